@@ -1,0 +1,54 @@
+# Patient Lantern. `make demo` and `make test` set up what they need.
+SHELL := /bin/bash
+VERSION ?= 0.1.0
+GO ?= go
+LDFLAGS := -s -w -X patientlantern.example/lantern/cli.Version=$(VERSION) -X main.Version=$(VERSION)
+export CGO_ENABLED := 0
+
+.PHONY: build demo test bench fuzz console types need clean
+
+build: bin/lantern bin/lantern-agent
+
+GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*' 2>/dev/null) go.mod go.sum $(shell find store/migrations demo/policy -type f 2>/dev/null)
+
+bin/lantern: $(GO_FILES) console/dist/index.html
+	$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern
+
+bin/lantern-agent: $(GO_FILES)
+	$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent
+
+CONSOLE_FILES := $(shell find console/src console/index.html console/vite.config.ts console/tsconfig.json -type f 2>/dev/null)
+
+console: console/dist/index.html
+
+console/node_modules/.installed: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+	touch $@
+
+console/dist/index.html: console/node_modules/.installed $(CONSOLE_FILES)
+	cd console && npm run build
+
+# The console's types follow from the OpenAPI document, and that from the Go types.
+types: console/node_modules/.installed
+	$(GO) run ./cmd/lantern openapi > console/openapi.json
+	cd console && npm run types
+
+demo: need build
+	bin/lantern demo
+
+test: need build
+	scripts/test
+
+bench: build
+	$(GO) run ./bench
+
+FUZZTIME ?= 60s
+fuzz:
+	scripts/fuzz $(FUZZTIME)
+
+# What the demo and the tests use of Debian's packages.
+need:
+	scripts/need
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html

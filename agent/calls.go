@@ -1,0 +1,161 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
+
+	"patientlantern.example/lantern/api"
+)
+
+// callTime bounds one call, answer included.
+const callTime = 60 * time.Second
+
+// maxAnswer bounds an answer in bytes; no sheet comes near it.
+const maxAnswer = 16 << 20
+
+// link is the agent's connection to the service.
+type link struct {
+	service string
+	host    string
+	key     ed25519.PrivateKey
+	http    *http.Client
+	token   string
+	renew   time.Time
+	now     func() time.Time
+}
+
+// errAway is the kind of error for a service that does not answer.
+var errAway = errors.New("the service does not answer")
+
+// callError is an answer that is no success.
+type callError struct {
+	status int
+	detail string
+}
+
+func (e *callError) Error() string { return e.detail }
+
+// bearer returns a token that proves who calls: a JWT that the agent signs.
+func (l *link) bearer() (string, error) {
+	now := l.now()
+	if l.token != "" && now.Before(l.renew) {
+		return l.token, nil
+	}
+	s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: l.key, KeyID: l.host}}, (&jose.SignerOptions{}).WithType("JWT"))
+	if err != nil {
+		return "", err
+	}
+	l.token, err = jwt.Signed(s).Claims(jwt.Claims{
+		Issuer: l.host, Audience: jwt.Audience{api.AgentAudience},
+		IssuedAt: jwt.NewNumericDate(now), Expiry: jwt.NewNumericDate(now.Add(5 * time.Minute)),
+	}).Serialize()
+	l.renew = now.Add(4 * time.Minute)
+	return l.token, err
+}
+
+// call sends in as JSON and reads the answer into out, which may be a *[]byte
+// for the bytes themselves or nil.
+func (l *link) call(ctx context.Context, method, path string, in, out any) error {
+	ctx, cancel := context.WithTimeout(ctx, callTime)
+	defer cancel()
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, l.service+path, body)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	if l.key != nil {
+		token, err := l.bearer()
+		if err != nil {
+			return err
+		}
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	resp, err := l.http.Do(req)
+	if err != nil {
+		return fmt.Errorf("%w: %w", errAway, err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
+	if err != nil {
+		return fmt.Errorf("%w: %w", errAway, err)
+	}
+	if len(b) > maxAnswer {
+		return fmt.Errorf("the answer to %s is larger than %d bytes", path, maxAnswer)
+	}
+	if resp.StatusCode >= 300 {
+		var p struct {
+			Detail string `json:"detail"`
+		}
+		if json.Unmarshal(b, &p) != nil || p.Detail == "" {
+			p.Detail = fmt.Sprintf("the service answered %s", resp.Status)
+		}
+		return &callError{resp.StatusCode, p.Detail}
+	}
+	switch o := out.(type) {
+	case nil:
+	case *[]byte:
+		*o = b
+	default:
+		if err := json.Unmarshal(b, out); err != nil {
+			return fmt.Errorf("the answer to %s is not the JSON that is wanted: %w", path, err)
+		}
+	}
+	return nil
+}
+
+// newHTTP makes a client that follows no redirection: the service is where the
+// operator said it is.
+func newHTTP() *http.Client {
+	return &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
+		return errors.New("the service redirects; give its real address")
+	}}
+}
+
+// Join takes the host into the fleet. The service's key is pinned: its
+// thumbprint stands in the token.
+func (h *Host) Join(ctx context.Context, service, token string) (string, error) {
+	service = strings.TrimRight(service, "/")
+	_, thumb, ok := strings.Cut(token, ".")
+	if !ok || !strings.HasPrefix(token, "plj_") {
+		return "", errors.New("this is not an invitation's token; it begins with plj_ (lantern host invite NAME)")
+	}
+	key, err := h.key()
+	if err != nil {
+		return "", fmt.Errorf("the agent's key cannot be kept: %w", err)
+	}
+	jwk, err := (&jose.JSONWebKey{Key: key.Public()}).MarshalJSON()
+	if err != nil {
+		return "", err
+	}
+	l := &link{service: service, http: newHTTP(), now: time.Now}
+	var out api.Joined
+	if err := l.call(ctx, http.MethodPost, "/api/agent/join", api.Join{Token: token, Key: string(jwk)}, &out); err != nil {
+		return "", fmt.Errorf("joining %s: %w", service, err)
+	}
+	if err := checkThumb([]byte(out.Service), thumb); err != nil {
+		return "", fmt.Errorf("joining %s: %w", service, err)
+	}
+	if err := h.saveJSON("enrolment.json", Enrolment{Service: service, Host: out.Host, Key: json.RawMessage(out.Service)}); err != nil {
+		return "", fmt.Errorf("the enrolment cannot be kept: %w", err)
+	}
+	return out.Host, nil
+}

@@ -1,0 +1,238 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/keyring"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/upstream"
+)
+
+// refreshTime bounds one refresh.
+const refreshTime = 10 * time.Minute
+
+func haveApt() bool {
+	_, err := exec.LookPath("apt-get")
+	return err == nil
+}
+
+type aptOutput struct{ text string }
+
+// errors returns apt's complaints in one line.
+func (o aptOutput) errors() string {
+	var out []string
+	for line := range strings.SplitSeq(o.text, "\n") {
+		if rest, ok := strings.CutPrefix(line, "E: "); ok && rest != "The list of sources could not be read." {
+			out = append(out, rest)
+		}
+	}
+	if len(out) == 0 {
+		return oneLine(o.text)
+	}
+	return strings.Join(out, "; ")
+}
+
+// runApt runs apt-get with a clean environment.
+func runApt(ctx context.Context, limit time.Duration, args ...string) (aptOutput, error) {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "apt-get", args...)
+	cmd.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C", "HOME=/root"}
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	cmd.WaitDelay = 5 * time.Second
+	err := cmd.Run()
+	if ctx.Err() != nil {
+		err = fmt.Errorf("apt-get did not end within %s", limit)
+	}
+	return aptOutput{out.String()}, err
+}
+
+// refreshWithApt runs apt-get update and says how it went for each source.
+func (h *Host) refreshWithApt(ctx context.Context, now *source.Survey) ([]api.SourceOutcome, error) {
+	args := append(h.aptArgs(now.Traits), "-o", "APT::Update::Error-Mode=any", "-o", "Acquire::Retries=1", "-o", "Acquire::http::Timeout=30", "-o", "Acquire::https::Timeout=30")
+	if h.Root != "/" {
+		dir := h.statePath("view")
+		defer os.RemoveAll(dir)
+		texts := h.Survey().Texts
+		if err := h.view(dir, texts); err != nil {
+			return nil, fmt.Errorf("the sources cannot be shown to apt: %w", err)
+		}
+		args = append(args, viewArgs(dir)...)
+		for _, d := range []string{"/var/lib/apt/lists/partial", "/var/cache/apt/archives/partial"} {
+			if err := h.dir.MkdirAll(d[1:], 0o755); err != nil {
+				return nil, fmt.Errorf("%s cannot be made: %w", d, err)
+			}
+		}
+	}
+	var out aptOutput
+	var err error
+	for try := range 5 {
+		out, err = runApt(ctx, refreshTime, append(args, "update")...)
+		if err == nil || !strings.Contains(out.text, "Could not get lock") {
+			break
+		}
+		select { // another apt is at work
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(time.Duration(try+1) * time.Second):
+		}
+	}
+	outcomes, named := readUpdate(out.text, now)
+	if err != nil && !named {
+		return outcomes, fmt.Errorf("apt-get update: %s", out.errors())
+	}
+	return outcomes, nil
+}
+
+var failedLine = regexp.MustCompile(`^Err:\d+ (\S+) (\S+)`)
+
+// readUpdate reads apt-get's account of an update. named is true where it says
+// of which source something failed.
+func readUpdate(text string, now *source.Survey) (out []api.SourceOutcome, named bool) {
+	failed := map[string]string{}
+	lines := strings.Split(text, "\n")
+	for i, line := range lines {
+		m := failedLine.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		msg := "apt-get could not fetch it"
+		if i+1 < len(lines) && strings.HasPrefix(lines[i+1], "  ") {
+			msg = strings.TrimSpace(lines[i+1])
+		}
+		suite, _, _ := strings.Cut(m[2], "/") // "stable/main" for an index
+		failed[strings.TrimSuffix(m[1], "/")+" "+suite] = msg
+		named = true
+	}
+	for i := range now.Sources {
+		s := &now.Sources[i]
+		if !s.Enabled || s.Family != deb.Family {
+			continue
+		}
+		for _, u := range s.EffURLs {
+			for _, suite := range s.EffSuites {
+				o := api.SourceOutcome{File: s.File, Line: s.Line, URL: u, Suite: suite, OK: true}
+				key, _, _ := strings.Cut(suite, "/")
+				if msg, bad := failed[strings.TrimSuffix(u, "/")+" "+key]; bad {
+					o.OK, o.Message = false, msg
+				}
+				out = append(out, o)
+			}
+		}
+	}
+	return out, named
+}
+
+// refreshAlone looks at the upstreams itself, where no apt is.
+func (h *Host) refreshAlone(ctx context.Context, now *source.Survey, at time.Time) ([]api.SourceOutcome, error) {
+	client := &http.Client{Timeout: time.Minute}
+	fetch := func(url string, limit int64) ([]byte, error) {
+		if dir, ok := strings.CutPrefix(url, "file:"); ok {
+			return h.fs.ReadFile("/" + strings.TrimLeft(dir, "/"))
+		}
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+		if err != nil {
+			return nil, err
+		}
+		resp, err := client.Do(req)
+		if err != nil {
+			return nil, err
+		}
+		defer resp.Body.Close()
+		if resp.StatusCode != http.StatusOK {
+			return nil, fmt.Errorf("the server answered %s", resp.Status)
+		}
+		b, err := io.ReadAll(io.LimitReader(resp.Body, limit+1))
+		if err == nil && int64(len(b)) > limit {
+			err = errors.New("the answer is longer than promised")
+		}
+		return b, err
+	}
+	var out []api.SourceOutcome
+	for i := range now.Sources {
+		s := &now.Sources[i]
+		if !s.Enabled || s.Family != deb.Family || len(s.Kinds) == 0 || s.Kinds[0] != "binary" {
+			continue
+		}
+		keys, err := h.trusted(s, now)
+		for _, u := range s.EffURLs {
+			for _, suite := range s.EffSuites {
+				o := api.SourceOutcome{File: s.File, Line: s.Line, URL: u, Suite: suite}
+				checkErr := err
+				n := 0
+				if checkErr == nil {
+					n, checkErr = upstream.Check(upstream.Source{URL: u, Suite: suite, Components: s.Components, Archs: s.EffArchs, Keys: keys}, fetch, at)
+				}
+				if o.OK = checkErr == nil; o.OK {
+					o.Message = fmt.Sprintf("%d packages", n)
+				} else {
+					o.Message = oneLine(checkErr.Error())
+				}
+				out = append(out, o)
+			}
+		}
+	}
+	return out, nil
+}
+
+// trusted gathers the keys that apt would check a source with; nil where apt
+// checks nothing.
+func (h *Host) trusted(s *source.Source, now *source.Survey) (openpgp.EntityList, error) {
+	if s.Checks.Metadata == source.CheckOff {
+		return nil, nil
+	}
+	keys := openpgp.EntityList{}
+	add := func(data []byte) error {
+		list, err := keyring.Certificates(data)
+		keys = append(keys, list...)
+		return err
+	}
+	for _, by := range s.SignedBy {
+		switch {
+		case strings.HasPrefix(by, "/"):
+			data, err := h.fs.ReadText(by)
+			if err != nil {
+				return nil, fmt.Errorf("the key %s cannot be read: %w", by, err)
+			}
+			if err := add(data); err != nil {
+				return nil, fmt.Errorf("the key %s cannot be read: %w", by, err)
+			}
+		case strings.HasPrefix(by, "embedded:"):
+			text, err := h.fs.ReadText(s.File)
+			if err != nil {
+				return nil, err
+			}
+			if err := add(deb.EmbeddedKeys(text, s.Line)); err != nil {
+				return nil, fmt.Errorf("the embedded key cannot be read: %w", err)
+			}
+		}
+	}
+	if len(s.SignedBy) > 0 && len(keys) > 0 {
+		return keys, nil
+	}
+	for _, k := range now.Keys { // every key that is trusted for everything, or that a fingerprint names
+		if k.Scope != source.ScopeAny || len(s.SignedBy) > 0 && !strings.Contains(strings.Join(s.SignedBy, " "), k.Fingerprint) {
+			continue
+		}
+		data, err := h.fs.ReadText(k.Where)
+		if err == nil {
+			_ = add(data) // what cannot be read is no key
+		}
+	}
+	return keys, nil
+}

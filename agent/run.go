@@ -1,0 +1,244 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/family/deb"
+)
+
+// How the agent waits.
+const (
+	settle     = 80 * time.Millisecond // after a change of a file, for more of them
+	lookAgain  = 5 * time.Minute       // a survey even when nothing seems to have changed
+	firstPause = time.Second           // after a call that failed; doubled each time
+	longPause  = 5 * time.Minute
+)
+
+// Options are what an Agent needs from outside.
+type Options struct {
+	Host    *Host
+	Log     *slog.Logger
+	Now     func() time.Time
+	Version string
+}
+
+// Agent runs on one host. Make one with New.
+type Agent struct {
+	host  *Host
+	log   *slog.Logger
+	now   func() time.Time
+	link  *link
+	enrol Enrolment
+	ver   string
+
+	last     *look
+	lastLook time.Time
+	sentFree map[string]int64
+}
+
+// New loads the enrolment of a host that has joined.
+func New(o Options) (*Agent, error) {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	a := &Agent{host: o.Host, log: o.Log, now: o.Now, ver: o.Version}
+	err := o.Host.loadJSON("enrolment.json", &a.enrol)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("this host has not joined yet (%s is missing): lantern-agent join --service URL --token TOKEN", o.Host.statePath("enrolment.json"))
+	}
+	if err != nil {
+		return nil, err
+	}
+	key, err := o.Host.key()
+	if err != nil {
+		return nil, fmt.Errorf("the agent's key: %w", err)
+	}
+	a.link = &link{service: a.enrol.Service, host: a.enrol.Host, key: key, http: newHTTP(), now: o.Now}
+	return a, nil
+}
+
+// Run watches, checks in and carries deliveries out until the context ends.
+func (a *Agent) Run(ctx context.Context) error {
+	undone, err := a.host.Recover()
+	if err != nil {
+		a.log.Error("a change was interrupted and cannot be put back", "error", err)
+	} else if undone {
+		a.log.Warn("a change was interrupted; the files are as they were before it")
+	}
+	w, err := fsnotify.NewWatcher()
+	if err != nil {
+		return fmt.Errorf("watching the source folders: %w", err)
+	}
+	defer w.Close()
+	a.watch(w)
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	pause := time.Duration(0)
+	changed := true
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case err := <-w.Errors:
+			a.log.Warn("watching", "error", err)
+			changed = true
+			timer.Reset(settle)
+		case e := <-w.Events:
+			if !changed && !a.own(e.Name) {
+				a.log.Debug("changed", "file", e.Name)
+				changed = true
+				timer.Reset(settle)
+			}
+		case <-timer.C:
+			if changed {
+				a.watch(w) // folders may have come
+			}
+			wait, err := a.round(ctx, changed)
+			switch {
+			case ctx.Err() != nil:
+				return nil
+			case err != nil:
+				// The service is away: ask again, ever more rarely, and not all hosts at once.
+				pause = min(max(2*pause, firstPause), longPause)
+				wait = pause/2 + rand.N(pause)
+				a.log.Warn("the service cannot be reached", "error", err, "next", wait.Round(time.Millisecond))
+			default:
+				pause, changed = 0, false
+				wait += time.Duration((rand.Float64() - 0.5) * 0.2 * float64(wait))
+			}
+			timer.Reset(wait)
+		}
+	}
+}
+
+// own reports whether a path is one of the agent's own temporary files.
+func (a *Agent) own(name string) bool {
+	b := filepath.Base(name)
+	return len(b) > 0 && b[0] == '.'
+}
+
+// watch looks at the folders whose files say what is configured; where one is
+// missing, at the nearest above it.
+func (a *Agent) watch(w *fsnotify.Watcher) {
+	for _, dir := range deb.WatchDirs {
+		p, err := a.host.path(dir)
+		if err != nil {
+			continue
+		}
+		for p != a.host.Root && len(p) > len(a.host.Root) {
+			if info, err := os.Stat(p); err == nil && info.IsDir() {
+				break
+			}
+			p = filepath.Dir(p)
+		}
+		if err := w.Add(p); err != nil {
+			a.log.Warn("a folder cannot be watched; it is read every few minutes", "folder", p, "error", err)
+		}
+	}
+}
+
+// round surveys where that is due, checks in, and carries out what waits. It
+// returns how long to wait for the next round.
+func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) {
+	if changed || a.last == nil || a.now().Sub(a.lastLook) > lookAgain {
+		l, err := a.host.look()
+		if err != nil {
+			return 0, err
+		}
+		a.last, a.lastLook = l, a.now()
+	}
+	answer, err := a.checkIn(ctx)
+	if err != nil {
+		return 0, err
+	}
+	if answer.Work {
+		if err := a.carryOut(ctx); err != nil {
+			return 0, err
+		}
+	}
+	return max(time.Duration(answer.Interval)*time.Millisecond, 100*time.Millisecond), nil
+}
+
+// checkIn says how the host stands, and sends what the service has never seen.
+func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
+	var last memory
+	if err := a.host.loadJSON("memory.json", &last); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		a.log.Error("what was carried out last cannot be read", "error", err)
+	}
+	in := api.CheckIn{Traits: a.last.traitsID, Survey: a.last.surveyID, Revision: last.Revision, Sheet: last.Sheet, Agent: a.ver}
+	if free := a.last.result.Survey.Traits.Free; muchChanged(a.sentFree, free) {
+		in.Free = free
+	}
+	var out api.CheckInAnswer
+	if err := a.link.call(ctx, http.MethodPost, "/api/agent/check-in", in, &out); err != nil {
+		return out, err
+	}
+	if len(out.Want) > 0 {
+		if err := a.link.call(ctx, http.MethodPost, "/api/agent/documents", api.Documents{Documents: a.last.documents}, nil); err != nil {
+			return out, fmt.Errorf("sending the survey: %w", err)
+		}
+		out = api.CheckInAnswer{}
+		if err := a.link.call(ctx, http.MethodPost, "/api/agent/check-in", in, &out); err != nil {
+			return out, err
+		}
+		if len(out.Want) > 0 {
+			return out, errors.New("the service asks again for what it was sent")
+		}
+	}
+	if in.Free != nil {
+		a.sentFree = in.Free
+	}
+	return out, nil
+}
+
+// muchChanged reports whether free space differs by more than a twentieth.
+func muchChanged(old, now map[string]int64) bool {
+	if len(old) != len(now) {
+		return true
+	}
+	for k, n := range now {
+		o := old[k]
+		if d := n - o; d > o/20 || -d > o/20 {
+			return true
+		}
+	}
+	return false
+}
+
+// carryOut carries the delivery that waits out and reports.
+func (a *Agent) carryOut(ctx context.Context) error {
+	c := &carrier{host: a.host, link: a.link, enrol: &a.enrol, log: a.log, now: a.now}
+	rep, err := c.carry(ctx)
+	if rep == nil || err != nil {
+		return err
+	}
+	l, err := a.host.look()
+	if err != nil {
+		return err
+	}
+	a.last, a.lastLook = l, a.now()
+	if _, err := a.checkIn(ctx); err != nil {
+		return err
+	}
+	rep.Survey = l.surveyID
+	a.log.Info("carried out", "rollout", rep.Rollout, "revision", rep.Revision, "state", rep.State, "step", rep.Step, "message", rep.Message)
+	err = a.link.call(ctx, http.MethodPost, "/api/agent/reports", rep, nil)
+	var refused *callError
+	if errors.As(err, &refused) && refused.status == http.StatusConflict {
+		a.log.Warn("the service does not want the report", "error", err)
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,168 @@
+// Package agent is the host side: it surveys, carries signed deliveries out, and
+// goes on working when the service is away.
+package agent
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/google/renameio/v2"
+
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
+)
+
+// StateDir is where the agent keeps what it must remember, inside the root.
+const StateDir = "/var/lib/lantern-agent"
+
+// Enrolment is what joining left.
+type Enrolment struct {
+	Service string          `json:"service"` // URL
+	Host    string          `json:"host"`
+	Key     json.RawMessage `json:"key"` // the service's signing key, a JWK, pinned
+}
+
+// memory is what the last carrying left.
+type memory struct {
+	Revision int64     `json:"revision"`
+	Sheet    string    `json:"sheet"`
+	Issued   time.Time `json:"issued"`
+}
+
+// Host is the machine that the agent looks after, reached through a root folder.
+type Host struct {
+	Root  string // "/" or the folder of a simulated host
+	State string // the agent's own folder
+	dir   *os.Root
+	fs    *rootfs.FS
+}
+
+// OpenHost opens a root folder.
+func OpenHost(root string) (*Host, error) {
+	abs, err := filepath.Abs(root)
+	if err != nil {
+		return nil, err
+	}
+	dir, err := os.OpenRoot(abs)
+	if err != nil {
+		return nil, fmt.Errorf("the root %s cannot be opened: %w", root, errors.Unwrap(err))
+	}
+	return &Host{Root: abs, State: filepath.Join(abs, StateDir), dir: dir, fs: rootfs.New(dir.FS())}, nil
+}
+
+// Close closes the root folder.
+func (h *Host) Close() error { return h.dir.Close() }
+
+// path is where a path inside the root really stands, links followed.
+func (h *Host) path(inside string) (string, error) {
+	p, err := h.fs.Resolve(inside)
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(h.Root, p), nil
+}
+
+func (h *Host) statePath(name string) string { return filepath.Join(h.State, name) }
+
+// save writes a file of the agent's own, whole or not at all.
+func (h *Host) save(name string, data []byte) error {
+	if err := os.MkdirAll(filepath.Dir(h.statePath(name)), 0o700); err != nil {
+		return err
+	}
+	if err := renameio.WriteFile(h.statePath(name), data, 0o600); err != nil {
+		return err
+	}
+	return syncDir(filepath.Dir(h.statePath(name)))
+}
+
+func (h *Host) saveJSON(name string, v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return h.save(name, b)
+}
+
+func (h *Host) loadJSON(name string, v any) error {
+	b, err := os.ReadFile(h.statePath(name))
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(b, v); err != nil {
+		return fmt.Errorf("%s is damaged: %w", h.statePath(name), err)
+	}
+	return nil
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// key returns the agent's own key, made on first use.
+func (h *Host) key() (ed25519.PrivateKey, error) {
+	b, err := os.ReadFile(h.statePath("key.pem"))
+	if errors.Is(err, fs.ErrNotExist) {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		der, err := x509.MarshalPKCS8PrivateKey(key)
+		if err != nil {
+			return nil, err
+		}
+		return key, h.save("key.pem", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return ParseKey(b)
+}
+
+// ParseKey reads an Ed25519 private key, PKCS #8 in PEM.
+func ParseKey(text []byte) (ed25519.PrivateKey, error) {
+	block, _ := pem.Decode(text)
+	if block == nil {
+		return nil, errors.New("the key file is not PEM")
+	}
+	k, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+	if err != nil {
+		return nil, errors.New("the key file is not PKCS #8")
+	}
+	key, ok := k.(ed25519.PrivateKey)
+	if !ok {
+		return nil, errors.New("the key file does not hold an Ed25519 key")
+	}
+	return key, nil
+}
+
+// lastSheet returns the sheet that was carried out last, or nil.
+func (h *Host) lastSheet() *source.Sheet {
+	var s source.Sheet
+	if h.loadJSON("sheet.json", &s) != nil {
+		return nil
+	}
+	return &s
+}
+
+// kept returns the source files as they stood after the last carrying.
+func (h *Host) kept() map[string][]byte {
+	var m map[string][]byte
+	if h.loadJSON("kept.json", &m) != nil {
+		return nil
+	}
+	return m
+}

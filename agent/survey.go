@@ -1,0 +1,79 @@
+package agent
+
+import (
+	"os"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/survey"
+)
+
+// Machine is what the running machine tells about itself.
+func (h *Host) Machine() survey.Machine {
+	m := survey.Machine{Free: h.free}
+	m.CPUInfo, _ = os.ReadFile("/proc/cpuinfo") // where it is missing, the level is 0
+	if h.Root == "/" {
+		var u unix.Utsname
+		if unix.Uname(&u) == nil {
+			m.Arch = unix.ByteSliceToString(u.Machine[:])
+		}
+	}
+	return m
+}
+
+// free returns the free bytes of the file system that holds a path of the root.
+func (h *Host) free(inside string) (int64, error) {
+	p, err := h.path(inside)
+	if err != nil {
+		return 0, err
+	}
+	var st syscall.Statfs_t
+	if err := syscall.Statfs(p, &st); err != nil {
+		return 0, err
+	}
+	return int64(st.Bavail) * st.Bsize, nil
+}
+
+// Survey reads what is configured on the host.
+func (h *Host) Survey() survey.Result { return survey.Read(h.fs, h.Machine()) }
+
+// look is a survey, ready to be sent.
+type look struct {
+	result    survey.Result
+	masked    map[string][]byte
+	traits    []byte
+	survey    []byte
+	traitsID  string
+	surveyID  string
+	documents []api.Document
+}
+
+// look surveys the host and splits the survey into documents that hosts share:
+// what is particular to this one machine is left out of both.
+func (h *Host) look() (*look, error) {
+	l := &look{result: h.Survey()}
+	l.masked = l.result.Masked()
+	traits := l.result.Survey.Traits
+	traits.Free = nil
+	shared := l.result.Survey
+	shared.Traits = source.Traits{OS: traits.OS, Family: traits.Family, Arch: traits.Arch, Architectures: traits.Architectures, Tools: map[string]string{}}
+	if shared.Files == nil {
+		shared.Files = []source.File{}
+	}
+	var err error
+	if l.traits, err = source.Canonical(traits); err != nil {
+		return nil, err
+	}
+	if l.survey, err = source.Canonical(shared); err != nil {
+		return nil, err
+	}
+	l.traitsID, l.surveyID = source.Digest(l.traits), source.Digest(l.survey)
+	for _, f := range shared.Files {
+		l.documents = append(l.documents, api.Document{Kind: "text", Body: l.masked[f.Path]})
+	}
+	l.documents = append(l.documents, api.Document{Kind: "traits", Body: l.traits}, api.Document{Kind: "survey", Body: l.survey})
+	return l, nil
+}

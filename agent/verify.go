@@ -1,0 +1,83 @@
+package agent
+
+import (
+	"crypto"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/source"
+)
+
+// skew is how far the clocks of host and service may be apart.
+const skew = 2 * time.Minute
+
+func checkThumb(jwk []byte, want string) error {
+	var k jose.JSONWebKey
+	if err := k.UnmarshalJSON(jwk); err != nil {
+		return errors.New("the service's key is not a JWK")
+	}
+	sum, err := k.Thumbprint(crypto.SHA256)
+	if err != nil {
+		return err
+	}
+	if subtle.ConstantTimeCompare([]byte(base64.RawURLEncoding.EncodeToString(sum)), []byte(want)) != 1 {
+		return errors.New("the service has another key than the invitation says: somebody may stand between; nothing was kept")
+	}
+	return nil
+}
+
+// verifyDelivery checks a signed delivery: it is of the pinned service, for this
+// host, in time, and no step back.
+func verifyDelivery(jws []byte, e *Enrolment, last memory, now time.Time) (api.Delivery, error) {
+	var d api.Delivery
+	var key jose.JSONWebKey
+	if err := key.UnmarshalJSON(e.Key); err != nil {
+		return d, errors.New("the pinned key of the service is damaged; let the host join again")
+	}
+	obj, err := jose.ParseSignedCompact(string(jws), []jose.SignatureAlgorithm{jose.EdDSA})
+	if err != nil {
+		return d, errors.New("refused: the delivery is not a JWS signed with EdDSA")
+	}
+	payload, err := obj.Verify(key.Key)
+	if err != nil {
+		return d, errors.New("refused: the delivery is not signed by the pinned key of the service, or was altered")
+	}
+	if err := json.Unmarshal(payload, &d); err != nil {
+		return d, errors.New("refused: the delivery cannot be read")
+	}
+	switch {
+	case d.Host != e.Host:
+		return d, fmt.Errorf("refused: the delivery is for %s, and this is %s", d.Host, e.Host)
+	case !now.Before(d.Expires.Add(skew)):
+		return d, fmt.Errorf("refused: the delivery expired at %s (is the clock of this host right?)", d.Expires.Format(time.RFC3339))
+	case d.Issued.Sub(now) > skew:
+		return d, fmt.Errorf("refused: the delivery is from the future, %s (is the clock of this host right?)", d.Issued.Format(time.RFC3339))
+	case d.Revision < last.Revision:
+		return d, fmt.Errorf("refused: the delivery carries revision %d, and this host has %d already", d.Revision, last.Revision)
+	case d.Issued.Before(last.Issued):
+		return d, errors.New("refused: the delivery is older than one that was carried out already")
+	}
+	return d, nil
+}
+
+// verifySheet checks that a sheet is the one that the delivery names.
+func verifySheet(text []byte, d api.Delivery) (*source.Sheet, error) {
+	if source.Digest(text) != d.Sheet {
+		return nil, errors.New("refused: the sheet is not the one that the delivery names")
+	}
+	var s source.Sheet
+	if err := json.Unmarshal(text, &s); err != nil {
+		return nil, errors.New("refused: the sheet cannot be read")
+	}
+	if s.Format != source.SheetFormat {
+		return nil, fmt.Errorf("refused: the sheet is in the format %q, and this agent reads %s; bring the agent up to date", s.Format, source.SheetFormat)
+	}
+	return &s, nil
+}

@@ -1,0 +1,96 @@
+package api
+
+import "time"
+
+// AgentAudience is the audience of the tokens that agents sign.
+const AgentAudience = "patient-lantern"
+
+// Join asks to take a host into the fleet.
+type Join struct {
+	Token string `json:"token" doc:"The one-time token of an invitation"`
+	Key   string `json:"key" doc:"The agent's public key, a JWK (RFC 7517) of an Ed25519 key"`
+}
+
+// Joined answers a Join.
+type Joined struct {
+	Host    string `json:"host" doc:"The name under which the host is enrolled"`
+	Service string `json:"service" doc:"The service's signing key, a JWK; its thumbprint is in the invitation"`
+}
+
+// CheckIn says by digest how a host stands.
+type CheckIn struct {
+	Traits   string           `json:"traits" doc:"Digest of the traits document"`
+	Survey   string           `json:"survey" doc:"Digest of the survey document"`
+	Revision int64            `json:"revision" doc:"The revision that the agent last carried out"`
+	Sheet    string           `json:"sheet" doc:"Digest of its sheet"`
+	Agent    string           `json:"agent" doc:"Version of the agent"`
+	Free     map[string]int64 `json:"free,omitempty" doc:"Free bytes by mount point, when they changed much"`
+}
+
+// CheckInAnswer is what the service wants of the agent.
+type CheckInAnswer struct {
+	Want     []string `json:"want,omitempty" doc:"Digests of documents to send"`
+	Work     bool     `json:"work,omitempty" doc:"A delivery waits for this host"`
+	Interval int      `json:"interval" doc:"Milliseconds until the next check-in, if nothing happens"`
+}
+
+// Documents brings documents that the service has not seen.
+type Documents struct {
+	Documents []Document `json:"documents"`
+}
+
+// Document is one document; its name is the SHA-256 of its body.
+type Document struct {
+	Kind string `json:"kind" enum:"traits,survey,text"`
+	Body []byte `json:"body"`
+}
+
+// Delivery is the payload of a signed delivery (JWS, RFC 7515, EdDSA). It binds a
+// sheet to a host for a time.
+type Delivery struct {
+	Host     string    `json:"host"`
+	Revision int64     `json:"revision" doc:"Never less than that of an earlier delivery to this host"`
+	Sheet    string    `json:"sheet" doc:"SHA-256 of the sheet document"`
+	Rollout  int64     `json:"rollout"`
+	Issued   time.Time `json:"issued"`
+	Expires  time.Time `json:"expires"`
+}
+
+// Steps of carrying a delivery out, in order.
+const (
+	StepVerify  = "verify"  // the delivery and the sheet are genuine and for this host
+	StepSurvey  = "survey"  // read what stands there
+	StepPlan    = "plan"    // find the edits
+	StepJournal = "journal" // write down what will be done
+	StepStage   = "stage"   // write the new files beside the old ones
+	StepTry     = "try"     // ask the package manager on the side
+	StepSwap    = "swap"    // put the new files in place
+	StepRefresh = "refresh" // refresh the metadata
+	StepProve   = "prove"   // survey again and compare with the sheet
+)
+
+// Report says how carrying a delivery out went.
+type Report struct {
+	Rollout  int64            `json:"rollout"`
+	Revision int64            `json:"revision"`
+	Sheet    string           `json:"sheet"`
+	State    string           `json:"state" enum:"working,done,unchanged,failed"`
+	Step     string           `json:"step" doc:"The step that failed, or the last one"`
+	Message  string           `json:"message" doc:"What went wrong, in one line"`
+	Undone   bool             `json:"undone" doc:"The files were put back as they were"`
+	Edits    []PreviewFile    `json:"edits"`
+	Sources  []SourceOutcome  `json:"sources"`
+	Refresh  string           `json:"refresh" doc:"How the metadata was refreshed: apt-get, or own reading"`
+	Survey   string           `json:"survey" doc:"Digest of the survey afterwards"`
+	Took     map[string]int64 `json:"took" doc:"Milliseconds by step"`
+}
+
+// SourceOutcome is how refreshing one source went.
+type SourceOutcome struct {
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+	URL     string `json:"url"`
+	Suite   string `json:"suite"`
+	OK      bool   `json:"ok"`
+	Message string `json:"message"`
+}

@@ -1,0 +1,237 @@
+// Package api holds the types that service, client, agent and console exchange.
+// The OpenAPI document is made from them.
+package api
+
+import (
+	"time"
+
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/source"
+)
+
+// States of a host, the most pressing first.
+const (
+	StateFailed   = "failed"   // the last rollout to it failed, and it was put back
+	StateDrifted  = "drifted"  // it has findings that are no mere notes
+	StateSilent   = "silent"   // it has not checked in for three intervals
+	StateChanging = "changing" // it carries a rollout out
+	StateNew      = "new"      // no revision was carried to it yet
+	StateSteady   = "steady"   // it is as it should be
+)
+
+// States lists the states of a host, the most pressing first.
+var States = []string{StateFailed, StateDrifted, StateSilent, StateChanging, StateNew, StateSteady}
+
+// Host is one enrolled machine, as lists show it.
+type Host struct {
+	Name     string            `json:"name" doc:"The host's full name" example:"gw-01.brinewick.test"`
+	State    string            `json:"state" enum:"failed,drifted,silent,changing,new,steady" doc:"How the host stands"`
+	Detail   string            `json:"detail" doc:"Why it stands so, in one line"`
+	OS       string            `json:"os" doc:"Operating system" example:"Skerry 12 (mussel)"`
+	Family   string            `json:"family" doc:"Family of its package manager" example:"deb"`
+	Arch     string            `json:"arch" example:"x86_64"`
+	Revision int64             `json:"revision" doc:"The revision that was last carried to it; 0 for none"`
+	Findings int               `json:"findings" doc:"How many findings it has"`
+	Worst    string            `json:"worst" enum:",danger,fault,note" doc:"The worst severity among them"`
+	LastSeen *time.Time        `json:"last_seen" doc:"When it last checked in"`
+	Labels   map[string]string `json:"labels" doc:"Labels given by people"`
+}
+
+// HostPage is one page of hosts, with how many stand in each state overall.
+type HostPage struct {
+	Hosts  []Host         `json:"hosts"`
+	Total  int            `json:"total" doc:"How many hosts match the filter"`
+	All    int            `json:"all" doc:"How many hosts there are"`
+	States map[string]int `json:"states" doc:"How many hosts stand in each state, whatever the filter"`
+}
+
+// Finding is a difference on one host, with when it was first seen.
+type Finding struct {
+	Host string `json:"host"`
+	drift.Finding
+	Since time.Time `json:"since" doc:"When it was first seen"`
+}
+
+// HostDetail is all that is known of one host.
+type HostDetail struct {
+	Host
+	Joined     time.Time        `json:"joined"`
+	Agent      string           `json:"agent" doc:"Version of its agent"`
+	Free       map[string]int64 `json:"free" doc:"Free bytes by mount point"`
+	Traits     *source.Traits   `json:"traits,omitempty"`
+	Sources    []source.Source  `json:"sources"`
+	Keys       []source.Key     `json:"keys"`
+	Problems   []source.Problem `json:"problems"`
+	Drift      []Finding        `json:"drift"`
+	Diff       string           `json:"diff" doc:"What healing would change, as a unified diff"`
+	Impossible []string         `json:"impossible" doc:"What healing cannot bring about"`
+	Reasons    []Reason         `json:"reasons" doc:"Why its sheet holds what it holds"`
+	Carried    *time.Time       `json:"carried" doc:"When a sheet was last carried to it"`
+	Report     *HostProgress    `json:"report,omitempty" doc:"How the last rollout to it went"`
+}
+
+// Reason says why a repository is on a host's sheet, or is not.
+type Reason struct {
+	Repository string       `json:"repository"`
+	Because    string       `json:"because"`
+	At         []policy.Pos `json:"at"`
+	Left       bool         `json:"left" doc:"True where the repository is not on the sheet"`
+}
+
+// FindingPage is one page of findings over the fleet.
+type FindingPage struct {
+	Findings []Finding `json:"findings"`
+	Total    int       `json:"total"`
+	Hosts    int       `json:"hosts" doc:"How many hosts have any of them"`
+}
+
+// Publication asks for a new revision.
+type Publication struct {
+	Files   map[string][]byte `json:"files" doc:"The policy folder: name to content (base64)"`
+	Message string            `json:"message,omitempty" maxLength:"2000" doc:"What changed, for those who come later"`
+}
+
+// CheckResult is what is wrong with a policy folder.
+type CheckResult struct {
+	Diagnostics []policy.Diagnostic `json:"diagnostics"`
+	Looked      Looked              `json:"looked" doc:"What was looked at"`
+}
+
+// Looked counts what a policy defines.
+type Looked struct {
+	Files        int `json:"files"`
+	Keys         int `json:"keys"`
+	Repositories int `json:"repositories"`
+	Groups       int `json:"groups"`
+	Assignments  int `json:"assignments"`
+	Hosts        int `json:"hosts" doc:"Hosts that it was resolved for; 0 when no service was asked"`
+}
+
+// Revision is a published policy.
+type Revision struct {
+	Number      int64               `json:"number"`
+	Policy      string              `json:"policy" doc:"SHA-256 of the folder"`
+	Author      string              `json:"author"`
+	Message     string              `json:"message"`
+	Created     time.Time           `json:"created"`
+	Hosts       int                 `json:"hosts" doc:"Hosts that it was last carried to"`
+	Fresh       bool                `json:"fresh" doc:"False where publishing found the folder to be that of the newest revision"`
+	Diagnostics []policy.Diagnostic `json:"diagnostics,omitempty" doc:"Warnings"`
+}
+
+// RevisionList is every revision, the newest first.
+type RevisionList struct {
+	Revisions []Revision `json:"revisions"`
+}
+
+// Preview is what carrying a revision would change.
+type Preview struct {
+	Revision  int64          `json:"revision"`
+	Changing  int            `json:"changing" doc:"Hosts that would change"`
+	Steady    int            `json:"steady" doc:"Hosts that have all of it already"`
+	Unknown   []string       `json:"unknown" doc:"Hosts that have sent no survey yet"`
+	Unmanaged int            `json:"unmanaged" doc:"Hosts of a family that this release cannot change"`
+	Groups    []PreviewGroup `json:"groups" doc:"Hosts with identical changes, the largest group first"`
+}
+
+// PreviewGroup is hosts that would change in the same way.
+type PreviewGroup struct {
+	Hosts      []string      `json:"hosts"`
+	Diff       string        `json:"diff"`
+	Files      []PreviewFile `json:"files"`
+	Impossible []string      `json:"impossible"`
+}
+
+// PreviewFile is what happens to one file, and why.
+type PreviewFile struct {
+	Path   string   `json:"path"`
+	Action string   `json:"action" enum:"create,edit,remove"`
+	Why    []string `json:"why"`
+}
+
+// RolloutOrder asks for a rollout.
+type RolloutOrder struct {
+	Revision int64 `json:"revision,omitempty" minimum:"0" doc:"The revision to carry; 0 or absent for the newest"`
+}
+
+// Rollout is a revision on its way to hosts.
+type Rollout struct {
+	ID       int64          `json:"id"`
+	Kind     string         `json:"kind" enum:"rollout,heal"`
+	Revision int64          `json:"revision"`
+	Author   string         `json:"author"`
+	Begun    time.Time      `json:"begun"`
+	Ended    *time.Time     `json:"ended"`
+	Counts   map[string]int `json:"counts" doc:"Hosts by state: waiting, working, done, unchanged, failed"`
+	Hosts    []HostProgress `json:"hosts,omitempty"`
+}
+
+// RolloutPage is one page of rollouts, the newest first.
+type RolloutPage struct {
+	Rollouts []Rollout `json:"rollouts"`
+	Total    int       `json:"total"`
+}
+
+// HostProgress is how far one host is in a rollout.
+type HostProgress struct {
+	Host    string    `json:"host"`
+	State   string    `json:"state" enum:"waiting,working,done,unchanged,failed"`
+	Updated time.Time `json:"updated"`
+	Report  *Report   `json:"report,omitempty"`
+}
+
+// InviteOrder asks for permission for one host to join.
+type InviteOrder struct {
+	Host  string `json:"host" minLength:"1" maxLength:"253" pattern:"^[A-Za-z0-9]([A-Za-z0-9.-]*[A-Za-z0-9])?$" doc:"The name that the host will have"`
+	Hours int    `json:"hours,omitempty" minimum:"1" maximum:"720" doc:"How long the token is good; 24 when absent"`
+}
+
+// Invite is a one-time permission to join. It is shown once.
+type Invite struct {
+	Host    string    `json:"host"`
+	Token   string    `json:"token" doc:"One-time token; it pins the service's signing key"`
+	Expires time.Time `json:"expires"`
+}
+
+// Labels replaces the labels of a host.
+type Labels struct {
+	Labels map[string]string `json:"labels"`
+}
+
+// OperatorOrder asks for a new operator, or for a new token of an old one.
+type OperatorOrder struct {
+	Name string `json:"name" minLength:"1" maxLength:"64" pattern:"^[a-z0-9][a-z0-9._-]*$"`
+	Role string `json:"role" enum:"reader,operator"`
+}
+
+// Operator is a person or program that signs in.
+type Operator struct {
+	Name    string    `json:"name"`
+	Role    string    `json:"role" enum:"reader,operator"`
+	Created time.Time `json:"created"`
+	Token   string    `json:"token,omitempty" doc:"Only in the answer that makes it"`
+}
+
+// OperatorList is every operator.
+type OperatorList struct {
+	Operators []Operator `json:"operators"`
+}
+
+// SignIn asks for a browser session.
+type SignIn struct {
+	Token string `json:"token" minLength:"1" maxLength:"200"`
+}
+
+// Session is who is signed in.
+type Session struct {
+	Operator string `json:"operator"`
+	Role     string `json:"role"`
+	Service  string `json:"service" doc:"Version of the service"`
+}
+
+// Event tells a listener that something changed.
+type Event struct {
+	Kind string `json:"kind" enum:"host,revision,rollout" doc:"What changed"`
+	Name string `json:"name" doc:"Which: a host's name, a revision's or rollout's number"`
+}

@@ -1,0 +1,537 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/service"
+)
+
+func (a *app) policy() *cobra.Command {
+	cmd := &cobra.Command{Use: "policy", Short: "Check and publish a policy folder", GroupID: "policy", Example: "  lantern policy check ./policy\n  lantern policy publish ./policy -m 'Saltmarsh 9 for gateways'"}
+	cmd.AddCommand(a.policyCheck(), a.policyPublish())
+	return cmd
+}
+
+// folder reads a policy folder.
+func folder(dir string) (policy.Folder, []policy.Diagnostic, error) {
+	info, err := os.Stat(dir)
+	if err != nil {
+		return nil, nil, wrong("there is no folder %s", dir)
+	}
+	if !info.IsDir() {
+		return nil, nil, wrong("%s is not a folder; name the folder that holds policy.yaml", dir)
+	}
+	f, diags := policy.Collect(os.DirFS(dir))
+	return f, diags, nil
+}
+
+// diagnostics prints what is wrong with a policy and returns the number of errors.
+func (a *app) diagnostics(dir string, list []policy.Diagnostic) (errors int) {
+	for _, d := range list {
+		style := view.Yellow
+		if d.Severity == policy.Error {
+			style = view.Red
+			errors++
+		}
+		d.File = strings.TrimSuffix(dir, "/") + "/" + d.File
+		for i := range d.Also {
+			d.Also[i].File = strings.TrimSuffix(dir, "/") + "/" + d.Also[i].File
+		}
+		text := d.String()
+		place := d.Pos.String() + ": "
+		a.out.Printf("%s%s", a.out.Paint(view.Bold, place), a.out.Paint(style, d.Severity)+strings.TrimPrefix(text, place+d.Severity))
+	}
+	return errors
+}
+
+func (a *app) policyCheck() *cobra.Command {
+	var fleet bool
+	cmd := &cobra.Command{
+		Use: "check FOLDER", Short: "Say what is wrong with a policy folder, by file, line and column", Args: cobra.ExactArgs(1),
+		Long:    "Check a policy folder. Without --fleet no service is needed; with it the folder is\nalso resolved for every host of the fleet, so that contradictions show.",
+		Example: "  lantern policy check ./policy\n  lantern policy check ./policy --fleet --format json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, diags, err := folder(args[0])
+			if err != nil {
+				return err
+			}
+			res := api.CheckResult{Diagnostics: diags}
+			if !policy.HasErrors(diags) {
+				p, more := policy.Load(f, time.Now())
+				res.Looked = service.Looked(p)
+				res.Diagnostics = append(res.Diagnostics, more...)
+			}
+			if fleet && !policy.HasErrors(res.Diagnostics) {
+				if res, err = a.client().Check(cmd.Context(), api.Publication{Files: f}); err != nil {
+					return err
+				}
+			}
+			if res.Diagnostics == nil {
+				res.Diagnostics = []policy.Diagnostic{}
+			}
+			if done, err := a.json(res); done {
+				if err == nil && policy.HasErrors(res.Diagnostics) {
+					err = &exit{ExitNo, ""}
+				}
+				return err
+			}
+			errs := a.diagnostics(args[0], res.Diagnostics)
+			l := res.Looked
+			looked := fmt.Sprintf("%s, %s, %s, %s, %s", view.Count(l.Files, "file", "files"), view.Count(l.Repositories, "repository", "repositories"),
+				view.Count(l.Keys, "key", "keys"), view.Count(l.Groups, "group", "groups"), view.Count(l.Assignments, "assignment", "assignments"))
+			if l.Hosts > 0 {
+				looked += ", for " + view.Count(l.Hosts, "host", "hosts")
+			}
+			switch {
+			case errs > 0:
+				return no("%s in %s; nothing would be published", view.Count(errs, "error", "errors"), args[0])
+			case len(res.Diagnostics) > 0:
+				a.out.Printf("%s, no errors: %s", view.Count(len(res.Diagnostics), "warning", "warnings"), looked)
+			default:
+				a.out.Printf("%s: %s", a.out.Paint(view.Green, "no problems"), looked)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&fleet, "fleet", false, "also resolve it for every host, through the service")
+	return cmd
+}
+
+func (a *app) policyPublish() *cobra.Command {
+	var message string
+	cmd := &cobra.Command{
+		Use: "publish FOLDER", Short: "Publish a policy folder as a numbered revision", Args: cobra.ExactArgs(1),
+		Long:    "Publish a policy folder. A revision is never changed afterwards; no host changes\nuntil a rollout carries it there.",
+		Example: "  lantern policy publish ./policy -m 'Gannet from the open channel'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, diags, err := folder(args[0])
+			if err != nil {
+				return err
+			}
+			if !policy.HasErrors(diags) {
+				_, more := policy.Load(f, time.Now())
+				diags = append(diags, more...)
+			}
+			if policy.HasErrors(diags) {
+				if done, err := a.json(api.CheckResult{Diagnostics: diags}); done {
+					if err != nil {
+						return err
+					}
+				} else {
+					a.diagnostics(args[0], diags)
+				}
+				return no("the policy has errors; nothing was published")
+			}
+			r, err := a.client().Publish(cmd.Context(), api.Publication{Files: f, Message: message})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(r); done {
+				return err
+			}
+			a.diagnostics(args[0], r.Diagnostics)
+			if !r.Fresh {
+				a.out.Printf("Revision %d holds this very folder already; nothing new was published.", r.Number)
+				return nil
+			}
+			a.out.Printf("%s Next: lantern preview, then lantern rollout begin", a.out.Paint(view.Bold, fmt.Sprintf("Revision %d published.", r.Number)))
+			return nil
+		},
+	}
+	cmd.Flags().StringVarP(&message, "message", "m", "", "what changed, for those who come later")
+	return cmd
+}
+
+func (a *app) revisions() *cobra.Command {
+	return &cobra.Command{
+		Use: "revisions", Short: "List the published revisions", GroupID: "policy", Args: cobra.NoArgs, Example: "  lantern revisions",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			list, err := a.client().Revisions(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(list); done {
+				return err
+			}
+			if len(list.Revisions) == 0 {
+				a.out.Printf("Nothing is published yet: lantern policy publish FOLDER")
+				return nil
+			}
+			var rows [][]view.Cell
+			for _, r := range list.Revisions {
+				rows = append(rows, []view.Cell{view.T(fmt.Sprint(r.Number)), view.T(r.Created.Local().Format("2006-01-02 15:04")), view.T(r.Author), view.T(fmt.Sprint(r.Hosts)), view.T(r.Message)})
+			}
+			a.out.Table([]view.Column{{Name: "REVISION", Right: true}, {Name: "PUBLISHED"}, {Name: "BY"}, {Name: "HOSTS", Right: true}, {Name: "MESSAGE", Gives: true}}, rows)
+			return nil
+		},
+	}
+}
+
+func (a *app) preview() *cobra.Command {
+	var revision int64
+	cmd := &cobra.Command{
+		Use: "preview", Short: "Show which hosts a revision would change, and the exact lines", GroupID: "policy", Args: cobra.NoArgs,
+		Long:    "Show what carrying a revision would change. Hosts that would change in the same way\nstand together, the largest group first.",
+		Example: "  lantern preview\n  lantern preview --revision 3 --format json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			stop := a.waiting("working out the changes")
+			p, err := a.client().Preview(cmd.Context(), revision)
+			stop()
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(p); done {
+				return err
+			}
+			a.showPreview(p)
+			return nil
+		},
+	}
+	cmd.Flags().Int64Var(&revision, "revision", 0, "the revision; 0 for the newest")
+	return cmd
+}
+
+func (a *app) showPreview(p api.Preview) {
+	total := p.Changing + p.Steady + p.Unmanaged + len(p.Unknown)
+	switch {
+	case p.Changing == 0:
+		a.out.Printf("Revision %d would change %s.", p.Revision, a.out.Paint(view.Green, "nothing"))
+	default:
+		a.out.Printf("Revision %d would change %s of %d, in %s.", p.Revision, a.out.Paint(view.Bold, view.Count(p.Changing, "host", "hosts")), total, view.Count(len(p.Groups), "way", "ways"))
+	}
+	if p.Steady > 0 {
+		a.out.Printf("%s as it says already.", view.Count(p.Steady, "host is", "hosts are"))
+	}
+	if p.Unmanaged > 0 {
+		a.out.Printf("%s of a family that cannot be changed yet.", view.Count(p.Unmanaged, "host is", "hosts are"))
+	}
+	if len(p.Unknown) > 0 {
+		a.out.Printf("%s sent no survey yet: %s", view.Count(len(p.Unknown), "host has", "hosts have"), someNames(p.Unknown, 8))
+	}
+	for _, g := range p.Groups {
+		a.out.Printf("\n%s %s", a.out.Paint(view.Bold, view.Count(len(g.Hosts), "host:", "hosts:")), someNames(g.Hosts, 8))
+		for _, f := range g.Files {
+			a.out.Printf("  %-6s %s  %s", f.Action, a.out.Paint(view.Cyan, f.Path), a.out.Paint(view.Dim, strings.Join(f.Why, "; ")))
+		}
+		for _, s := range g.Impossible {
+			a.out.Printf("  %s %s", a.out.Paint(view.Red, "!! cannot be done:"), s)
+		}
+		if g.Diff != "" {
+			a.out.Printf("")
+			a.out.Diff(2, shortKeysInDiff(g.Diff))
+		}
+	}
+}
+
+// someNames writes the first names of a list, without what all have in common.
+func someNames(list []string, most int) string {
+	var short []string
+	for _, n := range list[:min(len(list), most)] {
+		s, _, _ := strings.Cut(n, ".")
+		short = append(short, s)
+	}
+	out := strings.Join(short, " ")
+	if len(list) > most {
+		out += fmt.Sprintf(" and %d more", len(list)-most)
+	}
+	return out
+}
+
+// shortKeysInDiff folds the inner lines of armoured keys: nobody reads them. The
+// fingerprint is in the policy, and --format json has every line.
+func shortKeysInDiff(diff string) string {
+	var out strings.Builder
+	inside, folded := false, 0
+	for line := range strings.Lines(diff) {
+		switch {
+		case strings.Contains(line, "-----BEGIN PGP PUBLIC KEY BLOCK-----"):
+			inside, folded = true, 0
+			out.WriteString(line)
+		case inside && strings.Contains(line, "-----END PGP PUBLIC KEY BLOCK-----"):
+			inside = false
+			fmt.Fprintf(&out, "%s … %d lines of the key …\n%s", line[:1], folded, line)
+		case inside && (line[0] == '+' || line[0] == '-' || line[0] == ' '):
+			folded++
+		default:
+			inside = false
+			out.WriteString(line)
+		}
+	}
+	return out.String()
+}
+
+// waiting shows that something is under way when it takes more than a moment.
+func (a *app) waiting(what string) (stop func()) {
+	if !a.errOut.Live {
+		return func() {}
+	}
+	done, gone := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(gone)
+		start := time.Now()
+		tick := time.NewTicker(200 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			select {
+			case <-done:
+				fmt.Fprint(a.errOut, "\r\x1b[K")
+				return
+			case <-tick.C:
+				if d := time.Since(start); d > 700*time.Millisecond {
+					fmt.Fprintf(a.errOut, "\r\x1b[K%s, %ds …", what, int(d.Seconds()))
+				}
+			}
+		}
+	}()
+	return func() { close(done); <-gone }
+}
+
+func (a *app) rollout() *cobra.Command {
+	cmd := &cobra.Command{Use: "rollout", Short: "Carry a revision to the hosts, and see how far it is", GroupID: "policy", Example: "  lantern rollout begin\n  lantern rollout show 4"}
+	cmd.AddCommand(a.rolloutBegin(), a.rolloutShow(), a.rolloutList(), a.rolloutStop())
+	return cmd
+}
+
+func (a *app) rolloutBegin() *cobra.Command {
+	var revision int64
+	var wait time.Duration
+	var leave bool
+	cmd := &cobra.Command{
+		Use: "begin", Short: "Carry a revision to all hosts, and watch until it is done", Args: cobra.NoArgs,
+		Example: "  lantern rollout begin\n  lantern rollout begin --revision 3 --no-wait",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			r, err := a.client().BeginRollout(cmd.Context(), revision)
+			if err != nil {
+				return err
+			}
+			if leave {
+				if done, err := a.json(r); done {
+					return err
+				}
+				a.out.Printf("Rollout %d of revision %d begun on %s. Watch it with: lantern rollout show %d", r.ID, r.Revision, view.Count(len(r.Hosts), "host", "hosts"), r.ID)
+				return nil
+			}
+			return a.follow(cmd.Context(), r.ID, wait)
+		},
+	}
+	cmd.Flags().Int64Var(&revision, "revision", 0, "the revision; 0 for the newest")
+	cmd.Flags().DurationVar(&wait, "wait", 10*time.Minute, "how long to watch; it goes on without watching")
+	cmd.Flags().BoolVar(&leave, "no-wait", false, "begin it and come back at once")
+	return cmd
+}
+
+// follow watches a rollout until it ends.
+func (a *app) follow(ctx context.Context, id int64, wait time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, wait)
+	defer cancel()
+	told := map[string]bool{}
+	start := time.Now()
+	for {
+		r, err := a.client().Rollout(ctx, id)
+		if err != nil && ctx.Err() == nil {
+			return err
+		}
+		if ctx.Err() != nil {
+			return no("rollout %d is still under way after %s; it goes on: lantern rollout show %d", id, wait, id)
+		}
+		if a.format == "table" {
+			a.tellProgress(r, told, time.Since(start))
+		}
+		if r.Ended != nil {
+			if done, err := a.json(r); done {
+				if err == nil && r.Counts["failed"] > 0 {
+					err = &exit{ExitNo, ""}
+				}
+				return err
+			}
+			return a.ended(r)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(250 * time.Millisecond):
+		}
+	}
+}
+
+var progressLook = map[string]struct {
+	sign  string
+	style view.Style
+}{"waiting": {"·", view.Dim}, "working": {"→", view.Blue}, "done": {"✓", view.Green}, "unchanged": {"=", view.Plain}, "failed": {"✗", view.Red}}
+
+// tellProgress writes a line for each host that has finished, and on a terminal
+// one line for the rest that is written over.
+func (a *app) tellProgress(r api.Rollout, told map[string]bool, since time.Duration) {
+	if a.out.Live {
+		fmt.Fprint(a.out, "\r\x1b[K")
+	}
+	for _, h := range r.Hosts {
+		if told[h.Host] || h.State == "waiting" || h.State == "working" {
+			continue
+		}
+		told[h.Host] = true
+		a.progressLine(h)
+	}
+	if a.out.Live && r.Ended == nil {
+		fmt.Fprintf(a.out, "%d of %d done, %d at work, %ds …", r.Counts["done"]+r.Counts["unchanged"], len(r.Hosts), r.Counts["working"], int(since.Seconds()))
+	}
+}
+
+func (a *app) progressLine(h api.HostProgress) {
+	look := progressLook[h.State]
+	text := ""
+	if h.Report != nil {
+		switch h.State {
+		case "failed":
+			text = fmt.Sprintf("at %s: %s", h.Report.Step, h.Report.Message)
+			if h.Report.Undone {
+				text += " (put back as it was)"
+			}
+		case "done":
+			var files []string
+			for _, e := range h.Report.Edits {
+				files = append(files, e.Action+" "+e.Path[strings.LastIndexByte(e.Path, '/')+1:])
+			}
+			text = strings.Join(files, ", ")
+		case "unchanged":
+			text = "was so already"
+		}
+		if ok, bad := refreshed(h.Report); ok+bad > 0 {
+			text += fmt.Sprintf("; %d of %s refreshed (%s)", ok, view.Count(ok+bad, "source", "sources"), h.Report.Refresh)
+		}
+	}
+	a.out.Printf("%s  %s  %s", a.out.Paint(look.style, fmt.Sprintf("%s %-9s", look.sign, h.State)), a.out.Paint(view.Bold, h.Host), text)
+	if h.Report != nil {
+		for _, s := range h.Report.Sources {
+			if !s.OK {
+				a.out.Printf("%s %s %s %s", strings.Repeat(" ", 13), a.out.Paint(view.Red, "!"), s.URL+" "+s.Suite, a.out.Paint(view.Dim, s.Message))
+			}
+		}
+	}
+}
+
+func refreshed(r *api.Report) (ok, bad int) {
+	for _, s := range r.Sources {
+		if s.OK {
+			ok++
+		} else {
+			bad++
+		}
+	}
+	return ok, bad
+}
+
+func (a *app) ended(r api.Rollout) error {
+	took := r.Ended.Sub(r.Begun).Round(100 * time.Millisecond)
+	if n := r.Counts["failed"]; n > 0 {
+		return no("rollout %d ended after %s: %s failed, %d done, %d unchanged", r.ID, took, view.Count(n, "host", "hosts"), r.Counts["done"], r.Counts["unchanged"])
+	}
+	a.out.Printf("%s %d changed, %d unchanged, in %s.", a.out.Paint(view.Green, fmt.Sprintf("Rollout %d done:", r.ID)), r.Counts["done"], r.Counts["unchanged"], took)
+	return nil
+}
+
+func (a *app) rolloutShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show NUMBER", Short: "Show how far a rollout is, host by host", Args: cobra.ExactArgs(1), Example: "  lantern rollout show 4",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := number(args[0])
+			if err != nil {
+				return err
+			}
+			r, err := a.client().Rollout(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(r); done {
+				return err
+			}
+			state := "under way"
+			if r.Ended != nil {
+				state = "ended after " + r.Ended.Sub(r.Begun).Round(100*time.Millisecond).String()
+			}
+			a.out.Printf("%s of revision %d by %s, begun %s, %s\n", a.out.Paint(view.Bold, fmt.Sprintf("%s %d", r.Kind, r.ID)), r.Revision, r.Author, r.Begun.Local().Format("2006-01-02 15:04:05"), state)
+			for _, h := range r.Hosts {
+				a.progressLine(h)
+			}
+			return nil
+		},
+	}
+}
+
+func number(s string) (int64, error) {
+	n, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || n < 1 {
+		return 0, wrong("%q is not the number of a rollout; `lantern rollout list` shows them", s)
+	}
+	return n, nil
+}
+
+func (a *app) rolloutList() *cobra.Command {
+	var l listFlags
+	cmd := &cobra.Command{
+		Use: "list", Short: "List rollouts, the newest first", Args: cobra.NoArgs, Example: "  lantern rollout list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			page, err := a.client().Rollouts(cmd.Context(), client.List{Page: l.page, PerPage: l.perPage})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			if page.Total == 0 {
+				a.out.Printf("No rollout yet: lantern rollout begin")
+				return nil
+			}
+			var rows [][]view.Cell
+			for _, r := range page.Rollouts {
+				ended := view.Cell{Text: "under way", Style: view.Blue}
+				if r.Ended != nil {
+					ended = view.T(r.Ended.Local().Format("15:04:05"))
+				}
+				failed := view.T(fmt.Sprint(r.Counts["failed"]))
+				if r.Counts["failed"] > 0 {
+					failed.Style = view.Red
+				}
+				rows = append(rows, []view.Cell{view.T(fmt.Sprint(r.ID)), view.T(r.Kind), view.T(fmt.Sprint(r.Revision)), view.T(r.Author), view.T(r.Begun.Local().Format("2006-01-02 15:04:05")), ended,
+					view.T(fmt.Sprint(r.Counts["done"])), view.T(fmt.Sprint(r.Counts["unchanged"])), failed, view.T(fmt.Sprint(r.Counts["waiting"] + r.Counts["working"]))})
+			}
+			a.out.Table([]view.Column{{Name: "ROLLOUT", Right: true}, {Name: "KIND"}, {Name: "REVISION", Right: true}, {Name: "BY"}, {Name: "BEGUN"}, {Name: "ENDED"},
+				{Name: "DONE", Right: true}, {Name: "UNCHANGED", Right: true}, {Name: "FAILED", Right: true}, {Name: "TO DO", Right: true}}, rows)
+			l.more(a, len(page.Rollouts), page.Total)
+			return nil
+		},
+	}
+	l.add(cmd, "")
+	return cmd
+}
+
+func (a *app) rolloutStop() *cobra.Command {
+	return &cobra.Command{
+		Use: "stop NUMBER", Short: "Stop a rollout on the hosts that have not begun it", Args: cobra.ExactArgs(1), Example: "  lantern rollout stop 4",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := number(args[0])
+			if err != nil {
+				return err
+			}
+			r, err := a.client().StopRollout(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(r); done {
+				return err
+			}
+			a.out.Printf("Rollout %d stopped: %d changed, %d unchanged, %d failed, %d still at work.", r.ID, r.Counts["done"], r.Counts["unchanged"], r.Counts["failed"], r.Counts["working"])
+			return nil
+		},
+	}
+}

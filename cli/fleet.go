@@ -1,0 +1,356 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli/read"
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/client"
+)
+
+// signs and styles of host states; a sign stands beside the word, never alone.
+var stateLook = map[string]struct {
+	sign  string
+	style view.Style
+}{
+	api.StateFailed: {"✗", view.Red}, api.StateDrifted: {"≠", view.Yellow}, api.StateSilent: {"?", view.Yellow},
+	api.StateChanging: {"→", view.Blue}, api.StateNew: {"·", view.Plain}, api.StateSteady: {"=", view.Green},
+}
+
+var severityLook = map[string]struct {
+	sign  string
+	style view.Style
+}{"danger": {"!!", view.Red}, "fault": {"! ", view.Yellow}, "note": {"- ", view.Plain}}
+
+// listFlags are the flags of every list.
+type listFlags struct {
+	page, perPage int
+	sort          string
+}
+
+func (l *listFlags) add(cmd *cobra.Command, sorts string) {
+	cmd.Flags().IntVar(&l.page, "page", 1, "page, from 1")
+	cmd.Flags().IntVar(&l.perPage, "per-page", 50, "rows on a page, at most 1000")
+	if sorts != "" {
+		cmd.Flags().StringVar(&l.sort, "sort", "", "order: "+sorts)
+	}
+}
+
+// more says where the rest of a list is.
+func (l *listFlags) more(a *app, shown, total int) {
+	if total > shown {
+		a.out.Printf("%s", a.out.Paint(view.Dim, fmt.Sprintf("%d of %d shown; --page %d shows more", shown, total, l.page+1)))
+	}
+}
+
+func (a *app) hosts() *cobra.Command {
+	var l listFlags
+	var states []string
+	var q, family string
+	cmd := &cobra.Command{
+		Use: "hosts", Short: "List the fleet: system, revision, state, when last seen", GroupID: "fleet", Args: cobra.NoArgs,
+		Example: "  lantern hosts\n  lantern hosts --state drifted,failed --sort -findings\n  lantern hosts --match site=north --format json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			page, err := a.client().Hosts(cmd.Context(), client.List{Query: q, Filter: map[string][]string{"state": states, "family": {family}}, Sort: l.sort, Page: l.page, PerPage: l.perPage})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			if page.All == 0 {
+				a.out.Printf("No host has joined yet. `lantern host invite NAME` makes a token for one.")
+				return nil
+			}
+			var counts []string
+			for _, s := range api.States {
+				if n := page.States[s]; n > 0 {
+					counts = append(counts, a.out.Paint(stateLook[s].style, fmt.Sprintf("%s %d %s", stateLook[s].sign, n, s)))
+				}
+			}
+			a.out.Printf("%s   %s\n", view.Count(page.All, "host", "hosts"), strings.Join(counts, "   "))
+			var rows [][]view.Cell
+			for _, h := range page.Hosts {
+				rows = append(rows, a.hostRow(h))
+			}
+			a.out.Table([]view.Column{{Name: "HOST"}, {Name: "STATE"}, {Name: "SYSTEM"}, {Name: "REVISION", Right: true}, {Name: "LAST SEEN"}, {Name: "WHY", Gives: true}}, rows)
+			l.more(a, len(page.Hosts), page.Total)
+			return nil
+		},
+	}
+	l.add(cmd, "name, state, os, revision, findings, last_seen; - turns it round")
+	cmd.Flags().StringSliceVar(&states, "state", nil, "only hosts in these states: "+strings.Join(api.States, ", "))
+	cmd.Flags().StringVar(&q, "match", "", "part of the name, the system, or a label (key=value)")
+	cmd.Flags().StringVar(&family, "family", "", "only hosts of this family: deb, rpm, zypp, arch")
+	must(cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(api.States, cobra.ShellCompDirectiveNoFileComp)))
+	return cmd
+}
+
+func (a *app) hostRow(h api.Host) []view.Cell {
+	look := stateLook[h.State]
+	rev, seen := "-", "never"
+	if h.Revision > 0 {
+		rev = fmt.Sprint(h.Revision)
+	}
+	if h.LastSeen != nil {
+		seen = view.Ago(time.Since(*h.LastSeen))
+	}
+	return []view.Cell{view.T(h.Name), {Text: look.sign + " " + h.State, Style: look.style}, view.T(h.OS), view.T(rev), view.T(seen), view.T(h.Detail)}
+}
+
+func (a *app) host() *cobra.Command {
+	cmd := &cobra.Command{Use: "host", Short: "Show, invite, label or retire one host", GroupID: "fleet", Example: "  lantern host show gw-01\n  lantern host invite gw-07.brinewick.test"}
+	cmd.AddCommand(a.hostShow(), a.hostInvite(), a.hostLabel(), a.hostRetire())
+	return cmd
+}
+
+func (a *app) hostShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show HOST", Short: "Show a host: traits, findings, sources, keys", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts,
+		Example: "  lantern host show gw-01\n  lantern host show gw-01 --format json | jq .sources",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, err := a.client().Host(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(d); done {
+				return err
+			}
+			look := stateLook[d.State]
+			a.out.Printf("%s  %s  %s", a.out.Paint(view.Bold, d.Name), a.out.Paint(look.style, look.sign+" "+d.State), d.Detail)
+			if d.Traits != nil {
+				t := *d.Traits
+				t.Free = d.Free
+				a.out.Traits(&t)
+			}
+			rev := "no revision carried yet"
+			if d.Revision > 0 {
+				rev = fmt.Sprintf("revision %d", d.Revision)
+				if d.Carried != nil {
+					rev += ", carried " + view.Ago(time.Since(*d.Carried))
+				}
+			}
+			a.out.Printf("%s %s; agent %s", a.out.Paint(view.Dim, "state"), rev, d.Agent)
+			if len(d.Labels) > 0 {
+				var labels []string
+				for k, v := range d.Labels {
+					labels = append(labels, k+"="+v)
+				}
+				slices.Sort(labels)
+				a.out.Printf("%s %s", a.out.Paint(view.Dim, "labels"), strings.Join(labels, ", "))
+			}
+			if len(d.Drift) > 0 {
+				a.out.Printf("\n%s", a.out.Paint(view.Bold, "Findings"))
+				for _, f := range d.Drift {
+					a.finding(f, false)
+				}
+				if d.Diff != "" {
+					a.out.Printf("\n%s %s", a.out.Paint(view.Bold, "Healing would change"), a.out.Paint(view.Dim, "(lantern heal "+args[0]+")"))
+					a.out.Diff(2, d.Diff)
+				}
+			} else if d.Revision > 0 {
+				a.out.Printf("\n%s", a.out.Paint(view.Green, "No findings: the host is as the policy says."))
+			}
+			a.out.Problems(d.Problems)
+			a.out.Sources(d.Sources)
+			a.out.Keys(d.Keys, time.Now())
+			return nil
+		},
+	}
+}
+
+func (a *app) hostInvite() *cobra.Command {
+	var hours int
+	cmd := &cobra.Command{
+		Use: "invite NAME", Short: "Make a one-time token with which a host joins", Args: cobra.ExactArgs(1),
+		Example: "  lantern host invite gw-07.brinewick.test",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			i, err := a.client().Invite(cmd.Context(), api.InviteOrder{Host: args[0], Hours: hours})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(i); done {
+				return err
+			}
+			a.out.Printf("On %s, as root, until %s:\n\n  lantern-agent join --service %s --token %s\n  lantern-agent run\n\nThe token works once and pins this service's key.", i.Host, i.Expires.Local().Format("2006-01-02 15:04"), a.service, i.Token)
+			return nil
+		},
+	}
+	cmd.Flags().IntVar(&hours, "hours", 24, "how long the token is good")
+	return cmd
+}
+
+func (a *app) hostLabel() *cobra.Command {
+	return &cobra.Command{
+		Use: "label HOST [KEY=VALUE | KEY-]...", Short: "Give a host labels, or take them away", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeHosts,
+		Example: "  lantern host label gw-01 site=north duty=relay\n  lantern host label gw-01 duty-",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, err := a.client().Host(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			labels := map[string]string{}
+			for k, v := range d.Labels {
+				labels[k] = v
+			}
+			for _, s := range args[1:] {
+				if k, v, ok := strings.Cut(s, "="); ok {
+					labels[k] = v
+				} else if k, ok := strings.CutSuffix(s, "-"); ok {
+					delete(labels, k)
+				} else {
+					return wrong("%q is neither KEY=VALUE nor KEY-", s)
+				}
+			}
+			h, err := a.client().Label(cmd.Context(), args[0], labels)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(h); done {
+				return err
+			}
+			a.out.Printf("%s has %s.", h.Name, view.Count(len(h.Labels), "label", "labels"))
+			return nil
+		},
+	}
+}
+
+func (a *app) hostRetire() *cobra.Command {
+	return &cobra.Command{
+		Use: "retire HOST", Short: "Forget a host; its files stay as they are", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts,
+		Example: "  lantern host retire gw-07",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.client().Retire(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			a.out.Printf("%s is forgotten. Stop its agent; nothing on the host was changed.", args[0])
+			return nil
+		},
+	}
+}
+
+func (a *app) finding(f api.Finding, host bool) {
+	look := severityLook[f.Severity]
+	where := f.File
+	if f.Line > 0 {
+		where += fmt.Sprintf(":%d", f.Line)
+	}
+	if where == "" {
+		where = "several files"
+	}
+	head := a.out.Paint(look.style, look.sign+" "+f.Severity)
+	if host {
+		head += "  " + a.out.Paint(view.Bold, f.Host)
+	}
+	a.out.Printf("%s  %s  %s", head, a.out.Paint(view.Cyan, where), a.out.Paint(view.Dim, fmt.Sprintf("since %s, %s", f.Since.Local().Format("15:04:05"), view.Ago(time.Since(f.Since)))))
+	a.out.Printf("%s %s", a.out.Wrap(3, f.Message), a.out.Paint(view.Dim, "["+f.Class+"]"))
+}
+
+func (a *app) drift() *cobra.Command {
+	var l listFlags
+	var severities, classes []string
+	var diff bool
+	cmd := &cobra.Command{
+		Use: "drift [HOST]", Short: "Show what differs from the policy: host, file and line, since when", GroupID: "fleet", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeHosts,
+		Long:    "Show every finding, the worst first.\n\n  !! danger  packages could come from somebody who should not supply them\n  !  fault   the host does not get what it should, or gets what it should not\n  -  note    worth knowing",
+		Example: "  lantern drift\n  lantern drift gw-03 --diff\n  lantern drift --severity danger --format json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			list := client.List{Filter: map[string][]string{"severity": severities, "class": classes}, Sort: l.sort, Page: l.page, PerPage: l.perPage}
+			if len(args) == 1 {
+				list.Filter["host"] = args
+			}
+			page, err := a.client().Drift(cmd.Context(), list)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			if page.Total == 0 {
+				a.out.Printf("%s", a.out.Paint(view.Green, "No findings: every host that was asked about is as the policy says."))
+				return nil
+			}
+			a.out.Printf("%s on %s\n", view.Count(page.Total, "finding", "findings"), view.Count(page.Hosts, "host", "hosts"))
+			for i, f := range page.Findings {
+				a.finding(f, true)
+				last := i+1 == len(page.Findings) || page.Findings[i+1].Host != f.Host
+				if diff && last {
+					d, err := a.client().Host(cmd.Context(), f.Host)
+					if err != nil {
+						return err
+					}
+					a.out.Diff(3, d.Diff)
+				}
+			}
+			l.more(a, len(page.Findings), page.Total)
+			return nil
+		},
+	}
+	l.add(cmd, "severity, since, -since, host")
+	cmd.Flags().StringSliceVar(&severities, "severity", nil, "only these: danger, fault, note")
+	cmd.Flags().StringSliceVar(&classes, "class", nil, "only these classes, such as unlisted-source")
+	cmd.Flags().BoolVar(&diff, "diff", false, "show what healing would change")
+	return cmd
+}
+
+func (a *app) heal() *cobra.Command {
+	var wait time.Duration
+	cmd := &cobra.Command{
+		Use: "heal HOST", Short: "Put right what has drifted on a host", GroupID: "fleet", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts,
+		Example: "  lantern heal gw-03",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := a.client().Heal(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if err := a.follow(cmd.Context(), r.ID, wait); err != nil || a.format == "json" {
+				return err
+			}
+			d, err := a.client().Host(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if len(d.Drift) == 0 {
+				a.out.Printf("%s is as the policy says.", d.Name)
+				return nil
+			}
+			a.out.Printf("\nThe policy says to report these and leave them; take them out by hand, or change what it says of unlisted sources:")
+			for _, f := range d.Drift {
+				a.finding(f, false)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().DurationVar(&wait, "wait", 5*time.Minute, "how long to watch; it goes on without watching")
+	return cmd
+}
+
+func (a *app) read() *cobra.Command {
+	var root string
+	cmd := &cobra.Command{
+		Use: "read", Short: "Show what is configured on a root folder; needs no service", GroupID: "fleet", Args: cobra.NoArgs,
+		Long:    "Read package sources, keys and traits off a root folder: this machine's, or that of\nanother. Nothing is run and nothing is changed.",
+		Example: "  lantern read\n  lantern read --root demo-hosts/gw-03\n  lantern read --root /mnt/image --format json | jq '.sources[].effective_urls'",
+		RunE: func(_ *cobra.Command, _ []string) error {
+			err := read.Root(root, a.format, a.out)
+			var missing *read.Missing
+			var refused *read.Refused
+			switch {
+			case errors.As(err, &missing):
+				return wrong("%v", err)
+			case errors.As(err, &refused):
+				return &exit{ExitRefused, ""}
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&root, "root", "/", "root folder")
+	return cmd
+}

@@ -1,0 +1,54 @@
+// Package read shows what is configured on a root folder.
+package read
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"patientlantern.example/lantern/agent"
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Missing is the error for a root that is not there.
+type Missing struct{ Root string }
+
+func (e *Missing) Error() string {
+	return fmt.Sprintf("there is no folder %s to read; give another with --root", e.Root)
+}
+
+// Refused is the error for a root whose package manager would refuse to work.
+// All was printed when it is returned.
+type Refused struct{}
+
+func (e *Refused) Error() string { return "" }
+
+// Root surveys a root folder and writes what it found, as table or json.
+func Root(root, format string, out *view.Out) error {
+	if info, err := os.Stat(root); err != nil || !info.IsDir() {
+		return &Missing{root}
+	}
+	h, err := agent.OpenHost(root)
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	s := h.Survey().Survey
+	if format == "json" {
+		enc := json.NewEncoder(out)
+		enc.SetIndent("", "  ")
+		enc.SetEscapeHTML(false)
+		if err := enc.Encode(&s); err != nil {
+			return err
+		}
+	} else {
+		out.Survey(&s, time.Now())
+	}
+	if slices.ContainsFunc(s.Problems, func(p source.Problem) bool { return p.Fatal }) {
+		return &Refused{}
+	}
+	return nil
+}

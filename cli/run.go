@@ -1,0 +1,285 @@
+package cli
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/google/renameio/v2"
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/agent"
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/console"
+	"patientlantern.example/lantern/demo"
+	"patientlantern.example/lantern/service"
+	"patientlantern.example/lantern/store"
+)
+
+func untilSignal(ctx context.Context) (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+}
+
+func (a *app) serve() *cobra.Command {
+	var listen, data, cert, key, logLevel string
+	var interval time.Duration
+	cmd := &cobra.Command{
+		Use: "serve", Short: "Run the service, with the console in it", GroupID: "run", Args: cobra.NoArgs,
+		Long:    "Run the service. On its first start it prints the first operator's token, once.\nWithout a certificate, put it behind something that speaks TLS, or keep it on loopback.",
+		Example: "  lantern serve --data /var/lib/lantern\n  lantern serve --listen :7800 --tls-cert cert.pem --tls-key key.pem",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if (cert == "") != (key == "") {
+				return wrong("--tls-cert and --tls-key go together")
+			}
+			var level slog.Level
+			if err := level.UnmarshalText([]byte(logLevel)); err != nil {
+				return wrong("--log is %q; it must be debug, info, warn or error", logLevel)
+			}
+			ctx, stop := untilSignal(cmd.Context())
+			defer stop()
+			log := slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+			s, err := OpenService(ctx, data, log, interval)
+			if err != nil {
+				return no("%v", err)
+			}
+			defer s.Close()
+			if s.FirstToken != "" {
+				a.out.Printf("First operator's token, printed this once: %s", s.FirstToken)
+			}
+			ln, err := net.Listen("tcp", listen)
+			if err != nil {
+				return no("cannot listen on %s: %v; choose another address with --listen", listen, err)
+			}
+			scheme := "http"
+			if cert != "" {
+				scheme = "https"
+			}
+			a.out.Printf("Listening on %s://%s", scheme, ln.Addr())
+			return s.Serve(ctx, ln, cert, key)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&listen, "listen", "127.0.0.1:7800", "address to listen on")
+	f.StringVar(&data, "data", "lantern-data", "folder of the database and the signing key")
+	f.StringVar(&cert, "tls-cert", "", "certificate file (PEM)")
+	f.StringVar(&key, "tls-key", "", "key file (PEM)")
+	f.StringVar(&logLevel, "log", "info", "debug, info, warn or error")
+	f.DurationVar(&interval, "check-in", time.Minute, "how often a host checks in")
+	return cmd
+}
+
+// Running is a service with its store.
+type Running struct {
+	*service.Service
+	Store      *store.Store
+	FirstToken string // of the operator "first"; only when the data folder is new
+}
+
+// OpenService opens the data folder and makes what is missing in it.
+func OpenService(ctx context.Context, data string, log *slog.Logger, interval time.Duration) (*Running, error) {
+	if err := os.MkdirAll(data, 0o700); err != nil {
+		return nil, fmt.Errorf("the data folder cannot be made: %w", err)
+	}
+	key, err := signingKey(filepath.Join(data, "signing-key.pem"))
+	if err != nil {
+		return nil, err
+	}
+	st, err := store.Open(ctx, filepath.Join(data, "lantern.db"))
+	if err != nil {
+		return nil, err
+	}
+	r := &Running{Store: st}
+	r.Service, err = service.New(ctx, service.Options{Store: st, Key: key, Log: log, Interval: interval, Console: console.Files(), Version: Version})
+	if err == nil {
+		r.FirstToken, err = firstOperator(ctx, st)
+	}
+	if err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	return r, nil
+}
+
+func firstOperator(ctx context.Context, st *store.Store) (string, error) {
+	list, err := st.Operators(ctx)
+	if err != nil || len(list) > 0 {
+		return "", err
+	}
+	token, hash := service.NewToken("plo_")
+	return token, st.AddOperator(ctx, store.Operator{Name: "first", Role: store.RoleOperator, Created: time.Now()}, hash)
+}
+
+// signingKey reads the service's key, or makes one.
+func signingKey(name string) (ed25519.PrivateKey, error) {
+	b, err := os.ReadFile(name)
+	if err == nil {
+		k, err := agent.ParseKey(b)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		return k, nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return nil, err
+	}
+	return key, renameio.WriteFile(name, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600)
+}
+
+// Serve answers on a listener until the context ends.
+func (r *Running) Serve(ctx context.Context, ln net.Listener, cert, key string) error {
+	srv := &http.Server{Handler: r.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, WriteTimeout: 3 * time.Minute, IdleTimeout: 3 * time.Minute, MaxHeaderBytes: 32 << 10}
+	failed := make(chan error, 1)
+	go func() {
+		if cert != "" {
+			failed <- srv.ServeTLS(ln, cert, key)
+		} else {
+			failed <- srv.Serve(ln)
+		}
+	}()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if srv.Shutdown(end) != nil {
+		return srv.Close() // streams that do not end by themselves
+	}
+	return nil
+}
+
+// Close writes what is in memory and closes the store.
+func (r *Running) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	return errors.Join(r.Service.Close(ctx), r.Store.Close())
+}
+
+func (a *app) demo() *cobra.Command {
+	o := demo.Options{}
+	cmd := &cobra.Command{
+		Use: "demo", Short: "Run everything on this machine: service, upstreams and simulated hosts", GroupID: "run", Args: cobra.NoArgs,
+		Long:    "Run the service, stand-ins for the vendors' repositories, and simulated hosts with real\nagents, all on loopback. Folders demo-hosts and demo-state are made anew in the current\nfolder. Ctrl-C ends all of it.",
+		Example: "  lantern demo",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := untilSignal(cmd.Context())
+			defer stop()
+			o.Say = func(format string, args ...any) { a.out.Printf(format, args...) }
+			o.Bold = func(s string) string { return a.out.Paint(view.Bold, s) }
+			o.Open = func(ctx context.Context, data string, log *slog.Logger, interval time.Duration) (demo.Service, string, error) {
+				r, err := OpenService(ctx, data, log, interval)
+				if err != nil {
+					return nil, "", err
+				}
+				return r, r.FirstToken, nil
+			}
+			if err := demo.Run(ctx, o); err != nil {
+				return no("%v", err)
+			}
+			return nil
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&o.Listen, "listen", "127.0.0.1:7800", "address of the service")
+	f.StringVar(&o.Upstream, "upstream", "127.0.0.1:7801", "address of the stand-in repositories")
+	f.StringVar(&o.Dir, "dir", ".", "folder in which demo-hosts and demo-state are made")
+	f.StringVar(&o.Agent, "agent", "", "the agent's binary (default: lantern-agent beside this one)")
+	f.DurationVar(&o.Interval, "check-in", time.Second, "how often a host checks in")
+	return cmd
+}
+
+func (a *app) operator() *cobra.Command {
+	cmd := &cobra.Command{Use: "operator", Short: "List, add and remove who may sign in", GroupID: "run", Example: "  lantern operator add mira --role reader"}
+	list := &cobra.Command{
+		Use: "list", Short: "List who may sign in", Args: cobra.NoArgs, Example: "  lantern operator list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			l, err := a.client().Operators(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(l); done {
+				return err
+			}
+			var rows [][]view.Cell
+			for _, o := range l.Operators {
+				rows = append(rows, []view.Cell{view.T(o.Name), view.T(o.Role), view.T(o.Created.Local().Format("2006-01-02 15:04"))})
+			}
+			a.out.Table([]view.Column{{Name: "OPERATOR"}, {Name: "ROLE"}, {Name: "ADDED"}}, rows)
+			return nil
+		},
+	}
+	var role string
+	add := &cobra.Command{
+		Use: "add NAME", Short: "Add an operator, or give one a new token; the token is printed once", Args: cobra.ExactArgs(1), Example: "  lantern operator add mira --role reader",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o, err := a.client().AddOperator(cmd.Context(), api.OperatorOrder{Name: args[0], Role: role})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(o); done {
+				return err
+			}
+			a.out.Printf("%s signs in as %s with this token, printed this once: %s", o.Name, o.Role, o.Token)
+			return nil
+		},
+	}
+	add.Flags().StringVar(&role, "role", store.RoleReader, "reader (looks) or operator (changes)")
+	remove := &cobra.Command{
+		Use: "remove NAME", Short: "Take an operator away", Args: cobra.ExactArgs(1), Example: "  lantern operator remove mira",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.client().RemoveOperator(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			a.out.Printf("%s can no longer sign in.", args[0])
+			return nil
+		},
+	}
+	cmd.AddCommand(list, add, remove)
+	return cmd
+}
+
+func (a *app) openapi() *cobra.Command {
+	return &cobra.Command{
+		Use: "openapi", Short: "Print the OpenAPI description of the service", GroupID: "run", Args: cobra.NoArgs, Example: "  lantern openapi > openapi.json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			dir, err := os.MkdirTemp("", "lantern-openapi-")
+			if err != nil {
+				return err
+			}
+			defer os.RemoveAll(dir)
+			r, err := OpenService(cmd.Context(), dir, slog.New(slog.DiscardHandler), time.Minute)
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			b, err := r.OpenAPI()
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(a.out, "%s\n", b)
+			return err
+		},
+	}
+}

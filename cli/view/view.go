@@ -1,0 +1,235 @@
+// Package view writes tables and texts for terminals: as wide as the terminal,
+// coloured only on one, and never by colour alone.
+package view
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/mattn/go-runewidth"
+	"golang.org/x/term"
+)
+
+// Out is where a command writes.
+type Out struct {
+	io.Writer
+	Width  int  // columns; 0 for no limit
+	Colour bool // whether escape sequences may be written
+	Live   bool // whether a line may be written over
+}
+
+// NewOut looks at a file to find out what it can show. colour is auto, always or
+// never.
+func NewOut(f *os.File, colour string) *Out {
+	o := &Out{Writer: f}
+	if term.IsTerminal(int(f.Fd())) {
+		o.Live = os.Getenv("TERM") != "dumb"
+		o.Colour = o.Live && os.Getenv("NO_COLOR") == ""
+		o.Width, _, _ = term.GetSize(int(f.Fd())) // 0 where it cannot be told
+	}
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n >= 20 {
+		o.Width = n
+	}
+	switch colour {
+	case "always":
+		o.Colour = true
+	case "never":
+		o.Colour = false
+	}
+	return o
+}
+
+// Style is a way to set text off.
+type Style string
+
+// The styles.
+const (
+	Plain  Style = ""
+	Bold   Style = "1"
+	Dim    Style = "2"
+	Red    Style = "31"
+	Green  Style = "32"
+	Yellow Style = "33"
+	Blue   Style = "34"
+	Cyan   Style = "36"
+)
+
+// Paint sets text off, where that may be done.
+func (o *Out) Paint(s Style, text string) string {
+	if !o.Colour || s == Plain || text == "" {
+		return text
+	}
+	return "\x1b[" + string(s) + "m" + text + "\x1b[0m"
+}
+
+// Printf writes a line.
+func (o *Out) Printf(format string, args ...any) {
+	fmt.Fprintf(o, format+"\n", args...)
+}
+
+// Cell is one cell of a table.
+type Cell struct {
+	Text  string
+	Style Style
+}
+
+// T is a plain cell.
+func T(text string) Cell { return Cell{Text: text} }
+
+// Column is a column of a table. A column that gives way is cut when the
+// terminal is too narrow, the last such column first.
+type Column struct {
+	Name  string
+	Gives bool
+	Right bool
+}
+
+// Table writes rows under a heading.
+func (o *Out) Table(cols []Column, rows [][]Cell) {
+	width := make([]int, len(cols))
+	for i, c := range cols {
+		width[i] = runewidth.StringWidth(c.Name)
+		for _, r := range rows {
+			width[i] = max(width[i], runewidth.StringWidth(r[i].Text))
+		}
+	}
+	const gap = 2
+	total := gap * (len(cols) - 1)
+	for _, w := range width {
+		total += w
+	}
+	for i := len(cols) - 1; i >= 0 && o.Width > 0 && total > o.Width; i-- {
+		if !cols[i].Gives {
+			continue
+		}
+		cut := min(total-o.Width, width[i]-min(width[i], 12))
+		width[i] -= cut
+		total -= cut
+	}
+	line := func(cells []Cell) {
+		var b strings.Builder
+		for i, c := range cells {
+			text := Cut(c.Text, width[i])
+			pad := strings.Repeat(" ", max(0, width[i]-runewidth.StringWidth(text)))
+			switch {
+			case cols[i].Right:
+				b.WriteString(pad + o.Paint(c.Style, text))
+			case i == len(cells)-1:
+				b.WriteString(o.Paint(c.Style, text))
+			default:
+				b.WriteString(o.Paint(c.Style, text) + pad)
+			}
+			if i < len(cells)-1 {
+				b.WriteString(strings.Repeat(" ", gap))
+			}
+		}
+		fmt.Fprintln(o, strings.TrimRight(b.String(), " "))
+	}
+	head := make([]Cell, len(cols))
+	for i, c := range cols {
+		head[i] = Cell{c.Name, Dim}
+	}
+	line(head)
+	for _, r := range rows {
+		line(r)
+	}
+}
+
+// Cut shortens text to a width, with an ellipsis.
+func Cut(text string, width int) string {
+	text = strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return '·' // what hosts send must not steer the terminal
+		}
+		return r
+	}, text)
+	if runewidth.StringWidth(text) <= width {
+		return text
+	}
+	return runewidth.Truncate(text, width, "…")
+}
+
+// Wrap breaks text at blanks so that it fits, every line indented.
+func (o *Out) Wrap(indent int, text string) string {
+	pad := strings.Repeat(" ", indent)
+	if o.Width == 0 {
+		return pad + text
+	}
+	var b strings.Builder
+	at := 0
+	for _, w := range strings.Fields(text) {
+		n := runewidth.StringWidth(w)
+		switch {
+		case at == 0:
+			b.WriteString(pad)
+			at = indent
+		case at+1+n > o.Width:
+			b.WriteString("\n" + pad)
+			at = indent
+		default:
+			b.WriteByte(' ')
+			at++
+		}
+		b.WriteString(w)
+		at += n
+	}
+	return b.String()
+}
+
+// Diff writes a unified diff, additions and removals set off.
+func (o *Out) Diff(indent int, diff string) {
+	pad := strings.Repeat(" ", indent)
+	for line := range strings.Lines(diff) {
+		line = strings.TrimRight(line, "\r\n")
+		style := Plain
+		switch {
+		case strings.HasPrefix(line, "+++"), strings.HasPrefix(line, "---"):
+			style = Bold
+		case strings.HasPrefix(line, "+"):
+			style = Green
+		case strings.HasPrefix(line, "-"):
+			style = Red
+		case strings.HasPrefix(line, "@@"), strings.HasPrefix(line, "\\"):
+			style = Cyan
+		}
+		fmt.Fprintln(o, pad+o.Paint(style, Cut(line, 1<<20)))
+	}
+}
+
+// Ago says how long ago something was, in one unit.
+func Ago(d time.Duration) string {
+	switch {
+	case d < 0:
+		return "now"
+	case d < time.Minute:
+		return fmt.Sprintf("%ds ago", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%dm ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%dh ago", int(d.Hours()))
+	}
+	return fmt.Sprintf("%dd ago", int(d.Hours()/24))
+}
+
+// Bytes says a size as people do.
+func Bytes(n int64) string {
+	switch {
+	case n >= 10<<30:
+		return fmt.Sprintf("%d GiB", n>>30)
+	case n >= 10<<20:
+		return fmt.Sprintf("%d MiB", n>>20)
+	}
+	return fmt.Sprintf("%d KiB", n>>10)
+}
+
+// Count says a number with its noun.
+func Count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -1,0 +1,268 @@
+// Package client calls the service's operator interface.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"patientlantern.example/lantern/api"
+)
+
+// Client calls one service as one operator.
+type Client struct {
+	Service string // URL
+	Token   string
+	HTTP    *http.Client
+}
+
+// New returns a client for the service at a URL.
+func New(service, token string) *Client {
+	return &Client{Service: strings.TrimRight(service, "/"), Token: token, HTTP: &http.Client{}}
+}
+
+// Error is the service's answer that it will not do something.
+type Error struct {
+	Status  int
+	Detail  string
+	Details []string // one for each thing that is wrong
+}
+
+func (e *Error) Error() string { return e.Detail }
+
+// Unreachable is the error for a service that does not answer.
+type Unreachable struct {
+	Service string
+	Err     error
+}
+
+func (e *Unreachable) Error() string {
+	why := e.Err.Error()
+	var dns *net.DNSError
+	switch {
+	case errors.Is(e.Err, syscall.ECONNREFUSED):
+		why = "nothing listens there"
+	case errors.Is(e.Err, context.DeadlineExceeded):
+		why = "no answer in time"
+	case errors.As(e.Err, &dns):
+		why = "the name " + dns.Name + " is not known"
+	}
+	return fmt.Sprintf("no service answers at %s: %s", e.Service, why)
+}
+
+func (e *Unreachable) Unwrap() error { return e.Err }
+
+// answerTime bounds a call; previews of large fleets take the longest.
+const answerTime = 2 * time.Minute
+
+func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
+	ctx, cancel := context.WithTimeout(ctx, answerTime)
+	defer cancel()
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.Service+path, body)
+	if err != nil {
+		return fmt.Errorf("the service's address %q cannot be used: %w", c.Service, err)
+	}
+	if c.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	if in != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	resp, err := c.HTTP.Do(req)
+	if err != nil {
+		var ue *url.Error
+		if errors.As(err, &ue) {
+			err = ue.Err
+		}
+		return &Unreachable{c.Service, err}
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	if err != nil {
+		return &Unreachable{c.Service, err}
+	}
+	if resp.StatusCode >= 300 {
+		var p struct {
+			Detail string `json:"detail"`
+			Errors []struct {
+				Message  string `json:"message"`
+				Location string `json:"location"`
+			} `json:"errors"`
+		}
+		e := &Error{Status: resp.StatusCode}
+		if json.Unmarshal(b, &p) == nil {
+			e.Detail = p.Detail
+			for _, d := range p.Errors {
+				e.Details = append(e.Details, d.Message)
+			}
+		}
+		if e.Detail == "" {
+			e.Detail = fmt.Sprintf("%s answered %s; is it a Patient Lantern service?", c.Service, resp.Status)
+		}
+		return e
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.Unmarshal(b, out); err != nil {
+		return fmt.Errorf("%s did not answer as a Patient Lantern service does: %w", c.Service, err)
+	}
+	return nil
+}
+
+func get[T any](ctx context.Context, c *Client, path string, query url.Values) (T, error) {
+	var out T
+	if len(query) > 0 {
+		path += "?" + query.Encode()
+	}
+	return out, c.call(ctx, http.MethodGet, path, nil, &out)
+}
+
+func send[T any](ctx context.Context, c *Client, method, path string, in any) (T, error) {
+	var out T
+	return out, c.call(ctx, method, path, in, &out)
+}
+
+// List says which rows of a list are wanted.
+type List struct {
+	Query   string
+	Filter  map[string][]string
+	Sort    string
+	Page    int
+	PerPage int
+}
+
+func (l List) values() url.Values {
+	v := url.Values{}
+	if l.Query != "" {
+		v.Set("q", l.Query)
+	}
+	for k, list := range l.Filter {
+		if len(list) > 0 && list[0] != "" {
+			v.Set(k, strings.Join(list, ","))
+		}
+	}
+	if l.Sort != "" {
+		v.Set("sort", l.Sort)
+	}
+	if l.Page > 0 {
+		v.Set("page", strconv.Itoa(l.Page))
+	}
+	if l.PerPage > 0 {
+		v.Set("per_page", strconv.Itoa(l.PerPage))
+	}
+	return v
+}
+
+// Session tells who the client is signed in as.
+func (c *Client) Session(ctx context.Context) (api.Session, error) {
+	return get[api.Session](ctx, c, "/api/session", nil)
+}
+
+// Hosts returns a page of the fleet.
+func (c *Client) Hosts(ctx context.Context, l List) (api.HostPage, error) {
+	return get[api.HostPage](ctx, c, "/api/hosts", l.values())
+}
+
+// Host returns all that is known of one host.
+func (c *Client) Host(ctx context.Context, name string) (api.HostDetail, error) {
+	return get[api.HostDetail](ctx, c, "/api/hosts/"+url.PathEscape(name), nil)
+}
+
+// Retire forgets a host.
+func (c *Client) Retire(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/hosts/"+url.PathEscape(name), nil, nil)
+}
+
+// Label replaces the labels of a host.
+func (c *Client) Label(ctx context.Context, name string, labels map[string]string) (api.Host, error) {
+	return send[api.Host](ctx, c, http.MethodPut, "/api/hosts/"+url.PathEscape(name)+"/labels", api.Labels{Labels: labels})
+}
+
+// Heal puts right what has drifted on a host.
+func (c *Client) Heal(ctx context.Context, name string) (api.Rollout, error) {
+	return send[api.Rollout](ctx, c, http.MethodPost, "/api/hosts/"+url.PathEscape(name)+"/heal", nil)
+}
+
+// Invite makes a one-time token with which a host joins.
+func (c *Client) Invite(ctx context.Context, o api.InviteOrder) (api.Invite, error) {
+	return send[api.Invite](ctx, c, http.MethodPost, "/api/invites", o)
+}
+
+// Drift returns a page of findings.
+func (c *Client) Drift(ctx context.Context, l List) (api.FindingPage, error) {
+	return get[api.FindingPage](ctx, c, "/api/drift", l.values())
+}
+
+// Check checks a policy folder against the fleet.
+func (c *Client) Check(ctx context.Context, p api.Publication) (api.CheckResult, error) {
+	return send[api.CheckResult](ctx, c, http.MethodPost, "/api/policy/check", p)
+}
+
+// Publish publishes a policy folder.
+func (c *Client) Publish(ctx context.Context, p api.Publication) (api.Revision, error) {
+	return send[api.Revision](ctx, c, http.MethodPost, "/api/revisions", p)
+}
+
+// Revisions returns every revision, the newest first.
+func (c *Client) Revisions(ctx context.Context) (api.RevisionList, error) {
+	return get[api.RevisionList](ctx, c, "/api/revisions", nil)
+}
+
+// Preview tells what carrying a revision would change; 0 stands for the newest.
+func (c *Client) Preview(ctx context.Context, revision int64) (api.Preview, error) {
+	return get[api.Preview](ctx, c, "/api/preview", url.Values{"revision": {strconv.FormatInt(revision, 10)}})
+}
+
+// BeginRollout carries a revision to the hosts; 0 stands for the newest.
+func (c *Client) BeginRollout(ctx context.Context, revision int64) (api.Rollout, error) {
+	return send[api.Rollout](ctx, c, http.MethodPost, "/api/rollouts", api.RolloutOrder{Revision: revision})
+}
+
+// Rollout tells how far a rollout is.
+func (c *Client) Rollout(ctx context.Context, id int64) (api.Rollout, error) {
+	return get[api.Rollout](ctx, c, "/api/rollouts/"+strconv.FormatInt(id, 10), nil)
+}
+
+// Rollouts returns a page of rollouts, the newest first.
+func (c *Client) Rollouts(ctx context.Context, l List) (api.RolloutPage, error) {
+	return get[api.RolloutPage](ctx, c, "/api/rollouts", l.values())
+}
+
+// StopRollout stops a rollout on the hosts that have not begun it.
+func (c *Client) StopRollout(ctx context.Context, id int64) (api.Rollout, error) {
+	return send[api.Rollout](ctx, c, http.MethodPost, "/api/rollouts/"+strconv.FormatInt(id, 10)+"/stop", nil)
+}
+
+// Operators lists who may sign in.
+func (c *Client) Operators(ctx context.Context) (api.OperatorList, error) {
+	return get[api.OperatorList](ctx, c, "/api/operators", nil)
+}
+
+// AddOperator adds an operator, or gives one a new token.
+func (c *Client) AddOperator(ctx context.Context, o api.OperatorOrder) (api.Operator, error) {
+	return send[api.Operator](ctx, c, http.MethodPost, "/api/operators", o)
+}
+
+// RemoveOperator takes an operator away.
+func (c *Client) RemoveOperator(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/operators/"+url.PathEscape(name), nil, nil)
+}

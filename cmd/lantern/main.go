@@ -1,0 +1,10 @@
+// Command lantern is the service, its client and the demo.
+package main
+
+import (
+	"os"
+
+	"patientlantern.example/lantern/cli"
+)
+
+func main() { os.Exit(cli.Main(os.Args[1:])) }

@@ -1,0 +1,388 @@
+// Package change finds the exact edits that take a host from what it has to
+// what it should have.
+package change
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/lines"
+)
+
+// Actions of an edit.
+const (
+	Create = "create"
+	Edit   = "edit"
+	Remove = "remove"
+)
+
+// FileEdit is what happens to one file.
+type FileEdit struct {
+	Path   string
+	Action string
+	Mode   string // octal; of the file afterwards
+	Old    []byte
+	New    []byte
+	Why    []string
+}
+
+// Change is the edits for one host, in the order of their paths.
+type Change struct {
+	Edits []FileEdit
+	// Impossible says what the sheet wants and no edit can bring about.
+	Impossible []string
+}
+
+// Input is what a change is computed from.
+type Input struct {
+	Sheet  *source.Sheet
+	Survey *source.Survey    // with Files
+	Texts  map[string][]byte // the text of each of Survey.Files
+	// Before is the sheet that was carried out last, or nil: files of it that the
+	// new one does not have are removed.
+	Before *source.Sheet
+	// Kept holds the files as they stood after that, or nil: an entry that has
+	// gone since is put back as it was.
+	Kept map[string][]byte
+}
+
+// Compute returns the edits. With equal inputs it gives equal results.
+func Compute(in Input) Change {
+	c := &computer{Input: in, owned: map[string]bool{}, modes: map[string]string{}, parsed: map[string][]source.Source{}}
+	for _, f := range in.Survey.Files {
+		c.modes[f.Path] = f.Mode
+	}
+	for _, f := range in.Sheet.Files {
+		c.owned[f.Path] = true
+		c.whole(f)
+	}
+	if in.Before != nil {
+		for _, f := range in.Before.Files {
+			if old, there := in.Texts[f.Path]; there && !c.owned[f.Path] {
+				c.out.Edits = append(c.out.Edits, FileEdit{Path: f.Path, Action: Remove, Mode: c.modes[f.Path], Old: old, Why: []string{"the policy does not list " + orKey(f.Repository) + " for this host any more"}})
+				c.owned[f.Path] = true
+			}
+		}
+	}
+	c.inPlace()
+	slices.SortFunc(c.out.Edits, func(a, b FileEdit) int { return cmp.Compare(a.Path, b.Path) })
+	return c.out
+}
+
+func orKey(repository string) string {
+	if repository == "" {
+		return "this key"
+	}
+	return repository
+}
+
+type computer struct {
+	Input
+	owned  map[string]bool
+	modes  map[string]string
+	parsed map[string][]source.Source
+	out    Change
+}
+
+// whole compares a file that the policy owns.
+func (c *computer) whole(f source.SheetFile) {
+	old, there := c.Texts[f.Path]
+	why := "repository " + f.Repository
+	if f.Repository == "" {
+		why = "a signing key"
+	}
+	switch {
+	case !there:
+		c.out.Edits = append(c.out.Edits, FileEdit{f.Path, Create, f.Mode, nil, []byte(f.Text), []string{why}})
+	case string(old) != f.Text || c.modes[f.Path] != f.Mode:
+		if c.modes[f.Path] != f.Mode {
+			why += fmt.Sprintf(", mode %s instead of %s", f.Mode, c.modes[f.Path])
+		}
+		c.out.Edits = append(c.out.Edits, FileEdit{f.Path, Edit, f.Mode, old, []byte(f.Text), []string{why}})
+	}
+}
+
+// inPlace edits the files that do not belong to the policy.
+func (c *computer) inPlace() {
+	missing := c.missing(c.Texts)
+	paths := map[string]bool{}
+	for p := range c.Texts {
+		paths[p] = true
+	}
+	if len(missing) > 0 {
+		for p := range c.Kept {
+			paths[p] = true
+		}
+	}
+	for p := range paths {
+		if c.owned[p] || !strings.HasSuffix(p, ".list") && !strings.HasSuffix(p, ".sources") {
+			continue
+		}
+		c.one(p, missing)
+	}
+	after := map[string][]byte{}
+	for p, t := range c.Texts {
+		after[p] = t
+	}
+	for _, e := range c.out.Edits {
+		after[e.Path] = e.New
+	}
+	for _, m := range c.missing(after) {
+		c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s: no entry for %s stands on the host, and none stood there before", m.repository, m.suite))
+	}
+}
+
+type gap struct{ repository, suite string }
+
+// missing lists the suites that no entry covers.
+func (c *computer) missing(texts map[string][]byte) []gap {
+	var all []source.Source
+	for _, p := range sorted(texts) {
+		if !c.owned[p] && (p == deb.MainList || deb.IsRead(p[strings.LastIndexByte(p, '/')+1:])) {
+			all = append(all, deb.ParseDoc(p, texts[p], c.Survey.Traits.Architectures).Sources...)
+		}
+	}
+	var out []gap
+	for _, rule := range c.Sheet.InPlace {
+		for _, s := range deb.Judge(rule, all, c.owned).Missing {
+			out = append(out, gap{rule.Repository, s})
+		}
+	}
+	return out
+}
+
+func sorted(m map[string][]byte) []string {
+	out := make([]string, 0, len(m))
+	for p := range m {
+		out = append(out, p)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// one edits one file in place.
+func (c *computer) one(path string, missing []gap) {
+	old, there := c.Texts[path]
+	text, why, touched := c.edit(path, old)
+	if kept, ok := c.Kept[path]; ok && string(kept) != string(old) {
+		if back, ok := c.putBack(path, old, kept, touched, missing); ok {
+			text = back
+			if len(why) == 0 {
+				why = []string{"an entry that stood here has gone"}
+			}
+		}
+	}
+	if string(text) == string(old) {
+		return
+	}
+	e := FileEdit{Path: path, Action: Edit, Mode: c.modes[path], Old: old, New: text, Why: why}
+	if !there {
+		e.Action, e.Mode = Create, "0644"
+	}
+	c.out.Edits = append(c.out.Edits, e)
+}
+
+// edit applies the rules to a text. It returns the new text, the reasons, and
+// the lines (from 1) of the entries that had to change.
+func (c *computer) edit(path string, text []byte) (out []byte, why []string, touched map[int]bool) {
+	doc := deb.ParseDoc(path, text, c.Survey.Traits.Architectures)
+	touched = map[int]bool{}
+	spoken := map[int]bool{}
+	for _, rule := range c.Sheet.InPlace {
+		// The rule is judged over all files in apt's order; here counts what it
+		// says of this one.
+		var all []source.Source
+		offset := 0
+		for _, p := range c.order(path) {
+			if p == path {
+				offset = len(all)
+				all = append(all, doc.Sources...)
+			} else {
+				all = append(all, c.sources(p)...)
+			}
+		}
+		j := deb.Judge(rule, all, c.owned)
+		for i := range j.Covers {
+			spoken[i-offset] = true
+		}
+		for _, v := range j.Verdicts {
+			i := v.Source - offset
+			if i < 0 || i >= len(doc.Sources) || touched[doc.Sources[i].Line] {
+				continue
+			}
+			touched[doc.Sources[i].Line] = true
+			if v.SwitchOn {
+				doc.SwitchOn(i)
+			}
+			if v.SwitchOff {
+				doc.SwitchOff(i)
+			}
+			if v.Components != nil {
+				doc.SetComponents(i, v.Components)
+			}
+			if w := "repository " + rule.Repository + ", in place"; !slices.Contains(why, w) {
+				why = append(why, w)
+			}
+		}
+	}
+	releases := map[string]string{}
+	for _, s := range c.Sheet.Sources {
+		for _, u := range s.URLs {
+			for _, suite := range s.Suites {
+				releases[deb.ReleaseKey(u, suite)] = s.Repository
+			}
+		}
+	}
+	for i := range doc.Sources {
+		s := &doc.Sources[i]
+		if !s.Enabled || spoken[i] || touched[s.Line] {
+			continue
+		}
+		if repo := drift.Doubles(s, releases); repo != "" {
+			doc.SwitchOff(i)
+			touched[s.Line] = true
+			why = append(why, fmt.Sprintf("line %d defines %s a second time", s.Line, repo))
+			continue
+		}
+		switch c.Sheet.Unlisted {
+		case source.UnlistedSwitchOff:
+			doc.SwitchOff(i)
+		case source.UnlistedRemove:
+			doc.Remove(i)
+		default:
+			continue
+		}
+		touched[s.Line] = true
+		why = append(why, fmt.Sprintf("line %d is not in the policy", s.Line))
+	}
+	return doc.Bytes(), why, touched
+}
+
+// order lists the files that are edited in place, and path, as apt reads them.
+func (c *computer) order(path string) []string {
+	var out []string
+	for p := range c.Texts {
+		if !c.owned[p] && p != path {
+			out = append(out, p)
+		}
+	}
+	out = append(out, path)
+	slices.Sort(out)
+	return out
+}
+
+// sources returns the entries of a file as it stands.
+func (c *computer) sources(path string) []source.Source {
+	if s, ok := c.parsed[path]; ok {
+		return s
+	}
+	s := deb.ParseDoc(path, c.Texts[path], c.Survey.Traits.Architectures).Sources
+	c.parsed[path] = s
+	return s
+}
+
+// putBack takes back those differences between the text that was kept and the
+// present one that touch an entry which must change or which is missing. It
+// reports false where that would not give what the sheet wants.
+func (c *computer) putBack(path string, now, kept []byte, touched map[int]bool, missing []gap) ([]byte, bool) {
+	a, b := lines.Split(string(now)), lines.Split(string(kept))
+	wanted := map[int]bool{} // lines of kept that hold a missing entry
+	before := deb.ParseDoc(path, kept, c.Survey.Traits.Architectures)
+	for _, rule := range c.Sheet.InPlace {
+		for i := range before.Sources {
+			s := &before.Sources[i]
+			if !s.Enabled || !deb.Speaks(rule, s) {
+				continue
+			}
+			for _, m := range missing {
+				if m.repository == rule.Repository && slices.Contains(s.EffSuites, m.suite) {
+					wanted[s.Line] = true
+				}
+			}
+		}
+	}
+	ends := func(doc *deb.Doc, i, total int) int { // the last line of source i, from 1
+		if i+1 < len(doc.Sources) {
+			return doc.Sources[i+1].Line - 1
+		}
+		return total
+	}
+	current := deb.ParseDoc(path, now, c.Survey.Traits.Architectures)
+	var out strings.Builder
+	at := 0
+	used := false
+	for _, h := range lines.Compare(a, b) {
+		take := false
+		for i, s := range current.Sources {
+			if touched[s.Line] && h.OldFrom < ends(current, i, len(a)) && max(h.OldTo, h.OldFrom+1) >= s.Line {
+				take = true
+			}
+		}
+		for i, s := range before.Sources {
+			if wanted[s.Line] && h.NewFrom < ends(before, i, len(b)) && h.NewTo >= s.Line {
+				take = true
+			}
+		}
+		out.WriteString(strings.Join(a[at:h.OldFrom], ""))
+		if take {
+			used = true
+			out.WriteString(strings.Join(b[h.NewFrom:h.NewTo], ""))
+		} else {
+			out.WriteString(strings.Join(a[h.OldFrom:h.OldTo], ""))
+		}
+		at = h.OldTo
+	}
+	out.WriteString(strings.Join(a[at:], ""))
+	if !used {
+		return nil, false
+	}
+	text := []byte(out.String())
+	again, _, _ := c.edit(path, text)
+	return text, string(again) == string(text)
+}
+
+// Diff writes the change as one unified diff. Paths are those of the host.
+func (c *Change) Diff() string {
+	var out strings.Builder
+	for _, e := range c.Edits {
+		out.WriteString(e.Diff())
+	}
+	return out.String()
+}
+
+// Diff writes one edit as a unified diff, passwords masked.
+func (e *FileEdit) Diff() string {
+	from, to := e.Path, e.Path
+	switch e.Action {
+	case Create:
+		from = ""
+	case Remove:
+		to = ""
+	}
+	return lines.Unified(from, to, string(deb.MaskText(e.Old)), string(deb.MaskText(e.New)))
+}
+
+// Locate gives findings the line of the text at which the change begins, where
+// that is more exact than the first line of the definition.
+func (c *Change) Locate(findings []drift.Finding) []drift.Finding {
+	out := slices.Clone(findings)
+	for i := range out {
+		f := &out[i]
+		n := slices.IndexFunc(c.Edits, func(e FileEdit) bool { return e.Path == f.File && e.Action == Edit })
+		if n < 0 || f.Line == 0 {
+			continue
+		}
+		for _, h := range lines.Compare(lines.Split(string(c.Edits[n].Old)), lines.Split(string(c.Edits[n].New))) {
+			if h.OldTo >= f.Line {
+				f.Line = max(f.Line, h.OldFrom+1)
+				break
+			}
+		}
+	}
+	return out
+}

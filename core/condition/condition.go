@@ -1,0 +1,265 @@
+// Package condition compiles and evaluates the expressions of a policy. They are
+// CEL, the Common Expression Language, over traits and labels.
+package condition
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/ast"
+
+	"patientlantern.example/lantern/core/source"
+)
+
+// CostLimit bounds the work of one evaluation, in CEL's own units.
+const CostLimit = 100_000
+
+// MaxLength bounds the length of an expression in bytes.
+const MaxLength = 4096
+
+// Facts is what an expression and an interpolation may look at.
+type Facts struct {
+	Host   string
+	Labels map[string]string
+	Traits *source.Traits
+}
+
+// facts names every single-valued fact, and how it is read.
+var facts = []struct {
+	name string
+	typ  *cel.Type
+	get  func(*Facts) any
+}{
+	{"arch", cel.StringType, func(f *Facts) any { return f.Traits.Arch }},
+	{"cpu.level", cel.IntType, func(f *Facts) any { return int64(f.Traits.CPU.Level) }},
+	{"cpu.vendor", cel.StringType, func(f *Facts) any { return f.Traits.CPU.Vendor }},
+	{"family", cel.StringType, func(f *Facts) any { return f.Traits.Family }},
+	{"host.name", cel.StringType, func(f *Facts) any { return f.Host }},
+	{"os.codename", cel.StringType, func(f *Facts) any { return f.Traits.OS.Codename }},
+	{"os.id", cel.StringType, func(f *Facts) any { return f.Traits.OS.ID }},
+	{"os.major", cel.IntType, func(f *Facts) any { return number(f.Traits.OS.Version, 0) }},
+	{"os.minor", cel.IntType, func(f *Facts) any { return number(f.Traits.OS.Version, 1) }},
+	{"os.version", cel.StringType, func(f *Facts) any { return f.Traits.OS.Version }},
+}
+
+// Names lists the single-valued facts.
+func Names() []string {
+	out := make([]string, len(facts))
+	for i, f := range facts {
+		out[i] = f.name
+	}
+	return out
+}
+
+// Get returns a fact by its name, as text: "os.codename", "label.duty",
+// "tools.apt". ok is false where there is no fact of that name; an absent label
+// or tool is the empty text.
+func (f *Facts) Get(name string) (value string, ok bool) {
+	if l, found := strings.CutPrefix(name, "label."); found {
+		return f.Labels[l], true
+	}
+	if t, found := strings.CutPrefix(name, "tools."); found {
+		return f.Traits.Tools[t], true
+	}
+	for i := range facts {
+		if facts[i].name == name {
+			switch v := facts[i].get(f).(type) {
+			case int64:
+				return strconv.FormatInt(v, 10), true
+			case string:
+				return v, true
+			}
+		}
+	}
+	return "", false
+}
+
+// number returns the nth dot-separated number of a version, 0 where there is none.
+func number(version string, n int) int64 {
+	parts := strings.Split(version, ".")
+	if n >= len(parts) {
+		return 0
+	}
+	v, _ := strconv.ParseInt(parts[n], 10, 64)
+	return v
+}
+
+// Compiler compiles expressions. It is safe for use by several goroutines.
+type Compiler struct{ env *cel.Env }
+
+// NewCompiler makes the environment that expressions are checked in.
+func NewCompiler() (*Compiler, error) {
+	opts := []cel.EnvOption{
+		cel.Variable("label", cel.MapType(cel.StringType, cel.StringType)),
+		cel.Variable("tools", cel.MapType(cel.StringType, cel.StringType)),
+	}
+	for _, f := range facts {
+		opts = append(opts, cel.Variable(f.name, f.typ))
+	}
+	env, err := cel.NewEnv(opts...)
+	if err != nil {
+		return nil, fmt.Errorf("setting up expressions: %w", err)
+	}
+	return &Compiler{env}, nil
+}
+
+// Condition is a compiled expression.
+type Condition struct {
+	Text   string
+	Reads  []string // the facts it looks at, sorted: "os.major", "label.duty"
+	labels []string // labels that are "" where a host has none
+	tools  []string
+	prog   cel.Program
+}
+
+// Error is an expression that does not compile. Offset counts characters.
+type Error struct {
+	Offset  int
+	Message string
+}
+
+func (e *Error) Error() string { return e.Message }
+
+// Compile checks text and makes it ready for evaluation.
+func (c *Compiler) Compile(text string) (*Condition, error) {
+	if len(text) > MaxLength {
+		return nil, &Error{0, fmt.Sprintf("the expression is longer than %d bytes", MaxLength)}
+	}
+	checked, issues := c.env.Compile(text)
+	if issues != nil && issues.Err() != nil {
+		first := issues.Errors()[0]
+		offset := first.Location.Column()
+		for i, line := range strings.SplitAfter(text, "\n") {
+			if i+1 < first.Location.Line() {
+				offset += len([]rune(line))
+			}
+		}
+		return nil, &Error{offset, tidy(first.Message)}
+	}
+	if checked.OutputType() != cel.BoolType {
+		return nil, &Error{0, fmt.Sprintf("the expression is of type %s; a condition is true or false", checked.OutputType())}
+	}
+	prog, err := c.env.Program(checked, cel.CostLimit(CostLimit))
+	if err != nil {
+		return nil, &Error{0, err.Error()}
+	}
+	cond := &Condition{Text: text, prog: prog}
+	cond.inspect(checked.NativeRep())
+	return cond, nil
+}
+
+// tidy shortens CEL's messages to what the reader of a policy needs.
+func tidy(msg string) string {
+	msg = strings.TrimSuffix(msg, " (in container '')")
+	if rest, ok := strings.CutPrefix(msg, "undeclared reference to "); ok {
+		return "no such fact: " + strings.Trim(rest, "'")
+	}
+	return strings.Join(strings.Fields(msg), " ")
+}
+
+// inspect notes which facts the expression reads.
+func (c *Condition) inspect(a *ast.AST) {
+	asked := map[string]bool{} // labels that has() asks for must stay absent
+	add := func(list *[]string, s string) {
+		if !slices.Contains(*list, s) {
+			*list = append(*list, s)
+		}
+	}
+	for _, ref := range a.ReferenceMap() {
+		if ref.Name != "" && ref.Name != "label" && ref.Name != "tools" && slices.Contains(Names(), ref.Name) {
+			add(&c.Reads, ref.Name)
+		}
+	}
+	for _, e := range ast.MatchDescendants(ast.NavigateAST(a), ast.AllMatcher()) {
+		var of, key string
+		switch e.Kind() {
+		case ast.SelectKind:
+			s := e.AsSelect()
+			if s.Operand().Kind() != ast.IdentKind {
+				continue
+			}
+			of, key = s.Operand().AsIdent(), s.FieldName()
+			if s.IsTestOnly() {
+				asked[of+"."+key] = true
+			}
+		case ast.CallKind:
+			call := e.AsCall()
+			if call.FunctionName() != "_[_]" && call.FunctionName() != "@in" {
+				continue
+			}
+			m, k := call.Args()[0], call.Args()[1]
+			if call.FunctionName() == "@in" {
+				m, k = k, m
+			}
+			if m.Kind() != ast.IdentKind {
+				continue
+			}
+			of, key = m.AsIdent(), "*"
+			if k.Kind() == ast.LiteralKind {
+				if s, ok := k.AsLiteral().Value().(string); ok {
+					key = s
+				}
+			}
+			if call.FunctionName() == "@in" {
+				asked[of+"."+key] = true
+			}
+		case ast.ComprehensionKind:
+			if r := e.AsComprehension().IterRange(); r.Kind() == ast.IdentKind {
+				of, key = r.AsIdent(), "*"
+			}
+		}
+		if of == "label" || of == "tools" {
+			add(&c.Reads, of+"."+key)
+		}
+	}
+	slices.Sort(c.Reads)
+	for _, r := range c.Reads {
+		of, key, _ := strings.Cut(r, ".")
+		if key == "*" || asked[r] {
+			continue
+		}
+		switch of {
+		case "label":
+			c.labels = append(c.labels, key)
+		case "tools":
+			c.tools = append(c.tools, key)
+		}
+	}
+}
+
+// Holds evaluates the condition for one host. A label that the host does not
+// have is the empty text, unless the expression asks with has() or in.
+func (c *Condition) Holds(f *Facts) (bool, error) {
+	vars := make(map[string]any, len(facts)+2)
+	for i := range facts {
+		if slices.Contains(c.Reads, facts[i].name) {
+			vars[facts[i].name] = facts[i].get(f)
+		}
+	}
+	vars["label"] = filled(f.Labels, c.labels)
+	vars["tools"] = filled(f.Traits.Tools, c.tools)
+	out, _, err := c.prog.Eval(vars)
+	if err != nil {
+		return false, fmt.Errorf("%q cannot be evaluated: %w", c.Text, err)
+	}
+	b, ok := out.Value().(bool)
+	if !ok {
+		return false, errors.New("the expression did not give true or false")
+	}
+	return b, nil
+}
+
+func filled(have map[string]string, want []string) map[string]string {
+	out := make(map[string]string, len(have)+len(want))
+	for _, k := range want {
+		out[k] = ""
+	}
+	for k, v := range have {
+		out[k] = v
+	}
+	return out
+}

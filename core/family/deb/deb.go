@@ -1,0 +1,738 @@
+// Package deb says what apt makes of its source lists, and how to write them.
+//
+// The rules are those of apt 2.6 as Debian packages it, seen by running it; each
+// is kept as a test that asks the real apt-get. sources.list(5) is the manual.
+package deb
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"patientlantern.example/lantern/core/keyring"
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/aptline"
+	"patientlantern.example/lantern/core/text/deb822"
+)
+
+// Family is the name of this family in surveys, sheets and policies.
+const Family = "deb"
+
+// Where apt looks.
+const (
+	MainList = "/etc/apt/sources.list"
+	PartsDir = "/etc/apt/sources.list.d"
+)
+
+// WatchDirs are the folders whose changes can change what Read returns.
+var WatchDirs = []string{"/etc/apt", PartsDir, "/etc/apt/keyrings", "/etc/apt/trusted.gpg.d", "/usr/share/keyrings"}
+
+// Reading is what Read found.
+type Reading struct {
+	Sources  []source.Source
+	Keys     []source.Key
+	Problems []source.Problem
+	Texts    map[string][]byte // source file → its bytes
+	Modes    map[string]fs.FileMode
+}
+
+type reader struct {
+	Reading
+	root     *rootfs.FS
+	archs    []string
+	releases map[string]*release
+	position int
+}
+
+// release is what apt keeps for one URL and suite; entries must agree on it.
+type release struct {
+	set                               bool
+	trusted, checkValid, checkDate    string
+	validMin, validMax, dateMaxFuture string
+	signedBy                          string
+	insecure, weak, downgrade         bool
+}
+
+// Read reads apt's sources and keys off a root. architectures are dpkg's names
+// for those of the host, its native one first.
+func Read(root *rootfs.FS, architectures []string) Reading {
+	r := &reader{root: root, archs: architectures, releases: map[string]*release{}}
+	r.Texts = map[string][]byte{}
+	r.Modes = map[string]fs.FileMode{}
+	if info, err := root.Stat(MainList); err == nil && info.Mode().IsRegular() {
+		r.file(MainList, true)
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		r.problem(MainList, 0, err.Error(), false)
+	}
+	entries, err := root.ReadDir(PartsDir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		r.problem(PartsDir, 0, "cannot be listed: "+plain(err), false)
+	}
+	var aside []string
+	for _, e := range entries {
+		name := path.Join(PartsDir, e.Name())
+		switch info, err := root.Stat(name); {
+		case err != nil && looksLikeList(e.Name()):
+			r.problem(name, 0, "cannot be read: "+plain(err), false)
+		case err != nil || !info.Mode().IsRegular():
+		case IsRead(e.Name()):
+			r.file(name, true)
+		case looksLikeList(e.Name()):
+			aside = append(aside, name)
+		}
+	}
+	if entries, err := root.ReadDir("/etc/apt"); err == nil {
+		for _, e := range entries {
+			if n := e.Name(); n != "sources.list" && !e.IsDir() && looksLikeList(n) {
+				aside = append(aside, "/etc/apt/"+n)
+			}
+		}
+	}
+	for _, name := range aside {
+		r.file(name, false)
+	}
+	r.keys()
+	return r.Reading
+}
+
+// IsRead reports whether apt reads a file of that name in sources.list.d.
+func IsRead(name string) bool {
+	if name == "" || name[0] == '.' || name[len(name)-1] == '.' {
+		return false
+	}
+	ext := name[strings.LastIndexByte(name, '.')+1:]
+	if ext == name || ext != "list" && ext != "sources" {
+		return false
+	}
+	for _, c := range []byte(name) {
+		switch {
+		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9':
+		case c == '_', c == '-', c == ':', c == '.':
+		default:
+			return false
+		}
+	}
+	return true
+}
+
+// looksLikeList reports whether a file that apt does not read was probably one.
+func looksLikeList(name string) bool {
+	return name[0] != '.' && (strings.Contains(name, ".list") || strings.Contains(name, ".sources"))
+}
+
+func (r *reader) problem(file string, line int, message string, fatal bool) {
+	r.Problems = append(r.Problems, source.Problem{Family: Family, File: file, Line: line, Message: message, Fatal: fatal})
+}
+
+// plain takes the path off a file error: the problem names it already.
+func plain(err error) string {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}
+
+func (r *reader) file(name string, read bool) {
+	text, err := r.root.ReadText(name)
+	if err != nil {
+		r.problem(name, 0, "cannot be read: "+plain(err), read)
+		return
+	}
+	var list []source.Source
+	var bad []source.Problem
+	deb822Style := strings.HasSuffix(name, ".sources") || !read && strings.Contains(path.Base(name), ".sources")
+	if deb822Style {
+		list, bad = r.stanzas(name, text)
+	} else {
+		list, bad = r.lines(name, text)
+	}
+	if !read {
+		if len(bad) > 0 {
+			return
+		}
+		for i := range list {
+			if list[i].Enabled {
+				list[i].Enabled, list[i].DisabledBy = false, source.OffByFilename
+			}
+		}
+		r.Sources = append(r.Sources, list...)
+		return
+	}
+	r.Texts[name] = text
+	if info, err := r.root.Stat(name); err == nil {
+		r.Modes[name] = info.Mode().Perm()
+	}
+	if len(bad) > 0 {
+		r.Problems = append(r.Problems, bad[0]) // apt stops reading the file there
+	}
+	for i := range list {
+		if s := &list[i]; s.Enabled {
+			r.position++
+			s.Position = r.position
+			r.agree(s)
+		}
+	}
+	r.Sources = append(r.Sources, list...)
+}
+
+func (r *reader) lines(name string, text []byte) (list []source.Source, bad []source.Problem) {
+	f := aptline.Parse(text)
+	for i := range f.Lines {
+		l := &f.Lines[i]
+		switch l.Kind {
+		case aptline.Malformed:
+			bad = append(bad, source.Problem{Family: Family, File: name, Line: i + 1, Message: "apt refuses the entry: " + lineTrouble(l.Err), Fatal: true})
+			continue
+		case aptline.Entry, aptline.Off:
+		default:
+			continue
+		}
+		s := source.Source{
+			Family: Family, File: name, Line: i + 1, Enabled: l.Kind == aptline.Entry,
+			Kinds: kinds([]string{l.Type}), URLs: []string{l.URI.Value}, Suites: []string{l.Suite.Value},
+		}
+		if !s.Enabled {
+			s.DisabledBy = source.OffByComment
+		}
+		for _, c := range l.Components {
+			s.Components = append(s.Components, c.Value)
+		}
+		options := make(map[string]string, len(l.Options))
+		for _, o := range l.Options {
+			options[o.Key] = o.Value
+		}
+		r.finish(&s, options, options["arch"], true)
+		list = append(list, s)
+	}
+	return list, bad
+}
+
+// lineTrouble turns apt's name for what is wrong with a line into a sentence.
+func lineTrouble(err string) string {
+	switch err {
+	case "type":
+		return "it has a type and nothing else"
+	case "URI":
+		return "it has no URL, or a quote or bracket in it is not closed"
+	case "Suite":
+		return "it has no suite"
+	case "URI parse":
+		return "its URL has no scheme"
+	case "Component":
+		return "it has no component, and the suite does not end in /"
+	case "absolute Suite Component":
+		return "a suite that ends in / takes no component"
+	}
+	return err
+}
+
+// optionNames maps the fields of a stanza to the options of a line.
+var optionNames = map[string]string{
+	"architectures": "arch", "architectures-add": "arch+", "architectures-remove": "arch-",
+	"languages": "lang", "languages-add": "lang+", "languages-remove": "lang-",
+	"targets": "target", "targets-add": "target+", "targets-remove": "target-",
+	"trusted": "trusted", "check-valid-until": "check-valid-until", "valid-until-min": "valid-until-min",
+	"valid-until-max": "valid-until-max", "check-date": "check-date", "date-max-future": "date-max-future",
+	"signed-by": "signed-by", "pdiffs": "pdiffs", "by-hash": "by-hash",
+}
+
+func (r *reader) stanzas(name string, text []byte) (list []source.Source, bad []source.Problem) {
+	f := deb822.Parse(text)
+	refuse := func(line int, format string, args ...any) {
+		bad = append(bad, source.Problem{Family: Family, File: name, Line: line, Message: "apt refuses the stanza: " + fmt.Sprintf(format, args...), Fatal: true})
+	}
+	for i := range f.Stanzas {
+		line := f.Line(f.Stanzas[i].Start)
+		if f.Stanzas[i].Field("Types") == nil {
+			refuse(line, "it has no Types field")
+			continue
+		}
+		types := f.Words(i, "Types")
+		if n := slices.IndexFunc(types, func(t string) bool { return t != "deb" && t != "deb-src" }); n >= 0 {
+			refuse(line, "type %q is not known", types[n])
+			continue
+		}
+		if len(types) == 0 {
+			continue
+		}
+		s := source.Source{
+			Family: Family, File: name, Line: line, Enabled: true, Kinds: kinds(types),
+			URLs: f.Words(i, "URIs"), Suites: f.Words(i, "Suites"), Components: f.Words(i, "Components"),
+		}
+		if v, _ := f.Get(i, "Enabled"); v != "" && !isTrue(v, true) {
+			s.Enabled, s.DisabledBy = false, source.OffByFlag
+		}
+		if trouble := stanzaTrouble(&s); trouble != "" && s.Enabled {
+			refuse(line, "%s", trouble)
+			continue
+		}
+		options := map[string]string{}
+		for n := range f.Stanzas[i].Fields {
+			fd := &f.Stanzas[i].Fields[n]
+			key := fd.Name
+			switch lower := strings.ToLower(key); lower {
+			case "types", "uris", "suites", "components", "enabled":
+				continue
+			case "architectures", "signed-by":
+				key = optionNames[lower]
+			}
+			options[key] = f.Value(fd)
+		}
+		r.finish(&s, options, strings.Join(f.Words(i, "Architectures"), ","), false)
+		list = append(list, s)
+	}
+	if f.Broken >= 0 {
+		refuse(f.Line(f.Broken), "no field can be made of the text to the end of the file (is a colon missing?)")
+	}
+	return list, bad
+}
+
+func stanzaTrouble(s *source.Source) string {
+	if len(s.URLs) == 0 {
+		return "it has no URIs"
+	}
+	if len(s.Suites) == 0 {
+		return "it has no Suites"
+	}
+	for _, u := range s.URLs {
+		if !strings.Contains(u, ":") {
+			return fmt.Sprintf("the URL %q has no scheme", MaskURL(u))
+		}
+	}
+	for _, suite := range s.Suites {
+		flat := strings.HasSuffix(suite, "/")
+		if flat && len(s.Components) > 0 {
+			return fmt.Sprintf("the suite %q ends in / and takes no Components", suite)
+		}
+		if !flat && len(s.Components) == 0 {
+			return fmt.Sprintf("it has no Components, and the suite %q does not end in /", suite)
+		}
+	}
+	return ""
+}
+
+func kinds(types []string) []string {
+	var out []string
+	for _, t := range types {
+		k := "binary"
+		if t == "deb-src" {
+			k = "source"
+		}
+		if !slices.Contains(out, k) {
+			out = append(out, k)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// isTrue reads a boolean as apt does: numbers, then words, else the default.
+func isTrue(v string, def bool) bool {
+	if n, err := strconv.ParseInt(strings.TrimLeft(v, " \t\n\r\v\f"), 0, 64); err == nil && n >= 0 && n <= 1 {
+		return n == 1
+	}
+	switch strings.ToLower(v) {
+	case "no", "false", "without", "off", "disable":
+		return false
+	case "yes", "true", "with", "on", "enable":
+		return true
+	}
+	return def
+}
+
+// finish fills what lines and stanzas have in common. options uses the names of
+// the one-line style for arch and signed-by, and the file's own for the rest.
+// allow-insecure is heeded in one-line entries only.
+func (r *reader) finish(s *source.Source, options map[string]string, arch string, oneLine bool) {
+	native := ""
+	if len(r.archs) > 0 {
+		native = r.archs[0]
+	}
+	if arch != "" {
+		s.Archs = strings.Split(arch, ",")
+	}
+	for _, u := range s.URLs {
+		s.EffURLs = append(s.EffURLs, MaskURL(EffectiveURL(u, native)))
+	}
+	for i, u := range s.URLs {
+		s.URLs[i] = MaskURL(u)
+	}
+	for _, suite := range s.Suites {
+		s.EffSuites = append(s.EffSuites, strings.ReplaceAll(suite, "$(ARCH)", native))
+	}
+	s.EffArchs = effectiveArchs(r.archs, s.Archs, option(options, "arch+"), option(options, "arch-"))
+	if v, ok := options["signed-by"]; ok {
+		s.SignedBy = signedBy(v)
+		delete(options, "signed-by")
+	}
+	delete(options, "arch")
+	s.Checks = source.Checks{Packages: source.CheckOff, Metadata: source.CheckRequired}
+	switch {
+	case isTrue(option(options, "trusted"), false):
+		s.Checks.Metadata = source.CheckOff
+	case oneLine && isTrue(options["allow-insecure"], false):
+		s.Checks.Metadata = source.CheckOptional
+	}
+	s.Options = options
+	for _, list := range []*[]string{&s.URLs, &s.EffURLs, &s.Suites, &s.Components, &s.Archs, &s.EffSuites, &s.EffArchs, &s.SignedBy} {
+		*list = source.Strings(*list)
+	}
+}
+
+// option returns an option by its one-line name, whichever style wrote it.
+func option(options map[string]string, name string) string {
+	if v, ok := options[name]; ok {
+		return v
+	}
+	for k, v := range options {
+		if optionNames[strings.ToLower(k)] == name {
+			return strings.Join(strings.Fields(v), ",")
+		}
+	}
+	return ""
+}
+
+func effectiveArchs(host, written []string, add, remove string) []string {
+	archs := slices.Clone(host)
+	if len(written) > 0 {
+		archs = slices.Clone(written)
+	}
+	for _, a := range strings.Split(add, ",") {
+		if a != "" && !slices.Contains(archs, a) {
+			archs = append(archs, a)
+		}
+	}
+	drop := strings.Split(remove, ",")
+	return slices.DeleteFunc(archs, func(a string) bool { return slices.Contains(drop, a) })
+}
+
+// EffectiveURL expands $(ARCH) in a URL and adds the slash that apt adds.
+func EffectiveURL(u, native string) string {
+	u = strings.ReplaceAll(u, "$(ARCH)", native)
+	if !strings.HasSuffix(u, "/") {
+		u += "/"
+	}
+	return u
+}
+
+// MaskURL hides the password of a URL.
+func MaskURL(u string) string {
+	scheme, rest, ok := strings.Cut(u, "://")
+	if !ok {
+		return u
+	}
+	host, tail := rest, ""
+	if i := strings.IndexByte(rest, '/'); i >= 0 {
+		host, tail = rest[:i], rest[i:]
+	}
+	at := strings.LastIndexByte(host, '@')
+	if at < 0 {
+		return u
+	}
+	user, _, ok := strings.Cut(host[:at], ":")
+	if !ok {
+		return u
+	}
+	return scheme + "://" + user + ":***" + host[at:] + tail
+}
+
+// MaskText hides the passwords of all URLs in a source list.
+func MaskText(text []byte) []byte {
+	if !bytes.Contains(text, []byte("@")) {
+		return text
+	}
+	var out []byte
+	for at := 0; ; {
+		i := bytes.Index(text[at:], []byte("://"))
+		if i < 0 {
+			return append(out, text[at:]...)
+		}
+		i += at + 3
+		out = append(out, text[at:i]...)
+		end := i
+		for end < len(text) && !bytes.ContainsRune([]byte(" \t\r\n/\"]"), rune(text[end])) {
+			end++
+		}
+		host := text[i:end]
+		if n := bytes.LastIndexByte(host, '@'); n >= 0 {
+			if c := bytes.IndexByte(host[:n], ':'); c >= 0 {
+				out = append(append(append(out, host[:c]...), ":***"...), host[n:]...)
+				host = nil
+			}
+		}
+		out = append(out, host...)
+		at = end
+	}
+}
+
+const keyBlock = "-----BEGIN PGP PUBLIC KEY BLOCK-----"
+
+// signedBy lists what a Signed-By value names: paths, fingerprints, or the
+// primary fingerprints of a key block that stands in the value itself.
+func signedBy(value string) []string {
+	if strings.Contains(value, keyBlock) {
+		var fprs []string
+		if keys, err := keyring.Read(embedded(value)); err == nil {
+			for _, k := range keys {
+				fprs = append(fprs, k.Fingerprint)
+			}
+		}
+		return []string{"embedded:" + strings.Join(fprs, ",")}
+	}
+	var out []string
+	for _, w := range strings.FieldsFunc(value, func(c rune) bool { return c == ',' || strings.ContainsRune(" \t\n\r\v\f", c) }) {
+		if w[0] != '/' {
+			w = strings.ToUpper(w)
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+// embedded undoes deb822's wrapping of a key block: blanks at both ends of each
+// line go, and a lone dot stands for an empty line.
+func embedded(value string) []byte {
+	var out strings.Builder
+	for line := range strings.SplitSeq(value, "\n") {
+		line = strings.TrimSpace(line)
+		if line == "." {
+			line = ""
+		}
+		out.WriteString(line + "\n")
+	}
+	return []byte(out.String())
+}
+
+// ReleaseKey names a release as apt tells releases apart: by URL without scheme
+// and login, and suite.
+func ReleaseKey(effectiveURL, suite string) string {
+	u := effectiveURL
+	if _, rest, ok := strings.Cut(u, "://"); ok {
+		u = rest
+	} else if _, rest, ok := strings.Cut(u, ":"); ok {
+		u = rest
+	}
+	if host, _, _ := strings.Cut(u, "/"); strings.Contains(host, "@") {
+		u = u[strings.LastIndexByte(host, '@')+1:]
+	}
+	return u + " " + suite
+}
+
+// agree checks an enabled source against those before it, as apt does: entries
+// for one release must not contradict each other.
+func (r *reader) agree(s *source.Source) {
+	want := release{
+		trusted:       tristate(option(s.Options, "trusted")),
+		checkValid:    tristate(option(s.Options, "check-valid-until")),
+		checkDate:     tristate(option(s.Options, "check-date")),
+		validMin:      option(s.Options, "valid-until-min"),
+		validMax:      option(s.Options, "valid-until-max"),
+		dateMaxFuture: option(s.Options, "date-max-future"),
+		signedBy:      strings.Join(s.SignedBy, ","),
+		insecure:      isTrue(s.Options["allow-insecure"], false),
+		weak:          isTrue(s.Options["allow-weak"], false),
+		downgrade:     isTrue(s.Options["allow-downgrade-to-insecure"], false),
+		set:           true,
+	}
+	for _, fpr := range s.SignedBy {
+		if fpr[0] != '/' && !strings.HasPrefix(fpr, "embedded:") {
+			if _, err := keyring.ParseFingerprint(strings.TrimSuffix(fpr, "!")); err != nil || len(strings.TrimSuffix(fpr, "!")) != 40 {
+				r.problem(s.File, s.Line, fmt.Sprintf("apt refuses the entry: Signed-By names %q, which is neither a path nor a fingerprint", fpr), true)
+				return
+			}
+		}
+	}
+	for _, u := range s.EffURLs {
+		for _, suite := range s.EffSuites {
+			key := ReleaseKey(u, suite)
+			have := r.releases[key]
+			if have == nil {
+				w := want
+				r.releases[key] = &w
+				continue
+			}
+			what := ""
+			switch {
+			case have.insecure != want.insecure:
+				what = "allow-insecure"
+			case have.weak != want.weak:
+				what = "allow-weak"
+			case have.downgrade != want.downgrade:
+				what = "allow-downgrade-to-insecure"
+			case have.trusted != want.trusted:
+				what = "Trusted"
+			case have.checkValid != want.checkValid:
+				what = "Check-Valid-Until"
+			case have.checkDate != want.checkDate:
+				what = "Check-Date"
+			case have.validMin != want.validMin && have.validMin != "":
+				what = "Valid-Until-Min"
+			case have.validMax != want.validMax && have.validMax != "":
+				what = "Valid-Until-Max"
+			case have.dateMaxFuture != want.dateMaxFuture && have.dateMaxFuture != "":
+				what = "Date-Max-Future"
+			case have.signedBy != want.signedBy && have.signedBy != "":
+				what = "Signed-By"
+			}
+			if what != "" {
+				r.problem("", 0, fmt.Sprintf("apt refuses all sources: %s:%d contradicts an earlier entry for %s %s in %s", s.File, s.Line, u, suite, what), true)
+				return
+			}
+			if have.signedBy == "" {
+				have.signedBy = want.signedBy
+			}
+		}
+	}
+}
+
+func tristate(v string) string {
+	switch {
+	case v == "":
+		return ""
+	case isTrue(v, false):
+		return "yes"
+	}
+	return "no"
+}
+
+// keyDirs are the places of keys, and whether each is trusted for everything.
+var keyDirs = []struct {
+	dir   string
+	scope string
+}{
+	{"/etc/apt/trusted.gpg.d", source.ScopeAny},
+	{"/etc/apt/keyrings", source.ScopeNamed},
+	{"/usr/share/keyrings", source.ScopeNamed},
+}
+
+func (r *reader) keys() {
+	seen := map[string]bool{}
+	add := func(name, scope string, must bool) {
+		if seen[name] {
+			return
+		}
+		seen[name] = true
+		data, err := r.root.ReadText(name)
+		if err != nil {
+			if must || !errors.Is(err, fs.ErrNotExist) {
+				r.problem(name, 0, "the key file cannot be read: "+plain(err), false)
+			}
+			return
+		}
+		if len(data) == 0 {
+			return
+		}
+		keys, err := keyring.Read(data)
+		if err != nil {
+			r.problem(name, 0, "the key file cannot be understood: "+err.Error(), false)
+			return
+		}
+		if strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(data, []byte("-----BEGIN")) {
+			r.Texts[name] = data // a file that a policy can own
+			if info, err := r.root.Stat(name); err == nil {
+				r.Modes[name] = info.Mode().Perm()
+			}
+		}
+		for _, k := range keys {
+			k.Where, k.Scope = name, scope
+			r.Keys = append(r.Keys, k)
+		}
+	}
+	add("/etc/apt/trusted.gpg", source.ScopeAny, false)
+	for _, d := range keyDirs {
+		entries, err := r.root.ReadDir(d.dir)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			ext := path.Ext(e.Name())
+			if e.Name()[0] != '.' && (ext == ".gpg" || ext == ".asc" || ext == ".pgp" && d.scope == source.ScopeNamed) && !e.IsDir() {
+				add(path.Join(d.dir, e.Name()), d.scope, false)
+			}
+		}
+	}
+	for i := range r.Sources {
+		s := &r.Sources[i]
+		for _, by := range s.SignedBy {
+			switch {
+			case by[0] == '/':
+				add(by, source.ScopeNamed, s.Enabled)
+			case strings.HasPrefix(by, "embedded:"):
+				r.embeddedKeys(s)
+			}
+		}
+	}
+}
+
+func (r *reader) embeddedKeys(s *source.Source) {
+	text, ok := r.Texts[s.File]
+	if !ok {
+		return
+	}
+	keys, err := keyring.Read(EmbeddedKeys(text, s.Line))
+	if err != nil {
+		r.problem(s.File, s.Line, "the key in Signed-By cannot be understood: "+err.Error(), false)
+		return
+	}
+	for _, k := range keys {
+		k.Where, k.Scope = s.File, source.ScopeNamed
+		r.Keys = append(r.Keys, k)
+	}
+}
+
+// EmbeddedKeys returns the armoured key inside the Signed-By of the stanza that
+// begins on a line, or nil.
+func EmbeddedKeys(text []byte, line int) []byte {
+	f := deb822.Parse(text)
+	for i := range f.Stanzas {
+		if f.Line(f.Stanzas[i].Start) == line {
+			v, _ := f.Get(i, "Signed-By")
+			return embedded(v)
+		}
+	}
+	return nil
+}
+
+// RootedKeys puts root before every path that a Signed-By of the file names, so
+// that apt can be asked about a root that is not its own.
+func RootedKeys(name string, text []byte, root string) []byte {
+	rooted := func(v string) (string, bool) {
+		if strings.Contains(v, keyBlock) || !strings.Contains(v, "/") {
+			return v, false
+		}
+		words := strings.FieldsFunc(v, func(c rune) bool { return strings.ContainsRune(", \t\n\r", c) })
+		for i, w := range words {
+			if w[0] == '/' {
+				words[i] = root + w
+			}
+		}
+		return strings.Join(words, ","), true
+	}
+	if strings.HasSuffix(name, ".sources") {
+		f := deb822.Parse(text)
+		for i := range f.Stanzas {
+			if v, ok := f.Get(i, "Signed-By"); ok {
+				if v, changed := rooted(v); changed {
+					f.Set(i, "Signed-By", v)
+				}
+			}
+		}
+		return f.Bytes()
+	}
+	f := aptline.Parse(text)
+	for i := range f.Lines {
+		if v, ok := f.Lines[i].Option("signed-by"); ok {
+			if v, changed := rooted(v); changed {
+				f.SetOption(i, "signed-by", v)
+			}
+		}
+	}
+	return f.Bytes()
+}

@@ -1,0 +1,82 @@
+package deb
+
+import (
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/aptline"
+	"patientlantern.example/lantern/core/text/deb822"
+)
+
+// Doc is one source file, in whichever style, for edits in place.
+type Doc struct {
+	Sources []source.Source // in order; edits name them by index
+	lines   *aptline.File
+	stanzas *deb822.File
+	at      []int // source → line or stanza
+}
+
+// ParseDoc reads a source file as apt would that is called name.
+func ParseDoc(name string, text []byte, architectures []string) *Doc {
+	d := &Doc{}
+	r := &reader{archs: architectures, releases: map[string]*release{}}
+	if strings.HasSuffix(name, ".sources") {
+		d.stanzas = deb822.Parse(text)
+		d.Sources, _ = r.stanzas(name, text)
+		for _, s := range d.Sources {
+			d.at = append(d.at, slices.IndexFunc(d.stanzas.Stanzas, func(st deb822.Stanza) bool { return d.stanzas.Line(st.Start) == s.Line }))
+		}
+		return d
+	}
+	d.lines = aptline.Parse(text)
+	d.Sources, _ = r.lines(name, text)
+	for _, s := range d.Sources {
+		d.at = append(d.at, s.Line-1)
+	}
+	return d
+}
+
+// Bytes returns the text with all edits made.
+func (d *Doc) Bytes() []byte {
+	if d.stanzas != nil {
+		return d.stanzas.Bytes()
+	}
+	return d.lines.Bytes()
+}
+
+// SwitchOff switches source i off and keeps it where it is.
+func (d *Doc) SwitchOff(i int) {
+	if d.stanzas != nil {
+		d.stanzas.SwitchOff(d.at[i])
+	} else {
+		d.lines.SwitchOff(d.at[i])
+	}
+}
+
+// SwitchOn switches source i on.
+func (d *Doc) SwitchOn(i int) {
+	if d.stanzas != nil {
+		d.stanzas.SwitchOn(d.at[i])
+	} else {
+		d.lines.SwitchOn(d.at[i])
+	}
+}
+
+// SetComponents gives source i these components.
+func (d *Doc) SetComponents(i int, want []string) {
+	if d.stanzas != nil {
+		d.stanzas.SetWords(d.at[i], "Components", want)
+	} else {
+		d.lines.SetComponents(d.at[i], want)
+	}
+}
+
+// Remove takes source i out.
+func (d *Doc) Remove(i int) {
+	if d.stanzas != nil {
+		d.stanzas.DropStanza(d.at[i])
+	} else {
+		d.lines.DropLine(d.at[i])
+	}
+}

@@ -1,0 +1,136 @@
+package deb
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"patientlantern.example/lantern/core/keyring"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Definition is one repository as it shall stand on a host.
+type Definition struct {
+	Repository string
+	Title      string
+	Support    string
+	Enabled    bool
+	URL        string
+	Suites     []string
+	Components []string
+	Archs      []string
+	Kinds      []string
+	Signatures string
+	Keys       []SigningKey
+	Embed      bool // put the keys into the source itself
+}
+
+// SigningKey is a key that a Definition trusts.
+type SigningKey struct{ Name, Fingerprint, Armored string }
+
+// CanEmbed reports whether an apt of that version takes a key inside
+// Signed-By: since 2.3.10, as its own changelog tells.
+func CanEmbed(apt string) bool {
+	if _, rest, ok := strings.Cut(apt, ":"); ok {
+		apt = rest
+	}
+	want := []int{2, 3, 10}
+	parts := strings.FieldsFunc(apt, func(c rune) bool { return c < '0' || c > '9' })
+	for i, w := range want {
+		if i >= len(parts) {
+			return false
+		}
+		n, err := strconv.Atoi(parts[i])
+		if err != nil || n != w {
+			return err == nil && n > w
+		}
+	}
+	return true
+}
+
+// Head is what stands at the top of every file that Render writes.
+const Head = "# Patient Lantern writes this file from the team's policy. An edit made here is\n" +
+	"# found as drift; change the policy instead.\n"
+
+// KeyPath is where a key stands that is not embedded.
+func KeyPath(name string) string { return "/etc/apt/keyrings/" + name + ".asc" }
+
+// Render writes a repository as a deb822 file of its own, with the key files
+// that it needs.
+func Render(d Definition) (files []source.SheetFile, src source.SheetSource, keys []source.SheetKey) {
+	file := PartsDir + "/" + d.Repository + ".sources"
+	var b strings.Builder
+	b.WriteString(Head)
+	if d.Title != "" {
+		b.WriteString("#\n# " + strings.Join(strings.Fields(d.Title), " ") + "\n")
+	}
+	if !d.Enabled {
+		b.WriteString("Enabled: no\n")
+	}
+	types := "deb"
+	src = source.SheetSource{
+		Repository: d.Repository, File: file, Enabled: d.Enabled, Kinds: []string{"binary"},
+		URLs: []string{EffectiveURL(d.URL, "")}, Suites: source.Strings(d.Suites), Components: source.Strings(d.Components),
+		Archs: source.Strings(d.Archs), SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
+	}
+	for i, k := range d.Kinds {
+		if i == 0 {
+			types, src.Kinds = "", nil
+		}
+		types = strings.TrimSpace(types + " " + map[string]string{"binary": "deb", "source": "deb-src"}[k])
+		src.Kinds = append(src.Kinds, k)
+	}
+	src.Kinds = kinds(strings.Fields(types))
+	fmt.Fprintf(&b, "Types: %s\nURIs: %s\nSuites: %s\n", types, d.URL, strings.Join(d.Suites, " "))
+	if len(d.Components) > 0 {
+		fmt.Fprintf(&b, "Components: %s\n", strings.Join(d.Components, " "))
+	}
+	if len(d.Archs) > 0 {
+		fmt.Fprintf(&b, "Architectures: %s\n", strings.Join(d.Archs, " "))
+	}
+	if d.Signatures == source.CheckOff {
+		b.WriteString("Trusted: yes\n")
+	}
+	var paths []string
+	var blocks []byte
+	for _, k := range d.Keys {
+		src.SignedBy = append(src.SignedBy, k.Fingerprint)
+		sk := source.SheetKey{Name: k.Name, Fingerprint: k.Fingerprint}
+		if d.Embed {
+			blocks = append(blocks, k.Armored...)
+		} else {
+			sk.Path = KeyPath(k.Name)
+			paths = append(paths, sk.Path)
+			files = append(files, source.SheetFile{Path: sk.Path, Mode: "0644", Text: k.Armored})
+		}
+		keys = append(keys, sk)
+	}
+	switch {
+	case len(blocks) > 0:
+		b.WriteString("Signed-By:")
+		for line := range strings.SplitSeq(strings.TrimRight(oneBlock(blocks), "\n"), "\n") {
+			if line == "" {
+				line = "." // deb822 has no empty lines inside a field
+			}
+			b.WriteString("\n " + line)
+		}
+		b.WriteByte('\n')
+	case len(paths) > 0:
+		fmt.Fprintf(&b, "Signed-By: %s\n", strings.Join(paths, " "))
+	}
+	files = append(files, source.SheetFile{Path: file, Mode: "0644", Text: b.String(), Repository: d.Repository})
+	return files, src, keys
+}
+
+// oneBlock joins armoured keys into one armoured block.
+func oneBlock(armoured []byte) string {
+	list, err := keyring.Certificates(armoured)
+	if err != nil {
+		return string(armoured)
+	}
+	text, err := keyring.Armor(list)
+	if err != nil {
+		return string(armoured)
+	}
+	return text
+}

@@ -1,0 +1,129 @@
+// Package names expands brace ranges in host names: gw-{01..12}.brinewick.test.
+package names
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Most is the largest number of names that one pattern may stand for.
+const Most = 100_000
+
+// Expand returns the names that a pattern stands for, in order. A range keeps
+// the width of its first number; {a,b} lists alternatives.
+func Expand(pattern string) ([]string, error) {
+	out := []string{""}
+	for rest := pattern; rest != ""; {
+		i := strings.IndexAny(rest, "{}")
+		if i < 0 {
+			i = len(rest)
+		} else if rest[i] == '}' {
+			return nil, fmt.Errorf("%q has a } without a {", pattern)
+		}
+		for n := range out {
+			out[n] += rest[:i]
+		}
+		if rest = rest[i:]; rest == "" {
+			break
+		}
+		body, tail, ok := strings.Cut(rest[1:], "}")
+		if !ok {
+			return nil, fmt.Errorf("%q has a { that is not closed", pattern)
+		}
+		choices, err := choices(pattern, body)
+		if err != nil {
+			return nil, err
+		}
+		if len(out)*len(choices) > Most {
+			return nil, tooMany(pattern)
+		}
+		next := make([]string, 0, len(out)*len(choices))
+		for _, head := range out {
+			for _, c := range choices {
+				next = append(next, head+c)
+			}
+		}
+		out, rest = next, tail
+	}
+	return out, nil
+}
+
+// ErrTooMany is the kind of error for a pattern that stands for too many names.
+type ErrTooMany struct{ Pattern string }
+
+func (e ErrTooMany) Error() string {
+	return fmt.Sprintf("%q stands for more than %d names", e.Pattern, Most)
+}
+
+func tooMany(pattern string) error { return ErrTooMany{pattern} }
+
+func choices(pattern, body string) ([]string, error) {
+	first, last, isRange := strings.Cut(body, "..")
+	if !isRange {
+		list := strings.Split(body, ",")
+		for _, c := range list {
+			if c == "" {
+				return nil, fmt.Errorf("{%s} in %q is empty or has an empty choice", body, pattern)
+			}
+		}
+		return list, nil
+	}
+	from, err1 := strconv.Atoi(first)
+	to, err2 := strconv.Atoi(last)
+	if err1 != nil || err2 != nil || from < 0 || to < 0 {
+		return nil, fmt.Errorf("{%s} in %q is not a range of numbers", body, pattern)
+	}
+	if to < from {
+		return nil, fmt.Errorf("the range {%s} in %q is empty: it counts down", body, pattern)
+	}
+	if to-from >= Most {
+		return nil, tooMany(pattern)
+	}
+	out := make([]string, 0, to-from+1)
+	for n := from; n <= to; n++ {
+		out = append(out, fmt.Sprintf("%0*d", len(first), n))
+	}
+	return out, nil
+}
+
+// Distance is the number of letters to change, add, drop or swap with a
+// neighbour to get from a to b; it stops counting at 4.
+func Distance(a, b string) int {
+	if d := len(a) - len(b); d > 3 || d < -3 {
+		return 4
+	}
+	prev2, prev, cur := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range prev {
+		prev[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		cur[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			cur[j] = min(prev[j]+1, cur[j-1]+1, prev[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				cur[j] = min(cur[j], prev2[j-2]+1)
+			}
+		}
+		prev2, prev, cur = prev, cur, prev2
+	}
+	return min(prev[len(b)], 4)
+}
+
+// Nearest returns the name closest to s, or "" when none is close.
+func Nearest(s string, all []string) string {
+	best, at := "", max(2, len(s)/3)+1
+	for _, n := range all {
+		if d := Distance(s, n); d < at || d == at && best != "" && n < best {
+			best, at = n, d
+		}
+	}
+	if at > 3 {
+		return ""
+	}
+	return best
+}

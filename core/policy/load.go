@@ -1,0 +1,862 @@
+package policy
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"patientlantern.example/lantern/core/condition"
+	"patientlantern.example/lantern/core/keyring"
+	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Limits of a folder.
+const (
+	MaxFile   = 4 << 20
+	MaxFolder = 32 << 20
+	maxDepth  = 32
+)
+
+// Folder is the content of a policy folder: slash-separated name → bytes.
+type Folder map[string][]byte
+
+// Collect reads the policy files and key files of a folder. Hidden files and
+// folders are left out, symbolic links are not followed.
+func Collect(fsys fs.FS) (Folder, []Diagnostic) {
+	out := Folder{}
+	var bad []Diagnostic
+	total := int64(0)
+	refuse := func(code, name, msg, remedy string) {
+		bad = append(bad, Diagnostic{Code: code, Severity: Error, Pos: Pos{File: name}, Message: msg, Remedy: remedy})
+	}
+	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if name != "." && d.Name()[0] == '.' {
+			if d.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if !d.Type().IsRegular() {
+			return nil
+		}
+		ext := path.Ext(name)
+		if ext != ".yaml" && ext != ".yml" && ext != ".asc" && ext != ".gpg" && ext != ".pgp" {
+			return nil
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		if total += info.Size(); info.Size() > MaxFile || total > MaxFolder {
+			refuse("size", name, fmt.Sprintf("the file has %d bytes; a policy file may have %d MiB, a folder %d MiB", info.Size(), MaxFile>>20, MaxFolder>>20), "split it, or move what is no policy elsewhere")
+			return nil
+		}
+		data, err := fs.ReadFile(fsys, name)
+		if err != nil {
+			return err
+		}
+		out[name] = data
+		return nil
+	})
+	if err != nil {
+		var pe *fs.PathError
+		if errors.As(err, &pe) {
+			refuse("nothing-read", pe.Path, "cannot be read: "+pe.Err.Error(), "check the path and its permissions")
+		} else {
+			refuse("nothing-read", ".", err.Error(), "")
+		}
+	}
+	return out, bad
+}
+
+type loader struct {
+	folder   Folder
+	now      time.Time
+	policy   *Policy
+	out      []Diagnostic
+	file     string
+	compiler *condition.Compiler
+	used     map[string]bool // "repository x", "group x", "key x"
+}
+
+// Load reads a folder. now is the time that keys are judged at. The policy is
+// whole only when no diagnostic is an error.
+func Load(folder Folder, now time.Time) (*Policy, []Diagnostic) {
+	l := &loader{folder: folder, now: now, used: map[string]bool{}, policy: &Policy{
+		Keys: map[string]*Key{}, Repositories: map[string]*Repository{}, Groups: map[string]*Group{},
+	}}
+	var err error
+	if l.compiler, err = condition.NewCompiler(); err != nil {
+		l.report("expression", Error, Pos{File: "."}, err.Error(), "")
+		return l.policy, l.out
+	}
+	for name := range folder {
+		if ext := path.Ext(name); ext == ".yaml" || ext == ".yml" {
+			l.policy.Files = append(l.policy.Files, name)
+		}
+	}
+	sort.Strings(l.policy.Files)
+	if len(l.policy.Files) == 0 {
+		l.report("nothing-read", Error, Pos{File: "."}, "no policy file (*.yaml) stands in the folder", "name the folder that holds policy.yaml")
+	}
+	for _, name := range l.policy.Files {
+		l.file = name
+		l.readFile(folder[name])
+	}
+	l.references()
+	sortDiagnostics(l.out)
+	return l.policy, l.out
+}
+
+func (l *loader) report(code, severity string, at Pos, message, remedy string, also ...Pos) {
+	l.out = append(l.out, Diagnostic{Code: code, Severity: severity, Pos: at, Message: message, Remedy: remedy, Also: also})
+}
+
+func (l *loader) fail(code string, at Pos, message, remedy string, also ...Pos) {
+	l.report(code, Error, at, message, remedy, also...)
+}
+
+func (l *loader) pos(n ast.Node) Pos {
+	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 && !m.IsFlowStyle {
+		n = m.Values[0].Key
+	} else if v, ok := n.(*ast.MappingValueNode); ok {
+		n = v.Key
+	}
+	if t := n.GetToken(); t != nil && t.Position != nil {
+		return Pos{l.file, t.Position.Line, t.Position.Column}
+	}
+	return Pos{File: l.file}
+}
+
+func (l *loader) readFile(data []byte) {
+	if !utf8.Valid(data) || bytes.IndexByte(data, 0) >= 0 {
+		l.fail("encoding", Pos{File: l.file}, "the file is not UTF-8 text", "save it as UTF-8")
+		return
+	}
+	if i := bytes.IndexByte(data, '\t'); i >= 0 {
+		start := bytes.LastIndexByte(data[:i], '\n') + 1
+		if len(bytes.TrimSpace(data[start:i])) == 0 {
+			l.fail("syntax", Pos{l.file, bytes.Count(data[:i], []byte{'\n'}) + 1, i - start + 1}, "a tab stands where YAML wants blanks", "indent with blanks")
+			return
+		}
+	}
+	if at, deep := tooDeep(data); deep {
+		l.fail("syntax", Pos{l.file, at, 1}, fmt.Sprintf("brackets are nested more than %d deep", maxDepth), "write it flat")
+		return
+	}
+	f, err := parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
+	if err != nil {
+		at := Pos{File: l.file}
+		msg := err.Error()
+		var se *yaml.SyntaxError
+		if errors.As(err, &se) {
+			msg = se.Message
+			if se.Token != nil && se.Token.Position != nil {
+				at.Line, at.Column = se.Token.Position.Line, se.Token.Position.Column
+			}
+		}
+		l.fail("syntax", at, "not YAML: "+strings.Join(strings.Fields(msg), " "), "look at the line and the one above it")
+		return
+	}
+	seen := false
+	for _, doc := range f.Docs {
+		if doc.Body == nil {
+			continue
+		}
+		l.document(doc.Body)
+		seen = true
+	}
+	if !seen {
+		l.fail("format", Pos{l.file, 1, 1}, "the file is empty", "begin it with: format: "+Format)
+	}
+}
+
+// tooDeep reports the line on which flow brackets nest too deeply.
+func tooDeep(data []byte) (int, bool) {
+	depth, line := 0, 1
+	for _, c := range data {
+		switch c {
+		case '\n':
+			line++
+		case '[', '{':
+			if depth++; depth > 4*maxDepth {
+				return line, true
+			}
+		case ']', '}':
+			if depth > 0 {
+				depth--
+			}
+		}
+	}
+	return 0, false
+}
+
+// field is one key of a mapping with its value.
+type field struct {
+	key  string
+	at   Pos
+	node ast.Node
+}
+
+// mapping returns the fields of a mapping node; allowed, where given, lists the
+// keys that may stand in it.
+func (l *loader) mapping(n ast.Node, what string, allowed ...string) []field {
+	var values []*ast.MappingValueNode
+	switch m := n.(type) {
+	case *ast.MappingNode:
+		values = m.Values
+	case *ast.MappingValueNode:
+		values = []*ast.MappingValueNode{m}
+	case *ast.NullNode, nil:
+		return nil
+	default:
+		if !l.alias(n) {
+			l.fail("value", l.pos(n), what+" must be a mapping (key: value)", "")
+		}
+		return nil
+	}
+	var out []field
+	first := map[string]Pos{}
+	for _, v := range values {
+		at := l.pos(v)
+		if _, merge := v.Key.(*ast.MergeKeyNode); merge || l.alias(v.Value) {
+			if merge {
+				l.fail("alias", at, "a policy does not use YAML's merge keys", "write the value out, or use settings")
+			}
+			continue
+		}
+		key, ok := l.scalar(v.Key)
+		if !ok {
+			l.fail("value", at, "a key must be plain text", "")
+			continue
+		}
+		if p, twice := first[key]; twice {
+			l.fail("name-twice", at, fmt.Sprintf("%q stands twice in %s", key, what), "keep one of them", p)
+			continue
+		}
+		first[key] = at
+		if len(allowed) > 0 && !slices.Contains(allowed, key) {
+			remedy := "allowed are " + strings.Join(allowed, ", ")
+			if near := names.Nearest(key, allowed); near != "" {
+				remedy = fmt.Sprintf("did you mean %q?", near)
+			}
+			l.fail("unknown-key", at, fmt.Sprintf("%s has no key %q", what, key), remedy)
+			continue
+		}
+		out = append(out, field{key, at, v.Value})
+	}
+	return out
+}
+
+func (l *loader) alias(n ast.Node) bool {
+	switch n.(type) {
+	case *ast.AnchorNode, *ast.AliasNode:
+		l.fail("alias", l.pos(n), "a policy does not use YAML's anchors and aliases", "write the value out, or use settings")
+		return true
+	case *ast.TagNode:
+		l.fail("alias", l.pos(n), "a policy does not use YAML's tags", "write the plain value")
+		return true
+	}
+	return false
+}
+
+// scalar returns the text of a plain value.
+func (l *loader) scalar(n ast.Node) (string, bool) {
+	switch v := n.(type) {
+	case *ast.StringNode:
+		return v.Value, true
+	case *ast.LiteralNode:
+		return strings.TrimSuffix(v.Value.Value, "\n"), true
+	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
+		return n.GetToken().Value, true
+	case *ast.MappingKeyNode:
+		return l.scalar(v.Value)
+	}
+	return "", false
+}
+
+func (l *loader) text(f field, what string) (Text, bool) {
+	s, ok := l.scalar(f.node)
+	if !ok {
+		if !l.alias(f.node) {
+			l.fail("value", l.pos(f.node), fmt.Sprintf("%s must be text", what), "")
+		}
+		return Text{}, false
+	}
+	return Text{s, l.pos(f.node)}, true
+}
+
+func (l *loader) oneOf(f field, what string, values ...string) string {
+	t, ok := l.text(f, what)
+	if ok && !slices.Contains(values, t.Value) {
+		l.fail("value", t.Pos, fmt.Sprintf("%s is %q", what, t.Value), "it must be one of "+strings.Join(values, ", "))
+	}
+	return t.Value
+}
+
+func (l *loader) boolean(f field, what string) bool {
+	if b, ok := f.node.(*ast.BoolNode); ok {
+		return b.Value
+	}
+	l.fail("value", l.pos(f.node), what+" must be true or false", "")
+	return false
+}
+
+// list returns a sequence of texts. An empty sequence is not nil.
+func (l *loader) list(f field, what string) []Text {
+	seq, ok := f.node.(*ast.SequenceNode)
+	if !ok {
+		if !l.alias(f.node) {
+			l.fail("value", l.pos(f.node), what+" must be a list", "write ["+f.node.String()+"]")
+		}
+		return nil
+	}
+	out := []Text{}
+	for _, n := range seq.Values {
+		if t, ok := l.text(field{node: n}, "each of "+what); ok {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+func (l *loader) document(n ast.Node) {
+	fields := l.mapping(n, "a policy file", "format", "keys", "repositories", "groups", "assign")
+	given := false
+	for _, f := range fields {
+		if f.key == "format" {
+			given = true
+			if t, ok := l.text(f, "format"); ok && t.Value != Format {
+				l.fail("format", t.Pos, fmt.Sprintf("the file is in the format %q", t.Value), "this program reads "+Format)
+				return
+			}
+		}
+	}
+	if !given && len(fields) > 0 {
+		l.fail("format", l.pos(n), "the format is not named", "begin the file with: format: "+Format)
+	}
+	for _, f := range fields {
+		switch f.key {
+		case "keys":
+			for _, k := range l.mapping(f.node, "keys") {
+				l.key(k)
+			}
+		case "repositories":
+			for _, k := range l.mapping(f.node, "repositories") {
+				l.repository(k)
+			}
+		case "groups":
+			for _, k := range l.mapping(f.node, "groups") {
+				l.group(k)
+			}
+		case "assign":
+			seq, ok := f.node.(*ast.SequenceNode)
+			if !ok {
+				l.fail("value", l.pos(f.node), "assign must be a list", "begin each assignment with: - to:")
+				continue
+			}
+			for _, n := range seq.Values {
+				l.assignment(n)
+			}
+		}
+	}
+}
+
+var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+
+func (l *loader) name(f field, what string, already Pos, taken bool) bool {
+	if !nameForm.MatchString(f.key) {
+		l.fail("name", f.at, fmt.Sprintf("%s name %q is not allowed", what, f.key), "use small letters, digits and -, at most 63")
+		return false
+	}
+	if taken {
+		l.fail("name-twice", f.at, fmt.Sprintf("the %s %q is defined twice", what, f.key), "keep one of them, or give the other a new name", already)
+		return false
+	}
+	return true
+}
+
+func (l *loader) key(f field) {
+	old, taken := l.policy.Keys[f.key]
+	var before Pos
+	if taken {
+		before = old.Pos
+	}
+	if !l.name(f, "key", before, taken) {
+		return
+	}
+	k := &Key{Name: f.key, Pos: f.at}
+	l.policy.Keys[f.key] = k
+	var file, fpr Text
+	for _, x := range l.mapping(f.node, fmt.Sprintf("the key %q", f.key), "file", "fingerprint") {
+		switch x.key {
+		case "file":
+			file, _ = l.text(x, "file")
+		case "fingerprint":
+			fpr, _ = l.text(x, "fingerprint")
+		}
+	}
+	if file.Value == "" || fpr.Value == "" {
+		l.fail("missing", f.at, fmt.Sprintf("the key %q needs a file and a fingerprint", f.key), "add what is missing")
+		return
+	}
+	want, err := keyring.ParseFingerprint(fpr.Value)
+	if err != nil {
+		l.fail("fingerprint", fpr.Pos, err.Error(), "copy it from the vendor's own page, whole")
+		return
+	}
+	k.Fingerprint, k.File = want, path.Clean(path.Join(path.Dir(l.file), file.Value))
+	data, ok := l.folder[k.File]
+	if !ok {
+		var have []string
+		for n := range l.folder {
+			if ext := path.Ext(n); ext != ".yaml" && ext != ".yml" {
+				have = append(have, n)
+			}
+		}
+		remedy := "put the key file (.asc or .gpg) there; nothing is fetched from the net"
+		if near := names.Nearest(k.File, have); near != "" {
+			remedy = fmt.Sprintf("did you mean %q?", near)
+		}
+		l.fail("key-file", file.Pos, fmt.Sprintf("the key file %q is not in the folder", k.File), remedy)
+		return
+	}
+	list, err := keyring.Certificates(data)
+	if errors.Is(err, keyring.ErrSecret) {
+		l.fail("secret", file.Pos, fmt.Sprintf("the key file %q holds a private key", k.File), "put the public key alone there, and treat the private one as lost")
+		return
+	}
+	if err != nil {
+		l.fail("key-file", file.Pos, fmt.Sprintf("the key file %q cannot be read: %v", k.File, err), "put an OpenPGP public key there")
+		return
+	}
+	var have []string
+	for _, e := range list {
+		if keyring.Fingerprint(e) != want {
+			have = append(have, keyring.Fingerprint(e))
+			continue
+		}
+		k.Describe = keyring.Describe(e)
+		if k.Armored, err = keyring.Armor(openpgp.EntityList{e}); err != nil {
+			l.fail("key-file", file.Pos, fmt.Sprintf("the key in %q cannot be written again: %v", k.File, err), "")
+		}
+	}
+	if k.Armored == "" {
+		l.fail("key-mismatch", fpr.Pos, fmt.Sprintf("the key file %q holds %s, not the pinned %s", k.File, strings.Join(have, " and "), want), "find out which is right before you change either")
+		return
+	}
+	switch d := k.Describe; {
+	case d.Revoked:
+		l.fail("key-unusable", f.at, fmt.Sprintf("the key %q is revoked", f.key), "get the vendor's new key")
+	case d.Expires != nil && d.Expires.Before(l.now):
+		l.fail("key-unusable", f.at, fmt.Sprintf("the key %q expired on %s", f.key, d.Expires.Format("2006-01-02")), "get the vendor's new key, or the same with a later end")
+	}
+}
+
+var supports = []string{"vendor", "distribution", "community", "internal"}
+
+func (l *loader) repository(f field) {
+	old, taken := l.policy.Repositories[f.key]
+	var before Pos
+	if taken {
+		before = old.Pos
+	}
+	if !l.name(f, "repository", before, taken) {
+		return
+	}
+	r := &Repository{Name: f.key, Pos: f.at, Enabled: true, Signatures: source.CheckRequired, Settings: map[string]Setting{}}
+	l.policy.Repositories[f.key] = r
+	what := fmt.Sprintf("the repository %q", f.key)
+	var sigAt Pos
+	for _, x := range l.mapping(f.node, what, "title", "support", "settings", "keys", "signatures", "because", "enabled", "in-place", "deb", "cases") {
+		switch x.key {
+		case "title":
+			t, _ := l.text(x, "title")
+			r.Title = t.Value
+		case "support":
+			r.Support = l.oneOf(x, "support", supports...)
+		case "settings":
+			for _, s := range l.mapping(x.node, "settings") {
+				if t, ok := l.text(s, fmt.Sprintf("the setting %q", s.key)); ok {
+					l.noSecret(t)
+					r.Settings[s.key] = t
+				}
+			}
+		case "keys":
+			r.Keys = l.list(x, "keys")
+		case "signatures":
+			r.Signatures, sigAt = l.oneOf(x, "signatures", source.CheckRequired, source.CheckOff), x.at
+		case "because":
+			t, _ := l.text(x, "because")
+			r.Because = t.Value
+		case "enabled":
+			r.Enabled = l.boolean(x, "enabled")
+		case "in-place":
+			r.InPlace = l.boolean(x, "in-place")
+		case "deb":
+			r.Deb = l.deb(x)
+		case "cases":
+			r.Cases = l.cases(x)
+		}
+	}
+	l.repositoryRules(r, sigAt)
+}
+
+// repositoryRules checks what concerns several keys of a repository at once.
+func (l *loader) repositoryRules(r *Repository, sigAt Pos) {
+	if r.Signatures == source.CheckOff && strings.TrimSpace(r.Because) == "" {
+		l.fail("no-reason", sigAt, fmt.Sprintf("the repository %q switches signature checks off without a reason", r.Name), "say why: because: \"…\"")
+	}
+	if r.Deb == nil {
+		l.fail("missing", r.Pos, fmt.Sprintf("the repository %q says nothing about any family of package managers", r.Name), "add: deb: { url: …, suites: […], components: […] }")
+		return
+	}
+	if len(r.Deb.Suites) == 0 {
+		l.fail("missing", r.Deb.Pos, fmt.Sprintf("the repository %q names no suites", r.Name), "add: suites: [stable]")
+	}
+	if r.InPlace {
+		if len(r.Keys) > 0 {
+			l.fail("value", r.Keys[0].Pos, fmt.Sprintf("the repository %q is edited in place and keeps the key that its entries name", r.Name), "drop keys, or in-place")
+		}
+		if r.Signatures == source.CheckOff {
+			l.fail("value", sigAt, fmt.Sprintf("the repository %q is edited in place and keeps the checks that its entries have", r.Name), "drop signatures, or in-place")
+		}
+		return
+	}
+	if r.Deb.URL == nil {
+		l.fail("missing", r.Deb.Pos, fmt.Sprintf("the repository %q has no url", r.Name), "add: url: \"https://…\"")
+	}
+	if len(r.Deb.Add)+len(r.Deb.Drop) > 0 {
+		l.fail("value", r.Deb.Pos, "add-components and drop-components outside a case are for repositories that are edited in place", "list what is wanted under components")
+	}
+	if r.Signatures == source.CheckRequired && len(r.Keys) == 0 {
+		l.fail("key-missing", r.Pos, fmt.Sprintf("the repository %q names no key, so nothing that it signs could be checked", r.Name), "add: keys: [NAME]")
+	}
+	if r.Signatures == source.CheckOff && r.Deb.URL != nil && strings.HasPrefix(expandDefaults(r.Deb.URL.Value, r.Settings), "http://") {
+		l.report("plain-transport", Warning, r.Deb.URL.Pos, fmt.Sprintf("the repository %q comes over http without a signature check: anybody on the way can change it", r.Name), "use https, or check signatures")
+	}
+}
+
+func expandDefaults(s string, settings map[string]Setting) string {
+	for k, v := range settings {
+		s = strings.ReplaceAll(s, "${"+k+"}", v.Value)
+	}
+	return s
+}
+
+var secretURL = regexp.MustCompile(`://[^/\s:@]*:[^/\s@]+@`)
+
+func (l *loader) noSecret(t Text) {
+	if secretURL.MatchString(t.Value) {
+		l.fail("secret", t.Pos, "a URL with a password stands in the policy", "take the password out, and change it: whoever reads the policy could read it")
+	}
+}
+
+func (l *loader) deb(f field) *Deb {
+	d := &Deb{Pos: f.at}
+	for _, x := range l.mapping(f.node, "deb", "url", "suites", "components", "architectures", "kinds", "add-components", "drop-components") {
+		switch x.key {
+		case "url":
+			if t, ok := l.text(x, "url"); ok {
+				l.noSecret(t)
+				if !strings.Contains(t.Value, ":") && !strings.HasPrefix(t.Value, "${") {
+					l.fail("value", t.Pos, fmt.Sprintf("the url %q has no scheme", t.Value), "begin it with https://")
+				}
+				d.URL = &t
+			}
+		case "suites":
+			d.Suites = l.words(x)
+		case "components":
+			d.Components = l.words(x)
+		case "architectures":
+			d.Archs = l.words(x)
+		case "kinds":
+			d.Kinds = l.list(x, "kinds")
+			for _, k := range d.Kinds {
+				if k.Value != "binary" && k.Value != "source" {
+					l.fail("value", k.Pos, fmt.Sprintf("kind %q is not known", k.Value), "it must be binary or source")
+				}
+			}
+		case "add-components":
+			d.Add = l.words(x)
+		case "drop-components":
+			d.Drop = l.words(x)
+		}
+	}
+	return d
+}
+
+// words is a list of texts none of which may hold blanks: a file has no way to say them.
+func (l *loader) words(f field) []Text {
+	list := l.list(f, f.key)
+	for _, t := range list {
+		if t.Value == "" || strings.ContainsAny(t.Value, " \t\n\"[]#,") {
+			l.fail("value", t.Pos, fmt.Sprintf("%q cannot be one of %s", t.Value, f.key), "use one word without blanks, quotes or brackets for each")
+		}
+	}
+	return list
+}
+
+func (l *loader) cases(f field) []Case {
+	seq, ok := f.node.(*ast.SequenceNode)
+	if !ok {
+		l.fail("value", l.pos(f.node), "cases must be a list", "begin each case with: - where:")
+		return nil
+	}
+	var out []Case
+	for _, n := range seq.Values {
+		c := Case{Pos: l.pos(n)}
+		for _, x := range l.mapping(n, "a case", "where", "deb", "enabled") {
+			switch x.key {
+			case "where":
+				c.Where = l.condition(x)
+			case "deb":
+				c.Deb = l.deb(x)
+			case "enabled":
+				b := l.boolean(x, "enabled")
+				c.Enabled = &b
+			}
+		}
+		if c.Where == nil {
+			if len(l.out) == 0 || l.out[len(l.out)-1].Code != "expression" {
+				l.fail("missing", c.Pos, "the case has no condition", "add: where: 'os.major >= 12'")
+			}
+			continue
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func (l *loader) condition(f field) *condition.Condition {
+	t, ok := l.text(f, "where")
+	if !ok {
+		return nil
+	}
+	c, err := l.compiler.Compile(t.Value)
+	if err == nil {
+		return c
+	}
+	at := t.Pos
+	remedy := "facts are " + strings.Join(condition.Names(), ", ") + ", label.NAME, tools.NAME"
+	var ce *condition.Error
+	if errors.As(err, &ce) {
+		if tok := f.node.GetToken(); tok != nil && !strings.Contains(t.Value, "\n") {
+			at.Column += ce.Offset
+			if tok.Origin != "" && strings.ContainsAny(strings.TrimSpace(tok.Origin)[:1], `'"`) {
+				at.Column++
+			}
+		}
+		if name, found := strings.CutPrefix(ce.Message, "no such fact: "); found {
+			if near := names.Nearest(name, condition.Names()); near != "" {
+				remedy = fmt.Sprintf("did you mean %q?", near)
+			}
+		}
+	}
+	l.fail("expression", at, fmt.Sprintf("the condition %q does not compile: %v", t.Value, err), remedy)
+	return nil
+}
+
+func (l *loader) group(f field) {
+	if f.key == Everyone {
+		l.fail("name", f.at, "the group everyone is there already, and holds every host", "choose another name")
+		return
+	}
+	old, taken := l.policy.Groups[f.key]
+	var before Pos
+	if taken {
+		before = old.Pos
+	}
+	if !l.name(f, "group", before, taken) {
+		return
+	}
+	g := &Group{Name: f.key, Pos: f.at}
+	l.policy.Groups[f.key] = g
+	errs := len(l.out)
+	seen := map[string]bool{}
+	for _, x := range l.mapping(f.node, fmt.Sprintf("the group %q", f.key), "hosts", "where") {
+		switch x.key {
+		case "hosts":
+			for _, t := range l.list(x, "hosts") {
+				list, err := names.Expand(t.Value)
+				if err != nil {
+					l.fail("range", t.Pos, err.Error(), "write it as gw-{01..12}.brinewick.test")
+					continue
+				}
+				for _, n := range list {
+					if !seen[n] {
+						seen[n] = true
+						g.Hosts = append(g.Hosts, n)
+					}
+				}
+			}
+		case "where":
+			g.Where = l.condition(x)
+		}
+	}
+	if g.Where == nil && len(g.Hosts) == 0 && len(l.out) == errs {
+		l.fail("missing", f.at, fmt.Sprintf("the group %q says neither hosts nor where", f.key), "add: hosts: [\"gw-{01..12}.brinewick.test\"]")
+	}
+}
+
+func (l *loader) assignment(n ast.Node) {
+	a := &Assignment{Pos: l.pos(n), Settings: map[string]Setting{}}
+	for _, x := range l.mapping(n, "an assignment", "to", "over", "repositories", "unlisted", "settings") {
+		switch x.key {
+		case "to", "over":
+			var list []Text
+			if _, isList := x.node.(*ast.SequenceNode); isList {
+				list = l.list(x, x.key)
+			} else if t, ok := l.text(x, x.key); ok {
+				list = []Text{t}
+			}
+			if x.key == "to" {
+				a.To = list
+			} else {
+				a.Over = list
+			}
+		case "repositories":
+			a.Repositories = l.list(x, "repositories")
+		case "unlisted":
+			v := l.oneOf(x, "unlisted", source.UnlistedReport, source.UnlistedSwitchOff, source.UnlistedRemove)
+			a.Unlisted = &Text{v, x.at}
+		case "settings":
+			for _, s := range l.mapping(x.node, "settings") {
+				if t, ok := l.text(s, fmt.Sprintf("the setting %q", s.key)); ok {
+					l.noSecret(t)
+					a.Settings[s.key] = Setting{t.Value, s.at}
+				}
+			}
+		}
+	}
+	if len(a.To) == 0 {
+		l.fail("missing", a.Pos, "the assignment does not say to whom", "add: to: everyone, or a group")
+		return
+	}
+	l.policy.Assignments = append(l.policy.Assignments, a)
+}
+
+// references checks that names lead somewhere, and that definitions are used.
+func (l *loader) references() {
+	p := l.policy
+	for _, r := range p.Repositories {
+		for _, k := range r.Keys {
+			resolveName(l, "key", k, p.Keys)
+		}
+		l.interpolations(r)
+	}
+	for _, a := range p.Assignments {
+		for _, list := range [][]Text{a.To, a.Over} {
+			for _, g := range list {
+				if g.Value != Everyone {
+					resolveName(l, "group", g, p.Groups)
+				}
+			}
+		}
+		for _, r := range a.Repositories {
+			resolveName(l, "repository", r, p.Repositories)
+		}
+		for key, s := range a.Settings {
+			repo, setting, _ := strings.Cut(key, ".")
+			r := p.Repositories[repo]
+			if r == nil {
+				l.fail("unknown-name", s.Pos, fmt.Sprintf("the setting %q names no repository", key), "write it as REPOSITORY.SETTING"+hint(repo, p.Repositories))
+				continue
+			}
+			if _, ok := r.Settings[setting]; !ok {
+				l.fail("unknown-name", s.Pos, fmt.Sprintf("the repository %q has no setting %q", repo, setting), "give it a default under its settings first"+hint(setting, r.Settings))
+			}
+		}
+	}
+	unused(l, "key", p.Keys, func(k *Key) Pos { return k.Pos })
+	unused(l, "repository", p.Repositories, func(r *Repository) Pos { return r.Pos })
+	unused(l, "group", p.Groups, func(g *Group) Pos { return g.Pos })
+}
+
+func hint[T any](name string, all map[string]T) string {
+	list := make([]string, 0, len(all))
+	for n := range all {
+		list = append(list, n)
+	}
+	if near := names.Nearest(name, list); near != "" {
+		return fmt.Sprintf("; did you mean %q?", near)
+	}
+	return ""
+}
+
+func resolveName[T any](l *loader, kind string, t Text, all map[string]T) {
+	l.used[kind+" "+t.Value] = true
+	if _, ok := all[t.Value]; !ok {
+		l.fail("unknown-name", t.Pos, fmt.Sprintf("there is no %s %q", kind, t.Value), "define it first"+hint(t.Value, all))
+	}
+}
+
+func unused[T any](l *loader, kind string, all map[string]T, at func(T) Pos) {
+	for n, v := range all {
+		if !l.used[kind+" "+n] {
+			l.report("unused", Warning, at(v), fmt.Sprintf("the %s %q is used nowhere", kind, n), "use it, or take it out")
+		}
+	}
+}
+
+// interpolations checks every ${name} of a repository.
+func (l *loader) interpolations(r *Repository) {
+	known := condition.Names()
+	var settings []string
+	for n := range r.Settings {
+		settings = append(settings, n)
+	}
+	check := func(t Text) {
+		for name, err := range Variables(t.Value) {
+			if err != nil {
+				l.fail("unknown-fact", t.Pos, fmt.Sprintf("%q: %v", t.Value, err), "write ${name}")
+				return
+			}
+			if slices.Contains(known, name) || slices.Contains(settings, name) || strings.HasPrefix(name, "label.") || strings.HasPrefix(name, "tools.") {
+				continue
+			}
+			remedy := "give it under settings, or use one of " + strings.Join(known, ", ") + ", label.NAME"
+			if near := names.Nearest(name, append(slices.Clone(known), settings...)); near != "" {
+				remedy = fmt.Sprintf("did you mean ${%s}?", near)
+			}
+			l.fail("unknown-fact", t.Pos, fmt.Sprintf("${%s} is neither a setting of %q nor a fact", name, r.Name), remedy)
+		}
+	}
+	for _, s := range r.Settings {
+		check(s)
+	}
+	each := func(d *Deb) {
+		if d == nil {
+			return
+		}
+		if d.URL != nil {
+			check(*d.URL)
+		}
+		for _, list := range [][]Text{d.Suites, d.Components, d.Archs, d.Add, d.Drop} {
+			for _, t := range list {
+				check(t)
+			}
+		}
+	}
+	each(r.Deb)
+	for _, c := range r.Cases {
+		each(c.Deb)
+	}
+}

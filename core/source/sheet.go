@@ -1,0 +1,67 @@
+package source
+
+// SheetFormat names the version of the sheet's JSON form.
+const SheetFormat = "patient-lantern/sheet/1"
+
+// Sheet is what one host should have under one revision of the policy. It
+// holds nothing that is particular to one host, so that hosts that should be
+// alike share one sheet; it is stored and signed by its Digest.
+type Sheet struct {
+	Format   string        `json:"format"`
+	Family   string        `json:"family"`
+	Files    []SheetFile   `json:"files"`    // whole files that belong to the policy
+	Sources  []SheetSource `json:"sources"`  // what each repository must come to
+	InPlace  []InPlace     `json:"in_place"` // what must hold of the distribution's own entries
+	Keys     []SheetKey    `json:"keys"`
+	Unlisted string        `json:"unlisted"` // report, switch-off or remove
+}
+
+// What a policy may say about sources that it does not list.
+const (
+	UnlistedReport    = "report"
+	UnlistedSwitchOff = "switch-off"
+	UnlistedRemove    = "remove"
+)
+
+// SheetFile is a file that the policy owns whole.
+type SheetFile struct {
+	Path       string `json:"path"`
+	Mode       string `json:"mode"` // octal
+	Text       string `json:"text"`
+	Repository string `json:"repository"`
+}
+
+// SheetSource is a source that must stand in a file of the sheet.
+type SheetSource struct {
+	Repository string   `json:"repository"`
+	File       string   `json:"file"`
+	Enabled    bool     `json:"enabled"`
+	Kinds      []string `json:"kinds"`
+	URLs       []string `json:"urls"` // effective
+	Suites     []string `json:"suites"`
+	Components []string `json:"components"`
+	Archs      []string `json:"architectures"` // empty: the host's own
+	SignedBy   []string `json:"signed_by"`     // full fingerprints
+	Signatures string   `json:"signatures"`    // required or off
+	Support    string   `json:"support"`
+}
+
+// InPlace says what must hold of entries that belong to the distribution and
+// are edited where they stand.
+type InPlace struct {
+	Repository string   `json:"repository"`
+	URLs       []string `json:"urls"`   // effective; empty: whatever stands in Files
+	Files      []string `json:"files"`  // where a distribution of this kind keeps its entries
+	Suites     []string `json:"suites"` // each must be covered by an entry
+	Enabled    bool     `json:"enabled"`
+	Components []string `json:"components"` // exactly these, in any order; empty: no rule
+	Add        []string `json:"add"`        // these as well
+	Drop       []string `json:"drop"`       // none of these
+}
+
+// SheetKey is a signing key that sources of the sheet name.
+type SheetKey struct {
+	Name        string `json:"name"`
+	Fingerprint string `json:"fingerprint"`
+	Path        string `json:"path"` // the key's own file, or empty where it is embedded
+}

@@ -1,0 +1,343 @@
+// Package aptline reads and edits apt's one-line source lists, sources.list(5).
+//
+// Parse takes any bytes and loses none: Bytes gives back what was read, and an
+// edit changes only the bytes that it must. How a line is taken follows apt 2.6
+// as Debian packages it; docs/fidelity.md tells how that was seen.
+package aptline
+
+import (
+	"bytes"
+
+	"patientlantern.example/lantern/core/text/splice"
+)
+
+// Kind says what a line is to apt.
+type Kind uint8
+
+// The kinds of line. An Off line is a comment that apt would accept as an entry
+// without its leading # signs: operators switch entries off like that.
+const (
+	Blank Kind = iota
+	Comment
+	Entry
+	Off
+	Malformed
+)
+
+// File is a source list, read.
+type File struct {
+	src   []byte
+	Lines []Line
+	edits splice.Edits
+}
+
+// Line is one line of a File. Offsets count bytes from the start of the file.
+type Line struct {
+	Start, End int // End is behind the line's newline, if it has one
+	Kind       Kind
+	Type       string   // deb or deb-src, for Entry and Off
+	Options    []Option // in order, as written
+	URI        Word
+	Suite      Word
+	Components []Word
+	Err        string // why apt refuses a Malformed line, in apt's words
+	body       int    // where the entry's type begins
+}
+
+// Word is one word of an entry: its value after apt's unquoting, and its place.
+type Word struct {
+	Value      string
+	Start, End int
+}
+
+// Option is one [key=value] of an entry.
+type Option struct {
+	Key, Value string
+	Start, End int
+}
+
+// Parse reads src, which the File keeps and must not be changed afterwards.
+func Parse(src []byte) *File {
+	f := &File{src: src, Lines: make([]Line, 0, bytes.Count(src, []byte{'\n'})+1)}
+	for at := 0; at < len(src); {
+		end := len(src)
+		next := end
+		if i := bytes.IndexByte(src[at:], '\n'); i >= 0 {
+			end = at + i
+			next = end + 1
+		}
+		f.Lines = append(f.Lines, parseLine(src, at, end, next))
+		at = next
+	}
+	return f
+}
+
+// Bytes returns the file's text with all edits made.
+func (f *File) Bytes() []byte { return f.edits.Apply(f.src) }
+
+// Option returns the value of the last option of that key, as apt takes it.
+func (l *Line) Option(key string) (string, bool) {
+	for i := len(l.Options) - 1; i >= 0; i-- {
+		if l.Options[i].Key == key {
+			return l.Options[i].Value, true
+		}
+	}
+	return "", false
+}
+
+func parseLine(src []byte, start, end, next int) Line {
+	l := Line{Start: start, End: next}
+	stop := commentStart(src, start, end)
+	from, to := trim(src, start, stop)
+	if from < to {
+		p := parser{src: src, at: from, end: to}
+		p.entry(&l)
+		return l
+	}
+	if stop == end { // nothing but blanks
+		return l
+	}
+	l.Kind = Comment
+	// A comment: would apt take it without its leading signs?
+	at := stop
+	for at < end && (src[at] == '#' || src[at] == ' ' || src[at] == '\t') {
+		at++
+	}
+	if !bytes.HasPrefix(src[at:end], []byte("deb")) {
+		return l
+	}
+	from, to = trim(src, at, commentStart(src, at, end))
+	off := Line{Start: start, End: next}
+	p := parser{src: src, at: from, end: to}
+	if p.entry(&off); off.Kind == Entry {
+		off.Kind = Off
+		return off
+	}
+	return l
+}
+
+// commentStart returns where apt cuts the line src[start:end]: at the first #
+// that no open [ stands before.
+func commentStart(src []byte, start, end int) int {
+	i := bytes.IndexByte(src[start:end], '#')
+	if i < 0 {
+		return end
+	}
+	open := 0
+	for at := start; at < end; at++ {
+		switch src[at] {
+		case '[':
+			open++
+		case ']':
+			open--
+		case '#':
+			if open <= 0 {
+				return at
+			}
+		}
+	}
+	return end
+}
+
+// trim drops what apt strips off both ends of a line: blanks, tabs and carriage returns.
+func trim(src []byte, from, to int) (int, int) {
+	for from < to && (src[from] == ' ' || src[from] == '\t' || src[from] == '\r') {
+		from++
+	}
+	for to > from && (src[to-1] == ' ' || src[to-1] == '\t' || src[to-1] == '\r') {
+		to--
+	}
+	return from, to
+}
+
+// isSpace is isspace(3) in the C locale, which apt uses for the words of a line.
+func isSpace(c byte) bool { return c == ' ' || c >= '\t' && c <= '\r' }
+
+type parser struct {
+	src     []byte
+	at, end int
+}
+
+// entry reads one entry of src[at:end], which is trimmed and not empty.
+func (p *parser) entry(l *Line) {
+	l.Kind = Malformed
+	l.body = p.at
+	// A NUL ends the line for the C strings that apt reads words from.
+	if i := bytes.IndexByte(p.src[p.at:p.end], 0); i >= 0 {
+		p.end = p.at + i
+	}
+	i := p.at
+	for i < p.end && p.src[i] != ' ' && p.src[i] != '\t' && p.src[i] != '\v' {
+		i++
+	}
+	if i == p.at || i == p.end {
+		l.Err = "type"
+		return
+	}
+	switch string(p.src[p.at:i]) {
+	case "deb":
+		l.Type = "deb"
+	case "deb-src":
+		l.Type = "deb-src"
+	default:
+		l.Err = "unknown type " + string(p.src[p.at:i])
+		return
+	}
+	p.at = i
+	p.skipSpace()
+	if p.at < p.end && p.src[p.at] == '[' {
+		p.at++
+		p.skipSpace()
+		if l.Err = p.options(l); l.Err != "" {
+			return
+		}
+		p.skipSpace()
+	}
+	var ok bool
+	if l.URI, ok = p.word(); !ok {
+		l.Err = "URI"
+		return
+	}
+	if l.Suite, ok = p.word(); !ok {
+		l.Err = "Suite"
+		return
+	}
+	if l.URI.Value == "" || !bytes.Contains([]byte(l.URI.Value), []byte{':'}) {
+		l.Err = "URI parse"
+		return
+	}
+	w, ok := p.word()
+	if s := l.Suite.Value; s != "" && s[len(s)-1] == '/' {
+		if ok {
+			l.Err = "absolute Suite Component"
+			return
+		}
+		l.Kind = Entry
+		return
+	}
+	if !ok {
+		l.Err = "Component"
+		return
+	}
+	l.Components = make([]Word, 0, 4)
+	for ; ok; w, ok = p.word() {
+		l.Components = append(l.Components, w)
+	}
+	l.Kind = Entry
+}
+
+func (p *parser) options(l *Line) string {
+	for p.at >= p.end || p.src[p.at] != ']' {
+		from := p.at
+		w, ok := p.word()
+		if !ok {
+			return "[option] unparsable"
+		}
+		if len(w.Value) < 3 {
+			return "[option] too short"
+		}
+		if w.Value[len(w.Value)-1] == ']' {
+			// The last option may touch the closing bracket.
+			for p.at >= p.end || p.src[p.at] != ']' {
+				p.at--
+				if p.at < from {
+					return "[option] unparsable"
+				}
+			}
+			w.Value = w.Value[:len(w.Value)-1]
+			w.End = p.at
+		}
+		i := bytes.IndexByte([]byte(w.Value), '=')
+		switch {
+		case i < 0:
+			return "[option] not assignment"
+		case i == 0:
+			return "[option] no key"
+		case i == len(w.Value)-1:
+			return "[option] no value"
+		}
+		l.Options = append(l.Options, Option{w.Value[:i], w.Value[i+1:], w.Start, w.End})
+	}
+	p.at++
+	return ""
+}
+
+func (p *parser) skipSpace() {
+	for p.at < p.end && isSpace(p.src[p.at]) {
+		p.at++
+	}
+}
+
+// word reads one word as apt does: double quotes are taken off, [ ] may hold
+// blanks, %xx is decoded, and only a blank (not a tab) may stand before it.
+func (p *parser) word() (Word, bool) {
+	c := p.at
+	for c < p.end && p.src[c] == ' ' {
+		c++
+	}
+	if c >= p.end {
+		return Word{}, false
+	}
+	begin := c
+	plain := true
+	for c < p.end && !isSpace(p.src[c]) {
+		var closing byte
+		switch p.src[c] {
+		case '"':
+			closing, plain = '"', false
+		case '[':
+			closing = ']'
+		case '%':
+			plain = false
+		}
+		if closing != 0 {
+			i := bytes.IndexByte(p.src[c+1:p.end], closing)
+			if i < 0 {
+				return Word{}, false
+			}
+			c += 1 + i
+		}
+		c++
+	}
+	w := Word{Start: begin, End: c}
+	if plain && begin == p.at {
+		w.Value = string(p.src[begin:c])
+	} else {
+		w.Value = unquote(p.src[p.at:c])
+	}
+	for c < p.end && isSpace(p.src[c]) {
+		c++
+	}
+	p.at = c
+	return w, true
+}
+
+func unquote(raw []byte) string {
+	out := make([]byte, 0, len(raw))
+	for i := 0; i < len(raw); i++ {
+		if raw[i] == '%' && i+2 < len(raw) {
+			hi, lo := unhex(raw[i+1]), unhex(raw[i+2])
+			if hi >= 0 && lo >= 0 {
+				out = append(out, byte(hi<<4|lo))
+				i += 2
+				continue
+			}
+		}
+		if raw[i] != '"' {
+			out = append(out, raw[i])
+		}
+	}
+	return string(out)
+}
+
+func unhex(c byte) int {
+	switch {
+	case c >= '0' && c <= '9':
+		return int(c - '0')
+	case c >= 'a' && c <= 'f':
+		return int(c-'a') + 10
+	case c >= 'A' && c <= 'F':
+		return int(c-'A') + 10
+	}
+	return -1
+}

@@ -1,0 +1,248 @@
+// Package deb822 reads and edits stanzas of fields: apt's *.sources files, and
+// the release, package and status files of the same syntax, deb822(5).
+//
+// Parse takes any bytes and loses none: Bytes gives back what was read, and an
+// edit changes only the bytes that it must. What counts as a stanza and a field
+// follows apt 2.6 as Debian packages it, oddities included: a line of blanks
+// does not end a stanza, and a line without a colon takes the text up to the
+// next colon into its name.
+package deb822
+
+import (
+	"bytes"
+	"sort"
+	"strings"
+
+	"patientlantern.example/lantern/core/text/splice"
+)
+
+// File is a text of stanzas, read.
+type File struct {
+	src     []byte
+	text    []byte // src without comment lines, ending in two newlines
+	pieces  []piece
+	Stanzas []Stanza
+	// Broken is the offset from which apt cannot make a stanza of the rest, or -1.
+	Broken int
+	edits  splice.Edits
+}
+
+// piece says that text[text:] begins at src[src:].
+type piece struct{ text, src int }
+
+// Stanza is one group of fields. Number counts from 1, as apt counts.
+type Stanza struct {
+	Number     int
+	Start, End int // bytes of src, from the first field to behind the last
+	Fields     []Field
+}
+
+// Field is one field of a stanza.
+type Field struct {
+	Name              string
+	Start             int // of the name, in src
+	ValueStart        int // of the value's first character, in src
+	End               int // behind the field's last line, in src
+	valueFrom, valEnd int // in text
+}
+
+// Parse reads src, which the File keeps and must not be changed afterwards.
+func Parse(src []byte) *File {
+	f := &File{src: src, Broken: -1}
+	f.strip()
+	f.scan()
+	return f
+}
+
+// Bytes returns the file's text with all edits made.
+func (f *File) Bytes() []byte { return f.edits.Apply(f.src) }
+
+// strip fills text: a line that begins with # is no part of what apt reads.
+func (f *File) strip() {
+	src := f.src
+	if bytes.HasPrefix(src, []byte{'#'}) || bytes.Contains(src, []byte("\n#")) {
+		f.text = make([]byte, 0, len(src)+2)
+		for at := 0; at < len(src); {
+			end := len(src)
+			if i := bytes.IndexByte(src[at:], '\n'); i >= 0 {
+				end = at + i + 1
+			}
+			if src[at] != '#' {
+				if n := len(f.pieces); n == 0 || src[at-1] == '\n' && lineBefore(src, at) == '#' {
+					f.pieces = append(f.pieces, piece{len(f.text), at})
+				}
+				f.text = append(f.text, src[at:end]...)
+			}
+			at = end
+		}
+	} else {
+		f.text = src
+	}
+	// apt ends the last record itself.
+	newlines := 0
+	for i := len(f.text) - 1; i >= 0 && (f.text[i] == '\n' || f.text[i] == '\r'); i-- {
+		if f.text[i] == '\n' {
+			newlines++
+		}
+	}
+	if len(f.text) > 0 && newlines < 2 {
+		f.text = append(f.text[:len(f.text):len(f.text)], "\n\n"[newlines:]...)
+	}
+}
+
+// lineBefore returns the first byte of the line that ends at src[at-1].
+func lineBefore(src []byte, at int) byte {
+	return src[bytes.LastIndexByte(src[:at-1], '\n')+1]
+}
+
+// source maps an offset of text to one of src.
+func (f *File) source(at int) int {
+	if len(f.pieces) == 0 {
+		return min(at, len(f.src))
+	}
+	i := sort.Search(len(f.pieces), func(i int) bool { return f.pieces[i].text > at }) - 1
+	if i < 0 {
+		return 0
+	}
+	return min(f.pieces[i].src+at-f.pieces[i].text, len(f.src))
+}
+
+func isSpace(c byte) bool { return c == ' ' || c >= '\t' && c <= '\r' }
+
+// scan finds stanzas in text.
+func (f *File) scan() {
+	t := f.text
+	at := 0
+	for at < len(t) {
+		begin := at
+		var st Stanza
+		done := false
+		for at < len(t) && !done {
+			if !isSpace(t[at]) {
+				if n := len(st.Fields); n > 0 {
+					st.Fields[n-1].valEnd = at
+				}
+				i := bytes.IndexByte(t[at:], ':')
+				if i < 0 {
+					f.Broken = f.source(begin)
+					return
+				}
+				colon := at + i
+				end := colon
+				for end > at+1 && isSpace(t[end-1]) {
+					end--
+				}
+				if st.Fields == nil {
+					st.Fields = make([]Field, 0, 8)
+				}
+				st.Fields = append(st.Fields, Field{Name: string(t[at:end]), Start: f.source(at)})
+				at = colon + 1
+				for at < len(t) && isSpace(t[at]) {
+					if t[at] == '\n' && (at+1 >= len(t) || t[at+1] != ' ') {
+						break
+					}
+					at++
+				}
+				if at >= len(t) {
+					f.Broken = f.source(begin)
+					return
+				}
+				fd := &st.Fields[len(st.Fields)-1]
+				fd.valueFrom, fd.ValueStart = at, f.source(at)
+			}
+			i := bytes.IndexByte(t[at:], '\n')
+			if i < 0 {
+				break
+			}
+			at += i
+			for at+1 < len(t) && t[at+1] == '\r' {
+				at++
+			}
+			if at+1 < len(t) && t[at+1] == '\n' {
+				if n := len(st.Fields); n > 0 {
+					st.Fields[n-1].valEnd = at
+				}
+				for at < len(t) && (t[at] == '\n' || t[at] == '\r') {
+					at++
+				}
+				done = true
+				break
+			}
+			at++
+		}
+		if !done {
+			if len(bytes.TrimSpace(t[begin:])) > 0 {
+				f.Broken = f.source(begin)
+			}
+			return
+		}
+		if len(st.Fields) == 0 {
+			continue
+		}
+		st.Number = len(f.Stanzas) + 1
+		for i := range st.Fields {
+			fd := &st.Fields[i]
+			fd.End = f.fieldEnd(fd)
+		}
+		st.Start = st.Fields[0].Start
+		st.End = st.Fields[len(st.Fields)-1].End
+		f.Stanzas = append(f.Stanzas, st)
+	}
+}
+
+// fieldEnd returns the offset in src behind the last line of the field's value.
+func (f *File) fieldEnd(fd *Field) int {
+	end := fd.valEnd
+	for end > fd.valueFrom && isSpace(f.text[end-1]) {
+		end--
+	}
+	at := f.source(max(end-1, 0))
+	if end == fd.valueFrom {
+		at = f.source(end)
+	}
+	if i := bytes.IndexByte(f.src[at:], '\n'); i >= 0 {
+		return at + i + 1
+	}
+	return len(f.src)
+}
+
+// Value returns the field's value as apt takes it: without comment lines and
+// without blanks at either end. Continuation lines keep their newlines.
+func (f *File) Value(fd *Field) string {
+	from, to := fd.valueFrom, fd.valEnd
+	for to > from && isSpace(f.text[to-1]) {
+		to--
+	}
+	return string(f.text[from:to])
+}
+
+// Field returns the field of that name which is in force, the last one, or nil.
+// Names match without regard to case.
+func (s *Stanza) Field(name string) *Field {
+	for i := len(s.Fields) - 1; i >= 0; i-- {
+		if strings.EqualFold(s.Fields[i].Name, name) {
+			return &s.Fields[i]
+		}
+	}
+	return nil
+}
+
+// Get returns the value of the named field of stanza i, and whether it is there.
+func (f *File) Get(i int, name string) (string, bool) {
+	fd := f.Stanzas[i].Field(name)
+	if fd == nil {
+		return "", false
+	}
+	return f.Value(fd), true
+}
+
+// Words returns the blank-separated words of the named field of stanza i.
+func (f *File) Words(i int, name string) []string {
+	v, _ := f.Get(i, name)
+	return strings.FieldsFunc(v, func(r rune) bool { return r < 128 && isSpace(byte(r)) })
+}
+
+// Line returns the line, from 1, that an offset of src stands on.
+func (f *File) Line(offset int) int {
+	return bytes.Count(f.src[:min(offset, len(f.src))], []byte{'\n'}) + 1
+}

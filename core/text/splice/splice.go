@@ -1,0 +1,53 @@
+// Package splice replaces stretches of a byte slice and leaves all else alone.
+// The lossless text packages edit through it: an edit can only change the
+// bytes it names.
+package splice
+
+import (
+	"cmp"
+	"slices"
+)
+
+// Edits is a set of replacements in one source text. The zero value is empty.
+type Edits struct{ list []edit }
+
+type edit struct {
+	start, end int
+	text       string
+}
+
+// Replace asks for src[start:end] to become text. Replacements must not overlap;
+// several insertions at one place keep the order in which they were asked for.
+func (e *Edits) Replace(start, end int, text string) {
+	e.list = append(e.list, edit{start, end, text})
+}
+
+// Insert asks for text before src[at].
+func (e *Edits) Insert(at int, text string) { e.Replace(at, at, text) }
+
+// Delete asks for src[start:end] to go.
+func (e *Edits) Delete(start, end int) { e.Replace(start, end, "") }
+
+// Empty reports whether nothing was asked for.
+func (e *Edits) Empty() bool { return len(e.list) == 0 }
+
+// Apply returns src with all replacements made. Where two replacements overlap,
+// the later-starting one is left out.
+func (e *Edits) Apply(src []byte) []byte {
+	if len(e.list) == 0 {
+		return src
+	}
+	list := slices.Clone(e.list)
+	slices.SortStableFunc(list, func(a, b edit) int { return cmp.Compare(a.start, b.start) })
+	out := make([]byte, 0, len(src)+64)
+	at := 0
+	for _, x := range list {
+		if x.start < at || x.end > len(src) {
+			continue
+		}
+		out = append(out, src[at:x.start]...)
+		out = append(out, x.text...)
+		at = x.end
+	}
+	return append(out, src[at:]...)
+}

@@ -1,0 +1,285 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"sync"
+	"time"
+
+	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/store"
+)
+
+// computer answers questions about distinct inputs and remembers the answers.
+type computer struct {
+	store *store.Store
+
+	mu       sync.Mutex
+	traits   map[string]*source.Traits
+	surveys  map[string]*source.Survey
+	sheets   map[string]*source.Sheet
+	findings map[[2]string][]drift.Finding // (sheet, survey)
+	changes  map[pair]*outcome
+	revs     map[int64]*revisionState
+}
+
+// pair names the inputs of a change.
+type pair struct{ sheet, survey, before, kept string }
+
+// outcome is what a pair comes to.
+type outcome struct {
+	change   change.Change
+	diff     string
+	findings []drift.Finding // with exact lines
+}
+
+// revisionState is a revision that is ready to resolve hosts.
+type revisionState struct {
+	mu       sync.Mutex
+	resolver *resolve.Resolver
+}
+
+// mostKept bounds each memory; hosts could make up documents without end.
+const mostKept = 20_000
+
+func newComputer(st *store.Store) *computer {
+	return &computer{
+		store: st, traits: map[string]*source.Traits{}, surveys: map[string]*source.Survey{}, sheets: map[string]*source.Sheet{},
+		findings: map[[2]string][]drift.Finding{}, changes: map[pair]*outcome{}, revs: map[int64]*revisionState{},
+	}
+}
+
+// remember returns m[key], made by load where it is missing.
+func remember[K comparable, V any](mu *sync.Mutex, m map[K]V, key K, load func() (V, error)) (V, error) {
+	mu.Lock()
+	v, ok := m[key]
+	mu.Unlock()
+	if ok {
+		return v, nil
+	}
+	v, err := load()
+	if err != nil {
+		return v, err
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	if len(m) >= mostKept {
+		for k := range m {
+			delete(m, k)
+			if len(m) < mostKept/2 {
+				break
+			}
+		}
+	}
+	m[key] = v
+	return v, nil
+}
+
+func document[T any](ctx context.Context, c *computer, m map[string]*T, digest string) (*T, error) {
+	return remember(&c.mu, m, digest, func() (*T, error) {
+		d, err := c.store.Document(ctx, digest)
+		if err != nil {
+			return nil, err
+		}
+		v := new(T)
+		if err := json.Unmarshal(d.Body, v); err != nil {
+			return nil, fmt.Errorf("document %s: %w", digest, err)
+		}
+		return v, nil
+	})
+}
+
+func (c *computer) traitsOf(ctx context.Context, digest string) (*source.Traits, error) {
+	return document(ctx, c, c.traits, digest)
+}
+
+func (c *computer) surveyOf(ctx context.Context, digest string) (*source.Survey, error) {
+	return document(ctx, c, c.surveys, digest)
+}
+
+func (c *computer) sheetOf(ctx context.Context, digest string) (*source.Sheet, error) {
+	return document(ctx, c, c.sheets, digest)
+}
+
+// drift compares a sheet with a survey.
+func (c *computer) drift(ctx context.Context, sheet, survey string) ([]drift.Finding, error) {
+	return remember(&c.mu, c.findings, [2]string{sheet, survey}, func() ([]drift.Finding, error) {
+		sh, err := c.sheetOf(ctx, sheet)
+		if err != nil {
+			return nil, err
+		}
+		su, err := c.surveyOf(ctx, survey)
+		if err != nil {
+			return nil, err
+		}
+		return drift.Compare(sh, su), nil
+	})
+}
+
+// texts returns the source files that a survey names.
+func (c *computer) texts(ctx context.Context, s *source.Survey) (map[string][]byte, error) {
+	out := make(map[string][]byte, len(s.Files))
+	for _, f := range s.Files {
+		d, err := c.store.Document(ctx, f.Digest)
+		if err != nil {
+			return nil, err
+		}
+		out[f.Path] = d.Body
+	}
+	return out, nil
+}
+
+// change finds the edits for a pair.
+func (c *computer) change(ctx context.Context, p pair) (*outcome, error) {
+	return remember(&c.mu, c.changes, p, func() (*outcome, error) {
+		var in change.Input
+		var err error
+		if in.Sheet, err = c.sheetOf(ctx, p.sheet); err != nil {
+			return nil, err
+		}
+		if in.Survey, err = c.surveyOf(ctx, p.survey); err != nil {
+			return nil, err
+		}
+		if in.Texts, err = c.texts(ctx, in.Survey); err != nil {
+			return nil, err
+		}
+		if p.before != "" {
+			if in.Before, err = c.sheetOf(ctx, p.before); err != nil {
+				return nil, err
+			}
+		}
+		if p.kept != "" {
+			kept, err := c.surveyOf(ctx, p.kept)
+			if err != nil {
+				return nil, err
+			}
+			if in.Kept, err = c.texts(ctx, kept); err != nil {
+				return nil, err
+			}
+		}
+		o := &outcome{change: change.Compute(in)}
+		o.diff = o.change.Diff()
+		found, err := c.drift(ctx, p.sheet, p.survey)
+		if err != nil {
+			return nil, err
+		}
+		o.findings = o.change.Locate(found)
+		return o, nil
+	})
+}
+
+// pairOf names the inputs of the change that would take a host to a sheet.
+func pairOf(v *hostView, sheet string) pair {
+	return pair{sheet: sheet, survey: v.Survey, before: v.Carried.Sheet, kept: v.Carried.Survey}
+}
+
+// revision returns a revision, ready to resolve hosts.
+func (c *computer) revision(ctx context.Context, number int64, now time.Time) (*revisionState, error) {
+	return remember(&c.mu, c.revs, number, func() (*revisionState, error) {
+		revs, err := c.store.Revisions(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range revs {
+			if r.Number != number {
+				continue
+			}
+			d, err := c.store.Document(ctx, r.Policy)
+			if err != nil {
+				return nil, err
+			}
+			var folder policy.Folder
+			if err := json.Unmarshal(d.Body, &folder); err != nil {
+				return nil, fmt.Errorf("revision %d: %w", number, err)
+			}
+			// It was checked when it was published; a key that has expired since
+			// does not make it another policy.
+			p, diags := policy.Load(folder, r.Created)
+			if policy.HasErrors(diags) {
+				return nil, fmt.Errorf("revision %d can no longer be read: %s", number, diags[0])
+			}
+			return newRevisionState(p), nil
+		}
+		return nil, fmt.Errorf("revision %d: %w", number, store.ErrNotFound)
+	})
+}
+
+// resolve works out what a host should have.
+func (c *computer) resolve(ctx context.Context, rs *revisionState, v *hostView) (*resolve.Result, error) {
+	if v.Traits == "" {
+		return nil, fmt.Errorf("the host %s has sent no survey yet: %w", v.Name, store.ErrNotFound)
+	}
+	t, err := c.traitsOf(ctx, v.Traits)
+	if err != nil {
+		return nil, err
+	}
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	return rs.resolver.Resolve(resolve.Host{Name: v.Name, Class: v.class, Labels: v.Labels, Traits: t}), nil
+}
+
+// complete fills in what follows from a row: names from its traits, its sheet
+// under its revision, its findings and since when they are there.
+func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) error {
+	labels, err := json.Marshal(v.Labels)
+	if err != nil {
+		return err
+	}
+	v.class = v.Traits + string(labels)
+	v.findings, v.worst = nil, ""
+	if v.Traits != "" {
+		t, err := c.traitsOf(ctx, v.Traits)
+		if err != nil {
+			return err
+		}
+		v.os, v.family, v.arch = t.OS.Name, t.Family, t.Arch
+		if v.os == "" {
+			v.os = t.OS.ID + " " + t.OS.Version
+		}
+	}
+	if v.Revision != 0 && v.Traits != "" {
+		rs, err := c.revision(ctx, v.Revision, now)
+		if err != nil {
+			return err
+		}
+		res, err := c.resolve(ctx, rs, v)
+		if err != nil {
+			return err
+		}
+		if len(res.Trouble) == 0 && res.Digest != v.Sheet {
+			if err := c.store.PutDocuments(ctx, now, store.Document{Digest: res.Digest, Kind: store.KindSheet, Body: res.Text}); err != nil {
+				return err
+			}
+			v.Sheet = res.Digest
+		}
+	}
+	if v.Sheet == "" || v.Survey == "" {
+		v.Since = nil
+		return nil
+	}
+	if v.findings, err = c.drift(ctx, v.Sheet, v.Survey); err != nil {
+		return err
+	}
+	since := make(map[string]time.Time, len(v.findings))
+	for _, f := range v.findings {
+		if v.worst == "" || drift.Rank(f.Severity) < drift.Rank(v.worst) {
+			v.worst = f.Severity
+		}
+		at, ok := v.Since[f.Key()]
+		if !ok {
+			at = now
+		}
+		since[f.Key()] = at
+	}
+	v.Since = since
+	return nil
+}
+
+func newRevisionState(p *policy.Policy) *revisionState {
+	return &revisionState{resolver: resolve.New(p)}
+}

@@ -1,0 +1,239 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/store"
+)
+
+// fleet holds every host in memory. A row is never changed: it is replaced after
+// the store has taken the new one.
+type fleet struct {
+	mu       sync.RWMutex
+	byName   map[string]*host
+	sorted   []*host
+	interval time.Duration
+}
+
+type host struct {
+	mu       sync.Mutex // held while the row is being replaced
+	current  atomic.Pointer[hostView]
+	lastSeen atomic.Int64 // milliseconds
+	dirty    atomic.Bool
+	interval time.Duration
+}
+
+// hostView is a row with what follows from it.
+type hostView struct {
+	store.Host
+	class    string // traits and labels
+	os       string
+	family   string
+	arch     string
+	findings []drift.Finding
+	worst    string
+	failure  string // of the newest rollout, "" where it did not fail
+}
+
+func (h *host) row() *hostView { return h.current.Load() }
+
+func loadFleet(ctx context.Context, st *store.Store, c *computer, now func() time.Time, interval time.Duration) (*fleet, error) {
+	rows, err := st.Hosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	reports, err := st.LastReports(ctx)
+	if err != nil {
+		return nil, err
+	}
+	f := &fleet{byName: make(map[string]*host, len(rows)), interval: interval}
+	for _, r := range rows {
+		v := &hostView{Host: *r}
+		if rep, ok := reports[r.Name]; ok {
+			v.failure = failureOf(rep)
+		}
+		if err := c.complete(ctx, v, now()); err != nil {
+			return nil, fmt.Errorf("host %s: %w", r.Name, err)
+		}
+		h := &host{interval: interval}
+		h.put(v)
+		f.byName[v.Name] = h
+		f.sorted = append(f.sorted, h) // the store gives them by name
+	}
+	return f, nil
+}
+
+// put replaces the row.
+func (h *host) put(v *hostView) {
+	h.current.Store(v)
+	if !v.LastSeen.IsZero() && v.LastSeen.UnixMilli() > h.lastSeen.Load() {
+		h.lastSeen.Store(v.LastSeen.UnixMilli())
+	}
+}
+
+// failureOf says in one line why a rollout to a host failed.
+func failureOf(rh store.RolloutHost) string {
+	if rh.State != store.Failed {
+		return ""
+	}
+	var rep api.Report
+	if err := json.Unmarshal(rh.Report, &rep); err != nil {
+		return "the last rollout failed"
+	}
+	return fmt.Sprintf("%s: %s", rep.Step, rep.Message)
+}
+
+func (f *fleet) insert(v *hostView) *host {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	h := f.byName[v.Name]
+	if h == nil {
+		h = &host{interval: f.interval}
+		i, _ := slices.BinarySearchFunc(f.sorted, v.Name, func(x *host, name string) int { return strings.Compare(x.row().Name, name) })
+		f.byName[v.Name] = h
+		f.sorted = slices.Insert(slices.Clip(f.sorted), i, h) // readers keep the old slice
+	}
+	h.put(v)
+	return h
+}
+
+func (f *fleet) remove(name string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	delete(f.byName, name)
+	f.sorted = slices.DeleteFunc(slices.Clone(f.sorted), func(h *host) bool { return h.row().Name == name })
+}
+
+// all returns the hosts by name. The slice must not be changed.
+func (f *fleet) all() []*host {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	return f.sorted
+}
+
+var errAmbiguous = errors.New("the name fits several hosts")
+
+// find returns the host of that full name, or the only one of that short name.
+func (f *fleet) find(name string) (*host, error) {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	if h, ok := f.byName[name]; ok {
+		return h, nil
+	}
+	var found *host
+	if name != "" && !strings.Contains(name, ".") {
+		i, _ := slices.BinarySearchFunc(f.sorted, name+".", func(x *host, n string) int { return strings.Compare(x.row().Name, n) })
+		for ; i < len(f.sorted) && strings.HasPrefix(f.sorted[i].row().Name, name+"."); i++ {
+			if found != nil {
+				return nil, fmt.Errorf("%q: %w: %s and %s; write it in full", name, errAmbiguous, found.row().Name, f.sorted[i].row().Name)
+			}
+			found = f.sorted[i]
+		}
+	}
+	if found == nil {
+		return nil, fmt.Errorf("there is no host %q: %w", name, store.ErrNotFound)
+	}
+	return found, nil
+}
+
+func (f *fleet) names() []string {
+	var out []string
+	for _, h := range f.all() {
+		n := h.row().Name
+		short, _, _ := strings.Cut(n, ".")
+		out = append(out, n, short)
+	}
+	return out
+}
+
+// takeSeen returns the times that are not stored yet.
+func (f *fleet) takeSeen() map[int64]time.Time {
+	out := map[int64]time.Time{}
+	for _, h := range f.all() {
+		if h.dirty.Swap(false) {
+			out[h.row().ID] = time.UnixMilli(h.lastSeen.Load())
+		}
+	}
+	return out
+}
+
+func (h *host) seen(now time.Time) {
+	h.lastSeen.Store(now.UnixMilli())
+	h.dirty.Store(true)
+}
+
+func (h *host) seenAt() time.Time {
+	if ms := h.lastSeen.Load(); ms != 0 {
+		return time.UnixMilli(ms).UTC()
+	}
+	return time.Time{}
+}
+
+// state says how a host stands.
+func (h *host) state(now time.Time) string {
+	v := h.row()
+	seen := h.seenAt()
+	switch {
+	case !seen.IsZero() && now.Sub(seen) > 3*h.interval+2*time.Second:
+		return api.StateSilent
+	case v.Task != 0:
+		return api.StateChanging
+	case v.failure != "":
+		return api.StateFailed
+	case v.worst == drift.Danger || v.worst == drift.Fault:
+		return api.StateDrifted
+	case v.Revision == 0:
+		return api.StateNew
+	}
+	return api.StateSteady
+}
+
+// summary describes a host for lists.
+func (h *host) summary(now time.Time) api.Host {
+	v := h.row()
+	out := api.Host{
+		Name: v.Name, State: h.state(now), OS: v.os, Family: v.family, Arch: v.arch, Revision: v.Revision,
+		Findings: len(v.findings), Worst: v.worst, Labels: v.Labels,
+	}
+	if out.Labels == nil {
+		out.Labels = map[string]string{}
+	}
+	if t := h.seenAt(); !t.IsZero() {
+		out.LastSeen = &t
+	}
+	switch out.State {
+	case api.StateSilent:
+		out.Detail = "no check-in since " + h.seenAt().Format("15:04:05 MST")
+	case api.StateChanging:
+		out.Detail = fmt.Sprintf("rollout %d", v.Task)
+	case api.StateFailed:
+		out.Detail = v.failure
+	case api.StateDrifted:
+		first := slices.MinFunc(v.findings, func(a, b drift.Finding) int { return drift.Rank(a.Severity) - drift.Rank(b.Severity) })
+		out.Detail = first.Message
+		if first.File != "" {
+			out.Detail = fmt.Sprintf("%s: %s", first.File[strings.LastIndexByte(first.File, '/')+1:], first.Message)
+		}
+	case api.StateNew:
+		out.Detail = "no revision was carried to it yet"
+		if v.Survey == "" {
+			out.Detail = "waiting for its first survey"
+		}
+	case api.StateSteady:
+		out.Detail = "as the policy says"
+		if n := len(v.findings); n > 0 {
+			out.Detail = fmt.Sprintf("%d to know: %s", n, v.findings[0].Message)
+		}
+	}
+	return out
+}

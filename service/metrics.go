@@ -1,0 +1,91 @@
+package service
+
+import (
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"patientlantern.example/lantern/api"
+)
+
+type metrics struct {
+	registry *prometheus.Registry
+	requests *prometheus.HistogramVec
+	checkIns prometheus.Counter
+	changed  prometheus.Counter
+	refused  *prometheus.CounterVec
+}
+
+func newMetrics(f *fleet) *metrics {
+	m := &metrics{
+		registry: prometheus.NewRegistry(),
+		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "lantern_http_request_seconds", Help: "Time to answer a request.", Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8)}, []string{"method", "route", "status"}),
+		checkIns: prometheus.NewCounter(prometheus.CounterOpts{Name: "lantern_check_ins_total", Help: "Check-ins of agents."}),
+		changed:  prometheus.NewCounter(prometheus.CounterOpts{Name: "lantern_check_ins_changed_total", Help: "Check-ins that changed what is stored of a host."}),
+		refused:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "lantern_refused_total", Help: "Calls that were refused."}, []string{"who"}),
+	}
+	m.registry.MustRegister(m.requests, m.checkIns, m.changed, m.refused, &stateCollector{f, time.Now},
+		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return m
+}
+
+func (m *metrics) handler() http.Handler {
+	return promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{})
+}
+
+// measure notes how long requests take, by route.
+func (m *metrics) measure(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		start := time.Now()
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		next.ServeHTTP(ww, r)
+		route := chi.RouteContext(r.Context()).RoutePattern()
+		if route == "/api/events" {
+			return
+		}
+		m.requests.WithLabelValues(r.Method, route, strconv.Itoa(ww.Status())).Observe(time.Since(start).Seconds())
+	})
+}
+
+var (
+	hostsDesc    = prometheus.NewDesc("lantern_hosts", "Hosts by state.", []string{"state"}, nil)
+	findingsDesc = prometheus.NewDesc("lantern_findings", "Findings by severity.", []string{"severity"}, nil)
+)
+
+// stateCollector counts hosts and findings when it is asked.
+type stateCollector struct {
+	fleet *fleet
+	now   func() time.Time
+}
+
+func (c *stateCollector) Describe(ch chan<- *prometheus.Desc) {
+	ch <- hostsDesc
+	ch <- findingsDesc
+}
+
+func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
+	states := map[string]int{}
+	for _, s := range api.States {
+		states[s] = 0
+	}
+	severities := map[string]int{"danger": 0, "fault": 0, "note": 0}
+	now := c.now()
+	for _, h := range c.fleet.all() {
+		states[h.state(now)]++
+		for _, f := range h.row().findings {
+			severities[f.Severity]++
+		}
+	}
+	for s, n := range states {
+		ch <- prometheus.MustNewConstMetric(hostsDesc, prometheus.GaugeValue, float64(n), s)
+	}
+	for s, n := range severities {
+		ch <- prometheus.MustNewConstMetric(findingsDesc, prometheus.GaugeValue, float64(n), s)
+	}
+}

@@ -1,0 +1,293 @@
+package service
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"mime"
+	"net/http"
+	"path"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"patientlantern.example/lantern/api"
+)
+
+// routes builds the HTTP side. Operators' calls are described and checked by
+// huma; agents' calls, which are many, are plain handlers that are described
+// beside them.
+func (s *Service) routes() {
+	r := chi.NewRouter()
+	r.Use(s.recover, s.metrics.measure, safeHeaders)
+	r.Get("/healthz", s.healthz)
+	r.Handle("/metrics", s.metrics.handler())
+
+	config := huma.DefaultConfig("Patient Lantern", s.opts.Version)
+	config.Info.Description = "Repository, signing-key and channel definitions for a fleet of Linux hosts."
+	config.DocsPath = ""
+	config.CreateHooks = nil
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"operator": {Type: "http", Scheme: "bearer", Description: "An operator's token"},
+		"session":  {Type: "apiKey", In: "cookie", Name: cookieName, Description: "A browser's session"},
+		"agent":    {Type: "http", Scheme: "bearer", BearerFormat: "JWT", Description: "A token that a host's agent signs with its own key (EdDSA)"},
+	}
+
+	r.Group(func(r chi.Router) {
+		r.Use(http.NewCrossOriginProtection().Handler, middleware.RequestSize(maxUpload), s.logged, s.onlyPeople)
+		s.api = humachi.New(r, config)
+		s.operatorRoutes()
+		r.Get("/api/events", s.serveEvents)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post("/api/agent/join", s.join)
+		r.Group(func(r chi.Router) {
+			r.Use(s.agents)
+			r.Post("/api/agent/check-in", s.checkIn)
+			r.Post("/api/agent/documents", s.putDocuments)
+			r.Get("/api/agent/delivery", s.delivery)
+			r.Post("/api/agent/reports", s.report)
+			r.Get("/api/documents/{digest}", s.document)
+		})
+	})
+	s.describeAgents()
+	if s.opts.Console != nil {
+		r.NotFound(s.console)
+	} else {
+		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
+			problem(w, http.StatusNotFound, "there is nothing at "+r.URL.Path)
+		})
+	}
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		problem(w, http.StatusMethodNotAllowed, r.Method+" is not for "+r.URL.Path)
+	})
+	s.router = r
+}
+
+// onlyPeople guards everything but the description of the interface itself.
+func (s *Service) onlyPeople(next http.Handler) http.Handler {
+	guarded := s.people(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/openapi") || strings.HasPrefix(r.URL.Path, "/schemas") {
+			next.ServeHTTP(w, r)
+			return
+		}
+		guarded.ServeHTTP(w, r)
+	})
+}
+
+// operation describes an operator's call in few words.
+func operation(id, method, path, summary string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{"operators"},
+		Security: []map[string][]string{{"operator": {}}, {"session": {}}}, MaxBodyBytes: maxUpload,
+		Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict}}
+}
+
+func (s *Service) operatorRoutes() {
+	a := s.api
+	huma.Register(a, operation("sign-in", http.MethodPost, "/api/session", "Sign a browser in"), s.signIn)
+	huma.Register(a, operation("show-session", http.MethodGet, "/api/session", "Who is signed in"), s.session)
+	huma.Register(a, operation("sign-out", http.MethodDelete, "/api/session", "Sign a browser out"), s.signOut)
+	huma.Register(a, operation("list-hosts", http.MethodGet, "/api/hosts", "The fleet, page by page"), s.listHosts)
+	huma.Register(a, operation("show-host", http.MethodGet, "/api/hosts/{name}", "All that is known of one host"), s.showHost)
+	huma.Register(a, operation("retire-host", http.MethodDelete, "/api/hosts/{name}", "Forget a host"), s.retireHost)
+	huma.Register(a, operation("label-host", http.MethodPut, "/api/hosts/{name}/labels", "Replace a host's labels"), s.setLabels)
+	huma.Register(a, operation("heal-host", http.MethodPost, "/api/hosts/{name}/heal", "Put right what has drifted on a host"), s.heal)
+	huma.Register(a, operation("invite-host", http.MethodPost, "/api/invites", "Make a one-time token with which a host joins"), s.invite)
+	huma.Register(a, operation("list-drift", http.MethodGet, "/api/drift", "Findings over the fleet, page by page"), s.listDrift)
+	huma.Register(a, operation("check-policy", http.MethodPost, "/api/policy/check", "Check a policy folder against the fleet; nothing is kept"), s.checkPolicy)
+	huma.Register(a, operation("publish-policy", http.MethodPost, "/api/revisions", "Publish a policy folder as a revision"), s.publish)
+	huma.Register(a, operation("list-revisions", http.MethodGet, "/api/revisions", "Every revision"), s.listRevisions)
+	huma.Register(a, operation("preview", http.MethodGet, "/api/preview", "What carrying a revision would change, and on which hosts"), s.preview)
+	huma.Register(a, operation("begin-rollout", http.MethodPost, "/api/rollouts", "Carry a revision to the hosts"), s.beginRollout)
+	huma.Register(a, operation("list-rollouts", http.MethodGet, "/api/rollouts", "Rollouts, page by page"), s.listRollouts)
+	huma.Register(a, operation("show-rollout", http.MethodGet, "/api/rollouts/{id}", "How far a rollout is"), s.showRollout)
+	huma.Register(a, operation("stop-rollout", http.MethodPost, "/api/rollouts/{id}/stop", "Stop a rollout where it has not begun"), s.stopRollout)
+	huma.Register(a, operation("list-operators", http.MethodGet, "/api/operators", "Who may sign in"), s.listOperators)
+	huma.Register(a, operation("add-operator", http.MethodPost, "/api/operators", "Add an operator, or give one a new token"), s.addOperator)
+	huma.Register(a, operation("remove-operator", http.MethodDelete, "/api/operators/{name}", "Take an operator away"), s.removeOperator)
+}
+
+// describeAgents puts the agents' calls into the description.
+func (s *Service) describeAgents() {
+	doc := s.api.OpenAPI()
+	schema := func(v any, mediaType string) map[string]*huma.MediaType {
+		if v == nil {
+			return map[string]*huma.MediaType{mediaType: {Schema: &huma.Schema{Type: huma.TypeString}}}
+		}
+		return map[string]*huma.MediaType{mediaType: {Schema: doc.Components.Schemas.Schema(reflect.TypeOf(v), true, "")}}
+	}
+	add := func(id, method, route, summary string, in any, status string, out map[string]*huma.MediaType) {
+		op := &huma.Operation{OperationID: id, Method: method, Path: route, Summary: summary, Tags: []string{"agents"},
+			Responses: map[string]*huma.Response{
+				status:    {Description: "Done", Content: out},
+				"default": {Description: "Problem", Content: schema(huma.ErrorModel{}, "application/problem+json")},
+			}}
+		if id != "join" {
+			op.Security = []map[string][]string{{"agent": {}}}
+		}
+		if in != nil {
+			op.RequestBody = &huma.RequestBody{Required: true, Content: schema(in, "application/json")}
+		}
+		if strings.Contains(route, "{digest}") {
+			op.Parameters = []*huma.Param{{Name: "digest", In: "path", Required: true, Schema: &huma.Schema{Type: huma.TypeString, Pattern: "^[0-9a-f]{64}$"}}}
+		}
+		doc.AddOperation(op)
+	}
+	add("join", http.MethodPost, "/api/agent/join", "Take a host into the fleet", api.Join{}, "200", schema(api.Joined{}, "application/json"))
+	add("check-in", http.MethodPost, "/api/agent/check-in", "Say by digest how the host stands", api.CheckIn{}, "200", schema(api.CheckInAnswer{}, "application/json"))
+	add("send-documents", http.MethodPost, "/api/agent/documents", "Send documents that the service asked for", api.Documents{}, "204", nil)
+	add("delivery", http.MethodGet, "/api/agent/delivery", "The signed delivery that waits: a compact JWS of a Delivery", nil, "200", schema(nil, "application/jose"))
+	add("report", http.MethodPost, "/api/agent/reports", "Say how carrying the delivery out went", api.Report{}, "204", nil)
+	add("document", http.MethodGet, "/api/documents/{digest}", "A sheet by its digest", nil, "200", schema(nil, "application/json"))
+	add("events", http.MethodGet, "/api/events", "Changes as they happen, as server-sent events", nil, "200", schema(api.Event{}, "text/event-stream"))
+	doc.Paths["/api/events"].Get.Tags = []string{"operators"}
+	doc.Paths["/api/events"].Get.Security = []map[string][]string{{"operator": {}}, {"session": {}}}
+	doc.Components.Schemas.Schema(reflect.TypeOf(api.Delivery{}), true, "")
+}
+
+type signInIn struct {
+	Proto string `header:"X-Forwarded-Proto" hidden:"true"`
+	Body  api.SignIn
+}
+
+type sessionOut struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      api.Session
+}
+
+func (s *Service) signIn(ctx context.Context, in *signInIn) (*sessionOut, error) {
+	o, err := s.store.OperatorByToken(ctx, hashToken(strings.TrimSpace(in.Body.Token)))
+	if err != nil {
+		s.metrics.refused.WithLabelValues("operator").Inc()
+		return nil, huma.Error401Unauthorized("no operator has this token; copy it whole, it begins with plo_")
+	}
+	cookie, hash := NewToken("pls_")
+	now := s.now()
+	if err := s.store.AddSession(ctx, hash, o.Name, now, now.Add(sessionLife)); err != nil {
+		return nil, s.refuse(err)
+	}
+	return &sessionOut{
+		SetCookie: http.Cookie{Name: cookieName, Value: cookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: in.Proto == "https", MaxAge: int(sessionLife.Seconds())},
+		Body:      api.Session{Operator: o.Name, Role: o.Role, Service: s.opts.Version},
+	}, nil
+}
+
+func (s *Service) session(ctx context.Context, _ *struct{}) (*body[api.Session], error) {
+	o := operatorFrom(ctx)
+	return &body[api.Session]{api.Session{Operator: o.Name, Role: o.Role, Service: s.opts.Version}}, nil
+}
+
+type signOutIn struct {
+	Cookie string `cookie:"lantern-session" hidden:"true"`
+}
+
+type signOutOut struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+}
+
+func (s *Service) signOut(ctx context.Context, in *signOutIn) (*signOutOut, error) {
+	if in.Cookie != "" {
+		if err := s.store.EndSession(ctx, hashToken(in.Cookie)); err != nil {
+			return nil, s.refuse(err)
+		}
+		s.auth.forget()
+	}
+	return &signOutOut{http.Cookie{Name: cookieName, Path: "/", MaxAge: -1}}, nil
+}
+
+func (s *Service) healthz(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.store.Ping(ctx); err != nil {
+		problem(w, http.StatusServiceUnavailable, "the database does not answer")
+		return
+	}
+	answer(w, map[string]any{"status": "ok", "version": s.opts.Version, "hosts": len(s.fleet.all())})
+}
+
+// console serves the built console; a path that is no file is a page of it.
+func (s *Service) console(w http.ResponseWriter, r *http.Request) {
+	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+	if strings.HasPrefix(name, "api/") || r.Method != http.MethodGet && r.Method != http.MethodHead {
+		problem(w, http.StatusNotFound, "there is nothing at "+r.URL.Path)
+		return
+	}
+	w.Header().Set("Cache-Control", "public, max-age=31536000, immutable") // names carry a hash
+	f, err := s.opts.Console.Open(name)
+	if err != nil || name == "" || !strings.HasPrefix(name, "assets/") {
+		if err == nil {
+			f.Close()
+		}
+		if strings.HasPrefix(name, "assets/") {
+			w.Header().Del("Cache-Control")
+			problem(w, http.StatusNotFound, "there is nothing at "+r.URL.Path)
+			return
+		}
+		w.Header().Set("Cache-Control", "no-cache")
+		if name == "" || !strings.Contains(path.Base(name), ".") || strings.HasPrefix(name, "hosts/") {
+			name = "index.html"
+		}
+		if f, err = s.opts.Console.Open(name); err != nil {
+			problem(w, http.StatusNotFound, "the console is not built into this binary; run make build")
+			return
+		}
+	}
+	defer f.Close()
+	if t := mime.TypeByExtension(path.Ext(name)); t != "" {
+		w.Header().Set("Content-Type", t)
+	}
+	if info, err := f.Stat(); err == nil && info.IsDir() {
+		problem(w, http.StatusNotFound, "there is nothing at "+r.URL.Path)
+		return
+	}
+	if r.Method == http.MethodGet {
+		_, _ = io.Copy(w, f) // the browser has gone if this fails
+	}
+}
+
+// safeHeaders tells browsers to load nothing from elsewhere.
+func safeHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// logged notes calls that change something, and those that fail.
+func (s *Service) logged(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		start := time.Now()
+		next.ServeHTTP(ww, r)
+		level := slog.LevelDebug
+		if r.Method != http.MethodGet {
+			level = slog.LevelInfo
+		}
+		if ww.Status() >= 500 {
+			level = slog.LevelError
+		}
+		s.log.Log(r.Context(), level, "call", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "took", time.Since(start).Round(time.Microsecond))
+	})
+}
+
+// recover turns a crash of one handler into an answer and a line in the log.
+func (s *Service) recover(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if v := recover(); v != nil && v != http.ErrAbortHandler { //nolint:errorlint // the very value
+				s.log.Error("a handler crashed", "method", r.Method, "path", r.URL.Path, "panic", v)
+				problem(w, http.StatusInternalServerError, "the service could not do it; its log says why")
+			}
+		}()
+		next.ServeHTTP(w, r)
+	})
+}

@@ -1,0 +1,146 @@
+// Package service is the long-running side: it keeps the fleet's state, answers
+// operators and agents over HTTP, and serves the console.
+package service
+
+import (
+	"context"
+	"crypto/ed25519"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+	"github.com/prometheus/client_golang/prometheus"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/store"
+)
+
+// Options are what a Service needs from outside.
+type Options struct {
+	Store    *store.Store
+	Key      ed25519.PrivateKey // signs deliveries
+	Log      *slog.Logger
+	Now      func() time.Time
+	Interval time.Duration // between check-ins of a host
+	Console  fs.FS         // the built console; nil for none
+	Version  string
+}
+
+// Service answers operators and agents. Make one with New.
+type Service struct {
+	opts    Options
+	store   *store.Store
+	log     *slog.Logger
+	now     func() time.Time
+	fleet   *fleet
+	compute *computer
+	events  *hub
+	auth    *authenticator
+	metrics *metrics
+	router  chi.Router
+	api     huma.API
+	key     *signer
+
+	rolloutMu sync.Mutex // one rollout is begun at a time
+
+	stop    context.CancelFunc
+	stopped sync.WaitGroup
+}
+
+// New loads the fleet from the store and starts the background work.
+func New(ctx context.Context, opts Options) (*Service, error) {
+	if opts.Now == nil {
+		opts.Now = time.Now
+	}
+	if opts.Log == nil {
+		opts.Log = slog.New(slog.DiscardHandler)
+	}
+	if opts.Interval <= 0 {
+		opts.Interval = time.Minute
+	}
+	key, err := newSigner(opts.Key)
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{opts: opts, store: opts.Store, log: opts.Log, now: opts.Now, key: key, events: newHub()}
+	s.compute = newComputer(opts.Store)
+	if s.fleet, err = loadFleet(ctx, opts.Store, s.compute, opts.Now, opts.Interval); err != nil {
+		return nil, fmt.Errorf("loading the fleet: %w", err)
+	}
+	s.auth = newAuthenticator(opts.Store, s.fleet, opts.Now)
+	s.metrics = newMetrics(s.fleet)
+	s.routes()
+	bg, stop := context.WithCancel(context.Background())
+	s.stop = stop
+	s.stopped.Go(func() { s.flush(bg) })
+	s.stopped.Go(func() { s.watchSilence(bg) })
+	return s, nil
+}
+
+// Handler returns the service's HTTP side.
+func (s *Service) Handler() http.Handler { return s.router }
+
+// OpenAPI returns the description of the interface as JSON.
+func (s *Service) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON() }
+
+// Registry returns the service's metrics.
+func (s *Service) Registry() *prometheus.Registry { return s.metrics.registry }
+
+// Close ends the background work and writes what is still in memory. The store
+// stays open.
+func (s *Service) Close(ctx context.Context) error {
+	s.stop()
+	s.events.close()
+	s.stopped.Wait()
+	return s.store.Seen(ctx, s.fleet.takeSeen())
+}
+
+// flush writes now and then when hosts were last seen: a check-in with nothing
+// new costs no write of its own.
+func (s *Service) flush(ctx context.Context) {
+	tick := time.NewTicker(15 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if err := s.store.Seen(ctx, s.fleet.takeSeen()); err != nil && !errors.Is(err, context.Canceled) {
+				s.log.Error("noting when hosts were seen", "error", err)
+			}
+		}
+	}
+}
+
+// watchSilence tells listeners when a host falls silent.
+func (s *Service) watchSilence(ctx context.Context) {
+	tick := time.NewTicker(min(s.opts.Interval, 5*time.Second))
+	defer tick.Stop()
+	silent := map[string]bool{}
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			now := map[string]bool{}
+			for _, h := range s.fleet.all() {
+				if h.state(s.now()) == api.StateSilent {
+					now[h.row().Name] = true
+				}
+			}
+			for n := range now {
+				if !silent[n] {
+					s.log.Warn("a host fell silent", "host", n)
+					s.events.send(api.Event{Kind: "host", Name: n})
+				}
+			}
+			silent = now
+		}
+	}
+}

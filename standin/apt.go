@@ -1,0 +1,146 @@
+package standin
+
+import (
+	"bytes"
+	"crypto/md5"
+	"crypto/sha256"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/ulikunitz/xz"
+)
+
+// Package is a package that a repository offers.
+type Package struct {
+	Name, Version, Summary string
+}
+
+// AptSuite is one suite of an apt repository.
+type AptSuite struct {
+	Base       string // path of the repository below the server's root
+	Origin     string
+	Suite      string
+	Codename   string
+	Components map[string][]Package
+	Archs      []string
+	Key        *Key
+}
+
+// Build writes the suite's files: path → content. Its metadata is dated at and
+// good for a week after that.
+func (s AptSuite) Build(at time.Time) (map[string][]byte, error) {
+	out := map[string][]byte{}
+	dir := s.Base + "/dists/" + s.Suite + "/"
+	var comps []string
+	for c := range s.Components {
+		comps = append(comps, c)
+	}
+	slices.Sort(comps)
+	var names []string
+	for _, c := range comps {
+		for _, a := range s.Archs {
+			plain := s.packages(c, a)
+			stem := c + "/binary-" + a + "/Packages"
+			gz, err := gzipped(plain)
+			if err != nil {
+				return nil, err
+			}
+			packed, err := xzed(plain)
+			if err != nil {
+				return nil, err
+			}
+			for ext, data := range map[string][]byte{"": plain, ".gz": gz, ".xz": packed} {
+				out[dir+stem+ext] = data
+				names = append(names, stem+ext)
+			}
+		}
+	}
+	slices.Sort(names)
+	var r strings.Builder
+	fmt.Fprintf(&r, "Origin: %s\nLabel: %s\nSuite: %s\nCodename: %s\nDate: %s\nValid-Until: %s\nArchitectures: %s\nComponents: %s\nDescription: %s, made up for trying things out\n",
+		s.Origin, s.Origin, s.Suite, s.Codename, rfc1123(at), rfc1123(at.Add(7*24*time.Hour)), strings.Join(s.Archs, " "), strings.Join(comps, " "), s.Origin)
+	r.WriteString("MD5Sum:\n")
+	for _, n := range names {
+		fmt.Fprintf(&r, " %x %d %s\n", md5.Sum(out[dir+n]), len(out[dir+n]), n)
+	}
+	r.WriteString("SHA256:\n")
+	for _, n := range names {
+		fmt.Fprintf(&r, " %x %d %s\n", sha256.Sum256(out[dir+n]), len(out[dir+n]), n)
+	}
+	release := []byte(r.String())
+	var err error
+	out[dir+"Release"] = release
+	if out[dir+"InRelease"], err = s.Key.ClearSign(release, at); err != nil {
+		return nil, err
+	}
+	if out[dir+"Release.gpg"], err = s.Key.DetachSign(release, at); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+func rfc1123(t time.Time) string { return t.UTC().Format("Mon, 02 Jan 2006 15:04:05 UTC") }
+
+func (s AptSuite) packages(component, arch string) []byte {
+	var b bytes.Buffer
+	for _, p := range s.Components[component] {
+		file := fmt.Sprintf("pool/%s/%s_%s_%s.deb", component, p.Name, p.Version, arch)
+		fmt.Fprintf(&b, "Package: %s\nVersion: %s\nArchitecture: %s\nMaintainer: %s <packages@%s>\nFilename: %s\nSize: 1024\nSHA256: %x\nDescription: %s\n\n",
+			p.Name, p.Version, arch, s.Origin, strings.SplitN(s.Base, "/", 3)[1], file, sha256.Sum256([]byte(file)), p.Summary)
+	}
+	return b.Bytes()
+}
+
+func gzipped(data []byte) ([]byte, error) {
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	if _, err := w.Write(data); err != nil {
+		return nil, err
+	}
+	err := w.Close()
+	return b.Bytes(), err
+}
+
+func xzed(data []byte) ([]byte, error) {
+	var b bytes.Buffer
+	w, err := xz.WriterConfig{DictCap: 1 << 16, CheckSum: xz.CRC32}.NewWriter(&b)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(data); err != nil {
+		return nil, err
+	}
+	err = w.Close()
+	return b.Bytes(), err
+}
+
+// Suites are the apt suites of the scenario.
+func Suites(keys map[string]*Key) []AptSuite {
+	both := []string{"amd64", "arm64"}
+	var out []AptSuite
+	for _, name := range []string{"limpet", "limpet-updates", "mussel", "mussel-updates"} {
+		comps := map[string][]Package{
+			"main":  {{"tide-base", "11.4-1", "base files of Skerry"}, {"ca-certificates", "20260101", "certificates"}},
+			"extra": {{"sea-shanties", "3.1-2", "songs"}},
+		}
+		if strings.HasPrefix(name, "mussel") {
+			comps["firmware"] = []Package{{"firmware-sonar", "2.0-1", "firmware for sonar cards"}}
+		}
+		code, _, _ := strings.Cut(name, "-")
+		out = append(out, AptSuite{Base: "/archive.skerry.example/skerry", Origin: "Skerry", Suite: name, Codename: code, Components: comps, Archs: both, Key: keys["skerry-archive"]})
+	}
+	for _, series := range []string{"8", "9"} {
+		out = append(out, AptSuite{Base: "/packages.saltmarsh.example/apt/" + series + ".x", Origin: "Saltmarsh", Suite: "stable", Codename: "stable", Archs: both, Key: keys["saltmarsh-2026"],
+			Components: map[string][]Package{"main": {{"saltmarsh-server", series + ".2.1-1", "tide database"}, {"saltmarsh-client", series + ".2.1-1", "its client"}}}})
+	}
+	for _, code := range []string{"limpet", "mussel"} {
+		out = append(out, AptSuite{Base: "/apt.gannet.example/open", Origin: "Gannet", Suite: code, Codename: code, Archs: both, Key: keys["gannet-2025"],
+			Components: map[string][]Package{"open": {{"gannet-hypervisor", "4.1-2", "virtual machines"}}}})
+	}
+	out = append(out, AptSuite{Base: "/metrics.plover.example/apt", Origin: "Plover", Suite: "rolling", Codename: "rolling", Archs: both, Key: keys["plover-2024"],
+		Components: map[string][]Package{"main": {{"plover-agent", "1.44.0", "telemetry"}}}})
+	return out
+}

@@ -1,0 +1,128 @@
+package standin
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Faults that an upstream can be given.
+const (
+	FaultExpired  = "expired"   // metadata of long ago
+	FaultWrongKey = "wrong-key" // signed by a key that nobody trusts
+	Fault401      = "401"       // wants a login
+	FaultSlow     = "slow"      // answers after seconds
+	FaultCut      = "cut"       // breaks off in the middle
+	FaultMissing  = "missing"   // the indexes are not there
+)
+
+// Upstreams serves the scenario's repositories over HTTP.
+type Upstreams struct {
+	keys map[string]*Key
+	now  func() time.Time
+
+	mu     sync.RWMutex
+	files  map[string][]byte
+	faults map[string]string // vendor host → fault
+}
+
+// NewUpstreams builds the repositories, dated a little before now.
+func NewUpstreams(now func() time.Time) (*Upstreams, error) {
+	keys, err := Keys()
+	if err != nil {
+		return nil, err
+	}
+	u := &Upstreams{keys: keys, now: now, faults: map[string]string{}}
+	return u, u.build()
+}
+
+// Keys returns the keys that the repositories are signed with, by name.
+func (u *Upstreams) Keys() map[string]*Key { return u.keys }
+
+func (u *Upstreams) build() error {
+	files := map[string][]byte{}
+	for _, s := range Suites(u.keys) {
+		at := u.now().Add(-time.Hour)
+		switch u.faults[vendor(s.Base)] {
+		case FaultExpired:
+			at = at.Add(-30 * 24 * time.Hour)
+		case FaultWrongKey:
+			other, err := NewKey("nobody", "Nobody <nobody@nowhere.example>", time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC), 0)
+			if err != nil {
+				return err
+			}
+			s.Key = other
+		}
+		built, err := s.Build(at)
+		if err != nil {
+			return fmt.Errorf("building %s %s: %w", s.Base, s.Suite, err)
+		}
+		for name, data := range built {
+			files[name] = data
+		}
+	}
+	u.files = files
+	return nil
+}
+
+func vendor(path string) string {
+	v, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
+	return v
+}
+
+// SetFault gives a vendor a fault; "" takes it away.
+func (u *Upstreams) SetFault(vendor, fault string) error {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	switch fault {
+	case "":
+		delete(u.faults, vendor)
+	case FaultExpired, FaultWrongKey, Fault401, FaultSlow, FaultCut, FaultMissing:
+		u.faults[vendor] = fault
+	default:
+		return fmt.Errorf("there is no fault %q; faults are expired, wrong-key, 401, slow, cut, missing", fault)
+	}
+	return u.build()
+}
+
+// ServeHTTP serves the files. POST /-/fault?vendor=…&fault=… sets a fault.
+func (u *Upstreams) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.URL.Path == "/-/fault" && r.Method == http.MethodPost {
+		if err := u.SetFault(r.URL.Query().Get("vendor"), r.URL.Query().Get("fault")); err != nil {
+			http.Error(w, err.Error(), http.StatusUnprocessableEntity)
+			return
+		}
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	u.mu.RLock()
+	data, ok := u.files[r.URL.Path]
+	fault := u.faults[vendor(r.URL.Path)]
+	u.mu.RUnlock()
+	switch {
+	case fault == Fault401:
+		w.Header().Set("WWW-Authenticate", `Basic realm="packages"`)
+		http.Error(w, "a contract is needed", http.StatusUnauthorized)
+		return
+	case fault == FaultSlow:
+		select {
+		case <-time.After(3 * time.Second):
+		case <-r.Context().Done():
+			return
+		}
+	case !ok, fault == FaultMissing && strings.Contains(r.URL.Path, "/binary-"):
+		http.NotFound(w, r)
+		return
+	}
+	w.Header().Set("Content-Length", fmt.Sprint(len(data)))
+	if fault == FaultCut {
+		_, _ = w.Write(data[:len(data)/2])
+		panic(http.ErrAbortHandler)
+	}
+	if r.Method == http.MethodGet {
+		_, _ = io.WriteString(w, string(data)) // the caller has gone if this fails
+	}
+}

@@ -1,0 +1,173 @@
+package store
+
+import (
+	"context"
+	"crypto/ed25519"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// Host is a host's row.
+type Host struct {
+	ID       int64
+	Name     string
+	Key      ed25519.PublicKey
+	Joined   time.Time
+	LastSeen time.Time
+	Labels   map[string]string
+	Traits   string // digests of documents
+	Survey   string
+	Revision int64 // the revision that was last carried to it
+	Sheet    string
+	Carried  Carried
+	Since    map[string]time.Time // finding → first seen
+	Free     map[string]int64
+	Agent    string
+	Task     int64 // the rollout that the host has to carry out, or 0
+}
+
+// Carried is what the last successful carrying left on a host.
+type Carried struct {
+	Sheet  string    `json:"sheet,omitempty"`
+	Survey string    `json:"survey,omitempty"`
+	At     time.Time `json:"at,omitzero"`
+}
+
+const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, agent, task"
+
+// Hosts returns all hosts, by name.
+func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT "+hostColumns+" FROM hosts ORDER BY name")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []*Host
+	for rows.Next() {
+		h := &Host{}
+		var joined, seen int64
+		var labels, carried, since, free []byte
+		if err := rows.Scan(&h.ID, &h.Name, (*[]byte)(&h.Key), &joined, &seen, &labels, &h.Traits, &h.Survey, &h.Revision, &h.Sheet, &carried, &since, &free, &h.Agent, &h.Task); err != nil {
+			return nil, err
+		}
+		h.Joined, h.LastSeen = fromUnix(joined), fromUnix(seen)
+		for _, x := range []struct {
+			text []byte
+			to   any
+		}{{labels, &h.Labels}, {carried, &h.Carried}, {since, &h.Since}, {free, &h.Free}} {
+			if string(x.text) == "{}" {
+				continue
+			}
+			if err := json.Unmarshal(x.text, x.to); err != nil {
+				return nil, fmt.Errorf("host %s: %w", h.Name, err)
+			}
+		}
+		out = append(out, h)
+	}
+	return out, rows.Err()
+}
+
+// text is the JSON of a map or struct; its emptiness is written {}.
+func text(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil || string(b) == "null" {
+		return "{}"
+	}
+	return string(b)
+}
+
+func putHost(ctx context.Context, tx *sql.Tx, h *Host) error {
+	_, err := tx.ExecContext(ctx, `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since = ?, free = ?, agent = ?, task = ? WHERE id = ?`,
+		unix(h.LastSeen), text(h.Labels), h.Traits, h.Survey, h.Revision, h.Sheet, text(h.Carried), text(h.Since), text(h.Free), h.Agent, h.Task, h.ID)
+	return err
+}
+
+// PutHost stores a changed row.
+func (s *Store) PutHost(ctx context.Context, h *Host) error {
+	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error { return putHost(ctx, tx, h) })
+}
+
+// Seen notes when hosts were last seen.
+func (s *Store) Seen(ctx context.Context, at map[int64]time.Time) error {
+	if len(at) == 0 {
+		return nil
+	}
+	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		stmt, err := tx.PrepareContext(ctx, "UPDATE hosts SET last_seen = ? WHERE id = ?")
+		if err != nil {
+			return err
+		}
+		defer stmt.Close()
+		for id, t := range at {
+			if _, err := stmt.ExecContext(ctx, unix(t), id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Invite is a one-time permission to join.
+type Invite struct {
+	Host    string
+	Author  string
+	Expires time.Time
+}
+
+// AddInvite stores an invitation under the hash of its token.
+func (s *Store) AddInvite(ctx context.Context, hash []byte, i Invite) error {
+	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO invites (token, host, author, expires) VALUES (?, ?, ?, ?)", hash, i.Host, i.Author, unix(i.Expires))
+		return err
+	})
+}
+
+// Join uses an invitation up and stores the host. A host of that name that has
+// joined before is given the new key and keeps its history.
+func (s *Store) Join(ctx context.Context, hash []byte, key ed25519.PublicKey, now time.Time) (*Host, error) {
+	h := &Host{Key: key, Joined: now}
+	err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		var expires int64
+		err := tx.QueryRowContext(ctx, "DELETE FROM invites WHERE token = ? RETURNING host, expires", hash).Scan(&h.Name, &expires)
+		if err != nil || fromUnix(expires).Before(now) {
+			return fmt.Errorf("invitation: %w", ErrNotFound)
+		}
+		return tx.QueryRowContext(ctx, "INSERT INTO hosts (name, key, joined) VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET key = excluded.key RETURNING id",
+			h.Name, []byte(key), unix(now)).Scan(&h.ID)
+	})
+	return h, err
+}
+
+// AddHosts stores many hosts at once, for fleets that are made up.
+func (s *Store) AddHosts(ctx context.Context, list []*Host) error {
+	for len(list) > 0 {
+		n := min(len(list), 5000)
+		part := list[:n]
+		list = list[n:]
+		err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+			for _, h := range part {
+				if err := tx.QueryRowContext(ctx, "INSERT INTO hosts (name, key, joined) VALUES (?, ?, ?) RETURNING id", h.Name, []byte(h.Key), unix(h.Joined)).Scan(&h.ID); err != nil {
+					return err
+				}
+				if err := putHost(ctx, tx, h); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// RetireHost forgets a host.
+func (s *Store) RetireHost(ctx context.Context, id int64) error {
+	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "DELETE FROM hosts WHERE id = ?", id)
+		return err
+	})
+}

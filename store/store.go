@@ -1,0 +1,228 @@
+// Package store keeps the service's state in SQLite.
+//
+// There is one writer: a goroutine that gathers what is waiting into one
+// transaction and answers each caller after the commit, so that many small
+// writes cost little and none that was acknowledged is lost.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver "sqlite"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound is returned where what was asked for is not there.
+var ErrNotFound = errors.New("not found")
+
+// MostWrites is the largest number of writes that one transaction takes.
+const MostWrites = 256
+
+// Store is an open database. It is safe for use by several goroutines.
+type Store struct {
+	read   *sql.DB
+	write  *sql.DB
+	queue  chan job
+	done   chan struct{}
+	enc    *zstd.Encoder
+	dec    *zstd.Decoder
+	known  digests
+	closed chan struct{}
+}
+
+type job struct {
+	do   func(context.Context, *sql.Tx) error
+	done chan error
+}
+
+// Open opens the database at path and brings it up to date.
+func Open(ctx context.Context, path string) (*Store, error) {
+	dsn := func(extra string) string {
+		return "file:" + (&url.URL{Path: path}).EscapedPath() + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-32000)" + extra
+	}
+	write, err := sql.Open("sqlite", dsn("&_txlock=immediate"))
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	write.SetMaxOpenConns(1)
+	if err := migrate(ctx, write); err != nil {
+		write.Close()
+		return nil, fmt.Errorf("bringing %s up to date: %w", path, err)
+	}
+	read, err := sql.Open("sqlite", dsn("&_pragma=query_only(1)"))
+	if err != nil {
+		write.Close()
+		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	read.SetMaxOpenConns(8)
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return nil, err
+	}
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20))
+	if err != nil {
+		return nil, err
+	}
+	s := &Store{read: read, write: write, queue: make(chan job, 4*MostWrites), done: make(chan struct{}), closed: make(chan struct{}), enc: enc, dec: dec}
+	if err := s.loadKnown(ctx); err != nil {
+		read.Close()
+		write.Close()
+		return nil, err
+	}
+	go s.writer()
+	return s, nil
+}
+
+func migrate(ctx context.Context, db *sql.DB) error {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	if err != nil {
+		return err
+	}
+	_, err = p.Up(ctx)
+	return err
+}
+
+// Close waits for the writes that are under way and closes the database.
+func (s *Store) Close() error {
+	close(s.closed)
+	<-s.done
+	return errors.Join(s.read.Close(), s.write.Close())
+}
+
+// ErrClosed is returned for a write after Close.
+var ErrClosed = errors.New("the store is closed")
+
+// do runs f in a transaction with others and returns after the commit.
+func (s *Store) do(ctx context.Context, f func(context.Context, *sql.Tx) error) error {
+	j := job{f, make(chan error, 1)}
+	select {
+	case s.queue <- j:
+	case <-s.closed:
+		return ErrClosed
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	select {
+	case err := <-j.done:
+		return err
+	case <-s.done:
+		select {
+		case err := <-j.done:
+			return err
+		default:
+			return ErrClosed
+		}
+	}
+}
+
+func (s *Store) writer() {
+	defer close(s.done)
+	for {
+		var batch []job
+		select {
+		case j := <-s.queue:
+			batch = append(batch, j)
+		case <-s.closed:
+			select {
+			case j := <-s.queue:
+				batch = append(batch, j)
+			default:
+				return
+			}
+		}
+	gather:
+		for len(batch) < MostWrites {
+			select {
+			case j := <-s.queue:
+				batch = append(batch, j)
+			default:
+				break gather
+			}
+		}
+		s.commit(batch)
+	}
+}
+
+// commit runs a batch in one transaction. A job that fails is rolled back to its
+// own savepoint and does not harm the others.
+func (s *Store) commit(batch []job) {
+	ctx := context.Background()
+	results := make([]error, len(batch))
+	err := func() error {
+		tx, err := s.write.BeginTx(ctx, nil)
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
+		for i, j := range batch {
+			if len(batch) == 1 {
+				if err := j.do(ctx, tx); err != nil {
+					return err
+				}
+				continue
+			}
+			if _, err := tx.ExecContext(ctx, "SAVEPOINT job"); err != nil {
+				return err
+			}
+			if results[i] = j.do(ctx, tx); results[i] != nil {
+				if _, err := tx.ExecContext(ctx, "ROLLBACK TO job"); err != nil {
+					return err
+				}
+			}
+			if _, err := tx.ExecContext(ctx, "RELEASE job"); err != nil {
+				return err
+			}
+		}
+		return tx.Commit()
+	}()
+	for i, j := range batch {
+		if err != nil && results[i] == nil {
+			results[i] = err
+		}
+		j.done <- results[i]
+	}
+}
+
+// Ping reports whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.read.PingContext(ctx) }
+
+// Check runs the database's own integrity check.
+func (s *Store) Check(ctx context.Context) error {
+	var answer string
+	if err := s.read.QueryRowContext(ctx, "PRAGMA integrity_check").Scan(&answer); err != nil {
+		return err
+	}
+	if answer != "ok" {
+		return fmt.Errorf("the database is damaged: %s", answer)
+	}
+	return nil
+}
+
+func unix(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMilli()
+}
+
+func fromUnix(ms int64) time.Time {
+	if ms == 0 {
+		return time.Time{}
+	}
+	return time.UnixMilli(ms).UTC()
+}
