@@ -5,7 +5,7 @@ GO ?= go
 LDFLAGS := -s -w -X patientlantern.example/lantern/cli.Version=$(VERSION) -X main.Version=$(VERSION)
 export CGO_ENABLED := 0
 
-.PHONY: build demo test bench fuzz console types need clean
+.PHONY: shots build demo test bench fuzz console types need clean
 
 build: bin/lantern bin/lantern-agent
 
@@ -52,3 +52,7 @@ need:
 
 clean:
 	rm -rf bin console/dist/assets console/dist/index.html
+
+# The pictures of the README, from the demo.
+shots: need build
+	$(GO) run ./internal/shots

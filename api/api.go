@@ -5,8 +5,8 @@ package api
 import (
 	"time"
 
+	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
-	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -73,10 +73,10 @@ type HostDetail struct {
 
 // Reason says why a repository is on a host's sheet, or is not.
 type Reason struct {
-	Repository string       `json:"repository"`
-	Because    string       `json:"because"`
-	At         []policy.Pos `json:"at"`
-	Left       bool         `json:"left" doc:"True where the repository is not on the sheet"`
+	Repository string     `json:"repository"`
+	Because    string     `json:"because"`
+	At         []diag.Pos `json:"at"`
+	Left       bool       `json:"left" doc:"True where the repository is not on the sheet"`
 }
 
 // FindingPage is one page of findings over the fleet.
@@ -94,8 +94,8 @@ type Publication struct {
 
 // CheckResult is what is wrong with a policy folder.
 type CheckResult struct {
-	Diagnostics []policy.Diagnostic `json:"diagnostics"`
-	Looked      Looked              `json:"looked" doc:"What was looked at"`
+	Diagnostics []diag.Diagnostic `json:"diagnostics"`
+	Looked      Looked            `json:"looked" doc:"What was looked at"`
 }
 
 // Looked counts what a policy defines.
@@ -110,14 +110,14 @@ type Looked struct {
 
 // Revision is a published policy.
 type Revision struct {
-	Number      int64               `json:"number"`
-	Policy      string              `json:"policy" doc:"SHA-256 of the folder"`
-	Author      string              `json:"author"`
-	Message     string              `json:"message"`
-	Created     time.Time           `json:"created"`
-	Hosts       int                 `json:"hosts" doc:"Hosts that it was last carried to"`
-	Fresh       bool                `json:"fresh" doc:"False where publishing found the folder to be that of the newest revision"`
-	Diagnostics []policy.Diagnostic `json:"diagnostics,omitempty" doc:"Warnings"`
+	Number      int64             `json:"number"`
+	Policy      string            `json:"policy" doc:"SHA-256 of the folder"`
+	Author      string            `json:"author"`
+	Message     string            `json:"message"`
+	Created     time.Time         `json:"created"`
+	Hosts       int               `json:"hosts" doc:"Hosts that it was last carried to"`
+	Fresh       bool              `json:"fresh" doc:"False where publishing found the folder to be that of the newest revision"`
+	Diagnostics []diag.Diagnostic `json:"diagnostics,omitempty" doc:"Warnings"`
 }
 
 // RevisionList is every revision, the newest first.

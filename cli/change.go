@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"patientlantern.example/lantern/core/diag"
 	"strconv"
 	"strings"
 	"time"
@@ -24,7 +25,7 @@ func (a *app) policy() *cobra.Command {
 }
 
 // folder reads a policy folder.
-func folder(dir string) (policy.Folder, []policy.Diagnostic, error) {
+func folder(dir string) (policy.Folder, []diag.Diagnostic, error) {
 	info, err := os.Stat(dir)
 	if err != nil {
 		return nil, nil, wrong("there is no folder %s", dir)
@@ -37,10 +38,10 @@ func folder(dir string) (policy.Folder, []policy.Diagnostic, error) {
 }
 
 // diagnostics prints what is wrong with a policy and returns the number of errors.
-func (a *app) diagnostics(dir string, list []policy.Diagnostic) (errors int) {
+func (a *app) diagnostics(dir string, list []diag.Diagnostic) (errors int) {
 	for _, d := range list {
 		style := view.Yellow
-		if d.Severity == policy.Error {
+		if d.Severity == diag.Error {
 			style = view.Red
 			errors++
 		}
@@ -67,21 +68,21 @@ func (a *app) policyCheck() *cobra.Command {
 				return err
 			}
 			res := api.CheckResult{Diagnostics: diags}
-			if !policy.HasErrors(diags) {
+			if !diag.HasErrors(diags) {
 				p, more := policy.Load(f, time.Now())
 				res.Looked = service.Looked(p)
 				res.Diagnostics = append(res.Diagnostics, more...)
 			}
-			if fleet && !policy.HasErrors(res.Diagnostics) {
+			if fleet && !diag.HasErrors(res.Diagnostics) {
 				if res, err = a.client().Check(cmd.Context(), api.Publication{Files: f}); err != nil {
 					return err
 				}
 			}
 			if res.Diagnostics == nil {
-				res.Diagnostics = []policy.Diagnostic{}
+				res.Diagnostics = []diag.Diagnostic{}
 			}
 			if done, err := a.json(res); done {
-				if err == nil && policy.HasErrors(res.Diagnostics) {
+				if err == nil && diag.HasErrors(res.Diagnostics) {
 					err = &exit{ExitNo, ""}
 				}
 				return err
@@ -119,11 +120,11 @@ func (a *app) policyPublish() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if !policy.HasErrors(diags) {
+			if !diag.HasErrors(diags) {
 				_, more := policy.Load(f, time.Now())
 				diags = append(diags, more...)
 			}
-			if policy.HasErrors(diags) {
+			if diag.HasErrors(diags) {
 				if done, err := a.json(api.CheckResult{Diagnostics: diags}); done {
 					if err != nil {
 						return err

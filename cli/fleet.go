@@ -245,12 +245,12 @@ func (a *app) finding(f api.Finding, host bool) {
 	if where == "" {
 		where = "several files"
 	}
-	head := a.out.Paint(look.style, look.sign+" "+f.Severity)
+	head := a.out.Paint(look.style, fmt.Sprintf("%s %-6s", look.sign, f.Severity))
 	if host {
 		head += "  " + a.out.Paint(view.Bold, f.Host)
 	}
 	a.out.Printf("%s  %s  %s", head, a.out.Paint(view.Cyan, where), a.out.Paint(view.Dim, fmt.Sprintf("since %s, %s", f.Since.Local().Format("15:04:05"), view.Ago(time.Since(f.Since)))))
-	a.out.Printf("%s %s", a.out.Wrap(3, f.Message), a.out.Paint(view.Dim, "["+f.Class+"]"))
+	a.out.Printf("%s", a.out.Wrap(3, f.Message+" ["+f.Class+"]"))
 }
 
 func (a *app) drift() *cobra.Command {

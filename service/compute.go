@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"patientlantern.example/lantern/core/diag"
 	"sync"
 	"time"
 
@@ -200,7 +201,7 @@ func (c *computer) revision(ctx context.Context, number int64, now time.Time) (*
 			// It was checked when it was published; a key that has expired since
 			// does not make it another policy.
 			p, diags := policy.Load(folder, r.Created)
-			if policy.HasErrors(diags) {
+			if diag.HasErrors(diags) {
 				return nil, fmt.Errorf("revision %d can no longer be read: %s", number, diags[0])
 			}
 			return newRevisionState(p), nil

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"patientlantern.example/lantern/core/diag"
 	"slices"
 	"strconv"
 	"strings"
@@ -302,7 +303,7 @@ func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.Find
 }
 
 // trouble turns diagnostics into problem details, one for each.
-func trouble(status int, message string, list []policy.Diagnostic) error {
+func trouble(status int, message string, list []diag.Diagnostic) error {
 	var errs []error
 	for _, d := range list {
 		errs = append(errs, &huma.ErrorDetail{Message: d.String(), Location: d.Pos.String(), Value: d.Code})
@@ -311,10 +312,10 @@ func trouble(status int, message string, list []policy.Diagnostic) error {
 }
 
 // prepare loads a folder and resolves it for every host that has sent a survey.
-func (s *Service) prepare(ctx context.Context, folder policy.Folder) (looked api.Looked, diags []policy.Diagnostic, sheets []store.Document, err error) {
+func (s *Service) prepare(ctx context.Context, folder policy.Folder) (looked api.Looked, diags []diag.Diagnostic, sheets []store.Document, err error) {
 	p, diags := policy.Load(folder, s.now())
 	looked = Looked(p)
-	if policy.HasErrors(diags) {
+	if diag.HasErrors(diags) {
 		return looked, diags, nil, nil
 	}
 	rs := newRevisionState(p)
@@ -330,7 +331,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (looked api
 	}
 	for _, res := range rs.resolver.Distinct() {
 		for _, d := range res.Trouble {
-			if !slices.ContainsFunc(diags, func(x policy.Diagnostic) bool { return x.Code == d.Code && x.Pos == d.Pos }) {
+			if !slices.ContainsFunc(diags, func(x diag.Diagnostic) bool { return x.Code == d.Code && x.Pos == d.Pos }) {
 				diags = append(diags, d)
 			}
 		}
@@ -354,7 +355,7 @@ func (s *Service) checkPolicy(ctx context.Context, in *folderIn) (*body[api.Chec
 		return nil, s.refuse(err)
 	}
 	if diags == nil {
-		diags = []policy.Diagnostic{}
+		diags = []diag.Diagnostic{}
 	}
 	return &body[api.CheckResult]{api.CheckResult{Diagnostics: diags, Looked: looked}}, nil
 }
@@ -364,7 +365,7 @@ func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	if policy.HasErrors(diags) {
+	if diag.HasErrors(diags) {
 		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors; nothing was published", diags)
 	}
 	folder, err := source.Canonical(policy.Folder(in.Body.Files))
@@ -441,7 +442,7 @@ func (s *Service) preview(ctx context.Context, in *previewQuery) (*body[api.Prev
 	}
 	out := api.Preview{Revision: r.Number, Unknown: []string{}, Groups: []api.PreviewGroup{}}
 	groups := map[string]int{}
-	var broken []policy.Diagnostic
+	var broken []diag.Diagnostic
 	for _, h := range s.fleet.all() {
 		v := h.row()
 		if v.Traits == "" || v.Survey == "" {

@@ -28,6 +28,7 @@ func (s *Service) routes() {
 	r.Get("/healthz", s.healthz)
 	r.Handle("/metrics", s.metrics.handler())
 
+	huma.DefaultArrayNullable = false // lists are never null here
 	config := huma.DefaultConfig("Patient Lantern", s.opts.Version)
 	config.Info.Description = "Repository, signing-key and channel definitions for a fleet of Linux hosts."
 	config.DocsPath = ""

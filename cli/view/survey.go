@@ -184,11 +184,11 @@ func (o *Out) Keys(list []source.Key, now time.Time) {
 				left = fmt.Sprintf("%d days", days)
 			}
 		}
-		scope := "sources that name it"
+		scope := "named only"
 		if k.Scope == source.ScopeAny {
-			scope = "everything"
+			scope = "all sources"
 		}
-		rows = append(rows, []Cell{T("  " + ShortKey(k.Fingerprint)), T(k.Algorithm), {left, style}, T(scope), T(k.Where), T(user)})
+		rows = append(rows, []Cell{T("  " + ShortKey(k.Fingerprint)), T(k.Algorithm), {left, style}, T(scope), T(user), T(k.Where)})
 	}
-	o.Table([]Column{{Name: "  KEY"}, {Name: "ALGORITHM"}, {Name: "LEFT"}, {Name: "TRUSTED FOR"}, {Name: "WHERE", Gives: true}, {Name: "WHOSE", Gives: true}}, rows)
+	o.Table([]Column{{Name: "  KEY"}, {Name: "ALGORITHM"}, {Name: "LEFT"}, {Name: "TRUSTED FOR"}, {Name: "WHOSE", Gives: true}, {Name: "WHERE", Gives: true}}, rows)
 }

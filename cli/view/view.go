@@ -10,8 +10,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/mattn/go-runewidth"
 	"golang.org/x/term"
+	"golang.org/x/text/width"
 )
 
 // Out is where a command writes.
@@ -90,31 +90,31 @@ type Column struct {
 
 // Table writes rows under a heading.
 func (o *Out) Table(cols []Column, rows [][]Cell) {
-	width := make([]int, len(cols))
+	wide := make([]int, len(cols))
 	for i, c := range cols {
-		width[i] = runewidth.StringWidth(c.Name)
+		wide[i] = columns(c.Name)
 		for _, r := range rows {
-			width[i] = max(width[i], runewidth.StringWidth(r[i].Text))
+			wide[i] = max(wide[i], columns(r[i].Text))
 		}
 	}
 	const gap = 2
 	total := gap * (len(cols) - 1)
-	for _, w := range width {
+	for _, w := range wide {
 		total += w
 	}
 	for i := len(cols) - 1; i >= 0 && o.Width > 0 && total > o.Width; i-- {
 		if !cols[i].Gives {
 			continue
 		}
-		cut := min(total-o.Width, width[i]-min(width[i], 12))
-		width[i] -= cut
+		cut := min(total-o.Width, wide[i]-min(wide[i], 12))
+		wide[i] -= cut
 		total -= cut
 	}
 	line := func(cells []Cell) {
 		var b strings.Builder
 		for i, c := range cells {
-			text := Cut(c.Text, width[i])
-			pad := strings.Repeat(" ", max(0, width[i]-runewidth.StringWidth(text)))
+			text := Cut(c.Text, wide[i])
+			pad := strings.Repeat(" ", max(0, wide[i]-columns(text)))
 			switch {
 			case cols[i].Right:
 				b.WriteString(pad + o.Paint(c.Style, text))
@@ -140,17 +140,43 @@ func (o *Out) Table(cols []Column, rows [][]Cell) {
 }
 
 // Cut shortens text to a width, with an ellipsis.
-func Cut(text string, width int) string {
+func Cut(text string, most int) string {
 	text = strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7f {
 			return '·' // what hosts send must not steer the terminal
 		}
 		return r
 	}, text)
-	if runewidth.StringWidth(text) <= width {
+	if columns(text) <= most {
 		return text
 	}
-	return runewidth.Truncate(text, width, "…")
+	at := 0
+	for i, r := range text {
+		if at += columnsOf(r); at > most-1 {
+			return text[:i] + "…"
+		}
+	}
+	return text
+}
+
+// columns is the width of a text on a terminal.
+func columns(text string) int {
+	n := 0
+	for _, r := range text {
+		n += columnsOf(r)
+	}
+	return n
+}
+
+func columnsOf(r rune) int {
+	if r < 0x1100 {
+		return 1
+	}
+	switch width.LookupRune(r).Kind() {
+	case width.EastAsianWide, width.EastAsianFullwidth:
+		return 2
+	}
+	return 1
 }
 
 // Wrap breaks text at blanks so that it fits, every line indented.
@@ -162,7 +188,7 @@ func (o *Out) Wrap(indent int, text string) string {
 	var b strings.Builder
 	at := 0
 	for _, w := range strings.Fields(text) {
-		n := runewidth.StringWidth(w)
+		n := columns(w)
 		switch {
 		case at == 0:
 			b.WriteString(pad)
@@ -183,8 +209,13 @@ func (o *Out) Wrap(indent int, text string) string {
 // Diff writes a unified diff, additions and removals set off.
 func (o *Out) Diff(indent int, diff string) {
 	pad := strings.Repeat(" ", indent)
+	first := true
 	for line := range strings.Lines(diff) {
 		line = strings.TrimRight(line, "\r\n")
+		if strings.HasPrefix(line, "--- ") && !first {
+			fmt.Fprintln(o)
+		}
+		first = false
 		style := Plain
 		switch {
 		case strings.HasPrefix(line, "+++"), strings.HasPrefix(line, "---"):

@@ -47,7 +47,6 @@ func command() *cobra.Command {
 		Long:    "The host side of Patient Lantern: surveys the host, carries signed deliveries out, and\ngoes on working when the service is away.\n\nExit status: 0 done; 1 it could not be done; 2 wrong usage; 3 a root that the package\nmanager would refuse (read).",
 		Example: "  lantern-agent join --service https://lantern.brinewick.test --token plj_…\n  lantern-agent run",
 	}
-	cmd.SetVersionTemplate("lantern-agent {{.Version}}\n")
 	cmd.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
 	cmd.PersistentFlags().StringVar(&root, "root", "/", "root folder of the host")
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"patientlantern.example/lantern/core/diag"
 	"regexp"
 	"slices"
 	"sort"
@@ -36,12 +37,12 @@ type Folder map[string][]byte
 
 // Collect reads the policy files and key files of a folder. Hidden files and
 // folders are left out, symbolic links are not followed.
-func Collect(fsys fs.FS) (Folder, []Diagnostic) {
+func Collect(fsys fs.FS) (Folder, []diag.Diagnostic) {
 	out := Folder{}
-	var bad []Diagnostic
+	var bad []diag.Diagnostic
 	total := int64(0)
 	refuse := func(code, name, msg, remedy string) {
-		bad = append(bad, Diagnostic{Code: code, Severity: Error, Pos: Pos{File: name}, Message: msg, Remedy: remedy})
+		bad = append(bad, diag.Diagnostic{Code: code, Severity: diag.Error, Pos: diag.Pos{File: name}, Message: msg, Remedy: remedy})
 	}
 	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
@@ -90,7 +91,7 @@ type loader struct {
 	folder   Folder
 	now      time.Time
 	policy   *Policy
-	out      []Diagnostic
+	out      []diag.Diagnostic
 	file     string
 	compiler *condition.Compiler
 	used     map[string]bool // "repository x", "group x", "key x"
@@ -98,13 +99,13 @@ type loader struct {
 
 // Load reads a folder. now is the time that keys are judged at. The policy is
 // whole only when no diagnostic is an error.
-func Load(folder Folder, now time.Time) (*Policy, []Diagnostic) {
+func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 	l := &loader{folder: folder, now: now, used: map[string]bool{}, policy: &Policy{
 		Keys: map[string]*Key{}, Repositories: map[string]*Repository{}, Groups: map[string]*Group{},
 	}}
 	var err error
 	if l.compiler, err = condition.NewCompiler(); err != nil {
-		l.report("expression", Error, Pos{File: "."}, err.Error(), "")
+		l.report("expression", diag.Error, diag.Pos{File: "."}, err.Error(), "")
 		return l.policy, l.out
 	}
 	for name := range folder {
@@ -114,56 +115,56 @@ func Load(folder Folder, now time.Time) (*Policy, []Diagnostic) {
 	}
 	sort.Strings(l.policy.Files)
 	if len(l.policy.Files) == 0 {
-		l.report("nothing-read", Error, Pos{File: "."}, "no policy file (*.yaml) stands in the folder", "name the folder that holds policy.yaml")
+		l.report("nothing-read", diag.Error, diag.Pos{File: "."}, "no policy file (*.yaml) stands in the folder", "name the folder that holds policy.yaml")
 	}
 	for _, name := range l.policy.Files {
 		l.file = name
 		l.readFile(folder[name])
 	}
 	l.references()
-	sortDiagnostics(l.out)
+	diag.Sort(l.out)
 	return l.policy, l.out
 }
 
-func (l *loader) report(code, severity string, at Pos, message, remedy string, also ...Pos) {
-	l.out = append(l.out, Diagnostic{Code: code, Severity: severity, Pos: at, Message: message, Remedy: remedy, Also: also})
+func (l *loader) report(code, severity string, at diag.Pos, message, remedy string, also ...diag.Pos) {
+	l.out = append(l.out, diag.Diagnostic{Code: code, Severity: severity, Pos: at, Message: message, Remedy: remedy, Also: also})
 }
 
-func (l *loader) fail(code string, at Pos, message, remedy string, also ...Pos) {
-	l.report(code, Error, at, message, remedy, also...)
+func (l *loader) fail(code string, at diag.Pos, message, remedy string, also ...diag.Pos) {
+	l.report(code, diag.Error, at, message, remedy, also...)
 }
 
-func (l *loader) pos(n ast.Node) Pos {
+func (l *loader) pos(n ast.Node) diag.Pos {
 	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 && !m.IsFlowStyle {
 		n = m.Values[0].Key
 	} else if v, ok := n.(*ast.MappingValueNode); ok {
 		n = v.Key
 	}
 	if t := n.GetToken(); t != nil && t.Position != nil {
-		return Pos{l.file, t.Position.Line, t.Position.Column}
+		return diag.At(l.file, t.Position.Line, t.Position.Column)
 	}
-	return Pos{File: l.file}
+	return diag.Pos{File: l.file}
 }
 
 func (l *loader) readFile(data []byte) {
 	if !utf8.Valid(data) || bytes.IndexByte(data, 0) >= 0 {
-		l.fail("encoding", Pos{File: l.file}, "the file is not UTF-8 text", "save it as UTF-8")
+		l.fail("encoding", diag.Pos{File: l.file}, "the file is not UTF-8 text", "save it as UTF-8")
 		return
 	}
 	if i := bytes.IndexByte(data, '\t'); i >= 0 {
 		start := bytes.LastIndexByte(data[:i], '\n') + 1
 		if len(bytes.TrimSpace(data[start:i])) == 0 {
-			l.fail("syntax", Pos{l.file, bytes.Count(data[:i], []byte{'\n'}) + 1, i - start + 1}, "a tab stands where YAML wants blanks", "indent with blanks")
+			l.fail("syntax", diag.At(l.file, bytes.Count(data[:i], []byte{'\n'})+1, i-start+1), "a tab stands where YAML wants blanks", "indent with blanks")
 			return
 		}
 	}
 	if at, deep := tooDeep(data); deep {
-		l.fail("syntax", Pos{l.file, at, 1}, fmt.Sprintf("brackets are nested more than %d deep", maxDepth), "write it flat")
+		l.fail("syntax", diag.At(l.file, at, 1), fmt.Sprintf("brackets are nested more than %d deep", maxDepth), "write it flat")
 		return
 	}
 	f, err := parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
-		at := Pos{File: l.file}
+		at := diag.Pos{File: l.file}
 		msg := err.Error()
 		var se *yaml.SyntaxError
 		if errors.As(err, &se) {
@@ -184,7 +185,7 @@ func (l *loader) readFile(data []byte) {
 		seen = true
 	}
 	if !seen {
-		l.fail("format", Pos{l.file, 1, 1}, "the file is empty", "begin it with: format: "+Format)
+		l.fail("format", diag.At(l.file, 1, 1), "the file is empty", "begin it with: format: "+Format)
 	}
 }
 
@@ -211,7 +212,7 @@ func tooDeep(data []byte) (int, bool) {
 // field is one key of a mapping with its value.
 type field struct {
 	key  string
-	at   Pos
+	at   diag.Pos
 	node ast.Node
 }
 
@@ -233,7 +234,7 @@ func (l *loader) mapping(n ast.Node, what string, allowed ...string) []field {
 		return nil
 	}
 	var out []field
-	first := map[string]Pos{}
+	first := map[string]diag.Pos{}
 	for _, v := range values {
 		at := l.pos(v)
 		if _, merge := v.Key.(*ast.MergeKeyNode); merge || l.alias(v.Value) {
@@ -381,7 +382,7 @@ func (l *loader) document(n ast.Node) {
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
-func (l *loader) name(f field, what string, already Pos, taken bool) bool {
+func (l *loader) name(f field, what string, already diag.Pos, taken bool) bool {
 	if !nameForm.MatchString(f.key) {
 		l.fail("name", f.at, fmt.Sprintf("%s name %q is not allowed", what, f.key), "use small letters, digits and -, at most 63")
 		return false
@@ -395,7 +396,7 @@ func (l *loader) name(f field, what string, already Pos, taken bool) bool {
 
 func (l *loader) key(f field) {
 	old, taken := l.policy.Keys[f.key]
-	var before Pos
+	var before diag.Pos
 	if taken {
 		before = old.Pos
 	}
@@ -474,7 +475,7 @@ var supports = []string{"vendor", "distribution", "community", "internal"}
 
 func (l *loader) repository(f field) {
 	old, taken := l.policy.Repositories[f.key]
-	var before Pos
+	var before diag.Pos
 	if taken {
 		before = old.Pos
 	}
@@ -484,7 +485,7 @@ func (l *loader) repository(f field) {
 	r := &Repository{Name: f.key, Pos: f.at, Enabled: true, Signatures: source.CheckRequired, Settings: map[string]Setting{}}
 	l.policy.Repositories[f.key] = r
 	what := fmt.Sprintf("the repository %q", f.key)
-	var sigAt Pos
+	var sigAt diag.Pos
 	for _, x := range l.mapping(f.node, what, "title", "support", "settings", "keys", "signatures", "because", "enabled", "in-place", "deb", "cases") {
 		switch x.key {
 		case "title":
@@ -520,7 +521,7 @@ func (l *loader) repository(f field) {
 }
 
 // repositoryRules checks what concerns several keys of a repository at once.
-func (l *loader) repositoryRules(r *Repository, sigAt Pos) {
+func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 	if r.Signatures == source.CheckOff && strings.TrimSpace(r.Because) == "" {
 		l.fail("no-reason", sigAt, fmt.Sprintf("the repository %q switches signature checks off without a reason", r.Name), "say why: because: \"…\"")
 	}
@@ -550,7 +551,7 @@ func (l *loader) repositoryRules(r *Repository, sigAt Pos) {
 		l.fail("key-missing", r.Pos, fmt.Sprintf("the repository %q names no key, so nothing that it signs could be checked", r.Name), "add: keys: [NAME]")
 	}
 	if r.Signatures == source.CheckOff && r.Deb.URL != nil && strings.HasPrefix(expandDefaults(r.Deb.URL.Value, r.Settings), "http://") {
-		l.report("plain-transport", Warning, r.Deb.URL.Pos, fmt.Sprintf("the repository %q comes over http without a signature check: anybody on the way can change it", r.Name), "use https, or check signatures")
+		l.report("plain-transport", diag.Warning, r.Deb.URL.Pos, fmt.Sprintf("the repository %q comes over http without a signature check: anybody on the way can change it", r.Name), "use https, or check signatures")
 	}
 }
 
@@ -680,7 +681,7 @@ func (l *loader) group(f field) {
 		return
 	}
 	old, taken := l.policy.Groups[f.key]
-	var before Pos
+	var before diag.Pos
 	if taken {
 		before = old.Pos
 	}
@@ -785,9 +786,9 @@ func (l *loader) references() {
 			}
 		}
 	}
-	unused(l, "key", p.Keys, func(k *Key) Pos { return k.Pos })
-	unused(l, "repository", p.Repositories, func(r *Repository) Pos { return r.Pos })
-	unused(l, "group", p.Groups, func(g *Group) Pos { return g.Pos })
+	unused(l, "key", p.Keys, func(k *Key) diag.Pos { return k.Pos })
+	unused(l, "repository", p.Repositories, func(r *Repository) diag.Pos { return r.Pos })
+	unused(l, "group", p.Groups, func(g *Group) diag.Pos { return g.Pos })
 }
 
 func hint[T any](name string, all map[string]T) string {
@@ -808,10 +809,10 @@ func resolveName[T any](l *loader, kind string, t Text, all map[string]T) {
 	}
 }
 
-func unused[T any](l *loader, kind string, all map[string]T, at func(T) Pos) {
+func unused[T any](l *loader, kind string, all map[string]T, at func(T) diag.Pos) {
 	for n, v := range all {
 		if !l.used[kind+" "+n] {
-			l.report("unused", Warning, at(v), fmt.Sprintf("the %s %q is used nowhere", kind, n), "use it, or take it out")
+			l.report("unused", diag.Warning, at(v), fmt.Sprintf("the %s %q is used nowhere", kind, n), "use it, or take it out")
 		}
 	}
 }

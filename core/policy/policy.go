@@ -4,6 +4,7 @@ package policy
 
 import (
 	"patientlantern.example/lantern/core/condition"
+	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -25,7 +26,7 @@ type Policy struct {
 // Key is a signing key, pinned.
 type Key struct {
 	Name        string
-	Pos         Pos
+	Pos         diag.Pos
 	File        string // inside the folder
 	Fingerprint string
 	Armored     string // the pinned certificate alone
@@ -35,7 +36,7 @@ type Key struct {
 // Text is a piece of text from the policy, with its place.
 type Text struct {
 	Value string
-	Pos   Pos
+	Pos   diag.Pos
 }
 
 // Setting is a named value of a repository.
@@ -44,7 +45,7 @@ type Setting = Text
 // Repository is one logical place that packages come from.
 type Repository struct {
 	Name       string
-	Pos        Pos
+	Pos        diag.Pos
 	Title      string
 	Support    string
 	Settings   map[string]Setting
@@ -59,7 +60,7 @@ type Repository struct {
 
 // Case changes a repository for the hosts on which a condition holds.
 type Case struct {
-	Pos     Pos
+	Pos     diag.Pos
 	Where   *condition.Condition
 	Enabled *bool
 	Deb     *Deb
@@ -67,7 +68,7 @@ type Case struct {
 
 // Deb is what a repository is to apt. Nil lists are not given.
 type Deb struct {
-	Pos        Pos
+	Pos        diag.Pos
 	URL        *Text
 	Suites     []Text
 	Components []Text
@@ -80,14 +81,14 @@ type Deb struct {
 // Group is a named set of hosts.
 type Group struct {
 	Name  string
-	Pos   Pos
+	Pos   diag.Pos
 	Hosts []string // expanded names
 	Where *condition.Condition
 }
 
 // Assignment gives repositories to a group.
 type Assignment struct {
-	Pos          Pos
+	Pos          diag.Pos
 	To           []Text
 	Over         []Text
 	Repositories []Text

@@ -8,6 +8,7 @@ package resolve
 
 import (
 	"fmt"
+	"patientlantern.example/lantern/core/diag"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,16 +34,16 @@ type Result struct {
 	Text    []byte // canonical JSON of Sheet
 	Digest  string
 	Reasons []Reason
-	Trouble []policy.Diagnostic // why the hosts cannot have a sheet; Example is one of them
+	Trouble []diag.Diagnostic // why the hosts cannot have a sheet; Example is one of them
 	Example string
 }
 
 // Reason says why a repository is on a sheet, or why it is not.
 type Reason struct {
-	Repository string       `json:"repository"`
-	Because    string       `json:"because"`
-	At         []policy.Pos `json:"at"` // assignment, repository, cases
-	Left       bool         `json:"left"`
+	Repository string     `json:"repository"`
+	Because    string     `json:"because"`
+	At         []diag.Pos `json:"at"` // assignment, repository, cases
+	Left       bool       `json:"left"`
 }
 
 // Resolver resolves hosts against one policy. It is not safe for use by several
@@ -224,8 +225,8 @@ func (r *Resolver) Distinct() []*Result {
 	return out
 }
 
-func (res *Result) fail(code string, at policy.Pos, message, remedy string, also ...policy.Pos) {
-	res.Trouble = append(res.Trouble, policy.Diagnostic{Code: code, Severity: policy.Error, Pos: at, Message: message, Remedy: remedy, Also: also})
+func (res *Result) fail(code string, at diag.Pos, message, remedy string, also ...diag.Pos) {
+	res.Trouble = append(res.Trouble, diag.Diagnostic{Code: code, Severity: diag.Error, Pos: at, Message: message, Remedy: remedy, Also: also})
 }
 
 func (r *Resolver) compute(h *Host, f *condition.Facts, named string) *Result {
@@ -356,7 +357,7 @@ func (r *Resolver) add(res *Result, h *Host, f *condition.Facts, name string, ap
 	if repo == nil {
 		return
 	}
-	reason := Reason{Repository: name, At: []policy.Pos{}}
+	reason := Reason{Repository: name, At: []diag.Pos{}}
 	for _, i := range apply {
 		a := r.policy.Assignments[i]
 		if slices.ContainsFunc(a.Repositories, func(t policy.Text) bool { return t.Value == name }) {
@@ -499,7 +500,7 @@ func (res *Result) finish() {
 	slices.SortFunc(res.Sheet.Keys, func(a, b source.SheetKey) int { return strings.Compare(a.Name, b.Name) })
 	text, err := source.Canonical(res.Sheet)
 	if err != nil { // a struct of texts always encodes
-		res.fail("value", policy.Pos{}, err.Error(), "")
+		res.fail("value", diag.Pos{}, err.Error(), "")
 		return
 	}
 	res.Text, res.Digest = text, source.Digest(text)

@@ -1,0 +1,115 @@
+<script setup lang="ts">
+import { computed, watch } from 'vue'
+import { useQuery } from '@tanstack/vue-query'
+import { useRoute, useRouter } from 'vue-router'
+import { client, Refusal, told } from './api'
+import { connected, listen, queries, stopListening } from './live'
+import { dark, switchTheme } from './theme'
+
+const route = useRoute()
+const router = useRouter()
+const signingIn = computed(() => route.name === 'sign-in')
+
+const session = useQuery({ queryKey: ['session'], queryFn: () => told(client.GET('/api/session')), enabled: computed(() => !signingIn.value && route.name !== undefined) })
+
+watch(session.error, (e) => {
+  if (e instanceof Refusal && e.status === 401) {
+    void router.replace({ name: 'sign-in', query: { to: route.fullPath } })
+  }
+})
+watch(session.data, (s) => s && listen(), { immediate: true })
+
+const pages = [
+  { to: '/', name: 'Fleet' },
+  { to: '/drift', name: 'Drift' },
+  { to: '/changes', name: 'Changes' },
+]
+
+async function signOut() {
+  await client.DELETE('/api/session')
+  stopListening()
+  queries.clear()
+  await router.replace({ name: 'sign-in' })
+}
+</script>
+
+<template>
+  <header v-if="!signingIn" class="bar">
+    <router-link to="/" class="brand"><img src="/assets/lantern.svg" alt="" width="26" height="26" />Patient Lantern</router-link>
+    <nav>
+      <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: p.to === '/' ? route.path === '/' || route.name === 'host' : route.path.startsWith(p.to) }">{{ p.name }}</router-link>
+    </nav>
+    <span class="rest">
+      <span v-if="!connected" class="lost" role="status">? connection lost, trying again</span>
+      <span v-else class="soft live" title="Pages change by themselves when something happens">● live</span>
+      <el-button text size="small" :aria-label="dark ? 'Switch to light' : 'Switch to dark'" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</el-button>
+      <span v-if="session.data.value" class="soft">{{ session.data.value.operator }}, {{ session.data.value.role }}</span>
+      <el-button text size="small" @click="signOut">Sign out</el-button>
+    </span>
+  </header>
+  <main :class="{ bare: signingIn }"><router-view v-if="signingIn || session.data.value" /></main>
+</template>
+
+<style scoped>
+.bar {
+  display: flex;
+  align-items: center;
+  gap: 28px;
+  padding: 0 24px;
+  height: 52px;
+  background: var(--card);
+  border-bottom: 1px solid var(--line);
+  position: sticky;
+  top: 0;
+  z-index: 20;
+}
+.brand {
+  display: flex;
+  align-items: center;
+  gap: 10px;
+  font-weight: 700;
+  text-decoration: none;
+  color: var(--ink);
+}
+nav {
+  display: flex;
+  gap: 4px;
+  height: 100%;
+}
+nav a {
+  display: flex;
+  align-items: center;
+  padding: 0 14px;
+  text-decoration: none;
+  color: var(--soft);
+  border-bottom: 3px solid transparent;
+  border-top: 3px solid transparent;
+}
+nav a.here {
+  color: var(--ink);
+  font-weight: 600;
+  border-bottom-color: var(--amber);
+}
+.rest {
+  margin-left: auto;
+  display: flex;
+  align-items: center;
+  gap: 12px;
+  font-size: 13px;
+}
+.lost {
+  color: var(--bad);
+  font-weight: 600;
+}
+.live {
+  color: var(--good);
+}
+main {
+  max-width: 1560px;
+  margin: 0 auto;
+  padding: 22px 24px 60px;
+}
+main.bare {
+  padding-top: 12vh;
+}
+</style>

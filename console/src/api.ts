@@ -1,0 +1,43 @@
+// The service's interface, typed from its OpenAPI document.
+import createClient from 'openapi-fetch'
+import type { components, paths } from './api.gen'
+
+export type Schemas = components['schemas']
+export type Host = Schemas['Host']
+export type HostDetail = Schemas['HostDetail']
+export type Finding = Schemas['Finding']
+export type Rollout = Schemas['Rollout']
+export type Preview = Schemas['Preview']
+export type Source = Schemas['Source']
+
+const client = createClient<paths>({ baseUrl: window.location.origin })
+
+/** A refusal of the service, in its own words. */
+export class Refusal extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+    readonly details: string[] = [],
+  ) {
+    super(message)
+  }
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response }
+
+/** Gives the data of an answer, or throws the refusal. */
+export async function told<T>(call: Promise<Answer<T>>): Promise<T> {
+  let a: Answer<T>
+  try {
+    a = await call
+  } catch {
+    throw new Refusal(0, 'The service does not answer. It is asked again every few seconds.')
+  }
+  if (a.error !== undefined || !a.response.ok) {
+    const p = a.error as { detail?: string; errors?: { message?: string }[] } | undefined
+    throw new Refusal(a.response.status, p?.detail ?? `The service answered ${a.response.status}.`, (p?.errors ?? []).map((e) => e.message ?? ''))
+  }
+  return a.data as T
+}
+
+export { client }

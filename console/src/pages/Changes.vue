@@ -1,0 +1,145 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { useQuery } from '@tanstack/vue-query'
+import { client, told, type Rollout } from '../api'
+import { useNow } from '../now'
+import Diff from '../parts/Diff.vue'
+import Mark from '../parts/Mark.vue'
+import Trouble from '../parts/Trouble.vue'
+import { ago, clock, count, progressLook, short } from '../words'
+
+const now = useNow()
+const revisions = useQuery({ queryKey: ['revisions'], queryFn: () => told(client.GET('/api/revisions')) })
+const newest = computed(() => revisions.data.value?.revisions[0])
+const preview = useQuery({
+  queryKey: computed(() => ['preview', newest.value?.number]),
+  queryFn: () => told(client.GET('/api/preview')),
+  enabled: computed(() => newest.value !== undefined),
+})
+const rollouts = useQuery({ queryKey: ['rollouts'], queryFn: () => told(client.GET('/api/rollouts', { params: { query: { per_page: 20 } } })) })
+const latest = computed(() => rollouts.data.value?.rollouts[0])
+const shown = useQuery({
+  queryKey: computed(() => ['rollout', latest.value?.id]),
+  queryFn: () => told(client.GET('/api/rollouts/{id}', { params: { path: { id: latest.value?.id ?? 0 } } })),
+  enabled: computed(() => latest.value !== undefined),
+})
+const underWay = computed(() => latest.value !== undefined && latest.value.ended === null)
+const error = ref<Error | null>(null)
+const busy = ref(false)
+
+async function begin() {
+  busy.value = true
+  error.value = null
+  try {
+    await told(client.POST('/api/rollouts', { body: { revision: newest.value?.number } }))
+  } catch (e) {
+    error.value = e as Error
+  } finally {
+    busy.value = false
+  }
+}
+
+const finished = (r: Rollout) => (r.counts.done ?? 0) + (r.counts.unchanged ?? 0) + (r.counts.failed ?? 0)
+const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.working ?? 0)
+</script>
+
+<template>
+  <Trouble :error="revisions.error.value" />
+  <div class="head">
+    <h1 v-if="revisions.data.value && !newest">Nothing is published yet</h1>
+    <h1 v-else-if="newest && preview.data.value">
+      Revision {{ newest.number }}
+      <template v-if="preview.data.value.changing">would change <span class="warn">{{ count(preview.data.value.changing, 'host', 'hosts') }}</span></template>
+      <template v-else>is <span class="good">on every host</span> that it is for</template>
+    </h1>
+    <el-button v-if="newest" type="primary" size="large" :loading="busy || underWay" :disabled="!preview.data.value?.changing" @click="begin">{{ underWay ? 'Under way' : 'Begin rollout' }}</el-button>
+  </div>
+  <p v-if="newest" class="soft">published by {{ newest.author }} {{ ago(newest.created, now) }}<template v-if="newest.message">: {{ newest.message }}</template></p>
+  <p v-else-if="revisions.data.value" class="soft">Publish a policy folder: <code>lantern policy publish FOLDER</code></p>
+  <Trouble :error="error ?? preview.error.value" />
+
+  <template v-if="latest && shown.data.value">
+    <h2>{{ latest.kind === 'heal' ? 'Last healing' : 'Last rollout' }}</h2>
+    <div class="card rollout">
+      <div class="line">
+        <b>{{ latest.kind }} {{ latest.id }}</b><span>revision {{ latest.revision }} by {{ latest.author }}, begun {{ ago(latest.begun, now) }}</span>
+        <el-progress class="grow" :percentage="Math.round((100 * finished(shown.data.value)) / Math.max(1, all(shown.data.value)))" :status="shown.data.value.counts.failed ? 'exception' : latest.ended ? 'success' : undefined">{{ finished(shown.data.value) }} of {{ all(shown.data.value) }}</el-progress>
+      </div>
+      <div v-for="h in shown.data.value.hosts" :key="h.host" class="line host">
+        <Mark class="mark" :look="progressLook[h.state]" :word="h.state" />
+        <router-link class="name" :to="{ name: 'host', params: { name: h.host } }">{{ short(h.host) }}</router-link>
+        <span v-if="h.report?.message" class="bad">at {{ h.report.step }}: {{ h.report.message }}<template v-if="h.report.undone"> (put back as it was)</template></span>
+        <span v-else class="soft">{{ (h.report?.edits ?? []).map((e) => `${e.action} ${e.path.split('/').at(-1)}`).join(', ') || (h.state === 'unchanged' ? 'was so already' : '') }}</span>
+      </div>
+    </div>
+  </template>
+
+  <template v-if="preview.data.value?.groups.length">
+    <h2>What would change, and where</h2>
+    <section v-for="(g, i) in preview.data.value.groups" :key="i" class="group">
+      <h3>{{ count(g.hosts.length, 'host', 'hosts') }}: <router-link v-for="h in g.hosts.slice(0, 12)" :key="h" :to="{ name: 'host', params: { name: h } }">{{ short(h) }}</router-link><span v-if="g.hosts.length > 12" class="soft">and {{ g.hosts.length - 12 }} more</span></h3>
+      <ul><li v-for="f in g.files" :key="f.path"><span class="soft">{{ f.action }}</span> <span class="mono">{{ f.path }}</span> <span class="soft">because of {{ f.why.join('; ') }}</span></li></ul>
+      <p v-for="x in g.impossible" :key="x" class="bad">!! cannot be done: {{ x }}</p>
+      <Diff :text="g.diff" />
+    </section>
+  </template>
+
+  <template v-if="rollouts.data.value?.rollouts.length">
+    <h2>Rollouts</h2>
+    <div class="card">
+      <el-table :data="rollouts.data.value.rollouts">
+        <el-table-column prop="id" label="No." width="70" align="right" />
+        <el-table-column prop="kind" label="Kind" width="100" />
+        <el-table-column prop="revision" label="Revision" width="96" align="right" />
+        <el-table-column prop="author" label="By" min-width="100" />
+        <el-table-column label="Begun" min-width="190"><template #default="{ row }">{{ clock(row.begun) }}</template></el-table-column>
+        <el-table-column label="Done" width="80" align="right"><template #default="{ row }">{{ row.counts.done }}</template></el-table-column>
+        <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }">{{ row.counts.unchanged }}</template></el-table-column>
+        <el-table-column label="Failed" width="90" align="right"><template #default="{ row }"><span :class="{ bad: row.counts.failed }">{{ row.counts.failed ? '✗ ' : '' }}{{ row.counts.failed }}</span></template></el-table-column>
+        <el-table-column label="State" width="120"><template #default="{ row }"><Mark :look="row.ended ? progressLook.done : progressLook.working" :word="row.ended ? 'ended' : 'under way'" /></template></el-table-column>
+      </el-table>
+    </div>
+  </template>
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
+.rollout {
+  padding: 10px 14px;
+}
+.line {
+  display: flex;
+  gap: 18px;
+  align-items: baseline;
+}
+.grow {
+  flex: 1;
+}
+.host {
+  padding-top: 4px;
+}
+.mark {
+  width: 120px;
+}
+.name {
+  width: 90px;
+}
+.group {
+  margin: 14px 0 22px;
+}
+h3 {
+  font-size: 15px;
+  margin: 0;
+}
+h3 a {
+  margin-right: 10px;
+}
+ul {
+  margin: 4px 0;
+  padding-left: 18px;
+}
+</style>

@@ -1,0 +1,151 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { useRoute, useRouter } from 'vue-router'
+import { client, told, type Host } from '../api'
+import { useNow } from '../now'
+import Mark from '../parts/Mark.vue'
+import Trouble from '../parts/Trouble.vue'
+import { ago, clock, count, stateLook, states } from '../words'
+
+const route = useRoute()
+const router = useRouter()
+const now = useNow()
+
+const text = (k: string) => (typeof route.query[k] === 'string' ? (route.query[k] as string) : '')
+const picked = computed(() => text('state').split(',').filter(Boolean))
+const page = computed(() => Math.max(1, Number(text('page')) || 1))
+const sort = computed(() => text('sort') || 'state')
+const q = ref(text('q'))
+const perPage = 50
+
+function go(change: Record<string, string | undefined>) {
+  const query: Record<string, string> = {}
+  for (const [k, v] of Object.entries({ ...route.query, page: undefined, ...change })) if (typeof v === 'string' && v) query[k] = v
+  void router.replace({ query })
+}
+
+let typing: number | undefined
+watch(q, (v) => {
+  window.clearTimeout(typing)
+  typing = window.setTimeout(() => go({ q: v }), 200)
+})
+
+const hosts = useQuery({
+  queryKey: computed(() => ['hosts', text('q'), text('state'), sort.value, page.value]),
+  queryFn: () =>
+    told(
+      client.GET('/api/hosts', {
+        params: { query: { q: text('q'), state: picked.value, sort: sort.value as 'name', page: page.value, per_page: perPage } },
+        querySerializer: { array: { style: 'form', explode: false } },
+      }),
+    ),
+  placeholderData: keepPreviousData,
+})
+
+const pressing = computed(() => {
+  const s = hosts.data.value?.states
+  if (!s) return null
+  const n = (s.failed ?? 0) + (s.drifted ?? 0) + (s.silent ?? 0)
+  return n
+})
+
+function toggle(state: string) {
+  const set = new Set(picked.value)
+  if (!set.delete(state)) set.add(state)
+  go({ state: [...set].join(',') })
+}
+
+function onSort(e: { prop: string | null; order: string | null }) {
+  go({ sort: e.prop && e.order ? (e.order === 'descending' ? '-' : '') + e.prop : undefined })
+}
+
+function open(h: Host) {
+  void router.push({ name: 'host', params: { name: h.name } })
+}
+</script>
+
+<template>
+  <div class="head">
+    <h1 v-if="pressing !== null">
+      <template v-if="hosts.data.value?.all === 0">No host has joined yet</template>
+      <template v-else-if="pressing === 0"><span class="good">All is well</span> on {{ count(hosts.data.value?.all ?? 0, 'host', 'hosts') }}</template>
+      <template v-else><span class="warn">{{ count(pressing, 'host needs', 'hosts need') }} a look</span> of {{ hosts.data.value?.all }}</template>
+    </h1>
+    <el-input v-model="q" class="search" placeholder="Name, system, or label as key=value" clearable aria-label="Filter hosts" />
+  </div>
+  <Trouble :error="hosts.error.value" />
+  <div v-if="hosts.data.value" class="chips" role="group" aria-label="Filter by state">
+    <button v-for="s in states" :key="s" class="card chip" :class="{ on: picked.includes(s), none: !hosts.data.value.states[s] }" :aria-pressed="picked.includes(s)" @click="toggle(s)">
+      <b>{{ hosts.data.value.states[s] ?? 0 }}</b><Mark :look="stateLook[s]" :word="s" />
+    </button>
+  </div>
+  <template v-if="hosts.data.value">
+    <p v-if="hosts.data.value.all === 0" class="soft">Make a token for one: <code>lantern host invite NAME</code></p>
+    <div v-else class="card">
+      <el-table :data="hosts.data.value.hosts" row-key="name" :default-sort="{ prop: sort.replace(/^-/, ''), order: sort.startsWith('-') ? 'descending' : 'ascending' }" empty-text="No host matches the filter" @sort-change="onSort" @row-click="open">
+        <el-table-column prop="name" label="Host" sortable="custom" width="210">
+          <template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.name } }" @click.stop>{{ row.name }}</router-link></template>
+        </el-table-column>
+        <el-table-column prop="state" label="State" sortable="custom" width="130">
+          <template #default="{ row }"><Mark :look="stateLook[row.state]" :word="row.state" /></template>
+        </el-table-column>
+        <el-table-column prop="detail" label="Why" min-width="420" show-overflow-tooltip />
+        <el-table-column prop="os" label="System" sortable="custom" width="165" />
+        <el-table-column prop="revision" label="Revision" sortable="custom" width="118" align="right">
+          <template #default="{ row }">{{ row.revision || '–' }}</template>
+        </el-table-column>
+        <el-table-column prop="last_seen" label="Last seen" sortable="custom" width="126">
+          <template #default="{ row }"><span :title="clock(row.last_seen)">{{ ago(row.last_seen, now) }}</span></template>
+        </el-table-column>
+      </el-table>
+    </div>
+    <el-pagination v-if="hosts.data.value.total > perPage" class="pages" layout="prev, pager, next, total" :total="hosts.data.value.total" :page-size="perPage" :current-page="page" @current-change="(n: number) => go({ page: String(n) })" />
+  </template>
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  gap: 20px;
+}
+.search {
+  max-width: 340px;
+}
+.chips {
+  display: flex;
+  gap: 10px;
+  margin: 16px 0;
+  flex-wrap: wrap;
+}
+.chip {
+  font: inherit;
+  color: inherit;
+  padding: 8px 16px 8px 12px;
+  cursor: pointer;
+  display: flex;
+  align-items: baseline;
+  gap: 10px;
+}
+.chip b {
+  font-size: 20px;
+  min-width: 1ch;
+}
+.chip.on {
+  border-color: var(--amber);
+  box-shadow: inset 0 0 0 1px var(--amber);
+}
+.chip.none b {
+  color: var(--soft);
+  font-weight: 400;
+}
+.pages {
+  margin-top: 14px;
+  justify-content: flex-end;
+}
+:deep(.el-table__row) {
+  cursor: pointer;
+}
+</style>

@@ -1,0 +1,174 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { useQuery } from '@tanstack/vue-query'
+import { client, told } from '../api'
+import { useNow } from '../now'
+import Diff from '../parts/Diff.vue'
+import Findings from '../parts/Findings.vue'
+import Mark from '../parts/Mark.vue'
+import Trouble from '../parts/Trouble.vue'
+import { ago, clock, count, progressLook, shortKey, stateLook } from '../words'
+
+const props = defineProps<{ name: string }>()
+const now = useNow()
+const host = useQuery({
+  queryKey: computed(() => ['host', props.name]),
+  queryFn: () => told(client.GET('/api/hosts/{name}', { params: { path: { name: props.name } } })),
+})
+const d = computed(() => host.data.value)
+
+const healing = ref(false)
+const error = ref<Error | null>(null)
+
+async function heal() {
+  healing.value = true
+  error.value = null
+  try {
+    await told(client.POST('/api/hosts/{name}/heal', { params: { path: { name: props.name } } }))
+  } catch (e) {
+    error.value = e as Error
+  } finally {
+    healing.value = false
+  }
+}
+
+function days(iso: string | null): string {
+  if (!iso) return 'for ever'
+  const n = Math.floor((Date.parse(iso) - now.value) / 86_400_000)
+  return n < 0 ? 'EXPIRED' : count(n, 'day', 'days')
+}
+
+const cpu = computed(() => {
+  const t = d.value?.traits
+  return t ? t.arch + (t.cpu.level ? `, level ${t.cpu.level}` : '') : ''
+})
+</script>
+
+<template>
+  <Trouble :error="host.error.value" />
+  <template v-if="d">
+    <div class="head">
+      <div>
+        <h1>{{ d.name }} <Mark :look="stateLook[d.state]" :word="d.state" /></h1>
+        <div>{{ d.detail }}</div>
+        <div class="soft facts">
+          <span>{{ d.os }}</span><span>{{ cpu }}</span>
+          <span v-for="(v, k) in d.traits?.tools" :key="k">{{ k }} {{ v }}</span>
+          <span>{{ d.revision ? `revision ${d.revision}` : 'no revision yet' }}<template v-if="d.carried">, carried {{ ago(d.carried, now) }}</template></span>
+          <span :title="clock(d.last_seen)">seen {{ ago(d.last_seen, now) }}</span>
+          <span v-for="(v, k) in d.labels" :key="k" class="label">{{ k }}={{ v }}</span>
+        </div>
+      </div>
+      <el-button v-if="d.diff" type="primary" size="large" :loading="healing || d.state === 'changing'" @click="heal">Heal this host</el-button>
+    </div>
+    <Trouble :error="error" />
+
+    <template v-if="d.drift.length">
+      <h2>{{ count(d.drift.length, 'finding', 'findings') }}</h2>
+      <Findings :findings="d.drift" />
+    </template>
+    <p v-else-if="d.revision" class="well card good"><b>= As the policy says.</b> <span class="soft">Nothing on this host differs from its sheet.</span></p>
+    <p v-for="i in d.impossible" :key="i" class="bad">!! cannot be healed: {{ i }}</p>
+
+    <template v-if="d.diff">
+      <h2>Healing would change</h2>
+      <Diff :text="d.diff" />
+    </template>
+
+    <template v-if="d.report && d.report.report">
+      <h2>Last change</h2>
+      <div class="card last">
+        <Mark :look="progressLook[d.report.state]" :word="d.report.state" />
+        <span>rollout {{ d.report.report.rollout }}, revision {{ d.report.report.revision }}, {{ ago(d.report.updated, now) }}</span>
+        <span v-if="d.report.report.message" class="bad">at {{ d.report.report.step }}: {{ d.report.report.message }}<template v-if="d.report.report.undone"> (put back as it was)</template></span>
+        <div class="outcomes">
+          <div v-for="(s, i) in d.report.report.sources" :key="i"><Mark :look="s.ok ? progressLook.done : progressLook.failed" :word="s.ok ? 'refreshed' : 'failed'" /> <span class="mono">{{ s.url }} {{ s.suite }}</span> <span class="soft">{{ s.message }}</span></div>
+        </div>
+      </div>
+    </template>
+
+    <template v-if="d.problems.length">
+      <h2>Problems</h2>
+      <div class="card pad"><div v-for="(p, i) in d.problems" :key="i" :class="p.fatal ? 'bad' : 'warn'">{{ p.fatal ? '!!' : '!' }} <span class="mono">{{ p.file || 'several files' }}<template v-if="p.line">:{{ p.line }}</template></span> {{ p.message }}</div></div>
+    </template>
+
+    <h2>Sources</h2>
+    <div class="card">
+      <el-table :data="d.sources" empty-text="No source stands on this host">
+        <el-table-column label="State" width="130">
+          <template #default="{ row }"><Mark :look="row.enabled ? progressLook.done : progressLook.waiting" :word="row.enabled ? 'on' : `off, by ${row.disabled_by}`" /></template>
+        </el-table-column>
+        <el-table-column label="Where it comes from" min-width="420">
+          <template #default="{ row }"><span class="mono" :class="{ soft: !row.enabled }">{{ row.effective_urls.join(' ') }} <b>{{ row.effective_suites.join(' ') }}</b> {{ row.components.join(' ') }}</span></template>
+        </el-table-column>
+        <el-table-column label="File" min-width="240">
+          <template #default="{ row }"><span class="mono">{{ row.file.replace('/etc/apt/', '') }}:{{ row.line }}</span></template>
+        </el-table-column>
+        <el-table-column label="Signature" width="120">
+          <template #default="{ row }"><span :class="row.checks.metadata === 'required' ? '' : 'bad'">{{ row.checks.metadata === 'required' ? 'required' : '!! ' + row.checks.metadata }}</span></template>
+        </el-table-column>
+      </el-table>
+    </div>
+
+    <h2>Keys</h2>
+    <div class="card">
+      <el-table :data="d.keys" empty-text="This host trusts no key">
+        <el-table-column label="Key" width="190"><template #default="{ row }"><span class="mono" :title="row.fingerprint">{{ shortKey(row.fingerprint) }}</span></template></el-table-column>
+        <el-table-column label="Whose" min-width="260"><template #default="{ row }">{{ row.user_ids.join(', ') }}</template></el-table-column>
+        <el-table-column label="Left" width="110"><template #default="{ row }"><span :class="{ bad: row.revoked || days(row.expires) === 'EXPIRED' }">{{ row.revoked ? 'REVOKED' : days(row.expires) }}</span></template></el-table-column>
+        <el-table-column label="Trusted for" width="170"><template #default="{ row }">{{ row.scope === 'any' ? 'everything' : 'sources that name it' }}</template></el-table-column>
+        <el-table-column label="Where" min-width="240"><template #default="{ row }"><span class="mono">{{ row.where }}</span></template></el-table-column>
+      </el-table>
+    </div>
+
+    <template v-if="d.reasons.length">
+      <h2>Why these repositories</h2>
+      <div class="card">
+        <el-table :data="d.reasons">
+          <el-table-column prop="repository" label="Repository" width="190" />
+          <el-table-column prop="because" label="Because" min-width="300" />
+          <el-table-column label="In the policy" min-width="260"><template #default="{ row }"><span class="mono">{{ row.at.map((p: { file: string; line: number }) => `${p.file}:${p.line}`).join('  ') }}</span></template></el-table-column>
+        </el-table>
+      </div>
+    </template>
+  </template>
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  justify-content: space-between;
+  align-items: flex-start;
+  gap: 24px;
+}
+h1 {
+  display: flex;
+  gap: 16px;
+  align-items: baseline;
+}
+.facts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 18px;
+  font-size: 14px;
+  margin-top: 4px;
+}
+.label {
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  padding: 0 6px;
+}
+.well,
+.pad {
+  padding: 12px 14px;
+}
+.last {
+  padding: 10px 14px;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 18px;
+}
+.outcomes {
+  flex-basis: 100%;
+}
+</style>

@@ -1,0 +1,52 @@
+<script setup lang="ts">
+import type { Finding } from '../api'
+import { useNow } from '../now'
+import { ago, clock, severityLook, short } from '../words'
+import Mark from './Mark.vue'
+
+defineProps<{ findings: Finding[]; hosts?: boolean }>()
+const now = useNow()
+</script>
+
+<template>
+  <ul class="card">
+    <li v-for="(f, i) in findings" :key="i" :data-class="f.class">
+      <Mark :look="severityLook[f.severity]" :word="f.severity" />
+      <div>
+        <div class="what">
+          <router-link v-if="hosts" :to="{ name: 'host', params: { name: f.host } }">{{ short(f.host) }}</router-link>
+          <span>{{ f.message }}</span>
+        </div>
+        <div class="where mono soft">{{ f.file || 'several files' }}<template v-if="f.line">:{{ f.line }}</template><template v-if="f.repository"> · repository {{ f.repository }}</template></div>
+      </div>
+      <span class="soft since" :title="clock(f.since)">since {{ ago(f.since, now) }}</span>
+    </li>
+  </ul>
+</template>
+
+<style scoped>
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+li {
+  display: grid;
+  grid-template-columns: 96px 1fr auto;
+  gap: 12px;
+  padding: 10px 14px;
+  border-bottom: 1px solid var(--line);
+}
+li:last-child {
+  border-bottom: 0;
+}
+.what {
+  display: flex;
+  gap: 12px;
+  overflow-wrap: anywhere;
+}
+.since {
+  white-space: nowrap;
+  font-size: 13px;
+}
+</style>

@@ -1,0 +1,20 @@
+<script setup lang="ts">
+// A state or severity: sign and word, in its tone.
+defineProps<{ look: { sign: string; tone: string } | undefined; word: string }>()
+</script>
+
+<template>
+  <span class="mark" :class="look?.tone ?? 'plain'"><span class="sign" aria-hidden="true">{{ look?.sign ?? '·' }}</span>{{ word }}</span>
+</template>
+
+<style scoped>
+.mark {
+  font-weight: 600;
+  white-space: nowrap;
+}
+.sign {
+  display: inline-block;
+  min-width: 1.5em;
+  font-family: var(--mono);
+}
+</style>

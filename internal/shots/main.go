@@ -1,0 +1,228 @@
+// Command shots plays the demo's story and writes the pictures of the README:
+//
+//	make shots
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"html"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+
+	"patientlantern.example/lantern/internal/browser"
+)
+
+const (
+	width, height = 1280, 800
+	service       = "http://127.0.0.1:7800"
+)
+
+type shooter struct {
+	ctx  context.Context
+	bin  string // folder of the binaries
+	dir  string // where the demo runs
+	out  string
+	page context.Context
+}
+
+func main() {
+	log.SetFlags(0)
+	if err := run(); err != nil {
+		log.Fatal("shots: ", err)
+	}
+}
+
+func run() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
+	defer cancel()
+	bin, err := filepath.Abs("bin")
+	if err != nil {
+		return err
+	}
+	out, err := filepath.Abs("docs/screenshots")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp("", "brinewick-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	demo := exec.CommandContext(ctx, filepath.Join(bin, "lantern"), "demo", "--dir", dir)
+	demo.Cancel = func() error { return demo.Process.Signal(syscall.SIGINT) }
+	var text bytes.Buffer
+	demo.Stdout, demo.Stderr = &text, os.Stderr
+	if err := demo.Start(); err != nil {
+		return err
+	}
+	defer func() {
+		_ = demo.Process.Signal(syscall.SIGINT)
+		_ = demo.Wait()
+	}()
+	s := &shooter{ctx: ctx, bin: bin, dir: dir, out: out}
+	if err := until(func() bool { return strings.Contains(s.try("hosts"), "new") }); err != nil {
+		return fmt.Errorf("the demo does not start: %w", err)
+	}
+	page, stop, err := browser.New(ctx, width, height)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	s.page = page
+	return s.story()
+}
+
+func until(ok func() bool) error {
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
+		if ok() {
+			return nil
+		}
+	}
+	return fmt.Errorf("it did not happen in 30 seconds")
+}
+
+func (s *shooter) try(args ...string) string {
+	cmd := exec.CommandContext(s.ctx, filepath.Join(s.bin, "lantern"), args...)
+	cmd.Dir = s.dir
+	cmd.Env = append(os.Environ(), "COLUMNS=120")
+	out, _ := cmd.CombinedOutput()
+	return string(out)
+}
+
+func (s *shooter) story() error {
+	settings, err := os.ReadFile(filepath.Join(s.dir, ".lantern.yaml"))
+	if err != nil {
+		return err
+	}
+	_, token, _ := strings.Cut(string(settings), "token: ")
+	token = strings.TrimSpace(token)
+	if err := s.scheme("light"); err != nil {
+		return err
+	}
+	if err := chromedp.Do(s.page, chromedp.Navigate(service), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", token+"\n"), chromedp.WaitVisible(".chips")); err != nil {
+		return err
+	}
+	steps := []func() error{
+		s.terminal("policy-check", "policy", "check", "demo-state/policy"),
+		s.quiet("policy", "publish", "demo-state/policy", "-m", "Saltmarsh 8, Gannet from the open channel"),
+		s.terminal("preview", "preview"),
+		s.web("console-changes", "/changes", "section.group"),
+		s.terminal("rollout", "rollout", "begin"),
+		s.edit("gw-03/etc/apt/sources.list.d/saltmarsh.sources", "Components: main", "Components: main testing"),
+		s.edit("gw-02/etc/apt/sources.list", "mussel-updates main firmware", "mussel-updates main"),
+		s.edit("gw-04/etc/apt/sources.list", "\ndeb http", "\n#deb http"),
+		s.write("gw-05/etc/apt/sources.list.d/quick-fix.list", "deb [trusted=yes] http://127.0.0.1:7801/metrics.plover.example/apt rolling main\n"),
+		func() error { return until(func() bool { return strings.Contains(s.try("hosts"), "4 drifted") }) },
+		s.terminal("hosts", "hosts"),
+		s.terminal("drift", "drift"),
+		s.terminal("host-show", "host", "show", "gw-03"),
+		s.web("console-fleet", "/", ".el-table__row"),
+		s.web("console-drift", "/drift", "ul.card"),
+		s.web("console-host", "/hosts/gw-03.brinewick.test", ".diff"),
+		s.dark("console-fleet-dark", "/", ".el-table__row"),
+		s.terminal("heal", "heal", "gw-03"),
+		s.terminal("read", "read", "--root", "demo-hosts/gw-03"),
+	}
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *shooter) quiet(args ...string) func() error {
+	return func() error { s.try(args...); return nil }
+}
+
+func (s *shooter) edit(name, old, new string) func() error {
+	return func() error {
+		p := filepath.Join(s.dir, "demo-hosts", name)
+		b, err := os.ReadFile(p)
+		if err != nil {
+			return err
+		}
+		if !bytes.Contains(b, []byte(old)) {
+			return fmt.Errorf("%s does not hold %q", name, old)
+		}
+		return os.WriteFile(p, bytes.Replace(b, []byte(old), []byte(new), 1), 0o644)
+	}
+}
+
+func (s *shooter) write(name, text string) func() error {
+	return func() error {
+		return os.WriteFile(filepath.Join(s.dir, "demo-hosts", name), []byte(text), 0o644)
+	}
+}
+
+func (s *shooter) web(name, path, wait string) func() error {
+	return func() error {
+		return s.shoot(name, chromedp.Navigate(service+path), chromedp.WaitVisible(wait), chromedp.Sleep(600*time.Millisecond))
+	}
+}
+
+func (s *shooter) dark(name, path, wait string) func() error {
+	return func() error {
+		if err := s.scheme("dark"); err != nil {
+			return err
+		}
+		defer func() { _ = s.scheme("light") }() // only pictures of terminals follow
+		return s.web(name, path, wait)()
+	}
+}
+
+// scheme makes the browser prefer light or dark.
+func (s *shooter) scheme(name string) error {
+	_, err := chromedp.Call(s.page, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: name}}})
+	return err
+}
+
+func (s *shooter) shoot(name string, actions ...chromedp.Action[chromedp.Void]) error {
+	if err := chromedp.Do(s.page, append(actions, chromedp.EmulateViewport(width, height))...); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	png, err := chromedp.Run(s.page, chromedp.CaptureScreenshot())
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	log.Printf("%s.png", name)
+	return os.WriteFile(filepath.Join(s.out, name+".png"), png, 0o644)
+}
+
+var escape = regexp.MustCompile("\x1b\\[([0-9]*)m")
+
+var shades = map[string]string{"1": "font-weight:700", "2": "color:#8d939c", "31": "color:#f0877d", "32": "color:#8fd6a4", "33": "color:#efc06b", "34": "color:#8ab8f2", "36": "color:#79cfd6"}
+
+// terminal runs a command and makes a picture of what a terminal would show.
+func (s *shooter) terminal(name string, args ...string) func() error {
+	return func() error {
+		text := s.try(append(args, "--colour", "always")...)
+		body := escape.ReplaceAllStringFunc(html.EscapeString(strings.ReplaceAll(text, s.dir+"/", "")), func(e string) string {
+			code := escape.FindStringSubmatch(e)[1]
+			if code == "0" || code == "" {
+				return "</span>"
+			}
+			return `<span style="` + shades[code] + `">`
+		})
+		doc := `<!doctype html><meta charset="utf-8"><body style="margin:0;background:#1b1e23;color:#dfe2e6"><pre style="margin:0;padding:18px 22px;font:15.5px/1.42 'DejaVu Sans Mono',monospace"><span style="color:#8d939c">$ lantern ` + html.EscapeString(strings.Join(args, " ")) + "</span>\n" + body + "</pre>"
+		file := filepath.Join(s.dir, "terminal.html")
+		if err := os.WriteFile(file, []byte(doc), 0o644); err != nil {
+			return err
+		}
+		return s.shoot(name, chromedp.Navigate("file://"+file))
+	}
+}
