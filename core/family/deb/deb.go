@@ -413,15 +413,6 @@ func effectiveArchs(host, written []string, add, remove string) []string {
 	return slices.DeleteFunc(archs, func(a string) bool { return slices.Contains(drop, a) })
 }
 
-// EffectiveURL expands $(ARCH) in a URL and adds the slash that apt adds.
-func EffectiveURL(u, native string) string {
-	u = strings.ReplaceAll(u, "$(ARCH)", native)
-	if !strings.HasSuffix(u, "/") {
-		u += "/"
-	}
-	return u
-}
-
 // MaskURL hides the password of a URL.
 func MaskURL(u string) string {
 	scheme, rest, ok := strings.Cut(u, "://")
@@ -508,21 +499,6 @@ func embedded(value string) []byte {
 		out.WriteString(line + "\n")
 	}
 	return []byte(out.String())
-}
-
-// ReleaseKey names a release as apt tells releases apart: by URL without scheme
-// and login, and suite.
-func ReleaseKey(effectiveURL, suite string) string {
-	u := effectiveURL
-	if _, rest, ok := strings.Cut(u, "://"); ok {
-		u = rest
-	} else if _, rest, ok := strings.Cut(u, ":"); ok {
-		u = rest
-	}
-	if host, _, _ := strings.Cut(u, "/"); strings.Contains(host, "@") {
-		u = u[strings.LastIndexByte(host, '@')+1:]
-	}
-	return u + " " + suite
 }
 
 // agree checks an enabled source against those before it, as apt does: entries

@@ -1,0 +1,77 @@
+package core
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const module = "patientlantern.example/lantern/"
+
+// outside are packages that core does without: it is handed bytes, times and
+// functions, and hands back values.
+var outside = []string{
+	"net/http", "net", "os", "os/exec", "database/sql", "log", "log/slog", "math/rand", "math/rand/v2", "crypto/rand", "syscall", "embed",
+	"github.com/spf13/cobra", "github.com/go-chi/chi/v5", "github.com/danielgtaylor/huma/v2", "modernc.org/sqlite", "github.com/pressly/goose/v3",
+}
+
+// clock are calls that ask the machine what time it is.
+var clock = []string{"time.Now", "time.Since", "time.Until", "time.Sleep", "time.After", "time.NewTimer", "time.NewTicker"}
+
+func TestCoreStandsOnNothingFromTheOuterRing(t *testing.T) {
+	files := 0
+	err := filepath.WalkDir(".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return err
+		}
+		files++
+		fset := token.NewFileSet()
+		f, err := parser.ParseFile(fset, name, nil, 0)
+		if err != nil {
+			return err
+		}
+		for _, imp := range f.Imports {
+			path, err := strconv.Unquote(imp.Path.Value)
+			if err != nil {
+				return err
+			}
+			assert.NotContains(t, outside, path, "%s imports %s", name, path)
+			if rest, ours := strings.CutPrefix(path, module); ours {
+				assert.True(t, strings.HasPrefix(rest, "core/"), "%s imports %s from the outer ring", name, path)
+				if strings.HasPrefix(name, "source/") {
+					assert.Fail(t, "source stands on nothing", "%s imports %s", name, path)
+				}
+			}
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			if s, ok := n.(*ast.SelectorExpr); ok {
+				if x, ok := s.X.(*ast.Ident); ok {
+					assert.NotContains(t, clock, x.Name+"."+s.Sel.Name, "%s asks the clock", fset.Position(n.Pos()))
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Greater(t, files, 20)
+}
+
+func TestTheAgentStaysLean(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", module+"cmd/lantern-agent").Output()
+	require.NoError(t, err)
+	for _, heavy := range []string{"cel.dev/", "modernc.org/", "database/sql", "github.com/danielgtaylor/", "github.com/go-chi/", "github.com/prometheus/", "github.com/goccy/", module + "console", module + "service", module + "store"} {
+		for dep := range strings.Lines(string(out)) {
+			assert.False(t, strings.HasPrefix(dep, heavy), "the agent is built with %s", strings.TrimSpace(dep))
+		}
+	}
+}
