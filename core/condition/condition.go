@@ -138,7 +138,10 @@ func (c *Compiler) Compile(text string) (*Condition, error) {
 				offset += len([]rune(line))
 			}
 		}
-		return nil, &Error{offset, tidy(first.Message)}
+		if name, ok := undeclared(first.Message); ok {
+			return nil, &Error{max(strings.Index(text, name), 0), "no such fact: " + name}
+		}
+		return nil, &Error{offset, strings.Join(strings.Fields(first.Message), " ")}
 	}
 	if checked.OutputType() != cel.BoolType {
 		return nil, &Error{0, fmt.Sprintf("the expression is of type %s; a condition is true or false", checked.OutputType())}
@@ -152,13 +155,11 @@ func (c *Compiler) Compile(text string) (*Condition, error) {
 	return cond, nil
 }
 
-// tidy shortens CEL's messages to what the reader of a policy needs.
-func tidy(msg string) string {
-	msg = strings.TrimSuffix(msg, " (in container '')")
-	if rest, ok := strings.CutPrefix(msg, "undeclared reference to "); ok {
-		return "no such fact: " + strings.Trim(rest, "'")
-	}
-	return strings.Join(strings.Fields(msg), " ")
+// undeclared returns the name that CEL does not know, where that is its complaint.
+func undeclared(msg string) (string, bool) {
+	rest, ok := strings.CutPrefix(msg, "undeclared reference to '")
+	name, _, closed := strings.Cut(rest, "'")
+	return name, ok && closed
 }
 
 // inspect notes which facts the expression reads.
