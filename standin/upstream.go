@@ -27,6 +27,7 @@ type Upstreams struct {
 	mu     sync.RWMutex
 	files  map[string][]byte
 	faults map[string]string // vendor host → fault
+	signed map[string]string // vendor host → key, where it is not the usual one
 }
 
 // NewUpstreams builds the repositories, dated a little before now.
@@ -35,7 +36,7 @@ func NewUpstreams(now func() time.Time) (*Upstreams, error) {
 	if err != nil {
 		return nil, err
 	}
-	u := &Upstreams{keys: keys, now: now, faults: map[string]string{}}
+	u := &Upstreams{keys: keys, now: now, faults: map[string]string{}, signed: map[string]string{}}
 	return u, u.build()
 }
 
@@ -46,6 +47,9 @@ func (u *Upstreams) build() error {
 	files := map[string][]byte{}
 	for _, s := range Suites(u.keys) {
 		at := u.now().Add(-time.Hour)
+		if k := u.keys[u.signed[vendor(s.Base)]]; k != nil {
+			s.Key = k
+		}
 		switch u.faults[vendor(s.Base)] {
 		case FaultExpired:
 			at = at.Add(-30 * 24 * time.Hour)
@@ -85,6 +89,17 @@ func (u *Upstreams) SetFault(vendor, fault string) error {
 	default:
 		return fmt.Errorf("there is no fault %q; faults are expired, wrong-key, 401, slow, cut, missing", fault)
 	}
+	return u.build()
+}
+
+// Resign lets a vendor sign with another of the scenario's keys.
+func (u *Upstreams) Resign(vendor, key string) error {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.keys[key] == nil {
+		return fmt.Errorf("there is no key %q", key)
+	}
+	u.signed[vendor] = key
 	return u.build()
 }
 

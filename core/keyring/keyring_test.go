@@ -1,0 +1,125 @@
+package keyring_test
+
+import (
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"os"
+
+	"patientlantern.example/lantern/core/keyring"
+	"patientlantern.example/lantern/standin"
+)
+
+func key(t testing.TB, name string, years int) *standin.Key {
+	t.Helper()
+	k, err := standin.NewKey(name, "Saltmarsh Packages <packages@saltmarsh.example>", time.Date(2024, 1, 15, 0, 0, 0, 0, time.UTC), years)
+	require.NoError(t, err)
+	return k
+}
+
+// ask runs the real gpg over a key file and returns field n of its records of a kind.
+func ask(t *testing.T, data []byte, kind string, n int) (out []string) {
+	t.Helper()
+	dir := t.TempDir()
+	name := filepath.Join(dir, "key")
+	require.NoError(t, os.WriteFile(name, data, 0o600))
+	text, err := exec.Command("gpg", "--homedir", dir, "--batch", "--with-colons", "--show-keys", name).Output()
+	require.NoError(t, err)
+	for line := range strings.Lines(string(text)) {
+		if f := strings.Split(strings.TrimSpace(line), ":"); f[0] == kind {
+			out = append(out, f[n])
+		}
+	}
+	return out
+}
+
+func TestReadAgreesWithGPG(t *testing.T) {
+	a, b := key(t, "one", 4), key(t, "two", 0)
+	armoured, err := keyring.Armor(openpgp.EntityList{a.Entity, b.Entity})
+	require.NoError(t, err)
+	binary, err := a.Binary()
+	require.NoError(t, err)
+	one, err := a.Public()
+	require.NoError(t, err)
+	two, err := b.Public()
+	require.NoError(t, err)
+	for name, data := range map[string][]byte{"armoured": []byte(armoured), "binary": binary, "two blocks": []byte("some words before\n" + one + "and between\n" + two)} {
+		t.Run(name, func(t *testing.T) {
+			keys, err := keyring.Read(data)
+			require.NoError(t, err)
+			var fprs, users, expires []string
+			for _, k := range keys {
+				fprs = append(fprs, k.Fingerprint)
+				users = append(users, k.UserIDs...)
+				end := ""
+				if k.Expires != nil {
+					end = k.Expires.Format("20060102")
+				}
+				expires = append(expires, end)
+				assert.Equal(t, "ed25519", k.Algorithm)
+			}
+			assert.Equal(t, ask(t, data, "fpr", 9), fprs)
+			assert.Equal(t, ask(t, data, "uid", 9), users)
+			var theirs []string
+			for _, e := range ask(t, data, "pub", 6) {
+				if e != "" {
+					sec, err := time.ParseDuration(e + "s")
+					require.NoError(t, err)
+					e = time.Unix(int64(sec.Seconds()), 0).UTC().Format("20060102")
+				}
+				theirs = append(theirs, e)
+			}
+			assert.Equal(t, theirs, expires)
+		})
+	}
+}
+
+func TestReadRefuses(t *testing.T) {
+	k := key(t, "one", 0)
+	var secret strings.Builder
+	require.NoError(t, k.Entity.SerializePrivateWithoutSigning(&secret, nil))
+	for name, c := range map[string]struct {
+		data string
+		want error
+	}{
+		"nothing": {"", keyring.ErrNoKey}, "words": {"hello there", keyring.ErrNoKey}, "cut armour": {"-----BEGIN PGP PUBLIC KEY BLOCK-----\n\nxjME", keyring.ErrNoKey},
+		"a private key": {secret.String(), keyring.ErrSecret},
+	} {
+		_, err := keyring.Read([]byte(c.data))
+		assert.ErrorIs(t, err, c.want, name)
+	}
+}
+
+func TestParseFingerprint(t *testing.T) {
+	got, err := keyring.ParseFingerprint("3bff 8224 5BEC AD4F 2FA4  8C0D 0019 5878 414C C58E")
+	require.NoError(t, err)
+	assert.Equal(t, "3BFF82245BECAD4F2FA48C0D00195878414CC58E", got)
+	for _, bad := range []string{"", "414CC58E", "zz", "3BFF82245BECAD4F2FA48C0D00195878414CC58"} {
+		_, err := keyring.ParseFingerprint(bad)
+		assert.Error(t, err, bad)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	k := key(f, "one", 1)
+	bin, err := k.Binary()
+	require.NoError(f, err)
+	text, err := k.Public()
+	require.NoError(f, err)
+	f.Add(bin)
+	f.Add([]byte(text))
+	f.Add([]byte("-----BEGIN PGP"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		keys, err := keyring.Read(data)
+		if err == nil && len(keys) == 0 {
+			t.Fatal("no key and no error")
+		}
+	})
+}

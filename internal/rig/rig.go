@@ -1,0 +1,155 @@
+// Package rig sets up a service with upstreams and simulated hosts for tests.
+package rig
+
+import (
+	"context"
+	"log/slog"
+	"net/http/httptest"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/agent"
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/demo"
+	"patientlantern.example/lantern/standin"
+)
+
+// Interval is how often the rig's hosts check in.
+const Interval = 200 * time.Millisecond
+
+// Rig is a running service with what surrounds it.
+type Rig struct {
+	T         testing.TB
+	Dir       string
+	Service   *cli.Running
+	Server    *httptest.Server
+	Upstreams *standin.Upstreams
+	Upstream  string // URL
+	Operator  *client.Client
+}
+
+// New starts a service on a fresh data folder. It ends with the test.
+func New(t testing.TB) *Rig {
+	t.Helper()
+	r := &Rig{T: t, Dir: t.TempDir()}
+	var err error
+	r.Upstreams, err = standin.NewUpstreams(time.Now)
+	require.NoError(t, err)
+	up := httptest.NewServer(r.Upstreams)
+	t.Cleanup(up.Close)
+	r.Upstream = up.URL
+	r.Service, err = cli.OpenService(context.Background(), filepath.Join(r.Dir, "data"), slog.New(slog.DiscardHandler), Interval)
+	require.NoError(t, err)
+	r.Server = httptest.NewServer(r.Service.Handler())
+	t.Cleanup(func() {
+		r.Server.CloseClientConnections()
+		r.Server.Close()
+		require.NoError(t, r.Service.Close())
+	})
+	r.Operator = client.New(r.Server.URL, r.Service.FirstToken)
+	return r
+}
+
+// Policy is the demo's folder, for the rig's upstreams.
+func (r *Rig) Policy() map[string][]byte {
+	files, err := demo.Policy(r.Upstream[len("http://"):])
+	require.NoError(r.T, err)
+	return files
+}
+
+// Publish publishes the demo's policy.
+func (r *Rig) Publish() api.Revision {
+	rev, err := r.Operator.Publish(context.Background(), api.Publication{Files: r.Policy()})
+	require.NoError(r.T, err)
+	return rev
+}
+
+// Root makes the folder of a simulated host that is not enrolled.
+func (r *Rig) Root(name string) string {
+	for _, h := range standin.DebHosts {
+		if h.Name == name {
+			root := filepath.Join(r.Dir, "hosts", name)
+			require.NoError(r.T, h.Write(root, r.Upstream, r.Upstreams.Keys()))
+			return root
+		}
+	}
+	require.Fail(r.T, "no such host in the scenario", name)
+	return ""
+}
+
+// Enrol makes a simulated host and lets it join.
+func (r *Rig) Enrol(name string) (root string, h *agent.Host) {
+	root = r.Root(name)
+	return root, r.EnrolRoot(name, root)
+}
+
+// EnrolRoot lets the host in a folder join.
+func (r *Rig) EnrolRoot(name, root string) *agent.Host {
+	ctx := context.Background()
+	i, err := r.Operator.Invite(ctx, api.InviteOrder{Host: name + "." + standin.Domain})
+	require.NoError(r.T, err)
+	h, err := agent.OpenHost(root)
+	require.NoError(r.T, err)
+	r.T.Cleanup(func() { h.Close() })
+	_, err = h.Join(ctx, r.Server.URL, i.Token)
+	require.NoError(r.T, err)
+	return h
+}
+
+// Start runs an agent until the test ends; stop ends it earlier.
+func (r *Rig) Start(h *agent.Host) (stop func()) {
+	a, err := agent.New(agent.Options{Host: h, Log: slog.New(slog.DiscardHandler), Version: "test"})
+	require.NoError(r.T, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- a.Run(ctx) }()
+	var once bool
+	stop = func() {
+		if !once {
+			once = true
+			cancel()
+			require.NoError(r.T, <-done)
+		}
+	}
+	r.T.Cleanup(stop)
+	return stop
+}
+
+// Until waits for something, and fails the test when it does not come.
+func (r *Rig) Until(what string, ok func() bool) {
+	r.T.Helper()
+	require.Eventually(r.T, ok, 30*time.Second, 20*time.Millisecond, what)
+}
+
+// Surveyed waits until a host has sent its survey.
+func (r *Rig) Surveyed(name string) {
+	r.T.Helper()
+	r.Until(name+" sends its survey", func() bool {
+		d, err := r.Operator.Host(context.Background(), name)
+		return err == nil && d.Traits != nil
+	})
+}
+
+// Carry rolls the newest revision out and waits for the end.
+func (r *Rig) Carry() api.Rollout {
+	r.T.Helper()
+	ro, err := r.Operator.BeginRollout(context.Background(), 0)
+	require.NoError(r.T, err)
+	return r.Ended(ro.ID)
+}
+
+// Ended waits for the end of a rollout.
+func (r *Rig) Ended(id int64) (out api.Rollout) {
+	r.T.Helper()
+	r.Until("the rollout ends", func() bool {
+		var err error
+		out, err = r.Operator.Rollout(context.Background(), id)
+		return err == nil && out.Ended != nil
+	})
+	return out
+}

@@ -1,0 +1,280 @@
+package service_test
+
+import (
+	"bufio"
+	"context"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/internal/rig"
+)
+
+var ctx = context.Background()
+
+func TestFromAPolicyToAHealedHost(t *testing.T) {
+	r := rig.New(t)
+	for _, n := range []string{"gw-01", "gw-02", "desk-1"} {
+		_, h := r.Enrol(n)
+		r.Start(h)
+		r.Surveyed(n)
+	}
+	_, err := r.Operator.Preview(ctx, 0)
+	require.EqualError(t, err, "nothing is published yet: lantern policy publish FOLDER")
+	rev := r.Publish()
+	assert.EqualValues(t, 1, rev.Number)
+	assert.True(t, rev.Fresh)
+	again := r.Publish()
+	assert.EqualValues(t, 1, again.Number)
+	assert.False(t, again.Fresh)
+
+	p, err := r.Operator.Preview(ctx, 0)
+	require.NoError(t, err)
+	assert.Equal(t, 3, p.Changing)
+	require.Len(t, p.Groups, 2)
+	assert.Equal(t, []string{"gw-01.brinewick.test", "gw-02.brinewick.test"}, p.Groups[0].Hosts)
+	assert.Contains(t, p.Groups[0].Diff, "+Suites: stable\n")
+
+	ro := r.Carry()
+	assert.Equal(t, 3, ro.Counts["done"], "%+v", ro)
+	for _, h := range ro.Hosts {
+		assert.Equal(t, "apt-get", h.Report.Refresh)
+		for _, s := range h.Report.Sources {
+			assert.True(t, s.OK, "%s %s: %s", s.URL, s.Suite, s.Message)
+		}
+	}
+	page, err := r.Operator.Hosts(ctx, client.List{})
+	require.NoError(t, err)
+	assert.Equal(t, 3, page.States["steady"])
+
+	ro = r.Carry()
+	assert.Equal(t, 3, ro.Counts["unchanged"])
+
+	file := filepath.Join(r.Dir, "hosts/gw-01/etc/apt/sources.list.d/saltmarsh.sources")
+	was, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(was), "Suites: stable", "Suites: testing", 1)), 0o644))
+	edited := time.Now()
+	var found api.FindingPage
+	r.Until("drift is found", func() bool {
+		found, err = r.Operator.Drift(ctx, client.List{Filter: map[string][]string{"host": {"gw-01"}}})
+		return err == nil && found.Total == 1
+	})
+	assert.Less(t, time.Since(edited), 5*time.Second)
+	f := found.Findings[0]
+	assert.Equal(t, "gw-01.brinewick.test", f.Host)
+	assert.Equal(t, "/etc/apt/sources.list.d/saltmarsh.sources", f.File)
+	assert.Equal(t, 7, f.Line)
+	assert.Equal(t, "suites: testing; the policy says stable", f.Message)
+	assert.WithinDuration(t, edited, f.Since, 5*time.Second)
+
+	d, err := r.Operator.Host(ctx, "gw-01")
+	require.NoError(t, err)
+	assert.Equal(t, api.StateDrifted, d.State)
+	assert.Contains(t, d.Diff, "-Suites: testing\n+Suites: stable\n")
+
+	heal, err := r.Operator.Heal(ctx, "gw-01")
+	require.NoError(t, err)
+	assert.Equal(t, 1, r.Ended(heal.ID).Counts["done"])
+	now, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(was), string(now))
+}
+
+func TestSinceStaysWhileAFindingStays(t *testing.T) {
+	r := rig.New(t)
+	root, h := r.Enrol("gw-01")
+	r.Start(h)
+	r.Surveyed("gw-01")
+	r.Publish()
+	r.Carry()
+	file := filepath.Join(root, "etc/apt/sources.list.d/mine.list")
+	drift := func() []api.Finding {
+		p, err := r.Operator.Drift(ctx, client.List{})
+		require.NoError(t, err)
+		return p.Findings
+	}
+	require.NoError(t, os.WriteFile(file, []byte("deb [trusted=yes] http://a.example/ x y\n"), 0o644))
+	r.Until("the source is found", func() bool { return len(drift()) == 1 })
+	since := drift()[0].Since
+	require.NoError(t, os.WriteFile(file, []byte("# a line above\n\ndeb [trusted=yes] http://a.example/ x y\n"), 0o644))
+	r.Until("it moves", func() bool { d := drift(); return len(d) == 1 && d[0].Line == 3 })
+	assert.Equal(t, since, drift()[0].Since)
+	require.NoError(t, os.Remove(file))
+	r.Until("it goes", func() bool { return len(drift()) == 0 })
+}
+
+func TestAPolicyWithErrorsIsNotPublished(t *testing.T) {
+	r := rig.New(t)
+	files := r.Policy()
+	files["hosts.yaml"] = append(files["hosts.yaml"], "  - to: nobody\n"...)
+	_, err := r.Operator.Publish(ctx, api.Publication{Files: files})
+	var refused *client.Error
+	require.ErrorAs(t, err, &refused)
+	assert.Equal(t, http.StatusUnprocessableEntity, refused.Status)
+	assert.Equal(t, "the policy has errors; nothing was published", refused.Detail)
+	require.Len(t, refused.Details, 1)
+	assert.Equal(t, `hosts.yaml:19:9: error[unknown-name]: there is no group "nobody"; define it first`, refused.Details[0])
+	list, err := r.Operator.Revisions(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, list.Revisions)
+}
+
+func TestAContradictionForAHostIsNotPublished(t *testing.T) {
+	r := rig.New(t)
+	_, h := r.Enrol("gw-05")
+	r.Start(h)
+	r.Surveyed("gw-05")
+	_, err := r.Operator.Label(ctx, "gw-05", map[string]string{"site": "reef"})
+	require.NoError(t, err)
+	files := r.Policy()
+	files["hosts.yaml"] = append(files["hosts.yaml"], "  - to: gateways\n    settings: { saltmarsh.series: \"8\" }\n"...)
+	_, err = r.Operator.Publish(ctx, api.Publication{Files: files})
+	var refused *client.Error
+	require.ErrorAs(t, err, &refused)
+	require.Len(t, refused.Details, 1)
+	assert.Contains(t, refused.Details[0], `error[conflict]: saltmarsh.series is "8" here and "9" elsewhere, for the host gw-05.brinewick.test`)
+}
+
+func TestARefreshThatFailsPutsEverythingBack(t *testing.T) {
+	r := rig.New(t)
+	root, h := r.Enrol("gw-01")
+	r.Start(h)
+	r.Surveyed("gw-01")
+	r.Publish()
+	was, err := os.ReadFile(filepath.Join(root, "etc/apt/sources.list"))
+	require.NoError(t, err)
+	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", "wrong-key"))
+	ro := r.Carry()
+	require.Equal(t, 1, ro.Counts["failed"])
+	rep := ro.Hosts[0].Report
+	assert.Equal(t, api.StepRefresh, rep.Step)
+	assert.True(t, rep.Undone)
+	assert.Contains(t, rep.Message, "packages.saltmarsh.example/apt/8.x/ stable cannot be refreshed: The following signatures couldn't be verified")
+	now, err := os.ReadFile(filepath.Join(root, "etc/apt/sources.list"))
+	require.NoError(t, err)
+	assert.Equal(t, string(was), string(now))
+	assert.NoFileExists(t, filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources"))
+	d, err := r.Operator.Host(ctx, "gw-01")
+	require.NoError(t, err)
+	assert.Equal(t, api.StateFailed, d.State)
+
+	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", ""))
+	assert.Equal(t, 1, r.Carry().Counts["done"])
+}
+
+func TestTheNextKeyIsTrustedBeforeTheVendorUsesIt(t *testing.T) {
+	r := rig.New(t)
+	_, h := r.Enrol("gw-01")
+	r.Start(h)
+	r.Surveyed("gw-01")
+	r.Publish()
+	require.NoError(t, r.Upstreams.Resign("packages.saltmarsh.example", "saltmarsh-2029"))
+	assert.Equal(t, 1, r.Carry().Counts["done"])
+}
+
+func TestEventsTellWhatChanges(t *testing.T) {
+	r := rig.New(t)
+	req, err := http.NewRequest(http.MethodGet, r.Server.URL+"/api/events", nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+r.Operator.Token)
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	assert.Equal(t, "text/event-stream", resp.Header.Get("Content-Type"))
+	r.Publish()
+	lines := bufio.NewScanner(resp.Body)
+	for lines.Scan() {
+		if lines.Text() == `data: {"kind":"revision","name":"1"}` {
+			return
+		}
+	}
+	t.Fatal("the stream ended without the event")
+}
+
+func TestAServiceThatIsStartedAgainKnowsItsFleet(t *testing.T) {
+	r := rig.New(t)
+	root, h := r.Enrol("gw-01")
+	stop := r.Start(h)
+	r.Surveyed("gw-01")
+	r.Publish()
+	r.Carry()
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/mine.list"), []byte("deb [trusted=yes] http://a.example/ x y\n"), 0o644))
+	r.Until("drift is found", func() bool {
+		d, err := r.Operator.Host(ctx, "gw-01")
+		return err == nil && d.State == api.StateDrifted
+	})
+	stop()
+	before, err := r.Operator.Drift(ctx, client.List{})
+	require.NoError(t, err)
+	other, err := cli.OpenService(ctx, filepath.Join(r.Dir, "data"), slog.New(slog.DiscardHandler), time.Hour)
+	require.NoError(t, err)
+	defer other.Close()
+	assert.Empty(t, other.FirstToken)
+	second := newServer(t, other)
+	c := client.New(second, r.Operator.Token)
+	after, err := c.Drift(ctx, client.List{})
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+	d, err := c.Host(ctx, "gw-01")
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, d.Revision)
+	assert.Equal(t, api.StateDrifted, d.State)
+}
+
+func TestListsFilterSortAndPage(t *testing.T) {
+	r := rig.New(t)
+	for _, n := range []string{"gw-01", "gw-02", "gw-04", "desk-1"} {
+		_, h := r.Enrol(n)
+		r.Start(h)
+		r.Surveyed(n)
+	}
+	_, err := r.Operator.Label(ctx, "gw-02", map[string]string{"site": "north"})
+	require.NoError(t, err)
+	names := func(l client.List) string {
+		p, err := r.Operator.Hosts(ctx, l)
+		require.NoError(t, err)
+		var out []string
+		for _, h := range p.Hosts {
+			out = append(out, strings.TrimSuffix(h.Name, ".brinewick.test"))
+		}
+		return strings.Join(out, " ")
+	}
+	assert.Equal(t, "desk-1 gw-01 gw-02 gw-04", names(client.List{}))
+	assert.Equal(t, "gw-04 gw-02 gw-01 desk-1", names(client.List{Sort: "-name"}))
+	assert.Equal(t, "gw-01 gw-02 gw-04", names(client.List{Query: "gw-"}))
+	assert.Equal(t, "gw-02", names(client.List{Query: "site=north"}))
+	assert.Equal(t, "gw-04", names(client.List{Query: "limpet"}))
+	assert.Equal(t, "gw-02 gw-04", names(client.List{Page: 2, PerPage: 2}))
+	assert.Equal(t, "", names(client.List{Page: 9}))
+	assert.Equal(t, "", names(client.List{Filter: map[string][]string{"state": {"steady", "drifted"}}}))
+	_, err = r.Operator.Hosts(ctx, client.List{Filter: map[string][]string{"state": {"well"}}})
+	assert.ErrorContains(t, err, `there is no state "well"; states are failed, drifted, silent, changing, new, steady`)
+	_, err = r.Operator.Host(ctx, "gw-1")
+	assert.EqualError(t, err, `there is no host "gw-1"; did you mean "gw-01"?`)
+}
+
+func TestMetricsCountHosts(t *testing.T) {
+	r := rig.New(t)
+	_, h := r.Enrol("gw-01")
+	r.Start(h)
+	r.Surveyed("gw-01")
+	resp, err := http.Get(r.Server.URL + "/metrics")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	b := new(strings.Builder)
+	_, err = bufio.NewReader(resp.Body).WriteTo(b)
+	require.NoError(t, err)
+	assert.Contains(t, b.String(), `lantern_hosts{state="new"} 1`)
+	assert.Contains(t, b.String(), "lantern_check_ins_total")
+}
