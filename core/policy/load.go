@@ -162,7 +162,7 @@ func (l *loader) readFile(data []byte) {
 		l.fail("syntax", diag.At(l.file, at, 1), fmt.Sprintf("brackets are nested more than %d deep", maxDepth), "write it flat")
 		return
 	}
-	f, err := parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
+	f, err := parse(data)
 	if err != nil {
 		at := diag.Pos{File: l.file}
 		msg := err.Error()
@@ -187,6 +187,16 @@ func (l *loader) readFile(data []byte) {
 	if !seen {
 		l.fail("format", diag.At(l.file, 1, 1), "the file is empty", "begin it with: format: "+Format)
 	}
+}
+
+// parse parses YAML. A text on which the parser itself breaks is no YAML either.
+func parse(data []byte) (f *ast.File, err error) {
+	defer func() {
+		if v := recover(); v != nil {
+			f, err = nil, errors.New("the parser cannot make sense of it")
+		}
+	}()
+	return parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
 }
 
 // tooDeep reports the line on which flow brackets nest too deeply.
@@ -661,7 +671,7 @@ func (l *loader) condition(f field) *condition.Condition {
 	if errors.As(err, &ce) {
 		if tok := f.node.GetToken(); tok != nil && !strings.Contains(t.Value, "\n") {
 			at.Column += ce.Offset
-			if tok.Origin != "" && strings.ContainsAny(strings.TrimSpace(tok.Origin)[:1], `'"`) {
+			if o := strings.TrimSpace(tok.Origin); strings.HasPrefix(o, "'") || strings.HasPrefix(o, `"`) {
 				at.Column++
 			}
 		}
