@@ -16,6 +16,7 @@ import (
 
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/names"
 )
 
 // Exit statuses.
@@ -150,9 +151,7 @@ func (a *app) root() *cobra.Command {
 	must(root.RegisterFlagCompletionFunc("colour", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp)))
 	root.AddGroup(&cobra.Group{ID: "fleet", Title: "The fleet:"}, &cobra.Group{ID: "policy", Title: "Policy and change:"}, &cobra.Group{ID: "run", Title: "Running it:"})
 	root.AddCommand(a.hosts(), a.host(), a.drift(), a.heal(), a.read(), a.policy(), a.revisions(), a.preview(), a.rollout(), a.serve(), a.demo(), a.operator(), a.openapi())
-	for _, c := range root.Commands() {
-		guard(c)
-	}
+	guard(root)
 	return root
 }
 
@@ -162,7 +161,7 @@ func guard(c *cobra.Command) {
 	c.Args = func(cmd *cobra.Command, given []string) error {
 		switch {
 		case cmd.HasSubCommands() && len(given) > 0:
-			return wrong("%s has no command %q%s", cmd.CommandPath(), given[0], didYouMean(cmd.SuggestionsFor(given[0])))
+			return wrong("%s has no command %q%s", cmd.CommandPath(), given[0], didYouMean(cmd, given[0]))
 		case args == nil:
 			return nil
 		}
@@ -179,11 +178,15 @@ func guard(c *cobra.Command) {
 	}
 }
 
-func didYouMean(list []string) string {
-	if len(list) == 0 {
-		return ""
+func didYouMean(cmd *cobra.Command, given string) string {
+	var all []string
+	for _, c := range cmd.Commands() {
+		all = append(all, c.Name())
 	}
-	return fmt.Sprintf("; did you mean %q?", list[0])
+	if near := names.Nearest(given, all); near != "" {
+		return fmt.Sprintf("; did you mean %q?", near)
+	}
+	return fmt.Sprintf("; `%s --help` lists them", cmd.CommandPath())
 }
 
 // must stops on a mistake in the program itself.
@@ -269,7 +272,11 @@ func (a *app) readSettings() (settingsFile, string, error) {
 		return s, "", wrong("the settings file cannot be read: %v", err)
 	}
 	if err := yaml.UnmarshalWithOptions(b, &s, yaml.Strict()); err != nil {
-		return s, "", wrong("%s: %s", name, strings.SplitN(yaml.FormatError(err, false, false), "\n", 2)[0])
+		place, what, ok := strings.Cut(strings.SplitN(yaml.FormatError(err, false, false), "\n", 2)[0], "] ")
+		if !ok {
+			return s, "", wrong("%s: %s", name, place)
+		}
+		return s, "", wrong("%s:%s: %s; it may hold service, token, format, colour", name, strings.TrimPrefix(place, "["), what)
 	}
 	return s, name, nil
 }

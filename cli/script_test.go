@@ -1,0 +1,145 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/testscript"
+
+	"patientlantern.example/lantern/cli"
+)
+
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){
+		"lantern": func() { os.Exit(cli.Main(os.Args[1:])) },
+	})
+}
+
+// agentBinary builds the agent as it is shipped, for the demo.
+func agentBinary(t *testing.T) string {
+	t.Helper()
+	name := filepath.Join(t.TempDir(), "lantern-agent")
+	cmd := exec.Command("go", "build", "-o", name, "patientlantern.example/lantern/cmd/lantern-agent")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("building the agent: %v\n%s", err, out)
+	}
+	return name
+}
+
+func TestScripts(t *testing.T) {
+	agent := agentBinary(t)
+	repo, err := filepath.Abs("..")
+	if err != nil {
+		t.Fatal(err)
+	}
+	testscript.Run(t, testscript.Params{
+		Dir:                 "testdata/script",
+		RequireExplicitExec: true,
+		RequireUniqueNames:  true,
+		Setup: func(e *testscript.Env) error {
+			e.Setenv("AGENT", agent)
+			e.Setenv("REPO", repo)
+			e.Setenv("XDG_CONFIG_HOME", filepath.Join(e.WorkDir, ".config"))
+			e.Setenv("NO_COLOR", "1")
+			e.Setenv("COLUMNS", "140")
+			return nil
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"until":  until,
+			"status": status,
+			"edit":   edit,
+			"same":   same,
+		},
+	})
+}
+
+// until PATTERN COMMAND… runs a command until its output matches.
+func until(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) < 2 {
+		ts.Fatalf("usage: until PATTERN COMMAND…")
+	}
+	re := regexp.MustCompile(args[0])
+	end := time.Now().Add(30 * time.Second)
+	for {
+		cmd := exec.Command(args[1], args[2:]...)
+		cmd.Dir = ts.Getenv("WORK")
+		cmd.Path = lookPath(ts, args[1])
+		cmd.Env = environ(ts)
+		out, _ := cmd.CombinedOutput() // what counts is what it says
+		if re.Match(out) {
+			return
+		}
+		if time.Now().After(end) {
+			ts.Fatalf("%q did not come; the last was:\n%s", args[0], out)
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+// status N COMMAND… runs a command and wants that exit status.
+func status(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) < 2 {
+		ts.Fatalf("usage: status N COMMAND…")
+	}
+	cmd := exec.Command(args[1], args[2:]...)
+	cmd.Dir = ts.MkAbs(".")
+	cmd.Path = lookPath(ts, args[1])
+	cmd.Env = environ(ts)
+	out, err := cmd.CombinedOutput()
+	ts.Logf("%s", out)
+	got := 0
+	if ee, ok := err.(*exec.ExitError); ok { //nolint:errorlint // Run gives it bare
+		got = ee.ExitCode()
+	} else if err != nil {
+		ts.Fatalf("%v", err)
+	}
+	if fmt.Sprint(got) != args[0] {
+		ts.Fatalf("exit status %d, want %s", got, args[0])
+	}
+	ts.Check(os.WriteFile(ts.MkAbs("said"), out, 0o644))
+}
+
+// edit FILE OLD NEW replaces text in a file.
+func edit(ts *testscript.TestScript, neg bool, args []string) {
+	text := ts.ReadFile(args[0])
+	if neg || len(args) != 3 || !strings.Contains(text, args[1]) {
+		ts.Fatalf("edit: %s does not hold %q", args[0], args[1])
+	}
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(strings.Replace(text, args[1], args[2], 1)), 0o644))
+}
+
+// same FILE FILE wants two files to be equal to the byte.
+func same(ts *testscript.TestScript, neg bool, args []string) {
+	if equal := ts.ReadFile(args[0]) == ts.ReadFile(args[1]); equal == neg {
+		ts.Fatalf("%s and %s: equal is %v", args[0], args[1], equal)
+	}
+}
+
+func lookPath(ts *testscript.TestScript, name string) string {
+	for _, dir := range filepath.SplitList(ts.Getenv("PATH")) {
+		if p := filepath.Join(dir, name); exists(p) {
+			return p
+		}
+	}
+	ts.Fatalf("%s is not in the path", name)
+	return ""
+}
+
+func exists(p string) bool { _, err := os.Stat(p); return err == nil }
+
+func environ(ts *testscript.TestScript) []string {
+	var out []string
+	for _, k := range []string{"PATH", "HOME", "WORK", "NO_COLOR", "COLUMNS", "XDG_CONFIG_HOME", "LANTERN_SERVICE", "LANTERN_TOKEN", "TMPDIR"} {
+		if v := ts.Getenv(k); v != "" {
+			out = append(out, k+"="+v)
+		}
+	}
+	return out
+}
