@@ -1,0 +1,184 @@
+package console_test
+
+import (
+	"context"
+	"encoding/json"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/console"
+	"patientlantern.example/lantern/internal/browser"
+	"patientlantern.example/lantern/internal/rig"
+)
+
+func TestTheConsoleIsBuiltIn(t *testing.T) {
+	_, err := fs.Stat(console.Files(), "index.html")
+	require.NoError(t, err, "build the console first: make console")
+}
+
+// TestTypesFollowFromTheService: the description in the repository is that of the
+// service, and the console's types are made from it.
+func TestTypesFollowFromTheService(t *testing.T) {
+	r := rig.New(t)
+	now, err := r.Service.OpenAPI()
+	require.NoError(t, err)
+	kept, err := os.ReadFile("openapi.json")
+	require.NoError(t, err)
+	var a, b any
+	require.NoError(t, json.Unmarshal(now, &a))
+	require.NoError(t, json.Unmarshal(kept, &b))
+	require.Equal(t, a, b, "console/openapi.json is out of date: make types")
+	out := filepath.Join(t.TempDir(), "api.gen.ts")
+	cmd := exec.Command("node_modules/.bin/openapi-typescript", "openapi.json", "-o", out)
+	text, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", text)
+	made, err := os.ReadFile(out)
+	require.NoError(t, err)
+	have, err := os.ReadFile("src/api.gen.ts")
+	require.NoError(t, err)
+	require.Equal(t, string(made), string(have), "console/src/api.gen.ts is out of date: make types")
+}
+
+// screen is a browser on the console of a rig.
+type screen struct {
+	t    *testing.T
+	page context.Context
+	url  string
+}
+
+func open(t *testing.T, r *rig.Rig, width, height int) *screen {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	t.Cleanup(cancel)
+	page, stop, err := browser.New(ctx, width, height)
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	s := &screen{t, page, r.Server.URL}
+	require.NoError(t, chromedp.Do(page, chromedp.EmulateViewport(int64(width), int64(height)), chromedp.Navigate(s.url+"/drift"),
+		chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", r.Operator.Token+"\n"), chromedp.WaitVisible("h1")))
+	return s
+}
+
+// shows waits until an element's text holds something.
+func (s *screen) shows(selector, want string) {
+	s.t.Helper()
+	text := ""
+	ok := assert.Eventually(s.t, func() bool {
+		var err error
+		text, err = chromedp.Run(s.page, chromedp.Evaluate[string](`(document.querySelector(`+"`"+selector+"`"+`)?.innerText ?? '')`))
+		return err == nil && strings.Contains(text, want)
+	}, 15*time.Second, 50*time.Millisecond)
+	require.True(s.t, ok, "%s shows %q, not %q", selector, text, want)
+}
+
+func (s *screen) do(actions ...chromedp.Action[chromedp.Void]) {
+	s.t.Helper()
+	require.NoError(s.t, chromedp.Do(s.page, actions...))
+}
+
+// fits checks that nothing runs out of the window to the side.
+func (s *screen) fits() {
+	s.t.Helper()
+	over, err := chromedp.Run(s.page, chromedp.Evaluate[int](`document.documentElement.scrollWidth - window.innerWidth`))
+	require.NoError(s.t, err)
+	assert.LessOrEqual(s.t, over, 0, "the page is wider than the window")
+}
+
+func TestTheConsoleShowsWhatHappensWithoutAReload(t *testing.T) {
+	r := rig.New(t)
+	var root string
+	for _, n := range []string{"gw-01", "gw-02"} {
+		folder, h := r.Enrol(n)
+		root = folder
+		r.Start(h)
+		r.Surveyed(n)
+	}
+	s := open(t, r, 1280, 800)
+	s.shows("h1", "Nothing differs from the policy") // where the sign-in was asked for
+	s.do(chromedp.Click(`nav a[href="/changes"]`))
+	s.shows("h1", "Nothing is published yet")
+	r.Publish()
+	s.shows("h1", "Revision 1 would change 2 hosts")
+	s.shows(".group .add", "mussel main firmware")
+	s.fits()
+	s.do(chromedp.Click(".head button"))
+	s.shows("h1", "Revision 1 is on every host that it is for")
+	s.shows(".rollout", "done")
+
+	s.do(chromedp.Click(`nav a[href="/"]`), chromedp.WaitVisible(".chips"))
+	s.shows("h1", "All is well on 2 hosts")
+	s.fits()
+	mark, err := chromedp.Run(s.page, chromedp.Evaluate[bool](`window.notReloaded = true`))
+	require.NoError(t, err)
+	require.True(t, mark)
+
+	list := filepath.Join(root, "etc/apt/sources.list")
+	was, err := os.ReadFile(list)
+	require.NoError(t, err)
+	edited := time.Now()
+	require.NoError(t, os.WriteFile(list, []byte(strings.Replace(string(was), "mussel main firmware", "mussel main", 1)), 0o644))
+	s.shows("h1", "1 host needs a look of 2")
+	t.Logf("an edited file was in the console after %s", time.Since(edited).Round(time.Millisecond))
+	s.do(chromedp.Click(".el-table__row a[href='/hosts/gw-02.brinewick.test']"))
+	s.shows("h1", "drifted")
+	s.shows(".diff", "deb "+r.Upstream+"/archive.skerry.example/skerry mussel main firmware")
+	s.fits()
+	s.do(chromedp.Click(".head button"))
+	s.shows("h1", "steady")
+	s.shows(".well", "As the policy says.")
+	still, err := chromedp.Run(s.page, chromedp.Evaluate[bool](`window.notReloaded === true`))
+	require.NoError(t, err)
+	assert.True(t, still, "the page was loaded again")
+	now, err := os.ReadFile(list)
+	require.NoError(t, err)
+	assert.Equal(t, string(was), string(now))
+}
+
+func TestTheConsoleFiltersAndChangesItsLight(t *testing.T) {
+	r := rig.New(t)
+	for _, n := range []string{"gw-01", "gw-04"} {
+		_, h := r.Enrol(n)
+		r.Start(h)
+		r.Surveyed(n)
+	}
+	s := open(t, r, 1920, 1080)
+	s.do(chromedp.Navigate(s.url+"/?q=limpet"), chromedp.WaitVisible(".el-table__row"))
+	s.shows("tbody", "gw-04")
+	text, err := chromedp.Run(s.page, chromedp.Text("tbody"))
+	require.NoError(t, err)
+	assert.NotContains(t, text, "gw-01")
+	s.fits()
+	dark := func() bool {
+		d, err := chromedp.Run(s.page, chromedp.Evaluate[bool](`document.documentElement.classList.contains('dark')`))
+		require.NoError(t, err)
+		return d
+	}
+	before := dark()
+	s.do(chromedp.Click(".rest button"))
+	assert.NotEqual(t, before, dark())
+	s.do(chromedp.Navigate(s.url+"/hosts/gw-09"), chromedp.WaitVisible(".el-alert"))
+	s.shows(".el-alert", `there is no host "gw-09"; did you mean "gw-0`)
+	s.do(chromedp.Navigate(s.url+"/nowhere"), chromedp.WaitVisible("h1"))
+	s.shows("h1", "There is no such page")
+}
+
+func TestAWrongTokenIsRefusedInWords(t *testing.T) {
+	r := rig.New(t)
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	defer cancel()
+	page, stop, err := browser.New(ctx, 1280, 800)
+	require.NoError(t, err)
+	defer stop()
+	s := &screen{t, page, r.Server.URL}
+	s.do(chromedp.Navigate(s.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "plo_wrong\n"))
+	s.shows(".el-alert", "no operator has this token")
+}
