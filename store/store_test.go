@@ -1,0 +1,191 @@
+package store_test
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/store"
+)
+
+var (
+	ctx = context.Background()
+	now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+)
+
+func open(t testing.TB, path string) *store.Store {
+	t.Helper()
+	s, err := store.Open(ctx, path)
+	require.NoError(t, err)
+	return s
+}
+
+func hash(s string) []byte { h := sha256.Sum256([]byte(s)); return h[:] }
+
+func TestWhatIsAcknowledgedIsThereAfterOpeningAgain(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "l.db")
+	s := open(t, path)
+	require.NoError(t, s.AddHosts(ctx, []*store.Host{{Name: "gw-01", Key: make([]byte, 32), Joined: now}}))
+	list, err := s.Hosts(ctx)
+	require.NoError(t, err)
+	h := list[0]
+	h.Labels = map[string]string{"site": "north"}
+	h.Revision, h.Survey, h.LastSeen = 3, "x", now
+	h.Since = map[string]time.Time{"f": now}
+	h.Carried = store.Carried{Sheet: "s", Survey: "x", At: now}
+	require.NoError(t, s.PutHost(ctx, h))
+	require.NoError(t, s.Close())
+	s = open(t, path)
+	defer s.Close()
+	again, err := s.Hosts(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []*store.Host{h}, again)
+	require.NoError(t, s.Check(ctx))
+}
+
+func TestManyWritersShareTransactionsAndEachHearsTheTruth(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "l.db"))
+	defer s.Close()
+	var wg sync.WaitGroup
+	good, bad := make(chan error, 400), make(chan error, 100)
+	for i := range 400 {
+		wg.Go(func() {
+			good <- s.AddOperator(ctx, store.Operator{Name: fmt.Sprintf("op-%03d", i), Role: store.RoleReader, Created: now}, hash(fmt.Sprint(i)))
+		})
+		if i%4 == 0 {
+			wg.Go(func() { bad <- s.RemoveOperator(ctx, fmt.Sprintf("nobody-%d", i)) })
+		}
+	}
+	wg.Wait()
+	close(good)
+	close(bad)
+	for err := range good {
+		assert.NoError(t, err)
+	}
+	for err := range bad {
+		assert.ErrorIs(t, err, store.ErrNotFound)
+	}
+	list, err := s.Operators(ctx)
+	require.NoError(t, err)
+	assert.Len(t, list, 400)
+}
+
+func TestDocumentsAreNamedByWhatTheyHold(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "l.db"))
+	defer s.Close()
+	body := []byte("deb http://a.example/ x y\n")
+	d := store.Document{Digest: source.Digest(body), Kind: store.KindText, Body: body}
+	assert.False(t, s.Known(d.Digest, store.KindText))
+	require.NoError(t, s.PutDocuments(ctx, now, d, d))
+	require.NoError(t, s.PutDocuments(ctx, now, d))
+	assert.True(t, s.Known(d.Digest, store.KindText))
+	assert.False(t, s.Known(d.Digest, store.KindSheet))
+	got, err := s.Document(ctx, d.Digest)
+	require.NoError(t, err)
+	assert.Equal(t, d, got)
+	_, err = s.Document(ctx, "none")
+	assert.ErrorIs(t, err, store.ErrNotFound)
+	assert.ErrorContains(t, s.PutDocuments(ctx, now, store.Document{Digest: "lie", Kind: store.KindText, Body: body}), "does not have that digest")
+}
+
+func TestAnInvitationIsUsedUpByOneOfMany(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "l.db"))
+	defer s.Close()
+	require.NoError(t, s.AddInvite(ctx, hash("token"), store.Invite{Host: "gw-01", Author: "mira", Expires: now.Add(time.Hour)}))
+	var wg sync.WaitGroup
+	results := make(chan error, 20)
+	for range 20 {
+		wg.Go(func() { _, err := s.Join(ctx, hash("token"), make([]byte, 32), now); results <- err })
+	}
+	wg.Wait()
+	close(results)
+	won := 0
+	for err := range results {
+		if err == nil {
+			won++
+			continue
+		}
+		assert.ErrorIs(t, err, store.ErrNotFound)
+	}
+	assert.Equal(t, 1, won)
+	require.NoError(t, s.AddInvite(ctx, hash("late"), store.Invite{Host: "gw-02", Expires: now}))
+	_, err := s.Join(ctx, hash("late"), make([]byte, 32), now.Add(time.Minute))
+	assert.ErrorIs(t, err, store.ErrNotFound)
+}
+
+func TestRevisionsCountUpAndTheSameFolderIsOne(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "l.db"))
+	defer s.Close()
+	publish := func(text string) (int64, bool) {
+		r, fresh, err := s.Publish(ctx, store.Revision{Policy: source.Digest([]byte(text)), Author: "mira", Created: now}, []byte(text), nil)
+		require.NoError(t, err)
+		return r.Number, fresh
+	}
+	for i, c := range []struct {
+		text  string
+		want  int64
+		fresh bool
+	}{{"a", 1, true}, {"a", 1, false}, {"b", 2, true}, {"a", 3, true}} {
+		n, fresh := publish(c.text)
+		assert.Equal(t, c.want, n, "step %d", i)
+		assert.Equal(t, c.fresh, fresh, "step %d", i)
+	}
+}
+
+func TestARolloutEndsWithItsLastHost(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "l.db"))
+	defer s.Close()
+	_, _, err := s.Publish(ctx, store.Revision{Policy: source.Digest([]byte("a")), Created: now}, []byte("a"), nil)
+	require.NoError(t, err)
+	hosts := []*store.Host{{Name: "gw-01", Key: make([]byte, 32)}, {Name: "gw-02", Key: make([]byte, 32)}, {Name: "gw-03", Key: make([]byte, 32)}}
+	require.NoError(t, s.AddHosts(ctx, hosts))
+	ro, err := s.BeginRollout(ctx, store.Rollout{Kind: store.KindRollout, Revision: 1, Begun: now}, hosts)
+	require.NoError(t, err)
+	ended, err := s.Progress(ctx, ro.ID, store.RolloutHost{Host: "gw-01", State: store.Done, Report: []byte("{}"), Updated: now}, hosts[0])
+	require.NoError(t, err)
+	assert.False(t, ended)
+	_, err = s.Progress(ctx, ro.ID, store.RolloutHost{Host: "gw-02", State: store.Working, Report: []byte("{}"), Updated: now}, hosts[1])
+	require.NoError(t, err)
+	names, err := s.StopRollout(ctx, ro.ID, now)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"gw-03"}, names)
+	_, err = s.OpenRollout(ctx, store.KindRollout)
+	require.NoError(t, err, "gw-02 is still at work")
+	ended, err = s.Progress(ctx, ro.ID, store.RolloutHost{Host: "gw-02", State: store.Failed, Report: []byte("{}"), Updated: now}, hosts[1])
+	require.NoError(t, err)
+	assert.True(t, ended)
+	_, err = s.OpenRollout(ctx, store.KindRollout)
+	assert.ErrorIs(t, err, store.ErrNotFound)
+	last, err := s.LastReports(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, store.Failed, last["gw-02"].State)
+}
+
+func TestSessionsEnd(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "l.db"))
+	defer s.Close()
+	require.NoError(t, s.AddOperator(ctx, store.Operator{Name: "mira", Role: store.RoleReader, Created: now}, hash("t")))
+	require.NoError(t, s.AddSession(ctx, hash("c"), "mira", now, now.Add(time.Hour)))
+	_, err := s.OperatorBySession(ctx, hash("c"), now)
+	require.NoError(t, err)
+	_, err = s.OperatorBySession(ctx, hash("c"), now.Add(2*time.Hour))
+	assert.ErrorIs(t, err, store.ErrNotFound)
+	require.NoError(t, s.RemoveOperator(ctx, "mira"))
+	_, err = s.OperatorBySession(ctx, hash("c"), now)
+	assert.True(t, errors.Is(err, store.ErrNotFound), "the session goes with its operator")
+}
+
+func TestAClosedStoreSaysSo(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "l.db"))
+	require.NoError(t, s.Close())
+	assert.ErrorIs(t, s.RemoveOperator(ctx, "x"), store.ErrClosed)
+}
