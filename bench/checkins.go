@@ -1,0 +1,221 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
+	_ "modernc.org/sqlite" // the driver "sqlite"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/store"
+)
+
+const (
+	connections = 64
+	agentCount  = 2000
+)
+
+// drive sends requests over a fixed number of connections for a while and
+// returns how many were answered in a second.
+func drive(url string, length time.Duration, request func(worker, n int) (token string, body []byte)) (float64, error) {
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: connections, MaxConnsPerHost: connections}}
+	var count atomic.Int64
+	var failed atomic.Value
+	end := time.Now().Add(length)
+	var wg sync.WaitGroup
+	start := time.Now()
+	for w := range connections {
+		wg.Go(func() {
+			for n := 0; time.Now().Before(end); n++ {
+				token, body := request(w, n)
+				req, err := http.NewRequest(http.MethodPost, url, bytes.NewReader(body))
+				if err != nil {
+					failed.Store(err)
+					return
+				}
+				req.Header.Set("Authorization", "Bearer "+token)
+				resp, err := client.Do(req)
+				if err != nil {
+					failed.Store(err)
+					return
+				}
+				_, _ = io.Copy(io.Discard, resp.Body)
+				resp.Body.Close()
+				if resp.StatusCode != http.StatusOK {
+					failed.Store(fmt.Errorf("%s answered %s", url, resp.Status))
+					return
+				}
+				count.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	if err, ok := failed.Load().(error); ok {
+		return 0, err
+	}
+	return float64(count.Load()) / time.Since(start).Seconds(), nil
+}
+
+func checkIns(s *suite) error {
+	dir, err := os.MkdirTemp("", "lantern-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	ctx := context.Background()
+	pub, key, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		return err
+	}
+	traits, err := source.Canonical(source.Traits{OS: source.OS{ID: "skerry"}, Family: "deb"})
+	if err != nil {
+		return err
+	}
+	surveys := make([][]byte, 2)
+	for i := range surveys {
+		if surveys[i], err = source.Canonical(source.Survey{Files: []source.File{}, Problems: []source.Problem{{Message: fmt.Sprint(i)}}}); err != nil {
+			return err
+		}
+	}
+	data := filepath.Join(dir, "data")
+	if err := os.MkdirAll(data, 0o700); err != nil {
+		return err
+	}
+	st, err := store.Open(ctx, filepath.Join(data, "lantern.db"))
+	if err != nil {
+		return err
+	}
+	hosts := make([]*store.Host, agentCount)
+	tokens := make([]string, agentCount)
+	for i := range hosts {
+		hosts[i] = &store.Host{Name: fmt.Sprintf("node-%05d", i), Key: pub, Joined: time.Now(), Traits: source.Digest(traits), Survey: source.Digest(surveys[0])}
+		signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: key, KeyID: hosts[i].Name}}, nil)
+		if err != nil {
+			return err
+		}
+		if tokens[i], err = jwt.Signed(signer).Claims(jwt.Claims{Issuer: hosts[i].Name, Audience: jwt.Audience{api.AgentAudience}, Expiry: jwt.NewNumericDate(time.Now().Add(10 * time.Minute))}).Serialize(); err != nil {
+			return err
+		}
+	}
+	docs := []store.Document{{Digest: source.Digest(traits), Kind: store.KindTraits, Body: traits}}
+	for _, b := range surveys {
+		docs = append(docs, store.Document{Digest: source.Digest(b), Kind: store.KindSurvey, Body: b})
+	}
+	if err := st.PutDocuments(ctx, time.Now(), docs...); err != nil {
+		return err
+	}
+	if err := st.AddHosts(ctx, hosts); err != nil {
+		return err
+	}
+	if err := st.Close(); err != nil {
+		return err
+	}
+	svc, err := cli.OpenService(ctx, data, slog.New(slog.DiscardHandler), time.Minute)
+	if err != nil {
+		return err
+	}
+	defer svc.Close()
+	srv := httptest.NewServer(svc.Handler())
+	defer srv.Close()
+
+	bare := chi.NewRouter()
+	bare.Post("/api/agent/check-in", func(w http.ResponseWriter, r *http.Request) {
+		var in api.CheckIn
+		if err := json.NewDecoder(r.Body).Decode(&in); err != nil {
+			w.WriteHeader(http.StatusBadRequest)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(api.CheckInAnswer{Interval: 60000})
+	})
+	bareSrv := httptest.NewServer(bare)
+	defer bareSrv.Close()
+
+	body := func(i int) []byte {
+		b, _ := json.Marshal(api.CheckIn{Traits: source.Digest(traits), Survey: source.Digest(surveys[i]), Sheet: source.Digest(nil), Revision: 1})
+		return b
+	}
+	bodies := [][]byte{body(0), body(1)}
+	same := func(w, n int) (string, []byte) { return tokens[(w+n*connections)%agentCount], bodies[0] }
+	if _, err := drive(srv.URL+"/api/agent/check-in", 2*time.Second, same); err != nil { // tokens are verified once
+		return err
+	}
+	var ours, theirs float64
+	for range 3 { // in turns, so that a change of the machine's speed hits both
+		a, err := drive(srv.URL+"/api/agent/check-in", 2*time.Second, same)
+		if err != nil {
+			return err
+		}
+		b, err := drive(bareSrv.URL+"/api/agent/check-in", 2*time.Second, same)
+		if err != nil {
+			return err
+		}
+		ours, theirs = ours+a/3, theirs+b/3
+	}
+	s.add("check-in with nothing new", "70 % of a bare chi handler", ours >= 0.7*theirs, fmt.Sprintf("%.0f/s, %.0f %%", ours, 100*ours/theirs), fmt.Sprintf("bare chi handler %.0f/s", theirs))
+
+	raw, err := upserts(filepath.Join(dir, "raw.db"))
+	if err != nil {
+		return err
+	}
+	changing := func(w, n int) (string, []byte) {
+		k := w + n*connections
+		return tokens[k%agentCount], bodies[1-(k/agentCount)%2]
+	}
+	rate, err := drive(srv.URL+"/api/agent/check-in", 5*time.Second, changing)
+	if err != nil {
+		return err
+	}
+	s.add("check-in that changes a host's row, durable", "60 % of raw batched upserts", rate >= 0.6*raw, fmt.Sprintf("%.0f/s, %.0f %%", rate, 100*rate/raw), fmt.Sprintf("database/sql, 256 a transaction: %.0f/s", raw))
+	return nil
+}
+
+// upserts writes rows of the same shape in a loop, 256 in a transaction.
+func upserts(path string) (float64, error) {
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
+	if err != nil {
+		return 0, err
+	}
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	if _, err := db.Exec("CREATE TABLE hosts (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, last_seen INTEGER, labels TEXT, traits TEXT, survey TEXT, revision INTEGER, sheet TEXT, carried TEXT, since TEXT, free TEXT, agent TEXT, task INTEGER) STRICT"); err != nil {
+		return 0, err
+	}
+	n := 0
+	start := time.Now()
+	for time.Since(start) < 3*time.Second {
+		tx, err := db.Begin()
+		if err != nil {
+			return 0, err
+		}
+		for range 256 {
+			if _, err := tx.Exec("INSERT INTO hosts VALUES (?, ?, ?, '{}', ?, ?, 1, '', '{}', '{}', '{}', 'x', 0) ON CONFLICT (id) DO UPDATE SET last_seen = excluded.last_seen, survey = excluded.survey",
+				n%agentCount, fmt.Sprintf("node-%05d", n%agentCount), n, source.Digest([]byte("traits")), source.Digest([]byte("survey"))); err != nil {
+				return 0, err
+			}
+			n++
+		}
+		if err := tx.Commit(); err != nil {
+			return 0, err
+		}
+	}
+	return float64(n) / time.Since(start).Seconds(), nil
+}

@@ -1,0 +1,73 @@
+// Command bench measures what the product must be fast at, each figure beside a
+// yardstick taken in the same run, and writes docs/benchmarks.md:
+//
+//	make bench
+package main
+
+import (
+	"fmt"
+	"log"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+)
+
+// row is one measured figure.
+type row struct {
+	what, goal, figure, yardstick string
+	met                           bool
+}
+
+type suite struct{ rows []row }
+
+func (s *suite) add(what, goal string, met bool, figure, yardstick string) {
+	s.rows = append(s.rows, row{what, goal, figure, yardstick, met})
+	sign := "ok"
+	if !met {
+		sign = "NOT MET"
+	}
+	fmt.Printf("%-58s %-34s %-44s %s\n", what, figure, yardstick, sign)
+}
+
+// median runs f several times and returns the middle time.
+func median(runs int, f func()) time.Duration {
+	var times []time.Duration
+	for range runs {
+		start := time.Now()
+		f()
+		times = append(times, time.Since(start))
+	}
+	slices.Sort(times)
+	return times[len(times)/2]
+}
+
+func main() {
+	log.SetFlags(0)
+	s := &suite{}
+	// Processes come first: a child's resident size counts from that of its parent.
+	for _, part := range []func(*suite) error{processes, texts, fleet, checkIns} {
+		if err := part(s); err != nil {
+			log.Fatal("bench: ", err)
+		}
+	}
+	if err := os.WriteFile("docs/benchmarks.md", []byte(s.markdown()), 0o644); err != nil {
+		log.Fatal("bench: ", err)
+	}
+}
+
+func (s *suite) markdown() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# Benchmarks\n\nWritten by `make bench` on %s, with %s on %d cores. A figure counts beside its yardstick,\nwhich was taken in the same run on the same machine; the machine is shared and its speed varies.\n\n",
+		time.Now().Format("2006-01-02"), runtime.Version(), runtime.NumCPU())
+	b.WriteString("| what | goal | measured | yardstick | met |\n| --- | --- | --- | --- | --- |\n")
+	for _, r := range s.rows {
+		met := "yes"
+		if !r.met {
+			met = "**no**"
+		}
+		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s |\n", r.what, r.goal, r.figure, r.yardstick, met)
+	}
+	return b.String()
+}

@@ -1,0 +1,106 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"patientlantern.example/lantern/demo"
+	"patientlantern.example/lantern/standin"
+)
+
+// timed runs a command several times and gives the median wall time and the
+// largest resident size in bytes.
+func timed(runs int, env []string, name string, args ...string) (time.Duration, int64, error) {
+	var largest int64
+	var failed error
+	d := median(runs, func() {
+		cmd := exec.Command(name, args...)
+		cmd.Env = env
+		if err := cmd.Run(); err != nil {
+			failed = fmt.Errorf("%s: %w", name, err)
+		}
+		if ru, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
+			largest = max(largest, ru.Maxrss*1024)
+		}
+	})
+	return d, largest, failed
+}
+
+// processes measures whole processes.
+func processes(s *suite) error {
+	dir, err := os.MkdirTemp("", "lantern-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	keys, err := standin.Keys()
+	if err != nil {
+		return err
+	}
+	root := filepath.Join(dir, "root")
+	if err := standin.DebHosts[0].Write(root, "http://"+demo.Address, keys); err != nil {
+		return err
+	}
+	pub, err := keys["saltmarsh-2026"].Public()
+	if err != nil {
+		return err
+	}
+	for i := range 60 {
+		text := fmt.Sprintf("Types: deb\nURIs: https://packages.saltmarsh.example/%d\nSuites: stable\nComponents: main\nSigned-By: /etc/apt/keyrings/k%02d.asc\n", i, i%30)
+		if err := os.WriteFile(filepath.Join(root, fmt.Sprintf("etc/apt/sources.list.d/s%02d.sources", i)), []byte(text), 0o644); err != nil {
+			return err
+		}
+		if i < 30 {
+			if err := os.MkdirAll(filepath.Join(root, "etc/apt/keyrings"), 0o755); err != nil {
+				return err
+			}
+			if err := os.WriteFile(filepath.Join(root, fmt.Sprintf("etc/apt/keyrings/k%02d.asc", i)), []byte(pub), 0o644); err != nil {
+				return err
+			}
+		}
+	}
+	ours, resident, err := timed(15, os.Environ(), "bin/lantern-agent", "read", "--root", root, "--format", "json")
+	if err != nil {
+		return err
+	}
+	theirs, _, err := timed(15, []string{"PATH=/usr/bin:/bin", "LC_ALL=C"}, "apt-get", "-o", "Dir="+root, "indextargets", "--no-release-info")
+	if err != nil {
+		return err
+	}
+	s.add("survey of 60 source files and 30 keys, whole process", "a quarter of apt, 25 MB resident", ours*4 <= theirs && resident < 25e6,
+		fmt.Sprintf("%s, %.0f %% of apt, %.0f MB", ours.Round(100*time.Microsecond), 100*float64(ours)/float64(theirs), float64(resident)/1e6), "apt-get indextargets "+theirs.Round(100*time.Microsecond).String())
+
+	folder, err := largePolicy()
+	if err != nil {
+		return err
+	}
+	for name, data := range folder {
+		name = filepath.Join(dir, "policy", name)
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(name, data, 0o644); err != nil {
+			return err
+		}
+	}
+	check, _, err := timed(7, os.Environ(), "bin/lantern", "policy", "check", filepath.Join(dir, "policy"))
+	if err != nil {
+		return err
+	}
+	start, _, err := timed(7, os.Environ(), "bin/lantern", "--version")
+	if err != nil {
+		return err
+	}
+	s.add("lantern policy check on 400 repositories, process start included", "300 ms", check < 300*time.Millisecond, check.Round(time.Millisecond).String(), "lantern --version "+start.Round(time.Millisecond).String())
+
+	info, err := os.Stat("bin/lantern-agent")
+	if err != nil {
+		return err
+	}
+	s.add("the agent on disk", "12 MB", info.Size() < 12e6, fmt.Sprintf("%.1f MB", float64(info.Size())/1e6), "")
+	return nil
+}

@@ -1,0 +1,44 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"runtime"
+	"strings"
+
+	"patientlantern.example/lantern/core/text/aptline"
+	"patientlantern.example/lantern/core/text/deb822"
+)
+
+// texts measures the parsers.
+func texts(s *suite) error {
+	var list, stanzas strings.Builder
+	for i := 0; list.Len() < 8<<20; i++ {
+		fmt.Fprintf(&list, "# repository %d\ndeb [arch=amd64 signed-by=/etc/apt/keyrings/k%d.asc] https://packages.saltmarsh.example/apt/%d.x stable main extra\n# deb https://packages.saltmarsh.example/apt/%d.x testing main\n", i, i, i, i)
+	}
+	for i := 0; stanzas.Len() < 8<<20; i++ {
+		fmt.Fprintf(&stanzas, "# repository %d\nTypes: deb\nURIs: https://packages.saltmarsh.example/apt/%d.x\nSuites: stable\nComponents: main extra\nSigned-By: /etc/apt/keyrings/k%d.asc\n\n", i, i, i)
+	}
+	for _, c := range []struct {
+		name  string
+		text  []byte
+		parse func([]byte) []byte
+	}{
+		{"apt one-line lists", []byte(list.String()), func(b []byte) []byte { return aptline.Parse(b).Bytes() }},
+		{"deb822 stanzas", []byte(stanzas.String()), func(b []byte) []byte { return deb822.Parse(b).Bytes() }},
+	} {
+		mb := float64(len(c.text)) / 1e6
+		count := median(9, func() { _ = bytes.Count(c.text, []byte{'\n'}) })
+		lines := bytes.Count(c.text, []byte{'\n'})
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		c.parse(c.text)
+		runtime.ReadMemStats(&after)
+		allocs := float64(after.Mallocs-before.Mallocs) / float64(lines)
+		d := median(9, func() { c.parse(c.text) })
+		rate := mb / d.Seconds()
+		s.add("parse and print "+c.name, "200 MB/s, 3 allocations a line", rate >= 200 && allocs <= 3,
+			fmt.Sprintf("%.0f MB/s, %.2f allocations a line", rate, allocs), fmt.Sprintf("bytes.Count %.0f MB/s", mb/count.Seconds()))
+	}
+	return nil
+}
