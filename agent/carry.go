@@ -269,7 +269,7 @@ func (h *Host) try(ctx context.Context, plan change.Change) error {
 		return nil
 	}
 	args := append(h.aptArgs(now.Survey.Traits), viewArgs(dir)...)
-	out, err := runApt(ctx, time.Minute, append(args, "indextargets", "--no-release-info")...)
+	out, err := h.runApt(ctx, time.Minute, append(args, "indextargets", "--no-release-info")...)
 	if err != nil {
 		return fmt.Errorf("apt refuses the new configuration, so nothing was changed: %s", out.errors())
 	}

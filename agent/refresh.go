@@ -46,12 +46,20 @@ func (o aptOutput) errors() string {
 	return strings.Join(out, "; ")
 }
 
-// runApt runs apt-get with a clean environment.
-func runApt(ctx context.Context, limit time.Duration, args ...string) (aptOutput, error) {
+// runApt runs apt-get with a clean environment. For another root than / apt is
+// led there by a configuration file, which it reads before that root's own
+// apt.conf: the option -o Dir alone would leave the machine's in force.
+func (h *Host) runApt(ctx context.Context, limit time.Duration, args ...string) (aptOutput, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "apt-get", args...)
 	cmd.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C", "HOME=/root"}
+	if h.Root != "/" {
+		if err := h.save("apt.conf", fmt.Appendf(nil, "Dir %q;\n", h.Root)); err != nil {
+			return aptOutput{}, fmt.Errorf("apt cannot be led to the root: %w", err)
+		}
+		cmd.Env = append(cmd.Env, "APT_CONFIG="+h.statePath("apt.conf"))
+	}
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	cmd.WaitDelay = 5 * time.Second
@@ -82,7 +90,7 @@ func (h *Host) refreshWithApt(ctx context.Context, now *source.Survey) ([]api.So
 	var out aptOutput
 	var err error
 	for try := range 5 {
-		out, err = runApt(ctx, refreshTime, append(args, "update")...)
+		out, err = h.runApt(ctx, refreshTime, append(args, "update")...)
 		if err == nil || !strings.Contains(out.text, "Could not get lock") {
 			break
 		}

@@ -796,9 +796,40 @@ func (l *loader) references() {
 			}
 		}
 	}
+	l.circles()
 	unused(l, "key", p.Keys, func(k *Key) diag.Pos { return k.Pos })
 	unused(l, "repository", p.Repositories, func(r *Repository) diag.Pos { return r.Pos })
 	unused(l, "group", p.Groups, func(g *Group) diag.Pos { return g.Pos })
+}
+
+// circles finds assignments that stand over themselves by way of others.
+func (l *loader) circles() {
+	list := l.policy.Assignments
+	over := func(i int) (out []int) {
+		for j, b := range list {
+			if i != j && slices.ContainsFunc(list[i].Over, func(g Text) bool {
+				return slices.ContainsFunc(b.To, func(t Text) bool { return t.Value == g.Value })
+			}) {
+				out = append(out, j)
+			}
+		}
+		return out
+	}
+	for i := range list {
+		seen := map[int]bool{}
+		for todo := over(i); len(todo) > 0; {
+			j := todo[0]
+			todo = todo[1:]
+			if j == i {
+				l.fail("cycle", list[i].Over[0].Pos, fmt.Sprintf("the assignment at %s stands over itself by way of others, so neither wins", list[i].Pos), "take one over: out")
+				return
+			}
+			if !seen[j] {
+				seen[j] = true
+				todo = append(todo, over(j)...)
+			}
+		}
+	}
 }
 
 func hint[T any](name string, all map[string]T) string {

@@ -1,0 +1,41 @@
+package policy_test
+
+import (
+	"fmt"
+	"os"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/core/condition"
+	"patientlantern.example/lantern/core/policy"
+)
+
+func TestTheReferenceListsEveryCodeAndFact(t *testing.T) {
+	b, err := os.ReadFile("../../docs/policy.md")
+	require.NoError(t, err)
+	for code, meaning := range policy.Codes {
+		assert.Contains(t, string(b), fmt.Sprintf("| `%s` | %s |", code, meaning))
+	}
+	for _, fact := range condition.Names() {
+		assert.Contains(t, string(b), "`"+fact+"`")
+	}
+}
+
+// TestTheExamplesOfTheReferenceAreTaken puts the blocks of the reference together
+// as they stand there; they are one policy.
+func TestTheExamplesOfTheReferenceAreTaken(t *testing.T) {
+	b, err := os.ReadFile("../../docs/policy.md")
+	require.NoError(t, err)
+	var all strings.Builder
+	for _, m := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(string(b), -1) {
+		all.WriteString(m[1])
+	}
+	text := all.String()
+	text = strings.Replace(text, "saltmarsh-2026:\n", "saltmarsh-2029:\n    file: keys/saltmarsh-2029.asc\n    fingerprint: 8D6D 581A 37A0 41F8 EFDB  FDBD 7BE4 EC10 F290 EC00\n  saltmarsh-2026:\n", 1)
+	_, diags := policy.Load(folder(t, map[string]string{"p.yaml": text}), now)
+	assert.Empty(t, diags, "%s", text)
+}
