@@ -100,7 +100,7 @@ func TestBadPoliciesGetOneClearLine(t *testing.T) {
 		{"alias", "settings: { series: \"8\" }", "settings: &s { series: \"8\" }", `p.yaml:8:15: error[alias]: a policy does not use YAML's anchors and aliases; write the value out, or use settings`},
 		{"name", "  saltmarsh:\n    settings", "  Salt_marsh:\n    settings", `p.yaml:7:3: error[name]: repository name "Salt_marsh" is not allowed; use small letters, digits and -, at most 63`},
 		{"unused", "    repositories: [saltmarsh]\n", "    unlisted: report\n", `p.yaml:7:3: warning[unused]: the repository "saltmarsh" is used nowhere; use it, or take it out`},
-		{"circle", "assign:\n", "assign:\n  - { to: gateways, over: everyone, repositories: [saltmarsh] }\n  - { to: everyone, over: gateways, repositories: [saltmarsh] }\n", `p.yaml:14:27: error[cycle]: the assignment at p.yaml:14:7 stands over itself by way of others, so neither wins; take one over: out`},
+		{"circle", "assign:\n", "assign:\n  - { to: gateways, over: everyone, repositories: [saltmarsh] }\n  - { to: everyone, over: gateways, repositories: [saltmarsh] }\n", `p.yaml:14:27: error[cycle]: the assignment at p.yaml:14:5 stands over itself by way of others, so neither wins; take one over: out`},
 		{"not UTF-8", "saltmarsh:\n    file", "saltm\xe4rsh:\n    file", `p.yaml: error[encoding]: the file is not UTF-8 text; save it as UTF-8`},
 		{"wrong kind of value", "keys: [saltmarsh]", "keys: saltmarsh", `p.yaml:9:11: error[value]: keys must be a list; write [saltmarsh]`},
 		{"blank in a suite", "suites: [stable]", "suites: [\"sta ble\"]", `error[value]: "sta ble" cannot be one of suites; use one word without blanks, quotes or brackets for each`},
