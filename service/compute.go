@@ -227,11 +227,14 @@ func (c *computer) resolve(ctx context.Context, rs *revisionState, v *hostView) 
 // complete fills in what follows from a row: names from its traits, its sheet
 // under its revision, its findings and since when they are there.
 func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) error {
-	labels, err := json.Marshal(v.Labels)
-	if err != nil {
-		return err
+	v.class = v.Traits
+	if len(v.Labels) > 0 {
+		labels, err := json.Marshal(v.Labels)
+		if err != nil {
+			return err
+		}
+		v.class += string(labels)
 	}
-	v.class = v.Traits + string(labels)
 	v.findings, v.worst = nil, ""
 	if v.Traits != "" {
 		t, err := c.traitsOf(ctx, v.Traits)
@@ -263,6 +266,7 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 		v.Since = nil
 		return nil
 	}
+	var err error
 	if v.findings, err = c.drift(ctx, v.Sheet, v.Survey); err != nil {
 		return err
 	}

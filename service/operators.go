@@ -198,7 +198,7 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 		if err != nil {
 			return nil, s.refuse(err)
 		}
-		for _, r := range res.Reasons {
+		for _, r := range res.Reasons() {
 			d.Reasons = append(d.Reasons, api.Reason(r))
 		}
 	}

@@ -71,6 +71,20 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 
 // text is the JSON of a map or struct; its emptiness is written {}.
 func text(v any) string {
+	switch m := v.(type) {
+	case map[string]string:
+		if len(m) == 0 {
+			return "{}"
+		}
+	case map[string]time.Time:
+		if len(m) == 0 {
+			return "{}"
+		}
+	case map[string]int64:
+		if len(m) == 0 {
+			return "{}"
+		}
+	}
 	b, err := json.Marshal(v)
 	if err != nil || string(b) == "null" {
 		return "{}"
@@ -78,15 +92,20 @@ func text(v any) string {
 	return string(b)
 }
 
-func putHost(ctx context.Context, tx *sql.Tx, h *Host) error {
-	_, err := tx.ExecContext(ctx, `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since = ?, free = ?, agent = ?, task = ? WHERE id = ?`,
-		unix(h.LastSeen), text(h.Labels), h.Traits, h.Survey, h.Revision, h.Sheet, text(h.Carried), text(h.Since), text(h.Free), h.Agent, h.Task, h.ID)
+const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since = ?, free = ?, agent = ?, task = ? WHERE id = ?`
+
+func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
+	carried := "{}"
+	if h.Carried != (Carried{}) {
+		carried = text(h.Carried)
+	}
+	_, err := put.ExecContext(ctx, unix(h.LastSeen), text(h.Labels), h.Traits, h.Survey, h.Revision, h.Sheet, carried, text(h.Since), text(h.Free), h.Agent, h.Task, h.ID)
 	return err
 }
 
 // PutHost stores a changed row.
 func (s *Store) PutHost(ctx context.Context, h *Host) error {
-	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error { return putHost(ctx, tx, h) })
+	return s.enqueue(ctx, job{one: h, done: make(chan error, 1)})
 }
 
 // Seen notes when hosts were last seen.
@@ -151,7 +170,7 @@ func (s *Store) AddHosts(ctx context.Context, list []*Host) error {
 				if err := tx.QueryRowContext(ctx, "INSERT INTO hosts (name, key, joined) VALUES (?, ?, ?) RETURNING id", h.Name, []byte(h.Key), unix(h.Joined)).Scan(&h.ID); err != nil {
 					return err
 				}
-				if err := putHost(ctx, tx, h); err != nil {
+				if err := putHost(ctx, tx.StmtContext(ctx, s.put), h); err != nil {
 					return err
 				}
 			}

@@ -131,7 +131,7 @@ func (s *Store) Progress(ctx context.Context, rollout int64, rh RolloutHost, h *
 		if _, err := tx.ExecContext(ctx, "UPDATE rollout_hosts SET state = ?, report = ?, updated = ? WHERE rollout = ? AND host = ?", rh.State, string(rh.Report), unix(rh.Updated), rollout, rh.Host); err != nil {
 			return err
 		}
-		if err := putHost(ctx, tx, h); err != nil {
+		if err := putHost(ctx, tx.StmtContext(ctx, s.put), h); err != nil {
 			return err
 		}
 		ended, err = endIfDone(ctx, tx, rollout, rh.Updated)

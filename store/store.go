@@ -39,10 +39,12 @@ type Store struct {
 	dec    *zstd.Decoder
 	known  digests
 	closed chan struct{}
+	put    *sql.Stmt // putHost, prepared
 }
 
 type job struct {
 	do   func(context.Context, *sql.Tx) error
+	one  *Host // instead of do: a row to be put, in one statement
 	done chan error
 }
 
@@ -80,6 +82,11 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		write.Close()
 		return nil, err
 	}
+	if s.put, err = write.PrepareContext(ctx, putHostSQL); err != nil {
+		read.Close()
+		write.Close()
+		return nil, err
+	}
 	go s.writer()
 	return s, nil
 }
@@ -109,7 +116,10 @@ var ErrClosed = errors.New("the store is closed")
 
 // do runs f in a transaction with others and returns after the commit.
 func (s *Store) do(ctx context.Context, f func(context.Context, *sql.Tx) error) error {
-	j := job{f, make(chan error, 1)}
+	return s.enqueue(ctx, job{do: f, done: make(chan error, 1)})
+}
+
+func (s *Store) enqueue(ctx context.Context, j job) error {
 	select {
 	case s.queue <- j:
 	case <-s.closed:
@@ -169,7 +179,12 @@ func (s *Store) commit(batch []job) {
 			return err
 		}
 		defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
+		put := tx.StmtContext(ctx, s.put)
 		for i, j := range batch {
+			if j.one != nil { // a single statement undoes itself when it fails
+				results[i] = putHost(ctx, put, j.one)
+				continue
+			}
 			if len(batch) == 1 {
 				if err := j.do(ctx, tx); err != nil {
 					return err

@@ -88,8 +88,11 @@ func number(version string, n int) int64 {
 	return v
 }
 
-// Compiler compiles expressions. It is safe for use by several goroutines.
-type Compiler struct{ env *cel.Env }
+// Compiler compiles expressions, each text once.
+type Compiler struct {
+	env  *cel.Env
+	done map[string]*Condition
+}
 
 // NewCompiler makes the environment that expressions are checked in.
 func NewCompiler() (*Compiler, error) {
@@ -104,7 +107,7 @@ func NewCompiler() (*Compiler, error) {
 	if err != nil {
 		return nil, fmt.Errorf("setting up expressions: %w", err)
 	}
-	return &Compiler{env}, nil
+	return &Compiler{env, map[string]*Condition{}}, nil
 }
 
 // Condition is a compiled expression.
@@ -129,6 +132,9 @@ func (c *Compiler) Compile(text string) (*Condition, error) {
 	if len(text) > MaxLength {
 		return nil, &Error{0, fmt.Sprintf("the expression is longer than %d bytes", MaxLength)}
 	}
+	if cond, ok := c.done[text]; ok {
+		return cond, nil
+	}
 	checked, issues := c.env.Compile(text)
 	if issues != nil && issues.Err() != nil {
 		first := issues.Errors()[0]
@@ -152,6 +158,7 @@ func (c *Compiler) Compile(text string) (*Condition, error) {
 	}
 	cond := &Condition{Text: text, prog: prog}
 	cond.inspect(checked.NativeRep())
+	c.done[text] = cond
 	return cond, nil
 }
 

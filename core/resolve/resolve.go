@@ -33,9 +33,12 @@ type Result struct {
 	Sheet   *source.Sheet
 	Text    []byte // canonical JSON of Sheet
 	Digest  string
-	Reasons []Reason
 	Trouble []diag.Diagnostic // why the hosts cannot have a sheet; Example is one of them
 	Example string
+
+	resolver *Resolver
+	plan     *plan
+	parts    []*part
 }
 
 // Reason says why a repository is on a sheet, or why it is not.
@@ -53,87 +56,240 @@ type Resolver struct {
 	groups  []*policy.Group // sorted by name
 	byName  map[string]string
 	reads   []string // facts that the policy looks at, sorted
-	classes map[string]string
-	results map[string]*Result
+	perHost bool     // whether host.name is among them
+	classes map[string]*class
 	above   map[[2]int]bool // assignment i stands over assignment j
+	to      [][]int         // groups of each assignment, -1 for everyone
+
+	results map[resultKey]*Result
+	plans   map[string]*plan
+	sheets  map[string]*Result // by the parts that make a sheet up
+	memory  *Memory
+	bare    []bareRepository // by name
+	numbers map[string]int   // name → index into bare
 }
 
-// New prepares a policy. The policy must be free of errors.
-func New(p *policy.Policy) *Resolver {
-	r := &Resolver{policy: p, byName: map[string]string{}, classes: map[string]string{}, results: map[string]*Result{}, above: map[[2]int]bool{}}
+// class is what a set of hosts has in common for this policy.
+type class struct {
+	id    int
+	facts []string // values of Resolver.reads, in that order
+	holds []bool   // groups whose condition holds
+	parts map[int]string
+	bad   []diag.Diagnostic
+}
+
+type resultKey struct {
+	class int
+	named string
+}
+
+// plan is what a set of assignments says.
+type plan struct {
+	repositories []string
+	settings     map[string]map[string]string // those that assignments change
+	stamp        map[string]string            // the same, as text
+	because      map[string]Reason
+	unlisted     string
+	bad          []diag.Diagnostic
+}
+
+// bareRepository is a repository with what it looks at.
+type bareRepository struct {
+	*policy.Repository
+	reads []int  // indexes into Resolver.reads
+	print string // everything that its part of a sheet follows from, but facts and settings
+}
+
+// part is what one repository comes to on a set of hosts.
+type part struct {
+	id      string
+	files   []source.SheetFile
+	src     *source.SheetSource
+	inPlace *source.InPlace
+	keys    []source.SheetKey
+	cases   []int
+	bad     []diag.Diagnostic
+}
+
+// Memory keeps parts from one version of a policy to the next: what an edit does
+// not touch is not worked out again. It is not safe for use by several goroutines
+// at once.
+type Memory struct {
+	parts  map[string]*part
+	sheets map[string]*written // by the parts that they are made of
+	count  int                 // of parts ever made; gives each its id
+}
+
+// written is a sheet with its text.
+type written struct {
+	sheet  *source.Sheet
+	text   []byte
+	digest string
+}
+
+// mostParts bounds a Memory.
+const mostParts = 200_000
+
+// New prepares a policy, which must be free of errors.
+func New(p *policy.Policy) *Resolver { return NewWith(p, &Memory{}) }
+
+// NewWith is New with the memory of an earlier version of the policy.
+func NewWith(p *policy.Policy, m *Memory) *Resolver {
+	if m.parts == nil || len(m.parts) > mostParts {
+		m.parts, m.sheets = map[string]*part{}, map[string]*written{}
+	}
+	r := &Resolver{policy: p, memory: m, byName: map[string]string{}, classes: map[string]*class{}, above: map[[2]int]bool{},
+		results: map[resultKey]*Result{}, plans: map[string]*plan{}, sheets: map[string]*Result{}, numbers: map[string]int{}}
 	for _, g := range p.Groups {
 		r.groups = append(r.groups, g)
 	}
 	slices.SortFunc(r.groups, func(a, b *policy.Group) int { return strings.Compare(a.Name, b.Name) })
-	member := map[string][]string{}
+	member := map[string][]byte{}
 	for i, g := range r.groups {
 		for _, h := range g.Hosts {
-			member[h] = append(member[h], strconv.Itoa(i))
+			member[h] = strconv.AppendInt(append(member[h], ','), int64(i), 10)
 		}
 	}
 	for h, list := range member {
-		r.byName[h] = strings.Join(list, ",")
+		r.byName[h] = string(list[1:])
 	}
 	r.collectReads()
 	r.order()
 	return r
 }
 
+// always are the facts that writing files looks at.
+var always = []string{"family", "tools.apt", "os.id"}
+
 // collectReads notes every fact that a condition, an interpolation or the
 // writing of files looks at.
 func (r *Resolver) collectReads() {
-	reads := map[string]bool{"family": true, "tools.apt": true, "os.id": true}
-	cond := func(c *condition.Condition) {
-		if c != nil {
-			for _, f := range c.Reads {
-				reads[f] = true
+	all := map[string]bool{}
+	for _, f := range always {
+		all[f] = true
+	}
+	for _, g := range r.groups {
+		if g.Where != nil {
+			for _, f := range g.Where.Reads {
+				all[f] = true
 			}
 		}
 	}
+	assigned := map[string]bool{} // facts in settings that assignments give
+	for _, a := range r.policy.Assignments {
+		for _, s := range a.Settings {
+			for name := range policy.Variables(s.Value) {
+				assigned[name], all[name] = true, true
+			}
+		}
+	}
+	own := make([]map[string]bool, 0, len(r.policy.Repositories))
+	for _, repo := range r.policy.Repositories {
+		reads, print := inspect(repo, r.policy.Keys)
+		for f := range assigned {
+			reads[f] = true
+		}
+		for f := range reads {
+			all[f] = true
+		}
+		own = append(own, reads)
+		r.bare = append(r.bare, bareRepository{Repository: repo, print: print})
+	}
+	for f := range all {
+		r.reads = append(r.reads, f)
+	}
+	slices.Sort(r.reads)
+	r.perHost = slices.Contains(r.reads, "host.name")
+	for i := range r.bare {
+		for n, f := range r.reads {
+			if own[i][f] {
+				r.bare[i].reads = append(r.bare[i].reads, n)
+			}
+		}
+		r.numbers[r.bare[i].Name] = i
+	}
+}
+
+// inspect returns the facts that a repository looks at, and a text of everything
+// that its part of a sheet follows from besides those and its settings. Places in
+// the policy are left out: they change when a line is added above.
+func inspect(repo *policy.Repository, keys map[string]*policy.Key) (reads map[string]bool, print string) {
+	reads = map[string]bool{}
+	for _, f := range always {
+		reads[f] = true
+	}
+	var b strings.Builder
+	say := func(what string) { b.WriteString(strconv.Quote(what)) }
 	text := func(list ...policy.Text) {
 		for _, t := range list {
+			say(t.Value)
 			for name := range policy.Variables(t.Value) {
 				reads[name] = true
 			}
 		}
+		b.WriteByte(';')
 	}
 	def := func(d *policy.Deb) {
 		if d == nil {
+			b.WriteByte('-')
 			return
 		}
 		if d.URL != nil {
 			text(*d.URL)
 		}
-		text(slices.Concat(d.Suites, d.Components, d.Archs, d.Add, d.Drop)...)
-	}
-	for _, g := range r.groups {
-		cond(g.Where)
-	}
-	for _, repo := range r.policy.Repositories {
-		def(repo.Deb)
-		for _, s := range repo.Settings {
-			text(s)
-		}
-		for _, c := range repo.Cases {
-			cond(c.Where)
-			def(c.Deb)
+		for _, list := range [][]policy.Text{d.Suites, d.Components, d.Archs, d.Kinds, d.Add, d.Drop} {
+			fmt.Fprintf(&b, "%t", list == nil)
+			text(list...)
 		}
 	}
-	for _, a := range r.policy.Assignments {
-		for _, s := range a.Settings {
-			text(s)
+	fmt.Fprintf(&b, "%q %q %q %q %t %t", repo.Name, repo.Title, repo.Support, repo.Signatures, repo.Enabled, repo.InPlace)
+	def(repo.Deb)
+	for _, c := range repo.Cases {
+		say(c.Where.Text)
+		for _, f := range c.Where.Reads {
+			reads[f] = true
+		}
+		if c.Enabled != nil {
+			fmt.Fprint(&b, *c.Enabled)
+		}
+		def(c.Deb)
+	}
+	for _, t := range repo.Keys {
+		if k := keys[t.Value]; k != nil {
+			say(k.Name + k.Armored)
 		}
 	}
-	for f := range reads {
-		r.reads = append(r.reads, f)
+	for _, name := range sortedKeys(repo.Settings) {
+		say(name)
+		text(repo.Settings[name])
 	}
-	slices.Sort(r.reads)
+	return reads, source.Digest([]byte(b.String()))
+}
+
+func sortedKeys[T any](m map[string]T) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
 }
 
 // order works out which assignment stands over which: `over` names groups, and
 // so all assignments to them, and what those stand over themselves.
 func (r *Resolver) order() {
 	list := r.policy.Assignments
+	for _, a := range list {
+		var to []int
+		for _, t := range a.To {
+			if t.Value == policy.Everyone {
+				to = append(to, -1)
+			} else if i := slices.IndexFunc(r.groups, func(g *policy.Group) bool { return g.Name == t.Value }); i >= 0 {
+				to = append(to, i)
+			}
+		}
+		r.to = append(r.to, to)
+	}
 	for i, a := range list {
 		for j, b := range list {
 			if i != j && slices.ContainsFunc(a.Over, func(g policy.Text) bool {
@@ -154,49 +310,60 @@ func (r *Resolver) order() {
 	}
 }
 
-// projection is the text of all facts that the policy looks at.
-func (r *Resolver) projection(h *Host, f *condition.Facts) string {
+// class finds what a host has in common with others.
+func (r *Resolver) class(h *Host, f *condition.Facts) *class {
 	key := h.Class
-	perHost := slices.Contains(r.reads, "host.name")
-	if perHost {
+	if r.perHost {
 		key += "\x00" + h.Name
 	}
-	if p, ok := r.classes[key]; ok {
-		return p
+	if c, ok := r.classes[key]; ok {
+		return c
 	}
-	var b strings.Builder
-	for _, name := range r.reads {
-		of, rest, _ := strings.Cut(name, ".")
-		switch {
-		case rest == "*" && of == "label":
-			b.WriteString(pairs(h.Labels))
-		case rest == "*" && of == "tools":
-			b.WriteString(pairs(h.Traits.Tools))
-		case of == "label":
-			v, ok := h.Labels[rest]
-			fmt.Fprintf(&b, "%q %t", v, ok)
-		case name == "tools.apt":
-			// Only whether a key can be embedded matters, unless a condition asks.
-			fmt.Fprintf(&b, "%q", h.Traits.Tools["apt"])
-		default:
-			v, _ := f.Get(name)
-			b.WriteString(strconv.Quote(v))
+	facts := make([]string, len(r.reads))
+	for i, name := range r.reads {
+		facts[i] = fact(name, h, f)
+	}
+	projection := "\x01" + strings.Join(facts, "\x00")
+	c, ok := r.classes[projection]
+	if !ok {
+		c = &class{id: len(r.classes), facts: facts, holds: make([]bool, len(r.groups)), parts: map[int]string{}}
+		for i, g := range r.groups {
+			if g.Where == nil {
+				continue
+			}
+			holds, err := g.Where.Holds(f)
+			if err != nil {
+				c.bad = append(c.bad, trouble("expression", g.Pos, fmt.Sprintf("the condition of group %q fails on %s: %v", g.Name, h.Name, err), "ask has() first, or write it so that it holds for every host"))
+			}
+			c.holds[i] = holds
 		}
-		b.WriteByte(';')
+		r.classes[projection] = c
 	}
-	p := b.String()
-	r.classes[key] = p
-	return p
+	r.classes[key] = c
+	return c
+}
+
+// fact is the text of a fact, an absent label told from an empty one.
+func fact(name string, h *Host, f *condition.Facts) string {
+	of, rest, _ := strings.Cut(name, ".")
+	switch {
+	case rest == "*" && of == "label":
+		return pairs(h.Labels)
+	case rest == "*" && of == "tools":
+		return pairs(h.Traits.Tools)
+	case of == "label":
+		if v, ok := h.Labels[rest]; ok {
+			return "=" + v
+		}
+		return ""
+	}
+	v, _ := f.Get(name)
+	return v
 }
 
 func pairs(m map[string]string) string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
 	var b strings.Builder
-	for _, k := range keys {
+	for _, k := range sortedKeys(m) {
 		fmt.Fprintf(&b, "%q=%q,", k, m[k])
 	}
 	return b.String()
@@ -205,72 +372,116 @@ func pairs(m map[string]string) string {
 // Resolve returns what a host should have.
 func (r *Resolver) Resolve(h Host) *Result {
 	f := condition.Facts{Host: h.Name, Labels: h.Labels, Traits: h.Traits}
-	named := r.byName[h.Name]
-	key := r.projection(&h, &f) + "\x00" + named
+	c := r.class(&h, &f)
+	key := resultKey{c.id, r.byName[h.Name]}
 	if res, ok := r.results[key]; ok {
 		return res
 	}
-	res := r.compute(&h, &f, named)
+	res := r.compute(&h, &f, c, key.named)
 	r.results[key] = res
 	return res
 }
 
 // Distinct returns every distinct result so far.
 func (r *Resolver) Distinct() []*Result {
-	out := make([]*Result, 0, len(r.results))
+	seen := map[*Result]bool{}
+	var out []*Result
 	for _, res := range r.results {
-		out = append(out, res)
+		if !seen[res] {
+			seen[res] = true
+			out = append(out, res)
+		}
 	}
 	slices.SortFunc(out, func(a, b *Result) int { return strings.Compare(a.Example, b.Example) })
 	return out
 }
 
-func (res *Result) fail(code string, at diag.Pos, message, remedy string, also ...diag.Pos) {
-	res.Trouble = append(res.Trouble, diag.Diagnostic{Code: code, Severity: diag.Error, Pos: at, Message: message, Remedy: remedy, Also: also})
+func trouble(code string, at diag.Pos, message, remedy string, also ...diag.Pos) diag.Diagnostic {
+	return diag.Diagnostic{Code: code, Severity: diag.Error, Pos: at, Message: message, Remedy: remedy, Also: also}
 }
 
-func (r *Resolver) compute(h *Host, f *condition.Facts, named string) *Result {
-	res := &Result{Example: h.Name, Sheet: &source.Sheet{Format: source.SheetFormat, Family: h.Traits.Family, Unlisted: source.UnlistedReport,
-		Files: []source.SheetFile{}, Sources: []source.SheetSource{}, InPlace: []source.InPlace{}, Keys: []source.SheetKey{}}}
-	groups := map[string]bool{policy.Everyone: true}
-	nums := strings.Split(named, ",")
-	for i, g := range r.groups {
-		in := slices.Contains(nums, strconv.Itoa(i))
-		if !in && g.Where != nil {
-			ok, err := g.Where.Holds(f)
-			if err != nil {
-				res.fail("expression", g.Pos, fmt.Sprintf("the condition of group %q fails on %s: %v", g.Name, h.Name, err), "ask has() first, or write it so that it holds for every host")
-			}
-			in = ok
-		}
-		groups[g.Name] = in
-	}
-	var apply []int
-	for i, a := range r.policy.Assignments {
-		if slices.ContainsFunc(a.To, func(t policy.Text) bool { return groups[t.Value] }) {
-			apply = append(apply, i)
+func (r *Resolver) compute(h *Host, f *condition.Facts, c *class, named string) *Result {
+	in := slices.Clone(c.holds)
+	for n := range strings.SplitSeq(named, ",") {
+		if i, err := strconv.Atoi(n); err == nil {
+			in[i] = true
 		}
 	}
-	for _, name := range r.repositories(apply) {
-		r.add(res, h, f, name, apply)
+	p := r.plan(h, in)
+	// The sheet follows from its parts; hosts that come to the same parts by
+	// different ways share it.
+	parts := make([]*part, len(p.repositories))
+	var key strings.Builder
+	fmt.Fprintf(&key, "%p %s", p, h.Traits.Family)
+	if h.Traits.Family == deb.Family {
+		for i, name := range p.repositories {
+			parts[i] = r.part(h, f, c, r.numbers[name], p)
+			key.WriteString(parts[i].id)
+		}
 	}
-	r.unlisted(res, h, apply)
-	res.finish()
+	if res, ok := r.sheets[key.String()]; ok && len(c.bad) == 0 && len(res.Trouble) == 0 {
+		return res
+	}
+	res := r.assemble(h, p, parts)
+	res.Trouble = append(slices.Clone(c.bad), res.Trouble...)
+	r.sheets[key.String()] = res
 	return res
+}
+
+// plan works out what the assignments to a set of groups say.
+func (r *Resolver) plan(h *Host, in []bool) *plan {
+	var apply []int
+	var key []byte
+	for i, to := range r.to {
+		if slices.ContainsFunc(to, func(g int) bool { return g < 0 || in[g] }) {
+			apply = append(apply, i)
+			key = strconv.AppendInt(append(key, ' '), int64(i), 10)
+		}
+	}
+	if p, ok := r.plans[string(key)]; ok {
+		return p
+	}
+	p := &plan{settings: map[string]map[string]string{}, stamp: map[string]string{}, because: map[string]Reason{}, unlisted: source.UnlistedReport}
+	p.repositories = r.repositories(apply)
+	for _, name := range p.repositories {
+		repo := r.policy.Repositories[name]
+		p.because[name] = r.because(repo, apply)
+		if changed := r.changedSettings(p, h, repo, apply); len(changed) > 0 {
+			p.settings[name], p.stamp[name] = changed, pairs(changed)
+		}
+	}
+	r.unlisted(p, h, apply)
+	r.plans[string(key)] = p
+	return p
+}
+
+// because says why a repository is there.
+func (r *Resolver) because(repo *policy.Repository, apply []int) Reason {
+	reason := Reason{Repository: repo.Name, At: []diag.Pos{}}
+	for _, i := range apply {
+		a := r.policy.Assignments[i]
+		if slices.ContainsFunc(a.Repositories, func(t policy.Text) bool { return t.Value == repo.Name }) {
+			reason.At = append(reason.At, a.Pos)
+			if reason.Because == "" {
+				reason.Because = "assigned to " + joinTexts(a.To)
+			}
+		}
+	}
+	reason.At = append(reason.At, repo.Pos)
+	return reason
 }
 
 // repositories lists the repositories of some assignments, sorted.
 func (r *Resolver) repositories(apply []int) []string {
-	var out []string
+	seen := map[string]bool{}
 	for _, i := range apply {
 		for _, t := range r.policy.Assignments[i].Repositories {
-			if !slices.Contains(out, t.Value) {
-				out = append(out, t.Value)
+			if r.policy.Repositories[t.Value] != nil {
+				seen[t.Value] = true
 			}
 		}
 	}
-	slices.Sort(out)
-	return out
+	return sortedKeys(seen)
 }
 
 // strongest picks, of the assignments that say something, the one that stands
@@ -306,7 +517,7 @@ func (r *Resolver) strongest(says map[int]string) (int, [2]int, bool) {
 	return 0, [2]int{idx[0], idx[len(idx)-1]}, false
 }
 
-func (r *Resolver) unlisted(res *Result, h *Host, apply []int) {
+func (r *Resolver) unlisted(p *plan, h *Host, apply []int) {
 	says := map[int]string{}
 	for _, i := range apply {
 		if u := r.policy.Assignments[i].Unlisted; u != nil {
@@ -319,31 +530,30 @@ func (r *Resolver) unlisted(res *Result, h *Host, apply []int) {
 	i, clash, ok := r.strongest(says)
 	if !ok {
 		a, b := r.policy.Assignments[clash[0]].Unlisted, r.policy.Assignments[clash[1]].Unlisted
-		res.fail("conflict", b.Pos, fmt.Sprintf("unlisted is %q here and %q elsewhere, for the host %s", b.Value, a.Value, h.Name), "say over: in the one that shall win", a.Pos)
+		p.bad = append(p.bad, trouble("conflict", b.Pos, fmt.Sprintf("unlisted is %q here and %q elsewhere, for the host %s", b.Value, a.Value, h.Name), "say over: in the one that shall win", a.Pos))
 		return
 	}
-	res.Sheet.Unlisted = r.policy.Assignments[i].Unlisted.Value
+	p.unlisted = r.policy.Assignments[i].Unlisted.Value
 }
 
-// settings works out the settings of a repository for a host.
-func (r *Resolver) settings(res *Result, h *Host, repo *policy.Repository, apply []int) map[string]string {
+// changedSettings works out the settings of a repository that assignments change.
+func (r *Resolver) changedSettings(p *plan, h *Host, repo *policy.Repository, apply []int) map[string]string {
 	out := map[string]string{}
-	for name, s := range repo.Settings {
+	for _, name := range sortedKeys(repo.Settings) {
+		key := repo.Name + "." + name
 		says := map[int]string{}
 		for _, i := range apply {
-			if v, ok := r.policy.Assignments[i].Settings[repo.Name+"."+name]; ok {
+			if v, ok := r.policy.Assignments[i].Settings[key]; ok {
 				says[i] = v.Value
 			}
 		}
-		out[name] = s.Value
 		if len(says) == 0 {
 			continue
 		}
 		i, clash, ok := r.strongest(says)
 		if !ok {
-			key := repo.Name + "." + name
 			a, b := r.policy.Assignments[clash[0]].Settings[key], r.policy.Assignments[clash[1]].Settings[key]
-			res.fail("conflict", b.Pos, fmt.Sprintf("%s is %q here and %q elsewhere, for the host %s", key, b.Value, a.Value, h.Name), "say over: in the one that shall win", a.Pos)
+			p.bad = append(p.bad, trouble("conflict", b.Pos, fmt.Sprintf("%s is %q here and %q elsewhere, for the host %s", key, b.Value, a.Value, h.Name), "say over: in the one that shall win", a.Pos))
 			continue
 		}
 		out[name] = says[i]
@@ -351,62 +561,78 @@ func (r *Resolver) settings(res *Result, h *Host, repo *policy.Repository, apply
 	return out
 }
 
-// add puts one repository on the sheet.
-func (r *Resolver) add(res *Result, h *Host, f *condition.Facts, name string, apply []int) {
-	repo := r.policy.Repositories[name]
-	if repo == nil {
-		return
-	}
-	reason := Reason{Repository: name, At: []diag.Pos{}}
-	for _, i := range apply {
-		a := r.policy.Assignments[i]
-		if slices.ContainsFunc(a.Repositories, func(t policy.Text) bool { return t.Value == name }) {
-			reason.At = append(reason.At, a.Pos)
-			if reason.Because == "" {
-				reason.Because = "assigned to " + joinTexts(a.To)
-			}
+// part finds what a repository comes to on a class of hosts.
+func (r *Resolver) part(h *Host, f *condition.Facts, c *class, number int, p *plan) *part {
+	repo := &r.bare[number]
+	stamp := p.stamp[repo.Name]
+	key, ok := c.parts[number]
+	if !ok || stamp != "" {
+		var b strings.Builder
+		b.WriteString(repo.print)
+		for _, i := range repo.reads {
+			b.WriteString("\x00" + r.reads[i] + "=" + c.facts[i])
+		}
+		key = b.String()
+		c.parts[number] = key
+		if stamp != "" {
+			delete(c.parts, number)
+			key += "\x01" + stamp
 		}
 	}
-	reason.At = append(reason.At, repo.Pos)
-	if h.Traits.Family != deb.Family {
-		reason.Left = true
-		reason.Because = fmt.Sprintf("%s, but it says nothing about %s", reason.Because, orUnknown(h.Traits.Family))
-		res.Reasons = append(res.Reasons, reason)
-		return
+	if x, ok := r.memory.parts[key]; ok {
+		return x
 	}
-	settings := r.settings(res, h, repo, apply)
+	x := r.work(h, f, repo.Repository, p)
+	r.memory.count++
+	x.id = strconv.Itoa(r.memory.count) + ","
+	if len(x.bad) > 0 {
+		x.id = key // it names places and a host: it is worked out anew each time
+		return x
+	}
+	r.memory.parts[key] = x
+	return x
+}
+
+// work works out what a repository comes to on a host.
+func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p *plan) *part {
+	x := &part{}
+	fail := func(code string, at diag.Pos, message, remedy string) {
+		x.bad = append(x.bad, trouble(code, at, message, remedy))
+	}
+	name := repo.Name
 	lookup := func(v string) (string, bool) {
-		if s, ok := settings[v]; ok {
+		if s, ok := p.settings[name][v]; ok {
 			return s, true
+		}
+		if s, ok := repo.Settings[v]; ok {
+			return s.Value, true
 		}
 		return f.Get(v)
 	}
 	enabled := repo.Enabled
 	def := *repo.Deb
-	for _, c := range repo.Cases {
+	for i, c := range repo.Cases {
 		ok, err := c.Where.Holds(f)
 		if err != nil {
-			res.fail("expression", c.Pos, fmt.Sprintf("a case of %q fails on %s: %v", name, h.Name, err), "ask has() first, or write it so that it holds for every host")
+			fail("expression", c.Pos, fmt.Sprintf("a case of %q fails on %s: %v", name, h.Name, err), "ask has() first, or write it so that it holds for every host")
 		}
 		if !ok {
 			continue
 		}
-		reason.At = append(reason.At, c.Pos)
-		reason.Because += ", where " + c.Where.Text
+		x.cases = append(x.cases, i)
 		if c.Enabled != nil {
 			enabled = *c.Enabled
 		}
 		merge(&def, c.Deb)
 	}
-	res.Reasons = append(res.Reasons, reason)
 	fill := func(list []policy.Text) []string {
 		out := []string{}
 		for _, t := range list {
 			v, err := policy.Interpolate(t.Value, lookup)
 			if err != nil {
-				res.fail("unknown-fact", t.Pos, fmt.Sprintf("%v, for the host %s", err, h.Name), "give the setting, or use a fact that the host has")
+				fail("unknown-fact", t.Pos, fmt.Sprintf("%v, for the host %s", err, h.Name), "give the setting, or use a fact that the host has")
 			} else if v == "" || strings.ContainsAny(v, " \t\r\n") {
-				res.fail("value", t.Pos, fmt.Sprintf("%q comes to %q for the host %s, which cannot stand in a source", t.Value, v, h.Name), "use a fact that the host has, or a case")
+				fail("value", t.Pos, fmt.Sprintf("%q comes to %q for the host %s, which cannot stand in a source", t.Value, v, h.Name), "use a fact that the host has, or a case")
 			} else {
 				out = append(out, v)
 			}
@@ -415,15 +641,15 @@ func (r *Resolver) add(res *Result, h *Host, f *condition.Facts, name string, ap
 	}
 	suites, components := fill(def.Suites), fill(def.Components)
 	if repo.InPlace {
-		rule := source.InPlace{Repository: name, URLs: []string{}, Files: deb.OwnFiles(h.Traits.OS.ID), Suites: suites, Enabled: enabled,
+		rule := &source.InPlace{Repository: name, URLs: []string{}, Files: deb.OwnFiles(h.Traits.OS.ID), Suites: suites, Enabled: enabled,
 			Components: components, Add: fill(def.Add), Drop: fill(def.Drop)}
 		if def.URL != nil {
 			for _, u := range fill([]policy.Text{*def.URL}) {
 				rule.URLs = append(rule.URLs, deb.EffectiveURL(u, ""))
 			}
 		}
-		res.Sheet.InPlace = append(res.Sheet.InPlace, rule)
-		return
+		x.inPlace = rule
+		return x
 	}
 	d := deb.Definition{
 		Repository: name, Title: repo.Title, Support: repo.Support, Enabled: enabled, Suites: suites,
@@ -435,7 +661,7 @@ func (r *Resolver) add(res *Result, h *Host, f *condition.Facts, name string, ap
 	if u := fill([]policy.Text{*def.URL}); len(u) == 1 {
 		d.URL = u[0]
 	} else {
-		return
+		return x
 	}
 	for _, t := range repo.Keys {
 		k := r.policy.Keys[t.Value]
@@ -444,22 +670,82 @@ func (r *Resolver) add(res *Result, h *Host, f *condition.Facts, name string, ap
 	for _, s := range d.Suites {
 		flat := strings.HasSuffix(s, "/")
 		if flat && len(d.Components) > 0 || !flat && len(d.Components) == 0 {
-			res.fail("value", repo.Deb.Pos, fmt.Sprintf("apt would refuse the suite %q with components %v of %q", s, d.Components, name), "a suite that ends in / takes no components, any other needs some")
-			return
+			fail("value", repo.Deb.Pos, fmt.Sprintf("apt would refuse the suite %q with components %v of %q", s, d.Components, name), "a suite that ends in / takes no components, any other needs some")
+			return x
 		}
 	}
 	files, src, keys := deb.Render(d)
-	for _, x := range files {
-		if !slices.ContainsFunc(res.Sheet.Files, func(y source.SheetFile) bool { return y.Path == x.Path }) {
-			res.Sheet.Files = append(res.Sheet.Files, x)
+	x.files, x.src, x.keys = files, &src, keys
+	return x
+}
+
+// assemble puts a sheet together from its parts.
+func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
+	var key strings.Builder
+	key.WriteString(h.Traits.Family + " " + p.unlisted + " ")
+	for _, x := range parts {
+		if x != nil {
+			key.WriteString(x.id)
 		}
 	}
-	res.Sheet.Sources = append(res.Sheet.Sources, src)
-	for _, k := range keys {
-		if !slices.Contains(res.Sheet.Keys, k) {
-			res.Sheet.Keys = append(res.Sheet.Keys, k)
+	old := r.memory.sheets[key.String()]
+	res := &Result{Example: h.Name, resolver: r, plan: p, parts: parts, Trouble: slices.Clone(p.bad), Sheet: &source.Sheet{Format: source.SheetFormat, Family: h.Traits.Family, Unlisted: p.unlisted,
+		Files: []source.SheetFile{}, Sources: []source.SheetSource{}, InPlace: []source.InPlace{}, Keys: []source.SheetKey{}}}
+	for _, x := range parts {
+		if x == nil {
+			continue
+		}
+		res.Trouble = append(res.Trouble, x.bad...)
+		if old != nil {
+			continue
+		}
+		for _, file := range x.files {
+			if !slices.ContainsFunc(res.Sheet.Files, func(y source.SheetFile) bool { return y.Path == file.Path }) {
+				res.Sheet.Files = append(res.Sheet.Files, file)
+			}
+		}
+		if x.src != nil {
+			res.Sheet.Sources = append(res.Sheet.Sources, *x.src)
+		}
+		if x.inPlace != nil {
+			res.Sheet.InPlace = append(res.Sheet.InPlace, *x.inPlace)
+		}
+		for _, k := range x.keys {
+			if !slices.Contains(res.Sheet.Keys, k) {
+				res.Sheet.Keys = append(res.Sheet.Keys, k)
+			}
 		}
 	}
+	if old != nil {
+		res.Sheet, res.Text, res.Digest = old.sheet, old.text, old.digest
+		return res
+	}
+	res.finish()
+	if len(res.Trouble) == 0 {
+		r.memory.sheets[key.String()] = &written{res.Sheet, res.Text, res.Digest}
+	}
+	return res
+}
+
+// Reasons says why each repository is on the sheet, or why it is not.
+func (res *Result) Reasons() []Reason {
+	out := make([]Reason, 0, len(res.plan.repositories))
+	for i, name := range res.plan.repositories {
+		reason := res.plan.because[name]
+		reason.At = slices.Clone(reason.At)
+		if x := res.parts[i]; x != nil {
+			for _, n := range x.cases {
+				c := res.resolver.policy.Repositories[name].Cases[n]
+				reason.At = append(reason.At, c.Pos)
+				reason.Because += ", where " + c.Where.Text
+			}
+		} else {
+			reason.Left = true
+			reason.Because += ", but it says nothing about " + orUnknown(res.Sheet.Family)
+		}
+		out = append(out, reason)
+	}
+	return out
 }
 
 // merge lays a case over a definition: lists replace, add- and drop-components
@@ -500,7 +786,7 @@ func (res *Result) finish() {
 	slices.SortFunc(res.Sheet.Keys, func(a, b source.SheetKey) int { return strings.Compare(a.Name, b.Name) })
 	text, err := source.Canonical(res.Sheet)
 	if err != nil { // a struct of texts always encodes
-		res.fail("value", diag.Pos{}, err.Error(), "")
+		res.Trouble = append(res.Trouble, trouble("value", diag.Pos{}, err.Error(), ""))
 		return
 	}
 	res.Text, res.Digest = text, source.Digest(text)

@@ -72,7 +72,7 @@ func TestTheDemosHostsGetWhatThePolicySays(t *testing.T) {
 		res := r.Resolve(host(c.host, c.traits, c.labels))
 		assert.Empty(t, res.Trouble)
 		assert.Equal(t, c.want, repositories(res), c.host)
-		assert.NotEmpty(t, res.Reasons)
+		assert.NotEmpty(t, res.Reasons())
 	}
 }
 
@@ -143,9 +143,9 @@ func TestOtherFamiliesAreLeftWithAReason(t *testing.T) {
 	tr.Family = "zypp"
 	res := resolve.New(load(t, "")).Resolve(host("chart-1.brinewick.test", tr, nil))
 	assert.Empty(t, res.Sheet.Sources)
-	require.Len(t, res.Reasons, 1)
-	assert.True(t, res.Reasons[0].Left)
-	assert.Contains(t, res.Reasons[0].Because, "it says nothing about zypp")
+	require.Len(t, res.Reasons(), 1)
+	assert.True(t, res.Reasons()[0].Left)
+	assert.Contains(t, res.Reasons()[0].Because, "it says nothing about zypp")
 }
 
 // TestSharingChangesNothing holds results of one resolver, which shares them,
