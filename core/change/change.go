@@ -156,6 +156,16 @@ func (c *computer) missing(texts map[string][]byte) []gap {
 	return out
 }
 
+// opened lists the suites that would be covered no more if a file read so.
+func (c *computer) opened(path string, text []byte, already []gap) []gap {
+	texts := make(map[string][]byte, len(c.Texts)+1)
+	for p, t := range c.Texts {
+		texts[p] = t
+	}
+	texts[path] = text
+	return slices.DeleteFunc(c.missing(texts), func(g gap) bool { return slices.Contains(already, g) })
+}
+
 func sorted(m map[string][]byte) []string {
 	out := make([]string, 0, len(m))
 	for p := range m {
@@ -170,10 +180,18 @@ func (c *computer) one(path string, missing []gap) {
 	old, there := c.Texts[path]
 	text, why, touched := c.edit(path, old)
 	if kept, ok := c.Kept[path]; ok && string(kept) != string(old) {
-		if back, ok := c.putBack(path, old, kept, touched, missing); ok {
+		back, ok := c.putBack(path, old, kept, touched, missing)
+		if ok {
+			// Taking an entry out again may uncover one that it stood in for.
+			if more := c.opened(path, back, missing); len(more) > 0 {
+				back, ok = c.putBack(path, old, kept, touched, slices.Concat(missing, more))
+				ok = ok && len(c.opened(path, back, missing)) == 0
+			}
+		}
+		if ok {
 			text = back
 			if len(why) == 0 {
-				why = []string{"an entry that stood here has gone"}
+				why = []string{"an entry that stood here has gone, or apt refuses what stands there now"}
 			}
 		}
 	}
@@ -229,6 +247,9 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 				why = append(why, w)
 			}
 		}
+	}
+	for _, line := range doc.Broken { // nothing but the kept copy can say what it was
+		touched[line] = true
 	}
 	releases := map[string]string{}
 	for _, s := range c.Sheet.Sources {
@@ -313,13 +334,23 @@ func (c *computer) putBack(path string, now, kept []byte, touched map[int]bool, 
 		return total
 	}
 	current := deb.ParseDoc(path, now, c.Survey.Traits.Architectures)
+	type span struct{ first, last int } // lines of now that must change
+	var spans []span
+	for i, s := range current.Sources {
+		if touched[s.Line] {
+			spans = append(spans, span{s.Line, ends(current, i, len(a))})
+		}
+	}
+	for _, line := range current.Broken {
+		spans = append(spans, span{line, line})
+	}
 	var out strings.Builder
 	at := 0
 	used := false
 	for _, h := range lines.Compare(a, b) {
 		take := false
-		for i, s := range current.Sources {
-			if touched[s.Line] && h.OldFrom < ends(current, i, len(a)) && max(h.OldTo, h.OldFrom+1) >= s.Line {
+		for _, s := range spans {
+			if h.OldFrom < s.last && max(h.OldTo, h.OldFrom+1) >= s.first {
 				take = true
 			}
 		}

@@ -12,6 +12,7 @@ import (
 // Doc is one source file, in whichever style, for edits in place.
 type Doc struct {
 	Sources []source.Source // in order; edits name them by index
+	Broken  []int           // lines of entries on which apt refuses to work
 	lines   *aptline.File
 	stanzas *deb822.File
 	at      []int // source → line or stanza
@@ -20,17 +21,23 @@ type Doc struct {
 // ParseDoc reads a source file as apt would that is called name.
 func ParseDoc(name string, text []byte, architectures []string) *Doc {
 	d := &Doc{}
+	var bad []source.Problem
+	defer func() {
+		for _, p := range bad {
+			d.Broken = append(d.Broken, p.Line)
+		}
+	}()
 	r := &reader{archs: architectures, releases: map[string]*release{}}
 	if strings.HasSuffix(name, ".sources") {
 		d.stanzas = deb822.Parse(text)
-		d.Sources, _ = r.stanzas(name, text)
+		d.Sources, bad = r.stanzas(name, text)
 		for _, s := range d.Sources {
 			d.at = append(d.at, slices.IndexFunc(d.stanzas.Stanzas, func(st deb822.Stanza) bool { return d.stanzas.Line(st.Start) == s.Line }))
 		}
 		return d
 	}
 	d.lines = aptline.Parse(text)
-	d.Sources, _ = r.lines(name, text)
+	d.Sources, bad = r.lines(name, text)
 	for _, s := range d.Sources {
 		d.at = append(d.at, s.Line-1)
 	}

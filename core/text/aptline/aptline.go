@@ -7,6 +7,7 @@ package aptline
 
 import (
 	"bytes"
+	"strings"
 
 	"patientlantern.example/lantern/core/text/splice"
 )
@@ -29,6 +30,20 @@ type File struct {
 	src   []byte
 	Lines []Line
 	edits splice.Edits
+}
+
+// words is a store that the components of many lines are cut from.
+type words struct{ free []Word }
+
+// take moves list into the store and returns it from there.
+func (w *words) take(list []Word) []Word {
+	if len(w.free) < len(list) {
+		w.free = make([]Word, max(512, len(list)))
+	}
+	out := w.free[:len(list):len(list)]
+	copy(out, list)
+	w.free = w.free[len(list):]
+	return out
 }
 
 // Line is one line of a File. Offsets count bytes from the start of the file.
@@ -59,6 +74,7 @@ type Option struct {
 // Parse reads src, which the File keeps and must not be changed afterwards.
 func Parse(src []byte) *File {
 	f := &File{src: src, Lines: make([]Line, 0, bytes.Count(src, []byte{'\n'})+1)}
+	p := parser{src: src, text: string(src)} // words are cut from text and share its memory
 	for at := 0; at < len(src); {
 		end := len(src)
 		next := end
@@ -66,7 +82,8 @@ func Parse(src []byte) *File {
 			end = at + i
 			next = end + 1
 		}
-		f.Lines = append(f.Lines, parseLine(src, at, end, next))
+		f.Lines = append(f.Lines, Line{Start: at, End: next})
+		p.line(&f.Lines[len(f.Lines)-1], at, end)
 		at = next
 	}
 	return f
@@ -85,35 +102,34 @@ func (l *Line) Option(key string) (string, bool) {
 	return "", false
 }
 
-func parseLine(src []byte, start, end, next int) Line {
-	l := Line{Start: start, End: next}
-	stop := commentStart(src, start, end)
-	from, to := trim(src, start, stop)
+// line reads the line src[start:end] into l.
+func (p *parser) line(l *Line, start, end int) {
+	stop := commentStart(p.src, start, end)
+	from, to := trim(p.src, start, stop)
 	if from < to {
-		p := parser{src: src, at: from, end: to}
-		p.entry(&l)
-		return l
+		p.at, p.end = from, to
+		p.entry(l)
+		return
 	}
 	if stop == end { // nothing but blanks
-		return l
+		return
 	}
 	l.Kind = Comment
 	// A comment: would apt take it without its leading signs?
 	at := stop
-	for at < end && (src[at] == '#' || src[at] == ' ' || src[at] == '\t') {
+	for at < end && (p.src[at] == '#' || p.src[at] == ' ' || p.src[at] == '\t') {
 		at++
 	}
-	if !bytes.HasPrefix(src[at:end], []byte("deb")) {
-		return l
+	if !strings.HasPrefix(p.text[at:end], "deb") {
+		return
 	}
-	from, to = trim(src, at, commentStart(src, at, end))
-	off := Line{Start: start, End: next}
-	p := parser{src: src, at: from, end: to}
-	if p.entry(&off); off.Kind == Entry {
-		off.Kind = Off
-		return off
+	from, to = trim(p.src, at, commentStart(p.src, at, end))
+	p.at, p.end = from, to
+	if p.entry(l); l.Kind == Entry {
+		l.Kind = Off
+		return
 	}
-	return l
+	*l = Line{Start: l.Start, End: l.End, Kind: Comment}
 }
 
 // commentStart returns where apt cuts the line src[start:end]: at the first #
@@ -155,7 +171,11 @@ func isSpace(c byte) bool { return c == ' ' || c >= '\t' && c <= '\r' }
 
 type parser struct {
 	src     []byte
+	text    string // the same
 	at, end int
+	comps   []Word // of the line that is being read
+	store   words
+	opts    []Option
 }
 
 // entry reads one entry of src[at:end], which is trimmed and not empty.
@@ -163,7 +183,7 @@ func (p *parser) entry(l *Line) {
 	l.Kind = Malformed
 	l.body = p.at
 	// A NUL ends the line for the C strings that apt reads words from.
-	if i := bytes.IndexByte(p.src[p.at:p.end], 0); i >= 0 {
+	if i := strings.IndexByte(p.text[p.at:p.end], 0); i >= 0 {
 		p.end = p.at + i
 	}
 	i := p.at
@@ -174,13 +194,10 @@ func (p *parser) entry(l *Line) {
 		l.Err = "type"
 		return
 	}
-	switch string(p.src[p.at:i]) {
-	case "deb":
-		l.Type = "deb"
-	case "deb-src":
-		l.Type = "deb-src"
+	switch l.Type = p.text[p.at:i]; l.Type {
+	case "deb", "deb-src":
 	default:
-		l.Err = "unknown type " + string(p.src[p.at:i])
+		l.Err, l.Type = "unknown type "+l.Type, ""
 		return
 	}
 	p.at = i
@@ -202,7 +219,7 @@ func (p *parser) entry(l *Line) {
 		l.Err = "Suite"
 		return
 	}
-	if l.URI.Value == "" || !bytes.Contains([]byte(l.URI.Value), []byte{':'}) {
+	if strings.IndexByte(l.URI.Value, ':') < 0 {
 		l.Err = "URI parse"
 		return
 	}
@@ -219,14 +236,17 @@ func (p *parser) entry(l *Line) {
 		l.Err = "Component"
 		return
 	}
-	l.Components = make([]Word, 0, 4)
+	p.comps = p.comps[:0]
 	for ; ok; w, ok = p.word() {
-		l.Components = append(l.Components, w)
+		p.comps = append(p.comps, w)
 	}
+	l.Components = p.store.take(p.comps)
 	l.Kind = Entry
 }
 
 func (p *parser) options(l *Line) string {
+	first := len(p.opts)
+	defer func() { l.Options = p.opts[first:len(p.opts):len(p.opts)] }()
 	for p.at >= p.end || p.src[p.at] != ']' {
 		from := p.at
 		w, ok := p.word()
@@ -247,7 +267,7 @@ func (p *parser) options(l *Line) string {
 			w.Value = w.Value[:len(w.Value)-1]
 			w.End = p.at
 		}
-		i := bytes.IndexByte([]byte(w.Value), '=')
+		i := strings.IndexByte(w.Value, '=')
 		switch {
 		case i < 0:
 			return "[option] not assignment"
@@ -256,7 +276,11 @@ func (p *parser) options(l *Line) string {
 		case i == len(w.Value)-1:
 			return "[option] no value"
 		}
-		l.Options = append(l.Options, Option{w.Value[:i], w.Value[i+1:], w.Start, w.End})
+		if len(p.opts) == cap(p.opts) { // lines keep what was cut from the old ones
+			p.opts = append(make([]Option, 0, max(512, 2*(len(p.opts)-first))), p.opts[first:]...)
+			first = 0
+		}
+		p.opts = append(p.opts, Option{w.Value[:i], w.Value[i+1:], w.Start, w.End})
 	}
 	p.at++
 	return ""
@@ -267,6 +291,17 @@ func (p *parser) skipSpace() {
 		p.at++
 	}
 }
+
+// Kinds of byte inside a word.
+const (
+	ordinary = iota
+	space
+	quote
+	bracket
+	percent
+)
+
+var kinds = [256]uint8{' ': space, '\t': space, '\n': space, '\v': space, '\f': space, '\r': space, '"': quote, '[': bracket, '%': percent}
 
 // word reads one word as apt does: double quotes are taken off, [ ] may hold
 // blanks, %xx is decoded, and only a blank (not a tab) may stand before it.
@@ -280,18 +315,25 @@ func (p *parser) word() (Word, bool) {
 	}
 	begin := c
 	plain := true
-	for c < p.end && !isSpace(p.src[c]) {
+	text := p.text[:p.end]
+scan:
+	for c < len(text) {
 		var closing byte
-		switch p.src[c] {
-		case '"':
+		switch kinds[text[c]] {
+		case ordinary:
+			c++
+			continue
+		case space:
+			break scan
+		case quote:
 			closing, plain = '"', false
-		case '[':
+		case bracket:
 			closing = ']'
-		case '%':
+		case percent:
 			plain = false
 		}
 		if closing != 0 {
-			i := bytes.IndexByte(p.src[c+1:p.end], closing)
+			i := strings.IndexByte(text[c+1:], closing)
 			if i < 0 {
 				return Word{}, false
 			}
@@ -301,7 +343,7 @@ func (p *parser) word() (Word, bool) {
 	}
 	w := Word{Start: begin, End: c}
 	if plain && begin == p.at {
-		w.Value = string(p.src[begin:c])
+		w.Value = p.text[begin:c]
 	} else {
 		w.Value = unquote(p.src[p.at:c])
 	}

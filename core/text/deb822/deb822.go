@@ -19,12 +19,14 @@ import (
 // File is a text of stanzas, read.
 type File struct {
 	src     []byte
-	text    []byte // src without comment lines, ending in two newlines
+	text    string // src without comment lines, ending in two newlines; names and values are cut from it
+	cursor  int    // of source, which is asked for rising offsets
 	pieces  []piece
 	Stanzas []Stanza
 	// Broken is the offset from which apt cannot make a stanza of the rest, or -1.
 	Broken int
 	edits  splice.Edits
+	fields []Field // that stanzas are cut from
 }
 
 // piece says that text[text:] begins at src[src:].
@@ -60,39 +62,65 @@ func (f *File) Bytes() []byte { return f.edits.Apply(f.src) }
 // strip fills text: a line that begins with # is no part of what apt reads.
 func (f *File) strip() {
 	src := f.src
-	if bytes.HasPrefix(src, []byte{'#'}) || bytes.Contains(src, []byte("\n#")) {
-		f.text = make([]byte, 0, len(src)+2)
-		for at := 0; at < len(src); {
-			end := len(src)
-			if i := bytes.IndexByte(src[at:], '\n'); i >= 0 {
-				end = at + i + 1
-			}
-			if src[at] != '#' {
-				if n := len(f.pieces); n == 0 || src[at-1] == '\n' && lineBefore(src, at) == '#' {
-					f.pieces = append(f.pieces, piece{len(f.text), at})
-				}
-				f.text = append(f.text, src[at:end]...)
-			}
-			at = end
-		}
-	} else {
-		f.text = src
-	}
 	// apt ends the last record itself.
 	newlines := 0
+	for i := len(src) - 1; i >= 0 && (src[i] == '\n' || src[i] == '\r'); i-- {
+		if src[i] == '\n' {
+			newlines++
+		}
+	}
+	if !bytes.HasPrefix(src, []byte{'#'}) && !bytes.Contains(src, []byte("\n#")) {
+		switch {
+		case len(src) == 0:
+		case newlines >= 2:
+			f.text = string(src)
+		default:
+			f.text = string(src) + "\n\n"[newlines:]
+		}
+		return
+	}
+	var b strings.Builder
+	b.Grow(len(src) + 2)
+	comment := true // whether the line before was one; the first piece begins anyway
+	for at := 0; at < len(src); {
+		if src[at] == '#' {
+			at += lineLength(src[at:])
+			comment = true
+			continue
+		}
+		// Everything up to the next comment is one piece.
+		end := len(src)
+		if i := bytes.Index(src[at:], []byte("\n#")); i >= 0 {
+			end = at + i + 1
+		}
+		if comment {
+			f.pieces = append(f.pieces, piece{b.Len(), at})
+			comment = false
+		}
+		b.Write(src[at:end])
+		at = end
+	}
+	if f.text = b.String(); f.text == "" {
+		return
+	}
+	newlines = 0
 	for i := len(f.text) - 1; i >= 0 && (f.text[i] == '\n' || f.text[i] == '\r'); i-- {
 		if f.text[i] == '\n' {
 			newlines++
 		}
 	}
-	if len(f.text) > 0 && newlines < 2 {
-		f.text = append(f.text[:len(f.text):len(f.text)], "\n\n"[newlines:]...)
+	if newlines < 2 {
+		b.WriteString("\n\n"[newlines:])
+		f.text = b.String()
 	}
 }
 
-// lineBefore returns the first byte of the line that ends at src[at-1].
-func lineBefore(src []byte, at int) byte {
-	return src[bytes.LastIndexByte(src[:at-1], '\n')+1]
+// lineLength is the length of the first line, its newline included.
+func lineLength(b []byte) int {
+	if i := bytes.IndexByte(b, '\n'); i >= 0 {
+		return i + 1
+	}
+	return len(b)
 }
 
 // source maps an offset of text to one of src.
@@ -100,8 +128,15 @@ func (f *File) source(at int) int {
 	if len(f.pieces) == 0 {
 		return min(at, len(f.src))
 	}
-	i := sort.Search(len(f.pieces), func(i int) bool { return f.pieces[i].text > at }) - 1
-	if i < 0 {
+	i := f.cursor
+	if i >= len(f.pieces) || f.pieces[i].text > at { // a step back
+		i = max(0, sort.Search(len(f.pieces), func(i int) bool { return f.pieces[i].text > at })-1)
+	}
+	for i+1 < len(f.pieces) && f.pieces[i+1].text <= at {
+		i++
+	}
+	f.cursor = i
+	if f.pieces[i].text > at {
 		return 0
 	}
 	return min(f.pieces[i].src+at-f.pieces[i].text, len(f.src))
@@ -113,8 +148,10 @@ func isSpace(c byte) bool { return c == ' ' || c >= '\t' && c <= '\r' }
 func (f *File) scan() {
 	t := f.text
 	at := 0
+	f.Stanzas = make([]Stanza, 0, strings.Count(t, "\n\n"))
 	for at < len(t) {
 		begin := at
+		first := len(f.fields)
 		var st Stanza
 		done := false
 		for at < len(t) && !done {
@@ -122,7 +159,7 @@ func (f *File) scan() {
 				if n := len(st.Fields); n > 0 {
 					st.Fields[n-1].valEnd = at
 				}
-				i := bytes.IndexByte(t[at:], ':')
+				i := strings.IndexByte(t[at:], ':')
 				if i < 0 {
 					f.Broken = f.source(begin)
 					return
@@ -132,10 +169,12 @@ func (f *File) scan() {
 				for end > at+1 && isSpace(t[end-1]) {
 					end--
 				}
-				if st.Fields == nil {
-					st.Fields = make([]Field, 0, 8)
+				if len(f.fields) == cap(f.fields) { // stanzas keep what was cut from the old ones
+					f.fields = append(make([]Field, 0, max(256, 2*len(st.Fields))), st.Fields...)
+					first = 0
 				}
-				st.Fields = append(st.Fields, Field{Name: string(t[at:end]), Start: f.source(at)})
+				f.fields = append(f.fields, Field{Name: f.text[at:end], Start: f.source(at)})
+				st.Fields = f.fields[first:len(f.fields):len(f.fields)]
 				at = colon + 1
 				for at < len(t) && isSpace(t[at]) {
 					if t[at] == '\n' && (at+1 >= len(t) || t[at+1] != ' ') {
@@ -150,7 +189,7 @@ func (f *File) scan() {
 				fd := &st.Fields[len(st.Fields)-1]
 				fd.valueFrom, fd.ValueStart = at, f.source(at)
 			}
-			i := bytes.IndexByte(t[at:], '\n')
+			i := strings.IndexByte(t[at:], '\n')
 			if i < 0 {
 				break
 			}
@@ -171,7 +210,7 @@ func (f *File) scan() {
 			at++
 		}
 		if !done {
-			if len(bytes.TrimSpace(t[begin:])) > 0 {
+			if len(strings.TrimSpace(t[begin:])) > 0 {
 				f.Broken = f.source(begin)
 			}
 			return
@@ -213,7 +252,7 @@ func (f *File) Value(fd *Field) string {
 	for to > from && isSpace(f.text[to-1]) {
 		to--
 	}
-	return string(f.text[from:to])
+	return f.text[from:to]
 }
 
 // Field returns the field of that name which is in force, the last one, or nil.
