@@ -381,14 +381,22 @@ func (a *app) tellProgress(r api.Rollout, told map[string]bool, since time.Durat
 			continue
 		}
 		told[h.Host] = true
-		a.progressLine(h)
+		a.progressLine(h, longest(r.Hosts))
 	}
 	if a.out.Live && r.Ended == nil {
 		fmt.Fprintf(a.out, "%d of %d done, %d at work, %ds …", r.Counts["done"]+r.Counts["unchanged"], len(r.Hosts), r.Counts["working"], int(since.Seconds()))
 	}
 }
 
-func (a *app) progressLine(h api.HostProgress) {
+// longest is the length of the longest name.
+func longest(hosts []api.HostProgress) (n int) {
+	for _, h := range hosts {
+		n = max(n, len(h.Host))
+	}
+	return n
+}
+
+func (a *app) progressLine(h api.HostProgress, width int) {
 	look := progressLook[h.State]
 	text := ""
 	if h.Report != nil {
@@ -399,19 +407,15 @@ func (a *app) progressLine(h api.HostProgress) {
 				text += " (put back as it was)"
 			}
 		case "done":
-			var files []string
-			for _, e := range h.Report.Edits {
-				files = append(files, e.Action+" "+e.Path[strings.LastIndexByte(e.Path, '/')+1:])
-			}
-			text = strings.Join(files, ", ")
+			text = view.Count(len(h.Report.Edits), "file", "files") + " changed"
 		case "unchanged":
 			text = "was so already"
 		}
 		if ok, bad := refreshed(h.Report); ok+bad > 0 {
-			text += fmt.Sprintf("; %d of %s refreshed (%s)", ok, view.Count(ok+bad, "source", "sources"), h.Report.Refresh)
+			text += fmt.Sprintf("; %d of %s refreshed by %s", ok, view.Count(ok+bad, "source", "sources"), h.Report.Refresh)
 		}
 	}
-	a.out.Printf("%s  %s  %s", a.out.Paint(look.style, fmt.Sprintf("%s %-9s", look.sign, h.State)), a.out.Paint(view.Bold, h.Host), text)
+	a.out.Printf("%s  %s  %s", a.out.Paint(look.style, fmt.Sprintf("%s %-9s", look.sign, h.State)), a.out.Paint(view.Bold, fmt.Sprintf("%-*s", width, h.Host)), text)
 	if h.Report != nil {
 		for _, s := range h.Report.Sources {
 			if !s.OK {
@@ -462,7 +466,13 @@ func (a *app) rolloutShow() *cobra.Command {
 			}
 			a.out.Printf("%s of revision %d by %s, begun %s, %s\n", a.out.Paint(view.Bold, fmt.Sprintf("%s %d", r.Kind, r.ID)), r.Revision, r.Author, r.Begun.Local().Format("2006-01-02 15:04:05"), state)
 			for _, h := range r.Hosts {
-				a.progressLine(h)
+				a.progressLine(h, longest(r.Hosts))
+				if h.Report == nil {
+					continue
+				}
+				for _, e := range h.Report.Edits {
+					a.out.Printf("%s%-6s %s  %s", strings.Repeat(" ", 13), e.Action, a.out.Paint(view.Cyan, e.Path), a.out.Paint(view.Dim, strings.Join(e.Why, "; ")))
+				}
 			}
 			return nil
 		},

@@ -85,7 +85,8 @@ func (a *app) hosts() *cobra.Command {
 			return nil
 		},
 	}
-	l.add(cmd, "name, state, os, revision, findings, last_seen; - turns it round")
+	l.add(cmd, "state (the most pressing first), name, os, revision, findings, last_seen; - turns it round")
+	must(cmd.Flags().Set("sort", "state"))
 	cmd.Flags().StringSliceVar(&states, "state", nil, "only hosts in these states: "+strings.Join(api.States, ", "))
 	cmd.Flags().StringVar(&q, "match", "", "part of the name, the system, or a label (key=value)")
 	cmd.Flags().StringVar(&family, "family", "", "only hosts of this family: deb, rpm, zypp, arch")
@@ -137,7 +138,7 @@ func (a *app) hostShow() *cobra.Command {
 					rev += ", carried " + view.Ago(time.Since(*d.Carried))
 				}
 			}
-			a.out.Printf("%s %s; agent %s", a.out.Paint(view.Dim, "state"), rev, d.Agent)
+			a.out.Printf("%s %s; agent %s", a.out.Paint(view.Dim, "state "), rev, d.Agent)
 			if len(d.Labels) > 0 {
 				var labels []string
 				for k, v := range d.Labels {

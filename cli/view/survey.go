@@ -41,7 +41,7 @@ func (o *Out) Traits(t *source.Traits) {
 	}
 	slices.Sort(tools)
 	if len(tools) > 0 {
-		o.Printf("%s %s", o.Paint(Dim, "tools"), strings.Join(tools, ", "))
+		o.Printf("%s %s", o.Paint(Dim, "tools "), strings.Join(tools, ", "))
 	}
 	var free []string
 	for mount, n := range t.Free {
@@ -49,7 +49,7 @@ func (o *Out) Traits(t *source.Traits) {
 	}
 	slices.Sort(free)
 	if len(free) > 0 {
-		o.Printf("%s  %s", o.Paint(Dim, "free"), strings.Join(free, ", "))
+		o.Printf("%s %s", o.Paint(Dim, "free  "), strings.Join(free, ", "))
 	}
 }
 
