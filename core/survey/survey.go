@@ -49,7 +49,13 @@ func Read(root *rootfs.FS, m Machine) Result {
 	if s.Problems == nil {
 		s.Problems = []source.Problem{}
 	}
-	s.Access = []source.Access{}
+	s.Access = r.Access
+	if s.Access == nil {
+		s.Access = []source.Access{}
+	}
+	if len(r.Architectures) > 0 {
+		s.Traits.Architectures = r.Architectures
+	}
 	return Result{Survey: s, Texts: r.Texts, Modes: r.Modes}
 }
 

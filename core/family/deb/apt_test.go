@@ -17,13 +17,24 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-var archs = []string{"amd64", "i386"}
+// machine lists what this machine's dpkg is for: apt asks it where no
+// configuration says.
+func machine() (archs []string, err error) {
+	for _, question := range []string{"--print-architecture", "--print-foreign-architectures"} {
+		out, err := exec.Command("dpkg", question).Output()
+		if err != nil {
+			return nil, err
+		}
+		archs = append(archs, strings.Fields(string(out))...)
+	}
+	return archs, nil
+}
 
 // askApt lists what the real apt-get would fetch for a root: one line for each
 // index, "kind|url|suite|component|architecture".
 func askApt(root string) (targets []string, refused bool, said string, err error) {
 	conf := filepath.Join(root, "apt-config")
-	text := fmt.Sprintf("Dir %q; APT::Architecture \"amd64\"; APT::Architectures {\"amd64\";\"i386\";}; Dir::State::status \"/dev/null\"; Acquire::Languages \"none\";", root)
+	text := fmt.Sprintf("Dir %q; Dir::State::status \"/dev/null\"; Acquire::Languages \"none\";", root)
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		return nil, false, "", err
 	}
@@ -41,7 +52,7 @@ func askApt(root string) (targets []string, refused bool, said string, err error
 }
 
 // askOurs lists the same from our own reading.
-func askOurs(root string) (targets []string, fatal []source.Problem, err error) {
+func askOurs(root string, archs []string) (targets []string, fatal []source.Problem, err error) {
 	dir, err := os.OpenRoot(root)
 	if err != nil {
 		return nil, nil, err
@@ -139,8 +150,16 @@ func trees() *rapid.Generator[map[string]string] {
 		return strings.Join(lines, rapid.SampledFrom([]string{"\n", "\n", "\n", "\r\n"}).Draw(t, "eol")) + "\n"
 	})
 	sources := rapid.Map(rapid.SliceOfN(stanza, 0, 3), func(l []string) string { return strings.Join(l, "\n") })
+	conf := rapid.Map(rapid.SliceOfN(rapid.SampledFrom([]string{
+		"APT::Architectures { \"arm64\"; };", "APT::Architectures:: \"s390x\";", "#clear APT::Architectures;", "APT::Architecture \"arm64\";", "APT::BarbarianArchitectures { \"i386\"; };",
+		"Dir::Etc::sourcelist \"sources.list.d/x.y.list\";", "Dir::Etc::sourceparts \"/dev/null\";", "Acquire::AllowInsecureRepositories \"true\";", "// nothing", "Acquire { AllowWeakRepositories yes; };",
+		"APT::Architectures \"amd64,armhf\";", "broken", "}", "Dir { Etc { sourceparts \"other.d\"; }; };",
+	}), 1, 2), func(l []string) string { return strings.Join(l, "\n") + "\n" })
 	return rapid.Custom(func(t *rapid.T) map[string]string {
-		out := map[string]string{}
+		out := map[string]string{"etc/apt/apt.conf.d/00base": "APT::Architecture \"amd64\"; APT::Architectures {\"amd64\";\"i386\";};\n"}
+		if rapid.IntRange(0, 2).Draw(t, "configured") == 0 {
+			out["etc/apt/"+rapid.SampledFrom([]string{"apt.conf", "apt.conf.d/50local", "apt.conf.d/50local.conf", "apt.conf.d/50local.bak", "apt.conf.d/50+local"}).Draw(t, "conf")] = conf.Draw(t, "text")
+		}
 		if rapid.Bool().Draw(t, "main") {
 			out["etc/apt/sources.list"] = list.Draw(t, "sources.list")
 		}
@@ -162,12 +181,18 @@ func TestReadAgreesWithTheRealApt(t *testing.T) {
 	base := t.TempDir()
 	gen := trees()
 	n := 0
+	archs, err := machine()
+	if err != nil {
+		t.Fatal(err)
+	}
 	rapid.Check(t, func(t *rapid.T) {
 		tree := gen.Draw(t, "tree")
 		n++
 		root := filepath.Join(base, fmt.Sprint(n))
-		if err := os.MkdirAll(filepath.Join(root, "etc/apt/sources.list.d"), 0o755); err != nil {
-			t.Fatal(err)
+		for _, dir := range []string{"etc/apt/sources.list.d", "etc/apt/apt.conf.d"} {
+			if err := os.MkdirAll(filepath.Join(root, dir), 0o755); err != nil {
+				t.Fatal(err)
+			}
 		}
 		defer os.RemoveAll(root)
 		for name, text := range tree {
@@ -179,7 +204,7 @@ func TestReadAgreesWithTheRealApt(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		ours, fatal, err := askOurs(root)
+		ours, fatal, err := askOurs(root, archs)
 		if err != nil {
 			t.Fatal(err)
 		}

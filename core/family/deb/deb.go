@@ -17,6 +17,7 @@ import (
 	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/aptconf"
 	"patientlantern.example/lantern/core/text/aptline"
 	"patientlantern.example/lantern/core/text/deb822"
 )
@@ -31,21 +32,27 @@ const (
 )
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = []string{"/etc/apt", PartsDir, "/etc/apt/keyrings", "/etc/apt/trusted.gpg.d", "/usr/share/keyrings"}
+var WatchDirs = []string{"/etc/apt", PartsDir, "/etc/apt/apt.conf.d", "/etc/apt/auth.conf.d", "/etc/apt/keyrings", "/etc/apt/trusted.gpg.d", "/usr/share/keyrings"}
 
 // Reading is what Read found.
 type Reading struct {
 	Sources  []source.Source
 	Keys     []source.Key
+	Access   []source.Access
 	Problems []source.Problem
-	Texts    map[string][]byte // source file → its bytes
-	Modes    map[string]fs.FileMode
+	// Architectures are dpkg's names for those that apt looks for, as apt.conf has
+	// them in the end; the native one need not be first.
+	Architectures []string
+	Texts         map[string][]byte // source file → its bytes
+	Modes         map[string]fs.FileMode
 }
 
 type reader struct {
 	Reading
 	root     *rootfs.FS
-	archs    []string
+	conf     aptconf.Tree
+	archs    []string // that a source without a word about it is for
+	native   string
 	releases map[string]*release
 	position int
 }
@@ -65,18 +72,21 @@ func Read(root *rootfs.FS, architectures []string) Reading {
 	r := &reader{root: root, archs: architectures, releases: map[string]*release{}}
 	r.Texts = map[string][]byte{}
 	r.Modes = map[string]fs.FileMode{}
-	if info, err := root.Stat(MainList); err == nil && info.Mode().IsRegular() {
-		r.file(MainList, true)
-	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		r.problem(MainList, 0, err.Error(), false)
+	r.configure()
+	main, parts := r.conf.File("Dir::Etc::sourcelist"), r.conf.File("Dir::Etc::sourceparts")
+	if r.isFile(main) {
+		r.file(main, true)
 	}
-	entries, err := root.ReadDir(PartsDir)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		r.problem(PartsDir, 0, "cannot be listed: "+plain(err), false)
+	var entries []fs.DirEntry
+	if parts != "" && parts != "/dev/null" {
+		var err error
+		if entries, err = root.ReadDir(parts); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			r.problem(parts, 0, "cannot be listed: "+plain(err), false)
+		}
 	}
 	var aside []string
 	for _, e := range entries {
-		name := path.Join(PartsDir, e.Name())
+		name := path.Join(parts, e.Name())
 		switch info, err := root.Stat(name); {
 		case err != nil && looksLikeList(e.Name()):
 			r.problem(name, 0, "cannot be read: "+plain(err), false)
@@ -89,8 +99,8 @@ func Read(root *rootfs.FS, architectures []string) Reading {
 	}
 	if entries, err := root.ReadDir("/etc/apt"); err == nil {
 		for _, e := range entries {
-			if n := e.Name(); n != "sources.list" && !e.IsDir() && looksLikeList(n) {
-				aside = append(aside, "/etc/apt/"+n)
+			if n := "/etc/apt/" + e.Name(); n != main && e.Type().IsRegular() && looksLikeList(e.Name()) {
+				aside = append(aside, n)
 			}
 		}
 	}
@@ -98,16 +108,19 @@ func Read(root *rootfs.FS, architectures []string) Reading {
 		r.file(name, false)
 	}
 	r.keys()
+	r.access()
 	return r.Reading
 }
 
 // IsRead reports whether apt reads a file of that name in sources.list.d.
 func IsRead(name string) bool {
-	if name == "" || name[0] == '.' || name[len(name)-1] == '.' {
-		return false
-	}
 	ext := name[strings.LastIndexByte(name, '.')+1:]
-	if ext == name || ext != "list" && ext != "sources" {
+	return ext != name && (ext == "list" || ext == "sources") && plainName(name)
+}
+
+// plainName reports whether apt takes a file of that name out of a folder at all.
+func plainName(name string) bool {
+	if name == "" || name[0] == '.' || name[len(name)-1] == '.' {
 		return false
 	}
 	for _, c := range []byte(name) {
@@ -351,10 +364,7 @@ func isTrue(v string, def bool) bool {
 // the one-line style for arch and signed-by, and the file's own for the rest.
 // allow-insecure is heeded in one-line entries only.
 func (r *reader) finish(s *source.Source, options map[string]string, arch string, oneLine bool) {
-	native := ""
-	if len(r.archs) > 0 {
-		native = r.archs[0]
-	}
+	native := r.native
 	if arch != "" {
 		s.Archs = strings.Split(arch, ",")
 	}
@@ -377,13 +387,19 @@ func (r *reader) finish(s *source.Source, options map[string]string, arch string
 	switch {
 	case isTrue(option(options, "trusted"), false):
 		s.Checks.Metadata = source.CheckOff
-	case oneLine && isTrue(options["allow-insecure"], false):
+	case oneLine && isTrue(options["allow-insecure"], r.allows("Insecure")), !oneLine && r.allows("Insecure"):
 		s.Checks.Metadata = source.CheckOptional
 	}
 	s.Options = options
 	for _, list := range []*[]string{&s.URLs, &s.EffURLs, &s.Suites, &s.Components, &s.Archs, &s.EffSuites, &s.EffArchs, &s.SignedBy} {
 		*list = source.Strings(*list)
 	}
+}
+
+// allows reports whether apt.conf lets repositories be Insecure, Weak or
+// DowngradeToInsecure where they do not say otherwise themselves.
+func (r *reader) allows(what string) bool {
+	return isTrue(r.conf.Get("Acquire::Allow"+what+"Repositories", ""), false)
 }
 
 // option returns an option by its one-line name, whichever style wrote it.
@@ -512,9 +528,9 @@ func (r *reader) agree(s *source.Source) {
 		validMax:      option(s.Options, "valid-until-max"),
 		dateMaxFuture: option(s.Options, "date-max-future"),
 		signedBy:      strings.Join(s.SignedBy, ","),
-		insecure:      isTrue(s.Options["allow-insecure"], false),
-		weak:          isTrue(s.Options["allow-weak"], false),
-		downgrade:     isTrue(s.Options["allow-downgrade-to-insecure"], false),
+		insecure:      isTrue(s.Options["allow-insecure"], r.allows("Insecure")),
+		weak:          isTrue(s.Options["allow-weak"], r.allows("Weak")),
+		downgrade:     isTrue(s.Options["allow-downgrade-to-insecure"], r.allows("DowngradeToInsecure")),
 		set:           true,
 	}
 	for _, fpr := range s.SignedBy {
@@ -578,12 +594,10 @@ func tristate(v string) string {
 	return "no"
 }
 
-// keyDirs are the places of keys, and whether each is trusted for everything.
-var keyDirs = []struct {
-	dir   string
-	scope string
-}{
-	{"/etc/apt/trusted.gpg.d", source.ScopeAny},
+type keyDir struct{ dir, scope string }
+
+// keyDirs are the places of keys that sources name.
+var keyDirs = []keyDir{
 	{"/etc/apt/keyrings", source.ScopeNamed},
 	{"/usr/share/keyrings", source.ScopeNamed},
 }
@@ -591,7 +605,7 @@ var keyDirs = []struct {
 func (r *reader) keys() {
 	seen := map[string]bool{}
 	add := func(name, scope string, must bool) {
-		if seen[name] {
+		if seen[name] || name == "" || name == "/dev/null" {
 			return
 		}
 		seen[name] = true
@@ -621,8 +635,12 @@ func (r *reader) keys() {
 			r.Keys = append(r.Keys, k)
 		}
 	}
-	add("/etc/apt/trusted.gpg", source.ScopeAny, false)
-	for _, d := range keyDirs {
+	add(r.conf.File("Dir::Etc::trusted"), source.ScopeAny, false)
+	dirs := append(slices.Clone(keyDirs), keyDir{r.conf.File("Dir::Etc::trustedparts"), source.ScopeAny})
+	for _, d := range dirs {
+		if d.dir == "" || d.dir == "/dev/null" {
+			continue
+		}
 		entries, err := r.root.ReadDir(d.dir)
 		if err != nil {
 			continue

@@ -27,7 +27,7 @@ func ParseDoc(name string, text []byte, architectures []string) *Doc {
 			d.Broken = append(d.Broken, p.Line)
 		}
 	}()
-	r := &reader{archs: architectures, releases: map[string]*release{}}
+	r := &reader{archs: architectures, native: first(architectures), releases: map[string]*release{}}
 	if strings.HasSuffix(name, ".sources") {
 		d.stanzas = deb822.Parse(text)
 		d.Sources, bad = r.stanzas(name, text)

@@ -1,0 +1,180 @@
+package deb
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/aptconf"
+)
+
+// maxIncludes is how deep apt lets configuration files include others.
+const maxIncludes = 10
+
+// configure reads apt's own configuration: the parts, then the main file. Its
+// defaults for the places of files are those of Debian's apt.
+func (r *reader) configure() {
+	for _, d := range [][2]string{
+		{"Dir", "/"}, {"Dir::Etc", "etc/apt"}, {"Dir::Etc::sourcelist", "sources.list"}, {"Dir::Etc::sourceparts", "sources.list.d"},
+		{"Dir::Etc::main", "apt.conf"}, {"Dir::Etc::parts", "apt.conf.d"}, {"Dir::Etc::netrc", "auth.conf"}, {"Dir::Etc::netrcparts", "auth.conf.d"},
+		{"Dir::Etc::trusted", "trusted.gpg"}, {"Dir::Etc::trustedparts", "trusted.gpg.d"},
+	} {
+		r.conf.Set(d[0], d[1])
+	}
+	r.configDir(r.conf.File("Dir::Etc::parts"), 0)
+	if main := r.conf.File("Dir::Etc::main"); r.isFile(main) {
+		r.configFile(main, 0)
+	}
+	native := r.conf.Get("APT::Architecture", first(r.archs))
+	archs := r.conf.List("APT::Architectures")
+	if len(archs) == 0 && len(r.archs) > 0 { // the native one and dpkg's foreign ones
+		archs = append([]string{native}, r.archs[1:]...)
+	}
+	if native != "" && !slices.Contains(archs, native) {
+		archs = slices.Concat([]string{native}, archs)
+	}
+	foreign := r.conf.List("APT::BarbarianArchitectures")
+	var kept []string
+	for _, a := range archs {
+		if a != "" && !slices.Contains(kept, a) && !slices.Contains(foreign, a) {
+			kept = append(kept, a)
+		}
+	}
+	r.Architectures = kept
+	r.native = native
+	r.archs = slices.Concat(kept, foreign)
+}
+
+func first(list []string) string {
+	if len(list) == 0 {
+		return ""
+	}
+	return list[0]
+}
+
+func (r *reader) isFile(name string) bool {
+	if name == "" || name == "/dev/null" {
+		return false
+	}
+	info, err := r.root.Stat(name)
+	return err == nil && info.Mode().IsRegular()
+}
+
+// partFiles lists the files of a folder that apt reads: those with the extension,
+// or with none, under a name of letters, digits and _ - : .
+func (r *reader) partFiles(dir, ext string) (out []string) {
+	if dir == "" || dir == "/dev/null" {
+		return nil
+	}
+	entries, err := r.root.ReadDir(dir)
+	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			r.problem(dir, 0, "cannot be listed: "+plain(err), false)
+		}
+		return nil
+	}
+	for _, e := range entries {
+		name := e.Name()
+		if i := strings.LastIndexByte(name, '.'); !plainName(name) || i >= 0 && name[i+1:] != ext {
+			continue
+		}
+		if full := path.Join(dir, name); r.isFile(full) {
+			out = append(out, full)
+		}
+	}
+	return out
+}
+
+func (r *reader) configDir(dir string, depth int) {
+	for _, name := range r.partFiles(dir, "conf") {
+		r.configFile(name, depth)
+	}
+}
+
+func (r *reader) configFile(name string, depth int) {
+	text, err := r.root.ReadText(name)
+	if err != nil {
+		r.problem(name, 0, "apt refuses to work: its configuration cannot be read: "+plain(err), true)
+		return
+	}
+	statements, err := aptconf.Parse(text)
+	for _, s := range statements {
+		switch s.Directive {
+		case "":
+			r.conf.Set(s.Name, s.Value)
+		case "clear":
+			r.conf.Clear(s.Value)
+		case "include":
+			switch {
+			case depth > maxIncludes:
+				r.problem(name, s.Line, "apt refuses to work: configuration files include each other more than 10 deep", true)
+				return
+			case len(s.Value) > 2 && strings.HasSuffix(s.Value, "/"):
+				r.configDir(s.Value, depth+1)
+			case r.isFile(s.Value):
+				r.configFile(s.Value, depth+1)
+			default:
+				r.problem(name, s.Line, fmt.Sprintf("apt refuses to work: the included file %s cannot be read", s.Value), true)
+				return
+			}
+		}
+	}
+	var bad *aptconf.Error
+	if errors.As(err, &bad) {
+		r.problem(name, bad.Line, "apt refuses to work: "+bad.Message, true)
+	}
+}
+
+// access lists the logins that apt would use, auth.conf(5); never the passwords.
+func (r *reader) access() {
+	var files []string
+	if main := r.conf.File("Dir::Etc::netrc"); r.isFile(main) {
+		files = append(files, main)
+	}
+	files = append(files, r.partFiles(r.conf.File("Dir::Etc::netrcparts"), "conf")...)
+	for _, name := range files {
+		text, err := r.root.ReadText(name)
+		if err != nil {
+			r.problem(name, 0, "cannot be read: "+plain(err), false)
+			continue
+		}
+		mode := ""
+		if info, err := r.root.Stat(name); err == nil {
+			mode = fmt.Sprintf("%04o", info.Mode().Perm())
+		}
+		for _, m := range logins(text) {
+			r.Access = append(r.Access, source.Access{Kind: "basic", Where: name, For: m.machine, Identity: m.login, Mode: mode})
+		}
+	}
+}
+
+type login struct{ machine, login string }
+
+// logins reads the machines of a netrc file with their logins. Passwords are
+// passed over and not kept.
+func logins(text []byte) (out []login) {
+	expect := ""
+	for _, token := range strings.Fields(string(text)) {
+		switch expect {
+		case "machine":
+			out = append(out, login{machine: MaskURL(token)})
+			expect = ""
+			continue
+		case "login":
+			out[len(out)-1].login = token
+			expect = ""
+			continue
+		case "password":
+			expect = ""
+			continue
+		}
+		if token == "machine" || len(out) > 0 && (token == "login" || token == "password") {
+			expect = token
+		}
+	}
+	return out
+}

@@ -1,0 +1,124 @@
+package aptconf
+
+import (
+	"strings"
+)
+
+// Tree is what apt's configuration comes to: items by name, without regard to
+// case, each with a value and items below it. The zero value is empty.
+type Tree struct{ root node }
+
+type node struct {
+	name  string
+	value string
+	below []*node
+}
+
+func (n *node) child(name string, make bool) *node {
+	if name != "" {
+		for _, c := range n.below {
+			if strings.EqualFold(c.name, name) {
+				return c
+			}
+		}
+	}
+	if !make {
+		return nil
+	}
+	c := &node{name: name}
+	n.below = append(n.below, c)
+	return c
+}
+
+// path splits a name at its colons. An empty last part, as in A::B::, stands for
+// a new item of the list A::B.
+func path(name string) []string { return strings.Split(name, "::") }
+
+// Set gives an item its value.
+func (t *Tree) Set(name, value string) {
+	n := &t.root
+	for _, part := range path(name) {
+		n = n.child(part, true)
+	}
+	n.value = value
+}
+
+// Default gives an item a value if it has none.
+func (t *Tree) Default(name, value string) {
+	if n := t.find(name); n == nil || n.value == "" {
+		t.Set(name, value)
+	}
+}
+
+func (t *Tree) find(name string) *node {
+	n := &t.root
+	for _, part := range path(name) {
+		if n = n.child(part, false); n == nil {
+			return nil
+		}
+	}
+	return n
+}
+
+// Clear empties an item and drops what stands below it.
+func (t *Tree) Clear(name string) {
+	if n := t.find(name); n != nil {
+		n.value, n.below = "", nil
+	}
+}
+
+// Get returns the value of an item, or def where it has none.
+func (t *Tree) Get(name, def string) string {
+	if n := t.find(name); n != nil && n.value != "" {
+		return n.value
+	}
+	return def
+}
+
+// List returns the values of a list: those of the items below, or the item's own
+// value cut at its commas.
+func (t *Tree) List(name string) []string {
+	n := t.find(name)
+	if n == nil {
+		return nil
+	}
+	if n.value != "" {
+		return strings.Split(n.value, ",")
+	}
+	var out []string
+	for _, c := range n.below {
+		out = append(out, c.value)
+	}
+	return out
+}
+
+// File returns a path: a relative one continues the value of the items above it.
+func (t *Tree) File(name string) string {
+	var chain []*node
+	n := &t.root
+	for _, part := range path(name) {
+		if n = n.child(part, false); n == nil {
+			return ""
+		}
+		chain = append(chain, n)
+	}
+	value := chain[len(chain)-1].value
+	if value == "" {
+		return ""
+	}
+	for i := len(chain) - 2; i >= 0; i-- {
+		above := chain[i].value
+		if above == "" {
+			continue
+		}
+		if strings.HasPrefix(value, "/") || strings.HasPrefix(value, "./") || strings.HasPrefix(value, "../") || strings.HasPrefix(value, "~/") {
+			break
+		}
+		if strings.HasSuffix(above, "/") {
+			value = above + value
+		} else {
+			value = above + "/" + value
+		}
+	}
+	return value
+}
