@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/term"
 	"golang.org/x/text/width"
@@ -66,9 +68,41 @@ func (o *Out) Paint(s Style, text string) string {
 	return "\x1b[" + string(s) + "m" + text + "\x1b[0m"
 }
 
-// Printf writes a line.
+// Printf writes a line. Of control characters only newlines and changes of colour
+// get through: what hosts send must not steer the terminal.
 func (o *Out) Printf(format string, args ...any) {
-	fmt.Fprintf(o, format+"\n", args...)
+	fmt.Fprintln(o, o.clean(fmt.Sprintf(format, args...)))
+}
+
+var colourChange = regexp.MustCompile("^\x1b\\[[0-9]*m")
+
+func (o *Out) clean(text string) string {
+	if strings.IndexFunc(text, func(r rune) bool { return r < ' ' && r != '\n' || r == 0x7f }) < 0 {
+		return text
+	}
+	var b strings.Builder
+	for text != "" {
+		if m := colourChange.FindString(text); m != "" && o.Colour {
+			b.WriteString(m)
+			text = text[len(m):]
+			continue
+		}
+		r, n := utf8.DecodeRuneInString(text)
+		b.WriteRune(visible(r))
+		text = text[n:]
+	}
+	return b.String()
+}
+
+// visible is the rune that is shown for r.
+func visible(r rune) rune {
+	switch {
+	case r == '\t':
+		return ' '
+	case r < ' ' && r != '\n', r == 0x7f:
+		return '·'
+	}
+	return r
 }
 
 // Cell is one cell of a table.
@@ -141,12 +175,7 @@ func (o *Out) Table(cols []Column, rows [][]Cell) {
 
 // Cut shortens text to a width, with an ellipsis.
 func Cut(text string, most int) string {
-	text = strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return '·' // what hosts send must not steer the terminal
-		}
-		return r
-	}, text)
+	text = strings.ReplaceAll(strings.Map(visible, text), "\n", "·")
 	if columns(text) <= most {
 		return text
 	}

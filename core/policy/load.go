@@ -817,16 +817,16 @@ func (l *loader) circles() {
 	}
 	for i := range list {
 		seen := map[int]bool{}
-		for todo := over(i); len(todo) > 0; {
-			j := todo[0]
-			todo = todo[1:]
+		for next := over(i); len(next) > 0; {
+			j := next[0]
+			next = next[1:]
 			if j == i {
 				l.fail("cycle", list[i].Over[0].Pos, fmt.Sprintf("the assignment at %s stands over itself by way of others, so neither wins", list[i].Pos), "take one over: out")
 				return
 			}
 			if !seen[j] {
 				seen[j] = true
-				todo = append(todo, over(j)...)
+				next = append(next, over(j)...)
 			}
 		}
 	}
