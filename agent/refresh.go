@@ -10,7 +10,9 @@ import (
 	"os"
 	"os/exec"
 	"regexp"
+	"runtime"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
@@ -63,6 +65,11 @@ func (h *Host) runApt(ctx context.Context, limit time.Duration, args ...string) 
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	cmd.WaitDelay = 5 * time.Second
+	// An agent that dies takes its apt-get along; the kernel sends the signal when
+	// the starting thread ends.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
 	err := cmd.Run()
 	if ctx.Err() != nil {
 		err = fmt.Errorf("apt-get did not end within %s", limit)
