@@ -114,7 +114,11 @@ func (h *Host) refreshWithApt(ctx context.Context, now *source.Survey) ([]api.So
 	return outcomes, nil
 }
 
-var failedLine = regexp.MustCompile(`^Err:\d+ (\S+) (\S+)`)
+var (
+	failedLine = regexp.MustCompile(`^Err:\d+ (\S+) (\S+)`)
+	// apt says of old and of future metadata without an Err line.
+	staleLine = regexp.MustCompile(`^E: (Release file for (\S+)/dists/(\S+)/(?:In)?Release is (?:expired|not valid yet).*)`)
+)
 
 // readUpdate reads apt-get's account of an update. named is true where it says
 // of which source something failed.
@@ -122,6 +126,10 @@ func readUpdate(text string, now *source.Survey) (out []api.SourceOutcome, named
 	failed := map[string]string{}
 	lines := strings.Split(text, "\n")
 	for i, line := range lines {
+		if m := staleLine.FindStringSubmatch(line); m != nil {
+			failed[m[2]+" "+m[3]], named = m[1], true
+			continue
+		}
 		m := failedLine.FindStringSubmatch(line)
 		if m == nil {
 			continue

@@ -178,6 +178,34 @@ func TestARefreshThatFailsPutsEverythingBack(t *testing.T) {
 	assert.Equal(t, 1, r.Carry().Counts["done"])
 }
 
+func TestALeftoverThatHasExpiredFailsNobodysChange(t *testing.T) {
+	r := rig.New(t)
+	root, h := r.Enrol("gw-01")
+	key, err := r.Upstreams.Keys()["plover-2024"].Binary()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/trusted.gpg.d/plover.gpg"), key, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/leftover.list"), []byte("deb "+r.Upstream+"/metrics.plover.example/apt rolling main\n"), 0o644))
+	require.NoError(t, r.Upstreams.SetFault("metrics.plover.example", "expired"))
+	r.Start(h)
+	r.Surveyed("gw-01")
+	r.Publish()
+	ro := r.Carry()
+	require.Equal(t, 1, ro.Counts["done"], "%+v", ro.Hosts[0].Report)
+	bad := 0
+	for _, s := range ro.Hosts[0].Report.Sources {
+		if !s.OK {
+			bad++
+			assert.Equal(t, "/etc/apt/sources.list.d/leftover.list", s.File)
+			assert.Contains(t, s.Message, "is expired")
+		}
+	}
+	assert.Equal(t, 1, bad)
+	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", "expired"))
+	heal, err := r.Operator.Heal(ctx, "gw-01")
+	require.NoError(t, err)
+	assert.Equal(t, 1, r.Ended(heal.ID).Counts["failed"], "but one of its own that has expired does")
+}
+
 func TestTheNextKeyIsTrustedBeforeTheVendorUsesIt(t *testing.T) {
 	r := rig.New(t)
 	_, h := r.Enrol("gw-01")
