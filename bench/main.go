@@ -47,7 +47,7 @@ func main() {
 	log.SetFlags(0)
 	s := &suite{}
 	// Processes come first: a child's resident size counts from that of its parent.
-	for _, part := range []func(*suite) error{processes, texts, fleet, checkIns} {
+	for _, part := range []func(*suite) error{processes, texts, fleet, checkIns, scale} {
 		if err := part(s); err != nil {
 			log.Fatal("bench: ", err)
 		}

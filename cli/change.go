@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"patientlantern.example/lantern/core/diag"
 	"strconv"
 	"strings"
 	"time"
@@ -14,6 +13,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/service"
 )

@@ -4,11 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"patientlantern.example/lantern/core/diag"
+	"strings"
 	"sync"
 	"time"
 
 	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/resolve"
@@ -245,6 +246,7 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 		if v.os == "" {
 			v.os = t.OS.ID + " " + t.OS.Version
 		}
+		v.lowerOS = strings.ToLower(v.os)
 	}
 	if v.Revision != 0 && v.Traits != "" {
 		rs, err := c.revision(ctx, v.Revision, now)

@@ -38,6 +38,7 @@ type hostView struct {
 	store.Host
 	class    string // traits and labels
 	os       string
+	lowerOS  string
 	family   string
 	arch     string
 	findings []drift.Finding

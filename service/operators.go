@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"patientlantern.example/lantern/core/diag"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
@@ -86,10 +86,14 @@ func (s *Service) listHosts(_ context.Context, in *hostQuery) (*body[api.HostPag
 	for _, st := range api.States {
 		page.States[st] = 0
 	}
+	// A row carries what it is sorted by; equal ones keep the order of names.
 	type row struct {
-		h     *host
-		state string
+		h    *host
+		text string
+		num  int64
+		at   int
 	}
+	order, turned := strings.CutPrefix(in.Sort, "-")
 	var rows []row
 	q := strings.ToLower(in.Q)
 	for _, h := range s.fleet.all() {
@@ -100,28 +104,33 @@ func (s *Service) listHosts(_ context.Context, in *hostQuery) (*body[api.HostPag
 		if len(in.State) > 0 && !slices.Contains(in.State, st) || in.Family != "" && v.family != in.Family || q != "" && !matches(v, q) {
 			continue
 		}
-		rows = append(rows, row{h, st})
+		r := row{h: h, at: len(rows)}
+		switch order {
+		case "state":
+			r.num = int64(slices.Index(api.States, st))
+		case "os":
+			r.text = v.os
+		case "revision":
+			r.num = v.Revision
+		case "findings":
+			r.num = int64(len(v.findings))
+		case "last_seen":
+			r.num = h.lastSeen.Load()
+		default:
+			r.num = int64(r.at)
+		}
+		rows = append(rows, r)
 	}
-	order, turned := strings.CutPrefix(in.Sort, "-")
 	if order != "name" || turned {
-		slices.SortStableFunc(rows, func(a, b row) int {
-			x, y := a.h.row(), b.h.row()
-			n := 0
-			switch order {
-			case "state":
-				n = slices.Index(api.States, a.state) - slices.Index(api.States, b.state)
-			case "os":
-				n = strings.Compare(x.os, y.os)
-			case "revision":
-				n = cmp.Compare(x.Revision, y.Revision)
-			case "findings":
-				n = cmp.Compare(len(x.findings), len(y.findings))
-			case "last_seen":
-				n = cmp.Compare(a.h.lastSeen.Load(), b.h.lastSeen.Load())
-			default:
-				n = strings.Compare(x.Name, y.Name)
+		slices.SortFunc(rows, func(a, b row) int {
+			n := cmp.Compare(a.num, b.num)
+			if n == 0 && order == "os" {
+				n = strings.Compare(a.text, b.text)
 			}
-			if turned {
+			switch {
+			case n == 0:
+				return a.at - b.at
+			case turned:
 				return -n
 			}
 			return n
@@ -136,7 +145,7 @@ func (s *Service) listHosts(_ context.Context, in *hostQuery) (*body[api.HostPag
 }
 
 func matches(v *hostView, q string) bool {
-	if strings.Contains(strings.ToLower(v.Name), q) || strings.Contains(strings.ToLower(v.os), q) {
+	if strings.Contains(v.Name, q) || strings.Contains(v.lowerOS, q) { // names are in small letters
 		return true
 	}
 	for k, l := range v.Labels {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"patientlantern.example/lantern/core/diag"
 	"regexp"
 	"slices"
 	"sort"
@@ -20,6 +19,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"patientlantern.example/lantern/core/condition"
+	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/source"

@@ -8,12 +8,12 @@ package resolve
 
 import (
 	"fmt"
-	"patientlantern.example/lantern/core/diag"
 	"slices"
 	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/condition"
+	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
