@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"patientlantern.example/lantern/core/text/percent"
 )
 
 // aptURL is a URL as apt takes it apart. It differs from RFC 3986: brackets in
@@ -51,9 +53,9 @@ func parseURL(u string) aptURL {
 		host = host[at+1:]
 		// apt looks for the colon from the second letter on.
 		if c := strings.IndexByte(login[1:], ':'); c >= 0 {
-			p.user, p.password = unquoteURL(login[:c+1]), unquoteURL(login[c+2:])
+			p.user, p.password = percent.Decode(login[:c+1]), percent.Decode(login[c+2:])
 		} else {
-			p.user = unquoteURL(login)
+			p.user = percent.Decode(login)
 		}
 	}
 	closed := 0
@@ -91,21 +93,6 @@ func leadingNumber(s string) int {
 		return 0
 	}
 	return n
-}
-
-func unquoteURL(s string) string {
-	var b strings.Builder
-	for i := 0; i < len(s); i++ {
-		if s[i] == '%' && i+2 < len(s) {
-			if n, err := strconv.ParseUint(s[i+1:i+3], 16, 8); err == nil {
-				b.WriteByte(byte(n))
-				i += 2
-				continue
-			}
-		}
-		b.WriteByte(s[i])
-	}
-	return b.String()
 }
 
 func quoteURL(s string) string {

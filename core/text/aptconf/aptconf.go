@@ -7,6 +7,8 @@ package aptconf
 import (
 	"fmt"
 	"strings"
+
+	"patientlantern.example/lantern/core/text/percent"
 )
 
 // Statement is one thing that a file says, in the order in which it says it.
@@ -258,33 +260,11 @@ func quoteWord(s string) (word, rest string, ok bool) {
 		}
 		i++
 	}
-	var b strings.Builder
-	for n := 0; n < i; n++ {
-		if s[n] == '%' && n+2 < i {
-			hi, lo := strings.IndexByte(hex, lower(s[n+1])), strings.IndexByte(hex, lower(s[n+2]))
-			if hi >= 0 && lo >= 0 {
-				b.WriteByte(byte(hi<<4 | lo))
-				n += 2
-				continue
-			}
-		}
-		if s[n] != '"' {
-			b.WriteByte(s[n])
-		}
-	}
+	word = percent.Unquote(s[:i])
 	for i < len(s) && isSpace(s[i]) {
 		i++
 	}
-	return b.String(), s[i:], true
-}
-
-const hex = "0123456789abcdef"
-
-func lower(c byte) byte {
-	if c >= 'A' && c <= 'Z' {
-		return c + 'a' - 'A'
-	}
-	return c
+	return word, s[i:], true
 }
 
 // cWord takes a row of strings in quotes off s, all that is left of it, and joins

@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"strings"
 
+	"patientlantern.example/lantern/core/text/percent"
 	"patientlantern.example/lantern/core/text/splice"
 )
 
@@ -120,10 +121,10 @@ func (p *parser) line(l *Line, start, end int) {
 	for at < end && (p.src[at] == '#' || p.src[at] == ' ' || p.src[at] == '\t') {
 		at++
 	}
-	if !strings.HasPrefix(p.text[at:end], "deb") {
+	from, to = trim(p.src, at, commentStart(p.src, at, end))
+	if !strings.HasPrefix(p.text[from:to], "deb") {
 		return
 	}
-	from, to = trim(p.src, at, commentStart(p.src, at, end))
 	p.at, p.end = from, to
 	if p.entry(l); l.Kind == Entry {
 		l.Kind = Off
@@ -298,10 +299,10 @@ const (
 	space
 	quote
 	bracket
-	percent
+	escape
 )
 
-var kinds = [256]uint8{' ': space, '\t': space, '\n': space, '\v': space, '\f': space, '\r': space, '"': quote, '[': bracket, '%': percent}
+var kinds = [256]uint8{' ': space, '\t': space, '\n': space, '\v': space, '\f': space, '\r': space, '"': quote, '[': bracket, '%': escape}
 
 // word reads one word as apt does: double quotes are taken off, [ ] may hold
 // blanks, %xx is decoded, and only a blank (not a tab) may stand before it.
@@ -329,7 +330,7 @@ scan:
 			closing, plain = '"', false
 		case bracket:
 			closing = ']'
-		case percent:
+		case escape:
 			plain = false
 		}
 		if closing != 0 {
@@ -345,41 +346,11 @@ scan:
 	if plain && begin == p.at {
 		w.Value = p.text[begin:c]
 	} else {
-		w.Value = unquote(p.src[p.at:c])
+		w.Value = percent.Unquote(p.text[p.at:c])
 	}
 	for c < p.end && isSpace(p.src[c]) {
 		c++
 	}
 	p.at = c
 	return w, true
-}
-
-func unquote(raw []byte) string {
-	out := make([]byte, 0, len(raw))
-	for i := 0; i < len(raw); i++ {
-		if raw[i] == '%' && i+2 < len(raw) {
-			hi, lo := unhex(raw[i+1]), unhex(raw[i+2])
-			if hi >= 0 && lo >= 0 {
-				out = append(out, byte(hi<<4|lo))
-				i += 2
-				continue
-			}
-		}
-		if raw[i] != '"' {
-			out = append(out, raw[i])
-		}
-	}
-	return string(out)
-}
-
-func unhex(c byte) int {
-	switch {
-	case c >= '0' && c <= '9':
-		return int(c - '0')
-	case c >= 'a' && c <= 'f':
-		return int(c-'a') + 10
-	case c >= 'A' && c <= 'F':
-		return int(c-'A') + 10
-	}
-	return -1
 }
