@@ -20,6 +20,7 @@ import (
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/survey"
 )
 
 // carrier carries one delivery out, step by step.
@@ -182,7 +183,7 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 	c.begin(api.StepRefresh)
 	after := h.Survey()
 	after.Masked()
-	if err := c.refresh(ctx, sheet, &after.Survey); err != nil {
+	if err := c.refresh(ctx, sheet, &after); err != nil {
 		return c.failed("%w", err)
 	}
 
@@ -316,11 +317,12 @@ func (h *Host) aptArgs(t source.Traits) []string {
 }
 
 // refresh brings the metadata up to date and looks at every source of the sheet.
-func (c *carrier) refresh(ctx context.Context, sheet *source.Sheet, now *source.Survey) error {
+func (c *carrier) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Result) error {
+	now := &after.Survey
 	var err error
 	if haveApt() {
 		c.report.Refresh = "apt-get"
-		c.report.Sources, err = c.host.refreshWithApt(ctx, now)
+		c.report.Sources, err = c.host.refreshWithApt(ctx, now, after.Texts)
 	} else {
 		c.report.Refresh = "own reading"
 		c.report.Sources, err = c.host.refreshAlone(ctx, now, c.now())

@@ -78,12 +78,11 @@ func (h *Host) runApt(ctx context.Context, limit time.Duration, args ...string) 
 }
 
 // refreshWithApt runs apt-get update and says how it went for each source.
-func (h *Host) refreshWithApt(ctx context.Context, now *source.Survey) ([]api.SourceOutcome, error) {
+func (h *Host) refreshWithApt(ctx context.Context, now *source.Survey, texts map[string][]byte) ([]api.SourceOutcome, error) {
 	args := append(h.aptArgs(now.Traits), "-o", "APT::Update::Error-Mode=any", "-o", "Acquire::Retries=1", "-o", "Acquire::http::Timeout=30", "-o", "Acquire::https::Timeout=30")
 	if h.Root != "/" {
 		dir := h.statePath("view")
 		defer os.RemoveAll(dir)
-		texts := h.Survey().Texts
 		if err := h.view(dir, texts); err != nil {
 			return nil, fmt.Errorf("the sources cannot be shown to apt: %w", err)
 		}

@@ -97,10 +97,7 @@ func TestTheConsoleShowsWhatHappensWithoutAReload(t *testing.T) {
 	r := rig.New(t)
 	var root string
 	for _, n := range []string{"gw-01", "gw-02"} {
-		folder, h := r.Enrol(n)
-		root = folder
-		r.Start(h)
-		r.Surveyed(n)
+		root = r.Up(n)
 	}
 	s := open(t, r, 1280, 800)
 	s.shows("h1", "Nothing differs from the policy") // where the sign-in was asked for
@@ -146,9 +143,7 @@ func TestTheConsoleShowsWhatHappensWithoutAReload(t *testing.T) {
 func TestTheConsoleFiltersAndChangesItsLight(t *testing.T) {
 	r := rig.New(t)
 	for _, n := range []string{"gw-01", "gw-04"} {
-		_, h := r.Enrol(n)
-		r.Start(h)
-		r.Surveyed(n)
+		r.Up(n)
 	}
 	s := open(t, r, 1920, 1080)
 	s.do(chromedp.Navigate(s.url+"/?q=limpet"), chromedp.WaitVisible(".el-table__row"))

@@ -27,7 +27,11 @@ type computer struct {
 	sheets   map[string]*source.Sheet
 	findings map[[2]string][]drift.Finding // (sheet, survey)
 	changes  map[pair]*outcome
-	revs     map[int64]*revisionState
+	revs     map[int64]*resolve.Resolver
+
+	// Resolvers share what they have worked out, so one works at a time.
+	resolving sync.Mutex
+	memory    resolve.Memory
 }
 
 // pair names the inputs of a change.
@@ -40,19 +44,13 @@ type outcome struct {
 	findings []drift.Finding // with exact lines
 }
 
-// revisionState is a revision that is ready to resolve hosts.
-type revisionState struct {
-	mu       sync.Mutex
-	resolver *resolve.Resolver
-}
-
 // mostKept bounds each memory; hosts could make up documents without end.
 const mostKept = 20_000
 
 func newComputer(st *store.Store) *computer {
 	return &computer{
 		store: st, traits: map[string]*source.Traits{}, surveys: map[string]*source.Survey{}, sheets: map[string]*source.Sheet{},
-		findings: map[[2]string][]drift.Finding{}, changes: map[pair]*outcome{}, revs: map[int64]*revisionState{},
+		findings: map[[2]string][]drift.Finding{}, changes: map[pair]*outcome{}, revs: map[int64]*resolve.Resolver{},
 	}
 }
 
@@ -181,8 +179,8 @@ func pairOf(v *hostView, sheet string) pair {
 }
 
 // revision returns a revision, ready to resolve hosts.
-func (c *computer) revision(ctx context.Context, number int64, now time.Time) (*revisionState, error) {
-	return remember(&c.mu, c.revs, number, func() (*revisionState, error) {
+func (c *computer) revision(ctx context.Context, number int64, now time.Time) (*resolve.Resolver, error) {
+	return remember(&c.mu, c.revs, number, func() (*resolve.Resolver, error) {
 		revs, err := c.store.Revisions(ctx)
 		if err != nil {
 			return nil, err
@@ -205,14 +203,14 @@ func (c *computer) revision(ctx context.Context, number int64, now time.Time) (*
 			if diag.HasErrors(diags) {
 				return nil, fmt.Errorf("revision %d can no longer be read: %s", number, diags[0])
 			}
-			return newRevisionState(p), nil
+			return c.resolver(p), nil
 		}
 		return nil, fmt.Errorf("revision %d: %w", number, store.ErrNotFound)
 	})
 }
 
 // resolve works out what a host should have.
-func (c *computer) resolve(ctx context.Context, rs *revisionState, v *hostView) (*resolve.Result, error) {
+func (c *computer) resolve(ctx context.Context, r *resolve.Resolver, v *hostView) (*resolve.Result, error) {
 	if v.Traits == "" {
 		return nil, fmt.Errorf("the host %s has sent no survey yet: %w", v.Name, store.ErrNotFound)
 	}
@@ -220,9 +218,9 @@ func (c *computer) resolve(ctx context.Context, rs *revisionState, v *hostView) 
 	if err != nil {
 		return nil, err
 	}
-	rs.mu.Lock()
-	defer rs.mu.Unlock()
-	return rs.resolver.Resolve(resolve.Host{Name: v.Name, Class: v.class, Labels: v.Labels, Traits: t}), nil
+	c.resolving.Lock()
+	defer c.resolving.Unlock()
+	return r.Resolve(resolve.Host{Name: v.Name, Class: v.class, Labels: v.Labels, Traits: t}), nil
 }
 
 // complete fills in what follows from a row: names from its traits, its sheet
@@ -287,6 +285,10 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 	return nil
 }
 
-func newRevisionState(p *policy.Policy) *revisionState {
-	return &revisionState{resolver: resolve.New(p)}
+// resolver prepares a policy; what another version of it has in common with one
+// that was resolved before is not worked out again.
+func (c *computer) resolver(p *policy.Policy) *resolve.Resolver {
+	c.resolving.Lock()
+	defer c.resolving.Unlock()
+	return resolve.NewWith(p, &c.memory)
 }

@@ -327,7 +327,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (looked api
 	if diag.HasErrors(diags) {
 		return looked, diags, nil, nil
 	}
-	rs := newRevisionState(p)
+	rs := s.compute.resolver(p)
 	for _, h := range s.fleet.all() {
 		v := h.row()
 		if v.Traits == "" {
@@ -338,7 +338,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (looked api
 			return looked, diags, nil, err
 		}
 	}
-	for _, res := range rs.resolver.Distinct() {
+	for _, res := range rs.Distinct() {
 		for _, d := range res.Trouble {
 			if !slices.ContainsFunc(diags, func(x diag.Diagnostic) bool { return x.Code == d.Code && x.Pos == d.Pos }) {
 				diags = append(diags, d)

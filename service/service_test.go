@@ -30,9 +30,7 @@ var ctx = context.Background()
 func TestFromAPolicyToAHealedHost(t *testing.T) {
 	r := rig.New(t)
 	for _, n := range []string{"gw-01", "gw-02", "desk-1"} {
-		_, h := r.Enrol(n)
-		r.Start(h)
-		r.Surveyed(n)
+		r.Up(n)
 	}
 	_, err := r.Operator.Preview(ctx, 0)
 	require.EqualError(t, err, "nothing is published yet: lantern policy publish FOLDER")
@@ -98,9 +96,7 @@ func TestFromAPolicyToAHealedHost(t *testing.T) {
 
 func TestSinceStaysWhileAFindingStays(t *testing.T) {
 	r := rig.New(t)
-	root, h := r.Enrol("gw-01")
-	r.Start(h)
-	r.Surveyed("gw-01")
+	root := r.Up("gw-01")
 	r.Publish()
 	r.Carry()
 	file := filepath.Join(root, "etc/apt/sources.list.d/mine.list")
@@ -137,9 +133,7 @@ func TestAPolicyWithErrorsIsNotPublished(t *testing.T) {
 
 func TestAContradictionForAHostIsNotPublished(t *testing.T) {
 	r := rig.New(t)
-	_, h := r.Enrol("gw-05")
-	r.Start(h)
-	r.Surveyed("gw-05")
+	r.Up("gw-05")
 	_, err := r.Operator.Label(ctx, "gw-05", map[string]string{"site": "reef"})
 	require.NoError(t, err)
 	files := r.Policy()
@@ -153,9 +147,7 @@ func TestAContradictionForAHostIsNotPublished(t *testing.T) {
 
 func TestARefreshThatFailsPutsEverythingBack(t *testing.T) {
 	r := rig.New(t)
-	root, h := r.Enrol("gw-01")
-	r.Start(h)
-	r.Surveyed("gw-01")
+	root := r.Up("gw-01")
 	r.Publish()
 	was, err := os.ReadFile(filepath.Join(root, "etc/apt/sources.list"))
 	require.NoError(t, err)
@@ -208,9 +200,7 @@ func TestALeftoverThatHasExpiredFailsNobodysChange(t *testing.T) {
 
 func TestTheNextKeyIsTrustedBeforeTheVendorUsesIt(t *testing.T) {
 	r := rig.New(t)
-	_, h := r.Enrol("gw-01")
-	r.Start(h)
-	r.Surveyed("gw-01")
+	r.Up("gw-01")
 	r.Publish()
 	require.NoError(t, r.Upstreams.Resign("packages.saltmarsh.example", "saltmarsh-2029"))
 	assert.Equal(t, 1, r.Carry().Counts["done"])
@@ -268,9 +258,7 @@ func TestAServiceThatIsStartedAgainKnowsItsFleet(t *testing.T) {
 func TestListsFilterSortAndPage(t *testing.T) {
 	r := rig.New(t)
 	for _, n := range []string{"gw-01", "gw-02", "gw-04", "desk-1"} {
-		_, h := r.Enrol(n)
-		r.Start(h)
-		r.Surveyed(n)
+		r.Up(n)
 	}
 	_, err := r.Operator.Label(ctx, "gw-02", map[string]string{"site": "north"})
 	require.NoError(t, err)
@@ -299,9 +287,7 @@ func TestListsFilterSortAndPage(t *testing.T) {
 
 func TestMetricsCountHosts(t *testing.T) {
 	r := rig.New(t)
-	_, h := r.Enrol("gw-01")
-	r.Start(h)
-	r.Surveyed("gw-01")
+	r.Up("gw-01")
 	resp, err := http.Get(r.Server.URL + "/metrics")
 	require.NoError(t, err)
 	defer resp.Body.Close()
@@ -315,9 +301,7 @@ func TestMetricsCountHosts(t *testing.T) {
 func TestWithoutAptTheUpstreamsAreReadByTheAgentItself(t *testing.T) {
 	t.Setenv("PATH", "")
 	r := rig.New(t)
-	_, h := r.Enrol("gw-05")
-	r.Start(h)
-	r.Surveyed("gw-05")
+	r.Up("gw-05")
 	r.Publish()
 	ro := r.Carry()
 	require.Equal(t, 1, ro.Counts["done"], "%+v", ro.Hosts)
@@ -343,9 +327,7 @@ func TestAHostGoesOnWhileTheServiceIsAway(t *testing.T) {
 	}))
 	defer front.Close()
 	r.Server.Config.Handler = front.Config.Handler
-	root, h := r.Enrol("gw-01")
-	r.Start(h)
-	r.Surveyed("gw-01")
+	root := r.Up("gw-01")
 	r.Publish()
 	r.Carry()
 	away.Store(true)

@@ -53,7 +53,7 @@ type Input struct {
 
 // Compute returns the edits. With equal inputs it gives equal results.
 func Compute(in Input) Change {
-	c := &computer{Input: in, owned: map[string]bool{}, modes: map[string]string{}, parsed: map[string][]source.Source{}}
+	c := &computer{Input: in, owned: map[string]bool{}, modes: map[string]string{}, parsed: map[string][]source.Source{}, releases: drift.Releases(in.Sheet)}
 	for _, f := range in.Survey.Files {
 		c.modes[f.Path] = f.Mode
 	}
@@ -83,10 +83,11 @@ func orKey(repository string) string {
 
 type computer struct {
 	Input
-	owned  map[string]bool
-	modes  map[string]string
-	parsed map[string][]source.Source
-	out    Change
+	owned    map[string]bool
+	modes    map[string]string
+	parsed   map[string][]source.Source
+	releases map[string]string // of the sheet
+	out      Change
 }
 
 // whole compares a file that the policy owns.
@@ -251,20 +252,12 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 	for _, line := range doc.Broken { // nothing but the kept copy can say what it was
 		touched[line] = true
 	}
-	releases := map[string]string{}
-	for _, s := range c.Sheet.Sources {
-		for _, u := range s.URLs {
-			for _, suite := range s.Suites {
-				releases[deb.ReleaseKey(u, suite)] = s.Repository
-			}
-		}
-	}
 	for i := range doc.Sources {
 		s := &doc.Sources[i]
 		if !s.Enabled || spoken[i] || touched[s.Line] {
 			continue
 		}
-		if repo := drift.Doubles(s, releases); repo != "" {
+		if repo := drift.Doubles(s, c.releases); repo != "" {
 			doc.SwitchOff(i)
 			touched[s.Line] = true
 			why = append(why, fmt.Sprintf("line %d defines %s a second time", s.Line, repo))

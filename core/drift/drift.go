@@ -249,14 +249,7 @@ func (c *comparer) inPlace(rule source.InPlace) {
 // others looks at enabled sources that neither a file of the sheet nor a rule
 // accounts for.
 func (c *comparer) others() {
-	releases := map[string]string{}
-	for _, s := range c.sheet.Sources {
-		for _, u := range s.URLs {
-			for _, suite := range s.Suites {
-				releases[deb.ReleaseKey(u, suite)] = s.Repository
-			}
-		}
-	}
+	releases := Releases(c.sheet)
 	for i := range c.survey.Sources {
 		s := &c.survey.Sources[i]
 		if !s.Enabled || c.owned[s.File] || c.spoken[i] {
@@ -280,8 +273,21 @@ func (c *comparer) others() {
 	}
 }
 
+// Releases maps the releases of a sheet, as apt tells them apart, to repositories.
+func Releases(sheet *source.Sheet) map[string]string {
+	out := map[string]string{}
+	for _, s := range sheet.Sources {
+		for _, u := range s.URLs {
+			for _, suite := range s.Suites {
+				out[deb.ReleaseKey(u, suite)] = s.Repository
+			}
+		}
+	}
+	return out
+}
+
 // Doubles returns the repository of the sheet that a source defines again, or "".
-// releases maps deb.ReleaseKey to repositories.
+// releases comes from Releases.
 func Doubles(s *source.Source, releases map[string]string) string {
 	for _, u := range s.EffURLs {
 		for _, suite := range s.EffSuites {

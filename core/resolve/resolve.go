@@ -127,15 +127,18 @@ type written struct {
 	digest string
 }
 
-// mostParts bounds a Memory.
-const mostParts = 200_000
+// mostParts and mostSheets bound a Memory; beyond them it begins anew.
+const (
+	mostParts  = 200_000
+	mostSheets = 5_000
+)
 
 // New prepares a policy, which must be free of errors.
 func New(p *policy.Policy) *Resolver { return NewWith(p, &Memory{}) }
 
 // NewWith is New with the memory of an earlier version of the policy.
 func NewWith(p *policy.Policy, m *Memory) *Resolver {
-	if m.parts == nil || len(m.parts) > mostParts {
+	if m.parts == nil || len(m.parts) > mostParts || len(m.sheets) > mostSheets {
 		m.parts, m.sheets = map[string]*part{}, map[string]*written{}
 	}
 	r := &Resolver{policy: p, memory: m, byName: map[string]string{}, classes: map[string]*class{}, above: map[[2]int]bool{},
@@ -564,9 +567,8 @@ func (r *Resolver) changedSettings(p *plan, h *Host, repo *policy.Repository, ap
 // part finds what a repository comes to on a class of hosts.
 func (r *Resolver) part(h *Host, f *condition.Facts, c *class, number int, p *plan) *part {
 	repo := &r.bare[number]
-	stamp := p.stamp[repo.Name]
 	key, ok := c.parts[number]
-	if !ok || stamp != "" {
+	if !ok {
 		var b strings.Builder
 		b.WriteString(repo.print)
 		for _, i := range repo.reads {
@@ -574,10 +576,9 @@ func (r *Resolver) part(h *Host, f *condition.Facts, c *class, number int, p *pl
 		}
 		key = b.String()
 		c.parts[number] = key
-		if stamp != "" {
-			delete(c.parts, number)
-			key += "\x01" + stamp
-		}
+	}
+	if stamp := p.stamp[repo.Name]; stamp != "" {
+		key += "\x01" + stamp
 	}
 	if x, ok := r.memory.parts[key]; ok {
 		return x

@@ -167,3 +167,49 @@ func TestSharingChangesNothing(t *testing.T) {
 	})
 	assert.Less(t, len(shared.Distinct()), 100)
 }
+
+// TestWhatIsCarriedOverFromAnotherVersionChangesNothing holds a resolver that
+// remembers earlier versions of a policy against a fresh one.
+func TestWhatIsCarriedOverFromAnotherVersionChangesNothing(t *testing.T) {
+	files, err := demo.Policy(demo.Address)
+	require.NoError(t, err)
+	edits := [][3]string{
+		{"policy.yaml", "title: Saltmarsh database", "title: Tide database"},
+		{"policy.yaml", `series: "8"`, `series: "7"`},
+		{"policy.yaml", "os.major >= 12", "os.major >= 11"},
+		{"policy.yaml", "add-components: [firmware]", "add-components: [extra]"},
+		{"policy.yaml", "keys: [saltmarsh-2026, saltmarsh-2029]", "keys: [saltmarsh-2026]"},
+		{"policy.yaml", "components: [open]", "components: [open, more]"},
+		{"policy.yaml", "repositories:\n", "\n\nrepositories:\n"},
+		{"hosts.yaml", `saltmarsh.series: "9"`, `saltmarsh.series: "10"`},
+		{"hosts.yaml", "unlisted: report", "unlisted: remove"},
+		{"hosts.yaml", "repositories: [plover]", "repositories: [plover, saltmarsh]"},
+	}
+	memory := &resolve.Memory{}
+	rapid.Check(t, func(t *rapid.T) {
+		version := policy.Folder{}
+		for n, d := range files {
+			version[n] = d
+		}
+		for _, i := range rapid.SliceOfNDistinct(rapid.IntRange(0, len(edits)-1), 0, 4, rapid.ID[int]).Draw(t, "edits") {
+			e := edits[i]
+			version[e[0]] = []byte(strings.Replace(string(version[e[0]]), e[1], e[2], 1))
+		}
+		p, diags := policy.Load(version, now)
+		if diag.HasErrors(diags) {
+			t.Fatal(diags)
+		}
+		remembering, fresh := resolve.NewWith(p, memory), resolve.New(p)
+		for _, h := range []resolve.Host{
+			host("gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil),
+			host("gw-02.brinewick.test", traits("11", "limpet", "2.2.4"), nil),
+			host("gw-05.brinewick.test", traits("12", "mussel", "2.6.1"), map[string]string{"site": "reef"}),
+			host("desk-1.brinewick.test", traits("12", "mussel", "2.6.1"), nil),
+		} {
+			a, b := remembering.Resolve(h), fresh.Resolve(h)
+			if a.Digest != b.Digest || fmt.Sprint(a.Reasons(), a.Trouble) != fmt.Sprint(b.Reasons(), b.Trouble) {
+				t.Fatalf("%s\nremembering %s %v\nfresh       %s %v", h.Name, a.Text, a.Reasons(), b.Text, b.Reasons())
+			}
+		}
+	})
+}

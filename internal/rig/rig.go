@@ -120,6 +120,16 @@ func (r *Rig) Start(h *agent.Host) (stop func()) {
 	return stop
 }
 
+// Up enrols a simulated host, runs its agent until the test ends, and waits for
+// its survey.
+func (r *Rig) Up(name string) (root string) {
+	r.T.Helper()
+	root, h := r.Enrol(name)
+	r.Start(h)
+	r.Surveyed(name)
+	return root
+}
+
 // Until waits for something, and fails the test when it does not come.
 func (r *Rig) Until(what string, ok func() bool) {
 	r.T.Helper()
