@@ -367,7 +367,17 @@ func (c *computer) putBack(path string, now, kept []byte, touched map[int]bool, 
 	}
 	text := []byte(out.String())
 	again, _, _ := c.edit(path, text)
-	return text, string(again) == string(text)
+	if string(again) == string(text) {
+		return text, true
+	}
+	// What was put back is itself not as the policy says. That helps only where
+	// apt refuses what stands there now, which no edit can mend: then the rules
+	// are applied to what was put back.
+	if len(current.Broken) == 0 {
+		return nil, false
+	}
+	settled, _, _ := c.edit(path, again)
+	return again, string(settled) == string(again)
 }
 
 // Diff writes the change as one unified diff. Paths are those of the host.

@@ -244,3 +244,11 @@ func TestAMistypedEntryIsTakenBack(t *testing.T) {
 	c = change.Compute(change.Input{Sheet: s, Survey: &r.Survey, Texts: r.Texts})
 	assert.Empty(t, c.Diff(), "without a copy there is nothing to go by")
 }
+
+func TestAMistypedEntryThatThePolicyDoesNotListIsSwitchedOff(t *testing.T) {
+	s := sheet(source.UnlistedSwitchOff)
+	files := map[string]string{parts + "mine.list": "deb http//x.example/ y z\n", s.Files[0].Path: s.Files[0].Text}
+	r := lay(t, filepath.Join(t.TempDir(), "root"), files)
+	c := change.Compute(change.Input{Sheet: s, Survey: &r.Survey, Texts: r.Texts, Kept: map[string][]byte{parts + "mine.list": []byte("deb http://x.example/ y z\n")}})
+	assert.Equal(t, "# deb http://x.example/ y z\n", after(files, c)[parts+"mine.list"])
+}
