@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/lines"
@@ -398,7 +399,7 @@ func (e *FileEdit) Diff() string {
 	case Remove:
 		to = ""
 	}
-	return lines.Unified(from, to, string(deb.MaskText(e.Old)), string(deb.MaskText(e.New)))
+	return lines.Unified(from, to, string(family.MaskText(e.Old)), string(family.MaskText(e.New)))
 }
 
 // Locate gives findings the line of the text at which the change begins, where

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
 )
@@ -99,7 +100,7 @@ func (c *comparer) file(f *source.SheetFile) {
 			return
 		}
 		have := c.survey.Files[i]
-		same = have.Digest == source.Digest(deb.MaskText([]byte(f.Text)))
+		same = have.Digest == source.Digest(family.MaskText([]byte(f.Text)))
 		if have.Mode != f.Mode {
 			c.add(Finding{Class: ChangedMode, Severity: Fault, Repository: f.Repository, File: f.Path, Line: 1,
 				Message: fmt.Sprintf("the file has mode %s; the policy says %s", have.Mode, f.Mode), Want: f.Mode, Have: have.Mode})

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
@@ -65,7 +66,7 @@ func (r *Result) Masked() map[string][]byte {
 	out := make(map[string][]byte, len(r.Texts))
 	r.Survey.Files = nil
 	for name, text := range r.Texts {
-		masked := deb.MaskText(text)
+		masked := family.MaskText(text)
 		out[name] = masked
 		r.Survey.Files = append(r.Survey.Files, source.File{Path: name, Digest: source.Digest(masked), Mode: fmt.Sprintf("%04o", r.Modes[name])})
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/aptconf"
 )
@@ -73,7 +74,7 @@ func (r *reader) partFiles(dir, ext string) (out []string) {
 	entries, err := r.root.ReadDir(dir)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
-			r.problem(dir, 0, "cannot be listed: "+plain(err), false)
+			r.Problem(dir, 0, "cannot be listed: "+family.Plain(err), false)
 		}
 		return nil
 	}
@@ -98,7 +99,7 @@ func (r *reader) configDir(dir string, depth int) {
 func (r *reader) configFile(name string, depth int) {
 	text, err := r.root.ReadText(name)
 	if err != nil {
-		r.problem(name, 0, "apt refuses to work: its configuration cannot be read: "+plain(err), true)
+		r.Problem(name, 0, "apt refuses to work: its configuration cannot be read: "+family.Plain(err), true)
 		return
 	}
 	statements, err := aptconf.Parse(text)
@@ -111,21 +112,21 @@ func (r *reader) configFile(name string, depth int) {
 		case "include":
 			switch {
 			case depth > maxIncludes:
-				r.problem(name, s.Line, "apt refuses to work: configuration files include each other more than 10 deep", true)
+				r.Problem(name, s.Line, "apt refuses to work: configuration files include each other more than 10 deep", true)
 				return
 			case len(s.Value) > 2 && strings.HasSuffix(s.Value, "/"):
 				r.configDir(s.Value, depth+1)
 			case r.isFile(s.Value):
 				r.configFile(s.Value, depth+1)
 			default:
-				r.problem(name, s.Line, fmt.Sprintf("apt refuses to work: the included file %s cannot be read", s.Value), true)
+				r.Problem(name, s.Line, fmt.Sprintf("apt refuses to work: the included file %s cannot be read", s.Value), true)
 				return
 			}
 		}
 	}
 	var bad *aptconf.Error
 	if errors.As(err, &bad) {
-		r.problem(name, bad.Line, "apt refuses to work: "+bad.Message, true)
+		r.Problem(name, bad.Line, "apt refuses to work: "+bad.Message, true)
 	}
 }
 
@@ -139,7 +140,7 @@ func (r *reader) access() {
 	for _, name := range files {
 		text, err := r.root.ReadText(name)
 		if err != nil {
-			r.problem(name, 0, "cannot be read: "+plain(err), false)
+			r.Problem(name, 0, "cannot be read: "+family.Plain(err), false)
 			continue
 		}
 		mode := ""
@@ -161,7 +162,7 @@ func logins(text []byte) (out []login) {
 	for _, token := range strings.Fields(string(text)) {
 		switch expect {
 		case "machine":
-			out = append(out, login{machine: MaskURL(token)})
+			out = append(out, login{machine: family.MaskURL(token)})
 			expect = ""
 			continue
 		case "login":

@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
@@ -34,21 +35,8 @@ const (
 // WatchDirs are the folders whose changes can change what Read returns.
 var WatchDirs = []string{"/etc/apt", PartsDir, "/etc/apt/apt.conf.d", "/etc/apt/auth.conf.d", "/etc/apt/keyrings", "/etc/apt/trusted.gpg.d", "/usr/share/keyrings"}
 
-// Reading is what Read found.
-type Reading struct {
-	Sources  []source.Source
-	Keys     []source.Key
-	Access   []source.Access
-	Problems []source.Problem
-	// Architectures are dpkg's names for those that apt looks for, as apt.conf has
-	// them in the end; the native one need not be first.
-	Architectures []string
-	Texts         map[string][]byte // source file → its bytes
-	Modes         map[string]fs.FileMode
-}
-
 type reader struct {
-	Reading
+	family.Reading
 	root     *rootfs.FS
 	conf     aptconf.Tree
 	archs    []string // that a source without a word about it is for
@@ -68,10 +56,8 @@ type release struct {
 
 // Read reads apt's sources and keys off a root. architectures are dpkg's names
 // for those of the host, its native one first.
-func Read(root *rootfs.FS, architectures []string) Reading {
-	r := &reader{root: root, archs: architectures, releases: map[string]*release{}}
-	r.Texts = map[string][]byte{}
-	r.Modes = map[string]fs.FileMode{}
+func Read(root *rootfs.FS, architectures []string) family.Reading {
+	r := &reader{Reading: family.Begin(Family), root: root, archs: architectures, releases: map[string]*release{}}
 	r.configure()
 	main, parts := r.conf.File("Dir::Etc::sourcelist"), r.conf.File("Dir::Etc::sourceparts")
 	if r.isFile(main) {
@@ -81,7 +67,7 @@ func Read(root *rootfs.FS, architectures []string) Reading {
 	if parts != "" && parts != "/dev/null" {
 		var err error
 		if entries, err = root.ReadDir(parts); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			r.problem(parts, 0, "cannot be listed: "+plain(err), false)
+			r.Problem(parts, 0, "cannot be listed: "+family.Plain(err), false)
 		}
 	}
 	var aside []string
@@ -89,7 +75,7 @@ func Read(root *rootfs.FS, architectures []string) Reading {
 		name := path.Join(parts, e.Name())
 		switch info, err := root.Stat(name); {
 		case err != nil && looksLikeList(e.Name()):
-			r.problem(name, 0, "cannot be read: "+plain(err), false)
+			r.Problem(name, 0, "cannot be read: "+family.Plain(err), false)
 		case err != nil || !info.Mode().IsRegular():
 		case IsRead(e.Name()):
 			r.file(name, true)
@@ -139,23 +125,10 @@ func looksLikeList(name string) bool {
 	return name[0] != '.' && (strings.Contains(name, ".list") || strings.Contains(name, ".sources"))
 }
 
-func (r *reader) problem(file string, line int, message string, fatal bool) {
-	r.Problems = append(r.Problems, source.Problem{Family: Family, File: file, Line: line, Message: message, Fatal: fatal})
-}
-
-// plain takes the path off a file error: the problem names it already.
-func plain(err error) string {
-	var pe *fs.PathError
-	if errors.As(err, &pe) {
-		return pe.Err.Error()
-	}
-	return err.Error()
-}
-
 func (r *reader) file(name string, read bool) {
 	text, err := r.root.ReadText(name)
 	if err != nil {
-		r.problem(name, 0, "cannot be read: "+plain(err), read)
+		r.Problem(name, 0, "cannot be read: "+family.Plain(err), read)
 		return
 	}
 	var list []source.Source
@@ -178,10 +151,7 @@ func (r *reader) file(name string, read bool) {
 		r.Sources = append(r.Sources, list...)
 		return
 	}
-	r.Texts[name] = text
-	if info, err := r.root.Stat(name); err == nil {
-		r.Modes[name] = info.Mode().Perm()
-	}
+	r.Keep(r.root, name, text)
 	if len(bad) > 0 {
 		r.Problems = append(r.Problems, bad[0]) // apt stops reading the file there
 	}
@@ -316,7 +286,7 @@ func stanzaTrouble(s *source.Source) string {
 	}
 	for _, u := range s.URLs {
 		if !strings.Contains(u, ":") {
-			return fmt.Sprintf("the URL %q has no scheme", MaskURL(u))
+			return fmt.Sprintf("the URL %q has no scheme", family.MaskURL(u))
 		}
 	}
 	for _, suite := range s.Suites {
@@ -369,10 +339,10 @@ func (r *reader) finish(s *source.Source, options map[string]string, arch string
 		s.Archs = strings.Split(arch, ",")
 	}
 	for _, u := range s.URLs {
-		s.EffURLs = append(s.EffURLs, MaskURL(EffectiveURL(u, native)))
+		s.EffURLs = append(s.EffURLs, family.MaskURL(EffectiveURL(u, native)))
 	}
 	for i, u := range s.URLs {
-		s.URLs[i] = MaskURL(u)
+		s.URLs[i] = family.MaskURL(u)
 	}
 	for _, suite := range s.Suites {
 		s.EffSuites = append(s.EffSuites, strings.ReplaceAll(suite, "$(ARCH)", native))
@@ -427,56 +397,6 @@ func effectiveArchs(host, written []string, add, remove string) []string {
 	}
 	drop := strings.Split(remove, ",")
 	return slices.DeleteFunc(archs, func(a string) bool { return slices.Contains(drop, a) })
-}
-
-// MaskURL hides the password of a URL.
-func MaskURL(u string) string {
-	scheme, rest, ok := strings.Cut(u, "://")
-	if !ok {
-		return u
-	}
-	host, tail := rest, ""
-	if i := strings.IndexByte(rest, '/'); i >= 0 {
-		host, tail = rest[:i], rest[i:]
-	}
-	at := strings.LastIndexByte(host, '@')
-	if at < 0 {
-		return u
-	}
-	user, _, ok := strings.Cut(host[:at], ":")
-	if !ok {
-		return u
-	}
-	return scheme + "://" + user + ":***" + host[at:] + tail
-}
-
-// MaskText hides the passwords of all URLs in a source list.
-func MaskText(text []byte) []byte {
-	if !bytes.Contains(text, []byte("@")) {
-		return text
-	}
-	var out []byte
-	for at := 0; ; {
-		i := bytes.Index(text[at:], []byte("://"))
-		if i < 0 {
-			return append(out, text[at:]...)
-		}
-		i += at + 3
-		out = append(out, text[at:i]...)
-		end := i
-		for end < len(text) && !bytes.ContainsRune([]byte(" \t\r\n/\"]"), rune(text[end])) {
-			end++
-		}
-		host := text[i:end]
-		if n := bytes.LastIndexByte(host, '@'); n >= 0 {
-			if c := bytes.IndexByte(host[:n], ':'); c >= 0 {
-				out = append(append(append(out, host[:c]...), ":***"...), host[n:]...)
-				host = nil
-			}
-		}
-		out = append(out, host...)
-		at = end
-	}
 }
 
 const keyBlock = "-----BEGIN PGP PUBLIC KEY BLOCK-----"
@@ -536,7 +456,7 @@ func (r *reader) agree(s *source.Source) {
 	for _, fpr := range s.SignedBy {
 		if fpr[0] != '/' && !strings.HasPrefix(fpr, "embedded:") {
 			if _, err := keyring.ParseFingerprint(strings.TrimSuffix(fpr, "!")); err != nil || len(strings.TrimSuffix(fpr, "!")) != 40 {
-				r.problem(s.File, s.Line, fmt.Sprintf("apt refuses the entry: Signed-By names %q, which is neither a path nor a fingerprint", fpr), true)
+				r.Problem(s.File, s.Line, fmt.Sprintf("apt refuses the entry: Signed-By names %q, which is neither a path nor a fingerprint", fpr), true)
 				return
 			}
 		}
@@ -574,7 +494,7 @@ func (r *reader) agree(s *source.Source) {
 				what = "Signed-By"
 			}
 			if what != "" {
-				r.problem("", 0, fmt.Sprintf("apt refuses all sources: %s:%d contradicts an earlier entry for %s %s in %s", s.File, s.Line, u, suite, what), true)
+				r.Problem("", 0, fmt.Sprintf("apt refuses all sources: %s:%d contradicts an earlier entry for %s %s in %s", s.File, s.Line, u, suite, what), true)
 				return
 			}
 			if have.signedBy == "" {
@@ -612,7 +532,7 @@ func (r *reader) keys() {
 		data, err := r.root.ReadText(name)
 		if err != nil {
 			if must || !errors.Is(err, fs.ErrNotExist) {
-				r.problem(name, 0, "the key file cannot be read: "+plain(err), false)
+				r.Problem(name, 0, "the key file cannot be read: "+family.Plain(err), false)
 			}
 			return
 		}
@@ -621,14 +541,11 @@ func (r *reader) keys() {
 		}
 		keys, err := keyring.Read(data)
 		if err != nil {
-			r.problem(name, 0, "the key file cannot be understood: "+err.Error(), false)
+			r.Problem(name, 0, "the key file cannot be understood: "+err.Error(), false)
 			return
 		}
 		if strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(data, []byte("-----BEGIN")) {
-			r.Texts[name] = data // a file that a policy can own
-			if info, err := r.root.Stat(name); err == nil {
-				r.Modes[name] = info.Mode().Perm()
-			}
+			r.Keep(r.root, name, data) // a file that a policy can own
 		}
 		for _, k := range keys {
 			k.Where, k.Scope = name, scope
@@ -672,7 +589,7 @@ func (r *reader) embeddedKeys(s *source.Source) {
 	}
 	keys, err := keyring.Read(EmbeddedKeys(text, s.Line))
 	if err != nil {
-		r.problem(s.File, s.Line, "the key in Signed-By cannot be understood: "+err.Error(), false)
+		r.Problem(s.File, s.Line, "the key in Signed-By cannot be understood: "+err.Error(), false)
 		return
 	}
 	for _, k := range keys {

@@ -1,0 +1,78 @@
+// Package family holds what the readers of all package managers share: the form
+// of their answer, and how secrets are hidden in it.
+package family
+
+import (
+	"errors"
+	"io/fs"
+
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Host is what a reader is told of the host besides its files.
+type Host struct {
+	Arch          string   // the kernel's word; empty where it cannot be told
+	Architectures []string // the family's words, native first
+	Release       string   // of the distribution, as its packages or os-release say
+}
+
+// Reading is what a reader found on a root.
+type Reading struct {
+	Family        string
+	Sources       []source.Source
+	Keys          []source.Key
+	Access        []source.Access
+	Problems      []source.Problem
+	Architectures []string          // the family's words, where its configuration says
+	Texts         map[string][]byte // source file → its bytes, secrets and all
+	Modes         map[string]fs.FileMode
+}
+
+// Begin returns an empty reading of a family.
+func Begin(name string) Reading {
+	return Reading{Family: name, Texts: map[string][]byte{}, Modes: map[string]fs.FileMode{}}
+}
+
+// Problem notes something that could not be understood.
+func (r *Reading) Problem(file string, line int, message string, fatal bool) {
+	r.Problems = append(r.Problems, source.Problem{Family: r.Family, File: file, Line: line, Message: message, Fatal: fatal})
+}
+
+// Keep notes the text of a source file as it stands on the host.
+func (r *Reading) Keep(root *rootfs.FS, name string, text []byte) {
+	r.Texts[name] = text
+	if info, err := root.Stat(name); err == nil {
+		r.Modes[name] = info.Mode().Perm()
+	}
+}
+
+// Refused reports whether the package manager refuses to work.
+func (r *Reading) Refused() bool {
+	for i := range r.Problems {
+		if r.Problems[i].Fatal {
+			return true
+		}
+	}
+	return false
+}
+
+// Plain takes the path off a file error: a Problem names it already.
+func Plain(err error) string {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}
+
+// Hidden stands in a survey where a secret stands on the host.
+const Hidden = "***"
+
+// Option returns an option's value as a survey may hold it.
+func Option(key, value string) string {
+	if SecretKey(key) {
+		return Hidden
+	}
+	return string(maskURLs([]byte(value)))
+}

@@ -1,0 +1,263 @@
+// Package ini reads the section files of package managers without losing a byte:
+// each dialect as its own program reads it, all into one shape that can be
+// edited in place.
+package ini
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"patientlantern.example/lantern/core/text/splice"
+)
+
+// MaxText is the longest text that is read, in bytes; positions are 32 bits wide.
+const MaxText = 64 << 20
+
+// Error says where and why a program stops reading a text.
+type Error struct {
+	Line    int // from 1
+	Message string
+}
+
+func (e *Error) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Message) }
+
+// Entry is one key with its value. Its texts are asked of the File.
+type Entry struct {
+	Line               int32 // from 1
+	start, end         int32 // all its lines, the newline included
+	key, keyEnd        int32
+	value, valueEnd    int32 // as written; empty and at the line's end for a bare key
+	joined             int32 // index from 1 into File.joined where the value is not a stretch of the text
+	bare, continuation bool  // without an equals sign; with lines after the first
+}
+
+// Bare reports whether the entry has no equals sign.
+func (e *Entry) Bare() bool { return e.bare }
+
+// Section is one header with the entries up to the next. A text that begins
+// with entries has a first Section without header.
+type Section struct {
+	Line          int32 // of the header, from 1; 0 without header
+	Headless      bool
+	start, end    int32 // from the header to the next one
+	name, nameEnd int32
+	first, last   int32 // range of File.entries
+}
+
+// File is a text with its sections.
+type File struct {
+	Sections []Section
+	Err      *Error // where the program stops; what stands before it was read
+
+	text    string
+	entries []Entry
+	joined  []string
+	write   writer
+	edits   splice.Edits
+}
+
+// writer is what dialects differ in when an entry is written.
+type writer struct {
+	equals       string                             // between key and value
+	encode       func(value string) (string, error) // the value as the dialect writes it
+	forbiddenKey string
+}
+
+// Name returns the name of a section.
+func (f *File) Name(s *Section) string { return f.text[s.name:s.nameEnd] }
+
+// Entries returns the entries of a section, in order.
+func (f *File) Entries(s *Section) []Entry { return f.entries[s.first:s.last] }
+
+// Key returns the key of an entry.
+func (f *File) Key(e *Entry) string { return f.text[e.key:e.keyEnd] }
+
+// Value returns the value of an entry as the dialect's program reads it.
+func (f *File) Value(e *Entry) string {
+	if e.joined > 0 {
+		return f.joined[e.joined-1]
+	}
+	return f.text[e.value:e.valueEnd]
+}
+
+// Get returns the last value of a key in one section.
+func (f *File) Get(s *Section, key string) (string, bool) {
+	if e := f.find(s, key); e != nil {
+		return f.Value(e), true
+	}
+	return "", false
+}
+
+func (f *File) find(s *Section, key string) *Entry {
+	list := f.Entries(s)
+	for i := len(list) - 1; i >= 0; i-- {
+		if f.Key(&list[i]) == key {
+			return &list[i]
+		}
+	}
+	return nil
+}
+
+// ErrValue is returned for keys, names and values that the dialect cannot write.
+var ErrValue = errors.New("cannot be written in this format")
+
+// Set asks for a key to have a value: the last entry of that key changes its
+// value alone, and a new entry goes behind the last one of the section.
+func (f *File) Set(s *Section, key, value string) error {
+	text, err := f.write.encode(value)
+	if err != nil {
+		return fmt.Errorf("%s: %w", key, err)
+	}
+	if e := f.find(s, key); e != nil {
+		if e.bare {
+			text = f.write.equals + text
+		}
+		f.edits.Replace(int(e.value), int(e.valueEnd), text)
+		return nil
+	}
+	if key == "" || strings.ContainsAny(key, f.write.forbiddenKey) || strings.TrimSpace(key) != key {
+		return fmt.Errorf("key %q: %w", key, ErrValue)
+	}
+	at := s.headerEnd(f.text)
+	if list := f.Entries(s); len(list) > 0 {
+		at = int(list[len(list)-1].end)
+	}
+	line := key + f.write.equals + text + "\n"
+	if at > 0 && f.text[at-1] != '\n' {
+		line = "\n" + line
+	}
+	f.edits.Insert(at, line)
+	return nil
+}
+
+func (s *Section) headerEnd(text string) int {
+	if s.Headless {
+		return int(s.start)
+	}
+	if i := strings.IndexByte(text[s.nameEnd:], '\n'); i >= 0 {
+		return int(s.nameEnd) + i + 1
+	}
+	return len(text)
+}
+
+// Delete asks for every entry of a key to go from one section.
+func (f *File) Delete(s *Section, key string) {
+	list := f.Entries(s)
+	for i := range list {
+		if f.Key(&list[i]) == key {
+			f.edits.Delete(int(list[i].start), int(list[i].end))
+		}
+	}
+}
+
+// DeleteSection asks for a section to go, with its entries and with what stands
+// among them.
+func (f *File) DeleteSection(s *Section) { f.edits.Delete(int(s.start), int(s.end)) }
+
+// Add asks for a new section at the end of the text.
+func (f *File) Add(name string, pairs ...[2]string) error {
+	if name == "" || strings.ContainsAny(name, "]\r\n") {
+		return fmt.Errorf("section %q: %w", name, ErrValue)
+	}
+	var out strings.Builder
+	if f.text != "" {
+		if !strings.HasSuffix(f.text, "\n") {
+			out.WriteByte('\n')
+		}
+		out.WriteByte('\n')
+	}
+	fmt.Fprintf(&out, "[%s]\n", name)
+	for _, p := range pairs {
+		value, err := f.write.encode(p[1])
+		if err != nil {
+			return fmt.Errorf("%s: %w", p[0], err)
+		}
+		out.WriteString(p[0] + f.write.equals + value + "\n")
+	}
+	f.edits.Insert(len(f.text), out.String())
+	return nil
+}
+
+// Bytes returns the text with the edits that were asked for; without any, the
+// very text that was parsed.
+func (f *File) Bytes() []byte { return f.edits.Apply([]byte(f.text)) }
+
+// parser is what the dialects share while they read.
+type parser struct {
+	f      *File
+	open   bool // a section is open
+	number int32
+}
+
+func begin(text []byte, w writer) *parser {
+	f := &File{text: string(text), write: w}
+	p := &parser{f: f}
+	if len(text) > MaxText {
+		f.text = ""
+		f.Err = &Error{1, fmt.Sprintf("the text is longer than %d MiB", MaxText>>20)}
+		return p
+	}
+	n := strings.Count(f.text, "=")
+	f.entries = make([]Entry, 0, min(n, strings.Count(f.text, "\n")+1))
+	f.Sections = make([]Section, 0, min(strings.Count(f.text, "["), len(text)/16+1))
+	return p
+}
+
+// next returns the bounds of the line at at: its end without the newline, and
+// the start of the next.
+func (p *parser) next(at int) (end, after int) {
+	p.number++
+	if i := strings.IndexByte(p.f.text[at:], '\n'); i >= 0 {
+		return at + i, at + i + 1
+	}
+	return len(p.f.text), len(p.f.text)
+}
+
+func (p *parser) section(at, name, nameEnd int) {
+	p.finish(at)
+	n := int32(len(p.f.entries))
+	p.f.Sections = append(p.f.Sections, Section{Line: p.number, start: int32(at), name: int32(name), nameEnd: int32(nameEnd), first: n, last: n})
+	p.open = true
+}
+
+// headless opens the section of entries without a header.
+func (p *parser) headless(at int) {
+	if !p.open {
+		p.f.Sections = append(p.f.Sections, Section{Headless: true, start: int32(at), name: int32(at), nameEnd: int32(at)})
+		p.open = true
+	}
+}
+
+func (p *parser) entry(e Entry) *Entry {
+	e.Line = p.number
+	p.f.entries = append(p.f.entries, e)
+	s := &p.f.Sections[len(p.f.Sections)-1]
+	s.last = int32(len(p.f.entries))
+	return &p.f.entries[len(p.f.entries)-1]
+}
+
+func (p *parser) join(e *Entry, value string) {
+	p.f.joined = append(p.f.joined, value)
+	e.joined = int32(len(p.f.joined))
+}
+
+func (p *parser) finish(at int) {
+	if n := len(p.f.Sections); n > 0 {
+		p.f.Sections[n-1].end = int32(at)
+	}
+}
+
+func (p *parser) fail(message string) {
+	if p.f.Err == nil {
+		p.f.Err = &Error{int(p.number), message}
+	}
+}
+
+// oneLine refuses values that do not stand on one line or that lose blanks.
+func oneLine(value string) (string, error) {
+	if strings.ContainsAny(value, "\r\n\x00") || strings.TrimSpace(value) != value {
+		return "", fmt.Errorf("value %q: %w", value, ErrValue)
+	}
+	return value, nil
+}
