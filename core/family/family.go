@@ -76,3 +76,10 @@ func Option(key, value string) string {
 	}
 	return string(maskURLs([]byte(value)))
 }
+
+// Tidy makes the lists of a Source that are missing empty ones.
+func Tidy(s *source.Source) {
+	for _, list := range []*[]string{&s.Kinds, &s.URLs, &s.EffURLs, &s.Suites, &s.Components, &s.Archs, &s.EffSuites, &s.EffArchs, &s.SignedBy} {
+		*list = source.Strings(*list)
+	}
+}

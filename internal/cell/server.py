@@ -27,26 +27,23 @@ def prepare(root):
     return mounted
 
 def ask_dnf():
-    import contextlib, io, logging
     base = dnf.Base()
     conf = base.conf
-    warnings = io.StringIO()
-    handler = logging.StreamHandler(warnings)
-    logging.getLogger("dnf").addHandler(handler)
     conf.read(priority=dnf.conf.PRIO_MAINCONFIG)
     conf.substitutions.update_from_etc("/", varsdir=conf._get_value("varsdir"))
     if conf.releasever is None:
         with open("/etc/dnf-releasever-of-the-test") as f:
             conf.releasever = f.read()
     base.read_all_repos()
+    position = {r.id: n + 1 for n, r in enumerate(base.repos.iter_enabled())}
     repos = []
-    for n, r in enumerate(base.repos.values()):
+    for r in dict.values(base.repos):
         repos.append({
             "id": r.id, "name": r.name, "enabled": bool(r.enabled), "urls": list(r.baseurl), "mirrorlist": r.mirrorlist or "", "metalink": r.metalink or "",
-            "gpgkey": list(r.gpgkey), "packages": bool(r.gpgcheck), "metadata": bool(r.repo_gpgcheck), "priority": r.priority, "cost": r.cost,
-            "cert": r.sslclientcert or "", "file": r.repofile, "order": n,
+            "gpgkey": list(r.gpgkey), "packages": bool(r.gpgcheck), "metadata": bool(r.repo_gpgcheck), "priority": r.priority, "file": r.repofile,
+            "position": position.get(r.id, 0),
         })
-    print(json.dumps({"repos": repos, "said": warnings.getvalue()}))
+    print(json.dumps({"repos": repos}))
 
 asks = {"dnf": ask_dnf}
 

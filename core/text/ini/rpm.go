@@ -36,16 +36,15 @@ func ParseRPM(text []byte) *File {
 	p := begin(text, rpmWriter)
 	t := p.f.text
 	var e *Entry       // the entry whose value may go on
-	var parts []string // its lines after the first
+	var firstEnd int32 // where its first line ends
+	var parts []string // its lines after that
 	done := func() {
 		if e == nil {
 			return
 		}
-		value := t[e.value:e.valueEnd]
-		whole := value
+		whole := t[e.value:firstEnd]
 		if len(parts) > 0 {
-			first, _, _ := strings.Cut(value, "\n")
-			whole = strings.Join(append([]string{strings.TrimRight(first, rpmBlank)}, parts...), "\n")
+			whole = strings.Join(append([]string{whole}, parts...), "\n")
 			if strings.Trim(whole, "\n") != "" {
 				whole = strings.TrimRight(whole, "\n")
 			}
@@ -82,7 +81,9 @@ func ParseRPM(text []byte) *File {
 			e.valueEnd, e.end, e.continuation = int32(from+first+len(part)), int32(after), true
 		default:
 			done()
-			e = p.rpmLine(from, after, line, first)
+			if e = p.rpmLine(from, after, line, first); e != nil {
+				firstEnd = e.valueEnd
+			}
 		}
 		at = after
 	}

@@ -1,0 +1,638 @@
+// Package rpm says what dnf makes of dnf.conf and its .repo files.
+//
+// The rules are those of dnf 4.14 as Debian packages it, seen by running it;
+// each is kept as a test that asks the real python3-dnf. dnf.conf(5) is the
+// manual.
+package rpm
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/ini"
+)
+
+// Family is the name of this family in surveys, sheets and policies.
+const Family = "rpm"
+
+// Config is dnf's own configuration; it may define repositories too.
+const Config = "/etc/dnf/dnf.conf"
+
+// oldConfig is that of hosts on which yum is all there is.
+const oldConfig = "/etc/yum.conf"
+
+// repoDirs and varDirs are where dnf looks unless dnf.conf says otherwise. Later
+// folders of variables win.
+var (
+	repoDirs = []string{"/etc/yum.repos.d", "/etc/yum/repos.d", "/etc/distro.repos.d"}
+	varDirs  = []string{"/etc/yum/vars", "/etc/dnf/vars"}
+)
+
+// WatchDirs are the folders whose changes can change what Read returns.
+var WatchDirs = slices.Concat([]string{"/etc/dnf", "/etc/pki/rpm-gpg"}, repoDirs, varDirs)
+
+const (
+	defaultPriority = 99
+	defaultCost     = 1000
+)
+
+type reader struct {
+	family.Reading
+	root  *rootfs.FS
+	vars  map[string]string
+	main  defaults
+	seen  map[string]bool
+	costs []int // of Sources, one each
+	order []int // indexes of the enabled Sources
+}
+
+// defaults are the values of [main] that repositories inherit.
+type defaults struct {
+	enabled, gpgcheck, repoGPGCheck bool
+	clientCert, username            string
+	password                        bool // one is set
+	reposDir, varsDir               []string
+}
+
+// Present reports whether dnf is, or is meant to be, on the host.
+func Present(root *rootfs.FS) bool {
+	for _, name := range append([]string{Config}, repoDirs...) {
+		if _, err := root.Stat(name); err == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// Read reads dnf's sources off a root.
+func Read(root *rootfs.FS, host family.Host) family.Reading {
+	r := &reader{
+		Reading: family.Begin(Family), root: root, seen: map[string]bool{},
+		main: defaults{enabled: true, reposDir: repoDirs, varsDir: varDirs},
+	}
+	conf := r.configure()
+	r.variables(host)
+	if conf != nil {
+		r.sections(conf, r.config())
+	}
+	files, aside := r.files()
+	for _, name := range files {
+		r.file(name)
+	}
+	for _, name := range aside {
+		r.aside(name)
+	}
+	sort.SliceStable(r.order, func(i, j int) bool {
+		a, b := r.order[i], r.order[j]
+		if p, q := *r.Sources[a].Priority, *r.Sources[b].Priority; p != q {
+			return p < q
+		}
+		return r.costs[a] < r.costs[b]
+	})
+	for n, i := range r.order {
+		r.Sources[i].Position = n + 1
+	}
+	return r.Reading
+}
+
+// config is the file of [main].
+func (r *reader) config() string {
+	if _, err := r.root.Stat("/etc/dnf"); err == nil {
+		return Config
+	}
+	for _, name := range []string{"/usr/bin/dnf", "/usr/bin/dnf-3"} {
+		if _, err := r.root.Stat(name); err == nil {
+			return Config
+		}
+	}
+	if _, err := r.root.Stat(oldConfig); err == nil {
+		return oldConfig
+	}
+	return Config
+}
+
+// configure reads [main], without variables as dnf does.
+func (r *reader) configure() *ini.File {
+	name := r.config()
+	text, err := r.root.ReadText(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil:
+		r.Problem(name, 0, "dnf refuses to work: its configuration cannot be read: "+family.Plain(err), true)
+		return nil
+	}
+	r.Keep(r.root, name, text)
+	f := ini.ParseRPM(text)
+	if f.Err != nil {
+		r.Problem(name, f.Err.Line, "dnf refuses to work: "+f.Err.Message, true)
+		return nil
+	}
+	for _, s := range merge(f) {
+		if s.id != "main" {
+			continue
+		}
+		for _, key := range s.keys {
+			v := s.values[key]
+			value, line := plainValue(v.text), v.line
+			if known(mainOptions, key) && !utf8.ValidString(value) {
+				r.Problem(name, line, fmt.Sprintf("dnf refuses to work: the value of %s is not UTF-8", key), true)
+				continue
+			}
+			switch key {
+			case "enabled":
+				r.boolean(&r.main.enabled, name, line, key, value)
+			case "gpgcheck":
+				r.boolean(&r.main.gpgcheck, name, line, key, value)
+			case "repo_gpgcheck":
+				r.boolean(&r.main.repoGPGCheck, name, line, key, value)
+			case "sslclientcert":
+				r.main.clientCert = value
+			case "username":
+				r.main.username = value
+			case "password":
+				r.main.password = value != ""
+			case "reposdir":
+				r.main.reposDir = list(value)
+			case "varsdir":
+				r.main.varsDir = list(value)
+			}
+		}
+	}
+	return f
+}
+
+// boolean sets what a value says; a value that says nothing leaves it.
+func (r *reader) boolean(to *bool, file string, line int, key, value string) {
+	switch strings.ToLower(value) {
+	case "1", "yes", "true", "on":
+		*to = true
+	case "0", "no", "false", "off":
+		*to = false
+	default:
+		r.Problem(file, line, fmt.Sprintf("dnf takes no notice of %s=%s: it is neither yes nor no", key, value), false)
+	}
+}
+
+// number sets what a value begins with, as a C++ stream reads it into 32 bits.
+func (r *reader) number(to *int, file string, line int, key, value string) {
+	digits := strings.TrimLeft(value, " \t\n\v\f\r")
+	end := 0
+	if end < len(digits) && (digits[end] == '-' || digits[end] == '+') {
+		end++
+	}
+	for end < len(digits) && digits[end] >= '0' && digits[end] <= '9' {
+		end++
+	}
+	n, err := strconv.ParseInt(digits[:end], 10, 32)
+	if err != nil {
+		r.Problem(file, line, fmt.Sprintf("dnf takes no notice of %s=%s: it is not a number", key, value), false)
+		return
+	}
+	*to = int(n)
+}
+
+// variables collects what stands for $name: the host's, then the files'.
+func (r *reader) variables(host family.Host) {
+	r.vars = map[string]string{}
+	if host.Arch != "" {
+		r.vars["arch"] = host.Arch
+		r.vars["basearch"] = baseArch(host.Arch)
+	}
+	if host.Release != "" {
+		r.vars["releasever"] = host.Release
+	}
+	for _, dir := range r.main.varsDir {
+		dir = path.Clean("/" + dir)
+		entries, err := r.root.ReadDir(dir)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			name := path.Join(dir, e.Name())
+			if info, err := r.root.Stat(name); err != nil || !info.Mode().IsRegular() {
+				continue
+			}
+			text, err := r.root.ReadText(name)
+			if err != nil {
+				r.Problem(name, 0, "cannot be read: "+family.Plain(err), false)
+				continue
+			}
+			if !validPrefix(text, 8192) {
+				r.Problem(name, 1, "dnf refuses to work: the variable is not UTF-8", true)
+				continue
+			}
+			value := string(text)
+			if i := strings.IndexAny(value, "\r\n"); i >= 0 {
+				value = value[:i]
+			}
+			r.vars[e.Name()] = value
+		}
+	}
+}
+
+// validPrefix reports whether the first n bytes are UTF-8; the last letter may be cut.
+func validPrefix(text []byte, n int) bool {
+	cut := len(text) > n
+	if cut {
+		text = text[:n]
+	}
+	for len(text) > 0 {
+		c, size := utf8.DecodeRune(text)
+		if c == utf8.RuneError && size == 1 {
+			return cut && !utf8.FullRune(text)
+		}
+		text = text[size:]
+	}
+	return true
+}
+
+// baseArch is $basearch for a machine's $arch.
+func baseArch(arch string) string {
+	switch arch {
+	case "i386", "i486", "i586", "i686", "athlon", "geode":
+		return "i386"
+	case "amd64", "ia32e":
+		return "x86_64"
+	case "armv5tejl", "armv5tel", "armv5tl", "armv6l", "armv7l", "armv8l":
+		return "arm"
+	case "armv6hl", "armv7hl", "armv7hnl", "armv8hl":
+		return "armhfp"
+	case "ppc64iseries", "ppc64p7", "ppc64pseries":
+		return "ppc64"
+	}
+	return arch
+}
+
+// files lists the files that dnf reads, in its order, and those that it leaves
+// aside though they look like it.
+func (r *reader) files() (read, aside []string) {
+	for _, dir := range r.main.reposDir {
+		dir = strings.TrimRight(dir, "/")
+		read = append(read, r.root.Glob(dir+"/*.repo")...)
+		entries, err := r.root.ReadDir("/" + dir)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if n := e.Name(); n[0] != '.' && strings.Contains(n, ".repo") && !strings.HasSuffix(n, ".repo") {
+				aside = append(aside, path.Join("/", dir, n))
+			}
+		}
+	}
+	slices.SortStableFunc(read, func(a, b string) int {
+		return slices.Compare(strings.Split(strings.TrimSuffix(a, ".repo"), "/"), strings.Split(strings.TrimSuffix(b, ".repo"), "/"))
+	})
+	return read, aside
+}
+
+func (r *reader) file(name string) {
+	text, err := r.root.ReadText(name)
+	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			r.Problem(name, 0, "dnf skips the file, it cannot be read: "+family.Plain(err), false)
+		}
+		return
+	}
+	r.Keep(r.root, name, text)
+	f := ini.ParseRPM(text)
+	if f.Err != nil {
+		r.Problem(name, f.Err.Line, "dnf skips the file: "+f.Err.Message, false)
+		for _, s := range merge(f) {
+			if s.id != "main" {
+				r.drop(name, s, source.OffAsInvalid)
+			}
+		}
+		return
+	}
+	r.sections(f, name)
+	for _, off := range f.Commented() {
+		s := section{id: off.Name, line: off.Line, values: map[string]entry{}}
+		for _, e := range off.Entries {
+			s.set(e[0], entry{e[1], off.Line})
+		}
+		if s.located() {
+			r.drop(name, s, source.OffByComment)
+		}
+	}
+}
+
+// aside reads a file that dnf leaves aside.
+func (r *reader) aside(name string) {
+	info, err := r.root.Stat(name)
+	if err != nil || !info.Mode().IsRegular() {
+		return
+	}
+	text, err := r.root.ReadText(name)
+	if err != nil {
+		return
+	}
+	f := ini.ParseRPM(text)
+	if f.Err != nil {
+		return
+	}
+	for _, s := range merge(f) {
+		if s.id != "main" && s.located() {
+			r.drop(name, s, source.OffByFilename)
+		}
+	}
+}
+
+// section is what stands under one name in one file, whether written once or in
+// several places.
+type section struct {
+	id     string
+	line   int
+	keys   []string // in order of first use
+	values map[string]entry
+}
+
+type entry struct {
+	text string
+	line int
+}
+
+func (s *section) set(key string, e entry) {
+	if _, ok := s.values[key]; !ok {
+		s.keys = append(s.keys, key)
+	}
+	s.values[key] = e
+}
+
+// located reports whether the section says where its repository is.
+func (s *section) located() bool {
+	for _, key := range []string{"baseurl", "mirrorlist", "metalink"} {
+		if s.values[key].text != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// merge joins the sections of one name.
+func merge(f *ini.File) []section {
+	out := make([]section, 0, len(f.Sections))
+	index := make(map[string]int, len(f.Sections))
+	for i := range f.Sections {
+		s := &f.Sections[i]
+		id := f.Name(s)
+		at, ok := index[id]
+		if !ok {
+			at = len(out)
+			index[id] = at
+			out = append(out, section{id: id, line: int(s.Line), values: map[string]entry{}})
+		}
+		list := f.Entries(s)
+		for j := range list {
+			out[at].set(f.Key(&list[j]), entry{f.Value(&list[j]), int(list[j].Line)})
+		}
+	}
+	return out
+}
+
+func (r *reader) sections(f *ini.File, file string) {
+	for _, s := range merge(f) {
+		if s.id == "main" {
+			continue
+		}
+		r.add(file, s)
+	}
+}
+
+// drop adds a definition that is not in force.
+func (r *reader) drop(file string, s section, why string) {
+	problems := len(r.Problems)
+	src, _ := r.build(file, s)
+	r.Problems = r.Problems[:problems]
+	src.Enabled, src.DisabledBy = false, why
+	r.append(src, 0)
+}
+
+func (r *reader) append(s source.Source, cost int) {
+	r.Sources = append(r.Sources, s)
+	r.costs = append(r.costs, cost)
+}
+
+func (r *reader) add(file string, s section) {
+	if !utf8.ValidString(s.id) {
+		r.Problem(file, s.line, "dnf refuses to work: a section's name is not UTF-8", true)
+		return
+	}
+	id := r.substitute(s.id)
+	if i := strings.IndexFunc(id, func(c rune) bool { return !idChar(c) }); i >= 0 {
+		r.Problem(file, s.line, fmt.Sprintf("dnf skips the repository %q: its id may hold letters, digits and -_.: only", id), false)
+		r.drop(file, s, source.OffAsInvalid)
+		return
+	}
+	src, cost := r.build(file, s)
+	switch {
+	case r.seen[id]:
+		r.Problem(file, s.line, fmt.Sprintf("dnf skips the repository %q: another definition of that id was read before", id), false)
+		src.Enabled, src.DisabledBy = false, source.OffByDuplicate
+	default:
+		r.seen[id] = true
+		if t := r.substitute(plainValue(s.values["type"].text)); !slices.Contains(types, t) {
+			r.Problem(file, s.values["type"].line, fmt.Sprintf("dnf refuses to work: repository %q has the unknown type %q", id, t), true)
+		}
+		if src.Enabled {
+			r.order = append(r.order, len(r.Sources))
+		}
+	}
+	r.append(src, cost)
+	r.access(file, &src, s)
+}
+
+// types are the words that dnf takes for type=.
+var types = []string{"", "rpm-md", "rpm", "repomd", "rpmmd", "yum", "YUM"}
+
+func idChar(c rune) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("-_.:", c)
+}
+
+// plainValue is a value as dnf takes it from a file.
+func plainValue(v string) string {
+	if v == "None" {
+		return ""
+	}
+	return v
+}
+
+// build makes a Source of a section.
+func (r *reader) build(file string, s section) (source.Source, int) {
+	id := r.substitute(s.id)
+	src := source.Source{Family: Family, File: file, Line: s.line, ID: id, Name: id, Kinds: []string{"binary"}, Options: map[string]string{}}
+	enabled, packages, metadata := r.main.enabled, r.main.gpgcheck, r.main.repoGPGCheck
+	priority, cost := defaultPriority, defaultCost
+	for _, key := range s.keys {
+		e := s.values[key]
+		value := r.substitute(e.text)
+		value = plainValue(value)
+		if known(repoOptions, key) && !utf8.ValidString(value) {
+			r.Problem(file, e.line, fmt.Sprintf("dnf refuses to work: the value of %s is not UTF-8", key), true)
+			continue
+		}
+		switch key {
+		case "name":
+			src.Name = value
+			continue
+		case "enabled":
+			r.boolean(&enabled, file, e.line, key, value)
+			continue
+		case "baseurl":
+			src.URLs = masked(list(plainValue(e.text)))
+			for _, u := range list(value) {
+				if strings.HasPrefix(u, "/") {
+					u = "file://" + u
+				}
+				src.EffURLs = append(src.EffURLs, family.MaskURL(u))
+			}
+			continue
+		case "mirrorlist":
+			src.Mirrorlist = family.MaskURL(value)
+			continue
+		case "metalink":
+			src.Metalink = family.MaskURL(value)
+			continue
+		case "gpgkey":
+			src.SignedBy = masked(list(value))
+			continue
+		case "priority":
+			r.number(&priority, file, e.line, key, value)
+			continue
+		case "cost":
+			r.number(&cost, file, e.line, key, value)
+		case "gpgcheck":
+			r.boolean(&packages, file, e.line, key, value)
+		case "repo_gpgcheck":
+			r.boolean(&metadata, file, e.line, key, value)
+		}
+		src.Options[key] = family.Option(key, value)
+	}
+	src.Enabled = enabled
+	if !enabled {
+		src.DisabledBy = source.OffByFlag
+	}
+	src.Checks = source.Checks{Packages: check(packages), Metadata: check(metadata)}
+	src.Priority = &priority
+	family.Tidy(&src)
+	return src, cost
+}
+
+func masked(list []string) []string {
+	for i := range list {
+		list[i] = family.MaskURL(list[i])
+	}
+	return list
+}
+
+func check(on bool) string {
+	if on {
+		return source.CheckRequired
+	}
+	return source.CheckOff
+}
+
+// access lists what a repository logs in with.
+func (r *reader) access(file string, src *source.Source, s section) {
+	value := func(key, inherited string) string {
+		if e, ok := s.values[key]; ok {
+			return plainValue(r.substitute(e.text))
+		}
+		return inherited
+	}
+	if cert := value("sslclientcert", r.main.clientCert); cert != "" {
+		r.Certificate(r.root, cert, src.ID, file, src.Line)
+	}
+	if user := value("username", r.main.username); user != "" {
+		r.Login(r.root, file, src.ID, user)
+	}
+	for _, key := range []string{"baseurl", "mirrorlist", "metalink"} {
+		if e, ok := s.values[key]; ok {
+			for _, u := range list(r.substitute(e.text)) {
+				r.LoginInURL(r.root, file, u)
+			}
+		}
+	}
+}
+
+// substitute puts the values of $name and ${name} in. What is put in is not
+// looked at again.
+func (r *reader) substitute(text string) string {
+	start := strings.IndexByte(text, '$')
+	if start < 0 {
+		return text
+	}
+	for start >= 0 {
+		name := start + 1
+		if name >= len(text) {
+			break
+		}
+		bracket := text[name] == '{'
+		if bracket {
+			if name++; name >= len(text) {
+				break
+			}
+		}
+		end := name
+		for end < len(text) && (text[end] == '_' || text[end] >= '0' && text[end] <= '9' || text[end] >= 'a' && text[end] <= 'z' || text[end] >= 'A' && text[end] <= 'Z') {
+			end++
+		}
+		if bracket && end == len(text) {
+			break
+		}
+		next := end
+		if !bracket || text[end] == '}' {
+			if value, ok := r.vars[text[name:end]]; ok {
+				if bracket {
+					end++
+				}
+				text = text[:start] + value + text[end:]
+				next = start + len(value)
+			}
+		}
+		if start = strings.IndexByte(text[next:], '$'); start >= 0 {
+			start += next
+		}
+	}
+	return text
+}
+
+// list splits a value as libdnf does: at blanks, commas and line ends. Two commas
+// have an empty word between them.
+func list(value string) []string {
+	var out []string
+	skip := func(at int) int {
+		for at < len(value) && value[at] == ' ' {
+			at++
+		}
+		return at
+	}
+	start := skip(0)
+	for start < len(value) {
+		i := strings.IndexAny(value[start:], " ,\n")
+		if i < 0 {
+			return append(out, value[start:])
+		}
+		end := start + i
+		out = append(out, value[start:end])
+		start = skip(end + 1)
+		if start < len(value) && value[start] == ',' && value[end] == ' ' {
+			end = start
+			start = skip(start + 1)
+		}
+		if start < len(value) && value[start] == '\n' && (value[end] == ' ' || value[end] == ',') {
+			start = skip(start + 1)
+		}
+	}
+	return out
+}
