@@ -14,7 +14,8 @@ import (
 type Host struct {
 	Arch          string   // the kernel's word; empty where it cannot be told
 	Architectures []string // the family's words, native first
-	Release       string   // of the distribution, as its packages or os-release say
+	Release       string   // of the distribution, as the package that provides it says
+	OSRelease     string   // VERSION_ID of os-release
 }
 
 // Reading is what a reader found on a root.

@@ -20,7 +20,7 @@ func MaskURL(u string) string {
 			host = user + ":" + Hidden + host[at:]
 		}
 	}
-	return scheme + "://" + host + maskQuery(tail)
+	return scheme + "://" + host + string(maskURLs([]byte(maskQuery(tail))))
 }
 
 // secretWords are the names of query parameters whose values are secrets.

@@ -140,3 +140,22 @@ func (r *FS) read(name string, limit int64) ([]byte, error) {
 		}
 	}
 }
+
+// ReadDirAsStored lists a folder in the order in which the file system keeps it:
+// that in which a program meets the files that does not sort them.
+func (r *FS) ReadDirAsStored(name string) ([]fs.DirEntry, error) {
+	p, err := r.Resolve(name)
+	if err != nil {
+		return nil, err
+	}
+	f, err := r.fsys.Open(p)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	dir, ok := f.(fs.ReadDirFile)
+	if !ok {
+		return nil, &fs.PathError{Op: "readdir", Path: name, Err: errors.New("not a folder")}
+	}
+	return dir.ReadDir(-1)
+}

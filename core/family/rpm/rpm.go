@@ -209,8 +209,10 @@ func (r *reader) variables(host family.Host) {
 		r.vars["arch"] = host.Arch
 		r.vars["basearch"] = baseArch(host.Arch)
 	}
-	if host.Release != "" {
-		r.vars["releasever"] = host.Release
+	for _, release := range []string{host.OSRelease, host.Release} {
+		if release != "" {
+			r.vars["releasever"] = release
+		}
 	}
 	for _, dir := range r.main.varsDir {
 		dir = path.Clean("/" + dir)

@@ -113,6 +113,13 @@ func (f *File) Set(s *Section, key, value string) error {
 		if e.bare {
 			text = f.write.equals + text
 		}
+		list := f.Entries(s)
+		for i := len(list) - 1; e.key == list[i].key || i > 0; i-- { // a value over several entries becomes one
+			if e = &list[i]; !e.continuation || e.joined > 0 || f.Key(e) != key {
+				break
+			}
+			f.edits.Delete(int(e.start), int(e.end))
+		}
 		f.edits.Replace(int(e.value), int(e.valueEnd), text)
 		return nil
 	}

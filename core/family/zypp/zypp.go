@@ -1,0 +1,648 @@
+// Package zypp says what zypper makes of zypp.conf and its .repo files.
+//
+// The rules are those of libzypp 17.25 and zypper 1.14 as Debian packages them,
+// seen by running zypper; each is kept as a test that asks it. zypper(8) and the
+// comments of zypp.conf are the manual.
+package zypp
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"math"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/ini"
+)
+
+// Family is the name of this family in surveys, sheets and policies.
+const Family = "zypp"
+
+// Config is libzypp's own configuration.
+const Config = "/etc/zypp/zypp.conf"
+
+// WatchDirs are the folders whose changes can change what Read returns.
+var WatchDirs = []string{"/etc/zypp", "/etc/zypp/repos.d", "/etc/zypp/services.d", "/etc/zypp/vars.d", "/etc/zypp/credentials.d", "/etc/products.d"}
+
+const (
+	defaultPriority = 99
+	baseProduct     = "/etc/products.d/baseproduct"
+	plugins         = "/usr/lib/zypp/plugins/services"
+)
+
+// multi are the keys of a .repo file whose values may go on over lines.
+var multi = []string{"baseurl", "gpgkey", "mirrorlist", "metalink"}
+
+type reader struct {
+	family.Reading
+	root     *rootfs.FS
+	vars     map[string]string
+	check    *bool // of [main]; libzypp checks where nothing is said
+	metadata *bool
+	packages *bool
+	dirs     places
+	services map[string]bool
+	seen     map[string]bool
+	later    []source.Source // definitions that are not in force
+}
+
+// places are the folders that zypp.conf can move.
+type places struct{ repos, services, vars, credentials string }
+
+// Present reports whether zypper is, or is meant to be, on the host.
+func Present(root *rootfs.FS) bool {
+	for _, name := range []string{Config, "/etc/zypp/repos.d", "/etc/zypp/services.d"} {
+		if _, err := root.Stat(name); err == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// Read reads zypper's sources off a root.
+func Read(root *rootfs.FS, host family.Host) family.Reading {
+	r := &reader{Reading: family.Begin(Family), root: root, vars: map[string]string{}, services: map[string]bool{}, seen: map[string]bool{}}
+	arch := r.configure(host.Arch)
+	r.variables(host, arch)
+	r.readServices()
+	r.readRepos()
+	slices.SortStableFunc(r.Sources, func(a, b source.Source) int { return strings.Compare(a.ID, b.ID) })
+	position := 0
+	for i := range r.Sources {
+		if r.Sources[i].Enabled {
+			position++
+			r.Sources[i].Position = position
+		}
+	}
+	r.Sources = append(r.Sources, r.later...)
+	r.catalogue()
+	return r.Reading
+}
+
+func (r *reader) refuse(file string, line int, format string, args ...any) {
+	r.Problem(file, line, "zypper refuses to work: "+fmt.Sprintf(format, args...), true)
+}
+
+// configure reads zypp.conf and returns the architecture that is in force.
+func (r *reader) configure(arch string) string {
+	base := "/etc/zypp"
+	main := map[string]string{}
+	text, err := r.root.ReadText(Config)
+	switch {
+	case err == nil:
+		r.Keep(r.root, Config, text)
+		f := ini.ParseZypp(text)
+		if f.Err != nil {
+			r.refuse(Config, f.Err.Line, "%s", f.Err.Message)
+		}
+		for i := range f.Sections {
+			if f.Name(&f.Sections[i]) == "main" {
+				for _, e := range f.Entries(&f.Sections[i]) {
+					main[f.Key(&e)] = f.Value(&e)
+				}
+			}
+		}
+	case !errors.Is(err, fs.ErrNotExist):
+		r.refuse(Config, 0, "its configuration cannot be read: %s", family.Plain(err))
+	}
+	if v := main["configdir"]; v != "" {
+		base = v
+	}
+	at := func(key, name string) string {
+		if v := main[key]; v != "" {
+			return path.Clean("/" + v)
+		}
+		return path.Join("/", base, name)
+	}
+	r.dirs = places{at("reposdir", "repos.d"), at("servicesdir", "services.d"), at("varsdir", "vars.d"), at("credentials.global.dir", "credentials.d")}
+	if v, ok := main["gpgcheck"]; ok {
+		on := !saysNo(v)
+		r.check = &on
+	}
+	r.metadata, r.packages = tristate(main["repo_gpgcheck"]), tristate(main["pkg_gpgcheck"])
+	if v := main["arch"]; v != "" {
+		r.Architectures = []string{v}
+		return v
+	}
+	return arch
+}
+
+func saysNo(v string) bool {
+	switch strings.ToLower(v) {
+	case "0", "no", "false", "never", "off", "-":
+		return true
+	}
+	return false
+}
+
+// saysYes reads a boolean as libzypp does: some words, and every number but 0.
+func saysYes(v string) bool {
+	switch strings.ToLower(v) {
+	case "1", "yes", "true", "always", "on", "+":
+		return true
+	}
+	return number(v) != 0
+}
+
+// number reads what a value begins with, as strtoul does in any base: a number
+// below zero counts down from the top.
+func number(v string) uint64 {
+	s := strings.TrimLeft(v, " \t\n\v\f\r")
+	sign := strings.HasPrefix(s, "-")
+	if sign || strings.HasPrefix(s, "+") {
+		s = s[1:]
+	}
+	digits, base := "0123456789", 10
+	if low := strings.ToLower(s); len(low) > 2 && low[:2] == "0x" && hex(low[2]) {
+		digits, base, s = "0123456789abcdefABCDEF", 16, s[2:]
+	} else if len(s) > 1 && s[0] == '0' {
+		digits, base = "01234567", 8
+	}
+	end := 0
+	for end < len(s) && strings.IndexByte(digits, s[end]) >= 0 {
+		end++
+	}
+	n, err := strconv.ParseUint(s[:end], base, 64)
+	switch {
+	case errors.Is(err, strconv.ErrRange):
+		return math.MaxUint64
+	case sign:
+		return -n
+	}
+	return n
+}
+
+func tristate(v string) *bool {
+	yes := true
+	switch {
+	case saysYes(v):
+		return &yes
+	case saysNo(v):
+		yes = false
+		return &yes
+	}
+	return nil
+}
+
+func (r *reader) variables(host family.Host, arch string) {
+	r.vars["arch"], r.vars["basearch"] = arch, arch
+	if len(arch) == 4 && arch[0] == 'i' && arch[2:] == "86" || arch == "athlon" {
+		r.vars["basearch"] = "i386"
+	}
+	release := r.product()
+	if release == "" {
+		release = host.Release
+	}
+	r.vars["releasever"] = release
+	entries, err := r.root.ReadDir(r.dirs.vars)
+	if err != nil {
+		entries = nil
+	}
+	for _, e := range entries {
+		name := path.Join(r.dirs.vars, e.Name())
+		if info, err := r.root.Stat(name); err != nil || !info.Mode().IsRegular() {
+			continue
+		}
+		text, err := r.root.ReadText(name)
+		if err != nil {
+			r.Problem(name, 0, "cannot be read: "+family.Plain(err), false)
+			continue
+		}
+		value, _, _ := strings.Cut(string(text), "\n")
+		r.vars[e.Name()] = value
+	}
+	major, minor, _ := strings.Cut(r.vars["releasever"], ".")
+	for name, value := range map[string]string{"releasever_major": major, "releasever_minor": minor} {
+		if _, ok := r.vars[name]; !ok {
+			r.vars[name] = value
+		}
+	}
+}
+
+// product returns the version that the base product's file gives.
+func (r *reader) product() string {
+	text, err := r.root.ReadText(baseProduct)
+	if err != nil {
+		return ""
+	}
+	_, after, ok := strings.Cut(string(text), "<version>")
+	value, _, closed := strings.Cut(after, "</version>")
+	if !ok || !closed {
+		return ""
+	}
+	return strings.TrimSpace(value)
+}
+
+func (r *reader) expand(text string) string {
+	return expand(text, func(name string) (string, bool) {
+		v, ok := r.vars[name]
+		return v, ok
+	})
+}
+
+// readServices learns which services are defined: repositories of others are
+// thrown away.
+func (r *reader) readServices() {
+	entries, err := r.root.ReadDirAsStored(r.dirs.services)
+	if err != nil {
+		entries = nil
+	}
+	for _, e := range entries {
+		name := path.Join(r.dirs.services, e.Name())
+		if e.Name()[0] == '.' || !r.regular(name) {
+			continue
+		}
+		text, err := r.root.ReadText(name)
+		if err != nil {
+			r.refuse(name, 0, "the file cannot be read: %s", family.Plain(err))
+			continue
+		}
+		r.Keep(r.root, name, text)
+		f := ini.ParseZypp(text)
+		if f.Err != nil {
+			r.refuse(name, f.Err.Line, "%s", f.Err.Message)
+			continue
+		}
+		for i := range f.Sections {
+			s := &f.Sections[i]
+			if s.Headless {
+				continue
+			}
+			r.services[f.Name(s)] = true
+			if u, _ := f.Get(s, "url"); u != "" {
+				if _, err := parse(u); err != nil {
+					r.refuse(name, int(s.Line), "the URL of the service %q: %s", f.Name(s), err)
+				}
+				r.LoginInURL(r.root, name, u)
+			}
+			if t, _ := f.Get(s, "type"); !slices.Contains([]string{"", "ris", "plugin", "none"}, strings.ToLower(t)) {
+				r.refuse(name, int(s.Line), "the service %q has the unknown type %q", f.Name(s), t)
+			}
+		}
+	}
+	if entries, err := r.root.ReadDir(plugins); err == nil {
+		for _, e := range entries {
+			r.services[e.Name()] = true
+		}
+	}
+}
+
+func (r *reader) regular(name string) bool {
+	info, err := r.root.Stat(name)
+	return err == nil && info.Mode().IsRegular()
+}
+
+func (r *reader) readRepos() {
+	entries, err := r.root.ReadDirAsStored(r.dirs.repos)
+	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			r.Problem(r.dirs.repos, 0, "cannot be listed: "+family.Plain(err), false)
+		}
+		return
+	}
+	for _, e := range entries {
+		n, name := e.Name(), path.Join(r.dirs.repos, e.Name())
+		switch {
+		case n[0] == '.' || !r.regular(name):
+		case strings.HasSuffix(n, ".repo"):
+			r.file(name, "")
+		case strings.Contains(n, ".repo"):
+			r.file(name, source.OffByFilename)
+		}
+	}
+}
+
+// section is what one file says under one name.
+type section struct {
+	alias  string
+	line   int
+	keys   []string
+	values map[string][]string // all values of a key, in order
+	lines  map[string]int
+}
+
+func (s *section) set(key, value string, line int) {
+	if s.values[key] == nil {
+		s.keys = append(s.keys, key)
+	}
+	s.values[key] = append(s.values[key], value)
+	s.lines[key] = line
+}
+
+func (s *section) last(key string) (string, bool) {
+	v := s.values[key]
+	if len(v) == 0 {
+		return "", false
+	}
+	return v[len(v)-1], true
+}
+
+// urls returns the words of a key that holds URLs.
+func (s *section) urls(key string) (out []string) {
+	for _, line := range s.values[key] {
+		out = append(out, words(line)...)
+	}
+	return out
+}
+
+func newSection(alias string, line int) *section {
+	return &section{alias: alias, line: line, values: map[string][]string{}, lines: map[string]int{}}
+}
+
+func (r *reader) file(name, off string) {
+	text, err := r.root.ReadText(name)
+	if err != nil {
+		if off == "" {
+			r.refuse(name, 0, "the file cannot be read: %s", family.Plain(err))
+		}
+		return
+	}
+	f := ini.ParseZypp(text, multi...)
+	if off != "" {
+		if f.Err == nil {
+			r.asideFile(f, name, off)
+		}
+		return
+	}
+	r.Keep(r.root, name, text)
+	if f.Err != nil {
+		r.refuse(name, f.Err.Line, "%s", f.Err.Message)
+	}
+	for _, s := range r.merge(f, name) {
+		r.add(name, s)
+	}
+	for _, c := range f.Commented() {
+		s := newSection(c.Name, c.Line)
+		for _, e := range c.Entries {
+			s.set(e[0], e[1], c.Line)
+		}
+		if s.located() {
+			r.drop(name, s, source.OffByComment)
+		}
+	}
+}
+
+func (r *reader) asideFile(f *ini.File, name, off string) {
+	problems := len(r.Problems)
+	for _, s := range r.merge(f, name) {
+		if s.located() {
+			r.drop(name, s, off)
+		}
+	}
+	r.Problems = r.Problems[:problems]
+}
+
+func (s *section) located() bool {
+	for _, key := range []string{"baseurl", "mirrorlist", "metalink"} {
+		if len(s.urls(key)) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// merge joins the sections of one name. What stands before the first header has
+// no name, which zypper refuses unless it is nothing but URLs.
+func (r *reader) merge(f *ini.File, name string) []*section {
+	var out []*section
+	byName := map[string]*section{}
+	for i := range f.Sections {
+		s := &f.Sections[i]
+		alias := f.Name(s)
+		if s.Headless {
+			for _, e := range f.Entries(s) {
+				if !slices.Contains(multi, f.Key(&e)) {
+					r.refuse(name, int(e.Line), "%q stands before the first section", f.Key(&e))
+					break
+				}
+			}
+			continue
+		}
+		if alias == "" || alias[0] == '.' {
+			r.refuse(name, int(s.Line), "a repository cannot be named %q", alias)
+			continue
+		}
+		at := byName[alias]
+		if at == nil {
+			at = newSection(alias, int(s.Line))
+			byName[alias] = at
+			out = append(out, at)
+		}
+		for _, e := range f.Entries(s) {
+			at.set(f.Key(&e), f.Value(&e), int(e.Line))
+		}
+	}
+	return out
+}
+
+func (r *reader) drop(file string, s *section, why string) {
+	problems := len(r.Problems)
+	src := r.build(file, s)
+	r.Problems = r.Problems[:problems]
+	src.Enabled, src.DisabledBy = false, why
+	r.later = append(r.later, src)
+}
+
+func (r *reader) add(file string, s *section) {
+	for _, key := range multi {
+		for _, u := range s.urls(key) {
+			if _, err := parse(u); err != nil {
+				r.refuse(file, s.lines[key], "the %s of %q, %s: %s", key, s.alias, family.MaskURL(u), err)
+			}
+			r.LoginInURL(r.root, file, u)
+		}
+	}
+	service, _ := s.last("service")
+	switch {
+	case service != "" && !r.services[service]:
+		r.Problem(file, s.line, fmt.Sprintf("zypper throws the repository %q away: there is no service %q", s.alias, service), false)
+		r.drop(file, s, source.OffAsInvalid)
+	case r.seen[s.alias]:
+		r.Problem(file, s.line, fmt.Sprintf("zypper skips the repository %q: another file defines it", s.alias), false)
+		r.drop(file, s, source.OffByDuplicate)
+	default:
+		r.seen[s.alias] = true
+		src := r.build(file, s)
+		r.Sources = append(r.Sources, src)
+		r.credentials(&src, s)
+		if strings.Contains(strings.Join(src.URLs, " ")+src.Mirrorlist, "releasever") && r.vars["releasever"] == "" {
+			r.Problem(file, s.line, fmt.Sprintf("%q uses $releasever, which is empty: %s is missing", s.alias, baseProduct), false)
+		}
+	}
+}
+
+// words splits a line of URLs: at blanks, which commas may stand beside.
+func words(line string) (out []string) {
+	for _, w := range strings.FieldsFunc(line, func(c rune) bool { return c == ' ' || c == '\t' }) {
+		out = append(out, w)
+	}
+	for i := range out {
+		if i > 0 {
+			out[i] = strings.TrimLeft(out[i], ",")
+		}
+		if i < len(out)-1 {
+			out[i] = strings.TrimRight(out[i], ",")
+		}
+	}
+	return slices.DeleteFunc(out, func(w string) bool { return w == "" })
+}
+
+func (r *reader) build(file string, s *section) source.Source {
+	src := source.Source{Family: Family, File: file, Line: s.line, ID: s.alias, Enabled: true, Kinds: []string{"binary"}, Options: map[string]string{}}
+	priority := int64(0)
+	var check, metadata, packages *bool
+	for _, key := range s.keys {
+		value, _ := s.last(key)
+		switch key {
+		case "name":
+			src.Name = r.expand(value)
+			continue
+		case "enabled":
+			src.Enabled = saysYes(value)
+			continue
+		case "priority":
+			priority = int64(uint32(number(value)))
+			continue
+		case "baseurl", "gpgkey", "mirrorlist", "metalink":
+			continue
+		case "gpgcheck":
+			check = tristate(value)
+		case "repo_gpgcheck":
+			on := saysYes(value)
+			metadata = &on
+		case "pkg_gpgcheck":
+			on := saysYes(value)
+			packages = &on
+		}
+		src.Options[key] = family.Option(key, value)
+	}
+	if src.Name == "" {
+		src.Name = s.alias
+	}
+	if !src.Enabled {
+		src.DisabledBy = source.OffByFlag
+	}
+	if priority == 0 {
+		priority = defaultPriority
+	}
+	p := int(priority)
+	src.Priority = &p
+	src.Checks = r.checks(check, metadata, packages)
+	proxy, _ := s.last("proxy")
+	seen := map[string]bool{}
+	for _, u := range s.urls("baseurl") {
+		src.URLs = append(src.URLs, family.MaskURL(u))
+		if a, err := parse(u); err == nil {
+			if seen[a.identity()] {
+				continue
+			}
+			seen[a.identity()] = true
+		}
+		src.EffURLs = append(src.EffURLs, r.effective(file, s, "baseurl", u, proxy))
+	}
+	for n, u := range s.urls("gpgkey") {
+		problems := len(r.Problems)
+		src.SignedBy = append(src.SignedBy, r.effective(file, s, "gpgkey", u, ""))
+		for i := problems; n > 0 && i < len(r.Problems); i++ {
+			r.Problems[i].Fatal = false // only the first is looked at before it is needed
+		}
+	}
+	if list := s.urls("metalink"); len(list) > 0 {
+		src.Metalink = r.effective(file, s, "metalink", list[0], "")
+	} else if list := s.urls("mirrorlist"); len(list) > 0 {
+		src.Mirrorlist = r.effective(file, s, "mirrorlist", list[0], "")
+	}
+	family.Tidy(&src)
+	return src
+}
+
+func (r *reader) effective(file string, s *section, key, written, proxy string) string {
+	u, err := parse(written)
+	if err != nil {
+		return family.MaskURL(written) // said before
+	}
+	if proxy != "" {
+		u.through(proxy)
+	}
+	out, err := u.effective(r.expand)
+	if err != nil {
+		r.refuse(file, s.lines[key], "the %s of %q with its variables put in: %s", key, s.alias, err)
+	}
+	return family.MaskURL(out.print(true, true))
+}
+
+// checks says what zypper enforces: gpgcheck=1 counts for both finer checks, and
+// those of zypp.conf count only where the repository says nothing of gpgcheck.
+func (r *reader) checks(check, metadata, packages *bool) source.Checks {
+	all := check
+	if check == nil {
+		all = r.check
+		if metadata == nil {
+			metadata = r.metadata
+		}
+		if packages == nil {
+			packages = r.packages
+		}
+	}
+	word := func(fine *bool) string {
+		if all == nil || *all || fine != nil && *fine {
+			return source.CheckRequired
+		}
+		return source.CheckOff
+	}
+	return source.Checks{Packages: word(packages), Metadata: word(metadata)}
+}
+
+// credentials lists the login that a URL of the repository points to.
+func (r *reader) credentials(src *source.Source, s *section) {
+	for _, key := range []string{"baseurl", "mirrorlist", "metalink"} {
+		for _, u := range s.urls(key) {
+			_, query, _ := strings.Cut(u, "?")
+			for part := range strings.SplitSeq(query, "&") {
+				name, ok := strings.CutPrefix(part, "credentials=")
+				if !ok || name == "" {
+					continue
+				}
+				file := path.Clean("/" + name)
+				if !strings.HasPrefix(name, "/") {
+					file = path.Join(r.dirs.credentials, name)
+				}
+				text, err := r.root.ReadText(file)
+				if err != nil {
+					r.Problem(src.File, src.Line, fmt.Sprintf("the credentials file %s of %q cannot be read: %s", file, src.ID, family.Plain(err)), false)
+					continue
+				}
+				user := ""
+				for line := range strings.Lines(string(text)) {
+					if key, value, ok := strings.Cut(strings.TrimSpace(line), "="); ok && strings.TrimSpace(key) == "username" {
+						user = strings.TrimSpace(value)
+					}
+				}
+				r.Login(r.root, file, src.ID, user)
+			}
+		}
+	}
+}
+
+// catalogue lists the logins that libzypp keeps by URL.
+func (r *reader) catalogue() {
+	for _, file := range []string{"/etc/zypp/credentials.cat", "/root/.zypp/credentials.cat"} {
+		text, err := r.root.ReadText(file)
+		if err != nil {
+			continue
+		}
+		f := ini.ParseZypp(text)
+		for i := range f.Sections {
+			s := &f.Sections[i]
+			if user, ok := f.Get(s, "username"); ok {
+				r.Login(r.root, file, family.MaskURL(f.Name(s)), user)
+			}
+		}
+	}
+}
