@@ -460,12 +460,13 @@ func (r *reader) add(file string, s *section) {
 	}
 	service, _ := s.last("service")
 	switch {
-	case service != "" && !r.services[service]:
-		r.Problem(file, s.line, fmt.Sprintf("zypper throws the repository %q away: there is no service %q", s.alias, service), false)
-		r.drop(file, s, source.OffAsInvalid)
 	case r.seen[s.alias]:
 		r.Problem(file, s.line, fmt.Sprintf("zypper skips the repository %q: another file defines it", s.alias), false)
 		r.drop(file, s, source.OffByDuplicate)
+	case service != "" && !r.services[service]:
+		r.seen[s.alias] = true
+		r.Problem(file, s.line, fmt.Sprintf("zypper throws the repository %q away: there is no service %q", s.alias, service), false)
+		r.drop(file, s, source.OffAsInvalid)
 	default:
 		r.seen[s.alias] = true
 		src := r.build(file, s)
