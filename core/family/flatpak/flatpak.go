@@ -1,0 +1,499 @@
+// Package flatpak says what flatpak makes of the remotes of the system's own
+// installation.
+//
+// The rules are those of flatpak 1.14 and libostree 2022.7 as Debian packages
+// them, seen by running flatpak; each is kept as a test that asks it.
+// flatpak-remote(5), flatpak-flatpakrepo(5) and ostree.repo-config(5) are the
+// manuals.
+package flatpak
+
+import (
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/keyring"
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/ini"
+)
+
+// Family is the name of this family in surveys, sheets and policies.
+const Family = "flatpak"
+
+// Where flatpak looks.
+const (
+	Repo    = "/var/lib/flatpak/repo"
+	Config  = Repo + "/config"
+	PartDir = "/etc/flatpak/remotes.d"
+)
+
+// WatchDirs are the folders whose changes can change what Read returns.
+var WatchDirs = []string{Repo, PartDir}
+
+const (
+	partExt         = ".flatpakrepo"
+	partGroup       = "Flatpak Repo"
+	defaultPriority = 1
+)
+
+type reader struct {
+	family.Reading
+	root    *rootfs.FS
+	remotes map[string]bool
+	applied []string
+}
+
+// Present reports whether flatpak has or is to have remotes on the host.
+func Present(root *rootfs.FS) bool {
+	for _, name := range []string{Repo, PartDir} {
+		if _, err := root.Stat(name); err == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// Read reads flatpak's sources off a root.
+func Read(root *rootfs.FS) family.Reading {
+	r := &reader{Reading: family.Begin(Family), root: root, remotes: map[string]bool{}}
+	r.config()
+	r.parts()
+	on := make([]*source.Source, 0, len(r.Sources))
+	for i := range r.Sources {
+		if r.Sources[i].Enabled {
+			on = append(on, &r.Sources[i])
+		}
+	}
+	slices.SortStableFunc(on, func(a, b *source.Source) int {
+		if *a.Priority != *b.Priority {
+			return *b.Priority - *a.Priority
+		}
+		return strings.Compare(a.ID, b.ID)
+	})
+	for n, s := range on {
+		s.Position = n + 1
+	}
+	return r.Reading
+}
+
+func (r *reader) refuse(file string, line int, format string, args ...any) {
+	r.Problem(file, line, "flatpak refuses to work: "+fmt.Sprintf(format, args...), true)
+}
+
+// group is what a key file says under one name, in all places together.
+type group struct {
+	line   int
+	keys   []string
+	values map[string]string // raw
+	lines  map[string]int
+}
+
+func groups(f *ini.File) (names []string, all map[string]*group) {
+	all = map[string]*group{}
+	for i := range f.Sections {
+		s := &f.Sections[i]
+		name := f.Name(s)
+		g := all[name]
+		if g == nil {
+			g = &group{line: int(s.Line), values: map[string]string{}, lines: map[string]int{}}
+			all[name] = g
+			names = append(names, name)
+		}
+		for _, e := range f.Entries(s) {
+			key := f.Key(&e)
+			if _, ok := g.values[key]; !ok {
+				g.keys = append(g.keys, key)
+			}
+			g.values[key], g.lines[key] = f.Value(&e), int(e.Line)
+		}
+	}
+	return names, all
+}
+
+// text returns a value as a string, where it is one.
+func (g *group) text(key string) (string, bool) {
+	raw, ok := g.values[key]
+	if !ok || !utf8.ValidString(raw) {
+		return "", false
+	}
+	return ini.Unescape(raw), true
+}
+
+// boolean reads true, false, 1 and 0; ok is false for anything else.
+func boolean(raw string) (value, ok bool) {
+	switch strings.TrimRight(raw, " \t\n\f\r") {
+	case "true", "1":
+		return true, true
+	case "false", "0":
+		return false, true
+	}
+	return false, false
+}
+
+// integer reads a number as GLib does; what is none is 0.
+func integer(raw string) int {
+	s := strings.TrimLeft(raw, " \t\n\v\f\r")
+	end := 0
+	if end < len(s) && (s[end] == '+' || s[end] == '-') {
+		end++
+	}
+	for end < len(s) && s[end] >= '0' && s[end] <= '9' {
+		end++
+	}
+	if end < len(s) && strings.IndexByte(" \t\n\f\r", s[end]) < 0 {
+		return 0
+	}
+	n, err := strconv.ParseInt(s[:end], 10, 64)
+	if err != nil || n > math.MaxInt32 || n < math.MinInt32 {
+		return 0
+	}
+	return int(n)
+}
+
+// remote is how the group of a remote is named.
+var remote = regexp.MustCompile(`^remote "(.+)"$`)
+
+func (r *reader) config() {
+	text, err := r.root.ReadText(Config)
+	if errors.Is(err, fs.ErrNotExist) {
+		if _, err := r.root.Stat(Repo); err == nil {
+			r.refuse(Config, 0, "the repository has no configuration")
+		}
+		return
+	}
+	if err != nil {
+		r.refuse(Config, 0, "its configuration cannot be read: %s", family.Plain(err))
+		return
+	}
+	r.Keep(r.root, Config, text)
+	f := ini.ParseKeyFile(text)
+	switch {
+	case !utf8.Valid(text) || strings.IndexByte(string(text), 0) >= 0:
+		r.refuse(Config, 0, "its configuration is not UTF-8")
+		return
+	case f.Err != nil:
+		r.refuse(Config, f.Err.Line, "%s", f.Err.Message)
+	}
+	names, all := groups(f)
+	r.core(all)
+	for _, name := range names {
+		if m := remote.FindStringSubmatch(name); m != nil {
+			r.remotes[m[1]] = true
+			r.remote(m[1], all[name])
+		}
+	}
+}
+
+// bools are the settings of the repository that must be true or false.
+var bools = []string{"archive", "enable-uncompressed-cache", "fsync", "per-object-fsync", "disable-xattrs", "locking", "add-remotes-config-dir"}
+
+// modes are those a repository can have.
+var modes = []string{"bare", "bare-user", "bare-user-only", "archive-z2", "archive", "bare-split-xattrs"}
+
+// core checks what makes flatpak refuse the whole repository.
+func (r *reader) core(all map[string]*group) {
+	core := all["core"]
+	if core == nil {
+		r.refuse(Config, 0, "there is no [core] with a repo_version")
+		return
+	}
+	if v, ok := core.values["repo_version"]; !ok || v != "1" {
+		r.refuse(Config, core.lines["repo_version"], "repo_version must be 1, it is %q", v)
+	}
+	for _, key := range bools {
+		if v, ok := core.values[key]; ok {
+			if on, ok := boolean(v); !ok {
+				r.refuse(Config, core.lines[key], "%s must be true or false, it is %q", key, v)
+			} else if on && key == "archive" {
+				r.refuse(Config, core.lines[key], "repositories of the kind %q are not supported", key)
+			}
+		}
+	}
+	if v, ok := core.values["mode"]; ok && !slices.Contains(modes, v) {
+		r.refuse(Config, core.lines["mode"], "the mode %q is not known", v)
+	}
+	r.space(core)
+	if v, ok := core.text("xa.applied-remotes"); ok {
+		r.applied = strings.Split(v, ";")
+	}
+}
+
+var sizes = regexp.MustCompile(`^([0-9]+)(G|M|T)B$`)
+
+// space checks the two settings for free space.
+func (r *reader) space(core *group) {
+	size, hasSize := core.values["min-free-space-size"]
+	if hasSize && !sizes.MatchString(size) {
+		r.refuse(Config, core.lines["min-free-space-size"], "min-free-space-size must be a number of MB, GB or TB, it is %q", size)
+	}
+	percent, ok := core.values["min-free-space-percent"]
+	if !ok {
+		return
+	}
+	n, err := strconv.ParseUint(percent, 10, 64)
+	if err != nil && !hasSize || n > 99 {
+		r.refuse(Config, core.lines["min-free-space-percent"], "min-free-space-percent must be a number up to 99, it is %q", percent)
+	}
+}
+
+// remote adds a remote of the repository's configuration.
+func (r *reader) remote(id string, g *group) {
+	s := source.Source{
+		Family: Family, File: Config, Line: g.line, ID: id, Enabled: true, Kinds: []string{"binary"}, Options: map[string]string{},
+		Checks: source.Checks{Packages: source.CheckRequired, Metadata: source.CheckOff},
+	}
+	if !slices.ContainsFunc(g.keys, func(key string) bool { return !strings.Contains(key, "[") || strings.HasSuffix(key, "[C]") }) { // translations are not read
+		r.refuse(Config, g.line, "the group of the remote %q is empty", id)
+	}
+	priority := defaultPriority
+	for _, key := range g.keys {
+		raw := g.values[key]
+		value, _ := g.text(key)
+		switch key {
+		case "url":
+			if value != "" {
+				s.URLs = []string{family.MaskURL(value)}
+				r.LoginInURL(r.root, Config, value)
+			} else {
+				s.Enabled, s.DisabledBy = false, source.OffByFlag
+			}
+			continue
+		case "xa.title":
+			s.Name = value
+			continue
+		case "xa.disable":
+			on, ok := boolean(raw)
+			if on {
+				s.Enabled, s.DisabledBy = false, source.OffByFlag
+			}
+			if !ok {
+				r.Problem(Config, g.lines[key], fmt.Sprintf("flatpak takes no notice of xa.disable=%s in %q: it is neither true nor false", raw, id), false)
+			}
+			continue
+		case "xa.prio":
+			priority = integer(raw)
+			continue
+		case "metalink":
+			s.Metalink = family.MaskURL(value)
+			continue
+		case "gpg-verify":
+			on, ok := boolean(raw)
+			if !ok {
+				r.refuse(Config, g.lines[key], "gpg-verify of %q must be true or false, it is %q", id, raw)
+			}
+			s.Checks.Packages = check(on)
+		case "gpg-verify-summary":
+			on, ok := boolean(raw)
+			if !ok {
+				r.Problem(Config, g.lines[key], fmt.Sprintf("gpg-verify-summary of %q must be true or false, it is %q", id, raw), false)
+			}
+			s.Checks.Metadata = check(on)
+		case "tls-client-cert-path":
+			r.Certificate(r.root, value, id, Config, g.lines[key])
+		}
+		s.Options[key] = family.Option(key, value)
+	}
+	s.Priority = &priority
+	for _, name := range r.keyrings(id, s.Options["gpgkeypath"]) {
+		s.SignedBy = append(s.SignedBy, name)
+		r.keys(name)
+	}
+	r.finish(&s)
+}
+
+func check(on bool) string {
+	if on {
+		return source.CheckRequired
+	}
+	return source.CheckOff
+}
+
+// keyrings lists the files with a remote's keys that exist.
+func (r *reader) keyrings(id, paths string) (out []string) {
+	list := append([]string{path.Join(Repo, id+".trustedkeys.gpg")}, strings.FieldsFunc(paths, func(c rune) bool { return c == ';' || c == ',' })...)
+	for _, name := range list {
+		info, err := r.root.Stat(name)
+		switch {
+		case err != nil:
+		case info.Mode().IsRegular():
+			out = append(out, path.Clean("/"+name))
+		case info.IsDir():
+			out = append(out, r.root.Glob(path.Clean("/"+name)+"/*")...)
+		}
+	}
+	return out
+}
+
+func (r *reader) keys(name string) {
+	data, err := r.root.ReadText(name)
+	if err == nil {
+		var keys []source.Key
+		if keys, err = keyring.Read(data); err == nil {
+			r.add(keys, name)
+			return
+		}
+	}
+	r.Problem(name, 0, "the keyring cannot be read: "+family.Plain(err), false)
+}
+
+func (r *reader) add(keys []source.Key, where string) {
+	for _, k := range keys {
+		k.Where, k.Scope = where, source.ScopeNamed
+		r.Keys = append(r.Keys, k)
+	}
+}
+
+func (r *reader) finish(s *source.Source) {
+	s.EffURLs = slices.Clone(s.URLs)
+	family.Tidy(s)
+	r.Sources = append(r.Sources, *s)
+}
+
+// parts reads the definitions that become remotes the next time flatpak looks.
+func (r *reader) parts() {
+	entries, err := r.root.ReadDir(PartDir)
+	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			r.Problem(PartDir, 0, "cannot be listed: "+family.Plain(err), false)
+		}
+		return
+	}
+	for _, e := range entries {
+		name := path.Join(PartDir, e.Name())
+		info, err := r.root.Stat(name)
+		id, isPart := strings.CutSuffix(e.Name(), partExt)
+		if err != nil || !info.Mode().IsRegular() {
+			continue
+		}
+		off := ""
+		switch {
+		case !isPart && e.Name()[0] != '.' && strings.Contains(e.Name(), partExt):
+			id, _, _ = strings.Cut(e.Name(), partExt)
+			off = source.OffByFilename
+		case !isPart:
+			continue
+		case r.remotes[id]:
+			off = source.OffByDuplicate
+		case slices.Contains(r.applied, id):
+			off = source.OffAsInvalid // it was a remote before, and somebody deleted it
+		}
+		r.part(name, id, off)
+	}
+}
+
+func (r *reader) part(name, id, off string) {
+	problems := len(r.Problems)
+	if off != "" {
+		defer func() { r.Problems = r.Problems[:problems] }()
+	}
+	text, err := r.root.ReadText(name)
+	if err != nil {
+		r.refuse(name, 0, "the file cannot be read: %s", family.Plain(err))
+		return
+	}
+	if off == "" || off == source.OffByDuplicate {
+		r.Keep(r.root, name, text)
+	}
+	f := ini.ParseKeyFile(text)
+	if f.Err != nil {
+		r.refuse(name, f.Err.Line, "%s", f.Err.Message)
+		return
+	}
+	_, all := groups(f)
+	g := all[partGroup]
+	if g == nil {
+		r.refuse(name, 0, "there is no group [%s]", partGroup)
+		return
+	}
+	u, ok := g.text("Url")
+	if !ok {
+		r.refuse(name, g.line, "there is no Url")
+		return
+	}
+	if v, ok := g.text("Version"); ok && v != "1" {
+		r.refuse(name, g.lines["Version"], "Version must be 1, it is %q", v)
+		return
+	}
+	s := source.Source{Family: Family, File: name, Line: g.line, ID: id, Enabled: true, Kinds: []string{"binary"}, Options: map[string]string{}}
+	var localised bool
+	if s.Name, localised = g.text("Title[C]"); !localised {
+		s.Name, _ = g.text("Title")
+	}
+	if u != "" {
+		s.URLs = []string{family.MaskURL(u)}
+	} else {
+		s.Enabled, s.DisabledBy = false, source.OffByFlag
+	}
+	key, verified := g.text("GPGKey")
+	s.Checks = source.Checks{Packages: check(verified), Metadata: check(verified)}
+	if verified && !r.embedded(&s, key, name, g.lines["GPGKey"], off) {
+		return
+	}
+	for _, k := range []string{"DeploySideloadCollectionID", "DeployCollectionID", "CollectionID"} {
+		if v, _ := g.text(k); v != "" && !verified {
+			r.refuse(name, g.lines[k], "%s needs a GPGKey", k)
+			return
+		}
+	}
+	for _, k := range g.keys {
+		switch k {
+		case "Url", "Title", "GPGKey":
+		default:
+			v, _ := g.text(k)
+			s.Options[k] = family.Option(k, v)
+		}
+	}
+	priority := defaultPriority
+	s.Priority = &priority
+	if off != "" {
+		s.Enabled, s.DisabledBy = false, off
+	} else {
+		r.LoginInURL(r.root, name, u)
+	}
+	r.finish(&s)
+}
+
+// embedded reads the key that a definition carries.
+func (r *reader) embedded(s *source.Source, key, name string, line int, off string) bool {
+	data := decode(key)
+	if len(data) < 10 {
+		r.refuse(name, line, "GPGKey is not a key in base64")
+		return false
+	}
+	keys, err := keyring.Read(data)
+	if err != nil {
+		r.Problem(name, line, "the GPGKey cannot be understood: "+err.Error(), false)
+	}
+	var fingerprints []string
+	for _, k := range keys {
+		fingerprints = append(fingerprints, k.Fingerprint)
+	}
+	s.SignedBy = []string{"embedded:" + strings.Join(fingerprints, ",")}
+	if off == "" {
+		r.add(keys, name)
+	}
+	return true
+}
+
+// decode reads base64 as GLib does: what is none of its letters is passed over,
+// and letters that fill no group of four are lost.
+func decode(text string) []byte {
+	var letters []byte
+	for _, c := range []byte(text) {
+		if c == '+' || c == '/' || c == '=' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' {
+			letters = append(letters, c)
+		}
+	}
+	out, _ := base64.StdEncoding.DecodeString(string(letters[:len(letters)&^3]))
+	return out
+}
