@@ -252,7 +252,9 @@ func (r *reader) remote(id string, g *group) {
 		Family: Family, File: Config, Line: g.line, ID: id, Enabled: true, Kinds: []string{"binary"}, Options: map[string]string{},
 		Checks: source.Checks{Packages: source.CheckRequired, Metadata: source.CheckOff},
 	}
-	if !slices.ContainsFunc(g.keys, func(key string) bool { return !strings.Contains(key, "[") || strings.HasSuffix(key, "[C]") }) { // translations are not read
+	if !slices.ContainsFunc(g.keys, func(key string) bool {
+		return !strings.Contains(key, "[") || strings.HasSuffix(key, "[C]") || strings.HasSuffix(key, "[]")
+	}) { // translations are not read
 		r.refuse(Config, g.line, "the group of the remote %q is empty", id)
 	}
 	priority := defaultPriority

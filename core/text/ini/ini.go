@@ -22,18 +22,27 @@ type Error struct {
 
 func (e *Error) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Message) }
 
-// Entry is one key with its value. Its texts are asked of the File.
+// Entry is one key with its value. Its texts are asked of the File. It is kept
+// small: there may be one for every two bytes of a text.
 type Entry struct {
-	Line               int32 // from 1
-	start, end         int32 // all its lines, the newline included
-	key, keyEnd        int32
-	value, valueEnd    int32 // as written; empty and at the line's end for a bare key
-	joined             int32 // index from 1 into File.joined where the value is not a stretch of the text
-	bare, continuation bool  // without an equals sign; with lines after the first
+	Line            int32 // from 1
+	end             int32 // of its last line, the newline included
+	key, keyEnd     int32
+	value, valueEnd int32  // as written; empty and at the line's end for a bare key
+	flags           uint32 // the signs below, and an index from 1 into File.joined
 }
 
+const (
+	bare      uint32 = 1 << 31    // without an equals sign
+	goesOn    uint32 = 1 << 30    // the line goes on with the value of the entry before
+	joinedSet        = goesOn - 1 // where the value is not a stretch of the text
+)
+
 // Bare reports whether the entry has no equals sign.
-func (e *Entry) Bare() bool { return e.bare }
+func (e *Entry) Bare() bool { return e.flags&bare != 0 }
+
+// start returns where the line begins that a place is in.
+func (f *File) start(at int32) int { return strings.LastIndexByte(f.text[:at], '\n') + 1 }
 
 // Section is one header with the entries up to the next. A text that begins
 // with entries has a first Section without header.
@@ -75,8 +84,8 @@ func (f *File) Key(e *Entry) string { return f.text[e.key:e.keyEnd] }
 
 // Value returns the value of an entry as the dialect's program reads it.
 func (f *File) Value(e *Entry) string {
-	if e.joined > 0 {
-		return f.joined[e.joined-1]
+	if n := e.flags & joinedSet; n > 0 {
+		return f.joined[n-1]
 	}
 	return f.text[e.value:e.valueEnd]
 }
@@ -99,6 +108,17 @@ func (f *File) find(s *Section, key string) *Entry {
 	return nil
 }
 
+// before returns the entry of the same key that stands before another.
+func (f *File) before(s *Section, e *Entry) *Entry {
+	list := f.Entries(s)
+	for i := len(list) - 1; i >= 0; i-- {
+		if list[i].value < e.value && f.Key(&list[i]) == f.Key(e) {
+			return &list[i]
+		}
+	}
+	return nil
+}
+
 // ErrValue is returned for keys, names and values that the dialect cannot write.
 var ErrValue = errors.New("cannot be written in this format")
 
@@ -110,15 +130,18 @@ func (f *File) Set(s *Section, key, value string) error {
 		return fmt.Errorf("%s: %w", key, err)
 	}
 	if e := f.find(s, key); e != nil {
-		if e.bare {
+		if e.Bare() {
 			text = f.write.equals + text
 		}
-		list := f.Entries(s)
-		for i := len(list) - 1; e.key == list[i].key || i > 0; i-- { // a value over several entries becomes one
-			if e = &list[i]; !e.continuation || e.joined > 0 || f.Key(e) != key {
-				break
+		var others []*Entry // a value over several entries becomes one
+		for e.flags&goesOn != 0 {
+			others = append(others, e)
+			if e = f.before(s, e); e == nil {
+				return fmt.Errorf("%s: its value begins in another section: %w", key, ErrValue)
 			}
-			f.edits.Delete(int(e.start), int(e.end))
+		}
+		for _, o := range others {
+			f.edits.Delete(f.start(o.value), int(o.end))
 		}
 		f.edits.Replace(int(e.value), int(e.valueEnd), text)
 		return nil
@@ -153,7 +176,7 @@ func (f *File) Delete(s *Section, key string) {
 	list := f.Entries(s)
 	for i := range list {
 		if f.Key(&list[i]) == key {
-			f.edits.Delete(int(list[i].start), int(list[i].end))
+			f.edits.Delete(f.start(list[i].value), int(list[i].end))
 		}
 	}
 }
@@ -205,9 +228,7 @@ func begin(text []byte, w writer) *parser {
 		f.Err = &Error{1, fmt.Sprintf("the text is longer than %d MiB", MaxText>>20)}
 		return p
 	}
-	n := strings.Count(f.text, "=")
-	f.entries = make([]Entry, 0, min(n, strings.Count(f.text, "\n")+1))
-	f.Sections = make([]Section, 0, min(strings.Count(f.text, "["), len(text)/16+1))
+	f.entries = make([]Entry, 0, min(strings.Count(f.text, "="), strings.Count(f.text, "\n")+1))
 	return p
 }
 
@@ -246,10 +267,14 @@ func (p *parser) entry(e Entry) *Entry {
 
 func (p *parser) join(e *Entry, value string) {
 	p.f.joined = append(p.f.joined, value)
-	e.joined = int32(len(p.f.joined))
+	e.flags |= uint32(len(p.f.joined))
 }
 
+// finish ends the section that is open, and the reading at the end of the text.
 func (p *parser) finish(at int) {
+	if at == len(p.f.text) && cap(p.f.entries) > len(p.f.entries) {
+		p.f.entries = append(make([]Entry, 0, len(p.f.entries)), p.f.entries...)
+	}
 	if n := len(p.f.Sections); n > 0 {
 		p.f.Sections[n-1].end = int32(at)
 	}

@@ -75,7 +75,7 @@ func (p *parser) keyFileLine(at, after, from, to int) {
 		for value < to && strings.IndexByte(keyFileBlank, p.f.text[value]) >= 0 {
 			value++
 		}
-		e := p.entry(Entry{start: int32(at), end: int32(after), key: int32(from), keyEnd: int32(from + len(key)), value: int32(value), valueEnd: int32(to)})
+		e := p.entry(Entry{end: int32(after), key: int32(from), keyEnd: int32(from + len(key)), value: int32(value), valueEnd: int32(to)})
 		if v := p.f.Value(e); key == "Encoding" && p.f.Name(&p.f.Sections[len(p.f.Sections)-1]) == p.f.Name(&p.f.Sections[0]) && !strings.EqualFold(v, "UTF-8") {
 			p.fail("the encoding is not UTF-8")
 		}

@@ -39,12 +39,12 @@ func ParsePacman(text []byte) *File {
 			p.section(at, from+1, to-1)
 		default:
 			p.headless(at)
-			e := Entry{start: int32(at), end: int32(after), value: int32(to), valueEnd: int32(to), bare: true}
+			e := Entry{end: int32(after), value: int32(to), valueEnd: int32(to), flags: bare}
 			keyEnd := to
 			if i := strings.IndexByte(line, '='); i >= 0 {
 				keyEnd = from + i
 				v, w := p.trim(keyEnd+1, to, pacmanBlank)
-				e.value, e.valueEnd, e.bare = int32(v), int32(w), false
+				e.value, e.valueEnd, e.flags = int32(v), int32(w), 0
 			}
 			k, l := p.trim(from, keyEnd, pacmanBlank)
 			e.key, e.keyEnd = int32(k), int32(l)

@@ -78,7 +78,7 @@ func ParseRPM(text []byte) *File {
 		case e != nil && first > 0 && line[first] != '[':
 			part := strings.TrimRight(line[first:], rpmBlank)
 			parts = append(parts, part)
-			e.valueEnd, e.end, e.continuation = int32(from+first+len(part)), int32(after), true
+			e.valueEnd, e.end = int32(from+first+len(part)), int32(after)
 		default:
 			done()
 			if e = p.rpmLine(from, after, line, first); e != nil {
@@ -140,7 +140,7 @@ func (p *parser) rpmLine(from, after int, line string, first int) *Entry {
 		valueEnd = len(line)
 	}
 	return p.entry(Entry{
-		start: int32(from), end: int32(after), key: int32(from), keyEnd: int32(from + keyEnd),
+		end: int32(after), key: int32(from), keyEnd: int32(from + keyEnd),
 		value: int32(from + value), valueEnd: int32(from + valueEnd),
 	})
 }

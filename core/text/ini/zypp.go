@@ -40,14 +40,14 @@ func ParseZypp(text []byte, multi ...string) *File {
 				break
 			}
 			p.headless(at)
-			p.entry(Entry{start: int32(at), end: int32(after), key: int32(key), keyEnd: int32(keyEnd), value: int32(from), valueEnd: int32(to), continuation: true})
+			p.entry(Entry{end: int32(after), key: int32(key), keyEnd: int32(keyEnd), value: int32(from), valueEnd: int32(to), flags: goesOn})
 			at = after
 			continue
 		}
 		p.headless(at)
 		k, l := p.trim(from, from+equals, zyppBlank)
 		v, w := p.trim(from+equals+1, to, zyppBlank)
-		p.entry(Entry{start: int32(at), end: int32(after), key: int32(k), keyEnd: int32(l), value: int32(v), valueEnd: int32(w)})
+		p.entry(Entry{end: int32(after), key: int32(k), keyEnd: int32(l), value: int32(v), valueEnd: int32(w)})
 		keyEnd = 0
 		for _, m := range multi {
 			if t[k:l] == m {
