@@ -96,6 +96,22 @@ func (r *FS) ReadDir(name string) ([]fs.DirEntry, error) {
 	return fs.ReadDir(r.fsys, p)
 }
 
+// Open opens a regular file of any size.
+func (r *FS) Open(name string) (fs.File, error) {
+	p, err := r.Resolve(name)
+	if err != nil {
+		return nil, err
+	}
+	info, err := fs.Stat(r.fsys, p)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: ErrNotRegular}
+	}
+	return r.fsys.Open(p)
+}
+
 // ReadFile returns the content of a regular file of at most MaxFile bytes.
 func (r *FS) ReadFile(name string) ([]byte, error) { return r.read(name, MaxFile) }
 

@@ -1,0 +1,245 @@
+package survey
+
+import (
+	"bytes"
+	"errors"
+	"strings"
+
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/pkgdb"
+)
+
+// packages are the databases of installed packages that stand on the root.
+type packages struct {
+	dpkg      []byte // its status file
+	dpkgArchs []string
+	rpm       *pkgdb.RPM
+	pacman    *pkgdb.Pacman
+	rpmFailed bool
+}
+
+// oldRPM are databases of kinds that are not read.
+var oldRPM = []string{"/var/lib/rpm/Packages", "/var/lib/rpm/Packages.db", "/usr/lib/sysimage/rpm/Packages.db", "/usr/lib/sysimage/rpm/Packages"}
+
+func (r *reader) databases() {
+	if status, err := r.root.ReadFile("/var/lib/dpkg/status"); err == nil {
+		r.dpkg = status
+		if v := dpkgField(status, "dpkg", "Architecture"); v != "" {
+			r.dpkgArchs = append(r.dpkgArchs, v)
+		}
+	}
+	if foreign, err := r.root.ReadText("/var/lib/dpkg/arch"); err == nil {
+		for a := range strings.FieldsSeq(string(foreign)) {
+			if len(r.dpkgArchs) == 0 || a != r.dpkgArchs[0] {
+				r.dpkgArchs = append(r.dpkgArchs, a)
+			}
+		}
+	}
+	db, err := pkgdb.OpenRPM(r.root)
+	switch {
+	case err == nil:
+		r.rpm = db
+	case !errors.Is(err, pkgdb.ErrNoRPM):
+		r.rpmTrouble(err)
+	default:
+		for _, name := range oldRPM {
+			if _, err := r.root.Stat(name); err == nil {
+				r.problem(rpm.Family, name, "rpm's database is of a kind that is not read: the keys in it, owners of files and versions of tools are missing here")
+				break
+			}
+		}
+	}
+}
+
+func (r *reader) close() {
+	if r.rpm != nil {
+		r.rpm.Close()
+	}
+}
+
+// rpmTrouble notes once that the rpm database cannot be read.
+func (r *reader) rpmTrouble(err error) {
+	if !r.rpmFailed {
+		r.rpmFailed = true
+		file := ""
+		if r.rpm != nil {
+			file = r.rpm.Path
+		}
+		r.problem(rpm.Family, file, "rpm's database cannot be read: "+err.Error())
+	}
+}
+
+func (r *reader) find(table, key string) []pkgdb.Package {
+	if r.rpm == nil || r.rpmFailed {
+		return nil
+	}
+	list, err := r.rpm.Find(table, key)
+	if err != nil {
+		r.rpmTrouble(err)
+	}
+	return list
+}
+
+// releases are the capabilities by which dnf knows the release of a distribution.
+var releases = []string{
+	"system-release(releasever)", "system-release", "distribution-release(releasever)", "distribution-release", "redhat-release", "suse-release",
+}
+
+// release returns the version of the package that provides the release.
+func (r *reader) release() string {
+	for _, name := range releases {
+		if list := r.find("Providename", name); len(list) > 0 {
+			return list[0].Provided(name)
+		}
+	}
+	return ""
+}
+
+// rpmArch returns the architecture of rpm itself, or of the C library.
+func (r *reader) rpmArch() string {
+	for _, name := range []string{"rpm", "glibc", "bash"} {
+		for _, p := range r.find("Name", name) {
+			switch a := p.Arch(); a {
+			case "", "noarch":
+			case "armv7hl", "armv7hnl", "armv6hl":
+				return "armv7l"
+			default:
+				return a
+			}
+		}
+	}
+	return ""
+}
+
+// family tells the family from the database that is there.
+func (r *reader) family() string {
+	switch {
+	case r.dpkg != nil:
+		return deb.Family
+	case zypp.Present(r.root):
+		return zypp.Family
+	case r.rpm != nil || rpm.Present(r.root):
+		return rpm.Family
+	case arch.Present(r.root):
+		return arch.Family
+	}
+	return ""
+}
+
+func (r *reader) openPacman(db string) {
+	if p, err := pkgdb.OpenPacman(r.root, db); err == nil {
+		r.pacman = p
+	}
+}
+
+// toolNames are the programs that work on package sources.
+var toolNames = []string{"apt", "dpkg", "dnf", "yum", "libdnf", "rpm", "zypper", "libzypp", "pacman", "flatpak", "gnupg", "gnupg2"}
+
+func (r *reader) tools(to map[string]string) {
+	for _, tool := range toolNames {
+		if r.dpkg != nil {
+			if v := dpkgField(r.dpkg, tool, "Version"); v != "" && dpkgField(r.dpkg, tool, "Status") == "install ok installed" {
+				to[tool] = v
+				continue
+			}
+		}
+		if list := r.find("Name", tool); len(list) > 0 {
+			to[tool] = list[0].Version()
+			continue
+		}
+		if r.pacman != nil {
+			if v := r.pacman.Version(tool); v != "" {
+				to[tool] = v
+			}
+		}
+	}
+}
+
+// owners says which package owns each source file, as far as a database can tell.
+func (r *reader) owners() {
+	owner := map[string]string{}
+	for i := range r.Survey.Sources {
+		owner[r.Survey.Sources[i].File] = ""
+	}
+	if len(owner) == 0 {
+		return
+	}
+	readable := r.dpkgOwners(owner)
+	if r.rpm != nil && !r.rpmFailed {
+		readable = true
+		for file, have := range owner {
+			if have != "" {
+				continue
+			}
+			name, err := r.rpm.Owner(file)
+			if err != nil {
+				r.rpmTrouble(err)
+				break
+			}
+			owner[file] = name
+		}
+	}
+	if r.pacman != nil {
+		readable = true
+		files := make([]string, 0, len(owner))
+		for file := range owner {
+			files = append(files, file)
+		}
+		for file, name := range r.pacman.Owners(files) {
+			if owner[file] == "" {
+				owner[file] = name
+			}
+		}
+	}
+	if !readable {
+		return
+	}
+	for i := range r.Survey.Sources {
+		o := owner[r.Survey.Sources[i].File]
+		r.Survey.Sources[i].Owner = &o
+	}
+}
+
+// dpkgOwners asks dpkg's lists of files.
+func (r *reader) dpkgOwners(owner map[string]string) bool {
+	entries, err := r.root.ReadDir("/var/lib/dpkg/info")
+	if err != nil {
+		return false
+	}
+	dirs := map[string]bool{} // the first two parts of the paths that are asked for
+	for file := range owner {
+		dirs[top(file)] = true
+	}
+	for _, e := range entries {
+		pkg, ok := strings.CutSuffix(e.Name(), ".list")
+		if !ok {
+			continue
+		}
+		data, err := r.root.ReadFile("/var/lib/dpkg/info/" + e.Name())
+		if err != nil {
+			continue
+		}
+		for dir := range dirs {
+			if !bytes.Contains(data, []byte(dir)) {
+				continue
+			}
+			for file := range owner {
+				if bytes.Contains(data, []byte("\n"+file+"\n")) || bytes.HasPrefix(data, []byte(file+"\n")) {
+					owner[file], _, _ = strings.Cut(pkg, ":")
+				}
+			}
+		}
+	}
+	return true
+}
+
+func top(file string) string {
+	parts := strings.SplitN(file, "/", 4)
+	if len(parts) < 4 {
+		return file
+	}
+	return "/" + parts[1] + "/" + parts[2] + "/"
+}
