@@ -15,7 +15,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/survey"
 )
 
 // How the agent waits.
@@ -132,7 +132,7 @@ func (a *Agent) own(name string) bool {
 // watch looks at the folders whose files say what is configured; where one is
 // missing, at the nearest above it.
 func (a *Agent) watch(w *fsnotify.Watcher) {
-	for _, dir := range deb.WatchDirs {
+	for _, dir := range survey.WatchDirs {
 		p, err := a.host.path(dir)
 		if err != nil {
 			continue

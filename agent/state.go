@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/google/renameio/v2"
+	"golang.org/x/sys/unix"
 
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
@@ -43,6 +44,7 @@ type Host struct {
 	Root  string // "/" or the folder of a simulated host
 	State string // the agent's own folder
 	dir   *os.Root
+	in    *inRoot // nil where the kernel has no openat2
 	fs    *rootfs.FS
 }
 
@@ -56,11 +58,20 @@ func OpenHost(root string) (*Host, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the root %s cannot be opened: %w", root, errors.Unwrap(err))
 	}
-	return &Host{Root: abs, State: filepath.Join(abs, StateDir), dir: dir, fs: rootfs.New(dir.FS())}, nil
+	h := &Host{Root: abs, State: filepath.Join(abs, StateDir), dir: dir, fs: rootfs.New(dir.FS())}
+	if in, err := openInRoot(dir, abs); err == nil && in != nil {
+		h.in, h.fs = in, rootfs.New(in)
+	}
+	return h, nil
 }
 
 // Close closes the root folder.
-func (h *Host) Close() error { return h.dir.Close() }
+func (h *Host) Close() error {
+	if h.in != nil {
+		unix.Close(h.in.dir)
+	}
+	return h.dir.Close()
+}
 
 // path is where a path inside the root really stands, links followed.
 func (h *Host) path(inside string) (string, error) {

@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -28,12 +29,38 @@ var ErrLoop = errors.New("too many levels of symbolic links")
 // ErrNotRegular is returned where a file was wanted and something else stands.
 var ErrNotRegular = errors.New("not a regular file")
 
+// ErrNotFolder is returned where a folder was wanted and something else stands.
+var ErrNotFolder = errors.New("not a folder")
+
 // FS is a root folder. Paths inside it are absolute, with forward slashes.
-type FS struct{ fsys fs.FS }
+type FS struct {
+	fsys fs.FS
+	fast inRoot // nil where fsys cannot do it
+}
+
+// inRoot is a file system that resolves links inside the root by itself.
+type inRoot interface {
+	OpenInRoot(name string) (fs.File, error)
+	StatInRoot(name string) (fs.FileInfo, error)
+	ListInRoot(name string) ([]fs.DirEntry, error) // in any order
+}
 
 // New returns the root folder that fsys holds. fsys should implement
-// fs.ReadLinkFS, as that of os.Root does; without it no link is followed.
-func New(fsys fs.FS) *FS { return &FS{fsys} }
+// fs.ReadLinkFS, as that of os.Root does; without it no link is followed. Where
+// it has the methods OpenInRoot, StatInRoot and ListInRoot, those are used: they
+// resolve links as if the root had been changed, in one step.
+func New(fsys fs.FS) *FS {
+	fast, _ := fsys.(inRoot)
+	return &FS{fsys, fast}
+}
+
+// inside is a path as fs.FS wants it, links not resolved.
+func inside(name string) string {
+	if name = path.Clean("/" + name)[1:]; name == "" {
+		return "."
+	}
+	return name
+}
 
 // Resolve returns the path of name, relative to the root and without symbolic
 // links, as fs.FS wants it. The last element need not exist.
@@ -80,6 +107,9 @@ func (r *FS) Resolve(name string) (string, error) {
 
 // Stat describes the file that name leads to.
 func (r *FS) Stat(name string) (fs.FileInfo, error) {
+	if r.fast != nil {
+		return r.fast.StatInRoot(inside(name))
+	}
 	p, err := r.Resolve(name)
 	if err != nil {
 		return nil, err
@@ -89,27 +119,75 @@ func (r *FS) Stat(name string) (fs.FileInfo, error) {
 
 // ReadDir lists a folder, sorted by name.
 func (r *FS) ReadDir(name string) ([]fs.DirEntry, error) {
+	list, err := r.ReadDirAsStored(name)
+	slices.SortFunc(list, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	return list, err
+}
+
+// ReadDirAsStored lists a folder in the order in which the file system keeps it:
+// that in which a program meets the files that does not sort them.
+func (r *FS) ReadDirAsStored(name string) ([]fs.DirEntry, error) {
+	if r.fast != nil {
+		return r.fast.ListInRoot(inside(name))
+	}
 	p, err := r.Resolve(name)
 	if err != nil {
 		return nil, err
 	}
-	return fs.ReadDir(r.fsys, p)
+	if info, err := fs.Stat(r.fsys, p); err != nil {
+		return nil, err
+	} else if !info.IsDir() { // to open a pipe would block
+		return nil, &fs.PathError{Op: "readdir", Path: name, Err: ErrNotFolder}
+	}
+	f, err := r.fsys.Open(p)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	dir, ok := f.(fs.ReadDirFile)
+	if !ok {
+		return nil, &fs.PathError{Op: "readdir", Path: name, Err: ErrNotFolder}
+	}
+	return dir.ReadDir(-1)
 }
 
 // Open opens a regular file of any size.
 func (r *FS) Open(name string) (fs.File, error) {
-	p, err := r.Resolve(name)
+	f, _, err := r.open(name)
+	return f, err
+}
+
+func (r *FS) open(name string) (fs.File, fs.FileInfo, error) {
+	var f fs.File
+	var err error
+	if r.fast != nil {
+		f, err = r.fast.OpenInRoot(inside(name))
+	} else {
+		var p string
+		if p, err = r.Resolve(name); err != nil {
+			return nil, nil, err
+		}
+		var info fs.FileInfo
+		if info, err = fs.Stat(r.fsys, p); err != nil { // before opening: a pipe would block
+			return nil, nil, err
+		}
+		if !info.Mode().IsRegular() {
+			return nil, nil, &fs.PathError{Op: "read", Path: name, Err: ErrNotRegular}
+		}
+		f, err = r.fsys.Open(p)
+	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	info, err := fs.Stat(r.fsys, p)
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = &fs.PathError{Op: "read", Path: name, Err: ErrNotRegular}
+	}
 	if err != nil {
-		return nil, err
+		f.Close()
+		return nil, nil, err
 	}
-	if !info.Mode().IsRegular() {
-		return nil, &fs.PathError{Op: "open", Path: name, Err: ErrNotRegular}
-	}
-	return r.fsys.Open(p)
+	return f, info, nil
 }
 
 // ReadFile returns the content of a regular file of at most MaxFile bytes.
@@ -119,25 +197,14 @@ func (r *FS) ReadFile(name string) ([]byte, error) { return r.read(name, MaxFile
 func (r *FS) ReadText(name string) ([]byte, error) { return r.read(name, MaxText) }
 
 func (r *FS) read(name string, limit int64) ([]byte, error) {
-	p, err := r.Resolve(name)
-	if err != nil {
-		return nil, err
-	}
-	info, err := fs.Stat(r.fsys, p) // before opening: a pipe would block
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, &fs.PathError{Op: "read", Path: name, Err: ErrNotRegular}
-	}
-	if info.Size() > limit {
-		return nil, &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("%w: %d MiB, the limit is %d MiB", ErrLarge, info.Size()>>20, limit>>20)}
-	}
-	f, err := r.fsys.Open(p)
+	f, info, err := r.open(name)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
+	if info.Size() > limit {
+		return nil, &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("%w: %d MiB, the limit is %d MiB", ErrLarge, info.Size()>>20, limit>>20)}
+	}
 	buf := make([]byte, 0, info.Size()+512)
 	for {
 		n, err := f.Read(buf[len(buf):cap(buf)])
@@ -155,23 +222,4 @@ func (r *FS) read(name string, limit int64) ([]byte, error) {
 			buf = append(buf, 0)[:len(buf)]
 		}
 	}
-}
-
-// ReadDirAsStored lists a folder in the order in which the file system keeps it:
-// that in which a program meets the files that does not sort them.
-func (r *FS) ReadDirAsStored(name string) ([]fs.DirEntry, error) {
-	p, err := r.Resolve(name)
-	if err != nil {
-		return nil, err
-	}
-	f, err := r.fsys.Open(p)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	dir, ok := f.(fs.ReadDirFile)
-	if !ok {
-		return nil, &fs.PathError{Op: "readdir", Path: name, Err: errors.New("not a folder")}
-	}
-	return dir.ReadDir(-1)
 }
