@@ -63,6 +63,7 @@ type File struct {
 	entries []Entry
 	joined  []string
 	write   writer
+	parse   func([]byte) *File
 	edits   splice.Edits
 }
 
@@ -70,6 +71,7 @@ type File struct {
 type writer struct {
 	equals       string                             // between key and value
 	encode       func(value string) (string, error) // the value as the dialect writes it
+	decode       func(raw string) string            // what a value that was read stands for
 	forbiddenKey string
 }
 
@@ -123,8 +125,29 @@ func (f *File) before(s *Section, e *Entry) *Entry {
 var ErrValue = errors.New("cannot be written in this format")
 
 // Set asks for a key to have a value: the last entry of that key changes its
-// value alone, and a new entry goes behind the last one of the section.
+// value alone, and a new entry goes behind the last one of the section. What
+// would not be read again as it was set is refused.
 func (f *File) Set(s *Section, key, value string) error {
+	var one splice.Edits
+	if err := f.set(&one, s, key, value); err != nil {
+		return err
+	}
+	again := f.parse(one.Apply([]byte(f.text)))
+	for i := range f.Sections {
+		if &f.Sections[i] != s {
+			continue
+		}
+		if len(again.Sections) != len(f.Sections) || again.Err != nil && f.Err == nil {
+			return fmt.Errorf("%s: %w", key, ErrValue)
+		}
+		if got, ok := again.Get(&again.Sections[i], key); !ok || f.write.decode(got) != value {
+			return fmt.Errorf("%s: %w", key, ErrValue)
+		}
+	}
+	return f.set(&f.edits, s, key, value)
+}
+
+func (f *File) set(edits *splice.Edits, s *Section, key, value string) error {
 	text, err := f.write.encode(value)
 	if err != nil {
 		return fmt.Errorf("%s: %w", key, err)
@@ -141,9 +164,9 @@ func (f *File) Set(s *Section, key, value string) error {
 			}
 		}
 		for _, o := range others {
-			f.edits.Delete(f.start(o.value), int(o.end))
+			edits.Delete(f.start(o.value), int(o.end))
 		}
-		f.edits.Replace(int(e.value), int(e.valueEnd), text)
+		edits.Replace(int(e.value), int(e.valueEnd), text)
 		return nil
 	}
 	if key == "" || strings.ContainsAny(key, f.write.forbiddenKey) || strings.TrimSpace(key) != key {
@@ -157,7 +180,7 @@ func (f *File) Set(s *Section, key, value string) error {
 	if at > 0 && f.text[at-1] != '\n' {
 		line = "\n" + line
 	}
-	f.edits.Insert(at, line)
+	edits.Insert(at, line)
 	return nil
 }
 
@@ -220,8 +243,8 @@ type parser struct {
 	number int32
 }
 
-func begin(text []byte, w writer) *parser {
-	f := &File{text: string(text), write: w}
+func begin(text []byte, w writer, parse func([]byte) *File) *parser {
+	f := &File{text: string(text), write: w, parse: parse}
 	p := &parser{f: f}
 	if len(text) > MaxText {
 		f.text = ""
@@ -285,6 +308,9 @@ func (p *parser) fail(message string) {
 		p.f.Err = &Error{int(p.number), message}
 	}
 }
+
+// itself is for dialects without escapes.
+func itself(value string) string { return value }
 
 // oneLine refuses values that do not stand on one line or that lose blanks.
 func oneLine(value string) (string, error) {

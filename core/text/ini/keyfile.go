@@ -9,7 +9,7 @@ import (
 // keyFileBlank is what GLib takes for a blank; the vertical tab is none.
 const keyFileBlank = " \t\n\f\r"
 
-var keyFileWriter = writer{equals: "=", forbiddenKey: "=\r\n[]#", encode: func(value string) (string, error) {
+var keyFileWriter = writer{decode: Unescape, equals: "=", forbiddenKey: "=\r\n[]#", encode: func(value string) (string, error) {
 	if !utf8.ValidString(value) || strings.ContainsRune(value, 0) {
 		return "", ErrValue
 	}
@@ -26,7 +26,7 @@ var keyFileWriter = writer{equals: "=", forbiddenKey: "=\r\n[]#", encode: func(v
 // ParseKeyFile reads a key file as GLib does: flatpak's configuration and
 // .flatpakrepo files. Values are raw; Unescape gives what they stand for.
 func ParseKeyFile(text []byte) *File {
-	p := begin(text, keyFileWriter)
+	p := begin(text, keyFileWriter, ParseKeyFile)
 	t := p.f.text
 	for at := 0; at < len(t) && p.f.Err == nil; {
 		end, after := p.next(at)

@@ -8,7 +8,7 @@ const pacmanLine = 4095
 
 const pacmanBlank = " \t\n\v\f\r"
 
-var pacmanWriter = writer{equals: " = ", forbiddenKey: "=\r\n[]#", encode: func(value string) (string, error) {
+var pacmanWriter = writer{decode: itself, equals: " = ", forbiddenKey: "=\r\n[]#", encode: func(value string) (string, error) {
 	if len(value) > 3000 {
 		return "", ErrValue
 	}
@@ -19,7 +19,7 @@ var pacmanWriter = writer{equals: " = ", forbiddenKey: "=\r\n[]#", encode: func(
 // keys and values go, a key may stand without a value, and entries before the
 // first header go to the section that was open where the file was included.
 func ParsePacman(text []byte) *File {
-	p := begin(text, pacmanWriter)
+	p := begin(text, pacmanWriter, ParsePacman)
 	t := p.f.text
 	for at := 0; at < len(t); {
 		end, after := p.next(at)

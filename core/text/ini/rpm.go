@@ -6,7 +6,7 @@ import (
 
 const rpmBlank = " \t\r"
 
-var rpmWriter = writer{equals: "=", forbiddenKey: "=\r\n[]#;", encode: func(value string) (string, error) {
+var rpmWriter = writer{decode: itself, equals: "=", forbiddenKey: "=\r\n[]#;", encode: func(value string) (string, error) {
 	if strings.ContainsAny(value, "\r\x00") {
 		return "", ErrValue
 	}
@@ -17,6 +17,9 @@ var rpmWriter = writer{equals: "=", forbiddenKey: "=\r\n[]#;", encode: func(valu
 		}
 	}
 	text := strings.Join(lines, "\n    ")
+	if value == "" {
+		return `""`, nil // a line of blanks behind nothing would be part of the value
+	}
 	if quoted(value) {
 		text = value[:1] + text + value[:1]
 	}
@@ -33,7 +36,7 @@ func quoted(value string) bool {
 // first column only, an indented line goes on with the value before it, and one
 // pair of quotes around a value is taken off.
 func ParseRPM(text []byte) *File {
-	p := begin(text, rpmWriter)
+	p := begin(text, rpmWriter, ParseRPM)
 	t := p.f.text
 	var e *Entry       // the entry whose value may go on
 	var firstEnd int32 // where its first line ends

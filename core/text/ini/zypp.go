@@ -4,7 +4,7 @@ import "strings"
 
 const zyppBlank = " \t"
 
-var zyppWriter = writer{equals: "=", forbiddenKey: "=\r\n[]#;:/?|,\\", encode: func(value string) (string, error) {
+var zyppWriter = writer{decode: itself, equals: "=", forbiddenKey: "=\r\n[]#;:/?|,\\", encode: func(value string) (string, error) {
 	if strings.ContainsRune(value, '\r') {
 		return "", ErrValue
 	}
@@ -15,7 +15,7 @@ var zyppWriter = writer{equals: "=", forbiddenKey: "=\r\n[]#;:/?|,\\", encode: f
 // lines behind a key of multi go on with it, each as an entry of that key,
 // until another key comes, even over the header of a section.
 func ParseZypp(text []byte, multi ...string) *File {
-	p := begin(text, zyppWriter)
+	p := begin(text, zyppWriter, func(text []byte) *File { return ParseZypp(text, multi...) })
 	t := p.f.text
 	var key, keyEnd int // of the entry that goes on
 	for at := 0; at < len(t) && p.f.Err == nil; {
