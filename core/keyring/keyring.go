@@ -8,8 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
@@ -32,6 +35,11 @@ func Certificates(data []byte) (openpgp.EntityList, error) {
 	raw, err := dearmor(data)
 	if err != nil {
 		return nil, err
+	}
+	if isKeybox(raw) {
+		if raw, err = unbox(raw); err != nil {
+			return nil, err
+		}
 	}
 	if len(bytes.TrimSpace(raw)) == 0 {
 		return nil, ErrNoKey
@@ -90,6 +98,43 @@ func Read(data []byte) ([]source.Key, error) {
 	return keys, nil
 }
 
+// Result is what Read says of one text.
+type Result struct {
+	Keys []source.Key
+	Err  error
+}
+
+// ReadAll is Read for many texts, side by side: most of the work is to check the
+// signatures that certificates make on themselves. Equal texts are read once.
+func ReadAll(texts [][]byte) []Result {
+	out := make([]Result, len(texts))
+	first := make(map[string]int, len(texts)) // text → where it stands first
+	var todo []int
+	for i, text := range texts {
+		if _, ok := first[string(text)]; !ok {
+			first[string(text)] = i
+			todo = append(todo, i)
+		}
+	}
+	var next atomic.Int64
+	var group sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(todo)) {
+		group.Go(func() {
+			for n := next.Add(1) - 1; int(n) < len(todo); n = next.Add(1) - 1 {
+				i := todo[n]
+				out[i].Keys, out[i].Err = Read(texts[i])
+			}
+		})
+	}
+	group.Wait()
+	for i, text := range texts {
+		if j := first[string(text)]; j != i {
+			out[i] = Result{slices.Clone(out[j].Keys), out[j].Err}
+		}
+	}
+	return out
+}
+
 // Describe tells what a certificate says of itself.
 func Describe(e *openpgp.Entity) source.Key {
 	k := source.Key{
@@ -104,7 +149,7 @@ func Describe(e *openpgp.Entity) source.Key {
 		k.UserIDs = append(k.UserIDs, strings.ToValidUTF8(name, "\uFFFD"))
 	}
 	slices.Sort(k.UserIDs)
-	if sig, _ := e.PrimarySelfSignature(); sig != nil {
+	if sig := newestSelfSignature(e); sig != nil {
 		k.Expires = expiry(e.PrimaryKey, sig.KeyLifetimeSecs)
 	}
 	for i := range e.Subkeys {
@@ -120,6 +165,18 @@ func Describe(e *openpgp.Entity) source.Key {
 		k.Subkeys = append(k.Subkeys, sub)
 	}
 	return k
+}
+
+// newestSelfSignature returns the signature that says how long the key lasts: the
+// one made last, over the key itself or over any of its user ids.
+func newestSelfSignature(e *openpgp.Entity) *packet.Signature {
+	newest := e.SelfSignature
+	for _, id := range e.Identities {
+		if s := id.SelfSignature; s != nil && (newest == nil || s.CreationTime.After(newest.CreationTime)) {
+			newest = s
+		}
+	}
+	return newest
 }
 
 func expiry(k *packet.PublicKey, seconds *uint32) *time.Time {

@@ -191,32 +191,41 @@ func (r *FS) open(name string) (fs.File, fs.FileInfo, error) {
 }
 
 // ReadFile returns the content of a regular file of at most MaxFile bytes.
-func (r *FS) ReadFile(name string) ([]byte, error) { return r.read(name, MaxFile) }
+func (r *FS) ReadFile(name string) ([]byte, error) {
+	data, _, err := r.read(name, MaxFile)
+	return data, err
+}
 
 // ReadText is ReadFile for files that people write: at most MaxText bytes.
-func (r *FS) ReadText(name string) ([]byte, error) { return r.read(name, MaxText) }
+func (r *FS) ReadText(name string) ([]byte, error) {
+	data, _, err := r.read(name, MaxText)
+	return data, err
+}
 
-func (r *FS) read(name string, limit int64) ([]byte, error) {
+// ReadTextInfo is ReadText that also describes the file.
+func (r *FS) ReadTextInfo(name string) ([]byte, fs.FileInfo, error) { return r.read(name, MaxText) }
+
+func (r *FS) read(name string, limit int64) ([]byte, fs.FileInfo, error) {
 	f, info, err := r.open(name)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer f.Close()
 	if info.Size() > limit {
-		return nil, &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("%w: %d MiB, the limit is %d MiB", ErrLarge, info.Size()>>20, limit>>20)}
+		return nil, nil, &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("%w: %d MiB, the limit is %d MiB", ErrLarge, info.Size()>>20, limit>>20)}
 	}
 	buf := make([]byte, 0, info.Size()+512)
 	for {
 		n, err := f.Read(buf[len(buf):cap(buf)])
 		buf = buf[:len(buf)+n]
 		if err == io.EOF {
-			return buf, nil
+			return buf, info, nil
 		}
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if int64(len(buf)) > limit {
-			return nil, &fs.PathError{Op: "read", Path: name, Err: ErrLarge}
+			return nil, nil, &fs.PathError{Op: "read", Path: name, Err: ErrLarge}
 		}
 		if len(buf) == cap(buf) {
 			buf = append(buf, 0)[:len(buf)]

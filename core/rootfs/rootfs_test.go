@@ -57,7 +57,7 @@ func TestALargeFileIsRefusedUnread(t *testing.T) {
 	resolved, err := r.Resolve("/etc/apt/real")
 	require.NoError(t, err)
 	assert.Equal(t, "etc/apt/real", resolved)
-	_, err = r.read("/etc/apt/real", 3)
+	_, _, err = r.read("/etc/apt/real", 3)
 	var pe *fs.PathError
 	require.True(t, errors.As(err, &pe))
 	assert.ErrorIs(t, err, ErrLarge)

@@ -73,10 +73,18 @@ func Read(root *rootfs.FS, architectures []string) family.Reading {
 	var aside []string
 	for _, e := range entries {
 		name := path.Join(parts, e.Name())
-		switch info, err := root.Stat(name); {
+		regular := e.Type().IsRegular()
+		var err error
+		if !regular {
+			var info fs.FileInfo
+			if info, err = root.Stat(name); err == nil {
+				regular = info.Mode().IsRegular()
+			}
+		}
+		switch {
 		case err != nil && looksLikeList(e.Name()):
 			r.Problem(name, 0, "cannot be read: "+family.Plain(err), false)
-		case err != nil || !info.Mode().IsRegular():
+		case !regular:
 		case IsRead(e.Name()):
 			r.file(name, true)
 		case looksLikeList(e.Name()):
@@ -126,7 +134,7 @@ func looksLikeList(name string) bool {
 }
 
 func (r *reader) file(name string, read bool) {
-	text, err := r.root.ReadText(name)
+	text, info, err := r.root.ReadTextInfo(name)
 	if err != nil {
 		r.Problem(name, 0, "cannot be read: "+family.Plain(err), read)
 		return
@@ -151,7 +159,7 @@ func (r *reader) file(name string, read bool) {
 		r.Sources = append(r.Sources, list...)
 		return
 	}
-	r.Keep(r.root, name, text)
+	r.Texts[name], r.Modes[name] = text, info.Mode().Perm()
 	if len(bad) > 0 {
 		r.Problems = append(r.Problems, bad[0]) // apt stops reading the file there
 	}
@@ -522,14 +530,19 @@ var keyDirs = []keyDir{
 	{"/usr/share/keyrings", source.ScopeNamed},
 }
 
+// keyFile is a file with keys, read but not yet understood.
+type keyFile struct{ name, scope string }
+
 func (r *reader) keys() {
 	seen := map[string]bool{}
+	var files []keyFile
+	var texts [][]byte
 	add := func(name, scope string, must bool) {
 		if seen[name] || name == "" || name == "/dev/null" {
 			return
 		}
 		seen[name] = true
-		data, err := r.root.ReadText(name)
+		data, info, err := r.root.ReadTextInfo(name)
 		if err != nil {
 			if must || !errors.Is(err, fs.ErrNotExist) {
 				r.Problem(name, 0, "the key file cannot be read: "+family.Plain(err), false)
@@ -539,18 +552,10 @@ func (r *reader) keys() {
 		if len(data) == 0 {
 			return
 		}
-		keys, err := keyring.Read(data)
-		if err != nil {
-			r.Problem(name, 0, "the key file cannot be understood: "+err.Error(), false)
-			return
-		}
 		if strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(data, []byte("-----BEGIN")) {
-			r.Keep(r.root, name, data) // a file that a policy can own
+			r.Texts[name], r.Modes[name] = data, info.Mode().Perm() // a file that a policy can own
 		}
-		for _, k := range keys {
-			k.Where, k.Scope = name, scope
-			r.Keys = append(r.Keys, k)
-		}
+		files, texts = append(files, keyFile{name, scope}), append(texts, data)
 	}
 	add(r.conf.File("Dir::Etc::trusted"), source.ScopeAny, false)
 	dirs := append(slices.Clone(keyDirs), keyDir{r.conf.File("Dir::Etc::trustedparts"), source.ScopeAny})
@@ -569,6 +574,7 @@ func (r *reader) keys() {
 			}
 		}
 	}
+	var embedded []*source.Source
 	for i := range r.Sources {
 		s := &r.Sources[i]
 		for _, by := range s.SignedBy {
@@ -576,9 +582,23 @@ func (r *reader) keys() {
 			case by[0] == '/':
 				add(by, source.ScopeNamed, s.Enabled)
 			case strings.HasPrefix(by, "embedded:"):
-				r.embeddedKeys(s)
+				embedded = append(embedded, s)
 			}
 		}
+	}
+	for i, got := range keyring.ReadAll(texts) {
+		if got.Err != nil {
+			delete(r.Texts, files[i].name)
+			r.Problem(files[i].name, 0, "the key file cannot be understood: "+got.Err.Error(), false)
+			continue
+		}
+		for _, k := range got.Keys {
+			k.Where, k.Scope = files[i].name, files[i].scope
+			r.Keys = append(r.Keys, k)
+		}
+	}
+	for _, s := range embedded {
+		r.embeddedKeys(s)
 	}
 }
 
