@@ -138,6 +138,11 @@ func Run(ctx context.Context, o Options) (err error) {
 			return fmt.Errorf("making the host %s: %w", h.Name, err)
 		}
 	}
+	for _, h := range standin.FamilyHosts {
+		if err := h.Write(filepath.Join(hosts, h.Name), upstream, up.Keys()); err != nil {
+			return fmt.Errorf("making the host %s: %w", h.Name, err)
+		}
+	}
 	upServer := &http.Server{Handler: up, ReadHeaderTimeout: 10 * time.Second}
 	running.Go(func() { _ = upServer.Serve(upLn) }) // ends when it is closed
 	defer upServer.Close()
@@ -212,7 +217,8 @@ func Run(ctx context.Context, o Options) (err error) {
 	o.Say("Try, in a second terminal in this folder:\n")
 	o.Say("  %s hosts", self)
 	o.Say("  %s policy publish %s", self, policyDir)
-	o.Say("  %s preview\n", self)
+	o.Say("  %s preview", self)
+	o.Say("  %s read --root demo-hosts/%s    %s and others are there to be read: dnf, zypper, pacman, flatpak\n", self, standin.FamilyHosts[0].Name, standin.FamilyHosts[0].Name)
 	o.Say("Ctrl-C ends all of it.")
 	select {
 	case <-ctx.Done():
