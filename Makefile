@@ -31,6 +31,7 @@ console/dist/index.html: console/node_modules/.installed $(CONSOLE_FILES)
 # The console's types follow from the OpenAPI document, and that from the Go types.
 types: console/node_modules/.installed
 	$(GO) run ./cmd/lantern openapi > console/openapi.json
+	$(GO) run ./cmd/lantern schema survey > docs/survey.schema.json
 	cd console && npm run types
 
 demo: need build

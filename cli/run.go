@@ -283,3 +283,21 @@ func (a *app) openapi() *cobra.Command {
 		},
 	}
 }
+
+func (a *app) schema() *cobra.Command {
+	return &cobra.Command{
+		Use: "schema survey", Short: "Print the JSON Schema of what lantern read prints", GroupID: "run", Args: cobra.ExactArgs(1), ValidArgs: []string{"survey"},
+		Example: "  lantern schema survey > survey.schema.json",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if args[0] != "survey" {
+				return wrong("there is no schema %q; the one there is is called survey", args[0])
+			}
+			b, err := service.SurveySchema()
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(a.out, "%s\n", b)
+			return err
+		},
+	}
+}

@@ -16,6 +16,7 @@ func (o *Out) Survey(s *source.Survey, now time.Time) {
 	o.Problems(s.Problems)
 	o.Sources(s.Sources)
 	o.Keys(s.Keys, now)
+	o.Access(s.Access, now)
 }
 
 // Traits writes a host's traits in a few lines.
@@ -86,44 +87,144 @@ func (o *Out) Sources(list []source.Source) {
 		}
 	}
 	o.Printf("\n%s %s", o.Paint(Bold, "Sources"), o.Paint(Dim, fmt.Sprintf("%d on, %d off", on, len(list)-on)))
-	file := ""
-	for _, s := range list {
-		if s.File != file {
-			file = s.File
-			owner := ""
-			if s.Owner != nil && *s.Owner != "" {
-				owner = o.Paint(Dim, "  from the package "+*s.Owner)
-			}
-			o.Printf("  %s%s", o.Paint(Cyan, file), owner)
+	for _, file := range byFile(list) {
+		owner := ""
+		if name := file[0].Owner; name != nil && *name != "" {
+			owner = o.Paint(Dim, "  from the package "+*name)
 		}
-		sign, style := "+", Plain
-		tail := ""
-		if !s.Enabled {
-			sign, style = "-", Dim
-			tail = "  off, by " + s.DisabledBy
+		o.Printf("  %s%s", o.Paint(Cyan, file[0].File), owner)
+		for _, s := range file {
+			o.source(s)
 		}
-		what := strings.Join(slices.Concat(s.EffURLs, s.EffSuites, s.Components), " ")
-		o.Printf("    %s", o.Paint(style, fmt.Sprintf("%s %4d  %s%s", sign, s.Line, Cut(what, max(40, o.room(12+len(tail)))), tail)))
-		var more []string
-		if len(s.Kinds) != 1 || s.Kinds[0] != "binary" {
-			more = append(more, strings.Join(s.Kinds, " and ")+" packages")
-		}
-		if len(s.Archs) > 0 {
-			more = append(more, "only "+strings.Join(s.Archs, ", "))
-		}
-		switch {
-		case s.Checks.Metadata == source.CheckOff:
-			more = append(more, "signature NOT checked")
-		case len(s.SignedBy) > 0:
-			more = append(more, "signed by "+strings.Join(shortKeys(s.SignedBy), ", "))
-		default:
-			more = append(more, "signed by any key that is trusted for everything")
-		}
-		o.Printf("            %s", o.Paint(Dim, strings.Join(more, "; ")))
 	}
 	if len(list) == 0 {
 		o.Printf("  none")
 	}
+}
+
+// byFile groups sources by file, in the order in which the files come first, and
+// puts those of a file in the order of their lines.
+func byFile(list []source.Source) (out [][]*source.Source) {
+	at := map[string]int{}
+	for i := range list {
+		s := &list[i]
+		n, ok := at[s.File]
+		if !ok {
+			n = len(out)
+			at[s.File] = n
+			out = append(out, nil)
+		}
+		out[n] = append(out[n], s)
+	}
+	for _, file := range out {
+		slices.SortStableFunc(file, func(a, b *source.Source) int { return a.Line - b.Line })
+	}
+	return out
+}
+
+// source writes one source in two lines: what it is, and what is checked.
+func (o *Out) source(s *source.Source) {
+	sign, style, tail := "+", Plain, ""
+	if !s.Enabled {
+		sign, style, tail = "-", Dim, "  off, by "+s.DisabledBy
+	}
+	where := slices.Concat(s.EffURLs, s.EffSuites, s.Components)
+	if len(s.EffURLs) == 0 {
+		for _, list := range []string{s.Metalink, s.Mirrorlist} {
+			if list != "" {
+				where = append(where, list+" (a list of mirrors)")
+			}
+		}
+	}
+	what := strings.Join(where, " ")
+	if s.ID != "" {
+		if include := s.Options["Include"]; what == "" && include != "" {
+			what = "servers from " + include
+		}
+		if what == "" {
+			what = "no URL"
+		}
+		what = fmt.Sprintf("%-18s %s", s.ID, what)
+	}
+	o.Printf("    %s", o.Paint(style, fmt.Sprintf("%s %4d  %s%s", sign, s.Line, Cut(what, max(40, o.room(12+len(tail)))), tail)))
+	var more []string
+	if len(s.Kinds) != 1 || s.Kinds[0] != "binary" {
+		more = append(more, strings.Join(s.Kinds, " and ")+" packages")
+	}
+	if len(s.Archs) > 0 {
+		more = append(more, "only "+strings.Join(s.Archs, ", "))
+	}
+	more = append(more, checks(s)...)
+	if s.Priority != nil && s.Enabled {
+		more = append(more, fmt.Sprintf("priority %d", *s.Priority))
+	}
+	if s.Enabled && s.Position > 0 && s.ID != "" {
+		more = append(more, fmt.Sprintf("used as no. %d", s.Position))
+	}
+	o.Printf("            %s", o.Paint(Dim, Cut(strings.Join(more, "; "), max(40, o.room(12)))))
+}
+
+// checks says what is enforced of signatures.
+func checks(s *source.Source) []string {
+	signed := "signed by any key that is trusted for everything"
+	if len(s.SignedBy) > 0 {
+		signed = "signed by " + strings.Join(shortKeys(s.SignedBy), ", ")
+	}
+	c := s.Checks
+	if s.Family == "deb" { // packages are checked by the sums in signed metadata
+		if c.Metadata == source.CheckOff {
+			return []string{"signature NOT checked"}
+		}
+		return []string{signed}
+	}
+	word := map[string]string{source.CheckRequired: "checked", source.CheckOptional: "checked where signed", source.CheckOff: "NOT checked"}
+	if c.Packages == source.CheckOff && c.Metadata == source.CheckOff {
+		return []string{"signatures NOT checked at all"}
+	}
+	out := []string{"packages and metadata " + word[c.Packages]}
+	if c.Packages != c.Metadata {
+		out = []string{"packages " + word[c.Packages] + ", metadata " + word[c.Metadata]}
+	}
+	if slices.Contains(c.Trust, "TrustAll") {
+		out = append(out, "ANY key is accepted")
+	}
+	if len(s.SignedBy) > 0 {
+		out = append(out, signed)
+	}
+	return out
+}
+
+// Access writes what the host logs in with, never the secret.
+func (o *Out) Access(list []source.Access, now time.Time) {
+	if len(list) == 0 {
+		return
+	}
+	o.Printf("\n%s", o.Paint(Bold, "Logins and certificates"))
+	rows := make([][]Cell, 0, len(list))
+	for _, a := range list {
+		left, style := left(a.Expires, now)
+		mode := T(a.Mode)
+		if len(a.Mode) == 4 && a.Mode[3] != '0' && a.Kind != "client-certificate" {
+			mode = Cell{a.Mode + " ! for all to read", Yellow}
+		}
+		rows = append(rows, []Cell{T("  " + a.Kind), T(a.Identity), T(a.For), {left, style}, mode, T(a.Where)})
+	}
+	o.Table([]Column{{Name: "  KIND"}, {Name: "WHO"}, {Name: "FOR", Gives: true}, {Name: "LEFT"}, {Name: "MODE"}, {Name: "WHERE", Gives: true}}, rows)
+}
+
+// left says how long something lasts.
+func left(expires *time.Time, now time.Time) (string, Style) {
+	if expires == nil {
+		return "for ever", Plain
+	}
+	days := int(expires.Sub(now).Hours() / 24)
+	switch {
+	case expires.Before(now):
+		return "EXPIRED", Red
+	case days < 90:
+		return fmt.Sprintf("%d days !", days), Yellow
+	}
+	return fmt.Sprintf("%d days", days), Plain
 }
 
 // room is what is left of a line.
@@ -169,20 +270,9 @@ func (o *Out) Keys(list []source.Key, now time.Time) {
 		if len(k.UserIDs) > 0 {
 			user = k.UserIDs[0]
 		}
-		left, style := "for ever", Plain
-		switch {
-		case k.Revoked:
+		left, style := left(k.Expires, now)
+		if k.Revoked {
 			left, style = "REVOKED", Red
-		case k.Expires != nil:
-			days := int(k.Expires.Sub(now).Hours() / 24)
-			switch {
-			case k.Expires.Before(now):
-				left, style = "EXPIRED", Red
-			case days < 90:
-				left, style = fmt.Sprintf("%d days !", days), Yellow
-			default:
-				left = fmt.Sprintf("%d days", days)
-			}
 		}
 		scope := "named only"
 		if k.Scope == source.ScopeAny {

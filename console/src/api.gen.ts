@@ -389,7 +389,10 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         CPU: {
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description x86-64 level, 0 where levels do not exist
+             */
             level: number;
             vendor: string;
         };
@@ -429,8 +432,11 @@ export interface components {
             looked: components["schemas"]["Looked"];
         };
         Checks: {
+            /** @description required, optional or off */
             metadata: string;
+            /** @description required, optional or off */
             packages: string;
+            /** @description pacman only: TrustedOnly, TrustAll or - for packages and databases */
             trust?: string[];
         };
         Delivery: {
@@ -726,16 +732,23 @@ export interface components {
             service: string;
         };
         Key: {
+            /** @description as in rsa4096, ed25519 */
             algorithm: string;
             /** Format: date-time */
             created: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description from the newest self-signature; null for never
+             */
             expires: string | null;
+            /** @description of the primary key, upper-case hex */
             fingerprint: string;
             revoked: boolean;
+            /** @description any: trusted for every source of the family; named: for sources that name it */
             scope: string;
             subkeys: components["schemas"]["Subkey"][];
             user_ids: string[];
+            /** @description file or keyring inside the root */
             where: string;
         };
         Labels: {
@@ -828,7 +841,9 @@ export interface components {
         };
         Problem: {
             family: string;
+            /** @description the package manager refuses to work */
             fatal: boolean;
+            /** @description empty when several files contradict each other */
             file: string;
             /** Format: int64 */
             line: number;
@@ -936,33 +951,61 @@ export interface components {
             token: string;
         };
         Source: {
+            /** @description deb only: as written */
             architectures: string[];
             checks: components["schemas"]["Checks"];
+            /** @description deb only: as written */
             components: string[];
+            /** @description empty when enabled; else flag, comment, filename, duplicate or invalid */
             disabled_by: string;
+            /** @description deb only: defaults and modifiers applied */
             effective_architectures: string[];
+            /** @description deb only: variables expanded */
             effective_suites: string[];
+            /** @description base URLs as they are fetched, passwords masked */
             effective_urls: string[];
+            /** @description as the package manager takes it */
             enabled: boolean;
+            /** @description deb (apt), rpm (dnf, yum), zypp (zypper), arch (pacman) or flatpak */
             family: string;
+            /** @description path inside the root */
             file: string;
+            /** @description section name, alias or remote name; empty for deb */
             id: string;
+            /** @description binary, source or both */
             kinds: string[];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description first line of the definition, from 1
+             */
             line: number;
+            /** @description URL of a metalink, or empty */
             metalink: string;
+            /** @description URL of a list of mirrors, or empty */
             mirrorlist: string;
+            /** @description name for people, variables expanded */
             name: string;
+            /** @description every other key as spelled, secrets as *** */
             options: {
                 [key: string]: string;
             };
+            /** @description the package whose file it is, empty for none, null when it cannot be told */
             owner: string | null;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description 1, 2, 3 … among the enabled sources of the family in the order of use; 0 when off
+             */
             position: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description the number that is used, its default included; null for deb and arch
+             */
             priority: number | null;
+            /** @description paths, URLs or fingerprints of keys; embedded: and fingerprints for a key in the file itself */
             signed_by: string[];
+            /** @description deb only: as written */
             suites: string[];
+            /** @description base URLs as written, passwords masked */
             urls: string[];
         };
         SourceOutcome: {
@@ -982,14 +1025,19 @@ export interface components {
             revoked: boolean;
         };
         Traits: {
+            /** @description the kernel's word */
             arch: string;
+            /** @description the family's words, native first */
             architectures: string[];
             cpu: components["schemas"]["CPU"];
+            /** @description deb, rpm, zypp, arch or empty */
             family: string;
+            /** @description mount point and its free bytes */
             free?: {
                 [key: string]: number;
             };
             os: components["schemas"]["OS"];
+            /** @description package tool and its version */
             tools: {
                 [key: string]: string;
             };

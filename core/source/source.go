@@ -30,12 +30,12 @@ type File struct {
 // Traits are facts that are read off a host.
 type Traits struct {
 	OS            OS                `json:"os"`
-	Family        string            `json:"family"`        // deb, rpm, zypp, arch or empty
-	Arch          string            `json:"arch"`          // the kernel's word: x86_64, aarch64
-	Architectures []string          `json:"architectures"` // the family's words, native first
+	Family        string            `json:"family" doc:"deb, rpm, zypp, arch or empty"`           // deb, rpm, zypp, arch or empty
+	Arch          string            `json:"arch" doc:"the kernel's word"`                         // the kernel's word: x86_64, aarch64
+	Architectures []string          `json:"architectures" doc:"the family's words, native first"` // the family's words, native first
 	CPU           CPU               `json:"cpu"`
-	Tools         map[string]string `json:"tools"`          // package tool → version
-	Free          map[string]int64  `json:"free,omitempty"` // mount point → free bytes
+	Tools         map[string]string `json:"tools" doc:"package tool and its version"`            // package tool → version
+	Free          map[string]int64  `json:"free,omitempty" doc:"mount point and its free bytes"` // mount point → free bytes
 }
 
 // OS is the operating system as os-release(5) declares it.
@@ -50,7 +50,7 @@ type OS struct {
 // CPU is the processor's vendor and its x86-64 level (0 where levels do not exist).
 type CPU struct {
 	Vendor string `json:"vendor"`
-	Level  int    `json:"level"`
+	Level  int    `json:"level" doc:"x86-64 level, 0 where levels do not exist"`
 }
 
 // Reasons why a Source is off.
@@ -71,36 +71,36 @@ const (
 
 // Source is one definition of a package source as it stands in a file.
 type Source struct {
-	Family     string            `json:"family"`
-	File       string            `json:"file"`
-	Line       int               `json:"line"`
-	ID         string            `json:"id"`
-	Name       string            `json:"name"`
-	Enabled    bool              `json:"enabled"`
-	DisabledBy string            `json:"disabled_by"`
-	Kinds      []string          `json:"kinds"`
-	URLs       []string          `json:"urls"`
-	EffURLs    []string          `json:"effective_urls"`
-	Mirrorlist string            `json:"mirrorlist"`
-	Metalink   string            `json:"metalink"`
-	Suites     []string          `json:"suites"`
-	Components []string          `json:"components"`
-	Archs      []string          `json:"architectures"`
-	EffSuites  []string          `json:"effective_suites"`
-	EffArchs   []string          `json:"effective_architectures"`
-	SignedBy   []string          `json:"signed_by"`
+	Family     string            `json:"family" doc:"deb (apt), rpm (dnf, yum), zypp (zypper), arch (pacman) or flatpak"`
+	File       string            `json:"file" doc:"path inside the root"`
+	Line       int               `json:"line" doc:"first line of the definition, from 1"`
+	ID         string            `json:"id" doc:"section name, alias or remote name; empty for deb"`
+	Name       string            `json:"name" doc:"name for people, variables expanded"`
+	Enabled    bool              `json:"enabled" doc:"as the package manager takes it"`
+	DisabledBy string            `json:"disabled_by" doc:"empty when enabled; else flag, comment, filename, duplicate or invalid"`
+	Kinds      []string          `json:"kinds" doc:"binary, source or both"`
+	URLs       []string          `json:"urls" doc:"base URLs as written, passwords masked"`
+	EffURLs    []string          `json:"effective_urls" doc:"base URLs as they are fetched, passwords masked"`
+	Mirrorlist string            `json:"mirrorlist" doc:"URL of a list of mirrors, or empty"`
+	Metalink   string            `json:"metalink" doc:"URL of a metalink, or empty"`
+	Suites     []string          `json:"suites" doc:"deb only: as written"`
+	Components []string          `json:"components" doc:"deb only: as written"`
+	Archs      []string          `json:"architectures" doc:"deb only: as written"`
+	EffSuites  []string          `json:"effective_suites" doc:"deb only: variables expanded"`
+	EffArchs   []string          `json:"effective_architectures" doc:"deb only: defaults and modifiers applied"`
+	SignedBy   []string          `json:"signed_by" doc:"paths, URLs or fingerprints of keys; embedded: and fingerprints for a key in the file itself"`
 	Checks     Checks            `json:"checks"`
-	Priority   *int              `json:"priority"`
-	Position   int               `json:"position"`
-	Options    map[string]string `json:"options"`
-	Owner      *string           `json:"owner"`
+	Priority   *int              `json:"priority" doc:"the number that is used, its default included; null for deb and arch"`
+	Position   int               `json:"position" doc:"1, 2, 3 … among the enabled sources of the family in the order of use; 0 when off"`
+	Options    map[string]string `json:"options" doc:"every other key as spelled, secrets as ***"`
+	Owner      *string           `json:"owner" doc:"the package whose file it is, empty for none, null when it cannot be told"`
 }
 
 // Checks tells what the package manager will really enforce.
 type Checks struct {
-	Packages string   `json:"packages"`
-	Metadata string   `json:"metadata"`
-	Trust    []string `json:"trust,omitempty"` // pacman only
+	Packages string   `json:"packages" doc:"required, optional or off"`
+	Metadata string   `json:"metadata" doc:"required, optional or off"`
+	Trust    []string `json:"trust,omitempty" doc:"pacman only: TrustedOnly, TrustAll or - for packages and databases"` // pacman only
 }
 
 // Scopes of a key.
@@ -111,15 +111,15 @@ const (
 
 // Key is one OpenPGP primary key that the host trusts.
 type Key struct {
-	Fingerprint string     `json:"fingerprint"` // upper-case hex
+	Fingerprint string     `json:"fingerprint" doc:"of the primary key, upper-case hex"` // upper-case hex
 	UserIDs     []string   `json:"user_ids"`
-	Algorithm   string     `json:"algorithm"`
+	Algorithm   string     `json:"algorithm" doc:"as in rsa4096, ed25519"`
 	Created     time.Time  `json:"created"`
-	Expires     *time.Time `json:"expires"`
+	Expires     *time.Time `json:"expires" doc:"from the newest self-signature; null for never"`
 	Revoked     bool       `json:"revoked"`
 	Subkeys     []Subkey   `json:"subkeys"`
-	Where       string     `json:"where"`
-	Scope       string     `json:"scope"`
+	Where       string     `json:"where" doc:"file or keyring inside the root"`
+	Scope       string     `json:"scope" doc:"any: trusted for every source of the family; named: for sources that name it"`
 }
 
 // Subkey is a subkey of a Key.
@@ -132,20 +132,20 @@ type Subkey struct {
 
 // Access is one credential that a host holds; never its secret part.
 type Access struct {
-	Kind     string     `json:"kind"` // basic, client-certificate, token-url
-	Where    string     `json:"where"`
-	For      string     `json:"for"`
-	Identity string     `json:"identity"`
+	Kind     string     `json:"kind" doc:"basic, client-certificate or token-url"` // basic, client-certificate, token-url
+	Where    string     `json:"where" doc:"file that holds it"`
+	For      string     `json:"for" doc:"host, URL or source id"`
+	Identity string     `json:"identity" doc:"login, or the certificate's subject"`
 	Expires  *time.Time `json:"expires"`
-	Mode     string     `json:"mode"`
+	Mode     string     `json:"mode" doc:"permission bits of the file, octal"`
 }
 
 // Problem is something that could not be understood. Fatal means that the
 // package manager refuses to work with this configuration.
 type Problem struct {
 	Family  string `json:"family"`
-	File    string `json:"file"`
+	File    string `json:"file" doc:"empty when several files contradict each other"`
 	Line    int    `json:"line"`
 	Message string `json:"message"`
-	Fatal   bool   `json:"fatal"`
+	Fatal   bool   `json:"fatal" doc:"the package manager refuses to work"`
 }

@@ -325,7 +325,7 @@ func (r *reader) commented(c *ini.CommentedSection, file string) {
 		switch e[0] {
 		case "Server":
 			p.servers = append(p.servers, e[1])
-			usable = true
+			usable = usable || strings.Contains(e[1], ":") // and no word that stands for one
 			continue
 		case "Include":
 			usable = true

@@ -1,0 +1,31 @@
+package service
+
+import (
+	"encoding/json"
+	"reflect"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/core/source"
+)
+
+// SurveySchema is the JSON Schema of a survey, from the Go type that defines it.
+func SurveySchema() ([]byte, error) {
+	r := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
+	s := r.Schema(reflect.TypeFor[source.Survey](), false, "Survey")
+	text, err := json.Marshal(s)
+	if err != nil {
+		return nil, err
+	}
+	var out map[string]any
+	if err := json.Unmarshal(text, &out); err != nil {
+		return nil, err
+	}
+	defs := r.Map()
+	delete(defs, "Survey")
+	out["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	out["$id"] = "https://patientlantern.example/schema/survey.json"
+	out["title"] = "What is configured on one host"
+	out["$defs"] = defs
+	return json.MarshalIndent(out, "", "  ")
+}
