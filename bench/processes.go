@@ -74,6 +74,10 @@ func processes(s *suite) error {
 	s.add("survey of 60 source files and 30 keys, whole process", "a quarter of apt, 25 MB resident", ours*4 <= theirs && resident < 25e6,
 		fmt.Sprintf("%s, %.0f %% of apt, %.0f MB", ours.Round(100*time.Microsecond), 100*float64(ours)/float64(theirs), float64(resident)/1e6), "apt-get indextargets "+theirs.Round(100*time.Microsecond).String())
 
+	if err := otherFamilies(s, dir, pub); err != nil {
+		return err
+	}
+
 	folder, err := largePolicy()
 	if err != nil {
 		return err
@@ -102,5 +106,52 @@ func processes(s *suite) error {
 		return err
 	}
 	s.add("the agent on disk", "12 MB", info.Size() < 12e6, fmt.Sprintf("%.1f MB", float64(info.Size())/1e6), "")
+	return nil
+}
+
+// otherFamilies measures a survey of the same 60 definitions beside zypper and
+// pacman-conf. pacman's Include paths are the machine's, so it has files of its own.
+func otherFamilies(s *suite, dir, pub string) error {
+	zypp, arch, machine := filepath.Join(dir, "zypp"), filepath.Join(dir, "arch"), filepath.Join(dir, "machine")
+	files := map[string]string{}
+	conf, own := "[options]\nArchitecture = x86_64\nSigLevel = Required\n", "[options]\nArchitecture = x86_64\nSigLevel = Required\n"
+	for i := range 60 {
+		n := fmt.Sprintf("s%02d", i)
+		files[filepath.Join(zypp, "etc/zypp/repos.d", n+".repo")] = fmt.Sprintf("[%s]\nname=Saltmarsh %d for $releasever\nenabled=1\nautorefresh=1\nbaseurl=https://packages.saltmarsh.example/%d/$basearch/\ngpgkey=file:///etc/keys/k%02d.asc\npriority=%d\n", n, i, i, i%30, 50+i)
+		files[filepath.Join(zypp, fmt.Sprintf("etc/keys/k%02d.asc", i%30))] = pub
+		section := fmt.Sprintf("[%s]\nServer = https://packages.saltmarsh.example/%d/$repo/$arch\n", n, i)
+		files[filepath.Join(arch, "etc/pacman.d", n)], files[filepath.Join(machine, n)] = section, section
+		conf += "Include = /etc/pacman.d/" + n + "\n"
+		own += "Include = " + filepath.Join(machine, n) + "\n"
+	}
+	files[filepath.Join(arch, "etc/pacman.conf")], files[filepath.Join(machine, "pacman.conf")] = conf, own
+	for name, text := range files {
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	env := []string{"PATH=/usr/bin:/bin", "LC_ALL=C", "HOME=" + dir}
+	for _, c := range []struct {
+		what, goal, root string
+		times            int
+		yardstick        []string
+	}{
+		{"survey of 60 .repo files and 30 keys, whole process", "a tenth of zypper", zypp, 10, []string{"zypper", "--root", zypp, "lr", "-d"}},
+		{"survey of 60 files that pacman.conf includes, whole process", "no slower than pacman-conf", arch, 1, []string{"pacman-conf", "--config", filepath.Join(machine, "pacman.conf")}},
+	} {
+		ours, resident, err := timed(15, os.Environ(), "bin/lantern-agent", "read", "--root", c.root, "--format", "json")
+		if err != nil {
+			return err
+		}
+		theirs, _, err := timed(15, env, c.yardstick[0], c.yardstick[1:]...)
+		if err != nil {
+			return err
+		}
+		s.add(c.what, c.goal, ours*time.Duration(c.times) <= theirs, fmt.Sprintf("%s, %.0f %%, %.0f MB", ours.Round(100*time.Microsecond), 100*float64(ours)/float64(theirs), float64(resident)/1e6),
+			c.yardstick[0]+" "+theirs.Round(100*time.Microsecond).String())
+	}
 	return nil
 }

@@ -6,9 +6,6 @@ import (
 	"unicode/utf8"
 )
 
-// keyFileBlank is what GLib takes for a blank; the vertical tab is none.
-const keyFileBlank = " \t\n\f\r"
-
 var keyFileWriter = writer{decode: Unescape, equals: "=", forbiddenKey: "=\r\n[]#", encode: func(value string) (string, error) {
 	if !utf8.ValidString(value) || strings.ContainsRune(value, 0) {
 		return "", ErrValue
@@ -38,7 +35,7 @@ func ParseKeyFile(text []byte) *File {
 			to = at + i
 		}
 		from := at
-		for from < to && strings.IndexByte(keyFileBlank, t[from]) >= 0 {
+		for from < to && keyFileSpace(t[from]) {
 			from++
 		}
 		p.keyFileLine(at, after, from, to)
@@ -53,8 +50,9 @@ func (p *parser) keyFileLine(at, after, from, to int) {
 	if line == "" || line[0] == '#' {
 		return
 	}
-	if name, rest, ok := strings.Cut(line, "]"); ok && line[0] == '[' && strings.Trim(rest, " \t") == "" {
-		if name = name[1:]; name == "" || strings.IndexByte(name, '[') >= 0 || strings.ContainsFunc(name, func(c rune) bool { return c < ' ' || c == 0x7f }) {
+	if line[0] == '[' && strings.IndexByte(line, ']') > 0 && strings.Trim(line[strings.IndexByte(line, ']')+1:], " \t") == "" {
+		name := line[1:strings.IndexByte(line, ']')]
+		if name == "" || strings.IndexByte(name, '[') >= 0 || strings.ContainsFunc(name, func(c rune) bool { return c < ' ' || c == 0x7f }) {
 			p.fail("the name of the group is not valid")
 			return
 		}
@@ -62,30 +60,43 @@ func (p *parser) keyFileLine(at, after, from, to int) {
 		return
 	}
 	equals := strings.IndexByte(line, '=')
+	key := ""
+	if equals > 0 {
+		end := equals
+		for end > 0 && keyFileSpace(line[end-1]) {
+			end--
+		}
+		key = line[:end]
+	}
 	switch {
 	case equals <= 0:
 		p.fail("neither a group nor a key with a value nor a comment")
 	case !p.open:
 		p.fail("the file does not begin with a group")
-	case !validKey(strings.TrimRight(line[:equals], keyFileBlank)):
+	case !validKey(key):
 		p.fail("the name of the key is not valid")
 	default:
-		key := strings.TrimRight(line[:equals], keyFileBlank)
 		value := from + equals + 1
-		for value < to && strings.IndexByte(keyFileBlank, p.f.text[value]) >= 0 {
+		for value < to && keyFileSpace(p.f.text[value]) {
 			value++
 		}
 		e := p.entry(Entry{end: int32(after), key: int32(from), keyEnd: int32(from + len(key)), value: int32(value), valueEnd: int32(to)})
-		if v := p.f.Value(e); key == "Encoding" && p.f.Name(&p.f.Sections[len(p.f.Sections)-1]) == p.f.Name(&p.f.Sections[0]) && !strings.EqualFold(v, "UTF-8") {
+		if key == "Encoding" && p.f.Name(&p.f.Sections[len(p.f.Sections)-1]) == p.f.Name(&p.f.Sections[0]) && !strings.EqualFold(p.f.Value(e), "UTF-8") {
 			p.fail("the encoding is not UTF-8")
 		}
 	}
 }
 
+// keyFileSpace reports what GLib takes for a blank; the vertical tab is none.
+func keyFileSpace(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\f' || c == '\r' }
+
 // validKey reports whether GLib takes a name for a key: a language in brackets
 // may stand at its end.
 func validKey(key string) bool {
-	i := strings.IndexAny(key, "[]")
+	i := strings.IndexByte(key, '[')
+	if j := strings.IndexByte(key, ']'); i < 0 || j >= 0 && j < i {
+		i = j
+	}
 	if i < 0 {
 		return key != "" && key[0] != ' '
 	}

@@ -58,10 +58,10 @@ func ParsePacman(text []byte) *File {
 
 // trim narrows a stretch of the text by the blanks at both of its ends.
 func (p *parser) trim(from, to int, blank string) (int, int) {
-	for from < to && strings.IndexByte(blank, p.f.text[from]) >= 0 {
+	for from < to && p.f.text[from] <= ' ' && strings.IndexByte(blank, p.f.text[from]) >= 0 {
 		from++
 	}
-	for to > from && strings.IndexByte(blank, p.f.text[to-1]) >= 0 {
+	for to > from && p.f.text[to-1] <= ' ' && strings.IndexByte(blank, p.f.text[to-1]) >= 0 {
 		to--
 	}
 	return from, to
