@@ -37,7 +37,7 @@ func Begin(name string) Reading {
 
 // Problem notes something that could not be understood.
 func (r *Reading) Problem(file string, line int, message string, fatal bool) {
-	r.Problems = append(r.Problems, source.Problem{Family: r.Family, File: file, Line: line, Message: message, Fatal: fatal})
+	r.Problems = append(r.Problems, source.Problem{Family: r.Family, File: file, Line: line, Message: string(maskURLs([]byte(message))), Fatal: fatal})
 }
 
 // Keep notes the text of a source file as it stands on the host.
@@ -78,8 +78,16 @@ func Option(key, value string) string {
 	return string(maskURLs([]byte(value)))
 }
 
-// Tidy makes the lists of a Source that are missing empty ones.
+// Tidy makes the lists of a Source that are missing empty ones, and hides what
+// stands where nobody expects a URL.
 func Tidy(s *source.Source) {
+	s.ID, s.Name = string(maskURLs([]byte(s.ID))), string(maskURLs([]byte(s.Name)))
+	for key, value := range s.Options {
+		if masked := string(maskURLs([]byte(key))); masked != key {
+			delete(s.Options, key)
+			s.Options[masked] = value
+		}
+	}
 	for _, list := range []*[]string{&s.Kinds, &s.URLs, &s.EffURLs, &s.Suites, &s.Components, &s.Archs, &s.EffSuites, &s.EffArchs, &s.SignedBy} {
 		*list = source.Strings(*list)
 	}

@@ -287,6 +287,7 @@ func (r *reader) settle() {
 		dropped := false
 		for _, u := range p.servers {
 			s.URLs = append(s.URLs, family.MaskURL(u))
+			r.LoginInURL(r.root, s.File, u)
 			if u == "" && !dropped {
 				dropped = true
 				r.Problem(s.File, s.Line, fmt.Sprintf("[%s] has an empty Server: pacman leaves it and those behind it out", s.ID), false)
@@ -295,13 +296,8 @@ func (r *reader) settle() {
 				s.EffURLs = append(s.EffURLs, family.MaskURL(r.expand(u, s.ID)))
 			}
 		}
+		family.Tidy(s)
 		r.Sources = append(r.Sources, *s)
-	}
-	for i := range r.Sources {
-		s := &r.Sources[i]
-		for _, list := range []*[]string{&s.URLs, &s.EffURLs, &s.Suites, &s.Components, &s.Archs, &s.EffSuites, &s.EffArchs, &s.SignedBy} {
-			*list = source.Strings(*list)
-		}
 	}
 }
 
@@ -342,6 +338,7 @@ func (r *reader) commented(c *ini.CommentedSection, file string) {
 		p.source.EffURLs = append(p.source.EffURLs, family.MaskURL(r.expand(u, c.Name)))
 	}
 	p.source.Checks = r.level.merge(p.level).checks()
+	family.Tidy(&p.source)
 	r.Sources = append(r.Sources, p.source)
 }
 

@@ -350,6 +350,7 @@ func (r *reader) finish(s *source.Source, options map[string]string, arch string
 		s.EffURLs = append(s.EffURLs, family.MaskURL(EffectiveURL(u, native)))
 	}
 	for i, u := range s.URLs {
+		r.LoginInURL(r.root, s.File, u)
 		s.URLs[i] = family.MaskURL(u)
 	}
 	for _, suite := range s.Suites {
@@ -368,10 +369,11 @@ func (r *reader) finish(s *source.Source, options map[string]string, arch string
 	case oneLine && isTrue(options["allow-insecure"], r.allows("Insecure")), !oneLine && r.allows("Insecure"):
 		s.Checks.Metadata = source.CheckOptional
 	}
-	s.Options = options
-	for _, list := range []*[]string{&s.URLs, &s.EffURLs, &s.Suites, &s.Components, &s.Archs, &s.EffSuites, &s.EffArchs, &s.SignedBy} {
-		*list = source.Strings(*list)
+	for key, value := range options {
+		options[key] = family.Option(key, value)
 	}
+	s.Options = options
+	family.Tidy(s)
 }
 
 // allows reports whether apt.conf lets repositories be Insecure, Weak or
