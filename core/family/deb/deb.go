@@ -350,7 +350,9 @@ func (r *reader) finish(s *source.Source, options map[string]string, arch string
 		s.EffURLs = append(s.EffURLs, family.MaskURL(EffectiveURL(u, native)))
 	}
 	for i, u := range s.URLs {
-		r.LoginInURL(r.root, s.File, u)
+		if r.root != nil { // a text that is judged on its own is no file of a host
+			r.LoginInURL(r.root, s.File, u)
+		}
 		s.URLs[i] = family.MaskURL(u)
 	}
 	for _, suite := range s.Suites {
