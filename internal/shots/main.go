@@ -136,6 +136,7 @@ func (s *shooter) story() error {
 		s.dark("console-fleet-dark", "/", ".el-table__row"),
 		s.terminal("heal", "heal", "gw-03"),
 		s.terminal("read", "read", "--root", "demo-hosts/gw-03"),
+		s.terminal("read-dnf", "read", "--root", "demo-hosts/arc-1"),
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {
