@@ -120,6 +120,7 @@ type Column struct {
 	Name  string
 	Gives bool
 	Right bool
+	Path  bool // what is cut of it goes at the front
 }
 
 // Table writes rows under a heading.
@@ -148,6 +149,9 @@ func (o *Out) Table(cols []Column, rows [][]Cell) {
 		var b strings.Builder
 		for i, c := range cells {
 			text := Cut(c.Text, wide[i])
+			if cols[i].Path {
+				text = cutFront(c.Text, wide[i])
+			}
 			pad := strings.Repeat(" ", max(0, wide[i]-columns(text)))
 			switch {
 			case cols[i].Right:
@@ -186,6 +190,22 @@ func Cut(text string, most int) string {
 		}
 	}
 	return text
+}
+
+// cutFront shortens a path to a width and keeps its end, which tells it from others.
+func cutFront(text string, most int) string {
+	text = strings.ReplaceAll(strings.Map(visible, text), "\n", "·")
+	over := columns(text) - most
+	if over <= 0 {
+		return text
+	}
+	for i, r := range text {
+		if over < 0 {
+			return "…" + text[i:]
+		}
+		over -= columnsOf(r)
+	}
+	return "…"
 }
 
 // columns is the width of a text on a terminal.

@@ -68,3 +68,15 @@ func TestWords(t *testing.T) {
 	assert.Equal(t, "77 GiB", Bytes(77<<30))
 	assert.Equal(t, "  one two\n  three", (&Out{Width: 12}).Wrap(2, "one two three"))
 }
+
+func TestAPathIsCutAtItsFront(t *testing.T) {
+	for _, c := range []struct {
+		text string
+		most int
+		want string
+	}{{"/etc/pki/rpm-gpg/SALT", 10, "…-gpg/SALT"}, {"/etc", 4, "/etc"}, {"/etc", 2, "…c"}, {"日本語", 4, "…語"}, {"abc", 0, "…"}} {
+		if got := cutFront(c.text, c.most); got != c.want {
+			t.Errorf("cutFront(%q, %d) is %q, want %q", c.text, c.most, got, c.want)
+		}
+	}
+}

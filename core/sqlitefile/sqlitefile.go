@@ -20,7 +20,6 @@ var ErrFormat = errors.New("not a sound SQLite 3 database")
 const (
 	maxRecord = 64 << 20 // bytes of one record; no package's header comes near it
 	maxDepth  = 20       // of a tree of pages
-	maxPages  = 1 << 22  // that one question may read
 	cached    = 64
 )
 
@@ -32,7 +31,8 @@ type DB struct {
 	log    io.ReaderAt       // the write-ahead log; nil without one
 	newer  map[uint32]int64  // page → where its newest content stands in the log
 	cache  map[uint32][]byte // a few pages
-	budget int               // pages that may still be read
+	pages  int               // that the database has
+	budget int               // nodes that the question at hand may still visit: a sound tree has each page once
 }
 
 // Open reads the header of a database and the index of its write-ahead log,
@@ -45,7 +45,7 @@ func Open(file, log io.ReaderAt) (*DB, error) {
 	if !bytes.HasPrefix(head, []byte("SQLite format 3\x00")) {
 		return nil, fmt.Errorf("%w: it begins differently", ErrFormat)
 	}
-	db := &DB{file: file, cache: map[uint32][]byte{}, budget: maxPages}
+	db := &DB{file: file, cache: map[uint32][]byte{}}
 	db.size = int(binary.BigEndian.Uint16(head[16:]))
 	if db.size == 1 {
 		db.size = 65536
@@ -53,6 +53,9 @@ func Open(file, log io.ReaderAt) (*DB, error) {
 	db.usable = db.size - int(head[20])
 	if db.size < 512 || db.size&(db.size-1) != 0 || db.usable < 480 {
 		return nil, fmt.Errorf("%w: pages of %d bytes", ErrFormat, db.size)
+	}
+	if db.pages = int(binary.BigEndian.Uint32(head[28:])); db.pages == 0 {
+		db.pages = 1 << 20 // written by a version that kept no count
 	}
 	if log != nil {
 		db.openLog(log)
@@ -91,7 +94,8 @@ func (db *DB) openLog(log io.ReaderAt) {
 			break
 		}
 		open[binary.BigEndian.Uint32(frame)] = at + 24
-		if binary.BigEndian.Uint32(frame[4:]) != 0 { // a commit
+		if pages := binary.BigEndian.Uint32(frame[4:]); pages != 0 { // a commit
+			db.pages = int(pages)
 			for page, place := range open {
 				newer[page] = place
 			}
@@ -115,9 +119,6 @@ func (db *DB) page(n uint32) ([]byte, error) {
 	}
 	if n == 0 {
 		return nil, fmt.Errorf("%w: page 0 is referred to", ErrFormat)
-	}
-	if db.budget--; db.budget < 0 {
-		return nil, fmt.Errorf("%w: too many pages", ErrFormat)
 	}
 	p := make([]byte, db.size)
 	from, at := db.file, int64(n-1)*int64(db.size)
@@ -152,6 +153,9 @@ const (
 )
 
 func (db *DB) node(n uint32) (node, error) {
+	if db.budget--; db.budget < 0 {
+		return node{}, fmt.Errorf("%w: a page stands in a tree twice", ErrFormat)
+	}
 	p, err := db.page(n)
 	if err != nil {
 		return node{}, err
@@ -246,13 +250,10 @@ type Value any
 func record(b []byte) ([]Value, error) {
 	bad := fmt.Errorf("%w: a record is damaged", ErrFormat)
 	size, n := varint(b)
-	if n == 0 || size > uint64(len(b)) {
+	if n == 0 || size > uint64(len(b)) || size < uint64(n) {
 		return nil, bad
 	}
 	types, body := b[n:size], b[size:]
-	if int(size) < n {
-		return nil, bad
-	}
 	var out []Value
 	for len(types) > 0 {
 		kind, n := varint(types)
@@ -324,6 +325,7 @@ func (db *DB) Roots() (map[string]uint32, error) {
 // Scan hands every row of a table to visit, in order of the row's number, until
 // visit returns false.
 func (db *DB) Scan(root uint32, visit func(id int64, row []Value) bool) error {
+	db.budget = db.pages
 	_, err := db.scan(root, 0, visit)
 	return err
 }
@@ -378,6 +380,7 @@ func (db *DB) row(c []byte) (int64, []Value, error) {
 
 // Row returns the row of a table with a number, or nil.
 func (db *DB) Row(root uint32, id int64) ([]Value, error) {
+	db.budget = maxDepth
 	for range maxDepth {
 		b, err := db.node(root)
 		if err != nil {
@@ -413,6 +416,7 @@ func (db *DB) Row(root uint32, id int64) ([]Value, error) {
 // Find returns the numbers of the rows for which an index over one column of
 // text holds a key.
 func (db *DB) Find(root uint32, key string) ([]int64, error) {
+	db.budget = db.pages
 	var out []int64
 	err := db.find(root, key, 0, &out)
 	return out, err

@@ -3,14 +3,11 @@ package arch_test
 import (
 	"fmt"
 	"os"
-	"path/filepath"
 	"regexp"
 	"runtime"
-	"slices"
 	"strings"
 	"testing"
 
-	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"patientlantern.example/lantern/core/family"
@@ -101,27 +98,27 @@ var (
 
 // theirs asks pacman which repositories are in force with which servers, and
 // pacman-conf for the levels of each section.
-func theirs(c *cell.Cell, root string) (facts []string, refused bool, err error) {
+func theirs(c *cell.Cell, root string) (r cell.Reading, err error) {
 	levels, err := c.Run(root, "/usr/bin/pacman-conf")
 	if err != nil {
-		return nil, false, err
+		return r, err
 	}
 	if levels.Code != 0 || strings.Contains(levels.Err, "error parsing") {
-		return []string{levels.Err}, true, nil
+		return cell.Reading{Refused: true, Why: levels.Err}, nil
 	}
 	a, err := c.Run(root, "/usr/bin/pacman", "--debug", "-T")
 	if err != nil {
-		return nil, false, err
+		return r, err
 	}
 	if a.Code < 0 {
-		return nil, false, fmt.Errorf("pacman was ended: %d", a.Code)
+		return r, fmt.Errorf("pacman was ended: %d", a.Code)
 	}
 	for line := range strings.SplitSeq(a.Err, "\n") {
 		if m := registering.FindStringSubmatch(line); m != nil {
-			facts = append(facts, "repo "+m[1])
+			r.Facts = append(r.Facts, "repo "+m[1])
 		}
 		if m := adding.FindStringSubmatch(line); m != nil {
-			facts = append(facts, "server "+m[1]+" "+m[2])
+			r.Facts = append(r.Facts, "server "+m[1]+" "+m[2])
 		}
 	}
 	id := ""
@@ -129,21 +126,25 @@ func theirs(c *cell.Cell, root string) (facts []string, refused bool, err error)
 		if len(line) > 1 && line[0] == '[' && line[len(line)-1] == ']' {
 			id = line
 		} else if v, ok := strings.CutPrefix(line, "SigLevel = "); ok && id != "[options]" {
-			facts = append(facts, "level "+id+" "+v)
+			r.Facts = append(r.Facts, "level "+id+" "+v)
 		}
 	}
-	return facts, false, nil
+	for i := range r.Facts {
+		r.Facts[i] = strings.Replace(r.Facts[i], "http://u:p@", "http://u:***@", 1)
+	}
+	return r, nil
 }
 
 // ours says the same of our own reading. A section without a SigLevel of its own
 // has none in pacman-conf's answer.
-func ours(root string) (facts, levels []string, refused bool, why any, err error) {
+func ours(root string) (out cell.Reading, err error) {
 	dir, err := os.OpenRoot(root)
 	if err != nil {
-		return nil, nil, false, nil, err
+		return out, err
 	}
 	defer dir.Close()
 	machine := map[string]string{"amd64": "x86_64", "arm64": "aarch64"}[runtime.GOARCH]
+	var facts, levels []string
 	r, _ := arch.Read(rootfs.New(dir.FS()), family.Host{Arch: machine})
 	for _, s := range r.Sources {
 		if s.DisabledBy == "comment" {
@@ -165,36 +166,9 @@ func ours(root string) (facts, levels []string, refused bool, why any, err error
 			}
 		}
 	}
-	return append(facts, levels...), levels, r.Refused(), r.Problems, nil
+	return cell.Reading{Facts: append(facts, levels...), Refused: r.Refused(), Why: r.Problems}, nil
 }
 
 func TestReadAgreesWithTheRealPacman(t *testing.T) {
-	c, err := cell.Open()
-	require.NoError(t, err)
-	defer func() { require.NoError(t, c.Close()) }()
-	base, gen, n := t.TempDir(), trees(), 0
-	check := func(t *rapid.T) {
-		tree := gen.Draw(t, "tree")
-		n++
-		root := filepath.Join(base, fmt.Sprint(n))
-		require.NoError(t, cell.Write(root, tree))
-		want, refused, err := theirs(c, root)
-		require.NoError(t, err)
-		got, _, refuse, why, err := ours(root)
-		require.NoError(t, err)
-		if refused != refuse {
-			t.Fatalf("pacman refuses: %v %q\nwe say: %v %v\ntree: %q", refused, want, refuse, why, tree)
-		}
-		if !refused {
-			for i := range want {
-				want[i] = strings.Replace(want[i], "http://u:p@", "http://u:***@", 1)
-			}
-			if !slices.Equal(want, got) {
-				t.Fatalf("pacman: %q\nours:   %q\ntree: %q", want, got, tree)
-			}
-		}
-	}
-	for range 3 {
-		rapid.Check(t, check) // 100 trees each, or as many as -rapid.checks says
-	}
+	cell.Agree(t, trees(), ours, theirs)
 }

@@ -1,10 +1,8 @@
 package deb_test
 
 import (
-	"fmt"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -170,52 +168,15 @@ func trees() *rapid.Generator[map[string]string] {
 }
 
 func TestReadAgreesWithTheRealApt(t *testing.T) {
-	base := t.TempDir()
-	gen := trees()
-	n := 0
 	archs, err := machine()
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := cell.Open()
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer c.Close()
-	check := func(t *rapid.T) {
-		tree := gen.Draw(t, "tree")
-		n++
-		root := filepath.Join(base, fmt.Sprint(n))
-		for _, dir := range []string{"etc/apt/sources.list.d", "etc/apt/apt.conf.d"} {
-			if err := os.MkdirAll(filepath.Join(root, dir), 0o755); err != nil {
-				t.Fatal(err)
-			}
-		}
-		defer os.RemoveAll(root)
-		for name, text := range tree {
-			if err := os.WriteFile(filepath.Join(root, name), []byte(text), 0o644); err != nil {
-				t.Fatal(err)
-			}
-		}
-		theirs, refused, said, err := askApt(c, root)
-		if err != nil {
-			t.Fatal(err)
-		}
-		ours, fatal, err := askOurs(root, archs)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if refused != (len(fatal) > 0) {
-			t.Fatalf("apt refuses: %v (%s)\nwe say: %v\ntree: %q", refused, said, fatal, tree)
-		}
-		if refused {
-			return
-		}
-		if a, b := normal(theirs), normal(ours); !slices.Equal(a, b) {
-			t.Fatalf("apt:  %q\nours: %q\ntree: %q", a, b, tree)
-		}
-	}
-	for range 3 {
-		rapid.Check(t, check) // 100 trees each, or as many as -rapid.checks says
-	}
+	cell.Agree(t, trees(), func(root string) (cell.Reading, error) {
+		targets, fatal, err := askOurs(root, archs)
+		return cell.Reading{Facts: normal(targets), Refused: len(fatal) > 0, Why: fatal}, err
+	}, func(c *cell.Cell, root string) (cell.Reading, error) {
+		targets, refused, said, err := askApt(c, root)
+		return cell.Reading{Facts: normal(targets), Refused: refused, Why: said}, err
+	})
 }

@@ -3,13 +3,11 @@ package flatpak_test
 import (
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
 
-	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"patientlantern.example/lantern/core/family/flatpak"
@@ -22,13 +20,13 @@ const columns = "name,title,url,priority,options"
 
 // theirs lists the remotes in flatpak's order: name, title, URL, priority, whether
 // it is off and whether it verifies.
-func theirs(c *cell.Cell, root string) (list []string, refused string, err error) {
+func theirs(c *cell.Cell, root string) (r cell.Reading, err error) {
 	a, err := c.Run(root, "/usr/bin/flatpak", "--system", "remotes", "--columns="+columns, "--show-disabled")
 	if err != nil {
-		return nil, "", err
+		return r, err
 	}
 	if a.Code != 0 {
-		return nil, a.Err + "!", nil
+		return cell.Reading{Refused: true, Why: a.Err}, nil
 	}
 	for line := range strings.SplitSeq(a.Out, "\n") {
 		f := strings.Split(line, "\t")
@@ -36,9 +34,9 @@ func theirs(c *cell.Cell, root string) (list []string, refused string, err error
 			continue
 		}
 		options := strings.Split(append(f, "")[4], ",")
-		list = append(list, fact(f[0], f[1], f[2], f[3], slices.Contains(options, "disabled"), !slices.Contains(options, "no-gpg-verify")))
+		r.Facts = append(r.Facts, fact(f[0], f[1], f[2], f[3], slices.Contains(options, "disabled"), !slices.Contains(options, "no-gpg-verify")))
 	}
-	return list, "", nil
+	return r, nil
 }
 
 func fact(name, title, url, priority string, off, verify bool) string {
@@ -50,10 +48,10 @@ func fact(name, title, url, priority string, off, verify bool) string {
 	return fmt.Sprintf("%s|%s|%s|%s|off=%v|verify=%v", name, title, url, priority, off, verify)
 }
 
-func ours(root string) (list []string, refused bool, why any, err error) {
+func ours(root string) (out cell.Reading, err error) {
 	dir, err := os.OpenRoot(root)
 	if err != nil {
-		return nil, false, nil, err
+		return out, err
 	}
 	defer dir.Close()
 	r := flatpak.Read(rootfs.New(dir.FS()))
@@ -71,13 +69,14 @@ func ours(root string) (list []string, refused bool, why any, err error) {
 		if s.Enabled {
 			position++
 			if s.Position != position {
-				return nil, false, nil, fmt.Errorf("%s is at %d", s.ID, s.Position)
+				return out, fmt.Errorf("%s is at %d", s.ID, s.Position)
 			}
 		}
 		url := strings.Join(s.EffURLs, " ")
-		list = append(list, fact(s.ID, s.Name, url, strconv.Itoa(*s.Priority), !s.Enabled, s.Checks.Packages == "required"))
+		out.Facts = append(out.Facts, fact(s.ID, s.Name, url, strconv.Itoa(*s.Priority), !s.Enabled, s.Checks.Packages == "required"))
 	}
-	return list, r.Refused(), r.Problems, nil
+	out.Refused, out.Why = r.Refused(), r.Problems
+	return out, nil
 }
 
 func trees() *rapid.Generator[map[string]string] {
@@ -159,27 +158,5 @@ func trees() *rapid.Generator[map[string]string] {
 }
 
 func TestReadAgreesWithTheRealFlatpak(t *testing.T) {
-	c, err := cell.Open()
-	require.NoError(t, err)
-	defer func() { require.NoError(t, c.Close()) }()
-	base, gen, n := t.TempDir(), trees(), 0
-	check := func(t *rapid.T) {
-		tree := gen.Draw(t, "tree")
-		n++
-		root := filepath.Join(base, fmt.Sprint(n))
-		require.NoError(t, cell.Write(root, tree))
-		got, refuse, why, err := ours(root) // first: flatpak writes as it lists
-		require.NoError(t, err)
-		want, refused, err := theirs(c, root)
-		require.NoError(t, err)
-		if (refused != "") != refuse {
-			t.Fatalf("flatpak refuses: %q\nwe say: %v %v\ntree: %q", refused, refuse, why, tree)
-		}
-		if !refuse && !slices.Equal(want, got) {
-			t.Fatalf("flatpak: %q\nours:    %q\ntree: %q", want, got, tree)
-		}
-	}
-	for range 3 {
-		rapid.Check(t, check) // 100 trees each, or as many as -rapid.checks says
-	}
+	cell.Agree(t, trees(), ours, theirs)
 }

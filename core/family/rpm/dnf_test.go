@@ -8,7 +8,6 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"patientlantern.example/lantern/core/family"
@@ -30,43 +29,42 @@ type repo struct {
 	Position             int
 }
 
-func theirs(c *cell.Cell, root string) (list []repo, refused string, err error) {
+func theirs(c *cell.Cell, root string) (r cell.Reading, err error) {
 	a, err := c.DNF(root)
 	if err != nil {
-		return nil, "", err
+		return r, err
 	}
 	if a.Code != 0 {
-		return nil, a.Err + "!", nil
+		return cell.Reading{Refused: true, Why: a.Err}, nil
 	}
 	var said struct{ Repos []repo }
 	if err := json.Unmarshal([]byte(a.Out), &said); err != nil {
-		return nil, "", fmt.Errorf("%w in %q", err, a.Out)
+		return r, fmt.Errorf("%w in %q", err, a.Out)
 	}
-	list = said.Repos
-	for i := range list {
-		list[i].URLs, list[i].GPGKey = append([]string{}, list[i].URLs...), append([]string{}, list[i].GPGKey...)
+	for _, x := range said.Repos {
+		r.Facts = append(r.Facts, fmt.Sprintf("%+v", x))
 	}
-	return list, "", nil
+	return r, nil
 }
 
-func ours(root string) ([]repo, bool, any, error) {
+func ours(root string) (out cell.Reading, err error) {
 	dir, err := os.OpenRoot(root)
 	if err != nil {
-		return nil, false, nil, err
+		return out, err
 	}
 	defer dir.Close()
 	r := rpm.Read(rootfs.New(dir.FS()), family.Host{Arch: "x86_64", Release: "8.6"})
-	var list []repo
 	for _, s := range r.Sources {
 		switch s.DisabledBy {
 		case "", "flag":
-			list = append(list, repo{
+			out.Facts = append(out.Facts, fmt.Sprintf("%+v", repo{
 				s.ID, s.Name, s.Enabled, s.EffURLs, s.Mirrorlist, s.Metalink, s.SignedBy,
 				s.Checks.Packages == "required", s.Checks.Metadata == "required", *s.Priority, s.File, s.Position,
-			})
+			}))
 		}
 	}
-	return list, r.Refused(), r.Problems, nil
+	out.Refused, out.Why = r.Refused(), r.Problems
+	return out, nil
 }
 
 func trees() *rapid.Generator[map[string]string] {
@@ -137,39 +135,5 @@ func trees() *rapid.Generator[map[string]string] {
 }
 
 func TestReadAgreesWithTheRealDNF(t *testing.T) {
-	c, err := cell.Open()
-	require.NoError(t, err)
-	defer func() { require.NoError(t, c.Close()) }()
-	base, gen, n := t.TempDir(), trees(), 0
-	check := func(t *rapid.T) {
-		tree := gen.Draw(t, "tree")
-		n++
-		root := filepath.Join(base, fmt.Sprint(n))
-		require.NoError(t, cell.Write(root, tree))
-		want, refused, err := theirs(c, root)
-		require.NoError(t, err)
-		got, refuse, why, err := ours(root)
-		require.NoError(t, err)
-		if (refused != "") != refuse {
-			t.Fatalf("dnf refuses: %q\nwe say: %v %v\ntree: %q", refused, refuse, why, tree)
-		}
-		if refuse {
-			return
-		}
-		for i := 0; i < max(len(want), len(got)); i++ {
-			var a, b string
-			if i < len(want) {
-				a = fmt.Sprintf("%+q", fmt.Sprintf("%+v", want[i]))
-			}
-			if i < len(got) {
-				b = fmt.Sprintf("%+q", fmt.Sprintf("%+v", got[i]))
-			}
-			if a != b {
-				t.Fatalf("dnf:  %s\nours: %s\ntree: %q", a, b, tree)
-			}
-		}
-	}
-	for range 3 {
-		rapid.Check(t, check) // 100 trees each, or as many as -rapid.checks says
-	}
+	cell.Agree(t, trees(), ours, theirs)
 }

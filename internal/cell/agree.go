@@ -1,0 +1,58 @@
+package cell
+
+import (
+	"fmt"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// Reading is what a program, or we, make of a tree: facts in order, or a refusal.
+type Reading struct {
+	Facts   []string
+	Refused bool
+	Why     any // for the message
+}
+
+// Agree draws 300 trees, or three times -rapid.checks, and compares what the real
+// program says of each with our own reading, which comes first: some programs
+// change files while they list.
+func Agree(t *testing.T, trees *rapid.Generator[map[string]string], ours func(root string) (Reading, error), theirs func(c *Cell, root string) (Reading, error)) {
+	c, err := Open()
+	require.NoError(t, err)
+	defer func() { require.NoError(t, c.Close()) }()
+	base, n := t.TempDir(), 0
+	check := func(t *rapid.T) {
+		tree := trees.Draw(t, "tree")
+		n++
+		root := filepath.Join(base, fmt.Sprint(n))
+		require.NoError(t, Write(root, tree))
+		got, err := ours(root)
+		require.NoError(t, err)
+		want, err := theirs(c, root)
+		require.NoError(t, err)
+		if want.Refused != got.Refused {
+			t.Fatalf("the program refuses: %v %v\nwe say: %v %v\ntree: %q", want.Refused, want.Why, got.Refused, got.Why, tree)
+		}
+		if got.Refused {
+			return
+		}
+		for i := range max(len(want.Facts), len(got.Facts)) {
+			if a, b := at(want.Facts, i), at(got.Facts, i); a != b {
+				t.Fatalf("theirs: %q\nours:   %q\ntree: %q", a, b, tree)
+			}
+		}
+	}
+	for range 3 {
+		rapid.Check(t, check)
+	}
+}
+
+func at(list []string, i int) string {
+	if i < len(list) {
+		return list[i]
+	}
+	return "nothing"
+}
