@@ -45,9 +45,17 @@ func processes(s *suite) error {
 	if err := standin.DebHosts[0].Write(root, "http://"+demo.Address, keys); err != nil {
 		return err
 	}
-	pub, err := keys["saltmarsh-2026"].Public()
-	if err != nil {
-		return err
+	var pubs []string // every key another, as on a real host
+	for i := range 30 {
+		key, err := standin.NewKey(fmt.Sprintf("bench-%d", i), fmt.Sprintf("Saltmarsh %d <packages@saltmarsh.example>", i), time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), 5)
+		if err != nil {
+			return err
+		}
+		pub, err := key.Public()
+		if err != nil {
+			return err
+		}
+		pubs = append(pubs, pub)
 	}
 	for i := range 60 {
 		text := fmt.Sprintf("Types: deb\nURIs: https://packages.saltmarsh.example/%d\nSuites: stable\nComponents: main\nSigned-By: /etc/apt/keyrings/k%02d.asc\n", i, i%30)
@@ -58,7 +66,7 @@ func processes(s *suite) error {
 			if err := os.MkdirAll(filepath.Join(root, "etc/apt/keyrings"), 0o755); err != nil {
 				return err
 			}
-			if err := os.WriteFile(filepath.Join(root, fmt.Sprintf("etc/apt/keyrings/k%02d.asc", i)), []byte(pub), 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(root, fmt.Sprintf("etc/apt/keyrings/k%02d.asc", i)), []byte(pubs[i]), 0o644); err != nil {
 				return err
 			}
 		}
@@ -74,7 +82,7 @@ func processes(s *suite) error {
 	s.add("survey of 60 source files and 30 keys, whole process", "a quarter of apt, 25 MB resident", ours*4 <= theirs && resident < 25e6,
 		fmt.Sprintf("%s, %.0f %% of apt, %.0f MB", ours.Round(100*time.Microsecond), 100*float64(ours)/float64(theirs), float64(resident)/1e6), "apt-get indextargets "+theirs.Round(100*time.Microsecond).String())
 
-	if err := otherFamilies(s, dir, pub); err != nil {
+	if err := otherFamilies(s, dir, pubs); err != nil {
 		return err
 	}
 
@@ -111,14 +119,14 @@ func processes(s *suite) error {
 
 // otherFamilies measures a survey of the same 60 definitions beside zypper and
 // pacman-conf. pacman's Include paths are the machine's, so it has files of its own.
-func otherFamilies(s *suite, dir, pub string) error {
+func otherFamilies(s *suite, dir string, pubs []string) error {
 	zypp, arch, machine := filepath.Join(dir, "zypp"), filepath.Join(dir, "arch"), filepath.Join(dir, "machine")
 	files := map[string]string{}
 	conf, own := "[options]\nArchitecture = x86_64\nSigLevel = Required\n", "[options]\nArchitecture = x86_64\nSigLevel = Required\n"
 	for i := range 60 {
 		n := fmt.Sprintf("s%02d", i)
 		files[filepath.Join(zypp, "etc/zypp/repos.d", n+".repo")] = fmt.Sprintf("[%s]\nname=Saltmarsh %d for $releasever\nenabled=1\nautorefresh=1\nbaseurl=https://packages.saltmarsh.example/%d/$basearch/\ngpgkey=file:///etc/keys/k%02d.asc\npriority=%d\n", n, i, i, i%30, 50+i)
-		files[filepath.Join(zypp, fmt.Sprintf("etc/keys/k%02d.asc", i%30))] = pub
+		files[filepath.Join(zypp, fmt.Sprintf("etc/keys/k%02d.asc", i%30))] = pubs[i%30]
 		section := fmt.Sprintf("[%s]\nServer = https://packages.saltmarsh.example/%d/$repo/$arch\n", n, i)
 		files[filepath.Join(arch, "etc/pacman.d", n)], files[filepath.Join(machine, n)] = section, section
 		conf += "Include = /etc/pacman.d/" + n + "\n"

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io/fs"
 
-	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -40,12 +39,9 @@ func (r *Reading) Problem(file string, line int, message string, fatal bool) {
 	r.Problems = append(r.Problems, source.Problem{Family: r.Family, File: file, Line: line, Message: string(maskURLs([]byte(message))), Fatal: fatal})
 }
 
-// Keep notes the text of a source file as it stands on the host.
-func (r *Reading) Keep(root *rootfs.FS, name string, text []byte) {
-	r.Texts[name] = text
-	if info, err := root.Stat(name); err == nil {
-		r.Modes[name] = info.Mode().Perm()
-	}
+// Keep notes the text of a source file, and how it stands on the host.
+func (r *Reading) Keep(info fs.FileInfo, name string, text []byte) {
+	r.Texts[name], r.Modes[name] = text, info.Mode().Perm()
 }
 
 // Refused reports whether the package manager refuses to work.

@@ -56,7 +56,18 @@ func (r *reader) pacmanKeys(dir string) {
 // namedKeys reads the key files on this host that sources of dnf and zypper name.
 // They are asked for before rpm trusts them.
 func (r *reader) namedKeys() {
+	type named struct {
+		source *source.Source
+		file   string
+	}
 	seen := map[string]bool{}
+	var files []named
+	var texts [][]byte
+	trouble := func(s *source.Source, name string, err error) {
+		if s.Enabled {
+			r.problem(s.Family, name, "the key file that "+s.ID+" names cannot be read: "+family.Plain(err))
+		}
+	}
 	for i := range r.Survey.Sources {
 		s := &r.Survey.Sources[i]
 		if s.Family != rpm.Family && s.Family != zypp.Family {
@@ -75,16 +86,18 @@ func (r *reader) namedKeys() {
 			}
 			seen[name] = true
 			data, err := r.root.ReadText(name)
-			if err == nil {
-				var list []source.Key
-				if list, err = keyring.Read(data); err == nil {
-					r.addKeys(list, name, source.ScopeNamed)
-					continue
-				}
+			if err != nil {
+				trouble(s, name, err)
+				continue
 			}
-			if s.Enabled {
-				r.problem(s.Family, name, "the key file that "+s.ID+" names cannot be read: "+family.Plain(err))
-			}
+			files, texts = append(files, named{s, name}), append(texts, data)
 		}
+	}
+	for i, got := range keyring.ReadAll(texts) {
+		if got.Err != nil {
+			trouble(files[i].source, files[i].file, got.Err)
+			continue
+		}
+		r.addKeys(got.Keys, files[i].file, source.ScopeNamed)
 	}
 }

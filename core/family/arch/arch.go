@@ -100,7 +100,7 @@ func (r *reader) file(name, from string, line int32, depth int) {
 	}
 	var text []byte
 	if err == nil {
-		text, err = r.root.ReadText("/" + name)
+		text, info, err = r.root.ReadTextInfo("/" + name)
 	}
 	if err != nil {
 		if from == "" {
@@ -110,7 +110,7 @@ func (r *reader) file(name, from string, line int32, depth int) {
 		return
 	}
 	name = path.Clean("/" + name)
-	r.Keep(r.root, name, text)
+	r.Keep(info, name, text)
 	f := ini.ParsePacman(text)
 	for i := range f.Sections {
 		s := &f.Sections[i]

@@ -164,7 +164,7 @@ func integer(raw string) int {
 var remote = regexp.MustCompile(`^remote "(.+)"$`)
 
 func (r *reader) config() {
-	text, err := r.root.ReadText(Config)
+	text, info, err := r.root.ReadTextInfo(Config)
 	if errors.Is(err, fs.ErrNotExist) {
 		if _, err := r.root.Stat(Repo); err == nil {
 			r.refuse(Config, 0, "the repository has no configuration")
@@ -175,7 +175,7 @@ func (r *reader) config() {
 		r.refuse(Config, 0, "its configuration cannot be read: %s", family.Plain(err))
 		return
 	}
-	r.Keep(r.root, Config, text)
+	r.Keep(info, Config, text)
 	f := ini.ParseKeyFile(text)
 	switch {
 	case !utf8.Valid(text) || strings.IndexByte(string(text), 0) >= 0:
@@ -398,13 +398,13 @@ func (r *reader) part(name, id, off string) {
 	if off != "" {
 		defer func() { r.Problems = r.Problems[:problems] }()
 	}
-	text, err := r.root.ReadText(name)
+	text, info, err := r.root.ReadTextInfo(name)
 	if err != nil {
 		r.refuse(name, 0, "the file cannot be read: %s", family.Plain(err))
 		return
 	}
 	if off == "" || off == source.OffByDuplicate {
-		r.Keep(r.root, name, text)
+		r.Keep(info, name, text)
 	}
 	f := ini.ParseKeyFile(text)
 	if f.Err != nil {

@@ -124,7 +124,7 @@ func (r *reader) config() string {
 // configure reads [main], without variables as dnf does.
 func (r *reader) configure() *ini.File {
 	name := r.config()
-	text, err := r.root.ReadText(name)
+	text, info, err := r.root.ReadTextInfo(name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil
@@ -132,7 +132,7 @@ func (r *reader) configure() *ini.File {
 		r.Problem(name, 0, "dnf refuses to work: its configuration cannot be read: "+family.Plain(err), true)
 		return nil
 	}
-	r.Keep(r.root, name, text)
+	r.Keep(info, name, text)
 	f := ini.ParseRPM(text)
 	if f.Err != nil {
 		r.Problem(name, f.Err.Line, "dnf refuses to work: "+f.Err.Message, true)
@@ -299,14 +299,14 @@ func (r *reader) files() (read, aside []string) {
 }
 
 func (r *reader) file(name string) {
-	text, err := r.root.ReadText(name)
+	text, info, err := r.root.ReadTextInfo(name)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
 			r.Problem(name, 0, "dnf skips the file, it cannot be read: "+family.Plain(err), false)
 		}
 		return
 	}
-	r.Keep(r.root, name, text)
+	r.Keep(info, name, text)
 	f := ini.ParseRPM(text)
 	if f.Err != nil {
 		r.Problem(name, f.Err.Line, "dnf skips the file: "+f.Err.Message, false)

@@ -93,10 +93,10 @@ func (r *reader) refuse(file string, line int, format string, args ...any) {
 func (r *reader) configure(arch string) string {
 	base := "/etc/zypp"
 	main := map[string]string{}
-	text, err := r.root.ReadText(Config)
+	text, info, err := r.root.ReadTextInfo(Config)
 	switch {
 	case err == nil:
-		r.Keep(r.root, Config, text)
+		r.Keep(info, Config, text)
 		f := ini.ParseZypp(text)
 		if f.Err != nil {
 			r.refuse(Config, f.Err.Line, "%s", f.Err.Message)
@@ -255,15 +255,15 @@ func (r *reader) readServices() {
 	}
 	for _, e := range entries {
 		name := path.Join(r.dirs.services, e.Name())
-		if e.Name()[0] == '.' || !r.regular(name) {
+		if e.Name()[0] == '.' || !e.Type().IsRegular() && !r.regular(name) {
 			continue
 		}
-		text, err := r.root.ReadText(name)
+		text, info, err := r.root.ReadTextInfo(name)
 		if err != nil {
 			r.refuse(name, 0, "the file cannot be read: %s", family.Plain(err))
 			continue
 		}
-		r.Keep(r.root, name, text)
+		r.Keep(info, name, text)
 		f := ini.ParseZypp(text)
 		if f.Err != nil {
 			r.refuse(name, f.Err.Line, "%s", f.Err.Message)
@@ -309,7 +309,7 @@ func (r *reader) readRepos() {
 	for _, e := range entries {
 		n, name := e.Name(), path.Join(r.dirs.repos, e.Name())
 		switch {
-		case n[0] == '.' || !r.regular(name):
+		case n[0] == '.' || !e.Type().IsRegular() && !r.regular(name):
 		case strings.HasSuffix(n, ".repo"):
 			r.file(name, "")
 		case strings.Contains(n, ".repo"):
@@ -356,7 +356,7 @@ func newSection(alias string, line int) *section {
 }
 
 func (r *reader) file(name, off string) {
-	text, err := r.root.ReadText(name)
+	text, info, err := r.root.ReadTextInfo(name)
 	if err != nil {
 		if off == "" {
 			r.refuse(name, 0, "the file cannot be read: %s", family.Plain(err))
@@ -370,7 +370,7 @@ func (r *reader) file(name, off string) {
 		}
 		return
 	}
-	r.Keep(r.root, name, text)
+	r.Keep(info, name, text)
 	if f.Err != nil {
 		r.refuse(name, f.Err.Line, "%s", f.Err.Message)
 	}
