@@ -23,8 +23,10 @@ func gpg(t *testing.T, home string, args ...string) string {
 	t.Helper()
 	cmd := exec.Command("gpg", append([]string{"--homedir", home, "--batch", "--no-tty", "--pinentry-mode", "loopback", "--passphrase", ""}, args...)...)
 	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8")
+	var said strings.Builder
+	cmd.Stderr = &said
 	out, err := cmd.Output()
-	require.NoError(t, err, "gpg %s", args)
+	require.NoError(t, err, "gpg %s: %s", args, &said)
 	return string(out)
 }
 
@@ -84,17 +86,20 @@ func TestKeysThatPeopleChangedAgreeWithGPG(t *testing.T) {
 		t.Fatalf("gpg does not list %s", name)
 		return ""
 	}
-	start := []string{"--faked-system-time", "20240115T000000"}
-	later := []string{"--faked-system-time", "20250115T000000"}
-	gpg(t, home, append(start, "--quick-gen-key", "Saltmarsh <packages@saltmarsh.example>", "rsa2048", "cert", "2y")...)
+	day := 0
+	on := func(year string, args ...string) string { // each a day later: gpg's own time goes on while it works
+		day++
+		return gpg(t, home, append([]string{"--faked-system-time", fmt.Sprintf("%s01%02dT000000", year, day)}, args...)...)
+	}
+	on("2024", "--quick-gen-key", "Saltmarsh <packages@saltmarsh.example>", "rsa2048", "cert", "2y")
 	salt := fingerprint("saltmarsh")
-	gpg(t, home, append(start, "--quick-add-key", salt, "rsa2048", "sign", "1y")...)
-	gpg(t, home, append(start, "--quick-add-key", salt, "rsa2048", "encrypt", "never")...)
-	gpg(t, home, append(later, "--quick-set-expire", salt, "5y")...)
-	gpg(t, home, append(later, "--quick-set-expire", salt, "3y", "*")...)
-	gpg(t, home, append(later, "--quick-add-uid", salt, "Saltmarsh Archive <archive@saltmarsh.example>")...)
-	gpg(t, home, append(start, "--quick-gen-key", "Gannet <keys@gannet.example>", "ed25519", "sign", "1y")...)
-	gpg(t, home, append(start, "--quick-gen-key", "Plover <keys@plover.example>", "nistp256", "sign", "never")...)
+	on("2024", "--quick-add-key", salt, "rsa2048", "sign", "1y")
+	on("2024", "--quick-add-key", salt, "rsa2048", "encrypt", "never")
+	on("2025", "--quick-set-expire", salt, "5y")
+	on("2025", "--quick-set-expire", salt, "3y", "*")
+	on("2025", "--quick-add-uid", salt, "Saltmarsh Archive <archive@saltmarsh.example>")
+	on("2024", "--quick-gen-key", "Gannet <keys@gannet.example>", "ed25519", "sign", "1y")
+	on("2024", "--quick-gen-key", "Plover <keys@plover.example>", "nistp256", "sign", "never")
 	plover := fingerprint("plover")
 	revocation, err := os.ReadFile(filepath.Join(home, "openpgp-revocs.d", plover+".rev"))
 	require.NoError(t, err)
