@@ -1,6 +1,7 @@
 package keyring_test
 
 import (
+	"encoding/binary"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -116,6 +117,15 @@ func FuzzRead(f *testing.F) {
 	f.Add(bin)
 	f.Add([]byte(text))
 	f.Add([]byte("-----BEGIN PGP"))
+	box := append([]byte("\x00\x00\x00\x20\x01\x01\x00\x02KBXf"), make([]byte, 20)...)
+	blob := append([]byte{0, 0, 0, 0, 2, 1, 0, 0, 0, 0, 0, 16, 0, 0, 0, 0}, bin...)
+	binary.BigEndian.PutUint32(blob, uint32(len(blob)))
+	binary.BigEndian.PutUint32(blob[12:], uint32(len(bin)))
+	box = append(box, blob...)
+	if keys, err := keyring.Read(box); err != nil || len(keys) != 1 {
+		f.Fatal("the keybox of the seeds is not sound", err)
+	}
+	f.Add(box)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		keys, err := keyring.Read(data)
 		if err == nil && len(keys) == 0 {
