@@ -109,6 +109,20 @@ func (c *computer) whole(f source.SheetFile) {
 	}
 }
 
+// foreign reports whether a file is another package manager's: pacman may include
+// a file of any name.
+func (c *computer) foreign(path string) bool {
+	if strings.HasPrefix(path, "/etc/apt/") {
+		return false
+	}
+	for i := range c.Survey.Sources {
+		if s := &c.Survey.Sources[i]; s.File == path && s.Family == deb.Family {
+			return false
+		}
+	}
+	return true
+}
+
 // inPlace edits the files that do not belong to the policy.
 func (c *computer) inPlace() {
 	missing := c.missing(c.Texts)
@@ -122,7 +136,7 @@ func (c *computer) inPlace() {
 		}
 	}
 	for p := range paths {
-		if c.owned[p] || !strings.HasSuffix(p, ".list") && !strings.HasSuffix(p, ".sources") {
+		if c.owned[p] || !strings.HasSuffix(p, ".list") && !strings.HasSuffix(p, ".sources") || c.foreign(p) {
 			continue
 		}
 		c.one(p, missing)

@@ -62,7 +62,7 @@ func Compare(sheet *source.Sheet, survey *source.Survey) []Finding {
 		c.owned[f.Path] = true
 	}
 	for _, p := range survey.Problems {
-		if p.Fatal {
+		if p.Fatal && (sheet.Family == "" || p.Family == "" || p.Family == sheet.Family) {
 			c.add(Finding{Class: Refused, Severity: Fault, File: p.File, Line: p.Line, Message: p.Message})
 		}
 	}
@@ -253,8 +253,8 @@ func (c *comparer) others() {
 	releases := Releases(c.sheet)
 	for i := range c.survey.Sources {
 		s := &c.survey.Sources[i]
-		if !s.Enabled || c.owned[s.File] || c.spoken[i] {
-			continue
+		if !s.Enabled || c.owned[s.File] || c.spoken[i] || c.sheet.Family != "" && s.Family != c.sheet.Family {
+			continue // a sheet speaks of its own family alone
 		}
 		if repo := Doubles(s, releases); repo != "" {
 			c.add(Finding{Class: DoubledSource, Severity: Fault, Repository: repo, File: s.File, Line: s.Line, Have: describe(s),

@@ -61,20 +61,24 @@ func TestCompare(t *testing.T) {
 		}, "fault refused /etc/apt/sources.list:3 no"},
 		{"one more in our file", func(s *source.Survey) {
 			s.Files[0].Digest = "other"
-			s.Sources = append(s.Sources, source.Source{File: file, Line: 9, Enabled: true, EffURLs: []string{"https://c.example/"}, EffSuites: []string{"x"}})
+			s.Sources = append(s.Sources, source.Source{Family: "deb", File: file, Line: 9, Enabled: true, EffURLs: []string{"https://c.example/"}, EffSuites: []string{"x"}})
 		}, "fault unlisted-source " + file + ":9 a source was added: https://c.example/ x"},
 		{"unlisted", func(s *source.Survey) {
-			s.Sources = append(s.Sources, source.Source{File: "/etc/apt/sources.list", Line: 2, Enabled: true, EffURLs: []string{"https://c.example/"}, EffSuites: []string{"x"}, Checks: source.Checks{Metadata: source.CheckRequired}})
+			s.Sources = append(s.Sources, source.Source{Family: "deb", File: "/etc/apt/sources.list", Line: 2, Enabled: true, EffURLs: []string{"https://c.example/"}, EffSuites: []string{"x"}, Checks: source.Checks{Metadata: source.CheckRequired}})
 		}, "note unlisted-source /etc/apt/sources.list:2 not in the policy: https://c.example/ x"},
 		{"unlisted and unchecked", func(s *source.Survey) {
-			s.Sources = append(s.Sources, source.Source{File: "/etc/apt/sources.list", Line: 2, Enabled: true, EffURLs: []string{"https://c.example/"}, EffSuites: []string{"x"}, Checks: source.Checks{Metadata: source.CheckOff}})
+			s.Sources = append(s.Sources, source.Source{Family: "deb", File: "/etc/apt/sources.list", Line: 2, Enabled: true, EffURLs: []string{"https://c.example/"}, EffSuites: []string{"x"}, Checks: source.Checks{Metadata: source.CheckOff}})
 		}, "danger unlisted-source /etc/apt/sources.list:2 not in the policy: https://c.example/ x, and its signature is not checked"},
 		{"unlisted but off", func(s *source.Survey) {
-			s.Sources = append(s.Sources, source.Source{File: "/etc/apt/sources.list", Line: 2, EffURLs: []string{"https://c.example/"}, EffSuites: []string{"x"}})
+			s.Sources = append(s.Sources, source.Source{Family: "deb", File: "/etc/apt/sources.list", Line: 2, EffURLs: []string{"https://c.example/"}, EffSuites: []string{"x"}})
 		}, ""},
 		{"defined twice", func(s *source.Survey) {
-			s.Sources = append(s.Sources, source.Source{File: "/etc/apt/sources.list", Line: 2, Enabled: true, EffURLs: []string{"http://u@a.example/"}, EffSuites: []string{"stable"}})
+			s.Sources = append(s.Sources, source.Source{Family: "deb", File: "/etc/apt/sources.list", Line: 2, Enabled: true, EffURLs: []string{"http://u@a.example/"}, EffSuites: []string{"stable"}})
 		}, "fault doubled-source /etc/apt/sources.list:2 defines saltmarsh a second time: http://u@a.example/ stable"},
+		{"of another family", func(s *source.Survey) {
+			s.Sources = append(s.Sources, source.Source{Family: "flatpak", File: "/var/lib/flatpak/repo/config", Line: 2, ID: "curlew", Enabled: true, EffURLs: []string{"https://c.example/"}})
+			s.Problems = []source.Problem{{Family: "flatpak", File: "/var/lib/flatpak/repo/config", Line: 3, Message: "no", Fatal: true}}
+		}, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var got []string
