@@ -5,7 +5,9 @@ package family
 import (
 	"errors"
 	"io/fs"
+	"path"
 
+	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -42,6 +44,27 @@ func (r *Reading) Problem(file string, line int, message string, fatal bool) {
 // Keep notes the text of a source file, and how it stands on the host.
 func (r *Reading) Keep(info fs.FileInfo, name string, text []byte) {
 	r.Texts[name], r.Modes[name] = text, info.Mode().Perm()
+}
+
+// Variables hands the regular files of a folder of variables to take, by name; a
+// variable is called like its file.
+func (r *Reading) Variables(root *rootfs.FS, dir string, take func(name, file string, text []byte)) {
+	entries, err := root.ReadDir(dir)
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		file := path.Join(dir, e.Name())
+		if info, err := root.Stat(file); err != nil || !info.Mode().IsRegular() {
+			continue
+		}
+		text, err := root.ReadText(file)
+		if err != nil {
+			r.Problem(file, 0, "cannot be read: "+Plain(err), false)
+			continue
+		}
+		take(e.Name(), file, text)
+	}
 }
 
 // Refused reports whether the package manager refuses to work.

@@ -2,11 +2,15 @@ package cell
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/rootfs"
 )
 
 // Reading is what a program, or we, make of a tree: facts in order, or a refusal.
@@ -14,6 +18,16 @@ type Reading struct {
 	Facts   []string
 	Refused bool
 	Why     any // for the message
+}
+
+// Inside reads a root folder and closes it.
+func Inside(root string, read func(*rootfs.FS) family.Reading) (family.Reading, error) {
+	dir, err := os.OpenRoot(root)
+	if err != nil {
+		return family.Reading{}, err
+	}
+	defer dir.Close()
+	return read(rootfs.New(dir.FS())), nil
 }
 
 // Agree draws 300 trees, or three times -rapid.checks, and compares what the real

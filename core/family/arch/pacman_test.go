@@ -2,7 +2,6 @@ package arch_test
 
 import (
 	"fmt"
-	"os"
 	"regexp"
 	"runtime"
 	"strings"
@@ -138,14 +137,15 @@ func theirs(c *cell.Cell, root string) (r cell.Reading, err error) {
 // ours says the same of our own reading. A section without a SigLevel of its own
 // has none in pacman-conf's answer.
 func ours(root string) (out cell.Reading, err error) {
-	dir, err := os.OpenRoot(root)
+	machine := map[string]string{"amd64": "x86_64", "arm64": "aarch64"}[runtime.GOARCH]
+	var facts, levels []string
+	r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading {
+		r, _ := arch.Read(root, family.Host{Arch: machine})
+		return r
+	})
 	if err != nil {
 		return out, err
 	}
-	defer dir.Close()
-	machine := map[string]string{"amd64": "x86_64", "arm64": "aarch64"}[runtime.GOARCH]
-	var facts, levels []string
-	r, _ := arch.Read(rootfs.New(dir.FS()), family.Host{Arch: machine})
 	for _, s := range r.Sources {
 		if s.DisabledBy == "comment" {
 			continue

@@ -1,7 +1,6 @@
 package deb_test
 
 import (
-	"os"
 	"os/exec"
 	"slices"
 	"strings"
@@ -9,6 +8,7 @@ import (
 
 	"pgregory.net/rapid"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
@@ -43,12 +43,12 @@ func askApt(c *cell.Cell, root string) (targets []string, refused bool, said str
 
 // askOurs lists the same from our own reading.
 func askOurs(root string, archs []string) (targets []string, fatal []source.Problem, err error) {
-	dir, err := os.OpenRoot(root)
+	r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading {
+		return deb.Read(root, archs)
+	})
 	if err != nil {
 		return nil, nil, err
 	}
-	defer dir.Close()
-	r := deb.Read(rootfs.New(dir.FS()), archs)
 	for _, p := range r.Problems {
 		if p.Fatal {
 			fatal = append(fatal, p)

@@ -2,7 +2,6 @@ package flatpak_test
 
 import (
 	"fmt"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,6 +9,7 @@ import (
 
 	"pgregory.net/rapid"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
@@ -49,12 +49,12 @@ func fact(name, title, url, priority string, off, verify bool) string {
 }
 
 func ours(root string) (out cell.Reading, err error) {
-	dir, err := os.OpenRoot(root)
+	r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading {
+		return flatpak.Read(root)
+	})
 	if err != nil {
 		return out, err
 	}
-	defer dir.Close()
-	r := flatpak.Read(rootfs.New(dir.FS()))
 	slices.SortStableFunc(r.Sources, func(a, b source.Source) int {
 		if *a.Priority != *b.Priority {
 			return *b.Priority - *a.Priority

@@ -3,7 +3,6 @@ package rpm_test
 import (
 	"encoding/json"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -48,12 +47,12 @@ func theirs(c *cell.Cell, root string) (r cell.Reading, err error) {
 }
 
 func ours(root string) (out cell.Reading, err error) {
-	dir, err := os.OpenRoot(root)
+	r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading {
+		return rpm.Read(root, family.Host{Arch: "x86_64", Release: "8.6"})
+	})
 	if err != nil {
 		return out, err
 	}
-	defer dir.Close()
-	r := rpm.Read(rootfs.New(dir.FS()), family.Host{Arch: "x86_64", Release: "8.6"})
 	for _, s := range r.Sources {
 		switch s.DisabledBy {
 		case "", "flag":

@@ -215,31 +215,17 @@ func (r *reader) variables(host family.Host) {
 		}
 	}
 	for _, dir := range r.main.varsDir {
-		dir = path.Clean("/" + dir)
-		entries, err := r.root.ReadDir(dir)
-		if err != nil {
-			continue
-		}
-		for _, e := range entries {
-			name := path.Join(dir, e.Name())
-			if info, err := r.root.Stat(name); err != nil || !info.Mode().IsRegular() {
-				continue
-			}
-			text, err := r.root.ReadText(name)
-			if err != nil {
-				r.Problem(name, 0, "cannot be read: "+family.Plain(err), false)
-				continue
-			}
+		r.Variables(r.root, path.Clean("/"+dir), func(name, file string, text []byte) {
 			if !validPrefix(text, 8192) {
-				r.Problem(name, 1, "dnf refuses to work: the variable is not UTF-8", true)
-				continue
+				r.Problem(file, 1, "dnf refuses to work: the variable is not UTF-8", true)
+				return
 			}
 			value := string(text)
 			if i := strings.IndexAny(value, "\r\n"); i >= 0 {
 				value = value[:i]
 			}
-			r.vars[e.Name()] = value
-		}
+			r.vars[name] = value
+		})
 	}
 }
 

@@ -200,23 +200,9 @@ func (r *reader) variables(host family.Host, arch string) {
 		release = host.Release
 	}
 	r.vars["releasever"] = release
-	entries, err := r.root.ReadDir(r.dirs.vars)
-	if err != nil {
-		entries = nil
-	}
-	for _, e := range entries {
-		name := path.Join(r.dirs.vars, e.Name())
-		if info, err := r.root.Stat(name); err != nil || !info.Mode().IsRegular() {
-			continue
-		}
-		text, err := r.root.ReadText(name)
-		if err != nil {
-			r.Problem(name, 0, "cannot be read: "+family.Plain(err), false)
-			continue
-		}
-		value, _, _ := strings.Cut(string(text), "\n")
-		r.vars[e.Name()] = value
-	}
+	r.Variables(r.root, r.dirs.vars, func(name, _ string, text []byte) {
+		r.vars[name], _, _ = strings.Cut(string(text), "\n")
+	})
 	major, minor, _ := strings.Cut(r.vars["releasever"], ".")
 	for name, value := range map[string]string{"releasever_major": major, "releasever_minor": minor} {
 		if _, ok := r.vars[name]; !ok {
@@ -479,10 +465,8 @@ func (r *reader) add(file string, s *section) {
 }
 
 // words splits a line of URLs: at blanks, which commas may stand beside.
-func words(line string) (out []string) {
-	for _, w := range strings.FieldsFunc(line, func(c rune) bool { return c == ' ' || c == '\t' }) {
-		out = append(out, w)
-	}
+func words(line string) []string {
+	out := strings.FieldsFunc(line, func(c rune) bool { return c == ' ' || c == '\t' })
 	for i := range out {
 		if i > 0 {
 			out[i] = strings.TrimLeft(out[i], ",")

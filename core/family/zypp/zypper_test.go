@@ -3,7 +3,6 @@ package zypp_test
 import (
 	"encoding/xml"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -63,12 +62,12 @@ func flag(on bool) int {
 }
 
 func ours(root string) (out cell.Reading, err error) {
-	dir, err := os.OpenRoot(root)
+	r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading {
+		return zypp.Read(root, family.Host{Arch: "x86_64", OSRelease: "not asked for"})
+	})
 	if err != nil {
 		return out, err
 	}
-	defer dir.Close()
-	r := zypp.Read(rootfs.New(dir.FS()), family.Host{Arch: "x86_64", OSRelease: "not asked for"})
 	position := 0
 	for _, s := range r.Sources {
 		if s.DisabledBy != "" && s.DisabledBy != "flag" {
