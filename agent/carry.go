@@ -16,8 +16,10 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
@@ -34,6 +36,8 @@ type carrier struct {
 	began    time.Time
 	step     string
 	delivery api.Delivery
+
+	accessChanged bool
 }
 
 // begin notes that a step begins and how long the one before took.
@@ -119,12 +123,12 @@ func (c *carrier) steps(ctx context.Context) error {
 	if len(plan.Impossible) > 0 {
 		return c.failed("%s", strings.Join(plan.Impossible, "; "))
 	}
-	state := "done"
-	if len(plan.Edits) == 0 {
-		state = "unchanged"
-	}
 	if err := c.apply(ctx, sheet, plan); err != nil {
 		return err
+	}
+	state := "done"
+	if len(plan.Edits) == 0 && !c.accessChanged {
+		state = "unchanged"
 	}
 	if err := c.remember(text); err != nil {
 		return c.failed("what was carried out cannot be kept: %w", err)
@@ -155,6 +159,15 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 			return
 		}
 		c.report.Undone = true
+		if c.accessChanged { // the files are as for the sheet before; so is the access, or will be with the next round
+			before := h.lastSheet()
+			if before == nil {
+				before = &source.Sheet{}
+			}
+			if undoErr := c.access(context.WithoutCancel(ctx), before); undoErr != nil {
+				c.log.Warn("the access is not as it was yet", "error", undoErr)
+			}
+		}
 	}()
 
 	c.begin(api.StepStage)
@@ -180,6 +193,11 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 		}
 	}
 
+	c.begin(api.StepAccess)
+	if err := c.access(ctx, sheet); err != nil {
+		return c.failed("%w", err)
+	}
+
 	c.begin(api.StepRefresh)
 	after := h.Survey()
 	after.Masked()
@@ -191,6 +209,11 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 	for _, f := range drift.Compare(sheet, &after.Survey) {
 		if f.Severity != drift.Note && f.Class != drift.UnlistedSource {
 			return c.failed("%s:%d is still not as it should be: %s", f.File, f.Line, f.Message)
+		}
+	}
+	for _, f := range h.accessFiles() {
+		if f.State != credential.FileOK {
+			return c.failed("%s is still not as it should be: %s", f.Path, f.State)
 		}
 	}
 	if err := h.saveJSON("kept.json", after.Texts); err != nil {
@@ -253,6 +276,39 @@ func (h *Host) try(ctx context.Context, plan change.Change) error {
 			texts[e.Path] = e.New
 		}
 	}
+	m, err := h.manager(now.Survey.Traits.Family)
+	if err != nil {
+		return err
+	}
+	if err := m.try(ctx, dir, texts, &now); err != nil {
+		return err
+	}
+	return nil
+}
+
+// manager is how the agent asks a family's package manager.
+type manager interface {
+	// try asks on the side, in an empty folder, whether the package manager would take
+	// source files: our own reading of them first, then the program's.
+	try(ctx context.Context, dir string, texts map[string][]byte, now *survey.Result) error
+	// refresh brings the metadata up to date, and says what did it and how it went.
+	refresh(ctx context.Context, sheet *source.Sheet, after *survey.Result) (how string, out []api.SourceOutcome, err error)
+}
+
+func (h *Host) manager(family string) (manager, error) {
+	switch family {
+	case deb.Family:
+		return apt{h}, nil
+	case rpm.Family:
+		return dnf{h}, nil
+	}
+	return nil, fmt.Errorf("this agent cannot change hosts of the family %q", family)
+}
+
+// apt is apt-get, or our own reading where there is none.
+type apt struct{ *Host }
+
+func (h apt) try(ctx context.Context, dir string, texts map[string][]byte, now *survey.Result) error {
 	if err := h.view(dir, texts); err != nil {
 		return fmt.Errorf("the new configuration cannot be tried: %w", err)
 	}
@@ -275,6 +331,15 @@ func (h *Host) try(ctx context.Context, plan change.Change) error {
 		return fmt.Errorf("apt refuses the new configuration, so nothing was changed: %s", out.errors())
 	}
 	return nil
+}
+
+func (h apt) refresh(ctx context.Context, _ *source.Sheet, after *survey.Result) (string, []api.SourceOutcome, error) {
+	if haveApt() {
+		out, err := h.refreshWithApt(ctx, &after.Survey, after.Texts)
+		return "apt-get", out, err
+	}
+	out, err := h.refreshAlone(ctx, &after.Survey, time.Now())
+	return "own reading", out, err
 }
 
 // view writes source files into a folder that stands for the root. Paths of keys
@@ -319,15 +384,11 @@ func (h *Host) aptArgs(t source.Traits) []string {
 // refresh brings the metadata up to date and looks at every source of the sheet.
 func (c *carrier) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Result) error {
 	now := &after.Survey
-	var err error
-	if haveApt() {
-		c.report.Refresh = "apt-get"
-		c.report.Sources, err = c.host.refreshWithApt(ctx, now, after.Texts)
-	} else {
-		c.report.Refresh = "own reading"
-		c.report.Sources, err = c.host.refreshAlone(ctx, now, c.now())
-	}
+	m, err := c.host.manager(sheet.Family)
 	if err != nil {
+		return err
+	}
+	if c.report.Refresh, c.report.Sources, err = m.refresh(ctx, sheet, after); err != nil {
 		return err
 	}
 	ours := map[string]bool{}
@@ -342,8 +403,25 @@ func (c *carrier) refresh(ctx context.Context, sheet *source.Sheet, after *surve
 	}
 	for _, s := range c.report.Sources {
 		if !s.OK && (ours[s.File] || spoken[fmt.Sprintf("%s:%d", s.File, s.Line)]) {
-			return fmt.Errorf("%s %s cannot be refreshed: %s", s.URL, s.Suite, s.Message)
+			return fmt.Errorf("%s cannot be refreshed: %s", strings.TrimSpace(s.URL+" "+s.Suite), explain401(s, sheet))
 		}
 	}
 	return nil
+}
+
+// explain401 says in words why a vendor asks for a login.
+func explain401(o api.SourceOutcome, sheet *source.Sheet) string {
+	if !strings.Contains(o.Message, "401") && !strings.Contains(o.Message, "403") {
+		return o.Message
+	}
+	for _, s := range sheet.Sources {
+		if s.File != o.File || !s.Enabled {
+			continue
+		}
+		if s.Contract != "" {
+			return fmt.Sprintf("the vendor does not let this host in (%s): %s needs a seat in the contract %s, and the access of this host opens it no more; take a seat (lantern seat take), or follow the open choice", o.Message, s.Repository, s.Contract)
+		}
+		return fmt.Sprintf("the vendor does not let this host in (%s): %s is licensed, and the policy names no contract for it; make it a choice of a channel", o.Message, s.Repository)
+	}
+	return o.Message
 }

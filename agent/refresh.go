@@ -52,29 +52,36 @@ func (o aptOutput) errors() string {
 // led there by a configuration file, which it reads before that root's own
 // apt.conf: the option -o Dir alone would leave the machine's in force.
 func (h *Host) runApt(ctx context.Context, limit time.Duration, args ...string) (aptOutput, error) {
-	ctx, cancel := context.WithTimeout(ctx, limit)
-	defer cancel()
-	cmd := exec.CommandContext(ctx, "apt-get", args...)
-	cmd.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C", "HOME=/root"}
+	var env []string
 	if h.Root != "/" {
 		if err := h.save("apt.conf", fmt.Appendf(nil, "Dir %q;\n", h.Root)); err != nil {
 			return aptOutput{}, fmt.Errorf("apt cannot be led to the root: %w", err)
 		}
-		cmd.Env = append(cmd.Env, "APT_CONFIG="+h.statePath("apt.conf"))
+		env = append(env, "APT_CONFIG="+h.statePath("apt.conf"))
 	}
+	text, err := run(ctx, limit, env, "apt-get", args...)
+	return aptOutput{text}, err
+}
+
+// run runs a program with a clean environment and returns all that it says.
+func run(ctx context.Context, limit time.Duration, env []string, name string, args ...string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Env = append([]string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C", "HOME=/root"}, env...)
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	cmd.WaitDelay = 5 * time.Second
-	// An agent that dies takes its apt-get along; the kernel sends the signal when
+	// An agent that dies takes the program along; the kernel sends the signal when
 	// the starting thread ends.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	err := cmd.Run()
 	if ctx.Err() != nil {
-		err = fmt.Errorf("apt-get did not end within %s", limit)
+		err = fmt.Errorf("%s did not end within %s", name, limit)
 	}
-	return aptOutput{out.String()}, err
+	return out.String(), err
 }
 
 // refreshWithApt runs apt-get update and says how it went for each source.

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -46,6 +47,8 @@ type Agent struct {
 	last     *look
 	lastLook time.Time
 	sentFree map[string]int64
+
+	sentAccess []byte // what the service was told of access
 }
 
 // New loads the enrolment of a host that has joined.
@@ -168,6 +171,16 @@ func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) 
 			return 0, err
 		}
 	}
+	if renewed, err := a.renewAccess(ctx, answer.Access); err != nil {
+		a.log.Warn("the access cannot be brought up to date; it is tried again with the next round", "error", err)
+	} else if renewed {
+		if a.last, err = a.host.look(); err != nil {
+			return 0, err
+		}
+		if _, err := a.checkIn(ctx); err != nil {
+			return 0, err
+		}
+	}
 	return max(time.Duration(answer.Interval)*time.Millisecond, 100*time.Millisecond), nil
 }
 
@@ -180,6 +193,9 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	in := api.CheckIn{Traits: a.last.traitsID, Survey: a.last.surveyID, Revision: last.Revision, Sheet: last.Sheet, Agent: a.ver}
 	if free := a.last.result.Survey.Traits.Free; muchChanged(a.sentFree, free) {
 		in.Free = free
+	}
+	if a.sentAccess == nil || !bytes.Equal(a.sentAccess, a.last.accessID) {
+		in.Access = &a.last.access
 	}
 	var out api.CheckInAnswer
 	if err := a.link.call(ctx, http.MethodPost, "/api/agent/check-in", in, &out); err != nil {
@@ -200,6 +216,7 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	if in.Free != nil {
 		a.sentFree = in.Free
 	}
+	a.sentAccess = a.last.accessID
 	return out, nil
 }
 

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"os"
+	"slices"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -49,6 +50,8 @@ type look struct {
 	traitsID  string
 	surveyID  string
 	documents []api.Document
+	access    api.HostAccess // what is particular to this host
+	accessID  []byte
 }
 
 // look surveys the host and splits the survey into documents that hosts share:
@@ -60,10 +63,18 @@ func (h *Host) look() (*look, error) {
 	traits.Free = nil
 	shared := l.result.Survey
 	shared.Traits = source.Traits{OS: traits.OS, Family: traits.Family, Arch: traits.Arch, Architectures: traits.Architectures, Tools: map[string]string{}}
+	l.access = api.HostAccess{Files: h.accessFiles(), Others: shared.Access}
+	shared.Access = slices.Clone(shared.Access)
+	for i := range shared.Access { // a certificate's name and end are one host's own
+		shared.Access[i].Identity, shared.Access[i].Expires = "", nil
+	}
 	if shared.Files == nil {
 		shared.Files = []source.File{}
 	}
 	var err error
+	if l.accessID, err = source.Canonical(l.access); err != nil {
+		return nil, err
+	}
 	if l.traits, err = source.Canonical(traits); err != nil {
 		return nil, err
 	}

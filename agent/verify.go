@@ -33,21 +33,34 @@ func checkThumb(jwk []byte, want string) error {
 	return nil
 }
 
+// verifySigned checks that a JWS is signed by the pinned service and is what it
+// says it is. It returns the payload.
+func verifySigned(text []byte, e *Enrolment, typ jose.ContentType) ([]byte, error) {
+	var key jose.JSONWebKey
+	if err := key.UnmarshalJSON(e.Key); err != nil {
+		return nil, errors.New("cannot be checked: the pinned key of the service is damaged; let the host join again")
+	}
+	obj, err := jose.ParseSignedCompact(string(text), []jose.SignatureAlgorithm{jose.EdDSA})
+	if err != nil {
+		return nil, errors.New("is not a JWS signed with EdDSA")
+	}
+	payload, err := obj.Verify(key.Key)
+	if err != nil {
+		return nil, errors.New("is not signed by the pinned key of the service, or was altered")
+	}
+	if got := obj.Signatures[0].Protected.ExtraHeaders[jose.HeaderType]; got != string(typ) {
+		return nil, fmt.Errorf("is signed as %v, not as %s", got, typ)
+	}
+	return payload, nil
+}
+
 // verifyDelivery checks a signed delivery: it is of the pinned service, for this
 // host, in time, and no step back.
 func verifyDelivery(jws []byte, e *Enrolment, last memory, now time.Time) (api.Delivery, error) {
 	var d api.Delivery
-	var key jose.JSONWebKey
-	if err := key.UnmarshalJSON(e.Key); err != nil {
-		return d, errors.New("the pinned key of the service is damaged; let the host join again")
-	}
-	obj, err := jose.ParseSignedCompact(string(jws), []jose.SignatureAlgorithm{jose.EdDSA})
+	payload, err := verifySigned(jws, e, api.TypeDelivery)
 	if err != nil {
-		return d, errors.New("refused: the delivery is not a JWS signed with EdDSA")
-	}
-	payload, err := obj.Verify(key.Key)
-	if err != nil {
-		return d, errors.New("refused: the delivery is not signed by the pinned key of the service, or was altered")
+		return d, fmt.Errorf("refused: the delivery %w", err)
 	}
 	if err := json.Unmarshal(payload, &d); err != nil {
 		return d, errors.New("refused: the delivery cannot be read")

@@ -20,7 +20,7 @@ var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
 func sign(t *testing.T, key ed25519.PrivateKey, d api.Delivery) []byte {
 	t.Helper()
-	s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: key}, nil)
+	s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: key}, (&jose.SignerOptions{}).WithType(api.TypeDelivery))
 	require.NoError(t, err)
 	b, err := json.Marshal(d)
 	require.NoError(t, err)

@@ -1,9 +1,20 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"patientlantern.example/lantern/core/credential"
+	"patientlantern.example/lantern/core/source"
+)
 
 // AgentAudience is the audience of the tokens that agents sign.
 const AgentAudience = "patient-lantern"
+
+// Types of what the service signs, in the header of the JWS.
+const (
+	TypeDelivery = "lantern-delivery+jws"
+	TypeGrant    = "lantern-access+jws"
+)
 
 // Join asks to take a host into the fleet.
 type Join struct {
@@ -25,12 +36,20 @@ type CheckIn struct {
 	Sheet    string           `json:"sheet" doc:"Digest of its sheet"`
 	Agent    string           `json:"agent" doc:"Version of the agent"`
 	Free     map[string]int64 `json:"free,omitempty" doc:"Free bytes by mount point, when they changed much"`
+	Access   *HostAccess      `json:"access,omitempty" doc:"The access on the host, when it changed; never a secret"`
+}
+
+// HostAccess is the access on a host.
+type HostAccess struct {
+	Files  []credential.File `json:"files" doc:"The files that the agent keeps for sheets"`
+	Others []source.Access   `json:"others" doc:"All credentials that the survey found, with what is particular to the host"`
 }
 
 // CheckInAnswer is what the service wants of the agent.
 type CheckInAnswer struct {
 	Want     []string `json:"want,omitempty" doc:"Digests of documents to send"`
 	Work     bool     `json:"work,omitempty" doc:"A delivery waits for this host"`
+	Access   string   `json:"access,omitempty" doc:"Stamp of the access that the host should have; when it is not the agent's own, the agent asks for it"`
 	Interval int      `json:"interval" doc:"Milliseconds until the next check-in, if nothing happens"`
 }
 
@@ -65,6 +84,7 @@ const (
 	StepStage   = "stage"   // write the new files beside the old ones
 	StepTry     = "try"     // ask the package manager on the side
 	StepSwap    = "swap"    // put the new files in place
+	StepAccess  = "access"  // put in place what opens licensed sources
 	StepRefresh = "refresh" // refresh the metadata
 	StepProve   = "prove"   // survey again and compare with the sheet
 )

@@ -63,12 +63,27 @@ type HostDetail struct {
 	Sources    []source.Source  `json:"sources"`
 	Keys       []source.Key     `json:"keys"`
 	Problems   []source.Problem `json:"problems"`
+	Access     []source.Access  `json:"access" doc:"Credentials on the host; never their secrets"`
+	Channels   []HostChannel    `json:"channels" doc:"The channels that it follows"`
+	Seats      []Seat           `json:"seats"`
 	Drift      []Finding        `json:"drift"`
 	Diff       string           `json:"diff" doc:"What healing would change, as a unified diff"`
 	Impossible []string         `json:"impossible" doc:"What healing cannot bring about"`
 	Reasons    []Reason         `json:"reasons" doc:"Why its sheet holds what it holds"`
 	Carried    *time.Time       `json:"carried" doc:"When a sheet was last carried to it"`
 	Report     *HostProgress    `json:"report,omitempty" doc:"How the last rollout to it went"`
+}
+
+// HostChannel is a channel that a host follows.
+type HostChannel struct {
+	Channel  string          `json:"channel"`
+	Choice   string          `json:"choice"`
+	Pinned   string          `json:"pinned"`
+	Group    string          `json:"group" doc:"The group whose assignment says so"`
+	Contract string          `json:"contract" doc:"What it needs; empty for none"`
+	Open     bool            `json:"open" doc:"It needs no contract, though another choice would"`
+	Decision *ChannelDecided `json:"decision,omitempty" doc:"The decision to run without one"`
+	At       diag.Pos        `json:"at"`
 }
 
 // Reason says why a repository is on a host's sheet, or is not.
@@ -132,6 +147,7 @@ type Preview struct {
 	Steady    int            `json:"steady" doc:"Hosts that have all of it already"`
 	Unknown   []string       `json:"unknown" doc:"Hosts that have sent no survey yet"`
 	Unmanaged int            `json:"unmanaged" doc:"Hosts of a family that this release cannot change"`
+	Seats     SeatsAhead     `json:"seats" doc:"What seats it needs"`
 	Groups    []PreviewGroup `json:"groups" doc:"Hosts with identical changes, the largest group first"`
 }
 
@@ -232,6 +248,6 @@ type Session struct {
 
 // Event tells a listener that something changed.
 type Event struct {
-	Kind string `json:"kind" enum:"host,revision,rollout" doc:"What changed"`
+	Kind string `json:"kind" enum:"host,revision,rollout,seats" doc:"What changed"`
 	Name string `json:"name" doc:"Which: a host's name, a revision's or rollout's number"`
 }

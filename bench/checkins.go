@@ -128,7 +128,7 @@ func checkIns(s *suite) error {
 	if err := st.Close(); err != nil {
 		return err
 	}
-	svc, err := cli.OpenService(ctx, data, slog.New(slog.DiscardHandler), time.Minute)
+	svc, err := cli.OpenService(ctx, cli.ServiceOptions{Data: data, Log: slog.New(slog.DiscardHandler), Interval: time.Minute})
 	if err != nil {
 		return err
 	}

@@ -24,7 +24,7 @@ const (
 
 // largePolicy writes a policy of the size that the goals speak of.
 func largePolicy() (policy.Folder, error) {
-	files, err := demo.Policy(demo.Address)
+	files, err := demo.Policy(demo.Address, demo.Secure)
 	if err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ func scale(s *suite) error {
 	}
 	defer os.RemoveAll(dir)
 	ctx := context.Background()
-	first, err := cli.OpenService(ctx, dir, slog.New(slog.DiscardHandler), time.Hour)
+	first, err := cli.OpenService(ctx, cli.ServiceOptions{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
 	if err != nil {
 		return err
 	}
@@ -69,7 +69,7 @@ func scale(s *suite) error {
 		return err
 	}
 	begin := time.Now()
-	svc, err := cli.OpenService(ctx, dir, slog.New(slog.DiscardHandler), time.Hour)
+	svc, err := cli.OpenService(ctx, cli.ServiceOptions{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
 	if err != nil {
 		return err
 	}

@@ -220,6 +220,7 @@ func (a *app) showPreview(p api.Preview) {
 	if len(p.Unknown) > 0 {
 		a.out.Printf("%s sent no survey yet: %s", view.Count(len(p.Unknown), "host has", "hosts have"), someNames(p.Unknown, 8))
 	}
+	a.seatsAhead(p.Seats)
 	for _, g := range p.Groups {
 		a.out.Printf("\n%s %s", a.out.Paint(view.Bold, view.Count(len(g.Hosts), "host:", "hosts:")), someNames(g.Hosts, 8))
 		for _, f := range g.Files {
@@ -232,6 +233,28 @@ func (a *app) showPreview(p api.Preview) {
 			a.out.Printf("")
 			a.out.Diff(2, shortKeysInDiff(g.Diff))
 		}
+	}
+}
+
+// seatsAhead says which seats a rollout would take, and which it cannot.
+func (a *app) seatsAhead(s api.SeatsAhead) {
+	for _, x := range s.Short {
+		a.out.Printf("%s %s needs %s, %d of them missing, so a rollout would not begin; without: %s", a.out.Paint(view.Red, "✗ seats"), x.Group, view.Count(x.Needed, "seat", "seats"), x.Short, someNames(x.Hosts, 8))
+		a.out.Printf("%s", a.out.Wrap(4, x.Why))
+	}
+	if len(s.ByHand) > 0 {
+		a.out.Printf("%s %s a seat that nobody has taken, so a rollout would not begin: lantern seat take %s", a.out.Paint(view.Red, "✗ seats"), view.Count(len(s.ByHand), "host needs", "hosts need"), someNames(s.ByHand, 8))
+	}
+	by := map[string][]string{}
+	var order []string
+	for _, t := range s.Taking {
+		if by[t.Contract] == nil {
+			order = append(order, t.Contract)
+		}
+		by[t.Contract] = append(by[t.Contract], t.Host)
+	}
+	for _, n := range order {
+		a.out.Printf("%s would be taken in %s: %s", view.Count(len(by[n]), "seat", "seats"), n, someNames(by[n], 8))
 	}
 }
 

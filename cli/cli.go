@@ -145,12 +145,12 @@ func (a *app) root() *cobra.Command {
 	f.StringVar(&a.service, "service", "", "address of the service (default "+DefaultService+")")
 	f.StringVar(&tokenFile, "token-file", "", "file that holds the operator's token")
 	f.StringVar(&a.settings, "settings", "", "settings file")
-	f.StringVar(&a.format, "format", "", "table or json (default table)")
+	f.StringVar(&a.format, "format", "", "table or json, for some lists csv too (default table)")
 	f.StringVar(&a.colour, "colour", "", "auto, always or never (default auto)")
 	must(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"table", "json"}, cobra.ShellCompDirectiveNoFileComp)))
 	must(root.RegisterFlagCompletionFunc("colour", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddGroup(&cobra.Group{ID: "fleet", Title: "The fleet:"}, &cobra.Group{ID: "policy", Title: "Policy and change:"}, &cobra.Group{ID: "run", Title: "Running it:"})
-	root.AddCommand(a.hosts(), a.host(), a.drift(), a.heal(), a.read(), a.policy(), a.revisions(), a.preview(), a.rollout(), a.serve(), a.demo(), a.operator(), a.openapi(), a.schema())
+	root.AddGroup(&cobra.Group{ID: "fleet", Title: "The fleet:"}, &cobra.Group{ID: "policy", Title: "Policy and change:"}, &cobra.Group{ID: "contracts", Title: "Contracts and seats:"}, &cobra.Group{ID: "run", Title: "Running it:"})
+	root.AddCommand(a.hosts(), a.host(), a.drift(), a.heal(), a.read(), a.policy(), a.revisions(), a.preview(), a.rollout(), a.channel(), a.contract(), a.seat(), a.account(), a.serve(), a.demo(), a.operator(), a.secrets(), a.openapi(), a.schema())
 	guard(root)
 	return root
 }
@@ -220,7 +220,10 @@ func (a *app) settle(cmd *cobra.Command, tokenFile string) error {
 	a.from = pick(&a.service, "LANTERN_SERVICE", file.Service, DefaultService)
 	pick(&a.format, "LANTERN_FORMAT", file.Format, "table")
 	pick(&a.colour, "LANTERN_COLOUR", file.Colour, "auto")
-	if a.format != "table" && a.format != "json" {
+	if _, ok := cmd.Annotations[takesCSV]; a.format != "table" && a.format != "json" && (a.format != "csv" || !ok) {
+		if ok {
+			return wrong("--format is %q; it must be table, json or csv", a.format)
+		}
 		return wrong("--format is %q; it must be table or json", a.format)
 	}
 	if a.colour != "auto" && a.colour != "always" && a.colour != "never" {

@@ -28,6 +28,7 @@ import (
 	"patientlantern.example/lantern/demo"
 	"patientlantern.example/lantern/service"
 	"patientlantern.example/lantern/store"
+	"patientlantern.example/lantern/vault"
 )
 
 func untilSignal(ctx context.Context) (context.Context, context.CancelFunc) {
@@ -35,8 +36,8 @@ func untilSignal(ctx context.Context) (context.Context, context.CancelFunc) {
 }
 
 func (a *app) serve() *cobra.Command {
-	var listen, data, cert, key, logLevel string
-	var interval time.Duration
+	var listen, data, secrets, cert, key, logLevel string
+	var interval, tend time.Duration
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service, with the console in it", GroupID: "run", Args: cobra.NoArgs,
 		Long:    "Run the service. On its first start it prints the first operator's token, once.\nWithout a certificate, put it behind something that speaks TLS, or keep it on loopback.",
@@ -52,7 +53,7 @@ func (a *app) serve() *cobra.Command {
 			ctx, stop := untilSignal(cmd.Context())
 			defer stop()
 			log := slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
-			s, err := OpenService(ctx, data, log, interval)
+			s, err := OpenService(ctx, ServiceOptions{Data: data, Secrets: secrets, Log: log, Interval: interval, Tend: tend})
 			if err != nil {
 				return no("%v", err)
 			}
@@ -75,6 +76,8 @@ func (a *app) serve() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&listen, "listen", "127.0.0.1:7800", "address to listen on")
 	f.StringVar(&data, "data", "lantern-data", "folder of the database and the signing key")
+	f.StringVar(&secrets, "secrets-key", "", "file of the age key that secrets are encrypted with (default secrets-key.txt in\nthe data folder; LANTERN_SECRETS_KEY may hold the key itself instead)")
+	f.DurationVar(&tend, "tend", 5*time.Minute, "how often vendors' desks are asked")
 	f.StringVar(&cert, "tls-cert", "", "certificate file (PEM)")
 	f.StringVar(&key, "tls-key", "", "key file (PEM)")
 	f.StringVar(&logLevel, "log", "info", "debug, info, warn or error")
@@ -89,8 +92,19 @@ type Running struct {
 	FirstToken string // of the operator "first"; only when the data folder is new
 }
 
+// ServiceOptions say how to open a service.
+type ServiceOptions struct {
+	Data     string // folder
+	Secrets  string // file of the key of the secrets; empty: in the data folder
+	Log      *slog.Logger
+	Interval time.Duration    // between check-ins
+	Now      func() time.Time // nil: the machine's clock
+	Tend     time.Duration    // between looks at vendors' desks; 0: none by itself
+}
+
 // OpenService opens the data folder and makes what is missing in it.
-func OpenService(ctx context.Context, data string, log *slog.Logger, interval time.Duration) (*Running, error) {
+func OpenService(ctx context.Context, o ServiceOptions) (*Running, error) {
+	data := o.Data
 	if err := os.MkdirAll(data, 0o700); err != nil {
 		return nil, fmt.Errorf("the data folder cannot be made: %w", err)
 	}
@@ -103,7 +117,13 @@ func OpenService(ctx context.Context, data string, log *slog.Logger, interval ti
 		return nil, err
 	}
 	r := &Running{Store: st}
-	r.Service, err = service.New(ctx, service.Options{Store: st, Key: key, Log: log, Interval: interval, Console: console.Files(), Version: Version})
+	if o.Secrets == "" {
+		o.Secrets = filepath.Join(data, "secrets-key.txt")
+	}
+	secrets, err := vault.Open(o.Secrets, os.Getenv(vault.Variable))
+	if err == nil {
+		r.Service, err = service.New(ctx, service.Options{Store: st, Key: key, Log: o.Log, Interval: o.Interval, Now: o.Now, Console: console.Files(), Version: Version, Vault: secrets, Tend: o.Tend})
+	}
 	if err == nil {
 		r.FirstToken, err = firstOperator(ctx, st)
 	}
@@ -181,7 +201,7 @@ func (a *app) demo() *cobra.Command {
 	o := demo.Options{}
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run everything on this machine: service, upstreams and simulated hosts", GroupID: "run", Args: cobra.NoArgs,
-		Long:    "Run the service, stand-ins for the vendors' repositories, and simulated hosts with real\nagents, all on loopback. Folders demo-hosts and demo-state are made anew in the current\nfolder. Ctrl-C ends all of it.",
+		Long:    "Run the service, stand-ins for the vendors' repositories and\nsubscription desks, and simulated hosts with real agents, all on loopback.\nFolders demo-hosts and demo-state are made anew in the current folder. Ctrl-C ends all of it.",
 		Example: "  lantern demo",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := untilSignal(cmd.Context())
@@ -189,7 +209,7 @@ func (a *app) demo() *cobra.Command {
 			o.Say = func(format string, args ...any) { a.out.Printf(format, args...) }
 			o.Bold = func(s string) string { return a.out.Paint(view.Bold, s) }
 			o.Open = func(ctx context.Context, data string, log *slog.Logger, interval time.Duration) (demo.Service, string, error) {
-				r, err := OpenService(ctx, data, log, interval)
+				r, err := OpenService(ctx, ServiceOptions{Data: data, Log: log, Interval: interval, Tend: 2 * interval})
 				if err != nil {
 					return nil, "", err
 				}
@@ -204,6 +224,8 @@ func (a *app) demo() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&o.Listen, "listen", "127.0.0.1:7800", "address of the service")
 	f.StringVar(&o.Upstream, "upstream", "127.0.0.1:7801", "address of the stand-in repositories")
+	f.StringVar(&o.Secure, "upstream-tls", "127.0.0.1:7802", "address of the same over TLS, for client certificates")
+	f.StringVar(&o.Desks, "desks", "127.0.0.1:7803", "address of the stand-in subscription desks")
 	f.StringVar(&o.Dir, "dir", ".", "folder in which demo-hosts and demo-state are made")
 	f.StringVar(&o.Agent, "agent", "", "the agent's binary (default: lantern-agent beside this one)")
 	f.DurationVar(&o.Interval, "check-in", time.Second, "how often a host checks in")
@@ -269,7 +291,7 @@ func (a *app) openapi() *cobra.Command {
 				return err
 			}
 			defer os.RemoveAll(dir)
-			r, err := OpenService(cmd.Context(), dir, slog.New(slog.DiscardHandler), time.Minute)
+			r, err := OpenService(cmd.Context(), ServiceOptions{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Minute})
 			if err != nil {
 				return err
 			}

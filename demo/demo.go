@@ -11,7 +11,6 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -33,15 +32,18 @@ var policyFiles embed.FS
 // Address is where the policy's repositories are in the demo.
 const Address = "127.0.0.1:7801"
 
-// Policy returns the demo's policy folder, with the upstreams at another address.
-func Policy(address string) (map[string][]byte, error) {
+// Secure is where they are over TLS.
+const Secure = "127.0.0.1:7802"
+
+// Policy returns the demo's policy folder, with the upstreams at other addresses.
+func Policy(address, secure string) (map[string][]byte, error) {
 	out := map[string][]byte{}
 	err := fs.WalkDir(policyFiles, "policy", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
 		}
 		data, err := policyFiles.ReadFile(name)
-		out[strings.TrimPrefix(name, "policy/")] = bytes.ReplaceAll(data, []byte(Address), []byte(address))
+		out[strings.TrimPrefix(name, "policy/")] = bytes.ReplaceAll(bytes.ReplaceAll(data, []byte(Address), []byte(address)), []byte(Secure), []byte(secure))
 		return err
 	})
 	return out, err
@@ -57,6 +59,8 @@ type Service interface {
 type Options struct {
 	Listen   string // of the service
 	Upstream string // of the vendors' stand-ins
+	Secure   string // of the same over TLS
+	Desks    string // of the vendors' subscription desks
 	Dir      string // where demo-hosts and demo-state are made
 	Agent    string // the agent's binary
 	Interval time.Duration
@@ -65,6 +69,9 @@ type Options struct {
 	// Open opens the service on a data folder and gives the first token.
 	Open func(ctx context.Context, data string, log *slog.Logger, interval time.Duration) (Service, string, error)
 }
+
+// accessLife is how long the access is good that the demo's desks issue.
+const accessLife = 72 * time.Hour
 
 // mark is a file that says that a folder was made by the demo and may go.
 const mark = ".made-by-lantern-demo"
@@ -117,6 +124,16 @@ func Run(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	defer upLn.Close()
+	secureLn, err := listen(o.Secure, "upstream-tls")
+	if err != nil {
+		return err
+	}
+	defer secureLn.Close()
+	desksLn, err := listen(o.Desks, "desks")
+	if err != nil {
+		return err
+	}
+	defer desksLn.Close()
 	ln, err := listen(o.Listen, "listen")
 	if err != nil {
 		return err
@@ -128,24 +145,22 @@ func Run(ctx context.Context, o Options) (err error) {
 			return err
 		}
 	}
-	up, err := standin.NewUpstreams(time.Now)
+	world, err := standin.NewWorld(time.Now, accessLife, upLn, secureLn, desksLn)
 	if err != nil {
 		return err
 	}
-	upstream := "http://" + upLn.Addr().String()
-	for _, h := range standin.DebHosts {
-		if err := h.Write(filepath.Join(hosts, h.Name), upstream, up.Keys()); err != nil {
+	defer world.Close()
+	upstream, fleet := "http://"+world.Plain, standin.Fleet()
+	for _, h := range fleet {
+		if err := h.Write(filepath.Join(hosts, h.Name), upstream, world.Upstreams.Keys()); err != nil {
 			return fmt.Errorf("making the host %s: %w", h.Name, err)
 		}
 	}
 	for _, h := range standin.FamilyHosts {
-		if err := h.Write(filepath.Join(hosts, h.Name), upstream, up.Keys()); err != nil {
+		if err := h.Write(filepath.Join(hosts, h.Name), upstream, world.Upstreams.Keys()); err != nil {
 			return fmt.Errorf("making the host %s: %w", h.Name, err)
 		}
 	}
-	upServer := &http.Server{Handler: up, ReadHeaderTimeout: 10 * time.Second}
-	running.Go(func() { _ = upServer.Serve(upLn) }) // ends when it is closed
-	defer upServer.Close()
 
 	logFile, err := os.Create(filepath.Join(state, "service.log"))
 	if err != nil {
@@ -163,8 +178,6 @@ func Run(ctx context.Context, o Options) (err error) {
 	}()
 	serveErr := make(chan error, 1)
 	running.Go(func() { serveErr <- svc.Serve(ctx, ln, "", "") })
-	defer upServer.Close()
-
 	service := "http://" + ln.Addr().String()
 	settings := fmt.Sprintf("# Written by lantern demo, for commands that are run in this folder.\nservice: %s\ntoken: %s\n", service, token)
 	settingsName := filepath.Join(o.Dir, ".lantern.yaml")
@@ -173,10 +186,10 @@ func Run(ctx context.Context, o Options) (err error) {
 	}
 	defer os.Remove(settingsName)
 	policyDir := filepath.Join("demo", "policy")
-	if _, err := os.Stat(filepath.Join(o.Dir, policyDir)); err != nil || upLn.Addr().String() != Address {
+	if _, err := os.Stat(filepath.Join(o.Dir, policyDir)); err != nil || world.Plain != Address || world.Secure != Secure {
 		policyDir = filepath.Join("demo-state", "policy")
 	}
-	files, err := Policy(upLn.Addr().String())
+	files, err := Policy(world.Plain, world.Secure)
 	if err != nil {
 		return err
 	}
@@ -190,12 +203,17 @@ func Run(ctx context.Context, o Options) (err error) {
 		}
 	}
 	c := client.New(service, token)
-	for _, h := range standin.DebHosts {
+	for name, login := range standin.Logins() {
+		if _, err := c.AddAccount(ctx, api.AccountOrder{Name: name, Title: "Brinewick Tidal Observatory", Desk: "http://" + world.Desks + "/" + name, Login: login, Password: standin.DeskPassword}); err != nil {
+			return fmt.Errorf("giving the service the account at %s: %w", name, err)
+		}
+	}
+	for _, h := range fleet {
 		if err := enrol(ctx, c, service, filepath.Join(hosts, h.Name), h); err != nil {
 			return fmt.Errorf("enrolling %s: %w", h.Name, err)
 		}
 	}
-	for _, h := range standin.DebHosts {
+	for _, h := range fleet {
 		if err := startAgent(ctx, &running, o.Agent, filepath.Join(hosts, h.Name), filepath.Join(state, h.Name+".log")); err != nil {
 			return fmt.Errorf("starting the agent of %s: %w", h.Name, err)
 		}
@@ -203,7 +221,7 @@ func Run(ctx context.Context, o Options) (err error) {
 	if err := settled(ctx, c); err != nil {
 		return err
 	}
-	o.Say("Patient Lantern, the demo: %d hosts of the Brinewick Tidal Observatory\n", len(standin.DebHosts))
+	o.Say("Patient Lantern, the demo: %d hosts of the Brinewick Tidal Observatory\n", len(fleet))
 	o.Say("  console   %s", o.Bold(service))
 	o.Say("  sign in   %s", o.Bold(token))
 	o.Say("  hosts     %s", filepath.Join(o.Dir, "demo-hosts"))
@@ -218,6 +236,9 @@ func Run(ctx context.Context, o Options) (err error) {
 	o.Say("  %s hosts", self)
 	o.Say("  %s policy publish %s", self, policyDir)
 	o.Say("  %s preview", self)
+	o.Say("  %s rollout begin", self)
+	o.Say("  %s channel list", self)
+	o.Say("  %s seat list", self)
 	o.Say("  %s read --root demo-hosts/%s    %s and others are there to be read: dnf, zypper, pacman, flatpak\n", self, standin.FamilyHosts[0].Name, standin.FamilyHosts[0].Name)
 	o.Say("Ctrl-C ends all of it.")
 	select {
@@ -228,7 +249,7 @@ func Run(ctx context.Context, o Options) (err error) {
 	}
 }
 
-func enrol(ctx context.Context, c *client.Client, service, root string, h standin.SimulatedHost) error {
+func enrol(ctx context.Context, c *client.Client, service, root string, h standin.Member) error {
 	i, err := c.Invite(ctx, api.InviteOrder{Host: h.Name + "." + standin.Domain})
 	if err != nil {
 		return err

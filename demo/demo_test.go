@@ -37,7 +37,7 @@ func TestAnAddressThatIsTakenIsNamed(t *testing.T) {
 }
 
 func TestThePolicyFollowsTheUpstreamsAddress(t *testing.T) {
-	files, err := Policy("127.0.0.1:9")
+	files, err := Policy("127.0.0.1:9", "127.0.0.1:2")
 	require.NoError(t, err)
 	for name, data := range files {
 		assert.NotContains(t, string(data), Address, name)

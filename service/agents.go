@@ -139,8 +139,8 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	first := h.lastSeen.Load() == 0
 	h.seen(now)
 	v := h.row()
-	out := api.CheckInAnswer{Interval: int(s.opts.Interval.Milliseconds())}
-	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Free == nil {
+	out := api.CheckInAnswer{Interval: int(s.opts.Interval.Milliseconds()), Access: s.keeper.stamp(v.Name)}
+	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Free == nil && in.Access == nil {
 		out.Work = v.Task != 0
 		if wasSilent || first {
 			s.events.send(api.Event{Kind: "host", Name: v.Name})
@@ -163,6 +163,13 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 		v.Traits, v.Survey, v.Agent, v.LastSeen = in.Traits, in.Survey, in.Agent, now
 		if in.Free != nil {
 			v.Free = maps.Clone(in.Free)
+		}
+		if in.Access != nil {
+			b, err := source.Canonical(in.Access)
+			if err != nil {
+				return err
+			}
+			v.Access = b
 		}
 		return nil
 	}, nil)

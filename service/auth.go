@@ -210,8 +210,9 @@ func (s *Service) people(next http.Handler) http.Handler {
 
 // signer signs deliveries.
 type signer struct {
-	jws    jose.Signer
-	public string // JWK
+	jws    jose.Signer // of deliveries
+	grants jose.Signer // of access
+	public string      // JWK
 	thumb  string
 }
 
@@ -229,11 +230,16 @@ func newSigner(key ed25519.PrivateKey) (*signer, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: key, KeyID: thumb}}, (&jose.SignerOptions{}).WithType("lantern-delivery+jws"))
-	if err != nil {
-		return nil, err
+	out := &signer{public: string(jwk), thumb: thumb}
+	for _, x := range []struct {
+		to  *jose.Signer
+		typ jose.ContentType
+	}{{&out.jws, api.TypeDelivery}, {&out.grants, api.TypeGrant}} {
+		if *x.to, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: key, KeyID: thumb}}, (&jose.SignerOptions{}).WithType(x.typ)); err != nil {
+			return nil, err
+		}
 	}
-	return &signer{jws: s, public: string(jwk), thumb: thumb}, nil
+	return out, nil
 }
 
 // Thumbprint is a key's JWK thumbprint (RFC 7638), SHA-256, base64url.
@@ -245,12 +251,18 @@ func Thumbprint(k jose.JSONWebKey) (string, error) {
 	return base64.RawURLEncoding.EncodeToString(sum), nil
 }
 
-func (s *signer) sign(d api.Delivery) (string, error) {
-	b, err := json.Marshal(d)
+// sign signs a delivery, or a grant of access. Each says in its header what it is.
+func (s *signer) sign(v any) (string, error) {
+	by := s.jws
+	if _, ok := v.(api.AccessGrant); ok {
+		by = s.grants
+	}
+	b, err := json.Marshal(v)
 	if err != nil {
 		return "", err
 	}
-	obj, err := s.jws.Sign(b)
+	defer clear(b)
+	obj, err := by.Sign(b)
 	if err != nil {
 		return "", err
 	}

@@ -4,22 +4,26 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/standing"
 	"patientlantern.example/lantern/store"
 )
 
 // computer answers questions about distinct inputs and remembers the answers.
 type computer struct {
-	store *store.Store
+	store  *store.Store
+	keeper *keeper
 
 	mu       sync.Mutex
 	traits   map[string]*source.Traits
@@ -42,6 +46,15 @@ type outcome struct {
 	change   change.Change
 	diff     string
 	findings []drift.Finding // with exact lines
+}
+
+// located returns a host's findings with the exact lines of those that its sheet
+// and survey tell; what follows from seats comes behind them.
+func (o *outcome) located(all []drift.Finding) []drift.Finding {
+	if len(all) < len(o.findings) {
+		return o.findings
+	}
+	return append(slices.Clip(o.findings), all[len(o.findings):]...)
 }
 
 // mostKept bounds each memory; hosts could make up documents without end.
@@ -162,6 +175,7 @@ func (c *computer) change(ctx context.Context, p pair) (*outcome, error) {
 				return nil, err
 			}
 		}
+		in.Masked = true
 		o := &outcome{change: change.Compute(in)}
 		o.diff = o.change.Diff()
 		found, err := c.drift(ctx, p.sheet, p.survey)
@@ -234,7 +248,7 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 		}
 		v.class += string(labels)
 	}
-	v.findings, v.worst = nil, ""
+	v.findings, v.worst, v.needs, v.follows = nil, "", nil, nil
 	if v.Traits != "" {
 		t, err := c.traitsOf(ctx, v.Traits)
 		if err != nil {
@@ -261,15 +275,21 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 			}
 			v.Sheet = res.Digest
 		}
+		v.needs, v.follows = res.Needs(), res.Follows()
 	}
 	if v.Sheet == "" || v.Survey == "" {
 		v.Since = nil
 		return nil
 	}
-	var err error
-	if v.findings, err = c.drift(ctx, v.Sheet, v.Survey); err != nil {
+	found, err := c.drift(ctx, v.Sheet, v.Survey)
+	if err != nil {
 		return err
 	}
+	own, err := c.standing(ctx, v)
+	if err != nil {
+		return err
+	}
+	v.findings = append(slices.Clip(found), own...)
 	since := make(map[string]time.Time, len(v.findings))
 	for _, f := range v.findings {
 		if v.worst == "" || drift.Rank(f.Severity) < drift.Rank(v.worst) {
@@ -283,6 +303,32 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 	}
 	v.Since = since
 	return nil
+}
+
+// standing says how a host stands with the contracts that its sheet needs.
+func (c *computer) standing(ctx context.Context, v *hostView) ([]drift.Finding, error) {
+	if len(v.follows) == 0 {
+		return nil, nil
+	}
+	sheet, err := c.sheetOf(ctx, v.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	access, err := accessOf(v)
+	if err != nil {
+		return nil, err
+	}
+	return standing.Look(standing.Input{Host: v.Name, Needs: v.needs, Follows: v.follows, Sheet: sheet, Books: c.keeper.current(), Refused: c.keeper.refusals(v.Name), Files: access.Files}), nil
+}
+
+// accessOf returns what the agent said of the access on the host.
+func accessOf(v *hostView) (out api.HostAccess, err error) {
+	if len(v.Access) > 0 {
+		if err = json.Unmarshal(v.Access, &out); err != nil {
+			err = fmt.Errorf("access of %s: %w", v.Name, err)
+		}
+	}
+	return out, err
 }
 
 // resolver prepares a policy; what another version of it has in common with one

@@ -13,6 +13,8 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/standing"
 	"patientlantern.example/lantern/store"
 )
 
@@ -42,6 +44,8 @@ type hostView struct {
 	family   string
 	arch     string
 	findings []drift.Finding
+	needs    []resolve.Needs  // of its sheet
+	follows  []resolve.Follow // channels under its revision
 	worst    string
 	failure  string // of the newest rollout, "" where it did not fail
 }
@@ -232,6 +236,9 @@ func (h *host) summary(now time.Time) api.Host {
 		}
 	case api.StateSteady:
 		out.Detail = "as the policy says"
+		for _, f := range standing.OpenByDecision(v.follows, now) {
+			out.Detail = fmt.Sprintf("open by decision: %s follows %s until %s", f.Channel, f.Choice, f.Decision.Review.Format(time.DateOnly))
+		}
 		if n := len(v.findings); n > 0 {
 			out.Detail = fmt.Sprintf("%d to know: %s", n, v.findings[0].Message)
 		}

@@ -17,6 +17,8 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
@@ -189,12 +191,15 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 		}
 		d.Sources, d.Keys, d.Problems = su.Sources, su.Keys, su.Problems
 	}
+	if err := s.showStanding(v, &d); err != nil {
+		return nil, s.refuse(err)
+	}
 	if v.Sheet != "" && v.Survey != "" {
 		o, err := s.compute.change(ctx, pairOf(v, v.Sheet))
 		if err != nil {
 			return nil, s.refuse(err)
 		}
-		d.Drift = s.findings(v, o.findings)
+		d.Drift = s.findings(v, o.located(v.findings))
 		d.Diff = o.diff
 		d.Impossible = source.Strings(o.change.Impossible)
 	}
@@ -306,7 +311,7 @@ func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.Find
 		if err != nil {
 			return nil, s.refuse(err)
 		}
-		page.Findings = append(page.Findings, s.findings(r.v, o.findings[r.i:r.i+1])...)
+		page.Findings = append(page.Findings, s.findings(r.v, o.located(r.v.findings)[r.i:r.i+1])...)
 	}
 	return &body[api.FindingPage]{page}, nil
 }
@@ -450,6 +455,7 @@ func (s *Service) preview(ctx context.Context, in *previewQuery) (*body[api.Prev
 		return nil, s.refuse(err)
 	}
 	out := api.Preview{Revision: r.Number, Unknown: []string{}, Groups: []api.PreviewGroup{}}
+	var wanted []wantedSeats
 	groups := map[string]int{}
 	var broken []diag.Diagnostic
 	for _, h := range s.fleet.all() {
@@ -458,7 +464,7 @@ func (s *Service) preview(ctx context.Context, in *previewQuery) (*body[api.Prev
 			out.Unknown = append(out.Unknown, v.Name)
 			continue
 		}
-		if v.family != "deb" {
+		if !managed(v.family) {
 			out.Unmanaged++
 			continue
 		}
@@ -469,6 +475,9 @@ func (s *Service) preview(ctx context.Context, in *previewQuery) (*body[api.Prev
 		if len(res.Trouble) > 0 {
 			broken = append(broken, res.Trouble...)
 			continue
+		}
+		if needs := res.Needs(); len(needs) > 0 {
+			wanted = append(wanted, wantedSeats{v, needs})
 		}
 		if err := s.store.PutDocuments(ctx, s.now(), store.Document{Digest: res.Digest, Kind: store.KindSheet, Body: res.Text}); err != nil {
 			return nil, s.refuse(err)
@@ -499,6 +508,9 @@ func (s *Service) preview(ctx context.Context, in *previewQuery) (*body[api.Prev
 		return nil, trouble(http.StatusConflict, fmt.Sprintf("revision %d contradicts itself for some hosts", r.Number), broken)
 	}
 	slices.SortStableFunc(out.Groups, func(a, b api.PreviewGroup) int { return len(b.Hosts) - len(a.Hosts) })
+	if out.Seats, err = s.seatsAhead(ctx, wanted); err != nil {
+		return nil, s.refuse(err)
+	}
 	return &body[api.Preview]{out}, nil
 }
 
@@ -526,15 +538,21 @@ func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Ro
 		if r.Number < v.Revision {
 			return nil, huma.Error409Conflict(fmt.Sprintf("%s has revision %d already, and a host does not go back; publish the older folder again as a new revision", v.Name, v.Revision))
 		}
-		if v.Traits != "" && v.family == "deb" {
+		if v.Traits != "" && managed(v.family) {
 			targets = append(targets, h)
 		}
 	}
 	if len(targets) == 0 {
 		return nil, huma.Error409Conflict("no host has sent a survey yet, so there is none to carry it to")
 	}
+	if err := s.seatsFor(ctx, r.Number, targets); err != nil {
+		return nil, err
+	}
 	return s.begin(ctx, store.Rollout{Kind: store.KindRollout, Revision: r.Number}, targets)
 }
+
+// managed reports whether this release can change hosts of a family.
+func managed(family string) bool { return family == deb.Family || family == rpm.Family }
 
 func (s *Service) begin(ctx context.Context, ro store.Rollout, targets []*host) (*body[api.Rollout], error) {
 	ro.Author, ro.Begun = operatorFrom(ctx).Name, s.now()
@@ -718,6 +736,14 @@ func (s *Service) retireHost(ctx context.Context, in *HostPath) (*struct{}, erro
 	v := h.row()
 	if v.Task != 0 {
 		return nil, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d; stop that first", v.Name, v.Task))
+	}
+	for _, seat := range s.keeper.of(v.Name) {
+		if seat.Leaving {
+			continue
+		}
+		if _, err := s.keeper.release(ctx, v.Name, seat.Account, operatorFrom(ctx).Name); err != nil {
+			return nil, s.refuse(err)
+		}
 	}
 	if err := s.store.RetireHost(ctx, v.ID); err != nil {
 		return nil, s.refuse(err)

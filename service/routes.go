@@ -53,6 +53,7 @@ func (s *Service) routes() {
 			r.Post("/api/agent/documents", s.putDocuments)
 			r.Get("/api/agent/delivery", s.delivery)
 			r.Post("/api/agent/reports", s.report)
+			r.Post("/api/agent/access", s.access)
 			r.Get("/api/documents/{digest}", s.document)
 		})
 	})
@@ -109,6 +110,16 @@ func (s *Service) operatorRoutes() {
 	huma.Register(a, operation("list-rollouts", http.MethodGet, "/api/rollouts", "Rollouts, page by page"), s.listRollouts)
 	huma.Register(a, operation("show-rollout", http.MethodGet, "/api/rollouts/{id}", "How far a rollout is"), s.showRollout)
 	huma.Register(a, operation("stop-rollout", http.MethodPost, "/api/rollouts/{id}/stop", "Stop a rollout where it has not begun"), s.stopRollout)
+	huma.Register(a, operation("list-accounts", http.MethodGet, "/api/accounts", "Accounts at vendors' desks"), s.listAccounts)
+	huma.Register(a, operation("add-account", http.MethodPost, "/api/accounts", "Give the service an account at a desk, or a new login for it"), s.addAccount)
+	huma.Register(a, operation("remove-account", http.MethodDelete, "/api/accounts/{name}", "Forget an account that has no seats"), s.removeAccount)
+	huma.Register(a, operation("list-contracts", http.MethodGet, "/api/contracts", "Contracts and how they stand, page by page"), s.listContracts)
+	huma.Register(a, operation("list-seats", http.MethodGet, "/api/seats", "Seats and who has them, page by page"), s.listSeats)
+	huma.Register(a, operation("take-seat", http.MethodPost, "/api/seats", "Take a seat for a host"), s.takeSeat)
+	huma.Register(a, operation("release-seat", http.MethodDelete, "/api/seats/{host}/{account}", "Give a host's seat back"), s.releaseSeat)
+	huma.Register(a, operation("list-channels", http.MethodGet, "/api/channels", "Channels of the newest revision, page by page"), s.listChannels)
+	huma.Register(a, operation("outlook", http.MethodGet, "/api/outlook", "What contracts and seats are coming to"), s.outlook)
+	huma.Register(a, operation("rotate-secrets", http.MethodPost, "/api/secrets/rotate", "Encrypt every secret with a new key"), s.rotateSecrets)
 	huma.Register(a, operation("list-operators", http.MethodGet, "/api/operators", "Who may sign in"), s.listOperators)
 	huma.Register(a, operation("add-operator", http.MethodPost, "/api/operators", "Add an operator, or give one a new token"), s.addOperator)
 	huma.Register(a, operation("remove-operator", http.MethodDelete, "/api/operators/{name}", "Take an operator away"), s.removeOperator)
@@ -145,11 +156,13 @@ func (s *Service) describeAgents() {
 	add("send-documents", http.MethodPost, "/api/agent/documents", "Send documents that the service asked for", api.Documents{}, "204", nil)
 	add("delivery", http.MethodGet, "/api/agent/delivery", "The signed delivery that waits: a compact JWS of a Delivery", nil, "200", schema(nil, "application/jose"))
 	add("report", http.MethodPost, "/api/agent/reports", "Say how carrying the delivery out went", api.Report{}, "204", nil)
+	add("access", http.MethodPost, "/api/agent/access", "Fetch what opens licensed sources, encrypted to this host", api.AccessOrder{}, "200", schema(api.AccessAnswer{}, "application/json"))
 	add("document", http.MethodGet, "/api/documents/{digest}", "A sheet by its digest", nil, "200", schema(nil, "application/json"))
 	add("events", http.MethodGet, "/api/events", "Changes as they happen, as server-sent events", nil, "200", schema(api.Event{}, "text/event-stream"))
 	doc.Paths["/api/events"].Get.Tags = []string{"operators"}
 	doc.Paths["/api/events"].Get.Security = []map[string][]string{{"operator": {}}, {"session": {}}}
 	doc.Components.Schemas.Schema(reflect.TypeOf(api.Delivery{}), true, "")
+	doc.Components.Schemas.Schema(reflect.TypeOf(api.AccessClaim{}), true, "")
 }
 
 type signInIn struct {

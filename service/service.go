@@ -19,6 +19,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/store"
+	"patientlantern.example/lantern/vault"
 )
 
 // Options are what a Service needs from outside.
@@ -29,6 +30,8 @@ type Options struct {
 	Now      func() time.Time
 	Interval time.Duration // between check-ins of a host
 	Console  fs.FS         // the built console; nil for none
+	Vault    *vault.Vault  // encrypts secrets at rest
+	Tend     time.Duration // between looks at vendors' desks; 0 for none by itself
 	Version  string
 }
 
@@ -40,6 +43,7 @@ type Service struct {
 	now     func() time.Time
 	fleet   *fleet
 	compute *computer
+	keeper  *keeper
 	events  *hub
 	auth    *authenticator
 	metrics *metrics
@@ -64,12 +68,23 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if opts.Interval <= 0 {
 		opts.Interval = time.Minute
 	}
+	if opts.Vault == nil { // good for as long as this process
+		v, err := vault.New()
+		if err != nil {
+			return nil, err
+		}
+		opts.Vault = v
+	}
 	key, err := newSigner(opts.Key)
 	if err != nil {
 		return nil, err
 	}
 	s := &Service{opts: opts, store: opts.Store, log: opts.Log, now: opts.Now, key: key, events: newHub()}
 	s.compute = newComputer(opts.Store)
+	if s.keeper, err = newKeeper(ctx, opts.Store, opts.Vault, opts.Log, opts.Now); err != nil {
+		return nil, fmt.Errorf("loading accounts and seats: %w", err)
+	}
+	s.compute.keeper = s.keeper
 	if s.fleet, err = loadFleet(ctx, opts.Store, s.compute, opts.Now, opts.Interval); err != nil {
 		return nil, fmt.Errorf("loading the fleet: %w", err)
 	}
@@ -80,6 +95,9 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	s.stop = stop
 	s.stopped.Go(func() { s.flush(bg) })
 	s.stopped.Go(func() { s.watchSilence(bg) })
+	if opts.Tend > 0 {
+		s.stopped.Go(func() { s.watchDesks(bg) })
+	}
 	return s, nil
 }
 

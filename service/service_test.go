@@ -125,7 +125,7 @@ func TestAPolicyWithErrorsIsNotPublished(t *testing.T) {
 	assert.Equal(t, http.StatusUnprocessableEntity, refused.Status)
 	assert.Equal(t, "the policy has errors; nothing was published", refused.Detail)
 	require.Len(t, refused.Details, 1)
-	assert.Equal(t, `hosts.yaml:19:9: error[unknown-name]: there is no group "nobody"; define it first`, refused.Details[0])
+	assert.Equal(t, `hosts.yaml:36:9: error[unknown-name]: there is no group "nobody"; define it first`, refused.Details[0])
 	list, err := r.Operator.Revisions(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, list.Revisions)
@@ -240,7 +240,7 @@ func TestAServiceThatIsStartedAgainKnowsItsFleet(t *testing.T) {
 	stop()
 	before, err := r.Operator.Drift(ctx, client.List{})
 	require.NoError(t, err)
-	other, err := cli.OpenService(ctx, filepath.Join(r.Dir, "data"), slog.New(slog.DiscardHandler), time.Hour)
+	other, err := cli.OpenService(ctx, cli.ServiceOptions{Data: filepath.Join(r.Dir, "data"), Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
 	require.NoError(t, err)
 	defer other.Close()
 	assert.Empty(t, other.FirstToken)
@@ -312,7 +312,7 @@ func TestWithoutAptTheUpstreamsAreReadByTheAgentItself(t *testing.T) {
 	require.NoError(t, err)
 	failed := r.Ended(heal.ID)
 	require.Equal(t, 1, failed.Counts["failed"])
-	assert.Contains(t, failed.Hosts[0].Report.Message, "apt.gannet.example/open/ mussel cannot be refreshed: the metadata has expired on ")
+	assert.Contains(t, failed.Hosts[0].Report.Message, "apt.gannet.example/open-storage/ mussel cannot be refreshed: the metadata has expired on ")
 }
 
 func TestAHostGoesOnWhileTheServiceIsAway(t *testing.T) {

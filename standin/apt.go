@@ -136,11 +136,27 @@ func Suites(keys map[string]*Key) []AptSuite {
 		out = append(out, AptSuite{Base: "/packages.saltmarsh.example/apt/" + series + ".x", Origin: "Saltmarsh", Suite: "stable", Codename: "stable", Archs: both, Key: keys["saltmarsh-2026"],
 			Components: map[string][]Package{"main": {{"saltmarsh-server", series + ".2.1-1", "tide database"}, {"saltmarsh-client", series + ".2.1-1", "its client"}}}})
 	}
-	for _, code := range []string{"limpet", "mussel"} {
-		out = append(out, AptSuite{Base: "/apt.gannet.example/open", Origin: "Gannet", Suite: code, Codename: code, Archs: both, Key: keys["gannet-2025"],
-			Components: map[string][]Package{"open": {{"gannet-hypervisor", "4.1-2", "virtual machines"}}}})
+	for _, choice := range []string{"licensed", "open"} {
+		for _, code := range []string{"limpet", "mussel"} {
+			out = append(out, AptSuite{Base: "/apt.gannet.example/" + choice, Origin: "Gannet", Suite: code, Codename: code, Archs: both, Key: keys["gannet-2025"],
+				Components: map[string][]Package{choice: {{"gannet-hypervisor", gannetVersion(choice), "virtual machines"}}}})
+		}
+		// Since Skerry 12 the storage part comes from a place of its own.
+		out = append(out, AptSuite{Base: "/apt.gannet.example/" + choice + "-storage", Origin: "Gannet", Suite: "mussel", Codename: "mussel", Archs: both, Key: keys["gannet-2025"],
+			Components: map[string][]Package{choice: {{"gannet-storage", gannetVersion(choice), "disks for virtual machines"}}}})
 	}
-	out = append(out, AptSuite{Base: "/metrics.plover.example/apt", Origin: "Plover", Suite: "rolling", Codename: "rolling", Archs: both, Key: keys["plover-2024"],
-		Components: map[string][]Package{"main": {{"plover-agent", "1.44.0", "telemetry"}}}})
+	for _, x := range []struct{ place, version string }{{"apt", "1.45.0"}, {"apt-debug", "1.45.0"}, {"apt-source", "1.45.0"}, {"pinned-1.44", "1.44.3"}} {
+		out = append(out, AptSuite{Base: "/metrics.plover.example/" + x.place, Origin: "Plover", Suite: "rolling", Codename: "rolling", Archs: both, Key: keys["plover-2024"],
+			Components: map[string][]Package{"main": {{"plover-agent", x.version, "telemetry"}}}})
+	}
 	return out
+}
+
+// licensed are the places that only entitled hosts may have: path → the vendor
+// and its name for what is opened.
+var licensed = []struct{ path, vendor, opens string }{
+	{"/apt.gannet.example/licensed/", "gannet", "gannet-licensed"},
+	{"/apt.gannet.example/licensed-storage/", "gannet", "gannet-licensed"},
+	{"/rpm.gannet.example/licensed/", "gannet", "gannet-licensed"},
+	{"/metrics.plover.example/pinned-1.44/", "plover", "plover-pinned"},
 }

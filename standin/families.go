@@ -16,7 +16,7 @@ type FamilyHost struct {
 }
 
 // FamilyHosts are the scenario's hosts of the other families.
-var FamilyHosts = []FamilyHost{{"arc-1", foreland}, {"chart-1", halyard}, {"model-1", driftwood}, {"desk-2", desk}}
+var FamilyHosts = []FamilyHost{{"arc-1", foreland}, {"chart-1", halyard}, {"model-1", driftwood}, {"desk-2", deskHost}}
 
 // Write makes the host's folder. base is the address of the upstreams.
 func (h FamilyHost) Write(root, base string, keys map[string]*Key) error {
@@ -138,8 +138,8 @@ func driftwood(base string, keys map[string]*Key) (map[string]string, error) {
 	}, nil
 }
 
-// desk is a desk with applications, kept by apt and flatpak.
-func desk(base string, keys map[string]*Key) (map[string]string, error) {
+// deskHost is a desk with applications, kept by apt and flatpak.
+func deskHost(base string, keys map[string]*Key) (map[string]string, error) {
 	ring, err := keys["skerry-archive"].Binary()
 	if err != nil {
 		return nil, err

@@ -3,6 +3,7 @@ package standin
 import (
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"strings"
 	"sync"
@@ -23,6 +24,9 @@ const (
 type Upstreams struct {
 	keys map[string]*Key
 	now  func() time.Time
+	// Admits says whether a caller may have what a vendor sells; where it is nil
+	// nobody may.
+	Admits func(vendor, opens string, r *http.Request) bool
 
 	mu     sync.RWMutex
 	files  map[string][]byte
@@ -45,12 +49,12 @@ func (u *Upstreams) Keys() map[string]*Key { return u.keys }
 
 func (u *Upstreams) build() error {
 	files := map[string][]byte{}
-	for _, s := range Suites(u.keys) {
+	take := func(base string, key **Key, build func(at time.Time) (map[string][]byte, error)) error {
 		at := u.now().Add(-time.Hour)
-		if k := u.keys[u.signed[vendor(s.Base)]]; k != nil {
-			s.Key = k
+		if k := u.keys[u.signed[vendor(base)]]; k != nil {
+			*key = k
 		}
-		switch u.faults[vendor(s.Base)] {
+		switch u.faults[vendor(base)] {
 		case FaultExpired:
 			at = at.Add(-30 * 24 * time.Hour)
 		case FaultWrongKey:
@@ -58,14 +62,23 @@ func (u *Upstreams) build() error {
 			if err != nil {
 				return err
 			}
-			s.Key = other
+			*key = other
 		}
-		built, err := s.Build(at)
+		built, err := build(at)
 		if err != nil {
-			return fmt.Errorf("building %s %s: %w", s.Base, s.Suite, err)
+			return fmt.Errorf("building %s: %w", base, err)
 		}
-		for name, data := range built {
-			files[name] = data
+		maps.Copy(files, built)
+		return nil
+	}
+	for _, s := range Suites(u.keys) {
+		if err := take(s.Base, &s.Key, func(at time.Time) (map[string][]byte, error) { return s.Build(at) }); err != nil {
+			return err
+		}
+	}
+	for _, r := range RpmRepositories(u.keys) {
+		if err := take(r.Base, &r.Key, func(at time.Time) (map[string][]byte, error) { return r.Build(at) }); err != nil {
+			return err
 		}
 	}
 	u.files = files
@@ -103,6 +116,16 @@ func (u *Upstreams) Resign(vendor, key string) error {
 	return u.build()
 }
 
+// entitled reports whether a caller may have a place.
+func (u *Upstreams) entitled(r *http.Request) bool {
+	for _, l := range licensed {
+		if strings.HasPrefix(r.URL.Path, l.path) {
+			return u.Admits != nil && u.Admits(l.vendor, l.opens, r)
+		}
+	}
+	return true
+}
+
 // ServeHTTP serves the files. POST /-/fault?vendor=…&fault=… sets a fault.
 func (u *Upstreams) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.URL.Path == "/-/fault" && r.Method == http.MethodPost {
@@ -118,7 +141,7 @@ func (u *Upstreams) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	fault := u.faults[vendor(r.URL.Path)]
 	u.mu.RUnlock()
 	switch {
-	case fault == Fault401:
+	case fault == Fault401 || !u.entitled(r):
 		w.Header().Set("WWW-Authenticate", `Basic realm="packages"`)
 		http.Error(w, "a contract is needed", http.StatusUnauthorized)
 		return
@@ -128,7 +151,7 @@ func (u *Upstreams) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		case <-r.Context().Done():
 			return
 		}
-	case !ok, fault == FaultMissing && strings.Contains(r.URL.Path, "/binary-"):
+	case !ok, fault == FaultMissing && (strings.Contains(r.URL.Path, "/binary-") || strings.HasSuffix(r.URL.Path, ".xml.gz")):
 		http.NotFound(w, r)
 		return
 	}

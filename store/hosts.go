@@ -24,6 +24,7 @@ type Host struct {
 	Carried  Carried
 	Since    map[string]time.Time // finding → first seen
 	Free     map[string]int64
+	Access   json.RawMessage // what the agent says of the access on the host, or nil
 	Agent    string
 	Task     int64 // the rollout that the host has to carry out, or 0
 }
@@ -35,7 +36,7 @@ type Carried struct {
 	At     time.Time `json:"at,omitzero"`
 }
 
-const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, agent, task"
+const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, agent, task"
 
 // Hosts returns all hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
@@ -48,11 +49,14 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 	for rows.Next() {
 		h := &Host{}
 		var joined, seen int64
-		var labels, carried, since, free []byte
-		if err := rows.Scan(&h.ID, &h.Name, (*[]byte)(&h.Key), &joined, &seen, &labels, &h.Traits, &h.Survey, &h.Revision, &h.Sheet, &carried, &since, &free, &h.Agent, &h.Task); err != nil {
+		var labels, carried, since, free, access []byte
+		if err := rows.Scan(&h.ID, &h.Name, (*[]byte)(&h.Key), &joined, &seen, &labels, &h.Traits, &h.Survey, &h.Revision, &h.Sheet, &carried, &since, &free, &access, &h.Agent, &h.Task); err != nil {
 			return nil, err
 		}
 		h.Joined, h.LastSeen = fromUnix(joined), fromUnix(seen)
+		if string(access) != "[]" {
+			h.Access = access
+		}
 		for _, x := range []struct {
 			text []byte
 			to   any
@@ -92,14 +96,18 @@ func text(v any) string {
 	return string(b)
 }
 
-const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since = ?, free = ?, agent = ?, task = ? WHERE id = ?`
+const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since = ?, free = ?, access = ?, agent = ?, task = ? WHERE id = ?`
 
 func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 	carried := "{}"
 	if h.Carried != (Carried{}) {
 		carried = text(h.Carried)
 	}
-	_, err := put.ExecContext(ctx, unix(h.LastSeen), text(h.Labels), h.Traits, h.Survey, h.Revision, h.Sheet, carried, text(h.Since), text(h.Free), h.Agent, h.Task, h.ID)
+	access := "[]"
+	if len(h.Access) > 0 {
+		access = string(h.Access)
+	}
+	_, err := put.ExecContext(ctx, unix(h.LastSeen), text(h.Labels), h.Traits, h.Survey, h.Revision, h.Sheet, carried, text(h.Since), text(h.Free), access, h.Agent, h.Task, h.ID)
 	return err
 }
 

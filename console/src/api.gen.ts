@@ -4,6 +4,58 @@
  */
 
 export interface paths {
+    "/api/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Accounts at vendors' desks */
+        get: operations["list-accounts"];
+        put?: never;
+        /** Give the service an account at a desk, or a new login for it */
+        post: operations["add-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget an account that has no seats */
+        delete: operations["remove-account"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/agent/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fetch what opens licensed sources, encrypted to this host */
+        post: operations["access"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/agent/check-in": {
         parameters: {
             query?: never;
@@ -83,6 +135,40 @@ export interface paths {
         put?: never;
         /** Say how carrying the delivery out went */
         post: operations["report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/channels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Channels of the newest revision, page by page */
+        get: operations["list-channels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contracts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Contracts and how they stand, page by page */
+        get: operations["list-contracts"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -261,6 +347,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What contracts and seats are coming to */
+        get: operations["outlook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/policy/check": {
         parameters: {
             query?: never;
@@ -365,6 +468,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/seats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Seats and who has them, page by page */
+        get: operations["list-seats"];
+        put?: never;
+        /** Take a seat for a host */
+        post: operations["take-seat"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/seats/{host}/{account}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Give a host's seat back */
+        delete: operations["release-seat"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/secrets/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Encrypt every secret with a new key */
+        post: operations["rotate-secrets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -388,6 +543,83 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Access: {
+            /** Format: date-time */
+            expires: string | null;
+            /** @description host, URL or source id */
+            for: string;
+            /** @description login, or the certificate's subject */
+            identity: string;
+            /** @description basic, client-certificate or token-url */
+            kind: string;
+            /** @description permission bits of the file, octal */
+            mode: string;
+            /** @description file that holds it */
+            where: string;
+        };
+        AccessAnswer: {
+            /** @description A JWE (RFC 7516, ECDH-ES+A256KW, A256GCM) of a JWS, signed by the service, of an AccessGrant */
+            sealed: string;
+        };
+        AccessClaim: {
+            host: string;
+            /** Format: date-time */
+            issued: string;
+            /** @description A public P-256 key (JWK) that the answer is encrypted to */
+            key: string;
+            wants: components["schemas"]["AccessWant"][];
+        };
+        AccessOrder: {
+            claim: string;
+        };
+        AccessWant: {
+            account: string;
+            /** @enum {string} */
+            kind: "basic" | "client-certificate" | "token-url";
+        };
+        Account: {
+            /**
+             * Format: date-time
+             * @description When the desk last answered
+             */
+            answered: string | null;
+            /**
+             * Format: int64
+             * @description How many the desk last told of
+             */
+            contracts: number;
+            desk: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description Seats taken
+             */
+            seats: number;
+            /**
+             * Format: date-time
+             * @description Since when it does not
+             */
+            since: string | null;
+            title: string;
+            /** @description Why the desk does not answer; empty where it does */
+            trouble: string;
+        };
+        AccountList: {
+            accounts: components["schemas"]["Account"][];
+        };
+        AccountOrder: {
+            /**
+             * Format: uri
+             * @description Address of the vendor's desk
+             */
+            desk: string;
+            login: string;
+            /** @description The name that the policy's contracts give it */
+            name: string;
+            /** @description Kept encrypted and never shown again */
+            password: string;
+            title?: string;
+        };
         CPU: {
             /**
              * Format: int64
@@ -396,7 +628,63 @@ export interface components {
             level: number;
             vendor: string;
         };
+        Channel: {
+            at: components["schemas"]["Pos"];
+            choices: components["schemas"]["ChannelChoice"][];
+            name: string;
+            title: string;
+        };
+        ChannelChoice: {
+            at: components["schemas"]["Pos"];
+            /** @description The policy's name for what it needs */
+            contract: string;
+            /** @description Numbers of the contracts that open it now */
+            contracts: string[];
+            /** @description Decisions to follow it without a contract */
+            decisions: components["schemas"]["ChannelDecided"][];
+            /** @description Groups that follow it */
+            groups: string[];
+            /**
+             * Format: int64
+             * @description Hosts that follow it under the revision that was carried to them
+             */
+            hosts: number;
+            licensed: boolean;
+            name: string;
+            /** @description The vendor's name for it */
+            opens: string;
+            /** @description The version that it stays at; empty: rolling */
+            pinned: string;
+            repository: string;
+            support: string;
+            /**
+             * @description Empty for the choice itself
+             * @enum {string}
+             */
+            variant: "" | "debug" | "source";
+        };
+        ChannelDecided: {
+            at: components["schemas"]["Pos"];
+            author: string;
+            because: string;
+            due: boolean;
+            group: string;
+            /** @description The day on which it is looked at again */
+            review: string;
+        };
+        ChannelPage: {
+            channels: components["schemas"]["Channel"][];
+            /**
+             * Format: int64
+             * @description The revision that they stand in; 0 for none
+             */
+            revision: number;
+            /** Format: int64 */
+            total: number;
+        };
         CheckIn: {
+            /** @description The access on the host, when it changed; never a secret */
+            access?: components["schemas"]["HostAccess"];
             /** @description Version of the agent */
             agent: string;
             /** @description Free bytes by mount point, when they changed much */
@@ -416,6 +704,8 @@ export interface components {
             traits: string;
         };
         CheckInAnswer: {
+            /** @description Stamp of the access that the host should have; when it is not the agent's own, the agent asks for it */
+            access?: string;
             /**
              * Format: int64
              * @description Milliseconds until the next check-in, if nothing happens
@@ -438,6 +728,49 @@ export interface components {
             packages: string;
             /** @description pacman only: TrustedOnly, TrustAll or - for packages and databases */
             trust?: string[];
+        };
+        Contract: {
+            /** @description The account that it belongs to */
+            account: string;
+            /** @enum {string} */
+            cover: "seats" | "organisation";
+            /** @description ISO 4217 */
+            currency: string;
+            /**
+             * Format: date-time
+             * @description The first moment at which it is no longer good
+             */
+            end: string;
+            /** @description To try things out, for a time */
+            evaluation: boolean;
+            /**
+             * @description The vendor's number
+             * @example GN-2026-014
+             */
+            number: string;
+            opens: components["schemas"]["Opening"][];
+            /**
+             * Format: int64
+             * @description Price of a seat for a year, in hundredths of the currency
+             */
+            price: number;
+            /**
+             * Format: int64
+             * @description How many seats it has; 0 where the organisation is covered
+             */
+            seats: number;
+            /** Format: date-time */
+            start: string;
+            /** @description The vendor's word for the support level */
+            support: string;
+            title: string;
+            /** @description The vendor has taken it back */
+            withdrawn: boolean;
+        };
+        ContractPage: {
+            contracts: components["schemas"]["HeldContract"][];
+            /** Format: int64 */
+            total: number;
         };
         Delivery: {
             /** Format: date-time */
@@ -474,6 +807,24 @@ export interface components {
         };
         Documents: {
             documents: components["schemas"]["Document"][];
+        };
+        Double: {
+            account: string;
+            /** @description Numbers; the first is the one that could be given back */
+            contracts: string[];
+            host: string;
+        };
+        Ending: {
+            contract: components["schemas"]["Contract"];
+            /**
+             * Format: int64
+             * @description Whole days that are left; less than 0 when it has ended
+             */
+            days: number;
+            /** @description Hosts that would have no seat */
+            falling: string[];
+            /** @description Hosts that another contract would take */
+            moving: components["schemas"]["Moving"][];
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -521,9 +872,23 @@ export interface components {
              * @description What changed
              * @enum {string}
              */
-            kind: "host" | "revision" | "rollout";
+            kind: "host" | "revision" | "rollout" | "seats";
             /** @description Which: a host's name, a revision's or rollout's number */
             name: string;
+        };
+        File: {
+            account: string;
+            /**
+             * Format: date-time
+             * @description When the access that it holds ends
+             */
+            expires: string | null;
+            /** @description What it has instead: a mode, or user and group */
+            have?: string;
+            path: string;
+            /** @enum {string} */
+            state: "ok" | "missing" | "changed" | "mode" | "owner";
+            want?: string;
         };
         Finding: {
             class: string;
@@ -551,6 +916,61 @@ export interface components {
             hosts: number;
             /** Format: int64 */
             total: number;
+        };
+        HeldContract: {
+            /** @description The account that it belongs to */
+            account: string;
+            /** @enum {string} */
+            cover: "seats" | "organisation";
+            /** @description ISO 4217 */
+            currency: string;
+            /**
+             * Format: date-time
+             * @description The first moment at which it is no longer good
+             */
+            end: string;
+            /** @description To try things out, for a time */
+            evaluation: boolean;
+            /**
+             * Format: int64
+             * @description -1 where there is no end of them
+             */
+            free: number;
+            /**
+             * @description The vendor's number
+             * @example GN-2026-014
+             */
+            number: string;
+            opens: components["schemas"]["Opening"][];
+            /**
+             * Format: int64
+             * @description So many more are taken than there are
+             */
+            over: number;
+            /**
+             * Format: int64
+             * @description Price of a seat for a year, in hundredths of the currency
+             */
+            price: number;
+            /**
+             * Format: int64
+             * @description How many seats it has; 0 where the organisation is covered
+             */
+            seats: number;
+            /** Format: date-time */
+            start: string;
+            /**
+             * @description ending: within 90 days; over: more seats are taken than it has
+             * @enum {string}
+             */
+            state: "good" | "ending" | "ended" | "withdrawn" | "over" | "to-come";
+            /** @description The vendor's word for the support level */
+            support: string;
+            title: string;
+            /** Format: int64 */
+            used: number;
+            /** @description The vendor has taken it back */
+            withdrawn: boolean;
         };
         Host: {
             /** @example x86_64 */
@@ -602,7 +1022,29 @@ export interface components {
              */
             worst: "" | "danger" | "fault" | "note";
         };
+        HostAccess: {
+            /** @description The files that the agent keeps for sheets */
+            files: components["schemas"]["File"][];
+            /** @description All credentials that the survey found, with what is particular to the host */
+            others: components["schemas"]["Access"][];
+        };
+        HostChannel: {
+            at: components["schemas"]["Pos"];
+            channel: string;
+            choice: string;
+            /** @description What it needs; empty for none */
+            contract: string;
+            /** @description The decision to run without one */
+            decision?: components["schemas"]["ChannelDecided"];
+            /** @description The group whose assignment says so */
+            group: string;
+            /** @description It needs no contract, though another choice would */
+            open: boolean;
+            pinned: string;
+        };
         HostDetail: {
+            /** @description Credentials on the host; never their secrets */
+            access: components["schemas"]["Access"][];
             /** @description Version of its agent */
             agent: string;
             /** @example x86_64 */
@@ -612,6 +1054,8 @@ export interface components {
              * @description When a sheet was last carried to it
              */
             carried: string | null;
+            /** @description The channels that it follows */
+            channels: components["schemas"]["HostChannel"][];
             /** @description Why it stands so, in one line */
             detail: string;
             /** @description What healing would change, as a unified diff */
@@ -665,6 +1109,7 @@ export interface components {
              * @description The revision that was last carried to it; 0 for none
              */
             revision: number;
+            seats: components["schemas"]["Seat"][];
             sources: components["schemas"]["Source"][];
             /**
              * @description How the host stands
@@ -773,12 +1218,25 @@ export interface components {
             /** Format: int64 */
             repositories: number;
         };
+        Moving: {
+            host: string;
+            /** @description The number of the other contract */
+            to: string;
+        };
         OS: {
             codename: string;
             id: string;
             id_like: string[];
             name: string;
             version: string;
+        };
+        Opening: {
+            /** @description The kernel's words; empty: all */
+            architectures: string[];
+            /** @description The vendor's name for what is opened */
+            name: string;
+            /** @description Releases for which it is opened, as ID-VERSION or ID; empty: all */
+            releases: string[];
         };
         Operator: {
             /** Format: date-time */
@@ -797,6 +1255,18 @@ export interface components {
             /** @enum {string} */
             role: "reader" | "operator";
         };
+        Outlook: {
+            /** @description Contracts that end within 90 days or are withdrawn, and the hosts that would fall out */
+            ending: components["schemas"]["Ending"][];
+            /** @description Seats of hosts whose sheet needs none */
+            idle: components["schemas"]["SilentSeat"][];
+            /** @description Seats of hosts that do not check in */
+            silent: components["schemas"]["SilentSeat"][];
+            /** @description Hosts that several contracts cover */
+            twice: components["schemas"]["Double"][];
+            /** @description Seats used, day by day */
+            usage: components["schemas"]["SeatUsage"][];
+        };
         Pos: {
             /** Format: int64 */
             column: number;
@@ -814,6 +1284,8 @@ export interface components {
             groups: components["schemas"]["PreviewGroup"][];
             /** Format: int64 */
             revision: number;
+            /** @description What seats it needs */
+            seats: components["schemas"]["SeatsAhead"];
             /**
              * Format: int64
              * @description Hosts that have all of it already
@@ -941,6 +1413,97 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        RotatedOutBody: {
+            /**
+             * Format: int64
+             * @description How many were encrypted anew
+             */
+            secrets: number;
+        };
+        Seat: {
+            account: string;
+            /** @description Taken by the policy, and given back by it */
+            automatic: boolean;
+            /** @description Who took it */
+            by: string;
+            /** @description The vendor's number */
+            contract: string;
+            /**
+             * Format: date-time
+             * @description When the access ends; it is renewed before
+             */
+            expires: string | null;
+            host: string;
+            /** @description Of the access: basic or client-certificate; empty before the first */
+            kind: string;
+            /** @description It is to be given back, and the desk has not heard of it yet */
+            leaving: boolean;
+            /** @description The host's sheet needs it */
+            needed: boolean;
+            /** @description Why the access is not renewed; empty where it is */
+            renewal: string;
+            /** @description How the host stands */
+            state: string;
+            /** Format: date-time */
+            taken: string;
+            /** @description Why this contract */
+            why: string;
+        };
+        SeatOrder: {
+            /** @description Which account; may be left out where the host's sheet needs one only */
+            account?: string;
+            /** @description The number of a contract; the best is chosen where it is left out */
+            contract?: string;
+            host: string;
+        };
+        SeatPage: {
+            seats: components["schemas"]["Seat"][];
+            /** Format: int64 */
+            total: number;
+        };
+        SeatShortage: {
+            account: string;
+            group: string;
+            /** @description The hosts that would go without */
+            hosts: string[];
+            /**
+             * Format: int64
+             * @description Seats that it does not have yet
+             */
+            needed: number;
+            /**
+             * Format: int64
+             * @description So many of them are missing
+             */
+            short: number;
+            why: string;
+        };
+        SeatTaking: {
+            account: string;
+            contract: string;
+            host: string;
+            why: string;
+        };
+        SeatUsage: {
+            account: string;
+            contract: string;
+            day: string;
+            /**
+             * Format: int64
+             * @description 0 where the organisation is covered
+             */
+            seats: number;
+            /** Format: int64 */
+            used: number;
+        };
+        SeatsAhead: {
+            /** @description Hosts that need a seat which somebody must take */
+            by_hand: string[];
+            /** @description Groups that cannot have their seats */
+            short: components["schemas"]["SeatShortage"][];
+            /** @description Seats that would be taken */
+            taking: components["schemas"]["SeatTaking"][];
+        };
         Session: {
             operator: string;
             role: string;
@@ -949,6 +1512,13 @@ export interface components {
         };
         SignIn: {
             token: string;
+        };
+        SilentSeat: {
+            account: string;
+            contract: string;
+            host: string;
+            /** Format: date-time */
+            last_seen: string | null;
         };
         Source: {
             /** @description deb only: as written */
@@ -1051,6 +1621,256 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    access: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccessOrder"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessAnswer"];
+                };
+            };
+            /** @description Problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "check-in": {
         parameters: {
             query?: never;
@@ -1199,6 +2019,174 @@ export interface operations {
             };
             /** @description Problem */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-channels": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Part of the channel's name or title */
+                q?: string;
+                /** @description Debug and source variants as well */
+                variants?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-contracts": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Part of the number or the title */
+                q?: string;
+                account?: string;
+                /** @description Only contracts in these states */
+                state?: string[];
+                sort?: "account" | "end" | "used" | "-end" | "-used";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContractPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2046,6 +3034,71 @@ export interface operations {
             };
         };
     };
+    outlook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outlook"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "check-policy": {
         parameters: {
             query?: never;
@@ -2635,6 +3688,310 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-seats": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Part of the host's name or the contract's number */
+                q?: string;
+                account?: string;
+                contract?: string;
+                sort?: "host" | "contract" | "taken" | "expires" | "-host" | "-contract" | "-taken" | "-expires";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeatPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-seat": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SeatOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seat"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "release-seat": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seat"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rotate-secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RotatedOutBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -11,6 +11,7 @@ import (
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/lines"
 )
@@ -50,6 +51,8 @@ type Input struct {
 	// Kept holds the files as they stood after that, or nil: an entry that has
 	// gone since is put back as it was.
 	Kept map[string][]byte
+	// Masked says that Texts have their passwords masked.
+	Masked bool
 }
 
 // Compute returns the edits. With equal inputs it gives equal results.
@@ -70,7 +73,11 @@ func Compute(in Input) Change {
 			}
 		}
 	}
-	c.inPlace()
+	if in.Sheet.Family == rpm.Family {
+		c.repos()
+	} else {
+		c.inPlace()
+	}
 	slices.SortFunc(c.out.Edits, func(a, b FileEdit) int { return cmp.Compare(a.Path, b.Path) })
 	return c.out
 }
@@ -87,7 +94,7 @@ type computer struct {
 	owned    map[string]bool
 	modes    map[string]string
 	parsed   map[string][]source.Source
-	releases map[string]string // of the sheet
+	releases map[string]*source.SheetSource
 	out      Change
 }
 
@@ -95,13 +102,21 @@ type computer struct {
 func (c *computer) whole(f source.SheetFile) {
 	old, there := c.Texts[f.Path]
 	why := "repository " + f.Repository
-	if f.Repository == "" {
-		why = "a signing key"
+	switch {
+	case f.Repository == "":
+		why = "a signing key or certificate"
+	case f.IfThere:
+		why += ", kept off: the host follows another choice of its channel"
+	}
+	wanted := f.Text
+	if c.Masked {
+		wanted = string(family.MaskText([]byte(f.Text)))
 	}
 	switch {
+	case !there && f.IfThere:
 	case !there:
 		c.out.Edits = append(c.out.Edits, FileEdit{f.Path, Create, f.Mode, nil, []byte(f.Text), []string{why}})
-	case string(old) != f.Text || c.modes[f.Path] != f.Mode:
+	case string(old) != wanted || c.modes[f.Path] != f.Mode:
 		if c.modes[f.Path] != f.Mode {
 			why += fmt.Sprintf(", mode %s instead of %s", f.Mode, c.modes[f.Path])
 		}
@@ -272,10 +287,10 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 		if !s.Enabled || spoken[i] || touched[s.Line] {
 			continue
 		}
-		if repo := drift.Doubles(s, c.releases); repo != "" {
+		if of := drift.Doubles(s, c.releases); of != nil {
 			doc.SwitchOff(i)
 			touched[s.Line] = true
-			why = append(why, fmt.Sprintf("line %d defines %s a second time", s.Line, repo))
+			why = append(why, doubled(s, of))
 			continue
 		}
 		switch c.Sheet.Unlisted {
@@ -290,6 +305,14 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 		why = append(why, fmt.Sprintf("line %d is not in the policy", s.Line))
 	}
 	return doc.Bytes(), why, touched
+}
+
+// doubled says why a source that stands elsewhere is switched off.
+func doubled(s *source.Source, of *source.SheetSource) string {
+	if of.IfThere {
+		return fmt.Sprintf("line %d is %s, and the host follows another choice of its channel", s.Line, of.Repository)
+	}
+	return fmt.Sprintf("line %d defines %s a second time", s.Line, of.Repository)
 }
 
 // order lists the files that are edited in place, and path, as apt reads them.

@@ -25,6 +25,15 @@ const (
 	ChangedMode    = "changed-mode"    // a file has other permissions
 	DoubledSource  = "doubled-source"  // another file defines a source of the sheet as well
 	UnlistedSource = "unlisted-source" // a source that the policy does not list
+
+	NoSeat          = "no-seat"          // a licensed source is on and the host has no seat
+	SeatEnds        = "seat-ends"        // the host's seat ends with its contract, or has ended
+	AccessMissing   = "access-missing"   // a file with the host's access is not there
+	AccessChanged   = "access-changed"   // such a file holds something else
+	AccessMode      = "access-mode"      // such a file has other permissions or another owner
+	AccessExpired   = "access-expired"   // the access has ended
+	DecisionMissing = "decision-missing" // the open choice is followed and nobody has said why
+	DecisionDue     = "decision-due"     // the decision to run without a contract is to be looked at again
 )
 
 // Severities, from worst to least.
@@ -95,6 +104,9 @@ func (c *comparer) file(f *source.SheetFile) {
 	same := false
 	if c.survey.Files != nil {
 		i := slices.IndexFunc(c.survey.Files, func(x source.File) bool { return x.Path == f.Path })
+		if i < 0 && f.IfThere {
+			return
+		}
 		if i < 0 {
 			c.add(Finding{Class: MissingFile, Severity: Fault, Repository: f.Repository, File: f.Path, Message: "the file is not there"})
 			return
@@ -118,6 +130,9 @@ func (c *comparer) file(f *source.SheetFile) {
 	for i := range c.sheet.Sources {
 		want := &c.sheet.Sources[i]
 		if want.File != f.Path {
+			continue
+		}
+		if len(here) == 0 && want.IfThere {
 			continue
 		}
 		if len(here) == 0 {
@@ -175,6 +190,9 @@ func (c *comparer) source(want *source.SheetSource, have *source.Source) {
 	if want.Signatures == source.CheckRequired && have.Checks.Metadata != source.CheckRequired {
 		differs(ChecksWeakened, Danger, "signature check", source.CheckRequired, have.Checks.Metadata)
 	}
+	if want.Signatures == source.CheckRequired && have.Family != deb.Family && have.Checks.Packages != source.CheckRequired {
+		differs(ChecksWeakened, Danger, "signature check of packages", source.CheckRequired, have.Checks.Packages)
+	}
 	if want.Signatures == source.CheckOff && have.Checks.Metadata == source.CheckRequired {
 		differs(ChangedSource, Note, "signature check", source.CheckOff, have.Checks.Metadata)
 	}
@@ -194,7 +212,8 @@ func (c *comparer) fingerprints(by []string) []string {
 		switch {
 		case strings.HasPrefix(b, "embedded:"):
 			out = append(out, strings.Split(strings.TrimPrefix(b, "embedded:"), ",")...)
-		case strings.HasPrefix(b, "/"):
+		case strings.HasPrefix(b, "/"), strings.HasPrefix(b, "file:///"):
+			b = strings.TrimPrefix(b, "file://")
 			found := false
 			for _, k := range c.survey.Keys {
 				if k.Where == b {
@@ -256,7 +275,16 @@ func (c *comparer) others() {
 		if !s.Enabled || c.owned[s.File] || c.spoken[i] || c.sheet.Family != "" && s.Family != c.sheet.Family {
 			continue // a sheet speaks of its own family alone
 		}
-		if repo := Doubles(s, releases); repo != "" {
+		if of := Doubles(s, releases); of != nil && of.IfThere {
+			f := Finding{Class: SwitchedOn, Severity: Fault, Repository: of.Repository, File: s.File, Line: s.Line, Want: "off", Have: "on",
+				Message: fmt.Sprintf("%s is on here, and this host follows another choice of its channel: %s", of.Repository, describe(s))}
+			if of.Contract != "" {
+				f.Message += ". It needs a seat in the contract " + of.Contract
+			}
+			c.add(f)
+			continue
+		} else if of != nil {
+			repo := of.Repository
 			c.add(Finding{Class: DoubledSource, Severity: Fault, Repository: repo, File: s.File, Line: s.Line, Have: describe(s),
 				Message: fmt.Sprintf("defines %s a second time: %s", repo, describe(s))})
 			continue
@@ -274,30 +302,48 @@ func (c *comparer) others() {
 	}
 }
 
-// Releases maps the releases of a sheet, as apt tells them apart, to repositories.
-func Releases(sheet *source.Sheet) map[string]string {
-	out := map[string]string{}
-	for _, s := range sheet.Sources {
-		for _, u := range s.URLs {
-			for _, suite := range s.Suites {
-				out[deb.ReleaseKey(u, suite)] = s.Repository
+// Releases maps what tells the sources of a sheet apart, as its package manager
+// does, to the sources.
+func Releases(sheet *source.Sheet) map[string]*source.SheetSource {
+	out := map[string]*source.SheetSource{}
+	for i := range sheet.Sources {
+		s := &sheet.Sources[i]
+		for _, key := range keysOf(sheet.Family, s.ID, s.URLs, s.Suites) {
+			if old := out[key]; old == nil || old.IfThere {
+				out[key] = s
 			}
 		}
 	}
 	return out
 }
 
-// Doubles returns the repository of the sheet that a source defines again, or "".
-// releases comes from Releases.
-func Doubles(s *source.Source, releases map[string]string) string {
-	for _, u := range s.EffURLs {
-		for _, suite := range s.EffSuites {
-			if repo := releases[deb.ReleaseKey(u, suite)]; repo != "" {
-				return repo
+func keysOf(family, id string, urls, suites []string) (out []string) {
+	if family == deb.Family || family == "" {
+		for _, u := range urls {
+			for _, suite := range suites {
+				out = append(out, deb.ReleaseKey(u, suite))
 			}
 		}
+		return out
 	}
-	return ""
+	if id != "" {
+		out = append(out, "id "+id)
+	}
+	for _, u := range urls {
+		out = append(out, "url "+strings.TrimRight(u, "/"))
+	}
+	return out
+}
+
+// Doubles returns the source of the sheet that a source defines again, or nil.
+// releases comes from Releases.
+func Doubles(s *source.Source, releases map[string]*source.SheetSource) *source.SheetSource {
+	for _, key := range keysOf(s.Family, s.ID, s.EffURLs, s.EffSuites) {
+		if of := releases[key]; of != nil {
+			return of
+		}
+	}
+	return nil
 }
 
 func describe(s *source.Source) string {

@@ -3,6 +3,7 @@
 package family
 
 import (
+	"bytes"
 	"errors"
 	"io/fs"
 	"path"
@@ -46,6 +47,17 @@ func (r *Reading) Keep(info fs.FileInfo, name string, text []byte) {
 	r.Texts[name], r.Modes[name] = text, info.Mode().Perm()
 }
 
+// mostPublic bounds a key or certificate that is kept whole, in bytes.
+const mostPublic = 256 << 10
+
+// KeepPublic notes the text of a key or certificate, which a policy can own like a
+// source file. One that holds anything private is left where it is.
+func KeepPublic(texts map[string][]byte, modes map[string]fs.FileMode, info fs.FileInfo, name string, text []byte) {
+	if len(text) <= mostPublic && !bytes.Contains(text, []byte("PRIVATE KEY")) {
+		texts[name], modes[name] = text, info.Mode().Perm()
+	}
+}
+
 // Variables hands the regular files of a folder of variables to take, by name; a
 // variable is called like its file.
 func (r *Reading) Variables(root *rootfs.FS, dir string, take func(name, file string, text []byte)) {
@@ -62,6 +74,9 @@ func (r *Reading) Variables(root *rootfs.FS, dir string, take func(name, file st
 		if err != nil {
 			r.Problem(file, 0, "cannot be read: "+Plain(err), false)
 			continue
+		}
+		if secretWord(e.Name()) { // the value must not come up wherever it is put in
+			text = []byte(Hidden)
 		}
 		take(e.Name(), file, text)
 	}
@@ -111,3 +126,10 @@ func Tidy(s *source.Source) {
 		*list = source.Strings(*list)
 	}
 }
+
+// Head is what stands at the top of every source file that the policy owns.
+const Head = "# Patient Lantern writes this file from the team's policy. An edit made here is\n" +
+	"# found as drift; change the policy instead.\n"
+
+// SigningKey is a key that a rendered source trusts.
+type SigningKey struct{ Name, Fingerprint, Armored string }

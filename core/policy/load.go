@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -58,7 +59,7 @@ func Collect(fsys fs.FS) (Folder, []diag.Diagnostic) {
 			return nil
 		}
 		ext := path.Ext(name)
-		if ext != ".yaml" && ext != ".yml" && ext != ".asc" && ext != ".gpg" && ext != ".pgp" {
+		if ext != ".yaml" && ext != ".yml" && ext != ".asc" && ext != ".gpg" && ext != ".pgp" && ext != ".pem" {
 			return nil
 		}
 		info, err := d.Info()
@@ -101,7 +102,7 @@ type loader struct {
 // whole only when no diagnostic is an error.
 func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 	l := &loader{folder: folder, now: now, used: map[string]bool{}, policy: &Policy{
-		Keys: map[string]*Key{}, Repositories: map[string]*Repository{}, Groups: map[string]*Group{},
+		Keys: map[string]*Key{}, Repositories: map[string]*Repository{}, Contracts: map[string]*Contract{}, Channels: map[string]*Channel{}, Groups: map[string]*Group{},
 	}}
 	var err error
 	if l.compiler, err = condition.NewCompiler(); err != nil {
@@ -349,7 +350,7 @@ func (l *loader) list(f field, what string) []Text {
 }
 
 func (l *loader) document(n ast.Node) {
-	fields := l.mapping(n, "a policy file", "format", "keys", "repositories", "groups", "assign")
+	fields := l.mapping(n, "a policy file", "format", "keys", "repositories", "contracts", "channels", "groups", "assign")
 	given := false
 	for _, f := range fields {
 		if f.key == "format" {
@@ -372,6 +373,14 @@ func (l *loader) document(n ast.Node) {
 		case "repositories":
 			for _, k := range l.mapping(f.node, "repositories") {
 				l.repository(k)
+			}
+		case "contracts":
+			for _, k := range l.mapping(f.node, "contracts") {
+				l.contract(k)
+			}
+		case "channels":
+			for _, k := range l.mapping(f.node, "channels") {
+				l.channel(k)
 			}
 		case "groups":
 			for _, k := range l.mapping(f.node, "groups") {
@@ -496,7 +505,7 @@ func (l *loader) repository(f field) {
 	l.policy.Repositories[f.key] = r
 	what := fmt.Sprintf("the repository %q", f.key)
 	var sigAt diag.Pos
-	for _, x := range l.mapping(f.node, what, "title", "support", "settings", "keys", "signatures", "because", "enabled", "in-place", "deb", "cases") {
+	for _, x := range l.mapping(f.node, what, "title", "support", "settings", "keys", "signatures", "because", "enabled", "in-place", "deb", "rpm", "files", "cases") {
 		switch x.key {
 		case "title":
 			t, _ := l.text(x, "title")
@@ -521,8 +530,8 @@ func (l *loader) repository(f field) {
 			r.Enabled = l.boolean(x, "enabled")
 		case "in-place":
 			r.InPlace = l.boolean(x, "in-place")
-		case "deb":
-			r.Deb = l.deb(x)
+		case "deb", "rpm", "files":
+			l.define(&r.Definition, x)
 		case "cases":
 			r.Cases = l.cases(x)
 		}
@@ -535,34 +544,73 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 	if r.Signatures == source.CheckOff && strings.TrimSpace(r.Because) == "" {
 		l.fail("no-reason", sigAt, fmt.Sprintf("the repository %q switches signature checks off without a reason", r.Name), "say why: because: \"…\"")
 	}
-	if r.Deb == nil {
-		l.fail("missing", r.Pos, fmt.Sprintf("the repository %q says nothing about any family of package managers", r.Name), "add: deb: { url: …, suites: […], components: […] }")
+	if r.Deb == nil && r.Rpm == nil {
+		l.fail("missing", r.Pos, fmt.Sprintf("the repository %q says nothing about any family of package managers", r.Name), "add: deb: { url: …, suites: […], components: […] }, or: rpm: { url: … }")
 		return
-	}
-	if len(r.Deb.Suites) == 0 {
-		l.fail("missing", r.Deb.Pos, fmt.Sprintf("the repository %q names no suites", r.Name), "add: suites: [stable]")
 	}
 	if r.InPlace {
-		if len(r.Keys) > 0 {
-			l.fail("value", r.Keys[0].Pos, fmt.Sprintf("the repository %q is edited in place and keeps the key that its entries name", r.Name), "drop keys, or in-place")
-		}
-		if r.Signatures == source.CheckOff {
-			l.fail("value", sigAt, fmt.Sprintf("the repository %q is edited in place and keeps the checks that its entries have", r.Name), "drop signatures, or in-place")
-		}
+		l.inPlaceRules(r, sigAt)
 		return
-	}
-	if r.Deb.URL == nil {
-		l.fail("missing", r.Deb.Pos, fmt.Sprintf("the repository %q has no url", r.Name), "add: url: \"https://…\"")
-	}
-	if len(r.Deb.Add)+len(r.Deb.Drop) > 0 {
-		l.fail("value", r.Deb.Pos, "add-components and drop-components outside a case are for repositories that are edited in place", "list what is wanted under components")
 	}
 	if r.Signatures == source.CheckRequired && len(r.Keys) == 0 {
 		l.fail("key-missing", r.Pos, fmt.Sprintf("the repository %q names no key, so nothing that it signs could be checked", r.Name), "add: keys: [NAME]")
 	}
-	if r.Signatures == source.CheckOff && r.Deb.URL != nil && strings.HasPrefix(expandDefaults(r.Deb.URL.Value, r.Settings), "http://") {
-		l.report("plain-transport", diag.Warning, r.Deb.URL.Pos, fmt.Sprintf("the repository %q comes over http without a signature check: anybody on the way can change it", r.Name), "use https, or check signatures")
+	l.definitionRules(r, "the repository "+strconv.Quote(r.Name), r.Deb, r.Rpm)
+	for _, x := range r.Files {
+		l.definitionRules(r, fmt.Sprintf("the file %q of the repository %q", x.Name, r.Name), x.Deb, x.Rpm)
 	}
+	for _, c := range r.Cases {
+		for _, x := range c.Files {
+			l.definitionRules(r, fmt.Sprintf("the file %q of the repository %q", x.Name, r.Name), x.Deb, x.Rpm)
+		}
+	}
+}
+
+// inPlaceRules checks a repository that is the distribution's own.
+func (l *loader) inPlaceRules(r *Repository, sigAt diag.Pos) {
+	if r.Rpm != nil {
+		l.fail("value", r.Rpm.Pos, fmt.Sprintf("the repository %q is edited in place, which is for apt's entries", r.Name), "drop in-place, or rpm")
+	}
+	if len(r.Files) > 0 {
+		l.fail("value", r.Files[0].Pos, fmt.Sprintf("the repository %q is edited in place and has no files of its own", r.Name), "drop files, or in-place")
+	}
+	if r.Deb != nil && len(r.Deb.Suites) == 0 {
+		l.fail("missing", r.Deb.Pos, fmt.Sprintf("the repository %q names no suites", r.Name), "add: suites: [stable]")
+	}
+	if len(r.Keys) > 0 {
+		l.fail("value", r.Keys[0].Pos, fmt.Sprintf("the repository %q is edited in place and keeps the key that its entries name", r.Name), "drop keys, or in-place")
+	}
+	if r.Signatures == source.CheckOff {
+		l.fail("value", sigAt, fmt.Sprintf("the repository %q is edited in place and keeps the checks that its entries have", r.Name), "drop signatures, or in-place")
+	}
+}
+
+// definitionRules checks what must be given of a file of the policy's own.
+func (l *loader) definitionRules(r *Repository, what string, deb *Deb, rpm *Rpm) {
+	plain := func(u *Text) {
+		if r.Signatures == source.CheckOff && u != nil && strings.HasPrefix(expandDefaults(u.Value, r.Settings), "http://") {
+			l.report("plain-transport", diag.Warning, u.Pos, what+" comes over http without a signature check: anybody on the way can change it", "use https, or check signatures")
+		}
+	}
+	if rpm != nil {
+		if rpm.URL == nil {
+			l.fail("missing", rpm.Pos, what+" has no url", "add: url: \"https://…\"")
+		}
+		plain(rpm.URL)
+	}
+	if deb == nil {
+		return
+	}
+	if len(deb.Suites) == 0 {
+		l.fail("missing", deb.Pos, what+" names no suites", "add: suites: [stable]")
+	}
+	if deb.URL == nil {
+		l.fail("missing", deb.Pos, what+" has no url", "add: url: \"https://…\"")
+	}
+	if len(deb.Add)+len(deb.Drop) > 0 {
+		l.fail("value", deb.Pos, "add-components and drop-components outside a case are for repositories that are edited in place", "list what is wanted under components")
+	}
+	plain(deb.URL)
 }
 
 func expandDefaults(s string, settings map[string]Setting) string {
@@ -585,13 +633,7 @@ func (l *loader) deb(f field) *Deb {
 	for _, x := range l.mapping(f.node, "deb", "url", "suites", "components", "architectures", "kinds", "add-components", "drop-components") {
 		switch x.key {
 		case "url":
-			if t, ok := l.text(x, "url"); ok {
-				l.noSecret(t)
-				if !strings.Contains(t.Value, ":") && !strings.HasPrefix(t.Value, "${") {
-					l.fail("value", t.Pos, fmt.Sprintf("the url %q has no scheme", t.Value), "begin it with https://")
-				}
-				d.URL = &t
-			}
+			d.URL = l.url(x)
 		case "suites":
 			d.Suites = l.words(x)
 		case "components":
@@ -634,12 +676,12 @@ func (l *loader) cases(f field) []Case {
 	var out []Case
 	for _, n := range seq.Values {
 		c := Case{Pos: l.pos(n)}
-		for _, x := range l.mapping(n, "a case", "where", "deb", "enabled") {
+		for _, x := range l.mapping(n, "a case", "where", "deb", "rpm", "files", "enabled") {
 			switch x.key {
 			case "where":
 				c.Where = l.condition(x)
-			case "deb":
-				c.Deb = l.deb(x)
+			case "deb", "rpm", "files":
+				l.define(&c.Definition, x)
 			case "enabled":
 				b := l.boolean(x, "enabled")
 				c.Enabled = &b
@@ -729,7 +771,7 @@ func (l *loader) group(f field) {
 
 func (l *loader) assignment(n ast.Node) {
 	a := &Assignment{Pos: l.pos(n), Settings: map[string]Setting{}}
-	for _, x := range l.mapping(n, "an assignment", "to", "over", "repositories", "unlisted", "settings") {
+	for _, x := range l.mapping(n, "an assignment", "to", "over", "repositories", "channels", "seats", "without-contract", "unlisted", "settings") {
 		switch x.key {
 		case "to", "over":
 			var list []Text
@@ -745,6 +787,13 @@ func (l *loader) assignment(n ast.Node) {
 			}
 		case "repositories":
 			a.Repositories = l.list(x, "repositories")
+		case "channels":
+			a.Channels = l.follows(x)
+		case "seats":
+			v := l.oneOf(x, "seats", SeatsByHand, SeatsAutomatic)
+			a.Seats = &Text{v, x.at}
+		case "without-contract":
+			a.Without = l.decision(x)
 		case "unlisted":
 			v := l.oneOf(x, "unlisted", source.UnlistedReport, source.UnlistedSwitchOff, source.UnlistedRemove)
 			a.Unlisted = &Text{v, x.at}
@@ -796,6 +845,7 @@ func (l *loader) references() {
 			}
 		}
 	}
+	l.channelReferences()
 	l.circles()
 	unused(l, "key", p.Keys, func(k *Key) diag.Pos { return k.Pos })
 	unused(l, "repository", p.Repositories, func(r *Repository) diag.Pos { return r.Pos })
@@ -884,21 +934,12 @@ func (l *loader) interpolations(r *Repository) {
 	for _, s := range r.Settings {
 		check(s)
 	}
-	each := func(d *Deb) {
-		if d == nil {
-			return
-		}
-		if d.URL != nil {
-			check(*d.URL)
-		}
-		for _, list := range [][]Text{d.Suites, d.Components, d.Archs, d.Add, d.Drop} {
-			for _, t := range list {
-				check(t)
-			}
-		}
+	for t := range r.Texts {
+		check(t)
 	}
-	each(r.Deb)
 	for _, c := range r.Cases {
-		each(c.Deb)
+		for t := range c.Texts {
+			check(t)
+		}
 	}
 }

@@ -21,7 +21,7 @@ var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 // folder is the demo's keys with a policy of the test's own.
 func folder(t testing.TB, files map[string]string) policy.Folder {
 	t.Helper()
-	all, err := demo.Policy(demo.Address)
+	all, err := demo.Policy(demo.Address, demo.Secure)
 	require.NoError(t, err)
 	out := policy.Folder{}
 	for name, data := range all {
@@ -55,7 +55,7 @@ assign:
 `
 
 func TestTheDemosPolicyHasNoProblems(t *testing.T) {
-	files, err := demo.Policy(demo.Address)
+	files, err := demo.Policy(demo.Address, demo.Secure)
 	require.NoError(t, err)
 	_, diags := policy.Load(files, now)
 	assert.Empty(t, diags)
@@ -64,7 +64,7 @@ func TestTheDemosPolicyHasNoProblems(t *testing.T) {
 func TestTheDemosKeysAreThoseOfTheStandIns(t *testing.T) {
 	keys, err := standin.Keys()
 	require.NoError(t, err)
-	files, err := demo.Policy(demo.Address)
+	files, err := demo.Policy(demo.Address, demo.Secure)
 	require.NoError(t, err)
 	p, _ := policy.Load(files, now)
 	for name, k := range p.Keys {
@@ -80,7 +80,7 @@ func TestBadPoliciesGetOneClearLine(t *testing.T) {
 		{"syntax", "settings: { series: \"8\" }", "settings: { series: \"8\"", `p.yaml:9:5: error[syntax]: not YAML: ',' or '}' must be specified; look at the line and the one above it`},
 		{"tab", "  saltmarsh:\n    file", "\tsaltmarsh:\n    file", `p.yaml:3:1: error[syntax]: a tab stands where YAML wants blanks; indent with blanks`},
 		{"unknown key", "    settings:", "    setings:", `p.yaml:8:5: error[unknown-key]: the repository "saltmarsh" has no key "setings"; did you mean "settings"?`},
-		{"unknown key without a near one", "    settings:", "    zzz:", `p.yaml:8:5: error[unknown-key]: the repository "saltmarsh" has no key "zzz"; allowed are title, support, settings, keys, signatures, because, enabled, in-place, deb, cases`},
+		{"unknown key without a near one", "    settings:", "    zzz:", `p.yaml:8:5: error[unknown-key]: the repository "saltmarsh" has no key "zzz"; allowed are title, support, settings, keys, signatures, because, enabled, in-place, deb, rpm, files, cases`},
 		{"key twice", "    keys: [saltmarsh]\n", "    keys: [saltmarsh]\n    keys: [saltmarsh]\n", `p.yaml:10:5: error[name-twice]: "keys" stands twice in the repository "saltmarsh" (also p.yaml:9:5); keep one of them`},
 		{"mismatch", "3BFF 8224", "3BFF 8225", `p.yaml:5:18: error[key-mismatch]: the key file "keys/saltmarsh-2026.asc" holds 3BFF82245BECAD4F2FA48C0D00195878414CC58E, not the pinned 3BFF82255BECAD4F2FA48C0D00195878414CC58E; find out which is right before you change either`},
 		{"short fingerprint", "3BFF 8224 5BEC AD4F 2FA4  8C0D 0019 5878 414C C58E", "414C C58E", `p.yaml:5:18: error[fingerprint]: fingerprint "414C C58E" has 8 digits; a full fingerprint has 40 (or 64, for version 6); copy it from the vendor's own page, whole`},

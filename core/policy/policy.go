@@ -3,6 +3,8 @@
 package policy
 
 import (
+	"time"
+
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/source"
@@ -18,6 +20,8 @@ const Everyone = "everyone"
 type Policy struct {
 	Keys         map[string]*Key
 	Repositories map[string]*Repository
+	Contracts    map[string]*Contract
+	Channels     map[string]*Channel
 	Groups       map[string]*Group
 	Assignments  []*Assignment
 	Files        []string // names of the files that were read, sorted
@@ -54,8 +58,24 @@ type Repository struct {
 	Because    string
 	Enabled    bool
 	InPlace    bool
-	Deb        *Deb
-	Cases      []Case
+	Definition
+	Cases []Case
+}
+
+// Definition is what a repository, or one file of it, is to each family of
+// package managers; nil where it says nothing about one.
+type Definition struct {
+	Deb   *Deb
+	Rpm   *Rpm
+	Files []Extra // further files of the repository
+}
+
+// Extra is a further file of a repository, for vendors that need several.
+type Extra struct {
+	Name string
+	Pos  diag.Pos
+	Deb  *Deb
+	Rpm  *Rpm
 }
 
 // Case changes a repository for the hosts on which a condition holds.
@@ -63,7 +83,7 @@ type Case struct {
 	Pos     diag.Pos
 	Where   *condition.Condition
 	Enabled *bool
-	Deb     *Deb
+	Definition
 }
 
 // Deb is what a repository is to apt. Nil lists are not given.
@@ -76,6 +96,85 @@ type Deb struct {
 	Kinds      []Text
 	Add        []Text
 	Drop       []Text
+}
+
+// Rpm is what a repository is to dnf and yum.
+type Rpm struct {
+	Pos       diag.Pos
+	URL       *Text
+	Access    *Text // how a licensed one is opened: login or client-certificate
+	Authority *Text // file with the certificates of the authority that vouches for the server
+}
+
+// How a licensed repository is opened on a host.
+const (
+	AccessLogin       = "login"
+	AccessCertificate = "client-certificate"
+)
+
+// Contract names what a vendor sold, under a name that outlasts renewals.
+type Contract struct {
+	Name    string
+	Pos     diag.Pos
+	Title   string
+	Account Text
+	Numbers []Text // only these of the account's contracts; empty: any
+}
+
+// Channel is a choice between repositories that stand for each other.
+type Channel struct {
+	Name    string
+	Pos     diag.Pos
+	Title   string
+	Choices []*Choice // by name
+}
+
+// Choice returns the choice of that name, or nil.
+func (c *Channel) Choice(name string) *Choice {
+	for _, x := range c.Choices {
+		if x.Name == name {
+			return x
+		}
+	}
+	return nil
+}
+
+// Choice is one of the repositories of a channel.
+type Choice struct {
+	Name       string
+	Pos        diag.Pos
+	Repository Text
+	Contract   *Text           // what it needs; nil for an open one
+	Opens      Text            // what the vendor's desk calls it
+	Pinned     string          // the version that it stays at; empty: rolling
+	Variants   map[string]Text // debug, source → repository, for those who ask for them
+}
+
+// Kinds of variant of a choice.
+const (
+	VariantDebug  = "debug"
+	VariantSource = "source"
+)
+
+// Follow says which choice of a channel an assignment follows.
+type Follow struct {
+	Pos      diag.Pos
+	Choice   Text
+	Variants []Text
+}
+
+// How seats are taken for a group.
+const (
+	SeatsByHand    = "by-hand"
+	SeatsAutomatic = "automatic"
+)
+
+// Decision is a recorded decision to run without a contract.
+type Decision struct {
+	Pos     diag.Pos
+	Because string
+	Author  string
+	Review  time.Time // the day on which it is looked at again
 }
 
 // Group is a named set of hosts.
@@ -92,6 +191,9 @@ type Assignment struct {
 	To           []Text
 	Over         []Text
 	Repositories []Text
+	Channels     map[string]Follow
+	Seats        *Text // by-hand or automatic
+	Without      *Decision
 	Unlisted     *Text
 	Settings     map[string]Setting // repository.setting → value
 }

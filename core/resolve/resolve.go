@@ -15,6 +15,7 @@ import (
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 )
@@ -85,7 +86,10 @@ type resultKey struct {
 
 // plan is what a set of assignments says.
 type plan struct {
-	repositories []string
+	repositories []string                     // on the sheet, switched on or kept off
+	off          map[string]bool              // those of other choices of a channel: kept off where they stand
+	follows      []Follow                     // by channel
+	grants       map[string]*Follow           // repository → what opens it
 	settings     map[string]map[string]string // those that assignments change
 	stamp        map[string]string            // the same, as text
 	because      map[string]Reason
@@ -103,8 +107,10 @@ type bareRepository struct {
 // part is what one repository comes to on a set of hosts.
 type part struct {
 	id      string
+	none    bool // the repository says nothing about the host's family
 	files   []source.SheetFile
-	src     *source.SheetSource
+	sources []source.SheetSource
+	access  *source.SheetAccess
 	inPlace *source.InPlace
 	keys    []source.SheetKey
 	cases   []int
@@ -245,9 +251,32 @@ func inspect(repo *policy.Repository, keys map[string]*policy.Key) (reads map[st
 			text(list...)
 		}
 	}
+	rpmDef := func(d *policy.Rpm) {
+		if d == nil {
+			b.WriteByte('-')
+			return
+		}
+		for _, t := range []*policy.Text{d.URL, d.Access, d.Authority} {
+			if t == nil {
+				b.WriteByte('-')
+			} else {
+				text(*t)
+			}
+		}
+	}
+	whole := func(d *policy.Definition) {
+		def(d.Deb)
+		rpmDef(d.Rpm)
+		for _, x := range d.Files {
+			say(x.Name)
+			def(x.Deb)
+			rpmDef(x.Rpm)
+		}
+	}
 	fmt.Fprintf(&b, "%q %q %q %q %t %t", repo.Name, repo.Title, repo.Support, repo.Signatures, repo.Enabled, repo.InPlace)
-	def(repo.Deb)
-	for _, c := range repo.Cases {
+	whole(&repo.Definition)
+	for i := range repo.Cases {
+		c := &repo.Cases[i]
 		say(c.Where.Text)
 		for _, f := range c.Where.Reads {
 			reads[f] = true
@@ -255,7 +284,7 @@ func inspect(repo *policy.Repository, keys map[string]*policy.Key) (reads map[st
 		if c.Enabled != nil {
 			fmt.Fprint(&b, *c.Enabled)
 		}
-		def(c.Deb)
+		whole(&c.Definition)
 	}
 	for _, t := range repo.Keys {
 		if k := keys[t.Value]; k != nil {
@@ -416,11 +445,9 @@ func (r *Resolver) compute(h *Host, f *condition.Facts, c *class, named string) 
 	parts := make([]*part, len(p.repositories))
 	var key strings.Builder
 	fmt.Fprintf(&key, "%p %s", p, h.Traits.Family)
-	if h.Traits.Family == deb.Family {
-		for i, name := range p.repositories {
-			parts[i] = r.part(h, f, c, r.numbers[name], p)
-			key.WriteString(parts[i].id)
-		}
+	for i, name := range p.repositories {
+		parts[i] = r.part(h, f, c, r.numbers[name], p)
+		key.WriteString(parts[i].id)
 	}
 	if res, ok := r.sheets[key.String()]; ok && len(c.bad) == 0 && len(res.Trouble) == 0 {
 		return res
@@ -445,12 +472,20 @@ func (r *Resolver) plan(h *Host, in []bool) *plan {
 		return p
 	}
 	p := &plan{settings: map[string]map[string]string{}, stamp: map[string]string{}, because: map[string]Reason{}, unlisted: source.UnlistedReport}
-	p.repositories = r.repositories(apply)
+	on := r.repositories(apply)
+	r.channels(p, h, apply, on)
+	p.repositories = sortedKeys(on)
 	for _, name := range p.repositories {
 		repo := r.policy.Repositories[name]
-		p.because[name] = r.because(repo, apply)
+		p.because[name] = r.because(p, repo, apply)
 		if changed := r.changedSettings(p, h, repo, apply); len(changed) > 0 {
 			p.settings[name], p.stamp[name] = changed, pairs(changed)
+		}
+		if p.off[name] {
+			p.stamp[name] += "off"
+		}
+		if g := p.grants[name]; g != nil {
+			p.stamp[name] += fmt.Sprintf("%q %q", g.Account, g.Contract)
 		}
 	}
 	r.unlisted(p, h, apply)
@@ -459,7 +494,7 @@ func (r *Resolver) plan(h *Host, in []bool) *plan {
 }
 
 // because says why a repository is there.
-func (r *Resolver) because(repo *policy.Repository, apply []int) Reason {
+func (r *Resolver) because(p *plan, repo *policy.Repository, apply []int) Reason {
 	reason := Reason{Repository: repo.Name, At: []diag.Pos{}}
 	for _, i := range apply {
 		a := r.policy.Assignments[i]
@@ -470,12 +505,25 @@ func (r *Resolver) because(repo *policy.Repository, apply []int) Reason {
 			}
 		}
 	}
+	for _, f := range p.follows {
+		choice := r.policy.Channels[f.Channel].Choice(f.Choice)
+		switch {
+		case slices.Contains(f.Repositories, repo.Name):
+			reason.Because = fmt.Sprintf("%s follows %s of the channel %s", f.Group, f.Choice, f.Channel)
+		case slices.Contains(f.Others, repo.Name):
+			reason.Because = fmt.Sprintf("kept off where it stands: %s follows %s of the channel %s", f.Group, f.Choice, f.Channel)
+			reason.Left = true
+		default:
+			continue
+		}
+		reason.At = append(reason.At, f.At, choice.Pos)
+	}
 	reason.At = append(reason.At, repo.Pos)
 	return reason
 }
 
-// repositories lists the repositories of some assignments, sorted.
-func (r *Resolver) repositories(apply []int) []string {
+// repositories gathers the repositories of some assignments.
+func (r *Resolver) repositories(apply []int) map[string]bool {
 	seen := map[string]bool{}
 	for _, i := range apply {
 		for _, t := range r.policy.Assignments[i].Repositories {
@@ -484,7 +532,7 @@ func (r *Resolver) repositories(apply []int) []string {
 			}
 		}
 	}
-	return sortedKeys(seen)
+	return seen
 }
 
 // strongest picks, of the assignments that say something, the one that stands
@@ -611,7 +659,7 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		return f.Get(v)
 	}
 	enabled := repo.Enabled
-	def := *repo.Deb
+	def := repo.Definition
 	for i, c := range repo.Cases {
 		ok, err := c.Where.Holds(f)
 		if err != nil {
@@ -624,59 +672,30 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		if c.Enabled != nil {
 			enabled = *c.Enabled
 		}
-		merge(&def, c.Deb)
+		mergeDefinition(&def, &c.Definition)
 	}
-	fill := func(list []policy.Text) []string {
-		out := []string{}
-		for _, t := range list {
-			v, err := policy.Interpolate(t.Value, lookup)
-			if err != nil {
-				fail("unknown-fact", t.Pos, fmt.Sprintf("%v, for the host %s", err, h.Name), "give the setting, or use a fact that the host has")
-			} else if v == "" || strings.ContainsAny(v, " \t\r\n") {
-				fail("value", t.Pos, fmt.Sprintf("%q comes to %q for the host %s, which cannot stand in a source", t.Value, v, h.Name), "use a fact that the host has, or a case")
-			} else {
-				out = append(out, v)
-			}
-		}
-		return out
+	if p.off[name] {
+		enabled = false
 	}
-	suites, components := fill(def.Suites), fill(def.Components)
-	if repo.InPlace {
-		rule := &source.InPlace{Repository: name, URLs: []string{}, Files: deb.OwnFiles(h.Traits.OS.ID), Suites: suites, Enabled: enabled,
-			Components: components, Add: fill(def.Add), Drop: fill(def.Drop)}
-		if def.URL != nil {
-			for _, u := range fill([]policy.Text{*def.URL}) {
-				rule.URLs = append(rule.URLs, deb.EffectiveURL(u, ""))
-			}
-		}
-		x.inPlace = rule
-		return x
+	w := &writing{Resolver: r, part: x, host: h, repo: repo, enabled: enabled, grant: p.grants[name], lookup: lookup, fail: fail}
+	write := map[string]func(string, *policy.Deb, *policy.Rpm) bool{deb.Family: w.deb, rpm.Family: w.rpm}[h.Traits.Family]
+	if write == nil || !write(name, def.Deb, def.Rpm) {
+		x.none = len(x.bad) == 0
 	}
-	d := deb.Definition{
-		Repository: name, Title: repo.Title, Support: repo.Support, Enabled: enabled, Suites: suites,
-		Components: append(components, fill(def.Add)...), Archs: fill(def.Archs), Kinds: fill(def.Kinds),
-		Signatures: repo.Signatures, Embed: deb.CanEmbed(h.Traits.Tools["apt"]),
-	}
-	drop := fill(def.Drop)
-	d.Components = slices.DeleteFunc(d.Components, func(c string) bool { return slices.Contains(drop, c) })
-	if u := fill([]policy.Text{*def.URL}); len(u) == 1 {
-		d.URL = u[0]
-	} else {
-		return x
-	}
-	for _, t := range repo.Keys {
-		k := r.policy.Keys[t.Value]
-		d.Keys = append(d.Keys, deb.SigningKey{Name: k.Name, Fingerprint: k.Fingerprint, Armored: k.Armored})
-	}
-	for _, s := range d.Suites {
-		flat := strings.HasSuffix(s, "/")
-		if flat && len(d.Components) > 0 || !flat && len(d.Components) == 0 {
-			fail("value", repo.Deb.Pos, fmt.Sprintf("apt would refuse the suite %q with components %v of %q", s, d.Components, name), "a suite that ends in / takes no components, any other needs some")
-			return x
+	for _, e := range def.Files {
+		if write != nil && write(name+"-"+e.Name, e.Deb, e.Rpm) {
+			x.none = false
 		}
 	}
-	files, src, keys := deb.Render(d)
-	x.files, x.src, x.keys = files, &src, keys
+	if p.off[name] {
+		for i := range x.files {
+			x.files[i].IfThere = true
+		}
+		for i := range x.sources {
+			x.sources[i].IfThere = true
+		}
+		x.keys, x.access = nil, nil
+	}
 	return x
 }
 
@@ -685,28 +704,27 @@ func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 	var key strings.Builder
 	key.WriteString(h.Traits.Family + " " + p.unlisted + " ")
 	for _, x := range parts {
-		if x != nil {
-			key.WriteString(x.id)
-		}
+		key.WriteString(x.id)
 	}
 	old := r.memory.sheets[key.String()]
 	res := &Result{Example: h.Name, resolver: r, plan: p, parts: parts, Trouble: slices.Clone(p.bad), Sheet: &source.Sheet{Format: source.SheetFormat, Family: h.Traits.Family, Unlisted: p.unlisted,
 		Files: []source.SheetFile{}, Sources: []source.SheetSource{}, InPlace: []source.InPlace{}, Keys: []source.SheetKey{}}}
 	for _, x := range parts {
-		if x == nil {
-			continue
-		}
 		res.Trouble = append(res.Trouble, x.bad...)
 		if old != nil {
 			continue
 		}
 		for _, file := range x.files {
-			if !slices.ContainsFunc(res.Sheet.Files, func(y source.SheetFile) bool { return y.Path == file.Path }) {
+			i := slices.IndexFunc(res.Sheet.Files, func(y source.SheetFile) bool { return y.Path == file.Path })
+			if i < 0 {
 				res.Sheet.Files = append(res.Sheet.Files, file)
+			} else if !file.IfThere {
+				res.Sheet.Files[i].IfThere = false // another repository needs it for certain
 			}
 		}
-		if x.src != nil {
-			res.Sheet.Sources = append(res.Sheet.Sources, *x.src)
+		res.Sheet.Sources = append(res.Sheet.Sources, x.sources...)
+		if x.access != nil {
+			grant(res.Sheet, x.access)
 		}
 		if x.inPlace != nil {
 			res.Sheet.InPlace = append(res.Sheet.InPlace, *x.inPlace)
@@ -734,7 +752,7 @@ func (res *Result) Reasons() []Reason {
 	for i, name := range res.plan.repositories {
 		reason := res.plan.because[name]
 		reason.At = slices.Clone(reason.At)
-		if x := res.parts[i]; x != nil {
+		if x := res.parts[i]; !x.none {
 			for _, n := range x.cases {
 				c := res.resolver.policy.Repositories[name].Cases[n]
 				reason.At = append(reason.At, c.Pos)
@@ -747,24 +765,6 @@ func (res *Result) Reasons() []Reason {
 		out = append(out, reason)
 	}
 	return out
-}
-
-// merge lays a case over a definition: lists replace, add- and drop-components
-// gather.
-func merge(d *policy.Deb, over *policy.Deb) {
-	if over == nil {
-		return
-	}
-	if over.URL != nil {
-		d.URL = over.URL
-	}
-	for _, x := range []struct{ to, from *[]policy.Text }{{&d.Suites, &over.Suites}, {&d.Components, &over.Components}, {&d.Archs, &over.Archs}, {&d.Kinds, &over.Kinds}} {
-		if *x.from != nil {
-			*x.to = *x.from
-		}
-	}
-	d.Add = append(slices.Clone(d.Add), over.Add...)
-	d.Drop = append(slices.Clone(d.Drop), over.Drop...)
 }
 
 func joinTexts(list []policy.Text) string {

@@ -22,10 +22,11 @@ var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
 func load(t testing.TB, text string) *policy.Policy {
 	t.Helper()
-	files, err := demo.Policy(demo.Address)
+	files, err := demo.Policy(demo.Address, demo.Secure)
 	require.NoError(t, err)
 	if text != "" {
 		files["policy.yaml"], files["hosts.yaml"] = []byte(text), []byte("format: patient-lantern/1\n")
+		delete(files, "channels.yaml")
 	}
 	p, diags := policy.Load(files, now)
 	require.False(t, diag.HasErrors(diags), "%v", diags)
@@ -46,6 +47,9 @@ func host(name string, t *source.Traits, labels map[string]string) resolve.Host 
 func repositories(r *resolve.Result) string {
 	var out []string
 	for _, s := range r.Sheet.Sources {
+		if s.IfThere { // of another choice of a channel
+			continue
+		}
 		out = append(out, s.Repository+"="+strings.Join(s.URLs, ",")+" "+strings.Join(s.Suites, ","))
 	}
 	for _, s := range r.Sheet.InPlace {
@@ -63,10 +67,10 @@ func TestTheDemosHostsGetWhatThePolicySays(t *testing.T) {
 		labels map[string]string
 		want   string
 	}{
-		{"gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil, "gannet-open=" + base + "apt.gannet.example/open/ mussel; saltmarsh=" + base + "packages.saltmarsh.example/apt/8.x/ stable; in place skerry-base=mussel,mussel-updates+firmware"},
+		{"gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil, "gannet-open=" + base + "apt.gannet.example/open/ mussel; gannet-open=" + base + "apt.gannet.example/open-storage/ mussel; saltmarsh=" + base + "packages.saltmarsh.example/apt/8.x/ stable; in place skerry-base=mussel,mussel-updates+firmware"},
 		{"gw-04.brinewick.test", traits("11", "limpet", "2.4.1"), nil, "gannet-open=" + base + "apt.gannet.example/open/ limpet; saltmarsh=" + base + "packages.saltmarsh.example/apt/8.x/ stable; in place skerry-base=limpet,limpet-updates+"},
-		{"gw-05.brinewick.test", traits("12", "mussel", "2.6.1"), map[string]string{"site": "reef"}, "gannet-open=" + base + "apt.gannet.example/open/ mussel; saltmarsh=" + base + "packages.saltmarsh.example/apt/9.x/ stable; in place skerry-base=mussel,mussel-updates+firmware"},
-		{"desk-1.brinewick.test", traits("12", "mussel", "2.6.1"), nil, "plover=" + base + "metrics.plover.example/apt/ rolling; in place skerry-base=mussel,mussel-updates+firmware"},
+		{"gw-05.brinewick.test", traits("12", "mussel", "2.6.1"), map[string]string{"site": "reef"}, "gannet-open=" + base + "apt.gannet.example/open/ mussel; gannet-open=" + base + "apt.gannet.example/open-storage/ mussel; plover-pinned=" + base + "metrics.plover.example/pinned-1.44/ rolling; saltmarsh=" + base + "packages.saltmarsh.example/apt/9.x/ stable; in place skerry-base=mussel,mussel-updates+firmware"},
+		{"desk-1.brinewick.test", traits("12", "mussel", "2.6.1"), nil, "plover-rolling=" + base + "metrics.plover.example/apt/ rolling; in place skerry-base=mussel,mussel-updates+firmware"},
 		{"gw-13.brinewick.test", traits("12", "mussel", "2.6.1"), nil, "in place skerry-base=mussel,mussel-updates+firmware"},
 	} {
 		res := r.Resolve(host(c.host, c.traits, c.labels))
@@ -171,7 +175,7 @@ func TestSharingChangesNothing(t *testing.T) {
 // TestWhatIsCarriedOverFromAnotherVersionChangesNothing holds a resolver that
 // remembers earlier versions of a policy against a fresh one.
 func TestWhatIsCarriedOverFromAnotherVersionChangesNothing(t *testing.T) {
-	files, err := demo.Policy(demo.Address)
+	files, err := demo.Policy(demo.Address, demo.Secure)
 	require.NoError(t, err)
 	edits := [][3]string{
 		{"policy.yaml", "title: Saltmarsh database", "title: Tide database"},

@@ -13,7 +13,8 @@ type Sheet struct {
 	Sources  []SheetSource `json:"sources"`  // what each repository must come to
 	InPlace  []InPlace     `json:"in_place"` // what must hold of the distribution's own entries
 	Keys     []SheetKey    `json:"keys"`
-	Unlisted string        `json:"unlisted"` // report, switch-off or remove
+	Access   []SheetAccess `json:"access,omitempty"` // credentials that sources need; never the secrets
+	Unlisted string        `json:"unlisted"`         // report, switch-off or remove
 }
 
 // What a policy may say about sources that it does not list.
@@ -29,13 +30,19 @@ type SheetFile struct {
 	Mode       string `json:"mode"` // octal
 	Text       string `json:"text"`
 	Repository string `json:"repository"`
+	// IfThere is true for a file that stays switched off where it stands already
+	// and is not made where it does not.
+	IfThere bool `json:"if_there,omitempty"`
 }
 
 // SheetSource is a source that must stand in a file of the sheet.
 type SheetSource struct {
 	Repository string   `json:"repository"`
 	File       string   `json:"file"`
+	ID         string   `json:"id,omitempty"` // name of the section; empty for deb
 	Enabled    bool     `json:"enabled"`
+	IfThere    bool     `json:"if_there,omitempty"` // as in SheetFile
+	Contract   string   `json:"contract,omitempty"` // the contract that opens it
 	Kinds      []string `json:"kinds"`
 	URLs       []string `json:"urls"` // effective
 	Suites     []string `json:"suites"`
@@ -64,4 +71,22 @@ type SheetKey struct {
 	Name        string `json:"name"`
 	Fingerprint string `json:"fingerprint"`
 	Path        string `json:"path"` // the key's own file, or empty where it is embedded
+}
+
+// SheetAccess is a credential that sources of the sheet need. A sheet says where it
+// stands and in which form; its secret comes to the host apart from the sheet.
+type SheetAccess struct {
+	Account      string       `json:"account"`
+	Contract     string       `json:"contract"` // the policy's name for it
+	Kind         string       `json:"kind"`     // basic or client-certificate
+	Repositories []string     `json:"repositories"`
+	Files        []AccessFile `json:"files"`
+}
+
+// AccessFile is a file that holds a secret, or a part of one.
+type AccessFile struct {
+	Path string   `json:"path"`
+	Mode string   `json:"mode"` // octal
+	Form string   `json:"form"` // how the secret is written; see the package credential
+	URLs []string `json:"urls,omitempty"`
 }

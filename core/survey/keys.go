@@ -91,6 +91,9 @@ func (r *reader) namedKeys() {
 				continue
 			}
 			files, texts = append(files, named{s, name}), append(texts, data)
+			if info, err := r.root.Stat(name); err == nil {
+				family.KeepPublic(r.Texts, r.Modes, info, name, data)
+			}
 		}
 	}
 	for i, got := range keyring.ReadAll(texts) {

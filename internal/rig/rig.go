@@ -2,10 +2,14 @@
 package rig
 
 import (
+	"bytes"
 	"context"
 	"log/slog"
+	"net"
 	"net/http/httptest"
 	"path/filepath"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -28,22 +32,72 @@ type Rig struct {
 	Dir       string
 	Service   *cli.Running
 	Server    *httptest.Server
+	World     *standin.World
 	Upstreams *standin.Upstreams
+	Desk      *standin.Desk
+	Clock     *Clock
 	Upstream  string // URL
 	Operator  *client.Client
+	Log       *Log // of service and agents
+}
+
+// AccessLife is how long the access is good that the rig's desks issue.
+const AccessLife = 72 * time.Hour
+
+// Clock is the time that service, desks and agents go by: the machine's, moved on.
+type Clock struct{ ahead atomic.Int64 }
+
+// Now returns the time.
+func (c *Clock) Now() time.Time { return time.Now().Add(time.Duration(c.ahead.Load())) }
+
+// Forward moves the time on.
+func (c *Clock) Forward(d time.Duration) { c.ahead.Add(int64(d)) }
+
+// Log keeps what is logged.
+type Log struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (l *Log) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(b)
+}
+
+func (l *Log) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
+
+// Accounts gives the service the accounts at the desks.
+func (r *Rig) Accounts() {
+	r.T.Helper()
+	for name, login := range standin.Logins() {
+		_, err := r.Operator.AddAccount(context.Background(), api.AccountOrder{Name: name, Desk: "http://" + r.World.Desks + "/" + name, Login: login, Password: standin.DeskPassword})
+		require.NoError(r.T, err)
+	}
 }
 
 // New starts a service on a fresh data folder. It ends with the test.
 func New(t testing.TB) *Rig {
 	t.Helper()
-	r := &Rig{T: t, Dir: t.TempDir()}
+	r := &Rig{T: t, Dir: t.TempDir(), Clock: &Clock{}, Log: &Log{}}
+	var lns []net.Listener
+	for range 3 {
+		ln, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		lns = append(lns, ln)
+	}
 	var err error
-	r.Upstreams, err = standin.NewUpstreams(time.Now)
+	r.World, err = standin.NewWorld(r.Clock.Now, AccessLife, lns[0], lns[1], lns[2])
 	require.NoError(t, err)
-	up := httptest.NewServer(r.Upstreams)
-	t.Cleanup(up.Close)
-	r.Upstream = up.URL
-	r.Service, err = cli.OpenService(context.Background(), filepath.Join(r.Dir, "data"), slog.New(slog.DiscardHandler), Interval)
+	t.Cleanup(func() { _ = r.World.Close() })
+	r.Upstreams, r.Desk, r.Upstream = r.World.Upstreams, r.World.Desk, "http://"+r.World.Plain
+	r.Service, err = cli.OpenService(context.Background(), cli.ServiceOptions{
+		Data: filepath.Join(r.Dir, "data"), Log: slog.New(slog.NewJSONHandler(r.Log, &slog.HandlerOptions{Level: slog.LevelDebug})), Interval: Interval, Now: r.Clock.Now,
+	})
 	require.NoError(t, err)
 	r.Server = httptest.NewServer(r.Service.Handler())
 	t.Cleanup(func() {
@@ -57,7 +111,7 @@ func New(t testing.TB) *Rig {
 
 // Policy is the demo's folder, for the rig's upstreams.
 func (r *Rig) Policy() map[string][]byte {
-	files, err := demo.Policy(r.Upstream[len("http://"):])
+	files, err := demo.Policy(r.World.Plain, r.World.Secure)
 	require.NoError(r.T, err)
 	return files
 }
@@ -71,7 +125,7 @@ func (r *Rig) Publish() api.Revision {
 
 // Root makes the folder of a simulated host that is not enrolled.
 func (r *Rig) Root(name string) string {
-	for _, h := range standin.DebHosts {
+	for _, h := range standin.Fleet() {
 		if h.Name == name {
 			root := filepath.Join(r.Dir, "hosts", name)
 			require.NoError(r.T, h.Write(root, r.Upstream, r.Upstreams.Keys()))
@@ -102,8 +156,11 @@ func (r *Rig) EnrolRoot(name, root string) *agent.Host {
 }
 
 // Start runs an agent until the test ends; stop ends it earlier.
-func (r *Rig) Start(h *agent.Host) (stop func()) {
-	a, err := agent.New(agent.Options{Host: h, Log: slog.New(slog.DiscardHandler), Version: "test"})
+func (r *Rig) Start(h *agent.Host) (stop func()) { return r.StartAt(h, r.Clock.Now) }
+
+// StartAt runs an agent whose clock is its own.
+func (r *Rig) StartAt(h *agent.Host, now func() time.Time) (stop func()) {
+	a, err := agent.New(agent.Options{Host: h, Log: slog.New(slog.NewJSONHandler(r.Log, &slog.HandlerOptions{Level: slog.LevelDebug})), Version: "test", Now: now})
 	require.NoError(r.T, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)

@@ -5,13 +5,15 @@ import (
 	"strconv"
 	"strings"
 
+	"patientlantern.example/lantern/core/credential"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/source"
 )
 
 // Definition is one repository as it shall stand on a host.
 type Definition struct {
-	Repository string
+	Repository string // the name of its file
 	Title      string
 	Support    string
 	Enabled    bool
@@ -21,12 +23,10 @@ type Definition struct {
 	Archs      []string
 	Kinds      []string
 	Signatures string
-	Keys       []SigningKey
-	Embed      bool // put the keys into the source itself
+	Keys       []family.SigningKey
+	Embed      bool   // put the keys into the source itself
+	Of         string // the repository of the policy that the file belongs to; empty: of that name
 }
-
-// SigningKey is a key that a Definition trusts.
-type SigningKey struct{ Name, Fingerprint, Armored string }
 
 // CanEmbed reports whether an apt of that version takes a key inside
 // Signed-By: since 2.3.10, as its own changelog tells.
@@ -48,9 +48,11 @@ func CanEmbed(apt string) bool {
 	return true
 }
 
-// Head is what stands at the top of every file that Render writes.
-const Head = "# Patient Lantern writes this file from the team's policy. An edit made here is\n" +
-	"# found as drift; change the policy instead.\n"
+// Access says in which file the login of an account stands, apt_auth.conf(5).
+// apt reads it before it gives its privileges up.
+func Access(account string, urls []string) []source.AccessFile {
+	return []source.AccessFile{{Path: "/etc/apt/auth.conf.d/lantern-" + account + ".conf", Mode: "0600", Form: credential.FormNetrc, URLs: urls}}
+}
 
 // KeyPath is where a key stands that is not embedded.
 func KeyPath(name string) string { return "/etc/apt/keyrings/" + name + ".asc" }
@@ -58,9 +60,12 @@ func KeyPath(name string) string { return "/etc/apt/keyrings/" + name + ".asc" }
 // Render writes a repository as a deb822 file of its own, with the key files
 // that it needs.
 func Render(d Definition) (files []source.SheetFile, src source.SheetSource, keys []source.SheetKey) {
+	if d.Of == "" {
+		d.Of = d.Repository
+	}
 	file := PartsDir + "/" + d.Repository + ".sources"
 	var b strings.Builder
-	b.WriteString(Head)
+	b.WriteString(family.Head)
 	if d.Title != "" {
 		b.WriteString("#\n# " + strings.Join(strings.Fields(d.Title), " ") + "\n")
 	}
@@ -69,7 +74,7 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 	}
 	types := "deb"
 	src = source.SheetSource{
-		Repository: d.Repository, File: file, Enabled: d.Enabled, Kinds: []string{"binary"},
+		Repository: d.Of, File: file, Enabled: d.Enabled, Kinds: []string{"binary"},
 		URLs: []string{EffectiveURL(d.URL, "")}, Suites: source.Strings(d.Suites), Components: source.Strings(d.Components),
 		Archs: source.Strings(d.Archs), SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
 	}
@@ -118,7 +123,7 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 	case len(paths) > 0:
 		fmt.Fprintf(&b, "Signed-By: %s\n", strings.Join(paths, " "))
 	}
-	files = append(files, source.SheetFile{Path: file, Mode: "0644", Text: b.String(), Repository: d.Repository})
+	files = append(files, source.SheetFile{Path: file, Mode: "0644", Text: b.String(), Repository: d.Of})
 	return files, src, keys
 }
 

@@ -538,6 +538,14 @@ func (r *reader) access(file string, src *source.Source, s section) {
 		}
 		return inherited
 	}
+	if authority := value("sslcacert", ""); authority != "" {
+		name := path.Clean("/" + strings.TrimPrefix(authority, "file://"))
+		if text, err := r.root.ReadText(name); err == nil {
+			if info, err := r.root.Stat(name); err == nil {
+				family.KeepPublic(r.Texts, r.Modes, info, name, text)
+			}
+		}
+	}
 	if cert := value("sslclientcert", r.main.clientCert); cert != "" {
 		r.Certificate(r.root, cert, src.ID, file, src.Line)
 	}

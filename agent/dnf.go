@@ -1,0 +1,183 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path"
+	"regexp"
+	"strings"
+	"time"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/survey"
+)
+
+// dnf is dnf, or yum where that is what it is called.
+type dnf struct{ *Host }
+
+func (h dnf) program() (string, error) {
+	for _, name := range []string{"dnf", "yum"} {
+		if _, err := exec.LookPath(name); err == nil {
+			return name, nil
+		}
+	}
+	return "", errors.New("neither dnf nor yum is on this host, so nothing can be tried or refreshed")
+}
+
+// args leads dnf to the root's configuration, and to the .repo files in a folder
+// unless that is empty.
+// Its own --installroot is no help: it moves neither the paths of keys nor those of
+// certificates.
+func (h dnf) args(repos string, t source.Traits) []string {
+	args := []string{"--noplugins", "--quiet", "--setopt=skip_if_unavailable=0"}
+	if repos != "" {
+		args = append(args, "--setopt=reposdir="+repos)
+	}
+	if h.Root == "/" {
+		return args
+	}
+	conf := "/dev/null"
+	if p := path.Join(h.Root, "etc/dnf/dnf.conf"); exists(p) {
+		conf = p
+	}
+	args = append(args, "--config="+conf)
+	for _, x := range [][2]string{{"varsdir", "etc/dnf/vars"}, {"cachedir", "var/cache/dnf"}, {"persistdir", "var/lib/dnf"}, {"logdir", "var/log"}} {
+		args = append(args, "--setopt="+x[0]+"="+path.Join(h.Root, x[1]))
+	}
+	if t.OS.Version != "" {
+		args = append(args, "--releasever="+t.OS.Version)
+	}
+	if t.Arch != "" {
+		args = append(args, "--forcearch="+t.Arch)
+	}
+	return args
+}
+
+func exists(p string) bool {
+	_, err := os.Stat(p)
+	return err == nil
+}
+
+// view writes .repo files into a folder.
+func (h dnf) view(dir string, texts map[string][]byte) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	for p, t := range texts {
+		if path.Ext(p) != ".repo" {
+			continue
+		}
+		if h.Root != "/" {
+			rooted, err := rpm.Rooted(t, h.Root)
+			if err != nil {
+				return fmt.Errorf("%s: %w", p, err)
+			}
+			t = rooted
+		}
+		if err := os.WriteFile(path.Join(dir, path.Base(p)), t, 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (h dnf) try(ctx context.Context, dir string, texts map[string][]byte, now *survey.Result) error {
+	program, err := h.program()
+	if err != nil {
+		return err
+	}
+	repos := path.Join(dir, rpm.ReposDir)
+	if err := h.view(repos, texts); err != nil {
+		return fmt.Errorf("the new configuration cannot be tried: %w", err)
+	}
+	side, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer side.Close()
+	for _, p := range rpm.Read(rootfs.New(side.FS()), family.Host{Arch: now.Survey.Traits.Arch, Architectures: now.Survey.Traits.Architectures, OSRelease: now.Survey.Traits.OS.Version}).Problems {
+		if p.Fatal {
+			return fmt.Errorf("dnf would refuse the new configuration, so nothing was changed: %s:%d: %s", p.File, p.Line, p.Message)
+		}
+	}
+	out, err := run(ctx, time.Minute, nil, program, append(h.args(repos, now.Survey.Traits), "--cacheonly", "repolist", "--all")...)
+	if err != nil {
+		return fmt.Errorf("dnf refuses the new configuration, so nothing was changed: %s", dnfErrors(out))
+	}
+	return nil
+}
+
+// refresh makes dnf fetch the metadata of each source of the sheet. Others are left
+// alone: dnf would ask whether to trust their keys, and nobody is there to answer.
+func (h dnf) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Result) (string, []api.SourceOutcome, error) {
+	program, err := h.program()
+	if err != nil {
+		return "", nil, err
+	}
+	repos := ""
+	if h.Root != "/" {
+		repos = h.statePath("view")
+		defer os.RemoveAll(repos)
+		if err := h.view(repos, after.Texts); err != nil {
+			return program, nil, fmt.Errorf("the sources cannot be shown to dnf: %w", err)
+		}
+	}
+	args := append(h.args(repos, after.Survey.Traits), "--setopt=retries=1", "--setopt=timeout=30", "--refresh", "--assumeyes")
+	var out []api.SourceOutcome
+	for i := range after.Survey.Sources {
+		s := &after.Survey.Sources[i]
+		if !s.Enabled || s.Family != rpm.Family || !listed(sheet, s.File) {
+			continue
+		}
+		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
+		text, err := run(ctx, refreshTime, nil, program, append(args, "--repo="+s.ID, "makecache")...)
+		if err != nil {
+			o.OK, o.Message = false, dnfErrors(text)
+			if strings.HasSuffix(err.Error(), refreshTime.String()) {
+				o.Message = err.Error()
+			}
+		}
+		out = append(out, o)
+	}
+	return program, out, nil
+}
+
+func listed(sheet *source.Sheet, file string) bool {
+	for _, f := range sheet.Files {
+		if f.Path == file {
+			return true
+		}
+	}
+	return false
+}
+
+var dnfReason = regexp.MustCompile(`^\s+- (.*)$`)
+
+// dnfErrors returns dnf's complaints in one line: the reasons where it gives any.
+func dnfErrors(text string) string {
+	var reasons, errs []string
+	seen := map[string]bool{}
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
+		if m := dnfReason.FindStringSubmatch(line); m != nil && !seen[m[1]] {
+			seen[m[1]] = true
+			reasons = append(reasons, m[1])
+		} else if rest, ok := strings.CutPrefix(line, "Error: "); ok {
+			errs = append(errs, rest)
+		}
+	}
+	switch {
+	case len(reasons) > 0:
+		return strings.Join(reasons, "; ")
+	case len(errs) > 0:
+		return strings.Join(errs, "; ")
+	}
+	return oneLine(text)
+}

@@ -1,0 +1,192 @@
+package api
+
+import (
+	"time"
+
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/subscription"
+)
+
+// AccountOrder gives the service the organisation's account at a vendor's desk.
+type AccountOrder struct {
+	Name     string `json:"name" minLength:"1" maxLength:"63" pattern:"^[a-z0-9][a-z0-9-]*$" doc:"The name that the policy's contracts give it"`
+	Title    string `json:"title,omitempty" maxLength:"200"`
+	Desk     string `json:"desk" format:"uri" maxLength:"500" doc:"Address of the vendor's desk"`
+	Login    string `json:"login" minLength:"1" maxLength:"200"`
+	Password string `json:"password" minLength:"1" maxLength:"1000" doc:"Kept encrypted and never shown again"`
+}
+
+// Account is an account at a vendor's desk; never its login.
+type Account struct {
+	Name      string     `json:"name"`
+	Title     string     `json:"title"`
+	Desk      string     `json:"desk"`
+	Contracts int        `json:"contracts" doc:"How many the desk last told of"`
+	Seats     int        `json:"seats" doc:"Seats taken"`
+	Answered  *time.Time `json:"answered" doc:"When the desk last answered"`
+	Trouble   string     `json:"trouble" doc:"Why the desk does not answer; empty where it does"`
+	Since     *time.Time `json:"since" doc:"Since when it does not"`
+}
+
+// AccountList is every account.
+type AccountList struct {
+	Accounts []Account `json:"accounts"`
+}
+
+// HeldContract is a contract with how it stands.
+type HeldContract struct {
+	subscription.Contract
+	State string `json:"state" enum:"good,ending,ended,withdrawn,over,to-come" doc:"ending: within 90 days; over: more seats are taken than it has"`
+	Used  int    `json:"used"`
+	Free  int    `json:"free" doc:"-1 where there is no end of them"`
+	Over  int    `json:"over" doc:"So many more are taken than there are"`
+}
+
+// ContractPage is one page of contracts.
+type ContractPage struct {
+	Contracts []HeldContract `json:"contracts"`
+	Total     int            `json:"total"`
+}
+
+// SeatOrder asks for a seat.
+type SeatOrder struct {
+	Host     string `json:"host" minLength:"1" maxLength:"253"`
+	Account  string `json:"account,omitempty" doc:"Which account; may be left out where the host's sheet needs one only"`
+	Contract string `json:"contract,omitempty" doc:"The number of a contract; the best is chosen where it is left out"`
+}
+
+// Seat is the place of one host in a contract.
+type Seat struct {
+	subscription.Seat
+	Automatic bool       `json:"automatic" doc:"Taken by the policy, and given back by it"`
+	Leaving   bool       `json:"leaving" doc:"It is to be given back, and the desk has not heard of it yet"`
+	Needed    bool       `json:"needed" doc:"The host's sheet needs it"`
+	Kind      string     `json:"kind" doc:"Of the access: basic or client-certificate; empty before the first"`
+	Expires   *time.Time `json:"expires" doc:"When the access ends; it is renewed before"`
+	Renewal   string     `json:"renewal" doc:"Why the access is not renewed; empty where it is"`
+	State     string     `json:"state" doc:"How the host stands"`
+}
+
+// SeatPage is one page of seats.
+type SeatPage struct {
+	Seats []Seat `json:"seats"`
+	Total int    `json:"total"`
+}
+
+// SeatsAhead says what seats carrying a revision needs.
+type SeatsAhead struct {
+	Taking []SeatTaking   `json:"taking" doc:"Seats that would be taken"`
+	Short  []SeatShortage `json:"short" doc:"Groups that cannot have their seats"`
+	ByHand []string       `json:"by_hand" doc:"Hosts that need a seat which somebody must take"`
+}
+
+// SeatTaking is a seat that a host would take.
+type SeatTaking struct {
+	Host     string `json:"host"`
+	Account  string `json:"account"`
+	Contract string `json:"contract"`
+	Why      string `json:"why"`
+}
+
+// SeatShortage is a group that cannot have its seats.
+type SeatShortage struct {
+	Group   string   `json:"group"`
+	Account string   `json:"account"`
+	Needed  int      `json:"needed" doc:"Seats that it does not have yet"`
+	Short   int      `json:"short" doc:"So many of them are missing"`
+	Hosts   []string `json:"hosts" doc:"The hosts that would go without"`
+	Why     string   `json:"why"`
+}
+
+// Channel is a channel of the policy with its choices.
+type Channel struct {
+	Name    string          `json:"name"`
+	Title   string          `json:"title"`
+	Choices []ChannelChoice `json:"choices"`
+	At      diag.Pos        `json:"at"`
+}
+
+// ChannelChoice is one of the repositories of a channel.
+type ChannelChoice struct {
+	Name       string           `json:"name"`
+	Repository string           `json:"repository"`
+	Variant    string           `json:"variant" enum:",debug,source" doc:"Empty for the choice itself"`
+	Licensed   bool             `json:"licensed"`
+	Contract   string           `json:"contract" doc:"The policy's name for what it needs"`
+	Opens      string           `json:"opens" doc:"The vendor's name for it"`
+	Pinned     string           `json:"pinned" doc:"The version that it stays at; empty: rolling"`
+	Support    string           `json:"support"`
+	Contracts  []string         `json:"contracts" doc:"Numbers of the contracts that open it now"`
+	Groups     []string         `json:"groups" doc:"Groups that follow it"`
+	Hosts      int              `json:"hosts" doc:"Hosts that follow it under the revision that was carried to them"`
+	Decision   []ChannelDecided `json:"decisions" doc:"Decisions to follow it without a contract"`
+	At         diag.Pos         `json:"at"`
+}
+
+// ChannelDecided is a recorded decision to run without a contract.
+type ChannelDecided struct {
+	Group   string   `json:"group"`
+	Because string   `json:"because"`
+	Author  string   `json:"author"`
+	Review  string   `json:"review" doc:"The day on which it is looked at again"`
+	Due     bool     `json:"due"`
+	At      diag.Pos `json:"at"`
+}
+
+// ChannelPage is one page of channels.
+type ChannelPage struct {
+	Revision int64     `json:"revision" doc:"The revision that they stand in; 0 for none"`
+	Channels []Channel `json:"channels"`
+	Total    int       `json:"total"`
+}
+
+// Outlook is what the buyer of contracts wants to know.
+type Outlook struct {
+	Ending []subscription.Ending `json:"ending" doc:"Contracts that end within 90 days or are withdrawn, and the hosts that would fall out"`
+	Twice  []subscription.Double `json:"twice" doc:"Hosts that several contracts cover"`
+	Silent []SilentSeat          `json:"silent" doc:"Seats of hosts that do not check in"`
+	Idle   []SilentSeat          `json:"idle" doc:"Seats of hosts whose sheet needs none"`
+	Usage  []SeatUsage           `json:"usage" doc:"Seats used, day by day"`
+}
+
+// SilentSeat is a seat that may be paid for nothing.
+type SilentSeat struct {
+	Host     string     `json:"host"`
+	Account  string     `json:"account"`
+	Contract string     `json:"contract"`
+	LastSeen *time.Time `json:"last_seen"`
+}
+
+// SeatUsage is how many seats of a contract were taken on a day.
+type SeatUsage struct {
+	Day      string `json:"day"`
+	Account  string `json:"account"`
+	Contract string `json:"contract"`
+	Used     int    `json:"used"`
+	Seats    int    `json:"seats" doc:"0 where the organisation is covered"`
+}
+
+// AccessWant is the access that an agent asks for.
+type AccessWant struct {
+	Account string `json:"account"`
+	Kind    string `json:"kind" enum:"basic,client-certificate,token-url"`
+}
+
+// AccessOrder asks for the access of a host. It is signed by the host: a JWS
+// (RFC 7515, EdDSA) of an AccessClaim.
+type AccessOrder struct {
+	Claim string `json:"claim"`
+}
+
+// AccessClaim is what a host says when it asks for access.
+type AccessClaim struct {
+	Host   string       `json:"host"`
+	Key    string       `json:"key" doc:"A public P-256 key (JWK) that the answer is encrypted to"`
+	Issued time.Time    `json:"issued"`
+	Wants  []AccessWant `json:"wants"`
+}
+
+// AccessAnswer brings the access of a host, which nobody else can read.
+type AccessAnswer struct {
+	Sealed string `json:"sealed" doc:"A JWE (RFC 7516, ECDH-ES+A256KW, A256GCM) of a JWS, signed by the service, of an AccessGrant"`
+}

@@ -1,0 +1,36 @@
+package rpm
+
+import (
+	"path"
+	"strings"
+
+	"patientlantern.example/lantern/core/text/ini"
+)
+
+// Rooted returns a .repo file in which the files that sections name are made to
+// lead below a root folder, for a dnf that runs outside it.
+func Rooted(text []byte, root string) ([]byte, error) {
+	f := ini.ParseRPM(text)
+	for i := range f.Sections {
+		s := &f.Sections[i]
+		for _, key := range []string{"gpgkey", "sslcacert", "sslclientcert", "sslclientkey"} {
+			value, ok := f.Get(s, key)
+			if !ok {
+				continue
+			}
+			words := list(plainValue(value))
+			for n, w := range words {
+				switch rest, isURL := strings.CutPrefix(w, "file://"); {
+				case isURL && strings.HasPrefix(rest, "/"):
+					words[n] = "file://" + path.Join(root, rest)
+				case strings.HasPrefix(w, "/"):
+					words[n] = path.Join(root, w)
+				}
+			}
+			if err := f.Set(s, key, strings.Join(words, " ")); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return f.Bytes(), nil
+}

@@ -1,0 +1,257 @@
+package policy
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"patientlantern.example/lantern/core/diag"
+)
+
+var choiceForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
+
+func (l *loader) contract(f field) {
+	var before diag.Pos
+	old, taken := l.policy.Contracts[f.key]
+	if taken {
+		before = old.Pos
+	}
+	if !l.name(f, "contract", before, taken) {
+		return
+	}
+	c := &Contract{Name: f.key, Pos: f.at, Account: Text{f.key, f.at}}
+	l.policy.Contracts[f.key] = c
+	for _, x := range l.mapping(f.node, fmt.Sprintf("the contract %q", f.key), "title", "account", "numbers") {
+		switch x.key {
+		case "title":
+			t, _ := l.text(x, "title")
+			c.Title = t.Value
+		case "account":
+			if t, ok := l.text(x, "account"); ok {
+				if !nameForm.MatchString(t.Value) {
+					l.fail("name", t.Pos, fmt.Sprintf("account name %q is not allowed", t.Value), "use small letters, digits and -, at most 63")
+				}
+				c.Account = t
+			}
+		case "numbers":
+			c.Numbers = l.list(x, "numbers")
+		}
+	}
+}
+
+func (l *loader) channel(f field) {
+	var before diag.Pos
+	old, taken := l.policy.Channels[f.key]
+	if taken {
+		before = old.Pos
+	}
+	if !l.name(f, "channel", before, taken) {
+		return
+	}
+	c := &Channel{Name: f.key, Pos: f.at}
+	l.policy.Channels[f.key] = c
+	for _, x := range l.mapping(f.node, fmt.Sprintf("the channel %q", f.key)) {
+		if x.key == "title" {
+			t, _ := l.text(x, "title")
+			c.Title = t.Value
+			continue
+		}
+		if !choiceForm.MatchString(x.key) {
+			l.fail("name", x.at, fmt.Sprintf("choice name %q is not allowed", x.key), "use small letters, digits, dots and -, at most 63")
+			continue
+		}
+		if choice := l.choice(c, x); choice != nil {
+			c.Choices = append(c.Choices, choice)
+		}
+	}
+	slices.SortFunc(c.Choices, func(a, b *Choice) int { return strings.Compare(a.Name, b.Name) })
+	if len(c.Choices) == 0 && !taken {
+		l.fail("missing", f.at, fmt.Sprintf("the channel %q has no choices", f.key), "add: open: { repository: NAME }")
+	}
+}
+
+func (l *loader) choice(c *Channel, f field) *Choice {
+	choice := &Choice{Name: f.key, Pos: f.at}
+	for _, x := range l.mapping(f.node, fmt.Sprintf("the choice %q of the channel %q", f.key, c.Name), "repository", "contract", "opens", "pinned", "variants") {
+		t, ok := Text{}, false
+		if x.key != "variants" {
+			if t, ok = l.text(x, x.key); !ok {
+				continue
+			}
+		}
+		switch x.key {
+		case "repository":
+			choice.Repository = t
+		case "contract":
+			choice.Contract = &t
+		case "opens":
+			choice.Opens = t
+		case "pinned":
+			choice.Pinned = t.Value
+		case "variants":
+			choice.Variants = map[string]Text{}
+			for _, v := range l.mapping(x.node, "variants", VariantDebug, VariantSource) {
+				if t, ok := l.text(v, v.key); ok {
+					choice.Variants[v.key] = t
+				}
+			}
+		}
+	}
+	if choice.Repository.Value == "" {
+		l.fail("missing", f.at, fmt.Sprintf("the choice %q of the channel %q names no repository", f.key, c.Name), "add: repository: NAME")
+		return nil
+	}
+	if choice.Opens.Value == "" {
+		choice.Opens = choice.Repository
+	} else if choice.Contract == nil {
+		l.fail("value", choice.Opens.Pos, fmt.Sprintf("the choice %q of the channel %q says what a contract opens and names none", f.key, c.Name), "add: contract: NAME, or drop opens")
+	}
+	return choice
+}
+
+// follows reads which choices an assignment follows: a name, or a mapping where
+// variants are wanted as well.
+func (l *loader) follows(f field) map[string]Follow {
+	out := map[string]Follow{}
+	for _, x := range l.mapping(f.node, "channels") {
+		w := Follow{Pos: x.at}
+		switch x.node.(type) {
+		case *ast.MappingNode, *ast.MappingValueNode:
+			for _, y := range l.mapping(x.node, fmt.Sprintf("the channel %q", x.key), "follow", "variants") {
+				switch y.key {
+				case "follow":
+					w.Choice, _ = l.text(y, "follow")
+				case "variants":
+					w.Variants = l.list(y, "variants")
+				}
+			}
+			if w.Choice.Value == "" {
+				l.fail("missing", x.at, fmt.Sprintf("it is not said which choice of the channel %q is followed", x.key), "add: follow: NAME")
+				continue
+			}
+		default:
+			t, ok := l.text(x, fmt.Sprintf("the choice of the channel %q", x.key))
+			if !ok {
+				continue
+			}
+			w.Choice = t
+		}
+		out[x.key] = w
+	}
+	return out
+}
+
+func (l *loader) decision(f field) *Decision {
+	d := &Decision{Pos: f.at}
+	for _, x := range l.mapping(f.node, "without-contract", "because", "author", "review") {
+		t, ok := l.text(x, x.key)
+		if !ok {
+			continue
+		}
+		switch x.key {
+		case "because":
+			d.Because = strings.TrimSpace(t.Value)
+		case "author":
+			d.Author = strings.TrimSpace(t.Value)
+		case "review":
+			at, err := time.Parse(time.DateOnly, t.Value)
+			if err != nil {
+				l.fail("value", t.Pos, fmt.Sprintf("review is %q", t.Value), "write the day on which it is looked at again as 2027-03-31")
+				return nil
+			}
+			d.Review = at
+		}
+	}
+	if d.Because == "" || d.Author == "" || d.Review.IsZero() {
+		l.fail("no-reason", f.at, "a decision to run without a contract needs a reason, an author and a day of review", "write { because: \"…\", author: NAME, review: 2027-03-31 }")
+		return nil
+	}
+	return d
+}
+
+// channelReferences checks that channels, contracts and choices lead somewhere.
+func (l *loader) channelReferences() {
+	p := l.policy
+	in := map[string]string{} // repository → channel that holds it
+	for _, name := range sortedNames(p.Channels) {
+		c := p.Channels[name]
+		for _, choice := range c.Choices {
+			list := []Text{choice.Repository}
+			for _, v := range sortedNames(choice.Variants) {
+				list = append(list, choice.Variants[v])
+			}
+			for _, t := range list {
+				resolveName(l, "repository", t, p.Repositories)
+				if r := p.Repositories[t.Value]; r != nil && r.InPlace {
+					l.fail("value", t.Pos, fmt.Sprintf("the repository %q is edited in place and cannot be a choice of a channel", t.Value), "give the channel a repository of its own")
+				}
+				if other, twice := in[t.Value]; twice {
+					l.fail("value", t.Pos, fmt.Sprintf("the repository %q stands in the channel %q already", t.Value, other), "a repository belongs to one choice of one channel")
+				}
+				in[t.Value] = name
+			}
+			if choice.Contract != nil {
+				resolveName(l, "contract", *choice.Contract, p.Contracts)
+			}
+		}
+	}
+	for _, a := range p.Assignments {
+		for _, r := range a.Repositories {
+			if c := in[r.Value]; c != "" {
+				l.fail("value", r.Pos, fmt.Sprintf("the repository %q is a choice of the channel %q", r.Value, c), fmt.Sprintf("say which choice is followed: channels: { %s: … }", c))
+			}
+		}
+		licensed, open := false, false
+		for _, name := range sortedNames(a.Channels) {
+			f := a.Channels[name]
+			l.used["channel "+name] = true
+			c := p.Channels[name]
+			if c == nil {
+				l.fail("unknown-name", f.Pos, fmt.Sprintf("there is no channel %q", name), "define it first"+hint(name, p.Channels))
+				continue
+			}
+			choice := c.Choice(f.Choice.Value)
+			if choice == nil {
+				all := map[string]bool{}
+				for _, x := range c.Choices {
+					all[x.Name] = true
+				}
+				l.fail("unknown-name", f.Choice.Pos, fmt.Sprintf("the channel %q has no choice %q", name, f.Choice.Value), "it has "+strings.Join(sortedNames(all), ", ")+hint(f.Choice.Value, all))
+				continue
+			}
+			if choice.Contract != nil {
+				licensed = true
+			} else {
+				open = true
+			}
+			for _, v := range f.Variants {
+				if _, ok := choice.Variants[v.Value]; !ok {
+					l.fail("unknown-name", v.Pos, fmt.Sprintf("the choice %q of the channel %q has no variant %q", choice.Name, name, v.Value), "define it under variants"+hint(v.Value, choice.Variants))
+				}
+			}
+		}
+		if a.Without != nil && licensed {
+			l.fail("value", a.Without.Pos, "the assignment runs without a contract and follows a choice that needs one", "follow an open choice, or drop without-contract")
+		} else if a.Without != nil && !open {
+			l.fail("value", a.Without.Pos, "the assignment runs without a contract and follows no channel", "say which open choice it follows: channels: { NAME: open }")
+		}
+		if a.Seats != nil && !licensed {
+			l.report("unused", diag.Warning, a.Seats.Pos, "seats are spoken of and no choice of the assignment needs one", "drop seats, or follow a licensed choice here")
+		}
+	}
+	unused(l, "channel", p.Channels, func(c *Channel) diag.Pos { return c.Pos })
+	unused(l, "contract", p.Contracts, func(c *Contract) diag.Pos { return c.Pos })
+}
+
+func sortedNames[T any](m map[string]T) []string {
+	out := make([]string, 0, len(m))
+	for n := range m {
+		out = append(out, n)
+	}
+	slices.Sort(out)
+	return out
+}

@@ -1,0 +1,248 @@
+package resolve
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/credential"
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/source"
+)
+
+// writing is one repository being written for one kind of host.
+type writing struct {
+	*Resolver
+	*part
+	host    *Host
+	repo    *policy.Repository
+	enabled bool
+	grant   *Follow // what opens it, or nil
+	lookup  func(string) (string, bool)
+	fail    func(code string, at diag.Pos, message, remedy string)
+}
+
+// fill fills names in. A text that comes to nothing or holds blanks is an error.
+func (w *writing) fill(list []policy.Text) []string {
+	out := []string{}
+	for _, t := range list {
+		v, err := policy.Interpolate(t.Value, w.lookup)
+		if err != nil {
+			w.fail("unknown-fact", t.Pos, fmt.Sprintf("%v, for the host %s", err, w.host.Name), "give the setting, or use a fact that the host has")
+		} else if v == "" || strings.ContainsAny(v, " \t\r\n") {
+			w.fail("value", t.Pos, fmt.Sprintf("%q comes to %q for the host %s, which cannot stand in a source", t.Value, v, w.host.Name), "use a fact that the host has, or a case")
+		} else {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+func (w *writing) url(t *policy.Text) string {
+	if t == nil {
+		return ""
+	}
+	if u := w.fill([]policy.Text{*t}); len(u) == 1 {
+		return u[0]
+	}
+	return ""
+}
+
+func (w *writing) signingKeys() (out []family.SigningKey) {
+	for _, t := range w.repo.Keys {
+		k := w.policy.Keys[t.Value]
+		out = append(out, family.SigningKey{Name: k.Name, Fingerprint: k.Fingerprint, Armored: k.Armored})
+	}
+	return out
+}
+
+// deb writes one file for apt, or the rule for the distribution's own entries. It
+// reports whether there was anything to write.
+func (w *writing) deb(name string, def *policy.Deb, _ *policy.Rpm) bool {
+	if def == nil {
+		return false
+	}
+	suites, components := w.fill(def.Suites), w.fill(def.Components)
+	if w.repo.InPlace {
+		rule := &source.InPlace{Repository: name, URLs: []string{}, Files: deb.OwnFiles(w.host.Traits.OS.ID), Suites: suites, Enabled: w.enabled,
+			Components: components, Add: w.fill(def.Add), Drop: w.fill(def.Drop)}
+		if u := w.url(def.URL); u != "" {
+			rule.URLs = append(rule.URLs, deb.EffectiveURL(u, ""))
+		}
+		w.inPlace = rule
+		return true
+	}
+	d := deb.Definition{
+		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: w.url(def.URL), Suites: suites,
+		Components: append(components, w.fill(def.Add)...), Archs: w.fill(def.Archs), Kinds: w.fill(def.Kinds),
+		Signatures: w.repo.Signatures, Embed: deb.CanEmbed(w.host.Traits.Tools["apt"]), Keys: w.signingKeys(),
+	}
+	if d.URL == "" {
+		return true
+	}
+	drop := w.fill(def.Drop)
+	d.Components = slices.DeleteFunc(d.Components, func(c string) bool { return slices.Contains(drop, c) })
+	for _, s := range d.Suites {
+		flat := strings.HasSuffix(s, "/")
+		if flat && len(d.Components) > 0 || !flat && len(d.Components) == 0 {
+			w.fail("value", def.Pos, fmt.Sprintf("apt would refuse the suite %q with components %v of %q", s, d.Components, name), "a suite that ends in / takes no components, any other needs some")
+			return true
+		}
+	}
+	files, src, keys := deb.Render(d)
+	w.take(files, src, keys)
+	if w.grant != nil {
+		w.open(credential.Basic, deb.Access(w.grant.Account, []string{d.URL}))
+	}
+	return true
+}
+
+// rpm writes one file for dnf. It reports whether there was anything to write.
+func (w *writing) rpm(name string, _ *policy.Deb, def *policy.Rpm) bool {
+	if def == nil {
+		return false
+	}
+	d := rpm.Definition{
+		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: w.url(def.URL),
+		Signatures: w.repo.Signatures, Keys: w.signingKeys(),
+	}
+	if d.URL == "" {
+		return true
+	}
+	if strings.ContainsAny(d.URL, "$,") {
+		w.fail("value", def.URL.Pos, fmt.Sprintf("%q comes to %q, which dnf would not take as it is", def.URL.Value, d.URL), "use ${os.major}, ${arch} and the like, which are filled in here")
+		return true
+	}
+	if def.Authority != nil {
+		d.Authority = def.Authority.Value
+	}
+	if w.grant != nil {
+		d.Account, d.Certificate = w.grant.Account, def.Access != nil && def.Access.Value == policy.AccessCertificate
+		kind := credential.Basic
+		if d.Certificate {
+			kind = credential.Certificate
+		}
+		w.open(kind, rpm.Access(d.Account, d.Certificate))
+	}
+	files, src, keys := rpm.Render(d)
+	w.take(files, src, keys)
+	return true
+}
+
+func (w *writing) take(files []source.SheetFile, src source.SheetSource, keys []source.SheetKey) {
+	if w.grant != nil {
+		src.Contract = w.grant.Contract
+	}
+	w.sources = append(w.sources, src)
+	for _, f := range files {
+		if !slices.ContainsFunc(w.files, func(x source.SheetFile) bool { return x.Path == f.Path }) {
+			w.files = append(w.files, f)
+		}
+	}
+	for _, k := range keys {
+		if !slices.Contains(w.keys, k) {
+			w.keys = append(w.keys, k)
+		}
+	}
+}
+
+// open notes that the repository needs access that stands in some files.
+func (w *writing) open(kind string, files []source.AccessFile) {
+	a := &source.SheetAccess{Account: w.grant.Account, Contract: w.grant.Contract, Kind: kind, Repositories: []string{w.repo.Name}, Files: files}
+	switch {
+	case w.access == nil:
+		w.access = a
+	case w.access.Kind != kind:
+		w.fail("value", w.repo.Pos, fmt.Sprintf("the files of %q are opened in different ways", w.repo.Name), "say the same access for all of them")
+	default:
+		mergeFiles(w.access, files)
+	}
+}
+
+// grant puts access on a sheet, together with what is there for the same account.
+func grant(sheet *source.Sheet, a *source.SheetAccess) {
+	i := slices.IndexFunc(sheet.Access, func(x source.SheetAccess) bool { return x.Account == a.Account && x.Kind == a.Kind })
+	if i < 0 {
+		x := *a
+		x.Repositories, x.Files = slices.Clone(a.Repositories), nil
+		mergeFiles(&x, a.Files)
+		sheet.Access = append(sheet.Access, x)
+		return
+	}
+	x := &sheet.Access[i]
+	x.Repositories = append(x.Repositories, a.Repositories...)
+	mergeFiles(x, a.Files)
+}
+
+func mergeFiles(a *source.SheetAccess, files []source.AccessFile) {
+	for _, f := range files {
+		i := slices.IndexFunc(a.Files, func(x source.AccessFile) bool { return x.Path == f.Path })
+		if i < 0 {
+			f.URLs = slices.Clone(f.URLs)
+			a.Files = append(a.Files, f)
+			continue
+		}
+		for _, u := range f.URLs {
+			if !slices.Contains(a.Files[i].URLs, u) {
+				a.Files[i].URLs = append(a.Files[i].URLs, u)
+			}
+		}
+	}
+}
+
+// mergeDefinition lays a case over a definition.
+func mergeDefinition(d, over *policy.Definition) {
+	d.Deb, d.Rpm = mergeDeb(d.Deb, over.Deb), mergeRpm(d.Rpm, over.Rpm)
+	for _, x := range over.Files {
+		i := slices.IndexFunc(d.Files, func(y policy.Extra) bool { return y.Name == x.Name })
+		if i < 0 {
+			d.Files = append(slices.Clip(d.Files), x)
+			continue
+		}
+		d.Files = slices.Clone(d.Files)
+		d.Files[i].Deb, d.Files[i].Rpm = mergeDeb(d.Files[i].Deb, x.Deb), mergeRpm(d.Files[i].Rpm, x.Rpm)
+	}
+}
+
+// mergeDeb lays a case over a definition: lists replace, add- and
+// drop-components gather.
+func mergeDeb(old, over *policy.Deb) *policy.Deb {
+	if over == nil || old == nil {
+		if over == nil {
+			return old
+		}
+		return over
+	}
+	d := *old
+	if over.URL != nil {
+		d.URL = over.URL
+	}
+	for _, x := range []struct{ to, from *[]policy.Text }{{&d.Suites, &over.Suites}, {&d.Components, &over.Components}, {&d.Archs, &over.Archs}, {&d.Kinds, &over.Kinds}} {
+		if *x.from != nil {
+			*x.to = *x.from
+		}
+	}
+	d.Add = append(slices.Clone(d.Add), over.Add...)
+	d.Drop = append(slices.Clone(d.Drop), over.Drop...)
+	return &d
+}
+
+func mergeRpm(old, over *policy.Rpm) *policy.Rpm {
+	if over == nil || old == nil {
+		if over == nil {
+			return old
+		}
+		return over
+	}
+	d := *old
+	for _, x := range []struct{ to, from **policy.Text }{{&d.URL, &over.URL}, {&d.Access, &over.Access}, {&d.Authority, &over.Authority}} {
+		if *x.from != nil {
+			*x.to = *x.from
+		}
+	}
+	return &d
+}

@@ -1,0 +1,135 @@
+package service
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/credential"
+	"patientlantern.example/lantern/desk"
+)
+
+// grantLife is how long a grant of access may be under way.
+const grantLife = 10 * time.Minute
+
+// grantSkew is how far the clocks of host and service may be apart.
+const grantSkew = 2 * time.Minute
+
+// access gives a host what opens its licensed sources: signed by the service and
+// encrypted to the key that the host has signed, so that nothing in between can read
+// or keep it.
+func (s *Service) access(w http.ResponseWriter, r *http.Request) {
+	h := agentFrom(r.Context())
+	v := h.row()
+	var in api.AccessOrder
+	if !decode(w, r, maxCall, &in) {
+		return
+	}
+	claim, key, err := readClaim(in.Claim, v, s.now())
+	if err != nil {
+		problem(w, http.StatusForbidden, err.Error())
+		return
+	}
+	grant, err := s.grant(r.Context(), v, claim.Wants)
+	if errors.Is(err, desk.ErrAway) {
+		problem(w, http.StatusServiceUnavailable, err.Error())
+		return
+	}
+	if err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	sealed, err := s.sealGrant(grant, key)
+	if err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	w.Header().Set("Cache-Control", "no-store")
+	answer(w, api.AccessAnswer{Sealed: sealed})
+}
+
+// readClaim checks that the host itself asks, and now.
+func readClaim(text string, v *hostView, now time.Time) (claim api.AccessClaim, key jose.JSONWebKey, err error) {
+	obj, err := jose.ParseSignedCompact(text, []jose.SignatureAlgorithm{jose.EdDSA})
+	if err != nil {
+		return claim, key, errors.New("the claim is not a JWS signed with EdDSA")
+	}
+	payload, err := obj.Verify(v.Key)
+	if err != nil {
+		return claim, key, errors.New("the claim is not signed by this host's key")
+	}
+	if err := json.Unmarshal(payload, &claim); err != nil {
+		return claim, key, errors.New("the claim cannot be read")
+	}
+	switch d := now.Sub(claim.Issued); {
+	case claim.Host != v.Name:
+		return claim, key, fmt.Errorf("the claim is of %s, and this is %s", claim.Host, v.Name)
+	case d > grantSkew || d < -grantSkew:
+		return claim, key, fmt.Errorf("the claim is of %s; is the clock of the host right? It differs by %s", claim.Issued.UTC().Format(time.RFC3339), d.Abs().Round(time.Second))
+	}
+	if err := key.UnmarshalJSON([]byte(claim.Key)); err != nil || !key.IsPublic() {
+		return claim, key, errors.New("the key in the claim is not a public JWK")
+	}
+	if pub, ok := key.Key.(*ecdsa.PublicKey); !ok || pub.Curve != elliptic.P256() {
+		return claim, key, errors.New("the key in the claim is not a P-256 key")
+	}
+	return claim, key, nil
+}
+
+// grant gathers the access that a host wants and is entitled to.
+func (s *Service) grant(ctx context.Context, v *hostView, wants []api.AccessWant) (api.AccessGrant, error) {
+	out := api.AccessGrant{Host: v.Name, Items: []api.AccessItem{}}
+	for _, want := range wants {
+		if !slices.Contains([]string{credential.Basic, credential.Certificate, credential.TokenURL}, want.Kind) {
+			continue
+		}
+		item := api.AccessItem{Account: want.Account}
+		if _, has := s.keeper.seat(v.Name, want.Account); !has {
+			item.Missing = "this host has no seat in a contract of the account " + want.Account
+			out.Items = append(out.Items, item)
+			continue
+		}
+		secret, err := s.keeper.secret(ctx, v.Name, want.Account, want.Kind)
+		var no *desk.Refusal
+		switch {
+		case errors.Is(err, desk.ErrAway):
+			return out, fmt.Errorf("the access of the account %s cannot be had now: %w", want.Account, err)
+		case errors.As(err, &no):
+			item.Missing = "the vendor refuses it: " + no.Detail
+		case err != nil:
+			item.Missing = err.Error()
+		default:
+			item.Secret = secret
+		}
+		out.Items = append(out.Items, item)
+	}
+	now := s.now().UTC()
+	out.Stamp, out.Issued, out.Expires = s.keeper.stamp(v.Name), now, now.Add(grantLife)
+	return out, nil
+}
+
+// sealGrant signs a grant and encrypts it to a host.
+func (s *Service) sealGrant(g api.AccessGrant, to jose.JSONWebKey) (string, error) {
+	signed, err := s.key.sign(g)
+	if err != nil {
+		return "", err
+	}
+	enc, err := jose.NewEncrypter(jose.A256GCM, jose.Recipient{Algorithm: jose.ECDH_ES_A256KW, Key: to.Key}, (&jose.EncrypterOptions{}).WithContentType("JWT"))
+	if err != nil {
+		return "", err
+	}
+	obj, err := enc.Encrypt([]byte(signed))
+	if err != nil {
+		return "", err
+	}
+	return obj.CompactSerialize()
+}

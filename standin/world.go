@@ -1,0 +1,118 @@
+package standin
+
+import (
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"path/filepath"
+	"sync"
+	"time"
+)
+
+// World is everything outside that the scenario needs: vendors' repositories, over
+// HTTP and over TLS with client certificates, and their subscription desks.
+type World struct {
+	Upstreams *Upstreams
+	Desk      *Desk
+	Plain     string // host:port of the repositories
+	Secure    string // of the same over TLS
+	Desks     string // of the desks
+
+	servers []*http.Server
+	running sync.WaitGroup
+}
+
+// NewWorld serves a world on three listeners until Close. Access that the desks
+// issue is good for life.
+func NewWorld(now func() time.Time, life time.Duration, plain, secure, desks net.Listener) (*World, error) {
+	w := &World{Plain: plain.Addr().String(), Secure: secure.Addr().String(), Desks: desks.Addr().String()}
+	var err error
+	if w.Upstreams, err = NewUpstreams(now); err != nil {
+		return nil, err
+	}
+	if w.Desk, err = NewDesk(now, life); err != nil {
+		return nil, err
+	}
+	w.Upstreams.Admits = w.Desk.Admits
+	conf, err := w.Desk.Authority().Server(now())
+	if err != nil {
+		return nil, err
+	}
+	w.serve(plain, w.Upstreams)
+	w.serve(tls.NewListener(secure, conf), w.Upstreams)
+	w.serve(desks, w.Desk)
+	return w, nil
+}
+
+func (w *World) serve(ln net.Listener, h http.Handler) {
+	s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
+	w.servers = append(w.servers, s)
+	w.running.Go(func() { _ = s.Serve(ln) }) // ends when it is closed
+}
+
+// Close ends the servers.
+func (w *World) Close() error {
+	var errs []error
+	for _, s := range w.servers {
+		errs = append(errs, s.Close())
+	}
+	w.running.Wait()
+	return errors.Join(errs...)
+}
+
+// Member is a host of the scenario that is enrolled: a folder with an agent.
+type Member struct {
+	Name   string // short
+	Labels map[string]string
+	Write  func(root, base string, keys map[string]*Key) error
+}
+
+// Fleet is every host that the demo enrols.
+func Fleet() []Member {
+	var out []Member
+	for _, h := range DebHosts {
+		out = append(out, Member{h.Name, h.Labels, h.Write})
+	}
+	for _, h := range RpmHosts {
+		out = append(out, Member{h.Name, map[string]string{"site": "station"}, h.Write})
+	}
+	return out
+}
+
+// RpmHost is an archive database that dnf keeps and an agent looks after.
+type RpmHost struct {
+	Name    string
+	Release string // of Foreland
+}
+
+// RpmHosts are the scenario's hosts of the rpm family that the demo enrols.
+var RpmHosts = []RpmHost{{"arc-2", "9"}, {"arc-3", "8"}}
+
+// Write makes the host's folder. base is the address of the upstreams.
+func (h RpmHost) Write(root, base string, keys map[string]*Key) error {
+	key, err := keys["foreland-archive"].Public()
+	if err != nil {
+		return err
+	}
+	for name, text := range map[string]string{
+		"etc/hostname":                         h.Name + "\n",
+		"etc/os-release":                       osRelease("Foreland", "foreland", "rhel fedora", h.Release),
+		"etc/dnf/dnf.conf":                     "[main]\ngpgcheck=1\ninstallonly_limit=3\nclean_requirements_on_remove=True\nbest=True\n",
+		"etc/dnf/vars/.keep":                   "",
+		"etc/pki/rpm-gpg/RPM-GPG-KEY-foreland": key,
+		"etc/yum.repos.d/foreland.repo":        fmt.Sprintf("# As the installer wrote it.\n[foreland-base]\nname=Foreland $releasever - Base\nbaseurl=%s/archive.foreland.example/base/$releasever/$basearch\nenabled=1\nrepo_gpgcheck=1\ngpgkey=file:///etc/pki/rpm-gpg/RPM-GPG-KEY-foreland\n", base),
+		"var/lib/rpm/.keep":                    "",
+		"var/cache/dnf/.keep":                  "",
+		"var/log/.keep":                        "",
+		"proc/cpuinfo":                         cpuinfo,
+		"usr/bin/sh":                           program,
+		"boot/.keep":                           "",
+	} {
+		if err := write(filepath.Join(root, name), []byte(text)); err != nil {
+			return err
+		}
+	}
+	return nil
+}

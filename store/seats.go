@@ -1,0 +1,216 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"patientlantern.example/lantern/core/subscription"
+)
+
+// Account is the organisation's account at a vendor's desk.
+type Account struct {
+	Name      string
+	Title     string
+	Desk      string // URL
+	Login     []byte // encrypted
+	Author    string
+	Created   time.Time
+	Contracts []subscription.Contract // as the desk last told them
+	Answered  time.Time               // when it last did
+	Trouble   string                  // why it does not answer, or empty
+	Since     time.Time               // since when it does not
+}
+
+// Seat is a seat with the access that goes with it.
+type Seat struct {
+	subscription.Seat
+	Automatic  bool
+	Leaving    bool // to be given back; the desk has not heard of it yet
+	Kind       string
+	Access     []byte // encrypted
+	Expires    time.Time
+	Issued     time.Time
+	Generation int64
+}
+
+// PutAccount stores an account under its name.
+func (s *Store) PutAccount(ctx context.Context, a Account) error {
+	contracts, err := json.Marshal(append([]subscription.Contract{}, a.Contracts...))
+	if err != nil {
+		return err
+	}
+	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO accounts (name, title, desk, login, author, created, contracts, answered, trouble, since) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (name) DO UPDATE SET title = excluded.title, desk = excluded.desk, login = excluded.login, contracts = excluded.contracts, answered = excluded.answered, trouble = excluded.trouble, since = excluded.since`,
+			a.Name, a.Title, a.Desk, a.Login, a.Author, unix(a.Created), string(contracts), unix(a.Answered), a.Trouble, unix(a.Since))
+		return err
+	})
+}
+
+// RemoveAccount forgets an account, its seats with it.
+func (s *Store) RemoveAccount(ctx context.Context, name string) error {
+	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "DELETE FROM accounts WHERE name = ?", name)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, fmt.Errorf("account %s: %w", name, ErrNotFound))
+		}
+		return nil
+	})
+}
+
+// Accounts returns all accounts, by name.
+func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT name, title, desk, login, author, created, contracts, answered, trouble, since FROM accounts ORDER BY name")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Account
+	for rows.Next() {
+		var a Account
+		var contracts []byte
+		var created, answered, since int64
+		if err := rows.Scan(&a.Name, &a.Title, &a.Desk, &a.Login, &a.Author, &created, &contracts, &answered, &a.Trouble, &since); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(contracts, &a.Contracts); err != nil {
+			return nil, fmt.Errorf("account %s: %w", a.Name, err)
+		}
+		a.Created, a.Answered, a.Since = fromUnix(created), fromUnix(answered), fromUnix(since)
+		out = append(out, a)
+	}
+	return out, rows.Err()
+}
+
+// PutSeats stores seats, new or changed, and takes others out, all or nothing.
+func (s *Store) PutSeats(ctx context.Context, put, gone []Seat) error {
+	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		for _, x := range gone {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM seats WHERE host = ? AND account = ? AND contract = ?", x.Host, x.Account, x.Contract); err != nil {
+				return err
+			}
+		}
+		for _, x := range put {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO seats (host, account, contract, taken, author, why, automatic, leaving, kind, access, expires, issued, generation) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+				ON CONFLICT (host, account, contract) DO UPDATE SET taken = excluded.taken, author = excluded.author, why = excluded.why, automatic = excluded.automatic, leaving = excluded.leaving,
+				kind = excluded.kind, access = excluded.access, expires = excluded.expires, issued = excluded.issued, generation = excluded.generation`,
+				x.Host, x.Account, x.Contract, unix(x.Taken), x.By, x.Why, x.Automatic, x.Leaving, x.Kind, append([]byte{}, x.Access...), unix(x.Expires), unix(x.Issued), x.Generation); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Seats returns all seats, by host.
+func (s *Store) Seats(ctx context.Context) ([]Seat, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT host, account, contract, taken, author, why, automatic, leaving, kind, access, expires, issued, generation FROM seats ORDER BY host, account, contract")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Seat
+	for rows.Next() {
+		var x Seat
+		var taken, expires, issued int64
+		if err := rows.Scan(&x.Host, &x.Account, &x.Contract, &taken, &x.By, &x.Why, &x.Automatic, &x.Leaving, &x.Kind, &x.Access, &expires, &issued, &x.Generation); err != nil {
+			return nil, err
+		}
+		x.Taken, x.Expires, x.Issued = fromUnix(taken), fromUnix(expires), fromUnix(issued)
+		out = append(out, x)
+	}
+	return out, rows.Err()
+}
+
+// SeatDay is how many seats of a contract were taken on a day.
+type SeatDay struct {
+	Day      string
+	Account  string
+	Contract string
+	Used     int
+	Seats    int
+}
+
+// PutSeatDays notes how many seats are taken; the last note of a day stands.
+func (s *Store) PutSeatDays(ctx context.Context, list []SeatDay) error {
+	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		for _, d := range list {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO seat_days (day, account, contract, used, seats) VALUES (?, ?, ?, ?, ?) ON CONFLICT (day, account, contract) DO UPDATE SET used = excluded.used, seats = excluded.seats",
+				d.Day, d.Account, d.Contract, d.Used, d.Seats); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// SeatDays returns the notes since a day, the oldest first.
+func (s *Store) SeatDays(ctx context.Context, since string) ([]SeatDay, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT day, account, contract, used, seats FROM seat_days WHERE day >= ? ORDER BY day, account, contract", since)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []SeatDay
+	for rows.Next() {
+		var d SeatDay
+		if err := rows.Scan(&d.Day, &d.Account, &d.Contract, &d.Used, &d.Seats); err != nil {
+			return nil, err
+		}
+		out = append(out, d)
+	}
+	return out, rows.Err()
+}
+
+// Reseal replaces every secret by what reseal makes of it, all or nothing. It
+// returns how many there were.
+func (s *Store) Reseal(ctx context.Context, reseal func([]byte) ([]byte, error)) (int, error) {
+	n := 0
+	err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		n = 0
+		for _, q := range []struct{ read, write string }{
+			{"SELECT name, '', '', login FROM accounts", "UPDATE accounts SET login = ?4 WHERE name = ?1 AND ?2 = '' AND ?3 = ''"},
+			{"SELECT host, account, contract, access FROM seats WHERE length(access) > 0", "UPDATE seats SET access = ?4 WHERE host = ?1 AND account = ?2 AND contract = ?3"},
+		} {
+			type row struct {
+				a, b, c string
+				secret  []byte
+			}
+			var all []row
+			rows, err := tx.QueryContext(ctx, q.read)
+			if err != nil {
+				return err
+			}
+			for rows.Next() {
+				var r row
+				if err := rows.Scan(&r.a, &r.b, &r.c, &r.secret); err != nil {
+					rows.Close()
+					return err
+				}
+				all = append(all, r)
+			}
+			if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+				return err
+			}
+			for _, r := range all {
+				sealed, err := reseal(r.secret)
+				if err != nil {
+					return err
+				}
+				if _, err := tx.ExecContext(ctx, q.write, r.a, r.b, r.c, sealed); err != nil {
+					return err
+				}
+				n++
+			}
+		}
+		return nil
+	})
+	return n, err
+}
