@@ -167,9 +167,8 @@ func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) 
 		return 0, err
 	}
 	if answer.Work {
-		if err := a.carryOut(ctx); err != nil {
-			return 0, err
-		}
+		// What the answer says of access is of before; the next round asks again.
+		return interval(answer), a.carryOut(ctx)
 	}
 	if renewed, err := a.renewAccess(ctx, answer.Access); err != nil {
 		a.log.Warn("the access cannot be brought up to date; it is tried again with the next round", "error", err)
@@ -181,7 +180,12 @@ func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) 
 			return 0, err
 		}
 	}
-	return max(time.Duration(answer.Interval)*time.Millisecond, 100*time.Millisecond), nil
+	return interval(answer), nil
+}
+
+// interval is how long the service wants the agent to wait.
+func interval(answer api.CheckInAnswer) time.Duration {
+	return max(time.Duration(answer.Interval)*time.Millisecond, 100*time.Millisecond)
 }
 
 // checkIn says how the host stands, and sends what the service has never seen.

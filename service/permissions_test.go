@@ -34,7 +34,7 @@ var routes = map[string]string{
 	"GET /api/contracts": readers, "GET /api/seats": readers, "GET /api/channels": readers, "GET /api/outlook": readers, "GET /api/accounts": readers,
 	"POST /api/accounts": operators, "DELETE /api/accounts/{name}": operators, "POST /api/seats": operators, "DELETE /api/seats/{host}/{account}": operators,
 	"POST /api/secrets/rotate": operators,
-	"GET /api/operators": operators, "POST /api/operators": operators, "DELETE /api/operators/{name}": operators,
+	"GET /api/operators":       operators, "POST /api/operators": operators, "DELETE /api/operators/{name}": operators,
 	"POST /api/agent/check-in": agents, "POST /api/agent/documents": agents, "GET /api/agent/delivery": agents, "POST /api/agent/reports": agents, "POST /api/agent/access": agents, "GET /api/documents/{digest}": agents,
 }
 

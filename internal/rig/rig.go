@@ -6,8 +6,10 @@ import (
 	"context"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -39,6 +41,25 @@ type Rig struct {
 	Upstream  string // URL
 	Operator  *client.Client
 	Log       *Log // of service and agents
+
+	away atomic.Bool
+}
+
+// Away takes the service off the network, or brings it back.
+func (r *Rig) Away(away bool) { r.away.Store(away) }
+
+// Tend lets the service do what is due for seats.
+func (r *Rig) Tend() { r.Service.Tend(context.Background()) }
+
+// Findings returns the classes of a host's findings, as CLASS severity FILE.
+func (r *Rig) Findings(name string) (out []string) {
+	r.T.Helper()
+	d, err := r.Operator.Host(context.Background(), name)
+	require.NoError(r.T, err)
+	for _, f := range d.Drift {
+		out = append(out, strings.TrimSpace(f.Class+" "+f.Severity+" "+f.File))
+	}
+	return out
 }
 
 // AccessLife is how long the access is good that the rig's desks issue.
@@ -99,7 +120,12 @@ func New(t testing.TB) *Rig {
 		Data: filepath.Join(r.Dir, "data"), Log: slog.New(slog.NewJSONHandler(r.Log, &slog.HandlerOptions{Level: slog.LevelDebug})), Interval: Interval, Now: r.Clock.Now,
 	})
 	require.NoError(t, err)
-	r.Server = httptest.NewServer(r.Service.Handler())
+	r.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+		if r.away.Load() {
+			panic(http.ErrAbortHandler)
+		}
+		r.Service.Handler().ServeHTTP(w, req)
+	}))
 	t.Cleanup(func() {
 		r.Server.CloseClientConnections()
 		r.Server.Close()
