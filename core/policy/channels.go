@@ -205,13 +205,14 @@ func (l *loader) channelReferences() {
 				l.fail("value", r.Pos, fmt.Sprintf("the repository %q is a choice of the channel %q", r.Value, c), fmt.Sprintf("say which choice is followed: channels: { %s: … }", c))
 			}
 		}
-		licensed, open := false, false
+		licensed, open, unknown := false, false, false
 		for _, name := range sortedNames(a.Channels) {
 			f := a.Channels[name]
 			l.used["channel "+name] = true
 			c := p.Channels[name]
 			if c == nil {
 				l.fail("unknown-name", f.Pos, fmt.Sprintf("there is no channel %q", name), "define it first"+hint(name, p.Channels))
+				unknown = true
 				continue
 			}
 			choice := c.Choice(f.Choice.Value)
@@ -221,6 +222,7 @@ func (l *loader) channelReferences() {
 					all[x.Name] = true
 				}
 				l.fail("unknown-name", f.Choice.Pos, fmt.Sprintf("the channel %q has no choice %q", name, f.Choice.Value), "it has "+strings.Join(sortedNames(all), ", ")+hint(f.Choice.Value, all))
+				unknown = true
 				continue
 			}
 			if choice.Contract != nil {
@@ -233,6 +235,9 @@ func (l *loader) channelReferences() {
 					l.fail("unknown-name", v.Pos, fmt.Sprintf("the choice %q of the channel %q has no variant %q", choice.Name, name, v.Value), "define it under variants"+hint(v.Value, choice.Variants))
 				}
 			}
+		}
+		if unknown {
+			continue
 		}
 		if a.Without != nil && licensed {
 			l.fail("value", a.Without.Pos, "the assignment runs without a contract and follows a choice that needs one", "follow an open choice, or drop without-contract")
