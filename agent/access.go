@@ -131,9 +131,10 @@ func openGrant(sealed string, key *ecdsa.PrivateKey, e *Enrolment, now time.Time
 }
 
 // applyAccess brings the access files of the host to what a grant gives for a sheet:
-// writes those that differ, removes those that were written for another sheet or whose
-// seat has gone. It reports whether anything changed, and what is missing.
-func (h *Host) applyAccess(sheet *source.Sheet, digest string, g *api.AccessGrant) (changed bool, missing []string, err error) {
+// writes those that differ, and removes those that were written for another sheet or
+// whose seat has gone, unless keep is true: then that is left for later. It reports
+// whether anything changed, and what is missing.
+func (h *Host) applyAccess(sheet *source.Sheet, digest string, g *api.AccessGrant, keep bool) (changed bool, missing []string, err error) {
 	old, err := h.accessMemory()
 	if err != nil {
 		return false, nil, err
@@ -145,23 +146,34 @@ func (h *Host) applyAccess(sheet *source.Sheet, digest string, g *api.AccessGran
 	}
 	var writes []write
 	for _, a := range sheet.Access {
+		var secret *credential.Secret
 		i := slices.IndexFunc(g.Items, func(x api.AccessItem) bool {
 			return x.Account == a.Account && (x.Missing != "" || x.Secret.Kind == a.Kind)
 		})
 		switch {
 		case i < 0:
 			missing = append(missing, fmt.Sprintf("%s: the service gave no access of the account %s", strings.Join(a.Repositories, ", "), a.Account))
-			continue
 		case g.Items[i].Missing != "":
 			missing = append(missing, fmt.Sprintf("%s: %s", strings.Join(a.Repositories, ", "), g.Items[i].Missing))
-			continue
+		default:
+			secret = &g.Items[i].Secret
 		}
 		for _, f := range a.Files {
-			text, err := g.Items[i].Secret.Write(f)
-			if err != nil {
-				return changed, missing, err
+			w := write{accessFile: accessFile{Account: a.Account, Path: f.Path, Mode: f.Mode}}
+			switch {
+			case secret != nil:
+				text, err := secret.Write(f)
+				if err != nil {
+					return changed, missing, err
+				}
+				w.text, w.Expires = []byte(text), secret.Expires.UTC()
+			case f.Without != "":
+				w.text = []byte(f.Without)
+			default:
+				continue
 			}
-			writes = append(writes, write{accessFile{a.Account, f.Path, f.Mode, digestOf([]byte(text)), g.Items[i].Secret.Expires.UTC()}, []byte(text)})
+			w.Digest = digestOf(w.text)
+			writes = append(writes, w)
 		}
 	}
 	// What is about to stand there is noted first: after a crash it is still known
@@ -188,6 +200,9 @@ func (h *Host) applyAccess(sheet *source.Sheet, digest string, g *api.AccessGran
 			return changed, missing, fmt.Errorf("%s cannot be written: %w", w.Path, err)
 		}
 		clear(w.text)
+	}
+	if keep {
+		return changed, missing, nil
 	}
 	for _, f := range both.Files[len(next.Files):] {
 		p, err := h.path(f.Path)
@@ -281,8 +296,9 @@ func (h *Host) accessFiles() []credential.File {
 	return out
 }
 
-// access puts in place what a sheet that is being carried out needs.
-func (c *carrier) access(ctx context.Context, sheet *source.Sheet) error {
+// access puts in place what a sheet that is being carried out needs; keep leaves for
+// later what it needs no more. The service is asked once for each sheet.
+func (c *carrier) access(ctx context.Context, sheet *source.Sheet, digest string, keep bool) error {
 	old, err := c.host.accessMemory()
 	if err != nil {
 		return err
@@ -290,13 +306,20 @@ func (c *carrier) access(ctx context.Context, sheet *source.Sheet) error {
 	if len(sheet.Access) == 0 && len(old.Files) == 0 {
 		return nil
 	}
-	grant := api.AccessGrant{Stamp: old.Stamp}
-	if len(sheet.Access) > 0 {
-		if grant, err = c.link.fetchAccess(ctx, c.enrol, sheet); err != nil {
-			return fmt.Errorf("the access cannot be had: %w", err)
+	grant, ok := c.grants[digest]
+	if !ok {
+		grant.Stamp = old.Stamp
+		if len(sheet.Access) > 0 {
+			if grant, err = c.link.fetchAccess(ctx, c.enrol, sheet); err != nil {
+				return fmt.Errorf("the access cannot be had: %w", err)
+			}
 		}
+		if c.grants == nil {
+			c.grants = map[string]api.AccessGrant{}
+		}
+		c.grants[digest] = grant
 	}
-	changed, missing, err := c.host.applyAccess(sheet, c.delivery.Sheet, &grant)
+	changed, missing, err := c.host.applyAccess(sheet, digest, &grant, keep)
 	c.accessChanged = c.accessChanged || changed
 	if err == nil && len(missing) > 0 {
 		err = errors.New(strings.Join(missing, "; "))
@@ -328,7 +351,7 @@ func (a *Agent) renewAccess(ctx context.Context, stamp string) (bool, error) {
 			return false, err
 		}
 	}
-	changed, missing, err := a.host.applyAccess(sheet, last.Sheet, &grant)
+	changed, missing, err := a.host.applyAccess(sheet, last.Sheet, &grant, false)
 	if err == nil && changed {
 		a.log.Info("access brought up to date", "stamp", grant.Stamp, "missing", strings.Join(missing, "; "))
 	}

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,8 +20,10 @@ import (
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
@@ -38,6 +42,7 @@ type carrier struct {
 	delivery api.Delivery
 
 	accessChanged bool
+	grants        map[string]api.AccessGrant // by sheet, for as long as the carrying takes
 }
 
 // begin notes that a step begins and how long the one before took.
@@ -113,6 +118,7 @@ func (c *carrier) steps(ctx context.Context) error {
 
 	c.begin(api.StepSurvey)
 	now := h.Survey()
+	h.addUnread(sheet, &now)
 	now.Masked() // fills Files
 
 	c.begin(api.StepPlan)
@@ -160,11 +166,11 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 		}
 		c.report.Undone = true
 		if c.accessChanged { // the files are as for the sheet before; so is the access, or will be with the next round
-			before := h.lastSheet()
-			if before == nil {
-				before = &source.Sheet{}
+			before, last := h.lastSheet(), memory{}
+			if before == nil || h.loadJSON("memory.json", &last) != nil {
+				before, last = &source.Sheet{}, memory{}
 			}
-			if undoErr := c.access(context.WithoutCancel(ctx), before); undoErr != nil {
+			if undoErr := c.access(context.WithoutCancel(ctx), before, last.Sheet, false); undoErr != nil {
 				c.log.Warn("the access is not as it was yet", "error", undoErr)
 			}
 		}
@@ -186,20 +192,28 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 		return c.failed("%w", err)
 	}
 
+	// What opens the new sources is there before they are, and what opened the old
+	// ones goes after them.
+	c.begin(api.StepAccess)
+	if err := c.access(ctx, sheet, c.delivery.Sheet, true); err != nil {
+		return c.failed("%w", err)
+	}
+
 	c.begin(api.StepSwap)
+	slices.SortStableFunc(files, func(a, b *staged) int { return cmp.Compare(a.rank(), b.rank()) })
 	for _, s := range files {
 		if err := s.swap(); err != nil {
 			return c.failed("%s cannot be put in place: %w", s.path, err)
 		}
 	}
 
-	c.begin(api.StepAccess)
-	if err := c.access(ctx, sheet); err != nil {
+	if err := c.access(ctx, sheet, c.delivery.Sheet, false); err != nil {
 		return c.failed("%w", err)
 	}
 
 	c.begin(api.StepRefresh)
 	after := h.Survey()
+	h.addUnread(sheet, &after)
 	after.Masked()
 	if err := c.refresh(ctx, sheet, &after); err != nil {
 		return c.failed("%w", err)
@@ -222,6 +236,20 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 	return h.closeJournal()
 }
 
+// addUnread adds files of the sheet that stand on the host though its package manager
+// does not read them.
+func (h *Host) addUnread(sheet *source.Sheet, r *survey.Result) {
+	for _, f := range sheet.Files {
+		if _, read := r.Texts[f.Path]; read {
+			continue
+		}
+		text, info, err := h.fs.ReadTextInfo(f.Path)
+		if err == nil && info.Mode().IsRegular() {
+			r.Texts[f.Path], r.Modes[f.Path] = text, info.Mode().Perm()
+		}
+	}
+}
+
 // stage writes an edit beside the file that it is for.
 func (h *Host) stage(e change.FileEdit, before journalEntry) (*staged, error) {
 	p, err := h.path(e.Path)
@@ -232,7 +260,7 @@ func (h *Host) stage(e change.FileEdit, before journalEntry) (*staged, error) {
 	if err != nil && e.Action != change.Remove {
 		return nil, fmt.Errorf("its mode %q cannot be read", e.Mode)
 	}
-	s := &staged{path: e.Path, real: p, data: e.New, mode: fs.FileMode(mode).Perm(), uid: before.UID, gid: before.GID, remove: e.Action == change.Remove}
+	s := &staged{path: e.Path, real: p, data: e.New, mode: fs.FileMode(mode).Perm(), uid: before.UID, gid: before.GID, remove: e.Action == change.Remove, fresh: e.Action == change.Create}
 	if _, err := os.Lstat(p); e.Action == change.Create && err == nil {
 		return nil, errors.New("it was made by somebody else a moment ago; try again")
 	}
@@ -301,6 +329,10 @@ func (h *Host) manager(family string) (manager, error) {
 		return apt{h}, nil
 	case rpm.Family:
 		return dnf{h}, nil
+	case zypp.Family:
+		return zypper{h}, nil
+	case arch.Family:
+		return pacman{h}, nil
 	}
 	return nil, fmt.Errorf("this agent cannot change hosts of the family %q", family)
 }

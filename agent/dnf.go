@@ -67,6 +67,12 @@ func exists(p string) bool {
 
 // view writes .repo files into a folder.
 func (h dnf) view(dir string, texts map[string][]byte) error {
+	return h.viewRepos(dir, texts, rpm.Rooted)
+}
+
+// viewRepos writes .repo files into a folder, with the paths in them made to lead into
+// the root.
+func (h *Host) viewRepos(dir string, texts map[string][]byte, rooted func(text []byte, root string) ([]byte, error)) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
@@ -75,11 +81,11 @@ func (h dnf) view(dir string, texts map[string][]byte) error {
 			continue
 		}
 		if h.Root != "/" {
-			rooted, err := rpm.Rooted(t, h.Root)
+			led, err := rooted(t, h.Root)
 			if err != nil {
 				return fmt.Errorf("%s: %w", p, err)
 			}
-			t = rooted
+			t = led
 		}
 		if err := os.WriteFile(path.Join(dir, path.Base(p)), t, 0o600); err != nil {
 			return err

@@ -158,7 +158,20 @@ type staged struct {
 	mode     fs.FileMode
 	uid, gid int
 	remove   bool
+	fresh    bool // nothing stood there before
 	pending  *renameio.PendingFile
+}
+
+// rank orders files for the swap: new ones first, so that nothing names a file that
+// is not there yet, and those that go last.
+func (s *staged) rank() int {
+	switch {
+	case s.remove:
+		return 2
+	case s.fresh:
+		return 0
+	}
+	return 1
 }
 
 // prepare writes the file under another name and makes sure it is on the disk.

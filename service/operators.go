@@ -17,8 +17,10 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
@@ -552,7 +554,9 @@ func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Ro
 }
 
 // managed reports whether this release can change hosts of a family.
-func managed(family string) bool { return family == deb.Family || family == rpm.Family }
+func managed(family string) bool {
+	return slices.Contains([]string{deb.Family, rpm.Family, zypp.Family, arch.Family}, family)
+}
 
 func (s *Service) begin(ctx context.Context, ro store.Rollout, targets []*host) (*body[api.Rollout], error) {
 	ro.Author, ro.Begun = operatorFrom(ctx).Name, s.now()

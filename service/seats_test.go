@@ -541,3 +541,76 @@ func TestChannelsShowVariantsOnlyWhenAsked(t *testing.T) {
 	assert.Equal(t, plain, choices(""))
 	assert.Equal(t, append(plain, "plover rolling debug", "plover rolling source"), choices("true"))
 }
+
+// modelled is the demo's policy with the models on the licensed choice.
+func modelled(t *testing.T, r *rig.Rig) map[string][]byte {
+	files := r.Policy()
+	text := string(files["hosts.yaml"])
+	from := strings.Index(text, "  - to: models")
+	to := strings.Index(text, "  - to: desks\n")
+	require.True(t, from > 0 && to > from)
+	files["hosts.yaml"] = []byte(text[:from] + "  - to: models\n    channels: { gannet: licensed }\n    seats: automatic\n\n" + text[to:])
+	return files
+}
+
+// TestEveryFamilysOwnWay lets the real zypper and pacman in by what they read.
+func TestEveryFamilysOwnWay(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Accounts()
+	roots := map[string]string{"chart-2": r.Up("chart-2"), "model-2": r.Up("model-2")}
+	_, err := r.Operator.Label(ctx, "model-2", map[string]string{"duty": "model"})
+	require.NoError(t, err)
+	publish(t, r, modelled(t, r))
+	ro := r.Carry()
+	require.Zero(t, ro.Counts["failed"], "%+v", ro.Hosts)
+	for host, c := range map[string]struct{ file, by, begins string }{
+		"chart-2": {"etc/zypp/credentials.d/lantern-gannet", "zypper", "username = chart-2.brinewick.test-"},
+		"model-2": {"etc/pacman.d/lantern-gannet-licensed.gannet", "pacman", "Server = http://model-2.brinewick.test-"},
+	} {
+		file := filepath.Join(roots[host], c.file)
+		info, err := os.Stat(file)
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), host)
+		assert.True(t, strings.HasPrefix(read(t, file), c.begins), read(t, file))
+		d, err := r.Operator.Host(ctx, host)
+		require.NoError(t, err)
+		assert.Equal(t, "steady", d.State, d.Detail)
+		require.NotNil(t, d.Report.Report)
+		assert.Equal(t, c.by, d.Report.Report.Refresh)
+		require.NotEmpty(t, d.Report.Report.Sources)
+		for _, s := range d.Report.Report.Sources {
+			assert.True(t, s.OK, "%s: %s", s.URL, s.Message)
+		}
+
+		_, err = r.Operator.ReleaseSeat(ctx, host, "gannet")
+		require.NoError(t, err)
+		r.Until("the access goes", func() bool {
+			b, err := os.ReadFile(file)
+			return err != nil || !strings.Contains(string(b), host+".brinewick")
+		})
+	}
+	assert.NoFileExists(t, filepath.Join(roots["chart-2"], "etc/zypp/credentials.d/lantern-gannet"))
+	assert.Equal(t, "Server = http://"+r.World.Plain+"/arch.gannet.example/licensed/x86_64\n", read(t, filepath.Join(roots["model-2"], "etc/pacman.d/lantern-gannet-licensed.gannet")),
+		"without access pacman still works: a file that it includes must be there")
+}
+
+func TestPacmanAndZypperGoBackToTheOpenChoice(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Accounts()
+	root := r.Up("model-2")
+	_, err := r.Operator.Label(ctx, "model-2", map[string]string{"duty": "model"})
+	require.NoError(t, err)
+	conf := filepath.Join(root, "etc/pacman.conf")
+	was := read(t, conf)
+	publish(t, r, modelled(t, r))
+	require.Zero(t, r.Carry().Counts["failed"])
+	assert.Equal(t, was+"\n# Patient Lantern's repositories, each in a file of its own.\nInclude = /etc/pacman.d/lantern-gannet-licensed.conf\n", read(t, conf))
+	r.Publish()
+	ro := r.Carry()
+	require.Zero(t, ro.Counts["failed"], "%+v", ro.Hosts)
+	assert.Contains(t, read(t, filepath.Join(root, "etc/pacman.d/lantern-gannet-licensed.conf")), "\n#[gannet-licensed]\n")
+	assert.Contains(t, read(t, filepath.Join(root, "etc/pacman.d/lantern-gannet-open.conf")), "\n[gannet-open]\n")
+	assert.NoFileExists(t, filepath.Join(root, "etc/pacman.d/lantern-gannet-licensed.gannet"))
+}

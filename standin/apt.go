@@ -158,5 +158,6 @@ var licensed = []struct{ path, vendor, opens string }{
 	{"/apt.gannet.example/licensed/", "gannet", "gannet-licensed"},
 	{"/apt.gannet.example/licensed-storage/", "gannet", "gannet-licensed"},
 	{"/rpm.gannet.example/licensed/", "gannet", "gannet-licensed"},
+	{"/arch.gannet.example/licensed/", "gannet", "gannet-licensed"},
 	{"/metrics.plover.example/pinned-1.44/", "plover", "plover-pinned"},
 }

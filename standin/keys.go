@@ -111,6 +111,7 @@ var vendorKeys = []struct {
 }{
 	{"skerry-archive", "Skerry Archive <archive@skerry.example>", "2023-04-01", 0},
 	{"foreland-archive", "Foreland Archive <archive@foreland.example>", "2023-09-01", 0},
+	{"halyard-archive", "Halyard Archive <archive@halyard.example>", "2023-05-01", 0},
 	{"saltmarsh-2026", "Saltmarsh Packages <packages@saltmarsh.example>", "2024-01-15", 4},
 	{"saltmarsh-2029", "Saltmarsh Packages 2029 <packages@saltmarsh.example>", "2026-09-01", 6},
 	{"gannet-2025", "Gannet Release Signing <release@gannet.example>", "2025-02-03", 5},

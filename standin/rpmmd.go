@@ -89,7 +89,16 @@ func RpmRepositories(keys map[string]*Key) []RpmRepository {
 				Packages: []Package{{"gannet-hypervisor", gannetVersion(choice), "virtual machines"}}})
 		}
 	}
-	return out
+	for _, choice := range []string{"licensed", "open"} {
+		out = append(out, RpmRepository{Base: "/rpm.gannet.example/" + choice + "/halyard-15/x86_64", Arch: "x86_64", Key: keys["gannet-2025"],
+			Packages: []Package{{"gannet-hypervisor", gannetVersion(choice), "virtual machines"}}})
+	}
+	for _, series := range []string{"8", "9"} {
+		out = append(out, RpmRepository{Base: "/packages.saltmarsh.example/rpm/" + series + ".x/halyard-15/x86_64", Arch: "x86_64", Key: keys["saltmarsh-2026"],
+			Packages: []Package{{"saltmarsh-server", series + ".2.1-1", "tide database"}}})
+	}
+	return append(out, RpmRepository{Base: "/archive.halyard.example/15.3/oss", Arch: "x86_64", Key: keys["halyard-archive"],
+		Packages: []Package{{"halyard-release", "15.3-1", "release files of Halyard"}}})
 }
 
 // gannetVersion is what a choice of Gannet's channel offers: the open one lags.

@@ -81,6 +81,12 @@ func (u *Upstreams) build() error {
 			return err
 		}
 	}
+	for _, r := range PacmanRepositories() {
+		var unsigned *Key
+		if err := take(r.Base, &unsigned, r.Build); err != nil {
+			return err
+		}
+	}
 	u.files = files
 	return nil
 }

@@ -78,7 +78,56 @@ func Fleet() []Member {
 	for _, h := range RpmHosts {
 		out = append(out, Member{h.Name, map[string]string{"site": "station"}, h.Write})
 	}
-	return out
+	return append(out,
+		Member{"chart-2", map[string]string{"site": "station"}, writer(chart)},
+		Member{"model-2", map[string]string{"site": "station", "duty": "model"}, writer(model)})
+}
+
+// writer makes a folder of what files gives.
+func writer(files func(base string, keys map[string]*Key) (map[string]string, error)) func(root, base string, keys map[string]*Key) error {
+	return func(root, base string, keys map[string]*Key) error {
+		list, err := files(base, keys)
+		if err != nil {
+			return err
+		}
+		list["proc/cpuinfo"], list["usr/bin/sh"], list["boot/.keep"] = cpuinfo, program, ""
+		for name, text := range list {
+			if err := write(filepath.Join(root, name), []byte(text)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// chart is a chart server that zypper keeps.
+func chart(base string, keys map[string]*Key) (map[string]string, error) {
+	key, err := keys["halyard-archive"].Public()
+	return map[string]string{
+		"etc/hostname":                  "chart-2\n",
+		"etc/os-release":                osRelease("Halyard", "halyard", "suse sles", "15.3"),
+		"etc/zypp/zypp.conf":            "## Configuration of libzypp\n[main]\n",
+		"etc/zypp/credentials.d/.keep":  "",
+		"etc/zypp/vars.d/.keep":         "",
+		"etc/zypp/keys/halyard.asc":     key,
+		"etc/zypp/repos.d/halyard.repo": "[halyard-oss]\nname=Halyard 15.3\nenabled=1\nautorefresh=1\nbaseurl=" + base + "/archive.halyard.example/15.3/oss/\ngpgkey=file:///etc/zypp/keys/halyard.asc\n",
+		"var/lib/rpm/.keep":             "",
+		"var/cache/zypp/.keep":          "",
+	}, err
+}
+
+// model is a model node that pacman keeps.
+func model(base string, _ map[string]*Key) (map[string]string, error) {
+	return map[string]string{
+		"etc/hostname":   "model-2\n",
+		"etc/os-release": osRelease("Driftwood", "driftwood", "arch", ""),
+		"etc/pacman.conf": "# As the installer wrote it.\n[options]\nHoldPkg = pacman glibc\nArchitecture = x86_64\nSigLevel = Required DatabaseOptional\n\n" +
+			"[driftwood]\nInclude = /etc/pacman.d/mirrorlist\n",
+		"etc/pacman.d/mirrorlist":                  "## Driftwood\nServer = " + base + "/archive.driftwood.example/$repo/os/$arch\n",
+		"var/lib/pacman/local/ALPM_DB_VERSION":     "9\n",
+		"var/lib/pacman/local/pacman-6.0.2-8/desc": "%NAME%\npacman\n\n%VERSION%\n6.0.2-8\n\n",
+		"var/lib/pacman/sync/.keep":                "",
+	}, nil
 }
 
 // RpmHost is an archive database that dnf keeps and an agent looks after.

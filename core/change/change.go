@@ -10,9 +10,12 @@ import (
 
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/ini"
 	"patientlantern.example/lantern/core/text/lines"
 )
 
@@ -73,9 +76,14 @@ func Compute(in Input) Change {
 			}
 		}
 	}
-	if in.Sheet.Family == rpm.Family {
-		c.repos()
-	} else {
+	switch in.Sheet.Family {
+	case rpm.Family:
+		c.repos(ini.ParseRPM)
+	case zypp.Family:
+		c.repos(func(text []byte) *ini.File { return ini.ParseZypp(text) })
+	case arch.Family:
+		c.includes()
+	default:
 		c.inPlace()
 	}
 	slices.SortFunc(c.out.Edits, func(a, b FileEdit) int { return cmp.Compare(a.Path, b.Path) })

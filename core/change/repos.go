@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/drift"
-	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/ini"
 )
@@ -13,22 +12,22 @@ import (
 // repos edits .repo files that do not belong to the policy: what defines a source
 // of the sheet again is switched off, what the policy does not list is treated as
 // it says.
-func (c *computer) repos() {
+func (c *computer) repos(parse func([]byte) *ini.File) {
 	for _, path := range sorted(c.Texts) {
 		if c.owned[path] || !strings.HasSuffix(path, ".repo") {
 			continue
 		}
-		c.repoFile(path)
+		c.repoFile(path, parse)
 	}
 }
 
-func (c *computer) repoFile(path string) {
+func (c *computer) repoFile(path string, parse func([]byte) *ini.File) {
 	old := c.Texts[path]
 	text := old
 	var why []string
 	for i := range c.Survey.Sources {
 		s := &c.Survey.Sources[i]
-		if s.File != path || !s.Enabled || s.Family != rpm.Family {
+		if s.File != path || !s.Enabled || s.Family != c.Sheet.Family {
 			continue
 		}
 		of := drift.Doubles(s, c.releases)
@@ -43,7 +42,7 @@ func (c *computer) repoFile(path string) {
 		default:
 			continue
 		}
-		next, err := switchSection(text, s.ID, remove)
+		next, err := switchSection(parse(text), s.ID, remove)
 		if err != nil {
 			c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s:%d: %s cannot be switched off: %v", path, s.Line, s.ID, err))
 			continue
@@ -57,8 +56,7 @@ func (c *computer) repoFile(path string) {
 
 // switchSection switches the section of that id off, or takes it out. dnf merges
 // sections of one name in a file, and the last word counts.
-func switchSection(text []byte, id string, remove bool) ([]byte, error) {
-	f := ini.ParseRPM(text)
+func switchSection(f *ini.File, id string, remove bool) ([]byte, error) {
 	last := -1
 	for i := range f.Sections {
 		if f.Name(&f.Sections[i]) != id {

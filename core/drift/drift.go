@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
 )
@@ -174,7 +175,7 @@ func (c *comparer) source(want *source.SheetSource, have *source.Source) {
 		want, have []string
 		severity   string
 	}{
-		{"URL", want.URLs, have.EffURLs, Danger},
+		{"URL", want.URLs, withoutLogin(want, have.EffURLs), Danger},
 		{"suites", want.Suites, have.EffSuites, Fault},
 		{"components", want.Components, have.Components, Fault},
 		{"kinds", want.Kinds, have.Kinds, Fault},
@@ -187,7 +188,7 @@ func (c *comparer) source(want *source.SheetSource, have *source.Source) {
 	if fprs := c.fingerprints(have.SignedBy); !source.SameSet(want.SignedBy, fprs) {
 		differs(ChangedSource, Danger, "signing keys", strings.Join(want.SignedBy, " "), strings.Join(fprs, " "))
 	}
-	if want.Signatures == source.CheckRequired && have.Checks.Metadata != source.CheckRequired {
+	if want.Signatures == source.CheckRequired && have.Family != arch.Family && have.Checks.Metadata != source.CheckRequired {
 		differs(ChecksWeakened, Danger, "signature check", source.CheckRequired, have.Checks.Metadata)
 	}
 	if want.Signatures == source.CheckRequired && have.Family != deb.Family && have.Checks.Packages != source.CheckRequired {
@@ -196,6 +197,34 @@ func (c *comparer) source(want *source.SheetSource, have *source.Source) {
 	if want.Signatures == source.CheckOff && have.Checks.Metadata == source.CheckRequired {
 		differs(ChangedSource, Note, "signature check", source.CheckOff, have.Checks.Metadata)
 	}
+}
+
+// checked says how strictly what comes from a source is checked: apt checks the
+// metadata, which holds the sums of the packages; the others check the packages.
+func checked(s *source.Source) string {
+	if s.Family == deb.Family {
+		return s.Checks.Metadata
+	}
+	return s.Checks.Packages
+}
+
+// withoutLogin takes out of URLs the login that the policy insists on having there;
+// whose it is is one host's own.
+func withoutLogin(want *source.SheetSource, urls []string) []string {
+	if want.Contract == "" {
+		return urls
+	}
+	out := make([]string, len(urls))
+	for i, u := range urls {
+		out[i] = u
+		if scheme, rest, ok := strings.Cut(u, "://"); ok {
+			authority, path, _ := strings.Cut(rest, "/")
+			if at := strings.LastIndexByte(authority, '@'); at >= 0 {
+				out[i] = scheme + "://" + authority[at+1:] + "/" + path
+			}
+		}
+	}
+	return out
 }
 
 func orNone(s string) string {
@@ -294,7 +323,7 @@ func (c *comparer) others() {
 		if c.sheet.Unlisted != source.UnlistedReport {
 			f.Severity = Fault
 		}
-		if s.Checks.Metadata != source.CheckRequired {
+		if checked(s) != source.CheckRequired {
 			f.Severity = Danger
 			f.Message += ", and its signature is not checked"
 		}

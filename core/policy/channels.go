@@ -196,6 +196,9 @@ func (l *loader) channelReferences() {
 			}
 			if choice.Contract != nil {
 				resolveName(l, "contract", *choice.Contract, p.Contracts)
+				for _, t := range list {
+					l.insistOnURL(p.Repositories[t.Value])
+				}
 			}
 		}
 	}
@@ -250,6 +253,24 @@ func (l *loader) channelReferences() {
 	}
 	unused(l, "channel", p.Channels, func(c *Channel) diag.Pos { return c.Pos })
 	unused(l, "contract", p.Contracts, func(c *Contract) diag.Pos { return c.Pos })
+}
+
+// insistOnURL wants it said that a login shall stand in a URL: everybody who sees
+// what pacman does sees it.
+func (l *loader) insistOnURL(r *Repository) {
+	if r == nil {
+		return
+	}
+	for _, p := range append([]*Place{r.Arch}, func() (out []*Place) {
+		for _, x := range r.Files {
+			out = append(out, x.Arch)
+		}
+		return out
+	}()...) {
+		if p != nil && p.Access == nil {
+			l.fail("missing", p.Pos, fmt.Sprintf("the repository %q is licensed, and pacman can log in by a login in the URL only, which its output shows", r.Name), "say access: login-in-url to insist, or leave arch out")
+		}
+	}
 }
 
 func sortedNames[T any](m map[string]T) []string {

@@ -15,22 +15,21 @@ func (l *loader) define(d *Definition, x field) {
 	case "deb":
 		d.Deb = l.deb(x)
 	case "rpm":
-		d.Rpm = l.rpm(x)
+		d.Rpm = l.place(x)
+	case "zypp":
+		d.Zypp = l.place(x)
+	case "arch":
+		d.Arch = l.place(x)
 	case "files":
 		for _, f := range l.mapping(x.node, "files") {
 			if !l.name(f, "file", diag.Pos{}, false) {
 				continue
 			}
 			e := Extra{Name: f.key, Pos: f.at}
-			for _, y := range l.mapping(f.node, fmt.Sprintf("the file %q", f.key), "deb", "rpm") {
-				switch y.key {
-				case "deb":
-					e.Deb = l.deb(y)
-				case "rpm":
-					e.Rpm = l.rpm(y)
-				}
+			for _, y := range l.mapping(f.node, fmt.Sprintf("the file %q", f.key), "deb", "rpm", "zypp", "arch") {
+				l.define(&e.Definition, y)
 			}
-			if e.Deb == nil && e.Rpm == nil {
+			if e.Empty() {
 				l.fail("missing", f.at, fmt.Sprintf("the file %q says nothing about any family of package managers", f.key), "add: deb: { url: …, suites: […], components: […] }, or: rpm: { url: … }")
 				continue
 			}
@@ -51,14 +50,18 @@ func (l *loader) url(f field) *Text {
 	return &t
 }
 
-func (l *loader) rpm(f field) *Rpm {
-	d := &Rpm{Pos: f.at}
-	for _, x := range l.mapping(f.node, "rpm", "url", "access", "authority") {
+func (l *loader) place(f field) *Place {
+	d := &Place{Pos: f.at}
+	allowed := []string{"url", "access"}
+	if f.key == "rpm" {
+		allowed = append(allowed, "authority")
+	}
+	for _, x := range l.mapping(f.node, f.key, allowed...) {
 		switch x.key {
 		case "url":
 			d.URL = l.url(x)
 		case "access":
-			v := l.oneOf(x, "access", AccessLogin, AccessCertificate)
+			v := l.oneOf(x, "access", Accesses[f.key]...)
 			d.Access = &Text{v, x.at}
 		case "authority":
 			if t, ok := l.text(x, "authority"); ok {
@@ -88,26 +91,27 @@ func (l *loader) authority(t Text) *Text {
 
 // Texts yields every text of a definition in which names are filled in.
 func (d *Definition) Texts(yield func(Text) bool) {
-	list := texts(nil, d.Deb, d.Rpm)
-	for _, x := range d.Files {
-		list = texts(list, x.Deb, x.Rpm)
-	}
-	for _, t := range list {
+	for _, t := range d.texts(nil) {
 		if !yield(t) {
 			return
 		}
 	}
 }
 
-func texts(out []Text, deb *Deb, rpm *Rpm) []Text {
-	if deb != nil {
-		if deb.URL != nil {
-			out = append(out, *deb.URL)
+func (d *Definition) texts(out []Text) []Text {
+	if d.Deb != nil {
+		if d.Deb.URL != nil {
+			out = append(out, *d.Deb.URL)
 		}
-		out = slices.Concat(out, deb.Suites, deb.Components, deb.Archs, deb.Add, deb.Drop)
+		out = slices.Concat(out, d.Deb.Suites, d.Deb.Components, d.Deb.Archs, d.Deb.Add, d.Deb.Drop)
 	}
-	if rpm != nil && rpm.URL != nil {
-		out = append(out, *rpm.URL)
+	for _, p := range []*Place{d.Rpm, d.Zypp, d.Arch} {
+		if p != nil && p.URL != nil {
+			out = append(out, *p.URL)
+		}
+	}
+	for i := range d.Files {
+		out = d.Files[i].texts(out)
 	}
 	return out
 }

@@ -505,7 +505,7 @@ func (l *loader) repository(f field) {
 	l.policy.Repositories[f.key] = r
 	what := fmt.Sprintf("the repository %q", f.key)
 	var sigAt diag.Pos
-	for _, x := range l.mapping(f.node, what, "title", "support", "settings", "keys", "signatures", "because", "enabled", "in-place", "deb", "rpm", "files", "cases") {
+	for _, x := range l.mapping(f.node, what, "title", "support", "settings", "keys", "signatures", "because", "enabled", "in-place", "deb", "rpm", "zypp", "arch", "files", "cases") {
 		switch x.key {
 		case "title":
 			t, _ := l.text(x, "title")
@@ -530,7 +530,7 @@ func (l *loader) repository(f field) {
 			r.Enabled = l.boolean(x, "enabled")
 		case "in-place":
 			r.InPlace = l.boolean(x, "in-place")
-		case "deb", "rpm", "files":
+		case "deb", "rpm", "zypp", "arch", "files":
 			l.define(&r.Definition, x)
 		case "cases":
 			r.Cases = l.cases(x)
@@ -544,7 +544,7 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 	if r.Signatures == source.CheckOff && strings.TrimSpace(r.Because) == "" {
 		l.fail("no-reason", sigAt, fmt.Sprintf("the repository %q switches signature checks off without a reason", r.Name), "say why: because: \"…\"")
 	}
-	if r.Deb == nil && r.Rpm == nil {
+	if r.Empty() {
 		l.fail("missing", r.Pos, fmt.Sprintf("the repository %q says nothing about any family of package managers", r.Name), "add: deb: { url: …, suites: […], components: […] }, or: rpm: { url: … }")
 		return
 	}
@@ -555,21 +555,24 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 	if r.Signatures == source.CheckRequired && len(r.Keys) == 0 {
 		l.fail("key-missing", r.Pos, fmt.Sprintf("the repository %q names no key, so nothing that it signs could be checked", r.Name), "add: keys: [NAME]")
 	}
-	l.definitionRules(r, "the repository "+strconv.Quote(r.Name), r.Deb, r.Rpm)
-	for _, x := range r.Files {
-		l.definitionRules(r, fmt.Sprintf("the file %q of the repository %q", x.Name, r.Name), x.Deb, x.Rpm)
+	l.definitionRules(r, "the repository "+strconv.Quote(r.Name), &r.Definition)
+	for i := range r.Files {
+		l.definitionRules(r, fmt.Sprintf("the file %q of the repository %q", r.Files[i].Name, r.Name), &r.Files[i].Definition)
 	}
 	for _, c := range r.Cases {
-		for _, x := range c.Files {
-			l.definitionRules(r, fmt.Sprintf("the file %q of the repository %q", x.Name, r.Name), x.Deb, x.Rpm)
+		for i := range c.Files {
+			l.definitionRules(r, fmt.Sprintf("the file %q of the repository %q", c.Files[i].Name, r.Name), &c.Files[i].Definition)
 		}
 	}
 }
 
 // inPlaceRules checks a repository that is the distribution's own.
 func (l *loader) inPlaceRules(r *Repository, sigAt diag.Pos) {
-	if r.Rpm != nil {
-		l.fail("value", r.Rpm.Pos, fmt.Sprintf("the repository %q is edited in place, which is for apt's entries", r.Name), "drop in-place, or rpm")
+	for _, p := range r.Places() {
+		if p == nil {
+			continue
+		}
+		l.fail("value", p.Pos, fmt.Sprintf("the repository %q is edited in place, which is for apt's entries", r.Name), "drop in-place, or what is said of other families")
 	}
 	if len(r.Files) > 0 {
 		l.fail("value", r.Files[0].Pos, fmt.Sprintf("the repository %q is edited in place and has no files of its own", r.Name), "drop files, or in-place")
@@ -586,18 +589,22 @@ func (l *loader) inPlaceRules(r *Repository, sigAt diag.Pos) {
 }
 
 // definitionRules checks what must be given of a file of the policy's own.
-func (l *loader) definitionRules(r *Repository, what string, deb *Deb, rpm *Rpm) {
+func (l *loader) definitionRules(r *Repository, what string, d *Definition) {
 	plain := func(u *Text) {
 		if r.Signatures == source.CheckOff && u != nil && strings.HasPrefix(expandDefaults(u.Value, r.Settings), "http://") {
 			l.report("plain-transport", diag.Warning, u.Pos, what+" comes over http without a signature check: anybody on the way can change it", "use https, or check signatures")
 		}
 	}
-	if rpm != nil {
-		if rpm.URL == nil {
-			l.fail("missing", rpm.Pos, what+" has no url", "add: url: \"https://…\"")
+	for _, p := range d.Places() {
+		if p == nil {
+			continue
 		}
-		plain(rpm.URL)
+		if p.URL == nil {
+			l.fail("missing", p.Pos, what+" has no url", "add: url: \"https://…\"")
+		}
+		plain(p.URL)
 	}
+	deb := d.Deb
 	if deb == nil {
 		return
 	}
@@ -676,11 +683,11 @@ func (l *loader) cases(f field) []Case {
 	var out []Case
 	for _, n := range seq.Values {
 		c := Case{Pos: l.pos(n)}
-		for _, x := range l.mapping(n, "a case", "where", "deb", "rpm", "files", "enabled") {
+		for _, x := range l.mapping(n, "a case", "where", "deb", "rpm", "zypp", "arch", "files", "enabled") {
 			switch x.key {
 			case "where":
 				c.Where = l.condition(x)
-			case "deb", "rpm", "files":
+			case "deb", "rpm", "zypp", "arch", "files":
 				l.define(&c.Definition, x)
 			case "enabled":
 				b := l.boolean(x, "enabled")

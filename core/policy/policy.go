@@ -66,7 +66,9 @@ type Repository struct {
 // package managers; nil where it says nothing about one.
 type Definition struct {
 	Deb   *Deb
-	Rpm   *Rpm
+	Rpm   *Place
+	Zypp  *Place
+	Arch  *Place
 	Files []Extra // further files of the repository
 }
 
@@ -74,8 +76,7 @@ type Definition struct {
 type Extra struct {
 	Name string
 	Pos  diag.Pos
-	Deb  *Deb
-	Rpm  *Rpm
+	Definition
 }
 
 // Case changes a repository for the hosts on which a condition holds.
@@ -98,19 +99,34 @@ type Deb struct {
 	Drop       []Text
 }
 
-// Rpm is what a repository is to dnf and yum.
-type Rpm struct {
+// Place is what a repository is to dnf, zypper or pacman.
+type Place struct {
 	Pos       diag.Pos
 	URL       *Text
-	Access    *Text // how a licensed one is opened: login or client-certificate
-	Authority *Text // file with the certificates of the authority that vouches for the server
+	Access    *Text // how a licensed one is opened; nil: by login
+	Authority *Text // rpm only: certificates that vouch for the server
 }
 
 // How a licensed repository is opened on a host.
 const (
 	AccessLogin       = "login"
-	AccessCertificate = "client-certificate"
+	AccessCertificate = "client-certificate" // dnf only
+	AccessInURL       = "login-in-url"       // pacman, which has no other way
 )
+
+// Accesses lists the ways of each family; the first is taken where none is given.
+// pacman's must be given: a login in a URL is for those who insist.
+var Accesses = map[string][]string{"rpm": {AccessLogin, AccessCertificate}, "zypp": {AccessLogin}, "arch": {AccessInURL}}
+
+// Places are the parts of a definition that are Places, by family.
+func (d *Definition) Places() map[string]*Place {
+	return map[string]*Place{"rpm": d.Rpm, "zypp": d.Zypp, "arch": d.Arch}
+}
+
+// Empty reports whether a definition says nothing about any family.
+func (d *Definition) Empty() bool {
+	return d.Deb == nil && d.Rpm == nil && d.Zypp == nil && d.Arch == nil
+}
 
 // Contract names what a vendor sold, under a name that outlasts renewals.
 type Contract struct {

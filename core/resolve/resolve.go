@@ -14,8 +14,10 @@ import (
 
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 )
@@ -251,7 +253,7 @@ func inspect(repo *policy.Repository, keys map[string]*policy.Key) (reads map[st
 			text(list...)
 		}
 	}
-	rpmDef := func(d *policy.Rpm) {
+	place := func(d *policy.Place) {
 		if d == nil {
 			b.WriteByte('-')
 			return
@@ -264,13 +266,15 @@ func inspect(repo *policy.Repository, keys map[string]*policy.Key) (reads map[st
 			}
 		}
 	}
-	whole := func(d *policy.Definition) {
+	var whole func(d *policy.Definition)
+	whole = func(d *policy.Definition) {
 		def(d.Deb)
-		rpmDef(d.Rpm)
-		for _, x := range d.Files {
-			say(x.Name)
-			def(x.Deb)
-			rpmDef(x.Rpm)
+		place(d.Rpm)
+		place(d.Zypp)
+		place(d.Arch)
+		for i := range d.Files {
+			say(d.Files[i].Name)
+			whole(&d.Files[i].Definition)
 		}
 	}
 	fmt.Fprintf(&b, "%q %q %q %q %t %t", repo.Name, repo.Title, repo.Support, repo.Signatures, repo.Enabled, repo.InPlace)
@@ -678,12 +682,12 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		enabled = false
 	}
 	w := &writing{Resolver: r, part: x, host: h, repo: repo, enabled: enabled, grant: p.grants[name], lookup: lookup, fail: fail}
-	write := map[string]func(string, *policy.Deb, *policy.Rpm) bool{deb.Family: w.deb, rpm.Family: w.rpm}[h.Traits.Family]
-	if write == nil || !write(name, def.Deb, def.Rpm) {
+	write := map[string]func(string, *policy.Definition) bool{deb.Family: w.deb, rpm.Family: w.rpm, zypp.Family: w.zypp, arch.Family: w.arch}[h.Traits.Family]
+	if write == nil || !write(name, &def) {
 		x.none = len(x.bad) == 0
 	}
-	for _, e := range def.Files {
-		if write != nil && write(name+"-"+e.Name, e.Deb, e.Rpm) {
+	for i := range def.Files {
+		if write != nil && write(name+"-"+def.Files[i].Name, &def.Files[i].Definition) {
 			x.none = false
 		}
 	}

@@ -145,7 +145,7 @@ func TestAFactThatAHostLacksIsTrouble(t *testing.T) {
 func TestOtherFamiliesAreLeftWithAReason(t *testing.T) {
 	tr := traits("15.3", "", "")
 	tr.Family = "zypp"
-	res := resolve.New(load(t, "")).Resolve(host("chart-1.brinewick.test", tr, nil))
+	res := resolve.New(load(t, "")).Resolve(host("shelf.brinewick.test", tr, nil))
 	assert.Empty(t, res.Sheet.Sources)
 	require.Len(t, res.Reasons(), 1)
 	assert.True(t, res.Reasons()[0].Left)

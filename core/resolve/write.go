@@ -8,8 +8,10 @@ import (
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 )
@@ -62,7 +64,8 @@ func (w *writing) signingKeys() (out []family.SigningKey) {
 
 // deb writes one file for apt, or the rule for the distribution's own entries. It
 // reports whether there was anything to write.
-func (w *writing) deb(name string, def *policy.Deb, _ *policy.Rpm) bool {
+func (w *writing) deb(name string, whole *policy.Definition) bool {
+	def := whole.Deb
 	if def == nil {
 		return false
 	}
@@ -101,21 +104,28 @@ func (w *writing) deb(name string, def *policy.Deb, _ *policy.Rpm) bool {
 	return true
 }
 
-// rpm writes one file for dnf. It reports whether there was anything to write.
-func (w *writing) rpm(name string, _ *policy.Deb, def *policy.Rpm) bool {
+// place fills a Place's URL in. ok is false where there is nothing to write.
+func (w *writing) place(def *policy.Place, program, forbidden string) (u string, ok bool) {
 	if def == nil {
-		return false
+		return "", false
+	}
+	if u = w.url(def.URL); strings.ContainsAny(u, forbidden) {
+		w.fail("value", def.URL.Pos, fmt.Sprintf("%q comes to %q, which %s would not take as it is", def.URL.Value, u, program), "use ${os.major}, ${arch} and the like, which are filled in here")
+		u = ""
+	}
+	return u, true
+}
+
+// rpm writes one file for dnf. It reports whether there was anything to write.
+func (w *writing) rpm(name string, whole *policy.Definition) bool {
+	def := whole.Rpm
+	u, ok := w.place(def, "dnf", "$,")
+	if u == "" {
+		return ok
 	}
 	d := rpm.Definition{
-		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: w.url(def.URL),
+		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: u,
 		Signatures: w.repo.Signatures, Keys: w.signingKeys(),
-	}
-	if d.URL == "" {
-		return true
-	}
-	if strings.ContainsAny(d.URL, "$,") {
-		w.fail("value", def.URL.Pos, fmt.Sprintf("%q comes to %q, which dnf would not take as it is", def.URL.Value, d.URL), "use ${os.major}, ${arch} and the like, which are filled in here")
-		return true
 	}
 	if def.Authority != nil {
 		d.Authority = def.Authority.Value
@@ -130,6 +140,45 @@ func (w *writing) rpm(name string, _ *policy.Deb, def *policy.Rpm) bool {
 	}
 	files, src, keys := rpm.Render(d)
 	w.take(files, src, keys)
+	return true
+}
+
+// zypp writes one file for zypper. It reports whether there was anything to write.
+func (w *writing) zypp(name string, whole *policy.Definition) bool {
+	u, ok := w.place(whole.Zypp, "zypper", "$,")
+	if u == "" {
+		return ok
+	}
+	d := zypp.Definition{
+		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: u,
+		Signatures: w.repo.Signatures, Keys: w.signingKeys(),
+	}
+	if w.grant != nil {
+		d.Account = w.grant.Account
+		w.open(credential.Basic, zypp.Access(d.Account))
+	}
+	files, src, keys, err := zypp.Render(d)
+	if err != nil {
+		w.fail("value", whole.Zypp.URL.Pos, fmt.Sprintf("%q cannot be a repository of zypper: %v", u, err), "write a URL that zypper takes")
+		return true
+	}
+	w.take(files, src, keys)
+	return true
+}
+
+// arch writes one file for pacman. It reports whether there was anything to write.
+func (w *writing) arch(name string, whole *policy.Definition) bool {
+	u, ok := w.place(whole.Arch, "pacman", "$")
+	if u == "" {
+		return ok
+	}
+	d := arch.Definition{Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: u, Signatures: w.repo.Signatures}
+	if w.grant != nil {
+		d.Account = w.grant.Account
+		w.open(credential.Basic, arch.Access(name, d.Account, u))
+	}
+	files, src := arch.Render(d)
+	w.take(files, src, nil)
 	return true
 }
 
@@ -196,7 +245,7 @@ func mergeFiles(a *source.SheetAccess, files []source.AccessFile) {
 
 // mergeDefinition lays a case over a definition.
 func mergeDefinition(d, over *policy.Definition) {
-	d.Deb, d.Rpm = mergeDeb(d.Deb, over.Deb), mergeRpm(d.Rpm, over.Rpm)
+	d.Deb, d.Rpm, d.Zypp, d.Arch = mergeDeb(d.Deb, over.Deb), mergePlace(d.Rpm, over.Rpm), mergePlace(d.Zypp, over.Zypp), mergePlace(d.Arch, over.Arch)
 	for _, x := range over.Files {
 		i := slices.IndexFunc(d.Files, func(y policy.Extra) bool { return y.Name == x.Name })
 		if i < 0 {
@@ -204,7 +253,7 @@ func mergeDefinition(d, over *policy.Definition) {
 			continue
 		}
 		d.Files = slices.Clone(d.Files)
-		d.Files[i].Deb, d.Files[i].Rpm = mergeDeb(d.Files[i].Deb, x.Deb), mergeRpm(d.Files[i].Rpm, x.Rpm)
+		mergeDefinition(&d.Files[i].Definition, &x.Definition)
 	}
 }
 
@@ -231,7 +280,7 @@ func mergeDeb(old, over *policy.Deb) *policy.Deb {
 	return &d
 }
 
-func mergeRpm(old, over *policy.Rpm) *policy.Rpm {
+func mergePlace(old, over *policy.Place) *policy.Place {
 	if over == nil || old == nil {
 		if over == nil {
 			return old

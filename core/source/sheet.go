@@ -89,4 +89,7 @@ type AccessFile struct {
 	Mode string   `json:"mode"` // octal
 	Form string   `json:"form"` // how the secret is written; see the package credential
 	URLs []string `json:"urls,omitempty"`
+	// Without is what stands there while there is no access; where it is empty there
+	// is no file then.
+	Without string `json:"without,omitempty"`
 }

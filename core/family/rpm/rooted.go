@@ -10,10 +10,14 @@ import (
 // Rooted returns a .repo file in which the files that sections name are made to
 // lead below a root folder, for a dnf that runs outside it.
 func Rooted(text []byte, root string) ([]byte, error) {
-	f := ini.ParseRPM(text)
+	return RootedIn(ini.ParseRPM(text), root, "gpgkey", "sslcacert", "sslclientcert", "sslclientkey")
+}
+
+// RootedIn is Rooted for a file that is parsed already, and for some keys of it.
+func RootedIn(f *ini.File, root string, keys ...string) ([]byte, error) {
 	for i := range f.Sections {
 		s := &f.Sections[i]
-		for _, key := range []string{"gpgkey", "sslcacert", "sslclientcert", "sslclientkey"} {
+		for _, key := range keys {
 			value, ok := f.Get(s, key)
 			if !ok {
 				continue

@@ -1,0 +1,143 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/survey"
+	"patientlantern.example/lantern/core/text/ini"
+)
+
+// zypper is zypper.
+type zypper struct{ *Host }
+
+func (h zypper) program() error {
+	if _, err := exec.LookPath("zypper"); err != nil {
+		return errors.New("zypper is not on this host, so nothing can be tried or refreshed")
+	}
+	return nil
+}
+
+func rootedZypp(text []byte, root string) ([]byte, error) {
+	return rpm.RootedIn(ini.ParseZypp(text), root, "gpgkey")
+}
+
+// try lets zypper list the repositories in a root of its own, which holds nothing else
+// but the host's configuration.
+func (h zypper) try(ctx context.Context, dir string, texts map[string][]byte, now *survey.Result) error {
+	if err := h.program(); err != nil {
+		return err
+	}
+	if err := h.viewRepos(path.Join(dir, zypp.ReposDir), texts, rootedZypp); err != nil {
+		return fmt.Errorf("the new configuration cannot be tried: %w", err)
+	}
+	for _, pattern := range []string{"etc/zypp/zypp.conf", "etc/zypp/vars.d/*"} {
+		list, err := filepath.Glob(path.Join(h.Root, pattern))
+		if err != nil {
+			return err
+		}
+		for _, name := range list {
+			data, err := os.ReadFile(name)
+			if err != nil {
+				continue // a folder, or what went a moment ago
+			}
+			to := path.Join(dir, strings.TrimPrefix(name, h.Root))
+			if err := os.MkdirAll(path.Dir(to), 0o700); err != nil {
+				return err
+			}
+			if err := os.WriteFile(to, data, 0o600); err != nil {
+				return err
+			}
+		}
+	}
+	side, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer side.Close()
+	t := now.Survey.Traits
+	for _, p := range zypp.Read(rootfs.New(side.FS()), family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version}).Problems {
+		if p.Fatal {
+			return fmt.Errorf("zypper would refuse the new configuration, so nothing was changed: %s:%d: %s", p.File, p.Line, p.Message)
+		}
+	}
+	out, err := run(ctx, time.Minute, nil, "zypper", "--root", dir, "--non-interactive", "--no-refresh", "repos")
+	// 6: there are no repositories, zypper(8).
+	if code := exitCode(err); err != nil && code != 6 {
+		return fmt.Errorf("zypper refuses the new configuration, so nothing was changed: %s", zypperErrors(out))
+	}
+	return nil
+}
+
+func exitCode(err error) int {
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		return exit.ExitCode()
+	}
+	return -1
+}
+
+// refresh makes zypper fetch the metadata of each source of the sheet. The keys that
+// they name are the policy's, so zypper may take them up.
+func (h zypper) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Result) (string, []api.SourceOutcome, error) {
+	if err := h.program(); err != nil {
+		return "", nil, err
+	}
+	args := []string{"--non-interactive", "--gpg-auto-import-keys"}
+	if h.Root != "/" {
+		repos := h.statePath("view")
+		defer os.RemoveAll(repos)
+		if err := h.viewRepos(repos, after.Texts, rootedZypp); err != nil {
+			return "zypper", nil, fmt.Errorf("the sources cannot be shown to zypper: %w", err)
+		}
+		args = append(args, "--root", h.Root, "--reposd-dir", repos)
+	}
+	var out []api.SourceOutcome
+	for i := range after.Survey.Sources {
+		s := &after.Survey.Sources[i]
+		if !s.Enabled || s.Family != zypp.Family || !listed(sheet, s.File) {
+			continue
+		}
+		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
+		text, err := run(ctx, refreshTime, nil, "zypper", append(args, "refresh", "--force", s.ID)...)
+		if err != nil {
+			o.OK, o.Message = false, zypperErrors(text)
+		}
+		out = append(out, o)
+	}
+	return "zypper", out, nil
+}
+
+// zypperErrors returns zypper's complaints in one line: what follows the last dash of
+// its history where there is one, else the lines that are no progress.
+func zypperErrors(text string) string {
+	var history, rest []string
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		switch {
+		case strings.HasPrefix(line, "- [|]"), line == "", line == "History:", strings.HasPrefix(line, "Warning: The /etc/products.d"), strings.HasPrefix(line, "The link must point"),
+			strings.HasPrefix(line, "Forcing raw"), strings.HasPrefix(line, "Skipping repository"), strings.HasPrefix(line, "Please check"), strings.HasPrefix(line, "Could not refresh"), strings.HasPrefix(line, "Retrieving repository"):
+		case strings.HasPrefix(line, "- "):
+			history = append(history, strings.TrimPrefix(line, "- "))
+		default:
+			rest = append(rest, line)
+		}
+	}
+	if len(history) > 0 {
+		return strings.Join(history, "; ")
+	}
+	return oneLine(strings.Join(rest, " "))
+}

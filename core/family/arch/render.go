@@ -1,0 +1,68 @@
+package arch
+
+import (
+	"fmt"
+	"strings"
+
+	"patientlantern.example/lantern/core/credential"
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Definition is one repository as it shall stand on a host.
+type Definition struct {
+	Repository string // its name, and the name of its file
+	Of         string // the repository of the policy that the file belongs to; empty: of that name
+	Title      string
+	Support    string
+	Enabled    bool
+	URL        string
+	Signatures string
+	Account    string // whose login opens it; empty: nobody's
+}
+
+// Dir is where files of the policy stand. pacman.conf includes each by name: a
+// pattern that nothing fits would make pacman refuse to work.
+const Dir = "/etc/pacman.d"
+
+// Path is where a repository's section stands.
+func Path(repository string) string { return Dir + "/lantern-" + repository + ".conf" }
+
+// Access says in which file the server's URL with the login stands. While there is
+// no access the URL stands there without one: pacman refuses to work at all when a
+// file that it includes is not there.
+func Access(repository, account, url string) []source.AccessFile {
+	return []source.AccessFile{{Path: Dir + "/lantern-" + repository + "." + account, Mode: "0600", Form: credential.FormPacman, URLs: []string{url}, Without: "Server = " + url + "\n"}}
+}
+
+// Render writes a repository as a section in a file of its own. One that is off
+// stands there as comments.
+func Render(d Definition) ([]source.SheetFile, source.SheetSource) {
+	if d.Of == "" {
+		d.Of = d.Repository
+	}
+	file := Path(d.Repository)
+	src := source.SheetSource{
+		Repository: d.Of, File: file, ID: d.Repository, Enabled: d.Enabled, Kinds: []string{"binary"}, URLs: []string{strings.TrimRight(d.URL, "/")},
+		Suites: []string{}, Components: []string{}, Archs: []string{}, SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
+	}
+	level := "Required DatabaseOptional"
+	if d.Signatures == source.CheckOff {
+		level = "Never"
+	}
+	server := "Server = " + src.URLs[0]
+	if d.Account != "" {
+		server = "Include = " + Access(d.Repository, d.Account, d.URL)[0].Path
+	}
+	off := ""
+	if !d.Enabled {
+		off = "#"
+	}
+	var b strings.Builder
+	b.WriteString(family.Head)
+	if title := strings.Join(strings.Fields(d.Title), " "); title != "" {
+		b.WriteString("#\n# " + title + "\n")
+	}
+	fmt.Fprintf(&b, "%[1]s[%[2]s]\n%[1]sSigLevel = %[3]s\n%[1]s%[4]s\n", off, d.Repository, level, server)
+	return []source.SheetFile{{Path: file, Mode: "0644", Text: b.String(), Repository: d.Of}}, src
+}
