@@ -146,7 +146,7 @@ type Outlook struct {
 	Twice  []subscription.Double `json:"twice" doc:"Hosts that several contracts cover"`
 	Silent []SilentSeat          `json:"silent" doc:"Seats of hosts that do not check in"`
 	Idle   []SilentSeat          `json:"idle" doc:"Seats of hosts whose sheet needs none"`
-	Usage  []SeatUsage           `json:"usage" doc:"Seats used, day by day"`
+	Usage  []SeatUsage           `json:"usage" doc:"Seats used over the last year: one row each time that it changed"`
 }
 
 // SilentSeat is a seat that may be paid for nothing.
@@ -157,13 +157,13 @@ type SilentSeat struct {
 	LastSeen *time.Time `json:"last_seen"`
 }
 
-// SeatUsage is how many seats of a contract were taken on a day.
+// SeatUsage is how many seats of a contract were taken from a time on.
 type SeatUsage struct {
-	Day      string `json:"day"`
-	Account  string `json:"account"`
-	Contract string `json:"contract"`
-	Used     int    `json:"used"`
-	Seats    int    `json:"seats" doc:"0 where the organisation is covered"`
+	Account  string    `json:"account"`
+	Contract string    `json:"contract"`
+	At       time.Time `json:"at"`
+	Used     int       `json:"used"`
+	Seats    int       `json:"seats" doc:"0 where the organisation is covered"`
 }
 
 // AccessWant is the access that an agent asks for.

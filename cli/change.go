@@ -279,12 +279,16 @@ func shortKeysInDiff(diff string) string {
 	inside, folded := false, 0
 	for line := range strings.Lines(diff) {
 		switch {
-		case strings.Contains(line, "-----BEGIN PGP PUBLIC KEY BLOCK-----"):
+		case strings.Contains(line, "-----BEGIN PGP PUBLIC KEY BLOCK-----"), strings.Contains(line, "-----BEGIN CERTIFICATE-----"):
 			inside, folded = true, 0
 			out.WriteString(line)
-		case inside && strings.Contains(line, "-----END PGP PUBLIC KEY BLOCK-----"):
+		case inside && strings.Contains(line, "-----END "):
 			inside = false
-			fmt.Fprintf(&out, "%s … %d lines of the key …\n%s", line[:1], folded, line)
+			what := "key"
+			if strings.Contains(line, "CERTIFICATE") {
+				what = "certificate"
+			}
+			fmt.Fprintf(&out, "%s … %d lines of the %s …\n%s", line[:1], folded, what, line)
 		case inside && (line[0] == '+' || line[0] == '-' || line[0] == ' '):
 			folded++
 		default:

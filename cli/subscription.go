@@ -248,7 +248,7 @@ func (a *app) contractOutlook() *cobra.Command {
 	var part string
 	cmd := &cobra.Command{
 		Use: "outlook", Short: "What is coming: contracts that end, hosts that fall out, seats paid for nothing", Args: cobra.NoArgs, Annotations: map[string]string{takesCSV: ""},
-		Long:    "What the buyer of contracts wants to know: contracts that end within 90 days and the hosts\nthat would fall out; hosts that several contracts cover; seats of silent hosts, and of hosts\nthat need none; seats used, day by day.\n\nWith --format csv one part is printed: " + strings.Join(outlookParts, ", ") + ".",
+		Long:    "What the buyer of contracts wants to know: contracts that end within 90 days and the hosts\nthat would fall out; hosts that several contracts cover; seats of silent hosts, and of hosts\nthat need none; seats used, each time that it changed.\n\nWith --format csv one part is printed: " + strings.Join(outlookParts, ", ") + ".",
 		Example: "  lantern contract outlook\n  lantern contract outlook --format csv --part usage > usage.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o, err := a.client().Outlook(cmd.Context())
@@ -298,9 +298,9 @@ func (a *app) outlookCSV(o api.Outlook, part string) error {
 			}
 		}
 	case "usage":
-		head = []string{"day", "account", "contract", "used", "seats"}
+		head = []string{"from", "account", "contract", "used", "seats"}
 		for _, u := range o.Usage {
-			rows = append(rows, []string{u.Day, u.Account, u.Contract, fmt.Sprint(u.Used), fmt.Sprint(u.Seats)})
+			rows = append(rows, []string{u.At.Format(time.RFC3339), u.Account, u.Contract, fmt.Sprint(u.Used), fmt.Sprint(u.Seats)})
 		}
 	case "twice":
 		head = []string{"host", "account", "contracts"}
@@ -365,11 +365,11 @@ func (a *app) showOutlook(o api.Outlook) {
 	}
 	latest := map[string]api.SeatUsage{}
 	var order []string
-	first := map[string]string{}
+	first := map[string]time.Time{}
 	for _, u := range o.Usage {
 		if _, ok := latest[u.Contract]; !ok {
 			order = append(order, u.Contract)
-			first[u.Contract] = u.Day
+			first[u.Contract] = u.At
 		}
 		latest[u.Contract] = u
 	}
@@ -380,7 +380,7 @@ func (a *app) showOutlook(o api.Outlook) {
 		if u.Seats > 0 {
 			of = fmt.Sprint(u.Seats)
 		}
-		rows = append(rows, []view.Cell{view.T(n), view.T(fmt.Sprint(u.Used)), view.T(of), view.T(first[n])})
+		rows = append(rows, []view.Cell{view.T(n), view.T(fmt.Sprint(u.Used)), view.T(of), view.T(day(first[n]))})
 	}
 	if len(rows) > 0 {
 		a.out.Printf("")
@@ -520,6 +520,11 @@ func (a *app) seatList() *cobra.Command {
 	return cmd
 }
 
+// left says how long something lasts, in one unit.
+func left(d time.Duration) string {
+	return strings.TrimSuffix(view.Ago(d), " ago")
+}
+
 // accessCell says how the access of a seat stands.
 func (a *app) accessCell(s api.Seat) view.Cell {
 	kind := map[string]string{"basic": "login", "client-certificate": "certificate", "token-url": "token"}[s.Kind]
@@ -533,7 +538,7 @@ func (a *app) accessCell(s api.Seat) view.Cell {
 	case s.Expires.Before(time.Now()):
 		return view.Cell{Text: "✗ " + kind + " ended", Style: view.Red}
 	}
-	return view.Cell{Text: fmt.Sprintf("= %s until %s", kind, s.Expires.Local().Format("2006-01-02 15:04")), Style: view.Green}
+	return view.Cell{Text: fmt.Sprintf("= %s, %s left", kind, left(time.Until(*s.Expires))), Style: view.Green}
 }
 
 func (a *app) channel() *cobra.Command {
@@ -604,17 +609,24 @@ func (a *app) choiceRow(channel string, x api.ChannelChoice) []view.Cell {
 	case x.Licensed:
 		opened = view.Cell{Text: "✗ no contract of " + x.Contract, Style: view.Red}
 	}
-	var by []string
-	for _, g := range x.Groups {
-		for _, d := range x.Decision {
-			if d.Group == g {
-				g += ", by decision until " + d.Review
-				if d.Due {
-					g += " (due)"
-				}
-			}
+	decided := map[string]string{} // group → what it was decided until
+	for _, d := range x.Decision {
+		decided[d.Group] = " by decision until " + d.Review
+		if d.Due {
+			decided[d.Group] += " (due)"
 		}
-		by = append(by, g)
+	}
+	said := map[string][]string{}
+	var order []string
+	for _, g := range x.Groups {
+		if d := decided[g]; said[d] == nil {
+			order = append(order, d)
+		}
+		said[decided[g]] = append(said[decided[g]], g)
+	}
+	var by []string
+	for _, d := range order {
+		by = append(by, strings.Join(said[d], ", ")+d)
 	}
 	who := strings.Join(by, "; ")
 	if who == "" {

@@ -572,15 +572,15 @@ func (k *keeper) tendAccount(ctx context.Context, a *account) {
 	}
 }
 
-// days notes how many seats are used today.
-func (k *keeper) days(ctx context.Context) error {
+// count notes how many seats are used, where that has changed.
+func (k *keeper) count(ctx context.Context) error {
 	b := k.current()
-	var list []store.SeatDay
+	var list []store.SeatCount
 	for i := range b.Contracts {
 		c := &b.Contracts[i]
-		list = append(list, store.SeatDay{Day: b.Now.UTC().Format(time.DateOnly), Account: c.Account, Contract: c.Number, Used: b.Used(c.Account, c.Number), Seats: c.Seats})
+		list = append(list, store.SeatCount{Account: c.Account, Contract: c.Number, At: b.Now.UTC(), Used: b.Used(c.Account, c.Number), Seats: c.Seats})
 	}
-	return k.store.PutSeatDays(ctx, list)
+	return k.store.PutSeatCounts(ctx, list)
 }
 
 // addAccount asks the desk of a new account, or of one with a new login, and keeps it.

@@ -199,6 +199,7 @@ func (s *Service) seatsChanged(ctx context.Context, hosts []string) {
 			}
 		}
 	}
+	s.countSeats(ctx)
 	s.events.send(api.Event{Kind: "seats"})
 }
 
@@ -731,12 +732,12 @@ func (s *Service) outlook(ctx context.Context, _ *struct{}) (*body[api.Outlook],
 			out.Idle = append(out.Idle, row)
 		}
 	}
-	days, err := s.store.SeatDays(ctx, s.now().AddDate(-1, 0, 0).UTC().Format(time.DateOnly))
+	counts, err := s.store.SeatCounts(ctx, s.now().AddDate(-1, 0, 0))
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	for _, d := range days {
-		out.Usage = append(out.Usage, api.SeatUsage(d))
+	for _, c := range counts {
+		out.Usage = append(out.Usage, api.SeatUsage(c))
 	}
 	return &body[api.Outlook]{out}, nil
 }
@@ -760,10 +761,14 @@ func (s *Service) watchDesks(ctx context.Context) {
 func (s *Service) Tend(ctx context.Context) {
 	s.keeper.tend(ctx)
 	s.settleSeats(ctx)
-	if err := s.keeper.days(ctx); err != nil && ctx.Err() == nil {
+	s.countSeats(ctx)
+	s.restand(ctx)
+}
+
+func (s *Service) countSeats(ctx context.Context) {
+	if err := s.keeper.count(ctx); err != nil && ctx.Err() == nil {
 		s.log.Error("noting how many seats are used", "error", err)
 	}
-	s.restand(ctx)
 }
 
 // settleSeats gives back seats that the policy took and needs no more, and moves

@@ -129,21 +129,29 @@ func (s *Store) Seats(ctx context.Context) ([]Seat, error) {
 	return out, rows.Err()
 }
 
-// SeatDay is how many seats of a contract were taken on a day.
-type SeatDay struct {
-	Day      string
+// SeatCount is how many seats of a contract were taken from a time on.
+type SeatCount struct {
 	Account  string
 	Contract string
+	At       time.Time
 	Used     int
 	Seats    int
 }
 
-// PutSeatDays notes how many seats are taken; the last note of a day stands.
-func (s *Store) PutSeatDays(ctx context.Context, list []SeatDay) error {
+// PutSeatCounts notes how many seats are taken, where that differs from the last note.
+func (s *Store) PutSeatCounts(ctx context.Context, list []SeatCount) error {
 	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
-		for _, d := range list {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO seat_days (day, account, contract, used, seats) VALUES (?, ?, ?, ?, ?) ON CONFLICT (day, account, contract) DO UPDATE SET used = excluded.used, seats = excluded.seats",
-				d.Day, d.Account, d.Contract, d.Used, d.Seats); err != nil {
+		for _, c := range list {
+			var used, seats int
+			err := tx.QueryRowContext(ctx, "SELECT used, seats FROM seat_counts WHERE account = ? AND contract = ? ORDER BY at DESC LIMIT 1", c.Account, c.Contract).Scan(&used, &seats)
+			if err == nil && used == c.Used && seats == c.Seats {
+				continue
+			}
+			if err != nil && !errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "INSERT INTO seat_counts (account, contract, at, used, seats) VALUES (?, ?, ?, ?, ?) ON CONFLICT (account, contract, at) DO UPDATE SET used = excluded.used, seats = excluded.seats",
+				c.Account, c.Contract, unix(c.At), c.Used, c.Seats); err != nil {
 				return err
 			}
 		}
@@ -151,20 +159,24 @@ func (s *Store) PutSeatDays(ctx context.Context, list []SeatDay) error {
 	})
 }
 
-// SeatDays returns the notes since a day, the oldest first.
-func (s *Store) SeatDays(ctx context.Context, since string) ([]SeatDay, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT day, account, contract, used, seats FROM seat_days WHERE day >= ? ORDER BY day, account, contract", since)
+// SeatCounts returns the notes since a time, the oldest first, and for each contract
+// the last one before it.
+func (s *Store) SeatCounts(ctx context.Context, since time.Time) ([]SeatCount, error) {
+	rows, err := s.read.QueryContext(ctx, `SELECT account, contract, at, used, seats FROM seat_counts c
+		WHERE at >= ?1 OR at = (SELECT max(at) FROM seat_counts b WHERE b.account = c.account AND b.contract = c.contract AND b.at < ?1) ORDER BY at, account, contract`, unix(since))
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []SeatDay
+	var out []SeatCount
 	for rows.Next() {
-		var d SeatDay
-		if err := rows.Scan(&d.Day, &d.Account, &d.Contract, &d.Used, &d.Seats); err != nil {
+		var c SeatCount
+		var at int64
+		if err := rows.Scan(&c.Account, &c.Contract, &at, &c.Used, &c.Seats); err != nil {
 			return nil, err
 		}
-		out = append(out, d)
+		c.At = fromUnix(at)
+		out = append(out, c)
 	}
 	return out, rows.Err()
 }

@@ -23,6 +23,7 @@ const pages = [
   { to: '/', name: 'Fleet' },
   { to: '/drift', name: 'Drift' },
   { to: '/changes', name: 'Changes' },
+  { to: '/contracts', name: 'Contracts' },
 ]
 
 async function signOut() {

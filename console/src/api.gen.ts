@@ -1264,7 +1264,7 @@ export interface components {
             silent: components["schemas"]["SilentSeat"][];
             /** @description Hosts that several contracts cover */
             twice: components["schemas"]["Double"][];
-            /** @description Seats used, day by day */
+            /** @description Seats used over the last year: one row each time that it changed */
             usage: components["schemas"]["SeatUsage"][];
         };
         Pos: {
@@ -1486,8 +1486,9 @@ export interface components {
         };
         SeatUsage: {
             account: string;
+            /** Format: date-time */
+            at: string;
             contract: string;
-            day: string;
             /**
              * Format: int64
              * @description 0 where the organisation is covered

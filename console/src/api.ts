@@ -9,6 +9,9 @@ export type Finding = Schemas['Finding']
 export type Rollout = Schemas['Rollout']
 export type Preview = Schemas['Preview']
 export type Source = Schemas['Source']
+export type Seat = Schemas['Seat']
+export type Outlook = Schemas['Outlook']
+export type Channel = Schemas['Channel']
 
 const client = createClient<paths>({ baseUrl: window.location.origin })
 

@@ -23,8 +23,9 @@ let timer: number | undefined
 
 const affected: Record<string, string[]> = {
   host: ['hosts', 'host', 'drift'],
-  revision: ['revisions', 'preview', 'hosts'],
-  rollout: ['rollouts', 'rollout', 'hosts', 'host', 'preview', 'revisions'],
+  revision: ['revisions', 'preview', 'hosts', 'channels'],
+  rollout: ['rollouts', 'rollout', 'hosts', 'host', 'preview', 'revisions', 'channels', 'outlook'],
+  seats: ['accounts', 'contracts', 'seats', 'outlook', 'channels', 'preview', 'host', 'hosts'],
 }
 
 function note(kind: string) {

@@ -8,6 +8,7 @@ export const router = createRouter({
     { path: '/hosts/:name', name: 'host', component: () => import('./pages/HostPage.vue'), props: true },
     { path: '/drift', name: 'drift', component: () => import('./pages/Drift.vue') },
     { path: '/changes', name: 'changes', component: () => import('./pages/Changes.vue') },
+    { path: '/contracts', name: 'contracts', component: () => import('./pages/Contracts.vue') },
     { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignIn.vue') },
     { path: '/:rest(.*)', name: 'nothing', component: () => import('./pages/Nothing.vue') },
   ],

@@ -24,6 +24,34 @@ export const progressLook: Record<string, { sign: string; tone: string }> = {
   failed: { sign: '✗', tone: 'bad' },
 }
 
+export const contractLook: Record<string, { sign: string; tone: string }> = {
+  good: { sign: '=', tone: 'good' },
+  ending: { sign: '!', tone: 'warn' },
+  over: { sign: '✗', tone: 'bad' },
+  ended: { sign: '✗', tone: 'bad' },
+  withdrawn: { sign: '✗', tone: 'bad' },
+  'to-come': { sign: '·', tone: 'plain' },
+}
+
+export const accessWord: Record<string, string> = { basic: 'login', 'client-certificate': 'certificate', 'token-url': 'token' }
+
+/** How long until a moment, in one unit. */
+export function until(iso: string, now: number): string {
+  const s = Math.round((Date.parse(iso) - now) / 1000)
+  if (s <= 0) return 'over'
+  if (s < 7200) return `${Math.ceil(s / 60)} min`
+  if (s < 172800) return `${Math.floor(s / 3600)} h`
+  return `${Math.floor(s / 86400)} days`
+}
+
+export function date(iso: string): string {
+  return iso.slice(0, 10)
+}
+
+export function money(hundredths: number, currency: string): string {
+  return `${(hundredths / 100).toFixed(2)} ${currency}`.trim()
+}
+
 export function ago(iso: string | null | undefined, now: number): string {
   if (!iso) return 'never'
   const s = Math.max(0, Math.round((now - Date.parse(iso)) / 1000))

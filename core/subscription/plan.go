@@ -195,7 +195,7 @@ func (p *planner) takings() []Taking {
 		}
 		why := because(append([]*Contract{x.at}, slices.DeleteFunc(slices.Clone(x.fit), func(c *Contract) bool { return c == x.at })...))
 		if x.at != x.fit[0] {
-			why = fmt.Sprintf("%s would be preferred, and its free seats are not enough for the group", x.fit[0].Number)
+			why = fmt.Sprintf("%s has too few free seats for the group", x.fit[0].Number)
 		}
 		out = append(out, Taking{Need: x.need, Contract: x.at.Number, Why: why, Replaces: x.old})
 	}

@@ -248,20 +248,20 @@ func because(fit []*Contract) string {
 	c := fit[0]
 	if len(fit) == 1 {
 		if c.Evaluation {
-			return "the only one that opens what the host needs, an evaluation"
+			return "the only one that fits, an evaluation"
 		}
-		return "the only one that opens what the host needs"
+		return "the only one that fits"
 	}
 	next := fit[1]
 	switch {
 	case c.Evaluation != next.Evaluation:
-		return fmt.Sprintf("no evaluation, which %s is", next.Number)
+		return fmt.Sprintf("no evaluation, as %s is", next.Number)
 	case c.Price != next.Price:
-		return fmt.Sprintf("the cheapest of %d that open what the host needs: %s a seat; %s costs %s", len(fit), Money(c.Price, c.Currency), next.Number, Money(next.Price, next.Currency))
+		return fmt.Sprintf("cheapest of %d that fit: %s, next %s", len(fit), Money(c.Price, c.Currency), Money(next.Price, next.Currency))
 	case !c.End.Equal(next.End):
-		return fmt.Sprintf("of %d that cost the same it ends last, on %s", len(fit), c.End.Format(time.DateOnly))
+		return fmt.Sprintf("ends last of %d at this price: %s", len(fit), c.End.Format(time.DateOnly))
 	}
-	return fmt.Sprintf("the first by number of %d that are alike", len(fit))
+	return fmt.Sprintf("first by number of %d alike", len(fit))
 }
 
 // Money writes hundredths of a currency.

@@ -40,12 +40,12 @@ func TestTheBestContractIsChosenByARuleThatCanBeRead(t *testing.T) {
 		contracts []subscription.Contract
 		want, why string
 	}{
-		{"one", []subscription.Contract{contract("A", 1)}, "A", "the only one that opens what the host needs"},
-		{"only an evaluation", []subscription.Contract{contract("E", 1, evaluation)}, "E", "the only one that opens what the host needs, an evaluation"},
-		{"an evaluation is free and still the last choice", []subscription.Contract{contract("E", 1, evaluation), contract("A", 1)}, "A", "no evaluation, which E is"},
-		{"the cheapest", []subscription.Contract{contract("B", 1, dear), contract("C", 1)}, "C", "the cheapest of 2 that open what the host needs: 120.00 EUR a seat; B costs 300.00 EUR"},
-		{"ending last", []subscription.Contract{contract("A", 1), contract("B", 1, longer)}, "B", "of 2 that cost the same it ends last, on 2027-09-19"},
-		{"by number", []subscription.Contract{contract("B", 1), contract("A", 1)}, "A", "the first by number of 2 that are alike"},
+		{"one", []subscription.Contract{contract("A", 1)}, "A", "the only one that fits"},
+		{"only an evaluation", []subscription.Contract{contract("E", 1, evaluation)}, "E", "the only one that fits, an evaluation"},
+		{"an evaluation is free and still the last choice", []subscription.Contract{contract("E", 1, evaluation), contract("A", 1)}, "A", "no evaluation, as E is"},
+		{"the cheapest", []subscription.Contract{contract("B", 1, dear), contract("C", 1)}, "C", "cheapest of 2 that fit: 120.00 EUR, next 300.00 EUR"},
+		{"ending last", []subscription.Contract{contract("A", 1), contract("B", 1, longer)}, "B", "ends last of 2 at this price: 2027-09-19"},
+		{"by number", []subscription.Contract{contract("B", 1), contract("A", 1)}, "A", "first by number of 2 alike"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got, err := subscription.NewBooks(c.contracts, nil, now).Choose(need("gw-01"))

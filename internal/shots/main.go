@@ -118,7 +118,7 @@ func (s *shooter) story() error {
 	}
 	steps := []func() error{
 		s.terminal("policy-check", "policy", "check", "demo-state/policy"),
-		s.quiet("policy", "publish", "demo-state/policy", "-m", "Saltmarsh 8, Gannet from the open channel"),
+		s.quiet("policy", "publish", "demo-state/policy", "-m", "Saltmarsh 8, Gannet licensed for archives and charts"),
 		s.terminal("preview", "preview"),
 		s.web("console-changes", "/changes", "section.group"),
 		s.terminal("rollout", "rollout", "begin"),
@@ -133,6 +133,10 @@ func (s *shooter) story() error {
 		s.web("console-fleet", "/", ".el-table__row"),
 		s.web("console-drift", "/drift", "ul.card"),
 		s.web("console-host", "/hosts/gw-03.brinewick.test", ".diff"),
+		s.web("console-contracts", "/contracts", ".gauge"),
+		s.terminal("channel-list", "channel", "list"),
+		s.terminal("seat-list", "seat", "list"),
+		s.terminal("contract-outlook", "contract", "outlook"),
 		s.dark("console-fleet-dark", "/", ".el-table__row"),
 		s.terminal("heal", "heal", "gw-03"),
 		s.terminal("read", "read", "--root", "demo-hosts/gw-03"),

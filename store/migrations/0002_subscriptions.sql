@@ -31,17 +31,18 @@ CREATE TABLE seats (
     PRIMARY KEY (host, account, contract)
 ) STRICT, WITHOUT ROWID;
 
-CREATE TABLE seat_days (
-    day      TEXT NOT NULL, -- 2026-11-23
+-- How many seats were taken, each time that it changed.
+CREATE TABLE seat_counts (
     account  TEXT NOT NULL,
     contract TEXT NOT NULL,
+    at       INTEGER NOT NULL,
     used     INTEGER NOT NULL,
     seats    INTEGER NOT NULL,
-    PRIMARY KEY (day, account, contract)
+    PRIMARY KEY (account, contract, at)
 ) STRICT, WITHOUT ROWID;
 
 -- +goose Down
-DROP TABLE seat_days;
+DROP TABLE seat_counts;
 DROP TABLE seats;
 DROP TABLE accounts;
 ALTER TABLE hosts DROP COLUMN access;

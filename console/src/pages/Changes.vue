@@ -16,6 +16,12 @@ const preview = useQuery({
   queryFn: () => told(client.GET('/api/preview')),
   enabled: computed(() => newest.value !== undefined),
 })
+const seatsMissing = computed(() => (preview.data.value ? preview.data.value.seats.short.length + preview.data.value.seats.by_hand.length > 0 : false))
+const taking = computed(() => {
+  const by = new Map<string, string[]>()
+  for (const t of preview.data.value?.seats.taking ?? []) by.set(t.contract, [...(by.get(t.contract) ?? []), t.host])
+  return [...by]
+})
 const rollouts = useQuery({ queryKey: ['rollouts'], queryFn: () => told(client.GET('/api/rollouts', { params: { query: { per_page: 20 } } })) })
 const latest = computed(() => rollouts.data.value?.rollouts[0])
 const shown = useQuery({
@@ -52,11 +58,17 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
       <template v-if="preview.data.value.changing">would change <span class="warn">{{ count(preview.data.value.changing, 'host', 'hosts') }}</span></template>
       <template v-else>is <span class="good">on every host</span> that it is for</template>
     </h1>
-    <el-button v-if="newest" type="primary" size="large" :loading="busy || underWay" :disabled="!preview.data.value?.changing" @click="begin">{{ underWay ? 'Under way' : 'Begin rollout' }}</el-button>
+    <el-button v-if="newest" type="primary" size="large" :loading="busy || underWay" :disabled="!preview.data.value?.changing || seatsMissing" @click="begin">{{ underWay ? 'Under way' : 'Begin rollout' }}</el-button>
   </div>
   <p v-if="newest" class="soft">published by {{ newest.author }} {{ ago(newest.created, now) }}<template v-if="newest.message">: {{ newest.message }}</template></p>
   <p v-else-if="revisions.data.value" class="soft">Publish a policy folder: <code>lantern policy publish FOLDER</code></p>
   <Trouble :error="error ?? preview.error.value" />
+
+  <div v-if="preview.data.value && seatsMissing" class="card seats bad">
+    <div v-for="s in preview.data.value.seats.short" :key="s.group + s.account"><b>✗ {{ s.group }}: {{ s.short }} of {{ count(s.needed, 'seat is', 'seats are') }} missing.</b> No rollout begins before there are enough. Without: {{ s.hosts.map(short).join(', ') }}. <span class="soft">{{ s.why }}</span></div>
+    <div v-if="preview.data.value.seats.by_hand.length"><b>✗ {{ count(preview.data.value.seats.by_hand.length, 'host needs', 'hosts need') }} a seat that nobody has taken:</b> <template v-for="(h, i) in preview.data.value.seats.by_hand" :key="h">{{ i ? ', ' : ' ' }}<router-link :to="{ name: 'host', params: { name: h } }">{{ short(h) }}</router-link></template></div>
+  </div>
+  <p v-else-if="preview.data.value?.seats.taking.length" class="soft">A rollout takes {{ count(preview.data.value.seats.taking.length, 'seat', 'seats') }}: {{ taking.map(([n, hosts]) => `${hosts.length} in ${n} (${hosts.slice(0, 6).map(short).join(', ')}${hosts.length > 6 ? ', …' : ''})`).join(', ') }}</p>
 
   <template v-if="latest && shown.data.value">
     <h2>{{ latest.kind === 'heal' ? 'Last healing' : 'Last rollout' }}</h2>
@@ -103,6 +115,10 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
 </template>
 
 <style scoped>
+.seats {
+  padding: 12px 14px;
+  margin: 12px 0;
+}
 .head {
   display: flex;
   justify-content: space-between;

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
-import { client, told } from '../api'
+import { client, told, type Source } from '../api'
 import { useNow } from '../now'
 import Diff from '../parts/Diff.vue'
 import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
-import { ago, clock, count, progressLook, shortKey, stateLook } from '../words'
+import { accessWord, ago, clock, count, progressLook, shortKey, stateLook } from '../words'
 
 const props = defineProps<{ name: string }>()
 const now = useNow()
@@ -19,6 +19,25 @@ const d = computed(() => host.data.value)
 
 const healing = ref(false)
 const error = ref<Error | null>(null)
+
+const seating = ref(false)
+
+async function seat(call: () => Promise<unknown>) {
+  seating.value = true
+  error.value = null
+  try {
+    await call()
+    await host.refetch()
+  } catch (e) {
+    error.value = e as Error
+  } finally {
+    seating.value = false
+  }
+}
+
+const seatless = computed(() => d.value?.drift.some((f) => f.class === 'no-seat') ?? false)
+const takeSeat = () => seat(() => told(client.POST('/api/seats', { body: { host: props.name } })))
+const releaseSeat = (account: string) => seat(() => told(client.DELETE('/api/seats/{host}/{account}', { params: { path: { host: props.name, account } } })))
 
 async function heal() {
   healing.value = true
@@ -37,6 +56,9 @@ function days(iso: string | null): string {
   const n = Math.floor((Date.parse(iso) - now.value) / 86_400_000)
   return n < 0 ? 'EXPIRED' : count(n, 'day', 'days')
 }
+
+// apt checks the metadata, which holds the sums of the packages; the others the packages.
+const checked = (s: Source) => (s.family === 'deb' ? s.checks.metadata : s.checks.packages)
 
 const cpu = computed(() => {
   const t = d.value?.traits
@@ -59,7 +81,8 @@ const cpu = computed(() => {
           <span v-for="(v, k) in d.labels" :key="k" class="label">{{ k }}={{ v }}</span>
         </div>
       </div>
-      <el-button v-if="d.diff" type="primary" size="large" :loading="healing || d.state === 'changing'" @click="heal">Heal this host</el-button>
+      <el-button v-if="seatless" type="primary" size="large" :loading="seating" @click="takeSeat">Take a seat</el-button>
+      <el-button v-else-if="d.diff" type="primary" size="large" :loading="healing || d.state === 'changing'" @click="heal">Heal this host</el-button>
     </div>
     <Trouble :error="error" />
 
@@ -87,6 +110,26 @@ const cpu = computed(() => {
       </div>
     </template>
 
+    <template v-if="d.channels.length || d.seats.length">
+      <h2>Channels and seats</h2>
+      <div class="card pad channels">
+        <div v-for="c in d.channels" :key="c.channel">
+          <b>{{ c.channel }}</b> follows <b>{{ c.choice }}</b><template v-if="c.pinned"> and stays at {{ c.pinned }}</template>
+          <span class="soft">
+            by {{ c.group }}<template v-if="c.contract">, opened by the contract {{ c.contract }}</template>
+            <template v-else-if="c.decision">, open by decision of {{ c.decision.author }} until {{ c.decision.review }}: {{ c.decision.because }}</template>
+            <template v-else-if="c.open">, open, and nobody has said that this is meant</template>
+          </span>
+        </div>
+        <div v-for="s in d.seats" :key="s.account + s.contract">
+          <Mark :look="s.renewal || s.leaving ? progressLook.failed : progressLook.done" :word="s.leaving ? 'seat leaving' : 'seat'" /> <b>{{ s.contract }}</b>
+          <span class="soft"> taken {{ ago(s.taken, now) }} by {{ s.by }}: {{ s.why }}<template v-if="s.expires"> · {{ accessWord[s.kind] }} until {{ clock(s.expires) }}</template></span>
+          <span v-if="s.renewal" class="bad"> {{ s.renewal }}</span>
+          <el-button v-if="!s.leaving" text size="small" :loading="seating" @click="releaseSeat(s.account)">Release</el-button>
+        </div>
+      </div>
+    </template>
+
     <template v-if="d.problems.length">
       <h2>Problems</h2>
       <div class="card pad"><div v-for="(p, i) in d.problems" :key="i" :class="p.fatal ? 'bad' : 'warn'">{{ p.fatal ? '!!' : '!' }} <span class="mono">{{ p.file || 'several files' }}<template v-if="p.line">:{{ p.line }}</template></span> {{ p.message }}</div></div>
@@ -99,13 +142,13 @@ const cpu = computed(() => {
           <template #default="{ row }"><Mark :look="row.enabled ? progressLook.done : progressLook.waiting" :word="row.enabled ? 'on' : `off, by ${row.disabled_by}`" /></template>
         </el-table-column>
         <el-table-column label="Where it comes from" min-width="420">
-          <template #default="{ row }"><span class="mono" :class="{ soft: !row.enabled }">{{ row.effective_urls.join(' ') }} <b>{{ row.effective_suites.join(' ') }}</b> {{ row.components.join(' ') }}</span></template>
+          <template #default="{ row }"><span class="mono" :class="{ soft: !row.enabled }"><template v-if="row.id">[{{ row.id }}] </template>{{ row.effective_urls.join(' ') }} <b>{{ row.effective_suites.join(' ') }}</b> {{ row.components.join(' ') }}</span></template>
         </el-table-column>
         <el-table-column label="File" min-width="240">
-          <template #default="{ row }"><span class="mono">{{ row.file.replace('/etc/apt/', '') }}:{{ row.line }}</span></template>
+          <template #default="{ row }"><span class="mono">{{ row.file.replace(/^\/etc\/(apt|yum\.repos\.d|zypp\/repos\.d)\//, '') }}:{{ row.line }}</span></template>
         </el-table-column>
         <el-table-column label="Signature" width="120">
-          <template #default="{ row }"><span :class="row.checks.metadata === 'required' ? '' : 'bad'">{{ row.checks.metadata === 'required' ? 'required' : '!! ' + row.checks.metadata }}</span></template>
+          <template #default="{ row }"><span :class="checked(row as Source) === 'required' ? '' : 'bad'">{{ checked(row as Source) === 'required' ? 'required' : '!! ' + checked(row as Source) }}</span></template>
         </el-table-column>
       </el-table>
     </div>
@@ -167,6 +210,9 @@ h1 {
   display: flex;
   flex-wrap: wrap;
   gap: 4px 18px;
+}
+.channels > div + div {
+  margin-top: 6px;
 }
 .outcomes {
   flex-basis: 100%;

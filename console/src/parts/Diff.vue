@@ -16,8 +16,8 @@ interface File {
   lines: Line[]
 }
 
-const keyStart = '-----BEGIN PGP PUBLIC KEY BLOCK-----'
-const keyEnd = '-----END PGP PUBLIC KEY BLOCK-----'
+const keyStart = /-----BEGIN (PGP PUBLIC KEY BLOCK|CERTIFICATE)-----/
+const keyEnd = /-----END (PGP PUBLIC KEY BLOCK|CERTIFICATE)-----/
 
 const files = computed<File[]>(() => {
   const out: File[] = []
@@ -66,15 +66,15 @@ const files = computed<File[]>(() => {
       b++
       right--
     }
-    if (!whole.value && inKey && !line.includes(keyEnd)) {
+    if (!whole.value && inKey && !keyEnd.test(line)) {
       folded++
       continue
     }
-    if (!whole.value && inKey && line.includes(keyEnd)) {
-      file.lines.push({ kind: 'hunk', text: `⋯ ${folded} lines of the key`, n: '' })
+    if (!whole.value && inKey && keyEnd.test(line)) {
+      file.lines.push({ kind: 'hunk', text: `⋯ ${folded} lines of the ${line.includes('CERT') ? 'certificate' : 'key'}`, n: '' })
       inKey = false
     }
-    if (line.includes(keyStart)) {
+    if (keyStart.test(line)) {
       inKey = true
       folded = 0
     }
@@ -94,7 +94,7 @@ const sign = { add: '+', drop: '−', same: ' ', hunk: ' ' }
         <div v-for="(l, i) in f.lines" :key="i" class="line" :class="l.kind"><span class="n">{{ l.n }}</span><span class="s">{{ sign[l.kind] }}</span><span class="t">{{ l.text }}</span></div>
       </div>
     </section>
-    <el-button v-if="whole || files.some((f) => f.lines.some((l) => l.text.endsWith('lines of the key')))" text size="small" @click="whole = !whole">{{ whole ? 'Fold the keys' : 'Show every line' }}</el-button>
+    <el-button v-if="whole || files.some((f) => f.lines.some((l) => / lines of the (key|certificate)$/.test(l.text)))" text size="small" @click="whole = !whole">{{ whole ? 'Fold the keys' : 'Show every line' }}</el-button>
   </div>
 </template>
 

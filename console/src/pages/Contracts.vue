@@ -1,0 +1,236 @@
+<script setup lang="ts">
+// Contracts and seats: first what needs a decision, then what there is.
+import { computed, ref } from 'vue'
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { client, told, type Seat } from '../api'
+import { useNow } from '../now'
+import Mark from '../parts/Mark.vue'
+import Trouble from '../parts/Trouble.vue'
+import Usage from '../parts/Usage.vue'
+import { accessWord, ago, clock, contractLook, count, date, money, progressLook, short, until } from '../words'
+
+const now = useNow()
+const q = ref('')
+const sort = ref<'host' | 'contract' | '-taken' | 'expires'>('host')
+const page = ref(1)
+const perPage = 50
+const variants = ref(false)
+
+const accounts = useQuery({ queryKey: ['accounts'], queryFn: () => told(client.GET('/api/accounts')) })
+const contracts = useQuery({ queryKey: ['contracts'], queryFn: () => told(client.GET('/api/contracts', { params: { query: { sort: 'end', per_page: 1000 } } })) })
+const outlook = useQuery({ queryKey: ['outlook'], queryFn: () => told(client.GET('/api/outlook')) })
+const seats = useQuery({
+  queryKey: computed(() => ['seats', q.value, sort.value, page.value]),
+  queryFn: () => told(client.GET('/api/seats', { params: { query: { q: q.value, sort: sort.value, page: page.value, per_page: perPage } } })),
+  placeholderData: keepPreviousData,
+})
+const channels = useQuery({
+  queryKey: computed(() => ['channels', variants.value]),
+  queryFn: () => told(client.GET('/api/channels', { params: { query: { variants: variants.value, per_page: 1000 } } })),
+  placeholderData: keepPreviousData,
+})
+
+const ahead = computed(() => outlook.data.value)
+const away = computed(() => accounts.data.value?.accounts.filter((a) => a.trouble) ?? [])
+const over = computed(() => contracts.data.value?.contracts.filter((c) => c.over > 0) ?? [])
+const falling = computed(() => new Set(outlook.data.value?.ending.flatMap((e) => e.falling) ?? []).size)
+const pressing = computed(() => away.value.length + over.value.length + (outlook.data.value?.ending.filter((e) => e.falling.length).length ?? 0))
+
+const rows = computed(() =>
+  (channels.data.value?.channels ?? []).flatMap((c) => c.choices.map((x, i) => ({ ...x, channel: i === 0 ? c.name : '', key: `${c.name} ${x.name} ${x.variant}` }))),
+)
+
+const error = ref<Error | null>(null)
+const busy = ref('')
+
+async function release(s: Seat) {
+  busy.value = s.host + s.account
+  error.value = null
+  try {
+    await told(client.DELETE('/api/seats/{host}/{account}', { params: { path: { host: s.host, account: s.account } } }))
+  } catch (e) {
+    error.value = e as Error
+  } finally {
+    busy.value = ''
+  }
+}
+
+// A spreadsheet must not take a name for a formula.
+const cell = (v: unknown) => `"${String(v ?? '').replace(/^([=+\-@\t])/, "'$1").replaceAll('"', '""')}"`
+
+async function download() {
+  const all: Seat[] = []
+  for (let p = 1; ; p++) {
+    const got = await told(client.GET('/api/seats', { params: { query: { page: p, per_page: 1000 } } }))
+    all.push(...got.seats)
+    if (all.length >= got.total || got.seats.length === 0) break
+  }
+  const head = ['host', 'account', 'contract', 'taken', 'by', 'automatic', 'needed', 'kind', 'expires', 'renewal', 'why'] as const
+  const text = [head.join(','), ...all.map((s) => head.map((k) => cell(s[k])).join(','))].join('\r\n') + '\r\n'
+  const link = document.createElement('a')
+  link.href = URL.createObjectURL(new Blob([text], { type: 'text/csv' }))
+  link.download = 'seats.csv'
+  link.click()
+  URL.revokeObjectURL(link.href)
+}
+</script>
+
+<template>
+  <div class="head">
+    <h1 v-if="contracts.data.value && outlook.data.value && accounts.data.value">
+      <template v-if="!accounts.data.value.accounts.length">No account at a vendor's desk yet</template>
+      <span v-else-if="pressing === 0" class="good">No host loses its access</span>
+      <template v-else-if="falling"><span class="warn">{{ count(falling, 'host', 'hosts') }} would lose access</span> within 90 days</template>
+      <span v-else class="warn">{{ count(pressing, 'thing needs', 'things need') }} a look</span>
+    </h1>
+  </div>
+  <Trouble :error="accounts.error.value ?? contracts.error.value ?? outlook.error.value ?? error" />
+  <p v-if="accounts.data.value && !accounts.data.value.accounts.length" class="soft">Give the service the organisation's account: <code>lantern account add NAME --desk URL --login NAME</code></p>
+
+  <ul v-if="ahead" class="todo">
+    <li v-for="a in away" :key="a.name" class="card">
+      <Mark :look="progressLook.failed" :word="`desk of ${a.name}`" />
+      <span><template v-if="a.since">has not answered since {{ clock(a.since) }} ({{ ago(a.since, now) }}). </template>{{ a.trouble }}. <b>Nothing changes on any host; access is renewed when it answers.</b></span>
+    </li>
+    <li v-for="c in over" :key="c.number" class="card">
+      <Mark :look="progressLook.failed" :word="c.number" />
+      <span><b>{{ count(c.over, 'seat', 'seats') }} too many</b> {{ c.over === 1 ? 'is' : 'are' }} taken: the contract has {{ c.seats }}. Buy more, or release some below; the vendor serves the latest no more when their access ends.</span>
+    </li>
+    <li v-for="e in ahead.ending" :key="e.contract.number" class="card">
+      <Mark :look="e.contract.withdrawn || e.days < 0 ? progressLook.failed : contractLook.ending" :word="e.contract.number" />
+      <span>
+        <template v-if="e.contract.withdrawn">was withdrawn</template>
+        <template v-else>{{ e.contract.evaluation ? 'is an evaluation and ends' : 'ends' }} on <b>{{ date(e.contract.end) }}</b>, {{ until(e.contract.end, now) === 'over' ? 'which is over' : `in ${until(e.contract.end, now)}` }}</template>.
+        <template v-if="e.falling.length"><b class="bad">{{ count(e.falling.length, 'host falls', 'hosts fall') }} out:</b> <template v-for="(h, i) in e.falling.slice(0, 12)" :key="h">{{ i ? ', ' : ' ' }}<router-link :to="{ name: 'host', params: { name: h } }">{{ short(h) }}</router-link></template><template v-if="e.falling.length > 12"> and {{ e.falling.length - 12 }} more</template>. Renew it, or let the group follow the open choice.</template>
+        <template v-else-if="!e.moving.length">No host sits in it.</template>
+        <template v-if="e.moving.length"> Another contract takes {{ e.moving.map((m) => `${short(m.host)} (${m.to})`).join(', ') }}.</template>
+      </span>
+    </li>
+    <li v-for="x in ahead.twice" :key="x.host + x.account" class="card"><Mark :look="contractLook.ending" word="paid twice" /><span><router-link :to="{ name: 'host', params: { name: x.host } }">{{ short(x.host) }}</router-link> is covered by {{ x.contracts.join(' and ') }}; the first could be given back.</span></li>
+    <li v-for="x in ahead.silent" :key="'s' + x.host + x.account" class="card"><Mark :look="contractLook.ending" word="silent host" /><span><router-link :to="{ name: 'host', params: { name: x.host } }">{{ short(x.host) }}</router-link> has a seat in {{ x.contract }} and was last seen {{ ago(x.last_seen, now) }}.</span></li>
+    <li v-for="x in ahead.idle" :key="'i' + x.host + x.account" class="card"><Mark :look="contractLook['to-come']" word="not needed" /><span><router-link :to="{ name: 'host', params: { name: x.host } }">{{ short(x.host) }}</router-link> has a seat in {{ x.contract }} that its sheet does not need.</span></li>
+  </ul>
+
+  <h2>Contracts</h2>
+  <div class="card">
+    <el-table :data="contracts.data.value?.contracts ?? []" row-key="number" empty-text="No contract">
+      <el-table-column label="Contract" min-width="290"><template #default="{ row }"><b>{{ row.number }}</b><br /><span class="soft">{{ row.title }}</span></template></el-table-column>
+      <el-table-column label="State" width="120"><template #default="{ row }"><Mark :look="contractLook[row.state]" :word="row.state" /><div v-if="row.evaluation" class="soft">evaluation</div></template></el-table-column>
+      <el-table-column label="Seats" width="210">
+        <template #default="{ row }">
+          <template v-if="row.cover === 'organisation'">{{ row.used }}, no limit</template>
+          <template v-else>{{ row.used }} of {{ row.seats }} used<span v-if="row.over" class="bad">, {{ row.over }} too many</span><span v-else class="soft">, {{ row.free }} free</span><div class="gauge"><i :class="{ full: row.free === 0 }" :style="{ width: `${Math.min(100, (100 * row.used) / Math.max(1, row.seats))}%` }" /></div></template>
+        </template>
+      </el-table-column>
+      <el-table-column label="Ends" width="180"><template #default="{ row }">{{ date(row.end) }}<span class="soft">, {{ until(row.end, now) }}</span></template></el-table-column>
+      <el-table-column label="Seat per year" width="140" align="right"><template #default="{ row }">{{ row.price ? money(row.price, row.currency) : 'free' }}</template></el-table-column>
+      <el-table-column label="Opens" min-width="170"><template #default="{ row }">{{ row.opens.map((o: { name: string }) => o.name).join(', ') }}</template></el-table-column>
+    </el-table>
+  </div>
+
+  <template v-if="outlook.data.value?.usage.length">
+    <h2>Seats used</h2>
+    <div class="card chart"><Usage :usage="outlook.data.value.usage" /></div>
+  </template>
+
+  <div class="row">
+    <h2>Seats</h2>
+    <span class="tools">
+      <el-input v-model="q" size="small" placeholder="Host or contract" clearable aria-label="Filter seats" style="width: 200px" @input="page = 1" />
+      <el-select v-model="sort" size="small" style="width: 150px" aria-label="Order of seats">
+        <el-option value="host" label="by host" /><el-option value="contract" label="by contract" /><el-option value="-taken" label="newest first" /><el-option value="expires" label="ends first" />
+      </el-select>
+      <el-button size="small" @click="download">Save as CSV</el-button>
+    </span>
+  </div>
+  <div class="card">
+    <el-table :data="seats.data.value?.seats ?? []" empty-text="No seat is taken. A rollout takes those that the policy wants.">
+      <el-table-column label="Host" width="200"><template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>
+      <el-table-column prop="contract" label="Contract" width="140" />
+      <el-table-column label="Access" min-width="220">
+        <template #default="{ row }">
+          <span v-if="row.leaving" class="warn">→ leaving, the desk is away</span>
+          <span v-else-if="row.renewal" class="bad">✗ {{ row.renewal }}</span>
+          <span v-else-if="!row.expires" class="soft">· not fetched yet</span>
+          <span v-else :class="until(row.expires, now) === 'over' ? 'bad' : 'good'">{{ until(row.expires, now) === 'over' ? '✗' : '=' }} {{ accessWord[row.kind] }}, {{ until(row.expires, now) === 'over' ? 'ended' : `${until(row.expires, now)} left` }}</span>
+        </template>
+      </el-table-column>
+      <el-table-column label="Taken" width="200"><template #default="{ row }">{{ ago(row.taken, now) }} <span class="soft">by {{ row.by }}</span></template></el-table-column>
+      <el-table-column prop="why" label="Why this contract" min-width="300" show-overflow-tooltip />
+      <el-table-column width="100" align="right"><template #default="{ row }"><el-button v-if="!row.leaving" text size="small" :loading="busy === row.host + row.account" @click="release(row as Seat)">Release</el-button></template></el-table-column>
+    </el-table>
+  </div>
+  <el-pagination v-if="(seats.data.value?.total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="seats.data.value?.total" :page-size="perPage" />
+
+  <div class="row">
+    <h2>Channels<span v-if="channels.data.value?.revision" class="soft"> in revision {{ channels.data.value.revision }}</span></h2>
+    <span class="tools"><el-checkbox v-model="variants" size="small" label="debug and source variants too" /></span>
+  </div>
+  <div class="card">
+    <el-table :data="rows" row-key="key" empty-text="No channel is published yet">
+      <el-table-column label="Channel" width="120"><template #default="{ row }"><b>{{ row.channel }}</b></template></el-table-column>
+      <el-table-column label="Choice" width="150"><template #default="{ row }">{{ row.name }}<span v-if="row.variant" class="warn"> {{ row.variant }}</span></template></el-table-column>
+      <el-table-column label="Versions" width="130"><template #default="{ row }">{{ row.pinned ? `stays at ${row.pinned}` : 'rolling' }}</template></el-table-column>
+      <el-table-column prop="support" label="Support" width="120" />
+      <el-table-column label="Opened by" min-width="200"><template #default="{ row }"><span v-if="!row.licensed" class="soft">open to all</span><span v-else-if="row.contracts.length">{{ row.contracts.join(', ') }}</span><span v-else class="bad">✗ no contract of {{ row.contract }}</span></template></el-table-column>
+      <el-table-column prop="hosts" label="Hosts" width="80" align="right" />
+      <el-table-column label="Followed by" min-width="330">
+        <template #default="{ row }">
+          <div v-for="g in row.groups" :key="g">{{ g }}<template v-for="x in row.decisions" :key="x.group"><span v-if="x.group === g" :class="x.due ? 'warn' : 'soft'" :title="x.because">, by decision of {{ x.author }} until {{ x.review }}{{ x.due ? ' (due)' : '' }}</span></template></div>
+          <span v-if="!row.groups.length" class="soft">nobody</span>
+        </template>
+      </el-table-column>
+    </el-table>
+  </div>
+</template>
+
+<style scoped>
+.todo {
+  list-style: none;
+  margin: 14px 0 0;
+  padding: 0;
+}
+.todo li {
+  display: grid;
+  grid-template-columns: 150px 1fr;
+  gap: 16px;
+  padding: 9px 14px;
+  margin-bottom: 6px;
+}
+.row {
+  display: flex;
+  justify-content: space-between;
+  align-items: flex-end;
+}
+.row h2 {
+  margin-bottom: 8px;
+}
+.tools {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+  margin-bottom: 8px;
+}
+.gauge {
+  height: 4px;
+  margin-top: 5px;
+  background: var(--line);
+  border-radius: 2px;
+}
+.gauge i {
+  display: block;
+  height: 100%;
+  background: var(--amber);
+  border-radius: 2px;
+}
+.gauge i.full {
+  background: var(--bad);
+}
+.chart {
+  padding: 12px 8px 6px;
+}
+.pages {
+  margin-top: 14px;
+  justify-content: flex-end;
+}
+</style>
