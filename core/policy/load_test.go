@@ -25,7 +25,7 @@ func folder(t testing.TB, files map[string]string) policy.Folder {
 	require.NoError(t, err)
 	out := policy.Folder{}
 	for name, data := range all {
-		if strings.HasSuffix(name, ".asc") {
+		if strings.HasSuffix(name, ".asc") || strings.HasSuffix(name, ".pem") {
 			out[name] = data
 		}
 	}
