@@ -18,6 +18,7 @@ import (
 	"patientlantern.example/lantern/console"
 	"patientlantern.example/lantern/internal/browser"
 	"patientlantern.example/lantern/internal/rig"
+	"patientlantern.example/lantern/standin"
 )
 
 func TestTheConsoleIsBuiltIn(t *testing.T) {
@@ -176,4 +177,39 @@ func TestAWrongTokenIsRefusedInWords(t *testing.T) {
 	s := &screen{t, page, r.Server.URL}
 	s.do(chromedp.Navigate(s.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "plo_wrong\n"))
 	s.shows(".el-alert", "no operator has this token")
+}
+
+func TestTheConsoleOfContracts(t *testing.T) {
+	r := rig.New(t)
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Click(`nav a[href="/contracts"]`))
+	s.shows("h1", "No account at a vendor's desk yet")
+	r.Accounts()
+	s.shows("h1", "No host loses its access")
+	s.shows("main", "GN-2026-014")
+	r.Up("arc-3")
+	r.Publish()
+	s.shows("main", "licensed")
+	r.Carry()
+	s.shows("h1", "1 host would lose access within 90 days")
+	s.shows(".todo", "1 host falls out: arc-3")
+	s.shows(".usage", "GN-2026-014: 1 of 6")
+	s.fits()
+
+	require.NoError(t, r.Desk.SetFault("gannet", standin.DeskBroken))
+	r.Tend()
+	s.shows(".todo", "has not answered since")
+	s.shows(".todo", "Nothing changes on any host; access is renewed when it answers.")
+	require.NoError(t, r.Desk.SetFault("gannet", ""))
+	r.Tend()
+
+	s.do(chromedp.Click(`.el-table__row a[href="/hosts/arc-3.brinewick.test"]`), chromedp.WaitVisible(".channels"))
+	s.shows(".channels", "gannet follows licensed by archives, opened by the contract gannet")
+	s.do(chromedp.Click(".channels button"))
+	s.shows("h1", "drifted")
+	s.shows("main", "the host has no seat in gannet")
+	s.fits()
+	s.do(chromedp.Click(".head button"))
+	s.shows("h1", "steady")
+	s.shows(".channels", "GN-2026-014 taken")
 }

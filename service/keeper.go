@@ -28,6 +28,8 @@ type keeper struct {
 	log   *slog.Logger
 	now   func() time.Time
 	http  *http.Client
+	// changed is called when desks or contracts stand otherwise than before.
+	changed func()
 
 	mu       sync.RWMutex
 	accounts map[string]*account
@@ -55,7 +57,7 @@ type login struct {
 const mostSkew = 5 * time.Minute
 
 func newKeeper(ctx context.Context, st *store.Store, v *vault.Vault, log *slog.Logger, now func() time.Time) (*keeper, error) {
-	k := &keeper{store: st, vault: v, log: log, now: now, http: desk.NewHTTP(20 * time.Second), accounts: map[string]*account{}, seats: map[string][]store.Seat{}, refused: map[[2]string]string{}}
+	k := &keeper{store: st, vault: v, log: log, now: now, http: desk.NewHTTP(20 * time.Second), accounts: map[string]*account{}, changed: func() {}, seats: map[string][]store.Seat{}, refused: map[[2]string]string{}}
 	accounts, err := st.Accounts(ctx)
 	if err != nil {
 		return nil, err
@@ -155,6 +157,7 @@ func (k *keeper) noteOutcome(ctx context.Context, a *account, err error) {
 	if err := k.store.PutAccount(ctx, row); err != nil {
 		k.log.Error("noting how a desk answers", "account", a.Name, "error", err)
 	}
+	k.changed()
 }
 
 // ask brings what the desk tells of an account up to date.
@@ -167,6 +170,12 @@ func (k *keeper) ask(ctx context.Context, a *account) error {
 	if err != nil {
 		return err
 	}
+	old := k.toldBy(a)
+	defer func() {
+		if k.toldBy(a) != old {
+			k.changed()
+		}
+	}()
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for i := range book.Contracts {
@@ -201,6 +210,13 @@ func (k *keeper) ask(ctx context.Context, a *account) error {
 	}
 	k.books = nil
 	return k.store.PutAccount(ctx, a.Account)
+}
+
+// toldBy is what a desk told, as text that can be compared.
+func (k *keeper) toldBy(a *account) string {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return fmt.Sprintf("%+v %+v", a.Contracts, a.others)
 }
 
 // find returns a seat; k.mu is held.

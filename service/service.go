@@ -85,6 +85,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		return nil, fmt.Errorf("loading accounts and seats: %w", err)
 	}
 	s.compute.keeper = s.keeper
+	s.keeper.changed = func() { s.events.send(api.Event{Kind: "seats"}) }
 	if s.fleet, err = loadFleet(ctx, opts.Store, s.compute, opts.Now, opts.Interval); err != nil {
 		return nil, fmt.Errorf("loading the fleet: %w", err)
 	}
