@@ -553,7 +553,7 @@ func (a *app) channelList() *cobra.Command {
 	var variants bool
 	cmd := &cobra.Command{
 		Use: "list", Short: "List channels: what opens each choice, its versions and support, who follows it", Args: cobra.NoArgs,
-		Long:    "List the channels of the newest revision. Moving a group from one choice to another is one\nline of the policy: channels: { NAME: CHOICE } in the group's assignment. Debug and source\nvariants are shown with --variants only.",
+		Long:    "List the channels of the newest revision. Moving a group from one choice to another is one\nline of the policy: channels: { NAME: CHOICE } in the group's assignment. A group that is\n(decided) follows an open choice by a recorded decision. Debug and source\nvariants are shown with --variants only.",
 		Example: "  lantern channel list\n  lantern channel list --variants --format json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			filter := map[string][]string{}
@@ -583,7 +583,7 @@ func (a *app) channelList() *cobra.Command {
 					name = ""
 				}
 			}
-			a.out.Table([]view.Column{{Name: "CHANNEL"}, {Name: "CHOICE"}, {Name: "VERSIONS"}, {Name: "SUPPORT"}, {Name: "OPENED BY"}, {Name: "HOSTS", Right: true}, {Name: "FOLLOWED BY", Gives: true}}, rows)
+			a.out.Table([]view.Column{{Name: "CHANNEL"}, {Name: "CHOICE"}, {Name: "REPOSITORY"}, {Name: "VERSION"}, {Name: "SUPPORT"}, {Name: "OPENED BY"}, {Name: "HOSTS", Right: true}, {Name: "FOLLOWED BY", Gives: true}}, rows)
 			l.more(a, len(page.Channels), page.Total)
 			return nil
 		},
@@ -600,7 +600,7 @@ func (a *app) choiceRow(channel string, x api.ChannelChoice) []view.Cell {
 		choice = "  " + x.Variant
 	}
 	if x.Pinned != "" {
-		versions = "stays at " + x.Pinned
+		versions = x.Pinned
 	}
 	opened := view.Cell{Text: "open to all", Style: view.Plain}
 	switch {
@@ -609,30 +609,22 @@ func (a *app) choiceRow(channel string, x api.ChannelChoice) []view.Cell {
 	case x.Licensed:
 		opened = view.Cell{Text: "✗ no contract of " + x.Contract, Style: view.Red}
 	}
-	decided := map[string]string{} // group → what it was decided until
+	decided := map[string]string{}
 	for _, d := range x.Decision {
-		decided[d.Group] = " by decision until " + d.Review
+		decided[d.Group] = " (decided)"
 		if d.Due {
-			decided[d.Group] += " (due)"
+			decided[d.Group] = " (decided, to be looked at again)"
 		}
-	}
-	said := map[string][]string{}
-	var order []string
-	for _, g := range x.Groups {
-		if d := decided[g]; said[d] == nil {
-			order = append(order, d)
-		}
-		said[decided[g]] = append(said[decided[g]], g)
 	}
 	var by []string
-	for _, d := range order {
-		by = append(by, strings.Join(said[d], ", ")+d)
+	for _, g := range x.Groups {
+		by = append(by, g+decided[g])
 	}
-	who := strings.Join(by, "; ")
+	who := strings.Join(by, ", ")
 	if who == "" {
 		who = "nobody"
 	}
-	return []view.Cell{{Text: channel, Style: view.Bold}, view.T(choice), view.T(versions), view.T(x.Support), opened, view.T(fmt.Sprint(x.Hosts)), view.T(who)}
+	return []view.Cell{{Text: channel, Style: view.Bold}, view.T(choice), view.T(x.Repository), view.T(versions), view.T(x.Support), opened, view.T(fmt.Sprint(x.Hosts)), view.T(who)}
 }
 
 func (a *app) secrets() *cobra.Command {

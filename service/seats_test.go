@@ -614,3 +614,67 @@ func TestPacmanAndZypperGoBackToTheOpenChoice(t *testing.T) {
 	assert.Contains(t, read(t, filepath.Join(root, "etc/pacman.d/lantern-gannet-open.conf")), "\n[gannet-open]\n")
 	assert.NoFileExists(t, filepath.Join(root, "etc/pacman.d/lantern-gannet-licensed.gannet"))
 }
+
+func TestATokenInTheURL(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Accounts()
+	roots := map[string]string{"arc-2": r.Up("arc-2"), "chart-2": r.Up("chart-2")}
+	files := r.Policy()
+	base := "http://" + r.World.Plain + "/token/${access.token}/rpm.gannet.example/licensed"
+	text := string(files["policy.yaml"])
+	text = strings.Replace(text, "https://"+r.World.Secure+"/rpm.gannet.example/licensed", base, 1)
+	text = strings.Replace(text, "access: client-certificate", "access: token-url", 1)
+	text = strings.Replace(text, `zypp: { url: "http://`+r.World.Plain+`/rpm.gannet.example/licensed/halyard-${os.major}/${arch}" }`, `zypp: { access: token-url, url: "`+base+`/halyard-${os.major}/${arch}" }`, 1)
+	require.Equal(t, 2, strings.Count(text, "access: token-url"))
+	files["policy.yaml"] = []byte(text)
+	publish(t, r, files)
+	ro := r.Carry()
+	require.Zero(t, ro.Counts["failed"], "%+v", ro.Hosts)
+	for host, dir := range map[string]string{"arc-2": "etc/dnf/vars", "chart-2": "etc/zypp/vars.d"} {
+		token := strings.TrimSpace(read(t, filepath.Join(roots[host], dir, "lantern_gannet_token")))
+		assert.Len(t, token, 32)
+		d, err := r.Operator.Host(ctx, host)
+		require.NoError(t, err)
+		assert.Equal(t, "steady", d.State, d.Detail)
+		shown := false
+		for _, s := range d.Sources {
+			for _, u := range s.EffURLs {
+				assert.NotContains(t, u, token)
+				shown = shown || strings.Contains(u, "/token/***/rpm.gannet.example/licensed/")
+			}
+		}
+		assert.True(t, shown)
+		assert.NotContains(t, r.Log.String(), token)
+	}
+}
+
+func TestAGroupOfDnfHostsMovesToTheOpenChoiceAndBack(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Accounts()
+	root := r.Up("arc-2")
+	repos := filepath.Join(root, "etc/yum.repos.d")
+	r.Publish()
+	require.Zero(t, r.Carry().Counts["failed"])
+	before := read(t, filepath.Join(repos, "gannet-licensed.repo"))
+	assert.NoFileExists(t, filepath.Join(repos, "gannet-open.repo"))
+
+	open := r.Policy()
+	open["hosts.yaml"] = bytes.Replace(open["hosts.yaml"], []byte("    channels: { gannet: licensed }\n    seats: automatic # taken"), []byte("    channels: { gannet: open } # taken"), 1)
+	publish(t, r, open)
+	ro := r.Carry()
+	require.Zero(t, ro.Counts["failed"], "%+v", ro.Hosts)
+	assert.Equal(t, strings.Replace(before[:strings.Index(before, "sslclientcert")], "enabled=1", "enabled=0", 1), read(t, filepath.Join(repos, "gannet-licensed.repo")), "kept, and off")
+	assert.Contains(t, read(t, filepath.Join(repos, "gannet-open.repo")), "enabled=1")
+	assert.NoFileExists(t, filepath.Join(root, "etc/pki/lantern/gannet.key"))
+	d, err := r.Operator.Host(ctx, "arc-2")
+	require.NoError(t, err)
+	assert.Equal(t, "dnf", d.Report.Report.Refresh)
+	assert.Contains(t, r.Findings("arc-2"), "decision-missing note hosts.yaml", "nobody said that this is meant")
+
+	r.Publish()
+	require.Zero(t, r.Carry().Counts["failed"])
+	assert.Equal(t, before, read(t, filepath.Join(repos, "gannet-licensed.repo")))
+	assert.Contains(t, read(t, filepath.Join(repos, "gannet-open.repo")), "enabled=0")
+}

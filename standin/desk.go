@@ -344,7 +344,7 @@ func (d *Desk) Admits(vendor, opens string, r *http.Request) bool {
 	} else if r.TLS != nil && len(r.TLS.VerifiedChains) > 0 {
 		subject := r.TLS.PeerCertificates[0].Subject
 		g = b.access[subject.CommonName+"-"+subject.SerialNumber]
-	} else {
+	} else { // a token in the path
 		for part := range strings.SplitSeq(r.URL.Path, "/") {
 			if x := b.access[part]; x != nil && x.kind == credential.TokenURL {
 				g = x

@@ -122,10 +122,20 @@ func (u *Upstreams) Resign(vendor, key string) error {
 	return u.build()
 }
 
+// place is what a caller asks for: a path, behind /token/TOKEN where that opens it.
+func place(path string) string {
+	if rest, ok := strings.CutPrefix(path, "/token/"); ok {
+		if i := strings.IndexByte(rest, '/'); i >= 0 {
+			return rest[i:]
+		}
+	}
+	return path
+}
+
 // entitled reports whether a caller may have a place.
 func (u *Upstreams) entitled(r *http.Request) bool {
 	for _, l := range licensed {
-		if strings.HasPrefix(r.URL.Path, l.path) {
+		if strings.HasPrefix(place(r.URL.Path), l.path) {
 			return u.Admits != nil && u.Admits(l.vendor, l.opens, r)
 		}
 	}
@@ -143,8 +153,9 @@ func (u *Upstreams) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	u.mu.RLock()
-	data, ok := u.files[r.URL.Path]
-	fault := u.faults[vendor(r.URL.Path)]
+	path := place(r.URL.Path)
+	data, ok := u.files[path]
+	fault := u.faults[vendor(path)]
 	u.mu.RUnlock()
 	switch {
 	case fault == Fault401 || !u.entitled(r):
@@ -157,7 +168,7 @@ func (u *Upstreams) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		case <-r.Context().Done():
 			return
 		}
-	case !ok, fault == FaultMissing && (strings.Contains(r.URL.Path, "/binary-") || strings.HasSuffix(r.URL.Path, ".xml.gz")):
+	case !ok, fault == FaultMissing && (strings.Contains(path, "/binary-") || strings.HasSuffix(path, ".xml.gz")):
 		http.NotFound(w, r)
 		return
 	}

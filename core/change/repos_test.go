@@ -21,7 +21,7 @@ func repoSheet(unlisted string) *source.Sheet {
 	s := &source.Sheet{Format: source.SheetFormat, Family: rpm.Family, Unlisted: unlisted}
 	for _, d := range []rpm.Definition{
 		{Repository: "gannet-open", Enabled: true, URL: "http://rpm.gannet.example/open/9/x86_64", Signatures: source.CheckRequired, Keys: []family.SigningKey{{Name: "gannet", Fingerprint: "AA", Armored: "key\n"}}},
-		{Repository: "gannet-licensed", URL: "https://rpm.gannet.example/licensed/9/x86_64", Signatures: source.CheckRequired, Account: "gannet"},
+		{Repository: "gannet-licensed", URL: "https://rpm.gannet.example/licensed/9/x86_64", Signatures: source.CheckRequired, Account: "gannet", Kind: "basic"},
 	} {
 		files, src, _ := rpm.Render(d)
 		if !d.Enabled {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"strings"
 
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
@@ -130,6 +131,20 @@ func Tidy(s *source.Source) {
 // Head is what stands at the top of every source file that the policy owns.
 const Head = "# Patient Lantern writes this file from the team's policy. An edit made here is\n" +
 	"# found as drift; change the policy instead.\n"
+
+// TokenMark stands in a URL that is being rendered where a token goes.
+const TokenMark = "{access-token}"
+
+// Variable is the name of the variable that holds a part of an account's access.
+func Variable(account, what string) string {
+	return "lantern_" + strings.ReplaceAll(account, "-", "_") + "_" + what
+}
+
+// Token puts a variable where the token goes in a URL: as it is written to a file, and
+// as a survey shows it.
+func Token(url, variable string) (written, shown string) {
+	return strings.ReplaceAll(url, TokenMark, "$"+variable), strings.ReplaceAll(url, TokenMark, Hidden)
+}
 
 // SigningKey is a key that a rendered source trusts.
 type SigningKey struct{ Name, Fingerprint, Armored string }

@@ -69,7 +69,24 @@ func (l *loader) place(f field) *Place {
 			}
 		}
 	}
+	l.tokenRules(d)
 	return d
+}
+
+// tokenRules wants ${access.token} in the URL where access is by token, and nowhere
+// else.
+func (l *loader) tokenRules(d *Place) {
+	if d.URL == nil {
+		return
+	}
+	has := strings.Contains(d.URL.Value, "${"+TokenName+"}")
+	byToken := d.Access != nil && d.Access.Value == AccessToken
+	switch {
+	case has && !byToken:
+		l.fail("value", d.URL.Pos, "${"+TokenName+"} stands in a url whose access is not by token", "add: access: "+AccessToken)
+	case byToken && !has:
+		l.fail("value", d.URL.Pos, "access is by token, and the url does not say where the token goes", "write ${"+TokenName+"} there")
+	}
 }
 
 // authority reads a file of certificates that stands in the folder.

@@ -928,7 +928,7 @@ func (l *loader) interpolations(r *Repository) {
 				l.fail("unknown-fact", t.Pos, fmt.Sprintf("%q: %v", t.Value, err), "write ${name}")
 				return
 			}
-			if slices.Contains(known, name) || slices.Contains(settings, name) || strings.HasPrefix(name, "label.") || strings.HasPrefix(name, "tools.") {
+			if name == TokenName || slices.Contains(known, name) || slices.Contains(settings, name) || strings.HasPrefix(name, "label.") || strings.HasPrefix(name, "tools.") {
 				continue
 			}
 			remedy := "give it under settings, or use one of " + strings.Join(known, ", ") + ", label.NAME"

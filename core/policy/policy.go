@@ -111,12 +111,16 @@ type Place struct {
 const (
 	AccessLogin       = "login"
 	AccessCertificate = "client-certificate" // dnf only
+	AccessToken       = "token-url"          // dnf and zypper: ${access.token} stands in the url
 	AccessInURL       = "login-in-url"       // pacman, which has no other way
 )
 
+// TokenName stands in a URL where the token goes.
+const TokenName = "access.token"
+
 // Accesses lists the ways of each family; the first is taken where none is given.
 // pacman's must be given: a login in a URL is for those who insist.
-var Accesses = map[string][]string{"rpm": {AccessLogin, AccessCertificate}, "zypp": {AccessLogin}, "arch": {AccessInURL}}
+var Accesses = map[string][]string{"rpm": {AccessLogin, AccessCertificate, AccessToken}, "zypp": {AccessLogin, AccessToken}, "arch": {AccessInURL}}
 
 // Places are the parts of a definition that are Places, by family.
 func (d *Definition) Places() map[string]*Place {

@@ -14,6 +14,7 @@ import (
 
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/rpm"
@@ -654,6 +655,9 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 	}
 	name := repo.Name
 	lookup := func(v string) (string, bool) {
+		if v == policy.TokenName {
+			return family.TokenMark, true
+		}
 		if s, ok := p.settings[name][v]; ok {
 			return s, true
 		}

@@ -116,6 +116,19 @@ func (w *writing) place(def *policy.Place, program, forbidden string) (u string,
 	return u, true
 }
 
+// kindOf is the kind of access that a place is opened by.
+func kindOf(def *policy.Place) string {
+	if def.Access != nil {
+		switch def.Access.Value {
+		case policy.AccessCertificate:
+			return credential.Certificate
+		case policy.AccessToken:
+			return credential.TokenURL
+		}
+	}
+	return credential.Basic
+}
+
 // rpm writes one file for dnf. It reports whether there was anything to write.
 func (w *writing) rpm(name string, whole *policy.Definition) bool {
 	def := whole.Rpm
@@ -131,12 +144,8 @@ func (w *writing) rpm(name string, whole *policy.Definition) bool {
 		d.Authority = def.Authority.Value
 	}
 	if w.grant != nil {
-		d.Account, d.Certificate = w.grant.Account, def.Access != nil && def.Access.Value == policy.AccessCertificate
-		kind := credential.Basic
-		if d.Certificate {
-			kind = credential.Certificate
-		}
-		w.open(kind, rpm.Access(d.Account, d.Certificate))
+		d.Account, d.Kind = w.grant.Account, kindOf(def)
+		w.open(d.Kind, rpm.Access(d.Account, d.Kind))
 	}
 	files, src, keys := rpm.Render(d)
 	w.take(files, src, keys)
@@ -154,8 +163,8 @@ func (w *writing) zypp(name string, whole *policy.Definition) bool {
 		Signatures: w.repo.Signatures, Keys: w.signingKeys(),
 	}
 	if w.grant != nil {
-		d.Account = w.grant.Account
-		w.open(credential.Basic, zypp.Access(d.Account))
+		d.Account, d.Kind = w.grant.Account, kindOf(whole.Zypp)
+		w.open(d.Kind, zypp.Access(d.Account, d.Kind))
 	}
 	files, src, keys, err := zypp.Render(d)
 	if err != nil {

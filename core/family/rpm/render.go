@@ -20,10 +20,8 @@ type Definition struct {
 	Signatures string
 	Keys       []family.SigningKey
 	Authority  string // certificates (PEM) that vouch for the server; empty for the system's
-	// Account and Certificate say how a licensed repository is opened: by a client
-	// certificate, or else by a login. An empty account opens nothing.
-	Account     string
-	Certificate bool
+	Account    string // whose access opens it; empty: nobody's
+	Kind       string // of that access, as in the package credential
 }
 
 // ReposDir is where repositories of the policy stand.
@@ -41,21 +39,20 @@ const varsDir = "/etc/dnf/vars"
 
 // Access says in which files the access of an account stands. dnf(5).conf:
 // sslclientcert, sslclientkey, username, password.
-func Access(account string, certificate bool) []source.AccessFile {
-	if certificate {
+func Access(account, kind string) []source.AccessFile {
+	switch kind {
+	case credential.Certificate:
 		return []source.AccessFile{
 			{Path: pkiDir + "/" + account + ".crt", Mode: "0644", Form: credential.FormCertificate},
 			{Path: pkiDir + "/" + account + ".key", Mode: "0600", Form: credential.FormKey},
 		}
+	case credential.TokenURL:
+		return []source.AccessFile{{Path: varsDir + "/" + family.Variable(account, "token"), Mode: "0600", Form: credential.FormToken}}
 	}
 	return []source.AccessFile{
-		{Path: varsDir + "/" + variable(account, "login"), Mode: "0600", Form: credential.FormLogin},
-		{Path: varsDir + "/" + variable(account, "password"), Mode: "0600", Form: credential.FormPassword},
+		{Path: varsDir + "/" + family.Variable(account, "login"), Mode: "0600", Form: credential.FormLogin},
+		{Path: varsDir + "/" + family.Variable(account, "password"), Mode: "0600", Form: credential.FormPassword},
 	}
-}
-
-func variable(account, what string) string {
-	return "lantern_" + strings.ReplaceAll(account, "-", "_") + "_" + what
 }
 
 // Render writes a repository as a .repo file of its own, with the files that it
@@ -69,15 +66,16 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 	if title == "" {
 		title = d.Repository
 	}
+	written, shown := family.Token(d.URL, family.Variable(d.Account, "token"))
 	src = source.SheetSource{
-		Repository: d.Of, File: file, ID: d.Repository, Enabled: d.Enabled, Kinds: []string{"binary"}, URLs: []string{d.URL},
+		Repository: d.Of, File: file, ID: d.Repository, Enabled: d.Enabled, Kinds: []string{"binary"}, URLs: []string{shown},
 		Suites: []string{}, Components: []string{}, Archs: []string{}, SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
 	}
 	var b strings.Builder
 	b.WriteString(family.Head)
 	onOff := map[bool]string{true: "1", false: "0"}
 	check := onOff[d.Signatures != source.CheckOff]
-	fmt.Fprintf(&b, "[%s]\nname=%s\nbaseurl=%s\nenabled=%s\ngpgcheck=%s\nrepo_gpgcheck=%s\n", d.Repository, title, d.URL, onOff[d.Enabled], check, check)
+	fmt.Fprintf(&b, "[%s]\nname=%s\nbaseurl=%s\nenabled=%s\ngpgcheck=%s\nrepo_gpgcheck=%s\n", d.Repository, title, written, onOff[d.Enabled], check, check)
 	var names []string
 	for _, k := range d.Keys {
 		src.SignedBy = append(src.SignedBy, k.Fingerprint)
@@ -94,11 +92,12 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 		fmt.Fprintf(&b, "sslcacert=%s\n", path)
 	}
 	if d.Account != "" {
-		access := Access(d.Account, d.Certificate)
-		if d.Certificate {
+		access := Access(d.Account, d.Kind)
+		switch d.Kind {
+		case credential.Certificate:
 			fmt.Fprintf(&b, "sslclientcert=%s\nsslclientkey=%s\n", access[0].Path, access[1].Path)
-		} else {
-			fmt.Fprintf(&b, "username=$%s\npassword=$%s\n", variable(d.Account, "login"), variable(d.Account, "password"))
+		case credential.Basic:
+			fmt.Fprintf(&b, "username=$%s\npassword=$%s\n", family.Variable(d.Account, "login"), family.Variable(d.Account, "password"))
 		}
 	}
 	files = append(files, source.SheetFile{Path: file, Mode: "0644", Text: b.String(), Repository: d.Of})

@@ -19,7 +19,8 @@ type Definition struct {
 	URL        string
 	Signatures string
 	Keys       []family.SigningKey
-	Account    string // whose login opens it; empty: nobody's
+	Account    string // whose access opens it; empty: nobody's
+	Kind       string // of that access, as in the package credential
 }
 
 // ReposDir is where repositories of the policy stand.
@@ -28,9 +29,12 @@ const ReposDir = "/etc/zypp/repos.d"
 // KeyPath is where a signing key stands.
 func KeyPath(name string) string { return "/etc/zypp/keys/" + name + ".asc" }
 
-// Access says in which file the login of an account stands: a credentials file
-// that URLs name.
-func Access(account string) []source.AccessFile {
+// Access says in which file the access of an account stands: a credentials file that
+// URLs name, or a variable with the token.
+func Access(account, kind string) []source.AccessFile {
+	if kind == credential.TokenURL {
+		return []source.AccessFile{{Path: "/etc/zypp/vars.d/" + family.Variable(account, "token"), Mode: "0600", Form: credential.FormToken}}
+	}
 	return []source.AccessFile{{Path: "/etc/zypp/credentials.d/lantern-" + account, Mode: "0600", Form: credential.FormZypp}}
 }
 
@@ -40,14 +44,15 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 	if d.Of == "" {
 		d.Of = d.Repository
 	}
-	written := d.URL
-	if d.Account != "" {
+	written, shown := family.Token(d.URL, family.Variable(d.Account, "token"))
+	if d.Account != "" && d.Kind != credential.TokenURL {
 		if strings.ContainsAny(written, "?#") {
 			return nil, src, nil, fmt.Errorf("it has a query of its own, and the login is named in the query")
 		}
 		written += "?credentials=lantern-" + d.Account
+		shown = written
 	}
-	u, err := parse(written)
+	u, err := parse(shown)
 	if err != nil {
 		return nil, src, nil, err
 	}
