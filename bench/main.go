@@ -53,10 +53,19 @@ func main() {
 	log.SetFlags(0)
 	s := &suite{}
 	// Processes come first: a child's resident size counts from that of its parent.
-	for _, part := range []func(*suite) error{processes, texts, fleet, checkIns, scale} {
-		if err := part(s); err != nil {
+	for _, part := range []struct {
+		name string
+		run  func(*suite) error
+	}{{"processes", processes}, {"texts", texts}, {"fleet", fleet}, {"check-ins", checkIns}, {"scale", scale}} {
+		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
+			continue
+		}
+		if err := part.run(s); err != nil {
 			log.Fatal("bench: ", err)
 		}
+	}
+	if len(os.Args) > 1 { // a part is for whoever works on it
+		return
 	}
 	if err := os.WriteFile("docs/benchmarks.md", []byte(s.markdown()), 0o644); err != nil {
 		log.Fatal("bench: ", err)

@@ -605,7 +605,10 @@ func (a *app) choiceRow(channel string, x api.ChannelChoice) []view.Cell {
 	opened := view.Cell{Text: "open to all", Style: view.Plain}
 	switch {
 	case x.Licensed && len(x.Contracts) > 0:
-		opened = view.Cell{Text: strings.Join(x.Contracts, ", "), Style: view.Green}
+		opened = view.Cell{Text: x.Contracts[0], Style: view.Green}
+		if n := len(x.Contracts) - 1; n > 0 {
+			opened.Text += fmt.Sprintf(" and %d more", n)
+		}
 	case x.Licensed:
 		opened = view.Cell{Text: "✗ no contract of " + x.Contract, Style: view.Red}
 	}

@@ -205,7 +205,7 @@ func TestTheConsoleOfContracts(t *testing.T) {
 
 	s.do(chromedp.Click(`.el-table__row a[href="/hosts/arc-3.brinewick.test"]`), chromedp.WaitVisible(".channels"))
 	s.shows(".channels", "gannet follows licensed by archives, opened by the contract gannet")
-	s.do(chromedp.Click(".channels button"))
+	s.do(chromedp.Click(".channels button"), chromedp.WaitVisible(".el-popconfirm__action"), chromedp.Click(".el-popconfirm__action .el-button--primary"))
 	s.shows("h1", "drifted")
 	s.shows("main", "the host has no seat in gannet")
 	s.fits()

@@ -202,6 +202,7 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 			return nil, s.refuse(err)
 		}
 		d.Drift = s.findings(v, o.located(v.findings))
+		slices.SortStableFunc(d.Drift, func(a, b api.Finding) int { return drift.Rank(a.Severity) - drift.Rank(b.Severity) })
 		d.Diff = o.diff
 		d.Impossible = source.Strings(o.change.Impossible)
 	}

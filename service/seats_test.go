@@ -96,7 +96,7 @@ func TestARolloutTakesTheSeatsAndOpensTheSources(t *testing.T) {
 	d, err := r.Operator.Host(ctx, "gw-01")
 	require.NoError(t, err)
 	require.Len(t, d.Seats, 1)
-	assert.Equal(t, "cheapest of 2 that fit: 180.00 EUR, next 540.00 EUR", d.Seats[0].Why)
+	assert.Equal(t, "cheapest of 2: 180.00 EUR, next 540.00 EUR", d.Seats[0].Why)
 	assert.True(t, d.Seats[0].Needed)
 	assert.Equal(t, "steady", d.State)
 }

@@ -307,6 +307,10 @@ func (c *comparer) others() {
 		if of := Doubles(s, releases); of != nil && of.IfThere {
 			f := Finding{Class: SwitchedOn, Severity: Fault, Repository: of.Repository, File: s.File, Line: s.Line, Want: "off", Have: "on",
 				Message: fmt.Sprintf("%s is on here, and this host follows another choice of its channel: %s", of.Repository, describe(s))}
+			if checked(s) != source.CheckRequired {
+				f.Severity = Danger
+				f.Message += ", and its signature is not checked"
+			}
 			if of.Contract != "" {
 				f.Message += ". It needs a seat in the contract " + of.Contract
 			}

@@ -257,7 +257,7 @@ func because(fit []*Contract) string {
 	case c.Evaluation != next.Evaluation:
 		return fmt.Sprintf("no evaluation, as %s is", next.Number)
 	case c.Price != next.Price:
-		return fmt.Sprintf("cheapest of %d that fit: %s, next %s", len(fit), Money(c.Price, c.Currency), Money(next.Price, next.Currency))
+		return fmt.Sprintf("cheapest of %d: %s, next %s", len(fit), Money(c.Price, c.Currency), Money(next.Price, next.Currency))
 	case !c.End.Equal(next.End):
 		return fmt.Sprintf("ends last of %d at this price: %s", len(fit), c.End.Format(time.DateOnly))
 	}

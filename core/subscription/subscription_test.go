@@ -43,7 +43,7 @@ func TestTheBestContractIsChosenByARuleThatCanBeRead(t *testing.T) {
 		{"one", []subscription.Contract{contract("A", 1)}, "A", "the only one that fits"},
 		{"only an evaluation", []subscription.Contract{contract("E", 1, evaluation)}, "E", "the only one that fits, an evaluation"},
 		{"an evaluation is free and still the last choice", []subscription.Contract{contract("E", 1, evaluation), contract("A", 1)}, "A", "no evaluation, as E is"},
-		{"the cheapest", []subscription.Contract{contract("B", 1, dear), contract("C", 1)}, "C", "cheapest of 2 that fit: 120.00 EUR, next 300.00 EUR"},
+		{"the cheapest", []subscription.Contract{contract("B", 1, dear), contract("C", 1)}, "C", "cheapest of 2: 120.00 EUR, next 300.00 EUR"},
 		{"ending last", []subscription.Contract{contract("A", 1), contract("B", 1, longer)}, "B", "ends last of 2 at this price: 2027-09-19"},
 		{"by number", []subscription.Contract{contract("B", 1), contract("A", 1)}, "A", "first by number of 2 alike"},
 	} {

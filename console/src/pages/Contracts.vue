@@ -90,7 +90,7 @@ async function download() {
   <ul v-if="ahead" class="todo">
     <li v-for="a in away" :key="a.name" class="card">
       <Mark :look="progressLook.failed" :word="`desk of ${a.name}`" />
-      <span><template v-if="a.since">has not answered since {{ clock(a.since) }} ({{ ago(a.since, now) }}). </template>{{ a.trouble }}. <b>Nothing changes on any host; access is renewed when it answers.</b></span>
+      <span><template v-if="a.since">has not answered since {{ clock(a.since) }} ({{ ago(a.since, now) }}): </template>{{ a.trouble.replace(/^the desk does not answer: /, '') }}. <b>Nothing changes on any host; access is renewed when it answers.</b></span>
     </li>
     <li v-for="c in over" :key="c.number" class="card">
       <Mark :look="progressLook.failed" :word="c.number" />
@@ -157,7 +157,7 @@ async function download() {
       </el-table-column>
       <el-table-column label="Taken" width="200"><template #default="{ row }">{{ ago(row.taken, now) }} <span class="soft">by {{ row.by }}</span></template></el-table-column>
       <el-table-column prop="why" label="Why this contract" min-width="300" show-overflow-tooltip />
-      <el-table-column width="100" align="right"><template #default="{ row }"><el-button v-if="!row.leaving" text size="small" :loading="busy === row.host + row.account" @click="release(row as Seat)">Release</el-button></template></el-table-column>
+      <el-table-column width="100" align="right"><template #default="{ row }"><el-popconfirm v-if="!row.leaving" :title="`Give the seat of ${short(row.host)} back? What it opened is closed.`" confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="release(row as Seat)"><template #reference><el-button text size="small" :loading="busy === row.host + row.account">Release</el-button></template></el-popconfirm></template></el-table-column>
     </el-table>
   </div>
   <el-pagination v-if="(seats.data.value?.total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="seats.data.value?.total" :page-size="perPage" />

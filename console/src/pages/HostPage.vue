@@ -93,23 +93,6 @@ const cpu = computed(() => {
     <p v-else-if="d.revision" class="well card good"><b>= As the policy says.</b> <span class="soft">Nothing on this host differs from its sheet.</span></p>
     <p v-for="i in d.impossible" :key="i" class="bad">!! cannot be healed: {{ i }}</p>
 
-    <template v-if="d.diff">
-      <h2>Healing would change</h2>
-      <Diff :text="d.diff" />
-    </template>
-
-    <template v-if="d.report && d.report.report">
-      <h2>Last change</h2>
-      <div class="card last">
-        <Mark :look="progressLook[d.report.state]" :word="d.report.state" />
-        <span>rollout {{ d.report.report.rollout }}, revision {{ d.report.report.revision }}, {{ ago(d.report.updated, now) }}</span>
-        <span v-if="d.report.report.message" class="bad">at {{ d.report.report.step }}: {{ d.report.report.message }}<template v-if="d.report.report.undone"> (put back as it was)</template></span>
-        <div class="outcomes">
-          <div v-for="(s, i) in d.report.report.sources" :key="i"><Mark :look="s.ok ? progressLook.done : progressLook.failed" :word="s.ok ? 'refreshed' : 'failed'" /> <span class="mono">{{ s.url }} {{ s.suite }}</span> <span class="soft">{{ s.message }}</span></div>
-        </div>
-      </div>
-    </template>
-
     <template v-if="d.channels.length || d.seats.length">
       <h2>Channels and seats</h2>
       <div class="card pad channels">
@@ -125,7 +108,24 @@ const cpu = computed(() => {
           <Mark :look="s.renewal || s.leaving ? progressLook.failed : progressLook.done" :word="s.leaving ? 'seat leaving' : 'seat'" /> <b>{{ s.contract }}</b>
           <span class="soft"> taken {{ ago(s.taken, now) }} by {{ s.by }}: {{ s.why }}<template v-if="s.expires"> · {{ accessWord[s.kind] }} until {{ clock(s.expires) }}</template></span>
           <span v-if="s.renewal" class="bad"> {{ s.renewal }}</span>
-          <el-button v-if="!s.leaving" text size="small" :loading="seating" @click="releaseSeat(s.account)">Release</el-button>
+          <el-popconfirm v-if="!s.leaving" title="Give the seat back? What it opened is closed." confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="releaseSeat(s.account)"><template #reference><el-button text size="small" :loading="seating">Release</el-button></template></el-popconfirm>
+        </div>
+      </div>
+    </template>
+
+    <template v-if="d.diff">
+      <h2>Healing would change</h2>
+      <Diff :text="d.diff" />
+    </template>
+
+    <template v-if="d.report && d.report.report">
+      <h2>Last change</h2>
+      <div class="card last">
+        <Mark :look="progressLook[d.report.state]" :word="d.report.state" />
+        <span>rollout {{ d.report.report.rollout }}, revision {{ d.report.report.revision }}, {{ ago(d.report.updated, now) }}</span>
+        <span v-if="d.report.report.message" class="bad">at {{ d.report.report.step }}: {{ d.report.report.message }}<template v-if="d.report.report.undone"> (put back as it was)</template></span>
+        <div class="outcomes">
+          <div v-for="(s, i) in d.report.report.sources" :key="i"><Mark :look="s.ok ? progressLook.done : progressLook.failed" :word="s.ok ? 'refreshed' : 'failed'" /> <span class="mono">{{ s.url }} {{ s.suite }}</span> <span class="soft">{{ s.message }}</span></div>
         </div>
       </div>
     </template>
