@@ -192,14 +192,14 @@ func TestTheConsoleOfContracts(t *testing.T) {
 	s.shows("main", "licensed")
 	r.Carry()
 	s.shows("h1", "1 host would lose access within 90 days")
-	s.shows(".todo", "1 host falls out: arc-3")
+	s.shows(".pressing", "1 host falls out: arc-3")
 	s.shows(".usage", "GN-2026-014: 1 of 6")
 	s.fits()
 
 	require.NoError(t, r.Desk.SetFault("gannet", standin.DeskBroken))
 	r.Tend()
-	s.shows(".todo", "has not answered since")
-	s.shows(".todo", "Nothing changes on any host; access is renewed when it answers.")
+	s.shows(".pressing", "has not answered since")
+	s.shows(".pressing", "Nothing changes on any host; access is renewed when it answers.")
 	require.NoError(t, r.Desk.SetFault("gannet", ""))
 	r.Tend()
 

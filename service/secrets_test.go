@@ -18,9 +18,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/agent"
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli"
 	"patientlantern.example/lantern/core/credential"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/internal/rig"
 	"patientlantern.example/lantern/standin"
 )
@@ -129,6 +131,17 @@ func TestNoSecretIsEverTold(t *testing.T) {
 	require.NoError(t, err)
 	r.Surveyed("gw-01")
 
+	for _, root := range roots { // what is printed on the host itself
+		h, err := agent.OpenHost(root)
+		require.NoError(t, err)
+		survey := h.Survey().Survey
+		text, err := source.Canonical(survey)
+		require.NoError(t, err)
+		require.NotEmpty(t, survey.Sources)
+		assert.NotContains(t, string(text), mark)
+		assert.NotContains(t, string(text), keyLine)
+		require.NoError(t, h.Close())
+	}
 	doc, err := r.Service.OpenAPI()
 	require.NoError(t, err)
 	var described struct {

@@ -299,6 +299,7 @@ func (c *comparer) inPlace(rule source.InPlace) {
 // accounts for.
 func (c *comparer) others() {
 	releases := Releases(c.sheet)
+	licensed := index(c.sheet.Family, c.sheet.Licensed)
 	for i := range c.survey.Sources {
 		s := &c.survey.Sources[i]
 		if !s.Enabled || c.owned[s.File] || c.spoken[i] || c.sheet.Family != "" && s.Family != c.sheet.Family {
@@ -322,6 +323,11 @@ func (c *comparer) others() {
 				Message: fmt.Sprintf("defines %s a second time: %s", repo, describe(s))})
 			continue
 		}
+		if of := Doubles(s, licensed); of != nil {
+			c.add(Finding{Class: NoSeat, Severity: Fault, Repository: of.Repository, File: s.File, Line: s.Line, Have: describe(s),
+				Message: fmt.Sprintf("%s needs a seat in the contract %s, and the policy gives this host none, so each refresh fails with 401: let its group follow a choice of the channel, or switch it off", of.Repository, of.Contract)})
+			continue
+		}
 		f := Finding{Class: UnlistedSource, Severity: Note, File: s.File, Line: s.Line, Have: describe(s),
 			Message: "not in the policy: " + describe(s)}
 		if c.sheet.Unlisted != source.UnlistedReport {
@@ -338,10 +344,14 @@ func (c *comparer) others() {
 // Releases maps what tells the sources of a sheet apart, as its package manager
 // does, to the sources.
 func Releases(sheet *source.Sheet) map[string]*source.SheetSource {
+	return index(sheet.Family, sheet.Sources)
+}
+
+func index(family string, sources []source.SheetSource) map[string]*source.SheetSource {
 	out := map[string]*source.SheetSource{}
-	for i := range sheet.Sources {
-		s := &sheet.Sources[i]
-		for _, key := range keysOf(sheet.Family, s.ID, s.URLs, s.Suites) {
+	for i := range sources {
+		s := &sources[i]
+		for _, key := range keysOf(family, s.ID, s.URLs, s.Suites) {
 			if old := out[key]; old == nil || old.IfThere {
 				out[key] = s
 			}

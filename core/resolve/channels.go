@@ -73,6 +73,25 @@ func (r *Resolver) channels(p *plan, h *Host, apply []int, on map[string]bool) {
 			on[name], p.off[name] = true, true
 		}
 	}
+	r.strangers(p, on)
+}
+
+// strangers notes the licensed repositories of channels of which nothing is followed:
+// whoever meets one on a host should know what it is.
+func (r *Resolver) strangers(p *plan, on map[string]bool) {
+	p.strange = map[string]string{}
+	for name, c := range r.policy.Channels {
+		if slices.ContainsFunc(p.follows, func(f Follow) bool { return f.Channel == name }) {
+			continue
+		}
+		for _, choice := range c.Choices {
+			if choice.Contract == nil || on[choice.Repository.Value] {
+				continue
+			}
+			on[choice.Repository.Value] = true
+			p.strange[choice.Repository.Value] = choice.Contract.Value
+		}
+	}
 }
 
 // follow says what following a choice comes to.

@@ -1,11 +1,13 @@
 package resolve_test
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
@@ -103,6 +105,25 @@ func TestVariantsComeOnlyWhenAskedFor(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"plover-debug", "plover-rolling"}, on())
+}
+
+func TestALicensedRepositoryOfAChannelThatIsNotFollowedIsKnown(t *testing.T) {
+	r := resolve.New(load(t, ""))
+	res := r.Resolve(host("gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil))
+	require.Len(t, res.Sheet.Licensed, 1)
+	assert.Equal(t, "plover-pinned", res.Sheet.Licensed[0].Repository)
+	assert.Equal(t, "plover", res.Sheet.Licensed[0].Contract)
+	assert.Empty(t, res.Needs())
+	for _, reason := range res.Reasons() {
+		assert.NotEqual(t, "plover-pinned", reason.Repository)
+	}
+	survey := &source.Survey{Sources: []source.Source{{Family: "deb", File: "/etc/apt/sources.list.d/own.list", Line: 3, Enabled: true,
+		EffURLs: []string{"http://127.0.0.1:7801/metrics.plover.example/pinned-1.44/"}, EffSuites: []string{"rolling"}, Checks: source.Checks{Metadata: "required"}}}}
+	i := slices.IndexFunc(drift.Compare(res.Sheet, survey), func(f drift.Finding) bool { return f.Class == drift.NoSeat })
+	require.GreaterOrEqual(t, i, 0)
+	f := drift.Compare(res.Sheet, survey)[i]
+	assert.Equal(t, "plover-pinned needs a seat in the contract plover, and the policy gives this host none, so each refresh fails with 401: let its group follow a choice of the channel, or switch it off", f.Message)
+	assert.Equal(t, 3, f.Line)
 }
 
 func TestTwoChoicesOfOneChannelAreTroubleUnlessOneStandsOver(t *testing.T) {

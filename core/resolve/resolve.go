@@ -93,6 +93,7 @@ type plan struct {
 	off          map[string]bool              // those of other choices of a channel: kept off where they stand
 	follows      []Follow                     // by channel
 	grants       map[string]*Follow           // repository → what opens it
+	strange      map[string]string            // licensed repositories of channels that are not followed → their contract
 	settings     map[string]map[string]string // those that assignments change
 	stamp        map[string]string            // the same, as text
 	because      map[string]Reason
@@ -109,15 +110,16 @@ type bareRepository struct {
 
 // part is what one repository comes to on a set of hosts.
 type part struct {
-	id      string
-	none    bool // the repository says nothing about the host's family
-	files   []source.SheetFile
-	sources []source.SheetSource
-	access  *source.SheetAccess
-	inPlace *source.InPlace
-	keys    []source.SheetKey
-	cases   []int
-	bad     []diag.Diagnostic
+	id       string
+	none     bool // the repository says nothing about the host's family
+	files    []source.SheetFile
+	sources  []source.SheetSource
+	access   *source.SheetAccess
+	licensed []source.SheetSource // of a stranger
+	inPlace  *source.InPlace
+	keys     []source.SheetKey
+	cases    []int
+	bad      []diag.Diagnostic
 }
 
 // Memory keeps parts from one version of a policy to the next: what an edit does
@@ -489,6 +491,9 @@ func (r *Resolver) plan(h *Host, in []bool) *plan {
 		if p.off[name] {
 			p.stamp[name] += "off"
 		}
+		if contract := p.strange[name]; contract != "" {
+			p.stamp[name] += fmt.Sprintf("strange %q", contract)
+		}
 		if g := p.grants[name]; g != nil {
 			p.stamp[name] += fmt.Sprintf("%q %q", g.Account, g.Contract)
 		}
@@ -682,7 +687,7 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		}
 		mergeDefinition(&def, &c.Definition)
 	}
-	if p.off[name] {
+	if p.off[name] || p.strange[name] != "" {
 		enabled = false
 	}
 	w := &writing{Resolver: r, part: x, host: h, repo: repo, enabled: enabled, grant: p.grants[name], lookup: lookup, fail: fail}
@@ -694,6 +699,13 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		if write != nil && write(name+"-"+def.Files[i].Name, &def.Files[i].Definition) {
 			x.none = false
 		}
+	}
+	if contract := p.strange[name]; contract != "" {
+		for i := range x.sources {
+			x.sources[i].Contract = contract
+		}
+		x.licensed, x.sources, x.files, x.keys, x.access = x.sources, nil, nil, nil, nil
+		x.bad = nil // it is not for this host: what it lacks for it is no trouble
 	}
 	if p.off[name] {
 		for i := range x.files {
@@ -731,6 +743,7 @@ func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 			}
 		}
 		res.Sheet.Sources = append(res.Sheet.Sources, x.sources...)
+		res.Sheet.Licensed = append(res.Sheet.Licensed, x.licensed...)
 		if x.access != nil {
 			grant(res.Sheet, x.access)
 		}
@@ -758,6 +771,9 @@ func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 func (res *Result) Reasons() []Reason {
 	out := make([]Reason, 0, len(res.plan.repositories))
 	for i, name := range res.plan.repositories {
+		if res.plan.strange[name] != "" {
+			continue
+		}
 		reason := res.plan.because[name]
 		reason.At = slices.Clone(reason.At)
 		if x := res.parts[i]; !x.none {

@@ -13,7 +13,8 @@ type Sheet struct {
 	Sources  []SheetSource `json:"sources"`  // what each repository must come to
 	InPlace  []InPlace     `json:"in_place"` // what must hold of the distribution's own entries
 	Keys     []SheetKey    `json:"keys"`
-	Access   []SheetAccess `json:"access,omitempty"` // credentials that sources need; never the secrets
+	Access   []SheetAccess `json:"access,omitempty"`   // credentials that sources need; never the secrets
+	Licensed []SheetSource `json:"licensed,omitempty"` // of channels of which the host follows no choice: only to be known when met
 	Unlisted string        `json:"unlisted"`         // report, switch-off or remove
 }
 

@@ -87,7 +87,7 @@ async function download() {
   <Trouble :error="accounts.error.value ?? contracts.error.value ?? outlook.error.value ?? error" />
   <p v-if="accounts.data.value && !accounts.data.value.accounts.length" class="soft">Give the service the organisation's account: <code>lantern account add NAME --desk URL --login NAME</code></p>
 
-  <ul v-if="ahead" class="todo">
+  <ul v-if="ahead" class="pressing">
     <li v-for="a in away" :key="a.name" class="card">
       <Mark :look="progressLook.failed" :word="`desk of ${a.name}`" />
       <span><template v-if="a.since">has not answered since {{ clock(a.since) }} ({{ ago(a.since, now) }}): </template>{{ a.trouble.replace(/^the desk does not answer: /, '') }}. <b>Nothing changes on any host; access is renewed when it answers.</b></span>
@@ -185,12 +185,12 @@ async function download() {
 </template>
 
 <style scoped>
-.todo {
+.pressing {
   list-style: none;
   margin: 14px 0 0;
   padding: 0;
 }
-.todo li {
+.pressing li {
   display: grid;
   grid-template-columns: 150px 1fr;
   gap: 16px;
