@@ -40,7 +40,8 @@ func (s *Service) access(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	grant, err := s.grant(r.Context(), v, claim.Wants)
-	if errors.Is(err, desk.ErrAway) {
+	var no *desk.Refusal
+	if errors.Is(err, desk.ErrAway) || errors.As(err, &no) {
 		problem(w, http.StatusServiceUnavailable, err.Error())
 		return
 	}
@@ -99,14 +100,12 @@ func (s *Service) grant(ctx context.Context, v *hostView, wants []api.AccessWant
 			continue
 		}
 		secret, err := s.keeper.secret(ctx, v.Name, want.Account, want.Kind)
-		var no *desk.Refusal
+		var none noAccess
 		switch {
-		case errors.Is(err, desk.ErrAway):
-			return out, fmt.Errorf("the access of the account %s cannot be had now: %w", want.Account, err)
-		case errors.As(err, &no):
-			item.Missing = "the vendor refuses it: " + no.Detail
-		case err != nil:
+		case errors.As(err, &none):
 			item.Missing = err.Error()
+		case err != nil: // the host keeps what it has
+			return out, fmt.Errorf("the access of the account %s cannot be had now: %w", want.Account, err)
 		default:
 			item.Secret = secret
 		}

@@ -278,6 +278,14 @@ func (k *keeper) put(ctx context.Context, put, gone []store.Seat) error {
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	for _, x := range put { // access alone changes nothing in the books
+		if old := k.find(x.Host, x.Account, x.Contract); old == nil || old.Seat != x.Seat || old.Leaving != x.Leaving {
+			k.books = nil
+		}
+	}
+	if len(gone) > 0 {
+		k.books = nil
+	}
 	same := func(x store.Seat) func(store.Seat) bool {
 		return func(y store.Seat) bool { return x.Account == y.Account && x.Contract == y.Contract }
 	}
@@ -296,7 +304,6 @@ func (k *keeper) put(ctx context.Context, put, gone []store.Seat) error {
 		}
 		delete(k.refused, [2]string{x.Host, x.Account})
 	}
-	k.books = nil
 	return nil
 }
 
@@ -452,6 +459,12 @@ func (k *keeper) giveBack(ctx context.Context, a *account, s store.Seat) bool {
 	return err == nil
 }
 
+// noAccess is the kind of error for a desk that answers and gives a host nothing that
+// opens its sources. Whatever else goes wrong passes, and takes nothing from the host.
+type noAccess struct{ error }
+
+func (e noAccess) Unwrap() error { return e.error }
+
 // secret returns the access of a host's seat, of a kind; where there is none that
 // is good, the desk is asked for it.
 func (k *keeper) secret(ctx context.Context, host, account, kind string) (credential.Secret, error) {
@@ -496,26 +509,32 @@ func (k *keeper) issue(ctx context.Context, host, accountName, kind string) (cre
 		return err
 	})
 	if err == nil && secret.Kind != kind {
-		err = fmt.Errorf("the desk gave access of kind %s, not %s", secret.Kind, kind)
+		err = noAccess{fmt.Errorf("the desk gave access of kind %s, not %s", secret.Kind, kind)}
 	}
 	now := k.now()
 	if err == nil {
-		if err = secret.Check(now); err != nil {
-			err = fmt.Errorf("the desk's access cannot be used: %w", err)
+		if bad := secret.Check(now); bad != nil {
 			k.mu.RLock()
 			if a.skew > mostSkew || a.skew < -mostSkew {
-				err = fmt.Errorf("%w (the desk's clock is off by %s)", err, a.skew.Round(time.Minute))
+				bad = fmt.Errorf("%w (the desk's clock is off by %s)", bad, a.skew.Round(time.Minute))
 			}
 			k.mu.RUnlock()
+			err = noAccess{fmt.Errorf("the desk's access cannot be used: %w", bad)}
 		}
 	}
+	// A login of the organisation that is not taken is the account's trouble, not this
+	// host's, and is noted there.
 	var no *desk.Refusal
+	if errors.As(err, &no) && no.Status != http.StatusUnauthorized {
+		err = noAccess{err}
+	}
+	var none noAccess
+	if errors.As(err, &none) {
+		k.mu.Lock()
+		k.refused[[2]string{host, accountName}] = err.Error()
+		k.mu.Unlock()
+	}
 	if err != nil {
-		if errors.As(err, &no) || !errors.Is(err, desk.ErrAway) {
-			k.mu.Lock()
-			k.refused[[2]string{host, accountName}] = err.Error()
-			k.mu.Unlock()
-		}
 		return credential.Secret{}, err
 	}
 	plain, err := json.Marshal(secret)

@@ -678,3 +678,26 @@ func TestAGroupOfDnfHostsMovesToTheOpenChoiceAndBack(t *testing.T) {
 	assert.Equal(t, before, read(t, filepath.Join(repos, "gannet-licensed.repo")))
 	assert.Contains(t, read(t, filepath.Join(repos, "gannet-open.repo")), "enabled=0")
 }
+
+func TestALoginThatTheDeskRefusesHarmsNoHost(t *testing.T) {
+	t.Parallel()
+	r, roots := carried(t, "gw-01")
+	file := filepath.Join(roots["gw-01"], loginFile)
+	was := read(t, file)
+	require.NoError(t, r.Desk.SetFault("gannet", standin.DeskRefusing)) // somebody changed the password there
+	r.Clock.Forward(rig.AccessLife/2 + time.Hour)
+	r.Tend()
+	list, err := r.Operator.Accounts(ctx)
+	require.NoError(t, err)
+	assert.Contains(t, list.Accounts[0].Trouble, "the desk does not take the organisation's login")
+	assert.Empty(t, r.Findings("gw-01"))
+	assert.Equal(t, was, read(t, file))
+
+	r.Clock.Forward(rig.AccessLife) // and nobody noticed until it ended
+	r.Tend()
+	r.Until("it is named", func() bool { return slices.Contains(r.Findings("gw-01"), "access-expired fault /"+loginFile) })
+	assert.Equal(t, was, read(t, file), "what is there stays until something better comes")
+	require.NoError(t, r.Desk.SetFault("gannet", ""))
+	r.Tend()
+	r.Until("it is renewed", func() bool { return read(t, file) != was })
+}
