@@ -118,6 +118,8 @@ type Looked struct {
 	Files        int `json:"files"`
 	Keys         int `json:"keys"`
 	Repositories int `json:"repositories"`
+	Channels     int `json:"channels"`
+	Contracts    int `json:"contracts"`
 	Groups       int `json:"groups"`
 	Assignments  int `json:"assignments"`
 	Hosts        int `json:"hosts" doc:"Hosts that it was resolved for; 0 when no service was asked"`

@@ -89,8 +89,11 @@ func (a *app) policyCheck() *cobra.Command {
 			}
 			errs := a.diagnostics(args[0], res.Diagnostics)
 			l := res.Looked
-			looked := fmt.Sprintf("%s, %s, %s, %s, %s", view.Count(l.Files, "file", "files"), view.Count(l.Repositories, "repository", "repositories"),
-				view.Count(l.Keys, "key", "keys"), view.Count(l.Groups, "group", "groups"), view.Count(l.Assignments, "assignment", "assignments"))
+			looked := fmt.Sprintf("%s, %s, %s", view.Count(l.Files, "file", "files"), view.Count(l.Repositories, "repository", "repositories"), view.Count(l.Keys, "key", "keys"))
+			if l.Channels+l.Contracts > 0 {
+				looked += fmt.Sprintf(", %s, %s", view.Count(l.Channels, "channel", "channels"), view.Count(l.Contracts, "contract", "contracts"))
+			}
+			looked += fmt.Sprintf(", %s, %s", view.Count(l.Groups, "group", "groups"), view.Count(l.Assignments, "assignment", "assignments"))
 			if l.Hosts > 0 {
 				looked += ", for " + view.Count(l.Hosts, "host", "hosts")
 			}

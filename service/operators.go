@@ -359,7 +359,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (looked api
 
 // Looked counts what a policy defines.
 func Looked(p *policy.Policy) api.Looked {
-	return api.Looked{Files: len(p.Files), Keys: len(p.Keys), Repositories: len(p.Repositories), Groups: len(p.Groups), Assignments: len(p.Assignments)}
+	return api.Looked{Files: len(p.Files), Keys: len(p.Keys), Repositories: len(p.Repositories), Channels: len(p.Channels), Contracts: len(p.Contracts), Groups: len(p.Groups), Assignments: len(p.Assignments)}
 }
 
 type folderIn struct {

@@ -1205,6 +1205,10 @@ export interface components {
             /** Format: int64 */
             assignments: number;
             /** Format: int64 */
+            channels: number;
+            /** Format: int64 */
+            contracts: number;
+            /** Format: int64 */
             files: number;
             /** Format: int64 */
             groups: number;
