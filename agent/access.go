@@ -119,15 +119,10 @@ func openGrant(sealed string, key *ecdsa.PrivateKey, e *Enrolment, now time.Time
 	if err := json.Unmarshal(payload, &g); err != nil {
 		return g, errors.New("refused: the access cannot be read")
 	}
-	switch {
-	case g.Host != e.Host:
+	if g.Host != e.Host {
 		return g, fmt.Errorf("refused: the access is for %s, and this is %s", g.Host, e.Host)
-	case !now.Before(g.Expires.Add(skew)):
-		return g, fmt.Errorf("refused: the access was given out at %s (is the clock of this host right?)", g.Issued.Format(time.RFC3339))
-	case g.Issued.Sub(now) > skew:
-		return g, fmt.Errorf("refused: the access is from the future, %s (is the clock of this host right?)", g.Issued.Format(time.RFC3339))
 	}
-	return g, nil
+	return g, inTime("the access", g.Issued, g.Expires, now)
 }
 
 // applyAccess brings the access files of the host to what a grant gives for a sheet:

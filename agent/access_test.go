@@ -62,7 +62,7 @@ func TestAttacksOnAccessAreRefused(t *testing.T) {
 		{"signed for something else", seal(good, service, api.TypeDelivery, mine), "refused: the access is signed as lantern-delivery+jws, not as lantern-access+jws"},
 		{"not encrypted", "e30.e30.e30", "refused: the access is not a JWE of the kind that was asked for"},
 		{"of another host", seal(change(func(g *api.AccessGrant) { g.Host = "gw-02.brinewick.test" }), service, api.TypeGrant, mine), "refused: the access is for gw-02.brinewick.test, and this is gw-01.brinewick.test"},
-		{"old", seal(change(func(g *api.AccessGrant) { g.Issued, g.Expires = now.Add(-time.Hour), now.Add(-50*time.Minute) }), service, api.TypeGrant, mine), "refused: the access was given out at 2026-11-23T07:00:00Z (is the clock of this host right?)"},
+		{"old", seal(change(func(g *api.AccessGrant) { g.Issued, g.Expires = now.Add(-time.Hour), now.Add(-50*time.Minute) }), service, api.TypeGrant, mine), "refused: the access expired at 2026-11-23T07:10:00Z (is the clock of this host right?)"},
 		{"from the future", seal(change(func(g *api.AccessGrant) { g.Issued, g.Expires = now.Add(time.Hour), now.Add(2*time.Hour) }), service, api.TypeGrant, mine), "refused: the access is from the future, 2026-11-23T09:00:00Z (is the clock of this host right?)"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -54,6 +54,17 @@ func verifySigned(text []byte, e *Enrolment, typ jose.ContentType) ([]byte, erro
 	return payload, nil
 }
 
+// inTime checks that something signed is neither old nor from the future.
+func inTime(what string, issued, expires, now time.Time) error {
+	switch {
+	case !now.Before(expires.Add(skew)):
+		return fmt.Errorf("refused: %s expired at %s (is the clock of this host right?)", what, expires.Format(time.RFC3339))
+	case issued.Sub(now) > skew:
+		return fmt.Errorf("refused: %s is from the future, %s (is the clock of this host right?)", what, issued.Format(time.RFC3339))
+	}
+	return nil
+}
+
 // verifyDelivery checks a signed delivery: it is of the pinned service, for this
 // host, in time, and no step back.
 func verifyDelivery(jws []byte, e *Enrolment, last memory, now time.Time) (api.Delivery, error) {
@@ -68,10 +79,8 @@ func verifyDelivery(jws []byte, e *Enrolment, last memory, now time.Time) (api.D
 	switch {
 	case d.Host != e.Host:
 		return d, fmt.Errorf("refused: the delivery is for %s, and this is %s", d.Host, e.Host)
-	case !now.Before(d.Expires.Add(skew)):
-		return d, fmt.Errorf("refused: the delivery expired at %s (is the clock of this host right?)", d.Expires.Format(time.RFC3339))
-	case d.Issued.Sub(now) > skew:
-		return d, fmt.Errorf("refused: the delivery is from the future, %s (is the clock of this host right?)", d.Issued.Format(time.RFC3339))
+	case inTime("the delivery", d.Issued, d.Expires, now) != nil:
+		return d, inTime("the delivery", d.Issued, d.Expires, now)
 	case d.Revision < last.Revision:
 		return d, fmt.Errorf("refused: the delivery carries revision %d, and this host has %d already", d.Revision, last.Revision)
 	case d.Issued.Before(last.Issued):

@@ -9,6 +9,7 @@ import (
 
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
@@ -25,7 +26,7 @@ func archSheet(repositories map[string]bool) *source.Sheet {
 		if !there {
 			continue
 		}
-		files, src := arch.Render(arch.Definition{Repository: name, Enabled: on, URL: "https://arch.gannet.example/" + name, Signatures: source.CheckRequired})
+		files, src := arch.Render(family.Definition{Repository: name, Enabled: on, URL: "https://arch.gannet.example/" + name, Signatures: source.CheckRequired})
 		if !on {
 			files[0].IfThere, src.IfThere = true, true
 		}

@@ -129,22 +129,30 @@ func kindOf(def *policy.Place) string {
 	return credential.Basic
 }
 
-// rpm writes one file for dnf. It reports whether there was anything to write.
-func (w *writing) rpm(name string, whole *policy.Definition) bool {
-	def := whole.Rpm
-	u, ok := w.place(def, "dnf", "$,")
-	if u == "" {
-		return ok
-	}
-	d := rpm.Definition{
+// definition is what a place comes to on the host. ok is false where there is nothing
+// to write; an empty URL means that it cannot be written.
+func (w *writing) definition(name string, def *policy.Place, program, forbidden string) (d family.Definition, ok bool) {
+	u, ok := w.place(def, program, forbidden)
+	d = family.Definition{
 		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: u,
 		Signatures: w.repo.Signatures, Keys: w.signingKeys(),
 	}
-	if def.Authority != nil {
+	if ok && w.grant != nil {
+		d.Account, d.Kind = w.grant.Account, kindOf(def)
+	}
+	if ok && def.Authority != nil {
 		d.Authority = def.Authority.Value
 	}
-	if w.grant != nil {
-		d.Account, d.Kind = w.grant.Account, kindOf(def)
+	return d, ok
+}
+
+// rpm writes one file for dnf. It reports whether there was anything to write.
+func (w *writing) rpm(name string, whole *policy.Definition) bool {
+	d, ok := w.definition(name, whole.Rpm, "dnf", "$,")
+	if d.URL == "" {
+		return ok
+	}
+	if d.Account != "" {
 		w.open(d.Kind, rpm.Access(d.Account, d.Kind))
 	}
 	files, src, keys := rpm.Render(d)
@@ -154,21 +162,16 @@ func (w *writing) rpm(name string, whole *policy.Definition) bool {
 
 // zypp writes one file for zypper. It reports whether there was anything to write.
 func (w *writing) zypp(name string, whole *policy.Definition) bool {
-	u, ok := w.place(whole.Zypp, "zypper", "$,")
-	if u == "" {
+	d, ok := w.definition(name, whole.Zypp, "zypper", "$,")
+	if d.URL == "" {
 		return ok
 	}
-	d := zypp.Definition{
-		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: u,
-		Signatures: w.repo.Signatures, Keys: w.signingKeys(),
-	}
-	if w.grant != nil {
-		d.Account, d.Kind = w.grant.Account, kindOf(whole.Zypp)
+	if d.Account != "" {
 		w.open(d.Kind, zypp.Access(d.Account, d.Kind))
 	}
 	files, src, keys, err := zypp.Render(d)
 	if err != nil {
-		w.fail("value", whole.Zypp.URL.Pos, fmt.Sprintf("%q cannot be a repository of zypper: %v", u, err), "write a URL that zypper takes")
+		w.fail("value", whole.Zypp.URL.Pos, fmt.Sprintf("%q cannot be a repository of zypper: %v", d.URL, err), "write a URL that zypper takes")
 		return true
 	}
 	w.take(files, src, keys)
@@ -177,14 +180,12 @@ func (w *writing) zypp(name string, whole *policy.Definition) bool {
 
 // arch writes one file for pacman. It reports whether there was anything to write.
 func (w *writing) arch(name string, whole *policy.Definition) bool {
-	u, ok := w.place(whole.Arch, "pacman", "$")
-	if u == "" {
+	d, ok := w.definition(name, whole.Arch, "pacman", "$")
+	if d.URL == "" {
 		return ok
 	}
-	d := arch.Definition{Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: u, Signatures: w.repo.Signatures}
-	if w.grant != nil {
-		d.Account = w.grant.Account
-		w.open(credential.Basic, arch.Access(name, d.Account, u))
+	if d.Account != "" {
+		w.open(d.Kind, arch.Access(name, d.Account, d.URL))
 	}
 	files, src := arch.Render(d)
 	w.take(files, src, nil)

@@ -15,7 +15,7 @@ type Sheet struct {
 	Keys     []SheetKey    `json:"keys"`
 	Access   []SheetAccess `json:"access,omitempty"`   // credentials that sources need; never the secrets
 	Licensed []SheetSource `json:"licensed,omitempty"` // of channels of which the host follows no choice: only to be known when met
-	Unlisted string        `json:"unlisted"`         // report, switch-off or remove
+	Unlisted string        `json:"unlisted"`           // report, switch-off or remove
 }
 
 // What a policy may say about sources that it does not list.

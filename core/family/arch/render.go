@@ -9,18 +9,6 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-// Definition is one repository as it shall stand on a host.
-type Definition struct {
-	Repository string // its name, and the name of its file
-	Of         string // the repository of the policy that the file belongs to; empty: of that name
-	Title      string
-	Support    string
-	Enabled    bool
-	URL        string
-	Signatures string
-	Account    string // whose login opens it; empty: nobody's
-}
-
 // Dir is where files of the policy stand. pacman.conf includes each by name: a
 // pattern that nothing fits would make pacman refuse to work.
 const Dir = "/etc/pacman.d"
@@ -37,15 +25,8 @@ func Access(repository, account, url string) []source.AccessFile {
 
 // Render writes a repository as a section in a file of its own. One that is off
 // stands there as comments.
-func Render(d Definition) ([]source.SheetFile, source.SheetSource) {
-	if d.Of == "" {
-		d.Of = d.Repository
-	}
-	file := Path(d.Repository)
-	src := source.SheetSource{
-		Repository: d.Of, File: file, ID: d.Repository, Enabled: d.Enabled, Kinds: []string{"binary"}, URLs: []string{strings.TrimRight(d.URL, "/")},
-		Suites: []string{}, Components: []string{}, Archs: []string{}, SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
-	}
+func Render(d family.Definition) ([]source.SheetFile, source.SheetSource) {
+	src := d.Source(Path(d.Repository), strings.TrimRight(d.URL, "/"))
 	level := "Required DatabaseOptional"
 	if d.Signatures == source.CheckOff {
 		level = "Never"
@@ -60,9 +41,9 @@ func Render(d Definition) ([]source.SheetFile, source.SheetSource) {
 	}
 	var b strings.Builder
 	b.WriteString(family.Head)
-	if title := strings.Join(strings.Fields(d.Title), " "); title != "" {
-		b.WriteString("#\n# " + title + "\n")
+	if d.Title != "" {
+		b.WriteString("#\n# " + d.Name() + "\n")
 	}
 	fmt.Fprintf(&b, "%[1]s[%[2]s]\n%[1]sSigLevel = %[3]s\n%[1]s%[4]s\n", off, d.Repository, level, server)
-	return []source.SheetFile{{Path: file, Mode: "0644", Text: b.String(), Repository: d.Of}}, src
+	return []source.SheetFile{{Path: src.File, Mode: "0644", Text: b.String(), Repository: src.Repository}}, src
 }

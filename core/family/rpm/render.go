@@ -9,21 +9,6 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-// Definition is one repository as it shall stand on a host.
-type Definition struct {
-	Repository string // its id, and the name of its file
-	Of         string // the repository of the policy that the file belongs to; empty: of that name
-	Title      string
-	Support    string
-	Enabled    bool
-	URL        string
-	Signatures string
-	Keys       []family.SigningKey
-	Authority  string // certificates (PEM) that vouch for the server; empty for the system's
-	Account    string // whose access opens it; empty: nobody's
-	Kind       string // of that access, as in the package credential
-}
-
 // ReposDir is where repositories of the policy stand.
 const ReposDir = "/etc/yum.repos.d"
 
@@ -57,37 +42,25 @@ func Access(account, kind string) []source.AccessFile {
 
 // Render writes a repository as a .repo file of its own, with the files that it
 // needs.
-func Render(d Definition) (files []source.SheetFile, src source.SheetSource, keys []source.SheetKey) {
-	if d.Of == "" {
-		d.Of = d.Repository
-	}
-	file := ReposDir + "/" + d.Repository + ".repo"
-	title := strings.Join(strings.Fields(d.Title), " ")
-	if title == "" {
-		title = d.Repository
-	}
+func Render(d family.Definition) ([]source.SheetFile, source.SheetSource, []source.SheetKey) {
 	written, shown := family.Token(d.URL, family.Variable(d.Account, "token"))
-	src = source.SheetSource{
-		Repository: d.Of, File: file, ID: d.Repository, Enabled: d.Enabled, Kinds: []string{"binary"}, URLs: []string{shown},
-		Suites: []string{}, Components: []string{}, Archs: []string{}, SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
-	}
+	src := d.Source(ReposDir+"/"+d.Repository+".repo", shown)
+	files, keys := d.KeyFiles(&src, KeyPath)
+	check := family.OnOff(d.Signatures != source.CheckOff)
 	var b strings.Builder
-	b.WriteString(family.Head)
-	onOff := map[bool]string{true: "1", false: "0"}
-	check := onOff[d.Signatures != source.CheckOff]
-	fmt.Fprintf(&b, "[%s]\nname=%s\nbaseurl=%s\nenabled=%s\ngpgcheck=%s\nrepo_gpgcheck=%s\n", d.Repository, title, written, onOff[d.Enabled], check, check)
-	var names []string
-	for _, k := range d.Keys {
-		src.SignedBy = append(src.SignedBy, k.Fingerprint)
-		keys = append(keys, source.SheetKey{Name: k.Name, Fingerprint: k.Fingerprint, Path: KeyPath(k.Name)})
-		files = append(files, source.SheetFile{Path: KeyPath(k.Name), Mode: "0644", Text: k.Armored})
-		names = append(names, "file://"+KeyPath(k.Name))
+	fmt.Fprintf(&b, "%sbaseurl=%s\nenabled=%s\ngpgcheck=%s\nrepo_gpgcheck=%s\n", d.Section(), written, family.OnOff(d.Enabled), check, check)
+	for i, k := range keys {
+		lead := " "
+		if i == 0 {
+			lead = "gpgkey="
+		}
+		b.WriteString(lead + "file://" + k.Path)
 	}
-	if len(names) > 0 {
-		fmt.Fprintf(&b, "gpgkey=%s\n", strings.Join(names, " "))
+	if len(keys) > 0 {
+		b.WriteByte('\n')
 	}
 	if d.Authority != "" {
-		path := pkiDir + "/" + d.Of + "-authority.pem"
+		path := pkiDir + "/" + src.Repository + "-authority.pem"
 		files = append(files, source.SheetFile{Path: path, Mode: "0644", Text: d.Authority})
 		fmt.Fprintf(&b, "sslcacert=%s\n", path)
 	}
@@ -100,6 +73,5 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 			fmt.Fprintf(&b, "username=$%s\npassword=$%s\n", family.Variable(d.Account, "login"), family.Variable(d.Account, "password"))
 		}
 	}
-	files = append(files, source.SheetFile{Path: file, Mode: "0644", Text: b.String(), Repository: d.Of})
-	return files, src, keys
+	return append(files, source.SheetFile{Path: src.File, Mode: "0644", Text: b.String(), Repository: src.Repository}), src, keys
 }

@@ -1,6 +1,7 @@
 package zypp
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
@@ -8,20 +9,6 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/source"
 )
-
-// Definition is one repository as it shall stand on a host.
-type Definition struct {
-	Repository string // its alias, and the name of its file
-	Of         string // the repository of the policy that the file belongs to; empty: of that name
-	Title      string
-	Support    string
-	Enabled    bool
-	URL        string
-	Signatures string
-	Keys       []family.SigningKey
-	Account    string // whose access opens it; empty: nobody's
-	Kind       string // of that access, as in the package credential
-}
 
 // ReposDir is where repositories of the policy stand.
 const ReposDir = "/etc/zypp/repos.d"
@@ -40,14 +27,11 @@ func Access(account, kind string) []source.AccessFile {
 
 // Render writes a repository as a .repo file of its own, with the key files that it
 // needs. An error means that zypper would not take the URL.
-func Render(d Definition) (files []source.SheetFile, src source.SheetSource, keys []source.SheetKey, err error) {
-	if d.Of == "" {
-		d.Of = d.Repository
-	}
+func Render(d family.Definition) (files []source.SheetFile, src source.SheetSource, keys []source.SheetKey, err error) {
 	written, shown := family.Token(d.URL, family.Variable(d.Account, "token"))
 	if d.Account != "" && d.Kind != credential.TokenURL {
 		if strings.ContainsAny(written, "?#") {
-			return nil, src, nil, fmt.Errorf("it has a query of its own, and the login is named in the query")
+			return nil, src, nil, errors.New("it has a query of its own, and the login is named in the query")
 		}
 		written += "?credentials=lantern-" + d.Account
 		shown = written
@@ -60,30 +44,17 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 	if err != nil {
 		return nil, src, nil, err
 	}
-	file := ReposDir + "/" + d.Repository + ".repo"
-	title := strings.Join(strings.Fields(d.Title), " ")
-	if title == "" {
-		title = d.Repository
-	}
-	src = source.SheetSource{
-		Repository: d.Of, File: file, ID: d.Repository, Enabled: d.Enabled, Kinds: []string{"binary"}, URLs: []string{family.MaskURL(effective.print(true, true))},
-		Suites: []string{}, Components: []string{}, Archs: []string{}, SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
-	}
-	onOff := map[bool]string{true: "1", false: "0"}
-	check := onOff[d.Signatures != source.CheckOff]
+	src = d.Source(ReposDir+"/"+d.Repository+".repo", family.MaskURL(effective.print(true, true)))
+	files, keys = d.KeyFiles(&src, KeyPath)
+	check := family.OnOff(d.Signatures != source.CheckOff)
 	var b strings.Builder
-	b.WriteString(family.Head)
-	fmt.Fprintf(&b, "[%s]\nname=%s\nenabled=%s\nautorefresh=1\nbaseurl=%s\ngpgcheck=%s\nrepo_gpgcheck=%s\npkg_gpgcheck=%s\n", d.Repository, title, onOff[d.Enabled], written, check, check, check)
-	for i, k := range d.Keys {
-		src.SignedBy = append(src.SignedBy, k.Fingerprint)
-		keys = append(keys, source.SheetKey{Name: k.Name, Fingerprint: k.Fingerprint, Path: KeyPath(k.Name)})
-		files = append(files, source.SheetFile{Path: KeyPath(k.Name), Mode: "0644", Text: k.Armored})
+	fmt.Fprintf(&b, "%senabled=%s\nautorefresh=1\nbaseurl=%s\ngpgcheck=%s\nrepo_gpgcheck=%s\npkg_gpgcheck=%s\n", d.Section(), family.OnOff(d.Enabled), written, check, check, check)
+	for i, k := range keys {
 		lead := "       " // further URLs stand below the first
 		if i == 0 {
 			lead = "gpgkey="
 		}
-		fmt.Fprintf(&b, "%sfile://%s\n", lead, KeyPath(k.Name))
+		fmt.Fprintf(&b, "%sfile://%s\n", lead, k.Path)
 	}
-	files = append(files, source.SheetFile{Path: file, Mode: "0644", Text: b.String(), Repository: d.Of})
-	return files, src, keys, nil
+	return append(files, source.SheetFile{Path: src.File, Mode: "0644", Text: b.String(), Repository: src.Repository}), src, keys, nil
 }
