@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -14,6 +16,7 @@ import (
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/service"
 )
@@ -37,21 +40,43 @@ func folder(dir string) (policy.Folder, []diag.Diagnostic, error) {
 	return f, diags, nil
 }
 
+// mostExcerpts is for how many diagnostics the line is shown: whoever has more begins at
+// the top.
+const mostExcerpts = 50
+
 // diagnostics prints what is wrong with a policy and returns the number of errors.
 func (a *app) diagnostics(dir string, list []diag.Diagnostic) (errors int) {
-	for _, d := range list {
+	for i, d := range list {
 		style := view.Yellow
 		if d.Severity == diag.Error {
 			style = view.Red
 			errors++
 		}
 		d.File = strings.TrimSuffix(dir, "/") + "/" + d.File
+		d.Also = slices.Clone(d.Also)
 		for i := range d.Also {
 			d.Also[i].File = strings.TrimSuffix(dir, "/") + "/" + d.Also[i].File
 		}
 		text := d.String()
 		place := d.Pos.String() + ": "
 		a.out.Printf("%s%s", a.out.Paint(view.Bold, place), a.out.Paint(style, d.Severity)+strings.TrimPrefix(text, place+d.Severity))
+		if i >= mostExcerpts {
+			continue
+		}
+		data, err := os.ReadFile(d.File)
+		if err != nil {
+			continue // the diagnostic says so itself
+		}
+		line, caret := diag.Excerpt(data, d.Pos)
+		if shown := string(family.MaskText([]byte(line))); shown != line {
+			line, caret = shown, "" // a password stands in it, and the columns are others now
+		}
+		if line != "" {
+			a.out.Printf("  %s", a.out.Paint(view.Dim, line))
+		}
+		if caret != "" {
+			a.out.Printf("  %s", a.out.Paint(style, caret))
+		}
 	}
 	return errors
 }
@@ -60,8 +85,8 @@ func (a *app) policyCheck() *cobra.Command {
 	var fleet bool
 	cmd := &cobra.Command{
 		Use: "check FOLDER", Short: "Say what is wrong with a policy folder, by file, line and column", Args: cobra.ExactArgs(1),
-		Long:    "Check a policy folder. Without --fleet no service is needed; with it the folder is\nalso resolved for every host of the fleet, so that contradictions show.",
-		Example: "  lantern policy check ./policy\n  lantern policy check ./policy --fleet --format json",
+		Long:    "Check a policy folder. Without --fleet no service is needed; with it the folder is\nalso resolved for every host of the fleet, so that contradictions show. --format sarif\nprints SARIF 2.1.0, which code review tools read.",
+		Example: "  lantern policy check ./policy\n  lantern policy check ./policy --fleet --format json\n  lantern policy check ./policy --format sarif > policy.sarif", Annotations: map[string]string{moreFormats: "sarif"},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, diags, err := folder(args[0])
 			if err != nil {
@@ -80,6 +105,17 @@ func (a *app) policyCheck() *cobra.Command {
 			}
 			if res.Diagnostics == nil {
 				res.Diagnostics = []diag.Diagnostic{}
+			}
+			if a.format == "sarif" {
+				text, err := diag.SARIF(Version, policy.Codes, strings.TrimSuffix(filepath.ToSlash(args[0]), "/"), res.Diagnostics)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintln(a.out, string(text))
+				if diag.HasErrors(res.Diagnostics) {
+					return &exit{ExitNo, ""}
+				}
+				return nil
 			}
 			if done, err := a.json(res); done {
 				if err == nil && diag.HasErrors(res.Diagnostics) {

@@ -145,7 +145,7 @@ func (a *app) root() *cobra.Command {
 	f.StringVar(&a.service, "service", "", "address of the service (default "+DefaultService+")")
 	f.StringVar(&tokenFile, "token-file", "", "file that holds the operator's token")
 	f.StringVar(&a.settings, "settings", "", "settings file")
-	f.StringVar(&a.format, "format", "", "table or json, for some lists csv too (default table)")
+	f.StringVar(&a.format, "format", "", "table or json, for some commands csv or sarif too (default table)")
 	f.StringVar(&a.colour, "colour", "", "auto, always or never (default auto)")
 	must(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"table", "json"}, cobra.ShellCompDirectiveNoFileComp)))
 	must(root.RegisterFlagCompletionFunc("colour", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp)))
@@ -220,9 +220,9 @@ func (a *app) settle(cmd *cobra.Command, tokenFile string) error {
 	a.from = pick(&a.service, "LANTERN_SERVICE", file.Service, DefaultService)
 	pick(&a.format, "LANTERN_FORMAT", file.Format, "table")
 	pick(&a.colour, "LANTERN_COLOUR", file.Colour, "auto")
-	if _, ok := cmd.Annotations[takesCSV]; a.format != "table" && a.format != "json" && (a.format != "csv" || !ok) {
-		if ok {
-			return wrong("--format is %q; it must be table, json or csv", a.format)
+	if more := cmd.Annotations[moreFormats]; a.format != "table" && a.format != "json" && (more == "" || a.format != more) {
+		if more != "" {
+			return wrong("--format is %q; it must be table, json or %s", a.format, more)
 		}
 		return wrong("--format is %q; it must be table or json", a.format)
 	}

@@ -19,8 +19,8 @@ import (
 	"patientlantern.example/lantern/core/subscription"
 )
 
-// takesCSV marks commands that can also answer --format csv.
-const takesCSV = "csv"
+// moreFormats marks commands that take a further format beside table and json.
+const moreFormats = "format"
 
 // csv prints rows as CSV (RFC 4180) and reports true when that is the format.
 func (a *app) csv(head []string, rows [][]string) (bool, error) {
@@ -179,7 +179,7 @@ func (a *app) contractList() *cobra.Command {
 	var q, account string
 	var states []string
 	cmd := &cobra.Command{
-		Use: "list", Short: "List contracts and how they stand", Args: cobra.NoArgs, Annotations: map[string]string{takesCSV: ""},
+		Use: "list", Short: "List contracts and how they stand", Args: cobra.NoArgs, Annotations: map[string]string{moreFormats: "csv"},
 		Example: "  lantern contract list\n  lantern contract list --state ending,over\n  lantern contract list --format csv > contracts.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := a.client().Contracts(cmd.Context(), client.List{Query: q, Filter: map[string][]string{"account": {account}, "state": states}, Sort: l.sort, Page: l.page, PerPage: l.perPage})
@@ -247,7 +247,7 @@ var outlookParts = []string{"ending", "usage", "twice", "silent", "idle"}
 func (a *app) contractOutlook() *cobra.Command {
 	var part string
 	cmd := &cobra.Command{
-		Use: "outlook", Short: "What is coming: contracts that end, hosts that fall out, seats paid for nothing", Args: cobra.NoArgs, Annotations: map[string]string{takesCSV: ""},
+		Use: "outlook", Short: "What is coming: contracts that end, hosts that fall out, seats paid for nothing", Args: cobra.NoArgs, Annotations: map[string]string{moreFormats: "csv"},
 		Long:    "What the buyer of contracts wants to know: contracts that end within 90 days and the hosts\nthat would fall out; hosts that several contracts cover; seats of silent hosts, and of hosts\nthat need none; seats used, each time that it changed.\n\nWith --format csv one part is printed: " + strings.Join(outlookParts, ", ") + ".",
 		Example: "  lantern contract outlook\n  lantern contract outlook --format csv --part usage > usage.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -481,7 +481,7 @@ func (a *app) seatList() *cobra.Command {
 	var l listFlags
 	var q, account, contract string
 	cmd := &cobra.Command{
-		Use: "list", Short: "List seats: who has them, why, and when the access is renewed", Args: cobra.NoArgs, Annotations: map[string]string{takesCSV: ""},
+		Use: "list", Short: "List seats: who has them, why, and when the access is renewed", Args: cobra.NoArgs, Annotations: map[string]string{moreFormats: "csv"},
 		Example: "  lantern seat list\n  lantern seat list --contract GN-2026-014 --sort expires\n  lantern seat list --format csv > seats.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := a.client().Seats(cmd.Context(), client.List{Query: q, Filter: map[string][]string{"account": {account}, "contract": {contract}}, Sort: l.sort, Page: l.page, PerPage: l.perPage})
