@@ -17,14 +17,54 @@ import (
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/service"
 )
 
 func (a *app) policy() *cobra.Command {
 	cmd := &cobra.Command{Use: "policy", Short: "Check and publish a policy folder", GroupID: "policy", Example: "  lantern policy check ./policy\n  lantern policy publish ./policy -m 'Saltmarsh 9 for gateways'"}
-	cmd.AddCommand(a.policyCheck(), a.policyPublish())
+	cmd.AddCommand(a.policyCheck(), a.policyPublish(), a.policyCodes())
 	return cmd
+}
+
+func (a *app) policyCodes() *cobra.Command {
+	return &cobra.Command{
+		Use: "codes [CODE]", Short: "List the codes of diagnostics: what each means and what to do", Args: cobra.MaximumNArgs(1), Annotations: map[string]string{moreFormats: "markdown"},
+		ValidArgs: policy.CodeNames(), Example: "  lantern policy codes\n  lantern policy codes key-mismatch",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if a.format == "markdown" {
+				fmt.Fprint(a.out, policy.Reference())
+				return nil
+			}
+			list := policy.CodeNames()
+			codes := policy.Codes
+			if len(args) == 1 {
+				c, ok := policy.Codes[args[0]]
+				if !ok {
+					near := "; `lantern policy codes` lists them"
+					if n := names.Nearest(args[0], list); n != "" {
+						near = fmt.Sprintf("; did you mean %q?", n)
+					}
+					return wrong("there is no code %q%s", args[0], near)
+				}
+				list, codes = args, map[string]policy.Code{args[0]: c}
+			}
+			if done, err := a.json(codes); done {
+				return err
+			}
+			for _, name := range list {
+				c := codes[name]
+				style := view.Yellow
+				if c.Severity == diag.Error {
+					style = view.Red
+				}
+				a.out.Printf("%s  %s", a.out.Paint(view.Bold, name), a.out.Paint(style, c.Severity))
+				a.out.Printf("%s", a.out.Wrap(2, c.Meaning+": "+c.Remedy))
+			}
+			return nil
+		},
+	}
 }
 
 // folder reads a policy folder.
@@ -107,7 +147,7 @@ func (a *app) policyCheck() *cobra.Command {
 				res.Diagnostics = []diag.Diagnostic{}
 			}
 			if a.format == "sarif" {
-				text, err := diag.SARIF(Version, policy.Codes, strings.TrimSuffix(filepath.ToSlash(args[0]), "/"), res.Diagnostics)
+				text, err := diag.SARIF(Version, policy.Meanings(), strings.TrimSuffix(filepath.ToSlash(args[0]), "/"), res.Diagnostics)
 				if err != nil {
 					return err
 				}

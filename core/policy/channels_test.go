@@ -111,7 +111,7 @@ func TestBadChannelsGetOneClearLine(t *testing.T) {
 			var all []string
 			for _, d := range diags {
 				all = append(all, d.String())
-				assert.Contains(t, policy.Codes, d.Code)
+				assert.Equal(t, policy.Codes[d.Code].Severity, d.Severity, d.Code)
 				assert.NotContains(t, d.String(), "hunter2")
 			}
 			assert.Contains(t, strings.Join(all, "\n"), c.want)

@@ -1,31 +1,74 @@
 package policy
 
-// Codes lists every code and what it stands for.
-var Codes = map[string]string{
-	"alias":           "an anchor, alias or merge key of YAML, which a policy does not use",
-	"conflict":        "two assignments say different things about the same host",
-	"cycle":           "assignments that stand over each other in a circle",
-	"encoding":        "a file that is not UTF-8 text",
-	"expression":      "a condition that does not compile",
-	"fingerprint":     "a fingerprint that is not one",
-	"format":          "the format line is missing or names another format",
-	"key-file":        "a key file that cannot be read",
-	"key-mismatch":    "a key file that does not hold the pinned key",
-	"key-missing":     "a repository whose signatures are checked but which names no key",
-	"key-unusable":    "a key that is expired or revoked",
-	"missing":         "something that must be given is not",
-	"name":            "a name that is not allowed",
-	"name-twice":      "a name that is defined twice",
-	"no-reason":       "a weakened check without a reason",
-	"nothing-read":    "a folder without policy files",
-	"plain-transport": "unchecked signatures over a connection that anybody can change",
-	"range":           "a range of host names that is empty, malformed or too large",
-	"secret":          "a secret written into the policy",
-	"size":            "a file that is too large for a policy",
-	"syntax":          "text that is not YAML",
-	"unknown-fact":    "an interpolation of something that is neither a setting nor a fact",
-	"unknown-key":     "a key that the language does not know",
-	"unknown-name":    "a reference to something that is not defined",
-	"unused":          "a definition that nothing uses",
-	"value":           "a value of the wrong kind",
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/diag"
+)
+
+// Code is a kind of diagnostic. Its name is stable.
+type Code struct {
+	Severity string `json:"severity"` // error, warning
+	Meaning  string `json:"meaning"`
+	Remedy   string `json:"remedy"`
+}
+
+// Codes lists every code, by name.
+var Codes = map[string]Code{
+	"alias":           {diag.Error, "an anchor, alias, merge key or tag of YAML, which a policy does not use", "write the value out, or use settings"},
+	"conflict":        {diag.Error, "two assignments say different things about the same host", "say `over:` in the one that shall win"},
+	"cycle":           {diag.Error, "assignments that stand over each other in a circle", "take one `over:` out"},
+	"encoding":        {diag.Error, "a file that is not UTF-8 text", "save it as UTF-8"},
+	"expression":      {diag.Error, "a condition that does not compile, or fails on a host", "use the facts that there are; ask `has()` for labels and tools that may be absent"},
+	"fingerprint":     {diag.Error, "a fingerprint that is not one", "copy it from the vendor's own page, whole"},
+	"format":          {diag.Error, "the format line is missing or names another format", "begin each file with `format: " + Format + "`"},
+	"key-file":        {diag.Error, "a key or certificate file that cannot be read", "put it into the folder; nothing is fetched from the net"},
+	"key-mismatch":    {diag.Error, "a key file that does not hold the pinned key", "find out which is right before you change either"},
+	"key-missing":     {diag.Error, "a repository whose signatures are checked but which names no key", "name its key under `keys:`"},
+	"key-unusable":    {diag.Error, "a key that is expired or revoked", "get the vendor's new key"},
+	"missing":         {diag.Error, "something that must be given is not", "add what is named"},
+	"name":            {diag.Error, "a name that is not allowed", "use small letters, digits and -"},
+	"name-twice":      {diag.Error, "a name that is defined twice", "keep one of them, or give the other a new name"},
+	"no-reason":       {diag.Error, "a weakened check, or a decision, without a reason", "say why, with `because:`"},
+	"nothing-read":    {diag.Error, "a folder without policy files, or one that cannot be read", "name the folder that holds the files"},
+	"plain-transport": {diag.Warning, "unchecked signatures over a connection that anybody can change", "use https, or check signatures"},
+	"range":           {diag.Error, "a range of host names that is empty, malformed or too large", "write it as `gw-{01..12}.brinewick.test`"},
+	"secret":          {diag.Error, "a secret written into the policy", "take it out, and change it: whoever reads the policy could read it"},
+	"size":            {diag.Error, "a file that is too large for a policy", "split it, or move what is no policy elsewhere"},
+	"syntax":          {diag.Error, "text that is not YAML", "look at the line and the one above it"},
+	"unknown-fact":    {diag.Error, "an interpolation of something that is neither a setting nor a fact", "give it under `settings:`, or use a fact that the host has"},
+	"unknown-key":     {diag.Error, "a key that the language does not know", "take the near one that is named"},
+	"unknown-name":    {diag.Error, "a reference to something that is not defined", "define it first, or take the near one that is named"},
+	"unused":          {diag.Warning, "a definition that nothing uses", "use it, or take it out"},
+	"value":           {diag.Error, "a value of the wrong kind", "write what is named"},
+}
+
+// Meanings maps each code to what it stands for.
+func Meanings() map[string]string {
+	out := make(map[string]string, len(Codes))
+	for name, c := range Codes {
+		out[name] = c.Meaning
+	}
+	return out
+}
+
+// CodeNames lists the codes, sorted.
+func CodeNames() []string {
+	out := sortedNames(Codes)
+	slices.Sort(out)
+	return out
+}
+
+// Reference writes the codes as a page of the documentation.
+func Reference() string {
+	var b strings.Builder
+	b.WriteString("# Diagnostics\n\nWritten from the code's own table by `make types`; `lantern policy codes` prints the same. Codes are stable: programs may rely on them. An error keeps\n" +
+		"a folder from being published, a warning does not.\n\n| code | severity | meaning | what to do |\n| --- | --- | --- | --- |\n")
+	for _, name := range CodeNames() {
+		c := Codes[name]
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", name, c.Severity, c.Meaning, c.Remedy)
+	}
+	return b.String()
 }

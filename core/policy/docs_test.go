@@ -1,7 +1,6 @@
 package policy_test
 
 import (
-	"fmt"
 	"os"
 	"regexp"
 	"strings"
@@ -11,14 +10,20 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/core/condition"
+	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
 )
 
 func TestTheReferenceListsEveryCodeAndFact(t *testing.T) {
 	b, err := os.ReadFile("../../docs/policy.md")
 	require.NoError(t, err)
-	for code, meaning := range policy.Codes {
-		assert.Contains(t, string(b), fmt.Sprintf("| `%s` | %s |", code, meaning))
+	diagnostics, err := os.ReadFile("../../docs/diagnostics.md")
+	require.NoError(t, err)
+	assert.Equal(t, policy.Reference(), string(diagnostics), "docs/diagnostics.md is out of date: make types")
+	for name, c := range policy.Codes {
+		assert.NotEmpty(t, c.Meaning, name)
+		assert.NotEmpty(t, c.Remedy, name)
+		assert.Contains(t, []string{diag.Error, diag.Warning}, c.Severity, name)
 	}
 	for _, fact := range condition.Names() {
 		assert.Contains(t, string(b), "`"+fact+"`")
