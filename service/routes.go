@@ -9,6 +9,7 @@ import (
 	"path"
 	"reflect"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -19,6 +20,10 @@ import (
 	"patientlantern.example/lantern/api"
 )
 
+// listsOnce tells huma, which keeps it for the whole process, that lists are never null
+// here.
+var listsOnce sync.Once
+
 // routes builds the HTTP side. Operators' calls are described and checked by
 // huma; agents' calls, which are many, are plain handlers that are described
 // beside them.
@@ -28,7 +33,7 @@ func (s *Service) routes() {
 	r.Get("/healthz", s.healthz)
 	r.Handle("/metrics", s.metrics.handler())
 
-	huma.DefaultArrayNullable = false // lists are never null here
+	listsOnce.Do(func() { huma.DefaultArrayNullable = false })
 	config := huma.DefaultConfig("Patient Lantern", s.opts.Version)
 	config.Info.Description = "Repository, signing-key and channel definitions for a fleet of Linux hosts."
 	config.DocsPath = ""
