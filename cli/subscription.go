@@ -607,7 +607,7 @@ func (a *app) choiceRow(channel string, x api.ChannelChoice) []view.Cell {
 	case x.Licensed && len(x.Contracts) > 0:
 		opened = view.Cell{Text: x.Contracts[0], Style: view.Green}
 		if n := len(x.Contracts) - 1; n > 0 {
-			opened.Text += fmt.Sprintf(" and %d more", n)
+			opened.Text += fmt.Sprintf(" + %d", n)
 		}
 	case x.Licensed:
 		opened = view.Cell{Text: "✗ no contract of " + x.Contract, Style: view.Red}

@@ -45,6 +45,9 @@ li:last-child {
   gap: 12px;
   overflow-wrap: anywhere;
 }
+.what a {
+  white-space: nowrap;
+}
 .since {
   white-space: nowrap;
   font-size: 13px;
