@@ -76,11 +76,13 @@ func verifyDelivery(jws []byte, e *Enrolment, last memory, now time.Time) (api.D
 	if err := json.Unmarshal(payload, &d); err != nil {
 		return d, errors.New("refused: the delivery cannot be read")
 	}
-	switch {
-	case d.Host != e.Host:
+	if d.Host != e.Host {
 		return d, fmt.Errorf("refused: the delivery is for %s, and this is %s", d.Host, e.Host)
-	case inTime("the delivery", d.Issued, d.Expires, now) != nil:
-		return d, inTime("the delivery", d.Issued, d.Expires, now)
+	}
+	if err := inTime("the delivery", d.Issued, d.Expires, now); err != nil {
+		return d, err
+	}
+	switch {
 	case d.Revision < last.Revision:
 		return d, fmt.Errorf("refused: the delivery carries revision %d, and this host has %d already", d.Revision, last.Revision)
 	case d.Issued.Before(last.Issued):

@@ -83,8 +83,8 @@ const (
 	StepJournal = "journal" // write down what will be done
 	StepStage   = "stage"   // write the new files beside the old ones
 	StepTry     = "try"     // ask the package manager on the side
-	StepSwap    = "swap"    // put the new files in place
 	StepAccess  = "access"  // put in place what opens licensed sources
+	StepSwap    = "swap"    // put the new files in place
 	StepRefresh = "refresh" // refresh the metadata
 	StepProve   = "prove"   // survey again and compare with the sheet
 )

@@ -105,24 +105,33 @@ func (k *keeper) names() []string {
 // withDesk calls a desk; the organisation's login is in memory for as long as that
 // takes. The outcome is noted with the account.
 func (k *keeper) withDesk(ctx context.Context, a *account, call func(*desk.Account) error) error {
+	d, err := k.desk(a)
+	if err != nil {
+		return err
+	}
+	err = call(d)
+	if ctx.Err() == nil {
+		k.noteOutcome(ctx, a, err)
+	}
+	return err
+}
+
+// desk is an account's desk with the organisation's login.
+func (k *keeper) desk(a *account) (*desk.Account, error) {
 	k.mu.RLock()
 	url, sealed := a.Desk, a.Login
 	k.mu.RUnlock()
 	plain, err := k.vault.Open(sealed)
 	if err != nil {
-		return fmt.Errorf("the login of the account %s: %w", a.Name, err)
+		return nil, fmt.Errorf("the login of the account %s: %w", a.Name, err)
 	}
 	var l login
 	err = json.Unmarshal(plain, &l)
 	clear(plain)
 	if err != nil {
-		return fmt.Errorf("the login of the account %s is damaged", a.Name)
+		return nil, fmt.Errorf("the login of the account %s is damaged", a.Name)
 	}
-	err = call(&desk.Account{URL: url, Login: l.Login, Password: l.Password, HTTP: k.http})
-	if ctx.Err() == nil {
-		k.noteOutcome(ctx, a, err)
-	}
-	return err
+	return &desk.Account{URL: url, Login: l.Login, Password: l.Password, HTTP: k.http}, nil
 }
 
 // noteOutcome notes since when a desk does not answer.
@@ -623,7 +632,11 @@ func (k *keeper) addAccount(ctx context.Context, a *account) error {
 	k.mu.RLock()
 	old := k.accounts[a.Name]
 	k.mu.RUnlock()
-	if err := k.tryAccount(ctx, a); err != nil {
+	d, err := k.desk(a)
+	if err != nil {
+		return err
+	}
+	if _, err := d.Book(ctx); err != nil { // nothing of it is noted unless it answers
 		return err
 	}
 	if old != nil { // its seats stay
@@ -645,23 +658,6 @@ func (k *keeper) addAccount(ctx context.Context, a *account) error {
 	k.accounts[a.Name] = a
 	k.mu.Unlock()
 	return k.ask(ctx, a)
-}
-
-// tryAccount asks a desk without noting anything.
-func (k *keeper) tryAccount(ctx context.Context, a *account) error {
-	plain, err := k.vault.Open(a.Login)
-	if err != nil {
-		return err
-	}
-	var l login
-	err = json.Unmarshal(plain, &l)
-	clear(plain)
-	if err != nil {
-		return err
-	}
-	d := desk.Account{URL: a.Desk, Login: l.Login, Password: l.Password, HTTP: k.http}
-	_, err = d.Book(ctx)
-	return err
 }
 
 func (k *keeper) removeAccount(ctx context.Context, name string) error {

@@ -261,12 +261,11 @@ func (l *loader) insistOnURL(r *Repository) {
 	if r == nil {
 		return
 	}
-	for _, p := range append([]*Place{r.Arch}, func() (out []*Place) {
-		for _, x := range r.Files {
-			out = append(out, x.Arch)
-		}
-		return out
-	}()...) {
+	places := []*Place{r.Arch}
+	for _, x := range r.Files {
+		places = append(places, x.Arch)
+	}
+	for _, p := range places { // what cases come to is seen when hosts are resolved
 		if p != nil && p.Access == nil {
 			l.fail("missing", p.Pos, fmt.Sprintf("the repository %q is licensed, and pacman can log in by a login in the URL only, which its output shows", r.Name), "say access: login-in-url to insist, or leave arch out")
 		}

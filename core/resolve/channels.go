@@ -57,9 +57,7 @@ func (r *Resolver) channels(p *plan, h *Host, apply []int, on map[string]bool) {
 			p.bad = append(p.bad, trouble("conflict", b.Pos, fmt.Sprintf("the channel %s is %q here and %q elsewhere, for the host %s", name, says[clash[1]], says[clash[0]], h.Name), "say over: in the one that shall win", a.Pos))
 			continue
 		}
-		if f, ok := r.follow(name, r.policy.Assignments[i]); ok {
-			p.follows = append(p.follows, f)
-		}
+		p.follows = append(p.follows, r.follow(name, r.policy.Assignments[i]))
 	}
 	for i := range p.follows {
 		f := &p.follows[i]
@@ -95,7 +93,7 @@ func (r *Resolver) strangers(p *plan, on map[string]bool) {
 }
 
 // follow says what following a choice comes to.
-func (r *Resolver) follow(channel string, a *policy.Assignment) (Follow, bool) {
+func (r *Resolver) follow(channel string, a *policy.Assignment) Follow {
 	said := a.Channels[channel]
 	c := r.policy.Channels[channel]
 	choice := c.Choice(said.Choice.Value)
@@ -125,7 +123,7 @@ func (r *Resolver) follow(channel string, a *policy.Assignment) (Follow, bool) {
 		}
 		f.Automatic = a.Seats != nil && a.Seats.Value == policy.SeatsAutomatic
 	}
-	return f, true
+	return f
 }
 
 // Follows says which choices of channels the host follows, by channel.

@@ -126,6 +126,26 @@ func TestALicensedRepositoryOfAChannelThatIsNotFollowedIsKnown(t *testing.T) {
 	assert.Equal(t, 3, f.Line)
 }
 
+func TestALoginInTheURLMustBeAskedForInCasesToo(t *testing.T) {
+	p := load(t, "")
+	for _, a := range p.Assignments {
+		if f, ok := a.Channels["gannet"]; ok {
+			f.Choice.Value = "licensed"
+			a.Channels["gannet"], a.Without = f, nil
+		}
+	}
+	model := resolve.Host{Name: "model-2.brinewick.test", Class: "m", Labels: map[string]string{"duty": "model"},
+		Traits: &source.Traits{OS: source.OS{ID: "driftwood"}, Family: "arch", Arch: "x86_64", CPU: source.CPU{Level: 3}}}
+	require.Empty(t, resolve.New(p).Resolve(model).Trouble)
+	repo := p.Repositories["gannet-licensed"]
+	place := *repo.Arch
+	place.Access, repo.Arch = nil, nil
+	repo.Cases = append(repo.Cases, policy.Case{Where: p.Groups["models"].Where, Definition: policy.Definition{Arch: &place}})
+	trouble := resolve.New(p).Resolve(model).Trouble
+	require.Len(t, trouble, 1)
+	assert.Contains(t, trouble[0].String(), "say access: login-in-url to insist")
+}
+
 func TestTwoChoicesOfOneChannelAreTroubleUnlessOneStandsOver(t *testing.T) {
 	p := load(t, "")
 	all := p.Assignments[0]

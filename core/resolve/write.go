@@ -184,6 +184,10 @@ func (w *writing) arch(name string, whole *policy.Definition) bool {
 	if d.URL == "" {
 		return ok
 	}
+	if d.Account != "" && whole.Arch.Access == nil {
+		w.fail("missing", whole.Arch.Pos, fmt.Sprintf("the repository %q is licensed, and pacman can log in by a login in the URL only, which its output shows", w.repo.Name), "say access: login-in-url to insist, or leave arch out")
+		return true
+	}
 	if d.Account != "" {
 		w.open(d.Kind, arch.Access(name, d.Account, d.URL))
 	}
