@@ -32,6 +32,7 @@ console/dist/index.html: console/node_modules/.installed $(CONSOLE_FILES)
 types: console/node_modules/.installed
 	$(GO) run ./cmd/lantern openapi > console/openapi.json
 	$(GO) run ./cmd/lantern schema survey > docs/survey.schema.json
+	$(GO) run ./cmd/lantern schema policy > docs/policy.schema.json
 	$(GO) run ./cmd/lantern policy codes --format markdown > docs/diagnostics.md
 	cd console && npm run types
 

@@ -22,6 +22,7 @@ import (
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/rootfs"
@@ -120,6 +121,7 @@ func (c *carrier) steps(ctx context.Context) error {
 	now := h.Survey()
 	h.addUnread(sheet, &now)
 	now.Masked() // fills Files
+	now.Survey.Media = h.attached(sheet)
 
 	c.begin(api.StepPlan)
 	plan := change.Compute(change.Input{Sheet: sheet, Survey: &now.Survey, Texts: now.Texts, Before: h.lastSheet(), Kept: h.kept()})
@@ -128,6 +130,11 @@ func (c *carrier) steps(ctx context.Context) error {
 	}
 	if len(plan.Impossible) > 0 {
 		return c.failed("%s", strings.Join(plan.Impossible, "; "))
+	}
+	if len(plan.Edits) > 0 {
+		if err := h.needs(sheet); err != nil {
+			return c.failed("%w", err)
+		}
 	}
 	if err := c.apply(ctx, sheet, plan); err != nil {
 		return err
@@ -188,7 +195,7 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 	}
 
 	c.begin(api.StepTry)
-	if err := h.try(ctx, plan); err != nil {
+	if err := h.try(ctx, sheet, plan); err != nil {
 		return c.failed("%w", err)
 	}
 
@@ -220,6 +227,15 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 	}
 
 	c.begin(api.StepProve)
+	if err := c.witnesses(ctx, sheet, &after); err != nil {
+		return c.failed("%w", err)
+	}
+	if sheet.Family == arch.Family { // its keyring may have been filled
+		after = h.Survey()
+		h.addUnread(sheet, &after)
+		after.Masked()
+	}
+	after.Survey.Media = h.attached(sheet)
 	for _, f := range drift.Compare(sheet, &after.Survey) {
 		if f.Severity != drift.Note && f.Class != drift.UnlistedSource {
 			return c.failed("%s:%d is still not as it should be: %s", f.File, f.Line, f.Message)
@@ -286,7 +302,7 @@ func (c *carrier) remember(sheet []byte) error {
 
 // try asks, before anything is touched, whether the package manager would take
 // the new configuration: our own reading of it first, then the program's.
-func (h *Host) try(ctx context.Context, plan change.Change) error {
+func (h *Host) try(ctx context.Context, sheet *source.Sheet, plan change.Change) error {
 	dir := h.statePath("try")
 	if err := os.RemoveAll(dir); err != nil {
 		return err
@@ -311,7 +327,11 @@ func (h *Host) try(ctx context.Context, plan change.Change) error {
 	if err := m.try(ctx, dir, texts, &now); err != nil {
 		return err
 	}
-	return nil
+	if hasRemotes(sheet) {
+		// Keys are beside the remotes, and are not there yet.
+		_, err = flatpakTool{h}.ask(ctx, texts[flatpak.Config], sheet, false)
+	}
+	return err
 }
 
 // manager is how the agent asks a family's package manager.
@@ -321,6 +341,8 @@ type manager interface {
 	try(ctx context.Context, dir string, texts map[string][]byte, now *survey.Result) error
 	// refresh brings the metadata up to date, and says what did it and how it went.
 	refresh(ctx context.Context, sheet *source.Sheet, after *survey.Result) (how string, out []api.SourceOutcome, err error)
+	// visible lists the versions of a package that the sources of a repository offer.
+	visible(ctx context.Context, sheet *source.Sheet, after *survey.Result, w source.SheetWitness) ([]string, error)
 }
 
 func (h *Host) manager(family string) (manager, error) {
@@ -423,6 +445,13 @@ func (c *carrier) refresh(ctx context.Context, sheet *source.Sheet, after *surve
 	if c.report.Refresh, c.report.Sources, err = m.refresh(ctx, sheet, after); err != nil {
 		return err
 	}
+	if hasRemotes(sheet) {
+		more, err := flatpakTool{c.host}.ask(ctx, after.Texts[flatpak.Config], sheet, true)
+		c.report.Sources = append(c.report.Sources, more...)
+		if err != nil {
+			return err
+		}
+	}
 	ours := map[string]bool{}
 	for _, f := range sheet.Files {
 		ours[f.Path] = true
@@ -434,7 +463,7 @@ func (c *carrier) refresh(ctx context.Context, sheet *source.Sheet, after *surve
 		}
 	}
 	for _, s := range c.report.Sources {
-		if !s.OK && (ours[s.File] || spoken[fmt.Sprintf("%s:%d", s.File, s.Line)]) {
+		if !s.OK && (ours[s.File] || s.File == flatpak.Config || spoken[fmt.Sprintf("%s:%d", s.File, s.Line)]) {
 			return fmt.Errorf("%s cannot be refreshed: %s", strings.TrimSpace(s.URL+" "+s.Suite), explain401(s, sheet))
 		}
 	}

@@ -43,7 +43,10 @@ func (h dnf) args(repos string, t source.Traits) []string {
 	if h.Root == "/" {
 		return args
 	}
-	conf := "/dev/null"
+	conf := h.statePath("dnf.conf") // an empty one; dnf takes no other kind of file than a regular one
+	if err := h.save("dnf.conf", nil); err != nil {
+		conf = ""
+	}
 	if p := path.Join(h.Root, "etc/dnf/dnf.conf"); exists(p) {
 		conf = p
 	}

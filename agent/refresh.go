@@ -52,15 +52,24 @@ func (o aptOutput) errors() string {
 // led there by a configuration file, which it reads before that root's own
 // apt.conf: the option -o Dir alone would leave the machine's in force.
 func (h *Host) runApt(ctx context.Context, limit time.Duration, args ...string) (aptOutput, error) {
+	text, err := h.runAptTool(ctx, limit, "apt-get", args...)
+	return aptOutput{text}, err
+}
+
+// runAptCache asks apt-cache.
+func (h *Host) runAptCache(ctx context.Context, args ...string) (string, error) {
+	return h.runAptTool(ctx, time.Minute, "apt-cache", args...)
+}
+
+func (h *Host) runAptTool(ctx context.Context, limit time.Duration, tool string, args ...string) (string, error) {
 	var env []string
 	if h.Root != "/" {
 		if err := h.save("apt.conf", fmt.Appendf(nil, "Dir %q;\n", h.Root)); err != nil {
-			return aptOutput{}, fmt.Errorf("apt cannot be led to the root: %w", err)
+			return "", fmt.Errorf("apt cannot be led to the root: %w", err)
 		}
 		env = append(env, "APT_CONFIG="+h.statePath("apt.conf"))
 	}
-	text, err := run(ctx, limit, env, "apt-get", args...)
-	return aptOutput{text}, err
+	return run(ctx, limit, env, tool, args...)
 }
 
 // run runs a program with a clean environment and returns all that it says.
@@ -192,6 +201,7 @@ func (h *Host) refreshAlone(ctx context.Context, now *source.Survey, at time.Tim
 		}
 		return b, err
 	}
+	h.offered = map[string][]string{}
 	var out []api.SourceOutcome
 	for i := range now.Sources {
 		s := &now.Sources[i]
@@ -205,7 +215,7 @@ func (h *Host) refreshAlone(ctx context.Context, now *source.Survey, at time.Tim
 				checkErr := err
 				n := 0
 				if checkErr == nil {
-					n, checkErr = upstream.Check(upstream.Source{URL: u, Suite: suite, Components: s.Components, Archs: s.EffArchs, Keys: keys}, fetch, at)
+					n, checkErr = upstream.Check(upstream.Source{URL: u, Suite: suite, Components: s.Components, Archs: s.EffArchs, Keys: keys, Seen: func(name, version string) { h.offered[u+" "+name] = append(h.offered[u+" "+name], version) }}, fetch, at)
 				}
 				if o.OK = checkErr == nil; o.OK {
 					o.Message = fmt.Sprintf("%d packages", n)

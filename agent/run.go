@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
@@ -135,7 +136,7 @@ func (a *Agent) own(name string) bool {
 // watch looks at the folders whose files say what is configured; where one is
 // missing, at the nearest above it.
 func (a *Agent) watch(w *fsnotify.Watcher) {
-	for _, dir := range survey.WatchDirs {
+	for _, dir := range slices.Concat(survey.WatchDirs, a.host.watchMedia()) {
 		p, err := a.host.path(dir)
 		if err != nil {
 			continue
@@ -156,6 +157,11 @@ func (a *Agent) watch(w *fsnotify.Watcher) {
 // returns how long to wait for the next round.
 func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) {
 	if changed || a.last == nil || a.now().Sub(a.lastLook) > lookAgain {
+		if tended, err := a.host.tendMedia(); err != nil {
+			a.log.Warn("the sources of media cannot be brought up to date", "error", err)
+		} else if tended {
+			a.log.Info("media came or went, and its sources with it")
+		}
 		l, err := a.host.look()
 		if err != nil {
 			return 0, err

@@ -46,6 +46,8 @@ type Host struct {
 	dir   *os.Root
 	in    *inRoot // nil where the kernel has no openat2
 	fs    *rootfs.FS
+	// offered is what the last own reading of upstreams saw: URL and package → versions.
+	offered map[string][]string
 }
 
 // OpenHost opens a root folder.

@@ -58,6 +58,10 @@ type look struct {
 // what is particular to this one machine is left out of both.
 func (h *Host) look() (*look, error) {
 	l := &look{result: h.Survey()}
+	if sheet := h.lastSheet(); sheet != nil {
+		h.addUnread(sheet, &l.result)
+		l.result.Survey.Media = h.attached(sheet)
+	}
 	l.masked = l.result.Masked()
 	traits := l.result.Survey.Traits
 	traits.Free = nil

@@ -32,7 +32,7 @@ func (h zypper) program() error {
 }
 
 func rootedZypp(text []byte, root string) ([]byte, error) {
-	return rpm.RootedIn(ini.ParseZypp(text), root, "gpgkey")
+	return rpm.RootedIn(ini.ParseZypp(text), root, "baseurl", "mirrorlist", "gpgkey")
 }
 
 // try lets zypper list the repositories in a root of its own, which holds nothing else

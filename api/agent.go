@@ -91,18 +91,26 @@ const (
 
 // Report says how carrying a delivery out went.
 type Report struct {
-	Rollout  int64            `json:"rollout"`
-	Revision int64            `json:"revision"`
-	Sheet    string           `json:"sheet"`
-	State    string           `json:"state" enum:"working,done,unchanged,failed"`
-	Step     string           `json:"step" doc:"The step that failed, or the last one"`
-	Message  string           `json:"message" doc:"What went wrong, in one line"`
-	Undone   bool             `json:"undone" doc:"The files were put back as they were"`
-	Edits    []PreviewFile    `json:"edits"`
-	Sources  []SourceOutcome  `json:"sources"`
-	Refresh  string           `json:"refresh" doc:"How the metadata was refreshed: apt-get, or own reading"`
-	Survey   string           `json:"survey" doc:"Digest of the survey afterwards"`
-	Took     map[string]int64 `json:"took" doc:"Milliseconds by step"`
+	Rollout   int64            `json:"rollout"`
+	Revision  int64            `json:"revision"`
+	Sheet     string           `json:"sheet"`
+	State     string           `json:"state" enum:"working,done,unchanged,failed"`
+	Step      string           `json:"step" doc:"The step that failed, or the last one"`
+	Message   string           `json:"message" doc:"What went wrong, in one line"`
+	Undone    bool             `json:"undone" doc:"The files were put back as they were"`
+	Edits     []PreviewFile    `json:"edits"`
+	Sources   []SourceOutcome  `json:"sources"`
+	Witnesses []WitnessSeen    `json:"witnesses,omitempty" doc:"Packages that proved that sources work"`
+	Refresh   string           `json:"refresh" doc:"How the metadata was refreshed: apt-get, or own reading"`
+	Survey    string           `json:"survey" doc:"Digest of the survey afterwards"`
+	Took      map[string]int64 `json:"took" doc:"Milliseconds by step"`
+}
+
+// WitnessSeen is a package that proved that a repository works.
+type WitnessSeen struct {
+	Repository string `json:"repository"`
+	Package    string `json:"package"`
+	Version    string `json:"version"`
 }
 
 // SourceOutcome is how refreshing one source went.

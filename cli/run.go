@@ -25,6 +25,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/console"
+	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/demo"
 	"patientlantern.example/lantern/service"
 	"patientlantern.example/lantern/store"
@@ -308,11 +309,18 @@ func (a *app) openapi() *cobra.Command {
 
 func (a *app) schema() *cobra.Command {
 	return &cobra.Command{
-		Use: "schema survey", Short: "Print the JSON Schema of what lantern read prints", GroupID: "run", Args: cobra.ExactArgs(1), ValidArgs: []string{"survey"},
-		Example: "  lantern schema survey > survey.schema.json",
+		Use: "schema survey|policy", Short: "Print the JSON Schema of what lantern read prints, or of policy files", GroupID: "run", Args: cobra.ExactArgs(1), ValidArgs: []string{"survey", "policy"},
+		Long: "Print a JSON Schema (2020-12): survey is what lantern read prints; policy is for editors, which\n" +
+			"complete keys and show mistakes with it while one types. policy check finds what a schema cannot say.",
+		Example: "  lantern schema survey > survey.schema.json\n  lantern schema policy > policy.schema.json",
 		RunE: func(_ *cobra.Command, args []string) error {
+			if args[0] == "policy" {
+				text, err := policy.Schema()
+				fmt.Fprint(a.out, string(text))
+				return err
+			}
 			if args[0] != "survey" {
-				return wrong("there is no schema %q; the one there is is called survey", args[0])
+				return wrong("there is no schema %q; there are survey and policy", args[0])
 			}
 			b, err := service.SurveySchema()
 			if err != nil {

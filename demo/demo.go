@@ -156,6 +156,9 @@ func Run(ctx context.Context, o Options) (err error) {
 			return fmt.Errorf("making the host %s: %w", h.Name, err)
 		}
 	}
+	if err := world.Upstreams.AttachShelf(filepath.Join(hosts, standin.ShelfHost)); err != nil {
+		return fmt.Errorf("attaching the shelf's media: %w", err)
+	}
 	for _, h := range standin.FamilyHosts {
 		if err := h.Write(filepath.Join(hosts, h.Name), upstream, world.Upstreams.Keys()); err != nil {
 			return fmt.Errorf("making the host %s: %w", h.Name, err)

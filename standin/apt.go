@@ -149,7 +149,8 @@ func Suites(keys map[string]*Key) []AptSuite {
 		out = append(out, AptSuite{Base: "/metrics.plover.example/" + x.place, Origin: "Plover", Suite: "rolling", Codename: "rolling", Archs: both, Key: keys["plover-2024"],
 			Components: map[string][]Package{"main": {{"plover-agent", x.version, "telemetry"}}}})
 	}
-	return out
+	return append(out, AptSuite{Base: "/shelf.brinewick.test/deb", Origin: "Brinewick shelf", Suite: "shelf", Codename: "shelf", Archs: both, Key: keys["brinewick-shelf"],
+		Components: map[string][]Package{"main": {{"brinewick-handbook", "2026.1-1", "handbook of the observatory"}}}})
 }
 
 // licensed are the places that only entitled hosts may have: path → the vendor

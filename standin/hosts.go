@@ -16,6 +16,7 @@ type SimulatedHost struct {
 	Deb822   bool // the distribution's entries stand in a .sources file
 	LeftOver bool // somebody has written a vendor's list by hand
 	Media    bool // an entry for install media, switched off
+	Flatpak  bool // has flatpak, with its own configuration as it comes
 }
 
 // Domain is the domain of all hosts of the scenario.
@@ -29,6 +30,7 @@ var DebHosts = []SimulatedHost{
 	{Name: "gw-04", Release: "limpet", Arch: "amd64", Labels: map[string]string{"site": "south"}, Media: true},
 	{Name: "gw-05", Release: "mussel", Arch: "arm64", Labels: map[string]string{"site": "reef"}},
 	{Name: "desk-1", Release: "mussel", Arch: "amd64", Labels: map[string]string{"site": "station"}, LeftOver: true},
+	{Name: "desk-3", Release: "mussel", Arch: "amd64", Labels: map[string]string{"site": "station"}, Flatpak: true},
 }
 
 var releases = map[string]struct{ version, apt string }{
@@ -73,6 +75,11 @@ func (h SimulatedHost) Write(root, base string, keys map[string]*Key) error {
 		}
 		fmt.Fprintf(&b, "deb %s %s main\ndeb %s %s-updates main\n# deb-src %s %s main\n", archive, h.Release, archive, h.Release, archive, h.Release)
 		files["etc/apt/sources.list"] = b.String()
+	}
+	if h.Flatpak {
+		files["var/lib/dpkg/status"] += "Package: flatpak\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.14.10-1\nMaintainer: Skerry <archive@skerry.example>\nDescription: applications\n\n"
+		files["var/lib/flatpak/repo/config"] = "[core]\nrepo_version=1\nmode=bare-user-only\nmin-free-space-size=500MB\n"
+		files["var/lib/flatpak/repo/objects/.keep"], files["etc/flatpak/remotes.d/.keep"] = "", ""
 	}
 	if h.LeftOver {
 		files["etc/apt/sources.list.d/plover.list"] = "# telemetry, put here by hand in spring\ndeb [trusted=yes] " + base + "/metrics.plover.example/apt rolling main\n"

@@ -104,6 +104,13 @@ func (k *Key) DetachSign(text []byte, at time.Time) ([]byte, error) {
 	return b.Bytes(), err
 }
 
+// BinarySign makes the signature that stands beside pacman's databases.
+func (k *Key) BinarySign(data []byte, at time.Time) ([]byte, error) {
+	var b bytes.Buffer
+	err := openpgp.DetachSign(&b, k.Entity, bytes.NewReader(data), &packet.Config{DefaultHash: crypto.SHA256, Time: func() time.Time { return at }})
+	return b.Bytes(), err
+}
+
 // Keys of the scenario's vendors.
 var vendorKeys = []struct {
 	name, user, created string
@@ -115,6 +122,9 @@ var vendorKeys = []struct {
 	{"saltmarsh-2026", "Saltmarsh Packages <packages@saltmarsh.example>", "2024-01-15", 4},
 	{"saltmarsh-2029", "Saltmarsh Packages 2029 <packages@saltmarsh.example>", "2026-09-01", 6},
 	{"gannet-2025", "Gannet Release Signing <release@gannet.example>", "2025-02-03", 5},
+	{"fulmar-2025", "Fulmar Builds <builds@fulmar.example>", "2025-03-01", 5},
+	{"curlew-2025", "Curlew Applications <apps@curlew.example>", "2025-05-20", 5},
+	{"brinewick-shelf", "Brinewick Shelf <shelf@brinewick.test>", "2026-01-10", 5},
 	{"plover-2024", "Plover Metrics <keys@plover.example>", "2024-06-10", 5},
 }
 

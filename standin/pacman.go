@@ -13,9 +13,10 @@ type PacmanRepository struct {
 	Names    []string // under which it may be asked for: pacman asks for NAME.db
 	Arch     string
 	Packages []Package
+	Key      *Key // nil: the database is not signed; its packages would be
 }
 
-// Build writes the database: path → content. It is not signed; its packages would be.
+// Build writes the database: path → content.
 func (r PacmanRepository) Build(at time.Time) (map[string][]byte, error) {
 	var plain bytes.Buffer
 	w := tar.NewWriter(&plain)
@@ -41,16 +42,26 @@ func (r PacmanRepository) Build(at time.Time) (map[string][]byte, error) {
 	out := map[string][]byte{}
 	for _, n := range r.Names {
 		out[r.Base+"/"+n+".db"] = db
+		if r.Key == nil {
+			continue
+		}
+		if out[r.Base+"/"+n+".db.sig"], err = r.Key.BinarySign(db, at); err != nil {
+			return nil, err
+		}
 	}
 	return out, nil
 }
 
 // PacmanRepositories are the pacman repositories of the scenario.
-func PacmanRepositories() []PacmanRepository {
+func PacmanRepositories(keys map[string]*Key) []PacmanRepository {
 	var out []PacmanRepository
 	for _, choice := range []string{"licensed", "open"} {
-		out = append(out, PacmanRepository{Base: "/arch.gannet.example/" + choice + "/x86_64", Names: []string{"gannet-" + choice}, Arch: "x86_64",
+		out = append(out, PacmanRepository{Base: "/arch.gannet.example/" + choice + "/x86_64", Names: []string{"gannet-" + choice}, Arch: "x86_64", Key: keys["gannet-2025"],
 			Packages: []Package{{"gannet-hypervisor", gannetVersion(choice), "virtual machines"}}})
+	}
+	for _, mirror := range []string{"/north.fulmar.example", "/south.fulmar.example"} {
+		out = append(out, PacmanRepository{Base: mirror + "/v3", Names: []string{"fulmar"}, Arch: "x86_64_v3", Key: keys["fulmar-2025"],
+			Packages: []Package{{"driftwood-base", "2026.11-1.1", "base files of Driftwood, built for newer processors"}, {"fulmar-kernel", "6.12.4-1", "kernel for newer processors"}}})
 	}
 	return append(out, PacmanRepository{Base: "/archive.driftwood.example/driftwood/os/x86_64", Names: []string{"driftwood"}, Arch: "x86_64",
 		Packages: []Package{{"driftwood-base", "2026.11-1", "base files of Driftwood"}}})

@@ -5,6 +5,7 @@ import (
 	"io"
 	"maps"
 	"net/http"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -81,11 +82,18 @@ func (u *Upstreams) build() error {
 			return err
 		}
 	}
-	for _, r := range PacmanRepositories() {
-		var unsigned *Key
-		if err := take(r.Base, &unsigned, r.Build); err != nil {
+	for _, r := range PacmanRepositories(u.keys) {
+		key := &r.Key
+		if r.Key == nil {
+			key = new(*Key)
+		}
+		if err := take(r.Base, key, func(at time.Time) (map[string][]byte, error) { return r.Build(at) }); err != nil {
 			return err
 		}
+	}
+	curlew := FlatpakRemote{Base: "/apps.curlew.example/repo", Key: u.keys["curlew-2025"]}
+	if err := take(curlew.Base, &curlew.Key, func(at time.Time) (map[string][]byte, error) { return curlew.Build(at) }); err != nil {
+		return err
 	}
 	u.files = files
 	return nil
@@ -180,4 +188,22 @@ func (u *Upstreams) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.Method == http.MethodGet {
 		_, _ = io.WriteString(w, string(data)) // the caller has gone if this fails
 	}
+}
+
+// ShelfHost holds the install media of the scenario.
+const ShelfHost = "desk-1"
+
+// AttachShelf puts the shelf's media into the drive of the host whose root that is.
+func (u *Upstreams) AttachShelf(root string) error {
+	const place = "/shelf.brinewick.test"
+	u.mu.RLock()
+	defer u.mu.RUnlock()
+	for name, data := range u.files {
+		if rest, ok := strings.CutPrefix(name, place+"/"); ok {
+			if err := write(filepath.Join(root, "srv/shelf", rest), data); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

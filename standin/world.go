@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 )
@@ -80,7 +81,8 @@ func Fleet() []Member {
 	}
 	return append(out,
 		Member{"chart-2", map[string]string{"site": "station"}, writer(chart)},
-		Member{"model-2", map[string]string{"site": "station", "duty": "model"}, writer(model)})
+		Member{"model-2", map[string]string{"site": "station", "duty": "model"}, writer(model("model-2"))},
+		Member{"model-3", map[string]string{"site": "station", "duty": "model"}, writer(olderModel)})
 }
 
 // writer makes a folder of what files gives.
@@ -90,7 +92,9 @@ func writer(files func(base string, keys map[string]*Key) (map[string]string, er
 		if err != nil {
 			return err
 		}
-		list["proc/cpuinfo"], list["usr/bin/sh"], list["boot/.keep"] = cpuinfo, program, ""
+		if list["usr/bin/sh"], list["boot/.keep"] = program, ""; list["proc/cpuinfo"] == "" {
+			list["proc/cpuinfo"] = cpuinfo
+		}
 		for name, text := range list {
 			if err := write(filepath.Join(root, name), []byte(text)); err != nil {
 				return err
@@ -116,10 +120,21 @@ func chart(base string, keys map[string]*Key) (map[string]string, error) {
 	}, err
 }
 
+// olderModel is a model node with an older processor.
+func olderModel(base string, keys map[string]*Key) (map[string]string, error) {
+	files, err := model("model-3")(base, keys)
+	files["proc/cpuinfo"] = strings.Replace(cpuinfo, " avx avx2 bmi1 bmi2 f16c fma abm movbe xsave", "", 1)
+	return files, err
+}
+
 // model is a model node that pacman keeps.
-func model(base string, _ map[string]*Key) (map[string]string, error) {
+func model(name string) func(base string, _ map[string]*Key) (map[string]string, error) {
+	return func(base string, _ map[string]*Key) (map[string]string, error) { return modelFiles(name, base), nil }
+}
+
+func modelFiles(name, base string) map[string]string {
 	return map[string]string{
-		"etc/hostname":   "model-2\n",
+		"etc/hostname":   name + "\n",
 		"etc/os-release": osRelease("Driftwood", "driftwood", "arch", ""),
 		"etc/pacman.conf": "# As the installer wrote it.\n[options]\nHoldPkg = pacman glibc\nArchitecture = x86_64\nSigLevel = Required DatabaseOptional\n\n" +
 			"[driftwood]\nInclude = /etc/pacman.d/mirrorlist\n",
@@ -127,7 +142,7 @@ func model(base string, _ map[string]*Key) (map[string]string, error) {
 		"var/lib/pacman/local/ALPM_DB_VERSION":     "9\n",
 		"var/lib/pacman/local/pacman-6.0.2-8/desc": "%NAME%\npacman\n\n%VERSION%\n6.0.2-8\n\n",
 		"var/lib/pacman/sync/.keep":                "",
-	}, nil
+	}
 }
 
 // RpmHost is an archive database that dnf keeps and an agent looks after.

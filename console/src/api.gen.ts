@@ -1364,6 +1364,8 @@ export interface components {
             };
             /** @description The files were put back as they were */
             undone: boolean;
+            /** @description Packages that proved that sources work */
+            witnesses?: components["schemas"]["WitnessSeen"][];
         };
         Revision: {
             author: string;
@@ -1616,6 +1618,11 @@ export interface components {
             tools: {
                 [key: string]: string;
             };
+        };
+        WitnessSeen: {
+            package: string;
+            repository: string;
+            version: string;
         };
     };
     responses: never;

@@ -12,10 +12,7 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
-	"patientlantern.example/lantern/core/family/rpm"
-	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
-	"patientlantern.example/lantern/core/text/ini"
 	"patientlantern.example/lantern/core/text/lines"
 )
 
@@ -76,16 +73,16 @@ func Compute(in Input) Change {
 			}
 		}
 	}
-	switch in.Sheet.Family {
-	case rpm.Family:
-		c.repos(ini.ParseRPM)
-	case zypp.Family:
-		c.repos(func(text []byte) *ini.File { return ini.ParseZypp(text) })
-	case arch.Family:
-		c.includes()
-	default:
+	if ed, ok := editors[in.Sheet.Family]; ok {
+		c.sections(ed)
+	} else {
 		c.inPlace()
 	}
+	if in.Sheet.Family == arch.Family {
+		c.includes()
+	}
+	c.remotes()
+	c.needs()
 	slices.SortFunc(c.out.Edits, func(a, b FileEdit) int { return cmp.Compare(a.Path, b.Path) })
 	return c.out
 }
@@ -115,6 +112,20 @@ func (c *computer) whole(f source.SheetFile) {
 		why = "a signing key or certificate"
 	case f.IfThere:
 		why += ", kept off: the host follows another choice of its channel"
+	case strings.HasPrefix(f.Path, deb.PreferencesDir):
+		why += ", its place in the order"
+	case !slices.ContainsFunc(c.Sheet.Sources, func(s source.SheetSource) bool { return s.File == f.Path }):
+		why += ", its mirrors"
+	}
+	if f.While != "" && !slices.Contains(c.Survey.Media, f.While) {
+		if idle, kept := Idle(f); kept {
+			f.Text = idle
+		} else if there {
+			c.out.Edits = append(c.out.Edits, FileEdit{Path: f.Path, Action: Remove, Mode: c.modes[f.Path], Old: old, Why: []string{"nothing stands in " + f.While + ", where its media is found"}})
+			return
+		} else {
+			return
+		}
 	}
 	wanted := f.Text
 	if c.Masked {
@@ -130,6 +141,15 @@ func (c *computer) whole(f source.SheetFile) {
 		}
 		c.out.Edits = append(c.out.Edits, FileEdit{f.Path, Edit, f.Mode, old, []byte(f.Text), []string{why}})
 	}
+}
+
+// Idle is what stands in a file of media while the media is not there; kept is false
+// where the file goes. pacman refuses to work when a file that it includes is missing.
+func Idle(f source.SheetFile) (text string, kept bool) {
+	if !strings.HasPrefix(f.Path, arch.Dir+"/") {
+		return "", false
+	}
+	return family.Head + "#\n# Nothing stands in " + f.While + ", where its media is found.\n", true
 }
 
 // foreign reports whether a file is another package manager's: pacman may include

@@ -62,7 +62,7 @@ func sheet(unlisted string, rules ...source.InPlace) *source.Sheet {
 }
 
 func base(components ...string) source.InPlace {
-	return source.InPlace{Repository: "skerry-base", Files: deb.OwnFiles("skerry"), Suites: []string{"mussel", "mussel-updates"}, Enabled: true, Components: components}
+	return source.InPlace{Repository: "base", Files: deb.OwnFiles("skerry"), Suites: []string{"mussel", "mussel-updates"}, Enabled: true, Components: components}
 }
 
 const (

@@ -26,7 +26,7 @@ func archSheet(repositories map[string]bool) *source.Sheet {
 		if !there {
 			continue
 		}
-		files, src := arch.Render(family.Definition{Repository: name, Enabled: on, URL: "https://arch.gannet.example/" + name, Signatures: source.CheckRequired})
+		files, src, _ := arch.Render(family.Definition{Repository: name, Enabled: on, URL: "https://arch.gannet.example/" + name, Signatures: source.CheckRequired})
 		if !on {
 			files[0].IfThere, src.IfThere = true, true
 		}
@@ -79,8 +79,10 @@ func TestAnIncludeGoesWithItsFile(t *testing.T) {
 
 func TestARepositoryOfTheSameNameIsNotDoubled(t *testing.T) {
 	_, plan := carry(t, archSheet(map[string]bool{"fulmar": true}), pacmanHost(map[string]string{"etc/pacman.conf": pacmanConf + "[fulmar]\nServer = http://x.example/\n"}))
-	require.Len(t, plan.Impossible, 1)
-	assert.Equal(t, "/etc/pacman.conf:7: [fulmar] stands there already, and pacman takes no two of one name; comment it out", plan.Impossible[0])
+	require.Empty(t, plan.Impossible)
+	require.Len(t, plan.Edits, 2)
+	assert.Contains(t, string(plan.Edits[0].New), "\n#[fulmar]\n#Server = http://x.example/\n")
+	assert.Contains(t, plan.Edits[0].Why, "line 7 defines fulmar a second time")
 }
 
 func TestWithoutAPacmanConf(t *testing.T) {

@@ -125,7 +125,7 @@ func TestALicensedSourceOnThatTheHostDoesNotFollowIsNamed(t *testing.T) {
 func TestASectionWhoseNameIsNotItsIDCannotBeSwitchedOff(t *testing.T) {
 	_, plan := carry(t, repoSheet(source.UnlistedSwitchOff), dnfHost(t, map[string]string{"etc/yum.repos.d/own.repo": "[x-$basearch]\nname=x\nbaseurl=http://other.example/\n"}))
 	require.Len(t, plan.Impossible, 1)
-	assert.Equal(t, "/etc/yum.repos.d/own.repo:1: x-x86_64 cannot be switched off: its section is not written [x-x86_64]", plan.Impossible[0])
+	assert.Equal(t, "/etc/yum.repos.d/own.repo:1: x-x86_64 cannot be edited: its section is not written [x-x86_64]", plan.Impossible[0])
 }
 
 func TestPasswordsInTextsAreMaskedForTheService(t *testing.T) {

@@ -5,11 +5,13 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -26,6 +28,9 @@ const (
 	ChangedMode    = "changed-mode"    // a file has other permissions
 	DoubledSource  = "doubled-source"  // another file defines a source of the sheet as well
 	UnlistedSource = "unlisted-source" // a source that the policy does not list
+	OrderChanged   = "order-changed"   // a source stands below others that it must stand above
+	MissingKey     = "missing-key"     // the package manager does not trust a signing key of the sheet
+	MediaGone      = "media-gone"      // a source is on and its media is not there
 
 	NoSeat          = "no-seat"          // a licensed source is on and the host has no seat
 	SeatEnds        = "seat-ends"        // the host's seat ends with its contract, or has ended
@@ -80,8 +85,15 @@ func Compare(sheet *source.Sheet, survey *source.Survey) []Finding {
 		c.file(&sheet.Files[i])
 	}
 	for _, rule := range sheet.InPlace {
-		c.inPlace(rule)
+		if len(rule.Sections) > 0 {
+			c.sections(rule)
+		} else {
+			c.inPlace(rule)
+		}
 	}
+	c.remotes()
+	c.order()
+	c.trust()
 	c.others()
 	slices.SortStableFunc(c.out, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Message, b.Message))
@@ -103,6 +115,10 @@ func (c *comparer) add(f Finding) { c.out = append(c.out, f) }
 func (c *comparer) file(f *source.SheetFile) {
 	before := len(c.out)
 	same := false
+	if f.While != "" && !slices.Contains(c.survey.Media, f.While) {
+		c.media(f)
+		return
+	}
 	if c.survey.Files != nil {
 		i := slices.IndexFunc(c.survey.Files, func(x source.File) bool { return x.Path == f.Path })
 		if i < 0 && f.IfThere {
@@ -149,6 +165,10 @@ func (c *comparer) file(f *source.SheetFile) {
 				Message: "a source was added: " + describe(extra), Have: describe(extra)})
 		}
 	}
+	if len(c.out) == before && c.survey.Files != nil && f.Repository != "" && !slices.ContainsFunc(c.sheet.Sources, func(s source.SheetSource) bool { return s.File == f.Path }) {
+		c.add(Finding{Class: ChangedSource, Severity: Fault, Repository: f.Repository, File: f.Path, Line: 1, Message: "the file says something else than the policy"})
+		return
+	}
 	if len(c.out) == before && c.survey.Files != nil {
 		c.add(Finding{Class: ChangedText, Severity: Note, Repository: f.Repository, File: f.Path, Line: 1,
 			Message: "the text differs, in comments, spacing or fields that change nothing else"})
@@ -185,6 +205,12 @@ func (c *comparer) source(want *source.SheetSource, have *source.Source) {
 			differs(ChangedSource, x.severity, x.what, strings.Join(x.want, " "), strings.Join(x.have, " "))
 		}
 	}
+	if want.Mirrorlist != have.Mirrorlist {
+		differs(ChangedSource, Danger, "list of mirrors", want.Mirrorlist, have.Mirrorlist)
+	}
+	if want.Priority != nil && have.Priority != nil && *want.Priority != *have.Priority {
+		differs(ChangedSource, Fault, "priority", strconv.Itoa(*want.Priority), strconv.Itoa(*have.Priority))
+	}
 	if fprs := c.fingerprints(have.SignedBy); !source.SameSet(want.SignedBy, fprs) {
 		differs(ChangedSource, Danger, "signing keys", strings.Join(want.SignedBy, " "), strings.Join(fprs, " "))
 	}
@@ -196,6 +222,73 @@ func (c *comparer) source(want *source.SheetSource, have *source.Source) {
 	}
 	if want.Signatures == source.CheckOff && have.Checks.Metadata == source.CheckRequired {
 		differs(ChangedSource, Note, "signature check", source.CheckOff, have.Checks.Metadata)
+	}
+}
+
+// media finds what is left of a source whose media is not there.
+func (c *comparer) media(f *source.SheetFile) {
+	for i := range c.survey.Sources {
+		if s := &c.survey.Sources[i]; s.File == f.Path && s.Enabled {
+			c.add(Finding{Class: MediaGone, Severity: Fault, Repository: f.Repository, File: f.Path, Line: s.Line, Want: "off", Have: "on",
+				Message: "nothing stands in " + f.While + ", so each refresh fails"})
+		}
+	}
+}
+
+// remotes compares flatpak's remotes, which stand in a file of its own.
+func (c *comparer) remotes() {
+	for i := range c.sheet.Sources {
+		want := &c.sheet.Sources[i]
+		if want.Family == "" {
+			continue
+		}
+		n := slices.IndexFunc(c.survey.Sources, func(s source.Source) bool {
+			return s.Family == want.Family && s.ID == want.ID && s.File == want.File
+		})
+		if n >= 0 {
+			c.spoken[n] = true
+			c.source(want, &c.survey.Sources[n])
+		} else if !want.IfThere {
+			c.add(Finding{Class: MissingSource, Severity: Fault, Repository: want.Repository, File: want.File, Want: want.ID, Message: fmt.Sprintf("there is no remote %s", want.ID)})
+		}
+	}
+}
+
+// order finds sources that stand below others though the policy puts them above. Only
+// for pacman is the order one of places; with the others it is a number of each source.
+func (c *comparer) order() {
+	if c.sheet.Family != arch.Family {
+		return
+	}
+	level := map[string]int{} // of sources of the sheet; others have 0
+	for _, s := range c.sheet.Sources {
+		level[s.ID] = s.Level
+	}
+	for i := range c.survey.Sources {
+		s := &c.survey.Sources[i]
+		if s.Family != arch.Family || !s.Enabled || level[s.ID] <= 0 {
+			continue
+		}
+		for j := range c.survey.Sources {
+			if o := &c.survey.Sources[j]; o.Family == arch.Family && o.Enabled && level[o.ID] < level[s.ID] && o.Position < s.Position {
+				c.add(Finding{Class: OrderChanged, Severity: Fault, Repository: s.ID, File: s.File, Line: s.Line, Want: "above " + o.ID, Have: "below " + o.ID,
+					Message: fmt.Sprintf("%s stands below %s; the policy puts it above, so packages of both come from the wrong one", s.ID, o.ID)})
+				break
+			}
+		}
+	}
+}
+
+// trust finds signing keys that pacman's keyring does not have: its sources name none.
+func (c *comparer) trust() {
+	if c.sheet.Family != arch.Family {
+		return
+	}
+	for _, k := range c.sheet.Keys {
+		if !strings.HasPrefix(k.Path, arch.Dir) || slices.ContainsFunc(c.survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Where != k.Path }) {
+			continue
+		}
+		c.add(Finding{Class: MissingKey, Severity: Fault, File: k.Path, Want: k.Fingerprint, Message: fmt.Sprintf("pacman's keyring does not have the key %s", k.Name)})
 	}
 }
 
@@ -295,6 +388,26 @@ func (c *comparer) inPlace(rule source.InPlace) {
 	}
 }
 
+// sections holds one rule against the distribution's own sections.
+func (c *comparer) sections(rule source.InPlace) {
+	j := family.JudgeSections(rule, c.sheet.Family, c.survey.Sources, c.owned)
+	for i := range j.Covers {
+		c.spoken[i] = true
+	}
+	for _, s := range j.Switches {
+		src := &c.survey.Sources[s.Source]
+		f := Finding{Class: SwitchedOff, Severity: Fault, Repository: rule.Repository, File: src.File, Line: src.Line, Want: "on", Have: "off, by " + src.DisabledBy,
+			Message: src.ID + " is switched off; the policy wants it on"}
+		if !s.On {
+			f.Class, f.Want, f.Have, f.Message = SwitchedOn, "off", "on", src.ID+" is switched on; the policy wants it off"
+		}
+		c.add(f)
+	}
+	for _, name := range j.Missing {
+		c.add(Finding{Class: MissingSource, Severity: Fault, Repository: rule.Repository, Want: name, Message: fmt.Sprintf("no section [%s] stands on the host", name)})
+	}
+}
+
 // others looks at enabled sources that neither a file of the sheet nor a rule
 // accounts for.
 func (c *comparer) others() {
@@ -302,8 +415,8 @@ func (c *comparer) others() {
 	licensed := index(c.sheet.Family, c.sheet.Licensed)
 	for i := range c.survey.Sources {
 		s := &c.survey.Sources[i]
-		if !s.Enabled || c.owned[s.File] || c.spoken[i] || c.sheet.Family != "" && s.Family != c.sheet.Family {
-			continue // a sheet speaks of its own family alone
+		if !s.Enabled || c.owned[s.File] || c.spoken[i] || c.sheet.Family != "" && s.Family != c.sheet.Family && s.Family != flatpak.Family {
+			continue // a sheet speaks of its own family alone, and of flatpak
 		}
 		if of := Doubles(s, releases); of != nil && of.IfThere {
 			f := Finding{Class: SwitchedOn, Severity: Fault, Repository: of.Repository, File: s.File, Line: s.Line, Want: "off", Have: "on",
@@ -351,7 +464,11 @@ func index(family string, sources []source.SheetSource) map[string]*source.Sheet
 	out := map[string]*source.SheetSource{}
 	for i := range sources {
 		s := &sources[i]
-		for _, key := range keysOf(family, s.ID, s.URLs, s.Suites) {
+		of := family
+		if s.Family != "" {
+			of = s.Family
+		}
+		for _, key := range keysOf(of, s.ID, s.URLs, s.Suites) {
 			if old := out[key]; old == nil || old.IfThere {
 				out[key] = s
 			}
@@ -369,11 +486,15 @@ func keysOf(family, id string, urls, suites []string) (out []string) {
 		}
 		return out
 	}
+	lead := ""
+	if family == flatpak.Family { // its remotes have a place of their own
+		lead = family + " "
+	}
 	if id != "" {
-		out = append(out, "id "+id)
+		out = append(out, lead+"id "+id)
 	}
 	for _, u := range urls {
-		out = append(out, "url "+strings.TrimRight(u, "/"))
+		out = append(out, lead+"url "+strings.TrimRight(u, "/"))
 	}
 	return out
 }

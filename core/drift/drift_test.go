@@ -76,9 +76,12 @@ func TestCompare(t *testing.T) {
 			s.Sources = append(s.Sources, source.Source{Family: "deb", File: "/etc/apt/sources.list", Line: 2, Enabled: true, EffURLs: []string{"http://u@a.example/"}, EffSuites: []string{"stable"}})
 		}, "fault doubled-source /etc/apt/sources.list:2 defines saltmarsh a second time: http://u@a.example/ stable"},
 		{"of another family", func(s *source.Survey) {
-			s.Sources = append(s.Sources, source.Source{Family: "flatpak", File: "/var/lib/flatpak/repo/config", Line: 2, ID: "curlew", Enabled: true, EffURLs: []string{"https://c.example/"}})
+			s.Sources = append(s.Sources, source.Source{Family: "rpm", File: "/etc/yum.repos.d/curlew.repo", Line: 2, ID: "curlew", Enabled: true, EffURLs: []string{"https://c.example/"}})
 			s.Problems = []source.Problem{{Family: "flatpak", File: "/var/lib/flatpak/repo/config", Line: 3, Message: "no", Fatal: true}}
 		}, ""},
+		{"a remote of flatpak", func(s *source.Survey) {
+			s.Sources = append(s.Sources, source.Source{Family: "flatpak", File: "/var/lib/flatpak/repo/config", Line: 2, ID: "curlew", Enabled: true, EffURLs: []string{"https://c.example/"}, Checks: source.Checks{Packages: "required"}})
+		}, "note unlisted-source /var/lib/flatpak/repo/config:2 not in the policy: https://c.example/"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var got []string

@@ -16,7 +16,11 @@ type Definition struct {
 	Support    string
 	Enabled    bool
 	URL        string
-	Signatures string // required or off
+	Mirrors    []string // instead of a URL
+	Priority   *int     // nil: none is written
+	Level      int      // how many repositories of the policy stand below it
+	While      string   // folder of the media that it comes from
+	Signatures string   // required or off
 	Keys       []SigningKey
 	Authority  string // rpm only: certificates (PEM) that vouch for the server; empty: the system's
 	Account    string // whose access opens it; empty: nobody's
@@ -37,8 +41,12 @@ func (d *Definition) Source(file, url string) source.SheetSource {
 	if of == "" {
 		of = d.Repository
 	}
+	urls := []string{}
+	if url != "" {
+		urls = append(urls, url)
+	}
 	return source.SheetSource{
-		Repository: of, File: file, ID: d.Repository, Enabled: d.Enabled, Kinds: []string{"binary"}, URLs: []string{url},
+		Repository: of, File: file, ID: d.Repository, Enabled: d.Enabled, Kinds: []string{"binary"}, URLs: urls, Priority: d.Priority, Level: d.Level, While: d.While,
 		Suites: []string{}, Components: []string{}, Archs: []string{}, SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
 	}
 }
@@ -51,6 +59,30 @@ func (d *Definition) KeyFiles(src *source.SheetSource, path func(name string) st
 		files = append(files, source.SheetFile{Path: path(k.Name), Mode: "0644", Text: k.Armored})
 	}
 	return files, keys
+}
+
+// MirrorFile writes mirrors into a file of their own, one on a line.
+func (d *Definition) MirrorFile(path, lead string) source.SheetFile {
+	var b strings.Builder
+	b.WriteString(Head)
+	for _, m := range d.Mirrors {
+		b.WriteString(lead + m + "\n")
+	}
+	of := d.Of
+	if of == "" {
+		of = d.Repository
+	}
+	return source.SheetFile{Path: path, Mode: "0644", Text: b.String(), Repository: of}
+}
+
+// PriorityOf is the number of a level where a smaller number wins over a greater one
+// and 99 is what is taken where none is given; nil for the level of all others.
+func PriorityOf(level int) *int {
+	if level == 0 {
+		return nil
+	}
+	n := min(max(99-10*level, 1), 199)
+	return &n
 }
 
 // OnOff writes a switch as .repo files do.

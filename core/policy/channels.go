@@ -12,7 +12,7 @@ import (
 	"patientlantern.example/lantern/core/diag"
 )
 
-var choiceForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
+var choiceName = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
 
 func (l *loader) contract(f field) {
 	var before diag.Pos
@@ -25,7 +25,7 @@ func (l *loader) contract(f field) {
 	}
 	c := &Contract{Name: f.key, Pos: f.at, Account: Text{f.key, f.at}}
 	l.policy.Contracts[f.key] = c
-	for _, x := range l.mapping(f.node, fmt.Sprintf("the contract %q", f.key), "title", "account", "numbers") {
+	for _, x := range l.mapping(f.node, fmt.Sprintf("the contract %q", f.key), keysOf[contractForm]()...) {
 		switch x.key {
 		case "title":
 			t, _ := l.text(x, "title")
@@ -60,7 +60,7 @@ func (l *loader) channel(f field) {
 			c.Title = t.Value
 			continue
 		}
-		if !choiceForm.MatchString(x.key) {
+		if !choiceName.MatchString(x.key) {
 			l.fail("name", x.at, fmt.Sprintf("choice name %q is not allowed", x.key), "use small letters, digits, dots and -, at most 63")
 			continue
 		}
@@ -76,7 +76,7 @@ func (l *loader) channel(f field) {
 
 func (l *loader) choice(c *Channel, f field) *Choice {
 	choice := &Choice{Name: f.key, Pos: f.at}
-	for _, x := range l.mapping(f.node, fmt.Sprintf("the choice %q of the channel %q", f.key, c.Name), "repository", "contract", "opens", "pinned", "variants") {
+	for _, x := range l.mapping(f.node, fmt.Sprintf("the choice %q of the channel %q", f.key, c.Name), keysOf[choiceForm]()...) {
 		t, ok := Text{}, false
 		if x.key != "variants" {
 			if t, ok = l.text(x, x.key); !ok {
@@ -94,7 +94,7 @@ func (l *loader) choice(c *Channel, f field) *Choice {
 			choice.Pinned = t.Value
 		case "variants":
 			choice.Variants = map[string]Text{}
-			for _, v := range l.mapping(x.node, "variants", VariantDebug, VariantSource) {
+			for _, v := range l.mapping(x.node, "variants", keysOf[variantForm]()...) {
 				if t, ok := l.text(v, v.key); ok {
 					choice.Variants[v.key] = t
 				}
@@ -121,7 +121,7 @@ func (l *loader) follows(f field) map[string]Follow {
 		w := Follow{Pos: x.at}
 		switch x.node.(type) {
 		case *ast.MappingNode, *ast.MappingValueNode:
-			for _, y := range l.mapping(x.node, fmt.Sprintf("the channel %q", x.key), "follow", "variants") {
+			for _, y := range l.mapping(x.node, fmt.Sprintf("the channel %q", x.key), keysOf[followForm]()...) {
 				switch y.key {
 				case "follow":
 					w.Choice, _ = l.text(y, "follow")
@@ -147,7 +147,7 @@ func (l *loader) follows(f field) map[string]Follow {
 
 func (l *loader) decision(f field) *Decision {
 	d := &Decision{Pos: f.at}
-	for _, x := range l.mapping(f.node, "without-contract", "because", "author", "review") {
+	for _, x := range l.mapping(f.node, "without-contract", keysOf[decisionForm]()...) {
 		t, ok := l.text(x, x.key)
 		if !ok {
 			continue

@@ -32,6 +32,7 @@ var Codes = map[string]Code{
 	"name":            {diag.Error, "a name that is not allowed", "use small letters, digits and -"},
 	"name-twice":      {diag.Error, "a name that is defined twice", "keep one of them, or give the other a new name"},
 	"no-reason":       {diag.Error, "a weakened check, or a decision, without a reason", "say why, with `because:`"},
+	"needs":           {diag.Error, "a repository needs another, which the same host does not get", "assign both to the same hosts"},
 	"nothing-read":    {diag.Error, "a folder without policy files, or one that cannot be read", "name the folder that holds the files"},
 	"plain-transport": {diag.Warning, "unchecked signatures over a connection that anybody can change", "use https, or check signatures"},
 	"range":           {diag.Error, "a range of host names that is empty, malformed or too large", "write it as `gw-{01..12}.brinewick.test`"},

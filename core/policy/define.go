@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/diag"
@@ -20,13 +21,15 @@ func (l *loader) define(d *Definition, x field) {
 		d.Zypp = l.place(x)
 	case "arch":
 		d.Arch = l.place(x)
+	case "flatpak":
+		d.Flat = l.place(x)
 	case "files":
 		for _, f := range l.mapping(x.node, "files") {
 			if !l.name(f, "file", diag.Pos{}, false) {
 				continue
 			}
 			e := Extra{Name: f.key, Pos: f.at}
-			for _, y := range l.mapping(f.node, fmt.Sprintf("the file %q", f.key), "deb", "rpm", "zypp", "arch") {
+			for _, y := range l.mapping(f.node, fmt.Sprintf("the file %q", f.key), keysOf[definitionForm]()...) {
 				l.define(&e.Definition, y)
 			}
 			if e.Empty() {
@@ -50,16 +53,47 @@ func (l *loader) url(f field) *Text {
 	return &t
 }
 
+// mirrors is a list of URLs.
+func (l *loader) mirrors(f field) []Text {
+	list := l.list(f, "mirrors")
+	for _, t := range list {
+		l.noSecret(t)
+		if !strings.Contains(t.Value, ":") && !strings.HasPrefix(t.Value, "${") {
+			l.fail("value", t.Pos, fmt.Sprintf("the mirror %q has no scheme", t.Value), "begin it with https://")
+		}
+	}
+	if list != nil && len(list) == 0 {
+		l.fail("value", f.at, "the list of mirrors is empty", "name at least one, or give url")
+	}
+	return list
+}
+
+func (l *loader) number(f field, what string) *int {
+	t, ok := l.text(f, what)
+	if !ok {
+		return nil
+	}
+	n, err := strconv.Atoi(t.Value)
+	if err != nil || n < -9999 || n > 9999 {
+		l.fail("value", t.Pos, fmt.Sprintf("%s is %q", what, t.Value), "it must be a whole number of at most four digits")
+		return nil
+	}
+	return &n
+}
+
 func (l *loader) place(f field) *Place {
 	d := &Place{Pos: f.at}
-	allowed := []string{"url", "access"}
-	if f.key == "rpm" {
-		allowed = append(allowed, "authority")
-	}
+	allowed := map[string][]string{"rpm": keysOf[rpmForm](), "zypp": keysOf[zyppForm](), "arch": keysOf[archForm](), "flatpak": keysOf[flatpakForm]()}[f.key]
 	for _, x := range l.mapping(f.node, f.key, allowed...) {
 		switch x.key {
 		case "url":
 			d.URL = l.url(x)
+		case "mirrors":
+			d.Mirrors = l.mirrors(x)
+		case "sections":
+			d.Sections = l.words(x)
+		case "priority":
+			d.Priority = l.number(x, "priority")
 		case "access":
 			v := l.oneOf(x, "access", Accesses[f.key]...)
 			d.Access = &Text{v, x.at}
@@ -120,12 +154,19 @@ func (d *Definition) texts(out []Text) []Text {
 		if d.Deb.URL != nil {
 			out = append(out, *d.Deb.URL)
 		}
-		out = slices.Concat(out, d.Deb.Suites, d.Deb.Components, d.Deb.Archs, d.Deb.Add, d.Deb.Drop)
+		out = slices.Concat(out, d.Deb.Mirrors, d.Deb.Suites, d.Deb.Components, d.Deb.Archs, d.Deb.Add, d.Deb.Drop)
 	}
-	for _, p := range []*Place{d.Rpm, d.Zypp, d.Arch} {
-		if p != nil && p.URL != nil {
+	for _, p := range []*Place{d.Rpm, d.Zypp, d.Arch, d.Flat} {
+		if p == nil {
+			continue
+		}
+		if p.URL != nil {
 			out = append(out, *p.URL)
 		}
+		out = slices.Concat(out, p.Mirrors, p.Sections)
+	}
+	if d.Deb != nil && d.Deb.Pin != nil {
+		out = append(out, *d.Deb.Pin)
 	}
 	for i := range d.Files {
 		out = d.Files[i].texts(out)

@@ -95,6 +95,7 @@ type loader struct {
 	out      []diag.Diagnostic
 	file     string
 	compiler *condition.Compiler
+	noticeAt diag.Pos
 	used     map[string]bool // "repository x", "group x", "key x"
 }
 
@@ -103,6 +104,7 @@ type loader struct {
 func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 	l := &loader{folder: folder, now: now, used: map[string]bool{}, policy: &Policy{
 		Keys: map[string]*Key{}, Repositories: map[string]*Repository{}, Contracts: map[string]*Contract{}, Channels: map[string]*Channel{}, Groups: map[string]*Group{},
+		Labels: map[string]map[string]Text{}, Levels: map[string]int{}, Notice: DefaultNotice,
 	}}
 	var err error
 	if l.compiler, err = condition.NewCompiler(); err != nil {
@@ -123,6 +125,10 @@ func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 		l.readFile(folder[name])
 	}
 	l.references()
+	l.groupReferences()
+	l.precedence()
+	l.keyReferences()
+	l.unusedDefinitions()
 	diag.Sort(l.out)
 	return l.policy, l.out
 }
@@ -350,7 +356,7 @@ func (l *loader) list(f field, what string) []Text {
 }
 
 func (l *loader) document(n ast.Node) {
-	fields := l.mapping(n, "a policy file", "format", "keys", "repositories", "contracts", "channels", "groups", "assign")
+	fields := l.mapping(n, "a policy file", keysOf[fileForm]()...)
 	given := false
 	for _, f := range fields {
 		if f.key == "format" {
@@ -381,6 +387,12 @@ func (l *loader) document(n ast.Node) {
 		case "channels":
 			for _, k := range l.mapping(f.node, "channels") {
 				l.channel(k)
+			}
+		case "notice":
+			l.notice(f)
+		case "labels":
+			for _, k := range l.mapping(f.node, "labels") {
+				l.labels(k)
 			}
 		case "groups":
 			for _, k := range l.mapping(f.node, "groups") {
@@ -425,12 +437,19 @@ func (l *loader) key(f field) {
 	k := &Key{Name: f.key, Pos: f.at}
 	l.policy.Keys[f.key] = k
 	var file, fpr Text
-	for _, x := range l.mapping(f.node, fmt.Sprintf("the key %q", f.key), "file", "fingerprint") {
+	for _, x := range l.mapping(f.node, fmt.Sprintf("the key %q", f.key), keysOf[keyForm]()...) {
 		switch x.key {
 		case "file":
 			file, _ = l.text(x, "file")
 		case "fingerprint":
 			fpr, _ = l.text(x, "fingerprint")
+		case "succeeds":
+			if t, ok := l.text(x, "succeeds"); ok {
+				k.Succeeds = &t
+			}
+		case "because":
+			t, _ := l.text(x, "because")
+			k.Because = strings.TrimSpace(t.Value)
 		}
 	}
 	if file.Value == "" || fpr.Value == "" {
@@ -490,8 +509,6 @@ func (l *loader) key(f field) {
 	}
 }
 
-var supports = []string{"vendor", "distribution", "community", "internal"}
-
 func (l *loader) repository(f field) {
 	old, taken := l.policy.Repositories[f.key]
 	var before diag.Pos
@@ -505,13 +522,13 @@ func (l *loader) repository(f field) {
 	l.policy.Repositories[f.key] = r
 	what := fmt.Sprintf("the repository %q", f.key)
 	var sigAt diag.Pos
-	for _, x := range l.mapping(f.node, what, "title", "support", "settings", "keys", "signatures", "because", "enabled", "in-place", "deb", "rpm", "zypp", "arch", "files", "cases") {
+	for _, x := range l.mapping(f.node, what, keysOf[repositoryForm]()...) {
 		switch x.key {
 		case "title":
 			t, _ := l.text(x, "title")
 			r.Title = t.Value
 		case "support":
-			r.Support = l.oneOf(x, "support", supports...)
+			r.Support = l.oneOf(x, "support", enumOf[repositoryForm]("support")...)
 		case "settings":
 			for _, s := range l.mapping(x.node, "settings") {
 				if t, ok := l.text(s, fmt.Sprintf("the setting %q", s.key)); ok {
@@ -530,7 +547,17 @@ func (l *loader) repository(f field) {
 			r.Enabled = l.boolean(x, "enabled")
 		case "in-place":
 			r.InPlace = l.boolean(x, "in-place")
-		case "deb", "rpm", "zypp", "arch", "files":
+		case "above":
+			r.Above = l.list(x, "above")
+		case "below":
+			r.Below = l.list(x, "below")
+		case "media":
+			r.Media = l.media(x)
+		case "needs":
+			r.Needs = l.needs(x)
+		case "witness":
+			r.Witness = l.witness(x)
+		case "deb", "rpm", "zypp", "arch", "flatpak", "files":
 			l.define(&r.Definition, x)
 		case "cases":
 			r.Cases = l.cases(x)
@@ -568,11 +595,24 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 
 // inPlaceRules checks a repository that is the distribution's own.
 func (l *loader) inPlaceRules(r *Repository, sigAt diag.Pos) {
-	for _, p := range r.Places() {
-		if p == nil {
-			continue
+	for name, p := range r.Places() {
+		switch {
+		case p == nil:
+		case name == "flatpak":
+			l.fail("value", p.Pos, fmt.Sprintf("the repository %q is edited in place, and flatpak has no entries of the distribution's own", r.Name), "drop in-place, or flatpak")
+		case len(p.Sections) == 0:
+			l.fail("missing", p.Pos, fmt.Sprintf("the repository %q is edited in place and does not say which sections are meant", r.Name), "add: sections: [NAME]")
+		case p.URL != nil || p.Mirrors != nil || p.Access != nil || p.Authority != nil || p.Priority != nil:
+			l.fail("value", p.Pos, fmt.Sprintf("the repository %q is edited in place and keeps what its sections say", r.Name), "leave sections alone there, or drop in-place")
 		}
-		l.fail("value", p.Pos, fmt.Sprintf("the repository %q is edited in place, which is for apt's entries", r.Name), "drop in-place, or what is said of other families")
+	}
+	for _, x := range [][]Text{r.Above, r.Below} {
+		if len(x) > 0 {
+			l.fail("value", x[0].Pos, fmt.Sprintf("the repository %q is edited in place and keeps its place in the order", r.Name), "say above or below in the other repository")
+		}
+	}
+	if r.Media != nil {
+		l.fail("value", r.Media.Pos, fmt.Sprintf("the repository %q is edited in place and keeps the URLs of its entries", r.Name), "drop media, or in-place")
 	}
 	if len(r.Files) > 0 {
 		l.fail("value", r.Files[0].Pos, fmt.Sprintf("the repository %q is edited in place and has no files of its own", r.Name), "drop files, or in-place")
@@ -599,8 +639,9 @@ func (l *loader) definitionRules(r *Repository, what string, d *Definition) {
 		if p == nil {
 			continue
 		}
-		if p.URL == nil {
-			l.fail("missing", p.Pos, what+" has no url", "add: url: \"https://…\"")
+		l.oneWay(what, p.Pos, p.URL, p.Mirrors)
+		if len(p.Sections) > 0 {
+			l.fail("value", p.Sections[0].Pos, what+" names sections and is not edited in place", "add: in-place: true, or drop sections")
 		}
 		plain(p.URL)
 	}
@@ -611,13 +652,21 @@ func (l *loader) definitionRules(r *Repository, what string, d *Definition) {
 	if len(deb.Suites) == 0 {
 		l.fail("missing", deb.Pos, what+" names no suites", "add: suites: [stable]")
 	}
-	if deb.URL == nil {
-		l.fail("missing", deb.Pos, what+" has no url", "add: url: \"https://…\"")
-	}
+	l.oneWay(what, deb.Pos, deb.URL, deb.Mirrors)
 	if len(deb.Add)+len(deb.Drop) > 0 {
 		l.fail("value", deb.Pos, "add-components and drop-components outside a case are for repositories that are edited in place", "list what is wanted under components")
 	}
 	plain(deb.URL)
+}
+
+// oneWay wants a URL or mirrors, and not both.
+func (l *loader) oneWay(what string, at diag.Pos, url *Text, mirrors []Text) {
+	switch {
+	case url == nil && mirrors == nil:
+		l.fail("missing", at, what+" has no url", "add: url: \"https://…\"")
+	case url != nil && len(mirrors) > 0:
+		l.fail("value", mirrors[0].Pos, what+" has a url and mirrors", "keep one of them")
+	}
 }
 
 func expandDefaults(s string, settings map[string]Setting) string {
@@ -637,7 +686,7 @@ func (l *loader) noSecret(t Text) {
 
 func (l *loader) deb(f field) *Deb {
 	d := &Deb{Pos: f.at}
-	for _, x := range l.mapping(f.node, "deb", "url", "suites", "components", "architectures", "kinds", "add-components", "drop-components") {
+	for _, x := range l.mapping(f.node, "deb", keysOf[debForm]()...) {
 		switch x.key {
 		case "url":
 			d.URL = l.url(x)
@@ -658,6 +707,17 @@ func (l *loader) deb(f field) *Deb {
 			d.Add = l.words(x)
 		case "drop-components":
 			d.Drop = l.words(x)
+		case "mirrors":
+			d.Mirrors = l.mirrors(x)
+		case "pin":
+			if t, ok := l.text(x, "pin"); ok {
+				d.Pin = &t
+				if k, _, _ := strings.Cut(t.Value, " "); k != "release" && k != "origin" && k != "version" || strings.ContainsAny(t.Value, "\r\n") {
+					l.fail("value", t.Pos, fmt.Sprintf("the pin is %q", t.Value), "write it as Pin: of preferences(5), such as release o=Saltmarsh")
+				}
+			}
+		case "priority":
+			d.Priority = l.number(x, "priority")
 		}
 	}
 	return d
@@ -683,11 +743,11 @@ func (l *loader) cases(f field) []Case {
 	var out []Case
 	for _, n := range seq.Values {
 		c := Case{Pos: l.pos(n)}
-		for _, x := range l.mapping(n, "a case", "where", "deb", "rpm", "zypp", "arch", "files", "enabled") {
+		for _, x := range l.mapping(n, "a case", keysOf[caseForm]()...) {
 			switch x.key {
 			case "where":
 				c.Where = l.condition(x)
-			case "deb", "rpm", "zypp", "arch", "files":
+			case "deb", "rpm", "zypp", "arch", "flatpak", "files":
 				l.define(&c.Definition, x)
 			case "enabled":
 				b := l.boolean(x, "enabled")
@@ -751,7 +811,7 @@ func (l *loader) group(f field) {
 	l.policy.Groups[f.key] = g
 	errs := len(l.out)
 	seen := map[string]bool{}
-	for _, x := range l.mapping(f.node, fmt.Sprintf("the group %q", f.key), "hosts", "where") {
+	for _, x := range l.mapping(f.node, fmt.Sprintf("the group %q", f.key), keysOf[groupForm]()...) {
 		switch x.key {
 		case "hosts":
 			for _, t := range l.list(x, "hosts") {
@@ -769,16 +829,20 @@ func (l *loader) group(f field) {
 			}
 		case "where":
 			g.Where = l.condition(x)
+		case "groups":
+			g.Of = l.list(x, "groups")
+		case "except":
+			g.Except = l.members(l.list(x, "except"))
 		}
 	}
-	if g.Where == nil && len(g.Hosts) == 0 && len(l.out) == errs {
-		l.fail("missing", f.at, fmt.Sprintf("the group %q says neither hosts nor where", f.key), "add: hosts: [\"gw-{01..12}.brinewick.test\"]")
+	if g.Where == nil && len(g.Hosts) == 0 && len(g.Of) == 0 && len(l.out) == errs {
+		l.fail("missing", f.at, fmt.Sprintf("the group %q says neither hosts nor where nor groups", f.key), "add: hosts: [\"gw-{01..12}.brinewick.test\"]")
 	}
 }
 
 func (l *loader) assignment(n ast.Node) {
 	a := &Assignment{Pos: l.pos(n), Settings: map[string]Setting{}}
-	for _, x := range l.mapping(n, "an assignment", "to", "over", "repositories", "channels", "seats", "without-contract", "unlisted", "settings") {
+	for _, x := range l.mapping(n, "an assignment", keysOf[assignmentForm]()...) {
 		switch x.key {
 		case "to", "over":
 			var list []Text
@@ -787,7 +851,7 @@ func (l *loader) assignment(n ast.Node) {
 			} else if t, ok := l.text(x, x.key); ok {
 				list = []Text{t}
 			}
-			if x.key == "to" {
+			if list = l.members(list); x.key == "to" {
 				a.To = list
 			} else {
 				a.Over = list
@@ -828,6 +892,11 @@ func (l *loader) references() {
 			resolveName(l, "key", k, p.Keys)
 		}
 		l.interpolations(r)
+		if r.Needs != nil {
+			for _, t := range r.Needs.Repositories {
+				resolveName(l, "repository", t, p.Repositories)
+			}
+		}
 	}
 	for _, a := range p.Assignments {
 		for _, list := range [][]Text{a.To, a.Over} {
@@ -854,6 +923,11 @@ func (l *loader) references() {
 	}
 	l.channelReferences()
 	l.circles()
+}
+
+// unusedDefinitions names what nothing leads to.
+func (l *loader) unusedDefinitions() {
+	p := l.policy
 	unused(l, "key", p.Keys, func(k *Key) diag.Pos { return k.Pos })
 	unused(l, "repository", p.Repositories, func(r *Repository) diag.Pos { return r.Pos })
 	unused(l, "group", p.Groups, func(g *Group) diag.Pos { return g.Pos })
@@ -928,7 +1002,7 @@ func (l *loader) interpolations(r *Repository) {
 				l.fail("unknown-fact", t.Pos, fmt.Sprintf("%q: %v", t.Value, err), "write ${name}")
 				return
 			}
-			if name == TokenName || slices.Contains(known, name) || slices.Contains(settings, name) || strings.HasPrefix(name, "label.") || strings.HasPrefix(name, "tools.") {
+			if name == TokenName || name == MediaName && r.Media != nil || slices.Contains(known, name) || slices.Contains(settings, name) || strings.HasPrefix(name, "label.") || strings.HasPrefix(name, "tools.") {
 				continue
 			}
 			remedy := "give it under settings, or use one of " + strings.Join(known, ", ") + ", label.NAME"

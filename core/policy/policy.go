@@ -23,8 +23,11 @@ type Policy struct {
 	Contracts    map[string]*Contract
 	Channels     map[string]*Channel
 	Groups       map[string]*Group
+	Labels       map[string]map[string]Text // host → label → value
 	Assignments  []*Assignment
-	Files        []string // names of the files that were read, sorted
+	Notice       time.Duration  // keys that end within it are spoken of
+	Levels       map[string]int // repository → how many stand below it, 0 where no order is said
+	Files        []string       // names of the files that were read, sorted
 }
 
 // Key is a signing key, pinned.
@@ -33,6 +36,8 @@ type Key struct {
 	Pos         diag.Pos
 	File        string // inside the folder
 	Fingerprint string
+	Succeeds    *Text  // the key that it takes over from
+	Because     string // why it is trusted though it is weak
 	Armored     string // the pinned certificate alone
 	Describe    source.Key
 }
@@ -54,12 +59,46 @@ type Repository struct {
 	Support    string
 	Settings   map[string]Setting
 	Keys       []Text
+	Trusts     []Text // Keys, with those that succeed them
 	Signatures string // required or off
 	Because    string
 	Enabled    bool
 	InPlace    bool
+	Above      []Text // repositories that it wins over
+	Below      []Text // repositories that win over it
+	Media      *Media
+	Needs      *Needs
+	Witness    *Witness
 	Definition
 	Cases []Case
+}
+
+// Media is install media, or a folder, that one host holds.
+type Media struct {
+	Pos  diag.Pos
+	Host Text
+	Path Text
+	URL  *Text // where the other hosts find it; nil: they do not
+}
+
+// MediaName stands in a URL where media is found: file: and its path on the host that
+// holds it, its URL elsewhere.
+const MediaName = "media"
+
+// Needs is what must be there before a repository is switched on.
+type Needs struct {
+	Pos          diag.Pos
+	Packages     []Text
+	Repositories []Text
+	Free         map[string]int64 // folder → bytes
+	Tools        map[string]Text  // tool → least version
+}
+
+// Witness is a package that proves that a repository works.
+type Witness struct {
+	Pos     diag.Pos
+	Package Text
+	AtLeast Text // empty: any version
 }
 
 // Definition is what a repository, or one file of it, is to each family of
@@ -69,6 +108,7 @@ type Definition struct {
 	Rpm   *Place
 	Zypp  *Place
 	Arch  *Place
+	Flat  *Place  // flatpak, system-wide
 	Files []Extra // further files of the repository
 }
 
@@ -97,12 +137,19 @@ type Deb struct {
 	Kinds      []Text
 	Add        []Text
 	Drop       []Text
+	Mirrors    []Text
+	Pin        *Text
+	Priority   *int
 }
 
-// Place is what a repository is to dnf, zypper or pacman.
+// Place is what a repository is to dnf, zypper, pacman or flatpak. Nil lists are not
+// given.
 type Place struct {
 	Pos       diag.Pos
 	URL       *Text
+	Mirrors   []Text
+	Sections  []Text // in place: names of the distribution's own sections
+	Priority  *int
 	Access    *Text // how a licensed one is opened; nil: by login
 	Authority *Text // rpm only: certificates that vouch for the server
 }
@@ -124,12 +171,12 @@ var Accesses = map[string][]string{"rpm": {AccessLogin, AccessCertificate, Acces
 
 // Places are the parts of a definition that are Places, by family.
 func (d *Definition) Places() map[string]*Place {
-	return map[string]*Place{"rpm": d.Rpm, "zypp": d.Zypp, "arch": d.Arch}
+	return map[string]*Place{"rpm": d.Rpm, "zypp": d.Zypp, "arch": d.Arch, "flatpak": d.Flat}
 }
 
 // Empty reports whether a definition says nothing about any family.
 func (d *Definition) Empty() bool {
-	return d.Deb == nil && d.Rpm == nil && d.Zypp == nil && d.Arch == nil
+	return d.Deb == nil && d.Rpm == nil && d.Zypp == nil && d.Arch == nil && d.Flat == nil
 }
 
 // Contract names what a vendor sold, under a name that outlasts renewals.
@@ -199,10 +246,13 @@ type Decision struct {
 
 // Group is a named set of hosts.
 type Group struct {
-	Name  string
-	Pos   diag.Pos
-	Hosts []string // expanded names
-	Where *condition.Condition
+	Name   string
+	Pos    diag.Pos
+	Hosts  []string // expanded names
+	Where  *condition.Condition
+	Of     []Text // groups whose hosts are in it too
+	Except []Text // groups whose hosts are not in it
+	Bare   bool   // it stands for hosts that are named where a group could be
 }
 
 // Assignment gives repositories to a group.

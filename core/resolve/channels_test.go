@@ -96,7 +96,7 @@ func TestVariantsComeOnlyWhenAskedFor(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, []string{"plover-rolling"}, on())
+	assert.Equal(t, []string{"brinewick-shelf", "plover-rolling"}, on())
 	for _, a := range p.Assignments {
 		if f, ok := a.Channels["plover"]; ok && f.Choice.Value == "rolling" {
 			f.Variants = append(f.Variants, f.Choice)
@@ -104,7 +104,7 @@ func TestVariantsComeOnlyWhenAskedFor(t *testing.T) {
 			a.Channels["plover"] = f
 		}
 	}
-	assert.Equal(t, []string{"plover-debug", "plover-rolling"}, on())
+	assert.Equal(t, []string{"brinewick-shelf", "plover-debug", "plover-rolling"}, on())
 }
 
 func TestALicensedRepositoryOfAChannelThatIsNotFollowedIsKnown(t *testing.T) {

@@ -64,6 +64,10 @@ type Resolver struct {
 	classes map[string]*class
 	above   map[[2]int]bool // assignment i stands over assignment j
 	to      [][]int         // groups of each assignment, -1 for everyone
+	holders []holder        // of media
+	made    bool            // some groups are made of others
+
+	groupNumbers map[string]int // name → index into groups
 
 	results map[resultKey]*Result
 	plans   map[string]*plan
@@ -72,6 +76,10 @@ type Resolver struct {
 	bare    []bareRepository // by name
 	numbers map[string]int   // name → index into bare
 }
+
+// holder is a mark among the names of a host's groups that it holds the media of a
+// repository.
+type holder struct{ mark, repository string }
 
 // class is what a set of hosts has in common for this policy.
 type class struct {
@@ -94,6 +102,7 @@ type plan struct {
 	follows      []Follow                     // by channel
 	grants       map[string]*Follow           // repository → what opens it
 	strange      map[string]string            // licensed repositories of channels that are not followed → their contract
+	held         []string                     // of which the host holds the media
 	settings     map[string]map[string]string // those that assignments change
 	stamp        map[string]string            // the same, as text
 	because      map[string]Reason
@@ -116,7 +125,9 @@ type part struct {
 	sources  []source.SheetSource
 	access   *source.SheetAccess
 	licensed []source.SheetSource // of a stranger
-	inPlace  *source.InPlace
+	inPlace  []source.InPlace
+	need     *source.SheetNeed
+	witness  *source.SheetWitness
 	keys     []source.SheetKey
 	cases    []int
 	bad      []diag.Diagnostic
@@ -153,7 +164,7 @@ func NewWith(p *policy.Policy, m *Memory) *Resolver {
 		m.parts, m.sheets = map[string]*part{}, map[string]*written{}
 	}
 	r := &Resolver{policy: p, memory: m, byName: map[string]string{}, classes: map[string]*class{}, above: map[[2]int]bool{},
-		results: map[resultKey]*Result{}, plans: map[string]*plan{}, sheets: map[string]*Result{}, numbers: map[string]int{}}
+		groupNumbers: map[string]int{}, results: map[resultKey]*Result{}, plans: map[string]*plan{}, sheets: map[string]*Result{}, numbers: map[string]int{}}
 	for _, g := range p.Groups {
 		r.groups = append(r.groups, g)
 	}
@@ -164,8 +175,20 @@ func NewWith(p *policy.Policy, m *Memory) *Resolver {
 			member[h] = strconv.AppendInt(append(member[h], ','), int64(i), 10)
 		}
 	}
+	for i, name := range sortedKeys(p.Repositories) { // who holds media is one of its own
+		if m := p.Repositories[name].Media; m != nil {
+			member[m.Host.Value] = strconv.AppendInt(append(member[m.Host.Value], ",m"...), int64(i), 10)
+			r.holders = append(r.holders, holder{"m" + strconv.Itoa(i), name})
+		}
+	}
 	for h, list := range member {
 		r.byName[h] = string(list[1:])
+	}
+	for i, g := range r.groups {
+		for _, t := range slices.Concat(g.Of, g.Except) {
+			r.made = r.made || slices.ContainsFunc(r.groups, func(x *policy.Group) bool { return x.Name == t.Value })
+		}
+		r.groupNumbers[g.Name] = i
 	}
 	r.collectReads()
 	r.order()
@@ -199,7 +222,7 @@ func (r *Resolver) collectReads() {
 	}
 	own := make([]map[string]bool, 0, len(r.policy.Repositories))
 	for _, repo := range r.policy.Repositories {
-		reads, print := inspect(repo, r.policy.Keys)
+		reads, print := inspect(repo, r.policy)
 		for f := range assigned {
 			reads[f] = true
 		}
@@ -227,7 +250,7 @@ func (r *Resolver) collectReads() {
 // inspect returns the facts that a repository looks at, and a text of everything
 // that its part of a sheet follows from besides those and its settings. Places in
 // the policy are left out: they change when a line is added above.
-func inspect(repo *policy.Repository, keys map[string]*policy.Key) (reads map[string]bool, print string) {
+func inspect(repo *policy.Repository, p *policy.Policy) (reads map[string]bool, print string) {
 	reads = map[string]bool{}
 	for _, f := range always {
 		reads[f] = true
@@ -243,15 +266,25 @@ func inspect(repo *policy.Repository, keys map[string]*policy.Key) (reads map[st
 		}
 		b.WriteByte(';')
 	}
+	number := func(n *int) {
+		if n != nil {
+			fmt.Fprintf(&b, "#%d", *n)
+		}
+	}
 	def := func(d *policy.Deb) {
 		if d == nil {
 			b.WriteByte('-')
 			return
 		}
-		if d.URL != nil {
-			text(*d.URL)
+		for _, t := range []*policy.Text{d.URL, d.Pin} {
+			if t == nil {
+				b.WriteByte('-')
+			} else {
+				text(*t)
+			}
 		}
-		for _, list := range [][]policy.Text{d.Suites, d.Components, d.Archs, d.Kinds, d.Add, d.Drop} {
+		number(d.Priority)
+		for _, list := range [][]policy.Text{d.Mirrors, d.Suites, d.Components, d.Archs, d.Kinds, d.Add, d.Drop} {
 			fmt.Fprintf(&b, "%t", list == nil)
 			text(list...)
 		}
@@ -268,6 +301,11 @@ func inspect(repo *policy.Repository, keys map[string]*policy.Key) (reads map[st
 				text(*t)
 			}
 		}
+		number(d.Priority)
+		for _, list := range [][]policy.Text{d.Mirrors, d.Sections} {
+			fmt.Fprintf(&b, "%t", list == nil)
+			text(list...)
+		}
 	}
 	var whole func(d *policy.Definition)
 	whole = func(d *policy.Definition) {
@@ -275,12 +313,33 @@ func inspect(repo *policy.Repository, keys map[string]*policy.Key) (reads map[st
 		place(d.Rpm)
 		place(d.Zypp)
 		place(d.Arch)
+		if place(d.Flat); d.Flat != nil {
+			reads["tools.flatpak"] = true
+		}
 		for i := range d.Files {
 			say(d.Files[i].Name)
 			whole(&d.Files[i].Definition)
 		}
 	}
-	fmt.Fprintf(&b, "%q %q %q %q %t %t", repo.Name, repo.Title, repo.Support, repo.Signatures, repo.Enabled, repo.InPlace)
+	fmt.Fprintf(&b, "%q %q %q %q %t %t %d", repo.Name, repo.Title, repo.Support, repo.Signatures, repo.Enabled, repo.InPlace, p.Levels[repo.Name])
+	if m := repo.Media; m != nil {
+		text(m.Host, m.Path)
+		if m.URL != nil {
+			text(*m.URL)
+		}
+	}
+	if n := repo.Needs; n != nil {
+		text(n.Packages...)
+		for _, k := range sortedKeys(n.Tools) {
+			text(policy.Text{Value: k}, n.Tools[k])
+		}
+		for _, k := range sortedKeys(n.Free) {
+			fmt.Fprintf(&b, "%q %d", k, n.Free[k])
+		}
+	}
+	if w := repo.Witness; w != nil {
+		text(w.Package, w.AtLeast)
+	}
 	whole(&repo.Definition)
 	for i := range repo.Cases {
 		c := &repo.Cases[i]
@@ -293,8 +352,8 @@ func inspect(repo *policy.Repository, keys map[string]*policy.Key) (reads map[st
 		}
 		whole(&c.Definition)
 	}
-	for _, t := range repo.Keys {
-		if k := keys[t.Value]; k != nil {
+	for _, t := range repo.Trusts {
+		if k := p.Keys[t.Value]; k != nil {
 			say(k.Name + k.Armored)
 		}
 	}
@@ -410,8 +469,15 @@ func pairs(m map[string]string) string {
 
 // Resolve returns what a host should have.
 func (r *Resolver) Resolve(h Host) *Result {
+	var clash []diag.Diagnostic
+	if said := r.policy.Labels[h.Name]; len(said) > 0 {
+		clash = h.label(said)
+	}
 	f := condition.Facts{Host: h.Name, Labels: h.Labels, Traits: h.Traits}
 	c := r.class(&h, &f)
+	if len(clash) > 0 {
+		c = &class{id: -1 - len(r.results), facts: c.facts, holds: c.holds, parts: map[int]string{}, bad: append(clash, c.bad...)}
+	}
 	key := resultKey{c.id, r.byName[h.Name]}
 	if res, ok := r.results[key]; ok {
 		return res
@@ -419,6 +485,24 @@ func (r *Resolver) Resolve(h Host) *Result {
 	res := r.compute(&h, &f, c, key.named)
 	r.results[key] = res
 	return res
+}
+
+// label gives a host the labels that the policy says. Where people gave it others, the
+// difference is trouble.
+func (h *Host) label(said map[string]policy.Text) (bad []diag.Diagnostic) {
+	labels := make(map[string]string, len(h.Labels)+len(said))
+	for k, v := range h.Labels {
+		labels[k] = v
+	}
+	for _, k := range sortedKeys(said) {
+		if old, given := labels[k]; given && old != said[k].Value {
+			bad = append(bad, trouble("conflict", said[k].Pos, fmt.Sprintf("the label %s of %s is %q here, and people gave the host %q", k, h.Name, said[k].Value, old), "take one of them out: lantern host label "+h.Name+" "+k+"-"))
+		}
+		labels[k] = said[k].Value
+		h.Class += "\x02" + k + "=" + said[k].Value
+	}
+	h.Labels = labels
+	return bad
 }
 
 // Distinct returns every distinct result so far.
@@ -440,13 +524,8 @@ func trouble(code string, at diag.Pos, message, remedy string, also ...diag.Pos)
 }
 
 func (r *Resolver) compute(h *Host, f *condition.Facts, c *class, named string) *Result {
-	in := slices.Clone(c.holds)
-	for n := range strings.SplitSeq(named, ",") {
-		if i, err := strconv.Atoi(n); err == nil {
-			in[i] = true
-		}
-	}
-	p := r.plan(h, in)
+	in, held := r.member(c, named)
+	p := r.plan(h, in, held)
 	// The sheet follows from its parts; hosts that come to the same parts by
 	// different ways share it.
 	parts := make([]*part, len(p.repositories))
@@ -465,10 +544,50 @@ func (r *Resolver) compute(h *Host, f *condition.Facts, c *class, named string) 
 	return res
 }
 
+// member works out which groups a host is in, and whose media it holds.
+func (r *Resolver) member(c *class, named string) (in []bool, held []string) {
+	in = slices.Clone(c.holds)
+	for n := range strings.SplitSeq(named, ",") {
+		if i, err := strconv.Atoi(n); err == nil {
+			in[i] = true
+			continue
+		}
+		for _, x := range r.holders {
+			if x.mark == n {
+				held = append(held, x.repository)
+			}
+		}
+	}
+	if !r.made {
+		return in, held
+	}
+	done := make([]bool, len(in))
+	var settle func(i int) bool
+	settle = func(i int) bool {
+		if done[i] {
+			return in[i]
+		}
+		done[i] = true // the loader refuses circles
+		for _, t := range r.groups[i].Of {
+			in[i] = settle(r.groupNumbers[t.Value]) || in[i]
+		}
+		for _, t := range r.groups[i].Except {
+			if settle(r.groupNumbers[t.Value]) {
+				in[i] = false
+			}
+		}
+		return in[i]
+	}
+	for i := range in {
+		settle(i)
+	}
+	return in, held
+}
+
 // plan works out what the assignments to a set of groups say.
-func (r *Resolver) plan(h *Host, in []bool) *plan {
+func (r *Resolver) plan(h *Host, in []bool, held []string) *plan {
 	var apply []int
-	var key []byte
+	key := []byte(strings.Join(held, " "))
 	for i, to := range r.to {
 		if slices.ContainsFunc(to, func(g int) bool { return g < 0 || in[g] }) {
 			apply = append(apply, i)
@@ -491,6 +610,10 @@ func (r *Resolver) plan(h *Host, in []bool) *plan {
 		if p.off[name] {
 			p.stamp[name] += "off"
 		}
+		if slices.Contains(held, name) {
+			p.stamp[name] += "held"
+			p.held = append(p.held, name)
+		}
 		if contract := p.strange[name]; contract != "" {
 			p.stamp[name] += fmt.Sprintf("strange %q", contract)
 		}
@@ -498,9 +621,25 @@ func (r *Resolver) plan(h *Host, in []bool) *plan {
 			p.stamp[name] += fmt.Sprintf("%q %q", g.Account, g.Contract)
 		}
 	}
+	r.needed(p, h)
 	r.unlisted(p, h, apply)
 	r.plans[string(key)] = p
 	return p
+}
+
+// needed wants the repositories that others need.
+func (r *Resolver) needed(p *plan, h *Host) {
+	for _, name := range p.repositories {
+		n := r.policy.Repositories[name].Needs
+		if n == nil || p.off[name] || p.strange[name] != "" {
+			continue
+		}
+		for _, t := range n.Repositories {
+			if !slices.Contains(p.repositories, t.Value) || p.off[t.Value] || p.strange[t.Value] != "" {
+				p.bad = append(p.bad, trouble("needs", t.Pos, fmt.Sprintf("%s needs the repository %s, which the host %s does not get", name, t.Value, h.Name), "assign it to the same hosts", p.because[name].At...))
+			}
+		}
+	}
 }
 
 // because says why a repository is there.
@@ -660,8 +799,13 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 	}
 	name := repo.Name
 	lookup := func(v string) (string, bool) {
-		if v == policy.TokenName {
+		switch m := repo.Media; {
+		case v == policy.TokenName:
 			return family.TokenMark, true
+		case v == policy.MediaName && m != nil && slices.Contains(p.held, name):
+			return "file://" + m.Path.Value, true
+		case v == policy.MediaName && m != nil && m.URL != nil:
+			return m.URL.Value, true
 		}
 		if s, ok := p.settings[name][v]; ok {
 			return s, true
@@ -691,20 +835,35 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		enabled = false
 	}
 	w := &writing{Resolver: r, part: x, host: h, repo: repo, enabled: enabled, grant: p.grants[name], lookup: lookup, fail: fail}
-	write := map[string]func(string, *policy.Definition) bool{deb.Family: w.deb, rpm.Family: w.rpm, zypp.Family: w.zypp, arch.Family: w.arch}[h.Traits.Family]
-	if write == nil || !write(name, &def) {
-		x.none = len(x.bad) == 0
+	if repo.Media != nil && slices.Contains(p.held, name) {
+		w.while = repo.Media.Path.Value
 	}
-	for i := range def.Files {
-		if write != nil && write(name+"-"+def.Files[i].Name, &def.Files[i].Definition) {
+	x.none = true
+	for _, write := range []func(string, *policy.Definition) bool{map[string]func(string, *policy.Definition) bool{deb.Family: w.deb, rpm.Family: w.rpm, zypp.Family: w.zypp, arch.Family: w.arch}[h.Traits.Family], w.flatpak} {
+		if write == nil {
+			continue
+		}
+		if write(name, &def) {
 			x.none = false
 		}
+		for i := range def.Files {
+			if write(name+"-"+def.Files[i].Name, &def.Files[i].Definition) {
+				x.none = false
+			}
+		}
+	}
+	if len(x.bad) > 0 {
+		x.none = false
+	}
+	if enabled && len(x.sources)+len(x.inPlace) > 0 {
+		x.need, x.witness = prerequisites(repo), proof(repo)
 	}
 	if contract := p.strange[name]; contract != "" {
 		for i := range x.sources {
 			x.sources[i].Contract = contract
 		}
 		x.licensed, x.sources, x.files, x.keys, x.access = x.sources, nil, nil, nil, nil
+		x.need, x.witness = nil, nil
 		x.bad = nil // it is not for this host: what it lacks for it is no trouble
 	}
 	if p.off[name] {
@@ -717,6 +876,28 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		x.keys, x.access = nil, nil
 	}
 	return x
+}
+
+func prerequisites(repo *policy.Repository) *source.SheetNeed {
+	n := repo.Needs
+	if n == nil || len(n.Packages)+len(n.Free)+len(n.Tools) == 0 {
+		return nil
+	}
+	out := &source.SheetNeed{Repository: repo.Name, Free: n.Free, Tools: map[string]string{}}
+	for _, t := range n.Packages {
+		out.Packages = append(out.Packages, t.Value)
+	}
+	for tool, least := range n.Tools {
+		out.Tools[tool] = least.Value
+	}
+	return out
+}
+
+func proof(repo *policy.Repository) *source.SheetWitness {
+	if repo.Witness == nil {
+		return nil
+	}
+	return &source.SheetWitness{Repository: repo.Name, Package: repo.Witness.Package.Value, AtLeast: repo.Witness.AtLeast.Value}
 }
 
 // assemble puts a sheet together from its parts.
@@ -747,8 +928,12 @@ func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 		if x.access != nil {
 			grant(res.Sheet, x.access)
 		}
-		if x.inPlace != nil {
-			res.Sheet.InPlace = append(res.Sheet.InPlace, *x.inPlace)
+		res.Sheet.InPlace = append(res.Sheet.InPlace, x.inPlace...)
+		if x.need != nil {
+			res.Sheet.Needs = append(res.Sheet.Needs, *x.need)
+		}
+		if x.witness != nil {
+			res.Sheet.Witnesses = append(res.Sheet.Witnesses, *x.witness)
 		}
 		for _, k := range x.keys {
 			if !slices.Contains(res.Sheet.Keys, k) {

@@ -67,11 +67,11 @@ func TestTheDemosHostsGetWhatThePolicySays(t *testing.T) {
 		labels map[string]string
 		want   string
 	}{
-		{"gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil, "gannet-open=" + base + "apt.gannet.example/open/ mussel; gannet-open=" + base + "apt.gannet.example/open-storage/ mussel; saltmarsh=" + base + "packages.saltmarsh.example/apt/8.x/ stable; in place skerry-base=mussel,mussel-updates+firmware"},
-		{"gw-04.brinewick.test", traits("11", "limpet", "2.4.1"), nil, "gannet-open=" + base + "apt.gannet.example/open/ limpet; saltmarsh=" + base + "packages.saltmarsh.example/apt/8.x/ stable; in place skerry-base=limpet,limpet-updates+"},
-		{"gw-05.brinewick.test", traits("12", "mussel", "2.6.1"), map[string]string{"site": "reef"}, "gannet-open=" + base + "apt.gannet.example/open/ mussel; gannet-open=" + base + "apt.gannet.example/open-storage/ mussel; plover-pinned=" + base + "metrics.plover.example/pinned-1.44/ rolling; saltmarsh=" + base + "packages.saltmarsh.example/apt/9.x/ stable; in place skerry-base=mussel,mussel-updates+firmware"},
-		{"desk-1.brinewick.test", traits("12", "mussel", "2.6.1"), nil, "plover-rolling=" + base + "metrics.plover.example/apt/ rolling; in place skerry-base=mussel,mussel-updates+firmware"},
-		{"gw-13.brinewick.test", traits("12", "mussel", "2.6.1"), nil, "in place skerry-base=mussel,mussel-updates+firmware"},
+		{"gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil, "gannet-open=" + base + "apt.gannet.example/open/ mussel; gannet-open=" + base + "apt.gannet.example/open-storage/ mussel; saltmarsh=" + base + "packages.saltmarsh.example/apt/8.x/ stable; in place base=mussel,mussel-updates+firmware"},
+		{"gw-04.brinewick.test", traits("11", "limpet", "2.4.1"), nil, "gannet-open=" + base + "apt.gannet.example/open/ limpet; saltmarsh=" + base + "packages.saltmarsh.example/apt/8.x/ stable; in place base=limpet,limpet-updates+"},
+		{"gw-05.brinewick.test", traits("12", "mussel", "2.6.1"), map[string]string{"site": "reef"}, "gannet-open=" + base + "apt.gannet.example/open/ mussel; gannet-open=" + base + "apt.gannet.example/open-storage/ mussel; plover-pinned=" + base + "metrics.plover.example/pinned-1.44/ rolling; saltmarsh=" + base + "packages.saltmarsh.example/apt/9.x/ stable; in place base=mussel,mussel-updates+firmware"},
+		{"desk-1.brinewick.test", traits("12", "mussel", "2.6.1"), nil, "brinewick-shelf=file:/srv/shelf/deb/ shelf; plover-rolling=" + base + "metrics.plover.example/apt/ rolling; in place base=mussel,mussel-updates+firmware"},
+		{"gw-13.brinewick.test", traits("12", "mussel", "2.6.1"), nil, "in place base=mussel,mussel-updates+firmware"},
 	} {
 		res := r.Resolve(host(c.host, c.traits, c.labels))
 		assert.Empty(t, res.Trouble)
@@ -144,12 +144,12 @@ func TestAFactThatAHostLacksIsTrouble(t *testing.T) {
 
 func TestOtherFamiliesAreLeftWithAReason(t *testing.T) {
 	tr := traits("15.3", "", "")
-	tr.Family = "zypp"
+	tr.Family = "hive"
 	res := resolve.New(load(t, "")).Resolve(host("shelf.brinewick.test", tr, nil))
 	assert.Empty(t, res.Sheet.Sources)
 	require.Len(t, res.Reasons(), 1)
 	assert.True(t, res.Reasons()[0].Left)
-	assert.Contains(t, res.Reasons()[0].Because, "it says nothing about zypp")
+	assert.Contains(t, res.Reasons()[0].Because, "it says nothing about hive")
 }
 
 // TestSharingChangesNothing holds results of one resolver, which shares them,

@@ -10,6 +10,7 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/policy"
@@ -24,6 +25,7 @@ type writing struct {
 	repo    *policy.Repository
 	enabled bool
 	grant   *Follow // what opens it, or nil
+	while   string  // folder of the media that it comes from, on the host that holds it
 	lookup  func(string) (string, bool)
 	fail    func(code string, at diag.Pos, message, remedy string)
 }
@@ -55,7 +57,7 @@ func (w *writing) url(t *policy.Text) string {
 }
 
 func (w *writing) signingKeys() (out []family.SigningKey) {
-	for _, t := range w.repo.Keys {
+	for _, t := range w.repo.Trusts {
 		k := w.policy.Keys[t.Value]
 		out = append(out, family.SigningKey{Name: k.Name, Fingerprint: k.Fingerprint, Armored: k.Armored})
 	}
@@ -71,20 +73,27 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 	}
 	suites, components := w.fill(def.Suites), w.fill(def.Components)
 	if w.repo.InPlace {
-		rule := &source.InPlace{Repository: name, URLs: []string{}, Files: deb.OwnFiles(w.host.Traits.OS.ID), Suites: suites, Enabled: w.enabled,
+		rule := source.InPlace{Repository: name, URLs: []string{}, Files: deb.OwnFiles(w.host.Traits.OS.ID), Suites: suites, Enabled: w.enabled,
 			Components: components, Add: w.fill(def.Add), Drop: w.fill(def.Drop)}
 		if u := w.url(def.URL); u != "" {
 			rule.URLs = append(rule.URLs, deb.EffectiveURL(u, ""))
 		}
-		w.inPlace = rule
+		w.inPlace = append(w.inPlace, rule)
 		return true
 	}
 	d := deb.Definition{
-		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: w.url(def.URL), Suites: suites,
+		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: w.url(def.URL), Mirrors: w.mirrors(def.Mirrors), Suites: suites,
+		Priority: def.Priority, Level: w.policy.Levels[w.repo.Name], While: w.while,
 		Components: append(components, w.fill(def.Add)...), Archs: w.fill(def.Archs), Kinds: w.fill(def.Kinds),
 		Signatures: w.repo.Signatures, Embed: deb.CanEmbed(w.host.Traits.Tools["apt"]), Keys: w.signingKeys(),
 	}
-	if d.URL == "" {
+	if d.URL == "" && d.Mirrors == nil {
+		return true
+	}
+	if d.Priority == nil {
+		d.Priority = deb.PriorityOf(d.Level)
+	}
+	if d.Priority != nil && !w.pin(def, &d) {
 		return true
 	}
 	drop := w.fill(def.Drop)
@@ -99,15 +108,42 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 	files, src, keys := deb.Render(d)
 	w.take(files, src, keys)
 	if w.grant != nil {
-		w.open(credential.Basic, deb.Access(w.grant.Account, []string{d.URL}))
+		w.open(credential.Basic, deb.Access(w.grant.Account, append([]string{d.URL}, d.Mirrors...)))
 	}
 	return true
+}
+
+// pin works out what a pin matches. It reports false where that cannot be said.
+func (w *writing) pin(def *policy.Deb, d *deb.Definition) bool {
+	if def.Pin != nil {
+		v, err := policy.Interpolate(def.Pin.Value, w.lookup)
+		if err != nil {
+			w.fail("unknown-fact", def.Pin.Pos, fmt.Sprintf("%v, for the host %s", err, w.host.Name), "give the setting, or use a fact that the host has")
+			return false
+		}
+		d.Pin = v
+	} else if d.Mirrors != nil {
+		w.fail("missing", def.Pos, fmt.Sprintf("%q is put in order and comes from mirrors, which apt does not tell apart by their hosts", d.Repository), "say what the pin matches: pin: release o=…")
+		return false
+	}
+	return true
+}
+
+// mirrors fills a list of mirrors in; nil stays nil.
+func (w *writing) mirrors(list []policy.Text) []string {
+	if list == nil {
+		return nil
+	}
+	return w.fill(list)
 }
 
 // place fills a Place's URL in. ok is false where there is nothing to write.
 func (w *writing) place(def *policy.Place, program, forbidden string) (u string, ok bool) {
 	if def == nil {
 		return "", false
+	}
+	if def.URL == nil {
+		return "", true
 	}
 	if u = w.url(def.URL); strings.ContainsAny(u, forbidden) {
 		w.fail("value", def.URL.Pos, fmt.Sprintf("%q comes to %q, which %s would not take as it is", def.URL.Value, u, program), "use ${os.major}, ${arch} and the like, which are filled in here")
@@ -132,10 +168,18 @@ func kindOf(def *policy.Place) string {
 // definition is what a place comes to on the host. ok is false where there is nothing
 // to write; an empty URL means that it cannot be written.
 func (w *writing) definition(name string, def *policy.Place, program, forbidden string) (d family.Definition, ok bool) {
+	if def != nil && w.repo.InPlace {
+		w.inPlace = append(w.inPlace, source.InPlace{Repository: w.repo.Name, URLs: []string{}, Files: []string{}, Suites: []string{}, Enabled: w.enabled,
+			Components: []string{}, Add: []string{}, Drop: []string{}, Sections: w.fill(def.Sections)})
+		return d, true
+	}
 	u, ok := w.place(def, program, forbidden)
 	d = family.Definition{
 		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: u,
-		Signatures: w.repo.Signatures, Keys: w.signingKeys(),
+		Signatures: w.repo.Signatures, Keys: w.signingKeys(), Level: w.policy.Levels[w.repo.Name], While: w.while,
+	}
+	if ok {
+		d.Mirrors, d.Priority = w.mirrors(def.Mirrors), def.Priority
 	}
 	if ok && w.grant != nil {
 		d.Account, d.Kind = w.grant.Account, kindOf(def)
@@ -149,8 +193,11 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 // rpm writes one file for dnf. It reports whether there was anything to write.
 func (w *writing) rpm(name string, whole *policy.Definition) bool {
 	d, ok := w.definition(name, whole.Rpm, "dnf", "$,")
-	if d.URL == "" {
+	if d.URL == "" && d.Mirrors == nil {
 		return ok
+	}
+	if d.Priority == nil {
+		d.Priority = family.PriorityOf(d.Level)
 	}
 	if d.Account != "" {
 		w.open(d.Kind, rpm.Access(d.Account, d.Kind))
@@ -163,8 +210,11 @@ func (w *writing) rpm(name string, whole *policy.Definition) bool {
 // zypp writes one file for zypper. It reports whether there was anything to write.
 func (w *writing) zypp(name string, whole *policy.Definition) bool {
 	d, ok := w.definition(name, whole.Zypp, "zypper", "$,")
-	if d.URL == "" {
+	if d.URL == "" && d.Mirrors == nil {
 		return ok
+	}
+	if d.Priority == nil {
+		d.Priority = family.PriorityOf(d.Level)
 	}
 	if d.Account != "" {
 		w.open(d.Kind, zypp.Access(d.Account, d.Kind))
@@ -181,7 +231,7 @@ func (w *writing) zypp(name string, whole *policy.Definition) bool {
 // arch writes one file for pacman. It reports whether there was anything to write.
 func (w *writing) arch(name string, whole *policy.Definition) bool {
 	d, ok := w.definition(name, whole.Arch, "pacman", "$")
-	if d.URL == "" {
+	if d.URL == "" && d.Mirrors == nil {
 		return ok
 	}
 	if d.Account != "" && whole.Arch.Access == nil {
@@ -191,8 +241,26 @@ func (w *writing) arch(name string, whole *policy.Definition) bool {
 	if d.Account != "" {
 		w.open(d.Kind, arch.Access(name, d.Account, d.URL))
 	}
-	files, src := arch.Render(d)
-	w.take(files, src, nil)
+	files, src, keys := arch.Render(d)
+	w.take(files, src, keys)
+	return true
+}
+
+// flatpak writes one remote, on hosts that have flatpak whatever else they have. It
+// reports whether there was anything to write.
+func (w *writing) flatpak(name string, whole *policy.Definition) bool {
+	if w.host.Traits.Tools[flatpak.Family] == "" {
+		return false
+	}
+	d, ok := w.definition(name, whole.Flat, "flatpak", "")
+	if d.URL == "" {
+		return ok
+	}
+	if d.Priority == nil {
+		d.Priority = flatpak.Priority(d.Level)
+	}
+	files, src, keys := flatpak.Render(d)
+	w.take(files, src, keys)
 	return true
 }
 
@@ -202,6 +270,7 @@ func (w *writing) take(files []source.SheetFile, src source.SheetSource, keys []
 	}
 	w.sources = append(w.sources, src)
 	for _, f := range files {
+		f.While = src.While
 		if !slices.ContainsFunc(w.files, func(x source.SheetFile) bool { return x.Path == f.Path }) {
 			w.files = append(w.files, f)
 		}
@@ -259,7 +328,7 @@ func mergeFiles(a *source.SheetAccess, files []source.AccessFile) {
 
 // mergeDefinition lays a case over a definition.
 func mergeDefinition(d, over *policy.Definition) {
-	d.Deb, d.Rpm, d.Zypp, d.Arch = mergeDeb(d.Deb, over.Deb), mergePlace(d.Rpm, over.Rpm), mergePlace(d.Zypp, over.Zypp), mergePlace(d.Arch, over.Arch)
+	d.Deb, d.Rpm, d.Zypp, d.Arch, d.Flat = mergeDeb(d.Deb, over.Deb), mergePlace(d.Rpm, over.Rpm), mergePlace(d.Zypp, over.Zypp), mergePlace(d.Arch, over.Arch), mergePlace(d.Flat, over.Flat)
 	for _, x := range over.Files {
 		i := slices.IndexFunc(d.Files, func(y policy.Extra) bool { return y.Name == x.Name })
 		if i < 0 {
@@ -282,7 +351,16 @@ func mergeDeb(old, over *policy.Deb) *policy.Deb {
 	}
 	d := *old
 	if over.URL != nil {
-		d.URL = over.URL
+		d.URL, d.Mirrors = over.URL, nil
+	}
+	if over.Mirrors != nil {
+		d.URL, d.Mirrors = nil, over.Mirrors
+	}
+	if over.Pin != nil {
+		d.Pin = over.Pin
+	}
+	if over.Priority != nil {
+		d.Priority = over.Priority
 	}
 	for _, x := range []struct{ to, from *[]policy.Text }{{&d.Suites, &over.Suites}, {&d.Components, &over.Components}, {&d.Archs, &over.Archs}, {&d.Kinds, &over.Kinds}} {
 		if *x.from != nil {
@@ -302,7 +380,19 @@ func mergePlace(old, over *policy.Place) *policy.Place {
 		return over
 	}
 	d := *old
-	for _, x := range []struct{ to, from **policy.Text }{{&d.URL, &over.URL}, {&d.Access, &over.Access}, {&d.Authority, &over.Authority}} {
+	if over.URL != nil {
+		d.URL, d.Mirrors = over.URL, nil
+	}
+	if over.Mirrors != nil {
+		d.URL, d.Mirrors = nil, over.Mirrors
+	}
+	if over.Sections != nil {
+		d.Sections = over.Sections
+	}
+	if over.Priority != nil {
+		d.Priority = over.Priority
+	}
+	for _, x := range []struct{ to, from **policy.Text }{{&d.Access, &over.Access}, {&d.Authority, &over.Authority}} {
 		if *x.from != nil {
 			*x.to = *x.from
 		}

@@ -7,15 +7,17 @@ const SheetFormat = "patient-lantern/sheet/1"
 // holds nothing that is particular to one host, so that hosts that should be
 // alike share one sheet; it is stored and signed by its Digest.
 type Sheet struct {
-	Format   string        `json:"format"`
-	Family   string        `json:"family"`
-	Files    []SheetFile   `json:"files"`    // whole files that belong to the policy
-	Sources  []SheetSource `json:"sources"`  // what each repository must come to
-	InPlace  []InPlace     `json:"in_place"` // what must hold of the distribution's own entries
-	Keys     []SheetKey    `json:"keys"`
-	Access   []SheetAccess `json:"access,omitempty"`   // credentials that sources need; never the secrets
-	Licensed []SheetSource `json:"licensed,omitempty"` // of channels of which the host follows no choice: only to be known when met
-	Unlisted string        `json:"unlisted"`           // report, switch-off or remove
+	Format    string         `json:"format"`
+	Family    string         `json:"family"`
+	Files     []SheetFile    `json:"files"`    // whole files that belong to the policy
+	Sources   []SheetSource  `json:"sources"`  // what each repository must come to
+	InPlace   []InPlace      `json:"in_place"` // what must hold of the distribution's own entries
+	Keys      []SheetKey     `json:"keys"`
+	Access    []SheetAccess  `json:"access,omitempty"`    // credentials that sources need; never the secrets
+	Licensed  []SheetSource  `json:"licensed,omitempty"`  // of channels of which the host follows no choice: only to be known when met
+	Needs     []SheetNeed    `json:"needs,omitempty"`     // what must be there before anything is changed
+	Witnesses []SheetWitness `json:"witnesses,omitempty"` // what must be visible afterwards
+	Unlisted  string         `json:"unlisted"`            // report, switch-off or remove
 }
 
 // What a policy may say about sources that it does not list.
@@ -34,6 +36,24 @@ type SheetFile struct {
 	// IfThere is true for a file that stays switched off where it stands already
 	// and is not made where it does not.
 	IfThere bool `json:"if_there,omitempty"`
+	// While is the folder of install media: the file stands there while something
+	// stands in that folder, and goes with it.
+	While string `json:"while,omitempty"`
+}
+
+// SheetNeed is what must be there before a repository is switched on.
+type SheetNeed struct {
+	Repository string            `json:"repository"`
+	Packages   []string          `json:"packages,omitempty"`
+	Free       map[string]int64  `json:"free,omitempty"`  // folder → bytes
+	Tools      map[string]string `json:"tools,omitempty"` // tool → least version
+}
+
+// SheetWitness is a package that proves that a repository works.
+type SheetWitness struct {
+	Repository string `json:"repository"`
+	Package    string `json:"package"`
+	AtLeast    string `json:"at_least,omitempty"`
 }
 
 // SheetSource is a source that must stand in a file of the sheet.
@@ -52,6 +72,13 @@ type SheetSource struct {
 	SignedBy   []string `json:"signed_by"`     // full fingerprints
 	Signatures string   `json:"signatures"`    // required or off
 	Support    string   `json:"support"`
+
+	Family     string `json:"family,omitempty"`     // where it is another than the sheet's: flatpak
+	Title      string `json:"title,omitempty"`      // flatpak only
+	Mirrorlist string `json:"mirrorlist,omitempty"` // effective
+	Priority   *int   `json:"priority,omitempty"`   // the package manager's number; nil: none is written
+	Level      int    `json:"level,omitempty"`      // how many repositories of the policy stand below it
+	While      string `json:"while,omitempty"`      // as in SheetFile
 }
 
 // InPlace says what must hold of entries that belong to the distribution and
@@ -65,6 +92,10 @@ type InPlace struct {
 	Components []string `json:"components"` // exactly these, in any order; empty: no rule
 	Add        []string `json:"add"`        // these as well
 	Drop       []string `json:"drop"`       // none of these
+	// Sections are the names of sections of the distribution's own, for package
+	// managers whose files have sections. The fields from URLs to Drop but Enabled
+	// are apt's.
+	Sections []string `json:"sections,omitempty"`
 }
 
 // SheetKey is a signing key that sources of the sheet name.

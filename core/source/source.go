@@ -18,6 +18,10 @@ type Survey struct {
 	// masked, by digest. Only an agent fills it: it lets the service show the
 	// exact lines of a change. `lantern read` leaves it out.
 	Files []File `json:"files,omitempty"`
+
+	// Media lists the folders of install media that the policy names for this host and
+	// in which something stands. Only an agent fills it.
+	Media []string `json:"media,omitempty"`
 }
 
 // File is one source file as it stood when it was read.

@@ -10,6 +10,7 @@ import (
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/pkgdb"
+	"patientlantern.example/lantern/core/rootfs"
 )
 
 // packages are the databases of installed packages that stand on the root.
@@ -140,22 +141,45 @@ var toolNames = []string{"apt", "dpkg", "dnf", "yum", "libdnf", "rpm", "zypper",
 
 func (r *reader) tools(to map[string]string) {
 	for _, tool := range toolNames {
-		if r.dpkg != nil {
-			if v := dpkgField(r.dpkg, tool, "Version"); v != "" && dpkgField(r.dpkg, tool, "Status") == "install ok installed" {
-				to[tool] = v
-				continue
-			}
-		}
-		if list := r.find("Name", tool); len(list) > 0 {
-			to[tool] = list[0].Version()
-			continue
-		}
-		if r.pacman != nil {
-			if v := r.pacman.Version(tool); v != "" {
-				to[tool] = v
-			}
+		if v := r.version(tool); v != "" {
+			to[tool] = v
 		}
 	}
+}
+
+// version returns the version of an installed package; empty where there is none.
+func (r *reader) version(name string) string {
+	if r.dpkg != nil {
+		if v := dpkgField(r.dpkg, name, "Version"); v != "" && dpkgField(r.dpkg, name, "Status") == "install ok installed" {
+			return v
+		}
+	}
+	if list := r.find("Name", name); len(list) > 0 {
+		return list[0].Version()
+	}
+	if r.pacman == nil {
+		return ""
+	}
+	return r.pacman.Version(name)
+}
+
+// Installed returns the versions of those packages that are installed on a root, by
+// name.
+func Installed(root *rootfs.FS, names []string) map[string]string {
+	r := &reader{root: root}
+	r.databases()
+	defer r.close()
+	db := "/var/lib/pacman"
+	if p, err := pkgdb.OpenPacman(root, db); err == nil {
+		r.pacman = p
+	}
+	out := map[string]string{}
+	for _, name := range names {
+		if v := r.version(name); v != "" {
+			out[name] = v
+		}
+	}
+	return out
 }
 
 // owners says which package owns each source file, as far as a database can tell.

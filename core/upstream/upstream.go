@@ -37,7 +37,8 @@ type Source struct {
 	Suite      string
 	Components []string
 	Archs      []string
-	Keys       openpgp.EntityList // nil: the signature is not checked
+	Keys       openpgp.EntityList         // nil: the signature is not checked
+	Seen       func(name, version string) // is told each package; may be nil
 }
 
 // Release is what an InRelease file says.
@@ -152,7 +153,7 @@ func Check(s Source, fetch Fetch, now time.Time) (packages int, err error) {
 			if c == "" {
 				stem = "Packages"
 			}
-			n, err := countPackages(r, base, stem, fetch)
+			n, err := countPackages(r, base, stem, fetch, s.Seen)
 			if err != nil {
 				return packages, err
 			}
@@ -162,7 +163,7 @@ func Check(s Source, fetch Fetch, now time.Time) (packages int, err error) {
 	return packages, nil
 }
 
-func countPackages(r *Release, base, stem string, fetch Fetch) (int, error) {
+func countPackages(r *Release, base, stem string, fetch Fetch, seen func(name, version string)) (int, error) {
 	for _, ext := range []string{".xz", ".gz", ""} {
 		want, ok := r.Indexes[stem+ext]
 		if !ok {
@@ -179,6 +180,16 @@ func countPackages(r *Release, base, stem string, fetch Fetch) (int, error) {
 		plain, err := unpack(packed, ext)
 		if err != nil {
 			return 0, fmt.Errorf("%s: %w", stem+ext, err)
+		}
+		if seen != nil {
+			name := ""
+			for line := range bytes.Lines(plain) {
+				if rest, ok := bytes.CutPrefix(line, []byte("Package: ")); ok {
+					name = string(bytes.TrimSpace(rest))
+				} else if rest, ok := bytes.CutPrefix(line, []byte("Version: ")); ok {
+					seen(name, string(bytes.TrimSpace(rest)))
+				}
+			}
 		}
 		return bytes.Count(append([]byte{'\n'}, plain...), []byte("\nPackage: ")), nil
 	}

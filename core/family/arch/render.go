@@ -23,15 +23,31 @@ func Access(repository, account, url string) []source.AccessFile {
 	return []source.AccessFile{{Path: Dir + "/lantern-" + repository + "." + account, Mode: "0600", Form: credential.FormPacman, URLs: []string{url}, Without: "Server = " + url + "\n"}}
 }
 
-// Render writes a repository as a section in a file of its own. One that is off
-// stands there as comments.
-func Render(d family.Definition) ([]source.SheetFile, source.SheetSource) {
+// KeyPath is where a signing key stands that pacman's own keyring is to hold.
+func KeyPath(name string) string { return Dir + "/lantern-keys/" + name + ".asc" }
+
+// Render writes a repository as a section in a file of its own, with the files that it
+// needs. One that is off stands there as comments. Keys are trusted by way of pacman's
+// keyring, for all sources alike.
+func Render(d family.Definition) ([]source.SheetFile, source.SheetSource, []source.SheetKey) {
 	src := d.Source(Path(d.Repository), strings.TrimRight(d.URL, "/"))
+	files, keys := d.KeyFiles(&src, KeyPath)
+	src.SignedBy = []string{}
 	level := "Required DatabaseOptional"
 	if d.Signatures == source.CheckOff {
 		level = "Never"
 	}
-	server := "Server = " + src.URLs[0]
+	server := ""
+	if d.Mirrors != nil {
+		list := d.MirrorFile(Dir+"/lantern-"+d.Repository+".mirrors", "Server = ")
+		files = append(files, list)
+		server = "Include = " + list.Path
+		for _, m := range d.Mirrors {
+			src.URLs = append(src.URLs, strings.TrimRight(m, "/"))
+		}
+	} else {
+		server = "Server = " + src.URLs[0]
+	}
 	if d.Account != "" {
 		server = "Include = " + Access(d.Repository, d.Account, d.URL)[0].Path
 	}
@@ -45,5 +61,5 @@ func Render(d family.Definition) ([]source.SheetFile, source.SheetSource) {
 		b.WriteString("#\n# " + d.Name() + "\n")
 	}
 	fmt.Fprintf(&b, "%[1]s[%[2]s]\n%[1]sSigLevel = %[3]s\n%[1]s%[4]s\n", off, d.Repository, level, server)
-	return []source.SheetFile{{Path: src.File, Mode: "0644", Text: b.String(), Repository: src.Repository}}, src
+	return append(files, source.SheetFile{Path: src.File, Mode: "0644", Text: b.String(), Repository: src.Repository}), src, keys
 }

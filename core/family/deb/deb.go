@@ -650,9 +650,25 @@ func RootedKeys(name string, text []byte, root string) []byte {
 		}
 		return strings.Join(words, ","), true
 	}
+	local := func(v string) (string, bool) { // URLs of files on the host
+		words, changed := strings.Fields(v), false
+		for i, w := range words {
+			for _, scheme := range []string{"file:", "mirror+file:", "copy:"} {
+				if rest, ok := strings.CutPrefix(w, scheme); ok && strings.HasPrefix(rest, "/") {
+					words[i], changed = scheme+root+"/"+strings.TrimLeft(rest, "/"), true
+				}
+			}
+		}
+		return strings.Join(words, " "), changed
+	}
 	if strings.HasSuffix(name, ".sources") {
 		f := deb822.Parse(text)
 		for i := range f.Stanzas {
+			if v, ok := f.Get(i, "URIs"); ok {
+				if v, changed := local(v); changed {
+					f.Set(i, "URIs", v)
+				}
+			}
 			if v, ok := f.Get(i, "Signed-By"); ok {
 				if v, changed := rooted(v); changed {
 					f.Set(i, "Signed-By", v)

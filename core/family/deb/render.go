@@ -2,6 +2,7 @@ package deb
 
 import (
 	"fmt"
+	"net/url"
 	"strconv"
 	"strings"
 
@@ -18,6 +19,11 @@ type Definition struct {
 	Support    string
 	Enabled    bool
 	URL        string
+	Mirrors    []string // instead of a URL
+	Pin        string   // what a pin matches; empty: the host of the URL
+	Priority   *int     // of that pin; nil: there is none
+	Level      int      // how many repositories of the policy stand below it
+	While      string   // folder of the media that it comes from
 	Suites     []string
 	Components []string
 	Archs      []string
@@ -64,6 +70,13 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 		d.Of = d.Repository
 	}
 	file := PartsDir + "/" + d.Repository + ".sources"
+	if d.Mirrors != nil {
+		list := (&family.Definition{Repository: d.Of, Mirrors: d.Mirrors}).MirrorFile("/etc/apt/mirrors/"+d.Repository+".list", "")
+		files, d.URL = append(files, list), "mirror+file:"+list.Path
+	}
+	if d.Priority != nil {
+		files = append(files, pin(d))
+	}
 	var b strings.Builder
 	b.WriteString(family.Head)
 	if d.Title != "" {
@@ -75,7 +88,7 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 	types := "deb"
 	src = source.SheetSource{
 		Repository: d.Of, File: file, Enabled: d.Enabled, Kinds: []string{"binary"},
-		URLs: []string{EffectiveURL(d.URL, "")}, Suites: source.Strings(d.Suites), Components: source.Strings(d.Components),
+		URLs: []string{EffectiveURL(d.URL, "")}, Level: d.Level, While: d.While, Suites: source.Strings(d.Suites), Components: source.Strings(d.Components),
 		Archs: source.Strings(d.Archs), SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
 	}
 	for i, k := range d.Kinds {
@@ -125,6 +138,38 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 	}
 	files = append(files, source.SheetFile{Path: file, Mode: "0644", Text: b.String(), Repository: d.Of})
 	return files, src, keys
+}
+
+// PriorityOf is the Pin-Priority of a level: 500 is what apt takes where nothing is
+// said, above 100 a package is still installed on its own, from 1000 on apt would go
+// back to an older version. apt_preferences(5). nil for the level of all others.
+func PriorityOf(level int) *int {
+	if level == 0 {
+		return nil
+	}
+	n := min(max(500+10*level, 110), 990)
+	return &n
+}
+
+// PinOf is what a pin matches where the policy does not say: the host of the first URL.
+func PinOf(urls []string) string {
+	for _, raw := range urls {
+		if u, err := url.Parse(raw); err == nil {
+			return `origin "` + u.Hostname() + `"`
+		}
+	}
+	return `origin ""`
+}
+
+// PreferencesDir is where pins stand.
+const PreferencesDir = "/etc/apt/preferences.d"
+
+func pin(d Definition) source.SheetFile {
+	if d.Pin == "" {
+		d.Pin = PinOf(append([]string{d.URL}, d.Mirrors...))
+	}
+	text := family.Head + "Package: *\nPin: " + d.Pin + fmt.Sprintf("\nPin-Priority: %d\n", *d.Priority)
+	return source.SheetFile{Path: PreferencesDir + "/lantern-" + d.Repository + ".pref", Mode: "0644", Text: text, Repository: d.Of}
 }
 
 // oneBlock joins armoured keys into one armoured block.

@@ -46,9 +46,19 @@ func Render(d family.Definition) ([]source.SheetFile, source.SheetSource, []sour
 	written, shown := family.Token(d.URL, family.Variable(d.Account, "token"))
 	src := d.Source(ReposDir+"/"+d.Repository+".repo", shown)
 	files, keys := d.KeyFiles(&src, KeyPath)
+	from := "baseurl=" + written
+	if d.Mirrors != nil {
+		list := d.MirrorFile("/etc/dnf/mirrors/"+d.Repository+".list", "")
+		files = append(files, list)
+		src.Mirrorlist = "file://" + list.Path
+		from = "mirrorlist=" + src.Mirrorlist
+	}
 	check := family.OnOff(d.Signatures != source.CheckOff)
 	var b strings.Builder
-	fmt.Fprintf(&b, "%sbaseurl=%s\nenabled=%s\ngpgcheck=%s\nrepo_gpgcheck=%s\n", d.Section(), written, family.OnOff(d.Enabled), check, check)
+	fmt.Fprintf(&b, "%s%s\nenabled=%s\ngpgcheck=%s\nrepo_gpgcheck=%s\n", d.Section(), from, family.OnOff(d.Enabled), check, check)
+	if d.Priority != nil {
+		fmt.Fprintf(&b, "priority=%d\n", *d.Priority)
+	}
 	for i, k := range keys {
 		lead := " "
 		if i == 0 {

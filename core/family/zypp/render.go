@@ -36,6 +36,11 @@ func Render(d family.Definition) (files []source.SheetFile, src source.SheetSour
 		written += "?credentials=lantern-" + d.Account
 		shown = written
 	}
+	from := "baseurl=" + written
+	list := d.MirrorFile("/etc/zypp/mirrors/"+d.Repository+".list", "")
+	if d.Mirrors != nil {
+		from, shown = "mirrorlist=file://"+list.Path, "file://"+list.Path
+	}
 	u, err := parse(shown)
 	if err != nil {
 		return nil, src, nil, err
@@ -44,11 +49,22 @@ func Render(d family.Definition) (files []source.SheetFile, src source.SheetSour
 	if err != nil {
 		return nil, src, nil, err
 	}
-	src = d.Source(ReposDir+"/"+d.Repository+".repo", family.MaskURL(effective.print(true, true)))
-	files, keys = d.KeyFiles(&src, KeyPath)
+	shown = family.MaskURL(effective.print(true, true))
+	if d.Mirrors != nil {
+		src = d.Source(ReposDir+"/"+d.Repository+".repo", "")
+		src.Mirrorlist = shown
+	} else {
+		src = d.Source(ReposDir+"/"+d.Repository+".repo", shown)
+	}
+	if files, keys = d.KeyFiles(&src, KeyPath); d.Mirrors != nil {
+		files = append(files, list)
+	}
 	check := family.OnOff(d.Signatures != source.CheckOff)
 	var b strings.Builder
-	fmt.Fprintf(&b, "%senabled=%s\nautorefresh=1\nbaseurl=%s\ngpgcheck=%s\nrepo_gpgcheck=%s\npkg_gpgcheck=%s\n", d.Section(), family.OnOff(d.Enabled), written, check, check, check)
+	fmt.Fprintf(&b, "%senabled=%s\nautorefresh=1\n%s\ngpgcheck=%s\nrepo_gpgcheck=%s\npkg_gpgcheck=%s\n", d.Section(), family.OnOff(d.Enabled), from, check, check, check)
+	if d.Priority != nil {
+		fmt.Fprintf(&b, "priority=%d\n", *d.Priority)
+	}
 	for i, k := range keys {
 		lead := "       " // further URLs stand below the first
 		if i == 0 {

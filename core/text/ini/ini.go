@@ -78,6 +78,9 @@ type writer struct {
 // Name returns the name of a section.
 func (f *File) Name(s *Section) string { return f.text[s.name:s.nameEnd] }
 
+// Text returns the text of a section, from its header to the next section's.
+func (f *File) Text(s *Section) string { return f.text[s.start:s.end] }
+
 // Entries returns the entries of a section, in order.
 func (f *File) Entries(s *Section) []Entry { return f.entries[s.first:s.last] }
 

@@ -1,0 +1,91 @@
+package agent
+
+import (
+	"os"
+	"path"
+	"strings"
+
+	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/source"
+)
+
+// attached lists the folders of media that a sheet names and in which something stands.
+// A folder on which nothing is mounted is empty.
+func (h *Host) attached(sheet *source.Sheet) (out []string) {
+	if sheet == nil {
+		return nil
+	}
+	seen := map[string]bool{}
+	for _, f := range sheet.Files {
+		if f.While == "" || seen[f.While] {
+			continue
+		}
+		seen[f.While] = true
+		if entries, err := h.fs.ReadDir(f.While); err == nil && len(entries) > 0 {
+			out = append(out, f.While)
+		}
+	}
+	return out
+}
+
+// tendMedia makes sources of media come and go with the media: a source whose media is
+// not there makes every refresh fail. It touches only files of the sheet that was
+// carried out last, and only while they stand as that says.
+func (h *Host) tendMedia() (changed bool, err error) {
+	sheet := h.lastSheet()
+	if sheet == nil {
+		return false, nil
+	}
+	there := map[string]bool{}
+	for _, m := range h.attached(sheet) {
+		there[m] = true
+	}
+	for _, f := range sheet.Files {
+		if f.While == "" || f.IfThere {
+			continue
+		}
+		p, err := h.path(f.Path)
+		if err != nil {
+			return changed, err
+		}
+		now, err := os.ReadFile(p)
+		exists := err == nil
+		idle, kept := change.Idle(f)
+		e := change.FileEdit{Path: f.Path, Mode: f.Mode, Old: now, New: []byte(f.Text), Action: change.Create}
+		switch {
+		case there[f.While] && !exists:
+		case there[f.While] && kept && string(now) == idle:
+			e.Action = change.Edit
+		case !there[f.While] && exists && string(now) == f.Text && kept:
+			e.Action, e.New = change.Edit, []byte(idle)
+		case !there[f.While] && exists && string(now) == f.Text:
+			e.Action = change.Remove
+		default:
+			continue
+		}
+		s, err := h.stage(e, journalEntry{})
+		if err == nil {
+			err = s.swap()
+		}
+		if err != nil {
+			return changed, err
+		}
+		changed = true
+	}
+	return changed, nil
+}
+
+// watchMedia lists the folders above those of media: an attachment shows there.
+func (h *Host) watchMedia() (out []string) {
+	sheet := h.lastSheet()
+	if sheet == nil {
+		return nil
+	}
+	for _, f := range sheet.Files {
+		if f.While != "" && !strings.HasPrefix(f.Path, arch.Dir+"/lantern-keys") {
+			out = append(out, f.While, path.Dir(f.While))
+		}
+	}
+	return out
+}

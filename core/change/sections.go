@@ -1,0 +1,303 @@
+package change
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/ini"
+)
+
+// editor is how sections of a family's files are switched.
+type editor struct {
+	has     func(path string) bool // whether a file holds sections
+	on, off func(text []byte, id string) ([]byte, error)
+	remove  func(text []byte, id string) ([]byte, error)
+	section func(text []byte, id string) (string, bool) // its text
+}
+
+// editors are those of the families whose files have sections.
+var editors = map[string]editor{
+	rpm.Family:  repoEditor(ini.ParseRPM),
+	zypp.Family: repoEditor(func(text []byte) *ini.File { return ini.ParseZypp(text) }),
+	arch.Family: {
+		has: func(string) bool { return true }, on: arch.SwitchOn, off: arch.SwitchOff, remove: arch.Remove, section: arch.Section,
+	},
+}
+
+func repoEditor(parse func([]byte) *ini.File) editor {
+	flag := func(value string) func([]byte, string) ([]byte, error) {
+		return func(text []byte, id string) ([]byte, error) {
+			f := parse(text)
+			last := lastSection(f, id)
+			if last == nil {
+				return nil, fmt.Errorf("its section is not written [%s]", id)
+			}
+			if err := f.Set(last, "enabled", value); err != nil {
+				return nil, err
+			}
+			return f.Bytes(), nil
+		}
+	}
+	return editor{
+		has: func(path string) bool { return strings.HasSuffix(path, ".repo") },
+		on:  flag("1"), off: flag("0"),
+		remove: func(text []byte, id string) ([]byte, error) {
+			f := parse(text)
+			if lastSection(f, id) == nil {
+				return nil, fmt.Errorf("its section is not written [%s]", id)
+			}
+			for i := range f.Sections {
+				if f.Name(&f.Sections[i]) == id {
+					f.DeleteSection(&f.Sections[i])
+				}
+			}
+			return f.Bytes(), nil
+		},
+		section: func(text []byte, id string) (string, bool) {
+			f := parse(text)
+			last := lastSection(f, id)
+			if last == nil {
+				return "", false
+			}
+			return f.Text(last), true
+		},
+	}
+}
+
+// lastSection returns the last section of a name: dnf merges sections of one name in a
+// file, and the last word counts.
+func lastSection(f *ini.File, id string) (out *ini.Section) {
+	for i := range f.Sections {
+		if f.Name(&f.Sections[i]) == id {
+			out = &f.Sections[i]
+		}
+	}
+	return out
+}
+
+// sections edits files with sections that do not belong to the policy: the
+// distribution's own as the policy says of them, what defines a source of the sheet
+// again is switched off, and what the policy does not list is treated as it says.
+func (c *computer) sections(ed editor) {
+	texts, why := map[string][]byte{}, map[string][]string{}
+	for _, path := range sorted(c.Texts) {
+		if !c.owned[path] && ed.has(path) {
+			texts[path] = c.Texts[path]
+		}
+	}
+	apply := func(path string, line int, id, reason string, do func([]byte, string) ([]byte, error)) {
+		next, err := do(texts[path], id)
+		if err != nil {
+			c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s:%d: %s cannot be edited: %v", path, line, id, err))
+			return
+		}
+		texts[path] = next
+		if !slices.Contains(why[path], reason) {
+			why[path] = append(why[path], reason)
+		}
+	}
+	spoken := map[int]bool{}
+	for _, rule := range c.Sheet.InPlace {
+		j := family.JudgeSections(rule, c.Sheet.Family, c.Survey.Sources, c.owned)
+		for i := range j.Covers {
+			spoken[i] = true
+		}
+		reason := "repository " + rule.Repository + ", in place"
+		for _, s := range j.Switches {
+			src := &c.Survey.Sources[s.Source]
+			if _, ours := texts[src.File]; !ours {
+				continue
+			}
+			do := ed.off
+			if s.On {
+				do = ed.on
+			}
+			apply(src.File, src.Line, src.ID, reason, do)
+		}
+		for _, name := range j.Missing {
+			c.putSectionBack(texts, why, rule.Repository, name, ed)
+		}
+	}
+	for i := range c.Survey.Sources {
+		s := &c.Survey.Sources[i]
+		if _, ours := texts[s.File]; !ours || !s.Enabled || s.Family != c.Sheet.Family || spoken[i] {
+			continue
+		}
+		of := drift.Doubles(s, c.releases)
+		switch {
+		case of != nil:
+			apply(s.File, s.Line, s.ID, doubled(s, of), ed.off)
+		case c.Sheet.Unlisted == source.UnlistedSwitchOff:
+			apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d is not in the policy", s.Line), ed.off)
+		case c.Sheet.Unlisted == source.UnlistedRemove:
+			apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d is not in the policy", s.Line), ed.remove)
+		}
+	}
+	for _, path := range sorted(texts) {
+		old, there := c.Texts[path]
+		if string(texts[path]) == string(old) {
+			continue
+		}
+		e := FileEdit{Path: path, Action: Edit, Mode: c.modes[path], Old: old, New: texts[path], Why: why[path]}
+		if !there {
+			e.Action, e.Mode = Create, "0644"
+		}
+		c.out.Edits = append(c.out.Edits, e)
+	}
+}
+
+// putSectionBack puts a section of the distribution's own back as it was kept.
+func (c *computer) putSectionBack(texts map[string][]byte, why map[string][]string, repository, name string, ed editor) {
+	for _, path := range sorted(c.Kept) {
+		if c.owned[path] || !ed.has(path) {
+			continue
+		}
+		section, ok := ed.section(c.Kept[path], name)
+		if !ok {
+			continue
+		}
+		text := string(texts[path])
+		if text != "" && !strings.HasSuffix(text, "\n") {
+			text += "\n"
+		}
+		if text != "" && !strings.HasSuffix(text, "\n\n") {
+			text += "\n"
+		}
+		texts[path] = []byte(text + section)
+		why[path] = append(why[path], "a section that stood here has gone")
+		return
+	}
+	c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s: no section [%s] stands on the host, and none stood there before", repository, name))
+}
+
+// includes makes pacman.conf include the files of the policy that will stand there,
+// and no others of ours: a file that is included and not there stops pacman.
+func (c *computer) includes() {
+	old, there := c.Texts[arch.Config]
+	if !there {
+		c.out.Impossible = append(c.out.Impossible, arch.Config+" is not there, so no repository of the policy can be included")
+		return
+	}
+	text, at := old, -1
+	gone, after := map[string]bool{}, map[string]bool{}
+	for p := range c.Texts {
+		after[p] = true
+	}
+	for i, e := range c.out.Edits {
+		after[e.Path], gone[e.Path] = e.Action != Remove, e.Action == Remove
+		if e.Path == arch.Config {
+			text, at = e.New, i
+		}
+	}
+	sources := slices.Clone(c.Sheet.Sources)
+	slices.SortStableFunc(sources, func(a, b source.SheetSource) int {
+		if a.Level != b.Level {
+			return b.Level - a.Level
+		}
+		return strings.Compare(a.File, b.File)
+	})
+	var upper, lower []string
+	for i := range sources {
+		switch p := sources[i].File; {
+		case !after[p] || sources[i].Family != "":
+		case sources[i].Level > 0:
+			upper = append(upper, p)
+		default:
+			lower = append(lower, p)
+		}
+	}
+	ours := func(p string) bool {
+		return gone[p] || slices.Contains(upper, p) || slices.Contains(lower, p)
+	}
+	next := arch.Arrange(text, upper, lower, ours)
+	const reason = "includes the repositories of the policy"
+	switch {
+	case string(next) == string(text):
+	case at >= 0:
+		c.out.Edits[at].New = next
+		c.out.Edits[at].Why = append(c.out.Edits[at].Why, reason)
+	default:
+		c.out.Edits = append(c.out.Edits, FileEdit{Path: arch.Config, Action: Edit, Mode: c.modes[arch.Config], Old: old, New: next, Why: []string{reason}})
+	}
+}
+
+// remotes writes flatpak's remotes into its own configuration.
+func (c *computer) remotes() {
+	old, there := c.Texts[flatpak.Config]
+	text := old
+	var why []string
+	paths := map[string]string{} // fingerprint → file
+	for _, k := range c.Sheet.Keys {
+		paths[k.Fingerprint] = k.Path
+	}
+	listed := map[string]bool{}
+	for i := range c.Sheet.Sources {
+		s := &c.Sheet.Sources[i]
+		if s.Family != flatpak.Family {
+			continue
+		}
+		listed[s.ID] = true
+		if s.IfThere && !slices.ContainsFunc(c.Survey.Sources, func(x source.Source) bool { return x.Family == flatpak.Family && x.ID == s.ID }) {
+			continue
+		}
+		if !there {
+			c.out.Impossible = append(c.out.Impossible, flatpak.Config+" is not there: flatpak makes it when it is first used, for example by flatpak remotes")
+			return
+		}
+		var keys []string
+		for _, f := range s.SignedBy {
+			keys = append(keys, flatpak.KeyPath(strings.TrimSuffix(lastPart(paths[f]), ".asc")))
+		}
+		next, err := flatpak.Set(text, s, keys)
+		if err != nil {
+			c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s: the remote %s cannot be written: %v", flatpak.Config, s.ID, err))
+			continue
+		}
+		if string(next) != string(text) {
+			why = append(why, "repository "+s.Repository)
+		}
+		text = next
+	}
+	drop := func(id, reason string, remove bool) {
+		next, err := flatpak.Switch(text, id, remove)
+		if err != nil {
+			c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s: the remote %s cannot be switched off: %v", flatpak.Config, id, err))
+		} else if string(next) != string(text) {
+			text, why = next, append(why, reason)
+		}
+	}
+	if c.Before != nil {
+		for _, s := range c.Before.Sources {
+			if s.Family == flatpak.Family && !listed[s.ID] {
+				listed[s.ID] = true
+				drop(s.ID, "the policy does not list "+s.Repository+" for this host any more", true)
+			}
+		}
+	}
+	for i := range c.Survey.Sources {
+		s := &c.Survey.Sources[i]
+		if s.Family != flatpak.Family || s.File != flatpak.Config || !s.Enabled || listed[s.ID] {
+			continue
+		}
+		of := drift.Doubles(s, c.releases)
+		switch {
+		case of != nil:
+			drop(s.ID, doubled(s, of), false)
+		case c.Sheet.Unlisted != source.UnlistedReport:
+			drop(s.ID, fmt.Sprintf("line %d is not in the policy", s.Line), c.Sheet.Unlisted == source.UnlistedRemove)
+		}
+	}
+	if string(text) != string(old) {
+		c.out.Edits = append(c.out.Edits, FileEdit{Path: flatpak.Config, Action: Edit, Mode: c.modes[flatpak.Config], Old: old, New: text, Why: why})
+	}
+}
+
+func lastPart(p string) string { return p[strings.LastIndexByte(p, '/')+1:] }

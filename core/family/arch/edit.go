@@ -1,0 +1,173 @@
+package arch
+
+import (
+	"errors"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/text/ini"
+)
+
+// errGone is returned for a section that a file does not have.
+var errGone = errors.New("its section is not written there")
+
+// extent returns the first and last line, from 1, of each section of that name that is
+// on.
+func extent(text []byte, id string) (out [][2]int) {
+	f := ini.ParsePacman(text)
+	for i := range f.Sections {
+		s := &f.Sections[i]
+		if s.Headless || f.Name(s) != id {
+			continue
+		}
+		last := int(s.Line)
+		for _, e := range f.Entries(s) {
+			last = max(last, int(e.Line))
+		}
+		out = append(out, [2]int{int(s.Line), last})
+	}
+	return out
+}
+
+func edit(text []byte, spans [][2]int, each func(line string) string) []byte {
+	var out strings.Builder
+	n := 0
+	for line := range strings.Lines(string(text)) {
+		n++
+		if slices.ContainsFunc(spans, func(s [2]int) bool { return n >= s[0] && n <= s[1] }) {
+			line = each(line)
+		}
+		out.WriteString(line)
+	}
+	return []byte(out.String())
+}
+
+// SwitchOff comments the section of that name out, line by line.
+func SwitchOff(text []byte, id string) ([]byte, error) {
+	spans := extent(text, id)
+	if len(spans) == 0 {
+		return nil, errGone
+	}
+	return edit(text, spans, func(line string) string {
+		if strings.TrimSpace(line) == "" { // a gap would part the section
+			return ""
+		}
+		if line[0] == '#' {
+			return line
+		}
+		return "#" + line
+	}), nil
+}
+
+// SwitchOn takes the comment signs of a section away.
+func SwitchOn(text []byte, id string) ([]byte, error) {
+	var spans [][2]int
+	f := ini.ParsePacman(text)
+	for _, c := range f.Commented() {
+		if c.Name == id && len(c.Entries) > 0 {
+			spans = [][2]int{{c.Line, c.Line + len(c.Entries)}}
+		}
+	}
+	if len(spans) == 0 {
+		return nil, errGone
+	}
+	return edit(text, spans, func(line string) string { return strings.TrimLeft(line, "# \t") }), nil
+}
+
+// Remove takes the section of that name out.
+func Remove(text []byte, id string) ([]byte, error) {
+	spans := extent(text, id)
+	if len(spans) == 0 {
+		return nil, errGone
+	}
+	return edit(text, spans, func(string) string { return "" }), nil
+}
+
+// Section returns the text of the section of that name, or of the one that is
+// commented out.
+func Section(text []byte, id string) (string, bool) {
+	spans := extent(text, id)
+	if len(spans) == 0 {
+		return "", false
+	}
+	var out strings.Builder
+	edit(text, spans[len(spans)-1:], func(line string) string {
+		out.WriteString(line)
+		return line
+	})
+	return out.String(), true
+}
+
+// Arrange makes pacman.conf include files, the upper ones before its own first
+// repository and the lower ones behind its last, in that order. Files for which ours
+// holds are included nowhere else. A text that has them so is left as it is.
+func Arrange(text []byte, upper, lower []string, ours func(path string) bool) []byte {
+	f := ini.ParsePacman(text)
+	var above, below []string
+	drop := map[int]bool{}
+	first, own := 0, false
+	for i := range f.Sections {
+		s := &f.Sections[i]
+		if !s.Headless && f.Name(s) != "options" && !own {
+			own, first = true, int(s.Line)
+		}
+		entries := f.Entries(s)
+		for j := range entries {
+			e := &entries[j]
+			value := f.Value(e)
+			if f.Key(e) != "Include" || e.Bare() || !ours(value) {
+				continue
+			}
+			drop[int(e.Line)] = true
+			if own {
+				below = append(below, value)
+			} else {
+				above = append(above, value)
+			}
+		}
+	}
+	if !own { // no repository of its own: there is but one place
+		upper, lower = nil, slices.Concat(upper, lower)
+		above, below = nil, slices.Concat(above, below)
+	}
+	if slices.Equal(above, upper) && slices.Equal(below, lower) {
+		return text
+	}
+	block := func(paths []string) string {
+		if len(paths) == 0 {
+			return ""
+		}
+		out := includesHead + "\n"
+		for _, p := range paths {
+			out += "Include = " + p + "\n"
+		}
+		return out
+	}
+	list := slices.Collect(strings.Lines(string(text)))
+	if own && len(upper) > 0 {
+		for first > 1 && strings.HasPrefix(list[first-2], "#") && strings.TrimSpace(list[first-2]) != includesHead && !drop[first-1] { // what is said of the section stays with it
+			first--
+		}
+	}
+	var out strings.Builder
+	for n, line := range list {
+		if own && n+1 == first && len(upper) > 0 {
+			out.WriteString(block(upper) + "\n")
+		}
+		if !drop[n+1] && strings.TrimSpace(line) != includesHead {
+			out.WriteString(line)
+		}
+	}
+	rest := out.String()
+	if len(lower) > 0 {
+		rest = strings.TrimRight(rest, "\n")
+		if rest != "" {
+			rest += "\n\n"
+		}
+		rest += block(lower)
+	}
+	return []byte(rest)
+}
+
+// includesHead tells people what the lines below it are.
+const includesHead = "# Patient Lantern's repositories, each in a file of its own."

@@ -1,0 +1,214 @@
+package policy
+
+import (
+	"reflect"
+	"strings"
+)
+
+// The types of this file are the grammar of a policy file. The loader takes the keys
+// that it allows from them, and Schema describes them to editors; what the values mean
+// is the loader's to say. Tags: yaml is the key, doc is for people, enum lists the
+// values that there are, form names a pattern of Schema, need marks what must be given.
+
+type fileForm struct {
+	Format       string                       `yaml:"format" doc:"format of the file" enum:"patient-lantern/1" need:"yes"`
+	Notice       *noticeForm                  `yaml:"notice" doc:"how long before something ends it is spoken of"`
+	Keys         map[string]keyForm           `yaml:"keys" doc:"vendors' signing keys, by name"`
+	Repositories map[string]repositoryForm    `yaml:"repositories" doc:"places that packages come from, by name"`
+	Contracts    map[string]contractForm      `yaml:"contracts" doc:"what vendors sold, by name"`
+	Channels     map[string]channelForm       `yaml:"channels" doc:"choices between repositories, by name"`
+	Labels       map[string]map[string]string `yaml:"labels" doc:"labels of hosts: name or brace range, then label: value"`
+	Groups       map[string]groupForm         `yaml:"groups" doc:"named sets of hosts"`
+	Assign       []assignmentForm             `yaml:"assign" doc:"who gets what"`
+}
+
+type noticeForm struct {
+	Keys string `yaml:"keys" doc:"warn of keys that end within so many days; 30 days when left out" form:"days"`
+}
+
+type keyForm struct {
+	File        string `yaml:"file" doc:"the key's file, beside this one" need:"yes"`
+	Fingerprint string `yaml:"fingerprint" doc:"full fingerprint of the primary key, 40 or 64 hexadecimal digits" form:"fingerprint" need:"yes"`
+	Succeeds    string `yaml:"succeeds" doc:"the key that this one takes over from; it is trusted wherever that one is" form:"name"`
+	Because     string `yaml:"because" doc:"why a weak key is trusted all the same"`
+}
+
+type definitionForm struct {
+	Deb     *debForm     `yaml:"deb" doc:"for apt"`
+	Rpm     *rpmForm     `yaml:"rpm" doc:"for dnf and yum"`
+	Zypp    *zyppForm    `yaml:"zypp" doc:"for zypper"`
+	Arch    *archForm    `yaml:"arch" doc:"for pacman"`
+	Flatpak *flatpakForm `yaml:"flatpak" doc:"for flatpak, system-wide"`
+}
+
+type flatpakForm struct {
+	URL      string `yaml:"url" doc:"URL of the remote" form:"url"`
+	Priority *int   `yaml:"priority" doc:"flatpak's own number, where above and below do not do"`
+}
+
+type placeForm struct {
+	URL      string   `yaml:"url" doc:"base URL" form:"url"`
+	Sections []string `yaml:"sections" doc:"in place: names of the sections that are the distribution's own"`
+	Priority *int     `yaml:"priority" doc:"the package manager's own number, where above and below do not do"`
+}
+
+type rpmForm struct {
+	placeForm
+	Mirrors   []string `yaml:"mirrors" doc:"base URLs of mirrors, which become a file of their own"`
+	Access    string   `yaml:"access" doc:"how a licensed repository is opened" enum:"login,client-certificate,token-url"`
+	Authority string   `yaml:"authority" doc:"file of certificates (PEM) that vouch for the server"`
+}
+
+type zyppForm struct {
+	placeForm
+	Mirrors []string `yaml:"mirrors" doc:"base URLs of mirrors, which become a file of their own"`
+	Access  string   `yaml:"access" doc:"how a licensed repository is opened" enum:"login,token-url"`
+}
+
+type archForm struct {
+	URL      string   `yaml:"url" doc:"base URL" form:"url"`
+	Sections []string `yaml:"sections" doc:"in place: names of the sections that are the distribution's own"`
+	Mirrors  []string `yaml:"mirrors" doc:"base URLs of mirrors, which become a file of their own"`
+	Access   string   `yaml:"access" doc:"how a licensed repository is opened" enum:"login-in-url"`
+}
+
+type debForm struct {
+	URL        string   `yaml:"url" doc:"base URL" form:"url"`
+	Mirrors    []string `yaml:"mirrors" doc:"base URLs of mirrors, which become a file of their own"`
+	Suites     []string `yaml:"suites" doc:"suites, or paths that end in /"`
+	Components []string `yaml:"components" doc:"components of each suite"`
+	Archs      []string `yaml:"architectures" doc:"architectures; the host's own when left out"`
+	Kinds      []string `yaml:"kinds" doc:"what is fetched" enum:"binary,source"`
+	Add        []string `yaml:"add-components" doc:"components that are added"`
+	Drop       []string `yaml:"drop-components" doc:"components that are taken out"`
+	Pin        string   `yaml:"pin" doc:"what a pin of preferences(5) matches; origin and the host of the url when left out"`
+	Priority   *int     `yaml:"priority" doc:"Pin-Priority, where above and below do not do"`
+}
+
+type repositoryForm struct {
+	Title      string            `yaml:"title" doc:"name for people"`
+	Support    string            `yaml:"support" doc:"who stands behind it" enum:"vendor,distribution,community,internal"`
+	Settings   map[string]string `yaml:"settings" doc:"named values with their defaults; assignments can say others"`
+	Keys       []string          `yaml:"keys" doc:"signing keys, by name"`
+	Signatures string            `yaml:"signatures" doc:"whether signatures are checked" enum:"required,off"`
+	Because    string            `yaml:"because" doc:"why a check is weakened"`
+	Enabled    *bool             `yaml:"enabled" doc:"false keeps the source present and off"`
+	InPlace    *bool             `yaml:"in-place" doc:"edit the distribution's own entries"`
+	Above      []string          `yaml:"above" doc:"repositories whose packages of the same name it wins over"`
+	Below      []string          `yaml:"below" doc:"repositories that win over it"`
+	Media      *mediaForm        `yaml:"media" doc:"install media or a folder that one host holds"`
+	Needs      *needsForm        `yaml:"needs" doc:"what must be there before it is switched on"`
+	Witness    *witnessForm      `yaml:"witness" doc:"a package that proves that it works"`
+	definitionForm
+	Files map[string]definitionForm `yaml:"files" doc:"further files of the repository, by name"`
+	Cases []caseForm                `yaml:"cases" doc:"what changes where a condition holds, in order"`
+}
+
+type mediaForm struct {
+	Host string `yaml:"host" doc:"the host that holds it" need:"yes"`
+	Path string `yaml:"path" doc:"where it stands there" form:"path" need:"yes"`
+	URL  string `yaml:"url" doc:"where the other hosts find it" form:"url"`
+}
+
+type needsForm struct {
+	Packages     []string          `yaml:"packages" doc:"packages that must be installed"`
+	Repositories []string          `yaml:"repositories" doc:"repositories that the host must have too"`
+	Free         map[string]string `yaml:"free" doc:"space that must be free: folder, then an amount such as 200MiB" form:"size"`
+	Tools        map[string]string `yaml:"tools" doc:"package tools and the least version of each"`
+}
+
+type witnessForm struct {
+	Package string `yaml:"package" doc:"a package that is known to exist only there" need:"yes"`
+	AtLeast string `yaml:"at-least" doc:"the least version of it that must be visible"`
+}
+
+type caseForm struct {
+	Where   string `yaml:"where" doc:"condition in CEL" need:"yes"`
+	Enabled *bool  `yaml:"enabled" doc:"false keeps the source present and off"`
+	definitionForm
+	Files map[string]definitionForm `yaml:"files" doc:"further files of the repository, by name"`
+}
+
+type contractForm struct {
+	Title   string   `yaml:"title" doc:"name for people"`
+	Account string   `yaml:"account" doc:"account at the vendor's desk; the contract's name when left out" form:"name"`
+	Numbers []string `yaml:"numbers" doc:"only these contracts of the account"`
+}
+
+// channelForm has a title, and each choice under a name of its own.
+type channelForm struct {
+	Title   string                `yaml:"title" doc:"name for people"`
+	Choices map[string]choiceForm `yaml:"*"`
+}
+
+type choiceForm struct {
+	Repository string      `yaml:"repository" doc:"the repository that it stands for" form:"name" need:"yes"`
+	Contract   string      `yaml:"contract" doc:"what opens it; open when left out" form:"name"`
+	Opens      string      `yaml:"opens" doc:"what the vendor's desk calls it; the repository's name when left out"`
+	Pinned     string      `yaml:"pinned" doc:"the version that it stays at; rolling when left out"`
+	Variants   variantForm `yaml:"variants" doc:"for those who ask for them"`
+}
+
+type variantForm struct {
+	Debug  string `yaml:"debug" doc:"repository with debug symbols" form:"name"`
+	Source string `yaml:"source" doc:"repository with sources" form:"name"`
+}
+
+type groupForm struct {
+	Hosts  []string `yaml:"hosts" doc:"names of hosts; ranges as gw-{01..12}.brinewick.test"`
+	Where  string   `yaml:"where" doc:"condition in CEL"`
+	Groups []string `yaml:"groups" doc:"groups whose hosts are in it too"`
+	Except []string `yaml:"except" doc:"groups and hosts that are not in it"`
+}
+
+type assignmentForm struct {
+	To           oneOrMany             `yaml:"to" doc:"groups, hosts, or everyone" need:"yes"`
+	Over         oneOrMany             `yaml:"over" doc:"groups whose assignments this one wins over"`
+	Repositories []string              `yaml:"repositories" doc:"repositories, by name"`
+	Channels     map[string]followForm `yaml:"channels" doc:"channel: choice"`
+	Seats        string                `yaml:"seats" doc:"how seats are taken" enum:"by-hand,automatic"`
+	Without      *decisionForm         `yaml:"without-contract" doc:"a recorded decision to run without a contract"`
+	Unlisted     string                `yaml:"unlisted" doc:"what happens to sources that the policy does not list" enum:"report,switch-off,remove"`
+	Settings     map[string]string     `yaml:"settings" doc:"repository.setting: value"`
+}
+
+// followForm is the name of a choice, or this mapping.
+type followForm struct {
+	Follow   string   `yaml:"follow" doc:"the choice that is followed" need:"yes"`
+	Variants []string `yaml:"variants" doc:"variants that are wanted as well" enum:"debug,source"`
+}
+
+type decisionForm struct {
+	Because string `yaml:"because" doc:"why" need:"yes"`
+	Author  string `yaml:"author" doc:"who decided" need:"yes"`
+	Review  string `yaml:"review" doc:"day on which it is looked at again" form:"day" need:"yes"`
+}
+
+// oneOrMany is a name, or a list of names.
+type oneOrMany []string
+
+// keysOf lists the keys of a form, in its order.
+func keysOf[T any]() []string { return keysIn(reflect.TypeFor[T](), nil) }
+
+func keysIn(t reflect.Type, out []string) []string {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		if f.Anonymous {
+			out = keysIn(f.Type, out)
+		} else if key := f.Tag.Get("yaml"); key != "*" {
+			out = append(out, key)
+		}
+	}
+	return out
+}
+
+// enumOf lists the values that there are for a key of a form.
+func enumOf[T any](key string) []string {
+	t := reflect.TypeFor[T]()
+	for i := range t.NumField() {
+		if f := t.Field(i); f.Tag.Get("yaml") == key {
+			return strings.Split(f.Tag.Get("enum"), ",")
+		}
+	}
+	return nil
+}
