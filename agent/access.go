@@ -273,14 +273,14 @@ func (h *Host) accessState(f accessFile) (state, have, want string) {
 }
 
 // accessFiles says how the access files of the host stand.
-func (h *Host) accessFiles() []credential.File {
-	out := []credential.File{}
+func (h *Host) accessFiles() []credential.HeldFile {
+	out := []credential.HeldFile{}
 	m, err := h.accessMemory()
 	if err != nil {
 		return out
 	}
 	for _, f := range m.Files {
-		x := credential.File{Account: f.Account, Path: f.Path}
+		x := credential.HeldFile{Account: f.Account, Path: f.Path}
 		x.State, x.Have, x.Want = h.accessState(f)
 		if !f.Expires.IsZero() {
 			at := f.Expires

@@ -144,7 +144,7 @@ type RevisionList struct {
 
 // Preview is what carrying a revision would change.
 type Preview struct {
-	Revision  int64          `json:"revision"`
+	Revision  int64          `json:"revision" doc:"0 for a folder that is not published"`
 	Changing  int            `json:"changing" doc:"Hosts that would change"`
 	Steady    int            `json:"steady" doc:"Hosts that have all of it already"`
 	Unknown   []string       `json:"unknown" doc:"Hosts that have sent no survey yet"`
@@ -156,6 +156,8 @@ type Preview struct {
 // PreviewGroup is hosts that would change in the same way.
 type PreviewGroup struct {
 	Hosts      []string      `json:"hosts"`
+	Weakens    []string      `json:"weakens,omitempty" doc:"What makes these hosts easier to attack"`
+	Overrides  []string      `json:"overrides,omitempty" doc:"Which sources come to stand above others"`
 	Diff       string        `json:"diff"`
 	Files      []PreviewFile `json:"files"`
 	Impossible []string      `json:"impossible"`

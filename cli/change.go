@@ -123,10 +123,11 @@ func (a *app) diagnostics(dir string, list []diag.Diagnostic) (errors int) {
 
 func (a *app) policyCheck() *cobra.Command {
 	var fleet bool
+	var from string
 	cmd := &cobra.Command{
 		Use: "check FOLDER", Short: "Say what is wrong with a policy folder, by file, line and column", Args: cobra.ExactArgs(1),
-		Long:    "Check a policy folder. Without --fleet no service is needed; with it the folder is\nalso resolved for every host of the fleet, so that contradictions show. --format sarif\nprints SARIF 2.1.0, which code review tools read.",
-		Example: "  lantern policy check ./policy\n  lantern policy check ./policy --fleet --format json\n  lantern policy check ./policy --format sarif > policy.sarif", Annotations: map[string]string{moreFormats: "sarif"},
+		Long:    "Check a policy folder. Without --fleet no service is needed; with it, or with --surveys,\nthe folder is also resolved for every host, so that contradictions, names of hosts that there\nare not and definitions that apply nowhere show. --format sarif\nprints SARIF 2.1.0, which code review tools read.",
+		Example: "  lantern policy check ./policy\n  lantern policy check ./policy --fleet --format json\n  lantern policy check ./policy --surveys ./surveys\n  lantern policy check ./policy --format sarif > policy.sarif", Annotations: map[string]string{moreFormats: "sarif"},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, diags, err := folder(args[0])
 			if err != nil {
@@ -137,6 +138,16 @@ func (a *app) policyCheck() *cobra.Command {
 				p, more := policy.Load(f, time.Now())
 				res.Looked = service.Looked(p)
 				res.Diagnostics = append(res.Diagnostics, more...)
+			}
+			if from != "" && !diag.HasErrors(res.Diagnostics) {
+				hosts, err := surveys(from)
+				if err != nil {
+					return err
+				}
+				p, _ := policy.Load(f, time.Now())
+				r := resolveFor(p, hosts)
+				res.Looked.Hosts = r.fleet.Hosts()
+				res.Diagnostics = append(res.Diagnostics, r.fleet.Diagnostics()...)
 			}
 			if fleet && !diag.HasErrors(res.Diagnostics) {
 				if res, err = a.client().Check(cmd.Context(), api.Publication{Files: f}); err != nil {
@@ -184,7 +195,9 @@ func (a *app) policyCheck() *cobra.Command {
 			return nil
 		},
 	}
+	cmd.Flags().StringVar(&from, "surveys", "", "also resolve it for the hosts of a folder of saved surveys")
 	cmd.Flags().BoolVar(&fleet, "fleet", false, "also resolve it for every host, through the service")
+	cmd.MarkFlagsMutuallyExclusive("fleet", "surveys")
 	return cmd
 }
 
@@ -260,14 +273,14 @@ func (a *app) revisions() *cobra.Command {
 
 func (a *app) preview() *cobra.Command {
 	var revision int64
+	var from string
 	cmd := &cobra.Command{
-		Use: "preview", Short: "Show which hosts a revision would change, and the exact lines", GroupID: "policy", Args: cobra.NoArgs,
-		Long:    "Show what carrying a revision would change. Hosts that would change in the same way\nstand together, the largest group first.",
-		Example: "  lantern preview\n  lantern preview --revision 3 --format json",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			stop := a.waiting("working out the changes")
-			p, err := a.client().Preview(cmd.Context(), revision)
-			stop()
+		Use: "preview [FOLDER]", Short: "Show which hosts a revision or a policy folder would change, and the exact lines", GroupID: "policy", Args: cobra.MaximumNArgs(1),
+		Long: "Show what carrying a revision, or a policy folder that is not published, would change. Hosts\nthat would change in the same way stand together, the largest group first. What weakens\n" +
+			"security and what comes to stand above other sources is told at the top.\n\nWith --surveys no service is needed: the folder is tried on saved surveys (lantern survey save),\nas in a pipeline that reviews a change of the policy.",
+		Example: "  lantern preview\n  lantern preview --revision 3 --format json\n  lantern preview ./policy\n  lantern preview ./policy --surveys ./surveys",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := a.previewed(cmd.Context(), args, from, revision)
 			if err != nil {
 				return err
 			}
@@ -279,16 +292,73 @@ func (a *app) preview() *cobra.Command {
 		},
 	}
 	cmd.Flags().Int64Var(&revision, "revision", 0, "the revision; 0 for the newest")
+	cmd.Flags().StringVar(&from, "surveys", "", "folder of saved surveys to try the folder on, instead of the fleet")
 	return cmd
+}
+
+// previewed works a preview out: of a revision, or of a folder on the fleet or on saved
+// surveys.
+func (a *app) previewed(ctx context.Context, args []string, from string, revision int64) (api.Preview, error) {
+	if len(args) == 0 && from != "" {
+		return api.Preview{}, wrong("--surveys tries a policy folder; name it: lantern preview FOLDER --surveys %s", from)
+	}
+	if len(args) == 1 && revision != 0 {
+		return api.Preview{}, wrong("give a folder or --revision, not both")
+	}
+	stop := a.waiting("working out the changes")
+	defer stop()
+	switch {
+	case from != "":
+		return a.previewOffline(args[0], from)
+	case len(args) == 0:
+		return a.client().Preview(ctx, revision)
+	}
+	f, diags, err := folder(args[0])
+	if err != nil {
+		return api.Preview{}, err
+	}
+	if diag.HasErrors(diags) {
+		a.diagnostics(args[0], diags)
+		return api.Preview{}, no("%s in %s", view.Count(len(diags), "error", "errors"), args[0])
+	}
+	return a.client().PreviewFolder(ctx, api.Publication{Files: f})
+}
+
+// first tells what people should look at before all else.
+func (a *app) first(p api.Preview) {
+	for _, x := range []struct {
+		sign  string
+		style view.Style
+		of    func(g *api.PreviewGroup) []string
+	}{{"!! weakens security:", view.Red, func(g *api.PreviewGroup) []string { return g.Weakens }}, {"! order:", view.Yellow, func(g *api.PreviewGroup) []string { return g.Overrides }}} {
+		hosts := map[string][]string{}
+		var order []string
+		for i := range p.Groups {
+			for _, w := range x.of(&p.Groups[i]) {
+				if hosts[w] == nil {
+					order = append(order, w)
+				}
+				hosts[w] = append(hosts[w], p.Groups[i].Hosts...)
+			}
+		}
+		for _, w := range order {
+			slices.Sort(hosts[w])
+			a.out.Printf("%s %s, on %s: %s", a.out.Paint(x.style, x.sign), w, view.Count(len(hosts[w]), "host", "hosts"), someNames(hosts[w], 8))
+		}
+	}
 }
 
 func (a *app) showPreview(p api.Preview) {
 	total := p.Changing + p.Steady + p.Unmanaged + len(p.Unknown)
+	what := fmt.Sprintf("Revision %d", p.Revision)
+	if p.Revision == 0 {
+		what = "The folder"
+	}
 	switch {
 	case p.Changing == 0:
-		a.out.Printf("Revision %d would change %s.", p.Revision, a.out.Paint(view.Green, "nothing"))
+		a.out.Printf("%s would change %s.", what, a.out.Paint(view.Green, "nothing"))
 	default:
-		a.out.Printf("Revision %d would change %s of %d, in %s.", p.Revision, a.out.Paint(view.Bold, view.Count(p.Changing, "host", "hosts")), total, view.Count(len(p.Groups), "way", "ways"))
+		a.out.Printf("%s would change %s of %d, in %s.", what, a.out.Paint(view.Bold, view.Count(p.Changing, "host", "hosts")), total, view.Count(len(p.Groups), "way", "ways"))
 	}
 	if p.Steady > 0 {
 		a.out.Printf("%s as it says already.", view.Count(p.Steady, "host is", "hosts are"))
@@ -299,6 +369,7 @@ func (a *app) showPreview(p api.Preview) {
 	if len(p.Unknown) > 0 {
 		a.out.Printf("%s sent no survey yet: %s", view.Count(len(p.Unknown), "host has", "hosts have"), someNames(p.Unknown, 8))
 	}
+	a.first(p)
 	a.seatsAhead(p.Seats)
 	for _, g := range p.Groups {
 		a.out.Printf("\n%s %s", a.out.Paint(view.Bold, view.Count(len(g.Hosts), "host:", "hosts:")), someNames(g.Hosts, 8))

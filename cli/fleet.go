@@ -335,12 +335,13 @@ func (a *app) heal() *cobra.Command {
 
 func (a *app) read() *cobra.Command {
 	var root string
+	var texts bool
 	cmd := &cobra.Command{
 		Use: "read", Short: "Show what is configured on a root folder; needs no service", GroupID: "fleet", Args: cobra.NoArgs,
 		Long:    "Read package sources, keys and traits off a root folder: this machine's, or that of\nanother. Nothing is run and nothing is changed.",
-		Example: "  lantern read\n  lantern read --root demo-hosts/gw-03\n  lantern read --root /mnt/image --format json | jq '.sources[].effective_urls'",
+		Example: "  lantern read\n  lantern read --root demo-hosts/gw-03\n  lantern read --root /mnt/image --format json | jq '.sources[].effective_urls'\n  lantern read --root demo-hosts/gw-03 --texts > surveys/gw-03.brinewick.test.json",
 		RunE: func(_ *cobra.Command, _ []string) error {
-			err := read.Root(root, a.format, a.out)
+			err := read.Root(root, a.format, texts, a.out)
 			var missing *read.Missing
 			var refused *read.Refused
 			switch {
@@ -353,5 +354,6 @@ func (a *app) read() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&root, "root", "/", "root folder")
+	cmd.Flags().BoolVar(&texts, "texts", false, "print JSON with the source files in it, passwords masked: a saved survey")
 	return cmd
 }

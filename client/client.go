@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/reason"
+	"patientlantern.example/lantern/core/saved"
 )
 
 // Client calls one service as one operator.
@@ -187,6 +189,21 @@ func (c *Client) Host(ctx context.Context, name string) (api.HostDetail, error) 
 	return get[api.HostDetail](ctx, c, "/api/hosts/"+url.PathEscape(name), nil)
 }
 
+// Explain says why a host has what a revision gives it; 0 for the newest.
+func (c *Client) Explain(ctx context.Context, name string, revision int64) (reason.Explanation, error) {
+	return get[reason.Explanation](ctx, c, "/api/hosts/"+url.PathEscape(name)+"/explanation", url.Values{"revision": {strconv.FormatInt(revision, 10)}})
+}
+
+// Survey returns a host's last survey with the texts of its source files.
+func (c *Client) Survey(ctx context.Context, name string) (saved.Snapshot, error) {
+	return get[saved.Snapshot](ctx, c, "/api/hosts/"+url.PathEscape(name)+"/survey", nil)
+}
+
+// RevisionFiles returns the folder that was published as a revision.
+func (c *Client) RevisionFiles(ctx context.Context, number int64) (api.Publication, error) {
+	return get[api.Publication](ctx, c, "/api/revisions/"+strconv.FormatInt(number, 10), nil)
+}
+
 // Retire forgets a host.
 func (c *Client) Retire(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/api/hosts/"+url.PathEscape(name), nil, nil)
@@ -225,6 +242,11 @@ func (c *Client) Publish(ctx context.Context, p api.Publication) (api.Revision, 
 // Revisions returns every revision, the newest first.
 func (c *Client) Revisions(ctx context.Context) (api.RevisionList, error) {
 	return get[api.RevisionList](ctx, c, "/api/revisions", nil)
+}
+
+// PreviewFolder shows what a policy folder would change that is not published.
+func (c *Client) PreviewFolder(ctx context.Context, in api.Publication) (api.Preview, error) {
+	return send[api.Preview](ctx, c, http.MethodPost, "/api/policy/preview", in)
 }
 
 // Preview tells what carrying a revision would change; 0 stands for the newest.

@@ -23,6 +23,8 @@ import (
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/preview"
+	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/store"
 )
@@ -336,22 +338,29 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (looked api
 		return looked, diags, nil, nil
 	}
 	rs := s.compute.resolver(p)
+	judge := resolve.NewFleet(rs)
 	for _, h := range s.fleet.all() {
 		v := h.row()
 		if v.Traits == "" {
 			continue
 		}
-		looked.Hosts++
-		if _, err := s.compute.resolve(ctx, rs, v); err != nil {
+		res, err := s.compute.resolve(ctx, rs, v)
+		if err != nil {
 			return looked, diags, nil, err
+		}
+		t, err := s.compute.traitsOf(ctx, v.Traits)
+		if err != nil {
+			return looked, diags, nil, err
+		}
+		judge.Add(resolve.Host{Name: v.Name, Traits: t}, res)
+	}
+	looked.Hosts = judge.Hosts()
+	for _, d := range judge.Diagnostics() {
+		if !slices.ContainsFunc(diags, func(x diag.Diagnostic) bool { return x.Code == d.Code && x.Pos == d.Pos }) {
+			diags = append(diags, d)
 		}
 	}
 	for _, res := range rs.Distinct() {
-		for _, d := range res.Trouble {
-			if !slices.ContainsFunc(diags, func(x diag.Diagnostic) bool { return x.Code == d.Code && x.Pos == d.Pos }) {
-				diags = append(diags, d)
-			}
-		}
 		sheets = append(sheets, store.Document{Digest: res.Digest, Kind: store.KindSheet, Body: res.Text})
 	}
 	return looked, diags, sheets, nil
@@ -383,7 +392,7 @@ func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision
 		return nil, s.refuse(err)
 	}
 	if diag.HasErrors(diags) {
-		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors; nothing was published", diags)
+		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors; nothing was published", diag.Errors(diags))
 	}
 	folder, err := source.Canonical(policy.Folder(in.Body.Files))
 	if err != nil {
@@ -457,7 +466,20 @@ func (s *Service) preview(ctx context.Context, in *previewQuery) (*body[api.Prev
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	out := api.Preview{Revision: r.Number, Unknown: []string{}, Groups: []api.PreviewGroup{}}
+	return s.previewOf(ctx, rs, r.Number)
+}
+
+// previewFolder shows what a folder would change that is not published.
+func (s *Service) previewFolder(ctx context.Context, in *folderIn) (*body[api.Preview], error) {
+	p, diags := policy.Load(in.Body.Files, s.now())
+	if diag.HasErrors(diags) {
+		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors", diag.Errors(diags))
+	}
+	return s.previewOf(ctx, s.compute.resolver(p), 0)
+}
+
+func (s *Service) previewOf(ctx context.Context, rs *resolve.Resolver, number int64) (*body[api.Preview], error) {
+	out := api.Preview{Revision: number, Unknown: []string{}, Groups: []api.PreviewGroup{}}
 	var wanted []wantedSeats
 	groups := map[string]int{}
 	var broken []diag.Diagnostic
@@ -499,7 +521,12 @@ func (s *Service) preview(ctx context.Context, in *previewQuery) (*body[api.Prev
 		if !ok {
 			i = len(out.Groups)
 			groups[key] = i
-			g := api.PreviewGroup{Diff: o.diff, Files: []api.PreviewFile{}, Impossible: source.Strings(o.change.Impossible)}
+			g := api.PreviewGroup{Diff: o.diff, Files: []api.PreviewFile{}, Impossible: source.Strings(o.change.Impossible), Overrides: preview.Overrides(res.Sheet, o.change.Edits)}
+			survey, err := s.compute.surveyOf(ctx, v.Survey)
+			if err != nil {
+				return nil, s.refuse(err)
+			}
+			g.Weakens = preview.Weakens(res.Sheet, survey)
 			for _, e := range o.change.Edits {
 				g.Files = append(g.Files, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
 			}
@@ -508,9 +535,10 @@ func (s *Service) preview(ctx context.Context, in *previewQuery) (*body[api.Prev
 		out.Groups[i].Hosts = append(out.Groups[i].Hosts, v.Name)
 	}
 	if len(broken) > 0 {
-		return nil, trouble(http.StatusConflict, fmt.Sprintf("revision %d contradicts itself for some hosts", r.Number), broken)
+		return nil, trouble(http.StatusConflict, fmt.Sprintf("revision %d contradicts itself for some hosts", number), broken)
 	}
 	slices.SortStableFunc(out.Groups, func(a, b api.PreviewGroup) int { return len(b.Hosts) - len(a.Hosts) })
+	var err error
 	if out.Seats, err = s.seatsAhead(ctx, wanted); err != nil {
 		return nil, s.refuse(err)
 	}

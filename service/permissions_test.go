@@ -28,8 +28,10 @@ var routes = map[string]string{
 	"GET /healthz": everybody, "GET /metrics": everybody, "GET /openapi.json": everybody,
 	"POST /api/session": everybody, "POST /api/agent/join": everybody,
 	"GET /api/session": readers, "DELETE /api/session": readers, "GET /api/hosts": readers, "GET /api/hosts/{name}": readers, "GET /api/drift": readers,
+	"GET /api/hosts/{name}/explanation": readers, "GET /api/hosts/{name}/survey": readers, "GET /api/revisions/{number}": readers,
 	"GET /api/revisions": readers, "GET /api/preview": readers, "GET /api/rollouts": readers, "GET /api/rollouts/{id}": readers, "GET /api/events": readers,
 	"DELETE /api/hosts/{name}": operators, "PUT /api/hosts/{name}/labels": operators, "POST /api/hosts/{name}/heal": operators, "POST /api/invites": operators,
+	"POST /api/policy/preview": operators,
 	"POST /api/policy/check": operators, "POST /api/revisions": operators, "POST /api/rollouts": operators, "POST /api/rollouts/{id}/stop": operators,
 	"GET /api/contracts": readers, "GET /api/seats": readers, "GET /api/channels": readers, "GET /api/outlook": readers, "GET /api/accounts": readers,
 	"POST /api/accounts": operators, "DELETE /api/accounts/{name}": operators, "POST /api/seats": operators, "DELETE /api/seats/{host}/{account}": operators,
@@ -58,7 +60,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 	callers := map[string]string{"nobody": "", "a stranger": "Bearer plo_wrong", "a reader": "Bearer " + reader.Token, "an operator": "Bearer " + r.Operator.Token}
 	for route, access := range routes {
 		method, path, _ := strings.Cut(route, " ")
-		path = strings.NewReplacer("{name}", "nothing-of-that-name", "{id}", "999", "{host}", "nothing-of-that-name", "{account}", "nothing", "{digest}", strings.Repeat("0", 64)).Replace(path)
+		path = strings.NewReplacer("{name}", "nothing-of-that-name", "{id}", "999", "{number}", "999", "{host}", "nothing-of-that-name", "{account}", "nothing", "{digest}", strings.Repeat("0", 64)).Replace(path)
 		for who, header := range callers {
 			t.Run(route+" for "+who, func(t *testing.T) {
 				ctx, cancel := context.WithCancel(context.Background())

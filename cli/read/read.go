@@ -10,6 +10,7 @@ import (
 
 	"patientlantern.example/lantern/agent"
 	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/core/saved"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -26,8 +27,9 @@ type Refused struct{}
 
 func (e *Refused) Error() string { return "" }
 
-// Root surveys a root folder and writes what it found, as table or json.
-func Root(root, format string, out *view.Out) error {
+// Root surveys a root folder and writes what it found, as table or json. With texts the
+// source files stand in the JSON as well, passwords masked.
+func Root(root, format string, texts bool, out *view.Out) error {
 	if info, err := os.Stat(root); err != nil || !info.IsDir() {
 		return &Missing{root}
 	}
@@ -36,8 +38,21 @@ func Root(root, format string, out *view.Out) error {
 		return err
 	}
 	defer h.Close()
-	s := h.Survey().Survey
-	if format == "json" {
+	r := h.Survey()
+	s := r.Survey
+	if texts {
+		snapshot := saved.Snapshot{Texts: map[string]string{}}
+		for p, t := range r.Masked() {
+			snapshot.Texts[p] = string(t)
+		}
+		snapshot.Survey = r.Survey
+		enc := json.NewEncoder(out)
+		enc.SetIndent("", "  ")
+		enc.SetEscapeHTML(false)
+		if err := enc.Encode(&snapshot); err != nil {
+			return err
+		}
+	} else if format == "json" {
 		enc := json.NewEncoder(out)
 		enc.SetIndent("", "  ")
 		enc.SetEscapeHTML(false)

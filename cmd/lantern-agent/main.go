@@ -102,6 +102,7 @@ func command() *cobra.Command {
 	run.Flags().StringVar(&logLevel, "log", "info", "debug, info, warn or error")
 
 	var format string
+	var texts bool
 	readCmd := &cobra.Command{
 		Use: "read", Short: "Show what is configured on this host", Args: cobra.NoArgs,
 		Example: "  lantern-agent read\n  lantern-agent read --root /mnt/image --format json",
@@ -109,7 +110,7 @@ func command() *cobra.Command {
 			if format != "table" && format != "json" {
 				return usage{fmt.Errorf("--format is %q; it must be table or json", format)}
 			}
-			err := read.Root(root, format, view.NewOut(os.Stdout, "auto"))
+			err := read.Root(root, format, texts, view.NewOut(os.Stdout, "auto"))
 			var missing *read.Missing
 			if errors.As(err, &missing) {
 				return usage{err}
@@ -117,6 +118,7 @@ func command() *cobra.Command {
 			return err
 		},
 	}
+	readCmd.Flags().BoolVar(&texts, "texts", false, "print JSON with the source files in it, passwords masked: a saved survey")
 	readCmd.Flags().StringVar(&format, "format", "table", "table or json")
 	cmd.AddCommand(join, run, readCmd)
 	cmd.SetContext(context.Background())

@@ -261,6 +261,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hosts/{name}/explanation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why a host has what it should have, line by line, and why not what it has not */
+        get: operations["explain-host"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hosts/{name}/heal": {
         parameters: {
             query?: never;
@@ -288,6 +305,23 @@ export interface paths {
         get?: never;
         /** Replace a host's labels */
         put: operations["label-host"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hosts/{name}/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A host's last survey, with the texts of its source files */
+        get: operations["show-survey"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -381,6 +415,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/policy/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a policy folder would change; nothing is kept */
+        post: operations["preview-policy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/preview": {
         parameters: {
             query?: never;
@@ -410,6 +461,23 @@ export interface paths {
         put?: never;
         /** Publish a policy folder as a revision */
         post: operations["publish-policy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The folder that was published as a revision */
+        get: operations["show-revision"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -627,6 +695,10 @@ export interface components {
              */
             level: number;
             vendor: string;
+        };
+        Cause: {
+            at: components["schemas"]["Pos"];
+            what: string;
         };
         Channel: {
             at: components["schemas"]["Pos"];
@@ -876,19 +948,24 @@ export interface components {
             /** @description Which: a host's name, a revision's or rollout's number */
             name: string;
         };
+        Explanation: {
+            /** @description Files that the policy owns, line by line */
+            files: components["schemas"]["FileReason"][];
+            host: string;
+            /** @description Every repository of the policy: there, kept off, or not there */
+            repositories: components["schemas"]["RepositoryReason"][];
+            /** @description What must hold of the distribution's own entries */
+            rules: components["schemas"]["RuleReason"][];
+        };
         File: {
-            account: string;
-            /**
-             * Format: date-time
-             * @description When the access that it holds ends
-             */
-            expires: string | null;
-            /** @description What it has instead: a mode, or user and group */
-            have?: string;
+            digest: string;
+            mode: string;
             path: string;
-            /** @enum {string} */
-            state: "ok" | "missing" | "changed" | "mode" | "owner";
-            want?: string;
+        };
+        FileReason: {
+            lines: components["schemas"]["LineReason"][];
+            path: string;
+            repository: string;
         };
         Finding: {
             class: string;
@@ -972,6 +1049,20 @@ export interface components {
             /** @description The vendor has taken it back */
             withdrawn: boolean;
         };
+        HeldFile: {
+            account: string;
+            /**
+             * Format: date-time
+             * @description When the access that it holds ends
+             */
+            expires: string | null;
+            /** @description What it has instead: a mode, or user and group */
+            have?: string;
+            path: string;
+            /** @enum {string} */
+            state: "ok" | "missing" | "changed" | "mode" | "owner";
+            want?: string;
+        };
         Host: {
             /** @example x86_64 */
             arch: string;
@@ -1024,7 +1115,7 @@ export interface components {
         };
         HostAccess: {
             /** @description The files that the agent keeps for sheets */
-            files: components["schemas"]["File"][];
+            files: components["schemas"]["HeldFile"][];
             /** @description All credentials that the survey found, with what is particular to the host */
             others: components["schemas"]["Access"][];
         };
@@ -1201,6 +1292,12 @@ export interface components {
                 [key: string]: string;
             };
         };
+        LineReason: {
+            causes: components["schemas"]["Cause"][];
+            /** Format: int64 */
+            number: number;
+            text: string;
+        };
         Looked: {
             /** Format: int64 */
             assignments: number;
@@ -1286,7 +1383,10 @@ export interface components {
             changing: number;
             /** @description Hosts with identical changes, the largest group first */
             groups: components["schemas"]["PreviewGroup"][];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description 0 for a folder that is not published
+             */
             revision: number;
             /** @description What seats it needs */
             seats: components["schemas"]["SeatsAhead"];
@@ -1314,6 +1414,10 @@ export interface components {
             files: components["schemas"]["PreviewFile"][];
             hosts: string[];
             impossible: string[];
+            /** @description Which sources come to stand above others */
+            overrides?: string[];
+            /** @description What makes these hosts easier to attack */
+            weakens?: string[];
         };
         Problem: {
             family: string;
@@ -1366,6 +1470,14 @@ export interface components {
             undone: boolean;
             /** @description Packages that proved that sources work */
             witnesses?: components["schemas"]["WitnessSeen"][];
+        };
+        RepositoryReason: {
+            /** @description Repositories of the host that it wins over */
+            above: string[];
+            causes: components["schemas"]["Cause"][];
+            name: string;
+            /** @enum {string} */
+            state: "on" | "off" | "absent";
         };
         Revision: {
             author: string;
@@ -1425,6 +1537,11 @@ export interface components {
              * @description How many were encrypted anew
              */
             secrets: number;
+        };
+        RuleReason: {
+            causes: components["schemas"]["Cause"][];
+            repository: string;
+            text: string;
         };
         Seat: {
             account: string;
@@ -1526,6 +1643,22 @@ export interface components {
             host: string;
             /** Format: date-time */
             last_seen: string | null;
+        };
+        Snapshot: {
+            access: components["schemas"]["Access"][];
+            files?: components["schemas"]["File"][];
+            host?: string;
+            keys: components["schemas"]["Key"][];
+            labels?: {
+                [key: string]: string;
+            };
+            media?: string[];
+            problems: components["schemas"]["Problem"][];
+            sources: components["schemas"]["Source"][];
+            texts?: {
+                [key: string]: string;
+            };
+            traits: components["schemas"]["Traits"];
         };
         Source: {
             /** @description deb only: as written */
@@ -2593,6 +2726,86 @@ export interface operations {
             };
         };
     };
+    "explain-host": {
+        parameters: {
+            query?: {
+                /** @description The revision; 0 for the newest */
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The host's full name, or its short name where that fits one host only */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "heal-host": {
         parameters: {
             query?: never;
@@ -2693,6 +2906,83 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Host"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The host's full name, or its short name where that fits one host only */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Snapshot"];
                 };
             };
             /** @description Unauthorized */
@@ -3189,6 +3479,84 @@ export interface operations {
             };
         };
     };
+    "preview-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Publication"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     preview: {
         parameters: {
             query?: {
@@ -3351,6 +3719,83 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-revision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The revision's number */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Publication"];
                 };
             };
             /** @description Unauthorized */

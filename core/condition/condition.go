@@ -271,3 +271,61 @@ func filled(have map[string]string, want []string) map[string]string {
 	}
 	return out
 }
+
+// Parts returns the expressions that must all hold for the condition to hold: the
+// operands of && at its top.
+func (c *Compiler) Parts(cond *Condition) []*Condition {
+	checked, issues := c.env.Compile(cond.Text)
+	if issues != nil && issues.Err() != nil {
+		return []*Condition{cond}
+	}
+	var out []*Condition
+	whole := true
+	var walk func(e ast.Expr)
+	walk = func(e ast.Expr) {
+		if e.Kind() == ast.CallKind && e.AsCall().FunctionName() == "_&&_" {
+			for _, a := range e.AsCall().Args() {
+				walk(a)
+			}
+			return
+		}
+		text, err := cel.ExprToString(e, checked.NativeRep().SourceInfo())
+		if err != nil {
+			whole = false
+			return
+		}
+		part, err := c.Compile(text)
+		if err != nil {
+			whole = false
+			return
+		}
+		out = append(out, part)
+	}
+	walk(checked.NativeRep().Expr())
+	if !whole {
+		return []*Condition{cond}
+	}
+	return out
+}
+
+// Read describes the facts that a condition looks at, with their values on a host.
+func (c *Condition) Read(f *Facts) []string {
+	var out []string
+	for _, name := range c.Reads {
+		of, key, _ := strings.Cut(name, ".")
+		if key == "*" {
+			continue
+		}
+		value, _ := f.Get(name)
+		_, labelled := f.Labels[key]
+		switch {
+		case of == "label" && !labelled:
+			out = append(out, "no label "+key)
+		case value == "":
+			out = append(out, "no "+name)
+		default:
+			out = append(out, name+" "+value)
+		}
+	}
+	return out
+}

@@ -11,8 +11,8 @@ const (
 	FileOwner   = "owner"   // another owner
 )
 
-// File is an access file as it stands on a host.
-type File struct {
+// HeldFile is an access file as it stands on a host.
+type HeldFile struct {
 	Account string     `json:"account"`
 	Path    string     `json:"path"`
 	State   string     `json:"state" enum:"ok,missing,changed,mode,owner"`

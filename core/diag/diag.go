@@ -62,3 +62,13 @@ func Sort(list []Diagnostic) {
 func HasErrors(list []Diagnostic) bool {
 	return slices.ContainsFunc(list, func(d Diagnostic) bool { return d.Severity == Error })
 }
+
+// Errors returns the errors of a list.
+func Errors(list []Diagnostic) (out []Diagnostic) {
+	for _, d := range list {
+		if d.Severity == Error {
+			out = append(out, d)
+		}
+	}
+	return out
+}

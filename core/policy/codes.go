@@ -24,6 +24,8 @@ var Codes = map[string]Code{
 	"expression":      {diag.Error, "a condition that does not compile, or fails on a host", "use the facts that there are; ask `has()` for labels and tools that may be absent"},
 	"fingerprint":     {diag.Error, "a fingerprint that is not one", "copy it from the vendor's own page, whole"},
 	"format":          {diag.Error, "the format line is missing or names another format", "begin each file with `format: " + Format + "`"},
+	"key-ends":        {diag.Warning, "a key that ends soon and that no other succeeds, or one that has ended", "get the vendor's next key, and say `succeeds:`; take out what has ended"},
+	"key-weak":        {diag.Warning, "a key that is DSA, short RSA, or bound together with SHA-1", "ask the vendor for a stronger one, or say why it is trusted all the same"},
 	"key-file":        {diag.Error, "a key or certificate file that cannot be read", "put it into the folder; nothing is fetched from the net"},
 	"key-mismatch":    {diag.Error, "a key file that does not hold the pinned key", "find out which is right before you change either"},
 	"key-missing":     {diag.Error, "a repository whose signatures are checked but which names no key", "name its key under `keys:`"},
@@ -32,6 +34,8 @@ var Codes = map[string]Code{
 	"name":            {diag.Error, "a name that is not allowed", "use small letters, digits and -"},
 	"name-twice":      {diag.Error, "a name that is defined twice", "keep one of them, or give the other a new name"},
 	"no-reason":       {diag.Error, "a weakened check, or a decision, without a reason", "say why, with `because:`"},
+	"never-applies":   {diag.Warning, "a repository that comes to nothing on any host of the fleet", "look at its groups and families, or take it out"},
+	"no-such-host":    {diag.Warning, "a group that names hosts which are not enrolled", "correct the range, or enrol them"},
 	"needs":           {diag.Error, "a repository needs another, which the same host does not get", "assign both to the same hosts"},
 	"nothing-read":    {diag.Error, "a folder without policy files, or one that cannot be read", "name the folder that holds the files"},
 	"plain-transport": {diag.Warning, "unchecked signatures over a connection that anybody can change", "use https, or check signatures"},
@@ -43,6 +47,10 @@ var Codes = map[string]Code{
 	"unknown-key":     {diag.Error, "a key that the language does not know", "take the near one that is named"},
 	"unknown-name":    {diag.Error, "a reference to something that is not defined", "define it first, or take the near one that is named"},
 	"unused":          {diag.Warning, "a definition that nothing uses", "use it, or take it out"},
+	"url-twice":       {diag.Warning, "two repositories that are the same place", "keep one of them"},
+	"wide-trust":      {diag.Warning, "a repository that trusts keys which have nothing to do with each other, or a pin that matches more than its own", "keep what it needs"},
+	"wrong-release":   {diag.Warning, "a suite of another release than the host's", "use `${os.codename}`, or a case"},
+	"doubled":         {diag.Error, "two repositories that are the same source on one host, which the package manager refuses or takes once", "assign one of them"},
 	"value":           {diag.Error, "a value of the wrong kind", "write what is named"},
 }
 

@@ -129,6 +129,7 @@ func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 	l.precedence()
 	l.keyReferences()
 	l.unusedDefinitions()
+	l.checks()
 	diag.Sort(l.out)
 	return l.policy, l.out
 }
@@ -492,7 +493,7 @@ func (l *loader) key(f field) {
 			have = append(have, keyring.Fingerprint(e))
 			continue
 		}
-		k.Describe = keyring.Describe(e)
+		k.Describe, k.Weakness = keyring.Describe(e), keyring.Weakness(e)
 		if k.Armored, err = keyring.Armor(openpgp.EntityList{e}); err != nil {
 			l.fail("key-file", file.Pos, fmt.Sprintf("the key in %q cannot be written again: %v", k.File, err), "")
 		}
@@ -501,11 +502,8 @@ func (l *loader) key(f field) {
 		l.fail("key-mismatch", fpr.Pos, fmt.Sprintf("the key file %q holds %s, not the pinned %s", k.File, strings.Join(have, " and "), want), "find out which is right before you change either")
 		return
 	}
-	switch d := k.Describe; {
-	case d.Revoked:
+	if k.Describe.Revoked {
 		l.fail("key-unusable", f.at, fmt.Sprintf("the key %q is revoked", f.key), "get the vendor's new key")
-	case d.Expires != nil && d.Expires.Before(l.now):
-		l.fail("key-unusable", f.at, fmt.Sprintf("the key %q expired on %s", f.key, d.Expires.Format("2006-01-02")), "get the vendor's new key, or the same with a later end")
 	}
 }
 
@@ -518,11 +516,12 @@ func (l *loader) repository(f field) {
 	if !l.name(f, "repository", before, taken) {
 		return
 	}
-	r := &Repository{Name: f.key, Pos: f.at, Enabled: true, Signatures: source.CheckRequired, Settings: map[string]Setting{}}
+	r := &Repository{Name: f.key, Pos: f.at, Enabled: true, Signatures: source.CheckRequired, Settings: map[string]Setting{}, At: map[string]diag.Pos{}}
 	l.policy.Repositories[f.key] = r
 	what := fmt.Sprintf("the repository %q", f.key)
 	var sigAt diag.Pos
 	for _, x := range l.mapping(f.node, what, keysOf[repositoryForm]()...) {
+		r.At[x.key] = x.at
 		switch x.key {
 		case "title":
 			t, _ := l.text(x, "title")
@@ -533,6 +532,7 @@ func (l *loader) repository(f field) {
 			for _, s := range l.mapping(x.node, "settings") {
 				if t, ok := l.text(s, fmt.Sprintf("the setting %q", s.key)); ok {
 					l.noSecret(t)
+					l.secretSetting(s.key, t)
 					r.Settings[s.key] = t
 				}
 			}
@@ -571,6 +571,7 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 	if r.Signatures == source.CheckOff && strings.TrimSpace(r.Because) == "" {
 		l.fail("no-reason", sigAt, fmt.Sprintf("the repository %q switches signature checks off without a reason", r.Name), "say why: because: \"…\"")
 	}
+	l.reasons(r)
 	if r.Empty() {
 		l.fail("missing", r.Pos, fmt.Sprintf("the repository %q says nothing about any family of package managers", r.Name), "add: deb: { url: …, suites: […], components: […] }, or: rpm: { url: … }")
 		return
@@ -872,6 +873,7 @@ func (l *loader) assignment(n ast.Node) {
 			for _, s := range l.mapping(x.node, "settings") {
 				if t, ok := l.text(s, fmt.Sprintf("the setting %q", s.key)); ok {
 					l.noSecret(t)
+					l.secretSetting(s.key, t)
 					a.Settings[s.key] = Setting{t.Value, s.at}
 				}
 			}

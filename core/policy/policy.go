@@ -39,6 +39,7 @@ type Key struct {
 	Succeeds    *Text  // the key that it takes over from
 	Because     string // why it is trusted though it is weak
 	Armored     string // the pinned certificate alone
+	Weakness    string // why it is weak, or empty
 	Describe    source.Key
 }
 
@@ -59,8 +60,9 @@ type Repository struct {
 	Support    string
 	Settings   map[string]Setting
 	Keys       []Text
-	Trusts     []Text // Keys, with those that succeed them
-	Signatures string // required or off
+	At         map[string]diag.Pos // key → where it stands
+	Trusts     []Text              // Keys, with those that succeed them
+	Signatures string              // required or off
 	Because    string
 	Enabled    bool
 	InPlace    bool

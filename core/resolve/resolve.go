@@ -102,6 +102,7 @@ type plan struct {
 	follows      []Follow                     // by channel
 	grants       map[string]*Follow           // repository → what opens it
 	strange      map[string]string            // licensed repositories of channels that are not followed → their contract
+	apply        []int                        // the assignments
 	held         []string                     // of which the host holds the media
 	settings     map[string]map[string]string // those that assignments change
 	stamp        map[string]string            // the same, as text
@@ -597,7 +598,7 @@ func (r *Resolver) plan(h *Host, in []bool, held []string) *plan {
 	if p, ok := r.plans[string(key)]; ok {
 		return p
 	}
-	p := &plan{settings: map[string]map[string]string{}, stamp: map[string]string{}, because: map[string]Reason{}, unlisted: source.UnlistedReport}
+	p := &plan{apply: apply, settings: map[string]map[string]string{}, stamp: map[string]string{}, because: map[string]Reason{}, unlisted: source.UnlistedReport}
 	on := r.repositories(apply)
 	r.channels(p, h, apply, on)
 	p.repositories = sortedKeys(on)

@@ -22,7 +22,7 @@ type Input struct {
 	Sheet   *source.Sheet // that was carried to it, or nil
 	Books   *subscription.Books
 	Refused map[string]string // account → why the desk renews the access no more
-	Files   []credential.File
+	Files   []credential.HeldFile
 }
 
 // soon is how long before the end of a contract its hosts are told.

@@ -36,7 +36,7 @@ func good() (standing.Input, *subscription.Contract, *[]subscription.Seat) {
 			Sources: []source.SheetSource{{Repository: "gannet-licensed", File: file, Enabled: true}},
 			Access:  []source.SheetAccess{{Account: "gannet", Repositories: []string{"gannet-licensed"}}},
 		},
-		Files: []credential.File{{Account: "gannet", Path: auth, State: credential.FileOK, Expires: ptr(at(2))}},
+		Files: []credential.HeldFile{{Account: "gannet", Path: auth, State: credential.FileOK, Expires: ptr(at(2))}},
 	}, &c, &seats
 }
 

@@ -1,0 +1,203 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/core/reason"
+)
+
+func (a *app) explain() *cobra.Command {
+	var revision int64
+	var dir, from string
+	cmd := &cobra.Command{
+		Use: "explain HOST [FILE[:LINE] | REPOSITORY]", Short: "Say why a host has what it should have, line by line, and why not what it has not", GroupID: "fleet",
+		Args: cobra.RangeArgs(1, 2), ValidArgsFunction: a.completeHosts,
+		Long: "Say why a host has what a revision gives it. With a file, each line of it is led back to the\n" +
+			"repository, the assignment, the case and the setting that made it, and to where each stands in the\n" +
+			"policy. With a repository that the host does not have it says what would have to hold.\n\n" +
+			"With --policy and --surveys a folder is explained for a saved survey, and no service is needed.",
+		Example: "  lantern explain gw-05\n  lantern explain gw-05 saltmarsh\n  lantern explain gw-05 saltmarsh.sources:6\n  lantern explain model-3 fulmar\n" +
+			"  lantern explain gw-05 --policy ./policy --surveys ./surveys",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if (dir == "") != (from == "") {
+				return wrong("--policy and --surveys go together: a folder is explained for a saved survey")
+			}
+			e, err := a.explanation(cmd.Context(), args[0], dir, from, revision)
+			if err != nil {
+				return err
+			}
+			what := ""
+			if len(args) == 2 {
+				what = args[1]
+			}
+			if e, err = pick(e, what); err != nil {
+				return err
+			}
+			if done, err := a.json(e); done {
+				return err
+			}
+			a.explained(e, what)
+			return nil
+		},
+	}
+	cmd.Flags().Int64Var(&revision, "revision", 0, "the revision; 0 for the newest")
+	cmd.Flags().StringVar(&dir, "policy", "", "policy folder to explain instead of a revision")
+	cmd.Flags().StringVar(&from, "surveys", "", "folder of saved surveys in which the host stands")
+	return cmd
+}
+
+func (a *app) explanation(ctx context.Context, host, dir, from string, revision int64) (reason.Explanation, error) {
+	if dir == "" {
+		return a.client().Explain(ctx, host, revision)
+	}
+	p, err := a.loaded(dir)
+	if err != nil {
+		return reason.Explanation{}, err
+	}
+	hosts, err := surveys(from)
+	if err != nil {
+		return reason.Explanation{}, err
+	}
+	var all []string
+	for i := range hosts {
+		h := &hosts[i]
+		all = append(all, h.Host, short(h.Host))
+		if h.Host != host && short(h.Host) != host {
+			continue
+		}
+		e, err := resolveFor(p, hosts[i:i+1]).resolver.Explain(hostOf(h))
+		if err != nil {
+			return reason.Explanation{}, err
+		}
+		return *e, nil
+	}
+	near := ""
+	if n := names.Nearest(host, all); n != "" {
+		near = fmt.Sprintf("; did you mean %q?", n)
+	}
+	return reason.Explanation{}, no("there is no survey of %q in %s%s", host, from, near)
+}
+
+// pick leaves of an explanation what is asked for.
+func pick(e reason.Explanation, what string) (reason.Explanation, error) {
+	if what == "" {
+		return e, nil
+	}
+	file, line := what, 0
+	if i := strings.LastIndexByte(what, ':'); i >= 0 {
+		n, err := strconv.Atoi(what[i+1:])
+		if err != nil || n < 1 {
+			return e, wrong("%q names no line; write FILE:LINE, as in saltmarsh.sources:6", what)
+		}
+		file, line = what[:i], n
+	}
+	var known []string
+	for _, r := range e.Repositories {
+		if known = append(known, r.Name); r.Name == what {
+			e.Repositories = []reason.RepositoryReason{r}
+			e.Files = slices.DeleteFunc(e.Files, func(f reason.FileReason) bool { return f.Repository != what })
+			e.Rules = slices.DeleteFunc(e.Rules, func(x reason.RuleReason) bool { return x.Repository != what })
+			return e, nil
+		}
+	}
+	for _, f := range e.Files {
+		known = append(known, path.Base(f.Path))
+		if f.Path != file && path.Base(f.Path) != file {
+			continue
+		}
+		e.Repositories = slices.DeleteFunc(e.Repositories, func(r reason.RepositoryReason) bool { return r.Name != f.Repository })
+		e.Rules = []reason.RuleReason{}
+		if line > len(f.Lines) {
+			return e, no("%s has %d lines on this host", f.Path, len(f.Lines))
+		}
+		if line > 0 {
+			f.Lines = f.Lines[line-1 : line]
+		}
+		e.Files = []reason.FileReason{f}
+		return e, nil
+	}
+	near := ""
+	if n := names.Nearest(file, known); n != "" {
+		near = fmt.Sprintf("; did you mean %q?", n)
+	}
+	return e, no("the policy has no repository %q, and gives %s no file of that name%s", file, e.Host, near)
+}
+
+func (a *app) explained(e reason.Explanation, what string) {
+	look := map[string]struct {
+		sign  string
+		style view.Style
+	}{reason.On: {"✓ on", view.Green}, reason.Off: {"· off", view.Yellow}, reason.Absent: {"✗ not there", view.Red}}
+	if what == "" {
+		a.out.Printf("%s", a.out.Paint(view.Bold, e.Host))
+	}
+	slices.SortStableFunc(e.Repositories, func(x, y reason.RepositoryReason) int {
+		rank := map[string]int{reason.On: 0, reason.Off: 1, reason.Absent: 2}
+		return rank[x.State] - rank[y.State]
+	})
+	for _, r := range e.Repositories {
+		l := look[r.State]
+		a.out.Printf("%s  %s", a.out.Paint(view.Bold, r.Name), a.out.Paint(l.style, l.sign))
+		a.causes(4, r.Causes)
+		if len(r.Above) > 0 {
+			a.out.Printf("    %s %s", a.out.Paint(view.Yellow, "stands above"), strings.Join(r.Above, ", "))
+		}
+	}
+	if what == "" {
+		a.out.Printf("\n%s", a.out.Paint(view.Dim, "lantern explain "+short(e.Host)+" REPOSITORY, or a file, shows each line:"))
+		for _, f := range e.Files {
+			a.out.Printf("  %s  %s", a.out.Paint(view.Cyan, f.Path), a.out.Paint(view.Dim, f.Repository))
+		}
+		return
+	}
+	for _, x := range e.Rules {
+		a.out.Printf("\n%s", x.Text)
+		a.causes(6, x.Causes)
+	}
+	for _, f := range e.Files {
+		a.out.Printf("\n%s", a.out.Paint(view.Cyan, f.Path))
+		for i := 0; i < len(f.Lines); i++ {
+			l := f.Lines[i]
+			a.out.Printf("%s  %s", a.out.Paint(view.Dim, fmt.Sprintf("%4d", l.Number)), l.Text)
+			n := 0 // lines behind it that follow from the same
+			for i+1 < len(f.Lines) && reflect.DeepEqual(f.Lines[i+1].Causes, l.Causes) && len(f.Lines) > 1 {
+				n++
+				i++
+				if n <= 1 && !strings.Contains(f.Lines[i].Text, "-----BEGIN") && !strings.HasPrefix(l.Text, "-----BEGIN") {
+					a.out.Printf("%s  %s", a.out.Paint(view.Dim, fmt.Sprintf("%4d", f.Lines[i].Number)), f.Lines[i].Text)
+					n--
+				}
+			}
+			if n > 0 {
+				a.out.Printf("      %s", a.out.Paint(view.Dim, fmt.Sprintf("… %d more lines, for the same reason", n)))
+			}
+			a.causes(8, l.Causes)
+		}
+	}
+}
+
+// causes prints reasons with their places, the places in one column.
+func (a *app) causes(indent int, list []reason.Cause) {
+	for _, c := range list {
+		place := ""
+		if c.At != nil {
+			place = "  " + a.out.Paint(view.Dim, c.At.String())
+		}
+		a.out.Printf("%s%s%s", strings.Repeat(" ", indent), c.What, place)
+	}
+}
+
+func short(host string) string {
+	s, _, _ := strings.Cut(host, ".")
+	return s
+}

@@ -1,0 +1,90 @@
+// Package preview says of a change what people should look at first.
+package preview
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Weakens lists what makes a host easier to attack than it is: checks that are switched
+// off, keys that come to be trusted for everything, the distribution's own source
+// switched off. What already stands so on the host is not named again.
+func Weakens(sheet *source.Sheet, survey *source.Survey) (out []string) {
+	releases := drift.Releases(sheet)
+	unchecked := map[string]bool{} // repositories that the host has unchecked already
+	for i := range survey.Sources {
+		s := &survey.Sources[i]
+		if of := drift.Doubles(s, releases); s.Enabled && of != nil && s.Checks.Metadata != source.CheckRequired && s.Checks.Packages != source.CheckRequired {
+			unchecked[of.Repository] = true
+		}
+	}
+	seen := map[string]bool{}
+	for i := range sheet.Sources {
+		s := &sheet.Sources[i]
+		if !s.Enabled || s.IfThere || s.Signatures != source.CheckOff || unchecked[s.Repository] || seen[s.Repository] {
+			continue
+		}
+		seen[s.Repository] = true
+		what := fmt.Sprintf("signatures of %s are not checked", s.Repository)
+		if slices.ContainsFunc(s.URLs, func(u string) bool { return strings.HasPrefix(u, "http://") }) {
+			what += ", and it comes over http, which anybody on the way can change"
+		}
+		out = append(out, what)
+	}
+	for _, k := range sheet.Keys {
+		if strings.HasPrefix(k.Path, arch.Dir+"/") && !slices.ContainsFunc(survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Scope == source.ScopeAny }) {
+			out = append(out, fmt.Sprintf("the key %s comes to be trusted for every source: pacman knows no other way", k.Name))
+		}
+	}
+	for _, rule := range sheet.InPlace {
+		if !rule.Enabled {
+			out = append(out, fmt.Sprintf("%s is switched off, so its updates do not come any more", rule.Repository))
+		}
+	}
+	return out
+}
+
+// Overrides lists which repositories a change puts above others of the host: packages
+// of the same name come from them then.
+func Overrides(sheet *source.Sheet, edits []change.FileEdit) (out []string) {
+	level := map[string]int{}
+	var all []string
+	note := func(repository string, n int) {
+		if _, there := level[repository]; !there {
+			all = append(all, repository)
+			level[repository] = n
+		}
+	}
+	for _, rule := range sheet.InPlace {
+		note(rule.Repository, 0)
+	}
+	for i := range sheet.Sources {
+		if s := &sheet.Sources[i]; s.Enabled && !s.IfThere {
+			note(s.Repository, s.Level)
+		}
+	}
+	slices.Sort(all)
+	for _, name := range all {
+		changes := slices.ContainsFunc(edits, func(e change.FileEdit) bool {
+			return e.Action != change.Remove && (slices.ContainsFunc(sheet.Files, func(f source.SheetFile) bool { return f.Path == e.Path && f.Repository == name }) ||
+				e.Path == flatpak.Config && slices.ContainsFunc(sheet.Sources, func(s source.SheetSource) bool { return s.Family != "" && s.Repository == name }))
+		})
+		var below []string
+		for _, other := range all {
+			if level[other] < level[name] {
+				below = append(below, other)
+			}
+		}
+		if changes && len(below) > 0 && level[name] > 0 {
+			out = append(out, fmt.Sprintf("%s stands above %s: packages of the same name come from it", name, strings.Join(below, ", ")))
+		}
+	}
+	return out
+}

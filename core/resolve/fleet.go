@@ -1,0 +1,259 @@
+package resolve
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Fleet gathers what only shows when a policy is resolved for hosts: contradictions
+// with the hosts that they hit, and definitions that hit none.
+type Fleet struct {
+	resolver *Resolver
+	hosts    map[string]bool
+	results  map[*Result][]string // the first few hosts of each
+	counts   map[*Result]int
+	releases map[string]map[string]string // os id → codename → version
+	codename map[*Result]source.OS
+}
+
+// mostNamed bounds how many hosts a diagnostic names.
+const mostNamed = 3
+
+// NewFleet begins with no hosts.
+func NewFleet(r *Resolver) *Fleet {
+	return &Fleet{r, map[string]bool{}, map[*Result][]string{}, map[*Result]int{}, map[string]map[string]string{}, map[*Result]source.OS{}}
+}
+
+// Add resolves a host, or takes note of a result.
+func (f *Fleet) Add(h Host, res *Result) {
+	f.hosts[h.Name] = true
+	if f.counts[res]++; len(f.results[res]) < mostNamed {
+		f.results[res] = append(f.results[res], h.Name)
+	}
+	if f.counts[res] > 1 {
+		return
+	}
+	os := h.Traits.OS
+	f.codename[res] = os
+	if os.Codename != "" {
+		if f.releases[os.ID] == nil {
+			f.releases[os.ID] = map[string]string{}
+		}
+		f.releases[os.ID][os.Codename] = os.Version
+	}
+}
+
+// Hosts counts the hosts so far.
+func (f *Fleet) Hosts() int { return len(f.hosts) }
+
+// Diagnostics says what is wrong, by place.
+func (f *Fleet) Diagnostics() []diag.Diagnostic {
+	var out []diag.Diagnostic
+	type group struct {
+		d     diag.Diagnostic
+		hosts []string
+		count int
+	}
+	var order []string
+	all := map[string]*group{}
+	note := func(d diag.Diagnostic, res *Result) {
+		key := d.Code + d.Pos.String() + fmt.Sprint(d.Also)
+		g := all[key]
+		if g == nil {
+			g = &group{d: d}
+			all[key], order = g, append(order, key)
+		}
+		g.count += f.counts[res]
+		g.hosts = append(g.hosts, f.results[res]...)
+	}
+	results := make([]*Result, 0, len(f.results))
+	for res := range f.results {
+		results = append(results, res)
+	}
+	slices.SortFunc(results, func(a, b *Result) int { return strings.Compare(f.results[a][0], f.results[b][0]) })
+	for _, res := range results {
+		for _, d := range res.Trouble {
+			note(d, res)
+		}
+		if len(res.Trouble) == 0 {
+			for _, d := range f.doubled(res) {
+				note(d, res)
+			}
+			for _, d := range f.wrongRelease(res) {
+				note(d, res)
+			}
+		}
+	}
+	for _, key := range order {
+		g := all[key]
+		slices.Sort(g.hosts)
+		if g.count > 1 {
+			g.d.Message += fmt.Sprintf(", and so for %d hosts: %s", g.count, someOf(g.hosts, g.count))
+		}
+		out = append(out, g.d)
+	}
+	if len(f.hosts) > 0 {
+		out = append(out, f.missing()...)
+		out = append(out, f.neverApply(results)...)
+	}
+	diag.Sort(out)
+	return out
+}
+
+func someOf(hosts []string, count int) string {
+	shown := hosts[:min(len(hosts), mostNamed)]
+	text := strings.Join(shown, ", ")
+	if count > len(shown) {
+		text += " …"
+	}
+	return text
+}
+
+// doubled finds repositories that come to one source on one host.
+func (f *Fleet) doubled(res *Result) (out []diag.Diagnostic) {
+	seen := map[string]*source.SheetSource{}
+	for i := range res.Sheet.Sources {
+		s := &res.Sheet.Sources[i]
+		if !s.Enabled || s.IfThere {
+			continue
+		}
+		var keys []string
+		if s.Family == "" && res.Sheet.Family == deb.Family {
+			for _, u := range s.URLs {
+				for _, suite := range s.Suites {
+					for _, c := range append(slices.Clone(s.Components), "") {
+						if (c == "") == (len(s.Components) == 0) {
+							keys = append(keys, deb.ReleaseKey(u, suite)+" "+c)
+						}
+					}
+				}
+			}
+		} else {
+			for _, u := range s.URLs {
+				keys = append(keys, s.Family+" "+strings.TrimRight(u, "/"))
+			}
+		}
+		for _, k := range keys {
+			old := seen[k]
+			if seen[k] = s; old == nil || old.Repository == s.Repository {
+				continue
+			}
+			a, b := f.resolver.policy.Repositories[old.Repository], f.resolver.policy.Repositories[s.Repository]
+			out = append(out, trouble("doubled", b.Pos, fmt.Sprintf("%s and %s are the same source on the host %s", old.Repository, s.Repository, res.Example), "assign one of them", a.Pos))
+			break
+		}
+	}
+	return out
+}
+
+// wrongRelease finds suites that are named for another release of the host's own
+// distribution.
+func (f *Fleet) wrongRelease(res *Result) (out []diag.Diagnostic) {
+	os := f.codename[res]
+	names := f.releases[os.ID]
+	if len(names) < 2 || os.Codename == "" {
+		return nil
+	}
+	for _, s := range res.Sheet.Sources {
+		for _, suite := range s.Suites {
+			code, _, _ := strings.Cut(strings.ToLower(suite), "-")
+			code, _, _ = strings.Cut(code, "/")
+			version, other := names[code]
+			if !other || code == os.Codename {
+				continue
+			}
+			repo := f.resolver.policy.Repositories[s.Repository]
+			at := repo.Pos
+			if repo.Deb != nil && len(repo.Deb.Suites) > 0 {
+				at = repo.Deb.Suites[0].Pos
+			}
+			d := trouble("wrong-release", at, fmt.Sprintf("%s gives the suite %q, of release %s, to the host %s, which has release %s (%s)", s.Repository, suite, version, res.Example, os.Version, os.Codename), "use ${os.codename}, or a case")
+			d.Severity = diag.Warning
+			out = append(out, d)
+			break
+		}
+	}
+	return out
+}
+
+// missing finds names of hosts that are not there.
+func (f *Fleet) missing() (out []diag.Diagnostic) {
+	for _, g := range f.resolver.groups {
+		var gone []string
+		for _, h := range g.Hosts {
+			if !f.hosts[h] {
+				gone = append(gone, h)
+			}
+		}
+		if len(gone) == 0 {
+			continue
+		}
+		what := fmt.Sprintf("the group %q names %d hosts that are not enrolled: %s", g.Name, len(gone), someOf(gone, len(gone)))
+		if len(gone) == 1 {
+			what = fmt.Sprintf("the group %q names a host that is not enrolled: %s", g.Name, gone[0])
+		}
+		if g.Bare {
+			what = fmt.Sprintf("the host %s is not enrolled", someOf(gone, len(gone)))
+		}
+		d := trouble("no-such-host", g.Pos, what, "correct the name or range, or enrol them")
+		d.Severity = diag.Warning
+		out = append(out, d)
+	}
+	for _, name := range sortedKeys(f.resolver.policy.Repositories) {
+		if m := f.resolver.policy.Repositories[name].Media; m != nil && !f.hosts[m.Host.Value] {
+			d := trouble("no-such-host", m.Host.Pos, fmt.Sprintf("the host %s, which holds the media of %q, is not enrolled", m.Host.Value, name), "correct the name, or enrol it")
+			d.Severity = diag.Warning
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// neverApply finds repositories that come to nothing on any host.
+func (f *Fleet) neverApply(results []*Result) (out []diag.Diagnostic) {
+	applied, assigned := map[string]bool{}, map[string]bool{}
+	for _, res := range results {
+		for i, name := range res.plan.repositories {
+			assigned[name] = true
+			applied[name] = applied[name] || !res.parts[i].none
+		}
+	}
+	named := map[string]diag.Pos{} // by an assignment, or as the choice that one follows
+	for _, a := range f.resolver.policy.Assignments {
+		for _, t := range a.Repositories {
+			named[t.Value] = t.Pos
+		}
+		for channel, x := range a.Channels {
+			if choice := f.choice(channel, x); choice != nil {
+				named[choice.Repository.Value] = x.Pos
+			}
+		}
+	}
+	for _, name := range sortedKeys(named) {
+		repo := f.resolver.policy.Repositories[name]
+		if repo == nil || applied[name] {
+			continue
+		}
+		what := fmt.Sprintf("the repository %q comes to nothing on any of %d hosts: none of those that get it is of a family that it speaks of", name, len(f.hosts))
+		if !assigned[name] {
+			what = fmt.Sprintf("the repository %q comes to nothing on any of %d hosts: no host is in the groups that get it", name, len(f.hosts))
+		}
+		d := trouble("never-applies", repo.Pos, what, "look at its groups and families, or take it out", named[name])
+		d.Severity = diag.Warning
+		out = append(out, d)
+	}
+	return out
+}
+
+func (f *Fleet) choice(channel string, x policy.Follow) *policy.Choice {
+	if c := f.resolver.policy.Channels[channel]; c != nil {
+		return c.Choice(x.Choice.Value)
+	}
+	return nil
+}

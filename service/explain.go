@@ -1,0 +1,106 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/reason"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/saved"
+)
+
+type explainQuery struct {
+	HostPath
+	Revision int64 `query:"revision" minimum:"0" doc:"The revision; 0 for the newest"`
+}
+
+// explain says why a host has what a revision gives it.
+func (s *Service) explain(ctx context.Context, in *explainQuery) (*body[reason.Explanation], error) {
+	h, err := s.findHost(in.Name)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.pick(ctx, in.Revision)
+	if err != nil {
+		return nil, err
+	}
+	v := h.row()
+	if v.Traits == "" {
+		return nil, huma.Error409Conflict(fmt.Sprintf("%s has sent no survey yet, so it is not known what it is", v.Name))
+	}
+	rs, err := s.compute.revision(ctx, r.Number, s.now())
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	e, err := s.compute.explain(ctx, rs, v)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	return &body[reason.Explanation]{*e}, nil
+}
+
+func (c *computer) explain(ctx context.Context, r *resolve.Resolver, v *hostView) (*reason.Explanation, error) {
+	t, err := c.traitsOf(ctx, v.Traits)
+	if err != nil {
+		return nil, err
+	}
+	c.resolving.Lock()
+	defer c.resolving.Unlock()
+	return r.Explain(resolve.Host{Name: v.Name, Class: v.class, Labels: v.Labels, Traits: t})
+}
+
+// survey gives a host's last survey with the texts that it names, passwords masked.
+func (s *Service) survey(ctx context.Context, in *HostPath) (*body[saved.Snapshot], error) {
+	h, err := s.findHost(in.Name)
+	if err != nil {
+		return nil, err
+	}
+	v := h.row()
+	if v.Survey == "" || v.Traits == "" {
+		return nil, huma.Error409Conflict(fmt.Sprintf("%s has sent no survey yet", v.Name))
+	}
+	su, err := s.compute.surveyOf(ctx, v.Survey)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	t, err := s.compute.traitsOf(ctx, v.Traits)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	texts, err := s.compute.texts(ctx, su)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	out := saved.Snapshot{Host: v.Name, Labels: v.Labels, Survey: *su, Texts: make(map[string]string, len(texts))}
+	out.Traits = *t
+	for p, text := range texts {
+		out.Texts[p] = string(text)
+	}
+	return &body[saved.Snapshot]{out}, nil
+}
+
+type revisionPath struct {
+	Number int64 `path:"number" minimum:"1" doc:"The revision's number"`
+}
+
+// revisionFiles gives the folder that was published.
+func (s *Service) revisionFiles(ctx context.Context, in *revisionPath) (*body[api.Publication], error) {
+	r, err := s.pick(ctx, in.Number)
+	if err != nil {
+		return nil, err
+	}
+	d, err := s.store.Document(ctx, r.Policy)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	var folder policy.Folder
+	if err := json.Unmarshal(d.Body, &folder); err != nil {
+		return nil, s.refuse(fmt.Errorf("revision %d: %w", r.Number, err))
+	}
+	return &body[api.Publication]{api.Publication{Files: folder, Message: r.Message}}, nil
+}
