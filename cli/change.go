@@ -24,7 +24,7 @@ import (
 
 func (a *app) policy() *cobra.Command {
 	cmd := &cobra.Command{Use: "policy", Short: "Check and publish a policy folder", GroupID: "policy", Example: "  lantern policy check ./policy\n  lantern policy publish ./policy -m 'Saltmarsh 9 for gateways'"}
-	cmd.AddCommand(a.policyCheck(), a.policyPublish(), a.policyCodes())
+	cmd.AddCommand(a.policyCheck(), a.policyPublish(), a.policyCompare(), a.policyFormat(), a.policyNew(), a.policyCodes())
 	return cmd
 }
 
