@@ -119,11 +119,23 @@ func rooted(u, root string) string {
 }
 
 // sections lists the names of a repository's sources that are on.
-func sections(sheet *source.Sheet, repository string) (out []string) {
+func sections(sheet *source.Sheet, after *survey.Result, repository string) (out []string) {
 	for _, s := range sheet.Sources {
-		if s.Repository == repository && s.Enabled && s.Family == "" {
-			out = append(out, s.ID)
+		if s.Repository != repository || !s.Enabled || s.Family != "" {
+			continue
 		}
+		id := s.ID
+		for i := range after.Survey.Sources { // an equal one may stand under another name
+			x := &after.Survey.Sources[i]
+			if x.File == s.File {
+				id = s.ID
+				break
+			}
+			if x.Enabled && x.Family == sheet.Family && source.SameSet(x.EffURLs, s.URLs) {
+				id = x.ID
+			}
+		}
+		out = append(out, id)
 	}
 	for _, rule := range sheet.InPlace {
 		if rule.Repository == repository && rule.Enabled {
@@ -147,7 +159,7 @@ func (h dnf) visible(ctx context.Context, sheet *source.Sheet, after *survey.Res
 		}
 	}
 	args := append(h.args(repos, after.Survey.Traits), "--cacheonly")
-	for _, id := range sections(sheet, w.Repository) {
+	for _, id := range sections(sheet, after, w.Repository) {
 		args = append(args, "--repo="+id)
 	}
 	text, err := run(ctx, time.Minute, nil, program, append(args, "repoquery", "--qf", "=%{name} %{evr}", w.Package)...)
@@ -174,7 +186,7 @@ func (h zypper) visible(ctx context.Context, sheet *source.Sheet, after *survey.
 		args = append(args, "--root", h.Root, "--reposd-dir", repos)
 	}
 	args = append(args, "search", "--details", "--match-exact", "--type", "package")
-	for _, id := range sections(sheet, w.Repository) {
+	for _, id := range sections(sheet, after, w.Repository) {
 		args = append(args, "--repo", id)
 	}
 	text, err := run(ctx, time.Minute, nil, "zypper", append(args, w.Package)...)
@@ -206,7 +218,7 @@ func (h pacman) visible(ctx context.Context, sheet *source.Sheet, after *survey.
 	if err != nil {
 		return nil, err
 	}
-	text, err := run(ctx, time.Minute, nil, "pacman", append(append([]string{"-Sl"}, args...), sections(sheet, w.Repository)...)...)
+	text, err := run(ctx, time.Minute, nil, "pacman", append(append([]string{"-Sl"}, args...), sections(sheet, after, w.Repository)...)...)
 	if err != nil {
 		return nil, errors.New(pacmanErrors(text))
 	}

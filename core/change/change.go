@@ -61,6 +61,10 @@ func Compute(in Input) Change {
 	for _, f := range in.Survey.Files {
 		c.modes[f.Path] = f.Mode
 	}
+	c.adopted = drift.Adopt(in.Sheet, in.Survey)
+	if in.Before != nil {
+		c.let = drift.Adopt(in.Before, in.Survey)
+	}
 	for _, f := range in.Sheet.Files {
 		c.owned[f.Path] = true
 		c.whole(f)
@@ -100,6 +104,8 @@ type computer struct {
 	modes    map[string]string
 	parsed   map[string][]source.Source
 	releases map[string]*source.SheetSource
+	adopted  *drift.Adoption
+	let      *drift.Adoption // what the sheet before left where it stands; nil without one
 	out      Change
 }
 
@@ -132,7 +138,7 @@ func (c *computer) whole(f source.SheetFile) {
 		wanted = string(family.MaskText([]byte(f.Text)))
 	}
 	switch {
-	case !there && f.IfThere:
+	case !there && (f.IfThere || c.adopted.Spares(f.Path)):
 	case !there:
 		c.out.Edits = append(c.out.Edits, FileEdit{f.Path, Create, f.Mode, nil, []byte(f.Text), []string{why}})
 	case string(old) != wanted || c.modes[f.Path] != f.Mode:
@@ -312,7 +318,13 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 	}
 	for i := range doc.Sources {
 		s := &doc.Sources[i]
-		if !s.Enabled || spoken[i] || touched[s.Line] {
+		if !s.Enabled || spoken[i] || touched[s.Line] || c.adopted.Covers(s) {
+			continue
+		}
+		if c.replaced(s) {
+			doc.SwitchOff(i)
+			touched[s.Line] = true
+			why = append(why, fmt.Sprintf("line %d stood for a repository of the policy, which says something else now", s.Line))
 			continue
 		}
 		if of := drift.Doubles(s, c.releases); of != nil {
@@ -333,6 +345,12 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 		why = append(why, fmt.Sprintf("line %d is not in the policy", s.Line))
 	}
 	return doc.Bytes(), why, touched
+}
+
+// replaced reports whether a source was left where it stands for a repository that the
+// policy now says otherwise.
+func (c *computer) replaced(s *source.Source) bool {
+	return c.let != nil && c.let.Covers(s) && drift.Doubles(s, c.releases) == nil
 }
 
 // doubled says why a source that stands elsewhere is switched off.

@@ -133,6 +133,9 @@ func (c *computer) sections(ed editor) {
 		}
 		of := drift.Doubles(s, c.releases)
 		switch {
+		case c.adopted.Covers(s):
+		case c.replaced(s):
+			apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d stood for a repository of the policy, which says something else now", s.Line), ed.off)
 		case of != nil:
 			apply(s.File, s.Line, s.ID, doubled(s, of), ed.off)
 		case c.Sheet.Unlisted == source.UnlistedSwitchOff:

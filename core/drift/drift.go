@@ -72,7 +72,12 @@ func (f Finding) Key() string {
 
 // Compare returns the differences, ordered by file and line.
 func Compare(sheet *source.Sheet, survey *source.Survey) []Finding {
-	c := &comparer{sheet: sheet, survey: survey, owned: map[string]bool{}, spoken: map[int]bool{}}
+	c := &comparer{sheet: sheet, survey: survey, owned: map[string]bool{}, spoken: map[int]bool{}, adopted: Adopt(sheet, survey)}
+	for i := range survey.Sources {
+		if c.adopted.Covers(&survey.Sources[i]) {
+			c.spoken[i] = true
+		}
+	}
 	for _, f := range sheet.Files {
 		c.owned[f.Path] = true
 	}
@@ -102,11 +107,12 @@ func Compare(sheet *source.Sheet, survey *source.Survey) []Finding {
 }
 
 type comparer struct {
-	sheet  *source.Sheet
-	survey *source.Survey
-	owned  map[string]bool
-	spoken map[int]bool
-	out    []Finding
+	sheet   *source.Sheet
+	survey  *source.Survey
+	owned   map[string]bool
+	spoken  map[int]bool
+	adopted *Adoption
+	out     []Finding
 }
 
 func (c *comparer) add(f Finding) { c.out = append(c.out, f) }
@@ -121,7 +127,7 @@ func (c *comparer) file(f *source.SheetFile) {
 	}
 	if c.survey.Files != nil {
 		i := slices.IndexFunc(c.survey.Files, func(x source.File) bool { return x.Path == f.Path })
-		if i < 0 && f.IfThere {
+		if i < 0 && (f.IfThere || c.adopted.Spares(f.Path)) {
 			return
 		}
 		if i < 0 {
@@ -135,7 +141,7 @@ func (c *comparer) file(f *source.SheetFile) {
 				Message: fmt.Sprintf("the file has mode %s; the policy says %s", have.Mode, f.Mode), Want: f.Mode, Have: have.Mode})
 		}
 	}
-	if same {
+	if same || c.survey.Files == nil && c.adopted.Spares(f.Path) {
 		return
 	}
 	var here []*source.Source

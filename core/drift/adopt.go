@@ -1,0 +1,151 @@
+package drift
+
+import (
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Adoption is what stands on a host already, in files that are not the policy's, and is
+// equal to what the sheet would write. It is left where it stands: written twice, the
+// package manager would complain, or refuse to work where the two ever differ.
+type Adoption struct {
+	sheet   *source.Sheet
+	survey  *source.Survey
+	sources []*source.SheetSource
+	files   map[string]bool
+}
+
+// Adopt finds it.
+func Adopt(sheet *source.Sheet, survey *source.Survey) *Adoption {
+	a := &Adoption{sheet: sheet, survey: survey, files: map[string]bool{}}
+	owned := map[string]bool{}
+	for _, f := range sheet.Files {
+		owned[f.Path] = true
+	}
+	stands := map[string]bool{} // files that are on the host
+	for _, f := range survey.Files {
+		stands[f.Path] = true
+	}
+	for i := range survey.Sources {
+		stands[survey.Sources[i].File] = true
+	}
+	for i := range sheet.Sources {
+		s := &sheet.Sources[i]
+		if !s.Enabled || s.IfThere || s.Contract != "" || s.While != "" || s.Family != "" || s.Level != 0 || s.Priority != nil || stands[s.File] {
+			continue
+		}
+		want := pieces(sheet.Family, s.URLs, s.Mirrorlist, s.Suites, s.Components, s.Kinds)
+		found := map[string]bool{}
+		equal := len(want) > 0
+		for j := range survey.Sources {
+			have := &survey.Sources[j]
+			if !have.Enabled || owned[have.File] || have.Family != sheet.Family {
+				continue
+			}
+			its := pieces(have.Family, have.EffURLs, have.Mirrorlist, have.EffSuites, have.Components, have.Kinds)
+			if !slices.ContainsFunc(its, func(p string) bool { return slices.Contains(want, p) }) {
+				continue
+			}
+			for _, p := range its {
+				found[p] = true
+				equal = equal && slices.Contains(want, p)
+			}
+			equal = equal && a.trusted(s, have)
+		}
+		if equal && len(found) == len(want) {
+			a.sources = append(a.sources, s)
+			a.files[s.File] = true
+		}
+	}
+	if len(a.sources) == 0 {
+		return a
+	}
+	// Keys and mirrors of adopted sources alone need not be there either.
+	needed := map[string]bool{}
+	for i := range sheet.Sources {
+		if s := &sheet.Sources[i]; !a.files[s.File] {
+			for _, fpr := range s.SignedBy {
+				needed[fpr] = true
+			}
+			needed[s.Mirrorlist] = true
+		}
+	}
+	if sheet.Family != arch.Family {
+		for _, k := range sheet.Keys {
+			if k.Path != "" && !needed[k.Fingerprint] {
+				a.files[k.Path] = true
+			}
+		}
+	}
+	for _, s := range a.sources {
+		if list := strings.TrimPrefix(s.Mirrorlist, "file://"); list != "" && !needed[s.Mirrorlist] {
+			a.files[list] = true
+		}
+	}
+	return a
+}
+
+// Spares reports whether a file of the sheet need not be written.
+func (a *Adoption) Spares(path string) bool { return a.files[path] }
+
+// Covers reports whether a source of the host is one that is left where it stands.
+func (a *Adoption) Covers(have *source.Source) bool {
+	if len(a.sources) == 0 || !have.Enabled || have.Family != a.sheet.Family {
+		return false
+	}
+	its := pieces(have.Family, have.EffURLs, have.Mirrorlist, have.EffSuites, have.Components, have.Kinds)
+	for _, s := range a.sources {
+		want := pieces(a.sheet.Family, s.URLs, s.Mirrorlist, s.Suites, s.Components, s.Kinds)
+		if len(its) > 0 && !slices.ContainsFunc(its, func(p string) bool { return !slices.Contains(want, p) }) && a.trusted(s, have) {
+			return true
+		}
+	}
+	return false
+}
+
+// trusted reports whether a source is trusted by the same keys, checked as strictly and
+// restricted in no other way.
+func (a *Adoption) trusted(want *source.SheetSource, have *source.Source) bool {
+	c := &comparer{sheet: a.sheet, survey: a.survey}
+	strict := source.CheckRequired
+	if want.Signatures == source.CheckOff {
+		return false // what is unchecked is the policy's own to say
+	}
+	if have.Checks.Metadata != strict && have.Family != arch.Family || have.Family != deb.Family && have.Checks.Packages != strict {
+		return false
+	}
+	if have.Family == arch.Family {
+		return true // its keyring is for all sources alike
+	}
+	return len(want.Archs) == len(have.Archs) && source.SameSet(want.Archs, have.Archs) && source.SameSet(want.SignedBy, c.fingerprints(have.SignedBy))
+}
+
+// pieces takes a source apart into the smallest things that can be fetched.
+func pieces(family string, urls []string, mirrorlist string, suites, components, kinds []string) (out []string) {
+	if family != deb.Family {
+		for _, u := range urls {
+			out = append(out, "url "+strings.TrimRight(u, "/"))
+		}
+		if mirrorlist != "" {
+			out = append(out, "list "+mirrorlist)
+		}
+		return out
+	}
+	if len(components) == 0 {
+		components = []string{""}
+	}
+	for _, u := range urls {
+		for _, s := range suites {
+			for _, c := range components {
+				for _, k := range kinds {
+					out = append(out, strings.Join([]string{deb.ReleaseKey(u, s), c, k}, " "))
+				}
+			}
+		}
+	}
+	return out
+}
