@@ -150,7 +150,7 @@ func (a *app) root() *cobra.Command {
 	must(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"table", "json"}, cobra.ShellCompDirectiveNoFileComp)))
 	must(root.RegisterFlagCompletionFunc("colour", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp)))
 	root.AddGroup(&cobra.Group{ID: "fleet", Title: "The fleet:"}, &cobra.Group{ID: "policy", Title: "Policy and change:"}, &cobra.Group{ID: "contracts", Title: "Contracts and seats:"}, &cobra.Group{ID: "run", Title: "Running it:"})
-	root.AddCommand(a.hosts(), a.host(), a.drift(), a.heal(), a.read(), a.survey(), a.explain(), a.policy(), a.revisions(), a.preview(), a.rollout(), a.channel(), a.contract(), a.seat(), a.account(), a.serve(), a.demo(), a.operator(), a.secrets(), a.openapi(), a.schema())
+	root.AddCommand(a.hosts(), a.host(), a.drift(), a.heal(), a.read(), a.survey(), a.explain(), a.learn(), a.policy(), a.revisions(), a.preview(), a.rollout(), a.channel(), a.contract(), a.seat(), a.account(), a.serve(), a.demo(), a.operator(), a.secrets(), a.openapi(), a.schema())
 	guard(root)
 	return root
 }

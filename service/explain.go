@@ -76,11 +76,8 @@ func (s *Service) survey(ctx context.Context, in *HostPath) (*body[saved.Snapsho
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	out := saved.Snapshot{Host: v.Name, Labels: v.Labels, Survey: *su, Texts: make(map[string]string, len(texts))}
+	out := saved.Of(v.Name, v.Labels, *su, texts)
 	out.Traits = *t
-	for p, text := range texts {
-		out.Texts[p] = string(text)
-	}
 	return &body[saved.Snapshot]{out}, nil
 }
 

@@ -368,7 +368,13 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (looked api
 
 // Looked counts what a policy defines.
 func Looked(p *policy.Policy) api.Looked {
-	return api.Looked{Files: len(p.Files), Keys: len(p.Keys), Repositories: len(p.Repositories), Channels: len(p.Channels), Contracts: len(p.Contracts), Groups: len(p.Groups), Assignments: len(p.Assignments)}
+	groups := 0
+	for _, g := range p.Groups {
+		if !g.Bare {
+			groups++
+		}
+	}
+	return api.Looked{Files: len(p.Files), Keys: len(p.Keys), Repositories: len(p.Repositories), Channels: len(p.Channels), Contracts: len(p.Contracts), Groups: groups, Assignments: len(p.Assignments)}
 }
 
 type folderIn struct {

@@ -32,7 +32,7 @@ var routes = map[string]string{
 	"GET /api/revisions": readers, "GET /api/preview": readers, "GET /api/rollouts": readers, "GET /api/rollouts/{id}": readers, "GET /api/events": readers,
 	"DELETE /api/hosts/{name}": operators, "PUT /api/hosts/{name}/labels": operators, "POST /api/hosts/{name}/heal": operators, "POST /api/invites": operators,
 	"POST /api/policy/preview": operators,
-	"POST /api/policy/check": operators, "POST /api/revisions": operators, "POST /api/rollouts": operators, "POST /api/rollouts/{id}/stop": operators,
+	"POST /api/policy/check":   operators, "POST /api/revisions": operators, "POST /api/rollouts": operators, "POST /api/rollouts/{id}/stop": operators,
 	"GET /api/contracts": readers, "GET /api/seats": readers, "GET /api/channels": readers, "GET /api/outlook": readers, "GET /api/accounts": readers,
 	"POST /api/accounts": operators, "DELETE /api/accounts/{name}": operators, "POST /api/seats": operators, "DELETE /api/seats/{host}/{account}": operators,
 	"POST /api/secrets/rotate": operators,

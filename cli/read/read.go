@@ -41,11 +41,8 @@ func Root(root, format string, texts bool, out *view.Out) error {
 	r := h.Survey()
 	s := r.Survey
 	if texts {
-		snapshot := saved.Snapshot{Texts: map[string]string{}}
-		for p, t := range r.Masked() {
-			snapshot.Texts[p] = string(t)
-		}
-		snapshot.Survey = r.Survey
+		masked := r.Masked()
+		snapshot := saved.Of("", nil, r.Survey, masked)
 		enc := json.NewEncoder(out)
 		enc.SetIndent("", "  ")
 		enc.SetEscapeHTML(false)

@@ -1646,6 +1646,9 @@ export interface components {
         };
         Snapshot: {
             access: components["schemas"]["Access"][];
+            certificates?: {
+                [key: string]: string;
+            };
             files?: components["schemas"]["File"][];
             host?: string;
             keys: components["schemas"]["Key"][];

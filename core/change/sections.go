@@ -257,6 +257,9 @@ func (c *computer) remotes() {
 		}
 		var keys []string
 		for _, f := range s.SignedBy {
+			if c.adopted.Spares(paths[f]) {
+				continue
+			}
 			keys = append(keys, flatpak.KeyPath(strings.TrimSuffix(lastPart(paths[f]), ".asc")))
 		}
 		next, err := flatpak.Set(text, s, keys)

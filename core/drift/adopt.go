@@ -6,6 +6,7 @@ import (
 
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -35,7 +36,11 @@ func Adopt(sheet *source.Sheet, survey *source.Survey) *Adoption {
 	}
 	for i := range sheet.Sources {
 		s := &sheet.Sources[i]
-		if !s.Enabled || s.IfThere || s.Contract != "" || s.While != "" || s.Family != "" || s.Level != 0 || s.Priority != nil || stands[s.File] {
+		if s.Family == flatpak.Family && s.Enabled && !s.IfThere {
+			a.remote(s)
+			continue
+		}
+		if !s.Enabled || s.IfThere || s.Contract != "" || s.While != "" || s.Family != "" || s.Level != 0 || s.Priority != nil && sheet.Family == deb.Family || stands[s.File] {
 			continue
 		}
 		want := pieces(sheet.Family, s.URLs, s.Mirrorlist, s.Suites, s.Components, s.Kinds)
@@ -89,6 +94,23 @@ func Adopt(sheet *source.Sheet, survey *source.Survey) *Adoption {
 	return a
 }
 
+// remote spares the key files of a remote that has the same keys by another way:
+// flatpak's own is a keyring beside its configuration.
+func (a *Adoption) remote(want *source.SheetSource) {
+	c := &comparer{sheet: a.sheet, survey: a.survey}
+	for i := range a.survey.Sources {
+		have := &a.survey.Sources[i]
+		if have.Family != flatpak.Family || have.ID != want.ID || have.File != want.File || !source.SameSet(want.SignedBy, c.fingerprints(have.SignedBy)) {
+			continue
+		}
+		for _, k := range a.sheet.Keys {
+			if slices.Contains(want.SignedBy, k.Fingerprint) && k.Path == flatpak.KeyPath(k.Name) && !slices.Contains(have.SignedBy, k.Path) {
+				a.files[k.Path] = true
+			}
+		}
+	}
+}
+
 // Spares reports whether a file of the sheet need not be written.
 func (a *Adoption) Spares(path string) bool { return a.files[path] }
 
@@ -107,6 +129,9 @@ func (a *Adoption) Covers(have *source.Source) bool {
 	return false
 }
 
+// usual is the priority of dnf and zypper where none is given.
+const usual = 99
+
 // trusted reports whether a source is trusted by the same keys, checked as strictly and
 // restricted in no other way.
 func (a *Adoption) trusted(want *source.SheetSource, have *source.Source) bool {
@@ -116,6 +141,9 @@ func (a *Adoption) trusted(want *source.SheetSource, have *source.Source) bool {
 		return false // what is unchecked is the policy's own to say
 	}
 	if have.Checks.Metadata != strict && have.Family != arch.Family || have.Family != deb.Family && have.Checks.Packages != strict {
+		return false
+	}
+	if want.Priority != nil && (have.Priority == nil || *have.Priority != *want.Priority) || want.Priority == nil && have.Priority != nil && *have.Priority != usual {
 		return false
 	}
 	if have.Family == arch.Family {

@@ -10,7 +10,9 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
+	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -23,6 +25,30 @@ type Snapshot struct {
 	// Texts are the source files themselves, passwords masked; without them the exact
 	// lines of a change cannot be told.
 	Texts map[string]string `json:"texts,omitempty"`
+	// Certificates are the key files among them that are binary, in armour.
+	Certificates map[string]string `json:"certificates,omitempty"`
+}
+
+// Of makes a snapshot of a survey and the texts that it names, passwords masked.
+func Of(host string, labels map[string]string, survey source.Survey, texts map[string][]byte) Snapshot {
+	out := Snapshot{Host: host, Labels: labels, Survey: survey, Texts: make(map[string]string, len(texts))}
+	for p, text := range texts {
+		if utf8.Valid(text) {
+			out.Texts[p] = string(text)
+			continue
+		}
+		list, err := keyring.Certificates(text)
+		if err != nil {
+			continue // neither text nor keys: nothing that a policy could say
+		}
+		if armoured, err := keyring.Armor(list); err == nil {
+			if out.Certificates == nil {
+				out.Certificates = map[string]string{}
+			}
+			out.Certificates[p] = armoured
+		}
+	}
+	return out
 }
 
 // MaxFile bounds a file, in bytes.

@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/learn"
+	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/core/saved"
+)
+
+func (a *app) learn() *cobra.Command {
+	var from string
+	var leave []string
+	cmd := &cobra.Command{
+		Use: "learn FOLDER", Short: "Derive a policy folder from what the hosts have", GroupID: "policy", Args: cobra.ExactArgs(1),
+		Long: "Derive a policy from what the hosts have: compared with it, none of them has drifted. Repositories\n" +
+			"that are the same but for release, architecture or a value are written once, groups are found by\n" +
+			"names, labels and traits, keys are taken along and pinned. What only one host has is named; leave\n" +
+			"such hosts out with --leave. Read and edit the result: it says what is, not what should be.\n\n" +
+			"Without --surveys the fleet's last surveys are taken from the service. The folder must not be there,\nor be empty.",
+		Example: "  lantern learn ./policy\n  lantern learn ./policy --leave desk-1,gw-04\n  lantern survey save ./surveys && lantern learn ./policy --surveys ./surveys",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := emptyFolder(args[0]); err != nil {
+				return err
+			}
+			hosts, err := a.learnFrom(cmd.Context(), from)
+			if err != nil {
+				return err
+			}
+			if hosts, err = without(hosts, leave); err != nil {
+				return err
+			}
+			stop := a.waiting("learning")
+			res, err := learn.Learn(hosts, time.Now())
+			stop()
+			if err != nil {
+				return no("%v", err)
+			}
+			for name, text := range res.Files {
+				to := filepath.Join(args[0], name)
+				if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+					return no("%v", err)
+				}
+				if err := renameio.WriteFile(to, text, 0o644); err != nil {
+					return no("%v", err)
+				}
+			}
+			if done, err := a.json(res); done {
+				return err
+			}
+			a.out.Printf("%s from %s: %s, %d of them edited in place, %s. Written to %s.", a.out.Paint(view.Bold, "Learnt"), view.Count(res.Hosts, "host", "hosts"),
+				view.Count(res.Repositories, "repository", "repositories"), res.InPlace, view.Count(res.Keys, "key", "keys"), args[0])
+			for _, n := range res.Notes {
+				a.out.Printf("%s %s: %s", a.out.Paint(view.Yellow, "!"), n.Host, n.Message)
+			}
+			a.out.Printf("Next: read and edit it, then lantern policy check %s", args[0])
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&from, "surveys", "", "folder of saved surveys, instead of the fleet")
+	cmd.Flags().StringSliceVar(&leave, "leave", nil, "hosts that are not followed; ranges as gw-{01..04}.brinewick.test")
+	return cmd
+}
+
+// learnFrom reads saved surveys, or those of the fleet.
+func (a *app) learnFrom(ctx context.Context, from string) ([]saved.Snapshot, error) {
+	if from != "" {
+		return surveys(from)
+	}
+	stop := a.waiting("reading the fleet's surveys")
+	defer stop()
+	var out []saved.Snapshot
+	for page := 1; ; page++ {
+		p, err := a.client().Hosts(ctx, client.List{Page: page, PerPage: 500})
+		if err != nil {
+			return nil, err
+		}
+		for _, h := range p.Hosts {
+			if h.OS == "" {
+				continue
+			}
+			s, err := a.client().Survey(ctx, h.Name)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, s)
+		}
+		if page*500 >= p.Total {
+			break
+		}
+	}
+	if len(out) == 0 {
+		return nil, no("no host has sent a survey yet")
+	}
+	return out, nil
+}
+
+// without leaves hosts out, by full or short name.
+func without(hosts []saved.Snapshot, leave []string) ([]saved.Snapshot, error) {
+	drop := map[string]bool{}
+	for _, pattern := range leave {
+		list, err := names.Expand(pattern)
+		if err != nil {
+			return nil, wrong("%v", err)
+		}
+		for _, n := range list {
+			if !slices.ContainsFunc(hosts, func(h saved.Snapshot) bool { return h.Host == n || short(h.Host) == n }) {
+				return nil, wrong("there is no survey of %q to leave out", n)
+			}
+			drop[n] = true
+		}
+	}
+	out := slices.DeleteFunc(slices.Clone(hosts), func(h saved.Snapshot) bool { return drop[h.Host] || drop[strings.SplitN(h.Host, ".", 2)[0]] })
+	if len(out) == 0 {
+		return nil, wrong("every host is left out")
+	}
+	return out, nil
+}
