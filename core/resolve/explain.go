@@ -356,7 +356,7 @@ func (e *explained) enabled() []reason.Cause {
 
 // why says who gave the repository to the host.
 func (e *explained) why() []reason.Cause {
-	b := e.res.plan.because[e.repo.Name]
+	b := e.Resolver.because(e.res.plan, e.repo)
 	out := []reason.Cause{{What: b.Because}}
 	if len(b.At) > 0 {
 		out[0] = at(b.Because, b.At[0])
@@ -405,7 +405,7 @@ func (e *explainer) repository(name string) reason.RepositoryReason {
 		return out
 	}
 	x := e.res.parts[i]
-	b := e.res.plan.because[name]
+	b := e.Resolver.because(e.res.plan, repo)
 	for n, pos := range b.At {
 		if n == 0 {
 			out.Causes = append(out.Causes, at(b.Because, pos))

@@ -67,7 +67,8 @@ type Resolver struct {
 	holders []holder        // of media
 	made    bool            // some groups are made of others
 
-	groupNumbers map[string]int // name → index into groups
+	groupNumbers map[string]int             // name → index into groups
+	assigned     map[string]map[string]bool // repository → settings that assignments say
 
 	results map[resultKey]*Result
 	plans   map[string]*plan
@@ -106,7 +107,6 @@ type plan struct {
 	held         []string                     // of which the host holds the media
 	settings     map[string]map[string]string // those that assignments change
 	stamp        map[string]string            // the same, as text
-	because      map[string]Reason
 	unlisted     string
 	bad          []diag.Diagnostic
 }
@@ -164,26 +164,42 @@ func NewWith(p *policy.Policy, m *Memory) *Resolver {
 	if m.parts == nil || len(m.parts) > mostParts || len(m.sheets) > mostSheets {
 		m.parts, m.sheets = map[string]*part{}, map[string]*written{}
 	}
-	r := &Resolver{policy: p, memory: m, byName: map[string]string{}, classes: map[string]*class{}, above: map[[2]int]bool{},
-		groupNumbers: map[string]int{}, results: map[resultKey]*Result{}, plans: map[string]*plan{}, sheets: map[string]*Result{}, numbers: map[string]int{}}
+	r := &Resolver{policy: p, memory: m, classes: map[string]*class{}, above: map[[2]int]bool{},
+		groupNumbers: map[string]int{}, assigned: map[string]map[string]bool{}, results: map[resultKey]*Result{}, plans: map[string]*plan{}, sheets: map[string]*Result{}, numbers: map[string]int{}}
 	for _, g := range p.Groups {
 		r.groups = append(r.groups, g)
 	}
 	slices.SortFunc(r.groups, func(a, b *policy.Group) int { return strings.Compare(a.Name, b.Name) })
-	member := map[string][]byte{}
+	named := 0
+	for _, g := range r.groups {
+		named += len(g.Hosts)
+	}
+	r.byName = make(map[string]string, named)
+	also := map[[2]string]string{} // marks together: few hosts have the same ones alone
+	mark := func(host, m string) {
+		old, has := r.byName[host]
+		if has {
+			k := [2]string{old, m}
+			both, seen := also[k]
+			if !seen {
+				both = old + "," + m
+				also[k] = both
+			}
+			m = both
+		}
+		r.byName[host] = m
+	}
 	for i, g := range r.groups {
+		m := strconv.Itoa(i)
 		for _, h := range g.Hosts {
-			member[h] = strconv.AppendInt(append(member[h], ','), int64(i), 10)
+			mark(h, m)
 		}
 	}
 	for i, name := range sortedKeys(p.Repositories) { // who holds media is one of its own
 		if m := p.Repositories[name].Media; m != nil {
-			member[m.Host.Value] = strconv.AppendInt(append(member[m.Host.Value], ",m"...), int64(i), 10)
+			mark(m.Host.Value, "m"+strconv.Itoa(i))
 			r.holders = append(r.holders, holder{"m" + strconv.Itoa(i), name})
 		}
-	}
-	for h, list := range member {
-		r.byName[h] = string(list[1:])
 	}
 	for i, g := range r.groups {
 		for _, t := range slices.Concat(g.Of, g.Except) {
@@ -215,7 +231,12 @@ func (r *Resolver) collectReads() {
 	}
 	assigned := map[string]bool{} // facts in settings that assignments give
 	for _, a := range r.policy.Assignments {
-		for _, s := range a.Settings {
+		for key, s := range a.Settings {
+			repo, setting, _ := strings.Cut(key, ".")
+			if r.assigned[repo] == nil {
+				r.assigned[repo] = map[string]bool{}
+			}
+			r.assigned[repo][setting] = true
 			for name := range policy.Variables(s.Value) {
 				assigned[name], all[name] = true, true
 			}
@@ -470,6 +491,18 @@ func pairs(m map[string]string) string {
 
 // Resolve returns what a host should have.
 func (r *Resolver) Resolve(h Host) *Result {
+	if !r.perHost && len(r.policy.Labels) == 0 { // most hosts are like one that was seen
+		if c, ok := r.classes[h.Class]; ok {
+			if res, ok := r.results[resultKey{c.id, r.byName[h.Name]}]; ok {
+				return res
+			}
+		}
+	}
+	return r.first(h)
+}
+
+// first resolves a host that may be the first of its kind.
+func (r *Resolver) first(h Host) *Result {
 	var clash []diag.Diagnostic
 	if said := r.policy.Labels[h.Name]; len(said) > 0 {
 		clash = h.label(said)
@@ -598,14 +631,15 @@ func (r *Resolver) plan(h *Host, in []bool, held []string) *plan {
 	if p, ok := r.plans[string(key)]; ok {
 		return p
 	}
-	p := &plan{apply: apply, settings: map[string]map[string]string{}, stamp: map[string]string{}, because: map[string]Reason{}, unlisted: source.UnlistedReport}
+	p := &plan{apply: apply, settings: map[string]map[string]string{}, stamp: map[string]string{}, unlisted: source.UnlistedReport}
 	on := r.repositories(apply)
 	r.channels(p, h, apply, on)
 	p.repositories = sortedKeys(on)
 	for _, name := range p.repositories {
 		repo := r.policy.Repositories[name]
-		p.because[name] = r.because(p, repo, apply)
-		if changed := r.changedSettings(p, h, repo, apply); len(changed) > 0 {
+		if r.assigned[name] == nil {
+			// no assignment says anything about its settings
+		} else if changed := r.changedSettings(p, h, repo, apply); len(changed) > 0 {
 			p.settings[name], p.stamp[name] = changed, pairs(changed)
 		}
 		if p.off[name] {
@@ -637,16 +671,16 @@ func (r *Resolver) needed(p *plan, h *Host) {
 		}
 		for _, t := range n.Repositories {
 			if !slices.Contains(p.repositories, t.Value) || p.off[t.Value] || p.strange[t.Value] != "" {
-				p.bad = append(p.bad, trouble("needs", t.Pos, fmt.Sprintf("%s needs the repository %s, which the host %s does not get", name, t.Value, h.Name), "assign it to the same hosts", p.because[name].At...))
+				p.bad = append(p.bad, trouble("needs", t.Pos, fmt.Sprintf("%s needs the repository %s, which the host %s does not get", name, t.Value, h.Name), "assign it to the same hosts", r.because(p, r.policy.Repositories[name]).At...))
 			}
 		}
 	}
 }
 
 // because says why a repository is there.
-func (r *Resolver) because(p *plan, repo *policy.Repository, apply []int) Reason {
+func (r *Resolver) because(p *plan, repo *policy.Repository) Reason {
 	reason := Reason{Repository: repo.Name, At: []diag.Pos{}}
-	for _, i := range apply {
+	for _, i := range p.apply {
 		a := r.policy.Assignments[i]
 		if slices.ContainsFunc(a.Repositories, func(t policy.Text) bool { return t.Value == repo.Name }) {
 			reason.At = append(reason.At, a.Pos)
@@ -740,7 +774,10 @@ func (r *Resolver) unlisted(p *plan, h *Host, apply []int) {
 // changedSettings works out the settings of a repository that assignments change.
 func (r *Resolver) changedSettings(p *plan, h *Host, repo *policy.Repository, apply []int) map[string]string {
 	out := map[string]string{}
-	for _, name := range sortedKeys(repo.Settings) {
+	for _, name := range sortedKeys(r.assigned[repo.Name]) {
+		if _, there := repo.Settings[name]; !there {
+			continue
+		}
 		key := repo.Name + "." + name
 		says := map[int]string{}
 		for _, i := range apply {
@@ -960,7 +997,7 @@ func (res *Result) Reasons() []Reason {
 		if res.plan.strange[name] != "" {
 			continue
 		}
-		reason := res.plan.because[name]
+		reason := res.resolver.because(res.plan, res.resolver.policy.Repositories[name])
 		reason.At = slices.Clone(reason.At)
 		if x := res.parts[i]; !x.none {
 			for _, n := range x.cases {
