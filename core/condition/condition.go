@@ -11,8 +11,11 @@ import (
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
 
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/version"
 )
 
 // CostLimit bounds the work of one evaluation, in CEL's own units.
@@ -103,11 +106,23 @@ func NewCompiler() (*Compiler, error) {
 	for _, f := range facts {
 		opts = append(opts, cel.Variable(f.name, f.typ))
 	}
+	opts = append(opts, cel.Function("atLeast", cel.MemberOverload("string_atLeast_string", []*cel.Type{cel.StringType, cel.StringType}, cel.BoolType, cel.BinaryBinding(atLeast))))
 	env, err := cel.NewEnv(opts...)
 	if err != nil {
 		return nil, fmt.Errorf("setting up expressions: %w", err)
 	}
 	return &Compiler{env, map[string]*Condition{}}, nil
+}
+
+// atLeast compares two versions: tools.apt.atLeast("2.4"). A tool that is not there is
+// no version at all.
+func atLeast(have, least ref.Val) ref.Val {
+	a, ok := have.Value().(string)
+	b, ok2 := least.Value().(string)
+	if !ok || !ok2 {
+		return types.NewErr("atLeast compares two texts")
+	}
+	return types.Bool(a != "" && version.Deb(a, b) >= 0)
 }
 
 // Condition is a compiled expression.

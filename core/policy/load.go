@@ -66,7 +66,10 @@ func Collect(fsys fs.FS) (Folder, []diag.Diagnostic) {
 		if err != nil {
 			return err
 		}
-		if total += info.Size(); info.Size() > MaxFile || total > MaxFolder {
+		if info.Size() <= MaxFile {
+			total += info.Size()
+		}
+		if info.Size() > MaxFile || total > MaxFolder {
 			refuse("size", name, fmt.Sprintf("the file has %d bytes; a policy file may have %d MiB, a folder %d MiB", info.Size(), MaxFile>>20, MaxFolder>>20), "split it, or move what is no policy elsewhere")
 			return nil
 		}
@@ -134,7 +137,13 @@ func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 	return l.policy, l.out
 }
 
+// mostMessage bounds a message, in bytes: it quotes what stands in the file.
+const mostMessage = 2000
+
 func (l *loader) report(code, severity string, at diag.Pos, message, remedy string, also ...diag.Pos) {
+	if len(message) > mostMessage {
+		message = strings.ToValidUTF8(message[:mostMessage/2], "") + " … " + strings.ToValidUTF8(message[len(message)-mostMessage/4:], "")
+	}
 	l.out = append(l.out, diag.Diagnostic{Code: code, Severity: severity, Pos: at, Message: message, Remedy: remedy, Also: also})
 }
 

@@ -77,7 +77,6 @@ func (l *loader) members(list []Text) []Text {
 		hosts, err := names.Expand(t.Value)
 		if err != nil {
 			l.fail("range", t.Pos, err.Error(), "write it as gw-{01..12}.brinewick.test")
-			continue
 		}
 		l.policy.Groups[t.Value] = &Group{Name: t.Value, Pos: t.Pos, Hosts: hosts, Bare: true}
 	}
@@ -244,6 +243,7 @@ func (l *loader) witness(f field) *Witness {
 		case !ok:
 		case strings.ContainsAny(t.Value, " \t\n*?[]"):
 			l.fail("value", t.Pos, fmt.Sprintf("%s is %q", x.key, t.Value), "write one word without blanks and patterns")
+			return nil
 		case x.key == "package":
 			w.Package = t
 		default:
