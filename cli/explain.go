@@ -168,13 +168,13 @@ func (a *app) explained(e reason.Explanation, what string) {
 		a.out.Printf("\n%s", a.out.Paint(view.Cyan, f.Path))
 		for i := 0; i < len(f.Lines); i++ {
 			l := f.Lines[i]
-			a.out.Printf("%s  %s", a.out.Paint(view.Dim, fmt.Sprintf("%4d", l.Number)), l.Text)
+			a.out.Printf("%s  %s", a.out.Paint(view.Dim, fmt.Sprintf("%4d", l.Number)), a.out.Paint(view.Bold, l.Text))
 			n := 0 // lines behind it that follow from the same
 			for i+1 < len(f.Lines) && reflect.DeepEqual(f.Lines[i+1].Causes, l.Causes) && len(f.Lines) > 1 {
 				n++
 				i++
 				if n <= 1 && !strings.Contains(f.Lines[i].Text, "-----BEGIN") && !strings.HasPrefix(l.Text, "-----BEGIN") {
-					a.out.Printf("%s  %s", a.out.Paint(view.Dim, fmt.Sprintf("%4d", f.Lines[i].Number)), f.Lines[i].Text)
+					a.out.Printf("%s  %s", a.out.Paint(view.Dim, fmt.Sprintf("%4d", f.Lines[i].Number)), a.out.Paint(view.Bold, f.Lines[i].Text))
 					n--
 				}
 			}
@@ -193,7 +193,7 @@ func (a *app) causes(indent int, list []reason.Cause) {
 		if c.At != nil {
 			place = "  " + a.out.Paint(view.Dim, c.At.String())
 		}
-		a.out.Printf("%s%s%s", strings.Repeat(" ", indent), c.What, place)
+		a.out.Printf("%s%s %s%s", strings.Repeat(" ", indent-2), a.out.Paint(view.Cyan, "↳"), c.What, place)
 	}
 }
 

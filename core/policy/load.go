@@ -529,6 +529,7 @@ func (l *loader) repository(f field) {
 	l.policy.Repositories[f.key] = r
 	what := fmt.Sprintf("the repository %q", f.key)
 	var sigAt diag.Pos
+	said := len(l.out)
 	for _, x := range l.mapping(f.node, what, keysOf[repositoryForm]()...) {
 		r.At[x.key] = x.at
 		switch x.key {
@@ -571,6 +572,9 @@ func (l *loader) repository(f field) {
 		case "cases":
 			r.Cases = l.cases(x)
 		}
+	}
+	for _, d := range l.out[said:] {
+		r.spoilt = r.spoilt || d.Code == "unknown-key" || d.Code == "name-twice"
 	}
 	l.repositoryRules(r, sigAt)
 }
@@ -800,7 +804,7 @@ func (l *loader) condition(f field) *condition.Condition {
 			}
 		}
 	}
-	l.fail("expression", at, fmt.Sprintf("the condition %q does not compile: %v", t.Value, err), remedy)
+	l.fail("expression", at, fmt.Sprintf("the condition `%s` does not compile: %v", strings.Join(strings.Fields(t.Value), " "), err), remedy)
 	return nil
 }
 
@@ -927,7 +931,7 @@ func (l *loader) references() {
 				l.fail("unknown-name", s.Pos, fmt.Sprintf("the setting %q names no repository", key), "write it as REPOSITORY.SETTING"+hint(repo, p.Repositories))
 				continue
 			}
-			if _, ok := r.Settings[setting]; !ok {
+			if _, ok := r.Settings[setting]; !ok && !r.spoilt {
 				l.fail("unknown-name", s.Pos, fmt.Sprintf("the repository %q has no setting %q", repo, setting), "give it a default under its settings first"+hint(setting, r.Settings))
 			}
 		}
@@ -1002,6 +1006,9 @@ func unused[T any](l *loader, kind string, all map[string]T, at func(T) diag.Pos
 
 // interpolations checks every ${name} of a repository.
 func (l *loader) interpolations(r *Repository) {
+	if r.spoilt {
+		return // a key that is mistyped is one mistake, not one for each place that needs it
+	}
 	known := condition.Names()
 	var settings []string
 	for n := range r.Settings {

@@ -60,6 +60,7 @@ type Repository struct {
 	Support    string
 	Settings   map[string]Setting
 	Keys       []Text
+	spoilt     bool                // a key of it was not understood
 	At         map[string]diag.Pos // key → where it stands
 	Trusts     []Text              // Keys, with those that succeed them
 	Signatures string              // required or off

@@ -117,9 +117,14 @@ func (s *shooter) story() error {
 		return err
 	}
 	steps := []func() error{
+		s.edit("../demo-state/policy/policy.yaml", "    settings: { series", "    setings: { series"),
+		s.edit("../demo-state/policy/hosts.yaml", "cpu.level >= 3", "cpu.lvl >= 3"),
 		s.terminal("policy-check", "policy", "check", "demo-state/policy"),
+		s.edit("../demo-state/policy/policy.yaml", "    setings: { series", "    settings: { series"),
+		s.edit("../demo-state/policy/hosts.yaml", "cpu.lvl >= 3", "cpu.level >= 3"),
 		s.quiet("policy", "publish", "demo-state/policy", "-m", "Saltmarsh 8, Gannet licensed for archives and charts"),
 		s.terminal("preview", "preview"),
+		s.terminal("explain", "explain", "gw-05", "saltmarsh.sources"),
 		s.web("console-changes", "/changes", "section.group"),
 		s.terminal("rollout", "rollout", "begin"),
 		s.edit("gw-03/etc/apt/sources.list.d/saltmarsh.sources", "Components: main", "Components: main testing"),
@@ -223,7 +228,7 @@ func (s *shooter) terminal(name string, args ...string) func() error {
 			}
 			return `<span style="` + shades[code] + `">`
 		})
-		doc := `<!doctype html><meta charset="utf-8"><body style="margin:0;background:#1b1e23;color:#dfe2e6"><pre style="margin:0;padding:18px 22px;font:15.5px/1.42 'DejaVu Sans Mono',monospace"><span style="color:#8d939c">$ lantern ` + html.EscapeString(strings.Join(args, " ")) + "</span>\n" + body + "</pre>"
+		doc := `<!doctype html><meta charset="utf-8"><body style="margin:0;background:#1b1e23;color:#dfe2e6"><pre style="margin:0;padding:18px 22px;font:15.5px/1.42 'DejaVu Sans Mono',monospace;white-space:pre-wrap;overflow-wrap:anywhere"><span style="color:#8d939c">$ lantern ` + html.EscapeString(strings.Join(args, " ")) + "</span>\n" + body + "</pre>"
 		file := filepath.Join(s.dir, "terminal.html")
 		if err := os.WriteFile(file, []byte(doc), 0o644); err != nil {
 			return err

@@ -22,6 +22,15 @@ const taking = computed(() => {
   for (const t of preview.data.value?.seats.taking ?? []) by.set(t.contract, [...(by.get(t.contract) ?? []), t.host])
   return [...by]
 })
+// What people should look at first: a remark, and the hosts that it is about.
+type Group = NonNullable<typeof preview.data.value>['groups'][number]
+function gathered(of: (g: Group) => string[] | undefined) {
+  const by = new Map<string, string[]>()
+  for (const g of preview.data.value?.groups ?? []) for (const text of of(g) ?? []) by.set(text, [...(by.get(text) ?? []), ...g.hosts])
+  return [...by]
+}
+const weakens = computed(() => gathered((g) => g.weakens))
+const overrides = computed(() => gathered((g) => g.overrides))
 const rollouts = useQuery({ queryKey: ['rollouts'], queryFn: () => told(client.GET('/api/rollouts', { params: { query: { per_page: 20 } } })) })
 const latest = computed(() => rollouts.data.value?.rollouts[0])
 const shown = useQuery({
@@ -70,6 +79,11 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
   </div>
   <p v-else-if="preview.data.value?.seats.taking.length" class="soft">A rollout takes {{ count(preview.data.value.seats.taking.length, 'seat', 'seats') }}: {{ taking.map(([n, hosts]) => `${hosts.length} in ${n} (${hosts.slice(0, 6).map(short).join(', ')}${hosts.length > 6 ? ', …' : ''})`).join(', ') }}</p>
 
+  <div v-if="weakens.length + overrides.length" class="card first">
+    <div v-for="[text, hosts] in weakens" :key="text"><b class="bad">!! weakens security:</b> {{ text }} <span class="soft">on {{ hosts.slice(0, 8).map(short).join(', ') }}{{ hosts.length > 8 ? ` and ${hosts.length - 8} more` : '' }}</span></div>
+    <div v-for="[text, hosts] in overrides" :key="text"><b class="warn">! order:</b> {{ text }} <span class="soft">on {{ hosts.slice(0, 8).map(short).join(', ') }}{{ hosts.length > 8 ? ` and ${hosts.length - 8} more` : '' }}</span></div>
+  </div>
+
   <template v-if="latest && shown.data.value">
     <h2>{{ latest.kind === 'heal' ? 'Last healing' : 'Last rollout' }}</h2>
     <div class="card rollout">
@@ -115,7 +129,8 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
 </template>
 
 <style scoped>
-.seats {
+.seats,
+.first {
   padding: 12px 14px;
   margin: 12px 0;
 }
