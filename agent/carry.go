@@ -20,6 +20,7 @@ import (
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
@@ -459,6 +460,9 @@ func (c *carrier) refresh(ctx context.Context, sheet *source.Sheet, after *surve
 	spoken := map[string]bool{} // file:line of entries that a rule speaks of
 	for _, rule := range sheet.InPlace {
 		for i := range deb.Judge(rule, now.Sources, ours).Covers {
+			spoken[fmt.Sprintf("%s:%d", now.Sources[i].File, now.Sources[i].Line)] = true
+		}
+		for i := range family.JudgeSections(rule, sheet.Family, now.Sources, ours).Covers {
 			spoken[fmt.Sprintf("%s:%d", now.Sources[i].File, now.Sources[i].Line)] = true
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -142,7 +143,7 @@ func (h dnf) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Res
 	var out []api.SourceOutcome
 	for i := range after.Survey.Sources {
 		s := &after.Survey.Sources[i]
-		if !s.Enabled || s.Family != rpm.Family || !listed(sheet, s.File) {
+		if !s.Enabled || s.Family != rpm.Family || !listed(sheet, s) {
 			continue
 		}
 		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
@@ -158,13 +159,14 @@ func (h dnf) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Res
 	return program, out, nil
 }
 
-func listed(sheet *source.Sheet, file string) bool {
-	for _, f := range sheet.Files {
-		if f.Path == file {
+// listed reports whether a source is one that the sheet speaks of.
+func listed(sheet *source.Sheet, s *source.Source) bool {
+	for _, rule := range sheet.InPlace {
+		if slices.Contains(rule.Sections, s.ID) && rule.Enabled {
 			return true
 		}
 	}
-	return false
+	return slices.ContainsFunc(sheet.Files, func(f source.SheetFile) bool { return f.Path == s.File })
 }
 
 var dnfReason = regexp.MustCompile(`^\s+- (.*)$`)

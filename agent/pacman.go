@@ -98,7 +98,7 @@ func (h pacman) refresh(ctx context.Context, sheet *source.Sheet, after *survey.
 	named := false
 	for i := range after.Survey.Sources {
 		s := &after.Survey.Sources[i]
-		if !s.Enabled || s.Family != arch.Family || !listed(sheet, s.File) {
+		if !s.Enabled || s.Family != arch.Family || !listed(sheet, s) {
 			continue
 		}
 		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}

@@ -108,7 +108,7 @@ func (h zypper) refresh(ctx context.Context, sheet *source.Sheet, after *survey.
 	var out []api.SourceOutcome
 	for i := range after.Survey.Sources {
 		s := &after.Survey.Sources[i]
-		if !s.Enabled || s.Family != zypp.Family || !listed(sheet, s.File) {
+		if !s.Enabled || s.Family != zypp.Family || !listed(sheet, s) {
 			continue
 		}
 		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
