@@ -140,7 +140,7 @@ func TestDnfsHostsAreOpenedByCertificate(t *testing.T) {
 		require.Len(t, d.Access, 1)
 		assert.Contains(t, d.Access[0].Identity, "CN="+host+".brinewick.test")
 		assert.NotNil(t, d.Access[0].Expires)
-		require.Len(t, d.Report.Report.Sources, 2)
+		require.Len(t, d.Report.Report.Sources, 3)
 		for _, s := range d.Report.Report.Sources {
 			assert.True(t, s.OK, "%s: %s", s.URL, s.Message)
 		}

@@ -155,7 +155,7 @@ func TestNoSecretIsEverTold(t *testing.T) {
 		}
 		for _, name := range []string{"gw-01", "arc-2"} {
 			for _, id := range []string{"1", "2", "3"} {
-				p := strings.NewReplacer("{name}", name, "{id}", id, "{digest}", strings.Repeat("0", 64)).Replace(path)
+				p := strings.NewReplacer("{name}", name, "{id}", id, "{number}", id, "{digest}", strings.Repeat("0", 64)).Replace(path)
 				req, err := http.NewRequestWithContext(ctx, http.MethodGet, r.Server.URL+p, nil)
 				require.NoError(t, err)
 				req.Header.Set("Authorization", "Bearer "+r.Operator.Token)

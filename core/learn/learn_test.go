@@ -103,6 +103,19 @@ func TestWhatIsLearntFromTheScenarioGivesNoDrift(t *testing.T) {
 	assert.NotContains(t, string(res.Files["repositories.yaml"]), "plover", "only desk-1 has it, which is left out")
 }
 
+func TestASurveyWithoutTextsIsEnough(t *testing.T) {
+	hosts := demo(t)
+	for i := range hosts {
+		hosts[i].Texts, hosts[i].Certificates, hosts[i].Survey.Files = nil, nil, nil
+	}
+	hosts = slices.DeleteFunc(hosts, func(h saved.Snapshot) bool { return strings.HasPrefix(h.Host, "desk-2") })
+	res, err := learn.Learn(hosts, now)
+	require.NoError(t, err)
+	assert.Empty(t, noDrift(t, res, hosts))
+	assert.Zero(t, res.Keys, "no certificate is known")
+	assert.Equal(t, res.Repositories, res.InPlace)
+}
+
 // site makes a fleet by hand.
 type site struct{ keys map[string]*standin.Key }
 
