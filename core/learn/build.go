@@ -95,8 +95,8 @@ func (l *learner) base(own []unit, taken map[string]bool) *repository {
 			if u.family == deb.Family {
 				k[1] = factor(l.hosts, []int{u.host}, []string{s}, "suite").text
 			}
-			if !slices.Contains(atoms[k], u.host) {
-				atoms[k] = append(atoms[k], u.host)
+			if list := atoms[k]; len(list) == 0 || list[len(list)-1] != u.host { // hosts come in order
+				atoms[k] = append(list, u.host)
 			}
 		}
 	}
@@ -187,7 +187,7 @@ func (l *learner) bunches(list []unit) []*bunch {
 		}
 		key := strings.Join([]string{u.family, fmt.Sprint(u.full), strings.Join(u.keys, ","), origin(u.url), shape(h, u.url), strings.Join(suites, ","), strings.Join(u.components, ","), strings.Join(u.kinds, ","), section, fmt.Sprint(u.priority)}, "\x00")
 		for g := groups[key]; g != nil; g = groups[key] { // a host that has it twice needs two of them
-			if !slices.ContainsFunc(g.units, func(x unit) bool { return x.host == u.host }) {
+			if g.units[len(g.units)-1].host != u.host { // units come host by host
 				break
 			}
 			key += "\x00again"

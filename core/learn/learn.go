@@ -79,7 +79,9 @@ func (l *learner) check(p *policy.Policy) map[string][]drift.Finding {
 	r := resolve.New(p)
 	for i := range l.hosts {
 		h := &l.hosts[i]
-		res := r.Resolve(resolve.Host{Name: h.Host, Class: fmt.Sprint(i), Labels: h.Labels, Traits: &h.Traits})
+		t := h.Traits
+		t.Free = nil
+		res := r.Resolve(resolve.Host{Name: h.Host, Class: fmt.Sprint(t, h.Labels), Labels: h.Labels, Traits: &h.Traits})
 		for _, d := range res.Trouble {
 			out[h.Host] = append(out[h.Host], drift.Finding{Class: drift.Refused, File: d.File, Line: d.Line, Message: d.Message})
 		}
@@ -126,8 +128,12 @@ type key struct {
 
 // collectKeys gathers the certificates that stand in the surveys' files.
 func (l *learner) collectKeys() {
-	taken := map[string]bool{}
+	taken, read := map[string]bool{}, map[string]bool{}
 	take := func(data []byte, hint string) {
+		if read[string(data)] { // most hosts have the same ones
+			return
+		}
+		read[string(data)] = true
 		list, err := keyring.Certificates(data)
 		if err != nil {
 			return

@@ -281,9 +281,13 @@ func (g *grouping) to(hosts, universe []int) string {
 	if slices.Equal(hosts, universe) || len(hosts) == len(g.hosts) {
 		return policy.Everyone
 	}
+	has := make(map[int]bool, len(hosts))
+	for _, i := range hosts {
+		has[i] = true
+	}
 	fits := func(in func(i int) bool) bool {
 		for _, i := range universe {
-			if in(i) != slices.Contains(hosts, i) {
+			if in(i) != has[i] {
 				return false
 			}
 		}
@@ -295,7 +299,7 @@ func (g *grouping) to(hosts, universe []int) string {
 	}
 	var touched []string
 	for _, c := range sortedNames(classes) {
-		if slices.ContainsFunc(hosts, func(i int) bool { return slices.Contains(classes[c], i) }) {
+		if slices.ContainsFunc(classes[c], func(i int) bool { return has[i] }) {
 			touched = append(touched, c)
 		}
 	}
