@@ -42,7 +42,7 @@ type CheckIn struct {
 // HostAccess is the access on a host.
 type HostAccess struct {
 	Files  []credential.HeldFile `json:"files" doc:"The files that the agent keeps for sheets"`
-	Others []source.Access   `json:"others" doc:"All credentials that the survey found, with what is particular to the host"`
+	Others []source.Access       `json:"others" doc:"All credentials that the survey found, with what is particular to the host"`
 }
 
 // CheckInAnswer is what the service wants of the agent.
