@@ -2,6 +2,7 @@ package change
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"patientlantern.example/lantern/core/version"
@@ -15,7 +16,7 @@ func (c *computer) needs() {
 	}
 	t := &c.Survey.Traits
 	for _, n := range c.Sheet.Needs {
-		for _, tool := range sortedKeys(n.Tools) {
+		for _, tool := range slices.Sorted(maps.Keys(n.Tools)) {
 			least, have := n.Tools[tool], t.Tools[tool]
 			switch {
 			case have == "" && len(t.Tools) == 0: // not told
@@ -25,19 +26,10 @@ func (c *computer) needs() {
 				c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s needs %s %s or newer, and this host has %s", n.Repository, tool, least, have))
 			}
 		}
-		for _, folder := range sortedKeys(n.Free) {
+		for _, folder := range slices.Sorted(maps.Keys(n.Free)) {
 			if have, known := t.Free[folder]; known && have < n.Free[folder] {
 				c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s needs %d MiB free in %s, and there are %d", n.Repository, n.Free[folder]>>20, folder, have>>20))
 			}
 		}
 	}
-}
-
-func sortedKeys[T any](m map[string]T) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
 }

@@ -3,6 +3,7 @@ package learn
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -146,7 +147,7 @@ func (l *learner) components(p *part, have map[int][]string) {
 		byKind[k] = sorted(have[h])
 	}
 	first := true
-	for _, k := range sortedNames(byKind) {
+	for _, k := range slices.Sorted(maps.Keys(byKind)) {
 		if first {
 			p.components, first = slices.Clone(byKind[k]), false
 			continue
@@ -323,7 +324,7 @@ func (l *learner) add(list []*bunch, taken map[string]bool) {
 		r.hosts = union(r.hosts, p.hosts)
 	}
 	r.share(l)
-	for _, family := range sortedNames(r.parts) {
+	for _, family := range slices.Sorted(maps.Keys(r.parts)) {
 		templates = append(templates, r.parts[family].url)
 	}
 	if f := r.parts[flatpak.Family]; f != nil && (r.inPlace || len(f.sections) != 1 || f.sections[0] != r.name) {

@@ -4,6 +4,7 @@ package learn
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -154,7 +155,7 @@ func (l *learner) collectKeys() {
 	for i := range l.hosts {
 		h := &l.hosts[i]
 		for _, m := range []map[string]string{h.Texts, h.Certificates} {
-			for _, p := range sortedNames(m) {
+			for _, p := range slices.Sorted(maps.Keys(m)) {
 				text := m[p]
 				for rest := text; ; {
 					at := strings.Index(rest, "-----BEGIN PGP PUBLIC KEY BLOCK-----")

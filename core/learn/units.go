@@ -152,15 +152,6 @@ func sorted(list []string) []string {
 	return out
 }
 
-func sortedNames[T any](m map[string]T) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}
-
 // base is the name of a file without its endings.
 func base(p string) string {
 	name := path.Base(p)

@@ -3,6 +3,7 @@ package learn
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -44,7 +45,7 @@ func (l *learner) write() policy.Folder {
 	}
 	const head = "format: patient-lantern/1\n\n"
 	var b strings.Builder
-	fprs := sortedNames(used)
+	fprs := slices.Sorted(maps.Keys(used))
 	slices.SortFunc(fprs, func(a, b string) int { return strings.Compare(l.keys[a].name, l.keys[b].name) })
 	if len(fprs) > 0 {
 		b.WriteString("# Signing keys as they stand on the hosts, pinned. Before you rely on one, hold its\n# fingerprint against what the vendor publishes.\n" + head + "keys:\n")
@@ -98,7 +99,7 @@ func (l *learner) repository(b *strings.Builder, r *repository) {
 	}
 	if len(settings) > 0 {
 		var parts []string
-		for _, name := range sortedNames(settings) {
+		for _, name := range slices.Sorted(maps.Keys(settings)) {
 			parts = append(parts, name+": "+strconv.Quote(settings[name]))
 		}
 		fmt.Fprintf(b, "    settings: { %s }\n", strings.Join(parts, ", "))
@@ -147,7 +148,7 @@ func (l *learner) repository(b *strings.Builder, r *repository) {
 			says = append(says, "priority: "+strconv.Itoa(p.priority))
 		}
 		fmt.Fprintf(b, "    %s: { %s }\n", family, strings.Join(says, ", "))
-		for _, kind := range sortedNames(p.more) {
+		for _, kind := range slices.Sorted(maps.Keys(p.more)) {
 			id, version, _ := strings.Cut(kind, " ")
 			cases = append(cases, fmt.Sprintf("      - where: os.id == %q && os.major == %s\n        deb: { add-components: %s }\n", id, cmp.Or(version, "0"), list(p.more[kind])))
 		}
@@ -163,7 +164,7 @@ func (l *learner) settings(r *repository) map[string]map[int]string {
 	if r.inPlace && r.name == baseName {
 		return out
 	}
-	for _, family := range sortedNames(r.parts) {
+	for _, family := range slices.Sorted(maps.Keys(r.parts)) {
 		if r.inPlace && family != deb.Family {
 			continue // only sections are said of it
 		}
@@ -185,7 +186,7 @@ func commonest(values map[int]string) string {
 		count[v]++
 	}
 	best := ""
-	for _, v := range sortedNames(count) {
+	for _, v := range slices.Sorted(maps.Keys(count)) {
 		if best == "" || count[v] > count[best] {
 			best = v
 		}
@@ -228,7 +229,7 @@ func (l *learner) assignments(head string) string {
 					others[v] = append(others[v], h)
 				}
 			}
-			for _, v := range sortedNames(others) {
+			for _, v := range slices.Sorted(maps.Keys(others)) {
 				slices.Sort(others[v])
 				e := at(g.to(others[v], universe), len(others[v]))
 				e.settings = append(e.settings, fmt.Sprintf("%s.%s: %q", r.name, name, v))
@@ -239,7 +240,7 @@ func (l *learner) assignments(head string) string {
 	b.WriteString("# Who gets what. Groups were found by the hosts' names, labels and traits.\n" + head)
 	if len(g.groups) > 0 {
 		b.WriteString("groups:\n")
-		for _, name := range sortedNames(g.groups) {
+		for _, name := range slices.Sorted(maps.Keys(g.groups)) {
 			fmt.Fprintf(&b, "  %s: %s\n", name, g.groups[name])
 		}
 		b.WriteByte('\n')
@@ -298,7 +299,7 @@ func (g *grouping) to(hosts, universe []int) string {
 		classes[stem(g.hosts[i].Host)] = append(classes[stem(g.hosts[i].Host)], i)
 	}
 	var touched []string
-	for _, c := range sortedNames(classes) {
+	for _, c := range slices.Sorted(maps.Keys(classes)) {
 		if slices.ContainsFunc(classes[c], func(i int) bool { return has[i] }) {
 			touched = append(touched, c)
 		}
@@ -315,7 +316,7 @@ func (g *grouping) to(hosts, universe []int) string {
 	}
 	for _, i := range hosts[:1] {
 		h := &g.hosts[i]
-		for _, k := range sortedNames(h.Labels) {
+		for _, k := range slices.Sorted(maps.Keys(h.Labels)) {
 			v := h.Labels[k]
 			if fits(func(j int) bool { return g.hosts[j].Labels[k] == v }) {
 				return g.named(word(v), fmt.Sprintf("{ where: 'label.%s == %q' }", k, v))

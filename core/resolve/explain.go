@@ -11,6 +11,7 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/names"
@@ -412,7 +413,11 @@ func (e *explainer) repository(name string) reason.RepositoryReason {
 		}
 	}
 	if x.none {
-		out.Causes = append(out.Causes, at("but it says nothing about "+orUnknown(e.host.Traits.Family), repo.Pos))
+		what := "but it says nothing about " + orUnknown(e.host.Traits.Family)
+		if repo.Flat != nil && e.host.Traits.Tools[flatpak.Family] == "" {
+			what += ", and this host has no flatpak"
+		}
+		out.Causes = append(out.Causes, at(what, repo.Pos))
 		for n, c := range repo.Cases {
 			if !slices.Contains(x.cases, n) {
 				out.Causes = append(out.Causes, at("and a case of it does not hold: "+e.fails(c.Where), c.Pos))

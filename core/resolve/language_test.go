@@ -116,12 +116,24 @@ func TestMediaIsAFolderOnTheHostThatHoldsIt(t *testing.T) {
     keys: [gannet-2025]
     media: { host: desk-1.brinewick.test, path: /srv/shelf, url: "http://desk-1.brinewick.test/shelf" }
     deb: { url: "${media}/deb", suites: [shelf], components: [main] }
+    rpm: { url: "${media}/rpm" }
+    zypp: { url: "${media}/rpm" }
+    arch: { url: "${media}/arch" }
 assign: [{ to: everyone, repositories: [shelf] }]
 `))
 	holder := r.Resolve(host("desk-1.brinewick.test", traits("12", "mussel", "2.6.1"), nil))
 	other := r.Resolve(host("desk-2.brinewick.test", traits("12", "mussel", "2.6.1"), nil))
 	assert.Equal(t, "shelf=file:/srv/shelf/deb/ shelf", repositories(holder))
 	assert.Equal(t, "shelf=http://desk-1.brinewick.test/shelf/deb/ shelf", repositories(other))
+	for _, c := range []struct {
+		traits *source.Traits
+		url    string
+	}{{foreland("9"), "file:///srv/shelf/rpm"}, {halyard(), "file:/srv/shelf/rpm"}, {driftwood(3), "file:///srv/shelf/arch"}} {
+		res := r.Resolve(host("desk-1.brinewick.test", c.traits, nil))
+		require.Empty(t, res.Trouble)
+		assert.Equal(t, []string{c.url}, res.Sheet.Sources[0].URLs)
+		assert.Equal(t, "/srv/shelf", res.Sheet.Sources[0].While)
+	}
 	assert.Equal(t, "/srv/shelf", holder.Sheet.Sources[0].While)
 	assert.Empty(t, other.Sheet.Sources[0].While)
 	for _, f := range holder.Sheet.Files {
