@@ -30,16 +30,22 @@ func TestTheReferenceListsEveryCodeAndFact(t *testing.T) {
 	}
 }
 
-// TestTheExamplesOfTheReferenceAreTaken puts the blocks of the reference together
-// as they stand there; they are one policy.
-func TestTheExamplesOfTheReferenceAreTaken(t *testing.T) {
+// reference puts the blocks of docs/policy.md together.
+func reference(t *testing.T) string {
+	t.Helper()
 	b, err := os.ReadFile("../../docs/policy.md")
 	require.NoError(t, err)
 	var all strings.Builder
 	for _, m := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(string(b), -1) {
 		all.WriteString(m[1])
 	}
-	text := all.String()
+	return all.String()
+}
+
+// TestTheExamplesOfTheReferenceAreTaken puts the blocks of the reference together
+// as they stand there; they are one policy.
+func TestTheExamplesOfTheReferenceAreTaken(t *testing.T) {
+	text := reference(t)
 	_, diags := policy.Load(folder(t, map[string]string{"p.yaml": text}), now)
 	assert.Empty(t, diags, "%s", text)
 }

@@ -2,8 +2,6 @@ package policy_test
 
 import (
 	"fmt"
-	"os"
-	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -54,13 +52,7 @@ func TestTheDemosAndTheReferencesFilesAreTidy(t *testing.T) {
 			assert.Equal(t, string(text), string(got), name)
 		}
 	}
-	b, err := os.ReadFile("../../docs/policy.md")
-	require.NoError(t, err)
-	var all strings.Builder
-	for _, m := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(string(b), -1) {
-		all.WriteString(m[1] + "\n")
-	}
-	got, err := policy.Tidy([]byte(all.String()))
+	got, err := policy.Tidy([]byte(reference(t)))
 	require.NoError(t, err)
 	_, diags := policy.Load(folder(t, map[string]string{"p.yaml": string(got)}), now)
 	assert.Empty(t, diags)

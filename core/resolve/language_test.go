@@ -1,6 +1,7 @@
 package resolve_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -221,6 +222,30 @@ func TestAnEditOfWhatARepositoryFollowsFromIsSeen(t *testing.T) {
 		assert.Empty(t, seen[res.Digest], "%v is the same as %s", edit, seen[res.Digest])
 		seen[res.Digest] = strings.Join(edit[:], "|") + "."
 	}
+}
+
+func TestAChannelOfRemotes(t *testing.T) {
+	text := languageKeys + `contracts: { gannet: {} }
+repositories:
+  stable: { keys: [gannet-2025], flatpak: { url: "https://apps.example/stable" } }
+  beta: { keys: [gannet-2025], flatpak: { url: "https://apps.example/beta" } }
+channels: { apps: { stable: { repository: stable }, beta: { repository: betaCONTRACT } } }
+assign: [{ to: everyone, channels: { apps: stable } }, { to: desk-2.brinewick.test, over: everyone, channels: { apps: beta } }]
+`
+	desk := traits("12", "mussel", "2.6.1")
+	desk.Tools["flatpak"] = "1.14.10"
+	r := resolve.New(load(t, strings.Replace(strings.Replace(text, "CONTRACT", "", 1), "contracts: { gannet: {} }\n", "", 1)))
+	for name, want := range map[string]string{"desk-1.brinewick.test": "beta false true, stable true false", "desk-2.brinewick.test": "beta true false, stable false true"} {
+		var got []string
+		for _, s := range r.Resolve(host(name, desk, nil)).Sheet.Sources {
+			got = append(got, fmt.Sprintf("%s %t %t", s.ID, s.Enabled, s.IfThere))
+		}
+		assert.Equal(t, want, strings.Join(got, ", "), "one host follows what it likes")
+	}
+	r = resolve.New(load(t, strings.Replace(text, "CONTRACT", ", contract: gannet", 1)))
+	bad := r.Resolve(host("desk-2.brinewick.test", desk, nil)).Trouble
+	require.Len(t, bad, 1)
+	assert.Contains(t, bad[0].String(), `the repository "beta" is licensed, and flatpak knows no login for a remote; leave flatpak out of the licensed choice`)
 }
 
 func TestOrderThatCannotBeIsNamed(t *testing.T) {

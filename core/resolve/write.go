@@ -256,6 +256,10 @@ func (w *writing) flatpak(name string, whole *policy.Definition) bool {
 	if d.URL == "" {
 		return ok
 	}
+	if d.Account != "" {
+		w.fail("missing", whole.Flat.Pos, fmt.Sprintf("the repository %q is licensed, and flatpak knows no login for a remote", w.repo.Name), "leave flatpak out of the licensed choice")
+		return true
+	}
 	if d.Priority == nil {
 		d.Priority = flatpak.Priority(d.Level)
 	}
