@@ -243,3 +243,29 @@ func Armor(list openpgp.EntityList) (string, error) {
 	}
 	return strings.TrimRight(out.String(), "\n") + "\n", nil
 }
+
+// Join makes one armoured block of several, without looking into them: one block may
+// hold any number of certificates.
+func Join(blocks []string) (string, error) {
+	if len(blocks) == 1 {
+		return blocks[0], nil
+	}
+	var out bytes.Buffer
+	w, err := armor.Encode(&out, openpgp.PublicKeyType, nil)
+	if err != nil {
+		return "", err
+	}
+	for _, text := range blocks {
+		block, err := armor.Decode(strings.NewReader(text))
+		if err != nil {
+			return "", err
+		}
+		if _, err := io.Copy(w, block.Body); err != nil {
+			return "", err
+		}
+	}
+	if err := w.Close(); err != nil {
+		return "", err
+	}
+	return strings.TrimRight(out.String(), "\n") + "\n", nil
+}

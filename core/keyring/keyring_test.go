@@ -133,3 +133,21 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+func TestJoiningIsAsWritingTogether(t *testing.T) {
+	var blocks []string
+	var all openpgp.EntityList
+	for _, name := range []string{"a", "b", "c"} {
+		e := key(t, name, 2).Entity
+		one, err := keyring.Armor(openpgp.EntityList{e})
+		require.NoError(t, err)
+		blocks, all = append(blocks, one), append(all, e)
+		together, err := keyring.Armor(all)
+		require.NoError(t, err)
+		joined, err := keyring.Join(blocks)
+		require.NoError(t, err)
+		assert.Equal(t, together, joined)
+	}
+	_, err := keyring.Join([]string{"no key", "at all"})
+	assert.Error(t, err)
+}

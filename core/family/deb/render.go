@@ -110,13 +110,10 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 		b.WriteString("Trusted: yes\n")
 	}
 	var paths []string
-	var blocks []byte
 	for _, k := range d.Keys {
 		src.SignedBy = append(src.SignedBy, k.Fingerprint)
 		sk := source.SheetKey{Name: k.Name, Fingerprint: k.Fingerprint}
-		if d.Embed {
-			blocks = append(blocks, k.Armored...)
-		} else {
+		if !d.Embed {
 			sk.Path = KeyPath(k.Name)
 			paths = append(paths, sk.Path)
 			files = append(files, source.SheetFile{Path: sk.Path, Mode: "0644", Text: k.Armored})
@@ -124,9 +121,9 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 		keys = append(keys, sk)
 	}
 	switch {
-	case len(blocks) > 0:
+	case d.Embed && len(d.Keys) > 0:
 		b.WriteString("Signed-By:")
-		for line := range strings.SplitSeq(strings.TrimRight(oneBlock(blocks), "\n"), "\n") {
+		for line := range strings.SplitSeq(strings.TrimRight(oneBlock(d.Keys), "\n"), "\n") {
 			if line == "" {
 				line = "." // deb822 has no empty lines inside a field
 			}
@@ -173,14 +170,14 @@ func pin(d Definition) source.SheetFile {
 }
 
 // oneBlock joins armoured keys into one armoured block.
-func oneBlock(armoured []byte) string {
-	list, err := keyring.Certificates(armoured)
-	if err != nil {
-		return string(armoured)
+func oneBlock(keys []family.SigningKey) string {
+	var blocks []string
+	for _, k := range keys {
+		blocks = append(blocks, k.Armored)
 	}
-	text, err := keyring.Armor(list)
+	text, err := keyring.Join(blocks)
 	if err != nil {
-		return string(armoured)
+		return strings.Join(blocks, "")
 	}
 	return text
 }
