@@ -134,8 +134,10 @@ func (a *app) policyCheck() *cobra.Command {
 				return err
 			}
 			res := api.CheckResult{Diagnostics: diags}
+			var p *policy.Policy
 			if !diag.HasErrors(diags) {
-				p, more := policy.Load(f, time.Now())
+				var more []diag.Diagnostic
+				p, more = policy.Load(f, time.Now())
 				res.Looked = service.Looked(p)
 				res.Diagnostics = append(res.Diagnostics, more...)
 			}
@@ -144,7 +146,6 @@ func (a *app) policyCheck() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				p, _ := policy.Load(f, time.Now())
 				r := resolveFor(p, hosts)
 				res.Looked.Hosts = r.fleet.Hosts()
 				res.Diagnostics = append(res.Diagnostics, r.fleet.Diagnostics()...)

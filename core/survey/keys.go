@@ -7,8 +7,6 @@ import (
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
-	"patientlantern.example/lantern/core/family/deb"
-	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/keyring"
@@ -72,14 +70,6 @@ func (r *reader) namedKeys() {
 	}
 	for i := range r.Survey.Sources {
 		s := &r.Survey.Sources[i]
-		if s.Family == deb.Family || s.Family == flatpak.Family { // their readers have read the keys
-			for _, by := range s.SignedBy {
-				if data, info, err := r.root.ReadTextInfo(by); strings.HasPrefix(by, "/") && err == nil && info.Mode().IsRegular() {
-					family.KeepPublic(r.Texts, r.Modes, info, by, data)
-				}
-			}
-			continue
-		}
 		if s.Family != rpm.Family && s.Family != zypp.Family {
 			continue
 		}

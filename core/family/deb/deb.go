@@ -538,6 +538,12 @@ var keyDirs = []keyDir{
 type keyFile struct{ name, scope string }
 
 func (r *reader) keys() {
+	named := map[string]bool{}
+	for i := range r.Sources {
+		for _, by := range r.Sources[i].SignedBy {
+			named[by] = true
+		}
+	}
 	seen := map[string]bool{}
 	var files []keyFile
 	var texts [][]byte
@@ -556,8 +562,8 @@ func (r *reader) keys() {
 		if len(data) == 0 {
 			return
 		}
-		if strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(data, []byte("-----BEGIN")) {
-			r.Texts[name], r.Modes[name] = data, info.Mode().Perm() // a file that a policy can own
+		if named[name] || strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(data, []byte("-----BEGIN")) {
+			family.KeepPublic(r.Texts, r.Modes, info, name, data)
 		}
 		files, texts = append(files, keyFile{name, scope}), append(texts, data)
 	}

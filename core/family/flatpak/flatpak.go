@@ -337,10 +337,11 @@ func (r *reader) keyrings(id, paths string) (out []string) {
 }
 
 func (r *reader) keys(name string) {
-	data, err := r.root.ReadText(name)
+	data, info, err := r.root.ReadTextInfo(name)
 	if err == nil {
 		var keys []source.Key
 		if keys, err = keyring.Read(data); err == nil {
+			family.KeepPublic(r.Texts, r.Modes, info, name, data)
 			r.add(keys, name)
 			return
 		}
