@@ -3,10 +3,8 @@ package agent
 import (
 	"os"
 	"path"
-	"strings"
 
 	"patientlantern.example/lantern/core/change"
-	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -83,7 +81,7 @@ func (h *Host) watchMedia() (out []string) {
 		return nil
 	}
 	for _, f := range sheet.Files {
-		if f.While != "" && !strings.HasPrefix(f.Path, arch.Dir+"/lantern-keys") {
+		if f.While != "" {
 			out = append(out, f.While, path.Dir(f.While))
 		}
 	}

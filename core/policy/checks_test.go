@@ -71,6 +71,7 @@ func TestTheLanguageSaysWhatIsWrong(t *testing.T) {
 		{"an assignment to a range that is none", "to: gateways", "to: \"gw-{12..01}.brinewick.test\"", `p.yaml:19:9: error[range]: the range {12..01} in "gw-{12..01}.brinewick.test" is empty: it counts down; write it as gw-{01..12}.brinewick.test`},
 		{"labels that contradict", "groups:", "labels:\n  a.test: { site: reef }\n  \"{a,b}.test\": { site: north }\ngroups:", `p.yaml:18:25: error[conflict]: the label site of a.test is "north" here and "reef" elsewhere (also p.yaml:17:19); keep one of them`},
 		{"http without checks", "    keys: [gannet]\n    deb: { url: \"https:", "    signatures: off\n    because: an old one\n    deb: { url: \"http:", `p.yaml:16:17: warning[plain-transport]: the repository "gannet" comes over http without a signature check: anybody on the way can change it; use https, or check signatures`},
+		{"a mirror by http without checks", "    keys: [gannet]\n    deb: { url: \"https://apt.gannet.example/open\",", "    signatures: off\n    because: an old one\n    deb: { mirrors: [\"http://m.gannet.example\"],", `p.yaml:16:22: warning[plain-transport]: the repository "gannet" comes over http without a signature check: anybody on the way can change it; use https, or check signatures`},
 		{"an unknown way of access", "    keys: [gannet]", "    keys: [gannet]\n    rpm: { url: https://rpm.gannet.example, access: card }", `p.yaml:15:53: error[value]: access is "card"; it must be one of login, client-certificate, token-url`},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -658,6 +658,9 @@ func (l *loader) definitionRules(r *Repository, what string, d *Definition) {
 			l.fail("value", p.Sections[0].Pos, what+" names sections and is not edited in place", "add: in-place: true, or drop sections")
 		}
 		plain(p.URL)
+		for i := range p.Mirrors {
+			plain(&p.Mirrors[i])
+		}
 	}
 	deb := d.Deb
 	if deb == nil {
@@ -671,6 +674,9 @@ func (l *loader) definitionRules(r *Repository, what string, d *Definition) {
 		l.fail("value", deb.Pos, "add-components and drop-components outside a case are for repositories that are edited in place", "list what is wanted under components")
 	}
 	plain(deb.URL)
+	for i := range deb.Mirrors {
+		plain(&deb.Mirrors[i])
+	}
 }
 
 // oneWay wants a URL or mirrors, and not both.
