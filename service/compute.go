@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/preview"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/standing"
@@ -46,6 +47,7 @@ type outcome struct {
 	change   change.Change
 	diff     string
 	findings []drift.Finding // with exact lines
+	weakens  []string        // what of it to look at first
 }
 
 // located returns a host's findings with the exact lines of those that its sheet
@@ -178,6 +180,7 @@ func (c *computer) change(ctx context.Context, p pair) (*outcome, error) {
 		in.Masked = true
 		o := &outcome{change: change.Compute(in)}
 		o.diff = o.change.Diff()
+		o.weakens = preview.Weakens(in.Sheet, in.Survey)
 		found, err := c.drift(ctx, p.sheet, p.survey)
 		if err != nil {
 			return nil, err

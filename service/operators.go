@@ -522,17 +522,12 @@ func (s *Service) previewOf(ctx context.Context, rs *resolve.Resolver, number in
 			continue
 		}
 		out.Changing++
-		key := o.diff + strings.Join(o.change.Impossible, "\n")
+		key := o.diff + strings.Join(append(slices.Clone(o.change.Impossible), o.weakens...), "\n")
 		i, ok := groups[key]
 		if !ok {
 			i = len(out.Groups)
 			groups[key] = i
-			g := api.PreviewGroup{Diff: o.diff, Files: []api.PreviewFile{}, Impossible: source.Strings(o.change.Impossible), Overrides: preview.Overrides(res.Sheet, o.change.Edits)}
-			survey, err := s.compute.surveyOf(ctx, v.Survey)
-			if err != nil {
-				return nil, s.refuse(err)
-			}
-			g.Weakens = preview.Weakens(res.Sheet, survey)
+			g := api.PreviewGroup{Diff: o.diff, Files: []api.PreviewFile{}, Impossible: source.Strings(o.change.Impossible), Weakens: o.weakens, Overrides: preview.Overrides(res.Sheet, o.change.Edits)}
 			for _, e := range o.change.Edits {
 				g.Files = append(g.Files, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
 			}
