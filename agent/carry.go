@@ -119,10 +119,7 @@ func (c *carrier) steps(ctx context.Context) error {
 	}
 
 	c.begin(api.StepSurvey)
-	now := h.Survey()
-	h.addUnread(sheet, &now)
-	now.Masked() // fills Files
-	now.Survey.Media = h.attached(sheet)
+	now := h.surveyFor(sheet)
 
 	c.begin(api.StepPlan)
 	plan := change.Compute(change.Input{Sheet: sheet, Survey: &now.Survey, Texts: now.Texts, Before: h.lastSheet(), Kept: h.kept()})
@@ -220,9 +217,7 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 	}
 
 	c.begin(api.StepRefresh)
-	after := h.Survey()
-	h.addUnread(sheet, &after)
-	after.Masked()
+	after := h.surveyFor(sheet)
 	if err := c.refresh(ctx, sheet, &after); err != nil {
 		return c.failed("%w", err)
 	}
@@ -232,11 +227,8 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 		return c.failed("%w", err)
 	}
 	if sheet.Family == arch.Family { // its keyring may have been filled
-		after = h.Survey()
-		h.addUnread(sheet, &after)
-		after.Masked()
+		after = h.surveyFor(sheet)
 	}
-	after.Survey.Media = h.attached(sheet)
 	for _, f := range drift.Compare(sheet, &after.Survey) {
 		if f.Severity != drift.Note && f.Class != drift.UnlistedSource {
 			return c.failed("%s:%d is still not as it should be: %s", f.File, f.Line, f.Message)
@@ -251,6 +243,16 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, plan change.Ch
 		return c.failed("the files cannot be kept for later: %w", err)
 	}
 	return h.closeJournal()
+}
+
+// surveyFor is a survey with all that a sheet speaks of: files of it that the package
+// manager does not read, and the media that is there. Its Files are filled in.
+func (h *Host) surveyFor(sheet *source.Sheet) survey.Result {
+	r := h.Survey()
+	h.addUnread(sheet, &r)
+	r.Masked()
+	r.Survey.Media = h.attached(sheet)
+	return r
 }
 
 // addUnread adds files of the sheet that stand on the host though its package manager

@@ -124,6 +124,20 @@ func (h dnf) try(ctx context.Context, dir string, texts map[string][]byte, now *
 	return nil
 }
 
+// led leads dnf to the root's configuration and sources. done is to be called
+// afterwards.
+func (h dnf) led(after *survey.Result) (args []string, done func(), err error) {
+	if h.Root == "/" {
+		return h.args("", after.Survey.Traits), func() {}, nil
+	}
+	repos := h.statePath("view")
+	done = func() { os.RemoveAll(repos) }
+	if err := h.view(repos, after.Texts); err != nil {
+		return nil, done, fmt.Errorf("the sources cannot be shown to dnf: %w", err)
+	}
+	return h.args(repos, after.Survey.Traits), done, nil
+}
+
 // refresh makes dnf fetch the metadata of each source of the sheet. Others are left
 // alone: dnf would ask whether to trust their keys, and nobody is there to answer.
 func (h dnf) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Result) (string, []api.SourceOutcome, error) {
@@ -131,15 +145,12 @@ func (h dnf) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Res
 	if err != nil {
 		return "", nil, err
 	}
-	repos := ""
-	if h.Root != "/" {
-		repos = h.statePath("view")
-		defer os.RemoveAll(repos)
-		if err := h.view(repos, after.Texts); err != nil {
-			return program, nil, fmt.Errorf("the sources cannot be shown to dnf: %w", err)
-		}
+	args, done, err := h.led(after)
+	defer done()
+	if err != nil {
+		return program, nil, err
 	}
-	args := append(h.args(repos, after.Survey.Traits), "--setopt=retries=1", "--setopt=timeout=30", "--refresh", "--assumeyes")
+	args = append(args, "--setopt=retries=1", "--setopt=timeout=30", "--refresh", "--assumeyes")
 	var out []api.SourceOutcome
 	for i := range after.Survey.Sources {
 		s := &after.Survey.Sources[i]

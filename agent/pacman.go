@@ -88,7 +88,7 @@ func (h pacman) refresh(ctx context.Context, sheet *source.Sheet, after *survey.
 	if err := h.trust(ctx, sheet, after); err != nil {
 		return "pacman", nil, err
 	}
-	args, done, err := h.args(after)
+	args, done, err := h.led(after)
 	defer done()
 	if err != nil {
 		return "pacman", nil, err
@@ -118,8 +118,8 @@ func (h pacman) refresh(ctx context.Context, sheet *source.Sheet, after *survey.
 	return "pacman", out, nil
 }
 
-// args leads pacman to the root's configuration. done is to be called afterwards.
-func (h pacman) args(after *survey.Result) (args []string, done func(), err error) {
+// led leads pacman to the root's configuration. done is to be called afterwards.
+func (h pacman) led(after *survey.Result) (args []string, done func(), err error) {
 	if h.Root == "/" {
 		return nil, func() {}, nil
 	}

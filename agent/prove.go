@@ -83,14 +83,10 @@ func (h apt) visible(ctx context.Context, sheet *source.Sheet, after *survey.Res
 		}
 		return out, nil
 	}
-	args := h.aptArgs(after.Survey.Traits)
-	if h.Root != "/" {
-		dir := h.statePath("view")
-		defer os.RemoveAll(dir)
-		if err := h.view(dir, after.Texts); err != nil {
-			return nil, err
-		}
-		args = append(args, viewArgs(dir)...)
+	args, done, err := h.led(&after.Survey, after.Texts)
+	defer done()
+	if err != nil {
+		return nil, err
 	}
 	text, err := h.runAptCache(ctx, append(args, "madison", w.Package)...)
 	if err != nil {
@@ -150,15 +146,12 @@ func (h dnf) visible(ctx context.Context, sheet *source.Sheet, after *survey.Res
 	if err != nil {
 		return nil, err
 	}
-	repos := ""
-	if h.Root != "/" {
-		repos = h.statePath("view")
-		defer os.RemoveAll(repos)
-		if err := h.view(repos, after.Texts); err != nil {
-			return nil, err
-		}
+	args, done, err := h.led(after)
+	defer done()
+	if err != nil {
+		return nil, err
 	}
-	args := append(h.args(repos, after.Survey.Traits), "--cacheonly")
+	args = append(args, "--cacheonly")
 	for _, id := range sections(sheet, after, w.Repository) {
 		args = append(args, "--repo="+id)
 	}
@@ -176,15 +169,12 @@ func (h dnf) visible(ctx context.Context, sheet *source.Sheet, after *survey.Res
 }
 
 func (h zypper) visible(ctx context.Context, sheet *source.Sheet, after *survey.Result, w source.SheetWitness) ([]string, error) {
-	args := []string{"--non-interactive", "--no-refresh", "--xmlout"}
-	if h.Root != "/" {
-		repos := h.statePath("view")
-		defer os.RemoveAll(repos)
-		if err := h.viewRepos(repos, after.Texts, rootedZypp); err != nil {
-			return nil, err
-		}
-		args = append(args, "--root", h.Root, "--reposd-dir", repos)
+	led, done, err := h.led(after)
+	defer done()
+	if err != nil {
+		return nil, err
 	}
+	args := append([]string{"--non-interactive", "--no-refresh", "--xmlout"}, led...)
 	args = append(args, "search", "--details", "--match-exact", "--type", "package")
 	for _, id := range sections(sheet, after, w.Repository) {
 		args = append(args, "--repo", id)
@@ -213,7 +203,7 @@ func (h zypper) visible(ctx context.Context, sheet *source.Sheet, after *survey.
 }
 
 func (h pacman) visible(ctx context.Context, sheet *source.Sheet, after *survey.Result, w source.SheetWitness) ([]string, error) {
-	args, done, err := h.args(after)
+	args, done, err := h.led(after)
 	defer done()
 	if err != nil {
 		return nil, err

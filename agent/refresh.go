@@ -93,16 +93,30 @@ func run(ctx context.Context, limit time.Duration, env []string, name string, ar
 	return out.String(), err
 }
 
+// led leads apt to the root's configuration and sources. done is to be called
+// afterwards.
+func (h *Host) led(now *source.Survey, texts map[string][]byte) (args []string, done func(), err error) {
+	args, done = h.aptArgs(now.Traits), func() {}
+	if h.Root == "/" {
+		return args, done, nil
+	}
+	dir := h.statePath("view")
+	done = func() { os.RemoveAll(dir) }
+	if err := h.view(dir, texts); err != nil {
+		return nil, done, fmt.Errorf("the sources cannot be shown to apt: %w", err)
+	}
+	return append(args, viewArgs(dir)...), done, nil
+}
+
 // refreshWithApt runs apt-get update and says how it went for each source.
 func (h *Host) refreshWithApt(ctx context.Context, now *source.Survey, texts map[string][]byte) ([]api.SourceOutcome, error) {
-	args := append(h.aptArgs(now.Traits), "-o", "APT::Update::Error-Mode=any", "-o", "Acquire::Retries=1", "-o", "Acquire::http::Timeout=30", "-o", "Acquire::https::Timeout=30")
+	args, done, err := h.led(now, texts)
+	defer done()
+	if err != nil {
+		return nil, err
+	}
+	args = append(args, "-o", "APT::Update::Error-Mode=any", "-o", "Acquire::Retries=1", "-o", "Acquire::http::Timeout=30", "-o", "Acquire::https::Timeout=30")
 	if h.Root != "/" {
-		dir := h.statePath("view")
-		defer os.RemoveAll(dir)
-		if err := h.view(dir, texts); err != nil {
-			return nil, fmt.Errorf("the sources cannot be shown to apt: %w", err)
-		}
-		args = append(args, viewArgs(dir)...)
 		for _, d := range []string{"/var/lib/apt/lists/partial", "/var/cache/apt/archives/partial"} {
 			if err := h.dir.MkdirAll(d[1:], 0o755); err != nil {
 				return nil, fmt.Errorf("%s cannot be made: %w", d, err)
@@ -110,7 +124,6 @@ func (h *Host) refreshWithApt(ctx context.Context, now *source.Survey, texts map
 		}
 	}
 	var out aptOutput
-	var err error
 	for try := range 5 {
 		out, err = h.runApt(ctx, refreshTime, append(args, "update")...)
 		if err == nil || !strings.Contains(out.text, "Could not get lock") {

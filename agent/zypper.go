@@ -90,21 +90,32 @@ func exitCode(err error) int {
 	return -1
 }
 
+// led leads zypper to the root's configuration and sources. done is to be called
+// afterwards.
+func (h zypper) led(after *survey.Result) (args []string, done func(), err error) {
+	if h.Root == "/" {
+		return nil, func() {}, nil
+	}
+	repos := h.statePath("view")
+	done = func() { os.RemoveAll(repos) }
+	if err := h.viewRepos(repos, after.Texts, rootedZypp); err != nil {
+		return nil, done, fmt.Errorf("the sources cannot be shown to zypper: %w", err)
+	}
+	return []string{"--root", h.Root, "--reposd-dir", repos}, done, nil
+}
+
 // refresh makes zypper fetch the metadata of each source of the sheet. The keys that
 // they name are the policy's, so zypper may take them up.
 func (h zypper) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Result) (string, []api.SourceOutcome, error) {
 	if err := h.program(); err != nil {
 		return "", nil, err
 	}
-	args := []string{"--non-interactive", "--gpg-auto-import-keys"}
-	if h.Root != "/" {
-		repos := h.statePath("view")
-		defer os.RemoveAll(repos)
-		if err := h.viewRepos(repos, after.Texts, rootedZypp); err != nil {
-			return "zypper", nil, fmt.Errorf("the sources cannot be shown to zypper: %w", err)
-		}
-		args = append(args, "--root", h.Root, "--reposd-dir", repos)
+	led, done, err := h.led(after)
+	defer done()
+	if err != nil {
+		return "zypper", nil, err
 	}
+	args := append([]string{"--non-interactive", "--gpg-auto-import-keys"}, led...)
 	var out []api.SourceOutcome
 	for i := range after.Survey.Sources {
 		s := &after.Survey.Sources[i]

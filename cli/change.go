@@ -411,12 +411,11 @@ func (a *app) seatsAhead(s api.SeatsAhead) {
 
 // someNames writes the first names of a list, without what all have in common.
 func someNames(list []string, most int) string {
-	var short []string
+	var names []string
 	for _, n := range list[:min(len(list), most)] {
-		s, _, _ := strings.Cut(n, ".")
-		short = append(short, s)
+		names = append(names, short(n))
 	}
-	out := strings.Join(short, " ")
+	out := strings.Join(names, " ")
 	if len(list) > most {
 		out += fmt.Sprintf(" and %d more", len(list)-most)
 	}

@@ -5,14 +5,12 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"patientlantern.example/lantern/cli/view"
-	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/learn"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/saved"
@@ -80,24 +78,8 @@ func (a *app) learnFrom(ctx context.Context, from string) ([]saved.Snapshot, err
 	stop := a.waiting("reading the fleet's surveys")
 	defer stop()
 	var out []saved.Snapshot
-	for page := 1; ; page++ {
-		p, err := a.client().Hosts(ctx, client.List{Page: page, PerPage: 500})
-		if err != nil {
-			return nil, err
-		}
-		for _, h := range p.Hosts {
-			if h.OS == "" {
-				continue
-			}
-			s, err := a.client().Survey(ctx, h.Name)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, s)
-		}
-		if page*500 >= p.Total {
-			break
-		}
+	if _, err := a.eachSurvey(ctx, "", func(s saved.Snapshot) error { out = append(out, s); return nil }); err != nil {
+		return nil, err
 	}
 	if len(out) == 0 {
 		return nil, no("no host has sent a survey yet")
@@ -120,7 +102,7 @@ func without(hosts []saved.Snapshot, leave []string) ([]saved.Snapshot, error) {
 			drop[n] = true
 		}
 	}
-	out := slices.DeleteFunc(slices.Clone(hosts), func(h saved.Snapshot) bool { return drop[h.Host] || drop[strings.SplitN(h.Host, ".", 2)[0]] })
+	out := slices.DeleteFunc(slices.Clone(hosts), func(h saved.Snapshot) bool { return drop[h.Host] || drop[short(h.Host)] })
 	if len(out) == 0 {
 		return nil, wrong("every host is left out")
 	}

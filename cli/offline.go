@@ -120,7 +120,7 @@ func (a *app) previewOffline(dir, from string) (api.Preview, error) {
 			continue
 		}
 		out.Changing++
-		key := g.Diff + strings.Join(g.Impossible, "\n")
+		key := g.Diff + strings.Join(append(slices.Clone(g.Impossible), g.Weakens...), "\n")
 		n, ok := groups[key]
 		if !ok {
 			n = len(out.Groups)
@@ -183,17 +183,14 @@ func (a *app) surveySave() *cobra.Command {
 	return cmd
 }
 
-func (a *app) saveSurveys(ctx context.Context, dir, match string) error {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return no("%v", err)
-	}
-	stop := sync.OnceFunc(a.waiting("saving surveys"))
-	defer stop()
-	count, silent := 0, []string{}
+// eachSurvey hands out the last survey of each host of the fleet, and lists the hosts
+// that have sent none.
+func (a *app) eachSurvey(ctx context.Context, match string, take func(saved.Snapshot) error) (silent []string, err error) {
+	const perPage = 500
 	for page := 1; ; page++ {
-		p, err := a.client().Hosts(ctx, client.List{Query: match, Page: page, PerPage: 500})
+		p, err := a.client().Hosts(ctx, client.List{Query: match, Page: page, PerPage: perPage})
 		if err != nil {
-			return err
+			return silent, err
 		}
 		for _, h := range p.Hosts {
 			if h.OS == "" {
@@ -201,21 +198,39 @@ func (a *app) saveSurveys(ctx context.Context, dir, match string) error {
 				continue
 			}
 			s, err := a.client().Survey(ctx, h.Name)
+			if err == nil {
+				err = take(s)
+			}
 			if err != nil {
-				return err
+				return silent, err
 			}
-			text, err := json.MarshalIndent(s, "", "  ")
-			if err != nil {
-				return err
-			}
-			if err := renameio.WriteFile(filepath.Join(dir, saved.FileName(h.Name)), append(text, '\n'), 0o644); err != nil {
-				return no("%v", err)
-			}
-			count++
 		}
-		if page*500 >= p.Total {
-			break
+		if page*perPage >= p.Total {
+			return silent, nil
 		}
+	}
+}
+
+func (a *app) saveSurveys(ctx context.Context, dir, match string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return no("%v", err)
+	}
+	stop := sync.OnceFunc(a.waiting("saving surveys"))
+	defer stop()
+	count := 0
+	silent, err := a.eachSurvey(ctx, match, func(s saved.Snapshot) error {
+		text, err := json.MarshalIndent(s, "", "  ")
+		if err != nil {
+			return err
+		}
+		if err := renameio.WriteFile(filepath.Join(dir, saved.FileName(s.Host)), append(text, '\n'), 0o644); err != nil {
+			return no("%v", err)
+		}
+		count++
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	stop()
 	a.out.Printf("%s saved in %s.", view.Count(count, "survey", "surveys"), dir)

@@ -34,6 +34,7 @@ func Adopt(sheet *source.Sheet, survey *source.Survey) *Adoption {
 	for i := range survey.Sources {
 		stands[survey.Sources[i].File] = true
 	}
+	standing := make([][]string, len(survey.Sources)) // what each of the host's sources gives, taken apart when it is asked for
 	for i := range sheet.Sources {
 		s := &sheet.Sources[i]
 		if s.Family == flatpak.Family && s.Enabled && !s.IfThere {
@@ -51,7 +52,10 @@ func Adopt(sheet *source.Sheet, survey *source.Survey) *Adoption {
 			if !have.Enabled || owned[have.File] || have.Family != sheet.Family {
 				continue
 			}
-			its := pieces(have.Family, have.EffURLs, have.Mirrorlist, have.EffSuites, have.Components, have.Kinds)
+			if standing[j] == nil {
+				standing[j] = pieces(have.Family, have.EffURLs, have.Mirrorlist, have.EffSuites, have.Components, have.Kinds)
+			}
+			its := standing[j]
 			if !slices.ContainsFunc(its, func(p string) bool { return slices.Contains(want, p) }) {
 				continue
 			}

@@ -106,6 +106,13 @@ func (f *Fleet) Diagnostics() []diag.Diagnostic {
 	return out
 }
 
+// warning is trouble that keeps nothing from being published.
+func warning(code string, at diag.Pos, message, remedy string, also ...diag.Pos) diag.Diagnostic {
+	d := trouble(code, at, message, remedy, also...)
+	d.Severity = diag.Warning
+	return d
+}
+
 func someOf(hosts []string, count int) string {
 	shown := hosts[:min(len(hosts), mostNamed)]
 	text := strings.Join(shown, ", ")
@@ -173,9 +180,7 @@ func (f *Fleet) wrongRelease(res *Result) (out []diag.Diagnostic) {
 			if repo.Deb != nil && len(repo.Deb.Suites) > 0 {
 				at = repo.Deb.Suites[0].Pos
 			}
-			d := trouble("wrong-release", at, fmt.Sprintf("%s gives the suite %q, of release %s, to the host %s, which has release %s (%s)", s.Repository, suite, version, res.Example, os.Version, os.Codename), "use ${os.codename}, or a case")
-			d.Severity = diag.Warning
-			out = append(out, d)
+			out = append(out, warning("wrong-release", at, fmt.Sprintf("%s gives the suite %q, of release %s, to the host %s, which has release %s (%s)", s.Repository, suite, version, res.Example, os.Version, os.Codename), "use ${os.codename}, or a case"))
 			break
 		}
 	}
@@ -201,15 +206,11 @@ func (f *Fleet) missing() (out []diag.Diagnostic) {
 		if g.Bare {
 			what = fmt.Sprintf("the host %s is not enrolled", someOf(gone, len(gone)))
 		}
-		d := trouble("no-such-host", g.Pos, what, "correct the name or range, or enrol them")
-		d.Severity = diag.Warning
-		out = append(out, d)
+		out = append(out, warning("no-such-host", g.Pos, what, "correct the name or range, or enrol them"))
 	}
 	for _, name := range sortedKeys(f.resolver.policy.Repositories) {
 		if m := f.resolver.policy.Repositories[name].Media; m != nil && !f.hosts[m.Host.Value] {
-			d := trouble("no-such-host", m.Host.Pos, fmt.Sprintf("the host %s, which holds the media of %q, is not enrolled", m.Host.Value, name), "correct the name, or enrol it")
-			d.Severity = diag.Warning
-			out = append(out, d)
+			out = append(out, warning("no-such-host", m.Host.Pos, fmt.Sprintf("the host %s, which holds the media of %q, is not enrolled", m.Host.Value, name), "correct the name, or enrol it"))
 		}
 	}
 	return out
@@ -244,9 +245,7 @@ func (f *Fleet) neverApply(results []*Result) (out []diag.Diagnostic) {
 		if !assigned[name] {
 			what = fmt.Sprintf("the repository %q comes to nothing on any of %d hosts: no host is in the groups that get it", name, len(f.hosts))
 		}
-		d := trouble("never-applies", repo.Pos, what, "look at its groups and families, or take it out", named[name])
-		d.Severity = diag.Warning
-		out = append(out, d)
+		out = append(out, warning("never-applies", repo.Pos, what, "look at its groups and families, or take it out", named[name]))
 	}
 	return out
 }
