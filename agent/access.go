@@ -5,8 +5,6 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -53,11 +51,6 @@ func (h *Host) accessMemory() (m accessMemory, err error) {
 		err = nil
 	}
 	return m, err
-}
-
-func digestOf(data []byte) string {
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:])
 }
 
 // fetchAccess asks the service for the access that a sheet needs. The answer is
@@ -139,6 +132,7 @@ func (h *Host) applyAccess(sheet *source.Sheet, digest string, g *api.AccessGran
 		accessFile
 		text []byte
 	}
+	h.accessWritten = old.Files
 	var writes []write
 	for _, a := range sheet.Access {
 		var secret *credential.Secret
@@ -152,6 +146,7 @@ func (h *Host) applyAccess(sheet *source.Sheet, digest string, g *api.AccessGran
 			missing = append(missing, fmt.Sprintf("%s: %s", strings.Join(a.Repositories, ", "), g.Items[i].Missing))
 		default:
 			secret = &g.Items[i].Secret
+			h.secrets.learn(secret.Password, secret.Token)
 		}
 		for _, f := range a.Files {
 			w := write{accessFile: accessFile{Account: a.Account, Path: f.Path, Mode: f.Mode}}
@@ -161,13 +156,16 @@ func (h *Host) applyAccess(sheet *source.Sheet, digest string, g *api.AccessGran
 				if err != nil {
 					return changed, missing, err
 				}
+				if err := permitText(f.Path, text); err != nil {
+					return changed, missing, err
+				}
 				w.text, w.Expires = []byte(text), secret.Expires.UTC()
 			case f.Without != "":
 				w.text = []byte(f.Without)
 			default:
 				continue
 			}
-			w.Digest = digestOf(w.text)
+			w.Digest = source.Digest(w.text)
 			writes = append(writes, w)
 		}
 	}
@@ -204,6 +202,11 @@ func (h *Host) applyAccess(sheet *source.Sheet, digest string, g *api.AccessGran
 		if err != nil {
 			return changed, missing, err
 		}
+		if now, there, _ := readPlain(p); there && source.Digest(now) != f.Digest {
+			if _, err := h.keepCopy(f.Path, now); err != nil { // somebody's own
+				return changed, missing, err
+			}
+		}
 		if err := os.Remove(p); err == nil {
 			changed = true
 		} else if !errors.Is(err, fs.ErrNotExist) {
@@ -226,6 +229,13 @@ func (h *Host) writeAccess(f accessFile, text []byte) error {
 	if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
 		return err
 	}
+	if now, there, err := readPlain(p); err != nil {
+		return err
+	} else if there && len(now) > 0 && source.Digest(now) != f.Digest && !h.wroteAccess(f.Path, source.Digest(now)) {
+		if _, err := h.keepCopy(f.Path, now); err != nil { // somebody's own
+			return err
+		}
+	}
 	// The file is never there with more permissions than it shall have: it is made
 	// with the right ones and renamed into place.
 	pending, err := renameio.NewPendingFile(p, renameio.WithTempDir(filepath.Dir(p)), renameio.WithStaticPermissions(fs.FileMode(mode).Perm()))
@@ -247,6 +257,11 @@ func (h *Host) writeAccess(f accessFile, text []byte) error {
 	return syncDir(filepath.Dir(p))
 }
 
+// wroteAccess reports whether the agent itself wrote a file so.
+func (h *Host) wroteAccess(path, digest string) bool {
+	return slices.ContainsFunc(h.accessWritten, func(f accessFile) bool { return f.Path == path && f.Digest == digest })
+}
+
 // accessState says how an access file stands, and what it has and should have
 // where that is to be said.
 func (h *Host) accessState(f accessFile) (state, have, want string) {
@@ -265,7 +280,7 @@ func (h *Host) accessState(f accessFile) (state, have, want string) {
 		return credential.FileOwner, fmt.Sprintf("%d:%d", st.Uid, st.Gid), "0:0"
 	}
 	data, err := os.ReadFile(p)
-	if err != nil || digestOf(data) != f.Digest {
+	if err != nil || source.Digest(data) != f.Digest {
 		return credential.FileChanged, "", ""
 	}
 	clear(data)

@@ -8,8 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
+	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
@@ -30,6 +33,7 @@ type link struct {
 	host    string
 	key     ed25519.PrivateKey
 	http    *http.Client
+	mu      sync.Mutex // signs of life are given beside the work
 	token   string
 	renew   time.Time
 	now     func() time.Time
@@ -48,6 +52,8 @@ func (e *callError) Error() string { return e.detail }
 
 // bearer returns a token that proves who calls: a JWT that the agent signs.
 func (l *link) bearer() (string, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	now := l.now()
 	if l.token != "" && now.Before(l.renew) {
 		return l.token, nil
@@ -138,6 +144,22 @@ func (h *Host) Join(ctx context.Context, service, token string) (string, error) 
 	if !ok || !strings.HasPrefix(token, "plj_") {
 		return "", errors.New("this is not an invitation's token; it begins with plj_ (lantern host invite NAME)")
 	}
+	probe := &link{service: service, http: newHTTP(), now: time.Now}
+	if err := probe.call(ctx, http.MethodGet, "/healthz", nil, nil); errors.Is(err, errAway) {
+		return "", fmt.Errorf("joining %s: %w; nothing was made", service, err) // before anything is
+	}
+	release, err := h.lock()
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	var old Enrolment
+	if err := h.loadJSON("enrolment.json", &old); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("%w; if this host is to begin anew: lantern-agent forget", err)
+	}
+	if old.Host != "" && checkThumb(old.Key, thumb) == nil {
+		return "", fmt.Errorf("this host has joined %s as %s already; start the agent (lantern-agent run), or let it begin anew first: lantern-agent forget", old.Service, old.Host)
+	}
 	key, err := h.key()
 	if err != nil {
 		return "", fmt.Errorf("the agent's key cannot be kept: %w", err)
@@ -154,8 +176,49 @@ func (h *Host) Join(ctx context.Context, service, token string) (string, error) 
 	if err := checkThumb([]byte(out.Service), thumb); err != nil {
 		return "", fmt.Errorf("joining %s: %w", service, err)
 	}
+	if old.Host != "" { // another service: what the one before had carried out does not bind this one
+		if err := h.forgetCarried(); err != nil {
+			return "", fmt.Errorf("what the service before carried out cannot be forgotten: %w", err)
+		}
+	}
 	if err := h.saveJSON("enrolment.json", Enrolment{Service: service, Host: out.Host, Key: json.RawMessage(out.Service)}); err != nil {
 		return "", fmt.Errorf("the enrolment cannot be kept: %w", err)
 	}
 	return out.Host, nil
+}
+
+// forgetCarried forgets what was carried out: the next delivery is the first. Files stay
+// as they are, and the agent still knows which access files are its own.
+func (h *Host) forgetCarried() error {
+	if open, err := h.journalOpen(); open || err != nil {
+		return errors.Join(errOpen, err)
+	}
+	for _, name := range []string{"memory.json", "sheet.json", "kept.json"} {
+		if err := os.Remove(h.statePath(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// Forget makes the host begin anew: it forgets the service, its own key and what was
+// carried out. Nothing below the root is changed but the agent's own folder.
+func (h *Host) Forget() error {
+	release, err := h.lock()
+	if err != nil {
+		return err
+	}
+	defer release()
+	if _, err := h.Recover(); err != nil {
+		return fmt.Errorf("%w: %w", errOpen, err)
+	}
+	if err := h.forgetCarried(); err != nil {
+		return err
+	}
+	for _, name := range []string{"enrolment.json", "key.pem"} {
+		if err := os.Remove(h.statePath(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
 }

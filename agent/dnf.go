@@ -98,7 +98,7 @@ func (h *Host) viewRepos(dir string, texts map[string][]byte, rooted func(text [
 	return nil
 }
 
-func (h dnf) try(ctx context.Context, dir string, texts map[string][]byte, now *survey.Result) error {
+func (h dnf) try(ctx context.Context, dir string, texts map[string][]byte, now *survey.Result, s stuck) error {
 	program, err := h.program()
 	if err != nil {
 		return err
@@ -112,12 +112,13 @@ func (h dnf) try(ctx context.Context, dir string, texts map[string][]byte, now *
 		return err
 	}
 	defer side.Close()
-	for _, p := range rpm.Read(rootfs.New(side.FS()), family.Host{Arch: now.Survey.Traits.Arch, Architectures: now.Survey.Traits.Architectures, OSRelease: now.Survey.Traits.OS.Version}).Problems {
-		if p.Fatal {
-			return fmt.Errorf("dnf would refuse the new configuration, so nothing was changed: %s:%d: %s", p.File, p.Line, p.Message)
-		}
+	if err := firstRefusal("dnf", rpm.Read(rootfs.New(side.FS()), family.Host{Arch: now.Survey.Traits.Arch, Architectures: now.Survey.Traits.Architectures, OSRelease: now.Survey.Traits.OS.Version}).Problems, s); err != nil {
+		return err
 	}
-	out, err := run(ctx, time.Minute, nil, program, append(h.args(repos, now.Survey.Traits), "--cacheonly", "repolist", "--all")...)
+	if len(s.problems) > 0 {
+		return nil
+	}
+	out, err := h.run(ctx, time.Minute, nil, program, append(h.args(repos, now.Survey.Traits), "--cacheonly", "repolist", "--all")...)
 	if err != nil {
 		return fmt.Errorf("dnf refuses the new configuration, so nothing was changed: %s", dnfErrors(out))
 	}
@@ -126,48 +127,58 @@ func (h dnf) try(ctx context.Context, dir string, texts map[string][]byte, now *
 
 // led leads dnf to the root's configuration and sources. done is to be called
 // afterwards.
-func (h dnf) led(after *survey.Result) (args []string, done func(), err error) {
-	if h.Root == "/" {
-		return h.args("", after.Survey.Traits), func() {}, nil
+func (h dnf) led(q asked) (args []string, done func(), err error) {
+	if h.plain(q) {
+		return h.args("", q.survey.Survey.Traits), func() {}, nil
 	}
 	repos := h.statePath("view")
-	done = func() { os.RemoveAll(repos) }
-	if err := h.view(repos, after.Texts); err != nil {
+	done = func() { removeAll(repos) }
+	if err := h.view(repos, q.texts()); err != nil {
 		return nil, done, fmt.Errorf("the sources cannot be shown to dnf: %w", err)
 	}
-	return h.args(repos, after.Survey.Traits), done, nil
+	args = h.args(repos, q.survey.Survey.Traits)
+	if q.scratch != "" {
+		args = append(args, "--setopt=cachedir="+q.scratch)
+	}
+	return args, done, nil
 }
 
 // refresh makes dnf fetch the metadata of each source of the sheet. Others are left
 // alone: dnf would ask whether to trust their keys, and nobody is there to answer.
-func (h dnf) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Result) (string, []api.SourceOutcome, error) {
+func (h dnf) refresh(ctx context.Context, q asked) (string, []api.SourceOutcome, error) {
 	program, err := h.program()
 	if err != nil {
 		return "", nil, err
 	}
-	args, done, err := h.led(after)
+	args, done, err := h.led(q)
 	defer done()
 	if err != nil {
 		return program, nil, err
 	}
 	args = append(args, "--setopt=retries=1", "--setopt=timeout=30", "--refresh", "--assumeyes")
 	var out []api.SourceOutcome
-	for i := range after.Survey.Sources {
-		s := &after.Survey.Sources[i]
-		if !s.Enabled || s.Family != rpm.Family || !listed(sheet, s) {
+	for i := range q.survey.Survey.Sources {
+		s := &q.survey.Survey.Sources[i]
+		if !s.Enabled || s.Family != rpm.Family || !listed(q.sheet, s) {
 			continue
 		}
 		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
-		text, err := run(ctx, refreshTime, nil, program, append(args, "--repo="+s.ID, "makecache")...)
+		text, err := h.run(ctx, q.limit(), nil, program, append(args, "--repo="+s.ID, "makecache")...)
 		if err != nil {
-			o.OK, o.Message = false, dnfErrors(text)
-			if strings.HasSuffix(err.Error(), refreshTime.String()) {
-				o.Message = err.Error()
-			}
+			o.OK, o.Message = false, orError(dnfErrors(text), err)
 		}
 		out = append(out, o)
 	}
 	return program, out, nil
+}
+
+// orError is what a program said, or the error where it was ended before it could.
+func orError(said string, err error) string {
+	var slow tooSlow
+	if said == "" || errors.As(err, &slow) {
+		return err.Error()
+	}
+	return said
 }
 
 // listed reports whether a source is one that the sheet speaks of.

@@ -11,9 +11,8 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/source"
 )
 
 // journal says what is about to be done, so that after a crash at any point the
@@ -24,9 +23,13 @@ type journal struct {
 	Files   []journalEntry `json:"files"`
 }
 
+// journalEntry is one file of a change. What stands there and is neither what stood
+// before nor what the change writes was written by somebody else.
 type journalEntry struct {
-	Path    string    `json:"path"`   // inside the root
-	Backup  string    `json:"backup"` // beside the journal; "" where the file was not there
+	Path    string    `json:"path"`             // inside the root
+	Backup  string    `json:"backup"`           // beside the journal; "" where the file was not there
+	New     string    `json:"new,omitempty"`    // digest of what the change writes
+	Remove  bool      `json:"remove,omitempty"` // the change takes the file away
 	Mode    uint32    `json:"mode"`
 	UID     int       `json:"uid"`
 	GID     int       `json:"gid"`
@@ -35,42 +38,71 @@ type journalEntry struct {
 
 const journalName = "journal/journal.json"
 
+// errOpen is the kind of error for a change that could not be put back yet: nothing else
+// is done before it is.
+var errOpen = errors.New("a change that was interrupted is not put back yet")
+
+// errTouched is the kind of error for a file that somebody wrote while a change was
+// under way. What they wrote is kept, and the change is worked out anew.
+var errTouched = errors.New("it was changed by somebody else a moment ago; try again")
+
+// journalOpen reports whether a change is noted that is neither done nor put back.
+func (h *Host) journalOpen() (bool, error) {
+	_, err := os.Lstat(h.statePath(journalName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
 // openJournal copies every file that will be touched and writes the journal.
 func (h *Host) openJournal(rollout int64, edits []change.FileEdit) (*journal, error) {
+	if open, err := h.journalOpen(); open || err != nil {
+		return nil, errors.Join(errOpen, err)
+	}
 	if err := os.RemoveAll(h.statePath("journal")); err != nil {
 		return nil, err
 	}
 	j := &journal{Rollout: rollout}
 	for i, e := range edits {
-		p, err := h.path(e.Path)
+		entry, err := h.journalEntry(e, strconv.Itoa(i))
 		if err != nil {
 			return nil, err
-		}
-		entry := journalEntry{Path: e.Path}
-		info, err := os.Lstat(p)
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-		case err != nil:
-			return nil, err
-		case !info.Mode().IsRegular():
-			return nil, fmt.Errorf("%s is not a regular file", e.Path)
-		default:
-			data, err := os.ReadFile(p)
-			if err != nil {
-				return nil, err
-			}
-			entry.Backup = strconv.Itoa(i)
-			entry.Mode, entry.ModTime = uint32(info.Mode().Perm()), info.ModTime()
-			if st, ok := info.Sys().(*syscall.Stat_t); ok {
-				entry.UID, entry.GID = int(st.Uid), int(st.Gid)
-			}
-			if err := h.save("journal/"+entry.Backup, data); err != nil {
-				return nil, err
-			}
 		}
 		j.Files = append(j.Files, entry)
 	}
 	return j, h.saveJSON(journalName, j)
+}
+
+// journalEntry copies one file that will be touched.
+func (h *Host) journalEntry(e change.FileEdit, backup string) (journalEntry, error) {
+	entry := journalEntry{Path: e.Path, Remove: e.Action == change.Remove}
+	if !entry.Remove {
+		entry.New = source.Digest(e.New)
+	}
+	p, err := h.path(e.Path)
+	if err != nil {
+		return entry, err
+	}
+	info, err := os.Lstat(p)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return entry, nil
+	case err != nil:
+		return entry, err
+	case !info.Mode().IsRegular():
+		return entry, fmt.Errorf("%s is not a regular file", e.Path)
+	}
+	data, err := os.ReadFile(p)
+	if err != nil {
+		return entry, err
+	}
+	entry.Backup = backup
+	entry.Mode, entry.ModTime = uint32(info.Mode().Perm()), info.ModTime()
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		entry.UID, entry.GID = int(st.Uid), int(st.Gid)
+	}
+	return entry, h.save("journal/"+backup, data)
 }
 
 // closeJournal forgets the change: it is done or undone. The journal itself goes
@@ -97,23 +129,33 @@ func (h *Host) Recover() (bool, error) {
 	}
 	var j journal
 	if err := json.Unmarshal(b, &j); err != nil {
-		return false, fmt.Errorf("the journal is damaged: %w", err)
+		return false, fmt.Errorf("the journal %s is damaged, so what stood there before is only in the copies beside it: %w", h.statePath(journalName), err)
 	}
-	return true, h.undo(&j)
+	h.sweepAfter(&j)
+	_, err = h.undo(&j, nil)
+	return true, err
 }
 
-// undo puts every file of the journal back, byte for byte.
-func (h *Host) undo(j *journal) error {
+// undo puts every file of the journal back, byte for byte, but those of spare. It returns
+// those that somebody else has written meanwhile; they stay as they are.
+func (h *Host) undo(j *journal, spare map[string]bool) (touched []string, err error) {
 	var errs []error
-	for _, f := range j.Files {
-		if err := h.undoFile(f); err != nil {
+	for i := len(j.Files) - 1; i >= 0; i-- {
+		f := j.Files[i]
+		if spare[f.Path] {
+			continue
+		}
+		err := h.undoFile(f)
+		if errors.Is(err, errTouched) {
+			touched = append(touched, f.Path)
+		} else if err != nil {
 			errs = append(errs, fmt.Errorf("putting %s back: %w", f.Path, err))
 		}
 	}
 	if len(errs) > 0 {
-		return errors.Join(errs...) // the journal stays, for the next try
+		return touched, errors.Join(errs...) // the journal stays, for the next try
 	}
-	return h.closeJournal()
+	return touched, h.closeJournal()
 }
 
 func (h *Host) undoFile(f journalEntry) error {
@@ -121,104 +163,66 @@ func (h *Host) undoFile(f journalEntry) error {
 	if err != nil {
 		return err
 	}
-	if f.Backup == "" {
-		if err := os.Remove(p); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		err := syncDir(filepath.Dir(p))
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil
-		}
+	now, there, err := readPlain(p)
+	if err != nil {
 		return err
+	}
+	ours := there && f.New != "" && source.Digest(now) == f.New || !there && f.Remove
+	if f.Backup == "" {
+		switch {
+		case !there:
+			return nil
+		case !ours:
+			return errTouched
+		}
+		return h.swapOut(&staged{path: f.Path, real: p, old: now, remove: true})
 	}
 	data, err := os.ReadFile(h.statePath("journal/" + f.Backup))
 	if err != nil {
 		return err
 	}
-	if now, err := os.ReadFile(p); err == nil && string(now) == string(data) {
+	if f.New == "" && !f.Remove && there && string(now) != string(data) { // a journal of before digests were noted
+		if _, err := h.keepCopy(f.Path, now); err != nil {
+			return err
+		}
+		ours = true
+	}
+	switch {
+	case there && string(now) == string(data):
 		if info, err := os.Lstat(p); err == nil && uint32(info.Mode().Perm()) == f.Mode {
 			return nil // never touched, or back already
 		}
+	case !there && !f.Remove, there && !ours:
+		return errTouched
 	}
-	s := &staged{path: f.Path, real: p, data: data, mode: fs.FileMode(f.Mode), uid: f.UID, gid: f.GID}
+	s := &staged{path: f.Path, real: p, data: data, mode: fs.FileMode(f.Mode), uid: f.UID, gid: f.GID, old: now, fresh: !there}
+	defer s.drop()
 	if err := s.prepare(); err != nil {
 		return err
 	}
-	if err := s.swap(); err != nil {
+	if err := h.swapOut(s); err != nil {
 		return err
 	}
 	return os.Chtimes(p, time.Time{}, f.ModTime)
 }
 
-// staged is a new file that waits beside the old one.
-type staged struct {
-	path     string // inside the root
-	real     string
-	data     []byte
-	mode     fs.FileMode
-	uid, gid int
-	remove   bool
-	fresh    bool // nothing stood there before
-	pending  *renameio.PendingFile
+// readPlain reads a file where one stands.
+func readPlain(p string) (data []byte, there bool, err error) {
+	data, err = os.ReadFile(p)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
+		return nil, false, nil
+	}
+	return data, err == nil, err
 }
 
-// rank orders files for the swap: new ones first, so that nothing names a file that
-// is not there yet, and those that go last.
-func (s *staged) rank() int {
-	switch {
-	case s.remove:
-		return 2
-	case s.fresh:
-		return 0
-	}
-	return 1
-}
-
-// prepare writes the file under another name and makes sure it is on the disk.
-func (s *staged) prepare() error {
-	if s.remove {
-		return nil
-	}
-	if err := os.MkdirAll(filepath.Dir(s.real), 0o755); err != nil {
-		return err
-	}
-	p, err := renameio.NewPendingFile(s.real, renameio.WithTempDir(filepath.Dir(s.real)), renameio.WithStaticPermissions(s.mode))
-	if err != nil {
-		return err
-	}
-	s.pending = p
-	if _, err := p.Write(s.data); err != nil {
-		return err
-	}
-	if os.Geteuid() == 0 {
-		if err := p.Chown(s.uid, s.gid); err != nil {
-			return err
+// keepCopy keeps what somebody wrote and what a change is about to write over, in the
+// agent's own folder, for root alone to read. It returns where.
+func (h *Host) keepCopy(path string, data []byte) (string, error) {
+	for n := 0; ; n++ {
+		name := fmt.Sprintf("saved/%s-%d-%s", time.Now().UTC().Format("20060102T150405"), n, filepath.Base(path))
+		if _, err := os.Lstat(h.statePath(name)); err == nil && n < 1000 {
+			continue
 		}
-		if err := p.Chmod(s.mode); err != nil { // chown may have dropped bits
-			return err
-		}
-	}
-	return p.Sync()
-}
-
-// swap puts the file in place of the old one, at once.
-func (s *staged) swap() error {
-	if s.remove {
-		if err := os.Remove(s.real); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		return syncDir(filepath.Dir(s.real))
-	}
-	if err := s.pending.CloseAtomicallyReplace(); err != nil {
-		return err
-	}
-	s.pending = nil
-	return syncDir(filepath.Dir(s.real))
-}
-
-// drop forgets a file that was prepared and never swapped.
-func (s *staged) drop() {
-	if s.pending != nil {
-		_ = s.pending.Cleanup() // a temporary file that stays behind is hidden from apt
+		return h.statePath(name), h.save(name, data)
 	}
 }

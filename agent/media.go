@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"errors"
 	"os"
 	"path"
 
@@ -35,6 +36,9 @@ func (h *Host) tendMedia() (changed bool, err error) {
 	if sheet == nil {
 		return false, nil
 	}
+	if open, err := h.journalOpen(); open || err != nil {
+		return false, err
+	}
 	there := map[string]bool{}
 	for _, m := range h.attached(sheet) {
 		there[m] = true
@@ -64,7 +68,11 @@ func (h *Host) tendMedia() (changed bool, err error) {
 		}
 		s, err := h.stage(e, journalEntry{})
 		if err == nil {
-			err = s.swap()
+			err = h.swapOut(s)
+			s.drop()
+		}
+		if errors.Is(err, errTouched) {
+			continue // the next round looks again
 		}
 		if err != nil {
 			return changed, err

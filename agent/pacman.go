@@ -60,7 +60,7 @@ func (h pacman) included(p string, texts map[string][]byte) bool {
 	return false
 }
 
-func (h pacman) try(ctx context.Context, dir string, texts map[string][]byte, _ *survey.Result) error {
+func (h pacman) try(ctx context.Context, dir string, texts map[string][]byte, _ *survey.Result, s stuck) error {
 	if _, err := exec.LookPath("pacman-conf"); err != nil {
 		return errors.New("pacman is not on this host, so nothing can be tried or refreshed")
 	}
@@ -75,8 +75,8 @@ func (h pacman) try(ctx context.Context, dir string, texts map[string][]byte, _ 
 	if err != nil {
 		return fmt.Errorf("the new configuration cannot be tried: %w", err)
 	}
-	out, err := run(ctx, time.Minute, nil, "pacman-conf", "--config", conf)
-	if err != nil {
+	out, err := h.run(ctx, time.Minute, nil, "pacman-conf", "--config", conf)
+	if err != nil && len(s.problems) == 0 {
 		return fmt.Errorf("pacman refuses the new configuration, so nothing was changed: %s", strings.ReplaceAll(pacmanErrors(out), dir, ""))
 	}
 	return nil
@@ -84,62 +84,108 @@ func (h pacman) try(ctx context.Context, dir string, texts map[string][]byte, _ 
 
 // refresh makes pacman fetch the databases. It does so for all of them at once; one
 // that fails does not keep it from the others.
-func (h pacman) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Result) (string, []api.SourceOutcome, error) {
-	if err := h.trust(ctx, sheet, after); err != nil {
-		return "pacman", nil, err
+func (h pacman) refresh(ctx context.Context, q asked) (string, []api.SourceOutcome, error) {
+	if q.scratch == "" {
+		if err := h.trust(ctx, q.sheet, q.survey); err != nil {
+			return "pacman", nil, err
+		}
 	}
-	args, done, err := h.led(after)
+	args, done, err := h.led(q)
 	defer done()
 	if err != nil {
 		return "pacman", nil, err
 	}
-	text, err := run(ctx, refreshTime, nil, "pacman", append([]string{"-Syy", "--noconfirm", "--noprogressbar", "--disable-download-timeout"}, args...)...)
-	var out []api.SourceOutcome
-	named := false
-	for i := range after.Survey.Sources {
-		s := &after.Survey.Sources[i]
-		if !s.Enabled || s.Family != arch.Family || !listed(sheet, s) {
-			continue
-		}
-		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
-		for line := range strings.Lines(text) {
-			if rest, ok := strings.CutPrefix(strings.TrimSpace(line), "error: failed retrieving file '"+s.ID+".db'"); ok {
-				_, why, _ := strings.Cut(rest, " : ")
-				o.OK, o.Message, named = false, why, true
-			} else if strings.HasPrefix(strings.TrimSpace(line), "error: failed to synchronize all databases") && err != nil && !named {
-				o.Message = pacmanErrors(text)
-			}
-		}
-		out = append(out, o)
-	}
-	if err != nil && !named && !strings.Contains(text, "error: failed retrieving file") {
-		return "pacman", out, fmt.Errorf("pacman: %s", pacmanErrors(text))
+	text, err := h.run(ctx, q.limit(), nil, "pacman", append([]string{"-Syy", "--noconfirm", "--noprogressbar", "--disable-download-timeout"}, args...)...)
+	out, named := readSync(text, err, q)
+	if err != nil && !named {
+		return "pacman", out, fmt.Errorf("pacman: %s", orError(pacmanErrors(text), err))
 	}
 	return "pacman", out, nil
 }
 
+// readSync reads pacman's account of a refresh. named is true where it says of a
+// database that it could not be had. A database of which it does not say that it was
+// brought up to date, or was so already, was not, where the whole failed.
+func readSync(text string, failed error, q asked) (out []api.SourceOutcome, named bool) {
+	why := map[string]string{}
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		if rest, ok := strings.CutPrefix(line, "error: failed retrieving file '"); ok {
+			file, said, _ := strings.Cut(rest, "'")
+			_, said, _ = strings.Cut(said, " : ")
+			why[strings.TrimSuffix(strings.TrimSuffix(file, ".sig"), ".db")] = said
+		} else if rest, ok := strings.CutPrefix(line, "error: failed to update "); ok {
+			name, said, _ := strings.Cut(rest, " (")
+			why[name] = strings.TrimSuffix(said, ")")
+		} else if rest, ok := strings.CutPrefix(line, "error: "); ok {
+			name, said, ok := strings.Cut(rest, ": ") // "error: salt: signature from … is invalid"
+			if ok && !strings.Contains(name, " ") && why[name] == "" {
+				why[name] = said
+			}
+		}
+	}
+	for i := range q.survey.Survey.Sources {
+		s := &q.survey.Survey.Sources[i]
+		if !s.Enabled || s.Family != arch.Family || !listed(q.sheet, s) {
+			if s.Enabled && s.Family == arch.Family && why[s.ID] != "" {
+				named = true // somebody else's
+			}
+			continue
+		}
+		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
+		if said, bad := why[s.ID]; bad {
+			o.OK, o.Message, named = false, orNothing(said), true
+		}
+		out = append(out, o)
+	}
+	if failed != nil && !named {
+		for i := range out {
+			out[i].OK, out[i].Message = false, orError(pacmanErrors(text), failed)
+		}
+	}
+	return out, named
+}
+
+func orNothing(said string) string {
+	if said == "" {
+		return "pacman could not fetch it"
+	}
+	return said
+}
+
 // led leads pacman to the root's configuration. done is to be called afterwards.
-func (h pacman) led(after *survey.Result) (args []string, done func(), err error) {
-	if h.Root == "/" {
+func (h pacman) led(q asked) (args []string, done func(), err error) {
+	if h.plain(q) {
 		return nil, func() {}, nil
 	}
 	dir := h.statePath("view")
-	done = func() { os.RemoveAll(dir) }
-	conf, err := h.view(dir, after.Texts)
+	done = func() { removeAll(dir) }
+	conf, err := h.view(dir, q.texts())
 	if err != nil {
 		return nil, done, fmt.Errorf("the sources cannot be shown to pacman: %w", err)
 	}
-	if err := os.MkdirAll(path.Join(h.Root, "var/lib/pacman/sync"), 0o755); err != nil {
+	args = []string{"--config", conf}
+	db := path.Join(h.Root, "var/lib/pacman")
+	if q.scratch != "" {
+		db = q.scratch
+	}
+	if err := os.MkdirAll(path.Join(db, "sync"), 0o755); err != nil {
 		return nil, done, err
 	}
-	return []string{"--config", conf, "--root", h.Root, "--dbpath", path.Join(h.Root, "var/lib/pacman"), "--gpgdir", path.Join(h.Root, "etc/pacman.d/gnupg"), "--logfile", "/dev/null"}, done, nil
+	if h.Root != "/" {
+		args = append(args, "--root", h.Root, "--gpgdir", path.Join(h.Root, "etc/pacman.d/gnupg"), "--logfile", "/dev/null")
+	}
+	if h.Root != "/" || q.scratch != "" {
+		args = append(args, "--dbpath", db)
+	}
+	return args, done, nil
 }
 
 // trust puts the signing keys of the sheet into pacman's keyring, where they are not
 // yet, and signs them with the host's own key as pacman-key(8) says: pacman trusts no
 // others. A keyring that was never made is made first.
 func (h pacman) trust(ctx context.Context, sheet *source.Sheet, after *survey.Result) error {
-	ring, asked := path.Join(h.Root, "etc/pacman.d/gnupg"), false
+	ring := path.Join(h.Root, "etc/pacman.d/gnupg")
 	for _, k := range sheet.Keys {
 		if !strings.HasPrefix(k.Path, arch.Dir+"/") || slices.ContainsFunc(after.Survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Where != k.Path }) {
 			continue
@@ -152,14 +198,10 @@ func (h pacman) trust(ctx context.Context, sheet *source.Sheet, after *survey.Re
 			steps = append([][]string{{"--init"}}, steps...)
 		}
 		for _, args := range steps {
-			if out, err := run(ctx, 2*time.Minute, nil, "pacman-key", append([]string{"--gpgdir", ring}, args...)...); err != nil {
+			if out, err := h.run(ctx, 2*time.Minute, nil, "pacman-key", append([]string{"--gpgdir", ring}, args...)...); err != nil {
 				return fmt.Errorf("pacman-key cannot take the key %s: %s", k.Name, oneLine(out))
 			}
-			asked = true
 		}
-	}
-	if asked { // gpg leaves a process behind that holds the keyring open
-		_, _ = run(ctx, time.Minute, nil, "gpgconf", "--homedir", ring, "--kill", "all")
 	}
 	return nil
 }

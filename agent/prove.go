@@ -38,8 +38,9 @@ func (h *Host) needs(sheet *source.Sheet) error {
 }
 
 // witnesses looks whether the packages are visible that prove that sources work.
-func (c *carrier) witnesses(ctx context.Context, sheet *source.Sheet, after *survey.Result) error {
-	if len(sheet.Witnesses) == 0 {
+func (a *attempt) witnesses(ctx context.Context, after *survey.Result) error {
+	c, sheet := a.carrier, a.sheet
+	if len(sheet.Witnesses) == 0 || len(a.stuck.problems) > 0 {
 		return nil
 	}
 	m, err := c.host.manager(sheet.Family)
@@ -47,7 +48,10 @@ func (c *carrier) witnesses(ctx context.Context, sheet *source.Sheet, after *sur
 		return err
 	}
 	for _, w := range sheet.Witnesses {
-		seen, err := m.visible(ctx, sheet, after, w)
+		if a.down(w.Repository) { // that it cannot be refreshed is said already
+			continue
+		}
+		seen, err := m.visible(ctx, asked{sheet: sheet, survey: after, stuck: a.stuck}, w)
 		if err != nil {
 			return fmt.Errorf("the witness %s of %s cannot be looked for: %w", w.Package, w.Repository, err)
 		}
@@ -68,10 +72,22 @@ func (c *carrier) witnesses(ctx context.Context, sheet *source.Sheet, after *sur
 	return nil
 }
 
+// down reports whether a repository could not be refreshed, which is noted and not held
+// against the change.
+func (a *attempt) down(repository string) bool {
+	files := map[string]bool{}
+	for _, s := range a.sheet.Sources {
+		if s.Repository == repository {
+			files[s.File] = true
+		}
+	}
+	return slices.ContainsFunc(a.report.Sources, func(o api.SourceOutcome) bool { return !o.OK && files[o.File] })
+}
+
 // visible asks apt which versions of a package the sources of a repository offer.
-func (h apt) visible(ctx context.Context, sheet *source.Sheet, after *survey.Result, w source.SheetWitness) ([]string, error) {
+func (h apt) visible(ctx context.Context, q asked, w source.SheetWitness) ([]string, error) {
 	var urls []string
-	for _, s := range sheet.Sources {
+	for _, s := range q.sheet.Sources {
 		if s.Repository == w.Repository && s.Enabled {
 			urls = append(urls, s.URLs...)
 		}
@@ -83,7 +99,7 @@ func (h apt) visible(ctx context.Context, sheet *source.Sheet, after *survey.Res
 		}
 		return out, nil
 	}
-	args, done, err := h.led(&after.Survey, after.Texts)
+	args, done, err := h.led(q)
 	defer done()
 	if err != nil {
 		return nil, err
@@ -111,6 +127,9 @@ func (h apt) visible(ctx context.Context, sheet *source.Sheet, after *survey.Res
 // rooted is a URL of a file as apt is shown it below a root.
 func rooted(u, root string) string {
 	scheme, rest, _ := strings.Cut(u, ":")
+	if root == "/" || !slices.Contains([]string{"file", "copy", "cdrom", "mirror+file"}, scheme) {
+		return u
+	}
 	return scheme + ":" + root + "/" + strings.Trim(rest, "/")
 }
 
@@ -141,21 +160,21 @@ func sections(sheet *source.Sheet, after *survey.Result, repository string) (out
 	return out
 }
 
-func (h dnf) visible(ctx context.Context, sheet *source.Sheet, after *survey.Result, w source.SheetWitness) ([]string, error) {
+func (h dnf) visible(ctx context.Context, q asked, w source.SheetWitness) ([]string, error) {
 	program, err := h.program()
 	if err != nil {
 		return nil, err
 	}
-	args, done, err := h.led(after)
+	args, done, err := h.led(q)
 	defer done()
 	if err != nil {
 		return nil, err
 	}
 	args = append(args, "--cacheonly")
-	for _, id := range sections(sheet, after, w.Repository) {
+	for _, id := range sections(q.sheet, q.survey, w.Repository) {
 		args = append(args, "--repo="+id)
 	}
-	text, err := run(ctx, time.Minute, nil, program, append(args, "repoquery", "--qf", "=%{name} %{evr}", w.Package)...)
+	text, err := h.run(ctx, time.Minute, nil, program, append(args, "repoquery", "--qf", "=%{name} %{evr}", w.Package)...)
 	if err != nil {
 		return nil, errors.New(dnfErrors(text))
 	}
@@ -168,18 +187,18 @@ func (h dnf) visible(ctx context.Context, sheet *source.Sheet, after *survey.Res
 	return out, nil
 }
 
-func (h zypper) visible(ctx context.Context, sheet *source.Sheet, after *survey.Result, w source.SheetWitness) ([]string, error) {
-	led, done, err := h.led(after)
+func (h zypper) visible(ctx context.Context, q asked, w source.SheetWitness) ([]string, error) {
+	led, done, err := h.led(q)
 	defer done()
 	if err != nil {
 		return nil, err
 	}
 	args := append([]string{"--non-interactive", "--no-refresh", "--xmlout"}, led...)
 	args = append(args, "search", "--details", "--match-exact", "--type", "package")
-	for _, id := range sections(sheet, after, w.Repository) {
+	for _, id := range sections(q.sheet, q.survey, w.Repository) {
 		args = append(args, "--repo", id)
 	}
-	text, err := run(ctx, time.Minute, nil, "zypper", append(args, w.Package)...)
+	text, err := h.run(ctx, time.Minute, nil, "zypper", append(args, w.Package)...)
 	if code := exitCode(err); err != nil && code != 104 { // nothing found, zypper(8)
 		return nil, errors.New(zypperErrors(text))
 	}
@@ -202,13 +221,13 @@ func (h zypper) visible(ctx context.Context, sheet *source.Sheet, after *survey.
 	}
 }
 
-func (h pacman) visible(ctx context.Context, sheet *source.Sheet, after *survey.Result, w source.SheetWitness) ([]string, error) {
-	args, done, err := h.led(after)
+func (h pacman) visible(ctx context.Context, q asked, w source.SheetWitness) ([]string, error) {
+	args, done, err := h.led(q)
 	defer done()
 	if err != nil {
 		return nil, err
 	}
-	text, err := run(ctx, time.Minute, nil, "pacman", append(append([]string{"-Sl"}, args...), sections(sheet, after, w.Repository)...)...)
+	text, err := h.run(ctx, time.Minute, nil, "pacman", append(append([]string{"-Sl"}, args...), sections(q.sheet, q.survey, w.Repository)...)...)
 	if err != nil {
 		return nil, errors.New(pacmanErrors(text))
 	}
@@ -253,7 +272,7 @@ func (h flatpakTool) ask(ctx context.Context, text []byte, sheet *source.Sheet, 
 	if err := h.view(dir, text); err != nil {
 		return nil, fmt.Errorf("the remotes cannot be shown to flatpak: %w", err)
 	}
-	out, err := run(ctx, time.Minute, h.env(dir), "flatpak", "--system", "remotes", "--show-disabled", "--columns=name")
+	out, err := h.run(ctx, time.Minute, h.env(dir), "flatpak", "--system", "remotes", "--show-disabled", "--columns=name")
 	if err != nil {
 		return nil, fmt.Errorf("flatpak refuses the new configuration: %s", oneLine(out))
 	}
@@ -273,7 +292,7 @@ func (h flatpakTool) ask(ctx context.Context, text []byte, sheet *source.Sheet, 
 			continue
 		}
 		o := api.SourceOutcome{File: s.File, URL: strings.Join(s.URLs, " "), OK: true}
-		if text, err := run(ctx, refreshTime, h.env(dir), "flatpak", "--system", "remote-ls", s.ID); err != nil {
+		if text, err := h.run(ctx, refreshTime, h.env(dir), "flatpak", "--system", "remote-ls", s.ID); err != nil {
 			o.OK, o.Message = false, oneLine(text)
 		}
 		seen = append(seen, o)

@@ -1,18 +1,14 @@
 package agent
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"os/exec"
 	"regexp"
-	"runtime"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
@@ -69,48 +65,12 @@ func (h *Host) runAptTool(ctx context.Context, limit time.Duration, tool string,
 		}
 		env = append(env, "APT_CONFIG="+h.statePath("apt.conf"))
 	}
-	return run(ctx, limit, env, tool, args...)
-}
-
-// run runs a program with a clean environment and returns all that it says.
-func run(ctx context.Context, limit time.Duration, env []string, name string, args ...string) (string, error) {
-	ctx, cancel := context.WithTimeout(ctx, limit)
-	defer cancel()
-	cmd := exec.CommandContext(ctx, name, args...)
-	cmd.Env = append([]string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C", "HOME=/root"}, env...)
-	var out bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &out
-	cmd.WaitDelay = 5 * time.Second
-	// An agent that dies takes the program along; the kernel sends the signal when
-	// the starting thread ends.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	err := cmd.Run()
-	if ctx.Err() != nil {
-		err = fmt.Errorf("%s did not end within %s", name, limit)
-	}
-	return out.String(), err
-}
-
-// led leads apt to the root's configuration and sources. done is to be called
-// afterwards.
-func (h *Host) led(now *source.Survey, texts map[string][]byte) (args []string, done func(), err error) {
-	args, done = h.aptArgs(now.Traits), func() {}
-	if h.Root == "/" {
-		return args, done, nil
-	}
-	dir := h.statePath("view")
-	done = func() { os.RemoveAll(dir) }
-	if err := h.view(dir, texts); err != nil {
-		return nil, done, fmt.Errorf("the sources cannot be shown to apt: %w", err)
-	}
-	return append(args, viewArgs(dir)...), done, nil
+	return h.run(ctx, limit, env, tool, args...)
 }
 
 // refreshWithApt runs apt-get update and says how it went for each source.
-func (h *Host) refreshWithApt(ctx context.Context, now *source.Survey, texts map[string][]byte) ([]api.SourceOutcome, error) {
-	args, done, err := h.led(now, texts)
+func (h *Host) refreshWithApt(ctx context.Context, q asked) ([]api.SourceOutcome, error) {
+	args, done, err := h.led(q)
 	defer done()
 	if err != nil {
 		return nil, err
@@ -125,7 +85,7 @@ func (h *Host) refreshWithApt(ctx context.Context, now *source.Survey, texts map
 	}
 	var out aptOutput
 	for try := range 5 {
-		out, err = h.runApt(ctx, refreshTime, append(args, "update")...)
+		out, err = h.runApt(ctx, q.limit(), append(args, "update")...)
 		if err == nil || !strings.Contains(out.text, "Could not get lock") {
 			break
 		}
@@ -135,7 +95,11 @@ func (h *Host) refreshWithApt(ctx context.Context, now *source.Survey, texts map
 		case <-time.After(time.Duration(try+1) * time.Second):
 		}
 	}
-	outcomes, named := readUpdate(out.text, now)
+	var slow tooSlow
+	if errors.As(err, &slow) || ctx.Err() != nil {
+		return nil, err
+	}
+	outcomes, named := readUpdate(out.text, &q.survey.Survey, h.Root)
 	if err != nil && !named {
 		return outcomes, fmt.Errorf("apt-get update: %s", out.errors())
 	}
@@ -149,13 +113,53 @@ var (
 )
 
 // readUpdate reads apt-get's account of an update. named is true where it says
-// of which source something failed.
-func readUpdate(text string, now *source.Survey) (out []api.SourceOutcome, named bool) {
-	failed := map[string]string{}
+// of which source something failed. What cannot be led back to a source of the host is
+// an outcome of its own: it is never taken for a success.
+func readUpdate(text string, now *source.Survey, root string) (out []api.SourceOutcome, named bool) {
+	failed, seen := failures(text)
+	known := map[string]bool{}
+	for i := range now.Sources {
+		s := &now.Sources[i]
+		if !s.Enabled || s.Family != deb.Family {
+			continue
+		}
+		for _, u := range s.EffURLs {
+			for _, suite := range s.EffSuites {
+				o := api.SourceOutcome{File: s.File, Line: s.Line, URL: u, Suite: suite, OK: true}
+				key, _, _ := strings.Cut(suite, "/")
+				for _, shown := range []string{u, rooted(u, root)} { // below a root, apt is shown where it really stands
+					at := strings.TrimSuffix(shown, "/") + " " + key
+					known[at] = true
+					if msg, bad := failed[at]; bad {
+						o.OK, o.Message = false, msg
+					}
+				}
+				out = append(out, o)
+			}
+		}
+	}
+	for _, at := range seen {
+		if !known[at] {
+			u, suite, _ := strings.Cut(at, " ")
+			out = append(out, api.SourceOutcome{URL: u, Suite: suite, Message: failed[at]})
+		}
+	}
+	return out, len(seen) > 0
+}
+
+// failures lists what apt-get says it could not fetch, by URL and suite, in order.
+func failures(text string) (failed map[string]string, seen []string) {
+	failed = map[string]string{}
+	note := func(at, msg string) {
+		if _, before := failed[at]; !before {
+			seen = append(seen, at)
+		}
+		failed[at] = msg
+	}
 	lines := strings.Split(text, "\n")
 	for i, line := range lines {
 		if m := staleLine.FindStringSubmatch(line); m != nil {
-			failed[m[2]+" "+m[3]], named = m[1], true
+			note(m[2]+" "+m[3], m[1])
 			continue
 		}
 		m := failedLine.FindStringSubmatch(line)
@@ -167,26 +171,9 @@ func readUpdate(text string, now *source.Survey) (out []api.SourceOutcome, named
 			msg = strings.TrimSpace(lines[i+1])
 		}
 		suite, _, _ := strings.Cut(m[2], "/") // "stable/main" for an index
-		failed[strings.TrimSuffix(m[1], "/")+" "+suite] = msg
-		named = true
+		note(strings.TrimSuffix(m[1], "/")+" "+suite, msg)
 	}
-	for i := range now.Sources {
-		s := &now.Sources[i]
-		if !s.Enabled || s.Family != deb.Family {
-			continue
-		}
-		for _, u := range s.EffURLs {
-			for _, suite := range s.EffSuites {
-				o := api.SourceOutcome{File: s.File, Line: s.Line, URL: u, Suite: suite, OK: true}
-				key, _, _ := strings.Cut(suite, "/")
-				if msg, bad := failed[strings.TrimSuffix(u, "/")+" "+key]; bad {
-					o.OK, o.Message = false, msg
-				}
-				out = append(out, o)
-			}
-		}
-	}
-	return out, named
+	return failed, seen
 }
 
 // refreshAlone looks at the upstreams itself, where no apt is.

@@ -27,7 +27,7 @@ Err:4 http://v.example stable/main amd64 Packages
 Err:5 http://f.example ./ InRelease
 Reading package lists...
 E: Release file for http://a.example/d/dists/mussel/InRelease is expired (invalid since 2d 3h). Updates for this repository will not be applied.
-`, now)
+`, now, "/")
 	assert.True(t, named)
 	var got []string
 	for _, o := range out {
@@ -41,7 +41,7 @@ E: Release file for http://a.example/d/dists/mussel/InRelease is expired (invali
 		"http://a.example/d/ mussel: Release file for http://a.example/d/dists/mussel/InRelease is expired (invalid since 2d 3h). Updates for this repository will not be applied.", "http://a.example/d/ mussel-updates: 404  Not Found [IP: 127.0.0.1 80]",
 		"http://v.example/ stable: Hash Sum mismatch", "http://f.example/ ./: apt-get could not fetch it",
 	}, got)
-	_, named = readUpdate("E: Malformed entry 1 in list file\n", now)
+	_, named = readUpdate("E: Malformed entry 1 in list file\n", now, "/")
 	assert.False(t, named)
 }
 

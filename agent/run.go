@@ -3,11 +3,13 @@ package agent
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"math/rand/v2"
+	"maps"
+	mrand "math/rand/v2"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -50,6 +52,15 @@ type Agent struct {
 	sentFree map[string]int64
 
 	sentAccess []byte // what the service was told of access
+	instance   string // tells this run of the agent from others
+	trouble    string // what keeps the agent from working
+	packages   []string
+	asked      string // stamp of packages
+	answered   string // stamp of the list that the service was last answered
+
+	sentPackages map[string]string
+	have         *api.Packages // which packages were installed when haveFor was read
+	haveFor      *look
 }
 
 // New loads the enrolment of a host that has joined.
@@ -57,7 +68,7 @@ func New(o Options) (*Agent, error) {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	a := &Agent{host: o.Host, log: o.Log, now: o.Now, ver: o.Version}
+	a := &Agent{host: o.Host, log: o.Host.CleanLog(o.Log), now: o.Now, ver: o.Version, instance: rand.Text()[:16]}
 	err := o.Host.loadJSON("enrolment.json", &a.enrol)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("this host has not joined yet (%s is missing): lantern-agent join --service URL --token TOKEN", o.Host.statePath("enrolment.json"))
@@ -75,11 +86,13 @@ func New(o Options) (*Agent, error) {
 
 // Run watches, checks in and carries deliveries out until the context ends.
 func (a *Agent) Run(ctx context.Context) error {
-	undone, err := a.host.Recover()
+	release, err := a.host.lock()
 	if err != nil {
-		a.log.Error("a change was interrupted and cannot be put back", "error", err)
-	} else if undone {
-		a.log.Warn("a change was interrupted; the files are as they were before it")
+		return err
+	}
+	defer release()
+	if a.recover() {
+		a.host.sweep()
 	}
 	w, err := fsnotify.NewWatcher()
 	if err != nil {
@@ -116,15 +129,36 @@ func (a *Agent) Run(ctx context.Context) error {
 			case err != nil:
 				// The service is away: ask again, ever more rarely, and not all hosts at once.
 				pause = min(max(2*pause, firstPause), longPause)
-				wait = pause/2 + rand.N(pause)
-				a.log.Warn("the service cannot be reached", "error", err, "next", wait.Round(time.Millisecond))
+				wait = pause/2 + mrand.N(pause)
+				if errors.Is(err, errAway) {
+					a.log.Warn("the service cannot be reached", "error", err, "next", wait.Round(time.Millisecond))
+				} else {
+					a.log.Error("this round could not be done", "error", err, "next", wait.Round(time.Millisecond))
+				}
 			default:
 				pause, changed = 0, false
-				wait += time.Duration((rand.Float64() - 0.5) * 0.2 * float64(wait))
+				wait += time.Duration((mrand.Float64() - 0.5) * 0.2 * float64(wait))
 			}
 			timer.Reset(wait)
 		}
 	}
+}
+
+// recover puts back what a change that was interrupted has left. It reports whether
+// nothing is left; otherwise the agent does no work, says why, and tries again with each
+// round.
+func (a *Agent) recover() bool {
+	undone, err := a.host.Recover()
+	if err != nil {
+		a.trouble = "a change was interrupted and cannot be put back yet, so nothing else is done: " + oneLine(a.host.clean(err.Error()))
+		a.log.Error("a change was interrupted and cannot be put back yet; it is tried again", "error", err)
+		return false
+	}
+	a.trouble = ""
+	if undone {
+		a.log.Warn("a change was interrupted; the files are as they were before it")
+	}
+	return true
 }
 
 // own reports whether a path is one of the agent's own temporary files.
@@ -156,6 +190,9 @@ func (a *Agent) watch(w *fsnotify.Watcher) {
 // round surveys where that is due, checks in, and carries out what waits. It
 // returns how long to wait for the next round.
 func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) {
+	if a.trouble != "" && a.recover() {
+		changed = true
+	}
 	if changed || a.last == nil || a.now().Sub(a.lastLook) > lookAgain {
 		if tended, err := a.host.tendMedia(); err != nil {
 			a.log.Warn("the sources of media cannot be brought up to date", "error", err)
@@ -171,6 +208,9 @@ func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) 
 	answer, err := a.checkIn(ctx)
 	if err != nil {
 		return 0, err
+	}
+	if a.trouble != "" {
+		return interval(answer), nil
 	}
 	if answer.Work {
 		// What the answer says of access is of before; the next round asks again.
@@ -189,9 +229,40 @@ func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) 
 	return interval(answer), nil
 }
 
+// longest is the longest that a service can make the agent wait.
+const longest = 15 * time.Minute
+
 // interval is how long the service wants the agent to wait.
 func interval(answer api.CheckInAnswer) time.Duration {
-	return max(time.Duration(answer.Interval)*time.Millisecond, 100*time.Millisecond)
+	ms := min(max(int64(answer.Interval), 100), longest.Milliseconds())
+	return time.Duration(ms) * time.Millisecond
+}
+
+// listen notes which packages the service asks for; the next check-in answers.
+func (a *Agent) listen(answer api.CheckInAnswer) {
+	const most = 1000
+	if answer.Asked != "" && answer.Asked != a.answered && len(answer.Packages) > 0 && len(answer.Packages) <= most {
+		a.packages, a.asked = answer.Packages, answer.Asked
+	}
+}
+
+// installed answers which of the packages are installed; nil where nobody asked, or
+// nothing has changed since.
+func (a *Agent) installed() *api.Packages {
+	if a.asked == "" || len(a.packages) == 0 {
+		return nil
+	}
+	if a.have != nil && a.have.Asked == a.asked && a.haveFor == a.last {
+		return a.have
+	}
+	out := &api.Packages{Asked: a.asked, Installed: map[string]string{}}
+	for name, v := range survey.Installed(a.host.fs, a.packages) {
+		if v != "" {
+			out.Installed[name] = v
+		}
+	}
+	a.have, a.haveFor = out, a.last
+	return out
 }
 
 // checkIn says how the host stands, and sends what the service has never seen.
@@ -200,7 +271,10 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	if err := a.host.loadJSON("memory.json", &last); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		a.log.Error("what was carried out last cannot be read", "error", err)
 	}
-	in := api.CheckIn{Traits: a.last.traitsID, Survey: a.last.surveyID, Revision: last.Revision, Sheet: last.Sheet, Agent: a.ver}
+	in := api.CheckIn{Traits: a.last.traitsID, Survey: a.last.surveyID, Revision: last.Revision, Sheet: last.Sheet, Agent: a.ver, Instance: a.instance, Trouble: a.trouble}
+	if p := a.installed(); p != nil && (a.answered != p.Asked || !maps.Equal(p.Installed, a.sentPackages)) {
+		in.Packages = p
+	}
 	if free := a.last.result.Survey.Traits.Free; muchChanged(a.sentFree, free) {
 		in.Free = free
 	}
@@ -226,6 +300,10 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	if in.Free != nil {
 		a.sentFree = in.Free
 	}
+	if in.Packages != nil {
+		a.answered, a.sentPackages = in.Packages.Asked, in.Packages.Installed
+	}
+	a.listen(out)
 	a.sentAccess = a.last.accessID
 	return out, nil
 }

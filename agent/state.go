@@ -48,6 +48,9 @@ type Host struct {
 	fs    *rootfs.FS
 	// offered is what the last own reading of upstreams saw: URL and package → versions.
 	offered map[string][]string
+	secrets secrets
+	// accessWritten is what the agent wrote into access files before.
+	accessWritten []accessFile
 }
 
 // OpenHost opens a root folder.

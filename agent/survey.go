@@ -8,6 +8,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
 )
@@ -39,7 +40,11 @@ func (h *Host) free(inside string) (int64, error) {
 }
 
 // Survey reads what is configured on the host.
-func (h *Host) Survey() survey.Result { return survey.Read(h.fs, h.Machine()) }
+func (h *Host) Survey() survey.Result {
+	r := survey.Read(h.fs, h.Machine())
+	h.learnSecrets(&r)
+	return r
+}
 
 // look is a survey, ready to be sent.
 type look struct {
@@ -63,6 +68,7 @@ func (h *Host) look() (*look, error) {
 		l.result.Survey.Media = h.attached(sheet)
 	}
 	l.masked = l.result.Masked()
+	l.result.Survey.Releases = deb.ReadReleases(h.fs, l.result.Survey.Sources)
 	traits := l.result.Survey.Traits
 	traits.Free = nil
 	shared := l.result.Survey

@@ -16,7 +16,6 @@ import (
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/rootfs"
-	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
 	"patientlantern.example/lantern/core/text/ini"
 )
@@ -37,7 +36,7 @@ func rootedZypp(text []byte, root string) ([]byte, error) {
 
 // try lets zypper list the repositories in a root of its own, which holds nothing else
 // but the host's configuration.
-func (h zypper) try(ctx context.Context, dir string, texts map[string][]byte, now *survey.Result) error {
+func (h zypper) try(ctx context.Context, dir string, texts map[string][]byte, now *survey.Result, s stuck) error {
 	if err := h.program(); err != nil {
 		return err
 	}
@@ -69,12 +68,13 @@ func (h zypper) try(ctx context.Context, dir string, texts map[string][]byte, no
 	}
 	defer side.Close()
 	t := now.Survey.Traits
-	for _, p := range zypp.Read(rootfs.New(side.FS()), family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version}).Problems {
-		if p.Fatal {
-			return fmt.Errorf("zypper would refuse the new configuration, so nothing was changed: %s:%d: %s", p.File, p.Line, p.Message)
-		}
+	if err := firstRefusal("zypper", zypp.Read(rootfs.New(side.FS()), family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version}).Problems, s); err != nil {
+		return err
 	}
-	out, err := run(ctx, time.Minute, nil, "zypper", "--root", dir, "--non-interactive", "--no-refresh", "repos")
+	if len(s.problems) > 0 {
+		return nil
+	}
+	out, err := h.run(ctx, time.Minute, nil, "zypper", "--root", dir, "--non-interactive", "--no-refresh", "repos")
 	// 6: there are no repositories, zypper(8).
 	if code := exitCode(err); err != nil && code != 6 {
 		return fmt.Errorf("zypper refuses the new configuration, so nothing was changed: %s", zypperErrors(out))
@@ -92,40 +92,47 @@ func exitCode(err error) int {
 
 // led leads zypper to the root's configuration and sources. done is to be called
 // afterwards.
-func (h zypper) led(after *survey.Result) (args []string, done func(), err error) {
-	if h.Root == "/" {
+func (h zypper) led(q asked) (args []string, done func(), err error) {
+	if h.plain(q) {
 		return nil, func() {}, nil
 	}
 	repos := h.statePath("view")
-	done = func() { os.RemoveAll(repos) }
-	if err := h.viewRepos(repos, after.Texts, rootedZypp); err != nil {
+	done = func() { removeAll(repos) }
+	if err := h.viewRepos(repos, q.texts(), rootedZypp); err != nil {
 		return nil, done, fmt.Errorf("the sources cannot be shown to zypper: %w", err)
 	}
-	return []string{"--root", h.Root, "--reposd-dir", repos}, done, nil
+	if h.Root != "/" {
+		args = append(args, "--root", h.Root)
+	}
+	args = append(args, "--reposd-dir", repos)
+	if q.scratch != "" {
+		args = append(args, "--cache-dir", q.scratch)
+	}
+	return args, done, nil
 }
 
 // refresh makes zypper fetch the metadata of each source of the sheet. The keys that
 // they name are the policy's, so zypper may take them up.
-func (h zypper) refresh(ctx context.Context, sheet *source.Sheet, after *survey.Result) (string, []api.SourceOutcome, error) {
+func (h zypper) refresh(ctx context.Context, q asked) (string, []api.SourceOutcome, error) {
 	if err := h.program(); err != nil {
 		return "", nil, err
 	}
-	led, done, err := h.led(after)
+	led, done, err := h.led(q)
 	defer done()
 	if err != nil {
 		return "zypper", nil, err
 	}
 	args := append([]string{"--non-interactive", "--gpg-auto-import-keys"}, led...)
 	var out []api.SourceOutcome
-	for i := range after.Survey.Sources {
-		s := &after.Survey.Sources[i]
-		if !s.Enabled || s.Family != zypp.Family || !listed(sheet, s) {
+	for i := range q.survey.Survey.Sources {
+		s := &q.survey.Survey.Sources[i]
+		if !s.Enabled || s.Family != zypp.Family || !listed(q.sheet, s) {
 			continue
 		}
 		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
-		text, err := run(ctx, refreshTime, nil, "zypper", append(args, "refresh", "--force", s.ID)...)
+		text, err := h.run(ctx, q.limit(), nil, "zypper", append(args, "refresh", "--force", s.ID)...)
 		if err != nil {
-			o.OK, o.Message = false, zypperErrors(text)
+			o.OK, o.Message = false, orError(zypperErrors(text), err)
 		}
 		out = append(out, o)
 	}

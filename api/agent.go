@@ -37,6 +37,15 @@ type CheckIn struct {
 	Agent    string           `json:"agent" doc:"Version of the agent"`
 	Free     map[string]int64 `json:"free,omitempty" doc:"Free bytes by mount point, when they changed much"`
 	Access   *HostAccess      `json:"access,omitempty" doc:"The access on the host, when it changed; never a secret"`
+	Instance string           `json:"instance,omitempty" doc:"Tells one run of the agent from another: two that take turns are two machines with one identity"`
+	Trouble  string           `json:"trouble,omitempty" doc:"What keeps the agent from working, in one line"`
+	Packages *Packages        `json:"packages,omitempty" doc:"Which of the packages that were asked for are installed"`
+}
+
+// Packages answers which of some packages are installed on a host.
+type Packages struct {
+	Asked     string            `json:"asked" doc:"Stamp of the list that this answers"`
+	Installed map[string]string `json:"installed" doc:"Package to version; those that are not installed are left out"`
 }
 
 // HostAccess is the access on a host.
@@ -51,6 +60,8 @@ type CheckInAnswer struct {
 	Work     bool     `json:"work,omitempty" doc:"A delivery waits for this host"`
 	Access   string   `json:"access,omitempty" doc:"Stamp of the access that the host should have; when it is not the agent's own, the agent asks for it"`
 	Interval int      `json:"interval" doc:"Milliseconds until the next check-in, if nothing happens"`
+	Asked    string   `json:"asked,omitempty" doc:"Stamp of the list of packages that policies ask for; when it is not that of the agent's last answer, the agent looks"`
+	Packages []string `json:"packages,omitempty" doc:"That list, where the stamp of the agent's last answer is another"`
 }
 
 // Documents brings documents that the service has not seen.
@@ -71,6 +82,7 @@ type Delivery struct {
 	Revision int64     `json:"revision" doc:"Never less than that of an earlier delivery to this host"`
 	Sheet    string    `json:"sheet" doc:"SHA-256 of the sheet document"`
 	Rollout  int64     `json:"rollout"`
+	SetAside bool      `json:"set_aside,omitempty" doc:"Files that stop the package manager are renamed, and kept"`
 	Issued   time.Time `json:"issued"`
 	Expires  time.Time `json:"expires"`
 }
@@ -94,10 +106,12 @@ type Report struct {
 	Rollout   int64            `json:"rollout"`
 	Revision  int64            `json:"revision"`
 	Sheet     string           `json:"sheet"`
-	State     string           `json:"state" enum:"working,done,unchanged,failed"`
+	State     string           `json:"state" enum:"working,done,unchanged,failed,stopped"`
 	Step      string           `json:"step" doc:"The step that failed, or the last one"`
 	Message   string           `json:"message" doc:"What went wrong, in one line"`
 	Undone    bool             `json:"undone" doc:"The files were put back as they were"`
+	Kept      []string         `json:"kept,omitempty" doc:"Files that were not put back, since that would bring a danger back"`
+	Around    []string         `json:"around,omitempty" doc:"What stopped the package manager before already, and was gone around"`
 	Edits     []PreviewFile    `json:"edits"`
 	Sources   []SourceOutcome  `json:"sources"`
 	Witnesses []WitnessSeen    `json:"witnesses,omitempty" doc:"Packages that proved that sources work"`

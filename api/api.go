@@ -44,6 +44,8 @@ type HostPage struct {
 	Total  int            `json:"total" doc:"How many hosts match the filter"`
 	All    int            `json:"all" doc:"How many hosts there are"`
 	States map[string]int `json:"states" doc:"How many hosts stand in each state, whatever the filter"`
+
+	Standing Standing `json:"standing" doc:"How much of the fleet is known, whatever the filter"`
 }
 
 // Finding is a difference on one host, with when it was first seen.
@@ -99,6 +101,29 @@ type FindingPage struct {
 	Findings []Finding `json:"findings"`
 	Total    int       `json:"total"`
 	Hosts    int       `json:"hosts" doc:"How many hosts have any of them"`
+	Standing Standing  `json:"standing" doc:"How much of the fleet these findings speak of"`
+}
+
+// Standing counts the hosts of which it is known how they stand, and beside them those of
+// which it is not.
+type Standing struct {
+	Hosts      int `json:"hosts" doc:"Hosts that were looked at"`
+	Steady     int `json:"steady" doc:"Hosts whose survey is fresh and as the policy says"`
+	Drifted    int `json:"drifted" doc:"Hosts whose survey is fresh and has findings that are no mere notes"`
+	Failed     int `json:"failed" doc:"Hosts on which the last change failed, or whose agent cannot work"`
+	Silent     int `json:"silent" doc:"Hosts that have not checked in of late: how they stand now is not known"`
+	Changing   int `json:"changing" doc:"Hosts that are being changed"`
+	NoRevision int `json:"no_revision" doc:"Hosts to which no revision was carried yet: there is nothing to hold them against"`
+	NoSurvey   int `json:"no_survey" doc:"Hosts that have joined and sent no survey yet"`
+	Invited    int `json:"invited" doc:"Hosts that were invited and have not joined"`
+	Unfetched  int `json:"unfetched" doc:"Hosts with sources that could not be refreshed at the last change"`
+	Older      int `json:"older" doc:"Hosts that have an older revision than the newest that was carried to any"`
+	Unread     int `json:"unread" doc:"Hosts on which something could not be read"`
+}
+
+// Known reports whether every host's standing is known.
+func (s Standing) Known() bool {
+	return s.Hosts > 0 && s.Failed+s.Silent+s.Changing+s.NoRevision+s.NoSurvey+s.Invited+s.Unfetched+s.Older+s.Unread == 0
 }
 
 // Publication asks for a new revision.
@@ -123,6 +148,9 @@ type Looked struct {
 	Groups       int `json:"groups"`
 	Assignments  int `json:"assignments"`
 	Hosts        int `json:"hosts" doc:"Hosts that it was resolved for; 0 when no service was asked"`
+	Unknown      int `json:"unknown" doc:"Hosts that have sent no survey yet, so it could not be resolved for them"`
+	Unsure       int `json:"unsure" doc:"Hosts of which it is not known yet whether they have what a repository needs"`
+	Upstreams    int `json:"upstreams" doc:"Vendors' Release files that were asked for; 0 when none were"`
 }
 
 // Revision is a published policy.
@@ -149,6 +177,7 @@ type Preview struct {
 	Steady    int            `json:"steady" doc:"Hosts that have all of it already"`
 	Unknown   []string       `json:"unknown" doc:"Hosts that have sent no survey yet"`
 	Unmanaged int            `json:"unmanaged" doc:"Hosts of a family that this release cannot change"`
+	Unsure    []string       `json:"unsure" doc:"Hosts of which it is not known yet whether they have what a repository needs"`
 	Seats     SeatsAhead     `json:"seats" doc:"What seats it needs"`
 	Groups    []PreviewGroup `json:"groups" doc:"Hosts with identical changes, the largest group first"`
 }
@@ -170,6 +199,11 @@ type PreviewFile struct {
 	Why    []string `json:"why"`
 }
 
+// HealOrder says how a host is healed.
+type HealOrder struct {
+	SetAside bool `json:"set_aside,omitempty" doc:"Files that stop the package manager and that the policy does not know are renamed, and kept"`
+}
+
 // RolloutOrder asks for a rollout.
 type RolloutOrder struct {
 	Revision int64 `json:"revision,omitempty" minimum:"0" doc:"The revision to carry; 0 or absent for the newest"`
@@ -183,7 +217,9 @@ type Rollout struct {
 	Author   string         `json:"author"`
 	Begun    time.Time      `json:"begun"`
 	Ended    *time.Time     `json:"ended"`
-	Counts   map[string]int `json:"counts" doc:"Hosts by state: waiting, working, done, unchanged, failed"`
+	Stopped  *time.Time     `json:"stopped,omitempty" doc:"When an operator stopped it"`
+	Left     []string       `json:"left,omitempty" doc:"In the answer to stopping: hosts that are still at work, and end by themselves"`
+	Counts   map[string]int `json:"counts" doc:"Hosts by state: waiting, working, done, unchanged, failed, behind"`
 	Hosts    []HostProgress `json:"hosts,omitempty"`
 }
 
@@ -196,7 +232,7 @@ type RolloutPage struct {
 // HostProgress is how far one host is in a rollout.
 type HostProgress struct {
 	Host    string    `json:"host"`
-	State   string    `json:"state" enum:"waiting,working,done,unchanged,failed"`
+	State   string    `json:"state" enum:"waiting,working,done,unchanged,failed,behind" doc:"behind: it gave no sign of life, the others went on, and it catches up when it comes back"`
 	Updated time.Time `json:"updated"`
 	Report  *Report   `json:"report,omitempty"`
 }
@@ -250,8 +286,14 @@ type Session struct {
 	Service  string `json:"service" doc:"Version of the service"`
 }
 
+// Kinds of event that stand for no single thing.
+const (
+	EventAll  = "all"  // some were lost: look at everything again
+	EventBeat = "beat" // nothing changed; the stream is alive
+)
+
 // Event tells a listener that something changed.
 type Event struct {
-	Kind string `json:"kind" enum:"host,revision,rollout,seats" doc:"What changed"`
+	Kind string `json:"kind" enum:"host,revision,rollout,seats,all,beat" doc:"What changed; all: some events were lost, look at everything again; beat: nothing, the stream is alive"`
 	Name string `json:"name" doc:"Which: a host's name, a revision's or rollout's number"`
 }

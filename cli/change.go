@@ -24,7 +24,7 @@ import (
 
 func (a *app) policy() *cobra.Command {
 	cmd := &cobra.Command{Use: "policy", Short: "Check and publish a policy folder", GroupID: "policy", Example: "  lantern policy check ./policy\n  lantern policy publish ./policy -m 'Saltmarsh 9 for gateways'"}
-	cmd.AddCommand(a.policyCheck(), a.policyPublish(), a.policyCompare(), a.policyFormat(), a.policyNew(), a.policyCodes())
+	cmd.AddCommand(a.policyCheck(), a.policyPublish(), a.policyCompare(), a.policyFormat(), a.policyNew(), a.policyFetch(), a.policyRestore(), a.policyCodes())
 	return cmd
 }
 
@@ -46,7 +46,7 @@ func (a *app) policyCodes() *cobra.Command {
 					if n := names.Nearest(args[0], list); n != "" {
 						near = fmt.Sprintf("; did you mean %q?", n)
 					}
-					return wrong("there is no code %q%s", args[0], near)
+					return no("there is no code %q%s", args[0], near)
 				}
 				list, codes = args, map[string]policy.Code{args[0]: c}
 			}
@@ -122,12 +122,12 @@ func (a *app) diagnostics(dir string, list []diag.Diagnostic) (errors int) {
 }
 
 func (a *app) policyCheck() *cobra.Command {
-	var fleet bool
+	var fleet, upstreams bool
 	var from string
 	cmd := &cobra.Command{
 		Use: "check FOLDER", Short: "Say what is wrong with a policy folder, by file, line and column", Args: cobra.ExactArgs(1),
 		Long:    "Check a policy folder. Without --fleet no service is needed; with it, or with --surveys,\nthe folder is also resolved for every host, so that contradictions, names of hosts that there\nare not and definitions that apply nowhere show. --format sarif\nprints SARIF 2.1.0, which code review tools read.",
-		Example: "  lantern policy check ./policy\n  lantern policy check ./policy --fleet --format json\n  lantern policy check ./policy --surveys ./surveys\n  lantern policy check ./policy --format sarif > policy.sarif", Annotations: map[string]string{moreFormats: "sarif"},
+		Example: "  lantern policy check ./policy\n  lantern policy check ./policy --fleet --format json\n  lantern policy check ./policy --surveys ./surveys\n  lantern policy check ./policy --upstreams\n  lantern policy check ./policy --format sarif > policy.sarif", Annotations: map[string]string{moreFormats: "sarif"},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, diags, err := folder(args[0])
 			if err != nil {
@@ -150,9 +150,23 @@ func (a *app) policyCheck() *cobra.Command {
 				res.Looked.Hosts = r.fleet.Hosts()
 				res.Diagnostics = append(res.Diagnostics, r.fleet.Diagnostics()...)
 			}
+			if upstreams && p != nil && !hasBlocking(res.Diagnostics) {
+				more, asked, err := a.askUpstreams(cmd.Context(), p, from)
+				if err != nil {
+					return err
+				}
+				res.Diagnostics, res.Looked.Upstreams = append(res.Diagnostics, more...), asked
+			}
 			if fleet && !diag.HasErrors(res.Diagnostics) {
+				asked := res
 				if res, err = a.client().Check(cmd.Context(), api.Publication{Files: f}); err != nil {
 					return err
+				}
+				res.Looked.Upstreams = asked.Looked.Upstreams
+				for _, d := range asked.Diagnostics {
+					if !slices.ContainsFunc(res.Diagnostics, func(x diag.Diagnostic) bool { return x.Code == d.Code && x.Pos == d.Pos }) {
+						res.Diagnostics = append(res.Diagnostics, d)
+					}
 				}
 			}
 			if res.Diagnostics == nil {
@@ -163,7 +177,7 @@ func (a *app) policyCheck() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				fmt.Fprintln(a.out, string(text))
+				fmt.Fprintln(a.out.JSON(), string(text))
 				if diag.HasErrors(res.Diagnostics) {
 					return &exit{ExitNo, ""}
 				}
@@ -185,6 +199,15 @@ func (a *app) policyCheck() *cobra.Command {
 			if l.Hosts > 0 {
 				looked += ", for " + view.Count(l.Hosts, "host", "hosts")
 			}
+			if l.Upstreams > 0 {
+				looked += fmt.Sprintf(", %s asked for", view.Count(l.Upstreams, "Release file", "Release files"))
+			}
+			if l.Unknown > 0 {
+				looked += fmt.Sprintf("; %s sent no survey yet, so it was not looked at for them", view.Count(l.Unknown, "host has", "hosts have"))
+			}
+			if l.Unsure > 0 {
+				looked += fmt.Sprintf("; %s not said yet whether what repositories need is there", view.Count(l.Unsure, "host has", "hosts have"))
+			}
 			switch {
 			case errs > 0:
 				return no("%s in %s; nothing would be published", view.Count(errs, "error", "errors"), args[0])
@@ -198,6 +221,7 @@ func (a *app) policyCheck() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&from, "surveys", "", "also resolve it for the hosts of a folder of saved surveys")
 	cmd.Flags().BoolVar(&fleet, "fleet", false, "also resolve it for every host, through the service")
+	cmd.Flags().BoolVar(&upstreams, "upstreams", false, "also ask vendors for the Release files that pins match (apt), and hold them against the policy")
 	cmd.MarkFlagsMutuallyExclusive("fleet", "surveys")
 	return cmd
 }
@@ -368,7 +392,10 @@ func (a *app) showPreview(p api.Preview) {
 		a.out.Printf("%s of a family that cannot be changed yet.", view.Count(p.Unmanaged, "host is", "hosts are"))
 	}
 	if len(p.Unknown) > 0 {
-		a.out.Printf("%s sent no survey yet: %s", view.Count(len(p.Unknown), "host has", "hosts have"), someNames(p.Unknown, 8))
+		a.out.Printf("%s sent no survey yet: %s", a.unsure(len(p.Unknown)), someNames(p.Unknown, 8))
+	}
+	if len(p.Unsure) > 0 {
+		a.out.Printf("%s not said yet whether what a repository needs is there, and will be asked: %s", a.unsure(len(p.Unsure)), someNames(p.Unsure, 8))
 	}
 	a.first(p)
 	a.seatsAhead(p.Seats)
@@ -463,11 +490,11 @@ func (a *app) waiting(what string) (stop func()) {
 		for {
 			select {
 			case <-done:
-				fmt.Fprint(a.errOut, "\r\x1b[K")
+				a.errOut.Over("")
 				return
 			case <-tick.C:
 				if d := time.Since(start); d > 700*time.Millisecond {
-					fmt.Fprintf(a.errOut, "\r\x1b[K%s, %ds …", what, int(d.Seconds()))
+					a.errOut.Over(fmt.Sprintf("%s, %ds …", what, int(d.Seconds())))
 				}
 			}
 		}
@@ -528,7 +555,7 @@ func (a *app) follow(ctx context.Context, id int64, wait time.Duration) error {
 		}
 		if r.Ended != nil {
 			if done, err := a.json(r); done {
-				if err == nil && r.Counts["failed"] > 0 {
+				if err == nil && r.Counts["failed"]+r.Counts["behind"] > 0 {
 					err = &exit{ExitNo, ""}
 				}
 				return err
@@ -545,13 +572,13 @@ func (a *app) follow(ctx context.Context, id int64, wait time.Duration) error {
 var progressLook = map[string]struct {
 	sign  string
 	style view.Style
-}{"waiting": {"·", view.Dim}, "working": {"→", view.Blue}, "done": {"✓", view.Green}, "unchanged": {"=", view.Plain}, "failed": {"✗", view.Red}}
+}{"waiting": {"·", view.Dim}, "working": {"→", view.Blue}, "behind": {"?", view.Yellow}, "done": {"✓", view.Green}, "unchanged": {"=", view.Plain}, "failed": {"✗", view.Red}}
 
 // tellProgress writes a line for each host that has finished, and on a terminal
 // one line for the rest that is written over.
 func (a *app) tellProgress(r api.Rollout, told map[string]bool, since time.Duration) {
 	if a.out.Live {
-		fmt.Fprint(a.out, "\r\x1b[K")
+		a.out.Over("")
 	}
 	for _, h := range r.Hosts {
 		if told[h.Host] || h.State == "waiting" || h.State == "working" {
@@ -561,7 +588,7 @@ func (a *app) tellProgress(r api.Rollout, told map[string]bool, since time.Durat
 		a.progressLine(h, longest(r.Hosts))
 	}
 	if a.out.Live && r.Ended == nil {
-		fmt.Fprintf(a.out, "%d of %d done, %d at work, %ds …", r.Counts["done"]+r.Counts["unchanged"], len(r.Hosts), r.Counts["working"], int(since.Seconds()))
+		a.out.Over(fmt.Sprintf("%d of %d done, %d at work, %ds …", r.Counts["done"]+r.Counts["unchanged"], len(r.Hosts), r.Counts["working"], int(since.Seconds())))
 	}
 }
 
@@ -583,14 +610,25 @@ func (a *app) progressLine(h api.HostProgress, width int) {
 			if h.Report.Undone {
 				text += " (put back as it was)"
 			}
+			if len(h.Report.Kept) > 0 {
+				text += " (kept: " + strings.Join(h.Report.Kept, ", ") + ")"
+			}
 		case "done":
 			text = view.Count(len(h.Report.Edits), "file", "files") + " changed"
 		case "unchanged":
 			text = "was so already"
+		case "working":
+			text = "at " + h.Report.Step
+		}
+		if h.State != "failed" && h.State != "working" && h.Report.Message != "" && len(h.Report.Around) > 0 {
+			text += "; " + strings.Join(h.Report.Around, "; ")
 		}
 		if ok, bad := refreshed(h.Report); ok+bad > 0 {
 			text += fmt.Sprintf("; %d of %s refreshed by %s", ok, view.Count(ok+bad, "source", "sources"), h.Report.Refresh)
 		}
+	}
+	if h.State == "behind" {
+		text = "gives no sign of life; the others went on, and it catches up when it comes back"
 	}
 	a.out.Printf("%s  %s  %s", a.out.Paint(look.style, fmt.Sprintf("%s %-9s", look.sign, h.State)), a.out.Paint(view.Bold, fmt.Sprintf("%-*s", width, h.Host)), text)
 	if h.Report != nil {
@@ -615,8 +653,16 @@ func refreshed(r *api.Report) (ok, bad int) {
 
 func (a *app) ended(r api.Rollout) error {
 	took := r.Ended.Sub(r.Begun).Round(100 * time.Millisecond)
-	if n := r.Counts["failed"]; n > 0 {
-		return no("rollout %d ended after %s: %s failed, %d done, %d unchanged", r.ID, took, view.Count(n, "host", "hosts"), r.Counts["done"], r.Counts["unchanged"])
+	if failed, behind := r.Counts["failed"], r.Counts["behind"]; failed+behind > 0 {
+		text := fmt.Sprintf("rollout %d ended after %s: %s failed, %d done, %d unchanged", r.ID, took, view.Count(failed, "host", "hosts"), r.Counts["done"], r.Counts["unchanged"])
+		if behind > 0 {
+			text += fmt.Sprintf(", %d left behind without a sign of life", behind)
+		}
+		return no("%s", text)
+	}
+	if r.Stopped != nil {
+		a.out.Printf("%s %d changed, %d unchanged before it was stopped.", a.out.Paint(view.Yellow, fmt.Sprintf("Rollout %d stopped:", r.ID)), r.Counts["done"], r.Counts["unchanged"])
+		return nil
 	}
 	a.out.Printf("%s %d changed, %d unchanged, in %s.", a.out.Paint(view.Green, fmt.Sprintf("Rollout %d done:", r.ID)), r.Counts["done"], r.Counts["unchanged"], took)
 	return nil
@@ -699,13 +745,13 @@ func (a *app) rolloutList() *cobra.Command {
 			return nil
 		},
 	}
-	l.add(cmd, "")
+	l.add(cmd)
 	return cmd
 }
 
 func (a *app) rolloutStop() *cobra.Command {
 	return &cobra.Command{
-		Use: "stop NUMBER", Short: "Stop a rollout on the hosts that have not begun it", Args: cobra.ExactArgs(1), Example: "  lantern rollout stop 4",
+		Use: "stop NUMBER", Short: "Stop a rollout where nothing was touched yet", Args: cobra.ExactArgs(1), Example: "  lantern rollout stop 4",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := number(args[0])
 			if err != nil {
@@ -718,8 +764,16 @@ func (a *app) rolloutStop() *cobra.Command {
 			if done, err := a.json(r); done {
 				return err
 			}
-			a.out.Printf("Rollout %d stopped: %d changed, %d unchanged, %d failed, %d still at work.", r.ID, r.Counts["done"], r.Counts["unchanged"], r.Counts["failed"], r.Counts["working"])
+			a.out.Printf("Rollout %d stopped: %d changed, %d unchanged, %d failed, %d left behind.", r.ID, r.Counts["done"], r.Counts["unchanged"], r.Counts["failed"], r.Counts["behind"])
+			if len(r.Left) > 0 {
+				a.out.Printf("%s at work, and cannot be interrupted safely; they stop before they touch anything, or finish: %s", view.Count(len(r.Left), "host is", "hosts are"), someNames(r.Left, 8))
+			}
 			return nil
 		},
 	}
+}
+
+// unsure begins a line about hosts of which something is not known.
+func (a *app) unsure(n int) string {
+	return a.out.Paint(view.Yellow, "? ") + view.Count(n, "host has", "hosts have")
 }

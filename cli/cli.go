@@ -72,6 +72,9 @@ func Main(args []string) int {
 	root := a.root()
 	root.SetArgs(args)
 	err := root.Execute()
+	if err == nil && a.out != nil && a.out.Err() != nil {
+		err = no("the output cannot be written: %v", a.out.Err())
+	}
 	if err == nil {
 		return ExitOK
 	}
@@ -98,24 +101,24 @@ func (a *app) complain(err error) int {
 		msg += fmt.Sprintf(" (address from %s); start one with `lantern serve`, or give another address with --service, LANTERN_SERVICE or service: in a settings file", a.from)
 	case errors.As(err, &refused):
 		status = ExitService
-		if refused.Status == 422 || refused.Status == 409 {
+		if refused.Status == 422 || refused.Status == 409 || refused.Status == 404 { // it answers, and the answer is no
 			status = ExitNo
 		}
 		for _, d := range refused.Details {
-			fmt.Fprintln(a.errOut, d)
+			a.errOut.Printf("%s", d)
 		}
 		if refused.Status == 401 {
 			msg += "; give the token with LANTERN_TOKEN, --token-file or token: in a settings file"
 		}
 	}
 	if msg != "" {
-		fmt.Fprintln(a.errOut, a.errOut.Paint(view.Red, "lantern: ")+strings.Join(strings.Fields(msg), " "))
+		a.errOut.Printf("%s%s", a.errOut.Paint(view.Red, "lantern: "), strings.Join(strings.Fields(msg), " "))
 	}
 	return status
 }
 
-const exitHelp = `Exit status: 0 done; 1 the answer is no (a policy has errors, hosts failed);
-2 wrong usage; 3 a root that the package manager would refuse (lantern read);
+const exitHelp = `Exit status: 0 done; 1 the answer is no (a policy has errors, hosts failed, there
+is nothing of that name, the output cannot be written); 2 wrong usage; 3 a root that the package manager would refuse (lantern read);
 4 the service does not answer or will not do it; 130 interrupted.
 
 Settings come from flags, then the environment (LANTERN_SERVICE, LANTERN_TOKEN,
@@ -291,7 +294,7 @@ func (a *app) json(v any) (bool, error) {
 	if a.format != "json" {
 		return false, nil
 	}
-	enc := json.NewEncoder(a.out)
+	enc := json.NewEncoder(a.out.JSON())
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)
 	return true, enc.Encode(v)

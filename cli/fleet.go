@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/cli/read"
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/drift"
 )
 
 // signs and styles of host states; a sign stands beside the word, never alone.
@@ -32,14 +33,17 @@ var severityLook = map[string]struct {
 // listFlags are the flags of every list.
 type listFlags struct {
 	page, perPage int
-	sort          string
+	order         []string
 }
 
-func (l *listFlags) add(cmd *cobra.Command, sorts string) {
+// sort is the order that was asked for.
+func (l *listFlags) sort() string { return one(l.order) }
+
+func (l *listFlags) add(cmd *cobra.Command, sorts ...string) {
 	cmd.Flags().IntVar(&l.page, "page", 1, "page, from 1")
 	cmd.Flags().IntVar(&l.perPage, "per-page", 50, "rows on a page, at most 1000")
-	if sorts != "" {
-		cmd.Flags().StringVar(&l.sort, "sort", "", "order: "+sorts)
+	if len(sorts) > 0 {
+		choose(cmd, &l.order, "sort", false, "order: "+strings.Join(sorts, ", "), sorts...)
 	}
 }
 
@@ -53,12 +57,13 @@ func (l *listFlags) more(a *app, shown, total int) {
 func (a *app) hosts() *cobra.Command {
 	var l listFlags
 	var states []string
-	var q, family string
+	var q string
+	var family []string
 	cmd := &cobra.Command{
 		Use: "hosts", Short: "List the fleet: system, revision, state, when last seen", GroupID: "fleet", Args: cobra.NoArgs,
 		Example: "  lantern hosts\n  lantern hosts --state drifted,failed --sort -findings\n  lantern hosts --match site=north --format json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			page, err := a.client().Hosts(cmd.Context(), client.List{Query: q, Filter: map[string][]string{"state": states, "family": {family}}, Sort: l.sort, Page: l.page, PerPage: l.perPage})
+			page, err := a.client().Hosts(cmd.Context(), client.List{Query: q, Filter: map[string][]string{"state": states, "family": family}, Sort: l.sort(), Page: l.page, PerPage: l.perPage})
 			if err != nil {
 				return err
 			}
@@ -85,12 +90,11 @@ func (a *app) hosts() *cobra.Command {
 			return nil
 		},
 	}
-	l.add(cmd, "state (the most pressing first), name, os, revision, findings, last_seen; - turns it round")
-	must(cmd.Flags().Set("sort", "state"))
-	cmd.Flags().StringSliceVar(&states, "state", nil, "only hosts in these states: "+strings.Join(api.States, ", "))
+	l.add(cmd, turned("state", "name", "os", "revision", "findings", "last_seen")...)
+	l.order = []string{"state"} // the most pressing first
+	choose(cmd, &states, "state", true, "only hosts in these states: "+strings.Join(api.States, ", "), api.States...)
 	cmd.Flags().StringVar(&q, "match", "", "part of the name, the system, or a label (key=value)")
-	cmd.Flags().StringVar(&family, "family", "", "only hosts of this family: deb, rpm, zypp, arch")
-	must(cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(api.States, cobra.ShellCompDirectiveNoFileComp)))
+	choose(cmd, &family, "family", false, "only hosts of this family: deb, rpm, zypp, arch", "deb", "rpm", "zypp", "arch")
 	return cmd
 }
 
@@ -263,7 +267,7 @@ func (a *app) drift() *cobra.Command {
 		Long:    "Show every finding, the worst first.\n\n  !! danger  packages could come from somebody who should not supply them\n  !  fault   the host does not get what it should, or gets what it should not\n  -  note    worth knowing",
 		Example: "  lantern drift\n  lantern drift gw-03 --diff\n  lantern drift --severity danger --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			list := client.List{Filter: map[string][]string{"severity": severities, "class": classes}, Sort: l.sort, Page: l.page, PerPage: l.perPage}
+			list := client.List{Filter: map[string][]string{"severity": severities, "class": classes}, Sort: l.sort(), Page: l.page, PerPage: l.perPage}
 			if len(args) == 1 {
 				list.Filter["host"] = args
 			}
@@ -274,11 +278,15 @@ func (a *app) drift() *cobra.Command {
 			if done, err := a.json(page); done {
 				return err
 			}
-			if page.Total == 0 {
-				a.out.Printf("%s", a.out.Paint(view.Green, "No findings: every host that was asked about is as the policy says."))
-				return nil
+			filtered := len(severities)+len(classes) > 0
+			switch {
+			case page.Total > 0:
+				a.out.Printf("%s on %s\n", view.Count(page.Total, "finding", "findings"), view.Count(page.Hosts, "host", "hosts"))
+			case filtered:
+				a.out.Printf("No findings of that kind.")
+			default:
+				a.out.Printf("No findings.")
 			}
-			a.out.Printf("%s on %s\n", view.Count(page.Total, "finding", "findings"), view.Count(page.Hosts, "host", "hosts"))
 			for i, f := range page.Findings {
 				a.finding(f, true)
 				last := i+1 == len(page.Findings) || page.Findings[i+1].Host != f.Host
@@ -291,23 +299,69 @@ func (a *app) drift() *cobra.Command {
 				}
 			}
 			l.more(a, len(page.Findings), page.Total)
+			if page.Total > 0 {
+				a.out.Printf("")
+			}
+			a.standing(page.Standing)
 			return nil
 		},
 	}
-	l.add(cmd, "severity, since, -since, host")
-	cmd.Flags().StringSliceVar(&severities, "severity", nil, "only these: danger, fault, note")
-	cmd.Flags().StringSliceVar(&classes, "class", nil, "only these classes, such as unlisted-source")
+	l.add(cmd, "severity", "since", "-since", "host")
+	choose(cmd, &severities, "severity", true, "only these: danger, fault, note", drift.Danger, drift.Fault, drift.Note)
+	choose(cmd, &classes, "class", true, "only these classes, such as unlisted-source", drift.Classes...)
 	cmd.Flags().BoolVar(&diff, "diff", false, "show what healing would change")
 	return cmd
 }
 
+// standing says of how many hosts it is known how they stand, and of how many not.
+func (a *app) standing(s api.Standing) {
+	steady := fmt.Sprintf("%d of %s as the policy says", s.Steady, view.Count(s.Hosts, "host", "hosts"))
+	if s.Known() && s.Drifted == 0 {
+		steady = a.out.Paint(view.Green, steady)
+	}
+	line := steady
+	if s.Drifted > 0 {
+		line += ", " + a.out.Paint(view.Yellow, fmt.Sprintf("%d drifted", s.Drifted))
+	}
+	a.out.Printf("%s.", line)
+	var not []string
+	for _, x := range []struct {
+		n    int
+		what string
+	}{
+		{s.Failed, "failed, or whose agent cannot work"}, {s.Silent, "silent"}, {s.Changing, "being changed"}, {s.NoSurvey, "without a survey yet"}, {s.NoRevision, "to which no revision was carried"},
+		{s.Invited, "invited and not joined"},
+	} {
+		if x.n > 0 {
+			not = append(not, fmt.Sprintf("%d %s", x.n, x.what))
+		}
+	}
+	if len(not) > 0 {
+		a.out.Printf("%s %s.", a.out.Paint(view.Yellow, "? Not known of:"), strings.Join(not, ", "))
+	}
+	var of []string
+	for _, x := range []struct {
+		n    int
+		what string
+	}{{s.Unfetched, "with sources that could not be refreshed"}, {s.Older, "on an older revision"}, {s.Unread, "on which something could not be read"}} {
+		if x.n > 0 {
+			of = append(of, fmt.Sprintf("%d %s", x.n, x.what))
+		}
+	}
+	if len(of) > 0 {
+		a.out.Printf("%s %s.", a.out.Paint(view.Yellow, "? Of the hosts:"), strings.Join(of, ", "))
+	}
+}
+
 func (a *app) heal() *cobra.Command {
 	var wait time.Duration
+	var aside bool
 	cmd := &cobra.Command{
 		Use: "heal HOST", Short: "Put right what has drifted on a host", GroupID: "fleet", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts,
-		Example: "  lantern heal gw-03",
+		Long:    "Put right what has drifted on a host: the files of the policy, and the lines of others that it\nspeaks of. A file that stops the package manager and that the policy does not know is gone around;\nwith --set-aside it is renamed (its name then ends in .disabled), so that nothing stops it any more.",
+		Example: "  lantern heal gw-03\n  lantern heal desk-1 --set-aside",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := a.client().Heal(cmd.Context(), args[0])
+			r, err := a.client().HealAs(cmd.Context(), args[0], api.HealOrder{SetAside: aside})
 			if err != nil {
 				return err
 			}
@@ -322,7 +376,7 @@ func (a *app) heal() *cobra.Command {
 				a.out.Printf("%s is as the policy says.", d.Name)
 				return nil
 			}
-			a.out.Printf("\nThe policy says to report these and leave them; take them out by hand, or change what it says of unlisted sources:")
+			a.out.Printf("\nThese are left; what the policy only reports is taken out by hand, or by what it says of unlisted sources:")
 			for _, f := range d.Drift {
 				a.finding(f, false)
 			}
@@ -330,6 +384,7 @@ func (a *app) heal() *cobra.Command {
 		},
 	}
 	cmd.Flags().DurationVar(&wait, "wait", 5*time.Minute, "how long to watch; it goes on without watching")
+	cmd.Flags().BoolVar(&aside, "set-aside", false, "rename files that stop the package manager and that the policy does not know")
 	return cmd
 }
 

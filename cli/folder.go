@@ -38,11 +38,8 @@ func (a *app) policyNew() *cobra.Command {
 					return err
 				}
 				to := filepath.Join(args[0], strings.TrimPrefix(name, "starter/"))
-				if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-					return no("%v", err)
-				}
-				if err := renameio.WriteFile(to, text, 0o644); err != nil {
-					return no("%v", err)
+				if err := writeFile(to, text); err != nil {
+					return err
 				}
 				a.out.Printf("%s", to)
 				return nil
@@ -51,7 +48,18 @@ func (a *app) policyNew() *cobra.Command {
 	}
 }
 
-// emptyFolder wants a folder that is not there yet, or that is empty.
+// writeFile writes a file of a policy folder, with the folders that it stands in.
+func writeFile(to string, text []byte) error {
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return no("%v", err)
+	}
+	if err := renameio.WriteFile(to, text, 0o644); err != nil {
+		return no("%v", err)
+	}
+	return nil
+}
+
+// emptyFolder wants a folder that is not there yet, or that is empty. Nothing is made yet.
 func emptyFolder(dir string) error {
 	entries, err := os.ReadDir(dir)
 	switch {
@@ -60,9 +68,6 @@ func emptyFolder(dir string) error {
 		return no("%v", err)
 	case len(entries) > 0:
 		return no("%s is not empty; name a new folder, nothing is written over", dir)
-	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return no("%v", err)
 	}
 	return nil
 }

@@ -2,12 +2,10 @@ package cli
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 	"slices"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"patientlantern.example/lantern/cli/view"
@@ -46,11 +44,8 @@ func (a *app) learn() *cobra.Command {
 			}
 			for name, text := range res.Files {
 				to := filepath.Join(args[0], name)
-				if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-					return no("%v", err)
-				}
-				if err := renameio.WriteFile(to, text, 0o644); err != nil {
-					return no("%v", err)
+				if err := writeFile(to, text); err != nil {
+					return err
 				}
 			}
 			if done, err := a.json(res); done {

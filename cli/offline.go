@@ -212,9 +212,6 @@ func (a *app) eachSurvey(ctx context.Context, match string, take func(saved.Snap
 }
 
 func (a *app) saveSurveys(ctx context.Context, dir, match string) error {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return no("%v", err)
-	}
 	stop := sync.OnceFunc(a.waiting("saving surveys"))
 	defer stop()
 	count := 0
@@ -222,6 +219,9 @@ func (a *app) saveSurveys(ctx context.Context, dir, match string) error {
 		text, err := json.MarshalIndent(s, "", "  ")
 		if err != nil {
 			return err
+		}
+		if err := os.MkdirAll(dir, 0o755); err != nil { // not before there is something to put there
+			return no("%v", err)
 		}
 		if err := renameio.WriteFile(filepath.Join(dir, saved.FileName(s.Host)), append(text, '\n'), 0o644); err != nil {
 			return no("%v", err)

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
 	"errors"
@@ -27,6 +29,7 @@ import (
 	"patientlantern.example/lantern/console"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/demo"
+	"patientlantern.example/lantern/internal/onlyone"
 	"patientlantern.example/lantern/service"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/vault"
@@ -38,7 +41,7 @@ func untilSignal(ctx context.Context) (context.Context, context.CancelFunc) {
 
 func (a *app) serve() *cobra.Command {
 	var listen, data, secrets, cert, key, logLevel string
-	var interval, tend time.Duration
+	var interval, tend, patience time.Duration
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service, with the console in it", GroupID: "run", Args: cobra.NoArgs,
 		Long:    "Run the service. On its first start it prints the first operator's token, once.\nWithout a certificate, put it behind something that speaks TLS, or keep it on loopback.",
@@ -54,17 +57,24 @@ func (a *app) serve() *cobra.Command {
 			ctx, stop := untilSignal(cmd.Context())
 			defer stop()
 			log := slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
-			s, err := OpenService(ctx, ServiceOptions{Data: data, Secrets: secrets, Log: log, Interval: interval, Tend: tend})
+			// Nothing is made before it is known that it can be served.
+			ln, err := net.Listen("tcp", listen)
+			if err != nil {
+				return no("cannot listen on %s: %v; choose another address with --listen", listen, err)
+			}
+			defer ln.Close()
+			if cert != "" {
+				if _, err := tls.LoadX509KeyPair(cert, key); err != nil {
+					return no("the certificate cannot be used: %v; give --tls-cert and --tls-key in PEM, of one pair", err)
+				}
+			}
+			s, err := OpenService(ctx, ServiceOptions{Data: data, Secrets: secrets, Log: log, Interval: interval, Tend: tend, Patience: patience, TLS: cert != ""})
 			if err != nil {
 				return no("%v", err)
 			}
 			defer s.Close()
 			if s.FirstToken != "" {
 				a.out.Printf("First operator's token, printed this once: %s", s.FirstToken)
-			}
-			ln, err := net.Listen("tcp", listen)
-			if err != nil {
-				return no("cannot listen on %s: %v; choose another address with --listen", listen, err)
 			}
 			scheme := "http"
 			if cert != "" {
@@ -83,6 +93,7 @@ func (a *app) serve() *cobra.Command {
 	f.StringVar(&key, "tls-key", "", "key file (PEM)")
 	f.StringVar(&logLevel, "log", "info", "debug, info, warn or error")
 	f.DurationVar(&interval, "check-in", time.Minute, "how often a host checks in")
+	f.DurationVar(&patience, "leave-behind", 15*time.Minute, "how long a host with a change to carry out may give no sign of life before\nthe others go on without it; it catches up when it comes back")
 	return cmd
 }
 
@@ -90,6 +101,7 @@ func (a *app) serve() *cobra.Command {
 type Running struct {
 	*service.Service
 	Store      *store.Store
+	unlock     func()
 	FirstToken string // of the operator "first"; only when the data folder is new
 }
 
@@ -101,37 +113,108 @@ type ServiceOptions struct {
 	Interval time.Duration    // between check-ins
 	Now      func() time.Time // nil: the machine's clock
 	Tend     time.Duration    // between looks at vendors' desks; 0: none by itself
+	Patience time.Duration    // how long a host with a task may give no sign of life; 0: the usual
+	TLS      bool             // it speaks TLS itself
 }
 
-// OpenService opens the data folder and makes what is missing in it.
-func OpenService(ctx context.Context, o ServiceOptions) (*Running, error) {
+// OpenService opens the data folder and makes what is missing in a new one. Keys are
+// made for a new folder only: one that is missing beside a database that relies on it is
+// lost, and a new one would lock every host out without a word.
+func OpenService(ctx context.Context, o ServiceOptions) (r *Running, err error) {
 	data := o.Data
 	if err := os.MkdirAll(data, 0o700); err != nil {
 		return nil, fmt.Errorf("the data folder cannot be made: %w", err)
 	}
-	key, err := signingKey(filepath.Join(data, "signing-key.pem"))
+	unlock, err := lockFolder(data)
 	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			unlock()
+		}
+	}()
+	if err := closedToOthers(data, true); err != nil {
 		return nil, err
 	}
 	st, err := store.Open(ctx, filepath.Join(data, "lantern.db"))
 	if err != nil {
 		return nil, err
 	}
-	r := &Running{Store: st}
+	r = &Running{Store: st, unlock: unlock}
 	if o.Secrets == "" {
 		o.Secrets = filepath.Join(data, "secrets-key.txt")
 	}
-	secrets, err := vault.Open(o.Secrets, os.Getenv(vault.Variable))
-	if err == nil {
-		r.Service, err = service.New(ctx, service.Options{Store: st, Key: key, Log: o.Log, Interval: o.Interval, Now: o.Now, Console: console.Files(), Version: Version, Vault: secrets, Tend: o.Tend})
-	}
-	if err == nil {
-		r.FirstToken, err = firstOperator(ctx, st)
-	}
-	if err != nil {
+	if err := r.open(ctx, o); err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
 	return r, nil
+}
+
+// open reads the keys and starts the service.
+func (r *Running) open(ctx context.Context, o ServiceOptions) error {
+	keyFile := filepath.Join(o.Data, "signing-key.pem")
+	if err := r.missing(ctx, keyFile, o.Secrets); err != nil {
+		return err
+	}
+	key, err := signingKey(keyFile)
+	if err != nil {
+		return err
+	}
+	secrets, err := vault.Open(o.Secrets, os.Getenv(vault.Variable))
+	if err != nil {
+		return err
+	}
+	r.Service, err = service.New(ctx, service.Options{Store: r.Store, Key: key, Log: o.Log, Interval: o.Interval, Now: o.Now, Console: console.Files(), Version: Version, Vault: secrets, Tend: o.Tend, Patience: o.Patience, TLS: o.TLS})
+	if err != nil {
+		return err
+	}
+	r.FirstToken, err = firstOperator(ctx, r.Store)
+	return err
+}
+
+// missing reports keys that are not there and that what the database holds relies on.
+func (r *Running) missing(ctx context.Context, keyFile, secretsFile string) error {
+	relies, err := r.Store.Relies(ctx)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Lstat(keyFile); errors.Is(err, fs.ErrNotExist) && relies.Hosts > 0 {
+		return fmt.Errorf("the signing key %s is missing, and %d hosts have pinned it: with another key they would refuse everything. Put it back from a backup; if it is lost, start with an empty data folder and let the hosts join it", keyFile, relies.Hosts)
+	}
+	if _, err := os.Lstat(secretsFile); errors.Is(err, fs.ErrNotExist) && os.Getenv(vault.Variable) == "" && relies.Secrets > 0 {
+		return fmt.Errorf("the secrets' key %s is missing, and %d secrets are encrypted with it. Put it back from a backup, or name it with --secrets-key or %s", secretsFile, relies.Secrets, vault.Variable)
+	}
+	return nil
+}
+
+// lockFolder makes sure that one service at a time works on a data folder.
+func lockFolder(data string) (func(), error) {
+	release, err := onlyone.Lock(filepath.Join(data, "lock"))
+	var taken *onlyone.TakenError
+	switch {
+	case errors.As(err, &taken):
+		return nil, fmt.Errorf("another service is at work on the data folder %s; end it first, or choose another with --data", data)
+	case err != nil:
+		return nil, fmt.Errorf("the lock of the data folder cannot be taken: %w", err)
+	}
+	return release, nil
+}
+
+// closedToOthers checks the mode of something that holds secrets.
+func closedToOthers(name string, folder bool) error {
+	info, err := os.Stat(name)
+	if err != nil {
+		return err
+	}
+	if mode := info.Mode().Perm(); mode&0o077 != 0 {
+		want := "0600"
+		if folder {
+			want = "0700"
+		}
+		return fmt.Errorf("%s can be reached by others (mode %04o), and it holds keys; change its mode: chmod %s %s", name, mode, want, name)
+	}
+	return nil
 }
 
 func firstOperator(ctx context.Context, st *store.Store) (string, error) {
@@ -147,6 +230,9 @@ func firstOperator(ctx context.Context, st *store.Store) (string, error) {
 func signingKey(name string) (ed25519.PrivateKey, error) {
 	b, err := os.ReadFile(name)
 	if err == nil {
+		if err := closedToOthers(name, false); err != nil {
+			return nil, err
+		}
 		k, err := agent.ParseKey(b)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
@@ -195,6 +281,7 @@ func (r *Running) Serve(ctx context.Context, ln net.Listener, cert, key string) 
 func (r *Running) Close() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
+	defer r.unlock()
 	return errors.Join(r.Service.Close(ctx), r.Store.Close())
 }
 
@@ -253,11 +340,11 @@ func (a *app) operator() *cobra.Command {
 			return nil
 		},
 	}
-	var role string
+	var role []string
 	add := &cobra.Command{
 		Use: "add NAME", Short: "Add an operator, or give one a new token; the token is printed once", Args: cobra.ExactArgs(1), Example: "  lantern operator add mira --role reader",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := a.client().AddOperator(cmd.Context(), api.OperatorOrder{Name: args[0], Role: role})
+			o, err := a.client().AddOperator(cmd.Context(), api.OperatorOrder{Name: args[0], Role: cmp.Or(one(role), store.RoleReader)})
 			if err != nil {
 				return err
 			}
@@ -268,7 +355,7 @@ func (a *app) operator() *cobra.Command {
 			return nil
 		},
 	}
-	add.Flags().StringVar(&role, "role", store.RoleReader, "reader (looks) or operator (changes)")
+	choose(add, &role, "role", false, "reader (looks) or operator (changes); reader when left out", store.RoleReader, store.RoleOperator)
 	remove := &cobra.Command{
 		Use: "remove NAME", Short: "Take an operator away", Args: cobra.ExactArgs(1), Example: "  lantern operator remove mira",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -301,7 +388,7 @@ func (a *app) openapi() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(a.out, "%s\n", b)
+			_, err = fmt.Fprintf(a.out.JSON(), "%s\n", b)
 			return err
 		},
 	}
@@ -316,7 +403,7 @@ func (a *app) schema() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			if args[0] == "policy" {
 				text, err := policy.Schema()
-				fmt.Fprint(a.out, string(text))
+				fmt.Fprint(a.out.JSON(), string(text))
 				return err
 			}
 			if args[0] != "survey" {
@@ -326,7 +413,7 @@ func (a *app) schema() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(a.out, "%s\n", b)
+			_, err = fmt.Fprintf(a.out.JSON(), "%s\n", b)
 			return err
 		},
 	}

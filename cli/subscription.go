@@ -182,7 +182,7 @@ func (a *app) contractList() *cobra.Command {
 		Use: "list", Short: "List contracts and how they stand", Args: cobra.NoArgs, Annotations: map[string]string{moreFormats: "csv"},
 		Example: "  lantern contract list\n  lantern contract list --state ending,over\n  lantern contract list --format csv > contracts.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			page, err := a.client().Contracts(cmd.Context(), client.List{Query: q, Filter: map[string][]string{"account": {account}, "state": states}, Sort: l.sort, Page: l.page, PerPage: l.perPage})
+			page, err := a.client().Contracts(cmd.Context(), client.List{Query: q, Filter: map[string][]string{"account": {account}, "state": states}, Sort: l.sort(), Page: l.page, PerPage: l.perPage})
 			if err != nil {
 				return err
 			}
@@ -223,10 +223,10 @@ func (a *app) contractList() *cobra.Command {
 			return nil
 		},
 	}
-	l.add(cmd, "account, end, used; - turns it round")
+	l.add(cmd, turned("account", "end", "used")...)
 	cmd.Flags().StringVar(&q, "match", "", "part of the number or the title")
 	cmd.Flags().StringVar(&account, "account", "", "only contracts of this account")
-	cmd.Flags().StringSliceVar(&states, "state", nil, "only in these states: good, ending, over, ended, withdrawn, to-come")
+	choose(cmd, &states, "state", true, "only in these states: good, ending, over, ended, withdrawn, to-come", "good", "ending", "over", "ended", "withdrawn", "to-come")
 	return cmd
 }
 
@@ -484,7 +484,7 @@ func (a *app) seatList() *cobra.Command {
 		Use: "list", Short: "List seats: who has them, why, and when the access is renewed", Args: cobra.NoArgs, Annotations: map[string]string{moreFormats: "csv"},
 		Example: "  lantern seat list\n  lantern seat list --contract GN-2026-014 --sort expires\n  lantern seat list --format csv > seats.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			page, err := a.client().Seats(cmd.Context(), client.List{Query: q, Filter: map[string][]string{"account": {account}, "contract": {contract}}, Sort: l.sort, Page: l.page, PerPage: l.perPage})
+			page, err := a.client().Seats(cmd.Context(), client.List{Query: q, Filter: map[string][]string{"account": {account}, "contract": {contract}}, Sort: l.sort(), Page: l.page, PerPage: l.perPage})
 			if err != nil {
 				return err
 			}
@@ -513,7 +513,7 @@ func (a *app) seatList() *cobra.Command {
 			return nil
 		},
 	}
-	l.add(cmd, "host, contract, taken, expires; - turns it round")
+	l.add(cmd, turned("host", "contract", "taken", "expires")...)
 	cmd.Flags().StringVar(&q, "match", "", "part of the host's name or the contract's number")
 	cmd.Flags().StringVar(&account, "account", "", "only seats in this account")
 	cmd.Flags().StringVar(&contract, "contract", "", "only seats in this contract")
@@ -588,7 +588,7 @@ func (a *app) channelList() *cobra.Command {
 			return nil
 		},
 	}
-	l.add(cmd, "")
+	l.add(cmd)
 	cmd.Flags().StringVar(&q, "match", "", "part of the channel's name or title")
 	cmd.Flags().BoolVar(&variants, "variants", false, "debug and source variants as well")
 	return cmd

@@ -67,6 +67,9 @@ func (e *Unreachable) Unwrap() error { return e.Err }
 // answerTime bounds a call; previews of large fleets take the longest.
 const answerTime = 2 * time.Minute
 
+// mostAnswer bounds an answer, in bytes.
+const mostAnswer = 256 << 20
+
 func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
 	ctx, cancel := context.WithTimeout(ctx, answerTime)
 	defer cancel()
@@ -97,9 +100,12 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 		return &Unreachable{c.Service, err}
 	}
 	defer resp.Body.Close()
-	b, err := io.ReadAll(resp.Body)
+	b, err := io.ReadAll(io.LimitReader(resp.Body, mostAnswer+1))
 	if err != nil {
 		return &Unreachable{c.Service, err}
+	}
+	if len(b) > mostAnswer {
+		return fmt.Errorf("%s answered with more than %d bytes, which no Patient Lantern service does", c.Service, mostAnswer)
 	}
 	if resp.StatusCode >= 300 {
 		var p struct {
@@ -216,7 +222,12 @@ func (c *Client) Label(ctx context.Context, name string, labels map[string]strin
 
 // Heal puts right what has drifted on a host.
 func (c *Client) Heal(ctx context.Context, name string) (api.Rollout, error) {
-	return send[api.Rollout](ctx, c, http.MethodPost, "/api/hosts/"+url.PathEscape(name)+"/heal", nil)
+	return c.HealAs(ctx, name, api.HealOrder{})
+}
+
+// HealAs puts right what has drifted on a host, as the order says.
+func (c *Client) HealAs(ctx context.Context, name string, o api.HealOrder) (api.Rollout, error) {
+	return send[api.Rollout](ctx, c, http.MethodPost, "/api/hosts/"+url.PathEscape(name)+"/heal", o)
 }
 
 // Invite makes a one-time token with which a host joins.

@@ -15,6 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/console"
 	"patientlantern.example/lantern/internal/browser"
 	"patientlantern.example/lantern/internal/rig"
@@ -101,19 +103,22 @@ func TestTheConsoleShowsWhatHappensWithoutAReload(t *testing.T) {
 		root = r.Up(n)
 	}
 	s := open(t, r, 1280, 800)
-	s.shows("h1", "Nothing differs from the policy") // where the sign-in was asked for
+	s.shows("h1", "No findings") // where the sign-in was asked for
 	s.do(chromedp.Click(`nav a[href="/changes"]`))
 	s.shows("h1", "Nothing is published yet")
 	r.Publish()
 	s.shows("h1", "Revision 1 would change 2 hosts")
 	s.shows(".group .add", "mussel main firmware")
 	s.fits()
-	s.do(chromedp.Click(".head button"))
-	s.shows("h1", "Revision 1 is on every host that it is for")
+	s.shows(".head", "Begin rollout of revision 1")
+	s.do(chromedp.Click(".head button"), chromedp.WaitVisible(".asking"))
+	s.shows(".asking", "Carry revision 1 to 2 hosts")
+	s.do(chromedp.Click(".asking .el-button--primary"))
+	s.shows("h1", "Revision 1 would change none of the hosts that are known")
 	s.shows(".rollout", "done")
 
 	s.do(chromedp.Click(`nav a[href="/"]`), chromedp.WaitVisible(".chips"))
-	s.shows("h1", "All is well on 2 hosts")
+	s.shows("h1", "2 hosts are as the policy says")
 	s.fits()
 	mark, err := chromedp.Run(s.page, chromedp.Evaluate[bool](`window.notReloaded = true`))
 	require.NoError(t, err)
@@ -165,6 +170,39 @@ func TestTheConsoleFiltersAndChangesItsLight(t *testing.T) {
 	s.shows(".el-alert", `there is no host "gw-09"; did you mean "gw-0`)
 	s.do(chromedp.Navigate(s.url+"/nowhere"), chromedp.WaitVisible("h1"))
 	s.shows("h1", "There is no such page")
+}
+
+func TestAReaderIsNotOfferedWhatAReaderMayNotDo(t *testing.T) {
+	r := rig.New(t)
+	root := r.Up("gw-01")
+	r.Publish()
+	r.Carry()
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list"), []byte("# gone\n"), 0o644))
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Navigate(s.url+"/hosts/gw-01"), chromedp.WaitVisible(".head button"))
+	reader, err := r.Operator.AddOperator(context.Background(), api.OperatorOrder{Name: "mira", Role: "reader"})
+	require.NoError(t, err)
+
+	// The operator is taken away: the page leads to signing in, and back to where it was.
+	other, err := r.Operator.AddOperator(context.Background(), api.OperatorOrder{Name: "tern", Role: "operator"})
+	require.NoError(t, err)
+	require.NoError(t, client.New(r.Server.URL, other.Token).RemoveOperator(context.Background(), "first"))
+	s.do(chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", reader.Token+"\n"), chromedp.WaitVisible("main .diff"))
+	s.shows("h1", "gw-01.brinewick.test")
+	buttons, err := chromedp.Run(s.page, chromedp.Evaluate[int](`document.querySelectorAll('main .el-button').length`))
+	require.NoError(t, err)
+	assert.Zero(t, buttons, "a reader is offered a change")
+}
+
+func TestAServiceThatHangsIsNotLive(t *testing.T) {
+	r := rig.New(t)
+	r.Up("gw-01")
+	s := open(t, r, 1280, 800)
+	s.shows(".rest", "live")
+	r.Hang(true)
+	s.shows(".rest", "nothing heard of the service")
+	r.Hang(false)
+	s.shows(".rest", "live")
 }
 
 func TestAWrongTokenIsRefusedInWords(t *testing.T) {

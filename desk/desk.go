@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/core/credential"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/subscription"
 )
 
@@ -65,6 +66,12 @@ var ErrAway = errors.New("the desk does not answer")
 // maxAnswer bounds an answer in bytes.
 const maxAnswer = 16 << 20
 
+// mostContracts and mostSeats bound a book.
+const (
+	mostContracts = 10_000
+	mostSeats     = 200_000
+)
+
 // Account is a desk with the organisation's login. Its login is never in an error.
 type Account struct {
 	URL      string
@@ -85,6 +92,9 @@ func NewHTTP(timeout time.Duration) *http.Client {
 func (a *Account) Book(ctx context.Context) (Book, error) {
 	var b Book
 	err := a.call(ctx, http.MethodGet, "/book", nil, &b)
+	if err == nil && (len(b.Contracts) > mostContracts || len(b.Seats) > mostSeats) {
+		return Book{}, fmt.Errorf("%w: it lists %d contracts and %d seats, and no organisation has more than %d and %d", ErrAway, len(b.Contracts), len(b.Seats), mostContracts, mostSeats)
+	}
 	for i := range b.Contracts {
 		if c := &b.Contracts[i]; err == nil && (c.Number == "" || c.Cover != subscription.CoverSeats && c.Cover != subscription.CoverOrganisation || c.Seats < 0) {
 			err = fmt.Errorf("%w: contract %q cannot be understood", ErrAway, c.Number)
@@ -157,7 +167,9 @@ func (a *Account) call(ctx context.Context, method, path string, in, out any) er
 		if json.Unmarshal(b, &p) != nil || p.Detail == "" {
 			p.Detail = "the desk answered " + resp.Status
 		}
-		return &Refusal{resp.StatusCode, strings.TrimPrefix(p.Type, "urn:desk:"), p.Detail}
+		// What a desk repeats of what it was sent is nobody else's to read.
+		detail := family.HideWords(p.Detail, family.AddSecrets(nil, a.Password))
+		return &Refusal{resp.StatusCode, strings.TrimPrefix(p.Type, "urn:desk:"), detail}
 	}
 	if out == nil {
 		return nil

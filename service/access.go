@@ -15,6 +15,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/credential"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/desk"
 )
 
@@ -89,8 +90,16 @@ func readClaim(text string, v *hostView, now time.Time) (claim api.AccessClaim, 
 // grant gathers the access that a host wants and is entitled to.
 func (s *Service) grant(ctx context.Context, v *hostView, wants []api.AccessWant) (api.AccessGrant, error) {
 	out := api.AccessGrant{Host: v.Name, Items: []api.AccessItem{}}
+	named, err := s.named(ctx, v)
+	if err != nil {
+		return out, err
+	}
 	for _, want := range wants {
 		if !slices.Contains([]string{credential.Basic, credential.Certificate, credential.TokenURL}, want.Kind) {
+			continue
+		}
+		if !named[want] {
+			out.Items = append(out.Items, api.AccessItem{Account: want.Account, Missing: "no sheet of this host names such access"})
 			continue
 		}
 		item := api.AccessItem{Account: want.Account}
@@ -113,6 +122,44 @@ func (s *Service) grant(ctx context.Context, v *hostView, wants []api.AccessWant
 	}
 	now := s.now().UTC()
 	out.Stamp, out.Issued, out.Expires = s.keeper.stamp(v.Name), now, now.Add(grantLife)
+	return out, nil
+}
+
+// named is the access that the host's sheets name: of the one that it has, the one that it
+// carried out last, and the one that waits for it. A host is given nothing else.
+func (s *Service) named(ctx context.Context, v *hostView) (map[api.AccessWant]bool, error) {
+	out := map[api.AccessWant]bool{}
+	note := func(sheet *source.Sheet) {
+		for _, a := range sheet.Access {
+			out[api.AccessWant{Account: a.Account, Kind: a.Kind}] = true
+		}
+	}
+	for _, digest := range []string{v.Sheet, v.Carried.Sheet} {
+		if digest == "" {
+			continue
+		}
+		sheet, err := s.compute.sheetOf(ctx, digest)
+		if err != nil {
+			return nil, err
+		}
+		note(sheet)
+	}
+	if v.Task == 0 {
+		return out, nil
+	}
+	ro, err := s.store.Rollout(ctx, v.Task)
+	if err != nil {
+		return nil, err
+	}
+	rs, err := s.compute.revision(ctx, ro.Revision, s.now())
+	if err != nil {
+		return nil, err
+	}
+	res, err := s.compute.resolve(ctx, rs, v)
+	if err != nil {
+		return nil, err
+	}
+	note(res.Sheet)
 	return out, nil
 }
 

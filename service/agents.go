@@ -10,12 +10,14 @@ import (
 	"maps"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-jose/go-jose/v4"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/store"
 )
@@ -60,10 +62,21 @@ func decode(w http.ResponseWriter, r *http.Request, limit int64, v any) bool {
 		return false
 	}
 	if err := json.Unmarshal(body, v); err != nil {
-		problem(w, http.StatusBadRequest, "the body is not the JSON that is wanted: "+err.Error())
+		problem(w, http.StatusBadRequest, "the body is not the JSON that is wanted: "+short(err.Error()))
 		return false
 	}
 	return true
+}
+
+// short bounds an error that may repeat what somebody sent.
+func short(s string) string { return clip(s, 200) }
+
+// clip cuts a text off after so many bytes, and shows that it did.
+func clip(s string, most int) string {
+	if len(s) > most {
+		s = strings.ToValidUTF8(s[:most], "") + " …"
+	}
+	return s
 }
 
 func answer(w http.ResponseWriter, v any) {
@@ -89,7 +102,7 @@ func (s *Service) fault(w http.ResponseWriter, r *http.Request, err error) {
 // join takes a host into the fleet.
 func (s *Service) join(w http.ResponseWriter, r *http.Request) {
 	var in api.Join
-	if !decode(w, r, maxCall, &in) {
+	if !decode(w, r, maxSignIn, &in) {
 		return
 	}
 	var key jose.JSONWebKey
@@ -106,6 +119,12 @@ func (s *Service) join(w http.ResponseWriter, r *http.Request) {
 	if errors.Is(err, store.ErrNotFound) {
 		s.metrics.refused.WithLabelValues("join").Inc()
 		problem(w, http.StatusForbidden, "the token is not known, was used already, or has expired: ask for a new one (lantern host invite NAME)")
+		return
+	}
+	var same *store.SameKeyError
+	if errors.As(err, &same) {
+		s.metrics.refused.WithLabelValues("join").Inc()
+		problem(w, http.StatusConflict, same.Error())
 		return
 	}
 	if err != nil {
@@ -135,12 +154,20 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	}
 	s.metrics.checkIns.Inc()
 	now := s.now()
+	if h.runs.note(in.Instance, now) {
+		s.log.Warn("two machines check in with one identity", "host", h.row().Name)
+		s.events.send(api.Event{Kind: "host", Name: h.row().Name})
+	}
 	wasSilent := h.state(now) == api.StateSilent
 	first := h.lastSeen.Load() == 0
 	h.seen(now)
 	v := h.row()
 	out := api.CheckInAnswer{Interval: int(s.opts.Interval.Milliseconds()), Access: s.keeper.stamp(v.Name)}
-	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Free == nil && in.Access == nil {
+	stamp, names := s.asked.current()
+	if out.Asked = stamp; stamp != "" && stamp != v.answered {
+		out.Packages = names
+	}
+	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Free == nil && in.Access == nil && in.Packages == nil && in.Trouble == v.Trouble {
 		out.Work = v.Task != 0
 		if wasSilent || first {
 			s.events.send(api.Event{Kind: "host", Name: v.Name})
@@ -148,6 +175,8 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 		answer(w, &out)
 		return
 	}
+	s.naming.RLock()
+	defer s.naming.RUnlock()
 	if !s.store.Known(in.Traits, store.KindTraits) {
 		out.Want = append(out.Want, in.Traits)
 	}
@@ -163,6 +192,12 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 		v.Traits, v.Survey, v.Agent, v.LastSeen = in.Traits, in.Survey, in.Agent, now
 		if in.Free != nil {
 			v.Free = maps.Clone(in.Free)
+		}
+		v.Trouble = short(in.Trouble)
+		if in.Packages != nil {
+			if err := takePackages(v, in.Packages, stamp, names); err != nil {
+				return err
+			}
 		}
 		if in.Access != nil {
 			b, err := source.Canonical(in.Access)
@@ -182,6 +217,22 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	answer(w, &out)
 }
 
+// takePackages notes which packages a host says are installed.
+func takePackages(v *hostView, in *api.Packages, stamp string, names []string) error {
+	if in.Asked != stamp {
+		return nil // of a list that was asked for before
+	}
+	p := havePackages{Asked: stamp, Names: names, Installed: map[string]string{}}
+	for _, n := range names {
+		if version := in.Installed[n]; version != "" {
+			p.Installed[n] = short(version)
+		}
+	}
+	b, err := json.Marshal(p)
+	v.Packages = b
+	return err
+}
+
 // change replaces a host's row: edit changes a copy, which is completed, stored
 // and put in place. save stores it; nil stores the row alone.
 func (s *Service) change(ctx context.Context, h *host, edit func(*hostView) error, save func(*hostView) error) (*hostView, error) {
@@ -195,6 +246,8 @@ func (s *Service) change(ctx context.Context, h *host, edit func(*hostView) erro
 	if err := s.compute.complete(ctx, &v, s.now()); err != nil {
 		return nil, err
 	}
+	v.broken = ""
+	s.ask(ctx, &v)
 	if save == nil {
 		save = func(v *hostView) error { return s.store.PutHost(ctx, &v.Host) }
 	}
@@ -209,50 +262,6 @@ func (s *Service) change(ctx context.Context, h *host, edit func(*hostView) erro
 	}
 	s.events.send(api.Event{Kind: "host", Name: v.Name})
 	return &v, nil
-}
-
-// putDocuments takes documents that no host has sent before.
-func (s *Service) putDocuments(w http.ResponseWriter, r *http.Request) {
-	var in api.Documents
-	if !decode(w, r, maxUpload, &in) {
-		return
-	}
-	var docs []store.Document
-	given := map[string]bool{}
-	for _, d := range in.Documents {
-		doc := store.Document{Digest: source.Digest(d.Body), Kind: d.Kind, Body: d.Body}
-		given[doc.Digest] = true
-		docs = append(docs, doc)
-	}
-	for _, d := range docs {
-		var err error
-		switch d.Kind {
-		case store.KindText:
-		case store.KindTraits:
-			err = json.Unmarshal(d.Body, new(source.Traits))
-		case store.KindSurvey:
-			var survey source.Survey
-			if err = json.Unmarshal(d.Body, &survey); err == nil {
-				for _, f := range survey.Files {
-					if !given[f.Digest] && !s.store.Known(f.Digest, store.KindText) {
-						err = fmt.Errorf("the text of %s is missing", f.Path)
-						break
-					}
-				}
-			}
-		default:
-			err = fmt.Errorf("a host cannot send a document of kind %q", d.Kind)
-		}
-		if err != nil {
-			problem(w, http.StatusUnprocessableEntity, fmt.Sprintf("document %s cannot be taken: %v", d.Digest, err))
-			return
-		}
-	}
-	if err := s.store.PutDocuments(r.Context(), s.now(), docs...); err != nil {
-		s.fault(w, r, err)
-		return
-	}
-	w.WriteHeader(http.StatusNoContent)
 }
 
 // delivery gives a host its signed sheet, by digest.
@@ -287,7 +296,7 @@ func (s *Service) delivery(w http.ResponseWriter, r *http.Request) {
 		s.fault(w, r, err)
 		return
 	}
-	jws, err := s.key.sign(api.Delivery{Host: v.Name, Revision: ro.Revision, Sheet: res.Digest, Rollout: ro.ID, Issued: now.UTC(), Expires: now.Add(deliveryLife).UTC()})
+	jws, err := s.key.sign(api.Delivery{Host: v.Name, Revision: ro.Revision, Sheet: res.Digest, Rollout: ro.ID, SetAside: ro.SetAside, Issued: now.UTC(), Expires: now.Add(deliveryLife).UTC()})
 	if err != nil {
 		s.fault(w, r, err)
 		return
@@ -312,7 +321,7 @@ func (s *Service) document(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "there is no sheet of that digest")
 		return
 	}
-	d, err := s.store.Document(r.Context(), digest)
+	d, err := s.store.Document(r.Context(), digest, store.KindSheet)
 	if err != nil {
 		s.fault(w, r, err)
 		return
@@ -330,9 +339,9 @@ func (s *Service) report(w http.ResponseWriter, r *http.Request) {
 	if !decode(w, r, 1<<20, &in) {
 		return
 	}
-	final := in.State == store.Done || in.State == store.Unchanged || in.State == store.Failed
+	final := in.State == store.Done || in.State == store.Unchanged || in.State == store.Failed || in.State == store.Stopped
 	if !final && in.State != store.Working {
-		problem(w, http.StatusBadRequest, fmt.Sprintf("the state %q is not known", in.State))
+		problem(w, http.StatusBadRequest, fmt.Sprintf("the state %q is not known", short(in.State)))
 		return
 	}
 	if in.Rollout == 0 { // the agent could not tell: what it was given was not genuine
@@ -347,6 +356,22 @@ func (s *Service) report(w http.ResponseWriter, r *http.Request) {
 		s.fault(w, r, err)
 		return
 	}
+	if !final {
+		if !s.hear(h, ro, in.Step) {
+			problem(w, http.StatusConflict, "the rollout was stopped")
+			return
+		}
+		if h.row().working {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+	}
+	if in.State == store.Stopped {
+		s.withdraw(w, r, h, ro)
+		return
+	}
+	s.naming.RLock()
+	defer s.naming.RUnlock()
 	good := in.State == store.Done || in.State == store.Unchanged
 	if good && (!s.store.Known(in.Sheet, store.KindSheet) || !s.store.Known(in.Survey, store.KindSurvey)) {
 		problem(w, http.StatusConflict, "send the survey first, then the report")
@@ -360,9 +385,11 @@ func (s *Service) report(w http.ResponseWriter, r *http.Request) {
 	}
 	now := s.now()
 	_, err = s.change(r.Context(), h, func(v *hostView) error {
+		v.behind, v.working = false, !final
 		if final {
 			v.Task, v.failure = 0, ""
 			v.LastSeen = now
+			v.unfetched = unfetchedOf(body)
 		}
 		if in.State == store.Failed {
 			v.failure = fmt.Sprintf("%s: %s", in.Step, in.Message)
@@ -381,10 +408,30 @@ func (s *Service) report(w http.ResponseWriter, r *http.Request) {
 		s.fault(w, r, err)
 		return
 	}
-	s.log.Info("report", "host", h.row().Name, "rollout", in.Rollout, "state", in.State, "step", in.Step, "message", in.Message)
+	s.log.Info("report", "host", h.row().Name, "rollout", in.Rollout, "state", in.State, "step", in.Step, "message", family.HideWords(in.Message, nil))
 	if ended {
 		s.log.Info("rollout ended", "rollout", in.Rollout)
 	}
 	s.events.send(api.Event{Kind: "rollout", Name: strconv.FormatInt(in.Rollout, 10)})
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// withdraw takes a host out of a rollout that was stopped before it had touched anything.
+func (s *Service) withdraw(w http.ResponseWriter, r *http.Request, h *host, ro store.Rollout) {
+	ended := false
+	_, err := s.change(r.Context(), h, func(v *hostView) error {
+		v.Task, v.working, v.behind = 0, false, false
+		return nil
+	}, func(v *hostView) error {
+		var err error
+		ended, err = s.store.Withdraw(r.Context(), ro.ID, &v.Host, s.now())
+		return err
+	})
+	if err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	s.log.Info("stopped before anything was touched", "host", h.row().Name, "rollout", ro.ID, "ended", ended)
+	s.events.send(api.Event{Kind: "rollout", Name: strconv.FormatInt(ro.ID, 10)})
 	w.WriteHeader(http.StatusNoContent)
 }

@@ -83,6 +83,10 @@ func operatorFrom(ctx context.Context) store.Operator {
 // errSignIn is the answer to a caller who has not said who they are.
 var errSignIn = errors.New("sign in first: send an operator's token as Authorization: Bearer …")
 
+// errStore is the kind of error for a database that could not be asked: it says nothing
+// about the caller.
+var errStore = errors.New("looking who calls")
+
 // operator finds out who calls, from a token or a session cookie.
 func (a *authenticator) operator(r *http.Request) (store.Operator, error) {
 	now := a.now()
@@ -113,7 +117,7 @@ func (a *authenticator) operator(r *http.Request) (store.Operator, error) {
 		return o, errors.New("the token or session is not known: sign in again, or ask another operator for a new token")
 	}
 	if err != nil {
-		return o, err
+		return o, fmt.Errorf("%w: %w", errStore, err)
 	}
 	a.mu.Lock()
 	a.people[hash] = personProof{o, now.Add(5 * time.Second)}
@@ -143,7 +147,7 @@ func (a *authenticator) agent(r *http.Request) (*host, error) {
 	a.mu.RLock()
 	p, ok := a.agents[token]
 	a.mu.RUnlock()
-	if ok && now.Before(p.expires) && string(p.host.row().Key) == p.key {
+	if ok && now.Before(p.expires) && !p.host.retired.Load() && string(p.host.row().Key) == p.key {
 		return p.host, nil
 	}
 	t, err := jwt.ParseSigned(token, []jose.SignatureAlgorithm{jose.EdDSA})
@@ -187,6 +191,9 @@ func problem(w http.ResponseWriter, status int, detail string) {
 	_, _ = w.Write(b) // the caller has gone if this fails
 }
 
+// onlyLooks are calls that change nothing though they carry a body.
+var onlyLooks = map[string]bool{"/api/session": true, "/api/policy/check": true, "/api/policy/preview": true}
+
 // people lets operators through: readers look, operators change.
 func (s *Service) people(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -195,11 +202,15 @@ func (s *Service) people(next http.Handler) http.Handler {
 			return
 		}
 		o, err := s.auth.operator(r)
+		if errors.Is(err, errStore) {
+			s.fault(w, r, err)
+			return
+		}
 		if err != nil {
 			problem(w, http.StatusUnauthorized, err.Error())
 			return
 		}
-		looks := r.Method == http.MethodGet || r.Method == http.MethodHead || r.URL.Path == "/api/session"
+		looks := r.Method == http.MethodGet || r.Method == http.MethodHead || onlyLooks[r.URL.Path]
 		if !looks && o.Role != store.RoleOperator || strings.HasPrefix(r.URL.Path, "/api/operators") && o.Role != store.RoleOperator {
 			problem(w, http.StatusForbidden, fmt.Sprintf("%s may look and not change; ask an operator", o.Name))
 			return

@@ -30,7 +30,7 @@ type computer struct {
 	traits   map[string]*source.Traits
 	surveys  map[string]*source.Survey
 	sheets   map[string]*source.Sheet
-	findings map[[2]string][]drift.Finding // (sheet, survey)
+	findings map[[3]string][]drift.Finding // sheet, the one carried last, survey
 	changes  map[pair]*outcome
 	revs     map[int64]*resolve.Resolver
 
@@ -65,7 +65,7 @@ const mostKept = 20_000
 func newComputer(st *store.Store) *computer {
 	return &computer{
 		store: st, traits: map[string]*source.Traits{}, surveys: map[string]*source.Survey{}, sheets: map[string]*source.Sheet{},
-		findings: map[[2]string][]drift.Finding{}, changes: map[pair]*outcome{}, revs: map[int64]*resolve.Resolver{},
+		findings: map[[3]string][]drift.Finding{}, changes: map[pair]*outcome{}, revs: map[int64]*resolve.Resolver{},
 	}
 }
 
@@ -95,9 +95,9 @@ func remember[K comparable, V any](mu *sync.Mutex, m map[K]V, key K, load func()
 	return v, nil
 }
 
-func document[T any](ctx context.Context, c *computer, m map[string]*T, digest string) (*T, error) {
+func document[T any](ctx context.Context, c *computer, m map[string]*T, kind, digest string) (*T, error) {
 	return remember(&c.mu, m, digest, func() (*T, error) {
-		d, err := c.store.Document(ctx, digest)
+		d, err := c.store.Document(ctx, digest, kind)
 		if err != nil {
 			return nil, err
 		}
@@ -110,29 +110,46 @@ func document[T any](ctx context.Context, c *computer, m map[string]*T, digest s
 }
 
 func (c *computer) traitsOf(ctx context.Context, digest string) (*source.Traits, error) {
-	return document(ctx, c, c.traits, digest)
+	return document(ctx, c, c.traits, store.KindTraits, digest)
 }
 
 func (c *computer) surveyOf(ctx context.Context, digest string) (*source.Survey, error) {
-	return document(ctx, c, c.surveys, digest)
+	return document(ctx, c, c.surveys, store.KindSurvey, digest)
 }
 
 func (c *computer) sheetOf(ctx context.Context, digest string) (*source.Sheet, error) {
-	return document(ctx, c, c.sheets, digest)
+	return document(ctx, c, c.sheets, store.KindSheet, digest)
 }
 
-// drift compares a sheet with a survey.
-func (c *computer) drift(ctx context.Context, sheet, survey string) ([]drift.Finding, error) {
-	return remember(&c.mu, c.findings, [2]string{sheet, survey}, func() ([]drift.Finding, error) {
+// hold keeps a sheet at hand that is stored nowhere.
+func (c *computer) hold(res *resolve.Result) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.sheets[res.Digest] = res.Sheet
+}
+
+// drift compares a sheet with a survey. before is the sheet that was carried out last,
+// or empty.
+func (c *computer) drift(ctx context.Context, sheet, before, survey string) ([]drift.Finding, error) {
+	if before == "" {
+		before = sheet
+	}
+	return remember(&c.mu, c.findings, [3]string{sheet, before, survey}, func() ([]drift.Finding, error) {
 		sh, err := c.sheetOf(ctx, sheet)
 		if err != nil {
 			return nil, err
+		}
+		was := sh
+		if before != sheet {
+			if was, err = c.sheetOf(ctx, before); err != nil {
+				return nil, err
+			}
 		}
 		su, err := c.surveyOf(ctx, survey)
 		if err != nil {
 			return nil, err
 		}
-		return drift.Compare(sh, su), nil
+		return drift.CompareAfter(sh, was, su), nil
 	})
 }
 
@@ -140,7 +157,7 @@ func (c *computer) drift(ctx context.Context, sheet, survey string) ([]drift.Fin
 func (c *computer) texts(ctx context.Context, s *source.Survey) (map[string][]byte, error) {
 	out := make(map[string][]byte, len(s.Files))
 	for _, f := range s.Files {
-		d, err := c.store.Document(ctx, f.Digest)
+		d, err := c.store.Document(ctx, f.Digest, store.KindText)
 		if err != nil {
 			return nil, err
 		}
@@ -181,7 +198,7 @@ func (c *computer) change(ctx context.Context, p pair) (*outcome, error) {
 		o := &outcome{change: change.Compute(in)}
 		o.diff = o.change.Diff()
 		o.weakens = preview.Weakens(in.Sheet, in.Survey)
-		found, err := c.drift(ctx, p.sheet, p.survey)
+		found, err := c.drift(ctx, p.sheet, p.before, p.survey)
 		if err != nil {
 			return nil, err
 		}
@@ -206,7 +223,7 @@ func (c *computer) revision(ctx context.Context, number int64, now time.Time) (*
 			if r.Number != number {
 				continue
 			}
-			d, err := c.store.Document(ctx, r.Policy)
+			d, err := c.store.Document(ctx, r.Policy, store.KindPolicy)
 			if err != nil {
 				return nil, err
 			}
@@ -251,7 +268,8 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 		}
 		v.class += string(labels)
 	}
-	v.findings, v.worst, v.needs, v.follows = nil, "", nil, nil
+	v.findings, v.worst, v.needs, v.follows, v.keyEnds = nil, "", nil, nil, time.Time{}
+	v.answered = packagesOf(v).Asked
 	if v.Traits != "" {
 		t, err := c.traitsOf(ctx, v.Traits)
 		if err != nil {
@@ -284,7 +302,7 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 		v.Since = nil
 		return nil
 	}
-	found, err := c.drift(ctx, v.Sheet, v.Survey)
+	found, err := c.drift(ctx, v.Sheet, v.Carried.Sheet, v.Survey)
 	if err != nil {
 		return err
 	}
@@ -292,7 +310,11 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 	if err != nil {
 		return err
 	}
-	v.findings = append(slices.Clip(found), own...)
+	ended, err := c.keysEnded(ctx, v, now)
+	if err != nil {
+		return err
+	}
+	v.findings = slices.Concat(found, own, ended)
 	since := make(map[string]time.Time, len(v.findings))
 	for _, f := range v.findings {
 		if v.worst == "" || drift.Rank(f.Severity) < drift.Rank(v.worst) {
@@ -306,6 +328,23 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 	}
 	v.Since = since
 	return nil
+}
+
+// keysEnded finds sources none of whose keys is good any more, and notes when the next
+// key ends. It depends on the time, so it is worked out apart from the rest.
+func (c *computer) keysEnded(ctx context.Context, v *hostView, now time.Time) ([]drift.Finding, error) {
+	sheet, err := c.sheetOf(ctx, v.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	survey, err := c.surveyOf(ctx, v.Survey)
+	if err != nil {
+		return nil, err
+	}
+	out, next := drift.KeysEnded(sheet, survey, now)
+	v.keyEnds = next
+	v.unread = len(survey.Problems) > 0
+	return out, nil
 }
 
 // standing says how a host stands with the contracts that its sheet needs.

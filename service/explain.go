@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/saved"
+	"patientlantern.example/lantern/store"
 )
 
 type explainQuery struct {
@@ -91,7 +92,7 @@ func (s *Service) revisionFiles(ctx context.Context, in *revisionPath) (*body[ap
 	if err != nil {
 		return nil, err
 	}
-	d, err := s.store.Document(ctx, r.Policy)
+	d, err := s.store.Document(ctx, r.Policy, store.KindPolicy)
 	if err != nil {
 		return nil, s.refuse(err)
 	}

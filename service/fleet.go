@@ -25,6 +25,7 @@ type fleet struct {
 	byName   map[string]*host
 	sorted   []*host
 	interval time.Duration
+	patience time.Duration
 }
 
 type host struct {
@@ -32,50 +33,91 @@ type host struct {
 	current  atomic.Pointer[hostView]
 	lastSeen atomic.Int64 // milliseconds
 	dirty    atomic.Bool
+	sign     atomic.Pointer[sign]
+	runs     instances
+	retired  atomic.Bool
 	interval time.Duration
+	patience time.Duration
 }
 
 // hostView is a row with what follows from it.
 type hostView struct {
 	store.Host
-	class    string // traits and labels
-	os       string
-	lowerOS  string
-	family   string
-	arch     string
-	findings []drift.Finding
-	needs    []resolve.Needs  // of its sheet
-	follows  []resolve.Follow // channels under its revision
-	worst    string
-	failure  string // of the newest rollout, "" where it did not fail
+	class     string // traits and labels
+	os        string
+	lowerOS   string
+	family    string
+	arch      string
+	findings  []drift.Finding
+	needs     []resolve.Needs  // of its sheet
+	follows   []resolve.Follow // channels under its revision
+	worst     string
+	failure   string    // of the newest rollout, "" where it did not fail
+	unfetched int       // sources that could not be refreshed when the last change was carried out
+	working   bool      // it has said that it carries its task out
+	behind    bool      // its task goes on without it until it comes back
+	broken    string    // why its state cannot be worked out; "" where it can
+	answered  string    // stamp of the packages that it was asked for last
+	unread    bool      // something on it could not be read
+	keyEnds   time.Time // when the next of the keys that it relies on ends
 }
 
 func (h *host) row() *hostView { return h.current.Load() }
 
-func loadFleet(ctx context.Context, st *store.Store, c *computer, now func() time.Time, interval time.Duration) (*fleet, error) {
-	rows, err := st.Hosts(ctx)
+// settled is the host's row once what is being written of it stands: whoever has read of a
+// change in the database decides on what that change left, never on what was before it.
+func (h *host) settled() *hostView {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.row()
+}
+
+func loadFleet(ctx context.Context, s *Service) (*fleet, error) {
+	rows, err := s.store.Hosts(ctx)
 	if err != nil {
 		return nil, err
 	}
-	reports, err := st.LastReports(ctx)
+	reports, err := s.store.LastReports(ctx)
 	if err != nil {
 		return nil, err
 	}
-	f := &fleet{byName: make(map[string]*host, len(rows)), interval: interval}
+	f := &fleet{byName: make(map[string]*host, len(rows)), interval: s.opts.Interval, patience: s.opts.Patience}
 	for _, r := range rows {
 		v := &hostView{Host: *r}
 		if rep, ok := reports[r.Name]; ok {
-			v.failure = failureOf(rep)
+			v.failure, v.unfetched = failureOf(rep), unfetchedOf(rep.Report)
+			v.behind = rep.Rollout == r.Task && rep.State == store.Behind
+			v.working = rep.Rollout == r.Task && rep.State == store.Working
 		}
-		if err := c.complete(ctx, v, now()); err != nil {
-			return nil, fmt.Errorf("host %s: %w", r.Name, err)
+		if err := s.compute.complete(ctx, v, s.now()); err != nil {
+			if ctx.Err() != nil {
+				return nil, err
+			}
+			// One host's trouble is not the others'.
+			v.broken = "how it stands cannot be worked out: " + err.Error()
+			s.log.Error("how a host stands cannot be worked out", "host", r.Name, "error", err)
 		}
-		h := &host{interval: interval}
+		s.ask(ctx, v)
+		h := &host{interval: s.opts.Interval, patience: s.opts.Patience}
 		h.put(v)
 		f.byName[v.Name] = h
 		f.sorted = append(f.sorted, h) // the store gives them by name
 	}
 	return f, nil
+}
+
+// unfetchedOf counts the sources that could not be refreshed.
+func unfetchedOf(report []byte) (n int) {
+	var rep api.Report
+	if json.Unmarshal(report, &rep) != nil {
+		return 0 // there is none yet
+	}
+	for _, o := range rep.Sources {
+		if !o.OK {
+			n++
+		}
+	}
+	return n
 }
 
 // put replaces the row.
@@ -103,7 +145,7 @@ func (f *fleet) insert(v *hostView) *host {
 	defer f.mu.Unlock()
 	h := f.byName[v.Name]
 	if h == nil {
-		h = &host{interval: f.interval}
+		h = &host{interval: f.interval, patience: f.patience}
 		i, _ := slices.BinarySearchFunc(f.sorted, v.Name, func(x *host, name string) int { return strings.Compare(x.row().Name, name) })
 		f.byName[v.Name] = h
 		f.sorted = slices.Insert(slices.Clip(f.sorted), i, h) // readers keep the old slice
@@ -115,6 +157,9 @@ func (f *fleet) insert(v *hostView) *host {
 func (f *fleet) remove(name string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if h := f.byName[name]; h != nil {
+		h.retired.Store(true)
+	}
 	delete(f.byName, name)
 	f.sorted = slices.DeleteFunc(slices.Clone(f.sorted), func(h *host) bool { return h.row().Name == name })
 }
@@ -184,14 +229,19 @@ func (h *host) seenAt() time.Time {
 	return time.Time{}
 }
 
-// state says how a host stands.
+// state says how a host stands. One that is at work is not silent, however long its
+// package manager takes.
 func (h *host) state(now time.Time) string {
 	v := h.row()
 	seen := h.seenAt()
 	switch {
+	case h.atWork(now):
+		return api.StateChanging
 	case !seen.IsZero() && now.Sub(seen) > 3*h.interval+2*time.Second:
 		return api.StateSilent
-	case v.Task != 0:
+	case v.broken != "" || v.Trouble != "" || h.runs.twice(now):
+		return api.StateFailed
+	case v.Task != 0 && !v.behind:
 		return api.StateChanging
 	case v.failure != "":
 		return api.StateFailed
@@ -219,10 +269,25 @@ func (h *host) summary(now time.Time) api.Host {
 	switch out.State {
 	case api.StateSilent:
 		out.Detail = "no check-in since " + h.seenAt().Format("15:04:05 MST")
+		if v.behind {
+			out.Detail += fmt.Sprintf("; left behind by rollout %d", v.Task)
+		}
 	case api.StateChanging:
 		out.Detail = fmt.Sprintf("rollout %d", v.Task)
+		if sign := h.sign.Load(); sign != nil && sign.rollout == v.Task && v.working {
+			out.Detail += ", step " + sign.step
+		}
 	case api.StateFailed:
-		out.Detail = v.failure
+		switch {
+		case v.broken != "":
+			out.Detail = v.broken
+		case v.Trouble != "":
+			out.Detail = v.Trouble
+		case h.runs.twice(now):
+			out.Detail = "two machines check in with this host's identity: one is a copy; let it begin anew (lantern-agent forget) and join under a name of its own"
+		default:
+			out.Detail = v.failure
+		}
 	case api.StateDrifted:
 		first := slices.MinFunc(v.findings, func(a, b drift.Finding) int { return drift.Rank(a.Severity) - drift.Rank(b.Severity) })
 		out.Detail = first.Message
@@ -238,6 +303,9 @@ func (h *host) summary(now time.Time) api.Host {
 		out.Detail = "as the policy says"
 		for _, f := range standing.OpenByDecision(v.follows, now) {
 			out.Detail = fmt.Sprintf("open by decision: %s follows %s until %s", f.Channel, f.Choice, f.Decision.Review.Format(time.DateOnly))
+		}
+		if v.unfetched > 0 {
+			out.Detail = fmt.Sprintf("as the policy says; %d sources could not be refreshed at the last change", v.unfetched)
 		}
 		if n := len(v.findings); n > 0 {
 			out.Detail = fmt.Sprintf("%d to know: %s", n, v.findings[0].Message)

@@ -55,6 +55,7 @@ func (m *metrics) measure(next http.Handler) http.Handler {
 
 var (
 	hostsDesc    = prometheus.NewDesc("lantern_hosts", "Hosts by state.", []string{"state"}, nil)
+	unknownDesc  = prometheus.NewDesc("lantern_hosts_not_known", "Hosts of which it is not known whether they are as the policy says, and why not.", []string{"why"}, nil)
 	findingsDesc = prometheus.NewDesc("lantern_findings", "Findings by severity.", []string{"severity"}, nil)
 )
 
@@ -67,6 +68,7 @@ type stateCollector struct {
 func (c *stateCollector) Describe(ch chan<- *prometheus.Desc) {
 	ch <- hostsDesc
 	ch <- findingsDesc
+	ch <- unknownDesc
 }
 
 func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
@@ -76,14 +78,21 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 	}
 	severities := map[string]int{"danger": 0, "fault": 0, "note": 0}
 	now := c.now()
+	var counted tally
 	for _, h := range c.fleet.all() {
-		states[h.state(now)]++
+		st := h.state(now)
+		states[st]++
+		counted.add(h.row(), st)
 		for _, f := range h.row().findings {
 			severities[f.Severity]++
 		}
 	}
 	for s, n := range states {
 		ch <- prometheus.MustNewConstMetric(hostsDesc, prometheus.GaugeValue, float64(n), s)
+	}
+	t := counted.standing()
+	for why, n := range map[string]int{"failed": t.Failed, "silent": t.Silent, "changing": t.Changing, "no-survey": t.NoSurvey, "no-revision": t.NoRevision, "not-refreshed": t.Unfetched, "older-revision": t.Older, "unread": t.Unread} {
+		ch <- prometheus.MustNewConstMetric(unknownDesc, prometheus.GaugeValue, float64(n), why)
 	}
 	for s, n := range severities {
 		ch <- prometheus.MustNewConstMetric(findingsDesc, prometheus.GaugeValue, float64(n), s)

@@ -40,6 +40,9 @@ func (s *Service) refuse(err error) error {
 	case errors.Is(err, errAmbiguous):
 		return huma.Error409Conflict(err.Error())
 	}
+	if errors.Is(err, context.Canceled) {
+		return huma.NewError(499, "the caller has gone")
+	}
 	s.log.Error("answering an operator", "error", err)
 	return huma.Error500InternalServerError("the service could not do it; its log says why")
 }
@@ -81,7 +84,7 @@ type hostQuery struct {
 	Family string   `query:"family" doc:"Only hosts of this family"`
 }
 
-func (s *Service) listHosts(_ context.Context, in *hostQuery) (*body[api.HostPage], error) {
+func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostPage], error) {
 	now := s.now()
 	for _, st := range in.State {
 		if !slices.Contains(api.States, st) {
@@ -92,6 +95,7 @@ func (s *Service) listHosts(_ context.Context, in *hostQuery) (*body[api.HostPag
 	for _, st := range api.States {
 		page.States[st] = 0
 	}
+	var counted tally
 	// A row carries what it is sorted by; equal ones keep the order of names.
 	type row struct {
 		h    *host
@@ -107,6 +111,7 @@ func (s *Service) listHosts(_ context.Context, in *hostQuery) (*body[api.HostPag
 		page.All++
 		page.States[st]++
 		v := h.row()
+		counted.add(v, st)
 		if len(in.State) > 0 && !slices.Contains(in.State, st) || in.Family != "" && v.family != in.Family || q != "" && !matches(v, q) {
 			continue
 		}
@@ -142,6 +147,10 @@ func (s *Service) listHosts(_ context.Context, in *hostQuery) (*body[api.HostPag
 			return n
 		})
 	}
+	var err error
+	if page.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
+		return nil, s.refuse(err)
+	}
 	page.Total = len(rows)
 	from, to := in.cut(len(rows))
 	for _, r := range rows[from:to] {
@@ -172,7 +181,9 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 	if err != nil {
 		return nil, err
 	}
+	h.mu.Lock() // what is being stored is shown when it is
 	v := h.row()
+	h.mu.Unlock()
 	d := api.HostDetail{
 		Host: h.summary(s.now()), Joined: v.Joined, Agent: v.Agent, Free: v.Free,
 		Sources: []source.Source{}, Keys: []source.Key{}, Problems: []source.Problem{}, Drift: []api.Finding{}, Impossible: []string{}, Reasons: []api.Reason{},
@@ -281,7 +292,24 @@ func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.Find
 		i int
 	}
 	var rows []row
+	for _, class := range in.Class {
+		if !slices.Contains(drift.Classes, class) {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no class %.60q; classes are %s", class, strings.Join(drift.Classes, ", ")))
+		}
+	}
 	page := api.FindingPage{Findings: []api.Finding{}}
+	now := s.now()
+	var counted tally
+	for _, h := range hosts {
+		counted.add(h.row(), h.state(now))
+	}
+	page.Standing = counted.standing()
+	if in.Host == "" {
+		var err error
+		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {
+			return nil, s.refuse(err)
+		}
+	}
 	for _, h := range hosts {
 		v := h.row()
 		any := false
@@ -325,7 +353,7 @@ func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.Find
 func trouble(status int, message string, list []diag.Diagnostic) error {
 	var errs []error
 	for _, d := range list {
-		errs = append(errs, &huma.ErrorDetail{Message: d.String(), Location: d.Pos.String(), Value: d.Code})
+		errs = append(errs, &diagnosed{huma.ErrorDetail{Message: d.String(), Location: d.Pos.String(), Value: d.Code}})
 	}
 	return huma.NewError(status, message, errs...)
 }
@@ -342,6 +370,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (looked api
 	for _, h := range s.fleet.all() {
 		v := h.row()
 		if v.Traits == "" {
+			looked.Unknown++
 			continue
 		}
 		res, err := s.compute.resolve(ctx, rs, v)
@@ -353,6 +382,20 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (looked api
 			return looked, diags, nil, err
 		}
 		judge.Add(resolve.Host{Name: v.Name, Traits: t}, res)
+		s.asked.add(res.Sheet.Needs, s.now().Add(askTime))
+		missing, unsure := unmet(v, res.Sheet.Needs)
+		if len(unsure) > 0 {
+			looked.Unsure++
+		}
+		var releases []source.Release
+		if v.Survey != "" {
+			su, err := s.compute.surveyOf(ctx, v.Survey)
+			if err != nil {
+				return looked, diags, nil, err
+			}
+			releases = su.Releases
+		}
+		judge.Foresee(v.Name, res, releases, missing)
 	}
 	looked.Hosts = judge.Hosts()
 	for _, d := range judge.Diagnostics() {
@@ -411,6 +454,12 @@ func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision
 	if fresh {
 		s.log.Info("revision published", "revision", r.Number, "author", r.Author)
 		s.events.send(api.Event{Kind: "revision", Name: strconv.FormatInt(r.Number, 10)})
+	}
+	for _, d := range sheets {
+		var sheet source.Sheet
+		if json.Unmarshal(d.Body, &sheet) == nil {
+			s.asked.add(sheet.Needs, s.now().Add(30*24*time.Hour))
+		}
 	}
 	out := s.revision(r)
 	out.Fresh, out.Diagnostics = fresh, diags
@@ -485,7 +534,7 @@ func (s *Service) previewFolder(ctx context.Context, in *folderIn) (*body[api.Pr
 }
 
 func (s *Service) previewOf(ctx context.Context, rs *resolve.Resolver, number int64) (*body[api.Preview], error) {
-	out := api.Preview{Revision: number, Unknown: []string{}, Groups: []api.PreviewGroup{}}
+	out := api.Preview{Revision: number, Unknown: []string{}, Unsure: []string{}, Groups: []api.PreviewGroup{}}
 	var wanted []wantedSeats
 	groups := map[string]int{}
 	var broken []diag.Diagnostic
@@ -510,9 +559,7 @@ func (s *Service) previewOf(ctx context.Context, rs *resolve.Resolver, number in
 		if needs := res.Needs(); len(needs) > 0 {
 			wanted = append(wanted, wantedSeats{v, needs})
 		}
-		if err := s.store.PutDocuments(ctx, s.now(), store.Document{Digest: res.Digest, Kind: store.KindSheet, Body: res.Text}); err != nil {
-			return nil, s.refuse(err)
-		}
+		s.compute.hold(res)
 		o, err := s.compute.change(ctx, pairOf(v, res.Digest))
 		if err != nil {
 			return nil, s.refuse(err)
@@ -522,12 +569,18 @@ func (s *Service) previewOf(ctx context.Context, rs *resolve.Resolver, number in
 			continue
 		}
 		out.Changing++
-		key := o.diff + strings.Join(append(slices.Clone(o.change.Impossible), o.weakens...), "\n")
+		s.asked.add(res.Sheet.Needs, s.now().Add(askTime))
+		missing, unsure := unmet(v, res.Sheet.Needs)
+		if len(unsure) > 0 {
+			out.Unsure = append(out.Unsure, v.Name)
+		}
+		impossible := slices.Concat(o.change.Impossible, missing)
+		key := o.diff + strings.Join(slices.Concat(impossible, o.weakens), "\n")
 		i, ok := groups[key]
 		if !ok {
 			i = len(out.Groups)
 			groups[key] = i
-			g := api.PreviewGroup{Diff: o.diff, Files: []api.PreviewFile{}, Impossible: source.Strings(o.change.Impossible), Weakens: o.weakens, Overrides: preview.Overrides(res.Sheet, o.change.Edits)}
+			g := api.PreviewGroup{Diff: o.diff, Files: []api.PreviewFile{}, Impossible: source.Strings(impossible), Weakens: o.weakens, Overrides: preview.Overrides(res.Sheet, o.change.Edits)}
 			for _, e := range o.change.Edits {
 				g.Files = append(g.Files, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
 			}
@@ -563,12 +616,12 @@ func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Ro
 	}
 	var targets []*host
 	for _, h := range s.fleet.all() {
-		v := h.row()
-		if v.Task != 0 {
-			return nil, huma.Error409Conflict(fmt.Sprintf("%s is being healed; try again when it is done", v.Name))
+		v := h.settled()
+		if v.Task != 0 && !v.behind {
+			return nil, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d; try again when it is done, or stop it: lantern rollout stop %d", v.Name, v.Task, v.Task))
 		}
 		if r.Number < v.Revision {
-			return nil, huma.Error409Conflict(fmt.Sprintf("%s has revision %d already, and a host does not go back; publish the older folder again as a new revision", v.Name, v.Revision))
+			return nil, huma.Error409Conflict(fmt.Sprintf("%s has revision %d already, and a host does not go back to revision %d as it is: publish it again (lantern policy restore %d), then begin", v.Name, v.Revision, r.Number, r.Number))
 		}
 		if v.Traits != "" && managed(v.family) {
 			targets = append(targets, h)
@@ -602,7 +655,8 @@ func (s *Service) begin(ctx context.Context, ro store.Rollout, targets []*host) 
 	}
 	for _, h := range targets {
 		v := *h.row()
-		v.Task = ro.ID
+		v.Task, v.working, v.behind = ro.ID, false, false
+		h.sign.Store(nil)
 		h.put(&v)
 		s.events.send(api.Event{Kind: "host", Name: v.Name})
 	}
@@ -615,21 +669,26 @@ func (s *Service) begin(ctx context.Context, ro store.Rollout, targets []*host) 
 	return &body[api.Rollout]{out}, nil
 }
 
-func (s *Service) heal(ctx context.Context, in *HostPath) (*body[api.Rollout], error) {
+type healIn struct {
+	HostPath
+	Body *api.HealOrder `required:"false"`
+}
+
+func (s *Service) heal(ctx context.Context, in *healIn) (*body[api.Rollout], error) {
 	s.rolloutMu.Lock()
 	defer s.rolloutMu.Unlock()
 	h, err := s.findHost(in.Name)
 	if err != nil {
 		return nil, err
 	}
-	v := h.row()
+	v := h.settled()
 	switch {
 	case v.Revision == 0:
 		return nil, huma.Error409Conflict(fmt.Sprintf("no revision was carried to %s yet, so there is nothing to heal it to; begin a rollout", v.Name))
-	case v.Task != 0:
+	case v.Task != 0 && !v.behind:
 		return nil, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
 	}
-	return s.begin(ctx, store.Rollout{Kind: store.KindHeal, Revision: v.Revision}, []*host{h})
+	return s.begin(ctx, store.Rollout{Kind: store.KindHeal, Revision: v.Revision, SetAside: in.Body != nil && in.Body.SetAside}, []*host{h})
 }
 
 func (s *Service) rollout(ctx context.Context, ro store.Rollout) (api.Rollout, error) {
@@ -637,7 +696,10 @@ func (s *Service) rollout(ctx context.Context, ro store.Rollout) (api.Rollout, e
 	if !ro.Ended.IsZero() {
 		out.Ended = &ro.Ended
 	}
-	for _, st := range []string{store.Waiting, store.Working, store.Done, store.Unchanged, store.Failed} {
+	if !ro.Stopped.IsZero() {
+		out.Stopped = &ro.Stopped
+	}
+	for _, st := range []string{store.Waiting, store.Working, store.Done, store.Unchanged, store.Failed, store.Behind} {
 		out.Counts[st] = 0
 	}
 	hosts, err := s.store.RolloutHosts(ctx, ro.ID)
@@ -646,9 +708,24 @@ func (s *Service) rollout(ctx context.Context, ro store.Rollout) (api.Rollout, e
 	}
 	for _, h := range hosts {
 		out.Counts[h.State]++
-		out.Hosts = append(out.Hosts, progress(h))
+		out.Hosts = append(out.Hosts, s.alive(ro.ID, progress(h)))
 	}
 	return out, nil
+}
+
+// alive shows of a host at work how far it is now.
+func (s *Service) alive(rollout int64, p api.HostProgress) api.HostProgress {
+	if p.State != store.Working {
+		return p
+	}
+	h, err := s.fleet.find(p.Host)
+	if err != nil {
+		return p
+	}
+	if sign := h.sign.Load(); sign != nil && sign.rollout == rollout && p.Report != nil {
+		p.Report.Step, p.Updated = sign.step, sign.at
+	}
+	return p
 }
 
 type rolloutPath struct {
@@ -689,27 +766,51 @@ func (s *Service) stopRollout(ctx context.Context, in *rolloutPath) (*body[api.R
 	if err != nil {
 		return nil, s.refuse(fmt.Errorf("there is no rollout %d: %w", in.ID, err))
 	}
-	list, err := s.store.StopRollout(ctx, ro.ID, s.now())
+	if !ro.Ended.IsZero() {
+		return nil, huma.Error409Conflict(fmt.Sprintf("rollout %d has ended already, at %s", ro.ID, ro.Ended.Format(time.RFC3339)))
+	}
+	now := s.now()
+	var gone, left []string
+	for _, h := range s.fleet.all() {
+		v := h.row()
+		switch {
+		case v.Task != ro.ID || !v.working || v.behind:
+		case h.atWork(now):
+			left = append(left, v.Name)
+		default:
+			gone = append(gone, v.Name)
+		}
+	}
+	list, err := s.store.StopRollout(ctx, ro.ID, gone, now)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
 	for _, n := range list {
-		h, err := s.fleet.find(n)
-		if err != nil {
-			continue
-		}
-		h.mu.Lock()
-		v := *h.row()
-		if v.Task == ro.ID {
-			v.Task = 0
-			h.put(&v)
-		}
-		h.mu.Unlock()
-		s.events.send(api.Event{Kind: "host", Name: n})
+		s.untask(n, ro.ID)
 	}
-	s.log.Info("rollout stopped", "rollout", ro.ID, "not begun", len(list), "author", operatorFrom(ctx).Name)
+	s.log.Info("rollout stopped", "rollout", ro.ID, "taken back", len(list), "still at work", len(left), "author", operatorFrom(ctx).Name)
 	s.events.send(api.Event{Kind: "rollout", Name: strconv.FormatInt(ro.ID, 10)})
-	return s.showRollout(ctx, in)
+	out, err := s.showRollout(ctx, in)
+	if err == nil {
+		out.Body.Left = left
+	}
+	return out, err
+}
+
+// untask takes a task off a host.
+func (s *Service) untask(name string, rollout int64) {
+	h, err := s.fleet.find(name)
+	if err != nil {
+		return
+	}
+	h.mu.Lock()
+	v := *h.row()
+	if v.Task == rollout {
+		v.Task, v.working, v.behind = 0, false, false
+		h.put(&v)
+	}
+	h.mu.Unlock()
+	s.events.send(api.Event{Kind: "host", Name: name})
 }
 
 type inviteIn struct {
@@ -767,10 +868,7 @@ func (s *Service) retireHost(ctx context.Context, in *HostPath) (*struct{}, erro
 	if err != nil {
 		return nil, err
 	}
-	v := h.row()
-	if v.Task != 0 {
-		return nil, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d; stop that first", v.Name, v.Task))
-	}
+	v := h.settled()
 	for _, seat := range s.keeper.of(v.Name) {
 		if seat.Leaving {
 			continue
@@ -779,8 +877,15 @@ func (s *Service) retireHost(ctx context.Context, in *HostPath) (*struct{}, erro
 			return nil, s.refuse(err)
 		}
 	}
-	if err := s.store.RetireHost(ctx, v.ID); err != nil {
+	h.mu.Lock()
+	ended, err := s.store.RetireHost(ctx, &h.row().Host, s.now())
+	h.retired.Store(err == nil)
+	h.mu.Unlock()
+	if err != nil {
 		return nil, s.refuse(err)
+	}
+	for _, id := range ended {
+		s.events.send(api.Event{Kind: "rollout", Name: strconv.FormatInt(id, 10)})
 	}
 	s.fleet.remove(v.Name)
 	s.log.Info("a host was retired", "host", v.Name, "author", operatorFrom(ctx).Name)
@@ -811,6 +916,7 @@ func (s *Service) addOperator(ctx context.Context, in *operatorIn) (*body[api.Op
 		return nil, s.refuse(err)
 	}
 	s.auth.forget()
+	s.events.end(o.Name)
 	s.log.Info("operator added", "name", o.Name, "role", o.Role, "author", operatorFrom(ctx).Name)
 	return &body[api.Operator]{api.Operator{Name: o.Name, Role: o.Role, Created: o.Created, Token: token}}, nil
 }
@@ -827,6 +933,7 @@ func (s *Service) removeOperator(ctx context.Context, in *operatorPath) (*struct
 		return nil, s.refuse(err)
 	}
 	s.auth.forget()
+	s.events.end(in.Name)
 	s.log.Info("operator removed", "name", in.Name, "author", operatorFrom(ctx).Name)
 	return nil, nil
 }

@@ -25,14 +25,14 @@ const (
 )
 
 var routes = map[string]string{
-	"GET /healthz": everybody, "GET /metrics": everybody, "GET /openapi.json": everybody,
+	"GET /healthz": everybody, "GET /metrics": everybody, "GET /openapi.json": readers,
 	"POST /api/session": everybody, "POST /api/agent/join": everybody,
 	"GET /api/session": readers, "DELETE /api/session": readers, "GET /api/hosts": readers, "GET /api/hosts/{name}": readers, "GET /api/drift": readers,
 	"GET /api/hosts/{name}/explanation": readers, "GET /api/hosts/{name}/survey": readers, "GET /api/revisions/{number}": readers,
 	"GET /api/revisions": readers, "GET /api/preview": readers, "GET /api/rollouts": readers, "GET /api/rollouts/{id}": readers, "GET /api/events": readers,
 	"DELETE /api/hosts/{name}": operators, "PUT /api/hosts/{name}/labels": operators, "POST /api/hosts/{name}/heal": operators, "POST /api/invites": operators,
-	"POST /api/policy/preview": operators,
-	"POST /api/policy/check":   operators, "POST /api/revisions": operators, "POST /api/rollouts": operators, "POST /api/rollouts/{id}/stop": operators,
+	"POST /api/policy/preview": readers,
+	"POST /api/policy/check":   readers, "POST /api/revisions": operators, "POST /api/rollouts": operators, "POST /api/rollouts/{id}/stop": operators,
 	"GET /api/contracts": readers, "GET /api/seats": readers, "GET /api/channels": readers, "GET /api/outlook": readers, "GET /api/accounts": readers,
 	"POST /api/accounts": operators, "DELETE /api/accounts/{name}": operators, "POST /api/seats": operators, "DELETE /api/seats/{host}/{account}": operators,
 	"POST /api/secrets/rotate": operators,

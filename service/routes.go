@@ -2,38 +2,38 @@ package service
 
 import (
 	"context"
+	"errors"
 	"io"
 	"log/slog"
 	"mime"
 	"net/http"
 	"path"
 	"reflect"
+	"runtime/debug"
+	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+	"github.com/go-chi/httprate"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/store"
 )
-
-// listsOnce tells huma, which keeps it for the whole process, that lists are never null
-// here.
-var listsOnce sync.Once
 
 // routes builds the HTTP side. Operators' calls are described and checked by
 // huma; agents' calls, which are many, are plain handlers that are described
 // beside them.
 func (s *Service) routes() {
 	r := chi.NewRouter()
-	r.Use(s.recover, s.metrics.measure, safeHeaders)
+	r.Use(s.recover, s.metrics.measure, s.safeHeaders)
 	r.Get("/healthz", s.healthz)
 	r.Handle("/metrics", s.metrics.handler())
 
-	listsOnce.Do(func() { huma.DefaultArrayNullable = false })
+	humaOnce.Do(setHuma)
 	config := huma.DefaultConfig("Patient Lantern", s.opts.Version)
 	config.Info.Description = "Repository, signing-key and channel definitions for a fleet of Linux hosts."
 	config.DocsPath = ""
@@ -45,13 +45,13 @@ func (s *Service) routes() {
 	}
 
 	r.Group(func(r chi.Router) {
-		r.Use(http.NewCrossOriginProtection().Handler, middleware.RequestSize(maxUpload), s.logged, s.onlyPeople)
+		r.Use(http.NewCrossOriginProtection().Handler, middleware.RequestSize(maxUpload), s.logged, s.throttled, s.people)
 		s.api = humachi.New(r, config)
 		s.operatorRoutes()
 		r.Get("/api/events", s.serveEvents)
 	})
 	r.Group(func(r chi.Router) {
-		r.Post("/api/agent/join", s.join)
+		r.With(s.throttled).Post("/api/agent/join", s.join)
 		r.Group(func(r chi.Router) {
 			r.Use(s.agents)
 			r.Post("/api/agent/check-in", s.checkIn)
@@ -76,28 +76,58 @@ func (s *Service) routes() {
 	s.router = r
 }
 
-// onlyPeople guards everything but the description of the interface itself.
-func (s *Service) onlyPeople(next http.Handler) http.Handler {
-	guarded := s.people(next)
+// Without sign-in, a caller who fails to prove who they are is heard so often and no more.
+const (
+	mostFailures = 30
+	failureTime  = time.Minute
+)
+
+// throttled refuses callers of the calls that need no sign-in after too many failures.
+func (s *Service) throttled(next http.Handler) http.Handler {
+	limiter := httprate.NewRateLimiter(mostFailures, failureTime, httprate.WithKeyFuncs(httprate.KeyByIP))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if strings.HasPrefix(r.URL.Path, "/openapi") || strings.HasPrefix(r.URL.Path, "/schemas") {
+		if r.Method != http.MethodPost || r.URL.Path != "/api/session" && r.URL.Path != "/api/agent/join" {
 			next.ServeHTTP(w, r)
 			return
 		}
-		guarded.ServeHTTP(w, r)
+		key, err := httprate.KeyByIP(r)
+		if err != nil {
+			key = "unknown"
+		}
+		if within, rate, err := limiter.Status(key); err == nil && (!within || rate >= mostFailures) {
+			s.metrics.refused.WithLabelValues("throttled").Inc()
+			w.Header().Set("Retry-After", strconv.Itoa(int(failureTime.Seconds())))
+			problem(w, http.StatusTooManyRequests, "too many failed tries from this address; wait a minute")
+			return
+		}
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		next.ServeHTTP(ww, r)
+		if st := ww.Status(); st >= 400 && st < 500 {
+			limiter.OnLimit(ww, r, key)
+		}
 	})
 }
+
+// maxSignIn and maxOrder bound, in bytes, what signs somebody in, and what an operator
+// orders; only a policy folder is larger.
+const (
+	maxSignIn = 4 << 10
+	maxOrder  = 256 << 10
+)
 
 // operation describes an operator's call in few words.
 func operation(id, method, path, summary string) huma.Operation {
 	return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{"operators"},
-		Security: []map[string][]string{{"operator": {}}, {"session": {}}}, MaxBodyBytes: maxUpload,
+		Security: []map[string][]string{{"operator": {}}, {"session": {}}}, MaxBodyBytes: maxOrder,
 		Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict}}
 }
 
 func (s *Service) operatorRoutes() {
 	a := s.api
-	huma.Register(a, operation("sign-in", http.MethodPost, "/api/session", "Sign a browser in"), s.signIn)
+	folder := func(op huma.Operation) huma.Operation { op.MaxBodyBytes = maxUpload; return op }
+	signIn := operation("sign-in", http.MethodPost, "/api/session", "Sign a browser in")
+	signIn.MaxBodyBytes = maxSignIn
+	huma.Register(a, signIn, s.signIn)
 	huma.Register(a, operation("show-session", http.MethodGet, "/api/session", "Who is signed in"), s.session)
 	huma.Register(a, operation("sign-out", http.MethodDelete, "/api/session", "Sign a browser out"), s.signOut)
 	huma.Register(a, operation("list-hosts", http.MethodGet, "/api/hosts", "The fleet, page by page"), s.listHosts)
@@ -109,9 +139,9 @@ func (s *Service) operatorRoutes() {
 	huma.Register(a, operation("show-survey", http.MethodGet, "/api/hosts/{name}/survey", "A host's last survey, with the texts of its source files"), s.survey)
 	huma.Register(a, operation("invite-host", http.MethodPost, "/api/invites", "Make a one-time token with which a host joins"), s.invite)
 	huma.Register(a, operation("list-drift", http.MethodGet, "/api/drift", "Findings over the fleet, page by page"), s.listDrift)
-	huma.Register(a, operation("check-policy", http.MethodPost, "/api/policy/check", "Check a policy folder against the fleet; nothing is kept"), s.checkPolicy)
-	huma.Register(a, operation("preview-policy", http.MethodPost, "/api/policy/preview", "What a policy folder would change; nothing is kept"), s.previewFolder)
-	huma.Register(a, operation("publish-policy", http.MethodPost, "/api/revisions", "Publish a policy folder as a revision"), s.publish)
+	huma.Register(a, folder(operation("check-policy", http.MethodPost, "/api/policy/check", "Check a policy folder against the fleet; nothing is kept")), s.checkPolicy)
+	huma.Register(a, folder(operation("preview-policy", http.MethodPost, "/api/policy/preview", "What a policy folder would change; nothing is kept")), s.previewFolder)
+	huma.Register(a, folder(operation("publish-policy", http.MethodPost, "/api/revisions", "Publish a policy folder as a revision")), s.publish)
 	huma.Register(a, operation("list-revisions", http.MethodGet, "/api/revisions", "Every revision"), s.listRevisions)
 	huma.Register(a, operation("show-revision", http.MethodGet, "/api/revisions/{number}", "The folder that was published as a revision"), s.revisionFiles)
 	huma.Register(a, operation("preview", http.MethodGet, "/api/preview", "What carrying a revision would change, and on which hosts"), s.preview)
@@ -186,6 +216,9 @@ type sessionOut struct {
 
 func (s *Service) signIn(ctx context.Context, in *signInIn) (*sessionOut, error) {
 	o, err := s.store.OperatorByToken(ctx, hashToken(strings.TrimSpace(in.Body.Token)))
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, s.refuse(err)
+	}
 	if err != nil {
 		s.metrics.refused.WithLabelValues("operator").Inc()
 		return nil, huma.Error401Unauthorized("no operator has this token; copy it whole, it begins with plo_")
@@ -196,7 +229,7 @@ func (s *Service) signIn(ctx context.Context, in *signInIn) (*sessionOut, error)
 		return nil, s.refuse(err)
 	}
 	return &sessionOut{
-		SetCookie: http.Cookie{Name: cookieName, Value: cookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: in.Proto == "https", MaxAge: int(sessionLife.Seconds())},
+		SetCookie: http.Cookie{Name: cookieName, Value: cookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: in.Proto == "https" || s.opts.TLS, MaxAge: int(sessionLife.Seconds())},
 		Body:      api.Session{Operator: o.Name, Role: o.Role, Service: s.opts.Version},
 	}, nil
 }
@@ -221,17 +254,7 @@ func (s *Service) signOut(ctx context.Context, in *signOutIn) (*signOutOut, erro
 		}
 		s.auth.forget()
 	}
-	return &signOutOut{http.Cookie{Name: cookieName, Path: "/", MaxAge: -1}}, nil
-}
-
-func (s *Service) healthz(w http.ResponseWriter, r *http.Request) {
-	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
-	defer cancel()
-	if err := s.store.Ping(ctx); err != nil {
-		problem(w, http.StatusServiceUnavailable, "the database does not answer")
-		return
-	}
-	answer(w, map[string]any{"status": "ok", "version": s.opts.Version, "hosts": len(s.fleet.all())})
+	return &signOutOut{http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.opts.TLS}}, nil
 }
 
 // console serves the built console; a path that is no file is a page of it.
@@ -274,10 +297,14 @@ func (s *Service) console(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// safeHeaders tells browsers to load nothing from elsewhere.
-func safeHeaders(next http.Handler) http.Handler {
+// safeHeaders tells browsers to load nothing from elsewhere, and to come back by TLS only
+// where this service speaks it.
+func (s *Service) safeHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
+		if s.opts.TLS {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
@@ -307,7 +334,7 @@ func (s *Service) recover(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		defer func() {
 			if v := recover(); v != nil && v != http.ErrAbortHandler { //nolint:errorlint // the very value
-				s.log.Error("a handler crashed", "method", r.Method, "path", r.URL.Path, "panic", v)
+				s.log.Error("a handler crashed", "method", r.Method, "path", r.URL.Path, "panic", v, "stack", string(debug.Stack()))
 				problem(w, http.StatusInternalServerError, "the service could not do it; its log says why")
 			}
 		}()

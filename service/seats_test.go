@@ -256,7 +256,7 @@ func TestAVendorWhoRefusesIsExplainedInWords(t *testing.T) {
 	ro, err := r.Operator.Heal(ctx, "gw-01")
 	require.NoError(t, err)
 	ended := r.Ended(ro.ID)
-	require.Equal(t, 1, ended.Counts["failed"])
+	require.Equal(t, 1, ended.Counts["unchanged"], "%+v", ended.Hosts[0].Report)
 	msg := ended.Hosts[0].Report.Message
 	assert.Contains(t, msg, "the vendor does not let this host in (401")
 	assert.Contains(t, msg, "gannet-licensed needs a seat in the contract gannet")

@@ -25,6 +25,7 @@ import (
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/internal/rig"
 	"patientlantern.example/lantern/standin"
+	"patientlantern.example/lantern/vault"
 )
 
 // mark stands in every password that the desk of this test gives out.
@@ -185,14 +186,14 @@ func TestNoSecretIsEverTold(t *testing.T) {
 	db, err := sql.Open("sqlite", filepath.Join(r.Dir, "data", "lantern.db"))
 	require.NoError(t, err)
 	defer db.Close()
-	rows, err := db.QueryContext(ctx, "SELECT digest FROM documents") // they are compressed
+	rows, err := db.QueryContext(ctx, "SELECT digest, kind FROM documents") // they are compressed
 	require.NoError(t, err)
 	defer rows.Close()
 	documents := 0
 	for rows.Next() {
-		var digest string
-		require.NoError(t, rows.Scan(&digest))
-		d, err := r.Service.Store.Document(ctx, digest)
+		var digest, kind string
+		require.NoError(t, rows.Scan(&digest, &kind))
+		d, err := r.Service.Store.Document(ctx, digest, kind)
 		require.NoError(t, err)
 		kept.Write(d.Body)
 		documents++
@@ -238,6 +239,15 @@ func TestSecretsAreReadableAfterARotationAndARestart(t *testing.T) {
 	require.Equal(t, 1, r.Ended(ro.ID).Counts["done"])
 	assert.Equal(t, was, read(t, filepath.Join(roots["gw-01"], loginFile)))
 
+	r.Stop()
+	_, err = cli.OpenService(ctx, cli.ServiceOptions{Data: filepath.Join(r.Dir, "data"), Secrets: filepath.Join(r.Dir, "none.txt")})
+	require.ErrorContains(t, err, "none.txt is missing, and 3 secrets are encrypted with it")
+	text, err := os.ReadFile(filepath.Join(r.Dir, "data", "secrets-key.txt"))
+	require.NoError(t, err)
+	otherKey, err := vault.Open(filepath.Join(r.Dir, "other-key.txt"), "")
+	require.NoError(t, err)
+	require.NotNil(t, otherKey)
+	require.NotContains(t, read(t, filepath.Join(r.Dir, "other-key.txt")), string(text))
 	other, err := cli.OpenService(ctx, cli.ServiceOptions{Data: filepath.Join(r.Dir, "data"), Secrets: filepath.Join(r.Dir, "other-key.txt")})
 	require.NoError(t, err, "another key: the service starts, and says so when a secret is needed")
 	other.Tend(ctx)

@@ -32,6 +32,8 @@ type Options struct {
 	Console  fs.FS         // the built console; nil for none
 	Vault    *vault.Vault  // encrypts secrets at rest
 	Tend     time.Duration // between looks at vendors' desks; 0 for none by itself
+	TLS      bool          // this service speaks TLS itself
+	Patience time.Duration // how long a host with a task may give no sign of life; 0 for the usual
 	Version  string
 }
 
@@ -50,6 +52,10 @@ type Service struct {
 	router  chi.Router
 	api     huma.API
 	key     *signer
+	asked   *asked
+	upload  *uploads
+	naming  sync.RWMutex // held for writing while documents that nothing names are forgotten
+	pulse   pulse
 
 	rolloutMu sync.Mutex // one rollout is begun at a time
 
@@ -68,6 +74,9 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if opts.Interval <= 0 {
 		opts.Interval = time.Minute
 	}
+	if opts.Patience <= 0 {
+		opts.Patience = defaultPatience
+	}
 	if opts.Vault == nil { // good for as long as this process
 		v, err := vault.New()
 		if err != nil {
@@ -79,14 +88,14 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{opts: opts, store: opts.Store, log: opts.Log, now: opts.Now, key: key, events: newHub()}
+	s := &Service{opts: opts, store: opts.Store, log: opts.Log, now: opts.Now, key: key, events: newHub(), asked: &asked{names: map[string]time.Time{}}, upload: newUploads()}
 	s.compute = newComputer(opts.Store)
 	if s.keeper, err = newKeeper(ctx, opts.Store, opts.Vault, opts.Log, opts.Now); err != nil {
 		return nil, fmt.Errorf("loading accounts and seats: %w", err)
 	}
 	s.compute.keeper = s.keeper
 	s.keeper.changed = func() { s.events.send(api.Event{Kind: "seats"}) }
-	if s.fleet, err = loadFleet(ctx, opts.Store, s.compute, opts.Now, opts.Interval); err != nil {
+	if s.fleet, err = loadFleet(ctx, s); err != nil {
 		return nil, fmt.Errorf("loading the fleet: %w", err)
 	}
 	s.auth = newAuthenticator(opts.Store, s.fleet, opts.Now)
@@ -96,6 +105,8 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	s.stop = stop
 	s.stopped.Go(func() { s.flush(bg) })
 	s.stopped.Go(func() { s.watchSilence(bg) })
+	s.stopped.Go(func() { s.watchLife(bg) })
+	s.stopped.Go(func() { s.watchDocuments(bg) })
 	if opts.Tend > 0 {
 		s.stopped.Go(func() { s.watchDesks(bg) })
 	}
@@ -123,43 +134,43 @@ func (s *Service) Close(ctx context.Context) error {
 // flush writes now and then when hosts were last seen: a check-in with nothing
 // new costs no write of its own.
 func (s *Service) flush(ctx context.Context) {
-	tick := time.NewTicker(15 * time.Second)
+	every(ctx, 15*time.Second, func() {
+		if err := s.store.Seen(ctx, s.fleet.takeSeen()); err != nil && !errors.Is(err, context.Canceled) {
+			s.log.Error("noting when hosts were seen", "error", err)
+		}
+	})
+}
+
+// every does something now and then, until the context ends; the first time after one pause.
+func every(ctx context.Context, pause time.Duration, do func()) {
+	tick := time.NewTicker(pause)
 	defer tick.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if err := s.store.Seen(ctx, s.fleet.takeSeen()); err != nil && !errors.Is(err, context.Canceled) {
-				s.log.Error("noting when hosts were seen", "error", err)
-			}
+			do()
 		}
 	}
 }
 
 // watchSilence tells listeners when a host falls silent.
 func (s *Service) watchSilence(ctx context.Context) {
-	tick := time.NewTicker(min(s.opts.Interval, 5*time.Second))
-	defer tick.Stop()
 	silent := map[string]bool{}
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-			now := map[string]bool{}
-			for _, h := range s.fleet.all() {
-				if h.state(s.now()) == api.StateSilent {
-					now[h.row().Name] = true
-				}
+	every(ctx, min(s.opts.Interval, 5*time.Second), func() {
+		now := map[string]bool{}
+		for _, h := range s.fleet.all() {
+			if h.state(s.now()) == api.StateSilent {
+				now[h.row().Name] = true
 			}
-			for n := range now {
-				if !silent[n] {
-					s.log.Warn("a host fell silent", "host", n)
-					s.events.send(api.Event{Kind: "host", Name: n})
-				}
-			}
-			silent = now
 		}
-	}
+		for n := range now {
+			if !silent[n] {
+				s.log.Warn("a host fell silent", "host", n)
+				s.events.send(api.Event{Kind: "host", Name: n})
+			}
+		}
+		silent = now
+	})
 }

@@ -195,7 +195,10 @@ func TestALeftoverThatHasExpiredFailsNobodysChange(t *testing.T) {
 	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", "expired"))
 	heal, err := r.Operator.Heal(ctx, "gw-01")
 	require.NoError(t, err)
-	assert.Equal(t, 1, r.Ended(heal.ID).Counts["failed"], "but one of its own that has expired does")
+	ended := r.Ended(heal.ID)
+	assert.Equal(t, 1, ended.Counts["unchanged"], "nor does one of its own that the change does not touch")
+	assert.Contains(t, ended.Hosts[0].Report.Message, "2 of 6 sources could not be refreshed, which this change has not brought about: ")
+	assert.Contains(t, ended.Hosts[0].Report.Message, "packages.saltmarsh.example/apt/8.x/ stable: Release file for ")
 }
 
 func TestTheNextKeyIsTrustedBeforeTheVendorUsesIt(t *testing.T) {
@@ -240,6 +243,9 @@ func TestAServiceThatIsStartedAgainKnowsItsFleet(t *testing.T) {
 	stop()
 	before, err := r.Operator.Drift(ctx, client.List{})
 	require.NoError(t, err)
+	_, err = cli.OpenService(ctx, cli.ServiceOptions{Data: filepath.Join(r.Dir, "data")})
+	require.ErrorContains(t, err, "another service is at work on the data folder")
+	r.Stop()
 	other, err := cli.OpenService(ctx, cli.ServiceOptions{Data: filepath.Join(r.Dir, "data"), Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
 	require.NoError(t, err)
 	defer other.Close()
@@ -310,9 +316,9 @@ func TestWithoutAptTheUpstreamsAreReadByTheAgentItself(t *testing.T) {
 	require.NoError(t, r.Upstreams.SetFault("apt.gannet.example", "expired"))
 	heal, err := r.Operator.Heal(ctx, "gw-05")
 	require.NoError(t, err)
-	failed := r.Ended(heal.ID)
-	require.Equal(t, 1, failed.Counts["failed"])
-	assert.Contains(t, failed.Hosts[0].Report.Message, "apt.gannet.example/open-storage/ mussel cannot be refreshed: the metadata has expired on ")
+	expired := r.Ended(heal.ID)
+	require.Equal(t, 1, expired.Counts["unchanged"])
+	assert.Contains(t, expired.Hosts[0].Report.Message, "apt.gannet.example/open-storage/ mussel: the metadata has expired on ")
 }
 
 func TestAHostGoesOnWhileTheServiceIsAway(t *testing.T) {

@@ -15,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/resolve"
@@ -744,16 +745,8 @@ func (s *Service) outlook(ctx context.Context, _ *struct{}) (*body[api.Outlook],
 
 // watchDesks looks at vendors' desks now and then.
 func (s *Service) watchDesks(ctx context.Context) {
-	tick := time.NewTicker(s.opts.Tend)
-	defer tick.Stop()
-	for {
-		s.Tend(ctx)
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-	}
+	s.Tend(ctx)
+	every(ctx, s.opts.Tend, func() { s.Tend(ctx) })
 }
 
 // Tend does what is due for seats: it asks the desks, renews access, gives back what
@@ -823,8 +816,9 @@ func (s *Service) restand(ctx context.Context) {
 			s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 			continue
 		}
-		base, err := s.compute.drift(ctx, v.Sheet, v.Survey)
-		if err != nil || slices.Equal(now, v.findings[min(len(base), len(v.findings)):]) {
+		base, err := s.compute.drift(ctx, v.Sheet, v.Carried.Sheet, v.Survey)
+		rest := slices.DeleteFunc(slices.Clone(v.findings[min(len(base), len(v.findings)):]), func(f drift.Finding) bool { return f.Class == drift.KeyEnded })
+		if err != nil || slices.Equal(now, rest) {
 			continue
 		}
 		if _, err := s.change(ctx, h, func(*hostView) error { return nil }, nil); err != nil {

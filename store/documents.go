@@ -20,7 +20,11 @@ const (
 	KindPolicy = "policy"
 )
 
-// Document is an immutable text that is named by its digest.
+// kinds numbers the kinds of document.
+var kinds = map[string]uint8{KindTraits: 1, KindSurvey: 2, KindSheet: 4, KindText: 8, KindPolicy: 16}
+
+// Document is an immutable text that is named by its digest and its kind: what is one
+// thing can never be made another by somebody who sends the same bytes.
 type Document struct {
 	Digest string
 	Kind   string
@@ -31,11 +35,11 @@ type Document struct {
 // new asks no database.
 type digests struct {
 	sync.RWMutex
-	kinds map[string]string
+	kinds map[string]uint8
 }
 
 func (s *Store) loadKnown(ctx context.Context) error {
-	s.known.kinds = map[string]string{}
+	s.known.kinds = map[string]uint8{}
 	rows, err := s.read.QueryContext(ctx, "SELECT digest, kind FROM documents")
 	if err != nil {
 		return err
@@ -46,7 +50,7 @@ func (s *Store) loadKnown(ctx context.Context) error {
 		if err := rows.Scan(&d, &k); err != nil {
 			return err
 		}
-		s.known.kinds[d] = k
+		s.known.kinds[d] |= kinds[k]
 	}
 	return rows.Err()
 }
@@ -55,13 +59,16 @@ func (s *Store) loadKnown(ctx context.Context) error {
 func (s *Store) Known(digest, kind string) bool {
 	s.known.RLock()
 	defer s.known.RUnlock()
-	return s.known.kinds[digest] == kind
+	return s.known.kinds[digest]&kinds[kind] != 0
 }
 
 // PutDocuments stores documents; those that are there already are left alone.
 func (s *Store) PutDocuments(ctx context.Context, now time.Time, docs ...Document) error {
 	var fresh []Document
 	for _, d := range docs {
+		if kinds[d.Kind] == 0 {
+			return fmt.Errorf("a document of kind %q is not known", d.Kind)
+		}
 		if !s.Known(d.Digest, d.Kind) {
 			fresh = append(fresh, d)
 		}
@@ -74,7 +81,7 @@ func (s *Store) PutDocuments(ctx context.Context, now time.Time, docs ...Documen
 			if source.Digest(d.Body) != d.Digest {
 				return fmt.Errorf("document %s does not have that digest", d.Digest)
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO documents (digest, kind, body, created) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET kind = excluded.kind",
+			if _, err := tx.ExecContext(ctx, "INSERT INTO documents (digest, kind, body, created) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
 				d.Digest, d.Kind, s.enc.EncodeAll(d.Body, nil), unix(now)); err != nil {
 				return err
 			}
@@ -87,22 +94,79 @@ func (s *Store) PutDocuments(ctx context.Context, now time.Time, docs ...Documen
 	s.known.Lock()
 	defer s.known.Unlock()
 	for _, d := range fresh {
-		s.known.kinds[d.Digest] = d.Kind
+		s.known.kinds[d.Digest] |= kinds[d.Kind]
 	}
 	return nil
 }
 
 // Document returns a stored document.
-func (s *Store) Document(ctx context.Context, digest string) (Document, error) {
-	d := Document{Digest: digest}
+func (s *Store) Document(ctx context.Context, digest, kind string) (Document, error) {
+	d := Document{Digest: digest, Kind: kind}
 	var packed []byte
-	err := s.read.QueryRowContext(ctx, "SELECT kind, body FROM documents WHERE digest = ?", digest).Scan(&d.Kind, &packed)
+	err := s.read.QueryRowContext(ctx, "SELECT body FROM documents WHERE digest = ? AND kind = ?", digest, kind).Scan(&packed)
 	if errors.Is(err, sql.ErrNoRows) {
-		return d, fmt.Errorf("document %s: %w", digest, ErrNotFound)
+		return d, fmt.Errorf("%s %s: %w", kind, digest, ErrNotFound)
 	}
 	if err != nil {
 		return d, err
 	}
-	d.Body, err = s.dec.DecodeAll(packed, nil)
-	return d, err
+	if d.Body, err = s.dec.DecodeAll(packed, nil); err != nil {
+		return d, fmt.Errorf("%s %s is damaged: %w", kind, digest, err)
+	}
+	return d, nil
+}
+
+// mostSwept bounds how many documents one transaction forgets.
+const mostSwept = 500
+
+// Sweep forgets the documents that are older than before and that keep does not name, and
+// gives the space back. It returns how many there were.
+func (s *Store) Sweep(ctx context.Context, before time.Time, keep func(kind, digest string) bool) (int, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT kind, digest FROM documents WHERE created < ?", unix(before))
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	var gone []Document
+	for rows.Next() {
+		var d Document
+		if err := rows.Scan(&d.Kind, &d.Digest); err != nil {
+			return 0, err
+		}
+		if !keep(d.Kind, d.Digest) {
+			gone = append(gone, d)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return 0, err
+	}
+	for from := 0; from < len(gone); from += mostSwept {
+		if err := s.forget(ctx, gone[from:min(from+mostSwept, len(gone))]); err != nil {
+			return from, err
+		}
+	}
+	if len(gone) > 0 {
+		_, err = s.write.ExecContext(ctx, "PRAGMA incremental_vacuum")
+	}
+	return len(gone), err
+}
+
+// forget removes documents. What is asked for meanwhile is sent again: it is not known
+// any more before it goes.
+func (s *Store) forget(ctx context.Context, gone []Document) error {
+	s.known.Lock()
+	for _, d := range gone {
+		if s.known.kinds[d.Digest] &^= kinds[d.Kind]; s.known.kinds[d.Digest] == 0 {
+			delete(s.known.kinds, d.Digest)
+		}
+	}
+	s.known.Unlock()
+	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		for _, d := range gone {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM documents WHERE digest = ? AND kind = ?", d.Digest, d.Kind); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }

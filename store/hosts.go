@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 )
@@ -26,7 +27,9 @@ type Host struct {
 	Free     map[string]int64
 	Access   json.RawMessage // what the agent says of the access on the host, or nil
 	Agent    string
-	Task     int64 // the rollout that the host has to carry out, or 0
+	Task     int64           // the rollout that the host has to carry out, or 0
+	Trouble  string          // what keeps the agent from working
+	Packages json.RawMessage // which of the packages that policies ask for are installed, or nil
 }
 
 // Carried is what the last successful carrying left on a host.
@@ -36,7 +39,7 @@ type Carried struct {
 	At     time.Time `json:"at,omitzero"`
 }
 
-const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, agent, task"
+const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, agent, task, trouble, packages"
 
 // Hosts returns all hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
@@ -49,13 +52,16 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 	for rows.Next() {
 		h := &Host{}
 		var joined, seen int64
-		var labels, carried, since, free, access []byte
-		if err := rows.Scan(&h.ID, &h.Name, (*[]byte)(&h.Key), &joined, &seen, &labels, &h.Traits, &h.Survey, &h.Revision, &h.Sheet, &carried, &since, &free, &access, &h.Agent, &h.Task); err != nil {
+		var labels, carried, since, free, access, packages []byte
+		if err := rows.Scan(&h.ID, &h.Name, (*[]byte)(&h.Key), &joined, &seen, &labels, &h.Traits, &h.Survey, &h.Revision, &h.Sheet, &carried, &since, &free, &access, &h.Agent, &h.Task, &h.Trouble, &packages); err != nil {
 			return nil, err
 		}
 		h.Joined, h.LastSeen = fromUnix(joined), fromUnix(seen)
 		if string(access) != "[]" {
 			h.Access = access
+		}
+		if string(packages) != "{}" {
+			h.Packages = packages
 		}
 		for _, x := range []struct {
 			text []byte
@@ -96,7 +102,7 @@ func text(v any) string {
 	return string(b)
 }
 
-const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since = ?, free = ?, access = ?, agent = ?, task = ? WHERE id = ?`
+const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since = ?, free = ?, access = ?, agent = ?, task = ?, trouble = ?, packages = ? WHERE id = ?`
 
 func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 	carried := "{}"
@@ -107,7 +113,11 @@ func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 	if len(h.Access) > 0 {
 		access = string(h.Access)
 	}
-	_, err := put.ExecContext(ctx, unix(h.LastSeen), text(h.Labels), h.Traits, h.Survey, h.Revision, h.Sheet, carried, text(h.Since), text(h.Free), access, h.Agent, h.Task, h.ID)
+	packages := "{}"
+	if len(h.Packages) > 0 {
+		packages = string(h.Packages)
+	}
+	_, err := put.ExecContext(ctx, unix(h.LastSeen), text(h.Labels), h.Traits, h.Survey, h.Revision, h.Sheet, carried, text(h.Since), text(h.Free), access, h.Agent, h.Task, h.Trouble, packages, h.ID)
 	return err
 }
 
@@ -151,6 +161,14 @@ func (s *Store) AddInvite(ctx context.Context, hash []byte, i Invite) error {
 	})
 }
 
+// SameKeyError is returned for a host that joins with the key of another: both were made
+// from one image.
+type SameKeyError struct{ Host string }
+
+func (e *SameKeyError) Error() string {
+	return fmt.Sprintf("the host %s has joined with this very key: both were made from one image; let this one begin anew (lantern-agent forget), then join again", e.Host)
+}
+
 // Join uses an invitation up and stores the host. A host of that name that has
 // joined before is given the new key and keeps its history.
 func (s *Store) Join(ctx context.Context, hash []byte, key ed25519.PublicKey, now time.Time) (*Host, error) {
@@ -160,6 +178,14 @@ func (s *Store) Join(ctx context.Context, hash []byte, key ed25519.PublicKey, no
 		err := tx.QueryRowContext(ctx, "DELETE FROM invites WHERE token = ? RETURNING host, expires", hash).Scan(&h.Name, &expires)
 		if err != nil || fromUnix(expires).Before(now) {
 			return fmt.Errorf("invitation: %w", ErrNotFound)
+		}
+		var other string
+		err = tx.QueryRowContext(ctx, "SELECT name FROM hosts WHERE key = ? AND name != ?", []byte(key), h.Name).Scan(&other)
+		if err == nil {
+			return &SameKeyError{other}
+		}
+		if !errors.Is(err, sql.ErrNoRows) {
+			return err
 		}
 		return tx.QueryRowContext(ctx, "INSERT INTO hosts (name, key, joined) VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET key = excluded.key RETURNING id",
 			h.Name, []byte(key), unix(now)).Scan(&h.ID)
@@ -191,10 +217,50 @@ func (s *Store) AddHosts(ctx context.Context, list []*Host) error {
 	return nil
 }
 
-// RetireHost forgets a host.
-func (s *Store) RetireHost(ctx context.Context, id int64) error {
-	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "DELETE FROM hosts WHERE id = ?", id)
-		return err
+// RetireHost forgets a host. What it had to carry out is left behind with it. It returns
+// the rollouts that ended so.
+func (s *Store) RetireHost(ctx context.Context, h *Host, now time.Time) (ended []int64, err error) {
+	err = s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		ended = nil
+		if _, err := tx.ExecContext(ctx, "DELETE FROM hosts WHERE id = ?", h.ID); err != nil {
+			return err
+		}
+		ids, err := queryInts(ctx, tx, "UPDATE rollout_hosts SET state = ?, updated = ? WHERE host = ? AND state IN (?, ?) RETURNING rollout", Behind, unix(now), h.Name, Waiting, Working)
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			done, err := endIfDone(ctx, tx, id, now)
+			if err != nil {
+				return err
+			}
+			if done {
+				ended = append(ended, id)
+			}
+		}
+		return nil
 	})
+	return ended, err
+}
+
+func queryInts(ctx context.Context, tx *sql.Tx, query string, args ...any) (out []int64, err error) {
+	rows, err := tx.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n int64
+		if err := rows.Scan(&n); err != nil {
+			return nil, err
+		}
+		out = append(out, n)
+	}
+	return out, rows.Err()
+}
+
+// OpenInvites counts the hosts that were invited, can still join and have not.
+func (s *Store) OpenInvites(ctx context.Context, now time.Time) (n int, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT count(DISTINCT host) FROM invites WHERE expires > ? AND host NOT IN (SELECT name FROM hosts)", unix(now)).Scan(&n)
+	return n, err
 }

@@ -25,6 +25,10 @@ type Operator struct {
 // operator of that name a new token and role.
 func (s *Store) AddOperator(ctx context.Context, o Operator, hash []byte) error {
 	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		// Whoever has the old token is signed in no more.
+		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE operator = ?", o.Name); err != nil {
+			return err
+		}
 		_, err := tx.ExecContext(ctx, "INSERT INTO operators (name, role, token, created) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET role = excluded.role, token = excluded.token",
 			o.Name, o.Role, hash, unix(o.Created))
 		return err

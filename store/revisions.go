@@ -85,6 +85,8 @@ const (
 	Done      = "done"
 	Unchanged = "unchanged" // nothing had to be changed
 	Failed    = "failed"
+	Behind    = "behind"  // left behind: it gave no sign of life for too long; it catches up when it comes back
+	Stopped   = "stopped" // an operator stopped it before anything was touched
 )
 
 // Rollout carries a revision to hosts.
@@ -95,10 +97,13 @@ type Rollout struct {
 	Author   string
 	Begun    time.Time
 	Ended    time.Time
+	Stopped  time.Time // zero where nobody stopped it
+	SetAside bool      // files that stop the package manager are renamed
 }
 
 // RolloutHost is how far a host is in a rollout.
 type RolloutHost struct {
+	Rollout int64
 	Host    string
 	State   string
 	Report  []byte // JSON
@@ -108,7 +113,7 @@ type RolloutHost struct {
 // BeginRollout stores a rollout and gives its hosts the task.
 func (s *Store) BeginRollout(ctx context.Context, r Rollout, hosts []*Host) (Rollout, error) {
 	err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
-		if err := tx.QueryRowContext(ctx, "INSERT INTO rollouts (kind, revision, author, begun) VALUES (?, ?, ?, ?) RETURNING id", r.Kind, r.Revision, r.Author, unix(r.Begun)).Scan(&r.ID); err != nil {
+		if err := tx.QueryRowContext(ctx, "INSERT INTO rollouts (kind, revision, author, begun, set_aside) VALUES (?, ?, ?, ?, ?) RETURNING id", r.Kind, r.Revision, r.Author, unix(r.Begun), r.SetAside).Scan(&r.ID); err != nil {
 			return err
 		}
 		for _, h := range hosts {
@@ -150,12 +155,19 @@ func endIfDone(ctx context.Context, tx *sql.Tx, rollout int64, now time.Time) (b
 	return n > 0, err
 }
 
-// StopRollout takes the task away from the hosts that have not begun it, and
-// ends the rollout when none is at work. It returns their names.
-func (s *Store) StopRollout(ctx context.Context, rollout int64, now time.Time) ([]string, error) {
+// StopRollout takes the task away from the hosts that have not begun it, and leaves those
+// of gone behind, which are at work and give no sign of life. It ends the rollout when
+// nobody else is at work. It returns the names of the hosts that have the task no more.
+func (s *Store) StopRollout(ctx context.Context, rollout int64, gone []string, now time.Time) ([]string, error) {
 	var names []string
 	err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		names = nil
+		for _, host := range gone {
+			if _, err := tx.ExecContext(ctx, "UPDATE rollout_hosts SET state = ?, updated = ? WHERE rollout = ? AND host = ? AND state = ?", Behind, unix(now), rollout, host, Working); err != nil {
+				return err
+			}
+			names = append(names, host)
+		}
 		rows, err := tx.QueryContext(ctx, "DELETE FROM rollout_hosts WHERE rollout = ? AND state = ? RETURNING host", rollout, Waiting)
 		if err != nil {
 			return err
@@ -171,7 +183,16 @@ func (s *Store) StopRollout(ctx context.Context, rollout int64, now time.Time) (
 		if err := rows.Err(); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE hosts SET task = 0 WHERE task = ? AND name NOT IN (SELECT host FROM rollout_hosts WHERE rollout = ?)", rollout, rollout); err != nil {
+		// Who was left behind does not catch up with what was stopped.
+		left, err := queryStrings(ctx, tx, "SELECT host FROM rollout_hosts WHERE rollout = ? AND state = ?", rollout, Behind)
+		if err != nil {
+			return err
+		}
+		names = append(names, left...)
+		if _, err := tx.ExecContext(ctx, "UPDATE hosts SET task = 0 WHERE task = ? AND name NOT IN (SELECT host FROM rollout_hosts WHERE rollout = ? AND state = ?)", rollout, rollout, Working); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE rollouts SET stopped = ? WHERE id = ? AND stopped = 0", unix(now), rollout); err != nil {
 			return err
 		}
 		_, err = endIfDone(ctx, tx, rollout, now)
@@ -180,16 +201,82 @@ func (s *Store) StopRollout(ctx context.Context, rollout int64, now time.Time) (
 	return names, err
 }
 
-const rolloutColumns = "id, kind, revision, author, begun, ended"
+func queryStrings(ctx context.Context, tx *sql.Tx, query string, args ...any) (out []string, err error) {
+	rows, err := tx.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n string
+		if err := rows.Scan(&n); err != nil {
+			return nil, err
+		}
+		out = append(out, n)
+	}
+	return out, rows.Err()
+}
+
+// LeaveBehind notes that hosts give no sign of life: the rollout goes on without them.
+// They keep the task, and catch up when they come back. It reports whether the rollout
+// ended.
+func (s *Store) LeaveBehind(ctx context.Context, rollout int64, hosts []string, now time.Time) (ended bool, err error) {
+	err = s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		for _, host := range hosts {
+			if _, err := tx.ExecContext(ctx, "UPDATE rollout_hosts SET state = ?, updated = ? WHERE rollout = ? AND host = ? AND state IN (?, ?)", Behind, unix(now), rollout, host, Waiting, Working); err != nil {
+				return err
+			}
+		}
+		ended, err = endIfDone(ctx, tx, rollout, now)
+		return err
+	})
+	return ended, err
+}
+
+// Withdraw takes a host out of a rollout that was stopped before the host had touched
+// anything. It reports whether the rollout ended.
+func (s *Store) Withdraw(ctx context.Context, rollout int64, h *Host, now time.Time) (ended bool, err error) {
+	err = s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM rollout_hosts WHERE rollout = ? AND host = ? AND state = ?", rollout, h.Name, Working); err != nil {
+			return err
+		}
+		if err := putHost(ctx, tx.StmtContext(ctx, s.put), h); err != nil {
+			return err
+		}
+		ended, err = endIfDone(ctx, tx, rollout, now)
+		return err
+	})
+	return ended, err
+}
+
+// OpenRollouts returns the rollouts of all kinds that have not ended.
+func (s *Store) OpenRollouts(ctx context.Context) ([]Rollout, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT "+rolloutColumns+" FROM rollouts WHERE ended = 0 ORDER BY id")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Rollout
+	for rows.Next() {
+		r, err := scanRollout(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+const rolloutColumns = "id, kind, revision, author, begun, ended, stopped, set_aside"
 
 func scanRollout(row scanner) (Rollout, error) {
 	var r Rollout
-	var begun, ended int64
-	err := row.Scan(&r.ID, &r.Kind, &r.Revision, &r.Author, &begun, &ended)
+	var begun, ended, stopped int64
+	err := row.Scan(&r.ID, &r.Kind, &r.Revision, &r.Author, &begun, &ended, &stopped, &r.SetAside)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, fmt.Errorf("rollout: %w", ErrNotFound)
 	}
-	r.Begun, r.Ended = fromUnix(begun), fromUnix(ended)
+	r.Begun, r.Ended, r.Stopped = fromUnix(begun), fromUnix(ended), fromUnix(stopped)
 	return r, err
 }
 
@@ -272,7 +359,7 @@ func (s *Store) LastReports(ctx context.Context) (map[string]RolloutHost, error)
 		if err := rows.Scan(&h.Host, &h.State, &h.Report, &updated, &id); err != nil {
 			return nil, err
 		}
-		h.Updated = fromUnix(updated)
+		h.Updated, h.Rollout = fromUnix(updated), id
 		out[h.Host] = h
 	}
 	return out, rows.Err()

@@ -100,6 +100,11 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	if err != nil {
 		return err
 	}
+	sources := p.ListSources()
+	newest := sources[len(sources)-1].Version
+	if at, err := p.GetDBVersion(ctx); err == nil && at > newest {
+		return fmt.Errorf("it was written by a newer version of this program (its form is %d, and this one knows %d); start that one", at, newest)
+	}
 	_, err = p.Up(ctx)
 	return err
 }
@@ -213,6 +218,14 @@ func (s *Store) commit(batch []job) {
 	}
 }
 
+// Pulse writes a row: it fails where nothing can be written.
+func (s *Store) Pulse(ctx context.Context, now time.Time) error {
+	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO pulse (id, at) VALUES (1, ?) ON CONFLICT (id) DO UPDATE SET at = excluded.at", unix(now))
+		return err
+	})
+}
+
 // Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.read.PingContext(ctx) }
 
@@ -240,4 +253,17 @@ func fromUnix(ms int64) time.Time {
 		return time.Time{}
 	}
 	return time.UnixMilli(ms).UTC()
+}
+
+// Reliance counts what relies on the service's keys.
+type Reliance struct {
+	Hosts   int // have pinned the signing key
+	Secrets int // are encrypted
+}
+
+// Relies counts what relies on the service's keys.
+func (s *Store) Relies(ctx context.Context) (r Reliance, err error) {
+	err = s.read.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM hosts) + (SELECT count(*) FROM invites),
+		(SELECT count(*) FROM accounts WHERE length(login) > 0) + (SELECT count(*) FROM seats WHERE length(access) > 0)`).Scan(&r.Hosts, &r.Secrets)
+	return r, err
 }

@@ -43,14 +43,14 @@ func Root(root, format string, texts bool, out *view.Out) error {
 	if texts {
 		masked := r.Masked()
 		snapshot := saved.Of("", nil, r.Survey, masked)
-		enc := json.NewEncoder(out)
+		enc := json.NewEncoder(out.JSON())
 		enc.SetIndent("", "  ")
 		enc.SetEscapeHTML(false)
 		if err := enc.Encode(&snapshot); err != nil {
 			return err
 		}
 	} else if format == "json" {
-		enc := json.NewEncoder(out)
+		enc := json.NewEncoder(out.JSON())
 		enc.SetIndent("", "  ")
 		enc.SetEscapeHTML(false)
 		if err := enc.Encode(&s); err != nil {
@@ -58,6 +58,9 @@ func Root(root, format string, texts bool, out *view.Out) error {
 		}
 	} else {
 		out.Survey(&s, time.Now())
+	}
+	if err := out.Err(); err != nil {
+		return fmt.Errorf("the output cannot be written: %w", err)
 	}
 	if slices.ContainsFunc(s.Problems, func(p source.Problem) bool { return p.Fatal }) {
 		return &Refused{}

@@ -6,11 +6,9 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"golang.org/x/term"
 	"golang.org/x/text/width"
@@ -18,7 +16,8 @@ import (
 
 // Out is where a command writes.
 type Out struct {
-	io.Writer
+	to     io.Writer
+	failed error
 	Width  int  // columns; 0 for no limit
 	Colour bool // whether escape sequences may be written
 	Live   bool // whether a line may be written over
@@ -27,7 +26,7 @@ type Out struct {
 // NewOut looks at a file to find out what it can show. colour is auto, always or
 // never.
 func NewOut(f *os.File, colour string) *Out {
-	o := &Out{Writer: f}
+	o := &Out{to: f}
 	if term.IsTerminal(int(f.Fd())) {
 		o.Live = os.Getenv("TERM") != "dumb"
 		o.Colour = o.Live && os.Getenv("NO_COLOR") == ""
@@ -65,44 +64,16 @@ func (o *Out) Paint(s Style, text string) string {
 	if !o.Colour || s == Plain || text == "" {
 		return text
 	}
-	return "\x1b[" + string(s) + "m" + text + "\x1b[0m"
+	return tokenLead + string(s) + "m" + clean(text) + tokenLead + "0m"
 }
 
-// Printf writes a line. Of control characters only newlines and changes of colour
-// get through: what hosts send must not steer the terminal.
+// To is an Out that writes to w, with neither colour nor width.
+func To(w io.Writer) *Out { return &Out{to: w} }
+
+// Printf writes a line. What is put into it stays on that line, and what hosts send does
+// not steer the terminal.
 func (o *Out) Printf(format string, args ...any) {
-	fmt.Fprintln(o, o.clean(fmt.Sprintf(format, args...)))
-}
-
-var colourChange = regexp.MustCompile("^\x1b\\[[0-9]*m")
-
-func (o *Out) clean(text string) string {
-	if strings.IndexFunc(text, func(r rune) bool { return r < ' ' && r != '\n' || r == 0x7f }) < 0 {
-		return text
-	}
-	var b strings.Builder
-	for text != "" {
-		if m := colourChange.FindString(text); m != "" && o.Colour {
-			b.WriteString(m)
-			text = text[len(m):]
-			continue
-		}
-		r, n := utf8.DecodeRuneInString(text)
-		b.WriteRune(visible(r))
-		text = text[n:]
-	}
-	return b.String()
-}
-
-// visible is the rune that is shown for r.
-func visible(r rune) rune {
-	switch {
-	case r == '\t':
-		return ' '
-	case r < ' ' && r != '\n', r == 0x7f:
-		return '·'
-	}
-	return r
+	fmt.Fprintln(o, fmt.Sprintf(format, cleanArgs(args)...))
 }
 
 // Cell is one cell of a table.
@@ -179,7 +150,7 @@ func (o *Out) Table(cols []Column, rows [][]Cell) {
 
 // Cut shortens text to a width, with an ellipsis.
 func Cut(text string, most int) string {
-	text = strings.ReplaceAll(strings.Map(visible, text), "\n", "·")
+	text = clean(text)
 	if columns(text) <= most {
 		return text
 	}
@@ -194,7 +165,7 @@ func Cut(text string, most int) string {
 
 // cutFront shortens a path to a width and keeps its end, which tells it from others.
 func cutFront(text string, most int) string {
-	text = strings.ReplaceAll(strings.Map(visible, text), "\n", "·")
+	text = clean(text)
 	over := columns(text) - most
 	if over <= 0 {
 		return text
@@ -211,6 +182,9 @@ func cutFront(text string, most int) string {
 // columns is the width of a text on a terminal.
 func columns(text string) int {
 	n := 0
+	if strings.Contains(text, tokenLead) {
+		text = token.ReplaceAllString(text, "")
+	}
 	for _, r := range text {
 		n += columnsOf(r)
 	}
@@ -243,7 +217,7 @@ func (o *Out) Wrap(indent int, text string) string {
 			b.WriteString(pad)
 			at = indent
 		case at+1+n > o.Width:
-			b.WriteString("\n" + pad)
+			b.WriteString(lineEnd + pad)
 			at = indent
 		default:
 			b.WriteByte(' ')

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -32,12 +33,17 @@ func main() {
 	case errors.As(err, &refused):
 		os.Exit(3)
 	case errors.As(err, &u):
-		fmt.Fprintln(os.Stderr, "lantern-agent:", err)
+		complain(err)
 		os.Exit(2)
 	default:
-		fmt.Fprintln(os.Stderr, "lantern-agent:", err)
+		complain(err)
 		os.Exit(1)
 	}
+}
+
+// complain prints an error in one line; what the service says in it steers no terminal.
+func complain(err error) {
+	view.NewOut(os.Stderr, "never").Printf("lantern-agent: %s", strings.Join(strings.Fields(err.Error()), " "))
 }
 
 func command() *cobra.Command {
@@ -70,7 +76,7 @@ func command() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Printf("Joined as %s. Start the agent: lantern-agent run\n", name)
+			view.NewOut(os.Stdout, "never").Printf("Joined as %s. Start the agent: lantern-agent run", name)
 			return nil
 		},
 	}
@@ -101,6 +107,24 @@ func command() *cobra.Command {
 	}
 	run.Flags().StringVar(&logLevel, "log", "info", "debug, info, warn or error")
 
+	forget := &cobra.Command{
+		Use: "forget", Short: "Let this host begin anew: forget the service and what it carried out", Args: cobra.NoArgs,
+		Long:    "Forget the service that this host has joined, the agent's own key, and which revision was carried out\nlast. For a host that goes to another service, one whose service was set up anew, one whose clock was\nwrong, and an image that hosts are made from. No file of the host but the agent's own is changed.",
+		Example: "  lantern-agent forget && lantern-agent join --service https://lantern.brinewick.test --token plj_…",
+		RunE: func(*cobra.Command, []string) error {
+			h, err := agent.OpenHost(root)
+			if err != nil {
+				return usage{err}
+			}
+			defer h.Close()
+			if err := h.Forget(); err != nil {
+				return err
+			}
+			fmt.Println("Forgotten. This host can join again: lantern-agent join --service URL --token TOKEN")
+			return nil
+		},
+	}
+
 	var format string
 	var texts bool
 	readCmd := &cobra.Command{
@@ -120,7 +144,7 @@ func command() *cobra.Command {
 	}
 	readCmd.Flags().BoolVar(&texts, "texts", false, "print JSON with the source files in it, passwords masked: a saved survey")
 	readCmd.Flags().StringVar(&format, "format", "table", "table or json")
-	cmd.AddCommand(join, run, readCmd)
+	cmd.AddCommand(join, run, forget, readCmd)
 	cmd.SetContext(context.Background())
 	return cmd
 }

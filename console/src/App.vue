@@ -1,22 +1,28 @@
 <script setup lang="ts">
 import { computed, watch } from 'vue'
-import { useQuery } from '@tanstack/vue-query'
+import { onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { client, Refusal, told } from './api'
+import { client, sessionEnded, told } from './api'
 import { connected, listen, queries, stopListening } from './live'
+import Trouble from './parts/Trouble.vue'
+import { useSession } from './role'
 import { dark, switchTheme } from './theme'
 
 const route = useRoute()
 const router = useRouter()
 const signingIn = computed(() => route.name === 'sign-in')
 
-const session = useQuery({ queryKey: ['session'], queryFn: () => told(client.GET('/api/session')), enabled: computed(() => !signingIn.value && route.name !== undefined) })
+const session = useSession(() => !signingIn.value && route.name !== undefined)
 
-watch(session.error, (e) => {
-  if (e instanceof Refusal && e.status === 401) {
-    void router.replace({ name: 'sign-in', query: { to: route.fullPath } })
-  }
-})
+// A session that ended leads to signing in, and back to where one was.
+function leave() {
+  if (signingIn.value || route.name === undefined) return
+  const to = route.fullPath
+  stopListening()
+  void router.replace({ name: 'sign-in', query: { to } })
+}
+onMounted(() => window.addEventListener(sessionEnded, leave))
+onBeforeUnmount(() => window.removeEventListener(sessionEnded, leave))
 watch(session.data, (s) => s && listen(), { immediate: true })
 
 const pages = [
@@ -26,8 +32,16 @@ const pages = [
   { to: '/contracts', name: 'Contracts' },
 ]
 
+const trouble = ref<Error | null>(null)
+
 async function signOut() {
-  await client.DELETE('/api/session')
+  trouble.value = null
+  try {
+    await told(client.DELETE('/api/session'))
+  } catch (e) {
+    trouble.value = e as Error
+    return
+  }
   stopListening()
   queries.clear()
   await router.replace({ name: 'sign-in' })
@@ -41,13 +55,14 @@ async function signOut() {
       <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: p.to === '/' ? route.path === '/' || route.name === 'host' : route.path.startsWith(p.to) }">{{ p.name }}</router-link>
     </nav>
     <span class="rest">
-      <span v-if="!connected" class="lost" role="status">? connection lost, trying again</span>
+      <span v-if="!connected" class="lost" role="status">? nothing heard of the service; what you see may be old</span>
       <span v-else class="soft live" title="Pages change by themselves when something happens">● live</span>
       <el-button text size="small" :aria-label="dark ? 'Switch to light' : 'Switch to dark'" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</el-button>
       <span v-if="session.data.value" class="soft">{{ session.data.value.operator }}, {{ session.data.value.role }}</span>
       <el-button text size="small" @click="signOut">Sign out</el-button>
     </span>
   </header>
+  <Trouble class="told" :error="trouble" />
   <main :class="{ bare: signingIn }"><router-view v-if="signingIn || session.data.value" /></main>
 </template>
 

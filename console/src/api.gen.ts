@@ -763,6 +763,10 @@ export interface components {
             free?: {
                 [key: string]: number;
             };
+            /** @description Tells one run of the agent from another: two that take turns are two machines with one identity */
+            instance?: string;
+            /** @description Which of the packages that were asked for are installed */
+            packages?: components["schemas"]["Packages"];
             /**
              * Format: int64
              * @description The revision that the agent last carried out
@@ -774,15 +778,21 @@ export interface components {
             survey: string;
             /** @description Digest of the traits document */
             traits: string;
+            /** @description What keeps the agent from working, in one line */
+            trouble?: string;
         };
         CheckInAnswer: {
             /** @description Stamp of the access that the host should have; when it is not the agent's own, the agent asks for it */
             access?: string;
+            /** @description Stamp of the list of packages that policies ask for; when it is not that of the agent's last answer, the agent looks */
+            asked?: string;
             /**
              * Format: int64
              * @description Milliseconds until the next check-in, if nothing happens
              */
             interval: number;
+            /** @description That list, where the stamp of the agent's last answer is another */
+            packages?: string[];
             /** @description Digests of documents to send */
             want?: string[];
             /** @description A delivery waits for this host */
@@ -857,6 +867,8 @@ export interface components {
             revision: number;
             /** Format: int64 */
             rollout: number;
+            /** @description Files that stop the package manager are renamed, and kept */
+            set_aside?: boolean;
             /** @description SHA-256 of the sheet document */
             sheet: string;
         };
@@ -941,10 +953,10 @@ export interface components {
         };
         Event: {
             /**
-             * @description What changed
+             * @description What changed; all: some events were lost, look at everything again; beat: nothing, the stream is alive
              * @enum {string}
              */
-            kind: "host" | "revision" | "rollout" | "seats";
+            kind: "host" | "revision" | "rollout" | "seats" | "all" | "beat";
             /** @description Which: a host's name, a revision's or rollout's number */
             name: string;
         };
@@ -991,8 +1003,14 @@ export interface components {
              * @description How many hosts have any of them
              */
             hosts: number;
+            /** @description How much of the fleet these findings speak of */
+            standing: components["schemas"]["Standing"];
             /** Format: int64 */
             total: number;
+        };
+        HealOrder: {
+            /** @description Files that stop the package manager and that the policy does not know are renamed, and kept */
+            set_aside?: boolean;
         };
         HeldContract: {
             /** @description The account that it belongs to */
@@ -1221,6 +1239,8 @@ export interface components {
              */
             all: number;
             hosts: components["schemas"]["Host"][];
+            /** @description How much of the fleet is known, whatever the filter */
+            standing: components["schemas"]["Standing"];
             /** @description How many hosts stand in each state, whatever the filter */
             states: {
                 [key: string]: number;
@@ -1234,8 +1254,11 @@ export interface components {
         HostProgress: {
             host: string;
             report?: components["schemas"]["Report"];
-            /** @enum {string} */
-            state: "waiting" | "working" | "done" | "unchanged" | "failed";
+            /**
+             * @description behind: it gave no sign of life, the others went on, and it catches up when it comes back
+             * @enum {string}
+             */
+            state: "waiting" | "working" | "done" | "unchanged" | "failed" | "behind";
             /** Format: date-time */
             updated: string;
         };
@@ -1318,6 +1341,21 @@ export interface components {
             keys: number;
             /** Format: int64 */
             repositories: number;
+            /**
+             * Format: int64
+             * @description Hosts that have sent no survey yet, so it could not be resolved for them
+             */
+            unknown: number;
+            /**
+             * Format: int64
+             * @description Hosts of which it is not known yet whether they have what a repository needs
+             */
+            unsure: number;
+            /**
+             * Format: int64
+             * @description Vendors' Release files that were asked for; 0 when none were
+             */
+            upstreams: number;
         };
         Moving: {
             host: string;
@@ -1368,6 +1406,14 @@ export interface components {
             /** @description Seats used over the last year: one row each time that it changed */
             usage: components["schemas"]["SeatUsage"][];
         };
+        Packages: {
+            /** @description Stamp of the list that this answers */
+            asked: string;
+            /** @description Package to version; those that are not installed are left out */
+            installed: {
+                [key: string]: string;
+            };
+        };
         Pos: {
             /** Format: int64 */
             column: number;
@@ -1402,6 +1448,8 @@ export interface components {
              * @description Hosts of a family that this release cannot change
              */
             unmanaged: number;
+            /** @description Hosts of which it is not known yet whether they have what a repository needs */
+            unsure: string[];
         };
         PreviewFile: {
             /** @enum {string} */
@@ -1444,8 +1492,22 @@ export interface components {
             left: boolean;
             repository: string;
         };
+        Release: {
+            archive?: string;
+            but_automatic_upgrades?: boolean;
+            codename?: string;
+            label?: string;
+            not_automatic?: boolean;
+            origin?: string;
+            suite: string;
+            url: string;
+        };
         Report: {
+            /** @description What stopped the package manager before already, and was gone around */
+            around?: string[];
             edits: components["schemas"]["PreviewFile"][];
+            /** @description Files that were not put back, since that would bring a danger back */
+            kept?: string[];
             /** @description What went wrong, in one line */
             message: string;
             /** @description How the metadata was refreshed: apt-get, or own reading */
@@ -1457,7 +1519,7 @@ export interface components {
             sheet: string;
             sources: components["schemas"]["SourceOutcome"][];
             /** @enum {string} */
-            state: "working" | "done" | "unchanged" | "failed";
+            state: "working" | "done" | "unchanged" | "failed" | "stopped";
             /** @description The step that failed, or the last one */
             step: string;
             /** @description Digest of the survey afterwards */
@@ -1505,7 +1567,7 @@ export interface components {
             author: string;
             /** Format: date-time */
             begun: string;
-            /** @description Hosts by state: waiting, working, done, unchanged, failed */
+            /** @description Hosts by state: waiting, working, done, unchanged, failed, behind */
             counts: {
                 [key: string]: number;
             };
@@ -1516,8 +1578,15 @@ export interface components {
             id: number;
             /** @enum {string} */
             kind: "rollout" | "heal";
+            /** @description In the answer to stopping: hosts that are still at work, and end by themselves */
+            left?: string[];
             /** Format: int64 */
             revision: number;
+            /**
+             * Format: date-time
+             * @description When an operator stopped it
+             */
+            stopped?: string;
         };
         RolloutOrder: {
             /**
@@ -1657,6 +1726,7 @@ export interface components {
             };
             media?: string[];
             problems: components["schemas"]["Problem"][];
+            releases?: components["schemas"]["Release"][];
             sources: components["schemas"]["Source"][];
             texts?: {
                 [key: string]: string;
@@ -1729,6 +1799,68 @@ export interface components {
             ok: boolean;
             suite: string;
             url: string;
+        };
+        Standing: {
+            /**
+             * Format: int64
+             * @description Hosts that are being changed
+             */
+            changing: number;
+            /**
+             * Format: int64
+             * @description Hosts whose survey is fresh and has findings that are no mere notes
+             */
+            drifted: number;
+            /**
+             * Format: int64
+             * @description Hosts on which the last change failed, or whose agent cannot work
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Hosts that were looked at
+             */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description Hosts that were invited and have not joined
+             */
+            invited: number;
+            /**
+             * Format: int64
+             * @description Hosts to which no revision was carried yet: there is nothing to hold them against
+             */
+            no_revision: number;
+            /**
+             * Format: int64
+             * @description Hosts that have joined and sent no survey yet
+             */
+            no_survey: number;
+            /**
+             * Format: int64
+             * @description Hosts that have an older revision than the newest that was carried to any
+             */
+            older: number;
+            /**
+             * Format: int64
+             * @description Hosts that have not checked in of late: how they stand now is not known
+             */
+            silent: number;
+            /**
+             * Format: int64
+             * @description Hosts whose survey is fresh and as the policy says
+             */
+            steady: number;
+            /**
+             * Format: int64
+             * @description Hosts with sources that could not be refreshed at the last change
+             */
+            unfetched: number;
+            /**
+             * Format: int64
+             * @description Hosts on which something could not be read
+             */
+            unread: number;
         };
         Subkey: {
             can_sign: boolean;
@@ -2819,7 +2951,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["HealOrder"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

@@ -12,6 +12,7 @@ export type Source = Schemas['Source']
 export type Seat = Schemas['Seat']
 export type Outlook = Schemas['Outlook']
 export type Channel = Schemas['Channel']
+export type Standing = Schemas['Standing']
 
 const client = createClient<paths>({ baseUrl: window.location.origin })
 
@@ -26,6 +27,9 @@ export class Refusal extends Error {
   }
 }
 
+/** Tells the app that the service does not know the session any more. */
+export const sessionEnded = 'lantern-session-ended'
+
 type Answer<T> = { data?: T; error?: unknown; response: Response }
 
 /** Gives the data of an answer, or throws the refusal. */
@@ -37,6 +41,7 @@ export async function told<T>(call: Promise<Answer<T>>): Promise<T> {
     throw new Refusal(0, 'The service does not answer. It is asked again every few seconds.')
   }
   if (a.error !== undefined || !a.response.ok) {
+    if (a.response.status === 401) window.dispatchEvent(new Event(sessionEnded))
     const p = a.error as { detail?: string; errors?: { message?: string }[] } | undefined
     throw new Refusal(a.response.status, p?.detail ?? `The service answered ${a.response.status}.`, (p?.errors ?? []).map((e) => e.message ?? ''))
   }

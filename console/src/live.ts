@@ -14,45 +14,87 @@ export const queries = new QueryClient({
   },
 })
 
-/** Whether the service can be heard. */
+/** Whether the service can be heard: it says so every few seconds, though nothing changed. */
 export const connected = ref(true)
+
+// The service's stream beats every five seconds; two missed beats are too many.
+const silence = 12_000
+
+// The least time between two looks at the same thing, so that a busy fleet starves no page.
+const pause = 400
 
 let source: EventSource | undefined
 let due = new Set<string>()
 let timer: number | undefined
+let watch: number | undefined
+let heard = 0
 
 const affected: Record<string, string[]> = {
   host: ['hosts', 'host', 'drift'],
   revision: ['revisions', 'preview', 'hosts', 'channels'],
-  rollout: ['rollouts', 'rollout', 'hosts', 'host', 'preview', 'revisions', 'channels', 'outlook'],
+  rollout: ['rollouts', 'rollout', 'hosts', 'host', 'preview', 'revisions', 'channels', 'outlook', 'drift'],
   seats: ['accounts', 'contracts', 'seats', 'outlook', 'channels', 'preview', 'host', 'hosts'],
 }
+const everything = [...new Set(Object.values(affected).flat())]
 
-function note(kind: string) {
-  for (const k of affected[kind] ?? []) due.add(k)
-  timer ??= window.setTimeout(() => {
-    const now = due
-    due = new Set()
-    timer = undefined
-    for (const k of now) void queries.invalidateQueries({ queryKey: [k] })
-  }, 150)
+function note(keys: string[]) {
+  for (const k of keys) due.add(k)
+  timer ??= window.setTimeout(look, pause)
+}
+
+// A look that is under way is not cut off: what changed meanwhile is looked at after it.
+function look() {
+  timer = undefined
+  const now = due
+  due = new Set()
+  for (const k of now) {
+    if (queries.isFetching({ queryKey: [k] })) due.add(k)
+    else void queries.invalidateQueries({ queryKey: [k] }, { cancelRefetch: false })
+  }
+  if (due.size) timer = window.setTimeout(look, pause)
+}
+
+function alive() {
+  heard = Date.now()
+  if (!connected.value) note(everything)
+  connected.value = true
 }
 
 export function listen() {
   if (source) return
+  heard = Date.now()
   source = new EventSource('/api/events')
-  for (const kind of Object.keys(affected)) source.addEventListener(kind, () => note(kind))
-  source.onopen = () => {
-    if (!connected.value) void queries.invalidateQueries()
-    connected.value = true
+  for (const [kind, keys] of Object.entries(affected)) {
+    source.addEventListener(kind, () => {
+      alive()
+      note(keys)
+    })
   }
+  source.addEventListener('all', () => {
+    alive()
+    note(everything)
+  })
+  source.addEventListener('beat', alive)
+  source.onopen = alive
   source.onerror = () => {
     connected.value = false
+    // A stream that the service ended is not taken up again by the browser: perhaps the
+    // session ended, and asking for it tells.
+    void queries.invalidateQueries({ queryKey: ['session'] })
+    if (source?.readyState === EventSource.CLOSED) {
+      source = undefined
+      window.setTimeout(() => listen(), 3000)
+    }
   }
+  watch ??= window.setInterval(() => {
+    if (Date.now() - heard > silence) connected.value = false
+  }, 1000)
 }
 
 export function stopListening() {
   source?.close()
   source = undefined
+  window.clearInterval(watch)
+  watch = undefined
   queries.clear()
 }

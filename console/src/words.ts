@@ -22,6 +22,7 @@ export const progressLook: Record<string, { sign: string; tone: string }> = {
   done: { sign: '✓', tone: 'good' },
   unchanged: { sign: '=', tone: 'plain' },
   failed: { sign: '✗', tone: 'bad' },
+  behind: { sign: '?', tone: 'warn' },
 }
 
 export const contractLook: Record<string, { sign: string; tone: string }> = {

@@ -51,6 +51,9 @@ type Input struct {
 	// Kept holds the files as they stood after that, or nil: an entry that has
 	// gone since is put back as it was.
 	Kept map[string][]byte
+	// SetAside says that files which stop the package manager, and which no rule mends,
+	// are renamed: they are kept and not read any more.
+	SetAside bool
 	// Masked says that Texts have their passwords masked.
 	Masked bool
 }
@@ -61,9 +64,9 @@ func Compute(in Input) Change {
 	for _, f := range in.Survey.Files {
 		c.modes[f.Path] = f.Mode
 	}
-	c.adopted = drift.Adopt(in.Sheet, in.Survey)
+	c.adopted = drift.Adopt(in.Sheet, in.Before, in.Survey)
 	if in.Before != nil {
-		c.let = drift.Adopt(in.Before, in.Survey)
+		c.let = drift.Adopt(in.Before, in.Before, in.Survey)
 	}
 	for _, f := range in.Sheet.Files {
 		c.owned[f.Path] = true
@@ -71,7 +74,7 @@ func Compute(in Input) Change {
 	}
 	if in.Before != nil {
 		for _, f := range in.Before.Files {
-			if old, there := in.Texts[f.Path]; there && !c.owned[f.Path] {
+			if old, there := in.Texts[f.Path]; there && !c.owned[f.Path] && !c.named(f) {
 				c.out.Edits = append(c.out.Edits, FileEdit{Path: f.Path, Action: Remove, Mode: c.modes[f.Path], Old: old, Why: []string{"the policy does not list " + orKey(f.Repository) + " for this host any more"}})
 				c.owned[f.Path] = true
 			}
@@ -86,9 +89,26 @@ func Compute(in Input) Change {
 		c.includes()
 	}
 	c.remotes()
+	if in.SetAside {
+		c.setAside()
+	}
 	c.needs()
 	slices.SortFunc(c.out.Edits, func(a, b FileEdit) int { return cmp.Compare(a.Path, b.Path) })
 	return c.out
+}
+
+// named reports whether a key of the sheet before is named by a source that stays and is
+// not the policy's: without it, that source could not be refreshed any more.
+func (c *computer) named(f source.SheetFile) bool {
+	if f.Repository != "" {
+		return false
+	}
+	leaves := func(path string) bool {
+		return c.owned[path] || slices.ContainsFunc(c.Before.Files, func(x source.SheetFile) bool { return x.Path == path })
+	}
+	return slices.ContainsFunc(c.Survey.Sources, func(s source.Source) bool {
+		return s.Enabled && !leaves(s.File) && slices.Contains(s.Reads(), f.Path)
+	})
 }
 
 func orKey(repository string) string {
@@ -196,6 +216,9 @@ func (c *computer) inPlace() {
 	}
 	for _, e := range c.out.Edits {
 		after[e.Path] = e.New
+		if e.Action == Remove {
+			delete(after, e.Path)
+		}
 	}
 	for _, m := range c.missing(after) {
 		c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s: no entry for %s stands on the host, and none stood there before", m.repository, m.suite))
@@ -264,10 +287,19 @@ func (c *computer) one(path string, missing []gap) {
 		return
 	}
 	e := FileEdit{Path: path, Action: Edit, Mode: c.modes[path], Old: old, New: text, Why: why}
-	if !there {
+	switch {
+	case !there:
 		e.Action, e.Mode = Create, "0644"
+	case c.emptied(path, old, text):
+		e.Action, e.New = Remove, nil
 	}
 	c.out.Edits = append(c.out.Edits, e)
+}
+
+// emptied reports whether a file of sources holds nothing any more but blanks, since what
+// stood in it was taken out. apt's own first list stays: its maker may look for it.
+func (c *computer) emptied(path string, old, text []byte) bool {
+	return c.Sheet.Unlisted == source.UnlistedRemove && path != deb.MainList && path != arch.Config && len(strings.TrimSpace(string(old))) > 0 && len(strings.TrimSpace(string(text))) == 0
 }
 
 // edit applies the rules to a text. It returns the new text, the reasons, and

@@ -150,8 +150,11 @@ func (c *computer) sections(ed editor) {
 			continue
 		}
 		e := FileEdit{Path: path, Action: Edit, Mode: c.modes[path], Old: old, New: texts[path], Why: why[path]}
-		if !there {
+		switch {
+		case !there:
 			e.Action, e.Mode = Create, "0644"
+		case c.emptied(path, old, texts[path]):
+			e.Action, e.New = Remove, nil
 		}
 		c.out.Edits = append(c.out.Edits, e)
 	}

@@ -1,9 +1,11 @@
 package drift
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
@@ -18,15 +20,38 @@ type Adoption struct {
 	survey  *source.Survey
 	sources []*source.SheetSource
 	files   map[string]bool
+	owned   map[string]bool // files that are the policy's, or were
+	leaving map[int]bool    // sources that a rule switches off or rewrites
 }
 
-// Adopt finds it.
-func Adopt(sheet *source.Sheet, survey *source.Survey) *Adoption {
-	a := &Adoption{sheet: sheet, survey: survey, files: map[string]bool{}}
-	owned := map[string]bool{}
-	for _, f := range sheet.Files {
-		owned[f.Path] = true
+// leaving lists the sources of the host that a rule of the sheet switches off, or makes
+// say something else.
+func leaving(sheet *source.Sheet, survey *source.Survey) map[int]bool {
+	owned := sheet.Paths()
+	out := map[int]bool{}
+	for _, rule := range sheet.InPlace {
+		if len(rule.Sections) > 0 {
+			for _, s := range family.JudgeSections(rule, sheet.Family, survey.Sources, owned).Switches {
+				out[s.Source] = out[s.Source] || !s.On
+			}
+			continue
+		}
+		for _, v := range deb.Judge(rule, survey.Sources, owned).Verdicts {
+			out[v.Source] = out[v.Source] || v.SwitchOff || v.Components != nil
+		}
 	}
+	return out
+}
+
+// Adopt finds it. before is the sheet that was carried out last, or nil: what a change
+// to the new one takes away or switches off is not there already.
+func Adopt(sheet, before *source.Sheet, survey *source.Survey) *Adoption {
+	a := &Adoption{sheet: sheet, survey: survey, files: map[string]bool{}, leaving: leaving(sheet, survey)}
+	owned := sheet.Paths()
+	if before != nil {
+		maps.Copy(owned, before.Paths())
+	}
+	a.owned = owned
 	stands := map[string]bool{} // files that are on the host
 	for _, f := range survey.Files {
 		stands[f.Path] = true
@@ -49,7 +74,7 @@ func Adopt(sheet *source.Sheet, survey *source.Survey) *Adoption {
 		equal := len(want) > 0
 		for j := range survey.Sources {
 			have := &survey.Sources[j]
-			if !have.Enabled || owned[have.File] || have.Family != sheet.Family {
+			if !have.Enabled || owned[have.File] || have.Family != sheet.Family || a.leaving[j] {
 				continue
 			}
 			if standing[j] == nil {
@@ -120,7 +145,7 @@ func (a *Adoption) Spares(path string) bool { return a.files[path] }
 
 // Covers reports whether a source of the host is one that is left where it stands.
 func (a *Adoption) Covers(have *source.Source) bool {
-	if len(a.sources) == 0 || !have.Enabled || have.Family != a.sheet.Family {
+	if len(a.sources) == 0 || !have.Enabled || have.Family != a.sheet.Family || a.owned[have.File] {
 		return false
 	}
 	its := pieces(have.Family, have.EffURLs, have.Mirrorlist, have.EffSuites, have.Components, have.Kinds)

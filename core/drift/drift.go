@@ -42,6 +42,12 @@ const (
 	DecisionDue     = "decision-due"     // the decision to run without a contract is to be looked at again
 )
 
+// Classes are all classes of finding.
+var Classes = []string{
+	Refused, MissingFile, MissingSource, ChangedSource, SwitchedOff, SwitchedOn, ChecksWeakened, ChangedText, ChangedMode, DoubledSource, UnlistedSource, OrderChanged,
+	MissingKey, KeyEnded, MediaGone, NoSeat, SeatEnds, AccessMissing, AccessChanged, AccessMode, AccessExpired, DecisionMissing, DecisionDue,
+}
+
 // Severities, from worst to least.
 const (
 	Danger = "danger" // packages could come from somebody who should not supply them
@@ -70,20 +76,24 @@ func (f Finding) Key() string {
 	return strings.Join([]string{f.Class, f.Repository, f.File, f.Message}, "\x00")
 }
 
-// Compare returns the differences, ordered by file and line.
+// Compare returns the differences, ordered by file and line, for a host to which the
+// sheet itself was carried last.
 func Compare(sheet *source.Sheet, survey *source.Survey) []Finding {
-	c := &comparer{sheet: sheet, survey: survey, owned: map[string]bool{}, spoken: map[int]bool{}, adopted: Adopt(sheet, survey)}
+	return CompareAfter(sheet, sheet, survey)
+}
+
+// CompareAfter returns the differences for a host to which another sheet was carried
+// last; before is nil where none was.
+func CompareAfter(sheet, before *source.Sheet, survey *source.Survey) []Finding {
+	c := &comparer{sheet: sheet, survey: survey, owned: sheet.Paths(), spoken: map[int]bool{}, adopted: Adopt(sheet, before, survey)}
 	for i := range survey.Sources {
 		if c.adopted.Covers(&survey.Sources[i]) {
 			c.spoken[i] = true
 		}
 	}
-	for _, f := range sheet.Files {
-		c.owned[f.Path] = true
-	}
 	for _, p := range survey.Problems {
 		if p.Fatal && (sheet.Family == "" || p.Family == "" || p.Family == sheet.Family) {
-			c.add(Finding{Class: Refused, Severity: Fault, File: p.File, Line: p.Line, Message: p.Message})
+			c.add(Finding{Class: Refused, Severity: Fault, File: p.File, Line: p.Line, Message: fmt.Sprintf("this stops %s altogether: %s", program(p.Family), p.Message)})
 		}
 	}
 	for i := range sheet.Files {
@@ -104,6 +114,23 @@ func Compare(sheet *source.Sheet, survey *source.Survey) []Finding {
 		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Message, b.Message))
 	})
 	return c.out
+}
+
+// program is the package manager of a family, as people call it.
+func program(of string) string {
+	switch of {
+	case deb.Family:
+		return "apt"
+	case "rpm":
+		return "dnf"
+	case "zypp":
+		return "zypper"
+	case arch.Family:
+		return "pacman"
+	case "":
+		return "the package manager"
+	}
+	return of
 }
 
 type comparer struct {
@@ -149,6 +176,9 @@ func (c *comparer) file(f *source.SheetFile) {
 		if c.survey.Sources[i].File == f.Path {
 			here = append(here, &c.survey.Sources[i])
 		}
+	}
+	if c.survey.Files != nil && f.Repository != "" {
+		c.options(f, here)
 	}
 	for i := range c.sheet.Sources {
 		want := &c.sheet.Sources[i]
@@ -201,7 +231,7 @@ func (c *comparer) source(want *source.SheetSource, have *source.Source) {
 		want, have []string
 		severity   string
 	}{
-		{"URL", want.URLs, withoutLogin(want, have.EffURLs), Danger},
+		{"URL", shownURLs(want.URLs), withoutLogin(want, have.EffURLs), Danger},
 		{"suites", want.Suites, have.EffSuites, Fault},
 		{"components", want.Components, have.Components, Fault},
 		{"kinds", want.Kinds, have.Kinds, Fault},
@@ -305,6 +335,15 @@ func checked(s *source.Source) string {
 		return s.Checks.Metadata
 	}
 	return s.Checks.Packages
+}
+
+// shownURLs are URLs as a survey shows them.
+func shownURLs(urls []string) []string {
+	out := make([]string, len(urls))
+	for i, u := range urls {
+		out[i] = family.MaskURL(u)
+	}
+	return out
 }
 
 // withoutLogin takes out of URLs the login that the policy insists on having there;

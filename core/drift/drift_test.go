@@ -4,10 +4,13 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -58,7 +61,7 @@ func TestCompare(t *testing.T) {
 		{"checks off", edited(func(s *source.Source) { s.Checks.Metadata = source.CheckOff }), "danger checks-weakened " + file + ":4 signature check: off; the policy says required"},
 		{"refused", func(s *source.Survey) {
 			s.Problems = []source.Problem{{File: "/etc/apt/sources.list", Line: 3, Message: "no", Fatal: true}, {File: "x", Message: "odd"}}
-		}, "fault refused /etc/apt/sources.list:3 no"},
+		}, "fault refused /etc/apt/sources.list:3 this stops the package manager altogether: no"},
 		{"one more in our file", func(s *source.Survey) {
 			s.Files[0].Digest = "other"
 			s.Sources = append(s.Sources, source.Source{Family: "deb", File: file, Line: 9, Enabled: true, EffURLs: []string{"https://c.example/"}, EffSuites: []string{"x"}})
@@ -100,4 +103,44 @@ func TestTheKeyOfAFindingDoesNotMoveWithItsLine(t *testing.T) {
 	assert.Equal(t, a.Key(), b.Key())
 	b.File = "g"
 	assert.NotEqual(t, a.Key(), b.Key())
+}
+
+func TestOptionsThatDecideWhatIsBelievedAreFaults(t *testing.T) {
+	s := &source.Sheet{Format: source.SheetFormat, Family: "deb"}
+	files, src, keys := deb.Render(deb.Definition{Repository: "saltmarsh", Enabled: true, URL: "http://packages.saltmarsh.example/apt/8.x", Suites: []string{"stable"}, Components: []string{"main"}, Signatures: source.CheckOff})
+	s.Files, s.Sources, s.Keys = files, []source.SheetSource{src}, keys
+	for _, c := range []struct{ add, class, severity, message string }{
+		{"Check-Valid-Until: no\n", drift.ChangedSource, drift.Fault, "Check-Valid-Until: no; the policy says none"},
+		{"Check-Date: no\n", drift.ChangedSource, drift.Fault, "Check-Date: no; the policy says none"},
+		{"# a remark\n", drift.ChangedText, drift.Note, "the text differs, in comments, spacing or fields that change nothing else"},
+		{"X-Repolib-Name: Saltmarsh\n", drift.ChangedText, drift.Note, "the text differs, in comments, spacing or fields that change nothing else"},
+	} {
+		text := files[0].Text + c.add
+		have := &source.Survey{Traits: source.Traits{Family: "deb", Architectures: []string{"amd64"}}, Sources: deb.ParseDoc(files[0].Path, []byte(text), []string{"amd64"}).Sources,
+			Files: []source.File{{Path: files[0].Path, Digest: source.Digest([]byte(text)), Mode: "0644"}}}
+		found := drift.Compare(s, have)
+		require.Len(t, found, 1, c.add)
+		assert.Equal(t, []string{c.class, c.severity, c.message}, []string{found[0].Class, found[0].Severity, found[0].Message})
+	}
+}
+
+func TestKeysThatHaveEndedAreFound(t *testing.T) {
+	now := time.Date(2026, 11, 25, 8, 0, 0, 0, time.UTC)
+	at := func(days int) *time.Time { x := now.AddDate(0, 0, days); return &x }
+	sheet := &source.Sheet{Sources: []source.SheetSource{{Repository: "saltmarsh", File: "/f", Enabled: true, SignedBy: []string{"AA", "BB"}}}}
+	for _, c := range []struct {
+		a, b  *time.Time
+		found int
+		next  *time.Time
+	}{{at(-1), at(-2), 1, nil}, {at(-1), at(9), 0, at(9)}, {nil, at(-1), 0, nil}, {at(3), at(5), 0, at(3)}} {
+		found, next := drift.KeysEnded(sheet, &source.Survey{Keys: []source.Key{{Fingerprint: "AA", Expires: c.a}, {Fingerprint: "BB", Expires: c.b}}}, now)
+		assert.Len(t, found, c.found)
+		if c.next == nil {
+			assert.True(t, next.IsZero())
+		} else {
+			assert.Equal(t, *c.next, next)
+		}
+	}
+	found, _ := drift.KeysEnded(sheet, &source.Survey{}, now)
+	assert.Empty(t, found, "keys that are not there are found elsewhere")
 }

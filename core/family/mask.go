@@ -2,29 +2,79 @@ package family
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 )
 
-// MaskURL hides the password of a URL, and what its query calls a token.
+// MaskURL hides the login's secret of a URL, and what its query calls a token. What
+// stands before the @ without a colon may be a token as well: where it is no plain name it
+// is hidden whole.
 func MaskURL(u string) string {
 	scheme, rest, ok := strings.Cut(u, "://")
 	if !ok {
 		return u
 	}
-	host, tail := rest, ""
+	end := loginEnd(rest)
+	tail := rest[end:]
+	if end > 0 {
+		return scheme + "://" + maskLogin(rest[:end-1]) + "@" + maskHost(tail)
+	}
+	return scheme + "://" + maskHost(rest)
+}
+
+// maskHost masks what follows the login of a URL.
+func maskHost(rest string) string {
+	i := strings.IndexAny(rest, "/?#")
+	if i < 0 {
+		return rest
+	}
+	return rest[:i] + string(maskURLs([]byte(maskQuery(rest[i:]))))
+}
+
+func maskLogin(login string) string {
+	if user, _, ok := strings.Cut(login, ":"); ok {
+		return user + ":" + Hidden
+	}
+	if plainLogin(login) {
+		return login
+	}
+	return Hidden
+}
+
+// plainLogin reports whether what stands before the @ of a URL alone can only be a name:
+// a token has digits or capital letters in it.
+func plainLogin(login string) bool {
+	return len(login) <= 32 && strings.Trim(login, "abcdefghijklmnopqrstuvwxyz._-") == ""
+}
+
+// loginEnd returns where the host begins in what follows the scheme of a URL: behind the
+// login's @, or 0 where there is none. A password may hold a slash that nobody encoded:
+// then what stands for the host is followed by a colon and no port.
+func loginEnd(rest string) int {
+	end := len(rest)
 	if i := strings.IndexAny(rest, "/?#"); i >= 0 {
-		host, tail = rest[:i], rest[i:]
+		end = i
 	}
-	if at := strings.LastIndexByte(host, '@'); at >= 0 {
-		if user, _, ok := strings.Cut(host[:at], ":"); ok {
-			host = user + ":" + Hidden + host[at:]
-		}
+	authority := rest[:end]
+	if at := strings.LastIndexByte(authority, '@'); at >= 0 {
+		return at + 1
 	}
-	return scheme + "://" + host + string(maskURLs([]byte(maskQuery(tail))))
+	host, port, colon := strings.Cut(authority, ":")
+	if !colon || end == len(rest) || strings.HasPrefix(authority, "[") {
+		return 0
+	}
+	if strings.Trim(port, "0123456789") == "" && (port == "" || strings.Contains(host, ".") || host == "localhost") {
+		return 0
+	}
+	word := rest
+	if i := strings.Index(word, "://"); i >= 0 { // another URL begins
+		word = word[:i]
+	}
+	return strings.LastIndexByte(word, '@') + 1
 }
 
 // secretWords are the names of query parameters whose values are secrets.
-var secretWords = []string{"token", "password", "passwd", "passphrase", "secret", "apikey", "api_key", "signature", "auth_key", "proxypass"}
+var secretWords = []string{"token", "pass", "pwd", "secret", "apikey", "api_key", "api-key", "signature", "auth", "credential", "session", "jwt", "private"}
 
 func secretWord(name string) bool {
 	name = strings.ToLower(name)
@@ -36,21 +86,28 @@ func secretWord(name string) bool {
 	return false
 }
 
+// harmless are the names of query parameters that mirrors and metalinks are asked with.
+var harmless = []string{"credentials", "repo", "arch", "release", "releasever", "basearch", "country", "protocol", "infra", "content", "path", "ip_version", "version", "os", "dist", "product", "variant", "cc", "mirrorlist", "use_mirror", "redirect", "proto"}
+
+// maskQuery hides values in the query of a URL: those whose names say that they are
+// secrets, and those of names that mean nothing here and that look like one.
 func maskQuery(tail string) string {
-	i := strings.IndexByte(tail, '?')
-	if i < 0 || !secretWord(tail[i:]) {
+	i := strings.IndexAny(tail, "?#")
+	if i < 0 {
 		return tail
 	}
 	out := []byte(tail[:i+1])
 	query := tail[i+1:]
-	for n := 0; query != ""; n++ {
-		end := strings.IndexAny(query, "&;#")
+	for query != "" {
+		end := strings.IndexAny(query, "&;#?")
 		if end < 0 {
 			end = len(query)
 		}
 		part := query[:end]
-		if name, value, ok := strings.Cut(part, "="); ok && value != "" && secretWord(name) {
+		if name, value, ok := strings.Cut(part, "="); ok && value != "" && secretQuery(name, value) {
 			part = name + "=" + Hidden
+		} else if !ok && looksSecret(part) {
+			part = Hidden
 		}
 		out = append(out, part...)
 		if end < len(query) {
@@ -60,6 +117,40 @@ func maskQuery(tail string) string {
 		query = query[end:]
 	}
 	return string(out)
+}
+
+// authWays are the values of zypper's parameter auth, which names ways and no secret.
+var authWays = []string{"basic", "digest", "ntlm", "gssnegotiate", "any", "none"}
+
+// secretQuery reports whether a parameter of a query is a secret. zypper's credentials is
+// the name of a file.
+func secretQuery(name, value string) bool {
+	name = strings.ToLower(name)
+	switch {
+	case name == "auth":
+		return slices.ContainsFunc(strings.Split(value, ","), func(v string) bool { return !slices.Contains(authWays, strings.ToLower(v)) })
+	case slices.Contains(harmless, name):
+		return false
+	}
+	return secretWord(name) || looksSecret(value)
+}
+
+// looksSecret reports whether a value is long and of mixed characters, as no name of a
+// repository, a release or a place is.
+func looksSecret(value string) bool {
+	if len(value) < 12 || strings.ContainsAny(value, "$/{") {
+		return false
+	}
+	digits, letters := 0, 0
+	for _, c := range value {
+		switch {
+		case c >= '0' && c <= '9':
+			digits++
+		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z':
+			letters++
+		}
+	}
+	return digits > 0 && letters > 0
 }
 
 // SecretKey reports whether the value of a key of a section file is a secret.
@@ -88,14 +179,20 @@ func maskURLs(text []byte) []byte {
 		i += len("://")
 		out = append(out, text[:i]...)
 		text = text[i:]
-		end := indexAny(text, "/?# \t\r\n\"]")
-		out = append(out, MaskURL("://" + string(text[:end]))[len("://"):]...)
-		text = text[end:]
-		end = indexAny(text, " \t\r\n\"]")
-		if next := bytes.Index(text[:end], []byte("://")); next >= 0 {
+		word := string(text[:indexAny(text, " \t\r\n\"]")])
+		if end := loginEnd(word); end > 0 {
+			out = append(append(out, maskLogin(word[:end-1])...), '@')
+			text, word = text[end:], word[end:]
+		}
+		end := len(word)
+		if next := strings.Index(word, "://"); next >= 0 {
 			end = next // several URLs in one word
 		}
-		out = append(out, maskQuery(string(text[:end]))...)
+		host := word[:end]
+		if j := strings.IndexAny(host, "/?#"); j >= 0 {
+			host = host[:j] + maskQuery(host[j:])
+		}
+		out = append(out, host...)
 		text = text[end:]
 	}
 }

@@ -261,19 +261,7 @@ func (r *Repository) compared(e *element) {
 		e.say("media", m.Path.Value+" on "+m.Host.Value)
 		e.text("media url", m.URL)
 	}
-	if n := r.Needs; n != nil {
-		e.set("needs packages", n.Packages)
-		e.set("needs repositories", n.Repositories)
-		for k, v := range n.Free {
-			e.say("needs free "+k, fmt.Sprintf("%d MiB", v>>20))
-		}
-		for k, v := range n.Tools {
-			e.say("needs "+k, v.Value)
-		}
-	}
-	if w := r.Witness; w != nil {
-		e.say("witness", strings.TrimSpace(w.Package.Value+" "+w.AtLeast.Value))
-	}
+	e.requirements("", r.Needs, r.Witness)
 	r.Definition.compared(e, "")
 	for i := range r.Cases {
 		c := &r.Cases[i]
@@ -282,7 +270,25 @@ func (r *Repository) compared(e *element) {
 		if c.Enabled != nil {
 			e.say(lead+"enabled", strconv.FormatBool(*c.Enabled))
 		}
+		e.requirements(lead, c.Needs, c.Witness)
 		c.Definition.compared(e, lead)
+	}
+}
+
+// requirements compares what is wanted of hosts.
+func (e *element) requirements(lead string, n *Needs, w *Witness) {
+	if n != nil {
+		e.set(lead+"needs packages", n.Packages)
+		e.set(lead+"needs repositories", n.Repositories)
+		for k, v := range n.Free {
+			e.say(lead+"needs free "+k, fmt.Sprintf("%d MiB", v>>20))
+		}
+		for k, v := range n.Tools {
+			e.say(lead+"needs "+k, v.Value)
+		}
+	}
+	if w != nil {
+		e.say(lead+"witness", strings.TrimSpace(w.Package.Value+" "+w.AtLeast.Value))
 	}
 }
 
@@ -298,13 +304,25 @@ func (d *Definition) compared(e *element, lead string) {
 		e.set(lead+"add-components", deb.Add)
 		e.set(lead+"drop-components", deb.Drop)
 		e.text(lead+"pin", deb.Pin)
+		for i := range deb.Releases {
+			r := &deb.Releases[i]
+			lead := fmt.Sprintf("%srelease %d ", lead, i+1)
+			e.text(lead+"origin", r.Origin)
+			e.text(lead+"label", r.Label)
+			e.text(lead+"suite", r.Suite)
+			e.text(lead+"codename", r.Codename)
+			e.say(lead+"not-automatic", strconv.FormatBool(r.NotAutomatic))
+			e.say(lead+"but-automatic-upgrades", strconv.FormatBool(r.ButAutomaticUpgrades))
+		}
 		e.number(lead+"priority", deb.Priority)
+		e.requirements(lead, deb.Needs, deb.Witness)
 	}
 	for family, p := range d.Places() {
 		if p == nil {
 			continue
 		}
 		lead := lead + family + " "
+		e.requirements(lead, p.Needs, p.Witness)
 		e.text(lead+"url", p.URL)
 		e.row(lead+"mirrors", p.Mirrors)
 		e.set(lead+"sections", p.Sections)

@@ -47,9 +47,7 @@ func (l *loader) url(f field) *Text {
 		return nil
 	}
 	l.noSecret(t)
-	if !strings.Contains(t.Value, ":") && !strings.HasPrefix(t.Value, "${") {
-		l.fail("value", t.Pos, fmt.Sprintf("the url %q has no scheme", t.Value), "begin it with https://")
-	}
+	l.checkURL(t)
 	return &t
 }
 
@@ -58,9 +56,7 @@ func (l *loader) mirrors(f field) []Text {
 	list := l.list(f, "mirrors")
 	for _, t := range list {
 		l.noSecret(t)
-		if !strings.Contains(t.Value, ":") && !strings.HasPrefix(t.Value, "${") {
-			l.fail("value", t.Pos, fmt.Sprintf("the mirror %q has no scheme", t.Value), "begin it with https://")
-		}
+		l.checkURL(t)
 	}
 	if list != nil && len(list) == 0 {
 		l.fail("value", f.at, "the list of mirrors is empty", "name at least one, or give url")
@@ -94,6 +90,10 @@ func (l *loader) place(f field) *Place {
 			d.Sections = l.words(x)
 		case "priority":
 			d.Priority = l.number(x, "priority")
+		case "needs":
+			d.Needs = l.needs(x, keysOf[familyNeedsForm]()...)
+		case "witness":
+			d.Witness = l.witness(x)
 		case "access":
 			v := l.oneOf(x, "access", Accesses[f.key]...)
 			d.Access = &Text{v, x.at}
@@ -167,6 +167,13 @@ func (d *Definition) texts(out []Text) []Text {
 	}
 	if d.Deb != nil && d.Deb.Pin != nil {
 		out = append(out, *d.Deb.Pin)
+	}
+	if d.Deb != nil {
+		for i := range d.Deb.Releases {
+			for _, t := range d.Deb.Releases[i].Texts() {
+				out = append(out, *t)
+			}
+		}
 	}
 	for i := range d.Files {
 		out = d.Files[i].texts(out)

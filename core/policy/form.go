@@ -42,14 +42,18 @@ type definitionForm struct {
 }
 
 type flatpakForm struct {
-	URL      string `yaml:"url" doc:"URL of the remote" form:"url"`
-	Priority *int   `yaml:"priority" doc:"flatpak's own number, where above and below do not do"`
+	URL      string           `yaml:"url" doc:"URL of the remote" form:"url"`
+	Priority *int             `yaml:"priority" doc:"flatpak's own number, where above and below do not do"`
+	Needs    *familyNeedsForm `yaml:"needs" doc:"what hosts of this family must have, as well as what all must"`
+	Witness  *witnessForm     `yaml:"witness" doc:"a package that proves that it works on hosts of this family"`
 }
 
 type placeForm struct {
-	URL      string   `yaml:"url" doc:"base URL" form:"url"`
-	Sections []string `yaml:"sections" doc:"in place: names of the sections that are the distribution's own"`
-	Priority *int     `yaml:"priority" doc:"the package manager's own number, where above and below do not do"`
+	URL      string           `yaml:"url" doc:"base URL" form:"url"`
+	Sections []string         `yaml:"sections" doc:"in place: names of the sections that are the distribution's own"`
+	Priority *int             `yaml:"priority" doc:"the package manager's own number, where above and below do not do"`
+	Needs    *familyNeedsForm `yaml:"needs" doc:"what hosts of this family must have, as well as what all must"`
+	Witness  *witnessForm     `yaml:"witness" doc:"a package that proves that it works on hosts of this family"`
 }
 
 type rpmForm struct {
@@ -66,23 +70,43 @@ type zyppForm struct {
 }
 
 type archForm struct {
-	URL      string   `yaml:"url" doc:"base URL" form:"url"`
-	Sections []string `yaml:"sections" doc:"in place: names of the sections that are the distribution's own"`
-	Mirrors  []string `yaml:"mirrors" doc:"base URLs of mirrors, which become a file of their own"`
-	Access   string   `yaml:"access" doc:"how a licensed repository is opened" enum:"login-in-url"`
+	URL      string           `yaml:"url" doc:"base URL" form:"url"`
+	Sections []string         `yaml:"sections" doc:"in place: names of the sections that are the distribution's own"`
+	Mirrors  []string         `yaml:"mirrors" doc:"base URLs of mirrors, which become a file of their own"`
+	Access   string           `yaml:"access" doc:"how a licensed repository is opened" enum:"login-in-url"`
+	Needs    *familyNeedsForm `yaml:"needs" doc:"what hosts of this family must have, as well as what all must"`
+	Witness  *witnessForm     `yaml:"witness" doc:"a package that proves that it works on hosts of this family"`
 }
 
 type debForm struct {
-	URL        string   `yaml:"url" doc:"base URL" form:"url"`
-	Mirrors    []string `yaml:"mirrors" doc:"base URLs of mirrors, which become a file of their own"`
-	Suites     []string `yaml:"suites" doc:"suites, or paths that end in /"`
-	Components []string `yaml:"components" doc:"components of each suite"`
-	Archs      []string `yaml:"architectures" doc:"architectures; the host's own when left out"`
-	Kinds      []string `yaml:"kinds" doc:"what is fetched" enum:"binary,source"`
-	Add        []string `yaml:"add-components" doc:"components that are added"`
-	Drop       []string `yaml:"drop-components" doc:"components that are taken out"`
-	Pin        string   `yaml:"pin" doc:"what a pin of preferences(5) matches; origin and the host of the url when left out"`
-	Priority   *int     `yaml:"priority" doc:"Pin-Priority, where above and below do not do"`
+	URL        string           `yaml:"url" doc:"base URL" form:"url"`
+	Mirrors    []string         `yaml:"mirrors" doc:"base URLs of mirrors, which become a file of their own"`
+	Suites     []string         `yaml:"suites" doc:"suites, or paths that end in /"`
+	Components []string         `yaml:"components" doc:"components of each suite"`
+	Archs      []string         `yaml:"architectures" doc:"architectures; the host's own when left out"`
+	Kinds      []string         `yaml:"kinds" doc:"what is fetched" enum:"binary,source"`
+	Add        []string         `yaml:"add-components" doc:"components that are added"`
+	Drop       []string         `yaml:"drop-components" doc:"components that are taken out"`
+	Release    releaseForm      `yaml:"release" doc:"what the Release file of the suite says, which a pin matches; a list where there are several suites"`
+	Pin        string           `yaml:"pin" doc:"what a pin of preferences(5) matches, where release does not do"`
+	Priority   *int             `yaml:"priority" doc:"Pin-Priority, where above and below do not do"`
+	Needs      *familyNeedsForm `yaml:"needs" doc:"what hosts of this family must have, as well as what all must"`
+	Witness    *witnessForm     `yaml:"witness" doc:"a package that proves that it works on hosts of this family"`
+}
+
+type familyNeedsForm struct {
+	Packages []string          `yaml:"packages" doc:"packages that must be installed"`
+	Free     map[string]string `yaml:"free" doc:"space that must be free: folder, then an amount such as 200MiB" form:"size"`
+	Tools    map[string]string `yaml:"tools" doc:"package tools and the least version of each"`
+}
+
+type releaseForm struct {
+	Origin               string `yaml:"origin" doc:"the field Origin"`
+	Label                string `yaml:"label" doc:"the field Label"`
+	Suite                string `yaml:"suite" doc:"the field Suite"`
+	Codename             string `yaml:"codename" doc:"the field Codename"`
+	NotAutomatic         *bool  `yaml:"not-automatic" doc:"it says NotAutomatic: yes, so apt installs nothing from it of itself"`
+	ButAutomaticUpgrades *bool  `yaml:"but-automatic-upgrades" doc:"it says ButAutomaticUpgrades: yes"`
 }
 
 type repositoryForm struct {
@@ -123,8 +147,10 @@ type witnessForm struct {
 }
 
 type caseForm struct {
-	Where   string `yaml:"where" doc:"condition in CEL" need:"yes"`
-	Enabled *bool  `yaml:"enabled" doc:"false keeps the source present and off"`
+	Where   string           `yaml:"where" doc:"condition in CEL" need:"yes"`
+	Enabled *bool            `yaml:"enabled" doc:"false keeps the source present and off"`
+	Needs   *familyNeedsForm `yaml:"needs" doc:"what these hosts must have, as well as what all must"`
+	Witness *witnessForm     `yaml:"witness" doc:"a package that proves that it works on these hosts"`
 	definitionForm
 	Files map[string]definitionForm `yaml:"files" doc:"further files of the repository, by name"`
 }

@@ -97,8 +97,10 @@ type loader struct {
 	policy   *Policy
 	out      []diag.Diagnostic
 	file     string
+	shift    int // lines above the piece of the file that is being read
 	compiler *condition.Compiler
 	noticeAt diag.Pos
+	hints    int
 	used     map[string]bool // "repository x", "group x", "key x"
 }
 
@@ -123,9 +125,24 @@ func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 	if len(l.policy.Files) == 0 {
 		l.report("nothing-read", diag.Error, diag.Pos{File: "."}, "no policy file (*.yaml) stands in the folder", "name the folder that holds policy.yaml")
 	}
+	if !l.bounded() {
+		return l.policy, l.out
+	}
 	for _, name := range l.policy.Files {
 		l.file = name
 		l.readFile(folder[name])
+	}
+	if n := len(l.policy.Assignments); n > mostAssignments {
+		l.fail("too-large", l.policy.Assignments[mostAssignments].Pos, fmt.Sprintf("there are %d assignments, and %d are the most", n, mostAssignments), "give groups of groups what they have in common")
+	}
+	if n := len(l.policy.Repositories); n > mostAssignments {
+		l.fail("too-large", diag.Pos{File: "."}, fmt.Sprintf("there are %d repositories, and %d are the most", n, mostAssignments), "say what they have in common once, with settings and cases")
+	}
+	if unread := slices.DeleteFunc(slices.Clone(l.out), func(d diag.Diagnostic) bool {
+		return d.Code != "syntax" && d.Code != "encoding" && d.Code != "too-large"
+	}); len(unread) > 0 {
+		diag.Sort(unread) // what follows from a file that is not read is not said
+		return l.policy, unread
 	}
 	l.references()
 	l.groupReferences()
@@ -158,7 +175,7 @@ func (l *loader) pos(n ast.Node) diag.Pos {
 		n = v.Key
 	}
 	if t := n.GetToken(); t != nil && t.Position != nil {
-		return diag.At(l.file, t.Position.Line, t.Position.Column)
+		return diag.At(l.file, t.Position.Line+l.shift, t.Position.Column)
 	}
 	return diag.Pos{File: l.file}
 }
@@ -179,31 +196,55 @@ func (l *loader) readFile(data []byte) {
 		l.fail("syntax", diag.At(l.file, at, 1), fmt.Sprintf("brackets are nested more than %d deep", maxDepth), "write it flat")
 		return
 	}
-	f, err := parse(data)
-	if err != nil {
-		at := diag.Pos{File: l.file}
-		msg := err.Error()
-		var se *yaml.SyntaxError
-		if errors.As(err, &se) {
-			msg = se.Message
-			if se.Token != nil && se.Token.Position != nil {
-				at.Line, at.Column = se.Token.Position.Line, se.Token.Position.Column
-			}
-		}
-		l.fail("syntax", at, "not YAML: "+strings.Join(strings.Fields(msg), " "), "look at the line and the one above it")
+	if at := nesting(data); at > 0 {
+		l.fail("syntax", diag.At(l.file, at, 1), fmt.Sprintf("lists and mappings are nested more than %d deep", maxIndent), "write it flat")
 		return
 	}
-	seen := false
-	for _, doc := range f.Docs {
-		if doc.Body == nil {
-			continue
+	var docs []ast.Node
+	var shifts []int
+	parts := pieces(data)
+	for _, p := range parts {
+		f, err := parse(p.text)
+		if err != nil && len(parts) > 1 { // the parser says best what is wrong with the whole
+			parts = []piece{{text: data}}
+			docs, shifts = nil, nil
+			f, err = parse(data)
 		}
-		l.document(doc.Body)
-		seen = true
+		if err != nil {
+			l.unreadable(err)
+			return
+		}
+		for _, doc := range f.Docs {
+			if doc.Body != nil {
+				docs, shifts = append(docs, doc.Body), append(shifts, p.shift)
+			}
+		}
+		if len(parts) == 1 {
+			break
+		}
 	}
-	if !seen {
+	for i, n := range docs {
+		l.shift = shifts[i]
+		l.document(n, i > 0 && len(parts) > 1)
+	}
+	l.shift = 0
+	if len(docs) == 0 {
 		l.fail("format", diag.At(l.file, 1, 1), "the file is empty", "begin it with: format: "+Format)
 	}
+}
+
+// unreadable says why a file is no YAML.
+func (l *loader) unreadable(err error) {
+	at := diag.Pos{File: l.file}
+	msg := err.Error()
+	var se *yaml.SyntaxError
+	if errors.As(err, &se) {
+		msg = se.Message
+		if se.Token != nil && se.Token.Position != nil {
+			at.Line, at.Column = se.Token.Position.Line, se.Token.Position.Column
+		}
+	}
+	l.fail("syntax", at, "not YAML: "+strings.Join(strings.Fields(msg), " "), "look at the line and the one above it")
 }
 
 // parse parses YAML. A text on which the parser itself breaks is no YAML either.
@@ -365,7 +406,8 @@ func (l *loader) list(f field, what string) []Text {
 	return out
 }
 
-func (l *loader) document(n ast.Node) {
+// document reads one document. more is true for a further piece of the file.
+func (l *loader) document(n ast.Node, more bool) {
 	fields := l.mapping(n, "a policy file", keysOf[fileForm]()...)
 	given := false
 	for _, f := range fields {
@@ -377,7 +419,7 @@ func (l *loader) document(n ast.Node) {
 			}
 		}
 	}
-	if !given && len(fields) > 0 {
+	if !given && !more && len(fields) > 0 {
 		l.fail("format", l.pos(n), "the format is not named", "begin the file with: format: "+Format)
 	}
 	for _, f := range fields {
@@ -564,7 +606,7 @@ func (l *loader) repository(f field) {
 		case "media":
 			r.Media = l.media(x)
 		case "needs":
-			r.Needs = l.needs(x)
+			r.Needs = l.needs(x, keysOf[needsForm]()...)
 		case "witness":
 			r.Witness = l.witness(x)
 		case "deb", "rpm", "zypp", "arch", "flatpak", "files":
@@ -736,11 +778,54 @@ func (l *loader) deb(f field) *Deb {
 					l.fail("value", t.Pos, fmt.Sprintf("the pin is %q", t.Value), "write it as Pin: of preferences(5), such as release o=Saltmarsh")
 				}
 			}
+		case "release":
+			d.Releases = l.releases(x)
+		case "needs":
+			d.Needs = l.needs(x, keysOf[familyNeedsForm]()...)
+		case "witness":
+			d.Witness = l.witness(x)
 		case "priority":
 			d.Priority = l.number(x, "priority")
 		}
 	}
+	if d.Pin != nil && d.Releases != nil {
+		l.fail("conflict", d.Pin.Pos, "both pin and release say what the pin matches", "keep one of them")
+	}
 	return d
+}
+
+// releases reads what Release files say: one mapping, or a list of them.
+func (l *loader) releases(f field) (out []Release) {
+	nodes := []ast.Node{f.node}
+	if seq, ok := f.node.(*ast.SequenceNode); ok {
+		nodes = seq.Values
+	}
+	for _, n := range nodes {
+		r := Release{Pos: l.pos(n)}
+		for _, x := range l.mapping(n, "release", keysOf[releaseForm]()...) {
+			switch x.key {
+			case "not-automatic":
+				r.NotAutomatic = l.boolean(x, x.key)
+			case "but-automatic-upgrades":
+				r.ButAutomaticUpgrades = l.boolean(x, x.key)
+			default:
+				t, ok := l.text(x, x.key)
+				if !ok {
+					continue
+				}
+				if strings.ContainsAny(t.Value, ",\r\n") {
+					l.fail("value", t.Pos, fmt.Sprintf("the %s of the release is %q, and a pin cannot say a comma", x.key, t.Value), "leave it out and give the others")
+				}
+				*map[string]**Text{"origin": &r.Origin, "label": &r.Label, "suite": &r.Suite, "codename": &r.Codename}[x.key] = &t
+			}
+		}
+		if len(r.Texts()) == 0 {
+			l.fail("missing", r.Pos, "the release says nothing that a pin can match", "give origin, label, suite or codename as the Release file says them; lantern policy check --upstreams asks")
+			continue
+		}
+		out = append(out, r)
+	}
+	return out
 }
 
 // words is a list of texts none of which may hold blanks: a file has no way to say them.
@@ -772,6 +857,10 @@ func (l *loader) cases(f field) []Case {
 			case "enabled":
 				b := l.boolean(x, "enabled")
 				c.Enabled = &b
+			case "needs":
+				c.Needs = l.needs(x, keysOf[familyNeedsForm]()...)
+			case "witness":
+				c.Witness = l.witness(x)
 			}
 		}
 		if c.Where == nil {
@@ -957,32 +1046,46 @@ func (l *loader) unusedDefinitions() {
 // circles finds assignments that stand over themselves by way of others.
 func (l *loader) circles() {
 	list := l.policy.Assignments
-	over := func(i int) (out []int) {
-		for j, b := range list {
-			if i != j && slices.ContainsFunc(list[i].Over, func(g Text) bool {
-				return slices.ContainsFunc(b.To, func(t Text) bool { return t.Value == g.Value })
-			}) {
-				out = append(out, j)
+	to := map[string][]int{} // group → assignments to it
+	for i, a := range list {
+		for _, t := range a.To {
+			to[t.Value] = append(to[t.Value], i)
+		}
+	}
+	const (
+		open = 1
+		done = 2
+	)
+	state := make([]int, len(list))
+	var walk func(i int) bool
+	walk = func(i int) bool {
+		state[i] = open
+		for _, g := range list[i].Over {
+			for _, j := range to[g.Value] {
+				if i == j || state[j] == done {
+					continue
+				}
+				if state[j] == open {
+					l.fail("cycle", list[j].Over[0].Pos, fmt.Sprintf("the assignment at %s stands over itself by way of others, so neither wins", list[j].Pos), "take one over: out")
+					return false
+				}
+				if !walk(j) {
+					return false
+				}
 			}
 		}
-		return out
+		state[i] = done
+		return true
 	}
 	for i := range list {
-		seen := map[int]bool{}
-		for next := over(i); len(next) > 0; {
-			j := next[0]
-			next = next[1:]
-			if j == i {
-				l.fail("cycle", list[i].Over[0].Pos, fmt.Sprintf("the assignment at %s stands over itself by way of others, so neither wins", list[i].Pos), "take one over: out")
-				return
-			}
-			if !seen[j] {
-				seen[j] = true
-				next = append(next, over(j)...)
-			}
+		if state[i] == 0 && !walk(i) {
+			return
 		}
 	}
 }
+
+// mostHints bounds for how many names the nearest one is looked for.
+const mostHints = 50
 
 func hint[T any](name string, all map[string]T) string {
 	list := make([]string, 0, len(all))
@@ -998,7 +1101,11 @@ func hint[T any](name string, all map[string]T) string {
 func resolveName[T any](l *loader, kind string, t Text, all map[string]T) {
 	l.used[kind+" "+t.Value] = true
 	if _, ok := all[t.Value]; !ok {
-		l.fail("unknown-name", t.Pos, fmt.Sprintf("there is no %s %q", kind, t.Value), "define it first"+hint(t.Value, all))
+		near := ""
+		if l.hints++; l.hints <= mostHints {
+			near = hint(t.Value, all)
+		}
+		l.fail("unknown-name", t.Pos, fmt.Sprintf("there is no %s %q", kind, t.Value), "define it first"+near)
 	}
 }
 

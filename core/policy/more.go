@@ -190,9 +190,9 @@ func (l *loader) media(f field) *Media {
 	return m
 }
 
-func (l *loader) needs(f field) *Needs {
+func (l *loader) needs(f field, allowed ...string) *Needs {
 	n := &Needs{Pos: f.at, Free: map[string]int64{}, Tools: map[string]Text{}}
-	for _, x := range l.mapping(f.node, "needs", keysOf[needsForm]()...) {
+	for _, x := range l.mapping(f.node, "needs", allowed...) {
 		switch x.key {
 		case "packages":
 			n.Packages = l.words(x)

@@ -127,6 +127,8 @@ type Case struct {
 	Pos     diag.Pos
 	Where   *condition.Condition
 	Enabled *bool
+	Needs   *Needs   // as well as what is needed anyway
+	Witness *Witness // instead
 	Definition
 }
 
@@ -142,7 +144,31 @@ type Deb struct {
 	Drop       []Text
 	Mirrors    []Text
 	Pin        *Text
+	Releases   []Release // what the Release files of its suites say
 	Priority   *int
+	Needs      *Needs   // of hosts with apt, as well as what is needed anyway
+	Witness    *Witness // of hosts with apt, instead
+}
+
+// Release is what the Release file of a suite says of it, as the policy has it.
+type Release struct {
+	Pos                  diag.Pos
+	Origin               *Text
+	Label                *Text
+	Suite                *Text
+	Codename             *Text
+	NotAutomatic         bool
+	ButAutomaticUpgrades bool
+}
+
+// Texts are the fields in which names are filled in.
+func (r *Release) Texts() (out []*Text) {
+	for _, t := range []*Text{r.Origin, r.Label, r.Suite, r.Codename} {
+		if t != nil {
+			out = append(out, t)
+		}
+	}
+	return out
 }
 
 // Place is what a repository is to dnf, zypper, pacman or flatpak. Nil lists are not
@@ -153,8 +179,34 @@ type Place struct {
 	Mirrors   []Text
 	Sections  []Text // in place: names of the distribution's own sections
 	Priority  *int
-	Access    *Text // how a licensed one is opened; nil: by login
-	Authority *Text // rpm only: certificates that vouch for the server
+	Access    *Text    // how a licensed one is opened; nil: by login
+	Authority *Text    // rpm only: certificates that vouch for the server
+	Needs     *Needs   // of hosts of the family, as well as what is needed anyway
+	Witness   *Witness // of hosts of the family, instead
+}
+
+// Requirements yields what a repository wants of hosts anyway, per family and in cases.
+func (r *Repository) Requirements(yield func(*Needs, *Witness) bool) {
+	definition := func(d *Definition) bool {
+		if d.Deb != nil && !yield(d.Deb.Needs, d.Deb.Witness) {
+			return false
+		}
+		for _, p := range []*Place{d.Rpm, d.Zypp, d.Arch, d.Flat} {
+			if p != nil && !yield(p.Needs, p.Witness) {
+				return false
+			}
+		}
+		return true
+	}
+	if !yield(r.Needs, r.Witness) || !definition(&r.Definition) {
+		return
+	}
+	for i := range r.Cases {
+		c := &r.Cases[i]
+		if !yield(c.Needs, c.Witness) || !definition(&c.Definition) {
+			return
+		}
+	}
 }
 
 // How a licensed repository is opened on a host.

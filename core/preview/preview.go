@@ -8,7 +8,9 @@ import (
 
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/source"
 )
@@ -47,6 +49,40 @@ func Weakens(sheet *source.Sheet, survey *source.Survey) (out []string) {
 		if !rule.Enabled {
 			out = append(out, fmt.Sprintf("%s is switched off, so its updates do not come any more", rule.Repository))
 		}
+	}
+	return append(out, takesOwn(sheet, survey, releases)...)
+}
+
+// takesOwn names the distribution's own entries that unlisted: remove would take.
+func takesOwn(sheet *source.Sheet, survey *source.Survey, releases map[string]*source.SheetSource) (out []string) {
+	if sheet.Unlisted != source.UnlistedRemove {
+		return nil
+	}
+	owned, own := sheet.Paths(), map[string]bool{}
+	for _, p := range deb.OwnFiles(survey.Traits.OS.ID) {
+		own[p] = true
+	}
+	for _, rule := range sheet.InPlace {
+		if len(rule.Sections) > 0 {
+			for i := range family.JudgeSections(rule, sheet.Family, survey.Sources, owned).Covers {
+				owned[fmt.Sprintf("%s:%d", survey.Sources[i].File, survey.Sources[i].Line)] = true
+			}
+			continue
+		}
+		for i := range deb.Judge(rule, survey.Sources, owned).Covers {
+			owned[fmt.Sprintf("%s:%d", survey.Sources[i].File, survey.Sources[i].Line)] = true
+		}
+	}
+	id := survey.Traits.OS.ID
+	for i := range survey.Sources {
+		s := &survey.Sources[i]
+		packaged := s.Owner != nil && *s.Owner != ""
+		if !s.Enabled || s.Family != sheet.Family || owned[s.File] || owned[fmt.Sprintf("%s:%d", s.File, s.Line)] || drift.Doubles(s, releases) != nil ||
+			!packaged && !own[s.File] && !(id != "" && strings.HasPrefix(s.ID, id)) {
+			continue
+		}
+		what := strings.TrimSpace(strings.Join(append(slices.Clone(s.EffURLs), s.EffSuites...), " "))
+		out = append(out, fmt.Sprintf("%s:%d is the distribution's own (%s) and would be removed: unlisted: remove takes everything that the policy does not list; list it with in-place: true", s.File, s.Line, what))
 	}
 	return out
 }

@@ -261,6 +261,13 @@ func (e *explained) causes(aspect string, f source.SheetFile, d *policy.Definiti
 		if aspect == "pin" && isDeb && d.Deb.Pin != nil {
 			out = append(out, e.text("pin", *d.Deb.Pin)...)
 		}
+		if aspect == "pin" && isDeb {
+			for i := range d.Deb.Releases {
+				for _, t := range d.Deb.Releases[i].Texts() {
+					out = append(out, e.text("its Release file", *t)...)
+				}
+			}
+		}
 		return out
 	case "authority":
 		if place != nil && place.Authority != nil {

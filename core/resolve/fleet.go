@@ -20,6 +20,7 @@ type Fleet struct {
 	counts   map[*Result]int
 	releases map[string]map[string]string // os id → codename → version
 	codename map[*Result]source.OS
+	ahead    map[string]*foreseen
 }
 
 // mostNamed bounds how many hosts a diagnostic names.
@@ -27,7 +28,7 @@ const mostNamed = 3
 
 // NewFleet begins with no hosts.
 func NewFleet(r *Resolver) *Fleet {
-	return &Fleet{r, map[string]bool{}, map[*Result][]string{}, map[*Result]int{}, map[string]map[string]string{}, map[*Result]source.OS{}}
+	return &Fleet{resolver: r, hosts: map[string]bool{}, results: map[*Result][]string{}, counts: map[*Result]int{}, releases: map[string]map[string]string{}, codename: map[*Result]source.OS{}}
 }
 
 // Add resolves a host, or takes note of a result.
@@ -98,6 +99,7 @@ func (f *Fleet) Diagnostics() []diag.Diagnostic {
 		}
 		out = append(out, g.d)
 	}
+	out = append(out, f.foretold()...)
 	if len(f.hosts) > 0 {
 		out = append(out, f.missing()...)
 		out = append(out, f.neverApply(results)...)

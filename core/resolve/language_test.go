@@ -40,7 +40,7 @@ func find(t *testing.T, s *source.Sheet, path string) string {
 func TestOrderIsSaidOnceAndRenderedForEachFamily(t *testing.T) {
 	p := load(t, languageKeys+`repositories:
   base: { keys: [gannet-2025], deb: { url: "https://a.example/base", suites: [stable], components: [main] }, rpm: { url: "https://a.example/base" }, zypp: { url: "https://a.example/base" }, arch: { url: "https://a.example/base" }, flatpak: { url: "https://a.example/base" } }
-  upper: { keys: [gannet-2025], above: [base], deb: { url: "https://b.example/upper", suites: [stable], components: [main] }, rpm: { url: "https://b.example/upper" }, zypp: { url: "https://b.example/upper" }, arch: { url: "https://b.example/upper" }, flatpak: { url: "https://b.example/upper" } }
+  upper: { keys: [gannet-2025], above: [base], deb: { url: "https://b.example/upper", suites: [stable], components: [main], release: { origin: Upper, codename: stable } }, rpm: { url: "https://b.example/upper" }, zypp: { url: "https://b.example/upper" }, arch: { url: "https://b.example/upper" }, flatpak: { url: "https://b.example/upper" } }
   lower: { keys: [gannet-2025], below: [base], deb: { url: "https://c.example/lower", suites: [stable], components: [main], pin: release o=Lower }, rpm: { url: "https://c.example/lower", priority: 150 }, zypp: { url: "https://c.example/lower" }, arch: { url: "https://c.example/lower" }, flatpak: { url: "https://c.example/lower", priority: -5 } }
 assign: [{ to: everyone, repositories: [base, upper, lower] }]
 `)
@@ -50,7 +50,7 @@ assign: [{ to: everyone, repositories: [base, upper, lower] }]
 	deb.Tools["flatpak"] = "1.14.10"
 	res := r.Resolve(host("desk-3.brinewick.test", deb, nil))
 	require.Empty(t, res.Trouble)
-	assert.Contains(t, find(t, res.Sheet, "/etc/apt/preferences.d/lantern-upper.pref"), "\nPackage: *\nPin: origin \"b.example\"\nPin-Priority: 510\n")
+	assert.Contains(t, find(t, res.Sheet, "/etc/apt/preferences.d/lantern-upper.pref"), "\nPackage: *\nPin: release o=Upper,n=stable\nPin-Priority: 510\n")
 	assert.Contains(t, find(t, res.Sheet, "/etc/apt/preferences.d/lantern-lower.pref"), "\nPin: release o=Lower\nPin-Priority: 490\n")
 	remotes := map[string]int{}
 	for _, s := range res.Sheet.Sources {
@@ -215,7 +215,7 @@ func TestAnEditOfWhatARepositoryFollowsFromIsSeen(t *testing.T) {
 	head := languageKeys + "repositories:\n  a: { keys: [gannet-2025], %s deb: { url: \"https://a.example/a\", suites: [stable], components: [main]%s } }\n  b: { keys: [gannet-2025], deb: { url: \"https://b.example/a\", suites: [stable], components: [main] } }\nassign: [{ to: everyone, repositories: [a, b] }]\n"
 	var m resolve.Memory
 	seen := map[string]string{}
-	for _, edit := range [][2]string{{"", ""}, {"above: [b],", ""}, {"below: [b],", ""}, {"above: [b],", ", priority: 700"}, {"above: [b],", ", pin: release o=A"}, {"witness: { package: a },", ""}, {"needs: { packages: [a] },", ""}, {"needs: { tools: { apt: \"2\" } },", ""}} {
+	for _, edit := range [][2]string{{"", ""}, {"above: [b],", ", release: { origin: A }"}, {"below: [b],", ", release: { origin: A }"}, {"below: [b],", ", release: { origin: A, not-automatic: true }"}, {"above: [b],", ", release: { origin: A }, priority: 700"}, {"above: [b],", ", pin: release o=B"}, {"above: [b],", ", release: [{ origin: A, label: L }, { origin: A, codename: c }]"}, {"witness: { package: a },", ""}, {"needs: { packages: [a] },", ""}, {"needs: { tools: { apt: \"2\" } },", ""}} {
 		text := strings.Replace(strings.Replace(head, "%s", edit[0], 1), "%s", edit[1], 1)
 		res := resolve.NewWith(load(t, text), &m).Resolve(host("gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil))
 		require.Empty(t, res.Trouble)

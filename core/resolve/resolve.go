@@ -62,10 +62,10 @@ type Resolver struct {
 	reads   []string // facts that the policy looks at, sorted
 	perHost bool     // whether host.name is among them
 	classes map[string]*class
-	above   map[[2]int]bool // assignment i stands over assignment j
-	to      [][]int         // groups of each assignment, -1 for everyone
-	holders []holder        // of media
-	made    bool            // some groups are made of others
+	above   [][]uint64 // bit j of row i: assignment i stands over assignment j
+	to      [][]int    // groups of each assignment, -1 for everyone
+	holders []holder   // of media
+	made    bool       // some groups are made of others
 
 	groupNumbers map[string]int             // name → index into groups
 	assigned     map[string]map[string]bool // repository → settings that assignments say
@@ -164,7 +164,7 @@ func NewWith(p *policy.Policy, m *Memory) *Resolver {
 	if m.parts == nil || len(m.parts) > mostParts || len(m.sheets) > mostSheets {
 		m.parts, m.sheets = map[string]*part{}, map[string]*written{}
 	}
-	r := &Resolver{policy: p, memory: m, classes: map[string]*class{}, above: map[[2]int]bool{},
+	r := &Resolver{policy: p, memory: m, classes: map[string]*class{},
 		groupNumbers: map[string]int{}, assigned: map[string]map[string]bool{}, results: map[resultKey]*Result{}, plans: map[string]*plan{}, sheets: map[string]*Result{}, numbers: map[string]int{}}
 	for _, g := range p.Groups {
 		r.groups = append(r.groups, g)
@@ -203,7 +203,7 @@ func NewWith(p *policy.Policy, m *Memory) *Resolver {
 	}
 	for i, g := range r.groups {
 		for _, t := range slices.Concat(g.Of, g.Except) {
-			r.made = r.made || slices.ContainsFunc(r.groups, func(x *policy.Group) bool { return x.Name == t.Value })
+			r.made = r.made || p.Groups[t.Value] != nil
 		}
 		r.groupNumbers[g.Name] = i
 	}
@@ -305,6 +305,17 @@ func inspect(repo *policy.Repository, p *policy.Policy) (reads map[string]bool, 
 				text(*t)
 			}
 		}
+		for i := range d.Releases {
+			r := &d.Releases[i]
+			fmt.Fprintf(&b, "release %t %t", r.NotAutomatic, r.ButAutomaticUpgrades)
+			for _, t := range []*policy.Text{r.Origin, r.Label, r.Suite, r.Codename} {
+				if t == nil {
+					b.WriteByte('-')
+				} else {
+					text(*t)
+				}
+			}
+		}
 		number(d.Priority)
 		for _, list := range [][]policy.Text{d.Mirrors, d.Suites, d.Components, d.Archs, d.Kinds, d.Add, d.Drop} {
 			fmt.Fprintf(&b, "%t", list == nil)
@@ -350,17 +361,20 @@ func inspect(repo *policy.Repository, p *policy.Policy) (reads map[string]bool, 
 			text(*m.URL)
 		}
 	}
-	if n := repo.Needs; n != nil {
-		text(n.Packages...)
-		for _, k := range sortedKeys(n.Tools) {
-			text(policy.Text{Value: k}, n.Tools[k])
+	for n, w := range repo.Requirements {
+		b.WriteByte('|')
+		if n != nil {
+			text(n.Packages...)
+			for _, k := range sortedKeys(n.Tools) {
+				text(policy.Text{Value: k}, n.Tools[k])
+			}
+			for _, k := range sortedKeys(n.Free) {
+				fmt.Fprintf(&b, "%q %d", k, n.Free[k])
+			}
 		}
-		for _, k := range sortedKeys(n.Free) {
-			fmt.Fprintf(&b, "%q %d", k, n.Free[k])
+		if w != nil {
+			text(w.Package, w.AtLeast)
 		}
-	}
-	if w := repo.Witness; w != nil {
-		text(w.Package, w.AtLeast)
 	}
 	whole(&repo.Definition)
 	for i := range repo.Cases {
@@ -404,31 +418,40 @@ func (r *Resolver) order() {
 		for _, t := range a.To {
 			if t.Value == policy.Everyone {
 				to = append(to, -1)
-			} else if i := slices.IndexFunc(r.groups, func(g *policy.Group) bool { return g.Name == t.Value }); i >= 0 {
+			} else if i, ok := r.groupNumbers[t.Value]; ok {
 				to = append(to, i)
 			}
 		}
 		r.to = append(r.to, to)
 	}
+	to := map[string][]int{} // group → assignments to it
 	for i, a := range list {
-		for j, b := range list {
-			if i != j && slices.ContainsFunc(a.Over, func(g policy.Text) bool {
-				return slices.ContainsFunc(b.To, func(t policy.Text) bool { return t.Value == g.Value })
-			}) {
-				r.above[[2]int{i, j}] = true
-			}
+		for _, t := range a.To {
+			to[t.Value] = append(to[t.Value], i)
 		}
 	}
-	for k := range list {
-		for i := range list {
-			for j := range list {
-				if r.above[[2]int{i, k}] && r.above[[2]int{k, j}] {
-					r.above[[2]int{i, j}] = true
+	words := (len(list) + 63) / 64
+	r.above = make([][]uint64, len(list))
+	for i := range list {
+		r.above[i] = make([]uint64, words)
+		next := []int{i}
+		for len(next) > 0 { // all that is reached from i
+			at := next[len(next)-1]
+			next = next[:len(next)-1]
+			for _, g := range list[at].Over {
+				for _, j := range to[g.Value] {
+					if j != at && r.above[i][j/64]&(1<<(j%64)) == 0 {
+						r.above[i][j/64] |= 1 << (j % 64)
+						next = append(next, j)
+					}
 				}
 			}
 		}
 	}
 }
+
+// stands reports whether assignment i stands over assignment j.
+func (r *Resolver) stands(i, j int) bool { return r.above[i][j/64]&(1<<(j%64)) != 0 }
 
 // class finds what a host has in common with others.
 func (r *Resolver) class(h *Host, f *condition.Facts) *class {
@@ -731,11 +754,11 @@ func (r *Resolver) strongest(says map[int]string) (int, [2]int, bool) {
 	for _, i := range idx {
 		wins := true
 		for _, j := range idx {
-			if i != j && says[i] != says[j] && !r.above[[2]int{i, j}] {
+			if i != j && says[i] != says[j] && !r.stands(i, j) {
 				wins = false
 			}
 		}
-		if wins && (best < 0 || r.above[[2]int{i, best}]) {
+		if wins && (best < 0 || r.stands(i, best)) {
 			best = i
 		}
 	}
@@ -744,7 +767,7 @@ func (r *Resolver) strongest(says map[int]string) (int, [2]int, bool) {
 	}
 	for _, i := range idx {
 		for _, j := range idx {
-			if i < j && says[i] != says[j] && !r.above[[2]int{i, j}] && !r.above[[2]int{j, i}] {
+			if i < j && says[i] != says[j] && !r.stands(i, j) && !r.stands(j, i) {
 				return 0, [2]int{i, j}, false
 			}
 		}
@@ -855,6 +878,7 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 	}
 	enabled := repo.Enabled
 	def := repo.Definition
+	all := &wants{needs: []*policy.Needs{repo.Needs}, witness: repo.Witness}
 	for i, c := range repo.Cases {
 		ok, err := c.Where.Holds(f)
 		if err != nil {
@@ -867,6 +891,7 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		if c.Enabled != nil {
 			enabled = *c.Enabled
 		}
+		all.cases = append(all.cases, c)
 		mergeDefinition(&def, &c.Definition)
 	}
 	if p.off[name] || p.strange[name] != "" {
@@ -894,7 +919,7 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		x.none = false
 	}
 	if enabled && len(x.sources)+len(x.inPlace) > 0 {
-		x.need, x.witness = prerequisites(repo), proof(repo)
+		w.requirements(all, &def)
 	}
 	if contract := p.strange[name]; contract != "" {
 		for i := range x.sources {
@@ -914,28 +939,6 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		x.keys, x.access = nil, nil
 	}
 	return x
-}
-
-func prerequisites(repo *policy.Repository) *source.SheetNeed {
-	n := repo.Needs
-	if n == nil || len(n.Packages)+len(n.Free)+len(n.Tools) == 0 {
-		return nil
-	}
-	out := &source.SheetNeed{Repository: repo.Name, Free: n.Free, Tools: map[string]string{}}
-	for _, t := range n.Packages {
-		out.Packages = append(out.Packages, t.Value)
-	}
-	for tool, least := range n.Tools {
-		out.Tools[tool] = least.Value
-	}
-	return out
-}
-
-func proof(repo *policy.Repository) *source.SheetWitness {
-	if repo.Witness == nil {
-		return nil
-	}
-	return &source.SheetWitness{Repository: repo.Name, Package: repo.Witness.Package.Value, AtLeast: repo.Witness.AtLeast.Value}
 }
 
 // assemble puts a sheet together from its parts.

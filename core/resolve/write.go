@@ -1,7 +1,9 @@
 package resolve
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -50,10 +52,15 @@ func (w *writing) url(t *policy.Text) string {
 	if t == nil {
 		return ""
 	}
-	if u := w.fill([]policy.Text{*t}); len(u) == 1 {
-		return u[0]
+	u := w.fill([]policy.Text{*t})
+	if len(u) != 1 {
+		return ""
 	}
-	return ""
+	if err := policy.CheckURL(u[0]); err != nil {
+		w.fail("value", t.Pos, fmt.Sprintf("%v, for the host %s", err, w.host.Name), "write it as https://HOST/PATH")
+		return ""
+	}
+	return u[0]
 }
 
 func (w *writing) signingKeys() (out []family.SigningKey) {
@@ -90,10 +97,7 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 	if d.URL == "" && d.Mirrors == nil {
 		return true
 	}
-	if d.Priority == nil {
-		d.Priority = deb.PriorityOf(d.Level)
-	}
-	if d.Priority != nil && !w.pin(def, &d) {
+	if !w.priority(def, &d) || d.Priority != nil && !w.pin(def, &d) {
 		return true
 	}
 	drop := w.fill(def.Drop)
@@ -113,7 +117,38 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 	return true
 }
 
-// pin works out what a pin matches. It reports false where that cannot be said.
+// natural is what apt gives a repository of itself, as far as the policy says.
+func natural(def *policy.Deb) int {
+	n := 500
+	for _, r := range def.Releases {
+		n = min(n, deb.Natural(source.Release{NotAutomatic: r.NotAutomatic, ButAutomaticUpgrades: r.ButAutomaticUpgrades}))
+	}
+	return n
+}
+
+// priority works out the number of a pin. One that says that nothing is to be installed
+// from it of itself is never lifted by its place in the order. It reports false where the
+// policy contradicts that.
+func (w *writing) priority(def *policy.Deb, d *deb.Definition) bool {
+	if d.Priority != nil {
+		return true
+	}
+	d.Priority = deb.PriorityOf(d.Level)
+	n := natural(def)
+	switch {
+	case d.Priority == nil || n >= 500:
+		return true
+	case d.Level < 0:
+		n = min(n, *d.Priority)
+		d.Priority = &n
+		return true
+	}
+	w.fail("conflict", def.Pos, fmt.Sprintf("%q is put above others, and its Release file says that nothing is to be installed from it of itself (NotAutomatic)", w.repo.Name), "where that is meant, say the number: priority: 510")
+	return false
+}
+
+// pin works out what a pin matches: what the Release file of its own suites says. It
+// reports false where that cannot be said.
 func (w *writing) pin(def *policy.Deb, d *deb.Definition) bool {
 	if def.Pin != nil {
 		v, err := policy.Interpolate(def.Pin.Value, w.lookup)
@@ -121,10 +156,36 @@ func (w *writing) pin(def *policy.Deb, d *deb.Definition) bool {
 			w.fail("unknown-fact", def.Pin.Pos, fmt.Sprintf("%v, for the host %s", err, w.host.Name), "give the setting, or use a fact that the host has")
 			return false
 		}
-		d.Pin = v
-	} else if d.Mirrors != nil {
-		w.fail("missing", def.Pos, fmt.Sprintf("%q is put in order and comes from mirrors, which apt does not tell apart by their hosts", d.Repository), "say what the pin matches: pin: release o=…")
+		d.Pins = []string{v}
+		return true
+	}
+	if len(def.Releases) == 0 {
+		w.fail("missing", def.Pos, fmt.Sprintf("%q has a place in the order, and nothing says what its pin matches: the host of its URL would match all that stands there", d.Repository),
+			"say what its Release file says: release: { origin: …, codename: … }; lantern policy check --upstreams asks for it")
 		return false
+	}
+	for _, r := range def.Releases {
+		var fields source.Release
+		for _, f := range []struct {
+			from *policy.Text
+			to   *string
+		}{{r.Origin, &fields.Origin}, {r.Label, &fields.Label}, {r.Suite, &fields.Archive}, {r.Codename, &fields.Codename}} {
+			if f.from == nil {
+				continue
+			}
+			v, err := policy.Interpolate(f.from.Value, w.lookup)
+			if err != nil {
+				w.fail("unknown-fact", f.from.Pos, fmt.Sprintf("%v, for the host %s", err, w.host.Name), "give the setting, or use a fact that the host has")
+				return false
+			}
+			*f.to = v
+		}
+		p := deb.ReleasePin(fields)
+		if p == "" {
+			w.fail("value", r.Pos, fmt.Sprintf("the release comes to nothing that a pin can match, for the host %s", w.host.Name), "give origin, label, suite or codename")
+			return false
+		}
+		d.Pins = append(d.Pins, p)
 	}
 	return true
 }
@@ -134,7 +195,13 @@ func (w *writing) mirrors(list []policy.Text) []string {
 	if list == nil {
 		return nil
 	}
-	return w.fill(list)
+	out := w.fill(list)
+	for i, u := range out {
+		if err := policy.CheckURL(u); err != nil && len(out) == len(list) {
+			w.fail("value", list[i].Pos, fmt.Sprintf("%v, for the host %s", err, w.host.Name), "write it as https://HOST/PATH")
+		}
+	}
+	return out
 }
 
 // place fills a Place's URL in. ok is false where there is nothing to write.
@@ -361,7 +428,10 @@ func mergeDeb(old, over *policy.Deb) *policy.Deb {
 		d.URL, d.Mirrors = nil, over.Mirrors
 	}
 	if over.Pin != nil {
-		d.Pin = over.Pin
+		d.Pin, d.Releases = over.Pin, nil
+	}
+	if over.Releases != nil {
+		d.Pin, d.Releases = nil, over.Releases
 	}
 	if over.Priority != nil {
 		d.Priority = over.Priority
@@ -371,6 +441,7 @@ func mergeDeb(old, over *policy.Deb) *policy.Deb {
 			*x.to = *x.from
 		}
 	}
+	d.Needs, d.Witness = mergeNeeds(d.Needs, over.Needs), cmp.Or(over.Witness, d.Witness)
 	d.Add = append(slices.Clone(d.Add), over.Add...)
 	d.Drop = append(slices.Clone(d.Drop), over.Drop...)
 	return &d
@@ -396,10 +467,24 @@ func mergePlace(old, over *policy.Place) *policy.Place {
 	if over.Priority != nil {
 		d.Priority = over.Priority
 	}
+	d.Needs, d.Witness = mergeNeeds(d.Needs, over.Needs), cmp.Or(over.Witness, d.Witness)
 	for _, x := range []struct{ to, from **policy.Text }{{&d.Access, &over.Access}, {&d.Authority, &over.Authority}} {
 		if *x.from != nil {
 			*x.to = *x.from
 		}
 	}
 	return &d
+}
+
+// mergeNeeds gathers what a definition and a case need.
+func mergeNeeds(old, over *policy.Needs) *policy.Needs {
+	if old == nil || over == nil {
+		return cmp.Or(over, old)
+	}
+	n := &policy.Needs{Pos: over.Pos, Packages: slices.Concat(old.Packages, over.Packages), Free: maps.Clone(old.Free), Tools: maps.Clone(old.Tools)}
+	for folder, size := range over.Free {
+		n.Free[folder] = max(n.Free[folder], size)
+	}
+	maps.Copy(n.Tools, over.Tools)
+	return n
 }

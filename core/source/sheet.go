@@ -73,12 +73,13 @@ type SheetSource struct {
 	Signatures string   `json:"signatures"`    // required or off
 	Support    string   `json:"support"`
 
-	Family     string `json:"family,omitempty"`     // where it is another than the sheet's: flatpak
-	Title      string `json:"title,omitempty"`      // flatpak only
-	Mirrorlist string `json:"mirrorlist,omitempty"` // effective
-	Priority   *int   `json:"priority,omitempty"`   // the package manager's number; nil: none is written
-	Level      int    `json:"level,omitempty"`      // how many repositories of the policy stand below it
-	While      string `json:"while,omitempty"`      // as in SheetFile
+	Family     string   `json:"family,omitempty"`     // where it is another than the sheet's: flatpak
+	Title      string   `json:"title,omitempty"`      // flatpak only
+	Mirrorlist string   `json:"mirrorlist,omitempty"` // effective
+	Priority   *int     `json:"priority,omitempty"`   // the package manager's number; nil: none is written
+	Pins       []string `json:"pins,omitempty"`       // deb: what the pins of that number match
+	Level      int      `json:"level,omitempty"`      // how many repositories of the policy stand below it
+	While      string   `json:"while,omitempty"`      // as in SheetFile
 }
 
 // InPlace says what must hold of entries that belong to the distribution and
@@ -96,6 +97,15 @@ type InPlace struct {
 	// managers whose files have sections. The fields from URLs to Drop but Enabled
 	// are apt's.
 	Sections []string `json:"sections,omitempty"`
+}
+
+// Paths are the files that are the policy's own. The map is the caller's.
+func (s *Sheet) Paths() map[string]bool {
+	out := make(map[string]bool, len(s.Files))
+	for _, f := range s.Files {
+		out[f.Path] = true
+	}
+	return out
 }
 
 // SheetKey is a signing key that sources of the sheet name.

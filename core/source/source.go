@@ -3,7 +3,11 @@
 // standard library; every other package of core speaks in these types.
 package source
 
-import "time"
+import (
+	"slices"
+	"strings"
+	"time"
+)
 
 // Survey is what one host does have. It is public: its JSON form is what
 // `lantern read` prints, and docs/survey.md describes each field.
@@ -22,6 +26,22 @@ type Survey struct {
 	// Media lists the folders of install media that the policy names for this host and
 	// in which something stands. Only an agent fills it.
 	Media []string `json:"media,omitempty"`
+
+	// Releases are what the Release files say that apt has fetched. Only an agent fills
+	// it: it tells which sources a pin would match.
+	Releases []Release `json:"releases,omitempty"`
+}
+
+// Release is what the Release file of a suite says of it.
+type Release struct {
+	URL                  string `json:"url"` // effective, as of its source
+	Suite                string `json:"suite"`
+	Origin               string `json:"origin,omitempty"`
+	Label                string `json:"label,omitempty"`
+	Archive              string `json:"archive,omitempty"` // the field Suite
+	Codename             string `json:"codename,omitempty"`
+	NotAutomatic         bool   `json:"not_automatic,omitempty"`
+	ButAutomaticUpgrades bool   `json:"but_automatic_upgrades,omitempty"`
 }
 
 // File is one source file as it stood when it was read.
@@ -152,4 +172,20 @@ type Problem struct {
 	Line    int    `json:"line"`
 	Message string `json:"message"`
 	Fatal   bool   `json:"fatal" doc:"the package manager refuses to work"`
+}
+
+// Reads lists the files that a source names beside the one that it stands in: keys and
+// lists of mirrors.
+func (s *Source) Reads() (out []string) {
+	for _, by := range append(slices.Clone(s.SignedBy), s.Mirrorlist) {
+		if p := strings.TrimPrefix(by, "file://"); strings.HasPrefix(p, "/") {
+			out = append(out, p)
+		}
+	}
+	for _, u := range s.EffURLs {
+		if p, ok := strings.CutPrefix(u, "mirror+file:"); ok {
+			out = append(out, p)
+		}
+	}
+	return out
 }

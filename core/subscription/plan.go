@@ -139,16 +139,19 @@ func (p *planner) serve() {
 		case x.has:
 		case len(x.fit) == 0 || hopeless[&x.fit[0]]:
 			p.unserved = append(p.unserved, i)
-		case !p.seat(i, map[string]bool{}):
+		case !p.seat(i, map[string]bool{}, map[**Contract]bool{}):
 			p.unserved = append(p.unserved, i)
 			hopeless[&x.fit[0]] = true
 		}
 	}
 }
 
-// seat finds a place for a need; tried are contracts whose sitters were asked to move.
-func (p *planner) seat(i int, tried map[string]bool) bool {
+// seat finds a place for a need; tried are contracts whose sitters were asked to move,
+// asked the lists of those who looked for a place: another of the same list finds none
+// either, in the whole search.
+func (p *planner) seat(i int, tried map[string]bool, asked map[**Contract]bool) bool {
 	x := &p.needs[i]
+	asked[&x.fit[0]] = true
 	for _, c := range x.fit {
 		if p.free[c.Number] != 0 {
 			p.sit(i, c)
@@ -160,14 +163,11 @@ func (p *planner) seat(i int, tried map[string]bool) bool {
 			continue
 		}
 		tried[c.Number] = true
-		asked := map[**Contract]bool{} // lists of those who could not move
 		for _, j := range p.taken[c.Number] {
-			list := &p.needs[j].fit[0]
-			if asked[list] {
+			if asked[&p.needs[j].fit[0]] {
 				continue
 			}
-			asked[list] = true
-			if p.seat(j, tried) {
+			if p.seat(j, tried, asked) {
 				p.taken[c.Number] = slices.DeleteFunc(p.taken[c.Number], func(n int) bool { return n == j })
 				p.taken[c.Number] = append(p.taken[c.Number], i)
 				x.at = c // the seat that was made free

@@ -130,11 +130,17 @@ type Books struct {
 
 	seats map[[2]string]*Seat // host, account
 	used  map[[2]string]int   // account, number
+	at    map[[2]string]int   // account, number → index into Contracts
 }
 
 // NewBooks opens books. A host has one seat in an account.
 func NewBooks(contracts []Contract, seats []Seat, now time.Time) *Books {
-	b := &Books{Contracts: contracts, Now: now, seats: make(map[[2]string]*Seat, len(seats)), used: map[[2]string]int{}}
+	b := &Books{Contracts: contracts, Now: now, seats: make(map[[2]string]*Seat, len(seats)), used: map[[2]string]int{}, at: make(map[[2]string]int, len(contracts))}
+	for i := range contracts {
+		if key := [2]string{contracts[i].Account, contracts[i].Number}; b.at[key] == 0 {
+			b.at[key] = i + 1
+		}
+	}
 	for i := range seats {
 		b.add(&seats[i])
 	}
@@ -168,10 +174,8 @@ func (b *Books) Over(c *Contract) int {
 
 // Contract returns a contract, or nil.
 func (b *Books) Contract(account, number string) *Contract {
-	for i := range b.Contracts {
-		if c := &b.Contracts[i]; c.Account == account && c.Number == number {
-			return c
-		}
+	if i := b.at[[2]string{account, number}]; i > 0 {
+		return &b.Contracts[i-1]
 	}
 	return nil
 }

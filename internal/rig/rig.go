@@ -43,10 +43,27 @@ type Rig struct {
 	Log       *Log // of service and agents
 
 	away atomic.Bool
+	hang atomic.Bool
+	once sync.Once
+}
+
+// Stop ends the service: another can be started on its data folder.
+func (r *Rig) Stop() {
+	r.T.Helper()
+	r.once.Do(func() { require.NoError(r.T, r.Service.Close()) })
 }
 
 // Away takes the service off the network, or brings it back.
 func (r *Rig) Away(away bool) { r.away.Store(away) }
+
+// Closed says that the test itself has closed the service.
+func (r *Rig) Closed() { r.once.Do(func() {}) }
+
+// Hang makes the service take calls and answer none, its streams included, or ends that.
+func (r *Rig) Hang(hang bool) {
+	r.hang.Store(hang)
+	r.Service.HoldEvents(hang)
+}
 
 // Tend lets the service do what is due for seats.
 func (r *Rig) Tend() { r.Service.Tend(context.Background()) }
@@ -101,8 +118,9 @@ func (r *Rig) Accounts() {
 	}
 }
 
-// New starts a service on a fresh data folder. It ends with the test.
-func New(t testing.TB) *Rig {
+// New starts a service on a fresh data folder. It ends with the test. Options change how
+// it is opened.
+func New(t testing.TB, options ...func(*cli.ServiceOptions)) *Rig {
 	t.Helper()
 	r := &Rig{T: t, Dir: t.TempDir(), Clock: &Clock{}, Log: &Log{}}
 	var lns []net.Listener
@@ -116,20 +134,31 @@ func New(t testing.TB) *Rig {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = r.World.Close() })
 	r.Upstreams, r.Desk, r.Upstream = r.World.Upstreams, r.World.Desk, "http://"+r.World.Plain
-	r.Service, err = cli.OpenService(context.Background(), cli.ServiceOptions{
+	o := cli.ServiceOptions{
 		Data: filepath.Join(r.Dir, "data"), Log: slog.New(slog.NewJSONHandler(r.Log, &slog.HandlerOptions{Level: slog.LevelDebug})), Interval: Interval, Now: r.Clock.Now,
-	})
+	}
+	for _, option := range options {
+		option(&o)
+	}
+	r.Service, err = cli.OpenService(context.Background(), o)
 	require.NoError(t, err)
 	r.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
 		if r.away.Load() {
 			panic(http.ErrAbortHandler)
+		}
+		for r.hang.Load() {
+			select {
+			case <-req.Context().Done():
+				return
+			case <-time.After(20 * time.Millisecond):
+			}
 		}
 		r.Service.Handler().ServeHTTP(w, req)
 	}))
 	t.Cleanup(func() {
 		r.Server.CloseClientConnections()
 		r.Server.Close()
-		require.NoError(t, r.Service.Close())
+		r.Stop()
 	})
 	r.Operator = client.New(r.Server.URL, r.Service.FirstToken)
 	return r

@@ -6,6 +6,7 @@ import { useNow } from '../now'
 import Diff from '../parts/Diff.vue'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
+import { useMayChange } from '../role'
 import { ago, clock, count, progressLook, short } from '../words'
 
 const now = useNow()
@@ -41,8 +42,11 @@ const shown = useQuery({
 const underWay = computed(() => latest.value !== undefined && latest.value.ended === null)
 const error = ref<Error | null>(null)
 const busy = ref(false)
+const asking = ref(false)
+const mayChange = useMayChange()
 
 async function begin() {
+  asking.value = false
   busy.value = true
   error.value = null
   try {
@@ -54,7 +58,7 @@ async function begin() {
   }
 }
 
-const finished = (r: Rollout) => (r.counts.done ?? 0) + (r.counts.unchanged ?? 0) + (r.counts.failed ?? 0)
+const finished = (r: Rollout) => (r.counts.done ?? 0) + (r.counts.unchanged ?? 0) + (r.counts.failed ?? 0) + (r.counts.behind ?? 0)
 const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.working ?? 0)
 </script>
 
@@ -65,13 +69,27 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
     <h1 v-else-if="newest && preview.data.value">
       Revision {{ newest.number }}
       <template v-if="preview.data.value.changing">would change <span class="warn">{{ count(preview.data.value.changing, 'host', 'hosts') }}</span></template>
-      <template v-else>is <span class="good">on every host</span> that it is for</template>
+      <template v-else>would change <span class="good">none</span> of the hosts that are known</template>
     </h1>
-    <el-button v-if="newest" type="primary" size="large" :loading="busy || underWay" :disabled="!preview.data.value?.changing || seatsMissing" @click="begin">{{ underWay ? 'Under way' : 'Begin rollout' }}</el-button>
+    <template v-if="newest && mayChange">
+      <span v-if="asking" class="asking card" role="alertdialog" aria-label="Begin the rollout?">
+        <span>Carry revision {{ newest.number }} to {{ count(preview.data.value?.changing ?? 0, 'host', 'hosts') }}<template v-if="weakens.length">, <b class="bad">which weakens security</b></template>?</span>
+        <el-button @click="asking = false">Not now</el-button>
+        <el-button type="primary" :loading="busy" @click="begin">Begin it</el-button>
+      </span>
+      <el-button v-else type="primary" size="large" :loading="busy || underWay" :disabled="!preview.data.value?.changing || seatsMissing" @click="asking = true">{{ underWay ? 'Under way' : `Begin rollout of revision ${newest.number}` }}</el-button>
+    </template>
   </div>
   <p v-if="newest" class="soft">published by {{ newest.author }} {{ ago(newest.created, now) }}<template v-if="newest.message">: {{ newest.message }}</template></p>
   <p v-else-if="revisions.data.value" class="soft">Publish a policy folder: <code>lantern policy publish FOLDER</code></p>
-  <Trouble :error="error ?? preview.error.value" />
+  <Trouble class="told" :error="error" />
+  <Trouble :error="preview.error.value" />
+  <p v-if="preview.data.value && (preview.data.value.unknown.length || preview.data.value.unmanaged || preview.data.value.unsure.length)" class="soft">
+    <b class="warn">? Not looked at:</b>
+    <template v-if="preview.data.value.unknown.length">{{ ' ' }}{{ count(preview.data.value.unknown.length, 'host has', 'hosts have') }} sent no survey yet ({{ preview.data.value.unknown.slice(0, 6).map(short).join(', ') }}).</template>
+    <template v-if="preview.data.value.unmanaged">{{ ' ' }}{{ count(preview.data.value.unmanaged, 'host is', 'hosts are') }} of a family that cannot be changed.</template>
+    <template v-if="preview.data.value.unsure.length">{{ ' ' }}{{ count(preview.data.value.unsure.length, 'host has', 'hosts have') }} not said yet whether what a repository needs is there.</template>
+  </p>
 
   <div v-if="preview.data.value && seatsMissing" class="card seats bad">
     <div v-for="s in preview.data.value.seats.short" :key="s.group + s.account"><b>✗ {{ s.group }}: {{ s.short }} of {{ count(s.needed, 'seat is', 'seats are') }} missing.</b> No rollout begins before there are enough. Without: {{ s.hosts.map(short).join(', ') }}. <span class="soft">{{ s.why }}</span></div>
@@ -94,7 +112,10 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
       <div v-for="h in shown.data.value.hosts" :key="h.host" class="line host">
         <Mark class="mark" :look="progressLook[h.state]" :word="h.state" />
         <router-link class="name" :to="{ name: 'host', params: { name: h.host } }">{{ short(h.host) }}</router-link>
-        <span v-if="h.report?.message" class="bad">at {{ h.report.step }}: {{ h.report.message }}<template v-if="h.report.undone"> (put back as it was)</template></span>
+        <span v-if="h.state === 'behind'" class="warn">gives no sign of life; the others went on, and it catches up when it comes back</span>
+        <span v-else-if="h.state === 'working'" class="soft">at {{ h.report?.step }}</span>
+        <span v-else-if="h.report?.message && h.state !== 'failed'" class="warn">{{ h.report.message }}</span>
+        <span v-else-if="h.report?.message" class="bad">at {{ h.report.step }}: {{ h.report.message }}<template v-if="h.report.undone"> (put back as it was)</template></span>
         <span v-else class="soft">{{ (h.report?.edits ?? []).map((e) => `${e.action} ${e.path.split('/').at(-1)}`).join(', ') || (h.state === 'unchanged' ? 'was so already' : '') }}</span>
       </div>
     </div>
@@ -122,7 +143,7 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
         <el-table-column label="Done" width="80" align="right"><template #default="{ row }">{{ row.counts.done }}</template></el-table-column>
         <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }">{{ row.counts.unchanged }}</template></el-table-column>
         <el-table-column label="Failed" width="90" align="right"><template #default="{ row }"><span :class="{ bad: row.counts.failed }">{{ row.counts.failed ? '✗ ' : '' }}{{ row.counts.failed }}</span></template></el-table-column>
-        <el-table-column label="State" width="120"><template #default="{ row }"><Mark :look="row.ended ? progressLook.done : progressLook.working" :word="row.ended ? 'ended' : 'under way'" /></template></el-table-column>
+        <el-table-column label="State" width="120"><template #default="{ row }"><Mark :look="!row.ended ? progressLook.working : row.counts.failed ? progressLook.failed : row.counts.behind || row.stopped ? progressLook.behind : progressLook.done" :word="row.ended ? (row.stopped ? 'stopped' : 'ended') : 'under way'" /></template></el-table-column>
       </el-table>
     </div>
   </template>
@@ -133,6 +154,12 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
 .first {
   padding: 12px 14px;
   margin: 12px 0;
+}
+.asking {
+  display: flex;
+  gap: 12px;
+  align-items: center;
+  padding: 8px 14px;
 }
 .head {
   display: flex;

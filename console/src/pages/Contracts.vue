@@ -7,6 +7,7 @@ import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 import Usage from '../parts/Usage.vue'
+import { useMayChange } from '../role'
 import { accessWord, ago, clock, contractLook, count, date, money, progressLook, short, until } from '../words'
 
 const now = useNow()
@@ -42,6 +43,7 @@ const rows = computed(() =>
 
 const error = ref<Error | null>(null)
 const busy = ref('')
+const mayChange = useMayChange()
 
 async function release(s: Seat) {
   busy.value = s.host + s.account
@@ -59,6 +61,15 @@ async function release(s: Seat) {
 const cell = (v: unknown) => `"${String(v ?? '').replace(/^([=+\-@\t])/, "'$1").replaceAll('"', '""')}"`
 
 async function download() {
+  error.value = null
+  try {
+    await save()
+  } catch (e) {
+    error.value = e as Error
+  }
+}
+
+async function save() {
   const all: Seat[] = []
   for (let p = 1; ; p++) {
     const got = await told(client.GET('/api/seats', { params: { query: { page: p, per_page: 1000 } } }))
@@ -84,7 +95,8 @@ async function download() {
       <span v-else class="warn">{{ count(pressing, 'thing needs', 'things need') }} a look</span>
     </h1>
   </div>
-  <Trouble :error="accounts.error.value ?? contracts.error.value ?? outlook.error.value ?? error" />
+  <Trouble class="told" :error="error" />
+  <Trouble :error="accounts.error.value ?? contracts.error.value ?? outlook.error.value" />
   <p v-if="accounts.data.value && !accounts.data.value.accounts.length" class="soft">Give the service the organisation's account: <code>lantern account add NAME --desk URL --login NAME</code></p>
 
   <ul v-if="ahead" class="pressing">
@@ -157,7 +169,7 @@ async function download() {
       </el-table-column>
       <el-table-column label="Taken" width="200"><template #default="{ row }">{{ ago(row.taken, now) }} <span class="soft">by {{ row.by }}</span></template></el-table-column>
       <el-table-column prop="why" label="Why this contract" min-width="300" show-overflow-tooltip />
-      <el-table-column width="100" align="right"><template #default="{ row }"><el-popconfirm v-if="!row.leaving" :title="`Give the seat of ${short(row.host)} back? What it opened is closed.`" confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="release(row as Seat)"><template #reference><el-button text size="small" :loading="busy === row.host + row.account">Release</el-button></template></el-popconfirm></template></el-table-column>
+      <el-table-column width="100" align="right"><template #default="{ row }"><el-popconfirm v-if="mayChange && !row.leaving" :title="`Give the seat of ${short(row.host)} back? What it opened is closed.`" confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="release(row as Seat)"><template #reference><el-button text size="small" :loading="busy === row.host + row.account">Release</el-button></template></el-popconfirm></template></el-table-column>
     </el-table>
   </div>
   <el-pagination v-if="(seats.data.value?.total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="seats.data.value?.total" :page-size="perPage" />

@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { client, told } from '../api'
 import Findings from '../parts/Findings.vue'
+import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
 import { count } from '../words'
 
@@ -27,7 +28,7 @@ const drift = useQuery({
 <template>
   <div class="head">
     <h1 v-if="drift.data.value">
-      <span v-if="drift.data.value.total === 0" class="good">Nothing differs from the policy</span>
+      <span v-if="drift.data.value.total === 0">No findings{{ severity.length ? ' of that kind' : '' }}</span>
       <template v-else>{{ count(drift.data.value.total, 'finding', 'findings') }} on {{ count(drift.data.value.hosts, 'host', 'hosts') }}</template>
     </h1>
     <span class="tools">
@@ -45,6 +46,7 @@ const drift = useQuery({
     </span>
   </div>
   <Trouble :error="drift.error.value" />
+  <NotKnown v-if="drift.data.value" :standing="drift.data.value.standing" />
   <Findings v-if="drift.data.value?.findings.length" :findings="drift.data.value.findings" hosts />
   <el-pagination v-if="(drift.data.value?.total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="drift.data.value?.total" :page-size="perPage" />
 </template>

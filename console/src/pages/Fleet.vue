@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { client, told, type Host } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
+import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
 import { ago, clock, count, stateLook, states } from '../words'
 
@@ -50,6 +51,11 @@ const pressing = computed(() => {
   return n
 })
 
+const known = computed(() => {
+  const s = hosts.data.value?.standing
+  return s !== undefined && s.failed + s.silent + s.changing + s.no_revision + s.no_survey + s.invited + s.unfetched + s.older + s.unread === 0
+})
+
 function toggle(state: string) {
   const set = new Set(picked.value)
   if (!set.delete(state)) set.add(state)
@@ -69,12 +75,14 @@ function open(h: Host) {
   <div class="head">
     <h1 v-if="pressing !== null">
       <template v-if="hosts.data.value?.all === 0">No host has joined yet</template>
-      <template v-else-if="pressing === 0"><span class="good">All is well</span> on {{ count(hosts.data.value?.all ?? 0, 'host', 'hosts') }}</template>
+      <template v-else-if="pressing === 0 && known"><span class="good">{{ count(hosts.data.value?.all ?? 0, 'host is', 'hosts are') }} as the policy says</span></template>
+      <template v-else-if="pressing === 0">{{ count(hosts.data.value?.all ?? 0, 'host', 'hosts') }}, <span class="warn">not all of them known</span></template>
       <template v-else><span class="warn">{{ count(pressing, 'host needs', 'hosts need') }} a look</span> of {{ hosts.data.value?.all }}</template>
     </h1>
     <el-input v-model="q" class="search" placeholder="Name, system, or label as key=value" clearable aria-label="Filter hosts" />
   </div>
   <Trouble :error="hosts.error.value" />
+  <NotKnown v-if="hosts.data.value?.all" :standing="hosts.data.value.standing" />
   <div v-if="hosts.data.value" class="chips" role="group" aria-label="Filter by state">
     <button v-for="s in states" :key="s" class="card chip" :class="{ on: picked.includes(s), none: !hosts.data.value.states[s] }" :aria-pressed="picked.includes(s)" @click="toggle(s)">
       <b>{{ hosts.data.value.states[s] ?? 0 }}</b><Mark :look="stateLook[s]" :word="s" />

@@ -7,6 +7,7 @@ import Diff from '../parts/Diff.vue'
 import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
+import { useMayChange } from '../role'
 import { accessWord, ago, clock, count, progressLook, shortKey, stateLook } from '../words'
 
 const props = defineProps<{ name: string }>()
@@ -17,6 +18,7 @@ const host = useQuery({
 })
 const d = computed(() => host.data.value)
 
+const mayChange = useMayChange()
 const healing = ref(false)
 const error = ref<Error | null>(null)
 
@@ -39,11 +41,14 @@ const seatless = computed(() => d.value?.drift.some((f) => f.class === 'no-seat'
 const takeSeat = () => seat(() => told(client.POST('/api/seats', { body: { host: props.name } })))
 const releaseSeat = (account: string) => seat(() => told(client.DELETE('/api/seats/{host}/{account}', { params: { path: { host: props.name, account } } })))
 
-async function heal() {
+// Files that stop the package manager altogether.
+const stops = computed(() => [...new Set(d.value?.drift.filter((f) => f.class === 'refused' && f.file).map((f) => f.file) ?? [])])
+
+async function heal(aside: boolean) {
   healing.value = true
   error.value = null
   try {
-    await told(client.POST('/api/hosts/{name}/heal', { params: { path: { name: props.name } } }))
+    await told(client.POST('/api/hosts/{name}/heal', { params: { path: { name: props.name } }, body: { set_aside: aside } }))
   } catch (e) {
     error.value = e as Error
   } finally {
@@ -81,16 +86,22 @@ const cpu = computed(() => {
           <span v-for="(v, k) in d.labels" :key="k" class="label">{{ k }}={{ v }}</span>
         </div>
       </div>
-      <el-button v-if="seatless" type="primary" size="large" :loading="seating" @click="takeSeat">Take a seat</el-button>
-      <el-button v-else-if="d.diff" type="primary" size="large" :loading="healing || d.state === 'changing'" @click="heal">Heal this host</el-button>
+      <template v-if="mayChange">
+        <el-button v-if="seatless" type="primary" size="large" :loading="seating" @click="takeSeat">Take a seat</el-button>
+        <span v-else-if="d.diff || stops.length" class="buttons">
+          <el-button v-if="stops.length" size="large" :loading="healing || d.state === 'changing'" :title="stops.join(', ')" @click="heal(true)">Heal, and set aside what stops it</el-button>
+          <el-button v-if="d.diff" type="primary" size="large" :loading="healing || d.state === 'changing'" @click="heal(false)">Heal this host</el-button>
+        </span>
+      </template>
     </div>
-    <Trouble :error="error" />
+    <Trouble class="told" :error="error" />
 
     <template v-if="d.drift.length">
       <h2>{{ count(d.drift.length, 'finding', 'findings') }}</h2>
       <Findings :findings="d.drift" />
     </template>
-    <p v-else-if="d.revision" class="well card good"><b>= As the policy says.</b> <span class="soft">Nothing on this host differs from its sheet.</span></p>
+    <p v-else-if="d.revision && d.state === 'steady'" class="well card good"><b>= As the policy says.</b> <span class="soft">Nothing on this host differs from its sheet.</span></p>
+    <p v-else-if="d.revision" class="well card warn"><b>? Not known now.</b> <span class="soft">Nothing differed from its sheet when it was last surveyed, {{ ago(d.last_seen, now) }}; since then: {{ d.state }}.</span></p>
     <p v-for="i in d.impossible" :key="i" class="bad">!! cannot be healed: {{ i }}</p>
 
     <template v-if="d.channels.length || d.seats.length">
@@ -108,7 +119,7 @@ const cpu = computed(() => {
           <Mark :look="s.renewal || s.leaving ? progressLook.failed : progressLook.done" :word="s.leaving ? 'seat leaving' : 'seat'" /> <b>{{ s.contract }}</b>
           <span class="soft"> taken {{ ago(s.taken, now) }} by {{ s.by }}: {{ s.why }}<template v-if="s.expires"> · {{ accessWord[s.kind] }} until {{ clock(s.expires) }}</template></span>
           <span v-if="s.renewal" class="bad"> {{ s.renewal }}</span>
-          <el-popconfirm v-if="!s.leaving" title="Give the seat back? What it opened is closed." confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="releaseSeat(s.account)"><template #reference><el-button text size="small" :loading="seating">Release</el-button></template></el-popconfirm>
+          <el-popconfirm v-if="mayChange && !s.leaving" title="Give the seat back? What it opened is closed." confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="releaseSeat(s.account)"><template #reference><el-button text size="small" :loading="seating">Release</el-button></template></el-popconfirm>
         </div>
       </div>
     </template>

@@ -2,7 +2,6 @@ package deb
 
 import (
 	"fmt"
-	"net/url"
 	"strconv"
 	"strings"
 
@@ -20,8 +19,8 @@ type Definition struct {
 	Enabled    bool
 	URL        string
 	Mirrors    []string // instead of a URL
-	Pin        string   // what a pin matches; empty: the host of the URL
-	Priority   *int     // of that pin; nil: there is none
+	Pins       []string // what pins match
+	Priority   *int     // of those pins; nil: there are none
 	Level      int      // how many repositories of the policy stand below it
 	While      string   // folder of the media that it comes from
 	Suites     []string
@@ -75,7 +74,7 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 		files, d.URL = append(files, list), "mirror+file:"+list.Path
 	}
 	if d.Priority != nil {
-		files = append(files, pin(d))
+		files = append(files, pins(d))
 	}
 	var b strings.Builder
 	b.WriteString(family.Head)
@@ -89,6 +88,7 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 	src = source.SheetSource{
 		Repository: d.Of, File: file, Enabled: d.Enabled, Kinds: []string{"binary"},
 		URLs: []string{EffectiveURL(d.URL, "")}, Level: d.Level, While: d.While, Suites: source.Strings(d.Suites), Components: source.Strings(d.Components),
+		Priority: d.Priority, Pins: d.Pins,
 		Archs: source.Strings(d.Archs), SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
 	}
 	for i, k := range d.Kinds {
@@ -148,25 +148,19 @@ func PriorityOf(level int) *int {
 	return &n
 }
 
-// PinOf is what a pin matches where the policy does not say: the host of the first URL.
-func PinOf(urls []string) string {
-	for _, raw := range urls {
-		if u, err := url.Parse(raw); err == nil {
-			return `origin "` + u.Hostname() + `"`
-		}
-	}
-	return `origin ""`
-}
-
 // PreferencesDir is where pins stand.
 const PreferencesDir = "/etc/apt/preferences.d"
 
-func pin(d Definition) source.SheetFile {
-	if d.Pin == "" {
-		d.Pin = PinOf(append([]string{d.URL}, d.Mirrors...))
+func pins(d Definition) source.SheetFile {
+	var b strings.Builder
+	b.WriteString(family.Head)
+	for i, p := range d.Pins {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		fmt.Fprintf(&b, "Package: *\nPin: %s\nPin-Priority: %d\n", p, *d.Priority)
 	}
-	text := family.Head + "Package: *\nPin: " + d.Pin + fmt.Sprintf("\nPin-Priority: %d\n", *d.Priority)
-	return source.SheetFile{Path: PreferencesDir + "/lantern-" + d.Repository + ".pref", Mode: "0644", Text: text, Repository: d.Of}
+	return source.SheetFile{Path: PreferencesDir + "/lantern-" + d.Repository + ".pref", Mode: "0644", Text: b.String(), Repository: d.Of}
 }
 
 // oneBlock joins armoured keys into one armoured block.

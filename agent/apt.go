@@ -1,0 +1,136 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/survey"
+)
+
+// apt is apt-get, or our own reading where there is none.
+type apt struct{ *Host }
+
+func (h apt) try(ctx context.Context, dir string, texts map[string][]byte, now *survey.Result, s stuck) error {
+	if err := h.view(dir, texts); err != nil {
+		return fmt.Errorf("the new configuration cannot be tried: %w", err)
+	}
+	side, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer side.Close()
+	if err := firstRefusal("apt", deb.Read(rootfs.New(side.FS()), now.Survey.Traits.Architectures).Problems, s); err != nil {
+		return err
+	}
+	if !haveApt() || len(s.problems) > 0 {
+		return nil
+	}
+	args := append(h.aptArgs(now.Survey.Traits), viewArgs(dir)...)
+	out, err := h.runApt(ctx, time.Minute, append(args, "indextargets", "--no-release-info")...)
+	if err != nil {
+		return fmt.Errorf("apt refuses the new configuration, so nothing was changed: %s", out.errors())
+	}
+	return nil
+}
+
+func (h apt) refresh(ctx context.Context, q asked) (string, []api.SourceOutcome, error) {
+	if haveApt() {
+		out, err := h.refreshWithApt(ctx, q)
+		return "apt-get", out, err
+	}
+	out, err := h.refreshAlone(ctx, &q.survey.Survey, time.Now())
+	return "own reading", out, err
+}
+
+// view writes source files into a folder that stands for the root. Paths of keys
+// are made to lead where the keys really are, which apt's own options do not do.
+func (h *Host) view(dir string, texts map[string][]byte) error {
+	if err := os.MkdirAll(path.Join(dir, deb.PartsDir), 0o755); err != nil {
+		return err
+	}
+	for p, t := range texts {
+		if p != deb.MainList && path.Dir(p) != deb.PartsDir {
+			continue
+		}
+		if h.Root != "/" {
+			t = deb.RootedKeys(p, t, h.Root)
+		}
+		if err := os.WriteFile(dir+p, t, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func viewArgs(dir string) []string {
+	return []string{"-o", "Dir::Etc::sourcelist=" + dir + deb.MainList, "-o", "Dir::Etc::sourceparts=" + dir + deb.PartsDir}
+}
+
+// aptArgs points apt-get at the root.
+func (h *Host) aptArgs(t source.Traits) []string {
+	if h.Root == "/" {
+		return nil
+	}
+	args := []string{"-o", "Dir=" + h.Root, "-o", "APT::Sandbox::User=root"}
+	if len(t.Architectures) > 0 {
+		args = append(args, "-o", "APT::Architecture="+t.Architectures[0])
+		for _, a := range t.Architectures {
+			args = append(args, "-o", "APT::Architectures::="+a)
+		}
+	}
+	return args
+}
+
+// led leads apt to the root's configuration and sources. done is to be called
+// afterwards.
+func (h *Host) led(q asked) (args []string, done func(), err error) {
+	args, done = h.aptArgs(q.survey.Survey.Traits), func() {}
+	if h.plain(q) {
+		return args, done, nil
+	}
+	dir := h.statePath("view")
+	done = func() { removeAll(dir) }
+	if err := h.view(dir, q.texts()); err != nil {
+		return nil, done, fmt.Errorf("the sources cannot be shown to apt: %w", err)
+	}
+	args = append(args, viewArgs(dir)...)
+	if q.scratch != "" {
+		if err := os.MkdirAll(path.Join(q.scratch, "partial"), 0o755); err != nil {
+			return nil, done, err
+		}
+		args = append(args, "-o", "Dir::State::lists="+q.scratch, "-o", "APT::Sandbox::User=root")
+	}
+	if len(q.stuck.files) > 0 { // what is left out keeps its lists
+		args = append(args, "-o", "APT::Get::List-Cleanup=0")
+	}
+	return args, done, nil
+}
+
+// removeAll removes what was made on the way; what stays behind is swept at the next
+// start.
+func removeAll(dir string) { _ = os.RemoveAll(dir) }
+
+// explain401 says in words why a vendor asks for a login.
+func explain401(o api.SourceOutcome, sheet *source.Sheet) string {
+	if !strings.Contains(o.Message, "401") && !strings.Contains(o.Message, "403") {
+		return o.Message
+	}
+	for _, s := range sheet.Sources {
+		if s.File != o.File || !s.Enabled {
+			continue
+		}
+		if s.Contract != "" {
+			return fmt.Sprintf("the vendor does not let this host in (%s): %s needs a seat in the contract %s, and the access of this host opens it no more; take a seat (lantern seat take), or follow the open choice", o.Message, s.Repository, s.Contract)
+		}
+		return fmt.Sprintf("the vendor does not let this host in (%s): %s is licensed, and the policy names no contract for it; make it a choice of a channel", o.Message, s.Repository)
+	}
+	return o.Message
+}

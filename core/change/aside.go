@@ -1,0 +1,42 @@
+package change
+
+import (
+	"fmt"
+
+	"patientlantern.example/lantern/core/family/arch"
+)
+
+// Aside ends the names of files that were set aside: no package manager reads a file of
+// such a name, and apt says nothing about it. apt.conf(5), Dir::Ignore-Files-Silently.
+const Aside = ".disabled"
+
+// setAside renames files that stop the package manager and that are mended by nothing
+// else.
+func (c *computer) setAside() {
+	edited := map[string]bool{}
+	for _, e := range c.out.Edits {
+		edited[e.Path] = true
+	}
+	for _, p := range c.Survey.Problems {
+		text, there := c.Texts[p.File]
+		if !p.Fatal || p.Family != c.Sheet.Family || !there || c.owned[p.File] || edited[p.File] {
+			continue
+		}
+		edited[p.File] = true
+		if p.File == arch.Config {
+			c.out.Impossible = append(c.out.Impossible, p.File+" cannot be set aside: pacman does not work without it; mend it by hand: "+p.Message)
+			continue
+		}
+		to := p.File + Aside
+		for n := 1; ; n++ {
+			if _, taken := c.Texts[to]; !taken {
+				break
+			}
+			to = fmt.Sprintf("%s.%d%s", p.File, n, Aside)
+		}
+		why := []string{"set aside as asked: it stops the package manager: " + p.Message}
+		c.out.Edits = append(c.out.Edits,
+			FileEdit{Path: p.File, Action: Remove, Mode: c.modes[p.File], Old: text, Why: why},
+			FileEdit{Path: to, Action: Create, Mode: c.modes[p.File], New: text, Why: why})
+	}
+}

@@ -1,0 +1,76 @@
+package drift
+
+import (
+	"fmt"
+	"io/fs"
+	"maps"
+	"slices"
+	"strings"
+	"testing/fstest"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
+)
+
+// quiet are the options that change nothing of where packages come from or what is
+// believed: a file that differs in them alone differs in its text.
+var quiet = map[string]bool{
+	"x-repolib-name": true, "description": true, "name": true, "autorefresh": true, "metadata_expire": true,
+	"mirrorlist_expire": true, "countme": true, "keeppackages": true, "deltarpm": true, "languages": true,
+	"pdiffs": true, "by-hash": true, "retries": true, "timeout": true,
+}
+
+// options compares what else a source says with what the policy's text of its file says:
+// checks of the age of metadata, certificates, proxies, exclusions and the like.
+func (c *comparer) options(f *source.SheetFile, here []*source.Source) {
+	want := c.written(f)
+	for i, have := range here {
+		if i >= len(want) {
+			break
+		}
+		names := map[string]bool{}
+		for _, m := range []map[string]string{want[i].Options, have.Options} {
+			for k := range m {
+				names[k] = true
+			}
+		}
+		for _, name := range slices.Sorted(maps.Keys(names)) {
+			w, h := want[i].Options[name], have.Options[name]
+			if w == h || quiet[strings.ToLower(name)] {
+				continue
+			}
+			c.add(Finding{Class: ChangedSource, Severity: Fault, Repository: f.Repository, File: f.Path, Line: have.Line, Want: w, Have: h,
+				Message: fmt.Sprintf("%s: %s; the policy says %s", name, orNone(h), orNone(w))})
+		}
+	}
+}
+
+// written are the sources that the policy's text of a file comes to, as a host reads them.
+func (c *comparer) written(f *source.SheetFile) (out []source.Source) {
+	t := &c.survey.Traits
+	if strings.HasSuffix(f.Path, ".sources") || strings.HasSuffix(f.Path, ".list") && c.sheet.Family == deb.Family {
+		return deb.ParseDoc(f.Path, []byte(f.Text), t.Architectures).Sources
+	}
+	root := rootfs.New(fstest.MapFS{f.Path[1:]: {Data: []byte(f.Text), Mode: fs.FileMode(0o644)}})
+	host := family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version}
+	var all []source.Source
+	switch c.sheet.Family {
+	case rpm.Family:
+		all = rpm.Read(root, host).Sources
+	case zypp.Family:
+		all = zypp.Read(root, host).Sources
+	case arch.Family:
+		return nil // its sections have no options beside those that are compared already
+	}
+	for _, s := range all {
+		if s.File == f.Path {
+			out = append(out, s)
+		}
+	}
+	return out
+}

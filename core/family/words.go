@@ -1,0 +1,117 @@
+package family
+
+import (
+	"cmp"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// Words that programs say are no files: nobody knows what they repeat, so more is hidden
+// in them than in a file.
+
+// least is how long a secret must be to be looked for in words; a shorter one would be
+// found everywhere.
+const least = 4
+
+// mostSecrets bounds how many secrets of one host are looked for.
+const mostSecrets = 4096
+
+// spoken are the ways in which programs and command lines repeat a login. The last group
+// is what is hidden.
+var spoken = []*regexp.Regexp{
+	regexp.MustCompile(`(?i)((?:^|[\s"'(])(?:-u|--user|--proxy-user|-U)[\s=]+)("[^"]*"|'[^']*'|\S+)`),
+	regexp.MustCompile(`(?i)(\b(?:proxy-)?authorization\s*[:=]\s*(?:basic|bearer|digest)?\s*)([^\s"',;]+)`),
+	regexp.MustCompile(`(?i)([\w.-]*(?:password|passwd|passphrase|proxypass|secret|token|api[_-]?key)[\w.-]*["']?\s*(?:=|:|\s(?:is|was)\s)\s*)("[^"]*"|'[^']*'|[^\s,;&]+)`),
+	regexp.MustCompile(`(?i)(\b(?:login|username|user)\s+\S+\s+password\s+)(\S+)`),
+	regexp.MustCompile(`(?i)(--(?:password|passwd|passphrase|token|secret|api-key)[\s=]+)("[^"]*"|'[^']*'|\S+)`),
+}
+
+// query is a value in the query of a URL.
+var query = regexp.MustCompile(`([?&;][\w.%-]+=)([^&;\s"'<>)]+)`)
+
+// HideWords hides known secrets in words that somebody said, and whatever looks like a
+// secret in them: logins in URLs, any value of a query, passwords of command lines.
+// secrets comes from AddSecrets.
+func HideWords(text string, secrets []string) string {
+	for _, s := range secrets {
+		if strings.Contains(text, s) {
+			text = strings.ReplaceAll(text, s, Hidden)
+		}
+	}
+	if strings.Contains(text, "://") {
+		text = string(maskURLs([]byte(text)))
+		text = query.ReplaceAllString(text, "${1}"+Hidden)
+	}
+	for _, re := range spoken {
+		text = re.ReplaceAllString(text, "${1}"+Hidden)
+	}
+	return text
+}
+
+// AddSecrets adds secrets to those that HideWords looks for, in each form in which they
+// may be repeated, longest first.
+func AddSecrets(list []string, words ...string) []string {
+	var fresh []string
+	for _, w := range words {
+		forms := []string{w, url.QueryEscape(w), url.PathEscape(w), url.UserPassword("", w).String()[1:]}
+		if plain, err := url.PathUnescape(w); err == nil {
+			forms = append(forms, plain)
+		}
+		for _, f := range forms {
+			if len(f) >= least && f != Hidden && !slices.Contains(list, f) && !slices.Contains(fresh, f) {
+				fresh = append(fresh, f)
+			}
+		}
+	}
+	if len(fresh) == 0 || len(list)+len(fresh) > mostSecrets {
+		return list
+	}
+	out := append(slices.Clone(list), fresh...)
+	slices.SortFunc(out, func(a, b string) int { return cmp.Or(len(b)-len(a), strings.Compare(a, b)) })
+	return out
+}
+
+// netrc is a password as apt_auth.conf(5) and netrc say it.
+var netrc = regexp.MustCompile(`(?im)(?:^|\s)password[ \t]+(\S+)`)
+
+// entry is a key of a section file with its value.
+var entry = regexp.MustCompile(`(?m)^[#;\s]*([\w.-]+)[ \t]*=[ \t]*(\S.*?)[ \t\r]*$`)
+
+// SecretsIn finds the secrets that a file holds.
+func SecretsIn(text []byte) (out []string) {
+	s := string(text)
+	for rest := s; ; {
+		i := strings.Index(rest, "://")
+		if i < 0 {
+			break
+		}
+		rest = rest[i+len("://"):]
+		word := rest[:indexAny([]byte(rest), " \t\r\n\"]")]
+		if end := loginEnd(word); end > 0 {
+			login := word[:end-1]
+			_, password, colon := strings.Cut(login, ":")
+			switch {
+			case colon:
+				out = append(out, password)
+			case !plainLogin(login):
+				out = append(out, login)
+			}
+		}
+		for _, m := range query.FindAllStringSubmatch(word, -1) {
+			if name := strings.Trim(m[1], "?&;="); secretQuery(name, m[2]) {
+				out = append(out, m[2])
+			}
+		}
+	}
+	for _, m := range netrc.FindAllStringSubmatch(s, -1) {
+		out = append(out, m[1])
+	}
+	for _, m := range entry.FindAllStringSubmatch(s, -1) {
+		if SecretKey(m[1]) {
+			out = append(out, m[2])
+		}
+	}
+	return slices.DeleteFunc(out, func(w string) bool { return len(w) < least || strings.HasPrefix(w, "$") })
+}

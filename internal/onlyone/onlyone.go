@@ -1,0 +1,43 @@
+// Package onlyone makes sure that one process at a time works on something, by a lock on a
+// file. The kernel takes the lock away when the process ends, however it ends.
+package onlyone
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"syscall"
+)
+
+// TakenError says that another process holds the lock.
+type TakenError struct{ Process string } // its id, or empty where it is not told
+
+func (e *TakenError) Error() string { return "it is held by process " + e.Process }
+
+// Lock takes the lock of a file, which is made where it is not there. It does not wait: a
+// lock that another process holds is a *TakenError. The lock lasts until release.
+func Lock(file string) (release func(), err error) {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR|syscall.O_CLOEXEC, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		defer f.Close()
+		if !errors.Is(err, syscall.EWOULDBLOCK) {
+			return nil, err
+		}
+		who := make([]byte, 32)
+		n, _ := f.Read(who) // it says who only to help
+		return nil, &TakenError{strings.TrimSpace(string(who[:n]))}
+	}
+	if err := f.Truncate(0); err == nil {
+		_, _ = fmt.Fprintf(f, "%d\n", os.Getpid()) // the lock counts, not what stands in it
+	}
+	return func() {
+		// A program that is being started has a copy of the file until it runs, and a copy
+		// keeps the lock: it is given back by name, not by closing our own.
+		_ = syscall.Flock(int(f.Fd()), syscall.LOCK_UN) // closing gives it back as well
+		f.Close()
+	}, nil
+}

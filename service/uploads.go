@@ -1,0 +1,219 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/store"
+)
+
+// What one upload and one host may bring.
+const (
+	mostDocuments = 4096      // in one upload: a survey names a text for each source file
+	mostBody      = 8 << 20   // bytes of one document
+	hostBytes     = 128 << 20 // of a host at once; as much again comes back within a day
+	hostDocuments = 20_000    // likewise
+)
+
+// uploads bounds what each host brings: it could make documents up without end.
+type uploads struct {
+	mu    sync.Mutex
+	hosts map[string]*quota
+}
+
+type quota struct{ bytes, documents *rate.Limiter }
+
+func newUploads() *uploads { return &uploads{hosts: map[string]*quota{}} }
+
+// allow takes from a host's quota.
+func (u *uploads) allow(host string, bytes int, now time.Time) bool {
+	u.mu.Lock()
+	q := u.hosts[host]
+	if q == nil {
+		const day = 24 * 60 * 60
+		q = &quota{rate.NewLimiter(hostBytes/day, hostBytes), rate.NewLimiter(rate.Limit(hostDocuments)/day, hostDocuments)}
+		u.hosts[host] = q
+	}
+	u.mu.Unlock()
+	return q.documents.AllowN(now, 1) && q.bytes.AllowN(now, bytes)
+}
+
+// errQuota is the error of a host that brings too much.
+var errQuota = errors.New("this host has sent more documents than a host has; try again later")
+
+// readDocuments reads an upload as it comes: what cannot be taken is refused at once, and
+// what was read before it is not kept.
+func readDocuments(body io.Reader, each func(api.Document) error) error {
+	d := json.NewDecoder(body)
+	if err := expect(d, json.Delim('{')); err != nil {
+		return err
+	}
+	for d.More() {
+		key, err := d.Token()
+		if err != nil {
+			return err
+		}
+		if key != "documents" {
+			return fmt.Errorf("the field %.40q is not known", fmt.Sprint(key))
+		}
+		if err := expect(d, json.Delim('[')); err != nil {
+			return err
+		}
+		for n := 0; d.More(); n++ {
+			if n == mostDocuments {
+				return fmt.Errorf("more than %d documents at once", mostDocuments)
+			}
+			var doc api.Document
+			if err := d.Decode(&doc); err != nil {
+				return err
+			}
+			if len(doc.Body) > mostBody {
+				return fmt.Errorf("a document of more than %d bytes", mostBody)
+			}
+			if err := each(doc); err != nil {
+				return err
+			}
+		}
+		if err := expect(d, json.Delim(']')); err != nil {
+			return err
+		}
+	}
+	return expect(d, json.Delim('}'))
+}
+
+func expect(d *json.Decoder, want json.Delim) error {
+	tok, err := d.Token()
+	if err == nil && tok != want {
+		err = fmt.Errorf("%v is wanted", want)
+	}
+	return err
+}
+
+// checkDocument looks whether a document is of the kind that it is said to be.
+func (s *Service) checkDocument(doc api.Document, given map[string]bool) error {
+	switch doc.Kind {
+	case store.KindText:
+		return nil
+	case store.KindTraits:
+		return json.Unmarshal(doc.Body, new(source.Traits))
+	case store.KindSurvey:
+		var survey source.Survey
+		if err := json.Unmarshal(doc.Body, &survey); err != nil {
+			return err
+		}
+		for _, f := range survey.Files {
+			if !given[f.Digest] && !s.store.Known(f.Digest, store.KindText) {
+				return fmt.Errorf("the text of %.200q is missing", f.Path)
+			}
+		}
+		return nil
+	}
+	return fmt.Errorf("a host cannot send a document of kind %.40q", doc.Kind)
+}
+
+// putDocuments takes documents that no host has sent before.
+func (s *Service) putDocuments(w http.ResponseWriter, r *http.Request) {
+	h := agentFrom(r.Context())
+	var docs []store.Document
+	given := map[string]bool{}
+	now := s.now()
+	err := readDocuments(http.MaxBytesReader(w, r.Body, maxUpload), func(doc api.Document) error {
+		if len(doc.Body) == 0 && doc.Kind != store.KindText {
+			return errors.New("a document is empty")
+		}
+		if !s.upload.allow(h.row().Name, len(doc.Body), now) {
+			return errQuota
+		}
+		if err := s.checkDocument(doc, given); err != nil {
+			return err
+		}
+		d := store.Document{Digest: source.Digest(doc.Body), Kind: doc.Kind, Body: doc.Body}
+		if doc.Kind == store.KindText {
+			given[d.Digest] = true
+		}
+		docs = append(docs, d)
+		return nil
+	})
+	var tooLarge *http.MaxBytesError
+	switch {
+	case errors.As(err, &tooLarge):
+		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than %d bytes", maxUpload))
+	case errors.Is(err, errQuota):
+		s.metrics.refused.WithLabelValues("documents").Inc()
+		problem(w, http.StatusTooManyRequests, err.Error())
+	case err != nil:
+		problem(w, http.StatusUnprocessableEntity, "the documents cannot be taken: "+short(err.Error()))
+	default:
+		if err := s.store.PutDocuments(r.Context(), now, docs...); err != nil {
+			s.fault(w, r, err)
+			return
+		}
+		w.WriteHeader(http.StatusNoContent)
+	}
+}
+
+// sweepAge is how old a document is at least that nothing names any more.
+const sweepAge = 24 * time.Hour
+
+// watchDocuments forgets, now and then, documents that nothing names any more.
+func (s *Service) watchDocuments(ctx context.Context) {
+	every(ctx, time.Hour, func() {
+		if n, err := s.Sweep(ctx); err != nil && ctx.Err() == nil {
+			s.log.Error("forgetting documents that nothing names", "error", err)
+		} else if n > 0 {
+			s.log.Info("documents forgotten that nothing names any more", "documents", n)
+		}
+	})
+}
+
+// Sweep forgets the documents that nothing names any more, and returns how many there
+// were.
+func (s *Service) Sweep(ctx context.Context) (int, error) {
+	s.naming.Lock() // nobody comes to name a document meanwhile
+	defer s.naming.Unlock()
+	before := s.now().Add(-sweepAge)
+	named := map[[2]string]bool{} // kind and digest
+	note := func(kind string, digests ...string) {
+		for _, d := range digests {
+			named[[2]string{kind, d}] = true
+		}
+	}
+	surveys := map[string]bool{}
+	for _, h := range s.fleet.all() {
+		v := h.row()
+		note(store.KindTraits, v.Traits)
+		note(store.KindSheet, v.Sheet, v.Carried.Sheet)
+		surveys[v.Survey], surveys[v.Carried.Survey] = true, true
+	}
+	delete(surveys, "") // of a host that has none
+	for d := range surveys {
+		note(store.KindSurvey, d)
+		su, err := s.compute.surveyOf(ctx, d)
+		if err != nil { // whose texts are not known, nothing is forgotten of
+			return 0, err
+		}
+		for _, f := range su.Files {
+			note(store.KindText, f.Digest)
+		}
+	}
+	revisions, err := s.store.Revisions(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for _, r := range revisions {
+		note(store.KindPolicy, r.Policy)
+	}
+	return s.store.Sweep(ctx, before, func(kind, digest string) bool {
+		return kind == store.KindPolicy || named[[2]string{kind, digest}]
+	})
+}
