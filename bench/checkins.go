@@ -36,31 +36,32 @@ const (
 // drive sends requests over a fixed number of connections for a while and
 // returns how many were answered in a second.
 func drive(url string, length time.Duration, request func(k int64) (token string, body []byte)) (float64, error) {
+	end := time.Now().Add(length)
+	return sendWhile(url, func(int64) bool { return time.Now().Before(end) }, request)
+}
+
+// send sends so many requests, and returns how many were answered in a second.
+func send(url string, count int64, request func(k int64) (token string, body []byte)) (float64, error) {
+	return sendWhile(url, func(k int64) bool { return k < count }, request)
+}
+
+func sendWhile(url string, more func(k int64) bool, request func(k int64) (token string, body []byte)) (float64, error) {
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: connections, MaxConnsPerHost: connections}}
+	defer client.CloseIdleConnections()
 	var count, turn atomic.Int64
 	var failed atomic.Value
-	end := time.Now().Add(length)
 	var wg sync.WaitGroup
 	start := time.Now()
 	for range connections {
 		wg.Go(func() {
-			for time.Now().Before(end) {
-				token, body := request(turn.Add(1))
-				req, err := http.NewRequest(http.MethodPost, url, bytes.NewReader(body))
-				if err != nil {
-					failed.Store(err)
+			for {
+				k := turn.Add(1) - 1
+				if !more(k) {
 					return
 				}
-				req.Header.Set("Authorization", "Bearer "+token)
-				resp, err := client.Do(req)
-				if err != nil {
+				token, body := request(k)
+				if err := post(client, url, token, body); err != nil {
 					failed.Store(err)
-					return
-				}
-				_, _ = io.Copy(io.Discard, resp.Body)
-				resp.Body.Close()
-				if resp.StatusCode != http.StatusOK {
-					failed.Store(fmt.Errorf("%s answered %s", url, resp.Status))
 					return
 				}
 				count.Add(1)
@@ -72,6 +73,40 @@ func drive(url string, length time.Duration, request func(k int64) (token string
 		return 0, err
 	}
 	return float64(count.Load()) / time.Since(start).Seconds(), nil
+}
+
+func post(client *http.Client, url, token string, body []byte) error {
+	req, err := http.NewRequest(http.MethodPost, url, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	resp, err := client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	_, _ = io.Copy(io.Discard, resp.Body)
+	if resp.StatusCode != http.StatusOK {
+		return fmt.Errorf("%s answered %s", url, resp.Status)
+	}
+	return nil
+}
+
+// agentTokens are the proofs of hosts that share a key.
+func agentTokens(key ed25519.PrivateKey, hosts []*store.Host) ([]string, error) {
+	out := make([]string, len(hosts))
+	for i, h := range hosts {
+		signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: key, KeyID: h.Name}}, nil)
+		if err != nil {
+			return nil, err
+		}
+		claims := jwt.Claims{Issuer: h.Name, Audience: jwt.Audience{api.AgentAudience}, Expiry: jwt.NewNumericDate(time.Now().Add(10 * time.Minute))}
+		if out[i], err = jwt.Signed(signer).Claims(claims).Serialize(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 func checkIns(s *suite) error {
@@ -104,16 +139,12 @@ func checkIns(s *suite) error {
 		return err
 	}
 	hosts := make([]*store.Host, agentCount)
-	tokens := make([]string, agentCount)
 	for i := range hosts {
 		hosts[i] = &store.Host{Name: fmt.Sprintf("node-%05d", i), Key: pub, Joined: time.Now(), Traits: source.Digest(traits), Survey: source.Digest(surveys[0])}
-		signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: key, KeyID: hosts[i].Name}}, nil)
-		if err != nil {
-			return err
-		}
-		if tokens[i], err = jwt.Signed(signer).Claims(jwt.Claims{Issuer: hosts[i].Name, Audience: jwt.Audience{api.AgentAudience}, Expiry: jwt.NewNumericDate(time.Now().Add(10 * time.Minute))}).Serialize(); err != nil {
-			return err
-		}
+	}
+	tokens, err := agentTokens(key, hosts)
+	if err != nil {
+		return err
 	}
 	docs := []store.Document{{Digest: source.Digest(traits), Kind: store.KindTraits, Body: traits}}
 	for _, b := range surveys {

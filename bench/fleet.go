@@ -66,9 +66,10 @@ func largePolicy() (policy.Folder, error) {
 
 func largeFleet() []resolve.Host {
 	sets := make([]*source.Traits, traitCount)
-	for i := range sets {
-		sets[i] = &source.Traits{OS: source.OS{ID: "skerry", IDLike: []string{"debian"}, Version: fmt.Sprint(4 + i%20), Codename: fmt.Sprintf("code%d", i%20)},
-			Family: "deb", Arch: "x86_64", Architectures: []string{"amd64"}, CPU: source.CPU{Level: 1 + i%4}, Tools: map[string]string{"apt": fmt.Sprintf("2.6.%d", i%5)}}
+	for i := range sets { // 20 releases, 5 versions of apt, 3 kinds of processor
+		release, apt, level := i%20, i/20%5, 1+i/100
+		sets[i] = &source.Traits{OS: source.OS{ID: "skerry", IDLike: []string{"debian"}, Version: fmt.Sprint(4 + release), Codename: fmt.Sprintf("code%d", release)},
+			Family: "deb", Arch: "x86_64", Architectures: []string{"amd64"}, CPU: source.CPU{Level: level}, Tools: map[string]string{"apt": fmt.Sprintf("2.6.%d", apt)}}
 	}
 	out := make([]resolve.Host, hostCount)
 	for i := range out {
