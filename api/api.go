@@ -7,6 +7,7 @@ import (
 
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -211,16 +212,25 @@ type RolloutOrder struct {
 
 // Rollout is a revision on its way to hosts.
 type Rollout struct {
-	ID       int64          `json:"id"`
-	Kind     string         `json:"kind" enum:"rollout,heal"`
-	Revision int64          `json:"revision"`
-	Author   string         `json:"author"`
-	Begun    time.Time      `json:"begun"`
-	Ended    *time.Time     `json:"ended"`
-	Stopped  *time.Time     `json:"stopped,omitempty" doc:"When an operator stopped it"`
-	Left     []string       `json:"left,omitempty" doc:"In the answer to stopping: hosts that are still at work, and end by themselves"`
-	Counts   map[string]int `json:"counts" doc:"Hosts by state: waiting, working, done, unchanged, failed, behind"`
-	Hosts    []HostProgress `json:"hosts,omitempty"`
+	ID       int64                 `json:"id"`
+	Kind     string                `json:"kind" enum:"rollout,heal"`
+	Revision int64                 `json:"revision"`
+	Author   string                `json:"author"`
+	Begun    time.Time             `json:"begun"`
+	Ended    *time.Time            `json:"ended"`
+	Stopped  *time.Time            `json:"stopped,omitempty" doc:"When an operator stopped it"`
+	Left     []string              `json:"left,omitempty" doc:"In the answer to stopping: hosts that are still at work, and end by themselves"`
+	Counts   map[rollout.State]int `json:"counts" doc:"Hosts by state: waiting, working, done, unchanged, failed, behind"`
+	Hosts    []HostProgress        `json:"hosts,omitempty" doc:"A page of the hosts, those first which failed"`
+	Total    int                   `json:"total,omitempty" doc:"Hosts that the page is one of, of those asked for"`
+}
+
+// All is how many hosts take part.
+func (r *Rollout) All() (n int) {
+	for _, hosts := range r.Counts {
+		n += hosts
+	}
+	return n
 }
 
 // RolloutPage is one page of rollouts, the newest first.
@@ -231,10 +241,10 @@ type RolloutPage struct {
 
 // HostProgress is how far one host is in a rollout.
 type HostProgress struct {
-	Host    string    `json:"host"`
-	State   string    `json:"state" enum:"waiting,working,done,unchanged,failed,behind" doc:"behind: it gave no sign of life, the others went on, and it catches up when it comes back"`
-	Updated time.Time `json:"updated"`
-	Report  *Report   `json:"report,omitempty"`
+	Host    string        `json:"host"`
+	State   rollout.State `json:"state" enum:"waiting,working,done,unchanged,failed,behind" doc:"behind: it gave no sign of life, the others went on, and it catches up when it comes back"`
+	Updated time.Time     `json:"updated"`
+	Report  *Report       `json:"report,omitempty"`
 }
 
 // InviteOrder asks for permission for one host to join.
@@ -294,6 +304,8 @@ const (
 
 // Event tells a listener that something changed.
 type Event struct {
-	Kind string `json:"kind" enum:"host,revision,rollout,seats,all,beat" doc:"What changed; all: some events were lost, look at everything again; beat: nothing, the stream is alive"`
-	Name string `json:"name" doc:"Which: a host's name, a revision's or rollout's number"`
+	Kind    string `json:"kind" enum:"host,revision,rollout,seats,all,beat" doc:"What changed; all: some events were lost, look at everything again; beat: nothing, the stream is alive"`
+	Name    string `json:"name" doc:"Which: a host's name, a revision's or rollout's number; empty for several"`
+	Command string `json:"command,omitempty" doc:"What was asked for"`
+	Seq     int64  `json:"seq,omitempty" doc:"The number of the entry in the journal"`
 }

@@ -86,12 +86,12 @@ func populate(ctx context.Context, dir string, folder policy.Folder, fleet []res
 			}
 			traits[h.Traits] = put(store.KindTraits, b)
 		}
-		kept, now := variant{res.Digest, 0}, variant{res.Digest, i % variants}
+		kept, now := variant{res.Digest(), 0}, variant{res.Digest(), i % variants}
 		for _, v := range []variant{kept, now} {
 			if made[v] != "" {
 				continue
 			}
-			put(store.KindSheet, res.Text)
+			put(store.KindSheet, res.Text())
 			read := surveyed(res.Sheet, h.Traits, v.n)
 			for _, text := range read.Masked() {
 				put(store.KindText, text)
@@ -106,7 +106,7 @@ func populate(ctx context.Context, dir string, folder policy.Folder, fleet []res
 		}
 		out.hosts = append(out.hosts, &store.Host{
 			Name: h.Name, Key: pub, Joined: time.Now(), LastSeen: time.Now(), Labels: h.Labels, Traits: traits[h.Traits], Survey: made[now],
-			Sheet: res.Digest, Revision: 1, Carried: store.Carried{Sheet: res.Digest, Survey: made[kept], At: time.Now()}, Agent: "bench",
+			Sheet: res.Digest(), Revision: 1, Carried: store.Carried{Sheet: res.Digest(), Survey: made[kept], At: time.Now()}, Agent: "bench",
 		})
 	}
 	var list []store.Document
@@ -125,12 +125,15 @@ func populate(ctx context.Context, dir string, folder policy.Folder, fleet []res
 		if err != nil {
 			return nil, err
 		}
-		if _, _, err := st.Publish(ctx, store.Revision{Policy: source.Digest(body), Author: "first", Message: fmt.Sprint("edit ", i), Created: now}, body, nil); err != nil {
+		if _, _, err := st.Publish(ctx, store.Revision{Policy: source.Digest(body), Author: "first", Message: fmt.Sprint("edit ", i), Created: now}, body, nothing); err != nil {
 			return nil, err
 		}
 	}
 	return out, st.AddHosts(ctx, out.hosts)
 }
+
+// nothing is what goes with a revision that nobody is told of.
+func nothing(store.Revision, bool) store.Change { return store.Change{} }
 
 // surveyed reads a root that stands as a sheet says, but for what a variant changes: every
 // one has a file of its own, every fifth lacks a file, every seventh has an entry without

@@ -19,6 +19,7 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/service"
 )
 
@@ -524,7 +525,7 @@ func (a *app) rolloutBegin() *cobra.Command {
 				if done, err := a.json(r); done {
 					return err
 				}
-				a.out.Printf("Rollout %d of revision %d begun on %s. Watch it with: lantern rollout show %d", r.ID, r.Revision, view.Count(len(r.Hosts), "host", "hosts"), r.ID)
+				a.out.Printf("Rollout %d of revision %d begun on %s. Watch it with: lantern rollout show %d", r.ID, r.Revision, view.Count(r.All(), "host", "hosts"), r.ID)
 				return nil
 			}
 			return a.follow(cmd.Context(), r.ID, wait)
@@ -536,14 +537,27 @@ func (a *app) rolloutBegin() *cobra.Command {
 	return cmd
 }
 
+// mostFollowed is how many hosts a rollout has at most whose lines are written one by one;
+// of a larger one, those that need somebody.
+const mostFollowed = 200
+
+// pauseFor is how long to wait before looking at a rollout of so many hosts again.
+func pauseFor(hosts int) time.Duration {
+	if hosts > mostFollowed {
+		return 2 * time.Second
+	}
+	return 250 * time.Millisecond
+}
+
 // follow watches a rollout until it ends.
 func (a *app) follow(ctx context.Context, id int64, wait time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, wait)
 	defer cancel()
 	told := map[string]bool{}
+	width := 0
 	start := time.Now()
 	for {
-		r, err := a.client().Rollout(ctx, id)
+		r, err := a.client().Rollout(ctx, id, client.List{PerPage: mostFollowed})
 		if err != nil && ctx.Err() == nil {
 			return err
 		}
@@ -551,11 +565,12 @@ func (a *app) follow(ctx context.Context, id int64, wait time.Duration) error {
 			return no("rollout %d is still under way after %s; it goes on: lantern rollout show %d", id, wait, id)
 		}
 		if a.format == "table" {
-			a.tellProgress(r, told, time.Since(start))
+			width = max(width, longest(r.Hosts))
+			a.tellProgress(r, told, width, time.Since(start))
 		}
 		if r.Ended != nil {
 			if done, err := a.json(r); done {
-				if err == nil && r.Counts["failed"]+r.Counts["behind"] > 0 {
+				if err == nil && r.Counts[rollout.Failed]+r.Counts[rollout.Behind] > 0 {
 					err = &exit{ExitNo, ""}
 				}
 				return err
@@ -564,31 +579,35 @@ func (a *app) follow(ctx context.Context, id int64, wait time.Duration) error {
 		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(250 * time.Millisecond):
+		case <-time.After(pauseFor(r.All())):
 		}
 	}
 }
 
-var progressLook = map[string]struct {
+var progressLook = map[rollout.State]struct {
 	sign  string
 	style view.Style
-}{"waiting": {"·", view.Dim}, "working": {"→", view.Blue}, "behind": {"?", view.Yellow}, "done": {"✓", view.Green}, "unchanged": {"=", view.Plain}, "failed": {"✗", view.Red}}
+}{
+	rollout.Waiting: {"·", view.Dim}, rollout.Working: {"→", view.Blue}, rollout.Behind: {"?", view.Yellow},
+	rollout.Done: {"✓", view.Green}, rollout.Unchanged: {"=", view.Plain}, rollout.Failed: {"✗", view.Red},
+}
 
 // tellProgress writes a line for each host that has finished, and on a terminal
 // one line for the rest that is written over.
-func (a *app) tellProgress(r api.Rollout, told map[string]bool, since time.Duration) {
+func (a *app) tellProgress(r api.Rollout, told map[string]bool, width int, since time.Duration) {
 	if a.out.Live {
 		a.out.Over("")
 	}
 	for _, h := range r.Hosts {
-		if told[h.Host] || h.State == "waiting" || h.State == "working" {
+		well := h.State == rollout.Done || h.State == rollout.Unchanged
+		if told[h.Host] || h.State.Open() || well && r.All() > mostFollowed {
 			continue
 		}
 		told[h.Host] = true
-		a.progressLine(h, longest(r.Hosts))
+		a.progressLine(h, width)
 	}
 	if a.out.Live && r.Ended == nil {
-		a.out.Over(fmt.Sprintf("%d of %d done, %d at work, %ds …", r.Counts["done"]+r.Counts["unchanged"], len(r.Hosts), r.Counts["working"], int(since.Seconds())))
+		a.out.Over(fmt.Sprintf("%d of %d done, %d at work, %ds …", r.Counts[rollout.Done]+r.Counts[rollout.Unchanged], r.All(), r.Counts[rollout.Working], int(since.Seconds())))
 	}
 }
 
@@ -605,7 +624,7 @@ func (a *app) progressLine(h api.HostProgress, width int) {
 	text := ""
 	if h.Report != nil {
 		switch h.State {
-		case "failed":
+		case rollout.Failed:
 			text = fmt.Sprintf("at %s: %s", h.Report.Step, h.Report.Message)
 			if h.Report.Undone {
 				text += " (put back as it was)"
@@ -613,21 +632,21 @@ func (a *app) progressLine(h api.HostProgress, width int) {
 			if len(h.Report.Kept) > 0 {
 				text += " (kept: " + strings.Join(h.Report.Kept, ", ") + ")"
 			}
-		case "done":
+		case rollout.Done:
 			text = view.Count(len(h.Report.Edits), "file", "files") + " changed"
-		case "unchanged":
+		case rollout.Unchanged:
 			text = "was so already"
-		case "working":
+		case rollout.Working:
 			text = "at " + h.Report.Step
 		}
-		if h.State != "failed" && h.State != "working" && h.Report.Message != "" && len(h.Report.Around) > 0 {
+		if h.State != rollout.Failed && h.State != rollout.Working && h.Report.Message != "" && len(h.Report.Around) > 0 {
 			text += "; " + strings.Join(h.Report.Around, "; ")
 		}
 		if ok, bad := refreshed(h.Report); ok+bad > 0 {
 			text += fmt.Sprintf("; %d of %s refreshed by %s", ok, view.Count(ok+bad, "source", "sources"), h.Report.Refresh)
 		}
 	}
-	if h.State == "behind" {
+	if h.State == rollout.Behind {
 		text = "gives no sign of life; the others went on, and it catches up when it comes back"
 	}
 	a.out.Printf("%s  %s  %s", a.out.Paint(look.style, fmt.Sprintf("%s %-9s", look.sign, h.State)), a.out.Paint(view.Bold, fmt.Sprintf("%-*s", width, h.Host)), text)
@@ -653,52 +672,77 @@ func refreshed(r *api.Report) (ok, bad int) {
 
 func (a *app) ended(r api.Rollout) error {
 	took := r.Ended.Sub(r.Begun).Round(100 * time.Millisecond)
-	if failed, behind := r.Counts["failed"], r.Counts["behind"]; failed+behind > 0 {
-		text := fmt.Sprintf("rollout %d ended after %s: %s failed, %d done, %d unchanged", r.ID, took, view.Count(failed, "host", "hosts"), r.Counts["done"], r.Counts["unchanged"])
+	if failed, behind := r.Counts[rollout.Failed], r.Counts[rollout.Behind]; failed+behind > 0 {
+		text := fmt.Sprintf("rollout %d ended after %s: %s failed, %d done, %d unchanged", r.ID, took, view.Count(failed, "host", "hosts"), r.Counts[rollout.Done], r.Counts[rollout.Unchanged])
 		if behind > 0 {
 			text += fmt.Sprintf(", %d left behind without a sign of life", behind)
 		}
 		return no("%s", text)
 	}
 	if r.Stopped != nil {
-		a.out.Printf("%s %d changed, %d unchanged before it was stopped.", a.out.Paint(view.Yellow, fmt.Sprintf("Rollout %d stopped:", r.ID)), r.Counts["done"], r.Counts["unchanged"])
+		a.out.Printf("%s %d changed, %d unchanged before it was stopped.", a.out.Paint(view.Yellow, fmt.Sprintf("Rollout %d stopped:", r.ID)), r.Counts[rollout.Done], r.Counts[rollout.Unchanged])
 		return nil
 	}
-	a.out.Printf("%s %d changed, %d unchanged, in %s.", a.out.Paint(view.Green, fmt.Sprintf("Rollout %d done:", r.ID)), r.Counts["done"], r.Counts["unchanged"], took)
+	a.out.Printf("%s %d changed, %d unchanged, in %s.", a.out.Paint(view.Green, fmt.Sprintf("Rollout %d done:", r.ID)), r.Counts[rollout.Done], r.Counts[rollout.Unchanged], took)
 	return nil
 }
 
 func (a *app) rolloutShow() *cobra.Command {
-	return &cobra.Command{
-		Use: "show NUMBER", Short: "Show how far a rollout is, host by host", Args: cobra.ExactArgs(1), Example: "  lantern rollout show 4",
+	var l listFlags
+	var states []string
+	var q string
+	cmd := &cobra.Command{
+		Use: "show NUMBER", Short: "Show how far a rollout is, host by host, those first that need somebody", Args: cobra.ExactArgs(1),
+		Example: "  lantern rollout show 4\n  lantern rollout show 4 --state failed,behind",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := number(args[0])
 			if err != nil {
 				return err
 			}
-			r, err := a.client().Rollout(cmd.Context(), id)
+			list := client.List{Query: q, Filter: map[string][]string{"state": states}, Page: l.page, PerPage: l.perPage}
+			r, err := a.client().Rollout(cmd.Context(), id, list)
 			if err != nil {
 				return err
 			}
 			if done, err := a.json(r); done {
 				return err
 			}
-			state := "under way"
-			if r.Ended != nil {
-				state = "ended after " + r.Ended.Sub(r.Begun).Round(100*time.Millisecond).String()
-			}
-			a.out.Printf("%s of revision %d by %s, begun %s, %s\n", a.out.Paint(view.Bold, fmt.Sprintf("%s %d", r.Kind, r.ID)), r.Revision, r.Author, r.Begun.Local().Format("2006-01-02 15:04:05"), state)
-			for _, h := range r.Hosts {
-				a.progressLine(h, longest(r.Hosts))
-				if h.Report == nil {
-					continue
-				}
-				for _, e := range h.Report.Edits {
-					a.out.Printf("%s%-6s %s  %s", strings.Repeat(" ", 13), e.Action, a.out.Paint(view.Cyan, e.Path), a.out.Paint(view.Dim, strings.Join(e.Why, "; ")))
-				}
-			}
+			a.showRollout(r)
+			l.more(a, len(r.Hosts), r.Total)
 			return nil
 		},
+	}
+	l.add(cmd)
+	var names []string
+	for _, st := range rollout.States {
+		names = append(names, string(st))
+	}
+	choose(cmd, &states, "state", true, "only hosts in these states: "+strings.Join(names, ", "), names...)
+	cmd.Flags().StringVar(&q, "match", "", "only hosts with this in their name")
+	return cmd
+}
+
+func (a *app) showRollout(r api.Rollout) {
+	state := "under way"
+	if r.Ended != nil {
+		state = "ended after " + r.Ended.Sub(r.Begun).Round(100*time.Millisecond).String()
+	}
+	a.out.Printf("%s of revision %d by %s, begun %s, %s", a.out.Paint(view.Bold, fmt.Sprintf("%s %d", r.Kind, r.ID)), r.Revision, r.Author, r.Begun.Local().Format("2006-01-02 15:04:05"), state)
+	var counts []string
+	for _, st := range rollout.States {
+		if n := r.Counts[st]; n > 0 {
+			counts = append(counts, fmt.Sprintf("%d %s", n, st))
+		}
+	}
+	a.out.Printf("%s: %s\n", view.Count(r.All(), "host", "hosts"), strings.Join(counts, ", "))
+	for _, h := range r.Hosts {
+		a.progressLine(h, longest(r.Hosts))
+		if h.Report == nil {
+			continue
+		}
+		for _, e := range h.Report.Edits {
+			a.out.Printf("%s%-6s %s  %s", strings.Repeat(" ", 13), e.Action, a.out.Paint(view.Cyan, e.Path), a.out.Paint(view.Dim, strings.Join(e.Why, "; ")))
+		}
 	}
 }
 
@@ -732,12 +776,12 @@ func (a *app) rolloutList() *cobra.Command {
 				if r.Ended != nil {
 					ended = view.T(r.Ended.Local().Format("15:04:05"))
 				}
-				failed := view.T(fmt.Sprint(r.Counts["failed"]))
-				if r.Counts["failed"] > 0 {
+				failed := view.T(fmt.Sprint(r.Counts[rollout.Failed]))
+				if r.Counts[rollout.Failed] > 0 {
 					failed.Style = view.Red
 				}
 				rows = append(rows, []view.Cell{view.T(fmt.Sprint(r.ID)), view.T(r.Kind), view.T(fmt.Sprint(r.Revision)), view.T(r.Author), view.T(r.Begun.Local().Format("2006-01-02 15:04:05")), ended,
-					view.T(fmt.Sprint(r.Counts["done"])), view.T(fmt.Sprint(r.Counts["unchanged"])), failed, view.T(fmt.Sprint(r.Counts["waiting"] + r.Counts["working"]))})
+					view.T(fmt.Sprint(r.Counts[rollout.Done])), view.T(fmt.Sprint(r.Counts[rollout.Unchanged])), failed, view.T(fmt.Sprint(r.Counts[rollout.Waiting] + r.Counts[rollout.Working]))})
 			}
 			a.out.Table([]view.Column{{Name: "ROLLOUT", Right: true}, {Name: "KIND"}, {Name: "REVISION", Right: true}, {Name: "BY"}, {Name: "BEGUN"}, {Name: "ENDED"},
 				{Name: "DONE", Right: true}, {Name: "UNCHANGED", Right: true}, {Name: "FAILED", Right: true}, {Name: "TO DO", Right: true}}, rows)
@@ -764,7 +808,7 @@ func (a *app) rolloutStop() *cobra.Command {
 			if done, err := a.json(r); done {
 				return err
 			}
-			a.out.Printf("Rollout %d stopped: %d changed, %d unchanged, %d failed, %d left behind.", r.ID, r.Counts["done"], r.Counts["unchanged"], r.Counts["failed"], r.Counts["behind"])
+			a.out.Printf("Rollout %d stopped: %d changed, %d unchanged, %d failed, %d left behind.", r.ID, r.Counts[rollout.Done], r.Counts[rollout.Unchanged], r.Counts[rollout.Failed], r.Counts[rollout.Behind])
 			if len(r.Left) > 0 {
 				a.out.Printf("%s at work, and cannot be interrupted safely; they stop before they touch anything, or finish: %s", view.Count(len(r.Left), "host is", "hosts are"), someNames(r.Left, 8))
 			}

@@ -102,7 +102,7 @@ func compareHosts(before, after *policy.Policy, from string) ([]hostsDiffer, err
 	groups := map[string]int{}
 	for i := range hosts {
 		x, y := a.results[i], b.results[i]
-		if x.Digest == y.Digest && len(x.Trouble) == len(y.Trouble) {
+		if x.Digest() == y.Digest() && len(x.Trouble) == len(y.Trouble) {
 			continue
 		}
 		diff := sheetsDiff(x.Sheet, y.Sheet)

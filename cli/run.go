@@ -223,7 +223,7 @@ func firstOperator(ctx context.Context, st *store.Store) (string, error) {
 		return "", err
 	}
 	token, hash := service.NewToken("plo_")
-	return token, st.AddOperator(ctx, store.Operator{Name: "first", Role: store.RoleOperator, Created: time.Now()}, hash)
+	return token, st.AddOperator(ctx, store.Operator{Name: "first", Role: store.RoleOperator, Created: time.Now()}, hash, store.Change{})
 }
 
 // signingKey reads the service's key, or makes one.

@@ -270,9 +270,9 @@ func (c *Client) BeginRollout(ctx context.Context, revision int64) (api.Rollout,
 	return send[api.Rollout](ctx, c, http.MethodPost, "/api/rollouts", api.RolloutOrder{Revision: revision})
 }
 
-// Rollout tells how far a rollout is.
-func (c *Client) Rollout(ctx context.Context, id int64) (api.Rollout, error) {
-	return get[api.Rollout](ctx, c, "/api/rollouts/"+strconv.FormatInt(id, 10), nil)
+// Rollout tells how far a rollout is, with a page of its hosts: those first which failed.
+func (c *Client) Rollout(ctx context.Context, id int64, l List) (api.Rollout, error) {
+	return get[api.Rollout](ctx, c, "/api/rollouts/"+strconv.FormatInt(id, 10), l.values())
 }
 
 // Rollouts returns a page of rollouts, the newest first.

@@ -151,7 +151,7 @@ func (s *Service) named(ctx context.Context, v *hostView) (map[api.AccessWant]bo
 	if err != nil {
 		return nil, err
 	}
-	rs, err := s.compute.revision(ctx, ro.Revision, s.now())
+	rs, err := s.compute.revision(ctx, ro.Revision)
 	if err != nil {
 		return nil, err
 	}

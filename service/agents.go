@@ -18,6 +18,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/store"
 )
@@ -115,7 +116,14 @@ func (s *Service) join(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusBadRequest, "the key is not an Ed25519 key")
 		return
 	}
-	row, err := s.store.Join(r.Context(), hashToken(in.Token), pub, s.now())
+	row, err := s.store.Join(r.Context(), hashToken(in.Token), pub, s.now(), func(row *store.Host) store.Change {
+		return store.Change{
+			Note: func() []store.Entry {
+				return []store.Entry{s.entry(actor{actorHost, row.Name}, commandJoin, kindHost, row.Name)}
+			},
+			Then: func() { s.fleet.enter(row) },
+		}
+	})
 	if errors.Is(err, store.ErrNotFound) {
 		s.metrics.refused.WithLabelValues("join").Inc()
 		problem(w, http.StatusForbidden, "the token is not known, was used already, or has expired: ask for a new one (lantern host invite NAME)")
@@ -131,17 +139,7 @@ func (s *Service) join(w http.ResponseWriter, r *http.Request) {
 		s.fault(w, r, err)
 		return
 	}
-	if old, err := s.fleet.find(row.Name); err == nil && old.row().Name == row.Name {
-		old.mu.Lock()
-		v := *old.row()
-		v.Key = row.Key
-		old.put(&v)
-		old.mu.Unlock()
-	} else {
-		s.fleet.insert(&hostView{Host: *row})
-	}
 	s.log.Info("a host joined", "host", row.Name)
-	s.events.send(api.Event{Kind: "host", Name: row.Name})
 	answer(w, api.Joined{Host: row.Name, Service: s.key.public})
 }
 
@@ -156,7 +154,7 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	now := s.now()
 	if h.runs.note(in.Instance, now) {
 		s.log.Warn("two machines check in with one identity", "host", h.row().Name)
-		s.events.send(api.Event{Kind: "host", Name: h.row().Name})
+		s.note(r.Context(), s.entry(actorFrom(r.Context()), commandTwins, kindHost, h.row().Name))
 	}
 	wasSilent := h.state(now) == api.StateSilent
 	first := h.lastSeen.Load() == 0
@@ -170,7 +168,7 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Free == nil && in.Access == nil && in.Packages == nil && in.Trouble == v.Trouble {
 		out.Work = v.Task != 0
 		if wasSilent || first {
-			s.events.send(api.Event{Kind: "host", Name: v.Name})
+			s.note(r.Context(), s.entry(actorFrom(r.Context()), commandAppear, kindHost, v.Name))
 		}
 		answer(w, &out)
 		return
@@ -188,7 +186,7 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 		answer(w, &out)
 		return
 	}
-	row, err := s.change(r.Context(), h, func(v *hostView) error {
+	row, err := s.change(r.Context(), h, commandCheckIn, func(v *hostView) error {
 		v.Traits, v.Survey, v.Agent, v.LastSeen = in.Traits, in.Survey, in.Agent, now
 		if in.Free != nil {
 			v.Free = maps.Clone(in.Free)
@@ -233,9 +231,10 @@ func takePackages(v *hostView, in *api.Packages, stamp string, names []string) e
 	return err
 }
 
-// change replaces a host's row: edit changes a copy, which is completed, stored
-// and put in place. save stores it; nil stores the row alone.
-func (s *Service) change(ctx context.Context, h *host, edit func(*hostView) error, save func(*hostView) error) (*hostView, error) {
+// change replaces a host's row by a command: edit changes a copy, which is completed,
+// stored and put in place. save stores it; nil stores the row alone. What the journal
+// keeps of it is the host's history.
+func (s *Service) change(ctx context.Context, h *host, command string, edit func(*hostView) error, save func(*hostView, store.Change) error) (*hostView, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	old := h.row()
@@ -249,19 +248,68 @@ func (s *Service) change(ctx context.Context, h *host, edit func(*hostView) erro
 	v.broken = ""
 	s.ask(ctx, &v)
 	if save == nil {
-		save = func(v *hostView) error { return s.store.PutHost(ctx, &v.Host) }
+		save = func(v *hostView, c store.Change) error { return s.store.PutHost(ctx, &v.Host, c) }
 	}
-	if err := save(&v); err != nil {
+	e := s.entry(actorFrom(ctx), command, kindHost, v.Name)
+	if came := newsOf(old, &v); came != nil {
+		e = detailed(e, came)
+	}
+	c := noted(e)
+	c.Then = func() {
+		v.Key = h.row().Key // it may have joined anew meanwhile
+		h.put(&v)
+	}
+	if err := save(&v, c); err != nil {
 		return nil, err
 	}
-	h.put(&v)
-	for _, f := range v.findings {
-		if _, before := old.Since[f.Key()]; !before {
+	for i, f := range v.findings {
+		if _, before := old.Since.Of(v.keys[i]); !before {
 			s.log.Info("drift", "host", v.Name, "class", f.Class, "severity", f.Severity, "file", f.File, "line", f.Line)
 		}
 	}
-	s.events.send(api.Event{Kind: "host", Name: v.Name})
 	return &v, nil
+}
+
+// again works out anew how a host stands, because of a command that changed something else.
+func (s *Service) again(ctx context.Context, h *host, command string) (*hostView, error) {
+	return s.change(ctx, h, command, func(*hostView) error { return nil }, nil)
+}
+
+// news is what changed on a host: findings that came, by class, and how many went.
+type news struct {
+	Came     []newsItem `json:"came,omitempty"`
+	Went     int        `json:"went,omitempty"`
+	Revision int64      `json:"revision,omitempty"`
+}
+
+type newsItem struct {
+	Class    string `json:"class"`
+	Severity string `json:"severity"`
+	File     string `json:"file,omitempty"`
+}
+
+// mostNews bounds how many findings one entry names.
+const mostNews = 50
+
+func newsOf(old, v *hostView) *news {
+	var out news
+	for i, f := range v.findings {
+		if _, before := old.Since.Of(v.keys[i]); !before && len(out.Came) < mostNews {
+			out.Came = append(out.Came, newsItem{f.Class, f.Severity, f.File})
+		}
+	}
+	for _, k := range old.keys {
+		if _, still := v.Since.Of(k); !still {
+			out.Went++
+		}
+	}
+	if v.Revision != old.Revision {
+		out.Revision = v.Revision
+	}
+	if len(out.Came) == 0 && out.Went == 0 && out.Revision == 0 {
+		return nil
+	}
+	return &out
 }
 
 // delivery gives a host its signed sheet, by digest.
@@ -277,7 +325,7 @@ func (s *Service) delivery(w http.ResponseWriter, r *http.Request) {
 		s.fault(w, r, err)
 		return
 	}
-	rs, err := s.compute.revision(r.Context(), ro.Revision, s.now())
+	rs, err := s.compute.revision(r.Context(), ro.Revision)
 	if err != nil {
 		s.fault(w, r, err)
 		return
@@ -292,11 +340,11 @@ func (s *Service) delivery(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	now := s.now()
-	if err := s.store.PutDocuments(r.Context(), now, store.Document{Digest: res.Digest, Kind: store.KindSheet, Body: res.Text}); err != nil {
+	if err := s.compute.putSheet(r.Context(), res, now); err != nil {
 		s.fault(w, r, err)
 		return
 	}
-	jws, err := s.key.sign(api.Delivery{Host: v.Name, Revision: ro.Revision, Sheet: res.Digest, Rollout: ro.ID, SetAside: ro.SetAside, Issued: now.UTC(), Expires: now.Add(deliveryLife).UTC()})
+	jws, err := s.key.sign(api.Delivery{Host: v.Name, Revision: ro.Revision, Sheet: res.Digest(), Rollout: ro.ID, SetAside: ro.SetAside, Issued: now.UTC(), Expires: now.Add(deliveryLife).UTC()})
 	if err != nil {
 		s.fault(w, r, err)
 		return
@@ -339,11 +387,12 @@ func (s *Service) report(w http.ResponseWriter, r *http.Request) {
 	if !decode(w, r, 1<<20, &in) {
 		return
 	}
-	final := in.State == store.Done || in.State == store.Unchanged || in.State == store.Failed || in.State == store.Stopped
-	if !final && in.State != store.Working {
+	event, known := rollout.ReportEvents[in.State]
+	if !known {
 		problem(w, http.StatusBadRequest, fmt.Sprintf("the state %q is not known", short(in.State)))
 		return
 	}
+	final := event != rollout.Works
 	if in.Rollout == 0 { // the agent could not tell: what it was given was not genuine
 		in.Rollout = h.row().Task
 	}
@@ -361,77 +410,104 @@ func (s *Service) report(w http.ResponseWriter, r *http.Request) {
 			problem(w, http.StatusConflict, "the rollout was stopped")
 			return
 		}
-		if h.row().working {
+		if h.row().working() {
 			w.WriteHeader(http.StatusNoContent)
 			return
 		}
 	}
-	if in.State == store.Stopped {
+	if event == rollout.Withdraws {
 		s.withdraw(w, r, h, ro)
 		return
 	}
 	s.naming.RLock()
 	defer s.naming.RUnlock()
-	good := in.State == store.Done || in.State == store.Unchanged
+	good := event == rollout.Succeeds || event == rollout.Rests
 	if good && (!s.store.Known(in.Sheet, store.KindSheet) || !s.store.Known(in.Survey, store.KindSurvey)) {
 		problem(w, http.StatusConflict, "send the survey first, then the report")
 		return
 	}
-	ended := false
-	body, err := json.Marshal(&in)
-	if err != nil {
-		s.fault(w, r, err)
-		return
-	}
-	now := s.now()
-	_, err = s.change(r.Context(), h, func(v *hostView) error {
-		v.behind, v.working = false, !final
-		if final {
-			v.Task, v.failure = 0, ""
-			v.LastSeen = now
-			v.unfetched = unfetchedOf(body)
-		}
-		if in.State == store.Failed {
-			v.failure = fmt.Sprintf("%s: %s", in.Step, in.Message)
-		}
-		if good {
-			v.Revision, v.Sheet, v.Survey = ro.Revision, in.Sheet, in.Survey
-			v.Carried = store.Carried{Sheet: in.Sheet, Survey: in.Survey, At: now.UTC()}
-		}
-		return nil
-	}, func(v *hostView) error {
-		var err error
-		ended, err = s.store.Progress(r.Context(), in.Rollout, store.RolloutHost{Host: v.Name, State: in.State, Report: body, Updated: now}, &v.Host)
-		return err
-	})
-	if err != nil {
-		s.fault(w, r, err)
+	if err := s.takeReport(r.Context(), h, ro, event, &in); err != nil {
+		s.refuseReport(w, r, err)
 		return
 	}
 	s.log.Info("report", "host", h.row().Name, "rollout", in.Rollout, "state", in.State, "step", in.Step, "message", family.HideWords(in.Message, nil))
-	if ended {
-		s.log.Info("rollout ended", "rollout", in.Rollout)
-	}
-	s.events.send(api.Event{Kind: "rollout", Name: strconv.FormatInt(in.Rollout, 10)})
 	w.WriteHeader(http.StatusNoContent)
+}
+
+// refuseReport answers a report that does not fit how far the host is.
+func (s *Service) refuseReport(w http.ResponseWriter, r *http.Request, err error) {
+	var place *rollout.PlaceError
+	if errors.As(err, &place) {
+		problem(w, http.StatusConflict, place.Error())
+		return
+	}
+	s.fault(w, r, err)
+}
+
+// takeReport stores what a host says of its task.
+func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, event rollout.Event, in *api.Report) error {
+	said := store.RolloutHost{Rollout: ro.ID, Updated: s.now()}
+	var err error
+	if said.Took, err = json.Marshal(in.Took); err != nil {
+		return err
+	}
+	rest := *in
+	rest.Took = nil
+	if said.Report, err = json.Marshal(&rest); err != nil {
+		return err
+	}
+	over := false
+	_, err = s.change(ctx, h, commandReport, func(v *hostView) error {
+		v.Stage = rollout.Working
+		if event != rollout.Works {
+			v.Task, v.Stage, v.Failure = 0, "", ""
+			v.LastSeen = said.Updated
+			v.Unfetched = unfetchedOf(in)
+		}
+		switch event {
+		case rollout.Fails:
+			v.Failure = fmt.Sprintf("%s: %s", in.Step, in.Message)
+		case rollout.Succeeds, rollout.Rests:
+			v.Revision, v.Sheet, v.Survey = ro.Revision, in.Sheet, in.Survey
+			v.Carried = store.Carried{Sheet: in.Sheet, Survey: in.Survey, At: said.Updated.UTC()}
+		}
+		return nil
+	}, func(v *hostView, c store.Change) error {
+		said.Host = v.Name
+		return s.store.Progress(ctx, said, event, &v.Host, func(ended bool) store.Change {
+			over = ended
+			return s.withRollout(ctx, c, commandReport, ro.ID, ended)
+		})
+	})
+	if over {
+		s.log.Info("rollout ended", "rollout", ro.ID)
+	}
+	return err
+}
+
+// withRollout is a change that the journal also tells of a rollout.
+func (s *Service) withRollout(ctx context.Context, c store.Change, command string, id int64, ended bool) store.Change {
+	return store.Change{Then: c.Then, Note: func() []store.Entry {
+		return append(c.Note(), s.rolloutEntry(actorFrom(ctx), command, id, ended))
+	}}
 }
 
 // withdraw takes a host out of a rollout that was stopped before it had touched anything.
 func (s *Service) withdraw(w http.ResponseWriter, r *http.Request, h *host, ro store.Rollout) {
-	ended := false
-	_, err := s.change(r.Context(), h, func(v *hostView) error {
-		v.Task, v.working, v.behind = 0, false, false
+	over := false
+	_, err := s.change(r.Context(), h, commandWithdraw, func(v *hostView) error {
+		v.Task, v.Stage = 0, ""
 		return nil
-	}, func(v *hostView) error {
-		var err error
-		ended, err = s.store.Withdraw(r.Context(), ro.ID, &v.Host, s.now())
-		return err
+	}, func(v *hostView, c store.Change) error {
+		return s.store.Withdraw(r.Context(), ro.ID, &v.Host, s.now(), func(ended bool) store.Change {
+			over = ended
+			return s.withRollout(r.Context(), c, commandWithdraw, ro.ID, ended)
+		})
 	})
 	if err != nil {
-		s.fault(w, r, err)
+		s.refuseReport(w, r, err)
 		return
 	}
-	s.log.Info("stopped before anything was touched", "host", h.row().Name, "rollout", ro.ID, "ended", ended)
-	s.events.send(api.Event{Kind: "rollout", Name: strconv.FormatInt(ro.ID, 10)})
+	s.log.Info("stopped before anything was touched", "host", h.row().Name, "rollout", ro.ID, "ended", over)
 	w.WriteHeader(http.StatusNoContent)
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 
@@ -191,10 +192,8 @@ func problem(w http.ResponseWriter, status int, detail string) {
 	_, _ = w.Write(b) // the caller has gone if this fails
 }
 
-// onlyLooks are calls that change nothing though they carry a body.
-var onlyLooks = map[string]bool{"/api/session": true, "/api/policy/check": true, "/api/policy/preview": true}
-
-// people lets operators through: readers look, operators change.
+// people lets those through who sign in. Which operations each may have is asked at the
+// door.
 func (s *Service) people(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == http.MethodPost && r.URL.Path == "/api/session" {
@@ -210,14 +209,26 @@ func (s *Service) people(next http.Handler) http.Handler {
 			problem(w, http.StatusUnauthorized, err.Error())
 			return
 		}
-		looks := r.Method == http.MethodGet || r.Method == http.MethodHead || onlyLooks[r.URL.Path]
-		if !looks && o.Role != store.RoleOperator || strings.HasPrefix(r.URL.Path, "/api/operators") && o.Role != store.RoleOperator {
-			problem(w, http.StatusForbidden, fmt.Sprintf("%s may look and not change; ask an operator", o.Name))
-			return
-		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), operatorKey, o)))
 	})
 }
+
+// atDoor asks for each operation whether the operator may have it.
+func (s *Service) atDoor(ctx huma.Context, next func(huma.Context)) {
+	operation := ctx.Operation().OperationID
+	if operation != signInOperation {
+		if err := may(operatorFrom(ctx.Context()), operation); err != nil {
+			s.metrics.refused.WithLabelValues("operator").Inc()
+			_, w := humachi.Unwrap(ctx)
+			problem(w, http.StatusForbidden, err.Error())
+			return
+		}
+	}
+	next(ctx)
+}
+
+// signInOperation is the one that nobody has to be signed in for.
+const signInOperation = "sign-in"
 
 // signer signs deliveries.
 type signer struct {

@@ -4,10 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+	"unique"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
@@ -21,22 +23,76 @@ import (
 	"patientlantern.example/lantern/store"
 )
 
-// computer answers questions about distinct inputs and remembers the answers.
+// computer answers questions about distinct inputs and remembers the answers. What
+// follows from whole documents is small and kept for every host that there can be; the
+// documents themselves are large and read again when they are wanted.
 type computer struct {
 	store  *store.Store
 	keeper *keeper
+	build  string // names this build of the program
 
-	mu       sync.Mutex
-	traits   map[string]*source.Traits
-	surveys  map[string]*source.Survey
-	sheets   map[string]*source.Sheet
-	findings map[[3]string][]drift.Finding // sheet, the one carried last, survey
-	changes  map[pair]*outcome
-	revs     map[int64]*resolve.Resolver
+	traits   *cache[string, *source.Traits]
+	surveys  *cache[string, *source.Survey]
+	sheets   *cache[string, *source.Sheet]
+	texts    *cache[string, []byte]
+	releases *cache[string, []source.Release] // by survey
+	verdicts *cache[question, *verdict]
+	changes  *cache[pair, *outcome]
+	revs     *cache[int64, *resolve.Resolver]
+
+	fresh struct { // verdicts that are not stored yet
+		sync.Mutex
+		list []store.Verdict
+	}
 
 	// Resolvers share what they have worked out, so one works at a time.
 	resolving sync.Mutex
 	memory    resolve.Memory
+}
+
+// Bounds of the memories. A host could make documents up without end.
+const (
+	keptTraits   = 4_096
+	keptSurveys  = 256
+	keptSheets   = 512
+	keptTexts    = 16_384
+	keptVerdicts = 120_000
+	keptChanges  = 512
+	keptRevs     = 64
+)
+
+func newComputer(st *store.Store, build string) *computer {
+	return &computer{
+		store: st, build: build,
+		traits: newCache[string, *source.Traits](keptTraits), surveys: newCache[string, *source.Survey](keptSurveys),
+		sheets: newCache[string, *source.Sheet](keptSheets), texts: newCache[string, []byte](keptTexts), releases: newCache[string, []source.Release](keptSurveys * 16),
+		verdicts: newCache[question, *verdict](keptVerdicts), changes: newCache[pair, *outcome](keptChanges),
+		revs: newCache[int64, *resolve.Resolver](keptRevs),
+	}
+}
+
+// same returns the one copy of a text that all who hold it share.
+func same(s string) string { return unique.Make(s).Value() }
+
+// question names what a verdict follows from. Before is the sheet that was carried last.
+type question struct{ Sheet, Before, Survey string }
+
+// verdict is how a host with a survey stands under a sheet, but for what follows from the
+// time and from seats.
+type verdict struct {
+	Findings []drift.Finding `json:"findings"`
+	NextEnd  time.Time       `json:"next_end,omitzero"` // when the first of the sources loses its last key
+	Unread   bool            `json:"unread,omitempty"`
+	keys     []string        // of the findings
+}
+
+func (v *verdict) finish() *verdict {
+	v.Findings = slices.Clip(v.Findings)
+	v.keys = make([]string, len(v.Findings))
+	for i, f := range v.Findings {
+		v.keys[i] = f.Key()
+	}
+	return v
 }
 
 // pair names the inputs of a change.
@@ -59,45 +115,9 @@ func (o *outcome) located(all []drift.Finding) []drift.Finding {
 	return append(slices.Clip(o.findings), all[len(o.findings):]...)
 }
 
-// mostKept bounds each memory; hosts could make up documents without end.
-const mostKept = 20_000
-
-func newComputer(st *store.Store) *computer {
-	return &computer{
-		store: st, traits: map[string]*source.Traits{}, surveys: map[string]*source.Survey{}, sheets: map[string]*source.Sheet{},
-		findings: map[[3]string][]drift.Finding{}, changes: map[pair]*outcome{}, revs: map[int64]*resolve.Resolver{},
-	}
-}
-
-// remember returns m[key], made by load where it is missing.
-func remember[K comparable, V any](mu *sync.Mutex, m map[K]V, key K, load func() (V, error)) (V, error) {
-	mu.Lock()
-	v, ok := m[key]
-	mu.Unlock()
-	if ok {
-		return v, nil
-	}
-	v, err := load()
-	if err != nil {
-		return v, err
-	}
-	mu.Lock()
-	defer mu.Unlock()
-	if len(m) >= mostKept {
-		for k := range m {
-			delete(m, k)
-			if len(m) < mostKept/2 {
-				break
-			}
-		}
-	}
-	m[key] = v
-	return v, nil
-}
-
-func document[T any](ctx context.Context, c *computer, m map[string]*T, kind, digest string) (*T, error) {
-	return remember(&c.mu, m, digest, func() (*T, error) {
-		d, err := c.store.Document(ctx, digest, kind)
+func document[T any](ctx context.Context, c *computer, kept *cache[string, *T], kind, digest string) (*T, error) {
+	return kept.get(digest, func() (*T, error) {
+		d, err := c.store.Document(context.WithoutCancel(ctx), digest, kind)
 		if err != nil {
 			return nil, err
 		}
@@ -121,20 +141,25 @@ func (c *computer) sheetOf(ctx context.Context, digest string) (*source.Sheet, e
 	return document(ctx, c, c.sheets, store.KindSheet, digest)
 }
 
-// hold keeps a sheet at hand that is stored nowhere.
-func (c *computer) hold(res *resolve.Result) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.sheets[res.Digest] = res.Sheet
+// putSheet stores a sheet that is not stored yet.
+func (c *computer) putSheet(ctx context.Context, res *resolve.Result, now time.Time) error {
+	if c.store.Known(res.Digest(), store.KindSheet) {
+		return nil
+	}
+	return c.store.PutDocuments(ctx, now, store.Document{Digest: res.Digest(), Kind: store.KindSheet, Body: res.Text()})
 }
 
-// drift compares a sheet with a survey. before is the sheet that was carried out last,
+// hold keeps a sheet at hand that is stored nowhere.
+func (c *computer) hold(res *resolve.Result) { c.sheets.kept.Add(res.Digest(), res.Sheet) }
+
+// judge compares a sheet with a survey. before is the sheet that was carried out last,
 // or empty.
-func (c *computer) drift(ctx context.Context, sheet, before, survey string) ([]drift.Finding, error) {
+func (c *computer) judge(ctx context.Context, sheet, before, survey string) (*verdict, error) {
 	if before == "" {
 		before = sheet
 	}
-	return remember(&c.mu, c.findings, [3]string{sheet, before, survey}, func() ([]drift.Finding, error) {
+	q := question{sheet, before, survey}
+	return c.verdicts.get(q, func() (*verdict, error) {
 		sh, err := c.sheetOf(ctx, sheet)
 		if err != nil {
 			return nil, err
@@ -149,62 +174,121 @@ func (c *computer) drift(ctx context.Context, sheet, before, survey string) ([]d
 		if err != nil {
 			return nil, err
 		}
-		return drift.CompareAfter(sh, was, su), nil
-	})
-}
-
-// texts returns the source files that a survey names.
-func (c *computer) texts(ctx context.Context, s *source.Survey) (map[string][]byte, error) {
-	out := make(map[string][]byte, len(s.Files))
-	for _, f := range s.Files {
-		d, err := c.store.Document(ctx, f.Digest, store.KindText)
+		out := &verdict{Findings: drift.CompareAfter(sh, was, su), Unread: len(su.Problems) > 0}
+		if ends := drift.KeyEnds(sh, su); len(ends) > 0 {
+			out.NextEnd = ends[0].At
+		}
+		body, err := json.Marshal(out)
 		if err != nil {
 			return nil, err
 		}
-		out[f.Path] = d.Body
+		c.fresh.Lock()
+		c.fresh.list = append(c.fresh.list, store.Verdict{Sheet: sheet, Before: before, Survey: survey, Body: body})
+		c.fresh.Unlock()
+		return out.finish(), nil
+	})
+}
+
+// recall reads the verdicts that this very build has stored: another may judge otherwise.
+func (c *computer) recall(ctx context.Context) error {
+	if c.build == "" {
+		return nil
+	}
+	return c.store.Verdicts(ctx, c.build, func(v store.Verdict) error {
+		out := &verdict{}
+		if json.Unmarshal(v.Body, out) == nil {
+			c.verdicts.kept.Add(question{same(v.Sheet), same(v.Before), same(v.Survey)}, out.finish())
+		}
+		return nil
+	})
+}
+
+// write stores the verdicts that are not stored yet.
+func (c *computer) write(ctx context.Context) error {
+	c.fresh.Lock()
+	list := c.fresh.list
+	c.fresh.list = nil
+	c.fresh.Unlock()
+	if c.build == "" {
+		return nil
+	}
+	return c.store.PutVerdicts(ctx, c.build, list)
+}
+
+// releasesOf returns what the Release files say that the apt of a host has fetched.
+func (c *computer) releasesOf(ctx context.Context, survey string) ([]source.Release, error) {
+	return c.releases.get(survey, func() ([]source.Release, error) {
+		su, err := c.surveyOf(ctx, survey)
+		if err != nil {
+			return nil, err
+		}
+		return su.Releases, nil
+	})
+}
+
+// textsOf returns the source files that a survey names.
+func (c *computer) textsOf(ctx context.Context, s *source.Survey) (map[string][]byte, error) {
+	out := make(map[string][]byte, len(s.Files))
+	for _, f := range s.Files {
+		text, err := c.texts.get(f.Digest, func() ([]byte, error) {
+			d, err := c.store.Document(context.WithoutCancel(ctx), f.Digest, store.KindText)
+			return d.Body, err
+		})
+		if err != nil {
+			return nil, err
+		}
+		out[f.Path] = text
 	}
 	return out, nil
 }
 
-// change finds the edits for a pair.
+// change finds the edits for a pair, and remembers them.
 func (c *computer) change(ctx context.Context, p pair) (*outcome, error) {
-	return remember(&c.mu, c.changes, p, func() (*outcome, error) {
-		var in change.Input
-		var err error
-		if in.Sheet, err = c.sheetOf(ctx, p.sheet); err != nil {
-			return nil, err
-		}
-		if in.Survey, err = c.surveyOf(ctx, p.survey); err != nil {
-			return nil, err
-		}
-		if in.Texts, err = c.texts(ctx, in.Survey); err != nil {
-			return nil, err
-		}
-		if p.before != "" {
-			if in.Before, err = c.sheetOf(ctx, p.before); err != nil {
-				return nil, err
-			}
-		}
-		if p.kept != "" {
-			kept, err := c.surveyOf(ctx, p.kept)
-			if err != nil {
-				return nil, err
-			}
-			if in.Kept, err = c.texts(ctx, kept); err != nil {
-				return nil, err
-			}
-		}
-		in.Masked = true
-		o := &outcome{change: change.Compute(in)}
-		o.diff = o.change.Diff()
-		o.weakens = preview.Weakens(in.Sheet, in.Survey)
-		found, err := c.drift(ctx, p.sheet, p.before, p.survey)
+	return c.changes.get(p, func() (*outcome, error) {
+		o, err := c.work(ctx, p)
 		if err != nil {
 			return nil, err
 		}
-		o.findings = o.change.Locate(found)
+		found, err := c.judge(ctx, p.sheet, p.before, p.survey)
+		if err != nil {
+			return nil, err
+		}
+		o.findings = o.change.Locate(found.Findings)
 		return o, nil
 	})
+}
+
+// work finds the edits for a pair.
+func (c *computer) work(ctx context.Context, p pair) (*outcome, error) {
+	in := change.Input{Masked: true}
+	var err error
+	if in.Sheet, err = c.sheetOf(ctx, p.sheet); err != nil {
+		return nil, err
+	}
+	if in.Survey, err = c.surveyOf(ctx, p.survey); err != nil {
+		return nil, err
+	}
+	if in.Texts, err = c.textsOf(ctx, in.Survey); err != nil {
+		return nil, err
+	}
+	if p.before != "" {
+		if in.Before, err = c.sheetOf(ctx, p.before); err != nil {
+			return nil, err
+		}
+	}
+	if p.kept != "" {
+		kept, err := c.surveyOf(ctx, p.kept)
+		if err != nil {
+			return nil, err
+		}
+		if in.Kept, err = c.textsOf(ctx, kept); err != nil {
+			return nil, err
+		}
+	}
+	o := &outcome{change: change.Compute(in)}
+	o.diff = o.change.Diff()
+	o.weakens = preview.Weakens(in.Sheet, in.Survey)
+	return o, nil
 }
 
 // pairOf names the inputs of the change that would take a host to a sheet.
@@ -213,76 +297,94 @@ func pairOf(v *hostView, sheet string) pair {
 }
 
 // revision returns a revision, ready to resolve hosts.
-func (c *computer) revision(ctx context.Context, number int64, now time.Time) (*resolve.Resolver, error) {
-	return remember(&c.mu, c.revs, number, func() (*resolve.Resolver, error) {
-		revs, err := c.store.Revisions(ctx)
+func (c *computer) revision(ctx context.Context, number int64) (*resolve.Resolver, error) {
+	return c.revs.get(number, func() (*resolve.Resolver, error) {
+		ctx := context.WithoutCancel(ctx)
+		r, err := c.store.Revision(ctx, number)
 		if err != nil {
 			return nil, err
 		}
-		for _, r := range revs {
-			if r.Number != number {
-				continue
-			}
-			d, err := c.store.Document(ctx, r.Policy, store.KindPolicy)
-			if err != nil {
-				return nil, err
-			}
-			var folder policy.Folder
-			if err := json.Unmarshal(d.Body, &folder); err != nil {
-				return nil, fmt.Errorf("revision %d: %w", number, err)
-			}
-			// It was checked when it was published; a key that has expired since
-			// does not make it another policy.
-			p, diags := policy.Load(folder, r.Created)
-			if diag.HasErrors(diags) {
-				return nil, fmt.Errorf("revision %d can no longer be read: %s", number, diags[0])
-			}
-			return c.resolver(p), nil
+		d, err := c.store.Document(ctx, r.Policy, store.KindPolicy)
+		if err != nil {
+			return nil, err
 		}
-		return nil, fmt.Errorf("revision %d: %w", number, store.ErrNotFound)
+		var folder policy.Folder
+		if err := json.Unmarshal(d.Body, &folder); err != nil {
+			return nil, fmt.Errorf("revision %d: %w", number, err)
+		}
+		// It was checked when it was published; a key that has expired since
+		// does not make it another policy.
+		p, diags := policy.Load(folder, r.Created)
+		if diag.HasErrors(diags) {
+			return nil, fmt.Errorf("revision %d can no longer be read: %s", number, diags[0])
+		}
+		return c.resolver(p), nil
 	})
 }
 
 // resolve works out what a host should have.
 func (c *computer) resolve(ctx context.Context, r *resolve.Resolver, v *hostView) (*resolve.Result, error) {
-	if v.Traits == "" {
-		return nil, fmt.Errorf("the host %s has sent no survey yet: %w", v.Name, store.ErrNotFound)
-	}
-	t, err := c.traitsOf(ctx, v.Traits)
+	h, err := c.hostOf(ctx, v)
 	if err != nil {
 		return nil, err
 	}
-	c.resolving.Lock()
-	defer c.resolving.Unlock()
-	return r.Resolve(resolve.Host{Name: v.Name, Class: v.class, Labels: v.Labels, Traits: t}), nil
+	return c.resolveHost(r, h), nil
 }
 
-// complete fills in what follows from a row: names from its traits, its sheet
-// under its revision, its findings and since when they are there.
-func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) error {
-	v.class = v.Traits
+// resolveHost is resolve for a host whose traits are at hand.
+func (c *computer) resolveHost(r *resolve.Resolver, h resolve.Host) *resolve.Result {
+	c.resolving.Lock()
+	defer c.resolving.Unlock()
+	return r.Resolve(h)
+}
+
+// hostOf is a host as resolving sees it.
+func (c *computer) hostOf(ctx context.Context, v *hostView) (resolve.Host, error) {
+	if v.Traits == "" {
+		return resolve.Host{}, fmt.Errorf("the host %s has sent no survey yet: %w", v.Name, store.ErrNotFound)
+	}
+	t, err := c.traitsOf(ctx, v.Traits)
+	return resolve.Host{Name: v.Name, Class: v.class, Labels: v.Labels, Traits: t}, err
+}
+
+// describe fills in what a host's traits and labels say.
+func (c *computer) describe(ctx context.Context, v *hostView) error {
+	class := v.Traits
 	if len(v.Labels) > 0 {
 		labels, err := json.Marshal(v.Labels)
 		if err != nil {
 			return err
 		}
-		v.class += string(labels)
+		class += string(labels)
 	}
-	v.findings, v.worst, v.needs, v.follows, v.keyEnds = nil, "", nil, nil, time.Time{}
+	v.class = same(class)
+	if v.Traits == "" {
+		return nil
+	}
+	t, err := c.traitsOf(ctx, v.Traits)
+	if err != nil {
+		return err
+	}
+	v.os, v.family, v.arch = t.OS.Name, t.Family, t.Arch
+	if v.os == "" {
+		v.os = same(t.OS.ID + " " + t.OS.Version)
+	}
+	v.lowerOS = same(strings.ToLower(v.os))
+	return nil
+}
+
+// complete fills in what follows from a row: names from its traits, its sheet
+// under its revision, its findings and since when they are there.
+func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) error {
+	v.Traits, v.Survey, v.Sheet, v.Agent = same(v.Traits), same(v.Survey), same(v.Sheet), same(v.Agent)
+	v.Carried.Sheet, v.Carried.Survey = same(v.Carried.Sheet), same(v.Carried.Survey)
+	v.findings, v.worst, v.needs, v.follows, v.keyEnds, v.unread = nil, "", nil, nil, time.Time{}, false
 	v.answered = packagesOf(v).Asked
-	if v.Traits != "" {
-		t, err := c.traitsOf(ctx, v.Traits)
-		if err != nil {
-			return err
-		}
-		v.os, v.family, v.arch = t.OS.Name, t.Family, t.Arch
-		if v.os == "" {
-			v.os = t.OS.ID + " " + t.OS.Version
-		}
-		v.lowerOS = strings.ToLower(v.os)
+	if err := c.describe(ctx, v); err != nil {
+		return err
 	}
 	if v.Revision != 0 && v.Traits != "" {
-		rs, err := c.revision(ctx, v.Revision, now)
+		rs, err := c.revision(ctx, v.Revision)
 		if err != nil {
 			return err
 		}
@@ -290,11 +392,12 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 		if err != nil {
 			return err
 		}
-		if len(res.Trouble) == 0 && res.Digest != v.Sheet {
-			if err := c.store.PutDocuments(ctx, now, store.Document{Digest: res.Digest, Kind: store.KindSheet, Body: res.Text}); err != nil {
+		if len(res.Trouble) == 0 {
+			if err := c.putSheet(ctx, res, now); err != nil {
 				return err
 			}
-			v.Sheet = res.Digest
+			v.Sheet = same(res.Digest())
+			c.hold(res)
 		}
 		v.needs, v.follows = res.Needs(), res.Follows()
 	}
@@ -302,7 +405,12 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 		v.Since = nil
 		return nil
 	}
-	found, err := c.drift(ctx, v.Sheet, v.Carried.Sheet, v.Survey)
+	return c.look(ctx, v, now)
+}
+
+// look fills in a host's findings.
+func (c *computer) look(ctx context.Context, v *hostView, now time.Time) error {
+	found, err := c.judge(ctx, v.Sheet, v.Carried.Sheet, v.Survey)
 	if err != nil {
 		return err
 	}
@@ -310,41 +418,44 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 	if err != nil {
 		return err
 	}
-	ended, err := c.keysEnded(ctx, v, now)
-	if err != nil {
-		return err
+	v.keyEnds, v.unread = found.NextEnd, found.Unread
+	var ended []drift.Finding
+	if !found.NextEnd.IsZero() && !now.Before(found.NextEnd) {
+		if ended, v.keyEnds, err = c.keysEnded(ctx, v, now); err != nil {
+			return err
+		}
 	}
-	v.findings = slices.Concat(found, own, ended)
-	since := make(map[string]time.Time, len(v.findings))
-	for _, f := range v.findings {
-		if v.worst == "" || drift.Rank(f.Severity) < drift.Rank(v.worst) {
+	v.findings, v.judged = found.Findings, len(found.Findings)
+	keys := found.keys
+	if extra := slices.Concat(own, ended); len(extra) > 0 {
+		v.findings = slices.Concat(found.Findings, extra)
+		keys = slices.Clip(keys)
+		for _, f := range extra {
+			keys = append(keys, f.Key())
+		}
+	}
+	v.keys = keys
+	for i := range v.findings {
+		if f := &v.findings[i]; v.worst == "" || drift.Rank(f.Severity) < drift.Rank(v.worst) {
 			v.worst = f.Severity
 		}
-		at, ok := v.Since[f.Key()]
-		if !ok {
-			at = now
-		}
-		since[f.Key()] = at
 	}
-	v.Since = since
+	v.Since = v.Since.Follow(keys, now)
 	return nil
 }
 
-// keysEnded finds sources none of whose keys is good any more, and notes when the next
-// key ends. It depends on the time, so it is worked out apart from the rest.
-func (c *computer) keysEnded(ctx context.Context, v *hostView, now time.Time) ([]drift.Finding, error) {
+// keysEnded finds the sources whose last key has ended, and when the next one's does.
+func (c *computer) keysEnded(ctx context.Context, v *hostView, now time.Time) ([]drift.Finding, time.Time, error) {
 	sheet, err := c.sheetOf(ctx, v.Sheet)
 	if err != nil {
-		return nil, err
+		return nil, time.Time{}, err
 	}
 	survey, err := c.surveyOf(ctx, v.Survey)
 	if err != nil {
-		return nil, err
+		return nil, time.Time{}, err
 	}
-	out, next := drift.KeysEnded(sheet, survey, now)
-	v.keyEnds = next
-	v.unread = len(survey.Problems) > 0
-	return out, nil
+	found, next := drift.KeysEnded(drift.KeyEnds(sheet, survey), now)
+	return found, next, nil
 }
 
 // standing says how a host stands with the contracts that its sheet needs.
@@ -379,4 +490,19 @@ func (c *computer) resolver(p *policy.Policy) *resolve.Resolver {
 	c.resolving.Lock()
 	defer c.resolving.Unlock()
 	return resolve.NewWith(p, &c.memory)
+}
+
+// inUse tells which verdicts hosts stand on.
+func inUse(hosts []*host) func(sheet, before, survey string) bool {
+	all := map[question]bool{}
+	for _, h := range hosts {
+		v := h.row()
+		before := v.Carried.Sheet
+		if before == "" {
+			before = v.Sheet
+		}
+		all[question{v.Sheet, before, v.Survey}] = true
+	}
+	maps.DeleteFunc(all, func(q question, _ bool) bool { return q.Survey == "" })
+	return func(sheet, before, survey string) bool { return all[question{sheet, before, survey}] }
 }

@@ -4,11 +4,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/store"
 )
 
 // beatTime is how often a stream says that it is alive: a page that hears nothing for
@@ -59,6 +61,16 @@ func (h *hub) leave(c chan api.Event) {
 	delete(h.listeners, c)
 }
 
+// heard takes what the journal was told, in its order.
+func (h *hub) heard(entries []store.Entry) {
+	for _, e := range entries {
+		if !told(e) {
+			continue
+		}
+		h.send(api.Event{Kind: e.Kind, Name: e.Name, Command: e.Command, Seq: e.Seq})
+	}
+}
+
 func (h *hub) send(e api.Event) {
 	if h.held.Load() {
 		return
@@ -74,7 +86,7 @@ func (h *hub) send(e api.Event) {
 			default:
 			}
 			select {
-			case c <- api.Event{Kind: api.EventAll}:
+			case c <- api.Event{Kind: api.EventAll, Seq: e.Seq}:
 			default:
 			}
 		}
@@ -91,8 +103,14 @@ func (h *hub) close() {
 	clear(h.listeners)
 }
 
-// serveEvents is a stream of server-sent events.
+// serveEvents is a stream of server-sent events: the journal as it grows. Whoever comes
+// back says the last one heard, and hears what came since.
 func (s *Service) serveEvents(w http.ResponseWriter, r *http.Request) {
+	who := operatorFrom(r.Context())
+	if err := may(who, "events"); err != nil {
+		problem(w, http.StatusForbidden, err.Error())
+		return
+	}
 	rc := http.NewResponseController(w)
 	if err := rc.SetWriteDeadline(time.Time{}); err != nil {
 		problem(w, http.StatusInternalServerError, "this connection cannot carry a stream")
@@ -101,10 +119,11 @@ func (s *Service) serveEvents(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Accel-Buffering", "no")
-	c := s.events.listen(operatorFrom(r.Context()).Name)
+	c := s.events.listen(who.Name)
 	defer s.events.leave(c)
 	_, _ = fmt.Fprint(w, "retry: 2000\n\n")
-	if rc.Flush() != nil {
+	last, err := s.missed(w, r)
+	if err != nil || rc.Flush() != nil {
 		return
 	}
 	beat := time.NewTicker(beatTime)
@@ -128,13 +147,60 @@ func (s *Service) serveEvents(w http.ResponseWriter, r *http.Request) {
 			if !ok {
 				return
 			}
-			b, err := json.Marshal(e)
-			if err != nil {
-				return
+			if e.Seq != 0 && e.Seq <= last && e.Kind != api.EventAll {
+				continue // told already
 			}
-			if _, err := fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.Kind, b); err != nil || rc.Flush() != nil {
+			if writeEvent(w, e) != nil || rc.Flush() != nil {
 				return
 			}
 		}
 	}
+}
+
+// told reports whether whoever listens may know of an entry: who may sign in is not
+// everybody's business.
+func told(e store.Entry) bool { return e.Kind != kindOperator && e.Kind != kindSecrets }
+
+func writeEvent(w http.ResponseWriter, e api.Event) error {
+	b, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	id := ""
+	if e.Seq != 0 {
+		id = fmt.Sprintf("id: %d\n", e.Seq)
+	}
+	_, err = fmt.Fprintf(w, "%sevent: %s\ndata: %s\n\n", id, e.Kind, b)
+	return err
+}
+
+// mostMissed bounds how many events are told one by one to somebody who comes back.
+const mostMissed = 256
+
+// missed tells what came since the event that the caller heard last. It returns the newest
+// that was told.
+func (s *Service) missed(w http.ResponseWriter, r *http.Request) (last int64, err error) {
+	heard, err := strconv.ParseInt(r.Header.Get("Last-Event-ID"), 10, 64)
+	if err != nil || heard <= 0 {
+		return 0, nil // a first visit
+	}
+	entries, err := s.store.Journal(r.Context(), store.JournalQuery{After: heard, Limit: mostMissed + 1, Oldest: true})
+	if err != nil {
+		s.log.Error("reading the journal", "error", err)
+		return 0, err
+	}
+	if len(entries) > mostMissed {
+		return 0, writeEvent(w, api.Event{Kind: api.EventAll})
+	}
+	last = heard
+	for _, e := range entries {
+		if !told(e) {
+			continue
+		}
+		if err := writeEvent(w, api.Event{Kind: e.Kind, Name: e.Name, Command: e.Command, Seq: e.Seq}); err != nil {
+			return last, err
+		}
+		last = e.Seq
+	}
+	return last, nil
 }

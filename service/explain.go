@@ -34,7 +34,7 @@ func (s *Service) explain(ctx context.Context, in *explainQuery) (*body[reason.E
 	if v.Traits == "" {
 		return nil, huma.Error409Conflict(fmt.Sprintf("%s has sent no survey yet, so it is not known what it is", v.Name))
 	}
-	rs, err := s.compute.revision(ctx, r.Number, s.now())
+	rs, err := s.compute.revision(ctx, r.Number)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
@@ -73,7 +73,7 @@ func (s *Service) survey(ctx context.Context, in *HostPath) (*body[saved.Snapsho
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	texts, err := s.compute.texts(ctx, su)
+	texts, err := s.compute.textsOf(ctx, su)
 	if err != nil {
 		return nil, s.refuse(err)
 	}

@@ -2,18 +2,22 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/standing"
 	"patientlantern.example/lantern/store"
 )
@@ -43,75 +47,93 @@ type host struct {
 // hostView is a row with what follows from it.
 type hostView struct {
 	store.Host
-	class     string // traits and labels
-	os        string
-	lowerOS   string
-	family    string
-	arch      string
-	findings  []drift.Finding
-	needs     []resolve.Needs  // of its sheet
-	follows   []resolve.Follow // channels under its revision
-	worst     string
-	failure   string    // of the newest rollout, "" where it did not fail
-	unfetched int       // sources that could not be refreshed when the last change was carried out
-	working   bool      // it has said that it carries its task out
-	behind    bool      // its task goes on without it until it comes back
-	broken    string    // why its state cannot be worked out; "" where it can
-	answered  string    // stamp of the packages that it was asked for last
-	unread    bool      // something on it could not be read
-	keyEnds   time.Time // when the next of the keys that it relies on ends
+	class    string // traits and labels
+	os       string
+	lowerOS  string
+	family   string
+	arch     string
+	findings []drift.Finding  // what the sheet and the survey tell, then what the time and seats do
+	keys     []string         // of the findings
+	judged   int              // how many of the findings the sheet and the survey tell
+	needs    []resolve.Needs  // of its sheet
+	follows  []resolve.Follow // channels under its revision
+	worst    string
+	broken   string    // why its state cannot be worked out; "" where it can
+	answered string    // stamp of the packages that it was asked for last
+	unread   bool      // something on it could not be read
+	keyEnds  time.Time // when the next of the sources loses its last key
 }
+
+// working reports whether the host has said that it carries its task out.
+func (v *hostView) working() bool { return v.Stage == rollout.Working }
+
+// behind reports whether its task goes on without it until it comes back.
+func (v *hostView) behind() bool { return v.Stage == rollout.Behind }
 
 func (h *host) row() *hostView { return h.current.Load() }
 
-// settled is the host's row once what is being written of it stands: whoever has read of a
-// change in the database decides on what that change left, never on what was before it.
-func (h *host) settled() *hostView {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return h.row()
-}
-
+// loadFleet reads the hosts. What hosts have in common is worked out once, and by all
+// processors.
 func loadFleet(ctx context.Context, s *Service) (*fleet, error) {
-	rows, err := s.store.Hosts(ctx)
-	if err != nil {
+	var rows []*store.Host
+	var reading errgroup.Group
+	reading.Go(func() (err error) {
+		rows, err = s.store.Hosts(ctx)
+		return err
+	})
+	reading.Go(func() error { return s.compute.recall(ctx) })
+	if err := reading.Wait(); err != nil {
 		return nil, err
 	}
-	reports, err := s.store.LastReports(ctx)
-	if err != nil {
-		return nil, err
+	f := &fleet{byName: make(map[string]*host, len(rows)), interval: s.opts.Interval, patience: s.opts.Patience, sorted: make([]*host, len(rows))}
+	now := s.now()
+	// Hosts with equal surveys stand side by side, so that a document is read once.
+	order := make([]int, len(rows))
+	for i := range order {
+		order[i] = i
 	}
-	f := &fleet{byName: make(map[string]*host, len(rows)), interval: s.opts.Interval, patience: s.opts.Patience}
-	for _, r := range rows {
-		v := &hostView{Host: *r}
-		if rep, ok := reports[r.Name]; ok {
-			v.failure, v.unfetched = failureOf(rep), unfetchedOf(rep.Report)
-			v.behind = rep.Rollout == r.Task && rep.State == store.Behind
-			v.working = rep.Rollout == r.Task && rep.State == store.Working
-		}
-		if err := s.compute.complete(ctx, v, s.now()); err != nil {
-			if ctx.Err() != nil {
-				return nil, err
+	slices.SortStableFunc(order, func(a, b int) int { return strings.Compare(rows[a].Survey, rows[b].Survey) })
+	var group errgroup.Group
+	workers := runtime.GOMAXPROCS(0)
+	for w := range workers {
+		group.Go(func() error {
+			for _, i := range order[len(order)*w/workers : len(order)*(w+1)/workers] {
+				h, err := s.loadHost(ctx, rows[i], now)
+				if err != nil {
+					return err
+				}
+				f.sorted[i] = h // the store gives them by name
 			}
-			// One host's trouble is not the others'.
-			v.broken = "how it stands cannot be worked out: " + err.Error()
-			s.log.Error("how a host stands cannot be worked out", "host", r.Name, "error", err)
-		}
-		s.ask(ctx, v)
-		h := &host{interval: s.opts.Interval, patience: s.opts.Patience}
-		h.put(v)
-		f.byName[v.Name] = h
-		f.sorted = append(f.sorted, h) // the store gives them by name
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	for i, h := range f.sorted {
+		f.byName[rows[i].Name] = h
 	}
 	return f, nil
 }
 
-// unfetchedOf counts the sources that could not be refreshed.
-func unfetchedOf(report []byte) (n int) {
-	var rep api.Report
-	if json.Unmarshal(report, &rep) != nil {
-		return 0 // there is none yet
+func (s *Service) loadHost(ctx context.Context, row *store.Host, now time.Time) (*host, error) {
+	v := &hostView{Host: *row}
+	if err := s.compute.complete(ctx, v, now); err != nil {
+		if ctx.Err() != nil {
+			return nil, err
+		}
+		// One host's trouble is not the others'.
+		v.broken = "how it stands cannot be worked out: " + err.Error()
+		s.log.Error("how a host stands cannot be worked out", "host", row.Name, "error", err)
 	}
+	s.ask(ctx, v)
+	h := &host{interval: s.opts.Interval, patience: s.opts.Patience}
+	h.put(v)
+	return h, nil
+}
+
+// unfetchedOf counts the sources that could not be refreshed.
+func unfetchedOf(rep *api.Report) (n int) {
 	for _, o := range rep.Sources {
 		if !o.OK {
 			n++
@@ -120,7 +142,8 @@ func unfetchedOf(report []byte) (n int) {
 	return n
 }
 
-// put replaces the row.
+// put replaces the row. Only the writer of the store does that, when the row stands; the
+// key is given by joining alone.
 func (h *host) put(v *hostView) {
 	h.current.Store(v)
 	if !v.LastSeen.IsZero() && v.LastSeen.UnixMilli() > h.lastSeen.Load() {
@@ -128,30 +151,54 @@ func (h *host) put(v *hostView) {
 	}
 }
 
-// failureOf says in one line why a rollout to a host failed.
-func failureOf(rh store.RolloutHost) string {
-	if rh.State != store.Failed {
-		return ""
+// locks are the hosts that one command holds, by name, so that two commands cannot hold
+// each other up.
+type locks []*host
+
+func lockAll(hosts []*host) locks {
+	out := slices.Clone(hosts)
+	slices.SortFunc(out, func(a, b *host) int { return strings.Compare(a.row().Name, b.row().Name) })
+	for _, h := range out {
+		h.mu.Lock()
 	}
-	var rep api.Report
-	if err := json.Unmarshal(rh.Report, &rep); err != nil {
-		return "the last rollout failed"
-	}
-	return fmt.Sprintf("%s: %s", rep.Step, rep.Message)
+	return out
 }
 
-func (f *fleet) insert(v *hostView) *host {
+func (l locks) unlock() {
+	for _, h := range l {
+		h.mu.Unlock()
+	}
+}
+
+// replace puts rows in place.
+func (f *fleet) replace(rows []*hostView) {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	for _, v := range rows {
+		if h := f.byName[v.Name]; h != nil {
+			v.Key = h.row().Key
+			h.put(v)
+		}
+	}
+}
+
+// enter takes a host in that has joined. One that was there already has another key now.
+func (f *fleet) enter(row *store.Host) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	v := &hostView{Host: *row}
 	h := f.byName[v.Name]
-	if h == nil {
+	if h != nil {
+		again := *h.row()
+		again.Key = row.Key
+		v = &again
+	} else {
 		h = &host{interval: f.interval, patience: f.patience}
 		i, _ := slices.BinarySearchFunc(f.sorted, v.Name, func(x *host, name string) int { return strings.Compare(x.row().Name, name) })
 		f.byName[v.Name] = h
 		f.sorted = slices.Insert(slices.Clip(f.sorted), i, h) // readers keep the old slice
 	}
 	h.put(v)
-	return h
 }
 
 func (f *fleet) remove(name string) {
@@ -196,14 +243,19 @@ func (f *fleet) find(name string) (*host, error) {
 	return found, nil
 }
 
-func (f *fleet) names() []string {
-	var out []string
-	for _, h := range f.all() {
-		n := h.row().Name
-		short, _, _ := strings.Cut(n, ".")
-		out = append(out, n, short)
+// names are the names by which hosts can be called.
+func (f *fleet) names(short bool) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for _, h := range f.all() {
+			n := h.row().Name
+			if short {
+				n, _, _ = strings.Cut(n, ".")
+			}
+			if !yield(n) {
+				return
+			}
+		}
 	}
-	return out
 }
 
 // takeSeen returns the times that are not stored yet.
@@ -241,9 +293,9 @@ func (h *host) state(now time.Time) string {
 		return api.StateSilent
 	case v.broken != "" || v.Trouble != "" || h.runs.twice(now):
 		return api.StateFailed
-	case v.Task != 0 && !v.behind:
+	case v.Task != 0 && !v.behind():
 		return api.StateChanging
-	case v.failure != "":
+	case v.Failure != "":
 		return api.StateFailed
 	case v.worst == drift.Danger || v.worst == drift.Fault:
 		return api.StateDrifted
@@ -269,12 +321,12 @@ func (h *host) summary(now time.Time) api.Host {
 	switch out.State {
 	case api.StateSilent:
 		out.Detail = "no check-in since " + h.seenAt().Format("15:04:05 MST")
-		if v.behind {
+		if v.behind() {
 			out.Detail += fmt.Sprintf("; left behind by rollout %d", v.Task)
 		}
 	case api.StateChanging:
 		out.Detail = fmt.Sprintf("rollout %d", v.Task)
-		if sign := h.sign.Load(); sign != nil && sign.rollout == v.Task && v.working {
+		if sign := h.sign.Load(); sign != nil && sign.rollout == v.Task && v.working() {
 			out.Detail += ", step " + sign.step
 		}
 	case api.StateFailed:
@@ -286,7 +338,7 @@ func (h *host) summary(now time.Time) api.Host {
 		case h.runs.twice(now):
 			out.Detail = "two machines check in with this host's identity: one is a copy; let it begin anew (lantern-agent forget) and join under a name of its own"
 		default:
-			out.Detail = v.failure
+			out.Detail = v.Failure
 		}
 	case api.StateDrifted:
 		first := slices.MinFunc(v.findings, func(a, b drift.Finding) int { return drift.Rank(a.Severity) - drift.Rank(b.Severity) })
@@ -304,8 +356,8 @@ func (h *host) summary(now time.Time) api.Host {
 		for _, f := range standing.OpenByDecision(v.follows, now) {
 			out.Detail = fmt.Sprintf("open by decision: %s follows %s until %s", f.Channel, f.Choice, f.Decision.Review.Format(time.DateOnly))
 		}
-		if v.unfetched > 0 {
-			out.Detail = fmt.Sprintf("as the policy says; %d sources could not be refreshed at the last change", v.unfetched)
+		if v.Unfetched > 0 {
+			out.Detail = fmt.Sprintf("as the policy says; %d sources could not be refreshed at the last change", v.Unfetched)
 		}
 		if n := len(v.findings); n > 0 {
 			out.Detail = fmt.Sprintf("%d to know: %s", n, v.findings[0].Message)

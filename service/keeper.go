@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -28,13 +29,11 @@ type keeper struct {
 	log   *slog.Logger
 	now   func() time.Time
 	http  *http.Client
-	// changed is called when desks or contracts stand otherwise than before.
-	changed func()
 
 	mu       sync.RWMutex
 	accounts map[string]*account
 	seats    map[string][]store.Seat // by host; a slice is replaced, never changed
-	refused  map[[2]string]string    // host, account → why the desk renews nothing
+	refused  map[[2]string]refusal   // host, account → why the desk renews nothing
 	books    *subscription.Books     // of the above; nil when it must be made anew
 }
 
@@ -57,7 +56,7 @@ type login struct {
 const mostSkew = 5 * time.Minute
 
 func newKeeper(ctx context.Context, st *store.Store, v *vault.Vault, log *slog.Logger, now func() time.Time) (*keeper, error) {
-	k := &keeper{store: st, vault: v, log: log, now: now, http: desk.NewHTTP(20 * time.Second), accounts: map[string]*account{}, changed: func() {}, seats: map[string][]store.Seat{}, refused: map[[2]string]string{}}
+	k := &keeper{store: st, vault: v, log: log, now: now, http: desk.NewHTTP(20 * time.Second), accounts: map[string]*account{}, seats: map[string][]store.Seat{}, refused: map[[2]string]refusal{}}
 	accounts, err := st.Accounts(ctx)
 	if err != nil {
 		return nil, err
@@ -163,10 +162,9 @@ func (k *keeper) noteOutcome(ctx context.Context, a *account, err error) {
 	} else {
 		k.log.Info("a vendor's desk answers again", "account", a.Name)
 	}
-	if err := k.store.PutAccount(ctx, row); err != nil {
+	if err := k.store.PutAccount(ctx, row, noted(k.entry(ctx, commandSeats, a.Name))); err != nil {
 		k.log.Error("noting how a desk answers", "account", a.Name, "error", err)
 	}
-	k.changed()
 }
 
 // ask brings what the desk tells of an account up to date.
@@ -179,18 +177,24 @@ func (k *keeper) ask(ctx context.Context, a *account) error {
 	if err != nil {
 		return err
 	}
-	old := k.toldBy(a)
-	defer func() {
-		if k.toldBy(a) != old {
-			k.changed()
-		}
-	}()
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	row, changed := k.takeBook(a, &book)
+	c := store.Change{}
+	if changed {
+		c = noted(k.entry(ctx, commandSeats, a.Name))
+	}
+	return k.store.PutAccount(ctx, row, c)
+}
+
+// takeBook notes what a desk told of an account. It returns the account's row, and whether
+// anything stands otherwise than before.
+func (k *keeper) takeBook(a *account, book *desk.Book) (row store.Account, changed bool) {
 	for i := range book.Contracts {
 		book.Contracts[i].Account = a.Name
 	}
 	slices.SortFunc(book.Contracts, func(x, y subscription.Contract) int { return cmp.Compare(x.Number, y.Number) })
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	contracts, others := a.Contracts, a.others
 	a.Contracts, a.Answered = book.Contracts, k.now()
 	a.skew = book.Time.Sub(k.now())
 	if a.skew > mostSkew || a.skew < -mostSkew {
@@ -210,7 +214,7 @@ func (k *keeper) ask(ctx context.Context, a *account) error {
 				continue
 			}
 			key := [2]string{host, a.Name}
-			if back := "the desk has taken the seat in " + s.Contract + " back"; !there[[2]string{host, s.Contract}] {
+			if back := (refusal{takenBack: s.Contract}); !there[[2]string{host, s.Contract}] {
 				k.refused[key] = back
 			} else if k.refused[key] == back {
 				delete(k.refused, key)
@@ -218,14 +222,25 @@ func (k *keeper) ask(ctx context.Context, a *account) error {
 		}
 	}
 	k.books = nil
-	return k.store.PutAccount(ctx, a.Account)
+	return a.Account, !reflect.DeepEqual(contracts, a.Contracts) || !reflect.DeepEqual(others, a.others)
 }
 
-// toldBy is what a desk told, as text that can be compared.
-func (k *keeper) toldBy(a *account) string {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	return fmt.Sprintf("%+v %+v", a.Contracts, a.others)
+// refusal is why a desk renews nothing for a host.
+type refusal struct {
+	takenBack string // the contract in which the desk has taken the seat back
+	said      string // else, what the desk said
+}
+
+func (r refusal) String() string {
+	if r.takenBack != "" {
+		return "the desk has taken the seat in " + r.takenBack + " back"
+	}
+	return r.said
+}
+
+// entry is a line of the journal about seats, of a host or of an account.
+func (k *keeper) entry(ctx context.Context, command, name string) store.Entry {
+	return store.Entry{At: k.now(), Actor: actorFrom(ctx).String(), Command: command, Kind: kindSeats, Name: name}
 }
 
 // find returns a seat; k.mu is held.
@@ -262,14 +277,14 @@ func (k *keeper) open() *subscription.Books {
 	for _, a := range k.accounts {
 		contracts = append(contracts, a.Contracts...)
 		for _, s := range a.others {
-			seats = append(seats, subscription.Seat{Host: s.Host + " elsewhere", Account: a.Name, Contract: s.Contract, Taken: s.Taken})
+			seats = append(seats, subscription.Seat{Host: s.Host, Account: a.Name, Contract: s.Contract, Taken: s.Taken, Holder: subscription.Elsewhere})
 		}
 	}
 	for _, list := range k.seats {
 		for _, s := range list {
 			x := s.Seat
 			if s.Leaving { // the desk counts it, the host has it no more
-				x.Host += " leaving"
+				x.Holder = subscription.Leaving
 			}
 			seats = append(seats, x)
 		}
@@ -280,11 +295,21 @@ func (k *keeper) open() *subscription.Books {
 	return subscription.NewBooks(contracts, seats, k.now())
 }
 
-// put stores seats and puts them in place.
-func (k *keeper) put(ctx context.Context, put, gone []store.Seat) error {
-	if err := k.store.PutSeats(ctx, put, gone); err != nil {
-		return err
+// put stores seats by a command and puts them in place.
+func (k *keeper) put(ctx context.Context, command string, put, gone []store.Seat) error {
+	var entries []store.Entry
+	for _, x := range slices.Concat(put, gone) {
+		e := k.entry(ctx, command, x.Host)
+		e.Why = x.Why
+		entries = append(entries, detailed(e, map[string]string{"account": x.Account, "contract": x.Contract}))
 	}
+	c := noted(entries...)
+	c.Then = func() { k.replace(put, gone) }
+	return k.store.PutSeats(ctx, put, gone, c)
+}
+
+// replace puts seats in place that stand in the store.
+func (k *keeper) replace(put, gone []store.Seat) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for _, x := range put { // access alone changes nothing in the books
@@ -313,7 +338,6 @@ func (k *keeper) put(ctx context.Context, put, gone []store.Seat) error {
 		}
 		delete(k.refused, [2]string{x.Host, x.Account})
 	}
-	return nil
 }
 
 // seat returns the seat that a host has in an account.
@@ -359,7 +383,7 @@ func (k *keeper) refusals(host string) map[string]string {
 			if out == nil {
 				out = map[string]string{}
 			}
-			out[key[1]] = why
+			out[key[1]] = why.String()
 		}
 	}
 	return out
@@ -424,7 +448,7 @@ func (k *keeper) take(ctx context.Context, need subscription.Need, number, why, 
 	a.others = slices.DeleteFunc(a.others, func(s desk.Seat) bool { return s.Host == need.Host && s.Contract == number })
 	delete(k.refused, [2]string{need.Host, need.Account})
 	k.mu.Unlock()
-	if err := k.put(ctx, put, nil); err != nil {
+	if err := k.put(ctx, "take-seat", put, nil); err != nil {
 		return seat, false, err
 	}
 	k.log.Info("seat taken", "host", need.Host, "account", need.Account, "contract", number, "by", by, "why", why)
@@ -448,7 +472,7 @@ func (k *keeper) release(ctx context.Context, host, account, by string) (done bo
 		return false, fmt.Errorf("%s has no seat in the account %s: %w", host, account, store.ErrNotFound)
 	}
 	s.Leaving, s.Access, s.Kind, s.Expires = true, nil, "", time.Time{}
-	if err := k.put(ctx, []store.Seat{s}, nil); err != nil {
+	if err := k.put(ctx, "release-seat", []store.Seat{s}, nil); err != nil {
 		return false, err
 	}
 	k.log.Info("seat released", "host", host, "account", account, "contract", s.Contract, "by", by)
@@ -460,7 +484,7 @@ func (k *keeper) release(ctx context.Context, host, account, by string) (done bo
 func (k *keeper) giveBack(ctx context.Context, a *account, s store.Seat) bool {
 	err := k.withDesk(ctx, a, func(d *desk.Account) error { return d.Release(ctx, s.Contract, s.Host) })
 	if err == nil {
-		err = k.put(ctx, nil, []store.Seat{s})
+		err = k.put(ctx, "release-seat", nil, []store.Seat{s})
 	}
 	if err != nil {
 		k.log.Warn("a seat could not be given back yet", "host", s.Host, "account", s.Account, "contract", s.Contract, "error", err)
@@ -540,7 +564,7 @@ func (k *keeper) issue(ctx context.Context, host, accountName, kind string) (cre
 	var none noAccess
 	if errors.As(err, &none) {
 		k.mu.Lock()
-		k.refused[[2]string{host, accountName}] = err.Error()
+		k.refused[[2]string{host, accountName}] = refusal{said: err.Error()}
 		k.mu.Unlock()
 	}
 	if err != nil {
@@ -556,7 +580,7 @@ func (k *keeper) issue(ctx context.Context, host, accountName, kind string) (cre
 	}
 	s.Kind, s.Expires, s.Issued = kind, secret.Expires.UTC(), now.UTC()
 	s.Generation = max(s.Generation+1, now.UnixMilli())
-	if err := k.put(ctx, []store.Seat{s}, nil); err != nil {
+	if err := k.put(ctx, commandRenew, []store.Seat{s}, nil); err != nil {
 		return credential.Secret{}, err
 	}
 	k.mu.Lock()
@@ -646,29 +670,32 @@ func (k *keeper) addAccount(ctx context.Context, a *account) error {
 		old.Title, old.Desk, old.Login = a.Title, a.Desk, a.Login
 		row := old.Account
 		k.mu.Unlock()
-		if err := k.store.PutAccount(ctx, row); err != nil {
+		if err := k.store.PutAccount(ctx, row, noted(k.entry(ctx, "add-account", a.Name))); err != nil {
 			return err
 		}
 		return k.ask(ctx, old)
 	}
-	if err := k.store.PutAccount(ctx, a.Account); err != nil {
+	c := noted(k.entry(ctx, "add-account", a.Name))
+	c.Then = func() {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		k.accounts[a.Name] = a
+	}
+	if err := k.store.PutAccount(ctx, a.Account, c); err != nil {
 		return err
 	}
-	k.mu.Lock()
-	k.accounts[a.Name] = a
-	k.mu.Unlock()
 	return k.ask(ctx, a)
 }
 
 func (k *keeper) removeAccount(ctx context.Context, name string) error {
-	if err := k.store.RemoveAccount(ctx, name); err != nil {
-		return err
+	c := noted(k.entry(ctx, "remove-account", name))
+	c.Then = func() {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		delete(k.accounts, name)
+		k.books = nil
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	delete(k.accounts, name)
-	k.books = nil
-	return nil
+	return k.store.RemoveAccount(ctx, name, c)
 }
 
 // rotate encrypts every secret with a new key.
@@ -687,7 +714,7 @@ func (k *keeper) rotate(ctx context.Context) (int, error) {
 	}()
 	n := 0
 	err := k.vault.Rotate(func(again func([]byte) ([]byte, error)) (err error) {
-		if n, err = k.store.Reseal(ctx, again); err != nil {
+		if n, err = k.store.Reseal(ctx, again, noted(store.Entry{At: k.now(), Actor: actorFrom(ctx).String(), Command: "rotate-secrets", Kind: kindSecrets})); err != nil {
 			return err
 		}
 		accounts, err := k.store.Accounts(ctx)

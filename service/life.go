@@ -2,10 +2,12 @@ package service
 
 import (
 	"context"
+	"slices"
 	"strconv"
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/store"
 )
 
@@ -36,7 +38,7 @@ func (h *host) lastSign() time.Time {
 // atWork reports whether a host carries its task out, as far as can be known.
 func (h *host) atWork(now time.Time) bool {
 	v := h.row()
-	return v.Task != 0 && v.working && !v.behind && now.Sub(h.lastSign()) <= h.limit(true)
+	return v.Task != 0 && v.working() && !v.behind() && now.Sub(h.lastSign()) <= h.limit(true)
 }
 
 // limit is how long a host may give no sign of life. One at work gives them often.
@@ -53,7 +55,7 @@ func (h *host) lost(v *hostView, begun, now time.Time) bool {
 	if last.Before(begun) {
 		last = begun
 	}
-	return now.Sub(last) > h.limit(v.working)
+	return now.Sub(last) > h.limit(v.working())
 }
 
 // watchLife ends what would wait for ever: hosts that have died at work, or that were
@@ -67,10 +69,10 @@ func (s *Service) watchLife(ctx context.Context) {
 }
 
 func (s *Service) leaveBehind(ctx context.Context) {
-	open, err := s.store.OpenRollouts(ctx)
+	open, err := s.store.LiveRollouts(ctx)
 	if err != nil {
 		if ctx.Err() == nil {
-			s.log.Error("looking for rollouts that are open", "error", err)
+			s.log.Error("looking for rollouts that are under way", "error", err)
 		}
 		return
 	}
@@ -81,7 +83,7 @@ func (s *Service) leaveBehind(ctx context.Context) {
 		for _, h := range s.fleet.all() {
 			v := h.row()
 			switch {
-			case v.Task != ro.ID || v.behind:
+			case v.Task != ro.ID || v.behind():
 			case h.lost(v, ro.Begun, now):
 				gone = append(gone, h)
 			default:
@@ -91,54 +93,90 @@ func (s *Service) leaveBehind(ctx context.Context) {
 		if len(gone) == 0 && left > 0 {
 			continue
 		}
-		s.leave(ctx, ro, gone, left == 0)
+		if err := s.leave(ctx, ro, gone, left == 0); err != nil && ctx.Err() == nil {
+			s.log.Error("leaving hosts behind", "rollout", ro.ID, "error", err)
+		}
 	}
 }
 
 // leave leaves hosts of a rollout behind. last says that nobody else is waited for: then
 // hosts that this service does not know any more keep the rollout open no longer.
-func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*host, last bool) {
+func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*host, last bool) error {
+	by := actor{kind: actorService}
 	var names []string
+	var rows []*hostView
+	locked := lockAll(gone)
+	defer locked.unlock()
 	for _, h := range gone {
-		h.mu.Lock()
 		v := *h.row()
-		if v.Task != ro.ID || v.behind {
-			h.mu.Unlock()
+		if v.Task != ro.ID || v.behind() {
 			continue
 		}
-		v.behind, v.working = true, false
+		v.Stage = rollout.Behind
 		if !ro.Stopped.IsZero() { // who comes back does not catch up with what was stopped
-			v.Task, v.behind = 0, false
+			v.Task, v.Stage = 0, ""
 		}
-		h.put(&v)
-		h.mu.Unlock()
-		names = append(names, v.Name)
+		rows, names = append(rows, &v), append(names, v.Name)
 	}
+	known := names
 	if last {
-		rows, err := s.store.RolloutHosts(ctx, ro.ID)
+		strangers, err := s.strangers(ctx, ro)
 		if err != nil {
-			s.log.Error("looking who is left of a rollout", "rollout", ro.ID, "error", err)
-			return
+			return err
 		}
-		for _, r := range rows {
-			if r.State == store.Waiting || r.State == store.Working {
-				names = append(names, r.Host)
-			}
-		}
+		names = append(slices.Clip(names), strangers...)
 	}
-	ended, err := s.store.LeaveBehind(ctx, ro.ID, names, s.now())
+	if len(names) == 0 && (!last || ro.Counts.Open() > 0) {
+		return nil
+	}
+	over := false
+	err := s.store.LeaveBehind(ctx, ro, names, s.now(), func(ended bool) store.Change {
+		over = ended
+		return store.Change{
+			Note: func() []store.Entry {
+				return append(s.hostEntries(by, commandLeave, known), s.rolloutEntry(by, commandLeave, ro.ID, ended))
+			},
+			Then: func() { s.fleet.replace(rows) },
+		}
+	})
 	if err != nil {
-		s.log.Error("leaving hosts behind", "rollout", ro.ID, "error", err)
-		return
+		return err
 	}
 	for _, n := range names {
 		s.log.Warn("a host gives no sign of life and is left behind", "host", n, "rollout", ro.ID)
-		s.events.send(api.Event{Kind: "host", Name: n})
 	}
-	if ended {
+	if over {
 		s.log.Info("rollout ended", "rollout", ro.ID)
 	}
-	s.events.send(api.Event{Kind: "rollout", Name: strconv.FormatInt(ro.ID, 10)})
+	return nil
+}
+
+// strangers are the hosts that a rollout waits for and that have no such task: this service
+// does not know them any more. What stands in the store may not stand in the fleet for a
+// moment, so those that it knows are given their time.
+func (s *Service) strangers(ctx context.Context, ro store.Rollout) (out []string, err error) {
+	names, err := s.store.RolloutNames(ctx, ro.ID, rollout.Waiting, rollout.Working)
+	if err != nil {
+		return nil, err
+	}
+	late := s.now().Sub(ro.Begun) > s.opts.Patience
+	s.fleet.mu.RLock()
+	defer s.fleet.mu.RUnlock()
+	for _, n := range names {
+		if h := s.fleet.byName[n]; h == nil || late && h.row().Task != ro.ID {
+			out = append(out, n)
+		}
+	}
+	return out, nil
+}
+
+// rolloutEntry is a line of the journal about a rollout.
+func (s *Service) rolloutEntry(by actor, command string, id int64, ended bool) store.Entry {
+	e := s.entry(by, command, kindRollout, strconv.FormatInt(id, 10))
+	if ended {
+		e = detailed(e, map[string]bool{"ended": true})
+	}
+	return e
 }
 
 // lookAtKeys works out anew how hosts stand whose keys have ended since.
@@ -146,7 +184,7 @@ func (s *Service) lookAtKeys(ctx context.Context) {
 	now := s.now()
 	for _, h := range s.fleet.all() {
 		if v := h.row(); !v.keyEnds.IsZero() && !now.Before(v.keyEnds) {
-			if _, err := s.change(ctx, h, func(*hostView) error { return nil }, nil); err != nil && ctx.Err() == nil {
+			if _, err := s.again(ctx, h, commandKeysEnd); err != nil && ctx.Err() == nil {
 				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 			}
 		}

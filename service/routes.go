@@ -47,6 +47,7 @@ func (s *Service) routes() {
 	r.Group(func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler, middleware.RequestSize(maxUpload), s.logged, s.throttled, s.people)
 		s.api = humachi.New(r, config)
+		s.api.UseMiddleware(s.atDoor)
 		s.operatorRoutes()
 		r.Get("/api/events", s.serveEvents)
 	})
@@ -125,7 +126,7 @@ func operation(id, method, path, summary string) huma.Operation {
 func (s *Service) operatorRoutes() {
 	a := s.api
 	folder := func(op huma.Operation) huma.Operation { op.MaxBodyBytes = maxUpload; return op }
-	signIn := operation("sign-in", http.MethodPost, "/api/session", "Sign a browser in")
+	signIn := operation(signInOperation, http.MethodPost, "/api/session", "Sign a browser in")
 	signIn.MaxBodyBytes = maxSignIn
 	huma.Register(a, signIn, s.signIn)
 	huma.Register(a, operation("show-session", http.MethodGet, "/api/session", "Who is signed in"), s.session)

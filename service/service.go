@@ -10,12 +10,14 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 	"github.com/prometheus/client_golang/prometheus"
+	"golang.org/x/sync/singleflight"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/store"
@@ -57,7 +59,9 @@ type Service struct {
 	naming  sync.RWMutex // held for writing while documents that nothing names are forgotten
 	pulse   pulse
 
-	rolloutMu sync.Mutex // one rollout is begun at a time
+	previews singleflight.Group // by what is previewed
+
+	beginning sync.Mutex // one rollout is begun at a time
 
 	stop    context.CancelFunc
 	stopped sync.WaitGroup
@@ -89,12 +93,12 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{opts: opts, store: opts.Store, log: opts.Log, now: opts.Now, key: key, events: newHub(), asked: &asked{names: map[string]time.Time{}}, upload: newUploads()}
-	s.compute = newComputer(opts.Store)
+	s.compute = newComputer(opts.Store, thisBuild())
 	if s.keeper, err = newKeeper(ctx, opts.Store, opts.Vault, opts.Log, opts.Now); err != nil {
 		return nil, fmt.Errorf("loading accounts and seats: %w", err)
 	}
 	s.compute.keeper = s.keeper
-	s.keeper.changed = func() { s.events.send(api.Event{Kind: "seats"}) }
+	opts.Store.Tell(s.events.heard)
 	if s.fleet, err = loadFleet(ctx, s); err != nil {
 		return nil, fmt.Errorf("loading the fleet: %w", err)
 	}
@@ -128,7 +132,7 @@ func (s *Service) Close(ctx context.Context) error {
 	s.stop()
 	s.events.close()
 	s.stopped.Wait()
-	return s.store.Seen(ctx, s.fleet.takeSeen())
+	return errors.Join(s.store.Seen(ctx, s.fleet.takeSeen()), s.compute.write(ctx))
 }
 
 // flush writes now and then when hosts were last seen: a check-in with nothing
@@ -137,6 +141,9 @@ func (s *Service) flush(ctx context.Context) {
 	every(ctx, 15*time.Second, func() {
 		if err := s.store.Seen(ctx, s.fleet.takeSeen()); err != nil && !errors.Is(err, context.Canceled) {
 			s.log.Error("noting when hosts were seen", "error", err)
+		}
+		if err := s.compute.write(ctx); err != nil && !errors.Is(err, context.Canceled) {
+			s.log.Error("storing how hosts stand", "error", err)
 		}
 	})
 }
@@ -165,12 +172,15 @@ func (s *Service) watchSilence(ctx context.Context) {
 				now[h.row().Name] = true
 			}
 		}
+		var fell []string
 		for n := range now {
 			if !silent[n] {
 				s.log.Warn("a host fell silent", "host", n)
-				s.events.send(api.Event{Kind: "host", Name: n})
+				fell = append(fell, n)
 			}
 		}
+		slices.Sort(fell)
+		s.note(ctx, s.hostEntries(actor{kind: actorService}, commandFallSilent, fell)...)
 		silent = now
 	})
 }

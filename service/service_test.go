@@ -209,23 +209,47 @@ func TestTheNextKeyIsTrustedBeforeTheVendorUsesIt(t *testing.T) {
 	assert.Equal(t, 1, r.Carry().Counts["done"])
 }
 
-func TestEventsTellWhatChanges(t *testing.T) {
-	r := rig.New(t)
-	req, err := http.NewRequest(http.MethodGet, r.Server.URL+"/api/events", nil)
+// listened reads a stream of events until one is of a kind, and returns its lines. Whoever
+// comes back says the number of the last event.
+func listened(t *testing.T, r *rig.Rig, last, kind string, change func()) (lines []string) {
+	t.Helper()
+	within, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(within, http.MethodGet, r.Server.URL+"/api/events", nil)
 	require.NoError(t, err)
 	req.Header.Set("Authorization", "Bearer "+r.Operator.Token)
+	if last != "" {
+		req.Header.Set("Last-Event-ID", last)
+	}
 	resp, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
 	defer resp.Body.Close()
 	assert.Equal(t, "text/event-stream", resp.Header.Get("Content-Type"))
-	r.Publish()
-	lines := bufio.NewScanner(resp.Body)
-	for lines.Scan() {
-		if lines.Text() == `data: {"kind":"revision","name":"1"}` {
-			return
+	change()
+	text := bufio.NewScanner(resp.Body)
+	for text.Scan() {
+		lines = append(lines, text.Text())
+		if strings.HasPrefix(text.Text(), `data: {"kind":"`+kind+`"`) {
+			return lines
 		}
 	}
 	t.Fatal("the stream ended without the event")
+	return nil
+}
+
+func TestEventsTellWhatChanges(t *testing.T) {
+	r := rig.New(t)
+	lines := listened(t, r, "", "revision", func() { r.Publish() })
+	assert.Contains(t, lines[len(lines)-1], `{"kind":"revision","name":"1","command":"publish-policy","seq":`)
+	id, ok := strings.CutPrefix(lines[len(lines)-3], "id: ")
+	require.True(t, ok, "%q", lines)
+
+	// What comes while nobody listens is told to whoever comes back, once.
+	_, err := r.Operator.Invite(ctx, api.InviteOrder{Host: "gw-07.brinewick.test"})
+	require.NoError(t, err)
+	lines = listened(t, r, id, "host", func() {})
+	assert.Contains(t, lines[len(lines)-1], `"name":"gw-07.brinewick.test","command":"invite-host"`)
+	assert.NotContains(t, strings.Join(lines, "\n"), "publish-policy")
 }
 
 func TestAServiceThatIsStartedAgainKnowsItsFleet(t *testing.T) {

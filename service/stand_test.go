@@ -30,6 +30,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli"
 	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/internal/rig"
 	"patientlantern.example/lantern/store"
@@ -126,7 +127,7 @@ func TestOneDeadHostBlocksNobody(t *testing.T) {
 	assert.Equal(t, api.StateChanging, state(t, r, "gw-05"))
 
 	ended := r.Ended(ro.ID) // by itself
-	assert.Equal(t, map[string]int{"waiting": 0, "working": 0, "done": 1, "unchanged": 0, "failed": 0, "behind": 2}, ended.Counts)
+	assert.Equal(t, map[rollout.State]int{"waiting": 0, "working": 0, "done": 1, "unchanged": 0, "failed": 0, "behind": 2}, ended.Counts)
 	assert.NotEqual(t, api.StateSteady, state(t, r, "gw-05"))
 
 	// one of them comes back and catches up, though a new rollout has begun
@@ -136,6 +137,14 @@ func TestOneDeadHostBlocksNobody(t *testing.T) {
 	assert.True(t, dies.surveyed("a").Work)
 	require.Equal(t, http.StatusNoContent, dies.post("/api/agent/reports", api.Report{Rollout: again.ID, State: "failed", Step: api.StepPlan, Message: "as the test wants"}, nil))
 	assert.Equal(t, 1, r.Ended(again.ID).Counts["failed"])
+
+	// who comes back and dies again is left behind again, though its rollout has ended
+	assert.True(t, off.surveyed("a").Work)
+	require.Equal(t, http.StatusNoContent, off.post("/api/agent/reports", api.Report{Rollout: again.ID, State: "working", Step: api.StepRefresh}, nil))
+	r.Until("it blocks nobody", func() bool {
+		ro, err := r.Operator.Rollout(ctx, again.ID, client.List{})
+		return err == nil && ro.Counts["working"] == 0 && ro.Counts["behind"] > 0
+	})
 
 	// and a retired one ends its task
 	third, err := r.Operator.BeginRollout(ctx, 0)
@@ -187,7 +196,7 @@ func TestAHostWhoseVendorHangsIsNotSilent(t *testing.T) {
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	r.Until("the rollout ends", func() bool {
-		got, err := r.Operator.Rollout(ctx, ro.ID)
+		got, err := r.Operator.Rollout(ctx, ro.ID, client.List{})
 		require.NoError(t, err)
 		if got.Ended == nil && got.Counts["working"] == 1 {
 			seen[state(t, r, "gw-01")] = true

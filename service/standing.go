@@ -33,7 +33,7 @@ func (t *tally) add(v *hostView, state string) {
 	default:
 		t.Steady++
 	}
-	if v.unfetched > 0 {
+	if v.Unfetched > 0 {
 		t.Unfetched++
 	}
 	if v.unread {

@@ -9,10 +9,10 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"golang.org/x/sync/errgroup"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
@@ -98,29 +98,30 @@ func (s *Service) seatsAhead(ctx context.Context, wanted []wantedSeats) (api.Sea
 	return out, nil
 }
 
-// seatsFor takes the seats that carrying a revision needs, all of them or none.
-func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*host) error {
-	rs, err := s.compute.revision(ctx, revision, s.now())
+// seatsFor takes the seats that carrying a revision needs, all of them or none. It returns
+// those that were taken.
+func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*host) ([]subscription.Taking, error) {
+	rs, err := s.compute.revision(ctx, revision)
 	if err != nil {
-		return s.refuse(err)
+		return nil, s.refuse(err)
 	}
 	var wanted []wantedSeats
 	for _, h := range targets {
 		v := h.row()
 		res, err := s.compute.resolve(ctx, rs, v)
 		if err != nil {
-			return s.refuse(err)
+			return nil, s.refuse(err)
 		}
 		if needs := res.Needs(); len(needs) > 0 {
 			wanted = append(wanted, wantedSeats{v, needs})
 		}
 	}
 	if len(wanted) == 0 {
-		return nil
+		return nil, nil
 	}
 	plan, byHand, err := s.plan(ctx, wanted)
 	if err != nil {
-		return s.refuse(err)
+		return nil, s.refuse(err)
 	}
 	var missing []error
 	for _, x := range plan.Short {
@@ -131,7 +132,7 @@ func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*host)
 		missing = append(missing, &huma.ErrorDetail{Message: fmt.Sprintf("%s needs a seat in the account %s: lantern seat take %s", n.Host, n.Account, short), Location: n.Host, Value: n.Account})
 	}
 	if len(missing) > 0 {
-		return huma.NewError(http.StatusConflict, "seats are missing, so nothing was begun", missing...)
+		return nil, huma.NewError(http.StatusConflict, "seats are missing, so nothing was begun", missing...)
 	}
 	return s.takeAll(ctx, plan.Take)
 }
@@ -139,49 +140,50 @@ func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*host)
 // atOnce is how many calls go to desks at a time.
 const atOnce = 8
 
-// takeAll takes seats. When one cannot be had, those that were taken are given back.
-func (s *Service) takeAll(ctx context.Context, list []subscription.Taking) error {
+// takeAll takes seats, and returns those that are new. When one cannot be had, those that
+// were taken are given back.
+func (s *Service) takeAll(ctx context.Context, list []subscription.Taking) ([]subscription.Taking, error) {
 	by := operatorFrom(ctx).Name
 	if by == "" {
 		by = "the policy"
 	}
-	var mu sync.Mutex
-	var taken []subscription.Taking
-	var first error
-	var all sync.WaitGroup
-	slots := make(chan struct{}, atOnce)
-	for _, t := range list {
-		all.Go(func() {
-			slots <- struct{}{}
-			defer func() { <-slots }()
-			mu.Lock()
-			stop := first != nil
-			mu.Unlock()
-			if stop {
-				return
+	fresh := make([]bool, len(list))
+	group, calls := errgroup.WithContext(ctx)
+	group.SetLimit(atOnce)
+	for i, t := range list {
+		group.Go(func() (err error) {
+			if calls.Err() != nil { // another could not be had
+				return nil
 			}
-			_, fresh, err := s.keeper.take(ctx, t.Need, t.Contract, t.Why, by, true)
-			mu.Lock()
-			defer mu.Unlock()
-			if err != nil && first == nil {
-				first = fmt.Errorf("no seat could be taken for %s: %w", t.Need.Host, err)
+			if _, fresh[i], err = s.keeper.take(ctx, t.Need, t.Contract, t.Why, by, true); err != nil {
+				return fmt.Errorf("no seat could be taken for %s: %w", t.Need.Host, err)
 			}
-			if err == nil && fresh {
-				taken = append(taken, t)
-			}
+			return nil
 		})
 	}
-	all.Wait()
-	if first == nil {
-		s.seatsChanged(ctx, hostsOf(taken))
-		return nil
+	err := group.Wait()
+	var taken []subscription.Taking
+	for i, t := range list {
+		if fresh[i] {
+			taken = append(taken, t)
+		}
 	}
+	if err == nil {
+		s.seatsChanged(ctx, "take-seat", hostsOf(taken))
+		return taken, nil
+	}
+	s.giveBack(ctx, taken)
+	return nil, s.refuseSeat(fmt.Errorf("%w; nothing was begun, and the seats that were taken on the way are given back", err))
+}
+
+// giveBack gives seats back that were taken for something that does not come.
+func (s *Service) giveBack(ctx context.Context, taken []subscription.Taking) {
+	ctx = context.WithoutCancel(ctx)
 	for _, t := range taken {
-		if _, err := s.keeper.release(context.WithoutCancel(ctx), t.Need.Host, t.Need.Account, by); err != nil {
+		if _, err := s.keeper.release(ctx, t.Need.Host, t.Need.Account, operatorFrom(ctx).Name); err != nil {
 			s.log.Error("giving a seat back", "host", t.Need.Host, "error", err)
 		}
 	}
-	return s.refuseSeat(fmt.Errorf("%w; nothing was begun, and the seats that were taken on the way are given back", first))
 }
 
 func hostsOf(list []subscription.Taking) (out []string) {
@@ -192,16 +194,15 @@ func hostsOf(list []subscription.Taking) (out []string) {
 }
 
 // seatsChanged works the standing of hosts out again.
-func (s *Service) seatsChanged(ctx context.Context, hosts []string) {
+func (s *Service) seatsChanged(ctx context.Context, command string, hosts []string) {
 	for _, name := range hosts {
 		if h, err := s.fleet.find(name); err == nil {
-			if _, err := s.change(ctx, h, func(*hostView) error { return nil }, nil); err != nil {
+			if _, err := s.again(ctx, h, command); err != nil {
 				s.log.Error("working out how a host stands", "host", name, "error", err)
 			}
 		}
 	}
 	s.countSeats(ctx)
-	s.events.send(api.Event{Kind: "seats"})
 }
 
 // refuseSeat turns what a desk says into problem details.
@@ -272,7 +273,7 @@ func (s *Service) takeSeat(ctx context.Context, in *seatIn) (*body[api.Seat], er
 	if err != nil {
 		return nil, s.refuseSeat(err)
 	}
-	s.seatsChanged(ctx, []string{v.Name})
+	s.seatsChanged(ctx, "take-seat", []string{v.Name})
 	return &body[api.Seat]{s.seat(seat)}, nil
 }
 
@@ -284,7 +285,7 @@ func (s *Service) needsAhead(ctx context.Context, v *hostView) ([]resolve.Needs,
 	if err != nil || len(revs) == 0 || revs[0].Number == v.Revision {
 		return out, err
 	}
-	rs, err := s.compute.revision(ctx, revs[0].Number, s.now())
+	rs, err := s.compute.revision(ctx, revs[0].Number)
 	if err != nil {
 		return nil, err
 	}
@@ -335,7 +336,7 @@ func (s *Service) releaseSeat(ctx context.Context, in *seatPath) (*releasedOut, 
 	if err != nil {
 		return nil, s.refuseSeat(err)
 	}
-	s.seatsChanged(ctx, []string{name})
+	s.seatsChanged(ctx, "release-seat", []string{name})
 	out := s.seat(old)
 	out.Leaving = !done
 	return &releasedOut{out}, nil
@@ -441,6 +442,7 @@ func contractOf(b *subscription.Books, c *subscription.Contract) api.HeldContrac
 	if out.Opens == nil {
 		out.Opens = []subscription.Opening{}
 	}
+	out.Opens = slices.Clone(out.Opens) // the books are everybody's
 	for i := range out.Opens {
 		o := &out.Opens[i]
 		o.Releases, o.Archs = source.Strings(o.Releases), source.Strings(o.Archs)
@@ -488,16 +490,23 @@ func (s *Service) addAccount(ctx context.Context, in *accountIn) (*body[api.Acco
 		return nil, s.refuseSeat(err)
 	}
 	s.log.Info("account added", "name", o.Name, "desk", a.Desk, "author", a.Author)
-	s.events.send(api.Event{Kind: "seats"})
-	return &body[api.Account]{s.accountOf(o.Name)}, nil
+	out, there := s.accountOf(o.Name)
+	if !there {
+		return nil, huma.Error409Conflict(fmt.Sprintf("somebody has removed the account %s at this moment", o.Name))
+	}
+	return &body[api.Account]{out}, nil
 }
 
-func (s *Service) accountOf(name string) api.Account {
+// accountOf describes an account; false where there is none (any more).
+func (s *Service) accountOf(name string) (out api.Account, there bool) {
 	k := s.keeper
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	a := k.accounts[name]
-	out := api.Account{Name: a.Name, Title: a.Title, Desk: a.Desk, Contracts: len(a.Contracts), Trouble: a.Trouble}
+	if a == nil {
+		return out, false
+	}
+	out = api.Account{Name: a.Name, Title: a.Title, Desk: a.Desk, Contracts: len(a.Contracts), Trouble: a.Trouble}
 	for _, list := range k.seats {
 		for _, x := range list {
 			if x.Account == name {
@@ -516,13 +525,15 @@ func (s *Service) accountOf(name string) api.Account {
 	if out.Trouble == "" && (a.skew > mostSkew || a.skew < -mostSkew) {
 		out.Trouble = fmt.Sprintf("it answers, and its clock is off by %s", a.skew.Round(time.Minute))
 	}
-	return out
+	return out, true
 }
 
 func (s *Service) listAccounts(context.Context, *struct{}) (*body[api.AccountList], error) {
 	out := api.AccountList{Accounts: []api.Account{}}
 	for _, n := range s.keeper.names() {
-		out.Accounts = append(out.Accounts, s.accountOf(n))
+		if a, there := s.accountOf(n); there {
+			out.Accounts = append(out.Accounts, a)
+		}
 	}
 	return &body[api.AccountList]{out}, nil
 }
@@ -532,17 +543,17 @@ type accountPath struct {
 }
 
 func (s *Service) removeAccount(ctx context.Context, in *accountPath) (*struct{}, error) {
-	if _, err := s.keeper.account(in.Name); err != nil {
+	a, there := s.accountOf(in.Name)
+	if !there {
 		return nil, huma.Error404NotFound(fmt.Sprintf("there is no account %q", in.Name))
 	}
-	if n := s.accountOf(in.Name).Seats; n > 0 {
+	if n := a.Seats; n > 0 {
 		return nil, huma.Error409Conflict(fmt.Sprintf("%d seats are taken in the account %s; release them first, or the vendor goes on counting them", n, in.Name))
 	}
 	if err := s.keeper.removeAccount(ctx, in.Name); err != nil {
 		return nil, s.refuse(err)
 	}
 	s.log.Info("account removed", "name", in.Name, "author", operatorFrom(ctx).Name)
-	s.events.send(api.Event{Kind: "seats"})
 	return nil, nil
 }
 
@@ -580,7 +591,7 @@ func (s *Service) listChannels(ctx context.Context, in *channelQuery) (*body[api
 		return &body[api.ChannelPage]{out}, nil
 	}
 	out.Revision = revs[0].Number
-	rs, err := s.compute.revision(ctx, out.Revision, s.now())
+	rs, err := s.compute.revision(ctx, out.Revision)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
@@ -816,12 +827,11 @@ func (s *Service) restand(ctx context.Context) {
 			s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 			continue
 		}
-		base, err := s.compute.drift(ctx, v.Sheet, v.Carried.Sheet, v.Survey)
-		rest := slices.DeleteFunc(slices.Clone(v.findings[min(len(base), len(v.findings)):]), func(f drift.Finding) bool { return f.Class == drift.KeyEnded })
-		if err != nil || slices.Equal(now, rest) {
+		rest := slices.DeleteFunc(slices.Clone(v.findings[v.judged:]), func(f drift.Finding) bool { return f.Class == drift.KeyEnded })
+		if slices.Equal(now, rest) {
 			continue
 		}
-		if _, err := s.change(ctx, h, func(*hostView) error { return nil }, nil); err != nil {
+		if _, err := s.again(ctx, h, commandSeats); err != nil {
 			s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 		}
 	}

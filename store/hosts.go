@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"time"
+
+	"patientlantern.example/lantern/core/rollout"
 )
 
 // Host is a host's row.
@@ -23,13 +25,17 @@ type Host struct {
 	Revision int64 // the revision that was last carried to it
 	Sheet    string
 	Carried  Carried
-	Since    map[string]time.Time // finding → first seen
+	Since    Since // finding → first seen
 	Free     map[string]int64
 	Access   json.RawMessage // what the agent says of the access on the host, or nil
 	Agent    string
-	Task     int64           // the rollout that the host has to carry out, or 0
+	Task     int64           // the rollout that the host has to carry out, or 0; follows from the rollouts
 	Trouble  string          // what keeps the agent from working
 	Packages json.RawMessage // which of the packages that policies ask for are installed, or nil
+
+	Stage     rollout.State // of its task: waiting, working or behind; empty without one; likewise
+	Failure   string        // why the newest rollout that it took part in failed; empty where it did not
+	Unfetched int           // sources that could not be refreshed when it was last carried out
 }
 
 // Carried is what the last successful carrying left on a host.
@@ -39,7 +45,7 @@ type Carried struct {
 	At     time.Time `json:"at,omitzero"`
 }
 
-const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, agent, task, trouble, packages"
+const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, agent, trouble, packages, failure, unfetched"
 
 // Hosts returns all hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
@@ -53,7 +59,7 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 		h := &Host{}
 		var joined, seen int64
 		var labels, carried, since, free, access, packages []byte
-		if err := rows.Scan(&h.ID, &h.Name, (*[]byte)(&h.Key), &joined, &seen, &labels, &h.Traits, &h.Survey, &h.Revision, &h.Sheet, &carried, &since, &free, &access, &h.Agent, &h.Task, &h.Trouble, &packages); err != nil {
+		if err := rows.Scan(&h.ID, &h.Name, (*[]byte)(&h.Key), &joined, &seen, &labels, &h.Traits, &h.Survey, &h.Revision, &h.Sheet, &carried, &since, &free, &access, &h.Agent, &h.Trouble, &packages, &h.Failure, &h.Unfetched); err != nil {
 			return nil, err
 		}
 		h.Joined, h.LastSeen = fromUnix(joined), fromUnix(seen)
@@ -76,7 +82,39 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 		}
 		out = append(out, h)
 	}
-	return out, rows.Err()
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return out, s.tasks(ctx, out)
+}
+
+// tasks fills in what hosts have to carry out: what the newest rollout says in which each
+// takes part, one of before it joined aside. Who was left behind by one that was stopped does not catch up with it.
+func (s *Store) tasks(ctx context.Context, hosts []*Host) error {
+	rows, err := s.read.QueryContext(ctx, `SELECT r.rollout, r.host, r.state FROM rollout_hosts r
+		JOIN rollouts o ON o.id = r.rollout JOIN hosts h ON h.name = r.host AND h.joined <= o.begun
+		WHERE r.state IN (?1, ?2, ?3) AND r.rollout IN (SELECT rollout FROM rollout_counts WHERE state IN (?1, ?2, ?3) AND hosts > 0)
+		AND NOT (o.stopped > 0 AND r.state = ?3) AND NOT EXISTS (SELECT 1 FROM rollout_hosts n WHERE n.host = r.host AND n.rollout > r.rollout)`,
+		string(rollout.Waiting), string(rollout.Working), string(rollout.Behind))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	byName := make(map[string]*Host, len(hosts))
+	for _, h := range hosts {
+		byName[h.Name] = h
+	}
+	for rows.Next() {
+		var id int64
+		var name, state string
+		if err := rows.Scan(&id, &name, &state); err != nil {
+			return err
+		}
+		if h := byName[name]; h != nil {
+			h.Task, h.Stage = id, rollout.State(state)
+		}
+	}
+	return rows.Err()
 }
 
 // text is the JSON of a map or struct; its emptiness is written {}.
@@ -86,7 +124,7 @@ func text(v any) string {
 		if len(m) == 0 {
 			return "{}"
 		}
-	case map[string]time.Time:
+	case Since:
 		if len(m) == 0 {
 			return "{}"
 		}
@@ -102,7 +140,7 @@ func text(v any) string {
 	return string(b)
 }
 
-const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since = ?, free = ?, access = ?, agent = ?, task = ?, trouble = ?, packages = ? WHERE id = ?`
+const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since = ?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, failure = ?, unfetched = ? WHERE id = ?`
 
 func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 	carried := "{}"
@@ -117,13 +155,13 @@ func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 	if len(h.Packages) > 0 {
 		packages = string(h.Packages)
 	}
-	_, err := put.ExecContext(ctx, unix(h.LastSeen), text(h.Labels), h.Traits, h.Survey, h.Revision, h.Sheet, carried, text(h.Since), text(h.Free), access, h.Agent, h.Task, h.Trouble, packages, h.ID)
+	_, err := put.ExecContext(ctx, unix(h.LastSeen), text(h.Labels), h.Traits, h.Survey, h.Revision, h.Sheet, carried, text(h.Since), text(h.Free), access, h.Agent, h.Trouble, packages, h.Failure, h.Unfetched, h.ID)
 	return err
 }
 
 // PutHost stores a changed row.
-func (s *Store) PutHost(ctx context.Context, h *Host) error {
-	return s.enqueue(ctx, job{one: h, done: make(chan error, 1)})
+func (s *Store) PutHost(ctx context.Context, h *Host, c Change) error {
+	return s.enqueue(ctx, job{one: h, change: c, done: make(chan error, 1)})
 }
 
 // Seen notes when hosts were last seen.
@@ -154,8 +192,8 @@ type Invite struct {
 }
 
 // AddInvite stores an invitation under the hash of its token.
-func (s *Store) AddInvite(ctx context.Context, hash []byte, i Invite) error {
-	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+func (s *Store) AddInvite(ctx context.Context, hash []byte, i Invite, c Change) error {
+	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "INSERT INTO invites (token, host, author, expires) VALUES (?, ?, ?, ?)", hash, i.Host, i.Author, unix(i.Expires))
 		return err
 	})
@@ -171,9 +209,10 @@ func (e *SameKeyError) Error() string {
 
 // Join uses an invitation up and stores the host. A host of that name that has
 // joined before is given the new key and keeps its history.
-func (s *Store) Join(ctx context.Context, hash []byte, key ed25519.PublicKey, now time.Time) (*Host, error) {
+// c is made for the row that was stored.
+func (s *Store) Join(ctx context.Context, hash []byte, key ed25519.PublicKey, now time.Time, c func(*Host) Change) (*Host, error) {
 	h := &Host{Key: key, Joined: now}
-	err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+	err := s.doAll(ctx, c(h), func(ctx context.Context, tx *sql.Tx) error {
 		var expires int64
 		err := tx.QueryRowContext(ctx, "DELETE FROM invites WHERE token = ? RETURNING host, expires", hash).Scan(&h.Name, &expires)
 		if err != nil || fromUnix(expires).Before(now) {
@@ -219,17 +258,20 @@ func (s *Store) AddHosts(ctx context.Context, list []*Host) error {
 
 // RetireHost forgets a host. What it had to carry out is left behind with it. It returns
 // the rollouts that ended so.
-func (s *Store) RetireHost(ctx context.Context, h *Host, now time.Time) (ended []int64, err error) {
-	err = s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+func (s *Store) RetireHost(ctx context.Context, h *Host, now time.Time, c func(ended []int64) Change) (ended []int64, err error) {
+	err = s.doAll(ctx, late(func() Change { return c(ended) }), func(ctx context.Context, tx *sql.Tx) error {
 		ended = nil
 		if _, err := tx.ExecContext(ctx, "DELETE FROM hosts WHERE id = ?", h.ID); err != nil {
 			return err
 		}
-		ids, err := queryInts(ctx, tx, "UPDATE rollout_hosts SET state = ?, updated = ? WHERE host = ? AND state IN (?, ?) RETURNING rollout", Behind, unix(now), h.Name, Waiting, Working)
+		ids, err := queryInts(ctx, tx, "SELECT rollout FROM rollout_hosts WHERE host = ? AND state IN (?, ?)", h.Name, string(rollout.Waiting), string(rollout.Working))
 		if err != nil {
 			return err
 		}
 		for _, id := range ids {
+			if err := move(ctx, tx, id, h.Name, rollout.Leaves, now); err != nil {
+				return err
+			}
 			done, err := endIfDone(ctx, tx, id, now)
 			if err != nil {
 				return err
@@ -241,6 +283,25 @@ func (s *Store) RetireHost(ctx context.Context, h *Host, now time.Time) (ended [
 		return nil
 	})
 	return ended, err
+}
+
+// late is a change that is made when the rows stand.
+func late(c func() Change) Change {
+	var made Change
+	return Change{
+		Note: func() []Entry {
+			made = c()
+			if made.Note == nil {
+				return nil
+			}
+			return made.Note()
+		},
+		Then: func() {
+			if made.Then != nil {
+				made.Then()
+			}
+		},
+	}
 }
 
 func queryInts(ctx context.Context, tx *sql.Tx, query string, args ...any) (out []int64, err error) {

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -68,16 +69,19 @@ func TestADatabaseOfAnOlderVersionKeepsEverything(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, hosts, 1)
 		assert.EqualValues(t, 1, hosts[0].Task)
-		open, err := s.OpenRollouts(ctx)
+		open, err := s.LiveRollouts(ctx)
 		require.NoError(t, err)
 		require.Len(t, open, 1)
 		require.NoError(t, s.Close())
 	}
 	s, err := Open(ctx, path)
 	require.NoError(t, err)
-	ended, err := s.LeaveBehind(ctx, 1, []string{"gw-01.brinewick.test"}, time.Now())
+	ro, err := s.Rollout(ctx, 1)
 	require.NoError(t, err)
-	assert.True(t, ended)
+	assert.Equal(t, rollout.Counts{rollout.Working: 1}, ro.Counts)
+	over := false
+	require.NoError(t, s.LeaveBehind(ctx, ro, []string{"gw-01.brinewick.test"}, time.Now(), func(ended bool) Change { over = ended; return Change{} }))
+	assert.True(t, over)
 	require.NoError(t, s.Close())
 }
 
@@ -85,16 +89,13 @@ func TestADatabaseOfAnOlderVersionKeepsEverything(t *testing.T) {
 // a crash between its work and the note of it does.
 func TestAMigrationThatWasInterruptedIsRunAgain(t *testing.T) {
 	ctx := context.Background()
-	path, digest := older(t, 2)
-	s, err := Open(ctx, path)
-	require.NoError(t, err)
-	require.NoError(t, s.Close())
+	path, digest := older(t, 4)
 	db, err := sql.Open("sqlite", path)
 	require.NoError(t, err)
 	_, err = db.Exec("DELETE FROM goose_db_version WHERE version_id = 4")
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
-	s, err = Open(ctx, path)
+	s, err := Open(ctx, path)
 	require.NoError(t, err)
 	defer s.Close()
 	_, err = s.Document(ctx, digest, KindPolicy)
@@ -113,5 +114,5 @@ func TestADatabaseOfANewerVersionIsRefusedInWords(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	_, err = Open(ctx, path)
-	require.ErrorContains(t, err, "it was written by a newer version of this program (its form is 99, and this one knows 4); start that one")
+	require.ErrorContains(t, err, "it was written by a newer version of this program (its form is 99, and this one knows 5); start that one")
 }

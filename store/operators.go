@@ -23,8 +23,8 @@ type Operator struct {
 
 // AddOperator stores an operator under the hash of the token, or gives an
 // operator of that name a new token and role.
-func (s *Store) AddOperator(ctx context.Context, o Operator, hash []byte) error {
-	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+func (s *Store) AddOperator(ctx context.Context, o Operator, hash []byte, c Change) error {
+	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
 		// Whoever has the old token is signed in no more.
 		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE operator = ?", o.Name); err != nil {
 			return err
@@ -36,8 +36,8 @@ func (s *Store) AddOperator(ctx context.Context, o Operator, hash []byte) error 
 }
 
 // RemoveOperator takes an operator and its sessions away.
-func (s *Store) RemoveOperator(ctx context.Context, name string) error {
-	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+func (s *Store) RemoveOperator(ctx context.Context, name string, c Change) error {
+	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "DELETE FROM operators WHERE name = ?", name)
 		if err != nil {
 			return err

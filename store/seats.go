@@ -38,12 +38,12 @@ type Seat struct {
 }
 
 // PutAccount stores an account under its name.
-func (s *Store) PutAccount(ctx context.Context, a Account) error {
+func (s *Store) PutAccount(ctx context.Context, a Account, c Change) error {
 	contracts, err := json.Marshal(append([]subscription.Contract{}, a.Contracts...))
 	if err != nil {
 		return err
 	}
-	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO accounts (name, title, desk, login, author, created, contracts, answered, trouble, since) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 			ON CONFLICT (name) DO UPDATE SET title = excluded.title, desk = excluded.desk, login = excluded.login, contracts = excluded.contracts, answered = excluded.answered, trouble = excluded.trouble, since = excluded.since`,
 			a.Name, a.Title, a.Desk, a.Login, a.Author, unix(a.Created), string(contracts), unix(a.Answered), a.Trouble, unix(a.Since))
@@ -52,8 +52,8 @@ func (s *Store) PutAccount(ctx context.Context, a Account) error {
 }
 
 // RemoveAccount forgets an account, its seats with it.
-func (s *Store) RemoveAccount(ctx context.Context, name string) error {
-	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+func (s *Store) RemoveAccount(ctx context.Context, name string, c Change) error {
+	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "DELETE FROM accounts WHERE name = ?", name)
 		if err != nil {
 			return err
@@ -90,8 +90,8 @@ func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
 }
 
 // PutSeats stores seats, new or changed, and takes others out, all or nothing.
-func (s *Store) PutSeats(ctx context.Context, put, gone []Seat) error {
-	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+func (s *Store) PutSeats(ctx context.Context, put, gone []Seat, c Change) error {
+	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
 		for _, x := range gone {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM seats WHERE host = ? AND account = ? AND contract = ?", x.Host, x.Account, x.Contract); err != nil {
 				return err
@@ -183,9 +183,9 @@ func (s *Store) SeatCounts(ctx context.Context, since time.Time) ([]SeatCount, e
 
 // Reseal replaces every secret by what reseal makes of it, all or nothing. It
 // returns how many there were.
-func (s *Store) Reseal(ctx context.Context, reseal func([]byte) ([]byte, error)) (int, error) {
+func (s *Store) Reseal(ctx context.Context, reseal func([]byte) ([]byte, error), c Change) (int, error) {
 	n := 0
-	err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+	err := s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
 		n = 0
 		for _, q := range []struct{ read, write string }{
 			{"SELECT name, '', '', login FROM accounts", "UPDATE accounts SET login = ?4 WHERE name = ?1 AND ?2 = '' AND ?3 = ''"},

@@ -40,12 +40,15 @@ type Store struct {
 	known  digests
 	closed chan struct{}
 	put    *sql.Stmt // putHost, prepared
+	note   *sql.Stmt // of the journal, prepared
+	told   func([]Entry)
 }
 
 type job struct {
-	do   func(context.Context, *sql.Tx) error
-	one  *Host // instead of do: a row to be put, in one statement
-	done chan error
+	do     func(context.Context, *sql.Tx) error
+	one    *Host // instead of do: a row to be put, in one statement
+	change Change
+	done   chan error
 }
 
 // Open opens the database at path and brings it up to date.
@@ -82,10 +85,15 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		write.Close()
 		return nil, err
 	}
-	if s.put, err = write.PrepareContext(ctx, putHostSQL); err != nil {
-		read.Close()
-		write.Close()
-		return nil, err
+	for _, p := range []struct {
+		to   **sql.Stmt
+		text string
+	}{{&s.put, putHostSQL}, {&s.note, noteSQL}} {
+		if *p.to, err = write.PrepareContext(ctx, p.text); err != nil {
+			read.Close()
+			write.Close()
+			return nil, err
+		}
 	}
 	go s.writer()
 	return s, nil
@@ -121,7 +129,12 @@ var ErrClosed = errors.New("the store is closed")
 
 // do runs f in a transaction with others and returns after the commit.
 func (s *Store) do(ctx context.Context, f func(context.Context, *sql.Tx) error) error {
-	return s.enqueue(ctx, job{do: f, done: make(chan error, 1)})
+	return s.doAll(ctx, Change{}, f)
+}
+
+// doAll is do with what goes with the rows.
+func (s *Store) doAll(ctx context.Context, c Change, f func(context.Context, *sql.Tx) error) error {
+	return s.enqueue(ctx, job{do: f, change: c, done: make(chan error, 1)})
 }
 
 func (s *Store) enqueue(ctx context.Context, j job) error {
@@ -176,46 +189,67 @@ func (s *Store) writer() {
 // commit runs a batch in one transaction. A job that fails is rolled back to its
 // own savepoint and does not harm the others.
 func (s *Store) commit(batch []job) {
-	ctx := context.Background()
 	results := make([]error, len(batch))
-	err := func() error {
-		tx, err := s.write.BeginTx(ctx, nil)
-		if err != nil {
-			return err
-		}
-		defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
-		put := tx.StmtContext(ctx, s.put)
-		for i, j := range batch {
-			if j.one != nil { // a single statement undoes itself when it fails
-				results[i] = putHost(ctx, put, j.one)
-				continue
-			}
-			if len(batch) == 1 {
-				if err := j.do(ctx, tx); err != nil {
-					return err
-				}
-				continue
-			}
-			if _, err := tx.ExecContext(ctx, "SAVEPOINT job"); err != nil {
-				return err
-			}
-			if results[i] = j.do(ctx, tx); results[i] != nil {
-				if _, err := tx.ExecContext(ctx, "ROLLBACK TO job"); err != nil {
-					return err
-				}
-			}
-			if _, err := tx.ExecContext(ctx, "RELEASE job"); err != nil {
-				return err
-			}
-		}
-		return tx.Commit()
-	}()
+	entries, err := s.transact(context.Background(), batch, results)
 	for i, j := range batch {
 		if err != nil && results[i] == nil {
 			results[i] = err
 		}
+		if results[i] == nil && j.change.Then != nil {
+			j.change.Then()
+		}
+	}
+	// Who is told finds what the entries say in place.
+	if err == nil && len(entries) > 0 && s.told != nil {
+		s.told(entries)
+	}
+	for i, j := range batch {
 		j.done <- results[i]
 	}
+}
+
+// transact writes the rows of a batch and what the journal says of them.
+func (s *Store) transact(ctx context.Context, batch []job, results []error) ([]Entry, error) {
+	tx, err := s.write.BeginTx(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
+	put := tx.StmtContext(ctx, s.put)
+	var entries []Entry
+	for i, j := range batch {
+		if err := s.row(ctx, tx, put, j, len(batch) == 1, &results[i]); err != nil {
+			return nil, err
+		}
+		if results[i] == nil && j.change.Note != nil {
+			entries = append(entries, j.change.Note()...)
+		}
+	}
+	if err := note(ctx, tx.StmtContext(ctx, s.note), entries); err != nil {
+		return nil, err
+	}
+	return entries, tx.Commit()
+}
+
+// row runs one job of a batch. result is the job's own failure, the error that of all.
+func (s *Store) row(ctx context.Context, tx *sql.Tx, put *sql.Stmt, j job, alone bool, result *error) error {
+	if j.one != nil { // a single statement undoes itself when it fails
+		*result = putHost(ctx, put, j.one)
+		return nil
+	}
+	if alone {
+		return j.do(ctx, tx)
+	}
+	if _, err := tx.ExecContext(ctx, "SAVEPOINT job"); err != nil {
+		return err
+	}
+	if *result = j.do(ctx, tx); *result != nil {
+		if _, err := tx.ExecContext(ctx, "ROLLBACK TO job"); err != nil {
+			return err
+		}
+	}
+	_, err := tx.ExecContext(ctx, "RELEASE job")
+	return err
 }
 
 // Pulse writes a row: it fails where nothing can be written.

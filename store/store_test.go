@@ -29,6 +29,10 @@ func open(t testing.TB, path string) *store.Store {
 	return s
 }
 
+// What goes with rows that nobody is told of.
+func joined(*store.Host) store.Change             { return store.Change{} }
+func published(store.Revision, bool) store.Change { return store.Change{} }
+
 func hash(s string) []byte { h := sha256.Sum256([]byte(s)); return h[:] }
 
 func TestWhatIsAcknowledgedIsThereAfterOpeningAgain(t *testing.T) {
@@ -40,9 +44,9 @@ func TestWhatIsAcknowledgedIsThereAfterOpeningAgain(t *testing.T) {
 	h := list[0]
 	h.Labels = map[string]string{"site": "north"}
 	h.Revision, h.Survey, h.LastSeen = 3, "x", now
-	h.Since = map[string]time.Time{"f": now}
+	h.Since = h.Since.Follow([]string{"f"}, now)
 	h.Carried = store.Carried{Sheet: "s", Survey: "x", At: now}
-	require.NoError(t, s.PutHost(ctx, h))
+	require.NoError(t, s.PutHost(ctx, h, store.Change{}))
 	require.NoError(t, s.Close())
 	s = open(t, path)
 	defer s.Close()
@@ -59,10 +63,10 @@ func TestManyWritersShareTransactionsAndEachHearsTheTruth(t *testing.T) {
 	good, bad := make(chan error, 400), make(chan error, 100)
 	for i := range 400 {
 		wg.Go(func() {
-			good <- s.AddOperator(ctx, store.Operator{Name: fmt.Sprintf("op-%03d", i), Role: store.RoleReader, Created: now}, hash(fmt.Sprint(i)))
+			good <- s.AddOperator(ctx, store.Operator{Name: fmt.Sprintf("op-%03d", i), Role: store.RoleReader, Created: now}, hash(fmt.Sprint(i)), store.Change{})
 		})
 		if i%4 == 0 {
-			wg.Go(func() { bad <- s.RemoveOperator(ctx, fmt.Sprintf("nobody-%d", i)) })
+			wg.Go(func() { bad <- s.RemoveOperator(ctx, fmt.Sprintf("nobody-%d", i), store.Change{}) })
 		}
 	}
 	wg.Wait()
@@ -100,11 +104,11 @@ func TestDocumentsAreNamedByWhatTheyHold(t *testing.T) {
 func TestAnInvitationIsUsedUpByOneOfMany(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "l.db"))
 	defer s.Close()
-	require.NoError(t, s.AddInvite(ctx, hash("token"), store.Invite{Host: "gw-01", Author: "mira", Expires: now.Add(time.Hour)}))
+	require.NoError(t, s.AddInvite(ctx, hash("token"), store.Invite{Host: "gw-01", Author: "mira", Expires: now.Add(time.Hour)}, store.Change{}))
 	var wg sync.WaitGroup
 	results := make(chan error, 20)
 	for range 20 {
-		wg.Go(func() { _, err := s.Join(ctx, hash("token"), make([]byte, 32), now); results <- err })
+		wg.Go(func() { _, err := s.Join(ctx, hash("token"), make([]byte, 32), now, joined); results <- err })
 	}
 	wg.Wait()
 	close(results)
@@ -117,8 +121,8 @@ func TestAnInvitationIsUsedUpByOneOfMany(t *testing.T) {
 		assert.ErrorIs(t, err, store.ErrNotFound)
 	}
 	assert.Equal(t, 1, won)
-	require.NoError(t, s.AddInvite(ctx, hash("late"), store.Invite{Host: "gw-02", Expires: now}))
-	_, err := s.Join(ctx, hash("late"), make([]byte, 32), now.Add(time.Minute))
+	require.NoError(t, s.AddInvite(ctx, hash("late"), store.Invite{Host: "gw-02", Expires: now}, store.Change{}))
+	_, err := s.Join(ctx, hash("late"), make([]byte, 32), now.Add(time.Minute), joined)
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
@@ -126,7 +130,7 @@ func TestRevisionsCountUpAndTheSameFolderIsOne(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "l.db"))
 	defer s.Close()
 	publish := func(text string) (int64, bool) {
-		r, fresh, err := s.Publish(ctx, store.Revision{Policy: source.Digest([]byte(text)), Author: "mira", Created: now}, []byte(text), nil)
+		r, fresh, err := s.Publish(ctx, store.Revision{Policy: source.Digest([]byte(text)), Author: "mira", Created: now}, []byte(text), published)
 		require.NoError(t, err)
 		return r.Number, fresh
 	}
@@ -141,45 +145,16 @@ func TestRevisionsCountUpAndTheSameFolderIsOne(t *testing.T) {
 	}
 }
 
-func TestARolloutEndsWithItsLastHost(t *testing.T) {
-	s := open(t, filepath.Join(t.TempDir(), "l.db"))
-	defer s.Close()
-	_, _, err := s.Publish(ctx, store.Revision{Policy: source.Digest([]byte("a")), Created: now}, []byte("a"), nil)
-	require.NoError(t, err)
-	hosts := []*store.Host{{Name: "gw-01", Key: make([]byte, 32)}, {Name: "gw-02", Key: make([]byte, 32)}, {Name: "gw-03", Key: make([]byte, 32)}}
-	require.NoError(t, s.AddHosts(ctx, hosts))
-	ro, err := s.BeginRollout(ctx, store.Rollout{Kind: store.KindRollout, Revision: 1, Begun: now}, hosts)
-	require.NoError(t, err)
-	ended, err := s.Progress(ctx, ro.ID, store.RolloutHost{Host: "gw-01", State: store.Done, Report: []byte("{}"), Updated: now}, hosts[0])
-	require.NoError(t, err)
-	assert.False(t, ended)
-	_, err = s.Progress(ctx, ro.ID, store.RolloutHost{Host: "gw-02", State: store.Working, Report: []byte("{}"), Updated: now}, hosts[1])
-	require.NoError(t, err)
-	names, err := s.StopRollout(ctx, ro.ID, nil, now)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"gw-03"}, names)
-	_, err = s.OpenRollout(ctx, store.KindRollout)
-	require.NoError(t, err, "gw-02 is still at work")
-	ended, err = s.Progress(ctx, ro.ID, store.RolloutHost{Host: "gw-02", State: store.Failed, Report: []byte("{}"), Updated: now}, hosts[1])
-	require.NoError(t, err)
-	assert.True(t, ended)
-	_, err = s.OpenRollout(ctx, store.KindRollout)
-	assert.ErrorIs(t, err, store.ErrNotFound)
-	last, err := s.LastReports(ctx)
-	require.NoError(t, err)
-	assert.Equal(t, store.Failed, last["gw-02"].State)
-}
-
 func TestSessionsEnd(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "l.db"))
 	defer s.Close()
-	require.NoError(t, s.AddOperator(ctx, store.Operator{Name: "mira", Role: store.RoleReader, Created: now}, hash("t")))
+	require.NoError(t, s.AddOperator(ctx, store.Operator{Name: "mira", Role: store.RoleReader, Created: now}, hash("t"), store.Change{}))
 	require.NoError(t, s.AddSession(ctx, hash("c"), "mira", now, now.Add(time.Hour)))
 	_, err := s.OperatorBySession(ctx, hash("c"), now)
 	require.NoError(t, err)
 	_, err = s.OperatorBySession(ctx, hash("c"), now.Add(2*time.Hour))
 	assert.ErrorIs(t, err, store.ErrNotFound)
-	require.NoError(t, s.RemoveOperator(ctx, "mira"))
+	require.NoError(t, s.RemoveOperator(ctx, "mira", store.Change{}))
 	_, err = s.OperatorBySession(ctx, hash("c"), now)
 	assert.True(t, errors.Is(err, store.ErrNotFound), "the session goes with its operator")
 }
@@ -187,5 +162,5 @@ func TestSessionsEnd(t *testing.T) {
 func TestAClosedStoreSaysSo(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "l.db"))
 	require.NoError(t, s.Close())
-	assert.ErrorIs(t, s.RemoveOperator(ctx, "x"), store.ErrClosed)
+	assert.ErrorIs(t, s.RemoveOperator(ctx, "x", store.Change{}), store.ErrClosed)
 }

@@ -952,13 +952,20 @@ export interface components {
             type: string;
         };
         Event: {
+            /** @description What was asked for */
+            command?: string;
             /**
              * @description What changed; all: some events were lost, look at everything again; beat: nothing, the stream is alive
              * @enum {string}
              */
             kind: "host" | "revision" | "rollout" | "seats" | "all" | "beat";
-            /** @description Which: a host's name, a revision's or rollout's number */
+            /** @description Which: a host's name, a revision's or rollout's number; empty for several */
             name: string;
+            /**
+             * Format: int64
+             * @description The number of the entry in the journal
+             */
+            seq?: number;
         };
         Explanation: {
             /** @description Files that the policy owns, line by line */
@@ -1573,6 +1580,7 @@ export interface components {
             };
             /** Format: date-time */
             ended: string | null;
+            /** @description A page of the hosts, those first which failed */
             hosts?: components["schemas"]["HostProgress"][];
             /** Format: int64 */
             id: number;
@@ -1587,6 +1595,11 @@ export interface components {
              * @description When an operator stopped it
              */
             stopped?: string;
+            /**
+             * Format: int64
+             * @description Hosts that the page is one of, of those asked for
+             */
+            total?: number;
         };
         RolloutOrder: {
             /**
@@ -4152,7 +4165,16 @@ export interface operations {
     };
     "show-rollout": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Only hosts in these states */
+                state?: string[];
+                /** @description Part of the host's name */
+                q?: string;
+            };
             header?: never;
             path: {
                 id: number;

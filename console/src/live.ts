@@ -32,14 +32,26 @@ let heard = 0
 const affected: Record<string, string[]> = {
   host: ['hosts', 'host', 'drift'],
   revision: ['revisions', 'preview', 'hosts', 'channels'],
-  rollout: ['rollouts', 'rollout', 'hosts', 'host', 'preview', 'revisions', 'channels', 'outlook', 'drift'],
+  rollout: ['rollouts', 'rollout', 'hosts', 'host', 'drift'],
   seats: ['accounts', 'contracts', 'seats', 'outlook', 'channels', 'preview', 'host', 'hosts'],
 }
-const everything = [...new Set(Object.values(affected).flat())]
+// What a host says of a rollout changes neither what the next one would change nor what
+// contracts come to; that a rollout begins, ends or is stopped does.
+const turning = ['preview', 'revisions', 'channels', 'outlook']
+const small = new Set(['report', 'withdraw'])
+const everything = [...new Set([...Object.values(affected).flat(), ...turning])]
 
 function note(keys: string[]) {
   for (const k of keys) due.add(k)
   timer ??= window.setTimeout(look, pause)
+}
+
+let late: number | undefined
+
+// While hosts report, what follows from all of them is looked at now and then.
+function turned(e: { command?: string }) {
+  if (!small.has(e.command ?? '')) note(turning)
+  else late ??= window.setTimeout(() => { late = undefined; note(turning) }, 5000)
 }
 
 // A look that is under way is not cut off: what changed meanwhile is looked at after it.
@@ -65,9 +77,10 @@ export function listen() {
   heard = Date.now()
   source = new EventSource('/api/events')
   for (const [kind, keys] of Object.entries(affected)) {
-    source.addEventListener(kind, () => {
+    source.addEventListener(kind, (e) => {
       alive()
       note(keys)
+      if (kind === 'rollout') turned(JSON.parse((e as MessageEvent<string>).data) as { command?: string })
     })
   }
   source.addEventListener('all', () => {

@@ -132,8 +132,8 @@ func TestKeysThatHaveEndedAreFound(t *testing.T) {
 		a, b  *time.Time
 		found int
 		next  *time.Time
-	}{{at(-1), at(-2), 1, nil}, {at(-1), at(9), 0, at(9)}, {nil, at(-1), 0, nil}, {at(3), at(5), 0, at(3)}} {
-		found, next := drift.KeysEnded(sheet, &source.Survey{Keys: []source.Key{{Fingerprint: "AA", Expires: c.a}, {Fingerprint: "BB", Expires: c.b}}}, now)
+	}{{at(-1), at(-2), 1, nil}, {at(-1), at(9), 0, at(9)}, {nil, at(-1), 0, nil}, {at(3), at(5), 0, at(5)}} {
+		found, next := drift.KeysEnded(drift.KeyEnds(sheet, &source.Survey{Keys: []source.Key{{Fingerprint: "AA", Expires: c.a}, {Fingerprint: "BB", Expires: c.b}}}), now)
 		assert.Len(t, found, c.found)
 		if c.next == nil {
 			assert.True(t, next.IsZero())
@@ -141,6 +141,6 @@ func TestKeysThatHaveEndedAreFound(t *testing.T) {
 			assert.Equal(t, *c.next, next)
 		}
 	}
-	found, _ := drift.KeysEnded(sheet, &source.Survey{}, now)
+	found, _ := drift.KeysEnded(drift.KeyEnds(sheet, &source.Survey{}), now)
 	assert.Empty(t, found, "keys that are not there are found elsewhere")
 }

@@ -11,50 +11,67 @@ import (
 // KeyEnded is the class of a source none of whose signing keys is good any more.
 const KeyEnded = "key-ended"
 
-// KeysEnded finds the sources of a sheet that are on and none of whose signing keys, as
-// the host has them, is good at a time: each refresh of them fails. next is when the next
-// of the keys ends; zero where none does.
-func KeysEnded(sheet *source.Sheet, survey *source.Survey, now time.Time) (out []Finding, next time.Time) {
-	ends := map[string]*time.Time{}
-	known := map[string]bool{}
+// KeyEnd is the moment at which the last signing key of a source ends: from then on each
+// refresh of it fails.
+type KeyEnd struct {
+	At      time.Time `json:"at"`
+	Finding Finding   `json:"finding"`
+}
+
+// KeyEnds says when the sources of a sheet that are on lose the last of their signing
+// keys, as the host has them: the soonest first. Sources with a key that never ends are
+// left out, and those that have none of their keys, which is found elsewhere.
+func KeyEnds(sheet *source.Sheet, survey *source.Survey) []KeyEnd {
+	ends := map[string]*time.Time{} // nil: never
 	for i := range survey.Keys {
 		k := &survey.Keys[i]
 		if old, twice := ends[k.Fingerprint]; !twice || old != nil && (k.Expires == nil || k.Expires.After(*old)) {
 			ends[k.Fingerprint] = k.Expires
 		}
-		known[k.Fingerprint] = true
 	}
+	var out []KeyEnd
 	for i := range sheet.Sources {
 		s := &sheet.Sources[i]
-		if !s.Enabled || s.IfThere || len(s.SignedBy) == 0 {
+		if !s.Enabled || s.IfThere {
 			continue
 		}
-		if !slices.ContainsFunc(s.SignedBy, func(fpr string) bool { return known[fpr] }) {
-			continue // that the keys are not there is found elsewhere
+		if last, ok := lastEnd(s.SignedBy, ends); ok {
+			out = append(out, KeyEnd{last, Finding{Class: KeyEnded, Severity: Fault, Repository: s.Repository, File: s.File,
+				Message: fmt.Sprintf("the signing key of %s ended, so each refresh fails; give the policy the one that succeeds it", s.Repository),
+				Have:    "ended " + last.UTC().Format(time.DateOnly)}})
 		}
-		var last time.Time
-		good := false
-		for _, fpr := range s.SignedBy {
-			if !known[fpr] {
-				continue
-			}
-			at := ends[fpr]
-			switch {
-			case at == nil:
-				good = true
-			case at.After(now):
-				good = true
-				if next.IsZero() || at.Before(next) {
-					next = *at
-				}
-			case at.After(last):
+	}
+	slices.SortStableFunc(out, func(a, b KeyEnd) int { return a.At.Compare(b.At) })
+	return out
+}
+
+// lastEnd is when the last of the keys that the host has ends; false where one never does
+// or the host has none.
+func lastEnd(keys []string, ends map[string]*time.Time) (last time.Time, ok bool) {
+	for _, fpr := range keys {
+		at, known := ends[fpr]
+		switch {
+		case !known:
+		case at == nil:
+			return last, false
+		default:
+			ok = true
+			if at.After(last) {
 				last = *at
 			}
 		}
-		if !good {
-			out = append(out, Finding{Class: KeyEnded, Severity: Fault, Repository: s.Repository, File: s.File,
-				Message: fmt.Sprintf("the signing key of %s ended, so each refresh fails; give the policy the one that succeeds it", s.Repository), Have: "ended " + last.UTC().Format(time.DateOnly)})
-		}
 	}
-	return out, next
+	return last, ok
+}
+
+// KeysEnded returns the findings of the keys that have ended at a time. next is when the
+// next one comes; zero where none does.
+func KeysEnded(ends []KeyEnd, now time.Time) (out []Finding, next time.Time) {
+	for _, e := range ends {
+		if e.At.After(now) {
+			return out, e.At
+		}
+		out = append(out, e.Finding)
+	}
+	return out, time.Time{}
 }

@@ -3,6 +3,8 @@ package names
 
 import (
 	"fmt"
+	"iter"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -87,18 +89,43 @@ func choices(pattern, body string) ([]string, error) {
 	return out, nil
 }
 
+// far is where counting stops.
+const far = 4
+
 // Distance is the number of letters to change, add, drop or swap with a
 // neighbour to get from a to b; it stops counting at 4.
 func Distance(a, b string) int {
-	if d := len(a) - len(b); d > 3 || d < -3 {
-		return 4
+	if d := len(a) - len(b); d >= far || -d >= far {
+		return far
 	}
-	prev2, prev, cur := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	// What both begin and end with costs nothing, and is most of names that are alike.
+	for len(a) > 0 && len(b) > 0 && a[0] == b[0] {
+		a, b = a[1:], b[1:]
+	}
+	for len(a) > 0 && len(b) > 0 && a[len(a)-1] == b[len(b)-1] {
+		a, b = a[:len(a)-1], b[:len(b)-1]
+	}
+	if len(a) == 0 || len(b) == 0 {
+		return min(max(len(a), len(b)), far)
+	}
+	return table(a, b)
+}
+
+// table counts by the three rows of a table that are needed at a time.
+func table(a, b string) int {
+	var room [3 * 64]int
+	rows := room[:]
+	width := len(b) + 1
+	if 3*width > len(rows) {
+		rows = make([]int, 3*width)
+	}
+	prev2, prev, cur := rows[:width], rows[width:2*width], rows[2*width:3*width]
 	for j := range prev {
 		prev[j] = j
 	}
 	for i := 1; i <= len(a); i++ {
 		cur[0] = i
+		least := i
 		for j := 1; j <= len(b); j++ {
 			cost := 1
 			if a[i-1] == b[j-1] {
@@ -108,16 +135,25 @@ func Distance(a, b string) int {
 			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
 				cur[j] = min(cur[j], prev2[j-2]+1)
 			}
+			least = min(least, cur[j])
+		}
+		if least > far { // a swap reaches back one row, and adds one at least
+			return far
 		}
 		prev2, prev, cur = prev, cur, prev2
 	}
-	return min(prev[len(b)], 4)
+	return min(prev[len(b)], far)
 }
 
 // Nearest returns the name closest to s, or "" when none is close.
 func Nearest(s string, all []string) string {
+	return NearestOf(s, slices.Values(all))
+}
+
+// NearestOf is Nearest over a sequence.
+func NearestOf(s string, all iter.Seq[string]) string {
 	best, at := "", max(2, len(s)/3)+1
-	for _, n := range all {
+	for n := range all {
 		if d := Distance(s, n); d < at || d == at && best != "" && n < best {
 			best, at = n, d
 		}

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
 )
 
 func TestExpand(t *testing.T) {
@@ -38,4 +39,44 @@ func TestNearest(t *testing.T) {
 	for in, want := range map[string]string{"saltmrash": "saltmarsh", "ganet-open": "gannet-open", "os.mayor": "os.major", "fulmar": "", "x": ""} {
 		assert.Equal(t, want, Nearest(in, all), in)
 	}
+}
+
+// plain counts by the whole table, as the definition says.
+func plain(a, b string) int {
+	t := make([][]int, len(a)+1)
+	for i := range t {
+		t[i] = make([]int, len(b)+1)
+		t[i][0] = i
+	}
+	for j := range t[0] {
+		t[0][j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			t[i][j] = min(t[i-1][j]+1, t[i][j-1]+1, t[i-1][j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				t[i][j] = min(t[i][j], t[i-2][j-2]+1)
+			}
+		}
+	}
+	return min(t[len(a)][len(b)], 4)
+}
+
+func TestDistanceIsThatOfTheWholeTable(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		word := rapid.StringOfN(rapid.SampledFrom([]rune("ab0-")), 0, 80, -1)
+		a := word.Draw(t, "a")
+		b := word.Draw(t, "b")
+		if rapid.Bool().Draw(t, "alike") { // most names that are compared are
+			at := rapid.IntRange(0, len(a)).Draw(t, "at")
+			b = a[:at] + rapid.StringOfN(rapid.SampledFrom([]rune("ab")), 0, 3, -1).Draw(t, "in") + a[min(len(a), at+rapid.IntRange(0, 2).Draw(t, "out")):]
+		}
+		if got, want := Distance(a, b), plain(a, b); got != want {
+			t.Fatalf("%q to %q: %d, and it is %d", a, b, got, want)
+		}
+	})
 }

@@ -32,7 +32,7 @@ func (r *Resolver) Explain(h Host) (*reason.Explanation, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &explainer{Resolver: r, res: res, host: &h, facts: &f, compiler: compiler}
+	e := &explainer{Resolver: r, res: res, host: &h, facts: &f, compiler: compiler, without: map[*policy.Group]string{}}
 	out := &reason.Explanation{Host: h.Name, Files: []reason.FileReason{}, Rules: []reason.RuleReason{}, Repositories: []reason.RepositoryReason{}}
 	for i, name := range res.plan.repositories {
 		if res.plan.strange[name] == "" && !res.parts[i].none {
@@ -52,6 +52,7 @@ type explainer struct {
 	host     *Host
 	facts    *condition.Facts
 	compiler *condition.Compiler
+	without  map[*policy.Group]string
 }
 
 func at(what string, pos diag.Pos) reason.Cause {
@@ -491,8 +492,21 @@ func (e *explainer) absent(name string) (out []reason.Cause) {
 	return out
 }
 
-// outside says why a host is not in a group.
+// outside says why a host is not in a group. Many repositories are for one group, so it is
+// worked out once.
 func (e *explainer) outside(g *policy.Group, depth int) string {
+	if depth > 0 {
+		return e.outsideOf(g, depth)
+	}
+	text, ok := e.without[g]
+	if !ok {
+		text = e.outsideOf(g, 0)
+		e.without[g] = text
+	}
+	return text
+}
+
+func (e *explainer) outsideOf(g *policy.Group, depth int) string {
 	var why []string
 	for _, t := range g.Except {
 		if x := e.policy.Groups[t.Value]; x != nil && slices.Contains(x.Hosts, e.host.Name) {

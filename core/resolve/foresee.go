@@ -17,23 +17,32 @@ type foreseen struct {
 	hosts []string
 }
 
-// Foresee takes note of what is known of a host besides its traits: what the Release files
-// say that its apt has fetched, and which needs of its sheet are not met, as sentences that
-// begin with the repository's name.
-func (f *Fleet) Foresee(host string, res *Result, releases []source.Release, unmet []string) {
+// Foresee takes note of what the Release files say that the apt of some hosts has fetched,
+// which come to one result.
+func (f *Fleet) Foresee(hosts []string, res *Result, releases []source.Release) {
 	if len(res.Trouble) > 0 {
 		return
 	}
 	for _, t := range deb.JudgePins(res.Sheet.Sources, releases) {
-		f.foresee("pin:"+t.String(), host, trouble("pin-matches", f.repositoryAt(t.Repository), t.String(), "say what its own Release file says: release: { … }"))
-	}
-	for _, u := range unmet {
-		name, _, _ := strings.Cut(u, " ")
-		f.foresee("need:"+u, host, warning("needs-unmet", f.repositoryAt(name), u, "install it there first, or say the need for the hosts alone that have it"))
+		d := trouble("pin-matches", f.repositoryAt(t.Repository), t.String(), "say what its own Release file says: release: { … }")
+		f.foresee("pin:"+t.String(), hosts, d)
 	}
 }
 
-func (f *Fleet) foresee(key, host string, d diag.Diagnostic) {
+// Unmet takes note of which needs of its sheet are not met on a host, as sentences that
+// begin with the repository's name.
+func (f *Fleet) Unmet(host string, res *Result, unmet []string) {
+	if len(res.Trouble) > 0 {
+		return
+	}
+	for _, u := range unmet {
+		name, _, _ := strings.Cut(u, " ")
+		d := warning("needs-unmet", f.repositoryAt(name), u, "install it there first, or say the need for the hosts alone that have it")
+		f.foresee("need:"+u, []string{host}, d)
+	}
+}
+
+func (f *Fleet) foresee(key string, hosts []string, d diag.Diagnostic) {
 	if f.ahead == nil {
 		f.ahead = map[string]*foreseen{}
 	}
@@ -42,7 +51,7 @@ func (f *Fleet) foresee(key, host string, d diag.Diagnostic) {
 		x = &foreseen{d: d}
 		f.ahead[key] = x
 	}
-	x.hosts = append(x.hosts, host)
+	x.hosts = append(x.hosts, hosts...)
 }
 
 // mostForeseen bounds how many hosts such a diagnostic names: one must be able to go there.

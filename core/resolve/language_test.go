@@ -219,8 +219,8 @@ func TestAnEditOfWhatARepositoryFollowsFromIsSeen(t *testing.T) {
 		text := strings.Replace(strings.Replace(head, "%s", edit[0], 1), "%s", edit[1], 1)
 		res := resolve.NewWith(load(t, text), &m).Resolve(host("gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil))
 		require.Empty(t, res.Trouble)
-		assert.Empty(t, seen[res.Digest], "%v is the same as %s", edit, seen[res.Digest])
-		seen[res.Digest] = strings.Join(edit[:], "|") + "."
+		assert.Empty(t, seen[res.Digest()], "%v is the same as %s", edit, seen[res.Digest()])
+		seen[res.Digest()] = strings.Join(edit[:], "|") + "."
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/diag"
@@ -35,14 +36,23 @@ type Host struct {
 // Result is what a set of hosts should have.
 type Result struct {
 	Sheet   *source.Sheet
-	Text    []byte // canonical JSON of Sheet
-	Digest  string
 	Trouble []diag.Diagnostic // why the hosts cannot have a sheet; Example is one of them
 	Example string
 
+	written  *written
 	resolver *Resolver
 	plan     *plan
 	parts    []*part
+}
+
+// Text is the canonical JSON of the sheet. It is made each time: a fleet has thousands of
+// sheets, and few of them are wanted as text.
+func (res *Result) Text() []byte { return res.written.text() }
+
+// Digest is that of Text.
+func (res *Result) Digest() string {
+	res.written.once.Do(func() { res.written.digest = source.Digest(res.written.text()) })
+	return res.written.digest
 }
 
 // Reason says why a repository is on a sheet, or why it is not.
@@ -143,17 +153,25 @@ type Memory struct {
 	count  int                 // of parts ever made; gives each its id
 }
 
-// written is a sheet with its text.
+// written is a sheet, and its digest once somebody has asked for it.
 type written struct {
 	sheet  *source.Sheet
-	text   []byte
+	once   sync.Once
 	digest string
+}
+
+func (w *written) text() []byte {
+	text, err := source.Canonical(w.sheet)
+	if err != nil {
+		panic(err) // a struct of texts always encodes
+	}
+	return text
 }
 
 // mostParts and mostSheets bound a Memory; beyond them it begins anew.
 const (
 	mostParts  = 200_000
-	mostSheets = 5_000
+	mostSheets = 20_000
 )
 
 // New prepares a policy, which must be free of errors.
@@ -267,137 +285,6 @@ func (r *Resolver) collectReads() {
 		}
 		r.numbers[r.bare[i].Name] = i
 	}
-}
-
-// inspect returns the facts that a repository looks at, and a text of everything
-// that its part of a sheet follows from besides those and its settings. Places in
-// the policy are left out: they change when a line is added above.
-func inspect(repo *policy.Repository, p *policy.Policy) (reads map[string]bool, print string) {
-	reads = map[string]bool{}
-	for _, f := range always {
-		reads[f] = true
-	}
-	var b strings.Builder
-	say := func(what string) { b.WriteString(strconv.Quote(what)) }
-	text := func(list ...policy.Text) {
-		for _, t := range list {
-			say(t.Value)
-			for name := range policy.Variables(t.Value) {
-				reads[name] = true
-			}
-		}
-		b.WriteByte(';')
-	}
-	number := func(n *int) {
-		if n != nil {
-			fmt.Fprintf(&b, "#%d", *n)
-		}
-	}
-	def := func(d *policy.Deb) {
-		if d == nil {
-			b.WriteByte('-')
-			return
-		}
-		for _, t := range []*policy.Text{d.URL, d.Pin} {
-			if t == nil {
-				b.WriteByte('-')
-			} else {
-				text(*t)
-			}
-		}
-		for i := range d.Releases {
-			r := &d.Releases[i]
-			fmt.Fprintf(&b, "release %t %t", r.NotAutomatic, r.ButAutomaticUpgrades)
-			for _, t := range []*policy.Text{r.Origin, r.Label, r.Suite, r.Codename} {
-				if t == nil {
-					b.WriteByte('-')
-				} else {
-					text(*t)
-				}
-			}
-		}
-		number(d.Priority)
-		for _, list := range [][]policy.Text{d.Mirrors, d.Suites, d.Components, d.Archs, d.Kinds, d.Add, d.Drop} {
-			fmt.Fprintf(&b, "%t", list == nil)
-			text(list...)
-		}
-	}
-	place := func(d *policy.Place) {
-		if d == nil {
-			b.WriteByte('-')
-			return
-		}
-		for _, t := range []*policy.Text{d.URL, d.Access, d.Authority} {
-			if t == nil {
-				b.WriteByte('-')
-			} else {
-				text(*t)
-			}
-		}
-		number(d.Priority)
-		for _, list := range [][]policy.Text{d.Mirrors, d.Sections} {
-			fmt.Fprintf(&b, "%t", list == nil)
-			text(list...)
-		}
-	}
-	var whole func(d *policy.Definition)
-	whole = func(d *policy.Definition) {
-		def(d.Deb)
-		place(d.Rpm)
-		place(d.Zypp)
-		place(d.Arch)
-		if place(d.Flat); d.Flat != nil {
-			reads["tools.flatpak"] = true
-		}
-		for i := range d.Files {
-			say(d.Files[i].Name)
-			whole(&d.Files[i].Definition)
-		}
-	}
-	fmt.Fprintf(&b, "%q %q %q %q %t %t %d", repo.Name, repo.Title, repo.Support, repo.Signatures, repo.Enabled, repo.InPlace, p.Levels[repo.Name])
-	if m := repo.Media; m != nil {
-		text(m.Host, m.Path)
-		if m.URL != nil {
-			text(*m.URL)
-		}
-	}
-	for n, w := range repo.Requirements {
-		b.WriteByte('|')
-		if n != nil {
-			text(n.Packages...)
-			for _, k := range sortedKeys(n.Tools) {
-				text(policy.Text{Value: k}, n.Tools[k])
-			}
-			for _, k := range sortedKeys(n.Free) {
-				fmt.Fprintf(&b, "%q %d", k, n.Free[k])
-			}
-		}
-		if w != nil {
-			text(w.Package, w.AtLeast)
-		}
-	}
-	whole(&repo.Definition)
-	for i := range repo.Cases {
-		c := &repo.Cases[i]
-		say(c.Where.Text)
-		for _, f := range c.Where.Reads {
-			reads[f] = true
-		}
-		if c.Enabled != nil {
-			fmt.Fprint(&b, *c.Enabled)
-		}
-		whole(&c.Definition)
-	}
-	for _, t := range repo.Trusts {
-		if k := p.Keys[t.Value]; k != nil {
-			say(k.Name + k.Armored)
-		}
-	}
-	for _, name := range sortedKeys(repo.Settings) {
-		say(name)
-		text(repo.Settings[name])
-	}
-	return reads, source.Digest([]byte(b.String()))
 }
 
 func sortedKeys[T any](m map[string]T) []string {
@@ -983,12 +870,12 @@ func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 		}
 	}
 	if old != nil {
-		res.Sheet, res.Text, res.Digest = old.sheet, old.text, old.digest
+		res.Sheet, res.written = old.sheet, old
 		return res
 	}
 	res.finish()
 	if len(res.Trouble) == 0 {
-		r.memory.sheets[key.String()] = &written{res.Sheet, res.Text, res.Digest}
+		r.memory.sheets[key.String()] = res.written
 	}
 	return res
 }
@@ -1035,10 +922,5 @@ func orUnknown(family string) string {
 func (res *Result) finish() {
 	slices.SortFunc(res.Sheet.Files, func(a, b source.SheetFile) int { return strings.Compare(a.Path, b.Path) })
 	slices.SortFunc(res.Sheet.Keys, func(a, b source.SheetKey) int { return strings.Compare(a.Name, b.Name) })
-	text, err := source.Canonical(res.Sheet)
-	if err != nil { // a struct of texts always encodes
-		res.Trouble = append(res.Trouble, trouble("value", diag.Pos{}, err.Error(), ""))
-		return
-	}
-	res.Text, res.Digest = text, source.Digest(text)
+	res.written = &written{sheet: res.Sheet}
 }

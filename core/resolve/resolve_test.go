@@ -165,8 +165,8 @@ func TestSharingChangesNothing(t *testing.T) {
 		}
 		h := host(rapid.SampledFrom([]string{"gw-01.brinewick.test", "gw-12.brinewick.test", "desk-2.brinewick.test", "other"}).Draw(t, "name"), tr, labels)
 		a, b := shared.Resolve(h), resolve.New(p).Resolve(h)
-		if a.Digest != b.Digest || string(a.Text) != string(b.Text) {
-			t.Fatalf("shared %s\nfresh  %s", a.Text, b.Text)
+		if a.Digest() != b.Digest() || string(a.Text()) != string(b.Text()) {
+			t.Fatalf("shared %s\nfresh  %s", a.Text(), b.Text())
 		}
 	})
 	assert.Less(t, len(shared.Distinct()), 100)
@@ -211,8 +211,8 @@ func TestWhatIsCarriedOverFromAnotherVersionChangesNothing(t *testing.T) {
 			host("desk-1.brinewick.test", traits("12", "mussel", "2.6.1"), nil),
 		} {
 			a, b := remembering.Resolve(h), fresh.Resolve(h)
-			if a.Digest != b.Digest || fmt.Sprint(a.Reasons(), a.Trouble) != fmt.Sprint(b.Reasons(), b.Trouble) {
-				t.Fatalf("%s\nremembering %s %v\nfresh       %s %v", h.Name, a.Text, a.Reasons(), b.Text, b.Reasons())
+			if a.Digest() != b.Digest() || fmt.Sprint(a.Reasons(), a.Trouble) != fmt.Sprint(b.Reasons(), b.Trouble) {
+				t.Fatalf("%s\nremembering %s %v\nfresh       %s %v", h.Name, a.Text(), a.Reasons(), b.Text(), b.Reasons())
 			}
 		}
 	})

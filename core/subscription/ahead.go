@@ -24,6 +24,15 @@ type Moving struct {
 // end first, and the withdrawn or ended ones in which hosts still sit. needs are
 // what each host needs; a seat without a need falls away without harm.
 func (b *Books) Ends(within time.Duration, needs []Need) []Ending {
+	sitting := map[[2]string][]*Need{} // account, number → needs of the hosts that sit there
+	for i := range needs {
+		n := &needs[i]
+		if s := b.Seat(n.Host, n.Account); s != nil {
+			at := [2]string{s.Account, s.Contract}
+			sitting[at] = append(sitting[at], n)
+		}
+	}
+	kinds := b.kinds()
 	out := []Ending{}
 	for i := range b.Contracts {
 		c := &b.Contracts[i]
@@ -36,42 +45,74 @@ func (b *Books) Ends(within time.Duration, needs []Need) []Ending {
 		if c.Withdrawn {
 			e.Days = min(e.Days, 0)
 		}
-		b.afterwards(c, needs, &e)
+		b.afterwards(c, sitting[[2]string{c.Account, c.Number}], kinds, &e)
 		out = append(out, e)
 	}
 	slices.SortStableFunc(out, func(a, x Ending) int { return a.Contract.End.Compare(x.Contract.End) })
 	return out
 }
 
-// afterwards finds who would sit where once a contract has ended.
-func (b *Books) afterwards(c *Contract, needs []Need, e *Ending) {
-	var others []Contract
-	for _, x := range b.Contracts {
-		if x.Account == c.Account && x.Number != c.Number && (x.End.After(c.End) || c.Withdrawn) {
-			others = append(others, x)
-		}
+// kinds tells which contracts would serve a need, whenever they are good and have seats
+// free, the best first. Needs that are alike are looked at once.
+func (b *Books) kinds() func(*Need) []*Contract {
+	byAccount := map[string][]*Contract{}
+	for i := range b.Contracts {
+		c := &b.Contracts[i]
+		byAccount[c.Account] = append(byAccount[c.Account], c)
 	}
-	then := NewBooks(others, nil, b.Now)
+	for _, list := range byAccount {
+		slices.SortStableFunc(list, prefer)
+	}
+	known := map[string][]*Contract{}
+	return func(n *Need) []*Contract {
+		kind := n.kind()
+		fit, ok := known[kind]
+		if !ok {
+			for _, c := range byAccount[n.Account] {
+				if ok, _ := c.serves(n); ok {
+					fit = append(fit, c)
+				}
+			}
+			known[kind] = fit
+		}
+		return fit
+	}
+}
+
+// kind is equal for needs that differ in the host alone.
+func (n *Need) kind() string {
+	parts := append([]string{n.Account, n.OS, n.Version, n.Arch}, n.Numbers...)
+	return strings.Join(append(append(parts, ""), n.Opens...), "\x00")
+}
+
+// afterwards finds who would sit where once a contract has ended. sitting are the needs
+// of the hosts that sit in it.
+func (b *Books) afterwards(c *Contract, sitting []*Need, kinds func(*Need) []*Contract, e *Ending) {
+	now := b.Now
 	if !c.Withdrawn && c.End.After(b.Now) {
-		then.Now = c.End
+		now = c.End
 	}
-	for _, s := range b.seats {
-		if s.Account == c.Account && s.Contract != c.Number {
-			then.add(s)
+	moved := map[*Contract]int{}
+	from := map[string]int{} // kind → the first contract of its list that may have a seat
+	for _, n := range sitting {
+		fit, kind := kinds(n), n.kind()
+		i := from[kind]
+		for ; i < len(fit); i++ {
+			x := fit[i]
+			if x.Number == c.Number || !x.End.After(c.End) && !c.Withdrawn {
+				continue
+			}
+			if good, _ := x.Good(now); good && (x.Cover == CoverOrganisation || b.Free(x) > moved[x]) {
+				break
+			}
 		}
-	}
-	for _, n := range needs {
-		s := b.Seat(n.Host, n.Account)
-		if s == nil || s.Account != c.Account || s.Contract != c.Number {
-			continue
-		}
-		choice, err := then.Choose(n)
-		if err != nil {
+		from[kind] = i
+		if i == len(fit) {
 			e.Falling = append(e.Falling, n.Host)
 			continue
 		}
-		e.Moving = append(e.Moving, Moving{n.Host, choice.Contract.Number})
-		then.add(&Seat{Host: n.Host, Account: n.Account, Contract: choice.Contract.Number})
+		moved[fit[i]]++
+		e.Moving = append(e.Moving, Moving{n.Host, fit[i].Number})
 	}
 }
 
@@ -79,7 +120,14 @@ func (b *Books) afterwards(c *Contract, needs []Need, e *Ending) {
 // is paid for nothing. A seat beside an organisation's cover that opens as much counts.
 func (b *Books) Twice(needs []Need) []Double {
 	out := []Double{}
-	for _, n := range needs {
+	wide := map[string][]*Contract{} // account → its contracts that cover the organisation
+	for i := range b.Contracts {
+		if c := &b.Contracts[i]; c.Cover == CoverOrganisation {
+			wide[c.Account] = append(wide[c.Account], c)
+		}
+	}
+	for i := range needs {
+		n := &needs[i]
 		s := b.Seat(n.Host, n.Account)
 		if s == nil {
 			continue
@@ -89,12 +137,8 @@ func (b *Books) Twice(needs []Need) []Double {
 			continue
 		}
 		var by []string
-		for i := range b.Contracts {
-			c := &b.Contracts[i]
-			if c == own || c.Account != n.Account || c.Cover != CoverOrganisation {
-				continue
-			}
-			if ok, _ := c.fits(&n, b.Now); ok {
+		for _, c := range wide[n.Account] {
+			if ok, _ := c.fits(n, b.Now); ok {
 				by = append(by, c.Number)
 			}
 		}

@@ -49,7 +49,19 @@ type Seat struct {
 	Taken    time.Time `json:"taken"`
 	By       string    `json:"by" doc:"Who took it"`
 	Why      string    `json:"why" doc:"Why this contract"`
+
+	// Holder says who counts for it; a host of ours where it is empty.
+	Holder Holder `json:"-"`
 }
+
+// Holder is who a taken seat counts for.
+type Holder string
+
+// Seats that are taken and that no host of ours has.
+const (
+	Elsewhere Holder = "elsewhere" // somebody took it at the desk itself
+	Leaving   Holder = "leaving"   // a host of ours had it, and the desk has not heard yet that it is given back
+)
 
 // Need is what one host needs of one account.
 type Need struct {
@@ -77,10 +89,25 @@ func (c *Contract) Good(now time.Time) (bool, string) {
 
 // fits reports whether a contract would serve a need at a time, seats aside.
 func (c *Contract) fits(n *Need, now time.Time) (bool, string) {
+	if ok, why := c.named(n); !ok {
+		return false, why
+	}
+	if ok, why := c.Good(now); !ok {
+		return false, why
+	}
+	return c.serves(n)
+}
+
+func (c *Contract) named(n *Need) (bool, string) {
 	if len(n.Numbers) > 0 && !slices.Contains(n.Numbers, c.Number) {
 		return false, "the policy does not name it"
 	}
-	if ok, why := c.Good(now); !ok {
+	return true, ""
+}
+
+// serves reports whether a contract would serve a need whenever it is good.
+func (c *Contract) serves(n *Need) (bool, string) {
+	if ok, why := c.named(n); !ok {
 		return false, why
 	}
 	for _, name := range n.Opens {
@@ -148,7 +175,9 @@ func NewBooks(contracts []Contract, seats []Seat, now time.Time) *Books {
 }
 
 func (b *Books) add(s *Seat) {
-	b.seats[[2]string{s.Host, s.Account}] = s
+	if s.Holder == "" {
+		b.seats[[2]string{s.Host, s.Account}] = s
+	}
 	b.used[[2]string{s.Account, s.Contract}]++
 }
 

@@ -270,7 +270,7 @@ func (r *Rig) Ended(id int64) (out api.Rollout) {
 	r.T.Helper()
 	r.Until("the rollout ends", func() bool {
 		var err error
-		out, err = r.Operator.Rollout(context.Background(), id)
+		out, err = r.Operator.Rollout(context.Background(), id, client.List{PerPage: 1000})
 		return err == nil && out.Ended != nil
 	})
 	return out

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { client, told, type Rollout } from '../api'
 import { useNow } from '../now'
@@ -34,9 +34,12 @@ const weakens = computed(() => gathered((g) => g.weakens))
 const overrides = computed(() => gathered((g) => g.overrides))
 const rollouts = useQuery({ queryKey: ['rollouts'], queryFn: () => told(client.GET('/api/rollouts', { params: { query: { per_page: 20 } } })) })
 const latest = computed(() => rollouts.data.value?.rollouts[0])
+const hostsShown = 50
+const hostPage = ref(1)
+watch(() => latest.value?.id, () => (hostPage.value = 1))
 const shown = useQuery({
-  queryKey: computed(() => ['rollout', latest.value?.id]),
-  queryFn: () => told(client.GET('/api/rollouts/{id}', { params: { path: { id: latest.value?.id ?? 0 } } })),
+  queryKey: computed(() => ['rollout', latest.value?.id, hostPage.value]),
+  queryFn: () => told(client.GET('/api/rollouts/{id}', { params: { path: { id: latest.value?.id ?? 0 }, query: { page: hostPage.value, per_page: hostsShown } } })),
   enabled: computed(() => latest.value !== undefined),
 })
 const underWay = computed(() => latest.value !== undefined && latest.value.ended === null)
@@ -118,6 +121,7 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
         <span v-else-if="h.report?.message" class="bad">at {{ h.report.step }}: {{ h.report.message }}<template v-if="h.report.undone"> (put back as it was)</template></span>
         <span v-else class="soft">{{ (h.report?.edits ?? []).map((e) => `${e.action} ${e.path.split('/').at(-1)}`).join(', ') || (h.state === 'unchanged' ? 'was so already' : '') }}</span>
       </div>
+      <el-pagination v-if="(shown.data.value.total ?? 0) > hostsShown" v-model:current-page="hostPage" class="pages" layout="prev, pager, next, total" :total="shown.data.value.total" :page-size="hostsShown" />
     </div>
   </template>
 

@@ -1,0 +1,156 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"patientlantern.example/lantern/store"
+)
+
+// Every change of the service's state goes through here: somebody asks for a command, may
+// says whether they may have it, and what comes of it is stored with an entry of the
+// journal in one transaction. Streams of events read the journal.
+
+// actor is who has something changed: an operator, a host, or the service by itself.
+type actor struct{ kind, name string }
+
+// Kinds of actor.
+const (
+	actorOperator = "operator"
+	actorHost     = "host"
+	actorService  = "service"
+)
+
+func (a actor) String() string {
+	if a.name == "" {
+		return a.kind
+	}
+	return a.kind + ":" + a.name
+}
+
+// actorFrom tells who is behind a call; the service itself where nobody called.
+func actorFrom(ctx context.Context) actor {
+	if o := operatorFrom(ctx); o.Name != "" {
+		return actor{actorOperator, o.Name}
+	}
+	if h := agentFrom(ctx); h != nil {
+		return actor{actorHost, h.row().Name}
+	}
+	return actor{kind: actorService}
+}
+
+// Commands that no operator's call is named after. The others have the names of their
+// operations.
+const (
+	commandCheckIn    = "check-in"     // a host says how it stands
+	commandReport     = "report"       // a host says how carrying went
+	commandWithdraw   = "withdraw"     // a host stops before it has touched anything
+	commandJoin       = "join"         // a host joins
+	commandTwins      = "twins"        // two machines check in with one identity
+	commandAppear     = "appear"       // a host that was silent, or new, is heard of
+	commandFallSilent = "fall-silent"  // nothing is heard of a host any more
+	commandLeave      = "leave-behind" // a rollout goes on without hosts
+	commandKeysEnd    = "keys-end"     // a signing key came to its end
+	commandSeats      = "tend-seats"   // desks were asked
+	commandRenew      = "renew-access" // access of a host was renewed
+)
+
+// Kinds of what changes.
+const (
+	kindHost     = "host"
+	kindRevision = "revision"
+	kindRollout  = "rollout"
+	kindSeats    = "seats"
+	kindOperator = "operator"
+	kindSecrets  = "secrets"
+)
+
+// least is the role that each operation of the interface wants. What does not stand here
+// is for nobody.
+var least = map[string]string{
+	"show-session": store.RoleReader, "sign-out": store.RoleReader,
+	"list-hosts": store.RoleReader, "show-host": store.RoleReader, "explain-host": store.RoleReader, "show-survey": store.RoleReader,
+	"show-history": store.RoleReader, "events": store.RoleReader,
+	"retire-host": store.RoleOperator, "label-host": store.RoleOperator, "heal-host": store.RoleOperator, "invite-host": store.RoleOperator,
+	"list-drift":   store.RoleReader,
+	"check-policy": store.RoleReader, "preview-policy": store.RoleReader, "publish-policy": store.RoleOperator,
+	"list-revisions": store.RoleReader, "show-revision": store.RoleReader, "preview": store.RoleReader,
+	"begin-rollout": store.RoleOperator, "list-rollouts": store.RoleReader, "show-rollout": store.RoleReader, "stop-rollout": store.RoleOperator,
+	"list-accounts": store.RoleReader, "add-account": store.RoleOperator, "remove-account": store.RoleOperator,
+	"list-contracts": store.RoleReader, "list-seats": store.RoleReader, "take-seat": store.RoleOperator, "release-seat": store.RoleOperator,
+	"list-channels": store.RoleReader, "outlook": store.RoleReader, "rotate-secrets": store.RoleOperator,
+	"list-operators": store.RoleOperator, "add-operator": store.RoleOperator, "remove-operator": store.RoleOperator,
+}
+
+// may says whether an operator may have an operation, and if not, why.
+func may(o store.Operator, operation string) error {
+	switch least[operation] {
+	case store.RoleReader:
+		return nil
+	case store.RoleOperator:
+		if o.Role == store.RoleOperator {
+			return nil
+		}
+		return fmt.Errorf("%s may look and not change; ask an operator", o.Name)
+	}
+	return fmt.Errorf("nobody may ask for %q", operation)
+}
+
+// entry is a line of the journal about something of a kind.
+func (s *Service) entry(by actor, command, kind, name string) store.Entry {
+	return store.Entry{At: s.now(), Actor: by.String(), Command: command, Kind: kind, Name: name}
+}
+
+// noted is a change that leaves entries.
+func noted(entries ...store.Entry) store.Change {
+	return store.Change{Note: func() []store.Entry { return entries }}
+}
+
+// detailed adds what the journal keeps of an entry beside its name.
+func detailed(e store.Entry, detail any) store.Entry {
+	b, err := json.Marshal(detail)
+	if err != nil { // of texts and numbers
+		return e
+	}
+	e.Detail = b
+	return e
+}
+
+// mostNamedHosts bounds how many hosts one command names in the journal one by one.
+const mostNamedHosts = 200
+
+// hostEntries are entries about hosts: one each, or one for all where they are many.
+func (s *Service) hostEntries(by actor, command string, names []string) []store.Entry {
+	if len(names) > mostNamedHosts {
+		return []store.Entry{detailed(s.entry(by, command, kindHost, ""), map[string]int{"hosts": len(names)})}
+	}
+	out := make([]store.Entry, len(names))
+	for i, n := range names {
+		out[i] = s.entry(by, command, kindHost, n)
+	}
+	return out
+}
+
+// note writes entries that go with no rows. What cannot be written is told in the log.
+func (s *Service) note(ctx context.Context, entries ...store.Entry) {
+	if len(entries) == 0 {
+		return
+	}
+	if err := s.store.Note(ctx, entries...); err != nil && ctx.Err() == nil {
+		s.log.Error("writing the journal", "command", entries[0].Command, "error", err)
+	}
+}
+
+// actorName is an actor as people read it.
+func actorName(text string) string {
+	kind, name, ok := strings.Cut(text, ":")
+	switch {
+	case !ok:
+		return "the service"
+	case kind == actorHost:
+		return "the host"
+	}
+	return name
+}

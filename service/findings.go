@@ -1,0 +1,131 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
+)
+
+func (s *Service) findings(v *hostView, list []drift.Finding) []api.Finding {
+	out := make([]api.Finding, 0, len(list))
+	for _, f := range list {
+		since, _ := v.Since.Of(f.Key())
+		out = append(out, api.Finding{Host: v.Name, Finding: f, Since: since})
+	}
+	return out
+}
+
+type driftQuery struct {
+	Paging
+	Host     string   `query:"host" doc:"Only findings of this host"`
+	Severity []string `query:"severity" doc:"Only these severities: danger, fault, note"`
+	Class    []string `query:"class" doc:"Only these classes"`
+	Sort     string   `query:"sort" enum:"severity,since,host,-since" default:"severity"`
+}
+
+// check refuses words that are none.
+func (in *driftQuery) check() error {
+	for _, sev := range in.Severity {
+		if drift.Rank(sev) < 0 {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("there is no severity %q; severities are danger, fault, note", sev))
+		}
+	}
+	for _, class := range in.Class {
+		if !slices.Contains(drift.Classes, class) {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("there is no class %.60q; classes are %s", class, strings.Join(drift.Classes, ", ")))
+		}
+	}
+	return nil
+}
+
+// findingRow is a finding of a host with what it is sorted by; equal ones keep the order
+// of names.
+type findingRow struct {
+	v   *hostView
+	i   int32 // which of the host's findings
+	at  int32 // its place by name
+	num int64
+}
+
+// rows are the findings that are asked for, in the order in which they are asked for.
+func (in *driftQuery) rows(hosts []*host) (rows []findingRow, hit int) {
+	turned := in.Sort == "-since"
+	for _, h := range hosts {
+		v := h.row()
+		before := len(rows)
+		for i := range v.findings {
+			f := &v.findings[i]
+			if len(in.Severity) > 0 && !slices.Contains(in.Severity, f.Severity) || len(in.Class) > 0 && !slices.Contains(in.Class, f.Class) {
+				continue
+			}
+			r := findingRow{v: v, i: int32(i), at: int32(len(rows))}
+			switch in.Sort {
+			case "since", "-since":
+				since, _ := v.Since.Of(v.keys[i])
+				r.num = since.UnixMilli()
+			case "host":
+			default:
+				r.num = int64(drift.Rank(f.Severity))
+			}
+			if turned {
+				r.num = -r.num
+			}
+			rows = append(rows, r)
+		}
+		if len(rows) > before {
+			hit++
+		}
+	}
+	slices.SortFunc(rows, func(a, b findingRow) int {
+		if n := cmp.Compare(a.num, b.num); n != 0 {
+			return n
+		}
+		return cmp.Compare(a.at, b.at)
+	})
+	return rows, hit
+}
+
+func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.FindingPage], error) {
+	hosts := s.fleet.all()
+	if in.Host != "" {
+		h, err := s.findHost(in.Host)
+		if err != nil {
+			return nil, err
+		}
+		hosts = []*host{h}
+	}
+	if err := in.check(); err != nil {
+		return nil, err
+	}
+	page := api.FindingPage{Findings: []api.Finding{}}
+	now := s.now()
+	var counted tally
+	for _, h := range hosts {
+		counted.add(h.row(), h.state(now))
+	}
+	page.Standing = counted.standing()
+	if in.Host == "" {
+		var err error
+		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {
+			return nil, s.refuse(err)
+		}
+	}
+	rows, hit := in.rows(hosts)
+	page.Hosts, page.Total = hit, len(rows)
+	from, to := in.cut(len(rows))
+	for _, r := range rows[from:to] {
+		o, err := s.compute.change(ctx, pairOf(r.v, r.v.Sheet))
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		page.Findings = append(page.Findings, s.findings(r.v, o.located(r.v.findings)[r.i:r.i+1])...)
+	}
+	return &body[api.FindingPage]{page}, nil
+}

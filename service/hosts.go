@@ -1,0 +1,292 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/store"
+)
+
+// findHost answers a wrong name with the nearest right one.
+func (s *Service) findHost(name string) (*host, error) {
+	h, err := s.fleet.find(name)
+	if err == nil {
+		return h, nil
+	}
+	if errors.Is(err, errAmbiguous) {
+		return nil, huma.Error409Conflict(err.Error())
+	}
+	msg := fmt.Sprintf("there is no host %q", name)
+	if near := names.NearestOf(strings.ToLower(name), s.fleet.names(!strings.Contains(name, "."))); near != "" {
+		msg += fmt.Sprintf("; did you mean %q?", near)
+	} else {
+		msg += "; `lantern hosts` lists them"
+	}
+	return nil, huma.Error404NotFound(msg)
+}
+
+type hostQuery struct {
+	Paging
+	Q      string   `query:"q" doc:"Part of the name, the operating system or a label (key=value)"`
+	State  []string `query:"state" doc:"Only hosts in these states"`
+	Sort   string   `query:"sort" enum:"name,state,os,revision,findings,last_seen,-name,-state,-os,-revision,-findings,-last_seen" default:"name" doc:"Order; - turns it round"`
+	Family string   `query:"family" doc:"Only hosts of this family"`
+}
+
+func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostPage], error) {
+	now := s.now()
+	for _, st := range in.State {
+		if !slices.Contains(api.States, st) {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no state %q; states are %s", st, strings.Join(api.States, ", ")))
+		}
+	}
+	page := api.HostPage{Hosts: []api.Host{}, States: map[string]int{}}
+	for _, st := range api.States {
+		page.States[st] = 0
+	}
+	var counted tally
+	// A row carries what it is sorted by; equal ones keep the order of names.
+	type row struct {
+		h    *host
+		text string
+		num  int64
+		at   int
+	}
+	order, turned := strings.CutPrefix(in.Sort, "-")
+	var rows []row
+	q := strings.ToLower(in.Q)
+	for _, h := range s.fleet.all() {
+		st := h.state(now)
+		page.All++
+		page.States[st]++
+		v := h.row()
+		counted.add(v, st)
+		if len(in.State) > 0 && !slices.Contains(in.State, st) || in.Family != "" && v.family != in.Family || q != "" && !matches(v, q) {
+			continue
+		}
+		r := row{h: h, at: len(rows)}
+		switch order {
+		case "state":
+			r.num = int64(slices.Index(api.States, st))
+		case "os":
+			r.text = v.os
+		case "revision":
+			r.num = v.Revision
+		case "findings":
+			r.num = int64(len(v.findings))
+		case "last_seen":
+			r.num = h.lastSeen.Load()
+		default:
+			r.num = int64(r.at)
+		}
+		rows = append(rows, r)
+	}
+	if order != "name" || turned {
+		slices.SortFunc(rows, func(a, b row) int {
+			n := cmp.Compare(a.num, b.num)
+			if n == 0 && order == "os" {
+				n = strings.Compare(a.text, b.text)
+			}
+			switch {
+			case n == 0:
+				return a.at - b.at
+			case turned:
+				return -n
+			}
+			return n
+		})
+	}
+	var err error
+	if page.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
+		return nil, s.refuse(err)
+	}
+	page.Total = len(rows)
+	from, to := in.cut(len(rows))
+	for _, r := range rows[from:to] {
+		page.Hosts = append(page.Hosts, r.h.summary(now))
+	}
+	return &body[api.HostPage]{page}, nil
+}
+
+func matches(v *hostView, q string) bool {
+	if strings.Contains(v.Name, q) || strings.Contains(v.lowerOS, q) { // names are in small letters
+		return true
+	}
+	for k, l := range v.Labels {
+		if strings.Contains(strings.ToLower(k+"="+l), q) {
+			return true
+		}
+	}
+	return false
+}
+
+// HostPath names a host in a path.
+type HostPath struct {
+	Name string `path:"name" doc:"The host's full name, or its short name where that fits one host only"`
+}
+
+func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDetail], error) {
+	h, err := s.findHost(in.Name)
+	if err != nil {
+		return nil, err
+	}
+	h.mu.Lock() // what is being stored is shown when it is
+	v := h.row()
+	h.mu.Unlock()
+	d := api.HostDetail{
+		Host: h.summary(s.now()), Joined: v.Joined, Agent: v.Agent, Free: v.Free,
+		Sources: []source.Source{}, Keys: []source.Key{}, Problems: []source.Problem{}, Drift: []api.Finding{}, Impossible: []string{}, Reasons: []api.Reason{},
+	}
+	if d.Free == nil {
+		d.Free = map[string]int64{}
+	}
+	if !v.Carried.At.IsZero() {
+		d.Carried = &v.Carried.At
+	}
+	if v.Traits != "" {
+		if d.Traits, err = s.compute.traitsOf(ctx, v.Traits); err != nil {
+			return nil, s.refuse(err)
+		}
+	}
+	if v.Survey != "" {
+		su, err := s.compute.surveyOf(ctx, v.Survey)
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		d.Sources, d.Keys, d.Problems = su.Sources, su.Keys, su.Problems
+	}
+	if err := s.showStanding(v, &d); err != nil {
+		return nil, s.refuse(err)
+	}
+	if v.Sheet != "" && v.Survey != "" {
+		o, err := s.compute.change(ctx, pairOf(v, v.Sheet))
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		d.Drift = s.findings(v, o.located(v.findings))
+		slices.SortStableFunc(d.Drift, func(a, b api.Finding) int { return drift.Rank(a.Severity) - drift.Rank(b.Severity) })
+		d.Diff = o.diff
+		d.Impossible = source.Strings(o.change.Impossible)
+	}
+	if v.Revision != 0 && v.Traits != "" {
+		rs, err := s.compute.revision(ctx, v.Revision)
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		res, err := s.compute.resolve(ctx, rs, v)
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		for _, r := range res.Reasons() {
+			d.Reasons = append(d.Reasons, api.Reason(r))
+		}
+	}
+	switch rh, err := s.store.LastReport(ctx, v.Name); {
+	case err == nil:
+		p := progress(rh)
+		if p.Report != nil {
+			p.Report.Rollout = rh.Rollout
+		}
+		d.Report = &p
+	case !errors.Is(err, store.ErrNotFound):
+		return nil, s.refuse(err)
+	}
+	return &body[api.HostDetail]{d}, nil
+}
+
+type inviteIn struct {
+	Body api.InviteOrder
+}
+
+func (s *Service) invite(ctx context.Context, in *inviteIn) (*body[api.Invite], error) {
+	hours := in.Body.Hours
+	if hours == 0 {
+		hours = 24
+	}
+	secret, _ := NewToken("plj_")
+	token := secret + "." + s.key.thumb
+	i := store.Invite{Host: strings.ToLower(in.Body.Host), Author: operatorFrom(ctx).Name, Expires: s.now().Add(time.Duration(hours) * time.Hour)}
+	if err := s.store.AddInvite(ctx, hashToken(token), i, noted(s.entry(actorFrom(ctx), "invite-host", kindHost, i.Host))); err != nil {
+		return nil, s.refuse(err)
+	}
+	s.log.Info("a host was invited", "host", i.Host, "author", i.Author)
+	return &body[api.Invite]{api.Invite{Host: i.Host, Token: token, Expires: i.Expires.UTC()}}, nil
+}
+
+type labelsIn struct {
+	HostPath
+	Body api.Labels
+}
+
+func (s *Service) setLabels(ctx context.Context, in *labelsIn) (*body[api.Host], error) {
+	h, err := s.findHost(in.Name)
+	if err != nil {
+		return nil, err
+	}
+	for k, v := range in.Body.Labels {
+		if !labelForm(k) || len(v) > 200 {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the label %q cannot be taken; a label's name is letters, digits and _, at most 63, its value at most 200", k))
+		}
+	}
+	if _, err := s.change(ctx, h, "label-host", func(v *hostView) error { v.Labels = in.Body.Labels; return nil }, nil); err != nil {
+		return nil, s.refuse(err)
+	}
+	return &body[api.Host]{h.summary(s.now())}, nil
+}
+
+// labelForm reports whether k can be written as label.k in an expression.
+func labelForm(k string) bool {
+	if k == "" || len(k) > 63 || k[0] >= '0' && k[0] <= '9' {
+		return false
+	}
+	return strings.IndexFunc(k, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '_')
+	}) < 0
+}
+
+func (s *Service) retireHost(ctx context.Context, in *HostPath) (*struct{}, error) {
+	h, err := s.findHost(in.Name)
+	if err != nil {
+		return nil, err
+	}
+	name := h.row().Name
+	for _, seat := range s.keeper.of(name) {
+		if seat.Leaving {
+			continue
+		}
+		if _, err := s.keeper.release(ctx, name, seat.Account, operatorFrom(ctx).Name); err != nil {
+			return nil, s.refuse(err)
+		}
+	}
+	by := actorFrom(ctx)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	_, err = s.store.RetireHost(ctx, &h.row().Host, s.now(), func(ended []int64) store.Change {
+		return store.Change{
+			Note: func() []store.Entry {
+				entries := []store.Entry{s.entry(by, "retire-host", kindHost, name)}
+				for _, id := range ended {
+					entries = append(entries, s.rolloutEntry(by, "retire-host", id, true))
+				}
+				return entries
+			},
+			Then: func() { s.fleet.remove(name) },
+		}
+	})
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	s.log.Info("a host was retired", "host", name, "author", by.name)
+	return nil, nil
+}

@@ -1,0 +1,223 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/store"
+)
+
+// trouble turns diagnostics into problem details, one for each.
+func trouble(status int, message string, list []diag.Diagnostic) error {
+	var errs []error
+	for _, d := range list {
+		errs = append(errs, &diagnosed{huma.ErrorDetail{Message: d.String(), Location: d.Pos.String(), Value: d.Code}})
+	}
+	return huma.NewError(status, message, errs...)
+}
+
+// prepared is a policy folder, resolved for every host that has sent a survey.
+type prepared struct {
+	looked   api.Looked
+	diags    []diag.Diagnostic
+	resolver *resolve.Resolver
+}
+
+// judgedAs is what hosts have in common that a policy gives the same, and that have
+// fetched the same.
+type judgedAs struct {
+	res    *resolve.Result
+	survey string
+}
+
+// prepare loads a folder and resolves it for every host that has sent a survey.
+func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepared, err error) {
+	p, diags := policy.Load(folder, s.now())
+	out = prepared{looked: Looked(p), diags: diags}
+	if diag.HasErrors(diags) {
+		return out, nil
+	}
+	out.resolver = s.compute.resolver(p)
+	judge := resolve.NewFleet(out.resolver)
+	alike := map[judgedAs][]string{}
+	until := s.now().Add(askTime)
+	asked := map[*resolve.Result]bool{}
+	for _, h := range s.fleet.all() {
+		v := h.row()
+		if v.Traits == "" {
+			out.looked.Unknown++
+			continue
+		}
+		at, err := s.compute.hostOf(ctx, v)
+		if err != nil {
+			return out, err
+		}
+		res := s.compute.resolveHost(out.resolver, at)
+		judge.Add(at, res)
+		if !asked[res] {
+			asked[res] = true
+			s.asked.add(res.Sheet.Needs, until)
+		}
+		missing, unsure := unmet(v, res.Sheet.Needs)
+		if len(unsure) > 0 {
+			out.looked.Unsure++
+		}
+		judge.Unmet(v.Name, res, missing)
+		if slices.ContainsFunc(res.Sheet.Sources, func(x source.SheetSource) bool { return len(x.Pins) > 0 }) {
+			k := judgedAs{res, v.Survey}
+			alike[k] = append(alike[k], v.Name)
+		}
+	}
+	if err := s.foresee(ctx, judge, alike); err != nil {
+		return out, err
+	}
+	out.looked.Hosts = judge.Hosts()
+	for _, d := range judge.Diagnostics() {
+		if !slices.ContainsFunc(out.diags, func(x diag.Diagnostic) bool { return x.Code == d.Code && x.Pos == d.Pos }) {
+			out.diags = append(out.diags, d)
+		}
+	}
+	return out, nil
+}
+
+// foresee judges pins by what the hosts' package manager has fetched.
+func (s *Service) foresee(ctx context.Context, judge *resolve.Fleet, alike map[judgedAs][]string) error {
+	for k, hosts := range alike {
+		var releases []source.Release
+		if k.survey != "" {
+			var err error
+			if releases, err = s.compute.releasesOf(ctx, k.survey); err != nil {
+				return err
+			}
+		}
+		judge.Foresee(hosts, k.res, releases)
+	}
+	return nil
+}
+
+// Looked counts what a policy defines.
+func Looked(p *policy.Policy) api.Looked {
+	groups := 0
+	for _, g := range p.Groups {
+		if !g.Bare {
+			groups++
+		}
+	}
+	return api.Looked{Files: len(p.Files), Keys: len(p.Keys), Repositories: len(p.Repositories), Channels: len(p.Channels), Contracts: len(p.Contracts), Groups: groups, Assignments: len(p.Assignments)}
+}
+
+type folderIn struct {
+	Body api.Publication
+}
+
+func (s *Service) checkPolicy(ctx context.Context, in *folderIn) (*body[api.CheckResult], error) {
+	p, err := s.prepare(ctx, in.Body.Files)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	if p.diags == nil {
+		p.diags = []diag.Diagnostic{}
+	}
+	return &body[api.CheckResult]{api.CheckResult{Diagnostics: p.diags, Looked: p.looked}}, nil
+}
+
+func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision], error) {
+	p, err := s.prepare(ctx, in.Body.Files)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	if diag.HasErrors(p.diags) {
+		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors; nothing was published", diag.Errors(p.diags))
+	}
+	folder, err := source.Canonical(policy.Folder(in.Body.Files))
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	until := s.now().Add(publishedAskTime)
+	for _, res := range p.resolver.Distinct() {
+		s.asked.add(res.Sheet.Needs, until)
+	}
+	by := actorFrom(ctx)
+	wanted := store.Revision{Policy: source.Digest(folder), Author: by.name, Message: in.Body.Message, Created: s.now()}
+	r, fresh, err := s.store.Publish(ctx, wanted, folder, func(r store.Revision, fresh bool) store.Change {
+		if !fresh {
+			return store.Change{}
+		}
+		e := s.entry(by, "publish-policy", kindRevision, strconv.FormatInt(r.Number, 10))
+		e.Why = r.Message
+		return noted(e)
+	})
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	if fresh {
+		s.log.Info("revision published", "revision", r.Number, "author", r.Author)
+	}
+	out := revisionOf(r, s.fleet.held())
+	out.Fresh, out.Diagnostics = fresh, p.diags
+	return &body[api.Revision]{out}, nil
+}
+
+// publishedAskTime is how long a package is asked for that a published policy needs.
+const publishedAskTime = 30 * 24 * time.Hour
+
+// revisionOf describes a revision; held is how many hosts have each.
+func revisionOf(r store.Revision, held map[int64]int) api.Revision {
+	return api.Revision{Number: r.Number, Policy: r.Policy, Author: r.Author, Message: r.Message, Created: r.Created, Hosts: held[r.Number]}
+}
+
+// held counts the hosts by the revision that was last carried to them.
+func (f *fleet) held() map[int64]int {
+	out := map[int64]int{}
+	for _, h := range f.all() {
+		out[h.row().Revision]++
+	}
+	return out
+}
+
+func (s *Service) listRevisions(ctx context.Context, _ *struct{}) (*body[api.RevisionList], error) {
+	list, err := s.store.Revisions(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	out := api.RevisionList{Revisions: []api.Revision{}}
+	held := s.fleet.held()
+	for _, r := range list {
+		out.Revisions = append(out.Revisions, revisionOf(r, held))
+	}
+	return &body[api.RevisionList]{out}, nil
+}
+
+// pick returns the revision that is asked for, the newest for 0.
+func (s *Service) pick(ctx context.Context, number int64) (store.Revision, error) {
+	newest, err := s.store.NewestRevision(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return store.Revision{}, huma.Error409Conflict("nothing is published yet: lantern policy publish FOLDER")
+	}
+	if err != nil {
+		return store.Revision{}, s.refuse(err)
+	}
+	if number == 0 || number == newest.Number {
+		return newest, nil
+	}
+	r, err := s.store.Revision(ctx, number)
+	if errors.Is(err, store.ErrNotFound) {
+		return r, huma.Error404NotFound(fmt.Sprintf("there is no revision %d; the newest is %d", number, newest.Number))
+	}
+	if err != nil {
+		return r, s.refuse(err)
+	}
+	return r, nil
+}

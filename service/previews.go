@@ -1,0 +1,207 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"net/http"
+	"runtime"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/preview"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/source"
+)
+
+type previewQuery struct {
+	Revision int64 `query:"revision" minimum:"0" doc:"The revision; 0 for the newest"`
+}
+
+func (s *Service) preview(ctx context.Context, in *previewQuery) (*body[api.Preview], error) {
+	r, err := s.pick(ctx, in.Revision)
+	if err != nil {
+		return nil, err
+	}
+	rs, err := s.compute.revision(ctx, r.Number)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	return s.previewOf(ctx, rs, r.Number, fmt.Sprintf("revision %d", r.Number))
+}
+
+// previewFolder shows what a folder would change that is not published.
+func (s *Service) previewFolder(ctx context.Context, in *folderIn) (*body[api.Preview], error) {
+	p, diags := policy.Load(in.Body.Files, s.now())
+	if diag.HasErrors(diags) {
+		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors", diag.Errors(diags))
+	}
+	digest, err := source.Canonical(policy.Folder(in.Body.Files))
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	return s.previewOf(ctx, s.compute.resolver(p), 0, source.Digest(digest))
+}
+
+// previewOf works a preview out once for all who ask for it at the same time.
+func (s *Service) previewOf(ctx context.Context, rs *resolve.Resolver, number int64, digest string) (*body[api.Preview], error) {
+	made, err, _ := s.previews.Do(digest, func() (any, error) {
+		return s.foreshow(context.WithoutCancel(ctx), rs, number)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &body[api.Preview]{made.(api.Preview)}, nil
+}
+
+// shown is the change of hosts that are alike, and which they are.
+type shown struct {
+	pair  pair
+	res   *resolve.Result
+	hosts []*hostView
+	group *shownGroup // nil where nothing changes
+}
+
+// shownGroup is what a change looks like.
+type shownGroup struct {
+	api.PreviewGroup
+	key [sha256.Size]byte
+}
+
+// foreshow shows what a policy would change.
+func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int64) (api.Preview, error) {
+	out := api.Preview{Revision: number, Unknown: []string{}, Unsure: []string{}, Groups: []api.PreviewGroup{}}
+	var wanted []wantedSeats
+	var broken []diag.Diagnostic
+	var all []*shown
+	alike := map[pair]*shown{}
+	for _, h := range s.fleet.all() {
+		v := h.row()
+		if v.Traits == "" || v.Survey == "" {
+			out.Unknown = append(out.Unknown, v.Name)
+			continue
+		}
+		if !managed(v.family) {
+			out.Unmanaged++
+			continue
+		}
+		res, err := s.compute.resolve(ctx, rs, v)
+		if err != nil {
+			return out, s.refuse(err)
+		}
+		if len(res.Trouble) > 0 {
+			broken = append(broken, res.Trouble...)
+			continue
+		}
+		if needs := res.Needs(); len(needs) > 0 {
+			wanted = append(wanted, wantedSeats{v, needs})
+		}
+		p := pairOf(v, res.Digest())
+		x := alike[p]
+		if x == nil {
+			x = &shown{pair: p, res: res}
+			alike[p], all = x, append(all, x)
+			s.compute.hold(res)
+		}
+		x.hosts = append(x.hosts, v)
+	}
+	if len(broken) > 0 {
+		return out, trouble(http.StatusConflict, fmt.Sprintf("revision %d contradicts itself for some hosts", number), broken)
+	}
+	if err := s.showAll(ctx, all); err != nil {
+		return out, s.refuse(err)
+	}
+	s.gather(&out, all)
+	var err error
+	if out.Seats, err = s.seatsAhead(ctx, wanted); err != nil {
+		return out, s.refuse(err)
+	}
+	return out, nil
+}
+
+// showAll works the changes out, by all processors, those side by side that look at one
+// document.
+func (s *Service) showAll(ctx context.Context, all []*shown) error {
+	order := slices.SortedStableFunc(slices.Values(all), func(a, b *shown) int { return strings.Compare(a.pair.survey, b.pair.survey) })
+	var group errgroup.Group
+	workers := runtime.GOMAXPROCS(0)
+	for w := range workers {
+		group.Go(func() error {
+			for _, x := range order[len(order)*w/workers : len(order)*(w+1)/workers] {
+				o, err := s.compute.work(ctx, x.pair)
+				if err != nil {
+					return err
+				}
+				if o.diff != "" || len(o.change.Impossible) > 0 {
+					x.group = groupOf(x.res, o)
+				}
+			}
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+func groupOf(res *resolve.Result, o *outcome) *shownGroup {
+	g := &shownGroup{PreviewGroup: api.PreviewGroup{
+		Diff: o.diff, Files: []api.PreviewFile{}, Impossible: source.Strings(o.change.Impossible), Weakens: o.weakens,
+		Overrides: preview.Overrides(res.Sheet, o.change.Edits),
+	}}
+	for _, e := range o.change.Edits {
+		g.Files = append(g.Files, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
+	}
+	g.key = sha256.Sum256([]byte(o.diff + "\x00" + strings.Join(slices.Concat(o.change.Impossible, []string{""}, o.weakens), "\n")))
+	return g
+}
+
+// gather puts hosts whose changes look alike together, the largest group first.
+func (s *Service) gather(out *api.Preview, all []*shown) {
+	type key struct {
+		change  [sha256.Size]byte
+		missing string
+	}
+	groups := map[key]int{}
+	until := s.now().Add(askTime)
+	for _, x := range all {
+		if x.group == nil {
+			out.Steady += len(x.hosts)
+			continue
+		}
+		out.Changing += len(x.hosts)
+		s.asked.add(x.res.Sheet.Needs, until)
+		for _, v := range x.hosts {
+			missing, unsure := unmet(v, x.res.Sheet.Needs)
+			if len(unsure) > 0 {
+				out.Unsure = append(out.Unsure, v.Name)
+			}
+			k := key{x.group.key, strings.Join(missing, "\n")}
+			i, ok := groups[k]
+			if !ok {
+				i = len(out.Groups)
+				groups[k] = i
+				g := x.group.PreviewGroup
+				g.Impossible = slices.Concat(g.Impossible, missing)
+				out.Groups = append(out.Groups, g)
+			}
+			out.Groups[i].Hosts = append(out.Groups[i].Hosts, v.Name)
+		}
+	}
+	slices.Sort(out.Unsure)
+	for i := range out.Groups {
+		slices.Sort(out.Groups[i].Hosts)
+	}
+	slices.SortStableFunc(out.Groups, func(a, b api.PreviewGroup) int { return len(b.Hosts) - len(a.Hosts) })
+}
+
+// managed reports whether this release can change hosts of a family.
+func managed(family string) bool {
+	return slices.Contains([]string{deb.Family, rpm.Family, zypp.Family, arch.Family}, family)
+}

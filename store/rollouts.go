@@ -1,0 +1,493 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"patientlantern.example/lantern/core/rollout"
+)
+
+// Kinds of rollout.
+const (
+	KindRollout = "rollout" // carries a revision to hosts
+	KindHeal    = "heal"    // puts right what has drifted on one host
+)
+
+// Rollout carries a revision to hosts.
+type Rollout struct {
+	ID       int64
+	Kind     string
+	Revision int64
+	Author   string
+	Begun    time.Time
+	Ended    time.Time
+	Stopped  time.Time // zero where nobody stopped it
+	SetAside bool      // files that stop the package manager are renamed
+	Counts   rollout.Counts
+}
+
+// RolloutHost is how far a host is in a rollout.
+type RolloutHost struct {
+	Rollout int64
+	Host    string
+	State   rollout.State
+	Report  []byte // JSON, without Took; empty where it has said nothing
+	Took    []byte // JSON: milliseconds by step; or empty
+	Updated time.Time
+}
+
+// texts is a list as a statement takes it: in JSON, for json_each.
+func texts(list []string) string {
+	b, err := json.Marshal(append([]string{}, list...))
+	if err != nil {
+		return "[]" // texts always encode
+	}
+	return string(b)
+}
+
+// BeginRollout stores a rollout, whose number it fills in, and gives its hosts the task.
+func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []string, c Change) error {
+	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
+		if err := tx.QueryRowContext(ctx, "INSERT INTO rollouts (kind, revision, author, begun, set_aside) VALUES (?, ?, ?, ?, ?) RETURNING id",
+			r.Kind, r.Revision, r.Author, unix(r.Begun), r.SetAside).Scan(&r.ID); err != nil {
+			return err
+		}
+		names := texts(hosts)
+		if _, err := tx.ExecContext(ctx, "INSERT INTO rollout_hosts (rollout, host, state, updated) SELECT ?, value, ?, ? FROM json_each(?)",
+			r.ID, string(rollout.Waiting), unix(r.Begun), names); err != nil {
+			return err
+		}
+		r.Counts = rollout.Counts{rollout.Waiting: len(hosts)}
+		_, err := tx.ExecContext(ctx, "INSERT INTO rollout_counts (rollout, state, hosts) VALUES (?, ?, ?)", r.ID, string(rollout.Waiting), len(hosts))
+		return err
+	})
+}
+
+// move takes a host from one place in a rollout to the next. An event that cannot happen
+// to it is a *rollout.PlaceError, a host that takes no part is ErrNotFound.
+func move(ctx context.Context, tx *sql.Tx, id int64, host string, e rollout.Event, now time.Time) error {
+	var from rollout.State
+	err := tx.QueryRowContext(ctx, "SELECT state FROM rollout_hosts WHERE rollout = ? AND host = ?", id, host).Scan(&from)
+	if errors.Is(err, sql.ErrNoRows) {
+		return fmt.Errorf("%s in rollout %d: %w", host, id, ErrNotFound)
+	}
+	if err != nil {
+		return err
+	}
+	to, err := rollout.Next(from, e)
+	if err != nil {
+		return err
+	}
+	if to == rollout.Gone {
+		_, err = tx.ExecContext(ctx, "DELETE FROM rollout_hosts WHERE rollout = ? AND host = ?", id, host)
+	} else {
+		_, err = tx.ExecContext(ctx, "UPDATE rollout_hosts SET state = ?, updated = ? WHERE rollout = ? AND host = ?", string(to), unix(now), id, host)
+	}
+	if err != nil || from == to {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, "UPDATE rollout_counts SET hosts = hosts - 1 WHERE rollout = ? AND state = ?", id, string(from)); err != nil {
+		return err
+	}
+	if to == rollout.Gone {
+		return nil
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO rollout_counts (rollout, state, hosts) VALUES (?, ?, 1)
+		ON CONFLICT (rollout, state) DO UPDATE SET hosts = hosts + 1`, id, string(to))
+	return err
+}
+
+// recount counts the hosts of a rollout anew, after many have moved.
+func recount(ctx context.Context, tx *sql.Tx, id int64) error {
+	if _, err := tx.ExecContext(ctx, "DELETE FROM rollout_counts WHERE rollout = ?", id); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO rollout_counts (rollout, state, hosts)
+		SELECT rollout, state, count(*) FROM rollout_hosts WHERE rollout = ? GROUP BY state`, id)
+	return err
+}
+
+// Progress stores what a host says of a rollout, its row with it, and ends the rollout
+// when no host is left. c is told whether it ended.
+func (s *Store) Progress(ctx context.Context, rh RolloutHost, e rollout.Event, h *Host, c func(ended bool) Change) error {
+	ended := false
+	return s.doAll(ctx, late(func() Change { return c(ended) }), func(ctx context.Context, tx *sql.Tx) error {
+		if err := move(ctx, tx, rh.Rollout, rh.Host, e, rh.Updated); err != nil {
+			return err
+		}
+		number, err := s.putReport(ctx, tx, rh.Report)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE rollout_hosts SET report = ?, took = ? WHERE rollout = ? AND host = ?",
+			number, string(rh.Took), rh.Rollout, rh.Host); err != nil {
+			return err
+		}
+		if err := putHost(ctx, tx.StmtContext(ctx, s.put), h); err != nil {
+			return err
+		}
+		ended, err = endIfDone(ctx, tx, rh.Rollout, rh.Updated)
+		return err
+	})
+}
+
+// putReport stores what a host said, and returns its number. What was said before stands
+// once.
+func (s *Store) putReport(ctx context.Context, tx *sql.Tx, report []byte) (number int64, err error) {
+	if len(report) == 0 {
+		return 0, nil
+	}
+	digest := sha256.Sum256(report)
+	err = tx.QueryRowContext(ctx, "SELECT id FROM reports WHERE digest = ?", digest[:]).Scan(&number)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return number, err
+	}
+	err = tx.QueryRowContext(ctx, "INSERT INTO reports (digest, body) VALUES (?, ?) RETURNING id", digest[:], s.enc.EncodeAll(report, nil)).Scan(&number)
+	return number, err
+}
+
+// zstdMagic begins each frame of zstd (RFC 8878, 3.1.1).
+var zstdMagic = []byte{0x28, 0xb5, 0x2f, 0xfd}
+
+func (s *Store) unpackReport(body []byte) ([]byte, error) {
+	if !bytes.HasPrefix(body, zstdMagic) { // of an earlier version
+		return body, nil
+	}
+	return s.dec.DecodeAll(body, nil)
+}
+
+func endIfDone(ctx context.Context, tx *sql.Tx, id int64, now time.Time) (bool, error) {
+	res, err := tx.ExecContext(ctx, `UPDATE rollouts SET ended = ? WHERE id = ? AND ended = 0
+		AND NOT EXISTS (SELECT 1 FROM rollout_counts WHERE rollout = ? AND state IN (?, ?) AND hosts > 0)`,
+		unix(now), id, id, string(rollout.Waiting), string(rollout.Working))
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
+}
+
+// Stopped is what stopping a rollout came to.
+type Stopped struct {
+	Hosts []string // have the task no more
+	Ended bool
+}
+
+// StopRollout takes the task away from the hosts that have not begun it, and leaves those
+// of gone behind, which are at work and give no sign of life. It ends the rollout when
+// nobody else is at work.
+func (s *Store) StopRollout(ctx context.Context, id int64, gone []string, now time.Time, c func(Stopped) Change) (Stopped, error) {
+	var out Stopped
+	err := s.doAll(ctx, late(func() Change { return c(out) }), func(ctx context.Context, tx *sql.Tx) error {
+		out = Stopped{}
+		if _, err := tx.ExecContext(ctx, `UPDATE rollout_hosts SET state = ?, updated = ?
+			WHERE rollout = ? AND state = ? AND host IN (SELECT value FROM json_each(?))`,
+			string(rollout.Behind), unix(now), id, string(rollout.Working), texts(gone)); err != nil {
+			return err
+		}
+		var err error
+		if out.Hosts, err = queryStrings(ctx, tx, "DELETE FROM rollout_hosts WHERE rollout = ? AND state = ? RETURNING host", id, string(rollout.Waiting)); err != nil {
+			return err
+		}
+		// Who was left behind does not catch up with what was stopped.
+		left, err := queryStrings(ctx, tx, "SELECT host FROM rollout_hosts WHERE rollout = ? AND state = ?", id, string(rollout.Behind))
+		if err != nil {
+			return err
+		}
+		out.Hosts = append(out.Hosts, left...)
+		if _, err := tx.ExecContext(ctx, "UPDATE rollouts SET stopped = ? WHERE id = ? AND stopped = 0", unix(now), id); err != nil {
+			return err
+		}
+		if err := recount(ctx, tx, id); err != nil {
+			return err
+		}
+		out.Ended, err = endIfDone(ctx, tx, id, now)
+		return err
+	})
+	return out, err
+}
+
+func queryStrings(ctx context.Context, tx *sql.Tx, query string, args ...any) (out []string, err error) {
+	rows, err := tx.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n string
+		if err := rows.Scan(&n); err != nil {
+			return nil, err
+		}
+		out = append(out, n)
+	}
+	return out, rows.Err()
+}
+
+// LeaveBehind notes that hosts give no sign of life: the rollout goes on without them.
+// They keep the task, and catch up when they come back, unless the rollout was stopped.
+func (s *Store) LeaveBehind(ctx context.Context, r Rollout, hosts []string, now time.Time, c func(ended bool) Change) error {
+	ended := false
+	return s.doAll(ctx, late(func() Change { return c(ended) }), func(ctx context.Context, tx *sql.Tx) error {
+		names := texts(hosts)
+		if _, err := tx.ExecContext(ctx, `UPDATE rollout_hosts SET state = ?, updated = ?
+			WHERE rollout = ? AND state IN (?, ?) AND host IN (SELECT value FROM json_each(?))`,
+			string(rollout.Behind), unix(now), r.ID, string(rollout.Waiting), string(rollout.Working), names); err != nil {
+			return err
+		}
+		if err := recount(ctx, tx, r.ID); err != nil {
+			return err
+		}
+		var err error
+		ended, err = endIfDone(ctx, tx, r.ID, now)
+		return err
+	})
+}
+
+// Withdraw takes a host out of a rollout that was stopped before the host had touched
+// anything.
+func (s *Store) Withdraw(ctx context.Context, id int64, h *Host, now time.Time, c func(ended bool) Change) error {
+	ended := false
+	return s.doAll(ctx, late(func() Change { return c(ended) }), func(ctx context.Context, tx *sql.Tx) error {
+		if err := move(ctx, tx, id, h.Name, rollout.Withdraws, now); err != nil {
+			return err
+		}
+		if err := putHost(ctx, tx.StmtContext(ctx, s.put), h); err != nil {
+			return err
+		}
+		var err error
+		ended, err = endIfDone(ctx, tx, id, now)
+		return err
+	})
+}
+
+const rolloutColumns = "id, kind, revision, author, begun, ended, stopped, set_aside, " +
+	"(SELECT json_group_object(state, hosts) FROM rollout_counts c WHERE c.rollout = rollouts.id AND hosts > 0)"
+
+func scanRollout(row scanner) (Rollout, error) {
+	var r Rollout
+	var begun, ended, stopped int64
+	var counts []byte
+	err := row.Scan(&r.ID, &r.Kind, &r.Revision, &r.Author, &begun, &ended, &stopped, &r.SetAside, &counts)
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, fmt.Errorf("rollout: %w", ErrNotFound)
+	}
+	if err != nil {
+		return r, err
+	}
+	r.Begun, r.Ended, r.Stopped = fromUnix(begun), fromUnix(ended), fromUnix(stopped)
+	return r, json.Unmarshal(counts, &r.Counts)
+}
+
+func (s *Store) rollouts(ctx context.Context, query string, args ...any) (out []Rollout, err error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT "+rolloutColumns+" FROM rollouts "+query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		r, err := scanRollout(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+// LiveRollouts returns the rollouts of all kinds that have not ended, and those that have
+// and to which a host has come back that catches up.
+func (s *Store) LiveRollouts(ctx context.Context) ([]Rollout, error) {
+	return s.rollouts(ctx, `WHERE ended = 0 OR EXISTS (SELECT 1 FROM rollout_counts c
+		WHERE c.rollout = rollouts.id AND c.state IN (?, ?) AND c.hosts > 0) ORDER BY id`, string(rollout.Waiting), string(rollout.Working))
+}
+
+// Rollouts returns the newest rollouts first.
+func (s *Store) Rollouts(ctx context.Context, limit, offset int) (list []Rollout, total int, err error) {
+	if err := s.read.QueryRowContext(ctx, "SELECT count(*) FROM rollouts").Scan(&total); err != nil {
+		return nil, 0, err
+	}
+	list, err = s.rollouts(ctx, "ORDER BY id DESC LIMIT ? OFFSET ?", limit, offset)
+	return list, total, err
+}
+
+// Rollout returns one rollout.
+func (s *Store) Rollout(ctx context.Context, id int64) (Rollout, error) {
+	return scanRollout(s.read.QueryRowContext(ctx, "SELECT "+rolloutColumns+" FROM rollouts WHERE id = ?", id))
+}
+
+// OpenRollout returns the rollout of that kind which has not ended, if there is one.
+func (s *Store) OpenRollout(ctx context.Context, kind string) (Rollout, error) {
+	return scanRollout(s.read.QueryRowContext(ctx, "SELECT "+rolloutColumns+" FROM rollouts WHERE kind = ? AND ended = 0 ORDER BY id DESC LIMIT 1", kind))
+}
+
+// RolloutHostsQuery says which hosts of a rollout are wanted.
+type RolloutHostsQuery struct {
+	States []rollout.State // empty: all
+	Part   string          // of the name
+	Limit  int             // 0: all
+	Offset int
+}
+
+// placeOrder puts first what somebody has to look at, and last what is well.
+var placeOrder = []rollout.State{rollout.Failed, rollout.Behind, rollout.Working, rollout.Waiting, rollout.Done, rollout.Unchanged}
+
+// RolloutHosts returns how far the hosts of a rollout are: a page of them, those first
+// which failed, and how many there are. No more rows are read than are shown.
+func (s *Store) RolloutHosts(ctx context.Context, id int64, q RolloutHostsQuery) (list []RolloutHost, total int, err error) {
+	if q.Limit == 0 {
+		q.Limit = math.MaxInt
+	}
+	for _, place := range placeOrder {
+		if len(q.States) > 0 && !slices.Contains(q.States, place) {
+			continue
+		}
+		count, err := s.countPlace(ctx, id, place, q.Part)
+		if err != nil {
+			return nil, 0, err
+		}
+		from := max(q.Offset-total, 0)
+		total += count
+		if count == 0 || from >= count || len(list) >= q.Limit {
+			continue
+		}
+		part, err := s.atPlace(ctx, id, place, q.Part, q.Limit-len(list), from)
+		if err != nil {
+			return nil, 0, err
+		}
+		list = append(list, part...)
+	}
+	return list, total, nil
+}
+
+// countPlace counts the hosts of a rollout at a place, those with part in their name.
+func (s *Store) countPlace(ctx context.Context, id int64, place rollout.State, part string) (n int, err error) {
+	query, args := "SELECT coalesce(sum(hosts), 0) FROM rollout_counts WHERE rollout = ? AND state = ?", []any{id, string(place)}
+	if part != "" {
+		query, args = "SELECT count(*) FROM rollout_hosts WHERE rollout = ? AND state = ? AND instr(host, ?) > 0", append(args, part)
+	}
+	err = s.read.QueryRowContext(ctx, query, args...).Scan(&n)
+	return n, err
+}
+
+func (s *Store) atPlace(ctx context.Context, id int64, place rollout.State, part string, limit, offset int) ([]RolloutHost, error) {
+	rows, err := s.read.QueryContext(ctx, `SELECT h.rollout, h.host, h.state, coalesce(r.body, ''), h.took, h.updated
+		FROM rollout_hosts h LEFT JOIN reports r ON r.id = h.report
+		WHERE h.rollout = ? AND h.state = ? AND (? = '' OR instr(h.host, ?) > 0) ORDER BY h.host LIMIT ? OFFSET ?`,
+		id, string(place), part, part, limit, offset)
+	if err != nil {
+		return nil, err
+	}
+	return s.scanRolloutHosts(rows)
+}
+
+func (s *Store) scanRolloutHosts(rows *sql.Rows) (out []RolloutHost, err error) {
+	defer rows.Close()
+	for rows.Next() {
+		var h RolloutHost
+		var updated int64
+		var body []byte
+		if err := rows.Scan(&h.Rollout, &h.Host, &h.State, &body, &h.Took, &updated); err != nil {
+			return nil, err
+		}
+		if h.Report, err = s.unpackReport(body); err != nil {
+			return nil, fmt.Errorf("the report of %s on rollout %d is damaged: %w", h.Host, h.Rollout, err)
+		}
+		h.Updated = fromUnix(updated)
+		out = append(out, h)
+	}
+	return out, rows.Err()
+}
+
+// RolloutNames returns the names of the hosts of a rollout at some places.
+func (s *Store) RolloutNames(ctx context.Context, id int64, states ...rollout.State) (out []string, err error) {
+	for _, st := range states {
+		rows, err := s.read.QueryContext(ctx, "SELECT host FROM rollout_hosts WHERE rollout = ? AND state = ?", id, string(st))
+		if err != nil {
+			return nil, err
+		}
+		for rows.Next() {
+			var n string
+			if err := rows.Scan(&n); err != nil {
+				rows.Close()
+				return nil, err
+			}
+			out = append(out, n)
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// LastReport returns what a host said of the newest rollout that it carried out.
+func (s *Store) LastReport(ctx context.Context, host string) (RolloutHost, error) {
+	rows, err := s.read.QueryContext(ctx, `SELECT h.rollout, h.host, h.state, coalesce(r.body, ''), h.took, h.updated
+		FROM rollout_hosts h LEFT JOIN reports r ON r.id = h.report
+		WHERE h.host = ? AND h.state IN (?, ?, ?) ORDER BY h.rollout DESC LIMIT 1`,
+		host, string(rollout.Done), string(rollout.Unchanged), string(rollout.Failed))
+	if err != nil {
+		return RolloutHost{}, err
+	}
+	list, err := s.scanRolloutHosts(rows)
+	if err == nil && len(list) == 0 {
+		err = fmt.Errorf("report of %s: %w", host, ErrNotFound)
+	}
+	if err != nil {
+		return RolloutHost{}, err
+	}
+	return list[0], nil
+}
+
+// mostForgotten bounds how many rows one transaction forgets.
+const mostForgotten = 20_000
+
+// Forget takes what hosts said of rollouts that ended before a time out of the database,
+// but for each host's newest, and entries of the journal about hosts that are older. How
+// many hosts there were at each place stays. It returns the rows that went.
+func (s *Store) Forget(ctx context.Context, before time.Time) (rows int64, err error) {
+	for {
+		var n int64
+		err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+			n = 0
+			for _, q := range []string{
+				`DELETE FROM rollout_hosts WHERE (rollout, host) IN (SELECT r.rollout, r.host FROM rollout_hosts r JOIN rollouts o ON o.id = r.rollout
+					WHERE o.ended > 0 AND o.ended < ?1 AND EXISTS (SELECT 1 FROM rollout_hosts n WHERE n.host = r.host AND n.rollout > r.rollout) LIMIT ?2)`,
+				"DELETE FROM journal WHERE seq IN (SELECT seq FROM journal WHERE kind = 'host' AND at < ?1 LIMIT ?2)",
+			} {
+				res, err := tx.ExecContext(ctx, q, unix(before), mostForgotten)
+				if err != nil {
+					return err
+				}
+				gone, err := res.RowsAffected()
+				if err != nil {
+					return err
+				}
+				n += gone
+			}
+			return nil
+		})
+		rows += n
+		if err != nil {
+			return rows, err
+		}
+		if n == 0 {
+			break
+		}
+	}
+	if rows == 0 {
+		return 0, nil
+	}
+	return rows, s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "DELETE FROM reports WHERE id NOT IN (SELECT report FROM rollout_hosts)")
+		return err
+	})
+}
