@@ -141,7 +141,10 @@ func (h *Host) applyAccess(sheet *source.Sheet, digest string, g *api.AccessGran
 		})
 		switch {
 		case i < 0:
-			missing = append(missing, fmt.Sprintf("%s: the service gave no access of the account %s", strings.Join(a.Repositories, ", "), a.Account))
+			missing = append(
+				missing,
+				fmt.Sprintf("%s: the service gave no access of the account %s", strings.Join(a.Repositories, ", "), a.Account),
+			)
 		case g.Items[i].Missing != "":
 			missing = append(missing, fmt.Sprintf("%s: %s", strings.Join(a.Repositories, ", "), g.Items[i].Missing))
 		default:
@@ -238,7 +241,11 @@ func (h *Host) writeAccess(f accessFile, text []byte) error {
 	}
 	// The file is never there with more permissions than it shall have: it is made
 	// with the right ones and renamed into place.
-	pending, err := renameio.NewPendingFile(p, renameio.WithTempDir(filepath.Dir(p)), renameio.WithStaticPermissions(fs.FileMode(mode).Perm()))
+	pending, err := renameio.NewPendingFile(
+		p,
+		renameio.WithTempDir(filepath.Dir(p)),
+		renameio.WithStaticPermissions(fs.FileMode(mode).Perm()),
+	)
 	if err != nil {
 		return err
 	}

@@ -46,7 +46,7 @@ func (h apt) refresh(ctx context.Context, q asked) (string, []api.SourceOutcome,
 		out, err := h.refreshWithApt(ctx, q)
 		return "apt-get", out, err
 	}
-	out, err := h.refreshAlone(ctx, &q.survey.Survey, time.Now())
+	out, err := h.refreshAlone(ctx, &q.survey.Survey, q.at)
 	return "own reading", out, err
 }
 
@@ -128,9 +128,19 @@ func explain401(o api.SourceOutcome, sheet *source.Sheet) string {
 			continue
 		}
 		if s.Contract != "" {
-			return fmt.Sprintf("the vendor does not let this host in (%s): %s needs a seat in the contract %s, and the access of this host opens it no more; take a seat (lantern seat take), or follow the open choice", o.Message, s.Repository, s.Contract)
+			return fmt.Sprintf(
+				"the vendor does not let this host in (%s): %s needs a seat in the contract %s, and the access of this host opens it no more; "+
+					"take a seat (lantern seat take), or follow the open choice",
+				o.Message,
+				s.Repository,
+				s.Contract,
+			)
 		}
-		return fmt.Sprintf("the vendor does not let this host in (%s): %s is licensed, and the policy names no contract for it; make it a choice of a channel", o.Message, s.Repository)
+		return fmt.Sprintf(
+			"the vendor does not let this host in (%s): %s is licensed, and the policy names no contract for it; make it a choice of a channel",
+			o.Message,
+			s.Repository,
+		)
 	}
 	return o.Message
 }

@@ -31,7 +31,17 @@ func (h *Host) stage(e change.FileEdit, before journalEntry) (*staged, error) {
 	if err != nil && e.Action != change.Remove {
 		return nil, fmt.Errorf("its mode %q cannot be read", e.Mode)
 	}
-	s := &staged{path: e.Path, real: p, old: e.Old, data: e.New, mode: fs.FileMode(mode).Perm(), uid: before.UID, gid: before.GID, remove: e.Action == change.Remove, fresh: e.Action == change.Create}
+	s := &staged{
+		path:   e.Path,
+		real:   p,
+		old:    e.Old,
+		data:   e.New,
+		mode:   fs.FileMode(mode).Perm(),
+		uid:    before.UID,
+		gid:    before.GID,
+		remove: e.Action == change.Remove,
+		fresh:  e.Action == change.Create,
+	}
 	now, there, err := readPlain(p)
 	switch {
 	case err != nil:
@@ -55,7 +65,12 @@ func (a *attempt) goBack(ctx context.Context, cause error) error {
 	c.report.Undone = len(spare) == 0
 	c.report.Kept = slices.Sorted(maps.Keys(spare))
 	if len(spare) > 0 {
-		cause = fmt.Errorf("%w; %s stays as changed, since going back would bring back: %s", cause, strings.Join(c.report.Kept, ", "), strings.Join(why, "; "))
+		cause = fmt.Errorf(
+			"%w; %s stays as changed, since going back would bring back: %s",
+			cause,
+			strings.Join(c.report.Kept, ", "),
+			strings.Join(why, "; "),
+		)
 	}
 	if len(touched) > 0 {
 		cause = fmt.Errorf("%w; written by somebody else meanwhile and left so: %s", cause, strings.Join(touched, ", "))
@@ -94,7 +109,11 @@ func (a *attempt) spare(ctx context.Context) (files map[string]bool, why []strin
 	if last != nil { // what the policy said before is no danger of somebody's making, but for checks that were off
 		old := dangers(last, last, &a.before.Survey)
 		for key, f := range before {
-			if f.Class != drift.ChecksWeakened && !slices.ContainsFunc(slices.Collect(maps.Values(old)), func(x drift.Finding) bool { return x.Class == f.Class && x.File == f.File }) {
+			if f.Class != drift.ChecksWeakened &&
+				!slices.ContainsFunc(
+					slices.Collect(maps.Values(old)),
+					func(x drift.Finding) bool { return x.Class == f.Class && x.File == f.File },
+				) {
 				delete(before, key)
 			}
 		}
@@ -232,15 +251,13 @@ func stuckOn(sheet *source.Sheet, now *survey.Result, plan change.Change) (out s
 	return out
 }
 
-// any reports whether anything stops the package manager.
-func (s stuck) any() bool { return len(s.files)+len(s.problems) > 0 }
-
 // knows reports whether a finding is what the change goes around.
 func (s stuck) knows(f drift.Finding) bool {
 	if f.Class != drift.Refused {
 		return false
 	}
-	return slices.Contains(s.files, f.File) || slices.ContainsFunc(s.problems, func(p source.Problem) bool { return p.File == f.File && strings.HasSuffix(f.Message, p.Message) })
+	return slices.Contains(s.files, f.File) ||
+		slices.ContainsFunc(s.problems, func(p source.Problem) bool { return p.File == f.File && strings.HasSuffix(f.Message, p.Message) })
 }
 
 // tolerates reports whether a problem stood there before.

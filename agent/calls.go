@@ -58,7 +58,10 @@ func (l *link) bearer() (string, error) {
 	if l.token != "" && now.Before(l.renew) {
 		return l.token, nil
 	}
-	s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: l.key, KeyID: l.host}}, (&jose.SignerOptions{}).WithType("JWT"))
+	s, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: l.key, KeyID: l.host}},
+		(&jose.SignerOptions{}).WithType("JWT"),
+	)
 	if err != nil {
 		return "", err
 	}
@@ -158,7 +161,11 @@ func (h *Host) Join(ctx context.Context, service, token string) (string, error) 
 		return "", fmt.Errorf("%w; if this host is to begin anew: lantern-agent forget", err)
 	}
 	if old.Host != "" && checkThumb(old.Key, thumb) == nil {
-		return "", fmt.Errorf("this host has joined %s as %s already; start the agent (lantern-agent run), or let it begin anew first: lantern-agent forget", old.Service, old.Host)
+		return "", fmt.Errorf(
+			"this host has joined %s as %s already; start the agent (lantern-agent run), or let it begin anew first: lantern-agent forget",
+			old.Service,
+			old.Host,
+		)
 	}
 	key, err := h.key()
 	if err != nil {

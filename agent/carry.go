@@ -93,7 +93,12 @@ func unfetched(r api.Report) string {
 		if out != "" {
 			out += "; "
 		}
-		out += fmt.Sprintf("%d of %d sources could not be refreshed, which this change has not brought about: %s", len(bad), len(r.Sources), strings.Join(bad, "; "))
+		out += fmt.Sprintf(
+			"%d of %d sources could not be refreshed, which this change has not brought about: %s",
+			len(bad),
+			len(r.Sources),
+			strings.Join(bad, "; "),
+		)
 	}
 	return out
 }
@@ -154,7 +159,15 @@ func (c *carrier) fetch(ctx context.Context) (*source.Sheet, []byte, error) {
 
 // working is a report that the host is at work.
 func (c *carrier) working() api.Report {
-	return api.Report{Rollout: c.report.Rollout, Revision: c.report.Revision, Sheet: c.report.Sheet, State: "working", Step: c.step, Edits: []api.PreviewFile{}, Sources: []api.SourceOutcome{}}
+	return api.Report{
+		Rollout:  c.report.Rollout,
+		Revision: c.report.Revision,
+		Sheet:    c.report.Sheet,
+		State:    "working",
+		Step:     c.step,
+		Edits:    []api.PreviewFile{},
+		Sources:  []api.SourceOutcome{},
+	}
 }
 
 func (c *carrier) steps(ctx context.Context) error {
@@ -195,7 +208,16 @@ func (c *carrier) once(ctx context.Context, sheet *source.Sheet) (changed bool, 
 		return false, c.failed("refused, nothing was changed: %w", err)
 	}
 	c.begin(api.StepPlan)
-	plan := change.Compute(change.Input{Sheet: sheet, Survey: &now.Survey, Texts: now.Texts, Before: h.lastSheet(), Kept: h.kept(), SetAside: c.delivery.SetAside})
+	plan := change.Compute(
+		change.Input{
+			Sheet:    sheet,
+			Survey:   &now.Survey,
+			Texts:    now.Texts,
+			Before:   h.lastSheet(),
+			Kept:     h.kept(),
+			SetAside: c.delivery.SetAside,
+		},
+	)
 	for _, e := range plan.Edits {
 		c.report.Edits = append(c.report.Edits, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
 	}

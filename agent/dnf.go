@@ -52,7 +52,12 @@ func (h dnf) args(repos string, t source.Traits) []string {
 		conf = p
 	}
 	args = append(args, "--config="+conf)
-	for _, x := range [][2]string{{"varsdir", "etc/dnf/vars"}, {"cachedir", "var/cache/dnf"}, {"persistdir", "var/lib/dnf"}, {"logdir", "var/log"}} {
+	for _, x := range [][2]string{
+		{"varsdir", "etc/dnf/vars"},
+		{"cachedir", "var/cache/dnf"},
+		{"persistdir", "var/lib/dnf"},
+		{"logdir", "var/log"},
+	} {
 		args = append(args, "--setopt="+x[0]+"="+path.Join(h.Root, x[1]))
 	}
 	if t.OS.Version != "" {
@@ -112,7 +117,14 @@ func (h dnf) try(ctx context.Context, dir string, texts map[string][]byte, now *
 		return err
 	}
 	defer side.Close()
-	if err := firstRefusal("dnf", rpm.Read(rootfs.New(side.FS()), family.Host{Arch: now.Survey.Traits.Arch, Architectures: now.Survey.Traits.Architectures, OSRelease: now.Survey.Traits.OS.Version}).Problems, s); err != nil {
+	if err := firstRefusal(
+		"dnf",
+		rpm.Read(
+			rootfs.New(side.FS()),
+			family.Host{Arch: now.Survey.Traits.Arch, Architectures: now.Survey.Traits.Architectures, OSRelease: now.Survey.Traits.OS.Version},
+		).Problems,
+		s,
+	); err != nil {
 		return err
 	}
 	if len(s.problems) > 0 {

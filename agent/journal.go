@@ -129,7 +129,11 @@ func (h *Host) Recover() (bool, error) {
 	}
 	var j journal
 	if err := json.Unmarshal(b, &j); err != nil {
-		return false, fmt.Errorf("the journal %s is damaged, so what stood there before is only in the copies beside it: %w", h.statePath(journalName), err)
+		return false, fmt.Errorf(
+			"the journal %s is damaged, so what stood there before is only in the copies beside it: %w",
+			h.statePath(journalName),
+			err,
+		)
 	}
 	h.sweepAfter(&j)
 	_, err = h.undo(&j, nil)

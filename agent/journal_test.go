@@ -180,7 +180,7 @@ func saltmarsh(bytes int) *source.Sheet {
 		}
 		files[0].Text = string(big) + "\n" + files[0].Text
 	}
-	return &source.Sheet{Format: source.SheetFormat, Family: "deb", Files: files, Sources: []source.SheetSource{src}, Keys: keys, Unlisted: source.UnlistedReport}
+	return &source.Sheet{Format: source.FormName(1), Family: "deb", Files: files, Sources: []source.SheetSource{src}, Keys: keys, Unlisted: source.UnlistedReport}
 }
 
 // mount mounts a small file system for the test.

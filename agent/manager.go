@@ -35,6 +35,7 @@ type asked struct {
 	survey  *survey.Result // as the host stands, or stood
 	stuck   stuck          // is left out of what the package manager is shown
 	scratch string         // a folder for metadata that is not to be kept; empty: the host's own place
+	at      time.Time      // by the agent's clock
 	only    []string       // apt: the files of sources that are asked about, beside no others; nil: all
 }
 
@@ -88,7 +89,13 @@ func (h *Host) manager(family string) (manager, error) {
 func firstRefusal(program string, problems []source.Problem, s stuck) error {
 	for _, p := range problems {
 		if p.Fatal && !s.tolerates(p) {
-			return fmt.Errorf("%s would refuse the new configuration, so nothing was changed: %s:%d: %s", program, p.File, p.Line, p.Message)
+			return fmt.Errorf(
+				"%s would refuse the new configuration, so nothing was changed: %s:%d: %s",
+				program,
+				p.File,
+				p.Line,
+				p.Message,
+			)
 		}
 	}
 	return nil
@@ -105,13 +112,16 @@ func (a *attempt) refresh(ctx context.Context, after *survey.Result) error {
 	}
 	if len(a.stuck.problems) > 0 {
 		p := a.stuck.problems[0]
-		c.report.Around = append(c.report.Around, fmt.Sprintf("%s:%d: %s; until that is mended nothing can be refreshed", p.File, p.Line, p.Message))
+		c.report.Around = append(
+			c.report.Around,
+			fmt.Sprintf("%s:%d: %s; until that is mended nothing can be refreshed", p.File, p.Line, p.Message),
+		)
 		return nil
 	}
 	for _, f := range a.stuck.files {
 		c.report.Around = append(c.report.Around, f+" stops the package manager altogether; lantern heal HOST --set-aside puts it aside")
 	}
-	if c.report.Refresh, c.report.Sources, err = m.refresh(ctx, asked{sheet: a.sheet, survey: after, stuck: a.stuck}); err != nil {
+	if c.report.Refresh, c.report.Sources, err = m.refresh(ctx, asked{sheet: a.sheet, survey: after, stuck: a.stuck, at: c.now()}); err != nil {
 		return err
 	}
 	if hasRemotes(a.sheet) {
@@ -191,8 +201,10 @@ func (a *attempt) touched(o *api.SourceOutcome, after *survey.Result) bool {
 		return true
 	}
 	return !slices.ContainsFunc(a.before.Survey.Sources, func(was source.Source) bool {
-		return was.Enabled && was.Family == now.Family && source.SameSet(was.EffURLs, now.EffURLs) && subsetOf(o.Suite, now.EffSuites, was.EffSuites) &&
-			was.Mirrorlist == now.Mirrorlist && was.Metalink == now.Metalink && source.SameSet(was.SignedBy, now.SignedBy)
+		return was.Enabled && was.Family == now.Family && source.SameSet(was.EffURLs, now.EffURLs) &&
+			subsetOf(o.Suite, now.EffSuites, was.EffSuites) &&
+			was.Mirrorlist == now.Mirrorlist && was.Metalink == now.Metalink &&
+			source.SameSet(was.SignedBy, now.SignedBy)
 	})
 }
 
@@ -219,7 +231,7 @@ func (a *attempt) worksAlone(ctx context.Context, m manager, after *survey.Resul
 	if a.sheet.Family != deb.Family || o.File == flatpak.Config {
 		return false
 	}
-	out := a.aside(ctx, m, "after "+o.File, asked{sheet: a.sheet, survey: after, only: []string{o.File}})
+	out := a.aside(ctx, m, "after "+o.File, asked{sheet: a.sheet, survey: after, at: a.now(), only: []string{o.File}})
 	return len(out) > 0 && !slices.ContainsFunc(out, func(x api.SourceOutcome) bool { return !x.OK })
 }
 
@@ -230,7 +242,7 @@ func (a *attempt) failedBefore(ctx context.Context, m manager, file string) bool
 	if sheet == nil || file == flatpak.Config {
 		return false
 	}
-	q, name := asked{sheet: sheet, survey: a.before, stuck: stuckOn(sheet, a.before, a.plan)}, "before"
+	q, name := asked{sheet: sheet, survey: a.before, stuck: stuckOn(sheet, a.before, a.plan), at: a.now()}, "before"
 	if a.sheet.Family == deb.Family {
 		q.only, name = []string{file}, "before "+file
 	}

@@ -77,7 +77,10 @@ func (h pacman) try(ctx context.Context, dir string, texts map[string][]byte, _ 
 	}
 	out, err := h.run(ctx, time.Minute, nil, "pacman-conf", "--config", conf)
 	if err != nil && len(s.problems) == 0 {
-		return fmt.Errorf("pacman refuses the new configuration, so nothing was changed: %s", strings.ReplaceAll(pacmanErrors(out), dir, ""))
+		return fmt.Errorf(
+			"pacman refuses the new configuration, so nothing was changed: %s",
+			strings.ReplaceAll(pacmanErrors(out), dir, ""),
+		)
 	}
 	return nil
 }
@@ -95,7 +98,12 @@ func (h pacman) refresh(ctx context.Context, q asked) (string, []api.SourceOutco
 	if err != nil {
 		return "pacman", nil, err
 	}
-	text, err := h.run(ctx, q.limit(), nil, "pacman", append([]string{"-Syy", "--noconfirm", "--noprogressbar", "--disable-download-timeout"}, args...)...)
+	text, err := h.run(
+		ctx,
+		q.limit(),
+		nil,
+		"pacman",
+		append([]string{"-Syy", "--noconfirm", "--noprogressbar", "--disable-download-timeout"}, args...)...)
 	out, named := readSync(text, err, q)
 	if err != nil && !named {
 		return "pacman", out, fmt.Errorf("pacman: %s", orError(pacmanErrors(text), err))
@@ -187,7 +195,8 @@ func (h pacman) led(q asked) (args []string, done func(), err error) {
 func (h pacman) trust(ctx context.Context, sheet *source.Sheet, after *survey.Result) error {
 	ring := path.Join(h.Root, "etc/pacman.d/gnupg")
 	for _, k := range sheet.Keys {
-		if !strings.HasPrefix(k.Path, arch.Dir+"/") || slices.ContainsFunc(after.Survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Where != k.Path }) {
+		if !strings.HasPrefix(k.Path, arch.Dir+"/") ||
+			slices.ContainsFunc(after.Survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Where != k.Path }) {
 			continue
 		}
 		if _, err := exec.LookPath("pacman-key"); err != nil {

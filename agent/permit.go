@@ -79,13 +79,17 @@ func plainPath(name string) bool {
 
 // plainText reports whether a text has no control character and no line end.
 func plainText(s string) bool {
-	return strings.IndexFunc(s, func(r rune) bool { return r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 || r == 0x2028 || r == 0x2029 }) < 0
+	return strings.IndexFunc(
+		s,
+		func(r rune) bool { return r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 || r == 0x2028 || r == 0x2029 },
+	) < 0
 }
 
 // familiesOf lists the package managers that a host has.
 func familiesOf(s *source.Survey) []string {
 	out := []string{s.Traits.Family}
-	if s.Traits.Tools[flatpak.Family] != "" || slices.ContainsFunc(s.Sources, func(x source.Source) bool { return x.Family == flatpak.Family }) {
+	if s.Traits.Tools[flatpak.Family] != "" ||
+		slices.ContainsFunc(s.Sources, func(x source.Source) bool { return x.Family == flatpak.Family }) {
 		out = append(out, flatpak.Family)
 	}
 	return out
@@ -172,7 +176,8 @@ func besideASource(name string, now *survey.Result) bool {
 		return false
 	}
 	if name == deb.MainList || slices.ContainsFunc(places, func(p place) bool {
-		return p.family == now.Survey.Traits.Family && !p.secret && p.dir == path.Dir(name) && (path.Ext(name) == p.suffix || path.Ext(name) == ".list" || strings.HasSuffix(name, change.Aside))
+		return p.family == now.Survey.Traits.Family && !p.secret && p.dir == path.Dir(name) &&
+			(path.Ext(name) == p.suffix || path.Ext(name) == ".list" || strings.HasSuffix(name, change.Aside))
 	}) {
 		return true
 	}

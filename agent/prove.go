@@ -30,7 +30,13 @@ func (h *Host) needs(sheet *source.Sheet) error {
 		}
 		for folder, want := range n.Free {
 			if free, err := h.free(folder); err == nil && free < want {
-				return fmt.Errorf("nothing was changed: %s needs %d MiB free in %s, and there are %d", n.Repository, want>>20, folder, free>>20)
+				return fmt.Errorf(
+					"nothing was changed: %s needs %d MiB free in %s, and there are %d",
+					n.Repository,
+					want>>20,
+					folder,
+					free>>20,
+				)
 			}
 		}
 	}
@@ -51,7 +57,7 @@ func (a *attempt) witnesses(ctx context.Context, after *survey.Result) error {
 		if a.down(w.Repository) { // that it cannot be refreshed is said already
 			continue
 		}
-		seen, err := m.visible(ctx, asked{sheet: sheet, survey: after, stuck: a.stuck}, w)
+		seen, err := m.visible(ctx, asked{sheet: sheet, survey: after, stuck: a.stuck, at: c.now()}, w)
 		if err != nil {
 			return fmt.Errorf("the witness %s of %s cannot be looked for: %w", w.Package, w.Repository, err)
 		}
@@ -65,7 +71,13 @@ func (a *attempt) witnesses(ctx context.Context, after *survey.Result) error {
 		case best == "":
 			return fmt.Errorf("the witness is not there: %s does not offer the package %s", w.Repository, w.Package)
 		case w.AtLeast != "" && version.Compare(sheet.Family, best, w.AtLeast) < 0:
-			return fmt.Errorf("the witness is too old: %s offers %s %s, and the policy wants %s or newer", w.Repository, w.Package, best, w.AtLeast)
+			return fmt.Errorf(
+				"the witness is too old: %s offers %s %s, and the policy wants %s or newer",
+				w.Repository,
+				w.Package,
+				best,
+				w.AtLeast,
+			)
 		}
 		c.report.Witnesses = append(c.report.Witnesses, api.WitnessSeen{Repository: w.Repository, Package: w.Package, Version: best})
 	}
@@ -116,7 +128,8 @@ func (h apt) visible(ctx context.Context, q asked, w source.SheetWitness) ([]str
 		}
 		from, _, _ := strings.Cut(strings.TrimSpace(f[2]), " ")
 		if slices.ContainsFunc(urls, func(u string) bool {
-			return strings.TrimRight(u, "/") == strings.TrimRight(from, "/") || h.Root != "/" && rooted(u, h.Root) == strings.TrimRight(from, "/")
+			return strings.TrimRight(u, "/") == strings.TrimRight(from, "/") ||
+				h.Root != "/" && rooted(u, h.Root) == strings.TrimRight(from, "/")
 		}) {
 			out = append(out, strings.TrimSpace(f[1]))
 		}
@@ -227,7 +240,12 @@ func (h pacman) visible(ctx context.Context, q asked, w source.SheetWitness) ([]
 	if err != nil {
 		return nil, err
 	}
-	text, err := h.run(ctx, time.Minute, nil, "pacman", append(append([]string{"-Sl"}, args...), sections(q.sheet, q.survey, w.Repository)...)...)
+	text, err := h.run(
+		ctx,
+		time.Minute,
+		nil,
+		"pacman",
+		append(append([]string{"-Sl"}, args...), sections(q.sheet, q.survey, w.Repository)...)...)
 	if err != nil {
 		return nil, errors.New(pacmanErrors(text))
 	}
@@ -244,7 +262,12 @@ func (h pacman) visible(ctx context.Context, q asked, w source.SheetWitness) ([]
 type flatpakTool struct{ *Host }
 
 func (h flatpakTool) env(dir string) []string {
-	return []string{"FLATPAK_SYSTEM_DIR=" + dir, "FLATPAK_CONFIG_DIR=" + path.Join(h.Root, "etc/flatpak"), "FLATPAK_USER_DIR=" + h.statePath("flatpak-user"), "XDG_DATA_HOME=" + h.statePath("flatpak-user")}
+	return []string{
+		"FLATPAK_SYSTEM_DIR=" + dir,
+		"FLATPAK_CONFIG_DIR=" + path.Join(h.Root, "etc/flatpak"),
+		"FLATPAK_USER_DIR=" + h.statePath("flatpak-user"),
+		"XDG_DATA_HOME=" + h.statePath("flatpak-user"),
+	}
 }
 
 // view copies flatpak's configuration into a folder, with the files in it made to lead

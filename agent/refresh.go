@@ -75,7 +75,17 @@ func (h *Host) refreshWithApt(ctx context.Context, q asked) ([]api.SourceOutcome
 	if err != nil {
 		return nil, err
 	}
-	args = append(args, "-o", "APT::Update::Error-Mode=any", "-o", "Acquire::Retries=1", "-o", "Acquire::http::Timeout=30", "-o", "Acquire::https::Timeout=30")
+	args = append(
+		args,
+		"-o",
+		"APT::Update::Error-Mode=any",
+		"-o",
+		"Acquire::Retries=1",
+		"-o",
+		"Acquire::http::Timeout=30",
+		"-o",
+		"Acquire::https::Timeout=30",
+	)
 	if h.Root != "/" {
 		for _, d := range []string{"/var/lib/apt/lists/partial", "/var/cache/apt/archives/partial"} {
 			if err := h.dir.MkdirAll(d[1:], 0o755); err != nil {
@@ -215,7 +225,18 @@ func (h *Host) refreshAlone(ctx context.Context, now *source.Survey, at time.Tim
 				checkErr := err
 				n := 0
 				if checkErr == nil {
-					n, checkErr = upstream.Check(upstream.Source{URL: u, Suite: suite, Components: s.Components, Archs: s.EffArchs, Keys: keys, Seen: func(name, version string) { h.offered[u+" "+name] = append(h.offered[u+" "+name], version) }}, fetch, at)
+					n, checkErr = upstream.Check(
+						upstream.Source{
+							URL:        u,
+							Suite:      suite,
+							Components: s.Components,
+							Archs:      s.EffArchs,
+							Keys:       keys,
+							Seen:       func(name, version string) { h.offered[u+" "+name] = append(h.offered[u+" "+name], version) },
+						},
+						fetch,
+						at,
+					)
 				}
 				if o.OK = checkErr == nil; o.OK {
 					o.Message = fmt.Sprintf("%d packages", n)

@@ -19,6 +19,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
 )
 
@@ -71,7 +72,10 @@ func New(o Options) (*Agent, error) {
 	a := &Agent{host: o.Host, log: o.Host.CleanLog(o.Log), now: o.Now, ver: o.Version, instance: rand.Text()[:16]}
 	err := o.Host.loadJSON("enrolment.json", &a.enrol)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("this host has not joined yet (%s is missing): lantern-agent join --service URL --token TOKEN", o.Host.statePath("enrolment.json"))
+		return nil, fmt.Errorf(
+			"this host has not joined yet (%s is missing): lantern-agent join --service URL --token TOKEN",
+			o.Host.statePath("enrolment.json"),
+		)
 	}
 	if err != nil {
 		return nil, err
@@ -271,7 +275,16 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	if err := a.host.loadJSON("memory.json", &last); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		a.log.Error("what was carried out last cannot be read", "error", err)
 	}
-	in := api.CheckIn{Traits: a.last.traitsID, Survey: a.last.surveyID, Revision: last.Revision, Sheet: last.Sheet, Agent: a.ver, Instance: a.instance, Trouble: a.trouble}
+	in := api.CheckIn{
+		Traits:   a.last.traitsID,
+		Survey:   a.last.surveyID,
+		Revision: last.Revision,
+		Sheet:    last.Sheet,
+		Agent:    a.ver,
+		Form:     source.NewestForm,
+		Instance: a.instance,
+		Trouble:  a.trouble,
+	}
 	if p := a.installed(); p != nil && (a.answered != p.Asked || !maps.Equal(p.Installed, a.sentPackages)) {
 		in.Packages = p
 	}
@@ -338,7 +351,19 @@ func (a *Agent) carryOut(ctx context.Context) error {
 		return err
 	}
 	rep.Survey = l.surveyID
-	a.log.Info("carried out", "rollout", rep.Rollout, "revision", rep.Revision, "state", rep.State, "step", rep.Step, "message", rep.Message)
+	a.log.Info(
+		"carried out",
+		"rollout",
+		rep.Rollout,
+		"revision",
+		rep.Revision,
+		"state",
+		rep.State,
+		"step",
+		rep.Step,
+		"message",
+		rep.Message,
+	)
 	err = a.link.call(ctx, http.MethodPost, "/api/agent/reports", rep, nil)
 	var refused *callError
 	if errors.As(err, &refused) && refused.status == http.StatusConflict {

@@ -72,7 +72,13 @@ func (h *Host) look() (*look, error) {
 	traits := l.result.Survey.Traits
 	traits.Free = nil
 	shared := l.result.Survey
-	shared.Traits = source.Traits{OS: traits.OS, Family: traits.Family, Arch: traits.Arch, Architectures: traits.Architectures, Tools: map[string]string{}}
+	shared.Traits = source.Traits{
+		OS:            traits.OS,
+		Family:        traits.Family,
+		Arch:          traits.Arch,
+		Architectures: traits.Architectures,
+		Tools:         map[string]string{},
+	}
 	l.access = api.HostAccess{Files: h.accessFiles(), Others: shared.Access}
 	shared.Access = slices.Clone(shared.Access)
 	for i := range shared.Access { // a certificate's name and end are one host's own

@@ -108,7 +108,8 @@ func (h *Host) sweep() {
 func (h *Host) sweepAccess() {
 	m, err := h.accessMemory()
 	var last memory
-	if loadErr := h.loadJSON("memory.json", &last); err != nil || loadErr != nil && !errors.Is(loadErr, fs.ErrNotExist) || m.Stamp != "" && m.Sheet == last.Sheet {
+	if loadErr := h.loadJSON("memory.json", &last); err != nil || loadErr != nil && !errors.Is(loadErr, fs.ErrNotExist) ||
+		m.Stamp != "" && m.Sheet == last.Sheet {
 		return // it is whole, or it cannot be told
 	}
 	named := map[string]bool{}

@@ -101,8 +101,11 @@ func verifySheet(text []byte, d api.Delivery) (*source.Sheet, error) {
 	if err := json.Unmarshal(text, &s); err != nil {
 		return nil, errors.New("refused: the sheet cannot be read")
 	}
-	if s.Format != source.SheetFormat {
-		return nil, fmt.Errorf("refused: the sheet is in the format %q, and this agent reads %s; bring the agent up to date", s.Format, source.SheetFormat)
+	for form := 1; s.Format != source.FormName(form); form++ {
+		if form == source.NewestForm {
+			return nil, fmt.Errorf("refused: the sheet is in the format %q, and this agent reads %s; bring the agent up to date",
+				s.Format, source.FormName(source.NewestForm))
+		}
 	}
 	return &s, nil
 }

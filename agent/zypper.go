@@ -68,7 +68,14 @@ func (h zypper) try(ctx context.Context, dir string, texts map[string][]byte, no
 	}
 	defer side.Close()
 	t := now.Survey.Traits
-	if err := firstRefusal("zypper", zypp.Read(rootfs.New(side.FS()), family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version}).Problems, s); err != nil {
+	if err := firstRefusal(
+		"zypper",
+		zypp.Read(
+			rootfs.New(side.FS()),
+			family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version},
+		).Problems,
+		s,
+	); err != nil {
 		return err
 	}
 	if len(s.problems) > 0 {
@@ -146,8 +153,19 @@ func zypperErrors(text string) string {
 	for line := range strings.Lines(text) {
 		line = strings.TrimSpace(line)
 		switch {
-		case strings.HasPrefix(line, "- [|]"), line == "", line == "History:", strings.HasPrefix(line, "Warning: The /etc/products.d"), strings.HasPrefix(line, "The link must point"),
-			strings.HasPrefix(line, "Forcing raw"), strings.HasPrefix(line, "Skipping repository"), strings.HasPrefix(line, "Please check"), strings.HasPrefix(line, "Could not refresh"), strings.HasPrefix(line, "Retrieving repository"):
+		case strings.HasPrefix(line, "- [|]"),
+			line == "",
+			line == "History:",
+			strings.HasPrefix(line, "Warning: The /etc/products.d"),
+			strings.HasPrefix(line, "The link must point"),
+			strings.HasPrefix(
+				line,
+				"Forcing raw",
+			),
+			strings.HasPrefix(line, "Skipping repository"),
+			strings.HasPrefix(line, "Please check"),
+			strings.HasPrefix(line, "Could not refresh"),
+			strings.HasPrefix(line, "Retrieving repository"):
 		case strings.HasPrefix(line, "- "):
 			history = append(history, strings.TrimPrefix(line, "- "))
 		default:

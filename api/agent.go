@@ -35,6 +35,7 @@ type CheckIn struct {
 	Revision int64            `json:"revision" doc:"The revision that the agent last carried out"`
 	Sheet    string           `json:"sheet" doc:"Digest of its sheet"`
 	Agent    string           `json:"agent" doc:"Version of the agent"`
+	Form     int              `json:"form,omitempty" doc:"The newest form of sheets that the agent understands"`
 	Free     map[string]int64 `json:"free,omitempty" doc:"Free bytes by mount point, when they changed much"`
 	Access   *HostAccess      `json:"access,omitempty" doc:"The access on the host, when it changed; never a secret"`
 	Instance string           `json:"instance,omitempty" doc:"Tells one run of the agent from another: two that take turns are two machines with one identity"`

@@ -37,6 +37,7 @@ type Host struct {
 	Worst    string            `json:"worst" enum:",danger,fault,note" doc:"The worst severity among them"`
 	LastSeen *time.Time        `json:"last_seen" doc:"When it last checked in"`
 	Labels   map[string]string `json:"labels" doc:"Labels given by people"`
+	OldAgent bool              `json:"old_agent,omitempty" doc:"Its agent understands less than this service may say to it"`
 }
 
 // HostPage is one page of hosts, with how many stand in each state overall.

@@ -131,7 +131,13 @@ func (s *suite) measure(srv *server, m measured) error {
 		worst, size = max(worst, d), len(b)
 		all = append(all, d.Round(time.Millisecond/10).String())
 	}
-	s.add(m.what, m.goal.String(), worst <= m.goal, fmt.Sprintf("%s (%s), %d kB", worst.Round(time.Millisecond/10), strings.Join(all, " "), size/1000), "")
+	s.add(
+		m.what,
+		m.goal.String(),
+		worst <= m.goal,
+		fmt.Sprintf("%s (%s), %d kB", worst.Round(time.Millisecond/10), strings.Join(all, " "), size/1000),
+		"",
+	)
 	return nil
 }
 
@@ -158,7 +164,13 @@ func calls(s *suite) error {
 	}
 	defer func() { _ = srv.stop() }()
 	now, most := srv.resident()
-	s.add("service start, revision published", "2s, 400 MB", srv.ready < 2*time.Second && now < 400, fmt.Sprintf("%s, %d MB, at most %d MB", srv.ready.Round(time.Millisecond), now, most), what)
+	s.add(
+		"service start, revision published",
+		"2s, 400 MB",
+		srv.ready < 2*time.Second && now < 400,
+		fmt.Sprintf("%s, %d MB, at most %d MB", srv.ready.Round(time.Millisecond), now, most),
+		what,
+	)
 	if err := everybody(s, srv, p); err != nil {
 		return err
 	}
@@ -177,7 +189,13 @@ func calls(s *suite) error {
 		return err
 	}
 	now, most = srv.resident()
-	s.add("service start after rollouts", "2s, 400 MB", srv.ready < 2*time.Second && now < 400, fmt.Sprintf("%s, %d MB, at most %d MB", srv.ready.Round(time.Millisecond), now, most), what)
+	s.add(
+		"service start after rollouts",
+		"2s, 400 MB",
+		srv.ready < 2*time.Second && now < 400,
+		fmt.Sprintf("%s, %d MB, at most %d MB", srv.ready.Round(time.Millisecond), now, most),
+		what,
+	)
 	return nil
 }
 
@@ -198,12 +216,22 @@ func everybody(s *suite, srv *server, p *population) error {
 	for _, h := range p.hosts {
 		body(h)
 	}
-	rate, err := send(srv.url+"/api/agent/check-in", int64(len(p.hosts)), func(k int64) (string, []byte) { return tokens[k], body(p.hosts[k]) })
+	rate, err := send(
+		srv.url+"/api/agent/check-in",
+		int64(len(p.hosts)),
+		func(k int64) (string, []byte) { return tokens[k], body(p.hosts[k]) },
+	)
 	if err != nil {
 		return err
 	}
 	now, most := srv.resident()
-	s.add("memory after everybody's check-in", "400 MB", now < 400, fmt.Sprintf("%d MB, at most %d MB", now, most), fmt.Sprintf("%.0f first check-ins a second, client on the same cores", rate))
+	s.add(
+		"memory after everybody's check-in",
+		"400 MB",
+		now < 400,
+		fmt.Sprintf("%d MB, at most %d MB", now, most),
+		fmt.Sprintf("%.0f first check-ins a second, client on the same cores", rate),
+	)
 	return nil
 }
 
@@ -218,8 +246,22 @@ func looks(s *suite, srv *server, p *population) error {
 		{what: "explain", method: "GET", path: "/api/hosts/" + host + "/explanation", goal: 50 * time.Millisecond, runs: 3},
 		{what: "revisions, 1,000 of them", method: "GET", path: "/api/revisions", goal: 50 * time.Millisecond, runs: 3},
 		{what: "outlook", method: "GET", path: "/api/outlook", goal: 300 * time.Millisecond, runs: 3},
-		{what: "policy check of an edit", method: "POST", path: "/api/policy/check", body: api.Publication{Files: p.edited("check")}, goal: time.Second, runs: 3},
-		{what: "preview of an edit in everyone's repository", method: "POST", path: "/api/policy/preview", body: api.Publication{Files: p.edited("preview")}, goal: 2 * time.Second, runs: 2},
+		{
+			what:   "policy check of an edit",
+			method: "POST",
+			path:   "/api/policy/check",
+			body:   api.Publication{Files: p.edited("check")},
+			goal:   time.Second,
+			runs:   3,
+		},
+		{
+			what:   "preview of an edit in everyone's repository",
+			method: "POST",
+			path:   "/api/policy/preview",
+			body:   api.Publication{Files: p.edited("preview")},
+			goal:   2 * time.Second,
+			runs:   2,
+		},
 	} {
 		if err := s.measure(srv, m); err != nil {
 			return err
@@ -243,11 +285,23 @@ func looks(s *suite, srv *server, p *population) error {
 
 // changes measures what changes something.
 func changes(s *suite, srv *server, p *population) error {
-	if err := s.measure(srv, measured{what: "publish an edit", method: "POST", path: "/api/revisions", body: api.Publication{Files: p.edited("publish"), Message: "an edit"}, goal: 2 * time.Second}); err != nil {
+	if err := s.measure(
+		srv,
+		measured{
+			what:   "publish an edit",
+			method: "POST",
+			path:   "/api/revisions",
+			body:   api.Publication{Files: p.edited("publish"), Message: "an edit"},
+			goal:   2 * time.Second,
+		},
+	); err != nil {
 		return err
 	}
 	for n := range 3 {
-		if err := s.measure(srv, measured{what: "begin a rollout", method: "POST", path: "/api/rollouts", body: api.RolloutOrder{}, goal: time.Second}); err != nil {
+		if err := s.measure(
+			srv,
+			measured{what: "begin a rollout", method: "POST", path: "/api/rollouts", body: api.RolloutOrder{}, goal: time.Second},
+		); err != nil {
 			return err
 		}
 		id := strconv.Itoa(n + 1)
@@ -255,7 +309,10 @@ func changes(s *suite, srv *server, p *population) error {
 			if err := s.reports(srv, p, 1); err != nil {
 				return err
 			}
-			if err := s.measure(srv, measured{what: "show of a rollout under way", method: "GET", path: "/api/rollouts/" + id, goal: 100 * time.Millisecond, runs: 3}); err != nil {
+			if err := s.measure(
+				srv,
+				measured{what: "show of a rollout under way", method: "GET", path: "/api/rollouts/" + id, goal: 100 * time.Millisecond, runs: 3},
+			); err != nil {
 				return err
 			}
 		}
@@ -281,7 +338,17 @@ func (s *suite) reports(srv *server, p *population, rollout int64) error {
 		}
 	}
 	each := (srv.processor() - used) / time.Duration(len(tokens))
-	s.add("a report in name order, of processor time", "1ms", each < time.Millisecond, fmt.Sprintf("%s, and %s of waiting", each.Round(time.Microsecond), (time.Since(begun)/time.Duration(len(tokens))).Round(time.Microsecond)), "10,000 reports one after another")
+	s.add(
+		"a report in name order, of processor time",
+		"1ms",
+		each < time.Millisecond,
+		fmt.Sprintf(
+			"%s, and %s of waiting",
+			each.Round(time.Microsecond),
+			(time.Since(begun)/time.Duration(len(tokens))).Round(time.Microsecond),
+		),
+		"10,000 reports one after another",
+	)
 	return nil
 }
 

@@ -101,7 +101,11 @@ func agentTokens(key ed25519.PrivateKey, hosts []*store.Host) ([]string, error) 
 		if err != nil {
 			return nil, err
 		}
-		claims := jwt.Claims{Issuer: h.Name, Audience: jwt.Audience{api.AgentAudience}, Expiry: jwt.NewNumericDate(time.Now().Add(10 * time.Minute))}
+		claims := jwt.Claims{
+			Issuer:   h.Name,
+			Audience: jwt.Audience{api.AgentAudience},
+			Expiry:   jwt.NewNumericDate(time.Now().Add(10 * time.Minute)),
+		}
 		if out[i], err = jwt.Signed(signer).Claims(claims).Serialize(); err != nil {
 			return nil, err
 		}
@@ -126,7 +130,10 @@ func checkIns(s *suite) error {
 	}
 	surveys := make([][]byte, 2)
 	for i := range surveys {
-		if surveys[i], err = source.Canonical(source.Survey{Files: []source.File{}, Problems: []source.Problem{{Message: fmt.Sprint(i)}}}); err != nil {
+		if surveys[i], err = source.Canonical(source.Survey{
+			Files:    []source.File{},
+			Problems: []source.Problem{{Message: fmt.Sprint(i)}},
+		}); err != nil {
 			return err
 		}
 	}
@@ -140,7 +147,13 @@ func checkIns(s *suite) error {
 	}
 	hosts := make([]*store.Host, agentCount)
 	for i := range hosts {
-		hosts[i] = &store.Host{Name: fmt.Sprintf("node-%05d", i), Key: pub, Joined: time.Now(), Traits: source.Digest(traits), Survey: source.Digest(surveys[0])}
+		hosts[i] = &store.Host{
+			Name:   fmt.Sprintf("node-%05d", i),
+			Key:    pub,
+			Joined: time.Now(),
+			Traits: source.Digest(traits),
+			Survey: source.Digest(surveys[0]),
+		}
 	}
 	tokens, err := agentTokens(key, hosts)
 	if err != nil {
@@ -181,7 +194,9 @@ func checkIns(s *suite) error {
 	defer bareSrv.Close()
 
 	body := func(i int) []byte {
-		b, _ := json.Marshal(api.CheckIn{Traits: source.Digest(traits), Survey: source.Digest(surveys[i]), Sheet: source.Digest(nil), Revision: 1})
+		b, _ := json.Marshal(
+			api.CheckIn{Traits: source.Digest(traits), Survey: source.Digest(surveys[i]), Sheet: source.Digest(nil), Revision: 1},
+		)
 		return b
 	}
 	bodies := [][]byte{body(0), body(1)}
@@ -201,7 +216,13 @@ func checkIns(s *suite) error {
 		}
 		ours, theirs = ours+a/3, theirs+b/3
 	}
-	s.add("check-in with nothing new", "70 % of a bare chi handler", ours >= 0.7*theirs, fmt.Sprintf("%.0f/s, %.0f %%", ours, 100*ours/theirs), fmt.Sprintf("bare chi handler %.0f/s", theirs))
+	s.add(
+		"check-in with nothing new",
+		"70 % of a bare chi handler",
+		ours >= 0.7*theirs,
+		fmt.Sprintf("%.0f/s, %.0f %%", ours, 100*ours/theirs),
+		fmt.Sprintf("bare chi handler %.0f/s", theirs),
+	)
 
 	raw, err := upserts(filepath.Join(dir, "raw.db"))
 	if err != nil {
@@ -218,8 +239,18 @@ func checkIns(s *suite) error {
 	if err != nil {
 		return err
 	}
-	s.add("check-in that changes a host's row, durable", "60 % of raw batched upserts", rate >= 0.6*raw,
-		fmt.Sprintf("%.0f/s, %.0f %% (over HTTP %.0f/s, client on the same cores)", rate, 100*rate/raw, over), fmt.Sprintf("database/sql, 256 a transaction: %.0f/s", raw))
+	s.add(
+		"check-in that changes a host's row, durable",
+		"60 % of raw batched upserts",
+		rate >= 0.6*raw,
+		fmt.Sprintf(
+			"%.0f/s, %.0f %% (over HTTP %.0f/s, client on the same cores)",
+			rate,
+			100*rate/raw,
+			over,
+		),
+		fmt.Sprintf("database/sql, 256 a transaction: %.0f/s", raw),
+	)
 	return nil
 }
 
@@ -260,7 +291,9 @@ func upserts(path string) (float64, error) {
 	}
 	defer db.Close()
 	db.SetMaxOpenConns(1)
-	if _, err := db.Exec("CREATE TABLE hosts (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, last_seen INTEGER, labels TEXT, traits TEXT, survey TEXT, revision INTEGER, sheet TEXT, carried TEXT, since TEXT, free TEXT, agent TEXT, task INTEGER) STRICT"); err != nil {
+	if _, err := db.Exec("CREATE TABLE hosts (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, last_seen INTEGER, labels TEXT, " +
+		"traits TEXT, survey TEXT, revision INTEGER, sheet TEXT, carried TEXT, since TEXT, free TEXT, agent TEXT, "+
+		"task INTEGER) STRICT"); err != nil {
 		return 0, err
 	}
 	n := 0
@@ -271,7 +304,8 @@ func upserts(path string) (float64, error) {
 			return 0, err
 		}
 		for range 256 {
-			if _, err := tx.Exec("INSERT INTO hosts VALUES (?, ?, ?, '{}', ?, ?, 1, '', '{}', '{}', '{}', 'x', 0) ON CONFLICT (id) DO UPDATE SET last_seen = excluded.last_seen, survey = excluded.survey",
+			if _, err := tx.Exec("INSERT INTO hosts VALUES (?, ?, ?, '{}', ?, ?, 1, '', '{}', '{}', '{}', 'x', 0) ON CONFLICT (id) DO UPDATE "+
+				"SET last_seen = excluded.last_seen, survey = excluded.survey",
 				n%agentCount, fmt.Sprintf("node-%05d", n%agentCount), n, source.Digest([]byte("traits")), source.Digest([]byte("survey"))); err != nil {
 				return 0, err
 			}

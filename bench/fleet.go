@@ -38,8 +38,17 @@ func largePolicy() (policy.Folder, error) {
 	var repos, rest strings.Builder
 	repos.WriteString("format: patient-lantern/1\nrepositories:\n")
 	for i := range repoCount {
-		fmt.Fprintf(&repos, "  repo-%03d:\n    title: Repository %d\n    support: vendor\n    settings: { series: \"%d\" }\n    keys: [%s]\n    deb: { url: \"https://packages.saltmarsh.example/%d/${series}\", suites: [\"${os.codename}\"], components: [main] }\n    cases:\n      - where: os.major >= 12\n        deb: { add-components: [extra] }\n",
-			i, i, i%9, keys[i%len(keys)], i)
+		fmt.Fprintf(
+			&repos,
+			"  repo-%03d:\n    title: Repository %d\n    support: vendor\n    settings: { series: \"%d\" }\n    keys: [%s]\n    deb: { url: "+
+				"\"https://packages.saltmarsh.example/%d/${series}\", suites: [\"${os.codename}\"], components: [main] }\n    cases:\n      - "+
+				"where: os.major >= 12\n        deb: { add-components: [extra] }\n",
+			i,
+			i,
+			i%9,
+			keys[i%len(keys)],
+			i,
+		)
 	}
 	rest.WriteString("format: patient-lantern/1\ngroups:\n")
 	for i := range groupCount {
@@ -68,12 +77,27 @@ func largeFleet() []resolve.Host {
 	sets := make([]*source.Traits, traitCount)
 	for i := range sets { // 20 releases, 5 versions of apt, 3 kinds of processor
 		release, apt, level := i%20, i/20%5, 1+i/100
-		sets[i] = &source.Traits{OS: source.OS{ID: "skerry", IDLike: []string{"debian"}, Version: fmt.Sprint(4 + release), Codename: fmt.Sprintf("code%d", release)},
-			Family: "deb", Arch: "x86_64", Architectures: []string{"amd64"}, CPU: source.CPU{Level: level}, Tools: map[string]string{"apt": fmt.Sprintf("2.6.%d", apt)}}
+		sets[i] = &source.Traits{
+			OS: source.OS{
+				ID:       "skerry",
+				IDLike:   []string{"debian"},
+				Version:  fmt.Sprint(4 + release),
+				Codename: fmt.Sprintf("code%d", release),
+			},
+			Family:        "deb",
+			Arch:          "x86_64",
+			Architectures: []string{"amd64"},
+			CPU:           source.CPU{Level: level},
+			Tools:         map[string]string{"apt": fmt.Sprintf("2.6.%d", apt)},
+		}
 	}
 	out := make([]resolve.Host, hostCount)
 	for i := range out {
-		out[i] = resolve.Host{Name: fmt.Sprintf("node-%06d.brinewick.test", i), Traits: sets[i%traitCount], Class: fmt.Sprint("traits-", i%traitCount)}
+		out[i] = resolve.Host{
+			Name:   fmt.Sprintf("node-%06d.brinewick.test", i),
+			Traits: sets[i%traitCount],
+			Class:  fmt.Sprint("traits-", i%traitCount),
+		}
 	}
 	return out
 }
@@ -120,13 +144,21 @@ func fleet(s *suite) error {
 	}
 	held := float64(after.HeapAlloc-min(before.HeapAlloc, after.HeapAlloc)) / (1 << 20)
 	yard := fmt.Sprintf("SHA-256 of %d sheets, %.0f MB: %s", len(distinct), float64(size)/1e6, sum.Round(time.Millisecond))
-	s.add("resolve 100,000 hosts, cold", "500 ms, 128 MiB", cold < 500*time.Millisecond && held < 128, fmt.Sprintf("%s, %.0f MiB held", cold.Round(time.Millisecond), held), yard)
+	s.add(
+		"resolve 100,000 hosts, cold",
+		"500 ms, 128 MiB",
+		cold < 500*time.Millisecond && held < 128,
+		fmt.Sprintf("%s, %.0f MiB held", cold.Round(time.Millisecond), held),
+		yard,
+	)
 
 	edited := policy.Folder{}
 	for n, d := range folder {
 		edited[n] = d
 	}
-	edited["repositories.yaml"] = []byte(strings.Replace(string(folder["repositories.yaml"]), "title: Repository 399", "title: Repository three hundred and ninety-nine", 1))
+	edited["repositories.yaml"] = []byte(
+		strings.Replace(string(folder["repositories.yaml"]), "title: Repository 399", "title: Repository three hundred and ninety-nine", 1),
+	)
 	p2, diags := policy.Load(edited, now)
 	if diag.HasErrors(diags) {
 		return fmt.Errorf("the edited policy has errors: %s", diags[0])
@@ -137,7 +169,13 @@ func fleet(s *suite) error {
 			r2.Resolve(hosts[i])
 		}
 	})
-	s.add("resolve them again after a one-line edit", "80 ms, 150 ms with reading", again < 80*time.Millisecond && again+load < 150*time.Millisecond, again.Round(time.Millisecond).String()+", and reading the folder "+load.Round(time.Millisecond).String(), yard)
+	s.add(
+		"resolve them again after a one-line edit",
+		"80 ms, 150 ms with reading",
+		again < 80*time.Millisecond && again+load < 150*time.Millisecond,
+		again.Round(time.Millisecond).String()+", and reading the folder "+load.Round(time.Millisecond).String(),
+		yard,
+	)
 
 	// Drift: one sheet changes, and every host is compared anew.
 	sheets := map[string]*source.Sheet{}
@@ -190,6 +228,12 @@ func fleet(s *suite) error {
 		}
 		_ = n
 	})
-	s.add("drift of 100,000 hosts after a change to one sheet", "200 ms", d < 200*time.Millisecond, fmt.Sprintf("%s, %d distinct pairs", d.Round(time.Microsecond), len(memo)), "100,000 map look-ups "+look.Round(time.Microsecond).String())
+	s.add(
+		"drift of 100,000 hosts after a change to one sheet",
+		"200 ms",
+		d < 200*time.Millisecond,
+		fmt.Sprintf("%s, %d distinct pairs", d.Round(time.Microsecond), len(memo)),
+		"100,000 map look-ups "+look.Round(time.Microsecond).String(),
+	)
 	return nil
 }

@@ -74,8 +74,14 @@ func main() {
 
 func (s *suite) markdown() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Benchmarks\n\nWritten by `make bench` on %s, with %s on %d cores. A figure counts beside its yardstick,\nwhich was taken in the same run on the same machine; the machine is shared and its speed varies.\n\n",
-		time.Now().Format("2006-01-02"), runtime.Version(), runtime.NumCPU())
+	fmt.Fprintf(
+		&b,
+		"# Benchmarks\n\nWritten by `make bench` on %s, with %s on %d cores. A figure counts beside its yardstick,\nwhich was taken in "+
+			"the same run on the same machine; the machine is shared and its speed varies.\n\n",
+		time.Now().Format("2006-01-02"),
+		runtime.Version(),
+		runtime.NumCPU(),
+	)
 	b.WriteString("| what | goal | measured | yardstick | met |\n| --- | --- | --- | --- | --- |\n")
 	for _, r := range s.rows {
 		met := "yes"

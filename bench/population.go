@@ -125,7 +125,12 @@ func populate(ctx context.Context, dir string, folder policy.Folder, fleet []res
 		if err != nil {
 			return nil, err
 		}
-		if _, _, err := st.Publish(ctx, store.Revision{Policy: source.Digest(body), Author: "first", Message: fmt.Sprint("edit ", i), Created: now}, body, nothing); err != nil {
+		if _, _, err := st.Publish(
+			ctx,
+			store.Revision{Policy: source.Digest(body), Author: "first", Message: fmt.Sprint("edit ", i), Created: now},
+			body,
+			nothing,
+		); err != nil {
 			return nil, err
 		}
 	}
@@ -140,8 +145,21 @@ func nothing(store.Revision, bool) store.Change { return store.Change{} }
 // a signature check.
 func surveyed(sheet *source.Sheet, t *source.Traits, variant int) *survey.Result {
 	files := fstest.MapFS{
-		"etc/os-release":      {Data: fmt.Appendf(nil, "ID=%s\nID_LIKE=%s\nVERSION_ID=%s\nVERSION_CODENAME=%s\n", t.OS.ID, t.OS.IDLike[0], t.OS.Version, t.OS.Codename), Mode: 0o644},
-		"var/lib/dpkg/status": {Data: []byte("Package: apt\nStatus: install ok installed\nArchitecture: amd64\nVersion: 2.6.1\n"), Mode: 0o644},
+		"etc/os-release": {
+			Data: fmt.Appendf(
+				nil,
+				"ID=%s\nID_LIKE=%s\nVERSION_ID=%s\nVERSION_CODENAME=%s\n",
+				t.OS.ID,
+				t.OS.IDLike[0],
+				t.OS.Version,
+				t.OS.Codename,
+			),
+			Mode: 0o644,
+		},
+		"var/lib/dpkg/status": {
+			Data: []byte("Package: apt\nStatus: install ok installed\nArchitecture: amd64\nVersion: 2.6.1\n"),
+			Mode: 0o644,
+		},
 	}
 	for i, f := range sheet.Files {
 		if variant%5 == 4 && i == 0 {
@@ -164,7 +182,11 @@ func (p *population) edited(title string) map[string][]byte {
 	for n, d := range p.folder {
 		out[n] = d
 	}
-	out["repositories.yaml"] = replaceOnce(p.folder["repositories.yaml"], "deb: { url: \"https://packages.saltmarsh.example/0/", "deb: { url: \"https://packages.saltmarsh.example/"+title+"/")
+	out["repositories.yaml"] = replaceOnce(
+		p.folder["repositories.yaml"],
+		"deb: { url: \"https://packages.saltmarsh.example/0/",
+		"deb: { url: \"https://packages.saltmarsh.example/"+title+"/",
+	)
 	return out
 }
 

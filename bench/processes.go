@@ -71,7 +71,12 @@ func processes(s *suite) error {
 	}
 	var pubs []string // every key another, as on a real host
 	for i := range 30 {
-		key, err := standin.NewKey(fmt.Sprintf("bench-%d", i), fmt.Sprintf("Saltmarsh %d <packages@saltmarsh.example>", i), time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), 5)
+		key, err := standin.NewKey(
+			fmt.Sprintf("bench-%d", i),
+			fmt.Sprintf("Saltmarsh %d <packages@saltmarsh.example>", i),
+			time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+			5,
+		)
 		if err != nil {
 			return err
 		}
@@ -82,7 +87,11 @@ func processes(s *suite) error {
 		pubs = append(pubs, pub)
 	}
 	for i := range 60 {
-		text := fmt.Sprintf("Types: deb\nURIs: https://packages.saltmarsh.example/%d\nSuites: stable\nComponents: main\nSigned-By: /etc/apt/keyrings/k%02d.asc\n", i, i%30)
+		text := fmt.Sprintf(
+			"Types: deb\nURIs: https://packages.saltmarsh.example/%d\nSuites: stable\nComponents: main\nSigned-By: /etc/apt/keyrings/k%02d.asc\n",
+			i,
+			i%30,
+		)
 		if err := os.WriteFile(filepath.Join(root, fmt.Sprintf("etc/apt/sources.list.d/s%02d.sources", i)), []byte(text), 0o644); err != nil {
 			return err
 		}
@@ -100,8 +109,18 @@ func processes(s *suite) error {
 	if err != nil {
 		return err
 	}
-	s.add("survey of 60 source files and 30 keys, whole process", "a quarter of apt, 25 MB resident", ratio <= 0.25 && resident < 25e6,
-		fmt.Sprintf("%s, %.0f %% of apt, %.0f MB", ours.Round(100*time.Microsecond), 100*ratio, float64(resident)/1e6), "apt-get indextargets "+theirs.Round(100*time.Microsecond).String())
+	s.add(
+		"survey of 60 source files and 30 keys, whole process",
+		"a quarter of apt, 25 MB resident",
+		ratio <= 0.25 && resident < 25e6,
+		fmt.Sprintf(
+			"%s, %.0f %% of apt, %.0f MB",
+			ours.Round(100*time.Microsecond),
+			100*ratio,
+			float64(resident)/1e6,
+		),
+		"apt-get indextargets "+theirs.Round(100*time.Microsecond).String(),
+	)
 
 	if err := otherFamilies(s, dir, pubs); err != nil {
 		return err
@@ -128,7 +147,13 @@ func processes(s *suite) error {
 	if err != nil {
 		return err
 	}
-	s.add("lantern policy check on 400 repositories, process start included", "300 ms", check < 300*time.Millisecond, check.Round(time.Millisecond).String(), "lantern --version "+start.Round(time.Millisecond).String())
+	s.add(
+		"lantern policy check on 400 repositories, process start included",
+		"300 ms",
+		check < 300*time.Millisecond,
+		check.Round(time.Millisecond).String(),
+		"lantern --version "+start.Round(time.Millisecond).String(),
+	)
 
 	info, err := os.Stat("bin/lantern-agent")
 	if err != nil {
@@ -146,7 +171,16 @@ func otherFamilies(s *suite, dir string, pubs []string) error {
 	conf, own := "[options]\nArchitecture = x86_64\nSigLevel = Required\n", "[options]\nArchitecture = x86_64\nSigLevel = Required\n"
 	for i := range 60 {
 		n := fmt.Sprintf("s%02d", i)
-		files[filepath.Join(zypp, "etc/zypp/repos.d", n+".repo")] = fmt.Sprintf("[%s]\nname=Saltmarsh %d for $releasever\nenabled=1\nautorefresh=1\nbaseurl=https://packages.saltmarsh.example/%d/$basearch/\ngpgkey=file:///etc/keys/k%02d.asc\npriority=%d\n", n, i, i, i%30, 50+i)
+		files[filepath.Join(zypp, "etc/zypp/repos.d", n+".repo")] = fmt.Sprintf(
+			"[%s]\nname=Saltmarsh %d for "+
+				"$releasever\nenabled=1\nautorefresh=1\nbaseurl=https://packages.saltmarsh.example/%d/$basearch/\n"+
+				"gpgkey=file:///etc/keys/k%02d.asc\npriority=%d\n",
+			n,
+			i,
+			i,
+			i%30,
+			50+i,
+		)
 		files[filepath.Join(zypp, fmt.Sprintf("etc/keys/k%02d.asc", i%30))] = pubs[i%30]
 		section := fmt.Sprintf("[%s]\nServer = https://packages.saltmarsh.example/%d/$repo/$arch\n", n, i)
 		files[filepath.Join(arch, "etc/pacman.d", n)], files[filepath.Join(machine, n)] = section, section
@@ -169,14 +203,30 @@ func otherFamilies(s *suite, dir string, pubs []string) error {
 		yardstick        []string
 	}{
 		{"survey of 60 .repo files and 30 keys, whole process", "a tenth of zypper", zypp, 0.1, []string{"zypper", "--root", zypp, "lr", "-d"}},
-		{"survey of 60 files that pacman.conf includes, whole process", "no slower than pacman-conf", arch, 1, []string{"pacman-conf", "--config", filepath.Join(machine, "pacman.conf")}},
+		{
+			"survey of 60 files that pacman.conf includes, whole process",
+			"no slower than pacman-conf",
+			arch,
+			1,
+			[]string{"pacman-conf", "--config", filepath.Join(machine, "pacman.conf")},
+		},
 	} {
-		ours, theirs, ratio, resident, err := paired(31, []string{"bin/lantern-agent", "read", "--root", c.root, "--format", "json"}, env, c.yardstick)
+		ours, theirs, ratio, resident, err := paired(
+			31,
+			[]string{"bin/lantern-agent", "read", "--root", c.root, "--format", "json"},
+			env,
+			c.yardstick,
+		)
 		if err != nil {
 			return err
 		}
-		s.add(c.what, c.goal, ratio <= c.most, fmt.Sprintf("%s, %.0f %%, %.0f MB", ours.Round(100*time.Microsecond), 100*ratio, float64(resident)/1e6),
-			c.yardstick[0]+" "+theirs.Round(100*time.Microsecond).String())
+		s.add(
+			c.what,
+			c.goal,
+			ratio <= c.most,
+			fmt.Sprintf("%s, %.0f %%, %.0f MB", ours.Round(100*time.Microsecond), 100*ratio, float64(resident)/1e6),
+			c.yardstick[0]+" "+theirs.Round(100*time.Microsecond).String(),
+		)
 	}
 	return nil
 }

@@ -44,7 +44,9 @@ func scale(s *suite) error {
 	var docs []store.Document
 	var traits, surveys []string
 	for i := range 300 {
-		t, err := source.Canonical(source.Traits{OS: source.OS{ID: "skerry", Name: fmt.Sprintf("Skerry %d", i%20), Version: fmt.Sprint(i)}, Family: "deb"})
+		t, err := source.Canonical(
+			source.Traits{OS: source.OS{ID: "skerry", Name: fmt.Sprintf("Skerry %d", i%20), Version: fmt.Sprint(i)}, Family: "deb"},
+		)
 		if err != nil {
 			return err
 		}
@@ -52,7 +54,11 @@ func scale(s *suite) error {
 		if err != nil {
 			return err
 		}
-		docs = append(docs, store.Document{Digest: source.Digest(t), Kind: store.KindTraits, Body: t}, store.Document{Digest: source.Digest(v), Kind: store.KindSurvey, Body: v})
+		docs = append(
+			docs,
+			store.Document{Digest: source.Digest(t), Kind: store.KindTraits, Body: t},
+			store.Document{Digest: source.Digest(v), Kind: store.KindSurvey, Body: v},
+		)
 		traits, surveys = append(traits, source.Digest(t)), append(surveys, source.Digest(v))
 	}
 	if err := st.PutDocuments(ctx, time.Now(), docs...); err != nil {
@@ -60,7 +66,15 @@ func scale(s *suite) error {
 	}
 	hosts := make([]*store.Host, hostCount)
 	for i := range hosts {
-		hosts[i] = &store.Host{Name: fmt.Sprintf("node-%06d.brinewick.test", i), Key: pub, Joined: time.Now(), LastSeen: time.Now(), Labels: map[string]string{"site": fmt.Sprint(i % 50)}, Traits: traits[i%300], Survey: surveys[i%300]}
+		hosts[i] = &store.Host{
+			Name:     fmt.Sprintf("node-%06d.brinewick.test", i),
+			Key:      pub,
+			Joined:   time.Now(),
+			LastSeen: time.Now(),
+			Labels:   map[string]string{"site": fmt.Sprint(i % 50)},
+			Traits:   traits[i%300],
+			Survey:   surveys[i%300],
+		}
 	}
 	if err := st.AddHosts(ctx, hosts); err != nil {
 		return err
@@ -92,6 +106,12 @@ func scale(s *suite) error {
 	}
 	slices.Sort(times)
 	p99 := times[len(times)*99/100]
-	s.add("any page of the list of 100,000 hosts, filtered and sorted", "100 ms at the 99th percentile", p99 < 100*time.Millisecond, p99.Round(time.Millisecond).String(), "median "+times[len(times)/2].Round(time.Millisecond).String())
+	s.add(
+		"any page of the list of 100,000 hosts, filtered and sorted",
+		"100 ms at the 99th percentile",
+		p99 < 100*time.Millisecond,
+		p99.Round(time.Millisecond).String(),
+		"median "+times[len(times)/2].Round(time.Millisecond).String(),
+	)
 	return nil
 }

@@ -15,16 +15,53 @@ import (
 func texts(s *suite) error {
 	var list, stanzas strings.Builder
 	for i := 0; list.Len() < 8<<20; i++ {
-		fmt.Fprintf(&list, "# repository %d\ndeb [arch=amd64 signed-by=/etc/apt/keyrings/k%d.asc] https://packages.saltmarsh.example/apt/%d.x stable main extra\n# deb https://packages.saltmarsh.example/apt/%d.x testing main\n", i, i, i, i)
+		fmt.Fprintf(
+			&list,
+			"# repository %d\ndeb [arch=amd64 signed-by=/etc/apt/keyrings/k%d.asc] https://packages.saltmarsh.example/apt/%d.x stable main "+
+				"extra\n# deb https://packages.saltmarsh.example/apt/%d.x testing main\n",
+			i,
+			i,
+			i,
+			i,
+		)
 	}
 	for i := 0; stanzas.Len() < 8<<20; i++ {
-		fmt.Fprintf(&stanzas, "# repository %d\nTypes: deb\nURIs: https://packages.saltmarsh.example/apt/%d.x\nSuites: stable\nComponents: main extra\nSigned-By: /etc/apt/keyrings/k%d.asc\n\n", i, i, i)
+		fmt.Fprintf(
+			&stanzas,
+			"# repository %d\nTypes: deb\nURIs: https://packages.saltmarsh.example/apt/%d.x\nSuites: stable\nComponents: main "+
+				"extra\nSigned-By: /etc/apt/keyrings/k%d.asc\n\n",
+			i,
+			i,
+			i,
+		)
 	}
 	var repos, servers, remotes strings.Builder
 	for i := 0; repos.Len() < 8<<20; i++ {
-		fmt.Fprintf(&repos, "# repository %d\n[saltmarsh-%d]\nname=Saltmarsh %d for $releasever\nbaseurl=https://packages.saltmarsh.example/rpm/%d.x/$basearch\nenabled=1\ngpgcheck = 1\n\n", i, i, i, i)
-		fmt.Fprintf(&servers, "# repository %d\n[saltmarsh-%d]\nSigLevel = Required DatabaseOptional\nServer = https://packages.saltmarsh.example/arch/%d.x/$repo/$arch\nInclude = /etc/pacman.d/mirrorlist-%d\n\n", i, i, i, i)
-		fmt.Fprintf(&remotes, "[remote \"saltmarsh-%d\"]\nurl=https://apps.saltmarsh.example/%d/repo/\nxa.title=Saltmarsh %d\ngpg-verify=true\n\n", i, i, i)
+		fmt.Fprintf(
+			&repos,
+			"# repository %d\n[saltmarsh-%d]\nname=Saltmarsh %d for "+
+				"$releasever\nbaseurl=https://packages.saltmarsh.example/rpm/%d.x/$basearch\nenabled=1\ngpgcheck = 1\n\n",
+			i,
+			i,
+			i,
+			i,
+		)
+		fmt.Fprintf(
+			&servers,
+			"# repository %d\n[saltmarsh-%d]\nSigLevel = Required DatabaseOptional\nServer = "+
+				"https://packages.saltmarsh.example/arch/%d.x/$repo/$arch\nInclude = /etc/pacman.d/mirrorlist-%d\n\n",
+			i,
+			i,
+			i,
+			i,
+		)
+		fmt.Fprintf(
+			&remotes,
+			"[remote \"saltmarsh-%d\"]\nurl=https://apps.saltmarsh.example/%d/repo/\nxa.title=Saltmarsh %d\ngpg-verify=true\n\n",
+			i,
+			i,
+			i,
+		)
 	}
 	for _, c := range []struct {
 		name  string

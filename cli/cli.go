@@ -98,7 +98,11 @@ func (a *app) complain(err error) int {
 		status = ex.status
 	case errors.As(err, &away):
 		status = ExitService
-		msg += fmt.Sprintf(" (address from %s); start one with `lantern serve`, or give another address with --service, LANTERN_SERVICE or service: in a settings file", a.from)
+		msg += fmt.Sprintf(
+			" (address from %s); start one with `lantern serve`, or give another address with --service, LANTERN_SERVICE or service: in a "+
+				"settings file",
+			a.from,
+		)
 	case errors.As(err, &refused):
 		status = ExitService
 		if refused.Status == 422 || refused.Status == 409 || refused.Status == 404 { // it answers, and the answer is no
@@ -129,9 +133,10 @@ own, else lantern/settings.yaml in $XDG_CONFIG_HOME or ~/.config.`
 func (a *app) root() *cobra.Command {
 	var tokenFile string
 	root := &cobra.Command{
-		Use:           "lantern",
-		Short:         "Package sources of a fleet: shared policy, careful changes, drift found",
-		Long:          "Patient Lantern keeps repository, signing-key and channel definitions for a fleet\nof hosts as shared policy, carries changes to hosts, and finds those that have drifted.\n\n" + exitHelp,
+		Use:   "lantern",
+		Short: "Package sources of a fleet: shared policy, careful changes, drift found",
+		Long: "Patient Lantern keeps repository, signing-key and channel definitions for a fleet\nof hosts as shared policy, " +
+			"carries changes to hosts, and finds those that have drifted.\n\n" + exitHelp,
 		Example:       "  lantern hosts\n  lantern policy check ./policy\n  lantern drift",
 		Version:       Version,
 		SilenceUsage:  true,
@@ -151,9 +156,42 @@ func (a *app) root() *cobra.Command {
 	f.StringVar(&a.format, "format", "", "table or json, for some commands csv or sarif too (default table)")
 	f.StringVar(&a.colour, "colour", "", "auto, always or never (default auto)")
 	must(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"table", "json"}, cobra.ShellCompDirectiveNoFileComp)))
-	must(root.RegisterFlagCompletionFunc("colour", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp)))
-	root.AddGroup(&cobra.Group{ID: "fleet", Title: "The fleet:"}, &cobra.Group{ID: "policy", Title: "Policy and change:"}, &cobra.Group{ID: "contracts", Title: "Contracts and seats:"}, &cobra.Group{ID: "run", Title: "Running it:"})
-	root.AddCommand(a.hosts(), a.host(), a.drift(), a.heal(), a.read(), a.survey(), a.explain(), a.learn(), a.policy(), a.revisions(), a.preview(), a.rollout(), a.channel(), a.contract(), a.seat(), a.account(), a.serve(), a.demo(), a.operator(), a.secrets(), a.openapi(), a.schema())
+	must(
+		root.RegisterFlagCompletionFunc(
+			"colour",
+			cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp),
+		),
+	)
+	root.AddGroup(
+		&cobra.Group{ID: "fleet", Title: "The fleet:"},
+		&cobra.Group{ID: "policy", Title: "Policy and change:"},
+		&cobra.Group{ID: "contracts", Title: "Contracts and seats:"},
+		&cobra.Group{ID: "run", Title: "Running it:"},
+	)
+	root.AddCommand(
+		a.hosts(),
+		a.host(),
+		a.drift(),
+		a.heal(),
+		a.read(),
+		a.survey(),
+		a.explain(),
+		a.learn(),
+		a.policy(),
+		a.revisions(),
+		a.preview(),
+		a.rollout(),
+		a.channel(),
+		a.contract(),
+		a.seat(),
+		a.account(),
+		a.serve(),
+		a.demo(),
+		a.operator(),
+		a.secrets(),
+		a.openapi(),
+		a.schema(),
+	)
 	guard(root)
 	return root
 }

@@ -39,7 +39,8 @@ func (a *app) policyCompare() *cobra.Command {
 		Long: "Compare two policies; each is a folder, or the number of a revision. Comments, order, spelling and\n" +
 			"the files in which definitions stand make no difference. With --surveys it is also shown which hosts\n" +
 			"get other files. Exit status 1 when they differ.",
-		Example: "  lantern policy compare 3 ./policy\n  lantern policy compare 3 4 --format json\n  lantern policy compare ../main/policy ./policy --surveys ./surveys",
+		Example: "  lantern policy compare 3 ./policy\n  lantern policy compare 3 4 --format json\n  lantern policy compare " +
+			"../main/policy ./policy --surveys ./surveys",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			out := comparison{Before: args[0], After: args[1], Differences: []policy.Difference{}}
 			var both [2]*policy.Policy
@@ -85,7 +86,10 @@ func (a *app) policyOf(ctx context.Context, which string) (*policy.Policy, error
 		return nil, err
 	}
 	p, diags := policy.Load(policy.Folder(r.Files), time.Now())
-	bad := slices.DeleteFunc(diag.Errors(diags), func(d diag.Diagnostic) bool { return d.Code == "key-unusable" }) // it was checked when it was published
+	bad := slices.DeleteFunc(
+		diag.Errors(diags),
+		func(d diag.Diagnostic) bool { return d.Code == "key-unusable" },
+	) // it was checked when it was published
 	if len(bad) > 0 {
 		return nil, no("revision %d can no longer be read: %s", n, bad[0])
 	}
@@ -133,7 +137,13 @@ func sheetsDiff(before, after *source.Sheet) string {
 		for _, rule := range s.InPlace {
 			var b strings.Builder
 			fmt.Fprintf(&b, "enabled %t\n", rule.Enabled)
-			for _, x := range [][2]string{{"suites", strings.Join(rule.Suites, " ")}, {"sections", strings.Join(rule.Sections, " ")}, {"components", strings.Join(rule.Components, " ")}, {"add", strings.Join(rule.Add, " ")}, {"drop", strings.Join(rule.Drop, " ")}} {
+			for _, x := range [][2]string{
+				{"suites", strings.Join(rule.Suites, " ")},
+				{"sections", strings.Join(rule.Sections, " ")},
+				{"components", strings.Join(rule.Components, " ")},
+				{"add", strings.Join(rule.Add, " ")},
+				{"drop", strings.Join(rule.Drop, " ")},
+			} {
 				if x[1] != "" {
 					b.WriteString(x[0] + " " + x[1] + "\n")
 				}
@@ -211,7 +221,11 @@ func (a *app) showComparison(c comparison, hosts bool) {
 		a.out.Printf("\nNo host gets other files.")
 	}
 	for _, g := range c.Hosts {
-		a.out.Printf("\n%s %s", a.out.Paint(view.Bold, view.Count(len(g.Hosts), "host gets", "hosts get")+" other files:"), someNames(g.Hosts, 8))
+		a.out.Printf(
+			"\n%s %s",
+			a.out.Paint(view.Bold, view.Count(len(g.Hosts), "host gets", "hosts get")+" other files:"),
+			someNames(g.Hosts, 8),
+		)
 		a.out.Diff(2, shortKeysInDiff(g.Diff))
 	}
 }

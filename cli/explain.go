@@ -20,13 +20,16 @@ func (a *app) explain() *cobra.Command {
 	var revision int64
 	var dir, from string
 	cmd := &cobra.Command{
-		Use: "explain HOST [FILE[:LINE] | REPOSITORY]", Short: "Say why a host has what it should have, line by line, and why not what it has not", GroupID: "fleet",
-		Args: cobra.RangeArgs(1, 2), ValidArgsFunction: a.completeHosts,
+		Use:     "explain HOST [FILE[:LINE] | REPOSITORY]",
+		Short:   "Say why a host has what it should have, line by line, and why not what it has not",
+		GroupID: "fleet",
+		Args:    cobra.RangeArgs(1, 2), ValidArgsFunction: a.completeHosts,
 		Long: "Say why a host has what a revision gives it. With a file, each line of it is led back to the\n" +
 			"repository, the assignment, the case and the setting that made it, and to where each stands in the\n" +
 			"policy. With a repository that the host does not have it says what would have to hold.\n\n" +
 			"With --policy and --surveys a folder is explained for a saved survey, and no service is needed.",
-		Example: "  lantern explain gw-05\n  lantern explain gw-05 saltmarsh\n  lantern explain gw-05 saltmarsh.sources:6\n  lantern explain model-3 fulmar\n" +
+		Example: "  lantern explain gw-05\n  lantern explain gw-05 saltmarsh\n  lantern explain gw-05 saltmarsh.sources:6\n  lantern " +
+			"explain model-3 fulmar\n" +
 			"  lantern explain gw-05 --policy ./policy --surveys ./surveys",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (dir == "") != (from == "") {
@@ -174,7 +177,11 @@ func (a *app) explained(e reason.Explanation, what string) {
 				n++
 				i++
 				if n <= 1 && !strings.Contains(f.Lines[i].Text, "-----BEGIN") && !strings.HasPrefix(l.Text, "-----BEGIN") {
-					a.out.Printf("%s  %s", a.out.Paint(view.Dim, fmt.Sprintf("%4d", f.Lines[i].Number)), a.out.Paint(view.Bold, f.Lines[i].Text))
+					a.out.Printf(
+						"%s  %s",
+						a.out.Paint(view.Dim, fmt.Sprintf("%4d", f.Lines[i].Number)),
+						a.out.Paint(view.Bold, f.Lines[i].Text),
+					)
 					n--
 				}
 			}

@@ -63,7 +63,17 @@ func (a *app) hosts() *cobra.Command {
 		Use: "hosts", Short: "List the fleet: system, revision, state, when last seen", GroupID: "fleet", Args: cobra.NoArgs,
 		Example: "  lantern hosts\n  lantern hosts --state drifted,failed --sort -findings\n  lantern hosts --match site=north --format json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			page, err := a.client().Hosts(cmd.Context(), client.List{Query: q, Filter: map[string][]string{"state": states, "family": family}, Sort: l.sort(), Page: l.page, PerPage: l.perPage})
+			page, err := a.client().
+				Hosts(
+					cmd.Context(),
+					client.List{
+						Query:   q,
+						Filter:  map[string][]string{"state": states, "family": family},
+						Sort:    l.sort(),
+						Page:    l.page,
+						PerPage: l.perPage,
+					},
+				)
 			if err != nil {
 				return err
 			}
@@ -85,7 +95,17 @@ func (a *app) hosts() *cobra.Command {
 			for _, h := range page.Hosts {
 				rows = append(rows, a.hostRow(h))
 			}
-			a.out.Table([]view.Column{{Name: "HOST"}, {Name: "STATE"}, {Name: "SYSTEM"}, {Name: "REVISION", Right: true}, {Name: "LAST SEEN"}, {Name: "WHY", Gives: true}}, rows)
+			a.out.Table(
+				[]view.Column{
+					{Name: "HOST"},
+					{Name: "STATE"},
+					{Name: "SYSTEM"},
+					{Name: "REVISION", Right: true},
+					{Name: "LAST SEEN"},
+					{Name: "WHY", Gives: true},
+				},
+				rows,
+			)
 			l.more(a, len(page.Hosts), page.Total)
 			return nil
 		},
@@ -107,11 +127,23 @@ func (a *app) hostRow(h api.Host) []view.Cell {
 	if h.LastSeen != nil {
 		seen = view.Ago(time.Since(*h.LastSeen))
 	}
-	return []view.Cell{view.T(h.Name), {Text: look.sign + " " + h.State, Style: look.style}, view.T(h.OS), view.T(rev), view.T(seen), view.T(h.Detail)}
+	return []view.Cell{
+		view.T(h.Name),
+		{Text: look.sign + " " + h.State, Style: look.style},
+		view.T(h.OS),
+		view.T(rev),
+		view.T(seen),
+		view.T(h.Detail),
+	}
 }
 
 func (a *app) host() *cobra.Command {
-	cmd := &cobra.Command{Use: "host", Short: "Show, invite, label or retire one host", GroupID: "fleet", Example: "  lantern host show gw-01\n  lantern host invite gw-07.brinewick.test"}
+	cmd := &cobra.Command{
+		Use:     "host",
+		Short:   "Show, invite, label or retire one host",
+		GroupID: "fleet",
+		Example: "  lantern host show gw-01\n  lantern host invite gw-07.brinewick.test",
+	}
 	cmd.AddCommand(a.hostShow(), a.hostInvite(), a.hostLabel(), a.hostRetire())
 	return cmd
 }
@@ -157,7 +189,11 @@ func (a *app) hostShow() *cobra.Command {
 					a.finding(f, false)
 				}
 				if d.Diff != "" {
-					a.out.Printf("\n%s %s", a.out.Paint(view.Bold, "Healing would change"), a.out.Paint(view.Dim, "(lantern heal "+args[0]+")"))
+					a.out.Printf(
+						"\n%s %s",
+						a.out.Paint(view.Bold, "Healing would change"),
+						a.out.Paint(view.Dim, "(lantern heal "+args[0]+")"),
+					)
 					a.out.Diff(2, d.Diff)
 				}
 			} else if d.Revision > 0 {
@@ -184,7 +220,14 @@ func (a *app) hostInvite() *cobra.Command {
 			if done, err := a.json(i); done {
 				return err
 			}
-			a.out.Printf("On %s, as root, until %s:\n\n  lantern-agent join --service %s --token %s\n  lantern-agent run\n\nThe token works once and pins this service's key.", i.Host, i.Expires.Local().Format("2006-01-02 15:04"), a.service, i.Token)
+			a.out.Printf(
+				"On %s, as root, until %s:\n\n  lantern-agent join --service %s --token %s\n  lantern-agent run\n\nThe token works once and "+
+					"pins this service's key.",
+				i.Host,
+				i.Expires.Local().Format("2006-01-02 15:04"),
+				a.service,
+				i.Token,
+			)
 			return nil
 		},
 	}
@@ -194,8 +237,11 @@ func (a *app) hostInvite() *cobra.Command {
 
 func (a *app) hostLabel() *cobra.Command {
 	return &cobra.Command{
-		Use: "label HOST [KEY=VALUE | KEY-]...", Short: "Give a host labels, or take them away", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeHosts,
-		Example: "  lantern host label gw-01 site=north duty=relay\n  lantern host label gw-01 duty-",
+		Use:               "label HOST [KEY=VALUE | KEY-]...",
+		Short:             "Give a host labels, or take them away",
+		Args:              cobra.MinimumNArgs(1),
+		ValidArgsFunction: a.completeHosts,
+		Example:           "  lantern host label gw-01 site=north duty=relay\n  lantern host label gw-01 duty-",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := a.client().Host(cmd.Context(), args[0])
 			if err != nil {
@@ -254,7 +300,12 @@ func (a *app) finding(f api.Finding, host bool) {
 	if host {
 		head += "  " + a.out.Paint(view.Bold, f.Host)
 	}
-	a.out.Printf("%s  %s  %s", head, a.out.Paint(view.Cyan, where), a.out.Paint(view.Dim, fmt.Sprintf("since %s, %s", f.Since.Local().Format("15:04:05"), view.Ago(time.Since(f.Since)))))
+	a.out.Printf(
+		"%s  %s  %s",
+		head,
+		a.out.Paint(view.Cyan, where),
+		a.out.Paint(view.Dim, fmt.Sprintf("since %s, %s", f.Since.Local().Format("15:04:05"), view.Ago(time.Since(f.Since)))),
+	)
 	a.out.Printf("%s", a.out.Wrap(3, f.Message+" ["+f.Class+"]"))
 }
 
@@ -263,11 +314,21 @@ func (a *app) drift() *cobra.Command {
 	var severities, classes []string
 	var diff bool
 	cmd := &cobra.Command{
-		Use: "drift [HOST]", Short: "Show what differs from the policy: host, file and line, since when", GroupID: "fleet", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeHosts,
-		Long:    "Show every finding, the worst first.\n\n  !! danger  packages could come from somebody who should not supply them\n  !  fault   the host does not get what it should, or gets what it should not\n  -  note    worth knowing",
+		Use:               "drift [HOST]",
+		Short:             "Show what differs from the policy: host, file and line, since when",
+		GroupID:           "fleet",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completeHosts,
+		Long: "Show every finding, the worst first.\n\n  !! danger  packages could come from somebody who should not supply " +
+			"them\n  !  fault   the host does not get what it should, or gets what it should not\n  -  note    worth knowing",
 		Example: "  lantern drift\n  lantern drift gw-03 --diff\n  lantern drift --severity danger --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			list := client.List{Filter: map[string][]string{"severity": severities, "class": classes}, Sort: l.sort(), Page: l.page, PerPage: l.perPage}
+			list := client.List{
+				Filter:  map[string][]string{"severity": severities, "class": classes},
+				Sort:    l.sort(),
+				Page:    l.page,
+				PerPage: l.perPage,
+			}
 			if len(args) == 1 {
 				list.Filter["host"] = args
 			}
@@ -329,7 +390,11 @@ func (a *app) standing(s api.Standing) {
 		n    int
 		what string
 	}{
-		{s.Failed, "failed, or whose agent cannot work"}, {s.Silent, "silent"}, {s.Changing, "being changed"}, {s.NoSurvey, "without a survey yet"}, {s.NoRevision, "to which no revision was carried"},
+		{s.Failed, "failed, or whose agent cannot work"},
+		{s.Silent, "silent"},
+		{s.Changing, "being changed"},
+		{s.NoSurvey, "without a survey yet"},
+		{s.NoRevision, "to which no revision was carried"},
 		{s.Invited, "invited and not joined"},
 	} {
 		if x.n > 0 {
@@ -343,7 +408,11 @@ func (a *app) standing(s api.Standing) {
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{s.Unfetched, "with sources that could not be refreshed"}, {s.Older, "on an older revision"}, {s.Unread, "on which something could not be read"}} {
+	}{
+		{s.Unfetched, "with sources that could not be refreshed"},
+		{s.Older, "on an older revision"},
+		{s.Unread, "on which something could not be read"},
+	} {
 		if x.n > 0 {
 			of = append(of, fmt.Sprintf("%d %s", x.n, x.what))
 		}
@@ -357,8 +426,14 @@ func (a *app) heal() *cobra.Command {
 	var wait time.Duration
 	var aside bool
 	cmd := &cobra.Command{
-		Use: "heal HOST", Short: "Put right what has drifted on a host", GroupID: "fleet", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts,
-		Long:    "Put right what has drifted on a host: the files of the policy, and the lines of others that it\nspeaks of. A file that stops the package manager and that the policy does not know is gone around;\nwith --set-aside it is renamed (its name then ends in .disabled), so that nothing stops it any more.",
+		Use:               "heal HOST",
+		Short:             "Put right what has drifted on a host",
+		GroupID:           "fleet",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeHosts,
+		Long: "Put right what has drifted on a host: the files of the policy, and the lines of others that it\nspeaks of. A " +
+			"file that stops the package manager and that the policy does not know is gone around;\nwith --set-aside it is renamed (its name " +
+			"then ends in .disabled), so that nothing stops it any more.",
 		Example: "  lantern heal gw-03\n  lantern heal desk-1 --set-aside",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := a.client().HealAs(cmd.Context(), args[0], api.HealOrder{SetAside: aside})
@@ -393,8 +468,10 @@ func (a *app) read() *cobra.Command {
 	var texts bool
 	cmd := &cobra.Command{
 		Use: "read", Short: "Show what is configured on a root folder; needs no service", GroupID: "fleet", Args: cobra.NoArgs,
-		Long:    "Read package sources, keys and traits off a root folder: this machine's, or that of\nanother. Nothing is run and nothing is changed.",
-		Example: "  lantern read\n  lantern read --root demo-hosts/gw-03\n  lantern read --root /mnt/image --format json | jq '.sources[].effective_urls'\n  lantern read --root demo-hosts/gw-03 --texts > surveys/gw-03.brinewick.test.json",
+		Long: "Read package sources, keys and traits off a root folder: this machine's, or that of\nanother. Nothing is run and " +
+			"nothing is changed.",
+		Example: "  lantern read\n  lantern read --root demo-hosts/gw-03\n  lantern read --root /mnt/image --format json | jq " +
+			"'.sources[].effective_urls'\n  lantern read --root demo-hosts/gw-03 --texts > surveys/gw-03.brinewick.test.json",
 		RunE: func(_ *cobra.Command, _ []string) error {
 			err := read.Root(root, a.format, texts, a.out)
 			var missing *read.Missing

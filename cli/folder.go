@@ -23,7 +23,8 @@ var starter embed.FS
 func (a *app) policyNew() *cobra.Command {
 	return &cobra.Command{
 		Use: "new FOLDER", Short: "Write a commented starter folder", Args: cobra.ExactArgs(1),
-		Long:    "Write a policy folder to begin with: a few files with comments that say what goes where. The\nfolder must not be there, or be empty. To begin with what a fleet has, see lantern learn.",
+		Long: "Write a policy folder to begin with: a few files with comments that say what goes where. The\nfolder must not be there, " +
+			"or be empty. To begin with what a fleet has, see lantern learn.",
 		Example: "  lantern policy new ./policy\n  lantern policy check ./policy",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := emptyFolder(args[0]); err != nil {

@@ -63,7 +63,7 @@ func kills(usual int) int {
 // acknowledged is what a service said that it had done.
 type acknowledged struct {
 	mu                  sync.Mutex
-	operators, invites  []string
+	operators           []string
 	labels              map[string]string
 	revisions           map[int64]string
 	rollouts, stopped   map[int64]bool

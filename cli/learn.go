@@ -24,7 +24,8 @@ func (a *app) learn() *cobra.Command {
 			"names, labels and traits, keys are taken along and pinned. What only one host has is named; leave\n" +
 			"such hosts out with --leave. Read and edit the result: it says what is, not what should be.\n\n" +
 			"Without --surveys the fleet's last surveys are taken from the service. The folder must not be there,\nor be empty.",
-		Example: "  lantern learn ./policy\n  lantern learn ./policy --leave desk-1,gw-04\n  lantern survey save ./surveys && lantern learn ./policy --surveys ./surveys",
+		Example: "  lantern learn ./policy\n  lantern learn ./policy --leave desk-1,gw-04\n  lantern survey save ./surveys && lantern " +
+			"learn ./policy --surveys ./surveys",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := emptyFolder(args[0]); err != nil {
 				return err
@@ -51,8 +52,15 @@ func (a *app) learn() *cobra.Command {
 			if done, err := a.json(res); done {
 				return err
 			}
-			a.out.Printf("%s from %s: %s, %d of them edited in place, %s. Written to %s.", a.out.Paint(view.Bold, "Learnt"), view.Count(res.Hosts, "host", "hosts"),
-				view.Count(res.Repositories, "repository", "repositories"), res.InPlace, view.Count(res.Keys, "key", "keys"), args[0])
+			a.out.Printf(
+				"%s from %s: %s, %d of them edited in place, %s. Written to %s.",
+				a.out.Paint(view.Bold, "Learnt"),
+				view.Count(res.Hosts, "host", "hosts"),
+				view.Count(res.Repositories, "repository", "repositories"),
+				res.InPlace,
+				view.Count(res.Keys, "key", "keys"),
+				args[0],
+			)
 			for _, n := range res.Notes {
 				a.out.Printf("%s %s: %s", a.out.Paint(view.Yellow, "!"), n.Host, n.Message)
 			}

@@ -163,7 +163,12 @@ func previewOne(h *saved.Snapshot, sheet *source.Sheet) *api.PreviewGroup {
 }
 
 func (a *app) survey() *cobra.Command {
-	cmd := &cobra.Command{Use: "survey", Short: "Save what is configured on the fleet, to work on without a service", GroupID: "fleet", Example: "  lantern survey save ./surveys"}
+	cmd := &cobra.Command{
+		Use:     "survey",
+		Short:   "Save what is configured on the fleet, to work on without a service",
+		GroupID: "fleet",
+		Example: "  lantern survey save ./surveys",
+	}
 	cmd.AddCommand(a.surveySave())
 	return cmd
 }
@@ -174,7 +179,8 @@ func (a *app) surveySave() *cobra.Command {
 		Use: "save FOLDER", Short: "Save the last survey of each host as FOLDER/HOST.json", Args: cobra.ExactArgs(1),
 		Long: "Save the last survey of each host, with its labels and the texts of its source files, passwords\n" +
 			"masked, as FOLDER/HOST.json. policy check, preview, explain and learn take such a folder with --surveys.",
-		Example: "  lantern survey save ./surveys\n  lantern survey save ./surveys --match site=reef\n  lantern preview ./policy --surveys ./surveys",
+		Example: "  lantern survey save ./surveys\n  lantern survey save ./surveys --match site=reef\n  lantern preview ./policy " +
+			"--surveys ./surveys",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.saveSurveys(cmd.Context(), args[0], match)
 		},

@@ -33,7 +33,8 @@ func (a *app) published(ctx context.Context, number string) (n int64, p api.Publ
 func (a *app) policyFetch() *cobra.Command {
 	return &cobra.Command{
 		Use: "fetch REVISION FOLDER", Short: "Write the folder that was published as a revision", Args: cobra.ExactArgs(2),
-		Long:    "Write the policy folder that was published as a revision, to look at, to compare, or to go on from.\nThe folder must not be there, or be empty.",
+		Long: "Write the policy folder that was published as a revision, to look at, to compare, or to go on from.\nThe folder must " +
+			"not be there, or be empty.",
 		Example: "  lantern policy fetch 3 ./policy-3\n  lantern policy compare ./policy-3 ./policy",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, p, err := a.published(cmd.Context(), args[0])
@@ -62,14 +63,16 @@ func (a *app) policyFetch() *cobra.Command {
 
 // insideFolder reports whether a name stays inside the folder that it is put in.
 func insideFolder(name string) bool {
-	return name != "" && !path.IsAbs(name) && path.Clean(name) == name && name != ".." && !strings.HasPrefix(name, "../") && filepath.IsLocal(filepath.FromSlash(name))
+	return name != "" && !path.IsAbs(name) && path.Clean(name) == name && name != ".." && !strings.HasPrefix(name, "../") &&
+		filepath.IsLocal(filepath.FromSlash(name))
 }
 
 func (a *app) policyRestore() *cobra.Command {
 	var message string
 	cmd := &cobra.Command{
 		Use: "restore REVISION", Short: "Publish an earlier revision again, as the newest", Args: cobra.ExactArgs(1),
-		Long: "Go back: publish the folder of an earlier revision again, under the next number. No host changes\nuntil a rollout carries it there. A host never goes back to a number that it has passed, so that\n" +
+		Long: "Go back: publish the folder of an earlier revision again, under the next number. No host changes\nuntil a rollout carries " +
+			"it there. A host never goes back to a number that it has passed, so that\n" +
 			"nobody who keeps an old delivery can make it go back.",
 		Example: "  lantern policy restore 3\n  lantern preview && lantern rollout begin",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -91,7 +94,11 @@ func (a *app) policyRestore() *cobra.Command {
 				a.out.Printf("Revision %d holds this very folder already; nothing new was published.", r.Number)
 				return nil
 			}
-			a.out.Printf("%s It says what revision %d said. Next: lantern preview, then lantern rollout begin", a.out.Paint(view.Bold, fmt.Sprintf("Revision %d published.", r.Number)), n)
+			a.out.Printf(
+				"%s It says what revision %d said. Next: lantern preview, then lantern rollout begin",
+				a.out.Paint(view.Bold, fmt.Sprintf("Revision %d published.", r.Number)),
+				n,
+			)
 			return nil
 		},
 	}

@@ -44,7 +44,8 @@ func (a *app) serve() *cobra.Command {
 	var interval, tend, patience time.Duration
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service, with the console in it", GroupID: "run", Args: cobra.NoArgs,
-		Long:    "Run the service. On its first start it prints the first operator's token, once.\nWithout a certificate, put it behind something that speaks TLS, or keep it on loopback.",
+		Long: "Run the service. On its first start it prints the first operator's token, once.\nWithout a certificate, put it behind " +
+			"something that speaks TLS, or keep it on loopback.",
 		Example: "  lantern serve --data /var/lib/lantern\n  lantern serve --listen :7800 --tls-cert cert.pem --tls-key key.pem",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if (cert == "") != (key == "") {
@@ -68,7 +69,10 @@ func (a *app) serve() *cobra.Command {
 					return no("the certificate cannot be used: %v; give --tls-cert and --tls-key in PEM, of one pair", err)
 				}
 			}
-			s, err := OpenService(ctx, ServiceOptions{Data: data, Secrets: secrets, Log: log, Interval: interval, Tend: tend, Patience: patience, TLS: cert != ""})
+			s, err := OpenService(
+				ctx,
+				ServiceOptions{Data: data, Secrets: secrets, Log: log, Interval: interval, Tend: tend, Patience: patience, TLS: cert != ""},
+			)
 			if err != nil {
 				return no("%v", err)
 			}
@@ -87,13 +91,25 @@ func (a *app) serve() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&listen, "listen", "127.0.0.1:7800", "address to listen on")
 	f.StringVar(&data, "data", "lantern-data", "folder of the database and the signing key")
-	f.StringVar(&secrets, "secrets-key", "", "file of the age key that secrets are encrypted with (default secrets-key.txt in\nthe data folder; LANTERN_SECRETS_KEY may hold the key itself instead)")
+	f.StringVar(
+		&secrets,
+		"secrets-key",
+		"",
+		"file of the age key that secrets are encrypted with (default secrets-key.txt in\nthe data folder; LANTERN_SECRETS_KEY may hold "+
+			"the key itself instead)",
+	)
 	f.DurationVar(&tend, "tend", 5*time.Minute, "how often vendors' desks are asked")
 	f.StringVar(&cert, "tls-cert", "", "certificate file (PEM)")
 	f.StringVar(&key, "tls-key", "", "key file (PEM)")
 	f.StringVar(&logLevel, "log", "info", "debug, info, warn or error")
 	f.DurationVar(&interval, "check-in", time.Minute, "how often a host checks in")
-	f.DurationVar(&patience, "leave-behind", 15*time.Minute, "how long a host with a change to carry out may give no sign of life before\nthe others go on without it; it catches up when it comes back")
+	f.DurationVar(
+		&patience,
+		"leave-behind",
+		15*time.Minute,
+		"how long a host with a change to carry out may give no sign of life before\nthe others go on without it; it catches up when it "+
+			"comes back",
+	)
 	return cmd
 }
 
@@ -165,7 +181,22 @@ func (r *Running) open(ctx context.Context, o ServiceOptions) error {
 	if err != nil {
 		return err
 	}
-	r.Service, err = service.New(ctx, service.Options{Store: r.Store, Key: key, Log: o.Log, Interval: o.Interval, Now: o.Now, Console: console.Files(), Version: Version, Vault: secrets, Tend: o.Tend, Patience: o.Patience, TLS: o.TLS})
+	r.Service, err = service.New(
+		ctx,
+		service.Options{
+			Store:    r.Store,
+			Key:      key,
+			Log:      o.Log,
+			Interval: o.Interval,
+			Now:      o.Now,
+			Console:  console.Files(),
+			Version:  Version,
+			Vault:    secrets,
+			Tend:     o.Tend,
+			Patience: o.Patience,
+			TLS:      o.TLS,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -180,10 +211,20 @@ func (r *Running) missing(ctx context.Context, keyFile, secretsFile string) erro
 		return err
 	}
 	if _, err := os.Lstat(keyFile); errors.Is(err, fs.ErrNotExist) && relies.Hosts > 0 {
-		return fmt.Errorf("the signing key %s is missing, and %d hosts have pinned it: with another key they would refuse everything. Put it back from a backup; if it is lost, start with an empty data folder and let the hosts join it", keyFile, relies.Hosts)
+		return fmt.Errorf(
+			"the signing key %s is missing, and %d hosts have pinned it: with another key they would refuse everything. Put it back from a "+
+				"backup; if it is lost, start with an empty data folder and let the hosts join it",
+			keyFile,
+			relies.Hosts,
+		)
 	}
 	if _, err := os.Lstat(secretsFile); errors.Is(err, fs.ErrNotExist) && os.Getenv(vault.Variable) == "" && relies.Secrets > 0 {
-		return fmt.Errorf("the secrets' key %s is missing, and %d secrets are encrypted with it. Put it back from a backup, or name it with --secrets-key or %s", secretsFile, relies.Secrets, vault.Variable)
+		return fmt.Errorf(
+			"the secrets' key %s is missing, and %d secrets are encrypted with it. Put it back from a backup, or name it with --secrets-key or %s",
+			secretsFile,
+			relies.Secrets,
+			vault.Variable,
+		)
 	}
 	return nil
 }
@@ -212,7 +253,13 @@ func closedToOthers(name string, folder bool) error {
 		if folder {
 			want = "0700"
 		}
-		return fmt.Errorf("%s can be reached by others (mode %04o), and it holds keys; change its mode: chmod %s %s", name, mode, want, name)
+		return fmt.Errorf(
+			"%s can be reached by others (mode %04o), and it holds keys; change its mode: chmod %s %s",
+			name,
+			mode,
+			want,
+			name,
+		)
 	}
 	return nil
 }
@@ -255,7 +302,14 @@ func signingKey(name string) (ed25519.PrivateKey, error) {
 
 // Serve answers on a listener until the context ends.
 func (r *Running) Serve(ctx context.Context, ln net.Listener, cert, key string) error {
-	srv := &http.Server{Handler: r.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, WriteTimeout: 3 * time.Minute, IdleTimeout: 3 * time.Minute, MaxHeaderBytes: 32 << 10}
+	srv := &http.Server{
+		Handler:           r.Handler(),
+		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       60 * time.Second,
+		WriteTimeout:      3 * time.Minute,
+		IdleTimeout:       3 * time.Minute,
+		MaxHeaderBytes:    32 << 10,
+	}
 	failed := make(chan error, 1)
 	go func() {
 		if cert != "" {
@@ -289,7 +343,8 @@ func (a *app) demo() *cobra.Command {
 	o := demo.Options{}
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run everything on this machine: service, upstreams and simulated hosts", GroupID: "run", Args: cobra.NoArgs,
-		Long:    "Run the service, stand-ins for the vendors' repositories and\nsubscription desks, and simulated hosts with real agents, all on loopback.\nFolders demo-hosts and demo-state are made anew in the current folder. Ctrl-C ends all of it.",
+		Long: "Run the service, stand-ins for the vendors' repositories and\nsubscription desks, and simulated hosts with real agents, " +
+			"all on loopback.\nFolders demo-hosts and demo-state are made anew in the current folder. Ctrl-C ends all of it.",
 		Example: "  lantern demo",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := untilSignal(cmd.Context())
@@ -321,7 +376,12 @@ func (a *app) demo() *cobra.Command {
 }
 
 func (a *app) operator() *cobra.Command {
-	cmd := &cobra.Command{Use: "operator", Short: "List, add and remove who may sign in", GroupID: "run", Example: "  lantern operator add mira --role reader"}
+	cmd := &cobra.Command{
+		Use:     "operator",
+		Short:   "List, add and remove who may sign in",
+		GroupID: "run",
+		Example: "  lantern operator add mira --role reader",
+	}
 	list := &cobra.Command{
 		Use: "list", Short: "List who may sign in", Args: cobra.NoArgs, Example: "  lantern operator list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -342,7 +402,10 @@ func (a *app) operator() *cobra.Command {
 	}
 	var role []string
 	add := &cobra.Command{
-		Use: "add NAME", Short: "Add an operator, or give one a new token; the token is printed once", Args: cobra.ExactArgs(1), Example: "  lantern operator add mira --role reader",
+		Use:     "add NAME",
+		Short:   "Add an operator, or give one a new token; the token is printed once",
+		Args:    cobra.ExactArgs(1),
+		Example: "  lantern operator add mira --role reader",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o, err := a.client().AddOperator(cmd.Context(), api.OperatorOrder{Name: args[0], Role: cmp.Or(one(role), store.RoleReader)})
 			if err != nil {
@@ -372,7 +435,11 @@ func (a *app) operator() *cobra.Command {
 
 func (a *app) openapi() *cobra.Command {
 	return &cobra.Command{
-		Use: "openapi", Short: "Print the OpenAPI description of the service", GroupID: "run", Args: cobra.NoArgs, Example: "  lantern openapi > openapi.json",
+		Use:     "openapi",
+		Short:   "Print the OpenAPI description of the service",
+		GroupID: "run",
+		Args:    cobra.NoArgs,
+		Example: "  lantern openapi > openapi.json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			dir, err := os.MkdirTemp("", "lantern-openapi-")
 			if err != nil {
@@ -396,7 +463,11 @@ func (a *app) openapi() *cobra.Command {
 
 func (a *app) schema() *cobra.Command {
 	return &cobra.Command{
-		Use: "schema survey|policy", Short: "Print the JSON Schema of what lantern read prints, or of policy files", GroupID: "run", Args: cobra.ExactArgs(1), ValidArgs: []string{"survey", "policy"},
+		Use:       "schema survey|policy",
+		Short:     "Print the JSON Schema of what lantern read prints, or of policy files",
+		GroupID:   "run",
+		Args:      cobra.ExactArgs(1),
+		ValidArgs: []string{"survey", "policy"},
 		Long: "Print a JSON Schema (2020-12): survey is what lantern read prints; policy is for editors, which\n" +
 			"complete keys and show mistakes with it while one types. policy check finds what a schema cannot say.",
 		Example: "  lantern schema survey > survey.schema.json\n  lantern schema policy > policy.schema.json",

@@ -115,7 +115,14 @@ func askings(p *policy.Policy, facts []func(string) (string, bool)) (list []aski
 					continue
 				}
 				seen[name+" "+u+" "+suite] = true
-				x := asking{repository: name, at: r.Deb.Pos, url: deb.EffectiveURL(u, ""), suite: suite, said: r.Deb.Releases, lookup: lookup}
+				x := asking{
+					repository: name,
+					at:         r.Deb.Pos,
+					url:        deb.EffectiveURL(u, ""),
+					suite:      suite,
+					said:       r.Deb.Releases,
+					lookup:     lookup,
+				}
 				if r.Deb.Pin != nil {
 					x.pin, x.at = r.Deb.Pin.Value, r.Deb.Pin.Pos
 				}
@@ -124,7 +131,10 @@ func askings(p *policy.Policy, facts []func(string) (string, bool)) (list []aski
 		}
 		if len(list) == before {
 			skipped = append(skipped, diag.Diagnostic{Code: "release-unknown", Severity: diag.Warning, Pos: r.Deb.Pos,
-				Message: fmt.Sprintf("the Release file of %q was not asked for: its place depends on the host", name), Remedy: "give surveys of hosts: --surveys FOLDER (lantern survey save)"})
+				Message: fmt.Sprintf(
+					"the Release file of %q was not asked for: its place depends on the host",
+					name,
+				), Remedy: "give surveys of hosts: --surveys FOLDER (lantern survey save)"})
 		}
 	}
 	return list, skipped
@@ -136,7 +146,13 @@ func (x asking) hold(ctx context.Context) (d *diag.Diagnostic, ok bool) {
 	text, err := fetchRelease(ctx, x.url, x.suite)
 	if err != nil {
 		return &diag.Diagnostic{Code: "release-unknown", Severity: diag.Warning, Pos: x.at,
-			Message: fmt.Sprintf("the Release file of %q (%s %s) could not be had: %s", x.repository, family.MaskURL(x.url), x.suite, family.HideWords(err.Error(), nil)), Remedy: "try again, or hold what the policy says against it by hand"}, false
+			Message: fmt.Sprintf(
+				"the Release file of %q (%s %s) could not be had: %s",
+				x.repository,
+				family.MaskURL(x.url),
+				x.suite,
+				family.HideWords(err.Error(), nil),
+			), Remedy: "try again, or hold what the policy says against it by hand"}, false
 	}
 	r := deb.ParseRelease(text)
 	r.URL, r.Suite = x.url, x.suite

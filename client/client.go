@@ -197,7 +197,12 @@ func (c *Client) Host(ctx context.Context, name string) (api.HostDetail, error) 
 
 // Explain says why a host has what a revision gives it; 0 for the newest.
 func (c *Client) Explain(ctx context.Context, name string, revision int64) (reason.Explanation, error) {
-	return get[reason.Explanation](ctx, c, "/api/hosts/"+url.PathEscape(name)+"/explanation", url.Values{"revision": {strconv.FormatInt(revision, 10)}})
+	return get[reason.Explanation](
+		ctx,
+		c,
+		"/api/hosts/"+url.PathEscape(name)+"/explanation",
+		url.Values{"revision": {strconv.FormatInt(revision, 10)}},
+	)
 }
 
 // Survey returns a host's last survey with the texts of its source files.

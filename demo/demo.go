@@ -43,7 +43,11 @@ func Policy(address, secure string) (map[string][]byte, error) {
 			return err
 		}
 		data, err := policyFiles.ReadFile(name)
-		out[strings.TrimPrefix(name, "policy/")] = bytes.ReplaceAll(bytes.ReplaceAll(data, []byte(Address), []byte(address)), []byte(Secure), []byte(secure))
+		out[strings.TrimPrefix(name, "policy/")] = bytes.ReplaceAll(
+			bytes.ReplaceAll(data, []byte(Address), []byte(address)),
+			[]byte(Secure),
+			[]byte(secure),
+		)
 		return err
 	})
 	return out, err
@@ -182,7 +186,11 @@ func Run(ctx context.Context, o Options) (err error) {
 	serveErr := make(chan error, 1)
 	running.Go(func() { serveErr <- svc.Serve(ctx, ln, "", "") })
 	service := "http://" + ln.Addr().String()
-	settings := fmt.Sprintf("# Written by lantern demo, for commands that are run in this folder.\nservice: %s\ntoken: %s\n", service, token)
+	settings := fmt.Sprintf(
+		"# Written by lantern demo, for commands that are run in this folder.\nservice: %s\ntoken: %s\n",
+		service,
+		token,
+	)
 	settingsName := filepath.Join(o.Dir, ".lantern.yaml")
 	if err := os.WriteFile(settingsName, []byte(settings), 0o600); err != nil {
 		return err
@@ -207,7 +215,16 @@ func Run(ctx context.Context, o Options) (err error) {
 	}
 	c := client.New(service, token)
 	for name, login := range standin.Logins() {
-		if _, err := c.AddAccount(ctx, api.AccountOrder{Name: name, Title: "Brinewick Tidal Observatory", Desk: "http://" + world.Desks + "/" + name, Login: login, Password: standin.DeskPassword}); err != nil {
+		if _, err := c.AddAccount(
+			ctx,
+			api.AccountOrder{
+				Name:     name,
+				Title:    "Brinewick Tidal Observatory",
+				Desk:     "http://" + world.Desks + "/" + name,
+				Login:    login,
+				Password: standin.DeskPassword,
+			},
+		); err != nil {
 			return fmt.Errorf("giving the service the account at %s: %w", name, err)
 		}
 	}
@@ -242,7 +259,12 @@ func Run(ctx context.Context, o Options) (err error) {
 	o.Say("  %s rollout begin", self)
 	o.Say("  %s channel list", self)
 	o.Say("  %s seat list", self)
-	o.Say("  %s read --root demo-hosts/%s    %s and others are there to be read: dnf, zypper, pacman, flatpak\n", self, standin.FamilyHosts[0].Name, standin.FamilyHosts[0].Name)
+	o.Say(
+		"  %s read --root demo-hosts/%s    %s and others are there to be read: dnf, zypper, pacman, flatpak\n",
+		self,
+		standin.FamilyHosts[0].Name,
+		standin.FamilyHosts[0].Name,
+	)
 	o.Say("Ctrl-C ends all of it.")
 	select {
 	case <-ctx.Done():

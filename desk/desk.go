@@ -93,10 +93,18 @@ func (a *Account) Book(ctx context.Context) (Book, error) {
 	var b Book
 	err := a.call(ctx, http.MethodGet, "/book", nil, &b)
 	if err == nil && (len(b.Contracts) > mostContracts || len(b.Seats) > mostSeats) {
-		return Book{}, fmt.Errorf("%w: it lists %d contracts and %d seats, and no organisation has more than %d and %d", ErrAway, len(b.Contracts), len(b.Seats), mostContracts, mostSeats)
+		return Book{}, fmt.Errorf(
+			"%w: it lists %d contracts and %d seats, and no organisation has more than %d and %d",
+			ErrAway,
+			len(b.Contracts),
+			len(b.Seats),
+			mostContracts,
+			mostSeats,
+		)
 	}
 	for i := range b.Contracts {
-		if c := &b.Contracts[i]; err == nil && (c.Number == "" || c.Cover != subscription.CoverSeats && c.Cover != subscription.CoverOrganisation || c.Seats < 0) {
+		if c := &b.Contracts[i]; err == nil &&
+			(c.Number == "" || c.Cover != subscription.CoverSeats && c.Cover != subscription.CoverOrganisation || c.Seats < 0) {
 			err = fmt.Errorf("%w: contract %q cannot be understood", ErrAway, c.Number)
 		}
 	}

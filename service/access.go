@@ -76,7 +76,11 @@ func readClaim(text string, v *hostView, now time.Time) (claim api.AccessClaim, 
 	case claim.Host != v.Name:
 		return claim, key, fmt.Errorf("the claim is of %s, and this is %s", claim.Host, v.Name)
 	case d > grantSkew || d < -grantSkew:
-		return claim, key, fmt.Errorf("the claim is of %s; is the clock of the host right? It differs by %s", claim.Issued.UTC().Format(time.RFC3339), d.Abs().Round(time.Second))
+		return claim, key, fmt.Errorf(
+			"the claim is of %s; is the clock of the host right? It differs by %s",
+			claim.Issued.UTC().Format(time.RFC3339),
+			d.Abs().Round(time.Second),
+		)
 	}
 	if err := key.UnmarshalJSON([]byte(claim.Key)); err != nil || !key.IsPublic() {
 		return claim, key, errors.New("the key in the claim is not a public JWK")
@@ -169,7 +173,11 @@ func (s *Service) sealGrant(g api.AccessGrant, to jose.JSONWebKey) (string, erro
 	if err != nil {
 		return "", err
 	}
-	enc, err := jose.NewEncrypter(jose.A256GCM, jose.Recipient{Algorithm: jose.ECDH_ES_A256KW, Key: to.Key}, (&jose.EncrypterOptions{}).WithContentType("JWT"))
+	enc, err := jose.NewEncrypter(
+		jose.A256GCM,
+		jose.Recipient{Algorithm: jose.ECDH_ES_A256KW, Key: to.Key},
+		(&jose.EncrypterOptions{}).WithContentType("JWT"),
+	)
 	if err != nil {
 		return "", err
 	}

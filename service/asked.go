@@ -119,7 +119,10 @@ func unmet(v *hostView, needs []source.SheetNeed) (missing, unknown []string) {
 			case !known:
 				unknown = append(unknown, fmt.Sprintf("%s needs %d MiB free in %s", n.Repository, n.Free[folder]>>20, folder))
 			case free < n.Free[folder]:
-				missing = append(missing, fmt.Sprintf("%s needs %d MiB free in %s, and there are %d", n.Repository, n.Free[folder]>>20, folder, free>>20))
+				missing = append(
+					missing,
+					fmt.Sprintf("%s needs %d MiB free in %s, and there are %d", n.Repository, n.Free[folder]>>20, folder, free>>20),
+				)
 			}
 		}
 	}

@@ -166,7 +166,10 @@ func (a *authenticator) agent(r *http.Request) (*host, error) {
 	if err := t.Claims(key, &c); err != nil {
 		return nil, errors.New("the token is not signed with the key of this host; let it join again")
 	}
-	if err := c.ValidateWithLeeway(jwt.Expected{Issuer: h.row().Name, AnyAudience: jwt.Audience{api.AgentAudience}, Time: now}, time.Minute); err != nil {
+	if err := c.ValidateWithLeeway(
+		jwt.Expected{Issuer: h.row().Name, AnyAudience: jwt.Audience{api.AgentAudience}, Time: now},
+		time.Minute,
+	); err != nil {
 		return nil, fmt.Errorf("the token does not count (is the clock of the host right?): %w", err)
 	}
 	if c.Expiry == nil || c.Expiry.Time().Sub(now) > 15*time.Minute {
@@ -257,7 +260,10 @@ func newSigner(key ed25519.PrivateKey) (*signer, error) {
 		to  *jose.Signer
 		typ jose.ContentType
 	}{{&out.jws, api.TypeDelivery}, {&out.grants, api.TypeGrant}} {
-		if *x.to, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: key, KeyID: thumb}}, (&jose.SignerOptions{}).WithType(x.typ)); err != nil {
+		if *x.to, err = jose.NewSigner(
+			jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: key, KeyID: thumb}},
+			(&jose.SignerOptions{}).WithType(x.typ),
+		); err != nil {
 			return nil, err
 		}
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"strings"
 
 	"patientlantern.example/lantern/store"
 )
@@ -72,12 +71,15 @@ const (
 var least = map[string]string{
 	"show-session": store.RoleReader, "sign-out": store.RoleReader,
 	"list-hosts": store.RoleReader, "show-host": store.RoleReader, "explain-host": store.RoleReader, "show-survey": store.RoleReader,
-	"show-history": store.RoleReader, "events": store.RoleReader,
+	"events":      store.RoleReader,
 	"retire-host": store.RoleOperator, "label-host": store.RoleOperator, "heal-host": store.RoleOperator, "invite-host": store.RoleOperator,
 	"list-drift":   store.RoleReader,
 	"check-policy": store.RoleReader, "preview-policy": store.RoleReader, "publish-policy": store.RoleOperator,
 	"list-revisions": store.RoleReader, "show-revision": store.RoleReader, "preview": store.RoleReader,
-	"begin-rollout": store.RoleOperator, "list-rollouts": store.RoleReader, "show-rollout": store.RoleReader, "stop-rollout": store.RoleOperator,
+	"begin-rollout": store.RoleOperator,
+	"list-rollouts": store.RoleReader,
+	"show-rollout":  store.RoleReader,
+	"stop-rollout":  store.RoleOperator,
 	"list-accounts": store.RoleReader, "add-account": store.RoleOperator, "remove-account": store.RoleOperator,
 	"list-contracts": store.RoleReader, "list-seats": store.RoleReader, "take-seat": store.RoleOperator, "release-seat": store.RoleOperator,
 	"list-channels": store.RoleReader, "outlook": store.RoleReader, "rotate-secrets": store.RoleOperator,
@@ -141,16 +143,4 @@ func (s *Service) note(ctx context.Context, entries ...store.Entry) {
 	if err := s.store.Note(ctx, entries...); err != nil && ctx.Err() == nil {
 		s.log.Error("writing the journal", "command", entries[0].Command, "error", err)
 	}
-}
-
-// actorName is an actor as people read it.
-func actorName(text string) string {
-	kind, name, ok := strings.Cut(text, ":")
-	switch {
-	case !ok:
-		return "the service"
-	case kind == actorHost:
-		return "the host"
-	}
-	return name
 }

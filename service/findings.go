@@ -39,7 +39,9 @@ func (in *driftQuery) check() error {
 	}
 	for _, class := range in.Class {
 		if !slices.Contains(drift.Classes, class) {
-			return huma.Error422UnprocessableEntity(fmt.Sprintf("there is no class %.60q; classes are %s", class, strings.Join(drift.Classes, ", ")))
+			return huma.Error422UnprocessableEntity(
+				fmt.Sprintf("there is no class %.60q; classes are %s", class, strings.Join(drift.Classes, ", ")),
+			)
 		}
 	}
 	return nil
@@ -62,7 +64,8 @@ func (in *driftQuery) rows(hosts []*host) (rows []findingRow, hit int) {
 		before := len(rows)
 		for i := range v.findings {
 			f := &v.findings[i]
-			if len(in.Severity) > 0 && !slices.Contains(in.Severity, f.Severity) || len(in.Class) > 0 && !slices.Contains(in.Class, f.Class) {
+			if len(in.Severity) > 0 && !slices.Contains(in.Severity, f.Severity) ||
+				len(in.Class) > 0 && !slices.Contains(in.Class, f.Class) {
 				continue
 			}
 			r := findingRow{v: v, i: int32(i), at: int32(len(rows))}

@@ -18,6 +18,7 @@ import (
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/standing"
 	"patientlantern.example/lantern/store"
 )
@@ -85,7 +86,12 @@ func loadFleet(ctx context.Context, s *Service) (*fleet, error) {
 	if err := reading.Wait(); err != nil {
 		return nil, err
 	}
-	f := &fleet{byName: make(map[string]*host, len(rows)), interval: s.opts.Interval, patience: s.opts.Patience, sorted: make([]*host, len(rows))}
+	f := &fleet{
+		byName:   make(map[string]*host, len(rows)),
+		interval: s.opts.Interval,
+		patience: s.opts.Patience,
+		sorted:   make([]*host, len(rows)),
+	}
 	now := s.now()
 	// Hosts with equal surveys stand side by side, so that a document is read once.
 	order := make([]int, len(rows))
@@ -315,6 +321,7 @@ func (h *host) summary(now time.Time) api.Host {
 	if out.Labels == nil {
 		out.Labels = map[string]string{}
 	}
+	out.OldAgent = v.Agent != "" && v.Form < source.NewestForm
 	if t := h.seenAt(); !t.IsZero() {
 		out.LastSeen = &t
 	}
@@ -336,7 +343,8 @@ func (h *host) summary(now time.Time) api.Host {
 		case v.Trouble != "":
 			out.Detail = v.Trouble
 		case h.runs.twice(now):
-			out.Detail = "two machines check in with this host's identity: one is a copy; let it begin anew (lantern-agent forget) and join under a name of its own"
+			out.Detail = "two machines check in with this host's identity: one is a copy; let it begin anew (lantern-agent forget) and join " +
+				"under a name of its own"
 		default:
 			out.Detail = v.Failure
 		}
@@ -354,7 +362,12 @@ func (h *host) summary(now time.Time) api.Host {
 	case api.StateSteady:
 		out.Detail = "as the policy says"
 		for _, f := range standing.OpenByDecision(v.follows, now) {
-			out.Detail = fmt.Sprintf("open by decision: %s follows %s until %s", f.Channel, f.Choice, f.Decision.Review.Format(time.DateOnly))
+			out.Detail = fmt.Sprintf(
+				"open by decision: %s follows %s until %s",
+				f.Channel,
+				f.Choice,
+				f.Decision.Review.Format(time.DateOnly),
+			)
 		}
 		if v.Unfetched > 0 {
 			out.Detail = fmt.Sprintf("as the policy says; %d sources could not be refreshed at the last change", v.Unfetched)

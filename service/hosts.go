@@ -48,7 +48,9 @@ func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostP
 	now := s.now()
 	for _, st := range in.State {
 		if !slices.Contains(api.States, st) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no state %q; states are %s", st, strings.Join(api.States, ", ")))
+			return nil, huma.Error422UnprocessableEntity(
+				fmt.Sprintf("there is no state %q; states are %s", st, strings.Join(api.States, ", ")),
+			)
 		}
 	}
 	page := api.HostPage{Hosts: []api.Host{}, States: map[string]int{}}
@@ -146,7 +148,12 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 	h.mu.Unlock()
 	d := api.HostDetail{
 		Host: h.summary(s.now()), Joined: v.Joined, Agent: v.Agent, Free: v.Free,
-		Sources: []source.Source{}, Keys: []source.Key{}, Problems: []source.Problem{}, Drift: []api.Finding{}, Impossible: []string{}, Reasons: []api.Reason{},
+		Sources:    []source.Source{},
+		Keys:       []source.Key{},
+		Problems:   []source.Problem{},
+		Drift:      []api.Finding{},
+		Impossible: []string{},
+		Reasons:    []api.Reason{},
 	}
 	if d.Free == nil {
 		d.Free = map[string]int64{}
@@ -216,7 +223,11 @@ func (s *Service) invite(ctx context.Context, in *inviteIn) (*body[api.Invite], 
 	}
 	secret, _ := NewToken("plj_")
 	token := secret + "." + s.key.thumb
-	i := store.Invite{Host: strings.ToLower(in.Body.Host), Author: operatorFrom(ctx).Name, Expires: s.now().Add(time.Duration(hours) * time.Hour)}
+	i := store.Invite{
+		Host:    strings.ToLower(in.Body.Host),
+		Author:  operatorFrom(ctx).Name,
+		Expires: s.now().Add(time.Duration(hours) * time.Hour),
+	}
 	if err := s.store.AddInvite(ctx, hashToken(token), i, noted(s.entry(actorFrom(ctx), "invite-host", kindHost, i.Host))); err != nil {
 		return nil, s.refuse(err)
 	}
@@ -236,7 +247,9 @@ func (s *Service) setLabels(ctx context.Context, in *labelsIn) (*body[api.Host],
 	}
 	for k, v := range in.Body.Labels {
 		if !labelForm(k) || len(v) > 200 {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the label %q cannot be taken; a label's name is letters, digits and _, at most 63, its value at most 200", k))
+			return nil, huma.Error422UnprocessableEntity(
+				fmt.Sprintf("the label %q cannot be taken; a label's name is letters, digits and _, at most 63, its value at most 200", k),
+			)
 		}
 	}
 	if _, err := s.change(ctx, h, "label-host", func(v *hostView) error { v.Labels = in.Body.Labels; return nil }, nil); err != nil {

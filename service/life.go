@@ -192,7 +192,14 @@ func (s *Service) lookAtKeys(ctx context.Context) {
 }
 
 // beforeSwap are the steps at which nothing was touched yet.
-var beforeSwap = map[string]bool{api.StepVerify: true, api.StepSurvey: true, api.StepPlan: true, api.StepJournal: true, api.StepStage: true, api.StepTry: true}
+var beforeSwap = map[string]bool{
+	api.StepVerify:  true,
+	api.StepSurvey:  true,
+	api.StepPlan:    true,
+	api.StepJournal: true,
+	api.StepStage:   true,
+	api.StepTry:     true,
+}
 
 // hear takes a sign of life of a host at work. It reports false where an operator has
 // stopped the change and nothing was touched yet.

@@ -25,10 +25,22 @@ type metrics struct {
 func newMetrics(f *fleet) *metrics {
 	m := &metrics{
 		registry: prometheus.NewRegistry(),
-		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "lantern_http_request_seconds", Help: "Time to answer a request.", Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8)}, []string{"method", "route", "status"}),
+		requests: prometheus.NewHistogramVec(
+			prometheus.HistogramOpts{
+				Name:    "lantern_http_request_seconds",
+				Help:    "Time to answer a request.",
+				Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8),
+			},
+			[]string{"method", "route", "status"},
+		),
 		checkIns: prometheus.NewCounter(prometheus.CounterOpts{Name: "lantern_check_ins_total", Help: "Check-ins of agents."}),
-		changed:  prometheus.NewCounter(prometheus.CounterOpts{Name: "lantern_check_ins_changed_total", Help: "Check-ins that changed what is stored of a host."}),
-		refused:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "lantern_refused_total", Help: "Calls that were refused."}, []string{"who"}),
+		changed: prometheus.NewCounter(
+			prometheus.CounterOpts{Name: "lantern_check_ins_changed_total", Help: "Check-ins that changed what is stored of a host."},
+		),
+		refused: prometheus.NewCounterVec(
+			prometheus.CounterOpts{Name: "lantern_refused_total", Help: "Calls that were refused."},
+			[]string{"who"},
+		),
 	}
 	m.registry.MustRegister(m.requests, m.checkIns, m.changed, m.refused, &stateCollector{f, time.Now},
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
@@ -54,8 +66,13 @@ func (m *metrics) measure(next http.Handler) http.Handler {
 }
 
 var (
-	hostsDesc    = prometheus.NewDesc("lantern_hosts", "Hosts by state.", []string{"state"}, nil)
-	unknownDesc  = prometheus.NewDesc("lantern_hosts_not_known", "Hosts of which it is not known whether they are as the policy says, and why not.", []string{"why"}, nil)
+	hostsDesc   = prometheus.NewDesc("lantern_hosts", "Hosts by state.", []string{"state"}, nil)
+	unknownDesc = prometheus.NewDesc(
+		"lantern_hosts_not_known",
+		"Hosts of which it is not known whether they are as the policy says, and why not.",
+		[]string{"why"},
+		nil,
+	)
 	findingsDesc = prometheus.NewDesc("lantern_findings", "Findings by severity.", []string{"severity"}, nil)
 )
 
@@ -91,7 +108,16 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 		ch <- prometheus.MustNewConstMetric(hostsDesc, prometheus.GaugeValue, float64(n), s)
 	}
 	t := counted.standing()
-	for why, n := range map[string]int{"failed": t.Failed, "silent": t.Silent, "changing": t.Changing, "no-survey": t.NoSurvey, "no-revision": t.NoRevision, "not-refreshed": t.Unfetched, "older-revision": t.Older, "unread": t.Unread} {
+	for why, n := range map[string]int{
+		"failed":         t.Failed,
+		"silent":         t.Silent,
+		"changing":       t.Changing,
+		"no-survey":      t.NoSurvey,
+		"no-revision":    t.NoRevision,
+		"not-refreshed":  t.Unfetched,
+		"older-revision": t.Older,
+		"unread":         t.Unread,
+	} {
 		ch <- prometheus.MustNewConstMetric(unknownDesc, prometheus.GaugeValue, float64(n), why)
 	}
 	for s, n := range severities {

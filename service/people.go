@@ -28,7 +28,12 @@ type operatorIn struct {
 func (s *Service) addOperator(ctx context.Context, in *operatorIn) (*body[api.Operator], error) {
 	token, hash := NewToken("plo_")
 	o := store.Operator{Name: in.Body.Name, Role: in.Body.Role, Created: s.now().UTC()}
-	if err := s.store.AddOperator(ctx, o, hash, noted(detailed(s.entry(actorFrom(ctx), "add-operator", kindOperator, o.Name), map[string]string{"role": o.Role}))); err != nil {
+	if err := s.store.AddOperator(
+		ctx,
+		o,
+		hash,
+		noted(detailed(s.entry(actorFrom(ctx), "add-operator", kindOperator, o.Name), map[string]string{"role": o.Role})),
+	); err != nil {
 		return nil, s.refuse(err)
 	}
 	s.auth.forget()

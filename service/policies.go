@@ -115,7 +115,15 @@ func Looked(p *policy.Policy) api.Looked {
 			groups++
 		}
 	}
-	return api.Looked{Files: len(p.Files), Keys: len(p.Keys), Repositories: len(p.Repositories), Channels: len(p.Channels), Contracts: len(p.Contracts), Groups: groups, Assignments: len(p.Assignments)}
+	return api.Looked{
+		Files:        len(p.Files),
+		Keys:         len(p.Keys),
+		Repositories: len(p.Repositories),
+		Channels:     len(p.Channels),
+		Contracts:    len(p.Contracts),
+		Groups:       groups,
+		Assignments:  len(p.Assignments),
+	}
 }
 
 type folderIn struct {

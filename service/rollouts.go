@@ -72,7 +72,9 @@ func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Ro
 func (s *Service) targets(ctx context.Context, r store.Revision) ([]*host, error) {
 	open, err := s.store.OpenRollout(ctx, store.KindRollout)
 	if err == nil {
-		return nil, huma.Error409Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d", open.ID, open.ID))
+		return nil, huma.Error409Conflict(
+			fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d", open.ID, open.ID),
+		)
 	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return nil, s.refuse(err)
@@ -98,11 +100,26 @@ func free(hosts []*host, r store.Revision) error {
 	for _, h := range hosts {
 		v := h.row()
 		if v.Task != 0 && !v.behind() {
-			return huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d; try again when it is done, or stop it: lantern rollout stop %d", v.Name, v.Task, v.Task))
+			return huma.Error409Conflict(
+				fmt.Sprintf(
+					"%s is being changed by rollout %d; try again when it is done, or stop it: lantern rollout stop %d",
+					v.Name,
+					v.Task,
+					v.Task,
+				),
+			)
 		}
 		if r.Number < v.Revision {
-			return huma.Error409Conflict(fmt.Sprintf("%s has revision %d already, and a host does not go back to revision %d as it is: publish it again (lantern policy restore %d), then begin",
-				v.Name, v.Revision, r.Number, r.Number))
+			return huma.Error409Conflict(
+				fmt.Sprintf(
+					"%s has revision %d already, and a host does not go back to revision %d as it is: publish it again (lantern policy restore "+
+						"%d), then begin",
+					v.Name,
+					v.Revision,
+					r.Number,
+					r.Number,
+				),
+			)
 		}
 	}
 	return nil
@@ -118,7 +135,10 @@ func (s *Service) begin(ctx context.Context, command string, ro store.Rollout, t
 	by := actorFrom(ctx)
 	err := s.store.BeginRollout(ctx, &ro, names, store.Change{
 		Note: func() []store.Entry {
-			e := detailed(s.rolloutEntry(by, command, ro.ID, false), map[string]int64{"hosts": int64(len(targets)), "revision": ro.Revision})
+			e := detailed(
+				s.rolloutEntry(by, command, ro.ID, false),
+				map[string]int64{"hosts": int64(len(targets)), "revision": ro.Revision},
+			)
 			return append(s.hostEntries(by, command, names), e)
 		},
 		Then: func() {
@@ -152,7 +172,9 @@ func (s *Service) heal(ctx context.Context, in *healIn) (*body[api.Rollout], err
 	v := h.row()
 	switch {
 	case v.Revision == 0:
-		return nil, huma.Error409Conflict(fmt.Sprintf("no revision was carried to %s yet, so there is nothing to heal it to; begin a rollout", v.Name))
+		return nil, huma.Error409Conflict(
+			fmt.Sprintf("no revision was carried to %s yet, so there is nothing to heal it to; begin a rollout", v.Name),
+		)
 	case v.Task != 0 && !v.behind():
 		return nil, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
 	}
@@ -190,7 +212,9 @@ func (s *Service) rolloutPage(ctx context.Context, ro store.Rollout, in RolloutH
 	q := store.RolloutHostsQuery{Part: strings.ToLower(in.Q), Limit: in.PerPage, Offset: (in.Page - 1) * in.PerPage}
 	for _, name := range in.State {
 		if !slices.Contains(rollout.States, rollout.State(name)) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no state %.40q of a host in a rollout; states are %s", name, strings.Join(stateNames(), ", ")))
+			return nil, huma.Error422UnprocessableEntity(
+				fmt.Sprintf("there is no state %.40q of a host in a rollout; states are %s", name, strings.Join(stateNames(), ", ")),
+			)
 		}
 		q.States = append(q.States, rollout.State(name))
 	}

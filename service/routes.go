@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"mime"
+	"net"
 	"net/http"
 	"path"
 	"reflect"
@@ -41,7 +42,12 @@ func (s *Service) routes() {
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"operator": {Type: "http", Scheme: "bearer", Description: "An operator's token"},
 		"session":  {Type: "apiKey", In: "cookie", Name: cookieName, Description: "A browser's session"},
-		"agent":    {Type: "http", Scheme: "bearer", BearerFormat: "JWT", Description: "A token that a host's agent signs with its own key (EdDSA)"},
+		"agent": {
+			Type:         "http",
+			Scheme:       "bearer",
+			BearerFormat: "JWT",
+			Description:  "A token that a host's agent signs with its own key (EdDSA)",
+		},
 	}
 
 	r.Group(func(r chi.Router) {
@@ -83,15 +89,22 @@ const (
 	failureTime  = time.Minute
 )
 
+// peer is the address that a caller connects from. No header counts: anybody can send one.
+// Behind something that speaks TLS for the service, all who come through it are one.
+func peer(r *http.Request) (string, error) {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	return host, err
+}
+
 // throttled refuses callers of the calls that need no sign-in after too many failures.
 func (s *Service) throttled(next http.Handler) http.Handler {
-	limiter := httprate.NewRateLimiter(mostFailures, failureTime, httprate.WithKeyFuncs(httprate.KeyByIP))
+	limiter := httprate.NewRateLimiter(mostFailures, failureTime, httprate.WithKeyFuncs(peer))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodPost || r.URL.Path != "/api/session" && r.URL.Path != "/api/agent/join" {
 			next.ServeHTTP(w, r)
 			return
 		}
-		key, err := httprate.KeyByIP(r)
+		key, err := peer(r)
 		if err != nil {
 			key = "unknown"
 		}
@@ -136,32 +149,93 @@ func (s *Service) operatorRoutes() {
 	huma.Register(a, operation("retire-host", http.MethodDelete, "/api/hosts/{name}", "Forget a host"), s.retireHost)
 	huma.Register(a, operation("label-host", http.MethodPut, "/api/hosts/{name}/labels", "Replace a host's labels"), s.setLabels)
 	huma.Register(a, operation("heal-host", http.MethodPost, "/api/hosts/{name}/heal", "Put right what has drifted on a host"), s.heal)
-	huma.Register(a, operation("explain-host", http.MethodGet, "/api/hosts/{name}/explanation", "Why a host has what it should have, line by line, and why not what it has not"), s.explain)
-	huma.Register(a, operation("show-survey", http.MethodGet, "/api/hosts/{name}/survey", "A host's last survey, with the texts of its source files"), s.survey)
+	huma.Register(
+		a,
+		operation(
+			"explain-host",
+			http.MethodGet,
+			"/api/hosts/{name}/explanation",
+			"Why a host has what it should have, line by line, and why not what it has not",
+		),
+		s.explain,
+	)
+	huma.Register(
+		a,
+		operation("show-survey", http.MethodGet, "/api/hosts/{name}/survey", "A host's last survey, with the texts of its source files"),
+		s.survey,
+	)
 	huma.Register(a, operation("invite-host", http.MethodPost, "/api/invites", "Make a one-time token with which a host joins"), s.invite)
 	huma.Register(a, operation("list-drift", http.MethodGet, "/api/drift", "Findings over the fleet, page by page"), s.listDrift)
-	huma.Register(a, folder(operation("check-policy", http.MethodPost, "/api/policy/check", "Check a policy folder against the fleet; nothing is kept")), s.checkPolicy)
-	huma.Register(a, folder(operation("preview-policy", http.MethodPost, "/api/policy/preview", "What a policy folder would change; nothing is kept")), s.previewFolder)
-	huma.Register(a, folder(operation("publish-policy", http.MethodPost, "/api/revisions", "Publish a policy folder as a revision")), s.publish)
+	huma.Register(
+		a,
+		folder(operation("check-policy", http.MethodPost, "/api/policy/check", "Check a policy folder against the fleet; nothing is kept")),
+		s.checkPolicy,
+	)
+	huma.Register(
+		a,
+		folder(operation("preview-policy", http.MethodPost, "/api/policy/preview", "What a policy folder would change; nothing is kept")),
+		s.previewFolder,
+	)
+	huma.Register(
+		a,
+		folder(operation("publish-policy", http.MethodPost, "/api/revisions", "Publish a policy folder as a revision")),
+		s.publish,
+	)
 	huma.Register(a, operation("list-revisions", http.MethodGet, "/api/revisions", "Every revision"), s.listRevisions)
-	huma.Register(a, operation("show-revision", http.MethodGet, "/api/revisions/{number}", "The folder that was published as a revision"), s.revisionFiles)
-	huma.Register(a, operation("preview", http.MethodGet, "/api/preview", "What carrying a revision would change, and on which hosts"), s.preview)
+	huma.Register(
+		a,
+		operation("show-revision", http.MethodGet, "/api/revisions/{number}", "The folder that was published as a revision"),
+		s.revisionFiles,
+	)
+	huma.Register(
+		a,
+		operation("preview", http.MethodGet, "/api/preview", "What carrying a revision would change, and on which hosts"),
+		s.preview,
+	)
 	huma.Register(a, operation("begin-rollout", http.MethodPost, "/api/rollouts", "Carry a revision to the hosts"), s.beginRollout)
 	huma.Register(a, operation("list-rollouts", http.MethodGet, "/api/rollouts", "Rollouts, page by page"), s.listRollouts)
 	huma.Register(a, operation("show-rollout", http.MethodGet, "/api/rollouts/{id}", "How far a rollout is"), s.showRollout)
-	huma.Register(a, operation("stop-rollout", http.MethodPost, "/api/rollouts/{id}/stop", "Stop a rollout where it has not begun"), s.stopRollout)
+	huma.Register(
+		a,
+		operation("stop-rollout", http.MethodPost, "/api/rollouts/{id}/stop", "Stop a rollout where it has not begun"),
+		s.stopRollout,
+	)
 	huma.Register(a, operation("list-accounts", http.MethodGet, "/api/accounts", "Accounts at vendors' desks"), s.listAccounts)
-	huma.Register(a, operation("add-account", http.MethodPost, "/api/accounts", "Give the service an account at a desk, or a new login for it"), s.addAccount)
-	huma.Register(a, operation("remove-account", http.MethodDelete, "/api/accounts/{name}", "Forget an account that has no seats"), s.removeAccount)
-	huma.Register(a, operation("list-contracts", http.MethodGet, "/api/contracts", "Contracts and how they stand, page by page"), s.listContracts)
+	huma.Register(
+		a,
+		operation("add-account", http.MethodPost, "/api/accounts", "Give the service an account at a desk, or a new login for it"),
+		s.addAccount,
+	)
+	huma.Register(
+		a,
+		operation("remove-account", http.MethodDelete, "/api/accounts/{name}", "Forget an account that has no seats"),
+		s.removeAccount,
+	)
+	huma.Register(
+		a,
+		operation("list-contracts", http.MethodGet, "/api/contracts", "Contracts and how they stand, page by page"),
+		s.listContracts,
+	)
 	huma.Register(a, operation("list-seats", http.MethodGet, "/api/seats", "Seats and who has them, page by page"), s.listSeats)
 	huma.Register(a, operation("take-seat", http.MethodPost, "/api/seats", "Take a seat for a host"), s.takeSeat)
 	huma.Register(a, operation("release-seat", http.MethodDelete, "/api/seats/{host}/{account}", "Give a host's seat back"), s.releaseSeat)
-	huma.Register(a, operation("list-channels", http.MethodGet, "/api/channels", "Channels of the newest revision, page by page"), s.listChannels)
+	huma.Register(
+		a,
+		operation("list-channels", http.MethodGet, "/api/channels", "Channels of the newest revision, page by page"),
+		s.listChannels,
+	)
 	huma.Register(a, operation("outlook", http.MethodGet, "/api/outlook", "What contracts and seats are coming to"), s.outlook)
-	huma.Register(a, operation("rotate-secrets", http.MethodPost, "/api/secrets/rotate", "Encrypt every secret with a new key"), s.rotateSecrets)
+	huma.Register(
+		a,
+		operation("rotate-secrets", http.MethodPost, "/api/secrets/rotate", "Encrypt every secret with a new key"),
+		s.rotateSecrets,
+	)
 	huma.Register(a, operation("list-operators", http.MethodGet, "/api/operators", "Who may sign in"), s.listOperators)
-	huma.Register(a, operation("add-operator", http.MethodPost, "/api/operators", "Add an operator, or give one a new token"), s.addOperator)
+	huma.Register(
+		a,
+		operation("add-operator", http.MethodPost, "/api/operators", "Add an operator, or give one a new token"),
+		s.addOperator,
+	)
 	huma.Register(a, operation("remove-operator", http.MethodDelete, "/api/operators/{name}", "Take an operator away"), s.removeOperator)
 }
 
@@ -187,18 +261,60 @@ func (s *Service) describeAgents() {
 			op.RequestBody = &huma.RequestBody{Required: true, Content: schema(in, "application/json")}
 		}
 		if strings.Contains(route, "{digest}") {
-			op.Parameters = []*huma.Param{{Name: "digest", In: "path", Required: true, Schema: &huma.Schema{Type: huma.TypeString, Pattern: "^[0-9a-f]{64}$"}}}
+			op.Parameters = []*huma.Param{
+				{Name: "digest", In: "path", Required: true, Schema: &huma.Schema{Type: huma.TypeString, Pattern: "^[0-9a-f]{64}$"}},
+			}
 		}
 		doc.AddOperation(op)
 	}
-	add("join", http.MethodPost, "/api/agent/join", "Take a host into the fleet", api.Join{}, "200", schema(api.Joined{}, "application/json"))
-	add("check-in", http.MethodPost, "/api/agent/check-in", "Say by digest how the host stands", api.CheckIn{}, "200", schema(api.CheckInAnswer{}, "application/json"))
+	add(
+		"join",
+		http.MethodPost,
+		"/api/agent/join",
+		"Take a host into the fleet",
+		api.Join{},
+		"200",
+		schema(api.Joined{}, "application/json"),
+	)
+	add(
+		"check-in",
+		http.MethodPost,
+		"/api/agent/check-in",
+		"Say by digest how the host stands",
+		api.CheckIn{},
+		"200",
+		schema(api.CheckInAnswer{}, "application/json"),
+	)
 	add("send-documents", http.MethodPost, "/api/agent/documents", "Send documents that the service asked for", api.Documents{}, "204", nil)
-	add("delivery", http.MethodGet, "/api/agent/delivery", "The signed delivery that waits: a compact JWS of a Delivery", nil, "200", schema(nil, "application/jose"))
+	add(
+		"delivery",
+		http.MethodGet,
+		"/api/agent/delivery",
+		"The signed delivery that waits: a compact JWS of a Delivery",
+		nil,
+		"200",
+		schema(nil, "application/jose"),
+	)
 	add("report", http.MethodPost, "/api/agent/reports", "Say how carrying the delivery out went", api.Report{}, "204", nil)
-	add("access", http.MethodPost, "/api/agent/access", "Fetch what opens licensed sources, encrypted to this host", api.AccessOrder{}, "200", schema(api.AccessAnswer{}, "application/json"))
+	add(
+		"access",
+		http.MethodPost,
+		"/api/agent/access",
+		"Fetch what opens licensed sources, encrypted to this host",
+		api.AccessOrder{},
+		"200",
+		schema(api.AccessAnswer{}, "application/json"),
+	)
 	add("document", http.MethodGet, "/api/documents/{digest}", "A sheet by its digest", nil, "200", schema(nil, "application/json"))
-	add("events", http.MethodGet, "/api/events", "Changes as they happen, as server-sent events", nil, "200", schema(api.Event{}, "text/event-stream"))
+	add(
+		"events",
+		http.MethodGet,
+		"/api/events",
+		"Changes as they happen, as server-sent events",
+		nil,
+		"200",
+		schema(api.Event{}, "text/event-stream"),
+	)
 	doc.Paths["/api/events"].Get.Tags = []string{"operators"}
 	doc.Paths["/api/events"].Get.Security = []map[string][]string{{"operator": {}}, {"session": {}}}
 	doc.Components.Schemas.Schema(reflect.TypeOf(api.Delivery{}), true, "")
@@ -230,8 +346,16 @@ func (s *Service) signIn(ctx context.Context, in *signInIn) (*sessionOut, error)
 		return nil, s.refuse(err)
 	}
 	return &sessionOut{
-		SetCookie: http.Cookie{Name: cookieName, Value: cookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: in.Proto == "https" || s.opts.TLS, MaxAge: int(sessionLife.Seconds())},
-		Body:      api.Session{Operator: o.Name, Role: o.Role, Service: s.opts.Version},
+		SetCookie: http.Cookie{
+			Name:     cookieName,
+			Value:    cookie,
+			Path:     "/",
+			HttpOnly: true,
+			SameSite: http.SameSiteStrictMode,
+			Secure:   in.Proto == "https" || s.opts.TLS,
+			MaxAge:   int(sessionLife.Seconds()),
+		},
+		Body: api.Session{Operator: o.Name, Role: o.Role, Service: s.opts.Version},
 	}, nil
 }
 
@@ -255,7 +379,9 @@ func (s *Service) signOut(ctx context.Context, in *signOutIn) (*signOutOut, erro
 		}
 		s.auth.forget()
 	}
-	return &signOutOut{http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.opts.TLS}}, nil
+	return &signOutOut{
+		http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.opts.TLS},
+	}, nil
 }
 
 // console serves the built console; a path that is no file is a page of it.
@@ -306,7 +432,11 @@ func (s *Service) safeHeaders(next http.Handler) http.Handler {
 		if s.opts.TLS {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set(
+			"Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; "+
+				"form-action 'self'",
+		)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		next.ServeHTTP(w, r)
@@ -326,7 +456,19 @@ func (s *Service) logged(next http.Handler) http.Handler {
 		if ww.Status() >= 500 {
 			level = slog.LevelError
 		}
-		s.log.Log(r.Context(), level, "call", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "took", time.Since(start).Round(time.Microsecond))
+		s.log.Log(
+			r.Context(),
+			level,
+			"call",
+			"method",
+			r.Method,
+			"path",
+			r.URL.Path,
+			"status",
+			ww.Status(),
+			"took",
+			time.Since(start).Round(time.Microsecond),
+		)
 	})
 }
 

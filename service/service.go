@@ -92,7 +92,16 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{opts: opts, store: opts.Store, log: opts.Log, now: opts.Now, key: key, events: newHub(), asked: &asked{names: map[string]time.Time{}}, upload: newUploads()}
+	s := &Service{
+		opts:   opts,
+		store:  opts.Store,
+		log:    opts.Log,
+		now:    opts.Now,
+		key:    key,
+		events: newHub(),
+		asked:  &asked{names: map[string]time.Time{}},
+		upload: newUploads(),
+	}
 	s.compute = newComputer(opts.Store, thisBuild())
 	if s.keeper, err = newKeeper(ctx, opts.Store, opts.Vault, opts.Log, opts.Now); err != nil {
 		return nil, fmt.Errorf("loading accounts and seats: %w", err)

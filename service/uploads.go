@@ -165,6 +165,10 @@ func (s *Service) putDocuments(w http.ResponseWriter, r *http.Request) {
 // sweepAge is how old a document is at least that nothing names any more.
 const sweepAge = 24 * time.Hour
 
+// keepReports is how long what hosts said of rollouts is kept, and what the journal says of
+// hosts. How many hosts there were, and what people did, stays.
+const keepReports = 400 * 24 * time.Hour
+
 // watchDocuments forgets, now and then, documents that nothing names any more.
 func (s *Service) watchDocuments(ctx context.Context) {
 	every(ctx, time.Hour, func() {
@@ -172,6 +176,11 @@ func (s *Service) watchDocuments(ctx context.Context) {
 			s.log.Error("forgetting documents that nothing names", "error", err)
 		} else if n > 0 {
 			s.log.Info("documents forgotten that nothing names any more", "documents", n)
+		}
+		if n, err := s.store.Forget(ctx, s.now().Add(-keepReports)); err != nil && ctx.Err() == nil {
+			s.log.Error("forgetting old reports", "error", err)
+		} else if n > 0 {
+			s.log.Info("old reports and entries about hosts forgotten", "rows", n)
 		}
 	})
 }
@@ -212,6 +221,9 @@ func (s *Service) Sweep(ctx context.Context) (int, error) {
 	}
 	for _, r := range revisions {
 		note(store.KindPolicy, r.Policy)
+	}
+	if err := s.store.ForgetVerdicts(ctx, s.compute.build, inUse(s.fleet.all())); err != nil {
+		return 0, err
 	}
 	return s.store.Sweep(ctx, before, func(kind, digest string) bool {
 		return kind == store.KindPolicy || named[[2]string{kind, digest}]

@@ -60,8 +60,20 @@ func (s AptSuite) Build(at time.Time) (map[string][]byte, error) {
 	}
 	slices.Sort(names)
 	var r strings.Builder
-	fmt.Fprintf(&r, "Origin: %s\nLabel: %s\nSuite: %s\nCodename: %s\nDate: %s\nValid-Until: %s\nArchitectures: %s\nComponents: %s\nDescription: %s, made up for trying things out\n",
-		s.Origin, s.Origin, s.Suite, s.Codename, rfc1123(at), rfc1123(at.Add(7*24*time.Hour)), strings.Join(s.Archs, " "), strings.Join(comps, " "), s.Origin)
+	fmt.Fprintf(
+		&r,
+		"Origin: %s\nLabel: %s\nSuite: %s\nCodename: %s\nDate: %s\nValid-Until: %s\nArchitectures: %s\nComponents: %s\nDescription: %s, "+
+			"made up for trying things out\n",
+		s.Origin,
+		s.Origin,
+		s.Suite,
+		s.Codename,
+		rfc1123(at),
+		rfc1123(at.Add(7*24*time.Hour)),
+		strings.Join(s.Archs, " "),
+		strings.Join(comps, " "),
+		s.Origin,
+	)
 	r.WriteString("MD5Sum:\n")
 	for _, n := range names {
 		fmt.Fprintf(&r, " %x %d %s\n", md5.Sum(out[dir+n]), len(out[dir+n]), n)
@@ -88,8 +100,18 @@ func (s AptSuite) packages(component, arch string) []byte {
 	var b bytes.Buffer
 	for _, p := range s.Components[component] {
 		file := fmt.Sprintf("pool/%s/%s_%s_%s.deb", component, p.Name, p.Version, arch)
-		fmt.Fprintf(&b, "Package: %s\nVersion: %s\nArchitecture: %s\nMaintainer: %s <packages@%s>\nFilename: %s\nSize: 1024\nSHA256: %x\nDescription: %s\n\n",
-			p.Name, p.Version, arch, s.Origin, strings.SplitN(s.Base, "/", 3)[1], file, sha256.Sum256([]byte(file)), p.Summary)
+		fmt.Fprintf(
+			&b,
+			"Package: %s\nVersion: %s\nArchitecture: %s\nMaintainer: %s <packages@%s>\nFilename: %s\nSize: 1024\nSHA256: %x\nDescription: %s\n\n",
+			p.Name,
+			p.Version,
+			arch,
+			s.Origin,
+			strings.SplitN(s.Base, "/", 3)[1],
+			file,
+			sha256.Sum256([]byte(file)),
+			p.Summary,
+		)
 	}
 	return b.Bytes()
 }
@@ -130,27 +152,98 @@ func Suites(keys map[string]*Key) []AptSuite {
 			comps["firmware"] = []Package{{"firmware-sonar", "2.0-1", "firmware for sonar cards"}}
 		}
 		code, _, _ := strings.Cut(name, "-")
-		out = append(out, AptSuite{Base: "/archive.skerry.example/skerry", Origin: "Skerry", Suite: name, Codename: code, Components: comps, Archs: both, Key: keys["skerry-archive"]})
+		out = append(
+			out,
+			AptSuite{
+				Base:       "/archive.skerry.example/skerry",
+				Origin:     "Skerry",
+				Suite:      name,
+				Codename:   code,
+				Components: comps,
+				Archs:      both,
+				Key:        keys["skerry-archive"],
+			},
+		)
 	}
 	for _, series := range []string{"8", "9"} {
-		out = append(out, AptSuite{Base: "/packages.saltmarsh.example/apt/" + series + ".x", Origin: "Saltmarsh", Suite: "stable", Codename: "stable", Archs: both, Key: keys["saltmarsh-2026"],
-			Components: map[string][]Package{"main": {{"saltmarsh-server", series + ".2.1-1", "tide database"}, {"saltmarsh-client", series + ".2.1-1", "its client"}}}})
+		out = append(
+			out,
+			AptSuite{
+				Base:     "/packages.saltmarsh.example/apt/" + series + ".x",
+				Origin:   "Saltmarsh",
+				Suite:    "stable",
+				Codename: "stable",
+				Archs:    both,
+				Key:      keys["saltmarsh-2026"],
+				Components: map[string][]Package{
+					"main": {
+						{"saltmarsh-server", series + ".2.1-1", "tide database"},
+						{"saltmarsh-client", series + ".2.1-1", "its client"},
+					},
+				},
+			},
+		)
 	}
 	for _, choice := range []string{"licensed", "open"} {
 		for _, code := range []string{"limpet", "mussel"} {
-			out = append(out, AptSuite{Base: "/apt.gannet.example/" + choice, Origin: "Gannet", Suite: code, Codename: code, Archs: both, Key: keys["gannet-2025"],
-				Components: map[string][]Package{choice: {{"gannet-hypervisor", gannetVersion(choice), "virtual machines"}}}})
+			out = append(
+				out,
+				AptSuite{
+					Base:       "/apt.gannet.example/" + choice,
+					Origin:     "Gannet",
+					Suite:      code,
+					Codename:   code,
+					Archs:      both,
+					Key:        keys["gannet-2025"],
+					Components: map[string][]Package{choice: {{"gannet-hypervisor", gannetVersion(choice), "virtual machines"}}},
+				},
+			)
 		}
 		// Since Skerry 12 the storage part comes from a place of its own.
-		out = append(out, AptSuite{Base: "/apt.gannet.example/" + choice + "-storage", Origin: "Gannet", Suite: "mussel", Codename: "mussel", Archs: both, Key: keys["gannet-2025"],
-			Components: map[string][]Package{choice: {{"gannet-storage", gannetVersion(choice), "disks for virtual machines"}}}})
+		out = append(
+			out,
+			AptSuite{
+				Base:       "/apt.gannet.example/" + choice + "-storage",
+				Origin:     "Gannet",
+				Suite:      "mussel",
+				Codename:   "mussel",
+				Archs:      both,
+				Key:        keys["gannet-2025"],
+				Components: map[string][]Package{choice: {{"gannet-storage", gannetVersion(choice), "disks for virtual machines"}}},
+			},
+		)
 	}
-	for _, x := range []struct{ place, version string }{{"apt", "1.45.0"}, {"apt-debug", "1.45.0"}, {"apt-source", "1.45.0"}, {"pinned-1.44", "1.44.3"}} {
-		out = append(out, AptSuite{Base: "/metrics.plover.example/" + x.place, Origin: "Plover", Suite: "rolling", Codename: "rolling", Archs: both, Key: keys["plover-2024"],
-			Components: map[string][]Package{"main": {{"plover-agent", x.version, "telemetry"}}}})
+	for _, x := range []struct{ place, version string }{
+		{"apt", "1.45.0"},
+		{"apt-debug", "1.45.0"},
+		{"apt-source", "1.45.0"},
+		{"pinned-1.44", "1.44.3"},
+	} {
+		out = append(
+			out,
+			AptSuite{
+				Base:       "/metrics.plover.example/" + x.place,
+				Origin:     "Plover",
+				Suite:      "rolling",
+				Codename:   "rolling",
+				Archs:      both,
+				Key:        keys["plover-2024"],
+				Components: map[string][]Package{"main": {{"plover-agent", x.version, "telemetry"}}},
+			},
+		)
 	}
-	return append(out, AptSuite{Base: "/shelf.brinewick.test/deb", Origin: "Brinewick shelf", Suite: "shelf", Codename: "shelf", Archs: both, Key: keys["brinewick-shelf"],
-		Components: map[string][]Package{"main": {{"brinewick-handbook", "2026.1-1", "handbook of the observatory"}}}})
+	return append(
+		out,
+		AptSuite{
+			Base:       "/shelf.brinewick.test/deb",
+			Origin:     "Brinewick shelf",
+			Suite:      "shelf",
+			Codename:   "shelf",
+			Archs:      both,
+			Key:        keys["brinewick-shelf"],
+			Components: map[string][]Package{"main": {{"brinewick-handbook", "2026.1-1", "handbook of the observatory"}}},
+		},
+	)
 }
 
 // licensed are the places that only entitled hosts may have: path → the vendor

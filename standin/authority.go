@@ -73,7 +73,13 @@ func (a *Authority) issue(subject pkix.Name, from, to time.Time, usage x509.ExtK
 // Server returns the settings of a TLS server on loopback that asks for client
 // certificates of this authority and takes callers without one.
 func (a *Authority) Server(now time.Time) (*tls.Config, error) {
-	der, key, err := a.issue(pkix.Name{CommonName: "127.0.0.1"}, now.Add(-time.Hour), now.AddDate(1, 0, 0), x509.ExtKeyUsageServerAuth, now.UnixNano())
+	der, key, err := a.issue(
+		pkix.Name{CommonName: "127.0.0.1"},
+		now.Add(-time.Hour),
+		now.AddDate(1, 0, 0),
+		x509.ExtKeyUsageServerAuth,
+		now.UnixNano(),
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -101,18 +101,42 @@ func contracts(vendor string, now time.Time) []subscription.Contract {
 	day := func(n int) time.Time { return now.UTC().Truncate(24*time.Hour).AddDate(0, 0, n) }
 	if vendor == "plover" {
 		return []subscription.Contract{{
-			Number: "PL-TRIAL-77", Title: "Plover telemetry, evaluation", Start: day(-48), End: day(12), Evaluation: true, Cover: subscription.CoverSeats, Seats: 3, Currency: "EUR", Support: "none",
-			Opens: []subscription.Opening{{Name: "plover-pinned", Releases: []string{"skerry"}}},
+			Number:     "PL-TRIAL-77",
+			Title:      "Plover telemetry, evaluation",
+			Start:      day(-48),
+			End:        day(12),
+			Evaluation: true,
+			Cover:      subscription.CoverSeats,
+			Seats:      3,
+			Currency:   "EUR",
+			Support:    "none",
+			Opens:      []subscription.Opening{{Name: "plover-pinned", Releases: []string{"skerry"}}},
 		}}
 	}
 	return []subscription.Contract{
 		{
-			Number: "GN-2026-014", Title: "Gannet virtual machines, standard", Start: day(-300), End: day(65), Cover: subscription.CoverSeats, Seats: 6, Price: 18000, Currency: "EUR", Support: "office hours",
-			Opens: []subscription.Opening{{Name: "gannet-licensed"}},
+			Number:   "GN-2026-014",
+			Title:    "Gannet virtual machines, standard",
+			Start:    day(-300),
+			End:      day(65),
+			Cover:    subscription.CoverSeats,
+			Seats:    6,
+			Price:    18000,
+			Currency: "EUR",
+			Support:  "office hours",
+			Opens:    []subscription.Opening{{Name: "gannet-licensed"}},
 		},
 		{
-			Number: "GN-2026-031", Title: "Gannet virtual machines, round the clock", Start: day(-120), End: day(245), Cover: subscription.CoverSeats, Seats: 3, Price: 54000, Currency: "EUR", Support: "round the clock",
-			Opens: []subscription.Opening{{Name: "gannet-licensed", Releases: []string{"skerry-12", "foreland-9"}}},
+			Number:   "GN-2026-031",
+			Title:    "Gannet virtual machines, round the clock",
+			Start:    day(-120),
+			End:      day(245),
+			Cover:    subscription.CoverSeats,
+			Seats:    3,
+			Price:    54000,
+			Currency: "EUR",
+			Support:  "round the clock",
+			Opens:    []subscription.Opening{{Name: "gannet-licensed", Releases: []string{"skerry-12", "foreland-9"}}},
 		},
 	}
 }
@@ -158,7 +182,9 @@ func (d *Desk) guard(next http.Handler) http.Handler {
 func deny(w http.ResponseWriter, status int, reason, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(map[string]any{"type": "urn:desk:" + reason, "title": http.StatusText(status), "status": status, "detail": detail}) // the caller has gone if this fails
+	_ = json.NewEncoder(w).
+		Encode(map[string]any{"type": "urn:desk:" + reason, "title": http.StatusText(status), "status": status, "detail": detail})
+	// the caller has gone if this fails
 }
 
 func say(w http.ResponseWriter, status int, v any) {
@@ -306,7 +332,13 @@ func (d *Desk) issue(w http.ResponseWriter, r *http.Request) {
 		if d.faults[vendor] != DeskSkewed {
 			from = now.Add(-time.Hour)
 		}
-		der, key, err := d.authority.issue(pkix.Name{CommonName: host, SerialNumber: strconv.FormatInt(d.issued, 10)}, from, expires, x509.ExtKeyUsageClientAuth, d.issued+1)
+		der, key, err := d.authority.issue(
+			pkix.Name{CommonName: host, SerialNumber: strconv.FormatInt(d.issued, 10)},
+			from,
+			expires,
+			x509.ExtKeyUsageClientAuth,
+			d.issued+1,
+		)
 		if err != nil {
 			deny(w, http.StatusInternalServerError, "", "no certificate could be made")
 			return

@@ -80,12 +80,17 @@ func foreland(base string, keys map[string]*Key) (map[string]string, error) {
 		"etc/pki/rpm-gpg/SALT":   salt,
 		"var/lib/rpm/.keep":      "",
 		"etc/yum.repos.d/.keep":  "",
-		"etc/yum.repos.d/foreland.repo": "# As the installer wrote it.\n[foreland-base]\nname=Foreland $releasever - Base\nbaseurl=" + base + "/archive.foreland.example/$releasever/base/$basearch/\n" +
-			"gpgkey=file:///etc/pki/rpm-gpg/GANNET\npriority=10\n\n[foreland-extra]\nname=Foreland $releasever - Extra\nmirrorlist=" + base + "/archive.foreland.example/mirrors?release=$releasever&arch=$basearch&site=$site\nenabled=0\n",
-		"etc/yum.repos.d/saltmarsh.repo": "[saltmarsh-9]\nname=Saltmarsh 9.x for $releasever\nbaseurl=" + base + "/packages.saltmarsh.example/rpm/9.x/el$releasever/$basearch\n" +
+		"etc/yum.repos.d/foreland.repo": "# As the installer wrote it.\n[foreland-base]\nname=Foreland $releasever - Base\nbaseurl=" + base +
+			"/archive.foreland.example/$releasever/base/$basearch/\n" +
+			"gpgkey=file:///etc/pki/rpm-gpg/GANNET\npriority=10\n\n[foreland-extra]\nname=Foreland $releasever - Extra\nmirrorlist=" + base +
+			"/archive.foreland.example/mirrors?release=$releasever&arch=$basearch&site=$site\nenabled=0\n",
+		"etc/yum.repos.d/saltmarsh.repo": "[saltmarsh-9]\nname=Saltmarsh 9.x for $releasever\nbaseurl=" + base +
+			"/packages.saltmarsh.example/rpm/9.x/el$releasever/$basearch\n" +
 			"gpgkey=file:///etc/pki/rpm-gpg/SALT\nrepo_gpgcheck=1\npriority=50\n",
-		"etc/yum.repos.d/gannet.repo": "[gannet]\nname=Gannet, licensed\nbaseurl=" + base + "/rpm.gannet.example/licensed/el$releasever\nusername=brinewick-arc-1\npassword=not-a-real-one\n" +
-			"gpgkey=file:///etc/pki/rpm-gpg/GANNET\n\n[gannet-open]\nname=Gannet, open\nbaseurl=" + base + "/rpm.gannet.example/open/el$releasever\nenabled=0\ngpgcheck=no\n",
+		"etc/yum.repos.d/gannet.repo": "[gannet]\nname=Gannet, licensed\nbaseurl=" + base +
+			"/rpm.gannet.example/licensed/el$releasever\nusername=brinewick-arc-1\npassword=not-a-real-one\n" +
+			"gpgkey=file:///etc/pki/rpm-gpg/GANNET\n\n[gannet-open]\nname=Gannet, open\nbaseurl=" + base +
+			"/rpm.gannet.example/open/el$releasever\nenabled=0\ngpgcheck=no\n",
 		"etc/yum.repos.d/plover.repo.rpmsave": "[plover]\nname=Plover telemetry\nbaseurl=" + base + "/metrics.plover.example/rpm\n",
 	}, nil
 }
@@ -97,16 +102,22 @@ func halyard(base string, keys map[string]*Key) (map[string]string, error) {
 		return nil, err
 	}
 	return map[string]string{
-		"etc/os-release":                        osRelease("Halyard", "halyard", "suse sles", "15.3"),
-		"etc/products.d/Halyard.prod":           "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<product schemeversion=\"0\">\n  <vendor>Halyard</vendor>\n  <name>Halyard</name>\n  <version>15.3</version>\n  <release>1</release>\n  <arch>x86_64</arch>\n</product>\n",
-		"etc/zypp/zypp.conf":                    "## Configuration of libzypp\n[main]\n# gpgcheck = on\nrepo_gpgcheck = on\n",
-		"etc/zypp/keys/saltmarsh.asc":           salt,
-		"etc/zypp/credentials.d/gannet":         "username=brinewick-chart-1\npassword=not-a-real-one\n",
-		"etc/zypp/services.d/.keep":             "",
-		"etc/zypp/vars.d/series":                "9.x\n",
-		"etc/zypp/repos.d/halyard.repo":         "[halyard-oss]\nname=Halyard $releasever\nenabled=1\nautorefresh=1\nbaseurl=" + base + "/archive.halyard.example/$releasever/oss/\n\n[halyard-update]\nname=Halyard $releasever updates\nenabled=1\nautorefresh=1\nbaseurl=" + base + "/archive.halyard.example/$releasever/update/\n",
-		"etc/zypp/repos.d/saltmarsh.repo":       "[saltmarsh]\nname=Saltmarsh $series\nenabled=1\nbaseurl=" + base + "/packages.saltmarsh.example/rpm/${series}/halyard-$releasever_major\ngpgkey=/etc/zypp/keys/saltmarsh.asc\npriority=90\n",
-		"etc/zypp/repos.d/gannet.repo":          "[gannet]\nname=Gannet, licensed\nenabled=1\nbaseurl=" + base + "/rpm.gannet.example/licensed/halyard?credentials=gannet\ngpgcheck=0\npkg_gpgcheck=1\n",
+		"etc/os-release": osRelease("Halyard", "halyard", "suse sles", "15.3"),
+		"etc/products.d/Halyard.prod": "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<product schemeversion=\"0\">\n  " +
+			"<vendor>Halyard</vendor>\n  <name>Halyard</name>\n  <version>15.3</version>\n  <release>1</release>\n  " +
+			"<arch>x86_64</arch>\n</product>\n",
+		"etc/zypp/zypp.conf":            "## Configuration of libzypp\n[main]\n# gpgcheck = on\nrepo_gpgcheck = on\n",
+		"etc/zypp/keys/saltmarsh.asc":   salt,
+		"etc/zypp/credentials.d/gannet": "username=brinewick-chart-1\npassword=not-a-real-one\n",
+		"etc/zypp/services.d/.keep":     "",
+		"etc/zypp/vars.d/series":        "9.x\n",
+		"etc/zypp/repos.d/halyard.repo": "[halyard-oss]\nname=Halyard $releasever\nenabled=1\nautorefresh=1\nbaseurl=" + base +
+			"/archive.halyard.example/$releasever/oss/\n\n[halyard-update]\nname=Halyard $releasever updates\nenabled=1\nautorefresh=1\nbaseurl=" +
+			base + "/archive.halyard.example/$releasever/update/\n",
+		"etc/zypp/repos.d/saltmarsh.repo": "[saltmarsh]\nname=Saltmarsh $series\nenabled=1\nbaseurl=" + base +
+			"/packages.saltmarsh.example/rpm/${series}/halyard-$releasever_major\ngpgkey=/etc/zypp/keys/saltmarsh.asc\npriority=90\n",
+		"etc/zypp/repos.d/gannet.repo": "[gannet]\nname=Gannet, licensed\nenabled=1\nbaseurl=" + base +
+			"/rpm.gannet.example/licensed/halyard?credentials=gannet\ngpgcheck=0\npkg_gpgcheck=1\n",
 		"etc/zypp/repos.d/brinewick-shelf.repo": "[brinewick-shelf]\nname=Brinewick shelf\nenabled=0\nbaseurl=dir:/srv/shelf\n",
 	}, nil
 }
@@ -123,10 +134,14 @@ func driftwood(base string, keys map[string]*Key) (map[string]string, error) {
 	}
 	return map[string]string{
 		"etc/os-release": osRelease("Driftwood", "driftwood", "arch", ""),
-		"etc/pacman.conf": "[options]\nHoldPkg = pacman glibc\nArchitecture = x86_64_v3 x86_64\nParallelDownloads = 5\nSigLevel = Required DatabaseOptional\nLocalFileSigLevel = Optional\n\n" +
-			"# Faster builds stand above the base.\n[fulmar-v3]\nInclude = /etc/pacman.d/fulmar-mirrorlist\n\n#[driftwood-testing]\n#Include = /etc/pacman.d/mirrorlist\n\n" +
-			"[driftwood]\nInclude = /etc/pacman.d/mirrorlist\n\n[saltmarsh]\nSigLevel = Optional TrustAll\nServer = " + base + "/packages.saltmarsh.example/arch/$arch\n",
-		"etc/pacman.d/mirrorlist":                   "## Driftwood\nServer = " + base + "/archive.driftwood.example/$repo/os/$arch\n#Server = " + base + "/mirror.driftwood.example/$repo/os/$arch\n",
+		"etc/pacman.conf": "[options]\nHoldPkg = pacman glibc\nArchitecture = x86_64_v3 x86_64\nParallelDownloads = 5\nSigLevel = " +
+			"Required DatabaseOptional\nLocalFileSigLevel = Optional\n\n" +
+			"# Faster builds stand above the base.\n[fulmar-v3]\nInclude = /etc/pacman.d/fulmar-mirrorlist\n\n#[driftwood-testing]\n#Include " +
+			"= /etc/pacman.d/mirrorlist\n\n" +
+			"[driftwood]\nInclude = /etc/pacman.d/mirrorlist\n\n[saltmarsh]\nSigLevel = Optional TrustAll\nServer = " + base +
+			"/packages.saltmarsh.example/arch/$arch\n",
+		"etc/pacman.d/mirrorlist": "## Driftwood\nServer = " + base +
+			"/archive.driftwood.example/$repo/os/$arch\n#Server = " + base + "/mirror.driftwood.example/$repo/os/$arch\n",
 		"etc/pacman.d/fulmar-mirrorlist":            "Server = " + base + "/fulmar.example/$arch/$repo/\n",
 		"etc/pacman.d/gnupg/pubring.gpg":            string(salt) + string(gannet),
 		"var/lib/pacman/local/ALPM_DB_VERSION":      "9\n",
@@ -149,14 +164,23 @@ func deskHost(base string, keys map[string]*Key) (map[string]string, error) {
 		return nil, err
 	}
 	return map[string]string{
-		"etc/os-release":                              "PRETTY_NAME=\"Skerry 12 (mussel)\"\nNAME=\"Skerry\"\nVERSION_ID=\"12\"\nVERSION_CODENAME=mussel\nID=skerry\nID_LIKE=debian\n",
-		"etc/apt/sources.list":                        "deb " + base + "/archive.skerry.example/skerry mussel main\n",
-		"etc/apt/trusted.gpg.d/skerry-archive.gpg":    string(ring),
-		"var/lib/dpkg/status":                         "Package: dpkg\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.21.22\n\nPackage: apt\nStatus: install ok installed\nArchitecture: amd64\nVersion: 2.6.1\n\nPackage: flatpak\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.14.10-1\n\n",
-		"var/lib/dpkg/info/apt.list":                  "/.\n/usr\n/usr/bin/apt\n",
-		"var/lib/flatpak/repo/config":                 "[core]\nrepo_version=1\nmode=bare-user-only\nmin-free-space-size=500MB\n\n[remote \"curlew\"]\nurl=" + base + "/apps.curlew.example/repo/\nxa.title=Curlew applications\ngpg-verify=true\ngpg-verify-summary=true\n\n[remote \"curlew-beta\"]\nurl=" + base + "/apps.curlew.example/beta/\nxa.title=Curlew applications, beta\ngpg-verify=false\nxa.disable=true\nxa.prio=0\n",
+		"etc/os-release": "PRETTY_NAME=\"Skerry 12 " +
+			"(mussel)\"\nNAME=\"Skerry\"\nVERSION_ID=\"12\"\nVERSION_CODENAME=mussel\nID=skerry\nID_LIKE=debian\n",
+		"etc/apt/sources.list":                     "deb " + base + "/archive.skerry.example/skerry mussel main\n",
+		"etc/apt/trusted.gpg.d/skerry-archive.gpg": string(ring),
+		"var/lib/dpkg/status": "Package: dpkg\nStatus: install ok installed\nArchitecture: amd64\nVersion: " +
+			"1.21.22\n\nPackage: apt\nStatus: install ok installed\nArchitecture: amd64\nVersion: 2.6.1\n\nPackage: flatpak\nStatus: install " +
+			"ok installed\nArchitecture: amd64\nVersion: 1.14.10-1\n\n",
+		"var/lib/dpkg/info/apt.list": "/.\n/usr\n/usr/bin/apt\n",
+		"var/lib/flatpak/repo/config": "[core]\nrepo_version=1\nmode=bare-user-only\nmin-free-space-size=500MB\n\n[remote " +
+			"\"curlew\"]\nurl=" + base + "/apps.curlew.example/repo/\nxa.title=Curlew " +
+			"applications\ngpg-verify=true\ngpg-verify-summary=true\n\n[remote \"curlew-beta\"]\nurl=" + base +
+			"/apps.curlew.example/beta/\nxa.title=Curlew applications, beta\ngpg-verify=false\nxa.disable=true\nxa.prio=0\n",
 		"var/lib/flatpak/repo/curlew.trustedkeys.gpg": string(gannet),
-		"etc/flatpak/remotes.d/brinewick.flatpakrepo": "[Flatpak Repo]\nVersion=1\nTitle=Brinewick charts\nUrl=" + base + "/charts.brinewick.test/flatpak/\nGPGKey=" + base64.StdEncoding.EncodeToString(gannet) + "\n",
-		"var/lib/flatpak/repo/objects/.keep":          "",
+		"etc/flatpak/remotes.d/brinewick.flatpakrepo": "[Flatpak Repo]\nVersion=1\nTitle=Brinewick charts\nUrl=" + base +
+			"/charts.brinewick.test/flatpak/\nGPGKey=" + base64.StdEncoding.EncodeToString(
+			gannet,
+		) + "\n",
+		"var/lib/flatpak/repo/objects/.keep": "",
 	}, nil
 }

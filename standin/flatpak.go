@@ -18,7 +18,10 @@ type FlatpakRemote struct {
 // Build writes the remote's summary and its signature: path → content. The form is
 // that of ostree: a GVariant of refs and metadata, and a dictionary of signatures.
 func (r FlatpakRemote) Build(at time.Time) (map[string][]byte, error) {
-	metadata := array(8, entry("ostree.summary.last-modified", variant("t", binary.LittleEndian.AppendUint64(nil, bigEndian(uint64(at.Unix()))))))
+	metadata := array(
+		8,
+		entry("ostree.summary.last-modified", variant("t", binary.LittleEndian.AppendUint64(nil, bigEndian(uint64(at.Unix()))))),
+	)
 	summary := container(nil, metadata) // no refs
 	armoured, err := r.Key.DetachSign(summary, at)
 	if err != nil {

@@ -32,7 +32,8 @@ func TestFlatpakAcceptsTheRemote(t *testing.T) {
 			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 			defer cancel()
 			cmd := exec.CommandContext(ctx, "flatpak", append([]string{"--system"}, args...)...)
-			cmd.Env = []string{"PATH=/usr/bin:/bin", "HOME=" + dir, "LC_ALL=C", "FLATPAK_SYSTEM_DIR=" + dir + "/system", "FLATPAK_CONFIG_DIR=" + dir + "/etc", "FLATPAK_USER_DIR=" + dir + "/user"}
+			cmd.Env = []string{"PATH=/usr/bin:/bin", "HOME=" + dir, "LC_ALL=C", "FLATPAK_SYSTEM_DIR=" + dir + "/system", "FLATPAK_CONFIG_DIR=" +
+				dir + "/etc", "FLATPAK_USER_DIR=" + dir + "/user"}
 			out, err := cmd.CombinedOutput()
 			return string(out), err
 		}

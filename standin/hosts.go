@@ -39,17 +39,33 @@ var releases = map[string]struct{ version, apt string }{
 }
 
 // flags of a processor of level 3, for the simulated hosts.
-const cpuinfo = "processor\t: 0\nvendor_id\t: GenuineIntel\nmodel name\t: made up\nflags\t\t: fpu cx8 cmov mmx fxsr sse sse2 syscall lm cx16 lahf_lm popcnt sse4_1 sse4_2 ssse3 avx avx2 bmi1 bmi2 f16c fma abm movbe xsave\n"
+const cpuinfo = "processor\t: 0\nvendor_id\t: GenuineIntel\nmodel name\t: made up\nflags\t\t: fpu cx8 cmov mmx fxsr sse sse2 " +
+	"syscall lm cx16 lahf_lm popcnt sse4_1 sse4_2 ssse3 avx avx2 bmi1 bmi2 f16c fma abm movbe xsave\n"
 
 // Write makes the host's folder. base is the address of the upstreams.
 func (h SimulatedHost) Write(root, base string, keys map[string]*Key) error {
 	r := releases[h.Release]
 	archive := base + "/archive.skerry.example/skerry"
 	files := map[string]string{
-		"etc/hostname":   h.Name + "\n",
-		"etc/os-release": fmt.Sprintf("PRETTY_NAME=\"Skerry %s (%s)\"\nNAME=\"Skerry\"\nVERSION_ID=\"%s\"\nVERSION=\"%s (%s)\"\nVERSION_CODENAME=%s\nID=skerry\nID_LIKE=debian\nHOME_URL=\"https://skerry.example/\"\n", r.version, h.Release, r.version, r.version, h.Release, h.Release),
-		"var/lib/dpkg/status": fmt.Sprintf("Package: apt\nStatus: install ok installed\nArchitecture: %[1]s\nVersion: %[2]s\nMaintainer: Skerry <archive@skerry.example>\nDescription: package manager\n\n"+
-			"Package: dpkg\nStatus: install ok installed\nArchitecture: %[1]s\nVersion: 1.21.22\nMaintainer: Skerry <archive@skerry.example>\nDescription: package manager\n\n", h.Arch, r.apt),
+		"etc/hostname": h.Name + "\n",
+		"etc/os-release": fmt.Sprintf(
+			"PRETTY_NAME=\"Skerry %s (%s)\"\nNAME=\"Skerry\"\nVERSION_ID=\"%s\"\nVERSION=\"%s "+
+				"(%s)\"\nVERSION_CODENAME=%s\nID=skerry\nID_LIKE=debian\nHOME_URL=\"https://skerry.example/\"\n",
+			r.version,
+			h.Release,
+			r.version,
+			r.version,
+			h.Release,
+			h.Release,
+		),
+		"var/lib/dpkg/status": fmt.Sprintf(
+			"Package: apt\nStatus: install ok installed\nArchitecture: %[1]s\nVersion: %[2]s\nMaintainer: Skerry "+
+				"<archive@skerry.example>\nDescription: package manager\n\n"+
+				"Package: dpkg\nStatus: install ok installed\nArchitecture: %[1]s\nVersion: 1.21.22\nMaintainer: Skerry "+
+				"<archive@skerry.example>\nDescription: package manager\n\n",
+			h.Arch,
+			r.apt,
+		),
 		"var/lib/dpkg/info/apt.list":         "/.\n/usr\n/usr/bin/apt\n",
 		"var/lib/apt/lists/partial/.keep":    "",
 		"var/cache/apt/archives/partial/.kp": "",
@@ -65,7 +81,14 @@ func (h SimulatedHost) Write(root, base string, keys map[string]*Key) error {
 		files["proc/cpuinfo"] = "processor\t: 0\nCPU implementer\t: 0x41\n"
 	}
 	if h.Deb822 {
-		files["etc/apt/sources.list.d/skerry.sources"] = fmt.Sprintf("# The archive of Skerry, as its installer wrote it.\nTypes: deb\nURIs: %s\nSuites: %s\nComponents: main\n\nTypes: deb\nURIs: %s\nSuites: %s-updates\nComponents: main\n", archive, h.Release, archive, h.Release)
+		files["etc/apt/sources.list.d/skerry.sources"] = fmt.Sprintf(
+			"# The archive of Skerry, as its installer wrote it.\nTypes: deb\nURIs: %s\nSuites: %s\nComponents: main\n\nTypes: deb\nURIs: "+
+				"%s\nSuites: %s-updates\nComponents: main\n",
+			archive,
+			h.Release,
+			archive,
+			h.Release,
+		)
 		files["etc/apt/sources.list"] = "# See /etc/apt/sources.list.d/skerry.sources\n"
 	} else {
 		var b strings.Builder
@@ -73,16 +96,27 @@ func (h SimulatedHost) Write(root, base string, keys map[string]*Key) error {
 		if h.Media {
 			fmt.Fprintf(&b, "# deb cdrom:[Skerry %s _%s_ - %s 1 20260214]/ %s main\n\n", r.version, h.Release, h.Arch, h.Release)
 		}
-		fmt.Fprintf(&b, "deb %s %s main\ndeb %s %s-updates main\n# deb-src %s %s main\n", archive, h.Release, archive, h.Release, archive, h.Release)
+		fmt.Fprintf(
+			&b,
+			"deb %s %s main\ndeb %s %s-updates main\n# deb-src %s %s main\n",
+			archive,
+			h.Release,
+			archive,
+			h.Release,
+			archive,
+			h.Release,
+		)
 		files["etc/apt/sources.list"] = b.String()
 	}
 	if h.Flatpak {
-		files["var/lib/dpkg/status"] += "Package: flatpak\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.14.10-1\nMaintainer: Skerry <archive@skerry.example>\nDescription: applications\n\n"
+		files["var/lib/dpkg/status"] += "Package: flatpak\nStatus: install ok installed\nArchitecture: amd64\nVersion: " +
+			"1.14.10-1\nMaintainer: Skerry <archive@skerry.example>\nDescription: applications\n\n"
 		files["var/lib/flatpak/repo/config"] = "[core]\nrepo_version=1\nmode=bare-user-only\nmin-free-space-size=500MB\n"
 		files["var/lib/flatpak/repo/objects/.keep"], files["etc/flatpak/remotes.d/.keep"] = "", ""
 	}
 	if h.LeftOver {
-		files["etc/apt/sources.list.d/plover.list"] = "# telemetry, put here by hand in spring\ndeb [trusted=yes] " + base + "/metrics.plover.example/apt rolling main\n"
+		files["etc/apt/sources.list.d/plover.list"] = "# telemetry, put here by hand in spring\ndeb [trusted=yes] " + base +
+			"/metrics.plover.example/apt rolling main\n"
 	}
 	for name, text := range files {
 		if err := write(filepath.Join(root, name), []byte(text)); err != nil {

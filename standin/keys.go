@@ -100,14 +100,24 @@ func (k *Key) ClearSign(text []byte, at time.Time) ([]byte, error) {
 // DetachSign makes the signature that stands in Release.gpg.
 func (k *Key) DetachSign(text []byte, at time.Time) ([]byte, error) {
 	var b bytes.Buffer
-	err := openpgp.ArmoredDetachSign(&b, k.Entity, bytes.NewReader(text), &packet.Config{DefaultHash: crypto.SHA256, Time: func() time.Time { return at }})
+	err := openpgp.ArmoredDetachSign(
+		&b,
+		k.Entity,
+		bytes.NewReader(text),
+		&packet.Config{DefaultHash: crypto.SHA256, Time: func() time.Time { return at }},
+	)
 	return b.Bytes(), err
 }
 
 // BinarySign makes the signature that stands beside pacman's databases.
 func (k *Key) BinarySign(data []byte, at time.Time) ([]byte, error) {
 	var b bytes.Buffer
-	err := openpgp.DetachSign(&b, k.Entity, bytes.NewReader(data), &packet.Config{DefaultHash: crypto.SHA256, Time: func() time.Time { return at }})
+	err := openpgp.DetachSign(
+		&b,
+		k.Entity,
+		bytes.NewReader(data),
+		&packet.Config{DefaultHash: crypto.SHA256, Time: func() time.Time { return at }},
+	)
 	return b.Bytes(), err
 }
 

@@ -22,8 +22,19 @@ func (r PacmanRepository) Build(at time.Time) (map[string][]byte, error) {
 	w := tar.NewWriter(&plain)
 	for _, p := range r.Packages {
 		dir := p.Name + "-" + p.Version + "/"
-		desc := fmt.Sprintf("%%FILENAME%%\n%[1]s-%[2]s-%[3]s.pkg.tar.zst\n\n%%NAME%%\n%[1]s\n\n%%BASE%%\n%[1]s\n\n%%VERSION%%\n%[2]s\n\n%%DESC%%\n%[4]s\n\n%%CSIZE%%\n1024\n\n%%ISIZE%%\n2048\n\n%%ARCH%%\n%[3]s\n\n%%BUILDDATE%%\n%[5]d\n\n", p.Name, p.Version, r.Arch, p.Summary, at.Unix())
-		for _, h := range []*tar.Header{{Name: dir, Typeflag: tar.TypeDir, Mode: 0o755, ModTime: at}, {Name: dir + "desc", Typeflag: tar.TypeReg, Mode: 0o644, Size: int64(len(desc)), ModTime: at}} {
+		desc := fmt.Sprintf(
+			"%%FILENAME%%\n%[1]s-%[2]s-%[3]s.pkg.tar.zst\n\n%%NAME%%\n%[1]s\n\n%%BASE%%\n%[1]s\n\n%%VERSION%%\n%[2]s\n\n"+
+				"%%DESC%%\n%[4]s\n\n%%CSIZE%%\n1024\n\n%%ISIZE%%\n2048\n\n%%ARCH%%\n%[3]s\n\n%%BUILDDATE%%\n%[5]d\n\n",
+			p.Name,
+			p.Version,
+			r.Arch,
+			p.Summary,
+			at.Unix(),
+		)
+		for _, h := range []*tar.Header{
+			{Name: dir, Typeflag: tar.TypeDir, Mode: 0o755, ModTime: at},
+			{Name: dir + "desc", Typeflag: tar.TypeReg, Mode: 0o644, Size: int64(len(desc)), ModTime: at},
+		} {
 			if err := w.WriteHeader(h); err != nil {
 				return nil, err
 			}
@@ -56,13 +67,27 @@ func (r PacmanRepository) Build(at time.Time) (map[string][]byte, error) {
 func PacmanRepositories(keys map[string]*Key) []PacmanRepository {
 	var out []PacmanRepository
 	for _, choice := range []string{"licensed", "open"} {
-		out = append(out, PacmanRepository{Base: "/arch.gannet.example/" + choice + "/x86_64", Names: []string{"gannet-" + choice}, Arch: "x86_64", Key: keys["gannet-2025"],
-			Packages: []Package{{"gannet-hypervisor", gannetVersion(choice), "virtual machines"}}})
+		out = append(
+			out,
+			PacmanRepository{
+				Base:     "/arch.gannet.example/" + choice + "/x86_64",
+				Names:    []string{"gannet-" + choice},
+				Arch:     "x86_64",
+				Key:      keys["gannet-2025"],
+				Packages: []Package{{"gannet-hypervisor", gannetVersion(choice), "virtual machines"}},
+			},
+		)
 	}
 	for _, mirror := range []string{"/north.fulmar.example", "/south.fulmar.example"} {
 		out = append(out, PacmanRepository{Base: mirror + "/v3", Names: []string{"fulmar"}, Arch: "x86_64_v3", Key: keys["fulmar-2025"],
-			Packages: []Package{{"driftwood-base", "2026.11-1.1", "base files of Driftwood, built for newer processors"}, {"fulmar-kernel", "6.12.4-1", "kernel for newer processors"}}})
+			Packages: []Package{
+				{"driftwood-base", "2026.11-1.1", "base files of Driftwood, built for newer processors"},
+				{"fulmar-kernel", "6.12.4-1", "kernel for newer processors"},
+			}})
 	}
-	return append(out, PacmanRepository{Base: "/archive.driftwood.example/driftwood/os/x86_64", Names: []string{"driftwood"}, Arch: "x86_64",
-		Packages: []Package{{"driftwood-base", "2026.11-1", "base files of Driftwood"}}})
+	return append(
+		out,
+		PacmanRepository{Base: "/archive.driftwood.example/driftwood/os/x86_64", Names: []string{"driftwood"}, Arch: "x86_64",
+			Packages: []Package{{"driftwood-base", "2026.11-1", "base files of Driftwood"}}},
+	)
 }

@@ -2,7 +2,6 @@ package standin
 
 import (
 	"fmt"
-	"io"
 	"maps"
 	"net/http"
 	"path/filepath"
@@ -186,7 +185,7 @@ func (u *Upstreams) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		panic(http.ErrAbortHandler)
 	}
 	if r.Method == http.MethodGet {
-		_, _ = io.WriteString(w, string(data)) // the caller has gone if this fails
+		_, _ = w.Write(data) // the caller has gone if this fails
 	}
 }
 

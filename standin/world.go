@@ -108,15 +108,16 @@ func writer(files func(base string, keys map[string]*Key) (map[string]string, er
 func chart(base string, keys map[string]*Key) (map[string]string, error) {
 	key, err := keys["halyard-archive"].Public()
 	return map[string]string{
-		"etc/hostname":                  "chart-2\n",
-		"etc/os-release":                osRelease("Halyard", "halyard", "suse sles", "15.3"),
-		"etc/zypp/zypp.conf":            "## Configuration of libzypp\n[main]\n",
-		"etc/zypp/credentials.d/.keep":  "",
-		"etc/zypp/vars.d/.keep":         "",
-		"etc/zypp/keys/halyard.asc":     key,
-		"etc/zypp/repos.d/halyard.repo": "[halyard-oss]\nname=Halyard 15.3\nenabled=1\nautorefresh=1\nbaseurl=" + base + "/archive.halyard.example/15.3/oss/\ngpgkey=file:///etc/zypp/keys/halyard.asc\n",
-		"var/lib/rpm/.keep":             "",
-		"var/cache/zypp/.keep":          "",
+		"etc/hostname":                 "chart-2\n",
+		"etc/os-release":               osRelease("Halyard", "halyard", "suse sles", "15.3"),
+		"etc/zypp/zypp.conf":           "## Configuration of libzypp\n[main]\n",
+		"etc/zypp/credentials.d/.keep": "",
+		"etc/zypp/vars.d/.keep":        "",
+		"etc/zypp/keys/halyard.asc":    key,
+		"etc/zypp/repos.d/halyard.repo": "[halyard-oss]\nname=Halyard 15.3\nenabled=1\nautorefresh=1\nbaseurl=" + base +
+			"/archive.halyard.example/15.3/oss/\ngpgkey=file:///etc/zypp/keys/halyard.asc\n",
+		"var/lib/rpm/.keep":    "",
+		"var/cache/zypp/.keep": "",
 	}, err
 }
 
@@ -136,7 +137,8 @@ func modelFiles(name, base string) map[string]string {
 	return map[string]string{
 		"etc/hostname":   name + "\n",
 		"etc/os-release": osRelease("Driftwood", "driftwood", "arch", ""),
-		"etc/pacman.conf": "# As the installer wrote it.\n[options]\nHoldPkg = pacman glibc\nArchitecture = x86_64\nSigLevel = Required DatabaseOptional\n\n" +
+		"etc/pacman.conf": "# As the installer wrote it.\n[options]\nHoldPkg = pacman glibc\nArchitecture = x86_64\nSigLevel = Required " +
+			"DatabaseOptional\n\n" +
 			"[driftwood]\nInclude = /etc/pacman.d/mirrorlist\n",
 		"etc/pacman.d/mirrorlist":                  "## Driftwood\nServer = " + base + "/archive.driftwood.example/$repo/os/$arch\n",
 		"var/lib/pacman/local/ALPM_DB_VERSION":     "9\n",
@@ -166,13 +168,18 @@ func (h RpmHost) Write(root, base string, keys map[string]*Key) error {
 		"etc/dnf/dnf.conf":                     "[main]\ngpgcheck=1\ninstallonly_limit=3\nclean_requirements_on_remove=True\nbest=True\n",
 		"etc/dnf/vars/.keep":                   "",
 		"etc/pki/rpm-gpg/RPM-GPG-KEY-foreland": key,
-		"etc/yum.repos.d/foreland.repo":        fmt.Sprintf("# As the installer wrote it.\n[foreland-base]\nname=Foreland $releasever - Base\nbaseurl=%s/archive.foreland.example/base/$releasever/$basearch\nenabled=1\nrepo_gpgcheck=1\ngpgkey=file:///etc/pki/rpm-gpg/RPM-GPG-KEY-foreland\n", base),
-		"var/lib/rpm/.keep":                    "",
-		"var/cache/dnf/.keep":                  "",
-		"var/log/.keep":                        "",
-		"proc/cpuinfo":                         cpuinfo,
-		"usr/bin/sh":                           program,
-		"boot/.keep":                           "",
+		"etc/yum.repos.d/foreland.repo": fmt.Sprintf(
+			"# As the installer wrote it.\n[foreland-base]\nname=Foreland $releasever - "+
+				"Base\nbaseurl=%s/archive.foreland.example/base/$releasever/$basearch\nenabled=1\nrepo_gpgcheck=1\n"+
+				"gpgkey=file:///etc/pki/rpm-gpg/RPM-GPG-KEY-foreland\n",
+			base,
+		),
+		"var/lib/rpm/.keep":   "",
+		"var/cache/dnf/.keep": "",
+		"var/log/.keep":       "",
+		"proc/cpuinfo":        cpuinfo,
+		"usr/bin/sh":          program,
+		"boot/.keep":          "",
 	} {
 		if err := write(filepath.Join(root, name), []byte(text)); err != nil {
 			return err

@@ -35,6 +35,7 @@ type Host struct {
 
 	Stage     rollout.State // of its task: waiting, working or behind; empty without one; likewise
 	Failure   string        // why the newest rollout that it took part in failed; empty where it did not
+	Form      int           // the newest form of sheets that its agent understands; 0: it has not said
 	Unfetched int           // sources that could not be refreshed when it was last carried out
 }
 
@@ -45,7 +46,8 @@ type Carried struct {
 	At     time.Time `json:"at,omitzero"`
 }
 
-const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, agent, trouble, packages, failure, unfetched"
+const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, " +
+	"agent, trouble, packages, failure, unfetched, form"
 
 // Hosts returns all hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
@@ -59,7 +61,28 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 		h := &Host{}
 		var joined, seen int64
 		var labels, carried, since, free, access, packages []byte
-		if err := rows.Scan(&h.ID, &h.Name, (*[]byte)(&h.Key), &joined, &seen, &labels, &h.Traits, &h.Survey, &h.Revision, &h.Sheet, &carried, &since, &free, &access, &h.Agent, &h.Trouble, &packages, &h.Failure, &h.Unfetched); err != nil {
+		if err := rows.Scan(
+			&h.ID,
+			&h.Name,
+			(*[]byte)(&h.Key),
+			&joined,
+			&seen,
+			&labels,
+			&h.Traits,
+			&h.Survey,
+			&h.Revision,
+			&h.Sheet,
+			&carried,
+			&since,
+			&free,
+			&access,
+			&h.Agent,
+			&h.Trouble,
+			&packages,
+			&h.Failure,
+			&h.Unfetched,
+			&h.Form,
+		); err != nil {
 			return nil, err
 		}
 		h.Joined, h.LastSeen = fromUnix(joined), fromUnix(seen)
@@ -140,7 +163,8 @@ func text(v any) string {
 	return string(b)
 }
 
-const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since = ?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, failure = ?, unfetched = ? WHERE id = ?`
+const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since =
+	?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, failure = ?, unfetched = ?, form = ? WHERE id = ?`
 
 func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 	carried := "{}"
@@ -155,7 +179,26 @@ func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 	if len(h.Packages) > 0 {
 		packages = string(h.Packages)
 	}
-	_, err := put.ExecContext(ctx, unix(h.LastSeen), text(h.Labels), h.Traits, h.Survey, h.Revision, h.Sheet, carried, text(h.Since), text(h.Free), access, h.Agent, h.Trouble, packages, h.Failure, h.Unfetched, h.ID)
+	_, err := put.ExecContext(
+		ctx,
+		unix(h.LastSeen),
+		text(h.Labels),
+		h.Traits,
+		h.Survey,
+		h.Revision,
+		h.Sheet,
+		carried,
+		text(h.Since),
+		text(h.Free),
+		access,
+		h.Agent,
+		h.Trouble,
+		packages,
+		h.Failure,
+		h.Unfetched,
+		h.Form,
+		h.ID,
+	)
 	return err
 }
 
@@ -194,7 +237,14 @@ type Invite struct {
 // AddInvite stores an invitation under the hash of its token.
 func (s *Store) AddInvite(ctx context.Context, hash []byte, i Invite, c Change) error {
 	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "INSERT INTO invites (token, host, author, expires) VALUES (?, ?, ?, ?)", hash, i.Host, i.Author, unix(i.Expires))
+		_, err := tx.ExecContext(
+			ctx,
+			"INSERT INTO invites (token, host, author, expires) VALUES (?, ?, ?, ?)",
+			hash,
+			i.Host,
+			i.Author,
+			unix(i.Expires),
+		)
 		return err
 	})
 }
@@ -204,7 +254,11 @@ func (s *Store) AddInvite(ctx context.Context, hash []byte, i Invite, c Change) 
 type SameKeyError struct{ Host string }
 
 func (e *SameKeyError) Error() string {
-	return fmt.Sprintf("the host %s has joined with this very key: both were made from one image; let this one begin anew (lantern-agent forget), then join again", e.Host)
+	return fmt.Sprintf(
+		"the host %s has joined with this very key: both were made from one image; let this one begin anew (lantern-agent forget), then "+
+			"join again",
+		e.Host,
+	)
 }
 
 // Join uses an invitation up and stores the host. A host of that name that has
@@ -226,8 +280,10 @@ func (s *Store) Join(ctx context.Context, hash []byte, key ed25519.PublicKey, no
 		if !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
-		return tx.QueryRowContext(ctx, "INSERT INTO hosts (name, key, joined) VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET key = excluded.key RETURNING id",
-			h.Name, []byte(key), unix(now)).Scan(&h.ID)
+		return tx.QueryRowContext(ctx, "INSERT INTO hosts (name, key, joined) VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET key = "+
+			"excluded.key RETURNING id",
+			h.Name, []byte(key), unix(now)).
+			Scan(&h.ID)
 	})
 	return h, err
 }
@@ -240,7 +296,13 @@ func (s *Store) AddHosts(ctx context.Context, list []*Host) error {
 		list = list[n:]
 		err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
 			for _, h := range part {
-				if err := tx.QueryRowContext(ctx, "INSERT INTO hosts (name, key, joined) VALUES (?, ?, ?) RETURNING id", h.Name, []byte(h.Key), unix(h.Joined)).Scan(&h.ID); err != nil {
+				if err := tx.QueryRowContext(
+					ctx,
+					"INSERT INTO hosts (name, key, joined) VALUES (?, ?, ?) RETURNING id",
+					h.Name,
+					[]byte(h.Key),
+					unix(h.Joined),
+				).Scan(&h.ID); err != nil {
 					return err
 				}
 				if err := putHost(ctx, tx.StmtContext(ctx, s.put), h); err != nil {
@@ -264,7 +326,14 @@ func (s *Store) RetireHost(ctx context.Context, h *Host, now time.Time, c func(e
 		if _, err := tx.ExecContext(ctx, "DELETE FROM hosts WHERE id = ?", h.ID); err != nil {
 			return err
 		}
-		ids, err := queryInts(ctx, tx, "SELECT rollout FROM rollout_hosts WHERE host = ? AND state IN (?, ?)", h.Name, string(rollout.Waiting), string(rollout.Working))
+		ids, err := queryInts(
+			ctx,
+			tx,
+			"SELECT rollout FROM rollout_hosts WHERE host = ? AND state IN (?, ?)",
+			h.Name,
+			string(rollout.Waiting),
+			string(rollout.Working),
+		)
 		if err != nil {
 			return err
 		}
@@ -322,6 +391,11 @@ func queryInts(ctx context.Context, tx *sql.Tx, query string, args ...any) (out 
 
 // OpenInvites counts the hosts that were invited, can still join and have not.
 func (s *Store) OpenInvites(ctx context.Context, now time.Time) (n int, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT count(DISTINCT host) FROM invites WHERE expires > ? AND host NOT IN (SELECT name FROM hosts)", unix(now)).Scan(&n)
+	err = s.read.QueryRowContext(
+		ctx,
+		"SELECT count(DISTINCT host) FROM invites WHERE expires > ? AND host NOT IN (SELECT name FROM hosts)",
+		unix(now),
+	).
+		Scan(&n)
 	return n, err
 }

@@ -29,8 +29,15 @@ func (s *Store) AddOperator(ctx context.Context, o Operator, hash []byte, c Chan
 		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE operator = ?", o.Name); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO operators (name, role, token, created) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET role = excluded.role, token = excluded.token",
-			o.Name, o.Role, hash, unix(o.Created))
+		_, err := tx.ExecContext(
+			ctx,
+			"INSERT INTO operators (name, role, token, created) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET role = excluded.role, "+
+				"token = excluded.token",
+			o.Name,
+			o.Role,
+			hash,
+			unix(o.Created),
+		)
 		return err
 	})
 }
@@ -97,7 +104,14 @@ func (s *Store) AddSession(ctx context.Context, hash []byte, operator string, no
 
 // OperatorBySession returns the operator of a session that has not ended.
 func (s *Store) OperatorBySession(ctx context.Context, hash []byte, now time.Time) (Operator, error) {
-	return scanOperator(s.read.QueryRowContext(ctx, "SELECT o.name, o.role, o.created FROM sessions s JOIN operators o ON o.name = s.operator WHERE s.id = ? AND s.expires > ?", hash, unix(now)))
+	return scanOperator(
+		s.read.QueryRowContext(
+			ctx,
+			"SELECT o.name, o.role, o.created FROM sessions s JOIN operators o ON o.name = s.operator WHERE s.id = ? AND s.expires > ?",
+			hash,
+			unix(now),
+		),
+	)
 }
 
 // EndSession forgets a session.

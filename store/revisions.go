@@ -25,7 +25,9 @@ func (s *Store) Publish(ctx context.Context, r Revision, folder []byte, c func(r
 	}
 	fresh := true
 	err := s.doAll(ctx, late(func() Change { return c(r, fresh) }), func(ctx context.Context, tx *sql.Tx) error {
-		last, err := scanRevision(tx.QueryRowContext(ctx, "SELECT number, policy, author, message, created FROM revisions ORDER BY number DESC LIMIT 1"))
+		last, err := scanRevision(
+			tx.QueryRowContext(ctx, "SELECT number, policy, author, message, created FROM revisions ORDER BY number DESC LIMIT 1"),
+		)
 		if err == nil && last.Policy == r.Policy {
 			r, fresh = last, false
 			return nil
@@ -34,7 +36,15 @@ func (s *Store) Publish(ctx context.Context, r Revision, folder []byte, c func(r
 			return err
 		}
 		r.Number = last.Number + 1
-		_, err = tx.ExecContext(ctx, "INSERT INTO revisions (number, policy, author, message, created) VALUES (?, ?, ?, ?, ?)", r.Number, r.Policy, r.Author, r.Message, unix(r.Created))
+		_, err = tx.ExecContext(
+			ctx,
+			"INSERT INTO revisions (number, policy, author, message, created) VALUES (?, ?, ?, ?, ?)",
+			r.Number,
+			r.Policy,
+			r.Author,
+			r.Message,
+			unix(r.Created),
+		)
 		return err
 	})
 	return r, fresh, err
@@ -55,12 +65,16 @@ func scanRevision(row scanner) (Revision, error) {
 
 // Revision returns one revision.
 func (s *Store) Revision(ctx context.Context, number int64) (Revision, error) {
-	return scanRevision(s.read.QueryRowContext(ctx, "SELECT number, policy, author, message, created FROM revisions WHERE number = ?", number))
+	return scanRevision(
+		s.read.QueryRowContext(ctx, "SELECT number, policy, author, message, created FROM revisions WHERE number = ?", number),
+	)
 }
 
 // NewestRevision returns the newest revision.
 func (s *Store) NewestRevision(ctx context.Context) (Revision, error) {
-	return scanRevision(s.read.QueryRowContext(ctx, "SELECT number, policy, author, message, created FROM revisions ORDER BY number DESC LIMIT 1"))
+	return scanRevision(
+		s.read.QueryRowContext(ctx, "SELECT number, policy, author, message, created FROM revisions ORDER BY number DESC LIMIT 1"),
+	)
 }
 
 // Revisions returns all revisions, the newest first.

@@ -44,9 +44,23 @@ func (s *Store) PutAccount(ctx context.Context, a Account, c Change) error {
 		return err
 	}
 	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO accounts (name, title, desk, login, author, created, contracts, answered, trouble, since) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-			ON CONFLICT (name) DO UPDATE SET title = excluded.title, desk = excluded.desk, login = excluded.login, contracts = excluded.contracts, answered = excluded.answered, trouble = excluded.trouble, since = excluded.since`,
-			a.Name, a.Title, a.Desk, a.Login, a.Author, unix(a.Created), string(contracts), unix(a.Answered), a.Trouble, unix(a.Since))
+		_, err := tx.ExecContext(
+			ctx,
+			`INSERT INTO accounts (name, title, desk, login, author, created, contracts, answered, trouble, since) VALUES (?, ?, ?, ?, ?, ?, ?,
+				?, ?, ?)
+			ON CONFLICT (name) DO UPDATE SET title = excluded.title, desk = excluded.desk, login = excluded.login, contracts =
+				excluded.contracts, answered = excluded.answered, trouble = excluded.trouble, since = excluded.since`,
+			a.Name,
+			a.Title,
+			a.Desk,
+			a.Login,
+			a.Author,
+			unix(a.Created),
+			string(contracts),
+			unix(a.Answered),
+			a.Trouble,
+			unix(a.Since),
+		)
 		return err
 	})
 }
@@ -67,7 +81,10 @@ func (s *Store) RemoveAccount(ctx context.Context, name string, c Change) error 
 
 // Accounts returns all accounts, by name.
 func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT name, title, desk, login, author, created, contracts, answered, trouble, since FROM accounts ORDER BY name")
+	rows, err := s.read.QueryContext(
+		ctx,
+		"SELECT name, title, desk, login, author, created, contracts, answered, trouble, since FROM accounts ORDER BY name",
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -93,15 +110,24 @@ func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
 func (s *Store) PutSeats(ctx context.Context, put, gone []Seat, c Change) error {
 	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
 		for _, x := range gone {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM seats WHERE host = ? AND account = ? AND contract = ?", x.Host, x.Account, x.Contract); err != nil {
+			if _, err := tx.ExecContext(
+				ctx,
+				"DELETE FROM seats WHERE host = ? AND account = ? AND contract = ?",
+				x.Host,
+				x.Account,
+				x.Contract,
+			); err != nil {
 				return err
 			}
 		}
 		for _, x := range put {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO seats (host, account, contract, taken, author, why, automatic, leaving, kind, access, expires, issued, generation) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-				ON CONFLICT (host, account, contract) DO UPDATE SET taken = excluded.taken, author = excluded.author, why = excluded.why, automatic = excluded.automatic, leaving = excluded.leaving,
+			if _, err := tx.ExecContext(ctx, `INSERT INTO seats (host, account, contract, taken, author, why, automatic, leaving, kind, access,
+				expires, issued, generation) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+				ON CONFLICT (host, account, contract) DO UPDATE SET taken = excluded.taken, author = excluded.author, why = excluded.why, automatic
+					= excluded.automatic, leaving = excluded.leaving,
 				kind = excluded.kind, access = excluded.access, expires = excluded.expires, issued = excluded.issued, generation = excluded.generation`,
-				x.Host, x.Account, x.Contract, unix(x.Taken), x.By, x.Why, x.Automatic, x.Leaving, x.Kind, append([]byte{}, x.Access...), unix(x.Expires), unix(x.Issued), x.Generation); err != nil {
+				x.Host, x.Account, x.Contract, unix(x.Taken), x.By, x.Why, x.Automatic, x.Leaving, x.Kind, append([]byte{},
+					x.Access...), unix(x.Expires), unix(x.Issued), x.Generation); err != nil {
 				return err
 			}
 		}
@@ -111,7 +137,11 @@ func (s *Store) PutSeats(ctx context.Context, put, gone []Seat, c Change) error 
 
 // Seats returns all seats, by host.
 func (s *Store) Seats(ctx context.Context) ([]Seat, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT host, account, contract, taken, author, why, automatic, leaving, kind, access, expires, issued, generation FROM seats ORDER BY host, account, contract")
+	rows, err := s.read.QueryContext(
+		ctx,
+		"SELECT host, account, contract, taken, author, why, automatic, leaving, kind, access, expires, issued, generation FROM seats "+
+			"ORDER BY host, account, contract",
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +150,21 @@ func (s *Store) Seats(ctx context.Context) ([]Seat, error) {
 	for rows.Next() {
 		var x Seat
 		var taken, expires, issued int64
-		if err := rows.Scan(&x.Host, &x.Account, &x.Contract, &taken, &x.By, &x.Why, &x.Automatic, &x.Leaving, &x.Kind, &x.Access, &expires, &issued, &x.Generation); err != nil {
+		if err := rows.Scan(
+			&x.Host,
+			&x.Account,
+			&x.Contract,
+			&taken,
+			&x.By,
+			&x.Why,
+			&x.Automatic,
+			&x.Leaving,
+			&x.Kind,
+			&x.Access,
+			&expires,
+			&issued,
+			&x.Generation,
+		); err != nil {
 			return nil, err
 		}
 		x.Taken, x.Expires, x.Issued = fromUnix(taken), fromUnix(expires), fromUnix(issued)
@@ -143,14 +187,21 @@ func (s *Store) PutSeatCounts(ctx context.Context, list []SeatCount) error {
 	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		for _, c := range list {
 			var used, seats int
-			err := tx.QueryRowContext(ctx, "SELECT used, seats FROM seat_counts WHERE account = ? AND contract = ? ORDER BY at DESC LIMIT 1", c.Account, c.Contract).Scan(&used, &seats)
+			err := tx.QueryRowContext(
+				ctx,
+				"SELECT used, seats FROM seat_counts WHERE account = ? AND contract = ? ORDER BY at DESC LIMIT 1",
+				c.Account,
+				c.Contract,
+			).
+				Scan(&used, &seats)
 			if err == nil && used == c.Used && seats == c.Seats {
 				continue
 			}
 			if err != nil && !errors.Is(err, sql.ErrNoRows) {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO seat_counts (account, contract, at, used, seats) VALUES (?, ?, ?, ?, ?) ON CONFLICT (account, contract, at) DO UPDATE SET used = excluded.used, seats = excluded.seats",
+			if _, err := tx.ExecContext(ctx, "INSERT INTO seat_counts (account, contract, at, used, seats) VALUES (?, ?, ?, ?, ?) ON "+
+				"CONFLICT (account, contract, at) DO UPDATE SET used = excluded.used, seats = excluded.seats",
 				c.Account, c.Contract, unix(c.At), c.Used, c.Seats); err != nil {
 				return err
 			}
@@ -163,7 +214,8 @@ func (s *Store) PutSeatCounts(ctx context.Context, list []SeatCount) error {
 // the last one before it.
 func (s *Store) SeatCounts(ctx context.Context, since time.Time) ([]SeatCount, error) {
 	rows, err := s.read.QueryContext(ctx, `SELECT account, contract, at, used, seats FROM seat_counts c
-		WHERE at >= ?1 OR at = (SELECT max(at) FROM seat_counts b WHERE b.account = c.account AND b.contract = c.contract AND b.at < ?1) ORDER BY at, account, contract`, unix(since))
+		WHERE at >= ?1 OR at = (SELECT max(at) FROM seat_counts b WHERE b.account = c.account AND b.contract = c.contract AND b.at < ?1)
+			ORDER BY at, account, contract`, unix(since))
 	if err != nil {
 		return nil, err
 	}
@@ -189,7 +241,10 @@ func (s *Store) Reseal(ctx context.Context, reseal func([]byte) ([]byte, error),
 		n = 0
 		for _, q := range []struct{ read, write string }{
 			{"SELECT name, '', '', login FROM accounts", "UPDATE accounts SET login = ?4 WHERE name = ?1 AND ?2 = '' AND ?3 = ''"},
-			{"SELECT host, account, contract, access FROM seats WHERE length(access) > 0", "UPDATE seats SET access = ?4 WHERE host = ?1 AND account = ?2 AND contract = ?3"},
+			{
+				"SELECT host, account, contract, access FROM seats WHERE length(access) > 0",
+				"UPDATE seats SET access = ?4 WHERE host = ?1 AND account = ?2 AND contract = ?3",
+			},
 		} {
 			type row struct {
 				a, b, c string

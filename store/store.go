@@ -54,7 +54,9 @@ type job struct {
 // Open opens the database at path and brings it up to date.
 func Open(ctx context.Context, path string) (*Store, error) {
 	dsn := func(extra string) string {
-		return "file:" + (&url.URL{Path: path}).EscapedPath() + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-32000)" + extra
+		return "file:" + (&url.URL{Path: path}).EscapedPath() +
+			"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)" +
+			"&_pragma=foreign_keys(1)&_pragma=cache_size(-32000)" + extra
 	}
 	write, err := sql.Open("sqlite", dsn("&_txlock=immediate"))
 	if err != nil {
@@ -79,7 +81,15 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{read: read, write: write, queue: make(chan job, 4*MostWrites), done: make(chan struct{}), closed: make(chan struct{}), enc: enc, dec: dec}
+	s := &Store{
+		read:   read,
+		write:  write,
+		queue:  make(chan job, 4*MostWrites),
+		done:   make(chan struct{}),
+		closed: make(chan struct{}),
+		enc:    enc,
+		dec:    dec,
+	}
 	if err := s.loadKnown(ctx); err != nil {
 		read.Close()
 		write.Close()
@@ -111,7 +121,11 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	sources := p.ListSources()
 	newest := sources[len(sources)-1].Version
 	if at, err := p.GetDBVersion(ctx); err == nil && at > newest {
-		return fmt.Errorf("it was written by a newer version of this program (its form is %d, and this one knows %d); start that one", at, newest)
+		return fmt.Errorf(
+			"it was written by a newer version of this program (its form is %d, and this one knows %d); start that one",
+			at,
+			newest,
+		)
 	}
 	_, err = p.Up(ctx)
 	return err
@@ -298,6 +312,7 @@ type Reliance struct {
 // Relies counts what relies on the service's keys.
 func (s *Store) Relies(ctx context.Context) (r Reliance, err error) {
 	err = s.read.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM hosts) + (SELECT count(*) FROM invites),
-		(SELECT count(*) FROM accounts WHERE length(login) > 0) + (SELECT count(*) FROM seats WHERE length(access) > 0)`).Scan(&r.Hosts, &r.Secrets)
+		(SELECT count(*) FROM accounts WHERE length(login) > 0) + (SELECT count(*) FROM seats WHERE length(access) > 0)`).Scan(&r.Hosts,
+		&r.Secrets)
 	return r, err
 }

@@ -18,7 +18,10 @@ func (s *Store) PutVerdicts(ctx context.Context, build string, list []Verdict) e
 		return nil
 	}
 	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
-		stmt, err := tx.PrepareContext(ctx, "INSERT INTO verdicts (build, sheet, before, survey, body) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING")
+		stmt, err := tx.PrepareContext(
+			ctx,
+			"INSERT INTO verdicts (build, sheet, before, survey, body) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+		)
 		if err != nil {
 			return err
 		}
@@ -77,7 +80,14 @@ func (s *Store) ForgetVerdicts(ctx context.Context, build string, keep func(shee
 	}
 	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		for _, v := range gone {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM verdicts WHERE build = ? AND sheet = ? AND before = ? AND survey = ?", build, v.Sheet, v.Before, v.Survey); err != nil {
+			if _, err := tx.ExecContext(
+				ctx,
+				"DELETE FROM verdicts WHERE build = ? AND sheet = ? AND before = ? AND survey = ?",
+				build,
+				v.Sheet,
+				v.Before,
+				v.Survey,
+			); err != nil {
 				return err
 			}
 		}

@@ -147,7 +147,11 @@ func (v *Vault) Rotate(reseal func(again func([]byte) ([]byte, error)) error) er
 		}
 		v.mu.Unlock()
 	} else if v.count() < 2 {
-		return fmt.Errorf("the key comes from %s, which this program cannot change: put a new key in front of the old one there, start the service again, and rotate then", Variable)
+		return fmt.Errorf(
+			"the key comes from %s, which this program cannot change: put a new key in front of the old one there, start the service again, "+
+				"and rotate then",
+			Variable,
+		)
 	}
 	err := reseal(func(sealed []byte) ([]byte, error) {
 		plain, err := v.Open(sealed)

@@ -209,7 +209,17 @@ func (o *Out) Access(list []source.Access, now time.Time) {
 		}
 		rows = append(rows, []Cell{T("  " + a.Kind), T(a.Identity), T(a.For), {left, style}, mode, T(a.Where)})
 	}
-	o.Table([]Column{{Name: "  KIND"}, {Name: "WHO"}, {Name: "FOR", Gives: true}, {Name: "LEFT"}, {Name: "MODE"}, {Name: "WHERE", Gives: true, Path: true}}, rows)
+	o.Table(
+		[]Column{
+			{Name: "  KIND"},
+			{Name: "WHO"},
+			{Name: "FOR", Gives: true},
+			{Name: "LEFT"},
+			{Name: "MODE"},
+			{Name: "WHERE", Gives: true, Path: true},
+		},
+		rows,
+	)
 }
 
 // left says how long something lasts.
@@ -280,5 +290,15 @@ func (o *Out) Keys(list []source.Key, now time.Time) {
 		}
 		rows = append(rows, []Cell{T("  " + ShortKey(k.Fingerprint)), T(k.Algorithm), {left, style}, T(scope), T(user), T(k.Where)})
 	}
-	o.Table([]Column{{Name: "  KEY"}, {Name: "ALGORITHM"}, {Name: "LEFT"}, {Name: "TRUSTED FOR"}, {Name: "WHOSE", Gives: true}, {Name: "WHERE", Gives: true, Path: true}}, rows)
+	o.Table(
+		[]Column{
+			{Name: "  KEY"},
+			{Name: "ALGORITHM"},
+			{Name: "LEFT"},
+			{Name: "TRUSTED FOR"},
+			{Name: "WHOSE", Gives: true},
+			{Name: "WHERE", Gives: true, Path: true},
+		},
+		rows,
+	)
 }

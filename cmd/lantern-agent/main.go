@@ -50,7 +50,9 @@ func command() *cobra.Command {
 	var root, logLevel string
 	cmd := &cobra.Command{
 		Use: "lantern-agent", Short: "The host side of Patient Lantern", Version: Version, SilenceUsage: true, SilenceErrors: true,
-		Long:    "The host side of Patient Lantern: surveys the host, carries signed deliveries out, and\ngoes on working when the service is away.\n\nExit status: 0 done; 1 it could not be done; 2 wrong usage; 3 a root that the package\nmanager would refuse (read).",
+		Long: "The host side of Patient Lantern: surveys the host, carries signed deliveries out, and\ngoes on working when the " +
+			"service is away.\n\nExit status: 0 done; 1 it could not be done; 2 wrong usage; 3 a root that the package\nmanager would refuse " +
+			"(read).",
 		Example: "  lantern-agent join --service https://lantern.brinewick.test --token plj_…\n  lantern-agent run",
 	}
 	cmd.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
@@ -59,7 +61,8 @@ func command() *cobra.Command {
 	var service, token string
 	join := &cobra.Command{
 		Use: "join", Short: "Take this host into a fleet", Args: cobra.NoArgs,
-		Example: "  lantern-agent join --service https://lantern.brinewick.test --token plj_…\n  LANTERN_JOIN_TOKEN=plj_… lantern-agent join --service https://lantern.brinewick.test",
+		Example: "  lantern-agent join --service https://lantern.brinewick.test --token plj_…\n  LANTERN_JOIN_TOKEN=plj_… lantern-agent " +
+			"join --service https://lantern.brinewick.test",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if token == "" {
 				token = os.Getenv("LANTERN_JOIN_TOKEN")
@@ -96,7 +99,9 @@ func command() *cobra.Command {
 				return usage{err}
 			}
 			defer h.Close()
-			a, err := agent.New(agent.Options{Host: h, Log: slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})), Version: Version})
+			a, err := agent.New(
+				agent.Options{Host: h, Log: slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})), Version: Version},
+			)
 			if err != nil {
 				return err
 			}
@@ -109,7 +114,9 @@ func command() *cobra.Command {
 
 	forget := &cobra.Command{
 		Use: "forget", Short: "Let this host begin anew: forget the service and what it carried out", Args: cobra.NoArgs,
-		Long:    "Forget the service that this host has joined, the agent's own key, and which revision was carried out\nlast. For a host that goes to another service, one whose service was set up anew, one whose clock was\nwrong, and an image that hosts are made from. No file of the host but the agent's own is changed.",
+		Long: "Forget the service that this host has joined, the agent's own key, and which revision was carried out\nlast. For a host " +
+			"that goes to another service, one whose service was set up anew, one whose clock was\nwrong, and an image that hosts are made " +
+			"from. No file of the host but the agent's own is changed.",
 		Example: "  lantern-agent forget && lantern-agent join --service https://lantern.brinewick.test --token plj_…",
 		RunE: func(*cobra.Command, []string) error {
 			h, err := agent.OpenHost(root)

@@ -759,6 +759,11 @@ export interface components {
             access?: components["schemas"]["HostAccess"];
             /** @description Version of the agent */
             agent: string;
+            /**
+             * Format: int64
+             * @description The newest form of sheets that the agent understands
+             */
+            form?: number;
             /** @description Free bytes by mount point, when they changed much */
             free?: {
                 [key: string]: number;
@@ -1117,6 +1122,8 @@ export interface components {
              * @example gw-01.brinewick.test
              */
             name: string;
+            /** @description Its agent understands less than this service may say to it */
+            old_agent?: boolean;
             /**
              * @description Operating system
              * @example Skerry 12 (mussel)
@@ -1210,6 +1217,8 @@ export interface components {
              * @example gw-01.brinewick.test
              */
             name: string;
+            /** @description Its agent understands less than this service may say to it */
+            old_agent?: boolean;
             /**
              * @description Operating system
              * @example Skerry 12 (mussel)

@@ -21,7 +21,7 @@ func saltSheet(t *testing.T, series string) *source.Sheet {
 	require.NoError(t, err)
 	public, err := keys["saltmarsh-2026"].Public()
 	require.NoError(t, err)
-	s := &source.Sheet{Format: source.SheetFormat, Family: rpm.Family, Unlisted: source.UnlistedReport}
+	s := &source.Sheet{Format: source.FormName(1), Family: rpm.Family, Unlisted: source.UnlistedReport}
 	files, src, list := rpm.Render(family.Definition{Repository: "saltmarsh", Enabled: true, URL: "https://packages.saltmarsh.example/rpm/" + series + "/9/x86_64", Signatures: source.CheckRequired,
 		Keys: []family.SigningKey{{Name: "saltmarsh-2026", Fingerprint: "3BFF82245BECAD4F2FA48C0D00195878414CC58E", Armored: public}}})
 	s.Files, s.Sources, s.Keys = files, []source.SheetSource{src}, list

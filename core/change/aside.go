@@ -24,7 +24,10 @@ func (c *computer) setAside() {
 		}
 		edited[p.File] = true
 		if p.File == arch.Config {
-			c.out.Impossible = append(c.out.Impossible, p.File+" cannot be set aside: pacman does not work without it; mend it by hand: "+p.Message)
+			c.out.Impossible = append(
+				c.out.Impossible,
+				p.File+" cannot be set aside: pacman does not work without it; mend it by hand: "+p.Message,
+			)
 			continue
 		}
 		to := p.File + Aside

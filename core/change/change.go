@@ -60,7 +60,13 @@ type Input struct {
 
 // Compute returns the edits. With equal inputs it gives equal results.
 func Compute(in Input) Change {
-	c := &computer{Input: in, owned: map[string]bool{}, modes: map[string]string{}, parsed: map[string][]source.Source{}, releases: drift.Releases(in.Sheet)}
+	c := &computer{
+		Input:    in,
+		owned:    map[string]bool{},
+		modes:    map[string]string{},
+		parsed:   map[string][]source.Source{},
+		releases: drift.Releases(in.Sheet),
+	}
 	for _, f := range in.Survey.Files {
 		c.modes[f.Path] = f.Mode
 	}
@@ -75,7 +81,16 @@ func Compute(in Input) Change {
 	if in.Before != nil {
 		for _, f := range in.Before.Files {
 			if old, there := in.Texts[f.Path]; there && !c.owned[f.Path] && !c.named(f) {
-				c.out.Edits = append(c.out.Edits, FileEdit{Path: f.Path, Action: Remove, Mode: c.modes[f.Path], Old: old, Why: []string{"the policy does not list " + orKey(f.Repository) + " for this host any more"}})
+				c.out.Edits = append(
+					c.out.Edits,
+					FileEdit{
+						Path:   f.Path,
+						Action: Remove,
+						Mode:   c.modes[f.Path],
+						Old:    old,
+						Why:    []string{"the policy does not list " + orKey(f.Repository) + " for this host any more"},
+					},
+				)
 				c.owned[f.Path] = true
 			}
 		}
@@ -147,7 +162,16 @@ func (c *computer) whole(f source.SheetFile) {
 		if idle, kept := Idle(f); kept {
 			f.Text = idle
 		} else if there {
-			c.out.Edits = append(c.out.Edits, FileEdit{Path: f.Path, Action: Remove, Mode: c.modes[f.Path], Old: old, Why: []string{"nothing stands in " + f.While + ", where its media is found"}})
+			c.out.Edits = append(
+				c.out.Edits,
+				FileEdit{
+					Path:   f.Path,
+					Action: Remove,
+					Mode:   c.modes[f.Path],
+					Old:    old,
+					Why:    []string{"nothing stands in " + f.While + ", where its media is found"},
+				},
+			)
 			return
 		} else {
 			return
@@ -221,85 +245,11 @@ func (c *computer) inPlace() {
 		}
 	}
 	for _, m := range c.missing(after) {
-		c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s: no entry for %s stands on the host, and none stood there before", m.repository, m.suite))
+		c.out.Impossible = append(
+			c.out.Impossible,
+			fmt.Sprintf("%s: no entry for %s stands on the host, and none stood there before", m.repository, m.suite),
+		)
 	}
-}
-
-type gap struct{ repository, suite string }
-
-// missing lists the suites that no entry covers.
-func (c *computer) missing(texts map[string][]byte) []gap {
-	var all []source.Source
-	for _, p := range sorted(texts) {
-		if !c.owned[p] && (p == deb.MainList || deb.IsRead(p[strings.LastIndexByte(p, '/')+1:])) {
-			all = append(all, deb.ParseDoc(p, texts[p], c.Survey.Traits.Architectures).Sources...)
-		}
-	}
-	var out []gap
-	for _, rule := range c.Sheet.InPlace {
-		for _, s := range deb.Judge(rule, all, c.owned).Missing {
-			out = append(out, gap{rule.Repository, s})
-		}
-	}
-	return out
-}
-
-// opened lists the suites that would be covered no more if a file read so.
-func (c *computer) opened(path string, text []byte, already []gap) []gap {
-	texts := make(map[string][]byte, len(c.Texts)+1)
-	for p, t := range c.Texts {
-		texts[p] = t
-	}
-	texts[path] = text
-	return slices.DeleteFunc(c.missing(texts), func(g gap) bool { return slices.Contains(already, g) })
-}
-
-func sorted(m map[string][]byte) []string {
-	out := make([]string, 0, len(m))
-	for p := range m {
-		out = append(out, p)
-	}
-	slices.Sort(out)
-	return out
-}
-
-// one edits one file in place.
-func (c *computer) one(path string, missing []gap) {
-	old, there := c.Texts[path]
-	text, why, touched := c.edit(path, old)
-	if kept, ok := c.Kept[path]; ok && string(kept) != string(old) {
-		back, ok := c.putBack(path, old, kept, touched, missing)
-		if ok {
-			// Taking an entry out again may uncover one that it stood in for.
-			if more := c.opened(path, back, missing); len(more) > 0 {
-				back, ok = c.putBack(path, old, kept, touched, slices.Concat(missing, more))
-				ok = ok && len(c.opened(path, back, missing)) == 0
-			}
-		}
-		if ok {
-			text = back
-			if len(why) == 0 {
-				why = []string{"an entry that stood here has gone, or apt refuses what stands there now"}
-			}
-		}
-	}
-	if string(text) == string(old) {
-		return
-	}
-	e := FileEdit{Path: path, Action: Edit, Mode: c.modes[path], Old: old, New: text, Why: why}
-	switch {
-	case !there:
-		e.Action, e.Mode = Create, "0644"
-	case c.emptied(path, old, text):
-		e.Action, e.New = Remove, nil
-	}
-	c.out.Edits = append(c.out.Edits, e)
-}
-
-// emptied reports whether a file of sources holds nothing any more but blanks, since what
-// stood in it was taken out. apt's own first list stays: its maker may look for it.
-func (c *computer) emptied(path string, old, text []byte) bool {
-	return c.Sheet.Unlisted == source.UnlistedRemove && path != deb.MainList && path != arch.Config && len(strings.TrimSpace(string(old))) > 0 && len(strings.TrimSpace(string(text))) == 0
 }
 
 // edit applies the rules to a text. It returns the new text, the reasons, and

@@ -55,7 +55,7 @@ func after(files map[string]string, c change.Change) map[string]string {
 }
 
 func sheet(unlisted string, rules ...source.InPlace) *source.Sheet {
-	s := &source.Sheet{Format: source.SheetFormat, Family: "deb", Unlisted: unlisted, InPlace: rules}
+	s := &source.Sheet{Format: source.FormName(1), Family: "deb", Unlisted: unlisted, InPlace: rules}
 	files, src, keys := deb.Render(deb.Definition{Repository: "saltmarsh", Enabled: true, URL: "http://packages.saltmarsh.example/apt/8.x", Suites: []string{"stable"}, Components: []string{"main"}, Signatures: source.CheckOff})
 	s.Files, s.Sources, s.Keys = files, []source.SheetSource{src}, keys
 	return s
@@ -121,7 +121,7 @@ func TestAFileThatThePolicyDropsIsRemoved(t *testing.T) {
 	before := sheet(source.UnlistedReport)
 	files := map[string]string{before.Files[0].Path: before.Files[0].Text}
 	r := lay(t, filepath.Join(t.TempDir(), "root"), files)
-	now := &source.Sheet{Format: source.SheetFormat, Family: "deb", Unlisted: source.UnlistedReport}
+	now := &source.Sheet{Format: source.FormName(1), Family: "deb", Unlisted: source.UnlistedReport}
 	c := change.Compute(change.Input{Sheet: now, Survey: &r.Survey, Texts: r.Texts, Before: before})
 	require.Len(t, c.Edits, 1)
 	assert.Equal(t, change.Remove, c.Edits[0].Action)

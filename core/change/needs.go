@@ -21,14 +21,23 @@ func (c *computer) needs() {
 			switch {
 			case have == "" && len(t.Tools) == 0: // not told
 			case have == "":
-				c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s needs %s %s or newer, and this host has none", n.Repository, tool, least))
+				c.out.Impossible = append(
+					c.out.Impossible,
+					fmt.Sprintf("%s needs %s %s or newer, and this host has none", n.Repository, tool, least),
+				)
 			case version.Compare(t.Family, have, least) < 0:
-				c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s needs %s %s or newer, and this host has %s", n.Repository, tool, least, have))
+				c.out.Impossible = append(
+					c.out.Impossible,
+					fmt.Sprintf("%s needs %s %s or newer, and this host has %s", n.Repository, tool, least, have),
+				)
 			}
 		}
 		for _, folder := range slices.Sorted(maps.Keys(n.Free)) {
 			if have, known := t.Free[folder]; known && have < n.Free[folder] {
-				c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s needs %d MiB free in %s, and there are %d", n.Repository, n.Free[folder]>>20, folder, have>>20))
+				c.out.Impossible = append(
+					c.out.Impossible,
+					fmt.Sprintf("%s needs %d MiB free in %s, and there are %d", n.Repository, n.Free[folder]>>20, folder, have>>20),
+				)
 			}
 		}
 	}

@@ -20,7 +20,7 @@ const pacmanConf = "[options]\nArchitecture = x86_64\nSigLevel = Required Databa
 
 // archSheet has each repository on, or off where it stands.
 func archSheet(repositories map[string]bool) *source.Sheet {
-	s := &source.Sheet{Format: source.SheetFormat, Family: arch.Family, Unlisted: source.UnlistedReport}
+	s := &source.Sheet{Format: source.FormName(1), Family: arch.Family, Unlisted: source.UnlistedReport}
 	for _, name := range []string{"fulmar", "gannet-licensed", "gannet-open"} {
 		on, there := repositories[name]
 		if !there {

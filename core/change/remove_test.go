@@ -14,7 +14,7 @@ import (
 func TestAFileOfWhichNothingIsLeftGoes(t *testing.T) {
 	have := dnfHost(t, map[string]string{"etc/yum.repos.d/own.repo": "[own]\nname=Own\nbaseurl=http://own.example/\n", "etc/yum.repos.d/kept.repo": "# why this is here\n[other]\nname=Other\nbaseurl=http://other.example/\n",
 		"etc/yum.repos.d/foreland.repo": "[foreland-base]\nname=Foreland\nbaseurl=http://archive.foreland.example/\n"})
-	sheet := &source.Sheet{Format: source.SheetFormat, Family: "rpm", Unlisted: source.UnlistedRemove}
+	sheet := &source.Sheet{Format: source.FormName(1), Family: "rpm", Unlisted: source.UnlistedRemove}
 	plan := change.Compute(change.Input{Sheet: sheet, Survey: &have.Survey, Texts: have.Texts})
 	got := map[string]string{}
 	for _, e := range plan.Edits {

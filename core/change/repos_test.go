@@ -18,7 +18,7 @@ import (
 
 // repoSheet is a sheet with one repository on and one kept off where it stands.
 func repoSheet(unlisted string) *source.Sheet {
-	s := &source.Sheet{Format: source.SheetFormat, Family: rpm.Family, Unlisted: unlisted}
+	s := &source.Sheet{Format: source.FormName(1), Family: rpm.Family, Unlisted: unlisted}
 	for _, d := range []family.Definition{
 		{Repository: "gannet-open", Enabled: true, URL: "http://rpm.gannet.example/open/9/x86_64", Signatures: source.CheckRequired, Keys: []family.SigningKey{{Name: "gannet", Fingerprint: "AA", Armored: "key\n"}}},
 		{Repository: "gannet-licensed", URL: "https://rpm.gannet.example/licensed/9/x86_64", Signatures: source.CheckRequired, Account: "gannet", Kind: "basic"},

@@ -33,7 +33,6 @@ type ground struct {
 	render func(d family.Definition) ([]source.SheetFile, source.SheetSource, []source.SheetKey)
 	own    func(name, url, key string) (file, text string) // a definition by hand
 	keyDir string
-	arch   string
 }
 
 var grounds = []ground{
@@ -119,7 +118,7 @@ func (g ground) read(files map[string]string, sheets ...*source.Sheet) survey.Re
 // revision draws what the policy says next: names, URLs and keys come from small sets,
 // so that a repository is renamed, split, merged and moved all the time.
 func (g ground) revision(rt *rapid.T, n int) *source.Sheet {
-	s := &source.Sheet{Format: source.SheetFormat, Family: g.family, Unlisted: rapid.SampledFrom([]string{source.UnlistedReport, source.UnlistedReport, source.UnlistedSwitchOff, source.UnlistedRemove}).Draw(rt, fmt.Sprint("unlisted", n))}
+	s := &source.Sheet{Format: source.FormName(1), Family: g.family, Unlisted: rapid.SampledFrom([]string{source.UnlistedReport, source.UnlistedReport, source.UnlistedSwitchOff, source.UnlistedRemove}).Draw(rt, fmt.Sprint("unlisted", n))}
 	urls := rapid.Permutation([]string{"https://one.saltmarsh.example/x", "https://two.saltmarsh.example/x", "https://three.saltmarsh.example/x"}).Draw(rt, fmt.Sprint("urls", n))
 	names := rapid.Permutation([]string{"salt", "marsh", "reed", "own"}).Draw(rt, fmt.Sprint("names", n))
 	for i := range rapid.IntRange(0, 3).Draw(rt, fmt.Sprint("repositories", n)) {

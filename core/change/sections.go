@@ -135,7 +135,13 @@ func (c *computer) sections(ed editor) {
 		switch {
 		case c.adopted.Covers(s):
 		case c.replaced(s):
-			apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d stood for a repository of the policy, which says something else now", s.Line), ed.off)
+			apply(
+				s.File,
+				s.Line,
+				s.ID,
+				fmt.Sprintf("line %d stood for a repository of the policy, which says something else now", s.Line),
+				ed.off,
+			)
 		case of != nil:
 			apply(s.File, s.Line, s.ID, doubled(s, of), ed.off)
 		case c.Sheet.Unlisted == source.UnlistedSwitchOff:
@@ -181,7 +187,10 @@ func (c *computer) putSectionBack(texts map[string][]byte, why map[string][]stri
 		why[path] = append(why[path], "a section that stood here has gone")
 		return
 	}
-	c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s: no section [%s] stands on the host, and none stood there before", repository, name))
+	c.out.Impossible = append(
+		c.out.Impossible,
+		fmt.Sprintf("%s: no section [%s] stands on the host, and none stood there before", repository, name),
+	)
 }
 
 // includes makes pacman.conf include the files of the policy that will stand there,
@@ -231,7 +240,10 @@ func (c *computer) includes() {
 		c.out.Edits[at].New = next
 		c.out.Edits[at].Why = append(c.out.Edits[at].Why, reason)
 	default:
-		c.out.Edits = append(c.out.Edits, FileEdit{Path: arch.Config, Action: Edit, Mode: c.modes[arch.Config], Old: old, New: next, Why: []string{reason}})
+		c.out.Edits = append(
+			c.out.Edits,
+			FileEdit{Path: arch.Config, Action: Edit, Mode: c.modes[arch.Config], Old: old, New: next, Why: []string{reason}},
+		)
 	}
 }
 
@@ -251,11 +263,15 @@ func (c *computer) remotes() {
 			continue
 		}
 		listed[s.ID] = true
-		if s.IfThere && !slices.ContainsFunc(c.Survey.Sources, func(x source.Source) bool { return x.Family == flatpak.Family && x.ID == s.ID }) {
+		if s.IfThere &&
+			!slices.ContainsFunc(c.Survey.Sources, func(x source.Source) bool { return x.Family == flatpak.Family && x.ID == s.ID }) {
 			continue
 		}
 		if !there {
-			c.out.Impossible = append(c.out.Impossible, flatpak.Config+" is not there: flatpak makes it when it is first used, for example by flatpak remotes")
+			c.out.Impossible = append(
+				c.out.Impossible,
+				flatpak.Config+" is not there: flatpak makes it when it is first used, for example by flatpak remotes",
+			)
 			return
 		}
 		var keys []string
@@ -278,7 +294,10 @@ func (c *computer) remotes() {
 	drop := func(id, reason string, remove bool) {
 		next, err := flatpak.Switch(text, id, remove)
 		if err != nil {
-			c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s: the remote %s cannot be switched off: %v", flatpak.Config, id, err))
+			c.out.Impossible = append(
+				c.out.Impossible,
+				fmt.Sprintf("%s: the remote %s cannot be switched off: %v", flatpak.Config, id, err),
+			)
 		} else if string(next) != string(text) {
 			text, why = next, append(why, reason)
 		}
@@ -305,7 +324,10 @@ func (c *computer) remotes() {
 		}
 	}
 	if string(text) != string(old) {
-		c.out.Edits = append(c.out.Edits, FileEdit{Path: flatpak.Config, Action: Edit, Mode: c.modes[flatpak.Config], Old: old, New: text, Why: why})
+		c.out.Edits = append(
+			c.out.Edits,
+			FileEdit{Path: flatpak.Config, Action: Edit, Mode: c.modes[flatpak.Config], Old: old, New: text, Why: why},
+		)
 	}
 }
 

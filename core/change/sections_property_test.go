@@ -46,7 +46,7 @@ func settles(t *testing.T, rt *rapid.T, family string) {
 		text.WriteString(section(n))
 	}
 	own := rapid.SliceOfNDistinct(rapid.SampledFrom(append([]string{"base"}, names...)), 0, min(2, len(names)), rapid.ID).Filter(func(l []string) bool { return subset(l, names) }).Draw(rt, "own")
-	sheet := &source.Sheet{Format: source.SheetFormat, Family: family, Unlisted: rapid.SampledFrom([]string{source.UnlistedReport, source.UnlistedSwitchOff, source.UnlistedRemove}).Draw(rt, "unlisted")}
+	sheet := &source.Sheet{Format: source.FormName(1), Family: family, Unlisted: rapid.SampledFrom([]string{source.UnlistedReport, source.UnlistedSwitchOff, source.UnlistedRemove}).Draw(rt, "unlisted")}
 	for i, n := range own {
 		sheet.InPlace = append(sheet.InPlace, source.InPlace{Repository: fmt.Sprintf("own-%d", i), Enabled: rapid.Bool().Draw(rt, "enabled"), Sections: []string{n}})
 	}

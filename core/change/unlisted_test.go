@@ -24,7 +24,7 @@ func TestSectionsOfPacmanThatThePolicyDoesNotList(t *testing.T) {
 		source.UnlistedRemove:    "[options]\nArchitecture = x86_64\n\n[driftwood]\nServer = http://archive.driftwood.example/$repo\n\n# somebody's\n\n",
 	} {
 		have := pacmanHost(map[string]string{"etc/pacman.conf": ownConf})
-		sheet := &source.Sheet{Format: source.SheetFormat, Family: arch.Family, Unlisted: unlisted, InPlace: []source.InPlace{{Repository: "base", Enabled: true, Sections: []string{"driftwood"}}}}
+		sheet := &source.Sheet{Format: source.FormName(1), Family: arch.Family, Unlisted: unlisted, InPlace: []source.InPlace{{Repository: "base", Enabled: true, Sections: []string{"driftwood"}}}}
 		after, plan := carry(t, sheet, have)
 		assert.Empty(t, plan.Impossible)
 		assert.Equal(t, want, after["etc/pacman.conf"], unlisted)
@@ -37,7 +37,7 @@ func TestSectionsOfPacmanThatThePolicyDoesNotList(t *testing.T) {
 
 func TestSectionsOfTheDistributionGoOnAndOff(t *testing.T) {
 	have := pacmanHost(map[string]string{"etc/pacman.conf": "[options]\n\n#[driftwood]\n#Server = http://archive.driftwood.example/$repo\n\n[extra]\nServer = http://x.example/\n"})
-	sheet := &source.Sheet{Format: source.SheetFormat, Family: arch.Family, Unlisted: source.UnlistedReport, InPlace: []source.InPlace{
+	sheet := &source.Sheet{Format: source.FormName(1), Family: arch.Family, Unlisted: source.UnlistedReport, InPlace: []source.InPlace{
 		{Repository: "base", Enabled: true, Sections: []string{"driftwood"}}, {Repository: "extra", Sections: []string{"extra"}}, {Repository: "more", Enabled: true, Sections: []string{"gone"}}}}
 	after, plan := carry(t, sheet, have)
 	assert.Equal(t, "[options]\n\n[driftwood]\nServer = http://archive.driftwood.example/$repo\n\n#[extra]\n#Server = http://x.example/\n", after["etc/pacman.conf"])

@@ -106,7 +106,18 @@ func NewCompiler() (*Compiler, error) {
 	for _, f := range facts {
 		opts = append(opts, cel.Variable(f.name, f.typ))
 	}
-	opts = append(opts, cel.Function("atLeast", cel.MemberOverload("string_atLeast_string", []*cel.Type{cel.StringType, cel.StringType}, cel.BoolType, cel.BinaryBinding(atLeast))))
+	opts = append(
+		opts,
+		cel.Function(
+			"atLeast",
+			cel.MemberOverload(
+				"string_atLeast_string",
+				[]*cel.Type{cel.StringType, cel.StringType},
+				cel.BoolType,
+				cel.BinaryBinding(atLeast),
+			),
+		),
+	)
 	env, err := cel.NewEnv(opts...)
 	if err != nil {
 		return nil, fmt.Errorf("setting up expressions: %w", err)

@@ -66,7 +66,9 @@ func Adopt(sheet, before *source.Sheet, survey *source.Survey) *Adoption {
 			a.remote(s)
 			continue
 		}
-		if !s.Enabled || s.IfThere || s.Contract != "" || s.While != "" || s.Family != "" || s.Level != 0 || s.Priority != nil && sheet.Family == deb.Family || stands[s.File] {
+		if !s.Enabled || s.IfThere || s.Contract != "" || s.While != "" || s.Family != "" || s.Level != 0 ||
+			s.Priority != nil && sheet.Family == deb.Family ||
+			stands[s.File] {
 			continue
 		}
 		want := pieces(sheet.Family, s.URLs, s.Mirrorlist, s.Suites, s.Components, s.Kinds)
@@ -129,11 +131,13 @@ func (a *Adoption) remote(want *source.SheetSource) {
 	c := &comparer{sheet: a.sheet, survey: a.survey}
 	for i := range a.survey.Sources {
 		have := &a.survey.Sources[i]
-		if have.Family != flatpak.Family || have.ID != want.ID || have.File != want.File || !source.SameSet(want.SignedBy, c.fingerprints(have.SignedBy)) {
+		if have.Family != flatpak.Family || have.ID != want.ID || have.File != want.File ||
+			!source.SameSet(want.SignedBy, c.fingerprints(have.SignedBy)) {
 			continue
 		}
 		for _, k := range a.sheet.Keys {
-			if slices.Contains(want.SignedBy, k.Fingerprint) && k.Path == flatpak.KeyPath(k.Name) && !slices.Contains(have.SignedBy, k.Path) {
+			if slices.Contains(want.SignedBy, k.Fingerprint) && k.Path == flatpak.KeyPath(k.Name) &&
+				!slices.Contains(have.SignedBy, k.Path) {
 				a.files[k.Path] = true
 			}
 		}
@@ -172,13 +176,15 @@ func (a *Adoption) trusted(want *source.SheetSource, have *source.Source) bool {
 	if have.Checks.Metadata != strict && have.Family != arch.Family || have.Family != deb.Family && have.Checks.Packages != strict {
 		return false
 	}
-	if want.Priority != nil && (have.Priority == nil || *have.Priority != *want.Priority) || want.Priority == nil && have.Priority != nil && *have.Priority != usual {
+	if want.Priority != nil && (have.Priority == nil || *have.Priority != *want.Priority) ||
+		want.Priority == nil && have.Priority != nil && *have.Priority != usual {
 		return false
 	}
 	if have.Family == arch.Family {
 		return true // its keyring is for all sources alike
 	}
-	return len(want.Archs) == len(have.Archs) && source.SameSet(want.Archs, have.Archs) && source.SameSet(want.SignedBy, c.fingerprints(have.SignedBy))
+	return len(want.Archs) == len(have.Archs) && source.SameSet(want.Archs, have.Archs) &&
+		source.SameSet(want.SignedBy, c.fingerprints(have.SignedBy))
 }
 
 // pieces takes a source apart into the smallest things that can be fetched.

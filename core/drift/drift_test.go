@@ -106,7 +106,7 @@ func TestTheKeyOfAFindingDoesNotMoveWithItsLine(t *testing.T) {
 }
 
 func TestOptionsThatDecideWhatIsBelievedAreFaults(t *testing.T) {
-	s := &source.Sheet{Format: source.SheetFormat, Family: "deb"}
+	s := &source.Sheet{Format: source.FormName(1), Family: "deb"}
 	files, src, keys := deb.Render(deb.Definition{Repository: "saltmarsh", Enabled: true, URL: "http://packages.saltmarsh.example/apt/8.x", Suites: []string{"stable"}, Components: []string{"main"}, Signatures: source.CheckOff})
 	s.Files, s.Sources, s.Keys = files, []source.SheetSource{src}, keys
 	for _, c := range []struct{ add, class, severity, message string }{

@@ -37,8 +37,11 @@ func KeyEnds(sheet *source.Sheet, survey *source.Survey) []KeyEnd {
 		}
 		if last, ok := lastEnd(s.SignedBy, ends); ok {
 			out = append(out, KeyEnd{last, Finding{Class: KeyEnded, Severity: Fault, Repository: s.Repository, File: s.File,
-				Message: fmt.Sprintf("the signing key of %s ended, so each refresh fails; give the policy the one that succeeds it", s.Repository),
-				Have:    "ended " + last.UTC().Format(time.DateOnly)}})
+				Message: fmt.Sprintf(
+					"the signing key of %s ended, so each refresh fails; give the policy the one that succeeds it",
+					s.Repository,
+				),
+				Have: "ended " + last.UTC().Format(time.DateOnly)}})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b KeyEnd) int { return a.At.Compare(b.At) })

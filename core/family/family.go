@@ -40,7 +40,10 @@ func Begin(name string) Reading {
 
 // Problem notes something that could not be understood.
 func (r *Reading) Problem(file string, line int, message string, fatal bool) {
-	r.Problems = append(r.Problems, source.Problem{Family: r.Family, File: file, Line: line, Message: string(maskURLs([]byte(message))), Fatal: fatal})
+	r.Problems = append(
+		r.Problems,
+		source.Problem{Family: r.Family, File: file, Line: line, Message: string(maskURLs([]byte(message))), Fatal: fatal},
+	)
 }
 
 // Keep notes the text of a source file, and how it stands on the host.
@@ -123,7 +126,17 @@ func Tidy(s *source.Source) {
 			s.Options[masked] = value
 		}
 	}
-	for _, list := range []*[]string{&s.Kinds, &s.URLs, &s.EffURLs, &s.Suites, &s.Components, &s.Archs, &s.EffSuites, &s.EffArchs, &s.SignedBy} {
+	for _, list := range []*[]string{
+		&s.Kinds,
+		&s.URLs,
+		&s.EffURLs,
+		&s.Suites,
+		&s.Components,
+		&s.Archs,
+		&s.EffSuites,
+		&s.EffArchs,
+		&s.SignedBy,
+	} {
 		*list = source.Strings(*list)
 	}
 }

@@ -27,7 +27,8 @@ func JudgeSections(rule source.InPlace, family string, sources []source.Source, 
 		found, on := -1, false
 		for i := range sources {
 			s := &sources[i]
-			if s.Family != family || s.ID != name || owned[s.File] || s.DisabledBy == source.OffByFilename || s.DisabledBy == source.OffAsInvalid {
+			if s.Family != family || s.ID != name || owned[s.File] || s.DisabledBy == source.OffByFilename ||
+				s.DisabledBy == source.OffAsInvalid {
 				continue
 			}
 			j.Covers[i] = true

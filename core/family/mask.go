@@ -74,7 +74,21 @@ func loginEnd(rest string) int {
 }
 
 // secretWords are the names of query parameters whose values are secrets.
-var secretWords = []string{"token", "pass", "pwd", "secret", "apikey", "api_key", "api-key", "signature", "auth", "credential", "session", "jwt", "private"}
+var secretWords = []string{
+	"token",
+	"pass",
+	"pwd",
+	"secret",
+	"apikey",
+	"api_key",
+	"api-key",
+	"signature",
+	"auth",
+	"credential",
+	"session",
+	"jwt",
+	"private",
+}
 
 func secretWord(name string) bool {
 	name = strings.ToLower(name)
@@ -87,7 +101,30 @@ func secretWord(name string) bool {
 }
 
 // harmless are the names of query parameters that mirrors and metalinks are asked with.
-var harmless = []string{"credentials", "repo", "arch", "release", "releasever", "basearch", "country", "protocol", "infra", "content", "path", "ip_version", "version", "os", "dist", "product", "variant", "cc", "mirrorlist", "use_mirror", "redirect", "proto"}
+var harmless = []string{
+	"credentials",
+	"repo",
+	"arch",
+	"release",
+	"releasever",
+	"basearch",
+	"country",
+	"protocol",
+	"infra",
+	"content",
+	"path",
+	"ip_version",
+	"version",
+	"os",
+	"dist",
+	"product",
+	"variant",
+	"cc",
+	"mirrorlist",
+	"use_mirror",
+	"redirect",
+	"proto",
+}
 
 // maskQuery hides values in the query of a URL: those whose names say that they are
 // secrets, and those of names that mean nothing here and that look like one.
@@ -207,7 +244,8 @@ func indexAny(text []byte, chars string) int {
 
 func maskEntries(text []byte) []byte {
 	lower := bytes.ToLower(text)
-	if !bytes.Contains(lower, []byte("passw")) && !bytes.Contains(lower, []byte("token")) && !bytes.Contains(lower, []byte("passphrase")) && !bytes.Contains(lower, []byte("proxypass")) {
+	if !bytes.Contains(lower, []byte("passw")) && !bytes.Contains(lower, []byte("token")) && !bytes.Contains(lower, []byte("passphrase")) &&
+		!bytes.Contains(lower, []byte("proxypass")) {
 		return text
 	}
 	var out []byte

@@ -46,8 +46,16 @@ func (d *Definition) Source(file, url string) source.SheetSource {
 		urls = append(urls, url)
 	}
 	return source.SheetSource{
-		Repository: of, File: file, ID: d.Repository, Enabled: d.Enabled, Kinds: []string{"binary"}, URLs: urls, Priority: d.Priority, Level: d.Level, While: d.While,
-		Suites: []string{}, Components: []string{}, Archs: []string{}, SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
+		Repository: of,
+		File:       file,
+		ID:         d.Repository,
+		Enabled:    d.Enabled,
+		Kinds:      []string{"binary"},
+		URLs:       urls,
+		Priority:   d.Priority,
+		Level:      d.Level,
+		While:      d.While,
+		Suites:     []string{}, Components: []string{}, Archs: []string{}, SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
 	}
 }
 

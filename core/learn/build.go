@@ -110,7 +110,11 @@ func (l *learner) base(own []unit, taken map[string]bool) *repository {
 	for _, k := range keys {
 		into := r
 		if !slices.Equal(atoms[k], l.of(k[0])) {
-			into = &repository{name: unique(word(baseName+"-"+strings.ReplaceAll(k[1], "${os.codename}", "")), taken), inPlace: true, parts: map[string]*part{}}
+			into = &repository{
+				name:    unique(word(baseName+"-"+strings.ReplaceAll(k[1], "${os.codename}", "")), taken),
+				inPlace: true,
+				parts:   map[string]*part{},
+			}
 			l.repositories = append(l.repositories, into)
 		}
 		p := into.parts[k[0]]
@@ -186,7 +190,21 @@ func (l *learner) bunches(list []unit) []*bunch {
 		if u.full && u.family != flatpak.Family {
 			section = ""
 		}
-		key := strings.Join([]string{u.family, fmt.Sprint(u.full), strings.Join(u.keys, ","), origin(u.url), shape(h, u.url), strings.Join(suites, ","), strings.Join(u.components, ","), strings.Join(u.kinds, ","), section, fmt.Sprint(u.priority)}, "\x00")
+		key := strings.Join(
+			[]string{
+				u.family,
+				fmt.Sprint(u.full),
+				strings.Join(u.keys, ","),
+				origin(u.url),
+				shape(h, u.url),
+				strings.Join(suites, ","),
+				strings.Join(u.components, ","),
+				strings.Join(u.kinds, ","),
+				section,
+				fmt.Sprint(u.priority),
+			},
+			"\x00",
+		)
 		for g := groups[key]; g != nil; g = groups[key] { // a host that has it twice needs two of them
 			if g.units[len(g.units)-1].host != u.host { // units come host by host
 				break
@@ -255,7 +273,11 @@ func (l *learner) free(hint string, list []*bunch) string {
 	for _, name := range []string{hint, word(vendor[max(len(vendor)-2, 0)]), hint + "-packages"} {
 		stands := false
 		for _, b := range list {
-			path := map[string]string{deb.Family: deb.PartsDir + "/" + name + ".sources", rpm.Family: rpm.ReposDir + "/" + name + ".repo", zypp.Family: zypp.ReposDir + "/" + name + ".repo"}[b.family]
+			path := map[string]string{
+				deb.Family:  deb.PartsDir + "/" + name + ".sources",
+				rpm.Family:  rpm.ReposDir + "/" + name + ".repo",
+				zypp.Family: zypp.ReposDir + "/" + name + ".repo",
+			}[b.family]
 			for _, u := range b.units {
 				stands = stands || slices.ContainsFunc(l.hosts[u.host].Sources, func(s source.Source) bool { return s.File == path })
 			}
@@ -329,7 +351,17 @@ func (l *learner) add(list []*bunch, taken map[string]bool) {
 	}
 	if f := r.parts[flatpak.Family]; f != nil && (r.inPlace || len(f.sections) != 1 || f.sections[0] != r.name) {
 		for _, h := range r.hosts {
-			l.notes = append(l.notes, Note{l.hosts[h].Host, fmt.Sprintf("the remote %s of flatpak cannot be said in the policy: its keys are not known, it is not checked, or its name is no name for a policy", strings.Join(f.sections, ", "))})
+			l.notes = append(
+				l.notes,
+				Note{
+					l.hosts[h].Host,
+					fmt.Sprintf(
+						"the remote %s of flatpak cannot be said in the policy: its keys are not known, it is not checked, or its name is no name for "+
+							"a policy",
+						strings.Join(f.sections, ", "),
+					),
+				},
+			)
 		}
 		return
 	}

@@ -14,7 +14,12 @@ type fact struct{ name, value string }
 
 // facts lists them, the most telling first: a codename says more than a number.
 func facts(h *saved.Snapshot) []fact {
-	out := []fact{{"os.codename", h.Traits.OS.Codename}, {"arch", h.Traits.Arch}, {"os.major", major(h.Traits.OS.Version)}, {"os.version", h.Traits.OS.Version}}
+	out := []fact{
+		{"os.codename", h.Traits.OS.Codename},
+		{"arch", h.Traits.Arch},
+		{"os.major", major(h.Traits.OS.Version)},
+		{"os.version", h.Traits.OS.Version},
+	}
 	return slices.DeleteFunc(out, func(f fact) bool { return f.value == "" })
 }
 

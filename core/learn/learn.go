@@ -62,7 +62,13 @@ func Learn(hosts []saved.Snapshot, now time.Time) (*Result, error) {
 		if again {
 			continue
 		}
-		out := &Result{Files: folder, Hosts: len(hosts), Repositories: len(p.Repositories), Keys: len(p.Keys), Notes: append(l.notes, l.outliers()...)}
+		out := &Result{
+			Files:        folder,
+			Hosts:        len(hosts),
+			Repositories: len(p.Repositories),
+			Keys:         len(p.Keys),
+			Notes:        append(l.notes, l.outliers()...),
+		}
 		for _, r := range p.Repositories {
 			if r.InPlace {
 				out.InPlace++

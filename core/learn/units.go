@@ -59,7 +59,10 @@ func (l *learner) units(n int) (out []unit) {
 			}
 			p := debs[k]
 			if p == nil {
-				p = &place{unit: unit{host: n, family: s.Family, own: own, url: strings.TrimRight(u, "/"), hint: base(s.File), full: !own}, pieces: map[[3]string]bool{}}
+				p = &place{
+					unit:   unit{host: n, family: s.Family, own: own, url: strings.TrimRight(u, "/"), hint: base(s.File), full: !own},
+					pieces: map[[3]string]bool{},
+				}
 				debs[k], order = p, append(order, k)
 			}
 			l.entry(p, h, s)
@@ -97,7 +100,9 @@ func (l *learner) entry(p *place, h *saved.Snapshot, s *source.Source) {
 	for k := range s.Options {
 		plain = plain || len(s.Options) == 1 && strings.EqualFold(k, "signed-by")
 	}
-	p.full = p.full && known && plain && len(s.Archs) == 0 && s.Checks.Metadata == source.CheckRequired && !strings.HasPrefix(p.url, "cdrom:") && (!p.seen || slices.Equal(p.keys, fprs))
+	p.full = p.full && known && plain && len(s.Archs) == 0 && s.Checks.Metadata == source.CheckRequired &&
+		!strings.HasPrefix(p.url, "cdrom:") &&
+		(!p.seen || slices.Equal(p.keys, fprs))
 	p.seen, p.keys = true, fprs
 	components := s.Components
 	if len(components) == 0 {
@@ -134,7 +139,9 @@ func (l *learner) section(n int, h *saved.Snapshot, s *source.Source) unit {
 	fprs, known := l.fingerprints(h, s)
 	u := unit{host: n, family: s.Family, section: s.ID, keys: fprs, hint: s.ID, url: strings.TrimRight(strings.Join(s.EffURLs, " "), "/")}
 	id := h.Traits.OS.ID
-	u.own = s.Family != flatpak.Family && id != "" && (strings.HasPrefix(s.ID, id) || strings.HasPrefix(base(s.File), id) || s.Family == arch.Family && strings.HasSuffix(s.File, "/pacman.conf") && s.ID == "core")
+	u.own = s.Family != flatpak.Family && id != "" &&
+		(strings.HasPrefix(s.ID, id) || strings.HasPrefix(base(s.File), id) ||
+			s.Family == arch.Family && strings.HasSuffix(s.File, "/pacman.conf") && s.ID == "core")
 	strict := s.Checks.Packages == source.CheckRequired && s.Checks.Metadata == source.CheckRequired
 	if s.Family == flatpak.Family {
 		u.url = strings.Join(s.EffURLs, " ") // nothing is taken off it
@@ -157,7 +164,8 @@ func base(p string) string {
 	name := path.Base(p)
 	for {
 		ext := path.Ext(name)
-		if ext == "" || ext == name || !slices.Contains([]string{".list", ".sources", ".repo", ".asc", ".gpg", ".pgp", ".conf", ".key", ".trustedkeys"}, ext) {
+		if ext == "" || ext == name ||
+			!slices.Contains([]string{".list", ".sources", ".repo", ".asc", ".gpg", ".pgp", ".conf", ".key", ".trustedkeys"}, ext) {
 			return name
 		}
 		name = strings.TrimSuffix(name, ext)

@@ -48,7 +48,10 @@ func (l *learner) write() policy.Folder {
 	fprs := slices.Sorted(maps.Keys(used))
 	slices.SortFunc(fprs, func(a, b string) int { return strings.Compare(l.keys[a].name, l.keys[b].name) })
 	if len(fprs) > 0 {
-		b.WriteString("# Signing keys as they stand on the hosts, pinned. Before you rely on one, hold its\n# fingerprint against what the vendor publishes.\n" + head + "keys:\n")
+		b.WriteString(
+			"# Signing keys as they stand on the hosts, pinned. Before you rely on one, hold its\n# fingerprint against what the vendor " +
+				"publishes.\n" + head + "keys:\n",
+		)
 		for _, f := range fprs {
 			k := l.keys[f]
 			fmt.Fprintf(&b, "  %s:\n    file: keys/%s.asc\n    fingerprint: %s\n", k.name, k.name, spaced(f))
@@ -150,7 +153,15 @@ func (l *learner) repository(b *strings.Builder, r *repository) {
 		fmt.Fprintf(b, "    %s: { %s }\n", family, strings.Join(says, ", "))
 		for _, kind := range slices.Sorted(maps.Keys(p.more)) {
 			id, version, _ := strings.Cut(kind, " ")
-			cases = append(cases, fmt.Sprintf("      - where: os.id == %q && os.major == %s\n        deb: { add-components: %s }\n", id, cmp.Or(version, "0"), list(p.more[kind])))
+			cases = append(
+				cases,
+				fmt.Sprintf(
+					"      - where: os.id == %q && os.major == %s\n        deb: { add-components: %s }\n",
+					id,
+					cmp.Or(version, "0"),
+					list(p.more[kind]),
+				),
+			)
 		}
 	}
 	if len(cases) > 0 {
@@ -319,7 +330,7 @@ func (g *grouping) to(hosts, universe []int) string {
 		for _, k := range slices.Sorted(maps.Keys(h.Labels)) {
 			v := h.Labels[k]
 			if fits(func(j int) bool { return g.hosts[j].Labels[k] == v }) {
-				return g.named(word(v), fmt.Sprintf("{ where: 'label.%s == %q' }", k, v))
+				return g.named(word(v), "{ where: "+quoted(fmt.Sprintf("label.%s == %q", k, v))+" }")
 			}
 		}
 		t := &h.Traits
@@ -328,9 +339,15 @@ func (g *grouping) to(hosts, universe []int) string {
 			in          func(j int) bool
 		}{
 			{t.OS.ID, fmt.Sprintf("os.id == %q", t.OS.ID), func(j int) bool { return g.hosts[j].Traits.OS.ID == t.OS.ID }},
-			{t.OS.ID + "-" + major(t.OS.Version), fmt.Sprintf("os.id == %q && os.major == %s", t.OS.ID, cmp.Or(major(t.OS.Version), "0")), func(j int) bool { return kindOf(&g.hosts[j]) == kindOf(h) }},
+			{t.OS.ID + "-" + major(t.OS.Version), fmt.Sprintf(
+				"os.id == %q && os.major == %s",
+				t.OS.ID,
+				cmp.Or(major(t.OS.Version), "0"),
+			), func(j int) bool { return kindOf(&g.hosts[j]) == kindOf(h) }},
 			{t.Arch, fmt.Sprintf("arch == %q", t.Arch), func(j int) bool { return g.hosts[j].Traits.Arch == t.Arch }},
-			{fmt.Sprintf("level-%d", t.CPU.Level), fmt.Sprintf("cpu.level >= %d", t.CPU.Level), func(j int) bool { return g.hosts[j].Traits.CPU.Level >= t.CPU.Level }},
+			{fmt.Sprintf("level-%d", t.CPU.Level), fmt.Sprintf("cpu.level >= %d", t.CPU.Level), func(j int) bool {
+				return g.hosts[j].Traits.CPU.Level >= t.CPU.Level
+			}},
 		} {
 			if fits(c.in) {
 				return g.named(word(c.name), "{ where: '"+c.where+"' }")
@@ -413,3 +430,6 @@ func (g *grouping) ranges(hosts []int) (out []string) {
 	slices.Sort(out)
 	return out
 }
+
+// quoted writes a text as a YAML scalar in single quotes (YAML 1.2.2, 7.3.2).
+func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }

@@ -228,7 +228,11 @@ func readHeader(b []byte) (header, error) {
 	h := header{index: make(map[uint32]place, entries), store: b[start : start+uint64(size)]}
 	for i := range entries {
 		e := b[8+16*i:]
-		h.index[binary.BigEndian.Uint32(e)] = place{binary.BigEndian.Uint32(e[4:]), binary.BigEndian.Uint32(e[8:]), binary.BigEndian.Uint32(e[12:])}
+		h.index[binary.BigEndian.Uint32(e)] = place{
+			binary.BigEndian.Uint32(e[4:]),
+			binary.BigEndian.Uint32(e[8:]),
+			binary.BigEndian.Uint32(e[12:]),
+		}
 	}
 	return h, nil
 }

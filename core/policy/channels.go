@@ -33,7 +33,12 @@ func (l *loader) contract(f field) {
 		case "account":
 			if t, ok := l.text(x, "account"); ok {
 				if !nameForm.MatchString(t.Value) {
-					l.fail("name", t.Pos, fmt.Sprintf("account name %q is not allowed", t.Value), "use small letters, digits and -, at most 63")
+					l.fail(
+						"name",
+						t.Pos,
+						fmt.Sprintf("account name %q is not allowed", t.Value),
+						"use small letters, digits and -, at most 63",
+					)
 				}
 				c.Account = t
 			}
@@ -108,7 +113,12 @@ func (l *loader) choice(c *Channel, f field) *Choice {
 	if choice.Opens.Value == "" {
 		choice.Opens = choice.Repository
 	} else if choice.Contract == nil {
-		l.fail("value", choice.Opens.Pos, fmt.Sprintf("the choice %q of the channel %q says what a contract opens and names none", f.key, c.Name), "add: contract: NAME, or drop opens")
+		l.fail(
+			"value",
+			choice.Opens.Pos,
+			fmt.Sprintf("the choice %q of the channel %q says what a contract opens and names none", f.key, c.Name),
+			"add: contract: NAME, or drop opens",
+		)
 	}
 	return choice
 }
@@ -167,7 +177,12 @@ func (l *loader) decision(f field) *Decision {
 		}
 	}
 	if d.Because == "" || d.Author == "" || d.Review.IsZero() {
-		l.fail("no-reason", f.at, "a decision to run without a contract needs a reason, an author and a day of review", "write { because: \"…\", author: NAME, review: 2027-03-31 }")
+		l.fail(
+			"no-reason",
+			f.at,
+			"a decision to run without a contract needs a reason, an author and a day of review",
+			"write { because: \"…\", author: NAME, review: 2027-03-31 }",
+		)
 		return nil
 	}
 	return d
@@ -187,10 +202,20 @@ func (l *loader) channelReferences() {
 			for _, t := range list {
 				resolveName(l, "repository", t, p.Repositories)
 				if r := p.Repositories[t.Value]; r != nil && r.InPlace {
-					l.fail("value", t.Pos, fmt.Sprintf("the repository %q is edited in place and cannot be a choice of a channel", t.Value), "give the channel a repository of its own")
+					l.fail(
+						"value",
+						t.Pos,
+						fmt.Sprintf("the repository %q is edited in place and cannot be a choice of a channel", t.Value),
+						"give the channel a repository of its own",
+					)
 				}
 				if other, twice := in[t.Value]; twice {
-					l.fail("value", t.Pos, fmt.Sprintf("the repository %q stands in the channel %q already", t.Value, other), "a repository belongs to one choice of one channel")
+					l.fail(
+						"value",
+						t.Pos,
+						fmt.Sprintf("the repository %q stands in the channel %q already", t.Value, other),
+						"a repository belongs to one choice of one channel",
+					)
 				}
 				in[t.Value] = name
 			}
@@ -205,7 +230,12 @@ func (l *loader) channelReferences() {
 	for _, a := range p.Assignments {
 		for _, r := range a.Repositories {
 			if c := in[r.Value]; c != "" {
-				l.fail("value", r.Pos, fmt.Sprintf("the repository %q is a choice of the channel %q", r.Value, c), fmt.Sprintf("say which choice is followed: channels: { %s: … }", c))
+				l.fail(
+					"value",
+					r.Pos,
+					fmt.Sprintf("the repository %q is a choice of the channel %q", r.Value, c),
+					fmt.Sprintf("say which choice is followed: channels: { %s: … }", c),
+				)
 			}
 		}
 		licensed, open, unknown := false, false, false
@@ -224,7 +254,12 @@ func (l *loader) channelReferences() {
 				for _, x := range c.Choices {
 					all[x.Name] = true
 				}
-				l.fail("unknown-name", f.Choice.Pos, fmt.Sprintf("the channel %q has no choice %q", name, f.Choice.Value), "it has "+strings.Join(sortedNames(all), ", ")+hint(f.Choice.Value, all))
+				l.fail(
+					"unknown-name",
+					f.Choice.Pos,
+					fmt.Sprintf("the channel %q has no choice %q", name, f.Choice.Value),
+					"it has "+strings.Join(sortedNames(all), ", ")+hint(f.Choice.Value, all),
+				)
 				unknown = true
 				continue
 			}
@@ -235,7 +270,12 @@ func (l *loader) channelReferences() {
 			}
 			for _, v := range f.Variants {
 				if _, ok := choice.Variants[v.Value]; !ok {
-					l.fail("unknown-name", v.Pos, fmt.Sprintf("the choice %q of the channel %q has no variant %q", choice.Name, name, v.Value), "define it under variants"+hint(v.Value, choice.Variants))
+					l.fail(
+						"unknown-name",
+						v.Pos,
+						fmt.Sprintf("the choice %q of the channel %q has no variant %q", choice.Name, name, v.Value),
+						"define it under variants"+hint(v.Value, choice.Variants),
+					)
 				}
 			}
 		}
@@ -243,12 +283,28 @@ func (l *loader) channelReferences() {
 			continue
 		}
 		if a.Without != nil && licensed {
-			l.fail("value", a.Without.Pos, "the assignment runs without a contract and follows a choice that needs one", "follow an open choice, or drop without-contract")
+			l.fail(
+				"value",
+				a.Without.Pos,
+				"the assignment runs without a contract and follows a choice that needs one",
+				"follow an open choice, or drop without-contract",
+			)
 		} else if a.Without != nil && !open {
-			l.fail("value", a.Without.Pos, "the assignment runs without a contract and follows no channel", "say which open choice it follows: channels: { NAME: open }")
+			l.fail(
+				"value",
+				a.Without.Pos,
+				"the assignment runs without a contract and follows no channel",
+				"say which open choice it follows: channels: { NAME: open }",
+			)
 		}
 		if a.Seats != nil && !licensed {
-			l.report("unused", diag.Warning, a.Seats.Pos, "seats are spoken of and no choice of the assignment needs one", "drop seats, or follow a licensed choice here")
+			l.report(
+				"unused",
+				diag.Warning,
+				a.Seats.Pos,
+				"seats are spoken of and no choice of the assignment needs one",
+				"drop seats, or follow a licensed choice here",
+			)
 		}
 	}
 	unused(l, "channel", p.Channels, func(c *Channel) diag.Pos { return c.Pos })
@@ -267,7 +323,15 @@ func (l *loader) insistOnURL(r *Repository) {
 	}
 	for _, p := range places { // what cases come to is seen when hosts are resolved
 		if p != nil && p.Access == nil {
-			l.fail("missing", p.Pos, fmt.Sprintf("the repository %q is licensed, and pacman can log in by a login in the URL only, which its output shows", r.Name), "say access: login-in-url to insist, or leave arch out")
+			l.fail(
+				"missing",
+				p.Pos,
+				fmt.Sprintf(
+					"the repository %q is licensed, and pacman can log in by a login in the URL only, which its output shows",
+					r.Name,
+				),
+				"say access: login-in-url to insist, or leave arch out",
+			)
 		}
 	}
 }

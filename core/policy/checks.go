@@ -37,15 +37,38 @@ func (l *loader) keyChecks() {
 			day := e.Format("2006-01-02")
 			switch {
 			case e.Before(l.now) && next != "":
-				l.report("key-ends", diag.Warning, k.Pos, fmt.Sprintf("the key %q ended on %s, and %q has taken over", name, day, next), "take it out")
+				l.report(
+					"key-ends",
+					diag.Warning,
+					k.Pos,
+					fmt.Sprintf("the key %q ended on %s, and %q has taken over", name, day, next),
+					"take it out",
+				)
 			case e.Before(l.now):
-				l.fail("key-unusable", k.Pos, fmt.Sprintf("the key %q expired on %s", name, day), "get the vendor's new key, or the same with a later end")
+				l.fail(
+					"key-unusable",
+					k.Pos,
+					fmt.Sprintf("the key %q expired on %s", name, day),
+					"get the vendor's new key, or the same with a later end",
+				)
 			case e.Before(l.now.Add(p.Notice)) && next == "":
-				l.report("key-ends", diag.Warning, k.Pos, fmt.Sprintf("the key %q ends on %s", name, day), "get the vendor's next key, or the same with a later end, and let it succeed this one")
+				l.report(
+					"key-ends",
+					diag.Warning,
+					k.Pos,
+					fmt.Sprintf("the key %q ends on %s", name, day),
+					"get the vendor's next key, or the same with a later end, and let it succeed this one",
+				)
 			}
 		}
 		if k.Weakness != "" && k.Because == "" {
-			l.report("key-weak", diag.Warning, k.Pos, fmt.Sprintf("the key %q is weak: %s", name, k.Weakness), "ask the vendor for a stronger one, or say why it is trusted all the same: because: \"…\"")
+			l.report(
+				"key-weak",
+				diag.Warning,
+				k.Pos,
+				fmt.Sprintf("the key %q is weak: %s", name, k.Weakness),
+				"ask the vendor for a stronger one, or say why it is trusted all the same: because: \"…\"",
+			)
 		}
 	}
 }
@@ -68,11 +91,26 @@ func (l *loader) trustChecks() {
 			roots[root] = true
 		}
 		if len(roots) > 1 {
-			l.report("wide-trust", diag.Warning, r.Keys[0].Pos, fmt.Sprintf("the repository %q trusts %d keys that have nothing to do with each other: whoever has one of them can sign for it", name, len(roots)),
-				"keep the key that it is signed with; where one takes over from another, say so at the key: succeeds: NAME")
+			l.report(
+				"wide-trust",
+				diag.Warning,
+				r.Keys[0].Pos,
+				fmt.Sprintf(
+					"the repository %q trusts %d keys that have nothing to do with each other: whoever has one of them can sign for it",
+					name,
+					len(roots),
+				),
+				"keep the key that it is signed with; where one takes over from another, say so at the key: succeeds: NAME",
+			)
 		}
 		if r.Deb != nil && r.Deb.Pin != nil && strings.Contains(r.Deb.Pin.Value, "*") {
-			l.report("wide-trust", diag.Warning, r.Deb.Pin.Pos, fmt.Sprintf("the pin of %q has a pattern, so it can put other repositories in order as well", name), "write the value out: release o=…, n=…")
+			l.report(
+				"wide-trust",
+				diag.Warning,
+				r.Deb.Pin.Pos,
+				fmt.Sprintf("the pin of %q has a pattern, so it can put other repositories in order as well", name),
+				"write the value out: release o=…, n=…",
+			)
 		}
 	}
 }
@@ -110,7 +148,14 @@ func (l *loader) sameURLs() {
 				key += " " + strings.Join(suites, " ")
 			}
 			if old, twice := seen[key]; twice {
-				l.report("url-twice", diag.Warning, u.Pos, fmt.Sprintf("the repository %q is the same place as %q", name, of[key]), "keep one of them, or give each its own url", old.Pos)
+				l.report(
+					"url-twice",
+					diag.Warning,
+					u.Pos,
+					fmt.Sprintf("the repository %q is the same place as %q", name, of[key]),
+					"keep one of them, or give each its own url",
+					old.Pos,
+				)
 				continue
 			}
 			seen[key], of[key] = *u, name
@@ -123,7 +168,12 @@ var secretName = regexp.MustCompile(`(?i)passw|secret|token|credential|api-?key|
 // secretSetting refuses a setting whose name says that it is a secret.
 func (l *loader) secretSetting(name string, t Text) {
 	if secretName.MatchString(name) && t.Value != "" || strings.Contains(t.Value, "PRIVATE KEY") {
-		l.fail("secret", t.Pos, fmt.Sprintf("the setting %q looks like a secret", name), "take it out, and change it: accounts are the service's to keep (lantern account add)")
+		l.fail(
+			"secret",
+			t.Pos,
+			fmt.Sprintf("the setting %q looks like a secret", name),
+			"take it out, and change it: accounts are the service's to keep (lantern account add)",
+		)
 	}
 }
 
@@ -153,7 +203,13 @@ func (l *loader) unusedSettings() {
 		}
 		for _, s := range sortedNames(r.Settings) {
 			if !used[s] {
-				l.report("unused", diag.Warning, r.Settings[s].Pos, fmt.Sprintf("nothing of the repository %q uses its setting %q", r.Name, s), "use it as ${"+s+"}, or take it out")
+				l.report(
+					"unused",
+					diag.Warning,
+					r.Settings[s].Pos,
+					fmt.Sprintf("nothing of the repository %q uses its setting %q", r.Name, s),
+					"use it as ${"+s+"}, or take it out",
+				)
 			}
 		}
 	}
@@ -162,6 +218,12 @@ func (l *loader) unusedSettings() {
 // reasons wants a reason for what is weakened, and nothing else.
 func (l *loader) reasons(r *Repository) {
 	if r.Because != "" && r.Signatures == source.CheckRequired {
-		l.report("unused", diag.Warning, r.Pos, fmt.Sprintf("the repository %q gives a reason, and no check of it is weakened", r.Name), "drop because, or say signatures: off")
+		l.report(
+			"unused",
+			diag.Warning,
+			r.Pos,
+			fmt.Sprintf("the repository %q gives a reason, and no check of it is weakened", r.Name),
+			"drop because, or say signatures: off",
+		)
 	}
 }

@@ -59,11 +59,17 @@ func Compare(before, after *Policy) []Difference {
 			out = append(out, Difference{Kind: Removed, What: what, Before: x.brief(), At: x.at})
 		default:
 			if gone, come := missingIn(x.hosts, y.hosts), missingIn(y.hosts, x.hosts); len(gone)+len(come) > 0 {
-				out = append(out, Difference{Kind: Changed, What: what, Part: "hosts", Before: someHosts(gone), After: someHosts(come), At: y.at})
+				out = append(
+					out,
+					Difference{Kind: Changed, What: what, Part: "hosts", Before: someHosts(gone), After: someHosts(come), At: y.at},
+				)
 			}
 			for _, part := range union(x.says, y.says) {
 				if x.says[part] != y.says[part] {
-					out = append(out, Difference{Kind: Changed, What: what, Part: part, Before: x.says[part], After: y.says[part], At: y.at})
+					out = append(
+						out,
+						Difference{Kind: Changed, What: what, Part: part, Before: x.says[part], After: y.says[part], At: y.at},
+					)
 				}
 			}
 		}

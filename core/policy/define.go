@@ -33,7 +33,12 @@ func (l *loader) define(d *Definition, x field) {
 				l.define(&e.Definition, y)
 			}
 			if e.Empty() {
-				l.fail("missing", f.at, fmt.Sprintf("the file %q says nothing about any family of package managers", f.key), "add: deb: { url: …, suites: […], components: […] }, or: rpm: { url: … }")
+				l.fail(
+					"missing",
+					f.at,
+					fmt.Sprintf("the file %q says nothing about any family of package managers", f.key),
+					"add: deb: { url: …, suites: […], components: […] }, or: rpm: { url: … }",
+				)
 				continue
 			}
 			d.Files = append(d.Files, e)
@@ -79,7 +84,12 @@ func (l *loader) number(f field, what string) *int {
 
 func (l *loader) place(f field) *Place {
 	d := &Place{Pos: f.at}
-	allowed := map[string][]string{"rpm": keysOf[rpmForm](), "zypp": keysOf[zyppForm](), "arch": keysOf[archForm](), "flatpak": keysOf[flatpakForm]()}[f.key]
+	allowed := map[string][]string{
+		"rpm":     keysOf[rpmForm](),
+		"zypp":    keysOf[zyppForm](),
+		"arch":    keysOf[archForm](),
+		"flatpak": keysOf[flatpakForm](),
+	}[f.key]
 	for _, x := range l.mapping(f.node, f.key, allowed...) {
 		switch x.key {
 		case "url":
@@ -129,11 +139,26 @@ func (l *loader) authority(t Text) *Text {
 	data, ok := l.folder[name]
 	switch {
 	case !ok || path.Ext(name) != ".pem":
-		l.fail("key-file", t.Pos, fmt.Sprintf("the file %q of certificates is not in the folder", name), "put it there under a name that ends in .pem; nothing is fetched from the net")
+		l.fail(
+			"key-file",
+			t.Pos,
+			fmt.Sprintf("the file %q of certificates is not in the folder", name),
+			"put it there under a name that ends in .pem; nothing is fetched from the net",
+		)
 	case strings.Contains(string(data), "PRIVATE KEY"):
-		l.fail("secret", t.Pos, fmt.Sprintf("the file %q holds a private key", name), "put the certificate alone there, and treat the private key as lost")
+		l.fail(
+			"secret",
+			t.Pos,
+			fmt.Sprintf("the file %q holds a private key", name),
+			"put the certificate alone there, and treat the private key as lost",
+		)
 	case !strings.Contains(string(data), "-----BEGIN CERTIFICATE-----"):
-		l.fail("key-file", t.Pos, fmt.Sprintf("the file %q holds no certificate in PEM", name), "put the certificate of the authority there")
+		l.fail(
+			"key-file",
+			t.Pos,
+			fmt.Sprintf("the file %q holds no certificate in PEM", name),
+			"put the certificate of the authority there",
+		)
 	default:
 		return &Text{string(data), t.Pos}
 	}

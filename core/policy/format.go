@@ -223,7 +223,8 @@ func (w *tidier) mapping(values []*ast.MappingValueNode, indent int, lead, foot 
 		slices.SortStableFunc(items, func(a, b item) int {
 			return slices.Index(order, keyText(a.node)) - slices.Index(order, keyText(b.node))
 		})
-		if len(items) > 0 && len(items[0].lead) > 0 && items[0].lead[0].text == "" && indent > 0 { // what came to the top needs no gap above
+		if len(items) > 0 && len(items[0].lead) > 0 && items[0].lead[0].text == "" &&
+			indent > 0 { // what came to the top needs no gap above
 			items[0].lead = items[0].lead[1:]
 		}
 	}

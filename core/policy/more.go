@@ -59,7 +59,13 @@ func (l *loader) labels(f field) {
 				l.policy.Labels[host] = all
 			}
 			if old, twice := all[x.key]; twice && old.Value != t.Value {
-				l.fail("conflict", t.Pos, fmt.Sprintf("the label %s of %s is %q here and %q elsewhere", x.key, host, t.Value, old.Value), "keep one of them", old.Pos)
+				l.fail(
+					"conflict",
+					t.Pos,
+					fmt.Sprintf("the label %s of %s is %q here and %q elsewhere", x.key, host, t.Value, old.Value),
+					"keep one of them",
+					old.Pos,
+				)
 				break
 			}
 			all[x.key] = t
@@ -161,7 +167,12 @@ func (l *loader) precedence() {
 	}
 	for _, e := range edges {
 		if p.Levels[e.upper] <= p.Levels[e.lower] {
-			l.fail("cycle", e.at, fmt.Sprintf("the repository %q stands above %q and below it, by way of others", e.upper, e.lower), "take one above: or below: out")
+			l.fail(
+				"cycle",
+				e.at,
+				fmt.Sprintf("the repository %q stands above %q and below it, by way of others", e.upper, e.lower),
+				"take one above: or below: out",
+			)
 			return
 		}
 	}
@@ -177,14 +188,24 @@ func (l *loader) media(f field) *Media {
 		case "path":
 			m.Path, _ = l.text(x, "path")
 			if p := m.Path.Value; p != "" && (!path.IsAbs(p) || path.Clean(p) != p || strings.ContainsAny(p, " \t\n,$")) {
-				l.fail("value", m.Path.Pos, fmt.Sprintf("the path of the media is %q", p), "write it from the root, without blanks, commas or a slash at its end: /srv/shelf")
+				l.fail(
+					"value",
+					m.Path.Pos,
+					fmt.Sprintf("the path of the media is %q", p),
+					"write it from the root, without blanks, commas or a slash at its end: /srv/shelf",
+				)
 			}
 		case "url":
 			m.URL = l.url(x)
 		}
 	}
 	if m.Host.Value == "" || m.Path.Value == "" {
-		l.fail("missing", f.at, "media needs the host that holds it and the path there", "add: host: desk-1.brinewick.test, path: /srv/shelf")
+		l.fail(
+			"missing",
+			f.at,
+			"media needs the host that holds it and the path there",
+			"add: host: desk-1.brinewick.test, path: /srv/shelf",
+		)
 		return nil
 	}
 	return m
@@ -287,7 +308,9 @@ func (l *loader) trusted(list []Text) []Text {
 	for i := 0; i < len(out); i++ {
 		for _, name := range sortedNames(l.policy.Keys) {
 			k := l.policy.Keys[name]
-			if k.Succeeds != nil && k.Succeeds.Value == out[i].Value && !slices.ContainsFunc(out, func(t Text) bool { return t.Value == name }) && len(out) <= len(l.policy.Keys) {
+			if k.Succeeds != nil && k.Succeeds.Value == out[i].Value &&
+				!slices.ContainsFunc(out, func(t Text) bool { return t.Value == name }) &&
+				len(out) <= len(l.policy.Keys) {
 				l.used["key "+name] = true
 				out = append(out, Text{name, k.Pos})
 			}

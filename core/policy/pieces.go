@@ -152,11 +152,21 @@ func (l *loader) bounded() bool {
 	for name, data := range l.folder {
 		total += len(data)
 		if ext := path.Ext(name); (ext == ".yaml" || ext == ".yml") && len(data) > mostFile {
-			l.fail("too-large", diag.Pos{File: name}, fmt.Sprintf("the file has %d KiB, and %d are the most", len(data)>>10, mostFile>>10), "part it into several files; a folder is read as one policy")
+			l.fail(
+				"too-large",
+				diag.Pos{File: name},
+				fmt.Sprintf("the file has %d KiB, and %d are the most", len(data)>>10, mostFile>>10),
+				"part it into several files; a folder is read as one policy",
+			)
 		}
 	}
 	if total > mostFolder {
-		l.fail("too-large", diag.Pos{File: "."}, fmt.Sprintf("the folder has %d KiB, and %d are the most", total>>10, mostFolder>>10), "keep only policy files and keys in it")
+		l.fail(
+			"too-large",
+			diag.Pos{File: "."},
+			fmt.Sprintf("the folder has %d KiB, and %d are the most", total>>10, mostFolder>>10),
+			"keep only policy files and keys in it",
+		)
 	}
 	return len(l.out) == 0
 }

@@ -222,7 +222,11 @@ const TokenName = "access.token"
 
 // Accesses lists the ways of each family; the first is taken where none is given.
 // pacman's must be given: a login in a URL is for those who insist.
-var Accesses = map[string][]string{"rpm": {AccessLogin, AccessCertificate, AccessToken}, "zypp": {AccessLogin, AccessToken}, "arch": {AccessInURL}}
+var Accesses = map[string][]string{
+	"rpm":  {AccessLogin, AccessCertificate, AccessToken},
+	"zypp": {AccessLogin, AccessToken},
+	"arch": {AccessInURL},
+}
 
 // Places are the parts of a definition that are Places, by family.
 func (d *Definition) Places() map[string]*Place {

@@ -24,7 +24,8 @@ var patterns = map[string]string{
 func Schema() ([]byte, error) {
 	s := schemer{defs: map[string]any{}}
 	root := s.object(reflect.TypeFor[fileForm]())
-	root["$schema"], root["$id"], root["title"] = "https://json-schema.org/draft/2020-12/schema", SchemaID, "A file of a Patient Lantern policy"
+	root["$schema"], root["$id"], root["title"] = "https://json-schema.org/draft/2020-12/schema", SchemaID, "A file of a Patient "+
+		"Lantern policy"
 	root["$defs"] = s.defs
 	out, err := json.MarshalIndent(root, "", "  ")
 	return append(out, '\n'), err

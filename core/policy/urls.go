@@ -13,8 +13,36 @@ import (
 
 // remote are the schemes whose URLs name a host, local those that may not.
 var (
-	remote = []string{"http", "https", "ftp", "ftps", "sftp", "scp", "ssh", "rsh", "rsync", "tftp", "nfs", "nfs4", "smb", "cifs", "mirror", "mirror+http", "mirror+https", "mirror+ftp", "tor", "tor+http", "tor+https", "tor+mirror+http", "tor+mirror+https", "s3", "gs", "oci+https", "oci+http"}
-	local  = []string{"file", "copy", "cdrom", "mirror+file", "mirror+copy", "dir", "hd", "iso", "cd", "dvd", "plugin", "store"}
+	remote = []string{
+		"http",
+		"https",
+		"ftp",
+		"ftps",
+		"sftp",
+		"scp",
+		"ssh",
+		"rsh",
+		"rsync",
+		"tftp",
+		"nfs",
+		"nfs4",
+		"smb",
+		"cifs",
+		"mirror",
+		"mirror+http",
+		"mirror+https",
+		"mirror+ftp",
+		"tor",
+		"tor+http",
+		"tor+https",
+		"tor+mirror+http",
+		"tor+mirror+https",
+		"s3",
+		"gs",
+		"oci+https",
+		"oci+http",
+	}
+	local = []string{"file", "copy", "cdrom", "mirror+file", "mirror+copy", "dir", "hd", "iso", "cd", "dvd", "plugin", "store"}
 )
 
 // CheckURL reports what keeps a URL from leading anywhere. It must be filled in already.

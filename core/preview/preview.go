@@ -23,7 +23,8 @@ func Weakens(sheet *source.Sheet, survey *source.Survey) (out []string) {
 	unchecked := map[string]bool{} // repositories that the host has unchecked already
 	for i := range survey.Sources {
 		s := &survey.Sources[i]
-		if of := drift.Doubles(s, releases); s.Enabled && of != nil && s.Checks.Metadata != source.CheckRequired && s.Checks.Packages != source.CheckRequired {
+		if of := drift.Doubles(s, releases); s.Enabled && of != nil && s.Checks.Metadata != source.CheckRequired &&
+			s.Checks.Packages != source.CheckRequired {
 			unchecked[of.Repository] = true
 		}
 	}
@@ -41,7 +42,11 @@ func Weakens(sheet *source.Sheet, survey *source.Survey) (out []string) {
 		out = append(out, what)
 	}
 	for _, k := range sheet.Keys {
-		if strings.HasPrefix(k.Path, arch.Dir+"/") && !slices.ContainsFunc(survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Scope == source.ScopeAny }) {
+		if strings.HasPrefix(k.Path, arch.Dir+"/") &&
+			!slices.ContainsFunc(
+				survey.Keys,
+				func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Scope == source.ScopeAny },
+			) {
 			out = append(out, fmt.Sprintf("the key %s comes to be trusted for every source: pacman knows no other way", k.Name))
 		}
 	}
@@ -77,12 +82,22 @@ func takesOwn(sheet *source.Sheet, survey *source.Survey, releases map[string]*s
 	for i := range survey.Sources {
 		s := &survey.Sources[i]
 		packaged := s.Owner != nil && *s.Owner != ""
-		if !s.Enabled || s.Family != sheet.Family || owned[s.File] || owned[fmt.Sprintf("%s:%d", s.File, s.Line)] || drift.Doubles(s, releases) != nil ||
+		if !s.Enabled || s.Family != sheet.Family || owned[s.File] || owned[fmt.Sprintf("%s:%d", s.File, s.Line)] ||
+			drift.Doubles(s, releases) != nil ||
 			!packaged && !own[s.File] && !(id != "" && strings.HasPrefix(s.ID, id)) {
 			continue
 		}
 		what := strings.TrimSpace(strings.Join(append(slices.Clone(s.EffURLs), s.EffSuites...), " "))
-		out = append(out, fmt.Sprintf("%s:%d is the distribution's own (%s) and would be removed: unlisted: remove takes everything that the policy does not list; list it with in-place: true", s.File, s.Line, what))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"%s:%d is the distribution's own (%s) and would be removed: unlisted: remove takes everything that the policy does not list; "+
+					"list it with in-place: true",
+				s.File,
+				s.Line,
+				what,
+			),
+		)
 	}
 	return out
 }
@@ -109,8 +124,10 @@ func Overrides(sheet *source.Sheet, edits []change.FileEdit) (out []string) {
 	slices.Sort(all)
 	for _, name := range all {
 		changes := slices.ContainsFunc(edits, func(e change.FileEdit) bool {
-			return e.Action != change.Remove && (slices.ContainsFunc(sheet.Files, func(f source.SheetFile) bool { return f.Path == e.Path && f.Repository == name }) ||
-				e.Path == flatpak.Config && slices.ContainsFunc(sheet.Sources, func(s source.SheetSource) bool { return s.Family != "" && s.Repository == name }))
+			return e.Action != change.Remove &&
+				(slices.ContainsFunc(sheet.Files, func(f source.SheetFile) bool { return f.Path == e.Path && f.Repository == name }) ||
+					e.Path == flatpak.Config &&
+						slices.ContainsFunc(sheet.Sources, func(s source.SheetSource) bool { return s.Family != "" && s.Repository == name }))
 		})
 		var below []string
 		for _, other := range all {

@@ -54,7 +54,22 @@ func (r *Resolver) channels(p *plan, h *Host, apply []int, on map[string]bool) {
 		i, clash, ok := r.strongest(says)
 		if !ok {
 			a, b := r.policy.Assignments[clash[0]].Channels[name], r.policy.Assignments[clash[1]].Channels[name]
-			p.bad = append(p.bad, trouble("conflict", b.Pos, fmt.Sprintf("the channel %s is %q here and %q elsewhere, for the host %s", name, says[clash[1]], says[clash[0]], h.Name), "say over: in the one that shall win", a.Pos))
+			p.bad = append(
+				p.bad,
+				trouble(
+					"conflict",
+					b.Pos,
+					fmt.Sprintf(
+						"the channel %s is %q here and %q elsewhere, for the host %s",
+						name,
+						says[clash[1]],
+						says[clash[0]],
+						h.Name,
+					),
+					"say over: in the one that shall win",
+					a.Pos,
+				),
+			)
 			continue
 		}
 		p.follows = append(p.follows, r.follow(name, r.policy.Assignments[i]))
@@ -97,7 +112,15 @@ func (r *Resolver) follow(channel string, a *policy.Assignment) Follow {
 	said := a.Channels[channel]
 	c := r.policy.Channels[channel]
 	choice := c.Choice(said.Choice.Value)
-	f := Follow{Channel: channel, Choice: choice.Name, Pinned: choice.Pinned, Repositories: []string{choice.Repository.Value}, Group: joinTexts(a.To), At: said.Pos, Decision: a.Without}
+	f := Follow{
+		Channel:      channel,
+		Choice:       choice.Name,
+		Pinned:       choice.Pinned,
+		Repositories: []string{choice.Repository.Value},
+		Group:        joinTexts(a.To),
+		At:           said.Pos,
+		Decision:     a.Without,
+	}
 	for _, v := range said.Variants {
 		f.Variants = append(f.Variants, v.Value)
 		f.Repositories = append(f.Repositories, choice.Variants[v.Value].Value)

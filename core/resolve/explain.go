@@ -11,10 +11,8 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
-	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
-	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/source"
@@ -33,7 +31,12 @@ func (r *Resolver) Explain(h Host) (*reason.Explanation, error) {
 		return nil, err
 	}
 	e := &explainer{Resolver: r, res: res, host: &h, facts: &f, compiler: compiler, without: map[*policy.Group]string{}}
-	out := &reason.Explanation{Host: h.Name, Files: []reason.FileReason{}, Rules: []reason.RuleReason{}, Repositories: []reason.RepositoryReason{}}
+	out := &reason.Explanation{
+		Host:         h.Name,
+		Files:        []reason.FileReason{},
+		Rules:        []reason.RuleReason{},
+		Repositories: []reason.RepositoryReason{},
+	}
 	for i, name := range res.plan.repositories {
 		if res.plan.strange[name] == "" && !res.parts[i].none {
 			e.part(out, r.policy.Repositories[name], res.parts[i])
@@ -71,8 +74,10 @@ func (e *explainer) part(out *reason.Explanation, repo *policy.Repository, x *pa
 	here := &explained{explainer: e, repo: repo, part: x}
 	byPath := map[string]*policy.Definition{}
 	note := func(name string, d *policy.Definition) {
-		for _, p := range []string{deb.PartsDir + "/" + name + ".sources", rpm.ReposDir + "/" + name + ".repo", zypp.ReposDir + "/" + name + ".repo", arch.Path(name),
-			deb.PreferencesDir + "/lantern-" + name + ".pref", "/etc/apt/mirrors/" + name + ".list", "/etc/dnf/mirrors/" + name + ".list", "/etc/zypp/mirrors/" + name + ".list", arch.Dir + "/lantern-" + name + ".mirrors"} {
+		for _, p := range []string{deb.PartsDir + "/" + name + ".sources", rpm.ReposDir + "/" + name + ".repo", zypp.ReposDir + "/" + name +
+			".repo", arch.Path(name),
+			deb.PreferencesDir + "/lantern-" + name + ".pref", "/etc/apt/mirrors/" + name + ".list", "/etc/dnf/mirrors/" + name + ".list",
+			"/etc/zypp/mirrors/" + name + ".list", arch.Dir + "/lantern-" + name + ".mirrors"} {
 			byPath[p] = d
 		}
 	}
@@ -98,8 +103,16 @@ func (e *explainer) part(out *reason.Explanation, repo *policy.Repository, x *pa
 		if s := &x.sources[i]; s.Family != "" {
 			d := &def
 			file := reason.FileReason{Path: s.File, Repository: repo.Name, Lines: []reason.LineReason{}}
-			for n, l := range [][2]string{{`[remote "` + s.ID + `"]`, "name"}, {"url=" + strings.Join(s.URLs, ""), "flatpak"}, {"gpg-verify=" + strconv.FormatBool(s.Signatures != source.CheckOff), "signatures"}, {"xa.title=" + s.Title, "title"}} {
-				file.Lines = append(file.Lines, reason.LineReason{Number: n + 1, Text: l[0], Causes: here.causes(l[1], source.SheetFile{Path: s.File}, d)})
+			for n, l := range [][2]string{
+				{`[remote "` + s.ID + `"]`, "name"},
+				{"url=" + strings.Join(s.URLs, ""), "flatpak"},
+				{"gpg-verify=" + strconv.FormatBool(s.Signatures != source.CheckOff), "signatures"},
+				{"xa.title=" + s.Title, "title"},
+			} {
+				file.Lines = append(
+					file.Lines,
+					reason.LineReason{Number: n + 1, Text: l[0], Causes: here.causes(l[1], source.SheetFile{Path: s.File}, d)},
+				)
 			}
 			out.Files = append(out.Files, file)
 		}
@@ -117,10 +130,30 @@ type explained struct {
 
 // fieldAspects maps what a line begins with to what it follows from.
 var fieldAspects = map[string]string{
-	"Types": "kinds", "URIs": "url", "Suites": "suites", "Components": "components", "Architectures": "architectures", "Signed-By": "keys", "Enabled": "enabled", "Trusted": "signatures",
-	"name": "title", "baseurl": "url", "mirrorlist": "url", "enabled": "enabled", "autorefresh": "always", "gpgcheck": "signatures", "repo_gpgcheck": "signatures", "pkg_gpgcheck": "signatures",
-	"gpgkey": "keys", "priority": "order", "sslcacert": "authority", "username": "access", "password": "access", "sslclientcert": "access", "sslclientkey": "access",
-	"SigLevel": "signatures", "Server": "url", "Include": "url", "Package": "order", "Pin": "pin", "Pin-Priority": "order",
+	"Types":         "kinds",
+	"URIs":          "url",
+	"Suites":        "suites",
+	"Components":    "components",
+	"Architectures": "architectures",
+	"Signed-By":     "keys",
+	"Enabled":       "enabled",
+	"Trusted":       "signatures",
+	"name":          "title",
+	"baseurl":       "url",
+	"mirrorlist":    "url",
+	"enabled":       "enabled",
+	"autorefresh":   "always",
+	"gpgcheck":      "signatures",
+	"repo_gpgcheck": "signatures",
+	"pkg_gpgcheck":  "signatures",
+	"gpgkey":        "keys",
+	"priority":      "order",
+	"sslcacert":     "authority",
+	"username":      "access",
+	"password":      "access",
+	"sslclientcert": "access",
+	"sslclientkey":  "access",
+	"SigLevel":      "signatures", "Server": "url", "Include": "url", "Package": "order", "Pin": "pin", "Pin-Priority": "order",
 }
 
 // aspectOf tells what a line follows from; empty where that is as for the line before.
@@ -404,54 +437,6 @@ func (e *explained) rule(out *reason.Explanation, rule source.InPlace, d *policy
 	}
 }
 
-// repository says how a repository stands to the host.
-func (e *explainer) repository(name string) reason.RepositoryReason {
-	out := reason.RepositoryReason{Name: name, State: reason.Absent, Above: []string{}, Causes: []reason.Cause{}}
-	i := slices.Index(e.res.plan.repositories, name)
-	repo := e.policy.Repositories[name]
-	if i < 0 || e.res.plan.strange[name] != "" {
-		out.Causes = e.absent(name)
-		return out
-	}
-	x := e.res.parts[i]
-	b := e.Resolver.because(e.res.plan, repo)
-	for n, pos := range b.At {
-		if n == 0 {
-			out.Causes = append(out.Causes, at(b.Because, pos))
-		}
-	}
-	if x.none {
-		what := "but it says nothing about " + orUnknown(e.host.Traits.Family)
-		if repo.Flat != nil && e.host.Traits.Tools[flatpak.Family] == "" {
-			what += ", and this host has no flatpak"
-		}
-		out.Causes = append(out.Causes, at(what, repo.Pos))
-		for n, c := range repo.Cases {
-			if !slices.Contains(x.cases, n) {
-				out.Causes = append(out.Causes, at("and a case of it does not hold: "+e.fails(c.Where), c.Pos))
-			}
-		}
-		return out
-	}
-	out.State = reason.On
-	if !slices.ContainsFunc(x.sources, func(s source.SheetSource) bool { return s.Enabled }) && !slices.ContainsFunc(x.inPlace, func(r source.InPlace) bool { return r.Enabled }) {
-		out.State = reason.Off
-	}
-	for n, c := range repo.Cases {
-		if slices.Contains(x.cases, n) {
-			out.Causes = append(out.Causes, at("the case where "+c.Where.Text+" ("+strings.Join(c.Where.Read(e.facts), ", ")+")", c.Pos))
-		} else {
-			out.Causes = append(out.Causes, at("not the case where "+c.Where.Text+": "+e.fails(c.Where), c.Pos))
-		}
-	}
-	for _, other := range e.res.plan.repositories {
-		if e.policy.Levels[name] > e.policy.Levels[other] && out.State == reason.On && !e.res.plan.off[other] && e.res.has(other) {
-			out.Above = append(out.Above, other)
-		}
-	}
-	return out
-}
-
 // absent says why a host does not have a repository: what would have to hold.
 func (e *explainer) absent(name string) (out []reason.Cause) {
 	for _, a := range e.policy.Assignments {
@@ -471,7 +456,12 @@ func (e *explainer) absent(name string) (out []reason.Cause) {
 			if choice != nil {
 				for v, t := range choice.Variants {
 					if t.Value == name {
-						what, pos = fmt.Sprintf("a %s variant of %s in the channel %s, for those who ask for it", v, choice.Name, channel), x.Pos
+						what, pos = fmt.Sprintf(
+							"a %s variant of %s in the channel %s, for those who ask for it",
+							v,
+							choice.Name,
+							channel,
+						), x.Pos
 					}
 				}
 			}
@@ -490,63 +480,4 @@ func (e *explainer) absent(name string) (out []reason.Cause) {
 		out = append(out, at("no assignment gives it to anybody", e.policy.Repositories[name].Pos))
 	}
 	return out
-}
-
-// outside says why a host is not in a group. Many repositories are for one group, so it is
-// worked out once.
-func (e *explainer) outside(g *policy.Group, depth int) string {
-	if depth > 0 {
-		return e.outsideOf(g, depth)
-	}
-	text, ok := e.without[g]
-	if !ok {
-		text = e.outsideOf(g, 0)
-		e.without[g] = text
-	}
-	return text
-}
-
-func (e *explainer) outsideOf(g *policy.Group, depth int) string {
-	var why []string
-	for _, t := range g.Except {
-		if x := e.policy.Groups[t.Value]; x != nil && slices.Contains(x.Hosts, e.host.Name) {
-			return fmt.Sprintf("the group %s leaves this host out by name", g.Name)
-		} else if x != nil && x.Where != nil {
-			if holds, err := x.Where.Holds(e.facts); err == nil && holds {
-				return fmt.Sprintf("the group %s leaves out %s, which this host is in", g.Name, x.Name)
-			}
-		}
-	}
-	if g.Where != nil {
-		why = append(why, e.fails(g.Where))
-	}
-	if len(g.Hosts) > 0 {
-		text := fmt.Sprintf("names %d hosts, and this is none of them", len(g.Hosts))
-		if near := names.Nearest(e.host.Name, g.Hosts); near != "" {
-			text += fmt.Sprintf(" (%s is)", near)
-		}
-		why = append(why, text)
-	}
-	for _, t := range g.Of {
-		if x := e.policy.Groups[t.Value]; x != nil && depth < 8 {
-			why = append(why, e.outside(x, depth+1))
-		}
-	}
-	return fmt.Sprintf("the group %s %s", g.Name, strings.Join(why, "; "))
-}
-
-// fails says which part of a condition does not hold, and what the host has instead.
-func (e *explainer) fails(c *condition.Condition) string {
-	for _, p := range e.compiler.Parts(c) {
-		holds, err := p.Holds(e.facts)
-		if err == nil && holds {
-			continue
-		}
-		text := "needs " + p.Text
-		if have := p.Read(e.facts); len(have) > 0 {
-			text += ", this host has " + strings.Join(have, ", ")
-		}
-		return text
-	}
-	return "needs " + c.Text
 }

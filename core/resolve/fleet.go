@@ -28,7 +28,14 @@ const mostNamed = 3
 
 // NewFleet begins with no hosts.
 func NewFleet(r *Resolver) *Fleet {
-	return &Fleet{resolver: r, hosts: map[string]bool{}, results: map[*Result][]string{}, counts: map[*Result]int{}, releases: map[string]map[string]string{}, codename: map[*Result]source.OS{}}
+	return &Fleet{
+		resolver: r,
+		hosts:    map[string]bool{},
+		results:  map[*Result][]string{},
+		counts:   map[*Result]int{},
+		releases: map[string]map[string]string{},
+		codename: map[*Result]source.OS{},
+	}
 }
 
 // Add resolves a host, or takes note of a result.
@@ -154,7 +161,16 @@ func (f *Fleet) doubled(res *Result) (out []diag.Diagnostic) {
 				continue
 			}
 			a, b := f.resolver.policy.Repositories[old.Repository], f.resolver.policy.Repositories[s.Repository]
-			out = append(out, trouble("doubled", b.Pos, fmt.Sprintf("%s and %s are the same source on the host %s", old.Repository, s.Repository, res.Example), "assign one of them", a.Pos))
+			out = append(
+				out,
+				trouble(
+					"doubled",
+					b.Pos,
+					fmt.Sprintf("%s and %s are the same source on the host %s", old.Repository, s.Repository, res.Example),
+					"assign one of them",
+					a.Pos,
+				),
+			)
 			break
 		}
 	}
@@ -182,7 +198,23 @@ func (f *Fleet) wrongRelease(res *Result) (out []diag.Diagnostic) {
 			if repo.Deb != nil && len(repo.Deb.Suites) > 0 {
 				at = repo.Deb.Suites[0].Pos
 			}
-			out = append(out, warning("wrong-release", at, fmt.Sprintf("%s gives the suite %q, of release %s, to the host %s, which has release %s (%s)", s.Repository, suite, version, res.Example, os.Version, os.Codename), "use ${os.codename}, or a case"))
+			out = append(
+				out,
+				warning(
+					"wrong-release",
+					at,
+					fmt.Sprintf(
+						"%s gives the suite %q, of release %s, to the host %s, which has release %s (%s)",
+						s.Repository,
+						suite,
+						version,
+						res.Example,
+						os.Version,
+						os.Codename,
+					),
+					"use ${os.codename}, or a case",
+				),
+			)
 			break
 		}
 	}
@@ -212,7 +244,15 @@ func (f *Fleet) missing() (out []diag.Diagnostic) {
 	}
 	for _, name := range sortedKeys(f.resolver.policy.Repositories) {
 		if m := f.resolver.policy.Repositories[name].Media; m != nil && !f.hosts[m.Host.Value] {
-			out = append(out, warning("no-such-host", m.Host.Pos, fmt.Sprintf("the host %s, which holds the media of %q, is not enrolled", m.Host.Value, name), "correct the name, or enrol it"))
+			out = append(
+				out,
+				warning(
+					"no-such-host",
+					m.Host.Pos,
+					fmt.Sprintf("the host %s, which holds the media of %q, is not enrolled", m.Host.Value, name),
+					"correct the name, or enrol it",
+				),
+			)
 		}
 	}
 	return out
@@ -243,9 +283,17 @@ func (f *Fleet) neverApply(results []*Result) (out []diag.Diagnostic) {
 		if repo == nil || applied[name] {
 			continue
 		}
-		what := fmt.Sprintf("the repository %q comes to nothing on any of %d hosts: none of those that get it is of a family that it speaks of", name, len(f.hosts))
+		what := fmt.Sprintf(
+			"the repository %q comes to nothing on any of %d hosts: none of those that get it is of a family that it speaks of",
+			name,
+			len(f.hosts),
+		)
 		if !assigned[name] {
-			what = fmt.Sprintf("the repository %q comes to nothing on any of %d hosts: no host is in the groups that get it", name, len(f.hosts))
+			what = fmt.Sprintf(
+				"the repository %q comes to nothing on any of %d hosts: no host is in the groups that get it",
+				name,
+				len(f.hosts),
+			)
 		}
 		out = append(out, warning("never-applies", repo.Pos, what, "look at its groups and families, or take it out", named[name]))
 	}

@@ -1,9 +1,7 @@
 package resolve
 
 import (
-	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -38,9 +36,19 @@ func (w *writing) fill(list []policy.Text) []string {
 	for _, t := range list {
 		v, err := policy.Interpolate(t.Value, w.lookup)
 		if err != nil {
-			w.fail("unknown-fact", t.Pos, fmt.Sprintf("%v, for the host %s", err, w.host.Name), "give the setting, or use a fact that the host has")
+			w.fail(
+				"unknown-fact",
+				t.Pos,
+				fmt.Sprintf("%v, for the host %s", err, w.host.Name),
+				"give the setting, or use a fact that the host has",
+			)
 		} else if v == "" || strings.ContainsAny(v, " \t\r\n") {
-			w.fail("value", t.Pos, fmt.Sprintf("%q comes to %q for the host %s, which cannot stand in a source", t.Value, v, w.host.Name), "use a fact that the host has, or a case")
+			w.fail(
+				"value",
+				t.Pos,
+				fmt.Sprintf("%q comes to %q for the host %s, which cannot stand in a source", t.Value, v, w.host.Name),
+				"use a fact that the host has, or a case",
+			)
 		} else {
 			out = append(out, v)
 		}
@@ -80,8 +88,16 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 	}
 	suites, components := w.fill(def.Suites), w.fill(def.Components)
 	if w.repo.InPlace {
-		rule := source.InPlace{Repository: name, URLs: []string{}, Files: deb.OwnFiles(w.host.Traits.OS.ID), Suites: suites, Enabled: w.enabled,
-			Components: components, Add: w.fill(def.Add), Drop: w.fill(def.Drop)}
+		rule := source.InPlace{
+			Repository: name,
+			URLs:       []string{},
+			Files:      deb.OwnFiles(w.host.Traits.OS.ID),
+			Suites:     suites,
+			Enabled:    w.enabled,
+			Components: components,
+			Add:        w.fill(def.Add),
+			Drop:       w.fill(def.Drop),
+		}
 		if u := w.url(def.URL); u != "" {
 			rule.URLs = append(rule.URLs, deb.EffectiveURL(u, ""))
 		}
@@ -89,8 +105,15 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 		return true
 	}
 	d := deb.Definition{
-		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: w.url(def.URL), Mirrors: w.mirrors(def.Mirrors), Suites: suites,
-		Priority: def.Priority, Level: w.policy.Levels[w.repo.Name], While: w.while,
+		Repository: name,
+		Of:         w.repo.Name,
+		Title:      w.repo.Title,
+		Support:    w.repo.Support,
+		Enabled:    w.enabled,
+		URL:        w.url(def.URL),
+		Mirrors:    w.mirrors(def.Mirrors),
+		Suites:     suites,
+		Priority:   def.Priority, Level: w.policy.Levels[w.repo.Name], While: w.while,
 		Components: append(components, w.fill(def.Add)...), Archs: w.fill(def.Archs), Kinds: w.fill(def.Kinds),
 		Signatures: w.repo.Signatures, Embed: deb.CanEmbed(w.host.Traits.Tools["apt"]), Keys: w.signingKeys(),
 	}
@@ -105,7 +128,12 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 	for _, s := range d.Suites {
 		flat := strings.HasSuffix(s, "/")
 		if flat && len(d.Components) > 0 || !flat && len(d.Components) == 0 {
-			w.fail("value", def.Pos, fmt.Sprintf("apt would refuse the suite %q with components %v of %q", s, d.Components, name), "a suite that ends in / takes no components, any other needs some")
+			w.fail(
+				"value",
+				def.Pos,
+				fmt.Sprintf("apt would refuse the suite %q with components %v of %q", s, d.Components, name),
+				"a suite that ends in / takes no components, any other needs some",
+			)
 			return true
 		}
 	}
@@ -143,7 +171,15 @@ func (w *writing) priority(def *policy.Deb, d *deb.Definition) bool {
 		d.Priority = &n
 		return true
 	}
-	w.fail("conflict", def.Pos, fmt.Sprintf("%q is put above others, and its Release file says that nothing is to be installed from it of itself (NotAutomatic)", w.repo.Name), "where that is meant, say the number: priority: 510")
+	w.fail(
+		"conflict",
+		def.Pos,
+		fmt.Sprintf(
+			"%q is put above others, and its Release file says that nothing is to be installed from it of itself (NotAutomatic)",
+			w.repo.Name,
+		),
+		"where that is meant, say the number: priority: 510",
+	)
 	return false
 }
 
@@ -153,15 +189,27 @@ func (w *writing) pin(def *policy.Deb, d *deb.Definition) bool {
 	if def.Pin != nil {
 		v, err := policy.Interpolate(def.Pin.Value, w.lookup)
 		if err != nil {
-			w.fail("unknown-fact", def.Pin.Pos, fmt.Sprintf("%v, for the host %s", err, w.host.Name), "give the setting, or use a fact that the host has")
+			w.fail(
+				"unknown-fact",
+				def.Pin.Pos,
+				fmt.Sprintf("%v, for the host %s", err, w.host.Name),
+				"give the setting, or use a fact that the host has",
+			)
 			return false
 		}
 		d.Pins = []string{v}
 		return true
 	}
 	if len(def.Releases) == 0 {
-		w.fail("missing", def.Pos, fmt.Sprintf("%q has a place in the order, and nothing says what its pin matches: the host of its URL would match all that stands there", d.Repository),
-			"say what its Release file says: release: { origin: …, codename: … }; lantern policy check --upstreams asks for it")
+		w.fail(
+			"missing",
+			def.Pos,
+			fmt.Sprintf(
+				"%q has a place in the order, and nothing says what its pin matches: the host of its URL would match all that stands there",
+				d.Repository,
+			),
+			"say what its Release file says: release: { origin: …, codename: … }; lantern policy check --upstreams asks for it",
+		)
 		return false
 	}
 	for _, r := range def.Releases {
@@ -175,14 +223,24 @@ func (w *writing) pin(def *policy.Deb, d *deb.Definition) bool {
 			}
 			v, err := policy.Interpolate(f.from.Value, w.lookup)
 			if err != nil {
-				w.fail("unknown-fact", f.from.Pos, fmt.Sprintf("%v, for the host %s", err, w.host.Name), "give the setting, or use a fact that the host has")
+				w.fail(
+					"unknown-fact",
+					f.from.Pos,
+					fmt.Sprintf("%v, for the host %s", err, w.host.Name),
+					"give the setting, or use a fact that the host has",
+				)
 				return false
 			}
 			*f.to = v
 		}
 		p := deb.ReleasePin(fields)
 		if p == "" {
-			w.fail("value", r.Pos, fmt.Sprintf("the release comes to nothing that a pin can match, for the host %s", w.host.Name), "give origin, label, suite or codename")
+			w.fail(
+				"value",
+				r.Pos,
+				fmt.Sprintf("the release comes to nothing that a pin can match, for the host %s", w.host.Name),
+				"give origin, label, suite or codename",
+			)
 			return false
 		}
 		d.Pins = append(d.Pins, p)
@@ -213,7 +271,12 @@ func (w *writing) place(def *policy.Place, program, forbidden string) (u string,
 		return "", true
 	}
 	if u = w.url(def.URL); strings.ContainsAny(u, forbidden) {
-		w.fail("value", def.URL.Pos, fmt.Sprintf("%q comes to %q, which %s would not take as it is", def.URL.Value, u, program), "use ${os.major}, ${arch} and the like, which are filled in here")
+		w.fail(
+			"value",
+			def.URL.Pos,
+			fmt.Sprintf("%q comes to %q, which %s would not take as it is", def.URL.Value, u, program),
+			"use ${os.major}, ${arch} and the like, which are filled in here",
+		)
 		u = ""
 	}
 	return u, true
@@ -236,8 +299,11 @@ func kindOf(def *policy.Place) string {
 // to write; an empty URL means that it cannot be written.
 func (w *writing) definition(name string, def *policy.Place, program, forbidden string) (d family.Definition, ok bool) {
 	if def != nil && w.repo.InPlace {
-		w.inPlace = append(w.inPlace, source.InPlace{Repository: w.repo.Name, URLs: []string{}, Files: []string{}, Suites: []string{}, Enabled: w.enabled,
-			Components: []string{}, Add: []string{}, Drop: []string{}, Sections: w.fill(def.Sections)})
+		w.inPlace = append(
+			w.inPlace,
+			source.InPlace{Repository: w.repo.Name, URLs: []string{}, Files: []string{}, Suites: []string{}, Enabled: w.enabled,
+				Components: []string{}, Add: []string{}, Drop: []string{}, Sections: w.fill(def.Sections)},
+		)
 		return d, true
 	}
 	u, ok := w.place(def, program, forbidden)
@@ -288,7 +354,12 @@ func (w *writing) zypp(name string, whole *policy.Definition) bool {
 	}
 	files, src, keys, err := zypp.Render(d)
 	if err != nil {
-		w.fail("value", whole.Zypp.URL.Pos, fmt.Sprintf("%q cannot be a repository of zypper: %v", d.URL, err), "write a URL that zypper takes")
+		w.fail(
+			"value",
+			whole.Zypp.URL.Pos,
+			fmt.Sprintf("%q cannot be a repository of zypper: %v", d.URL, err),
+			"write a URL that zypper takes",
+		)
 		return true
 	}
 	w.take(files, src, keys)
@@ -302,7 +373,15 @@ func (w *writing) arch(name string, whole *policy.Definition) bool {
 		return ok
 	}
 	if d.Account != "" && whole.Arch.Access == nil {
-		w.fail("missing", whole.Arch.Pos, fmt.Sprintf("the repository %q is licensed, and pacman can log in by a login in the URL only, which its output shows", w.repo.Name), "say access: login-in-url to insist, or leave arch out")
+		w.fail(
+			"missing",
+			whole.Arch.Pos,
+			fmt.Sprintf(
+				"the repository %q is licensed, and pacman can log in by a login in the URL only, which its output shows",
+				w.repo.Name,
+			),
+			"say access: login-in-url to insist, or leave arch out",
+		)
 		return true
 	}
 	if d.Account != "" {
@@ -324,7 +403,12 @@ func (w *writing) flatpak(name string, whole *policy.Definition) bool {
 		return ok
 	}
 	if d.Account != "" {
-		w.fail("missing", whole.Flat.Pos, fmt.Sprintf("the repository %q is licensed, and flatpak knows no login for a remote", w.repo.Name), "leave flatpak out of the licensed choice")
+		w.fail(
+			"missing",
+			whole.Flat.Pos,
+			fmt.Sprintf("the repository %q is licensed, and flatpak knows no login for a remote", w.repo.Name),
+			"leave flatpak out of the licensed choice",
+		)
 		return true
 	}
 	if d.Priority == nil {
@@ -355,136 +439,24 @@ func (w *writing) take(files []source.SheetFile, src source.SheetSource, keys []
 
 // open notes that the repository needs access that stands in some files.
 func (w *writing) open(kind string, files []source.AccessFile) {
-	a := &source.SheetAccess{Account: w.grant.Account, Contract: w.grant.Contract, Kind: kind, Repositories: []string{w.repo.Name}, Files: files}
+	a := &source.SheetAccess{
+		Account:      w.grant.Account,
+		Contract:     w.grant.Contract,
+		Kind:         kind,
+		Repositories: []string{w.repo.Name},
+		Files:        files,
+	}
 	switch {
 	case w.access == nil:
 		w.access = a
 	case w.access.Kind != kind:
-		w.fail("value", w.repo.Pos, fmt.Sprintf("the files of %q are opened in different ways", w.repo.Name), "say the same access for all of them")
+		w.fail(
+			"value",
+			w.repo.Pos,
+			fmt.Sprintf("the files of %q are opened in different ways", w.repo.Name),
+			"say the same access for all of them",
+		)
 	default:
 		mergeFiles(w.access, files)
 	}
-}
-
-// grant puts access on a sheet, together with what is there for the same account.
-func grant(sheet *source.Sheet, a *source.SheetAccess) {
-	i := slices.IndexFunc(sheet.Access, func(x source.SheetAccess) bool { return x.Account == a.Account && x.Kind == a.Kind })
-	if i < 0 {
-		x := *a
-		x.Repositories, x.Files = slices.Clone(a.Repositories), nil
-		mergeFiles(&x, a.Files)
-		sheet.Access = append(sheet.Access, x)
-		return
-	}
-	x := &sheet.Access[i]
-	x.Repositories = append(x.Repositories, a.Repositories...)
-	mergeFiles(x, a.Files)
-}
-
-func mergeFiles(a *source.SheetAccess, files []source.AccessFile) {
-	for _, f := range files {
-		i := slices.IndexFunc(a.Files, func(x source.AccessFile) bool { return x.Path == f.Path })
-		if i < 0 {
-			f.URLs = slices.Clone(f.URLs)
-			a.Files = append(a.Files, f)
-			continue
-		}
-		for _, u := range f.URLs {
-			if !slices.Contains(a.Files[i].URLs, u) {
-				a.Files[i].URLs = append(a.Files[i].URLs, u)
-			}
-		}
-	}
-}
-
-// mergeDefinition lays a case over a definition.
-func mergeDefinition(d, over *policy.Definition) {
-	d.Deb, d.Rpm, d.Zypp, d.Arch, d.Flat = mergeDeb(d.Deb, over.Deb), mergePlace(d.Rpm, over.Rpm), mergePlace(d.Zypp, over.Zypp), mergePlace(d.Arch, over.Arch), mergePlace(d.Flat, over.Flat)
-	for _, x := range over.Files {
-		i := slices.IndexFunc(d.Files, func(y policy.Extra) bool { return y.Name == x.Name })
-		if i < 0 {
-			d.Files = append(slices.Clip(d.Files), x)
-			continue
-		}
-		d.Files = slices.Clone(d.Files)
-		mergeDefinition(&d.Files[i].Definition, &x.Definition)
-	}
-}
-
-// mergeDeb lays a case over a definition: lists replace, add- and
-// drop-components gather.
-func mergeDeb(old, over *policy.Deb) *policy.Deb {
-	if over == nil || old == nil {
-		if over == nil {
-			return old
-		}
-		return over
-	}
-	d := *old
-	if over.URL != nil {
-		d.URL, d.Mirrors = over.URL, nil
-	}
-	if over.Mirrors != nil {
-		d.URL, d.Mirrors = nil, over.Mirrors
-	}
-	if over.Pin != nil {
-		d.Pin, d.Releases = over.Pin, nil
-	}
-	if over.Releases != nil {
-		d.Pin, d.Releases = nil, over.Releases
-	}
-	if over.Priority != nil {
-		d.Priority = over.Priority
-	}
-	for _, x := range []struct{ to, from *[]policy.Text }{{&d.Suites, &over.Suites}, {&d.Components, &over.Components}, {&d.Archs, &over.Archs}, {&d.Kinds, &over.Kinds}} {
-		if *x.from != nil {
-			*x.to = *x.from
-		}
-	}
-	d.Needs, d.Witness = mergeNeeds(d.Needs, over.Needs), cmp.Or(over.Witness, d.Witness)
-	d.Add = append(slices.Clone(d.Add), over.Add...)
-	d.Drop = append(slices.Clone(d.Drop), over.Drop...)
-	return &d
-}
-
-func mergePlace(old, over *policy.Place) *policy.Place {
-	if over == nil || old == nil {
-		if over == nil {
-			return old
-		}
-		return over
-	}
-	d := *old
-	if over.URL != nil {
-		d.URL, d.Mirrors = over.URL, nil
-	}
-	if over.Mirrors != nil {
-		d.URL, d.Mirrors = nil, over.Mirrors
-	}
-	if over.Sections != nil {
-		d.Sections = over.Sections
-	}
-	if over.Priority != nil {
-		d.Priority = over.Priority
-	}
-	d.Needs, d.Witness = mergeNeeds(d.Needs, over.Needs), cmp.Or(over.Witness, d.Witness)
-	for _, x := range []struct{ to, from **policy.Text }{{&d.Access, &over.Access}, {&d.Authority, &over.Authority}} {
-		if *x.from != nil {
-			*x.to = *x.from
-		}
-	}
-	return &d
-}
-
-// mergeNeeds gathers what a definition and a case need.
-func mergeNeeds(old, over *policy.Needs) *policy.Needs {
-	if old == nil || over == nil {
-		return cmp.Or(over, old)
-	}
-	n := &policy.Needs{Pos: over.Pos, Packages: slices.Concat(old.Packages, over.Packages), Free: maps.Clone(old.Free), Tools: maps.Clone(old.Tools)}
-	for folder, size := range over.Free {
-		n.Free[folder] = max(n.Free[folder], size)
-	}
-	maps.Copy(n.Tools, over.Tools)
-	return n
 }

@@ -212,7 +212,11 @@ func (r *FS) read(name string, limit int64) ([]byte, fs.FileInfo, error) {
 	}
 	defer f.Close()
 	if info.Size() > limit {
-		return nil, nil, &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("%w: %d MiB, the limit is %d MiB", ErrLarge, info.Size()>>20, limit>>20)}
+		return nil, nil, &fs.PathError{
+			Op:   "read",
+			Path: name,
+			Err:  fmt.Errorf("%w: %d MiB, the limit is %d MiB", ErrLarge, info.Size()>>20, limit>>20),
+		}
 	}
 	buf := make([]byte, 0, info.Size()+512)
 	for {

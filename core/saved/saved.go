@@ -103,12 +103,18 @@ func one(fsys fs.FS, name string) (*Snapshot, error) {
 		var syntax *json.SyntaxError
 		if errors.As(err, &syntax) {
 			line := 1 + strings.Count(string(data[:syntax.Offset]), "\n")
-			return nil, fmt.Errorf("line %d is not JSON: %v; save surveys with lantern survey save, or lantern read --format json", line, err)
+			return nil, fmt.Errorf(
+				"line %d is not JSON: %v; save surveys with lantern survey save, or lantern read --format json",
+				line,
+				err,
+			)
 		}
 		return nil, fmt.Errorf("it is no survey: %v; save surveys with lantern survey save, or lantern read --format json", err)
 	}
 	if h.Traits.OS.ID == "" && h.Traits.Family == "" && len(h.Sources) == 0 {
-		return nil, errors.New("it is no survey: it says nothing of a system; save surveys with lantern survey save, or lantern read --format json")
+		return nil, errors.New(
+			"it is no survey: it says nothing of a system; save surveys with lantern survey save, or lantern read --format json",
+		)
 	}
 	return h, nil
 }

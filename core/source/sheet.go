@@ -1,7 +1,47 @@
 package source
 
-// SheetFormat names the version of the sheet's JSON form.
-const SheetFormat = "patient-lantern/sheet/1"
+import "fmt"
+
+// The forms of a sheet. A form says which fields count: whoever understands the first one
+// alone would pass over what came with the second without a word.
+const (
+	firstForm = "patient-lantern/sheet/1"
+	// NewestForm is the highest form that this version writes and understands.
+	NewestForm = 2
+)
+
+// FormName names a form.
+func FormName(form int) string {
+	if form <= 1 {
+		return firstForm
+	}
+	return fmt.Sprintf("patient-lantern/sheet/%d", form)
+}
+
+// Form is the least form in which a sheet can be said: the second where it says more than
+// files, sources, rules, keys and access.
+func (s *Sheet) Form() int {
+	if len(s.Needs) > 0 || len(s.Witnesses) > 0 || len(s.Licensed) > 0 {
+		return 2
+	}
+	for _, f := range s.Files {
+		if f.While != "" || f.IfThere {
+			return 2
+		}
+	}
+	for i := range s.Sources {
+		x := &s.Sources[i]
+		if x.Family != "" || x.While != "" || x.IfThere || x.Level != 0 || len(x.Pins) > 0 || x.Mirrorlist != "" || x.Priority != nil {
+			return 2
+		}
+	}
+	for _, r := range s.InPlace {
+		if len(r.Sections) > 0 {
+			return 2
+		}
+	}
+	return 1
+}
 
 // Sheet is what one host should have under one revision of the policy. It
 // holds nothing that is particular to one host, so that hosts that should be

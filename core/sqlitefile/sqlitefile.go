@@ -79,7 +79,8 @@ func (db *DB) openLog(log io.ReaderAt) {
 		return
 	}
 	s0, s1 := checksum(order, head[:24], 0, 0)
-	if int(binary.BigEndian.Uint32(head[8:])) != db.size || s0 != binary.BigEndian.Uint32(head[24:]) || s1 != binary.BigEndian.Uint32(head[28:]) {
+	if int(binary.BigEndian.Uint32(head[8:])) != db.size || s0 != binary.BigEndian.Uint32(head[24:]) ||
+		s1 != binary.BigEndian.Uint32(head[28:]) {
 		return
 	}
 	newer, open := map[uint32]int64{}, map[uint32]int64{}

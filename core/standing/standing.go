@@ -79,7 +79,12 @@ func (l *looker) seat(n resolve.Needs) {
 	if s == nil {
 		f := base
 		f.Class = drift.NoSeat
-		f.Message = fmt.Sprintf("%s is on and the host has no seat in %s, so each refresh fails with 401: %s", repository, n.Contract, remedy)
+		f.Message = fmt.Sprintf(
+			"%s is on and the host has no seat in %s, so each refresh fails with 401: %s",
+			repository,
+			n.Contract,
+			remedy,
+		)
 		l.add(f)
 		return
 	}
@@ -141,7 +146,11 @@ func (l *looker) files() {
 			if f.Expires != nil && !f.Expires.After(l.now) && !expired {
 				expired = true
 				x := drift.Finding{Class: drift.AccessExpired, Severity: drift.Fault, Repository: repository, File: f.Path,
-					Message: fmt.Sprintf("the access ended at %s, so each refresh fails with 401; it is renewed as soon as the desk of %s answers", f.Expires.UTC().Format(time.RFC3339), n.Account)}
+					Message: fmt.Sprintf(
+						"the access ended at %s, so each refresh fails with 401; it is renewed as soon as the desk of %s answers",
+						f.Expires.UTC().Format(time.RFC3339),
+						n.Account,
+					)}
 				l.add(x)
 			}
 		}
@@ -157,10 +166,21 @@ func (l *looker) decision(f resolve.Follow) {
 	switch d := f.Decision; {
 	case d == nil:
 		base.Class = drift.DecisionMissing
-		base.Message = fmt.Sprintf("%s follows %s of the channel %s, which needs no contract, and nobody has said that this is meant: record it with without-contract", f.Group, f.Choice, f.Channel)
+		base.Message = fmt.Sprintf(
+			"%s follows %s of the channel %s, which needs no contract, and nobody has said that this is meant: record it with without-contract",
+			f.Group,
+			f.Choice,
+			f.Channel,
+		)
 	case !l.now.Before(d.Review):
 		base.Class, base.File, base.Line = drift.DecisionDue, d.Pos.File, d.Pos.Line
-		base.Message = fmt.Sprintf("%s decided to run %s without a contract (%s); that was to be looked at again on %s", d.Author, f.Group, d.Because, d.Review.Format(time.DateOnly))
+		base.Message = fmt.Sprintf(
+			"%s decided to run %s without a contract (%s); that was to be looked at again on %s",
+			d.Author,
+			f.Group,
+			d.Because,
+			d.Review.Format(time.DateOnly),
+		)
 	default:
 		return
 	}

@@ -106,7 +106,10 @@ func (p *planner) serve() {
 	lists := map[string][]*Contract{}
 	for i := range p.needs {
 		x := &p.needs[i]
-		k := strings.Join(slices.Concat(x.need.Numbers, []string{"|"}, x.need.Opens, []string{x.need.OS, x.need.Version, x.need.Arch}), "\x00")
+		k := strings.Join(
+			slices.Concat(x.need.Numbers, []string{"|"}, x.need.Opens, []string{x.need.OS, x.need.Version, x.need.Arch}),
+			"\x00",
+		)
 		fit, ok := lists[k]
 		if !ok {
 			for _, c := range p.contracts {

@@ -127,7 +127,8 @@ func (c *Contract) opens(name string, n *Need) (bool, string) {
 		release := n.OS + "-" + n.Version
 		major, _, _ := strings.Cut(n.Version, ".")
 		switch {
-		case len(o.Releases) > 0 && !slices.ContainsFunc(o.Releases, func(r string) bool { return r == release || r == n.OS || r == n.OS+"-"+major }):
+		case len(o.Releases) > 0 &&
+			!slices.ContainsFunc(o.Releases, func(r string) bool { return r == release || r == n.OS || r == n.OS+"-"+major }):
 			why = fmt.Sprintf("it does not open %s for %s", name, release)
 		case len(o.Archs) > 0 && !slices.Contains(o.Archs, n.Arch):
 			why = fmt.Sprintf("it does not open %s for %s", name, n.Arch)
@@ -147,7 +148,12 @@ func prefer(a, b *Contract) int {
 		}
 		return 0
 	}
-	return cmp.Or(cmp.Compare(evaluation(a), evaluation(b)), cmp.Compare(a.Price, b.Price), b.End.Compare(a.End), strings.Compare(a.Number, b.Number))
+	return cmp.Or(
+		cmp.Compare(evaluation(a), evaluation(b)),
+		cmp.Compare(a.Price, b.Price),
+		b.End.Compare(a.End),
+		strings.Compare(a.Number, b.Number),
+	)
 }
 
 // Books is what is known of contracts and seats at a time. Make them with NewBooks.
@@ -162,7 +168,13 @@ type Books struct {
 
 // NewBooks opens books. A host has one seat in an account.
 func NewBooks(contracts []Contract, seats []Seat, now time.Time) *Books {
-	b := &Books{Contracts: contracts, Now: now, seats: make(map[[2]string]*Seat, len(seats)), used: map[[2]string]int{}, at: make(map[[2]string]int, len(contracts))}
+	b := &Books{
+		Contracts: contracts,
+		Now:       now,
+		seats:     make(map[[2]string]*Seat, len(seats)),
+		used:      map[[2]string]int{},
+		at:        make(map[[2]string]int, len(contracts)),
+	}
 	for i := range contracts {
 		if key := [2]string{contracts[i].Account, contracts[i].Number}; b.at[key] == 0 {
 			b.at[key] = i + 1

@@ -23,7 +23,12 @@ type packages struct {
 }
 
 // oldRPM are databases of kinds that are not read.
-var oldRPM = []string{"/var/lib/rpm/Packages", "/var/lib/rpm/Packages.db", "/usr/lib/sysimage/rpm/Packages.db", "/usr/lib/sysimage/rpm/Packages"}
+var oldRPM = []string{
+	"/var/lib/rpm/Packages",
+	"/var/lib/rpm/Packages.db",
+	"/usr/lib/sysimage/rpm/Packages.db",
+	"/usr/lib/sysimage/rpm/Packages",
+}
 
 func (r *reader) databases() {
 	if status, err := r.root.ReadFile("/var/lib/dpkg/status"); err == nil {
@@ -48,7 +53,11 @@ func (r *reader) databases() {
 	default:
 		for _, name := range oldRPM {
 			if _, err := r.root.Stat(name); err == nil {
-				r.problem(rpm.Family, name, "rpm's database is of a kind that is not read: the keys in it, owners of files and versions of tools are missing here")
+				r.problem(
+					rpm.Family,
+					name,
+					"rpm's database is of a kind that is not read: the keys in it, owners of files and versions of tools are missing here",
+				)
 				break
 			}
 		}
@@ -86,7 +95,12 @@ func (r *reader) find(table, key string) []pkgdb.Package {
 
 // releases are the capabilities by which dnf knows the release of a distribution.
 var releases = []string{
-	"system-release(releasever)", "system-release", "distribution-release(releasever)", "distribution-release", "redhat-release", "suse-release",
+	"system-release(releasever)",
+	"system-release",
+	"distribution-release(releasever)",
+	"distribution-release",
+	"redhat-release",
+	"suse-release",
 }
 
 // release returns the version of the package that provides the release.

@@ -113,7 +113,10 @@ func (r *Result) Masked() map[string][]byte {
 	for name, text := range r.Texts {
 		masked := family.MaskText(text)
 		out[name] = masked
-		r.Survey.Files = append(r.Survey.Files, source.File{Path: name, Digest: source.Digest(masked), Mode: fmt.Sprintf("%04o", r.Modes[name])})
+		r.Survey.Files = append(
+			r.Survey.Files,
+			source.File{Path: name, Digest: source.Digest(masked), Mode: fmt.Sprintf("%04o", r.Modes[name])},
+		)
 	}
 	slices.SortFunc(r.Survey.Files, func(a, b source.File) int { return strings.Compare(a.Path, b.Path) })
 	return out

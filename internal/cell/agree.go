@@ -33,7 +33,12 @@ func Inside(root string, read func(*rootfs.FS) family.Reading) (family.Reading, 
 // Agree draws 300 trees, or three times -rapid.checks, and compares what the real
 // program says of each with our own reading, which comes first: some programs
 // change files while they list.
-func Agree(t *testing.T, trees *rapid.Generator[map[string]string], ours func(root string) (Reading, error), theirs func(c *Cell, root string) (Reading, error)) {
+func Agree(
+	t *testing.T,
+	trees *rapid.Generator[map[string]string],
+	ours func(root string) (Reading, error),
+	theirs func(c *Cell, root string) (Reading, error),
+) {
 	c, err := Open()
 	require.NoError(t, err)
 	defer func() { require.NoError(t, c.Close()) }()

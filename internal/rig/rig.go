@@ -113,7 +113,10 @@ func (l *Log) String() string {
 func (r *Rig) Accounts() {
 	r.T.Helper()
 	for name, login := range standin.Logins() {
-		_, err := r.Operator.AddAccount(context.Background(), api.AccountOrder{Name: name, Desk: "http://" + r.World.Desks + "/" + name, Login: login, Password: standin.DeskPassword})
+		_, err := r.Operator.AddAccount(
+			context.Background(),
+			api.AccountOrder{Name: name, Desk: "http://" + r.World.Desks + "/" + name, Login: login, Password: standin.DeskPassword},
+		)
 		require.NoError(r.T, err)
 	}
 }
@@ -135,7 +138,10 @@ func New(t testing.TB, options ...func(*cli.ServiceOptions)) *Rig {
 	t.Cleanup(func() { _ = r.World.Close() })
 	r.Upstreams, r.Desk, r.Upstream = r.World.Upstreams, r.World.Desk, "http://"+r.World.Plain
 	o := cli.ServiceOptions{
-		Data: filepath.Join(r.Dir, "data"), Log: slog.New(slog.NewJSONHandler(r.Log, &slog.HandlerOptions{Level: slog.LevelDebug})), Interval: Interval, Now: r.Clock.Now,
+		Data: filepath.Join(
+			r.Dir,
+			"data",
+		), Log: slog.New(slog.NewJSONHandler(r.Log, &slog.HandlerOptions{Level: slog.LevelDebug})), Interval: Interval, Now: r.Clock.Now,
 	}
 	for _, option := range options {
 		option(&o)
@@ -215,7 +221,14 @@ func (r *Rig) Start(h *agent.Host) (stop func()) { return r.StartAt(h, r.Clock.N
 
 // StartAt runs an agent whose clock is its own.
 func (r *Rig) StartAt(h *agent.Host, now func() time.Time) (stop func()) {
-	a, err := agent.New(agent.Options{Host: h, Log: slog.New(slog.NewJSONHandler(r.Log, &slog.HandlerOptions{Level: slog.LevelDebug})), Version: "test", Now: now})
+	a, err := agent.New(
+		agent.Options{
+			Host:    h,
+			Log:     slog.New(slog.NewJSONHandler(r.Log, &slog.HandlerOptions{Level: slog.LevelDebug})),
+			Version: "test",
+			Now:     now,
+		},
+	)
 	require.NoError(r.T, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)

@@ -113,7 +113,13 @@ func (s *shooter) story() error {
 	if err := s.scheme("light"); err != nil {
 		return err
 	}
-	if err := chromedp.Do(s.page, chromedp.Navigate(service), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", token+"\n"), chromedp.WaitVisible(".chips")); err != nil {
+	if err := chromedp.Do(
+		s.page,
+		chromedp.Navigate(service),
+		chromedp.WaitVisible("#token"),
+		chromedp.SendKeys("#token", token+"\n"),
+		chromedp.WaitVisible(".chips"),
+	); err != nil {
 		return err
 	}
 	steps := []func() error{
@@ -130,7 +136,10 @@ func (s *shooter) story() error {
 		s.edit("gw-03/etc/apt/sources.list.d/saltmarsh.sources", "Components: main", "Components: main testing"),
 		s.edit("gw-02/etc/apt/sources.list", "mussel-updates main firmware", "mussel-updates main"),
 		s.edit("gw-04/etc/apt/sources.list", "\ndeb http", "\n#deb http"),
-		s.write("gw-05/etc/apt/sources.list.d/quick-fix.list", "deb [trusted=yes] http://127.0.0.1:7801/metrics.plover.example/apt rolling main\n"),
+		s.write(
+			"gw-05/etc/apt/sources.list.d/quick-fix.list",
+			"deb [trusted=yes] http://127.0.0.1:7801/metrics.plover.example/apt rolling main\n",
+		),
 		func() error { return until(func() bool { return strings.Contains(s.try("hosts"), "4 drifted") }) },
 		s.terminal("hosts", "hosts"),
 		s.terminal("drift", "drift"),
@@ -197,7 +206,11 @@ func (s *shooter) dark(name, path, wait string) func() error {
 
 // scheme makes the browser prefer light or dark.
 func (s *shooter) scheme(name string) error {
-	_, err := chromedp.Call(s.page, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: name}}})
+	_, err := chromedp.Call(
+		s.page,
+		emulation.SetEmulatedMedia,
+		emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: name}}},
+	)
 	return err
 }
 
@@ -215,7 +228,15 @@ func (s *shooter) shoot(name string, actions ...chromedp.Action[chromedp.Void]) 
 
 var escape = regexp.MustCompile("\x1b\\[([0-9]*)m")
 
-var shades = map[string]string{"1": "font-weight:700", "2": "color:#8d939c", "31": "color:#f0877d", "32": "color:#8fd6a4", "33": "color:#efc06b", "34": "color:#8ab8f2", "36": "color:#79cfd6"}
+var shades = map[string]string{
+	"1":  "font-weight:700",
+	"2":  "color:#8d939c",
+	"31": "color:#f0877d",
+	"32": "color:#8fd6a4",
+	"33": "color:#efc06b",
+	"34": "color:#8ab8f2",
+	"36": "color:#79cfd6",
+}
 
 // terminal runs a command and makes a picture of what a terminal would show.
 func (s *shooter) terminal(name string, args ...string) func() error {
@@ -228,7 +249,9 @@ func (s *shooter) terminal(name string, args ...string) func() error {
 			}
 			return `<span style="` + shades[code] + `">`
 		})
-		doc := `<!doctype html><meta charset="utf-8"><body style="margin:0;background:#1b1e23;color:#dfe2e6"><pre style="margin:0;padding:18px 22px;font:15.5px/1.42 'DejaVu Sans Mono',monospace;white-space:pre-wrap;overflow-wrap:anywhere"><span style="color:#8d939c">$ lantern ` + html.EscapeString(strings.Join(args, " ")) + "</span>\n" + body + "</pre>"
+		doc := `<!doctype html><meta charset="utf-8"><body style="margin:0;background:#1b1e23;color:#dfe2e6"><pre style="margin:0;padding:18px 22px;font:15.5px/1.42 'DejaVu Sans Mono',monospace;white-space:pre-wrap;overflow-wrap:anywhere"><span style="color:#8d939c">$ lantern ` + html.EscapeString(
+			strings.Join(args, " "),
+		) + "</span>\n" + body + "</pre>"
 		file := filepath.Join(s.dir, "terminal.html")
 		if err := os.WriteFile(file, []byte(doc), 0o644); err != nil {
 			return err

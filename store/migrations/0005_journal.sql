@@ -47,6 +47,8 @@ UPDATE hosts SET
             ELSE (SELECT count(*) FROM json_each(r.report, '$.sources') s WHERE json_extract(s.value, '$.ok') = 0) END
         FROM rollout_hosts r WHERE r.host = hosts.name ORDER BY r.rollout DESC LIMIT 1), 0);
 
+ALTER TABLE hosts ADD COLUMN form INTEGER NOT NULL DEFAULT 0; -- the newest form of sheets that its agent understands; 0: it has not said
+
 -- What a host has to carry out follows from the newest rollout that it takes part in.
 ALTER TABLE hosts DROP COLUMN task;
 
@@ -90,6 +92,7 @@ DROP TABLE rollout_hosts;
 ALTER TABLE rollout_hosts_before RENAME TO rollout_hosts;
 CREATE INDEX rollout_hosts_by_host ON rollout_hosts (host, rollout);
 ALTER TABLE hosts ADD COLUMN task INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE hosts DROP COLUMN form;
 ALTER TABLE hosts DROP COLUMN unfetched;
 ALTER TABLE hosts DROP COLUMN failure;
 DROP TABLE reports;

@@ -135,7 +135,18 @@ func (r *reader) open(id, file string, line int) {
 		r.at = nil
 		return
 	}
-	r.at = &repo{source: source.Source{Family: Family, File: file, Line: line, ID: id, Name: id, Enabled: true, Kinds: []string{"binary"}, Options: map[string]string{}}}
+	r.at = &repo{
+		source: source.Source{
+			Family:  Family,
+			File:    file,
+			Line:    line,
+			ID:      id,
+			Name:    id,
+			Enabled: true,
+			Kinds:   []string{"binary"},
+			Options: map[string]string{},
+		},
+	}
 	r.repos = append(r.repos, r.at)
 }
 

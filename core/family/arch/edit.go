@@ -145,7 +145,8 @@ func Arrange(text []byte, upper, lower []string, ours func(path string) bool) []
 	}
 	list := slices.Collect(strings.Lines(string(text)))
 	if own && len(upper) > 0 {
-		for first > 1 && strings.HasPrefix(list[first-2], "#") && strings.TrimSpace(list[first-2]) != includesHead && !drop[first-1] { // what is said of the section stays with it
+		for first > 1 && strings.HasPrefix(list[first-2], "#") && strings.TrimSpace(list[first-2]) != includesHead &&
+			!drop[first-1] { // what is said of the section stays with it
 			first--
 		}
 	}

@@ -92,7 +92,6 @@ func trees() *rapid.Generator[map[string]string] {
 var (
 	registering = regexp.MustCompile(`^debug: registering sync database '(.*)'$`)
 	adding      = regexp.MustCompile(`^debug: adding new server URL to database '(.*)': (.*)$`)
-	cannot      = regexp.MustCompile(`^error: could not register '(.*)' database`)
 )
 
 // theirs asks pacman which repositories are in force with which servers, and

@@ -20,7 +20,15 @@ func Path(repository string) string { return Dir + "/lantern-" + repository + ".
 // no access the URL stands there without one: pacman refuses to work at all when a
 // file that it includes is not there.
 func Access(repository, account, url string) []source.AccessFile {
-	return []source.AccessFile{{Path: Dir + "/lantern-" + repository + "." + account, Mode: "0600", Form: credential.FormPacman, URLs: []string{url}, Without: "Server = " + url + "\n"}}
+	return []source.AccessFile{
+		{
+			Path:    Dir + "/lantern-" + repository + "." + account,
+			Mode:    "0600",
+			Form:    credential.FormPacman,
+			URLs:    []string{url},
+			Without: "Server = " + url + "\n",
+		},
+	}
 }
 
 // KeyPath is where a signing key stands that pacman's own keyring is to hold.

@@ -21,7 +21,10 @@ const maxIncludes = 10
 func (r *reader) configure() {
 	for _, d := range [][2]string{
 		{"Dir", "/"}, {"Dir::Etc", "etc/apt"}, {"Dir::Etc::sourcelist", "sources.list"}, {"Dir::Etc::sourceparts", "sources.list.d"},
-		{"Dir::Etc::main", "apt.conf"}, {"Dir::Etc::parts", "apt.conf.d"}, {"Dir::Etc::netrc", "auth.conf"}, {"Dir::Etc::netrcparts", "auth.conf.d"},
+		{"Dir::Etc::main", "apt.conf"},
+		{"Dir::Etc::parts", "apt.conf.d"},
+		{"Dir::Etc::netrc", "auth.conf"},
+		{"Dir::Etc::netrcparts", "auth.conf.d"},
 		{"Dir::Etc::trusted", "trusted.gpg"}, {"Dir::Etc::trustedparts", "trusted.gpg.d"},
 	} {
 		r.conf.Set(d[0], d[1])

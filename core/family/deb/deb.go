@@ -5,13 +5,11 @@
 package deb
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -19,8 +17,6 @@ import (
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/aptconf"
-	"patientlantern.example/lantern/core/text/aptline"
-	"patientlantern.example/lantern/core/text/deb822"
 )
 
 // Family is the name of this family in surveys, sheets and policies.
@@ -33,7 +29,15 @@ const (
 )
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = []string{"/etc/apt", PartsDir, "/etc/apt/apt.conf.d", "/etc/apt/auth.conf.d", "/etc/apt/keyrings", "/etc/apt/trusted.gpg.d", "/usr/share/keyrings"}
+var WatchDirs = []string{
+	"/etc/apt",
+	PartsDir,
+	"/etc/apt/apt.conf.d",
+	"/etc/apt/auth.conf.d",
+	"/etc/apt/keyrings",
+	"/etc/apt/trusted.gpg.d",
+	"/usr/share/keyrings",
+}
 
 type reader struct {
 	family.Reading
@@ -173,171 +177,6 @@ func (r *reader) file(name string, read bool) {
 	r.Sources = append(r.Sources, list...)
 }
 
-func (r *reader) lines(name string, text []byte) (list []source.Source, bad []source.Problem) {
-	f := aptline.Parse(text)
-	for i := range f.Lines {
-		l := &f.Lines[i]
-		switch l.Kind {
-		case aptline.Malformed:
-			bad = append(bad, source.Problem{Family: Family, File: name, Line: i + 1, Message: "apt refuses the entry: " + lineTrouble(l.Err), Fatal: true})
-			continue
-		case aptline.Entry, aptline.Off:
-		default:
-			continue
-		}
-		s := source.Source{
-			Family: Family, File: name, Line: i + 1, Enabled: l.Kind == aptline.Entry,
-			Kinds: kinds([]string{l.Type}), URLs: []string{l.URI.Value}, Suites: []string{l.Suite.Value},
-		}
-		if !s.Enabled {
-			s.DisabledBy = source.OffByComment
-		}
-		for _, c := range l.Components {
-			s.Components = append(s.Components, c.Value)
-		}
-		options := make(map[string]string, len(l.Options))
-		for _, o := range l.Options {
-			options[o.Key] = o.Value
-		}
-		r.finish(&s, options, options["arch"], true)
-		list = append(list, s)
-	}
-	return list, bad
-}
-
-// lineTrouble turns apt's name for what is wrong with a line into a sentence.
-func lineTrouble(err string) string {
-	switch err {
-	case "type":
-		return "it has a type and nothing else"
-	case "URI":
-		return "it has no URL, or a quote or bracket in it is not closed"
-	case "Suite":
-		return "it has no suite"
-	case "URI parse":
-		return "its URL has no scheme"
-	case "Component":
-		return "it has no component, and the suite does not end in /"
-	case "absolute Suite Component":
-		return "a suite that ends in / takes no component"
-	}
-	return err
-}
-
-// optionNames maps the fields of a stanza to the options of a line.
-var optionNames = map[string]string{
-	"architectures": "arch", "architectures-add": "arch+", "architectures-remove": "arch-",
-	"languages": "lang", "languages-add": "lang+", "languages-remove": "lang-",
-	"targets": "target", "targets-add": "target+", "targets-remove": "target-",
-	"trusted": "trusted", "check-valid-until": "check-valid-until", "valid-until-min": "valid-until-min",
-	"valid-until-max": "valid-until-max", "check-date": "check-date", "date-max-future": "date-max-future",
-	"signed-by": "signed-by", "pdiffs": "pdiffs", "by-hash": "by-hash",
-}
-
-func (r *reader) stanzas(name string, text []byte) (list []source.Source, bad []source.Problem) {
-	f := deb822.Parse(text)
-	refuse := func(line int, format string, args ...any) {
-		bad = append(bad, source.Problem{Family: Family, File: name, Line: line, Message: "apt refuses the stanza: " + fmt.Sprintf(format, args...), Fatal: true})
-	}
-	for i := range f.Stanzas {
-		line := f.Line(f.Stanzas[i].Start)
-		if f.Stanzas[i].Field("Types") == nil {
-			refuse(line, "it has no Types field")
-			continue
-		}
-		types := f.Words(i, "Types")
-		if n := slices.IndexFunc(types, func(t string) bool { return t != "deb" && t != "deb-src" }); n >= 0 {
-			refuse(line, "type %q is not known", types[n])
-			continue
-		}
-		if len(types) == 0 {
-			continue
-		}
-		s := source.Source{
-			Family: Family, File: name, Line: line, Enabled: true, Kinds: kinds(types),
-			URLs: f.Words(i, "URIs"), Suites: f.Words(i, "Suites"), Components: f.Words(i, "Components"),
-		}
-		if v, _ := f.Get(i, "Enabled"); v != "" && !isTrue(v, true) {
-			s.Enabled, s.DisabledBy = false, source.OffByFlag
-		}
-		if trouble := stanzaTrouble(&s); trouble != "" && s.Enabled {
-			refuse(line, "%s", trouble)
-			continue
-		}
-		options := map[string]string{}
-		for n := range f.Stanzas[i].Fields {
-			fd := &f.Stanzas[i].Fields[n]
-			key := fd.Name
-			switch lower := strings.ToLower(key); lower {
-			case "types", "uris", "suites", "components", "enabled":
-				continue
-			case "architectures", "signed-by":
-				key = optionNames[lower]
-			}
-			options[key] = f.Value(fd)
-		}
-		r.finish(&s, options, strings.Join(f.Words(i, "Architectures"), ","), false)
-		list = append(list, s)
-	}
-	if f.Broken >= 0 {
-		refuse(f.Line(f.Broken), "no field can be made of the text to the end of the file (is a colon missing?)")
-	}
-	return list, bad
-}
-
-func stanzaTrouble(s *source.Source) string {
-	if len(s.URLs) == 0 {
-		return "it has no URIs"
-	}
-	if len(s.Suites) == 0 {
-		return "it has no Suites"
-	}
-	for _, u := range s.URLs {
-		if !strings.Contains(u, ":") {
-			return fmt.Sprintf("the URL %q has no scheme", family.MaskURL(u))
-		}
-	}
-	for _, suite := range s.Suites {
-		flat := strings.HasSuffix(suite, "/")
-		if flat && len(s.Components) > 0 {
-			return fmt.Sprintf("the suite %q ends in / and takes no Components", suite)
-		}
-		if !flat && len(s.Components) == 0 {
-			return fmt.Sprintf("it has no Components, and the suite %q does not end in /", suite)
-		}
-	}
-	return ""
-}
-
-func kinds(types []string) []string {
-	var out []string
-	for _, t := range types {
-		k := "binary"
-		if t == "deb-src" {
-			k = "source"
-		}
-		if !slices.Contains(out, k) {
-			out = append(out, k)
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
-// isTrue reads a boolean as apt does: numbers, then words, else the default.
-func isTrue(v string, def bool) bool {
-	if n, err := strconv.ParseInt(strings.TrimLeft(v, " \t\n\r\v\f"), 0, 64); err == nil && n >= 0 && n <= 1 {
-		return n == 1
-	}
-	switch strings.ToLower(v) {
-	case "no", "false", "without", "off", "disable":
-		return false
-	case "yes", "true", "with", "on", "enable":
-		return true
-	}
-	return def
-}
-
 // finish fills what lines and stanzas have in common. options uses the names of
 // the one-line style for arch and signed-by, and the file's own for the rest.
 // allow-insecure is heeded in one-line entries only.
@@ -411,44 +250,6 @@ func effectiveArchs(host, written []string, add, remove string) []string {
 	return slices.DeleteFunc(archs, func(a string) bool { return slices.Contains(drop, a) })
 }
 
-const keyBlock = "-----BEGIN PGP PUBLIC KEY BLOCK-----"
-
-// signedBy lists what a Signed-By value names: paths, fingerprints, or the
-// primary fingerprints of a key block that stands in the value itself.
-func signedBy(value string) []string {
-	if strings.Contains(value, keyBlock) {
-		var fprs []string
-		if keys, err := keyring.Read(embedded(value)); err == nil {
-			for _, k := range keys {
-				fprs = append(fprs, k.Fingerprint)
-			}
-		}
-		return []string{"embedded:" + strings.Join(fprs, ",")}
-	}
-	var out []string
-	for _, w := range strings.FieldsFunc(value, func(c rune) bool { return c == ',' || strings.ContainsRune(" \t\n\r\v\f", c) }) {
-		if w[0] != '/' {
-			w = strings.ToUpper(w)
-		}
-		out = append(out, w)
-	}
-	return out
-}
-
-// embedded undoes deb822's wrapping of a key block: blanks at both ends of each
-// line go, and a lone dot stands for an empty line.
-func embedded(value string) []byte {
-	var out strings.Builder
-	for line := range strings.SplitSeq(value, "\n") {
-		line = strings.TrimSpace(line)
-		if line == "." {
-			line = ""
-		}
-		out.WriteString(line + "\n")
-	}
-	return []byte(out.String())
-}
-
 // agree checks an enabled source against those before it, as apt does: entries
 // for one release must not contradict each other.
 func (r *reader) agree(s *source.Source) {
@@ -468,7 +269,12 @@ func (r *reader) agree(s *source.Source) {
 	for _, fpr := range s.SignedBy {
 		if fpr[0] != '/' && !strings.HasPrefix(fpr, "embedded:") {
 			if _, err := keyring.ParseFingerprint(strings.TrimSuffix(fpr, "!")); err != nil || len(strings.TrimSuffix(fpr, "!")) != 40 {
-				r.Problem(s.File, s.Line, fmt.Sprintf("apt refuses the entry: Signed-By names %q, which is neither a path nor a fingerprint", fpr), true)
+				r.Problem(
+					s.File,
+					s.Line,
+					fmt.Sprintf("apt refuses the entry: Signed-By names %q, which is neither a path nor a fingerprint", fpr),
+					true,
+				)
 				return
 			}
 		}
@@ -506,7 +312,19 @@ func (r *reader) agree(s *source.Source) {
 				what = "Signed-By"
 			}
 			if what != "" {
-				r.Problem("", 0, fmt.Sprintf("apt refuses all sources: %s:%d contradicts an earlier entry for %s %s in %s", s.File, s.Line, u, suite, what), true)
+				r.Problem(
+					"",
+					0,
+					fmt.Sprintf(
+						"apt refuses all sources: %s:%d contradicts an earlier entry for %s %s in %s",
+						s.File,
+						s.Line,
+						u,
+						suite,
+						what,
+					),
+					true,
+				)
 				return
 			}
 			if have.signedBy == "" {
@@ -524,172 +342,4 @@ func tristate(v string) string {
 		return "yes"
 	}
 	return "no"
-}
-
-type keyDir struct{ dir, scope string }
-
-// keyDirs are the places of keys that sources name.
-var keyDirs = []keyDir{
-	{"/etc/apt/keyrings", source.ScopeNamed},
-	{"/usr/share/keyrings", source.ScopeNamed},
-}
-
-// keyFile is a file with keys, read but not yet understood.
-type keyFile struct{ name, scope string }
-
-func (r *reader) keys() {
-	named := map[string]bool{}
-	for i := range r.Sources {
-		for _, by := range r.Sources[i].SignedBy {
-			named[by] = true
-		}
-	}
-	seen := map[string]bool{}
-	var files []keyFile
-	var texts [][]byte
-	add := func(name, scope string, must bool) {
-		if seen[name] || name == "" || name == "/dev/null" {
-			return
-		}
-		seen[name] = true
-		data, info, err := r.root.ReadTextInfo(name)
-		if err != nil {
-			if must || !errors.Is(err, fs.ErrNotExist) {
-				r.Problem(name, 0, "the key file cannot be read: "+family.Plain(err), false)
-			}
-			return
-		}
-		if len(data) == 0 {
-			return
-		}
-		if named[name] || strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(data, []byte("-----BEGIN")) {
-			family.KeepPublic(r.Texts, r.Modes, info, name, data)
-		}
-		files, texts = append(files, keyFile{name, scope}), append(texts, data)
-	}
-	add(r.conf.File("Dir::Etc::trusted"), source.ScopeAny, false)
-	dirs := append(slices.Clone(keyDirs), keyDir{r.conf.File("Dir::Etc::trustedparts"), source.ScopeAny})
-	for _, d := range dirs {
-		if d.dir == "" || d.dir == "/dev/null" {
-			continue
-		}
-		entries, err := r.root.ReadDir(d.dir)
-		if err != nil {
-			continue
-		}
-		for _, e := range entries {
-			ext := path.Ext(e.Name())
-			if e.Name()[0] != '.' && (ext == ".gpg" || ext == ".asc" || ext == ".pgp" && d.scope == source.ScopeNamed) && !e.IsDir() {
-				add(path.Join(d.dir, e.Name()), d.scope, false)
-			}
-		}
-	}
-	var embedded []*source.Source
-	for i := range r.Sources {
-		s := &r.Sources[i]
-		for _, by := range s.SignedBy {
-			switch {
-			case by[0] == '/':
-				add(by, source.ScopeNamed, s.Enabled)
-			case strings.HasPrefix(by, "embedded:"):
-				embedded = append(embedded, s)
-			}
-		}
-	}
-	for i, got := range keyring.ReadAll(texts) {
-		if got.Err != nil {
-			delete(r.Texts, files[i].name)
-			r.Problem(files[i].name, 0, "the key file cannot be understood: "+got.Err.Error(), false)
-			continue
-		}
-		for _, k := range got.Keys {
-			k.Where, k.Scope = files[i].name, files[i].scope
-			r.Keys = append(r.Keys, k)
-		}
-	}
-	for _, s := range embedded {
-		r.embeddedKeys(s)
-	}
-}
-
-func (r *reader) embeddedKeys(s *source.Source) {
-	text, ok := r.Texts[s.File]
-	if !ok {
-		return
-	}
-	keys, err := keyring.Read(EmbeddedKeys(text, s.Line))
-	if err != nil {
-		r.Problem(s.File, s.Line, "the key in Signed-By cannot be understood: "+err.Error(), false)
-		return
-	}
-	for _, k := range keys {
-		k.Where, k.Scope = s.File, source.ScopeNamed
-		r.Keys = append(r.Keys, k)
-	}
-}
-
-// EmbeddedKeys returns the armoured key inside the Signed-By of the stanza that
-// begins on a line, or nil.
-func EmbeddedKeys(text []byte, line int) []byte {
-	f := deb822.Parse(text)
-	for i := range f.Stanzas {
-		if f.Line(f.Stanzas[i].Start) == line {
-			v, _ := f.Get(i, "Signed-By")
-			return embedded(v)
-		}
-	}
-	return nil
-}
-
-// RootedKeys puts root before every path that a Signed-By of the file names, so
-// that apt can be asked about a root that is not its own.
-func RootedKeys(name string, text []byte, root string) []byte {
-	rooted := func(v string) (string, bool) {
-		if strings.Contains(v, keyBlock) || !strings.Contains(v, "/") {
-			return v, false
-		}
-		words := strings.FieldsFunc(v, func(c rune) bool { return strings.ContainsRune(", \t\n\r", c) })
-		for i, w := range words {
-			if w[0] == '/' {
-				words[i] = root + w
-			}
-		}
-		return strings.Join(words, ","), true
-	}
-	local := func(v string) (string, bool) { // URLs of files on the host
-		words, changed := strings.Fields(v), false
-		for i, w := range words {
-			for _, scheme := range []string{"file:", "mirror+file:", "copy:"} {
-				if rest, ok := strings.CutPrefix(w, scheme); ok && strings.HasPrefix(rest, "/") {
-					words[i], changed = scheme+root+"/"+strings.TrimLeft(rest, "/"), true
-				}
-			}
-		}
-		return strings.Join(words, " "), changed
-	}
-	if strings.HasSuffix(name, ".sources") {
-		f := deb822.Parse(text)
-		for i := range f.Stanzas {
-			if v, ok := f.Get(i, "URIs"); ok {
-				if v, changed := local(v); changed {
-					f.Set(i, "URIs", v)
-				}
-			}
-			if v, ok := f.Get(i, "Signed-By"); ok {
-				if v, changed := rooted(v); changed {
-					f.Set(i, "Signed-By", v)
-				}
-			}
-		}
-		return f.Bytes()
-	}
-	f := aptline.Parse(text)
-	for i := range f.Lines {
-		if v, ok := f.Lines[i].Option("signed-by"); ok {
-			if v, changed := rooted(v); changed {
-				f.SetOption(i, "signed-by", v)
-			}
-		}
-	}
-	return f.Bytes()
 }

@@ -32,7 +32,10 @@ func ParseDoc(name string, text []byte, architectures []string) *Doc {
 		d.stanzas = deb822.Parse(text)
 		d.Sources, bad = r.stanzas(name, text)
 		for _, s := range d.Sources {
-			d.at = append(d.at, slices.IndexFunc(d.stanzas.Stanzas, func(st deb822.Stanza) bool { return d.stanzas.Line(st.Start) == s.Line }))
+			d.at = append(
+				d.at,
+				slices.IndexFunc(d.stanzas.Stanzas, func(st deb822.Stanza) bool { return d.stanzas.Line(st.Start) == s.Line }),
+			)
 		}
 		return d
 	}

@@ -239,7 +239,8 @@ func matchesExpression(pattern, value string) bool {
 
 // OwnRelease reports whether a suite is one of a source.
 func OwnRelease(r source.Release, urls, suites []string) bool {
-	return slices.Contains(suites, r.Suite) && slices.ContainsFunc(urls, func(u string) bool { return ReleaseKey(u, r.Suite) == ReleaseKey(r.URL, r.Suite) })
+	return slices.Contains(suites, r.Suite) &&
+		slices.ContainsFunc(urls, func(u string) bool { return ReleaseKey(u, r.Suite) == ReleaseKey(r.URL, r.Suite) })
 }
 
 // PinTrouble is what is wrong with the pins of a source on a host: which others they
@@ -291,9 +292,12 @@ func sameRepository(sources []source.SheetSource, repository string, r source.Re
 func (t PinTrouble) String() string {
 	switch {
 	case t.Other != nil:
-		return "the pin of " + t.Repository + " (" + t.Pin + ") also matches " + strings.TrimSpace(t.Other.URL+" "+t.Other.Suite) + ", which is not it"
+		return "the pin of " + t.Repository + " (" + t.Pin + ") also matches " + strings.TrimSpace(
+			t.Other.URL+" "+t.Other.Suite,
+		) + ", which is not it"
 	case t.Lifts:
-		return "the pin of " + t.Repository + " would lift it above what its Release file asks for (NotAutomatic), though it is to stand below others"
+		return "the pin of " + t.Repository + " would lift it above what its Release file asks for (NotAutomatic), though it is to stand " +
+			"below others"
 	}
 	return "the pin of " + t.Repository + " (" + t.Pin + ") does not match it: its Release file says " + ReleasePin(t.Own)
 }

@@ -56,7 +56,9 @@ func CanEmbed(apt string) bool {
 // Access says in which file the login of an account stands, apt_auth.conf(5).
 // apt reads it before it gives its privileges up.
 func Access(account string, urls []string) []source.AccessFile {
-	return []source.AccessFile{{Path: "/etc/apt/auth.conf.d/lantern-" + account + ".conf", Mode: "0600", Form: credential.FormNetrc, URLs: urls}}
+	return []source.AccessFile{
+		{Path: "/etc/apt/auth.conf.d/lantern-" + account + ".conf", Mode: "0600", Form: credential.FormNetrc, URLs: urls},
+	}
 }
 
 // KeyPath is where a key stands that is not embedded.
@@ -87,7 +89,9 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 	types := "deb"
 	src = source.SheetSource{
 		Repository: d.Of, File: file, Enabled: d.Enabled, Kinds: []string{"binary"},
-		URLs: []string{EffectiveURL(d.URL, "")}, Level: d.Level, While: d.While, Suites: source.Strings(d.Suites), Components: source.Strings(d.Components),
+		URLs: []string{
+			EffectiveURL(d.URL, ""),
+		}, Level: d.Level, While: d.While, Suites: source.Strings(d.Suites), Components: source.Strings(d.Components),
 		Priority: d.Priority, Pins: d.Pins,
 		Archs: source.Strings(d.Archs), SignedBy: []string{}, Signatures: d.Signatures, Support: d.Support,
 	}

@@ -40,7 +40,13 @@ func Set(text []byte, s *source.SheetSource, keys []string) ([]byte, error) {
 	if s.Signatures == source.CheckOff {
 		verify = "false"
 	}
-	want := [][2]string{{"url", strings.Join(s.URLs, "")}, {"gpg-verify", verify}, {"gpg-verify-summary", verify}, {"xa.title", s.Title}, {"xa.title-is-set", "true"}}
+	want := [][2]string{
+		{"url", strings.Join(s.URLs, "")},
+		{"gpg-verify", verify},
+		{"gpg-verify-summary", verify},
+		{"xa.title", s.Title},
+		{"xa.title-is-set", "true"},
+	}
 	if s.Priority != nil {
 		want = append(want, [2]string{"xa.prio", strconv.Itoa(*s.Priority)})
 	}

@@ -12,7 +12,6 @@ import (
 	"path"
 	"slices"
 	"sort"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -103,103 +102,6 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 		r.Sources[i].Position = n + 1
 	}
 	return r.Reading
-}
-
-// config is the file of [main].
-func (r *reader) config() string {
-	if _, err := r.root.Stat("/etc/dnf"); err == nil {
-		return Config
-	}
-	for _, name := range []string{"/usr/bin/dnf", "/usr/bin/dnf-3"} {
-		if _, err := r.root.Stat(name); err == nil {
-			return Config
-		}
-	}
-	if _, err := r.root.Stat(oldConfig); err == nil {
-		return oldConfig
-	}
-	return Config
-}
-
-// configure reads [main], without variables as dnf does.
-func (r *reader) configure() *ini.File {
-	name := r.config()
-	text, info, err := r.root.ReadTextInfo(name)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return nil
-	case err != nil:
-		r.Problem(name, 0, "dnf refuses to work: its configuration cannot be read: "+family.Plain(err), true)
-		return nil
-	}
-	r.Keep(info, name, text)
-	f := ini.ParseRPM(text)
-	if f.Err != nil {
-		r.Problem(name, f.Err.Line, "dnf refuses to work: "+f.Err.Message, true)
-		return nil
-	}
-	for _, s := range merge(f) {
-		if s.id != "main" {
-			continue
-		}
-		for _, key := range s.keys {
-			v := s.values[key]
-			value, line := plainValue(v.text), v.line
-			if known(mainOptions, key) && !utf8.ValidString(value) {
-				r.Problem(name, line, fmt.Sprintf("dnf refuses to work: the value of %s is not UTF-8", key), true)
-				continue
-			}
-			switch key {
-			case "enabled":
-				r.boolean(&r.main.enabled, name, line, key, value)
-			case "gpgcheck":
-				r.boolean(&r.main.gpgcheck, name, line, key, value)
-			case "repo_gpgcheck":
-				r.boolean(&r.main.repoGPGCheck, name, line, key, value)
-			case "sslclientcert":
-				r.main.clientCert = value
-			case "username":
-				r.main.username = value
-			case "password":
-				r.main.password = value != ""
-			case "reposdir":
-				r.main.reposDir = list(value)
-			case "varsdir":
-				r.main.varsDir = list(value)
-			}
-		}
-	}
-	return f
-}
-
-// boolean sets what a value says; a value that says nothing leaves it.
-func (r *reader) boolean(to *bool, file string, line int, key, value string) {
-	switch strings.ToLower(value) {
-	case "1", "yes", "true", "on":
-		*to = true
-	case "0", "no", "false", "off":
-		*to = false
-	default:
-		r.Problem(file, line, fmt.Sprintf("dnf takes no notice of %s=%s: it is neither yes nor no", key, value), false)
-	}
-}
-
-// number sets what a value begins with, as a C++ stream reads it into 32 bits.
-func (r *reader) number(to *int, file string, line int, key, value string) {
-	digits := strings.TrimLeft(value, " \t\n\v\f\r")
-	end := 0
-	if end < len(digits) && (digits[end] == '-' || digits[end] == '+') {
-		end++
-	}
-	for end < len(digits) && digits[end] >= '0' && digits[end] <= '9' {
-		end++
-	}
-	n, err := strconv.ParseInt(digits[:end], 10, 32)
-	if err != nil {
-		r.Problem(file, line, fmt.Sprintf("dnf takes no notice of %s=%s: it is not a number", key, value), false)
-		return
-	}
-	*to = int(n)
 }
 
 // variables collects what stands for $name: the host's, then the files'.
@@ -336,81 +238,6 @@ func (r *reader) aside(name string) {
 	}
 }
 
-// section is what stands under one name in one file, whether written once or in
-// several places.
-type section struct {
-	id     string
-	line   int
-	keys   []string // in order of first use
-	values map[string]entry
-}
-
-type entry struct {
-	text string
-	line int
-}
-
-func (s *section) set(key string, e entry) {
-	if _, ok := s.values[key]; !ok {
-		s.keys = append(s.keys, key)
-	}
-	s.values[key] = e
-}
-
-// located reports whether the section says where its repository is.
-func (s *section) located() bool {
-	for _, key := range []string{"baseurl", "mirrorlist", "metalink"} {
-		if s.values[key].text != "" {
-			return true
-		}
-	}
-	return false
-}
-
-// merge joins the sections of one name.
-func merge(f *ini.File) []section {
-	out := make([]section, 0, len(f.Sections))
-	index := make(map[string]int, len(f.Sections))
-	for i := range f.Sections {
-		s := &f.Sections[i]
-		id := f.Name(s)
-		at, ok := index[id]
-		if !ok {
-			at = len(out)
-			index[id] = at
-			out = append(out, section{id: id, line: int(s.Line), values: map[string]entry{}})
-		}
-		list := f.Entries(s)
-		for j := range list {
-			out[at].set(f.Key(&list[j]), entry{f.Value(&list[j]), int(list[j].Line)})
-		}
-	}
-	return out
-}
-
-func (r *reader) sections(f *ini.File, file string) {
-	for _, s := range merge(f) {
-		if s.id == "main" {
-			continue
-		}
-		r.add(file, s)
-	}
-}
-
-// drop adds a definition that is not in force.
-func (r *reader) drop(file string, s section, why string) {
-	problems := len(r.Problems)
-	src, _ := r.build(file, s)
-	r.Problems = r.Problems[:problems]
-	src.Enabled, src.DisabledBy = false, why
-	r.append(src, 0)
-}
-
-func (r *reader) append(s source.Source, cost int) {
-	r.Sources = append(r.Sources, s)
-	r.costs = append(r.costs, cost)
-}
-
 func (r *reader) add(file string, s section) {
 	if !utf8.ValidString(s.id) {
 		r.Problem(file, s.line, "dnf refuses to work: a section's name is not UTF-8", true)
@@ -440,25 +267,18 @@ func (r *reader) add(file string, s section) {
 	r.access(file, &src, s)
 }
 
-// types are the words that dnf takes for type=.
-var types = []string{"", "rpm-md", "rpm", "repomd", "rpmmd", "yum", "YUM"}
-
-func idChar(c rune) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("-_.:", c)
-}
-
-// plainValue is a value as dnf takes it from a file.
-func plainValue(v string) string {
-	if v == "None" {
-		return ""
-	}
-	return v
-}
-
 // build makes a Source of a section.
 func (r *reader) build(file string, s section) (source.Source, int) {
 	id := r.substitute(s.id)
-	src := source.Source{Family: Family, File: file, Line: s.line, ID: id, Name: id, Kinds: []string{"binary"}, Options: map[string]string{}}
+	src := source.Source{
+		Family:  Family,
+		File:    file,
+		Line:    s.line,
+		ID:      id,
+		Name:    id,
+		Kinds:   []string{"binary"},
+		Options: map[string]string{},
+	}
 	enabled, packages, metadata := r.main.enabled, r.main.gpgcheck, r.main.repoGPGCheck
 	priority, cost := defaultPriority, defaultCost
 	for _, key := range s.keys {
@@ -580,7 +400,9 @@ func (r *reader) substitute(text string) string {
 			}
 		}
 		end := name
-		for end < len(text) && (text[end] == '_' || text[end] >= '0' && text[end] <= '9' || text[end] >= 'a' && text[end] <= 'z' || text[end] >= 'A' && text[end] <= 'Z') {
+		for end < len(text) &&
+			(text[end] == '_' || text[end] >= '0' && text[end] <= '9' || text[end] >= 'a' && text[end] <= 'z' ||
+				text[end] >= 'A' && text[end] <= 'Z') {
 			end++
 		}
 		if bracket && end == len(text) {
@@ -601,34 +423,4 @@ func (r *reader) substitute(text string) string {
 		}
 	}
 	return text
-}
-
-// list splits a value as libdnf does: at blanks, commas and line ends. Two commas
-// have an empty word between them.
-func list(value string) []string {
-	var out []string
-	skip := func(at int) int {
-		for at < len(value) && value[at] == ' ' {
-			at++
-		}
-		return at
-	}
-	start := skip(0)
-	for start < len(value) {
-		i := strings.IndexAny(value[start:], " ,\n")
-		if i < 0 {
-			return append(out, value[start:])
-		}
-		end := start + i
-		out = append(out, value[start:end])
-		start = skip(end + 1)
-		if start < len(value) && value[start] == ',' && value[end] == ' ' {
-			end = start
-			start = skip(start + 1)
-		}
-		if start < len(value) && value[start] == '\n' && (value[end] == ' ' || value[end] == ',') {
-			start = skip(start + 1)
-		}
-	}
-	return out
 }

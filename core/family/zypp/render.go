@@ -20,7 +20,9 @@ func KeyPath(name string) string { return "/etc/zypp/keys/" + name + ".asc" }
 // URLs name, or a variable with the token.
 func Access(account, kind string) []source.AccessFile {
 	if kind == credential.TokenURL {
-		return []source.AccessFile{{Path: "/etc/zypp/vars.d/" + family.Variable(account, "token"), Mode: "0600", Form: credential.FormToken}}
+		return []source.AccessFile{
+			{Path: "/etc/zypp/vars.d/" + family.Variable(account, "token"), Mode: "0600", Form: credential.FormToken},
+		}
 	}
 	return []source.AccessFile{{Path: "/etc/zypp/credentials.d/lantern-" + account, Mode: "0600", Form: credential.FormZypp}}
 }
@@ -61,7 +63,16 @@ func Render(d family.Definition) (files []source.SheetFile, src source.SheetSour
 	}
 	check := family.OnOff(d.Signatures != source.CheckOff)
 	var b strings.Builder
-	fmt.Fprintf(&b, "%senabled=%s\nautorefresh=1\n%s\ngpgcheck=%s\nrepo_gpgcheck=%s\npkg_gpgcheck=%s\n", d.Section(), family.OnOff(d.Enabled), from, check, check, check)
+	fmt.Fprintf(
+		&b,
+		"%senabled=%s\nautorefresh=1\n%s\ngpgcheck=%s\nrepo_gpgcheck=%s\npkg_gpgcheck=%s\n",
+		d.Section(),
+		family.OnOff(d.Enabled),
+		from,
+		check,
+		check,
+		check,
+	)
 	if d.Priority != nil {
 		fmt.Fprintf(&b, "priority=%d\n", *d.Priority)
 	}

@@ -9,10 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"math"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -28,7 +26,14 @@ const Family = "zypp"
 const Config = "/etc/zypp/zypp.conf"
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = []string{"/etc/zypp", "/etc/zypp/repos.d", "/etc/zypp/services.d", "/etc/zypp/vars.d", "/etc/zypp/credentials.d", "/etc/products.d"}
+var WatchDirs = []string{
+	"/etc/zypp",
+	"/etc/zypp/repos.d",
+	"/etc/zypp/services.d",
+	"/etc/zypp/vars.d",
+	"/etc/zypp/credentials.d",
+	"/etc/products.d",
+}
 
 const (
 	defaultPriority = 99
@@ -87,107 +92,6 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 
 func (r *reader) refuse(file string, line int, format string, args ...any) {
 	r.Problem(file, line, "zypper refuses to work: "+fmt.Sprintf(format, args...), true)
-}
-
-// configure reads zypp.conf and returns the architecture that is in force.
-func (r *reader) configure(arch string) string {
-	base := "/etc/zypp"
-	main := map[string]string{}
-	text, info, err := r.root.ReadTextInfo(Config)
-	switch {
-	case err == nil:
-		r.Keep(info, Config, text)
-		f := ini.ParseZypp(text)
-		if f.Err != nil {
-			r.refuse(Config, f.Err.Line, "%s", f.Err.Message)
-		}
-		for i := range f.Sections {
-			if f.Name(&f.Sections[i]) == "main" {
-				for _, e := range f.Entries(&f.Sections[i]) {
-					main[f.Key(&e)] = f.Value(&e)
-				}
-			}
-		}
-	case !errors.Is(err, fs.ErrNotExist):
-		r.refuse(Config, 0, "its configuration cannot be read: %s", family.Plain(err))
-	}
-	if v := main["configdir"]; v != "" {
-		base = v
-	}
-	at := func(key, name string) string {
-		if v := main[key]; v != "" {
-			return path.Clean("/" + v)
-		}
-		return path.Join("/", base, name)
-	}
-	r.dirs = places{at("reposdir", "repos.d"), at("servicesdir", "services.d"), at("varsdir", "vars.d"), at("credentials.global.dir", "credentials.d")}
-	if v, ok := main["gpgcheck"]; ok {
-		on := !saysNo(v)
-		r.check = &on
-	}
-	r.metadata, r.packages = tristate(main["repo_gpgcheck"]), tristate(main["pkg_gpgcheck"])
-	if v := main["arch"]; v != "" {
-		r.Architectures = []string{v}
-		return v
-	}
-	return arch
-}
-
-func saysNo(v string) bool {
-	switch strings.ToLower(v) {
-	case "0", "no", "false", "never", "off", "-":
-		return true
-	}
-	return false
-}
-
-// saysYes reads a boolean as libzypp does: some words, and every number but 0.
-func saysYes(v string) bool {
-	switch strings.ToLower(v) {
-	case "1", "yes", "true", "always", "on", "+":
-		return true
-	}
-	return number(v) != 0
-}
-
-// number reads what a value begins with, as strtoul does in any base: a number
-// below zero counts down from the top.
-func number(v string) uint64 {
-	s := strings.TrimLeft(v, " \t\n\v\f\r")
-	sign := strings.HasPrefix(s, "-")
-	if sign || strings.HasPrefix(s, "+") {
-		s = s[1:]
-	}
-	digits, base := "0123456789", 10
-	if low := strings.ToLower(s); len(low) > 2 && low[:2] == "0x" && hex(low[2]) {
-		digits, base, s = "0123456789abcdefABCDEF", 16, s[2:]
-	} else if len(s) > 1 && s[0] == '0' {
-		digits, base = "01234567", 8
-	}
-	end := 0
-	for end < len(s) && strings.IndexByte(digits, s[end]) >= 0 {
-		end++
-	}
-	n, err := strconv.ParseUint(s[:end], base, 64)
-	switch {
-	case errors.Is(err, strconv.ErrRange):
-		return math.MaxUint64
-	case sign:
-		return -n
-	}
-	return n
-}
-
-func tristate(v string) *bool {
-	yes := true
-	switch {
-	case saysYes(v):
-		return &yes
-	case saysNo(v):
-		yes = false
-		return &yes
-	}
-	return nil
 }
 
 func (r *reader) variables(host family.Host, arch string) {
@@ -304,23 +208,6 @@ func (r *reader) readRepos() {
 	}
 }
 
-// section is what one file says under one name.
-type section struct {
-	alias  string
-	line   int
-	keys   []string
-	values map[string][]string // all values of a key, in order
-	lines  map[string]int
-}
-
-func (s *section) set(key, value string, line int) {
-	if s.values[key] == nil {
-		s.keys = append(s.keys, key)
-	}
-	s.values[key] = append(s.values[key], value)
-	s.lines[key] = line
-}
-
 func (s *section) last(key string) (string, bool) {
 	v := s.values[key]
 	if len(v) == 0 {
@@ -335,10 +222,6 @@ func (s *section) urls(key string) (out []string) {
 		out = append(out, words(line)...)
 	}
 	return out
-}
-
-func newSection(alias string, line int) *section {
-	return &section{alias: alias, line: line, values: map[string][]string{}, lines: map[string]int{}}
 }
 
 func (r *reader) file(name, off string) {
@@ -384,57 +267,6 @@ func (r *reader) asideFile(f *ini.File, name, off string) {
 	r.Problems = r.Problems[:problems]
 }
 
-func (s *section) located() bool {
-	for _, key := range []string{"baseurl", "mirrorlist", "metalink"} {
-		if len(s.urls(key)) > 0 {
-			return true
-		}
-	}
-	return false
-}
-
-// merge joins the sections of one name. What stands before the first header has
-// no name, which zypper refuses unless it is nothing but URLs.
-func (r *reader) merge(f *ini.File, name string) []*section {
-	var out []*section
-	byName := map[string]*section{}
-	for i := range f.Sections {
-		s := &f.Sections[i]
-		alias := f.Name(s)
-		if s.Headless {
-			for _, e := range f.Entries(s) {
-				if !slices.Contains(multi, f.Key(&e)) {
-					r.refuse(name, int(e.Line), "%q stands before the first section", f.Key(&e))
-					break
-				}
-			}
-			continue
-		}
-		if alias == "" || alias[0] == '.' {
-			r.refuse(name, int(s.Line), "a repository cannot be named %q", alias)
-			continue
-		}
-		at := byName[alias]
-		if at == nil {
-			at = newSection(alias, int(s.Line))
-			byName[alias] = at
-			out = append(out, at)
-		}
-		for _, e := range f.Entries(s) {
-			at.set(f.Key(&e), f.Value(&e), int(e.Line))
-		}
-	}
-	return out
-}
-
-func (r *reader) drop(file string, s *section, why string) {
-	problems := len(r.Problems)
-	src := r.build(file, s)
-	r.Problems = r.Problems[:problems]
-	src.Enabled, src.DisabledBy = false, why
-	r.later = append(r.later, src)
-}
-
 func (r *reader) add(file string, s *section) {
 	for _, key := range multi {
 		for _, u := range s.urls(key) {
@@ -464,22 +296,16 @@ func (r *reader) add(file string, s *section) {
 	}
 }
 
-// words splits a line of URLs: at blanks, which commas may stand beside.
-func words(line string) []string {
-	out := strings.FieldsFunc(line, func(c rune) bool { return c == ' ' || c == '\t' })
-	for i := range out {
-		if i > 0 {
-			out[i] = strings.TrimLeft(out[i], ",")
-		}
-		if i < len(out)-1 {
-			out[i] = strings.TrimRight(out[i], ",")
-		}
-	}
-	return slices.DeleteFunc(out, func(w string) bool { return w == "" })
-}
-
 func (r *reader) build(file string, s *section) source.Source {
-	src := source.Source{Family: Family, File: file, Line: s.line, ID: s.alias, Enabled: true, Kinds: []string{"binary"}, Options: map[string]string{}}
+	src := source.Source{
+		Family:  Family,
+		File:    file,
+		Line:    s.line,
+		ID:      s.alias,
+		Enabled: true,
+		Kinds:   []string{"binary"},
+		Options: map[string]string{},
+	}
 	priority := int64(0)
 	var check, metadata, packages *bool
 	for _, key := range s.keys {
@@ -600,7 +426,12 @@ func (r *reader) credentials(src *source.Source, s *section) {
 				}
 				text, err := r.root.ReadText(file)
 				if err != nil {
-					r.Problem(src.File, src.Line, fmt.Sprintf("the credentials file %s of %q cannot be read: %s", file, src.ID, family.Plain(err)), false)
+					r.Problem(
+						src.File,
+						src.Line,
+						fmt.Sprintf("the credentials file %s of %q cannot be read: %s", file, src.ID, family.Plain(err)),
+						false,
+					)
 					continue
 				}
 				user := ""

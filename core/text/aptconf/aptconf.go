@@ -98,7 +98,8 @@ func (p *parser) uncomment(line string) string {
 		}
 		at += i
 		rest := line[at+1:]
-		if quoted(line, at) || strings.HasPrefix(rest, "clear") || strings.HasPrefix(rest, "include") || strings.HasPrefix(rest, "x-apt-configure-index") {
+		if quoted(line, at) || strings.HasPrefix(rest, "clear") || strings.HasPrefix(rest, "include") ||
+			strings.HasPrefix(rest, "x-apt-configure-index") {
 			at++
 			continue
 		}

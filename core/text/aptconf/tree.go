@@ -111,7 +111,8 @@ func (t *Tree) File(name string) string {
 		if above == "" {
 			continue
 		}
-		if strings.HasPrefix(value, "/") || strings.HasPrefix(value, "./") || strings.HasPrefix(value, "../") || strings.HasPrefix(value, "~/") {
+		if strings.HasPrefix(value, "/") || strings.HasPrefix(value, "./") || strings.HasPrefix(value, "../") ||
+			strings.HasPrefix(value, "~/") {
 			break
 		}
 		if strings.HasSuffix(above, "/") {

@@ -271,7 +271,10 @@ func (p *parser) next(at int) (end, after int) {
 func (p *parser) section(at, name, nameEnd int) {
 	p.finish(at)
 	n := int32(len(p.f.entries))
-	p.f.Sections = append(p.f.Sections, Section{Line: p.number, start: int32(at), name: int32(name), nameEnd: int32(nameEnd), first: n, last: n})
+	p.f.Sections = append(
+		p.f.Sections,
+		Section{Line: p.number, start: int32(at), name: int32(name), nameEnd: int32(nameEnd), first: n, last: n},
+	)
 	p.open = true
 }
 

@@ -52,7 +52,8 @@ func (p *parser) keyFileLine(at, after, from, to int) {
 	}
 	if line[0] == '[' && strings.IndexByte(line, ']') > 0 && strings.Trim(line[strings.IndexByte(line, ']')+1:], " \t") == "" {
 		name := line[1:strings.IndexByte(line, ']')]
-		if name == "" || strings.IndexByte(name, '[') >= 0 || strings.ContainsFunc(name, func(c rune) bool { return c < ' ' || c == 0x7f }) {
+		if name == "" || strings.IndexByte(name, '[') >= 0 ||
+			strings.ContainsFunc(name, func(c rune) bool { return c < ' ' || c == 0x7f }) {
 			p.fail("the name of the group is not valid")
 			return
 		}
@@ -81,7 +82,8 @@ func (p *parser) keyFileLine(at, after, from, to int) {
 			value++
 		}
 		e := p.entry(Entry{end: int32(after), key: int32(from), keyEnd: int32(from + len(key)), value: int32(value), valueEnd: int32(to)})
-		if key == "Encoding" && p.f.Name(&p.f.Sections[len(p.f.Sections)-1]) == p.f.Name(&p.f.Sections[0]) && !strings.EqualFold(p.f.Value(e), "UTF-8") {
+		if key == "Encoding" && p.f.Name(&p.f.Sections[len(p.f.Sections)-1]) == p.f.Name(&p.f.Sections[0]) &&
+			!strings.EqualFold(p.f.Value(e), "UTF-8") {
 			p.fail("the encoding is not UTF-8")
 		}
 	}

@@ -40,7 +40,9 @@ func ParseZypp(text []byte, multi ...string) *File {
 				break
 			}
 			p.headless(at)
-			p.entry(Entry{end: int32(after), key: int32(key), keyEnd: int32(keyEnd), value: int32(from), valueEnd: int32(to), flags: goesOn})
+			p.entry(
+				Entry{end: int32(after), key: int32(key), keyEnd: int32(keyEnd), value: int32(from), valueEnd: int32(to), flags: goesOn},
+			)
 			at = after
 			continue
 		}

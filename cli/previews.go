@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli/view"
+)
+
+func (a *app) preview() *cobra.Command {
+	var revision int64
+	var from string
+	cmd := &cobra.Command{
+		Use:     "preview [FOLDER]",
+		Short:   "Show which hosts a revision or a policy folder would change, and the exact lines",
+		GroupID: "policy",
+		Args:    cobra.MaximumNArgs(1),
+		Long: "Show what carrying a revision, or a policy folder that is not published, would change. Hosts\nthat would change in the " +
+			"same way stand together, the largest group first. What weakens\n" +
+			"security and what comes to stand above other sources is told at the top.\n\nWith --surveys no service is needed: the folder is " +
+			"tried on saved surveys (lantern survey save),\nas in a pipeline that reviews a change of the policy.",
+		Example: "  lantern preview\n  lantern preview --revision 3 --format json\n  lantern preview ./policy\n  lantern preview ./policy " +
+			"--surveys ./surveys",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := a.previewed(cmd.Context(), args, from, revision)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(p); done {
+				return err
+			}
+			a.showPreview(p)
+			return nil
+		},
+	}
+	cmd.Flags().Int64Var(&revision, "revision", 0, "the revision; 0 for the newest")
+	cmd.Flags().StringVar(&from, "surveys", "", "folder of saved surveys to try the folder on, instead of the fleet")
+	return cmd
+}
+
+// first tells what people should look at before all else.
+func (a *app) first(p api.Preview) {
+	for _, x := range []struct {
+		sign  string
+		style view.Style
+		of    func(g *api.PreviewGroup) []string
+	}{
+		{"!! weakens security:", view.Red, func(g *api.PreviewGroup) []string { return g.Weakens }},
+		{"! order:", view.Yellow, func(g *api.PreviewGroup) []string { return g.Overrides }},
+	} {
+		hosts := map[string][]string{}
+		var order []string
+		for i := range p.Groups {
+			for _, w := range x.of(&p.Groups[i]) {
+				if hosts[w] == nil {
+					order = append(order, w)
+				}
+				hosts[w] = append(hosts[w], p.Groups[i].Hosts...)
+			}
+		}
+		for _, w := range order {
+			slices.Sort(hosts[w])
+			a.out.Printf(
+				"%s %s, on %s: %s",
+				a.out.Paint(x.style, x.sign),
+				w,
+				view.Count(len(hosts[w]), "host", "hosts"),
+				someNames(hosts[w], 8),
+			)
+		}
+	}
+}
+
+func (a *app) showPreview(p api.Preview) {
+	total := p.Changing + p.Steady + p.Unmanaged + len(p.Unknown)
+	what := fmt.Sprintf("Revision %d", p.Revision)
+	if p.Revision == 0 {
+		what = "The folder"
+	}
+	switch {
+	case p.Changing == 0:
+		a.out.Printf("%s would change %s.", what, a.out.Paint(view.Green, "nothing"))
+	default:
+		a.out.Printf(
+			"%s would change %s of %d, in %s.",
+			what,
+			a.out.Paint(view.Bold, view.Count(p.Changing, "host", "hosts")),
+			total,
+			view.Count(len(p.Groups), "way", "ways"),
+		)
+	}
+	if p.Steady > 0 {
+		a.out.Printf("%s as it says already.", view.Count(p.Steady, "host is", "hosts are"))
+	}
+	if p.Unmanaged > 0 {
+		a.out.Printf("%s of a family that cannot be changed yet.", view.Count(p.Unmanaged, "host is", "hosts are"))
+	}
+	if len(p.Unknown) > 0 {
+		a.out.Printf("%s sent no survey yet: %s", a.unsure(len(p.Unknown)), someNames(p.Unknown, 8))
+	}
+	if len(p.Unsure) > 0 {
+		a.out.Printf(
+			"%s not said yet whether what a repository needs is there, and will be asked: %s",
+			a.unsure(len(p.Unsure)),
+			someNames(p.Unsure, 8),
+		)
+	}
+	a.first(p)
+	a.seatsAhead(p.Seats)
+	for _, g := range p.Groups {
+		a.out.Printf("\n%s %s", a.out.Paint(view.Bold, view.Count(len(g.Hosts), "host:", "hosts:")), someNames(g.Hosts, 8))
+		for _, f := range g.Files {
+			a.out.Printf("  %-6s %s  %s", f.Action, a.out.Paint(view.Cyan, f.Path), a.out.Paint(view.Dim, strings.Join(f.Why, "; ")))
+		}
+		for _, s := range g.Impossible {
+			a.out.Printf("  %s %s", a.out.Paint(view.Red, "!! cannot be done:"), s)
+		}
+		if g.Diff != "" {
+			a.out.Printf("")
+			a.out.Diff(2, shortKeysInDiff(g.Diff))
+		}
+	}
+}
+
+// seatsAhead says which seats a rollout would take, and which it cannot.
+func (a *app) seatsAhead(s api.SeatsAhead) {
+	for _, x := range s.Short {
+		a.out.Printf(
+			"%s %s needs %s, %d of them missing, so a rollout would not begin; without: %s",
+			a.out.Paint(view.Red, "✗ seats"),
+			x.Group,
+			view.Count(x.Needed, "seat", "seats"),
+			x.Short,
+			someNames(x.Hosts, 8),
+		)
+		a.out.Printf("%s", a.out.Wrap(4, x.Why))
+	}
+	if len(s.ByHand) > 0 {
+		a.out.Printf(
+			"%s %s a seat that nobody has taken, so a rollout would not begin: lantern seat take %s",
+			a.out.Paint(view.Red, "✗ seats"),
+			view.Count(len(s.ByHand), "host needs", "hosts need"),
+			someNames(s.ByHand, 8),
+		)
+	}
+	by := map[string][]string{}
+	var order []string
+	for _, t := range s.Taking {
+		if by[t.Contract] == nil {
+			order = append(order, t.Contract)
+		}
+		by[t.Contract] = append(by[t.Contract], t.Host)
+	}
+	for _, n := range order {
+		a.out.Printf("%s would be taken in %s: %s", view.Count(len(by[n]), "seat", "seats"), n, someNames(by[n], 8))
+	}
+}
+
+// someNames writes the first names of a list, without what all have in common.
+func someNames(list []string, most int) string {
+	var names []string
+	for _, n := range list[:min(len(list), most)] {
+		names = append(names, short(n))
+	}
+	out := strings.Join(names, " ")
+	if len(list) > most {
+		out += fmt.Sprintf(" and %d more", len(list)-most)
+	}
+	return out
+}
+
+// shortKeysInDiff folds the inner lines of armoured keys: nobody reads them. The
+// fingerprint is in the policy, and --format json has every line.
+func shortKeysInDiff(diff string) string {
+	var out strings.Builder
+	inside, folded := false, 0
+	for line := range strings.Lines(diff) {
+		switch {
+		case strings.Contains(line, "-----BEGIN PGP PUBLIC KEY BLOCK-----"), strings.Contains(line, "-----BEGIN CERTIFICATE-----"):
+			inside, folded = true, 0
+			out.WriteString(line)
+		case inside && strings.Contains(line, "-----END "):
+			inside = false
+			what := "key"
+			if strings.Contains(line, "CERTIFICATE") {
+				what = "certificate"
+			}
+			fmt.Fprintf(&out, "%s … %d lines of the %s …\n%s", line[:1], folded, what, line)
+		case inside && (line[0] == '+' || line[0] == '-' || line[0] == ' '):
+			folded++
+		default:
+			inside = false
+			out.WriteString(line)
+		}
+	}
+	return out.String()
+}
+
+// unsure begins a line about hosts of which something is not known.
+func (a *app) unsure(n int) string {
+	return a.out.Paint(view.Yellow, "? ") + view.Count(n, "host has", "hosts have")
+}

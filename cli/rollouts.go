@@ -1,0 +1,433 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/rollout"
+)
+
+func (a *app) rollout() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:     "rollout",
+		Short:   "Carry a revision to the hosts, and see how far it is",
+		GroupID: "policy",
+		Example: "  lantern rollout begin\n  lantern rollout show 4",
+	}
+	cmd.AddCommand(a.rolloutBegin(), a.rolloutShow(), a.rolloutList(), a.rolloutStop())
+	return cmd
+}
+
+func (a *app) rolloutBegin() *cobra.Command {
+	var revision int64
+	var wait time.Duration
+	var leave bool
+	cmd := &cobra.Command{
+		Use: "begin", Short: "Carry a revision to all hosts, and watch until it is done", Args: cobra.NoArgs,
+		Example: "  lantern rollout begin\n  lantern rollout begin --revision 3 --no-wait",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			r, err := a.client().BeginRollout(cmd.Context(), revision)
+			if err != nil {
+				return err
+			}
+			if leave {
+				if done, err := a.json(r); done {
+					return err
+				}
+				a.out.Printf(
+					"Rollout %d of revision %d begun on %s. Watch it with: lantern rollout show %d",
+					r.ID,
+					r.Revision,
+					view.Count(r.All(), "host", "hosts"),
+					r.ID,
+				)
+				return nil
+			}
+			return a.follow(cmd.Context(), r.ID, wait)
+		},
+	}
+	cmd.Flags().Int64Var(&revision, "revision", 0, "the revision; 0 for the newest")
+	cmd.Flags().DurationVar(&wait, "wait", 10*time.Minute, "how long to watch; it goes on without watching")
+	cmd.Flags().BoolVar(&leave, "no-wait", false, "begin it and come back at once")
+	return cmd
+}
+
+// mostFollowed is how many hosts a rollout has at most whose lines are written one by one;
+// of a larger one, those that need somebody.
+const mostFollowed = 200
+
+// pauseFor is how long to wait before looking at a rollout of so many hosts again.
+func pauseFor(hosts int) time.Duration {
+	if hosts > mostFollowed {
+		return 2 * time.Second
+	}
+	return 250 * time.Millisecond
+}
+
+// follow watches a rollout until it ends.
+func (a *app) follow(ctx context.Context, id int64, wait time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, wait)
+	defer cancel()
+	told := map[string]bool{}
+	width := 0
+	start := time.Now()
+	for {
+		r, err := a.client().Rollout(ctx, id, client.List{PerPage: mostFollowed})
+		if err != nil && ctx.Err() == nil {
+			return err
+		}
+		if ctx.Err() != nil {
+			return no("rollout %d is still under way after %s; it goes on: lantern rollout show %d", id, wait, id)
+		}
+		if a.format == "table" {
+			width = max(width, longest(r.Hosts))
+			a.tellProgress(r, told, width, time.Since(start))
+		}
+		if r.Ended != nil {
+			if done, err := a.json(r); done {
+				if err == nil && r.Counts[rollout.Failed]+r.Counts[rollout.Behind] > 0 {
+					err = &exit{ExitNo, ""}
+				}
+				return err
+			}
+			return a.ended(r)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pauseFor(r.All())):
+		}
+	}
+}
+
+var progressLook = map[rollout.State]struct {
+	sign  string
+	style view.Style
+}{
+	rollout.Waiting: {"·", view.Dim}, rollout.Working: {"→", view.Blue}, rollout.Behind: {"?", view.Yellow},
+	rollout.Done: {"✓", view.Green}, rollout.Unchanged: {"=", view.Plain}, rollout.Failed: {"✗", view.Red},
+}
+
+// tellProgress writes a line for each host that has finished, and on a terminal
+// one line for the rest that is written over.
+func (a *app) tellProgress(r api.Rollout, told map[string]bool, width int, since time.Duration) {
+	if a.out.Live {
+		a.out.Over("")
+	}
+	for _, h := range r.Hosts {
+		well := h.State == rollout.Done || h.State == rollout.Unchanged
+		if told[h.Host] || h.State.Open() || well && r.All() > mostFollowed {
+			continue
+		}
+		told[h.Host] = true
+		a.progressLine(h, width)
+	}
+	if a.out.Live && r.Ended == nil {
+		a.out.Over(
+			fmt.Sprintf(
+				"%d of %d done, %d at work, %ds …",
+				r.Counts[rollout.Done]+r.Counts[rollout.Unchanged],
+				r.All(),
+				r.Counts[rollout.Working],
+				int(since.Seconds()),
+			),
+		)
+	}
+}
+
+// longest is the length of the longest name.
+func longest(hosts []api.HostProgress) (n int) {
+	for _, h := range hosts {
+		n = max(n, len(h.Host))
+	}
+	return n
+}
+
+func (a *app) progressLine(h api.HostProgress, width int) {
+	look := progressLook[h.State]
+	text := ""
+	if h.Report != nil {
+		switch h.State {
+		case rollout.Failed:
+			text = fmt.Sprintf("at %s: %s", h.Report.Step, h.Report.Message)
+			if h.Report.Undone {
+				text += " (put back as it was)"
+			}
+			if len(h.Report.Kept) > 0 {
+				text += " (kept: " + strings.Join(h.Report.Kept, ", ") + ")"
+			}
+		case rollout.Done:
+			text = view.Count(len(h.Report.Edits), "file", "files") + " changed"
+		case rollout.Unchanged:
+			text = "was so already"
+		case rollout.Working:
+			text = "at " + h.Report.Step
+		}
+		if h.State != rollout.Failed && h.State != rollout.Working && h.Report.Message != "" && len(h.Report.Around) > 0 {
+			text += "; " + strings.Join(h.Report.Around, "; ")
+		}
+		if ok, bad := refreshed(h.Report); ok+bad > 0 {
+			text += fmt.Sprintf("; %d of %s refreshed by %s", ok, view.Count(ok+bad, "source", "sources"), h.Report.Refresh)
+		}
+	}
+	if h.State == rollout.Behind {
+		text = "gives no sign of life; the others went on, and it catches up when it comes back"
+	}
+	a.out.Printf(
+		"%s  %s  %s",
+		a.out.Paint(look.style, fmt.Sprintf("%s %-9s", look.sign, h.State)),
+		a.out.Paint(view.Bold, fmt.Sprintf("%-*s", width, h.Host)),
+		text,
+	)
+	if h.Report != nil {
+		for _, s := range h.Report.Sources {
+			if !s.OK {
+				a.out.Printf(
+					"%s %s %s %s",
+					strings.Repeat(" ", 13),
+					a.out.Paint(view.Red, "!"),
+					s.URL+" "+s.Suite,
+					a.out.Paint(view.Dim, s.Message),
+				)
+			}
+		}
+	}
+}
+
+func refreshed(r *api.Report) (ok, bad int) {
+	for _, s := range r.Sources {
+		if s.OK {
+			ok++
+		} else {
+			bad++
+		}
+	}
+	return ok, bad
+}
+
+func (a *app) ended(r api.Rollout) error {
+	took := r.Ended.Sub(r.Begun).Round(100 * time.Millisecond)
+	if failed, behind := r.Counts[rollout.Failed], r.Counts[rollout.Behind]; failed+behind > 0 {
+		text := fmt.Sprintf(
+			"rollout %d ended after %s: %s failed, %d done, %d unchanged",
+			r.ID,
+			took,
+			view.Count(failed, "host", "hosts"),
+			r.Counts[rollout.Done],
+			r.Counts[rollout.Unchanged],
+		)
+		if behind > 0 {
+			text += fmt.Sprintf(", %d left behind without a sign of life", behind)
+		}
+		return no("%s", text)
+	}
+	if r.Stopped != nil {
+		a.out.Printf(
+			"%s %d changed, %d unchanged before it was stopped.",
+			a.out.Paint(view.Yellow, fmt.Sprintf("Rollout %d stopped:", r.ID)),
+			r.Counts[rollout.Done],
+			r.Counts[rollout.Unchanged],
+		)
+		return nil
+	}
+	a.out.Printf(
+		"%s %d changed, %d unchanged, in %s.",
+		a.out.Paint(view.Green, fmt.Sprintf("Rollout %d done:", r.ID)),
+		r.Counts[rollout.Done],
+		r.Counts[rollout.Unchanged],
+		took,
+	)
+	return nil
+}
+
+func (a *app) rolloutShow() *cobra.Command {
+	var l listFlags
+	var states []string
+	var q string
+	cmd := &cobra.Command{
+		Use: "show NUMBER", Short: "Show how far a rollout is, host by host, those first that need somebody", Args: cobra.ExactArgs(1),
+		Example: "  lantern rollout show 4\n  lantern rollout show 4 --state failed,behind",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := number(args[0])
+			if err != nil {
+				return err
+			}
+			list := client.List{Query: q, Filter: map[string][]string{"state": states}, Page: l.page, PerPage: l.perPage}
+			r, err := a.client().Rollout(cmd.Context(), id, list)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(r); done {
+				return err
+			}
+			a.showRollout(r)
+			l.more(a, len(r.Hosts), r.Total)
+			return nil
+		},
+	}
+	l.add(cmd)
+	var names []string
+	for _, st := range rollout.States {
+		names = append(names, string(st))
+	}
+	choose(cmd, &states, "state", true, "only hosts in these states: "+strings.Join(names, ", "), names...)
+	cmd.Flags().StringVar(&q, "match", "", "only hosts with this in their name")
+	return cmd
+}
+
+func (a *app) showRollout(r api.Rollout) {
+	state := "under way"
+	if r.Ended != nil {
+		state = "ended after " + r.Ended.Sub(r.Begun).Round(100*time.Millisecond).String()
+	}
+	a.out.Printf(
+		"%s of revision %d by %s, begun %s, %s",
+		a.out.Paint(view.Bold, fmt.Sprintf("%s %d", r.Kind, r.ID)),
+		r.Revision,
+		r.Author,
+		r.Begun.Local().Format("2006-01-02 15:04:05"),
+		state,
+	)
+	var counts []string
+	for _, st := range rollout.States {
+		if n := r.Counts[st]; n > 0 {
+			counts = append(counts, fmt.Sprintf("%d %s", n, st))
+		}
+	}
+	a.out.Printf("%s: %s\n", view.Count(r.All(), "host", "hosts"), strings.Join(counts, ", "))
+	for _, h := range r.Hosts {
+		a.progressLine(h, longest(r.Hosts))
+		if h.Report == nil {
+			continue
+		}
+		for _, e := range h.Report.Edits {
+			a.out.Printf(
+				"%s%-6s %s  %s",
+				strings.Repeat(" ", 13),
+				e.Action,
+				a.out.Paint(view.Cyan, e.Path),
+				a.out.Paint(view.Dim, strings.Join(e.Why, "; ")),
+			)
+		}
+	}
+}
+
+func number(s string) (int64, error) {
+	n, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || n < 1 {
+		return 0, wrong("%q is not the number of a rollout; `lantern rollout list` shows them", s)
+	}
+	return n, nil
+}
+
+func (a *app) rolloutList() *cobra.Command {
+	var l listFlags
+	cmd := &cobra.Command{
+		Use: "list", Short: "List rollouts, the newest first", Args: cobra.NoArgs, Example: "  lantern rollout list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			page, err := a.client().Rollouts(cmd.Context(), client.List{Page: l.page, PerPage: l.perPage})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(page); done {
+				return err
+			}
+			if page.Total == 0 {
+				a.out.Printf("No rollout yet: lantern rollout begin")
+				return nil
+			}
+			var rows [][]view.Cell
+			for _, r := range page.Rollouts {
+				ended := view.Cell{Text: "under way", Style: view.Blue}
+				if r.Ended != nil {
+					ended = view.T(r.Ended.Local().Format("15:04:05"))
+				}
+				failed := view.T(fmt.Sprint(r.Counts[rollout.Failed]))
+				if r.Counts[rollout.Failed] > 0 {
+					failed.Style = view.Red
+				}
+				rows = append(
+					rows,
+					[]view.Cell{
+						view.T(fmt.Sprint(r.ID)),
+						view.T(r.Kind),
+						view.T(fmt.Sprint(r.Revision)),
+						view.T(r.Author),
+						view.T(r.Begun.Local().Format("2006-01-02 15:04:05")),
+						ended,
+						view.T(
+							fmt.Sprint(r.Counts[rollout.Done]),
+						),
+						view.T(fmt.Sprint(r.Counts[rollout.Unchanged])),
+						failed,
+						view.T(fmt.Sprint(r.Counts[rollout.Waiting] + r.Counts[rollout.Working])),
+					},
+				)
+			}
+			a.out.Table(
+				[]view.Column{
+					{Name: "ROLLOUT", Right: true},
+					{Name: "KIND"},
+					{Name: "REVISION", Right: true},
+					{Name: "BY"},
+					{Name: "BEGUN"},
+					{Name: "ENDED"},
+					{
+						Name:  "DONE",
+						Right: true,
+					},
+					{Name: "UNCHANGED", Right: true},
+					{Name: "FAILED", Right: true},
+					{Name: "TO DO", Right: true},
+				},
+				rows,
+			)
+			l.more(a, len(page.Rollouts), page.Total)
+			return nil
+		},
+	}
+	l.add(cmd)
+	return cmd
+}
+
+func (a *app) rolloutStop() *cobra.Command {
+	return &cobra.Command{
+		Use: "stop NUMBER", Short: "Stop a rollout where nothing was touched yet", Args: cobra.ExactArgs(1), Example: "  lantern rollout stop 4",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := number(args[0])
+			if err != nil {
+				return err
+			}
+			r, err := a.client().StopRollout(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(r); done {
+				return err
+			}
+			a.out.Printf(
+				"Rollout %d stopped: %d changed, %d unchanged, %d failed, %d left behind.",
+				r.ID,
+				r.Counts[rollout.Done],
+				r.Counts[rollout.Unchanged],
+				r.Counts[rollout.Failed],
+				r.Counts[rollout.Behind],
+			)
+			if len(r.Left) > 0 {
+				a.out.Printf(
+					"%s at work, and cannot be interrupted safely; they stop before they touch anything, or finish: %s",
+					view.Count(len(r.Left), "host is", "hosts are"),
+					someNames(r.Left, 8),
+				)
+			}
+			return nil
+		},
+	}
+}

@@ -1,0 +1,326 @@
+package drift
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/source"
+)
+
+type comparer struct {
+	sheet   *source.Sheet
+	survey  *source.Survey
+	owned   map[string]bool
+	spoken  map[int]bool
+	adopted *Adoption
+	out     []Finding
+}
+
+func (c *comparer) add(f Finding) { c.out = append(c.out, f) }
+
+// file compares one file that the policy owns whole.
+func (c *comparer) file(f *source.SheetFile) {
+	before := len(c.out)
+	same := false
+	if f.While != "" && !slices.Contains(c.survey.Media, f.While) {
+		c.media(f)
+		return
+	}
+	if c.survey.Files != nil {
+		i := slices.IndexFunc(c.survey.Files, func(x source.File) bool { return x.Path == f.Path })
+		if i < 0 && (f.IfThere || c.adopted.Spares(f.Path)) {
+			return
+		}
+		if i < 0 {
+			c.add(Finding{Class: MissingFile, Severity: Fault, Repository: f.Repository, File: f.Path, Message: "the file is not there"})
+			return
+		}
+		have := c.survey.Files[i]
+		same = have.Digest == source.Digest(family.MaskText([]byte(f.Text)))
+		if have.Mode != f.Mode {
+			c.add(Finding{Class: ChangedMode, Severity: Fault, Repository: f.Repository, File: f.Path, Line: 1,
+				Message: fmt.Sprintf("the file has mode %s; the policy says %s", have.Mode, f.Mode), Want: f.Mode, Have: have.Mode})
+		}
+	}
+	if same || c.survey.Files == nil && c.adopted.Spares(f.Path) {
+		return
+	}
+	var here []*source.Source
+	for i := range c.survey.Sources {
+		if c.survey.Sources[i].File == f.Path {
+			here = append(here, &c.survey.Sources[i])
+		}
+	}
+	if c.survey.Files != nil && f.Repository != "" {
+		c.options(f, here)
+	}
+	for i := range c.sheet.Sources {
+		want := &c.sheet.Sources[i]
+		if want.File != f.Path {
+			continue
+		}
+		if len(here) == 0 && want.IfThere {
+			continue
+		}
+		if len(here) == 0 {
+			c.add(
+				Finding{
+					Class:      MissingSource,
+					Severity:   Fault,
+					Repository: want.Repository,
+					File:       f.Path,
+					Line:       1,
+					Message:    "the source is gone",
+				},
+			)
+			continue
+		}
+		c.source(want, here[0])
+		here = here[1:]
+	}
+	for _, extra := range here {
+		if extra.Enabled {
+			c.add(Finding{Class: UnlistedSource, Severity: Fault, Repository: f.Repository, File: f.Path, Line: extra.Line,
+				Message: "a source was added: " + describe(extra), Have: describe(extra)})
+		}
+	}
+	if len(c.out) == before && c.survey.Files != nil && f.Repository != "" &&
+		!slices.ContainsFunc(c.sheet.Sources, func(s source.SheetSource) bool { return s.File == f.Path }) {
+		c.add(
+			Finding{
+				Class:      ChangedSource,
+				Severity:   Fault,
+				Repository: f.Repository,
+				File:       f.Path,
+				Line:       1,
+				Message:    "the file says something else than the policy",
+			},
+		)
+		return
+	}
+	if len(c.out) == before && c.survey.Files != nil {
+		c.add(Finding{Class: ChangedText, Severity: Note, Repository: f.Repository, File: f.Path, Line: 1,
+			Message: "the text differs, in comments, spacing or fields that change nothing else"})
+	}
+}
+
+// source compares one source with the one that stands in its place.
+func (c *comparer) source(want *source.SheetSource, have *source.Source) {
+	base := Finding{Repository: want.Repository, File: have.File, Line: have.Line}
+	differs := func(class, severity, what, w, h string) {
+		f := base
+		f.Class, f.Severity, f.Want, f.Have = class, severity, w, h
+		f.Message = fmt.Sprintf("%s: %s; the policy says %s", what, orNone(h), orNone(w))
+		c.add(f)
+	}
+	if want.Enabled && !have.Enabled {
+		differs(SwitchedOff, Fault, "switched off", "on", "off, by "+have.DisabledBy)
+	}
+	if !want.Enabled && have.Enabled {
+		differs(SwitchedOn, Fault, "switched on", "off", "on")
+	}
+	for _, x := range []struct {
+		what       string
+		want, have []string
+		severity   string
+	}{
+		{"URL", shownURLs(want.URLs), withoutLogin(want, have.EffURLs), Danger},
+		{"suites", want.Suites, have.EffSuites, Fault},
+		{"components", want.Components, have.Components, Fault},
+		{"kinds", want.Kinds, have.Kinds, Fault},
+		{"architectures", want.Archs, have.Archs, Fault},
+	} {
+		if !source.SameSet(x.want, x.have) {
+			differs(ChangedSource, x.severity, x.what, strings.Join(x.want, " "), strings.Join(x.have, " "))
+		}
+	}
+	if want.Mirrorlist != have.Mirrorlist {
+		differs(ChangedSource, Danger, "list of mirrors", want.Mirrorlist, have.Mirrorlist)
+	}
+	if want.Priority != nil && have.Priority != nil && *want.Priority != *have.Priority {
+		differs(ChangedSource, Fault, "priority", strconv.Itoa(*want.Priority), strconv.Itoa(*have.Priority))
+	}
+	if fprs := c.fingerprints(have.SignedBy); !source.SameSet(want.SignedBy, fprs) {
+		differs(ChangedSource, Danger, "signing keys", strings.Join(want.SignedBy, " "), strings.Join(fprs, " "))
+	}
+	if want.Signatures == source.CheckRequired && have.Family != arch.Family && have.Checks.Metadata != source.CheckRequired {
+		differs(ChecksWeakened, Danger, "signature check", source.CheckRequired, have.Checks.Metadata)
+	}
+	if want.Signatures == source.CheckRequired && have.Family != deb.Family && have.Checks.Packages != source.CheckRequired {
+		differs(ChecksWeakened, Danger, "signature check of packages", source.CheckRequired, have.Checks.Packages)
+	}
+	if want.Signatures == source.CheckOff && have.Checks.Metadata == source.CheckRequired {
+		differs(ChangedSource, Note, "signature check", source.CheckOff, have.Checks.Metadata)
+	}
+}
+
+// media finds what is left of a source whose media is not there.
+func (c *comparer) media(f *source.SheetFile) {
+	for i := range c.survey.Sources {
+		if s := &c.survey.Sources[i]; s.File == f.Path && s.Enabled {
+			c.add(Finding{Class: MediaGone, Severity: Fault, Repository: f.Repository, File: f.Path, Line: s.Line, Want: "off", Have: "on",
+				Message: "nothing stands in " + f.While + ", so each refresh fails"})
+		}
+	}
+}
+
+// remotes compares flatpak's remotes, which stand in a file of its own.
+func (c *comparer) remotes() {
+	for i := range c.sheet.Sources {
+		want := &c.sheet.Sources[i]
+		if want.Family == "" {
+			continue
+		}
+		n := slices.IndexFunc(c.survey.Sources, func(s source.Source) bool {
+			return s.Family == want.Family && s.ID == want.ID && s.File == want.File
+		})
+		if n >= 0 {
+			c.spoken[n] = true
+			c.source(want, &c.survey.Sources[n])
+		} else if !want.IfThere {
+			c.add(Finding{
+				Class:      MissingSource,
+				Severity:   Fault,
+				Repository: want.Repository,
+				File:       want.File,
+				Want:       want.ID,
+				Message:    fmt.Sprintf("there is no remote %s", want.ID),
+			})
+		}
+	}
+}
+
+// order finds sources that stand below others though the policy puts them above. Only
+// for pacman is the order one of places; with the others it is a number of each source.
+func (c *comparer) order() {
+	if c.sheet.Family != arch.Family {
+		return
+	}
+	level := map[string]int{} // of sources of the sheet; others have 0
+	for _, s := range c.sheet.Sources {
+		level[s.ID] = s.Level
+	}
+	for i := range c.survey.Sources {
+		s := &c.survey.Sources[i]
+		if s.Family != arch.Family || !s.Enabled || level[s.ID] <= 0 {
+			continue
+		}
+		for j := range c.survey.Sources {
+			if o := &c.survey.Sources[j]; o.Family == arch.Family && o.Enabled && level[o.ID] < level[s.ID] && o.Position < s.Position {
+				c.add(
+					Finding{
+						Class:      OrderChanged,
+						Severity:   Fault,
+						Repository: s.ID,
+						File:       s.File,
+						Line:       s.Line,
+						Want:       "above " + o.ID,
+						Have:       "below " + o.ID,
+						Message: fmt.Sprintf(
+							"%s stands below %s; the policy puts it above, so packages of both come from the wrong one",
+							s.ID,
+							o.ID,
+						),
+					},
+				)
+				break
+			}
+		}
+	}
+}
+
+// trust finds signing keys that pacman's keyring does not have: its sources name none.
+func (c *comparer) trust() {
+	if c.sheet.Family != arch.Family {
+		return
+	}
+	for _, k := range c.sheet.Keys {
+		if !strings.HasPrefix(k.Path, arch.Dir) ||
+			slices.ContainsFunc(c.survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Where != k.Path }) {
+			continue
+		}
+		c.add(
+			Finding{
+				Class:    MissingKey,
+				Severity: Fault,
+				File:     k.Path,
+				Want:     k.Fingerprint,
+				Message:  fmt.Sprintf("pacman's keyring does not have the key %s", k.Name),
+			},
+		)
+	}
+}
+
+// checked says how strictly what comes from a source is checked: apt checks the
+// metadata, which holds the sums of the packages; the others check the packages.
+func checked(s *source.Source) string {
+	if s.Family == deb.Family {
+		return s.Checks.Metadata
+	}
+	return s.Checks.Packages
+}
+
+// shownURLs are URLs as a survey shows them.
+func shownURLs(urls []string) []string {
+	out := make([]string, len(urls))
+	for i, u := range urls {
+		out[i] = family.MaskURL(u)
+	}
+	return out
+}
+
+// withoutLogin takes out of URLs the login that the policy insists on having there;
+// whose it is is one host's own.
+func withoutLogin(want *source.SheetSource, urls []string) []string {
+	if want.Contract == "" {
+		return urls
+	}
+	out := make([]string, len(urls))
+	for i, u := range urls {
+		out[i] = u
+		if scheme, rest, ok := strings.Cut(u, "://"); ok {
+			authority, path, _ := strings.Cut(rest, "/")
+			if at := strings.LastIndexByte(authority, '@'); at >= 0 {
+				out[i] = scheme + "://" + authority[at+1:] + "/" + path
+			}
+		}
+	}
+	return out
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+// fingerprints lists the primary keys behind a Signed-By.
+func (c *comparer) fingerprints(by []string) []string {
+	var out []string
+	for _, b := range by {
+		switch {
+		case strings.HasPrefix(b, "embedded:"):
+			out = append(out, strings.Split(strings.TrimPrefix(b, "embedded:"), ",")...)
+		case strings.HasPrefix(b, "/"), strings.HasPrefix(b, "file:///"):
+			b = strings.TrimPrefix(b, "file://")
+			found := false
+			for _, k := range c.survey.Keys {
+				if k.Where == b {
+					out, found = append(out, k.Fingerprint), true
+				}
+			}
+			if !found {
+				out = append(out, b)
+			}
+		default:
+			out = append(out, strings.TrimSuffix(b, "!"))
+		}
+	}
+	return out
+}

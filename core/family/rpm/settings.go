@@ -1,0 +1,110 @@
+package rpm
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/text/ini"
+)
+
+// config is the file of [main].
+func (r *reader) config() string {
+	if _, err := r.root.Stat("/etc/dnf"); err == nil {
+		return Config
+	}
+	for _, name := range []string{"/usr/bin/dnf", "/usr/bin/dnf-3"} {
+		if _, err := r.root.Stat(name); err == nil {
+			return Config
+		}
+	}
+	if _, err := r.root.Stat(oldConfig); err == nil {
+		return oldConfig
+	}
+	return Config
+}
+
+// configure reads [main], without variables as dnf does.
+func (r *reader) configure() *ini.File {
+	name := r.config()
+	text, info, err := r.root.ReadTextInfo(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil:
+		r.Problem(name, 0, "dnf refuses to work: its configuration cannot be read: "+family.Plain(err), true)
+		return nil
+	}
+	r.Keep(info, name, text)
+	f := ini.ParseRPM(text)
+	if f.Err != nil {
+		r.Problem(name, f.Err.Line, "dnf refuses to work: "+f.Err.Message, true)
+		return nil
+	}
+	for _, s := range merge(f) {
+		if s.id != "main" {
+			continue
+		}
+		for _, key := range s.keys {
+			v := s.values[key]
+			value, line := plainValue(v.text), v.line
+			if known(mainOptions, key) && !utf8.ValidString(value) {
+				r.Problem(name, line, fmt.Sprintf("dnf refuses to work: the value of %s is not UTF-8", key), true)
+				continue
+			}
+			switch key {
+			case "enabled":
+				r.boolean(&r.main.enabled, name, line, key, value)
+			case "gpgcheck":
+				r.boolean(&r.main.gpgcheck, name, line, key, value)
+			case "repo_gpgcheck":
+				r.boolean(&r.main.repoGPGCheck, name, line, key, value)
+			case "sslclientcert":
+				r.main.clientCert = value
+			case "username":
+				r.main.username = value
+			case "password":
+				r.main.password = value != ""
+			case "reposdir":
+				r.main.reposDir = list(value)
+			case "varsdir":
+				r.main.varsDir = list(value)
+			}
+		}
+	}
+	return f
+}
+
+// boolean sets what a value says; a value that says nothing leaves it.
+func (r *reader) boolean(to *bool, file string, line int, key, value string) {
+	switch strings.ToLower(value) {
+	case "1", "yes", "true", "on":
+		*to = true
+	case "0", "no", "false", "off":
+		*to = false
+	default:
+		r.Problem(file, line, fmt.Sprintf("dnf takes no notice of %s=%s: it is neither yes nor no", key, value), false)
+	}
+}
+
+// number sets what a value begins with, as a C++ stream reads it into 32 bits.
+func (r *reader) number(to *int, file string, line int, key, value string) {
+	digits := strings.TrimLeft(value, " \t\n\v\f\r")
+	end := 0
+	if end < len(digits) && (digits[end] == '-' || digits[end] == '+') {
+		end++
+	}
+	for end < len(digits) && digits[end] >= '0' && digits[end] <= '9' {
+		end++
+	}
+	n, err := strconv.ParseInt(digits[:end], 10, 32)
+	if err != nil {
+		r.Problem(file, line, fmt.Sprintf("dnf takes no notice of %s=%s: it is not a number", key, value), false)
+		return
+	}
+	*to = int(n)
+}

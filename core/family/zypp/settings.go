@@ -1,0 +1,119 @@
+package zypp
+
+import (
+	"errors"
+	"io/fs"
+	"math"
+	"path"
+	"strconv"
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/text/ini"
+)
+
+// configure reads zypp.conf and returns the architecture that is in force.
+func (r *reader) configure(arch string) string {
+	base := "/etc/zypp"
+	main := map[string]string{}
+	text, info, err := r.root.ReadTextInfo(Config)
+	switch {
+	case err == nil:
+		r.Keep(info, Config, text)
+		f := ini.ParseZypp(text)
+		if f.Err != nil {
+			r.refuse(Config, f.Err.Line, "%s", f.Err.Message)
+		}
+		for i := range f.Sections {
+			if f.Name(&f.Sections[i]) == "main" {
+				for _, e := range f.Entries(&f.Sections[i]) {
+					main[f.Key(&e)] = f.Value(&e)
+				}
+			}
+		}
+	case !errors.Is(err, fs.ErrNotExist):
+		r.refuse(Config, 0, "its configuration cannot be read: %s", family.Plain(err))
+	}
+	if v := main["configdir"]; v != "" {
+		base = v
+	}
+	at := func(key, name string) string {
+		if v := main[key]; v != "" {
+			return path.Clean("/" + v)
+		}
+		return path.Join("/", base, name)
+	}
+	r.dirs = places{
+		at("reposdir", "repos.d"),
+		at("servicesdir", "services.d"),
+		at("varsdir", "vars.d"),
+		at("credentials.global.dir", "credentials.d"),
+	}
+	if v, ok := main["gpgcheck"]; ok {
+		on := !saysNo(v)
+		r.check = &on
+	}
+	r.metadata, r.packages = tristate(main["repo_gpgcheck"]), tristate(main["pkg_gpgcheck"])
+	if v := main["arch"]; v != "" {
+		r.Architectures = []string{v}
+		return v
+	}
+	return arch
+}
+
+func saysNo(v string) bool {
+	switch strings.ToLower(v) {
+	case "0", "no", "false", "never", "off", "-":
+		return true
+	}
+	return false
+}
+
+// saysYes reads a boolean as libzypp does: some words, and every number but 0.
+func saysYes(v string) bool {
+	switch strings.ToLower(v) {
+	case "1", "yes", "true", "always", "on", "+":
+		return true
+	}
+	return number(v) != 0
+}
+
+// number reads what a value begins with, as strtoul does in any base: a number
+// below zero counts down from the top.
+func number(v string) uint64 {
+	s := strings.TrimLeft(v, " \t\n\v\f\r")
+	sign := strings.HasPrefix(s, "-")
+	if sign || strings.HasPrefix(s, "+") {
+		s = s[1:]
+	}
+	digits, base := "0123456789", 10
+	if low := strings.ToLower(s); len(low) > 2 && low[:2] == "0x" && hex(low[2]) {
+		digits, base, s = "0123456789abcdefABCDEF", 16, s[2:]
+	} else if len(s) > 1 && s[0] == '0' {
+		digits, base = "01234567", 8
+	}
+	end := 0
+	for end < len(s) && strings.IndexByte(digits, s[end]) >= 0 {
+		end++
+	}
+	n, err := strconv.ParseUint(s[:end], base, 64)
+	switch {
+	case errors.Is(err, strconv.ErrRange):
+		return math.MaxUint64
+	case sign:
+		return -n
+	}
+	return n
+}
+
+func tristate(v string) *bool {
+	yes := true
+	switch {
+	case saysYes(v):
+		return &yes
+	case saysNo(v):
+		yes = false
+		return &yes
+	}
+	return nil
+}

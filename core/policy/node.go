@@ -1,0 +1,189 @@
+package policy
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/names"
+)
+
+// unreadable says why a file is no YAML.
+func (l *loader) unreadable(err error) {
+	at := diag.Pos{File: l.file}
+	msg := err.Error()
+	var se *yaml.SyntaxError
+	if errors.As(err, &se) {
+		msg = se.Message
+		if se.Token != nil && se.Token.Position != nil {
+			at.Line, at.Column = se.Token.Position.Line, se.Token.Position.Column
+		}
+	}
+	l.fail("syntax", at, "not YAML: "+strings.Join(strings.Fields(msg), " "), "look at the line and the one above it")
+}
+
+// parse parses YAML. A text on which the parser itself breaks is no YAML either.
+func parse(data []byte) (f *ast.File, err error) {
+	defer func() {
+		if v := recover(); v != nil {
+			f, err = nil, errors.New("the parser cannot make sense of it")
+		}
+	}()
+	return parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
+}
+
+// tooDeep reports the line on which flow brackets nest too deeply.
+func tooDeep(data []byte) (int, bool) {
+	depth, line := 0, 1
+	for _, c := range data {
+		switch c {
+		case '\n':
+			line++
+		case '[', '{':
+			if depth++; depth > 4*maxDepth {
+				return line, true
+			}
+		case ']', '}':
+			if depth > 0 {
+				depth--
+			}
+		}
+	}
+	return 0, false
+}
+
+// field is one key of a mapping with its value.
+type field struct {
+	key  string
+	at   diag.Pos
+	node ast.Node
+}
+
+// mapping returns the fields of a mapping node; allowed, where given, lists the
+// keys that may stand in it.
+func (l *loader) mapping(n ast.Node, what string, allowed ...string) []field {
+	var values []*ast.MappingValueNode
+	switch m := n.(type) {
+	case *ast.MappingNode:
+		values = m.Values
+	case *ast.MappingValueNode:
+		values = []*ast.MappingValueNode{m}
+	case *ast.NullNode, nil:
+		return nil
+	default:
+		if !l.alias(n) {
+			l.fail("value", l.pos(n), what+" must be a mapping (key: value)", "")
+		}
+		return nil
+	}
+	var out []field
+	first := map[string]diag.Pos{}
+	for _, v := range values {
+		at := l.pos(v)
+		if _, merge := v.Key.(*ast.MergeKeyNode); merge || l.alias(v.Value) {
+			if merge {
+				l.fail("alias", at, "a policy does not use YAML's merge keys", "write the value out, or use settings")
+			}
+			continue
+		}
+		key, ok := l.scalar(v.Key)
+		if !ok {
+			l.fail("value", at, "a key must be plain text", "")
+			continue
+		}
+		if p, twice := first[key]; twice {
+			l.fail("name-twice", at, fmt.Sprintf("%q stands twice in %s", key, what), "keep one of them", p)
+			continue
+		}
+		first[key] = at
+		if len(allowed) > 0 && !slices.Contains(allowed, key) {
+			remedy := "allowed are " + strings.Join(allowed, ", ")
+			if near := names.Nearest(key, allowed); near != "" {
+				remedy = fmt.Sprintf("did you mean %q?", near)
+			}
+			l.fail("unknown-key", at, fmt.Sprintf("%s has no key %q", what, key), remedy)
+			continue
+		}
+		out = append(out, field{key, at, v.Value})
+	}
+	return out
+}
+
+func (l *loader) alias(n ast.Node) bool {
+	switch n.(type) {
+	case *ast.AnchorNode, *ast.AliasNode:
+		l.fail("alias", l.pos(n), "a policy does not use YAML's anchors and aliases", "write the value out, or use settings")
+		return true
+	case *ast.TagNode:
+		l.fail("alias", l.pos(n), "a policy does not use YAML's tags", "write the plain value")
+		return true
+	}
+	return false
+}
+
+func (l *loader) text(f field, what string) (Text, bool) {
+	s, ok := l.scalar(f.node)
+	if !ok {
+		if !l.alias(f.node) {
+			l.fail("value", l.pos(f.node), fmt.Sprintf("%s must be text", what), "")
+		}
+		return Text{}, false
+	}
+	return Text{s, l.pos(f.node)}, true
+}
+
+func (l *loader) oneOf(f field, what string, values ...string) string {
+	t, ok := l.text(f, what)
+	if ok && !slices.Contains(values, t.Value) {
+		l.fail("value", t.Pos, fmt.Sprintf("%s is %q", what, t.Value), "it must be one of "+strings.Join(values, ", "))
+	}
+	return t.Value
+}
+
+func (l *loader) boolean(f field, what string) bool {
+	if b, ok := f.node.(*ast.BoolNode); ok {
+		return b.Value
+	}
+	l.fail("value", l.pos(f.node), what+" must be true or false", "")
+	return false
+}
+
+// list returns a sequence of texts. An empty sequence is not nil.
+func (l *loader) list(f field, what string) []Text {
+	seq, ok := f.node.(*ast.SequenceNode)
+	if !ok {
+		if !l.alias(f.node) {
+			l.fail("value", l.pos(f.node), what+" must be a list", "write ["+f.node.String()+"]")
+		}
+		return nil
+	}
+	out := []Text{}
+	for _, n := range seq.Values {
+		if t, ok := l.text(field{node: n}, "each of "+what); ok {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// words is a list of texts none of which may hold blanks: a file has no way to say them.
+func (l *loader) words(f field) []Text {
+	list := l.list(f, f.key)
+	for _, t := range list {
+		if t.Value == "" || strings.ContainsAny(t.Value, " \t\n\"[]#,") {
+			l.fail(
+				"value",
+				t.Pos,
+				fmt.Sprintf("%q cannot be one of %s", t.Value, f.key),
+				"use one word without blanks, quotes or brackets for each",
+			)
+		}
+	}
+	return list
+}

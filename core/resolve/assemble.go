@@ -1,0 +1,145 @@
+package resolve
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/source"
+)
+
+// because says why a repository is there.
+func (r *Resolver) because(p *plan, repo *policy.Repository) Reason {
+	reason := Reason{Repository: repo.Name, At: []diag.Pos{}}
+	for _, i := range p.apply {
+		a := r.policy.Assignments[i]
+		if slices.ContainsFunc(a.Repositories, func(t policy.Text) bool { return t.Value == repo.Name }) {
+			reason.At = append(reason.At, a.Pos)
+			if reason.Because == "" {
+				reason.Because = "assigned to " + joinTexts(a.To)
+			}
+		}
+	}
+	for _, f := range p.follows {
+		choice := r.policy.Channels[f.Channel].Choice(f.Choice)
+		switch {
+		case slices.Contains(f.Repositories, repo.Name):
+			reason.Because = fmt.Sprintf("%s follows %s of the channel %s", f.Group, f.Choice, f.Channel)
+		case slices.Contains(f.Others, repo.Name):
+			reason.Because = fmt.Sprintf("kept off where it stands: %s follows %s of the channel %s", f.Group, f.Choice, f.Channel)
+			reason.Left = true
+		default:
+			continue
+		}
+		reason.At = append(reason.At, f.At, choice.Pos)
+	}
+	reason.At = append(reason.At, repo.Pos)
+	return reason
+}
+
+// assemble puts a sheet together from its parts.
+func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
+	var key strings.Builder
+	key.WriteString(h.Traits.Family + " " + p.unlisted + " ")
+	for _, x := range parts {
+		key.WriteString(x.id)
+	}
+	old := r.memory.sheets[key.String()]
+	res := &Result{
+		Example:  h.Name,
+		resolver: r,
+		plan:     p,
+		parts:    parts,
+		Trouble:  slices.Clone(p.bad),
+		Sheet: &source.Sheet{Family: h.Traits.Family, Unlisted: p.unlisted,
+			Files: []source.SheetFile{}, Sources: []source.SheetSource{}, InPlace: []source.InPlace{}, Keys: []source.SheetKey{}},
+	}
+	for _, x := range parts {
+		res.Trouble = append(res.Trouble, x.bad...)
+		if old != nil {
+			continue
+		}
+		for _, file := range x.files {
+			i := slices.IndexFunc(res.Sheet.Files, func(y source.SheetFile) bool { return y.Path == file.Path })
+			if i < 0 {
+				res.Sheet.Files = append(res.Sheet.Files, file)
+			} else if !file.IfThere {
+				res.Sheet.Files[i].IfThere = false // another repository needs it for certain
+			}
+		}
+		res.Sheet.Sources = append(res.Sheet.Sources, x.sources...)
+		res.Sheet.Licensed = append(res.Sheet.Licensed, x.licensed...)
+		if x.access != nil {
+			grant(res.Sheet, x.access)
+		}
+		res.Sheet.InPlace = append(res.Sheet.InPlace, x.inPlace...)
+		if x.need != nil {
+			res.Sheet.Needs = append(res.Sheet.Needs, *x.need)
+		}
+		if x.witness != nil {
+			res.Sheet.Witnesses = append(res.Sheet.Witnesses, *x.witness)
+		}
+		for _, k := range x.keys {
+			if !slices.Contains(res.Sheet.Keys, k) {
+				res.Sheet.Keys = append(res.Sheet.Keys, k)
+			}
+		}
+	}
+	if old != nil {
+		res.Sheet, res.written = old.sheet, old
+		return res
+	}
+	res.finish()
+	if len(res.Trouble) == 0 {
+		r.memory.sheets[key.String()] = res.written
+	}
+	return res
+}
+
+// Reasons says why each repository is on the sheet, or why it is not.
+func (res *Result) Reasons() []Reason {
+	out := make([]Reason, 0, len(res.plan.repositories))
+	for i, name := range res.plan.repositories {
+		if res.plan.strange[name] != "" {
+			continue
+		}
+		reason := res.resolver.because(res.plan, res.resolver.policy.Repositories[name])
+		reason.At = slices.Clone(reason.At)
+		if x := res.parts[i]; !x.none {
+			for _, n := range x.cases {
+				c := res.resolver.policy.Repositories[name].Cases[n]
+				reason.At = append(reason.At, c.Pos)
+				reason.Because += ", where " + c.Where.Text
+			}
+		} else {
+			reason.Left = true
+			reason.Because += ", but it says nothing about " + orUnknown(res.Sheet.Family)
+		}
+		out = append(out, reason)
+	}
+	return out
+}
+
+func joinTexts(list []policy.Text) string {
+	var out []string
+	for _, t := range list {
+		out = append(out, t.Value)
+	}
+	return strings.Join(out, ", ")
+}
+
+func orUnknown(family string) string {
+	if family == "" {
+		return "an unknown family"
+	}
+	return family
+}
+
+func (res *Result) finish() {
+	slices.SortFunc(res.Sheet.Files, func(a, b source.SheetFile) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(res.Sheet.Keys, func(a, b source.SheetKey) int { return strings.Compare(a.Name, b.Name) })
+	res.Sheet.Format = source.FormName(res.Sheet.Form())
+	res.written = &written{sheet: res.Sheet}
+}

@@ -1,0 +1,184 @@
+package resolve
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"patientlantern.example/lantern/core/condition"
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/source"
+)
+
+// part is what one repository comes to on a set of hosts.
+type part struct {
+	id       string
+	none     bool // the repository says nothing about the host's family
+	files    []source.SheetFile
+	sources  []source.SheetSource
+	access   *source.SheetAccess
+	licensed []source.SheetSource // of a stranger
+	inPlace  []source.InPlace
+	need     *source.SheetNeed
+	witness  *source.SheetWitness
+	keys     []source.SheetKey
+	cases    []int
+	bad      []diag.Diagnostic
+}
+
+func (r *Resolver) compute(h *Host, f *condition.Facts, c *class, named string) *Result {
+	in, held := r.member(c, named)
+	p := r.plan(h, in, held)
+	// The sheet follows from its parts; hosts that come to the same parts by
+	// different ways share it.
+	parts := make([]*part, len(p.repositories))
+	var key strings.Builder
+	fmt.Fprintf(&key, "%p %s", p, h.Traits.Family)
+	for i, name := range p.repositories {
+		parts[i] = r.part(h, f, c, r.numbers[name], p)
+		key.WriteString(parts[i].id)
+	}
+	if res, ok := r.sheets[key.String()]; ok && len(c.bad) == 0 && len(res.Trouble) == 0 {
+		return res
+	}
+	res := r.assemble(h, p, parts)
+	res.Trouble = append(slices.Clone(c.bad), res.Trouble...)
+	r.sheets[key.String()] = res
+	return res
+}
+
+// part finds what a repository comes to on a class of hosts.
+func (r *Resolver) part(h *Host, f *condition.Facts, c *class, number int, p *plan) *part {
+	repo := &r.bare[number]
+	key, ok := c.parts[number]
+	if !ok {
+		var b strings.Builder
+		b.WriteString(repo.print)
+		for _, i := range repo.reads {
+			b.WriteString("\x00" + r.reads[i] + "=" + c.facts[i])
+		}
+		key = b.String()
+		c.parts[number] = key
+	}
+	if stamp := p.stamp[repo.Name]; stamp != "" {
+		key += "\x01" + stamp
+	}
+	if x, ok := r.memory.parts[key]; ok {
+		return x
+	}
+	x := r.work(h, f, repo.Repository, p)
+	r.memory.count++
+	x.id = strconv.Itoa(r.memory.count) + ","
+	if len(x.bad) > 0 {
+		x.id = key // it names places and a host: it is worked out anew each time
+		return x
+	}
+	r.memory.parts[key] = x
+	return x
+}
+
+// work works out what a repository comes to on a host.
+func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p *plan) *part {
+	x := &part{}
+	fail := func(code string, at diag.Pos, message, remedy string) {
+		x.bad = append(x.bad, trouble(code, at, message, remedy))
+	}
+	name := repo.Name
+	lookup := func(v string) (string, bool) {
+		switch m := repo.Media; {
+		case v == policy.TokenName:
+			return family.TokenMark, true
+		case v == policy.MediaName && m != nil && slices.Contains(p.held, name):
+			return "file://" + m.Path.Value, true
+		case v == policy.MediaName && m != nil && m.URL != nil:
+			return m.URL.Value, true
+		}
+		if s, ok := p.settings[name][v]; ok {
+			return s, true
+		}
+		if s, ok := repo.Settings[v]; ok {
+			return s.Value, true
+		}
+		return f.Get(v)
+	}
+	enabled := repo.Enabled
+	def := repo.Definition
+	all := &wants{needs: []*policy.Needs{repo.Needs}, witness: repo.Witness}
+	for i, c := range repo.Cases {
+		ok, err := c.Where.Holds(f)
+		if err != nil {
+			fail(
+				"expression",
+				c.Pos,
+				fmt.Sprintf("a case of %q fails on %s: %v", name, h.Name, err),
+				"ask has() first, or write it so that it holds for every host",
+			)
+		}
+		if !ok {
+			continue
+		}
+		x.cases = append(x.cases, i)
+		if c.Enabled != nil {
+			enabled = *c.Enabled
+		}
+		all.cases = append(all.cases, c)
+		mergeDefinition(&def, &c.Definition)
+	}
+	if p.off[name] || p.strange[name] != "" {
+		enabled = false
+	}
+	w := &writing{Resolver: r, part: x, host: h, repo: repo, enabled: enabled, grant: p.grants[name], lookup: lookup, fail: fail}
+	if repo.Media != nil && slices.Contains(p.held, name) {
+		w.while = repo.Media.Path.Value
+	}
+	x.none = true
+	for _, write := range []func(string, *policy.Definition) bool{map[string]func(string, *policy.Definition) bool{
+		deb.Family:  w.deb,
+		rpm.Family:  w.rpm,
+		zypp.Family: w.zypp,
+		arch.Family: w.arch,
+	}[h.Traits.Family], w.flatpak} {
+		if write == nil {
+			continue
+		}
+		if write(name, &def) {
+			x.none = false
+		}
+		for i := range def.Files {
+			if write(name+"-"+def.Files[i].Name, &def.Files[i].Definition) {
+				x.none = false
+			}
+		}
+	}
+	if len(x.bad) > 0 {
+		x.none = false
+	}
+	if enabled && len(x.sources)+len(x.inPlace) > 0 {
+		w.requirements(all, &def)
+	}
+	if contract := p.strange[name]; contract != "" {
+		for i := range x.sources {
+			x.sources[i].Contract = contract
+		}
+		x.licensed, x.sources, x.files, x.keys, x.access = x.sources, nil, nil, nil, nil
+		x.need, x.witness = nil, nil
+		x.bad = nil // it is not for this host: what it lacks for it is no trouble
+	}
+	if p.off[name] {
+		for i := range x.files {
+			x.files[i].IfThere = true
+		}
+		for i := range x.sources {
+			x.sources[i].IfThere = true
+		}
+		x.keys, x.access = nil, nil
+	}
+	return x
+}

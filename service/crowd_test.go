@@ -1,0 +1,100 @@
+package service_test
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/internal/rig"
+	"patientlantern.example/lantern/standin"
+)
+
+// Many look and change at a time. The race detector watches, and nothing that was looked at
+// is cut off by what somebody else takes away meanwhile.
+func TestManyLookWhileOthersChange(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Accounts()
+	r.Up("gw-01")
+	publish(t, r, licensed(t, r))
+	require.Zero(t, r.Carry().Counts["failed"])
+	c := r.Operator
+	looks := []func() error{
+		func() error { _, err := c.Contracts(ctx, client.List{}); return err },
+		func() error { _, err := c.Accounts(ctx); return err },
+		func() error { _, err := c.Hosts(ctx, client.List{}); return err },
+		func() error { _, err := c.Drift(ctx, client.List{}); return err },
+		func() error { _, err := c.Outlook(ctx); return err },
+		func() error { _, err := c.Preview(ctx, 0); return err },
+		func() error { _, err := c.Rollouts(ctx, client.List{}); return err },
+		func() error { _, err := c.Host(ctx, "gw-01"); return err },
+	}
+	var all sync.WaitGroup
+	for _, look := range looks {
+		for range 3 {
+			all.Go(func() {
+				for range 8 {
+					assert.NoError(t, look())
+				}
+			})
+		}
+	}
+	for n := range 4 {
+		all.Go(func() {
+			name := fmt.Sprintf("spare-%d", n)
+			for range 4 {
+				_, err := c.AddAccount(ctx, api.AccountOrder{Name: name, Desk: "http://" + r.World.Desks + "/gannet", Login: standin.Logins()["gannet"], Password: standin.DeskPassword})
+				assert.NoError(t, err)
+				assert.NoError(t, c.RemoveAccount(ctx, name))
+				_, err = c.Label(ctx, "gw-01", map[string]string{"turn": name})
+				assert.NoError(t, err)
+			}
+		})
+	}
+	all.Wait()
+}
+
+// While a rollout waits for a desk that takes its time, others are healed and labelled.
+func TestASlowDeskHoldsNobodyUp(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Accounts()
+	r.Up("gw-01")
+	r.Up("desk-1")
+	r.Publish()
+	require.Zero(t, r.Carry().Counts["failed"])
+	publish(t, r, licensed(t, r))
+	require.NoError(t, r.Desk.SetFault("gannet", standin.DeskSlow))
+	begun := make(chan error, 1)
+	go func() {
+		_, err := r.Operator.BeginRollout(ctx, 0)
+		begun <- err
+	}()
+	r.Until("it asks the desk", func() bool {
+		_, err := r.Operator.BeginRollout(ctx, 0)
+		return err != nil && strings.Contains(err.Error(), "somebody begins a rollout at this moment")
+	})
+	healed := make(chan error, 1)
+	go func() {
+		_, err := r.Operator.Heal(ctx, "desk-1")
+		healed <- err
+	}()
+	select {
+	case err := <-healed:
+		require.NoError(t, err)
+	case err := <-begun:
+		require.FailNow(t, "the desk is not slow enough for this test", "%v", err)
+	}
+	<-begun // either it began after the healing, or it says that desk-1 is being changed
+	_, err := r.Operator.Rollout(ctx, 99, client.List{})
+	var no *client.Error
+	require.ErrorAs(t, err, &no)
+	assert.Equal(t, http.StatusNotFound, no.Status)
+}

@@ -1,0 +1,95 @@
+package service
+
+import (
+	"io"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/store"
+)
+
+// deliveryLife is how long a signed delivery is good.
+const deliveryLife = 10 * time.Minute
+
+// delivery gives a host its signed sheet, by digest.
+func (s *Service) delivery(w http.ResponseWriter, r *http.Request) {
+	h := agentFrom(r.Context())
+	v := h.row()
+	if v.Task == 0 {
+		problem(w, http.StatusNotFound, "nothing waits for this host")
+		return
+	}
+	ro, err := s.store.Rollout(r.Context(), v.Task)
+	if err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	rs, err := s.compute.revision(r.Context(), ro.Revision)
+	if err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	res, err := s.compute.resolve(r.Context(), rs, v)
+	if err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	if len(res.Trouble) > 0 {
+		problem(w, http.StatusConflict, "the policy cannot be resolved for this host: "+res.Trouble[0].String())
+		return
+	}
+	now := s.now()
+	if err := s.compute.putSheet(r.Context(), res, now); err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	jws, err := s.key.sign(
+		api.Delivery{
+			Host:     v.Name,
+			Revision: ro.Revision,
+			Sheet:    res.Digest(),
+			Rollout:  ro.ID,
+			SetAside: ro.SetAside,
+			Issued:   now.UTC(),
+			Expires:  now.Add(deliveryLife).UTC(),
+		},
+	)
+	if err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/jose")
+	_, _ = io.WriteString(w, jws) // the agent has gone if this fails
+}
+
+// document gives a document by its digest: immutable, so any cache may keep it.
+func (s *Service) document(w http.ResponseWriter, r *http.Request) {
+	digest := chi.URLParam(r, "digest")
+	if !source.IsDigest(digest) {
+		problem(w, http.StatusBadRequest, "a document's name is a SHA-256 in hex")
+		return
+	}
+	if r.Header.Get("If-None-Match") == strconv.Quote(digest) {
+		w.WriteHeader(http.StatusNotModified)
+		return
+	}
+	// A host needs sheets and nothing else; what other hosts have is not its business.
+	if !s.store.Known(digest, store.KindSheet) {
+		problem(w, http.StatusNotFound, "there is no sheet of that digest")
+		return
+	}
+	d, err := s.store.Document(r.Context(), digest, store.KindSheet)
+	if err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Cache-Control", "private, max-age=31536000, immutable")
+	w.Header().Set("ETag", strconv.Quote(digest))
+	_, _ = w.Write(d.Body) // the agent has gone if this fails
+}

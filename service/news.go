@@ -1,0 +1,38 @@
+package service
+
+// news is what changed on a host: findings that came, by class, and how many went.
+type news struct {
+	Came     []newsItem `json:"came,omitempty"`
+	Went     int        `json:"went,omitempty"`
+	Revision int64      `json:"revision,omitempty"`
+}
+
+type newsItem struct {
+	Class    string `json:"class"`
+	Severity string `json:"severity"`
+	File     string `json:"file,omitempty"`
+}
+
+// mostNews bounds how many findings one entry names.
+const mostNews = 50
+
+func newsOf(old, v *hostView) *news {
+	var out news
+	for i, f := range v.findings {
+		if _, before := old.Since.Of(v.keys[i]); !before && len(out.Came) < mostNews {
+			out.Came = append(out.Came, newsItem{f.Class, f.Severity, f.File})
+		}
+	}
+	for _, k := range old.keys {
+		if _, still := v.Since.Of(k); !still {
+			out.Went++
+		}
+	}
+	if v.Revision != old.Revision {
+		out.Revision = v.Revision
+	}
+	if len(out.Came) == 0 && out.Went == 0 && out.Revision == 0 {
+		return nil
+	}
+	return &out
+}

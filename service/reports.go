@@ -1,0 +1,158 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/store"
+)
+
+// report hears how carrying a delivery out went.
+func (s *Service) report(w http.ResponseWriter, r *http.Request) {
+	h := agentFrom(r.Context())
+	var in api.Report
+	if !decode(w, r, 1<<20, &in) {
+		return
+	}
+	event, known := rollout.ReportEvents[in.State]
+	if !known {
+		problem(w, http.StatusBadRequest, fmt.Sprintf("the state %q is not known", short(in.State)))
+		return
+	}
+	final := event != rollout.Works
+	if in.Rollout == 0 { // the agent could not tell: what it was given was not genuine
+		in.Rollout = h.row().Task
+	}
+	if in.Rollout == 0 || h.row().Task != in.Rollout {
+		problem(w, http.StatusConflict, "this host has no such task (any more)")
+		return
+	}
+	ro, err := s.store.Rollout(r.Context(), in.Rollout)
+	if err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	if !final {
+		if !s.hear(h, ro, in.Step) {
+			problem(w, http.StatusConflict, "the rollout was stopped")
+			return
+		}
+		if h.row().working() {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+	}
+	if event == rollout.Withdraws {
+		s.withdraw(w, r, h, ro)
+		return
+	}
+	s.naming.RLock()
+	defer s.naming.RUnlock()
+	good := event == rollout.Succeeds || event == rollout.Rests
+	if good && (!s.store.Known(in.Sheet, store.KindSheet) || !s.store.Known(in.Survey, store.KindSurvey)) {
+		problem(w, http.StatusConflict, "send the survey first, then the report")
+		return
+	}
+	if err := s.takeReport(r.Context(), h, ro, event, &in); err != nil {
+		s.refuseReport(w, r, err)
+		return
+	}
+	s.log.Info(
+		"report",
+		"host",
+		h.row().Name,
+		"rollout",
+		in.Rollout,
+		"state",
+		in.State,
+		"step",
+		in.Step,
+		"message",
+		family.HideWords(in.Message, nil),
+	)
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// refuseReport answers a report that does not fit how far the host is.
+func (s *Service) refuseReport(w http.ResponseWriter, r *http.Request, err error) {
+	var place *rollout.PlaceError
+	if errors.As(err, &place) {
+		problem(w, http.StatusConflict, place.Error())
+		return
+	}
+	s.fault(w, r, err)
+}
+
+// takeReport stores what a host says of its task.
+func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, event rollout.Event, in *api.Report) error {
+	said := store.RolloutHost{Rollout: ro.ID, Updated: s.now()}
+	var err error
+	if said.Took, err = json.Marshal(in.Took); err != nil {
+		return err
+	}
+	rest := *in
+	rest.Took = nil
+	if said.Report, err = json.Marshal(&rest); err != nil {
+		return err
+	}
+	over := false
+	_, err = s.change(ctx, h, commandReport, func(v *hostView) error {
+		v.Stage = rollout.Working
+		if event != rollout.Works {
+			v.Task, v.Stage, v.Failure = 0, "", ""
+			v.LastSeen = said.Updated
+			v.Unfetched = unfetchedOf(in)
+		}
+		switch event {
+		case rollout.Fails:
+			v.Failure = fmt.Sprintf("%s: %s", in.Step, in.Message)
+		case rollout.Succeeds, rollout.Rests:
+			v.Revision, v.Sheet, v.Survey = ro.Revision, in.Sheet, in.Survey
+			v.Carried = store.Carried{Sheet: in.Sheet, Survey: in.Survey, At: said.Updated.UTC()}
+		}
+		return nil
+	}, func(v *hostView, c store.Change) error {
+		said.Host = v.Name
+		return s.store.Progress(ctx, said, event, &v.Host, func(ended bool) store.Change {
+			over = ended
+			return s.withRollout(ctx, c, commandReport, ro.ID, ended)
+		})
+	})
+	if over {
+		s.log.Info("rollout ended", "rollout", ro.ID)
+	}
+	return err
+}
+
+// withRollout is a change that the journal also tells of a rollout.
+func (s *Service) withRollout(ctx context.Context, c store.Change, command string, id int64, ended bool) store.Change {
+	return store.Change{Then: c.Then, Note: func() []store.Entry {
+		return append(c.Note(), s.rolloutEntry(actorFrom(ctx), command, id, ended))
+	}}
+}
+
+// withdraw takes a host out of a rollout that was stopped before it had touched anything.
+func (s *Service) withdraw(w http.ResponseWriter, r *http.Request, h *host, ro store.Rollout) {
+	over := false
+	_, err := s.change(r.Context(), h, commandWithdraw, func(v *hostView) error {
+		v.Task, v.Stage = 0, ""
+		return nil
+	}, func(v *hostView, c store.Change) error {
+		return s.store.Withdraw(r.Context(), ro.ID, &v.Host, s.now(), func(ended bool) store.Change {
+			over = ended
+			return s.withRollout(r.Context(), c, commandWithdraw, ro.ID, ended)
+		})
+	})
+	if err != nil {
+		s.refuseReport(w, r, err)
+		return
+	}
+	s.log.Info("stopped before anything was touched", "host", h.row().Name, "rollout", ro.ID, "ended", over)
+	w.WriteHeader(http.StatusNoContent)
+}

@@ -1,0 +1,434 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"golang.org/x/sync/errgroup"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/subscription"
+	"patientlantern.example/lantern/desk"
+	"patientlantern.example/lantern/store"
+)
+
+// wantedSeats is what a host would need under a revision.
+type wantedSeats struct {
+	host  *hostView
+	needs []resolve.Needs
+}
+
+func (s *Service) need(ctx context.Context, v *hostView, n resolve.Needs) (subscription.Need, error) {
+	t, err := s.compute.traitsOf(ctx, v.Traits)
+	if err != nil {
+		return subscription.Need{}, err
+	}
+	return subscription.Need{
+		Host:    v.Name,
+		Account: n.Account,
+		Numbers: n.Numbers,
+		Opens:   n.Opens,
+		OS:      t.OS.ID,
+		Version: t.OS.Version,
+		Arch:    t.Arch,
+	}, nil
+}
+
+// plan works out which seats hosts are to take: groups that take theirs by
+// themselves, each whole or not at all, and the hosts for which somebody must.
+func (s *Service) plan(ctx context.Context, wanted []wantedSeats) (subscription.Plan, []subscription.Need, error) {
+	books := s.keeper.current()
+	var groups []subscription.Group
+	at := map[[2]string]int{}
+	var byHand []subscription.Need
+	for _, w := range wanted {
+		for _, n := range w.needs {
+			need, err := s.need(ctx, w.host, n)
+			if err != nil {
+				return subscription.Plan{}, nil, err
+			}
+			if !n.Automatic {
+				good := false
+				if seat := books.Seat(w.host.Name, n.Account); seat != nil {
+					if c := books.Contract(n.Account, seat.Contract); c != nil {
+						good, _ = c.Good(books.Now)
+					}
+				}
+				if !good {
+					byHand = append(byHand, need)
+				}
+				continue
+			}
+			key := [2]string{n.Group, n.Account}
+			i, ok := at[key]
+			if !ok {
+				i = len(groups)
+				at[key] = i
+				groups = append(groups, subscription.Group{Name: n.Group})
+			}
+			groups[i].Needs = append(groups[i].Needs, need)
+		}
+	}
+	return books.Plan(groups), byHand, nil
+}
+
+func (s *Service) seatsAhead(ctx context.Context, wanted []wantedSeats) (api.SeatsAhead, error) {
+	out := api.SeatsAhead{Taking: []api.SeatTaking{}, Short: []api.SeatShortage{}, ByHand: []string{}}
+	plan, byHand, err := s.plan(ctx, wanted)
+	if err != nil {
+		return out, err
+	}
+	for _, x := range plan.Take {
+		out.Taking = append(out.Taking, api.SeatTaking{Host: x.Need.Host, Account: x.Need.Account, Contract: x.Contract, Why: x.Why})
+	}
+	for _, x := range plan.Short {
+		out.Short = append(out.Short, api.SeatShortage(x))
+	}
+	for _, n := range byHand {
+		out.ByHand = append(out.ByHand, n.Host)
+	}
+	return out, nil
+}
+
+// seatsFor takes the seats that carrying a revision needs, all of them or none. It returns
+// those that were taken.
+func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*host) ([]subscription.Taking, error) {
+	rs, err := s.compute.revision(ctx, revision)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	var wanted []wantedSeats
+	for _, h := range targets {
+		v := h.row()
+		res, err := s.compute.resolve(ctx, rs, v)
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		if needs := res.Needs(); len(needs) > 0 {
+			wanted = append(wanted, wantedSeats{v, needs})
+		}
+	}
+	if len(wanted) == 0 {
+		return nil, nil
+	}
+	plan, byHand, err := s.plan(ctx, wanted)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	var missing []error
+	for _, x := range plan.Short {
+		missing = append(
+			missing,
+			&huma.ErrorDetail{
+				Message: fmt.Sprintf(
+					"%s: %d of %d seats are missing, so %s would go without: %s",
+					x.Group,
+					x.Short,
+					x.Needed,
+					strings.Join(x.Hosts, ", "),
+					x.Why,
+				),
+				Location: x.Group,
+				Value:    x.Account,
+			},
+		)
+	}
+	for _, n := range byHand {
+		short, _, _ := strings.Cut(n.Host, ".")
+		missing = append(
+			missing,
+			&huma.ErrorDetail{
+				Message:  fmt.Sprintf("%s needs a seat in the account %s: lantern seat take %s", n.Host, n.Account, short),
+				Location: n.Host,
+				Value:    n.Account,
+			},
+		)
+	}
+	if len(missing) > 0 {
+		return nil, huma.NewError(http.StatusConflict, "seats are missing, so nothing was begun", missing...)
+	}
+	return s.takeAll(ctx, plan.Take)
+}
+
+// atOnce is how many calls go to desks at a time.
+const atOnce = 8
+
+// takeAll takes seats, and returns those that are new. When one cannot be had, those that
+// were taken are given back.
+func (s *Service) takeAll(ctx context.Context, list []subscription.Taking) ([]subscription.Taking, error) {
+	by := operatorFrom(ctx).Name
+	if by == "" {
+		by = "the policy"
+	}
+	fresh := make([]bool, len(list))
+	group, calls := errgroup.WithContext(ctx)
+	group.SetLimit(atOnce)
+	for i, t := range list {
+		group.Go(func() (err error) {
+			if calls.Err() != nil { // another could not be had
+				return nil
+			}
+			if _, fresh[i], err = s.keeper.take(ctx, t.Need, t.Contract, t.Why, by, true); err != nil {
+				return fmt.Errorf("no seat could be taken for %s: %w", t.Need.Host, err)
+			}
+			return nil
+		})
+	}
+	err := group.Wait()
+	var taken []subscription.Taking
+	for i, t := range list {
+		if fresh[i] {
+			taken = append(taken, t)
+		}
+	}
+	if err == nil {
+		s.seatsChanged(ctx, "take-seat", hostsOf(taken))
+		return taken, nil
+	}
+	s.giveBack(ctx, taken)
+	return nil, s.refuseSeat(fmt.Errorf("%w; nothing was begun, and the seats that were taken on the way are given back", err))
+}
+
+// giveBack gives seats back that were taken for something that does not come.
+func (s *Service) giveBack(ctx context.Context, taken []subscription.Taking) {
+	ctx = context.WithoutCancel(ctx)
+	for _, t := range taken {
+		if _, err := s.keeper.release(ctx, t.Need.Host, t.Need.Account, operatorFrom(ctx).Name); err != nil {
+			s.log.Error("giving a seat back", "host", t.Need.Host, "error", err)
+		}
+	}
+}
+
+func hostsOf(list []subscription.Taking) (out []string) {
+	for _, t := range list {
+		out = append(out, t.Need.Host)
+	}
+	return out
+}
+
+// seatsChanged works the standing of hosts out again.
+func (s *Service) seatsChanged(ctx context.Context, command string, hosts []string) {
+	for _, name := range hosts {
+		if h, err := s.fleet.find(name); err == nil {
+			if _, err := s.again(ctx, h, command); err != nil {
+				s.log.Error("working out how a host stands", "host", name, "error", err)
+			}
+		}
+	}
+	s.countSeats(ctx)
+}
+
+// refuseSeat turns what a desk says into problem details.
+func (s *Service) refuseSeat(err error) error {
+	var no *desk.Refusal
+	var none *subscription.NoContract
+	var account errNoAccount
+	switch {
+	case errors.As(err, &none), errors.As(err, &no), errors.As(err, &account):
+		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, desk.ErrAway):
+		return huma.Error503ServiceUnavailable(err.Error() + "; try again when it does, nothing was changed")
+	case errors.Is(err, store.ErrNotFound):
+		return huma.Error404NotFound(err.Error())
+	}
+	return s.refuse(err)
+}
+
+type seatIn struct {
+	Body api.SeatOrder
+}
+
+// takeSeat takes a seat for one host. Two operators who do it at the same moment
+// get one seat.
+func (s *Service) takeSeat(ctx context.Context, in *seatIn) (*body[api.Seat], error) {
+	h, err := s.findHost(in.Body.Host)
+	if err != nil {
+		return nil, err
+	}
+	v := h.row()
+	if v.Traits == "" {
+		return nil, huma.Error409Conflict(fmt.Sprintf("%s has sent no survey yet, so nobody can tell which contract fits it", v.Name))
+	}
+	needs, err := s.needsAhead(ctx, v)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	var accounts []string
+	pick := -1
+	for i, n := range needs {
+		accounts = append(accounts, n.Account)
+		if n.Account == in.Body.Account || in.Body.Account == "" && len(needs) == 1 {
+			pick = i
+		}
+	}
+	var n resolve.Needs
+	switch {
+	case pick >= 0:
+		n = needs[pick]
+	case in.Body.Account != "" && in.Body.Contract != "": // somebody knows better
+		n = resolve.Needs{Account: in.Body.Account}
+	case in.Body.Account != "":
+		return nil, huma.Error409Conflict(
+			fmt.Sprintf(
+				"the sheet of %s needs nothing of the account %s; name the contract with --contract to take a seat all the same",
+				v.Name,
+				in.Body.Account,
+			),
+		)
+	case len(needs) == 0:
+		return nil, huma.Error409Conflict(
+			fmt.Sprintf(
+				"nothing on the sheet of %s needs a contract; name one with --account and --contract to take a seat all the same",
+				v.Name,
+			),
+		)
+	default:
+		return nil, huma.Error409Conflict(
+			fmt.Sprintf("%s needs seats in several accounts: %s; say which with --account", v.Name, strings.Join(accounts, ", ")),
+		)
+	}
+	need, err := s.need(ctx, v, n)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	why := ""
+	if in.Body.Contract != "" {
+		why = "asked for by " + operatorFrom(ctx).Name
+	}
+	seat, _, err := s.keeper.take(ctx, need, in.Body.Contract, why, operatorFrom(ctx).Name, false)
+	if err != nil {
+		return nil, s.refuseSeat(err)
+	}
+	s.seatsChanged(ctx, "take-seat", []string{v.Name})
+	return &body[api.Seat]{s.seat(seat)}, nil
+}
+
+// needsAhead is what a host needs: under the revision that was carried to it, and
+// under the newest.
+func (s *Service) needsAhead(ctx context.Context, v *hostView) ([]resolve.Needs, error) {
+	out := slices.Clone(v.needs)
+	revs, err := s.store.Revisions(ctx)
+	if err != nil || len(revs) == 0 || revs[0].Number == v.Revision {
+		return out, err
+	}
+	rs, err := s.compute.revision(ctx, revs[0].Number)
+	if err != nil {
+		return nil, err
+	}
+	res, err := s.compute.resolve(ctx, rs, v)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range res.Needs() {
+		if i := slices.IndexFunc(out, func(x resolve.Needs) bool { return x.Account == n.Account }); i >= 0 {
+			out[i] = n
+		} else {
+			out = append(out, n)
+		}
+	}
+	return out, nil
+}
+
+type seatPath struct {
+	Host    string `path:"host"`
+	Account string `path:"account"`
+}
+
+type releasedOut struct {
+	Body api.Seat
+}
+
+func (s *Service) releaseSeat(ctx context.Context, in *seatPath) (*releasedOut, error) {
+	name := in.Host
+	if h, err := s.fleet.find(name); err == nil {
+		name = h.row().Name
+	} else if len(s.keeper.of(name)) == 0 {
+		_, err := s.findHost(name)
+		return nil, err
+	}
+	old, ok := s.keeper.seat(name, in.Account)
+	if !ok {
+		msg := fmt.Sprintf("%s has no seat in an account %q", name, in.Account)
+		var have []string
+		for _, x := range s.keeper.of(name) {
+			have = append(have, x.Account)
+		}
+		if near := names.Nearest(in.Account, have); near != "" {
+			msg += fmt.Sprintf("; did you mean %q?", near)
+		}
+		return nil, huma.Error404NotFound(msg)
+	}
+	done, err := s.keeper.release(ctx, name, in.Account, operatorFrom(ctx).Name)
+	if err != nil {
+		return nil, s.refuseSeat(err)
+	}
+	s.seatsChanged(ctx, "release-seat", []string{name})
+	out := s.seat(old)
+	out.Leaving = !done
+	return &releasedOut{out}, nil
+}
+
+// seat describes a seat; never what opens the sources.
+func (s *Service) seat(x store.Seat) api.Seat {
+	out := api.Seat{Seat: x.Seat, Automatic: x.Automatic, Leaving: x.Leaving, Kind: x.Kind, Renewal: s.keeper.refusals(x.Host)[x.Account]}
+	out.Taken = out.Taken.UTC()
+	if !x.Expires.IsZero() {
+		out.Expires = &x.Expires
+	}
+	if h, err := s.fleet.find(x.Host); err == nil {
+		out.State = h.state(s.now())
+		out.Needed = slices.ContainsFunc(h.row().needs, func(n resolve.Needs) bool { return n.Account == x.Account })
+	}
+	return out
+}
+
+type seatQuery struct {
+	Paging
+	Q        string `query:"q" doc:"Part of the host's name or the contract's number"`
+	Account  string `query:"account"`
+	Contract string `query:"contract"`
+	Sort     string `query:"sort" enum:"host,contract,taken,expires,-host,-contract,-taken,-expires" default:"host"`
+}
+
+func (s *Service) listSeats(_ context.Context, in *seatQuery) (*body[api.SeatPage], error) {
+	var rows []store.Seat
+	for _, x := range s.keeper.every() {
+		if in.Account != "" && x.Account != in.Account || in.Contract != "" && x.Contract != in.Contract ||
+			in.Q != "" && !strings.Contains(x.Host, strings.ToLower(in.Q)) && !strings.Contains(x.Contract, in.Q) {
+			continue
+		}
+		rows = append(rows, x)
+	}
+	order, turned := strings.CutPrefix(in.Sort, "-")
+	slices.SortStableFunc(rows, func(a, b store.Seat) int {
+		n := 0
+		switch order {
+		case "contract":
+			n = cmp.Compare(a.Contract, b.Contract)
+		case "taken":
+			n = a.Taken.Compare(b.Taken)
+		case "expires":
+			n = a.Expires.Compare(b.Expires)
+		default:
+			n = cmp.Compare(a.Host, b.Host)
+		}
+		if turned {
+			n = -n
+		}
+		return n
+	})
+	page := api.SeatPage{Seats: []api.Seat{}, Total: len(rows)}
+	from, to := in.cut(len(rows))
+	for _, x := range rows[from:to] {
+		page.Seats = append(page.Seats, s.seat(x))
+	}
+	return &body[api.SeatPage]{page}, nil
+}

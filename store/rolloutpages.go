@@ -1,0 +1,178 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"patientlantern.example/lantern/core/rollout"
+)
+
+// RolloutHostsQuery says which hosts of a rollout are wanted.
+type RolloutHostsQuery struct {
+	States []rollout.State // empty: all
+	Part   string          // of the name
+	Limit  int             // 0: all
+	Offset int
+}
+
+// placeOrder puts first what somebody has to look at, and last what is well.
+var placeOrder = []rollout.State{rollout.Failed, rollout.Behind, rollout.Working, rollout.Waiting, rollout.Done, rollout.Unchanged}
+
+// RolloutHosts returns how far the hosts of a rollout are: a page of them, those first
+// which failed, and how many there are. No more rows are read than are shown.
+func (s *Store) RolloutHosts(ctx context.Context, id int64, q RolloutHostsQuery) (list []RolloutHost, total int, err error) {
+	if q.Limit == 0 {
+		q.Limit = math.MaxInt
+	}
+	for _, place := range placeOrder {
+		if len(q.States) > 0 && !slices.Contains(q.States, place) {
+			continue
+		}
+		count, err := s.countPlace(ctx, id, place, q.Part)
+		if err != nil {
+			return nil, 0, err
+		}
+		from := max(q.Offset-total, 0)
+		total += count
+		if count == 0 || from >= count || len(list) >= q.Limit {
+			continue
+		}
+		part, err := s.atPlace(ctx, id, place, q.Part, q.Limit-len(list), from)
+		if err != nil {
+			return nil, 0, err
+		}
+		list = append(list, part...)
+	}
+	return list, total, nil
+}
+
+// countPlace counts the hosts of a rollout at a place, those with part in their name.
+func (s *Store) countPlace(ctx context.Context, id int64, place rollout.State, part string) (n int, err error) {
+	query, args := "SELECT coalesce(sum(hosts), 0) FROM rollout_counts WHERE rollout = ? AND state = ?", []any{id, string(place)}
+	if part != "" {
+		query, args = "SELECT count(*) FROM rollout_hosts WHERE rollout = ? AND state = ? AND instr(host, ?) > 0", append(args, part)
+	}
+	err = s.read.QueryRowContext(ctx, query, args...).Scan(&n)
+	return n, err
+}
+
+func (s *Store) atPlace(ctx context.Context, id int64, place rollout.State, part string, limit, offset int) ([]RolloutHost, error) {
+	rows, err := s.read.QueryContext(ctx, `SELECT h.rollout, h.host, h.state, coalesce(r.body, ''), h.took, h.updated
+		FROM rollout_hosts h LEFT JOIN reports r ON r.id = h.report
+		WHERE h.rollout = ? AND h.state = ? AND (? = '' OR instr(h.host, ?) > 0) ORDER BY h.host LIMIT ? OFFSET ?`,
+		id, string(place), part, part, limit, offset)
+	if err != nil {
+		return nil, err
+	}
+	return s.scanRolloutHosts(rows)
+}
+
+func (s *Store) scanRolloutHosts(rows *sql.Rows) (out []RolloutHost, err error) {
+	defer rows.Close()
+	for rows.Next() {
+		var h RolloutHost
+		var updated int64
+		var body []byte
+		if err := rows.Scan(&h.Rollout, &h.Host, &h.State, &body, &h.Took, &updated); err != nil {
+			return nil, err
+		}
+		if h.Report, err = s.unpackReport(body); err != nil {
+			return nil, fmt.Errorf("the report of %s on rollout %d is damaged: %w", h.Host, h.Rollout, err)
+		}
+		h.Updated = fromUnix(updated)
+		out = append(out, h)
+	}
+	return out, rows.Err()
+}
+
+// RolloutNames returns the names of the hosts of a rollout at some places.
+func (s *Store) RolloutNames(ctx context.Context, id int64, states ...rollout.State) (out []string, err error) {
+	for _, st := range states {
+		rows, err := s.read.QueryContext(ctx, "SELECT host FROM rollout_hosts WHERE rollout = ? AND state = ?", id, string(st))
+		if err != nil {
+			return nil, err
+		}
+		for rows.Next() {
+			var n string
+			if err := rows.Scan(&n); err != nil {
+				rows.Close()
+				return nil, err
+			}
+			out = append(out, n)
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// LastReport returns what a host said of the newest rollout that it carried out.
+func (s *Store) LastReport(ctx context.Context, host string) (RolloutHost, error) {
+	rows, err := s.read.QueryContext(ctx, `SELECT h.rollout, h.host, h.state, coalesce(r.body, ''), h.took, h.updated
+		FROM rollout_hosts h LEFT JOIN reports r ON r.id = h.report
+		WHERE h.host = ? AND h.state IN (?, ?, ?) ORDER BY h.rollout DESC LIMIT 1`,
+		host, string(rollout.Done), string(rollout.Unchanged), string(rollout.Failed))
+	if err != nil {
+		return RolloutHost{}, err
+	}
+	list, err := s.scanRolloutHosts(rows)
+	if err == nil && len(list) == 0 {
+		err = fmt.Errorf("report of %s: %w", host, ErrNotFound)
+	}
+	if err != nil {
+		return RolloutHost{}, err
+	}
+	return list[0], nil
+}
+
+// mostForgotten bounds how many rows one transaction forgets.
+const mostForgotten = 20_000
+
+// Forget takes what hosts said of rollouts that ended before a time out of the database,
+// but for each host's newest, and entries of the journal about hosts that are older. How
+// many hosts there were at each place stays. It returns the rows that went.
+func (s *Store) Forget(ctx context.Context, before time.Time) (rows int64, err error) {
+	for {
+		var n int64
+		err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+			n = 0
+			for _, q := range []string{
+				`DELETE FROM rollout_hosts WHERE (rollout, host) IN (SELECT r.rollout, r.host FROM rollout_hosts r JOIN rollouts o ON o.id = r.rollout
+					WHERE o.ended > 0 AND o.ended < ?1 AND EXISTS (SELECT 1 FROM rollout_hosts n WHERE n.host = r.host AND n.rollout > r.rollout)
+						LIMIT ?2)`,
+				"DELETE FROM journal WHERE seq IN (SELECT seq FROM journal WHERE kind = 'host' AND at < ?1 LIMIT ?2)",
+			} {
+				res, err := tx.ExecContext(ctx, q, unix(before), mostForgotten)
+				if err != nil {
+					return err
+				}
+				gone, err := res.RowsAffected()
+				if err != nil {
+					return err
+				}
+				n += gone
+			}
+			return nil
+		})
+		rows += n
+		if err != nil {
+			return rows, err
+		}
+		if n == 0 {
+			break
+		}
+	}
+	if rows == 0 {
+		return 0, nil
+	}
+	return rows, s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "DELETE FROM reports WHERE id NOT IN (SELECT report FROM rollout_hosts)")
+		return err
+	})
+}
