@@ -121,7 +121,8 @@ func (a *attempt) refresh(ctx context.Context, after *survey.Result) error {
 	for _, f := range a.stuck.files {
 		c.report.Around = append(c.report.Around, f+" stops the package manager altogether; lantern heal HOST --set-aside puts it aside")
 	}
-	if c.report.Refresh, c.report.Sources, err = m.refresh(ctx, asked{sheet: a.sheet, survey: after, stuck: a.stuck, at: c.now()}); err != nil {
+	q := asked{sheet: a.sheet, survey: after, stuck: a.stuck, at: c.now()}
+	if c.report.Refresh, c.report.Sources, err = m.refresh(ctx, q); err != nil {
 		return err
 	}
 	if hasRemotes(a.sheet) {

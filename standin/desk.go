@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -42,6 +43,7 @@ const DeskPassword = "tide-table-ebb"
 
 // Desk plays the subscription desks of all vendors, each below its own name.
 type Desk struct {
+	waiting   atomic.Int64 // calls that a slow desk lets wait
 	now       func() time.Time
 	life      time.Duration // of access
 	authority *Authority
@@ -149,6 +151,9 @@ func (d *Desk) ServeHTTP(w http.ResponseWriter, r *http.Request) { d.router.Serv
 // Logins returns the organisation's login at each vendor's desk.
 func Logins() map[string]string { return deskLogins }
 
+// Waiting counts the calls that a slow desk lets wait at this moment.
+func (d *Desk) Waiting() int { return int(d.waiting.Load()) }
+
 // guard checks the login and plays the faults.
 func (d *Desk) guard(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -169,6 +174,8 @@ func (d *Desk) guard(next http.Handler) http.Handler {
 			deny(w, http.StatusUnauthorized, "", "the login is not known")
 			return
 		case fault == DeskSlow:
+			d.waiting.Add(1)
+			defer d.waiting.Add(-1)
 			select {
 			case <-time.After(slow):
 			case <-r.Context().Done():
