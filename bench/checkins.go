@@ -292,7 +292,7 @@ func upserts(path string) (float64, error) {
 	defer db.Close()
 	db.SetMaxOpenConns(1)
 	if _, err := db.Exec("CREATE TABLE hosts (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, last_seen INTEGER, labels TEXT, " +
-		"traits TEXT, survey TEXT, revision INTEGER, sheet TEXT, carried TEXT, since TEXT, free TEXT, agent TEXT, "+
+		"traits TEXT, survey TEXT, revision INTEGER, sheet TEXT, carried TEXT, since TEXT, free TEXT, agent TEXT, " +
 		"task INTEGER) STRICT"); err != nil {
 		return 0, err
 	}

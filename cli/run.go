@@ -17,6 +17,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"syscall"
 	"time"
 
@@ -80,6 +81,7 @@ func (a *app) serve() *cobra.Command {
 			if s.FirstToken != "" {
 				a.out.Printf("First operator's token, printed this once: %s", s.FirstToken)
 			}
+			spareMemory()
 			scheme := "http"
 			if cert != "" {
 				scheme = "https"
@@ -111,6 +113,15 @@ func (a *app) serve() *cobra.Command {
 			"comes back",
 	)
 	return cmd
+}
+
+// spareMemory lets the process hold less than Go's default: what a service keeps is large
+// and changes little, so looking through it more often costs next to nothing.
+func spareMemory() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(40)
+	}
+	debug.FreeOSMemory() // what reading the fleet left behind
 }
 
 // Running is a service with its store.

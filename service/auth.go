@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"crypto"
 	"crypto/ed25519"
@@ -35,14 +36,14 @@ type authenticator struct {
 	now   func() time.Time
 
 	mu     sync.RWMutex
-	agents map[string]agentProof // tokens that have been verified
+	agents map[[sha256.Size]byte]agentProof // by the hash of a token that was verified
 	people map[[32]byte]personProof
 }
 
 type agentProof struct {
 	host    *host
-	key     string
-	expires time.Time
+	key     [ed25519.PublicKeySize]byte
+	expires int64 // Unix milliseconds
 }
 
 type personProof struct {
@@ -51,7 +52,7 @@ type personProof struct {
 }
 
 func newAuthenticator(st *store.Store, f *fleet, now func() time.Time) *authenticator {
-	return &authenticator{store: st, fleet: f, now: now, agents: map[string]agentProof{}, people: map[[32]byte]personProof{}}
+	return &authenticator{store: st, fleet: f, now: now, agents: map[[sha256.Size]byte]agentProof{}, people: map[[32]byte]personProof{}}
 }
 
 // NewToken makes a secret with a prefix that tells what it is for.
@@ -145,10 +146,11 @@ func (a *authenticator) agent(r *http.Request) (*host, error) {
 		return nil, errors.New("an agent signs its calls: Authorization: Bearer, a JWT")
 	}
 	now := a.now()
+	hash := sha256.Sum256([]byte(token))
 	a.mu.RLock()
-	p, ok := a.agents[token]
+	p, ok := a.agents[hash]
 	a.mu.RUnlock()
-	if ok && now.Before(p.expires) && !p.host.retired.Load() && string(p.host.row().Key) == p.key {
+	if ok && now.UnixMilli() < p.expires && !p.host.retired.Load() && bytes.Equal(p.host.row().Key, p.key[:]) {
 		return p.host, nil
 	}
 	t, err := jwt.ParseSigned(token, []jose.SignatureAlgorithm{jose.EdDSA})
@@ -179,7 +181,7 @@ func (a *authenticator) agent(r *http.Request) (*host, error) {
 	if len(a.agents) > 400_000 {
 		clear(a.agents)
 	}
-	a.agents[token] = agentProof{h, string(key), c.Expiry.Time()}
+	a.agents[hash] = agentProof{h, [ed25519.PublicKeySize]byte(key), c.Expiry.Time().UnixMilli()}
 	a.mu.Unlock()
 	return h, nil
 }

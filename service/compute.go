@@ -233,7 +233,11 @@ func (c *computer) textsOf(ctx context.Context, s *source.Survey) (map[string][]
 // change finds the edits for a pair, and remembers them.
 func (c *computer) change(ctx context.Context, p pair) (*outcome, error) {
 	return c.changes.get(p, func() (*outcome, error) {
-		o, err := c.work(ctx, p)
+		sheet, err := c.sheetOf(ctx, p.sheet)
+		if err != nil {
+			return nil, err
+		}
+		o, err := c.work(ctx, p, sheet)
 		if err != nil {
 			return nil, err
 		}
@@ -246,13 +250,10 @@ func (c *computer) change(ctx context.Context, p pair) (*outcome, error) {
 	})
 }
 
-// work finds the edits for a pair.
-func (c *computer) work(ctx context.Context, p pair) (*outcome, error) {
-	in := change.Input{Masked: true}
+// work finds the edits for a pair, whose sheet may be stored nowhere.
+func (c *computer) work(ctx context.Context, p pair, sheet *source.Sheet) (*outcome, error) {
+	in := change.Input{Masked: true, Sheet: sheet}
 	var err error
-	if in.Sheet, err = c.sheetOf(ctx, p.sheet); err != nil {
-		return nil, err
-	}
 	if in.Survey, err = c.surveyOf(ctx, p.survey); err != nil {
 		return nil, err
 	}

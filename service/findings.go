@@ -56,7 +56,7 @@ type findingRow struct {
 	num int64
 }
 
-// rows are the findings that are asked for, in the order in which they are asked for.
+// rows are the findings that are asked for, and how many hosts have one.
 func (in *driftQuery) rows(hosts []*host) (rows []findingRow, hit int) {
 	turned := in.Sort == "-since"
 	for _, h := range hosts {
@@ -86,12 +86,6 @@ func (in *driftQuery) rows(hosts []*host) (rows []findingRow, hit int) {
 			hit++
 		}
 	}
-	slices.SortFunc(rows, func(a, b findingRow) int {
-		if n := cmp.Compare(a.num, b.num); n != 0 {
-			return n
-		}
-		return cmp.Compare(a.at, b.at)
-	})
 	return rows, hit
 }
 
@@ -123,6 +117,9 @@ func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.Find
 	rows, hit := in.rows(hosts)
 	page.Hosts, page.Total = hit, len(rows)
 	from, to := in.cut(len(rows))
+	rows = firstOf(rows, to, func(a, b findingRow) int {
+		return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at))
+	})
 	for _, r := range rows[from:to] {
 		o, err := s.compute.change(ctx, pairOf(r.v, r.v.Sheet))
 		if err != nil {

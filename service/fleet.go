@@ -99,15 +99,23 @@ func loadFleet(ctx context.Context, s *Service) (*fleet, error) {
 		order[i] = i
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return strings.Compare(rows[a].Survey, rows[b].Survey) })
+	// Those that stand side by side in lists stand so in memory, some at a time: one that is
+	// replaced later lets the others of its block go when they are replaced too.
+	hosts, views := make([][]host, (len(rows)+block-1)/block), make([][]hostView, (len(rows)+block-1)/block)
+	for i := range hosts {
+		hosts[i], views[i] = make([]host, block), make([]hostView, block)
+	}
 	var group errgroup.Group
 	workers := runtime.GOMAXPROCS(0)
 	for w := range workers {
 		group.Go(func() error {
 			for _, i := range order[len(order)*w/workers : len(order)*(w+1)/workers] {
-				h, err := s.loadHost(ctx, rows[i], now)
-				if err != nil {
+				h, v := &hosts[i/block][i%block], &views[i/block][i%block]
+				v.Host = *rows[i]
+				if err := s.loadHost(ctx, h, v, now); err != nil {
 					return err
 				}
+				rows[i] = nil
 				f.sorted[i] = h // the store gives them by name
 			}
 			return nil
@@ -116,26 +124,28 @@ func loadFleet(ctx context.Context, s *Service) (*fleet, error) {
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	for i, h := range f.sorted {
-		f.byName[rows[i].Name] = h
+	for _, h := range f.sorted {
+		f.byName[h.row().Name] = h
 	}
 	return f, nil
 }
 
-func (s *Service) loadHost(ctx context.Context, row *store.Host, now time.Time) (*host, error) {
-	v := &hostView{Host: *row}
+// block is how many hosts stand side by side in memory.
+const block = 64
+
+func (s *Service) loadHost(ctx context.Context, h *host, v *hostView, now time.Time) error {
 	if err := s.compute.complete(ctx, v, now); err != nil {
 		if ctx.Err() != nil {
-			return nil, err
+			return err
 		}
 		// One host's trouble is not the others'.
 		v.broken = "how it stands cannot be worked out: " + err.Error()
-		s.log.Error("how a host stands cannot be worked out", "host", row.Name, "error", err)
+		s.log.Error("how a host stands cannot be worked out", "host", v.Name, "error", err)
 	}
 	s.ask(ctx, v)
-	h := &host{interval: s.opts.Interval, patience: s.opts.Patience}
+	h.interval, h.patience = s.opts.Interval, s.opts.Patience
 	h.put(v)
-	return h, nil
+	return nil
 }
 
 // unfetchedOf counts the sources that could not be refreshed.

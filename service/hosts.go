@@ -58,56 +58,18 @@ func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostP
 		page.States[st] = 0
 	}
 	var counted tally
-	// A row carries what it is sorted by; equal ones keep the order of names.
-	type row struct {
-		h    *host
-		text string
-		num  int64
-		at   int
-	}
 	order, turned := strings.CutPrefix(in.Sort, "-")
-	var rows []row
-	q := strings.ToLower(in.Q)
+	var rows []hostRow
+	in.Q = strings.ToLower(in.Q)
 	for _, h := range s.fleet.all() {
 		st := h.state(now)
 		page.All++
 		page.States[st]++
 		v := h.row()
 		counted.add(v, st)
-		if len(in.State) > 0 && !slices.Contains(in.State, st) || in.Family != "" && v.family != in.Family || q != "" && !matches(v, q) {
-			continue
+		if in.wants(v, st) {
+			rows = append(rows, hostRow{h, sortNumber(order, h, v, st), int32(len(rows))})
 		}
-		r := row{h: h, at: len(rows)}
-		switch order {
-		case "state":
-			r.num = int64(slices.Index(api.States, st))
-		case "os":
-			r.text = v.os
-		case "revision":
-			r.num = v.Revision
-		case "findings":
-			r.num = int64(len(v.findings))
-		case "last_seen":
-			r.num = h.lastSeen.Load()
-		default:
-			r.num = int64(r.at)
-		}
-		rows = append(rows, r)
-	}
-	if order != "name" || turned {
-		slices.SortFunc(rows, func(a, b row) int {
-			n := cmp.Compare(a.num, b.num)
-			if n == 0 && order == "os" {
-				n = strings.Compare(a.text, b.text)
-			}
-			switch {
-			case n == 0:
-				return a.at - b.at
-			case turned:
-				return -n
-			}
-			return n
-		})
 	}
 	var err error
 	if page.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
@@ -115,10 +77,61 @@ func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostP
 	}
 	page.Total = len(rows)
 	from, to := in.cut(len(rows))
+	if order != "name" || turned {
+		rows = firstOf(rows, to, rowOrder(order, turned))
+	}
 	for _, r := range rows[from:to] {
 		page.Hosts = append(page.Hosts, r.h.summary(now))
 	}
 	return &body[api.HostPage]{page}, nil
+}
+
+// hostRow is a host with what it is sorted by; equal ones keep the order of names.
+type hostRow struct {
+	h   *host
+	num int64
+	at  int32
+}
+
+// wants reports whether a host is asked for.
+func (in *hostQuery) wants(v *hostView, state string) bool {
+	return (len(in.State) == 0 || slices.Contains(in.State, state)) && (in.Family == "" || v.family == in.Family) &&
+		(in.Q == "" || matches(v, in.Q))
+}
+
+// sortNumber is what a host is sorted by; by name it is its place already, and by the
+// system's name the order looks itself.
+func sortNumber(order string, h *host, v *hostView, state string) int64 {
+	switch order {
+	case "state":
+		return int64(slices.Index(api.States, state))
+	case "revision":
+		return v.Revision
+	case "findings":
+		return int64(len(v.findings))
+	case "last_seen":
+		return h.lastSeen.Load()
+	}
+	return 0
+}
+
+func rowOrder(order string, turned bool) func(a, b hostRow) int {
+	return func(a, b hostRow) int {
+		n := cmp.Compare(a.num, b.num)
+		if order == "os" {
+			n = strings.Compare(a.h.row().os, b.h.row().os)
+		}
+		if n == 0 && (order != "name" || !turned) {
+			return cmp.Compare(a.at, b.at)
+		}
+		if n == 0 {
+			n = cmp.Compare(a.at, b.at)
+		}
+		if turned {
+			return -n
+		}
+		return n
+	}
 }
 
 func matches(v *hostView, q string) bool {

@@ -109,7 +109,6 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 		if x == nil {
 			x = &shown{pair: p, res: res}
 			alike[p], all = x, append(all, x)
-			s.compute.hold(res)
 		}
 		x.hosts = append(x.hosts, v)
 	}
@@ -136,7 +135,7 @@ func (s *Service) showAll(ctx context.Context, all []*shown) error {
 	for w := range workers {
 		group.Go(func() error {
 			for _, x := range order[len(order)*w/workers : len(order)*(w+1)/workers] {
-				o, err := s.compute.work(ctx, x.pair)
+				o, err := s.compute.work(ctx, x.pair, x.res.Sheet)
 				if err != nil {
 					return err
 				}
