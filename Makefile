@@ -5,7 +5,7 @@ GO ?= go
 LDFLAGS := -s -w -X patientlantern.example/lantern/cli.Version=$(VERSION) -X main.Version=$(VERSION)
 export CGO_ENABLED := 0
 
-.PHONY: shots build demo test bench fuzz console types need clean
+.PHONY: shots build demo test check lint race vuln bench fuzz console types need clean
 
 build: bin/lantern bin/lantern-agent
 
@@ -41,6 +41,21 @@ demo: need build
 
 test: need build
 	scripts/test
+
+# What can be checked in a minute, without root, a browser or package managers.
+check: console
+	scripts/check
+
+lint: console
+	scripts/lint
+
+# What many goroutines share, under the race detector.
+race: need build
+	CGO_ENABLED=1 $(GO) test -race $(TESTFLAGS) ./service ./agent ./store
+
+# Known vulnerabilities in what is built in. It asks https://vuln.go.dev.
+vuln:
+	$(GO) run golang.org/x/vuln/cmd/govulncheck@v1.1.4 ./...
 
 bench: build
 	$(GO) run ./bench

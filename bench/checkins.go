@@ -17,13 +17,14 @@ import (
 	"sync/atomic"
 	"time"
 
+	"patientlantern.example/lantern/datafolder"
+
 	"github.com/go-chi/chi/v5"
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/cli"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/store"
 )
@@ -172,7 +173,7 @@ func checkIns(s *suite) error {
 	if err := st.Close(); err != nil {
 		return err
 	}
-	svc, err := cli.OpenService(ctx, cli.ServiceOptions{Data: data, Log: slog.New(slog.DiscardHandler), Interval: time.Minute})
+	svc, err := datafolder.Open(ctx, datafolder.Options{Data: data, Log: slog.New(slog.DiscardHandler), Interval: time.Minute})
 	if err != nil {
 		return err
 	}

@@ -10,7 +10,8 @@ import (
 	"testing/fstest"
 	"time"
 
-	"patientlantern.example/lantern/cli"
+	"patientlantern.example/lantern/datafolder"
+
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/rootfs"
@@ -39,7 +40,7 @@ type population struct {
 // populate makes a data folder for a fleet under the folder's policy.
 func populate(ctx context.Context, dir string, folder policy.Folder, fleet []resolve.Host) (*population, error) {
 	out := &population{dir: dir, folder: folder, surveys: map[string]bool{}}
-	first, err := cli.OpenService(ctx, cli.ServiceOptions{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
+	first, err := datafolder.Open(ctx, datafolder.Options{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
 	if err != nil {
 		return nil, err
 	}

@@ -12,7 +12,8 @@ import (
 	"slices"
 	"time"
 
-	"patientlantern.example/lantern/cli"
+	"patientlantern.example/lantern/datafolder"
+
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/store"
 )
@@ -25,7 +26,7 @@ func scale(s *suite) error {
 	}
 	defer os.RemoveAll(dir)
 	ctx := context.Background()
-	first, err := cli.OpenService(ctx, cli.ServiceOptions{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
+	first, err := datafolder.Open(ctx, datafolder.Options{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
 	if err != nil {
 		return err
 	}
@@ -83,7 +84,7 @@ func scale(s *suite) error {
 		return err
 	}
 	begin := time.Now()
-	svc, err := cli.OpenService(ctx, cli.ServiceOptions{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
+	svc, err := datafolder.Open(ctx, datafolder.Options{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
 	if err != nil {
 		return err
 	}

@@ -12,11 +12,12 @@ import (
 	"testing"
 	"time"
 
+	"patientlantern.example/lantern/datafolder"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/cli"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/rollout"
 )
@@ -51,7 +52,7 @@ func TestADataFolderOfAnEarlierVersionIsUnderstood(t *testing.T) {
 	dir, token := written(t, "data-4")
 	for range 2 { // and once more, as this version left it
 		begun := time.Date(2026, 11, 25, 15, 29, 0, 0, time.UTC)
-		svc, err := cli.OpenService(ctx, cli.ServiceOptions{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour, Now: func() time.Time { return begun }})
+		svc, err := datafolder.Open(ctx, datafolder.Options{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour, Now: func() time.Time { return begun }})
 		require.NoError(t, err)
 		srv := httptest.NewServer(svc.Handler())
 		c := client.New(srv.URL, token)

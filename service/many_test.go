@@ -9,11 +9,12 @@ import (
 	"testing"
 	"time"
 
+	"patientlantern.example/lantern/datafolder"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/cli"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
@@ -24,8 +25,8 @@ import (
 // fleetOf is a service with so many hosts, each of which has a label of its own.
 func fleetOf(t *testing.T, count int) *client.Client {
 	dir := filepath.Join(t.TempDir(), "data")
-	open := func() *cli.Running {
-		r, err := cli.OpenService(ctx, cli.ServiceOptions{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
+	open := func() *datafolder.Running {
+		r, err := datafolder.Open(ctx, datafolder.Options{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
 		require.NoError(t, err)
 		return r
 	}

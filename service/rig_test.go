@@ -4,10 +4,10 @@ import (
 	"net/http/httptest"
 	"testing"
 
-	"patientlantern.example/lantern/cli"
+	"patientlantern.example/lantern/datafolder"
 )
 
-func newServer(t *testing.T, r *cli.Running) string {
+func newServer(t *testing.T, r *datafolder.Running) string {
 	srv := httptest.NewServer(r.Handler())
 	t.Cleanup(srv.Close)
 	return srv.URL

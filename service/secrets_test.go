@@ -15,12 +15,13 @@ import (
 	"testing"
 	"time"
 
+	"patientlantern.example/lantern/datafolder"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/agent"
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/cli"
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/internal/rig"
@@ -240,7 +241,7 @@ func TestSecretsAreReadableAfterARotationAndARestart(t *testing.T) {
 	assert.Equal(t, was, read(t, filepath.Join(roots["gw-01"], loginFile)))
 
 	r.Stop()
-	_, err = cli.OpenService(ctx, cli.ServiceOptions{Data: filepath.Join(r.Dir, "data"), Secrets: filepath.Join(r.Dir, "none.txt")})
+	_, err = datafolder.Open(ctx, datafolder.Options{Data: filepath.Join(r.Dir, "data"), Secrets: filepath.Join(r.Dir, "none.txt")})
 	require.ErrorContains(t, err, "none.txt is missing, and 3 secrets are encrypted with it")
 	text, err := os.ReadFile(filepath.Join(r.Dir, "data", "secrets-key.txt"))
 	require.NoError(t, err)
@@ -248,11 +249,11 @@ func TestSecretsAreReadableAfterARotationAndARestart(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, otherKey)
 	require.NotContains(t, read(t, filepath.Join(r.Dir, "other-key.txt")), string(text))
-	other, err := cli.OpenService(ctx, cli.ServiceOptions{Data: filepath.Join(r.Dir, "data"), Secrets: filepath.Join(r.Dir, "other-key.txt")})
+	other, err := datafolder.Open(ctx, datafolder.Options{Data: filepath.Join(r.Dir, "data"), Secrets: filepath.Join(r.Dir, "other-key.txt")})
 	require.NoError(t, err, "another key: the service starts, and says so when a secret is needed")
 	other.Tend(ctx)
 	require.NoError(t, other.Close())
-	again, err := cli.OpenService(ctx, cli.ServiceOptions{Data: filepath.Join(r.Dir, "data")})
+	again, err := datafolder.Open(ctx, datafolder.Options{Data: filepath.Join(r.Dir, "data")})
 	require.NoError(t, err)
 	defer again.Close()
 	again.Tend(ctx)

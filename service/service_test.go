@@ -15,12 +15,13 @@ import (
 	"testing"
 	"time"
 
+	"patientlantern.example/lantern/datafolder"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/agent"
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/cli"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/internal/rig"
 )
@@ -267,10 +268,10 @@ func TestAServiceThatIsStartedAgainKnowsItsFleet(t *testing.T) {
 	stop()
 	before, err := r.Operator.Drift(ctx, client.List{})
 	require.NoError(t, err)
-	_, err = cli.OpenService(ctx, cli.ServiceOptions{Data: filepath.Join(r.Dir, "data")})
+	_, err = datafolder.Open(ctx, datafolder.Options{Data: filepath.Join(r.Dir, "data")})
 	require.ErrorContains(t, err, "another service is at work on the data folder")
 	r.Stop()
-	other, err := cli.OpenService(ctx, cli.ServiceOptions{Data: filepath.Join(r.Dir, "data"), Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
+	other, err := datafolder.Open(ctx, datafolder.Options{Data: filepath.Join(r.Dir, "data"), Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
 	require.NoError(t, err)
 	defer other.Close()
 	assert.Empty(t, other.FirstToken)

@@ -21,6 +21,8 @@ import (
 	"testing"
 	"time"
 
+	"patientlantern.example/lantern/datafolder"
+
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 	"github.com/stretchr/testify/assert"
@@ -28,7 +30,6 @@ import (
 
 	"patientlantern.example/lantern/agent"
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/cli"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
@@ -112,7 +113,7 @@ func state(t *testing.T, r *rig.Rig, host string) string {
 
 func TestOneDeadHostBlocksNobody(t *testing.T) {
 	t.Parallel()
-	r := rig.New(t, func(o *cli.ServiceOptions) { o.Patience = 6 * time.Second })
+	r := rig.New(t, func(o *datafolder.Options) { o.Patience = 6 * time.Second })
 	dies := newPuppet(t, r, "gw-05.brinewick.test")
 	off := newPuppet(t, r, "gw-04.brinewick.test")
 	for _, p := range []*puppet{dies, off} {
@@ -157,7 +158,7 @@ func TestOneDeadHostBlocksNobody(t *testing.T) {
 
 func TestStoppingEndsAllThatCanBeEnded(t *testing.T) {
 	t.Parallel()
-	r := rig.New(t, func(o *cli.ServiceOptions) { o.Patience = 5 * time.Second })
+	r := rig.New(t, func(o *datafolder.Options) { o.Patience = 5 * time.Second })
 	var all []*puppet
 	for _, n := range []string{"gw-01", "gw-02", "gw-03", "gw-04"} {
 		p := newPuppet(t, r, n+".brinewick.test")
@@ -344,16 +345,16 @@ func TestKeysThatAreMissingAreNotMadeAnew(t *testing.T) {
 	r.Stop()
 	key := filepath.Join(data, "signing-key.pem")
 	require.NoError(t, os.Rename(key, key+".away"))
-	_, err := cli.OpenService(ctx, cli.ServiceOptions{Data: data})
+	_, err := datafolder.Open(ctx, datafolder.Options{Data: data})
 	require.ErrorContains(t, err, "signing-key.pem is missing, and 1 hosts have pinned it")
 	assert.NoFileExists(t, key)
 	require.NoError(t, os.Rename(key+".away", key))
 	require.NoError(t, os.Chmod(key, 0o644))
-	_, err = cli.OpenService(ctx, cli.ServiceOptions{Data: data})
+	_, err = datafolder.Open(ctx, datafolder.Options{Data: data})
 	require.ErrorContains(t, err, "signing-key.pem can be reached by others (mode 0644), and it holds keys; change its mode: chmod 0600 ")
 	require.NoError(t, os.Chmod(key, 0o600))
 	require.NoError(t, os.Chmod(data, 0o755))
-	_, err = cli.OpenService(ctx, cli.ServiceOptions{Data: data})
+	_, err = datafolder.Open(ctx, datafolder.Options{Data: data})
 	require.ErrorContains(t, err, "chmod 0700")
 	require.NoError(t, os.Chmod(data, 0o700))
 
@@ -363,7 +364,7 @@ func TestKeysThatAreMissingAreNotMadeAnew(t *testing.T) {
 	_, err = db.Exec("UPDATE documents SET body = x'00' WHERE kind = 'traits'")
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
-	s, err := cli.OpenService(ctx, cli.ServiceOptions{Data: data, Log: slog.New(slog.DiscardHandler)})
+	s, err := datafolder.Open(ctx, datafolder.Options{Data: data, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	defer s.Close()
 	c := client.New(newServer(t, s), r.Operator.Token)
@@ -376,7 +377,7 @@ func TestKeysThatAreMissingAreNotMadeAnew(t *testing.T) {
 
 func TestSessionsAndStreamsEndWithTheirOperator(t *testing.T) {
 	t.Parallel()
-	r := rig.New(t, func(o *cli.ServiceOptions) { o.TLS = true })
+	r := rig.New(t, func(o *datafolder.Options) { o.TLS = true })
 	mira, err := r.Operator.AddOperator(ctx, api.OperatorOrder{Name: "mira", Role: "reader"})
 	require.NoError(t, err)
 	resp, err := http.Post(r.Server.URL+"/api/session", "application/json", strings.NewReader(`{"token":"`+mira.Token+`"}`))

@@ -15,11 +15,12 @@ import (
 	"testing"
 	"time"
 
+	"patientlantern.example/lantern/datafolder"
+
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/agent"
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/cli"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/demo"
 	"patientlantern.example/lantern/standin"
@@ -32,7 +33,7 @@ const Interval = 200 * time.Millisecond
 type Rig struct {
 	T         testing.TB
 	Dir       string
-	Service   *cli.Running
+	Service   *datafolder.Running
 	Server    *httptest.Server
 	World     *standin.World
 	Upstreams *standin.Upstreams
@@ -123,7 +124,7 @@ func (r *Rig) Accounts() {
 
 // New starts a service on a fresh data folder. It ends with the test. Options change how
 // it is opened.
-func New(t testing.TB, options ...func(*cli.ServiceOptions)) *Rig {
+func New(t testing.TB, options ...func(*datafolder.Options)) *Rig {
 	t.Helper()
 	r := &Rig{T: t, Dir: t.TempDir(), Clock: &Clock{}, Log: &Log{}}
 	var lns []net.Listener
@@ -137,7 +138,7 @@ func New(t testing.TB, options ...func(*cli.ServiceOptions)) *Rig {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = r.World.Close() })
 	r.Upstreams, r.Desk, r.Upstream = r.World.Upstreams, r.World.Desk, "http://"+r.World.Plain
-	o := cli.ServiceOptions{
+	o := datafolder.Options{
 		Data: filepath.Join(
 			r.Dir,
 			"data",
@@ -146,7 +147,7 @@ func New(t testing.TB, options ...func(*cli.ServiceOptions)) *Rig {
 	for _, option := range options {
 		option(&o)
 	}
-	r.Service, err = cli.OpenService(context.Background(), o)
+	r.Service, err = datafolder.Open(context.Background(), o)
 	require.NoError(t, err)
 	r.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
 		if r.away.Load() {
