@@ -352,7 +352,7 @@ func (c *computer) look(ctx context.Context, v *hostView, now time.Time) error {
 			v.worst = f.Severity
 		}
 	}
-	v.Since = v.Since.Follow(keys, now)
+	v.Since = v.Since.Follow(keys, now, func(i int) string { return v.findings[i].OldKey() })
 	return nil
 }
 

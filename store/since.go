@@ -25,8 +25,9 @@ func (s Since) Of(key string) (time.Time, bool) {
 }
 
 // Follow returns what comes after s: findings that are there still keep their time, new
-// ones have come now, and the others are gone.
-func (s Since) Follow(keys []string, now time.Time) Since {
+// ones have come now, and the others are gone. old gives the key by which an earlier
+// version knew the finding of a key; nil where none did.
+func (s Since) Follow(keys []string, now time.Time, old func(i int) string) Since {
 	if len(keys) == 0 {
 		return nil
 	}
@@ -36,12 +37,15 @@ func (s Since) Follow(keys []string, now time.Time) Since {
 	}
 	out := make(Since, 0, len(keys))
 	taken := make(map[string]bool, len(keys))
-	for _, k := range keys {
+	for i, k := range keys {
 		if taken[k] {
 			continue
 		}
 		taken[k] = true
 		at, ok := before[k]
+		if !ok && old != nil && len(before) > 0 {
+			at, ok = before[old(i)]
+		}
 		if !ok {
 			at = unix(now)
 		}

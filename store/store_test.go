@@ -44,7 +44,7 @@ func TestWhatIsAcknowledgedIsThereAfterOpeningAgain(t *testing.T) {
 	h := list[0]
 	h.Labels = map[string]string{"site": "north"}
 	h.Revision, h.Survey, h.LastSeen = 3, "x", now
-	h.Since = h.Since.Follow([]string{"f"}, now)
+	h.Since = h.Since.Follow([]string{"f"}, now, nil)
 	h.Carried = store.Carried{Sheet: "s", Survey: "x", At: now}
 	require.NoError(t, s.PutHost(ctx, h, store.Change{}))
 	require.NoError(t, s.Close())

@@ -79,8 +79,14 @@ type Finding struct {
 }
 
 // Key tells findings of one host apart from one survey to the next. It leaves
-// the line out, which moves when lines are added above.
+// the line out, which moves when lines are added above, and the sentence, which may be
+// worded anew: neither makes it another finding.
 func (f Finding) Key() string {
+	return strings.Join([]string{f.Class, f.Repository, f.File, f.Want, f.Have}, "\x00")
+}
+
+// OldKey is by what earlier versions told findings apart.
+func (f Finding) OldKey() string {
 	return strings.Join([]string{f.Class, f.Repository, f.File, f.Message}, "\x00")
 }
 

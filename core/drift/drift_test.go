@@ -144,3 +144,13 @@ func TestKeysThatHaveEndedAreFound(t *testing.T) {
 	found, _ := drift.KeysEnded(drift.KeyEnds(sheet, &source.Survey{}), now)
 	assert.Empty(t, found, "keys that are not there are found elsewhere")
 }
+
+// A sentence that is worded anew does not make another finding of it.
+func TestAFindingIsKnownWithoutItsSentence(t *testing.T) {
+	a := drift.Finding{Class: drift.ChangedMode, File: "/etc/apt/sources.list", Want: "0644", Have: "0600", Message: "the mode is 0600, and 0644 is wanted", Line: 3}
+	b := a
+	b.Message, b.Line = "its mode differs", 9
+	assert.Equal(t, a.Key(), b.Key())
+	b.Have = "0666"
+	assert.NotEqual(t, a.Key(), b.Key())
+}
