@@ -16,8 +16,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/console"
+	"patientlantern.example/lantern/datafolder"
 	"patientlantern.example/lantern/internal/browser"
 	"patientlantern.example/lantern/internal/rig"
 	"patientlantern.example/lantern/standin"
@@ -31,7 +33,7 @@ func TestTheConsoleIsBuiltIn(t *testing.T) {
 // TestTypesFollowFromTheService: the description in the repository is that of the
 // service, and the console's types are made from it.
 func TestTypesFollowFromTheService(t *testing.T) {
-	r := rig.New(t)
+	r := rig.New(t, func(o *datafolder.Options) { o.Version = cli.Version })
 	now, err := r.Service.OpenAPI()
 	require.NoError(t, err)
 	kept, err := os.ReadFile("openapi.json")

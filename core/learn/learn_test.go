@@ -273,3 +273,22 @@ func TestWhateverFleetThereIs(t *testing.T) {
 		}
 	})
 }
+
+// Labels are people's words: whatever stands in one, the policy that is learnt can be read
+// and gives no drift.
+func TestALabelMayHoldAnything(t *testing.T) {
+	s := newSite(t)
+	for _, site := range []string{"tern's nest", `the "reef"`, "a: b # c", "{x}", "- y", "ä\\n", "'", "tab\there"} {
+		odd := map[string]string{"site": site}
+		hosts := []saved.Snapshot{
+			s.gateway(t, "alder.brinewick.test", "12", "mussel", "8", nil), s.gateway(t, "birch.brinewick.test", "11", "limpet", "8", nil),
+			s.gateway(t, "cedar.brinewick.test", "12", "mussel", "9", odd), s.gateway(t, "dogwood.brinewick.test", "11", "limpet", "9", odd),
+		}
+		res, err := learn.Learn(hosts, now)
+		require.NoError(t, err, site)
+		_, diags := policy.Load(res.Files, now)
+		require.False(t, diag.HasErrors(diags), "%q: %v\n%s", site, diags, res.Files["hosts.yaml"])
+		require.Contains(t, string(res.Files["hosts.yaml"]), "label.site", "%q tells them apart", site)
+		require.Empty(t, noDrift(t, res, hosts), site)
+	}
+}
