@@ -281,8 +281,9 @@ func TestALabelMayHoldAnything(t *testing.T) {
 	for _, site := range []string{"tern's nest", `the "reef"`, "a: b # c", "{x}", "- y", "ä\\n", "'", "tab\there"} {
 		odd := map[string]string{"site": site}
 		hosts := []saved.Snapshot{
-			s.gateway(t, "alder.brinewick.test", "12", "mussel", "8", nil), s.gateway(t, "birch.brinewick.test", "11", "limpet", "8", nil),
-			s.gateway(t, "cedar.brinewick.test", "12", "mussel", "9", odd), s.gateway(t, "dogwood.brinewick.test", "11", "limpet", "9", odd),
+			s.gateway(t, "gw-01.brinewick.test", "12", "mussel", "8", nil), s.gateway(t, "gw-02.brinewick.test", "12", "mussel", "8", nil),
+			s.gateway(t, "gw-03.brinewick.test", "11", "limpet", "8", nil), s.gateway(t, "gw-04.brinewick.test", "12", "mussel", "9", odd),
+			s.gateway(t, "gw-05.brinewick.test", "11", "limpet", "9", odd),
 		}
 		res, err := learn.Learn(hosts, now)
 		require.NoError(t, err, site)
