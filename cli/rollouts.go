@@ -268,6 +268,9 @@ func (a *app) rolloutShow() *cobra.Command {
 				return err
 			}
 			a.showRollout(r)
+			if r.Total == 0 && (q != "" || len(states) > 0) {
+				a.out.Printf("None of its hosts is what was asked for.")
+			}
 			l.more(a, len(r.Hosts), r.Total)
 			return nil
 		},

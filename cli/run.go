@@ -56,6 +56,7 @@ func (a *app) serve() *cobra.Command {
 			if err := usable(cert, key); err != nil {
 				return err
 			}
+			spareMemory()
 			s, err := datafolder.Open(ctx, datafolder.Options{
 				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, TLS: cert != "",
 				Log: slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
@@ -67,7 +68,7 @@ func (a *app) serve() *cobra.Command {
 			if s.FirstToken != "" {
 				a.out.Printf("First operator's token, printed this once: %s", s.FirstToken)
 			}
-			spareMemory()
+			debug.FreeOSMemory() // what reading the fleet left behind
 			scheme := "http"
 			if cert != "" {
 				scheme = "https"
@@ -118,7 +119,6 @@ func spareMemory() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(40)
 	}
-	debug.FreeOSMemory() // what reading the fleet left behind
 }
 
 func (a *app) demo() *cobra.Command {

@@ -171,6 +171,7 @@ func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision
 		return nil, s.refuse(err)
 	}
 	if fresh {
+		s.compute.revs.kept.Add(r.Number, p.resolver) // it has looked at every host already
 		s.log.Info("revision published", "revision", r.Number, "author", r.Author)
 	}
 	out := revisionOf(r, s.fleet.held())
