@@ -139,7 +139,7 @@ func checkIns(s *suite) error {
 		}
 	}
 	data := filepath.Join(dir, "data")
-	if err := os.MkdirAll(data, 0o700); err != nil {
+	if _, err := newFolder(ctx, data); err != nil {
 		return err
 	}
 	st, err := store.Open(ctx, filepath.Join(data, "lantern.db"))

@@ -37,15 +37,20 @@ type population struct {
 	sources int             // of one survey
 }
 
+// newFolder makes a data folder, keys and all, and returns its first operator's token.
+func newFolder(ctx context.Context, dir string) (token string, err error) {
+	first, err := datafolder.Open(ctx, datafolder.Options{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
+	if err != nil {
+		return "", err
+	}
+	return first.FirstToken, first.Close()
+}
+
 // populate makes a data folder for a fleet under the folder's policy.
 func populate(ctx context.Context, dir string, folder policy.Folder, fleet []resolve.Host) (*population, error) {
 	out := &population{dir: dir, folder: folder, surveys: map[string]bool{}}
-	first, err := datafolder.Open(ctx, datafolder.Options{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
-	if err != nil {
-		return nil, err
-	}
-	out.token = first.FirstToken
-	if err := first.Close(); err != nil {
+	var err error
+	if out.token, err = newFolder(ctx, dir); err != nil {
 		return nil, err
 	}
 	st, err := store.Open(ctx, filepath.Join(dir, "lantern.db"))

@@ -1,10 +1,10 @@
 package view
 
 import (
+	"bytes"
 	"crypto/rand"
 	"fmt"
 	"io"
-	"regexp"
 	"strconv"
 	"strings"
 	"unicode"
@@ -23,8 +23,45 @@ var tokenLead = "\x00" + rand.Text() + "\x00"
 // lineEnd is a line end of this program's own.
 var lineEnd = tokenLead + "N"
 
-// token is a lead with what stands behind it: N, or the number of a style and m.
-var token = regexp.MustCompile(regexp.QuoteMeta(tokenLead) + `(N|[0-9]+m)`)
+// cutToken cuts a text around its first token: a lead with what stands behind it, N or the
+// number of a style and m.
+func cutToken(text string) (before, what, after string, found bool) {
+	for from := 0; ; {
+		at := strings.Index(text[from:], tokenLead)
+		if at < 0 {
+			return text, "", "", false
+		}
+		at += from
+		rest := text[at+len(tokenLead):]
+		n := 0
+		for n < len(rest) && rest[n] >= '0' && rest[n] <= '9' {
+			n++
+		}
+		switch {
+		case strings.HasPrefix(rest, "N"):
+			return text[:at], "N", rest[1:], true
+		case n > 0 && n < len(rest) && rest[n] == 'm':
+			return text[:at], rest[:n+1], rest[n+1:], true
+		}
+		from = at + len(tokenLead)
+	}
+}
+
+// withoutTokens is what of a text is seen.
+func withoutTokens(text string) string {
+	if !strings.Contains(text, tokenLead) {
+		return text
+	}
+	var b strings.Builder
+	for {
+		before, _, after, found := cutToken(text)
+		b.WriteString(before)
+		if !found {
+			return b.String()
+		}
+		text = after
+	}
+}
 
 // steers are the characters that are never written as they are.
 var steers = []*unicode.RangeTable{unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Cs, unicode.Co}
@@ -32,6 +69,8 @@ var steers = []*unicode.RangeTable{unicode.Cc, unicode.Cf, unicode.Zl, unicode.Z
 // visible is the rune that is shown for r.
 func visible(r rune) rune {
 	switch {
+	case r >= ' ' && r < 0x7f: // nearly all there is
+		return r
 	case r == '\t':
 		return ' '
 	case r == utf8.RuneError, r != '\n' && unicode.In(r, steers...):
@@ -55,12 +94,12 @@ func clean(text string) string {
 	}
 	var b strings.Builder
 	for {
-		at := token.FindStringIndex(text)
-		if at == nil {
+		before, what, after, found := cutToken(text)
+		if !found {
 			break
 		}
-		b.WriteString(strings.Map(oneLine, text[:at[0]]) + text[at[0]:at[1]])
-		text = text[at[1]:]
+		b.WriteString(strings.Map(oneLine, before) + tokenLead + what)
+		text = after
 	}
 	return b.String() + strings.Map(oneLine, text)
 }
@@ -101,17 +140,17 @@ func (o *Out) Write(p []byte) (int, error) {
 	text := string(p)
 	var b strings.Builder
 	for {
-		at := token.FindStringSubmatchIndex(text)
-		if at == nil {
+		before, what, after, found := cutToken(text)
+		if !found {
 			break
 		}
-		b.WriteString(shown(text[:at[0]]))
-		if what := text[at[2]:at[3]]; what == "N" {
+		b.WriteString(shown(before))
+		if what == "N" {
 			b.WriteByte('\n')
 		} else {
 			b.WriteString("\x1b[" + what)
 		}
-		text = text[at[1]:]
+		text = after
 	}
 	b.WriteString(shown(text))
 	if err := o.Raw(b.String()); err != nil {
@@ -144,6 +183,12 @@ func (o *Out) JSON() io.Writer { return jsonOut{o} }
 type jsonOut struct{ out *Out }
 
 func (j jsonOut) Write(p []byte) (int, error) {
+	if !bytes.ContainsFunc(p, func(r rune) bool { return r >= 0x7f }) { // nearly all there is
+		if err := j.out.Raw(string(p)); err != nil {
+			return 0, err
+		}
+		return len(p), nil
+	}
 	var b strings.Builder
 	for _, r := range string(p) {
 		switch {

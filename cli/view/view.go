@@ -183,7 +183,7 @@ func cutFront(text string, most int) string {
 func columns(text string) int {
 	n := 0
 	if strings.Contains(text, tokenLead) {
-		text = token.ReplaceAllString(text, "")
+		text = withoutTokens(text)
 	}
 	for _, r := range text {
 		n += columnsOf(r)
