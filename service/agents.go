@@ -257,6 +257,8 @@ func (s *Service) change(
 	e := s.entry(actorFrom(ctx), command, kindHost, v.Name)
 	if came := newsOf(old, &v); came != nil {
 		e = detailed(e, came)
+	} else {
+		e.Passing = command == commandCheckIn // what stands there changed, and how it stands did not
 	}
 	c := noted(e)
 	c.Then = func() {

@@ -33,6 +33,7 @@ type computer struct {
 	sheets   *cache[string, *source.Sheet]
 	texts    *cache[string, []byte]
 	releases *cache[string, []source.Release] // by survey
+	files    *cache[string, []source.File]    // by survey
 	verdicts *cache[question, *verdict]
 	changes  *cache[pair, *outcome]
 	revs     *cache[int64, *resolve.Resolver]
@@ -53,6 +54,7 @@ const (
 	keptSurveys  = 256
 	keptSheets   = 512
 	keptTexts    = 16_384
+	keptFiles    = 16_384
 	keptVerdicts = 120_000
 	keptChanges  = 512
 	keptRevs     = 64
@@ -65,6 +67,7 @@ func newComputer(st *store.Store, build string) *computer {
 		sheets: newCache[string, *source.Sheet](
 			keptSheets,
 		), texts: newCache[string, []byte](keptTexts), releases: newCache[string, []source.Release](keptSurveys * 16),
+		files:    newCache[string, []source.File](keptFiles),
 		verdicts: newCache[question, *verdict](keptVerdicts), changes: newCache[pair, *outcome](keptChanges),
 		revs: newCache[int64, *resolve.Resolver](keptRevs),
 	}
@@ -214,10 +217,31 @@ func (c *computer) releasesOf(ctx context.Context, survey string) ([]source.Rele
 	})
 }
 
+// filesOf returns what files a survey names, of which nothing else is wanted.
+func (c *computer) filesOf(ctx context.Context, survey string) ([]source.File, error) {
+	return c.files.get(survey, func() ([]source.File, error) {
+		d, err := c.store.Document(context.WithoutCancel(ctx), survey, store.KindSurvey)
+		if err != nil {
+			return nil, err
+		}
+		var of struct {
+			Files []source.File `json:"files"`
+		}
+		if err := json.Unmarshal(d.Body, &of); err != nil {
+			return nil, fmt.Errorf("document %s: %w", survey, err)
+		}
+		for i := range of.Files {
+			f := &of.Files[i]
+			f.Path, f.Digest, f.Mode = same(f.Path), same(f.Digest), same(f.Mode)
+		}
+		return of.Files, nil
+	})
+}
+
 // textsOf returns the source files that a survey names.
-func (c *computer) textsOf(ctx context.Context, s *source.Survey) (map[string][]byte, error) {
-	out := make(map[string][]byte, len(s.Files))
-	for _, f := range s.Files {
+func (c *computer) textsOf(ctx context.Context, files []source.File) (map[string][]byte, error) {
+	out := make(map[string][]byte, len(files))
+	for _, f := range files {
 		text, err := c.texts.get(f.Digest, func() ([]byte, error) {
 			d, err := c.store.Document(context.WithoutCancel(ctx), f.Digest, store.KindText)
 			return d.Body, err
@@ -257,7 +281,7 @@ func (c *computer) work(ctx context.Context, p pair, sheet *source.Sheet) (*outc
 	if in.Survey, err = c.surveyOf(ctx, p.survey); err != nil {
 		return nil, err
 	}
-	if in.Texts, err = c.textsOf(ctx, in.Survey); err != nil {
+	if in.Texts, err = c.textsOf(ctx, in.Survey.Files); err != nil {
 		return nil, err
 	}
 	if p.before != "" {
@@ -266,7 +290,7 @@ func (c *computer) work(ctx context.Context, p pair, sheet *source.Sheet) (*outc
 		}
 	}
 	if p.kept != "" {
-		kept, err := c.surveyOf(ctx, p.kept)
+		kept, err := c.filesOf(ctx, p.kept)
 		if err != nil {
 			return nil, err
 		}

@@ -73,7 +73,7 @@ func (s *Service) survey(ctx context.Context, in *HostPath) (*body[saved.Snapsho
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	texts, err := s.compute.textsOf(ctx, su)
+	texts, err := s.compute.textsOf(ctx, su.Files)
 	if err != nil {
 		return nil, s.refuse(err)
 	}

@@ -17,6 +17,9 @@ type Entry struct {
 	Name    string // which; empty for several of the kind
 	Why     string
 	Detail  json.RawMessage // or nil
+
+	// Passing entries are told and not kept: nothing came of them that anybody asks for later.
+	Passing bool
 }
 
 // Change is what goes into one transaction with rows, and what follows it.
@@ -41,6 +44,9 @@ const noteSQL = "INSERT INTO journal (at, actor, command, kind, name, why, detai
 func note(ctx context.Context, stmt *sql.Stmt, list []Entry) error {
 	for i := range list {
 		e := &list[i]
+		if e.Passing {
+			continue
+		}
 		res, err := stmt.ExecContext(ctx, unix(e.At), e.Actor, e.Command, e.Kind, e.Name, e.Why, string(e.Detail))
 		if err != nil {
 			return err
