@@ -133,8 +133,17 @@ func (a *app) hostRow(h api.Host) []view.Cell {
 		view.T(h.OS),
 		view.T(rev),
 		view.T(seen),
-		view.T(h.Detail),
+		view.T(why(h)),
 	}
+}
+
+// why says in one line why a host stands as it does, an agent that is to be brought up to
+// date first.
+func why(h api.Host) string {
+	if h.OldAgent {
+		return "old agent; " + h.Detail
+	}
+	return h.Detail
 }
 
 func (a *app) host() *cobra.Command {

@@ -100,4 +100,5 @@ assign: [{ to: everyone, repositories: [own] }]
 	require.NoError(t, err)
 	assert.Equal(t, count, hosts.Standing.NoRevision)
 	assert.Zero(t, hosts.Standing.Steady, "nothing was carried to anybody")
+	assert.True(t, hosts.Hosts[0].OldAgent, "its agent has not said which sheets it understands")
 }

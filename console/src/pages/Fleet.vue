@@ -98,7 +98,9 @@ function open(h: Host) {
         <el-table-column prop="state" label="State" sortable="custom" width="130">
           <template #default="{ row }"><Mark :look="stateLook[row.state]" :word="row.state" /></template>
         </el-table-column>
-        <el-table-column prop="detail" label="Why" min-width="420" show-overflow-tooltip />
+        <el-table-column prop="detail" label="Why" min-width="420" show-overflow-tooltip>
+          <template #default="{ row }"><b v-if="row.old_agent" class="warn" title="It understands less than this service may say to it: bring it up to date">old agent; </b>{{ row.detail }}</template>
+        </el-table-column>
         <el-table-column prop="os" label="System" sortable="custom" width="165" />
         <el-table-column prop="revision" label="Revision" sortable="custom" width="118" align="right">
           <template #default="{ row }">{{ row.revision || '–' }}</template>
