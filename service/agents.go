@@ -260,7 +260,7 @@ func (s *Service) change(
 	} else {
 		e.Passing = command == commandCheckIn // what stands there changed, and how it stands did not
 	}
-	c := noted(e)
+	c := store.Noted(e)
 	c.Then = func() {
 		v.Key = h.row().Key // it may have joined anew meanwhile
 		h.put(&v)

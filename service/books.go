@@ -74,7 +74,7 @@ func (k *keeper) put(ctx context.Context, command string, put, gone []store.Seat
 		e.Why = x.Why
 		entries = append(entries, detailed(e, map[string]string{"account": x.Account, "contract": x.Contract}))
 	}
-	c := noted(entries...)
+	c := store.Noted(entries...)
 	c.Then = func() { k.replace(put, gone) }
 	return k.store.PutSeats(ctx, put, gone, c)
 }

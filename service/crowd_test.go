@@ -49,7 +49,15 @@ func TestManyLookWhileOthersChange(t *testing.T) {
 		all.Go(func() {
 			name := fmt.Sprintf("spare-%d", n)
 			for range 4 {
-				_, err := c.AddAccount(ctx, api.AccountOrder{Name: name, Desk: "http://" + r.World.Desks + "/gannet", Login: standin.Logins()["gannet"], Password: standin.DeskPassword})
+				_, err := c.AddAccount(
+					ctx,
+					api.AccountOrder{
+						Name:     name,
+						Desk:     "http://" + r.World.Desks + "/gannet",
+						Login:    standin.Logins()["gannet"],
+						Password: standin.DeskPassword,
+					},
+				)
 				assert.NoError(t, err)
 				assert.NoError(t, c.RemoveAccount(ctx, name))
 				_, err = c.Label(ctx, "gw-01", map[string]string{"turn": name})
@@ -58,6 +66,38 @@ func TestManyLookWhileOthersChange(t *testing.T) {
 		})
 	}
 	all.Wait()
+}
+
+// What others begin while a rollout waits for a desk keeps it from beginning: it says so,
+// gives back the seats that it has taken, and the service goes on.
+func TestARolloutThatComesTooLateGivesItsSeatsBack(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Accounts()
+	r.Up("gw-01")
+	_, h := r.Enrol("desk-1")
+	stop := r.Start(h)
+	r.Surveyed("desk-1")
+	r.Publish()
+	require.Zero(t, r.Carry().Counts["failed"])
+	stop()
+	publish(t, r, licensed(t, r))
+	before := seats(t, r)
+	require.NoError(t, r.Desk.SetFault("gannet", standin.DeskSlow))
+	begun := make(chan error, 1)
+	go func() {
+		_, err := r.Operator.BeginRollout(ctx, 0)
+		begun <- err
+	}()
+	r.Until("it asks the desk", func() bool { return r.Desk.Waiting() > 0 })
+	_, err := r.Operator.Heal(ctx, "desk-1") // whose agent does not do it
+	require.NoError(t, err)
+	require.ErrorContains(t, <-begun, "desk-1.brinewick.test is being changed by rollout")
+	require.NoError(t, r.Desk.SetFault("gannet", ""))
+	r.Tend()
+	assert.Equal(t, before, seats(t, r))
+	_, err = r.Operator.Hosts(ctx, client.List{})
+	require.NoError(t, err, "the service goes on")
 }
 
 // While a rollout waits for a desk that takes its time, others are healed and labelled.

@@ -78,7 +78,7 @@ func (k *keeper) noteOutcome(ctx context.Context, a *account, err error) {
 	} else {
 		k.log.Info("a vendor's desk answers again", "account", a.Name)
 	}
-	if err := k.store.PutAccount(ctx, row, noted(k.entry(ctx, commandSeats, a.Name))); err != nil {
+	if err := k.store.PutAccount(ctx, row, store.Noted(k.entry(ctx, commandSeats, a.Name))); err != nil {
 		k.log.Error("noting how a desk answers", "account", a.Name, "error", err)
 	}
 }
@@ -96,7 +96,7 @@ func (k *keeper) ask(ctx context.Context, a *account) error {
 	row, changed := k.takeBook(a, &book)
 	c := store.Change{}
 	if changed {
-		c = noted(k.entry(ctx, commandSeats, a.Name))
+		c = store.Noted(k.entry(ctx, commandSeats, a.Name))
 	}
 	return k.store.PutAccount(ctx, row, c)
 }

@@ -105,11 +105,6 @@ func (s *Service) entry(by actor, command, kind, name string) store.Entry {
 	return store.Entry{At: s.now(), Actor: by.String(), Command: command, Kind: kind, Name: name}
 }
 
-// noted is a change that leaves entries.
-func noted(entries ...store.Entry) store.Change {
-	return store.Change{Note: func() []store.Entry { return entries }}
-}
-
 // detailed adds what the journal keeps of an entry beside its name.
 func detailed(e store.Entry, detail any) store.Entry {
 	b, err := json.Marshal(detail)

@@ -184,6 +184,14 @@ func (s *Service) missed(w http.ResponseWriter, r *http.Request) (last int64, er
 	if err != nil || heard <= 0 {
 		return 0, nil // a first visit
 	}
+	newest, err := s.store.NewestEntry(r.Context())
+	if err != nil {
+		s.log.Error("reading the journal", "error", err)
+		return 0, err
+	}
+	if heard > newest { // the number is of another journal: this one was put back from a backup, or is new
+		return 0, writeEvent(w, api.Event{Kind: api.EventAll})
+	}
 	entries, err := s.store.Journal(r.Context(), store.JournalQuery{After: heard, Limit: mostMissed + 1, Oldest: true})
 	if err != nil {
 		s.log.Error("reading the journal", "error", err)

@@ -241,7 +241,7 @@ func (s *Service) invite(ctx context.Context, in *inviteIn) (*body[api.Invite], 
 		Author:  operatorFrom(ctx).Name,
 		Expires: s.now().Add(time.Duration(hours) * time.Hour),
 	}
-	if err := s.store.AddInvite(ctx, hashToken(token), i, noted(s.entry(actorFrom(ctx), "invite-host", kindHost, i.Host))); err != nil {
+	if err := s.store.AddInvite(ctx, hashToken(token), i, store.Noted(s.entry(actorFrom(ctx), "invite-host", kindHost, i.Host))); err != nil {
 		return nil, s.refuse(err)
 	}
 	s.log.Info("a host was invited", "host", i.Host, "author", i.Author)

@@ -230,12 +230,12 @@ func (k *keeper) addAccount(ctx context.Context, a *account) error {
 		old.Title, old.Desk, old.Login = a.Title, a.Desk, a.Login
 		row := old.Account
 		k.mu.Unlock()
-		if err := k.store.PutAccount(ctx, row, noted(k.entry(ctx, "add-account", a.Name))); err != nil {
+		if err := k.store.PutAccount(ctx, row, store.Noted(k.entry(ctx, "add-account", a.Name))); err != nil {
 			return err
 		}
 		return k.ask(ctx, old)
 	}
-	c := noted(k.entry(ctx, "add-account", a.Name))
+	c := store.Noted(k.entry(ctx, "add-account", a.Name))
 	c.Then = func() {
 		k.mu.Lock()
 		defer k.mu.Unlock()
@@ -248,7 +248,7 @@ func (k *keeper) addAccount(ctx context.Context, a *account) error {
 }
 
 func (k *keeper) removeAccount(ctx context.Context, name string) error {
-	c := noted(k.entry(ctx, "remove-account", name))
+	c := store.Noted(k.entry(ctx, "remove-account", name))
 	c.Then = func() {
 		k.mu.Lock()
 		defer k.mu.Unlock()
@@ -277,7 +277,7 @@ func (k *keeper) rotate(ctx context.Context) (int, error) {
 		if n, err = k.store.Reseal(
 			ctx,
 			again,
-			noted(store.Entry{At: k.now(), Actor: actorFrom(ctx).String(), Command: "rotate-secrets", Kind: kindSecrets}),
+			store.Noted(store.Entry{At: k.now(), Actor: actorFrom(ctx).String(), Command: "rotate-secrets", Kind: kindSecrets}),
 		); err != nil {
 			return err
 		}

@@ -32,7 +32,7 @@ func (s *Service) addOperator(ctx context.Context, in *operatorIn) (*body[api.Op
 		ctx,
 		o,
 		hash,
-		noted(detailed(s.entry(actorFrom(ctx), "add-operator", kindOperator, o.Name), map[string]string{"role": o.Role})),
+		store.Noted(detailed(s.entry(actorFrom(ctx), "add-operator", kindOperator, o.Name), map[string]string{"role": o.Role})),
 	); err != nil {
 		return nil, s.refuse(err)
 	}
@@ -50,7 +50,11 @@ func (s *Service) removeOperator(ctx context.Context, in *operatorPath) (*struct
 	if in.Name == operatorFrom(ctx).Name {
 		return nil, huma.Error409Conflict("you cannot remove yourself; let another operator do it")
 	}
-	if err := s.store.RemoveOperator(ctx, in.Name, noted(s.entry(actorFrom(ctx), "remove-operator", kindOperator, in.Name))); err != nil {
+	if err := s.store.RemoveOperator(
+		ctx,
+		in.Name,
+		store.Noted(s.entry(actorFrom(ctx), "remove-operator", kindOperator, in.Name)),
+	); err != nil {
 		return nil, s.refuse(err)
 	}
 	s.auth.forget()

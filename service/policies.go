@@ -165,7 +165,7 @@ func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision
 		}
 		e := s.entry(by, "publish-policy", kindRevision, strconv.FormatInt(r.Number, 10))
 		e.Why = r.Message
-		return noted(e)
+		return store.Noted(e)
 	})
 	if err != nil {
 		return nil, s.refuse(err)

@@ -56,16 +56,24 @@ func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Ro
 	if err != nil {
 		return nil, err
 	}
-	locked := lockAll(targets)
-	defer locked.unlock()
-	if err := free(targets, r); err != nil { // what changed while desks were asked
-		locked.unlock()
-		locked = nil
+	ro, err := s.beginOn(ctx, r, targets)
+	if err != nil {
 		s.giveBack(ctx, taken)
 		return nil, err
 	}
+	return s.rolloutPage(ctx, ro, RolloutHosts{Paging: firstPage})
+}
+
+// beginOn begins a rollout to hosts, unless something has changed while desks were asked.
+func (s *Service) beginOn(ctx context.Context, r store.Revision, targets []*host) (store.Rollout, error) {
 	ro := store.Rollout{Kind: store.KindRollout, Revision: r.Number}
-	return s.begin(ctx, "begin-rollout", ro, targets)
+	locked := lockAll(targets)
+	defer locked.unlock()
+	if err := free(targets, r); err != nil {
+		return ro, err
+	}
+	still := slices.DeleteFunc(slices.Clone(targets), func(h *host) bool { return h.retired.Load() })
+	return s.begin(ctx, "begin-rollout", ro, still)
 }
 
 // targets are the hosts that a revision can be carried to now.
@@ -126,7 +134,7 @@ func free(hosts []*host, r store.Revision) error {
 }
 
 // begin stores a rollout and gives its hosts, which the caller has locked, the task.
-func (s *Service) begin(ctx context.Context, command string, ro store.Rollout, targets []*host) (*body[api.Rollout], error) {
+func (s *Service) begin(ctx context.Context, command string, ro store.Rollout, targets []*host) (store.Rollout, error) {
 	ro.Author, ro.Begun = operatorFrom(ctx).Name, s.now()
 	names := make([]string, len(targets))
 	for i, h := range targets {
@@ -151,10 +159,10 @@ func (s *Service) begin(ctx context.Context, command string, ro store.Rollout, t
 		},
 	})
 	if err != nil {
-		return nil, s.refuse(err)
+		return ro, s.refuse(err)
 	}
 	s.log.Info("rollout begun", "rollout", ro.ID, "kind", ro.Kind, "revision", ro.Revision, "hosts", len(targets), "author", ro.Author)
-	return s.rolloutPage(ctx, ro, RolloutHosts{Paging: firstPage})
+	return ro, nil
 }
 
 type healIn struct {
@@ -171,6 +179,8 @@ func (s *Service) heal(ctx context.Context, in *healIn) (*body[api.Rollout], err
 	defer h.mu.Unlock()
 	v := h.row()
 	switch {
+	case h.retired.Load(): // at this moment
+		return nil, huma.Error404NotFound(fmt.Sprintf("there is no host %q any more", v.Name))
 	case v.Revision == 0:
 		return nil, huma.Error409Conflict(
 			fmt.Sprintf("no revision was carried to %s yet, so there is nothing to heal it to; begin a rollout", v.Name),
@@ -179,7 +189,10 @@ func (s *Service) heal(ctx context.Context, in *healIn) (*body[api.Rollout], err
 		return nil, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
 	}
 	ro := store.Rollout{Kind: store.KindHeal, Revision: v.Revision, SetAside: in.Body != nil && in.Body.SetAside}
-	return s.begin(ctx, "heal-host", ro, []*host{h})
+	if ro, err = s.begin(ctx, "heal-host", ro, []*host{h}); err != nil {
+		return nil, err
+	}
+	return s.rolloutPage(ctx, ro, RolloutHosts{Paging: firstPage})
 }
 
 // firstPage is shown where nobody asked for another.

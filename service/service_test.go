@@ -251,6 +251,15 @@ func TestEventsTellWhatChanges(t *testing.T) {
 	lines = listened(t, r, id, "host", func() {})
 	assert.Contains(t, lines[len(lines)-1], `"name":"gw-07.brinewick.test","command":"invite-host"`)
 	assert.NotContains(t, strings.Join(lines, "\n"), "publish-policy")
+
+	// A number that this journal has not given is of another one.
+	lines = listened(t, r, "4000", "all", func() {})
+	assert.Contains(t, lines[len(lines)-1], `"kind":"all"`)
+	lines = listened(t, r, "4000", "host", func() {
+		_, err := r.Operator.Invite(ctx, api.InviteOrder{Host: "gw-08.brinewick.test"})
+		require.NoError(t, err)
+	})
+	assert.Contains(t, lines[len(lines)-1], "gw-08")
 }
 
 func TestAServiceThatIsStartedAgainKnowsItsFleet(t *testing.T) {

@@ -326,7 +326,7 @@ func (s *Store) RetireHost(ctx context.Context, h *Host, now time.Time, c func(e
 		if _, err := tx.ExecContext(ctx, "DELETE FROM hosts WHERE id = ?", h.ID); err != nil {
 			return err
 		}
-		ids, err := queryInts(
+		ids, err := column[int64](
 			ctx,
 			tx,
 			"SELECT rollout FROM rollout_hosts WHERE host = ? AND state IN (?, ?)",
@@ -371,22 +371,6 @@ func late(c func() Change) Change {
 			}
 		},
 	}
-}
-
-func queryInts(ctx context.Context, tx *sql.Tx, query string, args ...any) (out []int64, err error) {
-	rows, err := tx.QueryContext(ctx, query, args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var n int64
-		if err := rows.Scan(&n); err != nil {
-			return nil, err
-		}
-		out = append(out, n)
-	}
-	return out, rows.Err()
 }
 
 // OpenInvites counts the hosts that were invited, can still join and have not.

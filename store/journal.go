@@ -31,8 +31,8 @@ type Change struct {
 	Then func()
 }
 
-// noting is a change that leaves entries and nothing else.
-func noting(entries ...Entry) Change { return Change{Note: func() []Entry { return entries }} }
+// Noted is a change that leaves entries and nothing else.
+func Noted(entries ...Entry) Change { return Change{Note: func() []Entry { return entries }} }
 
 // Tell names who is told of each entry that stands, in their order. It is called by the
 // writer, so it must not wait. It must be set before the first write.
@@ -60,7 +60,7 @@ func note(ctx context.Context, stmt *sql.Stmt, list []Entry) error {
 
 // Note writes entries that go with no rows.
 func (s *Store) Note(ctx context.Context, entries ...Entry) error {
-	return s.doAll(ctx, noting(entries...), func(context.Context, *sql.Tx) error { return nil })
+	return s.doAll(ctx, Noted(entries...), func(context.Context, *sql.Tx) error { return nil })
 }
 
 // JournalQuery says which entries are wanted. What is empty does not count.

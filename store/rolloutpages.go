@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -93,21 +92,11 @@ func (s *Store) scanRolloutHosts(rows *sql.Rows) (out []RolloutHost, err error) 
 // RolloutNames returns the names of the hosts of a rollout at some places.
 func (s *Store) RolloutNames(ctx context.Context, id int64, states ...rollout.State) (out []string, err error) {
 	for _, st := range states {
-		rows, err := s.read.QueryContext(ctx, "SELECT host FROM rollout_hosts WHERE rollout = ? AND state = ?", id, string(st))
+		at, err := column[string](ctx, s.read, "SELECT host FROM rollout_hosts WHERE rollout = ? AND state = ?", id, string(st))
 		if err != nil {
 			return nil, err
 		}
-		for rows.Next() {
-			var n string
-			if err := rows.Scan(&n); err != nil {
-				rows.Close()
-				return nil, err
-			}
-			out = append(out, n)
-		}
-		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-			return nil, err
-		}
+		out = append(out, at...)
 	}
 	return out, nil
 }

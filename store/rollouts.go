@@ -211,7 +211,7 @@ func (s *Store) StopRollout(ctx context.Context, id int64, gone []string, now ti
 			return err
 		}
 		var err error
-		if out.Hosts, err = queryStrings(
+		if out.Hosts, err = column[string](
 			ctx,
 			tx,
 			"DELETE FROM rollout_hosts WHERE rollout = ? AND state = ? RETURNING host",
@@ -221,7 +221,7 @@ func (s *Store) StopRollout(ctx context.Context, id int64, gone []string, now ti
 			return err
 		}
 		// Who was left behind does not catch up with what was stopped.
-		left, err := queryStrings(ctx, tx, "SELECT host FROM rollout_hosts WHERE rollout = ? AND state = ?", id, string(rollout.Behind))
+		left, err := column[string](ctx, tx, "SELECT host FROM rollout_hosts WHERE rollout = ? AND state = ?", id, string(rollout.Behind))
 		if err != nil {
 			return err
 		}
@@ -238,18 +238,24 @@ func (s *Store) StopRollout(ctx context.Context, id int64, gone []string, now ti
 	return out, err
 }
 
-func queryStrings(ctx context.Context, tx *sql.Tx, query string, args ...any) (out []string, err error) {
-	rows, err := tx.QueryContext(ctx, query, args...)
+// querier is a transaction, or the database for reading.
+type querier interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}
+
+// column is what a query of one column gives.
+func column[T any](ctx context.Context, from querier, query string, args ...any) (out []T, err error) {
+	rows, err := from.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var n string
-		if err := rows.Scan(&n); err != nil {
+		var v T
+		if err := rows.Scan(&v); err != nil {
 			return nil, err
 		}
-		out = append(out, n)
+		out = append(out, v)
 	}
 	return out, rows.Err()
 }
