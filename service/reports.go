@@ -133,7 +133,9 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 // withRollout is a change that the journal also tells of a rollout.
 func (s *Service) withRollout(ctx context.Context, c store.Change, command string, id int64, ended bool) store.Change {
 	return store.Change{Then: c.Then, Note: func() []store.Entry {
-		return append(c.Note(), s.rolloutEntry(actorFrom(ctx), command, id, ended))
+		e := s.rolloutEntry(actorFrom(ctx), command, id, ended)
+		e.Passing = !ended // the host's own entry says it, and the rollout's rows do
+		return append(c.Note(), e)
 	}}
 }
 

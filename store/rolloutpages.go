@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
@@ -128,27 +129,7 @@ const mostForgotten = 20_000
 // many hosts there were at each place stays. It returns the rows that went.
 func (s *Store) Forget(ctx context.Context, before time.Time) (rows int64, err error) {
 	for {
-		var n int64
-		err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
-			n = 0
-			for _, q := range []string{
-				`DELETE FROM rollout_hosts WHERE (rollout, host) IN (SELECT r.rollout, r.host FROM rollout_hosts r JOIN rollouts o ON o.id = r.rollout
-					WHERE o.ended > 0 AND o.ended < ?1 AND EXISTS (SELECT 1 FROM rollout_hosts n WHERE n.host = r.host AND n.rollout > r.rollout)
-						LIMIT ?2)`,
-				"DELETE FROM journal WHERE seq IN (SELECT seq FROM journal WHERE kind = 'host' AND at < ?1 LIMIT ?2)",
-			} {
-				res, err := tx.ExecContext(ctx, q, unix(before), mostForgotten)
-				if err != nil {
-					return err
-				}
-				gone, err := res.RowsAffected()
-				if err != nil {
-					return err
-				}
-				n += gone
-			}
-			return nil
-		})
+		n, err := s.forgetSome(ctx, before)
 		rows += n
 		if err != nil {
 			return rows, err
@@ -162,6 +143,33 @@ func (s *Store) Forget(ctx context.Context, before time.Time) (rows int64, err e
 	}
 	return rows, s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "DELETE FROM reports WHERE id NOT IN (SELECT report FROM rollout_hosts)")
+		return err
+	})
+}
+
+// forgetSome looks for what is old beside the writer, which others wait for, and lets that
+// take it out.
+func (s *Store) forgetSome(ctx context.Context, before time.Time) (int64, error) {
+	old, err := column[int64](ctx, s.read, "SELECT seq FROM journal WHERE kind = 'host' AND at < ? LIMIT ?", unix(before), mostForgotten)
+	if err != nil {
+		return 0, err
+	}
+	said, err := column[string](ctx, s.read, `SELECT json_array(r.rollout, r.host) FROM rollout_hosts r JOIN rollouts o ON o.id = r.rollout
+		WHERE o.ended > 0 AND o.ended < ? AND EXISTS (SELECT 1 FROM rollout_hosts n WHERE n.host = r.host AND n.rollout > r.rollout) LIMIT ?`,
+		unix(before), mostForgotten)
+	if err != nil || len(old)+len(said) == 0 {
+		return 0, err
+	}
+	seqs, err := json.Marshal(old)
+	if err != nil {
+		return 0, err
+	}
+	return int64(len(old) + len(said)), s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM journal WHERE seq IN (SELECT value FROM json_each(?))", string(seqs)); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM rollout_hosts WHERE (rollout, host) IN
+			(SELECT json_extract(value, '$[0]'), json_extract(value, '$[1]') FROM json_each(?))`, texts(said))
 		return err
 	})
 }
