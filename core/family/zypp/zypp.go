@@ -278,13 +278,14 @@ func (r *reader) add(file string, s *section) {
 	}
 	service, _ := s.last("service")
 	switch {
+	case service != "" && !r.services[service]:
+		r.seen[s.alias] = true
+		r.withdraw(s.alias)
+		r.Problem(file, s.line, fmt.Sprintf("zypper throws the repository %q away: there is no service %q", s.alias, service), false)
+		r.drop(file, s, source.OffAsInvalid)
 	case r.seen[s.alias]:
 		r.Problem(file, s.line, fmt.Sprintf("zypper skips the repository %q: another file defines it", s.alias), false)
 		r.drop(file, s, source.OffByDuplicate)
-	case service != "" && !r.services[service]:
-		r.seen[s.alias] = true
-		r.Problem(file, s.line, fmt.Sprintf("zypper throws the repository %q away: there is no service %q", s.alias, service), false)
-		r.drop(file, s, source.OffAsInvalid)
 	default:
 		r.seen[s.alias] = true
 		src := r.build(file, s)
@@ -292,6 +293,19 @@ func (r *reader) add(file string, s *section) {
 		r.credentials(&src, s)
 		if strings.Contains(strings.Join(src.URLs, " ")+src.Mirrorlist, "releasever") && r.vars["releasever"] == "" {
 			r.Problem(file, s.line, fmt.Sprintf("%q uses $releasever, which is empty: %s is missing", s.alias, baseProduct), false)
+		}
+	}
+}
+
+// withdraw takes a repository back that was read before: zypper throws away whatever has
+// the alias of one whose service is not there, and takes it out of its file.
+func (r *reader) withdraw(alias string) {
+	for i := range r.Sources {
+		if s := r.Sources[i]; s.ID == alias {
+			r.Sources = slices.Delete(r.Sources, i, i+1)
+			s.Enabled, s.DisabledBy = false, source.OffAsInvalid
+			r.later = append(r.later, s)
+			return
 		}
 	}
 }
