@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path"
-	"strings"
 	"time"
 
 	"patientlantern.example/lantern/api"
@@ -117,30 +116,3 @@ func (h *Host) led(q asked) (args []string, done func(), err error) {
 // removeAll removes what was made on the way; what stays behind is swept at the next
 // start.
 func removeAll(dir string) { _ = os.RemoveAll(dir) }
-
-// explain401 says in words why a vendor asks for a login.
-func explain401(o api.SourceOutcome, sheet *source.Sheet) string {
-	if !strings.Contains(o.Message, "401") && !strings.Contains(o.Message, "403") {
-		return o.Message
-	}
-	for _, s := range sheet.Sources {
-		if s.File != o.File || !s.Enabled {
-			continue
-		}
-		if s.Contract != "" {
-			return fmt.Sprintf(
-				"the vendor does not let this host in (%s): %s needs a seat in the contract %s, and the access of this host opens it no more; "+
-					"take a seat (lantern seat take), or follow the open choice",
-				o.Message,
-				s.Repository,
-				s.Contract,
-			)
-		}
-		return fmt.Sprintf(
-			"the vendor does not let this host in (%s): %s is licensed, and the policy names no contract for it; make it a choice of a channel",
-			o.Message,
-			s.Repository,
-		)
-	}
-	return o.Message
-}

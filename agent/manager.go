@@ -145,7 +145,7 @@ func (a *attempt) blame(ctx context.Context, m manager, after *survey.Result) er
 		if o.OK || !spoken(o) {
 			continue
 		}
-		o.Message = explain401(*o, a.sheet)
+		o.Message = explainRefusal(*o, a.sheet)
 		if !a.touched(o, after) {
 			continue
 		}
