@@ -151,6 +151,9 @@ func (i info) ModTime() time.Time { return time.Unix(i.st.Mtim.Unix()) }
 func (i info) IsDir() bool        { return i.st.Mode&unix.S_IFMT == unix.S_IFDIR }
 func (i info) Sys() any           { return &i.st }
 
+// Owner tells the user and the group.
+func (i info) Owner() (uid, gid uint32) { return i.st.Uid, i.st.Gid }
+
 func (i info) Mode() fs.FileMode {
 	mode := fs.FileMode(i.st.Mode & 0o777)
 	for bit, m := range map[uint32]fs.FileMode{unix.S_ISUID: fs.ModeSetuid, unix.S_ISGID: fs.ModeSetgid, unix.S_ISVTX: fs.ModeSticky} {

@@ -69,6 +69,7 @@ func New(o Options) (*Agent, error) {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
+	o.Host.clock = o.Now
 	a := &Agent{host: o.Host, log: o.Host.CleanLog(o.Log), now: o.Now, ver: o.Version, instance: rand.Text()[:16]}
 	err := o.Host.loadJSON("enrolment.json", &a.enrol)
 	if errors.Is(err, fs.ErrNotExist) {

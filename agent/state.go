@@ -51,6 +51,15 @@ type Host struct {
 	secrets secrets
 	// accessWritten is what the agent wrote into access files before.
 	accessWritten []accessFile
+	// clock is what time it is; that of the machine where nobody says.
+	clock func() time.Time
+}
+
+func (h *Host) now() time.Time {
+	if h.clock == nil {
+		return time.Now()
+	}
+	return h.clock()
 }
 
 // OpenHost opens a root folder.

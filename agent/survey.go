@@ -15,7 +15,7 @@ import (
 
 // Machine is what the running machine tells about itself.
 func (h *Host) Machine() survey.Machine {
-	m := survey.Machine{Free: h.free}
+	m := survey.Machine{Free: h.free, Now: h.now()}
 	m.CPUInfo, _ = os.ReadFile("/proc/cpuinfo") // where it is missing, the level is 0
 	if h.Root == "/" {
 		var u unix.Utsname

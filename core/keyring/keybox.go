@@ -5,9 +5,9 @@ import (
 	"fmt"
 )
 
-// isKeybox reports whether data is a keybox, the file in which gpg keeps
+// IsKeybox reports whether data is a keybox, the file in which gpg keeps
 // certificates since version 2.1. Its first blob is a header with a sign.
-func isKeybox(data []byte) bool { return len(data) >= 12 && string(data[8:12]) == "KBXf" }
+func IsKeybox(data []byte) bool { return len(data) >= 12 && string(data[8:12]) == "KBXf" }
 
 // unbox returns the certificates of a keybox, one behind the other. The format
 // is that of kbx/keybox-blob.c of GnuPG.
@@ -36,4 +36,17 @@ func unbox(data []byte) ([]byte, error) {
 		out = append(out, blob[at:at+length]...)
 	}
 	return out, nil
+}
+
+// Unbox returns the certificates of a keybox, one behind the other, and data itself where
+// it is none.
+func Unbox(data []byte) []byte {
+	if !IsKeybox(data) {
+		return data
+	}
+	out, err := unbox(data)
+	if err != nil {
+		return nil
+	}
+	return out
 }

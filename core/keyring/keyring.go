@@ -36,7 +36,7 @@ func Certificates(data []byte) (openpgp.EntityList, error) {
 	if err != nil {
 		return nil, err
 	}
-	if isKeybox(raw) {
+	if IsKeybox(raw) {
 		if raw, err = unbox(raw); err != nil {
 			return nil, err
 		}
@@ -59,43 +59,70 @@ func Certificates(data []byte) (openpgp.EntityList, error) {
 	return list, nil
 }
 
-// dearmor returns the packets of all armoured blocks in data, or data itself
-// where it is not armoured.
-func dearmor(data []byte) ([]byte, error) {
-	if !bytes.Contains(data, []byte(armorStart)) {
-		return data, nil
-	}
-	var out []byte
-	for rest := data; ; {
-		i := bytes.Index(rest, []byte(armorStart))
-		if i < 0 {
-			return out, nil
-		}
-		rest = rest[i:]
-		block, err := armor.Decode(bytes.NewReader(rest))
-		if err != nil {
-			return nil, fmt.Errorf("%w: the armour is damaged: %v", ErrNoKey, err)
-		}
-		body, err := io.ReadAll(block.Body)
-		if err != nil {
-			return nil, fmt.Errorf("%w: the armour is damaged: %v", ErrNoKey, err)
-		}
-		out = append(out, body...)
-		rest = rest[len(armorStart):]
-	}
-}
-
-// Read describes the certificates in data; Where and Scope are left to the caller.
-func Read(data []byte) ([]source.Key, error) {
-	list, err := Certificates(data)
+// Read describes the certificates in data, armoured, binary or in a keybox; Where and Scope
+// are left to the caller. Certificates that gpg takes for nothing are told with why. Where
+// something stands behind them that is none, they are returned with an error. now is the
+// moment that counts for what has ended; with the zero time nothing has.
+func Read(data []byte, now time.Time) ([]source.Key, error) {
+	raw, err := dearmor(data)
 	if err != nil {
 		return nil, err
 	}
-	keys := make([]source.Key, 0, len(list))
-	for _, e := range list {
-		keys = append(keys, Describe(e))
+	if IsKeybox(raw) {
+		if raw, err = unbox(raw); err != nil {
+			return nil, err
+		}
 	}
-	return keys, nil
+	if len(bytes.TrimSpace(raw)) == 0 {
+		return nil, ErrNoKey
+	}
+	return readPackets(raw, now)
+}
+
+// readPackets is Read for bare packets.
+func readPackets(raw []byte, now time.Time) ([]source.Key, error) {
+	list, err := split(raw)
+	if errors.Is(err, ErrSecret) {
+		return nil, err
+	}
+	keys := make([]source.Key, 0, len(list))
+	for _, c := range list {
+		k := c.describe(now)
+		if c.broken {
+			k.Used, k.UnusedBecause = false, "gpg cannot read it: "+err.Error()
+		}
+		keys = append(keys, k)
+	}
+	switch {
+	case len(keys) == 0 && err != nil:
+		err = fmt.Errorf("%w: %v", ErrNoKey, err)
+	case len(keys) == 0:
+		err = ErrNoKey
+	}
+	return keys, err
+}
+
+// Placed is a key with the place where it begins in a stream of packets.
+type Placed struct {
+	source.Key
+	At int
+}
+
+// ReadRing reads a stream of packets as gpgv does its keyring: what is no packet makes the
+// certificate unusable that it stands in or behind, and nothing after it is found.
+func ReadRing(raw []byte, now time.Time) ([]Placed, error) {
+	list, err := split(raw)
+	if errors.Is(err, ErrSecret) {
+		return nil, err
+	}
+	out := make([]Placed, len(list))
+	inParallel(len(list), func(i int) {
+		out[i] = Placed{list[i].describe(now), list[i].at}
+		if list[i].broken && out[i].Used {
+			out[i].Used, out[i].UnusedBecause = false, "gpgv cannot read it: "+err.Error()
+		}
+	})
+	return out, err
 }
 
 // Result is what Read says of one text.
@@ -106,7 +133,7 @@ type Result struct {
 
 // ReadAll is Read for many texts, side by side: most of the work is to check the
 // signatures that certificates make on themselves. Equal texts are read once.
-func ReadAll(texts [][]byte) []Result {
+func ReadAll(texts [][]byte, now time.Time) []Result {
 	out := make([]Result, len(texts))
 	first := make(map[string]int, len(texts)) // text → where it stands first
 	var todo []int
@@ -116,17 +143,10 @@ func ReadAll(texts [][]byte) []Result {
 			todo = append(todo, i)
 		}
 	}
-	var next atomic.Int64
-	var group sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(todo)) {
-		group.Go(func() {
-			for n := next.Add(1) - 1; int(n) < len(todo); n = next.Add(1) - 1 {
-				i := todo[n]
-				out[i].Keys, out[i].Err = Read(texts[i])
-			}
-		})
-	}
-	group.Wait()
+	inParallel(len(todo), func(n int) {
+		i := todo[n]
+		out[i].Keys, out[i].Err = Read(texts[i], now)
+	})
 	for i, text := range texts {
 		if j := first[string(text)]; j != i {
 			out[i] = Result{slices.Clone(out[j].Keys), out[j].Err}
@@ -135,40 +155,33 @@ func ReadAll(texts [][]byte) []Result {
 	return out
 }
 
-// Describe tells what a certificate says of itself.
-func Describe(e *openpgp.Entity) source.Key {
-	k := source.Key{
-		Fingerprint: Fingerprint(e),
-		UserIDs:     []string{},
-		Algorithm:   algorithm(e.PrimaryKey),
-		Created:     e.PrimaryKey.CreationTime.UTC(),
-		Subkeys:     []source.Subkey{},
-		Revoked:     len(e.Revocations) > 0,
+// inParallel calls do with 0 to n-1, on every processor.
+func inParallel(n int, do func(i int)) {
+	var next atomic.Int64
+	var group sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), n) {
+		group.Go(func() {
+			for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
+				do(i)
+			}
+		})
 	}
-	for name := range e.Identities {
-		k.UserIDs = append(k.UserIDs, strings.ToValidUTF8(name, "\uFFFD"))
-	}
-	slices.Sort(k.UserIDs)
-	if sig := newestSelfSignature(e); sig != nil {
-		k.Expires = expiry(e.PrimaryKey, sig.KeyLifetimeSecs)
-	}
-	for i := range e.Subkeys {
-		s := &e.Subkeys[i]
-		sub := source.Subkey{
-			Fingerprint: strings.ToUpper(hex.EncodeToString(s.PublicKey.Fingerprint)),
-			Revoked:     len(s.Revocations) > 0,
-		}
-		if s.Sig != nil {
-			sub.CanSign = s.PublicKey.PubKeyAlgo.CanSign() && s.Sig.FlagsValid && s.Sig.FlagSign
-			sub.Expires = expiry(s.PublicKey, s.Sig.KeyLifetimeSecs)
-		}
-		k.Subkeys = append(k.Subkeys, sub)
-	}
-	return k
+	group.Wait()
 }
 
-// newestSelfSignature returns the signature that says how long the key lasts: the
-// one made last, over the key itself or over any of its user ids.
+// Describe tells what a certificate says of itself.
+func Describe(e *openpgp.Entity, now time.Time) source.Key {
+	var raw bytes.Buffer
+	if err := e.Serialize(&raw); err == nil {
+		if list, _ := split(raw.Bytes()); len(list) > 0 {
+			return list[0].describe(now)
+		}
+	}
+	return source.Key{Fingerprint: Fingerprint(e), UserIDs: []string{}, Subkeys: []source.Subkey{}}
+}
+
+// newestSelfSignature returns the one made last of the signatures of a certificate over
+// itself or over any of its user ids.
 func newestSelfSignature(e *openpgp.Entity) *packet.Signature {
 	newest := e.SelfSignature
 	for _, id := range e.Identities {
@@ -192,25 +205,32 @@ func Fingerprint(e *openpgp.Entity) string {
 	return strings.ToUpper(hex.EncodeToString(e.PrimaryKey.Fingerprint))
 }
 
-// algorithm names a key's algorithm as gpg's listings do: rsa4096, ed25519.
+// curves are gpg's words for curves of ECDSA, by the library's.
+var curves = map[packet.Curve]string{
+	packet.CurveNistP256: "nistp256", packet.CurveNistP384: "nistp384", packet.CurveNistP521: "nistp521",
+	packet.CurveBrainpoolP256: "brainpoolP256r1", packet.CurveBrainpoolP384: "brainpoolP384r1", packet.CurveBrainpoolP512: "brainpoolP512r1",
+	packet.CurveSecP256k1: "secp256k1", packet.Curve25519: "ed25519", packet.Curve448: "ed448",
+}
+
+// algorithm names a key's algorithm as gpg's listings do: rsa4096, ed25519, nistp256.
 func algorithm(k *packet.PublicKey) string {
 	name := map[packet.PublicKeyAlgorithm]string{
 		packet.PubKeyAlgoRSA: "rsa", packet.PubKeyAlgoRSAEncryptOnly: "rsa", packet.PubKeyAlgoRSASignOnly: "rsa",
-		packet.PubKeyAlgoDSA: "dsa", packet.PubKeyAlgoElGamal: "elg", packet.PubKeyAlgoECDSA: "ecdsa",
-		packet.PubKeyAlgoECDH: "ecdh", packet.PubKeyAlgoEdDSA: "ed25519", packet.PubKeyAlgoEd25519: "ed25519",
-		packet.PubKeyAlgoX25519: "x25519", packet.PubKeyAlgoEd448: "ed448", packet.PubKeyAlgoX448: "x448",
+		packet.PubKeyAlgoDSA: "dsa", packet.PubKeyAlgoElGamal: "elg",
 	}[k.PubKeyAlgo]
-	switch name {
-	case "":
-		return fmt.Sprintf("algorithm %d", k.PubKeyAlgo)
-	case "rsa", "dsa", "elg":
+	if name != "" {
 		bits, err := k.BitLength()
 		if err != nil {
 			return name
 		}
 		return fmt.Sprintf("%s%d", name, bits)
 	}
-	return name
+	if curve, err := k.Curve(); err == nil {
+		if name := curves[curve]; name != "" {
+			return name
+		}
+	}
+	return fmt.Sprintf("algorithm %d", k.PubKeyAlgo)
 }
 
 // ParseFingerprint takes a fingerprint as people write it, blanks and colons

@@ -11,6 +11,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 )
 
 // MaxFile is the size in bytes beyond which ReadFile refuses a file. No source
@@ -36,7 +37,18 @@ var ErrNotFolder = errors.New("not a folder")
 type FS struct {
 	fsys fs.FS
 	fast inRoot // nil where fsys cannot do it
+	now  time.Time
 }
+
+// AsOf returns the same root as it is at a moment: what ends then has ended.
+func (r *FS) AsOf(now time.Time) *FS {
+	at := *r
+	at.now = now
+	return &at
+}
+
+// Now is the moment at which the root is looked at; zero where nobody said.
+func (r *FS) Now() time.Time { return r.now }
 
 // inRoot is a file system that resolves links inside the root by itself.
 type inRoot interface {
@@ -51,7 +63,7 @@ type inRoot interface {
 // resolve links as if the root had been changed, in one step.
 func New(fsys fs.FS) *FS {
 	fast, _ := fsys.(inRoot)
-	return &FS{fsys, fast}
+	return &FS{fsys: fsys, fast: fast}
 }
 
 // inside is a path as fs.FS wants it, links not resolved.

@@ -144,6 +144,10 @@ type Key struct {
 	Subkeys     []Subkey   `json:"subkeys"`
 	Where       string     `json:"where" doc:"file or keyring inside the root"`
 	Scope       string     `json:"scope" doc:"any: trusted for every source of the family; named: for sources that name it"`
+
+	Used          bool   `json:"used" doc:"the package manager really uses it, for some source or for all"`
+	UnusedBecause string `json:"unused_because,omitempty" doc:"why it is passed over"`
+	Validity      string `json:"validity,omitempty" doc:"pacman only: what its keyring gives: full, ultimate, marginal, unknown"`
 }
 
 // Subkey is a subkey of a Key.

@@ -1,8 +1,10 @@
 package survey
 
 import (
+	"errors"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -24,17 +26,26 @@ func (r *reader) addKeys(list []source.Key, where, scope string) {
 // the description is the key.
 func (r *reader) rpmKeys() {
 	for _, p := range r.find("Name", "gpg-pubkey") {
-		list, err := keyring.Read([]byte(p.Description()))
+		list, err := keyring.Read([]byte(p.Description()), r.root.Now())
 		if err != nil {
 			r.problem(rpm.Family, r.rpm.Path, "the key gpg-pubkey-"+p.Version()+" cannot be understood: "+err.Error())
-			continue
 		}
 		r.addKeys(list, r.rpm.Path, source.ScopeAny)
 	}
 }
 
-// pacmanKeys reads pacman's keyring, in the form of either age of gpg.
+// pacmanKeys reads pacman's keyring, in the form of either age of gpg. pacman believes the
+// keys that its own key vouches for, or any where a repository says so.
 func (r *reader) pacmanKeys(dir string) {
+	db, err := r.root.ReadText(path.Join(dir, "trustdb.gpg"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		r.problem(arch.Family, path.Join(dir, "trustdb.gpg"), "cannot be read, so no key is known to be valid: "+family.Plain(err))
+	}
+	trustAll := false
+	for i := range r.Survey.Sources {
+		s := &r.Survey.Sources[i]
+		trustAll = trustAll || s.Family == arch.Family && s.Enabled && slices.Contains(s.Checks.Trust, "TrustAll")
+	}
 	for _, name := range []string{"pubring.kbx", "pubring.gpg"} {
 		file := path.Join(dir, name)
 		data, err := r.root.ReadFile(file)
@@ -44,30 +55,32 @@ func (r *reader) pacmanKeys(dir string) {
 			}
 			continue
 		}
-		list, err := keyring.Read(data)
+		list, err := keyring.ReadWeb(data, db, r.root.Now())
 		if err != nil {
 			r.problem(arch.Family, file, "the keyring cannot be understood: "+err.Error())
-			continue
+		}
+		for i := range list {
+			k := &list[i]
+			if k.Used && !trustAll && k.Validity != keyring.ValidityFull && k.Validity != keyring.ValidityUltimate {
+				k.Used, k.UnusedBecause = false, "pacman's keyring does not vouch for it: its validity is "+k.Validity
+			}
 		}
 		r.addKeys(list, file, source.ScopeAny)
 	}
 }
 
-// namedKeys reads the key files on this host that sources of dnf and zypper name.
-// They are asked for before rpm trusts them.
-func (r *reader) namedKeys() {
-	type named struct {
-		source *source.Source
-		file   string
-	}
-	seen := map[string]bool{}
-	var files []named
-	var texts [][]byte
-	trouble := func(s *source.Source, name string, err error) {
-		if s.Enabled {
-			r.problem(s.Family, name, "the key file that "+s.ID+" names cannot be read: "+family.Plain(err))
-		}
-	}
+// named is a key file on this host that a source of dnf or zypper names.
+type named struct {
+	source *source.Source
+	file   string
+	on     bool // a source that is on names it
+	text   []byte
+}
+
+// namedFiles lists the key files on this host that sources of dnf and zypper name, in
+// order.
+func (r *reader) namedFiles() (files []*named) {
+	seen := map[string]*named{}
 	for i := range r.Survey.Sources {
 		s := &r.Survey.Sources[i]
 		if s.Family != rpm.Family && s.Family != zypp.Family {
@@ -81,26 +94,52 @@ func (r *reader) namedKeys() {
 			if rest, ok := strings.CutPrefix(name, "//"); ok {
 				name = rest
 			}
-			if name = path.Clean("/" + name); seen[name] {
-				continue
+			name = path.Clean("/" + name)
+			if seen[name] == nil {
+				seen[name] = &named{source: s, file: name}
+				files = append(files, seen[name])
 			}
-			seen[name] = true
-			data, err := r.root.ReadText(name)
-			if err != nil {
-				trouble(s, name, err)
-				continue
-			}
-			files, texts = append(files, named{s, name}), append(texts, data)
-			if info, err := r.root.Stat(name); err == nil {
-				family.KeepPublic(r.Texts, r.Modes, info, name, data)
-			}
+			seen[name].on = seen[name].on || s.Enabled
 		}
 	}
-	for i, got := range keyring.ReadAll(texts) {
-		if got.Err != nil {
-			trouble(files[i].source, files[i].file, got.Err)
+	return files
+}
+
+// namedKeys reads the key files on this host that sources of dnf and zypper name.
+// They are asked for before rpm trusts them.
+func (r *reader) namedKeys() {
+	var files []*named
+	var texts [][]byte
+	trouble := func(n *named, err error) {
+		if n.on {
+			r.problem(n.source.Family, n.file, "the key file that "+n.source.ID+" names cannot be read: "+family.Plain(err))
+		}
+	}
+	for _, n := range r.namedFiles() {
+		data, info, err := r.root.ReadTextInfo(n.file)
+		if err != nil {
+			trouble(n, err)
 			continue
 		}
-		r.addKeys(got.Keys, files[i].file, source.ScopeNamed)
+		n.text = data
+		files, texts = append(files, n), append(texts, data)
+		family.KeepPublic(r.Texts, r.Modes, info, n.file, data)
+	}
+	for i, got := range keyring.ReadAll(texts, r.root.Now()) {
+		n := files[i]
+		if got.Err != nil {
+			trouble(n, got.Err)
+		}
+		for j := range got.Keys {
+			k := &got.Keys[j]
+			switch {
+			case !k.Used:
+			case !n.on:
+				k.Used, k.UnusedBecause = false, "no source that is on names it"
+			case keyring.IsKeybox(n.text):
+				k.Used, k.UnusedBecause = false, "a keybox cannot be imported"
+			}
+		}
+		r.addKeys(got.Keys, n.file, source.ScopeNamed)
 	}
 }

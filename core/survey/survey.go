@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
@@ -24,6 +25,7 @@ type Machine struct {
 	Arch    string                           // the kernel's word, for the root / only
 	CPUInfo []byte                           // the text of /proc/cpuinfo
 	Free    func(path string) (int64, error) // free bytes at a path inside the root
+	Now     time.Time                        // what counts for keys and signatures that end
 }
 
 // Result is a survey with the texts that it was read from.
@@ -38,6 +40,7 @@ var WatchDirs = slices.Concat(deb.WatchDirs, rpm.WatchDirs, zypp.WatchDirs, arch
 
 // Read reads a root: every family of which something stands there.
 func Read(root *rootfs.FS, m Machine) Result {
+	root = root.AsOf(m.Now)
 	r := &reader{root: root}
 	r.databases()
 	defer r.close()

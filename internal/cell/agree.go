@@ -1,9 +1,11 @@
 package cell
 
 import (
+	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -74,4 +76,15 @@ func at(list []string, i int) string {
 		return list[i]
 	}
 	return "nothing"
+}
+
+// Rounds is how often a slow property is drawn: few times, unless -rapid.checks is given.
+func Rounds(few int) int {
+	given := 0
+	flag.Visit(func(f *flag.Flag) {
+		if f.Name == "rapid.checks" {
+			given, _ = strconv.Atoi(f.Value.String()) // rapid has taken it
+		}
+	})
+	return max(given, few)
 }

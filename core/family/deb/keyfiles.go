@@ -2,11 +2,14 @@ package deb
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/keyring"
@@ -22,7 +25,7 @@ const keyBlock = "-----BEGIN PGP PUBLIC KEY BLOCK-----"
 func signedBy(value string) []string {
 	if strings.Contains(value, keyBlock) {
 		var fprs []string
-		if keys, err := keyring.Read(embedded(value)); err == nil {
+		if keys, err := keyring.Read(embedded(value), time.Time{}); err == nil {
 			for _, k := range keys {
 				fprs = append(fprs, k.Fingerprint)
 			}
@@ -53,90 +56,250 @@ func embedded(value string) []byte {
 	return []byte(out.String())
 }
 
-type keyDir struct{ dir, scope string }
-
-// keyDirs are the places of keys that sources name.
-var keyDirs = []keyDir{
-	{"/etc/apt/keyrings", source.ScopeNamed},
-	{"/usr/share/keyrings", source.ScopeNamed},
-}
+// keyDirs are the usual places of keys that sources name.
+var keyDirs = []string{"/etc/apt/keyrings", "/usr/share/keyrings"}
 
 // keyFile is a file with keys, read but not yet understood.
-type keyFile struct{ name, scope string }
+type keyFile struct {
+	name, scope string
+	part        bool // of a folder whose files are read as one
+	text        []byte
+	why         string // apt passes it over; empty where it does not
+}
 
+// keys lists the keys of the host, with whether apt really uses each.
 func (r *reader) keys() {
-	named := map[string]bool{}
+	k := &keyReader{reader: r, user: readSandbox(r.root, r.conf.Get("APT::Sandbox::User", "_apt")), seen: map[string]bool{}, named: map[string]bool{}}
 	for i := range r.Sources {
 		for _, by := range r.Sources[i].SignedBy {
-			named[by] = true
+			k.named[by] = k.named[by] || r.Sources[i].Enabled
 		}
 	}
-	seen := map[string]bool{}
-	var files []keyFile
-	var texts [][]byte
-	add := func(name, scope string, must bool) {
-		if seen[name] || name == "" || name == "/dev/null" {
-			return
-		}
-		seen[name] = true
-		data, info, err := r.root.ReadTextInfo(name)
-		if err != nil {
-			if must || !errors.Is(err, fs.ErrNotExist) {
-				r.Problem(name, 0, "the key file cannot be read: "+family.Plain(err), false)
-			}
-			return
-		}
-		if len(data) == 0 {
-			return
-		}
-		if named[name] || strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(data, []byte("-----BEGIN")) {
-			family.KeepPublic(r.Texts, r.Modes, info, name, data)
-		}
-		files, texts = append(files, keyFile{name, scope}), append(texts, data)
-	}
-	add(r.conf.File("Dir::Etc::trusted"), source.ScopeAny, false)
-	dirs := append(slices.Clone(keyDirs), keyDir{r.conf.File("Dir::Etc::trustedparts"), source.ScopeAny})
-	for _, d := range dirs {
-		if d.dir == "" || d.dir == "/dev/null" {
-			continue
-		}
-		entries, err := r.root.ReadDir(d.dir)
-		if err != nil {
-			continue
-		}
-		for _, e := range entries {
-			ext := path.Ext(e.Name())
-			if e.Name()[0] != '.' && (ext == ".gpg" || ext == ".asc" || ext == ".pgp" && d.scope == source.ScopeNamed) && !e.IsDir() {
-				add(path.Join(d.dir, e.Name()), d.scope, false)
+	k.trusted()
+	k.signers()
+	for _, dir := range keyDirs {
+		for _, e := range r.listed(dir) {
+			ext := path.Ext(e)
+			if e[0] != '.' && (ext == ".gpg" || ext == ".asc" || ext == ".pgp") {
+				k.add(path.Join(dir, e), source.ScopeNamed, false)
 			}
 		}
 	}
-	var embedded []*source.Source
+	k.understand()
 	for i := range r.Sources {
 		s := &r.Sources[i]
-		for _, by := range s.SignedBy {
-			switch {
-			case by[0] == '/':
-				add(by, source.ScopeNamed, s.Enabled)
-			case strings.HasPrefix(by, "embedded:"):
-				embedded = append(embedded, s)
+		if slices.ContainsFunc(s.SignedBy, func(by string) bool { return strings.HasPrefix(by, "embedded:") }) {
+			r.embeddedKeys(s)
+		}
+	}
+}
+
+// listed are the names in a folder; none where it cannot be listed.
+func (r *reader) listed(dir string) (names []string) {
+	entries, err := r.root.ReadDir(dir)
+	if err != nil {
+		return nil
+	}
+	for _, e := range entries {
+		if !e.IsDir() {
+			names = append(names, e.Name())
+		}
+	}
+	return names
+}
+
+type keyReader struct {
+	*reader
+	user  sandbox
+	seen  map[string]bool
+	named map[string]bool // what sources name as Signed-By → one of them is on
+	files []keyFile
+}
+
+// trusted adds the files of which every key is trusted for everything, in apt's order.
+func (k *keyReader) trusted() {
+	k.add(k.conf.File("Dir::Etc::trusted"), source.ScopeAny, false)
+	dir := k.conf.File("Dir::Etc::trustedparts")
+	if dir == "" || dir == "/dev/null" {
+		return
+	}
+	for _, name := range k.listed(dir) {
+		if strings.HasSuffix(name, ".gpg") || strings.HasSuffix(name, ".asc") {
+			k.add(path.Join(dir, name), source.ScopeAny, false)
+			if n := len(k.files) - 1; n >= 0 && k.files[n].name == path.Join(dir, name) {
+				f := &k.files[n]
+				f.part = true
+				f.why = cmp.Or(f.why, trustedForm(name, f.text))
 			}
 		}
 	}
-	for i, got := range keyring.ReadAll(texts) {
-		if got.Err != nil {
-			delete(r.Texts, files[i].name)
-			r.Problem(files[i].name, 0, "the key file cannot be understood: "+got.Err.Error(), false)
+}
+
+// signers adds the files that sources name.
+func (k *keyReader) signers() {
+	for i := range k.Sources {
+		for _, by := range k.Sources[i].SignedBy {
+			if by[0] == '/' {
+				k.add(by, source.ScopeNamed, k.named[by])
+			}
+		}
+	}
+}
+
+// add reads a file with keys; must says that it is missed where it is not there.
+func (k *keyReader) add(name, scope string, must bool) {
+	if k.seen[name] || name == "" || name == "/dev/null" {
+		return
+	}
+	k.seen[name] = true
+	text, info, err := k.root.ReadTextInfo(name)
+	if err != nil {
+		if must || !errors.Is(err, fs.ErrNotExist) {
+			k.Problem(name, 0, "the key file cannot be read: "+family.Plain(err), false)
+		}
+		return
+	}
+	if len(text) == 0 {
+		return
+	}
+	_, named := k.named[name]
+	if named || strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(text, []byte("-----BEGIN")) {
+		family.KeepPublic(k.Texts, k.Modes, info, name, text)
+	}
+	f := keyFile{name: name, scope: scope, text: text}
+	switch {
+	case !k.user.reads(k.root, name):
+		f.why = fmt.Sprintf("the user %s, as whom apt checks signatures, cannot read it", k.conf.Get("APT::Sandbox::User", "_apt"))
+	case scope == source.ScopeNamed && !k.named[name]:
+		f.why = "no source that is on names it"
+	}
+	k.files = append(k.files, f)
+}
+
+// understand reads the keys of all files. What apt takes and what stands in the file for
+// people may differ: the first is used, the second is listed with why not.
+func (k *keyReader) understand() {
+	taken := k.taken()
+	texts := make([][]byte, len(k.files))
+	for i := range k.files {
+		texts[i] = k.files[i].text
+	}
+	for i, all := range keyring.ReadAll(texts, k.root.Now()) {
+		f := &k.files[i]
+		have := map[string]bool{}
+		add := func(key source.Key, why string) {
+			if have[key.Fingerprint] {
+				return
+			}
+			have[key.Fingerprint] = true
+			key.Where, key.Scope = f.name, f.scope
+			if why != "" && key.Used {
+				key.Used, key.UnusedBecause = false, why
+			}
+			k.Keys = append(k.Keys, key)
+		}
+		for _, key := range taken[i].keys {
+			add(key, "")
+		}
+		why := f.why
+		if why == "" {
+			why = taken[i].why
+		}
+		for _, key := range all.Keys {
+			add(key, why)
+		}
+		switch trouble := cmp.Or(keyTrouble(all.Err), taken[i].trouble); {
+		case len(have) == 0:
+			delete(k.Texts, f.name)
+			k.Problem(f.name, 0, "the key file cannot be understood: "+cmp.Or(trouble, keyring.ErrNoKey.Error()), false)
+		case f.why == "" && trouble != "":
+			k.Problem(f.name, 0, "not all of the key file can be understood: "+trouble, false)
+		}
+	}
+}
+
+// found is what gpgv finds of one file.
+type found struct {
+	keys    []source.Key
+	why     string // whatever else stands in the file is not used
+	trouble string
+}
+
+const damaged = "its armour is damaged, and apt-key gives up at it"
+
+// taken reads the files as apt hands them to gpgv: those of trusted.gpg.d as one, in apt's
+// order, so that what is broken in one hides those behind it; all others each alone.
+func (k *keyReader) taken() []found {
+	out := make([]found, len(k.files))
+	var whole []byte
+	var parts []part
+	stop := "" // a file at which apt-key gives up, for every source without a key of its own
+	for i, f := range k.files {
+		out[i].why = "apt does not take it out of a file of this form"
+		if f.why != "" {
 			continue
 		}
-		for _, k := range got.Keys {
-			k.Where, k.Scope = files[i].name, files[i].scope
-			r.Keys = append(r.Keys, k)
+		text, ok := packets(f.name, f.text)
+		switch {
+		case !ok:
+			out[i].why = damaged
+			if f.part {
+				stop = f.name
+			}
+		case f.part:
+			parts = append(parts, part{i, len(whole), len(whole) + len(text)})
+			whole = append(whole, text...)
+		default:
+			list, err := keyring.ReadRing(text, k.root.Now())
+			out[i].trouble = keyTrouble(err)
+			for _, key := range list {
+				out[i].keys = append(out[i].keys, key.Key)
+			}
 		}
 	}
-	for _, s := range embedded {
-		r.embeddedKeys(s)
+	k.together(out, parts, whole)
+	for i := range out {
+		if f := &k.files[i]; stop != "" && f.scope == source.ScopeAny && f.name != stop {
+			out[i] = found{why: "apt-key gives up at " + stop + ", whose armour is damaged"}
+		}
 	}
+	return out
+}
+
+// part is where the certificates of a file stand in what apt makes of a folder.
+type part struct{ file, begin, end int }
+
+// together reads the files of a folder as one.
+func (k *keyReader) together(out []found, parts []part, whole []byte) {
+	list, err := keyring.ReadRing(whole, k.root.Now())
+	last := -1
+	for _, key := range list {
+		for _, p := range parts {
+			if key.At >= p.begin && key.At < p.end {
+				out[p.file].keys = append(out[p.file].keys, key.Key)
+				last = p.end
+			}
+		}
+	}
+	if err == nil {
+		return
+	}
+	broken := ""
+	for _, p := range parts {
+		switch {
+		case broken != "":
+			out[p.file].why = "gpgv reads the files of the folder as one, and cannot read on behind " + broken
+		case p.end > p.begin && p.end >= last:
+			broken = k.files[p.file].name
+		}
+	}
+}
+
+func keyTrouble(err error) string {
+	if err == nil {
+		return ""
+	}
+	return err.Error()
 }
 
 func (r *reader) embeddedKeys(s *source.Source) {
@@ -144,14 +307,16 @@ func (r *reader) embeddedKeys(s *source.Source) {
 	if !ok {
 		return
 	}
-	keys, err := keyring.Read(EmbeddedKeys(text, s.Line))
+	keys, err := keyring.Read(EmbeddedKeys(text, s.Line), r.root.Now())
 	if err != nil {
 		r.Problem(s.File, s.Line, "the key in Signed-By cannot be understood: "+err.Error(), false)
-		return
 	}
-	for _, k := range keys {
-		k.Where, k.Scope = s.File, source.ScopeNamed
-		r.Keys = append(r.Keys, k)
+	for _, key := range keys {
+		key.Where, key.Scope = s.File, source.ScopeNamed
+		if !s.Enabled && key.Used {
+			key.Used, key.UnusedBecause = false, "the source that it stands in is off"
+		}
+		r.Keys = append(r.Keys, key)
 	}
 }
 

@@ -320,7 +320,7 @@ func (r *reader) remote(id string, g *group) {
 	s.Priority = &priority
 	for _, name := range r.keyrings(id, s.Options["gpgkeypath"]) {
 		s.SignedBy = append(s.SignedBy, name)
-		r.keys(name)
+		r.keys(name, s.Enabled && s.Checks.Packages != source.CheckOff)
 	}
 	r.finish(&s)
 }
@@ -350,22 +350,27 @@ func (r *reader) keyrings(id, paths string) (out []string) {
 	return out
 }
 
-func (r *reader) keys(name string) {
+// keys reads a remote's keyring; on says whether the remote is.
+func (r *reader) keys(name string, on bool) {
 	data, info, err := r.root.ReadTextInfo(name)
+	var keys []source.Key
 	if err == nil {
-		var keys []source.Key
-		if keys, err = keyring.Read(data); err == nil {
+		if keys, err = keyring.Read(data, r.root.Now()); len(keys) > 0 {
 			family.KeepPublic(r.Texts, r.Modes, info, name, data)
-			r.add(keys, name)
-			return
 		}
 	}
-	r.Problem(name, 0, "the keyring cannot be read: "+family.Plain(err), false)
+	if err != nil {
+		r.Problem(name, 0, "the keyring cannot be read: "+family.Plain(err), false)
+	}
+	r.add(keys, name, on)
 }
 
-func (r *reader) add(keys []source.Key, where string) {
+func (r *reader) add(keys []source.Key, where string, on bool) {
 	for _, k := range keys {
 		k.Where, k.Scope = where, source.ScopeNamed
+		if k.Used && !on {
+			k.Used, k.UnusedBecause = false, "its remote is off, or is not checked"
+		}
 		r.Keys = append(r.Keys, k)
 	}
 }

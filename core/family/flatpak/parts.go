@@ -133,7 +133,7 @@ func (r *reader) embedded(s *source.Source, key, name string, line int, off stri
 		r.refuse(name, line, "GPGKey is not a key in base64")
 		return false
 	}
-	keys, err := keyring.Read(data)
+	keys, err := keyring.Read(data, r.root.Now())
 	if err != nil {
 		r.Problem(name, line, "the GPGKey cannot be understood: "+err.Error(), false)
 	}
@@ -143,7 +143,7 @@ func (r *reader) embedded(s *source.Source, key, name string, line int, off stri
 	}
 	s.SignedBy = []string{"embedded:" + strings.Join(fingerprints, ",")}
 	if off == "" {
-		r.add(keys, name)
+		r.add(keys, name, s.Enabled)
 	}
 	return true
 }

@@ -1,0 +1,177 @@
+package keyring
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
+)
+
+// Tags of packets, RFC 4880 section 4.3.
+const (
+	tagSignature     = 2
+	tagSecretKey     = 5
+	tagPublicKey     = 6
+	tagSecretSubkey  = 7
+	tagMarker        = 10
+	tagTrust         = 12
+	tagUserID        = 13
+	tagPublicSubkey  = 14
+	tagUserAttribute = 17
+)
+
+// certificate is one certificate as its packets stand in a stream, nothing judged yet.
+type certificate struct {
+	primary *packet.PublicKey
+	at      int    // where it begins in the stream
+	body    []byte // of the primary key's packet
+	broken  bool   // something that is no packet stands in it or behind it
+	direct  []*packet.Signature
+	users   []*user
+	subkeys []*subkey
+}
+
+// user is a user id, or an attribute such as a picture, with the signatures behind it.
+type user struct {
+	body       []byte
+	attribute  bool
+	signatures []*packet.Signature
+}
+
+type subkey struct {
+	key        *packet.PublicKey // nil where it is of a kind that is not known
+	signatures []*packet.Signature
+}
+
+// mostPackets bounds how many packets of one text are looked at: a certificate of
+// somebody known to many has some thousands.
+const mostPackets = 200_000
+
+// split takes a stream of packets apart. Where it cannot go on it returns what stood
+// before, the last of it marked as broken, and why.
+func split(raw []byte) (list []*certificate, err error) {
+	src := bytes.NewReader(raw)
+	packets := packet.NewOpaqueReader(src)
+	var at *certificate
+	for n := 0; ; n++ {
+		begin := len(raw) - src.Len()
+		p, err := packets.Next()
+		if errors.Is(err, io.EOF) && p == nil && src.Len() == 0 && begin == len(raw) {
+			return list, nil
+		}
+		if err != nil || p.Tag == 0 || p.Tag == tagPublicKey && !plausible(p.Contents) {
+			if at != nil {
+				at.broken = true
+			}
+			return list, fmt.Errorf("what stands from byte %d on is no OpenPGP packet", begin)
+		}
+		if n == mostPackets {
+			return list, fmt.Errorf("more than %d packets stand in it, and the rest was not looked at", mostPackets)
+		}
+		switch p.Tag {
+		case tagSecretKey, tagSecretSubkey:
+			return nil, ErrSecret
+		case tagPublicKey:
+			at = &certificate{body: p.Contents, at: begin}
+			at.primary, _ = parsed(p).(*packet.PublicKey) // nil where it is of a kind that is not known
+			list = append(list, at)
+		default:
+			if at != nil {
+				at.take(p)
+			}
+		}
+	}
+}
+
+// plausible reports whether gpg goes on behind the packet of a public key, understood or
+// not.
+func plausible(body []byte) bool { return len(body) >= 12 && body[0] >= 2 && body[0] <= 5 }
+
+// parsed reads a packet; nil where it cannot be understood.
+func parsed(p *packet.OpaquePacket) packet.Packet {
+	got, err := p.Parse()
+	if err != nil {
+		return nil
+	}
+	return got
+}
+
+// take adds a packet to the certificate that it belongs to.
+func (c *certificate) take(p *packet.OpaquePacket) {
+	switch p.Tag {
+	case tagUserID, tagUserAttribute:
+		c.users = append(c.users, &user{body: p.Contents, attribute: p.Tag == tagUserAttribute})
+	case tagPublicSubkey:
+		key, _ := parsed(p).(*packet.PublicKey)
+		c.subkeys = append(c.subkeys, &subkey{key: key})
+	case tagSignature:
+		sig := signature(p)
+		if sig == nil {
+			return // of a kind that counts for nothing
+		}
+		switch {
+		case len(c.subkeys) > 0:
+			s := c.subkeys[len(c.subkeys)-1]
+			s.signatures = append(s.signatures, sig)
+		case len(c.users) > 0:
+			u := c.users[len(c.users)-1]
+			u.signatures = append(u.signatures, sig)
+		default:
+			c.direct = append(c.direct, sig)
+		}
+	}
+}
+
+// subpacketExportable is the type of the subpacket that keeps a signature at home, RFC 4880
+// section 5.2.3.11.
+const subpacketExportable = 4
+
+// signature reads the packet of a signature; nil where it counts for nothing. The library
+// refuses signatures that are not to be exported, of which pacman's keyring lives: those
+// are read as if they were.
+func signature(p *packet.OpaquePacket) *packet.Signature {
+	if sig, ok := parsed(p).(*packet.Signature); ok {
+		return sig
+	}
+	body := bytes.Clone(p.Contents)
+	if len(body) < 6 || body[0] != 4 {
+		return nil
+	}
+	hashed := body[6:]
+	if n := int(body[4])<<8 | int(body[5]); n <= len(hashed) {
+		hashed = hashed[:n]
+	}
+	if !exported(hashed) {
+		return nil
+	}
+	sig, ok := parsed(&packet.OpaquePacket{Tag: p.Tag, Contents: body}).(*packet.Signature)
+	if !ok || len(sig.HashSuffix) < 6+len(hashed) {
+		return nil
+	}
+	copy(sig.HashSuffix[6:], p.Contents[6:6+len(hashed)]) // what is signed stays what it was
+	return sig
+}
+
+// exported marks the signature of which these are the hashed subpackets as one that can be
+// exported; false where it is none that cannot.
+func exported(subpackets []byte) (changed bool) {
+	for len(subpackets) > 0 {
+		size, head := int(subpackets[0]), 1
+		switch {
+		case size == 255 && len(subpackets) >= 5:
+			size, head = int(subpackets[1])<<24|int(subpackets[2])<<16|int(subpackets[3])<<8|int(subpackets[4]), 5
+		case size >= 192 && len(subpackets) >= 2:
+			size, head = (size-192)<<8+int(subpackets[1])+192, 2
+		}
+		if size < 1 || size > len(subpackets)-head {
+			return changed
+		}
+		if sub := subpackets[head : head+size]; sub[0]&0x7f == subpacketExportable && size == 2 && sub[1] == 0 {
+			sub[1], changed = 1, true
+		}
+		subpackets = subpackets[head+size:]
+	}
+	return changed
+}
