@@ -286,7 +286,7 @@ func (h *Host) trusted(s *source.Source, now *source.Survey) (openpgp.EntityList
 		return keys, nil
 	}
 	for _, k := range now.Keys { // every key that is trusted for everything, or that a fingerprint names
-		if k.Scope != source.ScopeAny || len(s.SignedBy) > 0 && !strings.Contains(strings.Join(s.SignedBy, " "), k.Fingerprint) {
+		if !k.Good() || k.Scope != source.ScopeAny || len(s.SignedBy) > 0 && !strings.Contains(strings.Join(s.SignedBy, " "), k.Fingerprint) {
 			continue
 		}
 		data, err := h.fs.ReadText(k.Where)

@@ -241,7 +241,7 @@ func (c *comparer) trust() {
 	}
 	for _, k := range c.sheet.Keys {
 		if !strings.HasPrefix(k.Path, arch.Dir) ||
-			slices.ContainsFunc(c.survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Where != k.Path }) {
+			slices.ContainsFunc(c.survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Where != k.Path && x.Good() }) {
 			continue
 		}
 		c.add(
@@ -250,7 +250,7 @@ func (c *comparer) trust() {
 				Severity: Fault,
 				File:     k.Path,
 				Want:     k.Fingerprint,
-				Message:  fmt.Sprintf("pacman's keyring does not have the key %s", k.Name),
+				Message:  fmt.Sprintf("pacman's keyring does not have the key %s, or does not vouch for it", k.Name),
 			},
 		)
 	}
@@ -311,7 +311,7 @@ func (c *comparer) fingerprints(by []string) []string {
 			b = strings.TrimPrefix(b, "file://")
 			found := false
 			for _, k := range c.survey.Keys {
-				if k.Where == b {
+				if k.Where == b && k.Good() {
 					out, found = append(out, k.Fingerprint), true
 				}
 			}

@@ -25,6 +25,9 @@ func KeyEnds(sheet *source.Sheet, survey *source.Survey) []KeyEnd {
 	ends := map[string]*time.Time{} // nil: never
 	for i := range survey.Keys {
 		k := &survey.Keys[i]
+		if !k.Good() {
+			continue
+		}
 		if old, twice := ends[k.Fingerprint]; !twice || old != nil && (k.Expires == nil || k.Expires.After(*old)) {
 			ends[k.Fingerprint] = k.Expires
 		}

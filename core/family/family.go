@@ -27,6 +27,10 @@ type Reading struct {
 	Sources       []source.Source
 	Keys          []source.Key
 	Access        []source.Access
+	Settings      []source.Setting
+	Pins          []source.Pin
+	Holds         []source.Hold
+	Services      []source.Service
 	Problems      []source.Problem
 	Architectures []string          // the family's words, where its configuration says
 	Texts         map[string][]byte // source file → its bytes, secrets and all

@@ -222,7 +222,7 @@ func (l *learner) fingerprints(h *saved.Snapshot, s *source.Source) (out []strin
 		name := strings.TrimPrefix(by, "file://")
 		found := false
 		for _, k := range h.Keys {
-			if k.Where == name {
+			if k.Where == name && k.Good() {
 				out, found = append(out, k.Fingerprint), true
 			}
 		}

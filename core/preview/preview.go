@@ -45,7 +45,9 @@ func Weakens(sheet *source.Sheet, survey *source.Survey) (out []string) {
 		if strings.HasPrefix(k.Path, arch.Dir+"/") &&
 			!slices.ContainsFunc(
 				survey.Keys,
-				func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Scope == source.ScopeAny },
+				func(x source.Key) bool {
+					return x.Fingerprint == k.Fingerprint && x.Scope == source.ScopeAny && x.Good()
+				},
 			) {
 			out = append(out, fmt.Sprintf("the key %s comes to be trusted for every source: pacman knows no other way", k.Name))
 		}

@@ -16,6 +16,10 @@ type Survey struct {
 	Sources  []Source  `json:"sources"`
 	Keys     []Key     `json:"keys"`
 	Access   []Access  `json:"access"`
+	Settings []Setting `json:"settings"`
+	Pins     []Pin     `json:"pins"`
+	Holds    []Hold    `json:"holds"`
+	Services []Service `json:"services"`
 	Problems []Problem `json:"problems"`
 
 	// Files names the text of every source file that was read, passwords
@@ -149,6 +153,13 @@ type Key struct {
 	UnusedBecause string `json:"unused_because,omitempty" doc:"why it is passed over"`
 	Validity      string `json:"validity,omitempty" doc:"pacman only: what its keyring gives: full, ultimate, marginal, unknown"`
 }
+
+// NotNamed is why a key is not used that only sources would use that name it.
+const NotNamed = "no source that is on names it"
+
+// Good reports whether the package manager takes a key from where it stands, or would for a
+// source that names it. What older agents say of keys holds no word about it, and counts.
+func (k *Key) Good() bool { return k.Used || k.UnusedBecause == "" || k.UnusedBecause == NotNamed }
 
 // Subkey is a subkey of a Key.
 type Subkey struct {

@@ -135,7 +135,7 @@ func (r *reader) namedKeys() {
 			switch {
 			case !k.Used:
 			case !n.on:
-				k.Used, k.UnusedBecause = false, "no source that is on names it"
+				k.Used, k.UnusedBecause = false, source.NotNamed
 			case keyring.IsKeybox(n.text):
 				k.Used, k.UnusedBecause = false, "a keybox cannot be imported"
 			}

@@ -15,7 +15,7 @@ import (
 
 // packages are the databases of installed packages that stand on the root.
 type packages struct {
-	dpkg      []byte // its status file
+	dpkg      *dpkgDB // nil where there is none
 	dpkgArchs []string
 	rpm       *pkgdb.RPM
 	pacman    *pkgdb.Pacman
@@ -31,12 +31,7 @@ var oldRPM = []string{
 }
 
 func (r *reader) databases() {
-	if status, err := r.root.ReadFile("/var/lib/dpkg/status"); err == nil {
-		r.dpkg = status
-		if v := dpkgField(status, "dpkg", "Architecture"); v != "" {
-			r.dpkgArchs = append(r.dpkgArchs, v)
-		}
-	}
+	r.readDpkg()
 	if foreign, err := r.root.ReadText("/var/lib/dpkg/arch"); err == nil {
 		for a := range strings.FieldsSeq(string(foreign)) {
 			if len(r.dpkgArchs) == 0 || a != r.dpkgArchs[0] {
@@ -164,7 +159,7 @@ func (r *reader) tools(to map[string]string) {
 // version returns the version of an installed package; empty where there is none.
 func (r *reader) version(name string) string {
 	if r.dpkg != nil {
-		if v := dpkgField(r.dpkg, name, "Version"); v != "" && dpkgField(r.dpkg, name, "Status") == "install ok installed" {
+		if v := r.dpkg.versions[name]; v != "" {
 			return v
 		}
 	}

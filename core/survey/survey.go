@@ -68,20 +68,18 @@ func Read(root *rootfs.FS, m Machine) Result {
 	r.namedKeys()
 	r.tools(s.Traits.Tools)
 	r.owners()
-	if s.Sources == nil {
-		s.Sources = []source.Source{}
-	}
-	if s.Keys == nil {
-		s.Keys = []source.Key{}
-	}
-	if s.Access == nil {
-		s.Access = []source.Access{}
-	}
-	if s.Problems == nil {
-		s.Problems = []source.Problem{}
-	}
+	s.Sources, s.Keys, s.Access, s.Problems = filled(s.Sources), filled(s.Keys), filled(s.Access), filled(s.Problems)
+	s.Settings, s.Pins, s.Holds, s.Services = filled(s.Settings), filled(s.Pins), filled(s.Holds), filled(s.Services)
 	s.Traits.Architectures = source.Strings(s.Traits.Architectures)
 	return r.Result
+}
+
+// filled is a list that is [] in JSON where it is empty.
+func filled[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
 }
 
 // reader is a survey that is being made.
@@ -96,6 +94,10 @@ func (r *reader) add(f family.Reading) {
 	s.Sources = append(s.Sources, f.Sources...)
 	s.Keys = append(s.Keys, f.Keys...)
 	s.Access = append(s.Access, f.Access...)
+	s.Settings = append(s.Settings, f.Settings...)
+	s.Pins = append(s.Pins, f.Pins...)
+	s.Holds = append(s.Holds, f.Holds...)
+	s.Services = append(s.Services, f.Services...)
 	s.Problems = append(s.Problems, f.Problems...)
 	maps.Copy(r.Texts, f.Texts)
 	maps.Copy(r.Modes, f.Modes)

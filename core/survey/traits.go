@@ -11,7 +11,6 @@ import (
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
-	"patientlantern.example/lantern/core/text/deb822"
 )
 
 // mounts are the mount points whose free space decides whether a source fits.
@@ -141,30 +140,6 @@ func familyOf(o source.OS) string {
 		}
 	}
 	return ""
-}
-
-// dpkgField returns a field of an installed package's stanza in dpkg's status file.
-func dpkgField(status []byte, pkg, field string) string {
-	head := []byte("Package: " + pkg + "\n")
-	i := bytes.Index(status, append([]byte("\n"), head...))
-	switch {
-	case i >= 0:
-		i++
-	case bytes.HasPrefix(status, head):
-		i = 0
-	default:
-		return ""
-	}
-	stanza := status[i:]
-	if end := bytes.Index(stanza, []byte("\n\n")); end >= 0 {
-		stanza = stanza[:end+1]
-	}
-	f := deb822.Parse(stanza)
-	if len(f.Stanzas) == 0 {
-		return ""
-	}
-	v, _ := f.Get(0, field)
-	return v
 }
 
 // elfArch tells the architecture from one of the root's own programs.

@@ -41,9 +41,10 @@ def ask_dnf():
         repos.append({
             "id": r.id, "name": r.name, "enabled": bool(r.enabled), "urls": list(r.baseurl), "mirrorlist": r.mirrorlist or "", "metalink": r.metalink or "",
             "gpgkey": list(r.gpgkey), "packages": bool(r.gpgcheck), "metadata": bool(r.repo_gpgcheck), "priority": r.priority, "file": r.repofile,
-            "position": position.get(r.id, 0),
+            "position": position.get(r.id, 0), "exclude": list(r.excludepkgs), "include": list(r.includepkgs),
         })
-    print(json.dumps({"repos": repos}))
+    main = dict(line.split(" = ", 1) for line in conf.dump().splitlines() if " = " in line)
+    print(json.dumps({"repos": repos, "main": main, "exclude": list(conf.excludepkgs), "include": list(conf.includepkgs)}))
 
 asks = {"dnf": ask_dnf}
 

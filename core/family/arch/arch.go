@@ -6,6 +6,7 @@
 package arch
 
 import (
+	"cmp"
 	"fmt"
 	"io/fs"
 	"path"
@@ -35,14 +36,16 @@ type Places struct{ DB, GPG string }
 type reader struct {
 	family.Reading
 	Places
-	root  *rootfs.FS
-	host  family.Host
-	repos []*repo
-	level level    // of [options]
-	archs []string // as Architecture names them
-	named bool     // a header was seen
-	at    *repo    // nil while in [options]
-	stop  bool     // pacman reads no further
+	root    *rootfs.FS
+	host    family.Host
+	repos   []*repo
+	level   level             // of [options]
+	archs   []string          // as Architecture names them
+	named   bool              // a header was seen
+	said    map[string][]said // directives of [options] that matter
+	rootDir string            // where packages are installed, and the database stands
+	at      *repo             // nil while in [options]
+	stop    bool              // pacman reads no further
 }
 
 // repo is one section as pacman collects it.
@@ -74,8 +77,9 @@ func Read(root *rootfs.FS, host family.Host) (family.Reading, Places) {
 		r.Architectures = append(r.Architectures, a)
 	}
 	r.settle()
+	r.settings()
 	if r.DB == "" {
-		r.DB = "/var/lib/pacman"
+		r.DB = r.rootDir + "/var/lib/pacman"
 	}
 	if r.GPG == "" {
 		r.GPG = "/etc/pacman.d/gnupg"
@@ -193,10 +197,13 @@ func (r *reader) option(key, value string, e *ini.Entry, file string) {
 	if e.Bare() {
 		return
 	}
+	r.note(key, value, file, int(e.Line))
 	bad := func(value string) { r.refuse(file, e.Line, "invalid value for %s: %q", key, value) }
 	switch key {
 	case "Architecture":
 		r.archs = append(r.archs, words(value)...)
+	case "RootDir":
+		r.rootDir = cmp.Or(r.rootDir, value)
 	case "DBPath":
 		if r.DB == "" {
 			r.DB = value

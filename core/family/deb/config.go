@@ -16,18 +16,23 @@ import (
 // maxIncludes is how deep apt lets configuration files include others.
 const maxIncludes = 10
 
+// spelled are items that apt has before it reads a file: they keep apt's spelling.
+var spelled = []string{
+	"APT::Architecture", "APT::Sandbox", "Acquire::AllowInsecureRepositories",
+	"Acquire::AllowWeakRepositories", "Acquire::AllowDowngradeToInsecureRepositories", "Acquire::cdrom::mount",
+	"Acquire::IndexTargets::deb::Packages", "Acquire::IndexTargets::deb-src::Sources", "DPkg::Path",
+}
+
 // configure reads apt's own configuration: the parts, then the main file. Its
 // defaults for the places of files are those of Debian's apt.
 func (r *reader) configure() {
-	for _, d := range [][2]string{
-		{"Dir", "/"}, {"Dir::Etc", "etc/apt"}, {"Dir::Etc::sourcelist", "sources.list"}, {"Dir::Etc::sourceparts", "sources.list.d"},
-		{"Dir::Etc::main", "apt.conf"},
-		{"Dir::Etc::parts", "apt.conf.d"},
-		{"Dir::Etc::netrc", "auth.conf"},
-		{"Dir::Etc::netrcparts", "auth.conf.d"},
-		{"Dir::Etc::trusted", "trusted.gpg"}, {"Dir::Etc::trustedparts", "trusted.gpg.d"},
-	} {
-		r.conf.Set(d[0], d[1])
+	for _, name := range spelled {
+		r.conf.Set(name, "")
+	}
+	for _, t := range touching {
+		if strings.HasPrefix(t.Name, "Dir") && t.Default != "" || t.Name == "APT::Sandbox::User" {
+			r.conf.Set(t.Name, t.Default)
+		}
 	}
 	r.configDir(r.conf.File("Dir::Etc::parts"), 0)
 	if main := r.conf.File("Dir::Etc::main"); r.isFile(main) {
@@ -109,9 +114,9 @@ func (r *reader) configFile(name string, depth int) {
 	for _, s := range statements {
 		switch s.Directive {
 		case "":
-			r.conf.Set(s.Name, s.Value)
+			r.conf.SetAt(s.Name, s.Value, name, s.Line)
 		case "clear":
-			r.conf.Clear(s.Value)
+			r.conf.ClearAt(s.Value, name, s.Line)
 		case "include":
 			switch {
 			case depth > maxIncludes:

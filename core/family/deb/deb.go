@@ -32,6 +32,7 @@ const (
 var WatchDirs = []string{
 	"/etc/apt",
 	PartsDir,
+	"/etc/apt/preferences.d",
 	"/etc/apt/apt.conf.d",
 	"/etc/apt/auth.conf.d",
 	"/etc/apt/keyrings",
@@ -107,6 +108,8 @@ func Read(root *rootfs.FS, architectures []string) family.Reading {
 	}
 	r.keys()
 	r.access()
+	r.pins()
+	r.settings()
 	return r.Reading
 }
 

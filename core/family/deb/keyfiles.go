@@ -69,7 +69,7 @@ type keyFile struct {
 
 // keys lists the keys of the host, with whether apt really uses each.
 func (r *reader) keys() {
-	k := &keyReader{reader: r, user: readSandbox(r.root, r.conf.Get("APT::Sandbox::User", "_apt")), seen: map[string]bool{}, named: map[string]bool{}}
+	k := &keyReader{reader: r, user: readSandbox(r.root, r.conf.Get("APT::Sandbox::User", "")), seen: map[string]bool{}, named: map[string]bool{}}
 	for i := range r.Sources {
 		for _, by := range r.Sources[i].SignedBy {
 			k.named[by] = k.named[by] || r.Sources[i].Enabled
@@ -169,9 +169,9 @@ func (k *keyReader) add(name, scope string, must bool) {
 	f := keyFile{name: name, scope: scope, text: text}
 	switch {
 	case !k.user.reads(k.root, name):
-		f.why = fmt.Sprintf("the user %s, as whom apt checks signatures, cannot read it", k.conf.Get("APT::Sandbox::User", "_apt"))
+		f.why = fmt.Sprintf("the user %s, as whom apt checks signatures, cannot read it", k.conf.Get("APT::Sandbox::User", ""))
 	case scope == source.ScopeNamed && !k.named[name]:
-		f.why = "no source that is on names it"
+		f.why = source.NotNamed
 	}
 	k.files = append(k.files, f)
 }
@@ -314,7 +314,7 @@ func (r *reader) embeddedKeys(s *source.Source) {
 	for _, key := range keys {
 		key.Where, key.Scope = s.File, source.ScopeNamed
 		if !s.Enabled && key.Used {
-			key.Used, key.UnusedBecause = false, "the source that it stands in is off"
+			key.Used, key.UnusedBecause = false, source.NotNamed
 		}
 		r.Keys = append(r.Keys, key)
 	}

@@ -230,6 +230,7 @@ func (r *reader) core(all map[string]*group) {
 		r.refuse(Config, core.lines["mode"], "the mode %q is not known", v)
 	}
 	r.space(core)
+	r.settings(core)
 	if v, ok := core.text("xa.applied-remotes"); ok {
 		r.applied = strings.Split(v, ";")
 	}
@@ -369,7 +370,7 @@ func (r *reader) add(keys []source.Key, where string, on bool) {
 	for _, k := range keys {
 		k.Where, k.Scope = where, source.ScopeNamed
 		if k.Used && !on {
-			k.Used, k.UnusedBecause = false, "its remote is off, or is not checked"
+			k.Used, k.UnusedBecause = false, source.NotNamed
 		}
 		r.Keys = append(r.Keys, k)
 	}

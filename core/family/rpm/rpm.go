@@ -38,7 +38,7 @@ var (
 )
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = slices.Concat([]string{"/etc/dnf", "/etc/pki/rpm-gpg"}, repoDirs, varDirs)
+var WatchDirs = slices.Concat([]string{"/etc", "/etc/dnf", "/etc/dnf/plugins", "/etc/pki/rpm-gpg"}, repoDirs, varDirs)
 
 const (
 	defaultPriority = 99
@@ -84,6 +84,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	if conf != nil {
 		r.sections(conf, r.config())
 	}
+	r.locks()
 	files, aside := r.files()
 	for _, name := range files {
 		r.file(name)
@@ -265,6 +266,11 @@ func (r *reader) add(file string, s section) {
 	}
 	r.append(src, cost)
 	r.access(file, &src, s)
+	if src.DisabledBy != source.OffByDuplicate {
+		for _, key := range s.keys {
+			r.holds(key, plainValue(r.substitute(s.values[key].text)), id, file, s.values[key].line)
+		}
+	}
 }
 
 // build makes a Source of a section.

@@ -56,6 +56,8 @@ func (r *reader) configure() *ini.File {
 				r.Problem(name, line, fmt.Sprintf("dnf refuses to work: the value of %s is not UTF-8", key), true)
 				continue
 			}
+			r.setting(key, value, name, line)
+			r.holds(key, value, "", name, line)
 			switch key {
 			case "enabled":
 				r.boolean(&r.main.enabled, name, line, key, value)

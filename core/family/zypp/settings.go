@@ -1,6 +1,7 @@
 package zypp
 
 import (
+	"cmp"
 	"errors"
 	"io/fs"
 	"math"
@@ -24,6 +25,7 @@ func (r *reader) configure(arch string) string {
 		if f.Err != nil {
 			r.refuse(Config, f.Err.Line, "%s", f.Err.Message)
 		}
+		r.lastSettings(f, Config)
 		for i := range f.Sections {
 			if f.Name(&f.Sections[i]) == "main" {
 				for _, e := range f.Entries(&f.Sections[i]) {
@@ -34,6 +36,11 @@ func (r *reader) configure(arch string) string {
 	case !errors.Is(err, fs.ErrNotExist):
 		r.refuse(Config, 0, "its configuration cannot be read: %s", family.Plain(err))
 	}
+	if text, info, err := r.root.ReadTextInfo(userConfig); err == nil {
+		r.Keep(info, userConfig, text)
+		r.lastSettings(ini.ParseZypp(text), userConfig)
+	}
+	r.lockFile = path.Clean("/" + cmp.Or(main["locksfile.path"], Locks))
 	if v := main["configdir"]; v != "" {
 		base = v
 	}

@@ -53,6 +53,7 @@ type reader struct {
 	packages *bool
 	dirs     places
 	services map[string]bool
+	lockFile string
 	seen     map[string]bool
 	later    []source.Source // definitions that are not in force
 }
@@ -87,6 +88,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	}
 	r.Sources = append(r.Sources, r.later...)
 	r.catalogue()
+	r.locks(r.lockFile)
 	return r.Reading
 }
 
@@ -171,7 +173,8 @@ func (r *reader) readServices() {
 				}
 				r.LoginInURL(r.root, name, u)
 			}
-			if t, _ := f.Get(s, "type"); !slices.Contains([]string{"", "ris", "plugin", "none"}, strings.ToLower(t)) {
+			r.service(f, s, name)
+			if t, _ := f.Get(s, "type"); !slices.Contains(serviceTypes, strings.ToLower(t)) {
 				r.refuse(name, int(s.Line), "the service %q has the unknown type %q", f.Name(s), t)
 			}
 		}

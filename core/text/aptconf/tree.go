@@ -12,6 +12,8 @@ type node struct {
 	name  string
 	value string
 	below []*node
+	file  string // where it was set last; empty where it never was
+	line  int
 }
 
 func (n *node) child(name string, make bool) *node {
@@ -41,6 +43,39 @@ func (t *Tree) Set(name, value string) {
 		n = n.child(part, true)
 	}
 	n.value = value
+}
+
+// SetAt is Set, which remembers where the item was set.
+func (t *Tree) SetAt(name, value, file string, line int) {
+	n := &t.root
+	for _, part := range path(name) {
+		n = n.child(part, true)
+	}
+	n.value, n.file, n.line = value, file, line
+}
+
+// ClearAt is Clear, which remembers where.
+func (t *Tree) ClearAt(name, file string, line int) {
+	if n := t.find(name); n != nil {
+		n.value, n.below, n.file, n.line = "", nil, file, line
+	}
+}
+
+// Walk calls do with every item that was set by a file, in the order and with the name that
+// apt's own dump has: one of a list ends in ::.
+func (t *Tree) Walk(do func(name, value, file string, line int)) { t.root.walk("", do) }
+
+func (n *node) walk(name string, do func(name, value, file string, line int)) {
+	for _, c := range n.below {
+		full := c.name
+		if name != "" {
+			full = name + "::" + c.name
+		}
+		if c.file != "" {
+			do(full, c.value, c.file, c.line)
+		}
+		c.walk(full, do)
+	}
 }
 
 // Default gives an item a value if it has none.

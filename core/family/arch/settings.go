@@ -1,0 +1,117 @@
+package arch
+
+import (
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
+)
+
+// said is one directive of [options] as it stands in a file.
+type said struct {
+	value, file string
+	line        int
+}
+
+// directive is what pacman makes of a directive that stands several times.
+type directive struct {
+	family.Touch
+	joined bool // its values add up; else the first counts
+}
+
+// touching are the directives of [options] that decide where packages come from, what is
+// believed, through whom it is fetched and what runs on the way: pacman.conf(5). The defaults
+// are those of pacman 6.0.
+var touching = map[string]directive{
+	"RootDir":            {family.Touch{Default: "/", Touches: family.Origin}, false},
+	"DBPath":             {family.Touch{Default: "/var/lib/pacman/", Touches: family.Origin}, false},
+	"GPGDir":             {family.Touch{Default: "/etc/pacman.d/gnupg/", Touches: family.Trust}, false},
+	"HookDir":            {family.Touch{Default: "/etc/pacman.d/hooks/", Touches: family.Program}, true},
+	"Architecture":       {family.Touch{Touches: family.Origin}, true},
+	"IgnorePkg":          {family.Touch{Touches: family.Origin}, true},
+	"IgnoreGroup":        {family.Touch{Touches: family.Origin}, true},
+	"XferCommand":        {family.Touch{Touches: family.Both(family.Transport, family.Program)}, false},
+	"SigLevel":           {family.Touch{Default: "PackageOptional PackageTrustedOnly DatabaseOptional DatabaseTrustedOnly", Touches: family.Trust}, true},
+	"LocalFileSigLevel":  {family.Touch{Touches: family.Trust}, true},
+	"RemoteFileSigLevel": {family.Touch{Touches: family.Trust}, true},
+}
+
+// note keeps a directive of [options] that matters, and the packages that it keeps.
+func (r *reader) note(key, value, file string, line int) {
+	if _, ok := touching[key]; !ok {
+		return
+	}
+	if r.said == nil {
+		r.said = map[string][]said{}
+	}
+	r.said[key] = append(r.said[key], said{value, file, line})
+	if key == "IgnorePkg" || key == "IgnoreGroup" {
+		for _, what := range words(value) {
+			r.Hold(source.HoldIgnore, what, "", file, line)
+		}
+	}
+}
+
+// order is that in which pacman-conf prints the directives.
+var order = []string{
+	"RootDir", "DBPath", "HookDir", "GPGDir", "IgnorePkg", "IgnoreGroup", "Architecture", "XferCommand", "SigLevel", "LocalFileSigLevel",
+	"RemoteFileSigLevel",
+}
+
+// settings lists what [options] decides, with the values that pacman-conf gives, several of
+// them between blanks.
+func (r *reader) settings() {
+	for _, key := range order {
+		list := r.said[key]
+		if len(list) == 0 {
+			continue
+		}
+		last := list[len(list)-1]
+		var value string
+		switch t := touching[key]; {
+		case key == "SigLevel":
+			value = r.level.text()
+		case key == "LocalFileSigLevel", key == "RemoteFileSigLevel":
+			var l level
+			for _, s := range list {
+				l.set(words(s.value))
+			}
+			value = r.level.merge(l).pkg.text("Package") // databases have no say in it
+		case key == "Architecture":
+			value = strings.Join(r.Architectures, " ")
+		case key == "XferCommand":
+			value = last.value
+		case !t.joined:
+			last = list[0]
+			value = last.value
+		case key == "HookDir":
+			var all []string
+			for _, s := range list {
+				all = append(all, s.value)
+			}
+			value = strings.Join(all, " ")
+		default:
+			var all []string
+			for _, s := range list {
+				all = append(all, words(s.value)...)
+			}
+			value = strings.Join(all, " ")
+		}
+		if t := touching[key]; value != "" && strings.TrimRight(value, "/") != strings.TrimRight(t.Default, "/") {
+			r.Set("options."+key, value, last.file, last.line, t.Touches)
+		}
+	}
+}
+
+// text writes a level as pacman-conf does.
+func (l level) text() string { return l.pkg.text("Package") + " " + l.db.text("Database") }
+
+func (p part) text(what string) string {
+	switch {
+	case !p.check:
+		return what + "Never"
+	case p.optional:
+		return what + "Optional " + what + p.trust()
+	}
+	return what + "Required " + what + p.trust()
+}

@@ -1,0 +1,100 @@
+package arch_test
+
+import (
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/internal/cell"
+)
+
+var directives = map[string][]string{
+	"RootDir": {"/", "/srv/root"}, "DBPath": {"/var/lib/pacman", "/var/lib/other/", "/x"}, "GPGDir": {"/etc/own", "/etc/pacman.d/gnupg"},
+	"HookDir": {"/etc/hooks", "/opt/a hook/"}, "Architecture": {"x86_64", "x86_64 i686", "auto"}, "IgnorePkg": {"tern", "tern gull*", "skua"}, "IgnoreGroup": {"sea", "sea shore"},
+	"XferCommand": {"/usr/bin/curl -o %o %u", "/usr/bin/fetch %u"}, "SigLevel": {"Never", "Required", "Optional TrustAll", "PackageRequired DatabaseNever", "TrustedOnly", "Optional TrustedOnly"},
+	"LocalFileSigLevel": {"Optional", "Never", "Required TrustAll", "DatabaseNever"}, "RemoteFileSigLevel": {"Required", "PackageTrustAll"},
+	"Color": {""}, "ParallelDownloads": {"5"}, "NoUpgrade": {"etc/x"}, "HoldPkg": {"pacman"},
+}
+
+// settled lists what the real pacman-conf says of [options], several values joined.
+func settled(t require.TestingT, c *cell.Cell, root string) map[string]string {
+	a, err := c.Run(root, "/usr/bin/pacman-conf")
+	require.NoError(t, err)
+	require.Zero(t, a.Code, a.Err)
+	out := map[string]string{}
+	for line := range strings.Lines(a.Out) {
+		key, value, ok := strings.Cut(strings.TrimRight(line, "\n"), " = ")
+		if !ok {
+			continue
+		}
+		if old, twice := out[key]; twice {
+			value = old + " " + value
+		}
+		out[key] = value
+	}
+	return out
+}
+
+// What [options] decides has the names and values that pacman-conf gives.
+func TestSettingsAreThoseOfTheRealPacmanConf(t *testing.T) {
+	c, err := cell.Open()
+	require.NoError(t, err)
+	defer func() { require.NoError(t, c.Close()) }()
+	names := make([]string, 0, len(directives))
+	for name := range directives {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	mattering := []string{"RootDir", "DBPath", "GPGDir", "HookDir", "Architecture", "IgnorePkg", "IgnoreGroup", "XferCommand", "SigLevel", "LocalFileSigLevel", "RemoteFileSigLevel"}
+	base, n := t.TempDir(), 0
+	empty := filepath.Join(base, "empty")
+	require.NoError(t, cell.Write(empty, map[string]string{"etc/pacman.conf": "[options]\n"}))
+	bare := settled(t, c, empty)
+	rapid.Check(t, func(rt *rapid.T) {
+		text := "[options]\n"
+		for range rapid.IntRange(1, 6).Draw(rt, "lines") {
+			name := rapid.SampledFrom(names).Draw(rt, "name")
+			text += name + " = " + rapid.SampledFrom(directives[name]).Draw(rt, "value") + "\n"
+		}
+		n++
+		root := filepath.Join(base, fmt.Sprint(n))
+		require.NoError(rt, cell.Write(root, map[string]string{"etc/pacman.conf": text}))
+		r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading {
+			r, _ := arch.Read(root, family.Host{Arch: "x86_64"})
+			return r
+		})
+		require.NoError(rt, err)
+		got := map[string]string{}
+		for _, s := range r.Settings {
+			got[strings.TrimPrefix(s.Name, "options.")] = s.Value
+		}
+		said := settled(rt, c, root)
+		for _, name := range mattering {
+			want := said[name]
+			if name == "DBPath" && said["RootDir"] != "/" && got["DBPath"] == "" {
+				want = bare[name] // it moves with the root
+			}
+			differs := path.Clean(want) != path.Clean(bare[name]) // a folder is one with and without its slash
+			if have, ok := got[name]; ok != differs || ok && path.Clean(have) != path.Clean(want) {
+				rt.Fatalf("%s: pacman-conf has %q (%q by itself), we have %q %v\n%s", name, want, bare[name], have, ok, text)
+			}
+		}
+		var holds []string
+		for _, h := range r.Holds {
+			holds = append(holds, h.What)
+		}
+		want := append(strings.Fields(said["IgnorePkg"]), strings.Fields(said["IgnoreGroup"])...)
+		slices.Sort(holds)
+		slices.Sort(want)
+		require.Equal(rt, want, append([]string{}, holds...), text)
+	})
+}

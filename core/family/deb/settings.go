@@ -1,0 +1,168 @@
+package deb
+
+import (
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+)
+
+// touching are the settings of apt that decide where packages come from, what is believed,
+// through whom it is fetched and what runs on the way: apt.conf(5), apt-secure(8) and
+// apt-transport-https(1). The defaults are those of apt 2.6, as apt-config shows them where
+// nothing is configured; settings_test.go asks it.
+var touching = []family.Touch{
+	{Name: "Dir", Default: "/", Touches: family.Both(family.Origin, family.Trust)},
+	{Name: "Dir::Etc", Default: "etc/apt", Touches: family.Both(family.Origin, family.Trust)},
+	{Name: "Dir::Etc::main", Default: "apt.conf", Touches: family.Both(family.Origin, family.Trust)},
+	{Name: "Dir::Etc::parts", Default: "apt.conf.d", Touches: family.Both(family.Origin, family.Trust)},
+	{Name: "Dir::Etc::sourcelist", Default: "sources.list", Touches: family.Origin},
+	{Name: "Dir::Etc::sourceparts", Default: "sources.list.d", Touches: family.Origin},
+	{Name: "Dir::Etc::preferences", Default: "preferences", Touches: family.Origin},
+	{Name: "Dir::Etc::preferencesparts", Default: "preferences.d", Touches: family.Origin},
+	{Name: "Dir::Etc::trusted", Default: "trusted.gpg", Touches: family.Trust},
+	{Name: "Dir::Etc::trustedparts", Default: "trusted.gpg.d", Touches: family.Trust},
+	{Name: "Dir::Etc::netrc", Default: "auth.conf", Touches: family.Transport},
+	{Name: "Dir::Etc::netrcparts", Default: "auth.conf.d", Touches: family.Transport},
+	{Name: "Dir::State", Default: "var/lib/apt", Touches: family.Origin},
+	{Name: "Dir::State::lists", Default: "lists/", Touches: family.Origin},
+	{Name: "Dir::State::status", Default: "/var/lib/dpkg/status", Touches: family.Origin},
+	{Name: "Dir::State::extended_states", Default: "extended_states", Touches: family.Origin},
+	{Name: "Dir::Bin::methods", Default: "/usr/lib/apt/methods", Touches: family.Program},
+	{Name: "Dir::Bin::dpkg", Default: "/usr/bin/dpkg", Touches: family.Program},
+	{Name: "Dir::Bin::gzip", Default: "/bin/gzip", Touches: family.Program},
+	{Name: "Dir::Bin::bzip2", Default: "/bin/bzip2", Touches: family.Program},
+	{Name: "Dir::Bin::xz", Default: "/usr/bin/xz", Touches: family.Program},
+	{Name: "Dir::Bin::lz4", Default: "/usr/bin/lz4", Touches: family.Program},
+	{Name: "Dir::Bin::zstd", Default: "/usr/bin/zstd", Touches: family.Program},
+	{Name: "Dir::Bin::lzma", Default: "/usr/bin/xz", Touches: family.Program},
+	{Name: "Dir::Bin::**", Touches: family.Program},
+	{Name: "APT::Architecture", Touches: family.Origin},
+	{Name: "APT::Architectures", Touches: family.Origin},
+	{Name: "APT::Architectures::**", Touches: family.Origin},
+	{Name: "APT::BarbarianArchitectures", Touches: family.Origin},
+	{Name: "APT::BarbarianArchitectures::**", Touches: family.Origin},
+	{Name: "APT::Default-Release", Touches: family.Origin},
+	{Name: "APT::Ignore-Hold", Touches: family.Origin},
+	{Name: "APT::Snapshot", Touches: family.Origin},
+	{Name: "APT::Get::AllowUnauthenticated", Default: "false", Touches: family.Trust},
+	{Name: "APT::Get::Force-Yes", Default: "false", Touches: family.Both(family.Trust, family.Origin)},
+	{Name: "APT::Get::Allow-Downgrades", Default: "false", Touches: family.Origin},
+	{Name: "APT::Authentication::TrustCDROM", Default: "false", Touches: family.Trust},
+	{Name: "APT::Sandbox::User", Default: "_apt", Touches: family.Trust},
+	{Name: "APT::Sandbox::Seccomp", Default: "false", Touches: family.Program},
+	{Name: "APT::Sandbox::Seccomp::**", Touches: family.Program},
+	{Name: "APT::Key::gpgvcommand", Touches: family.Both(family.Trust, family.Program)},
+	{Name: "APT::Key::gpgcommand", Touches: family.Both(family.Trust, family.Program)},
+	{Name: "APT::Key::**", Touches: family.Trust},
+	{Name: "APT::GPGV::**", Touches: family.Trust},
+	{Name: "APT::Hashes::**", Touches: family.Trust},
+	{Name: "APT::Update::Pre-Invoke::**", Touches: family.Program},
+	{Name: "APT::Update::Post-Invoke::**", Touches: family.Program},
+	{Name: "APT::Update::Post-Invoke-Success::**", Touches: family.Program},
+	{Name: "APT::Solver", Touches: family.Program},
+	{Name: "APT::Planner", Touches: family.Program},
+	{Name: "APT::Compressor::*::Binary", Touches: family.Program},
+	{Name: "APT::Compressor::*::CompressArg::**", Touches: family.Program},
+	{Name: "APT::Compressor::*::UncompressArg::**", Touches: family.Program},
+	{Name: "Acquire::AllowInsecureRepositories", Default: "0", Touches: family.Trust},
+	{Name: "Acquire::AllowWeakRepositories", Default: "0", Touches: family.Trust},
+	{Name: "Acquire::AllowDowngradeToInsecureRepositories", Default: "0", Touches: family.Trust},
+	{Name: "Acquire::AllowReleaseInfoChange", Default: "false", Touches: family.Both(family.Trust, family.Origin)},
+	{Name: "Acquire::AllowReleaseInfoChange::*", Touches: family.Both(family.Trust, family.Origin)},
+	{Name: "Acquire::Check-Valid-Until", Default: "true", Touches: family.Trust},
+	{Name: "Acquire::Check-Valid-Until::**", Touches: family.Trust},
+	{Name: "Acquire::Check-Date", Default: "true", Touches: family.Trust},
+	{Name: "Acquire::Check-Date::**", Touches: family.Trust},
+	{Name: "Acquire::Max-ValidTime", Touches: family.Trust},
+	{Name: "Acquire::Max-ValidTime::**", Touches: family.Trust},
+	{Name: "Acquire::Min-ValidTime", Touches: family.Trust},
+	{Name: "Acquire::Min-ValidTime::**", Touches: family.Trust},
+	{Name: "Acquire::Max-FutureTime", Touches: family.Trust},
+	{Name: "Acquire::Max-FutureTime::**", Touches: family.Trust},
+	{Name: "Acquire::ForceHash", Touches: family.Trust},
+	{Name: "Acquire::gpgv::**", Touches: family.Both(family.Trust, family.Program)},
+	{Name: "Acquire::AllowTLS", Default: "true", Touches: family.Transport},
+	{Name: "Acquire::EnableSrvRecords", Default: "true", Touches: family.Transport},
+	{Name: "Acquire::BlockDotOnion", Default: "true", Touches: family.Transport},
+	{Name: "Acquire::cdrom::mount", Default: "/media/cdrom/", Touches: family.Origin},
+	{Name: "Acquire::cdrom::*::Mount", Touches: family.Program},
+	{Name: "Acquire::cdrom::*::UMount", Touches: family.Program},
+	{Name: "Acquire::IndexTargets::deb::Packages::**", Touches: family.Origin},
+	{Name: "Acquire::IndexTargets::deb-src::Sources::**", Touches: family.Origin},
+	{Name: "Acquire::*::AllowRedirect", Default: "true", Touches: family.Transport},
+	{Name: "Acquire::*::Proxy", Touches: family.Transport},
+	{Name: "Acquire::*::Proxy::**", Touches: family.Transport},
+	{Name: "Acquire::*::Proxy-Auto-Detect", Touches: family.Both(family.Transport, family.Program)},
+	{Name: "Acquire::*::ProxyAutoDetect", Touches: family.Both(family.Transport, family.Program)},
+	{Name: "Acquire::*::ProxyLogin::**", Touches: family.Login},
+	{Name: "Acquire::*::SendAccept", Default: "true", Touches: family.Transport},
+	{Name: "Acquire::https::*", Touches: family.Transport},
+	{Name: "Acquire::https::*::*", Touches: family.Transport},
+	{Name: "Acquire::ssh::**", Touches: family.Both(family.Transport, family.Program)},
+	{Name: "Acquire::rsh::**", Touches: family.Both(family.Transport, family.Program)},
+	{Name: "DPkg::Pre-Invoke::**", Touches: family.Program},
+	{Name: "DPkg::Post-Invoke::**", Touches: family.Program},
+	{Name: "DPkg::Pre-Install-Pkgs::**", Touches: family.Program},
+	{Name: "DPkg::Tools::**", Touches: family.Program},
+	{Name: "DPkg::Options::**", Touches: family.Program},
+	{Name: "DPkg::Chroot-Directory", Touches: family.Program},
+	{Name: "DPkg::Path", Default: "/usr/sbin:/usr/bin:/sbin:/bin", Touches: family.Program},
+}
+
+// harmlessHTTPS are settings of the transport that decide nothing about it.
+var harmlessHTTPS = map[string]bool{
+	"timeout": true, "user-agent": true, "dl-limit": true, "pipeline-depth": true, "max-age": true, "no-cache": true, "no-store": true,
+	"connectionattemptdelaymsec": true, "user-agent-non-interactive": true,
+}
+
+// programs are those of apt's programs whose settings alone can count: what stands below
+// Binary::NAME holds for that program.
+var programs = map[string]bool{"apt": true, "apt-get": true, "apt-cache": true, "apt-key": true, "apt-cdrom": true, "aptitude": true}
+
+// touch finds the row for a setting; nil where it decides nothing.
+func touch(name string) *family.Touch {
+	parts := strings.Split(strings.ToLower(name), "::")
+	if len(parts) > 2 && parts[0] == "binary" && programs[parts[1]] {
+		parts = parts[2:]
+	}
+	if len(parts) > 2 && parts[1] == "https" && harmlessHTTPS[parts[len(parts)-1]] {
+		return nil
+	}
+	for i := range touching {
+		if matches(strings.Split(strings.ToLower(touching[i].Name), "::"), parts) {
+			return &touching[i]
+		}
+	}
+	return nil
+}
+
+func matches(pattern, name []string) bool {
+	for i, part := range pattern {
+		switch {
+		case part == "**":
+			return len(name) > i
+		case i >= len(name):
+			return false
+		case part != "*" && part != name[i]:
+			return false
+		case part == "*" && name[i] == "":
+			return false
+		}
+	}
+	return len(pattern) == len(name)
+}
+
+// settings lists what apt.conf decides.
+func (r *reader) settings() {
+	r.conf.Walk(func(name, value, file string, line int) {
+		t := touch(name)
+		if t == nil || value == t.Default || value == "" && t.Default == "" {
+			return
+		}
+		if on, off := isTrue(t.Default, false), isTrue(t.Default, true); on == off && t.Default != "" &&
+			isTrue(value, false) == isTrue(value, true) && isTrue(value, false) == on {
+			return // another spelling of what holds anyway
+		}
+		r.Set(name, value, file, line, t.Touches)
+	})
+}

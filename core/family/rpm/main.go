@@ -1,0 +1,159 @@
+package rpm
+
+import (
+	"path"
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/ini"
+)
+
+// kindOf says how dnf reads a value.
+type kindOf uint8
+
+const (
+	word kindOf = iota
+	yesNo
+	many
+)
+
+type mainTouch struct {
+	family.Touch
+	kind kindOf
+}
+
+// touching are the settings of [main] that decide where packages come from, what is
+// believed, through whom it is fetched and what runs on the way: dnf.conf(5). The defaults
+// are those of dnf 4.14 where nothing is configured.
+var touching = map[string]mainTouch{
+	"reposdir":                {family.Touch{Default: "/etc/yum.repos.d, /etc/yum/repos.d, /etc/distro.repos.d", Touches: family.Origin}, many},
+	"varsdir":                 {family.Touch{Default: "/etc/yum/vars, /etc/dnf/vars", Touches: family.Origin}, many},
+	"exclude":                 {family.Touch{Touches: family.Origin}, many},
+	"excludepkgs":             {family.Touch{Touches: family.Origin}, many},
+	"includepkgs":             {family.Touch{Touches: family.Origin}, many},
+	"disable_excludes":        {family.Touch{Touches: family.Origin}, many},
+	"enabled":                 {family.Touch{Default: "1", Touches: family.Origin}, yesNo},
+	"allow_vendor_change":     {family.Touch{Default: "1", Touches: family.Origin}, yesNo},
+	"best":                    {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
+	"cacheonly":               {family.Touch{Default: "0", Touches: family.Origin}, word},
+	"fastestmirror":           {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
+	"ignorearch":              {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
+	"installroot":             {family.Touch{Default: "/", Touches: family.Origin}, word},
+	"module_platform_id":      {family.Touch{Touches: family.Origin}, word},
+	"module_stream_switch":    {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
+	"module_obsoletes":        {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
+	"multilib_policy":         {family.Touch{Default: "best", Touches: family.Origin}, word},
+	"obsoletes":               {family.Touch{Default: "1", Touches: family.Origin}, yesNo},
+	"skip_if_unavailable":     {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
+	"gpgcheck":                {family.Touch{Default: "0", Touches: family.Trust}, yesNo},
+	"repo_gpgcheck":           {family.Touch{Default: "0", Touches: family.Trust}, yesNo},
+	"localpkg_gpgcheck":       {family.Touch{Default: "0", Touches: family.Trust}, yesNo},
+	"gpgkey_dns_verification": {family.Touch{Default: "0", Touches: family.Trust}, yesNo},
+	"assumeyes":               {family.Touch{Default: "0", Touches: family.Trust}, yesNo},
+	"metadata_expire":         {family.Touch{Default: "172800", Touches: family.Trust}, word},
+	"tsflags":                 {family.Touch{Touches: family.Trust}, many},
+	"sslverify":               {family.Touch{Default: "1", Touches: family.Transport}, yesNo},
+	"sslverifystatus":         {family.Touch{Default: "0", Touches: family.Transport}, yesNo},
+	"sslcacert":               {family.Touch{Touches: family.Transport}, word},
+	"sslclientcert":           {family.Touch{Touches: family.Transport}, word},
+	"sslclientkey":            {family.Touch{Touches: family.Transport}, word},
+	"proxy":                   {family.Touch{Touches: family.Transport}, word},
+	"proxy_auth_method":       {family.Touch{Default: "any", Touches: family.Transport}, word},
+	"proxy_sslcacert":         {family.Touch{Touches: family.Transport}, word},
+	"proxy_sslclientcert":     {family.Touch{Touches: family.Transport}, word},
+	"proxy_sslclientkey":      {family.Touch{Touches: family.Transport}, word},
+	"proxy_sslverify":         {family.Touch{Default: "1", Touches: family.Transport}, yesNo},
+	"proxy_username":          {family.Touch{Touches: family.Login}, word},
+	"proxy_password":          {family.Touch{Touches: family.Login}, word},
+	"username":                {family.Touch{Touches: family.Login}, word},
+	"password":                {family.Touch{Touches: family.Login}, word},
+	"plugins":                 {family.Touch{Default: "1", Touches: family.Program}, yesNo},
+	"pluginpath":              {family.Touch{Touches: family.Program}, many},
+	"pluginconfpath":          {family.Touch{Default: "/etc/dnf/plugins", Touches: family.Program}, many},
+}
+
+// setting notes a setting of [main] that matters, with the value that dnf's own dump gives.
+func (r *reader) setting(key, value, file string, line int) {
+	t, ok := touching[key]
+	if !ok {
+		return
+	}
+	switch t.kind {
+	case yesNo:
+		on := t.Default == "1"
+		problems := len(r.Problems)
+		r.boolean(&on, file, line, key, value)
+		r.Problems = r.Problems[:problems] // said elsewhere
+		value = "0"
+		if on {
+			value = "1"
+		}
+	case many:
+		value = strings.Join(list(value), ", ")
+	}
+	if value != t.Default {
+		r.Set("main."+key, value, file, line, t.Touches)
+	}
+}
+
+// excludes are the keys that keep packages away or let only some in.
+var excludes = map[string]string{"exclude": source.HoldExclude, "excludepkgs": source.HoldExclude, "includepkgs": source.HoldInclude}
+
+// holds notes the packages that a section excludes or lets in.
+func (r *reader) holds(key, value, only, file string, line int) {
+	kind, ok := excludes[key]
+	if !ok {
+		return
+	}
+	for _, what := range list(value) {
+		if what != "" {
+			r.Hold(kind, what, only, file, line)
+		}
+	}
+}
+
+// Where dnf's plugin for version locks looks.
+const (
+	lockConfig = "/etc/dnf/plugins/versionlock.conf"
+	lockList   = "/etc/dnf/plugins/versionlock.list"
+)
+
+// locks reads the list of dnf's plugin for version locks: a pattern a line, ! keeps it away.
+func (r *reader) locks() {
+	name := lockList
+	if text, err := r.root.ReadText(lockConfig); err == nil {
+		f := ini.ParseRPM(text)
+		for i := range f.Sections {
+			s := &f.Sections[i]
+			if f.Name(s) != "main" {
+				continue
+			}
+			for _, e := range f.Entries(s) {
+				switch v := plainValue(f.Value(&e)); f.Key(&e) {
+				case "locklist":
+					name = path.Clean("/" + v)
+				case "enabled":
+					on := true
+					problems := len(r.Problems)
+					if r.boolean(&on, lockConfig, int(e.Line), "enabled", v); !on {
+						return
+					}
+					r.Problems = r.Problems[:problems]
+				}
+			}
+		}
+	}
+	text, err := r.root.ReadText(name)
+	if err != nil {
+		return
+	}
+	line := 0
+	for l := range strings.Lines(string(text)) {
+		line++
+		what := strings.TrimSpace(l)
+		if what != "" && what[0] != '#' {
+			r.Hold(source.HoldLock, what, "", name, line)
+		}
+	}
+}

@@ -1,0 +1,151 @@
+package zypp
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/ini"
+)
+
+// userConfig is zypper's own configuration, beside libzypp's.
+const userConfig = "/etc/zypp/zypper.conf"
+
+// Locks is where libzypp keeps its locks.
+const Locks = "/etc/zypp/locks"
+
+// touching are the settings of zypp.conf that decide where packages come from, what is
+// believed, through whom it is fetched and what runs on the way. The defaults are those that
+// the file's own comments give.
+var touching = map[string]family.Touch{
+	"main.arch":                        {Touches: family.Origin},
+	"main.configdir":                   {Default: "/etc/zypp", Touches: family.Origin},
+	"main.reposdir":                    {Touches: family.Origin},
+	"main.servicesdir":                 {Touches: family.Origin},
+	"main.varsdir":                     {Touches: family.Origin},
+	"main.vendordir":                   {Touches: family.Origin},
+	"main.locksfile.path":              {Default: Locks, Touches: family.Origin},
+	"main.locksfile.apply":             {Default: "yes", Touches: family.Origin},
+	"main.solver.allowVendorChange":    {Default: "no", Touches: family.Origin},
+	"main.solver.dupAllowDowngrade":    {Default: "yes", Touches: family.Origin},
+	"main.solver.dupAllowNameChange":   {Default: "yes", Touches: family.Origin},
+	"main.solver.dupAllowArchChange":   {Default: "yes", Touches: family.Origin},
+	"main.solver.dupAllowVendorChange": {Default: "no", Touches: family.Origin},
+	"main.repo.refresh.delay":          {Default: "10", Touches: family.Trust},
+	"main.gpgcheck":                    {Default: "on", Touches: family.Trust},
+	"main.repo_gpgcheck":               {Touches: family.Trust},
+	"main.pkg_gpgcheck":                {Touches: family.Trust},
+	"main.credentials.global.dir":      {Touches: family.Transport},
+	"main.credentials.global.file":     {Touches: family.Transport},
+	"main.update.scriptsdir":           {Touches: family.Program},
+	"main.update.messages.notify":      {Touches: family.Program},
+}
+
+// setting notes a setting that matters.
+func (r *reader) setting(section, key, value, file string, line int) {
+	name := section + "." + key
+	t, ok := touching[name]
+	if !ok || value == t.Default || value == "" && t.Default == "" {
+		return
+	}
+	if t.Default == "on" || t.Default == "yes" || t.Default == "no" {
+		if yes := t.Default != "no"; yes && saysYes(value) || !yes && saysNo(value) {
+			return // another spelling of what holds anyway
+		}
+	}
+	r.Set(name, value, file, line, t.Touches)
+}
+
+// last notes the settings of a file: of a key that stands twice the last counts.
+func (r *reader) lastSettings(f *ini.File, file string) {
+	type place struct{ section, key string }
+	var order []place
+	values := map[place]string{}
+	lines := map[place]int{}
+	for i := range f.Sections {
+		s := &f.Sections[i]
+		for _, e := range f.Entries(s) {
+			p := place{f.Name(s), f.Key(&e)}
+			if _, ok := values[p]; !ok {
+				order = append(order, p)
+			}
+			values[p], lines[p] = f.Value(&e), int(e.Line)
+		}
+	}
+	for _, p := range order {
+		r.setting(p.section, p.key, values[p], file, lines[p])
+	}
+}
+
+// locks reads libzypp's locks: blocks of lines `key: value` between empty lines. What is
+// locked is the name, or whatever else the block asks for.
+func (r *reader) locks(name string) {
+	text, info, err := r.root.ReadTextInfo(name)
+	if err != nil {
+		return
+	}
+	r.Keep(info, name, text)
+	var names []string
+	repo, line, begin := "", 0, 0
+	end := func() {
+		for _, what := range names {
+			r.Hold(source.HoldLock, what, repo, name, begin)
+		}
+		names, repo, begin = nil, "", 0
+	}
+	for l := range strings.Lines(string(text)) {
+		line++
+		l = strings.TrimSpace(l)
+		if l == "" {
+			end()
+			continue
+		}
+		key, value, ok := strings.Cut(l, ":")
+		if !ok || l[0] == '#' {
+			continue
+		}
+		if begin == 0 {
+			begin = line
+		}
+		switch key, value = strings.TrimSpace(key), strings.TrimSpace(value); key {
+		case "solvable_name", "query_string":
+			names = append(names, value)
+		case "repo":
+			repo = cmp.Or(repo, value)
+		}
+	}
+	end()
+}
+
+// serviceTypes are the types that a service can be written with.
+var serviceTypes = []string{"", "ris", "plugin", "none"}
+
+// service notes a service.
+func (r *reader) service(f *ini.File, s *ini.Section, file string) {
+	get := func(key string) string {
+		v, _ := f.Get(s, key)
+		return v
+	}
+	u := get("url")
+	if parsed, err := parse(u); err == nil && u != "" {
+		if out, err := parsed.effective(r.expand); err == nil {
+			u = out.print(true, true)
+		}
+	}
+	kind := strings.ToLower(get("type"))
+	if !slices.Contains(serviceTypes, kind) {
+		return
+	}
+	enabled, said := f.Get(s, "enabled")
+	if kind == "" || kind == "none" {
+		kind = "NONE" // as zypper lists it
+	}
+	r.Services = append(
+		r.Services,
+		source.Service{
+			ID: f.Name(s), URL: family.MaskURL(u), Enabled: !said || saysYes(enabled), Type: kind, File: file, Line: int(s.Line),
+		},
+	)
+}

@@ -1,0 +1,61 @@
+package source
+
+// What a setting touches.
+const (
+	TouchesOrigin    = "origin"    // where packages come from, and in what order
+	TouchesTrust     = "trust"     // signatures, hashes, ages
+	TouchesTransport = "transport" // TLS, proxies, certificates
+	TouchesProgram   = "program"   // hooks, plugins, fetch commands
+	TouchesSecret    = "secret"    // a login
+)
+
+// Setting is one setting beyond single sources that is not what the package manager has by
+// itself, and that decides where packages come from, what is believed, through whom it is
+// fetched, or which program runs on the way.
+type Setting struct {
+	Family  string   `json:"family"`
+	Name    string   `json:"name" doc:"as the program's own dump spells it"`
+	Value   string   `json:"value" doc:"as it holds in the end, secrets as ***"`
+	File    string   `json:"file" doc:"where it was set last"`
+	Line    int      `json:"line"`
+	Touches []string `json:"touches" doc:"origin, trust, transport, program or secret"`
+}
+
+// Pin is one record of apt's preferences, in the order in which apt weighs them.
+type Pin struct {
+	File     string   `json:"file"`
+	Line     int      `json:"line"`
+	Packages []string `json:"packages" doc:"names and patterns as written"`
+	Pin      string   `json:"pin" doc:"as in: release n=mussel"`
+	Priority int      `json:"priority"`
+	Valid    bool     `json:"valid" doc:"apt understands it"`
+}
+
+// Kinds of holds.
+const (
+	HoldHold    = "hold"
+	HoldExclude = "exclude"
+	HoldInclude = "include"
+	HoldIgnore  = "ignore"
+	HoldLock    = "lock"
+)
+
+// Hold keeps a package where it is, or away.
+type Hold struct {
+	Family string `json:"family"`
+	Kind   string `json:"kind" doc:"hold, exclude, include, ignore or lock"`
+	What   string `json:"what" doc:"name or pattern"`
+	Source string `json:"source" doc:"id of the source that it is for; empty for all"`
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+}
+
+// Service is one of zypper's services, which define repositories of their own.
+type Service struct {
+	ID      string `json:"id"`
+	URL     string `json:"url" doc:"passwords masked"`
+	Enabled bool   `json:"enabled"`
+	Type    string `json:"type"`
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+}
