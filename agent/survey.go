@@ -16,8 +16,8 @@ import (
 // Machine is what the running machine tells about itself.
 func (h *Host) Machine() survey.Machine {
 	m := survey.Machine{Free: h.free, Now: h.now()}
-	m.CPUInfo, _ = os.ReadFile("/proc/cpuinfo") // where it is missing, the level is 0
-	if h.Root == "/" {
+	if h.Root == "/" { // of another root nobody knows on what it runs
+		m.CPUInfo, _ = os.ReadFile("/proc/cpuinfo") // where it is missing, the level is 0
 		var u unix.Utsname
 		if unix.Uname(&u) == nil {
 			m.Arch = unix.ByteSliceToString(u.Machine[:])

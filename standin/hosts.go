@@ -40,7 +40,7 @@ var releases = map[string]struct{ version, apt string }{
 
 // flags of a processor of level 3, for the simulated hosts.
 const cpuinfo = "processor\t: 0\nvendor_id\t: GenuineIntel\nmodel name\t: made up\nflags\t\t: fpu cx8 cmov mmx fxsr sse sse2 " +
-	"syscall lm cx16 lahf_lm popcnt sse4_1 sse4_2 ssse3 avx avx2 bmi1 bmi2 f16c fma abm movbe xsave\n"
+	"syscall lm cx16 lahf_lm popcnt sse4_1 sse4_2 ssse3 pni avx avx2 bmi1 bmi2 f16c fma abm movbe xsave\n"
 
 // Write makes the host's folder. base is the address of the upstreams.
 func (h SimulatedHost) Write(root, base string, keys map[string]*Key) error {

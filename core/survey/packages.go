@@ -114,10 +114,8 @@ func (r *reader) rpmArch() string {
 		for _, p := range r.find("Name", name) {
 			switch a := p.Arch(); a {
 			case "", "noarch":
-			case "armv7hl", "armv7hnl", "armv6hl":
-				return "armv7l"
 			default:
-				return a
+				return kernelWord(a)
 			}
 		}
 	}

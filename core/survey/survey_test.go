@@ -59,10 +59,10 @@ func TestArchitecturesComeFromTheRootItself(t *testing.T) {
 
 func TestProcessorLevels(t *testing.T) {
 	one := "lm cmov cx8 fpu fxsr mmx syscall sse2"
-	two := one + " cx16 lahf_lm popcnt sse4_1 sse4_2 ssse3"
+	two := one + " cx16 lahf_lm popcnt sse4_1 sse4_2 ssse3 pni"
 	three := two + " avx avx2 bmi1 bmi2 f16c fma abm movbe xsave"
 	four := three + " avx512f avx512bw avx512cd avx512dq avx512vl"
-	for flags, want := range map[string]int{"": 0, one: 1, two: 2, three: 3, four: 4, strings.Replace(three, " fma", "", 1): 2} {
+	for flags, want := range map[string]int{"": 0, one: 1, two: 2, strings.Replace(two, " pni", "", 1): 1, three: 3, four: 4, strings.Replace(three, " fma", "", 1): 2} {
 		info := "processor\t: 0\nvendor_id\t: AuthenticAMD\nflags\t\t: " + flags + "\n\nprocessor\t: 1\nflags\t\t: " + four + "\n"
 		s := read(t, map[string]string{"proc/cpuinfo": info}, survey.Machine{Arch: "x86_64"})
 		assert.Equal(t, source.CPU{Vendor: "AuthenticAMD", Level: want}, s.Traits.CPU, flags)

@@ -1,8 +1,9 @@
 package survey
 
 import (
-	"bytes"
 	"debug/elf"
+	"encoding/binary"
+	"io"
 	"slices"
 	"strings"
 
@@ -52,10 +53,8 @@ func traits(r *reader, m Machine, t *source.Traits) {
 	switch {
 	case len(t.Architectures) > 0 || t.Arch == "":
 	case t.Family == deb.Family:
-		for d, k := range kernelArch {
-			if k == t.Arch {
-				t.Architectures = []string{d}
-			}
+		if word := dpkgArch(t.Arch); word != "" {
+			t.Architectures = []string{word}
 		}
 	default:
 		t.Architectures = []string{t.Arch}
@@ -70,10 +69,46 @@ func traits(r *reader, m Machine, t *source.Traits) {
 	}
 }
 
-// kernelArch maps dpkg's words for architectures to the kernel's, one to one.
+// kernelArch maps dpkg's words for architectures to the kernel's: those of Debian and of its
+// ports.
 var kernelArch = map[string]string{
-	"amd64": "x86_64", "arm64": "aarch64", "i386": "i686", "armhf": "armv7l", "ppc64el": "ppc64le",
-	"s390x": "s390x", "riscv64": "riscv64",
+	"amd64": "x86_64", "arm64": "aarch64", "i386": "i686", "armhf": "armv7l", "armel": "armv5tel", "ppc64el": "ppc64le", "ppc64": "ppc64",
+	"powerpc": "ppc", "s390x": "s390x", "s390": "s390", "riscv64": "riscv64", "loong64": "loongarch64", "mips64el": "mips64", "mipsel": "mips",
+	"mips": "mips", "mips64": "mips64", "sparc64": "sparc64", "ia64": "ia64", "alpha": "alpha", "hppa": "parisc", "m68k": "m68k", "sh4": "sh4",
+	"x32": "x86_64", "arc": "arc", "hurd-i386": "i686", "hurd-amd64": "x86_64",
+}
+
+// otherArch maps rpm's and pacman's words for architectures to the kernel's, where they
+// differ.
+var otherArch = map[string]string{
+	"i386": "i686", "i486": "i686", "i586": "i686", "athlon": "i686", "geode": "i686", "pentium3": "i686", "pentium4": "i686",
+	"amd64": "x86_64", "ia32e": "x86_64", "x86_64_v2": "x86_64", "x86_64_v3": "x86_64", "x86_64_v4": "x86_64",
+	"armv7hl": "armv7l", "armv7hnl": "armv7l", "armv7h": "armv7l", "armv6hl": "armv6l", "armv6h": "armv6l", "arm": "armv5tel",
+	"mips64el": "mips64", "mips64r6el": "mips64", "mipsel": "mips", "ppc64p7": "ppc64", "powerpc64le": "ppc64le", "powerpc64": "ppc64",
+	"powerpc": "ppc", "loong64": "loongarch64", "sparc64v": "sparc64",
+}
+
+// kernelWord is the kernel's word for an architecture that rpm or pacman names.
+func kernelWord(arch string) string {
+	if word := otherArch[arch]; word != "" {
+		return word
+	}
+	return arch
+}
+
+// dpkgArch is dpkg's word for the kernel's; empty where there is none.
+func dpkgArch(kernel string) string {
+	for _, word := range []string{"amd64", "i386", "armhf", "mips64el", "mipsel"} { // the usual ones of several
+		if kernelArch[word] == kernel {
+			return word
+		}
+	}
+	for word, k := range kernelArch {
+		if k == kernel {
+			return word
+		}
+	}
+	return ""
 }
 
 // readOS reads os-release(5): /etc wins over /usr/lib.
@@ -127,8 +162,7 @@ var families = map[string]string{
 func pacmanArch(root *rootfs.FS) string {
 	reading, _ := arch.Read(root, family.Host{})
 	for _, a := range reading.Architectures {
-		a, _, _ = strings.Cut(a, "_v") // x86_64_v3 is x86_64 to the kernel
-		return a
+		return kernelWord(a)
 	}
 	return ""
 }
@@ -142,33 +176,79 @@ func familyOf(o source.OS) string {
 	return ""
 }
 
+// ownPrograms are programs of a root by which its architecture is told.
+var ownPrograms = []string{
+	"/usr/bin/sh", "/bin/sh", "/usr/bin/env", "/bin/busybox", "/usr/bin/bash", "/bin/bash", "/usr/bin/ls", "/bin/ls", "/usr/bin/cat", "/bin/cat",
+	"/usr/bin/dpkg", "/usr/bin/rpm", "/usr/bin/pacman", "/sbin/init", "/usr/sbin/init", "/usr/lib/systemd/systemd",
+}
+
 // elfArch tells the architecture from one of the root's own programs.
 func elfArch(root *rootfs.FS) string {
-	for _, name := range []string{"/usr/bin/sh", "/bin/sh", "/usr/bin/env"} {
-		data, err := root.ReadFile(name)
+	for _, name := range ownPrograms {
+		f, err := root.Open(name)
 		if err != nil {
 			continue
 		}
-		f, err := elf.NewFile(bytes.NewReader(data))
-		if err != nil {
+		head := make([]byte, 20)
+		_, err = io.ReadFull(f, head)
+		f.Close()
+		if err != nil || string(head[:4]) != elf.ELFMAG {
 			continue
 		}
-		switch f.Machine {
-		case elf.EM_X86_64:
-			return "x86_64"
-		case elf.EM_AARCH64:
-			return "aarch64"
-		case elf.EM_386:
-			return "i686"
-		case elf.EM_PPC64:
-			return "ppc64le"
-		case elf.EM_S390:
-			return "s390x"
-		case elf.EM_RISCV:
-			return "riscv64"
-		case elf.EM_ARM:
-			return "armv7l"
+		if word := machineWord(head); word != "" {
+			return word
 		}
+	}
+	return ""
+}
+
+// machineWord is the kernel's word for the machine that the head of a program names.
+func machineWord(head []byte) string {
+	wide := elf.Class(head[elf.EI_CLASS]) == elf.ELFCLASS64
+	little := elf.Data(head[elf.EI_DATA]) == elf.ELFDATA2LSB
+	number := binary.BigEndian.Uint16(head[18:])
+	if little {
+		number = binary.LittleEndian.Uint16(head[18:])
+	}
+	of := func(is bool, yes, no string) string {
+		if is {
+			return yes
+		}
+		return no
+	}
+	switch elf.Machine(number) {
+	case elf.EM_X86_64:
+		return "x86_64"
+	case elf.EM_AARCH64:
+		return "aarch64"
+	case elf.EM_386:
+		return "i686"
+	case elf.EM_PPC64:
+		return of(little, "ppc64le", "ppc64")
+	case elf.EM_PPC:
+		return "ppc"
+	case elf.EM_S390:
+		return of(wide, "s390x", "s390")
+	case elf.EM_RISCV:
+		return of(wide, "riscv64", "riscv32")
+	case elf.EM_ARM:
+		return "armv7l"
+	case elf.EM_LOONGARCH:
+		return of(wide, "loongarch64", "loongarch32")
+	case elf.EM_MIPS, elf.EM_MIPS_RS3_LE:
+		return of(wide, "mips64", "mips")
+	case elf.EM_SPARCV9:
+		return "sparc64"
+	case elf.EM_68K:
+		return "m68k"
+	case elf.EM_ALPHA, elf.EM_ALPHA_STD:
+		return "alpha"
+	case elf.EM_PARISC:
+		return "parisc"
+	case elf.EM_SH:
+		return "sh4"
+	case elf.EM_IA_64:
+		return "ia64"
 	}
 	return ""
 }
@@ -177,7 +257,7 @@ func elfArch(root *rootfs.FS) string {
 // them, in the spelling of /proc/cpuinfo.
 var levels = [][]string{
 	{"lm", "cmov", "cx8", "fpu", "fxsr", "mmx", "syscall", "sse2"},
-	{"cx16", "lahf_lm", "popcnt", "sse4_1", "sse4_2", "ssse3"},
+	{"cx16", "lahf_lm", "pni", "popcnt", "sse4_1", "sse4_2", "ssse3"},
 	{"avx", "avx2", "bmi1", "bmi2", "f16c", "fma", "abm", "movbe", "xsave"},
 	{"avx512f", "avx512bw", "avx512cd", "avx512dq", "avx512vl"},
 }

@@ -1,6 +1,6 @@
 # Answers questions about root folders, one JSON object a line. It runs in a
 # mount namespace of its own: what it mounts, nobody else sees.
-import ctypes, json, os, shutil, signal, subprocess, sys, tempfile
+import ctypes, json, logging, os, shutil, signal, subprocess, sys, tempfile
 
 libc = ctypes.CDLL(None, use_errno=True)
 MS_BIND, MS_REC, MNT_DETACH = 4096, 16384, 2
@@ -34,6 +34,12 @@ def ask_dnf():
     if conf.releasever is None:
         with open("/etc/dnf-releasever-of-the-test") as f:
             conf.releasever = f.read()
+    said = []
+    class Keep(logging.Handler):
+        def emit(self, record):
+            said.append(record.getMessage())
+    logging.getLogger("dnf").handlers = [Keep()]
+    logging.getLogger("dnf").setLevel(1)
     base.read_all_repos()
     position = {r.id: n + 1 for n, r in enumerate(base.repos.iter_enabled())}
     repos = []
@@ -44,7 +50,7 @@ def ask_dnf():
             "position": position.get(r.id, 0), "exclude": list(r.excludepkgs), "include": list(r.includepkgs),
         })
     main = dict(line.split(" = ", 1) for line in conf.dump().splitlines() if " = " in line)
-    print(json.dumps({"repos": repos, "main": main, "exclude": list(conf.excludepkgs), "include": list(conf.includepkgs)}))
+    print(json.dumps({"repos": repos, "said": said, "main": main, "exclude": list(conf.excludepkgs), "include": list(conf.includepkgs)}))
 
 asks = {"dnf": ask_dnf}
 

@@ -99,7 +99,7 @@ func (r *reader) file(name, from string, line int32, depth int) {
 	if name == "" {
 		err = fs.ErrNotExist
 	}
-	if err == nil && info.IsDir() {
+	if err == nil && (info.IsDir() || path.Clean("/"+name) == "/dev/null") {
 		return // pacman opens it and finds no line in it
 	}
 	var text []byte

@@ -108,9 +108,9 @@ func normal(list []string) []string {
 // trees draws the source files of a root, odd ones on purpose.
 func trees() *rapid.Generator[map[string]string] {
 	url := rapid.SampledFrom([]string{"http://a.example/d", "http://a.example/d/", "https://a.example/d", "http://b.example/$(ARCH)/x", "file:/srv/x", "cdrom:[Skerry disc]/", "b.example", "http://u@a.example/d", "http://%61.example/d"})
-	suite := rapid.SampledFrom([]string{"mussel", "limpet", "mussel-updates", "./", "x/$(ARCH)/", "/"})
+	suite := rapid.SampledFrom([]string{"mussel", "limpet", "mussel-updates", "./", "x/$(ARCH)/", "/", "mussel-$(ARCH)"})
 	component := rapid.SampledFrom([]string{"main", "extra", "main extra", "", "main main", "\"main\""})
-	option := rapid.SampledFrom([]string{"", "", "", "[arch=amd64] ", "[ arch=amd64,i386 ] ", "[arch-=i386] ", "[arch+=arm64] ", "[trusted=yes] ", "[arch] ", "[arch=] ", "[ trusted=no lang=de] ", "[arch=i386 ", "[signed-by=/etc/apt/keyrings/a.asc] ", "[note=a#b] "})
+	option := rapid.SampledFrom([]string{"", "", "", "[arch=amd64] ", "[ arch=amd64,i386 ] ", "[arch-=i386] ", "[arch+=arm64] ", "[trusted=yes] ", "[arch] ", "[arch=] ", "[ trusted=no lang=de] ", "[arch=i386 ", "[signed-by=/etc/apt/keyrings/a.asc] ", "[note=a#b] ", "[allow-insecure=yes] ", "[allow-insecure=no] "})
 	kind := rapid.SampledFrom([]string{"deb", "deb", "deb", "deb-src", "Deb", "rpm", "deb "})
 	space := rapid.SampledFrom([]string{"", "", "", " ", "\t", "\r"})
 	line := rapid.Custom(func(t *rapid.T) string {
@@ -126,8 +126,8 @@ func trees() *rapid.Generator[map[string]string] {
 	field := rapid.Custom(func(t *rapid.T) string {
 		return rapid.SampledFrom([]string{
 			"Types: deb", "Types: deb", "Types: deb deb-src", "types: deb", "Types:", "Types: rpm", "URIs: http://a.example/d", "URIs: http://a.example/d http://b.example/$(ARCH)", "URIs:\n http://a.example/d",
-			"Suites: mussel", "Suites: mussel limpet", "Suites: ./", "Suites:\n mussel\n\tlimpet", "Components: main", "Components: main  extra", "Components:", "Enabled: no", "Enabled: yes", "Enabled: 0", "Enabled: nope", "Enabled: off",
-			"Architectures: amd64", "Architectures-Remove: i386", "Architectures-Add: arm64 armhf", "Trusted: yes", "# comment", "#", " ", "\t", "no colon here", "X-Note: a: b", "Signed-By: /etc/apt/keyrings/a.asc", "Components : extra", "\r",
+			"Suites: mussel", "Suites: mussel limpet", "Suites: ./", "Suites: mussel-$(ARCH)", "Suites: x/$(ARCH)/", "Suites:\n mussel\n\tlimpet", "Components: main", "Components: main  extra", "Components:", "Enabled: no", "Enabled: yes", "Enabled: 0", "Enabled: nope", "Enabled: off",
+			"Architectures: amd64", "Architectures: amd64, i386", "allow-insecure: yes", "Allow-Insecure: no", "Architectures-Remove: i386", "Architectures-Add: arm64 armhf", "Trusted: yes", "# comment", "#", " ", "\t", "no colon here", "X-Note: a: b", "Signed-By: /etc/apt/keyrings/a.asc", "Components : extra", "\r",
 		}).Draw(t, "field")
 	})
 	whole := rapid.SampledFrom([]string{"Types: deb\nURIs: http://a.example/d\nSuites: mussel\nComponents: main", "Types: deb-src\nURIs: http://a.example/e\nSuites: limpet\nComponents: main extra", "# head\nTypes: deb\nURIs: https://a.example/f\nSuites: ./"})

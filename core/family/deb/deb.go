@@ -174,7 +174,7 @@ func (r *reader) file(name string, read bool) {
 		if s := &list[i]; s.Enabled {
 			r.position++
 			s.Position = r.position
-			r.agree(s)
+			r.agree(s, !deb822Style)
 		}
 	}
 	r.Sources = append(r.Sources, list...)
@@ -198,7 +198,10 @@ func (r *reader) finish(s *source.Source, options map[string]string, arch string
 		s.URLs[i] = family.MaskURL(u)
 	}
 	for _, suite := range s.Suites {
-		s.EffSuites = append(s.EffSuites, strings.ReplaceAll(suite, "$(ARCH)", native))
+		if !oneLine || strings.HasSuffix(suite, "/") { // the name of a release is taken as it is in a line
+			suite = strings.ReplaceAll(suite, "$(ARCH)", native)
+		}
+		s.EffSuites = append(s.EffSuites, suite)
 	}
 	s.EffArchs = effectiveArchs(r.archs, s.Archs, option(options, "arch+"), option(options, "arch-"))
 	if v, ok := options["signed-by"]; ok {
@@ -210,7 +213,7 @@ func (r *reader) finish(s *source.Source, options map[string]string, arch string
 	switch {
 	case isTrue(option(options, "trusted"), false):
 		s.Checks.Metadata = source.CheckOff
-	case oneLine && isTrue(options["allow-insecure"], r.allows("Insecure")), !oneLine && r.allows("Insecure"):
+	case oneLine && isTrue(options["allow-insecure"], false), r.allows("Insecure"): // the permission for all cannot be taken back
 		s.Checks.Metadata = source.CheckOptional
 	}
 	for key, value := range options {
@@ -249,13 +252,22 @@ func effectiveArchs(host, written []string, add, remove string) []string {
 			archs = append(archs, a)
 		}
 	}
+	if remove == "" {
+		return archs
+	}
 	drop := strings.Split(remove, ",")
 	return slices.DeleteFunc(archs, func(a string) bool { return slices.Contains(drop, a) })
 }
 
 // agree checks an enabled source against those before it, as apt does: entries
 // for one release must not contradict each other.
-func (r *reader) agree(s *source.Source) {
+func (r *reader) agree(s *source.Source, oneLine bool) {
+	own := func(name string) string {
+		if oneLine { // stanzas have no such fields
+			return s.Options[name]
+		}
+		return ""
+	}
 	want := release{
 		trusted:       tristate(option(s.Options, "trusted")),
 		checkValid:    tristate(option(s.Options, "check-valid-until")),
@@ -264,9 +276,9 @@ func (r *reader) agree(s *source.Source) {
 		validMax:      option(s.Options, "valid-until-max"),
 		dateMaxFuture: option(s.Options, "date-max-future"),
 		signedBy:      strings.Join(s.SignedBy, ","),
-		insecure:      isTrue(s.Options["allow-insecure"], r.allows("Insecure")),
-		weak:          isTrue(s.Options["allow-weak"], r.allows("Weak")),
-		downgrade:     isTrue(s.Options["allow-downgrade-to-insecure"], r.allows("DowngradeToInsecure")),
+		insecure:      isTrue(own("allow-insecure"), r.allows("Insecure")),
+		weak:          isTrue(own("allow-weak"), r.allows("Weak")),
+		downgrade:     isTrue(own("allow-downgrade-to-insecure"), r.allows("DowngradeToInsecure")),
 		set:           true,
 	}
 	for _, fpr := range s.SignedBy {

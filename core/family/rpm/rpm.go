@@ -330,6 +330,7 @@ func (r *reader) build(file string, s section) (source.Source, int) {
 		case "repo_gpgcheck":
 			r.boolean(&metadata, file, e.line, key, value)
 		}
+		r.judge(file, e.line, key, value)
 		src.Options[key] = family.Option(key, value)
 	}
 	src.Enabled = enabled

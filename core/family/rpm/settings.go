@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -95,16 +94,8 @@ func (r *reader) boolean(to *bool, file string, line int, key, value string) {
 
 // number sets what a value begins with, as a C++ stream reads it into 32 bits.
 func (r *reader) number(to *int, file string, line int, key, value string) {
-	digits := strings.TrimLeft(value, " \t\n\v\f\r")
-	end := 0
-	if end < len(digits) && (digits[end] == '-' || digits[end] == '+') {
-		end++
-	}
-	for end < len(digits) && digits[end] >= '0' && digits[end] <= '9' {
-		end++
-	}
-	n, err := strconv.ParseInt(digits[:end], 10, 32)
-	if err != nil {
+	n, ok := leadingNumber(value)
+	if !ok {
 		r.Problem(file, line, fmt.Sprintf("dnf takes no notice of %s=%s: it is not a number", key, value), false)
 		return
 	}

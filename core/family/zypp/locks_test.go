@@ -33,7 +33,7 @@ func TestLocksAndServicesAreThoseOfTheRealZypper(t *testing.T) {
 		}
 		for i := range rapid.IntRange(0, 3).Draw(rt, "services") {
 			fmt.Fprintf(&services, "[s%d]\nname=S\nurl=%s\n%s%s\n", i, rapid.SampledFrom([]string{"http://Saltmarsh.example/svc", "https://h.example/x/", "plugin:ours"}).Draw(rt, "url"),
-				rapid.SampledFrom([]string{"", "enabled=1\n", "enabled=0\n", "enabled=yes\n", "enabled=maybe\n"}).Draw(rt, "enabled"), rapid.SampledFrom([]string{"", "type=ris\n", "type=RIS\n", "type=none\n", "type=plugin\n"}).Draw(rt, "kind"))
+				rapid.SampledFrom([]string{"", "enabled=1\n", "enabled=0\n", "enabled=yes\n", "enabled=maybe\n"}).Draw(rt, "enabled"), rapid.SampledFrom([]string{"", "type=ris\n", "type=RIS\n", "type=none\n", "type=plugin\n", "type=\n"}).Draw(rt, "kind"))
 		}
 		n++
 		root := filepath.Join(base, fmt.Sprint(n))
@@ -41,6 +41,13 @@ func TestLocksAndServicesAreThoseOfTheRealZypper(t *testing.T) {
 			"etc/zypp/repos.d/a.repo": "[a]\nbaseurl=http://h.example/x\n"}))
 		r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading { return zypp.Read(root, family.Host{Arch: "x86_64"}) })
 		require.NoError(rt, err)
+		if strings.Contains(services.String(), "type=\n") {
+			a, err := c.Run(root, "/usr/bin/zypper", "--no-refresh", "ls")
+			require.NoError(rt, err)
+			assert.NotZero(rt, a.Code)
+			assert.True(rt, r.Refused())
+			return
+		}
 		a, err := c.Run(root, "/usr/bin/zypper", "--xmlout", "ll")
 		require.NoError(rt, err)
 		var said struct {

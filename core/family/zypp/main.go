@@ -120,7 +120,7 @@ func (r *reader) locks(name string) {
 }
 
 // serviceTypes are the types that a service can be written with.
-var serviceTypes = []string{"", "ris", "plugin", "none"}
+var serviceTypes = []string{"ris", "plugin", "none"}
 
 // service notes a service.
 func (r *reader) service(f *ini.File, s *ini.Section, file string) {
@@ -134,18 +134,18 @@ func (r *reader) service(f *ini.File, s *ini.Section, file string) {
 			u = out.print(true, true)
 		}
 	}
-	kind := strings.ToLower(get("type"))
-	if !slices.Contains(serviceTypes, kind) {
+	kind, said := f.Get(s, "type")
+	if kind = strings.ToLower(kind); said && !slices.Contains(serviceTypes, kind) {
 		return
 	}
-	enabled, said := f.Get(s, "enabled")
-	if kind == "" || kind == "none" {
+	enabled, switched := f.Get(s, "enabled")
+	if !said || kind == "none" {
 		kind = "NONE" // as zypper lists it
 	}
 	r.Services = append(
 		r.Services,
 		source.Service{
-			ID: f.Name(s), URL: family.MaskURL(u), Enabled: !said || saysYes(enabled), Type: kind, File: file, Line: int(s.Line),
+			ID: f.Name(s), URL: family.MaskURL(u), Enabled: !switched || saysYes(enabled), Type: kind, File: file, Line: int(s.Line),
 		},
 	)
 }

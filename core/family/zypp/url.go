@@ -129,7 +129,7 @@ func (u *address) authority(text string) error {
 	} else if i := strings.IndexByte(text, ':'); i >= 0 {
 		u.host, u.port = text[:i], text[i+1:]
 	}
-	if n, err := strconv.ParseUint(u.port, 10, 16); u.port != "" && (err != nil || n == 0 || len(u.port) > 5) {
+	if n, err := strconv.ParseUint(u.port, 10, 16); u.port != "" && (err != nil || n == 0 || u.port[0] == '0') {
 		return errors.New("its port is not valid")
 	}
 	if plain, err := url.PathUnescape(u.host); err == nil && !strings.HasPrefix(plain, "[") {

@@ -174,7 +174,7 @@ func (r *reader) readServices() {
 				r.LoginInURL(r.root, name, u)
 			}
 			r.service(f, s, name)
-			if t, _ := f.Get(s, "type"); !slices.Contains(serviceTypes, strings.ToLower(t)) {
+			if t, said := f.Get(s, "type"); said && !slices.Contains(serviceTypes, strings.ToLower(t)) {
 				r.refuse(name, int(s.Line), "the service %q has the unknown type %q", f.Name(s), t)
 			}
 		}
@@ -451,16 +451,38 @@ func (r *reader) credentials(src *source.Source, s *section) {
 					)
 					continue
 				}
-				user := ""
-				for line := range strings.Lines(string(text)) {
-					if key, value, ok := strings.Cut(strings.TrimSpace(line), "="); ok && strings.TrimSpace(key) == "username" {
-						user = strings.TrimSpace(value)
-					}
+				user, ok := credentials(text)
+				if !ok {
+					r.Problem(file, 0, fmt.Sprintf("zypper logs in to %q with nothing: the file gives no user and password", src.ID), false)
+					continue
 				}
 				r.Login(r.root, file, src.ID, user)
 			}
 		}
 	}
+}
+
+// credentials is the user that libzypp takes out of a file; ok is false where it takes none:
+// the file begins with a section, spells the keys otherwise, or has no password.
+func credentials(text []byte) (user string, ok bool) {
+	password := ""
+	for line := range strings.Lines(string(text)) {
+		line = strings.TrimSpace(line)
+		if line == "" || line[0] == '#' {
+			continue
+		}
+		if line[0] == '[' {
+			break
+		}
+		key, value, _ := strings.Cut(line, "=")
+		switch strings.TrimSpace(key) {
+		case "username":
+			user = strings.TrimSpace(value)
+		case "password":
+			password = strings.TrimSpace(value)
+		}
+	}
+	return user, user != "" && password != ""
 }
 
 // catalogue lists the logins that libzypp keeps by URL.

@@ -1,0 +1,112 @@
+package rpm
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// What dnf takes for a value of each key, as its library reads it; anything else it warns of
+// and goes on with what held before. dnf_values_test.go asks it.
+var (
+	booleans = []string{
+		"countme", "deltarpm", "enabled", "enablegroups", "fastestmirror", "gpgcheck", "module_hotfixes", "proxy_sslverify", "repo_gpgcheck",
+		"skip_if_unavailable", "sslverify", "sslverifystatus",
+	}
+	numbers = []string{
+		"cost", "deltarpm_percentage", "max_downloads_per_mirror", "max_parallel_downloads", "priority", "retries",
+	}
+	spans = map[string]string{ // with the units that each takes
+		"bandwidth": "kmg", "minrate": "kmg", "throttle": "kmg%", "metadata_expire": "smhd", "timeout": "smhd",
+	}
+	chosen = map[string][]string{
+		"ip_resolve":        {"ipv4", "ipv6", "4", "6", "whatever"},
+		"proxy_auth_method": {"any", "none", "basic", "digest", "negotiate", "ntlm", "digest_ie", "ntlm_wb"},
+	}
+)
+
+// watched are the keys that are judged where their value counts for more than its validity.
+var watched = []string{"enabled", "gpgcheck", "repo_gpgcheck", "priority", "cost"}
+
+// judge notes a value of a repository's key that dnf takes no notice of.
+func (r *reader) judge(file string, line int, key, value string) {
+	if why := invalid(key, value); why != "" {
+		r.Problem(file, line, fmt.Sprintf("dnf takes no notice of %s=%s: %s", key, value, why), false)
+	}
+}
+
+// invalid says why dnf takes no notice of a value; empty where it does.
+func invalid(key, value string) string {
+	switch {
+	case slices.Contains(watched, key):
+		return "" // said where it is read
+	case slices.Contains(booleans, key):
+		switch strings.ToLower(value) {
+		case "1", "yes", "true", "on", "0", "no", "false", "off":
+			return ""
+		}
+		return "it is neither yes nor no"
+	case slices.Contains(numbers, key):
+		n, ok := leadingNumber(value)
+		if !ok {
+			return "it is not a number"
+		}
+		if key == "max_parallel_downloads" && n == 0 {
+			return "it must be more than 0"
+		}
+	case spans[key] != "":
+		return invalidSpan(key, value)
+	case chosen[key] != nil:
+		if !slices.Contains(chosen[key], strings.ToLower(value)) {
+			return "it is none of " + strings.Join(chosen[key], ", ")
+		}
+	}
+	return ""
+}
+
+// leadingNumber reads what a value begins with, as a C++ stream reads it into 32 bits.
+func leadingNumber(value string) (int64, bool) {
+	digits := strings.TrimLeft(value, " \t\n\v\f\r")
+	end := 0
+	if end < len(digits) && (digits[end] == '-' || digits[end] == '+') {
+		end++
+	}
+	for end < len(digits) && digits[end] >= '0' && digits[end] <= '9' {
+		end++
+	}
+	n, err := strconv.ParseInt(digits[:end], 10, 32)
+	return n, err == nil
+}
+
+// invalidSpan judges a number that may have a unit behind it.
+func invalidSpan(key, value string) string {
+	if key == "metadata_expire" && (value == "-1" || value == "never") {
+		return ""
+	}
+	if value == "" {
+		return "it is empty"
+	}
+	unit := ""
+	for i := len(value); i > 0; i-- { // the longest start that is a number, as stod takes it
+		if n, err := strconv.ParseFloat(strings.TrimLeft(value[:i], " \t\n\v\f\r"), 64); err == nil {
+			if n < 0 {
+				return "it must not be below 0"
+			}
+			if unit = value[i:]; strings.HasPrefix(unit, "%") && n > 100 {
+				return "it is more than 100 %"
+			}
+			break
+		}
+		if i == 1 {
+			return "it is not a number"
+		}
+	}
+	switch {
+	case len(unit) > 1:
+		return "something stands behind its unit"
+	case unit != "" && !strings.Contains(spans[key], strings.ToLower(unit)):
+		return fmt.Sprintf("the unit %q is not known", unit)
+	}
+	return ""
+}
