@@ -46,7 +46,7 @@ func Begin(name string) Reading {
 func (r *Reading) Problem(file string, line int, message string, fatal bool) {
 	r.Problems = append(
 		r.Problems,
-		source.Problem{Family: r.Family, File: file, Line: line, Message: string(maskURLs([]byte(message))), Fatal: fatal},
+		source.Problem{Family: r.Family, File: file, Line: line, Message: Plainly(message), Fatal: fatal},
 	)
 }
 
@@ -117,15 +117,16 @@ func Option(key, value string) string {
 	if SecretKey(key) {
 		return Hidden
 	}
-	return string(maskURLs([]byte(value)))
+	return Plainly(value)
 }
 
 // Tidy makes the lists of a Source that are missing empty ones, and hides what
 // stands where nobody expects a URL.
 func Tidy(s *source.Source) {
-	s.ID, s.Name = string(maskURLs([]byte(s.ID))), string(maskURLs([]byte(s.Name)))
+	s.ID, s.Name = Plainly(s.ID), Plainly(s.Name)
+	s.Mirrorlist, s.Metalink = Plainly(s.Mirrorlist), Plainly(s.Metalink)
 	for key, value := range s.Options {
-		if masked := string(maskURLs([]byte(key))); masked != key {
+		if masked := Plainly(key); masked != key {
 			delete(s.Options, key)
 			s.Options[masked] = value
 		}
@@ -142,6 +143,15 @@ func Tidy(s *source.Source) {
 		&s.SignedBy,
 	} {
 		*list = source.Strings(*list)
+		for i, text := range *list {
+			shown := Plainly(text)
+			if i > 0 && saysSecret.MatchString((*list)[i-1]) {
+				shown = Hidden
+			}
+			if shown != text {
+				(*list)[i] = shown
+			}
+		}
 	}
 }
 

@@ -19,7 +19,38 @@ func MaskURL(u string) string {
 	if end > 0 {
 		return scheme + "://" + maskLogin(rest[:end-1]) + "@" + maskHost(tail)
 	}
-	return scheme + "://" + maskHost(rest)
+	return scheme + "://" + maskHost(maskCut(rest))
+}
+
+// maskCut hides the password of a login whose @ is missing: what stands where a port does and
+// is none.
+func maskCut(rest string) string {
+	end := len(rest)
+	if i := strings.IndexAny(rest, "/?#"); i >= 0 {
+		end = i
+	}
+	user, password, colon := strings.Cut(rest[:end], ":")
+	if !colon || user == "" || user[0] == '[' || strings.Trim(password, "0123456789") == "" || strings.ContainsAny(password, "$@{}()*%") {
+		return rest
+	}
+	return user + ":" + Hidden + rest[end:]
+}
+
+// MaskEffective hides in what a package manager makes of a URL what belongs to a login of the
+// URL as it is written: where a slash stands in a password, it takes the rest for a path.
+func MaskEffective(effective, written string) string {
+	if _, rest, ok := strings.Cut(written, "://"); ok {
+		end := loginEnd(rest)
+		if slash := strings.IndexAny(rest, "/?#"); end > 0 && slash >= 0 && slash < end {
+			for _, part := range strings.FieldsFunc(rest[slash:end-1], func(c rune) bool { return strings.ContainsRune("/?#", c) }) {
+				effective = strings.ReplaceAll(effective, part, Hidden)
+			}
+			if _, first, ok := strings.Cut(rest[:slash], ":"); ok && first != "" {
+				effective = strings.ReplaceAll(effective, first, Hidden)
+			}
+		}
+	}
+	return MaskURL(effective)
 }
 
 // maskHost masks what follows the login of a URL.
@@ -86,6 +117,7 @@ var secretWords = []string{
 	"auth",
 	"credential",
 	"session",
+	"key",
 	"jwt",
 	"private",
 }
@@ -190,18 +222,21 @@ func looksSecret(value string) bool {
 	return digits > 0 && letters > 0
 }
 
+// secretKeys are what the name of a key holds whose value is a secret.
+var secretKeys = []string{
+	"password", "passwd", "passphrase", "proxypass", "token", "secret", "api_key", "apikey", "api-key", "authenticator-options",
+	"authenticatoroptions",
+}
+
 // SecretKey reports whether the value of a key of a section file is a secret.
 func SecretKey(key string) bool {
-	switch strings.ToLower(key) {
-	case "password", "proxy_password", "proxypass", "passwd", "passphrase":
-		return true
-	}
-	return strings.HasSuffix(strings.ToLower(key), "token")
+	key = strings.ToLower(key)
+	return slices.ContainsFunc(secretKeys, func(word string) bool { return strings.Contains(key, word) })
 }
 
 // MaskText hides the passwords of all URLs in a source file, and the values of
 // entries that are secrets.
-func MaskText(text []byte) []byte { return maskEntries(maskURLs(text)) }
+func MaskText(text []byte) []byte { return hidePhrases(maskEntries(maskURLs(text))) }
 
 func maskURLs(text []byte) []byte {
 	if !bytes.Contains(text, []byte("://")) {
@@ -220,6 +255,14 @@ func maskURLs(text []byte) []byte {
 		if end := loginEnd(word); end > 0 {
 			out = append(append(out, maskLogin(word[:end-1])...), '@')
 			text, word = text[end:], word[end:]
+		}
+		if short := maskCut(word); short != word {
+			cut := strings.IndexByte(word, ':') + 1
+			for cut < len(word) && strings.IndexByte("/?#", word[cut]) < 0 {
+				cut++
+			}
+			out = append(append(out, word[:strings.IndexByte(word, ':')+1]...), Hidden...)
+			text, word = text[cut:], word[cut:]
 		}
 		end := len(word)
 		if next := strings.Index(word, "://"); next >= 0 {
@@ -244,8 +287,7 @@ func indexAny(text []byte, chars string) int {
 
 func maskEntries(text []byte) []byte {
 	lower := bytes.ToLower(text)
-	if !bytes.Contains(lower, []byte("passw")) && !bytes.Contains(lower, []byte("token")) && !bytes.Contains(lower, []byte("passphrase")) &&
-		!bytes.Contains(lower, []byte("proxypass")) {
+	if !slices.ContainsFunc(secretKeys, func(word string) bool { return bytes.Contains(lower, []byte(word)) }) {
 		return text
 	}
 	var out []byte
@@ -254,10 +296,14 @@ func maskEntries(text []byte) []byte {
 		body := bytes.TrimRight(line, "\r\n")
 		eol := line[len(body):]
 		plain := strings.TrimLeft(string(body), "#; \t")
-		key, _, ok := strings.Cut(plain, "=")
+		sign := "="
+		key, _, ok := strings.Cut(plain, sign)
+		if name, _, colon := strings.Cut(plain, ":"); colon && SecretKey(strings.TrimSpace(name)) { // a field of a stanza
+			key, sign, ok = name, ":", true
+		}
 		switch {
 		case ok && SecretKey(strings.TrimSpace(key)) && !(hiding && len(body) > 0 && (body[0] == ' ' || body[0] == '\t')):
-			out = append(append(out, body[:bytes.IndexByte(body, '=')+1]...), Hidden...)
+			out = append(append(out, body[:bytes.IndexByte(body, sign[0])+1]...), Hidden...)
 			hiding = true
 		case hiding && len(body) > 0 && (body[0] == ' ' || body[0] == '\t'):
 			out = append(out, " "+Hidden...)

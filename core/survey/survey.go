@@ -66,12 +66,36 @@ func Read(root *rootfs.FS, m Machine) Result {
 	}
 	r.rpmKeys()
 	r.namedKeys()
+	r.hide()
 	r.tools(s.Traits.Tools)
 	r.owners()
 	s.Sources, s.Keys, s.Access, s.Problems = filled(s.Sources), filled(s.Keys), filled(s.Access), filled(s.Problems)
 	s.Settings, s.Pins, s.Holds, s.Services = filled(s.Settings), filled(s.Pins), filled(s.Holds), filled(s.Services)
 	s.Traits.Architectures = source.Strings(s.Traits.Architectures)
 	return r.Result
+}
+
+// hide takes out of what is told whatever says a secret where no reader expects one.
+func (r *reader) hide() {
+	s := &r.Survey
+	for i := range s.Problems {
+		s.Problems[i].Message = family.Plainly(s.Problems[i].Message)
+	}
+	for i := range s.Pins {
+		p := &s.Pins[i]
+		p.Pin = family.Plainly(p.Pin)
+		for j := range p.Packages {
+			p.Packages[j] = family.Plainly(p.Packages[j])
+		}
+	}
+	for i := range s.Access {
+		a := &s.Access[i]
+		a.For, a.Identity = family.Plainly(a.For), family.Plainly(a.Identity)
+	}
+	for i := range s.Services {
+		v := &s.Services[i]
+		v.ID, v.URL = family.Plainly(v.ID), family.Plainly(v.URL)
+	}
 }
 
 // filled is a list that is [] in JSON where it is empty.

@@ -282,7 +282,7 @@ func (r *reader) settle() {
 	for _, p := range r.repos {
 		s := &p.source
 		if len(p.include) > 0 {
-			s.Options["Include"] = strings.Join(p.include, " ")
+			s.Options["Include"] = family.Option("Include", strings.Join(p.include, " "))
 		}
 		s.Checks = r.level.merge(p.level).checks()
 		for _, u := range p.servers {

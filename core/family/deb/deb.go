@@ -189,7 +189,7 @@ func (r *reader) finish(s *source.Source, options map[string]string, arch string
 		s.Archs = strings.Split(arch, ",")
 	}
 	for _, u := range s.URLs {
-		s.EffURLs = append(s.EffURLs, family.MaskURL(EffectiveURL(u, native)))
+		s.EffURLs = append(s.EffURLs, family.MaskEffective(EffectiveURL(u, native), u))
 	}
 	for i, u := range s.URLs {
 		if r.root != nil { // a text that is judged on its own is no file of a host

@@ -272,9 +272,14 @@ func (r *reader) asideFile(f *ini.File, name, off string) {
 
 func (r *reader) add(file string, s *section) {
 	for _, key := range multi {
-		for _, u := range s.urls(key) {
+		list := s.urls(key)
+		for i, u := range list {
 			if _, err := parse(u); err != nil {
-				r.refuse(file, s.lines[key], "the %s of %q, %s: %s", key, s.alias, family.MaskURL(u), err)
+				shown := family.MaskURL(u)
+				if i > 0 && family.SaysSecret(list[i-1]) {
+					shown = family.Hidden
+				}
+				r.refuse(file, s.lines[key], "the %s of %q, %s: %s", key, s.alias, shown, err)
 			}
 			r.LoginInURL(r.root, file, u)
 		}
@@ -364,8 +369,13 @@ func (r *reader) build(file string, s *section) source.Source {
 	src.Checks = r.checks(check, metadata, packages)
 	proxy, _ := s.last("proxy")
 	seen := map[string]bool{}
-	for _, u := range s.urls("baseurl") {
+	list := s.urls("baseurl")
+	for i, u := range list {
 		src.URLs = append(src.URLs, family.MaskURL(u))
+		if i > 0 && family.SaysSecret(list[i-1]) {
+			src.EffURLs = append(src.EffURLs, family.Hidden)
+			continue
+		}
 		if a, err := parse(u); err == nil {
 			if seen[a.identity()] {
 				continue
