@@ -8,21 +8,33 @@ import (
 	"path"
 	"strings"
 
+	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
 
 // Login notes a login with a password that stands in a file.
 func (r *Reading) Login(root *rootfs.FS, file, target, user string) {
-	r.Access = append(r.Access, source.Access{Kind: "basic", Where: file, For: target, Identity: user, Mode: mode(root, file)})
+	if len(r.Access) >= MostSources {
+		return // as many as sources are told
+	}
+	r.Access = append(r.Access, source.Access{Kind: "basic", Where: file, For: target, Identity: user, Mode: r.mode(root, file)})
 }
 
-func mode(root *rootfs.FS, file string) string {
-	info, err := root.Stat(file)
-	if err != nil {
-		return ""
+// mode is the mode of a file, which is asked for once.
+func (r *Reading) mode(root *rootfs.FS, file string) string {
+	if have, ok := r.modes[file]; ok {
+		return have
 	}
-	return fmt.Sprintf("%04o", info.Mode().Perm())
+	out := ""
+	if info, err := root.Stat(file); err == nil {
+		out = fmt.Sprintf("%04o", info.Mode().Perm())
+	}
+	if r.modes == nil {
+		r.modes = map[string]string{}
+	}
+	r.modes[file] = out
+	return out
 }
 
 // LoginInURL notes a login or a token that a URL in a file carries.
@@ -50,7 +62,10 @@ func (r *Reading) LoginInURL(root *rootfs.FS, file, u string) {
 	} else {
 		return
 	}
-	a.Mode = mode(root, file)
+	if len(r.Access) >= MostSources {
+		return // as many as sources are told
+	}
+	a.Mode = r.mode(root, file)
 	for i := range r.Access {
 		if h := &r.Access[i]; h.Kind == a.Kind && h.Where == a.Where && h.For == a.For && h.Identity == a.Identity {
 			return
@@ -63,7 +78,7 @@ func (r *Reading) LoginInURL(root *rootfs.FS, file, u string) {
 // is never opened.
 func (r *Reading) Certificate(root *rootfs.FS, name, target, file string, line int) {
 	name = path.Clean("/" + strings.TrimPrefix(name, "file://"))
-	a := source.Access{Kind: "client-certificate", Where: name, For: target, Mode: mode(root, name)}
+	a := source.Access{Kind: "client-certificate", Where: name, For: target, Mode: r.mode(root, name)}
 	data, err := root.ReadText(name)
 	if err != nil {
 		r.Problem(file, line, fmt.Sprintf("the client certificate %s cannot be read: %s", name, Plain(err)), false)
@@ -86,4 +101,10 @@ func (r *Reading) Certificate(root *rootfs.FS, name, target, file string, line i
 	}
 	r.Problem(name, 0, "no certificate can be read in it", false)
 	r.Access = append(r.Access, a)
+}
+
+// KeysAt is under what circumstances the keys of a root are judged: its moment, and what is
+// left of the work that is done for one root.
+func KeysAt(root *rootfs.FS) keyring.At {
+	return keyring.At{Now: root.Now(), Work: root.Work("keys", keyring.MostWork)}
 }

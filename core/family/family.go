@@ -5,6 +5,7 @@ package family
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"strings"
@@ -32,7 +33,11 @@ type Reading struct {
 	Holds         []source.Hold
 	Services      []source.Service
 	Problems      []source.Problem
-	Architectures []string          // the family's words, where its configuration says
+	Architectures []string // the family's words, where its configuration says
+	full          bool
+	crowded       map[string]bool   // what was cut off
+	modes         map[string]string // of files that hold logins
+	expanded      int               // bytes that variables came to
 	Texts         map[string][]byte // source file → its bytes, secrets and all
 	Modes         map[string]fs.FileMode
 }
@@ -40,6 +45,62 @@ type Reading struct {
 // Begin returns an empty reading of a family.
 func Begin(name string) Reading {
 	return Reading{Family: name, Texts: map[string][]byte{}, Modes: map[string]fs.FileMode{}}
+}
+
+// MostSources is how many sources of one family are told.
+const MostSources = 8_000
+
+// Full reports whether no more sources are told, and says so once.
+func (r *Reading) Full(file string, line int) bool {
+	if len(r.Sources) < MostSources {
+		return false
+	}
+	if !r.full {
+		r.full = true
+		r.Problem(file, line, fmt.Sprintf("more than %d sources are configured: those from here on are not told", MostSources), false)
+	}
+	return true
+}
+
+// most is how many settings, pins and holds of one family are told.
+const most = 4_000
+
+// Crowded reports whether no more of some things are told, and says so once.
+func (r *Reading) Crowded(n int, what, file string, line int) bool {
+	if n < most {
+		return false
+	}
+	if !r.crowded[what] {
+		if r.crowded == nil {
+			r.crowded = map[string]bool{}
+		}
+		r.crowded[what] = true
+		r.Problem(file, line, fmt.Sprintf("there are more than %d %s: those from here on are not told", most, what), false)
+	}
+	return true
+}
+
+// What variables may come to, in bytes: a value, and all values of a root together.
+const (
+	MostExpanded  = 64 << 10
+	allExpansions = 16 << 20
+)
+
+// Expanding reports whether a text may be put together out of n bytes, and says once when no
+// more may.
+func (r *Reading) Expanding(n int, file string, line int) bool {
+	r.expanded += n
+	if n <= MostExpanded && r.expanded <= allExpansions {
+		return true
+	}
+	if !r.crowded["expansions"] {
+		if r.crowded == nil {
+			r.crowded = map[string]bool{}
+		}
+		r.crowded["expansions"] = true
+		r.Problem(file, line, "variables come to more than is told of a root: values from here on may stand as they are written", false)
+	}
+	return false
 }
 
 // Problem notes something that could not be understood.

@@ -28,6 +28,9 @@ func Both(a, b []string) []string { return slices.Concat(a, b) }
 
 // Set notes a setting. A value in which a secret is hidden touches one.
 func (r *Reading) Set(name, value, file string, line int, touches []string) {
+	if r.Crowded(len(r.Settings), "settings", file, line) {
+		return
+	}
 	key := name[strings.LastIndexAny(name, ".:")+1:]
 	shown := HideWords(Option(key, value), nil)
 	if shown != value && !slices.Contains(touches, source.TouchesSecret) {
@@ -38,6 +41,9 @@ func (r *Reading) Set(name, value, file string, line int, touches []string) {
 
 // Hold notes a package that is kept.
 func (r *Reading) Hold(kind, what, only, file string, line int) {
+	if r.Crowded(len(r.Holds), "packages that are kept", file, line) {
+		return
+	}
 	r.Holds = append(
 		r.Holds,
 		source.Hold{Family: r.Family, Kind: kind, What: HideWords(what, nil), Source: only, File: file, Line: line},

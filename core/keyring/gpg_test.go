@@ -114,15 +114,15 @@ func TestKeysThatPeopleChangedAgreeWithGPG(t *testing.T) {
 	for name, data := range map[string][]byte{
 		"armoured": []byte(gpg(t, home, "--armor", "--export")), "binary": []byte(gpg(t, home, "--export")), "keybox": box,
 	} {
-		keys, err := keyring.Read(data, time.Now())
+		keys, err := keyring.Read(data, keyring.At{Now: time.Now()})
 		require.NoError(t, err, name)
 		assert.Equal(t, want, ourFacts(keys), name)
 	}
-	all := keyring.ReadAll([][]byte{box, []byte("none"), box}, time.Now())
+	all := keyring.ReadAll([][]byte{box, []byte("none"), box}, keyring.At{Now: time.Now()})
 	assert.Equal(t, all[0], all[2])
 	assert.ErrorIs(t, all[1].Err, keyring.ErrNoKey)
 	for _, cut := range []int{5, 40, len(box) - 3} {
-		_, err := keyring.Read(box[:cut], time.Now())
+		_, err := keyring.Read(box[:cut], keyring.At{Now: time.Now()})
 		assert.Error(t, err)
 	}
 }

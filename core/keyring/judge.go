@@ -277,6 +277,12 @@ func (c *certificate) describe(now time.Time) source.Key {
 	if c.primary == nil {
 		return c.unknown()
 	}
+	if c.beyond {
+		return source.Key{
+			Fingerprint: strings.ToUpper(hex.EncodeToString(c.primary.Fingerprint)), UserIDs: []string{}, Subkeys: []source.Subkey{},
+			Algorithm: algorithm(c.primary), Created: c.primary.CreationTime.UTC(), UnusedBecause: tooMuch,
+		}
+	}
 	j := c.judge(now)
 	k := source.Key{
 		Fingerprint: strings.ToUpper(hex.EncodeToString(c.primary.Fingerprint)),

@@ -191,7 +191,7 @@ func theirs(t testing.TB, data []byte) (out []string) {
 }
 
 func ours(data []byte) (out []string) {
-	list, _ := keyring.Read(data, time.Now())
+	list, _ := keyring.Read(data, keyring.At{Now: time.Now()})
 	when := func(at *time.Time) string {
 		if at == nil {
 			return "never"

@@ -59,11 +59,73 @@ func Certificates(data []byte) (openpgp.EntityList, error) {
 	return list, nil
 }
 
+// At is under what circumstances keys are judged: the moment that counts for what has ended
+// (with the zero time nothing has), and how much work is left. Work may be nil: then it is
+// not bounded.
+type At struct {
+	Now  time.Time
+	Work *int
+}
+
+// MostWork is the work of judging that is done for one root: a signature of RSA or of a usual
+// curve is 1. A distribution's keys take some hundreds.
+const MostWork = 4_000
+
+// costs of a signature by a key, by what it takes to check it.
+func cost(k *packet.PublicKey) int {
+	if k == nil {
+		return 0
+	}
+	switch curve, err := k.Curve(); {
+	case err != nil:
+	case curve == packet.CurveSecP256k1, curve == packet.CurveBrainpoolP256:
+		return 20
+	case curve == packet.CurveBrainpoolP384, curve == packet.CurveBrainpoolP512:
+		return 60
+	case curve == packet.CurveNistP384, curve == packet.CurveNistP521, curve == packet.Curve448:
+		return 8
+	}
+	switch bits, err := k.BitLength(); {
+	case err != nil:
+		return 1
+	case k.PubKeyAlgo == packet.PubKeyAlgoDSA:
+		return 10
+	case bits > 4096:
+		return 1 + int(bits)*int(bits)/(4096*4096)*2
+	}
+	return 1
+}
+
+// afford marks the certificates that are beyond what is left of the work, in order: they are
+// told, and not judged.
+func (at At) afford(list []*certificate) {
+	if at.Work == nil {
+		return
+	}
+	for _, c := range list {
+		*at.Work -= 1 + c.work()
+		c.beyond = *at.Work < 0
+	}
+}
+
+// tooMuch is why a certificate is not judged.
+const tooMuch = "it was not looked at: more keys stand on this root than are checked"
+
 // Read describes the certificates in data, armoured, binary or in a keybox; Where and Scope
 // are left to the caller. Certificates that gpg takes for nothing are told with why. Where
-// something stands behind them that is none, they are returned with an error. now is the
-// moment that counts for what has ended; with the zero time nothing has.
-func Read(data []byte, now time.Time) ([]source.Key, error) {
+// something stands behind them that is none, they are returned with an error.
+func Read(data []byte, at At) ([]source.Key, error) {
+	list, err := certificates(data)
+	if len(list) == 0 && err != nil {
+		return nil, err
+	}
+	at.afford(list)
+	return described(list, err, at.Now)
+}
+
+// certificates takes a text apart, armoured, binary or a keybox. Where something stands behind
+// them that is none they are returned with an error.
+func certificates(data []byte) ([]*certificate, error) {
 	raw, err := dearmor(data)
 	if err != nil {
 		return nil, err
@@ -76,15 +138,20 @@ func Read(data []byte, now time.Time) ([]source.Key, error) {
 	if len(bytes.TrimSpace(raw)) == 0 {
 		return nil, ErrNoKey
 	}
-	return readPackets(raw, now)
+	list, err := split(raw)
+	switch {
+	case errors.Is(err, ErrSecret):
+		return nil, err
+	case len(list) == 0 && err != nil:
+		return nil, fmt.Errorf("%w: %v", ErrNoKey, err)
+	case len(list) == 0:
+		return nil, ErrNoKey
+	}
+	return list, err
 }
 
-// readPackets is Read for bare packets.
-func readPackets(raw []byte, now time.Time) ([]source.Key, error) {
-	list, err := split(raw)
-	if errors.Is(err, ErrSecret) {
-		return nil, err
-	}
+// described describes certificates; err is what ended the stream that they stand in.
+func described(list []*certificate, err error, now time.Time) ([]source.Key, error) {
 	keys := make([]source.Key, 0, len(list))
 	for _, c := range list {
 		k := c.describe(now)
@@ -92,12 +159,6 @@ func readPackets(raw []byte, now time.Time) ([]source.Key, error) {
 			k.Used, k.UnusedBecause = false, "gpg cannot read it: "+err.Error()
 		}
 		keys = append(keys, k)
-	}
-	switch {
-	case len(keys) == 0 && err != nil:
-		err = fmt.Errorf("%w: %v", ErrNoKey, err)
-	case len(keys) == 0:
-		err = ErrNoKey
 	}
 	return keys, err
 }
@@ -110,14 +171,15 @@ type Placed struct {
 
 // ReadRing reads a stream of packets as gpgv does its keyring: what is no packet makes the
 // certificate unusable that it stands in or behind, and nothing after it is found.
-func ReadRing(raw []byte, now time.Time) ([]Placed, error) {
+func ReadRing(raw []byte, at At) ([]Placed, error) {
 	list, err := split(raw)
 	if errors.Is(err, ErrSecret) {
 		return nil, err
 	}
+	at.afford(list)
 	out := make([]Placed, len(list))
 	inParallel(len(list), func(i int) {
-		out[i] = Placed{list[i].describe(now), list[i].at}
+		out[i] = Placed{list[i].describe(at.Now), list[i].at}
 		if list[i].broken && out[i].Used {
 			out[i].Used, out[i].UnusedBecause = false, "gpgv cannot read it: "+err.Error()
 		}
@@ -133,7 +195,7 @@ type Result struct {
 
 // ReadAll is Read for many texts, side by side: most of the work is to check the
 // signatures that certificates make on themselves. Equal texts are read once.
-func ReadAll(texts [][]byte, now time.Time) []Result {
+func ReadAll(texts [][]byte, at At) []Result {
 	out := make([]Result, len(texts))
 	first := make(map[string]int, len(texts)) // text → where it stands first
 	var todo []int
@@ -143,9 +205,20 @@ func ReadAll(texts [][]byte, now time.Time) []Result {
 			todo = append(todo, i)
 		}
 	}
+	lists := make([][]*certificate, len(todo)) // taken apart in order, since the work is bounded
+	errs := make([]error, len(todo))
+	for n, i := range todo {
+		if lists[n], errs[n] = certificates(texts[i]); errs[n] == nil || len(lists[n]) > 0 {
+			at.afford(lists[n])
+		}
+	}
 	inParallel(len(todo), func(n int) {
 		i := todo[n]
-		out[i].Keys, out[i].Err = Read(texts[i], now)
+		if len(lists[n]) == 0 && errs[n] != nil {
+			out[i].Err = errs[n]
+			return
+		}
+		out[i].Keys, out[i].Err = described(lists[n], errs[n], at.Now)
 	})
 	for i, text := range texts {
 		if j := first[string(text)]; j != i {
@@ -170,11 +243,11 @@ func inParallel(n int, do func(i int)) {
 }
 
 // Describe tells what a certificate says of itself.
-func Describe(e *openpgp.Entity, now time.Time) source.Key {
+func Describe(e *openpgp.Entity) source.Key {
 	var raw bytes.Buffer
 	if err := e.Serialize(&raw); err == nil {
 		if list, _ := split(raw.Bytes()); len(list) > 0 {
-			return list[0].describe(now)
+			return list[0].describe(time.Time{})
 		}
 	}
 	return source.Key{Fingerprint: Fingerprint(e), UserIDs: []string{}, Subkeys: []source.Subkey{}}

@@ -53,7 +53,7 @@ func TestReadAgreesWithGPG(t *testing.T) {
 	require.NoError(t, err)
 	for name, data := range map[string][]byte{"armoured": []byte(armoured), "binary": binary, "two blocks": []byte("some words before\n" + one + "and between\n" + two)} {
 		t.Run(name, func(t *testing.T) {
-			keys, err := keyring.Read(data, time.Now())
+			keys, err := keyring.Read(data, keyring.At{Now: time.Now()})
 			require.NoError(t, err)
 			var fprs, users, expires []string
 			for _, k := range keys {
@@ -93,7 +93,7 @@ func TestReadRefuses(t *testing.T) {
 		"nothing": {"", keyring.ErrNoKey}, "words": {"hello there", keyring.ErrNoKey}, "cut armour": {"-----BEGIN PGP PUBLIC KEY BLOCK-----\n\nxjME", keyring.ErrNoKey},
 		"a private key": {secret.String(), keyring.ErrSecret},
 	} {
-		_, err := keyring.Read([]byte(c.data), time.Now())
+		_, err := keyring.Read([]byte(c.data), keyring.At{Now: time.Now()})
 		assert.ErrorIs(t, err, c.want, name)
 	}
 }
@@ -122,12 +122,12 @@ func FuzzRead(f *testing.F) {
 	binary.BigEndian.PutUint32(blob, uint32(len(blob)))
 	binary.BigEndian.PutUint32(blob[12:], uint32(len(bin)))
 	box = append(box, blob...)
-	if keys, err := keyring.Read(box, time.Now()); err != nil || len(keys) != 1 {
+	if keys, err := keyring.Read(box, keyring.At{Now: time.Now()}); err != nil || len(keys) != 1 {
 		f.Fatal("the keybox of the seeds is not sound", err)
 	}
 	f.Add(box)
 	f.Fuzz(func(t *testing.T, data []byte) {
-		keys, err := keyring.Read(data, time.Now())
+		keys, err := keyring.Read(data, keyring.At{Now: time.Now()})
 		if err == nil && len(keys) == 0 {
 			t.Fatal("no key and no error")
 		}

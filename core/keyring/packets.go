@@ -28,9 +28,32 @@ type certificate struct {
 	at      int    // where it begins in the stream
 	body    []byte // of the primary key's packet
 	broken  bool   // something that is no packet stands in it or behind it
+	beyond  bool   // it is not judged: there is too much
 	direct  []*packet.Signature
 	users   []*user
 	subkeys []*subkey
+}
+
+// work is what it takes at most to judge a certificate: its own signatures.
+func (c *certificate) work() (n int) {
+	if c.primary == nil {
+		return 0
+	}
+	count := func(list []*packet.Signature) {
+		for _, sig := range list {
+			if sig.IssuerKeyId != nil && *sig.IssuerKeyId == c.primary.KeyId {
+				n++
+			}
+		}
+	}
+	count(c.direct)
+	for _, u := range c.users {
+		count(u.signatures)
+	}
+	for _, s := range c.subkeys {
+		count(s.signatures)
+	}
+	return n * cost(c.primary)
 }
 
 // user is a user id, or an attribute such as a picture, with the signatures behind it.

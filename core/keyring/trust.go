@@ -2,6 +2,7 @@ package keyring
 
 import (
 	"encoding/hex"
+	"errors"
 	"strings"
 	"time"
 
@@ -59,7 +60,7 @@ type node struct {
 
 // ReadWeb is Read for the keyring of a program that asks for trust: each key says how valid
 // its keyring makes it. db is the text of trustdb.gpg beside it.
-func ReadWeb(data, db []byte, now time.Time) ([]source.Key, error) {
+func ReadWeb(data, db []byte, at At) ([]source.Key, error) {
 	raw, err := dearmor(data)
 	if err == nil && IsKeybox(raw) {
 		raw, err = unbox(raw)
@@ -71,19 +72,23 @@ func ReadWeb(data, db []byte, now time.Time) ([]source.Key, error) {
 	if len(list) == 0 {
 		return nil, ErrNoKey
 	}
+	at.afford(list)
 	keys := make([]source.Key, len(list))
-	inParallel(len(list), func(i int) { keys[i] = list[i].describe(now) })
-	w := &web{trust: ownerTrust(db), byID: map[uint64][]*node{}, now: now}
+	inParallel(len(list), func(i int) { keys[i] = list[i].describe(at.Now) })
+	w := &web{trust: ownerTrust(db), byID: map[uint64][]*node{}, now: at.Now, work: at.Work}
 	for i, c := range list {
 		n := &node{fpr: keys[i].Fingerprint, validity: ValidityUnknown}
 		if c.primary != nil && keys[i].Used {
-			n.judged = c.judge(now)
+			n.judged = c.judge(at.Now)
 		}
 		w.nodes = append(w.nodes, n)
 	}
 	w.settle()
 	for i, n := range w.nodes {
 		keys[i].Validity = n.validity
+	}
+	if at.Work != nil && *at.Work < 0 && err == nil {
+		err = errors.New("more signatures stand in it than are checked, so keys may be valid that are called unknown here")
 	}
 	return keys, err
 }
@@ -93,6 +98,16 @@ type web struct {
 	nodes []*node
 	byID  map[uint64][]*node // those whose signatures count
 	now   time.Time
+	work  *int // what is left of it; nil where it is not bounded
+}
+
+// spend reports whether a signature by a key may still be checked.
+func (w *web) spend(by *node) bool {
+	if w.work == nil {
+		return true
+	}
+	*w.work -= cost(by.primary)
+	return *w.work >= 0
 }
 
 // alive reports whether a certificate is neither revoked nor at its end.
@@ -160,7 +175,8 @@ func (w *web) signers(n *node, u *user) (full, marginal int) {
 			continue
 		}
 		for _, by := range w.byID[*sig.IssuerKeyId] {
-			if old := newest[by]; old != nil && sig.CreationTime.Before(old.CreationTime) || !by.signed(sig, n.primary, over(u)) {
+			if old := newest[by]; old != nil && sig.CreationTime.Before(old.CreationTime) ||
+				!w.spend(by) || !by.signed(sig, n.primary, over(u)) {
 				continue
 			}
 			newest[by] = sig

@@ -85,7 +85,7 @@ func TestTheWebOfTrustIsAsGPGSeesIt(t *testing.T) {
 		require.NoError(rt, err)
 		db, err := os.ReadFile(filepath.Join(home, "trustdb.gpg"))
 		require.NoError(rt, err)
-		keys, err := keyring.ReadWeb(box, db, time.Now())
+		keys, err := keyring.ReadWeb(box, db, keyring.At{Now: time.Now()})
 		require.NoError(rt, err)
 		got := map[string]string{}
 		for _, k := range keys {

@@ -63,9 +63,10 @@ func (p *Pacman) Owners(files []string) map[string]string {
 		if err != nil || !bytes.HasPrefix(data, []byte("%FILES%\n")) {
 			continue
 		}
-		for _, f := range files {
-			if bytes.Contains(data, []byte("\n"+strings.TrimPrefix(f, "/")+"\n")) {
-				out[f], _ = split(dir)
+		for line := range bytes.Lines(data) {
+			name := "/" + string(bytes.TrimSuffix(line, []byte("\n")))
+			if _, asked := out[name]; asked {
+				out[name], _ = split(dir)
 			}
 		}
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"path"
 	"strings"
-	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
 
@@ -86,7 +85,7 @@ func (l *loader) key(f field) {
 			have = append(have, keyring.Fingerprint(e))
 			continue
 		}
-		k.Describe, k.Weakness = keyring.Describe(e, time.Time{}), keyring.Weakness(e)
+		k.Describe, k.Weakness = keyring.Describe(e), keyring.Weakness(e)
 		if k.Armored, err = keyring.Armor(openpgp.EntityList{e}); err != nil {
 			l.fail("key-file", file.Pos, fmt.Sprintf("the key in %q cannot be written again: %v", k.File, err), "")
 		}

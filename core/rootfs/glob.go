@@ -26,6 +26,9 @@ func (r *FS) Glob(pattern string) []string {
 		last := i == len(parts)-1
 		var next []string
 		for _, dir := range at {
+			if len(next) > MostEntries {
+				break // a pattern that matches more is none that anybody wrote for sources
+			}
 			if !strings.ContainsAny(part, `*?[\`) {
 				if name := dir + part; !last || r.exists(name) {
 					next = append(next, name)

@@ -16,10 +16,10 @@ import (
 
 // MaxFile is the size in bytes beyond which ReadFile refuses a file. No source
 // list, keyring or package database of a sane host comes near it.
-const MaxFile = 256 << 20
+const MaxFile = 64 << 20
 
 // MaxText is the same for files that people write.
-const MaxText = 8 << 20
+const MaxText = 4 << 20
 
 // ErrLarge is returned for a file beyond the limit.
 var ErrLarge = errors.New("file is too large to be read")
@@ -35,15 +35,18 @@ var ErrNotFolder = errors.New("not a folder")
 
 // FS is a root folder. Paths inside it are absolute, with forward slashes.
 type FS struct {
-	fsys fs.FS
-	fast inRoot // nil where fsys cannot do it
-	now  time.Time
+	fsys  fs.FS
+	fast  inRoot // nil where fsys cannot do it
+	now   time.Time
+	spent *spent // nil where nobody counts
 }
 
-// AsOf returns the same root as it is at a moment: what ends then has ended.
+// AsOf returns the same root as it is at a moment: what ends then has ended. What is read of
+// it is counted from here on, and bounded.
 func (r *FS) AsOf(now time.Time) *FS {
 	at := *r
 	at.now = now
+	at.spent = &spent{cut: map[string]int{}, work: map[string]*int{}}
 	return &at
 }
 
@@ -139,6 +142,11 @@ func (r *FS) ReadDir(name string) ([]fs.DirEntry, error) {
 // ReadDirAsStored lists a folder in the order in which the file system keeps it:
 // that in which a program meets the files that does not sort them.
 func (r *FS) ReadDirAsStored(name string) ([]fs.DirEntry, error) {
+	list, err := r.list(name)
+	return r.cutList(name, list), err
+}
+
+func (r *FS) list(name string) ([]fs.DirEntry, error) {
 	if r.fast != nil {
 		return r.fast.ListInRoot(inside(name))
 	}
@@ -210,12 +218,20 @@ func (r *FS) ReadFile(name string) ([]byte, error) {
 
 // ReadText is ReadFile for files that people write: at most MaxText bytes.
 func (r *FS) ReadText(name string) ([]byte, error) {
-	data, _, err := r.read(name, MaxText)
+	data, _, err := r.ReadTextInfo(name)
 	return data, err
 }
 
 // ReadTextInfo is ReadText that also describes the file.
-func (r *FS) ReadTextInfo(name string) ([]byte, fs.FileInfo, error) { return r.read(name, MaxText) }
+func (r *FS) ReadTextInfo(name string) ([]byte, fs.FileInfo, error) {
+	data, info, err := r.read(name, MaxText)
+	if err == nil {
+		if err = tooLong(name, data); err != nil {
+			return nil, nil, err
+		}
+	}
+	return data, info, err
+}
 
 func (r *FS) read(name string, limit int64) ([]byte, fs.FileInfo, error) {
 	f, info, err := r.open(name)
@@ -229,6 +245,9 @@ func (r *FS) read(name string, limit int64) ([]byte, fs.FileInfo, error) {
 			Path: name,
 			Err:  fmt.Errorf("%w: %d MiB, the limit is %d MiB", ErrLarge, info.Size()>>20, limit>>20),
 		}
+	}
+	if err := r.note(info.Size(), limit); err != nil {
+		return nil, nil, &fs.PathError{Op: "read", Path: name, Err: err}
 	}
 	buf := make([]byte, 0, info.Size()+512)
 	for {

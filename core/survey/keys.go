@@ -26,7 +26,7 @@ func (r *reader) addKeys(list []source.Key, where, scope string) {
 // the description is the key.
 func (r *reader) rpmKeys() {
 	for _, p := range r.find("Name", "gpg-pubkey") {
-		list, err := keyring.Read([]byte(p.Description()), r.root.Now())
+		list, err := keyring.Read([]byte(p.Description()), family.KeysAt(r.root))
 		if err != nil {
 			r.problem(rpm.Family, r.rpm.Path, "the key gpg-pubkey-"+p.Version()+" cannot be understood: "+err.Error())
 		}
@@ -55,7 +55,7 @@ func (r *reader) pacmanKeys(dir string) {
 			}
 			continue
 		}
-		list, err := keyring.ReadWeb(data, db, r.root.Now())
+		list, err := keyring.ReadWeb(data, db, family.KeysAt(r.root))
 		if err != nil {
 			r.problem(arch.Family, file, "the keyring cannot be understood: "+err.Error())
 		}
@@ -125,7 +125,7 @@ func (r *reader) namedKeys() {
 		files, texts = append(files, n), append(texts, data)
 		family.KeepPublic(r.Texts, r.Modes, info, n.file, data)
 	}
-	for i, got := range keyring.ReadAll(texts, r.root.Now()) {
+	for i, got := range keyring.ReadAll(texts, family.KeysAt(r.root)) {
 		n := files[i]
 		if got.Err != nil {
 			trouble(n, got.Err)

@@ -253,18 +253,27 @@ func (r *reader) dpkgOwners(owner map[string]string) bool {
 		if err != nil {
 			continue
 		}
-		for dir := range dirs {
-			if !bytes.Contains(data, []byte(dir)) {
-				continue
-			}
-			for file := range owner {
-				if bytes.Contains(data, []byte("\n"+file+"\n")) || bytes.HasPrefix(data, []byte(file+"\n")) {
-					owner[file], _, _ = strings.Cut(pkg, ":")
-				}
+		if !containsAny(data, dirs) {
+			continue
+		}
+		for line := range bytes.Lines(data) {
+			line = bytes.TrimSuffix(line, []byte("\n"))
+			if _, asked := owner[string(line)]; asked {
+				owner[string(line)], _, _ = strings.Cut(pkg, ":")
 			}
 		}
 	}
 	return true
+}
+
+// containsAny reports whether a list of files has any of some folders in it.
+func containsAny(data []byte, dirs map[string]bool) bool {
+	for dir := range dirs {
+		if bytes.Contains(data, []byte(dir)) {
+			return true
+		}
+	}
+	return false
 }
 
 func top(file string) string {

@@ -66,6 +66,7 @@ func Read(root *rootfs.FS, m Machine) Result {
 	}
 	r.rpmKeys()
 	r.namedKeys()
+	r.beyond()
 	r.hide()
 	r.tools(s.Traits.Tools)
 	r.owners()
@@ -73,6 +74,37 @@ func Read(root *rootfs.FS, m Machine) Result {
 	s.Settings, s.Pins, s.Holds, s.Services = filled(s.Settings), filled(s.Pins), filled(s.Holds), filled(s.Services)
 	s.Traits.Architectures = source.Strings(s.Traits.Architectures)
 	return r.Result
+}
+
+// mostProblems bounds how many problems of one family are told one by one.
+const mostProblems = 500
+
+// beyond says what was not looked at, and tells problems that nobody would read to the end
+// by their number. What stops a package manager goes before what it passes over.
+func (r *reader) beyond() {
+	s := &r.Survey
+	slices.SortStableFunc(s.Problems, func(a, b source.Problem) int {
+		switch {
+		case a.Fatal == b.Fatal:
+			return 0
+		case a.Fatal:
+			return -1
+		}
+		return 1
+	})
+	told := map[string]int{}
+	s.Problems = slices.DeleteFunc(s.Problems, func(p source.Problem) bool {
+		told[p.Family]++
+		return told[p.Family] > mostProblems
+	})
+	for _, name := range slices.Sorted(maps.Keys(told)) {
+		if n := told[name] - mostProblems; n > 0 {
+			r.problem(name, "", fmt.Sprintf("%d more problems are not told one by one", n))
+		}
+	}
+	for _, cut := range r.root.Beyond() {
+		r.problem("", cut.Place, cut.Message)
+	}
 }
 
 // hide takes out of what is told whatever says a secret where no reader expects one.

@@ -30,22 +30,26 @@ var WatchDirs = []string{"/etc", "/etc/pacman.d"}
 // maxIncludes is how deep pacman lets files include others.
 const maxIncludes = 10
 
+// maxIncluded bounds how many files are included, each time.
+const maxIncluded = 2_000
+
 // Places are folders that pacman.conf can move.
 type Places struct{ DB, GPG string }
 
 type reader struct {
 	family.Reading
 	Places
-	root    *rootfs.FS
-	host    family.Host
-	repos   []*repo
-	level   level             // of [options]
-	archs   []string          // as Architecture names them
-	named   bool              // a header was seen
-	said    map[string][]said // directives of [options] that matter
-	rootDir string            // where packages are installed, and the database stands
-	at      *repo             // nil while in [options]
-	stop    bool              // pacman reads no further
+	root     *rootfs.FS
+	host     family.Host
+	repos    []*repo
+	level    level             // of [options]
+	archs    []string          // as Architecture names them
+	named    bool              // a header was seen
+	said     map[string][]said // directives of [options] that matter
+	included int               // files
+	rootDir  string            // where packages are installed, and the database stands
+	at       *repo             // nil while in [options]
+	stop     bool              // pacman reads no further
 }
 
 // repo is one section as pacman collects it.
@@ -173,6 +177,9 @@ func (r *reader) include(e *ini.Entry, value, file string, depth int) {
 	case e.Bare():
 		r.refuse(file, e.Line, "Include needs a value")
 		return
+	case r.included >= maxIncluded:
+		r.refuse(file, e.Line, "files include more than %d others, and those from here on are not read", maxIncluded)
+		return
 	case depth >= maxIncludes:
 		r.refuse(file, e.Line, "files include each other more than %d deep", maxIncludes)
 		return
@@ -185,7 +192,8 @@ func (r *reader) include(e *ini.Entry, value, file string, depth int) {
 		names = []string{value}
 	}
 	for _, name := range names {
-		if r.file(name, file, e.Line, depth+1); r.stop {
+		r.included++
+		if r.file(name, file, e.Line, depth+1); r.stop || r.included > maxIncluded {
 			return
 		}
 	}
@@ -281,6 +289,9 @@ func (r *reader) settle() {
 	position := 0
 	for _, p := range r.repos {
 		s := &p.source
+		if r.Full(s.File, s.Line) {
+			return
+		}
 		if len(p.include) > 0 {
 			s.Options["Include"] = family.Option("Include", strings.Join(p.include, " "))
 		}

@@ -16,6 +16,9 @@ import (
 // maxIncludes is how deep apt lets configuration files include others.
 const maxIncludes = 10
 
+// maxConfigs bounds how many configuration files are read, included ones each time.
+const maxConfigs = 2_000
+
 // spelled are items that apt has before it reads a file: they keep apt's spelling.
 var spelled = []string{
 	"APT::Architecture", "APT::Sandbox", "Acquire::AllowInsecureRepositories",
@@ -105,6 +108,14 @@ func (r *reader) configDir(dir string, depth int) {
 }
 
 func (r *reader) configFile(name string, depth int) {
+	if r.confStop {
+		return
+	}
+	if r.confFiles++; r.confFiles > maxConfigs {
+		r.confStop = true
+		r.Problem(name, 0, fmt.Sprintf("configuration files include more than %d others: those from here on are not read", maxConfigs), true)
+		return
+	}
 	text, err := r.root.ReadText(name)
 	if err != nil {
 		r.Problem(name, 0, "apt refuses to work: its configuration cannot be read: "+family.Plain(err), true)
@@ -121,6 +132,7 @@ func (r *reader) configFile(name string, depth int) {
 			switch {
 			case depth > maxIncludes:
 				r.Problem(name, s.Line, "apt refuses to work: configuration files include each other more than 10 deep", true)
+				r.confStop = true // apt gives up at once
 				return
 			case len(s.Value) > 2 && strings.HasSuffix(s.Value, "/"):
 				r.configDir(s.Value, depth+1)

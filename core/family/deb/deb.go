@@ -48,6 +48,10 @@ type reader struct {
 	native   string
 	releases map[string]*release
 	position int
+
+	confFiles int  // that were read
+	confStop  bool // apt reads no further
+	pairs     int  // of URL and suite that were compared
 }
 
 // release is what apt keeps for one URL and suite; entries must agree on it.
@@ -171,13 +175,16 @@ func (r *reader) file(name string, read bool) {
 		r.Problems = append(r.Problems, bad[0]) // apt stops reading the file there
 	}
 	for i := range list {
+		if r.Full(name, list[i].Line) {
+			return
+		}
 		if s := &list[i]; s.Enabled {
 			r.position++
 			s.Position = r.position
 			r.agree(s, !deb822Style)
 		}
+		r.Sources = append(r.Sources, list[i])
 	}
-	r.Sources = append(r.Sources, list...)
 }
 
 // finish fills what lines and stanzas have in common. options uses the names of
@@ -199,7 +206,7 @@ func (r *reader) finish(s *source.Source, options map[string]string, arch string
 	}
 	for _, suite := range s.Suites {
 		if !oneLine || strings.HasSuffix(suite, "/") { // the name of a release is taken as it is in a line
-			suite = strings.ReplaceAll(suite, "$(ARCH)", native)
+			suite = withArch(suite, native)
 		}
 		s.EffSuites = append(s.EffSuites, suite)
 	}
@@ -296,6 +303,17 @@ func (r *reader) agree(s *source.Source, oneLine bool) {
 	}
 	for _, u := range s.EffURLs {
 		for _, suite := range s.EffSuites {
+			if r.pairs++; r.pairs > maxPairs {
+				if r.pairs == maxPairs+1 {
+					r.Problem(
+						s.File,
+						s.Line,
+						fmt.Sprintf("more than %d releases are named: whether those from here on contradict each other is not known", maxPairs),
+						false,
+					)
+				}
+				return
+			}
 			key := ReleaseKey(u, suite)
 			have := r.releases[key]
 			if have == nil {
@@ -348,6 +366,9 @@ func (r *reader) agree(s *source.Source, oneLine bool) {
 		}
 	}
 }
+
+// maxPairs bounds how many pairs of a URL and a suite are compared.
+const maxPairs = 50_000
 
 func tristate(v string) string {
 	switch {

@@ -9,7 +9,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"time"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/keyring"
@@ -25,7 +24,7 @@ const keyBlock = "-----BEGIN PGP PUBLIC KEY BLOCK-----"
 func signedBy(value string) []string {
 	if strings.Contains(value, keyBlock) {
 		var fprs []string
-		if keys, err := keyring.Read(embedded(value), time.Time{}); err == nil {
+		if keys, err := keyring.Read(embedded(value), keyring.At{}); err == nil {
 			for _, k := range keys {
 				fprs = append(fprs, k.Fingerprint)
 			}
@@ -182,9 +181,11 @@ func (k *keyReader) understand() {
 	taken := k.taken()
 	texts := make([][]byte, len(k.files))
 	for i := range k.files {
-		texts[i] = k.files[i].text
+		if len(taken[i].keys) == 0 || taken[i].trouble != "" { // else apt finds all that stands in it
+			texts[i] = k.files[i].text
+		}
 	}
-	for i, all := range keyring.ReadAll(texts, k.root.Now()) {
+	for i, all := range keyring.ReadAll(texts, family.KeysAt(k.root)) {
 		f := &k.files[i]
 		have := map[string]bool{}
 		add := func(key source.Key, why string) {
@@ -207,6 +208,9 @@ func (k *keyReader) understand() {
 		}
 		for _, key := range all.Keys {
 			add(key, why)
+		}
+		if texts[i] == nil {
+			continue
 		}
 		switch trouble := cmp.Or(keyTrouble(all.Err), taken[i].trouble); {
 		case len(have) == 0:
@@ -250,7 +254,7 @@ func (k *keyReader) taken() []found {
 			parts = append(parts, part{i, len(whole), len(whole) + len(text)})
 			whole = append(whole, text...)
 		default:
-			list, err := keyring.ReadRing(text, k.root.Now())
+			list, err := keyring.ReadRing(text, family.KeysAt(k.root))
 			out[i].trouble = keyTrouble(err)
 			for _, key := range list {
 				out[i].keys = append(out[i].keys, key.Key)
@@ -271,7 +275,7 @@ type part struct{ file, begin, end int }
 
 // together reads the files of a folder as one.
 func (k *keyReader) together(out []found, parts []part, whole []byte) {
-	list, err := keyring.ReadRing(whole, k.root.Now())
+	list, err := keyring.ReadRing(whole, family.KeysAt(k.root))
 	last := -1
 	for _, key := range list {
 		for _, p := range parts {
@@ -307,7 +311,7 @@ func (r *reader) embeddedKeys(s *source.Source) {
 	if !ok {
 		return
 	}
-	keys, err := keyring.Read(EmbeddedKeys(text, s.Line), r.root.Now())
+	keys, err := keyring.Read(EmbeddedKeys(text, s.Line), family.KeysAt(r.root))
 	if err != nil {
 		r.Problem(s.File, s.Line, "the key in Signed-By cannot be understood: "+err.Error(), false)
 	}

@@ -41,6 +41,9 @@ func (r *reader) pinFile(name string, text []byte) (line int, trouble string) {
 		if strings.TrimSpace(packages) == "" {
 			return line, "a record has no Package"
 		}
+		if r.Crowded(len(r.Pins), "pins", name, line) {
+			return 0, ""
+		}
 		pin, ok := f.Get(i, "Pin")
 		if !ok {
 			continue

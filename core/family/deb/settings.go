@@ -119,6 +119,21 @@ var harmlessHTTPS = map[string]bool{
 // Binary::NAME holds for that program.
 var programs = map[string]bool{"apt": true, "apt-get": true, "apt-cache": true, "apt-key": true, "apt-cdrom": true, "aptitude": true}
 
+// rows are the rows of the table by the first part of a name, in small letters.
+var rows = func() map[string][]row {
+	out := map[string][]row{}
+	for i := range touching {
+		pattern := strings.Split(strings.ToLower(touching[i].Name), "::")
+		out[pattern[0]] = append(out[pattern[0]], row{pattern, &touching[i]})
+	}
+	return out
+}()
+
+type row struct {
+	pattern []string
+	touch   *family.Touch
+}
+
 // touch finds the row for a setting; nil where it decides nothing.
 func touch(name string) *family.Touch {
 	parts := strings.Split(strings.ToLower(name), "::")
@@ -128,9 +143,9 @@ func touch(name string) *family.Touch {
 	if len(parts) > 2 && parts[1] == "https" && harmlessHTTPS[parts[len(parts)-1]] {
 		return nil
 	}
-	for i := range touching {
-		if matches(strings.Split(strings.ToLower(touching[i].Name), "::"), parts) {
-			return &touching[i]
+	for _, r := range rows[parts[0]] {
+		if matches(r.pattern, parts) {
+			return r.touch
 		}
 	}
 	return nil

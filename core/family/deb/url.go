@@ -147,7 +147,7 @@ func (p aptURL) site() string {
 // EffectiveURL is the URL that apt fetches from: $(ARCH) expanded, taken apart
 // and put together again, with a final slash.
 func EffectiveURL(u, native string) string {
-	s := parseURL(strings.ReplaceAll(u, "$(ARCH)", native)).String()
+	s := parseURL(withArch(u, native)).String()
 	if !strings.HasSuffix(s, "/") {
 		s += "/"
 	}
@@ -159,4 +159,15 @@ func EffectiveURL(u, native string) string {
 func ReleaseKey(effectiveURL, suite string) string {
 	p := parseURL(effectiveURL)
 	return p.site() + p.path + " " + suite
+}
+
+// longestArch is the longest name of an architecture that is put in for $(ARCH).
+const longestArch = 64
+
+// withArch puts the native architecture in.
+func withArch(text, native string) string {
+	if len(native) > longestArch {
+		return text
+	}
+	return strings.ReplaceAll(text, "$(ARCH)", native)
 }

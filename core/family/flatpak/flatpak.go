@@ -356,7 +356,7 @@ func (r *reader) keys(name string, on bool) {
 	data, info, err := r.root.ReadTextInfo(name)
 	var keys []source.Key
 	if err == nil {
-		if keys, err = keyring.Read(data, r.root.Now()); len(keys) > 0 {
+		if keys, err = keyring.Read(data, family.KeysAt(r.root)); len(keys) > 0 {
 			family.KeepPublic(r.Texts, r.Modes, info, name, data)
 		}
 	}

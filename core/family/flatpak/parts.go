@@ -133,7 +133,7 @@ func (r *reader) embedded(s *source.Source, key, name string, line int, off stri
 		r.refuse(name, line, "GPGKey is not a key in base64")
 		return false
 	}
-	keys, err := keyring.Read(data, r.root.Now())
+	keys, err := keyring.Read(data, family.KeysAt(r.root))
 	if err != nil {
 		r.Problem(name, line, "the GPGKey cannot be understood: "+err.Error(), false)
 	}

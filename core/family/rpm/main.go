@@ -2,6 +2,7 @@ package rpm
 
 import (
 	"path"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -29,8 +30,6 @@ type mainTouch struct {
 var touching = map[string]mainTouch{
 	"reposdir":                {family.Touch{Default: "/etc/yum.repos.d, /etc/yum/repos.d, /etc/distro.repos.d", Touches: family.Origin}, many},
 	"varsdir":                 {family.Touch{Default: "/etc/yum/vars, /etc/dnf/vars", Touches: family.Origin}, many},
-	"exclude":                 {family.Touch{Touches: family.Origin}, many},
-	"excludepkgs":             {family.Touch{Touches: family.Origin}, many},
 	"includepkgs":             {family.Touch{Touches: family.Origin}, many},
 	"disable_excludes":        {family.Touch{Touches: family.Origin}, many},
 	"enabled":                 {family.Touch{Default: "1", Touches: family.Origin}, yesNo},
@@ -100,16 +99,35 @@ func (r *reader) setting(key, value, file string, line int) {
 // excludes are the keys that keep packages away or let only some in.
 var excludes = map[string]string{"exclude": source.HoldExclude, "excludepkgs": source.HoldExclude, "includepkgs": source.HoldInclude}
 
-// holds notes the packages that a section excludes or lets in.
+// holds notes the packages that a section excludes or lets in. Both keys for what is excluded
+// fill one list, and an empty value empties it.
 func (r *reader) holds(key, value, only, file string, line int) {
 	kind, ok := excludes[key]
 	if !ok {
 		return
 	}
-	for _, what := range list(value) {
+	words := list(value)
+	if len(words) == 0 {
+		r.Holds = slices.DeleteFunc(r.Holds, func(h source.Hold) bool { return h.Kind == kind && h.Source == only && h.File == file })
+	}
+	for _, what := range words {
 		if what != "" {
 			r.Hold(kind, what, only, file, line)
 		}
+	}
+}
+
+// excluded notes the setting of [main] that the two keys for what is excluded make together.
+func (r *reader) excluded(file string) {
+	var what []string
+	line := 0
+	for _, h := range r.Holds {
+		if h.Kind == source.HoldExclude && h.Source == "" && h.File == file {
+			what, line = append(what, h.What), h.Line
+		}
+	}
+	if len(what) > 0 {
+		r.Set("main.excludepkgs", strings.Join(what, ", "), file, line, family.Origin)
 	}
 }
 

@@ -395,6 +395,8 @@ func (r *reader) substitute(text string) string {
 	if start < 0 {
 		return text
 	}
+	var out strings.Builder
+	at := 0 // what stands before is written
 	for start >= 0 {
 		name := start + 1
 		if name >= len(text) {
@@ -415,19 +417,27 @@ func (r *reader) substitute(text string) string {
 		if bracket && end == len(text) {
 			break
 		}
-		next := end
 		if !bracket || text[end] == '}' {
 			if value, ok := r.vars[text[name:end]]; ok {
 				if bracket {
 					end++
 				}
-				text = text[:start] + value + text[end:]
-				next = start + len(value)
+				out.WriteString(text[at:start])
+				out.WriteString(value)
+				at = end
+				if out.Len() > family.MostExpanded {
+					r.Expanding(out.Len(), "", 0)
+					return text
+				}
 			}
 		}
-		if start = strings.IndexByte(text[next:], '$'); start >= 0 {
-			start += next
+		if start = strings.IndexByte(text[end:], '$'); start >= 0 {
+			start += end
 		}
 	}
-	return text
+	out.WriteString(text[at:])
+	if !r.Expanding(out.Len(), "", 0) {
+		return text
+	}
+	return out.String()
 }

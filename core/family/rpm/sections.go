@@ -64,6 +64,9 @@ func (r *reader) sections(f *ini.File, file string) {
 		if s.id == "main" {
 			continue
 		}
+		if r.Full(file, s.line) {
+			return
+		}
 		r.add(file, s)
 	}
 }

@@ -77,6 +77,7 @@ func (r *reader) configure() *ini.File {
 			}
 		}
 	}
+	r.excluded(name)
 	return f
 }
 

@@ -2,6 +2,7 @@ package rpm
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -87,12 +88,13 @@ func invalidSpan(key, value string) string {
 	if value == "" {
 		return "it is empty"
 	}
-	unit := ""
+	unit, number := "", 0.0
 	for i := len(value); i > 0; i-- { // the longest start that is a number, as stod takes it
 		if n, err := strconv.ParseFloat(strings.TrimLeft(value[:i], " \t\n\v\f\r"), 64); err == nil {
 			if n < 0 {
 				return "it must not be below 0"
 			}
+			number = n
 			if unit = value[i:]; strings.HasPrefix(unit, "%") && n > 100 {
 				return "it is more than 100 %"
 			}
@@ -107,6 +109,10 @@ func invalidSpan(key, value string) string {
 		return "something stands behind its unit"
 	case unit != "" && !strings.Contains(spans[key], strings.ToLower(unit)):
 		return fmt.Sprintf("the unit %q is not known", unit)
+	}
+	times := map[string]float64{"k": 1 << 10, "m": 1 << 20, "g": 1 << 30, "": 1}[strings.ToLower(unit)]
+	if key == "throttle" && number*times > math.MaxInt32 {
+		return "it is beyond 32 bits"
 	}
 	return ""
 }

@@ -1,97 +1,132 @@
 package zypp
 
-import "strings"
+import (
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+)
 
 // expand puts the values of $name and ${name} in, and of ${name:-word} and
 // ${name:+word}, in which variables may stand too. A variable that has no value
 // stays as it is written.
-func expand(text string, vars func(string) (string, bool)) string { return expandIn(text, false, vars) }
-
-// expandIn is expand; within a word a backslash protects the sign behind it.
-func expandIn(text string, word bool, vars func(string) (string, bool)) string {
-	var out strings.Builder
-	for i := 0; i < len(text); {
-		if word && text[i] == '\\' && i+1 < len(text) && strings.IndexByte(`\$}`, text[i+1]) >= 0 {
-			out.WriteByte(text[i+1])
-			i += 2
-			continue
-		}
-		if text[i] != '$' || i+1 == len(text) {
-			out.WriteByte(text[i])
-			i++
-			continue
-		}
-		value, end := variable(text, i, vars)
-		out.WriteString(value)
-		i = end
+func expand(text string, vars func(string) (string, bool)) string {
+	if !strings.Contains(text, "$") {
+		return text
 	}
-	return out.String()
+	e := &expansion{text: text, closing: closings(text), vars: vars}
+	e.from(0, len(text), false, 0)
+	return e.out.String()
 }
 
-// variable reads what stands at a dollar sign: the value and where it ends.
-func variable(text string, at int, vars func(string) (string, bool)) (string, int) {
+// deepest bounds how deep words may stand in words; what is deeper stays as it is written.
+const deepest = 200
+
+// mostExpanded bounds what an expansion may come to, in bytes: no URL is as long.
+const mostExpanded = family.MostExpanded
+
+// expansion walks over a text once: where each brace is closed is known beforehand.
+type expansion struct {
+	text    string
+	closing map[int]int // where a ${ opens → where it is closed
+	vars    func(string) (string, bool)
+	out     strings.Builder
+}
+
+// closings finds where each ${ of a text is closed. A backslash protects the sign behind it.
+func closings(text string) map[int]int {
+	out := map[int]int{}
+	var open []int
+	for i := 0; i < len(text); i++ {
+		switch text[i] {
+		case '\\':
+			i++
+			if i < len(text) && text[i] == '$' && i+1 < len(text) && text[i+1] == '{' {
+				open = append(open, i)
+				i++
+			}
+		case '{':
+			if i > 0 && text[i-1] == '$' {
+				open = append(open, i-1)
+			}
+		case '}':
+			if n := len(open); n > 0 {
+				out[open[n-1]] = i
+				open = open[:n-1]
+			}
+		}
+	}
+	return out
+}
+
+// from expands text[at:end]; within a word a backslash protects the sign behind it.
+func (e *expansion) from(at, end int, word bool, depth int) {
+	for at < end && e.out.Len() <= mostExpanded {
+		if word && e.text[at] == '\\' && at+1 < end && strings.IndexByte(`\$}`, e.text[at+1]) >= 0 {
+			e.out.WriteByte(e.text[at+1])
+			at += 2
+			continue
+		}
+		if e.text[at] != '$' || at+1 == end {
+			e.out.WriteByte(e.text[at])
+			at++
+			continue
+		}
+		at = e.variable(at, end, depth)
+	}
+}
+
+// variable expands what stands at a dollar sign and returns where it ends.
+func (e *expansion) variable(at, stop, depth int) int {
 	name := at + 1
-	bracket := text[name] == '{'
+	bracket := e.text[name] == '{'
 	if bracket {
 		name++
 	}
 	end := name
-	for end < len(text) && wordChar(text[end]) {
+	for end < stop && wordChar(e.text[end]) {
 		end++
 	}
+	literal := func(to int) int {
+		e.out.WriteString(e.text[at:to])
+		return to
+	}
 	if end == name {
-		return text[at : at+1], at + 1
+		return literal(at + 1)
 	}
+	value, ok := e.vars(e.text[name:end])
 	if !bracket {
-		if value, ok := vars(text[name:end]); ok {
-			return value, end
+		if !ok {
+			return literal(end)
 		}
-		return text[at:end], end
+		e.out.WriteString(value)
+		return end
 	}
-	if end < len(text) && text[end] == '}' {
-		if value, ok := vars(text[name:end]); ok {
-			return value, end + 1
+	if end < stop && e.text[end] == '}' {
+		if !ok {
+			return literal(end + 1)
 		}
-		return text[at : end+1], end + 1
+		e.out.WriteString(value)
+		return end + 1
 	}
-	if end+1 >= len(text) || text[end] != ':' || text[end+1] != '-' && text[end+1] != '+' {
-		return text[at : at+1], at + 1
+	if end+1 >= stop || e.text[end] != ':' || e.text[end+1] != '-' && e.text[end+1] != '+' {
+		return literal(at + 1)
 	}
-	closing := closingBrace(text, end+2)
-	if closing < 0 {
-		return text[at : at+1], at + 1
+	closing, closed := e.closing[at]
+	if !closed || closing >= stop || closing < end+2 {
+		return literal(at + 1)
 	}
-	word := text[end+2 : closing]
-	value, ok := vars(text[name:end])
 	set := ok && value != ""
 	switch {
-	case text[end+1] == '-' && set:
-		return value, closing + 1
-	case text[end+1] == '-' || set:
-		return expandIn(word, true, vars), closing + 1
+	case e.text[end+1] == '-' && set:
+		e.out.WriteString(value)
+	case depth >= deepest:
+		e.out.WriteString(e.text[end+2 : closing])
+	case e.text[end+1] == '-' || set:
+		e.from(end+2, closing, true, depth+1)
 	}
-	return "", closing + 1
+	return closing + 1
 }
 
 func wordChar(c byte) bool {
 	return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
-}
-
-// closingBrace returns where the brace that is open at at is closed, or -1.
-func closingBrace(text string, at int) int {
-	for depth := 1; at < len(text); at++ {
-		switch text[at] {
-		case '\\':
-			at++
-		case '{':
-			if text[at-1] == '$' {
-				depth++
-			}
-		case '}':
-			if depth--; depth == 0 {
-				return at
-			}
-		}
-	}
-	return -1
 }

@@ -132,10 +132,14 @@ func (r *reader) product() string {
 }
 
 func (r *reader) expand(text string) string {
-	return expand(text, func(name string) (string, bool) {
+	out := expand(text, func(name string) (string, bool) {
 		v, ok := r.vars[name]
 		return v, ok
 	})
+	if strings.Contains(text, "$") && !r.Expanding(len(out), "", 0) {
+		return text
+	}
+	return out
 }
 
 // readServices learns which services are defined: repositories of others are
@@ -247,6 +251,9 @@ func (r *reader) file(name, off string) {
 		r.refuse(name, f.Err.Line, "%s", f.Err.Message)
 	}
 	for _, s := range r.merge(f, name) {
+		if r.Full(name, s.line) {
+			return
+		}
 		r.add(name, s)
 	}
 	for _, c := range f.Commented() {

@@ -47,6 +47,10 @@ func Parse(text []byte) ([]Statement, error) {
 	return p.out, nil
 }
 
+// deepest is how deep blocks may stand in each other: apt has no such limit, and nobody has
+// such a file.
+const deepest = 200
+
 type parser struct {
 	out       []Statement
 	inComment bool
@@ -192,6 +196,9 @@ func (p *parser) end(number int, term byte) error {
 	}
 	outer := p.scope()
 	if term == '{' {
+		if len(p.scopes) >= deepest {
+			return &Error{number, fmt.Sprintf("blocks stand in each other more than %d deep", deepest)}
+		}
 		inner := tag
 		if outer != "" {
 			inner = outer + "::" + tag

@@ -1,6 +1,7 @@
 package aptconf
 
 import (
+	"slices"
 	"strings"
 )
 
@@ -12,15 +13,22 @@ type node struct {
 	name  string
 	value string
 	below []*node
-	file  string // where it was set last; empty where it never was
+	index map[string]*node // by name in small letters, where many stand below
+	file  string           // where it was set last; empty where it never was
 	line  int
 }
 
 func (n *node) child(name string, make bool) *node {
 	if name != "" {
-		for _, c := range n.below {
-			if strings.EqualFold(c.name, name) {
+		if n.index != nil {
+			if c := n.index[strings.ToLower(name)]; c != nil {
 				return c
+			}
+		} else {
+			for _, c := range n.below {
+				if strings.EqualFold(c.name, name) {
+					return c
+				}
 			}
 		}
 	}
@@ -29,7 +37,24 @@ func (n *node) child(name string, make bool) *node {
 	}
 	c := &node{name: name}
 	n.below = append(n.below, c)
+	n.learn(c)
 	return c
+}
+
+// few is how many items are looked through one by one.
+const few = 16
+
+// learn keeps an item in the index, which is made when many stand below.
+func (n *node) learn(c *node) {
+	switch {
+	case n.index == nil && len(n.below) > few:
+		n.index = map[string]*node{}
+		for _, old := range slices.Backward(n.below) {
+			n.index[strings.ToLower(old.name)] = old
+		}
+	case n.index != nil && n.index[strings.ToLower(c.name)] == nil:
+		n.index[strings.ToLower(c.name)] = c
+	}
 }
 
 // path splits a name at its colons. An empty last part, as in A::B::, stands for
@@ -57,7 +82,7 @@ func (t *Tree) SetAt(name, value, file string, line int) {
 // ClearAt is Clear, which remembers where.
 func (t *Tree) ClearAt(name, file string, line int) {
 	if n := t.find(name); n != nil {
-		n.value, n.below, n.file, n.line = "", nil, file, line
+		n.value, n.below, n.index, n.file, n.line = "", nil, nil, file, line
 	}
 }
 
@@ -98,7 +123,7 @@ func (t *Tree) find(name string) *node {
 // Clear empties an item and drops what stands below it.
 func (t *Tree) Clear(name string) {
 	if n := t.find(name); n != nil {
-		n.value, n.below = "", nil
+		n.value, n.below, n.index = "", nil, nil
 	}
 }
 

@@ -10,6 +10,7 @@ package deb822
 
 import (
 	"bytes"
+	"slices"
 	"sort"
 	"strings"
 
@@ -24,9 +25,10 @@ type File struct {
 	pieces  []piece
 	Stanzas []Stanza
 	// Broken is the offset from which apt cannot make a stanza of the rest, or -1.
-	Broken int
-	edits  splice.Edits
-	fields []Field // that stanzas are cut from
+	Broken   int
+	edits    splice.Edits
+	newlines []int   // where lines end, found when it is asked for the first time
+	fields   []Field // that stanzas are cut from
 }
 
 // piece says that text[text:] begins at src[src:].
@@ -283,5 +285,14 @@ func (f *File) Words(i int, name string) []string {
 
 // Line returns the line, from 1, that an offset of src stands on.
 func (f *File) Line(offset int) int {
-	return bytes.Count(f.src[:min(offset, len(f.src))], []byte{'\n'}) + 1
+	if f.newlines == nil {
+		f.newlines = []int{}
+		for at, c := range f.src {
+			if c == '\n' {
+				f.newlines = append(f.newlines, at)
+			}
+		}
+	}
+	n, _ := slices.BinarySearch(f.newlines, min(offset, len(f.src)))
+	return n + 1
 }
