@@ -68,6 +68,10 @@ type HostDetail struct {
 	Keys       []source.Key     `json:"keys"`
 	Problems   []source.Problem `json:"problems"`
 	Access     []source.Access  `json:"access" doc:"Credentials on the host; never their secrets"`
+	Settings   []source.Setting `json:"settings" doc:"Configuration beyond single sources"`
+	Pins       []source.Pin     `json:"pins" doc:"apt's preferences"`
+	Holds      []source.Hold    `json:"holds" doc:"Packages that are kept or left out"`
+	Services   []source.Service `json:"services" doc:"zypper's services"`
 	Channels   []HostChannel    `json:"channels" doc:"The channels that it follows"`
 	Seats      []Seat           `json:"seats"`
 	Drift      []Finding        `json:"drift"`

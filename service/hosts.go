@@ -167,6 +167,10 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 		Drift:      []api.Finding{},
 		Impossible: []string{},
 		Reasons:    []api.Reason{},
+		Settings:   []source.Setting{},
+		Pins:       []source.Pin{},
+		Holds:      []source.Hold{},
+		Services:   []source.Service{},
 	}
 	if d.Free == nil {
 		d.Free = map[string]int64{}
@@ -185,6 +189,8 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 			return nil, s.refuse(err)
 		}
 		d.Sources, d.Keys, d.Problems = su.Sources, su.Keys, su.Problems
+		d.Settings, d.Pins = append(d.Settings, su.Settings...), append(d.Pins, su.Pins...)
+		d.Holds, d.Services = append(d.Holds, su.Holds...), append(d.Services, su.Services...)
 	}
 	if err := s.showStanding(v, &d); err != nil {
 		return nil, s.refuse(err)

@@ -14,7 +14,11 @@ import (
 func (o *Out) Survey(s *source.Survey, now time.Time) {
 	o.Traits(&s.Traits)
 	o.Problems(s.Problems)
-	o.Sources(s.Sources)
+	o.Sources(s.Sources, s.Settings)
+	o.Services(s.Services)
+	o.Settings(s.Settings)
+	o.Pins(s.Pins)
+	o.Holds(s.Holds)
 	o.Keys(s.Keys, now)
 	o.Access(s.Access, now)
 }
@@ -79,7 +83,7 @@ func (o *Out) Problems(list []source.Problem) {
 
 // Sources writes sources, grouped by file. Those that are off are marked by a
 // sign and dimmed.
-func (o *Out) Sources(list []source.Source) {
+func (o *Out) Sources(list []source.Source, settings []source.Setting) {
 	on := 0
 	for _, s := range list {
 		if s.Enabled {
@@ -94,7 +98,7 @@ func (o *Out) Sources(list []source.Source) {
 		}
 		o.Printf("  %s%s", o.Paint(Cyan, file[0].File), owner)
 		for _, s := range file {
-			o.source(s)
+			o.source(s, settings)
 		}
 	}
 	if len(list) == 0 {
@@ -123,7 +127,7 @@ func byFile(list []source.Source) (out [][]*source.Source) {
 }
 
 // source writes one source in two lines: what it is, and what is checked.
-func (o *Out) source(s *source.Source) {
+func (o *Out) source(s *source.Source, settings []source.Setting) {
 	sign, style, tail := "+", Plain, ""
 	if !s.Enabled {
 		sign, style, tail = "-", Dim, "  off, by "+s.DisabledBy
@@ -162,6 +166,27 @@ func (o *Out) source(s *source.Source) {
 		more = append(more, fmt.Sprintf("used as no. %d", s.Position))
 	}
 	o.Printf("            %s", o.Paint(Dim, Cut(strings.Join(more, "; "), max(40, o.room(12)))))
+	if weak := slices.Concat(unchecked(s), s.Weakened(settings)); s.Enabled && len(weak) > 0 {
+		o.Printf("          %s %s", o.Paint(Red, "!"), o.Paint(Red, strings.Join(weak, "; ")))
+	}
+}
+
+// unchecked says which signatures nobody insists on.
+func unchecked(s *source.Source) []string {
+	c := s.Checks
+	switch {
+	case s.Family == "deb" && c.Metadata == source.CheckOff:
+		return []string{"its signature is NOT checked"}
+	case s.Family == "deb" && c.Metadata == source.CheckOptional:
+		return []string{"it need NOT be signed"}
+	case s.Family == "deb":
+		return nil
+	case c.Packages == source.CheckOff && c.Metadata == source.CheckOff:
+		return []string{"signatures are NOT checked at all"}
+	case c.Packages == source.CheckOff:
+		return []string{"packages are NOT checked"}
+	}
+	return nil
 }
 
 // checks says what is enforced of signatures.
@@ -173,13 +198,13 @@ func checks(s *source.Source) []string {
 	c := s.Checks
 	if s.Family == "deb" { // packages are checked by the sums in signed metadata
 		if c.Metadata == source.CheckOff {
-			return []string{"signature NOT checked"}
+			return nil
 		}
 		return []string{signed}
 	}
 	word := map[string]string{source.CheckRequired: "checked", source.CheckOptional: "checked where signed", source.CheckOff: "NOT checked"}
 	if c.Packages == source.CheckOff && c.Metadata == source.CheckOff {
-		return []string{"signatures NOT checked at all"}
+		return nil
 	}
 	out := []string{"packages and metadata " + word[c.Packages]}
 	if c.Packages != c.Metadata {
@@ -266,39 +291,4 @@ func ShortKey(fpr string) string {
 		return "…" + fpr[len(fpr)-16:]
 	}
 	return fpr
-}
-
-// Keys writes the keys that a host trusts.
-func (o *Out) Keys(list []source.Key, now time.Time) {
-	if len(list) == 0 {
-		return
-	}
-	o.Printf("\n%s", o.Paint(Bold, "Keys"))
-	rows := make([][]Cell, 0, len(list))
-	for _, k := range list {
-		user := ""
-		if len(k.UserIDs) > 0 {
-			user = k.UserIDs[0]
-		}
-		left, style := left(k.Expires, now)
-		if k.Revoked {
-			left, style = "REVOKED", Red
-		}
-		scope := "named only"
-		if k.Scope == source.ScopeAny {
-			scope = "all sources"
-		}
-		rows = append(rows, []Cell{T("  " + ShortKey(k.Fingerprint)), T(k.Algorithm), {left, style}, T(scope), T(user), T(k.Where)})
-	}
-	o.Table(
-		[]Column{
-			{Name: "  KEY"},
-			{Name: "ALGORITHM"},
-			{Name: "LEFT"},
-			{Name: "TRUSTED FOR"},
-			{Name: "WHOSE", Gives: true},
-			{Name: "WHERE", Gives: true, Path: true},
-		},
-		rows,
-	)
 }

@@ -1093,6 +1093,18 @@ export interface components {
             state: "ok" | "missing" | "changed" | "mode" | "owner";
             want?: string;
         };
+        Hold: {
+            family: string;
+            file: string;
+            /** @description hold, exclude, include, ignore or lock */
+            kind: string;
+            /** Format: int64 */
+            line: number;
+            /** @description id of the source that it is for; empty for all */
+            source: string;
+            /** @description name or pattern */
+            what: string;
+        };
         Host: {
             /** @example x86_64 */
             arch: string;
@@ -1198,6 +1210,8 @@ export interface components {
             free: {
                 [key: string]: number;
             };
+            /** @description Packages that are kept or left out */
+            holds: components["schemas"]["Hold"][];
             /** @description What healing cannot bring about */
             impossible: string[];
             /** Format: date-time */
@@ -1224,6 +1238,8 @@ export interface components {
              * @example Skerry 12 (mussel)
              */
             os: string;
+            /** @description apt's preferences */
+            pins: components["schemas"]["Pin"][];
             problems: components["schemas"]["Problem"][];
             /** @description Why its sheet holds what it holds */
             reasons: components["schemas"]["Reason"][];
@@ -1235,6 +1251,10 @@ export interface components {
              */
             revision: number;
             seats: components["schemas"]["Seat"][];
+            /** @description zypper's services */
+            services: components["schemas"]["Service"][];
+            /** @description Configuration beyond single sources */
+            settings: components["schemas"]["Setting"][];
             sources: components["schemas"]["Source"][];
             /**
              * @description How the host stands
@@ -1322,7 +1342,13 @@ export interface components {
             /** @description any: trusted for every source of the family; named: for sources that name it */
             scope: string;
             subkeys: components["schemas"]["Subkey"][];
+            /** @description why it is passed over */
+            unused_because?: string;
+            /** @description the package manager really uses it, for some source or for all */
+            used: boolean;
             user_ids: string[];
+            /** @description pacman only: what its keyring gives: full, ultimate, marginal, unknown */
+            validity?: string;
             /** @description file or keyring inside the root */
             where: string;
         };
@@ -1429,6 +1455,19 @@ export interface components {
             installed: {
                 [key: string]: string;
             };
+        };
+        Pin: {
+            file: string;
+            /** Format: int64 */
+            line: number;
+            /** @description names and patterns as written */
+            packages: string[];
+            /** @description as in: release n=mussel */
+            pin: string;
+            /** Format: int64 */
+            priority: number;
+            /** @description apt understands it */
+            valid: boolean;
         };
         Pos: {
             /** Format: int64 */
@@ -1719,11 +1758,34 @@ export interface components {
             /** @description Seats that would be taken */
             taking: components["schemas"]["SeatTaking"][];
         };
+        Service: {
+            enabled: boolean;
+            file: string;
+            id: string;
+            /** Format: int64 */
+            line: number;
+            type: string;
+            /** @description passwords masked */
+            url: string;
+        };
         Session: {
             operator: string;
             role: string;
             /** @description Version of the service */
             service: string;
+        };
+        Setting: {
+            family: string;
+            /** @description where it was set last */
+            file: string;
+            /** Format: int64 */
+            line: number;
+            /** @description as the program's own dump spells it */
+            name: string;
+            /** @description origin, trust, transport, program or secret */
+            touches: string[];
+            /** @description as it holds in the end, secrets as *** */
+            value: string;
         };
         SignIn: {
             token: string;
@@ -1741,14 +1803,18 @@ export interface components {
                 [key: string]: string;
             };
             files?: components["schemas"]["File"][];
+            holds: components["schemas"]["Hold"][];
             host?: string;
             keys: components["schemas"]["Key"][];
             labels?: {
                 [key: string]: string;
             };
             media?: string[];
+            pins: components["schemas"]["Pin"][];
             problems: components["schemas"]["Problem"][];
             releases?: components["schemas"]["Release"][];
+            services: components["schemas"]["Service"][];
+            settings: components["schemas"]["Setting"][];
             sources: components["schemas"]["Source"][];
             texts?: {
                 [key: string]: string;

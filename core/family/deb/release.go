@@ -96,6 +96,9 @@ func ReleaseURL(u, suite string) string {
 	return u + "dists/" + suite + "/"
 }
 
+// mostReleases bounds how many releases of a host are looked for.
+const mostReleases = 2_000
+
 // ReadReleases reads what the Release files say that apt has fetched for a host's own
 // sources. Those that were never fetched are left out.
 func ReadReleases(root *rootfs.FS, sources []source.Source) (out []source.Release) {
@@ -110,6 +113,9 @@ func ReadReleases(root *rootfs.FS, sources []source.Source) (out []source.Releas
 				key := ReleaseKey(u, suite)
 				if seen[key] {
 					continue
+				}
+				if len(seen) >= mostReleases {
+					return out
 				}
 				seen[key] = true
 				if r, ok := readRelease(root, u, suite); ok {

@@ -82,7 +82,7 @@ func leadingNumber(value string) (int64, bool) {
 
 // invalidSpan judges a number that may have a unit behind it.
 func invalidSpan(key, value string) string {
-	if key == "metadata_expire" && (value == "-1" || value == "never") {
+	if spans[key] == "smhd" && (value == "-1" || value == "never") {
 		return ""
 	}
 	if value == "" {
