@@ -109,18 +109,29 @@ func (o *Out) Keys(list []source.Key, now time.Time) {
 	if len(list) == 0 {
 		return
 	}
-	var rows [][]Cell
+	var believed []*believedKey
+	at := map[string]*believedKey{}
 	var passed []*source.Key
 	idle := map[string]int{}
 	for i := range list {
 		switch k := &list[i]; {
 		case k.Used, k.UnusedBecause == "": // an older agent says nothing of it
-			rows = append(rows, keyRow(k, now))
+			if have := at[k.Fingerprint]; have != nil && k.Fingerprint != "" {
+				have.more++
+				have.all = have.all || k.Scope == source.ScopeAny
+				continue
+			}
+			b := &believedKey{Key: k, all: k.Scope == source.ScopeAny}
+			at[k.Fingerprint], believed = b, append(believed, b)
 		case k.UnusedBecause == source.NotNamed:
 			idle[k.Fingerprint]++
 		default:
 			passed = append(passed, k)
 		}
+	}
+	rows := make([][]Cell, 0, len(believed))
+	for _, b := range believed {
+		rows = append(rows, b.row(now))
 	}
 	o.Printf("\n%s %s", o.Paint(Bold, "Keys"), o.Paint(Dim, fmt.Sprintf("%d believed", len(rows))))
 	if len(rows) > 0 {
@@ -149,7 +160,14 @@ func (o *Out) Keys(list []source.Key, now time.Time) {
 	}
 }
 
-func keyRow(k *source.Key, now time.Time) []Cell {
+// believedKey is a key that is used, wherever it stands.
+type believedKey struct {
+	*source.Key
+	all  bool // for all sources, from one of its places at least
+	more int  // places
+}
+
+func (k *believedKey) row(now time.Time) []Cell {
 	user := ""
 	if len(k.UserIDs) > 0 {
 		user = k.UserIDs[0]
@@ -159,8 +177,12 @@ func keyRow(k *source.Key, now time.Time) []Cell {
 		left, style = "REVOKED", Red
 	}
 	scope := "named only"
-	if k.Scope == source.ScopeAny {
+	if k.all {
 		scope = "all sources"
 	}
-	return []Cell{T("  " + ShortKey(k.Fingerprint)), T(k.Algorithm), {left, style}, T(scope), T(user), T(k.Where)}
+	where := k.Where
+	if k.more > 0 {
+		where += fmt.Sprintf(" (+%d)", k.more)
+	}
+	return []Cell{T("  " + ShortKey(k.Fingerprint)), T(k.Algorithm), {left, style}, T(scope), T(user), T(where)}
 }

@@ -176,15 +176,15 @@ func unchecked(s *source.Source) []string {
 	c := s.Checks
 	switch {
 	case s.Family == "deb" && c.Metadata == source.CheckOff:
-		return []string{"its signature is NOT checked"}
+		return []string{"signature NOT checked"}
 	case s.Family == "deb" && c.Metadata == source.CheckOptional:
-		return []string{"it need NOT be signed"}
+		return []string{"it may come unsigned"}
 	case s.Family == "deb":
 		return nil
 	case c.Packages == source.CheckOff && c.Metadata == source.CheckOff:
-		return []string{"signatures are NOT checked at all"}
+		return []string{"signatures NOT checked at all"}
 	case c.Packages == source.CheckOff:
-		return []string{"packages are NOT checked"}
+		return []string{"packages NOT checked"}
 	}
 	return nil
 }

@@ -12,13 +12,13 @@ var weakening = []struct {
 	values         []string
 	says           string
 }{
-	{"deb", "allow-weak", yes, "weak signatures are allowed"},
+	{"deb", "allow-weak", yes, "weak signatures allowed"},
 	{"deb", "allow-downgrade-to-insecure", yes, "it may lose its signature later"},
-	{"deb", "check-valid-until", no, "its age is NOT checked"},
-	{"deb", "check-date", no, "its date is NOT checked"},
-	{"rpm", "sslverify", no, "the server's certificate is NOT checked"},
-	{"rpm", "proxy_sslverify", no, "the proxy's certificate is NOT checked"},
-	{"flatpak", "tls-permissive", yes, "the server's certificate is NOT checked"},
+	{"deb", "check-valid-until", no, "age NOT checked"},
+	{"deb", "check-date", no, "date NOT checked"},
+	{"rpm", "sslverify", no, "the server's certificate NOT checked"},
+	{"rpm", "proxy_sslverify", no, "the proxy's certificate NOT checked"},
+	{"flatpak", "tls-permissive", yes, "the server's certificate NOT checked"},
 }
 
 // weakeningAll are settings that take a check away from every source of a family.
@@ -28,16 +28,16 @@ var weakeningAll = []struct {
 	scheme                  string // of the sources that it is about; empty for all
 	says                    string
 }{
-	{"deb", "acquire::allowweakrepositories", "", yes, "", "weak signatures are allowed"},
+	{"deb", "acquire::allowweakrepositories", "", yes, "", "weak signatures allowed"},
 	{"deb", "acquire::allowdowngradetoinsecurerepositories", "", yes, "", "it may lose its signature later"},
-	{"deb", "acquire::check-valid-until", "check-valid-until", no, "", "its age is NOT checked"},
-	{"deb", "acquire::check-date", "check-date", no, "", "its date is NOT checked"},
-	{"deb", "acquire::https::verify-peer", "", no, "https", "the server's certificate is NOT checked"},
-	{"deb", "acquire::https::verify-host", "", no, "https", "the server's name is NOT checked"},
+	{"deb", "acquire::check-valid-until", "check-valid-until", no, "", "age NOT checked"},
+	{"deb", "acquire::check-date", "check-date", no, "", "date NOT checked"},
+	{"deb", "acquire::https::verify-peer", "", no, "https", "the server's certificate NOT checked"},
+	{"deb", "acquire::https::verify-host", "", no, "https", "the server's name NOT checked"},
 	{"deb", "apt::get::allowunauthenticated", "", yes, "", "unsigned packages are installed without asking"},
 	{"deb", "apt::authentication::trustcdrom", "", yes, "cdrom", "signature NOT checked"},
-	{"rpm", "main.sslverify", "sslverify", no, "https", "the server's certificate is NOT checked"},
-	{"rpm", "main.proxy_sslverify", "proxy_sslverify", no, "", "the proxy's certificate is NOT checked"},
+	{"rpm", "main.sslverify", "sslverify", no, "https", "the server's certificate NOT checked"},
+	{"rpm", "main.proxy_sslverify", "proxy_sslverify", no, "", "the proxy's certificate NOT checked"},
 }
 
 var (
@@ -80,7 +80,7 @@ func (s *Source) Weakened(settings []Setting) (out []string) {
 		}
 	}
 	if s.Family == "zypp" && slices.ContainsFunc(s.EffURLs, func(u string) bool { return strings.Contains(u, "ssl_verify=no") }) {
-		add("the server's certificate is NOT checked")
+		add("the server's certificate NOT checked")
 	}
 	return out
 }

@@ -65,6 +65,17 @@ function days(iso: string | null): string {
 // apt checks the metadata, which holds the sums of the packages; the others the packages.
 const checked = (s: Source) => (s.family === 'deb' ? s.checks.metadata : s.checks.packages)
 
+// What touches trust comes first.
+const weight = (touches: string[] | null) => ['trust', 'transport', 'program'].findIndex((t) => touches?.includes(t)) >>> 0
+const settings = computed(() => [...(d.value?.settings ?? [])].sort((a, b) => weight(a.touches) - weight(b.touches)))
+
+// Keys that the package manager uses, and those that it passes over where they were meant to
+// be used; one that stands where nothing names it is only counted.
+const notNamed = 'no source that is on names it'
+const believed = computed(() => (d.value?.keys ?? []).filter((k) => k.used || !k.unused_because))
+const passedOver = computed(() => (d.value?.keys ?? []).filter((k) => !k.used && k.unused_because && k.unused_because !== notNamed))
+const idle = computed(() => new Set((d.value?.keys ?? []).filter((k) => !k.used && k.unused_because === notNamed).map((k) => k.fingerprint)).size)
+
 const cpu = computed(() => {
   const t = d.value?.traits
   return t ? t.arch + (t.cpu.level ? `, level ${t.cpu.level}` : '') : ''
@@ -164,15 +175,31 @@ const cpu = computed(() => {
       </el-table>
     </div>
 
-    <h2>Keys</h2>
+    <template v-if="d.settings.length || d.pins.length || d.holds.length">
+      <h2>Settings <span class="soft small">that differ from the package manager's own and decide what comes from where</span></h2>
+      <div class="card">
+        <el-table v-if="d.settings.length" :data="settings">
+          <el-table-column label="Name" min-width="260"><template #default="{ row }"><span class="mono">{{ row.name }}</span></template></el-table-column>
+          <el-table-column label="Value" min-width="240"><template #default="{ row }"><span class="mono" :class="{ warn: row.touches.includes('trust') }">{{ row.value }}</span></template></el-table-column>
+          <el-table-column label="Touches" width="150"><template #default="{ row }">{{ row.touches.join(', ') }}</template></el-table-column>
+          <el-table-column label="Where" min-width="220"><template #default="{ row }"><span class="mono">{{ row.file }}:{{ row.line }}</span></template></el-table-column>
+        </el-table>
+        <div v-for="(p, i) in d.pins" :key="`p${i}`" class="row"><b :class="{ warn: p.priority >= 1000 || !p.valid }">pin {{ p.priority }}</b> <span class="mono">{{ (p.packages ?? []).join(' ') }}</span> from <span class="mono">{{ p.pin }}</span> <span class="soft mono">{{ p.file }}:{{ p.line }}</span></div>
+        <div v-for="(h, i) in d.holds" :key="`h${i}`" class="row"><b>{{ h.kind }}</b> <span class="mono">{{ h.what }}</span> <span class="soft">{{ h.source ? `of ${h.source}` : 'of all sources' }}</span> <span class="soft mono">{{ h.file }}:{{ h.line }}</span></div>
+      </div>
+    </template>
+
+    <h2>Keys <span class="soft small">{{ believed.length }} believed</span></h2>
     <div class="card">
-      <el-table :data="d.keys" empty-text="This host trusts no key">
+      <div v-for="(k, i) in passedOver" :key="`k${i}`" class="row warn">! passed over: <span class="mono">{{ k.where }}</span> {{ k.unused_because }}</div>
+      <el-table :data="believed" empty-text="This host believes no key">
         <el-table-column label="Key" width="190"><template #default="{ row }"><span class="mono" :title="row.fingerprint">{{ shortKey(row.fingerprint) }}</span></template></el-table-column>
         <el-table-column label="Whose" min-width="260"><template #default="{ row }">{{ row.user_ids.join(', ') }}</template></el-table-column>
         <el-table-column label="Left" width="110"><template #default="{ row }"><span :class="{ bad: row.revoked || days(row.expires) === 'EXPIRED' }">{{ row.revoked ? 'REVOKED' : days(row.expires) }}</span></template></el-table-column>
         <el-table-column label="Trusted for" width="170"><template #default="{ row }">{{ row.scope === 'any' ? 'everything' : 'sources that name it' }}</template></el-table-column>
         <el-table-column label="Where" min-width="240"><template #default="{ row }"><span class="mono">{{ row.where }}</span></template></el-table-column>
       </el-table>
+      <div v-if="idle" class="row soft">{{ idle }} more stand where no source that is on names them</div>
     </div>
 
     <template v-if="d.reasons.length">
@@ -224,6 +251,13 @@ h1 {
 }
 .channels > div + div {
   margin-top: 6px;
+}
+.row {
+  padding: 6px 14px;
+}
+.small {
+  font-size: 13px;
+  font-weight: normal;
 }
 .outcomes {
   flex-basis: 100%;
