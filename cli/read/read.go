@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"runtime/debug"
 	"slices"
 	"time"
 
@@ -13,6 +14,10 @@ import (
 	"patientlantern.example/lantern/core/saved"
 	"patientlantern.example/lantern/core/source"
 )
+
+// mostMemory is what a reading is to stay below, in bytes, whatever stands on the root: the
+// collector of garbage works harder from there on.
+const mostMemory = 96 << 20
 
 // Missing is the error for a root that is not there.
 type Missing struct{ Root string }
@@ -33,6 +38,7 @@ func Root(root, format string, texts bool, out *view.Out) error {
 	if info, err := os.Stat(root); err != nil || !info.IsDir() {
 		return &Missing{root}
 	}
+	debug.SetMemoryLimit(mostMemory)
 	h, err := agent.OpenHost(root)
 	if err != nil {
 		return err

@@ -3,13 +3,44 @@ package family
 import (
 	"bytes"
 	"regexp"
+	"strings"
 )
 
 // What a text says of a secret in a form that no reader understands: a misspelt line, a
 // comment, an option of a command, a value somewhere else than it belongs.
 
-// hint are the bits of which one must stand in a text that says anything of a secret.
-var hint = regexp.MustCompile(`(?i)pass|token|secret|api.?key|authoriz|-u[ =]|--user|-U[ =]|:[^\s@/]+@`)
+// hints are the bits of which one must stand in a text that says anything of a secret, by
+// their first letter.
+var hints = [256][]string{
+	'p': {"pass"}, 't': {"token"}, 's': {"secret"}, 'a': {"apikey", "api_key", "api-key", "authoriz"}, '-': {"-u", "--user", "--proxy-user"},
+}
+
+// hinted reports whether a text may say something of a secret.
+func hinted(text []byte) bool {
+	colon := false // one stands before in the same word
+	for i, c := range text {
+		if c >= 'A' && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		switch c {
+		case 'p', 't', 's', 'a', '-':
+			for _, h := range hints[c] {
+				if len(text)-i >= len(h) && strings.EqualFold(string(text[i:i+len(h)]), h) {
+					return true
+				}
+			}
+		case ':':
+			colon = true
+		case ' ', '\t', '\n', '\r', '/':
+			colon = false
+		case '@':
+			if colon {
+				return true
+			}
+		}
+	}
+	return false
+}
 
 // phrases are how texts say a secret: the first group stays, the second is hidden.
 var phrases = []*regexp.Regexp{
@@ -37,9 +68,20 @@ var mail = regexp.MustCompile(`(?i)^[\s"'=(]*(?:mailto|maintainer|contact|e-?mai
 
 // hidePhrases hides what a text of one or more lines says of secrets.
 func hidePhrases(text []byte) []byte {
-	if !hint.Match(text) {
+	if !hinted(text) {
 		return text
 	}
+	var out []byte
+	for line := range bytes.Lines(text) {
+		if hinted(line) {
+			line = hideInLine(line)
+		}
+		out = append(out, line...)
+	}
+	return out
+}
+
+func hideInLine(text []byte) []byte {
 	for _, re := range phrases {
 		text = re.ReplaceAllFunc(text, func(all []byte) []byte {
 			m := re.FindSubmatchIndex(all)

@@ -90,7 +90,10 @@ func SecretsIn(text []byte) (out []string) {
 			break
 		}
 		rest = rest[i+len("://"):]
-		word := rest[:indexAny([]byte(rest), " \t\r\n\"]")]
+		word := rest
+		if i := strings.IndexAny(rest, " \t\r\n\"]"); i >= 0 {
+			word = rest[:i]
+		}
 		if end := loginEnd(word); end > 0 {
 			login := word[:end-1]
 			_, password, colon := strings.Cut(login, ":")

@@ -96,15 +96,17 @@ func cost(k *packet.PublicKey) int {
 	return 1
 }
 
-// afford marks the certificates that are beyond what is left of the work, in order: they are
-// told, and not judged.
-func (at At) afford(list []*certificate) {
-	if at.Work == nil {
+// spent reports whether no work is left.
+func (at At) spent() bool { return at.Work != nil && *at.Work <= 0 }
+
+// charge takes what it takes to judge a certificate off the work that is left. One that is
+// beyond it is told, and not judged; nobody asks for its parts then.
+func (at At) charge(c *certificate) {
+	if at.Work == nil || c == nil || c.beyond {
 		return
 	}
-	for _, c := range list {
-		*at.Work -= 1 + c.work()
-		c.beyond = *at.Work < 0
+	if *at.Work -= 1 + c.work(); *at.Work < 0 {
+		c.beyond, c.direct, c.users, c.subkeys = true, nil, nil, nil
 	}
 }
 
@@ -115,17 +117,16 @@ const tooMuch = "it was not looked at: more keys stand on this root than are che
 // are left to the caller. Certificates that gpg takes for nothing are told with why. Where
 // something stands behind them that is none, they are returned with an error.
 func Read(data []byte, at At) ([]source.Key, error) {
-	list, err := certificates(data)
+	list, err := certificates(data, at)
 	if len(list) == 0 && err != nil {
 		return nil, err
 	}
-	at.afford(list)
 	return described(list, err, at.Now)
 }
 
 // certificates takes a text apart, armoured, binary or a keybox. Where something stands behind
 // them that is none they are returned with an error.
-func certificates(data []byte) ([]*certificate, error) {
+func certificates(data []byte, at At) ([]*certificate, error) {
 	raw, err := dearmor(data)
 	if err != nil {
 		return nil, err
@@ -138,7 +139,7 @@ func certificates(data []byte) ([]*certificate, error) {
 	if len(bytes.TrimSpace(raw)) == 0 {
 		return nil, ErrNoKey
 	}
-	list, err := split(raw)
+	list, err := split(raw, at)
 	switch {
 	case errors.Is(err, ErrSecret):
 		return nil, err
@@ -172,11 +173,10 @@ type Placed struct {
 // ReadRing reads a stream of packets as gpgv does its keyring: what is no packet makes the
 // certificate unusable that it stands in or behind, and nothing after it is found.
 func ReadRing(raw []byte, at At) ([]Placed, error) {
-	list, err := split(raw)
+	list, err := split(raw, at)
 	if errors.Is(err, ErrSecret) {
 		return nil, err
 	}
-	at.afford(list)
 	out := make([]Placed, len(list))
 	inParallel(len(list), func(i int) {
 		out[i] = Placed{list[i].describe(at.Now), list[i].at}
@@ -208,9 +208,7 @@ func ReadAll(texts [][]byte, at At) []Result {
 	lists := make([][]*certificate, len(todo)) // taken apart in order, since the work is bounded
 	errs := make([]error, len(todo))
 	for n, i := range todo {
-		if lists[n], errs[n] = certificates(texts[i]); errs[n] == nil || len(lists[n]) > 0 {
-			at.afford(lists[n])
-		}
+		lists[n], errs[n] = certificates(texts[i], at)
 	}
 	inParallel(len(todo), func(n int) {
 		i := todo[n]
@@ -246,7 +244,7 @@ func inParallel(n int, do func(i int)) {
 func Describe(e *openpgp.Entity) source.Key {
 	var raw bytes.Buffer
 	if err := e.Serialize(&raw); err == nil {
-		if list, _ := split(raw.Bytes()); len(list) > 0 {
+		if list, _ := split(raw.Bytes(), At{}); len(list) > 0 {
 			return list[0].describe(time.Time{})
 		}
 	}

@@ -74,10 +74,11 @@ const mostPackets = 200_000
 
 // split takes a stream of packets apart. Where it cannot go on it returns what stood
 // before, the last of it marked as broken, and why.
-func split(raw []byte) (list []*certificate, err error) {
+func split(raw []byte, at At) (list []*certificate, err error) {
 	src := bytes.NewReader(raw)
 	packets := packet.NewOpaqueReader(src)
-	var at *certificate
+	var c *certificate
+	defer func() { at.charge(c) }()
 	for n := 0; ; n++ {
 		begin := len(raw) - src.Len()
 		p, err := packets.Next()
@@ -85,8 +86,8 @@ func split(raw []byte) (list []*certificate, err error) {
 			return list, nil
 		}
 		if err != nil || p.Tag == 0 || p.Tag == tagPublicKey && !plausible(p.Contents) {
-			if at != nil {
-				at.broken = true
+			if c != nil {
+				c.broken = true
 			}
 			return list, fmt.Errorf("what stands from byte %d on is no OpenPGP packet", begin)
 		}
@@ -97,12 +98,13 @@ func split(raw []byte) (list []*certificate, err error) {
 		case tagSecretKey, tagSecretSubkey:
 			return nil, ErrSecret
 		case tagPublicKey:
-			at = &certificate{body: p.Contents, at: begin}
-			at.primary, _ = parsed(p).(*packet.PublicKey) // nil where it is of a kind that is not known
-			list = append(list, at)
+			at.charge(c)
+			c = &certificate{body: p.Contents, at: begin, beyond: at.spent()}
+			c.primary, _ = parsed(p).(*packet.PublicKey) // nil where it is of a kind that is not known
+			list = append(list, c)
 		default:
-			if at != nil {
-				at.take(p)
+			if c != nil && !c.beyond {
+				c.take(p)
 			}
 		}
 	}

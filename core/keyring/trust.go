@@ -68,11 +68,10 @@ func ReadWeb(data, db []byte, at At) ([]source.Key, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, err := split(raw)
+	list, err := split(raw, at)
 	if len(list) == 0 {
 		return nil, ErrNoKey
 	}
-	at.afford(list)
 	keys := make([]source.Key, len(list))
 	inParallel(len(list), func(i int) { keys[i] = list[i].describe(at.Now) })
 	w := &web{trust: ownerTrust(db), byID: map[uint64][]*node{}, now: at.Now, work: at.Work}
