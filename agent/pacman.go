@@ -196,7 +196,9 @@ func (h pacman) trust(ctx context.Context, sheet *source.Sheet, after *survey.Re
 	ring := path.Join(h.Root, "etc/pacman.d/gnupg")
 	for _, k := range sheet.Keys {
 		if !strings.HasPrefix(k.Path, arch.Dir+"/") ||
-			slices.ContainsFunc(after.Survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Where != k.Path && x.Good() }) {
+			slices.ContainsFunc(after.Survey.Keys, func(x source.Key) bool {
+				return x.Fingerprint == k.Fingerprint && x.Where != k.Path && x.Good()
+			}) {
 			continue
 		}
 		if _, err := exec.LookPath("pacman-key"); err != nil {

@@ -82,6 +82,13 @@ type HostDetail struct {
 	Report     *HostProgress    `json:"report,omitempty" doc:"How the last rollout to it went"`
 }
 
+// Configured is what the host's survey says is configured.
+func (d *HostDetail) Configured() *source.Survey {
+	return &source.Survey{
+		Sources: d.Sources, Keys: d.Keys, Settings: d.Settings, Pins: d.Pins, Holds: d.Holds, Services: d.Services,
+	}
+}
+
 // HostChannel is a channel that a host follows.
 type HostChannel struct {
 	Channel  string          `json:"channel"`

@@ -209,12 +209,7 @@ func (a *app) hostShow() *cobra.Command {
 				a.out.Printf("\n%s", a.out.Paint(view.Green, "No findings: the host is as the policy says."))
 			}
 			a.out.Problems(d.Problems)
-			a.out.Sources(d.Sources, d.Settings)
-			a.out.Services(d.Services)
-			a.out.Settings(d.Settings)
-			a.out.Pins(d.Pins)
-			a.out.Holds(d.Holds)
-			a.out.Keys(d.Keys, time.Now())
+			a.out.Configured(d.Configured(), time.Now())
 			return nil
 		},
 	}

@@ -66,7 +66,10 @@ func (o *Out) Pins(list []source.Pin) {
 		}
 		rows = append(rows, []Cell{T("  " + strings.Join(p.Packages, " ")), T(p.Pin), priority, T(place(p.File, p.Line))})
 	}
-	o.Table([]Column{{Name: "  PACKAGES", Gives: true}, {Name: "PIN", Gives: true}, {Name: "PRIORITY"}, {Name: "WHERE", Gives: true, Path: true}}, rows)
+	o.Table(
+		[]Column{{Name: "  PACKAGES", Gives: true}, {Name: "PIN", Gives: true}, {Name: "PRIORITY"}, {Name: "WHERE", Gives: true, Path: true}},
+		rows,
+	)
 }
 
 // Holds writes the packages that stay where they are, or away.
@@ -100,7 +103,10 @@ func (o *Out) Services(list []source.Service) {
 		}
 		rows = append(rows, []Cell{T("  " + s.ID), on, T(s.Type), T(s.URL), T(place(s.File, s.Line))})
 	}
-	o.Table([]Column{{Name: "  SERVICE"}, {Name: "IS"}, {Name: "TYPE"}, {Name: "URL", Gives: true}, {Name: "WHERE", Gives: true, Path: true}}, rows)
+	o.Table(
+		[]Column{{Name: "  SERVICE"}, {Name: "IS"}, {Name: "TYPE"}, {Name: "URL", Gives: true}, {Name: "WHERE", Gives: true, Path: true}},
+		rows,
+	)
 }
 
 // Keys writes the keys that a host believes, and those that its package manager passes over

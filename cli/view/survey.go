@@ -14,13 +14,18 @@ import (
 func (o *Out) Survey(s *source.Survey, now time.Time) {
 	o.Traits(&s.Traits)
 	o.Problems(s.Problems)
+	o.Configured(s, now)
+	o.Access(s.Access, now)
+}
+
+// Configured writes what a survey says is configured, but for logins.
+func (o *Out) Configured(s *source.Survey, now time.Time) {
 	o.Sources(s.Sources, s.Settings)
 	o.Services(s.Services)
 	o.Settings(s.Settings)
 	o.Pins(s.Pins)
 	o.Holds(s.Holds)
 	o.Keys(s.Keys, now)
-	o.Access(s.Access, now)
 }
 
 // Traits writes a host's traits in a few lines.

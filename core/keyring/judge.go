@@ -2,8 +2,9 @@ package keyring
 
 import (
 	"bytes"
-	"crypto/dsa"  //nolint:staticcheck // old keys are of that kind
-	"crypto/sha1" //nolint:gosec // fingerprints of version 4 are made with it
+	//lint:ignore SA1019 old keys are of that kind
+	"crypto/dsa"
+	"crypto/sha1" // fingerprints of version 4 are made with it
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
@@ -327,7 +328,7 @@ func (c *certificate) unknown() source.Key {
 	k.UnusedBecause = fmt.Sprintf("gpg does not know keys of version %d", version)
 	if version == 4 {
 		head := []byte{0x99, byte(len(c.body) >> 8), byte(len(c.body))}
-		sum := sha1.Sum(append(head, c.body...)) //nolint:gosec // as RFC 4880, section 12.2, says
+		sum := sha1.Sum(append(head, c.body...)) // as RFC 4880, section 12.2, says
 		k.Fingerprint = strings.ToUpper(hex.EncodeToString(sum[:]))
 		k.Algorithm = fmt.Sprintf("algorithm %d", c.body[5])
 		k.UnusedBecause = fmt.Sprintf("its algorithm %d is not known, or the key is damaged", c.body[5])

@@ -55,7 +55,6 @@ type node struct {
 	fpr      string
 	validity string
 	fresh    bool // it became valid in the last round
-	used     bool // its signatures were counted
 }
 
 // ReadWeb is Read for the keyring of a program that asks for trust: each key says how valid

@@ -74,7 +74,8 @@ func (s *Source) Weakened(settings []Setting) (out []string) {
 			continue
 		}
 		for i := range settings {
-			if t := &settings[i]; t.Family == s.Family && strings.EqualFold(t.Name, w.setting) && slices.Contains(w.values, strings.ToLower(t.Value)) {
+			t := &settings[i]
+			if t.Family == s.Family && strings.EqualFold(t.Name, w.setting) && slices.Contains(w.values, strings.ToLower(t.Value)) {
 				add(w.says)
 			}
 		}

@@ -178,7 +178,8 @@ func familyOf(o source.OS) string {
 
 // ownPrograms are programs of a root by which its architecture is told.
 var ownPrograms = []string{
-	"/usr/bin/sh", "/bin/sh", "/usr/bin/env", "/bin/busybox", "/usr/bin/bash", "/bin/bash", "/usr/bin/ls", "/bin/ls", "/usr/bin/cat", "/bin/cat",
+	"/usr/bin/sh", "/bin/sh", "/usr/bin/env", "/bin/busybox", "/usr/bin/bash", "/bin/bash", "/usr/bin/ls", "/bin/ls",
+	"/usr/bin/cat", "/bin/cat",
 	"/usr/bin/dpkg", "/usr/bin/rpm", "/usr/bin/pacman", "/sbin/init", "/usr/sbin/init", "/usr/lib/systemd/systemd",
 }
 

@@ -31,7 +31,7 @@ var touching = map[string]directive{
 	"IgnorePkg":          {family.Touch{Touches: family.Origin}, true},
 	"IgnoreGroup":        {family.Touch{Touches: family.Origin}, true},
 	"XferCommand":        {family.Touch{Touches: family.Both(family.Transport, family.Program)}, false},
-	"SigLevel":           {family.Touch{Default: "PackageOptional PackageTrustedOnly DatabaseOptional DatabaseTrustedOnly", Touches: family.Trust}, true},
+	"SigLevel":           {family.Touch{Default: defaultLevel().text(), Touches: family.Trust}, true},
 	"LocalFileSigLevel":  {family.Touch{Touches: family.Trust}, true},
 	"RemoteFileSigLevel": {family.Touch{Touches: family.Trust}, true},
 }

@@ -6,14 +6,12 @@ package deb
 
 import (
 	"errors"
-	"fmt"
 	"io/fs"
 	"path"
 	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
-	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/aptconf"
@@ -264,118 +262,4 @@ func effectiveArchs(host, written []string, add, remove string) []string {
 	}
 	drop := strings.Split(remove, ",")
 	return slices.DeleteFunc(archs, func(a string) bool { return slices.Contains(drop, a) })
-}
-
-// agree checks an enabled source against those before it, as apt does: entries
-// for one release must not contradict each other.
-func (r *reader) agree(s *source.Source, oneLine bool) {
-	own := func(name string) string {
-		if oneLine { // stanzas have no such fields
-			return s.Options[name]
-		}
-		return ""
-	}
-	want := release{
-		trusted:       tristate(option(s.Options, "trusted")),
-		checkValid:    tristate(option(s.Options, "check-valid-until")),
-		checkDate:     tristate(option(s.Options, "check-date")),
-		validMin:      option(s.Options, "valid-until-min"),
-		validMax:      option(s.Options, "valid-until-max"),
-		dateMaxFuture: option(s.Options, "date-max-future"),
-		signedBy:      strings.Join(s.SignedBy, ","),
-		insecure:      isTrue(own("allow-insecure"), r.allows("Insecure")),
-		weak:          isTrue(own("allow-weak"), r.allows("Weak")),
-		downgrade:     isTrue(own("allow-downgrade-to-insecure"), r.allows("DowngradeToInsecure")),
-		set:           true,
-	}
-	for _, fpr := range s.SignedBy {
-		if fpr[0] != '/' && !strings.HasPrefix(fpr, "embedded:") {
-			if _, err := keyring.ParseFingerprint(strings.TrimSuffix(fpr, "!")); err != nil || len(strings.TrimSuffix(fpr, "!")) != 40 {
-				r.Problem(
-					s.File,
-					s.Line,
-					fmt.Sprintf("apt refuses the entry: Signed-By names %q, which is neither a path nor a fingerprint", fpr),
-					true,
-				)
-				return
-			}
-		}
-	}
-	for _, u := range s.EffURLs {
-		for _, suite := range s.EffSuites {
-			if r.pairs++; r.pairs > maxPairs {
-				if r.pairs == maxPairs+1 {
-					r.Problem(
-						s.File,
-						s.Line,
-						fmt.Sprintf("more than %d releases are named: whether those from here on contradict each other is not known", maxPairs),
-						false,
-					)
-				}
-				return
-			}
-			key := ReleaseKey(u, suite)
-			have := r.releases[key]
-			if have == nil {
-				w := want
-				r.releases[key] = &w
-				continue
-			}
-			what := ""
-			switch {
-			case have.insecure != want.insecure:
-				what = "allow-insecure"
-			case have.weak != want.weak:
-				what = "allow-weak"
-			case have.downgrade != want.downgrade:
-				what = "allow-downgrade-to-insecure"
-			case have.trusted != want.trusted:
-				what = "Trusted"
-			case have.checkValid != want.checkValid:
-				what = "Check-Valid-Until"
-			case have.checkDate != want.checkDate:
-				what = "Check-Date"
-			case have.validMin != want.validMin && have.validMin != "":
-				what = "Valid-Until-Min"
-			case have.validMax != want.validMax && have.validMax != "":
-				what = "Valid-Until-Max"
-			case have.dateMaxFuture != want.dateMaxFuture && have.dateMaxFuture != "":
-				what = "Date-Max-Future"
-			case have.signedBy != want.signedBy && have.signedBy != "":
-				what = "Signed-By"
-			}
-			if what != "" {
-				r.Problem(
-					"",
-					0,
-					fmt.Sprintf(
-						"apt refuses all sources: %s:%d contradicts an earlier entry for %s %s in %s",
-						s.File,
-						s.Line,
-						u,
-						suite,
-						what,
-					),
-					true,
-				)
-				return
-			}
-			if have.signedBy == "" {
-				have.signedBy = want.signedBy
-			}
-		}
-	}
-}
-
-// maxPairs bounds how many pairs of a URL and a suite are compared.
-const maxPairs = 50_000
-
-func tristate(v string) string {
-	switch {
-	case v == "":
-		return ""
-	case isTrue(v, false):
-		return "yes"
-	}
-	return "no"
 }

@@ -68,7 +68,8 @@ type keyFile struct {
 
 // keys lists the keys of the host, with whether apt really uses each.
 func (r *reader) keys() {
-	k := &keyReader{reader: r, user: readSandbox(r.root, r.conf.Get("APT::Sandbox::User", "")), seen: map[string]bool{}, named: map[string]bool{}}
+	k := &keyReader{reader: r, seen: map[string]bool{}, named: map[string]bool{}}
+	k.user = readSandbox(r.root, r.conf.Get("APT::Sandbox::User", ""))
 	for i := range r.Sources {
 		for _, by := range r.Sources[i].SignedBy {
 			k.named[by] = k.named[by] || r.Sources[i].Enabled

@@ -28,7 +28,10 @@ type mainTouch struct {
 // believed, through whom it is fetched and what runs on the way: dnf.conf(5). The defaults
 // are those of dnf 4.14 where nothing is configured.
 var touching = map[string]mainTouch{
-	"reposdir":                {family.Touch{Default: "/etc/yum.repos.d, /etc/yum/repos.d, /etc/distro.repos.d", Touches: family.Origin}, many},
+	"reposdir": {
+		family.Touch{Default: "/etc/yum.repos.d, /etc/yum/repos.d, /etc/distro.repos.d", Touches: family.Origin},
+		many,
+	},
 	"varsdir":                 {family.Touch{Default: "/etc/yum/vars, /etc/dnf/vars", Touches: family.Origin}, many},
 	"includepkgs":             {family.Touch{Touches: family.Origin}, many},
 	"disable_excludes":        {family.Touch{Touches: family.Origin}, many},
