@@ -127,10 +127,18 @@ func FuzzRead(f *testing.F) {
 	}
 	f.Add(box)
 	f.Fuzz(func(t *testing.T, data []byte) {
-		keys, err := keyring.Read(data, keyring.At{Now: time.Now()})
+		work := 500
+		keys, err := keyring.Read(data, keyring.At{Now: time.Now(), Work: &work})
 		if err == nil && len(keys) == 0 {
 			t.Fatal("no key and no error")
 		}
+		for _, k := range keys {
+			if k.Used == (k.UnusedBecause != "") {
+				t.Fatalf("used and passed over, or neither: %+v", k)
+			}
+		}
+		_, _ = keyring.ReadRing(data, keyring.At{})                 // whatever it says, it ends
+		_, _ = keyring.ReadWeb(data, data, keyring.At{Work: &work}) // likewise
 	})
 }
 
