@@ -12,8 +12,10 @@ import (
 	mrand "math/rand/v2"
 	"net/http"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
@@ -168,14 +170,48 @@ func (a *Agent) recover() bool {
 
 // own reports whether a path is one of the agent's own temporary files.
 func (a *Agent) own(name string) bool {
-	b := filepath.Base(name)
-	return len(b) > 0 && b[0] == '.'
+	b := filepath.Base(name) // a dot, the file's name, and digits
+	return len(b) > 1 && b[0] == '.' && b[len(b)-1] >= '0' && b[len(b)-1] <= '9'
+}
+
+// mostWatched bounds how many folders are watched beside the usual ones.
+const mostWatched = 200
+
+// readFrom lists the folders that the last survey was read from: configuration can move
+// them, and sources name keys and lists of mirrors anywhere.
+func (a *Agent) readFrom() []string {
+	if a.last == nil {
+		return nil
+	}
+	dirs := map[string]bool{}
+	note := func(file string) {
+		if strings.HasPrefix(file, "/") && len(dirs) < mostWatched {
+			dirs[path.Dir(file)] = true
+		}
+	}
+	s := &a.last.result.Survey
+	for _, file := range slices.Sorted(maps.Keys(a.last.result.Texts)) {
+		note(file)
+	}
+	for i := range s.Sources {
+		note(s.Sources[i].File)
+		for _, file := range s.Sources[i].Reads() {
+			note(file)
+		}
+	}
+	for i := range s.Keys {
+		note(s.Keys[i].Where)
+	}
+	for i := range s.Settings {
+		note(s.Settings[i].File)
+	}
+	return slices.Sorted(maps.Keys(dirs))
 }
 
 // watch looks at the folders whose files say what is configured; where one is
 // missing, at the nearest above it.
 func (a *Agent) watch(w *fsnotify.Watcher) {
-	for _, dir := range slices.Concat(survey.WatchDirs, a.host.watchMedia()) {
+	for _, dir := range slices.Concat(survey.WatchDirs, a.host.watchMedia(), a.readFrom()) {
 		p, err := a.host.path(dir)
 		if err != nil {
 			continue

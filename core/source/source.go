@@ -199,7 +199,7 @@ func (s *Source) Reads() (out []string) {
 	}
 	for _, u := range s.EffURLs {
 		if p, ok := strings.CutPrefix(u, "mirror+file:"); ok {
-			out = append(out, p)
+			out = append(out, strings.TrimRight(p, "/")) // apt ends every URL in a slash
 		}
 	}
 	return out

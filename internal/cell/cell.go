@@ -81,6 +81,10 @@ func (c *Cell) Run(root string, argv ...string) (Answer, error) {
 // DNF lists the repositories that python3-dnf reads inside root, as JSON.
 func (c *Cell) DNF(root string) (Answer, error) { return c.put(question{Root: root, Ask: "dnf"}) }
 
+// DNFKeys asks what dnf would import of the files in /keys of root: file name → fingerprints,
+// as JSON.
+func (c *Cell) DNFKeys(root string) (Answer, error) { return c.put(question{Root: root, Ask: "dnf-keys"}) }
+
 func (c *Cell) put(q question) (Answer, error) {
 	var a Answer
 	if err := json.NewEncoder(c.in).Encode(q); err != nil {

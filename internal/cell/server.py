@@ -52,7 +52,18 @@ def ask_dnf():
     main = dict(line.split(" = ", 1) for line in conf.dump().splitlines() if " = " in line)
     print(json.dumps({"repos": repos, "said": said, "main": main, "exclude": list(conf.excludepkgs), "include": list(conf.includepkgs)}))
 
-asks = {"dnf": ask_dnf}
+def ask_dnf_keys():
+    import dnf.crypto
+    out = {}
+    for name in sorted(os.listdir("/keys")):
+        with open("/keys/" + name, "rb") as f:
+            try:
+                out[name] = [info.fingerprint for info in dnf.crypto.rawkey2infos(f)]
+            except Exception as e:
+                out[name] = ["error " + type(e).__name__]
+    print(json.dumps(out))
+
+asks = {"dnf": ask_dnf, "dnf-keys": ask_dnf_keys}
 
 def answer(q):
     mounted = []
@@ -90,6 +101,6 @@ def answer(q):
 
 for line in sys.stdin:
     q = json.loads(line)
-    if q["ask"] == "dnf" and "dnf" not in sys.modules:
+    if q["ask"] and "dnf" not in sys.modules:
         import dnf, dnf.conf, dnf.rpm, libdnf
     print(json.dumps(answer(q)), flush=True)

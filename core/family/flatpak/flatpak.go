@@ -67,6 +67,7 @@ func Read(root *rootfs.FS) family.Reading {
 	r := &reader{Reading: family.Begin(Family), root: root, remotes: map[string]bool{}}
 	r.config()
 	r.parts()
+	r.others()
 	on := make([]*source.Source, 0, len(r.Sources))
 	for i := range r.Sources {
 		if r.Sources[i].Enabled {
@@ -83,6 +84,27 @@ func Read(root *rootfs.FS) family.Reading {
 		s.Position = n + 1
 	}
 	return r.Reading
+}
+
+// otherInstallations is where further installations beside the system's own are named.
+const otherInstallations = "/etc/flatpak/installations.d"
+
+// others says what is not looked at.
+func (r *reader) others() {
+	entries, err := r.root.ReadDir(otherInstallations)
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		if strings.HasSuffix(e.Name(), ".conf") {
+			r.Problem(
+				path.Join(otherInstallations, e.Name()),
+				0,
+				"the remotes of this installation are not read: only those of the system's own are",
+				false,
+			)
+		}
+	}
 }
 
 func (r *reader) refuse(file string, line int, format string, args ...any) {

@@ -1,0 +1,48 @@
+package agent
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A hidden file can hold a key that apt believes; only the agent's own temporary files are
+// passed over.
+func TestOwnFilesAreToldFromHiddenOnes(t *testing.T) {
+	a := &Agent{}
+	for name, own := range map[string]bool{
+		"/etc/apt/sources.list.d/.tern.list4711234": true, "/etc/apt/trusted.gpg.d/.hidden.gpg": false, "/etc/apt/trusted.gpg.d/.hidden.asc": false,
+		"/etc/apt/sources.list": false, "/etc/apt/.": false, "/etc/yum.repos.d/tern7": false,
+	} {
+		assert.Equal(t, own, a.own(name), name)
+	}
+}
+
+// Configuration can move what is read, and sources name files anywhere: those folders are
+// watched too.
+func TestWhatIsReadElsewhereIsWatched(t *testing.T) {
+	root := t.TempDir()
+	for name, text := range map[string]string{
+		"etc/apt/apt.conf.d/50x":    "Dir::Etc::sourceparts \"/srv/sources\";\nDir::Etc::preferencesparts \"/srv/pins\";\n",
+		"srv/sources/tern.list":     "deb [signed-by=/srv/keys/tern.asc] mirror+file:/srv/mirrors/tern mussel main\n",
+		"srv/keys/tern.asc":         "no key\n",
+		"srv/pins/tern":             "Package: *\nPin: release o=Saltmarsh\nPin-Priority: 900\n",
+		"etc/yum.repos.d/gull.repo": "[gull]\nmirrorlist=file:///srv/lists/gull\n",
+	} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
+	}
+	h, err := OpenHost(root)
+	require.NoError(t, err)
+	defer h.Close()
+	a := &Agent{host: h}
+	assert.Empty(t, a.readFrom(), "before anything was read")
+	a.last, err = h.look()
+	require.NoError(t, err)
+	for _, dir := range []string{"/srv/sources", "/srv/keys", "/srv/mirrors", "/srv/pins", "/srv/lists"} {
+		assert.Contains(t, a.readFrom(), dir)
+	}
+}
