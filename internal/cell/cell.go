@@ -83,7 +83,9 @@ func (c *Cell) DNF(root string) (Answer, error) { return c.put(question{Root: ro
 
 // DNFKeys asks what dnf would import of the files in /keys of root: file name → fingerprints,
 // as JSON.
-func (c *Cell) DNFKeys(root string) (Answer, error) { return c.put(question{Root: root, Ask: "dnf-keys"}) }
+func (c *Cell) DNFKeys(root string) (Answer, error) {
+	return c.put(question{Root: root, Ask: "dnf-keys"})
+}
 
 func (c *Cell) put(q question) (Answer, error) {
 	var a Answer
