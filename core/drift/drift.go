@@ -14,20 +14,21 @@ import (
 
 // Classes of finding.
 const (
-	Refused        = "refused"         // the package manager refuses to work at all
-	MissingFile    = "missing-file"    // a file of the sheet is not there
-	MissingSource  = "missing-source"  // a source that must be there is not
-	ChangedSource  = "changed-source"  // a source says something else
-	SwitchedOff    = "switched-off"    // a source is off that must be on
-	SwitchedOn     = "switched-on"     // a source is on that must be off
-	ChecksWeakened = "checks-weakened" // signatures are checked less than they must be
-	ChangedText    = "changed-text"    // a file means the same but reads differently
-	ChangedMode    = "changed-mode"    // a file has other permissions
-	DoubledSource  = "doubled-source"  // another file defines a source of the sheet as well
-	UnlistedSource = "unlisted-source" // a source that the policy does not list
-	OrderChanged   = "order-changed"   // a source stands below others that it must stand above
-	MissingKey     = "missing-key"     // the package manager does not trust a signing key of the sheet
-	MediaGone      = "media-gone"      // a source is on and its media is not there
+	Refused         = "refused"          // the package manager refuses to work at all
+	MissingFile     = "missing-file"     // a file of the sheet is not there
+	MissingSource   = "missing-source"   // a source that must be there is not
+	ChangedSource   = "changed-source"   // a source says something else
+	SwitchedOff     = "switched-off"     // a source is off that must be on
+	SwitchedOn      = "switched-on"      // a source is on that must be off
+	ChecksWeakened  = "checks-weakened"  // signatures are checked less than they must be
+	SettingWeakened = "setting-weakened" // a setting takes checks away from every source
+	ChangedText     = "changed-text"     // a file means the same but reads differently
+	ChangedMode     = "changed-mode"     // a file has other permissions
+	DoubledSource   = "doubled-source"   // another file defines a source of the sheet as well
+	UnlistedSource  = "unlisted-source"  // a source that the policy does not list
+	OrderChanged    = "order-changed"    // a source stands below others that it must stand above
+	MissingKey      = "missing-key"      // the package manager does not trust a signing key of the sheet
+	MediaGone       = "media-gone"       // a source is on and its media is not there
 
 	NoSeat          = "no-seat"          // a licensed source is on and the host has no seat
 	SeatEnds        = "seat-ends"        // the host's seat ends with its contract, or has ended
@@ -48,6 +49,7 @@ var Classes = []string{
 	SwitchedOff,
 	SwitchedOn,
 	ChecksWeakened,
+	SettingWeakened,
 	ChangedText,
 	ChangedMode,
 	DoubledSource,
@@ -132,6 +134,7 @@ func CompareAfter(sheet, before *source.Sheet, survey *source.Survey) []Finding 
 	c.order()
 	c.trust()
 	c.others()
+	c.weakened()
 	slices.SortStableFunc(c.out, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Message, b.Message))
 	})

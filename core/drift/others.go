@@ -57,6 +57,9 @@ func (c *comparer) others() {
 		if checked(s) != source.CheckRequired {
 			f.Severity = Danger
 			f.Message += ", and its signature is not checked"
+		} else if weak := s.Weakened(nil); len(weak) > 0 {
+			f.Severity = Danger
+			f.Message += ", and " + strings.Join(weak, ", ")
 		}
 		c.add(f)
 	}

@@ -1,0 +1,74 @@
+package drift_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/internal/cell"
+)
+
+// host reads a root of one family.
+func host(t *testing.T, of string, tree map[string]string) *source.Survey {
+	root := t.TempDir()
+	require.NoError(t, cell.Write(root, tree))
+	r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading {
+		if of == "rpm" {
+			return rpm.Read(root, family.Host{Arch: "x86_64", Release: "9"})
+		}
+		return deb.Read(root, []string{"amd64"})
+	})
+	require.NoError(t, err)
+	return &source.Survey{Sources: r.Sources, Keys: r.Keys, Settings: r.Settings, Problems: r.Problems}
+}
+
+// No host is as the policy says on which checks were taken away, though no file of the
+// policy says anything of the place where they were.
+func TestChecksThatAreTakenAwayAreFound(t *testing.T) {
+	base := "deb http://archive.skerry.example/skerry mussel main\n"
+	rule := source.InPlace{Repository: "skerry-base", Files: []string{"/etc/apt/sources.list"}, URLs: []string{"http://archive.skerry.example/skerry/"}, Suites: []string{"mussel"}, Enabled: true}
+	for _, c := range []struct {
+		name, of string
+		tree     map[string]string
+		want     string // class and severity of the only finding; empty for none
+	}{
+		{"as it came", "deb", map[string]string{"etc/apt/sources.list": base}, ""},
+		{"trusted", "deb", map[string]string{"etc/apt/sources.list": "deb [trusted=yes] http://archive.skerry.example/skerry mussel main\n"}, "checks-weakened danger"},
+		{"allow-insecure", "deb", map[string]string{"etc/apt/sources.list": "deb [allow-insecure=yes] http://archive.skerry.example/skerry mussel main\n"}, "checks-weakened danger"},
+		{"age", "deb", map[string]string{"etc/apt/sources.list": "deb [check-valid-until=no] http://archive.skerry.example/skerry mussel main\n"}, "checks-weakened danger"},
+		{"trusted=no", "deb", map[string]string{"etc/apt/sources.list": "deb [trusted=no] http://archive.skerry.example/skerry mussel main\n"}, ""},
+		{"permission for all", "deb", map[string]string{"etc/apt/sources.list": base, "etc/apt/apt.conf.d/99x": "Acquire::AllowInsecureRepositories \"yes\";\n"}, "setting-weakened danger"},
+		{"for one program", "deb", map[string]string{"etc/apt/sources.list": base, "etc/apt/apt.conf": "Binary::apt-get::APT::Get::AllowUnauthenticated \"1\";\n"}, "setting-weakened danger"},
+		{"certificates", "deb", map[string]string{"etc/apt/sources.list": base, "etc/apt/apt.conf": "Acquire { https { Verify-Peer \"false\"; }; };\n"}, "setting-weakened danger"},
+		{"another checker", "deb", map[string]string{"etc/apt/sources.list": base, "etc/apt/apt.conf": "APT::Key::gpgvcommand \"true\";\n"}, "setting-weakened danger"},
+		{"what holds anyway", "deb", map[string]string{"etc/apt/sources.list": base, "etc/apt/apt.conf": "Acquire::AllowInsecureRepositories \"no\";\nAPT::Install-Recommends \"0\";\n"}, ""},
+		{"unlisted, without its age", "deb", map[string]string{"etc/apt/sources.list": base + "deb [check-date=no] http://elsewhere.example/d mussel main\n"}, "unlisted-source danger"},
+		{"dnf without certificates", "rpm", map[string]string{"etc/dnf/dnf.conf": "[main]\ngpgcheck=1\nsslverify=0\n"}, "setting-weakened danger"},
+		{"dnf as it came", "rpm", map[string]string{"etc/dnf/dnf.conf": "[main]\ngpgcheck=1\nskip_if_unavailable=1\n"}, ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			sheet := &source.Sheet{Family: c.of}
+			if c.of == "deb" {
+				sheet.InPlace = []source.InPlace{rule}
+			}
+			var got []string
+			for _, f := range drift.Compare(sheet, host(t, c.of, c.tree)) {
+				got = append(got, f.Class+" "+f.Severity)
+				assert.NotEmpty(t, f.Message)
+				assert.NotZero(t, f.Line)
+			}
+			if c.want == "" {
+				assert.Empty(t, got)
+			} else {
+				assert.Equal(t, []string{c.want}, got)
+			}
+		})
+	}
+}
