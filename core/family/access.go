@@ -106,5 +106,7 @@ func (r *Reading) Certificate(root *rootfs.FS, name, target, file string, line i
 // KeysAt is under what circumstances the keys of a root are judged: its moment, and what is
 // left of the work that is done for one root.
 func KeysAt(root *rootfs.FS) keyring.At {
-	return keyring.At{Now: root.Now(), Work: root.Work("keys", keyring.MostWork)}
+	return keyring.At{
+		Now: root.Now(), Work: root.Work("keys", keyring.MostWork), Seen: rootfs.Kept[keyring.Seen](root, "keys"),
+	}
 }

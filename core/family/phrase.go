@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // What a text says of a secret in a form that no reader understands: a misspelt line, a
@@ -43,19 +44,21 @@ func hinted(text []byte) bool {
 }
 
 // phrases are how texts say a secret: the first group stays, the second is hidden.
-var phrases = []*regexp.Regexp{
-	regexp.MustCompile(`(?i)((?:^|[\s"'(=;|])(?:-u|--user|--proxy-user)[ \t=]+)("[^"\n]*"|'[^'\n]*'|[^\s"';]+)`),
-	regexp.MustCompile(`(?i)(\b(?:proxy-)?authorization["']?[ \t]*[:=][ \t]*(?:basic[ \t]+|bearer[ \t]+|digest[ \t]+|token[ \t]+)?)([^\s"',;]+)`),
-	regexp.MustCompile(`((?:^|[\s"'])PASS[ \t]+)([^\s"';]+)`),
-	regexp.MustCompile(
-		`(?i)([\w.-]*(?:password|passwd|passphrase|proxypass|secret|token|api[_-]?key)[\w.-]*["']?[ \t]*(?:[:=]+|[ \t]is[ \t:]|[ \t]was[ \t])[ \t]*[<]?)` +
-			`("[^"\n]*"|'[^'\n]*'|[^\s,;&"'>]+)`,
-	),
-	regexp.MustCompile(`(?im)(^[#;/ \t]*(?:password|passwd|passphrase|token|secret)[ \t]+)([^\s"',;&:=]+)`),
-	regexp.MustCompile(`(?i)(\b(?:login|username|user)[ \t]+\S+\s+(?:password|passwd)[ \t]+)(\S+)`),
-	regexp.MustCompile(`(?i)(\b(?:password|passwd|passphrase|token|secret)[ \t]+)([^\s"',;&:=]*[0-9][^\s"',;&:=.]*)`),
-	regexp.MustCompile(`((?:^|[\s"'=(])[\w.%+-]+:)([^\s@"'/:]+@)[\w-]+(?:\.|\b)`),
-}
+var phrases = sync.OnceValue(func() []*regexp.Regexp {
+	return []*regexp.Regexp{
+		regexp.MustCompile(`(?i)((?:^|[\s"'(=;|])(?:-u|--user|--proxy-user)[ \t=]+)("[^"\n]*"|'[^'\n]*'|[^\s"';]+)`),
+		regexp.MustCompile(`(?i)(\b(?:proxy-)?authorization["']?[ \t]*[:=][ \t]*(?:basic[ \t]+|bearer[ \t]+|digest[ \t]+|token[ \t]+)?)([^\s"',;]+)`),
+		regexp.MustCompile(`((?:^|[\s"'])PASS[ \t]+)([^\s"';]+)`),
+		regexp.MustCompile(
+			`(?i)([\w.-]*(?:password|passwd|passphrase|proxypass|secret|token|api[_-]?key)[\w.-]*["']?[ \t]*(?:[:=]+|[ \t]is[ \t:]|[ \t]was[ \t])[ \t]*[<]?)` +
+				`("[^"\n]*"|'[^'\n]*'|[^\s,;&"'>]+)`,
+		),
+		regexp.MustCompile(`(?im)(^[#;/ \t]*(?:password|passwd|passphrase|token|secret)[ \t]+)([^\s"',;&:=]+)`),
+		regexp.MustCompile(`(?i)(\b(?:login|username|user)[ \t]+\S+\s+(?:password|passwd)[ \t]+)(\S+)`),
+		regexp.MustCompile(`(?i)(\b(?:password|passwd|passphrase|token|secret)[ \t]+)([^\s"',;&:=]*[0-9][^\s"',;&:=.]*)`),
+		regexp.MustCompile(`((?:^|[\s"'=(])[\w.%+-]+:)([^\s@"'/:]+@)[\w-]+(?:\.|\b)`),
+	}
+})
 
 // SaysSecret reports whether a word alone says that a secret stands behind it.
 func SaysSecret(word string) bool { return saysSecret.MatchString(word) }
@@ -82,7 +85,7 @@ func hidePhrases(text []byte) []byte {
 }
 
 func hideInLine(text []byte) []byte {
-	for _, re := range phrases {
+	for _, re := range phrases() {
 		text = re.ReplaceAllFunc(text, func(all []byte) []byte {
 			m := re.FindSubmatchIndex(all)
 			if m == nil {

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Words that programs say are no files: nobody knows what they repeat, so more is hidden
@@ -20,15 +21,17 @@ const mostSecrets = 4096
 
 // spoken are the ways in which programs and command lines repeat a login. The last group
 // is what is hidden.
-var spoken = []*regexp.Regexp{
-	regexp.MustCompile(`(?i)((?:^|[\s"'(])(?:-u|--user|--proxy-user|-U)[\s=]+)("[^"]*"|'[^']*'|\S+)`),
-	regexp.MustCompile(`(?i)(\b(?:proxy-)?authorization\s*[:=]\s*(?:basic|bearer|digest)?\s*)([^\s"',;]+)`),
-	regexp.MustCompile(
-		`(?i)([\w.-]*(?:password|passwd|passphrase|proxypass|secret|token|api[_-]?key)[\w.-]*["']?\s*(?:=|:|\s(?:is|was)\s)\s*)("[^"]*"|'[^']*'|[^\s,;&]+)`,
-	),
-	regexp.MustCompile(`(?i)(\b(?:login|username|user)\s+\S+\s+password\s+)(\S+)`),
-	regexp.MustCompile(`(?i)(--(?:password|passwd|passphrase|token|secret|api-key)[\s=]+)("[^"]*"|'[^']*'|\S+)`),
-}
+var spoken = sync.OnceValue(func() []*regexp.Regexp {
+	return []*regexp.Regexp{
+		regexp.MustCompile(`(?i)((?:^|[\s"'(])(?:-u|--user|--proxy-user|-U)[\s=]+)("[^"]*"|'[^']*'|\S+)`),
+		regexp.MustCompile(`(?i)(\b(?:proxy-)?authorization\s*[:=]\s*(?:basic|bearer|digest)?\s*)([^\s"',;]+)`),
+		regexp.MustCompile(
+			`(?i)([\w.-]*(?:password|passwd|passphrase|proxypass|secret|token|api[_-]?key)[\w.-]*["']?\s*(?:=|:|\s(?:is|was)\s)\s*)("[^"]*"|'[^']*'|[^\s,;&]+)`,
+		),
+		regexp.MustCompile(`(?i)(\b(?:login|username|user)\s+\S+\s+password\s+)(\S+)`),
+		regexp.MustCompile(`(?i)(--(?:password|passwd|passphrase|token|secret|api-key)[\s=]+)("[^"]*"|'[^']*'|\S+)`),
+	}
+})
 
 // query is a value in the query of a URL.
 var query = regexp.MustCompile(`([?&;][\w.%-]+=)([^&;\s"'<>)]+)`)
@@ -46,7 +49,7 @@ func HideWords(text string, secrets []string) string {
 		text = string(maskURLs([]byte(text)))
 		text = query.ReplaceAllString(text, "${1}"+Hidden)
 	}
-	for _, re := range spoken {
+	for _, re := range spoken() {
 		text = re.ReplaceAllString(text, "${1}"+Hidden)
 	}
 	return text

@@ -129,17 +129,26 @@ func (j *judged) ended(sig *packet.Signature) bool {
 	return !sig.CreationTime.Add(time.Duration(*sig.SigLifetimeSecs) * time.Second).After(j.now)
 }
 
+// newestFirst orders signatures: the newest first, and of those made at one time the last.
+func newestFirst(list []*packet.Signature) []*packet.Signature {
+	if len(list) < 2 {
+		return list
+	}
+	out := slices.Clone(list)
+	slices.Reverse(out)
+	slices.SortStableFunc(out, func(a, b *packet.Signature) int { return b.CreationTime.Compare(a.CreationTime) })
+	return out
+}
+
 // directSignature finds the newest signature over the key alone, and whether the key was
 // revoked.
 func (j *judged) directSignature() (newest *packet.Signature) {
-	for _, sig := range j.direct {
+	for _, sig := range newestFirst(j.direct) {
 		switch {
 		case !j.own(sig):
 		case sig.SigType == packet.SigTypeKeyRevocation:
 			j.revoked = j.revoked || j.good(sig, nothing)
-		case sig.SigType != packet.SigTypeDirectSignature || j.ended(sig):
-		case newest != nil && sig.CreationTime.Before(newest.CreationTime):
-		case j.good(sig, nothing):
+		case newest == nil && sig.SigType == packet.SigTypeDirectSignature && !j.ended(sig) && j.good(sig, nothing):
 			newest = sig
 		}
 	}
@@ -150,15 +159,12 @@ func (j *judged) directSignature() (newest *packet.Signature) {
 func (j *judged) user(u *user) (out judgedUser) {
 	out.name = string(u.body)
 	var newest *packet.Signature
-	for _, sig := range u.signatures {
+	for _, sig := range newestFirst(u.signatures) {
 		certifies := sig.SigType >= packet.SigTypeGenericCert && sig.SigType <= packet.SigTypePositiveCert
-		if !j.own(sig) || !certifies && sig.SigType != packet.SigTypeCertificationRevocation {
-			continue
+		if j.own(sig) && (certifies || sig.SigType == packet.SigTypeCertificationRevocation) && j.good(sig, over(u)) {
+			newest = sig
+			break
 		}
-		if newest != nil && sig.CreationTime.Before(newest.CreationTime) || !j.good(sig, over(u)) {
-			continue
-		}
-		newest = sig
 	}
 	if newest == nil {
 		return out
@@ -244,17 +250,16 @@ func (j *judged) bound(s *subkey) (out source.Subkey, ok bool) {
 	out.Fingerprint = strings.ToUpper(hex.EncodeToString(s.key.Fingerprint))
 	hashed := func(w *bytes.Buffer) error { return s.key.SerializeForHash(w) }
 	var newest *packet.Signature
-	for _, sig := range s.signatures {
+	for _, sig := range newestFirst(s.signatures) {
 		binds := sig.SigType == packet.SigTypeSubkeyBinding
-		if !j.own(sig) || !binds && sig.SigType != packet.SigTypeSubkeyRevocation || !j.good(sig, hashed) {
+		if !j.own(sig) || !binds && sig.SigType != packet.SigTypeSubkeyRevocation || binds && newest != nil || !j.good(sig, hashed) {
 			continue
 		}
 		ok = true
-		switch {
-		case !binds:
-			out.Revoked = true
-		case newest == nil || !sig.CreationTime.Before(newest.CreationTime):
+		if binds {
 			newest = sig
+		} else {
+			out.Revoked = true
 		}
 	}
 	if newest != nil && j.ended(newest) { // gpg keeps no older one
@@ -275,6 +280,11 @@ func (j *judged) bound(s *subkey) (out source.Subkey, ok bool) {
 // describe tells what a certificate says of itself. One that gpg takes for nothing is
 // told with why.
 func (c *certificate) describe(now time.Time) source.Key {
+	if c.known != nil {
+		k := *c.known
+		k.UserIDs, k.Subkeys = slices.Clone(k.UserIDs), slices.Clone(k.Subkeys)
+		return k
+	}
 	if c.primary == nil {
 		return c.unknown()
 	}

@@ -65,6 +65,42 @@ func Certificates(data []byte) (openpgp.EntityList, error) {
 type At struct {
 	Now  time.Time
 	Work *int
+	// Seen remembers what was said of certificates: the same one stands in many files. Nil
+	// remembers nothing.
+	Seen *Seen
+}
+
+// Seen remembers certificates by their bytes.
+type Seen struct {
+	mu   sync.Mutex
+	keys map[string]source.Key
+}
+
+func (s *Seen) get(raw []byte) (k source.Key, ok bool) {
+	if s == nil {
+		return k, false
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	k, ok = s.keys[string(raw)]
+	return k, ok
+}
+
+// mostSeen bounds how many certificates are remembered, and how long one may be, in bytes.
+const mostSeen, longestSeen = 2_000, 64 << 10
+
+func (s *Seen) put(raw []byte, k source.Key) {
+	if s == nil || len(raw) > longestSeen {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.keys == nil {
+		s.keys = map[string]source.Key{}
+	}
+	if len(s.keys) < mostSeen {
+		s.keys[string(raw)] = k
+	}
 }
 
 // MostWork is the work of judging that is done for one root: a signature of RSA or of a usual
@@ -101,8 +137,16 @@ func (at At) spent() bool { return at.Work != nil && *at.Work <= 0 }
 
 // charge takes what it takes to judge a certificate off the work that is left. One that is
 // beyond it is told, and not judged; nobody asks for its parts then.
-func (at At) charge(c *certificate) {
-	if at.Work == nil || c == nil || c.beyond {
+func (at At) charge(c *certificate, raw []byte) {
+	c.raw = raw
+	if c.beyond {
+		return
+	}
+	if k, ok := at.Seen.get(raw); ok {
+		c.known = &k
+		return
+	}
+	if at.Work == nil {
 		return
 	}
 	if *at.Work -= 1 + c.work(); *at.Work < 0 {
@@ -121,7 +165,7 @@ func Read(data []byte, at At) ([]source.Key, error) {
 	if len(list) == 0 && err != nil {
 		return nil, err
 	}
-	return described(list, err, at.Now)
+	return described(list, err, at)
 }
 
 // certificates takes a text apart, armoured, binary or a keybox. Where something stands behind
@@ -151,11 +195,20 @@ func certificates(data []byte, at At) ([]*certificate, error) {
 	return list, err
 }
 
+// tell describes a certificate, and remembers what it said.
+func (at At) tell(c *certificate) source.Key {
+	k := c.describe(at.Now)
+	if c.known == nil && !c.beyond {
+		at.Seen.put(c.raw, k)
+	}
+	return k
+}
+
 // described describes certificates; err is what ended the stream that they stand in.
-func described(list []*certificate, err error, now time.Time) ([]source.Key, error) {
+func described(list []*certificate, err error, at At) ([]source.Key, error) {
 	keys := make([]source.Key, 0, len(list))
 	for _, c := range list {
-		k := c.describe(now)
+		k := at.tell(c)
 		if c.broken {
 			k.Used, k.UnusedBecause = false, "gpg cannot read it: "+err.Error()
 		}
@@ -179,7 +232,7 @@ func ReadRing(raw []byte, at At) ([]Placed, error) {
 	}
 	out := make([]Placed, len(list))
 	inParallel(len(list), func(i int) {
-		out[i] = Placed{list[i].describe(at.Now), list[i].at}
+		out[i] = Placed{at.tell(list[i]), list[i].at}
 		if list[i].broken && out[i].Used {
 			out[i].Used, out[i].UnusedBecause = false, "gpgv cannot read it: "+err.Error()
 		}
@@ -216,7 +269,7 @@ func ReadAll(texts [][]byte, at At) []Result {
 			out[i].Err = errs[n]
 			return
 		}
-		out[i].Keys, out[i].Err = described(lists[n], errs[n], at.Now)
+		out[i].Keys, out[i].Err = described(lists[n], errs[n], at)
 	})
 	for i, text := range texts {
 		if j := first[string(text)]; j != i {

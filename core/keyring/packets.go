@@ -7,6 +7,7 @@ import (
 	"io"
 
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
+	"patientlantern.example/lantern/core/source"
 )
 
 // Tags of packets, RFC 4880 section 4.3.
@@ -25,10 +26,12 @@ const (
 // certificate is one certificate as its packets stand in a stream, nothing judged yet.
 type certificate struct {
 	primary *packet.PublicKey
-	at      int    // where it begins in the stream
-	body    []byte // of the primary key's packet
-	broken  bool   // something that is no packet stands in it or behind it
-	beyond  bool   // it is not judged: there is too much
+	at      int         // where it begins in the stream
+	body    []byte      // of the primary key's packet
+	broken  bool        // something that is no packet stands in it or behind it
+	beyond  bool        // it is not judged: there is too much
+	raw     []byte      // all of it
+	known   *source.Key // what was said of the same certificate before
 	direct  []*packet.Signature
 	users   []*user
 	subkeys []*subkey
@@ -78,9 +81,15 @@ func split(raw []byte, at At) (list []*certificate, err error) {
 	src := bytes.NewReader(raw)
 	packets := packet.NewOpaqueReader(src)
 	var c *certificate
-	defer func() { at.charge(c) }()
+	begin := 0
+	end := func() {
+		if c != nil {
+			at.charge(c, raw[c.at:begin])
+		}
+	}
+	defer func() { end() }()
 	for n := 0; ; n++ {
-		begin := len(raw) - src.Len()
+		begin = len(raw) - src.Len()
 		p, err := packets.Next()
 		if errors.Is(err, io.EOF) && p == nil && src.Len() == 0 && begin == len(raw) {
 			return list, nil
@@ -98,7 +107,7 @@ func split(raw []byte, at At) (list []*certificate, err error) {
 		case tagSecretKey, tagSecretSubkey:
 			return nil, ErrSecret
 		case tagPublicKey:
-			at.charge(c)
+			end()
 			c = &certificate{body: p.Contents, at: begin, beyond: at.spent()}
 			c.primary, _ = parsed(p).(*packet.PublicKey) // nil where it is of a kind that is not known
 			list = append(list, c)

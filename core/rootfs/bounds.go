@@ -34,6 +34,7 @@ type spent struct {
 	cut         map[string]int  // folder → entries that were not looked at
 	work        map[string]*int // what it is spent on → what is left
 	refused     int             // files that were not read
+	kept        map[string]any  // what readers remember while the root is read
 }
 
 // note counts a file of some size that is about to be read.
@@ -103,4 +104,21 @@ func (r *FS) Work(on string, most int) *int {
 		r.spent.work[on] = &most
 	}
 	return r.spent.work[on]
+}
+
+// Kept is something that readers remember while a root is read, by its name; nil where
+// nobody counts what is read.
+func Kept[T any](r *FS, name string) *T {
+	if r.spent == nil {
+		return nil
+	}
+	if have, ok := r.spent.kept[name].(*T); ok {
+		return have
+	}
+	made := new(T)
+	if r.spent.kept == nil {
+		r.spent.kept = map[string]any{}
+	}
+	r.spent.kept[name] = made
+	return made
 }
