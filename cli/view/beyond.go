@@ -19,6 +19,8 @@ func (o *Out) Settings(list []source.Setting) {
 	o.Printf("\n%s %s", o.Paint(Bold, "Settings"), o.Paint(Dim, "that differ from the package manager's own and decide what comes from where"))
 	weight := func(s *source.Setting) int {
 		switch {
+		case s.Weakens() != "":
+			return -1
 		case slices.Contains(s.Touches, source.TouchesTrust):
 			return 0
 		case slices.Contains(s.Touches, source.TouchesTransport):
@@ -33,11 +35,11 @@ func (o *Out) Settings(list []source.Setting) {
 	rows := make([][]Cell, 0, len(list))
 	for i := range sorted {
 		s := &sorted[i]
-		style := Plain
-		if weight(s) == 0 {
-			style = Yellow
+		name, style := T("  "+s.Name), Plain
+		if s.Weakens() != "" {
+			name, style = Cell{"! " + s.Name, Red}, Red
 		}
-		rows = append(rows, []Cell{T("  " + s.Name), {s.Value, style}, T(strings.Join(s.Touches, ", ")), T(place(s.File, s.Line))})
+		rows = append(rows, []Cell{name, {s.Value, style}, T(strings.Join(s.Touches, ", ")), T(place(s.File, s.Line))})
 	}
 	o.Table([]Column{{Name: "  NAME"}, {Name: "VALUE", Gives: true}, {Name: "TOUCHES"}, {Name: "WHERE", Gives: true, Path: true}}, rows)
 }
@@ -177,6 +179,9 @@ func (k *believedKey) row(now time.Time) []Cell {
 	user := ""
 	if len(k.UserIDs) > 0 {
 		user = k.UserIDs[0]
+		if name, _, ok := strings.Cut(user, " <"); ok && name != "" { // the address says little more
+			user = name
+		}
 	}
 	left, style := left(k.Expires, now)
 	if k.Revoked {

@@ -170,9 +170,15 @@ func (o *Out) source(s *source.Source, settings []source.Setting) {
 	if s.Enabled && s.Position > 0 && s.ID != "" {
 		more = append(more, fmt.Sprintf("used as no. %d", s.Position))
 	}
-	o.Printf("            %s", o.Paint(Dim, Cut(strings.Join(more, "; "), max(40, o.room(12)))))
-	if weak := slices.Concat(unchecked(s), s.Weakened(settings)); s.Enabled && len(weak) > 0 {
-		o.Printf("          %s %s", o.Paint(Red, "!"), o.Paint(Red, strings.Join(weak, "; ")))
+	detail := strings.Join(more, "; ")
+	weak := strings.Join(slices.Concat(unchecked(s), s.Weakened(settings)), "; ")
+	switch {
+	case s.Enabled && weak != "" && detail != "":
+		o.Printf("          %s %s", o.Paint(Red, "! "+weak+";"), o.Paint(Dim, Cut(detail, max(20, o.room(14+len(weak))))))
+	case s.Enabled && weak != "":
+		o.Printf("          %s", o.Paint(Red, "! "+weak))
+	case detail != "":
+		o.Printf("            %s", o.Paint(Dim, Cut(detail, max(40, o.room(12)))))
 	}
 }
 

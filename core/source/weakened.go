@@ -95,3 +95,54 @@ func (s *Source) fetchedBy(scheme string) bool {
 	}
 	return false
 }
+
+// weakSetting is a setting of a package manager that takes a check away from every source.
+type weakSetting struct {
+	family, name string
+	takes        func(value string) bool
+	says         string
+}
+
+// SaysYes reports whether a package manager of any family takes a word for yes.
+func SaysYes(v string) bool { return slices.Contains(yes, strings.ToLower(v)) }
+
+func saysNo(v string) bool { return slices.Contains(no, strings.ToLower(v)) }
+
+func anything(string) bool { return true }
+
+// weakSettings are told whatever the policy says of sources: with any of them somebody else
+// could supply packages.
+var weakSettings = []weakSetting{
+	{"deb", "Acquire::AllowInsecureRepositories", SaysYes, "repositories that nobody signed are taken"},
+	{"deb", "Acquire::AllowWeakRepositories", SaysYes, "signatures made with weak hashes are taken"},
+	{"deb", "Acquire::AllowDowngradeToInsecureRepositories", SaysYes, "a repository that was signed may come unsigned"},
+	{"deb", "APT::Get::AllowUnauthenticated", SaysYes, "unsigned packages are installed without asking"},
+	{"deb", "APT::Get::Force-Yes", SaysYes, "unsigned packages are installed without asking"},
+	{"deb", "APT::Authentication::TrustCDROM", SaysYes, "signatures of discs are not checked"},
+	{"deb", "Acquire::Check-Valid-Until", saysNo, "old metadata is taken, which hides updates"},
+	{"deb", "Acquire::Check-Date", saysNo, "metadata of any date is taken"},
+	{"deb", "Acquire::https::Verify-Peer", saysNo, "servers' certificates are not checked"},
+	{"deb", "Acquire::https::Verify-Host", saysNo, "servers' names are not checked"},
+	{"deb", "APT::Key::gpgvcommand", anything, "another program checks signatures"},
+	{"deb", "Dir::Bin::methods", anything, "other programs fetch and check"},
+	{"rpm", "main.sslverify", saysNo, "servers' certificates are not checked"},
+	{"rpm", "main.proxy_sslverify", saysNo, "the proxy's certificate is not checked"},
+	{"zypp", "main.gpgcheck", saysNo, "signatures are not checked where a repository says nothing"},
+	{"arch", "options.SigLevel", func(v string) bool { return strings.Contains(v, "Never") || strings.Contains(v, "TrustAll") },
+		"signatures are not checked, or anybody's are taken"},
+}
+
+// Weakens says which check a setting takes away from every source; empty where it takes
+// none.
+func (t *Setting) Weakens() string {
+	name := t.Name
+	if parts := strings.SplitN(name, "::", 3); len(parts) == 3 && strings.EqualFold(parts[0], "Binary") {
+		name = parts[2] // for one of apt's programs alone
+	}
+	for _, w := range weakSettings {
+		if w.family == t.Family && strings.EqualFold(w.name, name) && w.takes(t.Value) {
+			return w.says
+		}
+	}
+	return ""
+}

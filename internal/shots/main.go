@@ -208,17 +208,15 @@ func (s *shooter) weaken(host string) func() error {
 				return err
 			}
 		}
-		key, err := os.ReadFile(filepath.Join(root, "etc/apt/keyrings/saltmarsh.asc"))
+		own, err := filepath.Glob(filepath.Join(root, "etc/apt/trusted.gpg.d/*.gpg"))
+		if err != nil || len(own) == 0 {
+			return fmt.Errorf("%s has no key of its own: %w", host, err)
+		}
+		key, err := os.ReadFile(own[0])
 		if err != nil {
 			return err
 		}
-		if err := os.MkdirAll(filepath.Join(root, "etc/apt/trusted.gpg.d"), 0o755); err != nil {
-			return err
-		}
-		if err := os.WriteFile(filepath.Join(root, "etc/apt/trusted.gpg.d/plover.gpg"), key, 0o644); err != nil {
-			return err
-		}
-		return os.Chmod(filepath.Join(root, "etc/apt/keyrings/saltmarsh.asc"), 0o640)
+		return os.WriteFile(filepath.Join(root, "etc/apt/trusted.gpg.d/copied.asc"), key, 0o644)
 	}
 }
 
