@@ -149,7 +149,6 @@ func (s *shooter) story() error {
 		s.web("console-host", "/hosts/gw-03.brinewick.test", ".diff"),
 		s.web("console-contracts", "/contracts", ".gauge"),
 		s.terminal("channel-list", "channel", "list"),
-		s.terminal("seat-list", "seat", "list"),
 		s.terminal("contract-outlook", "contract", "outlook"),
 		s.dark("console-fleet-dark", "/", ".el-table__row"),
 		s.terminal("heal", "heal", "gw-03"),

@@ -67,7 +67,8 @@ const checked = (s: Source) => (s.family === 'deb' ? s.checks.metadata : s.check
 
 // What touches trust comes first.
 const weight = (touches: string[] | null) => ['trust', 'transport', 'program'].findIndex((t) => touches?.includes(t)) >>> 0
-const weakens = (s: { name: string; value: string }) => d.value?.drift.some((f) => f.class === 'setting-weakened' && f.have === `${s.name} ${s.value}`) ?? false
+type Setting = NonNullable<NonNullable<typeof d.value>["settings"]>[number]
+const weakens = (s: Setting) => d.value?.drift.some((f) => f.class === 'setting-weakened' && f.have === `${s.name} ${s.value}`) ?? false
 const settings = computed(() => [...(d.value?.settings ?? [])].sort((a, b) => weight(a.touches) - weight(b.touches)))
 
 // Keys that the package manager uses, and those that it passes over where they were meant to
@@ -181,7 +182,7 @@ const cpu = computed(() => {
       <div class="card">
         <el-table v-if="d.settings.length" :data="settings">
           <el-table-column label="Name" min-width="260"><template #default="{ row }"><span class="mono">{{ row.name }}</span></template></el-table-column>
-          <el-table-column label="Value" min-width="240"><template #default="{ row }"><span class="mono" :class="{ bad: weakens(row) }">{{ row.value }}</span></template></el-table-column>
+          <el-table-column label="Value" min-width="240"><template #default="{ row }"><span class="mono" :class="{ bad: weakens(row as Setting) }">{{ row.value }}</span></template></el-table-column>
           <el-table-column label="Touches" width="150"><template #default="{ row }">{{ row.touches.join(', ') }}</template></el-table-column>
           <el-table-column label="Where" min-width="220"><template #default="{ row }"><span class="mono">{{ row.file }}:{{ row.line }}</span></template></el-table-column>
         </el-table>
