@@ -29,9 +29,9 @@ func host(t *testing.T, of string, tree map[string]string) *source.Survey {
 	return &source.Survey{Sources: r.Sources, Keys: r.Keys, Settings: r.Settings, Problems: r.Problems}
 }
 
-// No host is as the policy says on which checks were taken away, though no file of the
-// policy says anything of the place where they were.
-func TestChecksThatAreTakenAwayAreFound(t *testing.T) {
+// No host is as the policy says on which a setting takes checks away, though no file of the
+// policy says anything of the place where it stands.
+func TestSettingsThatTakeChecksAwayAreFound(t *testing.T) {
 	base := "deb http://archive.skerry.example/skerry mussel main\n"
 	rule := source.InPlace{Repository: "skerry-base", Files: []string{"/etc/apt/sources.list"}, URLs: []string{"http://archive.skerry.example/skerry/"}, Suites: []string{"mussel"}, Enabled: true}
 	for _, c := range []struct {
@@ -40,10 +40,6 @@ func TestChecksThatAreTakenAwayAreFound(t *testing.T) {
 		want     string // class and severity of the only finding; empty for none
 	}{
 		{"as it came", "deb", map[string]string{"etc/apt/sources.list": base}, ""},
-		{"trusted", "deb", map[string]string{"etc/apt/sources.list": "deb [trusted=yes] http://archive.skerry.example/skerry mussel main\n"}, "checks-weakened danger"},
-		{"allow-insecure", "deb", map[string]string{"etc/apt/sources.list": "deb [allow-insecure=yes] http://archive.skerry.example/skerry mussel main\n"}, "checks-weakened danger"},
-		{"age", "deb", map[string]string{"etc/apt/sources.list": "deb [check-valid-until=no] http://archive.skerry.example/skerry mussel main\n"}, "checks-weakened danger"},
-		{"trusted=no", "deb", map[string]string{"etc/apt/sources.list": "deb [trusted=no] http://archive.skerry.example/skerry mussel main\n"}, ""},
 		{"permission for all", "deb", map[string]string{"etc/apt/sources.list": base, "etc/apt/apt.conf.d/99x": "Acquire::AllowInsecureRepositories \"yes\";\n"}, "setting-weakened danger"},
 		{"for one program", "deb", map[string]string{"etc/apt/sources.list": base, "etc/apt/apt.conf": "Binary::apt-get::APT::Get::AllowUnauthenticated \"1\";\n"}, "setting-weakened danger"},
 		{"certificates", "deb", map[string]string{"etc/apt/sources.list": base, "etc/apt/apt.conf": "Acquire { https { Verify-Peer \"false\"; }; };\n"}, "setting-weakened danger"},

@@ -103,8 +103,8 @@ type weakSetting struct {
 	says         string
 }
 
-// SaysYes reports whether a package manager of any family takes a word for yes.
-func SaysYes(v string) bool { return slices.Contains(yes, strings.ToLower(v)) }
+// saysYes reports whether a package manager of any family takes a word for yes.
+func saysYes(v string) bool { return slices.Contains(yes, strings.ToLower(v)) }
 
 func saysNo(v string) bool { return slices.Contains(no, strings.ToLower(v)) }
 
@@ -113,12 +113,12 @@ func anything(string) bool { return true }
 // weakSettings are told whatever the policy says of sources: with any of them somebody else
 // could supply packages.
 var weakSettings = []weakSetting{
-	{"deb", "Acquire::AllowInsecureRepositories", SaysYes, "repositories that nobody signed are taken"},
-	{"deb", "Acquire::AllowWeakRepositories", SaysYes, "signatures made with weak hashes are taken"},
-	{"deb", "Acquire::AllowDowngradeToInsecureRepositories", SaysYes, "a repository that was signed may come unsigned"},
-	{"deb", "APT::Get::AllowUnauthenticated", SaysYes, "unsigned packages are installed without asking"},
-	{"deb", "APT::Get::Force-Yes", SaysYes, "unsigned packages are installed without asking"},
-	{"deb", "APT::Authentication::TrustCDROM", SaysYes, "signatures of discs are not checked"},
+	{"deb", "Acquire::AllowInsecureRepositories", saysYes, "repositories that nobody signed are taken"},
+	{"deb", "Acquire::AllowWeakRepositories", saysYes, "signatures made with weak hashes are taken"},
+	{"deb", "Acquire::AllowDowngradeToInsecureRepositories", saysYes, "a repository that was signed may come unsigned"},
+	{"deb", "APT::Get::AllowUnauthenticated", saysYes, "unsigned packages are installed without asking"},
+	{"deb", "APT::Get::Force-Yes", saysYes, "unsigned packages are installed without asking"},
+	{"deb", "APT::Authentication::TrustCDROM", saysYes, "signatures of discs are not checked"},
 	{"deb", "Acquire::Check-Valid-Until", saysNo, "old metadata is taken, which hides updates"},
 	{"deb", "Acquire::Check-Date", saysNo, "metadata of any date is taken"},
 	{"deb", "Acquire::https::Verify-Peer", saysNo, "servers' certificates are not checked"},

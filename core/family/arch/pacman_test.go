@@ -27,7 +27,7 @@ func trees() *rapid.Generator[map[string]string] {
 		case 1:
 			return "Usage" + gap + pick([]string{"All", "Sync Search", "Install Upgrade", "", "sync", "Sync"}).Draw(t, "usage")
 		case 2:
-			return "Include" + gap + pick([]string{"/etc/pacman.d/mirrorlist", "/etc/pacman.d/mirrorlist", "/etc/pacman.d/*.conf", "/etc/pacman.d/[ab].conf", "/etc/pacman.d/none", "/etc/pacman.d", "", "etc/pacman.d/a.conf", "/etc/pacman.d/loop", "/etc/pacman.d/none*", "/etc/*.d/?.conf"}).Draw(t, "include")
+			return "Include" + gap + pick([]string{"/etc/pacman.d/mirrorlist", "/etc/pacman.d/mirrorlist", "/etc/pacman.d/*.conf", "/etc/pacman.d/[ab].conf", "/etc/pacman.d/none", "/etc/pacman.d", "/dev/null", "", "etc/pacman.d/a.conf", "/etc/pacman.d/loop", "/etc/pacman.d/none*", "/etc/*.d/?.conf"}).Draw(t, "include")
 		case 3:
 			return pick([]string{"# comment", "", "Server", "Note = x", "Server http://x", " \t", "=", "= x", "#Server = http://off.example/", "[unclosed", "SigLevel", "] = [", "CacheServer = http://c.example/", "Server = http://m.example/ # not a comment"}).Draw(t, "odd")
 		default:
