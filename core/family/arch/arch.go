@@ -103,8 +103,8 @@ func (r *reader) file(name, from string, line int32, depth int) {
 	if name == "" {
 		err = fs.ErrNotExist
 	}
-	if err == nil && (info.IsDir() || path.Clean("/"+name) == "/dev/null") {
-		return // pacman opens it and finds no line in it
+	if err == nil && info.IsDir() || name != "" && path.Clean("/"+name) == "/dev/null" {
+		return // pacman opens it and finds no line in it; what is below /dev need not stand on another root
 	}
 	var text []byte
 	if err == nil {
