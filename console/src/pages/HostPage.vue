@@ -162,7 +162,7 @@ const cpu = computed(() => {
     <h2>Sources</h2>
     <div class="card">
       <el-table :data="d.sources" empty-text="No source stands on this host">
-        <el-table-column label="State" width="130">
+        <el-table-column label="State" width="170">
           <template #default="{ row }"><Mark :look="row.enabled ? progressLook.done : progressLook.waiting" :word="row.enabled ? 'on' : `off, by ${row.disabled_by}`" /></template>
         </el-table-column>
         <el-table-column label="Where it comes from" min-width="420">
