@@ -8,6 +8,7 @@
 package flatpak
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -358,7 +359,7 @@ func check(on bool) string {
 // keyrings lists the files with a remote's keys that exist.
 func (r *reader) keyrings(id, paths string) (out []string) {
 	list := append(
-		[]string{path.Join(Repo, id+".trustedkeys.gpg")},
+		[]string{path.Join(Repo, id+ownKeyring)},
 		strings.FieldsFunc(paths, func(c rune) bool { return c == ';' || c == ',' })...)
 	for _, name := range list {
 		info, err := r.root.Stat(name)
@@ -385,8 +386,19 @@ func (r *reader) keys(name string, on bool) {
 	if err != nil {
 		r.Problem(name, 0, "the keyring cannot be read: "+family.Plain(err), false)
 	}
+	armoured := !keyring.IsKeybox(data) && bytes.Contains(data, []byte("-----BEGIN PGP"))
+	if armoured && strings.HasSuffix(name, ownKeyring) && path.Dir(name) == Repo {
+		for i := range keys {
+			if keys[i].Used {
+				keys[i].Used, keys[i].UnusedBecause = false, "flatpak takes keys out of this file in binary form only"
+			}
+		}
+	}
 	r.add(keys, name, on)
 }
+
+// ownKeyring is how the file with a remote's own keys ends.
+const ownKeyring = ".trustedkeys.gpg"
 
 func (r *reader) add(keys []source.Key, where string, on bool) {
 	for _, k := range keys {
