@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 )
 
@@ -122,4 +123,14 @@ func FuzzParse(f *testing.F) {
 			tree.Set(s.Name, s.Value)
 		}
 	})
+}
+
+// Colons right behind colons are part of a name: a block of a list has no item of its own.
+func TestColonsBehindColonsArePartOfAName(t *testing.T) {
+	var tree Tree
+	tree.SetAt("Test::L::", "a", "f", 1)
+	tree.SetAt("Test::L::::A", "x", "f", 2)
+	var got []string
+	tree.Walk(func(name, value, _ string, _ int) { got = append(got, name+"="+value) })
+	assert.Equal(t, []string{"Test::L::=a", "Test::L::::A=x"}, got)
 }

@@ -58,8 +58,19 @@ func (n *node) learn(c *node) {
 }
 
 // path splits a name at its colons. An empty last part, as in A::B::, stands for
-// a new item of the list A::B.
-func path(name string) []string { return strings.Split(name, "::") }
+// a new item of the list A::B. Colons right behind colons are part of a name, as apt takes
+// them.
+func path(name string) (parts []string) {
+	start := 0
+	for at := 0; len(name)-at >= 2; at++ {
+		if name[at:at+2] == "::" {
+			parts = append(parts, name[start:at])
+			start = at + 2
+			at = start
+		}
+	}
+	return append(parts, name[start:])
+}
 
 // Set gives an item its value.
 func (t *Tree) Set(name, value string) {
