@@ -15,10 +15,20 @@ import (
 
 // Login notes a login with a password that stands in a file.
 func (r *Reading) Login(root *rootfs.FS, file, target, user string) {
-	if len(r.Access) >= MostSources {
-		return // as many as sources are told
+	if r.tooManyLogins(file) {
+		return
 	}
 	r.Access = append(r.Access, source.Access{Kind: "basic", Where: file, For: target, Identity: user, Mode: r.mode(root, file)})
+}
+
+// tooManyLogins reports whether no more logins are told, and says so once: as many are as
+// sources.
+func (r *Reading) tooManyLogins(file string) bool {
+	if len(r.Access) < MostSources {
+		return false
+	}
+	r.once(file, 0, fmt.Sprintf("more than %d logins are configured: those from here on are not told", MostSources))
+	return true
 }
 
 // mode is the mode of a file, which is asked for once.
@@ -62,8 +72,8 @@ func (r *Reading) LoginInURL(root *rootfs.FS, file, u string) {
 	} else {
 		return
 	}
-	if len(r.Access) >= MostSources {
-		return // as many as sources are told
+	if r.tooManyLogins(file) {
+		return
 	}
 	a.Mode = r.mode(root, file)
 	for i := range r.Access {

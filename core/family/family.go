@@ -33,9 +33,8 @@ type Reading struct {
 	Holds         []source.Hold
 	Services      []source.Service
 	Problems      []source.Problem
-	Architectures []string // the family's words, where its configuration says
-	full          bool
-	crowded       map[string]bool   // what was cut off
+	Architectures []string          // the family's words, where its configuration says
+	said          map[string]bool   // what is said once
 	modes         map[string]string // of files that hold logins
 	expanded      int               // bytes that variables came to
 	Texts         map[string][]byte // source file → its bytes, secrets and all
@@ -55,11 +54,20 @@ func (r *Reading) Full(file string, line int) bool {
 	if len(r.Sources) < MostSources {
 		return false
 	}
-	if !r.full {
-		r.full = true
-		r.Problem(file, line, fmt.Sprintf("more than %d sources are configured: those from here on are not told", MostSources), false)
-	}
+	r.once(file, line, fmt.Sprintf("more than %d sources are configured: those from here on are not told", MostSources))
 	return true
+}
+
+// once notes something that could not be understood or was left out, one time.
+func (r *Reading) once(file string, line int, message string) {
+	if r.said[message] {
+		return
+	}
+	if r.said == nil {
+		r.said = map[string]bool{}
+	}
+	r.said[message] = true
+	r.Problem(file, line, message, false)
 }
 
 // most is how many settings, pins and holds of one family are told.
@@ -70,13 +78,7 @@ func (r *Reading) Crowded(n int, what, file string, line int) bool {
 	if n < most {
 		return false
 	}
-	if !r.crowded[what] {
-		if r.crowded == nil {
-			r.crowded = map[string]bool{}
-		}
-		r.crowded[what] = true
-		r.Problem(file, line, fmt.Sprintf("there are more than %d %s: those from here on are not told", most, what), false)
-	}
+	r.once(file, line, fmt.Sprintf("there are more than %d %s: those from here on are not told", most, what))
 	return true
 }
 
@@ -93,13 +95,7 @@ func (r *Reading) Expanding(n int, file string, line int) bool {
 	if n <= MostExpanded && r.expanded <= allExpansions {
 		return true
 	}
-	if !r.crowded["expansions"] {
-		if r.crowded == nil {
-			r.crowded = map[string]bool{}
-		}
-		r.crowded["expansions"] = true
-		r.Problem(file, line, "variables come to more than is told of a root: values from here on may stand as they are written", false)
-	}
+	r.once(file, line, "variables come to more than is told of a root: values from here on may stand as they are written")
 	return false
 }
 

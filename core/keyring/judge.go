@@ -19,7 +19,7 @@ import (
 
 // What gpg makes of a certificate: which of its parts are bound to it, when it ends, what
 // it may do. The rules are those of GnuPG 2.2 (g10/getkey.c, merge_selfsigs), seen by
-// asking it about composed certificates; gpg_test.go keeps them.
+// asking it about composed certificates; judge_test.go keeps them.
 
 // judged is a certificate with what its own signatures say of it.
 type judged struct {
@@ -28,7 +28,6 @@ type judged struct {
 	now     time.Time
 	valid   bool // something of it is signed by itself
 	revoked bool
-	usage   usage
 	expires *time.Time
 	users   []judgedUser
 }
@@ -39,11 +38,7 @@ type judgedUser struct {
 	revoked, primary bool
 	created          time.Time
 	expires          *time.Time // of the key, as the user id's signature says
-	usage            usage
 }
-
-// usage is what a key may do.
-type usage struct{ said, certify, sign, encrypt, authenticate bool }
 
 // judge works out what gpg would say of a certificate at a time.
 func (c *certificate) judge(now time.Time) *judged {
@@ -180,20 +175,18 @@ func (j *judged) user(u *user) (out judgedUser) {
 	out.created = newest.CreationTime
 	out.primary = newest.IsPrimaryId != nil && *newest.IsPrimaryId
 	out.expires = expiry(j.primary, newest.KeyLifetimeSecs)
-	out.usage = usageOf(newest)
 	return out
 }
 
-// expiry settles when the key ends and what it may do: a signature over the key alone goes
+// expiry settles when the key ends: a signature over the key alone goes
 // before those over user ids, of which the newest counts that says anything.
 func (j *judged) expiry(direct *packet.Signature) {
 	if direct != nil {
 		j.valid = true
 		j.expires = expiry(j.primary, direct.KeyLifetimeSecs)
-		j.usage = usageOf(direct)
 	}
 	said := j.expires != nil
-	var date, usageDate time.Time
+	var date time.Time
 	for i := range j.users {
 		u := &j.users[i]
 		if j.certificate.users[i].attribute {
@@ -201,9 +194,6 @@ func (j *judged) expiry(direct *packet.Signature) {
 		}
 		if !said && u.expires != nil && u.created.After(date) {
 			j.expires, date = u.expires, u.created
-		}
-		if (direct == nil || !usageOf(direct).said) && u.usage.said && u.created.After(usageDate) {
-			j.usage, usageDate = u.usage, u.created
 		}
 	}
 }
@@ -231,13 +221,6 @@ func (j *judged) choosePrimary() {
 	}
 	for i := range j.users {
 		j.users[i].primary = i == best
-	}
-}
-
-func usageOf(sig *packet.Signature) usage {
-	return usage{
-		said: sig.FlagsValid, certify: sig.FlagCertify, sign: sig.FlagSign,
-		encrypt: sig.FlagEncryptCommunications || sig.FlagEncryptStorage, authenticate: sig.FlagAuthenticate,
 	}
 }
 
@@ -295,6 +278,7 @@ func (c *certificate) describe(now time.Time) source.Key {
 		}
 	}
 	j := c.judge(now)
+	c.verdict = j
 	k := source.Key{
 		Fingerprint: strings.ToUpper(hex.EncodeToString(c.primary.Fingerprint)),
 		UserIDs:     []string{},

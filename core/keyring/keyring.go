@@ -195,25 +195,23 @@ func certificates(data []byte, at At) ([]*certificate, error) {
 	return list, err
 }
 
-// tell describes a certificate, and remembers what it said.
-func (at At) tell(c *certificate) source.Key {
+// tell describes a certificate, and remembers what it said. err is what ended the stream that
+// it stands in, for the program that reads it.
+func (at At) tell(c *certificate, err error, program string) source.Key {
 	k := c.describe(at.Now)
 	if c.known == nil && !c.beyond {
 		at.Seen.put(c.raw, k)
+	}
+	if c.broken {
+		k.Used, k.UnusedBecause = false, program+" cannot read it: "+err.Error()
 	}
 	return k
 }
 
 // described describes certificates; err is what ended the stream that they stand in.
 func described(list []*certificate, err error, at At) ([]source.Key, error) {
-	keys := make([]source.Key, 0, len(list))
-	for _, c := range list {
-		k := at.tell(c)
-		if c.broken {
-			k.Used, k.UnusedBecause = false, "gpg cannot read it: "+err.Error()
-		}
-		keys = append(keys, k)
-	}
+	keys := make([]source.Key, len(list))
+	inParallel(len(list), func(i int) { keys[i] = at.tell(list[i], err, "gpg") })
 	return keys, err
 }
 
@@ -232,10 +230,7 @@ func ReadRing(raw []byte, at At) ([]Placed, error) {
 	}
 	out := make([]Placed, len(list))
 	inParallel(len(list), func(i int) {
-		out[i] = Placed{at.tell(list[i]), list[i].at}
-		if list[i].broken && out[i].Used {
-			out[i].Used, out[i].UnusedBecause = false, "gpgv cannot read it: "+err.Error()
-		}
+		out[i] = Placed{at.tell(list[i], err, "gpgv"), list[i].at}
 	})
 	return out, err
 }

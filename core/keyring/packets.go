@@ -7,6 +7,7 @@ import (
 	"io"
 
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
+
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -32,6 +33,7 @@ type certificate struct {
 	beyond  bool        // it is not judged: there is too much
 	raw     []byte      // all of it
 	known   *source.Key // what was said of the same certificate before
+	verdict *judged     // once it was described
 	direct  []*packet.Signature
 	users   []*user
 	subkeys []*subkey

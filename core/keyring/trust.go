@@ -60,24 +60,18 @@ type node struct {
 // ReadWeb is Read for the keyring of a program that asks for trust: each key says how valid
 // its keyring makes it. db is the text of trustdb.gpg beside it.
 func ReadWeb(data, db []byte, at At) ([]source.Key, error) {
-	raw, err := dearmor(data)
-	if err == nil && IsKeybox(raw) {
-		raw, err = unbox(raw)
-	}
-	if err != nil {
+	list, err := certificates(data, at)
+	if len(list) == 0 {
 		return nil, err
 	}
-	list, err := split(raw, at)
-	if len(list) == 0 {
-		return nil, ErrNoKey
-	}
-	keys := make([]source.Key, len(list))
-	inParallel(len(list), func(i int) { keys[i] = list[i].describe(at.Now) })
+	keys, err := described(list, err, at)
 	w := &web{trust: ownerTrust(db), byID: map[uint64][]*node{}, now: at.Now, work: at.Work}
 	for i, c := range list {
 		n := &node{fpr: keys[i].Fingerprint, validity: ValidityUnknown}
 		if c.primary != nil && keys[i].Used {
-			n.judged = c.judge(at.Now)
+			if n.judged = c.verdict; n.judged == nil { // another file had it before
+				n.judged = c.judge(at.Now)
+			}
 		}
 		w.nodes = append(w.nodes, n)
 	}

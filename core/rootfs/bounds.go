@@ -34,6 +34,7 @@ type spent struct {
 	cut         map[string]int  // folder → entries that were not looked at
 	work        map[string]*int // what it is spent on → what is left
 	refused     int             // files that were not read
+	patterns    map[string]bool // that match more than is looked at
 	kept        map[string]any  // what readers remember while the root is read
 }
 
@@ -66,6 +67,16 @@ func (r *FS) cutList(name string, list []fs.DirEntry) []fs.DirEntry {
 	return slices.Clip(list[:MostEntries])
 }
 
+// cutPattern notes a pattern of which not all that it matches was looked at.
+func (r *FS) cutPattern(pattern string) {
+	if r.spent != nil {
+		if r.spent.patterns == nil {
+			r.spent.patterns = map[string]bool{}
+		}
+		r.spent.patterns[pattern] = true
+	}
+}
+
 // Beyond lists what was not looked at, in sentences, by folder.
 func (r *FS) Beyond() (out []Cut) {
 	if r.spent == nil {
@@ -74,6 +85,9 @@ func (r *FS) Beyond() (out []Cut) {
 	for _, dir := range slices.Sorted(maps.Keys(r.spent.cut)) {
 		out = append(out, Cut{"/" + dir, fmt.Sprintf(
 			"%d entries of the folder were not looked at: the first %d were, by name", r.spent.cut[dir], MostEntries)})
+	}
+	for _, pattern := range slices.Sorted(maps.Keys(r.spent.patterns)) {
+		out = append(out, Cut{"", fmt.Sprintf("the pattern %s matches more than %d names: not all were looked at", pattern, MostEntries)})
 	}
 	if r.spent.refused > 0 {
 		out = append(out, Cut{"", fmt.Sprintf(

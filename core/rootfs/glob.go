@@ -27,7 +27,8 @@ func (r *FS) Glob(pattern string) []string {
 		var next []string
 		for _, dir := range at {
 			if len(next) > MostEntries {
-				break // a pattern that matches more is none that anybody wrote for sources
+				r.cutPattern(pattern) // one that matches more is none that anybody wrote for sources
+				break
 			}
 			if !strings.ContainsAny(part, `*?[\`) {
 				if name := dir + part; !last || r.exists(name) {

@@ -21,25 +21,6 @@ var weakening = []struct {
 	{"flatpak", "tls-permissive", yes, "the server's certificate NOT checked"},
 }
 
-// weakeningAll are settings that take a check away from every source of a family.
-var weakeningAll = []struct {
-	family, setting, unless string
-	values                  []string
-	scheme                  string // of the sources that it is about; empty for all
-	says                    string
-}{
-	{"deb", "acquire::allowweakrepositories", "", yes, "", "weak signatures allowed"},
-	{"deb", "acquire::allowdowngradetoinsecurerepositories", "", yes, "", "it may lose its signature later"},
-	{"deb", "acquire::check-valid-until", "check-valid-until", no, "", "age NOT checked"},
-	{"deb", "acquire::check-date", "check-date", no, "", "date NOT checked"},
-	{"deb", "acquire::https::verify-peer", "", no, "https", "the server's certificate NOT checked"},
-	{"deb", "acquire::https::verify-host", "", no, "https", "the server's name NOT checked"},
-	{"deb", "apt::get::allowunauthenticated", "", yes, "", "unsigned packages are installed without asking"},
-	{"deb", "apt::authentication::trustcdrom", "", yes, "cdrom", "signature NOT checked"},
-	{"rpm", "main.sslverify", "sslverify", no, "https", "the server's certificate NOT checked"},
-	{"rpm", "main.proxy_sslverify", "proxy_sslverify", no, "", "the proxy's certificate NOT checked"},
-}
-
 var (
 	yes = []string{"yes", "true", "with", "on", "enable", "1"}
 	no  = []string{"no", "false", "without", "off", "disable", "0"}
@@ -66,18 +47,13 @@ func (s *Source) Weakened(settings []Setting) (out []string) {
 			add(w.says)
 		}
 	}
-	for _, w := range weakeningAll {
-		if w.family != s.Family || w.scheme != "" && !s.fetchedBy(w.scheme) {
+	for i := range settings {
+		w := settings[i].weakens()
+		if w == nil || w.here == "" || w.family != s.Family || w.scheme != "" && !s.fetchedBy(w.scheme) {
 			continue
 		}
-		if _, said := own(w.unless); said {
-			continue
-		}
-		for i := range settings {
-			t := &settings[i]
-			if t.Family == s.Family && strings.EqualFold(t.Name, w.setting) && slices.Contains(w.values, strings.ToLower(t.Value)) {
-				add(w.says)
-			}
+		if _, said := own(w.unless); !said {
+			add(w.here)
 		}
 	}
 	if s.Family == "zypp" && slices.ContainsFunc(s.EffURLs, func(u string) bool { return strings.Contains(u, "ssl_verify=no") }) {
@@ -101,6 +77,10 @@ type weakSetting struct {
 	family, name string
 	takes        func(value string) bool
 	says         string
+
+	here   string // what is said of a single source; empty where its Checks say it
+	unless string // the option of a source that goes before the setting
+	scheme string // of the sources that it is about; empty for all
 }
 
 // saysYes reports whether a package manager of any family takes a word for yes.
@@ -113,36 +93,53 @@ func anything(string) bool { return true }
 // weakSettings are told whatever the policy says of sources: with any of them somebody else
 // could supply packages.
 var weakSettings = []weakSetting{
-	{"deb", "Acquire::AllowInsecureRepositories", saysYes, "repositories that nobody signed are taken"},
-	{"deb", "Acquire::AllowWeakRepositories", saysYes, "signatures made with weak hashes are taken"},
-	{"deb", "Acquire::AllowDowngradeToInsecureRepositories", saysYes, "a repository that was signed may come unsigned"},
-	{"deb", "APT::Get::AllowUnauthenticated", saysYes, "unsigned packages are installed without asking"},
-	{"deb", "APT::Get::Force-Yes", saysYes, "unsigned packages are installed without asking"},
-	{"deb", "APT::Authentication::TrustCDROM", saysYes, "signatures of discs are not checked"},
-	{"deb", "Acquire::Check-Valid-Until", saysNo, "old metadata is taken, which hides updates"},
-	{"deb", "Acquire::Check-Date", saysNo, "metadata of any date is taken"},
-	{"deb", "Acquire::https::Verify-Peer", saysNo, "servers' certificates are not checked"},
-	{"deb", "Acquire::https::Verify-Host", saysNo, "servers' names are not checked"},
-	{"deb", "APT::Key::gpgvcommand", anything, "another program checks signatures"},
-	{"deb", "Dir::Bin::methods", anything, "other programs fetch and check"},
-	{"rpm", "main.sslverify", saysNo, "servers' certificates are not checked"},
-	{"rpm", "main.proxy_sslverify", saysNo, "the proxy's certificate is not checked"},
-	{"zypp", "main.gpgcheck", saysNo, "signatures are not checked where a repository says nothing"},
-	{"arch", "options.SigLevel", func(v string) bool { return strings.Contains(v, "Never") || strings.Contains(v, "TrustAll") },
-		"signatures are not checked, or anybody's are taken"},
+	{family: "deb", name: "Acquire::AllowInsecureRepositories", takes: saysYes, says: "repositories that nobody signed are taken"},
+	{family: "deb", name: "Acquire::AllowWeakRepositories", takes: saysYes, says: "signatures made with weak hashes are taken",
+		here: "weak signatures allowed"},
+	{family: "deb", name: "Acquire::AllowDowngradeToInsecureRepositories", takes: saysYes,
+		says: "a repository that was signed may come unsigned", here: "it may lose its signature later"},
+	{family: "deb", name: "APT::Get::AllowUnauthenticated", takes: saysYes, says: "unsigned packages are installed without asking",
+		here: "unsigned packages are installed without asking"},
+	{family: "deb", name: "APT::Get::Force-Yes", takes: saysYes, says: "unsigned packages are installed without asking"},
+	{family: "deb", name: "APT::Authentication::TrustCDROM", takes: saysYes, says: "signatures of discs are not checked",
+		here: "signature NOT checked", scheme: "cdrom"},
+	{family: "deb", name: "Acquire::Check-Valid-Until", takes: saysNo, says: "old metadata is taken, which hides updates",
+		here: "age NOT checked", unless: "check-valid-until"},
+	{family: "deb", name: "Acquire::Check-Date", takes: saysNo, says: "metadata of any date is taken",
+		here: "date NOT checked", unless: "check-date"},
+	{family: "deb", name: "Acquire::https::Verify-Peer", takes: saysNo, says: "servers' certificates are not checked",
+		here: "the server's certificate NOT checked", scheme: "https"},
+	{family: "deb", name: "Acquire::https::Verify-Host", takes: saysNo, says: "servers' names are not checked",
+		here: "the server's name NOT checked", scheme: "https"},
+	{family: "deb", name: "APT::Key::gpgvcommand", takes: anything, says: "another program checks signatures"},
+	{family: "deb", name: "Dir::Bin::methods", takes: anything, says: "other programs fetch and check"},
+	{family: "rpm", name: "main.sslverify", takes: saysNo, says: "servers' certificates are not checked",
+		here: "the server's certificate NOT checked", unless: "sslverify", scheme: "https"},
+	{family: "rpm", name: "main.proxy_sslverify", takes: saysNo, says: "the proxy's certificate is not checked",
+		here: "the proxy's certificate NOT checked", unless: "proxy_sslverify"},
+	{family: "zypp", name: "main.gpgcheck", takes: saysNo, says: "signatures are not checked where a repository says nothing"},
+	{family: "arch", name: "options.SigLevel", says: "signatures are not checked, or anybody's are taken",
+		takes: func(v string) bool { return strings.Contains(v, "Never") || strings.Contains(v, "TrustAll") }},
 }
 
 // Weakens says which check a setting takes away from every source; empty where it takes
 // none.
 func (t *Setting) Weakens() string {
+	if w := t.weakens(); w != nil {
+		return w.says
+	}
+	return ""
+}
+
+func (t *Setting) weakens() *weakSetting {
 	name := t.Name
 	if parts := strings.SplitN(name, "::", 3); len(parts) == 3 && strings.EqualFold(parts[0], "Binary") {
 		name = parts[2] // for one of apt's programs alone
 	}
-	for _, w := range weakSettings {
-		if w.family == t.Family && strings.EqualFold(w.name, name) && w.takes(t.Value) {
-			return w.says
+	for i := range weakSettings {
+		if w := &weakSettings[i]; w.family == t.Family && strings.EqualFold(w.name, name) && w.takes(t.Value) {
+			return w
 		}
 	}
-	return ""
+	return nil
 }

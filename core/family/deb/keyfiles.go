@@ -125,9 +125,7 @@ func (k *keyReader) trusted() {
 	}
 	for _, name := range k.listed(dir) {
 		if strings.HasSuffix(name, ".gpg") || strings.HasSuffix(name, ".asc") {
-			k.add(path.Join(dir, name), source.ScopeAny, false)
-			if n := len(k.files) - 1; n >= 0 && k.files[n].name == path.Join(dir, name) {
-				f := &k.files[n]
+			if f := k.add(path.Join(dir, name), source.ScopeAny, false); f != nil {
 				f.part = true
 				f.why = cmp.Or(f.why, trustedForm(name, f.text))
 			}
@@ -146,10 +144,11 @@ func (k *keyReader) signers() {
 	}
 }
 
-// add reads a file with keys; must says that it is missed where it is not there.
-func (k *keyReader) add(name, scope string, must bool) {
+// add reads a file with keys, and returns it until the next one is added; nil where nothing
+// stands in it. must says that it is missed where it is not there.
+func (k *keyReader) add(name, scope string, must bool) *keyFile {
 	if k.seen[name] || name == "" || name == "/dev/null" {
-		return
+		return nil
 	}
 	k.seen[name] = true
 	text, info, err := k.root.ReadTextInfo(name)
@@ -157,10 +156,10 @@ func (k *keyReader) add(name, scope string, must bool) {
 		if must || !errors.Is(err, fs.ErrNotExist) {
 			k.Problem(name, 0, "the key file cannot be read: "+family.Plain(err), false)
 		}
-		return
+		return nil
 	}
 	if len(text) == 0 {
-		return
+		return nil
 	}
 	_, named := k.named[name]
 	if named || strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(text, []byte("-----BEGIN")) {
@@ -174,6 +173,7 @@ func (k *keyReader) add(name, scope string, must bool) {
 		f.why = source.NotNamed
 	}
 	k.files = append(k.files, f)
+	return &k.files[len(k.files)-1]
 }
 
 // understand reads the keys of all files. What apt takes and what stands in the file for

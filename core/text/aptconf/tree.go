@@ -74,11 +74,7 @@ func path(name string) (parts []string) {
 
 // Set gives an item its value.
 func (t *Tree) Set(name, value string) {
-	n := &t.root
-	for _, part := range path(name) {
-		n = n.child(part, true)
-	}
-	n.value = value
+	t.SetAt(name, value, "", 0)
 }
 
 // SetAt is Set, which remembers where the item was set.
@@ -133,9 +129,7 @@ func (t *Tree) find(name string) *node {
 
 // Clear empties an item and drops what stands below it.
 func (t *Tree) Clear(name string) {
-	if n := t.find(name); n != nil {
-		n.value, n.below, n.index = "", nil, nil
-	}
+	t.ClearAt(name, "", 0)
 }
 
 // Get returns the value of an item, or def where it has none.
