@@ -197,7 +197,8 @@ func (a *attempt) prove(ctx context.Context) error {
 		return c.failed("%w", err)
 	}
 	c.begin(api.StepProve)
-	if t := deb.JudgePins(a.sheet.Sources, deb.ReadReleases(h.fs, after.Survey.Sources)); len(t) > 0 {
+	releases, _ := deb.ReadReleases(h.fs, after.Survey.Sources)
+	if t := deb.JudgePins(a.sheet.Sources, releases); len(t) > 0 {
 		return c.failed("%s: the packages of others would come from elsewhere than the policy says", t[0])
 	}
 	if err := a.witnesses(ctx, &after); err != nil {

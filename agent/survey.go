@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"fmt"
 	"os"
 	"slices"
 	"syscall"
@@ -68,7 +69,11 @@ func (h *Host) look() (*look, error) {
 		l.result.Survey.Media = h.attached(sheet)
 	}
 	l.masked = l.result.Masked()
-	l.result.Survey.Releases = deb.ReadReleases(h.fs, l.result.Survey.Sources)
+	releases, beyond := deb.ReadReleases(h.fs, l.result.Survey.Sources)
+	if l.result.Survey.Releases = releases; beyond > 0 {
+		l.result.Survey.Problems = append(l.result.Survey.Problems, source.Problem{Family: deb.Family, File: deb.ListsDir, Message: fmt.Sprintf(
+			"the Release files of %d more suites were not looked at: what apt has fetched of them is not known", beyond)})
+	}
 	traits := l.result.Survey.Traits
 	traits.Free = nil
 	shared := l.result.Survey

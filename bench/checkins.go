@@ -219,8 +219,8 @@ func checkIns(s *suite) error {
 	}
 	s.add(
 		"check-in with nothing new",
-		"70 % of a bare chi handler",
-		ours >= 0.7*theirs,
+		"85 % of a bare chi handler",
+		ours >= 0.85*theirs,
 		fmt.Sprintf("%.0f/s, %.0f %%", ours, 100*ours/theirs),
 		fmt.Sprintf("bare chi handler %.0f/s", theirs),
 	)
@@ -242,8 +242,8 @@ func checkIns(s *suite) error {
 	}
 	s.add(
 		"check-in that changes a host's row, durable",
-		"60 % of raw batched upserts",
-		rate >= 0.6*raw,
+		"70 % of raw batched upserts",
+		rate >= 0.7*raw,
 		fmt.Sprintf(
 			"%.0f/s, %.0f %% (over HTTP %.0f/s, client on the same cores)",
 			rate,

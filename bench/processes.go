@@ -69,59 +69,13 @@ func processes(s *suite) error {
 	if err := standin.DebHosts[0].Write(root, "http://"+demo.Address, keys); err != nil {
 		return err
 	}
-	var pubs []string // every key another, as on a real host
-	for i := range 30 {
-		key, err := standin.NewKey(
-			fmt.Sprintf("bench-%d", i),
-			fmt.Sprintf("Saltmarsh %d <packages@saltmarsh.example>", i),
-			time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
-			5,
-		)
-		if err != nil {
-			return err
-		}
-		pub, err := key.Public()
-		if err != nil {
-			return err
-		}
-		pubs = append(pubs, pub)
-	}
-	for i := range 60 {
-		text := fmt.Sprintf(
-			"Types: deb\nURIs: https://packages.saltmarsh.example/%d\nSuites: stable\nComponents: main\nSigned-By: /etc/apt/keyrings/k%02d.asc\n",
-			i,
-			i%30,
-		)
-		if err := os.WriteFile(filepath.Join(root, fmt.Sprintf("etc/apt/sources.list.d/s%02d.sources", i)), []byte(text), 0o644); err != nil {
-			return err
-		}
-		if i < 30 {
-			if err := os.MkdirAll(filepath.Join(root, "etc/apt/keyrings"), 0o755); err != nil {
-				return err
-			}
-			if err := os.WriteFile(filepath.Join(root, fmt.Sprintf("etc/apt/keyrings/k%02d.asc", i)), []byte(pubs[i]), 0o644); err != nil {
-				return err
-			}
-		}
-	}
-	ours, theirs, ratio, resident, err := paired(31, []string{"bin/lantern-agent", "read", "--root", root, "--format", "json"},
-		[]string{"PATH=/usr/bin:/bin", "LC_ALL=C"}, []string{"apt-get", "-o", "Dir=" + root, "indextargets", "--no-release-info"})
+	pubs, err := benchKeys(30)
 	if err != nil {
 		return err
 	}
-	s.add(
-		"survey of 60 source files and 30 keys, whole process",
-		"a quarter of apt, 25 MB resident",
-		ratio <= 0.25 && resident < 25e6,
-		fmt.Sprintf(
-			"%s, %.0f %% of apt, %.0f MB",
-			ours.Round(100*time.Microsecond),
-			100*ratio,
-			float64(resident)/1e6,
-		),
-		"apt-get indextargets "+theirs.Round(100*time.Microsecond).String(),
-	)
-
+	if err := beside(s, root, 60, pubs, 31, 0.2, 25e6); err != nil {
+		return err
+	}
 	if err := otherFamilies(s, dir, pubs); err != nil {
 		return err
 	}
@@ -149,17 +103,84 @@ func processes(s *suite) error {
 	}
 	s.add(
 		"lantern policy check on 400 repositories, process start included",
-		"300 ms",
-		check < 300*time.Millisecond,
+		"200 ms",
+		check < 200*time.Millisecond,
 		check.Round(time.Millisecond).String(),
 		"lantern --version "+start.Round(time.Millisecond).String(),
 	)
 
+	if pubs, err = benchKeys(500); err != nil { // last: what this process holds counts for its children
+		return err
+	}
+	if err := beside(s, root, 2_000, pubs, 3, 0.02, 64e6); err != nil {
+		return err
+	}
 	info, err := os.Stat("bin/lantern-agent")
 	if err != nil {
 		return err
 	}
 	s.add("the agent on disk", "12 MB", info.Size() < 12e6, fmt.Sprintf("%.1f MB", float64(info.Size())/1e6), "")
+	return nil
+}
+
+// beside measures a survey of files of sources with keys beside apt's own listing: at most
+// a part of apt's time, and so many bytes resident.
+func beside(s *suite, root string, files int, pubs []string, runs int, most, resident float64) error {
+	if err := aptSources(root, files, pubs); err != nil {
+		return err
+	}
+	ours, theirs, ratio, held, err := paired(runs, []string{"bin/lantern-agent", "read", "--root", root, "--format", "json"},
+		[]string{"PATH=/usr/bin:/bin", "LC_ALL=C"}, []string{"apt-get", "-o", "Dir=" + root, "indextargets", "--no-release-info"})
+	if err != nil {
+		return err
+	}
+	s.add(
+		fmt.Sprintf("survey of %d source files and %d keys, whole process", files, len(pubs)),
+		fmt.Sprintf("%.0f %% of apt, %.0f MB resident", 100*most, resident/1e6),
+		ratio <= most && float64(held) < resident,
+		fmt.Sprintf("%s, %.1f %% of apt, %.0f MB", ours.Round(100*time.Microsecond), 100*ratio, float64(held)/1e6),
+		"apt-get indextargets "+theirs.Round(100*time.Microsecond).String(),
+	)
+	return nil
+}
+
+// benchKeys makes public keys, every one another, as on a real host.
+func benchKeys(n int) (pubs []string, err error) {
+	for i := range n {
+		key, err := standin.NewKey(
+			fmt.Sprintf("bench-%d", i),
+			fmt.Sprintf("Saltmarsh %d <packages@saltmarsh.example>", i),
+			time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC),
+			5,
+		)
+		if err != nil {
+			return nil, err
+		}
+		pub, err := key.Public()
+		if err != nil {
+			return nil, err
+		}
+		pubs = append(pubs, pub)
+	}
+	return pubs, nil
+}
+
+// aptSources writes files of sources, and the keys that they name in turn.
+func aptSources(root string, files int, pubs []string) error {
+	if err := os.MkdirAll(filepath.Join(root, "etc/apt/keyrings"), 0o755); err != nil {
+		return err
+	}
+	for i := range files {
+		key := fmt.Sprintf("etc/apt/keyrings/k%03d.asc", i%len(pubs))
+		text := fmt.Sprintf(
+			"Types: deb\nURIs: https://packages.saltmarsh.example/%d\nSuites: stable\nComponents: main\nSigned-By: /%s\n", i, key)
+		if err := os.WriteFile(filepath.Join(root, fmt.Sprintf("etc/apt/sources.list.d/s%04d.sources", i)), []byte(text), 0o644); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(root, key), []byte(pubs[i%len(pubs)]), 0o644); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

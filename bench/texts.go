@@ -85,7 +85,7 @@ func texts(s *suite) error {
 		allocs := float64(after.Mallocs-before.Mallocs) / float64(lines)
 		d := fastest(15, func() { c.parse(c.text) })
 		rate := mb / d.Seconds()
-		s.add("parse and print "+c.name, "200 MB/s, 3 allocations a line", rate >= 200 && allocs <= 3,
+		s.add("parse and print "+c.name, "250 MB/s, no allocation a line", rate >= 250 && allocs < 0.005,
 			fmt.Sprintf("%.0f MB/s, %.2f allocations a line", rate, allocs), fmt.Sprintf("bytes.Count %.0f MB/s", mb/count.Seconds()))
 	}
 	return nil

@@ -39,6 +39,7 @@ func Root(root, format string, texts bool, out *view.Out) error {
 		return &Missing{root}
 	}
 	debug.SetMemoryLimit(mostMemory)
+	debug.SetGCPercent(200) // a plain root is read before anything has to be collected
 	h, err := agent.OpenHost(root)
 	if err != nil {
 		return err

@@ -1,10 +1,10 @@
 package view
 
 import (
-	"bytes"
 	"crypto/rand"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -183,7 +183,7 @@ func (o *Out) JSON() io.Writer { return jsonOut{o} }
 type jsonOut struct{ out *Out }
 
 func (j jsonOut) Write(p []byte) (int, error) {
-	if !bytes.ContainsFunc(p, func(r rune) bool { return r >= 0x7f }) { // nearly all there is
+	if !slices.ContainsFunc(p, func(c byte) bool { return c >= 0x7f }) { // nearly all there is
 		if err := j.out.Raw(string(p)); err != nil {
 			return 0, err
 		}

@@ -81,8 +81,19 @@ func AddSecrets(list []string, words ...string) []string {
 // netrc is a password as apt_auth.conf(5) and netrc say it.
 var netrc = regexp.MustCompile(`(?im)(?:^|\s)password[ \t]+(\S+)`)
 
-// entry is a key of a section file with its value.
-var entry = regexp.MustCompile(`(?m)^[#;\s]*([\w.-]+)[ \t]*=[ \t]*(\S.*?)[ \t\r]*$`)
+// entry is a key of a section file with its value, commented out or not.
+func entry(line string) (name, value string, found bool) {
+	name, value, found = strings.Cut(line, "=")
+	if !found {
+		return "", "", false
+	}
+	name = strings.TrimRight(strings.TrimLeft(name, "#; \t\r\n\v\f"), " \t")
+	value = strings.Trim(value, " \t\r\n")
+	named := func(r rune) bool {
+		return r == '_' || r == '.' || r == '-' || '0' <= r && r <= '9' || 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z'
+	}
+	return name, value, value != "" && name != "" && strings.TrimLeftFunc(name, named) == ""
+}
 
 // SecretsIn finds the secrets that a file holds.
 func SecretsIn(text []byte) (out []string) {
@@ -107,18 +118,23 @@ func SecretsIn(text []byte) (out []string) {
 				out = append(out, login)
 			}
 		}
+		if !strings.ContainsAny(word, "?&;") {
+			continue
+		}
 		for _, m := range query.FindAllStringSubmatch(word, -1) {
 			if name := strings.Trim(m[1], "?&;="); secretQuery(name, m[2]) {
 				out = append(out, m[2])
 			}
 		}
 	}
-	for _, m := range netrc.FindAllStringSubmatch(s, -1) {
-		out = append(out, m[1])
+	if hinted(text) {
+		for _, m := range netrc.FindAllStringSubmatch(s, -1) {
+			out = append(out, m[1])
+		}
 	}
-	for _, m := range entry.FindAllStringSubmatch(s, -1) {
-		if SecretKey(m[1]) {
-			out = append(out, m[2])
+	for line := range strings.Lines(s) {
+		if name, value, found := entry(line); found && SecretKey(name) {
+			out = append(out, value)
 		}
 	}
 	return slices.DeleteFunc(out, func(w string) bool { return len(w) < least || strings.HasPrefix(w, "$") })

@@ -143,7 +143,8 @@ func trees() *rapid.Generator[map[string]string] {
 	conf := rapid.Map(rapid.SliceOfN(rapid.SampledFrom([]string{
 		"APT::Architectures { \"arm64\"; };", "APT::Architectures:: \"s390x\";", "#clear APT::Architectures;", "APT::Architecture \"arm64\";", "APT::BarbarianArchitectures { \"i386\"; };",
 		"Dir::Etc::sourcelist \"sources.list.d/x.y.list\";", "Dir::Etc::sourceparts \"/dev/null\";", "Acquire::AllowInsecureRepositories \"true\";", "// nothing", "Acquire { AllowWeakRepositories yes; };",
-		"APT::Architectures \"amd64,armhf\";", "broken", "}", "Dir { Etc { sourceparts \"other.d\"; }; };",
+		"APT::Architectures \"amd64,armhf\";", "Binary::apt-get::APT::Architectures { \"riscv64\"; };", "Binary { apt-get { Acquire::AllowInsecureRepositories yes; }; };",
+		"Binary::apt-get::Dir::Etc::sourceparts \"other.d\";", "Binary::apt::Acquire::AllowInsecureRepositories yes;", "Binary::apt-get::Acquire::AllowWeakRepositories yes;", "Binary::APT-GET::Dir::Etc { sourcelist \"sources.list.d/x.y.list\"; };", "broken", "}", "Dir { Etc { sourceparts \"other.d\"; }; };",
 	}), 1, 2), func(l []string) string { return strings.Join(l, "\n") + "\n" })
 	return rapid.Custom(func(t *rapid.T) map[string]string {
 		out := map[string]string{"etc/apt/apt.conf.d/00base": "APT::Architecture \"amd64\"; APT::Architectures {\"amd64\";\"i386\";};\n"}

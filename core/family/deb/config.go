@@ -41,6 +41,8 @@ func (r *reader) configure() {
 	if main := r.conf.File("Dir::Etc::main"); r.isFile(main) {
 		r.configFile(main, 0)
 	}
+	r.settings()
+	r.conf.Raise("Binary::apt-get") // what it fetches is what is asked here
 	native := r.conf.Get("APT::Architecture", first(r.archs))
 	archs := r.conf.List("APT::Architectures")
 	if len(archs) == 0 && len(r.archs) > 0 { // the native one and dpkg's foreign ones

@@ -111,7 +111,6 @@ func Read(root *rootfs.FS, architectures []string) family.Reading {
 	r.keys()
 	r.access()
 	r.pins()
-	r.settings()
 	return r.Reading
 }
 

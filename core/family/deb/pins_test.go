@@ -136,7 +136,7 @@ func TestAPinMatchesItsOwnSuiteAlone(t *testing.T) {
 		require.NoError(rt, err)
 		defer dir.Close()
 		fsys := rootfs.New(dir.FS())
-		releases := deb.ReadReleases(fsys, survey.Read(fsys, survey.Machine{Arch: "x86_64"}).Survey.Sources)
+		releases, _ := deb.ReadReleases(fsys, survey.Read(fsys, survey.Machine{Arch: "x86_64"}).Survey.Sources)
 		require.Len(rt, releases, len(list), "what apt has fetched is read")
 
 		own := list[0]

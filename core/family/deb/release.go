@@ -100,8 +100,9 @@ func ReleaseURL(u, suite string) string {
 const mostReleases = 2_000
 
 // ReadReleases reads what the Release files say that apt has fetched for a host's own
-// sources. Those that were never fetched are left out.
-func ReadReleases(root *rootfs.FS, sources []source.Source) (out []source.Release) {
+// sources. Those that were never fetched are left out; beyond is how many there are over the
+// bound, which are not looked for.
+func ReadReleases(root *rootfs.FS, sources []source.Source) (out []source.Release, beyond int) {
 	seen := map[string]bool{}
 	for i := range sources {
 		s := &sources[i]
@@ -114,17 +115,17 @@ func ReadReleases(root *rootfs.FS, sources []source.Source) (out []source.Releas
 				if seen[key] {
 					continue
 				}
-				if len(seen) >= mostReleases {
-					return out
-				}
 				seen[key] = true
+				if len(seen) > mostReleases {
+					continue
+				}
 				if r, ok := readRelease(root, u, suite); ok {
 					out = append(out, r)
 				}
 			}
 		}
 	}
-	return out
+	return out, max(0, len(seen)-mostReleases)
 }
 
 func readRelease(root *rootfs.FS, u, suite string) (source.Release, bool) {

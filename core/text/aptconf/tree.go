@@ -110,6 +110,28 @@ func (n *node) walk(name string, do func(name, value, file string, line int)) {
 	}
 }
 
+// Raise moves what stands below an item to the top, what stands deepest first, as apt's
+// programs do with their own scope Binary::NAME: it overrides what holds for all.
+func (t *Tree) Raise(name string) {
+	n := t.find(name)
+	if n == nil {
+		return
+	}
+	below := n.below
+	n.value, n.below, n.index = "", nil, nil
+	for _, c := range below {
+		t.raise("", c)
+	}
+}
+
+func (t *Tree) raise(above string, n *node) {
+	full := above + n.name
+	for _, c := range n.below {
+		t.raise(full+"::", c)
+	}
+	t.SetAt(full, n.value, n.file, n.line)
+}
+
 // Default gives an item a value if it has none.
 func (t *Tree) Default(name, value string) {
 	if n := t.find(name); n == nil || n.value == "" {
