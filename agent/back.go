@@ -208,7 +208,7 @@ func (a *attempt) prove(ctx context.Context) error {
 		after = h.surveyFor(a.sheet)
 	}
 	for _, f := range drift.Compare(a.sheet, &after.Survey) {
-		if f.Severity != drift.Note && f.Class != drift.UnlistedSource && !a.stuck.knows(f) {
+		if f.Severity != drift.Note && f.Class != drift.UnlistedSource && !a.stuck.knows(f) && !a.stood(f) {
 			return c.failed("%s:%d is still not as it should be: %s", f.File, f.Line, f.Message)
 		}
 	}
@@ -222,6 +222,19 @@ func (a *attempt) prove(ctx context.Context) error {
 	}
 	a.drop() // what was moved away goes before the journal, which says what it is
 	return h.closeJournal()
+}
+
+// stood reports whether a finding is about something that the change does not touch and
+// that was so before: it is told as drift, and is no reason to put the change back.
+func (a *attempt) stood(f drift.Finding) bool {
+	if f.Class == drift.SettingWeakened {
+		return true // no change writes these files
+	}
+	if f.Class != drift.ChecksWeakened || a.sheet.Paths()[f.File] ||
+		slices.ContainsFunc(a.plan.Edits, func(e change.FileEdit) bool { return e.Path == f.File }) {
+		return false
+	}
+	return slices.ContainsFunc(drift.Compare(a.sheet, &a.before.Survey), func(x drift.Finding) bool { return x.Key() == f.Key() })
 }
 
 // stuck is what stops the package manager on the host already, whatever the change does:

@@ -51,6 +51,10 @@ type Input struct {
 	// Kept holds the files as they stood after that, or nil: an entry that has
 	// gone since is put back as it was.
 	Kept map[string][]byte
+	// Base is what the host was when the policy came, and Stood the texts of its files then.
+	// With them, what differs from it is put back: that is what healing does.
+	Base  *drift.Base
+	Stood map[string][]byte
 	// SetAside says that files which stop the package manager, and which no rule mends,
 	// are renamed: they are kept and not read any more.
 	SetAside bool
@@ -66,11 +70,18 @@ func Compute(in Input) Change {
 		modes:    map[string]string{},
 		parsed:   map[string][]source.Source{},
 		releases: drift.Releases(in.Sheet),
+		lists:    map[string]bool{},
+	}
+	for i := range in.Survey.Sources {
+		for _, p := range in.Survey.Sources[i].MirrorFiles() {
+			c.lists[p] = true
+		}
 	}
 	for _, f := range in.Survey.Files {
 		c.modes[f.Path] = f.Mode
 	}
 	c.adopted = drift.Adopt(in.Sheet, in.Before, in.Survey)
+	c.differs()
 	if in.Before != nil {
 		c.let = drift.Adopt(in.Before, in.Before, in.Survey)
 	}
@@ -104,6 +115,8 @@ func Compute(in Input) Change {
 		c.includes()
 	}
 	c.remotes()
+	c.included()
+	c.permissions()
 	if in.SetAside {
 		c.setAside()
 	}
@@ -140,7 +153,9 @@ type computer struct {
 	parsed   map[string][]source.Source
 	releases map[string]*source.SheetSource
 	adopted  *drift.Adoption
-	let      *drift.Adoption // what the sheet before left where it stands; nil without one
+	lists    map[string]bool            // lists of mirrors, which hold no sources
+	strayed  map[string][]drift.Finding // by file: what is not as it was when the policy came
+	let      *drift.Adoption            // what the sheet before left where it stands; nil without one
 	out      Change
 }
 
@@ -228,8 +243,11 @@ func (c *computer) inPlace() {
 			paths[p] = true
 		}
 	}
+	for p := range c.strayed {
+		paths[p] = true
+	}
 	for p := range paths {
-		if c.owned[p] || !strings.HasSuffix(p, ".list") && !strings.HasSuffix(p, ".sources") || c.foreign(p) {
+		if c.owned[p] || c.lists[p] || !strings.HasSuffix(p, ".list") && !strings.HasSuffix(p, ".sources") || c.foreign(p) {
 			continue
 		}
 		c.one(p, missing)
@@ -257,7 +275,7 @@ func (c *computer) inPlace() {
 func (c *computer) edit(path string, text []byte) (out []byte, why []string, touched map[int]bool) {
 	doc := deb.ParseDoc(path, text, c.Survey.Traits.Architectures)
 	touched = map[int]bool{}
-	spoken := map[int]bool{}
+	spoken, on := map[int]bool{}, map[int]bool{}
 	for _, rule := range c.Sheet.InPlace {
 		// The rule is judged over all files in apt's order; here counts what it
 		// says of this one.
@@ -283,6 +301,7 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 			touched[doc.Sources[i].Line] = true
 			if v.SwitchOn {
 				doc.SwitchOn(i)
+				on[i] = true
 			}
 			if v.SwitchOff {
 				doc.SwitchOff(i)
@@ -293,6 +312,13 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 			if w := "repository " + rule.Repository + ", in place"; !slices.Contains(why, w) {
 				why = append(why, w)
 			}
+		}
+	}
+	for i := range doc.Sources {
+		if s := &doc.Sources[i]; (s.Enabled || on[i]) && c.weak(s, spoken[i]) {
+			doc.Harden(i)
+			touched[s.Line] = true
+			why = append(why, fmt.Sprintf("line %d is not checked, and the policy does not say so", s.Line))
 		}
 	}
 	for _, line := range doc.Broken { // nothing but the kept copy can say what it was
@@ -347,7 +373,7 @@ func doubled(s *source.Source, of *source.SheetSource) string {
 func (c *computer) order(path string) []string {
 	var out []string
 	for p := range c.Texts {
-		if !c.owned[p] && p != path {
+		if !c.owned[p] && !c.lists[p] && p != path {
 			out = append(out, p)
 		}
 	}
@@ -383,6 +409,13 @@ func (c *computer) putBack(path string, now, kept []byte, touched map[int]bool, 
 				if m.repository == rule.Repository && slices.Contains(s.EffSuites, m.suite) {
 					wanted[s.Line] = true
 				}
+			}
+		}
+	}
+	for _, f := range c.strayed[path] {
+		for i := range before.Sources {
+			if s := &before.Sources[i]; f.Class == drift.MissingSource && s.Enabled && drift.Describe(s) == f.Want {
+				wanted[s.Line] = true
 			}
 		}
 	}

@@ -15,7 +15,7 @@ type gap struct{ repository, suite string }
 func (c *computer) missing(texts map[string][]byte) []gap {
 	var all []source.Source
 	for _, p := range sorted(texts) {
-		if !c.owned[p] && (p == deb.MainList || deb.IsRead(p[strings.LastIndexByte(p, '/')+1:])) {
+		if !c.owned[p] && !c.lists[p] && (p == deb.MainList || deb.IsRead(p[strings.LastIndexByte(p, '/')+1:])) {
 			all = append(all, deb.ParseDoc(p, texts[p], c.Survey.Traits.Architectures).Sources...)
 		}
 	}
@@ -50,8 +50,14 @@ func sorted(m map[string][]byte) []string {
 // one edits one file in place.
 func (c *computer) one(path string, missing []gap) {
 	old, there := c.Texts[path]
+	if back, why, ok := c.vanished(path); ok {
+		text, more, _ := c.edit(path, back)
+		c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Create, Mode: c.stoodMode(path), New: text, Why: append(why, more...)})
+		return
+	}
 	text, why, touched := c.edit(path, old)
-	if kept, ok := c.Kept[path]; ok && string(kept) != string(old) {
+	why = append(why, c.touch(path, touched)...)
+	for _, kept := range c.copies(path, old) {
 		back, ok := c.putBack(path, old, kept, touched, missing)
 		if ok {
 			// Taking an entry out again may uncover one that it stood in for.
@@ -65,6 +71,7 @@ func (c *computer) one(path string, missing []gap) {
 			if len(why) == 0 {
 				why = []string{"an entry that stood here has gone, or apt refuses what stands there now"}
 			}
+			break
 		}
 	}
 	if string(text) == string(old) {

@@ -21,6 +21,7 @@ type editor struct {
 	on, off func(text []byte, id string) ([]byte, error)
 	remove  func(text []byte, id string) ([]byte, error)
 	section func(text []byte, id string) (string, bool) // its text
+	harden  func(text []byte, id string) ([]byte, error)
 }
 
 // editors are those of the families whose files have sections.
@@ -29,6 +30,7 @@ var editors = map[string]editor{
 	zypp.Family: repoEditor(func(text []byte) *ini.File { return ini.ParseZypp(text) }),
 	arch.Family: {
 		has: func(string) bool { return true }, on: arch.SwitchOn, off: arch.SwitchOff, remove: arch.Remove, section: arch.Section,
+		harden: arch.Harden,
 	},
 }
 
@@ -69,7 +71,34 @@ func repoEditor(parse func([]byte) *ini.File) editor {
 			}
 			return f.Text(last), true
 		},
+		harden: func(text []byte, id string) ([]byte, error) { return hardened(parse(text), id) },
 	}
+}
+
+// hardened makes the section of a name check what comes: what takes a check away is turned
+// round where it stands, and gpgcheck is said where nothing was.
+func hardened(f *ini.File, id string) ([]byte, error) {
+	last := lastSection(f, id)
+	if last == nil {
+		return nil, fmt.Errorf("its section is not written [%s]", id)
+	}
+	found := false
+	for _, key := range []string{"gpgcheck", "repo_gpgcheck", "pkg_gpgcheck", "sslverify", "proxy_sslverify"} {
+		value, there := f.Get(last, key)
+		if !there || !source.SaysNo(value) {
+			continue
+		}
+		found = true
+		if err := f.Set(last, key, "1"); err != nil {
+			return nil, err
+		}
+	}
+	if !found {
+		if err := f.Set(last, "gpgcheck", "1"); err != nil {
+			return nil, err
+		}
+	}
+	return f.Bytes(), nil
 }
 
 // lastSection returns the last section of a name: dnf merges sections of one name in a
@@ -91,6 +120,11 @@ func (c *computer) sections(ed editor) {
 	for _, path := range sorted(c.Texts) {
 		if !c.owned[path] && ed.has(path) {
 			texts[path] = c.Texts[path]
+		}
+	}
+	for _, path := range sorted(c.Stood) {
+		if back, reason, gone := c.vanished(path); gone && !c.owned[path] && ed.has(path) {
+			texts[path], why[path] = back, reason
 		}
 	}
 	apply := func(path string, line int, id, reason string, do func([]byte, string) ([]byte, error)) {
@@ -126,6 +160,7 @@ func (c *computer) sections(ed editor) {
 			c.putSectionBack(texts, why, rule.Repository, name, ed)
 		}
 	}
+	c.mendSections(ed, texts, why, apply)
 	for i := range c.Survey.Sources {
 		s := &c.Survey.Sources[i]
 		if _, ours := texts[s.File]; !ours || !s.Enabled || s.Family != c.Sheet.Family || spoken[i] {
@@ -159,6 +194,9 @@ func (c *computer) sections(ed editor) {
 		switch {
 		case !there:
 			e.Action, e.Mode = Create, "0644"
+			if c.Base != nil {
+				e.Mode = c.stoodMode(path)
+			}
 		case c.emptied(path, old, texts[path]):
 			e.Action, e.New = Remove, nil
 		}
@@ -172,18 +210,14 @@ func (c *computer) putSectionBack(texts map[string][]byte, why map[string][]stri
 		if c.owned[path] || !ed.has(path) {
 			continue
 		}
+		if _, back := ed.section(texts[path], name); back {
+			return
+		}
 		section, ok := ed.section(c.Kept[path], name)
 		if !ok {
 			continue
 		}
-		text := string(texts[path])
-		if text != "" && !strings.HasSuffix(text, "\n") {
-			text += "\n"
-		}
-		if text != "" && !strings.HasSuffix(text, "\n\n") {
-			text += "\n"
-		}
-		texts[path] = []byte(text + section)
+		texts[path] = appended(texts[path], section)
 		why[path] = append(why[path], "a section that stood here has gone")
 		return
 	}
@@ -290,6 +324,11 @@ func (c *computer) remotes() {
 			why = append(why, "repository "+s.Repository)
 		}
 		text = next
+	}
+	if there {
+		texts, reasons := map[string][]byte{flatpak.Config: text}, map[string][]string{}
+		c.putBackSections(editor{has: func(p string) bool { return p == flatpak.Config }, section: flatpak.Section}, texts, reasons)
+		text, why = texts[flatpak.Config], append(why, reasons[flatpak.Config]...)
 	}
 	drop := func(id, reason string, remove bool) {
 		next, err := flatpak.Switch(text, id, remove)

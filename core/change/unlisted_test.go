@@ -15,13 +15,13 @@ import (
 	"patientlantern.example/lantern/core/survey"
 )
 
-const ownConf = "[options]\nArchitecture = x86_64\n\n[driftwood]\nServer = http://archive.driftwood.example/$repo\n\n# somebody's\n[terns]\nSigLevel = Never\nServer = http://terns.example/$arch\n\n[gulls]\nServer = http://gulls.example/\n"
+const ownConf = "[options]\nArchitecture = x86_64\nSigLevel = Required\n\n[driftwood]\nServer = http://archive.driftwood.example/$repo\n\n# somebody's\n[terns]\nSigLevel = Never\nServer = http://terns.example/$arch\n\n[gulls]\nServer = http://gulls.example/\n"
 
 func TestSectionsOfPacmanThatThePolicyDoesNotList(t *testing.T) {
 	for unlisted, want := range map[string]string{
 		source.UnlistedReport:    ownConf,
-		source.UnlistedSwitchOff: "[options]\nArchitecture = x86_64\n\n[driftwood]\nServer = http://archive.driftwood.example/$repo\n\n# somebody's\n#[terns]\n#SigLevel = Never\n#Server = http://terns.example/$arch\n\n#[gulls]\n#Server = http://gulls.example/\n",
-		source.UnlistedRemove:    "[options]\nArchitecture = x86_64\n\n[driftwood]\nServer = http://archive.driftwood.example/$repo\n\n# somebody's\n\n",
+		source.UnlistedSwitchOff: "[options]\nArchitecture = x86_64\nSigLevel = Required\n\n[driftwood]\nServer = http://archive.driftwood.example/$repo\n\n# somebody's\n#[terns]\n#SigLevel = Never\n#Server = http://terns.example/$arch\n\n#[gulls]\n#Server = http://gulls.example/\n",
+		source.UnlistedRemove:    "[options]\nArchitecture = x86_64\nSigLevel = Required\n\n[driftwood]\nServer = http://archive.driftwood.example/$repo\n\n# somebody's\n\n",
 	} {
 		have := pacmanHost(map[string]string{"etc/pacman.conf": ownConf})
 		sheet := &source.Sheet{Format: source.FormName(1), Family: arch.Family, Unlisted: unlisted, InPlace: []source.InPlace{{Repository: "base", Enabled: true, Sections: []string{"driftwood"}}}}
@@ -36,11 +36,11 @@ func TestSectionsOfPacmanThatThePolicyDoesNotList(t *testing.T) {
 }
 
 func TestSectionsOfTheDistributionGoOnAndOff(t *testing.T) {
-	have := pacmanHost(map[string]string{"etc/pacman.conf": "[options]\n\n#[driftwood]\n#Server = http://archive.driftwood.example/$repo\n\n[extra]\nServer = http://x.example/\n"})
+	have := pacmanHost(map[string]string{"etc/pacman.conf": "[options]\nSigLevel = Required\n\n#[driftwood]\n#Server = http://archive.driftwood.example/$repo\n\n[extra]\nServer = http://x.example/\n"})
 	sheet := &source.Sheet{Format: source.FormName(1), Family: arch.Family, Unlisted: source.UnlistedReport, InPlace: []source.InPlace{
 		{Repository: "base", Enabled: true, Sections: []string{"driftwood"}}, {Repository: "extra", Sections: []string{"extra"}}, {Repository: "more", Enabled: true, Sections: []string{"gone"}}}}
 	after, plan := carry(t, sheet, have)
-	assert.Equal(t, "[options]\n\n[driftwood]\nServer = http://archive.driftwood.example/$repo\n\n#[extra]\n#Server = http://x.example/\n", after["etc/pacman.conf"])
+	assert.Equal(t, "[options]\nSigLevel = Required\n\n[driftwood]\nServer = http://archive.driftwood.example/$repo\n\n#[extra]\n#Server = http://x.example/\n", after["etc/pacman.conf"])
 	assert.Equal(t, []string{"more: no section [gone] stands on the host, and none stood there before"}, plan.Impossible)
 }
 

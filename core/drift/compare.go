@@ -13,12 +13,16 @@ import (
 )
 
 type comparer struct {
-	sheet   *source.Sheet
-	survey  *source.Survey
-	owned   map[string]bool
-	spoken  map[int]bool
-	adopted *Adoption
-	out     []Finding
+	sheet     *source.Sheet
+	survey    *source.Survey
+	owned     map[string]bool
+	spoken    map[int]bool   // sources of the host that something of the sheet accounts for
+	ruled     map[int]string // those for which a rule about the distribution's own entries does: its repository
+	unchecked map[int]bool   // of those, the policy says that nobody checks them
+	told      map[int]bool   // of those, what differs from the base was told
+	adopted   *Adoption
+	index     map[string]*source.SheetSource
+	out       []Finding
 }
 
 func (c *comparer) add(f Finding) { c.out = append(c.out, f) }
@@ -37,15 +41,12 @@ func (c *comparer) file(f *source.SheetFile) {
 			return
 		}
 		if i < 0 {
-			c.add(Finding{Class: MissingFile, Severity: Fault, Repository: f.Repository, File: f.Path, Message: "the file is not there"})
+			c.add(Finding{Class: MissingFile, Severity: Fault, Field: "file", Repository: f.Repository, File: f.Path, Message: "the file is not there"})
 			return
 		}
 		have := c.survey.Files[i]
 		same = have.Digest == source.Digest(family.MaskText([]byte(f.Text)))
-		if have.Mode != f.Mode {
-			c.add(Finding{Class: ChangedMode, Severity: Fault, Repository: f.Repository, File: f.Path, Line: 1,
-				Message: fmt.Sprintf("the file has mode %s; the policy says %s", have.Mode, f.Mode), Want: f.Mode, Have: have.Mode})
-		}
+		c.mode(f, have)
 	}
 	if same || c.survey.Files == nil && c.adopted.Spares(f.Path) {
 		return
@@ -56,9 +57,7 @@ func (c *comparer) file(f *source.SheetFile) {
 			here = append(here, &c.survey.Sources[i])
 		}
 	}
-	if c.survey.Files != nil && f.Repository != "" {
-		c.options(f, here)
-	}
+	all := here
 	for i := range c.sheet.Sources {
 		want := &c.sheet.Sources[i]
 		if want.File != f.Path {
@@ -72,6 +71,7 @@ func (c *comparer) file(f *source.SheetFile) {
 				Finding{
 					Class:      MissingSource,
 					Severity:   Fault,
+					Field:      "source",
 					Repository: want.Repository,
 					File:       f.Path,
 					Line:       1,
@@ -85,16 +85,23 @@ func (c *comparer) file(f *source.SheetFile) {
 	}
 	for _, extra := range here {
 		if extra.Enabled {
-			c.add(Finding{Class: UnlistedSource, Severity: Fault, Repository: f.Repository, File: f.Path, Line: extra.Line,
-				Message: "a source was added: " + describe(extra), Have: describe(extra)})
+			c.add(Finding{Class: UnlistedSource, Severity: Fault, Field: "source", Repository: f.Repository, File: f.Path, Line: extra.Line,
+				Message: "a source was added: " + Describe(extra), Have: Describe(extra)})
 		}
+	}
+	if c.survey.Files != nil && f.Repository != "" {
+		c.options(f, all)
+	}
+	if c.keyFile(f) {
+		return
 	}
 	if len(c.out) == before && c.survey.Files != nil && f.Repository != "" &&
 		!slices.ContainsFunc(c.sheet.Sources, func(s source.SheetSource) bool { return s.File == f.Path }) {
 		c.add(
 			Finding{
 				Class:      ChangedSource,
-				Severity:   Fault,
+				Severity:   c.weight(f),
+				Field:      "text",
 				Repository: f.Repository,
 				File:       f.Path,
 				Line:       1,
@@ -104,9 +111,79 @@ func (c *comparer) file(f *source.SheetFile) {
 		return
 	}
 	if len(c.out) == before && c.survey.Files != nil {
-		c.add(Finding{Class: ChangedText, Severity: Note, Repository: f.Repository, File: f.Path, Line: 1,
+		c.add(Finding{Class: ChangedText, Severity: Note, Field: "text", Repository: f.Repository, File: f.Path, Line: 1,
 			Message: "the text differs, in comments, spacing or fields that change nothing else"})
 	}
+}
+
+// weight is how bad it is that a file beside the sources says something else: a list of
+// mirrors says where packages come from.
+func (c *comparer) weight(f *source.SheetFile) string {
+	for i := range c.sheet.Sources {
+		if s := &c.sheet.Sources[i]; strings.TrimPrefix(s.Mirrorlist, "file://") == f.Path ||
+			slices.ContainsFunc(s.URLs, func(u string) bool { return strings.TrimRight(u, "/") == "mirror+file:"+f.Path }) {
+			return Danger
+		}
+	}
+	return Fault
+}
+
+// mode compares who may read and write a file of the policy.
+func (c *comparer) mode(f *source.SheetFile, have source.File) {
+	add := func(field, want, is, severity, message string) {
+		c.add(Finding{Class: ChangedMode, Severity: severity, Field: field, Repository: f.Repository, File: f.Path, Line: 1, Message: message,
+			Want: want, Have: is})
+	}
+	if have.Mode != f.Mode {
+		severity := Fault
+		if writable(have.Mode) {
+			severity = Danger
+		}
+		add("mode", f.Mode, have.Mode, severity, fmt.Sprintf("the file has mode %s; the policy says %s", have.Mode, f.Mode))
+	}
+	if have.Owner != "" {
+		add("owner", "0", have.Owner, Danger, fmt.Sprintf("the file belongs to the user %s, who may change it; the policy says root", have.Owner))
+	}
+	if have.Link != "" {
+		add("link", "", have.Link, Fault, fmt.Sprintf("a link to %s stands in the place of the file", have.Link))
+	}
+}
+
+// keyFile compares the keys of one of the policy's key files of which the text differs. It
+// reports false where the same keys stand there.
+func (c *comparer) keyFile(f *source.SheetFile) bool {
+	var want []string
+	for _, k := range c.sheet.Keys {
+		if k.Path == f.Path {
+			want = append(want, k.Fingerprint)
+		}
+	}
+	if len(want) == 0 {
+		return false
+	}
+	var have, others []string
+	for i := range c.survey.Keys {
+		if k := &c.survey.Keys[i]; k.Where == f.Path && k.Good() {
+			have = append(have, k.Fingerprint)
+			if !slices.Contains(want, k.Fingerprint) {
+				others = append(others, k.Fingerprint)
+			}
+		}
+	}
+	add := func(class, severity, message string) {
+		c.add(Finding{Class: class, Severity: severity, Field: "key", Repository: f.Repository, File: f.Path, Line: 1,
+			Want: strings.Join(want, " "), Have: strings.Join(have, " "), Message: message})
+	}
+	switch {
+	case len(others) > 0:
+		add(KeyAdded, Danger, fmt.Sprintf("the file holds the key %s, which the policy does not give; what it signs is believed",
+			strings.Join(others, ", ")))
+	case len(have) == 0:
+		add(MissingKey, Fault, "no key in the file is taken any more; the policy gives "+strings.Join(want, ", "))
+	default:
+		return false
+	}
+	return true
 }
 
 // source compares one source with the one that stands in its place.
@@ -115,6 +192,9 @@ func (c *comparer) source(want *source.SheetSource, have *source.Source) {
 	differs := func(class, severity, what, w, h string) {
 		f := base
 		f.Class, f.Severity, f.Want, f.Have = class, severity, w, h
+		if f.Field = what; class == SwitchedOff || class == SwitchedOn {
+			f.Field = "enabled"
+		}
 		f.Message = fmt.Sprintf("%s: %s; the policy says %s", what, orNone(h), orNone(w))
 		c.add(f)
 	}
@@ -186,6 +266,7 @@ func (c *comparer) remotes() {
 			c.add(Finding{
 				Class:      MissingSource,
 				Severity:   Fault,
+				Field:      "source",
 				Repository: want.Repository,
 				File:       want.File,
 				Want:       want.ID,
@@ -216,6 +297,7 @@ func (c *comparer) order() {
 					Finding{
 						Class:      OrderChanged,
 						Severity:   Fault,
+						Field:      "order",
 						Repository: s.ID,
 						File:       s.File,
 						Line:       s.Line,
@@ -248,6 +330,7 @@ func (c *comparer) trust() {
 			Finding{
 				Class:    MissingKey,
 				Severity: Fault,
+				Field:    "key",
 				File:     k.Path,
 				Want:     k.Fingerprint,
 				Message:  fmt.Sprintf("pacman's keyring does not have the key %s, or does not vouch for it", k.Name),
@@ -307,11 +390,11 @@ func (c *comparer) fingerprints(by []string) []string {
 		switch {
 		case strings.HasPrefix(b, "embedded:"):
 			out = append(out, strings.Split(strings.TrimPrefix(b, "embedded:"), ",")...)
-		case strings.HasPrefix(b, "/"), strings.HasPrefix(b, "file:///"):
-			b = strings.TrimPrefix(b, "file://")
+		case strings.HasPrefix(b, "/"), strings.HasPrefix(b, "file:/"):
+			name, _ := source.LocalFile(b)
 			found := false
 			for _, k := range c.survey.Keys {
-				if k.Where == b && k.Good() {
+				if k.Where == name && k.Good() {
 					out, found = append(out, k.Fingerprint), true
 				}
 			}

@@ -27,7 +27,13 @@ const (
 	DoubledSource   = "doubled-source"   // another file defines a source of the sheet as well
 	UnlistedSource  = "unlisted-source"  // a source that the policy does not list
 	OrderChanged    = "order-changed"    // a source stands below others that it must stand above
-	MissingKey      = "missing-key"      // the package manager does not trust a signing key of the sheet
+	MissingKey      = "missing-key"      // the package manager does not trust a signing key any more, or not yet
+	KeyAdded        = "key-added"        // a key is believed that nobody asked for
+	KeyWider        = "key-wider"        // a key is believed for more sources than the policy says
+	SettingChanged  = "setting-changed"  // a setting for all sources says something else than when the policy came
+	PinChanged      = "pin-changed"      // another pin decides where packages come from
+	HoldChanged     = "hold-changed"     // other packages are kept where they are, or away
+	ServiceChanged  = "service-changed"  // a service defines other sources
 	MediaGone       = "media-gone"       // a source is on and its media is not there
 
 	NoSeat          = "no-seat"          // a licensed source is on and the host has no seat
@@ -55,7 +61,7 @@ var Classes = []string{
 	DoubledSource,
 	UnlistedSource,
 	OrderChanged,
-	MissingKey, KeyEnded, MediaGone, NoSeat, SeatEnds, AccessMissing, AccessChanged, AccessMode, AccessExpired, DecisionMissing, DecisionDue,
+	MissingKey, KeyAdded, KeyWider, KeyEnded, SettingChanged, PinChanged, HoldChanged, ServiceChanged, MediaGone, NoSeat, SeatEnds, AccessMissing, AccessChanged, AccessMode, AccessExpired, DecisionMissing, DecisionDue,
 }
 
 // Severities, from worst to least.
@@ -73,6 +79,7 @@ type Finding struct {
 	Class      string `json:"class"`
 	Severity   string `json:"severity"`
 	Repository string `json:"repository,omitempty"`
+	Field      string `json:"field,omitempty" doc:"what differs: URL, suites, signing keys, mode; several with commas"`
 	File       string `json:"file"`
 	Line       int    `json:"line"`
 	Message    string `json:"message"`
@@ -101,28 +108,23 @@ func Compare(sheet *source.Sheet, survey *source.Survey) []Finding {
 // CompareAfter returns the differences for a host to which another sheet was carried
 // last; before is nil where none was.
 func CompareAfter(sheet, before *source.Sheet, survey *source.Survey) []Finding {
-	c := &comparer{sheet: sheet, survey: survey, owned: sheet.Paths(), spoken: map[int]bool{}, adopted: Adopt(sheet, before, survey)}
+	return Judge(Input{Sheet: sheet, Before: before, Survey: survey})
+}
+
+// compare holds a survey against a sheet.
+func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
+	c := &comparer{sheet: sheet, survey: survey, owned: sheet.Paths(), spoken: map[int]bool{}, ruled: map[int]string{}, unchecked: map[int]bool{},
+		told:    map[int]bool{},
+		adopted: Adopt(sheet, before, survey)}
 	for i := range survey.Sources {
 		if c.adopted.Covers(&survey.Sources[i]) {
 			c.spoken[i] = true
 		}
 	}
-	for _, p := range survey.Problems {
-		if p.Fatal && (sheet.Family == "" || p.Family == "" || p.Family == sheet.Family) {
-			c.add(
-				Finding{
-					Class:    Refused,
-					Severity: Fault,
-					File:     p.File,
-					Line:     p.Line,
-					Message:  fmt.Sprintf("this stops %s altogether: %s", program(p.Family), p.Message),
-				},
-			)
-		}
-	}
 	for i := range sheet.Files {
 		c.file(&sheet.Files[i])
 	}
+	c.refused()
 	for _, rule := range sheet.InPlace {
 		if len(rule.Sections) > 0 {
 			c.sections(rule)
@@ -135,6 +137,43 @@ func CompareAfter(sheet, before *source.Sheet, survey *source.Survey) []Finding 
 	c.trust()
 	c.others()
 	c.weakened()
+	return c
+}
+
+// refused finds what stops the package manager.
+func (c *comparer) refused() {
+	for _, p := range c.survey.Problems {
+		if p.Fatal && c.becauseMissing(p.Message) {
+			continue
+		}
+		if p.Fatal && (c.sheet.Family == "" || p.Family == "" || p.Family == c.sheet.Family) {
+			c.add(
+				Finding{
+					Class:    Refused,
+					Severity: Fault,
+					File:     p.File,
+					Line:     p.Line,
+					Message:  fmt.Sprintf("this stops %s altogether: %s", program(p.Family), p.Message),
+				},
+			)
+		}
+	}
+}
+
+// becauseMissing reports whether the package manager stops for want of a file of the policy
+// alone, and says so of the file.
+func (c *comparer) becauseMissing(why string) bool {
+	for i := range c.out {
+		if f := &c.out[i]; f.Class == MissingFile && strings.Contains(why, f.File+" ") {
+			f.Message += ", which stops " + program(c.sheet.Family) + " altogether"
+			return true
+		}
+	}
+	return false
+}
+
+// sorted are the findings by file and line.
+func (c *comparer) sorted() []Finding {
 	slices.SortStableFunc(c.out, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Message, b.Message))
 	})

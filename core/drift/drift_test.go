@@ -105,13 +105,13 @@ func TestTheKeyOfAFindingDoesNotMoveWithItsLine(t *testing.T) {
 	assert.NotEqual(t, a.Key(), b.Key())
 }
 
-func TestOptionsThatDecideWhatIsBelievedAreFaults(t *testing.T) {
+func TestOptionsThatDecideWhatIsBelievedAreDangers(t *testing.T) {
 	s := &source.Sheet{Format: source.FormName(1), Family: "deb"}
 	files, src, keys := deb.Render(deb.Definition{Repository: "saltmarsh", Enabled: true, URL: "http://packages.saltmarsh.example/apt/8.x", Suites: []string{"stable"}, Components: []string{"main"}, Signatures: source.CheckOff})
 	s.Files, s.Sources, s.Keys = files, []source.SheetSource{src}, keys
 	for _, c := range []struct{ add, class, severity, message string }{
-		{"Check-Valid-Until: no\n", drift.ChangedSource, drift.Fault, "Check-Valid-Until: no; the policy says none"},
-		{"Check-Date: no\n", drift.ChangedSource, drift.Fault, "Check-Date: no; the policy says none"},
+		{"Check-Valid-Until: no\n", drift.ChangedSource, drift.Danger, "Check-Valid-Until: no; the policy says none"},
+		{"Check-Date: no\n", drift.ChangedSource, drift.Danger, "Check-Date: no; the policy says none"},
 		{"# a remark\n", drift.ChangedText, drift.Note, "the text differs, in comments, spacing or fields that change nothing else"},
 		{"X-Repolib-Name: Saltmarsh\n", drift.ChangedText, drift.Note, "the text differs, in comments, spacing or fields that change nothing else"},
 	} {

@@ -17,18 +17,13 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-// quiet are the options that change nothing of where packages come from or what is
-// believed: a file that differs in them alone differs in its text.
-var quiet = map[string]bool{
-	"x-repolib-name": true, "description": true, "name": true, "autorefresh": true, "metadata_expire": true,
-	"mirrorlist_expire": true, "countme": true, "keeppackages": true, "deltarpm": true, "languages": true,
-	"pdiffs": true, "by-hash": true, "retries": true, "timeout": true,
-}
-
 // options compares what else a source says with what the policy's text of its file says:
 // checks of the age of metadata, certificates, proxies, exclusions and the like.
 func (c *comparer) options(f *source.SheetFile, here []*source.Source) {
 	want := c.written(f)
+	weakened := func(s *source.Source) bool {
+		return slices.ContainsFunc(c.out, func(f Finding) bool { return f.Class == ChecksWeakened && f.File == s.File && f.Line == s.Line })
+	}
 	for i, have := range here {
 		if i >= len(want) {
 			break
@@ -41,10 +36,17 @@ func (c *comparer) options(f *source.SheetFile, here []*source.Source) {
 		}
 		for _, name := range slices.Sorted(maps.Keys(names)) {
 			w, h := want[i].Options[name], have.Options[name]
-			if w == h || quiet[strings.ToLower(name)] {
+			if source.SameOption(have.Family, name, w, h) {
 				continue
 			}
-			c.add(Finding{Class: ChangedSource, Severity: Fault, Repository: f.Repository, File: f.Path, Line: have.Line, Want: w, Have: h,
+			severity := Fault
+			switch {
+			case source.OptionSwitches(name) && weakened(have):
+				continue // is told as what it comes to
+			case source.OptionWeakens(have.Family, name, h):
+				severity = Danger
+			}
+			c.add(Finding{Class: ChangedSource, Severity: severity, Field: name, Repository: f.Repository, File: f.Path, Line: have.Line, Want: w, Have: h,
 				Message: fmt.Sprintf("%s: %s; the policy says %s", name, orNone(h), orNone(w))})
 		}
 	}

@@ -13,7 +13,7 @@ import (
 // others looks at enabled sources that neither a file of the sheet nor a rule
 // accounts for.
 func (c *comparer) others() {
-	releases := Releases(c.sheet)
+	releases := c.releases()
 	licensed := index(c.sheet.Family, c.sheet.Licensed)
 	for i := range c.survey.Sources {
 		s := &c.survey.Sources[i]
@@ -22,8 +22,8 @@ func (c *comparer) others() {
 			continue // a sheet speaks of its own family alone, and of flatpak
 		}
 		if of := Doubles(s, releases); of != nil && of.IfThere {
-			f := Finding{Class: SwitchedOn, Severity: Fault, Repository: of.Repository, File: s.File, Line: s.Line, Want: "off", Have: "on",
-				Message: fmt.Sprintf("%s is on here, and this host follows another choice of its channel: %s", of.Repository, describe(s))}
+			f := Finding{Class: SwitchedOn, Severity: Fault, Field: "enabled", Repository: of.Repository, File: s.File, Line: s.Line, Want: "off", Have: "on",
+				Message: fmt.Sprintf("%s is on here, and this host follows another choice of its channel: %s", of.Repository, Describe(s))}
 			if checked(s) != source.CheckRequired {
 				f.Severity = Danger
 				f.Message += ", and its signature is not checked"
@@ -35,12 +35,12 @@ func (c *comparer) others() {
 			continue
 		} else if of != nil {
 			repo := of.Repository
-			c.add(Finding{Class: DoubledSource, Severity: Fault, Repository: repo, File: s.File, Line: s.Line, Have: describe(s),
-				Message: fmt.Sprintf("defines %s a second time: %s", repo, describe(s))})
+			c.add(Finding{Class: DoubledSource, Severity: Fault, Field: "source", Repository: repo, File: s.File, Line: s.Line, Have: Describe(s),
+				Message: fmt.Sprintf("defines %s a second time: %s", repo, Describe(s))})
 			continue
 		}
 		if of := Doubles(s, licensed); of != nil {
-			c.add(Finding{Class: NoSeat, Severity: Fault, Repository: of.Repository, File: s.File, Line: s.Line, Have: describe(s),
+			c.add(Finding{Class: NoSeat, Severity: Fault, Field: "source", Repository: of.Repository, File: s.File, Line: s.Line, Have: Describe(s),
 				Message: fmt.Sprintf(
 					"%s needs a seat in the contract %s, and the policy gives this host none, so each refresh fails with 401: let its group follow "+
 						"a choice of the channel, or switch it off",
@@ -49,8 +49,8 @@ func (c *comparer) others() {
 				)})
 			continue
 		}
-		f := Finding{Class: UnlistedSource, Severity: Note, File: s.File, Line: s.Line, Have: describe(s),
-			Message: "not in the policy: " + describe(s)}
+		f := Finding{Class: UnlistedSource, Severity: Note, Field: "source", File: s.File, Line: s.Line, Have: Describe(s),
+			Message: "not in the policy: " + Describe(s)}
 		if c.sheet.Unlisted != source.UnlistedReport {
 			f.Severity = Fault
 		}
@@ -63,6 +63,14 @@ func (c *comparer) others() {
 		}
 		c.add(f)
 	}
+}
+
+// releases are those of the sheet, worked out once.
+func (c *comparer) releases() map[string]*source.SheetSource {
+	if c.index == nil {
+		c.index = Releases(c.sheet)
+	}
+	return c.index
 }
 
 // Releases maps what tells the sources of a sheet apart, as its package manager
@@ -121,7 +129,8 @@ func Doubles(s *source.Source, releases map[string]*source.SheetSource) *source.
 	return nil
 }
 
-func describe(s *source.Source) string {
+// Describe says in short what a source gives.
+func Describe(s *source.Source) string {
 	parts := slices.Concat(s.EffURLs, s.EffSuites, s.Components)
 	return strings.Join(parts, " ")
 }

@@ -2,6 +2,10 @@ package drift
 
 import (
 	"fmt"
+	"strings"
+
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/source"
 )
 
 // weakened finds settings that take a check away from every source. No file of the policy
@@ -13,8 +17,37 @@ func (c *comparer) weakened() {
 			continue
 		}
 		if says := t.Weakens(); says != "" {
-			c.add(Finding{Class: SettingWeakened, Severity: Danger, File: t.File, Line: t.Line, Have: t.Name + " " + t.Value,
+			c.add(Finding{Class: SettingWeakened, Severity: Danger, Field: t.Name, File: t.File, Line: t.Line, Have: t.Name + " " + t.Value,
 				Message: fmt.Sprintf("%s is %s: %s. Take the line out on the host; no policy writes this file", t.Name, t.Value, says)})
 		}
 	}
+}
+
+// absolute finds entries of the distribution's own that are not checked: no base makes that
+// right, only a rule of the policy that says so.
+func (c *comparer) absolute() {
+	for i := range c.survey.Sources {
+		s := &c.survey.Sources[i]
+		if !s.Enabled || c.ruled[i] == "" || c.unchecked[i] || c.told[i] {
+			continue
+		}
+		if weak := Unchecked(s, c.survey.Settings); len(weak) > 0 {
+			c.add(Finding{Class: ChecksWeakened, Severity: Danger, Repository: c.ruled[i], Field: "signature check", File: s.File, Line: s.Line,
+				Want: source.CheckRequired, Have: checked(s), Message: Describe(s) + ": " + strings.Join(weak, ", ")})
+		}
+	}
+}
+
+// Unchecked says which checks a source goes without, in words. Those that a setting takes
+// from all sources are told of the setting.
+func Unchecked(s *source.Source, settings []source.Setting) []string {
+	eased := false
+	for i := range settings {
+		eased = eased || settings[i].Family == s.Family && settings[i].Weakens() != ""
+	}
+	weak := s.Weakened(nil)
+	if checked(s) != source.CheckRequired && !eased || s.Family == deb.Family && s.OwnTrust() {
+		weak = append([]string{"its signature is not checked"}, weak...)
+	}
+	return weak
 }

@@ -37,7 +37,7 @@ type Note struct {
 // Learn derives a policy. Compared with the same surveys it finds no drift on any of
 // the hosts; what is peculiar to one of them is noted.
 func Learn(hosts []saved.Snapshot, now time.Time) (*Result, error) {
-	l := &learner{hosts: hosts, keys: map[string]*key{}, plain: map[string]bool{}}
+	l := &learner{hosts: hosts, keys: map[string]*key{}, plain: map[string]bool{}, unchecked: map[string]bool{}}
 	l.collectKeys()
 	for range 4 {
 		l.notes = nil
@@ -52,6 +52,10 @@ func Learn(hosts []saved.Snapshot, now time.Time) (*Result, error) {
 		again := false
 		for host, found := range l.check(p) {
 			for _, f := range found {
+				if f.Class == drift.ChecksWeakened && f.Repository != "" && !l.unchecked[f.Repository] {
+					l.unchecked[f.Repository], again = true, true
+					continue
+				}
 				if f.Repository != "" && f.Repository != baseName && !l.plain[f.Repository] {
 					l.plain[f.Repository], again = true, true // say it in place instead
 				} else {
@@ -122,6 +126,7 @@ func (l *learner) spoiled(diags []diag.Diagnostic) bool {
 type learner struct {
 	hosts        []saved.Snapshot
 	keys         map[string]*key // by fingerprint
+	unchecked    map[string]bool // repositories in place of which some host does not check what comes
 	plain        map[string]bool // repositories that are said in place whatever they are
 	repositories []*repository
 	notes        []Note
@@ -219,7 +224,7 @@ func (l *learner) fingerprints(h *saved.Snapshot, s *source.Source) (out []strin
 			out = append(out, strings.Split(rest, ",")...)
 			continue
 		}
-		name := strings.TrimPrefix(by, "file://")
+		name, _ := source.LocalFile(by)
 		found := false
 		for _, k := range h.Keys {
 			if k.Where == name && k.Good() {

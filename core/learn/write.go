@@ -60,7 +60,11 @@ func (l *learner) write() policy.Folder {
 		out["keys.yaml"] = []byte(b.String())
 	}
 	b.Reset()
-	b.WriteString("# What the hosts have, learnt from their surveys.\n" + head + "repositories:\n")
+	b.WriteString("# What the hosts have, learnt from their surveys.\n")
+	if names := slices.Sorted(maps.Keys(l.unchecked)); len(names) > 0 {
+		fmt.Fprintf(&b, "#\n# NOT CHECKED, as some host has it: %s. See signatures there.\n", strings.Join(names, ", "))
+	}
+	b.WriteString(head + "repositories:\n")
 	for i, r := range l.repositories {
 		if i > 0 {
 			b.WriteByte('\n')
@@ -114,6 +118,10 @@ func (l *learner) repository(b *strings.Builder, r *repository) {
 		}
 		slices.Sort(names)
 		fmt.Fprintf(b, "    keys: %s\n", list(names))
+	}
+	if r.inPlace && l.unchecked[r.name] {
+		b.WriteString("    signatures: off # NOT CHECKED on a host that this was learnt from; without these two lines a rollout makes it checked\n" +
+			"    because: it was so when this was learnt\n")
 	}
 	switch {
 	case r.name == baseName:

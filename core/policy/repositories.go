@@ -106,7 +106,7 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 		return
 	}
 	if r.InPlace {
-		l.inPlaceRules(r, sigAt)
+		l.inPlaceRules(r)
 		return
 	}
 	if r.Signatures == source.CheckRequired && len(r.Keys) == 0 {
@@ -129,7 +129,7 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 }
 
 // inPlaceRules checks a repository that is the distribution's own.
-func (l *loader) inPlaceRules(r *Repository, sigAt diag.Pos) {
+func (l *loader) inPlaceRules(r *Repository) {
 	for name, p := range r.Places() {
 		switch {
 		case p == nil:
@@ -191,14 +191,6 @@ func (l *loader) inPlaceRules(r *Repository, sigAt diag.Pos) {
 			r.Keys[0].Pos,
 			fmt.Sprintf("the repository %q is edited in place and keeps the key that its entries name", r.Name),
 			"drop keys, or in-place",
-		)
-	}
-	if r.Signatures == source.CheckOff {
-		l.fail(
-			"value",
-			sigAt,
-			fmt.Sprintf("the repository %q is edited in place and keeps the checks that its entries have", r.Name),
-			"drop signatures, or in-place",
 		)
 	}
 }

@@ -97,6 +97,7 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 			Components: components,
 			Add:        w.fill(def.Add),
 			Drop:       w.fill(def.Drop),
+			Signatures: w.unchecked(),
 		}
 		if u := w.url(def.URL); u != "" {
 			rule.URLs = append(rule.URLs, deb.EffectiveURL(u, ""))
@@ -302,7 +303,8 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 		w.inPlace = append(
 			w.inPlace,
 			source.InPlace{Repository: w.repo.Name, URLs: []string{}, Files: []string{}, Suites: []string{}, Enabled: w.enabled,
-				Components: []string{}, Add: []string{}, Drop: []string{}, Sections: w.fill(def.Sections)},
+				Components: []string{}, Add: []string{}, Drop: []string{}, Sections: w.fill(def.Sections),
+				Signatures: w.unchecked()},
 		)
 		return d, true
 	}
@@ -321,6 +323,14 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 		d.Authority = def.Authority.Value
 	}
 	return d, ok
+}
+
+// unchecked is off where the policy says that nobody checks a repository; empty elsewhere.
+func (w *writing) unchecked() string {
+	if w.repo.Signatures == source.CheckOff {
+		return source.CheckOff
+	}
+	return ""
 }
 
 // rpm writes one file for dnf. It reports whether there was anything to write.

@@ -132,6 +132,24 @@ func (r *FS) Stat(name string) (fs.FileInfo, error) {
 	return fs.Stat(r.fsys, p)
 }
 
+// Link returns where name itself leads if it is a symbolic link, and "" where it is none.
+func (r *FS) Link(name string) string {
+	links, ok := r.fsys.(fs.ReadLinkFS)
+	if !ok {
+		return ""
+	}
+	at := inside(name)
+	info, err := links.Lstat(at)
+	if err != nil || info.Mode()&fs.ModeSymlink == 0 {
+		return ""
+	}
+	target, err := links.ReadLink(at)
+	if err != nil {
+		return "?"
+	}
+	return target
+}
+
 // ReadDir lists a folder, sorted by name.
 func (r *FS) ReadDir(name string) ([]fs.DirEntry, error) {
 	list, err := r.ReadDirAsStored(name)

@@ -137,6 +137,9 @@ type InPlace struct {
 	// managers whose files have sections. The fields from URLs to Drop but Enabled
 	// are apt's.
 	Sections []string `json:"sections,omitempty"`
+	// Signatures is off where the policy says that nobody checks these entries; empty
+	// elsewhere.
+	Signatures string `json:"signatures,omitempty"`
 }
 
 // Paths are the files that are the policy's own. The map is the caller's.

@@ -4,7 +4,7 @@
 package source
 
 import (
-	"slices"
+	"path"
 	"strings"
 	"time"
 )
@@ -50,9 +50,13 @@ type Release struct {
 
 // File is one source file as it stood when it was read.
 type File struct {
-	Path   string `json:"path"`   // inside the root, with a leading slash
-	Digest string `json:"digest"` // SHA-256 (hex) of the text with passwords masked
-	Mode   string `json:"mode"`   // permission bits, octal
+	Path   string `json:"path"`            // inside the root, with a leading slash
+	Digest string `json:"digest"`          // SHA-256 (hex) of the text with passwords masked
+	Mode   string `json:"mode"`            // permission bits, octal
+	Owner  string `json:"owner,omitempty"` // number of the user that it belongs to, where that is not root
+	Link   string `json:"link,omitempty"`  // where it leads, if it is a symbolic link
+
+	Mirrors []string `json:"mirrors,omitempty"` // what a list of mirrors holds, passwords masked
 }
 
 // Traits are facts that are read off a host.
@@ -189,11 +193,33 @@ type Problem struct {
 	Fatal   bool   `json:"fatal" doc:"the package manager refuses to work"`
 }
 
+// LocalFile returns the file on the host that a reference leads to: a path, or a URL of the
+// scheme file in either spelling.
+func LocalFile(ref string) (name string, local bool) {
+	if rest, ok := strings.CutPrefix(ref, "file:"); ok {
+		ref = "/" + strings.TrimPrefix(rest, "//")
+	}
+	if !strings.HasPrefix(ref, "/") {
+		return "", false
+	}
+	return path.Clean(ref), true
+}
+
 // Reads lists the files that a source names beside the one that it stands in: keys and
 // lists of mirrors.
 func (s *Source) Reads() (out []string) {
-	for _, by := range append(slices.Clone(s.SignedBy), s.Mirrorlist) {
-		if p := strings.TrimPrefix(by, "file://"); strings.HasPrefix(p, "/") {
+	for _, by := range s.SignedBy {
+		if p, local := LocalFile(by); local {
+			out = append(out, p)
+		}
+	}
+	return append(out, s.MirrorFiles()...)
+}
+
+// MirrorFiles are the lists of mirrors on the host that a source names.
+func (s *Source) MirrorFiles() (out []string) {
+	for _, list := range []string{s.Mirrorlist, s.Metalink} {
+		if p, local := LocalFile(list); local {
 			out = append(out, p)
 		}
 	}

@@ -62,6 +62,17 @@ func (s *Source) Weakened(settings []Setting) (out []string) {
 	return out
 }
 
+// OwnTrust reports whether an option of the source itself switches the check of apt's
+// signatures off.
+func (s *Source) OwnTrust() bool {
+	for key, value := range s.Options {
+		if (strings.EqualFold(key, "trusted") || strings.EqualFold(key, "allow-insecure")) && saysYes(strings.TrimSpace(value)) {
+			return true
+		}
+	}
+	return false
+}
+
 // fetchedBy reports whether a source comes by a scheme.
 func (s *Source) fetchedBy(scheme string) bool {
 	for _, u := range slices.Concat(s.EffURLs, []string{s.Mirrorlist, s.Metalink}) {
@@ -82,6 +93,9 @@ type weakSetting struct {
 	unless string // the option of a source that goes before the setting
 	scheme string // of the sources that it is about; empty for all
 }
+
+// SaysNo reports whether a package manager of any family takes a word for no.
+func SaysNo(v string) bool { return saysNo(strings.TrimSpace(v)) }
 
 // saysYes reports whether a package manager of any family takes a word for yes.
 func saysYes(v string) bool { return slices.Contains(yes, strings.ToLower(v)) }

@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"path"
 	"slices"
-	"strings"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
@@ -87,14 +86,10 @@ func (r *reader) namedFiles() (files []*named) {
 			continue
 		}
 		for _, by := range s.SignedBy {
-			name, ok := strings.CutPrefix(by, "file:")
-			if !ok && !strings.HasPrefix(by, "/") {
+			name, local := source.LocalFile(by)
+			if !local {
 				continue
 			}
-			if rest, ok := strings.CutPrefix(name, "//"); ok {
-				name = rest
-			}
-			name = path.Clean("/" + name)
 			if seen[name] == nil {
 				seen[name] = &named{source: s, file: name}
 				files = append(files, seen[name])

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -33,6 +34,9 @@ type Result struct {
 	Survey source.Survey
 	Texts  map[string][]byte // source file → its bytes, passwords and all; never sent
 	Modes  map[string]fs.FileMode
+
+	root  *rootfs.FS
+	lists map[string]bool // files of Texts that are lists of mirrors
 }
 
 // WatchDirs are the folders whose changes can change what Read returns.
@@ -42,6 +46,7 @@ var WatchDirs = slices.Concat(deb.WatchDirs, rpm.WatchDirs, zypp.WatchDirs, arch
 func Read(root *rootfs.FS, m Machine) Result {
 	root = root.AsOf(m.Now)
 	r := &reader{root: root}
+	r.Result.root = root
 	r.databases()
 	defer r.close()
 	s := &r.Survey
@@ -66,6 +71,7 @@ func Read(root *rootfs.FS, m Machine) Result {
 	}
 	r.rpmKeys()
 	r.namedKeys()
+	r.mirrors()
 	r.beyond()
 	r.hide()
 	r.tools(s.Traits.Tools)
@@ -174,11 +180,59 @@ func (r *Result) Masked() map[string][]byte {
 	for name, text := range r.Texts {
 		masked := family.MaskText(text)
 		out[name] = masked
-		r.Survey.Files = append(
-			r.Survey.Files,
-			source.File{Path: name, Digest: source.Digest(masked), Mode: fmt.Sprintf("%04o", r.Modes[name])},
-		)
+		f := source.File{Path: name, Digest: source.Digest(masked), Mode: fmt.Sprintf("%04o", r.Modes[name])}
+		r.stands(&f)
+		if r.lists[name] {
+			f.Mirrors = listed(masked)
+		}
+		r.Survey.Files = append(r.Survey.Files, f)
 	}
 	slices.SortFunc(r.Survey.Files, func(a, b source.File) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+// stands says whose a file is and whether it is one, or a link.
+func (r *Result) stands(f *source.File) {
+	if r.root == nil {
+		return
+	}
+	f.Link = r.root.Link(f.Path)
+	info, err := r.root.Stat(f.Path)
+	if err != nil {
+		return
+	}
+	top, err := r.root.Stat("/")
+	if err != nil {
+		return
+	}
+	uid, _, ok := rootfs.Owner(info)
+	if root, _, known := rootfs.Owner(top); ok && known && uid != root {
+		f.Owner = strconv.FormatUint(uint64(uid), 10)
+	}
+}
+
+// mirrors keeps the lists of mirrors on this host that sources name.
+func (r *reader) mirrors() {
+	r.lists = map[string]bool{}
+	for i := range r.Survey.Sources {
+		for _, name := range r.Survey.Sources[i].MirrorFiles() {
+			if _, read := r.Texts[name]; read {
+				r.lists[name] = true
+				continue
+			}
+			if text, info, err := r.Result.root.ReadTextInfo(name); err == nil && info.Mode().IsRegular() {
+				r.Texts[name], r.Modes[name], r.lists[name] = text, info.Mode().Perm(), true
+			}
+		}
+	}
+}
+
+// listed are the lines of a list of mirrors that say something.
+func listed(text []byte) (out []string) {
+	for line := range strings.Lines(string(text)) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+			out = append(out, strings.Join(strings.Fields(line), " "))
+		}
+	}
 	return out
 }

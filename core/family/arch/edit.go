@@ -74,6 +74,39 @@ func SwitchOn(text []byte, id string) ([]byte, error) {
 	return edit(text, spans, func(line string) string { return strings.TrimLeft(line, "# \t") }), nil
 }
 
+// Harden makes pacman check the packages and databases of the section of that name.
+func Harden(text []byte, id string) ([]byte, error) {
+	spans := extent(text, id)
+	if len(spans) == 0 {
+		return nil, errGone
+	}
+	said := false
+	out := edit(text, spans, func(line string) string {
+		key, _, entry := strings.Cut(strings.TrimSpace(line), "=")
+		if !entry || !strings.EqualFold(strings.TrimSpace(key), "SigLevel") {
+			return line
+		}
+		if said {
+			return ""
+		}
+		said = true
+		return strict + line[len(strings.TrimRight(line, "\r\n")):]
+	})
+	if said {
+		return out, nil
+	}
+	return edit(text, [][2]int{{spans[0][0], spans[0][0]}}, func(line string) string {
+		end := line[len(strings.TrimRight(line, "\r\n")):]
+		if end == "" {
+			return line + "\n" + strict
+		}
+		return line + strict + end
+	}), nil
+}
+
+// strict is how a section is checked that takes nothing unsigned.
+const strict = "SigLevel = Required"
+
 // Remove takes the section of that name out.
 func Remove(text []byte, id string) ([]byte, error) {
 	spans := extent(text, id)

@@ -82,6 +82,19 @@ func (d *Doc) SetComponents(i int, want []string) {
 	}
 }
 
+// Harden takes the options out of source i that take a check away.
+func (d *Doc) Harden(i int) {
+	if d.stanzas != nil {
+		for _, f := range d.stanzas.Stanzas[d.at[i]].Fields {
+			if source.OptionWeakens(Family, f.Name, d.stanzas.Value(&f)) {
+				d.stanzas.Drop(d.at[i], f.Name)
+			}
+		}
+		return
+	}
+	d.lines.DropOptions(d.at[i], func(o aptline.Option) bool { return source.OptionWeakens(Family, o.Key, o.Value) })
+}
+
 // Remove takes source i out.
 func (d *Doc) Remove(i int) {
 	if d.stanzas != nil {

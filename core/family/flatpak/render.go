@@ -108,6 +108,16 @@ func Switch(text []byte, id string, remove bool) ([]byte, error) {
 	return f.Bytes(), nil
 }
 
+// Section returns the text of a remote's group.
+func Section(text []byte, id string) (string, bool) {
+	f := ini.ParseKeyFile(text)
+	section := last(f, id)
+	if section == nil {
+		return "", false
+	}
+	return f.Text(section), true
+}
+
 // Rooted returns flatpak's configuration with the files that it names made to lead
 // below a root folder.
 func Rooted(text []byte, root string) []byte {

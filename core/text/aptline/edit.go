@@ -94,6 +94,36 @@ func (f *File) SetOption(i int, key, value string) {
 	f.edits.Insert(at, " ["+key+"="+value+"]")
 }
 
+// DropOptions takes the options out of the entry on line i for which drop holds, and the
+// brackets with the last of them.
+func (f *File) DropOptions(i int, drop func(Option) bool) {
+	l := &f.Lines[i]
+	if l.Kind != Entry && l.Kind != Off || !slices.ContainsFunc(l.Options, drop) {
+		return
+	}
+	left := slices.DeleteFunc(slices.Clone(l.Options), drop)
+	if len(left) == 0 {
+		from := l.body + len(l.Type)
+		to := l.Options[len(l.Options)-1].End
+		to += strings.IndexByte(string(f.src[to:l.URI.Start]), ']') + 1
+		f.edits.Delete(from, to)
+		return
+	}
+	for n := 0; n < len(l.Options); n++ {
+		first := n
+		for n < len(l.Options) && drop(l.Options[n]) {
+			n++
+		}
+		switch {
+		case n == first:
+		case n < len(l.Options):
+			f.edits.Delete(l.Options[first].Start, l.Options[n].Start) // with the blanks behind them
+		default:
+			f.edits.Delete(l.Options[first-1].End, l.Options[n-1].End)
+		}
+	}
+}
+
 // DropLine removes line i.
 func (f *File) DropLine(i int) { f.edits.Delete(f.Lines[i].Start, f.Lines[i].End) }
 

@@ -1,0 +1,73 @@
+package change_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/source"
+)
+
+const (
+	halyardFile = "etc/zypp/repos.d/halyard.repo"
+	halyard     = "# Halyard's own\n[oss]\nname=Halyard\nbaseurl=http://archive.halyard.example/$releasever/\nenabled=1\nautorefresh=1\ngpgcheck=1\nrepo_gpgcheck=1\n" +
+		"gpgkey=file:///etc/keys/halyard.asc\npriority=90\n\n[update]\nname=Updates\nmirrorlist=https://mirrors.halyard.example/list\nenabled=1\ngpgcheck=1\n" +
+		"gpgkey=file:///etc/keys/halyard.asc\n"
+	zyppConf = "etc/zypp/zypp.conf"
+	zyppLock = "etc/zypp/locks"
+	zyppServ = "etc/zypp/services.d/desk.service"
+)
+
+func zyppPlace(t *testing.T) place {
+	s := &source.Sheet{Format: source.FormName(1), Family: zypp.Family, Unlisted: source.UnlistedReport, InPlace: []source.InPlace{
+		{Repository: "base", Sections: []string{"oss", "update"}, Enabled: true},
+	}}
+	files, src, keys, err := zypp.Render(saltmarsh("https://packages.saltmarsh.example/zypp/8.x"))
+	require.NoError(t, err)
+	s.Files, s.Sources, s.Keys = files, []source.SheetSource{src}, keys
+	return place{sheet: s, files: tree{
+		"etc/os-release": "ID=halyard\nID_LIKE=suse\nVERSION_ID=15\n", halyardFile: halyard,
+		"etc/keys/halyard.asc": armoured(handKeys[1]), zyppConf: "[main]\nsolver.allowVendorChange = false\n",
+		zyppLock: "type: package\nmatch_type: glob\ncase_sensitive: on\nsolvable_name: tern\n\n",
+		zyppServ: "[desk]\nname=Desk\nenabled=1\nautorefresh=1\nurl=https://desk.halyard.example/service\ntype=ris\n",
+	}}
+}
+
+func TestWhatHandsDoToZypper(t *testing.T) {
+	somebody := armoured(handKeys[3])
+	const salt = "etc/zypp/repos.d/saltmarsh.repo"
+	hands(t, zyppPlace(t), []hand{
+		{does: "no check", file: halyardFile, from: "gpgcheck=1\nrepo_gpgcheck=1", text: "gpgcheck=0\nrepo_gpgcheck=0", want: "checks-weakened danger", field: "signature check, signature check of packages", at: "/etc/zypp/repos.d/halyard.repo:2"},
+		{does: "elsewhere", file: halyardFile, from: "archive.halyard.example", text: "elsewhere.example", want: "changed-source danger", field: "URL"},
+		{does: "other mirrors", file: halyardFile, from: "mirrors.halyard.example", text: "elsewhere.example", want: "changed-source danger", field: "list of mirrors"},
+		{does: "no certificates", file: halyardFile, from: "$releasever/", text: "$releasever/?ssl_verify=no", want: "changed-source danger", field: "URL"},
+		{does: "another priority", file: halyardFile, from: "priority=90", text: "priority=1", want: "changed-source fault", field: "priority"},
+		{does: "off", file: halyardFile, from: "enabled=1", text: "enabled=0", want: "switched-off fault", field: "enabled"},
+		{does: "another path", file: halyardFile, from: "priority=90", text: "priority=90\npath=/x", want: "changed-source danger", field: "path"},
+		{does: "another key", file: halyardFile, from: "keys/halyard.asc", text: "keys/other.asc", want: "changed-source danger", field: "signing keys"},
+		{does: "the file gone", file: halyardFile, text: "-", want: "missing-file fault", field: "source"},
+		{does: "a new source", file: "etc/zypp/repos.d/new.repo", text: "[new]\nbaseurl=http://new.example/\nenabled=1\n", want: "unlisted-source note", field: "source", stays: true},
+		{does: "a new source unchecked", file: "etc/zypp/repos.d/new.repo", text: "[new]\nbaseurl=http://new.example/\nenabled=1\ngpgcheck=0\n", want: "unlisted-source danger", field: "source", stays: true},
+		{does: "the policy's elsewhere", file: salt, from: "packages.saltmarsh.example", text: "elsewhere.example", want: "changed-source danger", field: "URL"},
+		{does: "the policy's off", file: salt, from: "enabled=1", text: "enabled=0", want: "switched-off fault", field: "enabled"},
+		{does: "anybody may write", file: halyardFile, mode: 0o646, want: "changed-mode danger", field: "mode"},
+		{does: "a key beside the distribution's", file: "etc/keys/halyard.asc", from: "-----BEGIN", text: somebody + "\n-----BEGIN", want: "key-added danger", field: "key", stays: true},
+		{does: "a lock", file: zyppLock, from: "type: package", text: "type: package\nmatch_type: glob\ncase_sensitive: on\nsolvable_name: sedge\n\ntype: package", want: "hold-changed fault", field: "lock", stays: true},
+		{does: "no lock", file: zyppLock, text: "-", want: "hold-changed fault", field: "lock", stays: true},
+		{does: "a service elsewhere", file: zyppServ, from: "desk.halyard.example", text: "elsewhere.example", want: "service-changed fault", field: "service", stays: true},
+		{does: "a service off", file: zyppServ, from: "enabled=1", text: "enabled=0", want: "service-changed fault", field: "service", stays: true},
+		{does: "a new service", file: "etc/zypp/services.d/new.service", text: "[new]\nenabled=1\nurl=http://new.example/\ntype=ris\n", want: "service-changed fault", field: "service", stays: true},
+		{does: "no check by default", file: zyppConf, from: "[main]\n", text: "[main]\ngpgcheck = off\n", want: "setting-weakened danger", field: "main.gpgcheck", stays: true},
+		{does: "vendors may change", file: zyppConf, from: "= false", text: "= true", want: "setting-changed fault", field: "main.solver.allowVendorChange", stays: true},
+
+		{does: "a comment", file: halyardFile, from: "# Halyard's own", text: "# see the wiki"},
+		{does: "another title", file: halyardFile, from: "name=Updates", text: "name=What is new"},
+		{does: "not refreshed by itself", file: halyardFile, from: "autorefresh=1", text: "autorefresh=0"},
+		{does: "packages are kept", file: halyardFile, from: "enabled=1", text: "enabled=1\nkeeppackages=1"},
+		{does: "another spelling", file: halyardFile, from: "enabled=1", text: "enabled=yes"},
+		{does: "blanks in zypp.conf", file: zyppConf, from: "solver.allowVendorChange = false", text: "solver.allowVendorChange=false"},
+		{does: "more connections", file: zyppConf, from: "[main]\n", text: "[main]\ndownload.max_concurrent_connections = 5\n"},
+		{does: "a comment among the locks", file: zyppLock, from: "type: package", text: "# ours\ntype: package"},
+	})
+}

@@ -1,0 +1,224 @@
+package change
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/source"
+)
+
+// mends are the classes of finding for which an entry is put back as it stood.
+var mends = []string{drift.ChangedSource, drift.ChecksWeakened, drift.SwitchedOff, drift.MissingSource, drift.MissingFile, drift.UnlistedSource}
+
+// differs finds what stands in files that are not the policy's and is not as it was when
+// the policy came.
+func (c *computer) differs() {
+	c.strayed = map[string][]drift.Finding{}
+	if c.Base == nil {
+		return
+	}
+	plain := map[string]bool{} // is found without the base too, and dealt with by the rules
+	for _, f := range drift.CompareAfter(c.Sheet, c.Before, c.Survey) {
+		plain[f.Key()] = true
+	}
+	owned := c.Sheet.Paths()
+	for _, f := range drift.Judge(drift.Input{Sheet: c.Sheet, Before: c.Before, Survey: c.Survey, Base: c.Base}) {
+		if !plain[f.Key()] && !owned[f.File] && (slices.Contains(mends, f.Class) || f.Class == drift.ChangedMode) {
+			c.strayed[f.File] = append(c.strayed[f.File], f)
+		}
+	}
+}
+
+// touch marks the lines of a file that are not as they were, and says why.
+func (c *computer) touch(path string, touched map[int]bool) (why []string) {
+	for _, f := range c.strayed[path] {
+		if !slices.Contains(mends, f.Class) {
+			continue
+		}
+		if f.Line > 0 {
+			touched[f.Line] = true
+		}
+		why = append(why, f.Message)
+	}
+	return why
+}
+
+// vanished returns the text of a file that is gone and stood there when the policy came.
+func (c *computer) vanished(path string) (text []byte, why []string, ok bool) {
+	for _, f := range c.strayed[path] {
+		if f.Class != drift.MissingFile || c.Texts[path] != nil {
+			continue
+		}
+		for _, copied := range c.copies(path, nil) {
+			return copied, []string{f.Message}, true
+		}
+	}
+	return nil, nil, false
+}
+
+// stoodMode are the permissions that a file had when the policy came.
+func (c *computer) stoodMode(path string) string {
+	for _, f := range c.Base.Survey.Files {
+		if f.Path == path {
+			return f.Mode
+		}
+	}
+	return "0644"
+}
+
+// copies are the texts of a file of which something may be put back: as it was after the
+// last change first, then as it was when the policy came.
+func (c *computer) copies(path string, now []byte) (out [][]byte) {
+	for _, from := range []map[string][]byte{c.Kept, c.Stood} {
+		if text, ok := from[path]; ok && string(text) != string(now) && !slices.ContainsFunc(out, func(x []byte) bool { return string(x) == string(text) }) {
+			out = append(out, text)
+		}
+	}
+	if len(c.strayed[path]) > 0 { // what differs from the base is as in the base
+		slices.Reverse(out)
+	}
+	return out
+}
+
+// weak reports whether an entry of the distribution's own, which a rule speaks of, takes a
+// check away that the policy does not give up.
+func (c *computer) weak(s *source.Source, ruled bool) bool {
+	if !ruled {
+		return false
+	}
+	for _, rule := range c.Sheet.InPlace {
+		if rule.Signatures == source.CheckOff && (deb.Speaks(rule, s) || slices.Contains(rule.Sections, s.ID) && s.ID != "") {
+			return false
+		}
+	}
+	return s.OwnTrust() || len(s.Weakened(nil)) > 0
+}
+
+// putBackSections puts sections of files that are not the policy's back as they stood, and
+// says which it did, by file and name.
+func (c *computer) putBackSections(ed editor, texts map[string][]byte, why map[string][]string) map[string]bool {
+	done := map[string]bool{}
+	for path, list := range c.strayed {
+		if c.owned[path] || !ed.has(path) {
+			continue
+		}
+		for _, f := range list {
+			id := c.sectionOf(f)
+			now, stands := ed.section(texts[path], id)
+			if id == "" || !slices.Contains(mends, f.Class) || stands == (f.Class == drift.MissingSource) {
+				continue
+			}
+			for _, copied := range c.copies(path, c.Texts[path]) {
+				was, ok := ed.section(copied, id)
+				if !ok || stands && was == now {
+					continue
+				}
+				if stands {
+					texts[path] = bytes.Replace(texts[path], []byte(now), []byte(was), 1)
+				} else {
+					texts[path] = appended(texts[path], was)
+				}
+				why[path] = append(why[path], f.Message)
+				done[path+" "+id] = true
+				break
+			}
+		}
+	}
+	return done
+}
+
+// included puts back files of which other files read what they give: lists of mirrors.
+func (c *computer) included() {
+	for path, list := range c.strayed {
+		old, there := c.Texts[path]
+		if c.owned[path] || !there || slices.ContainsFunc(c.Survey.Sources, func(s source.Source) bool { return s.File == path }) ||
+			slices.ContainsFunc(c.out.Edits, func(e FileEdit) bool { return e.Path == path }) {
+			continue
+		}
+		for _, f := range list {
+			was := c.copies(path, old)
+			if f.Class != drift.ChangedSource || len(was) == 0 {
+				continue
+			}
+			c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Edit, Mode: c.modes[path], Old: old, New: was[0], Why: []string{f.Message}})
+			break
+		}
+	}
+}
+
+// mendSections puts sections back as they stood, and makes those of the distribution's own
+// checked of which the policy does not say that nobody checks them.
+func (c *computer) mendSections(
+	ed editor, texts map[string][]byte, why map[string][]string,
+	apply func(path string, line int, id, reason string, do func([]byte, string) ([]byte, error)),
+) {
+	done := c.putBackSections(ed, texts, why)
+	for _, rule := range c.Sheet.InPlace {
+		if !rule.Enabled || rule.Signatures == source.CheckOff {
+			continue
+		}
+		j := family.JudgeSections(rule, c.Sheet.Family, c.Survey.Sources, c.owned)
+		for i := range c.Survey.Sources {
+			s := &c.Survey.Sources[i]
+			switched := slices.ContainsFunc(j.Switches, func(x family.Switch) bool { return x.Source == i })
+			if _, ours := texts[s.File]; !ours || !j.Covers[i] || !s.Enabled && !switched || done[s.File+" "+s.ID] ||
+				len(drift.Unchecked(s, c.Survey.Settings)) == 0 {
+				continue
+			}
+			done[s.File+" "+s.ID] = true
+			apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d is not checked, and the policy does not say so", s.Line), ed.harden)
+		}
+	}
+}
+
+// sectionOf is the name of the section that a finding is about.
+func (c *computer) sectionOf(f drift.Finding) string {
+	if f.Class == drift.MissingSource && c.Base != nil {
+		for i := range c.Base.Survey.Sources {
+			if s := &c.Base.Survey.Sources[i]; s.File == f.File && drift.Describe(s) == f.Want {
+				return s.ID
+			}
+		}
+		return ""
+	}
+	for i := range c.Survey.Sources {
+		if s := &c.Survey.Sources[i]; s.File == f.File && s.Line == f.Line {
+			return s.ID
+		}
+	}
+	return ""
+}
+
+// appended puts a section behind a text.
+func appended(text []byte, section string) []byte {
+	out := string(text)
+	if out != "" && !strings.HasSuffix(out, "\n") {
+		out += "\n"
+	}
+	if out != "" && !strings.HasSuffix(out, "\n\n") {
+		out += "\n"
+	}
+	return []byte(out + section)
+}
+
+// permissions puts back who may read and write a file.
+func (c *computer) permissions() {
+	for path, list := range c.strayed {
+		for _, f := range list {
+			if f.Class != drift.ChangedMode || f.Field != "mode" {
+				continue
+			}
+			why := fmt.Sprintf("mode %s instead of %s", f.Want, f.Have)
+			if i := slices.IndexFunc(c.out.Edits, func(e FileEdit) bool { return e.Path == path }); i >= 0 {
+				c.out.Edits[i].Mode, c.out.Edits[i].Why = f.Want, append(c.out.Edits[i].Why, why)
+			} else if text, there := c.Texts[path]; there {
+				c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Edit, Mode: f.Want, Old: text, New: text, Why: []string{why}})
+			}
+		}
+	}
+}

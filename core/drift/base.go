@@ -1,0 +1,359 @@
+package drift
+
+import (
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Base is what a host was like when the policy was first carried to it, or when somebody
+// said that it is right as it stands. What the policy says nothing of is held against it.
+type Base struct {
+	Sheet  *source.Sheet  // that had been carried then
+	Survey *source.Survey // of the host after that
+}
+
+// Input is what findings follow from.
+type Input struct {
+	Sheet  *source.Sheet
+	Before *source.Sheet // that was carried out last; nil where none was
+	Survey *source.Survey
+	Base   *Base // nil where nothing was carried yet: what the policy says nothing of is not known to be right
+}
+
+// Judge returns the differences, ordered by file and line.
+func Judge(in Input) []Finding {
+	c := compare(in.Sheet, in.Before, in.Survey)
+	c.stood(in.Base)
+	c.absolute()
+	return c.sorted()
+}
+
+// concerns reports whether a sheet speaks of a family: of its own alone, and of flatpak.
+func (c *comparer) concerns(family string) bool {
+	return c.sheet.Family == "" || family == "" || family == c.sheet.Family || family == flatpak.Family
+}
+
+// stood holds what the policy says nothing of against what it was.
+func (c *comparer) stood(b *Base) {
+	if b == nil || b.Survey == nil {
+		return
+	}
+	s := &standing{comparer: c, was: b.Survey, theirs: map[string]bool{}, eased: map[string]bool{}}
+	if b.Sheet != nil {
+		maps.Copy(s.theirs, b.Sheet.Paths())
+	}
+	maps.Copy(s.theirs, c.owned)
+	// What an older agent did not read is not known, which is no difference.
+	if s.was.Settings != nil && c.survey.Settings != nil {
+		s.settings()
+	}
+	if s.was.Pins != nil && c.survey.Pins != nil {
+		s.pins()
+	}
+	if s.was.Holds != nil && c.survey.Holds != nil {
+		s.holds()
+	}
+	if s.was.Services != nil && c.survey.Services != nil {
+		s.services()
+	}
+	s.keys()
+	s.sources()
+	s.places()
+	s.wholeFiles()
+	s.modes()
+}
+
+// standing compares a survey with the one of the base.
+type standing struct {
+	*comparer
+	was    *source.Survey
+	theirs map[string]bool // files that are the policy's, now or then
+	eased  map[string]bool // families of which a setting that is believed says something else
+}
+
+// sinceThen ends the sentence of a finding that follows from the base.
+const sinceThen = ", which was not so when the policy came"
+
+// harder are settings that a yes makes stricter.
+var harder = []string{
+	"gpgcheck", "repo_gpgcheck", "pkg_gpgcheck", "localpkg_gpgcheck", "sslverify", "proxy_sslverify", "sslverifystatus", "verify-peer", "verify-host",
+	"check-valid-until", "check-date",
+}
+
+// settings compares the settings for all sources.
+func (s *standing) settings() {
+	type value struct {
+		all []string
+		at  source.Setting
+	}
+	collect := func(list []source.Setting) (order []string, by map[string]*value) {
+		by = map[string]*value{}
+		for _, t := range list {
+			if !s.concerns(t.Family) || s.theirs[t.File] || source.OptionKeeps(t.Name) {
+				continue
+			}
+			key := t.Family + " " + strings.ToLower(t.Name)
+			if by[key] == nil {
+				by[key] = &value{}
+				order = append(order, key)
+			}
+			by[key].all, by[key].at = append(by[key].all, t.Value), t
+		}
+		return order, by
+	}
+	before, was := collect(s.was.Settings)
+	now, is := collect(s.survey.Settings)
+	for _, key := range now {
+		h, w := is[key], was[key]
+		if w == nil {
+			w = &value{}
+		}
+		if !slices.Equal(w.all, h.all) {
+			s.setting(h.at, strings.Join(w.all, ", "), strings.Join(h.all, ", "))
+		}
+	}
+	for _, key := range before {
+		if w := was[key]; is[key] == nil {
+			w.at.Line = 0 // it stands nowhere now
+			s.setting(w.at, strings.Join(w.all, ", "), "")
+		}
+	}
+}
+
+func (s *standing) setting(t source.Setting, was, is string) {
+	touches := func(what string) bool { return slices.Contains(t.Touches, what) }
+	if touches(source.TouchesTrust) || touches(source.TouchesTransport) {
+		s.eased[t.Family] = true
+	}
+	t.Value = is
+	if is != "" && t.Weakens() != "" {
+		return // is told whatever stood there before
+	}
+	f := Finding{Class: SettingChanged, Severity: Fault, Field: t.Name, File: t.File, Line: t.Line, Want: was, Have: is,
+		Message: fmt.Sprintf("%s: %s; it was %s when the policy came", t.Name, orUnset(is), orUnset(was))}
+	name := strings.ToLower(t.Name[strings.LastIndexAny(t.Name, ".:")+1:])
+	stricter := slices.Contains(harder, name) && is != "" && !source.SaysNo(is)
+	switch {
+	case stricter:
+		f.Severity = Note
+	case touches(source.TouchesProgram), touches(source.TouchesTrust), strings.Contains(name, "cacert"), strings.Contains(name, "cainfo"):
+		f.Severity = Danger
+		if is == "" && touches(source.TouchesProgram) {
+			f.Severity = Fault // what ran on the way does so no more
+		}
+	}
+	s.add(f)
+}
+
+func orUnset(v string) string {
+	if v == "" {
+		return "not set"
+	}
+	return v
+}
+
+// pins compares apt's preferences but for those that the policy writes.
+func (s *standing) pins() {
+	if !s.concerns(deb.Family) {
+		return
+	}
+	says := func(p source.Pin) string {
+		out := fmt.Sprintf("%s: %s at %d", strings.Join(p.Packages, " "), p.Pin, p.Priority)
+		if !p.Valid {
+			out += ", which apt does not understand"
+		}
+		return out
+	}
+	own := func(p source.Pin) bool { return !s.theirs[p.File] }
+	kinds := entries[source.Pin]{
+		says: says,
+		near: func(a, b source.Pin) bool {
+			return a.File == b.File && (a.Pin == b.Pin || slices.Equal(a.Packages, b.Packages))
+		},
+		tells: func(f *Finding, p source.Pin) { f.Class, f.File, f.Line, f.Field = PinChanged, p.File, p.Line, "pin" },
+		what:  "a pin",
+	}
+	kinds.compare(s.comparer, kept(s.was.Pins, own), kept(s.survey.Pins, own))
+}
+
+// holds compares what is kept where it is, or away.
+func (s *standing) holds() {
+	says := func(h source.Hold) string {
+		out := h.Kind + " " + h.What
+		if h.Source != "" {
+			out += " of " + h.Source
+		}
+		return out
+	}
+	own := func(h source.Hold) bool { // what one source says of itself is told of the source
+		return s.concerns(h.Family) && !s.theirs[h.File] && h.Source == ""
+	}
+	kinds := entries[source.Hold]{
+		says: says,
+		near: func(a, b source.Hold) bool {
+			return a.Family == b.Family && a.File == b.File && a.Line == b.Line && a.Line > 0
+		},
+		tells: func(f *Finding, h source.Hold) {
+			f.Class, f.File, f.Line, f.Field, f.Repository = HoldChanged, h.File, h.Line, h.Kind, h.Source
+		},
+		what: "packages are kept",
+	}
+	kinds.compare(s.comparer, kept(s.was.Holds, own), kept(s.survey.Holds, own))
+}
+
+// services compares zypper's services.
+func (s *standing) services() {
+	says := func(v source.Service) string {
+		out := v.ID + " at " + v.URL
+		if !v.Enabled {
+			out += ", off"
+		}
+		return out
+	}
+	own := func(v source.Service) bool { return s.concerns("zypp") && !s.theirs[v.File] }
+	kinds := entries[source.Service]{
+		says: says,
+		near: func(a, b source.Service) bool { return a.ID == b.ID },
+		tells: func(f *Finding, v source.Service) {
+			f.Class, f.File, f.Line, f.Field = ServiceChanged, v.File, v.Line, "service"
+		},
+		what: "a service",
+	}
+	kinds.compare(s.comparer, kept(s.was.Services, own), kept(s.survey.Services, own))
+}
+
+func kept[T any](list []T, keep func(T) bool) []T {
+	return slices.DeleteFunc(slices.Clone(list), func(x T) bool { return !keep(x) })
+}
+
+// entries compares lists of what stands in files.
+type entries[T any] struct {
+	says  func(T) string
+	near  func(a, b T) bool // the one may be the other, changed
+	tells func(*Finding, T)
+	what  string
+}
+
+func (e entries[T]) compare(c *comparer, was, is []T) {
+	gone, come := e.without(was, is), e.without(is, was)
+	if len(gone) == 0 && len(come) == 0 {
+		e.order(c, was, is)
+		return
+	}
+	for _, x := range come {
+		f := Finding{Severity: Fault, Have: e.says(x), Message: e.what + ": " + e.says(x) + sinceThen}
+		e.tells(&f, x)
+		if i := slices.IndexFunc(gone, func(old T) bool { return e.near(old, x) }); i >= 0 {
+			f.Want = e.says(gone[i])
+			f.Message = fmt.Sprintf("%s: %s; it was %s when the policy came", e.what, f.Have, f.Want)
+			gone = slices.Delete(gone, i, i+1)
+		}
+		c.add(f)
+	}
+	for _, x := range gone {
+		f := Finding{Severity: Fault, Want: e.says(x), Message: fmt.Sprintf("%s no more: %s", e.what, e.says(x))}
+		e.tells(&f, x)
+		f.Line = 0
+		c.add(f)
+	}
+}
+
+// order finds equal lists of which the order is another.
+func (e entries[T]) order(c *comparer, was, is []T) {
+	for i := range is {
+		if i < len(was) && e.says(is[i]) != e.says(was[i]) {
+			f := Finding{Severity: Note, Want: e.says(was[i]), Have: e.says(is[i]),
+				Message: fmt.Sprintf("%s in another order: %s comes before %s", e.what, e.says(is[i]), e.says(was[i]))}
+			e.tells(&f, is[i])
+			if f.Class == PinChanged { // the first that matches counts
+				f.Severity = Fault
+				c.add(f)
+			}
+			return
+		}
+	}
+}
+
+// without lists what of a is not in b, as often as it is not.
+func (e entries[T]) without(a, b []T) (out []T) {
+	count := map[string]int{}
+	for _, x := range b {
+		count[e.says(x)]++
+	}
+	for _, x := range a {
+		if count[e.says(x)]--; count[e.says(x)] < 0 {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// modes compares the permissions of the files that are not the policy's.
+func (s *standing) modes() {
+	was := map[string]source.File{}
+	for _, f := range s.was.Files {
+		was[f.Path] = f
+	}
+	for _, f := range s.survey.Files {
+		old, there := was[f.Path]
+		if !there || s.theirs[f.Path] {
+			continue
+		}
+		s.access(f, old.Mode, old.Owner, old.Link)
+		if !source.SameSet(old.Mirrors, f.Mirrors) {
+			s.add(Finding{Class: ChangedSource, Severity: Danger, Field: "list of mirrors", File: f.Path, Line: 1,
+				Want: strings.Join(old.Mirrors, " "), Have: strings.Join(f.Mirrors, " "),
+				Message: fmt.Sprintf("the mirrors are %s; they were %s when the policy came",
+					orNone(strings.Join(f.Mirrors, " ")), orNone(strings.Join(old.Mirrors, " ")))})
+		}
+	}
+}
+
+// access compares who may read and write a file, and whether it is one.
+func (c *comparer) access(f source.File, mode, owner, link string) {
+	tell := func(field, was, is, severity string) {
+		c.add(Finding{Class: ChangedMode, Severity: severity, Field: field, File: f.Path, Line: 1, Want: was, Have: is,
+			Message: fmt.Sprintf("the %s of the file is %s; it was %s when the policy came", field, orNone(is), orNone(was))})
+	}
+	if f.Mode != mode {
+		severity := Fault
+		if writable(f.Mode) && !writable(mode) {
+			severity = Danger
+		}
+		tell("mode", mode, f.Mode, severity)
+	}
+	if f.Owner != owner {
+		tell("owner", rootWhere(owner), rootWhere(f.Owner), Danger)
+	}
+	if f.Link != link {
+		tell("link", link, f.Link, Fault)
+	}
+}
+
+// writable reports whether others than the owner may write a file of a mode in octal.
+func writable(mode string) bool {
+	return len(mode) >= 2 && (strings.ContainsAny(mode[len(mode)-1:], "2367") || strings.ContainsAny(mode[len(mode)-2:len(mode)-1], "2367"))
+}
+
+func rootWhere(owner string) string {
+	if owner == "" {
+		return "0"
+	}
+	return owner
+}
+
+// place says for whom a key counts that is believed for every source: all keys of one place
+// count together.
+func place(k *source.Key) string {
+	if strings.HasPrefix(k.Where, "/etc/apt/") {
+		return "/etc/apt"
+	}
+	return path.Dir(k.Where)
+}
