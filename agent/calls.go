@@ -200,7 +200,7 @@ func (h *Host) forgetCarried() error {
 	if open, err := h.journalOpen(); open || err != nil {
 		return errors.Join(errOpen, err)
 	}
-	for _, name := range []string{"memory.json", "sheet.json", "kept.json"} {
+	for _, name := range []string{"memory.json", "sheet.json", "kept.json", baseFile} {
 		if err := os.Remove(h.statePath(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}

@@ -208,16 +208,20 @@ func (c *carrier) once(ctx context.Context, sheet *source.Sheet) (changed bool, 
 		return false, c.failed("refused, nothing was changed: %w", err)
 	}
 	c.begin(api.StepPlan)
-	plan := change.Compute(
-		change.Input{
-			Sheet:    sheet,
-			Survey:   &now.Survey,
-			Texts:    now.Texts,
-			Before:   h.lastSheet(),
-			Kept:     h.kept(),
-			SetAside: c.delivery.SetAside,
-		},
-	)
+	in := change.Input{
+		Sheet:    sheet,
+		Survey:   &now.Survey,
+		Texts:    now.Texts,
+		Before:   h.lastSheet(),
+		Kept:     h.kept(),
+		SetAside: c.delivery.SetAside,
+	}
+	if c.delivery.PutBack {
+		if err := h.putBack(&in); err != nil {
+			return false, c.failed("the files as they stood when the policy came cannot be read: %w", err)
+		}
+	}
+	plan := change.Compute(in)
 	for _, e := range plan.Edits {
 		c.report.Edits = append(c.report.Edits, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
 	}

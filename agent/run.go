@@ -61,6 +61,7 @@ type Agent struct {
 	asked      string // stamp of packages
 	answered   string // stamp of the list that the service was last answered
 
+	keptID       *string // of which survey the files are kept; nil before it was looked
 	sentPackages map[string]string
 	have         *api.Packages // which packages were installed when haveFor was read
 	haveFor      *look
@@ -253,6 +254,11 @@ func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) 
 	if a.trouble != "" {
 		return interval(answer), nil
 	}
+	if answer.Keep {
+		if err := a.keep(a.last); err != nil {
+			a.log.Warn("the files as they are to stay cannot be kept; it is tried again with the next round", "error", err)
+		}
+	}
 	if answer.Work {
 		// What the answer says of access is of before; the next round asks again.
 		return interval(answer), a.carryOut(ctx)
@@ -321,6 +327,7 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 		Form:     source.NewestForm,
 		Instance: a.instance,
 		Trouble:  a.trouble,
+		Base:     a.kept(),
 	}
 	if p := a.installed(); p != nil && (a.answered != p.Asked || !maps.Equal(p.Installed, a.sentPackages)) {
 		in.Packages = p

@@ -40,6 +40,7 @@ type CheckIn struct {
 	Access   *HostAccess      `json:"access,omitempty" doc:"The access on the host, when it changed; never a secret"`
 	Instance string           `json:"instance,omitempty" doc:"Tells one run of the agent from another: two that take turns are two machines with one identity"`
 	Trouble  string           `json:"trouble,omitempty" doc:"What keeps the agent from working, in one line"`
+	Base     string           `json:"base,omitempty" doc:"Digest of the survey of which the agent keeps the files, to put them back"`
 	Packages *Packages        `json:"packages,omitempty" doc:"Which of the packages that were asked for are installed"`
 }
 
@@ -60,6 +61,7 @@ type CheckInAnswer struct {
 	Want     []string `json:"want,omitempty" doc:"Digests of documents to send"`
 	Work     bool     `json:"work,omitempty" doc:"A delivery waits for this host"`
 	Access   string   `json:"access,omitempty" doc:"Stamp of the access that the host should have; when it is not the agent's own, the agent asks for it"`
+	Keep     bool     `json:"keep,omitempty" doc:"The files are as they are to stay: the agent keeps them, to put them back"`
 	Interval int      `json:"interval" doc:"Milliseconds until the next check-in, if nothing happens"`
 	Asked    string   `json:"asked,omitempty" doc:"Stamp of the list of packages that policies ask for; when it is not that of the agent's last answer, the agent looks"`
 	Packages []string `json:"packages,omitempty" doc:"That list, where the stamp of the agent's last answer is another"`
@@ -83,6 +85,7 @@ type Delivery struct {
 	Revision int64     `json:"revision" doc:"Never less than that of an earlier delivery to this host"`
 	Sheet    string    `json:"sheet" doc:"SHA-256 of the sheet document"`
 	Rollout  int64     `json:"rollout"`
+	PutBack  bool      `json:"put_back,omitempty" doc:"What is not as it was when the policy came is put back"`
 	SetAside bool      `json:"set_aside,omitempty" doc:"Files that stop the package manager are renamed, and kept"`
 	Issued   time.Time `json:"issued"`
 	Expires  time.Time `json:"expires"`

@@ -79,7 +79,31 @@ type HostDetail struct {
 	Impossible []string         `json:"impossible" doc:"What healing cannot bring about"`
 	Reasons    []Reason         `json:"reasons" doc:"Why its sheet holds what it holds"`
 	Carried    *time.Time       `json:"carried" doc:"When a sheet was last carried to it"`
+	Base       *HostBase        `json:"base,omitempty" doc:"What the policy says nothing of is held against what it was then"`
+	TextOnly   []string         `json:"text_only" doc:"Files of the policy that mean the same and read differently"`
+	Document   string           `json:"document" doc:"Digest of the survey that all this follows from"`
 	Report     *HostProgress    `json:"report,omitempty" doc:"How the last rollout to it went"`
+}
+
+// HostBase is when a host was last right as it stood.
+type HostBase struct {
+	At  time.Time `json:"at"`
+	By  string    `json:"by,omitempty" doc:"Who accepted it as it stood; empty where it is what the first carrying left"`
+	Why string    `json:"why,omitempty"`
+}
+
+// AcceptOrder accepts a host as it stands.
+type AcceptOrder struct {
+	Because  string `json:"because" minLength:"3" maxLength:"500" doc:"Why; kept in the journal"`
+	Try      bool   `json:"try,omitempty" doc:"Only say what would come of it"`
+	Document string `json:"document,omitempty" doc:"The survey that was looked at; where the host has another by now, nothing is accepted"`
+}
+
+// Accepted is what came of it.
+type Accepted struct {
+	Host     string    `json:"host"`
+	Accepted []Finding `json:"accepted" doc:"Findings that are none any more"`
+	Left     []Finding `json:"left" doc:"Findings that follow from the policy itself, or that no base makes right"`
 }
 
 // Configured is what the host's survey says is configured.

@@ -149,11 +149,11 @@ func why(h api.Host) string {
 func (a *app) host() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "host",
-		Short:   "Show, invite, label or retire one host",
+		Short:   "Show, invite, label, accept or retire one host",
 		GroupID: "fleet",
 		Example: "  lantern host show gw-01\n  lantern host invite gw-07.brinewick.test",
 	}
-	cmd.AddCommand(a.hostShow(), a.hostInvite(), a.hostLabel(), a.hostRetire())
+	cmd.AddCommand(a.hostShow(), a.hostInvite(), a.hostLabel(), a.hostAccept(), a.hostRetire())
 	return cmd
 }
 
@@ -184,6 +184,7 @@ func (a *app) hostShow() *cobra.Command {
 				}
 			}
 			a.out.Printf("%s %s; agent %s", a.out.Paint(view.Dim, "state "), rev, d.Agent)
+			a.base(&d)
 			if len(d.Labels) > 0 {
 				var labels []string
 				for k, v := range d.Labels {
@@ -206,7 +207,10 @@ func (a *app) hostShow() *cobra.Command {
 					a.out.Diff(2, d.Diff)
 				}
 			} else if d.Revision > 0 {
-				a.out.Printf("\n%s", a.out.Paint(view.Green, "No findings: the host is as the policy says."))
+				a.out.Printf("\n%s", a.out.Paint(view.Green, "No findings: the host is as the policy says, and else as it was accepted."))
+			}
+			if len(d.TextOnly) > 0 {
+				a.out.Printf("%s %s", a.out.Paint(view.Dim, "reads differently and means the same:"), strings.Join(d.TextOnly, ", "))
 			}
 			a.out.Problems(d.Problems)
 			a.out.Configured(d.Configured(), time.Now())

@@ -235,6 +235,11 @@ func (c *Client) HealAs(ctx context.Context, name string, o api.HealOrder) (api.
 	return send[api.Rollout](ctx, c, http.MethodPost, "/api/hosts/"+url.PathEscape(name)+"/heal", o)
 }
 
+// Accept accepts a host as it stands: what the policy says nothing of is right from now on.
+func (c *Client) Accept(ctx context.Context, name string, o api.AcceptOrder) (api.Accepted, error) {
+	return send[api.Accepted](ctx, c, http.MethodPost, "/api/hosts/"+url.PathEscape(name)+"/accept", o)
+}
+
 // Invite makes a one-time token with which a host joins.
 func (c *Client) Invite(ctx context.Context, o api.InviteOrder) (api.Invite, error) {
 	return send[api.Invite](ctx, c, http.MethodPost, "/api/invites", o)

@@ -157,6 +157,9 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	h.seen(now)
 	v := h.row()
 	out := api.CheckInAnswer{Interval: int(s.opts.Interval.Milliseconds()), Access: s.keeper.stamp(v.Name)}
+	if base := v.Carried.Known().Survey; base != "" && base == in.Survey && base != in.Base {
+		out.Keep = true
+	}
 	stamp, names := s.asked.current()
 	if out.Asked = stamp; stamp != "" && stamp != v.answered {
 		out.Packages = names

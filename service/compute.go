@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 	"unique"
@@ -77,7 +78,44 @@ func newComputer(st *store.Store, build string) *computer {
 func same(s string) string { return unique.Make(s).Value() }
 
 // question names what a verdict follows from. Before is the sheet that was carried last.
-type question struct{ Sheet, Before, Survey string }
+// Base is the sheet and the survey of when the policy came, with a blank between them; it is
+// empty where the survey is still that one, or nothing was carried.
+type question struct{ Sheet, Before, Survey, Base string }
+
+// questionOf is what the standing of a host follows from.
+func questionOf(v *hostView) question {
+	q := question{Sheet: v.Sheet, Before: v.Carried.Sheet, Survey: v.Survey, Base: baseOf(v)}
+	if q.Before == "" {
+		q.Before = q.Sheet
+	}
+	return q
+}
+
+// baseOf names the base of a host; empty where there is nothing to hold against it.
+func baseOf(v *hostView) string {
+	b := v.Carried.Known()
+	if b.Survey == "" || b.Survey == v.Survey {
+		return ""
+	}
+	return same(b.Sheet + " " + b.Survey)
+}
+
+// base reads a base by its name; nil where there is none.
+func (c *computer) base(ctx context.Context, name string) (*drift.Base, error) {
+	sheet, survey, named := strings.Cut(name, " ")
+	if !named {
+		return nil, nil
+	}
+	out := &drift.Base{}
+	var err error
+	if out.Survey, err = c.surveyOf(ctx, survey); err != nil {
+		return nil, err
+	}
+	if sheet != "" {
+		out.Sheet, err = c.sheetOf(ctx, sheet)
+	}
+	return out, err
+}
 
 // verdict is how a host with a survey stands under a sheet, but for what follows from the
 // time and from seats.
@@ -85,6 +123,7 @@ type verdict struct {
 	Findings []drift.Finding `json:"findings"`
 	NextEnd  time.Time       `json:"next_end,omitzero"` // when the first of the sources loses its last key
 	Unread   bool            `json:"unread,omitempty"`
+	TextOnly []string        `json:"text_only,omitempty"` // files of the policy that mean the same and read differently
 	keys     []string        // of the findings
 }
 
@@ -98,7 +137,8 @@ func (v *verdict) finish() *verdict {
 }
 
 // pair names the inputs of a change.
-type pair struct{ sheet, survey, before, kept string }
+// base is that of a host that is healed; empty where a new sheet comes.
+type pair struct{ sheet, survey, before, kept, base string }
 
 // outcome is what a pair comes to.
 type outcome struct {
@@ -143,29 +183,35 @@ func (c *computer) sheetOf(ctx context.Context, digest string) (*source.Sheet, e
 	return document(ctx, c, c.sheets, store.KindSheet, digest)
 }
 
-// judge compares a sheet with a survey. before is the sheet that was carried out last,
-// or empty.
-func (c *computer) judge(ctx context.Context, sheet, before, survey string) (*verdict, error) {
-	if before == "" {
-		before = sheet
-	}
-	q := question{sheet, before, survey}
+// judge compares a sheet with a survey.
+func (c *computer) judge(ctx context.Context, q question) (*verdict, error) {
 	return c.verdicts.get(q, func() (*verdict, error) {
-		sh, err := c.sheetOf(ctx, sheet)
+		sh, err := c.sheetOf(ctx, q.Sheet)
 		if err != nil {
 			return nil, err
 		}
 		was := sh
-		if before != sheet {
-			if was, err = c.sheetOf(ctx, before); err != nil {
+		if q.Before != q.Sheet {
+			if was, err = c.sheetOf(ctx, q.Before); err != nil {
 				return nil, err
 			}
 		}
-		su, err := c.surveyOf(ctx, survey)
+		su, err := c.surveyOf(ctx, q.Survey)
 		if err != nil {
 			return nil, err
 		}
-		out := &verdict{Findings: drift.CompareAfter(sh, was, su), Unread: len(su.Problems) > 0}
+		base, err := c.base(ctx, q.Base)
+		if err != nil {
+			return nil, err
+		}
+		out := &verdict{Unread: len(su.Problems) > 0 || su.Settings == nil || base != nil && base.Survey.Settings == nil}
+		for _, f := range drift.Judge(drift.Input{Sheet: sh, Before: was, Survey: su, Base: base}) {
+			if f.Class == drift.ChangedText { // means the same: told of where somebody asks
+				out.TextOnly = append(out.TextOnly, f.File)
+			} else {
+				out.Findings = append(out.Findings, f)
+			}
+		}
 		if ends := drift.KeyEnds(sh, su); len(ends) > 0 {
 			out.NextEnd = ends[0].At
 		}
@@ -174,7 +220,7 @@ func (c *computer) judge(ctx context.Context, sheet, before, survey string) (*ve
 			return nil, err
 		}
 		c.fresh.Lock()
-		c.fresh.list = append(c.fresh.list, store.Verdict{Sheet: sheet, Before: before, Survey: survey, Body: body})
+		c.fresh.list = append(c.fresh.list, store.Verdict{Sheet: q.Sheet, Before: q.Before, Survey: q.Survey, Base: q.Base, Body: body})
 		c.fresh.Unlock()
 		return out.finish(), nil
 	})
@@ -188,7 +234,7 @@ func (c *computer) recall(ctx context.Context) error {
 	return c.store.Verdicts(ctx, c.build, func(v store.Verdict) error {
 		out := &verdict{}
 		if json.Unmarshal(v.Body, out) == nil {
-			c.verdicts.kept.Add(question{same(v.Sheet), same(v.Before), same(v.Survey)}, out.finish())
+			c.verdicts.kept.Add(question{same(v.Sheet), same(v.Before), same(v.Survey), same(v.Base)}, out.finish())
 		}
 		return nil
 	})
@@ -265,7 +311,11 @@ func (c *computer) change(ctx context.Context, p pair) (*outcome, error) {
 		if err != nil {
 			return nil, err
 		}
-		found, err := c.judge(ctx, p.sheet, p.before, p.survey)
+		q := question{p.sheet, p.before, p.survey, p.base}
+		if q.Before == "" {
+			q.Before = q.Sheet
+		}
+		found, err := c.judge(ctx, q)
 		if err != nil {
 			return nil, err
 		}
@@ -298,10 +348,25 @@ func (c *computer) work(ctx context.Context, p pair, sheet *source.Sheet) (*outc
 			return nil, err
 		}
 	}
+	if in.Base, err = c.base(ctx, p.base); err != nil {
+		return nil, err
+	}
+	if in.Base != nil {
+		if in.Stood, err = c.textsOf(ctx, in.Base.Survey.Files); err != nil {
+			return nil, err
+		}
+	}
 	o := &outcome{change: change.Compute(in)}
 	o.diff = o.change.Diff()
 	o.weakens = preview.Weakens(in.Sheet, in.Survey)
 	return o, nil
+}
+
+// healing names the inputs of the change that would put right what has drifted on a host.
+func healing(v *hostView) pair {
+	p := pairOf(v, v.Sheet)
+	p.base = baseOf(v)
+	return p
 }
 
 // pairOf names the inputs of the change that would take a host to a sheet.
@@ -346,7 +411,7 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 
 // look fills in a host's findings.
 func (c *computer) look(ctx context.Context, v *hostView, now time.Time) error {
-	found, err := c.judge(ctx, v.Sheet, v.Carried.Sheet, v.Survey)
+	found, err := c.judge(ctx, questionOf(v))
 	if err != nil {
 		return err
 	}
@@ -354,7 +419,7 @@ func (c *computer) look(ctx context.Context, v *hostView, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	v.keyEnds, v.unread = found.NextEnd, found.Unread
+	v.keyEnds, v.unread, v.textOnly = found.NextEnd, found.Unread, found.TextOnly
 	var ended []drift.Finding
 	if !found.NextEnd.IsZero() && !now.Before(found.NextEnd) {
 		if ended, v.keyEnds, err = c.keysEnded(ctx, v, now); err != nil {
@@ -431,16 +496,12 @@ func accessOf(v *hostView) (out api.HostAccess, err error) {
 }
 
 // inUse tells which verdicts hosts stand on.
-func inUse(hosts []*host) func(sheet, before, survey string) bool {
+func inUse(hosts []*host) func(store.Verdict) bool {
 	all := map[question]bool{}
 	for _, h := range hosts {
 		v := h.row()
-		before := v.Carried.Sheet
-		if before == "" {
-			before = v.Sheet
-		}
-		all[question{v.Sheet, before, v.Survey}] = true
+		all[questionOf(v)] = true
 	}
 	maps.DeleteFunc(all, func(q question, _ bool) bool { return q.Survey == "" })
-	return func(sheet, before, survey string) bool { return all[question{sheet, before, survey}] }
+	return func(v store.Verdict) bool { return all[question{v.Sheet, v.Before, v.Survey, v.Base}] }
 }

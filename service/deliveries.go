@@ -55,6 +55,7 @@ func (s *Service) delivery(w http.ResponseWriter, r *http.Request) {
 			Sheet:    res.Digest(),
 			Rollout:  ro.ID,
 			SetAside: ro.SetAside,
+			PutBack:  ro.Kind == store.KindHeal,
 			Issued:   now.UTC(),
 			Expires:  now.Add(deliveryLife).UTC(),
 		},

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/internal/rig"
 )
 
@@ -93,6 +94,11 @@ func TestPacmansOrderKeysAndWitness(t *testing.T) {
 	require.NoError(t, err)
 	ro = r.Ended(heal.ID)
 	require.Zero(t, ro.Counts["failed"], "%+v", ro.Hosts[0].Report)
+
+	// The keyring has another key of its own now, which vouches: somebody has to say that it is right.
+	found(t, r, "model-2", "key-added danger /etc/pacman.d/gnupg/pubring.gpg", "missing-key fault /etc/pacman.d/gnupg/pubring.gpg")
+	_, err = r.Operator.Accept(ctx, "model-2", api.AcceptOrder{Because: "the keyring was made anew"})
+	require.NoError(t, err)
 	r.Until("the host is steady", func() bool { return len(r.Findings("model-2")) == 0 })
 }
 

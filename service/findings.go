@@ -121,7 +121,7 @@ func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.Find
 		return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at))
 	})
 	for _, r := range rows[from:to] {
-		o, err := s.compute.change(ctx, pairOf(r.v, r.v.Sheet))
+		o, err := s.compute.change(ctx, healing(r.v))
 		if err != nil {
 			return nil, s.refuse(err)
 		}

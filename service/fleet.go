@@ -61,6 +61,7 @@ type hostView struct {
 	worst    string
 	broken   string    // why its state cannot be worked out; "" where it can
 	answered string    // stamp of the packages that it was asked for last
+	textOnly []string  // files of the policy that mean the same and read differently
 	unread   bool      // something on it could not be read
 	keyEnds  time.Time // when the next of the sources loses its last key
 }

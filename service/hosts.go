@@ -177,7 +177,10 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 	}
 	if !v.Carried.At.IsZero() {
 		d.Carried = &v.Carried.At
+		base := v.Carried.Known()
+		d.Base = &api.HostBase{At: base.At, By: base.By, Why: base.Why}
 	}
+	d.TextOnly, d.Document = source.Strings(v.textOnly), v.Survey
 	if v.Traits != "" {
 		if d.Traits, err = s.compute.traitsOf(ctx, v.Traits); err != nil {
 			return nil, s.refuse(err)
@@ -196,7 +199,7 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 		return nil, s.refuse(err)
 	}
 	if v.Sheet != "" && v.Survey != "" {
-		o, err := s.compute.change(ctx, pairOf(v, v.Sheet))
+		o, err := s.compute.change(ctx, healing(v))
 		if err != nil {
 			return nil, s.refuse(err)
 		}

@@ -30,7 +30,7 @@ var routes = map[string]string{
 	"GET /api/session": readers, "DELETE /api/session": readers, "GET /api/hosts": readers, "GET /api/hosts/{name}": readers, "GET /api/drift": readers,
 	"GET /api/hosts/{name}/explanation": readers, "GET /api/hosts/{name}/survey": readers, "GET /api/revisions/{number}": readers,
 	"GET /api/revisions": readers, "GET /api/preview": readers, "GET /api/rollouts": readers, "GET /api/rollouts/{id}": readers, "GET /api/events": readers,
-	"DELETE /api/hosts/{name}": operators, "PUT /api/hosts/{name}/labels": operators, "POST /api/hosts/{name}/heal": operators, "POST /api/invites": operators,
+	"DELETE /api/hosts/{name}": operators, "PUT /api/hosts/{name}/labels": operators, "POST /api/hosts/{name}/heal": operators, "POST /api/hosts/{name}/accept": operators, "POST /api/invites": operators,
 	"POST /api/policy/preview": readers,
 	"POST /api/policy/check":   readers, "POST /api/revisions": operators, "POST /api/rollouts": operators, "POST /api/rollouts/{id}/stop": operators,
 	"GET /api/contracts": readers, "GET /api/seats": readers, "GET /api/channels": readers, "GET /api/outlook": readers, "GET /api/accounts": readers,

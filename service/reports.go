@@ -114,7 +114,8 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 			v.Failure = fmt.Sprintf("%s: %s", in.Step, in.Message)
 		case rollout.Succeeds, rollout.Rests:
 			v.Revision, v.Sheet, v.Survey = ro.Revision, in.Sheet, in.Survey
-			v.Carried = store.Carried{Sheet: in.Sheet, Survey: in.Survey, At: said.Updated.UTC()}
+			base := s.nextBase(ctx, v, in)
+			v.Carried = store.Carried{Sheet: in.Sheet, Survey: in.Survey, At: said.Updated.UTC(), Base: base}
 		}
 		return nil
 	}, func(v *hostView, c store.Change) error {
@@ -128,6 +129,19 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 		s.log.Info("rollout ended", "rollout", ro.ID)
 	}
 	return err
+}
+
+// nextBase is the base of a host to which something was carried: the one that it has, which
+// drift does not move, or what it is like now where that is the first, or where an older
+// agent had not looked at all that counts.
+func (s *Service) nextBase(ctx context.Context, v *hostView, in *api.Report) store.Base {
+	old := v.Carried.Known()
+	if old.Survey != "" {
+		if su, err := s.compute.surveyOf(ctx, old.Survey); err != nil || su.Settings != nil {
+			return old
+		}
+	}
+	return store.Base{Sheet: in.Sheet, Survey: in.Survey, At: s.now().UTC()}
 }
 
 // withRollout is a change that the journal also tells of a rollout.

@@ -148,6 +148,11 @@ func (s *Service) operatorRoutes() {
 	huma.Register(a, operation("show-host", http.MethodGet, "/api/hosts/{name}", "All that is known of one host"), s.showHost)
 	huma.Register(a, operation("retire-host", http.MethodDelete, "/api/hosts/{name}", "Forget a host"), s.retireHost)
 	huma.Register(a, operation("label-host", http.MethodPut, "/api/hosts/{name}/labels", "Replace a host's labels"), s.setLabels)
+	huma.Register(
+		a,
+		operation("accept-host", http.MethodPost, "/api/hosts/{name}/accept", "Accept a host as it stands: what the policy says nothing of"),
+		s.accept,
+	)
 	huma.Register(a, operation("heal-host", http.MethodPost, "/api/hosts/{name}/heal", "Put right what has drifted on a host"), s.heal)
 	huma.Register(
 		a,

@@ -201,8 +201,9 @@ func (s *Service) Sweep(ctx context.Context) (int, error) {
 	for _, h := range s.fleet.all() {
 		v := h.row()
 		note(store.KindTraits, v.Traits)
-		note(store.KindSheet, v.Sheet, v.Carried.Sheet)
-		surveys[v.Survey], surveys[v.Carried.Survey] = true, true
+		base := v.Carried.Known()
+		note(store.KindSheet, v.Sheet, v.Carried.Sheet, base.Sheet)
+		surveys[v.Survey], surveys[v.Carried.Survey], surveys[base.Survey] = true, true, true
 	}
 	delete(surveys, "") // of a host that has none
 	for d := range surveys {

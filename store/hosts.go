@@ -44,6 +44,24 @@ type Carried struct {
 	Sheet  string    `json:"sheet,omitempty"`
 	Survey string    `json:"survey,omitempty"`
 	At     time.Time `json:"at,omitzero"`
+	Base   Base      `json:"base,omitzero"`
+}
+
+// Base is what a host was like when the policy came, or when somebody accepted it.
+type Base struct {
+	Sheet  string    `json:"sheet,omitempty"` // that had been carried
+	Survey string    `json:"survey,omitempty"`
+	At     time.Time `json:"at,omitzero"`
+	By     string    `json:"by,omitempty"`  // who accepted it; empty for the first carrying
+	Why    string    `json:"why,omitempty"` // likewise
+}
+
+// Known is the base of a host: of one that an earlier version carried to, what that left.
+func (c *Carried) Known() Base {
+	if c.Base.Survey != "" {
+		return c.Base
+	}
+	return Base{Sheet: c.Sheet, Survey: c.Survey, At: c.At}
 }
 
 const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, " +

@@ -9,6 +9,7 @@ import (
 // before was carried last.
 type Verdict struct {
 	Sheet, Before, Survey string
+	Base                  string // sheet and survey, with a blank between them; empty without one
 	Body                  []byte // JSON
 }
 
@@ -20,14 +21,14 @@ func (s *Store) PutVerdicts(ctx context.Context, build string, list []Verdict) e
 	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		stmt, err := tx.PrepareContext(
 			ctx,
-			"INSERT INTO verdicts (build, sheet, before, survey, body) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+			"INSERT INTO verdicts (build, sheet, before, survey, base, body) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
 		)
 		if err != nil {
 			return err
 		}
 		defer stmt.Close()
 		for _, v := range list {
-			if _, err := stmt.ExecContext(ctx, build, v.Sheet, v.Before, v.Survey, s.enc.EncodeAll(v.Body, nil)); err != nil {
+			if _, err := stmt.ExecContext(ctx, build, v.Sheet, v.Before, v.Survey, v.Base, s.enc.EncodeAll(v.Body, nil)); err != nil {
 				return err
 			}
 		}
@@ -37,7 +38,7 @@ func (s *Store) PutVerdicts(ctx context.Context, build string, list []Verdict) e
 
 // Verdicts gives each verdict of a build.
 func (s *Store) Verdicts(ctx context.Context, build string, each func(Verdict) error) error {
-	rows, err := s.read.QueryContext(ctx, "SELECT sheet, before, survey, body FROM verdicts WHERE build = ?", build)
+	rows, err := s.read.QueryContext(ctx, "SELECT sheet, before, survey, base, body FROM verdicts WHERE build = ?", build)
 	if err != nil {
 		return err
 	}
@@ -45,7 +46,7 @@ func (s *Store) Verdicts(ctx context.Context, build string, each func(Verdict) e
 	for rows.Next() {
 		var v Verdict
 		var packed []byte
-		if err := rows.Scan(&v.Sheet, &v.Before, &v.Survey, &packed); err != nil {
+		if err := rows.Scan(&v.Sheet, &v.Before, &v.Survey, &v.Base, &packed); err != nil {
 			return err
 		}
 		if v.Body, err = s.dec.DecodeAll(packed, nil); err != nil {
@@ -59,8 +60,8 @@ func (s *Store) Verdicts(ctx context.Context, build string, each func(Verdict) e
 }
 
 // ForgetVerdicts drops the verdicts of other builds, and those that keep does not name.
-func (s *Store) ForgetVerdicts(ctx context.Context, build string, keep func(sheet, before, survey string) bool) error {
-	rows, err := s.read.QueryContext(ctx, "SELECT sheet, before, survey FROM verdicts WHERE build = ?", build)
+func (s *Store) ForgetVerdicts(ctx context.Context, build string, keep func(Verdict) bool) error {
+	rows, err := s.read.QueryContext(ctx, "SELECT sheet, before, survey, base FROM verdicts WHERE build = ?", build)
 	if err != nil {
 		return err
 	}
@@ -68,10 +69,10 @@ func (s *Store) ForgetVerdicts(ctx context.Context, build string, keep func(shee
 	var gone []Verdict
 	for rows.Next() {
 		var v Verdict
-		if err := rows.Scan(&v.Sheet, &v.Before, &v.Survey); err != nil {
+		if err := rows.Scan(&v.Sheet, &v.Before, &v.Survey, &v.Base); err != nil {
 			return err
 		}
-		if !keep(v.Sheet, v.Before, v.Survey) {
+		if !keep(v) {
 			gone = append(gone, v)
 		}
 	}
@@ -82,11 +83,12 @@ func (s *Store) ForgetVerdicts(ctx context.Context, build string, keep func(shee
 		for _, v := range gone {
 			if _, err := tx.ExecContext(
 				ctx,
-				"DELETE FROM verdicts WHERE build = ? AND sheet = ? AND before = ? AND survey = ?",
+				"DELETE FROM verdicts WHERE build = ? AND sheet = ? AND before = ? AND survey = ? AND base = ?",
 				build,
 				v.Sheet,
 				v.Before,
 				v.Survey,
+				v.Base,
 			); err != nil {
 				return err
 			}

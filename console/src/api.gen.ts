@@ -261,6 +261,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hosts/{name}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accept a host as it stands: what the policy says nothing of */
+        post: operations["accept-host"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hosts/{name}/explanation": {
         parameters: {
             query?: never;
@@ -611,6 +628,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AcceptOrder: {
+            /** @description Why; kept in the journal */
+            because: string;
+            /** @description The survey that was looked at; where the host has another by now, nothing is accepted */
+            document?: string;
+        };
+        Accepted: {
+            /** @description Findings that are none any more */
+            accepted: components["schemas"]["Finding"][];
+            host: string;
+            /** @description Findings that follow from the policy itself, or that no base makes right */
+            left: components["schemas"]["Finding"][];
+        };
         Access: {
             /** Format: date-time */
             expires: string | null;
@@ -759,6 +789,8 @@ export interface components {
             access?: components["schemas"]["HostAccess"];
             /** @description Version of the agent */
             agent: string;
+            /** @description Digest of the survey of which the agent keeps the files, to put them back */
+            base?: string;
             /**
              * Format: int64
              * @description The newest form of sheets that the agent understands
@@ -796,6 +828,8 @@ export interface components {
              * @description Milliseconds until the next check-in, if nothing happens
              */
             interval: number;
+            /** @description The files are as they are to stay: the agent keeps them, to put them back */
+            keep?: boolean;
             /** @description That list, where the stamp of the agent's last answer is another */
             packages?: string[];
             /** @description Digests of documents to send */
@@ -865,6 +899,8 @@ export interface components {
             host: string;
             /** Format: date-time */
             issued: string;
+            /** @description What is not as it was when the policy came is put back */
+            put_back?: boolean;
             /**
              * Format: int64
              * @description Never less than that of an earlier delivery to this host
@@ -983,7 +1019,10 @@ export interface components {
         };
         File: {
             digest: string;
+            link?: string;
+            mirrors?: string[];
             mode: string;
+            owner?: string;
             path: string;
         };
         FileReason: {
@@ -993,6 +1032,8 @@ export interface components {
         };
         Finding: {
             class: string;
+            /** @description what differs: URL, suites, signing keys, mode; several with commas */
+            field?: string;
             file: string;
             have?: string;
             host: string;
@@ -1163,6 +1204,13 @@ export interface components {
             /** @description All credentials that the survey found, with what is particular to the host */
             others: components["schemas"]["Access"][];
         };
+        HostBase: {
+            /** Format: date-time */
+            at: string;
+            /** @description Who accepted it as it stood; empty where it is what the first carrying left */
+            by?: string;
+            why?: string;
+        };
         HostChannel: {
             at: components["schemas"]["Pos"];
             channel: string;
@@ -1184,6 +1232,8 @@ export interface components {
             agent: string;
             /** @example x86_64 */
             arch: string;
+            /** @description What the policy says nothing of is held against what it was then */
+            base?: components["schemas"]["HostBase"];
             /**
              * Format: date-time
              * @description When a sheet was last carried to it
@@ -1195,6 +1245,8 @@ export interface components {
             detail: string;
             /** @description What healing would change, as a unified diff */
             diff: string;
+            /** @description Digest of the survey that all this follows from */
+            document: string;
             drift: components["schemas"]["Finding"][];
             /**
              * @description Family of its package manager
@@ -1261,6 +1313,8 @@ export interface components {
              * @enum {string}
              */
             state: "failed" | "drifted" | "silent" | "changing" | "new" | "steady";
+            /** @description Files of the policy that mean the same and read differently */
+            text_only: string[];
             traits?: components["schemas"]["Traits"];
             /**
              * @description The worst severity among them
@@ -2892,6 +2946,87 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "accept-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The host's full name, or its short name where that fits one host only */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepted"];
+                };
             };
             /** @description Unauthorized */
             401: {

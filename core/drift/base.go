@@ -139,7 +139,9 @@ func (s *standing) setting(t source.Setting, was, is string) {
 	f := Finding{Class: SettingChanged, Severity: Fault, Field: t.Name, File: t.File, Line: t.Line, Want: was, Have: is,
 		Message: fmt.Sprintf("%s: %s; it was %s when the policy came", t.Name, orUnset(is), orUnset(was))}
 	name := strings.ToLower(t.Name[strings.LastIndexAny(t.Name, ".:")+1:])
-	stricter := slices.Contains(harder, name) && is != "" && !source.SaysNo(is)
+	weak := t
+	weak.Value = was
+	stricter := slices.Contains(harder, name) && is != "" && !source.SaysNo(is) || was != "" && weak.Weakens() != ""
 	switch {
 	case stricter:
 		f.Severity = Note

@@ -374,6 +374,9 @@ func (s *standing) keys() {
 		if len(k.UserIDs) > 0 {
 			whose += " of " + k.UserIDs[0]
 		}
+		if k.Validity == "ultimate" {
+			whose += ", which vouches for others,"
+		}
 		mayCome := !strings.HasPrefix(k.Where, "/etc/apt/") && (wanted[k.Fingerprint] || anywhere[k.Fingerprint])
 		switch {
 		case key.scope != source.ScopeAny && !s.names(k.Where):
