@@ -141,6 +141,44 @@ type FindingPage struct {
 	Standing Standing  `json:"standing" doc:"How much of the fleet these findings speak of"`
 }
 
+// FindingGroup is a finding that is the same on one host or many.
+type FindingGroup struct {
+	drift.Finding
+	Hosts int       `json:"hosts" doc:"How many hosts have it"`
+	First string    `json:"first" doc:"The host on which it was found first"`
+	Since time.Time `json:"since" doc:"When it was found there"`
+	Last  time.Time `json:"last" doc:"When it was found on the last of them"`
+	Names []string  `json:"names" doc:"Some of the hosts, by name"`
+}
+
+// FindingGroupPage is one page of them.
+type FindingGroupPage struct {
+	Groups   []FindingGroup `json:"groups"`
+	Total    int            `json:"total" doc:"Different findings"`
+	Findings int            `json:"findings" doc:"Findings in all of them"`
+	Hosts    int            `json:"hosts" doc:"How many hosts have any of them"`
+	Standing Standing       `json:"standing" doc:"How much of the fleet these findings speak of"`
+}
+
+// Cohort is the hosts whose surveys are alike.
+type Cohort struct {
+	Survey  string   `json:"survey" doc:"Digest of the survey; empty for hosts that have sent none"`
+	OS      string   `json:"os"`
+	Hosts   int      `json:"hosts"`
+	Names   []string `json:"names" doc:"Some of the hosts, by name"`
+	Drifted bool     `json:"drifted" doc:"They have findings that are no mere notes"`
+	Like    string   `json:"like,omitempty" doc:"The survey that is commonest among hosts of this system; empty for the commonest itself"`
+	Diff    string   `json:"diff,omitempty" doc:"What their source files say otherwise than the commonest do, as a unified diff"`
+	More    []string `json:"more,omitempty" doc:"What else differs: keys, settings, pins, holds"`
+}
+
+// CohortPage is one page of cohorts, the commonest first.
+type CohortPage struct {
+	Cohorts []Cohort `json:"cohorts"`
+	Total   int      `json:"total" doc:"How many different configurations there are"`
+	Hosts   int      `json:"hosts"`
+}
+
 // Standing counts the hosts of which it is known how they stand, and beside them those of
 // which it is not.
 type Standing struct {

@@ -16,7 +16,13 @@ func (a *app) base(d *api.HostDetail) {
 		a.out.Printf("%s %s", a.out.Paint(view.Dim, "base  "),
 			a.out.Paint(view.Yellow, "none yet: its keys, settings, pins and holds are not held against anything"))
 	case d.Base.By != "":
-		a.out.Printf("%s as it stood %s, accepted by %s: %s", a.out.Paint(view.Dim, "base  "), view.Ago(time.Since(d.Base.At)), d.Base.By, d.Base.Why)
+		a.out.Printf(
+			"%s as it stood %s, accepted by %s: %s",
+			a.out.Paint(view.Dim, "base  "),
+			view.Ago(time.Since(d.Base.At)),
+			d.Base.By,
+			d.Base.Why,
+		)
 	default:
 		a.out.Printf("%s as it stood %s, when the policy came", a.out.Paint(view.Dim, "base  "), view.Ago(time.Since(d.Base.At)))
 	}

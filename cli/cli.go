@@ -172,6 +172,7 @@ func (a *app) root() *cobra.Command {
 		a.hosts(),
 		a.host(),
 		a.drift(),
+		a.cohorts(),
 		a.heal(),
 		a.read(),
 		a.survey(),

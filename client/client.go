@@ -245,6 +245,23 @@ func (c *Client) Invite(ctx context.Context, o api.InviteOrder) (api.Invite, err
 	return send[api.Invite](ctx, c, http.MethodPost, "/api/invites", o)
 }
 
+// GroupedDrift returns a page of findings, those that are the same on many hosts once.
+func (c *Client) GroupedDrift(ctx context.Context, l List) (api.FindingGroupPage, error) {
+	return get[api.FindingGroupPage](ctx, c, "/api/drift/groups", l.values())
+}
+
+// Cohorts returns a page of configurations, the commonest first.
+func (c *Client) Cohorts(ctx context.Context, system string, diff bool, l List) (api.CohortPage, error) {
+	v := l.values()
+	if system != "" {
+		v.Set("q", system)
+	}
+	if diff {
+		v.Set("diff", "true")
+	}
+	return get[api.CohortPage](ctx, c, "/api/cohorts", v)
+}
+
 // Drift returns a page of findings.
 func (c *Client) Drift(ctx context.Context, l List) (api.FindingPage, error) {
 	return get[api.FindingPage](ctx, c, "/api/drift", l.values())

@@ -181,21 +181,7 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 		d.Base = &api.HostBase{At: base.At, By: base.By, Why: base.Why}
 	}
 	d.TextOnly, d.Document = source.Strings(v.textOnly), v.Survey
-	if v.Traits != "" {
-		if d.Traits, err = s.compute.traitsOf(ctx, v.Traits); err != nil {
-			return nil, s.refuse(err)
-		}
-	}
-	if v.Survey != "" {
-		su, err := s.compute.surveyOf(ctx, v.Survey)
-		if err != nil {
-			return nil, s.refuse(err)
-		}
-		d.Sources, d.Keys, d.Problems = su.Sources, su.Keys, su.Problems
-		d.Settings, d.Pins = append(d.Settings, su.Settings...), append(d.Pins, su.Pins...)
-		d.Holds, d.Services = append(d.Holds, su.Holds...), append(d.Services, su.Services...)
-	}
-	if err := s.showStanding(v, &d); err != nil {
+	if err := s.showSurvey(ctx, v, &d); err != nil {
 		return nil, s.refuse(err)
 	}
 	if v.Sheet != "" && v.Survey != "" {
@@ -232,6 +218,27 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 		return nil, s.refuse(err)
 	}
 	return &body[api.HostDetail]{d}, nil
+}
+
+// showSurvey fills in what the host's survey tells.
+func (s *Service) showSurvey(ctx context.Context, v *hostView, d *api.HostDetail) error {
+	if v.Traits != "" {
+		traits, err := s.compute.traitsOf(ctx, v.Traits)
+		if err != nil {
+			return err
+		}
+		d.Traits = traits
+	}
+	if v.Survey != "" {
+		su, err := s.compute.surveyOf(ctx, v.Survey)
+		if err != nil {
+			return err
+		}
+		d.Sources, d.Keys, d.Problems = su.Sources, su.Keys, su.Problems
+		d.Settings, d.Pins = append(d.Settings, su.Settings...), append(d.Pins, su.Pins...)
+		d.Holds, d.Services = append(d.Holds, su.Holds...), append(d.Services, su.Services...)
+	}
+	return s.showStanding(v, d)
 }
 
 type inviteIn struct {

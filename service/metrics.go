@@ -74,6 +74,18 @@ var (
 		nil,
 	)
 	findingsDesc = prometheus.NewDesc("lantern_findings", "Findings by severity.", []string{"severity"}, nil)
+	classesDesc  = prometheus.NewDesc(
+		"lantern_hosts_with_findings",
+		"Hosts that have a finding of a class and severity.",
+		[]string{"class", "severity"},
+		nil,
+	)
+	keyEndDesc = prometheus.NewDesc(
+		"lantern_next_key_end_timestamp_seconds",
+		"When the next source of any host loses its last signing key; absent where none does.",
+		nil,
+		nil,
+	)
 )
 
 // stateCollector counts hosts and findings when it is asked.
@@ -86,6 +98,8 @@ func (c *stateCollector) Describe(ch chan<- *prometheus.Desc) {
 	ch <- hostsDesc
 	ch <- findingsDesc
 	ch <- unknownDesc
+	ch <- classesDesc
+	ch <- keyEndDesc
 }
 
 func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
@@ -96,13 +110,28 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 	severities := map[string]int{"danger": 0, "fault": 0, "note": 0}
 	now := c.now()
 	var counted tally
+	var keyEnd time.Time
+	classes := map[[2]string]int{}
 	for _, h := range c.fleet.all() {
 		st := h.state(now)
 		states[st]++
 		counted.add(h.row(), st)
-		for _, f := range h.row().findings {
+		v := h.row()
+		for _, f := range v.findings {
 			severities[f.Severity]++
 		}
+		for of := range kindsOf(v) {
+			classes[of]++
+		}
+		if !v.keyEnds.IsZero() && (keyEnd.IsZero() || v.keyEnds.Before(keyEnd)) {
+			keyEnd = v.keyEnds
+		}
+	}
+	for of, n := range classes {
+		ch <- prometheus.MustNewConstMetric(classesDesc, prometheus.GaugeValue, float64(n), of[0], of[1])
+	}
+	if !keyEnd.IsZero() {
+		ch <- prometheus.MustNewConstMetric(keyEndDesc, prometheus.GaugeValue, float64(keyEnd.Unix()))
 	}
 	for s, n := range states {
 		ch <- prometheus.MustNewConstMetric(hostsDesc, prometheus.GaugeValue, float64(n), s)
@@ -123,4 +152,16 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 	for s, n := range severities {
 		ch <- prometheus.MustNewConstMetric(findingsDesc, prometheus.GaugeValue, float64(n), s)
 	}
+}
+
+// kindsOf are the classes and severities of a host's findings.
+func kindsOf(v *hostView) map[[2]string]bool {
+	if len(v.findings) == 0 {
+		return nil
+	}
+	out := map[[2]string]bool{}
+	for i := range v.findings {
+		out[[2]string{v.findings[i].Class, v.findings[i].Severity}] = true
+	}
+	return out
 }

@@ -138,110 +138,14 @@ func operation(id, method, path, summary string) huma.Operation {
 
 func (s *Service) operatorRoutes() {
 	a := s.api
-	folder := func(op huma.Operation) huma.Operation { op.MaxBodyBytes = maxUpload; return op }
 	signIn := operation(signInOperation, http.MethodPost, "/api/session", "Sign a browser in")
 	signIn.MaxBodyBytes = maxSignIn
 	huma.Register(a, signIn, s.signIn)
 	huma.Register(a, operation("show-session", http.MethodGet, "/api/session", "Who is signed in"), s.session)
 	huma.Register(a, operation("sign-out", http.MethodDelete, "/api/session", "Sign a browser out"), s.signOut)
-	huma.Register(a, operation("list-hosts", http.MethodGet, "/api/hosts", "The fleet, page by page"), s.listHosts)
-	huma.Register(a, operation("show-host", http.MethodGet, "/api/hosts/{name}", "All that is known of one host"), s.showHost)
-	huma.Register(a, operation("retire-host", http.MethodDelete, "/api/hosts/{name}", "Forget a host"), s.retireHost)
-	huma.Register(a, operation("label-host", http.MethodPut, "/api/hosts/{name}/labels", "Replace a host's labels"), s.setLabels)
-	huma.Register(
-		a,
-		operation("accept-host", http.MethodPost, "/api/hosts/{name}/accept", "Accept a host as it stands: what the policy says nothing of"),
-		s.accept,
-	)
-	huma.Register(a, operation("heal-host", http.MethodPost, "/api/hosts/{name}/heal", "Put right what has drifted on a host"), s.heal)
-	huma.Register(
-		a,
-		operation(
-			"explain-host",
-			http.MethodGet,
-			"/api/hosts/{name}/explanation",
-			"Why a host has what it should have, line by line, and why not what it has not",
-		),
-		s.explain,
-	)
-	huma.Register(
-		a,
-		operation("show-survey", http.MethodGet, "/api/hosts/{name}/survey", "A host's last survey, with the texts of its source files"),
-		s.survey,
-	)
-	huma.Register(a, operation("invite-host", http.MethodPost, "/api/invites", "Make a one-time token with which a host joins"), s.invite)
-	huma.Register(a, operation("list-drift", http.MethodGet, "/api/drift", "Findings over the fleet, page by page"), s.listDrift)
-	huma.Register(
-		a,
-		folder(operation("check-policy", http.MethodPost, "/api/policy/check", "Check a policy folder against the fleet; nothing is kept")),
-		s.checkPolicy,
-	)
-	huma.Register(
-		a,
-		folder(operation("preview-policy", http.MethodPost, "/api/policy/preview", "What a policy folder would change; nothing is kept")),
-		s.previewFolder,
-	)
-	huma.Register(
-		a,
-		folder(operation("publish-policy", http.MethodPost, "/api/revisions", "Publish a policy folder as a revision")),
-		s.publish,
-	)
-	huma.Register(a, operation("list-revisions", http.MethodGet, "/api/revisions", "Every revision"), s.listRevisions)
-	huma.Register(
-		a,
-		operation("show-revision", http.MethodGet, "/api/revisions/{number}", "The folder that was published as a revision"),
-		s.revisionFiles,
-	)
-	huma.Register(
-		a,
-		operation("preview", http.MethodGet, "/api/preview", "What carrying a revision would change, and on which hosts"),
-		s.preview,
-	)
-	huma.Register(a, operation("begin-rollout", http.MethodPost, "/api/rollouts", "Carry a revision to the hosts"), s.beginRollout)
-	huma.Register(a, operation("list-rollouts", http.MethodGet, "/api/rollouts", "Rollouts, page by page"), s.listRollouts)
-	huma.Register(a, operation("show-rollout", http.MethodGet, "/api/rollouts/{id}", "How far a rollout is"), s.showRollout)
-	huma.Register(
-		a,
-		operation("stop-rollout", http.MethodPost, "/api/rollouts/{id}/stop", "Stop a rollout where it has not begun"),
-		s.stopRollout,
-	)
-	huma.Register(a, operation("list-accounts", http.MethodGet, "/api/accounts", "Accounts at vendors' desks"), s.listAccounts)
-	huma.Register(
-		a,
-		operation("add-account", http.MethodPost, "/api/accounts", "Give the service an account at a desk, or a new login for it"),
-		s.addAccount,
-	)
-	huma.Register(
-		a,
-		operation("remove-account", http.MethodDelete, "/api/accounts/{name}", "Forget an account that has no seats"),
-		s.removeAccount,
-	)
-	huma.Register(
-		a,
-		operation("list-contracts", http.MethodGet, "/api/contracts", "Contracts and how they stand, page by page"),
-		s.listContracts,
-	)
-	huma.Register(a, operation("list-seats", http.MethodGet, "/api/seats", "Seats and who has them, page by page"), s.listSeats)
-	huma.Register(a, operation("take-seat", http.MethodPost, "/api/seats", "Take a seat for a host"), s.takeSeat)
-	huma.Register(a, operation("release-seat", http.MethodDelete, "/api/seats/{host}/{account}", "Give a host's seat back"), s.releaseSeat)
-	huma.Register(
-		a,
-		operation("list-channels", http.MethodGet, "/api/channels", "Channels of the newest revision, page by page"),
-		s.listChannels,
-	)
-	huma.Register(a, operation("outlook", http.MethodGet, "/api/outlook", "What contracts and seats are coming to"), s.outlook)
-	huma.Register(
-		a,
-		operation("rotate-secrets", http.MethodPost, "/api/secrets/rotate", "Encrypt every secret with a new key"),
-		s.rotateSecrets,
-	)
-	huma.Register(a, operation("list-operators", http.MethodGet, "/api/operators", "Who may sign in"), s.listOperators)
-	huma.Register(
-		a,
-		operation("add-operator", http.MethodPost, "/api/operators", "Add an operator, or give one a new token"),
-		s.addOperator,
-	)
-	huma.Register(a, operation("remove-operator", http.MethodDelete, "/api/operators/{name}", "Take an operator away"), s.removeOperator)
+	s.hostRoutes(a)
+	s.policyRoutes(a)
+	s.subscriptionRoutes(a)
 }
 
 // describeAgents puts the agents' calls into the description.

@@ -158,6 +158,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cohorts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Hosts that are configured alike, and by which lines others differ */
+        get: operations["list-cohorts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/contracts": {
         parameters: {
             query?: never;
@@ -201,6 +218,23 @@ export interface paths {
         };
         /** Findings over the fleet, page by page */
         get: operations["list-drift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drift/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Findings that are the same on many hosts, a row each */
+        get: operations["group-drift"];
         put?: never;
         post?: never;
         delete?: never;
@@ -633,6 +667,8 @@ export interface components {
             because: string;
             /** @description The survey that was looked at; where the host has another by now, nothing is accepted */
             document?: string;
+            /** @description Only say what would come of it */
+            try?: boolean;
         };
         Accepted: {
             /** @description Findings that are none any more */
@@ -850,6 +886,33 @@ export interface components {
             /** @description pacman only: TrustedOnly, TrustAll or - for packages and databases */
             trust?: string[];
         };
+        Cohort: {
+            /** @description What their source files say otherwise than the commonest do, as a unified diff */
+            diff?: string;
+            /** @description They have findings that are no mere notes */
+            drifted: boolean;
+            /** Format: int64 */
+            hosts: number;
+            /** @description The survey that is commonest among hosts of this system; empty for the commonest itself */
+            like?: string;
+            /** @description What else differs: keys, settings, pins, holds */
+            more?: string[];
+            /** @description Some of the hosts, by name */
+            names: string[];
+            os: string;
+            /** @description Digest of the survey; empty for hosts that have sent none */
+            survey: string;
+        };
+        CohortPage: {
+            cohorts: components["schemas"]["Cohort"][];
+            /** Format: int64 */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description How many different configurations there are
+             */
+            total: number;
+        };
         Contract: {
             /** @description The account that it belongs to */
             account: string;
@@ -1048,6 +1111,58 @@ export interface components {
              */
             since: string;
             want?: string;
+        };
+        FindingGroup: {
+            class: string;
+            /** @description what differs: URL, suites, signing keys, mode; several with commas */
+            field?: string;
+            file: string;
+            /** @description The host on which it was found first */
+            first: string;
+            have?: string;
+            /**
+             * Format: int64
+             * @description How many hosts have it
+             */
+            hosts: number;
+            /**
+             * Format: date-time
+             * @description When it was found on the last of them
+             */
+            last: string;
+            /** Format: int64 */
+            line: number;
+            message: string;
+            /** @description Some of the hosts, by name */
+            names: string[];
+            repository?: string;
+            severity: string;
+            /**
+             * Format: date-time
+             * @description When it was found there
+             */
+            since: string;
+            want?: string;
+        };
+        FindingGroupPage: {
+            /**
+             * Format: int64
+             * @description Findings in all of them
+             */
+            findings: number;
+            groups: components["schemas"]["FindingGroup"][];
+            /**
+             * Format: int64
+             * @description How many hosts have any of them
+             */
+            hosts: number;
+            /** @description How much of the fleet these findings speak of */
+            standing: components["schemas"]["Standing"];
+            /**
+             * Format: int64
+             * @description Different findings
+             */
+            total: number;
         };
         FindingPage: {
             findings: components["schemas"]["Finding"][];
@@ -2533,6 +2648,89 @@ export interface operations {
             };
         };
     };
+    "list-cohorts": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Part of the system, such as skerry 12 */
+                q?: string;
+                /** @description Say by which lines each differs from the commonest of its system */
+                diff?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CohortPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-contracts": {
         parameters: {
             query?: {
@@ -2677,6 +2875,90 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FindingPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "group-drift": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Only these severities: danger, fault, note */
+                severity?: string[];
+                /** @description Only these classes */
+                class?: string[];
+                sort?: "severity" | "hosts" | "since" | "-since";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingGroupPage"];
                 };
             };
             /** @description Unauthorized */

@@ -68,13 +68,10 @@ const (
 
 func flatpakPlace() place {
 	p := debPlace()
-	p.sheet.Form()
 	files, src, keys := flatpak.Render(saltmarsh("https://apps.saltmarsh.example/repo/"))
 	src.Title = "Saltmarsh"
 	p.sheet.Files, p.sheet.Sources = append(p.sheet.Files, files...), append(p.sheet.Sources, src)
-	for _, k := range keys {
-		p.sheet.Keys = append(p.sheet.Keys, k)
-	}
+	p.sheet.Keys = append(p.sheet.Keys, keys...)
 	p.files[flatConf] = flatText
 	p.files["var/lib/flatpak/repo/gulls.trustedkeys.gpg"] = binary(handKeys[2])
 	return p

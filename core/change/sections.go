@@ -185,6 +185,11 @@ func (c *computer) sections(ed editor) {
 			apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d is not in the policy", s.Line), ed.remove)
 		}
 	}
+	c.rewrite(texts, why)
+}
+
+// rewrite edits files so that they say other texts.
+func (c *computer) rewrite(texts map[string][]byte, why map[string][]string) {
 	for _, path := range sorted(texts) {
 		old, there := c.Texts[path]
 		if string(texts[path]) == string(old) {
@@ -330,6 +335,18 @@ func (c *computer) remotes() {
 		c.putBackSections(editor{has: func(p string) bool { return p == flatpak.Config }, section: flatpak.Section}, texts, reasons)
 		text, why = texts[flatpak.Config], append(why, reasons[flatpak.Config]...)
 	}
+	text, more := c.dropRemotes(text, listed)
+	if why = append(why, more...); string(text) != string(old) {
+		c.out.Edits = append(
+			c.out.Edits,
+			FileEdit{Path: flatpak.Config, Action: Edit, Mode: c.modes[flatpak.Config], Old: old, New: text, Why: why},
+		)
+	}
+}
+
+// dropRemotes takes out of flatpak's configuration the remotes that the policy listed before
+// and does not list, and treats those that it never did as it says.
+func (c *computer) dropRemotes(text []byte, listed map[string]bool) (out []byte, why []string) {
 	drop := func(id, reason string, remove bool) {
 		next, err := flatpak.Switch(text, id, remove)
 		if err != nil {
@@ -362,12 +379,7 @@ func (c *computer) remotes() {
 			drop(s.ID, fmt.Sprintf("line %d is not in the policy", s.Line), c.Sheet.Unlisted == source.UnlistedRemove)
 		}
 	}
-	if string(text) != string(old) {
-		c.out.Edits = append(
-			c.out.Edits,
-			FileEdit{Path: flatpak.Config, Action: Edit, Mode: c.modes[flatpak.Config], Old: old, New: text, Why: why},
-		)
-	}
+	return text, why
 }
 
 func lastPart(p string) string { return p[strings.LastIndexByte(p, '/')+1:] }

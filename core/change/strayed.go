@@ -13,7 +13,14 @@ import (
 )
 
 // mends are the classes of finding for which an entry is put back as it stood.
-var mends = []string{drift.ChangedSource, drift.ChecksWeakened, drift.SwitchedOff, drift.MissingSource, drift.MissingFile, drift.UnlistedSource}
+var mends = []string{
+	drift.ChangedSource,
+	drift.ChecksWeakened,
+	drift.SwitchedOff,
+	drift.MissingSource,
+	drift.MissingFile,
+	drift.UnlistedSource,
+}
 
 // differs finds what stands in files that are not the policy's and is not as it was when
 // the policy came.
@@ -75,7 +82,8 @@ func (c *computer) stoodMode(path string) string {
 // last change first, then as it was when the policy came.
 func (c *computer) copies(path string, now []byte) (out [][]byte) {
 	for _, from := range []map[string][]byte{c.Kept, c.Stood} {
-		if text, ok := from[path]; ok && string(text) != string(now) && !slices.ContainsFunc(out, func(x []byte) bool { return string(x) == string(text) }) {
+		if text, ok := from[path]; ok && string(text) != string(now) &&
+			!slices.ContainsFunc(out, func(x []byte) bool { return string(x) == string(text) }) {
 			out = append(out, text)
 		}
 	}
@@ -145,7 +153,10 @@ func (c *computer) included() {
 			if f.Class != drift.ChangedSource || len(was) == 0 {
 				continue
 			}
-			c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Edit, Mode: c.modes[path], Old: old, New: was[0], Why: []string{f.Message}})
+			c.out.Edits = append(
+				c.out.Edits,
+				FileEdit{Path: path, Action: Edit, Mode: c.modes[path], Old: old, New: was[0], Why: []string{f.Message}},
+			)
 			break
 		}
 	}

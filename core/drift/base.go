@@ -83,7 +83,8 @@ const sinceThen = ", which was not so when the policy came"
 
 // harder are settings that a yes makes stricter.
 var harder = []string{
-	"gpgcheck", "repo_gpgcheck", "pkg_gpgcheck", "localpkg_gpgcheck", "sslverify", "proxy_sslverify", "sslverifystatus", "verify-peer", "verify-host",
+	"gpgcheck", "repo_gpgcheck", "pkg_gpgcheck", "localpkg_gpgcheck", "sslverify", "proxy_sslverify", "sslverifystatus",
+	"verify-peer", "verify-host",
 	"check-valid-until", "check-date",
 }
 
@@ -205,7 +206,7 @@ func (s *standing) holds() {
 		tells: func(f *Finding, h source.Hold) {
 			f.Class, f.File, f.Line, f.Field, f.Repository = HoldChanged, h.File, h.Line, h.Kind, h.Source
 		},
-		what: "packages are kept",
+		what: "a hold",
 	}
 	kinds.compare(s.comparer, kept(s.was.Holds, own), kept(s.survey.Holds, own))
 }
@@ -250,7 +251,7 @@ func (e entries[T]) compare(c *comparer, was, is []T) {
 		return
 	}
 	for _, x := range come {
-		f := Finding{Severity: Fault, Have: e.says(x), Message: e.what + ": " + e.says(x) + sinceThen}
+		f := Finding{Severity: Fault, Have: e.says(x), Message: e.what + " that was not there when the policy came: " + e.says(x)}
 		e.tells(&f, x)
 		if i := slices.IndexFunc(gone, func(old T) bool { return e.near(old, x) }); i >= 0 {
 			f.Want = e.says(gone[i])
@@ -260,7 +261,11 @@ func (e entries[T]) compare(c *comparer, was, is []T) {
 		c.add(f)
 	}
 	for _, x := range gone {
-		f := Finding{Severity: Fault, Want: e.says(x), Message: fmt.Sprintf("%s no more: %s", e.what, e.says(x))}
+		f := Finding{
+			Severity: Fault,
+			Want:     e.says(x),
+			Message:  fmt.Sprintf("%s is gone that was there when the policy came: %s", e.what, e.says(x)),
+		}
 		e.tells(&f, x)
 		f.Line = 0
 		c.add(f)
@@ -272,7 +277,7 @@ func (e entries[T]) order(c *comparer, was, is []T) {
 	for i := range is {
 		if i < len(was) && e.says(is[i]) != e.says(was[i]) {
 			f := Finding{Severity: Note, Want: e.says(was[i]), Have: e.says(is[i]),
-				Message: fmt.Sprintf("%s in another order: %s comes before %s", e.what, e.says(is[i]), e.says(was[i]))}
+				Message: fmt.Sprintf("%s stands in another place: %s comes before %s", e.what, e.says(is[i]), e.says(was[i]))}
 			e.tells(&f, is[i])
 			if f.Class == PinChanged { // the first that matches counts
 				f.Severity = Fault

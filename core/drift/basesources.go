@@ -67,7 +67,10 @@ func (s *standing) pair() match {
 		}
 	}
 	same := func(x *source.Source) string {
-		return strings.Join([]string{x.Family, x.ID, strings.Join(x.EffURLs, " "), x.Mirrorlist, x.Metalink, strings.Join(x.EffSuites, " ")}, "\x00")
+		return strings.Join(
+			[]string{x.Family, x.ID, strings.Join(x.EffURLs, " "), x.Mirrorlist, x.Metalink, strings.Join(x.EffSuites, " ")},
+			"\x00",
+		)
 	}
 	by(func(x *source.Source, v *source.Survey) string {
 		return x.File + "\x00" + same(x) + "\x00" + strings.Join(s.whole(x, v), "\x00")
@@ -113,8 +116,15 @@ func (s *standing) remote(x *source.Source) bool {
 // whole says everything that counts of a source.
 func (s *standing) whole(x *source.Source, of *source.Survey) []string {
 	c := &comparer{sheet: s.sheet, survey: of}
-	return []string{strconv.FormatBool(x.Enabled), strings.Join(x.Components, " "), strings.Join(x.Kinds, " "), strings.Join(x.EffArchs, " "),
-		strings.Join(c.fingerprints(x.SignedBy), " "), fmt.Sprint(x.Checks), strings.Join(x.Weakened(nil), " ")}
+	return []string{
+		strconv.FormatBool(x.Enabled),
+		strings.Join(x.Components, " "),
+		strings.Join(x.Kinds, " "),
+		strings.Join(x.EffArchs, " "),
+		strings.Join(c.fingerprints(x.SignedBy), " "),
+		fmt.Sprint(x.Checks),
+		strings.Join(x.Weakened(nil), " "),
+	}
 }
 
 // field is one thing in which a source differs.
@@ -327,7 +337,8 @@ func (s *standing) differing(was, is *source.Source) (out []field) {
 		if slices.Contains([]string{"path", "snapshot", "inrelease-path"}, name) { // parts of a URL
 			severity = Danger
 		}
-		if weak && source.OptionWeakens(is.Family, name, h[name]) || slices.Contains(source.OptionTouches(is.Family, name), source.TouchesProgram) {
+		if weak && source.OptionWeakens(is.Family, name, h[name]) ||
+			slices.Contains(source.OptionTouches(is.Family, name), source.TouchesProgram) {
 			severity = Danger
 		}
 		out = append(out, field{name, w[name], h[name], severity})
@@ -338,8 +349,18 @@ func (s *standing) differing(was, is *source.Source) (out []field) {
 // added tells of an entry that a rule covers and that was not there.
 func (s *standing) added(i int) {
 	x := &s.survey.Sources[i]
-	s.add(Finding{Class: UnlistedSource, Severity: Fault, Field: "source", Repository: s.ruled[i], File: x.File, Line: x.Line, Have: Describe(x),
-		Message: "was added: " + Describe(x) + sinceThen})
+	s.add(
+		Finding{
+			Class:      UnlistedSource,
+			Severity:   Fault,
+			Field:      "source",
+			Repository: s.ruled[i],
+			File:       x.File,
+			Line:       x.Line,
+			Have:       Describe(x),
+			Message:    "was added: " + Describe(x) + sinceThen,
+		},
+	)
 }
 
 // gone tells of an entry that was there and is not, where no rule misses it.

@@ -41,7 +41,16 @@ func (c *comparer) file(f *source.SheetFile) {
 			return
 		}
 		if i < 0 {
-			c.add(Finding{Class: MissingFile, Severity: Fault, Field: "file", Repository: f.Repository, File: f.Path, Message: "the file is not there"})
+			c.add(
+				Finding{
+					Class:      MissingFile,
+					Severity:   Fault,
+					Field:      "file",
+					Repository: f.Repository,
+					File:       f.Path,
+					Message:    "the file is not there",
+				},
+			)
 			return
 		}
 		have := c.survey.Files[i]
@@ -51,6 +60,37 @@ func (c *comparer) file(f *source.SheetFile) {
 	if same || c.survey.Files == nil && c.adopted.Spares(f.Path) {
 		return
 	}
+	all := c.inFile(f)
+	if c.survey.Files != nil && f.Repository != "" {
+		c.options(f, all)
+	}
+	if c.keyFile(f) {
+		return
+	}
+	if len(c.out) == before && c.survey.Files != nil && f.Repository != "" &&
+		!slices.ContainsFunc(c.sheet.Sources, func(s source.SheetSource) bool { return s.File == f.Path }) {
+		c.add(
+			Finding{
+				Class:      ChangedSource,
+				Severity:   c.weight(f),
+				Field:      "text",
+				Repository: f.Repository,
+				File:       f.Path,
+				Line:       1,
+				Message:    "the file says something else than the policy",
+			},
+		)
+		return
+	}
+	if len(c.out) == before && c.survey.Files != nil {
+		c.add(Finding{Class: ChangedText, Severity: Note, Field: "text", Repository: f.Repository, File: f.Path, Line: 1,
+			Message: "the text differs, in comments, spacing or fields that change nothing else"})
+	}
+}
+
+// inFile compares the sources in a file of the policy with those that stand there, which it
+// returns.
+func (c *comparer) inFile(f *source.SheetFile) []*source.Source {
 	var here []*source.Source
 	for i := range c.survey.Sources {
 		if c.survey.Sources[i].File == f.Path {
@@ -89,31 +129,7 @@ func (c *comparer) file(f *source.SheetFile) {
 				Message: "a source was added: " + Describe(extra), Have: Describe(extra)})
 		}
 	}
-	if c.survey.Files != nil && f.Repository != "" {
-		c.options(f, all)
-	}
-	if c.keyFile(f) {
-		return
-	}
-	if len(c.out) == before && c.survey.Files != nil && f.Repository != "" &&
-		!slices.ContainsFunc(c.sheet.Sources, func(s source.SheetSource) bool { return s.File == f.Path }) {
-		c.add(
-			Finding{
-				Class:      ChangedSource,
-				Severity:   c.weight(f),
-				Field:      "text",
-				Repository: f.Repository,
-				File:       f.Path,
-				Line:       1,
-				Message:    "the file says something else than the policy",
-			},
-		)
-		return
-	}
-	if len(c.out) == before && c.survey.Files != nil {
-		c.add(Finding{Class: ChangedText, Severity: Note, Field: "text", Repository: f.Repository, File: f.Path, Line: 1,
-			Message: "the text differs, in comments, spacing or fields that change nothing else"})
-	}
+	return all
 }
 
 // weight is how bad it is that a file beside the sources says something else: a list of
@@ -131,8 +147,10 @@ func (c *comparer) weight(f *source.SheetFile) string {
 // mode compares who may read and write a file of the policy.
 func (c *comparer) mode(f *source.SheetFile, have source.File) {
 	add := func(field, want, is, severity, message string) {
-		c.add(Finding{Class: ChangedMode, Severity: severity, Field: field, Repository: f.Repository, File: f.Path, Line: 1, Message: message,
-			Want: want, Have: is})
+		c.add(
+			Finding{Class: ChangedMode, Severity: severity, Field: field, Repository: f.Repository, File: f.Path, Line: 1, Message: message,
+				Want: want, Have: is},
+		)
 	}
 	if have.Mode != f.Mode {
 		severity := Fault
@@ -142,7 +160,13 @@ func (c *comparer) mode(f *source.SheetFile, have source.File) {
 		add("mode", f.Mode, have.Mode, severity, fmt.Sprintf("the file has mode %s; the policy says %s", have.Mode, f.Mode))
 	}
 	if have.Owner != "" {
-		add("owner", "0", have.Owner, Danger, fmt.Sprintf("the file belongs to the user %s, who may change it; the policy says root", have.Owner))
+		add(
+			"owner",
+			"0",
+			have.Owner,
+			Danger,
+			fmt.Sprintf("the file belongs to the user %s, who may change it; the policy says root", have.Owner),
+		)
 	}
 	if have.Link != "" {
 		add("link", "", have.Link, Fault, fmt.Sprintf("a link to %s stands in the place of the file", have.Link))
@@ -323,7 +347,10 @@ func (c *comparer) trust() {
 	}
 	for _, k := range c.sheet.Keys {
 		if !strings.HasPrefix(k.Path, arch.Dir) ||
-			slices.ContainsFunc(c.survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Where != k.Path && x.Good() }) {
+			slices.ContainsFunc(
+				c.survey.Keys,
+				func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && x.Where != k.Path && x.Good() },
+			) {
 			continue
 		}
 		c.add(

@@ -61,7 +61,23 @@ var Classes = []string{
 	DoubledSource,
 	UnlistedSource,
 	OrderChanged,
-	MissingKey, KeyAdded, KeyWider, KeyEnded, SettingChanged, PinChanged, HoldChanged, ServiceChanged, MediaGone, NoSeat, SeatEnds, AccessMissing, AccessChanged, AccessMode, AccessExpired, DecisionMissing, DecisionDue,
+	MissingKey,
+	KeyAdded,
+	KeyWider,
+	KeyEnded,
+	SettingChanged,
+	PinChanged,
+	HoldChanged,
+	ServiceChanged,
+	MediaGone,
+	NoSeat,
+	SeatEnds,
+	AccessMissing,
+	AccessChanged,
+	AccessMode,
+	AccessExpired,
+	DecisionMissing,
+	DecisionDue,
 }
 
 // Severities, from worst to least.
@@ -113,9 +129,16 @@ func CompareAfter(sheet, before *source.Sheet, survey *source.Survey) []Finding 
 
 // compare holds a survey against a sheet.
 func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
-	c := &comparer{sheet: sheet, survey: survey, owned: sheet.Paths(), spoken: map[int]bool{}, ruled: map[int]string{}, unchecked: map[int]bool{},
-		told:    map[int]bool{},
-		adopted: Adopt(sheet, before, survey)}
+	c := &comparer{
+		sheet:     sheet,
+		survey:    survey,
+		owned:     sheet.Paths(),
+		spoken:    map[int]bool{},
+		ruled:     map[int]string{},
+		unchecked: map[int]bool{},
+		told:      map[int]bool{},
+		adopted:   Adopt(sheet, before, survey),
+	}
 	for i := range survey.Sources {
 		if c.adopted.Covers(&survey.Sources[i]) {
 			c.spoken[i] = true

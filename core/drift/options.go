@@ -46,8 +46,19 @@ func (c *comparer) options(f *source.SheetFile, here []*source.Source) {
 			case source.OptionWeakens(have.Family, name, h):
 				severity = Danger
 			}
-			c.add(Finding{Class: ChangedSource, Severity: severity, Field: name, Repository: f.Repository, File: f.Path, Line: have.Line, Want: w, Have: h,
-				Message: fmt.Sprintf("%s: %s; the policy says %s", name, orNone(h), orNone(w))})
+			c.add(
+				Finding{
+					Class:      ChangedSource,
+					Severity:   severity,
+					Field:      name,
+					Repository: f.Repository,
+					File:       f.Path,
+					Line:       have.Line,
+					Want:       w,
+					Have:       h,
+					Message:    fmt.Sprintf("%s: %s; the policy says %s", name, orNone(h), orNone(w)),
+				},
+			)
 		}
 	}
 }

@@ -22,8 +22,21 @@ func (c *comparer) others() {
 			continue // a sheet speaks of its own family alone, and of flatpak
 		}
 		if of := Doubles(s, releases); of != nil && of.IfThere {
-			f := Finding{Class: SwitchedOn, Severity: Fault, Field: "enabled", Repository: of.Repository, File: s.File, Line: s.Line, Want: "off", Have: "on",
-				Message: fmt.Sprintf("%s is on here, and this host follows another choice of its channel: %s", of.Repository, Describe(s))}
+			f := Finding{
+				Class:      SwitchedOn,
+				Severity:   Fault,
+				Field:      "enabled",
+				Repository: of.Repository,
+				File:       s.File,
+				Line:       s.Line,
+				Want:       "off",
+				Have:       "on",
+				Message: fmt.Sprintf(
+					"%s is on here, and this host follows another choice of its channel: %s",
+					of.Repository,
+					Describe(s),
+				),
+			}
 			if checked(s) != source.CheckRequired {
 				f.Severity = Danger
 				f.Message += ", and its signature is not checked"
@@ -40,13 +53,23 @@ func (c *comparer) others() {
 			continue
 		}
 		if of := Doubles(s, licensed); of != nil {
-			c.add(Finding{Class: NoSeat, Severity: Fault, Field: "source", Repository: of.Repository, File: s.File, Line: s.Line, Have: Describe(s),
-				Message: fmt.Sprintf(
-					"%s needs a seat in the contract %s, and the policy gives this host none, so each refresh fails with 401: let its group follow "+
-						"a choice of the channel, or switch it off",
-					of.Repository,
-					of.Contract,
-				)})
+			c.add(
+				Finding{
+					Class:      NoSeat,
+					Severity:   Fault,
+					Field:      "source",
+					Repository: of.Repository,
+					File:       s.File,
+					Line:       s.Line,
+					Have:       Describe(s),
+					Message: fmt.Sprintf(
+						"%s needs a seat in the contract %s, and the policy gives this host none, so each refresh fails with 401: let its group follow "+
+							"a choice of the channel, or switch it off",
+						of.Repository,
+						of.Contract,
+					),
+				},
+			)
 			continue
 		}
 		f := Finding{Class: UnlistedSource, Severity: Note, Field: "source", File: s.File, Line: s.Line, Have: Describe(s),

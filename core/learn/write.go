@@ -111,24 +111,7 @@ func (l *learner) repository(b *strings.Builder, r *repository) {
 		}
 		fmt.Fprintf(b, "    settings: { %s }\n", strings.Join(parts, ", "))
 	}
-	if len(r.keys) > 0 {
-		var names []string
-		for _, f := range r.keys {
-			names = append(names, l.keys[f].name)
-		}
-		slices.Sort(names)
-		fmt.Fprintf(b, "    keys: %s\n", list(names))
-	}
-	if r.inPlace && l.unchecked[r.name] {
-		b.WriteString("    signatures: off # NOT CHECKED on a host that this was learnt from; without these two lines a rollout makes it checked\n" +
-			"    because: it was so when this was learnt\n")
-	}
-	switch {
-	case r.name == baseName:
-		b.WriteString("    in-place: true\n")
-	case r.inPlace:
-		b.WriteString("    in-place: true # as it stands: its key, checks or options are not all known here\n")
-	}
+	l.trust(b, r)
 	var cases []string
 	for _, family := range order {
 		p := r.parts[family]
@@ -174,6 +157,30 @@ func (l *learner) repository(b *strings.Builder, r *repository) {
 	}
 	if len(cases) > 0 {
 		b.WriteString("    cases:\n" + strings.Join(cases, ""))
+	}
+}
+
+// trust writes by which keys a repository is believed, and whether it is edited in place.
+func (l *learner) trust(b *strings.Builder, r *repository) {
+	if len(r.keys) > 0 {
+		var names []string
+		for _, f := range r.keys {
+			names = append(names, l.keys[f].name)
+		}
+		slices.Sort(names)
+		fmt.Fprintf(b, "    keys: %s\n", list(names))
+	}
+	if r.inPlace && l.unchecked[r.name] {
+		b.WriteString(
+			"    signatures: off # NOT CHECKED on a host that this was learnt from; without these two lines a rollout makes it checked\n" +
+				"    because: it was so when this was learnt\n",
+		)
+	}
+	switch {
+	case r.name == baseName:
+		b.WriteString("    in-place: true\n")
+	case r.inPlace:
+		b.WriteString("    in-place: true # as it stands: its key, checks or options are not all known here\n")
 	}
 }
 

@@ -10,31 +10,51 @@ import (
 // where packages come from or what is believed.
 var optionTouches = map[string]map[string][]string{
 	"deb": {
-		"trusted": {TouchesTrust}, "allow-insecure": {TouchesTrust}, "allow-weak": {TouchesTrust}, "allow-downgrade-to-insecure": {TouchesTrust},
-		"check-valid-until": {TouchesTrust}, "check-date": {TouchesTrust}, "valid-until-min": {TouchesTrust}, "valid-until-max": {TouchesTrust},
+		"trusted": {
+			TouchesTrust,
+		}, "allow-insecure": {TouchesTrust}, "allow-weak": {TouchesTrust}, "allow-downgrade-to-insecure": {TouchesTrust},
+		"check-valid-until": {
+			TouchesTrust,
+		}, "check-date": {TouchesTrust}, "valid-until-min": {TouchesTrust}, "valid-until-max": {TouchesTrust},
 		"date-max-future": {TouchesTrust}, "inrelease-path": {TouchesOrigin}, "snapshot": {TouchesOrigin}, "include": {TouchesOrigin},
-		"exclude": {TouchesOrigin}, "x-repolib-name": {}, "description": {}, "lang": {}, "languages": {}, "target": {}, "targets": {}, "pdiffs": {},
+		"exclude": {
+			TouchesOrigin,
+		}, "x-repolib-name": {}, "description": {}, "lang": {}, "languages": {}, "target": {}, "targets": {}, "pdiffs": {},
 		"by-hash": {}, "enabled": {},
 	},
 	"rpm": {
-		"gpgcheck": {TouchesTrust}, "repo_gpgcheck": {TouchesTrust}, "metadata_expire": {TouchesTrust}, "gpgkey_dns_verification": {TouchesTrust},
+		"gpgcheck": {
+			TouchesTrust,
+		}, "repo_gpgcheck": {TouchesTrust}, "metadata_expire": {TouchesTrust}, "gpgkey_dns_verification": {TouchesTrust},
 		"sslverify": {TouchesTransport}, "sslverifystatus": {TouchesTransport}, "sslcacert": {TouchesTransport, TouchesTrust},
 		"proxy_sslverify": {TouchesTransport}, "proxy_sslcacert": {TouchesTransport, TouchesTrust}, "proxy": {TouchesTransport},
 		"exclude": {TouchesOrigin}, "excludepkgs": {TouchesOrigin}, "includepkgs": {TouchesOrigin}, "cost": {TouchesOrigin},
-		"module_hotfixes": {TouchesOrigin}, "name": {}, "countme": {}, "deltarpm": {}, "deltarpm_percentage": {}, "retries": {}, "timeout": {},
+		"module_hotfixes": {
+			TouchesOrigin,
+		}, "name": {}, "countme": {}, "deltarpm": {}, "deltarpm_percentage": {}, "retries": {}, "timeout": {},
 		"bandwidth": {}, "throttle": {}, "minrate": {}, "ip_resolve": {}, "keepcache": {}, "enablegroups": {}, "max_parallel_downloads": {},
 		"fastestmirror": {}, "metadata_expire_filter": {}, "mirrorlist_expire": {}, "type": {}, "ui_repoid_vars": {}, "failovermethod": {},
 		"http_caching": {}, "skip_if_unavailable": {}, "autorefresh": {}, "mediaid": {}, "user_agent": {},
 	},
 	"zypp": {
-		"gpgcheck": {TouchesTrust}, "repo_gpgcheck": {TouchesTrust}, "pkg_gpgcheck": {TouchesTrust}, "service": {TouchesOrigin}, "path": {TouchesOrigin},
-		"name": {}, "autorefresh": {}, "keeppackages": {}, "type": {}, "metadata_expire": {}, "mirrorlist_expire": {}, "proxy": {TouchesTransport},
+		"gpgcheck": {
+			TouchesTrust,
+		}, "repo_gpgcheck": {TouchesTrust}, "pkg_gpgcheck": {TouchesTrust}, "service": {TouchesOrigin}, "path": {TouchesOrigin},
+		"name": {}, "autorefresh": {}, "keeppackages": {}, "type": {}, "metadata_expire": {}, "mirrorlist_expire": {},
+		"proxy": {TouchesTransport},
 	},
 	"arch": {"usage": {TouchesOrigin}, "cacheserver": {TouchesOrigin}},
 	"flatpak": {
-		"gpg-verify": {TouchesTrust}, "gpg-verify-summary": {TouchesTrust}, "sign-verify": {TouchesTrust}, "tls-permissive": {TouchesTransport},
-		"tls-ca-path": {TouchesTransport, TouchesTrust}, "collection-id": {TouchesTrust}, "xa.filter": {TouchesOrigin}, "xa.nodeps": {TouchesOrigin},
-		"xa.main-ref": {TouchesOrigin}, "xa.subset": {TouchesOrigin}, "xa.default-branch": {TouchesOrigin}, "xa.authenticator-name": {TouchesProgram},
+		"gpg-verify": {
+			TouchesTrust,
+		}, "gpg-verify-summary": {TouchesTrust}, "sign-verify": {TouchesTrust}, "tls-permissive": {TouchesTransport},
+		"tls-ca-path": {
+			TouchesTransport,
+			TouchesTrust,
+		}, "collection-id": {TouchesTrust}, "xa.filter": {TouchesOrigin}, "xa.nodeps": {TouchesOrigin},
+		"xa.main-ref": {
+			TouchesOrigin,
+		}, "xa.subset": {TouchesOrigin}, "xa.default-branch": {TouchesOrigin}, "xa.authenticator-name": {TouchesProgram},
 		"xa.title": {}, "xa.comment": {}, "xa.description": {}, "xa.homepage": {}, "xa.icon": {}, "xa.noenumerate": {}, "xa.title-is-set": {},
 		"xa.comment-is-set": {}, "xa.description-is-set": {}, "xa.homepage-is-set": {}, "xa.icon-is-set": {}, "xa.last-modified": {},
 		"xa.summary-is-set": {}, "xa.filter-is-set": {}, "url-is-set": {}, "xa.gpg-keys-is-set": {}, "xa.authenticator-name-is-set": {},
@@ -58,7 +78,10 @@ func SameOption(family, name, a, b string) bool {
 		return true
 	}
 	norm := func(v string) string {
-		v = strings.Join(strings.FieldsFunc(strings.ToLower(v), func(r rune) bool { return r == ' ' || r == ',' || r == '\t' || r == '\n' }), " ")
+		v = strings.Join(
+			strings.FieldsFunc(strings.ToLower(v), func(r rune) bool { return r == ' ' || r == ',' || r == '\t' || r == '\n' }),
+			" ",
+		)
 		switch {
 		case slices.Contains(yes, v):
 			return "yes"
@@ -75,7 +98,16 @@ func SameOption(family, name, a, b string) bool {
 }
 
 // switches are options of which Checks tells what they come to.
-var switches = []string{"trusted", "allow-insecure", "gpgcheck", "repo_gpgcheck", "pkg_gpgcheck", "gpg-verify", "gpg-verify-summary", "siglevel"}
+var switches = []string{
+	"trusted",
+	"allow-insecure",
+	"gpgcheck",
+	"repo_gpgcheck",
+	"pkg_gpgcheck",
+	"gpg-verify",
+	"gpg-verify-summary",
+	"siglevel",
+}
 
 // OptionSwitches reports whether what an option comes to is told by the checks of a source.
 func OptionSwitches(name string) bool { return slices.Contains(switches, strings.ToLower(name)) }

@@ -28,11 +28,11 @@ const (
 // none comes to them.
 var longFunctions = map[string]int{
 	"agent/access.go applyAccess": 96, "bench/checkins.go checkIns": 140, "bench/fleet.go fleet": 135, "bench/population.go populate": 99,
-	"bench/processes.go processes": 107, "bench/scale.go scale": 97, "cli/change.go policyCheck": 129, "cli/contracts.go contractList": 137,
-	"cli/contracts.go showOutlook": 83, "cli/seats.go seatList": 96, "cmd/lantern-agent/main.go command": 109, "core/change/sections.go remotes": 82,
-	"core/drift/compare.go file": 84, "core/policy/channels.go channelReferences": 121,
-	"core/policy/keys.go key": 90, "core/resolve/explain.go causes": 136, "core/resolve/parts.go work": 97, "core/text/deb822/deb822.go scan": 83,
-	"demo/demo.go Run": 168, "service/routes.go operatorRoutes": 102, "standin/apt.go Suites": 105, "standin/hosts.go Write": 86,
+	"bench/scale.go scale": 97, "cli/change.go policyCheck": 129, "cli/contracts.go contractList": 137,
+	"cli/contracts.go showOutlook": 83, "cli/seats.go seatList": 96, "cmd/lantern-agent/main.go command": 109,
+	"core/policy/channels.go channelReferences": 121,
+	"core/policy/keys.go key":                   90, "core/resolve/explain.go causes": 136, "core/resolve/parts.go work": 97, "core/text/deb822/deb822.go scan": 83,
+	"demo/demo.go Run": 168, "standin/apt.go Suites": 105, "standin/hosts.go Write": 86,
 	"standin/rpmmd.go Build": 93,
 }
 

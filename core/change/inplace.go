@@ -1,0 +1,273 @@
+package change
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/lines"
+)
+
+// inPlace edits the files that do not belong to the policy.
+func (c *computer) inPlace() {
+	missing := c.missing(c.Texts)
+	paths := map[string]bool{}
+	for p := range c.Texts {
+		paths[p] = true
+	}
+	if len(missing) > 0 {
+		for p := range c.Kept {
+			paths[p] = true
+		}
+	}
+	for p := range c.strayed {
+		paths[p] = true
+	}
+	for p := range paths {
+		if c.owned[p] || c.lists[p] || !strings.HasSuffix(p, ".list") && !strings.HasSuffix(p, ".sources") || c.foreign(p) {
+			continue
+		}
+		c.one(p, missing)
+	}
+	after := map[string][]byte{}
+	for p, t := range c.Texts {
+		after[p] = t
+	}
+	for _, e := range c.out.Edits {
+		after[e.Path] = e.New
+		if e.Action == Remove {
+			delete(after, e.Path)
+		}
+	}
+	for _, m := range c.missing(after) {
+		c.out.Impossible = append(
+			c.out.Impossible,
+			fmt.Sprintf("%s: no entry for %s stands on the host, and none stood there before", m.repository, m.suite),
+		)
+	}
+}
+
+// edit applies the rules to a text. It returns the new text, the reasons, and
+// the lines (from 1) of the entries that had to change.
+func (c *computer) edit(path string, text []byte) (out []byte, why []string, touched map[int]bool) {
+	doc := deb.ParseDoc(path, text, c.Survey.Traits.Architectures)
+	touched = map[int]bool{}
+	spoken, on := map[int]bool{}, map[int]bool{}
+	for _, rule := range c.Sheet.InPlace {
+		// The rule is judged over all files in apt's order; here counts what it
+		// says of this one.
+		var all []source.Source
+		offset := 0
+		for _, p := range c.order(path) {
+			if p == path {
+				offset = len(all)
+				all = append(all, doc.Sources...)
+			} else {
+				all = append(all, c.sources(p)...)
+			}
+		}
+		j := deb.Judge(rule, all, c.owned)
+		for i := range j.Covers {
+			spoken[i-offset] = true
+		}
+		for _, v := range j.Verdicts {
+			i := v.Source - offset
+			if i < 0 || i >= len(doc.Sources) || touched[doc.Sources[i].Line] {
+				continue
+			}
+			touched[doc.Sources[i].Line] = true
+			if v.SwitchOn {
+				doc.SwitchOn(i)
+				on[i] = true
+			}
+			if v.SwitchOff {
+				doc.SwitchOff(i)
+			}
+			if v.Components != nil {
+				doc.SetComponents(i, v.Components)
+			}
+			if w := "repository " + rule.Repository + ", in place"; !slices.Contains(why, w) {
+				why = append(why, w)
+			}
+		}
+	}
+	for i := range doc.Sources {
+		if s := &doc.Sources[i]; (s.Enabled || on[i]) && c.weak(s, spoken[i]) {
+			doc.Harden(i)
+			touched[s.Line] = true
+			why = append(why, fmt.Sprintf("line %d is not checked, and the policy does not say so", s.Line))
+		}
+	}
+	for _, line := range doc.Broken { // nothing but the kept copy can say what it was
+		touched[line] = true
+	}
+	why = append(why, c.others(doc, spoken, touched)...)
+	return doc.Bytes(), why, touched
+}
+
+// others treats the entries of which no rule speaks: what stands for a repository of the
+// policy goes off, and what the policy does not list is treated as it says.
+func (c *computer) others(doc *deb.Doc, spoken, touched map[int]bool) (why []string) {
+	for i := range doc.Sources {
+		s := &doc.Sources[i]
+		if !s.Enabled || spoken[i] || touched[s.Line] || c.adopted.Covers(s) {
+			continue
+		}
+		if c.replaced(s) {
+			doc.SwitchOff(i)
+			touched[s.Line] = true
+			why = append(why, fmt.Sprintf("line %d stood for a repository of the policy, which says something else now", s.Line))
+			continue
+		}
+		if of := drift.Doubles(s, c.releases); of != nil {
+			doc.SwitchOff(i)
+			touched[s.Line] = true
+			why = append(why, doubled(s, of))
+			continue
+		}
+		switch c.Sheet.Unlisted {
+		case source.UnlistedSwitchOff:
+			doc.SwitchOff(i)
+		case source.UnlistedRemove:
+			doc.Remove(i)
+		default:
+			continue
+		}
+		touched[s.Line] = true
+		why = append(why, fmt.Sprintf("line %d is not in the policy", s.Line))
+	}
+	return why
+}
+
+// replaced reports whether a source was left where it stands for a repository that the
+// policy now says otherwise.
+func (c *computer) replaced(s *source.Source) bool {
+	return c.let != nil && c.let.Covers(s) && drift.Doubles(s, c.releases) == nil
+}
+
+// doubled says why a source that stands elsewhere is switched off.
+func doubled(s *source.Source, of *source.SheetSource) string {
+	if of.IfThere {
+		return fmt.Sprintf("line %d is %s, and the host follows another choice of its channel", s.Line, of.Repository)
+	}
+	return fmt.Sprintf("line %d defines %s a second time", s.Line, of.Repository)
+}
+
+// order lists the files that are edited in place, and path, as apt reads them.
+func (c *computer) order(path string) []string {
+	var out []string
+	for p := range c.Texts {
+		if !c.owned[p] && !c.lists[p] && p != path {
+			out = append(out, p)
+		}
+	}
+	out = append(out, path)
+	slices.Sort(out)
+	return out
+}
+
+// sources returns the entries of a file as it stands.
+func (c *computer) sources(path string) []source.Source {
+	if s, ok := c.parsed[path]; ok {
+		return s
+	}
+	s := deb.ParseDoc(path, c.Texts[path], c.Survey.Traits.Architectures).Sources
+	c.parsed[path] = s
+	return s
+}
+
+// wanted are the lines of a kept text that hold an entry which is missing.
+func (c *computer) wanted(path string, before *deb.Doc, missing []gap) map[int]bool {
+	wanted := map[int]bool{}
+	for _, rule := range c.Sheet.InPlace {
+		for i := range before.Sources {
+			s := &before.Sources[i]
+			if !s.Enabled || !deb.Speaks(rule, s) {
+				continue
+			}
+			for _, m := range missing {
+				if m.repository == rule.Repository && slices.Contains(s.EffSuites, m.suite) {
+					wanted[s.Line] = true
+				}
+			}
+		}
+	}
+	for _, f := range c.strayed[path] {
+		for i := range before.Sources {
+			if s := &before.Sources[i]; f.Class == drift.MissingSource && s.Enabled && drift.Describe(s) == f.Want {
+				wanted[s.Line] = true
+			}
+		}
+	}
+	return wanted
+}
+
+// putBack takes back those differences between the text that was kept and the
+// present one that touch an entry which must change or which is missing. It
+// reports false where that would not give what the sheet wants.
+func (c *computer) putBack(path string, now, kept []byte, touched map[int]bool, missing []gap) ([]byte, bool) {
+	a, b := lines.Split(string(now)), lines.Split(string(kept))
+	before := deb.ParseDoc(path, kept, c.Survey.Traits.Architectures)
+	wanted := c.wanted(path, before, missing)
+	ends := func(doc *deb.Doc, i, total int) int { // the last line of source i, from 1
+		if i+1 < len(doc.Sources) {
+			return doc.Sources[i+1].Line - 1
+		}
+		return total
+	}
+	current := deb.ParseDoc(path, now, c.Survey.Traits.Architectures)
+	type span struct{ first, last int } // lines of now that must change
+	var spans []span
+	for i, s := range current.Sources {
+		if touched[s.Line] {
+			spans = append(spans, span{s.Line, ends(current, i, len(a))})
+		}
+	}
+	for _, line := range current.Broken {
+		spans = append(spans, span{line, line})
+	}
+	var out strings.Builder
+	at := 0
+	used := false
+	for _, h := range lines.Compare(a, b) {
+		take := false
+		for _, s := range spans {
+			if h.OldFrom < s.last && max(h.OldTo, h.OldFrom+1) >= s.first {
+				take = true
+			}
+		}
+		for i, s := range before.Sources {
+			if wanted[s.Line] && h.NewFrom < ends(before, i, len(b)) && h.NewTo >= s.Line {
+				take = true
+			}
+		}
+		out.WriteString(strings.Join(a[at:h.OldFrom], ""))
+		if take {
+			used = true
+			out.WriteString(strings.Join(b[h.NewFrom:h.NewTo], ""))
+		} else {
+			out.WriteString(strings.Join(a[h.OldFrom:h.OldTo], ""))
+		}
+		at = h.OldTo
+	}
+	out.WriteString(strings.Join(a[at:], ""))
+	if !used {
+		return nil, false
+	}
+	text := []byte(out.String())
+	again, _, _ := c.edit(path, text)
+	if string(again) == string(text) {
+		return text, true
+	}
+	// What was put back is itself not as the policy says. That helps only where
+	// apt refuses what stands there now, which no edit can mend: then the rules
+	// are applied to what was put back.
+	if len(current.Broken) == 0 {
+		return nil, false
+	}
+	settled, _, _ := c.edit(path, again)
+	return again, string(settled) == string(again)
+}

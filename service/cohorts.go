@@ -1,0 +1,135 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/lines"
+)
+
+type cohortQuery struct {
+	Paging
+	Q    string `query:"q" doc:"Part of the system, such as skerry 12"`
+	Diff bool   `query:"diff" doc:"Say by which lines each differs from the commonest of its system"`
+}
+
+// listCohorts tells how many different configurations there are, and who has them.
+func (s *Service) listCohorts(ctx context.Context, in *cohortQuery) (*body[api.CohortPage], error) {
+	bySurvey := map[string]*api.Cohort{}
+	var list []*api.Cohort
+	page := api.CohortPage{Cohorts: []api.Cohort{}}
+	for _, h := range s.fleet.all() {
+		v := h.row()
+		if in.Q != "" && !strings.Contains(v.lowerOS, strings.ToLower(in.Q)) {
+			continue
+		}
+		page.Hosts++
+		c := bySurvey[v.Survey]
+		if c == nil {
+			c = &api.Cohort{Survey: v.Survey, OS: v.os, Names: []string{}}
+			bySurvey[v.Survey] = c
+			list = append(list, c)
+		}
+		c.Hosts++
+		if len(c.Names) < mostNames {
+			c.Names = append(c.Names, v.Name)
+		}
+		c.Drifted = c.Drifted || v.worst == drift.Danger || v.worst == drift.Fault
+	}
+	slices.SortFunc(list, func(a, b *api.Cohort) int {
+		return cmp.Or(cmp.Compare(b.Hosts, a.Hosts), strings.Compare(a.Names[0], b.Names[0]))
+	})
+	commonest := map[string]string{} // of a system, which comes first
+	for _, c := range list {
+		if c.Survey == "" {
+			continue
+		}
+		if _, there := commonest[c.OS]; !there {
+			commonest[c.OS] = c.Survey
+			continue
+		}
+		c.Like = commonest[c.OS]
+	}
+	page.Total = len(list)
+	from, to := in.cut(len(list))
+	for _, c := range list[from:to] {
+		if in.Diff && c.Like != "" {
+			if err := s.compute.unlike(ctx, c); err != nil {
+				return nil, s.refuse(err)
+			}
+		}
+		page.Cohorts = append(page.Cohorts, *c)
+	}
+	return &body[api.CohortPage]{page}, nil
+}
+
+// unlike says in what a cohort differs from the commonest one of its system.
+func (c *computer) unlike(ctx context.Context, of *api.Cohort) error {
+	was, err := c.surveyOf(ctx, of.Like)
+	if err != nil {
+		return err
+	}
+	is, err := c.surveyOf(ctx, of.Survey)
+	if err != nil {
+		return err
+	}
+	before, err := c.textsOf(ctx, was.Files)
+	if err != nil {
+		return err
+	}
+	now, err := c.textsOf(ctx, is.Files)
+	if err != nil {
+		return err
+	}
+	var diff strings.Builder
+	names := slices.Concat(slices.Collect(maps.Keys(before)), slices.Collect(maps.Keys(now)))
+	slices.Sort(names)
+	for _, name := range slices.Compact(names) {
+		old, stood := before[name]
+		text, stands := now[name]
+		if string(old) == string(text) && stood == stands {
+			continue
+		}
+		from, to := name, name
+		if !stood {
+			from = ""
+		}
+		if !stands {
+			to = ""
+		}
+		diff.WriteString(lines.Unified(from, to, string(old), string(text)))
+	}
+	of.Diff, of.More = diff.String(), beside(was, is)
+	return nil
+}
+
+// beside lists what differs beside source files.
+func beside(was, is *source.Survey) []string {
+	out := []string{}
+	empty := &source.Sheet{Family: is.Traits.Family, Unlisted: source.UnlistedReport}
+	for _, f := range drift.Judge(drift.Input{Sheet: empty, Survey: is, Base: &drift.Base{Survey: was}}) {
+		switch f.Class {
+		case drift.SettingChanged,
+			drift.SettingWeakened,
+			drift.PinChanged,
+			drift.HoldChanged,
+			drift.ServiceChanged,
+			drift.KeyAdded,
+			drift.KeyWider,
+			drift.MissingKey,
+			drift.ChangedMode:
+			out = append(
+				out,
+				fmt.Sprintf("%s, %s: %s instead of %s", f.File, f.Field, cmp.Or(f.Have, "nothing"), cmp.Or(f.Want, "nothing")),
+			)
+		}
+	}
+	return out
+}

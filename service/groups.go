@@ -1,0 +1,116 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
+)
+
+type groupQuery struct {
+	Paging
+	Severity []string `query:"severity" doc:"Only these severities: danger, fault, note"`
+	Class    []string `query:"class" doc:"Only these classes"`
+	Sort     string   `query:"sort" enum:"severity,hosts,since,-since" default:"severity"`
+}
+
+// group is a finding and who has it.
+type group struct {
+	finding *drift.Finding
+	hosts   int
+	first   *hostView
+	since   time.Time
+	last    time.Time
+	names   []string
+}
+
+// mostNames is how many hosts of a group or cohort are named.
+const mostNames = 5
+
+// groupDrift tells each finding once, however many hosts have it.
+func (s *Service) groupDrift(ctx context.Context, in *groupQuery) (*body[api.FindingGroupPage], error) {
+	as := &driftQuery{Severity: in.Severity, Class: in.Class}
+	if err := as.check(); err != nil {
+		return nil, err
+	}
+	hosts := s.fleet.all()
+	now := s.now()
+	var counted tally
+	for _, h := range hosts {
+		counted.add(h.row(), h.state(now))
+	}
+	page := api.FindingGroupPage{Groups: []api.FindingGroup{}}
+	var err error
+	if page.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
+		return nil, s.refuse(err)
+	}
+	rows, hit := as.rows(hosts)
+	page.Findings, page.Hosts = len(rows), hit
+	list := grouped(rows)
+	page.Total = len(list)
+	slices.SortFunc(list, in.order())
+	from, to := in.cut(len(list))
+	for _, g := range list[from:to] {
+		page.Groups = append(
+			page.Groups,
+			api.FindingGroup{Finding: *g.finding, Hosts: g.hosts, First: g.first.Name, Since: g.since, Last: g.last, Names: g.names},
+		)
+	}
+	return &body[api.FindingGroupPage]{page}, nil
+}
+
+// grouped gathers rows that are the same finding. Rows come host by host, by name.
+func grouped(rows []findingRow) []*group {
+	byKey := map[string]*group{}
+	var list []*group
+	for i := range rows {
+		r := &rows[i]
+		key := r.v.keys[r.i]
+		since, _ := r.v.Since.Of(key)
+		g := byKey[key]
+		if g == nil {
+			g = &group{finding: &r.v.findings[r.i], first: r.v, since: since, last: since}
+			byKey[key] = g
+			list = append(list, g)
+		}
+		if n := len(g.names); n > 0 && g.names[n-1] == r.v.Name {
+			continue // twice on one host
+		}
+		g.hosts++
+		if len(g.names) < mostNames {
+			g.names = append(g.names, r.v.Name)
+		}
+		if since.Before(g.since) {
+			g.since, g.first = since, r.v
+		}
+		if since.After(g.last) {
+			g.last = since
+		}
+	}
+	return list
+}
+
+func (in *groupQuery) order() func(a, b *group) int {
+	same := func(a, b *group) int {
+		return cmp.Or(
+			cmp.Compare(b.hosts, a.hosts),
+			strings.Compare(a.finding.File, b.finding.File),
+			strings.Compare(a.finding.Key(), b.finding.Key()),
+		)
+	}
+	switch in.Sort {
+	case "hosts":
+		return same
+	case "since":
+		return func(a, b *group) int { return cmp.Or(a.since.Compare(b.since), same(a, b)) }
+	case "-since":
+		return func(a, b *group) int { return cmp.Or(b.since.Compare(a.since), same(a, b)) }
+	}
+	return func(a, b *group) int {
+		return cmp.Or(cmp.Compare(drift.Rank(a.finding.Severity), drift.Rank(b.finding.Severity)), same(a, b))
+	}
+}
