@@ -75,6 +75,7 @@ type HostDetail struct {
 	Channels   []HostChannel    `json:"channels" doc:"The channels that it follows"`
 	Seats      []Seat           `json:"seats"`
 	Drift      []Finding        `json:"drift"`
+	Waived     []WaivedFinding  `json:"waived" doc:"Findings that somebody accepts until a date"`
 	Diff       string           `json:"diff" doc:"What healing would change, as a unified diff"`
 	Impossible []string         `json:"impossible" doc:"What healing cannot bring about"`
 	Reasons    []Reason         `json:"reasons" doc:"Why its sheet holds what it holds"`
@@ -160,6 +161,46 @@ type FindingGroupPage struct {
 	Standing Standing       `json:"standing" doc:"How much of the fleet these findings speak of"`
 }
 
+// Difference is a finding of no host in particular.
+type Difference drift.Finding
+
+// WaiverOrder accepts a finding until a date.
+type WaiverOrder struct {
+	Host    string     `json:"host,omitempty" doc:"Only on this host; empty for every host that has it"`
+	Finding Difference `json:"finding" doc:"As the service tells it; class, repository, file, want and have say which it is"`
+	Because string     `json:"because" minLength:"3" maxLength:"500"`
+	Ends    time.Time  `json:"ends" doc:"Within a year"`
+}
+
+// Waiver is a finding that a named person accepts until a date.
+type Waiver struct {
+	ID      int64      `json:"id"`
+	Host    string     `json:"host,omitempty"`
+	Finding Difference `json:"finding"`
+	Because string     `json:"because"`
+	By      string     `json:"by"`
+	Gone    bool       `json:"gone" doc:"Who made it is no operator any more"`
+	Made    time.Time  `json:"made"`
+	Ends    time.Time  `json:"ends"`
+	Over    bool       `json:"over"`
+	Hosts   int        `json:"hosts" doc:"Hosts that have the finding now"`
+}
+
+// WaiverPage is one page of waivers, those that end soonest first.
+type WaiverPage struct {
+	Waivers []Waiver `json:"waivers"`
+	Total   int      `json:"total"`
+}
+
+// WaivedFinding is a finding of a host that somebody accepts.
+type WaivedFinding struct {
+	Finding
+	Waiver  int64     `json:"waiver"`
+	Because string    `json:"because"`
+	By      string    `json:"by"`
+	Ends    time.Time `json:"ends"`
+}
+
 // Cohort is the hosts whose surveys are alike.
 type Cohort struct {
 	Survey  string   `json:"survey" doc:"Digest of the survey; empty for hosts that have sent none"`
@@ -194,6 +235,7 @@ type Standing struct {
 	Unfetched  int `json:"unfetched" doc:"Hosts with sources that could not be refreshed at the last change"`
 	Older      int `json:"older" doc:"Hosts that have an older revision than the newest that was carried to any"`
 	Unread     int `json:"unread" doc:"Hosts on which something could not be read"`
+	Waived     int `json:"waived" doc:"Hosts with findings that somebody accepts until a date"`
 }
 
 // Known reports whether every host's standing is known.

@@ -164,6 +164,7 @@ func (a *app) standing(s api.Standing) {
 		{s.Unfetched, "with sources that could not be refreshed"},
 		{s.Older, "on an older revision"},
 		{s.Unread, "on which something could not be read"},
+		{s.Waived, "with findings that somebody waived"},
 	} {
 		if x.n > 0 {
 			of = append(of, fmt.Sprintf("%d %s", x.n, x.what))

@@ -205,12 +205,13 @@ func (a *app) hostShow() *cobra.Command {
 					)
 					a.out.Diff(2, d.Diff)
 				}
-			} else if d.Revision > 0 {
+			} else if d.Revision > 0 && len(d.Waived) == 0 {
 				a.out.Printf("\n%s", a.out.Paint(view.Green, "No findings: the host is as the policy says, and else as it was accepted."))
 			}
 			if len(d.TextOnly) > 0 {
 				a.out.Printf("%s %s", a.out.Paint(view.Dim, "reads differently and means the same:"), strings.Join(d.TextOnly, ", "))
 			}
+			a.waived(d.Waived)
 			a.out.Problems(d.Problems)
 			a.out.Configured(d.Configured(), time.Now())
 			return nil

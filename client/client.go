@@ -250,6 +250,25 @@ func (c *Client) GroupedDrift(ctx context.Context, l List) (api.FindingGroupPage
 	return get[api.FindingGroupPage](ctx, c, "/api/drift/groups", l.values())
 }
 
+// Waivers returns a page of waivers, those that end soonest first.
+func (c *Client) Waivers(ctx context.Context, over bool, l List) (api.WaiverPage, error) {
+	v := l.values()
+	if over {
+		v.Set("over", "true")
+	}
+	return get[api.WaiverPage](ctx, c, "/api/waivers", v)
+}
+
+// Waive accepts a finding until a date.
+func (c *Client) Waive(ctx context.Context, o api.WaiverOrder) (api.Waiver, error) {
+	return send[api.Waiver](ctx, c, http.MethodPost, "/api/waivers", o)
+}
+
+// EndWaiver takes a waiver away.
+func (c *Client) EndWaiver(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/api/waivers/"+strconv.FormatInt(id, 10), nil, nil)
+}
+
 // Cohorts returns a page of configurations, the commonest first.
 func (c *Client) Cohorts(ctx context.Context, system string, diff bool, l List) (api.CohortPage, error) {
 	v := l.values()

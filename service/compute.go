@@ -24,9 +24,10 @@ import (
 // follows from whole documents is small and kept for every host that there can be; the
 // documents themselves are large and read again when they are wanted.
 type computer struct {
-	store  *store.Store
-	keeper *keeper
-	build  string // names this build of the program
+	store   *store.Store
+	waivers *waivers // what somebody accepts until a date; nil in tests of computing alone
+	keeper  *keeper
+	build   string // names this build of the program
 
 	traits   *cache[string, *source.Traits]
 	surveys  *cache[string, *source.Survey]
@@ -149,11 +150,26 @@ type outcome struct {
 
 // located returns a host's findings with the exact lines of those that its sheet
 // and survey tell; what follows from seats comes behind them.
-func (o *outcome) located(all []drift.Finding) []drift.Finding {
-	if len(all) < len(o.findings) {
-		return o.findings
+func (o *outcome) located(v *hostView) []drift.Finding {
+	all := o.findings
+	if len(v.all) >= len(o.findings) {
+		all = append(slices.Clip(o.findings), v.all[len(o.findings):]...)
 	}
-	return append(slices.Clip(o.findings), all[len(o.findings):]...)
+	if v.open == nil && v.waived == nil {
+		return all
+	}
+	return pick(all, v.open)
+}
+
+// pick returns some of a host's findings.
+func pick(all []drift.Finding, which []int32) []drift.Finding {
+	out := make([]drift.Finding, 0, len(which))
+	for _, i := range which {
+		if int(i) < len(all) {
+			out = append(out, all[i])
+		}
+	}
+	return out
 }
 
 func document[T any](ctx context.Context, c *computer, kept *cache[string, *T], kind, digest string) (*T, error) {
@@ -305,6 +321,7 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 	v.Traits, v.Survey, v.Sheet, v.Agent = same(v.Traits), same(v.Survey), same(v.Sheet), same(v.Agent)
 	v.Carried.Sheet, v.Carried.Survey = same(v.Carried.Sheet), same(v.Carried.Survey)
 	v.findings, v.worst, v.needs, v.follows, v.keyEnds, v.unread = nil, "", nil, nil, time.Time{}, false
+	v.all, v.open, v.waived, v.waiverEnds = nil, nil, nil, time.Time{}
 	v.answered = packagesOf(v).Asked
 	if err := c.describe(ctx, v); err != nil {
 		return err
@@ -360,13 +377,14 @@ func (c *computer) look(ctx context.Context, v *hostView, now time.Time) error {
 			keys = append(keys, f.Key())
 		}
 	}
-	v.keys = keys
+	all := v.findings
+	c.waive(v, keys, now)
 	for i := range v.findings {
 		if f := &v.findings[i]; v.worst == "" || drift.Rank(f.Severity) < drift.Rank(v.worst) {
 			v.worst = f.Severity
 		}
 	}
-	v.Since = v.Since.Follow(keys, now, func(i int) string { return v.findings[i].OldKey() })
+	v.Since = v.Since.Follow(keys, now, func(i int) string { return all[i].OldKey() })
 	return nil
 }
 

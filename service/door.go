@@ -51,6 +51,7 @@ const (
 	commandAppear     = "appear"       // a host that was silent, or new, is heard of
 	commandFallSilent = "fall-silent"  // nothing is heard of a host any more
 	commandLeave      = "leave-behind" // a rollout goes on without hosts
+	commandWaiverEnds = "waiver-ends"  // a waiver came to its end
 	commandKeysEnd    = "keys-end"     // a signing key came to its end
 	commandSeats      = "tend-seats"   // desks were asked
 	commandRenew      = "renew-access" // access of a host was renewed
@@ -64,6 +65,7 @@ const (
 	kindSeats    = "seats"
 	kindOperator = "operator"
 	kindSecrets  = "secrets"
+	kindWaiver   = "waiver"
 )
 
 // least is the role that each operation of the interface wants. What does not stand here
@@ -74,7 +76,9 @@ var least = map[string]string{
 	"events":      store.RoleReader,
 	"retire-host": store.RoleOperator, "label-host": store.RoleOperator, "heal-host": store.RoleOperator, "accept-host": store.RoleOperator,
 	"invite-host": store.RoleOperator,
-	"list-drift":  store.RoleReader, "group-drift": store.RoleReader, "list-cohorts": store.RoleReader,
+	"list-drift":  store.RoleReader, "group-drift": store.RoleReader,
+	"list-waivers": store.RoleReader, "add-waiver": store.RoleOperator, "end-waiver": store.RoleOperator,
+	"list-cohorts": store.RoleReader,
 	"check-policy": store.RoleReader, "preview-policy": store.RoleReader, "publish-policy": store.RoleOperator,
 	"list-revisions": store.RoleReader, "show-revision": store.RoleReader, "preview": store.RoleReader,
 	"begin-rollout": store.RoleOperator,

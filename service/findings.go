@@ -125,7 +125,7 @@ func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.Find
 		if err != nil {
 			return nil, s.refuse(err)
 		}
-		page.Findings = append(page.Findings, s.findings(r.v, o.located(r.v.findings)[r.i:r.i+1])...)
+		page.Findings = append(page.Findings, s.findings(r.v, o.located(r.v)[r.i:r.i+1])...)
 	}
 	return &body[api.FindingPage]{page}, nil
 }

@@ -165,6 +165,7 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 		Keys:       []source.Key{},
 		Problems:   []source.Problem{},
 		Drift:      []api.Finding{},
+		Waived:     []api.WaivedFinding{},
 		Impossible: []string{},
 		Reasons:    []api.Reason{},
 		Settings:   []source.Setting{},
@@ -189,7 +190,8 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 		if err != nil {
 			return nil, s.refuse(err)
 		}
-		d.Drift = s.findings(v, o.located(v.findings))
+		d.Drift = s.findings(v, o.located(v))
+		d.Waived = s.waivedOn(v)
 		slices.SortStableFunc(d.Drift, func(a, b api.Finding) int { return drift.Rank(a.Severity) - drift.Rank(b.Severity) })
 		d.Diff = o.diff
 		d.Impossible = source.Strings(o.change.Impossible)

@@ -64,6 +64,7 @@ func (s *Service) watchLife(ctx context.Context) {
 	every(ctx, max(min(s.opts.Patience/10, 5*time.Second), 50*time.Millisecond), func() {
 		s.leaveBehind(ctx)
 		s.lookAtKeys(ctx)
+		s.lookAtWaivers(ctx)
 		s.asked.expire(s.now())
 	})
 }

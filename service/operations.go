@@ -48,6 +48,13 @@ func (s *Service) hostRoutes(a huma.API) {
 		operation("list-cohorts", http.MethodGet, "/api/cohorts", "Hosts that are configured alike, and by which lines others differ"),
 		s.listCohorts,
 	)
+	huma.Register(
+		a,
+		operation("list-waivers", http.MethodGet, "/api/waivers", "Findings that somebody accepts until a date"),
+		s.listWaivers,
+	)
+	huma.Register(a, operation("add-waiver", http.MethodPost, "/api/waivers", "Accept a finding until a date"), s.addWaiver)
+	huma.Register(a, operation("end-waiver", http.MethodDelete, "/api/waivers/{id}", "Take a waiver away"), s.endWaiver)
 	huma.Register(a, operation("list-drift", http.MethodGet, "/api/drift", "Findings over the fleet, page by page"), s.listDrift)
 }
 

@@ -107,6 +107,11 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		return nil, fmt.Errorf("loading accounts and seats: %w", err)
 	}
 	s.compute.keeper = s.keeper
+	waived, err := opts.Store.Waivers(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("loading waivers: %w", err)
+	}
+	s.compute.waivers = newWaivers(waived)
 	opts.Store.Tell(s.events.heard)
 	if s.fleet, err = loadFleet(ctx, s); err != nil {
 		return nil, fmt.Errorf("loading the fleet: %w", err)

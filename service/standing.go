@@ -36,6 +36,9 @@ func (t *tally) add(v *hostView, state string) {
 	if v.Unfetched > 0 {
 		t.Unfetched++
 	}
+	if len(v.waived) > 0 {
+		t.Waived++
+	}
 	if v.unread {
 		t.Unread++
 	}

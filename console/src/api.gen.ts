@@ -658,6 +658,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/waivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Findings that somebody accepts until a date */
+        get: operations["list-waivers"];
+        put?: never;
+        /** Accept a finding until a date */
+        post: operations["add-waiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/waivers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a waiver away */
+        delete: operations["end-waiver"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -987,6 +1022,19 @@ export interface components {
             message: string;
             remedy?: string;
             severity: string;
+        };
+        Difference: {
+            class: string;
+            /** @description what differs: URL, suites, signing keys, mode; several with commas */
+            field?: string;
+            file: string;
+            have?: string;
+            /** Format: int64 */
+            line: number;
+            message: string;
+            repository?: string;
+            severity: string;
+            want?: string;
         };
         Document: {
             body: string;
@@ -1431,6 +1479,8 @@ export interface components {
             /** @description Files of the policy that mean the same and read differently */
             text_only: string[];
             traits?: components["schemas"]["Traits"];
+            /** @description Findings that somebody accepts until a date */
+            waived: components["schemas"]["WaivedFinding"][];
             /**
              * @description The worst severity among them
              * @enum {string}
@@ -2118,6 +2168,11 @@ export interface components {
              * @description Hosts on which something could not be read
              */
             unread: number;
+            /**
+             * Format: int64
+             * @description Hosts with findings that somebody accepts until a date
+             */
+            waived: number;
         };
         Subkey: {
             can_sign: boolean;
@@ -2143,6 +2198,68 @@ export interface components {
             tools: {
                 [key: string]: string;
             };
+        };
+        WaivedFinding: {
+            because: string;
+            by: string;
+            class: string;
+            /** Format: date-time */
+            ends: string;
+            /** @description what differs: URL, suites, signing keys, mode; several with commas */
+            field?: string;
+            file: string;
+            have?: string;
+            host: string;
+            /** Format: int64 */
+            line: number;
+            message: string;
+            repository?: string;
+            severity: string;
+            /**
+             * Format: date-time
+             * @description When it was first seen
+             */
+            since: string;
+            /** Format: int64 */
+            waiver: number;
+            want?: string;
+        };
+        Waiver: {
+            because: string;
+            by: string;
+            /** Format: date-time */
+            ends: string;
+            finding: components["schemas"]["Difference"];
+            /** @description Who made it is no operator any more */
+            gone: boolean;
+            host?: string;
+            /**
+             * Format: int64
+             * @description Hosts that have the finding now
+             */
+            hosts: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made: string;
+            over: boolean;
+        };
+        WaiverOrder: {
+            because: string;
+            /**
+             * Format: date-time
+             * @description Within a year
+             */
+            ends: string;
+            /** @description As the service tells it; class, repository, file, want and have say which it is */
+            finding: components["schemas"]["Difference"];
+            /** @description Only on this host; empty for every host that has it */
+            host?: string;
+        };
+        WaiverPage: {
+            /** Format: int64 */
+            total: number;
+            waivers: components["schemas"]["Waiver"][];
         };
         WitnessSeen: {
             package: string;
@@ -5277,6 +5394,239 @@ export interface operations {
             204: {
                 headers: {
                     "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-waivers": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Those that have ended, too */
+                over?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaiverPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-waiver": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WaiverOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Waiver"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-waiver": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
                     [name: string]: unknown;
                 };
                 content?: never;

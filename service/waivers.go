@@ -1,0 +1,264 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/store"
+)
+
+// waivers are the findings that somebody accepts until a date.
+type waivers struct {
+	mu    sync.RWMutex
+	list  []store.Waiver
+	byKey map[string][]int // finding → places in list
+}
+
+func newWaivers(list []store.Waiver) *waivers {
+	w := &waivers{}
+	w.set(list)
+	return w
+}
+
+func (w *waivers) set(list []store.Waiver) {
+	w.list, w.byKey = list, map[string][]int{}
+	for i := range list {
+		k := list[i].Finding.Key()
+		w.byKey[k] = append(w.byKey[k], i)
+	}
+}
+
+// of returns the waiver of a finding on a host that ends last; nil where none is in force.
+func (w *waivers) of(host, key string, now time.Time) (out *store.Waiver) {
+	w.mu.RLock()
+	defer w.mu.RUnlock()
+	for _, i := range w.byKey[key] {
+		if x := w.list[i]; (x.Host == "" || x.Host == host) && now.Before(x.Ends) && (out == nil || x.Ends.After(out.Ends)) {
+			out = &x
+		}
+	}
+	return out
+}
+
+func (w *waivers) all() []store.Waiver {
+	w.mu.RLock()
+	defer w.mu.RUnlock()
+	return slices.Clone(w.list)
+}
+
+func (w *waivers) add(x store.Waiver) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.set(append(slices.Clip(w.list), x))
+}
+
+func (w *waivers) remove(id int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.set(slices.DeleteFunc(slices.Clone(w.list), func(x store.Waiver) bool { return x.ID == id }))
+}
+
+// waive parts a host's findings, whose keys are given, into open ones and waived ones.
+func (c *computer) waive(v *hostView, keys []string, now time.Time) {
+	v.all, v.open, v.waived, v.waiverEnds = v.findings, nil, nil, time.Time{}
+	v.keys = keys
+	if c.waivers == nil {
+		return
+	}
+	for i, k := range keys {
+		if w := c.waivers.of(v.Name, k, now); w != nil {
+			v.waived = append(v.waived, int32(i))
+			if v.waiverEnds.IsZero() || w.Ends.Before(v.waiverEnds) {
+				v.waiverEnds = w.Ends
+			}
+			continue
+		}
+		v.open = append(v.open, int32(i))
+	}
+	if len(v.waived) == 0 {
+		v.open = nil
+		return
+	}
+	v.findings, v.keys = nil, nil
+	for _, i := range v.open {
+		v.findings, v.keys = append(v.findings, v.all[i]), append(v.keys, keys[i])
+	}
+}
+
+// lookAtWaivers works out anew how hosts stand whose waivers have ended since.
+func (s *Service) lookAtWaivers(ctx context.Context) {
+	now := s.now()
+	for _, h := range s.fleet.all() {
+		if v := h.row(); !v.waiverEnds.IsZero() && !now.Before(v.waiverEnds) {
+			if _, err := s.again(ctx, h, commandWaiverEnds); err != nil && ctx.Err() == nil {
+				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
+			}
+		}
+	}
+}
+
+// reconsider works out anew how the hosts stand that have a finding.
+func (s *Service) reconsider(ctx context.Context, w *store.Waiver, command string) (n int, err error) {
+	key := w.Finding.Key()
+	for _, h := range s.fleet.all() {
+		v := h.row()
+		if w.Host != "" && w.Host != v.Name || !v.has(key) {
+			continue
+		}
+		n++
+		if _, err := s.again(ctx, h, command); err != nil {
+			return n, err
+		}
+	}
+	return n, nil
+}
+
+// has reports whether a host has a finding, waived or not.
+func (v *hostView) has(key string) bool {
+	for i := range v.all {
+		if v.all[i].Key() == key {
+			return true
+		}
+	}
+	return false
+}
+
+// longestWaiver is how far ahead a waiver may end.
+const longestWaiver = 366 * 24 * time.Hour
+
+type waiveIn struct{ Body api.WaiverOrder }
+
+func (s *Service) addWaiver(ctx context.Context, in *waiveIn) (*body[api.Waiver], error) {
+	o, now := in.Body, s.now().UTC()
+	w := store.Waiver{
+		Finding: drift.Finding(o.Finding),
+		Because: strings.TrimSpace(o.Because),
+		Author:  operatorFrom(ctx).Name,
+		Made:    now,
+		Ends:    o.Ends.UTC(),
+	}
+	switch {
+	case len(w.Because) < 3:
+		return nil, huma.Error422UnprocessableEntity("because: say in a few words why the finding may stay")
+	case !w.Ends.After(now):
+		return nil, huma.Error422UnprocessableEntity("ends: a waiver ends at a moment to come")
+	case w.Ends.Sub(now) > longestWaiver:
+		return nil, huma.Error422UnprocessableEntity("ends: a waiver ends within a year; waive it again then, or change the policy")
+	}
+	if o.Host != "" {
+		h, err := s.findHost(o.Host)
+		if err != nil {
+			return nil, err
+		}
+		w.Host = h.row().Name
+	}
+	key, known := w.Finding.Key(), false
+	for _, h := range s.fleet.all() {
+		if v := h.row(); (w.Host == "" || w.Host == v.Name) && v.has(key) {
+			known = true
+			for _, f := range v.all { // as it is worked out, whatever was sent
+				if f.Key() == key {
+					w.Finding = f
+				}
+			}
+			break
+		}
+	}
+	if !known {
+		return nil, huma.Error409Conflict("no host has that finding (any more); look again")
+	}
+	e := s.entry(actorFrom(ctx), "add-waiver", kindWaiver, w.Finding.Class+" "+w.Finding.File)
+	e.Why = w.Because
+	if err := s.store.AddWaiver(ctx, &w, store.Noted(e)); err != nil {
+		return nil, s.refuse(err)
+	}
+	s.compute.waivers.add(w)
+	if _, err := s.reconsider(ctx, &w, "add-waiver"); err != nil {
+		return nil, s.refuse(err)
+	}
+	return &body[api.Waiver]{s.waiver(&w, nil)}, nil
+}
+
+type waiverPath struct {
+	ID int64 `path:"id"`
+}
+
+func (s *Service) endWaiver(ctx context.Context, in *waiverPath) (*struct{}, error) {
+	list := s.compute.waivers.all()
+	i := slices.IndexFunc(list, func(w store.Waiver) bool { return w.ID == in.ID })
+	if i < 0 {
+		return nil, huma.Error404NotFound(fmt.Sprintf("there is no waiver %d", in.ID))
+	}
+	e := s.entry(actorFrom(ctx), "end-waiver", kindWaiver, strconv.FormatInt(in.ID, 10))
+	if err := s.store.EndWaiver(ctx, in.ID, store.Noted(e)); err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, s.refuse(err)
+	}
+	s.compute.waivers.remove(in.ID)
+	if _, err := s.reconsider(ctx, &list[i], "end-waiver"); err != nil {
+		return nil, s.refuse(err)
+	}
+	return nil, nil
+}
+
+type waiverQuery struct {
+	Paging
+	Over bool `query:"over" doc:"Those that have ended, too"`
+}
+
+func (s *Service) listWaivers(ctx context.Context, in *waiverQuery) (*body[api.WaiverPage], error) {
+	operators, err := s.store.Operators(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	here := map[string]bool{}
+	for _, o := range operators {
+		here[o.Name] = true
+	}
+	now := s.now()
+	list := slices.DeleteFunc(s.compute.waivers.all(), func(w store.Waiver) bool { return !in.Over && !now.Before(w.Ends) })
+	slices.SortFunc(list, func(a, b store.Waiver) int { return cmp.Or(a.Ends.Compare(b.Ends), cmp.Compare(a.ID, b.ID)) })
+	out := api.WaiverPage{Waivers: []api.Waiver{}, Total: len(list)}
+	from, to := in.cut(len(list))
+	for i := range list[from:to] {
+		out.Waivers = append(out.Waivers, s.waiver(&list[from+i], here))
+	}
+	return &body[api.WaiverPage]{out}, nil
+}
+
+// waiver describes a waiver; here are the operators that there are, or nil.
+func (s *Service) waiver(w *store.Waiver, here map[string]bool) api.Waiver {
+	out := api.Waiver{ID: w.ID, Host: w.Host, Finding: api.Difference(w.Finding), Because: w.Because, By: w.Author, Made: w.Made, Ends: w.Ends,
+		Over: !s.now().Before(w.Ends), Gone: here != nil && !here[w.Author]}
+	key := w.Finding.Key()
+	for _, h := range s.fleet.all() {
+		if v := h.row(); (w.Host == "" || w.Host == v.Name) && v.has(key) {
+			out.Hosts++
+		}
+	}
+	return out
+}
+
+// waivedOn lists the findings of a host that somebody accepts.
+func (s *Service) waivedOn(v *hostView) []api.WaivedFinding {
+	out := []api.WaivedFinding{}
+	for _, i := range v.waived {
+		f := v.all[i]
+		if w := s.compute.waivers.of(v.Name, f.Key(), s.now()); w != nil {
+			since, _ := v.Since.Of(f.Key())
+			out = append(out, api.WaivedFinding{Finding: api.Finding{Host: v.Name, Finding: f, Since: since},
+				Waiver: w.ID, Because: w.Because, By: w.Author, Ends: w.Ends})
+		}
+	}
+	return out
+}
