@@ -7,6 +7,7 @@ import (
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/survey"
 )
 
 // What the host was like when the policy came, or when somebody accepted it: the agent keeps
@@ -47,7 +48,7 @@ func (a *Agent) kept() string {
 }
 
 // putBack adds to a change what takes back everything that is not as it was.
-func (h *Host) putBack(in *change.Input) error {
+func (h *Host) putBack(in *change.Input, now *survey.Result) error {
 	var b base
 	if err := h.loadJSON(baseFile, &b); err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -57,6 +58,14 @@ func (h *Host) putBack(in *change.Input) error {
 	}
 	if b.Survey == nil {
 		return nil
+	}
+	for name := range b.Texts { // what its package manager does not read any more stands there all the same
+		if _, read := now.Texts[name]; read {
+			continue
+		}
+		if text, info, err := h.fs.ReadTextInfo(name); err == nil && info.Mode().IsRegular() {
+			now.Texts[name], now.Modes[name] = text, info.Mode().Perm()
+		}
 	}
 	in.Base, in.Stood = &drift.Base{Sheet: b.Sheet, Survey: b.Survey}, b.Texts
 	return nil

@@ -217,7 +217,7 @@ func (c *carrier) once(ctx context.Context, sheet *source.Sheet) (changed bool, 
 		SetAside: c.delivery.SetAside,
 	}
 	if c.delivery.PutBack {
-		if err := h.putBack(&in); err != nil {
+		if err := h.putBack(&in, &now); err != nil {
 			return false, c.failed("the files as they stood when the policy came cannot be read: %w", err)
 		}
 	}
@@ -228,7 +228,7 @@ func (c *carrier) once(ctx context.Context, sheet *source.Sheet) (changed bool, 
 	if len(plan.Impossible) > 0 {
 		return false, c.failed("%s", strings.Join(plan.Impossible, "; "))
 	}
-	if err := permitEdits(plan.Edits, &now); err != nil {
+	if err := permitEdits(plan.Edits, &now, in.Stood); err != nil {
 		return false, c.failed("refused, nothing was changed: %w", err)
 	}
 	if len(plan.Edits) > 0 {

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"fmt"
 	"path"
 	"slices"
@@ -150,15 +151,18 @@ func permitText(name, text string) error {
 	return nil
 }
 
-// permitEdits checks that a change touches nothing but what a sheet may have and the files
-// of sources that stand on the host.
-func permitEdits(edits []change.FileEdit, now *survey.Result) error {
+// permitEdits checks that a change touches nothing but what a sheet may have, the files
+// of sources that stand on the host, and those of which it has a copy of its own, as that is.
+func permitEdits(edits []change.FileEdit, now *survey.Result, own map[string][]byte) error {
 	families := familiesOf(&now.Survey)
 	for _, e := range edits {
 		if permits(families, e.Path, e.Mode, false) {
 			continue
 		}
 		if _, stands := now.Texts[e.Path]; stands {
+			continue
+		}
+		if copied, kept := own[e.Path]; kept && e.Action == change.Create && bytes.Equal(copied, e.New) {
 			continue
 		}
 		if e.Action == change.Create && besideASource(e.Path, now) {

@@ -414,5 +414,8 @@ func (a *Agent) carryOut(ctx context.Context) error {
 		a.log.Warn("the service does not want the report", "error", err)
 		return nil
 	}
+	if err == nil && a.kept() == "" && (rep.State == "done" || rep.State == "unchanged") {
+		return a.keep(l) // the first that was carried out here
+	}
 	return err
 }

@@ -279,7 +279,7 @@ func TestAFileThatStopsAptIsGoneAround(t *testing.T) {
 	}
 	assert.Contains(t, paths, "remove /etc/apt/sources.list.d/broken.list")
 	assert.Contains(t, paths, "create /etc/apt/sources.list.d/broken.list.disabled")
-	require.NoError(t, permitEdits(set.Edits, &s))
+	require.NoError(t, permitEdits(set.Edits, &s, nil), nil)
 }
 
 func TestAServiceCannotPutAnAgentToSleep(t *testing.T) {

@@ -151,9 +151,25 @@ func (a *app) cohort(c api.Cohort) {
 	a.out.Printf("%s  %s", a.out.Paint(view.Bold, fmt.Sprintf("%5d", c.Hosts)), kind)
 	a.out.Printf("%s", a.out.Paint(view.Dim, a.out.Wrap(7, names)))
 	if c.Diff != "" {
-		a.out.Diff(7, c.Diff)
+		some, more := firstLines(c.Diff, mostDiff)
+		a.out.Diff(7, some)
+		if more > 0 {
+			a.out.Printf("%s", a.out.Paint(view.Dim, fmt.Sprintf("       … %s; --format json has all", view.Count(more, "more line", "more lines"))))
+		}
 	}
 	for _, m := range c.More {
 		a.out.Printf("%s", a.out.Wrap(7, m))
 	}
+}
+
+// mostDiff is how many lines of a difference are shown of each cohort.
+const mostDiff = 24
+
+// firstLines cuts a text after so many lines, and says how many are left.
+func firstLines(text string, most int) (string, int) {
+	all := strings.SplitAfter(strings.TrimSuffix(text, "\n"), "\n")
+	if len(all) <= most {
+		return text, 0
+	}
+	return strings.Join(all[:most], ""), len(all) - most
 }

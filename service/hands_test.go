@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -48,7 +49,18 @@ func TestWhatThePolicySaysNothingOf(t *testing.T) {
 	edited(t, list, "deb http", "deb [trusted=yes] http")
 	foundAndHealed(t, r, "gw-01", "checks-weakened danger /etc/apt/sources.list", list, was)
 
-	// A key and a pin by hand: no rollout makes them right.
+	// A pin by hand is set aside.
+	put(t, root, "etc/apt/preferences.d/own", "Package: *\nPin: origin elsewhere.example\nPin-Priority: 1001\n")
+	found(t, r, "gw-01", "pin-changed fault /etc/apt/preferences.d/own")
+	heal, err := r.Operator.Heal(ctx, "gw-01")
+	require.NoError(t, err)
+	ended := r.Ended(heal.ID)
+	require.Equal(t, 1, ended.Counts["done"], "%+v", ended.Hosts[0].Report)
+	found(t, r, "gw-01")
+	assert.NoFileExists(t, filepath.Join(root, "etc/apt/preferences.d/own"))
+	assert.Contains(t, read(t, filepath.Join(root, "etc/apt/preferences.d/own.disabled")), "1001", "nothing that somebody wrote is lost")
+
+	// Without healing no rollout makes it right.
 	put(t, root, "etc/apt/preferences.d/own", "Package: *\nPin: origin elsewhere.example\nPin-Priority: 1001\n")
 	found(t, r, "gw-01", "pin-changed fault /etc/apt/preferences.d/own")
 	ro := r.Carry()
@@ -79,8 +91,20 @@ func TestWhatThePolicySaysNothingOf(t *testing.T) {
 	require.NotNil(t, d.Base)
 	assert.Equal(t, "as agreed", d.Base.Why)
 
+	r.Until("the agent keeps the files as they are", func() bool {
+		return strings.Contains(read(t, filepath.Join(root, "var/lib/lantern-agent/base.json")), d.Document)
+	})
+
 	// What was accepted is the measure now: taking it away again is found.
 	require.NoError(t, os.Remove(filepath.Join(root, "etc/apt/apt.conf.d/99own")))
 	require.NoError(t, os.Remove(filepath.Join(root, "etc/apt/preferences.d/own")))
 	found(t, r, "gw-01", "pin-changed fault /etc/apt/preferences.d/own", "setting-changed note /etc/apt/apt.conf.d/99own")
+
+	// Healing puts the pin back, and not the danger.
+	heal, err = r.Operator.Heal(ctx, "gw-01")
+	require.NoError(t, err)
+	require.Equal(t, 1, r.Ended(heal.ID).Counts["done"])
+	found(t, r, "gw-01", "setting-changed note /etc/apt/apt.conf.d/99own")
+	assert.FileExists(t, filepath.Join(root, "etc/apt/preferences.d/own"))
+	assert.NoFileExists(t, filepath.Join(root, "etc/apt/apt.conf.d/99own"))
 }

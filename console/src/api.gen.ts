@@ -1024,6 +1024,8 @@ export interface components {
             severity: string;
         };
         Difference: {
+            /** @description The policy says nothing of it: it is held against what the host was like when the policy came */
+            beside?: boolean;
             class: string;
             /** @description what differs: URL, suites, signing keys, mode; several with commas */
             field?: string;
@@ -1142,6 +1144,8 @@ export interface components {
             repository: string;
         };
         Finding: {
+            /** @description The policy says nothing of it: it is held against what the host was like when the policy came */
+            beside?: boolean;
             class: string;
             /** @description what differs: URL, suites, signing keys, mode; several with commas */
             field?: string;
@@ -1161,6 +1165,8 @@ export interface components {
             want?: string;
         };
         FindingGroup: {
+            /** @description The policy says nothing of it: it is held against what the host was like when the policy came */
+            beside?: boolean;
             class: string;
             /** @description what differs: URL, suites, signing keys, mode; several with commas */
             field?: string;
@@ -2201,6 +2207,8 @@ export interface components {
         };
         WaivedFinding: {
             because: string;
+            /** @description The policy says nothing of it: it is held against what the host was like when the policy came */
+            beside?: boolean;
             by: string;
             class: string;
             /** Format: date-time */

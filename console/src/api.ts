@@ -13,6 +13,7 @@ export type Seat = Schemas['Seat']
 export type Outlook = Schemas['Outlook']
 export type Channel = Schemas['Channel']
 export type Standing = Schemas['Standing']
+export type FindingGroup = Schemas['FindingGroup']
 
 const client = createClient<paths>({ baseUrl: window.location.origin })
 

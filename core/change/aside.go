@@ -30,16 +30,21 @@ func (c *computer) setAside() {
 			)
 			continue
 		}
-		to := p.File + Aside
-		for n := 1; ; n++ {
-			if _, taken := c.Texts[to]; !taken {
-				break
-			}
-			to = fmt.Sprintf("%s.%d%s", p.File, n, Aside)
-		}
+		to := c.aside(p.File)
 		why := []string{"set aside as asked: it stops the package manager: " + p.Message}
 		c.out.Edits = append(c.out.Edits,
 			FileEdit{Path: p.File, Action: Remove, Mode: c.modes[p.File], Old: text, Why: why},
 			FileEdit{Path: to, Action: Create, Mode: c.modes[p.File], New: text, Why: why})
+	}
+}
+
+// aside is a name under which a file can be kept that nothing reads.
+func (c *computer) aside(file string) string {
+	to := file + Aside
+	for n := 1; ; n++ {
+		if _, taken := c.Texts[to]; !taken {
+			return to
+		}
+		to = fmt.Sprintf("%s.%d%s", file, n, Aside)
 	}
 }

@@ -115,6 +115,7 @@ func Compute(in Input) Change {
 		c.includes()
 	}
 	c.remotes()
+	c.restore()
 	c.included()
 	c.permissions()
 	if in.SetAside {

@@ -170,6 +170,11 @@ func hands(t *testing.T, p place, list []hand) {
 func healed(t *testing.T, p, now place, h hand, base *drift.Base, before survey.Result) {
 	t.Helper()
 	r := look(now.files, now.modes, now.sheet)
+	for name := range before.Texts { // as the agent adds what is not read any more
+		if text, there := now.files[name[1:]]; there && r.Texts[name] == nil {
+			r.Texts[name] = []byte(text)
+		}
+	}
 	plan := change.Compute(change.Input{Sheet: p.sheet, Survey: &r.Survey, Texts: r.Texts, Before: p.sheet, Kept: before.Texts, Base: base, Stood: before.Texts})
 	if h.stays {
 		assert.Empty(t, plan.Edits)
@@ -177,6 +182,12 @@ func healed(t *testing.T, p, now place, h hand, base *drift.Base, before survey.
 	}
 	assert.Empty(t, plan.Impossible)
 	now.take(plan)
+	for name := range now.files { // what was not there is kept where nothing reads it
+		if strings.HasSuffix(name, change.Aside) {
+			assert.Contains(t, h.file+change.Aside, name)
+			delete(now.files, name)
+		}
+	}
 	if h.loose {
 		assert.ElementsMatch(t, strings.Fields(p.files[h.file]), strings.Fields(now.files[h.file]))
 	} else {

@@ -160,7 +160,7 @@ func doubled(s *source.Source, of *source.SheetSource) string {
 func (c *computer) order(path string) []string {
 	var out []string
 	for p := range c.Texts {
-		if !c.owned[p] && !c.lists[p] && p != path {
+		if !c.owned[p] && !c.lists[p] && p != path && (p == deb.MainList || deb.IsRead(lastPart(p))) {
 			out = append(out, p)
 		}
 	}

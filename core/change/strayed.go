@@ -8,7 +8,9 @@ import (
 
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -29,16 +31,84 @@ func (c *computer) differs() {
 	if c.Base == nil {
 		return
 	}
-	plain := map[string]bool{} // is found without the base too, and dealt with by the rules
-	for _, f := range drift.CompareAfter(c.Sheet, c.Before, c.Survey) {
-		plain[f.Key()] = true
-	}
 	owned := c.Sheet.Paths()
+	stood := map[string]bool{} // was found then, too
+	for _, f := range drift.CompareAfter(c.Sheet, c.Before, c.Base.Survey) {
+		stood[f.Key()] = true
+	}
 	for _, f := range drift.Judge(drift.Input{Sheet: c.Sheet, Before: c.Before, Survey: c.Survey, Base: c.Base}) {
-		if !plain[f.Key()] && !owned[f.File] && (slices.Contains(mends, f.Class) || f.Class == drift.ChangedMode) {
+		fresh := f.Class == drift.SettingWeakened && !stood[f.Key()]
+		if (f.Beside && f.Severity != drift.Note || fresh) && !owned[f.File] { // what became stricter stays so
 			c.strayed[f.File] = append(c.strayed[f.File], f)
 		}
 	}
+}
+
+// files are the classes of finding for which a whole file is put back as it stood.
+var files = []string{
+	drift.PinChanged, drift.SettingChanged, drift.SettingWeakened, drift.HoldChanged, drift.ServiceChanged, drift.KeyAdded, drift.KeyWider,
+	drift.MissingKey,
+}
+
+// restore puts files back of which something beside the sources differs: settings, pins,
+// holds, services, keys. What was not there is set aside, where nothing reads it.
+func (c *computer) restore() {
+	for path, list := range c.strayed {
+		var why []string
+		for _, f := range list {
+			if slices.Contains(files, f.Class) {
+				why = append(why, f.Message)
+			}
+		}
+		now, there := c.Texts[path]
+		was, stood := c.Stood[path]
+		if len(why) == 0 || path == flatpak.Config || c.wouldWeaken(path) ||
+			slices.ContainsFunc(c.out.Edits, func(e FileEdit) bool { return e.Path == path && path != arch.Config }) {
+			continue
+		}
+		switch {
+		case path == arch.Config:
+			c.options(was, why)
+		case stood && there && string(was) != string(now):
+			c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Edit, Mode: c.stoodMode(path), Old: now, New: was, Why: why})
+		case stood && !there:
+			c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Create, Mode: c.stoodMode(path), New: was, Why: why})
+		case !stood && there:
+			c.out.Edits = append(c.out.Edits,
+				FileEdit{Path: path, Action: Remove, Mode: c.modes[path], Old: now, Why: why},
+				FileEdit{Path: c.aside(path), Action: Create, Mode: c.modes[path], New: now, Why: why})
+		}
+	}
+}
+
+// wouldWeaken reports whether putting a file back would bring back a setting that takes a
+// check away, and that somebody has taken out since.
+func (c *computer) wouldWeaken(path string) bool {
+	return slices.ContainsFunc(c.Base.Survey.Settings, func(was source.Setting) bool {
+		return was.File == path && was.Weakens() != "" && !slices.ContainsFunc(c.Survey.Settings, func(is source.Setting) bool {
+			return is.Family == was.Family && is.Name == was.Name && is.Weakens() != ""
+		})
+	})
+}
+
+// options puts pacman's general section back as it stood.
+func (c *computer) options(was []byte, why []string) {
+	old := c.Texts[arch.Config]
+	text, at := old, slices.IndexFunc(c.out.Edits, func(e FileEdit) bool { return e.Path == arch.Config })
+	if at >= 0 {
+		text = c.out.Edits[at].New
+	}
+	before, stood := arch.Section(was, "options")
+	now, stands := arch.Section(text, "options")
+	if !stood || !stands || before == now {
+		return
+	}
+	next := bytes.Replace(text, []byte(now), []byte(before), 1)
+	if at >= 0 {
+		c.out.Edits[at].New, c.out.Edits[at].Why = next, append(c.out.Edits[at].Why, why...)
+		return
+	}
+	c.out.Edits = append(c.out.Edits, FileEdit{Path: arch.Config, Action: Edit, Mode: c.modes[arch.Config], Old: old, New: next, Why: why})
 }
 
 // touch marks the lines of a file that are not as they were, and says why.

@@ -78,6 +78,12 @@ type standing struct {
 	eased  map[string]bool // families of which a setting that is believed says something else
 }
 
+// add adds a finding of which the policy says nothing.
+func (s *standing) add(f Finding) {
+	f.Beside = true
+	s.comparer.add(f)
+}
+
 // sinceThen ends the sentence of a finding that follows from the base.
 const sinceThen = ", which was not so when the policy came"
 
@@ -168,7 +174,7 @@ func (s *standing) pins() {
 		return
 	}
 	says := func(p source.Pin) string {
-		out := fmt.Sprintf("%s: %s at %d", strings.Join(p.Packages, " "), p.Pin, p.Priority)
+		out := fmt.Sprintf("Package: %s, Pin: %s, Pin-Priority: %d", strings.Join(p.Packages, " "), p.Pin, p.Priority)
 		if !p.Valid {
 			out += ", which apt does not understand"
 		}
@@ -183,7 +189,7 @@ func (s *standing) pins() {
 		tells: func(f *Finding, p source.Pin) { f.Class, f.File, f.Line, f.Field = PinChanged, p.File, p.Line, "pin" },
 		what:  "a pin",
 	}
-	kinds.compare(s.comparer, kept(s.was.Pins, own), kept(s.survey.Pins, own))
+	kinds.compare(s, kept(s.was.Pins, own), kept(s.survey.Pins, own))
 }
 
 // holds compares what is kept where it is, or away.
@@ -208,7 +214,7 @@ func (s *standing) holds() {
 		},
 		what: "a hold",
 	}
-	kinds.compare(s.comparer, kept(s.was.Holds, own), kept(s.survey.Holds, own))
+	kinds.compare(s, kept(s.was.Holds, own), kept(s.survey.Holds, own))
 }
 
 // services compares zypper's services.
@@ -229,7 +235,7 @@ func (s *standing) services() {
 		},
 		what: "a service",
 	}
-	kinds.compare(s.comparer, kept(s.was.Services, own), kept(s.survey.Services, own))
+	kinds.compare(s, kept(s.was.Services, own), kept(s.survey.Services, own))
 }
 
 func kept[T any](list []T, keep func(T) bool) []T {
@@ -244,7 +250,7 @@ type entries[T any] struct {
 	what  string
 }
 
-func (e entries[T]) compare(c *comparer, was, is []T) {
+func (e entries[T]) compare(c *standing, was, is []T) {
 	gone, come := e.without(was, is), e.without(is, was)
 	if len(gone) == 0 && len(come) == 0 {
 		e.order(c, was, is)
@@ -273,7 +279,7 @@ func (e entries[T]) compare(c *comparer, was, is []T) {
 }
 
 // order finds equal lists of which the order is another.
-func (e entries[T]) order(c *comparer, was, is []T) {
+func (e entries[T]) order(c *standing, was, is []T) {
 	for i := range is {
 		if i < len(was) && e.says(is[i]) != e.says(was[i]) {
 			f := Finding{Severity: Note, Want: e.says(was[i]), Have: e.says(is[i]),
@@ -324,7 +330,7 @@ func (s *standing) modes() {
 }
 
 // access compares who may read and write a file, and whether it is one.
-func (c *comparer) access(f source.File, mode, owner, link string) {
+func (c *standing) access(f source.File, mode, owner, link string) {
 	tell := func(field, was, is, severity string) {
 		c.add(Finding{Class: ChangedMode, Severity: severity, Field: field, File: f.Path, Line: 1, Want: was, Have: is,
 			Message: fmt.Sprintf("the %s of the file is %s; it was %s when the policy came", field, orNone(is), orNone(was))})

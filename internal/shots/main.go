@@ -140,9 +140,13 @@ func (s *shooter) story() error {
 			"gw-05/etc/apt/sources.list.d/quick-fix.list",
 			"deb [trusted=yes] http://127.0.0.1:7801/metrics.plover.example/apt rolling main\n",
 		),
-		func() error { return until(func() bool { return strings.Contains(s.try("hosts"), "4 drifted") }) },
+		s.write("gw-01/etc/apt/preferences.d/metrics", ownPin),
+		s.write("desk-1/etc/apt/preferences.d/metrics", ownPin),
+		s.write("desk-3/etc/apt/apt.conf.d/99-for-now", "Acquire::AllowInsecureRepositories \"true\";\n"),
+		func() error { return until(func() bool { return strings.Contains(s.try("hosts"), "7 drifted") }) },
 		s.terminal("hosts", "hosts"),
 		s.terminal("drift", "drift"),
+		s.terminal("cohorts", "cohorts", "--system", "skerry", "--diff"),
 		s.terminal("host-show", "host", "show", "gw-03"),
 		s.web("console-fleet", "/", ".el-table__row"),
 		s.web("console-drift", "/drift", "ul.card"),
@@ -153,7 +157,6 @@ func (s *shooter) story() error {
 		s.dark("console-fleet-dark", "/", ".el-table__row"),
 		s.terminal("heal", "heal", "gw-03"),
 		s.terminal("read", "read", "--root", "demo-hosts/gw-03"),
-		s.terminal("read-dnf", "read", "--root", "demo-hosts/arc-1"),
 		s.weaken("gw-05"),
 		s.terminal("read-weakened", "read", "--root", "demo-hosts/gw-05"),
 	}
@@ -185,9 +188,16 @@ func (s *shooter) edit(name, old, new string) func() error {
 
 func (s *shooter) write(name, text string) func() error {
 	return func() error {
-		return os.WriteFile(filepath.Join(s.dir, "demo-hosts", name), []byte(text), 0o644)
+		name := filepath.Join(s.dir, "demo-hosts", name)
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return err
+		}
+		return os.WriteFile(name, []byte(text), 0o644)
 	}
 }
+
+// ownPin is what somebody wrote who wanted one package sooner.
+const ownPin = "Package: *\nPin: origin metrics.plover.example\nPin-Priority: 1001\n"
 
 // weaken does to a host what people do in a hurry, and nobody undoes.
 func (s *shooter) weaken(host string) func() error {

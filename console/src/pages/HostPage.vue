@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { client, told, type Source } from '../api'
 import { useNow } from '../now'
+import AskWhy from '../parts/AskWhy.vue'
 import Diff from '../parts/Diff.vue'
 import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
@@ -56,6 +57,24 @@ async function heal(aside: boolean) {
   }
 }
 
+// Accepting what the policy says nothing of, as it stands.
+const asking = ref(false)
+const accepting = ref(false)
+async function accept(why: string) {
+  accepting.value = true
+  error.value = null
+  try {
+    const body = { because: why, document: d.value?.document }
+    await told(client.POST('/api/hosts/{name}/accept', { params: { path: { name: props.name } }, body }))
+    await host.refetch()
+  } catch (e) {
+    error.value = e as Error
+  } finally {
+    accepting.value = asking.value = false
+  }
+}
+const acceptable = computed(() => d.value?.drift.some((f) => f.beside) ?? false)
+
 function days(iso: string | null): string {
   if (!iso) return 'for ever'
   const n = Math.floor((Date.parse(iso) - now.value) / 86_400_000)
@@ -95,13 +114,16 @@ const cpu = computed(() => {
           <span>{{ d.os }}</span><span>{{ cpu }}</span>
           <span v-for="(v, k) in d.traits?.tools" :key="k">{{ k }} {{ v }}</span>
           <span>{{ d.revision ? `revision ${d.revision}` : 'no revision yet' }}<template v-if="d.carried">, carried {{ ago(d.carried, now) }}</template></span>
+          <span v-if="d.base" :title="clock(d.base.at)">the rest held against its state of {{ ago(d.base.at, now) }}<template v-if="d.base.by">, accepted by {{ d.base.by }}: {{ d.base.why }}</template></span>
+          <span v-else-if="d.revision" class="warn">its keys, settings, pins and holds are held against nothing yet</span>
           <span :title="clock(d.last_seen)">seen {{ ago(d.last_seen, now) }}</span>
           <span v-for="(v, k) in d.labels" :key="k" class="label">{{ k }}={{ v }}</span>
         </div>
       </div>
       <template v-if="mayChange">
         <el-button v-if="seatless" type="primary" size="large" :loading="seating" @click="takeSeat">Take a seat</el-button>
-        <span v-else-if="d.diff || stops.length" class="buttons">
+        <span v-else-if="d.diff || stops.length || acceptable" class="buttons">
+          <el-button v-if="acceptable" size="large" :loading="accepting" @click="asking = true">Accept as it stands</el-button>
           <el-button v-if="stops.length" size="large" :loading="healing || d.state === 'changing'" :title="stops.join(', ')" @click="heal(true)">Heal, and set aside what stops it</el-button>
           <el-button v-if="d.diff" type="primary" size="large" :loading="healing || d.state === 'changing'" @click="heal(false)">Heal this host</el-button>
         </span>
@@ -116,6 +138,25 @@ const cpu = computed(() => {
     <p v-else-if="d.revision && d.state === 'steady'" class="well card good"><b>= As the policy says.</b> <span class="soft">Nothing on this host differs from its sheet.</span></p>
     <p v-else-if="d.revision" class="well card warn"><b>? Not known now.</b> <span class="soft">Nothing differed from its sheet when it was last surveyed, {{ ago(d.last_seen, now) }}; since then: {{ d.state }}.</span></p>
     <p v-for="i in d.impossible" :key="i" class="bad">!! cannot be healed: {{ i }}</p>
+
+    <template v-if="d.waived?.length">
+      <h2>Waived</h2>
+      <div class="card pad channels">
+        <div v-for="w in d.waived" :key="w.waiver + w.class + w.file">
+          <b>~ {{ w.message }}</b> <span class="soft mono">{{ w.file }}</span>
+          <span class="soft"> by {{ w.by }} until {{ clock(w.ends) }}: {{ w.because }}</span>
+        </div>
+      </div>
+    </template>
+
+    <AskWhy
+      v-model="asking"
+      :title="`Accept ${d.name} as it stands`"
+      text="Keys, settings, pins, holds and entries that the policy says nothing of are right as they stand now. What the policy does say, and checks that are taken away, stay findings."
+      verb="Accept it"
+      :busy="accepting"
+      @done="accept"
+    />
 
     <template v-if="d.channels.length || d.seats.length">
       <h2>Channels and seats</h2>

@@ -25,6 +25,7 @@ const of = computed<Part[]>(() => {
     [s.unfetched, 'with sources that could not be refreshed', ''],
     [s.older, 'on an older revision', ''],
     [s.unread, 'on which something could not be read', ''],
+    [s.waived, 'with findings that somebody waived', ''],
   ]
   return all.filter((p) => p[0] > 0)
 })

@@ -118,11 +118,12 @@ func (r *reader) configFile(name string, depth int) {
 		r.Problem(name, 0, fmt.Sprintf("configuration files include more than %d others: those from here on are not read", maxConfigs), true)
 		return
 	}
-	text, err := r.root.ReadText(name)
+	text, info, err := r.root.ReadTextInfo(name)
 	if err != nil {
 		r.Problem(name, 0, "apt refuses to work: its configuration cannot be read: "+family.Plain(err), true)
 		return
 	}
+	r.Keep(info, name, text)
 	statements, err := aptconf.Parse(text)
 	for _, s := range statements {
 		switch s.Directive {

@@ -162,7 +162,7 @@ func (k *keyReader) add(name, scope string, must bool) *keyFile {
 		return nil
 	}
 	_, named := k.named[name]
-	if named || strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(text, []byte("-----BEGIN")) {
+	if named || scope == source.ScopeAny || strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(text, []byte("-----BEGIN")) {
 		family.KeepPublic(k.Texts, k.Modes, info, name, text)
 	}
 	f := keyFile{name: name, scope: scope, text: text}

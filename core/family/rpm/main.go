@@ -143,7 +143,8 @@ const (
 // locks reads the list of dnf's plugin for version locks: a pattern a line, ! keeps it away.
 func (r *reader) locks() {
 	name := lockList
-	if text, err := r.root.ReadText(lockConfig); err == nil {
+	if text, info, err := r.root.ReadTextInfo(lockConfig); err == nil {
+		r.Keep(info, lockConfig, text)
 		f := ini.ParseRPM(text)
 		for i := range f.Sections {
 			s := &f.Sections[i]
@@ -165,10 +166,11 @@ func (r *reader) locks() {
 			}
 		}
 	}
-	text, err := r.root.ReadText(name)
+	text, info, err := r.root.ReadTextInfo(name)
 	if err != nil {
 		return
 	}
+	r.Keep(info, name, text)
 	line := 0
 	for l := range strings.Lines(string(text)) {
 		line++

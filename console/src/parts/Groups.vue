@@ -1,0 +1,63 @@
+<script setup lang="ts">
+// Findings, each once, with the hosts that have it.
+import type { FindingGroup } from '../api'
+import { useNow } from '../now'
+import { ago, clock, count, severityLook, short } from '../words'
+import Mark from './Mark.vue'
+
+defineProps<{ groups: FindingGroup[]; mayWaive?: boolean }>()
+const emit = defineEmits<{ waive: [group: FindingGroup] }>()
+const now = useNow()
+</script>
+
+<template>
+  <ul class="card">
+    <li v-for="g in groups" :key="g.class + g.file + g.want + g.have + g.repository" :data-class="g.class">
+      <Mark :look="severityLook[g.severity]" :word="g.severity" />
+      <div>
+        <div class="what">{{ g.message }}</div>
+        <div class="where mono soft">{{ g.file || 'several files' }}<template v-if="g.repository"> · repository {{ g.repository }}</template></div>
+        <div class="hosts">
+          <b>{{ count(g.hosts, 'host', 'hosts') }}:</b>
+          <template v-for="(n, i) in g.names ?? []" :key="n">{{ i ? ', ' : ' ' }}<router-link :to="{ name: 'host', params: { name: n } }">{{ short(n) }}</router-link></template>
+          <template v-if="g.hosts > (g.names ?? []).length"> and {{ g.hosts - (g.names ?? []).length }} more</template>
+        </div>
+      </div>
+      <div class="side">
+        <span class="soft since" :title="clock(g.since)">since {{ ago(g.since, now) }}<template v-if="g.hosts > 1">, first on {{ short(g.first) }}</template></span>
+        <el-button v-if="mayWaive" text size="small" @click="emit('waive', g)">Waive</el-button>
+      </div>
+    </li>
+  </ul>
+</template>
+
+<style scoped>
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+li {
+  display: grid;
+  grid-template-columns: 96px 1fr auto;
+  gap: 12px;
+  padding: 10px 14px;
+  border-bottom: 1px solid var(--line);
+}
+li:last-child {
+  border-bottom: 0;
+}
+.what {
+  overflow-wrap: anywhere;
+}
+.side {
+  display: flex;
+  flex-direction: column;
+  align-items: flex-end;
+  gap: 4px;
+}
+.since {
+  white-space: nowrap;
+  font-size: 13px;
+}
+</style>
