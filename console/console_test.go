@@ -253,3 +253,37 @@ func TestTheConsoleOfContracts(t *testing.T) {
 	s.shows("h1", "steady")
 	s.shows(".channels", "GN-2026-014 taken")
 }
+
+// What the policy says nothing of is accepted or waived where it is found.
+func TestFindingsAreWaivedAndHostsAccepted(t *testing.T) {
+	r := rig.New(t)
+	var roots []string
+	for _, n := range []string{"gw-01", "gw-02"} {
+		roots = append(roots, r.Up(n))
+	}
+	r.Publish()
+	require.Equal(t, 2, r.Carry().Counts["done"])
+	for _, root := range roots {
+		require.NoError(t, os.MkdirAll(filepath.Join(root, "etc/apt/preferences.d"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/preferences.d/own"), []byte("Package: *\nPin: origin elsewhere.example\nPin-Priority: 1001\n"), 0o644))
+	}
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Navigate(s.url+"/drift"), chromedp.WaitVisible("ul.card"))
+	s.shows("h1", "1 different finding on 2 hosts")
+	s.shows("ul.card", "2 hosts: gw-01, gw-02")
+	s.fits()
+	s.do(chromedp.Navigate(s.url+"/hosts/gw-01.brinewick.test"), chromedp.WaitVisible(".buttons"))
+	s.shows(".buttons", "Accept as it stands")
+	s.do(chromedp.Click(".buttons button"), chromedp.WaitVisible(".el-dialog"), chromedp.SendKeys(".el-dialog textarea", "as agreed"))
+	s.do(chromedp.Click(".el-dialog .el-button--primary"))
+	s.shows(".well", "As the policy says.")
+	s.shows(".facts", "as agreed")
+	s.do(chromedp.Navigate(s.url+"/drift"), chromedp.WaitVisible("ul.card"))
+	s.shows("ul.card", "1 host: gw-02")
+	s.do(chromedp.Click(".side button"), chromedp.WaitVisible(".el-dialog"), chromedp.SendKeys(".el-dialog textarea", "a trial"))
+	s.do(chromedp.Click(".el-dialog .el-button--primary"))
+	s.shows("h1", "No findings")
+	s.shows(".not-known", "1 with findings that somebody waived")
+	s.do(chromedp.Navigate(s.url+"/hosts/gw-02.brinewick.test"), chromedp.WaitVisible(".channels"))
+	s.shows(".channels", "a trial")
+}
