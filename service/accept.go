@@ -41,7 +41,8 @@ func (s *Service) accept(ctx context.Context, in *acceptIn) (*body[api.Accepted]
 		if v.Survey != looked {
 			return huma.Error409Conflict(fmt.Sprintf("%s has changed at this moment; look again", v.Name))
 		}
-		v.Carried.Base = store.Base{Sheet: v.Carried.Sheet, Survey: v.Survey, At: s.now().UTC(), By: operatorFrom(ctx).Name, Why: why}
+		v.Carried.Base = store.Base{Sheet: v.Carried.Sheet, Survey: v.Survey, At: s.now().UTC(), By: operatorFrom(ctx).Name, Why: why,
+			Whole: s.whole(ctx, v.Survey)}
 		return nil
 	}
 	if in.Body.Try {

@@ -152,13 +152,13 @@ type outcome struct {
 // and survey tell; what follows from seats comes behind them.
 func (o *outcome) located(v *hostView) []drift.Finding {
 	all := o.findings
-	if len(v.all) >= len(o.findings) {
-		all = append(slices.Clip(o.findings), v.all[len(o.findings):]...)
+	if every := v.everything(); len(every) >= len(o.findings) {
+		all = append(slices.Clip(o.findings), every[len(o.findings):]...)
 	}
-	if v.open == nil && v.waived == nil {
+	if v.aside == nil {
 		return all
 	}
-	return pick(all, v.open)
+	return pick(all, v.aside.open)
 }
 
 // pick returns some of a host's findings.
@@ -321,7 +321,7 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 	v.Traits, v.Survey, v.Sheet, v.Agent = same(v.Traits), same(v.Survey), same(v.Sheet), same(v.Agent)
 	v.Carried.Sheet, v.Carried.Survey = same(v.Carried.Sheet), same(v.Carried.Survey)
 	v.findings, v.worst, v.needs, v.follows, v.keyEnds, v.unread = nil, "", nil, nil, time.Time{}, false
-	v.all, v.open, v.waived, v.waiverEnds = nil, nil, nil, time.Time{}
+	v.aside = nil
 	v.answered = packagesOf(v).Asked
 	if err := c.describe(ctx, v); err != nil {
 		return err

@@ -48,26 +48,39 @@ type host struct {
 // hostView is a row with what follows from it.
 type hostView struct {
 	store.Host
-	class      string // traits and labels
-	os         string
-	lowerOS    string
-	family     string
-	arch       string
-	findings   []drift.Finding  // what the sheet and the survey tell, then what the time and seats do
-	keys       []string         // of the findings
-	all        []drift.Finding  // with those that are waived
-	open       []int32          // which of all are not; nil where none is waived
-	waived     []int32          // which are
-	judged     int              // how many of the findings the sheet and the survey tell
-	needs      []resolve.Needs  // of its sheet
-	follows    []resolve.Follow // channels under its revision
-	worst      string
-	broken     string    // why its state cannot be worked out; "" where it can
-	answered   string    // stamp of the packages that it was asked for last
-	waiverEnds time.Time // when the first of its waivers ends
-	textOnly   []string  // files of the policy that mean the same and read differently
-	unread     bool      // something on it could not be read
-	keyEnds    time.Time // when the next of the sources loses its last key
+	class    string // traits and labels
+	os       string
+	lowerOS  string
+	family   string
+	arch     string
+	findings []drift.Finding  // what the sheet and the survey tell, then what the time and seats do
+	keys     []string         // of the findings
+	aside    *setAside        // findings that somebody waived; nil where there are none
+	judged   int              // how many of the findings the sheet and the survey tell
+	needs    []resolve.Needs  // of its sheet
+	follows  []resolve.Follow // channels under its revision
+	worst    string
+	broken   string    // why its state cannot be worked out; "" where it can
+	answered string    // stamp of the packages that it was asked for last
+	textOnly []string  // files of the policy that mean the same and read differently
+	unread   bool      // something on it could not be read
+	keyEnds  time.Time // when the next of the sources loses its last key
+}
+
+// setAside is what waivers make of the findings of a host.
+type setAside struct {
+	all    []drift.Finding // with those that are waived
+	open   []int32         // which of all are not
+	waived []int32         // which are
+	ends   time.Time       // when the first of the waivers ends
+}
+
+// everything are the findings of a host, waived or not.
+func (v *hostView) everything() []drift.Finding {
+	if v.aside != nil {
+		return v.aside.all
+	}
+	return v.findings
 }
 
 // working reports whether the host has said that it carries its task out.

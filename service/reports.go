@@ -136,12 +136,22 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 // agent had not looked at all that counts.
 func (s *Service) nextBase(ctx context.Context, v *hostView, in *api.Report) store.Base {
 	old := v.Carried.Known()
-	if old.Survey != "" {
-		if su, err := s.compute.surveyOf(ctx, old.Survey); err != nil || su.Settings != nil {
-			return old
+	if old.Survey == "" || !old.Whole {
+		if old.Whole = s.whole(ctx, old.Survey); !old.Whole {
+			return store.Base{Sheet: in.Sheet, Survey: in.Survey, At: s.now().UTC(), Whole: s.whole(ctx, in.Survey)}
 		}
 	}
-	return store.Base{Sheet: in.Sheet, Survey: in.Survey, At: s.now().UTC()}
+	return old
+}
+
+// whole reports whether a survey tells all that counts. One that cannot be read now does: a
+// base is not given up for that.
+func (s *Service) whole(ctx context.Context, survey string) bool {
+	if survey == "" {
+		return false
+	}
+	su, err := s.compute.surveyOf(ctx, survey)
+	return err != nil || su.Settings != nil
 }
 
 // withRollout is a change that the journal also tells of a rollout.

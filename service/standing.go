@@ -36,7 +36,7 @@ func (t *tally) add(v *hostView, state string) {
 	if v.Unfetched > 0 {
 		t.Unfetched++
 	}
-	if len(v.waived) > 0 {
+	if v.aside != nil {
 		t.Waived++
 	}
 	if v.unread {

@@ -69,30 +69,37 @@ func (w *waivers) remove(id int64) {
 	w.set(slices.DeleteFunc(slices.Clone(w.list), func(x store.Waiver) bool { return x.ID == id }))
 }
 
+// none reports whether nobody waives anything.
+func (w *waivers) none() bool {
+	w.mu.RLock()
+	defer w.mu.RUnlock()
+	return len(w.list) == 0
+}
+
 // waive parts a host's findings, whose keys are given, into open ones and waived ones.
 func (c *computer) waive(v *hostView, keys []string, now time.Time) {
-	v.all, v.open, v.waived, v.waiverEnds = v.findings, nil, nil, time.Time{}
-	v.keys = keys
-	if c.waivers == nil {
+	v.aside, v.keys = nil, keys
+	if c.waivers == nil || len(keys) == 0 || c.waivers.none() {
 		return
 	}
+	out := &setAside{all: v.findings}
 	for i, k := range keys {
-		if w := c.waivers.of(v.Name, k, now); w != nil {
-			v.waived = append(v.waived, int32(i))
-			if v.waiverEnds.IsZero() || w.Ends.Before(v.waiverEnds) {
-				v.waiverEnds = w.Ends
-			}
+		w := c.waivers.of(v.Name, k, now)
+		if w == nil {
+			out.open = append(out.open, int32(i))
 			continue
 		}
-		v.open = append(v.open, int32(i))
+		out.waived = append(out.waived, int32(i))
+		if out.ends.IsZero() || w.Ends.Before(out.ends) {
+			out.ends = w.Ends
+		}
 	}
-	if len(v.waived) == 0 {
-		v.open = nil
+	if len(out.waived) == 0 {
 		return
 	}
-	v.findings, v.keys = nil, nil
-	for _, i := range v.open {
-		v.findings, v.keys = append(v.findings, v.all[i]), append(v.keys, keys[i])
+	v.aside, v.findings, v.keys = out, nil, nil
+	for _, i := range out.open {
+		v.findings, v.keys = append(v.findings, out.all[i]), append(v.keys, keys[i])
 	}
 }
 
@@ -100,7 +107,7 @@ func (c *computer) waive(v *hostView, keys []string, now time.Time) {
 func (s *Service) lookAtWaivers(ctx context.Context) {
 	now := s.now()
 	for _, h := range s.fleet.all() {
-		if v := h.row(); !v.waiverEnds.IsZero() && !now.Before(v.waiverEnds) {
+		if v := h.row(); v.aside != nil && !now.Before(v.aside.ends) {
 			if _, err := s.again(ctx, h, commandWaiverEnds); err != nil && ctx.Err() == nil {
 				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 			}
@@ -126,12 +133,10 @@ func (s *Service) reconsider(ctx context.Context, w *store.Waiver, command strin
 
 // has reports whether a host has a finding, waived or not.
 func (v *hostView) has(key string) bool {
-	for i := range v.all {
-		if v.all[i].Key() == key {
-			return true
-		}
+	if v.aside == nil {
+		return slices.Contains(v.keys, key)
 	}
-	return false
+	return slices.ContainsFunc(v.aside.all, func(f drift.Finding) bool { return f.Key() == key })
 }
 
 // longestWaiver is how far ahead a waiver may end.
@@ -167,7 +172,7 @@ func (s *Service) addWaiver(ctx context.Context, in *waiveIn) (*body[api.Waiver]
 	for _, h := range s.fleet.all() {
 		if v := h.row(); (w.Host == "" || w.Host == v.Name) && v.has(key) {
 			known = true
-			for _, f := range v.all { // as it is worked out, whatever was sent
+			for _, f := range v.everything() { // as it is worked out, whatever was sent
 				if f.Key() == key {
 					w.Finding = f
 				}
@@ -252,8 +257,11 @@ func (s *Service) waiver(w *store.Waiver, here map[string]bool) api.Waiver {
 // waivedOn lists the findings of a host that somebody accepts.
 func (s *Service) waivedOn(v *hostView) []api.WaivedFinding {
 	out := []api.WaivedFinding{}
-	for _, i := range v.waived {
-		f := v.all[i]
+	if v.aside == nil {
+		return out
+	}
+	for _, i := range v.aside.waived {
+		f := v.aside.all[i]
 		if w := s.compute.waivers.of(v.Name, f.Key(), s.now()); w != nil {
 			since, _ := v.Since.Of(f.Key())
 			out = append(out, api.WaivedFinding{Finding: api.Finding{Host: v.Name, Finding: f, Since: since},

@@ -52,8 +52,9 @@ type Base struct {
 	Sheet  string    `json:"sheet,omitempty"` // that had been carried
 	Survey string    `json:"survey,omitempty"`
 	At     time.Time `json:"at,omitzero"`
-	By     string    `json:"by,omitempty"`  // who accepted it; empty for the first carrying
-	Why    string    `json:"why,omitempty"` // likewise
+	By     string    `json:"by,omitempty"`    // who accepted it; empty for the first carrying
+	Why    string    `json:"why,omitempty"`   // likewise
+	Whole  bool      `json:"whole,omitempty"` // the survey tells all that counts; those of older agents do not
 }
 
 // Known is the base of a host: of one that an earlier version carried to, what that left.

@@ -22,6 +22,7 @@ func (s *standing) sources() {
 	m := s.pair()
 	for i, j := range m.is {
 		switch {
+		case j >= 0 && alike(&s.was.Sources[j], &s.survey.Sources[i]):
 		case j >= 0 && (s.was.Sources[j].Enabled || s.survey.Sources[i].Enabled):
 			s.altered(j, i)
 		case j < 0 && s.survey.Sources[i].Enabled && s.ruled[i] != "":
@@ -46,7 +47,11 @@ func (s *standing) pair() match {
 		m.is[i] = -1
 	}
 	counts := func(x *source.Source) bool { return s.concerns(x.Family) && !s.theirs[x.File] && !s.remote(x) }
+	s.untouched(m, counts)
 	by := func(key func(*source.Source, *source.Survey) string) {
+		if !s.open(m, counts) {
+			return
+		}
 		free := map[string][]int{}
 		for j := range s.was.Sources {
 			if x := &s.was.Sources[j]; m.was[j] < 0 && counts(x) {
@@ -91,7 +96,7 @@ func (s *standing) pair() match {
 		}
 		return x.Family + "\x00" + x.File + "\x00" + x.ID
 	})
-	alike := func(key func(*source.Source) string) {
+	most := func(key func(*source.Source) string) {
 		by(func(x *source.Source, _ *source.Survey) string {
 			if k := key(x); x.Enabled && x.ID == "" && k != "" {
 				return strings.Join([]string{x.Family, x.File, strings.Join(x.Kinds, " "), k}, "\x00")
@@ -99,10 +104,63 @@ func (s *standing) pair() match {
 			return ""
 		})
 	}
-	alike(func(x *source.Source) string { return strings.Join(x.EffSuites, " ") })
-	alike(func(x *source.Source) string { return strings.Join(x.EffURLs, " ") })
-	alike(func(x *source.Source) string { return "any" })
+	most(func(x *source.Source) string { return strings.Join(x.EffSuites, " ") })
+	most(func(x *source.Source) string { return strings.Join(x.EffURLs, " ") })
+	most(func(x *source.Source) string { return "any" })
 	return m
+}
+
+// untouched pairs the sources of files of which no byte has changed, in their order.
+func (s *standing) untouched(m match, counts func(*source.Source) bool) {
+	digests := make(map[string]string, len(s.was.Files))
+	for _, f := range s.was.Files {
+		digests[f.Path] = f.Digest
+	}
+	same := make(map[string]bool, len(s.survey.Files))
+	for _, f := range s.survey.Files {
+		same[f.Path] = digests[f.Path] == f.Digest
+	}
+	before, now := byFile(s.was.Sources, same, counts), byFile(s.survey.Sources, same, counts)
+	for file, list := range now {
+		if was := before[file]; len(was) == len(list) {
+			for n, i := range list {
+				m.is[i], m.was[was[n]] = was[n], i
+			}
+		}
+	}
+}
+
+// open reports whether a source on either side stands alone yet, while another may be its pair.
+func (s *standing) open(m match, counts func(*source.Source) bool) bool {
+	was, is := false, false
+	for j := range m.was {
+		was = was || m.was[j] < 0 && counts(&s.was.Sources[j])
+	}
+	for i := range m.is {
+		is = is || m.is[i] < 0 && counts(&s.survey.Sources[i])
+	}
+	return was && is
+}
+
+// byFile lists the places of the sources of some files, in order.
+func byFile(list []source.Source, of map[string]bool, counts func(*source.Source) bool) map[string][]int {
+	out := map[string][]int{}
+	for i := range list {
+		if x := &list[i]; of[x.File] && counts(x) {
+			out[x.File] = append(out[x.File], i)
+		}
+	}
+	return out
+}
+
+// alike reports whether two sources come to the same in all that a file which has not
+// changed leaves open: variables, settings for all, what else is configured.
+func alike(a, b *source.Source) bool {
+	return a.Line == b.Line && a.Enabled == b.Enabled && a.ID == b.ID && a.Mirrorlist == b.Mirrorlist && a.Metalink == b.Metalink &&
+		a.Checks.Metadata == b.Checks.Metadata && a.Checks.Packages == b.Checks.Packages && slices.Equal(a.Checks.Trust, b.Checks.Trust) &&
+		slices.Equal(a.EffURLs, b.EffURLs) && slices.Equal(a.EffSuites, b.EffSuites) && slices.Equal(a.EffArchs, b.EffArchs) &&
+		slices.Equal(a.SignedBy, b.SignedBy) && slices.Equal(a.Components, b.Components) && slices.Equal(a.Kinds, b.Kinds) &&
+		(a.Priority == nil) == (b.Priority == nil) && (a.Priority == nil || *a.Priority == *b.Priority) && maps.Equal(a.Options, b.Options)
 }
 
 // remote reports whether a source is a remote of flatpak's that is the policy's own: those
