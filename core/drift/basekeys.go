@@ -1,0 +1,98 @@
+package drift
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/source"
+)
+
+// keys compares which keys are believed.
+func (s *standing) keys() {
+	before, now := believed(s.was), believed(s.survey)
+	wanted := map[string]bool{} // the policy's own
+	for _, k := range s.sheet.Keys {
+		wanted[k.Fingerprint] = true
+	}
+	anywhere := map[string]bool{} // believed by some source of the base
+	for key := range before {
+		anywhere[key.fingerprint] = true
+	}
+	for _, key := range sortedKeys(now) {
+		k := now[key]
+		if _, stood := before[key]; stood || s.theirs[k.Where] {
+			continue
+		}
+		f := Finding{Class: KeyAdded, Severity: Danger, Field: "key", File: k.Where, Have: k.Fingerprint}
+		whose := k.Fingerprint
+		if len(k.UserIDs) > 0 {
+			whose += " of " + k.UserIDs[0]
+		}
+		if k.Validity == "ultimate" {
+			whose += ", which vouches for others,"
+		}
+		mayCome := !strings.HasPrefix(k.Where, "/etc/apt/") && (wanted[k.Fingerprint] || anywhere[k.Fingerprint])
+		switch {
+		case key.scope != source.ScopeAny && !s.names(k.Where):
+			continue // no source names it
+		case key.scope != source.ScopeAny:
+			f.Message = fmt.Sprintf("the key %s is believed for the sources that name this file%s", whose, sinceThen)
+		case mayCome:
+			continue // its package manager takes up the keys that its sources name
+		case wanted[k.Fingerprint] || anywhere[k.Fingerprint]:
+			f.Class = KeyWider
+			f.Message = fmt.Sprintf("the key %s is believed for every source here; the policy gives it to its own alone", whose)
+		default:
+			f.Message = fmt.Sprintf("the key %s is believed for every source%s", whose, sinceThen)
+		}
+		s.add(f)
+	}
+	for _, key := range sortedKeys(before) {
+		k := before[key]
+		if _, stands := now[key]; stands || s.theirs[k.Where] || key.scope != source.ScopeAny && !s.names(k.Where) {
+			continue
+		}
+		f := Finding{Class: MissingKey, Severity: Fault, Field: "key", File: k.Where, Want: k.Fingerprint,
+			Message: fmt.Sprintf("the key %s is believed no more: it is gone", k.Fingerprint)}
+		for i := range s.survey.Keys {
+			if n := &s.survey.Keys[i]; n.Fingerprint == k.Fingerprint && n.Where == k.Where {
+				f.Have = n.UnusedBecause
+				f.Message = fmt.Sprintf("the key %s is believed no more: %s", k.Fingerprint, n.UnusedBecause)
+			}
+		}
+		s.add(f)
+	}
+}
+
+// names reports whether a source of the host that is on names a file of keys.
+func (s *standing) names(file string) bool {
+	return slices.ContainsFunc(s.survey.Sources, func(x source.Source) bool { return x.Enabled && slices.Contains(x.Reads(), file) })
+}
+
+// belief is a key and for what it is believed.
+type belief struct{ scope, place, fingerprint string }
+
+func sortedKeys(m map[belief]*source.Key) []belief {
+	return slices.SortedFunc(maps.Keys(m), func(a, b belief) int {
+		return strings.Compare(a.place+a.scope+a.fingerprint, b.place+b.scope+b.fingerprint)
+	})
+}
+
+// believed lists the keys of a survey that its package managers take.
+func believed(v *source.Survey) map[belief]*source.Key {
+	out := map[belief]*source.Key{}
+	for i := range v.Keys {
+		k := &v.Keys[i]
+		if !k.Good() {
+			continue
+		}
+		at := belief{k.Scope, k.Where, k.Fingerprint}
+		if k.Scope == source.ScopeAny {
+			at.place = place(k)
+		}
+		out[at] = k
+	}
+	return out
+}

@@ -1,0 +1,165 @@
+package drift
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/source"
+)
+
+// match pairs sources of the base with those that stand in their place now; -1 where none
+// does.
+type match struct{ was, is []int }
+
+// pair finds for each source what it was: the same definition first, in its file or in
+// another one; then one of the same name; then what is most alike in the same file.
+func (s *standing) pair() match {
+	m := match{make([]int, len(s.was.Sources)), make([]int, len(s.survey.Sources))}
+	for j := range m.was {
+		m.was[j] = -1
+	}
+	for i := range m.is {
+		m.is[i] = -1
+	}
+	counts := func(x *source.Source) bool { return s.concerns(x.Family) && !s.theirs[x.File] && !s.remote(x) }
+	s.untouched(m, counts)
+	by := func(key func(*source.Source, *source.Survey) string) {
+		if !s.open(m, counts) {
+			return
+		}
+		free := map[string][]int{}
+		for j := range s.was.Sources {
+			if x := &s.was.Sources[j]; m.was[j] < 0 && counts(x) {
+				if k := key(x, s.was); k != "" {
+					free[k] = append(free[k], j)
+				}
+			}
+		}
+		for i := range s.survey.Sources {
+			x := &s.survey.Sources[i]
+			if m.is[i] >= 0 || !counts(x) {
+				continue
+			}
+			if list := free[key(x, s.survey)]; len(list) > 0 {
+				m.is[i], m.was[list[0]] = list[0], i
+				free[key(x, s.survey)] = list[1:]
+			}
+		}
+	}
+	same := func(x *source.Source) string {
+		return strings.Join(
+			[]string{x.Family, x.ID, strings.Join(x.EffURLs, " "), x.Mirrorlist, x.Metalink, strings.Join(x.EffSuites, " ")},
+			"\x00",
+		)
+	}
+	by(func(x *source.Source, v *source.Survey) string {
+		return x.File + "\x00" + same(x) + "\x00" + strings.Join(s.whole(x, v), "\x00")
+	})
+	by(func(x *source.Source, _ *source.Survey) string {
+		return fmt.Sprintf("%s\x00%s\x00%t", x.File, same(x), x.Enabled)
+	})
+	by(func(x *source.Source, _ *source.Survey) string { return x.File + "\x00" + same(x) })
+	by(func(x *source.Source, _ *source.Survey) string { // it stands in another file
+		if !x.Enabled {
+			return ""
+		}
+		return same(x)
+	})
+	by(func(x *source.Source, _ *source.Survey) string {
+		if x.ID == "" {
+			return ""
+		}
+		return x.Family + "\x00" + x.File + "\x00" + x.ID
+	})
+	most := func(key func(*source.Source) string) {
+		by(func(x *source.Source, _ *source.Survey) string {
+			if k := key(x); x.Enabled && x.ID == "" && k != "" {
+				return strings.Join([]string{x.Family, x.File, strings.Join(x.Kinds, " "), k}, "\x00")
+			}
+			return ""
+		})
+	}
+	most(func(x *source.Source) string { return strings.Join(x.EffSuites, " ") })
+	most(func(x *source.Source) string { return strings.Join(x.EffURLs, " ") })
+	most(func(x *source.Source) string { return "any" })
+	return m
+}
+
+// untouched pairs the sources of files of which no byte has changed, in their order.
+func (s *standing) untouched(m match, counts func(*source.Source) bool) {
+	digests := make(map[string]string, len(s.was.Files))
+	for _, f := range s.was.Files {
+		digests[f.Path] = f.Digest
+	}
+	same := make(map[string]bool, len(s.survey.Files))
+	for _, f := range s.survey.Files {
+		same[f.Path] = digests[f.Path] == f.Digest
+	}
+	before, now := byFile(s.was.Sources, same, counts), byFile(s.survey.Sources, same, counts)
+	for file, list := range now {
+		if was := before[file]; len(was) == len(list) {
+			for n, i := range list {
+				m.is[i], m.was[was[n]] = was[n], i
+			}
+		}
+	}
+}
+
+// open reports whether a source on either side stands alone yet, while another may be its pair.
+func (s *standing) open(m match, counts func(*source.Source) bool) bool {
+	was, is := false, false
+	for j := range m.was {
+		was = was || m.was[j] < 0 && counts(&s.was.Sources[j])
+	}
+	for i := range m.is {
+		is = is || m.is[i] < 0 && counts(&s.survey.Sources[i])
+	}
+	return was && is
+}
+
+// byFile lists the places of the sources of some files, in order.
+func byFile(list []source.Source, of map[string]bool, counts func(*source.Source) bool) map[string][]int {
+	out := map[string][]int{}
+	for i := range list {
+		if x := &list[i]; of[x.File] && counts(x) {
+			out[x.File] = append(out[x.File], i)
+		}
+	}
+	return out
+}
+
+// alike reports whether two sources come to the same in all that a file which has not
+// changed leaves open: variables, settings for all, what else is configured.
+func alike(a, b *source.Source) bool {
+	return a.Line == b.Line && a.Enabled == b.Enabled && a.ID == b.ID && a.Mirrorlist == b.Mirrorlist && a.Metalink == b.Metalink &&
+		a.Checks.Metadata == b.Checks.Metadata && a.Checks.Packages == b.Checks.Packages && slices.Equal(a.Checks.Trust, b.Checks.Trust) &&
+		slices.Equal(a.EffURLs, b.EffURLs) && slices.Equal(a.EffSuites, b.EffSuites) && slices.Equal(a.EffArchs, b.EffArchs) &&
+		slices.Equal(a.SignedBy, b.SignedBy) && slices.Equal(a.Components, b.Components) && slices.Equal(a.Kinds, b.Kinds) &&
+		(a.Priority == nil) == (b.Priority == nil) && (a.Priority == nil || *a.Priority == *b.Priority) && maps.Equal(a.Options, b.Options)
+}
+
+// remote reports whether a source is a remote of flatpak's that is the policy's own: those
+// stand in a file that is not.
+func (s *standing) remote(x *source.Source) bool {
+	return x.Family == flatpak.Family && slices.ContainsFunc(s.sheet.Sources, func(y source.SheetSource) bool {
+		return y.Family == x.Family && y.ID == x.ID && y.File == x.File
+	})
+}
+
+// whole says everything that counts of a source.
+func (s *standing) whole(x *source.Source, of *source.Survey) []string {
+	c := &comparer{sheet: s.sheet, survey: of}
+	return []string{
+		strconv.FormatBool(x.Enabled),
+		strings.Join(x.Components, " "),
+		strings.Join(x.Kinds, " "),
+		strings.Join(x.EffArchs, " "),
+		strings.Join(c.fingerprints(x.SignedBy), " "),
+		fmt.Sprint(x.Checks),
+		strings.Join(x.Weakened(nil), " "),
+	}
+}
