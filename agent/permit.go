@@ -165,12 +165,23 @@ func permitEdits(edits []change.FileEdit, now *survey.Result, own map[string][]b
 		if copied, kept := own[e.Path]; kept && e.Action == change.Create && bytes.Equal(copied, e.New) {
 			continue
 		}
+		if e.Action == change.Create && setAside(e, edits) {
+			continue
+		}
 		if e.Action == change.Create && besideASource(e.Path, now) {
 			continue // put back, or set aside
 		}
 		return fmt.Errorf("%q is no file of a package source of this host", e.Path)
 	}
 	return nil
+}
+
+// setAside reports whether an edit keeps what another takes out, beside where it stood.
+func setAside(e change.FileEdit, edits []change.FileEdit) bool {
+	return plainPath(e.Path) && strings.HasSuffix(e.Path, change.Aside) && slices.ContainsFunc(edits, func(x change.FileEdit) bool {
+		near := path.Dir(x.Path) == path.Dir(e.Path) || path.Dir(path.Dir(x.Path)) == path.Dir(e.Path)
+		return x.Action == change.Remove && near && strings.HasPrefix(path.Base(e.Path), path.Base(x.Path)) && bytes.Equal(x.Old, e.New)
+	})
 }
 
 // besideASource reports whether a path is one at which a source of the host stood, or is

@@ -21,6 +21,10 @@ const mark = "LANTERN_AGENT_RUN"
 // endTime is how long a program that is left over may take to end by itself.
 const endTime = 3 * time.Second
 
+// becomeTime is how long a process may take to become another program. One that has no
+// environment for good is not waited for longer.
+const becomeTime = 50 * time.Millisecond
+
 // tooSlow is the error of a program that did not end in time.
 type tooSlow struct {
 	name  string
@@ -58,24 +62,42 @@ func (h *Host) run(ctx context.Context, limit time.Duration, env []string, name 
 // endLeftovers ends the programs that were started for this root and are still there:
 // those that a package manager or gpg has put into the background.
 func (h *Host) endLeftovers() {
-	list := h.leftovers()
-	for _, pid := range list {
-		_ = syscall.Kill(pid, syscall.SIGTERM) // it may have ended meanwhile
-	}
-	for end := time.Now().Add(endTime); len(list) > 0 && time.Now().Before(end); list = h.leftovers() {
+	told := map[int]bool{}
+	end, sure := time.Now().Add(endTime), time.Now().Add(becomeTime)
+	for {
+		list, unsure := h.marked()
+		if len(list) == 0 && (!unsure || time.Now().After(sure)) {
+			return
+		}
+		if time.Now().After(end) {
+			for _, pid := range list {
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+			}
+			return
+		}
+		for _, pid := range list {
+			if !told[pid] {
+				told[pid] = true
+				_ = syscall.Kill(pid, syscall.SIGTERM) // it may have ended meanwhile
+			}
+		}
 		time.Sleep(5 * time.Millisecond)
-	}
-	for _, pid := range list {
-		_ = syscall.Kill(pid, syscall.SIGKILL)
 	}
 }
 
 // leftovers lists the processes that carry this root's mark.
-func (h *Host) leftovers() (out []int) {
+func (h *Host) leftovers() []int {
+	out, _ := h.marked()
+	return out
+}
+
+// marked lists them. unsure says that some process is just becoming another program, and
+// tells nothing of its environment meanwhile.
+func (h *Host) marked() (out []int, unsure bool) {
 	want := []byte(mark + "=" + h.State)
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
-		return nil
+		return nil, false
 	}
 	for _, e := range entries {
 		pid, err := strconv.Atoi(e.Name())
@@ -83,6 +105,9 @@ func (h *Host) leftovers() (out []int) {
 			continue
 		}
 		env, err := os.ReadFile(filepath.Join("/proc", e.Name(), "environ"))
+		if err == nil && len(env) == 0 && isProgram(e.Name()) {
+			unsure = true
+		}
 		if err != nil || !bytes.Contains(env, want) {
 			continue
 		}
@@ -93,5 +118,12 @@ func (h *Host) leftovers() (out []int) {
 			}
 		}
 	}
-	return out
+	return out, unsure
+}
+
+// isProgram reports whether a process is one that runs a program, of this process's user:
+// threads of the kernel and processes that have ended have none.
+func isProgram(pid string) bool {
+	_, err := os.Readlink(filepath.Join("/proc", pid, "exe"))
+	return err == nil
 }

@@ -164,6 +164,31 @@ type FindingGroupPage struct {
 // Difference is a finding of no host in particular.
 type Difference drift.Finding
 
+// Moment is something that happened to a host.
+type Moment struct {
+	Number   int64        `json:"number" doc:"Of the journal's entry"`
+	At       time.Time    `json:"at"`
+	By       string       `json:"by" doc:"operator:NAME, host:NAME or service"`
+	What     string       `json:"what" doc:"The command, such as check-in, report, heal-host, accept-host"`
+	Why      string       `json:"why,omitempty"`
+	Came     []MomentItem `json:"came" doc:"Findings that came"`
+	Went     int          `json:"went" doc:"How many findings went"`
+	Revision int64        `json:"revision,omitempty" doc:"The revision that was carried to it"`
+}
+
+// MomentItem is a finding that came.
+type MomentItem struct {
+	Class    string `json:"class"`
+	Severity string `json:"severity"`
+	File     string `json:"file,omitempty"`
+}
+
+// HistoryPage is some of what happened to a host, the newest first.
+type HistoryPage struct {
+	Moments []Moment `json:"moments"`
+	Next    int64    `json:"next,omitempty" doc:"Give it as before for what happened earlier; absent where nothing did"`
+}
+
 // WaiverOrder accepts a finding until a date.
 type WaiverOrder struct {
 	Host    string     `json:"host,omitempty" doc:"Only on this host; empty for every host that has it"`

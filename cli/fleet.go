@@ -152,7 +152,7 @@ func (a *app) host() *cobra.Command {
 		GroupID: "fleet",
 		Example: "  lantern host show gw-01\n  lantern host invite gw-07.brinewick.test",
 	}
-	cmd.AddCommand(a.hostShow(), a.hostInvite(), a.hostLabel(), a.hostAccept(), a.hostRetire())
+	cmd.AddCommand(a.hostShow(), a.hostInvite(), a.hostLabel(), a.hostAccept(), a.hostHistory(), a.hostRetire())
 	return cmd
 }
 

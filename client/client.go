@@ -235,6 +235,15 @@ func (c *Client) HealAs(ctx context.Context, name string, o api.HealOrder) (api.
 	return send[api.Rollout](ctx, c, http.MethodPost, "/api/hosts/"+url.PathEscape(name)+"/heal", o)
 }
 
+// History returns what happened to a host, the newest first; before is 0 or the next of a page.
+func (c *Client) History(ctx context.Context, name string, before int64, perPage int) (api.HistoryPage, error) {
+	v := url.Values{"per_page": {strconv.Itoa(perPage)}}
+	if before > 0 {
+		v.Set("before", strconv.FormatInt(before, 10))
+	}
+	return get[api.HistoryPage](ctx, c, "/api/hosts/"+url.PathEscape(name)+"/history", v)
+}
+
 // Accept accepts a host as it stands: what the policy says nothing of is right from now on.
 func (c *Client) Accept(ctx context.Context, name string, o api.AcceptOrder) (api.Accepted, error) {
 	return send[api.Accepted](ctx, c, http.MethodPost, "/api/hosts/"+url.PathEscape(name)+"/accept", o)

@@ -72,7 +72,8 @@ const (
 // is for nobody.
 var least = map[string]string{
 	"show-session": store.RoleReader, "sign-out": store.RoleReader,
-	"list-hosts": store.RoleReader, "show-host": store.RoleReader, "explain-host": store.RoleReader, "show-survey": store.RoleReader,
+	"list-hosts": store.RoleReader, "show-host": store.RoleReader, "explain-host": store.RoleReader,
+	"show-history": store.RoleReader, "show-survey": store.RoleReader,
 	"events":      store.RoleReader,
 	"retire-host": store.RoleOperator, "label-host": store.RoleOperator, "heal-host": store.RoleOperator, "accept-host": store.RoleOperator,
 	"invite-host": store.RoleOperator,

@@ -9,6 +9,11 @@ import (
 func (s *Service) hostRoutes(a huma.API) {
 	huma.Register(a, operation("list-hosts", http.MethodGet, "/api/hosts", "The fleet, page by page"), s.listHosts)
 	huma.Register(a, operation("show-host", http.MethodGet, "/api/hosts/{name}", "All that is known of one host"), s.showHost)
+	huma.Register(
+		a,
+		operation("show-history", http.MethodGet, "/api/hosts/{name}/history", "What happened to a host, the newest first"),
+		s.history,
+	)
 	huma.Register(a, operation("retire-host", http.MethodDelete, "/api/hosts/{name}", "Forget a host"), s.retireHost)
 	huma.Register(a, operation("label-host", http.MethodPut, "/api/hosts/{name}/labels", "Replace a host's labels"), s.setLabels)
 	huma.Register(

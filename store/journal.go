@@ -67,6 +67,7 @@ func (s *Store) Note(ctx context.Context, entries ...Entry) error {
 type JournalQuery struct {
 	Kind, Name string
 	After      int64 // entries with higher numbers only
+	Before     int64 // entries with lower numbers only
 	Limit      int
 	Oldest     bool // the oldest first; else the newest
 }
@@ -78,8 +79,8 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 		order = "ASC"
 	}
 	rows, err := s.read.QueryContext(ctx, `SELECT seq, at, actor, command, kind, name, why, detail FROM journal
-		WHERE seq > ? AND (? = '' OR kind = ?) AND (? = '' OR name = ?) ORDER BY seq `+order+` LIMIT ?`,
-		q.After, q.Kind, q.Kind, q.Name, q.Name, q.Limit)
+		WHERE seq > ? AND (? = 0 OR seq < ?) AND (? = '' OR kind = ?) AND (? = '' OR name = ?) ORDER BY seq `+order+` LIMIT ?`,
+		q.After, q.Before, q.Before, q.Kind, q.Kind, q.Name, q.Name, q.Limit)
 	if err != nil {
 		return nil, err
 	}

@@ -346,6 +346,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hosts/{name}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to a host, the newest first */
+        get: operations["show-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hosts/{name}/labels": {
         parameters: {
             query?: never;
@@ -1303,6 +1320,14 @@ export interface components {
             state: "ok" | "missing" | "changed" | "mode" | "owner";
             want?: string;
         };
+        HistoryPage: {
+            moments: components["schemas"]["Moment"][];
+            /**
+             * Format: int64
+             * @description Give it as before for what happened earlier; absent where nothing did
+             */
+            next?: number;
+        };
         Hold: {
             family: string;
             file: string;
@@ -1623,6 +1648,37 @@ export interface components {
              * @description Vendors' Release files that were asked for; 0 when none were
              */
             upstreams: number;
+        };
+        Moment: {
+            /** Format: date-time */
+            at: string;
+            /** @description operator:NAME, host:NAME or service */
+            by: string;
+            /** @description Findings that came */
+            came: components["schemas"]["MomentItem"][];
+            /**
+             * Format: int64
+             * @description Of the journal's entry
+             */
+            number: number;
+            /**
+             * Format: int64
+             * @description The revision that was carried to it
+             */
+            revision?: number;
+            /**
+             * Format: int64
+             * @description How many findings went
+             */
+            went: number;
+            /** @description The command, such as check-in, report, heal-host, accept-host */
+            what: string;
+            why?: string;
+        };
+        MomentItem: {
+            class: string;
+            file?: string;
+            severity: string;
         };
         Moving: {
             host: string;
@@ -3594,6 +3650,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-history": {
+        parameters: {
+            query?: {
+                /** @description Only what happened before the entry of this number */
+                before?: number;
+                /** @description Entries on a page */
+                per_page?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The host's full name, or its short name where that fits one host only */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryPage"];
                 };
             };
             /** @description Unauthorized */

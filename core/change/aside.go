@@ -2,6 +2,7 @@ package change
 
 import (
 	"fmt"
+	"path"
 
 	"patientlantern.example/lantern/core/family/arch"
 )
@@ -40,6 +41,9 @@ func (c *computer) setAside() {
 
 // aside is a name under which a file can be kept that nothing reads.
 func (c *computer) aside(file string) string {
+	if path.Dir(file) == "/etc/zypp/services.d" { // zypper reads whatever stands there
+		file = path.Join(path.Dir(path.Dir(file)), path.Base(file))
+	}
 	to := file + Aside
 	for n := 1; ; n++ {
 		if _, taken := c.Texts[to]; !taken {

@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/drift"
@@ -133,6 +134,7 @@ func hands(t *testing.T, p place, list []hand) {
 		require.Equal(t, drift.UnlistedSource, f.Class, "%+v", f)
 		usual[f.Key()] = true
 	}
+	t.Run("several at once", func(t *testing.T) { several(t, p, list, base, before) })
 	for _, h := range list {
 		t.Run(h.does, func(t *testing.T) {
 			now := p.done(t, h)
@@ -184,7 +186,7 @@ func healed(t *testing.T, p, now place, h hand, base *drift.Base, before survey.
 	now.take(plan)
 	for name := range now.files { // what was not there is kept where nothing reads it
 		if strings.HasSuffix(name, change.Aside) {
-			assert.Contains(t, h.file+change.Aside, name)
+			assert.Equal(t, path.Base(h.file)+change.Aside, path.Base(name))
 			delete(now.files, name)
 		}
 	}
@@ -232,4 +234,44 @@ func binary(k *standin.Key) string {
 		panic(err)
 	}
 	return string(text)
+}
+
+// several lets a few hands work at once, one after another: after one healing nothing is left
+// but what no healing takes back, and a second one changes nothing.
+func several(t *testing.T, p place, list []hand, base *drift.Base, before survey.Result) {
+	rapid.Check(t, func(rt *rapid.T) {
+		now := p
+		var did []string
+		for range rapid.IntRange(1, 4).Draw(rt, "hands") {
+			h := rapid.SampledFrom(list).Draw(rt, "hand")
+			if h.stays || h.file != "" && h.from != "" && !strings.Contains(now.files[h.file], h.from) || h.mode != 0 && now.files[h.file] == "" {
+				continue
+			}
+			now = now.done(t, h)
+			did = append(did, h.does)
+		}
+		heal := func() change.Change {
+			r := look(now.files, now.modes, now.sheet)
+			for name := range before.Texts {
+				if text, there := now.files[name[1:]]; there && r.Texts[name] == nil {
+					r.Texts[name] = []byte(text)
+				}
+			}
+			return change.Compute(change.Input{
+				Sheet: p.sheet, Survey: &r.Survey, Texts: r.Texts, Before: p.sheet, Kept: before.Texts, Base: base, Stood: before.Texts,
+			})
+		}
+		now = place{files: maps.Clone(now.files), sheet: now.sheet, modes: maps.Clone(now.modes)}
+		now.take(heal())
+		now.take(heal()) // what a file gave that was gone is seen when it is back
+		if again := heal(); len(again.Edits) > 0 {
+			rt.Fatalf("%v: a third healing is not empty:\n%s", did, again.Diff())
+		}
+		r := look(now.files, now.modes, now.sheet)
+		for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &r.Survey, Base: base}) {
+			if f.Class != drift.UnlistedSource && f.Severity != drift.Note {
+				rt.Fatalf("%v: still there: %+v", did, f)
+			}
+		}
+	})
 }

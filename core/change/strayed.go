@@ -36,7 +36,7 @@ func (c *computer) differs() {
 	for _, f := range drift.CompareAfter(c.Sheet, c.Before, c.Base.Survey) {
 		stood[f.Key()] = true
 	}
-	for _, f := range drift.Judge(drift.Input{Sheet: c.Sheet, Before: c.Before, Survey: c.Survey, Base: c.Base}) {
+	for _, f := range drift.Judge(drift.Input{Sheet: c.Sheet, Before: c.Before, Survey: c.Survey, Base: c.Base, All: true}) {
 		fresh := f.Class == drift.SettingWeakened && !stood[f.Key()]
 		if (f.Beside && f.Severity != drift.Note || fresh) && !owned[f.File] { // what became stricter stays so
 			c.strayed[f.File] = append(c.strayed[f.File], f)
@@ -212,6 +212,16 @@ func (c *computer) putBackSections(ed editor, texts map[string][]byte, why map[s
 
 // included puts back files of which other files read what they give: lists of mirrors.
 func (c *computer) included() {
+	for _, f := range c.strayed[arch.Config] {
+		if f.Class != drift.ChangedSource && f.Class != drift.ChecksWeakened || !strings.Contains(f.Field, "URL") {
+			continue
+		}
+		for path := range c.Stood { // the section may say the same and include something else
+			if strings.HasPrefix(path, arch.Dir+"/") && len(c.strayed[path]) == 0 {
+				c.strayed[path] = []drift.Finding{{Class: drift.ChangedSource, File: path, Message: f.Message}}
+			}
+		}
+	}
 	for path, list := range c.strayed {
 		old, there := c.Texts[path]
 		if c.owned[path] || !there || slices.ContainsFunc(c.Survey.Sources, func(s source.Source) bool { return s.File == path }) ||

@@ -24,6 +24,7 @@ type Input struct {
 	Sheet  *source.Sheet
 	Before *source.Sheet // that was carried out last; nil where none was
 	Survey *source.Survey
+	All    bool  // tell every finding, however many there are
 	Base   *Base // nil where nothing was carried yet: what the policy says nothing of is not known to be right
 }
 
@@ -32,7 +33,52 @@ func Judge(in Input) []Finding {
 	c := compare(in.Sheet, in.Before, in.Survey)
 	c.stood(in.Base)
 	c.absolute()
-	return c.sorted()
+	if in.All {
+		return c.sorted()
+	}
+	return atMost(c.sorted())
+}
+
+// mostFindings is how many findings of one class are told one by one of a host.
+const mostFindings = 200
+
+// atMost tells of each class as many findings as anybody reads, the worst ones, and counts
+// the rest in one.
+func atMost(list []Finding) []Finding {
+	count := map[string]int{}
+	for i := range list {
+		count[list[i].Class]++
+	}
+	out := list[:0]
+	for _, class := range Classes {
+		if count[class] <= mostFindings {
+			delete(count, class)
+		}
+	}
+	if len(count) == 0 {
+		return list
+	}
+	told, worst := map[string]int{}, map[string]string{}
+	for _, severity := range []string{Danger, Fault, Note} {
+		for _, f := range list {
+			if f.Severity != severity {
+				continue
+			}
+			if count[f.Class] == 0 || told[f.Class] < mostFindings {
+				told[f.Class]++
+				out = append(out[:len(out):len(out)], f)
+			} else if worst[f.Class] == "" {
+				worst[f.Class] = severity
+			}
+		}
+	}
+	for _, class := range Classes {
+		if n := count[class] - mostFindings; n > 0 {
+			out = append(out, Finding{Class: class, Severity: worst[class], Have: fmt.Sprint(n), Beside: true,
+				Message: fmt.Sprintf("%d more findings of this class are not told one by one", n)})
+		}
+	}
+	return out
 }
 
 // concerns reports whether a sheet speaks of a family: of its own alone, and of flatpak.
@@ -63,6 +109,7 @@ func (c *comparer) stood(b *Base) {
 	if s.was.Services != nil && c.survey.Services != nil {
 		s.services()
 	}
+	s.system()
 	s.keys()
 	s.sources()
 	s.places()
@@ -86,6 +133,19 @@ func (s *standing) add(f Finding) {
 
 // sinceThen ends the sentence of a finding that follows from the base.
 const sinceThen = ", which was not so when the policy came"
+
+// system tells of another release than the one that the policy came to: what else differs
+// may follow from it.
+func (s *standing) system() {
+	was, is := s.was.Traits.OS, s.survey.Traits.OS
+	if was.ID == "" || is.ID == "" || was.ID == is.ID && was.Version == is.Version && was.Codename == is.Codename {
+		return
+	}
+	name := func(o source.OS) string { return strings.TrimSpace(o.ID + " " + o.Version + " " + o.Codename) }
+	s.add(Finding{Class: SystemChanged, Severity: Note, Field: "system", File: "/etc/os-release", Want: name(was), Have: name(is),
+		Message: fmt.Sprintf("the host is %s now; it was %s when the policy came: where the upgrade was meant, accept the host as it stands",
+			name(is), name(was))})
+}
 
 // harder are settings that a yes makes stricter.
 var harder = []string{
@@ -259,7 +319,8 @@ func (e entries[T]) compare(c *standing, was, is []T) {
 	for _, x := range come {
 		f := Finding{Severity: Fault, Have: e.says(x), Message: e.what + " that was not there when the policy came: " + e.says(x)}
 		e.tells(&f, x)
-		if i := slices.IndexFunc(gone, func(old T) bool { return e.near(old, x) }); i >= 0 {
+		// Of very many nobody needs to know which became which.
+		if i := slices.IndexFunc(gone[:min(len(gone), mostFindings)], func(old T) bool { return e.near(old, x) }); i >= 0 {
 			f.Want = e.says(gone[i])
 			f.Message = fmt.Sprintf("%s: %s; it was %s when the policy came", e.what, f.Have, f.Want)
 			gone = slices.Delete(gone, i, i+1)

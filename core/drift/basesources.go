@@ -40,18 +40,23 @@ type field struct {
 func (s *standing) altered(j, i int) {
 	was, is := &s.was.Sources[j], &s.survey.Sources[i]
 	f := Finding{Class: ChangedSource, Repository: s.ruled[i], File: is.File, Line: is.Line}
-	switch {
-	case was.Enabled && !is.Enabled:
-		if s.ruled[i] == "" && !s.sheetMayTake(is) {
-			f.Class, f.Severity, f.Field, f.Want, f.Have = SwitchedOff, Fault, "enabled", "on", "off, by "+is.DisabledBy
-			f.Message = fmt.Sprintf("%s is switched off; it was on when the policy came", shortly(is))
-			s.add(f)
-		}
-		return
-	case !was.Enabled && is.Enabled:
+	if !was.Enabled && is.Enabled {
 		return // it is not in the policy, or a rule wants it on
 	}
 	fields := s.fields(was, is, s.ruled[i] != "")
+	if was.Enabled && !is.Enabled {
+		switch {
+		case s.sheetMayTake(is) && s.ruled[i] == "":
+			return
+		case s.ruled[i] == "" && len(fields) == 0:
+			f.Class, f.Severity, f.Field, f.Want, f.Have = SwitchedOff, Fault, "enabled", "on", "off, by "+is.DisabledBy
+			f.Message = fmt.Sprintf("%s is switched off; it was on when the policy came", shortly(is))
+			s.add(f)
+			return
+		case s.ruled[i] == "":
+			fields = append([]field{{"enabled", "on", "off", Fault}}, fields...)
+		}
+	}
 	if len(fields) == 0 {
 		return
 	}
@@ -72,17 +77,18 @@ func (s *standing) altered(j, i int) {
 	if file := s.included(is); file != "" {
 		f.File, f.Line = file, 1
 	}
-	s.instead(was, is)
+	s.instead(was, is, f.Severity)
 	s.add(f)
 	s.told[i] = true
 }
 
-// instead takes out what was found of a source that is told of as changed: one edit is one
-// finding.
-func (s *standing) instead(was, is *source.Source) {
+// instead takes out what was found of a source that is told of as changed, unless that was
+// worse: one edit is one finding.
+func (s *standing) instead(was, is *source.Source, severity string) {
 	s.out = slices.DeleteFunc(s.out, func(f Finding) bool {
-		return f.Class == UnlistedSource && s.sheet.Unlisted == source.UnlistedReport && f.File == is.File && f.Line == is.Line ||
-			f.Class == MissingSource && slices.Contains(was.EffSuites, f.Want) && !slices.Contains(is.EffSuites, f.Want)
+		unlisted := f.Class == UnlistedSource && s.sheet.Unlisted == source.UnlistedReport && f.File == is.File && f.Line == is.Line
+		missing := f.Class == MissingSource && slices.Contains(was.EffSuites, f.Want) && !slices.Contains(is.EffSuites, f.Want)
+		return (unlisted || missing) && Rank(f.Severity) >= Rank(severity)
 	})
 }
 

@@ -30,6 +30,7 @@ const (
 	MissingKey      = "missing-key"      // the package manager does not trust a signing key any more, or not yet
 	KeyAdded        = "key-added"        // a key is believed that nobody asked for
 	KeyWider        = "key-wider"        // a key is believed for more sources than the policy says
+	SystemChanged   = "system-changed"   // another release of the system than the one that the policy came to
 	SettingChanged  = "setting-changed"  // a setting for all sources says something else than when the policy came
 	PinChanged      = "pin-changed"      // another pin decides where packages come from
 	HoldChanged     = "hold-changed"     // other packages are kept where they are, or away
@@ -66,6 +67,7 @@ var Classes = []string{
 	KeyWider,
 	KeyEnded,
 	SettingChanged,
+	SystemChanged,
 	PinChanged,
 	HoldChanged,
 	ServiceChanged,

@@ -9,7 +9,7 @@ import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { accessWord, ago, clock, count, progressLook, shortKey, stateLook } from '../words'
+import { accessWord, ago, clock, count, progressLook, severityLook, shortKey, stateLook } from '../words'
 
 const props = defineProps<{ name: string }>()
 const now = useNow()
@@ -18,6 +18,12 @@ const host = useQuery({
   queryFn: () => told(client.GET('/api/hosts/{name}', { params: { path: { name: props.name } } })),
 })
 const d = computed(() => host.data.value)
+
+const history = useQuery({
+  queryKey: computed(() => ['host', props.name, 'history']),
+  queryFn: () => told(client.GET('/api/hosts/{name}/history', { params: { path: { name: props.name }, query: { per_page: 20 } } })),
+})
+const moments = computed(() => history.data.value?.moments ?? [])
 
 const mayChange = useMayChange()
 const healing = ref(false)
@@ -191,6 +197,20 @@ const cpu = computed(() => {
         <span v-if="d.report.report.message" class="bad">at {{ d.report.report.step }}: {{ d.report.report.message }}<template v-if="d.report.report.undone"> (put back as it was)</template></span>
         <div class="outcomes">
           <div v-for="(s, i) in d.report.report.sources" :key="i"><Mark :look="s.ok ? progressLook.done : progressLook.failed" :word="s.ok ? 'refreshed' : 'failed'" /> <span class="mono">{{ s.url }} {{ s.suite }}</span> <span class="soft">{{ s.message }}</span></div>
+        </div>
+      </div>
+    </template>
+
+    <template v-if="moments.length">
+      <h2>What happened</h2>
+      <div class="card pad channels">
+        <div v-for="m in moments" :key="m.number">
+          <span class="soft" :title="clock(m.at)">{{ ago(m.at, now) }}</span>
+          <b> {{ m.what }}</b> <span class="soft">by {{ m.by.startsWith('host:') ? 'the host' : m.by.replace('operator:', '') }}</span>
+          <template v-if="m.revision"> revision {{ m.revision }} was carried</template>
+          <template v-if="m.went"> {{ count(m.went, 'finding went', 'findings went') }}</template>
+          <template v-if="m.why"> {{ m.why }}</template>
+          <div v-for="(c, i) in m.came ?? []" :key="i"><Mark :look="severityLook[c.severity]" :word="c.severity" /> <span class="mono">{{ c.file }}</span> {{ c.class }}</div>
         </div>
       </div>
     </template>

@@ -1,0 +1,45 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/store"
+)
+
+type historyIn struct {
+	HostPath
+	Before  int64 `query:"before" doc:"Only what happened before the entry of this number"`
+	PerPage int   `query:"per_page" minimum:"1" maximum:"500" default:"50" doc:"Entries on a page"`
+}
+
+// history tells what happened to a host: findings that came and went, revisions, who had what
+// done, and why.
+func (s *Service) history(ctx context.Context, in *historyIn) (*body[api.HistoryPage], error) {
+	h, err := s.findHost(in.Name)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindHost, Name: h.row().Name, Before: in.Before, Limit: in.PerPage + 1})
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	out := api.HistoryPage{Moments: []api.Moment{}}
+	if len(entries) > in.PerPage {
+		entries = entries[:in.PerPage]
+		out.Next = entries[in.PerPage-1].Seq
+	}
+	for _, e := range entries {
+		m := api.Moment{Number: e.Seq, At: e.At, By: e.Actor, What: e.Command, Why: e.Why, Came: []api.MomentItem{}}
+		var n news
+		if len(e.Detail) > 0 && json.Unmarshal(e.Detail, &n) == nil {
+			m.Went, m.Revision = n.Went, n.Revision
+			for _, c := range n.Came {
+				m.Came = append(m.Came, api.MomentItem(c))
+			}
+		}
+		out.Moments = append(out.Moments, m)
+	}
+	return &body[api.HistoryPage]{out}, nil
+}
