@@ -139,6 +139,9 @@ func (a *app) cohort(c api.Cohort) {
 		names += fmt.Sprintf(" and %d more", more)
 	}
 	kind := "the commonest of " + c.OS
+	if c.Hosts == 1 {
+		kind = c.OS + ", with which the others are compared"
+	}
 	switch {
 	case c.Survey == "":
 		kind = "no survey yet"

@@ -90,6 +90,7 @@ func (c *computer) unlike(ctx context.Context, of *api.Cohort) error {
 		return err
 	}
 	var diff strings.Builder
+	shown := map[string]bool{} // files of which the lines are shown
 	names := slices.Concat(slices.Collect(maps.Keys(before)), slices.Collect(maps.Keys(now)))
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {
@@ -105,9 +106,10 @@ func (c *computer) unlike(ctx context.Context, of *api.Cohort) error {
 		if !stands {
 			to = ""
 		}
+		shown[name] = true
 		diff.WriteString(lines.Unified(from, to, string(old), string(text)))
 	}
-	of.Diff, of.More = diff.String(), beside(was, is)
+	of.Diff, of.More = diff.String(), beside(was, is, shown)
 	return nil
 }
 
@@ -116,11 +118,14 @@ func public(text []byte) bool {
 	return bytes.Contains(text, []byte("-----BEGIN PGP")) && !bytes.Contains(text, []byte("Signed-By:")) || bytes.IndexByte(text, 0) >= 0
 }
 
-// beside lists what differs beside source files.
-func beside(was, is *source.Survey) []string {
+// beside lists what differs beside the files that are shown.
+func beside(was, is *source.Survey, shown map[string]bool) []string {
 	out := []string{}
 	empty := &source.Sheet{Family: is.Traits.Family, Unlisted: source.UnlistedReport}
 	for _, f := range drift.Judge(drift.Input{Sheet: empty, Survey: is, Base: &drift.Base{Survey: was}}) {
+		if shown[f.File] {
+			continue
+		}
 		switch f.Class {
 		case drift.SettingChanged,
 			drift.SettingWeakened,

@@ -1154,6 +1154,7 @@ export interface components {
             mode: string;
             owner?: string;
             path: string;
+            program?: boolean;
         };
         FileReason: {
             lines: components["schemas"]["LineReason"][];

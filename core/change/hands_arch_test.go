@@ -28,6 +28,7 @@ func archPlace() place {
 	}
 	return place{sheet: s, files: tree{
 		"etc/os-release": "ID=driftwood\nID_LIKE=arch\n", pacFile: pacText, mirrors: "Server = http://a.driftwood.example/$repo\nServer = http://b.driftwood.example/$repo\n",
+		"etc/pacman.d/hooks/own.hook": "[Trigger]\nType = Package\nOperation = Install\nTarget = *\n\n[Action]\nWhen = PostTransaction\nExec = /usr/bin/true\n",
 	}}
 }
 
@@ -46,6 +47,10 @@ func TestWhatHandsDoToPacman(t *testing.T) {
 		{does: "ignores nothing", file: pacFile, from: "IgnorePkg = tern\n", text: "", want: "hold-changed fault", field: "ignore"},
 		{does: "another program fetches", file: pacFile, from: "[options]\n", text: "[options]\nXferCommand = /usr/bin/x %u\n", want: "setting-changed danger", field: "options.XferCommand"},
 		{does: "hooks from elsewhere", file: pacFile, from: "[options]\n", text: "[options]\nHookDir = /srv/hooks\n", want: "setting-changed danger", field: "options.HookDir"},
+		{does: "a hook", file: "etc/pacman.d/hooks/new.hook", text: "[Action]\nExec = /usr/local/bin/x\n", want: "setting-changed danger", field: "program"},
+		{does: "another program in a hook", file: "etc/pacman.d/hooks/own.hook", from: "/usr/bin/true", text: "/usr/local/bin/x", want: "setting-changed danger", field: "program"},
+		{does: "a hook gone", file: "etc/pacman.d/hooks/own.hook", text: "-", want: "setting-changed fault", field: "program"},
+		{does: "a hook that anybody may write", file: "etc/pacman.d/hooks/own.hook", mode: 0o666, want: "changed-mode danger", field: "mode"},
 		{does: "another keyring", file: pacFile, from: "[options]\n", text: "[options]\nGPGDir = /srv/gpg\n", want: "setting-changed danger", field: "options.GPGDir"},
 		{does: "the policy's unchecked", file: salt, from: "Required DatabaseOptional", text: "Never", want: "checks-weakened danger", field: "signature check of packages"},
 		{does: "the policy's elsewhere", file: salt, from: "packages.saltmarsh.example", text: "elsewhere.example", want: "changed-source danger", field: "URL"},

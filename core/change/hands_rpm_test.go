@@ -35,6 +35,7 @@ func rpmPlace() place {
 		"etc/pki/rpm-gpg/FORELAND": armoured(handKeys[1]), "etc/pki/rpm-gpg/PLOVER": armoured(handKeys[2]),
 		dnfConf:                            "[main]\ngpgcheck=1\nproxy=http://proxy.brinewick.test:3128\nexclude=tern\n",
 		"etc/dnf/plugins/versionlock.list": "sedge-0:1-1.*\n",
+		"etc/dnf/plugins/metrics.conf":     "[main]\nenabled=0\n",
 	}}
 }
 
@@ -81,6 +82,8 @@ func TestWhatHandsDoToDnf(t *testing.T) {
 		{does: "excludes nothing", file: dnfConf, from: "exclude=tern\n", text: "", want: "hold-changed fault", field: "exclude"},
 		{does: "a lock", file: "etc/dnf/plugins/versionlock.list", from: "sedge", text: "gull-0:2-1.*\nsedge", want: "hold-changed fault", field: "lock"},
 		{does: "no lock", file: "etc/dnf/plugins/versionlock.list", text: "", want: "hold-changed fault", field: "lock"},
+		{does: "a plugin switched on", file: "etc/dnf/plugins/metrics.conf", from: "enabled=0", text: "enabled=1", want: "setting-changed danger", field: "program"},
+		{does: "a new plugin", file: "etc/dnf/plugins/new.conf", text: "[main]\nenabled=1\n", want: "setting-changed danger", field: "program"},
 		{does: "other plugins", file: dnfConf, from: conf, text: conf + "pluginpath=/srv/plugins\n", want: "setting-changed danger", field: "main.pluginpath"},
 		{does: "old versions are good enough", file: dnfConf, from: conf, text: conf + "best=1\n", want: "setting-changed fault", field: "main.best"},
 		{does: "packages of a file are not checked", file: dnfConf, from: conf, text: conf + "tsflags=nocrypto\n", want: "setting-changed danger", field: "main.tsflags"},

@@ -115,6 +115,7 @@ func (c *comparer) stood(b *Base) {
 	s.places()
 	s.wholeFiles()
 	s.modes()
+	s.programs()
 }
 
 // standing compares a survey with the one of the base.
@@ -389,6 +390,37 @@ func (s *standing) modes() {
 		}
 	}
 }
+
+// programs compares the files that say which programs run: hooks, plugins.
+func (s *standing) programs() {
+	was := map[string]source.File{}
+	for _, f := range s.was.Files {
+		if f.Program && !s.theirs[f.Path] {
+			was[f.Path] = f
+		}
+	}
+	tell := func(path, says, want, have, severity string) {
+		s.add(Finding{Class: SettingChanged, Severity: severity, Field: "program", File: path, Line: 1, Want: want, Have: have,
+			Message: "a file that says which program runs " + says})
+	}
+	for _, f := range s.survey.Files {
+		old, stood := was[f.Path]
+		delete(was, f.Path)
+		switch {
+		case !f.Program || s.theirs[f.Path]:
+		case !stood:
+			tell(f.Path, "was not there when the policy came", "", short(f.Digest), Danger)
+		case old.Digest != f.Digest:
+			tell(f.Path, "says something else than when the policy came", short(old.Digest), short(f.Digest), Danger)
+		}
+	}
+	for path, old := range was {
+		tell(path, "is gone that was there when the policy came", short(old.Digest), "", Fault)
+	}
+}
+
+// short is as much of a digest as tells two texts apart.
+func short(digest string) string { return digest[:min(12, len(digest))] }
 
 // access compares who may read and write a file, and whether it is one.
 func (c *standing) access(f source.File, mode, owner, link string) {

@@ -39,6 +39,7 @@ type Reading struct {
 	expanded      int               // bytes that variables came to
 	Texts         map[string][]byte // source file → its bytes, secrets and all
 	Modes         map[string]fs.FileMode
+	Programs      []string // files of Texts that say which programs run
 }
 
 // Begin returns an empty reading of a family.
@@ -110,6 +111,28 @@ func (r *Reading) Problem(file string, line int, message string, fatal bool) {
 // Keep notes the text of a source file, and how it stands on the host.
 func (r *Reading) Keep(info fs.FileInfo, name string, text []byte) {
 	r.Texts[name], r.Modes[name] = text, info.Mode().Perm()
+}
+
+// KeepPrograms notes the files of a folder that say which programs run.
+func (r *Reading) KeepPrograms(root *rootfs.FS, dir, suffix string) {
+	entries, err := root.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		r.Problem(dir, 0, "cannot be listed: "+Plain(err), false)
+	}
+	for _, e := range entries {
+		if !strings.HasSuffix(e.Name(), suffix) {
+			continue
+		}
+		name := path.Join(dir, e.Name())
+		text, info, err := root.ReadTextInfo(name)
+		switch {
+		case err == nil && info.Mode().IsRegular():
+			r.Keep(info, name, text)
+			r.Programs = append(r.Programs, name)
+		case err != nil && !errors.Is(err, fs.ErrNotExist): // a link to nowhere, as to /dev/null, takes one away
+			r.Problem(name, 0, "cannot be read: "+Plain(err), false)
+		}
+	}
 }
 
 // mostPublic bounds a key or certificate that is kept whole, in bytes.

@@ -37,6 +37,7 @@ type Result struct {
 
 	root  *rootfs.FS
 	lists map[string]bool // files of Texts that are lists of mirrors
+	runs  map[string]bool // those that say which programs run
 }
 
 // WatchDirs are the folders whose changes can change what Read returns.
@@ -161,6 +162,12 @@ func (r *reader) add(f family.Reading) {
 	s.Holds = append(s.Holds, f.Holds...)
 	s.Services = append(s.Services, f.Services...)
 	s.Problems = append(s.Problems, f.Problems...)
+	for _, name := range f.Programs {
+		if r.runs == nil {
+			r.runs = map[string]bool{}
+		}
+		r.runs[name] = true
+	}
 	maps.Copy(r.Texts, f.Texts)
 	maps.Copy(r.Modes, f.Modes)
 	if len(f.Architectures) > 0 && (f.Family == s.Traits.Family || len(s.Traits.Architectures) == 0) {
@@ -182,6 +189,7 @@ func (r *Result) Masked() map[string][]byte {
 		out[name] = masked
 		f := source.File{Path: name, Digest: source.Digest(masked), Mode: fmt.Sprintf("%04o", r.Modes[name])}
 		r.stands(&f)
+		f.Program = r.runs[name]
 		if r.lists[name] {
 			f.Mirrors = listed(masked)
 		}

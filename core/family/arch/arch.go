@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -25,7 +26,7 @@ const Family = "arch"
 const Config = "/etc/pacman.conf"
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = []string{"/etc", "/etc/pacman.d"}
+var WatchDirs = []string{"/etc", "/etc/pacman.d", "/etc/pacman.d/hooks"}
 
 // maxIncludes is how deep pacman lets files include others.
 const maxIncludes = 10
@@ -82,6 +83,14 @@ func Read(root *rootfs.FS, host family.Host) (family.Reading, Places) {
 	}
 	r.settle()
 	r.settings()
+	hooks := []string{"/etc/pacman.d/hooks"}
+	for _, s := range r.said["HookDir"] {
+		hooks = append(hooks, path.Clean("/"+s.value))
+	}
+	slices.Sort(hooks)
+	for _, dir := range slices.Compact(hooks) {
+		r.KeepPrograms(root, dir, ".hook")
+	}
 	if r.DB == "" {
 		r.DB = r.rootDir + "/var/lib/pacman"
 	}

@@ -80,6 +80,15 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 		main: defaults{enabled: true, reposDir: repoDirs, varsDir: varDirs},
 	}
 	conf := r.configure()
+	plugins := []string{"/etc/dnf/plugins"}
+	for _, s := range r.Settings {
+		if s.Name == "main.pluginconfpath" {
+			plugins = strings.FieldsFunc(s.Value, func(c rune) bool { return c == ',' || c == ' ' })
+		}
+	}
+	for _, dir := range plugins {
+		r.KeepPrograms(root, path.Clean("/"+dir), ".conf")
+	}
 	r.variables(host)
 	if conf != nil {
 		r.sections(conf, r.config())
