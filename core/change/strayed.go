@@ -51,7 +51,8 @@ var files = []string{
 }
 
 // restore puts files back of which something beside the sources differs: settings, pins,
-// holds, services, keys. What was not there is set aside, where nothing reads it.
+// holds, services, keys. What was not there is set aside, where nothing reads it. What stands
+// below /usr is a package's, which may have brought it up to date.
 func (c *computer) restore() {
 	for path, list := range c.strayed {
 		var why []string
@@ -62,7 +63,7 @@ func (c *computer) restore() {
 		}
 		now, there := c.Texts[path]
 		was, stood := c.Stood[path]
-		if len(why) == 0 || path == flatpak.Config || c.wouldWeaken(path) ||
+		if len(why) == 0 || path == flatpak.Config || strings.HasPrefix(path, "/usr/") || c.wouldWeaken(path) ||
 			slices.ContainsFunc(c.out.Edits, func(e FileEdit) bool { return e.Path == path && path != arch.Config }) {
 			continue
 		}
