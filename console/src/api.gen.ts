@@ -1051,6 +1051,8 @@ export interface components {
             /** Format: int64 */
             line: number;
             message: string;
+            /** @description The package that the file belongs to, where it is one's */
+            package?: string;
             repository?: string;
             severity: string;
             want?: string;
@@ -1153,6 +1155,7 @@ export interface components {
             mirrors?: string[];
             mode: string;
             owner?: string;
+            package?: string;
             path: string;
             program?: boolean;
         };
@@ -1173,6 +1176,8 @@ export interface components {
             /** Format: int64 */
             line: number;
             message: string;
+            /** @description The package that the file belongs to, where it is one's */
+            package?: string;
             repository?: string;
             severity: string;
             /**
@@ -1207,6 +1212,8 @@ export interface components {
             message: string;
             /** @description Some of the hosts, by name */
             names: string[];
+            /** @description The package that the file belongs to, where it is one's */
+            package?: string;
             repository?: string;
             severity: string;
             /**
@@ -2278,6 +2285,8 @@ export interface components {
             /** Format: int64 */
             line: number;
             message: string;
+            /** @description The package that the file belongs to, where it is one's */
+            package?: string;
             repository?: string;
             severity: string;
             /**

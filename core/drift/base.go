@@ -129,7 +129,22 @@ type standing struct {
 // add adds a finding of which the policy says nothing.
 func (s *standing) add(f Finding) {
 	f.Beside = true
+	if f.Package = s.packageOf(f.File); f.Package != "" {
+		f.Message += "; the file belongs to the package " + f.Package
+	}
 	s.comparer.add(f)
+}
+
+// packageOf is the package that a file belongs to, or did.
+func (s *standing) packageOf(file string) string {
+	for _, list := range [][]source.File{s.survey.Files, s.was.Files} {
+		for i := range list {
+			if list[i].Path == file && list[i].Package != "" {
+				return list[i].Package
+			}
+		}
+	}
+	return ""
 }
 
 // sinceThen ends the sentence of a finding that follows from the base.

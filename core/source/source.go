@@ -56,6 +56,7 @@ type File struct {
 	Owner  string `json:"owner,omitempty"` // number of the user that it belongs to, where that is not root
 	Link   string `json:"link,omitempty"`  // where it leads, if it is a symbolic link
 
+	Package string   `json:"package,omitempty"` // that it belongs to, as far as a database of packages can tell
 	Program bool     `json:"program,omitempty"` // it says which program runs
 	Mirrors []string `json:"mirrors,omitempty"` // what a list of mirrors holds, passwords masked
 }

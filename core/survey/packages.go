@@ -3,6 +3,7 @@ package survey
 import (
 	"bytes"
 	"errors"
+	"path"
 	"strings"
 
 	"patientlantern.example/lantern/core/family/arch"
@@ -195,6 +196,9 @@ func (r *reader) owners() {
 	for i := range r.Survey.Sources {
 		owner[r.Survey.Sources[i].File] = ""
 	}
+	for file := range r.Texts {
+		owner[file] = ""
+	}
 	if len(owner) == 0 {
 		return
 	}
@@ -228,6 +232,7 @@ func (r *reader) owners() {
 	if !readable {
 		return
 	}
+	r.of = owner
 	for i := range r.Survey.Sources {
 		o := owner[r.Survey.Sources[i].File]
 		r.Survey.Sources[i].Owner = &o
@@ -240,9 +245,9 @@ func (r *reader) dpkgOwners(owner map[string]string) bool {
 	if err != nil {
 		return false
 	}
-	dirs := map[string]bool{} // the first two parts of the paths that are asked for
+	dirs := map[string]bool{} // of the files that are asked for
 	for file := range owner {
-		dirs[top(file)] = true
+		dirs[above(file)] = true
 	}
 	for _, e := range entries {
 		pkg, ok := strings.CutSuffix(e.Name(), ".list")
@@ -266,6 +271,17 @@ func (r *reader) dpkgOwners(owner map[string]string) bool {
 	return true
 }
 
+// above is a folder in which a file stands: the second one from the top below /etc, where
+// many stand, so that few folders are looked for.
+func above(file string) string {
+	if rest, ok := strings.CutPrefix(file, "/etc/"); ok {
+		if first, _, deeper := strings.Cut(rest, "/"); deeper {
+			return "/etc/" + first + "/"
+		}
+	}
+	return path.Dir(file) + "/"
+}
+
 // containsAny reports whether a list of files has any of some folders in it.
 func containsAny(data []byte, dirs map[string]bool) bool {
 	for dir := range dirs {
@@ -274,12 +290,4 @@ func containsAny(data []byte, dirs map[string]bool) bool {
 		}
 	}
 	return false
-}
-
-func top(file string) string {
-	parts := strings.SplitN(file, "/", 4)
-	if len(parts) < 4 {
-		return file
-	}
-	return "/" + parts[1] + "/" + parts[2] + "/"
 }

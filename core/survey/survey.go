@@ -36,8 +36,9 @@ type Result struct {
 	Modes  map[string]fs.FileMode
 
 	root  *rootfs.FS
-	lists map[string]bool // files of Texts that are lists of mirrors
-	runs  map[string]bool // those that say which programs run
+	lists map[string]bool   // files of Texts that are lists of mirrors
+	runs  map[string]bool   // those that say which programs run
+	of    map[string]string // the packages that they belong to
 }
 
 // WatchDirs are the folders whose changes can change what Read returns.
@@ -189,7 +190,7 @@ func (r *Result) Masked() map[string][]byte {
 		out[name] = masked
 		f := source.File{Path: name, Digest: source.Digest(masked), Mode: fmt.Sprintf("%04o", r.Modes[name])}
 		r.stands(&f)
-		f.Program = r.runs[name]
+		f.Program, f.Package = r.runs[name], r.of[name]
 		if r.lists[name] {
 			f.Mirrors = listed(masked)
 		}
