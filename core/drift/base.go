@@ -212,7 +212,7 @@ func (s *standing) settings() {
 
 func (s *standing) setting(t source.Setting, was, is string) {
 	touches := func(what string) bool { return slices.Contains(t.Touches, what) }
-	if touches(source.TouchesTrust) || touches(source.TouchesTransport) {
+	if touches(source.TouchesTrust) {
 		s.eased[t.Family] = true
 	}
 	t.Value = is

@@ -2,6 +2,7 @@ package drift
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family/deb"
@@ -43,7 +44,11 @@ func (c *comparer) absolute() {
 func Unchecked(s *source.Source, settings []source.Setting) []string {
 	eased := false
 	for i := range settings {
-		eased = eased || settings[i].Family == s.Family && settings[i].Weakens() != ""
+		t := &settings[i]
+		eased = eased || t.Family == s.Family && t.Weakens() != "" && slices.Contains(t.Touches, source.TouchesTrust)
+	}
+	for name := range s.Options { // what the source says itself is its own
+		eased = eased && !source.OptionSwitches(name)
 	}
 	weak := s.Weakened(nil)
 	if checked(s) != source.CheckRequired && !eased || s.Family == deb.Family && s.OwnTrust() {

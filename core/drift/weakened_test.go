@@ -68,3 +68,21 @@ func TestSettingsThatTakeChecksAwayAreFound(t *testing.T) {
 		})
 	}
 }
+
+// A setting that takes one check away excuses no source that goes without another.
+func TestASettingExcusesNothingButWhatItTakes(t *testing.T) {
+	sheet := &source.Sheet{Family: "rpm", Unlisted: source.UnlistedReport, InPlace: []source.InPlace{{Repository: "base", Sections: []string{"base"}, Enabled: true}}}
+	s := &source.Survey{Sources: []source.Source{{Family: "rpm", File: "/etc/yum.repos.d/x.repo", Line: 1, ID: "base", Enabled: true, EffURLs: []string{"http://h/"},
+		Checks: source.Checks{Packages: source.CheckOff, Metadata: source.CheckOff}, Options: map[string]string{"gpgcheck": "0"}}}}
+	classes := func() (out []string) {
+		for _, f := range drift.Compare(sheet, s) {
+			out = append(out, f.Class)
+		}
+		return out
+	}
+	assert.Equal(t, []string{drift.ChecksWeakened}, classes())
+	s.Settings = []source.Setting{{Family: "rpm", Name: "main.sslverify", Value: "0", File: "/etc/dnf/dnf.conf", Line: 2, Touches: []string{source.TouchesTransport}}}
+	assert.ElementsMatch(t, []string{drift.ChecksWeakened, drift.SettingWeakened}, classes())
+	s.Settings[0].Touches = []string{source.TouchesTrust}
+	assert.ElementsMatch(t, []string{drift.ChecksWeakened, drift.SettingWeakened}, classes(), "it says itself that it is not checked")
+}
