@@ -132,8 +132,8 @@ func (c *computer) vanished(path string) (text []byte, why []string, ok bool) {
 		if f.Class != drift.MissingFile || c.Texts[path] != nil {
 			continue
 		}
-		for _, copied := range c.copies(path, nil) {
-			return copied, []string{f.Message}, true
+		if copied := c.copies(path, nil); len(copied) > 0 {
+			return copied[0], []string{f.Message}, true
 		}
 	}
 	return nil, nil, false

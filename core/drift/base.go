@@ -49,7 +49,6 @@ func atMost(list []Finding) []Finding {
 	for i := range list {
 		count[list[i].Class]++
 	}
-	out := list[:0]
 	for _, class := range Classes {
 		if count[class] <= mostFindings {
 			delete(count, class)
@@ -58,6 +57,7 @@ func atMost(list []Finding) []Finding {
 	if len(count) == 0 {
 		return list
 	}
+	var out []Finding
 	told, worst := map[string]int{}, map[string]string{}
 	for _, severity := range []string{Danger, Fault, Note} {
 		for _, f := range list {
@@ -66,7 +66,7 @@ func atMost(list []Finding) []Finding {
 			}
 			if count[f.Class] == 0 || told[f.Class] < mostFindings {
 				told[f.Class]++
-				out = append(out[:len(out):len(out)], f)
+				out = append(out, f)
 			} else if worst[f.Class] == "" {
 				worst[f.Class] = severity
 			}
@@ -91,7 +91,12 @@ func (c *comparer) stood(b *Base) {
 	if b == nil || b.Survey == nil {
 		return
 	}
-	s := &standing{comparer: c, was: b.Survey, theirs: map[string]bool{}, eased: map[string]bool{}}
+	s := &standing{
+		comparer: c, was: b.Survey, theirs: map[string]bool{}, eased: map[string]bool{}, then: make(map[string]source.File, len(b.Survey.Files)),
+	}
+	for _, f := range b.Survey.Files {
+		s.then[f.Path] = f
+	}
 	if b.Sheet != nil {
 		maps.Copy(s.theirs, b.Sheet.Paths())
 	}
@@ -122,8 +127,9 @@ func (c *comparer) stood(b *Base) {
 type standing struct {
 	*comparer
 	was    *source.Survey
-	theirs map[string]bool // files that are the policy's, now or then
-	eased  map[string]bool // families of which a setting that is believed says something else
+	then   map[string]source.File // the files of that, by path
+	theirs map[string]bool        // files that are the policy's, now or then
+	eased  map[string]bool        // families of which a setting that is believed says something else
 }
 
 // add adds a finding of which the policy says nothing.
@@ -387,12 +393,8 @@ func (e entries[T]) without(a, b []T) (out []T) {
 
 // modes compares the permissions of the files that are not the policy's.
 func (s *standing) modes() {
-	was := map[string]source.File{}
-	for _, f := range s.was.Files {
-		was[f.Path] = f
-	}
 	for _, f := range s.survey.Files {
-		old, there := was[f.Path]
+		old, there := s.then[f.Path]
 		if !there || s.theirs[f.Path] {
 			continue
 		}

@@ -91,13 +91,9 @@ func (s *standing) pair() match {
 
 // untouched pairs the sources of files of which no byte has changed, in their order.
 func (s *standing) untouched(m match, counts func(*source.Source) bool) {
-	digests := make(map[string]string, len(s.was.Files))
-	for _, f := range s.was.Files {
-		digests[f.Path] = f.Digest
-	}
 	same := make(map[string]bool, len(s.survey.Files))
 	for _, f := range s.survey.Files {
-		same[f.Path] = digests[f.Path] == f.Digest
+		same[f.Path] = s.then[f.Path].Digest == f.Digest
 	}
 	before, now := byFile(s.was.Sources, same, counts), byFile(s.survey.Sources, same, counts)
 	for file, list := range now {

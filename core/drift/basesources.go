@@ -110,16 +110,12 @@ func (s *standing) places() {
 // included returns the file beside its own in which a source was changed: what pacman
 // includes. It is empty where the source's own file differs.
 func (s *standing) included(x *source.Source) (out string) {
-	was := map[string]string{}
-	for _, f := range s.was.Files {
-		was[f.Path] = f.Digest
-	}
 	for _, f := range s.survey.Files {
-		old, stood := was[f.Path]
+		old, stood := s.then[f.Path]
 		switch {
-		case f.Path == x.File && old != f.Digest:
+		case f.Path == x.File && old.Digest != f.Digest:
 			return ""
-		case stood && old != f.Digest && x.Family == arch.Family && strings.HasPrefix(f.Path, arch.Dir+"/") && !s.theirs[f.Path]:
+		case stood && old.Digest != f.Digest && x.Family == arch.Family && strings.HasPrefix(f.Path, arch.Dir+"/") && !s.theirs[f.Path]:
 			out = f.Path
 		}
 	}

@@ -17,9 +17,8 @@ func (c *comparer) others() {
 	licensed := index(c.sheet.Family, c.sheet.Licensed)
 	for i := range c.survey.Sources {
 		s := &c.survey.Sources[i]
-		if !s.Enabled || c.owned[s.File] || c.spoken[i] ||
-			c.sheet.Family != "" && s.Family != c.sheet.Family && s.Family != flatpak.Family {
-			continue // a sheet speaks of its own family alone, and of flatpak
+		if !s.Enabled || c.owned[s.File] || c.spoken[i] || !c.concerns(s.Family) {
+			continue
 		}
 		if of := Doubles(s, releases); of != nil && of.IfThere {
 			f := Finding{
