@@ -128,7 +128,7 @@ type standing struct {
 	*comparer
 	was    *source.Survey
 	then   map[string]source.File // the files of that, by path
-	theirs map[string]bool        // files that are the policy's, now or then
+	theirs map[string]bool        // files that are the policy's, now or then; one of then that stands there now is somebody's
 	eased  map[string]bool        // families of which a setting that is believed says something else
 }
 
@@ -182,10 +182,10 @@ func (s *standing) settings() {
 		all []string
 		at  source.Setting
 	}
-	collect := func(list []source.Setting) (order []string, by map[string]*value) {
+	collect := func(list []source.Setting, policys map[string]bool) (order []string, by map[string]*value) {
 		by = map[string]*value{}
 		for _, t := range list {
-			if !s.concerns(t.Family) || s.theirs[t.File] || source.OptionKeeps(t.Name) {
+			if !s.concerns(t.Family) || policys[t.File] || source.OptionKeeps(t.Name) {
 				continue
 			}
 			key := t.Family + " " + strings.ToLower(t.Name)
@@ -197,8 +197,8 @@ func (s *standing) settings() {
 		}
 		return order, by
 	}
-	before, was := collect(s.was.Settings)
-	now, is := collect(s.survey.Settings)
+	before, was := collect(s.was.Settings, s.theirs)
+	now, is := collect(s.survey.Settings, s.owned)
 	for _, key := range now {
 		h, w := is[key], was[key]
 		if w == nil {
@@ -262,7 +262,6 @@ func (s *standing) pins() {
 		}
 		return out
 	}
-	own := func(p source.Pin) bool { return !s.theirs[p.File] }
 	kinds := entries[source.Pin]{
 		says: says,
 		near: func(a, b source.Pin) bool {
@@ -271,7 +270,8 @@ func (s *standing) pins() {
 		tells: func(f *Finding, p source.Pin) { f.Class, f.File, f.Line, f.Field = PinChanged, p.File, p.Line, "pin" },
 		what:  "a pin",
 	}
-	kinds.compare(s, kept(s.was.Pins, own), kept(s.survey.Pins, own))
+	kinds.compare(s, kept(s.was.Pins, func(p source.Pin) bool { return !s.theirs[p.File] }),
+		kept(s.survey.Pins, func(p source.Pin) bool { return !s.owned[p.File] }))
 }
 
 // holds compares what is kept where it is, or away.

@@ -103,3 +103,20 @@ func TestManyFindingsAreCounted(t *testing.T) {
 	assert.Equal(t, 99, dangers, "the worst are told")
 	assert.Contains(t, found[len(found)-2].Message+found[len(found)-1].Message, "4800 more findings of this class are not told one by one")
 }
+
+// A file that was the policy's once and is so no more is somebody's when it stands there.
+func TestAFileThatThePolicyHasGivenUpIsLookedAt(t *testing.T) {
+	pref, key := "/etc/apt/preferences.d/lantern-saltmarsh.pref", "/etc/apt/trusted.gpg.d/saltmarsh.asc"
+	then := &source.Sheet{Family: "deb", Unlisted: source.UnlistedReport, Files: []source.SheetFile{{Path: pref, Mode: "0644"}, {Path: key, Mode: "0644"}}}
+	now := &source.Sheet{Family: "deb", Unlisted: source.UnlistedReport}
+	base := &source.Survey{Traits: source.Traits{Family: "deb"}, Pins: []source.Pin{{File: pref, Packages: []string{"*"}, Pin: "release n=mussel", Priority: 900, Valid: true}}}
+	is := &source.Survey{Traits: source.Traits{Family: "deb"}, Pins: []source.Pin{{File: pref, Packages: []string{"*"}, Pin: "origin elsewhere.example", Priority: 1001, Valid: true}},
+		Keys: []source.Key{{Fingerprint: "AA", Where: key, Scope: source.ScopeAny, Used: true}}}
+	var classes []string
+	for _, f := range drift.Judge(drift.Input{Sheet: now, Before: now, Survey: is, Base: &drift.Base{Sheet: then, Survey: base}}) {
+		classes = append(classes, f.Class)
+	}
+	assert.ElementsMatch(t, []string{drift.PinChanged, drift.KeyAdded}, classes)
+	is.Pins, is.Keys = []source.Pin{}, nil
+	assert.Empty(t, drift.Judge(drift.Input{Sheet: now, Before: now, Survey: is, Base: &drift.Base{Sheet: then, Survey: base}}), "it went with the policy")
+}

@@ -22,7 +22,7 @@ func (s *standing) keys() {
 	}
 	for _, key := range sortedKeys(now) {
 		k := now[key]
-		if _, stood := before[key]; stood || s.theirs[k.Where] {
+		if _, stood := before[key]; stood || s.owned[k.Where] {
 			continue
 		}
 		f := Finding{Class: KeyAdded, Severity: Danger, Field: "key", File: k.Where, Have: k.Fingerprint}
