@@ -221,6 +221,9 @@ func (a *attempt) prove(ctx context.Context) error {
 		return c.failed("the files cannot be kept for later: %w", err)
 	}
 	a.drop() // what was moved away goes before the journal, which says what it is
+	if len(a.plan.Edits) > 0 || c.accessChanged {
+		return h.keepJournal()
+	}
 	return h.closeJournal()
 }
 

@@ -143,6 +143,9 @@ func (c *carrier) fetch(ctx context.Context) (*source.Sheet, []byte, error) {
 		return nil, nil, fmt.Errorf("the service does not want it: %w", err)
 	}
 	c.life = c.link.live(ctx, c.working())
+	if d.BackOut != 0 { // what comes is kept here
+		return nil, nil, nil
+	}
 	var text []byte
 	if !source.IsDigest(d.Sheet) {
 		return nil, nil, errors.New("refused: the delivery names no sheet")
@@ -177,6 +180,9 @@ func (c *carrier) steps(ctx context.Context) error {
 	sheet, text, err := c.fetch(ctx)
 	if err != nil {
 		return err
+	}
+	if c.delivery.BackOut != 0 {
+		return c.backOut(ctx)
 	}
 	var changed bool
 	for try := 1; ; try++ {

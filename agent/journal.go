@@ -21,6 +21,8 @@ import (
 type journal struct {
 	Rollout int64          `json:"rollout"`
 	Files   []journalEntry `json:"files"`
+	Folders []string       `json:"folders,omitempty"` // that the change makes, those above first
+	Based   bool           `json:"based,omitempty"`   // the host had a base before
 }
 
 // journalEntry is one file of a change. What stands there and is neither what stood
@@ -34,6 +36,24 @@ type journalEntry struct {
 	UID     int       `json:"uid"`
 	GID     int       `json:"gid"`
 	ModTime time.Time `json:"mod_time"`
+
+	Attributes map[string][]byte `json:"attributes,omitempty"` // extended ones
+}
+
+// dress gives a file the owner, mode, times and extended attributes that it had.
+func (f *journalEntry) dress(real string) error {
+	if os.Geteuid() == 0 {
+		if err := os.Lchown(real, f.UID, f.GID); err != nil {
+			return err
+		}
+	}
+	if err := os.Chmod(real, fs.FileMode(f.Mode)); err != nil {
+		return err
+	}
+	if err := setAttributes(real, f.Attributes); err != nil {
+		return err
+	}
+	return os.Chtimes(real, time.Time{}, f.ModTime)
 }
 
 const journalName = "journal/journal.json"
@@ -60,10 +80,16 @@ func (h *Host) openJournal(rollout int64, edits []change.FileEdit) (*journal, er
 	if open, err := h.journalOpen(); open || err != nil {
 		return nil, errors.Join(errOpen, err)
 	}
+	if err := h.moveKept(); err != nil {
+		return nil, err
+	}
 	if err := os.RemoveAll(h.statePath("journal")); err != nil {
 		return nil, err
 	}
-	j := &journal{Rollout: rollout}
+	j := &journal{Rollout: rollout, Folders: h.newFolders(edits)}
+	if err := h.noteState(j); err != nil {
+		return nil, err
+	}
 	for i, e := range edits {
 		entry, err := h.journalEntry(e, strconv.Itoa(i))
 		if err != nil {
@@ -98,7 +124,7 @@ func (h *Host) journalEntry(e change.FileEdit, backup string) (journalEntry, err
 		return entry, err
 	}
 	entry.Backup = backup
-	entry.Mode, entry.ModTime = uint32(info.Mode().Perm()), info.ModTime()
+	entry.Mode, entry.ModTime, entry.Attributes = uint32(info.Mode().Perm()), info.ModTime(), attributesOf(p)
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
 		entry.UID, entry.GID = int(st.Uid), int(st.Gid)
 	}
@@ -122,7 +148,7 @@ func (h *Host) closeJournal() error {
 func (h *Host) Recover() (bool, error) {
 	b, err := os.ReadFile(h.statePath(journalName))
 	if errors.Is(err, fs.ErrNotExist) {
-		return false, nil
+		return false, h.moveKept()
 	}
 	if err != nil {
 		return false, err
@@ -159,6 +185,7 @@ func (h *Host) undo(j *journal, spare map[string]bool) (touched []string, err er
 	if len(errs) > 0 {
 		return touched, errors.Join(errs...) // the journal stays, for the next try
 	}
+	h.removeFolders(j.Folders)
 	return touched, h.closeJournal()
 }
 
@@ -207,7 +234,7 @@ func (h *Host) undoFile(f journalEntry) error {
 	if err := h.swapOut(s); err != nil {
 		return err
 	}
-	return os.Chtimes(p, time.Time{}, f.ModTime)
+	return f.dress(p)
 }
 
 // readPlain reads a file where one stands.

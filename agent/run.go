@@ -328,6 +328,7 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 		Instance: a.instance,
 		Trouble:  a.trouble,
 		Base:     a.kept(),
+		Zone:     a.host.zone(),
 	}
 	if p := a.installed(); p != nil && (a.answered != p.Asked || !maps.Equal(p.Installed, a.sentPackages)) {
 		in.Packages = p
@@ -413,6 +414,10 @@ func (a *Agent) carryOut(ctx context.Context) error {
 	if errors.As(err, &refused) && refused.status == http.StatusConflict {
 		a.log.Warn("the service does not want the report", "error", err)
 		return nil
+	}
+	if c.delivery.BackOut != 0 {
+		a.keptID = nil // it may be another, or none
+		return err
 	}
 	if err == nil && a.kept() == "" && (rep.State == "done" || rep.State == "unchanged") {
 		return a.keep(l) // the first that was carried out here

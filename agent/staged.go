@@ -61,6 +61,11 @@ func (s *staged) prepare() error {
 			return err
 		}
 	}
+	if s.old != nil { // what stood there keeps what its bytes do not say
+		if err := setAttributes(p.Name(), attributesOf(s.real)); err != nil {
+			return err
+		}
+	}
 	return p.Sync()
 }
 

@@ -38,6 +38,7 @@ type CheckIn struct {
 	Form     int              `json:"form,omitempty" doc:"The newest form of sheets that the agent understands"`
 	Free     map[string]int64 `json:"free,omitempty" doc:"Free bytes by mount point, when they changed much"`
 	Access   *HostAccess      `json:"access,omitempty" doc:"The access on the host, when it changed; never a secret"`
+	Zone     string           `json:"zone,omitempty" doc:"The host's time zone, by its name in the tz database"`
 	Instance string           `json:"instance,omitempty" doc:"Tells one run of the agent from another: two that take turns are two machines with one identity"`
 	Trouble  string           `json:"trouble,omitempty" doc:"What keeps the agent from working, in one line"`
 	Base     string           `json:"base,omitempty" doc:"Digest of the survey of which the agent keeps the files, to put them back"`
@@ -82,9 +83,10 @@ type Document struct {
 // sheet to a host for a time.
 type Delivery struct {
 	Host     string    `json:"host"`
-	Revision int64     `json:"revision" doc:"Never less than that of an earlier delivery to this host"`
+	Revision int64     `json:"revision" doc:"Never less than that of an earlier delivery to this host, unless that is taken back"`
 	Sheet    string    `json:"sheet" doc:"SHA-256 of the sheet document"`
 	Rollout  int64     `json:"rollout"`
+	BackOut  int64     `json:"back_out,omitempty" doc:"The rollout whose change is taken back: the host has again what it had before, from its own copies"`
 	PutBack  bool      `json:"put_back,omitempty" doc:"What is not as it was when the policy came is put back"`
 	SetAside bool      `json:"set_aside,omitempty" doc:"Files that stop the package manager are renamed, and kept"`
 	Issued   time.Time `json:"issued"`

@@ -7,7 +7,6 @@ import (
 
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
-	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -344,48 +343,6 @@ type PreviewFile struct {
 // HealOrder says how a host is healed.
 type HealOrder struct {
 	SetAside bool `json:"set_aside,omitempty" doc:"Files that stop the package manager and that the policy does not know are renamed, and kept"`
-}
-
-// RolloutOrder asks for a rollout.
-type RolloutOrder struct {
-	Revision int64 `json:"revision,omitempty" minimum:"0" doc:"The revision to carry; 0 or absent for the newest"`
-}
-
-// Rollout is a revision on its way to hosts.
-type Rollout struct {
-	ID       int64                 `json:"id"`
-	Kind     string                `json:"kind" enum:"rollout,heal"`
-	Revision int64                 `json:"revision"`
-	Author   string                `json:"author"`
-	Begun    time.Time             `json:"begun"`
-	Ended    *time.Time            `json:"ended"`
-	Stopped  *time.Time            `json:"stopped,omitempty" doc:"When an operator stopped it"`
-	Left     []string              `json:"left,omitempty" doc:"In the answer to stopping: hosts that are still at work, and end by themselves"`
-	Counts   map[rollout.State]int `json:"counts" doc:"Hosts by state: waiting, working, done, unchanged, failed, behind"`
-	Hosts    []HostProgress        `json:"hosts,omitempty" doc:"A page of the hosts, those first which failed"`
-	Total    int                   `json:"total,omitempty" doc:"Hosts that the page is one of, of those asked for"`
-}
-
-// All is how many hosts take part.
-func (r *Rollout) All() (n int) {
-	for _, hosts := range r.Counts {
-		n += hosts
-	}
-	return n
-}
-
-// RolloutPage is one page of rollouts, the newest first.
-type RolloutPage struct {
-	Rollouts []Rollout `json:"rollouts"`
-	Total    int       `json:"total"`
-}
-
-// HostProgress is how far one host is in a rollout.
-type HostProgress struct {
-	Host    string        `json:"host"`
-	State   rollout.State `json:"state" enum:"waiting,working,done,unchanged,failed,behind" doc:"behind: it gave no sign of life, the others went on, and it catches up when it comes back"`
-	Updated time.Time     `json:"updated"`
-	Report  *Report       `json:"report,omitempty"`
 }
 
 // InviteOrder asks for permission for one host to join.

@@ -183,6 +183,8 @@ func (a *app) root() *cobra.Command {
 		a.revisions(),
 		a.preview(),
 		a.rollout(),
+		a.freeze(),
+		a.thaw(),
 		a.channel(),
 		a.contract(),
 		a.seat(),

@@ -90,7 +90,7 @@ func (a *acknowledged) write(ctx context.Context, c *client.Client, kind, round 
 			done = func() { a.revisions[r.Number] = name }
 		case 3:
 			var ro api.Rollout
-			if ro, err = c.BeginRollout(ctx, 0); err == nil {
+			if ro, err = c.BeginRollout(ctx, rig.AtOnce); err == nil {
 				a.mu.Lock()
 				a.rollouts[ro.ID] = true
 				a.writes++
@@ -332,7 +332,7 @@ func killedOn(t *testing.T, binary, name string, steps []string, times int) map[
 		root, h = r.Enrol(name)
 		require.NoError(t, h.Close())
 		if d, err := r.Operator.Host(ctx, name); err == nil && d.State != api.StateChanging {
-			_, err := r.Operator.BeginRollout(ctx, 0)
+			_, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
 			require.NoError(t, err)
 		}
 		after := time.Duration(0) // most steps take no longer than the word of them

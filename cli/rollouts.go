@@ -20,43 +20,22 @@ func (a *app) rollout() *cobra.Command {
 		Use:     "rollout",
 		Short:   "Carry a revision to the hosts, and see how far it is",
 		GroupID: "policy",
-		Example: "  lantern rollout begin\n  lantern rollout show 4",
+		Long: "A rollout goes in waves: one host, a tenth, then all others, or as the plans of the policy say. Before each wave\n" +
+			"every gate of those before must hold; one that does not holds the rollout until somebody decides.",
+		Example: "  lantern rollout plan\n  lantern rollout begin\n  lantern rollout show",
 	}
-	cmd.AddCommand(a.rolloutBegin(), a.rolloutShow(), a.rolloutList(), a.rolloutStop())
-	return cmd
-}
-
-func (a *app) rolloutBegin() *cobra.Command {
-	var revision int64
-	var wait time.Duration
-	var leave bool
-	cmd := &cobra.Command{
-		Use: "begin", Short: "Carry a revision to all hosts, and watch until it is done", Args: cobra.NoArgs,
-		Example: "  lantern rollout begin\n  lantern rollout begin --revision 3 --no-wait",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			r, err := a.client().BeginRollout(cmd.Context(), revision)
-			if err != nil {
-				return err
-			}
-			if leave {
-				if done, err := a.json(r); done {
-					return err
-				}
-				a.out.Printf(
-					"Rollout %d of revision %d begun on %s. Watch it with: lantern rollout show %d",
-					r.ID,
-					r.Revision,
-					view.Count(r.All(), "host", "hosts"),
-					r.ID,
-				)
-				return nil
-			}
-			return a.follow(cmd.Context(), r.ID, wait)
-		},
-	}
-	cmd.Flags().Int64Var(&revision, "revision", 0, "the revision; 0 for the newest")
-	cmd.Flags().DurationVar(&wait, "wait", 10*time.Minute, "how long to watch; it goes on without watching")
-	cmd.Flags().BoolVar(&leave, "no-wait", false, "begin it and come back at once")
+	cmd.AddCommand(
+		a.rolloutBegin(),
+		a.rolloutPlan(),
+		a.rolloutShow(),
+		a.rolloutList(),
+		a.rolloutHold(),
+		a.rolloutProceed(),
+		a.rolloutConsent(),
+		a.rolloutSkip(),
+		a.rolloutBackOut(),
+		a.rolloutStop(),
+	)
 	return cmd
 }
 
@@ -72,12 +51,13 @@ func pauseFor(hosts int) time.Duration {
 	return 250 * time.Millisecond
 }
 
-// follow watches a rollout until it ends.
+// follow watches a rollout until it ends, or waits for somebody.
 func (a *app) follow(ctx context.Context, id int64, wait time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, wait)
 	defer cancel()
 	told := map[string]bool{}
 	width := 0
+	wave := 0
 	start := time.Now()
 	for {
 		r, err := a.client().Rollout(ctx, id, client.List{PerPage: mostFollowed})
@@ -90,13 +70,21 @@ func (a *app) follow(ctx context.Context, id int64, wait time.Duration) error {
 		if a.format == "table" {
 			width = max(width, longest(r.Hosts))
 			a.tellProgress(r, told, width, time.Since(start))
+			if r.Wave > wave && r.Waves > 1 && r.Ended == nil {
+				wave = r.Wave
+				a.out.Printf("%s", a.out.Paint(view.Dim, waveBegins(&r)))
+			}
 		}
-		if r.Ended != nil {
+		waits := r.Phase == rollout.Asking || r.Phase == rollout.Held && r.Counts[rollout.Working] == 0
+		if r.Ended != nil || waits {
 			if done, err := a.json(r); done {
-				if err == nil && r.Counts[rollout.Failed]+r.Counts[rollout.Behind] > 0 {
+				if err == nil && (waits || r.Counts[rollout.Failed]+r.Counts[rollout.Behind] > 0) {
 					err = &exit{ExitNo, ""}
 				}
 				return err
+			}
+			if waits {
+				return a.waits(&r)
 			}
 			return a.ended(r)
 		}
@@ -111,6 +99,7 @@ var progressLook = map[rollout.State]struct {
 	sign  string
 	style view.Style
 }{
+	rollout.Queued: {" ", view.Dim}, rollout.Skipped: {"-", view.Dim},
 	rollout.Waiting: {"·", view.Dim}, rollout.Working: {"→", view.Blue}, rollout.Behind: {"?", view.Yellow},
 	rollout.Done: {"✓", view.Green}, rollout.Unchanged: {"=", view.Plain}, rollout.Failed: {"✗", view.Red},
 }
@@ -123,7 +112,7 @@ func (a *app) tellProgress(r api.Rollout, told map[string]bool, width int, since
 	}
 	for _, h := range r.Hosts {
 		well := h.State == rollout.Done || h.State == rollout.Unchanged
-		if told[h.Host] || h.State.Open() || well && r.All() > mostFollowed {
+		if told[h.Host] || h.State.Open() || h.State == rollout.Queued || h.Wave == 0 && r.Waves > 0 || well && r.All() > mostFollowed {
 			continue
 		}
 		told[h.Host] = true
@@ -245,81 +234,6 @@ func (a *app) ended(r api.Rollout) error {
 		took,
 	)
 	return nil
-}
-
-func (a *app) rolloutShow() *cobra.Command {
-	var l listFlags
-	var states []string
-	var q string
-	cmd := &cobra.Command{
-		Use: "show NUMBER", Short: "Show how far a rollout is, host by host, those first that need somebody", Args: cobra.ExactArgs(1),
-		Example: "  lantern rollout show 4\n  lantern rollout show 4 --state failed,behind",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0])
-			if err != nil {
-				return err
-			}
-			list := client.List{Query: q, Filter: map[string][]string{"state": states}, Page: l.page, PerPage: l.perPage}
-			r, err := a.client().Rollout(cmd.Context(), id, list)
-			if err != nil {
-				return err
-			}
-			if done, err := a.json(r); done {
-				return err
-			}
-			a.showRollout(r)
-			if r.Total == 0 && (q != "" || len(states) > 0) {
-				a.out.Printf("None of its hosts is what was asked for.")
-			}
-			l.more(a, len(r.Hosts), r.Total)
-			return nil
-		},
-	}
-	l.add(cmd)
-	var names []string
-	for _, st := range rollout.States {
-		names = append(names, string(st))
-	}
-	choose(cmd, &states, "state", true, "only hosts in these states: "+strings.Join(names, ", "), names...)
-	cmd.Flags().StringVar(&q, "match", "", "only hosts with this in their name")
-	return cmd
-}
-
-func (a *app) showRollout(r api.Rollout) {
-	state := "under way"
-	if r.Ended != nil {
-		state = "ended after " + r.Ended.Sub(r.Begun).Round(100*time.Millisecond).String()
-	}
-	a.out.Printf(
-		"%s of revision %d by %s, begun %s, %s",
-		a.out.Paint(view.Bold, fmt.Sprintf("%s %d", r.Kind, r.ID)),
-		r.Revision,
-		r.Author,
-		r.Begun.Local().Format("2006-01-02 15:04:05"),
-		state,
-	)
-	var counts []string
-	for _, st := range rollout.States {
-		if n := r.Counts[st]; n > 0 {
-			counts = append(counts, fmt.Sprintf("%d %s", n, st))
-		}
-	}
-	a.out.Printf("%s: %s\n", view.Count(r.All(), "host", "hosts"), strings.Join(counts, ", "))
-	for _, h := range r.Hosts {
-		a.progressLine(h, longest(r.Hosts))
-		if h.Report == nil {
-			continue
-		}
-		for _, e := range h.Report.Edits {
-			a.out.Printf(
-				"%s%-6s %s  %s",
-				strings.Repeat(" ", 13),
-				e.Action,
-				a.out.Paint(view.Cyan, e.Path),
-				a.out.Paint(view.Dim, strings.Join(e.Why, "; ")),
-			)
-		}
-	}
 }
 
 func number(s string) (int64, error) {

@@ -320,9 +320,38 @@ func (c *Client) Preview(ctx context.Context, revision int64) (api.Preview, erro
 	return get[api.Preview](ctx, c, "/api/preview", url.Values{"revision": {strconv.FormatInt(revision, 10)}})
 }
 
-// BeginRollout carries a revision to the hosts; 0 stands for the newest.
-func (c *Client) BeginRollout(ctx context.Context, revision int64) (api.Rollout, error) {
-	return send[api.Rollout](ctx, c, http.MethodPost, "/api/rollouts", api.RolloutOrder{Revision: revision})
+// BeginRollout carries a revision to the hosts.
+func (c *Client) BeginRollout(ctx context.Context, o api.RolloutOrder) (api.Rollout, error) {
+	return send[api.Rollout](ctx, c, http.MethodPost, "/api/rollouts", o)
+}
+
+// Levers of a rollout.
+const (
+	LeverHold    = "hold"     // no more hosts begin
+	LeverProceed = "proceed"  // it goes on
+	LeverConsent = "consent"  // somebody agrees to the next wave
+	LeverSkip    = "skip"     // a host is left out
+	LeverBackOut = "back-out" // hosts have again what they had; the answer is the rollout that does it
+)
+
+// PullLever changes where a rollout stands.
+func (c *Client) PullLever(ctx context.Context, id int64, lever string, o api.LeverOrder) (api.Rollout, error) {
+	return send[api.Rollout](ctx, c, http.MethodPost, "/api/rollouts/"+strconv.FormatInt(id, 10)+"/"+lever, o)
+}
+
+// Freezes lists when nothing moves, the newest first.
+func (c *Client) Freezes(ctx context.Context) (api.FreezeList, error) {
+	return get[api.FreezeList](ctx, c, "/api/freezes", nil)
+}
+
+// Freeze lets nothing move in the fleet, or in a group.
+func (c *Client) Freeze(ctx context.Context, o api.FreezeOrder) (api.Freeze, error) {
+	return send[api.Freeze](ctx, c, http.MethodPost, "/api/freezes", o)
+}
+
+// Thaw ends a freeze.
+func (c *Client) Thaw(ctx context.Context, id int64) (api.Freeze, error) {
+	return send[api.Freeze](ctx, c, http.MethodDelete, "/api/freezes/"+strconv.FormatInt(id, 10), nil)
 }
 
 // Rollout tells how far a rollout is, with a page of its hosts: those first which failed.

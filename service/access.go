@@ -17,6 +17,7 @@ import (
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/desk"
+	"patientlantern.example/lantern/store"
 )
 
 // grantLife is how long a grant of access may be under way.
@@ -154,6 +155,17 @@ func (s *Service) named(ctx context.Context, v *hostView) (map[api.AccessWant]bo
 	ro, err := s.store.Rollout(ctx, v.Task)
 	if err != nil {
 		return nil, err
+	}
+	if ro.Kind == store.KindBackOut {
+		b, err := s.store.BeforeOf(ctx, ro.Of, v.Name)
+		if err != nil || b.Carried.Sheet == "" {
+			return out, err
+		}
+		sheet, err := s.compute.sheetOf(ctx, b.Carried.Sheet)
+		if err == nil {
+			note(sheet)
+		}
+		return out, err
 	}
 	rs, err := s.compute.revision(ctx, ro.Revision)
 	if err != nil {

@@ -22,6 +22,7 @@ import (
 const (
 	maxCall   = 64 << 10
 	maxUpload = 32 << 20
+	mostZone  = 60 // of a time zone's name
 )
 
 // agents lets hosts through that prove themselves.
@@ -164,10 +165,11 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	if out.Asked = stamp; stamp != "" && stamp != v.answered {
 		out.Packages = names
 	}
-	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Form == v.Form && in.Free == nil && in.Access == nil &&
+	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Form == v.Form && clip(in.Zone, mostZone) == v.Zone &&
+		in.Free == nil && in.Access == nil &&
 		in.Packages == nil &&
 		in.Trouble == v.Trouble {
-		out.Work = v.Task != 0
+		out.Work = s.mayWork(r.Context(), v)
 		if wasSilent || first {
 			s.note(r.Context(), s.entry(actorFrom(r.Context()), commandAppear, kindHost, v.Name))
 		}
@@ -183,12 +185,13 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 		out.Want = append(out.Want, in.Survey)
 	}
 	if len(out.Want) > 0 {
-		out.Work = v.Task != 0
+		out.Work = s.mayWork(r.Context(), v)
 		answer(w, &out)
 		return
 	}
 	row, err := s.change(r.Context(), h, commandCheckIn, func(v *hostView) error {
 		v.Traits, v.Survey, v.Agent, v.Form, v.LastSeen = in.Traits, in.Survey, in.Agent, in.Form, now
+		v.Zone = same(clip(in.Zone, mostZone))
 		if in.Free != nil {
 			v.Free = maps.Clone(in.Free)
 		}
@@ -212,7 +215,7 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.metrics.changed.Inc()
-	out.Work = row.Task != 0
+	out.Work = s.mayWork(r.Context(), row)
 	answer(w, &out)
 }
 

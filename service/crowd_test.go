@@ -86,7 +86,7 @@ func TestARolloutThatComesTooLateGivesItsSeatsBack(t *testing.T) {
 	require.NoError(t, r.Desk.SetFault("gannet", standin.DeskSlow))
 	begun := make(chan error, 1)
 	go func() {
-		_, err := r.Operator.BeginRollout(ctx, 0)
+		_, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
 		begun <- err
 	}()
 	r.Until("it asks the desk", func() bool { return r.Desk.Waiting() > 0 })
@@ -113,7 +113,7 @@ func TestASlowDeskHoldsNobodyUp(t *testing.T) {
 	require.NoError(t, r.Desk.SetFault("gannet", standin.DeskSlow))
 	begun := make(chan error, 1)
 	go func() {
-		_, err := r.Operator.BeginRollout(ctx, 0)
+		_, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
 		begun <- err
 	}()
 	r.Until("it asks the desk", func() bool {

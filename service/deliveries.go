@@ -20,13 +20,17 @@ const deliveryLife = 10 * time.Minute
 func (s *Service) delivery(w http.ResponseWriter, r *http.Request) {
 	h := agentFrom(r.Context())
 	v := h.row()
-	if v.Task == 0 {
+	if !s.mayWork(r.Context(), v) {
 		problem(w, http.StatusNotFound, "nothing waits for this host")
 		return
 	}
 	ro, err := s.store.Rollout(r.Context(), v.Task)
 	if err != nil {
 		s.fault(w, r, err)
+		return
+	}
+	if ro.Kind == store.KindBackOut {
+		s.deliverBack(w, r, v, &ro)
 		return
 	}
 	rs, err := s.compute.revision(r.Context(), ro.Revision)

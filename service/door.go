@@ -66,6 +66,7 @@ const (
 	kindOperator = "operator"
 	kindSecrets  = "secrets"
 	kindWaiver   = "waiver"
+	kindFreeze   = "freeze"
 )
 
 // least is the role that each operation of the interface wants. What does not stand here
@@ -86,6 +87,9 @@ var least = map[string]string{
 	"list-rollouts": store.RoleReader,
 	"show-rollout":  store.RoleReader,
 	"stop-rollout":  store.RoleOperator,
+	"hold-rollout":  store.RoleOperator, "proceed-rollout": store.RoleOperator, "consent-rollout": store.RoleOperator,
+	"back-out-rollout": store.RoleOperator, "skip-host": store.RoleOperator,
+	"list-freezes": store.RoleReader, "freeze": store.RoleOperator, "thaw": store.RoleOperator,
 	"list-accounts": store.RoleReader, "add-account": store.RoleOperator, "remove-account": store.RoleOperator,
 	"list-contracts": store.RoleReader, "list-seats": store.RoleReader, "take-seat": store.RoleOperator, "release-seat": store.RoleOperator,
 	"list-channels": store.RoleReader, "outlook": store.RoleReader, "rotate-secrets": store.RoleOperator,

@@ -85,7 +85,7 @@ func (s *Service) leaveBehind(ctx context.Context) {
 			v := h.row()
 			switch {
 			case v.Task != ro.ID || v.behind():
-			case h.lost(v, ro.Begun, now):
+			case h.lost(v, since(&ro), now):
 				gone = append(gone, h)
 			default:
 				left++
@@ -98,6 +98,14 @@ func (s *Service) leaveBehind(ctx context.Context) {
 			s.log.Error("leaving hosts behind", "rollout", ro.ID, "error", err)
 		}
 	}
+}
+
+// since is from when on a rollout waits for its hosts.
+func since(ro *store.Rollout) time.Time {
+	if ro.Course.Phase == rollout.Changing && ro.Course.Since.After(ro.Begun) {
+		return ro.Course.Since
+	}
+	return ro.Begun
 }
 
 // leave leaves hosts of a rollout behind. last says that nobody else is waited for: then

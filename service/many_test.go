@@ -19,6 +19,7 @@ import (
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/demo"
+	"patientlantern.example/lantern/internal/rig"
 	"patientlantern.example/lantern/store"
 )
 
@@ -85,7 +86,7 @@ assign: [{ to: everyone, repositories: [own] }]
 	assert.Equal(t, count, checked.Looked.Hosts)
 	_, err = c.Publish(ctx, api.Publication{Files: files})
 	require.NoError(t, err)
-	ro, err := c.BeginRollout(ctx, 0)
+	ro, err := c.BeginRollout(ctx, rig.AtOnce)
 	require.NoError(t, err)
 	assert.Equal(t, count, ro.All())
 	assert.Len(t, ro.Hosts, 50, "a page of them")

@@ -91,6 +91,7 @@ func (s *Service) policyRoutes(a huma.API) {
 		operation("preview", http.MethodGet, "/api/preview", "What carrying a revision would change, and on which hosts"),
 		s.preview,
 	)
+	s.rolloutLevers(a)
 	huma.Register(a, operation("begin-rollout", http.MethodPost, "/api/rollouts", "Carry a revision to the hosts"), s.beginRollout)
 	huma.Register(a, operation("list-rollouts", http.MethodGet, "/api/rollouts", "Rollouts, page by page"), s.listRollouts)
 	huma.Register(a, operation("show-rollout", http.MethodGet, "/api/rollouts/{id}", "How far a rollout is"), s.showRollout)
@@ -139,4 +140,16 @@ func (s *Service) subscriptionRoutes(a huma.API) {
 		s.addOperator,
 	)
 	huma.Register(a, operation("remove-operator", http.MethodDelete, "/api/operators/{name}", "Take an operator away"), s.removeOperator)
+}
+
+// rolloutLevers are the calls that change where a rollout stands.
+func (s *Service) rolloutLevers(a huma.API) {
+	huma.Register(a, operation("hold-rollout", http.MethodPost, "/api/rollouts/{id}/hold", "Let no more hosts begin with a rollout"), s.holdRollout)
+	huma.Register(a, operation("proceed-rollout", http.MethodPost, "/api/rollouts/{id}/proceed", "Let a rollout that is held go on"), s.proceedRollout)
+	huma.Register(a, operation("consent-rollout", http.MethodPost, "/api/rollouts/{id}/consent", "Agree to the next wave of a rollout"), s.consentRollout)
+	huma.Register(a, operation("back-out-rollout", http.MethodPost, "/api/rollouts/{id}/back-out", "Give hosts back what they had before a rollout"), s.backOut)
+	huma.Register(a, operation("skip-host", http.MethodPost, "/api/rollouts/{id}/skip", "Leave a host out of a rollout"), s.skipHost)
+	huma.Register(a, operation("list-freezes", http.MethodGet, "/api/freezes", "When nothing moves"), s.listFreezes)
+	huma.Register(a, operation("freeze", http.MethodPost, "/api/freezes", "Let nothing move in the fleet, or in a group"), s.freeze)
+	huma.Register(a, operation("thaw", http.MethodDelete, "/api/freezes/{id}", "End a freeze"), s.thaw)
 }

@@ -55,7 +55,8 @@ func (s *Service) report(w http.ResponseWriter, r *http.Request) {
 	s.naming.RLock()
 	defer s.naming.RUnlock()
 	good := event == rollout.Succeeds || event == rollout.Rests
-	if good && (!s.store.Known(in.Sheet, store.KindSheet) || !s.store.Known(in.Survey, store.KindSurvey)) {
+	bare := ro.Kind == store.KindBackOut && in.Sheet == "" // nothing had been carried before
+	if good && (!bare && !s.store.Known(in.Sheet, store.KindSheet) || !s.store.Known(in.Survey, store.KindSurvey)) {
 		problem(w, http.StatusConflict, "send the survey first, then the report")
 		return
 	}
@@ -102,7 +103,11 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 		return err
 	}
 	over := false
+	defer s.steer.nudge()
 	_, err = s.change(ctx, h, commandReport, func(v *hostView) error {
+		if said.Before, err = json.Marshal(store.Before{Revision: v.Revision, Survey: v.Survey, Carried: v.Carried}); err != nil {
+			return err
+		}
 		v.Stage = rollout.Working
 		if event != rollout.Works {
 			v.Task, v.Stage, v.Failure = 0, "", ""
@@ -113,6 +118,14 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 		case rollout.Fails:
 			v.Failure = fmt.Sprintf("%s: %s", in.Step, in.Message)
 		case rollout.Succeeds, rollout.Rests:
+			if ro.Kind == store.KindBackOut {
+				b, err := s.store.BeforeOf(ctx, ro.Of, v.Name)
+				if err != nil {
+					return err
+				}
+				v.Revision, v.Sheet, v.Survey, v.Carried = b.Revision, b.Carried.Sheet, in.Survey, b.Carried
+				return nil
+			}
 			v.Revision, v.Sheet, v.Survey = ro.Revision, in.Sheet, in.Survey
 			base := s.nextBase(ctx, v, in)
 			v.Carried = store.Carried{Sheet: in.Sheet, Survey: in.Survey, At: said.Updated.UTC(), Base: base}

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -37,77 +36,83 @@ type rolloutIn struct {
 	Body api.RolloutOrder
 }
 
-// beginRollout carries a revision to all hosts of a family that can be changed. Vendors'
-// desks are asked before anything is held that others wait for.
+// beginRollout begins to carry a revision to hosts: those of its first wave have the task
+// when it returns. Vendors' desks are asked before anything is held that others wait for.
 func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Rollout], error) {
 	if !s.beginning.TryLock() {
 		return nil, huma.Error409Conflict("somebody begins a rollout at this moment; look at it, and try again: lantern rollout list")
 	}
 	defer s.beginning.Unlock()
-	r, err := s.pick(ctx, in.Body.Revision)
+	p, err := s.startable(ctx, &in.Body)
 	if err != nil {
 		return nil, err
 	}
-	targets, err := s.targets(ctx, r)
+	if in.Body.Try {
+		return &body[api.Rollout]{s.tried(p)}, nil
+	}
+	taken, err := s.seatsFor(ctx, p.revision.Number, p.takers)
 	if err != nil {
 		return nil, err
 	}
-	taken, err := s.seatsFor(ctx, r.Number, targets)
-	if err != nil {
-		return nil, err
-	}
-	ro, err := s.beginOn(ctx, r, targets)
+	ro, err := s.beginOn(ctx, p)
 	if err != nil {
 		s.giveBack(ctx, taken)
+		return nil, err
+	}
+	s.followAgain(ctx, p)
+	if err := s.steerOne(ctx, ro.ID); err != nil {
+		return nil, s.refuse(err)
+	}
+	out, err := s.freshPage(ctx, ro.ID)
+	if err == nil {
+		out.Body.Others, out.Body.TookOver = p.others, p.over
+	}
+	return out, err
+}
+
+// freshPage describes a rollout after a command, with its first hosts.
+func (s *Service) freshPage(ctx context.Context, id int64) (*body[api.Rollout], error) {
+	ro, err := s.findRollout(ctx, id)
+	if err != nil {
 		return nil, err
 	}
 	return s.rolloutPage(ctx, ro, RolloutHosts{Paging: firstPage})
 }
 
-// beginOn begins a rollout to hosts, unless something has changed while desks were asked.
-func (s *Service) beginOn(ctx context.Context, r store.Revision, targets []*host) (store.Rollout, error) {
-	ro := store.Rollout{Kind: store.KindRollout, Revision: r.Number}
-	locked := lockAll(targets)
-	defer locked.unlock()
-	if err := free(targets, r); err != nil {
-		return ro, err
-	}
-	still := slices.DeleteFunc(slices.Clone(targets), func(h *host) bool { return h.retired.Load() })
-	return s.begin(ctx, "begin-rollout", ro, still)
-}
-
-// targets are the hosts that a revision can be carried to now.
-func (s *Service) targets(ctx context.Context, r store.Revision) ([]*host, error) {
-	open, err := s.store.OpenRollout(ctx, store.KindRollout)
-	if err == nil {
-		return nil, huma.Error409Conflict(
-			fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d", open.ID, open.ID),
-		)
-	}
-	if !errors.Is(err, store.ErrNotFound) {
-		return nil, s.refuse(err)
-	}
-	all := s.fleet.all()
-	if err := free(all, r); err != nil {
-		return nil, err
-	}
-	var targets []*host
-	for _, h := range all {
-		if v := h.row(); v.Traits != "" && managed(v.family) {
-			targets = append(targets, h)
+// beginOn begins a rollout, unless something has changed while desks were asked.
+func (s *Service) beginOn(ctx context.Context, p *startable) (store.Rollout, error) {
+	if p.over != 0 {
+		if _, err := s.stopHosts(ctx, p.over); err != nil {
+			return p.rollout, s.refuse(err)
 		}
 	}
-	if len(targets) == 0 {
-		return nil, huma.Error409Conflict("no host has sent a survey yet, so there is none to carry it to")
+	locked := lockAll(slices.Concat(p.takers, p.already))
+	defer locked.unlock()
+	if err := free(locked, p.revision, 0); err != nil {
+		return p.rollout, err
 	}
-	return targets, nil
+	gone := map[string]bool{}
+	for _, h := range locked {
+		if h.retired.Load() {
+			gone[h.row().Name] = true
+		}
+	}
+	p.placed = slices.DeleteFunc(p.placed, func(x store.Placed) bool { return gone[x.Host] })
+	return s.begin(ctx, "begin-rollout", p.rollout, p.placed, func(id int64) {
+		for _, h := range p.already {
+			v := *h.row()
+			v.Revision, v.Failure = p.revision.Number, ""
+			h.put(&v)
+		}
+	})
 }
 
 // free refuses where a host has a task already, or a newer revision.
-func free(hosts []*host, r store.Revision) error {
+// over is one whose hosts are free, since it makes way.
+func free(hosts []*host, r store.Revision, over int64) error {
 	for _, h := range hosts {
 		v := h.row()
-		if v.Task != 0 && !v.behind() {
+		if v.Task != 0 && !v.behind() && v.Task != over {
 			return huma.Error409Conflict(
 				fmt.Sprintf(
 					"%s is being changed by rollout %d; try again when it is done, or stop it: lantern rollout stop %d",
@@ -133,35 +138,32 @@ func free(hosts []*host, r store.Revision) error {
 	return nil
 }
 
-// begin stores a rollout and gives its hosts, which the caller has locked, the task.
-func (s *Service) begin(ctx context.Context, command string, ro store.Rollout, targets []*host) (store.Rollout, error) {
+// begin stores a rollout, whose hosts the caller has locked. then is told its number when
+// it stands.
+func (s *Service) begin(ctx context.Context, command string, ro store.Rollout, placed []store.Placed, then func(id int64)) (store.Rollout, error) {
 	ro.Author, ro.Begun = operatorFrom(ctx).Name, s.now()
-	names := make([]string, len(targets))
-	for i, h := range targets {
-		names[i] = h.row().Name
+	names := make([]string, 0, len(placed))
+	for _, x := range placed {
+		if x.State != rollout.Unchanged {
+			names = append(names, x.Host)
+		}
 	}
 	by := actorFrom(ctx)
-	err := s.store.BeginRollout(ctx, &ro, names, store.Change{
+	err := s.store.BeginRollout(ctx, &ro, placed, store.Change{
 		Note: func() []store.Entry {
 			e := detailed(
-				s.rolloutEntry(by, command, ro.ID, false),
-				map[string]int64{"hosts": int64(len(targets)), "revision": ro.Revision},
+				s.rolloutEntry(by, command, ro.ID, !ro.Ended.IsZero()),
+				map[string]int64{"hosts": int64(len(names)), "revision": ro.Revision},
 			)
+			e.Why = ro.Because
 			return append(s.hostEntries(by, command, names), e)
 		},
-		Then: func() {
-			for _, h := range targets {
-				v := *h.row()
-				v.Task, v.Stage = ro.ID, rollout.Waiting
-				h.sign.Store(nil)
-				h.put(&v)
-			}
-		},
+		Then: func() { then(ro.ID) },
 	})
 	if err != nil {
 		return ro, s.refuse(err)
 	}
-	s.log.Info("rollout begun", "rollout", ro.ID, "kind", ro.Kind, "revision", ro.Revision, "hosts", len(targets), "author", ro.Author)
+	s.log.Info("rollout begun", "rollout", ro.ID, "kind", ro.Kind, "revision", ro.Revision, "hosts", len(names), "author", ro.Author)
 	return ro, nil
 }
 
@@ -175,24 +177,41 @@ func (s *Service) heal(ctx context.Context, in *healIn) (*body[api.Rollout], err
 	if err != nil {
 		return nil, err
 	}
+	ro, err := s.beginHeal(ctx, h, in.Body != nil && in.Body.SetAside)
+	if err != nil {
+		return nil, err
+	}
+	return s.freshPage(ctx, ro.ID)
+}
+
+func (s *Service) beginHeal(ctx context.Context, h *host, setAside bool) (ro store.Rollout, err error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	v := h.row()
 	switch {
 	case h.retired.Load(): // at this moment
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no host %q any more", v.Name))
+		return ro, huma.Error404NotFound(fmt.Sprintf("there is no host %q any more", v.Name))
 	case v.Revision == 0:
-		return nil, huma.Error409Conflict(
+		return ro, huma.Error409Conflict(
 			fmt.Sprintf("no revision was carried to %s yet, so there is nothing to heal it to; begin a rollout", v.Name),
 		)
 	case v.Task != 0 && !v.behind():
-		return nil, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
+		return ro, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
 	}
-	ro := store.Rollout{Kind: store.KindHeal, Revision: v.Revision, SetAside: in.Body != nil && in.Body.SetAside}
-	if ro, err = s.begin(ctx, "heal-host", ro, []*host{h}); err != nil {
-		return nil, err
+	if f := s.frozen(ctx, v, s.standing()); f != nil {
+		return ro, huma.Error409Conflict(fmt.Sprintf("%s is frozen until %s (%s: %s); end that first: lantern thaw %d",
+			v.Name, f.Until.UTC().Format(time.RFC3339), f.Author, f.Because, f.ID))
 	}
-	return s.rolloutPage(ctx, ro, RolloutHosts{Paging: firstPage})
+	ro = store.Rollout{Kind: store.KindHeal, Revision: v.Revision, SetAside: setAside}
+	ro.Parts = []rollout.Part{{Plan: rollout.AtOnce().Name, What: v.Name, Hosts: 1}}
+	ro.Course = rollout.Course{Opened: 1, Phase: rollout.Changing, Since: s.now()}
+	placed := []store.Placed{{Host: v.Name, State: rollout.Waiting}}
+	return s.begin(ctx, "heal-host", ro, placed, func(id int64) {
+		v := *h.row()
+		v.Task, v.Stage = id, rollout.Waiting
+		h.sign.Store(nil)
+		h.put(&v)
+	})
 }
 
 // firstPage is shown where nobody asked for another.
@@ -203,21 +222,6 @@ type RolloutHosts struct {
 	Paging
 	State []string `query:"state" doc:"Only hosts in these states"`
 	Q     string   `query:"q" doc:"Part of the host's name"`
-}
-
-// rolloutOf describes a rollout without its hosts.
-func rolloutOf(ro store.Rollout) api.Rollout {
-	out := api.Rollout{ID: ro.ID, Kind: ro.Kind, Revision: ro.Revision, Author: ro.Author, Begun: ro.Begun, Counts: map[rollout.State]int{}}
-	if !ro.Ended.IsZero() {
-		out.Ended = &ro.Ended
-	}
-	if !ro.Stopped.IsZero() {
-		out.Stopped = &ro.Stopped
-	}
-	for _, st := range rollout.States {
-		out.Counts[st] = ro.Counts[st]
-	}
-	return out
 }
 
 // rolloutPage describes a rollout with a page of its hosts, those first which failed.
@@ -231,14 +235,21 @@ func (s *Service) rolloutPage(ctx context.Context, ro store.Rollout, in RolloutH
 		}
 		q.States = append(q.States, rollout.State(name))
 	}
-	out := rolloutOf(ro)
+	out, err := s.courseOf(ctx, ro)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
 	hosts, total, err := s.store.RolloutHosts(ctx, ro.ID, q)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
 	out.Total = total
 	for _, h := range hosts {
-		out.Hosts = append(out.Hosts, s.alive(ro.ID, progress(h)))
+		p := s.alive(ro.ID, progress(h))
+		if h.Part >= 0 && h.Part < len(ro.Parts) {
+			p.Wave = ro.Parts[h.Part].Stage + 1
+		}
+		out.Hosts = append(out.Hosts, p)
 	}
 	return &body[api.Rollout]{out}, nil
 }
@@ -316,10 +327,7 @@ func (s *Service) stopRollout(ctx context.Context, in *RolloutPath) (*body[api.R
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	if ro, err = s.findRollout(ctx, in.ID); err != nil {
-		return nil, err
-	}
-	out, err := s.rolloutPage(ctx, ro, RolloutHosts{Paging: firstPage})
+	out, err := s.freshPage(ctx, in.ID)
 	if err == nil {
 		out.Body.Left = left
 	}

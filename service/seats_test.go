@@ -165,7 +165,7 @@ func TestNotEnoughSeatsAreNamedBeforeTheRolloutAndNoneIsTaken(t *testing.T) {
 	assert.Equal(t, 3, p.Seats.Short[0].Needed)
 	assert.Equal(t, 1, p.Seats.Short[0].Short)
 	assert.Len(t, p.Seats.Short[0].Hosts, 1)
-	_, err = r.Operator.BeginRollout(ctx, 0)
+	_, err = r.Operator.BeginRollout(ctx, rig.AtOnce)
 	no := refusal(t, err, http.StatusConflict)
 	assert.Equal(t, "seats are missing, so nothing was begun", no.Detail)
 	require.Len(t, no.Details, 1)
@@ -184,7 +184,7 @@ func TestASeatThatIsGoneAtTheLastMomentLeavesNoHalfGroup(t *testing.T) {
 	for _, number := range []string{"GN-2026-014", "GN-2026-031"} { // the service has not heard of it yet
 		require.NoError(t, r.Desk.Change("gannet", number, func(c *subscription.Contract) { c.Seats = 1 }))
 	}
-	_, err := r.Operator.BeginRollout(ctx, 0)
+	_, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
 	no := refusal(t, err, http.StatusConflict)
 	assert.Contains(t, no.Detail, "all 1 seats of GN-2026-014 are taken; nothing was begun, and the seats that were taken on the way are given back")
 	assert.Empty(t, seats(t, r))
@@ -203,7 +203,7 @@ func TestSeatsByHand(t *testing.T) {
 	_, err := r.Operator.TakeSeat(ctx, api.SeatOrder{Host: "gw-01"})
 	assert.Contains(t, refusal(t, err, http.StatusConflict).Detail, `the service has no account "gannet" at a vendor's desk; give it one: lantern account add gannet`)
 	r.Accounts()
-	_, err = r.Operator.BeginRollout(ctx, 0)
+	_, err = r.Operator.BeginRollout(ctx, rig.AtOnce)
 	assert.Equal(t, []string{"gw-01.brinewick.test needs a seat in the account gannet: lantern seat take gw-01"}, refusal(t, err, http.StatusConflict).Details)
 
 	seat, err := r.Operator.TakeSeat(ctx, api.SeatOrder{Host: "gw-01"})

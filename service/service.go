@@ -59,6 +59,8 @@ type Service struct {
 	naming  sync.RWMutex // held for writing while documents that nothing names are forgotten
 	pulse   pulse
 
+	steer    *steering
+	freezes  freezes
 	previews singleflight.Group // by what is previewed
 
 	beginning sync.Mutex // one rollout is begun at a time
@@ -101,6 +103,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		events: newHub(),
 		asked:  &asked{names: map[string]time.Time{}},
 		upload: newUploads(),
+		steer:  newSteering(),
 	}
 	s.compute = newComputer(opts.Store, thisBuild())
 	if s.keeper, err = newKeeper(ctx, opts.Store, opts.Vault, opts.Log, opts.Now); err != nil {
@@ -112,6 +115,9 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		return nil, fmt.Errorf("loading waivers: %w", err)
 	}
 	s.compute.waivers = newWaivers(waived)
+	if err := s.loadRollouts(ctx); err != nil {
+		return nil, fmt.Errorf("loading rollouts and freezes: %w", err)
+	}
 	opts.Store.Tell(s.events.heard)
 	if s.fleet, err = loadFleet(ctx, s); err != nil {
 		return nil, fmt.Errorf("loading the fleet: %w", err)
@@ -124,6 +130,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	s.stopped.Go(func() { s.flush(bg) })
 	s.stopped.Go(func() { s.watchSilence(bg) })
 	s.stopped.Go(func() { s.watchLife(bg) })
+	s.stopped.Go(func() { s.steerAll(bg) })
 	s.stopped.Go(func() { s.watchDocuments(bg) })
 	if opts.Tend > 0 {
 		s.stopped.Go(func() { s.watchDesks(bg) })

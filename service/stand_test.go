@@ -121,18 +121,18 @@ func TestOneDeadHostBlocksNobody(t *testing.T) {
 	}
 	r.Up("gw-01")
 	r.Publish()
-	ro, err := r.Operator.BeginRollout(ctx, 0)
+	ro, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
 	require.NoError(t, err)
 	working := api.Report{Rollout: ro.ID, State: "working", Step: api.StepRefresh}
 	require.Equal(t, http.StatusNoContent, dies.post("/api/agent/reports", working, nil))
 	assert.Equal(t, api.StateChanging, state(t, r, "gw-05"))
 
 	ended := r.Ended(ro.ID) // by itself
-	assert.Equal(t, map[rollout.State]int{"waiting": 0, "working": 0, "done": 1, "unchanged": 0, "failed": 0, "behind": 2}, ended.Counts)
+	assert.Equal(t, map[rollout.State]int{"queued": 0, "waiting": 0, "working": 0, "done": 1, "unchanged": 0, "failed": 0, "behind": 2, "skipped": 0}, ended.Counts)
 	assert.NotEqual(t, api.StateSteady, state(t, r, "gw-05"))
 
 	// one of them comes back and catches up, though a new rollout has begun
-	again, err := r.Operator.BeginRollout(ctx, 0)
+	again, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
 	require.NoError(t, err)
 	assert.Greater(t, again.ID, ro.ID)
 	assert.True(t, dies.surveyed("a").Work)
@@ -148,7 +148,7 @@ func TestOneDeadHostBlocksNobody(t *testing.T) {
 	})
 
 	// and a retired one ends its task
-	third, err := r.Operator.BeginRollout(ctx, 0)
+	third, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
 	require.NoError(t, err)
 	require.NoError(t, r.Operator.Retire(ctx, "gw-04"))
 	require.NoError(t, r.Operator.Retire(ctx, "gw-05"))
@@ -166,7 +166,7 @@ func TestStoppingEndsAllThatCanBeEnded(t *testing.T) {
 		all = append(all, p)
 	}
 	r.Publish()
-	ro, err := r.Operator.BeginRollout(ctx, 0)
+	ro, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
 	require.NoError(t, err)
 	report := func(p *puppet, state, step string) int {
 		return p.post("/api/agent/reports", api.Report{Rollout: ro.ID, State: state, Step: step, Message: "m"}, nil)
@@ -182,7 +182,7 @@ func TestStoppingEndsAllThatCanBeEnded(t *testing.T) {
 	assert.Equal(t, http.StatusNoContent, report(all[0], "stopped", api.StepTry))
 	r.Ended(ro.ID) // gw-02 dies, and keeps nobody waiting
 	assert.False(t, all[1].surveyed("a").Work, "what was stopped is not caught up with")
-	_, err = r.Operator.BeginRollout(ctx, 0)
+	_, err = r.Operator.BeginRollout(ctx, rig.AtOnce)
 	require.NoError(t, err)
 }
 
@@ -193,7 +193,7 @@ func TestAHostWhoseVendorHangsIsNotSilent(t *testing.T) {
 	require.NotEmpty(t, root)
 	r.Publish()
 	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", "slow"))
-	ro, err := r.Operator.BeginRollout(ctx, 0)
+	ro, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	r.Until("the rollout ends", func() bool {

@@ -37,6 +37,7 @@ type Host struct {
 	Failure   string        // why the newest rollout that it took part in failed; empty where it did not
 	Form      int           // the newest form of sheets that its agent understands; 0: it has not said
 	Unfetched int           // sources that could not be refreshed when it was last carried out
+	Zone      string        // its time zone, by the name of the tz database; empty: it has not said
 }
 
 // Carried is what the last successful carrying left on a host.
@@ -66,7 +67,7 @@ func (c *Carried) Known() Base {
 }
 
 const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, " +
-	"agent, trouble, packages, failure, unfetched, form"
+	"agent, trouble, packages, failure, unfetched, form, zone"
 
 // Hosts returns all hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
@@ -101,6 +102,7 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 			&h.Failure,
 			&h.Unfetched,
 			&h.Form,
+			&h.Zone,
 		); err != nil {
 			return nil, err
 		}
@@ -183,7 +185,7 @@ func text(v any) string {
 }
 
 const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since =
-	?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, failure = ?, unfetched = ?, form = ? WHERE id = ?`
+	?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, failure = ?, unfetched = ?, form = ?, zone = ? WHERE id = ?`
 
 func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 	carried := "{}"
@@ -216,6 +218,7 @@ func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 		h.Failure,
 		h.Unfetched,
 		h.Form,
+		h.Zone,
 		h.ID,
 	)
 	return err
@@ -348,8 +351,9 @@ func (s *Store) RetireHost(ctx context.Context, h *Host, now time.Time, c func(e
 		ids, err := column[int64](
 			ctx,
 			tx,
-			"SELECT rollout FROM rollout_hosts WHERE host = ? AND state IN (?, ?)",
+			"SELECT rollout FROM rollout_hosts WHERE host = ? AND state IN (?, ?, ?)",
 			h.Name,
+			string(rollout.Queued),
 			string(rollout.Waiting),
 			string(rollout.Working),
 		)

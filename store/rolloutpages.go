@@ -21,7 +21,9 @@ type RolloutHostsQuery struct {
 }
 
 // placeOrder puts first what somebody has to look at, and last what is well.
-var placeOrder = []rollout.State{rollout.Failed, rollout.Behind, rollout.Working, rollout.Waiting, rollout.Done, rollout.Unchanged}
+var placeOrder = []rollout.State{
+	rollout.Failed, rollout.Behind, rollout.Working, rollout.Waiting, rollout.Done, rollout.Skipped, rollout.Unchanged, rollout.Queued,
+}
 
 // RolloutHosts returns how far the hosts of a rollout are: a page of them, those first
 // which failed, and how many there are. No more rows are read than are shown.
@@ -62,7 +64,7 @@ func (s *Store) countPlace(ctx context.Context, id int64, place rollout.State, p
 }
 
 func (s *Store) atPlace(ctx context.Context, id int64, place rollout.State, part string, limit, offset int) ([]RolloutHost, error) {
-	rows, err := s.read.QueryContext(ctx, `SELECT h.rollout, h.host, h.state, coalesce(r.body, ''), h.took, h.updated
+	rows, err := s.read.QueryContext(ctx, `SELECT h.rollout, h.host, h.state, coalesce(r.body, ''), h.took, h.part, h.updated
 		FROM rollout_hosts h LEFT JOIN reports r ON r.id = h.report
 		WHERE h.rollout = ? AND h.state = ? AND (? = '' OR instr(h.host, ?) > 0) ORDER BY h.host LIMIT ? OFFSET ?`,
 		id, string(place), part, part, limit, offset)
@@ -78,7 +80,7 @@ func (s *Store) scanRolloutHosts(rows *sql.Rows) (out []RolloutHost, err error) 
 		var h RolloutHost
 		var updated int64
 		var body []byte
-		if err := rows.Scan(&h.Rollout, &h.Host, &h.State, &body, &h.Took, &updated); err != nil {
+		if err := rows.Scan(&h.Rollout, &h.Host, &h.State, &body, &h.Took, &h.Part, &updated); err != nil {
 			return nil, err
 		}
 		if h.Report, err = s.unpackReport(body); err != nil {
@@ -104,7 +106,7 @@ func (s *Store) RolloutNames(ctx context.Context, id int64, states ...rollout.St
 
 // LastReport returns what a host said of the newest rollout that it carried out.
 func (s *Store) LastReport(ctx context.Context, host string) (RolloutHost, error) {
-	rows, err := s.read.QueryContext(ctx, `SELECT h.rollout, h.host, h.state, coalesce(r.body, ''), h.took, h.updated
+	rows, err := s.read.QueryContext(ctx, `SELECT h.rollout, h.host, h.state, coalesce(r.body, ''), h.took, h.part, h.updated
 		FROM rollout_hosts h LEFT JOIN reports r ON r.id = h.report
 		WHERE h.host = ? AND h.state IN (?, ?, ?) ORDER BY h.rollout DESC LIMIT 1`,
 		host, string(rollout.Done), string(rollout.Unchanged), string(rollout.Failed))

@@ -15,8 +15,9 @@ import (
 
 // Kinds of rollout.
 const (
-	KindRollout = "rollout" // carries a revision to hosts
-	KindHeal    = "heal"    // puts right what has drifted on one host
+	KindRollout = "rollout"  // carries a revision to hosts
+	KindHeal    = "heal"     // puts right what has drifted on one host
+	KindBackOut = "back-out" // takes back what a rollout has changed
 )
 
 // Rollout carries a revision to hosts.
@@ -29,7 +30,18 @@ type Rollout struct {
 	Ended    time.Time
 	Stopped  time.Time // zero where nobody stopped it
 	SetAside bool      // files that stop the package manager are renamed
+	Of       int64     // the rollout that it takes back; 0: none
+	Because  string
+	Parts    []rollout.Part
+	Course   rollout.Course
 	Counts   rollout.Counts
+}
+
+// Placed is a host's place in a rollout that begins.
+type Placed struct {
+	Host  string
+	Part  int
+	State rollout.State
 }
 
 // RolloutHost is how far a host is in a rollout.
@@ -39,7 +51,16 @@ type RolloutHost struct {
 	State   rollout.State
 	Report  []byte // JSON, without Took; empty where it has said nothing
 	Took    []byte // JSON: milliseconds by step; or empty
+	Before  []byte // JSON of a Before, as the host stands before what is said of it
+	Part    int
 	Updated time.Time
+}
+
+// Before is what had been carried to a host when a rollout changed it.
+type Before struct {
+	Revision int64   `json:"revision,omitempty"`
+	Survey   string  `json:"survey,omitempty"` // when it began
+	Carried  Carried `json:"carried,omitzero"`
 }
 
 // texts is a list as a statement takes it: in JSON, for json_each.
@@ -51,26 +72,51 @@ func texts(list []string) string {
 	return string(b)
 }
 
-// BeginRollout stores a rollout, whose number it fills in, and gives its hosts the task.
-func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []string, c Change) error {
+// BeginRollout stores a rollout, whose number it fills in, with the places of its hosts.
+// Those that have what it carries, though nothing was carried to them, are at its revision.
+func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []Placed, c Change) error {
 	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
-		if err := tx.QueryRowContext(ctx, "INSERT INTO rollouts (kind, revision, author, begun, set_aside) VALUES (?, ?, ?, ?, ?) RETURNING id",
-			r.Kind, r.Revision, r.Author, unix(r.Begun), r.SetAside).Scan(&r.ID); err != nil {
+		parts, err := json.Marshal(append([]rollout.Part{}, r.Parts...))
+		if err != nil {
 			return err
 		}
-		names := texts(hosts)
-		if _, err := tx.ExecContext(ctx, "INSERT INTO rollout_hosts (rollout, host, state, updated) SELECT ?, value, ?, ? FROM json_each(?)",
-			r.ID, string(rollout.Waiting), unix(r.Begun), names); err != nil {
+		if err := tx.QueryRowContext(ctx, `INSERT INTO rollouts (kind, revision, author, begun, set_aside, of, because, parts, course)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
+			r.Kind, r.Revision, r.Author, unix(r.Begun), r.SetAside, r.Of, r.Because, string(parts), text(r.Course)).Scan(&r.ID); err != nil {
 			return err
 		}
-		r.Counts = rollout.Counts{rollout.Waiting: len(hosts)}
-		_, err := tx.ExecContext(
-			ctx,
-			"INSERT INTO rollout_counts (rollout, state, hosts) VALUES (?, ?, ?)",
-			r.ID,
-			string(rollout.Waiting),
-			len(hosts),
-		)
+		type place struct {
+			part  int
+			state rollout.State
+		}
+		names := map[place][]string{}
+		for _, h := range hosts {
+			names[place{h.Part, h.State}] = append(names[place{h.Part, h.State}], h.Host)
+		}
+		for at, list := range names {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO rollout_hosts (rollout, host, part, state, updated) SELECT ?, value, ?, ?, ? FROM json_each(?)",
+				r.ID, at.part, string(at.state), unix(r.Begun), texts(list)); err != nil {
+				return err
+			}
+			if at.state != rollout.Unchanged {
+				continue
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE hosts SET revision = ?, failure = '' WHERE name IN (SELECT value FROM json_each(?))",
+				r.Revision, texts(list)); err != nil {
+				return err
+			}
+		}
+		if err := recount(ctx, tx, r.ID); err != nil {
+			return err
+		}
+		r.Counts = rollout.Counts{}
+		for _, h := range hosts {
+			r.Counts[h.State]++
+		}
+		ended, err := endIfDone(ctx, tx, r.ID, r.Begun)
+		if ended {
+			r.Ended = r.Begun
+		}
 		return err
 	})
 }
@@ -79,7 +125,8 @@ func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []string, c 
 // to it is a *rollout.PlaceError, a host that takes no part is ErrNotFound.
 func move(ctx context.Context, tx *sql.Tx, id int64, host string, e rollout.Event, now time.Time) error {
 	var from rollout.State
-	err := tx.QueryRowContext(ctx, "SELECT state FROM rollout_hosts WHERE rollout = ? AND host = ?", id, host).Scan(&from)
+	var part int
+	err := tx.QueryRowContext(ctx, "SELECT state, part FROM rollout_hosts WHERE rollout = ? AND host = ?", id, host).Scan(&from, &part)
 	if errors.Is(err, sql.ErrNoRows) {
 		return fmt.Errorf("%s in rollout %d: %w", host, id, ErrNotFound)
 	}
@@ -107,8 +154,9 @@ func move(ctx context.Context, tx *sql.Tx, id int64, host string, e rollout.Even
 	}
 	if _, err := tx.ExecContext(
 		ctx,
-		"UPDATE rollout_counts SET hosts = hosts - 1 WHERE rollout = ? AND state = ?",
+		"UPDATE rollout_counts SET hosts = hosts - 1 WHERE rollout = ? AND part = ? AND state = ?",
 		id,
+		part,
 		string(from),
 	); err != nil {
 		return err
@@ -116,8 +164,8 @@ func move(ctx context.Context, tx *sql.Tx, id int64, host string, e rollout.Even
 	if to == rollout.Gone {
 		return nil
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO rollout_counts (rollout, state, hosts) VALUES (?, ?, 1)
-		ON CONFLICT (rollout, state) DO UPDATE SET hosts = hosts + 1`, id, string(to))
+	_, err = tx.ExecContext(ctx, `INSERT INTO rollout_counts (rollout, part, state, hosts) VALUES (?, ?, ?, 1)
+		ON CONFLICT (rollout, part, state) DO UPDATE SET hosts = hosts + 1`, id, part, string(to))
 	return err
 }
 
@@ -126,8 +174,8 @@ func recount(ctx context.Context, tx *sql.Tx, id int64) error {
 	if _, err := tx.ExecContext(ctx, "DELETE FROM rollout_counts WHERE rollout = ?", id); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO rollout_counts (rollout, state, hosts)
-		SELECT rollout, state, count(*) FROM rollout_hosts WHERE rollout = ? GROUP BY state`, id)
+	_, err := tx.ExecContext(ctx, `INSERT INTO rollout_counts (rollout, part, state, hosts)
+		SELECT rollout, part, state, count(*) FROM rollout_hosts WHERE rollout = ? GROUP BY part, state`, id)
 	return err
 }
 
@@ -143,8 +191,10 @@ func (s *Store) Progress(ctx context.Context, rh RolloutHost, e rollout.Event, h
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE rollout_hosts SET report = ?, took = ? WHERE rollout = ? AND host = ?",
-			number, string(rh.Took), rh.Rollout, rh.Host); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE rollout_hosts SET report = ?, took = ?,
+			before = CASE ? WHEN ? THEN ? WHEN ? THEN coalesce(nullif(before, ''), ?) ELSE '' END WHERE rollout = ? AND host = ?`,
+			number, string(rh.Took), string(e), string(rollout.Works), string(rh.Before), string(rollout.Succeeds), string(rh.Before),
+			rh.Rollout, rh.Host); err != nil {
 			return err
 		}
 		if err := putHost(ctx, tx.StmtContext(ctx, s.put), h); err != nil {
@@ -183,8 +233,8 @@ func (s *Store) unpackReport(body []byte) ([]byte, error) {
 
 func endIfDone(ctx context.Context, tx *sql.Tx, id int64, now time.Time) (bool, error) {
 	res, err := tx.ExecContext(ctx, `UPDATE rollouts SET ended = ? WHERE id = ? AND ended = 0
-		AND NOT EXISTS (SELECT 1 FROM rollout_counts WHERE rollout = ? AND state IN (?, ?) AND hosts > 0)`,
-		unix(now), id, id, string(rollout.Waiting), string(rollout.Working))
+		AND NOT EXISTS (SELECT 1 FROM rollout_counts WHERE rollout = ? AND state IN (?, ?, ?) AND hosts > 0)`,
+		unix(now), id, id, string(rollout.Queued), string(rollout.Waiting), string(rollout.Working))
 	if err != nil {
 		return false, err
 	}
@@ -214,9 +264,10 @@ func (s *Store) StopRollout(ctx context.Context, id int64, gone []string, now ti
 		if out.Hosts, err = column[string](
 			ctx,
 			tx,
-			"DELETE FROM rollout_hosts WHERE rollout = ? AND state = ? RETURNING host",
+			"DELETE FROM rollout_hosts WHERE rollout = ? AND state IN (?, ?) RETURNING host",
 			id,
 			string(rollout.Waiting),
+			string(rollout.Queued),
 		); err != nil {
 			return err
 		}
@@ -297,14 +348,16 @@ func (s *Store) Withdraw(ctx context.Context, id int64, h *Host, now time.Time, 
 	})
 }
 
-const rolloutColumns = "id, kind, revision, author, begun, ended, stopped, set_aside, " +
-	"(SELECT json_group_object(state, hosts) FROM rollout_counts c WHERE c.rollout = rollouts.id AND hosts > 0)"
+const rolloutColumns = "id, kind, revision, author, begun, ended, stopped, set_aside, of, because, parts, course, " +
+	"(SELECT json_group_object(state, n) FROM (SELECT state, sum(hosts) AS n FROM rollout_counts c WHERE c.rollout = rollouts.id GROUP BY state) WHERE n > 0)"
 
 func scanRollout(row scanner) (Rollout, error) {
 	var r Rollout
 	var begun, ended, stopped int64
-	var counts []byte
-	err := row.Scan(&r.ID, &r.Kind, &r.Revision, &r.Author, &begun, &ended, &stopped, &r.SetAside, &counts)
+	var counts, parts, course []byte
+	err := row.Scan(
+		&r.ID, &r.Kind, &r.Revision, &r.Author, &begun, &ended, &stopped, &r.SetAside, &r.Of, &r.Because, &parts, &course, &counts,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, fmt.Errorf("rollout: %w", ErrNotFound)
 	}
@@ -312,7 +365,27 @@ func scanRollout(row scanner) (Rollout, error) {
 		return r, err
 	}
 	r.Begun, r.Ended, r.Stopped = fromUnix(begun), fromUnix(ended), fromUnix(stopped)
-	return r, json.Unmarshal(counts, &r.Counts)
+	if err := errors.Join(
+		json.Unmarshal(counts, &r.Counts), json.Unmarshal(parts, &r.Parts), json.Unmarshal(course, &r.Course),
+	); err != nil {
+		return r, fmt.Errorf("rollout %d: %w", r.ID, err)
+	}
+	if r.Course.Phase == "" && len(r.Parts) == 0 { // of an earlier version, which had no waves
+		p := rollout.Part{Plan: rollout.AtOnce().Name, What: "all", Hosts: r.all()}
+		r.Parts, r.Course = []rollout.Part{p}, rollout.Course{Opened: 1, Phase: rollout.Changing, Since: r.Begun}
+	}
+	if !r.Ended.IsZero() {
+		r.Course.Phase, r.Course.Since, r.Course.Hold = rollout.Ended, r.Ended, nil
+	}
+	return r, nil
+}
+
+// all counts the hosts.
+func (r *Rollout) all() (n int) {
+	for _, hosts := range r.Counts {
+		n += hosts
+	}
+	return n
 }
 
 func (s *Store) rollouts(ctx context.Context, query string, args ...any) (out []Rollout, err error) {

@@ -26,6 +26,14 @@ func begun(t *testing.T, count int) (*store.Store, store.Rollout, []*store.Host)
 	return s, ro, hosts
 }
 
+// waiting are the places of hosts that may begin.
+func waiting(names ...string) (out []store.Placed) {
+	for _, n := range names {
+		out = append(out, store.Placed{Host: n, State: rollout.Waiting})
+	}
+	return out
+}
+
 // begin begins a rollout to hosts that are made for it.
 func begin(t require.TestingT, s *store.Store, prefix string, count int) (store.Rollout, []*store.Host) {
 	var hosts []*store.Host
@@ -36,7 +44,7 @@ func begin(t require.TestingT, s *store.Store, prefix string, count int) (store.
 	}
 	require.NoError(t, s.AddHosts(ctx, hosts))
 	ro := store.Rollout{Kind: store.KindRollout, Revision: 1, Begun: now}
-	require.NoError(t, s.BeginRollout(ctx, &ro, names, store.Change{}))
+	require.NoError(t, s.BeginRollout(ctx, &ro, waiting(names...), store.Change{}))
 	for _, h := range hosts {
 		h.Task, h.Stage = ro.ID, rollout.Waiting
 	}
@@ -140,7 +148,7 @@ func TestReportsStandOnceAndAreForgotten(t *testing.T) {
 		require.NoError(t, err)
 	}
 	again := store.Rollout{Kind: store.KindHeal, Revision: 1, Begun: now}
-	require.NoError(t, s.BeginRollout(ctx, &again, []string{"gw-01"}, store.Change{}))
+	require.NoError(t, s.BeginRollout(ctx, &again, waiting("gw-01"), store.Change{}))
 	_, err := said(s, again, hosts[0], rollout.Fails, `{"step":"refresh"}`)
 	require.NoError(t, err)
 	require.NoError(t, s.Note(ctx, store.Entry{At: now, Kind: "host", Name: "gw-01"}, store.Entry{At: now, Kind: "operator", Name: "mira"},

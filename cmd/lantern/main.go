@@ -2,6 +2,8 @@
 package main
 
 import (
+	_ "time/tzdata" // hosts say their time zone by name
+
 	"os"
 
 	"patientlantern.example/lantern/cli"

@@ -260,6 +260,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/freezes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When nothing moves */
+        get: operations["list-freezes"];
+        put?: never;
+        /** Let nothing move in the fleet, or in a group */
+        post: operations["freeze"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/freezes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a freeze */
+        delete: operations["thaw"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hosts": {
         parameters: {
             query?: never;
@@ -587,6 +622,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rollouts/{id}/back-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give hosts back what they had before a rollout */
+        post: operations["back-out-rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rollouts/{id}/consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Agree to the next wave of a rollout */
+        post: operations["consent-rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rollouts/{id}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let no more hosts begin with a rollout */
+        post: operations["hold-rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rollouts/{id}/proceed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a rollout that is held go on */
+        post: operations["proceed-rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rollouts/{id}/skip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leave a host out of a rollout */
+        post: operations["skip-host"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rollouts/{id}/stop": {
         parameters: {
             query?: never;
@@ -905,6 +1025,8 @@ export interface components {
             traits: string;
             /** @description What keeps the agent from working, in one line */
             trouble?: string;
+            /** @description The host's time zone, by its name in the tz database */
+            zone?: string;
         };
         CheckInAnswer: {
             /** @description Stamp of the access that the host should have; when it is not the agent's own, the agent asks for it */
@@ -1009,6 +1131,11 @@ export interface components {
             total: number;
         };
         Delivery: {
+            /**
+             * Format: int64
+             * @description The rollout whose change is taken back: the host has again what it had before, from its own copies
+             */
+            back_out?: number;
             /** Format: date-time */
             expires: string;
             host: string;
@@ -1018,7 +1145,7 @@ export interface components {
             put_back?: boolean;
             /**
              * Format: int64
-             * @description Never less than that of an earlier delivery to this host
+             * @description Never less than that of an earlier delivery to this host, unless that is taken back
              */
             revision: number;
             /** Format: int64 */
@@ -1254,6 +1381,34 @@ export interface components {
             standing: components["schemas"]["Standing"];
             /** Format: int64 */
             total: number;
+        };
+        Freeze: {
+            author: string;
+            because: string;
+            /** Format: date-time */
+            begun: string;
+            /**
+             * Format: date-time
+             * @description When somebody ended it before that
+             */
+            ended?: string;
+            /** @description The whole fleet when absent */
+            group?: string;
+            /** Format: int64 */
+            id: number;
+            stands: boolean;
+            /** Format: date-time */
+            until: string;
+        };
+        FreezeList: {
+            freezes: components["schemas"]["Freeze"][];
+        };
+        FreezeOrder: {
+            because: string;
+            /** @description A group of the newest policy, a host or a range; the whole fleet when absent */
+            group?: string;
+            /** Format: date-time */
+            until: string;
         };
         HealOrder: {
             /** @description Files that stop the package manager and that the policy does not know are renamed, and kept */
@@ -1552,9 +1707,14 @@ export interface components {
              * @description behind: it gave no sign of life, the others went on, and it catches up when it comes back
              * @enum {string}
              */
-            state: "waiting" | "working" | "done" | "unchanged" | "failed" | "behind";
+            state: "queued" | "waiting" | "working" | "done" | "unchanged" | "failed" | "behind" | "skipped";
             /** Format: date-time */
             updated: string;
+            /**
+             * Format: int64
+             * @description From 1; absent where nothing had to be carried to it
+             */
+            wave?: number;
         };
         Invite: {
             /** Format: date-time */
@@ -1614,6 +1774,13 @@ export interface components {
             labels: {
                 [key: string]: string;
             };
+        };
+        LeverOrder: {
+            because?: string;
+            /** @description Of the rollout, where one host is meant */
+            host?: string;
+            /** @description Does nothing, and answers what would be done */
+            try?: boolean;
         };
         LineReason: {
             causes: components["schemas"]["Cause"][];
@@ -1909,24 +2076,54 @@ export interface components {
         };
         Rollout: {
             author: string;
+            because?: string;
             /** Format: date-time */
             begun: string;
-            /** @description Hosts by state: waiting, working, done, unchanged, failed, behind */
+            /** @description Why hosts failed, each cause once */
+            causes?: components["schemas"]["RolloutCause"][];
+            /** @description Hosts by state */
             counts: {
                 [key: string]: number;
             };
+            /** @description In the answer to backing out: what comes back that the policy had taken away */
+            dangers?: string[];
             /** Format: date-time */
             ended: string | null;
+            hold?: components["schemas"]["RolloutHold"];
             /** @description A page of the hosts, those first which failed */
             hosts?: components["schemas"]["HostProgress"][];
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "rollout" | "heal";
+            kind: "rollout" | "heal" | "back-out";
             /** @description In the answer to stopping: hosts that are still at work, and end by themselves */
             left?: string[];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description The rollout that it takes back
+             */
+            of?: number;
+            /**
+             * Format: int64
+             * @description In the answer to beginning: hosts that were not asked for, and stay as they are
+             */
+            others?: number;
+            /** @description The waves, one part for each plan */
+            parts?: components["schemas"]["RolloutPart"][];
+            /** @enum {string} */
+            phase: "changing" | "soaking" | "asking" | "held" | "ended";
+            /**
+             * Format: int64
+             * @description 0 where each host has one of its own
+             */
             revision: number;
+            /** @description What it is about, or waits for, in a sentence */
+            says: string;
+            /**
+             * Format: date-time
+             * @description Of the phase
+             */
+            since?: string;
             /**
              * Format: date-time
              * @description When an operator stopped it
@@ -1934,21 +2131,104 @@ export interface components {
             stopped?: string;
             /**
              * Format: int64
+             * @description In the answer to beginning: the rollout that was held and made way
+             */
+            took_over?: number;
+            /**
+             * Format: int64
              * @description Hosts that the page is one of, of those asked for
              */
             total?: number;
+            /** @description In the answer to backing out: hosts that cannot be taken back, and why */
+            unknown?: string[];
+            /**
+             * Format: int64
+             * @description The newest wave whose hosts may begin, from 1
+             */
+            wave: number;
+            /** Format: int64 */
+            waves: number;
+        };
+        RolloutCause: {
+            /** Format: int64 */
+            hosts: number;
+            message: string;
+            /** @description Some of them */
+            names: string[];
+            step: string;
+        };
+        RolloutGate: {
+            /** @description A number, a share, or none */
+            limit: string;
+            /**
+             * Format: int64
+             * @description What the limit comes to in hosts; -1: there is none
+             */
+            most: number;
+            /** @enum {string} */
+            name: "failed" | "silent" | "unrefreshed" | "drifted";
+            passed: boolean;
+            /**
+             * Format: int64
+             * @description Hosts
+             */
+            value: number;
+        };
+        RolloutHold: {
+            because?: string;
+            /** @description An operator; absent: a gate */
+            by?: string;
+            gate?: string;
+            /** Format: int64 */
+            wave?: number;
         };
         RolloutOrder: {
+            /** @description All hosts together, whatever their plans say, and no gate; because must be given */
+            at_once?: boolean;
+            because?: string;
             /**
              * Format: int64
              * @description The revision to carry; 0 or absent for the newest
              */
             revision?: number;
+            /** @description Hosts, ranges of hosts or groups; all when absent */
+            to?: string[];
+            /** @description Begins nothing, and answers what the waves would be */
+            try?: boolean;
         };
         RolloutPage: {
             rollouts: components["schemas"]["Rollout"][];
             /** Format: int64 */
             total: number;
+        };
+        RolloutPart: {
+            /** @description Who did */
+            agreed?: string;
+            /** @description Somebody else than who began it must agree before it */
+            consent?: boolean;
+            counts: {
+                [key: string]: number;
+            };
+            gates: components["schemas"]["RolloutGate"][];
+            /** Format: int64 */
+            hosts: number;
+            /** @description Some of its hosts, in the answer to trying */
+            names?: string[];
+            plan: string;
+            /** @description Hours in which no host begins, by its own clock */
+            quiet?: string;
+            /**
+             * Format: int64
+             * @description Seconds that pass after it
+             */
+            soak?: number;
+            /**
+             * Format: int64
+             * @description From 1
+             */
+            wave: number;
+            /** @description Who is in it */
+            what: string;
         };
         RotatedOutBody: {
             /**
@@ -3228,6 +3508,225 @@ export interface operations {
             };
             /** @description Problem */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-freezes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreezeList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    freeze: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FreezeOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Freeze"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    thaw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Freeze"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4947,6 +5446,406 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "back-out-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeverOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "consent-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeverOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hold-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeverOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "proceed-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeverOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "skip-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeverOrder"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

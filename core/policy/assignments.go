@@ -89,6 +89,10 @@ func (l *loader) assignment(n ast.Node) {
 		case "unlisted":
 			v := l.oneOf(x, "unlisted", source.UnlistedReport, source.UnlistedSwitchOff, source.UnlistedRemove)
 			a.Unlisted = &Text{v, x.at}
+		case "plan":
+			if t, ok := l.text(x, "plan"); ok {
+				a.Plan = &t
+			}
 		case "settings":
 			for _, s := range l.mapping(x.node, "settings") {
 				if t, ok := l.text(s, fmt.Sprintf("the setting %q", s.key)); ok {

@@ -195,6 +195,9 @@ func elements(p *Policy) map[string]*element {
 	for name, r := range p.Repositories {
 		r.compared(add("repository "+name, r.Pos))
 	}
+	for name, x := range p.Plans {
+		x.compared(add("plan "+name, x.Pos))
+	}
 	for name, c := range p.Contracts {
 		e := add("contract "+name, c.Pos)
 		e.say("title", c.Title)
@@ -365,6 +368,7 @@ func (a *Assignment) compared(add func(string, diag.Pos) *element, out map[strin
 			e.say("setting "+k, strconv.Quote(v.Value))
 		}
 		e.text("unlisted", a.Unlisted)
+		e.text("plan", a.Plan)
 		e.text("seats", a.Seats)
 		for _, o := range a.Over {
 			e.say("over "+o.Value, "yes")

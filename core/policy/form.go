@@ -19,6 +19,7 @@ type fileForm struct {
 	Channels     map[string]channelForm       `yaml:"channels" doc:"choices between repositories, by name"`
 	Labels       map[string]map[string]string `yaml:"labels" doc:"labels of hosts: name or brace range, then label: value"`
 	Groups       map[string]groupForm         `yaml:"groups" doc:"named sets of hosts"`
+	Plans        map[string]planForm          `yaml:"plans" doc:"in which waves hosts are changed, by name"`
 	Assign       []assignmentForm             `yaml:"assign" doc:"who gets what"`
 }
 
@@ -195,7 +196,37 @@ type assignmentForm struct {
 	Seats        string                `yaml:"seats" doc:"how seats are taken" enum:"by-hand,automatic"`
 	Without      *decisionForm         `yaml:"without-contract" doc:"a recorded decision to run without a contract"`
 	Unlisted     string                `yaml:"unlisted" doc:"what happens to sources that the policy does not list" enum:"report,switch-off,remove"`
+	Plan         string                `yaml:"plan" doc:"the plan by which they are changed; one host, a tenth, then all others when left out" form:"name"`
 	Settings     map[string]string     `yaml:"settings" doc:"repository.setting: value"`
+}
+
+type planForm struct {
+	Spread string      `yaml:"spread" doc:"a label: hosts that have one value of it never stand in one wave"`
+	Soak   string      `yaml:"soak" doc:"how long is waited after each wave" form:"while"`
+	Quiet  *quietForm  `yaml:"quiet" doc:"hours in which no host begins, by its own clock"`
+	Limits *limitsForm `yaml:"limits" doc:"how many hosts of a wave each gate lets pass: a number, a share as 5 %, or none"`
+	Waves  []waveForm  `yaml:"waves" doc:"who is changed after whom" need:"yes"`
+}
+
+type quietForm struct {
+	From  string `yaml:"from" doc:"time of the day at which they begin" form:"clock" need:"yes"`
+	Until string `yaml:"until" doc:"time of the day at which they end" form:"clock" need:"yes"`
+}
+
+type limitsForm struct {
+	Failed      string `yaml:"failed" doc:"hosts that could not be changed; 5 % when left out" form:"limit"`
+	Silent      string `yaml:"silent" doc:"hosts that give no sign of life; 20 % when left out" form:"limit"`
+	Unrefreshed string `yaml:"unrefreshed" doc:"hosts of which a source could not be refreshed; none when left out" form:"limit"`
+	Drifted     string `yaml:"drifted" doc:"hosts that drifted after the change; none when left out" form:"limit"`
+}
+
+type waveForm struct {
+	To      oneOrMany `yaml:"to" doc:"groups or hosts"`
+	Hosts   *int      `yaml:"hosts" doc:"so many hosts"`
+	Share   string    `yaml:"share" doc:"a share of all hosts that follow the plan, as 10 %" form:"share"`
+	Rest    *bool     `yaml:"rest" doc:"all hosts that no wave before took"`
+	Soak    string    `yaml:"soak" doc:"how long is waited after it, where that differs" form:"while"`
+	Consent *bool     `yaml:"consent" doc:"somebody else than who began the rollout must agree before it"`
 }
 
 // followForm is the name of a choice, or this mapping.

@@ -46,6 +46,7 @@ func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 		Contracts:    map[string]*Contract{},
 		Channels:     map[string]*Channel{},
 		Groups:       map[string]*Group{},
+		Plans:        map[string]*Plan{},
 		Labels:       map[string]map[string]Text{}, Levels: map[string]int{}, Notice: DefaultNotice,
 	}}
 	var err error
@@ -99,6 +100,7 @@ func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 	}
 	l.references()
 	l.groupReferences()
+	l.planReferences()
 	l.precedence()
 	l.keyReferences()
 	l.unusedDefinitions()
@@ -249,6 +251,10 @@ func (l *loader) document(n ast.Node, more bool) {
 		case "groups":
 			for _, k := range l.mapping(f.node, "groups") {
 				l.group(k)
+			}
+		case "plans":
+			for _, k := range l.mapping(f.node, "plans") {
+				l.plan(k)
 			}
 		case "assign":
 			seq, ok := f.node.(*ast.SequenceNode)

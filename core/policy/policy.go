@@ -24,6 +24,7 @@ type Policy struct {
 	Channels     map[string]*Channel
 	Groups       map[string]*Group
 	Labels       map[string]map[string]Text // host → label → value
+	Plans        map[string]*Plan
 	Assignments  []*Assignment
 	Notice       time.Duration  // keys that end within it are spoken of
 	Levels       map[string]int // repository → how many stand below it, 0 where no order is said
@@ -324,5 +325,6 @@ type Assignment struct {
 	Seats        *Text // by-hand or automatic
 	Without      *Decision
 	Unlisted     *Text
+	Plan         *Text
 	Settings     map[string]Setting // repository.setting → value
 }

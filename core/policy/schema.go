@@ -17,6 +17,10 @@ var patterns = map[string]string{
 	"days":        daysForm.String(),
 	"day":         `^[0-9]{4}-[0-9]{2}-[0-9]{2}$`,
 	"size":        sizeForm.String(),
+	"while":       whileForm.String(),
+	"share":       shareForm.String(),
+	"clock":       clockForm.String(),
+	"limit":       `^([0-9]{1,7}( ?%)?|none)$`,
 }
 
 // Schema is the JSON Schema (2020-12) of a policy file, for editors, made from the
@@ -71,7 +75,9 @@ func scalar(tag reflect.StructTag) map[string]any {
 	if e := tag.Get("enum"); e != "" {
 		return map[string]any{"enum": strings.Split(e, ",")}
 	}
-	if f := tag.Get("form"); f != "" {
+	if f := tag.Get("form"); f == "limit" {
+		return map[string]any{"anyOf": []any{map[string]any{"type": "string", "pattern": patterns[f]}, map[string]any{"type": "integer", "minimum": 0}}}
+	} else if f != "" {
 		return map[string]any{"type": "string", "pattern": patterns[f]}
 	}
 	return map[string]any{"type": []string{"string", "number", "boolean"}}

@@ -23,6 +23,7 @@ type plan struct {
 	settings     map[string]map[string]string // those that assignments change
 	stamp        map[string]string            // the same, as text
 	unlisted     string
+	waves        string // the plan by which hosts are changed; empty: the built-in one
 	bad          []diag.Diagnostic
 }
 
@@ -110,6 +111,7 @@ func (r *Resolver) plan(h *Host, in []bool, held []string) *plan {
 	}
 	r.needed(p, h)
 	r.unlisted(p, h, apply)
+	r.waves(p, h, apply)
 	r.plans[string(key)] = p
 	return p
 }
@@ -184,31 +186,46 @@ func (r *Resolver) strongest(says map[int]string) (int, [2]int, bool) {
 }
 
 func (r *Resolver) unlisted(p *plan, h *Host, apply []int) {
+	if t := r.one(p, h, apply, "unlisted", func(a *policy.Assignment) *policy.Text { return a.Unlisted }); t != nil {
+		p.unlisted = t.Value
+	}
+}
+
+// waves finds the plan by which the hosts are changed.
+func (r *Resolver) waves(p *plan, h *Host, apply []int) {
+	if t := r.one(p, h, apply, "plan", func(a *policy.Assignment) *policy.Text { return a.Plan }); t != nil {
+		p.waves = t.Value
+	}
+}
+
+// one finds what assignments say of something of which a host has one; nil where none
+// says anything, or where they contradict each other.
+func (r *Resolver) one(p *plan, h *Host, apply []int, what string, of func(*policy.Assignment) *policy.Text) *policy.Text {
 	says := map[int]string{}
 	for _, i := range apply {
-		if u := r.policy.Assignments[i].Unlisted; u != nil {
-			says[i] = u.Value
+		if t := of(r.policy.Assignments[i]); t != nil {
+			says[i] = t.Value
 		}
 	}
 	if len(says) == 0 {
-		return
+		return nil
 	}
 	i, clash, ok := r.strongest(says)
 	if !ok {
-		a, b := r.policy.Assignments[clash[0]].Unlisted, r.policy.Assignments[clash[1]].Unlisted
+		a, b := of(r.policy.Assignments[clash[0]]), of(r.policy.Assignments[clash[1]])
 		p.bad = append(
 			p.bad,
 			trouble(
 				"conflict",
 				b.Pos,
-				fmt.Sprintf("unlisted is %q here and %q elsewhere, for the host %s", b.Value, a.Value, h.Name),
+				fmt.Sprintf("%s is %q here and %q elsewhere, for the host %s", what, b.Value, a.Value, h.Name),
 				"say over: in the one that shall win",
 				a.Pos,
 			),
 		)
-		return
+		return nil
 	}
-	p.unlisted = r.policy.Assignments[i].Unlisted.Value
+	return of(r.policy.Assignments[i])
 }
 
 // changedSettings works out the settings of a repository that assignments change.

@@ -73,6 +73,7 @@ type Resolver struct {
 	groupNumbers map[string]int             // name → index into groups
 	assigned     map[string]map[string]bool // repository → settings that assignments say
 
+	members map[resultKey][]bool // groups that hosts are in
 	results map[resultKey]*Result
 	plans   map[string]*plan
 	sheets  map[string]*Result // by the parts that make a sheet up
@@ -136,7 +137,7 @@ func NewWith(p *policy.Policy, m *Memory) *Resolver {
 		m.parts, m.sheets = map[string]*part{}, map[string]*written{}
 	}
 	r := &Resolver{policy: p, memory: m, classes: map[string]*class{},
-		groupNumbers: map[string]int{}, assigned: map[string]map[string]bool{}, results: map[resultKey]*Result{}, plans: map[string]*plan{},
+		groupNumbers: map[string]int{}, assigned: map[string]map[string]bool{}, results: map[resultKey]*Result{}, members: map[resultKey][]bool{}, plans: map[string]*plan{},
 		sheets: map[string]*Result{}, numbers: map[string]int{}}
 	for _, g := range p.Groups {
 		r.groups = append(r.groups, g)

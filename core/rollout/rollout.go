@@ -12,17 +12,19 @@ type State string
 
 // The places that a host can have.
 const (
-	Waiting   State = "waiting"   // it has not begun
+	Queued    State = "queued"    // its wave has not come, or it may not begin at this hour
+	Waiting   State = "waiting"   // it may begin, and has not
 	Working   State = "working"   // it has said that it carries the change out
 	Done      State = "done"      // it has carried the change out
 	Unchanged State = "unchanged" // nothing had to be changed
 	Failed    State = "failed"    // it could not, and has said why
 	Behind    State = "behind"    // the others went on without it: it gave no sign of life for too long
+	Skipped   State = "skipped"   // somebody took it out, and said why
 	Gone      State = "gone"      // it takes part no more, and is not counted
 )
 
 // States are the places that are counted, in the order in which they are shown.
-var States = []State{Waiting, Working, Done, Unchanged, Failed, Behind}
+var States = []State{Queued, Waiting, Working, Done, Unchanged, Failed, Behind, Skipped}
 
 // Open reports whether the rollout waits for a host at this place.
 func (s State) Open() bool { return s == Waiting || s == Working }
@@ -35,6 +37,8 @@ type Event string
 
 // What can happen.
 const (
+	Admits    Event = "admits"    // its wave has come
+	Skips     Event = "skips"     // an operator takes it out
 	Works     Event = "works"     // the host says that it is at work
 	Succeeds  Event = "succeeds"  // the host says that it has carried the change out
 	Rests     Event = "rests"     // the host says that nothing had to be changed
@@ -63,14 +67,16 @@ func (e *PlaceError) Error() string {
 // next says where an event leads from each place. A host that was left behind may come
 // back; what it says then counts.
 var next = map[Event]map[State]State{
+	Admits:    {Queued: Waiting},
+	Skips:     {Queued: Skipped, Waiting: Skipped, Behind: Skipped},
 	Works:     {Waiting: Working, Working: Working, Behind: Working},
 	Succeeds:  {Waiting: Done, Working: Done, Behind: Done},
 	Rests:     {Waiting: Unchanged, Working: Unchanged, Behind: Unchanged},
 	Fails:     {Waiting: Failed, Working: Failed, Behind: Failed},
 	Withdraws: {Working: Gone},
 	Loses:     {Waiting: Behind, Working: Behind},
-	Leaves:    {Waiting: Behind, Working: Behind},
-	Stops:     {Waiting: Gone},
+	Leaves:    {Queued: Gone, Waiting: Behind, Working: Behind},
+	Stops:     {Queued: Gone, Waiting: Gone},
 }
 
 // Next says which place a host has after an event. The error is a *PlaceError.

@@ -29,6 +29,9 @@ import (
 // Interval is how often the rig's hosts check in.
 const Interval = 200 * time.Millisecond
 
+// AtOnce asks for the newest revision on all hosts together.
+var AtOnce = api.RolloutOrder{AtOnce: true, Because: "a test of something else"}
+
 // Rig is a running service with what surrounds it.
 type Rig struct {
 	T         testing.TB
@@ -274,7 +277,7 @@ func (r *Rig) Surveyed(name string) {
 // Carry rolls the newest revision out and waits for the end.
 func (r *Rig) Carry() api.Rollout {
 	r.T.Helper()
-	ro, err := r.Operator.BeginRollout(context.Background(), 0)
+	ro, err := r.Operator.BeginRollout(context.Background(), AtOnce)
 	require.NoError(r.T, err)
 	return r.Ended(ro.ID)
 }

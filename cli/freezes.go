@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli/view"
+)
+
+func (a *app) freeze() *cobra.Command {
+	var o api.FreezeOrder
+	var until string
+	cmd := &cobra.Command{
+		Use: "freeze [GROUP]", Short: "Let nothing move in the fleet, or in a group, until a time", GroupID: "policy", Args: cobra.MaximumNArgs(1),
+		Long: "While a freeze holds, no host of it begins with a rollout, a healing or a back-out; what is at work ends. Without\n" +
+			"--until it lists the freezes. lantern thaw ends one.",
+		Example: "  lantern freeze --until 2026-12-27 --because \"year's end\"\n  lantern freeze gateways --until 4h --because \"a release\"\n  lantern freeze",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if until == "" {
+				if len(args) > 0 || o.Because != "" {
+					return wrong("say until when with --until, as 2026-12-27, 2026-12-27T06:00 or 4h")
+				}
+				return a.listFreezes(cmd)
+			}
+			if o.Because == "" {
+				return wrong("say why with --because; it is kept beside your name")
+			}
+			var err error
+			if o.Until, err = timeOf(until, time.Now()); err != nil {
+				return err
+			}
+			if len(args) > 0 {
+				o.Group = args[0]
+			}
+			f, err := a.client().Freeze(cmd.Context(), o)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(f); done {
+				return err
+			}
+			a.out.Printf("Freeze %d: nothing begins %s until %s. End it with: lantern thaw %d", f.ID, where(f.Group), local(f.Until), f.ID)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&until, "until", "", "a day (to its end), a time, or how long, as 4h")
+	cmd.Flags().StringVar(&o.Because, "because", "", "why")
+	return cmd
+}
+
+func where(group string) string {
+	if group == "" {
+		return "in the fleet"
+	}
+	return "in " + group
+}
+
+func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04 MST") }
+
+// timeOf is a time that somebody named: a day, of which the end is meant, a time, or how long.
+func timeOf(text string, now time.Time) (time.Time, error) {
+	if d, err := time.ParseDuration(text); err == nil && d > 0 {
+		return now.Add(d), nil
+	}
+	for _, form := range []string{time.RFC3339, "2006-01-02T15:04", "2006-01-02 15:04"} {
+		if t, err := time.ParseInLocation(form, text, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	return dateOf(text, now)
+}
+
+func (a *app) listFreezes(cmd *cobra.Command) error {
+	list, err := a.client().Freezes(cmd.Context())
+	if err != nil {
+		return err
+	}
+	if done, err := a.json(list); done {
+		return err
+	}
+	if len(list.Freezes) == 0 {
+		a.out.Printf("No freeze: the fleet can move.")
+		return nil
+	}
+	var rows [][]view.Cell
+	for _, f := range list.Freezes {
+		state := view.Cell{Text: "over", Style: view.Dim}
+		switch {
+		case f.Stands:
+			state = view.Cell{Text: "holds", Style: view.Blue}
+		case f.Ended != nil:
+			state.Text = "ended " + local(*f.Ended)
+		}
+		rows = append(rows, []view.Cell{
+			view.T(fmt.Sprint(f.ID)), view.T(where(f.Group)), state, view.T(local(f.Until)), view.T(f.Author), view.T(f.Because),
+		})
+	}
+	a.out.Table([]view.Column{
+		{Name: "FREEZE", Right: true}, {Name: "WHERE"}, {Name: "IS"}, {Name: "UNTIL"}, {Name: "BY"}, {Name: "BECAUSE"},
+	}, rows)
+	return nil
+}
+
+func (a *app) thaw() *cobra.Command {
+	return &cobra.Command{
+		Use: "thaw NUMBER", Short: "End a freeze", GroupID: "policy", Args: cobra.ExactArgs(1), Example: "  lantern thaw 2",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil || id < 1 {
+				return wrong("%q is not the number of a freeze; `lantern freeze` lists them", args[0])
+			}
+			f, err := a.client().Thaw(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(f); done {
+				return err
+			}
+			a.out.Printf("Freeze %d is over: %s the hosts can move.", f.ID, where(f.Group))
+			return nil
+		},
+	}
+}

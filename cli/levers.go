@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/rollout"
+)
+
+// lever is a command that changes where a rollout stands.
+func (a *app) lever(cmd *cobra.Command, lever string, before func(*api.Rollout)) *cobra.Command {
+	var o api.LeverOrder
+	cmd.Args = cobra.MaximumNArgs(1)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		id, err := a.which(cmd.Context(), args)
+		if err != nil {
+			return err
+		}
+		r, err := a.client().Rollout(cmd.Context(), id, client.List{PerPage: 1})
+		if err != nil {
+			return err
+		}
+		if a.format == "table" && r.Ended == nil {
+			before(&r)
+		}
+		if r, err = a.client().PullLever(cmd.Context(), id, lever, o); err != nil {
+			return err
+		}
+		if done, err := a.json(r); done {
+			return err
+		}
+		a.out.Printf("Rollout %d: %s.", r.ID, r.Says)
+		return nil
+	}
+	cmd.Flags().StringVar(&o.Because, "because", "", "why; it is kept beside your name")
+	return cmd
+}
+
+func (a *app) rolloutHold() *cobra.Command {
+	return a.lever(&cobra.Command{
+		Use: "hold [NUMBER]", Short: "Let no more hosts begin; those at work go on",
+		Example: "  lantern rollout hold\n  lantern rollout hold 4 --because \"vendor has an outage\"",
+	}, client.LeverHold, func(r *api.Rollout) {
+		a.out.Printf("%s not begun and will not; %s at work and will end by themselves.",
+			view.Count(r.Counts[rollout.Queued]+r.Counts[rollout.Waiting], "host has", "hosts have"),
+			view.Count(r.Counts[rollout.Working], "host is", "hosts are"))
+	})
+}
+
+func (a *app) rolloutProceed() *cobra.Command {
+	return a.lever(&cobra.Command{
+		Use: "proceed [NUMBER]", Short: "Let a rollout that is held go on",
+		Long:    "The gate that held it is borne as it stands now; it holds again where more hosts come.",
+		Example: "  lantern rollout proceed\n  lantern rollout proceed 4 --because \"both hosts have a full disk\"",
+	}, client.LeverProceed, func(r *api.Rollout) {
+		a.out.Printf("%s still to be changed; it is %s", view.Count(r.Counts[rollout.Queued]+r.Counts[rollout.Waiting], "host is", "hosts are"), r.Says)
+	})
+}
+
+func (a *app) rolloutConsent() *cobra.Command {
+	return a.lever(&cobra.Command{
+		Use: "consent [NUMBER]", Short: "Agree to the next wave of a rollout that somebody else began",
+		Example: "  lantern rollout consent 4",
+	}, client.LeverConsent, func(r *api.Rollout) { a.out.Printf("%s", r.Says) })
+}
+
+func (a *app) rolloutSkip() *cobra.Command {
+	var o api.LeverOrder
+	var of int64
+	cmd := &cobra.Command{
+		Use: "skip HOST --because WHY", Short: "Leave a host out of a rollout before it begins", Args: cobra.ExactArgs(1),
+		Example:           "  lantern rollout skip gw-03 --because \"is being moved\"",
+		ValidArgsFunction: a.completeHosts,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if o.Because == "" {
+				return wrong("say why with --because; it is kept beside your name")
+			}
+			o.Host = args[0]
+			if of == 0 {
+				var err error
+				if of, err = a.which(cmd.Context(), nil); err != nil {
+					return err
+				}
+			}
+			r, err := a.client().PullLever(cmd.Context(), of, client.LeverSkip, o)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(r); done {
+				return err
+			}
+			a.out.Printf("%s is left out of rollout %d: %s.", args[0], r.ID, r.Says)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&o.Because, "because", "", "why")
+	cmd.Flags().Int64Var(&of, "rollout", 0, "of this rollout; the one that is under way when left out")
+	return cmd
+}
+
+func (a *app) rolloutBackOut() *cobra.Command {
+	var o api.LeverOrder
+	var wait time.Duration
+	var yes bool
+	cmd := &cobra.Command{
+		Use: "back-out [NUMBER]", Short: "Give the hosts back what they had before a rollout", Args: cobra.MaximumNArgs(1),
+		Long: "Each host puts back its own copies, byte for byte, by the same steps; those that were changed last go first. A rollout\n" +
+			"that is under way is stopped. Without --yes it only says what would be done, and what would come back.",
+		Example: "  lantern rollout back-out 4\n  lantern rollout back-out 4 --yes --because \"the witness lies\"",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := a.which(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			o.Try = !yes
+			r, err := a.client().PullLever(cmd.Context(), id, client.LeverBackOut, o)
+			if err != nil {
+				return err
+			}
+			if a.format == "table" {
+				a.backing(&r)
+			}
+			if !yes {
+				if done, err := a.json(r); done {
+					return err
+				}
+				return no("nothing was taken back yet: look at what would be, then say --yes")
+			}
+			return a.follow(cmd.Context(), r.ID, wait)
+		},
+	}
+	cmd.Flags().StringVar(&o.Because, "because", "", "why; it is kept beside your name")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do it; without it, it is only shown")
+	cmd.Flags().DurationVar(&wait, "wait", 10*time.Minute, "how long to watch; it goes on without watching")
+	return cmd
+}
+
+// backing says what taking a rollout back does, and what it cannot.
+func (a *app) backing(r *api.Rollout) {
+	if r.ID == 0 {
+		a.showPlan(r)
+	} else {
+		a.out.Printf("Rollout %d takes rollout %d back on %s.", r.ID, r.Of, view.Count(r.All(), "host", "hosts"))
+	}
+	for _, u := range r.Unknown {
+		a.out.Printf("%s %s", a.out.Paint(view.Yellow, "cannot be taken back:"), u)
+	}
+	for _, d := range r.Dangers {
+		a.out.Printf("%s %s", a.out.Paint(view.Red, "comes back:"), d)
+	}
+}

@@ -1,0 +1,351 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/rollout"
+)
+
+// orderFlags are what says who a rollout is for.
+type orderFlags struct{ order api.RolloutOrder }
+
+func (o *orderFlags) add(cmd *cobra.Command) {
+	cmd.Flags().Int64Var(&o.order.Revision, "revision", 0, "the revision; 0 for the newest")
+	cmd.Flags().StringSliceVar(&o.order.To, "to", nil, "only these hosts, ranges or groups")
+	cmd.Flags().BoolVar(&o.order.AtOnce, "at-once", false, "all hosts together, whatever their plans say, and no gate; wants --because")
+	cmd.Flags().StringVar(&o.order.Because, "because", "", "why; it is kept beside your name")
+}
+
+func (a *app) rolloutBegin() *cobra.Command {
+	var o orderFlags
+	var wait time.Duration
+	var leave bool
+	cmd := &cobra.Command{
+		Use: "begin", Short: "Carry a revision to the hosts, wave by wave, and watch", Args: cobra.NoArgs,
+		Long: "Only hosts that would change take part. The rollout goes on without watching; it holds by itself where a gate does not\n" +
+			"pass. One that is held makes way for a newer one.",
+		Example: "  lantern rollout begin\n  lantern rollout begin --to gw-01,models --no-wait",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if o.order.AtOnce && o.order.Because == "" {
+				return wrong("say why with --because: --at-once takes every gate away")
+			}
+			r, err := a.client().BeginRollout(cmd.Context(), o.order)
+			if err != nil {
+				return err
+			}
+			if leave || a.format == "json" && r.Ended != nil {
+				if done, err := a.json(r); done {
+					return err
+				}
+			}
+			if a.format == "table" {
+				a.begun(&r)
+			}
+			if leave {
+				a.out.Printf("It goes on by itself: lantern rollout show %d", r.ID)
+				return nil
+			}
+			return a.follow(cmd.Context(), r.ID, wait)
+		},
+	}
+	o.add(cmd)
+	cmd.Flags().DurationVar(&wait, "wait", 10*time.Minute, "how long to watch; it goes on without watching")
+	cmd.Flags().BoolVar(&leave, "no-wait", false, "begin it and come back at once")
+	return cmd
+}
+
+// begun says in a line what has begun.
+func (a *app) begun(r *api.Rollout) {
+	takers := r.All() - r.Counts[rollout.Unchanged]
+	text := fmt.Sprintf("Rollout %d of revision %d begun: %s in %s", r.ID, r.Revision, view.Count(takers, "host", "hosts"),
+		view.Count(r.Waves, "wave", "waves"))
+	if n := r.Counts[rollout.Unchanged]; n > 0 && takers > 0 {
+		text += fmt.Sprintf("; %d have it already", n)
+	}
+	if takers == 0 {
+		text = fmt.Sprintf("Rollout %d of revision %d: all of %s have it already", r.ID, r.Revision, view.Count(r.All(), "host", "hosts"))
+	}
+	if r.Others > 0 {
+		text += fmt.Sprintf("; %s not asked for and left as they are", view.Count(r.Others, "host was", "hosts were"))
+	}
+	a.out.Printf("%s.", text)
+	if r.TookOver != 0 {
+		a.out.Printf("Rollout %d, which was held, is stopped and makes way.", r.TookOver)
+	}
+}
+
+func (a *app) rolloutPlan() *cobra.Command {
+	var o orderFlags
+	cmd := &cobra.Command{
+		Use: "plan", Short: "Show what the waves of a rollout would be, and begin nothing", Args: cobra.NoArgs,
+		Example: "  lantern rollout plan\n  lantern rollout plan --to models",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			o.order.Try = true
+			r, err := a.client().BeginRollout(cmd.Context(), o.order)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(r); done {
+				return err
+			}
+			a.showPlan(&r)
+			return nil
+		},
+	}
+	o.add(cmd)
+	return cmd
+}
+
+func (a *app) showPlan(r *api.Rollout) {
+	takers := r.All() - r.Counts[rollout.Unchanged]
+	switch {
+	case r.Kind == "back-out":
+		a.out.Printf("Rollout %d would be taken back on %s in %s.\n", r.Of, view.Count(takers, "host", "hosts"), view.Count(r.Waves, "wave", "waves"))
+	default:
+		a.out.Printf("Revision %d would be carried to %s in %s.\n", r.Revision, view.Count(takers, "host", "hosts"), view.Count(r.Waves, "wave", "waves"))
+	}
+	for i := range r.Parts {
+		p := &r.Parts[i]
+		a.out.Printf("%s  %s: %s%s", a.out.Paint(view.Bold, fmt.Sprintf("wave %d", p.Wave)), p.What, view.Count(p.Hosts, "host", "hosts"),
+			a.out.Paint(view.Dim, planSays(p)))
+		a.out.Printf("        %s", a.out.Paint(view.Dim, someNames(p.Names, 8)+andMore(p.Hosts, min(len(p.Names), 8))))
+	}
+	if n := r.Counts[rollout.Unchanged]; n > 0 {
+		a.out.Printf("\n%s would change nothing, and take no part.", view.Count(n, "host", "hosts"))
+	}
+	if r.Others > 0 {
+		a.out.Printf("%s not asked for.", view.Count(r.Others, "host is", "hosts are"))
+	}
+	if r.TookOver != 0 {
+		a.out.Printf("Rollout %d is held; it would be stopped and make way.", r.TookOver)
+	}
+}
+
+func andMore(all, shown int) string {
+	if all > shown && shown > 0 {
+		return fmt.Sprintf(" and %d more", all-shown)
+	}
+	return ""
+}
+
+// planSays tells what holds for a wave.
+func planSays(p *api.RolloutPart) string {
+	out := []string{"plan " + p.Plan}
+	for _, g := range p.Gates {
+		if g.Most >= 0 {
+			out = append(out, fmt.Sprintf("%s at most %d", g.Name, g.Most))
+		}
+	}
+	if p.Consent {
+		out = append(out, "wants consent first")
+	}
+	if p.Quiet != "" {
+		out = append(out, "nobody begins from "+p.Quiet)
+	}
+	if p.Soak > 0 {
+		out = append(out, "then "+(time.Duration(p.Soak)*time.Second).String())
+	}
+	return "; " + strings.Join(out, "; ")
+}
+
+// waveBegins says which wave has begun.
+func waveBegins(r *api.Rollout) string {
+	hosts := 0
+	var what []string
+	for i := range r.Parts {
+		if r.Parts[i].Wave == r.Wave {
+			hosts += r.Parts[i].Hosts
+			what = append(what, r.Parts[i].What)
+		}
+	}
+	return fmt.Sprintf("wave %d of %d: %s (%s)", r.Wave, r.Waves, strings.Join(slices.Compact(what), "; "), view.Count(hosts, "host", "hosts"))
+}
+
+// waits tells what a rollout waits for that only somebody can give it.
+func (a *app) waits(r *api.Rollout) error {
+	a.whyFailed(r)
+	if r.Phase == rollout.Asking {
+		return no("rollout %d: %s", r.ID, r.Says)
+	}
+	return no("rollout %d is %s\nNo further host begins. Go on: lantern rollout proceed %d. Take it back: lantern rollout back-out %d",
+		r.ID, r.Says, r.ID, r.ID)
+}
+
+// whyFailed shows why hosts failed, each cause once.
+func (a *app) whyFailed(r *api.Rollout) {
+	if len(r.Causes) == 0 {
+		return
+	}
+	a.out.Printf("\n%s", a.out.Paint(view.Bold, "Why hosts failed"))
+	for _, c := range r.Causes {
+		a.out.Printf("%s  at %s: %s", a.out.Paint(view.Red, view.Count(c.Hosts, "host", "hosts")), c.Step, c.Message)
+		a.out.Printf("        %s", a.out.Paint(view.Dim, someNames(c.Names, 6)+andMore(c.Hosts, min(len(c.Names), 6))))
+	}
+}
+
+func (a *app) rolloutShow() *cobra.Command {
+	var l listFlags
+	var states []string
+	var q string
+	cmd := &cobra.Command{
+		Use: "show [NUMBER]", Short: "Show how far a rollout is: its waves, its gates, and the hosts that need somebody", Args: cobra.MaximumNArgs(1),
+		Long:    "Without a number it shows the one that is under way, or the newest.",
+		Example: "  lantern rollout show\n  lantern rollout show 4 --state failed,behind",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := a.which(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			list := client.List{Query: q, Filter: map[string][]string{"state": states}, Page: l.page, PerPage: l.perPage}
+			r, err := a.client().Rollout(cmd.Context(), id, list)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(r); done {
+				return err
+			}
+			a.showRollout(r)
+			if r.Total == 0 && (q != "" || len(states) > 0) {
+				a.out.Printf("None of its hosts is what was asked for.")
+			}
+			l.more(a, len(r.Hosts), r.Total)
+			return nil
+		},
+	}
+	l.add(cmd)
+	var names []string
+	for _, st := range rollout.States {
+		names = append(names, string(st))
+	}
+	choose(cmd, &states, "state", true, "only hosts in these states: "+strings.Join(names, ", "), names...)
+	cmd.Flags().StringVar(&q, "match", "", "only hosts with this in their name")
+	return cmd
+}
+
+// which is the number of a rollout that is given, of the one that is under way, or of the newest.
+func (a *app) which(ctx context.Context, args []string) (int64, error) {
+	if len(args) > 0 {
+		return number(args[0])
+	}
+	page, err := a.client().Rollouts(ctx, client.List{PerPage: 50})
+	if err != nil {
+		return 0, err
+	}
+	for _, r := range page.Rollouts {
+		if r.Ended == nil && r.Kind != "heal" {
+			return r.ID, nil
+		}
+	}
+	if len(page.Rollouts) == 0 {
+		return 0, no("there is no rollout yet: lantern rollout begin")
+	}
+	return page.Rollouts[0].ID, nil
+}
+
+func (a *app) showRollout(r api.Rollout) {
+	what := fmt.Sprintf("of revision %d", r.Revision)
+	if r.Of != 0 {
+		what = fmt.Sprintf("of rollout %d", r.Of)
+	}
+	a.out.Printf("%s %s by %s, begun %s", a.out.Paint(view.Bold, fmt.Sprintf("%s %d", r.Kind, r.ID)), what, r.Author,
+		r.Begun.Local().Format("2006-01-02 15:04:05"))
+	style := view.Blue
+	says := r.Says
+	switch {
+	case r.Ended != nil:
+		style, says = view.Plain, fmt.Sprintf("ended after %s", r.Ended.Sub(r.Begun).Round(100*time.Millisecond))
+		if r.Stopped != nil {
+			says += ", stopped"
+		}
+	case r.Phase == rollout.Held:
+		style = view.Red
+	case r.Phase == rollout.Asking:
+		style = view.Yellow
+	}
+	a.out.Printf("%s", a.out.Paint(style, says))
+	var counts []string
+	for _, st := range rollout.States {
+		if n := r.Counts[st]; n > 0 {
+			counts = append(counts, fmt.Sprintf("%d %s", n, st))
+		}
+	}
+	a.out.Printf("%s: %s\n", view.Count(r.All(), "host", "hosts"), strings.Join(counts, ", "))
+	if r.Waves > 1 || r.Ended == nil {
+		a.showParts(&r)
+	}
+	a.whyFailed(&r)
+	if len(r.Hosts) > 0 {
+		a.out.Printf("")
+	}
+	for _, h := range r.Hosts {
+		a.progressLine(h, longest(r.Hosts))
+		if h.Report == nil {
+			continue
+		}
+		for _, e := range h.Report.Edits {
+			a.out.Printf(
+				"%s%-6s %s  %s",
+				strings.Repeat(" ", 13),
+				e.Action,
+				a.out.Paint(view.Cyan, e.Path),
+				a.out.Paint(view.Dim, strings.Join(e.Why, "; ")),
+			)
+		}
+	}
+	if r.Phase == rollout.Held {
+		a.out.Printf("\nGo on: lantern rollout proceed %d. Take it back: lantern rollout back-out %d", r.ID, r.ID)
+	}
+}
+
+// showParts shows the waves, and each gate's value beside its limit.
+func (a *app) showParts(r *api.Rollout) {
+	var rows [][]view.Cell
+	for i := range r.Parts {
+		p := &r.Parts[i]
+		where := view.Cell{Text: "to come", Style: view.Dim}
+		switch well := p.Counts[rollout.Done] + p.Counts[rollout.Unchanged]; {
+		case p.Wave < r.Wave, r.Ended != nil:
+			where = view.Cell{Text: "over", Style: view.Plain}
+		case p.Wave == r.Wave:
+			where = view.Cell{Text: string(r.Phase), Style: view.Blue}
+			if well == p.Hosts && r.Phase != rollout.Held {
+				where.Style = view.Green
+			}
+		}
+		gates := view.T(gatesOf(p))
+		if r.Phase == rollout.Held && slices.ContainsFunc(p.Gates, func(g api.RolloutGate) bool { return !g.Passed }) {
+			gates.Style, where.Style = view.Red, view.Red
+		}
+		rows = append(rows, []view.Cell{
+			view.T(fmt.Sprint(p.Wave)), view.T(p.Plan), view.T(p.What), view.T(fmt.Sprint(p.Hosts)),
+			view.T(fmt.Sprint(p.Counts[rollout.Done] + p.Counts[rollout.Unchanged])), where, gates,
+		})
+	}
+	a.out.Table([]view.Column{
+		{Name: "WAVE", Right: true}, {Name: "PLAN"}, {Name: "WHO"}, {Name: "HOSTS", Right: true}, {Name: "WELL", Right: true}, {Name: "IS"},
+		{Name: "GATES"},
+	}, rows)
+}
+
+// gatesOf tells the gates of a wave that have a limit, or of which there is something to tell.
+func gatesOf(p *api.RolloutPart) string {
+	var out []string
+	for _, g := range p.Gates {
+		switch {
+		case g.Most >= 0:
+			out = append(out, fmt.Sprintf("%s %d of at most %d", g.Name, g.Value, g.Most))
+		case g.Value > 0:
+			out = append(out, fmt.Sprintf("%s %d", g.Name, g.Value))
+		}
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,59 @@
+package resolve
+
+import (
+	"patientlantern.example/lantern/core/condition"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/rollout"
+)
+
+// Plan is how a change is carried to the hosts.
+func (res *Result) Plan() rollout.Plan {
+	if p := res.resolver.policy.Plans[res.plan.waves]; p != nil {
+		return p.Plan
+	}
+	return rollout.BuiltIn()
+}
+
+// In reports whether a host is in a group, with the labels that people and the policy give it.
+func (r *Resolver) In(h Host, group string) bool {
+	if group == policy.Everyone {
+		return true
+	}
+	i, there := r.groupNumbers[group]
+	if !there {
+		return false
+	}
+	return r.memberOf(h)[i]
+}
+
+// memberOf lists by number which groups a host is in.
+func (r *Resolver) memberOf(h Host) []bool {
+	if said := r.policy.Labels[h.Name]; len(said) > 0 {
+		h.label(said)
+	}
+	c := r.class(&h, &condition.Facts{Host: h.Name, Labels: h.Labels, Traits: h.Traits})
+	key := resultKey{c.id, r.byName[h.Name]}
+	in, known := r.members[key]
+	if !known {
+		in, _ = r.member(c, key.named)
+		r.members[key] = in
+	}
+	return in
+}
+
+// HasGroup reports whether the policy has a group of that name.
+func (r *Resolver) HasGroup(name string) bool {
+	if name == policy.Everyone {
+		return true
+	}
+	_, there := r.groupNumbers[name]
+	return there
+}
+
+// Label is the value of a label of a host, as people or the policy give it.
+func (r *Resolver) Label(h Host, name string) string {
+	if said, given := r.policy.Labels[h.Name][name]; given {
+		return said.Value
+	}
+	return h.Labels[name]
+}

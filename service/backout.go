@@ -1,0 +1,202 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/store"
+)
+
+// backing is what taking a rollout back would be.
+type backing struct {
+	ro      store.Rollout
+	of      store.Rollout
+	placed  []store.Placed
+	unknown []string
+	dangers []string
+	seats   map[int64][]*host // by the revision that they go back to
+}
+
+// backOut gives hosts back what they had before a rollout, the newest wave first: each from
+// the copies that it has kept itself.
+func (s *Service) backOut(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
+	if !s.beginning.TryLock() {
+		return nil, huma.Error409Conflict("somebody begins a rollout at this moment; look at it, and try again: lantern rollout list")
+	}
+	defer s.beginning.Unlock()
+	b, err := s.prepareBack(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Try {
+		out := s.tried(&startable{rollout: b.ro, placed: b.placed})
+		out.Unknown, out.Dangers = b.unknown, b.dangers
+		return &body[api.Rollout]{out}, nil
+	}
+	if b.of.Ended.IsZero() {
+		if _, err := s.stopHosts(ctx, b.of.ID); err != nil {
+			return nil, s.refuse(err)
+		}
+	}
+	for revision, hosts := range b.seats {
+		if _, err := s.seatsFor(ctx, revision, hosts); err != nil {
+			return nil, err
+		}
+	}
+	ro, err := s.begin(ctx, "back-out-rollout", b.ro, b.placed, func(int64) {})
+	if err != nil {
+		return nil, err
+	}
+	if err := s.steerOne(ctx, ro.ID); err != nil {
+		return nil, s.refuse(err)
+	}
+	out, err := s.freshPage(ctx, ro.ID)
+	if err == nil {
+		out.Body.Unknown, out.Body.Dangers = b.unknown, b.dangers
+	}
+	return out, err
+}
+
+func (s *Service) prepareBack(ctx context.Context, in *leverIn) (*backing, error) {
+	of, err := s.findRollout(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, kind := range []string{store.KindRollout, store.KindBackOut} {
+		if open, err := s.store.OpenRollout(ctx, kind); err == nil && open.ID != of.ID {
+			return nil, huma.Error409Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d",
+				open.ID, open.ID))
+		}
+	}
+	b := &backing{of: of, seats: map[int64][]*host{}, ro: store.Rollout{
+		Kind: store.KindBackOut, Of: of.ID, Because: strings.TrimSpace(in.Body.Because),
+	}}
+	changed, err := s.store.Changed(ctx, of.ID)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	working, err := s.store.RolloutParts(ctx, of.ID)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	by := map[int][]string{} // stage → hosts
+	note := func(name string, part int) {
+		stage := 0
+		if part >= 0 && part < len(of.Parts) {
+			stage = of.Parts[part].Stage
+		}
+		by[stage] = append(by[stage], name)
+	}
+	looked := map[[2]string]bool{}
+	for _, c := range changed {
+		h, err := s.fleet.find(c.Host)
+		switch {
+		case err != nil:
+			b.unknown = append(b.unknown, c.Host+": it is retired")
+			continue
+		case c.Since != 0:
+			b.unknown = append(b.unknown, fmt.Sprintf("%s: rollout %d has changed it since; take that back first", c.Host, c.Since))
+			continue
+		case c.Before.Carried.Sheet != "" && !s.store.Known(c.Before.Carried.Sheet, store.KindSheet):
+			b.unknown = append(b.unknown, c.Host+": what it had before is not kept any more")
+			continue
+		}
+		note(c.Host, c.Part)
+		if r := c.Before.Revision; r != 0 {
+			b.seats[r] = append(b.seats[r], h)
+		}
+		s.dangersBack(ctx, b, h.row(), &c.Before, looked)
+	}
+	for _, h := range s.fleet.all() { // they are changed in the moment in which this is asked for
+		if v := h.row(); v.Task == of.ID && v.working() {
+			note(v.Name, int(working[v.Name]))
+		}
+	}
+	if len(by) == 0 {
+		why := ""
+		if len(b.unknown) > 0 {
+			why = ": " + strings.Join(b.unknown, "; ")
+		}
+		return nil, huma.Error409Conflict(fmt.Sprintf("rollout %d has changed no host that could be taken back%s", of.ID, why))
+	}
+	b.lay(by)
+	return b, nil
+}
+
+// lay puts the hosts into waves: those that were changed last go first.
+func (b *backing) lay(by map[int][]string) {
+	var stages []int
+	for st := range by {
+		stages = append(stages, st)
+	}
+	slices.SortFunc(stages, func(x, y int) int { return y - x })
+	for i, st := range stages {
+		b.ro.Parts = append(b.ro.Parts, rollout.Part{
+			Stage: i, Plan: "back-out", What: fmt.Sprintf("wave %d of rollout %d", st+1, b.of.ID), Hosts: len(by[st]),
+		})
+		for _, name := range by[st] {
+			b.placed = append(b.placed, store.Placed{Host: name, Part: i, State: rollout.Queued})
+		}
+	}
+}
+
+// mostLooked bounds of how many distinct hosts it is worked out what would come back.
+const mostLooked = 300
+
+// dangersBack says what comes back that the policy had taken away.
+func (s *Service) dangersBack(ctx context.Context, b *backing, v *hostView, before *store.Before, looked map[[2]string]bool) {
+	key := [2]string{v.Carried.Sheet, before.Survey}
+	if looked[key] || len(looked) > mostLooked || before.Survey == "" || v.Carried.Sheet == "" {
+		return
+	}
+	looked[key] = true
+	found, err := s.compute.judge(ctx, question{Sheet: v.Carried.Sheet, Before: v.Carried.Sheet, Survey: before.Survey})
+	if err != nil {
+		b.dangers = append(b.dangers, v.Name+": what comes back is not known: "+short(err.Error()))
+		return
+	}
+	for _, f := range found.Findings {
+		text := f.File + ": " + f.Message
+		if f.Severity == drift.Danger && !slices.Contains(b.dangers, text) && len(b.dangers) < mostNames {
+			b.dangers = append(b.dangers, text)
+		}
+	}
+	b.dangers = source.Strings(b.dangers)
+}
+
+// deliverBack gives a host the signed word to take back what a rollout has changed.
+func (s *Service) deliverBack(w http.ResponseWriter, r *http.Request, v *hostView, ro *store.Rollout) {
+	b, err := s.store.BeforeOf(r.Context(), ro.Of, v.Name)
+	if err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	now := s.now()
+	jws, err := s.key.sign(
+		api.Delivery{
+			Host:     v.Name,
+			Revision: b.Revision,
+			Sheet:    b.Carried.Sheet,
+			Rollout:  ro.ID,
+			BackOut:  ro.Of,
+			Issued:   now.UTC(),
+			Expires:  now.Add(deliveryLife).UTC(),
+		},
+	)
+	if err != nil {
+		s.fault(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/jose")
+	_, _ = io.WriteString(w, jws) // the agent has gone if this fails
+}

@@ -1,0 +1,205 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/store"
+)
+
+// rolloutOf describes a rollout without its waves and hosts.
+func rolloutOf(ro store.Rollout) api.Rollout {
+	out := api.Rollout{
+		ID: ro.ID, Kind: ro.Kind, Revision: ro.Revision, Of: ro.Of, Author: ro.Author, Because: ro.Because, Begun: ro.Begun,
+		Phase: ro.Course.Phase, Wave: ro.Course.Opened, Waves: rollout.Stages(ro.Parts), Counts: map[rollout.State]int{},
+	}
+	if out.Phase == "" {
+		out.Phase = rollout.Soaking
+	}
+	if !ro.Course.Since.IsZero() {
+		out.Since = &ro.Course.Since
+	}
+	if !ro.Ended.IsZero() {
+		out.Ended = &ro.Ended
+	}
+	if !ro.Stopped.IsZero() {
+		out.Stopped = &ro.Stopped
+	}
+	if h := ro.Course.Hold; h != nil {
+		out.Hold = &api.RolloutHold{By: h.By, Because: h.Because, Gate: h.Gate}
+		if h.Gate != "" && h.Part < len(ro.Parts) {
+			out.Hold.Wave = ro.Parts[h.Part].Stage + 1
+		}
+	}
+	for _, st := range rollout.States {
+		out.Counts[st] = ro.Counts[st]
+	}
+	out.Says = says(&ro)
+	return out
+}
+
+// partsOf describes the waves of a rollout.
+func partsOf(ro *store.Rollout, tallies []rollout.Tally) []api.RolloutPart {
+	out := make([]api.RolloutPart, len(ro.Parts))
+	for i := range ro.Parts {
+		p := &ro.Parts[i]
+		x := api.RolloutPart{
+			Wave: p.Stage + 1, Plan: p.Plan, What: p.What, Hosts: p.Hosts, Soak: int(p.Soak.Seconds()), Consent: p.Consent,
+			Quiet: p.Quiet.String(), Counts: map[rollout.State]int{}, Gates: []api.RolloutGate{},
+		}
+		if p.Stage < len(ro.Course.Consents) {
+			x.Agreed = ro.Course.Consents[p.Stage]
+		}
+		for st, n := range tallies[i].Counts {
+			x.Counts[st] = n
+		}
+		for _, g := range p.Gates(tallies[i]) {
+			x.Gates = append(x.Gates, api.RolloutGate{Name: g.Name, Value: g.Value, Limit: g.Limit.String(), Most: g.Most, Passed: g.Passed()})
+		}
+		out[i] = x
+	}
+	slices.SortStableFunc(out, func(a, b api.RolloutPart) int { return a.Wave - b.Wave })
+	return out
+}
+
+// courseOf describes a rollout with its waves and with why hosts failed.
+func (s *Service) courseOf(ctx context.Context, ro store.Rollout) (api.Rollout, error) {
+	out := rolloutOf(ro)
+	tallies, why, err := s.stands(ctx, &ro)
+	if err != nil {
+		return out, err
+	}
+	if len(why) > 0 {
+		out.Says += "; " + strings.Join(why, "; ")
+	}
+	out.Parts = partsOf(&ro, tallies)
+	out.Causes, err = s.causes(ctx, ro.ID)
+	return out, err
+}
+
+// stands counts the hosts of a rollout, and says why some may not begin. What comes of a
+// host after a rollout has ended is not counted any more.
+func (s *Service) stands(ctx context.Context, ro *store.Rollout) (t []rollout.Tally, why []string, err error) {
+	if !ro.Ended.IsZero() {
+		t, err = s.store.Tallies(ctx, ro)
+		return t, nil, err
+	}
+	s.steer.Lock()
+	defer s.steer.Unlock()
+	t, err = s.tallies(ctx, ro)
+	for text, n := range s.steer.blocked[ro.ID] {
+		why = append(why, fmt.Sprintf("%s %s", hostsWord(n), text))
+	}
+	slices.Sort(why)
+	return t, why, err
+}
+
+func hostsWord(n int) string {
+	if n == 1 {
+		return "1 host is"
+	}
+	return fmt.Sprintf("%d hosts are", n)
+}
+
+// gateWords say what a gate counts.
+var gateWords = map[string]string{
+	rollout.GateFailed:      "failed",
+	rollout.GateSilent:      "give no sign of life",
+	rollout.GateUnrefreshed: "could not refresh a source",
+	rollout.GateDrifted:     "drifted after the change",
+}
+
+// says is what a rollout is about, in a sentence.
+func says(ro *store.Rollout) string {
+	c := &ro.Course
+	waves := rollout.Stages(ro.Parts)
+	switch c.Phase {
+	case rollout.Ended:
+		if !ro.Stopped.IsZero() {
+			return "it was stopped"
+		}
+		return "it has ended"
+	case rollout.Held:
+		return heldSays(ro)
+	case rollout.Asking:
+		return fmt.Sprintf("wave %d of %d waits for the consent of somebody else than %s: lantern rollout consent %d",
+			c.Opened+1, waves, ro.Author, ro.ID)
+	case rollout.Soaking:
+		var soak time.Duration
+		for i := range ro.Parts {
+			if ro.Parts[i].Stage == c.Opened-1 {
+				soak = max(soak, ro.Parts[i].Soak)
+			}
+		}
+		return fmt.Sprintf("wave %d of %d is done; the next begins at %s", c.Opened, waves, c.Since.Add(soak).UTC().Format("15:04:05 MST"))
+	}
+	return fmt.Sprintf("wave %d of %d: %d at work, %d may begin", c.Opened, waves, ro.Counts[rollout.Working], ro.Counts[rollout.Waiting])
+}
+
+func heldSays(ro *store.Rollout) string {
+	h := ro.Course.Hold
+	switch {
+	case h == nil:
+		return "it is held"
+	case h.Gate == rollout.GateNobody:
+		return fmt.Sprintf("held: no host of wave %d has said that it is well", ro.Parts[h.Part].Stage+1)
+	case h.Gate != "" && h.Part < len(ro.Parts):
+		p := &ro.Parts[h.Part]
+		for _, g := range p.Gates(rollout.Tally{}) {
+			if g.Name == h.Gate {
+				return fmt.Sprintf("held: %d of %d hosts of wave %d %s, and the limit is %s", h.Value, p.Hosts, p.Stage+1, gateWords[h.Gate], limitWords(g))
+			}
+		}
+	}
+	out := "held by " + h.By
+	if h.Because != "" {
+		out += ": " + h.Because
+	}
+	return out
+}
+
+// limitWords say a limit, and what it comes to.
+func limitWords(g rollout.Gate) string {
+	if g.Limit.Share {
+		return fmt.Sprintf("%s, which is %d", g.Limit, g.Most)
+	}
+	return g.Limit.String()
+}
+
+// mostCauses bounds how many causes are told, and mostNames how many hosts of each.
+const mostCauses, mostReports = 20, 2000
+
+// causes groups the hosts of a rollout that failed by why they did.
+func (s *Service) causes(ctx context.Context, id int64) ([]api.RolloutCause, error) {
+	list, err := s.store.FailedReports(ctx, id, mostReports)
+	if err != nil {
+		return nil, err
+	}
+	var out []api.RolloutCause
+	for _, f := range list {
+		var rep api.Report
+		if len(f.Report) > 0 && json.Unmarshal(f.Report, &rep) != nil {
+			continue
+		}
+		short, _, _ := strings.Cut(f.First, ".")
+		message := strings.ReplaceAll(strings.ReplaceAll(rep.Message, f.First, "this host"), short, "this host")
+		i := slices.IndexFunc(out, func(c api.RolloutCause) bool { return c.Step == rep.Step && c.Message == message })
+		if i < 0 {
+			out = append(out, api.RolloutCause{Step: rep.Step, Message: message, Names: []string{}})
+			i = len(out) - 1
+		}
+		out[i].Hosts += f.Hosts
+		if len(out[i].Names) < mostNames {
+			out[i].Names = source.Strings(append(out[i].Names, f.First))
+		}
+	}
+	slices.SortStableFunc(out, func(a, b api.RolloutCause) int { return b.Hosts - a.Hosts })
+	return out[:min(len(out), mostCauses)], nil
+}

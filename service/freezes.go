@@ -1,0 +1,194 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/store"
+)
+
+// freezes are all that there are, the newest first. Only the writer of the store replaces
+// the list.
+type freezes struct {
+	list atomic.Pointer[[]store.Freeze]
+}
+
+// standing are the freezes that hold now.
+func (s *Service) standing() (out []store.Freeze) {
+	now := s.now()
+	for _, f := range *s.freezes.list.Load() {
+		if f.Stands(now) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// frozen finds the freeze that keeps a host from beginning; nil where there is none. A
+// group is that of the newest revision; where nobody can tell whether a host is in it, it
+// is held to be.
+func (s *Service) frozen(ctx context.Context, v *hostView, list []store.Freeze) *store.Freeze {
+	for i := range list {
+		f := &list[i]
+		if f.Scope == "" || v.Name == f.Scope {
+			return f
+		}
+		if expanded, err := names.Expand(f.Scope); err == nil && strings.ContainsAny(f.Scope, ".{}") {
+			for _, n := range expanded {
+				if h, err := s.fleet.find(n); err == nil && h.row().Name == v.Name {
+					return f
+				}
+			}
+			continue
+		}
+		in, err := s.inNewest(ctx, v, f.Scope)
+		if err != nil || in {
+			return f
+		}
+	}
+	return nil
+}
+
+// inNewest reports whether a host is in a group of the newest revision.
+func (s *Service) inNewest(ctx context.Context, v *hostView, group string) (bool, error) {
+	r, err := s.pick(ctx, 0)
+	if err != nil {
+		return false, err
+	}
+	rs, err := s.compute.revision(ctx, r.Number)
+	if err != nil {
+		return false, err
+	}
+	h, err := s.compute.hostOf(ctx, v)
+	if err != nil {
+		return false, err
+	}
+	return s.compute.inGroup(rs, h, group), nil
+}
+
+// mayWork reports whether a host is handed its task now.
+func (s *Service) mayWork(ctx context.Context, v *hostView) bool {
+	return v.Task != 0 && !s.steer.holds(v) && (v.working() || s.frozen(ctx, v, s.standing()) == nil)
+}
+
+func freezeOf(f store.Freeze, now time.Time) api.Freeze {
+	out := api.Freeze{ID: f.ID, Group: f.Scope, Author: f.Author, Because: f.Because, Begun: f.Begun, Until: f.Until, Stands: f.Stands(now)}
+	if !f.Ended.IsZero() {
+		out.Ended = &f.Ended
+	}
+	return out
+}
+
+func (s *Service) listFreezes(context.Context, *struct{}) (*body[api.FreezeList], error) {
+	out := api.FreezeList{Freezes: []api.Freeze{}}
+	for _, f := range *s.freezes.list.Load() {
+		out.Freezes = append(out.Freezes, freezeOf(f, s.now()))
+	}
+	return &body[api.FreezeList]{out}, nil
+}
+
+type freezeIn struct {
+	Body api.FreezeOrder
+}
+
+// longestFreeze bounds how long nothing moves without anybody saying so again.
+const longestFreeze = 90 * 24 * time.Hour
+
+func (s *Service) freeze(ctx context.Context, in *freezeIn) (*body[api.Freeze], error) {
+	now := s.now()
+	f := store.Freeze{Scope: strings.TrimSpace(in.Body.Group), Author: operatorFrom(ctx).Name, Because: strings.TrimSpace(in.Body.Because),
+		Begun: now.UTC(), Until: in.Body.Until.UTC()}
+	switch {
+	case !f.Until.After(now):
+		return nil, huma.Error422UnprocessableEntity("until: that is past; give a time to come")
+	case f.Until.Sub(now) > longestFreeze:
+		return nil, huma.Error422UnprocessableEntity("until: 90 days are the most; freeze again then, if it is still wanted")
+	}
+	if f.Scope != "" {
+		if err := s.knownScope(ctx, f.Scope); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.putFreeze(ctx, "freeze", &f); err != nil {
+		return nil, err
+	}
+	return &body[api.Freeze]{freezeOf(f, now)}, nil
+}
+
+// knownScope refuses what is neither a host nor a group.
+func (s *Service) knownScope(ctx context.Context, scope string) error {
+	if strings.ContainsAny(scope, ".{}") {
+		if _, err := names.Expand(scope); err != nil {
+			return huma.Error422UnprocessableEntity("group: " + short(err.Error()))
+		}
+		return nil
+	}
+	if _, err := s.fleet.find(scope); err == nil {
+		return huma.Error422UnprocessableEntity(fmt.Sprintf("group: write the name of the host in full, or name a group: %q", short(scope)))
+	}
+	r, err := s.pick(ctx, 0)
+	if err != nil {
+		return err
+	}
+	rs, err := s.compute.revision(ctx, r.Number)
+	if err != nil {
+		return s.refuse(err)
+	}
+	if !rs.HasGroup(scope) {
+		return huma.Error422UnprocessableEntity(fmt.Sprintf("group: there is no group %q in revision %d", short(scope), r.Number))
+	}
+	return nil
+}
+
+func (s *Service) putFreeze(ctx context.Context, command string, f *store.Freeze) error {
+	by := actorFrom(ctx)
+	err := s.store.PutFreeze(ctx, f, store.Change{
+		Note: func() []store.Entry {
+			e := detailed(s.entry(by, command, kindFreeze, fmt.Sprint(f.ID)), map[string]any{"group": f.Scope, "until": f.Until})
+			e.Why = f.Because
+			return []store.Entry{e}
+		},
+		Then: func() {
+			next := []store.Freeze{*f}
+			for _, x := range *s.freezes.list.Load() {
+				if x.ID != f.ID {
+					next = append(next, x)
+				}
+			}
+			s.freezes.list.Store(&next)
+			s.steer.nudge()
+		},
+	})
+	if err != nil {
+		return s.refuse(err)
+	}
+	return nil
+}
+
+type freezePath struct {
+	ID int64 `path:"id"`
+}
+
+func (s *Service) thaw(ctx context.Context, in *freezePath) (*body[api.Freeze], error) {
+	for _, f := range *s.freezes.list.Load() {
+		switch {
+		case f.ID != in.ID:
+			continue
+		case !f.Stands(s.now()):
+			return nil, huma.Error409Conflict(fmt.Sprintf("freeze %d does not hold any more", f.ID))
+		}
+		f.Ended = s.now().UTC()
+		if err := s.putFreeze(ctx, "thaw", &f); err != nil {
+			return nil, err
+		}
+		return &body[api.Freeze]{freezeOf(f, s.now())}, nil
+	}
+	return nil, huma.Error404NotFound(fmt.Sprintf("there is no freeze %d", in.ID))
+}

@@ -1,0 +1,133 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/store"
+)
+
+type leverIn struct {
+	RolloutPath
+	Body api.LeverOrder
+}
+
+// lever changes where a rollout stands by what an operator asks for.
+func (s *Service) lever(ctx context.Context, in *leverIn, command string, to func(*store.Rollout, []rollout.Tally) (rollout.Course, error)) (
+	*body[api.Rollout], error,
+) {
+	if err := s.pull(ctx, in, command, to); err != nil {
+		return nil, err
+	}
+	if err := s.steerOne(ctx, in.ID); err != nil {
+		return nil, s.refuse(err)
+	}
+	return s.freshPage(ctx, in.ID)
+}
+
+func (s *Service) pull(ctx context.Context, in *leverIn, command string, to func(*store.Rollout, []rollout.Tally) (rollout.Course, error)) error {
+	s.steer.Lock()
+	defer s.steer.Unlock()
+	ro, err := s.findRollout(ctx, in.ID)
+	if err != nil {
+		return err
+	}
+	tallies, err := s.tallies(ctx, &ro)
+	if err != nil {
+		return s.refuse(err)
+	}
+	next, err := to(&ro, tallies)
+	if err != nil {
+		return huma.Error409Conflict(fmt.Sprintf("rollout %d: %s", ro.ID, err))
+	}
+	err = s.stand(ctx, actorFrom(ctx), command, &ro, next, strings.TrimSpace(in.Body.Because))
+	if errors.Is(err, errMoved) {
+		return huma.Error409Conflict(err.Error())
+	}
+	if err != nil {
+		return s.refuse(err)
+	}
+	return nil
+}
+
+// holdRollout keeps hosts from beginning that have not begun. Those at work go on.
+func (s *Service) holdRollout(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
+	return s.lever(ctx, in, "hold-rollout", func(ro *store.Rollout, _ []rollout.Tally) (rollout.Course, error) {
+		return rollout.HoldNow(ro.Course, operatorFrom(ctx).Name, strings.TrimSpace(in.Body.Because), s.now())
+	})
+}
+
+// proceedRollout lets a rollout that is held go on.
+func (s *Service) proceedRollout(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
+	return s.lever(ctx, in, "proceed-rollout", func(ro *store.Rollout, t []rollout.Tally) (rollout.Course, error) {
+		return rollout.Proceed(ro.Course, ro.Parts, t, s.now())
+	})
+}
+
+// consentRollout agrees to the next wave.
+func (s *Service) consentRollout(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
+	return s.lever(ctx, in, "consent-rollout", func(ro *store.Rollout, _ []rollout.Tally) (rollout.Course, error) {
+		return rollout.Agree(ro.Course, ro.Parts, ro.Author, operatorFrom(ctx).Name)
+	})
+}
+
+// skipHost takes a host out of a rollout before it has begun, or that is left behind.
+func (s *Service) skipHost(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
+	why := strings.TrimSpace(in.Body.Because)
+	if len(why) < 3 {
+		return nil, huma.Error422UnprocessableEntity("because: say in a few words why the host is left out")
+	}
+	ro, err := s.findRollout(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if !ro.Ended.IsZero() {
+		return nil, huma.Error409Conflict(fmt.Sprintf("rollout %d has ended already", ro.ID))
+	}
+	h, err := s.findHost(in.Body.Host)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.takeOut(ctx, &ro, h, why); err != nil {
+		return nil, err
+	}
+	if err := s.steerOne(ctx, in.ID); err != nil {
+		return nil, s.refuse(err)
+	}
+	return s.freshPage(ctx, in.ID)
+}
+
+func (s *Service) takeOut(ctx context.Context, ro *store.Rollout, h *host, why string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	v := h.row()
+	by := actorFrom(ctx)
+	err := s.store.TakeOut(ctx, ro.ID, v.Name, s.now(), rollout.Skips, func(ended bool) store.Change {
+		return store.Change{
+			Note: func() []store.Entry {
+				list := append(s.hostEntries(by, "skip-host", []string{v.Name}), s.rolloutEntry(by, "skip-host", ro.ID, ended))
+				for i := range list {
+					list[i].Why = why
+				}
+				return list
+			},
+			Then: func() { s.fleet.untask([]string{v.Name}, ro.ID) },
+		}
+	})
+	var place *rollout.PlaceError
+	switch {
+	case errors.As(err, &place):
+		return huma.Error409Conflict(fmt.Sprintf("%s cannot be left out of rollout %d any more: it is %s", v.Name, ro.ID, place.From))
+	case errors.Is(err, store.ErrNotFound):
+		return huma.Error404NotFound(fmt.Sprintf("%s takes no part in rollout %d", v.Name, ro.ID))
+	case err != nil:
+		return s.refuse(err)
+	}
+	return nil
+}

@@ -1,0 +1,362 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/store"
+)
+
+// steering is what is known of the rollouts that are under way, beside what is stored.
+type steering struct {
+	sync.Mutex // held while one is taken a step on
+	held       atomic.Pointer[map[int64]bool]
+	nudged     chan struct{}
+
+	parts   map[int64]map[string]int32 // of live rollouts
+	blocked map[int64]map[string]int   // why hosts may not begin though their wave has come, and how many
+}
+
+func newSteering() *steering {
+	st := &steering{nudged: make(chan struct{}, 1), parts: map[int64]map[string]int32{}, blocked: map[int64]map[string]int{}}
+	st.held.Store(&map[int64]bool{})
+	return st
+}
+
+// holds reports whether a host must not begin with its task.
+func (st *steering) holds(v *hostView) bool {
+	return v.Task != 0 && !v.working() && (*st.held.Load())[v.Task]
+}
+
+// nudge has rollouts looked at soon.
+func (st *steering) nudge() {
+	select {
+	case st.nudged <- struct{}{}:
+	default:
+	}
+}
+
+// loadRollouts reads which rollouts are held, and which freezes there are.
+func (s *Service) loadRollouts(ctx context.Context) error {
+	live, err := s.store.LiveRollouts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, ro := range live {
+		s.steer.setHeld(ro.ID, ro.Course.Phase == rollout.Held)
+	}
+	list, err := s.store.Freezes(ctx)
+	s.freezes.list.Store(&list)
+	return err
+}
+
+// setHeld notes whether a rollout is held. The writer of the store alone calls it.
+func (st *steering) setHeld(id int64, held bool) {
+	next := maps.Clone(*st.held.Load())
+	if held {
+		next[id] = true
+	} else {
+		delete(next, id)
+	}
+	st.held.Store(&next)
+}
+
+// Pauses between looks at rollouts.
+const (
+	steerPause  = time.Second            // when nothing happens
+	steerGather = 100 * time.Millisecond // after something has, for more
+)
+
+// steerAll takes rollouts on until the context ends.
+func (s *Service) steerAll(ctx context.Context) {
+	tick := time.NewTicker(min(steerPause, max(s.opts.Patience/10, steerGather)))
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-s.steer.nudged:
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(steerGather):
+			}
+		}
+		live, err := s.store.LiveRollouts(ctx)
+		if err != nil && ctx.Err() == nil {
+			s.log.Error("looking for rollouts that are under way", "error", err)
+		}
+		for _, ro := range live {
+			if err := s.steerOne(ctx, ro.ID); err != nil && ctx.Err() == nil {
+				s.log.Error("taking a rollout on", "rollout", ro.ID, "error", err)
+			}
+		}
+	}
+}
+
+// steerOne takes a rollout as far on as it can go now.
+func (s *Service) steerOne(ctx context.Context, id int64) error {
+	s.steer.Lock()
+	defer s.steer.Unlock()
+	for {
+		ro, err := s.store.Rollout(ctx, id)
+		if err != nil {
+			return err
+		}
+		if !ro.Ended.IsZero() {
+			delete(s.steer.parts, id)
+			delete(s.steer.blocked, id)
+			return nil
+		}
+		tallies, err := s.tallies(ctx, &ro)
+		if err != nil {
+			return err
+		}
+		next, actions := rollout.Step(ro.Parts, ro.Course, tallies, s.now())
+		if next.Phase != ro.Course.Phase || len(actions) > 0 {
+			if err := s.stand(ctx, actor{kind: actorService}, stepCommand(actions, next), &ro, next, ""); err != nil {
+				return err
+			}
+			if ended, err := s.store.Rollout(ctx, id); err != nil || !ended.Ended.IsZero() {
+				continue
+			}
+		}
+		ro.Course = next
+		moved, err := s.admit(ctx, &ro)
+		if err != nil {
+			return err
+		}
+		if !moved && len(actions) == 0 {
+			return nil
+		}
+	}
+}
+
+// stepCommand is what the journal calls a step.
+func stepCommand(actions []rollout.Action, c rollout.Course) string {
+	switch {
+	case slices.Contains(actions, rollout.Open):
+		return "open-wave"
+	case slices.Contains(actions, rollout.Stop):
+		return "gate-holds"
+	case slices.Contains(actions, rollout.End):
+		return "end-rollout"
+	}
+	return "wave-" + string(c.Phase)
+}
+
+// errMoved is returned where a rollout has gone on since it was looked at.
+var errMoved = errors.New("the rollout has gone on at this moment; look at it, and try again")
+
+// stand stores where a rollout stands from now on.
+func (s *Service) stand(ctx context.Context, by actor, command string, ro *store.Rollout, next rollout.Course, why string) error {
+	detail := map[string]any{"phase": next.Phase, "wave": next.Opened}
+	if next.Hold != nil && next.Hold.Gate != "" {
+		detail["gate"] = next.Hold.Gate
+	}
+	stored, err := s.store.Course(ctx, ro.ID, ro.Course, next, s.now(), store.Change{
+		Note: func() []store.Entry {
+			e := detailed(s.rolloutEntry(by, command, ro.ID, false), detail)
+			e.Why = why
+			return []store.Entry{e}
+		},
+		Then: func() { s.steer.setHeld(ro.ID, next.Phase == rollout.Held) },
+	})
+	if err == nil && !stored {
+		err = errMoved
+	}
+	if err == nil {
+		s.log.Info("rollout", "rollout", ro.ID, "command", command, "phase", next.Phase, "wave", next.Opened, "by", by.String())
+	}
+	return err
+}
+
+// partsOf tells in which part of a live rollout each host stands. The caller holds steer.
+func (s *Service) partOf(ctx context.Context, id int64) (map[string]int32, error) {
+	if m, known := s.steer.parts[id]; known {
+		return m, nil
+	}
+	m, err := s.store.RolloutParts(ctx, id)
+	if err == nil {
+		s.steer.parts[id] = m
+	}
+	return m, err
+}
+
+// tallies counts the hosts of a rollout. The caller holds steer.
+func (s *Service) tallies(ctx context.Context, ro *store.Rollout) ([]rollout.Tally, error) {
+	out, err := s.store.Tallies(ctx, ro)
+	if err != nil {
+		return nil, err
+	}
+	parts, err := s.partOf(ctx, ro.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, h := range s.fleet.all() {
+		v := h.row()
+		if v.Revision != ro.Revision || v.Carried.At.Before(ro.Begun) || v.Unfetched == 0 && len(v.findings) == 0 {
+			continue
+		}
+		part, here := parts[v.Name]
+		if !here || part < 0 || int(part) >= len(out) {
+			continue
+		}
+		if v.Unfetched > 0 {
+			out[part].Unrefreshed++
+		}
+		if driftedSince(v) {
+			out[part].Drifted++
+		}
+	}
+	return out, nil
+}
+
+// driftedSince reports whether a host has drifted after it was changed last.
+func driftedSince(v *hostView) bool {
+	for i := range v.findings {
+		if i >= len(v.keys) {
+			return false
+		}
+		if since, known := v.Since.Of(v.keys[i]); known && since.After(v.Carried.At) && v.findings[i].Severity != "note" {
+			return true
+		}
+	}
+	return false
+}
+
+// admit lets the hosts begin whose wave has come, but for those that may not at this hour.
+// It reports whether anything moved. The caller holds steer.
+func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved bool, err error) {
+	delete(s.steer.blocked, ro.ID)
+	if ro.Course.Phase == rollout.Held {
+		return false, nil
+	}
+	names, err := s.store.QueuedIn(ctx, ro, ro.Course.Opened)
+	if err != nil || len(names) == 0 {
+		return false, err
+	}
+	parts, err := s.partOf(ctx, ro.ID)
+	if err != nil {
+		return false, err
+	}
+	blocked := map[string]int{}
+	var hosts []*host
+	freezes := s.standing()
+	for _, n := range names {
+		h, err := s.fleet.find(n)
+		if err != nil {
+			if err := s.leaves(ctx, ro.ID, n); err != nil {
+				return false, err
+			}
+			moved = true
+			continue
+		}
+		why, gone, err := s.mayBegin(ctx, ro, h, &ro.Parts[parts[n]], freezes)
+		switch {
+		case err != nil:
+			return false, err
+		case gone:
+			if err := s.leaves(ctx, ro.ID, n); err != nil {
+				return false, err
+			}
+			moved = true
+		case why != "":
+			blocked[why]++
+		default:
+			hosts = append(hosts, h)
+		}
+	}
+	if len(blocked) > 0 {
+		s.steer.blocked[ro.ID] = blocked
+	}
+	if len(hosts) == 0 {
+		return moved, nil
+	}
+	return true, s.letBegin(ctx, ro, hosts)
+}
+
+// mayBegin says why a host may not begin yet; gone: it has nothing to do here any more.
+func (s *Service) mayBegin(ctx context.Context, ro *store.Rollout, h *host, part *rollout.Part, freezes []store.Freeze) (
+	why string, gone bool, err error,
+) {
+	v := h.row()
+	if ro.Kind == store.KindBackOut {
+		st, err := s.store.PlaceOf(ctx, ro.Of, v.Name)
+		switch {
+		case err != nil:
+			return "", false, err
+		case st.Open():
+			return fmt.Sprintf("still changed by rollout %d", ro.Of), false, nil
+		case st != rollout.Done:
+			return "", true, nil // it was put back, or nothing had been changed
+		}
+	}
+	if v.Task != 0 && !v.behind() {
+		return fmt.Sprintf("changed by rollout %d", v.Task), false, nil
+	}
+	if f := s.frozen(ctx, v, freezes); f != nil {
+		return "frozen until " + f.Until.UTC().Format("2006-01-02 15:04 MST"), false, nil
+	}
+	if part.Quiet.String() != "" && part.Quiet.Covers(s.now().In(zoneOf(v.Zone))) {
+		return "in their quiet hours, " + part.Quiet.String(), false, nil
+	}
+	return "", false, nil
+}
+
+// zoneOf is a time zone by its name; UTC where a host has not said, or where it is not known.
+func zoneOf(name string) *time.Location {
+	if name == "" || name == "Local" {
+		return time.UTC
+	}
+	if loc, err := time.LoadLocation(name); err == nil {
+		return loc
+	}
+	return time.UTC
+}
+
+// letBegin gives hosts the task.
+func (s *Service) letBegin(ctx context.Context, ro *store.Rollout, hosts []*host) error {
+	locked := lockAll(hosts)
+	defer locked.unlock()
+	var names []string
+	var mine []*host
+	for _, h := range hosts {
+		if v := h.row(); !h.retired.Load() && (v.Task == 0 || v.behind()) {
+			names, mine = append(names, v.Name), append(mine, h)
+		}
+	}
+	by := actor{kind: actorService}
+	return s.store.Admit(ctx, ro.ID, names, s.now(), store.Change{
+		Note: func() []store.Entry {
+			list := s.hostEntries(by, "open-wave", names)
+			for i := range list {
+				list[i].Passing = true // the rollout's rows say it
+			}
+			return list
+		},
+		Then: func() {
+			for _, h := range mine {
+				v := *h.row()
+				v.Task, v.Stage = ro.ID, rollout.Waiting
+				h.sign.Store(nil)
+				h.put(&v)
+			}
+		},
+	})
+}
+
+// leaves takes a host that is not there any more out of a rollout.
+func (s *Service) leaves(ctx context.Context, id int64, name string) error {
+	return s.store.TakeOut(ctx, id, name, s.now(), rollout.Leaves, func(ended bool) store.Change {
+		return store.Noted(s.rolloutEntry(actor{kind: actorService}, commandLeave, id, ended))
+	})
+}

@@ -1,0 +1,290 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/store"
+)
+
+// startable is a rollout that could begin.
+type startable struct {
+	revision store.Revision
+	rollout  store.Rollout
+	takers   []*host // something is carried to them
+	already  []*host // have it
+	follows  map[*host]*resolve.Result
+	placed   []store.Placed
+	others   int // were not asked for
+	over     int64
+}
+
+// startable works out who takes part in a rollout, and in which wave. It asks no desk.
+func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startable, error) {
+	why := strings.TrimSpace(in.Because)
+	if in.AtOnce && len(why) < 3 {
+		return nil, huma.Error422UnprocessableEntity("because: say in a few words why no wave and no gate is wanted")
+	}
+	r, err := s.pick(ctx, in.Revision)
+	if err != nil {
+		return nil, err
+	}
+	rs, err := s.compute.revision(ctx, r.Number)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	p := &startable{revision: r, rollout: store.Rollout{Kind: store.KindRollout, Revision: r.Number, Because: why}}
+	if p.over, err = s.makesWay(ctx); err != nil {
+		return nil, err
+	}
+	all := s.changeable()
+	if len(all) == 0 {
+		return nil, huma.Error409Conflict("no host has sent a survey yet, so there is none to carry it to")
+	}
+	targets, err := s.pickHosts(ctx, rs, all, in.To)
+	if err != nil {
+		return nil, err
+	}
+	p.others = len(all) - len(targets)
+	if err := free(targets, r, p.over); err != nil {
+		return nil, err
+	}
+	results := make(map[*host]*resolve.Result, len(targets))
+	p.follows = map[*host]*resolve.Result{}
+	for _, h := range targets {
+		res, err := s.compute.resolve(ctx, rs, h.row())
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		if results[h] = res; hasAlready(h.row(), res) {
+			p.already, p.follows[h] = append(p.already, h), res
+		} else {
+			p.takers = append(p.takers, h)
+		}
+	}
+	if err := s.layOut(ctx, p, rs, results, in.AtOnce); err != nil {
+		return nil, s.refuse(err)
+	}
+	return p, nil
+}
+
+// hasAlready reports whether carrying a sheet to a host would change nothing, as far as is
+// known of it.
+func hasAlready(v *hostView, res *resolve.Result) bool {
+	if v.Revision == 0 || len(res.Trouble) > 0 || v.Carried.Sheet == "" || v.Failure != "" || v.Task != 0 || v.Carried.Sheet != res.Digest() {
+		return false
+	}
+	for _, f := range v.everything() {
+		if f.Severity != drift.Note && f.Class != drift.UnlistedSource {
+			return false
+		}
+	}
+	return true
+}
+
+// makesWay tells which rollout is held, and so makes way for a newer one; 0 where there is
+// none. One that is under way does not.
+func (s *Service) makesWay(ctx context.Context) (int64, error) {
+	for _, kind := range []string{store.KindRollout, store.KindBackOut} {
+		open, err := s.store.OpenRollout(ctx, kind)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+		case err != nil:
+			return 0, s.refuse(err)
+		case kind == store.KindRollout && open.Course.Phase == rollout.Held && open.Counts[rollout.Working] == 0:
+			return open.ID, nil
+		default:
+			return 0, huma.Error409Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d",
+				open.ID, open.ID))
+		}
+	}
+	return 0, nil
+}
+
+// changeable are the hosts that sources can be carried to.
+func (s *Service) changeable() (out []*host) {
+	for _, h := range s.fleet.all() {
+		if v := h.row(); v.Traits != "" && managed(v.family) {
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
+// pickHosts picks of hosts those that names, ranges and groups stand for; all where none
+// are given.
+func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*host, to []string) ([]*host, error) {
+	if len(to) == 0 {
+		return all, nil
+	}
+	wanted := map[*host]bool{}
+	var groups []string
+	for _, name := range to {
+		if rs.HasGroup(name) {
+			groups = append(groups, name)
+			continue
+		}
+		list, err := names.Expand(name)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("to: %s", short(err.Error())))
+		}
+		for _, n := range list {
+			h, err := s.findHost(n)
+			if err != nil {
+				return nil, huma.Error404NotFound(fmt.Sprintf("to: %q is neither a host nor a group of the policy", short(n)))
+			}
+			wanted[h] = true
+		}
+	}
+	var out []*host
+	for _, h := range all {
+		in := wanted[h]
+		delete(wanted, h)
+		for _, g := range groups {
+			if in {
+				break
+			}
+			who, err := s.compute.hostOf(ctx, h.row())
+			if err != nil {
+				return nil, s.refuse(err)
+			}
+			in = s.compute.inGroup(rs, who, g)
+		}
+		if in {
+			out = append(out, h)
+		}
+	}
+	for h := range wanted {
+		return nil, huma.Error409Conflict(fmt.Sprintf("nothing can be carried to %s: it has sent no survey, or has no package manager that is known",
+			h.row().Name))
+	}
+	if len(out) == 0 {
+		return nil, huma.Error409Conflict(fmt.Sprintf("no host is in %s", strings.Join(to, ", ")))
+	}
+	return out, nil
+}
+
+// inGroup reports whether a host is in a group.
+func (c *computer) inGroup(rs *resolve.Resolver, h resolve.Host, group string) bool {
+	c.resolving.Lock()
+	defer c.resolving.Unlock()
+	return rs.In(h, group)
+}
+
+// layOut puts the hosts into the waves of their plans.
+func (s *Service) layOut(ctx context.Context, p *startable, rs *resolve.Resolver, results map[*host]*resolve.Result, atOnce bool) error {
+	byPlan := map[string][]*host{}
+	plans := map[string]rollout.Plan{}
+	for _, h := range p.takers {
+		plan := rollout.AtOnce()
+		if !atOnce {
+			plan = results[h].Plan()
+		}
+		plans[plan.Name] = plan
+		byPlan[plan.Name] = append(byPlan[plan.Name], h)
+	}
+	order := make([]string, 0, len(plans))
+	for name := range plans {
+		order = append(order, name)
+	}
+	slices.Sort(order)
+	for _, name := range order {
+		plan, hosts := plans[name], byPlan[name]
+		members, err := s.members(ctx, rs, &plan, hosts)
+		if err != nil {
+			return err
+		}
+		parts, of := plan.Lay(members)
+		first := len(p.rollout.Parts)
+		p.rollout.Parts = append(p.rollout.Parts, parts...)
+		for i, h := range hosts {
+			p.placed = append(p.placed, store.Placed{Host: h.row().Name, Part: first + of[i], State: rollout.Queued})
+		}
+	}
+	for _, h := range p.already {
+		p.placed = append(p.placed, store.Placed{Host: h.row().Name, Part: partNone, State: rollout.Unchanged})
+	}
+	return nil
+}
+
+// partNone is the part of hosts that nothing is carried to.
+const partNone = -1
+
+// members are hosts as a plan sees them.
+func (s *Service) members(ctx context.Context, rs *resolve.Resolver, plan *rollout.Plan, hosts []*host) ([]rollout.Member, error) {
+	now := s.now()
+	out := make([]rollout.Member, len(hosts))
+	named := slices.ContainsFunc(plan.Waves, func(w rollout.Wave) bool { return len(w.To) > 0 })
+	for i, h := range hosts {
+		v := h.row()
+		m := rollout.Member{Name: v.Name, Alive: h.state(now) != api.StateSilent}
+		if named || plan.Spread != "" {
+			who, err := s.compute.hostOf(ctx, v)
+			if err != nil {
+				return nil, err
+			}
+			m.Value = rs.Label(who, plan.Spread)
+			for w := range plan.Waves {
+				if slices.ContainsFunc(plan.Waves[w].To, func(g string) bool { return s.compute.inGroup(rs, who, g) }) {
+					m.Named = append(m.Named, w)
+				}
+			}
+		}
+		out[i] = m
+	}
+	return out, nil
+}
+
+// tried tells what a rollout would be.
+func (s *Service) tried(p *startable) api.Rollout {
+	p.rollout.Counts = rollout.Counts{}
+	tallies := make([]rollout.Tally, len(p.rollout.Parts))
+	some := make([][]string, len(p.rollout.Parts))
+	for i := range tallies {
+		tallies[i].Counts = rollout.Counts{}
+	}
+	for _, x := range p.placed {
+		p.rollout.Counts[x.State]++
+		if x.Part == partNone {
+			continue
+		}
+		tallies[x.Part].Counts[x.State]++
+		if len(some[x.Part]) < mostNames {
+			some[x.Part] = append(some[x.Part], x.Host)
+		}
+	}
+	out := rolloutOf(p.rollout)
+	out.Parts = partsOf(&p.rollout, tallies)
+	for i := range out.Parts {
+		slices.Sort(some[i])
+		out.Parts[i].Names = some[i]
+	}
+	slices.SortStableFunc(out.Parts, func(a, b api.RolloutPart) int { return cmp.Compare(a.Wave, b.Wave) })
+	out.Others, out.TookOver = p.others, p.over
+	out.Says = "nothing was begun"
+	return out
+}
+
+// followAgain works out anew how hosts stand to which nothing is carried, and of which a
+// revision says other things beside their sheets.
+func (s *Service) followAgain(ctx context.Context, p *startable) {
+	for h, res := range p.follows {
+		if v := h.row(); !reflect.DeepEqual(v.follows, res.Follows()) || !reflect.DeepEqual(v.needs, res.Needs()) {
+			if _, err := s.again(ctx, h, "begin-rollout"); err != nil && ctx.Err() == nil {
+				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
+			}
+		}
+	}
+}
