@@ -344,6 +344,16 @@ func (c *carrier) access(ctx context.Context, sheet *source.Sheet, digest string
 	return err
 }
 
+// accessPaths are the files that open the sources of a sheet.
+func accessPaths(sheet *source.Sheet) (out []string) {
+	for _, a := range sheet.Access {
+		for _, f := range a.Files {
+			out = append(out, f.Path)
+		}
+	}
+	return out
+}
+
 // renewAccess brings the access files to what the service says, for the sheet that
 // was carried out last, when either has changed since they were written.
 func (a *Agent) renewAccess(ctx context.Context, stamp string) (bool, error) {

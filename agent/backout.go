@@ -232,6 +232,7 @@ func (a *attempt) carryBack(ctx context.Context, old *journal) error {
 		}
 	}
 	h.removeFolders(old.Folders)
+	pacman{h}.untrust(lastDir)
 	if err := c.goBackTo(old); err != nil {
 		return c.failed("what the agent remembered cannot be put back: %w", err)
 	}
@@ -304,13 +305,15 @@ func (c *carrier) goBackTo(old *journal) error {
 }
 
 // newFolders lists the folders that an edit will make, those above first.
-func (h *Host) newFolders(edits []change.FileEdit) (out []string) {
+func (h *Host) newFolders(edits []change.FileEdit, more []string) (out []string) {
 	for _, e := range edits {
-		if e.Action != change.Create {
-			continue
+		if e.Action == change.Create {
+			more = append(slices.Clip(more), e.Path)
 		}
+	}
+	for _, file := range more {
 		var made []string
-		for dir := path.Dir(e.Path); dir != "/" && dir != "."; dir = path.Dir(dir) {
+		for dir := path.Dir(file); dir != "/" && dir != "."; dir = path.Dir(dir) {
 			p, err := h.path(dir)
 			if err != nil {
 				break

@@ -249,7 +249,7 @@ func (c *carrier) once(ctx context.Context, sheet *source.Sheet) (changed bool, 
 func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, now *survey.Result, plan change.Change) (err error) {
 	h := c.host
 	c.begin(api.StepJournal)
-	j, err := h.openJournal(c.delivery.Rollout, plan.Edits)
+	j, err := h.openJournal(c.delivery.Rollout, plan.Edits, accessPaths(sheet)...)
 	if errors.Is(err, errOpen) {
 		return c.failed("nothing was changed: %w", err)
 	}

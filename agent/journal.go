@@ -75,8 +75,9 @@ func (h *Host) journalOpen() (bool, error) {
 	return err == nil, err
 }
 
-// openJournal copies every file that will be touched and writes the journal.
-func (h *Host) openJournal(rollout int64, edits []change.FileEdit) (*journal, error) {
+// openJournal copies every file that will be touched and writes the journal. more are files
+// that will be made beside the edits, of which nothing is copied.
+func (h *Host) openJournal(rollout int64, edits []change.FileEdit, more ...string) (*journal, error) {
 	if open, err := h.journalOpen(); open || err != nil {
 		return nil, errors.Join(errOpen, err)
 	}
@@ -86,7 +87,7 @@ func (h *Host) openJournal(rollout int64, edits []change.FileEdit) (*journal, er
 	if err := os.RemoveAll(h.statePath("journal")); err != nil {
 		return nil, err
 	}
-	j := &journal{Rollout: rollout, Folders: h.newFolders(edits)}
+	j := &journal{Rollout: rollout, Folders: h.newFolders(edits, more)}
 	if err := h.noteState(j); err != nil {
 		return nil, err
 	}
@@ -186,6 +187,7 @@ func (h *Host) undo(j *journal, spare map[string]bool) (touched []string, err er
 		return touched, errors.Join(errs...) // the journal stays, for the next try
 	}
 	h.removeFolders(j.Folders)
+	pacman{h}.untrust("journal")
 	return touched, h.closeJournal()
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"os/exec"
@@ -204,6 +205,9 @@ func (h pacman) trust(ctx context.Context, sheet *source.Sheet, after *survey.Re
 		if _, err := exec.LookPath("pacman-key"); err != nil {
 			return errors.New("pacman-key is not on this host, so signing keys cannot be trusted")
 		}
+		if err := h.noteTrusted(k.Fingerprint, after); err != nil {
+			return err
+		}
 		steps := [][]string{{"--add", path.Join(h.Root, k.Path)}, {"--lsign-key", k.Fingerprint}}
 		if !exists(path.Join(ring, "trustdb.gpg")) || !exists(path.Join(ring, "private-keys-v1.d")) {
 			steps = append([][]string{{"--init"}}, steps...)
@@ -215,6 +219,37 @@ func (h pacman) trust(ctx context.Context, sheet *source.Sheet, after *survey.Re
 		}
 	}
 	return nil
+}
+
+const trustedName = "trusted.json" // beside the journal: the keys that a change has added to pacman's keyring
+
+// noteTrusted notes that a change adds a key which the keyring does not have.
+func (h pacman) noteTrusted(fingerprint string, now *survey.Result) error {
+	has := slices.ContainsFunc(now.Survey.Keys, func(x source.Key) bool {
+		return x.Fingerprint == fingerprint && strings.HasPrefix(x.Where, "/etc/pacman.d/gnupg/")
+	})
+	if open, err := h.journalOpen(); has || !open || err != nil {
+		return err
+	}
+	var list []string
+	if err := h.loadJSON("journal/"+trustedName, &list); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return h.saveJSON("journal/"+trustedName, append(list, fingerprint))
+}
+
+// untrust takes the keys out of pacman's keyring that a change has added. One that cannot be
+// taken out stays a finding: the host did not have it when the policy came.
+func (h pacman) untrust(dir string) {
+	var list []string
+	if h.loadJSON(dir+"/"+trustedName, &list) != nil {
+		return
+	}
+	for _, fingerprint := range list {
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+		_, _ = h.run(ctx, 2*time.Minute, nil, "pacman-key", "--gpgdir", path.Join(h.Root, "etc/pacman.d/gnupg"), "--delete", fingerprint)
+		cancel()
+	}
 }
 
 // pacmanErrors returns pacman's complaints in one line.

@@ -26,7 +26,7 @@ type LeverOrder struct {
 type Rollout struct {
 	ID       int64                 `json:"id"`
 	Kind     string                `json:"kind" enum:"rollout,heal,back-out"`
-	Revision int64                 `json:"revision" doc:"0 where each host has one of its own"`
+	Revision int64                 `json:"revision" doc:"That it carries, or that is taken back"`
 	Of       int64                 `json:"of,omitempty" doc:"The rollout that it takes back"`
 	Author   string                `json:"author"`
 	Because  string                `json:"because,omitempty"`

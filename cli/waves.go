@@ -115,8 +115,7 @@ func (a *app) showPlan(r *api.Rollout) {
 	}
 	for i := range r.Parts {
 		p := &r.Parts[i]
-		a.out.Printf("%s  %s: %s%s", a.out.Paint(view.Bold, fmt.Sprintf("wave %d", p.Wave)), p.What, view.Count(p.Hosts, "host", "hosts"),
-			a.out.Paint(view.Dim, planSays(p)))
+		a.out.Printf("%s  %s%s", a.out.Paint(view.Bold, fmt.Sprintf("wave %d", p.Wave)), whoIn(p), a.out.Paint(view.Dim, planSays(p)))
 		a.out.Printf("        %s", a.out.Paint(view.Dim, someNames(p.Names, 8)+andMore(p.Hosts, min(len(p.Names), 8))))
 	}
 	if n := r.Counts[rollout.Unchanged]; n > 0 {
@@ -128,6 +127,15 @@ func (a *app) showPlan(r *api.Rollout) {
 	if r.TookOver != 0 {
 		a.out.Printf("Rollout %d is held; it would be stopped and make way.", r.TookOver)
 	}
+}
+
+// whoIn says who is in a wave, and how many those are.
+func whoIn(p *api.RolloutPart) string {
+	hosts := view.Count(p.Hosts, "host", "hosts")
+	if p.What == hosts {
+		return hosts
+	}
+	return p.What + ": " + hosts
 }
 
 func andMore(all, shown int) string {
@@ -159,15 +167,13 @@ func planSays(p *api.RolloutPart) string {
 
 // waveBegins says which wave has begun.
 func waveBegins(r *api.Rollout) string {
-	hosts := 0
-	var what []string
+	var who []string
 	for i := range r.Parts {
 		if r.Parts[i].Wave == r.Wave {
-			hosts += r.Parts[i].Hosts
-			what = append(what, r.Parts[i].What)
+			who = append(who, whoIn(&r.Parts[i]))
 		}
 	}
-	return fmt.Sprintf("wave %d of %d: %s (%s)", r.Wave, r.Waves, strings.Join(slices.Compact(what), "; "), view.Count(hosts, "host", "hosts"))
+	return fmt.Sprintf("wave %d of %d: %s", r.Wave, r.Waves, strings.Join(who, "; "))
 }
 
 // waits tells what a rollout waits for that only somebody can give it.

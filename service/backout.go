@@ -79,7 +79,7 @@ func (s *Service) prepareBack(ctx context.Context, in *leverIn) (*backing, error
 		}
 	}
 	b := &backing{of: of, seats: map[int64][]*host{}, ro: store.Rollout{
-		Kind: store.KindBackOut, Of: of.ID, Because: strings.TrimSpace(in.Body.Because),
+		Kind: store.KindBackOut, Revision: of.Revision, Of: of.ID, Because: strings.TrimSpace(in.Body.Because),
 	}}
 	changed, err := s.store.Changed(ctx, of.ID)
 	if err != nil {

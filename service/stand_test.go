@@ -71,7 +71,18 @@ func (p *puppet) post(path string, in, out any) int {
 		b, err = json.Marshal(in)
 		require.NoError(p.t, err)
 	}
-	req, err := http.NewRequest(http.MethodPost, p.r.Server.URL+path, bytes.NewReader(b))
+	status, text := p.call(http.MethodPost, path, b)
+	if out != nil {
+		require.NoError(p.t, json.Unmarshal(text, out), string(text))
+	}
+	return status
+}
+
+func (p *puppet) get(path string) (status int, text []byte) { return p.call(http.MethodGet, path, nil) }
+
+func (p *puppet) call(method, path string, b []byte) (status int, text []byte) {
+	p.t.Helper()
+	req, err := http.NewRequest(method, p.r.Server.URL+path, bytes.NewReader(b))
 	require.NoError(p.t, err)
 	s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: p.key, KeyID: p.name}}, (&jose.SignerOptions{}).WithType("JWT"))
 	require.NoError(p.t, err)
@@ -82,12 +93,9 @@ func (p *puppet) post(path string, in, out any) int {
 	resp, err := http.DefaultClient.Do(req)
 	require.NoError(p.t, err)
 	defer resp.Body.Close()
-	text, err := io.ReadAll(resp.Body)
+	text, err = io.ReadAll(resp.Body)
 	require.NoError(p.t, err)
-	if out != nil {
-		require.NoError(p.t, json.Unmarshal(text, out), string(text))
-	}
-	return resp.StatusCode
+	return resp.StatusCode, text
 }
 
 // surveyed sends a survey of a Skerry host.

@@ -173,7 +173,7 @@ func (c *Course) stopped(parts []Part, tallies []Tally) *Hold {
 			}
 		}
 		t := tallies[i].Counts
-		well, said := t[Done]+t[Unchanged], t[Failed]+t[Behind]
+		well, said := t.said()
 		waits := t.Open()+t[Queued] > 0
 		if last := p.Stage == Stages(parts)-1; !last && (p.Limits.Failed.Set || p.Limits.Silent.Set) && !waits && well == 0 && said > 0 && !c.borne(GateNobody, i, said) {
 			return &Hold{Gate: GateNobody, Part: i, Value: said}
@@ -235,14 +235,17 @@ func Proceed(c Course, parts []Part, tallies []Tally, now time.Time) (Course, er
 		return c, cannot("it is not held")
 	}
 	for i := range parts { // one word lets everything pass that holds it now
+		if parts[i].Stage >= c.Opened {
+			continue
+		}
 		for _, g := range parts[i].Gates(tallies[i]) {
-			if parts[i].Stage < c.Opened && !g.Passed() {
+			if !g.Passed() {
 				c.bear(g.Name, i, g.Value)
 			}
 		}
-	}
-	if c.Hold.Gate == GateNobody {
-		c.bear(GateNobody, c.Hold.Part, tallies[c.Hold.Part].Counts[Failed]+tallies[c.Hold.Part].Counts[Behind])
+		if well, said := tallies[i].Counts.said(); well == 0 && said > 0 {
+			c.bear(GateNobody, i, said)
+		}
 	}
 	c.Phase, c.Since, c.Hold = c.Hold.Was, now, nil
 	return c, nil

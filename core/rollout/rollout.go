@@ -101,6 +101,10 @@ func (c Counts) Open() (n int) {
 	return n
 }
 
+// said counts the hosts of which it is known that they are well, and those that are not, or
+// of which nothing is known though it should be.
+func (c Counts) said() (well, not int) { return c[Done] + c[Unchanged], c[Failed] + c[Behind] }
+
 // Move counts a host that goes from one place to another.
 func (c Counts) Move(from, to State) {
 	if c[from]--; c[from] == 0 {

@@ -46,6 +46,8 @@ type Rig struct {
 	Operator  *client.Client
 	Log       *Log // of service and agents
 
+	options datafolder.Options
+
 	away atomic.Bool
 	hang atomic.Bool
 	once sync.Once
@@ -55,6 +57,17 @@ type Rig struct {
 func (r *Rig) Stop() {
 	r.T.Helper()
 	r.once.Do(func() { require.NoError(r.T, r.Service.Close()) })
+}
+
+// Restart ends the service and starts another one on its data folder.
+func (r *Rig) Restart() {
+	r.T.Helper()
+	r.Away(true)
+	require.NoError(r.T, r.Service.Close())
+	next, err := datafolder.Open(context.Background(), r.options)
+	require.NoError(r.T, err)
+	r.Service = next
+	r.Away(false)
 }
 
 // Away takes the service off the network, or brings it back.
@@ -150,6 +163,7 @@ func New(t testing.TB, options ...func(*datafolder.Options)) *Rig {
 	for _, option := range options {
 		option(&o)
 	}
+	r.options = o
 	r.Service, err = datafolder.Open(context.Background(), o)
 	require.NoError(t, err)
 	r.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
