@@ -75,13 +75,17 @@ func comesTo(t *testing.T, r *rig.Rig, id int64, phase rollout.Phase) (ro api.Ro
 	return ro
 }
 
-// plan is the demo's policy with a plan for everyone.
+// builtIn says what holds where the policy says nothing.
+const builtIn = "    waves:\n      - { hosts: 1 }\n      - { share: 10 % }\n"
+
+// withPlan is the demo's policy with a plan for everyone.
 func withPlan(t *testing.T, r *rig.Rig, text string) map[string][]byte {
 	t.Helper()
 	files := r.Policy()
 	hosts := string(files["hosts.yaml"])
-	require.Contains(t, hosts, "  - to: everyone\n")
-	files["hosts.yaml"] = []byte(strings.Replace(hosts, "  - to: everyone\n", "  - to: everyone\n    plan: ours\n", 1))
+	require.Contains(t, hosts, "  careful:")
+	files["hosts.yaml"] = []byte(hosts[:strings.Index(hosts, "plans:\n")] +
+		strings.Replace(hosts[strings.Index(hosts, "assign:\n"):], "plan: careful", "plan: ours", 1))
 	files["plans.yaml"] = []byte("format: patient-lantern/1\nplans:\n  ours:\n" + text)
 	return files
 }
@@ -92,7 +96,7 @@ func TestTheFirstHostThatFailsHoldsTheRollout(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	all := gateways(t, r, 12)
-	r.Publish()
+	publish(t, r, withPlan(t, r, builtIn))
 	tried, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{Try: true})
 	require.NoError(t, err)
 	assert.Equal(t, []int{1, 2, 9}, []int{tried.Parts[0].Hosts, tried.Parts[1].Hosts, tried.Parts[2].Hosts})
@@ -219,7 +223,7 @@ func TestARolloutGoesOnWhereItStood(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	all := gateways(t, r, 12)
-	r.Publish()
+	publish(t, r, withPlan(t, r, builtIn))
 	ro, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{})
 	require.NoError(t, err)
 	all[0].does(ro.ID, "failed")
@@ -239,7 +243,7 @@ func TestANewerRolloutTakesOverFromOneThatIsHeld(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	all := gateways(t, r, 3)
-	r.Publish()
+	publish(t, r, withPlan(t, r, builtIn))
 	ro, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{})
 	require.NoError(t, err)
 	_, err = r.Operator.PullLever(ctx, ro.ID, client.LeverHold, api.LeverOrder{Because: "the vendor has an outage"})
@@ -248,7 +252,7 @@ func TestANewerRolloutTakesOverFromOneThatIsHeld(t *testing.T) {
 	assert.False(t, all[0].surveyed("a").Work)
 	_, err = r.Operator.PullLever(ctx, ro.ID, client.LeverHold, api.LeverOrder{})
 	require.ErrorContains(t, err, "it is held already")
-	r.Publish()
+	publish(t, r, withPlan(t, r, builtIn+"      - { hosts: 7 }\n"))
 	next, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{})
 	require.NoError(t, err)
 	assert.Equal(t, ro.ID, next.TookOver)

@@ -29,6 +29,7 @@ const pages = [
   { to: '/', name: 'Fleet' },
   { to: '/drift', name: 'Drift' },
   { to: '/changes', name: 'Changes' },
+  { to: '/rollouts', name: 'Rollouts' },
   { to: '/contracts', name: 'Contracts' },
 ]
 

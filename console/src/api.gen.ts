@@ -2114,7 +2114,7 @@ export interface components {
             phase: "changing" | "soaking" | "asking" | "held" | "ended";
             /**
              * Format: int64
-             * @description 0 where each host has one of its own
+             * @description That it carries, or that is taken back
              */
             revision: number;
             /** @description What it is about, or waits for, in a sentence */

@@ -17,6 +17,8 @@ export const severityLook: Record<string, { sign: string; tone: string }> = {
 }
 
 export const progressLook: Record<string, { sign: string; tone: string }> = {
+  queued: { sign: '·', tone: 'plain' },
+  skipped: { sign: '–', tone: 'plain' },
   waiting: { sign: '·', tone: 'plain' },
   working: { sign: '→', tone: 'busy' },
   done: { sign: '✓', tone: 'good' },

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"html"
 	"log"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -21,11 +22,13 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"patientlantern.example/lantern/internal/browser"
+	"patientlantern.example/lantern/standin"
 )
 
 const (
 	width, height = 1280, 800
 	service       = "http://127.0.0.1:7800"
+	upstreams     = "http://127.0.0.1:7801"
 )
 
 type shooter struct {
@@ -132,6 +135,11 @@ func (s *shooter) story() error {
 		s.terminal("preview", "preview"),
 		s.terminal("explain", "explain", "gw-05", "saltmarsh.sources"),
 		s.web("console-changes", "/changes", "section.group"),
+		s.fault("metrics.plover.example", standin.FaultWrongKey),
+		s.quiet("rollout", "begin"),
+		s.terminal("rollout-held", "rollout", "show"),
+		s.web("console-rollout", "/rollouts", ".waves"),
+		s.fault("metrics.plover.example", ""),
 		s.terminal("rollout", "rollout", "begin"),
 		s.edit("gw-03/etc/apt/sources.list.d/saltmarsh.sources", "Components: main", "Components: main testing"),
 		s.edit("gw-02/etc/apt/sources.list", "mussel-updates main firmware", "mussel-updates main"),
@@ -152,9 +160,7 @@ func (s *shooter) story() error {
 		s.web("console-drift", "/drift", "ul.card"),
 		s.web("console-host", "/hosts/gw-03.brinewick.test", ".diff"),
 		s.web("console-contracts", "/contracts", ".gauge"),
-		s.terminal("channel-list", "channel", "list"),
 		s.terminal("contract-outlook", "contract", "outlook"),
-		s.dark("console-fleet-dark", "/", ".el-table__row"),
 		s.terminal("heal", "heal", "gw-03"),
 		s.terminal("read", "read", "--root", "demo-hosts/gw-03"),
 		s.weaken("gw-05"),
@@ -170,6 +176,21 @@ func (s *shooter) story() error {
 
 func (s *shooter) quiet(args ...string) func() error {
 	return func() error { s.try(args...); return nil }
+}
+
+// fault gives a vendor of the demo a fault; none takes it away.
+func (s *shooter) fault(vendor, fault string) func() error {
+	return func() error {
+		resp, err := http.Post(upstreams+"/-/fault?vendor="+vendor+"&fault="+fault, "", nil)
+		if err != nil {
+			return err
+		}
+		defer resp.Body.Close()
+		if resp.StatusCode != http.StatusNoContent {
+			return fmt.Errorf("the vendor %s: %s", vendor, resp.Status)
+		}
+		return nil
+	}
 }
 
 func (s *shooter) edit(name, old, new string) func() error {
@@ -232,16 +253,6 @@ func (s *shooter) weaken(host string) func() error {
 func (s *shooter) web(name, path, wait string) func() error {
 	return func() error {
 		return s.shoot(name, chromedp.Navigate(service+path), chromedp.WaitVisible(wait), chromedp.Sleep(600*time.Millisecond))
-	}
-}
-
-func (s *shooter) dark(name, path, wait string) func() error {
-	return func() error {
-		if err := s.scheme("dark"); err != nil {
-			return err
-		}
-		defer func() { _ = s.scheme("light") }() // only pictures of terminals follow
-		return s.web(name, path, wait)()
 	}
 }
 

@@ -4,10 +4,10 @@ import { useQuery } from '@tanstack/vue-query'
 import { client, told, type Rollout } from '../api'
 import { useNow } from '../now'
 import Diff from '../parts/Diff.vue'
-import Mark from '../parts/Mark.vue'
+import HostProgress from '../parts/HostProgress.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { ago, clock, count, progressLook, short } from '../words'
+import { ago, count, short } from '../words'
 
 const now = useNow()
 const revisions = useQuery({ queryKey: ['revisions'], queryFn: () => told(client.GET('/api/revisions')) })
@@ -32,7 +32,7 @@ function gathered(of: (g: Group) => string[] | undefined) {
 }
 const weakens = computed(() => gathered((g) => g.weakens))
 const overrides = computed(() => gathered((g) => g.overrides))
-const rollouts = useQuery({ queryKey: ['rollouts'], queryFn: () => told(client.GET('/api/rollouts', { params: { query: { per_page: 20 } } })) })
+const rollouts = useQuery({ queryKey: ['rollouts', 'latest'], queryFn: () => told(client.GET('/api/rollouts', { params: { query: { per_page: 1 } } })) })
 const latest = computed(() => rollouts.data.value?.rollouts[0])
 const hostsShown = 50
 const hostPage = ref(1)
@@ -42,11 +42,20 @@ const shown = useQuery({
   queryFn: () => told(client.GET('/api/rollouts/{id}', { params: { path: { id: latest.value?.id ?? 0 }, query: { page: hostPage.value, per_page: hostsShown } } })),
   enabled: computed(() => latest.value !== undefined),
 })
-const underWay = computed(() => latest.value !== undefined && latest.value.ended === null)
+const underWay = computed(() => latest.value !== undefined && latest.value.ended === null && latest.value.phase !== 'held')
 const error = ref<Error | null>(null)
 const busy = ref(false)
 const asking = ref(false)
 const mayChange = useMayChange()
+
+// What the waves would be is asked when somebody is about to begin.
+const waves = useQuery({
+  queryKey: computed(() => ['rollout', 'plan', newest.value?.number]),
+  queryFn: () => told(client.POST('/api/rollouts', { body: { revision: newest.value?.number, try: true } })),
+  enabled: asking,
+  retry: false,
+})
+const wavesSay = computed(() => (waves.data.value?.parts ?? []).map((p) => p.hosts).join(', then '))
 
 async function begin() {
   asking.value = false
@@ -61,8 +70,8 @@ async function begin() {
   }
 }
 
-const finished = (r: Rollout) => (r.counts.done ?? 0) + (r.counts.unchanged ?? 0) + (r.counts.failed ?? 0) + (r.counts.behind ?? 0)
-const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.working ?? 0)
+const finished = (r: Rollout) => (r.counts.done ?? 0) + (r.counts.unchanged ?? 0) + (r.counts.failed ?? 0) + (r.counts.behind ?? 0) + (r.counts.skipped ?? 0)
+const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
 </script>
 
 <template>
@@ -76,7 +85,7 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
     </h1>
     <template v-if="newest && mayChange">
       <span v-if="asking" class="asking card" role="alertdialog" aria-label="Begin the rollout?">
-        <span>Carry revision {{ newest.number }} to {{ count(preview.data.value?.changing ?? 0, 'host', 'hosts') }}<template v-if="weakens.length">, <b class="bad">which weakens security</b></template>?</span>
+        <span>Carry revision {{ newest.number }} to {{ count(preview.data.value?.changing ?? 0, 'host', 'hosts') }}<template v-if="weakens.length">, <b class="bad">which weakens security</b></template>?<span v-if="wavesSay" class="soft"> In {{ count(waves.data.value?.waves ?? 0, 'wave', 'waves') }}: {{ wavesSay }}.</span><span v-if="waves.data.value?.took_over" class="warn"> Rollout {{ waves.data.value.took_over }}, which is held, makes way.</span></span>
         <el-button @click="asking = false">Not now</el-button>
         <el-button type="primary" :loading="busy" @click="begin">Begin it</el-button>
       </span>
@@ -112,15 +121,8 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
         <b>{{ latest.kind }} {{ latest.id }}</b><span>revision {{ latest.revision }} by {{ latest.author }}, begun {{ ago(latest.begun, now) }}</span>
         <el-progress class="grow" :percentage="Math.round((100 * finished(shown.data.value)) / Math.max(1, all(shown.data.value)))" :status="shown.data.value.counts.failed ? 'exception' : latest.ended ? 'success' : undefined">{{ finished(shown.data.value) }} of {{ all(shown.data.value) }}</el-progress>
       </div>
-      <div v-for="h in shown.data.value.hosts" :key="h.host" class="line host">
-        <Mark class="mark" :look="progressLook[h.state]" :word="h.state" />
-        <router-link class="name" :to="{ name: 'host', params: { name: h.host } }">{{ short(h.host) }}</router-link>
-        <span v-if="h.state === 'behind'" class="warn">gives no sign of life; the others went on, and it catches up when it comes back</span>
-        <span v-else-if="h.state === 'working'" class="soft">at {{ h.report?.step }}</span>
-        <span v-else-if="h.report?.message && h.state !== 'failed'" class="warn">{{ h.report.message }}</span>
-        <span v-else-if="h.report?.message" class="bad">at {{ h.report.step }}: {{ h.report.message }}<template v-if="h.report.undone"> (put back as it was)</template></span>
-        <span v-else class="soft">{{ (h.report?.edits ?? []).map((e) => `${e.action} ${e.path.split('/').at(-1)}`).join(', ') || (h.state === 'unchanged' ? 'was so already' : '') }}</span>
-      </div>
+      <div v-if="!latest.ended" class="says" :class="{ bad: latest.phase === 'held', warn: latest.phase === 'asking' }">{{ latest.says }} <router-link :to="{ name: 'rollout', params: { id: latest.id } }">Waves, gates and what to press</router-link></div>
+      <HostProgress v-for="h in shown.data.value.hosts" :key="h.host" :host="h" />
       <el-pagination v-if="(shown.data.value.total ?? 0) > hostsShown" v-model:current-page="hostPage" class="pages" layout="prev, pager, next, total" :total="shown.data.value.total" :page-size="hostsShown" />
     </div>
   </template>
@@ -135,22 +137,7 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
     </section>
   </template>
 
-  <template v-if="rollouts.data.value?.rollouts.length">
-    <h2>Rollouts</h2>
-    <div class="card">
-      <el-table :data="rollouts.data.value.rollouts">
-        <el-table-column prop="id" label="No." width="70" align="right" />
-        <el-table-column prop="kind" label="Kind" width="100" />
-        <el-table-column prop="revision" label="Revision" width="96" align="right" />
-        <el-table-column prop="author" label="By" min-width="100" />
-        <el-table-column label="Begun" min-width="190"><template #default="{ row }">{{ clock(row.begun) }}</template></el-table-column>
-        <el-table-column label="Done" width="80" align="right"><template #default="{ row }">{{ row.counts.done }}</template></el-table-column>
-        <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }">{{ row.counts.unchanged }}</template></el-table-column>
-        <el-table-column label="Failed" width="90" align="right"><template #default="{ row }"><span :class="{ bad: row.counts.failed }">{{ row.counts.failed ? '✗ ' : '' }}{{ row.counts.failed }}</span></template></el-table-column>
-        <el-table-column label="State" width="120"><template #default="{ row }"><Mark :look="!row.ended ? progressLook.working : row.counts.failed ? progressLook.failed : row.counts.behind || row.stopped ? progressLook.behind : progressLook.done" :word="row.ended ? (row.stopped ? 'stopped' : 'ended') : 'under way'" /></template></el-table-column>
-      </el-table>
-    </div>
-  </template>
+  <p v-if="latest"><router-link to="/rollouts">All rollouts</router-link></p>
 </template>
 
 <style scoped>
@@ -181,14 +168,8 @@ const all = (r: Rollout) => finished(r) + (r.counts.waiting ?? 0) + (r.counts.wo
 .grow {
   flex: 1;
 }
-.host {
-  padding-top: 4px;
-}
-.mark {
-  width: 120px;
-}
-.name {
-  width: 90px;
+.says {
+  padding: 4px 0;
 }
 .group {
   margin: 14px 0 22px;

@@ -1,0 +1,177 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useQuery } from '@tanstack/vue-query'
+import { client, told, type Rollout } from '../api'
+import { queries } from '../live'
+import { useNow } from '../now'
+import AskWhy from '../parts/AskWhy.vue'
+import BackOut from '../parts/BackOut.vue'
+import HostProgress from '../parts/HostProgress.vue'
+import Mark from '../parts/Mark.vue'
+import Trouble from '../parts/Trouble.vue'
+import Waves from '../parts/Waves.vue'
+import { useMayChange, useSession } from '../role'
+import { ago, clock, count, progressLook, short } from '../words'
+
+const props = defineProps<{ id?: string }>()
+const now = useNow()
+const mayChange = useMayChange()
+const session = useSession(() => true)
+
+const listPage = ref(1)
+const listShown = 20
+const rollouts = useQuery({
+  queryKey: computed(() => ['rollouts', listPage.value]),
+  queryFn: () => told(client.GET('/api/rollouts', { params: { query: { page: listPage.value, per_page: listShown } } })),
+})
+const first = computed(() => rollouts.data.value?.rollouts.find((r) => r.ended === null && r.kind !== 'heal') ?? rollouts.data.value?.rollouts[0])
+const id = computed(() => (props.id ? Number(props.id) : (first.value?.id ?? 0)))
+const state = ref('')
+const hostPage = ref(1)
+const hostsShown = 50
+watch(id, () => (hostPage.value = 1))
+watch(state, () => (hostPage.value = 1))
+const shown = useQuery({
+  queryKey: computed(() => ['rollout', id.value, hostPage.value, state.value]),
+  queryFn: () =>
+    told(client.GET('/api/rollouts/{id}', { params: { path: { id: id.value }, query: { page: hostPage.value, per_page: hostsShown, state: state.value ? [state.value] : undefined } } })),
+  enabled: computed(() => id.value > 0),
+})
+const r = computed(() => shown.data.value)
+const counted = computed(() => Object.entries(r.value?.counts ?? {}).filter(([, n]) => n > 0))
+
+const headline = computed(() => {
+  const x = r.value
+  if (!x) return ''
+  const what = x.kind === 'back-out' ? `Back-out ${x.id} of rollout ${x.of}` : x.kind === 'heal' ? `Healing ${x.id}` : `Rollout ${x.id} of revision ${x.revision}`
+  if (x.ended) return `${what} ${x.stopped ? 'was stopped' : 'has ended'}`
+  return `${what} ${{ held: 'is held', asking: 'waits for consent', soaking: 'lets time pass', changing: 'is under way' }[x.phase as string] ?? 'is under way'}`
+})
+const tone = computed(() => (r.value?.phase === 'held' ? 'bad' : r.value?.phase === 'asking' ? 'warn' : ''))
+
+type Lever = 'hold' | 'proceed' | 'consent'
+const asked = ref<Lever>('hold')
+const asking = ref(false)
+const backing = ref(false)
+const busy = ref(false)
+const error = ref<Error | null>(null)
+const remaining = computed(() => (r.value?.counts.queued ?? 0) + (r.value?.counts.waiting ?? 0))
+const texts: Record<Lever, { title: string; verb: string; text: () => string }> = {
+  hold: { title: 'Hold the rollout', verb: 'Hold it', text: () => `${count(remaining.value, 'host has', 'hosts have')} not begun and will not. ${count(r.value?.counts.working ?? 0, 'host', 'hosts')} at work will end by themselves.` },
+  proceed: { title: 'Let the rollout go on', verb: 'Go on', text: () => `It is ${r.value?.says}. ${count(remaining.value, 'host is', 'hosts are')} still to be changed. What held it is borne as it stands, and holds again where more hosts come.` },
+  consent: { title: `Agree to the next wave`, verb: 'Agree', text: () => r.value?.says ?? '' },
+}
+function ask(l: Lever) {
+  asked.value = l
+  asking.value = true
+}
+
+async function pull(why: string) {
+  asking.value = false
+  busy.value = true
+  error.value = null
+  const call = { params: { path: { id: id.value } }, body: { because: why } }
+  try {
+    if (asked.value === 'hold') await told(client.POST('/api/rollouts/{id}/hold', call))
+    else if (asked.value === 'proceed') await told(client.POST('/api/rollouts/{id}/proceed', call))
+    else await told(client.POST('/api/rollouts/{id}/consent', call))
+  } catch (e) {
+    error.value = e as Error
+  } finally {
+    busy.value = false
+    void queries.invalidateQueries({ queryKey: ['rollout'] })
+  }
+}
+const look = (x: Rollout) => (!x.ended ? (x.phase === 'held' ? progressLook.failed : progressLook.working) : x.counts.failed ? progressLook.failed : x.counts.behind || x.stopped ? progressLook.behind : progressLook.done)
+const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.phase === 'held' ? 'held' : 'under way')
+</script>
+
+<template>
+  <Trouble :error="rollouts.error.value" />
+  <Trouble :error="shown.error.value" />
+  <p v-if="rollouts.data.value && !rollouts.data.value.total" class="soft">No rollout yet. <router-link to="/changes">See what the newest revision would change</router-link>, and begin one there.</p>
+  <template v-if="r">
+    <div class="head">
+      <h1 :class="tone">{{ headline }}</h1>
+      <span v-if="mayChange" class="levers">
+        <template v-if="!r.ended">
+          <el-button v-if="r.phase === 'held'" size="large" :loading="busy" @click="ask('proceed')">Go on</el-button>
+          <el-button v-else size="large" type="warning" :loading="busy" @click="ask('hold')">Hold</el-button>
+          <el-button v-if="r.phase === 'asking' && session.data.value?.operator !== r.author" size="large" type="primary" :loading="busy" @click="ask('consent')">Agree</el-button>
+        </template>
+        <el-button v-if="r.counts.done || r.counts.working" size="large" :type="r.phase === 'held' ? 'danger' : undefined" @click="backing = true">Back out</el-button>
+      </span>
+    </div>
+    <p class="soft">by {{ r.author }}, begun {{ ago(r.begun, now) }}<template v-if="r.because">: {{ r.because }}</template></p>
+    <p v-if="!r.ended && r.phase !== 'held'" class="says">{{ r.says }}</p>
+    <Trouble class="told" :error="error" />
+    <div v-if="r.phase === 'held'" class="card held">
+      <b class="bad">✗ {{ r.says }}</b>
+      <div class="soft">No further host begins. Hosts that failed were put back as they were.</div>
+    </div>
+    <div v-if="r.causes?.length" class="card held">
+      <div v-for="c in r.causes" :key="c.step + c.message" class="cause">
+        <b class="bad">{{ count(c.hosts, 'host', 'hosts') }} failed at {{ c.step }}:</b> {{ c.message }}
+        <span class="soft"><router-link v-for="h in c.names.slice(0, 6)" :key="h" :to="{ name: 'host', params: { name: h } }">{{ short(h) }} </router-link><template v-if="c.hosts > 6">and {{ c.hosts - Math.min(6, c.names.length) }} more</template></span>
+      </div>
+    </div>
+    <Waves :rollout="r" />
+    <h2>Hosts</h2>
+    <div class="card hosts">
+      <div class="filters">
+        <el-button size="small" :type="state === '' ? 'primary' : undefined" @click="state = ''">all</el-button>
+        <el-button v-for="[s, n] in counted" :key="s" size="small" :type="state === s ? 'primary' : undefined" @click="state = s">{{ n }} {{ s }}</el-button>
+      </div>
+      <HostProgress v-for="h in r.hosts" :key="h.host" :host="h" />
+      <el-pagination v-if="(r.total ?? 0) > hostsShown" v-model:current-page="hostPage" class="pages" layout="prev, pager, next, total" :total="r.total" :page-size="hostsShown" />
+    </div>
+  </template>
+
+  <template v-if="rollouts.data.value?.rollouts.length">
+    <h2>All rollouts</h2>
+    <div class="card">
+      <el-table :data="rollouts.data.value.rollouts">
+        <el-table-column label="No." width="70" align="right"><template #default="{ row }"><router-link :to="{ name: 'rollout', params: { id: row.id } }">{{ row.id }}</router-link></template></el-table-column>
+        <el-table-column prop="kind" label="Kind" width="100" />
+        <el-table-column prop="revision" label="Revision" width="96" align="right" />
+        <el-table-column prop="author" label="By" min-width="90" />
+        <el-table-column label="Begun" min-width="190"><template #default="{ row }">{{ clock(row.begun) }}</template></el-table-column>
+        <el-table-column label="Waves" width="80" align="right"><template #default="{ row }">{{ row.wave }} of {{ row.waves }}</template></el-table-column>
+        <el-table-column label="Done" width="80" align="right"><template #default="{ row }">{{ row.counts.done }}</template></el-table-column>
+        <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }">{{ row.counts.unchanged }}</template></el-table-column>
+        <el-table-column label="Failed" width="90" align="right"><template #default="{ row }"><span :class="{ bad: row.counts.failed }">{{ row.counts.failed ? '✗ ' : '' }}{{ row.counts.failed }}</span></template></el-table-column>
+        <el-table-column label="State" width="120"><template #default="{ row }"><Mark :look="look(row as Rollout)" :word="word(row as Rollout)" /></template></el-table-column>
+      </el-table>
+      <el-pagination v-if="rollouts.data.value.total > listShown" v-model:current-page="listPage" class="pages" layout="prev, pager, next, total" :total="rollouts.data.value.total" :page-size="listShown" />
+    </div>
+  </template>
+  <AskWhy v-model="asking" :title="texts[asked].title" :text="texts[asked].text()" :verb="texts[asked].verb" :busy="busy" @done="pull" />
+  <BackOut v-if="r" v-model="backing" :id="r.id" />
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  gap: 20px;
+}
+.levers {
+  display: flex;
+  gap: 10px;
+}
+.says {
+  font-size: 16px;
+}
+.held,
+.hosts {
+  padding: 12px 14px;
+  margin: 12px 0;
+}
+.cause + .cause {
+  margin-top: 8px;
+}
+.filters {
+  margin-bottom: 8px;
+}
+</style>
