@@ -167,6 +167,8 @@ func (h dnf) refresh(ctx context.Context, q asked) (string, []api.SourceOutcome,
 	if err != nil {
 		return program, nil, err
 	}
+	// Quietly, dnf would keep to itself what the server answered.
+	args = slices.DeleteFunc(args, func(a string) bool { return a == "--quiet" })
 	args = append(args, "--setopt=retries=1", "--setopt=timeout=30", "--refresh", "--assumeyes")
 	var out []api.SourceOutcome
 	for i := range q.survey.Survey.Sources {

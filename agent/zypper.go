@@ -166,6 +166,8 @@ func zypperErrors(text string) string {
 			strings.HasPrefix(line, "Please check"),
 			strings.HasPrefix(line, "Could not refresh"),
 			strings.HasPrefix(line, "Retrieving repository"):
+		case strings.HasPrefix(line, "Error code: "), strings.HasPrefix(line, "Error message: "):
+			history = append(history, line)
 		case strings.HasPrefix(line, "- "):
 			history = append(history, strings.TrimPrefix(line, "- "))
 		default:

@@ -3,6 +3,7 @@ package api
 import (
 	"time"
 
+	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/source"
 )
@@ -113,6 +114,7 @@ type Report struct {
 	Revision  int64            `json:"revision"`
 	Sheet     string           `json:"sheet"`
 	State     string           `json:"state" enum:"working,done,unchanged,failed,stopped"`
+	Cause     *cause.Meaning   `json:"cause,omitempty" doc:"In answers: what the message means, where its words are known"`
 	Step      string           `json:"step" doc:"The step that failed, or the last one"`
 	Message   string           `json:"message" doc:"What went wrong, in one line"`
 	Undone    bool             `json:"undone" doc:"The files were put back as they were"`
@@ -135,10 +137,11 @@ type WitnessSeen struct {
 
 // SourceOutcome is how refreshing one source went.
 type SourceOutcome struct {
-	File    string `json:"file"`
-	Line    int    `json:"line"`
-	URL     string `json:"url"`
-	Suite   string `json:"suite"`
-	OK      bool   `json:"ok"`
-	Message string `json:"message"`
+	File    string         `json:"file"`
+	Line    int            `json:"line"`
+	URL     string         `json:"url"`
+	Suite   string         `json:"suite"`
+	OK      bool           `json:"ok"`
+	Message string         `json:"message"`
+	Cause   *cause.Meaning `json:"cause,omitempty" doc:"In answers: what the message means, where its words are known"`
 }

@@ -86,6 +86,9 @@ type RolloutGate struct {
 // RolloutCause is why hosts failed.
 type RolloutCause struct {
 	Step    string   `json:"step"`
+	Kind    string   `json:"kind,omitempty" doc:"Kind of cause, where the words of the package manager are known"`
+	Says    string   `json:"says,omitempty" doc:"What they mean"`
+	Remedy  string   `json:"remedy,omitempty" doc:"What to do"`
 	Message string   `json:"message"`
 	Hosts   int      `json:"hosts"`
 	Names   []string `json:"names" doc:"Some of them"`

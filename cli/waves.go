@@ -182,8 +182,7 @@ func (a *app) waits(r *api.Rollout) error {
 	if r.Phase == rollout.Asking {
 		return no("rollout %d: %s", r.ID, r.Says)
 	}
-	return no("rollout %d is %s\nNo further host begins. Go on: lantern rollout proceed %d. Take it back: lantern rollout back-out %d",
-		r.ID, r.Says, r.ID, r.ID)
+	return no("rollout %d is %s\n%s", r.ID, r.Says, heldLevers(r))
 }
 
 // whyFailed shows why hosts failed, each cause once.
@@ -194,6 +193,9 @@ func (a *app) whyFailed(r *api.Rollout) {
 	a.out.Printf("\n%s", a.out.Paint(view.Bold, "Why hosts failed"))
 	for _, c := range r.Causes {
 		a.out.Printf("%s  at %s: %s", a.out.Paint(view.Red, view.Count(c.Hosts, "host", "hosts")), c.Step, c.Message)
+		if c.Says != "" {
+			a.out.Printf("        %s: %s", a.out.Paint(view.Bold, c.Says), c.Remedy)
+		}
 		a.out.Printf("        %s", a.out.Paint(view.Dim, someNames(c.Names, 6)+andMore(c.Hosts, min(len(c.Names), 6))))
 	}
 }
@@ -292,7 +294,12 @@ func (a *app) showRollout(r api.Rollout) {
 	if len(r.Hosts) > 0 {
 		a.out.Printf("")
 	}
+	var queued []string
 	for _, h := range r.Hosts {
+		if h.State == rollout.Queued {
+			queued = append(queued, h.Host)
+			continue
+		}
 		a.progressLine(h, longest(r.Hosts))
 		if h.Report == nil {
 			continue
@@ -307,9 +314,21 @@ func (a *app) showRollout(r api.Rollout) {
 			)
 		}
 	}
-	if r.Phase == rollout.Held {
-		a.out.Printf("\nGo on: lantern rollout proceed %d. Take it back: lantern rollout back-out %d", r.ID, r.ID)
+	if len(queued) > 0 {
+		a.out.Printf("%s  %s", a.out.Paint(view.Dim, "  queued   "), someNames(queued, 8)+andMore(r.Counts[rollout.Queued], min(len(queued), 8)))
 	}
+	if r.Phase == rollout.Held {
+		a.out.Printf("\n%s", heldLevers(&r))
+	}
+}
+
+// heldLevers says what can be done about a rollout that is held.
+func heldLevers(r *api.Rollout) string {
+	text := fmt.Sprintf("No further host begins. Go on: lantern rollout proceed %d.", r.ID)
+	if r.Counts[rollout.Done]+r.Counts[rollout.Working] > 0 {
+		text += fmt.Sprintf(" Take it back: lantern rollout back-out %d.", r.ID)
+	}
+	return text + " Or publish what is right and begin: this one makes way."
 }
 
 // showParts shows the waves, and each gate's value beside its limit.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/store"
@@ -101,6 +102,13 @@ func (s *Service) stands(ctx context.Context, ro *store.Rollout) (t []rollout.Ta
 	return t, why, err
 }
 
+func plural(hosts int) string {
+	if hosts == 1 {
+		return "1 host"
+	}
+	return fmt.Sprintf("%d hosts", hosts)
+}
+
 func hostsWord(n int) string {
 	if n == 1 {
 		return "1 host is"
@@ -154,7 +162,8 @@ func heldSays(ro *store.Rollout) string {
 		p := &ro.Parts[h.Part]
 		for _, g := range p.Gates(rollout.Tally{}) {
 			if g.Name == h.Gate {
-				return fmt.Sprintf("held: %d of %d hosts of wave %d %s, and the limit is %s", h.Value, p.Hosts, p.Stage+1, gateWords[h.Gate], limitWords(g))
+				return fmt.Sprintf("held: %d of %s of wave %d %s, and the limit is %s", h.Value, plural(p.Hosts), p.Stage+1, gateWords[h.Gate],
+					limitWords(g))
 			}
 		}
 	}
@@ -192,7 +201,11 @@ func (s *Service) causes(ctx context.Context, id int64) ([]api.RolloutCause, err
 		message := strings.ReplaceAll(strings.ReplaceAll(rep.Message, f.First, "this host"), short, "this host")
 		i := slices.IndexFunc(out, func(c api.RolloutCause) bool { return c.Step == rep.Step && c.Message == message })
 		if i < 0 {
-			out = append(out, api.RolloutCause{Step: rep.Step, Message: message, Names: []string{}})
+			x := api.RolloutCause{Step: rep.Step, Message: message, Names: []string{}}
+			if c, known := cause.Of(message); known {
+				x.Kind, x.Says, x.Remedy = string(c.Kind), c.Says, c.Remedy
+			}
+			out = append(out, x)
 			i = len(out) - 1
 		}
 		out[i].Hosts += f.Hosts

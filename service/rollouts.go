@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/store"
@@ -28,8 +29,22 @@ func progress(rh store.RolloutHost) api.HostProgress {
 	if len(rh.Took) > 0 {
 		_ = json.Unmarshal(rh.Took, &rep.Took) // how long it took is not worth an error
 	}
+	rep.Cause = causeOf(rep.Message)
+	for i := range rep.Sources {
+		if o := &rep.Sources[i]; !o.OK {
+			o.Cause = causeOf(o.Message)
+		}
+	}
 	p.Report = &rep
 	return p
+}
+
+// causeOf is what a message of a package manager means; nil where its words are not known.
+func causeOf(message string) *cause.Meaning {
+	if c, known := cause.Of(message); known {
+		return &c
+	}
+	return nil
 }
 
 type rolloutIn struct {

@@ -113,7 +113,7 @@ func TestTheFirstHostThatFailsHoldsTheRollout(t *testing.T) {
 	assert.True(t, all[0].surveyed("a").Work)
 	all[0].does(ro.ID, "failed")
 	held := comesTo(t, r, ro.ID, rollout.Held)
-	assert.Equal(t, "held: 1 of 1 hosts of wave 1 failed, and the limit is 5 %, which is 0", held.Says)
+	assert.Equal(t, "held: 1 of 1 host of wave 1 failed, and the limit is 5 %, which is 0", held.Says)
 	require.Len(t, held.Causes, 1)
 	assert.Equal(t, "this host is refused by the vendor", strings.ReplaceAll(held.Causes[0].Message, ".brinewick.test", ""))
 	for _, p := range all[1:] {

@@ -1824,6 +1824,13 @@ export interface components {
              */
             upstreams: number;
         };
+        Meaning: {
+            kind: string;
+            /** @description What to do */
+            remedy: string;
+            /** @description In a few words */
+            says: string;
+        };
         Moment: {
             /** Format: date-time */
             at: string;
@@ -2016,6 +2023,8 @@ export interface components {
         Report: {
             /** @description What stopped the package manager before already, and was gone around */
             around?: string[];
+            /** @description In answers: what the message means, where its words are known */
+            cause?: components["schemas"]["Meaning"];
             edits: components["schemas"]["PreviewFile"][];
             /** @description Files that were not put back, since that would bring a danger back */
             kept?: string[];
@@ -2152,9 +2161,15 @@ export interface components {
         RolloutCause: {
             /** Format: int64 */
             hosts: number;
+            /** @description Kind of cause, where the words of the package manager are known */
+            kind?: string;
             message: string;
             /** @description Some of them */
             names: string[];
+            /** @description What to do */
+            remedy?: string;
+            /** @description What they mean */
+            says?: string;
             step: string;
         };
         RolloutGate: {
@@ -2449,6 +2464,8 @@ export interface components {
             urls: string[];
         };
         SourceOutcome: {
+            /** @description In answers: what the message means, where its words are known */
+            cause?: components["schemas"]["Meaning"];
             file: string;
             /** Format: int64 */
             line: number;

@@ -107,11 +107,12 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
     <Trouble class="told" :error="error" />
     <div v-if="r.phase === 'held'" class="card held">
       <b class="bad">✗ {{ r.says }}</b>
-      <div class="soft">No further host begins. Hosts that failed were put back as they were.</div>
+      <div class="soft">No further host begins. Hosts that failed were put back as they were. Go on, take it back, or publish what is right and begin: this one makes way.</div>
     </div>
     <div v-if="r.causes?.length" class="card held">
       <div v-for="c in r.causes" :key="c.step + c.message" class="cause">
         <b class="bad">{{ count(c.hosts, 'host', 'hosts') }} failed at {{ c.step }}:</b> {{ c.message }}
+        <div v-if="c.says"><b>{{ c.says }}.</b> {{ c.remedy }}.</div>
         <span class="soft"><router-link v-for="h in c.names.slice(0, 6)" :key="h" :to="{ name: 'host', params: { name: h } }">{{ short(h) }} </router-link><template v-if="c.hosts > 6">and {{ c.hosts - Math.min(6, c.names.length) }} more</template></span>
       </div>
     </div>

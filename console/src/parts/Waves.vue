@@ -42,7 +42,7 @@ function stands(p: Part): { word: string; tone: string } {
 }
 .wave {
   display: grid;
-  grid-template-columns: 110px 190px 1fr 330px;
+  grid-template-columns: 110px 180px 1fr 360px;
   gap: 18px;
   padding: 10px 0;
   align-items: center;
@@ -77,7 +77,7 @@ function stands(p: Part): { word: string; tone: string } {
 }
 .gates {
   display: flex;
-  gap: 14px;
+  gap: 4px 14px;
   flex-wrap: wrap;
 }
 .gate.bad {

@@ -1,0 +1,124 @@
+// Package cause tells from the words of a package manager why it could not refresh a
+// source, and what is to be done about it. apt, dnf, zypper, pacman and flatpak each have
+// words of their own; they are asked for real in the tests of the agent.
+package cause
+
+import (
+	"regexp"
+	"strings"
+)
+
+// Kind is a kind of cause. Its name is stable.
+type Kind string
+
+// The kinds.
+const (
+	Unauthorised Kind = "unauthorised"  // the server lets nobody in without another login
+	Unreachable  Kind = "unreachable"   // no connection
+	Unresolved   Kind = "unresolved"    // the name is not known
+	Slow         Kind = "slow"          // it takes too long
+	Cut          Kind = "cut"           // the connection breaks off
+	TLS          Kind = "tls"           // the server's certificate, or the handshake
+	Proxy        Kind = "proxy"         // what stands in between
+	Expired      Kind = "expired"       // the metadata is of long ago
+	Future       Kind = "future"        // the metadata is of a time to come: a clock is wrong
+	UnknownKey   Kind = "unknown-key"   // signed by a key that is not trusted for the source
+	BadSignature Kind = "bad-signature" // what was signed is not what came
+	EndedKey     Kind = "ended-key"     // signed by a key that has ended or was revoked
+	Unsigned     Kind = "unsigned"      // no signature
+	Missing      Kind = "missing"       // it is not there (404)
+	Mismatch     Kind = "mismatch"      // sums do not fit: the upstream is being changed
+	Full         Kind = "disk-full"
+	ReadOnly     Kind = "read-only"
+	Locked       Kind = "locked" // another package manager is at work
+	Server       Kind = "server" // the server is ill (5xx)
+)
+
+// Meaning is why a source could not be refreshed.
+type Meaning struct {
+	Kind   Kind   `json:"kind"`
+	Says   string `json:"says" doc:"In a few words"`
+	Remedy string `json:"remedy" doc:"What to do"`
+}
+
+// rule is one row of the table: what a message matches, and what that means. $1 in the words
+// is what the first group matched.
+type rule struct {
+	kind   Kind
+	match  *regexp.Regexp
+	says   string
+	remedy string
+}
+
+func on(kind Kind, match, says, remedy string) rule {
+	return rule{kind, regexp.MustCompile(`(?i)` + match), says, remedy}
+}
+
+// table is looked through from the top: what is particular stands above what is general.
+var table = []rule{
+	on(Full, `no space left on device|not enough (?:free )?(?:disk )?space|disk (?:is )?full|disk quota exceeded|write error \(28`,
+		"the host's disk is full", "make room on the host, then go on"),
+	on(ReadOnly, `read-only file system`, "a file system of the host is read-only", "look why it was mounted so (dmesg), then go on"),
+	on(Locked, `could not get lock|unable to lock|is locked by|waiting for process with pid|system management is locked|`+
+		`unable to acquire .*lock|another app is currently holding`,
+		"another package manager is at work on the host", "wait until it has ended, or end it; then go on"),
+	on(Unauthorised, `\b(?:status(?: code)?|code|error|answered|returned|http(?:/\d(?:\.\d)?)?):? *40[13]\b|\b40[13] +(?:unauthori[sz]ed|forbidden|authorization)|`+
+		`\b(?:authentication required|login failed|permission to access\b.*\bdenied)|does not let this host in`,
+		"the vendor does not let the host in", "see whether it has a seat (lantern seat list), and whether its access still opens the place"),
+	on(Proxy, `\b407\b|proxy authentication|could not resolve proxy|proxy connect|from proxy after connect`,
+		"the proxy in between refuses", "look at the proxy setting of the host (lantern host show), and at the proxy"),
+	on(Unresolved, `could(?:n't| not) resolve(?: host)?|temporary failure (?:in name resolution|resolving)|name or service not known|no address associated`,
+		"the name of the server is not known to the host", "look at the name in the policy, and at the host's DNS"),
+	on(Future, `not valid yet|from the future|certificate is not yet valid|signature .*(?:newer|future)`,
+		"the metadata is of a time to come for the host", "set the host's clock (timedatectl)"),
+	on(Expired, `release file .* is expired|invalid since|metadata .*(?:expired|too old)|is expired \(`,
+		"the metadata has ended", "the vendor has to publish anew; ask them, or hold the rollout until they have"),
+	on(EndedKey, `expkeysig|revkeysig|\bkey (?:has )?(?:expired|is revoked)|expired key|revoked key|signature .* (?:is )?expired|key .* is expired`,
+		"it is signed by a key that has ended", "get the vendor's next key, and add it with succeeds:"),
+	on(UnknownKey, `no_pubkey +([0-9A-F]{8,40})|key id ([0-9A-F]{8,40}) *can't check|missing (?:key|openpgp)[^0-9a-f]*([0-9A-F]{8,40})|`+
+		`public key (?:is )?not (?:available|found|installed)|signature .* unknown trust|key .* (?:could not be looked up|is unknown|is not trusted)|`+
+		`signed with unknown key|no key .* installed|signature verification failed|signature verification error|`+
+		`signature from .* is (?:unknown|marginal)`,
+		"it is signed by a key that the policy does not name for it", "find out from the vendor, and not from the mirror, whether they have "+
+			"a new key; if so add it with succeeds:, if not do not go on"),
+	on(BadSignature, `badsig|bad (?:gpg )?signature|signature (?:from .* )?is invalid|invalid or corrupted database|corrupted.*pgp signature`,
+		"the signature does not fit what came", "it may be a broken mirror, or somebody in between; ask the vendor before going on"),
+	on(Unsigned, `is not signed|no (?:valid )?signature|missing required signature|gpg verification enabled, but no|unsigned`,
+		"it is not signed", "ask the vendor; only where that is right, say signatures: off with because:"),
+	on(Mismatch, `hash sum mismatch|checksum (?:mismatch|doesn't match|error)|does not match (?:expected|the expected)|unexpected size|mirror sync in progress|`+
+		`digest verification|file has unexpected`,
+		"the sums do not fit: the upstream is being changed at this moment", "try again in some minutes"),
+	on(TLS, `ssl|tls|certificate|gnutls|x509|peer's certificate`,
+		"the server cannot prove who it is (TLS)", "look at its certificate, at authority: in the policy, and at the host's clock"),
+	on(Missing, `\b404\b|not found|does not have a release file|no such file|failed to find|can't provide|cannot download, all mirrors were already tried`,
+		"it is not there: a part of the address is wrong, or the vendor has moved it", "compare url, suites and components with what the vendor says today"),
+	on(Server, `\b50[0-9]\b|bad gateway|service unavailable|internal server error`, "the vendor's server is ill", "try again later"),
+	on(Slow, `timed? ?out|too slow|operation too slow|took longer`, "it takes too long", "look at the network between, then try again"),
+	on(Cut, `connection (?:reset|closed|was cut)|empty reply|server returned nothing|transfer closed|recv failure|partial file|unexpected eof|bytes remaining`,
+		"the connection breaks off", "look at the network between, then try again"),
+	on(Unreachable, `connection (?:failed|refused|timed)|could(?:n't| not) connect|failed to connect|no route to host|network is unreachable|all mirrors were tried`,
+		"the server cannot be reached", "look whether it is up, and whether the host may reach it (firewall, proxy)"),
+}
+
+// notWords are addresses: their digits and names say nothing of an answer.
+var notWords = regexp.MustCompile(`(?i)\[IP: [^\]]*\]|[a-z][a-z0-9+.-]*://\S*|'/[^']*'|"/[^"]*"|\b[0-9a-f]{64}\S*|\b\S+:\d+\b`)
+
+// Of tells the cause that a message of a package manager stands for; false where its words
+// are not known.
+func Of(message string) (Meaning, bool) {
+	words := notWords.ReplaceAllString(message, " ")
+	for _, r := range table {
+		m := r.match.FindStringSubmatch(words)
+		if m == nil {
+			continue
+		}
+		c := Meaning{Kind: r.kind, Says: r.says, Remedy: r.remedy}
+		for _, key := range m[1:] {
+			if key != "" {
+				c.Says += " (" + strings.ToUpper(key) + ")"
+			}
+		}
+		return c, true
+	}
+	return Meaning{}, false
+}
