@@ -15,10 +15,12 @@ func (a *app) freeze() *cobra.Command {
 	var o api.FreezeOrder
 	var until string
 	cmd := &cobra.Command{
-		Use: "freeze [GROUP]", Short: "Let nothing move in the fleet, or in a group, until a time", GroupID: "policy", Args: cobra.MaximumNArgs(1),
+		Use: "freeze [GROUP]", Short: "Let nothing move in the fleet, or in a group, until a time", GroupID: "policy",
+		Args: cobra.MaximumNArgs(1),
 		Long: "While a freeze holds, no host of it begins with a rollout, a healing or a back-out; what is at work ends. Without\n" +
 			"--until it lists the freezes. lantern thaw ends one.",
-		Example: "  lantern freeze --until 2026-12-27 --because \"year's end\"\n  lantern freeze gateways --until 4h --because \"a release\"\n  lantern freeze",
+		Example: "  lantern freeze --until 2026-12-27 --because \"year's end\"\n" +
+			"  lantern freeze gateways --until 4h --because \"a release\"\n  lantern freeze",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if until == "" {
 				if len(args) > 0 || o.Because != "" {
@@ -43,7 +45,13 @@ func (a *app) freeze() *cobra.Command {
 			if done, err := a.json(f); done {
 				return err
 			}
-			a.out.Printf("Freeze %d: nothing begins %s until %s. End it with: lantern thaw %d", f.ID, where(f.Group), local(f.Until), f.ID)
+			a.out.Printf(
+				"Freeze %d: nothing begins %s until %s. End it with: lantern thaw %d",
+				f.ID,
+				where(f.Group),
+				local(f.Until),
+				f.ID,
+			)
 			return nil
 		},
 	}

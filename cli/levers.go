@@ -57,7 +57,11 @@ func (a *app) rolloutProceed() *cobra.Command {
 		Long:    "The gate that held it is borne as it stands now; it holds again where more hosts come.",
 		Example: "  lantern rollout proceed\n  lantern rollout proceed 4 --because \"both hosts have a full disk\"",
 	}, client.LeverProceed, func(r *api.Rollout) {
-		a.out.Printf("%s still to be changed; it is %s", view.Count(r.Counts[rollout.Queued]+r.Counts[rollout.Waiting], "host is", "hosts are"), r.Says)
+		a.out.Printf(
+			"%s still to be changed; it is %s",
+			view.Count(r.Counts[rollout.Queued]+r.Counts[rollout.Waiting], "host is", "hosts are"),
+			r.Says,
+		)
 	})
 }
 

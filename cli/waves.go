@@ -109,9 +109,19 @@ func (a *app) showPlan(r *api.Rollout) {
 	takers := r.All() - r.Counts[rollout.Unchanged]
 	switch {
 	case r.Kind == "back-out":
-		a.out.Printf("Rollout %d would be taken back on %s in %s.\n", r.Of, view.Count(takers, "host", "hosts"), view.Count(r.Waves, "wave", "waves"))
+		a.out.Printf(
+			"Rollout %d would be taken back on %s in %s.\n",
+			r.Of,
+			view.Count(takers, "host", "hosts"),
+			view.Count(r.Waves, "wave", "waves"),
+		)
 	default:
-		a.out.Printf("Revision %d would be carried to %s in %s.\n", r.Revision, view.Count(takers, "host", "hosts"), view.Count(r.Waves, "wave", "waves"))
+		a.out.Printf(
+			"Revision %d would be carried to %s in %s.\n",
+			r.Revision,
+			view.Count(takers, "host", "hosts"),
+			view.Count(r.Waves, "wave", "waves"),
+		)
 	}
 	for i := range r.Parts {
 		p := &r.Parts[i]
@@ -205,7 +215,8 @@ func (a *app) rolloutShow() *cobra.Command {
 	var states []string
 	var q string
 	cmd := &cobra.Command{
-		Use: "show [NUMBER]", Short: "Show how far a rollout is: its waves, its gates, and the hosts that need somebody", Args: cobra.MaximumNArgs(1),
+		Use: "show [NUMBER]", Short: "Show how far a rollout is: its waves, its gates, and the hosts that need somebody",
+		Args:    cobra.MaximumNArgs(1),
 		Long:    "Without a number it shows the one that is under way, or the newest.",
 		Example: "  lantern rollout show\n  lantern rollout show 4 --state failed,behind",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -315,7 +326,11 @@ func (a *app) showRollout(r api.Rollout) {
 		}
 	}
 	if len(queued) > 0 {
-		a.out.Printf("%s  %s", a.out.Paint(view.Dim, "  queued   "), someNames(queued, 8)+andMore(r.Counts[rollout.Queued], min(len(queued), 8)))
+		a.out.Printf(
+			"%s  %s",
+			a.out.Paint(view.Dim, "  queued   "),
+			someNames(queued, 8)+andMore(r.Counts[rollout.Queued], min(len(queued), 8)),
+		)
 	}
 	if r.Phase == rollout.Held {
 		a.out.Printf("\n%s", heldLevers(&r))
@@ -356,7 +371,10 @@ func (a *app) showParts(r *api.Rollout) {
 		})
 	}
 	a.out.Table([]view.Column{
-		{Name: "WAVE", Right: true}, {Name: "PLAN"}, {Name: "WHO"}, {Name: "HOSTS", Right: true}, {Name: "WELL", Right: true}, {Name: "IS"},
+		{
+			Name:  "WAVE",
+			Right: true,
+		}, {Name: "PLAN"}, {Name: "WHO"}, {Name: "HOSTS", Right: true}, {Name: "WELL", Right: true}, {Name: "IS"},
 		{Name: "GATES"},
 	}, rows)
 }

@@ -19,7 +19,12 @@ type leverIn struct {
 }
 
 // lever changes where a rollout stands by what an operator asks for.
-func (s *Service) lever(ctx context.Context, in *leverIn, command string, to func(*store.Rollout, []rollout.Tally) (rollout.Course, error)) (
+func (s *Service) lever(
+	ctx context.Context,
+	in *leverIn,
+	command string,
+	to func(*store.Rollout, []rollout.Tally) (rollout.Course, error),
+) (
 	*body[api.Rollout], error,
 ) {
 	if err := s.pull(ctx, in, command, to); err != nil {
@@ -31,7 +36,12 @@ func (s *Service) lever(ctx context.Context, in *leverIn, command string, to fun
 	return s.freshPage(ctx, in.ID)
 }
 
-func (s *Service) pull(ctx context.Context, in *leverIn, command string, to func(*store.Rollout, []rollout.Tally) (rollout.Course, error)) error {
+func (s *Service) pull(
+	ctx context.Context,
+	in *leverIn,
+	command string,
+	to func(*store.Rollout, []rollout.Tally) (rollout.Course, error),
+) error {
 	s.steer.Lock()
 	defer s.steer.Unlock()
 	ro, err := s.findRollout(ctx, in.ID)

@@ -67,7 +67,9 @@ func (s *Service) policyRoutes(a huma.API) {
 	folder := func(op huma.Operation) huma.Operation { op.MaxBodyBytes = maxUpload; return op }
 	huma.Register(
 		a,
-		folder(operation("check-policy", http.MethodPost, "/api/policy/check", "Check a policy folder against the fleet; nothing is kept")),
+		folder(
+			operation("check-policy", http.MethodPost, "/api/policy/check", "Check a policy folder against the fleet; nothing is kept"),
+		),
 		s.checkPolicy,
 	)
 	huma.Register(
@@ -121,7 +123,11 @@ func (s *Service) subscriptionRoutes(a huma.API) {
 	)
 	huma.Register(a, operation("list-seats", http.MethodGet, "/api/seats", "Seats and who has them, page by page"), s.listSeats)
 	huma.Register(a, operation("take-seat", http.MethodPost, "/api/seats", "Take a seat for a host"), s.takeSeat)
-	huma.Register(a, operation("release-seat", http.MethodDelete, "/api/seats/{host}/{account}", "Give a host's seat back"), s.releaseSeat)
+	huma.Register(
+		a,
+		operation("release-seat", http.MethodDelete, "/api/seats/{host}/{account}", "Give a host's seat back"),
+		s.releaseSeat,
+	)
 	huma.Register(
 		a,
 		operation("list-channels", http.MethodGet, "/api/channels", "Channels of the newest revision, page by page"),
@@ -144,10 +150,26 @@ func (s *Service) subscriptionRoutes(a huma.API) {
 
 // rolloutLevers are the calls that change where a rollout stands.
 func (s *Service) rolloutLevers(a huma.API) {
-	huma.Register(a, operation("hold-rollout", http.MethodPost, "/api/rollouts/{id}/hold", "Let no more hosts begin with a rollout"), s.holdRollout)
-	huma.Register(a, operation("proceed-rollout", http.MethodPost, "/api/rollouts/{id}/proceed", "Let a rollout that is held go on"), s.proceedRollout)
-	huma.Register(a, operation("consent-rollout", http.MethodPost, "/api/rollouts/{id}/consent", "Agree to the next wave of a rollout"), s.consentRollout)
-	huma.Register(a, operation("back-out-rollout", http.MethodPost, "/api/rollouts/{id}/back-out", "Give hosts back what they had before a rollout"), s.backOut)
+	huma.Register(
+		a,
+		operation("hold-rollout", http.MethodPost, "/api/rollouts/{id}/hold", "Let no more hosts begin with a rollout"),
+		s.holdRollout,
+	)
+	huma.Register(
+		a,
+		operation("proceed-rollout", http.MethodPost, "/api/rollouts/{id}/proceed", "Let a rollout that is held go on"),
+		s.proceedRollout,
+	)
+	huma.Register(
+		a,
+		operation("consent-rollout", http.MethodPost, "/api/rollouts/{id}/consent", "Agree to the next wave of a rollout"),
+		s.consentRollout,
+	)
+	huma.Register(
+		a,
+		operation("back-out-rollout", http.MethodPost, "/api/rollouts/{id}/back-out", "Give hosts back what they had before a rollout"),
+		s.backOut,
+	)
 	huma.Register(a, operation("skip-host", http.MethodPost, "/api/rollouts/{id}/skip", "Leave a host out of a rollout"), s.skipHost)
 	huma.Register(a, operation("list-freezes", http.MethodGet, "/api/freezes", "When nothing moves"), s.listFreezes)
 	huma.Register(a, operation("freeze", http.MethodPost, "/api/freezes", "Let nothing move in the fleet, or in a group"), s.freeze)

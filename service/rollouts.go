@@ -155,7 +155,13 @@ func free(hosts []*host, r store.Revision, over int64) error {
 
 // begin stores a rollout, whose hosts the caller has locked. then is told its number when
 // it stands.
-func (s *Service) begin(ctx context.Context, command string, ro store.Rollout, placed []store.Placed, then func(id int64)) (store.Rollout, error) {
+func (s *Service) begin(
+	ctx context.Context,
+	command string,
+	ro store.Rollout,
+	placed []store.Placed,
+	then func(id int64),
+) (store.Rollout, error) {
 	ro.Author, ro.Begun = operatorFrom(ctx).Name, s.now()
 	names := make([]string, 0, len(placed))
 	for _, x := range placed {

@@ -83,7 +83,8 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 // hasAlready reports whether carrying a sheet to a host would change nothing, as far as is
 // known of it.
 func hasAlready(v *hostView, res *resolve.Result) bool {
-	if v.Revision == 0 || len(res.Trouble) > 0 || v.Carried.Sheet == "" || v.Failure != "" || v.Task != 0 || v.Carried.Sheet != res.Digest() {
+	if v.Revision == 0 || len(res.Trouble) > 0 || v.Carried.Sheet == "" || v.Failure != "" || v.Task != 0 ||
+		v.Carried.Sheet != res.Digest() {
 		return false
 	}
 	for _, f := range v.everything() {
@@ -167,8 +168,10 @@ func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*ho
 		}
 	}
 	for h := range wanted {
-		return nil, huma.Error409Conflict(fmt.Sprintf("nothing can be carried to %s: it has sent no survey, or has no package manager that is known",
-			h.row().Name))
+		return nil, huma.Error409Conflict(
+			fmt.Sprintf("nothing can be carried to %s: it has sent no survey, or has no package manager that is known",
+				h.row().Name),
+		)
 	}
 	if len(out) == 0 {
 		return nil, huma.Error409Conflict(fmt.Sprintf("no host is in %s", strings.Join(to, ", ")))

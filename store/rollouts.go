@@ -94,7 +94,8 @@ func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []Placed, c 
 			names[place{h.Part, h.State}] = append(names[place{h.Part, h.State}], h.Host)
 		}
 		for at, list := range names {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO rollout_hosts (rollout, host, part, state, updated) SELECT ?, value, ?, ?, ? FROM json_each(?)",
+			if _, err := tx.ExecContext(ctx, `INSERT INTO rollout_hosts (rollout, host, part, state, updated)
+				SELECT ?, value, ?, ?, ? FROM json_each(?)`,
 				r.ID, at.part, string(at.state), unix(r.Begun), texts(list)); err != nil {
 				return err
 			}
@@ -349,7 +350,8 @@ func (s *Store) Withdraw(ctx context.Context, id int64, h *Host, now time.Time, 
 }
 
 const rolloutColumns = "id, kind, revision, author, begun, ended, stopped, set_aside, of, because, parts, course, " +
-	"(SELECT json_group_object(state, n) FROM (SELECT state, sum(hosts) AS n FROM rollout_counts c WHERE c.rollout = rollouts.id GROUP BY state) WHERE n > 0)"
+	"(SELECT json_group_object(state, n) FROM " +
+	"(SELECT state, sum(hosts) AS n FROM rollout_counts c WHERE c.rollout = rollouts.id GROUP BY state) WHERE n > 0)"
 
 func scanRollout(row scanner) (Rollout, error) {
 	var r Rollout
@@ -428,6 +430,10 @@ func (s *Store) Rollout(ctx context.Context, id int64) (Rollout, error) {
 // OpenRollout returns the rollout of that kind which has not ended, if there is one.
 func (s *Store) OpenRollout(ctx context.Context, kind string) (Rollout, error) {
 	return scanRollout(
-		s.read.QueryRowContext(ctx, "SELECT "+rolloutColumns+" FROM rollouts WHERE kind = ? AND ended = 0 ORDER BY id DESC LIMIT 1", kind),
+		s.read.QueryRowContext(
+			ctx,
+			"SELECT "+rolloutColumns+" FROM rollouts WHERE kind = ? AND ended = 0 ORDER BY id DESC LIMIT 1",
+			kind,
+		),
 	)
 }

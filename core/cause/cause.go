@@ -62,42 +62,78 @@ var table = []rule{
 	on(Locked, `could not get lock|unable to lock|is locked by|waiting for process with pid|system management is locked|`+
 		`unable to acquire .*lock|another app is currently holding`,
 		"another package manager is at work on the host", "wait until it has ended, or end it; then go on"),
-	on(Unauthorised, `\b(?:status(?: code)?|code|error|answered|returned|http(?:/\d(?:\.\d)?)?):? *40[13]\b|\b40[13] +(?:unauthori[sz]ed|forbidden|authorization)|`+
-		`\b(?:authentication required|login failed|permission to access\b.*\bdenied)|does not let this host in`,
-		"the vendor does not let the host in", "see whether it has a seat (lantern seat list), and whether its access still opens the place"),
+	on(
+		Unauthorised,
+		`\b(?:status(?: code)?|code|error|answered|returned|http(?:/\d(?:\.\d)?)?):? *40[13]\b|\b40[13] +(?:unauthori[sz]ed|forbidden|authorization)|`+
+			`\b(?:authentication required|login failed|permission to access\b.*\bdenied)|does not let this host in`,
+		"the vendor does not let the host in",
+		"see whether it has a seat (lantern seat list), and whether its access still opens the place",
+	),
 	on(Proxy, `\b407\b|proxy authentication|could not resolve proxy|proxy connect|from proxy after connect`,
 		"the proxy in between refuses", "look at the proxy setting of the host (lantern host show), and at the proxy"),
-	on(Unresolved, `could(?:n't| not) resolve(?: host)?|temporary failure (?:in name resolution|resolving)|name or service not known|no address associated`,
-		"the name of the server is not known to the host", "look at the name in the policy, and at the host's DNS"),
+	on(
+		Unresolved,
+		`could(?:n't| not) resolve(?: host)?|temporary failure (?:in name resolution|resolving)|name or service not known|no address associated`,
+		"the name of the server is not known to the host",
+		"look at the name in the policy, and at the host's DNS",
+	),
 	on(Future, `not valid yet|from the future|certificate is not yet valid|signature .*(?:newer|future)`,
 		"the metadata is of a time to come for the host", "set the host's clock (timedatectl)"),
 	on(Expired, `release file .* is expired|invalid since|metadata .*(?:expired|too old)|is expired \(`,
 		"the metadata has ended", "the vendor has to publish anew; ask them, or hold the rollout until they have"),
-	on(EndedKey, `expkeysig|revkeysig|\bkey (?:has )?(?:expired|is revoked)|expired key|revoked key|signature .* (?:is )?expired|key .* is expired`,
-		"it is signed by a key that has ended", "get the vendor's next key, and add it with succeeds:"),
-	on(UnknownKey, `no_pubkey +([0-9A-F]{8,40})|key id ([0-9A-F]{8,40}) *can't check|missing (?:key|openpgp)[^0-9a-f]*([0-9A-F]{8,40})|`+
-		`public key (?:is )?not (?:available|found|installed)|signature .* unknown trust|key .* (?:could not be looked up|is unknown|is not trusted)|`+
-		`signed with unknown key|no key .* installed|signature verification failed|signature verification error|`+
-		`signature from .* is (?:unknown|marginal)`,
-		"it is signed by a key that the policy does not name for it", "find out from the vendor, and not from the mirror, whether they have "+
-			"a new key; if so add it with succeeds:, if not do not go on"),
-	on(BadSignature, `badsig|bad (?:gpg )?signature|signature (?:from .* )?is invalid|invalid or corrupted database|corrupted.*pgp signature`,
-		"the signature does not fit what came", "it may be a broken mirror, or somebody in between; ask the vendor before going on"),
+	on(
+		EndedKey,
+		`expkeysig|revkeysig|\bkey (?:has )?(?:expired|is revoked)|expired key|revoked key|signature .* (?:is )?expired|key .* is expired`,
+		"it is signed by a key that has ended",
+		"get the vendor's next key, and add it with succeeds:",
+	),
+	on(
+		UnknownKey,
+		`no_pubkey +([0-9A-F]{8,40})|key id ([0-9A-F]{8,40}) *can't check|missing (?:key|openpgp)[^0-9a-f]*([0-9A-F]{8,40})|`+
+			`public key (?:is )?not (?:available|found|installed)|signature .* unknown trust|key .* (?:could not be looked up|is unknown|is not trusted)|`+
+			`signed with unknown key|no key .* installed|signature verification failed|signature verification error|`+
+			`signature from .* is (?:unknown|marginal)`,
+		"it is signed by a key that the policy does not name for it",
+		"find out from the vendor, and not from the mirror, whether they have "+
+			"a new key; if so add it with succeeds:, if not do not go on",
+	),
+	on(
+		BadSignature,
+		`badsig|bad (?:gpg )?signature|signature (?:from .* )?is invalid|invalid or corrupted database|corrupted.*pgp signature`,
+		"the signature does not fit what came",
+		"it may be a broken mirror, or somebody in between; ask the vendor before going on",
+	),
 	on(Unsigned, `is not signed|no (?:valid )?signature|missing required signature|gpg verification enabled, but no|unsigned`,
 		"it is not signed", "ask the vendor; only where that is right, say signatures: off with because:"),
-	on(Mismatch, `hash sum mismatch|checksum (?:mismatch|doesn't match|error)|does not match (?:expected|the expected)|unexpected size|mirror sync in progress|`+
-		`digest verification|file has unexpected`,
-		"the sums do not fit: the upstream is being changed at this moment", "try again in some minutes"),
+	on(
+		Mismatch,
+		`hash sum mismatch|checksum (?:mismatch|doesn't match|error)|does not match (?:expected|the expected)|unexpected size|mirror sync in progress|`+
+			`digest verification|file has unexpected`,
+		"the sums do not fit: the upstream is being changed at this moment",
+		"try again in some minutes",
+	),
 	on(TLS, `ssl|tls|certificate|gnutls|x509|peer's certificate`,
 		"the server cannot prove who it is (TLS)", "look at its certificate, at authority: in the policy, and at the host's clock"),
-	on(Missing, `\b404\b|not found|does not have a release file|no such file|failed to find|can't provide|cannot download, all mirrors were already tried`,
-		"it is not there: a part of the address is wrong, or the vendor has moved it", "compare url, suites and components with what the vendor says today"),
+	on(
+		Missing,
+		`\b404\b|not found|does not have a release file|no such file|failed to find|can't provide|cannot download, all mirrors were already tried`,
+		"it is not there: a part of the address is wrong, or the vendor has moved it",
+		"compare url, suites and components with what the vendor says today",
+	),
 	on(Server, `\b50[0-9]\b|bad gateway|service unavailable|internal server error`, "the vendor's server is ill", "try again later"),
 	on(Slow, `timed? ?out|too slow|operation too slow|took longer`, "it takes too long", "look at the network between, then try again"),
-	on(Cut, `connection (?:reset|closed|was cut)|empty reply|server returned nothing|transfer closed|recv failure|partial file|unexpected eof|bytes remaining`,
-		"the connection breaks off", "look at the network between, then try again"),
-	on(Unreachable, `connection (?:failed|refused|timed)|could(?:n't| not) connect|failed to connect|no route to host|network is unreachable|all mirrors were tried`,
-		"the server cannot be reached", "look whether it is up, and whether the host may reach it (firewall, proxy)"),
+	on(
+		Cut,
+		`connection (?:reset|closed|was cut)|empty reply|server returned nothing|transfer closed|recv failure|partial file|unexpected eof|bytes remaining`,
+		"the connection breaks off",
+		"look at the network between, then try again",
+	),
+	on(
+		Unreachable,
+		`connection (?:failed|refused|timed)|could(?:n't| not) connect|failed to connect|no route to host|network is unreachable|all mirrors were tried`,
+		"the server cannot be reached",
+		"look whether it is up, and whether the host may reach it (firewall, proxy)",
+	),
 }
 
 // notWords are addresses: their digits and names say nothing of an answer.

@@ -76,7 +76,9 @@ func scalar(tag reflect.StructTag) map[string]any {
 		return map[string]any{"enum": strings.Split(e, ",")}
 	}
 	if f := tag.Get("form"); f == "limit" {
-		return map[string]any{"anyOf": []any{map[string]any{"type": "string", "pattern": patterns[f]}, map[string]any{"type": "integer", "minimum": 0}}}
+		return map[string]any{
+			"anyOf": []any{map[string]any{"type": "string", "pattern": patterns[f]}, map[string]any{"type": "integer", "minimum": 0}},
+		}
 	} else if f != "" {
 		return map[string]any{"type": "string", "pattern": patterns[f]}
 	}

@@ -137,7 +137,8 @@ func NewWith(p *policy.Policy, m *Memory) *Resolver {
 		m.parts, m.sheets = map[string]*part{}, map[string]*written{}
 	}
 	r := &Resolver{policy: p, memory: m, classes: map[string]*class{},
-		groupNumbers: map[string]int{}, assigned: map[string]map[string]bool{}, results: map[resultKey]*Result{}, members: map[resultKey][]bool{}, plans: map[string]*plan{},
+		groupNumbers: map[string]int{}, assigned: map[string]map[string]bool{}, results: map[resultKey]*Result{},
+		members: map[resultKey][]bool{}, plans: map[string]*plan{},
 		sheets: map[string]*Result{}, numbers: map[string]int{}}
 	for _, g := range p.Groups {
 		r.groups = append(r.groups, g)

@@ -175,7 +175,8 @@ func (c *Course) stopped(parts []Part, tallies []Tally) *Hold {
 		t := tallies[i].Counts
 		well, said := t.said()
 		waits := t.Open()+t[Queued] > 0
-		if last := p.Stage == Stages(parts)-1; !last && (p.Limits.Failed.Set || p.Limits.Silent.Set) && !waits && well == 0 && said > 0 && !c.borne(GateNobody, i, said) {
+		if last := p.Stage == Stages(parts)-1; !last && (p.Limits.Failed.Set || p.Limits.Silent.Set) && !waits && well == 0 && said > 0 &&
+			!c.borne(GateNobody, i, said) {
 			return &Hold{Gate: GateNobody, Part: i, Value: said}
 		}
 	}
