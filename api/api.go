@@ -340,6 +340,14 @@ type PreviewFile struct {
 	Why    []string `json:"why"`
 }
 
+// HealManyOrder asks that hosts are healed, in the waves of their plans.
+type HealManyOrder struct {
+	To      []string `json:"to,omitempty" doc:"Hosts, ranges of hosts or groups; all when absent"`
+	Class   []string `json:"class,omitempty" doc:"Only hosts with a finding of these classes; of any when absent"`
+	Because string   `json:"because,omitempty" maxLength:"500"`
+	Try     bool     `json:"try,omitempty" doc:"Begins nothing, and answers what the waves would be"`
+}
+
 // HealOrder says how a host is healed.
 type HealOrder struct {
 	SetAside bool `json:"set_aside,omitempty" doc:"Files that stop the package manager and that the policy does not know are renamed, and kept"`

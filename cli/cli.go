@@ -192,6 +192,7 @@ func (a *app) root() *cobra.Command {
 		a.serve(),
 		a.demo(),
 		a.operator(),
+		a.audit(),
 		a.secrets(),
 		a.openapi(),
 		a.schema(),

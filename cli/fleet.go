@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/cli/read"
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/drift"
 )
 
 // signs and styles of host states; a sign stands beside the word, never alone.
@@ -301,18 +302,26 @@ func (a *app) hostRetire() *cobra.Command {
 
 func (a *app) heal() *cobra.Command {
 	var wait time.Duration
-	var aside bool
+	var aside, yes bool
+	var many api.HealManyOrder
 	cmd := &cobra.Command{
-		Use:               "heal HOST",
-		Short:             "Put right what has drifted on a host",
+		Use:               "heal [HOST]",
+		Short:             "Put right what has drifted on a host, or on many",
 		GroupID:           "fleet",
-		Args:              cobra.ExactArgs(1),
+		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeHosts,
 		Long: "Put right what has drifted on a host: the files of the policy, and the lines of others that it\nspeaks of. A " +
 			"file that stops the package manager and that the policy does not know is gone around;\nwith --set-aside it is renamed (its name " +
-			"then ends in .disabled), so that nothing stops it any more.",
-		Example: "  lantern heal gw-03\n  lantern heal desk-1 --set-aside",
+			"then ends in .disabled), so that nothing stops it any more.\n" +
+			"Without a host, --to and --class say which ones: they go by the waves and gates of their plans, as a rollout does.",
+		Example: "  lantern heal gw-03\n  lantern heal desk-1 --set-aside\n  lantern heal --to gateways --class changed-source --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return a.healMany(cmd.Context(), many, yes, wait)
+			}
+			if len(many.To)+len(many.Class) > 0 {
+				return wrong("name one host, or hosts with --to and --class, not both")
+			}
 			r, err := a.client().HealAs(cmd.Context(), args[0], api.HealOrder{SetAside: aside})
 			if err != nil {
 				return err
@@ -336,6 +345,10 @@ func (a *app) heal() *cobra.Command {
 		},
 	}
 	cmd.Flags().DurationVar(&wait, "wait", 5*time.Minute, "how long to watch; it goes on without watching")
+	cmd.Flags().StringSliceVar(&many.To, "to", nil, "these hosts, ranges or groups")
+	choose(cmd, &many.Class, "class", true, "only hosts with a finding of these classes", drift.Classes...)
+	cmd.Flags().StringVar(&many.Because, "because", "", "why; it is kept beside your name")
+	cmd.Flags().BoolVar(&yes, "yes", false, "begin; without it the waves are only shown")
 	cmd.Flags().BoolVar(&aside, "set-aside", false, "rename files that stop the package manager and that the policy does not know")
 	return cmd
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -156,4 +157,27 @@ func (a *app) backing(r *api.Rollout) {
 	for _, d := range r.Dangers {
 		a.out.Printf("%s %s", a.out.Paint(view.Red, "comes back:"), d)
 	}
+}
+
+// healMany heals hosts wave by wave, or shows what the waves would be.
+func (a *app) healMany(ctx context.Context, o api.HealManyOrder, yes bool, wait time.Duration) error {
+	if len(o.To)+len(o.Class) == 0 {
+		return wrong("say which: HOST, or --to GROUP, or --class CLASS; `lantern drift` tells what there is")
+	}
+	o.Try = !yes
+	r, err := a.client().HealMany(ctx, o)
+	if err != nil {
+		return err
+	}
+	if yes {
+		if a.format == "table" {
+			a.out.Printf("Healing %d begun: %s in %s.", r.ID, view.Count(r.All(), "host", "hosts"), view.Count(r.Waves, "wave", "waves"))
+		}
+		return a.follow(ctx, r.ID, wait)
+	}
+	if done, err := a.json(r); done {
+		return err
+	}
+	a.showPlan(&r)
+	return no("nothing was begun yet: look at the waves, then say --yes")
 }

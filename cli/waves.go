@@ -115,6 +115,8 @@ func (a *app) showPlan(r *api.Rollout) {
 			view.Count(takers, "host", "hosts"),
 			view.Count(r.Waves, "wave", "waves"),
 		)
+	case r.Kind == "heal":
+		a.out.Printf("%s would be healed in %s.\n", view.Count(takers, "host", "hosts"), view.Count(r.Waves, "wave", "waves"))
 	default:
 		a.out.Printf(
 			"Revision %d would be carried to %s in %s.\n",

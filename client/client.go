@@ -339,6 +339,26 @@ func (c *Client) PullLever(ctx context.Context, id int64, lever string, o api.Le
 	return send[api.Rollout](ctx, c, http.MethodPost, "/api/rollouts/"+strconv.FormatInt(id, 10)+"/"+lever, o)
 }
 
+// Audit tells what people did, and what became of rollouts, the newest first.
+func (c *Client) Audit(ctx context.Context, l List) (api.AuditPage, error) {
+	return get[api.AuditPage](ctx, c, "/api/audit", l.values())
+}
+
+// AuditChain checks that nothing of that was changed or taken out. noted is a head that
+// somebody noted before; or empty.
+func (c *Client) AuditChain(ctx context.Context, noted string) (api.AuditChain, error) {
+	v := url.Values{}
+	if noted != "" {
+		v.Set("noted", noted)
+	}
+	return get[api.AuditChain](ctx, c, "/api/audit/chain", v)
+}
+
+// HealMany puts right what has drifted on hosts, wave by wave.
+func (c *Client) HealMany(ctx context.Context, o api.HealManyOrder) (api.Rollout, error) {
+	return send[api.Rollout](ctx, c, http.MethodPost, "/api/heal", o)
+}
+
 // Freezes lists when nothing moves, the newest first.
 func (c *Client) Freezes(ctx context.Context) (api.FreezeList, error) {
 	return get[api.FreezeList](ctx, c, "/api/freezes", nil)

@@ -167,7 +167,7 @@ func (s *Service) named(ctx context.Context, v *hostView) (map[api.AccessWant]bo
 		}
 		return out, err
 	}
-	rs, err := s.compute.revision(ctx, ro.Revision)
+	rs, err := s.compute.revision(ctx, carries(&ro, v))
 	if err != nil {
 		return nil, err
 	}

@@ -33,7 +33,8 @@ func (s *Service) delivery(w http.ResponseWriter, r *http.Request) {
 		s.deliverBack(w, r, v, &ro)
 		return
 	}
-	rs, err := s.compute.revision(r.Context(), ro.Revision)
+	revision := carries(&ro, v)
+	rs, err := s.compute.revision(r.Context(), revision)
 	if err != nil {
 		s.fault(w, r, err)
 		return
@@ -55,7 +56,7 @@ func (s *Service) delivery(w http.ResponseWriter, r *http.Request) {
 	jws, err := s.key.sign(
 		api.Delivery{
 			Host:     v.Name,
-			Revision: ro.Revision,
+			Revision: revision,
 			Sheet:    res.Digest(),
 			Rollout:  ro.ID,
 			SetAside: ro.SetAside,
@@ -70,6 +71,14 @@ func (s *Service) delivery(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/jose")
 	_, _ = io.WriteString(w, jws) // the agent has gone if this fails
+}
+
+// carries is the revision that a rollout carries to a host: a healing that of each host.
+func carries(ro *store.Rollout, v *hostView) int64 {
+	if ro.Kind == store.KindHeal && v.Revision != 0 {
+		return v.Revision
+	}
+	return ro.Revision
 }
 
 // document gives a document by its digest: immutable, so any cache may keep it.

@@ -35,6 +35,7 @@ var routes = map[string]string{
 	"POST /api/policy/check":   readers, "POST /api/revisions": operators, "POST /api/rollouts": operators, "POST /api/rollouts/{id}/stop": operators,
 	"POST /api/rollouts/{id}/hold": operators, "POST /api/rollouts/{id}/proceed": operators, "POST /api/rollouts/{id}/consent": operators,
 	"POST /api/rollouts/{id}/back-out": operators, "POST /api/rollouts/{id}/skip": operators,
+	"POST /api/heal": operators, "GET /api/audit": readers, "GET /api/audit/chain": readers,
 	"GET /api/freezes": readers, "POST /api/freezes": operators, "DELETE /api/freezes/{id}": operators,
 	"GET /api/contracts": readers, "GET /api/seats": readers, "GET /api/channels": readers, "GET /api/outlook": readers, "GET /api/accounts": readers,
 	"POST /api/accounts": operators, "DELETE /api/accounts/{name}": operators, "POST /api/seats": operators, "DELETE /api/seats/{host}/{account}": operators,

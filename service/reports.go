@@ -126,7 +126,7 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 				v.Revision, v.Sheet, v.Survey, v.Carried = b.Revision, b.Carried.Sheet, in.Survey, b.Carried
 				return nil
 			}
-			v.Revision, v.Sheet, v.Survey = ro.Revision, in.Sheet, in.Survey
+			v.Revision, v.Sheet, v.Survey = carries(&ro, v), in.Sheet, in.Survey
 			base := s.nextBase(ctx, v, in)
 			v.Carried = store.Carried{Sheet: in.Sheet, Survey: in.Survey, At: said.Updated.UTC(), Base: base}
 		}

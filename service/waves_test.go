@@ -358,3 +358,57 @@ func TestARolloutIsTakenBackToTheByte(t *testing.T) {
 	}
 	assert.Equal(t, api.StateSteady, state(t, r, "arc-2"))
 }
+
+// Findings of a class are healed on all hosts that have them, by waves; each stays at its
+// own revision.
+func TestAClassIsHealedByWaves(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	roots := []string{r.Up("gw-01"), r.Up("gw-02"), r.Up("gw-05")}
+	publish(t, r, withPlan(t, r, builtIn))
+	require.Zero(t, r.Carry().Counts[rollout.Failed])
+	_, err := r.Operator.HealMany(ctx, api.HealManyOrder{Class: []string{"changed-source"}})
+	require.ErrorContains(t, err, "no host that was asked for has such a finding")
+	_, err = r.Operator.HealMany(ctx, api.HealManyOrder{Class: []string{"altered"}})
+	require.ErrorContains(t, err, `there is no class "altered"`)
+	was := map[string]string{}
+	for _, root := range roots[:2] {
+		file := filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")
+		was[file] = read(t, file)
+		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(was[file], "Components: main", "Components: main testing", 1)), 0o644))
+	}
+	publish(t, r, withPlan(t, r, builtIn+"      - { hosts: 7 }\n")) // a newer one that nobody has yet
+	var class string
+	r.Until("both have drifted", func() bool {
+		for _, n := range []string{"gw-01", "gw-02"} {
+			d, err := r.Operator.Host(ctx, n)
+			if err != nil || len(d.Drift) != 1 {
+				return false
+			}
+			class = d.Drift[0].Class
+		}
+		return true
+	})
+	tried, err := r.Operator.HealMany(ctx, api.HealManyOrder{Class: []string{class}, Try: true})
+	require.NoError(t, err)
+	assert.Equal(t, 2, tried.All())
+	assert.Equal(t, 2, tried.Waves)
+	ro, err := r.Operator.HealMany(ctx, api.HealManyOrder{Class: []string{class}, Because: "edited by hand"})
+	require.NoError(t, err)
+	ended := r.Ended(ro.ID)
+	assert.Equal(t, 2, ended.Counts[rollout.Done], "%+v", ended.Causes)
+	for file, text := range was {
+		assert.Equal(t, text, read(t, file))
+	}
+	d, err := r.Operator.Host(ctx, "gw-01")
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, d.Revision)
+	page, err := r.Operator.Audit(ctx, client.List{Filter: map[string][]string{"what": {"heal-hosts"}}})
+	require.NoError(t, err)
+	require.NotEmpty(t, page.Entries)
+	assert.Equal(t, "edited by hand", page.Entries[0].Why)
+	chain, err := r.Operator.AuditChain(ctx, "")
+	require.NoError(t, err)
+	assert.True(t, chain.Whole)
+	assert.Greater(t, chain.Entries, 5)
+}

@@ -40,8 +40,9 @@ func (s *Store) Tell(told func([]Entry)) { s.told = told }
 
 const noteSQL = "INSERT INTO journal (at, actor, command, kind, name, why, detail) VALUES (?, ?, ?, ?, ?, ?, ?)"
 
-// note writes the entries of a batch and numbers them.
-func note(ctx context.Context, stmt *sql.Stmt, list []Entry) error {
+// note writes the entries of a batch and numbers them. chain is the hash of the newest entry
+// of the audit chain; it returns what that is now.
+func note(ctx context.Context, tx *sql.Tx, stmt *sql.Stmt, list []Entry, chain []byte) ([]byte, error) {
 	for i := range list {
 		e := &list[i]
 		if e.Passing {
@@ -49,13 +50,20 @@ func note(ctx context.Context, stmt *sql.Stmt, list []Entry) error {
 		}
 		res, err := stmt.ExecContext(ctx, unix(e.At), e.Actor, e.Command, e.Kind, e.Name, e.Why, string(e.Detail))
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if e.Seq, err = res.LastInsertId(); err != nil {
-			return err
+			return nil, err
+		}
+		if !e.Audited() {
+			continue
+		}
+		chain = e.link(chain)
+		if _, err := tx.ExecContext(ctx, "UPDATE journal SET hash = ? WHERE seq = ?", chain, e.Seq); err != nil {
+			return nil, err
 		}
 	}
-	return nil
+	return chain, nil
 }
 
 // Note writes entries that go with no rows.
@@ -70,6 +78,9 @@ type JournalQuery struct {
 	Before     int64 // entries with lower numbers only
 	Limit      int
 	Oldest     bool // the oldest first; else the newest
+	Audited    bool // only entries of the audit chain
+	Actor      string
+	Command    string
 }
 
 // Journal returns entries.
@@ -79,8 +90,10 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 		order = "ASC"
 	}
 	rows, err := s.read.QueryContext(ctx, `SELECT seq, at, actor, command, kind, name, why, detail FROM journal
-		WHERE seq > ? AND (? = 0 OR seq < ?) AND (? = '' OR kind = ?) AND (? = '' OR name = ?) ORDER BY seq `+order+` LIMIT ?`,
-		q.After, q.Before, q.Before, q.Kind, q.Kind, q.Name, q.Name, q.Limit)
+		WHERE seq > ? AND (? = 0 OR seq < ?) AND (? = '' OR kind = ?) AND (? = '' OR name = ?)
+		AND (NOT ? OR hash IS NOT NULL) AND (? = '' OR actor = ?) AND (? = '' OR command = ?) ORDER BY seq `+order+` LIMIT ?`,
+		q.After, q.Before, q.Before, q.Kind, q.Kind, q.Name, q.Name, q.Audited, q.Actor, q.Actor,
+		q.Command, q.Command, q.Limit)
 	if err != nil {
 		return nil, err
 	}

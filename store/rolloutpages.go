@@ -152,7 +152,7 @@ func (s *Store) Forget(ctx context.Context, before time.Time) (rows int64, err e
 // forgetSome looks for what is old beside the writer, which others wait for, and lets that
 // take it out.
 func (s *Store) forgetSome(ctx context.Context, before time.Time) (int64, error) {
-	old, err := column[int64](ctx, s.read, "SELECT seq FROM journal WHERE kind = 'host' AND at < ? LIMIT ?", unix(before), mostForgotten)
+	old, err := column[int64](ctx, s.read, "SELECT seq FROM journal WHERE kind = 'host' AND at < ? AND hash IS NULL LIMIT ?", unix(before), mostForgotten)
 	if err != nil {
 		return 0, err
 	}

@@ -31,6 +31,7 @@ const MostWrites = 256
 
 // Store is an open database. It is safe for use by several goroutines.
 type Store struct {
+	chain []byte // hash of the newest entry of the audit chain; the writer's own
 	read   *sql.DB
 	write  *sql.DB
 	queue  chan job
@@ -90,7 +91,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		enc:    enc,
 		dec:    dec,
 	}
-	if err := s.loadKnown(ctx); err != nil {
+	if err := errors.Join(s.loadKnown(ctx), s.loadChain(ctx)); err != nil {
 		read.Close()
 		write.Close()
 		return nil, err
@@ -239,10 +240,15 @@ func (s *Store) transact(ctx context.Context, batch []job, results []error) ([]E
 			entries = append(entries, j.change.Note()...)
 		}
 	}
-	if err := note(ctx, tx.StmtContext(ctx, s.note), entries); err != nil {
+	chain, err := note(ctx, tx, tx.StmtContext(ctx, s.note), entries, s.chain)
+	if err != nil {
 		return nil, err
 	}
-	return entries, tx.Commit()
+	if err := tx.Commit(); err != nil {
+		return nil, err
+	}
+	s.chain = chain
+	return entries, nil
 }
 
 // row runs one job of a batch. result is the job's own failure, the error that of all.

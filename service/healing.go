@@ -1,0 +1,124 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/store"
+)
+
+type healManyIn struct {
+	Body api.HealManyOrder
+}
+
+// healMany puts right what has drifted on hosts, by the same waves and gates as a rollout.
+func (s *Service) healMany(ctx context.Context, in *healManyIn) (*body[api.Rollout], error) {
+	for _, c := range in.Body.Class {
+		if !slices.Contains(drift.Classes, c) {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("class: there is no class %q of findings", short(c)))
+		}
+	}
+	if !s.beginning.TryLock() {
+		return nil, huma.Error409Conflict("somebody begins a rollout at this moment; look at it, and try again: lantern rollout list")
+	}
+	defer s.beginning.Unlock()
+	p, err := s.healable(ctx, &in.Body)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Try {
+		return &body[api.Rollout]{s.tried(p)}, nil
+	}
+	ro, err := s.beginHealing(ctx, "heal-hosts", p)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.steerOne(ctx, ro.ID); err != nil {
+		return nil, s.refuse(err)
+	}
+	out, err := s.freshPage(ctx, ro.ID)
+	if err == nil {
+		out.Body.Others = p.others
+	}
+	return out, err
+}
+
+func (s *Service) beginHealing(ctx context.Context, command string, p *startable) (store.Rollout, error) {
+	locked := lockAll(p.takers)
+	defer locked.unlock()
+	gone := map[string]bool{}
+	for _, h := range locked {
+		gone[h.row().Name] = h.retired.Load()
+	}
+	p.placed = slices.DeleteFunc(p.placed, func(x store.Placed) bool { return gone[x.Host] })
+	return s.begin(ctx, command, p.rollout, p.placed, func(int64) {})
+}
+
+// healable finds the hosts that an order to heal is for, and their waves.
+func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startable, error) {
+	r, err := s.pick(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	rs, err := s.compute.revision(ctx, r.Number)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	targets, err := s.pickHosts(ctx, rs, s.changeable(), in.To)
+	if err != nil {
+		return nil, err
+	}
+	p := &startable{revision: r, rollout: store.Rollout{Kind: store.KindHeal, Revision: r.Number, Because: strings.TrimSpace(in.Because)}}
+	for _, h := range targets {
+		v := h.row()
+		if v.Revision == 0 || !hasFinding(v, in.Class) {
+			continue
+		}
+		if v.Task != 0 {
+			p.others++
+			continue
+		}
+		p.takers = append(p.takers, h)
+	}
+	if len(p.takers) == 0 {
+		why := "no host that was asked for has such a finding"
+		if p.others > 0 {
+			why = fmt.Sprintf("every host that has such a finding is being changed (%d)", p.others)
+		}
+		return nil, huma.Error409Conflict(why)
+	}
+	return p, s.layHealing(ctx, p, rs)
+}
+
+func (s *Service) layHealing(ctx context.Context, p *startable, rs *resolve.Resolver) error {
+	results := make(map[*host]*resolve.Result, len(p.takers))
+	for _, h := range p.takers {
+		res, err := s.compute.resolve(ctx, rs, h.row())
+		if err != nil {
+			return s.refuse(err)
+		}
+		results[h] = res
+	}
+	if err := s.layOut(ctx, p, rs, results, false); err != nil {
+		return s.refuse(err)
+	}
+	return nil
+}
+
+// hasFinding reports whether a host has a finding that nobody waived, of some classes; of any
+// that is more than a note where none are given.
+func hasFinding(v *hostView, classes []string) bool {
+	return slices.ContainsFunc(v.findings, func(f drift.Finding) bool {
+		if len(classes) == 0 {
+			return f.Severity != drift.Note
+		}
+		return slices.Contains(classes, f.Class)
+	})
+}
