@@ -43,6 +43,7 @@ const (
 	AccessChanged   = "access-changed"   // such a file holds something else
 	AccessMode      = "access-mode"      // such a file has other permissions or another owner
 	AccessExpired   = "access-expired"   // the access has ended
+	AccessInClear   = "access-in-clear"  // a login stands in a URL that everybody on the host can read
 	DecisionMissing = "decision-missing" // the open choice is followed and nobody has said why
 	DecisionDue     = "decision-due"     // the decision to run without a contract is to be looked at again
 )
@@ -78,6 +79,7 @@ var Classes = []string{
 	AccessChanged,
 	AccessMode,
 	AccessExpired,
+	AccessInClear,
 	DecisionMissing,
 	DecisionDue,
 }
@@ -164,6 +166,7 @@ func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
 	c.trust()
 	c.others()
 	c.weakened()
+	c.inClear()
 	return c
 }
 

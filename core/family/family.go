@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/rootfs"
@@ -130,6 +131,44 @@ func (r *Reading) KeepPrograms(root *rootfs.FS, dir, suffix string) {
 			r.Keep(info, name, text)
 			r.Programs = append(r.Programs, name)
 		case err != nil && !errors.Is(err, fs.ErrNotExist): // a link to nowhere, as to /dev/null, takes one away
+			r.Problem(name, 0, "cannot be read: "+Plain(err), false)
+		}
+	}
+}
+
+// System is where the system's own packages keep what runs with a package manager. What
+// stands there and belongs to no package was put there by somebody.
+const System = "/usr/"
+
+// mostProgram bounds a program that is kept as it stands, in bytes; of a larger one the
+// digest is.
+const mostProgram = 64 << 10
+
+// KeepSystem notes the programs of a folder below /usr that a package manager runs of
+// itself, down to a depth.
+func (r *Reading) KeepSystem(root *rootfs.FS, dir string, depth int, suffixes ...string) {
+	entries, err := root.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		r.Problem(dir, 0, "cannot be listed: "+Plain(err), false)
+	}
+	for _, e := range entries {
+		name := path.Join(dir, e.Name())
+		if e.IsDir() && depth > 0 {
+			r.KeepSystem(root, name, depth-1, suffixes...)
+			continue
+		}
+		if e.IsDir() || len(suffixes) > 0 && !slices.Contains(suffixes, path.Ext(e.Name())) {
+			continue
+		}
+		text, info, err := root.ReadTextInfo(name)
+		switch {
+		case err == nil && info.Mode().IsRegular():
+			if len(text) > mostProgram || bytes.IndexByte(text, 0) >= 0 {
+				text = []byte("SHA-256 " + source.Digest(text) + "\n")
+			}
+			r.Keep(info, name, text)
+			r.Programs = append(r.Programs, name)
+		case err != nil && !errors.Is(err, fs.ErrNotExist):
 			r.Problem(name, 0, "cannot be read: "+Plain(err), false)
 		}
 	}

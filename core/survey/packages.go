@@ -6,6 +6,7 @@ import (
 	"path"
 	"strings"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/rpm"
@@ -233,6 +234,13 @@ func (r *reader) owners() {
 		return
 	}
 	r.of = owner
+	for file := range r.runs { // a package's own program comes and goes with it
+		if strings.HasPrefix(file, family.System) && owner[file] != "" {
+			delete(r.Texts, file)
+			delete(r.Modes, file)
+			delete(r.runs, file)
+		}
+	}
 	for i := range r.Survey.Sources {
 		o := owner[r.Survey.Sources[i].File]
 		r.Survey.Sources[i].Owner = &o

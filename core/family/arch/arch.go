@@ -91,6 +91,7 @@ func Read(root *rootfs.FS, host family.Host) (family.Reading, Places) {
 	for _, dir := range slices.Compact(hooks) {
 		r.KeepPrograms(root, dir, ".hook")
 	}
+	r.KeepSystem(root, "/usr/share/libalpm/hooks", 0, ".hook")
 	if r.DB == "" {
 		r.DB = r.rootDir + "/var/lib/pacman"
 	}

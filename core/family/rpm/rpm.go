@@ -73,6 +73,31 @@ func Present(root *rootfs.FS) bool {
 	return false
 }
 
+// pluginCode notes the code of plugins that dnf and rpm run of themselves.
+func (r *reader) pluginCode(root *rootfs.FS) {
+	for _, lib := range []string{"/usr/lib", "/usr/lib64"} {
+		for _, dir := range []string{"/libdnf/plugins", "/libdnf5/plugins", "/dnf5/plugins", "/rpm-plugins"} {
+			r.KeepSystem(root, lib+dir, 0, ".so")
+		}
+		entries, err := root.ReadDir(lib)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if strings.HasPrefix(e.Name(), "python3") {
+				r.KeepSystem(root, path.Join(lib, e.Name(), "site-packages/dnf-plugins"), 0, ".py")
+			}
+		}
+	}
+	for _, s := range r.Settings {
+		if s.Name == "main.pluginpath" {
+			for _, dir := range strings.FieldsFunc(s.Value, func(c rune) bool { return c == ',' || c == ' ' }) {
+				r.KeepSystem(root, path.Clean("/"+dir), 0, ".py")
+			}
+		}
+	}
+}
+
 // Read reads dnf's sources off a root.
 func Read(root *rootfs.FS, host family.Host) family.Reading {
 	r := &reader{
@@ -89,6 +114,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	for _, dir := range plugins {
 		r.KeepPrograms(root, path.Clean("/"+dir), ".conf")
 	}
+	r.pluginCode(root)
 	r.variables(host)
 	if conf != nil {
 		r.sections(conf, r.config())

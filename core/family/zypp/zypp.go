@@ -78,6 +78,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	r.variables(host, arch)
 	r.readServices()
 	r.readRepos()
+	r.KeepSystem(root, "/usr/lib/zypp/plugins", 1)
 	slices.SortStableFunc(r.Sources, func(a, b source.Source) int { return strings.Compare(a.ID, b.ID) })
 	position := 0
 	for i := range r.Sources {
