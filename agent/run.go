@@ -65,6 +65,7 @@ type Agent struct {
 	sentPackages map[string]string
 	have         *api.Packages // which packages were installed when haveFor was read
 	haveFor      *look
+	sources      refreshWatch
 }
 
 // New loads the enrolment of a host that has joined.
@@ -259,6 +260,9 @@ func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) 
 			a.log.Warn("the files as they are to stay cannot be kept; it is tried again with the next round", "error", err)
 		}
 	}
+	if !answer.Work {
+		a.lookAtSources(ctx, time.Duration(answer.Watch)*time.Millisecond)
+	}
 	if answer.Work {
 		// What the answer says of access is of before; the next round asks again.
 		return interval(answer), a.carryOut(ctx)
@@ -333,6 +337,9 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	if p := a.installed(); p != nil && (a.answered != p.Asked || !maps.Equal(p.Installed, a.sentPackages)) {
 		in.Packages = p
 	}
+	if a.sources.seen != nil && !a.sources.told {
+		in.Sources = a.sources.seen
+	}
 	if free := a.last.result.Survey.Traits.Free; muchChanged(a.sentFree, free) {
 		in.Free = free
 	}
@@ -358,6 +365,7 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	if in.Free != nil {
 		a.sentFree = in.Free
 	}
+	a.sources.told = a.sources.told || in.Sources != nil
 	if in.Packages != nil {
 		a.answered, a.sentPackages = in.Packages.Asked, in.Packages.Installed
 	}
@@ -392,6 +400,7 @@ func (a *Agent) carryOut(ctx context.Context) error {
 		return err
 	}
 	a.last, a.lastLook = l, a.now()
+	a.sources.seen = nil // what was seen before is of before
 	if _, err := a.checkIn(ctx); err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"slices"
 	"time"
 
 	"patientlantern.example/lantern/core/cause"
@@ -39,6 +40,7 @@ type CheckIn struct {
 	Form     int              `json:"form,omitempty" doc:"The newest form of sheets that the agent understands"`
 	Free     map[string]int64 `json:"free,omitempty" doc:"Free bytes by mount point, when they changed much"`
 	Access   *HostAccess      `json:"access,omitempty" doc:"The access on the host, when it changed; never a secret"`
+	Sources  *SourcesLook     `json:"sources,omitempty" doc:"Whether the sources of the policy can be refreshed, when that was looked at anew"`
 	Zone     string           `json:"zone,omitempty" doc:"The host's time zone, by its name in the tz database"`
 	Instance string           `json:"instance,omitempty" doc:"Tells one run of the agent from another: two that take turns are two machines with one identity"`
 	Trouble  string           `json:"trouble,omitempty" doc:"What keeps the agent from working, in one line"`
@@ -64,9 +66,24 @@ type CheckInAnswer struct {
 	Work     bool     `json:"work,omitempty" doc:"A delivery waits for this host"`
 	Access   string   `json:"access,omitempty" doc:"Stamp of the access that the host should have; when it is not the agent's own, the agent asks for it"`
 	Keep     bool     `json:"keep,omitempty" doc:"The files are as they are to stay: the agent keeps them, to put them back"`
+	Watch    int      `json:"watch,omitempty" doc:"Milliseconds between looks at whether sources can be refreshed; 0: none"`
 	Interval int      `json:"interval" doc:"Milliseconds until the next check-in, if nothing happens"`
 	Asked    string   `json:"asked,omitempty" doc:"Stamp of the list of packages that policies ask for; when it is not that of the agent's last answer, the agent looks"`
 	Packages []string `json:"packages,omitempty" doc:"That list, where the stamp of the agent's last answer is another"`
+}
+
+// SourcesLook is whether the sources of the policy could be refreshed on a host, on the side
+// and between changes.
+type SourcesLook struct {
+	At      time.Time       `json:"at"`
+	Looked  int             `json:"looked" doc:"Sources that were looked at"`
+	Bad     []SourceOutcome `json:"bad" doc:"Those that could not be refreshed"`
+	Trouble string          `json:"trouble,omitempty" doc:"Why not all could be looked at"`
+}
+
+// Same reports whether two looks saw the same.
+func (l *SourcesLook) Same(other *SourcesLook) bool {
+	return l.Looked == other.Looked && l.Trouble == other.Trouble && slices.Equal(l.Bad, other.Bad)
 }
 
 // Documents brings documents that the service has not seen.

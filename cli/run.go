@@ -31,7 +31,7 @@ func untilSignal(ctx context.Context) (context.Context, context.CancelFunc) {
 
 func (a *app) serve() *cobra.Command {
 	var listen, data, secrets, cert, key, logLevel string
-	var interval, tend, patience time.Duration
+	var interval, tend, patience, watch time.Duration
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service, with the console in it", GroupID: "run", Args: cobra.NoArgs,
 		Long: "Run the service. On its first start it prints the first operator's token, once.\nWithout a certificate, put it behind " +
@@ -58,7 +58,8 @@ func (a *app) serve() *cobra.Command {
 			}
 			spareMemory()
 			s, err := datafolder.Open(ctx, datafolder.Options{
-				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, TLS: cert != "",
+				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, Watch: watch,
+				TLS: cert != "",
 				Log: slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
 			})
 			if err != nil {
@@ -91,6 +92,7 @@ func (a *app) serve() *cobra.Command {
 	f.StringVar(&cert, "tls-cert", "", "certificate file (PEM)")
 	f.StringVar(&key, "tls-key", "", "key file (PEM)")
 	f.StringVar(&logLevel, "log", "info", "debug, info, warn or error")
+	f.DurationVar(&watch, "watch", 6*time.Hour, "how often each host looks whether its sources can be refreshed; 0 for never")
 	f.DurationVar(&interval, "check-in", time.Minute, "how often a host checks in")
 	f.DurationVar(
 		&patience,
@@ -134,7 +136,7 @@ func (a *app) demo() *cobra.Command {
 			o.Say = func(format string, args ...any) { a.out.Printf(format, args...) }
 			o.Bold = func(s string) string { return a.out.Paint(view.Bold, s) }
 			o.Open = func(ctx context.Context, data string, log *slog.Logger, interval time.Duration) (demo.Service, string, error) {
-				r, err := datafolder.Open(ctx, datafolder.Options{Version: Version, Data: data, Log: log, Interval: interval, Tend: 2 * interval})
+				r, err := datafolder.Open(ctx, datafolder.Options{Version: Version, Data: data, Log: log, Interval: interval, Tend: 2 * interval, Watch: time.Minute})
 				if err != nil {
 					return nil, "", err
 				}

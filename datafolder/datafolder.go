@@ -47,6 +47,7 @@ type Options struct {
 	Interval time.Duration    // between check-ins
 	Now      func() time.Time // nil: the machine's clock
 	Tend     time.Duration    // between looks at vendors' desks; 0: none by itself
+	Watch    time.Duration    // between looks of a host at whether its sources can be refreshed; 0: none
 	Patience time.Duration    // how long a host with a task may give no sign of life; 0: the usual
 	TLS      bool             // it speaks TLS itself
 	Version  string
@@ -113,6 +114,7 @@ func (r *Running) open(ctx context.Context, o Options) error {
 			Vault:    secrets,
 			Tend:     o.Tend,
 			Patience: o.Patience,
+			Watch:    o.Watch,
 			TLS:      o.TLS,
 		},
 	)

@@ -157,7 +157,11 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	first := h.lastSeen.Load() == 0
 	h.seen(now)
 	v := h.row()
-	out := api.CheckInAnswer{Interval: int(s.opts.Interval.Milliseconds()), Access: s.keeper.stamp(v.Name)}
+	out := api.CheckInAnswer{
+		Interval: int(s.opts.Interval.Milliseconds()),
+		Watch:    int(s.opts.Watch.Milliseconds()),
+		Access:   s.keeper.stamp(v.Name),
+	}
 	if base := v.Carried.Known().Survey; base != "" && base == in.Survey && base != in.Base {
 		out.Keep = true
 	}
@@ -167,7 +171,7 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	}
 	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Form == v.Form && clip(in.Zone, mostZone) == v.Zone &&
 		in.Free == nil && in.Access == nil &&
-		in.Packages == nil &&
+		in.Packages == nil && in.Sources == nil &&
 		in.Trouble == v.Trouble {
 		out.Work = s.mayWork(r.Context(), v)
 		if wasSilent || first {
@@ -196,6 +200,12 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 			v.Free = maps.Clone(in.Free)
 		}
 		v.Trouble = short(in.Trouble)
+		if in.Sources != nil {
+			var err error
+			if v.Watched, err = watched(in.Sources); err != nil {
+				return err
+			}
+		}
 		if in.Packages != nil {
 			if err := takePackages(v, in.Packages, stamp, names); err != nil {
 				return err

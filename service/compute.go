@@ -370,7 +370,7 @@ func (c *computer) look(ctx context.Context, v *hostView, now time.Time) error {
 	}
 	v.findings, v.judged = found.Findings, len(found.Findings)
 	keys := found.keys
-	if extra := slices.Concat(own, ended); len(extra) > 0 {
+	if extra := slices.Concat(own, ended, unrefreshed(v)); len(extra) > 0 {
 		v.findings = slices.Concat(found.Findings, extra)
 		keys = slices.Clip(keys)
 		for _, f := range extra {

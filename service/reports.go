@@ -127,6 +127,7 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 				return nil
 			}
 			v.Revision, v.Sheet, v.Survey = carries(&ro, v), in.Sheet, in.Survey
+			v.Watched = stillBad(v.Watched, in.Sources)
 			base := s.nextBase(ctx, v, in)
 			v.Carried = store.Carried{Sheet: in.Sheet, Survey: in.Survey, At: said.Updated.UTC(), Base: base}
 		}

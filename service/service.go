@@ -35,6 +35,7 @@ type Options struct {
 	Vault    *vault.Vault  // encrypts secrets at rest
 	Tend     time.Duration // between looks at vendors' desks; 0 for none by itself
 	TLS      bool          // this service speaks TLS itself
+	Watch    time.Duration // between looks of a host at whether its sources can be refreshed; 0: none
 	Patience time.Duration // how long a host with a task may give no sign of life; 0 for the usual
 	Version  string
 }

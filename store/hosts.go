@@ -33,11 +33,12 @@ type Host struct {
 	Trouble  string          // what keeps the agent from working
 	Packages json.RawMessage // which of the packages that policies ask for are installed, or nil
 
-	Stage     rollout.State // of its task: waiting, working or behind; empty without one; likewise
-	Failure   string        // why the newest rollout that it took part in failed; empty where it did not
-	Form      int           // the newest form of sheets that its agent understands; 0: it has not said
-	Unfetched int           // sources that could not be refreshed when it was last carried out
-	Zone      string        // its time zone, by the name of the tz database; empty: it has not said
+	Stage     rollout.State   // of its task: waiting, working or behind; empty without one; likewise
+	Failure   string          // why the newest rollout that it took part in failed; empty where it did not
+	Form      int             // the newest form of sheets that its agent understands; 0: it has not said
+	Unfetched int             // sources that could not be refreshed when it was last carried out
+	Watched   json.RawMessage // whether its sources could be refreshed when it looked last, or nil
+	Zone      string          // its time zone, by the name of the tz database; empty: it has not said
 }
 
 // Carried is what the last successful carrying left on a host.
@@ -67,7 +68,7 @@ func (c *Carried) Known() Base {
 }
 
 const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, " +
-	"agent, trouble, packages, failure, unfetched, form, zone"
+	"agent, trouble, packages, failure, unfetched, form, zone, watched"
 
 // Hosts returns all hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
@@ -80,7 +81,7 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 	for rows.Next() {
 		h := &Host{}
 		var joined, seen int64
-		var labels, carried, since, free, access, packages []byte
+		var labels, carried, since, free, access, packages, watched []byte
 		if err := rows.Scan(
 			&h.ID,
 			&h.Name,
@@ -103,12 +104,16 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 			&h.Unfetched,
 			&h.Form,
 			&h.Zone,
+			&watched,
 		); err != nil {
 			return nil, err
 		}
 		h.Joined, h.LastSeen = fromUnix(joined), fromUnix(seen)
 		if string(access) != "[]" {
 			h.Access = access
+		}
+		if len(watched) > 0 {
+			h.Watched = watched
 		}
 		if string(packages) != "{}" {
 			h.Packages = packages
@@ -185,7 +190,7 @@ func text(v any) string {
 }
 
 const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since =
-	?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, failure = ?, unfetched = ?, form = ?, zone = ? WHERE id = ?`
+	?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, failure = ?, unfetched = ?, form = ?, zone = ?, watched = ? WHERE id = ?`
 
 func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 	carried := "{}"
@@ -219,6 +224,7 @@ func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 		h.Unfetched,
 		h.Form,
 		h.Zone,
+		string(h.Watched),
 		h.ID,
 	)
 	return err

@@ -31,7 +31,7 @@ const MostWrites = 256
 
 // Store is an open database. It is safe for use by several goroutines.
 type Store struct {
-	chain []byte // hash of the newest entry of the audit chain; the writer's own
+	chain  []byte // hash of the newest entry of the audit chain; the writer's own
 	read   *sql.DB
 	write  *sql.DB
 	queue  chan job

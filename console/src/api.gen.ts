@@ -1111,6 +1111,8 @@ export interface components {
             revision: number;
             /** @description Digest of its sheet */
             sheet: string;
+            /** @description Whether the sources of the policy can be refreshed, when that was looked at anew */
+            sources?: components["schemas"]["SourcesLook"];
             /** @description Digest of the survey document */
             survey: string;
             /** @description Digest of the traits document */
@@ -1136,6 +1138,11 @@ export interface components {
             packages?: string[];
             /** @description Digests of documents to send */
             want?: string[];
+            /**
+             * Format: int64
+             * @description Milliseconds between looks at whether sources can be refreshed; 0: none
+             */
+            watch?: number;
             /** @description A delivery waits for this host */
             work?: boolean;
         };
@@ -2574,6 +2581,19 @@ export interface components {
             ok: boolean;
             suite: string;
             url: string;
+        };
+        SourcesLook: {
+            /** Format: date-time */
+            at: string;
+            /** @description Those that could not be refreshed */
+            bad: components["schemas"]["SourceOutcome"][];
+            /**
+             * Format: int64
+             * @description Sources that were looked at
+             */
+            looked: number;
+            /** @description Why not all could be looked at */
+            trouble?: string;
         };
         Standing: {
             /**

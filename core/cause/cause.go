@@ -41,8 +41,7 @@ type Meaning struct {
 	Remedy string `json:"remedy" doc:"What to do"`
 }
 
-// rule is one row of the table: what a message matches, and what that means. $1 in the words
-// is what the first group matched.
+// rule is one row of the table: what a message matches, and what that means.
 type rule struct {
 	kind   Kind
 	match  *regexp.Regexp
@@ -89,7 +88,7 @@ var table = []rule{
 	),
 	on(
 		UnknownKey,
-		`no_pubkey +([0-9A-F]{8,40})|key id ([0-9A-F]{8,40}) *can't check|missing (?:key|openpgp)[^0-9a-f]*([0-9A-F]{8,40})|`+
+		`no_pubkey|key id [0-9A-F]{8,40} *can't check|missing (?:key|openpgp)|`+
 			`public key (?:is )?not (?:available|found|installed)|signature .* unknown trust|key .* (?:could not be looked up|is unknown|is not trusted)|`+
 			`signed with unknown key|no key .* installed|signature verification failed|signature verification error|`+
 			`signature from .* is (?:unknown|marginal)`,
@@ -139,20 +138,23 @@ var table = []rule{
 // notWords are addresses: their digits and names say nothing of an answer.
 var notWords = regexp.MustCompile(`(?i)\[IP: [^\]]*\]|[a-z][a-z0-9+.-]*://\S*|'/[^']*'|"/[^"]*"|\b[0-9a-f]{64}\S*|\b\S+:\d+\b`)
 
+// named is how programs name the key of a signature.
+var named = regexp.MustCompile(`(?i)\b(?:no_pubkey|expkeysig|revkeysig|badsig|key id|missing key|key) +(?:0x)?([0-9A-F]{8,40})\b`)
+
+// ofKeys are the causes of which the key is told.
+var ofKeys = map[Kind]bool{UnknownKey: true, EndedKey: true, BadSignature: true}
+
 // Of tells the cause that a message of a package manager stands for; false where its words
 // are not known.
 func Of(message string) (Meaning, bool) {
 	words := notWords.ReplaceAllString(message, " ")
 	for _, r := range table {
-		m := r.match.FindStringSubmatch(words)
-		if m == nil {
+		if !r.match.MatchString(words) {
 			continue
 		}
 		c := Meaning{Kind: r.kind, Says: r.says, Remedy: r.remedy}
-		for _, key := range m[1:] {
-			if key != "" {
-				c.Says += " (" + strings.ToUpper(key) + ")"
-			}
+		if key := named.FindStringSubmatch(words); key != nil && ofKeys[r.kind] {
+			c.Says += " (" + strings.ToUpper(key[1]) + ")"
 		}
 		return c, true
 	}

@@ -43,6 +43,7 @@ const (
 	AccessChanged   = "access-changed"   // such a file holds something else
 	AccessMode      = "access-mode"      // such a file has other permissions or another owner
 	AccessExpired   = "access-expired"   // the access has ended
+	RefreshFails    = "refresh-fails"    // a source could not be refreshed between changes
 	AccessInClear   = "access-in-clear"  // a login stands in a URL that everybody on the host can read
 	DecisionMissing = "decision-missing" // the open choice is followed and nobody has said why
 	DecisionDue     = "decision-due"     // the decision to run without a contract is to be looked at again
@@ -80,6 +81,7 @@ var Classes = []string{
 	AccessMode,
 	AccessExpired,
 	AccessInClear,
+	RefreshFails,
 	DecisionMissing,
 	DecisionDue,
 }
