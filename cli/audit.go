@@ -20,7 +20,8 @@ func (a *app) audit() *cobra.Command {
 		Use: "audit", Short: "Show what people did, and what became of rollouts", GroupID: "run", Args: cobra.NoArgs,
 		Long: "The newest first. Entries are never changed and never taken out: each one's hash follows from the one before, and\n" +
 			"lantern audit verify checks them all.",
-		Example: "  lantern audit\n  lantern audit --by mira --what publish-policy\n  lantern audit --kind rollout --name 4\n  lantern audit verify",
+		Example: "  lantern audit\n  lantern audit --by mira --what publish-policy\n" +
+			"  lantern audit --kind rollout --name 4\n  lantern audit verify",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := a.client().Audit(cmd.Context(), client.List{PerPage: limit, Filter: map[string][]string{
 				"by": {by}, "what": {what}, "kind": {kind}, "name": {name}, "before": {number64(before)},
@@ -68,7 +69,9 @@ func (a *app) auditEntries(list []api.AuditEntry) {
 		}
 		rows = append(rows, []view.Cell{
 			{Text: fmt.Sprint(e.Number), Style: view.Dim}, view.T(e.At.Local().Format("2006-01-02 15:04:05")),
-			view.T(strings.TrimPrefix(e.By, "operator:")), {Text: e.What, Style: view.Bold}, view.T(strings.TrimSpace(e.Kind + " " + e.Name)),
+			view.T(
+				strings.TrimPrefix(e.By, "operator:"),
+			), {Text: e.What, Style: view.Bold}, view.T(strings.TrimSpace(e.Kind + " " + e.Name)),
 			{Text: why, Style: view.Dim},
 		})
 	}
@@ -106,8 +109,12 @@ func (a *app) auditVerify() *cobra.Command {
 				a.out.Printf("There is no entry yet.")
 				return nil
 			}
-			a.out.Printf("%s of %s, the newest of %s.", a.out.Paint(view.Green, "The chain is whole:"), view.Count(c.Entries, "entry", "entries"),
-				c.At.Local().Format("2006-01-02 15:04:05"))
+			a.out.Printf(
+				"%s of %s, the newest of %s.",
+				a.out.Paint(view.Green, "The chain is whole:"),
+				view.Count(c.Entries, "entry", "entries"),
+				c.At.Local().Format("2006-01-02 15:04:05"),
+			)
 			if noted == "" {
 				a.out.Printf("Whether the newest were cut off is not known without a head that was noted before.")
 			}

@@ -136,7 +136,17 @@ func (a *app) demo() *cobra.Command {
 			o.Say = func(format string, args ...any) { a.out.Printf(format, args...) }
 			o.Bold = func(s string) string { return a.out.Paint(view.Bold, s) }
 			o.Open = func(ctx context.Context, data string, log *slog.Logger, interval time.Duration) (demo.Service, string, error) {
-				r, err := datafolder.Open(ctx, datafolder.Options{Version: Version, Data: data, Log: log, Interval: interval, Tend: 2 * interval, Watch: time.Minute})
+				r, err := datafolder.Open(
+					ctx,
+					datafolder.Options{
+						Version:  Version,
+						Data:     data,
+						Log:      log,
+						Interval: interval,
+						Tend:     2 * interval,
+						Watch:    time.Minute,
+					},
+				)
 				if err != nil {
 					return nil, "", err
 				}

@@ -10,6 +10,7 @@ import (
 	"maps"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/go-jose/go-jose/v4"
 
@@ -193,33 +194,7 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 		answer(w, &out)
 		return
 	}
-	row, err := s.change(r.Context(), h, commandCheckIn, func(v *hostView) error {
-		v.Traits, v.Survey, v.Agent, v.Form, v.LastSeen = in.Traits, in.Survey, in.Agent, in.Form, now
-		v.Zone = same(clip(in.Zone, mostZone))
-		if in.Free != nil {
-			v.Free = maps.Clone(in.Free)
-		}
-		v.Trouble = short(in.Trouble)
-		if in.Sources != nil {
-			var err error
-			if v.Watched, err = watched(in.Sources); err != nil {
-				return err
-			}
-		}
-		if in.Packages != nil {
-			if err := takePackages(v, in.Packages, stamp, names); err != nil {
-				return err
-			}
-		}
-		if in.Access != nil {
-			b, err := source.Canonical(in.Access)
-			if err != nil {
-				return err
-			}
-			v.Access = b
-		}
-		return nil
-	}, nil)
+	row, err := s.change(r.Context(), h, commandCheckIn, func(v *hostView) error { return said(v, &in, now, stamp, names) }, nil)
 	if err != nil {
 		s.fault(w, r, err)
 		return
@@ -227,6 +202,36 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	s.metrics.changed.Inc()
 	out.Work = s.mayWork(r.Context(), row)
 	answer(w, &out)
+}
+
+// said notes in a row what a host says with a check-in. stamp and names are of the packages
+// that it was asked for.
+func said(v *hostView, in *api.CheckIn, now time.Time, stamp string, names []string) error {
+	v.Traits, v.Survey, v.Agent, v.Form, v.LastSeen = in.Traits, in.Survey, in.Agent, in.Form, now
+	v.Zone = same(clip(in.Zone, mostZone))
+	if in.Free != nil {
+		v.Free = maps.Clone(in.Free)
+	}
+	v.Trouble = short(in.Trouble)
+	if in.Sources != nil {
+		var err error
+		if v.Watched, err = watched(in.Sources); err != nil {
+			return err
+		}
+	}
+	if in.Packages != nil {
+		if err := takePackages(v, in.Packages, stamp, names); err != nil {
+			return err
+		}
+	}
+	if in.Access != nil {
+		b, err := source.Canonical(in.Access)
+		if err != nil {
+			return err
+		}
+		v.Access = b
+	}
+	return nil
 }
 
 // takePackages notes which packages a host says are installed.

@@ -93,7 +93,11 @@ func (s *Service) policyRoutes(a huma.API) {
 		operation("preview", http.MethodGet, "/api/preview", "What carrying a revision would change, and on which hosts"),
 		s.preview,
 	)
-	huma.Register(a, operation("heal-hosts", http.MethodPost, "/api/heal", "Put right what has drifted on hosts, wave by wave"), s.healMany)
+	huma.Register(
+		a,
+		operation("heal-hosts", http.MethodPost, "/api/heal", "Put right what has drifted on hosts, wave by wave"),
+		s.healMany,
+	)
 	s.rolloutLevers(a)
 	s.auditRoutes(a)
 	huma.Register(a, operation("begin-rollout", http.MethodPost, "/api/rollouts", "Carry a revision to the hosts"), s.beginRollout)
@@ -152,7 +156,11 @@ func (s *Service) subscriptionRoutes(a huma.API) {
 
 func (s *Service) auditRoutes(a huma.API) {
 	huma.Register(a, operation("audit", http.MethodGet, "/api/audit", "What people did, and what became of rollouts"), s.audit)
-	huma.Register(a, operation("audit-chain", http.MethodGet, "/api/audit/chain", "Whether any of that was changed or taken out"), s.auditChain)
+	huma.Register(
+		a,
+		operation("audit-chain", http.MethodGet, "/api/audit/chain", "Whether any of that was changed or taken out"),
+		s.auditChain,
+	)
 }
 
 // rolloutLevers are the calls that change where a rollout stands.

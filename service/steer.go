@@ -203,7 +203,8 @@ func (s *Service) tallies(ctx context.Context, ro *store.Rollout) ([]rollout.Tal
 	}
 	for _, h := range s.fleet.all() {
 		v := h.row()
-		if ro.Kind == store.KindRollout && v.Revision != ro.Revision || v.Carried.At.Before(ro.Begun) || v.Unfetched == 0 && len(v.findings) == 0 {
+		if ro.Kind == store.KindRollout && v.Revision != ro.Revision || v.Carried.At.Before(ro.Begun) ||
+			v.Unfetched == 0 && len(v.findings) == 0 {
 			continue
 		}
 		part, here := parts[v.Name]

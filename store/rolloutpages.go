@@ -152,13 +152,24 @@ func (s *Store) Forget(ctx context.Context, before time.Time) (rows int64, err e
 // forgetSome looks for what is old beside the writer, which others wait for, and lets that
 // take it out.
 func (s *Store) forgetSome(ctx context.Context, before time.Time) (int64, error) {
-	old, err := column[int64](ctx, s.read, "SELECT seq FROM journal WHERE kind = 'host' AND at < ? AND hash IS NULL LIMIT ?", unix(before), mostForgotten)
+	old, err := column[int64](
+		ctx,
+		s.read,
+		"SELECT seq FROM journal WHERE kind = 'host' AND at < ? AND hash IS NULL LIMIT ?",
+		unix(before),
+		mostForgotten,
+	)
 	if err != nil {
 		return 0, err
 	}
-	said, err := column[string](ctx, s.read, `SELECT json_array(r.rollout, r.host) FROM rollout_hosts r JOIN rollouts o ON o.id = r.rollout
+	said, err := column[string](
+		ctx,
+		s.read,
+		`SELECT json_array(r.rollout, r.host) FROM rollout_hosts r JOIN rollouts o ON o.id = r.rollout
 		WHERE o.ended > 0 AND o.ended < ? AND EXISTS (SELECT 1 FROM rollout_hosts n WHERE n.host = r.host AND n.rollout > r.rollout) LIMIT ?`,
-		unix(before), mostForgotten)
+		unix(before),
+		mostForgotten,
+	)
 	if err != nil || len(old)+len(said) == 0 {
 		return 0, err
 	}
