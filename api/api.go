@@ -340,6 +340,17 @@ type PreviewFile struct {
 	Why    []string `json:"why"`
 }
 
+// PastHost is what a host had at a moment.
+type PastHost struct {
+	Host     string         `json:"host"`
+	At       time.Time      `json:"at" doc:"The moment that was asked for"`
+	Since    time.Time      `json:"since" doc:"From when on it was so, as far as the host has said"`
+	Until    *time.Time     `json:"until,omitempty" doc:"Until when; absent: it is so still"`
+	Revision int64          `json:"revision" doc:"That had been carried; 0: none"`
+	Survey   *source.Survey `json:"survey"`
+	Drift    []Finding      `json:"drift" doc:"By the judgement of today; what follows from seats and time is not worked out for the past"`
+}
+
 // HealManyOrder asks that hosts are healed, in the waves of their plans.
 type HealManyOrder struct {
 	To      []string `json:"to,omitempty" doc:"Hosts, ranges of hosts or groups; all when absent"`

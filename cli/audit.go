@@ -110,7 +110,7 @@ func (a *app) auditVerify() *cobra.Command {
 				return nil
 			}
 			a.out.Printf(
-				"%s of %s, the newest of %s.",
+				"%s %s, the newest of %s.",
 				a.out.Paint(view.Green, "The chain is whole:"),
 				view.Count(c.Entries, "entry", "entries"),
 				c.At.Local().Format("2006-01-02 15:04:05"),

@@ -193,6 +193,7 @@ func (a *app) root() *cobra.Command {
 		a.demo(),
 		a.operator(),
 		a.audit(),
+		a.webhook(),
 		a.secrets(),
 		a.openapi(),
 		a.schema(),

@@ -158,10 +158,14 @@ func (a *app) host() *cobra.Command {
 }
 
 func (a *app) hostShow() *cobra.Command {
-	return &cobra.Command{
+	var at string
+	cmd := &cobra.Command{
 		Use: "show HOST", Short: "Show a host: traits, findings, sources, keys", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts,
-		Example: "  lantern host show gw-01\n  lantern host show gw-01 --format json | jq .sources",
+		Example: "  lantern host show gw-01\n  lantern host show gw-01 --format json | jq .sources\n  lantern host show gw-01 --at 2026-11-24",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if at != "" {
+				return a.hostPast(cmd.Context(), args[0], at)
+			}
 			d, err := a.client().Host(cmd.Context(), args[0])
 			if err != nil {
 				return err
@@ -218,6 +222,8 @@ func (a *app) hostShow() *cobra.Command {
 			return nil
 		},
 	}
+	cmd.Flags().StringVar(&at, "at", "", "what it had at a moment: a time, a day (to its end), or how long ago, as 3h")
+	return cmd
 }
 
 func (a *app) hostInvite() *cobra.Command {

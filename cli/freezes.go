@@ -74,12 +74,20 @@ func timeOf(text string, now time.Time) (time.Time, error) {
 	if d, err := time.ParseDuration(text); err == nil && d > 0 {
 		return now.Add(d), nil
 	}
-	for _, form := range []string{time.RFC3339, "2006-01-02T15:04", "2006-01-02 15:04"} {
-		if t, err := time.ParseInLocation(form, text, time.Local); err == nil {
-			return t, nil
-		}
+	if t, ok := namedTime(text); ok {
+		return t, nil
 	}
 	return dateOf(text, now)
+}
+
+// namedTime is a time that is written out.
+func namedTime(text string) (time.Time, bool) {
+	for _, form := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04"} {
+		if t, err := time.ParseInLocation(form, text, time.Local); err == nil {
+			return t, true
+		}
+	}
+	return time.Time{}, false
 }
 
 func (a *app) listFreezes(cmd *cobra.Command) error {

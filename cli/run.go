@@ -32,6 +32,7 @@ func untilSignal(ctx context.Context) (context.Context, context.CancelFunc) {
 func (a *app) serve() *cobra.Command {
 	var listen, data, secrets, cert, key, logLevel string
 	var interval, tend, patience, watch time.Duration
+	var keep int
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service, with the console in it", GroupID: "run", Args: cobra.NoArgs,
 		Long: "Run the service. On its first start it prints the first operator's token, once.\nWithout a certificate, put it behind " +
@@ -59,8 +60,9 @@ func (a *app) serve() *cobra.Command {
 			spareMemory()
 			s, err := datafolder.Open(ctx, datafolder.Options{
 				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, Watch: watch,
-				TLS: cert != "",
-				Log: slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
+				Keep: time.Duration(keep) * 24 * time.Hour,
+				TLS:  cert != "",
+				Log:  slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
 			})
 			if err != nil {
 				return no("%v", err)
@@ -92,6 +94,7 @@ func (a *app) serve() *cobra.Command {
 	f.StringVar(&cert, "tls-cert", "", "certificate file (PEM)")
 	f.StringVar(&key, "tls-key", "", "key file (PEM)")
 	f.StringVar(&logLevel, "log", "info", "debug, info, warn or error")
+	f.IntVar(&keep, "keep", 400, "days for which it is kept what hosts had")
 	f.DurationVar(&watch, "watch", 6*time.Hour, "how often each host looks whether its sources can be refreshed; 0 for never")
 	f.DurationVar(&interval, "check-in", time.Minute, "how often a host checks in")
 	f.DurationVar(

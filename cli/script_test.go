@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -56,6 +57,7 @@ func TestScripts(t *testing.T) {
 			"status": status,
 			"edit":   edit,
 			"same":   same,
+			"fault":  fault,
 		},
 	})
 }
@@ -113,6 +115,22 @@ func edit(ts *testscript.TestScript, neg bool, args []string) {
 		ts.Fatalf("edit: %s does not hold %q", args[0], args[1])
 	}
 	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(strings.Replace(text, args[1], args[2], 1)), 0o644))
+}
+
+var upstream = regexp.MustCompile(`http://127\.0\.0\.1:[0-9]+`)
+
+// fault VENDOR [FAULT] gives a vendor of the demo a fault, or takes it away.
+func fault(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) == 0 || len(args) > 2 {
+		ts.Fatalf("usage: fault VENDOR [FAULT]")
+	}
+	at := upstream.FindString(ts.ReadFile("demo-hosts/gw-01/etc/apt/sources.list"))
+	resp, err := http.Post(at+"/-/fault?vendor="+args[0]+"&fault="+strings.Join(args[1:], ""), "", nil)
+	ts.Check(err)
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusNoContent {
+		ts.Fatalf("fault: %s", resp.Status)
+	}
 }
 
 // same FILE FILE wants two files to be equal to the byte.

@@ -194,7 +194,8 @@ func (a *app) waits(r *api.Rollout) error {
 	if r.Phase == rollout.Asking {
 		return no("rollout %d: %s", r.ID, r.Says)
 	}
-	return no("rollout %d is %s\n%s", r.ID, r.Says, heldLevers(r))
+	a.out.Printf("\n%s", heldLevers(r))
+	return no("rollout %d is %s", r.ID, r.Says)
 }
 
 // whyFailed shows why hosts failed, each cause once.

@@ -354,6 +354,31 @@ func (c *Client) AuditChain(ctx context.Context, noted string) (api.AuditChain, 
 	return get[api.AuditChain](ctx, c, "/api/audit/chain", v)
 }
 
+// Past tells what a host had at a moment.
+func (c *Client) Past(ctx context.Context, name string, at time.Time) (api.PastHost, error) {
+	return get[api.PastHost](ctx, c, "/api/hosts/"+url.PathEscape(name)+"/past", url.Values{"at": {at.Format(time.RFC3339Nano)}})
+}
+
+// Webhooks lists who is told of what happens.
+func (c *Client) Webhooks(ctx context.Context) (api.WebhookList, error) {
+	return get[api.WebhookList](ctx, c, "/api/webhooks", nil)
+}
+
+// AddWebhook has an address told of what happens. The answer has the secret, once.
+func (c *Client) AddWebhook(ctx context.Context, o api.WebhookOrder) (api.Webhook, error) {
+	return send[api.Webhook](ctx, c, http.MethodPost, "/api/webhooks", o)
+}
+
+// RemoveWebhook has an address told no more.
+func (c *Client) RemoveWebhook(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/api/webhooks/"+strconv.FormatInt(id, 10), nil, nil)
+}
+
+// TryWebhook calls a webhook once.
+func (c *Client) TryWebhook(ctx context.Context, id int64) (api.WebhookTry, error) {
+	return send[api.WebhookTry](ctx, c, http.MethodPost, "/api/webhooks/"+strconv.FormatInt(id, 10)+"/try", nil)
+}
+
 // HealMany puts right what has drifted on hosts, wave by wave.
 func (c *Client) HealMany(ctx context.Context, o api.HealManyOrder) (api.Rollout, error) {
 	return send[api.Rollout](ctx, c, http.MethodPost, "/api/heal", o)

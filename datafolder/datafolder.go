@@ -47,6 +47,7 @@ type Options struct {
 	Interval time.Duration    // between check-ins
 	Now      func() time.Time // nil: the machine's clock
 	Tend     time.Duration    // between looks at vendors' desks; 0: none by itself
+	Keep     time.Duration    // how long it is kept what hosts had; 0: the usual
 	Watch    time.Duration    // between looks of a host at whether its sources can be refreshed; 0: none
 	Patience time.Duration    // how long a host with a task may give no sign of life; 0: the usual
 	TLS      bool             // it speaks TLS itself
@@ -115,6 +116,7 @@ func (r *Running) open(ctx context.Context, o Options) error {
 			Tend:     o.Tend,
 			Patience: o.Patience,
 			Watch:    o.Watch,
+			Keep:     o.Keep,
 			TLS:      o.TLS,
 		},
 	)

@@ -27,7 +27,8 @@ type computer struct {
 	store   *store.Store
 	waivers *waivers // what somebody accepts until a date; nil in tests of computing alone
 	keeper  *keeper
-	build   string // names this build of the program
+	healed  *healings // by themselves; nil in tests of computing alone
+	build   string    // names this build of the program
 
 	traits   *cache[string, *source.Traits]
 	surveys  *cache[string, *source.Survey]
@@ -153,7 +154,10 @@ type outcome struct {
 func (o *outcome) located(v *hostView) []drift.Finding {
 	all := o.findings
 	if every := v.everything(); len(every) >= len(o.findings) {
-		all = append(slices.Clip(o.findings), every[len(o.findings):]...)
+		all = slices.Clone(every) // with the weight and words that the policy gives them
+		for i := range o.findings {
+			all[i].Line = o.findings[i].Line
+		}
 	}
 	if v.aside == nil {
 		return all
@@ -321,6 +325,7 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 	v.Traits, v.Survey, v.Sheet, v.Agent = same(v.Traits), same(v.Survey), same(v.Sheet), same(v.Agent)
 	v.Carried.Sheet, v.Carried.Survey = same(v.Carried.Sheet), same(v.Carried.Survey)
 	v.findings, v.worst, v.needs, v.follows, v.keyEnds, v.unread = nil, "", nil, nil, time.Time{}, false
+	v.rules = nil
 	v.aside = nil
 	v.answered = packagesOf(v).Asked
 	if err := c.describe(ctx, v); err != nil {
@@ -342,7 +347,7 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 			v.Sheet = same(res.Digest())
 			c.hold(res)
 		}
-		v.needs, v.follows = res.Needs(), res.Follows()
+		v.needs, v.follows, v.rules = res.Needs(), res.Follows(), res.Rules()
 	}
 	if v.Sheet == "" || v.Survey == "" {
 		v.Since = nil
@@ -377,6 +382,7 @@ func (c *computer) look(ctx context.Context, v *hostView, now time.Time) error {
 			keys = append(keys, f.Key())
 		}
 	}
+	c.weigh(v, keys, now)
 	all := v.findings
 	c.waive(v, keys, now)
 	for i := range v.findings {

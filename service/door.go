@@ -67,6 +67,7 @@ const (
 	kindSecrets  = "secrets"
 	kindWaiver   = "waiver"
 	kindFreeze   = "freeze"
+	kindWebhook  = "webhook"
 )
 
 // least is the role that each operation of the interface wants. What does not stand here
@@ -74,7 +75,7 @@ const (
 var least = map[string]string{
 	"show-session": store.RoleReader, "sign-out": store.RoleReader,
 	"list-hosts": store.RoleReader, "show-host": store.RoleReader, "explain-host": store.RoleReader,
-	"show-history": store.RoleReader, "show-survey": store.RoleReader,
+	"show-history": store.RoleReader, "show-survey": store.RoleReader, "show-past": store.RoleReader,
 	"events":      store.RoleReader,
 	"retire-host": store.RoleOperator, "label-host": store.RoleOperator, "heal-host": store.RoleOperator, "accept-host": store.RoleOperator,
 	"invite-host": store.RoleOperator,
@@ -91,6 +92,8 @@ var least = map[string]string{
 	"hold-rollout":  store.RoleOperator, "proceed-rollout": store.RoleOperator, "consent-rollout": store.RoleOperator,
 	"back-out-rollout": store.RoleOperator, "skip-host": store.RoleOperator,
 	"audit": store.RoleReader, "audit-chain": store.RoleReader,
+	"list-webhooks": store.RoleOperator, "add-webhook": store.RoleOperator, "remove-webhook": store.RoleOperator,
+	"try-webhook":  store.RoleOperator,
 	"list-freezes": store.RoleReader, "freeze": store.RoleOperator, "thaw": store.RoleOperator,
 	"list-accounts": store.RoleReader, "add-account": store.RoleOperator, "remove-account": store.RoleOperator,
 	"list-contracts": store.RoleReader, "list-seats": store.RoleReader, "take-seat": store.RoleOperator, "release-seat": store.RoleOperator,

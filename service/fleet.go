@@ -53,12 +53,13 @@ type hostView struct {
 	lowerOS  string
 	family   string
 	arch     string
-	findings []drift.Finding  // what the sheet and the survey tell, then what the time and seats do
-	keys     []string         // of the findings
-	aside    *setAside        // findings that somebody waived; nil where there are none
-	judged   int              // how many of the findings the sheet and the survey tell
-	needs    []resolve.Needs  // of its sheet
-	follows  []resolve.Follow // channels under its revision
+	findings []drift.Finding         // what the sheet and the survey tell, then what the time and seats do
+	keys     []string                // of the findings
+	aside    *setAside               // findings that somebody waived; nil where there are none
+	judged   int                     // how many of the findings the sheet and the survey tell
+	needs    []resolve.Needs         // of its sheet
+	rules    map[string]resolve.Rule // what the policy says of findings, by class
+	follows  []resolve.Follow        // channels under its revision
 	worst    string
 	broken   string    // why its state cannot be worked out; "" where it can
 	answered string    // stamp of the packages that it was asked for last

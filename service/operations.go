@@ -26,6 +26,7 @@ func (s *Service) hostRoutes(a huma.API) {
 		),
 		s.accept,
 	)
+	huma.Register(a, operation("show-past", http.MethodGet, "/api/hosts/{name}/past", "What a host had at a moment"), s.past)
 	huma.Register(a, operation("heal-host", http.MethodPost, "/api/hosts/{name}/heal", "Put right what has drifted on a host"), s.heal)
 	huma.Register(
 		a,
@@ -155,6 +156,10 @@ func (s *Service) subscriptionRoutes(a huma.API) {
 }
 
 func (s *Service) auditRoutes(a huma.API) {
+	huma.Register(a, operation("list-webhooks", http.MethodGet, "/api/webhooks", "Who is told of what happens"), s.listWebhooks)
+	huma.Register(a, operation("add-webhook", http.MethodPost, "/api/webhooks", "Tell an address of what happens"), s.addWebhook)
+	huma.Register(a, operation("remove-webhook", http.MethodDelete, "/api/webhooks/{id}", "Tell an address no more"), s.removeWebhook)
+	huma.Register(a, operation("try-webhook", http.MethodPost, "/api/webhooks/{id}/try", "Call a webhook once, to see"), s.tryWebhook)
 	huma.Register(a, operation("audit", http.MethodGet, "/api/audit", "What people did, and what became of rollouts"), s.audit)
 	huma.Register(
 		a,

@@ -163,6 +163,9 @@ func (s *Service) begin(
 	then func(id int64),
 ) (store.Rollout, error) {
 	ro.Author, ro.Begun = operatorFrom(ctx).Name, s.now()
+	if ro.Author == "" {
+		ro.Author = "the service"
+	}
 	names := make([]string, 0, len(placed))
 	for _, x := range placed {
 		if x.State != rollout.Unchanged {

@@ -35,10 +35,14 @@ type Options struct {
 	Vault    *vault.Vault  // encrypts secrets at rest
 	Tend     time.Duration // between looks at vendors' desks; 0 for none by itself
 	TLS      bool          // this service speaks TLS itself
+	Keep     time.Duration // how long it is kept what hosts had; 0 for the usual
 	Watch    time.Duration // between looks of a host at whether its sources can be refreshed; 0: none
 	Patience time.Duration // how long a host with a task may give no sign of life; 0 for the usual
 	Version  string
 }
+
+// defaultKeep is how long it is kept what hosts had.
+const defaultKeep = 400 * 24 * time.Hour
 
 // Service answers operators and agents. Make one with New.
 type Service struct {
@@ -62,6 +66,8 @@ type Service struct {
 
 	steer    *steering
 	freezes  freezes
+	healed   healings
+	caller   *http.Client       // of webhooks
 	previews singleflight.Group // by what is previewed
 
 	beginning sync.Mutex // one rollout is begun at a time
@@ -84,6 +90,9 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if opts.Patience <= 0 {
 		opts.Patience = defaultPatience
 	}
+	if opts.Keep <= 0 {
+		opts.Keep = defaultKeep
+	}
 	if opts.Vault == nil { // good for as long as this process
 		v, err := vault.New()
 		if err != nil {
@@ -105,12 +114,17 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		asked:  &asked{names: map[string]time.Time{}},
 		upload: newUploads(),
 		steer:  newSteering(),
+		caller: newCaller(),
 	}
 	s.compute = newComputer(opts.Store, thisBuild())
 	if s.keeper, err = newKeeper(ctx, opts.Store, opts.Vault, opts.Log, opts.Now); err != nil {
 		return nil, fmt.Errorf("loading accounts and seats: %w", err)
 	}
 	s.compute.keeper = s.keeper
+	s.compute.healed = &s.healed
+	if err := s.loadHealings(ctx); err != nil {
+		return nil, fmt.Errorf("loading what was healed: %w", err)
+	}
 	waived, err := opts.Store.Waivers(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("loading waivers: %w", err)
@@ -132,6 +146,8 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	s.stopped.Go(func() { s.watchSilence(bg) })
 	s.stopped.Go(func() { s.watchLife(bg) })
 	s.stopped.Go(func() { s.steerAll(bg) })
+	s.stopped.Go(func() { s.watchHealing(bg) })
+	s.stopped.Go(func() { s.tellWebhooks(bg) })
 	s.stopped.Go(func() { s.watchDocuments(bg) })
 	if opts.Tend > 0 {
 		s.stopped.Go(func() { s.watchDesks(bg) })

@@ -177,12 +177,38 @@ func (s *Service) watchDocuments(ctx context.Context) {
 		} else if n > 0 {
 			s.log.Info("documents forgotten that nothing names any more", "documents", n)
 		}
+		if err := s.store.ForgetPast(ctx, s.now().Add(-s.opts.Keep)); err != nil && ctx.Err() == nil {
+			s.log.Error("forgetting what hosts had long ago", "error", err)
+		}
 		if n, err := s.store.Forget(ctx, s.now().Add(-keepReports)); err != nil && ctx.Err() == nil {
 			s.log.Error("forgetting old reports", "error", err)
 		} else if n > 0 {
 			s.log.Info("old reports and entries about hosts forgotten", "rows", n)
 		}
 	})
+}
+
+// backTime is how long what hosts had before a rollout is kept to take it back.
+const backTime = 90 * 24 * time.Hour
+
+// pastNames notes the documents that the past of hosts and rollouts names.
+func (s *Service) pastNames(ctx context.Context, note func(kind string, digests ...string), surveys map[string]bool) error {
+	past, err := s.store.PastDocuments(ctx)
+	if err != nil {
+		return err
+	}
+	sheets, before, err := s.store.BeforeDocuments(ctx, s.now().Add(-backTime))
+	if err != nil {
+		return err
+	}
+	note(store.KindSheet, sheets...)
+	for kind, digests := range past {
+		note(kind, digests...)
+	}
+	for _, d := range append(before, past[store.KindSurvey]...) {
+		surveys[d] = true
+	}
+	return nil
 }
 
 // Sweep forgets the documents that nothing names any more, and returns how many there
@@ -205,8 +231,14 @@ func (s *Service) Sweep(ctx context.Context) (int, error) {
 		note(store.KindSheet, v.Sheet, v.Carried.Sheet, base.Sheet)
 		surveys[v.Survey], surveys[v.Carried.Survey], surveys[base.Survey] = true, true, true
 	}
+	if err := s.pastNames(ctx, note, surveys); err != nil {
+		return 0, err
+	}
 	delete(surveys, "") // of a host that has none
 	for d := range surveys {
+		if !s.store.Known(d, store.KindSurvey) {
+			continue
+		}
 		note(store.KindSurvey, d)
 		su, err := s.compute.surveyOf(ctx, d)
 		if err != nil { // whose texts are not known, nothing is forgotten of

@@ -284,7 +284,8 @@ func (s *Service) tried(p *startable) api.Rollout {
 // revision says other things beside their sheets.
 func (s *Service) followAgain(ctx context.Context, p *startable) {
 	for h, res := range p.follows {
-		if v := h.row(); !reflect.DeepEqual(v.follows, res.Follows()) || !reflect.DeepEqual(v.needs, res.Needs()) {
+		if v := h.row(); !reflect.DeepEqual(v.follows, res.Follows()) || !reflect.DeepEqual(v.needs, res.Needs()) ||
+			!reflect.DeepEqual(v.rules, res.Rules()) {
 			if _, err := s.again(ctx, h, "begin-rollout"); err != nil && ctx.Err() == nil {
 				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 			}

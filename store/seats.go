@@ -245,6 +245,10 @@ func (s *Store) Reseal(ctx context.Context, reseal func([]byte) ([]byte, error),
 				"SELECT host, account, contract, access FROM seats WHERE length(access) > 0",
 				"UPDATE seats SET access = ?4 WHERE host = ?1 AND account = ?2 AND contract = ?3",
 			},
+			{
+				"SELECT CAST(id AS TEXT), '', '', secret FROM webhooks",
+				"UPDATE webhooks SET secret = ?4 WHERE CAST(id AS TEXT) = ?1 AND ?2 = '' AND ?3 = ''",
+			},
 		} {
 			type row struct {
 				a, b, c string

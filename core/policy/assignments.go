@@ -89,6 +89,8 @@ func (l *loader) assignment(n ast.Node) {
 		case "unlisted":
 			v := l.oneOf(x, "unlisted", source.UnlistedReport, source.UnlistedSwitchOff, source.UnlistedRemove)
 			a.Unlisted = &Text{v, x.at}
+		case "findings":
+			a.Findings = l.rules(x)
 		case "plan":
 			if t, ok := l.text(x, "plan"); ok {
 				a.Plan = &t

@@ -369,6 +369,10 @@ func (a *Assignment) compared(add func(string, diag.Pos) *element, out map[strin
 		}
 		e.text("unlisted", a.Unlisted)
 		e.text("plan", a.Plan)
+		for class, r := range a.Findings {
+			e.text("findings "+class, r.Do)
+			e.text("findings "+class+" severity", r.Severity)
+		}
 		e.text("seats", a.Seats)
 		for _, o := range a.Over {
 			e.say("over "+o.Value, "yes")

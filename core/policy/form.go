@@ -196,8 +196,15 @@ type assignmentForm struct {
 	Seats        string                `yaml:"seats" doc:"how seats are taken" enum:"by-hand,automatic"`
 	Without      *decisionForm         `yaml:"without-contract" doc:"a recorded decision to run without a contract"`
 	Unlisted     string                `yaml:"unlisted" doc:"what happens to sources that the policy does not list" enum:"report,switch-off,remove"`
+	Findings     map[string]ruleForm   `yaml:"findings" doc:"class of finding: what is done about it, and what weight it has"`
 	Plan         string                `yaml:"plan" doc:"the plan by which they are changed; one host, a tenth, then all others when left out" form:"name"`
 	Settings     map[string]string     `yaml:"settings" doc:"repository.setting: value"`
+}
+
+// ruleForm is what is done, or this mapping.
+type ruleForm struct {
+	Do       string `yaml:"do" doc:"what is done: told, or put right by itself" enum:"report,heal"`
+	Severity string `yaml:"severity" doc:"its weight, where that differs" enum:"danger,fault,note"`
 }
 
 type planForm struct {
@@ -255,6 +262,14 @@ func keysIn(t reflect.Type, out []string) []string {
 		} else if key := f.Tag.Get("yaml"); key != "*" {
 			out = append(out, key)
 		}
+	}
+	return out
+}
+
+// enumList is enumOf for a schema.
+func enumList[T any](key string) (out []any) {
+	for _, v := range enumOf[T](key) {
+		out = append(out, v)
 	}
 	return out
 }

@@ -315,6 +315,20 @@ type Group struct {
 	Bare   bool   // it stands for hosts that are named where a group could be
 }
 
+// What is done about findings of a class.
+const (
+	DoReport = "report"
+	DoHeal   = "heal"
+)
+
+// Rule says what is done about findings of a class, and what weight they have; nil where it
+// does not say.
+type Rule struct {
+	Pos      diag.Pos
+	Do       *Text
+	Severity *Text
+}
+
 // Assignment gives repositories to a group.
 type Assignment struct {
 	Pos          diag.Pos
@@ -326,5 +340,6 @@ type Assignment struct {
 	Without      *Decision
 	Unlisted     *Text
 	Plan         *Text
+	Findings     map[string]Rule    // class of finding → what is done about it
 	Settings     map[string]Setting // repository.setting → value
 }

@@ -23,7 +23,8 @@ type plan struct {
 	settings     map[string]map[string]string // those that assignments change
 	stamp        map[string]string            // the same, as text
 	unlisted     string
-	waves        string // the plan by which hosts are changed; empty: the built-in one
+	rules        map[string]Rule // class of finding → what is done; nil where nothing is said
+	waves        string          // the plan by which hosts are changed; empty: the built-in one
 	bad          []diag.Diagnostic
 }
 
@@ -112,6 +113,7 @@ func (r *Resolver) plan(h *Host, in []bool, held []string) *plan {
 	r.needed(p, h)
 	r.unlisted(p, h, apply)
 	r.waves(p, h, apply)
+	r.rules(p, h, apply)
 	r.plans[string(key)] = p
 	return p
 }

@@ -57,3 +57,33 @@ func (r *Resolver) Label(h Host, name string) string {
 	}
 	return h.Labels[name]
 }
+
+// Rule is what is done about findings of a class on a host.
+type Rule struct {
+	Heal     bool
+	Severity string // instead of its own; empty: its own
+}
+
+// Rules say by class what is done about findings.
+func (res *Result) Rules() map[string]Rule { return res.plan.rules }
+
+func (r *Resolver) rules(p *plan, h *Host, apply []int) {
+	classes := map[string]bool{}
+	for _, i := range apply {
+		for class := range r.policy.Assignments[i].Findings {
+			classes[class] = true
+		}
+	}
+	for _, class := range sortedKeys(classes) {
+		do := r.one(p, h, apply, "what is done about "+class, func(a *policy.Assignment) *policy.Text { return a.Findings[class].Do })
+		weight := r.one(p, h, apply, "the severity of "+class, func(a *policy.Assignment) *policy.Text { return a.Findings[class].Severity })
+		rule := Rule{Heal: do != nil && do.Value == policy.DoHeal}
+		if weight != nil {
+			rule.Severity = weight.Value
+		}
+		if p.rules == nil {
+			p.rules = map[string]Rule{}
+		}
+		p.rules[class] = rule
+	}
+}

@@ -43,7 +43,7 @@ async function backOut() {
 </script>
 
 <template>
-  <el-dialog v-model="open" :title="`Take rollout ${props.id} back`" width="620">
+  <el-dialog v-model="open" class="back-out" :title="`Take rollout ${props.id} back`" width="620">
     <Trouble :error="error" />
     <template v-if="would">
       <p>{{ count(hosts, 'host puts', 'hosts put') }} back what stood there before, byte for byte, from copies of their own: those first that were changed last. A rollout that is under way is stopped.</p>

@@ -1,0 +1,162 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"strconv"
+	"time"
+
+	"patientlantern.example/lantern/store"
+)
+
+// Webhooks are told what the journal says, each from where it left off: what could not be
+// told is told later, in order, and nothing is told twice that was taken.
+
+const (
+	eventSource = "/patient-lantern"
+	tellPause   = time.Second
+	callTime    = 10 * time.Second // for one call
+	mostTold    = 100              // events in one call
+	firstRetry  = 5 * time.Second  // doubled with each failure
+	lastRetry   = time.Hour
+)
+
+// cloudEvent is an event as CloudEvents 1.0 writes it in JSON.
+type cloudEvent struct {
+	SpecVersion string    `json:"specversion"`
+	ID          string    `json:"id"`
+	Source      string    `json:"source"`
+	Type        string    `json:"type"`
+	Subject     string    `json:"subject,omitempty"`
+	Time        time.Time `json:"time"`
+	ContentType string    `json:"datacontenttype"`
+	Data        eventData `json:"data"`
+}
+
+type eventData struct {
+	By     string          `json:"by"`
+	Why    string          `json:"why,omitempty"`
+	Detail json.RawMessage `json:"detail,omitempty"`
+}
+
+// eventOf is an entry of the journal as an event; false where it tells nothing that anybody
+// waits for: hosts say often that nothing has changed.
+func eventOf(e store.Entry) (cloudEvent, bool) {
+	if e.Kind == kindHost && (e.Command == commandCheckIn || e.Command == commandReport) && len(e.Detail) == 0 {
+		return cloudEvent{}, false
+	}
+	return cloudEvent{
+		SpecVersion: "1.0", ID: strconv.FormatInt(e.Seq, 10), Source: eventSource, Type: "lantern." + e.Kind + "." + e.Command,
+		Subject: e.Name, Time: e.At, ContentType: "application/json", Data: eventData{By: e.Actor, Why: e.Why, Detail: e.Detail},
+	}, true
+}
+
+// tellWebhooks tells webhooks what happens until the context ends.
+func (s *Service) tellWebhooks(ctx context.Context) {
+	every(ctx, tellPause, func() {
+		list, err := s.store.Webhooks(ctx)
+		if err != nil {
+			if ctx.Err() == nil {
+				s.log.Error("reading webhooks", "error", err)
+			}
+			return
+		}
+		now := s.now()
+		for i := range list {
+			if w := &list[i]; !now.Before(w.Next) {
+				if err := s.tellWebhook(ctx, w); err != nil && ctx.Err() == nil {
+					s.log.Error("telling a webhook", "webhook", w.ID, "error", err)
+				}
+			}
+		}
+	})
+}
+
+// tellWebhook tells one webhook what it was not told yet, some at a time.
+func (s *Service) tellWebhook(ctx context.Context, w *store.Webhook) error {
+	entries, err := s.store.Journal(ctx, store.JournalQuery{After: w.Told, Oldest: true, Limit: 10 * mostTold})
+	if err != nil || len(entries) == 0 {
+		return err
+	}
+	var events []cloudEvent
+	told := w.Told
+	for _, e := range entries {
+		if len(events) == mostTold {
+			break
+		}
+		told = e.Seq
+		if event, tells := eventOf(e); tells && slices.Contains(w.About, e.Kind) {
+			events = append(events, event)
+		}
+	}
+	if len(events) > 0 {
+		status, err := s.callWebhook(ctx, w, events)
+		if err != nil {
+			pause := min(firstRetry<<min(w.Failed, 20), lastRetry)
+			w.Failed, w.Error, w.Next = w.Failed+1, short(err.Error()), s.now().Add(pause)
+			s.log.Warn("a webhook cannot be told", "webhook", w.ID, "status", status, "error", w.Error, "next", pause.String())
+			return s.store.Calls(ctx, w)
+		}
+	}
+	w.Told, w.Failed, w.Error, w.Next = told, 0, "", time.Time{}
+	return s.store.Calls(ctx, w)
+}
+
+// callWebhook makes one call. Redirects are not followed: what is signed is for one address.
+func (s *Service) callWebhook(ctx context.Context, w *store.Webhook, events []cloudEvent) (status int, err error) {
+	text, err := json.Marshal(events)
+	if err != nil {
+		return 0, err
+	}
+	secret, err := s.opts.Vault.Open(w.Secret)
+	if err != nil {
+		return 0, fmt.Errorf("its secret cannot be read: %w", err)
+	}
+	ctx, cancel := context.WithTimeout(ctx, callTime)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, w.URL, bytes.NewReader(text))
+	if err != nil {
+		return 0, err
+	}
+	req.Header.Set("Content-Type", "application/cloudevents-batch+json; charset=utf-8")
+	req.Header.Set("User-Agent", "patient-lantern/"+s.opts.Version)
+	signCall(req, text, secret, fmt.Sprintf("webhook-%d", w.ID), s.now())
+	resp, err := s.caller.Do(req)
+	if err != nil {
+		return 0, err
+	}
+	defer resp.Body.Close()
+	_, _ = io.Copy(io.Discard, io.LimitReader(resp.Body, 4<<10)) // so that the connection can be used again
+	if resp.StatusCode < 200 || resp.StatusCode > 299 {
+		return resp.StatusCode, fmt.Errorf("it answers %s", resp.Status)
+	}
+	return resp.StatusCode, nil
+}
+
+// newCaller is what calls webhooks.
+func newCaller() *http.Client {
+	return &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+}
+
+// signCall signs a call as HTTP Message Signatures have it (RFC 9421, hmac-sha256), over its
+// method, its address and the digest of its body (RFC 9530).
+func signCall(req *http.Request, text, secret []byte, id string, now time.Time) {
+	sum := sha256.Sum256(text)
+	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
+	params := fmt.Sprintf(`("@method" "@target-uri" "content-digest");created=%d;keyid=%q;alg="hmac-sha256"`, now.Unix(), id)
+	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+		req.Method, req.URL.String(), digest, params)
+	mac := hmac.New(sha256.New, secret)
+	mac.Write([]byte(base))
+	req.Header.Set("Content-Digest", digest)
+	req.Header.Set("Signature-Input", "lantern="+params)
+	req.Header.Set("Signature", "lantern=:"+base64.StdEncoding.EncodeToString(mac.Sum(nil))+":")
+}
