@@ -63,7 +63,7 @@ func (s *Store) Webhooks(ctx context.Context) (out []Webhook, err error) {
 	rows, err := s.read.QueryContext(
 		ctx,
 		"SELECT id, url, secret, about, author, created, told, failed, "+
-		"error, next FROM webhooks ORDER BY id",
+			"error, next FROM webhooks ORDER BY id",
 	)
 	if err != nil {
 		return nil, err
