@@ -99,12 +99,14 @@ func (h pacman) refresh(ctx context.Context, q asked) (string, []api.SourceOutco
 	if err != nil {
 		return "pacman", nil, err
 	}
-	text, err := h.run(
-		ctx,
-		q.limit(),
-		nil,
-		"pacman",
-		append([]string{"-Syy", "--noconfirm", "--noprogressbar", "--disable-download-timeout"}, args...)...)
+	text, err := h.patiently(ctx, func() (string, error) {
+		return h.run(
+			ctx,
+			q.limit(),
+			nil,
+			"pacman",
+			append([]string{"-Syy", "--noconfirm", "--noprogressbar", "--disable-download-timeout"}, args...)...)
+	})
 	out, named := readSync(text, err, q)
 	if err != nil && !named {
 		return "pacman", out, fmt.Errorf("pacman: %s", orError(pacmanErrors(text), err))

@@ -137,7 +137,9 @@ func (h zypper) refresh(ctx context.Context, q asked) (string, []api.SourceOutco
 			continue
 		}
 		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
-		text, err := h.run(ctx, q.limit(), nil, "zypper", append(args, "refresh", "--force", s.ID)...)
+		text, err := h.patiently(ctx, func() (string, error) {
+			return h.run(ctx, q.limit(), nil, "zypper", append(args, "refresh", "--force", s.ID)...)
+		})
 		if err != nil {
 			o.OK, o.Message = false, orError(zypperErrors(text), err)
 		}

@@ -59,7 +59,7 @@ func TestPacmansOrderKeysAndWitness(t *testing.T) {
 	publish(t, r, files)
 	ro = r.Carry()
 	require.Equal(t, 1, ro.Counts["failed"])
-	assert.Equal(t, "nothing was changed: fulmar needs the package sonar-tools, which is not installed on this host", ro.Hosts[0].Report.Message)
+	assert.Equal(t, "nothing was changed: fulmar needs the package sonar-tools, which is not installed on this host; install it: pacman -S sonar-tools", ro.Hosts[0].Report.Message)
 
 	publish(t, r, r.Policy())
 	ro = r.Carry()
