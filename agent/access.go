@@ -326,6 +326,9 @@ func (c *carrier) access(ctx context.Context, sheet *source.Sheet, digest string
 	grant, ok := c.grants[digest]
 	if !ok {
 		grant.Stamp = old.Stamp
+		if len(sheet.Access) > 0 && c.link == nil {
+			return errors.New("the access to licensed sources is given by the service, which does not look after this host")
+		}
 		if len(sheet.Access) > 0 {
 			if grant, err = c.link.fetchAccess(ctx, c.enrol, sheet); err != nil {
 				return fmt.Errorf("the access cannot be had: %w", err)

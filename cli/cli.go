@@ -183,6 +183,7 @@ func (a *app) root() *cobra.Command {
 		a.revisions(),
 		a.preview(),
 		a.rollout(),
+		a.export(),
 		a.freeze(),
 		a.thaw(),
 		a.channel(),

@@ -359,6 +359,11 @@ func (c *Client) Past(ctx context.Context, name string, at time.Time) (api.PastH
 	return get[api.PastHost](ctx, c, "/api/hosts/"+url.PathEscape(name)+"/past", url.Values{"at": {at.Format(time.RFC3339Nano)}})
 }
 
+// Export tells which files a host would have.
+func (c *Client) Export(ctx context.Context, o api.ExportOrder) (api.Export, error) {
+	return send[api.Export](ctx, c, http.MethodPost, "/api/export", o)
+}
+
 // Webhooks lists who is told of what happens.
 func (c *Client) Webhooks(ctx context.Context) (api.WebhookList, error) {
 	return get[api.WebhookList](ctx, c, "/api/webhooks", nil)

@@ -92,6 +92,7 @@ var least = map[string]string{
 	"hold-rollout":  store.RoleOperator, "proceed-rollout": store.RoleOperator, "consent-rollout": store.RoleOperator,
 	"back-out-rollout": store.RoleOperator, "skip-host": store.RoleOperator,
 	"audit": store.RoleReader, "audit-chain": store.RoleReader,
+	"export":        store.RoleReader,
 	"list-webhooks": store.RoleOperator, "add-webhook": store.RoleOperator, "remove-webhook": store.RoleOperator,
 	"try-webhook":  store.RoleOperator,
 	"list-freezes": store.RoleReader, "freeze": store.RoleOperator, "thaw": store.RoleOperator,

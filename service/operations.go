@@ -156,6 +156,7 @@ func (s *Service) subscriptionRoutes(a huma.API) {
 }
 
 func (s *Service) auditRoutes(a huma.API) {
+	huma.Register(a, operation("export", http.MethodPost, "/api/export", "The files that a host would have"), s.export)
 	huma.Register(a, operation("list-webhooks", http.MethodGet, "/api/webhooks", "Who is told of what happens"), s.listWebhooks)
 	huma.Register(a, operation("add-webhook", http.MethodPost, "/api/webhooks", "Tell an address of what happens"), s.addWebhook)
 	huma.Register(a, operation("remove-webhook", http.MethodDelete, "/api/webhooks/{id}", "Tell an address no more"), s.removeWebhook)

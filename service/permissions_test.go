@@ -35,7 +35,7 @@ var routes = map[string]string{
 	"POST /api/policy/check":   readers, "POST /api/revisions": operators, "POST /api/rollouts": operators, "POST /api/rollouts/{id}/stop": operators,
 	"POST /api/rollouts/{id}/hold": operators, "POST /api/rollouts/{id}/proceed": operators, "POST /api/rollouts/{id}/consent": operators,
 	"POST /api/rollouts/{id}/back-out": operators, "POST /api/rollouts/{id}/skip": operators,
-	"GET /api/webhooks": operators, "POST /api/webhooks": operators, "DELETE /api/webhooks/{id}": operators, "POST /api/webhooks/{id}/try": operators,
+	"POST /api/export": readers, "GET /api/webhooks": operators, "POST /api/webhooks": operators, "DELETE /api/webhooks/{id}": operators, "POST /api/webhooks/{id}/try": operators,
 	"GET /api/hosts/{name}/past": readers, "POST /api/heal": operators, "GET /api/audit": readers, "GET /api/audit/chain": readers,
 	"GET /api/freezes": readers, "POST /api/freezes": operators, "DELETE /api/freezes/{id}": operators,
 	"GET /api/contracts": readers, "GET /api/seats": readers, "GET /api/channels": readers, "GET /api/outlook": readers, "GET /api/accounts": readers,

@@ -294,6 +294,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The files that a host would have */
+        post: operations["export"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/freezes": {
         parameters: {
             query?: never;
@@ -1444,6 +1461,32 @@ export interface components {
             /** @description What must hold of the distribution's own entries */
             rules: components["schemas"]["RuleReason"][];
         };
+        Export: {
+            digest: string;
+            /** @description Whole files of the policy; they belong to root */
+            files: components["schemas"]["SheetFile"][];
+            host: string;
+            /** @description What the files alone do not bring about: edits in the distribution's own files, access, keys in keyrings */
+            left: string[];
+            /** Format: int64 */
+            revision: number;
+            /** @description The sheet, as an agent carries it out */
+            sheet: unknown;
+        };
+        ExportOrder: {
+            /** @description Its name; it need not be enrolled where traits are given */
+            host: string;
+            labels?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int64
+             * @description 0 or absent for the newest
+             */
+            revision?: number;
+            /** @description What it is, where no agent has told */
+            traits?: components["schemas"]["Traits"];
+        };
         File: {
             digest: string;
             link?: string;
@@ -2573,6 +2616,14 @@ export interface components {
             touches: string[];
             /** @description as it holds in the end, secrets as *** */
             value: string;
+        };
+        SheetFile: {
+            if_there?: boolean;
+            mode: string;
+            path: string;
+            repository: string;
+            text: string;
+            while?: string;
         };
         SignIn: {
             token: string;
@@ -3965,6 +4016,84 @@ export interface operations {
             };
             /** @description Problem */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    export: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Export"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,0 +1,90 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/source"
+)
+
+type exportIn struct {
+	Body api.ExportOrder
+}
+
+// export tells which files a host would have, for images and for hosts that nobody reaches.
+func (s *Service) export(ctx context.Context, in *exportIn) (*body[api.Export], error) {
+	r, err := s.pick(ctx, in.Body.Revision)
+	if err != nil {
+		return nil, err
+	}
+	rs, err := s.compute.revision(ctx, r.Number)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	who, err := s.exported(ctx, &in.Body)
+	if err != nil {
+		return nil, err
+	}
+	res := s.compute.resolveHost(rs, who)
+	if len(res.Trouble) > 0 {
+		return nil, huma.Error409Conflict("the policy cannot be resolved for this host: " + res.Trouble[0].String())
+	}
+	out := api.Export{
+		Host:     who.Name,
+		Revision: r.Number,
+		Sheet:    res.Text(),
+		Digest:   res.Digest(),
+		Files:    []source.SheetFile{},
+		Left:     []string{},
+	}
+	for _, f := range res.Sheet.Files {
+		if !f.IfThere { // kept off where they stand; made nowhere
+			out.Files = append(out.Files, f)
+		}
+	}
+	for _, rule := range res.Sheet.InPlace {
+		out.Left = append(out.Left, fmt.Sprintf("%s: entries of the distribution's own are edited where they stand", rule.Repository))
+	}
+	for _, a := range res.Sheet.Access {
+		out.Left = append(
+			out.Left,
+			fmt.Sprintf("%s: the access needs a seat, and the service that gives it", strings.Join(a.Repositories, ", ")),
+		)
+	}
+	if res.Sheet.Family == arch.Family && len(res.Sheet.Keys) > 0 {
+		out.Left = append(out.Left, "signing keys are taken into pacman's keyring")
+	}
+	return &body[api.Export]{out}, nil
+}
+
+// exported is the host that an export is for.
+func (s *Service) exported(ctx context.Context, in *api.ExportOrder) (resolve.Host, error) {
+	if in.Traits != nil {
+		labels := in.Labels
+		if labels == nil {
+			labels = map[string]string{}
+		}
+		// Its class is its own: nothing that is remembered of others is of it.
+		return resolve.Host{
+			Name:   strings.ToLower(in.Host),
+			Class:  "export " + in.Host + fmt.Sprint(*in.Traits, labels),
+			Labels: labels,
+			Traits: in.Traits,
+		}, nil
+	}
+	h, err := s.findHost(in.Host)
+	if err != nil {
+		return resolve.Host{}, err
+	}
+	who, err := s.compute.hostOf(ctx, h.row())
+	if err != nil {
+		return who, huma.Error409Conflict(fmt.Sprintf("%s has sent no survey yet; say what it is with traits", h.row().Name))
+	}
+	return who, nil
+}
