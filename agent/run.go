@@ -100,6 +100,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		return err
 	}
 	defer release()
+	defer a.sources.end()
 	if a.recover() {
 		a.host.sweep()
 	}
@@ -390,6 +391,7 @@ func muchChanged(old, now map[string]int64) bool {
 
 // carryOut carries the delivery that waits out and reports.
 func (a *Agent) carryOut(ctx context.Context) error {
+	a.sources.end()
 	c := &carrier{host: a.host, link: a.link, enrol: &a.enrol, log: a.log, now: a.now}
 	rep, err := c.carry(ctx)
 	if rep == nil || err != nil {
@@ -400,7 +402,7 @@ func (a *Agent) carryOut(ctx context.Context) error {
 		return err
 	}
 	a.last, a.lastLook = l, a.now()
-	a.sources.seen = nil // what was seen before is of before
+	a.sources.seen = nil // it is of before
 	if _, err := a.checkIn(ctx); err != nil {
 		return err
 	}

@@ -26,6 +26,10 @@ type refreshWatch struct {
 	next time.Time
 	seen *api.SourcesLook // newest
 	told bool             // the service knows it
+
+	came chan *api.SourcesLook // of the look that is under way
+	stop context.CancelFunc    // ends it; nil: none is
+	done chan struct{}         // closed when it has ended
 }
 
 // due says whether it is time to look.
@@ -40,23 +44,59 @@ func (w *refreshWatch) due(every time.Duration, now time.Time) bool {
 	return !now.Before(w.next)
 }
 
-// lookAtSources asks on the side, so that nothing of the host changes, whether each source
-// of the sheet can be refreshed.
+// lookAtSources begins to ask on the side, so that nothing of the host changes, whether each
+// source of the sheet can be refreshed, and takes what came of asking before. The host says
+// how it stands all the while.
 func (a *Agent) lookAtSources(ctx context.Context, every time.Duration) {
-	now := a.now()
-	if !a.sources.due(every, now) {
+	w := &a.sources
+	select {
+	case seen := <-w.came:
+		w.take(seen, every, a.now())
+	default:
+	}
+	if w.stop != nil || !w.due(every, a.now()) {
 		return
 	}
-	a.sources.next = now.Add(every - every/10 + rand.N(every/5+1))
-	seen := a.host.sourcesLook(ctx, now)
+	ctx, cancel := context.WithTimeout(ctx, watchTime)
+	came := make(chan *api.SourcesLook, 1)
+	w.came, w.stop, w.done = came, cancel, make(chan struct{})
+	root, now, done := a.host.Root, a.host.clock, w.done
+	go func() {
+		defer close(done)
+		h, err := OpenHost(root) // of its own: what reading keeps is not for two at once
+		if err != nil {
+			came <- nil
+			return
+		}
+		defer h.Close()
+		h.clock = now
+		came <- h.sourcesLook(ctx, h.now())
+	}()
+}
+
+// take notes what a look came to, and when the next one is.
+func (w *refreshWatch) take(seen *api.SourcesLook, every time.Duration, now time.Time) {
+	w.stop()
+	w.stop = nil
+	w.next = now.Add(every - every/10 + rand.N(every/5+1))
 	if seen == nil {
 		return
 	}
 	if len(seen.Bad) > 0 || seen.Trouble != "" { // what is ill is looked at again sooner
-		a.sources.next = now.Add(every / 4)
+		w.next = now.Add(every / 4)
 	}
-	a.sources.told = a.sources.seen != nil && a.sources.told && a.sources.seen.Same(seen)
-	a.sources.seen = seen
+	w.told = w.seen != nil && w.told && w.seen.Same(seen)
+	w.seen = seen
+}
+
+// end ends a look that is under way, whose result nobody wants any more.
+func (w *refreshWatch) end() {
+	if w.stop == nil {
+		return
+	}
+	w.stop()
+	<-w.done
+	w.stop, w.came, w.seen = nil, nil, nil
 }
 
 // sourcesLook looks once; nil where nothing was carried to the host.
@@ -65,8 +105,6 @@ func (h *Host) sourcesLook(ctx context.Context, now time.Time) *api.SourcesLook 
 	if sheet == nil || len(sheet.Sources)+len(sheet.InPlace) == 0 {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(ctx, watchTime)
-	defer cancel()
 	out := &api.SourcesLook{At: now.UTC(), Bad: []api.SourceOutcome{}}
 	is := h.surveyFor(sheet)
 	q := asked{sheet: sheet, survey: &is, stuck: stuckOn(sheet, &is, change.Change{}), at: now, scratch: h.statePath("watch")}
