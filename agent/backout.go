@@ -95,6 +95,13 @@ func (h *Host) lastChange() (j journal, sheet *source.Sheet, digest string, err 
 	return j, sheet, source.Digest(text), json.Unmarshal(text, sheet)
 }
 
+// changedBy reports whether the newest change was of a rollout: an agent that died right after
+// it finds nothing more to do, and says that it is done all the same.
+func (h *Host) changedBy(rollout int64) bool {
+	j, _, _, err := h.lastChange()
+	return err == nil && j.Rollout == rollout
+}
+
 // backOut gives the host again what it had before a change: the same bytes, from its own
 // copies, with their owners, modes and times.
 func (c *carrier) backOut(ctx context.Context) error {

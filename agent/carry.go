@@ -199,7 +199,7 @@ func (c *carrier) steps(ctx context.Context) error {
 		return c.failed("what was carried out cannot be kept: %w", err)
 	}
 	c.report.State, c.report.Step = "unchanged", c.step
-	if changed || c.accessChanged {
+	if changed || c.accessChanged || c.host.changedBy(c.delivery.Rollout) {
 		c.report.State = "done"
 	}
 	return nil

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -306,30 +307,99 @@ func changes(s *suite, srv *server, p *population) error {
 	); err != nil {
 		return err
 	}
-	for n := range 3 {
+	for n, kind := range []struct {
+		what  string
+		order api.RolloutOrder
+		then  func(*server, *population, int64) error
+	}{
+		{"begin a rollout to all at once", api.RolloutOrder{AtOnce: true, Because: "a benchmark"}, s.reports},
+		{"begin a rollout in waves", api.RolloutOrder{}, s.waves},
+	} {
 		if err := s.measure(
 			srv,
-			measured{what: "begin a rollout", method: "POST", path: "/api/rollouts", body: api.RolloutOrder{}, goal: time.Second},
+			measured{what: kind.what, method: "POST", path: "/api/rollouts", body: kind.order, goal: time.Second},
 		); err != nil {
 			return err
 		}
-		id := strconv.Itoa(n + 1)
-		if n == 0 {
-			if err := s.reports(srv, p, 1); err != nil {
-				return err
-			}
-			if err := s.measure(
-				srv,
-				measured{what: "show of a rollout under way", method: "GET", path: "/api/rollouts/" + id, goal: 100 * time.Millisecond, runs: 3},
-			); err != nil {
-				return err
-			}
+		id := int64(n + 1)
+		if err := kind.then(srv, p, id); err != nil {
+			return err
 		}
-		if _, _, err := srv.call("POST", "/api/rollouts/"+id+"/stop", nil); err != nil {
+		if err := s.measure(srv, measured{
+			what: "show of it", method: "GET", path: fmt.Sprintf("/api/rollouts/%d", id), goal: 100 * time.Millisecond, runs: 20,
+		}); err != nil {
+			return err
+		}
+		if _, _, err := srv.call("POST", fmt.Sprintf("/api/rollouts/%d/stop", id), nil); err != nil {
 			return err
 		}
 	}
 	return s.measure(srv, measured{what: "list of rollouts", method: "GET", path: "/api/rollouts", goal: 50 * time.Millisecond, runs: 3})
+}
+
+// waves lets the hosts of the first two waves report, one and a tenth, and measures what the
+// service does for each: its wave, its gates, its rows.
+func (s *suite) waves(srv *server, p *population, rollout int64) error {
+	byName := make(map[string]*store.Host, len(p.hosts))
+	for _, h := range p.hosts {
+		byName[h.Name] = h
+	}
+	var used time.Duration
+	count := 0
+	for wave := 1; wave <= 2; wave++ {
+		hosts, err := waiting(srv, byName, rollout, wave)
+		if err != nil {
+			return err
+		}
+		tokens, err := agentTokens(p.key, hosts)
+		if err != nil {
+			return err
+		}
+		before := srv.processor()
+		for i, t := range tokens {
+			report := api.Report{Rollout: rollout, State: "done", Step: "done", Sheet: hosts[i].Sheet, Survey: hosts[i].Survey}
+			if _, _, err := srv.as(t, "POST", "/api/agent/reports", report, http.StatusNoContent); err != nil {
+				return err
+			}
+		}
+		used, count = used+srv.processor()-before, count+len(tokens)
+	}
+	each := used / time.Duration(max(count, 1))
+	s.add("a host of a rollout in waves, of processor time", "1ms", each < time.Millisecond, each.Round(time.Microsecond).String(),
+		fmt.Sprintf("%d hosts in two waves, of 100,000 in three", count))
+	return nil
+}
+
+// waiting returns the hosts that may begin, once a wave has begun.
+func waiting(srv *server, byName map[string]*store.Host, rollout int64, wave int) ([]*store.Host, error) {
+	var out []*store.Host
+	end := time.Now().Add(time.Minute)
+	for page := 1; ; {
+		_, b, err := srv.call("GET", fmt.Sprintf("/api/rollouts/%d?state=waiting&per_page=500&page=%d", rollout, page), nil)
+		if err != nil {
+			return nil, err
+		}
+		var ro api.Rollout
+		if err := json.Unmarshal(b, &ro); err != nil {
+			return nil, err
+		}
+		if ro.Wave < wave {
+			if time.Now().After(end) {
+				return nil, fmt.Errorf("wave %d does not begin: %s", wave, ro.Says)
+			}
+			time.Sleep(100 * time.Millisecond)
+			continue
+		}
+		for _, h := range ro.Hosts {
+			if known := byName[h.Host]; known != nil {
+				out = append(out, known)
+			}
+		}
+		if len(ro.Hosts) == 0 {
+			return out, nil
+		}
+		page++
+	}
 }
 
 // reports lets 10,000 hosts report, in the order of their names.

@@ -68,9 +68,9 @@ func TestManyLookWhileOthersChange(t *testing.T) {
 	all.Wait()
 }
 
-// What others begin while a rollout waits for a desk keeps it from beginning: it says so,
-// gives back the seats that it has taken, and the service goes on.
-func TestARolloutThatComesTooLateGivesItsSeatsBack(t *testing.T) {
+// A host that is being healed holds no rollout up: it begins when that is done, and the
+// rollout says so.
+func TestAHostThatIsBeingHealedIsWaitedFor(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	r.Accounts()
@@ -82,22 +82,26 @@ func TestARolloutThatComesTooLateGivesItsSeatsBack(t *testing.T) {
 	require.Zero(t, r.Carry().Counts["failed"])
 	stop()
 	publish(t, r, licensed(t, r))
-	before := seats(t, r)
 	require.NoError(t, r.Desk.SetFault("gannet", standin.DeskSlow))
-	begun := make(chan error, 1)
+	begun := make(chan api.Rollout, 1)
 	go func() {
-		_, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
-		begun <- err
+		ro, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
+		assert.NoError(t, err)
+		begun <- ro
 	}()
 	r.Until("it asks the desk", func() bool { return r.Desk.Waiting() > 0 })
-	_, err := r.Operator.Heal(ctx, "desk-1") // whose agent does not do it
+	healing, err := r.Operator.Heal(ctx, "desk-1") // whose agent does not do it yet
 	require.NoError(t, err)
-	require.ErrorContains(t, <-begun, "desk-1.brinewick.test is being changed by rollout")
 	require.NoError(t, r.Desk.SetFault("gannet", ""))
-	r.Tend()
-	assert.Equal(t, before, seats(t, r))
-	_, err = r.Operator.Hosts(ctx, client.List{})
-	require.NoError(t, err, "the service goes on")
+	ro := <-begun
+	_, err = r.Operator.Label(ctx, "desk-1", map[string]string{"turn": "1"})
+	require.NoError(t, err)
+	r.Start(h)
+	r.Ended(healing.ID)
+	require.Zero(t, r.Ended(ro.ID).Counts["failed"])
+	d, err := r.Operator.Host(ctx, "desk-1")
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, d.Revision, "whether it took part or had it already")
 }
 
 // While a rollout waits for a desk that takes its time, others are healed and labelled.

@@ -103,7 +103,7 @@ func (s *Service) beginOn(ctx context.Context, p *startable) (store.Rollout, err
 	}
 	locked := lockAll(slices.Concat(p.takers, p.already))
 	defer locked.unlock()
-	if err := free(locked, p.revision, 0); err != nil {
+	if err := forward(locked, p.revision); err != nil {
 		return p.rollout, err
 	}
 	gone := map[string]bool{}
@@ -122,21 +122,11 @@ func (s *Service) beginOn(ctx context.Context, p *startable) (store.Rollout, err
 	})
 }
 
-// free refuses where a host has a task already, or a newer revision.
-// over is one whose hosts are free, since it makes way.
-func free(hosts []*host, r store.Revision, over int64) error {
+// forward refuses where a host has a newer revision. One that is being healed does not hold
+// others up: it begins when it is done.
+func forward(hosts []*host, r store.Revision) error {
 	for _, h := range hosts {
 		v := h.row()
-		if v.Task != 0 && !v.behind() && v.Task != over {
-			return huma.Error409Conflict(
-				fmt.Sprintf(
-					"%s is being changed by rollout %d; try again when it is done, or stop it: lantern rollout stop %d",
-					v.Name,
-					v.Task,
-					v.Task,
-				),
-			)
-		}
 		if r.Number < v.Revision {
 			return huma.Error409Conflict(
 				fmt.Sprintf(

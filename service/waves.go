@@ -58,7 +58,7 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 		return nil, err
 	}
 	p.others = len(all) - len(targets)
-	if err := free(targets, r, p.over); err != nil {
+	if err := forward(targets, r); err != nil {
 		return nil, err
 	}
 	results := make(map[*host]*resolve.Result, len(targets))
