@@ -92,9 +92,9 @@ func (s *Service) stands(ctx context.Context, ro *store.Rollout) (t []rollout.Ta
 		t, err = s.store.Tallies(ctx, ro)
 		return t, nil, err
 	}
-	s.steer.Lock()
-	defer s.steer.Unlock()
-	t, err = s.tallies(ctx, ro)
+	t, err = s.tallies(ctx, ro, true)
+	s.steer.known.Lock()
+	defer s.steer.known.Unlock()
 	for text, n := range s.steer.blocked[ro.ID] {
 		why = append(why, fmt.Sprintf("%s %s", hostsWord(n), text))
 	}

@@ -48,7 +48,7 @@ func (s *Service) pull(
 	if err != nil {
 		return err
 	}
-	tallies, err := s.tallies(ctx, &ro)
+	tallies, err := s.tallies(ctx, &ro, true)
 	if err != nil {
 		return s.refuse(err)
 	}

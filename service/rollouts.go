@@ -172,7 +172,10 @@ func (s *Service) begin(
 			e.Why = ro.Because
 			return append(s.hostEntries(by, command, names), e)
 		},
-		Then: func() { then(ro.ID) },
+		Then: func() {
+			s.steer.place(ro.ID, placed)
+			then(ro.ID)
+		},
 	})
 	if err != nil {
 		return ro, s.refuse(err)

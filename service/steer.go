@@ -20,8 +20,37 @@ type steering struct {
 	held       atomic.Pointer[map[int64]bool]
 	nudged     chan struct{}
 
+	known   sync.Mutex                 // of the two below, which who looks needs as well
 	parts   map[int64]map[string]int32 // of live rollouts
 	blocked map[int64]map[string]int   // why hosts may not begin though their wave has come, and how many
+}
+
+// forget forgets a rollout that has ended.
+func (st *steering) forget(id int64) {
+	st.known.Lock()
+	defer st.known.Unlock()
+	delete(st.parts, id)
+	delete(st.blocked, id)
+}
+
+// place notes in which part of a rollout that begins each host stands.
+func (st *steering) place(id int64, placed []store.Placed) {
+	m := make(map[string]int32, len(placed))
+	for _, x := range placed {
+		m[x.Host] = int32(x.Part)
+	}
+	st.known.Lock()
+	defer st.known.Unlock()
+	st.parts[id] = m
+}
+
+// block notes why hosts of a rollout may not begin.
+func (st *steering) block(id int64, why map[string]int) {
+	st.known.Lock()
+	defer st.known.Unlock()
+	if delete(st.blocked, id); len(why) > 0 {
+		st.blocked[id] = why
+	}
 }
 
 func newSteering() *steering {
@@ -72,7 +101,17 @@ func (st *steering) setHeld(id int64, held bool) {
 const (
 	steerPause  = time.Second            // when nothing happens
 	steerGather = 100 * time.Millisecond // after something has, for more
+	manyHosts   = 5000
 )
+
+// gatherTime is how long is waited for more, after something has happened: longer where it happens
+// to many hosts.
+func (s *Service) gatherTime() time.Duration {
+	if len(s.fleet.all()) > manyHosts {
+		return steerPause
+	}
+	return steerGather
+}
 
 // steerAll takes rollouts on until the context ends.
 func (s *Service) steerAll(ctx context.Context) {
@@ -87,7 +126,7 @@ func (s *Service) steerAll(ctx context.Context) {
 			select {
 			case <-ctx.Done():
 				return
-			case <-time.After(steerGather):
+			case <-time.After(s.gatherTime()):
 			}
 		}
 		live, err := s.store.LiveRollouts(ctx)
@@ -112,11 +151,10 @@ func (s *Service) steerOne(ctx context.Context, id int64) error {
 			return err
 		}
 		if !ro.Ended.IsZero() {
-			delete(s.steer.parts, id)
-			delete(s.steer.blocked, id)
+			s.steer.forget(id)
 			return nil
 		}
-		tallies, err := s.tallies(ctx, &ro)
+		tallies, err := s.tallies(ctx, &ro, false)
 		if err != nil {
 			return err
 		}
@@ -179,8 +217,10 @@ func (s *Service) stand(ctx context.Context, by actor, command string, ro *store
 	return err
 }
 
-// partsOf tells in which part of a live rollout each host stands. The caller holds steer.
+// partOf tells in which part of a live rollout each host stands. The map is not changed.
 func (s *Service) partOf(ctx context.Context, id int64) (map[string]int32, error) {
+	s.steer.known.Lock()
+	defer s.steer.known.Unlock()
 	if m, known := s.steer.parts[id]; known {
 		return m, nil
 	}
@@ -191,11 +231,16 @@ func (s *Service) partOf(ctx context.Context, id int64) (map[string]int32, error
 	return m, err
 }
 
-// tallies counts the hosts of a rollout. The caller holds steer.
-func (s *Service) tallies(ctx context.Context, ro *store.Rollout) ([]rollout.Tally, error) {
+// looksAtHosts reports whether a gate counts what only the hosts themselves tell.
+func looksAtHosts(parts []rollout.Part) bool {
+	return slices.ContainsFunc(parts, func(p rollout.Part) bool { return p.Limits.Unrefreshed.Set || p.Limits.Drifted.Set })
+}
+
+// tallies counts the hosts of a rollout: for its gates, or all that there is to show.
+func (s *Service) tallies(ctx context.Context, ro *store.Rollout, all bool) ([]rollout.Tally, error) {
 	out, err := s.store.Tallies(ctx, ro)
-	if err != nil {
-		return nil, err
+	if err != nil || !all && !looksAtHosts(ro.Parts) {
+		return out, err
 	}
 	parts, err := s.partOf(ctx, ro.ID)
 	if err != nil {
@@ -237,12 +282,13 @@ func driftedSince(v *hostView) bool {
 // admit lets the hosts begin whose wave has come, but for those that may not at this hour.
 // It reports whether anything moved. The caller holds steer.
 func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved bool, err error) {
-	delete(s.steer.blocked, ro.ID)
 	if ro.Course.Phase == rollout.Held {
+		s.steer.block(ro.ID, nil)
 		return false, nil
 	}
 	names, err := s.store.QueuedIn(ctx, ro, ro.Course.Opened)
 	if err != nil || len(names) == 0 {
+		s.steer.block(ro.ID, nil)
 		return false, err
 	}
 	parts, err := s.partOf(ctx, ro.ID)
@@ -276,9 +322,7 @@ func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved bool, err
 			hosts = append(hosts, h)
 		}
 	}
-	if len(blocked) > 0 {
-		s.steer.blocked[ro.ID] = blocked
-	}
+	s.steer.block(ro.ID, blocked)
 	if len(hosts) == 0 {
 		return moved, nil
 	}
