@@ -128,7 +128,7 @@ func (a *app) showPlan(r *api.Rollout) {
 	for i := range r.Parts {
 		p := &r.Parts[i]
 		a.out.Printf("%s  %s%s", a.out.Paint(view.Bold, fmt.Sprintf("wave %d", p.Wave)), whoIn(p), a.out.Paint(view.Dim, planSays(p)))
-		a.out.Printf("        %s", a.out.Paint(view.Dim, someNames(p.Names, 8)+andMore(p.Hosts, min(len(p.Names), 8))))
+		a.out.Printf("        %s", a.out.Paint(view.Dim, namesOf(p.Names, p.Hosts)))
 	}
 	if n := r.Counts[rollout.Unchanged]; n > 0 {
 		a.out.Printf("\n%s would change nothing, and take no part.", view.Count(n, "host", "hosts"))
@@ -150,11 +150,17 @@ func whoIn(p *api.RolloutPart) string {
 	return p.What + ": " + hosts
 }
 
-func andMore(all, shown int) string {
-	if all > shown && shown > 0 {
-		return fmt.Sprintf(" and %d more", all-shown)
+// mostSaid is how many hosts a line names.
+const mostSaid = 8
+
+// namesOf names some of so many hosts, without their domain.
+func namesOf(names []string, all int) string {
+	shown := min(len(names), mostSaid)
+	text := someNames(names[:shown], shown)
+	if all > shown {
+		text += fmt.Sprintf(" and %d more", all-shown)
 	}
-	return ""
+	return text
 }
 
 // planSays tells what holds for a wave.
@@ -209,7 +215,7 @@ func (a *app) whyFailed(r *api.Rollout) {
 		if c.Says != "" {
 			a.out.Printf("        %s: %s", a.out.Paint(view.Bold, c.Says), c.Remedy)
 		}
-		a.out.Printf("        %s", a.out.Paint(view.Dim, someNames(c.Names, 6)+andMore(c.Hosts, min(len(c.Names), 6))))
+		a.out.Printf("        %s", a.out.Paint(view.Dim, namesOf(c.Names, c.Hosts)))
 	}
 }
 
@@ -332,7 +338,7 @@ func (a *app) showRollout(r api.Rollout) {
 		a.out.Printf(
 			"%s  %s",
 			a.out.Paint(view.Dim, "  queued   "),
-			someNames(queued, 8)+andMore(r.Counts[rollout.Queued], min(len(queued), 8)),
+			namesOf(queued, r.Counts[rollout.Queued]),
 		)
 	}
 	if r.Phase == rollout.Held {

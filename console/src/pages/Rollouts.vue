@@ -107,7 +107,7 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
     <Trouble class="told" :error="error" />
     <div v-if="r.phase === 'held'" class="card held">
       <b class="bad">✗ {{ r.says }}</b>
-      <div class="soft">No further host begins. Hosts that failed were put back as they were. Go on, take it back, or publish what is right and begin: this one makes way.</div>
+      <div class="soft">No further host begins. Hosts that failed were put back as they were. Go on{{ r.counts.done || r.counts.working ? ', take it back' : '' }}, or publish what is right and begin: this one makes way.</div>
     </div>
     <div v-if="r.causes?.length" class="card held">
       <div v-for="c in r.causes" :key="c.step + c.message" class="cause">
