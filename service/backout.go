@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/store"
 )
 
@@ -24,14 +25,15 @@ type backing struct {
 	placed  []store.Placed
 	unknown []string
 	dangers []string
+	unseen  int               // hosts of which it is not known what comes back
 	seats   map[int64][]*host // by the revision that they go back to
 }
 
 // backOut gives hosts back what they had before a rollout, the newest wave first: each from
 // the copies that it has kept itself.
 func (s *Service) backOut(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
-	if !s.beginning.TryLock() {
-		return nil, huma.Error409Conflict("somebody begins a rollout at this moment; look at it, and try again: lantern rollout list")
+	if err := s.alone(); err != nil {
+		return nil, err
 	}
 	defer s.beginning.Unlock()
 	b, err := s.prepareBack(ctx, in)
@@ -43,28 +45,39 @@ func (s *Service) backOut(ctx context.Context, in *leverIn) (*body[api.Rollout],
 		out.Unknown, out.Dangers = b.unknown, b.dangers
 		return &body[api.Rollout]{out}, nil
 	}
-	if b.of.Ended.IsZero() {
-		if _, err := s.stopHosts(ctx, b.of.ID); err != nil {
-			return nil, s.refuse(err)
-		}
-	}
-	for revision, hosts := range b.seats {
-		if _, err := s.seatsFor(ctx, revision, hosts); err != nil {
-			return nil, err
-		}
-	}
-	ro, err := s.begin(ctx, "back-out-rollout", b.ro, b.placed, func(int64) {})
+	ro, err := s.beginBack(ctx, b)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.steerOne(ctx, ro.ID); err != nil {
-		return nil, s.refuse(err)
-	}
-	out, err := s.freshPage(ctx, ro.ID)
+	out, err := s.steered(ctx, ro.ID)
 	if err == nil {
 		out.Body.Unknown, out.Body.Dangers = b.unknown, b.dangers
 	}
 	return out, err
+}
+
+// beginBack begins to take a rollout back. Vendors' desks are asked before anything is stopped,
+// and what was taken is given back where it cannot begin.
+func (s *Service) beginBack(ctx context.Context, b *backing) (ro store.Rollout, err error) {
+	var taken []subscription.Taking
+	defer func() {
+		if err != nil {
+			s.giveBack(ctx, taken)
+		}
+	}()
+	for revision, hosts := range b.seats {
+		more, err := s.seatsFor(ctx, revision, hosts)
+		if err != nil {
+			return ro, err
+		}
+		taken = append(taken, more...)
+	}
+	if b.of.Ended.IsZero() {
+		if _, err := s.stopHosts(ctx, b.of.ID); err != nil {
+			return ro, s.refuse(err)
+		}
+	}
+	return s.begin(ctx, "back-out-rollout", b.ro, b.placed, func(int64) {})
 }
 
 func (s *Service) prepareBack(ctx context.Context, in *leverIn) (*backing, error) {
@@ -129,6 +142,9 @@ func (s *Service) prepareBack(ctx context.Context, in *leverIn) (*backing, error
 		}
 		return nil, huma.Error409Conflict(fmt.Sprintf("rollout %d has changed no host that could be taken back%s", of.ID, why))
 	}
+	if b.unseen > 0 {
+		b.dangers = append(b.dangers, fmt.Sprintf("of %s it is not known what comes back", plural(b.unseen)))
+	}
 	b.lay(by)
 	return b, nil
 }
@@ -156,7 +172,11 @@ const mostLooked = 300
 // dangersBack says what comes back that the policy had taken away.
 func (s *Service) dangersBack(ctx context.Context, b *backing, v *hostView, before *store.Before, looked map[[2]string]bool) {
 	key := [2]string{v.Carried.Sheet, before.Survey}
-	if looked[key] || len(looked) > mostLooked || before.Survey == "" || v.Carried.Sheet == "" {
+	switch {
+	case looked[key]:
+		return
+	case len(looked) >= mostLooked, before.Survey == "", v.Carried.Sheet == "", !s.store.Known(before.Survey, store.KindSurvey):
+		b.unseen++
 		return
 	}
 	looked[key] = true

@@ -25,8 +25,8 @@ func (s *Service) healMany(ctx context.Context, in *healManyIn) (*body[api.Rollo
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("class: there is no class %q of findings", short(c)))
 		}
 	}
-	if !s.beginning.TryLock() {
-		return nil, huma.Error409Conflict("somebody begins a rollout at this moment; look at it, and try again: lantern rollout list")
+	if err := s.alone(); err != nil {
+		return nil, err
 	}
 	defer s.beginning.Unlock()
 	p, err := s.healable(ctx, &in.Body)
@@ -40,10 +40,7 @@ func (s *Service) healMany(ctx context.Context, in *healManyIn) (*body[api.Rollo
 	if err != nil {
 		return nil, err
 	}
-	if err := s.steerOne(ctx, ro.ID); err != nil {
-		return nil, s.refuse(err)
-	}
-	out, err := s.freshPage(ctx, ro.ID)
+	out, err := s.steered(ctx, ro.ID)
 	if err == nil {
 		out.Body.Others = p.others
 	}

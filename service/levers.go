@@ -30,10 +30,7 @@ func (s *Service) lever(
 	if err := s.pull(ctx, in, command, to); err != nil {
 		return nil, err
 	}
-	if err := s.steerOne(ctx, in.ID); err != nil {
-		return nil, s.refuse(err)
-	}
-	return s.freshPage(ctx, in.ID)
+	return s.steered(ctx, in.ID)
 }
 
 func (s *Service) pull(
@@ -107,10 +104,7 @@ func (s *Service) skipHost(ctx context.Context, in *leverIn) (*body[api.Rollout]
 	if err := s.takeOut(ctx, &ro, h, why); err != nil {
 		return nil, err
 	}
-	if err := s.steerOne(ctx, in.ID); err != nil {
-		return nil, s.refuse(err)
-	}
-	return s.freshPage(ctx, in.ID)
+	return s.steered(ctx, in.ID)
 }
 
 func (s *Service) takeOut(ctx context.Context, ro *store.Rollout, h *host, why string) error {

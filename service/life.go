@@ -135,7 +135,7 @@ func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*host, las
 		}
 		names = append(slices.Clip(names), strangers...)
 	}
-	if len(names) == 0 && (!last || ro.Counts.Open() > 0) {
+	if len(names) == 0 && (!last || ro.Counts.Left() > 0) {
 		return nil
 	}
 	over := false

@@ -48,14 +48,10 @@ func (s *Service) past(ctx context.Context, in *pastIn) (*body[api.PastHost], er
 	if p.Sheet == "" {
 		return &body[api.PastHost]{out}, nil
 	}
-	q := question{Sheet: p.Sheet, Before: p.Before, Survey: p.Survey}
-	if q.Before == "" {
-		q.Before = q.Sheet
-	}
-	if p.BaseSurvey != "" && p.BaseSurvey != p.Survey {
-		q.Base = same(p.BaseSheet + " " + p.BaseSurvey)
-	}
-	found, err := s.compute.judge(ctx, q)
+	then := hostView{Host: store.Host{Sheet: p.Sheet, Survey: p.Survey, Carried: store.Carried{
+		Sheet: p.Before, Base: store.Base{Sheet: p.BaseSheet, Survey: p.BaseSurvey},
+	}}}
+	found, err := s.compute.judge(ctx, questionOf(&then))
 	if err != nil {
 		return nil, s.refuse(err)
 	}

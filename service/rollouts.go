@@ -54,8 +54,8 @@ type rolloutIn struct {
 // beginRollout begins to carry a revision to hosts: those of its first wave have the task
 // when it returns. Vendors' desks are asked before anything is held that others wait for.
 func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Rollout], error) {
-	if !s.beginning.TryLock() {
-		return nil, huma.Error409Conflict("somebody begins a rollout at this moment; look at it, and try again: lantern rollout list")
+	if err := s.alone(); err != nil {
+		return nil, err
 	}
 	defer s.beginning.Unlock()
 	p, err := s.startable(ctx, &in.Body)
@@ -75,14 +75,27 @@ func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Ro
 		return nil, err
 	}
 	s.followAgain(ctx, p)
-	if err := s.steerOne(ctx, ro.ID); err != nil {
-		return nil, s.refuse(err)
-	}
-	out, err := s.freshPage(ctx, ro.ID)
+	out, err := s.steered(ctx, ro.ID)
 	if err == nil {
 		out.Body.Others, out.Body.TookOver = p.others, p.over
 	}
 	return out, err
+}
+
+// alone lets one rollout begin at a time; the caller unlocks beginning.
+func (s *Service) alone() error {
+	if !s.beginning.TryLock() {
+		return huma.Error409Conflict("somebody begins a rollout at this moment; look at it, and try again: lantern rollout list")
+	}
+	return nil
+}
+
+// steered takes a rollout on after a command, and describes it.
+func (s *Service) steered(ctx context.Context, id int64) (*body[api.Rollout], error) {
+	if err := s.steerOne(ctx, id); err != nil {
+		return nil, s.refuse(err)
+	}
+	return s.freshPage(ctx, id)
 }
 
 // freshPage describes a rollout after a command, with its first hosts.

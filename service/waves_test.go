@@ -18,6 +18,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/datafolder"
 	"patientlantern.example/lantern/internal/rig"
 )
 
@@ -411,4 +412,21 @@ func TestAClassIsHealedByWaves(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, chain.Whole)
 	assert.Greater(t, chain.Entries, 5)
+}
+
+// While a rollout waits for somebody, nothing is written of it again and again.
+func TestARolloutThatWaitsWritesNothing(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t, func(o *datafolder.Options) { o.Patience = time.Second })
+	gateways(t, r, 2)
+	publish(t, r, withPlan(t, r, "    waves: [{ hosts: 1, consent: true }]\n"))
+	ro, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{})
+	require.NoError(t, err)
+	require.Equal(t, rollout.Asking, ro.Phase)
+	before, err := r.Operator.AuditChain(ctx, "")
+	require.NoError(t, err)
+	time.Sleep(time.Second) // ten looks for hosts that give no sign of life
+	after, err := r.Operator.AuditChain(ctx, "")
+	require.NoError(t, err)
+	assert.Equal(t, before.Entries, after.Entries)
 }

@@ -266,14 +266,6 @@ func keysIn(t reflect.Type, out []string) []string {
 	return out
 }
 
-// enumList is enumOf for a schema.
-func enumList[T any](key string) (out []any) {
-	for _, v := range enumOf[T](key) {
-		out = append(out, v)
-	}
-	return out
-}
-
 // enumOf lists the values that there are for a key of a form.
 func enumOf[T any](key string) []string {
 	t := reflect.TypeFor[T]()

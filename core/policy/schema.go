@@ -90,7 +90,7 @@ func (s *schemer) value(t reflect.Type, tag reflect.StructTag) map[string]any {
 	case t == reflect.TypeFor[oneOrMany]():
 		return map[string]any{"anyOf": []any{scalar(""), map[string]any{"type": "array", "items": scalar("")}}}
 	case t == reflect.TypeFor[ruleForm]():
-		return map[string]any{"anyOf": []any{map[string]any{"enum": enumList[ruleForm]("do")}, s.ref(t)}}
+		return map[string]any{"anyOf": []any{map[string]any{"enum": enumOf[ruleForm]("do")}, s.ref(t)}}
 	case t == reflect.TypeFor[followForm]():
 		return map[string]any{"anyOf": []any{scalar(""), s.ref(t)}}
 	}

@@ -153,7 +153,7 @@ func Step(parts []Part, c Course, tallies []Tally, now time.Time) (Course, []Act
 // waits reports whether hosts of the newest stage are waited for.
 func (c *Course) waits(parts []Part, tallies []Tally) bool {
 	for i := range parts {
-		if parts[i].Stage == c.Opened-1 && tallies[i].Counts.Open()+tallies[i].Counts[Queued] > 0 {
+		if parts[i].Stage == c.Opened-1 && tallies[i].Counts.Left() > 0 {
 			return true
 		}
 	}
@@ -174,7 +174,7 @@ func (c *Course) stopped(parts []Part, tallies []Tally) *Hold {
 		}
 		t := tallies[i].Counts
 		well, said := t.said()
-		waits := t.Open()+t[Queued] > 0
+		waits := t.Left() > 0
 		if last := p.Stage == Stages(parts)-1; !last && (p.Limits.Failed.Set || p.Limits.Silent.Set) && !waits && well == 0 && said > 0 &&
 			!c.borne(GateNobody, i, said) {
 			return &Hold{Gate: GateNobody, Part: i, Value: said}

@@ -105,6 +105,10 @@ func (c Counts) Open() (n int) {
 // of which nothing is known though it should be.
 func (c Counts) said() (well, not int) { return c[Done] + c[Unchanged], c[Failed] + c[Behind] }
 
+// Left is how many hosts a rollout still has to do with: those that are waited for, and those
+// whose turn has not come.
+func (c Counts) Left() int { return c.Open() + c[Queued] }
+
 // Move counts a host that goes from one place to another.
 func (c Counts) Move(from, to State) {
 	if c[from]--; c[from] == 0 {
