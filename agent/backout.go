@@ -220,16 +220,8 @@ func (a *attempt) carryBack(ctx context.Context, old *journal) error {
 	if err := c.access(ctx, a.sheet, c.delivery.Sheet, true); err != nil {
 		return c.failed("%w", err)
 	}
-	c.begin(api.StepSwap)
-	a.swapped = true
-	for i, s := range a.files {
-		if err := h.swapOut(s); err != nil {
-			return c.failed("%s cannot be put in place: %w", s.path, err)
-		}
-		failpoint(fmt.Sprintf("swapped-%d", i))
-	}
-	if err := c.access(ctx, a.sheet, c.delivery.Sheet, false); err != nil {
-		return c.failed("%w", err)
+	if err := a.swap(ctx); err != nil {
+		return err
 	}
 	a.refreshBack(ctx)
 	c.begin(api.StepProve)

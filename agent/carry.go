@@ -311,6 +311,16 @@ func (a *attempt) carry(ctx context.Context) error {
 	if err := c.access(ctx, a.sheet, c.delivery.Sheet, true); err != nil {
 		return c.failed("%w", err)
 	}
+	if err := a.swap(ctx); err != nil {
+		return err
+	}
+	return a.prove(ctx)
+}
+
+// swap puts the staged files in place, new ones first and those that go last, and takes away
+// the access that is not needed any more.
+func (a *attempt) swap(ctx context.Context) error {
+	c, h := a.carrier, a.host
 	c.begin(api.StepSwap)
 	a.swapped = true
 	slices.SortStableFunc(a.files, func(x, y *staged) int { return cmp.Compare(x.rank(), y.rank()) })
@@ -323,7 +333,7 @@ func (a *attempt) carry(ctx context.Context) error {
 	if err := c.access(ctx, a.sheet, c.delivery.Sheet, false); err != nil {
 		return c.failed("%w", err)
 	}
-	return a.prove(ctx)
+	return nil
 }
 
 // texts are the files as they stand after the edits, but those of back, which stand as
