@@ -13,27 +13,12 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/flatpak"
-	"patientlantern.example/lantern/core/family/rpm"
-	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
 	"patientlantern.example/lantern/core/version"
 )
-
-// installs is the command that installs a package with a family's package manager.
-func installs(of, name string) string {
-	switch of {
-	case rpm.Family:
-		return "dnf install " + name
-	case zypp.Family:
-		return "zypper install " + name
-	case arch.Family:
-		return "pacman -S " + name
-	}
-	return "apt-get install " + name
-}
 
 // needs looks for what must be there before anything is changed.
 func (h *Host) needs(sheet *source.Sheet) error {
@@ -41,12 +26,8 @@ func (h *Host) needs(sheet *source.Sheet) error {
 		have := survey.Installed(h.fs, n.Packages)
 		for _, p := range n.Packages {
 			if have[p] == "" {
-				return fmt.Errorf(
-					"nothing was changed: %s needs the package %s, which is not installed on this host; install it: %s",
-					n.Repository,
-					p,
-					installs(sheet.Family, p),
-				)
+				return fmt.Errorf("nothing was changed: %s, which is not installed on this host; install it: %s",
+					n.Wants(p), family.Install(sheet.Family, p))
 			}
 		}
 		for folder, want := range n.Free {

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -109,9 +110,9 @@ func unmet(v *hostView, needs []source.SheetNeed) (missing, unknown []string) {
 			switch {
 			case have.Installed[p] != "":
 			case slices.Contains(have.Names, p):
-				missing = append(missing, fmt.Sprintf("%s needs the package %s, which is not installed", n.Repository, p))
+				missing = append(missing, n.Wants(p)+", which is not installed: "+family.Install(v.family, p))
 			default:
-				unknown = append(unknown, fmt.Sprintf("%s needs the package %s", n.Repository, p))
+				unknown = append(unknown, n.Wants(p))
 			}
 		}
 		for _, folder := range slices.Sorted(maps.Keys(n.Free)) {

@@ -531,7 +531,7 @@ func TestNeedsAreForeseenHostByHost(t *testing.T) {
 		return err == nil && len(p.Unsure) == 0
 	})
 	for _, g := range p.Groups {
-		assert.Contains(t, g.Impossible, "saltmarsh needs the package sonar-tools-12, which is not installed")
+		assert.Contains(t, g.Impossible, "saltmarsh needs the package sonar-tools-12, which is not installed: apt-get install sonar-tools-12")
 	}
 	c, err := r.Operator.Check(ctx, api.Publication{Files: files})
 	require.NoError(t, err)

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/lines"
@@ -45,7 +46,8 @@ func (c *computer) inPlace() {
 	for _, m := range c.missing(after) {
 		c.out.Impossible = append(
 			c.out.Impossible,
-			fmt.Sprintf("%s: no entry for %s stands on the host, and none stood there before", m.repository, m.suite),
+			fmt.Sprintf("%s: no entry for %s stands on the host, and none stood there before%s",
+				m.repository, m.suite, family.BroughtBy(c.Sheet.Family, m.comesBy)),
 		)
 	}
 }

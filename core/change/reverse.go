@@ -9,7 +9,7 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-type gap struct{ repository, suite string }
+type gap struct{ repository, suite, comesBy string }
 
 // missing lists the suites that no entry covers.
 func (c *computer) missing(texts map[string][]byte) []gap {
@@ -22,7 +22,7 @@ func (c *computer) missing(texts map[string][]byte) []gap {
 	var out []gap
 	for _, rule := range c.Sheet.InPlace {
 		for _, s := range deb.Judge(rule, all, c.owned).Missing {
-			out = append(out, gap{rule.Repository, s})
+			out = append(out, gap{rule.Repository, s, rule.ComesBy})
 		}
 	}
 	return out

@@ -157,7 +157,7 @@ func (c *computer) sections(ed editor) {
 			apply(src.File, src.Line, src.ID, reason, do)
 		}
 		for _, name := range j.Missing {
-			c.putSectionBack(texts, why, rule.Repository, name, ed)
+			c.putSectionBack(texts, why, rule, name, ed)
 		}
 	}
 	c.mendSections(ed, texts, why, apply)
@@ -210,7 +210,7 @@ func (c *computer) rewrite(texts map[string][]byte, why map[string][]string) {
 }
 
 // putSectionBack puts a section of the distribution's own back as it was kept.
-func (c *computer) putSectionBack(texts map[string][]byte, why map[string][]string, repository, name string, ed editor) {
+func (c *computer) putSectionBack(texts map[string][]byte, why map[string][]string, rule source.InPlace, name string, ed editor) {
 	for _, path := range sorted(c.Kept) {
 		if c.owned[path] || !ed.has(path) {
 			continue
@@ -228,7 +228,8 @@ func (c *computer) putSectionBack(texts map[string][]byte, why map[string][]stri
 	}
 	c.out.Impossible = append(
 		c.out.Impossible,
-		fmt.Sprintf("%s: no section [%s] stands on the host, and none stood there before", repository, name),
+		fmt.Sprintf("%s: no section [%s] stands on the host, and none stood there before%s",
+			rule.Repository, name, family.BroughtBy(c.Sheet.Family, rule.ComesBy)),
 	)
 }
 

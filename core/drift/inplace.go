@@ -41,7 +41,7 @@ func (c *comparer) inPlace(rule source.InPlace) {
 			file = rule.Files[0]
 		}
 		c.add(Finding{Class: MissingSource, Severity: Fault, Field: "source", Repository: rule.Repository, File: file, Want: suite,
-			Message: fmt.Sprintf("no entry for %s stands on the host", suite)})
+			Message: fmt.Sprintf("no entry for %s stands on the host", suite) + family.BroughtBy(c.sheet.Family, rule.ComesBy)})
 	}
 }
 
@@ -83,7 +83,7 @@ func (c *comparer) sections(rule source.InPlace) {
 				Field:      "source",
 				Repository: rule.Repository,
 				Want:       name,
-				Message:    fmt.Sprintf("no section [%s] stands on the host", name),
+				Message:    fmt.Sprintf("no section [%s] stands on the host", name) + family.BroughtBy(c.sheet.Family, rule.ComesBy),
 			},
 		)
 	}

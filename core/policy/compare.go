@@ -323,6 +323,7 @@ func (d *Definition) compared(e *element, lead string) {
 			e.say(lead+"not-automatic", strconv.FormatBool(r.NotAutomatic))
 			e.say(lead+"but-automatic-upgrades", strconv.FormatBool(r.ButAutomaticUpgrades))
 		}
+		e.text(lead+"comes-by", deb.ComesBy)
 		e.number(lead+"priority", deb.Priority)
 		e.requirements(lead, deb.Needs, deb.Witness)
 	}
@@ -335,6 +336,7 @@ func (d *Definition) compared(e *element, lead string) {
 		e.text(lead+"url", p.URL)
 		e.row(lead+"mirrors", p.Mirrors)
 		e.set(lead+"sections", p.Sections)
+		e.text(lead+"comes-by", p.ComesBy)
 		e.text(lead+"access", p.Access)
 		e.number(lead+"priority", p.Priority)
 		if p.Authority != nil {

@@ -98,6 +98,8 @@ func (l *loader) place(f field) *Place {
 			d.Mirrors = l.mirrors(x)
 		case "sections":
 			d.Sections = l.words(x)
+		case "comes-by":
+			d.ComesBy = l.packageName(x)
 		case "priority":
 			d.Priority = l.number(x, "priority")
 		case "needs":
@@ -179,7 +181,7 @@ func (d *Definition) texts(out []Text) []Text {
 		if d.Deb.URL != nil {
 			out = append(out, *d.Deb.URL)
 		}
-		out = slices.Concat(out, d.Deb.Mirrors, d.Deb.Suites, d.Deb.Components, d.Deb.Archs, d.Deb.Add, d.Deb.Drop)
+		out = slices.Concat(out, d.Deb.Mirrors, d.Deb.Suites, d.Deb.Components, d.Deb.Archs, d.Deb.Add, d.Deb.Drop, given(d.Deb.ComesBy))
 	}
 	for _, p := range []*Place{d.Rpm, d.Zypp, d.Arch, d.Flat} {
 		if p == nil {
@@ -188,7 +190,7 @@ func (d *Definition) texts(out []Text) []Text {
 		if p.URL != nil {
 			out = append(out, *p.URL)
 		}
-		out = slices.Concat(out, p.Mirrors, p.Sections)
+		out = slices.Concat(out, p.Mirrors, p.Sections, given(p.ComesBy))
 	}
 	if d.Deb != nil && d.Deb.Pin != nil {
 		out = append(out, *d.Deb.Pin)

@@ -52,6 +52,7 @@ type flatpakForm struct {
 type placeForm struct {
 	URL      string           `yaml:"url" doc:"base URL" form:"url"`
 	Sections []string         `yaml:"sections" doc:"in place: names of the sections that are the distribution's own"`
+	ComesBy  string           `yaml:"comes-by" doc:"in place: the package that brings the entries"`
 	Priority *int             `yaml:"priority" doc:"the package manager's own number, where above and below do not do"`
 	Needs    *familyNeedsForm `yaml:"needs" doc:"what hosts of this family must have, as well as what all must"`
 	Witness  *witnessForm     `yaml:"witness" doc:"a package that proves that it works on hosts of this family"`
@@ -74,6 +75,7 @@ type archForm struct {
 	URL      string           `yaml:"url" doc:"base URL" form:"url"`
 	Sections []string         `yaml:"sections" doc:"in place: names of the sections that are the distribution's own"`
 	Mirrors  []string         `yaml:"mirrors" doc:"base URLs of mirrors, which become a file of their own"`
+	ComesBy  string           `yaml:"comes-by" doc:"in place: the package that brings the entries"`
 	Access   string           `yaml:"access" doc:"how a licensed repository is opened" enum:"login-in-url"`
 	Needs    *familyNeedsForm `yaml:"needs" doc:"what hosts of this family must have, as well as what all must"`
 	Witness  *witnessForm     `yaml:"witness" doc:"a package that proves that it works on hosts of this family"`
@@ -88,6 +90,7 @@ type debForm struct {
 	Kinds      []string         `yaml:"kinds" doc:"what is fetched" enum:"binary,source"`
 	Add        []string         `yaml:"add-components" doc:"components that are added"`
 	Drop       []string         `yaml:"drop-components" doc:"components that are taken out"`
+	ComesBy    string           `yaml:"comes-by" doc:"in place: the package that brings the entries"`
 	Release    releaseForm      `yaml:"release" doc:"what the Release file of the suite says, which a pin matches; a list where there are several suites"`
 	Pin        string           `yaml:"pin" doc:"what a pin of preferences(5) matches, where release does not do"`
 	Priority   *int             `yaml:"priority" doc:"Pin-Priority, where above and below do not do"`

@@ -173,6 +173,27 @@ func (l *loader) list(f field, what string) []Text {
 }
 
 // words is a list of texts none of which may hold blanks: a file has no way to say them.
+// given is a text that may be absent, as a list.
+func given(t *Text) []Text {
+	if t == nil {
+		return nil
+	}
+	return []Text{*t}
+}
+
+// packageName reads the name of one package; nil where it cannot be one.
+func (l *loader) packageName(f field) *Text {
+	t, ok := l.text(f, f.key)
+	if !ok {
+		return nil
+	}
+	if t.Value == "" || strings.ContainsAny(t.Value, " \t\n\"'[]#,;&|<>`\\()*?!") || strings.HasPrefix(t.Value, "-") {
+		l.fail("value", t.Pos, fmt.Sprintf("%s is %q", f.key, t.Value), "give the name of one package")
+		return nil
+	}
+	return &t
+}
+
 func (l *loader) words(f field) []Text {
 	list := l.list(f, f.key)
 	for _, t := range list {

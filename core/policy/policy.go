@@ -147,6 +147,7 @@ type Deb struct {
 	Pin        *Text
 	Releases   []Release // what the Release files of its suites say
 	Priority   *int
+	ComesBy    *Text    // in place: the package that brings the entries
 	Needs      *Needs   // of hosts with apt, as well as what is needed anyway
 	Witness    *Witness // of hosts with apt, instead
 }
@@ -179,6 +180,7 @@ type Place struct {
 	URL       *Text
 	Mirrors   []Text
 	Sections  []Text // in place: names of the distribution's own sections
+	ComesBy   *Text  // in place: the package that brings them
 	Priority  *int
 	Access    *Text    // how a licensed one is opened; nil: by login
 	Authority *Text    // rpm only: certificates that vouch for the server

@@ -109,6 +109,7 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 		l.inPlaceRules(r)
 		return
 	}
+	l.broughtByNothing(r)
 	if r.Signatures == source.CheckRequired && len(r.Keys) == 0 {
 		l.fail(
 			"key-missing",
@@ -124,6 +125,29 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 	for _, c := range r.Cases {
 		for i := range c.Files {
 			l.definitionRules(r, fmt.Sprintf("the file %q of the repository %q", c.Files[i].Name, r.Name), &c.Files[i].Definition)
+		}
+	}
+}
+
+// broughtByNothing refuses comes-by where the policy itself writes the entries.
+func (l *loader) broughtByNothing(r *Repository) {
+	definitions := []*Definition{&r.Definition}
+	for i := range r.Cases {
+		definitions = append(definitions, &r.Cases[i].Definition)
+	}
+	for _, d := range definitions {
+		var said []Text
+		if d.Deb != nil {
+			said = given(d.Deb.ComesBy)
+		}
+		for _, p := range d.Places() {
+			if p != nil {
+				said = append(said, given(p.ComesBy)...)
+			}
+		}
+		for _, t := range said {
+			l.fail("value", t.Pos, fmt.Sprintf("the entries of %q come by a package, and the policy writes them as well", r.Name),
+				"add: in-place: true, or say the package under needs")
 		}
 	}
 }
@@ -298,6 +322,8 @@ func (l *loader) deb(f field) *Deb {
 			d.Drop = l.words(x)
 		case "mirrors":
 			d.Mirrors = l.mirrors(x)
+		case "comes-by":
+			d.ComesBy = l.packageName(x)
 		case "pin":
 			if t, ok := l.text(x, "pin"); ok {
 				d.Pin = &t

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
@@ -209,6 +210,31 @@ assign: [{ to: gateways, repositories: [more] }, { to: first, repositories: [bas
 	bad := r.Resolve(host("gw-02.brinewick.test", traits("12", "mussel", "2.6.1"), nil)).Trouble
 	require.Len(t, bad, 1)
 	assert.Contains(t, bad[0].String(), `error[needs]: more needs the repository base, which the host gw-02.brinewick.test does not get`)
+}
+
+func TestEntriesComeByAReleasePackage(t *testing.T) {
+	p := load(t, languageKeys+`repositories:
+  addon:
+    in-place: true
+    deb: { suites: ["${os.codename}"], comes-by: "addon-release-${os.codename}" }
+    rpm: { sections: [addon], comes-by: "addon-release-el${os.major}" }
+    cases: [{ where: os.major >= 12, deb: { comes-by: addon-release } }]
+  off: { in-place: true, enabled: false, deb: { suites: [old], comes-by: old-release } }
+assign: [{ to: everyone, repositories: [addon, off] }]
+`)
+	r := resolve.New(p)
+	for _, c := range []struct{ release, codename, want string }{{"11", "limpet", "addon-release-limpet"}, {"12", "mussel", "addon-release"}} {
+		res := r.Resolve(host("gw-01.brinewick.test", traits(c.release, c.codename, "2.6.1"), nil))
+		require.Empty(t, res.Trouble)
+		require.Len(t, res.Sheet.Needs, 1, "what is switched off need not be there")
+		need := res.Sheet.Needs[0]
+		assert.Equal(t, []string{c.want}, need.Packages)
+		assert.Equal(t, "addon comes by the package "+c.want, need.Wants(c.want))
+		d := drift.Compare(res.Sheet, &source.Survey{Traits: *traits(c.release, c.codename, "2.6.1")})
+		require.NotEmpty(t, d)
+		assert.Equal(t, "no entry for "+c.codename+" stands on the host; it comes by the package "+c.want+": "+
+			"apt-get install --reinstall -o Dpkg::Options::=--force-confmiss "+c.want, d[0].Message)
+	}
 }
 
 func TestAnEditOfWhatARepositoryFollowsFromIsSeen(t *testing.T) {

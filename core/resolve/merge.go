@@ -104,6 +104,7 @@ func mergeDeb(old, over *policy.Deb) *policy.Deb {
 			*x.to = *x.from
 		}
 	}
+	d.ComesBy = cmp.Or(over.ComesBy, d.ComesBy)
 	d.Needs, d.Witness = mergeNeeds(d.Needs, over.Needs), cmp.Or(over.Witness, d.Witness)
 	d.Add = append(slices.Clone(d.Add), over.Add...)
 	d.Drop = append(slices.Clone(d.Drop), over.Drop...)
@@ -130,6 +131,7 @@ func mergePlace(old, over *policy.Place) *policy.Place {
 	if over.Priority != nil {
 		d.Priority = over.Priority
 	}
+	d.ComesBy = cmp.Or(over.ComesBy, d.ComesBy)
 	d.Needs, d.Witness = mergeNeeds(d.Needs, over.Needs), cmp.Or(over.Witness, d.Witness)
 	for _, x := range []struct{ to, from **policy.Text }{{&d.Access, &over.Access}, {&d.Authority, &over.Authority}} {
 		if *x.from != nil {

@@ -43,7 +43,7 @@ func (w *writing) requirements(all *wants, def *policy.Definition) {
 	for i := range all.cases {
 		all.add(all.cases[i].Needs, all.cases[i].Witness)
 	}
-	w.need = w.gathered(all.needs)
+	w.need = w.brought(w.gathered(all.needs))
 	if x := all.witness; x != nil {
 		name := w.fill([]policy.Text{x.Package})
 		if len(name) != 1 {
@@ -56,6 +56,35 @@ func (w *writing) requirements(all *wants, def *policy.Definition) {
 			}
 		}
 	}
+}
+
+// comesBy is the package that brings entries which are edited in place; empty where the
+// policy does not say, or where it cannot be said on this host.
+func (w *writing) comesBy(name *policy.Text) string {
+	if name == nil {
+		return ""
+	}
+	if filled := w.fill([]policy.Text{*name}); len(filled) == 1 {
+		return filled[0]
+	}
+	return ""
+}
+
+// brought adds the packages that bring entries which must be on.
+func (w *writing) brought(need *source.SheetNeed) *source.SheetNeed {
+	for _, rule := range w.inPlace {
+		if rule.ComesBy == "" || !rule.Enabled {
+			continue
+		}
+		if need == nil {
+			need = &source.SheetNeed{Repository: w.repo.Name}
+		}
+		need.ComesBy = append(need.ComesBy, rule.ComesBy)
+		if !slices.Contains(need.Packages, rule.ComesBy) {
+			need.Packages = append(need.Packages, rule.ComesBy)
+		}
+	}
+	return need
 }
 
 // gathered is all needs as one; nil where there are none.

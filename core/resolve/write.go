@@ -98,6 +98,7 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 			Add:        w.fill(def.Add),
 			Drop:       w.fill(def.Drop),
 			Signatures: w.unchecked(),
+			ComesBy:    w.comesBy(def.ComesBy),
 		}
 		if u := w.url(def.URL); u != "" {
 			rule.URLs = append(rule.URLs, deb.EffectiveURL(u, ""))
@@ -304,7 +305,7 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 			w.inPlace,
 			source.InPlace{Repository: w.repo.Name, URLs: []string{}, Files: []string{}, Suites: []string{}, Enabled: w.enabled,
 				Components: []string{}, Add: []string{}, Drop: []string{}, Sections: w.fill(def.Sections),
-				Signatures: w.unchecked()},
+				Signatures: w.unchecked(), ComesBy: w.comesBy(def.ComesBy)},
 		)
 		return d, true
 	}

@@ -1,6 +1,9 @@
 package source
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // The forms of a sheet. A form says which fields count: whoever understands the first one
 // alone would pass over what came with the second without a word.
@@ -85,8 +88,17 @@ type SheetFile struct {
 type SheetNeed struct {
 	Repository string            `json:"repository"`
 	Packages   []string          `json:"packages,omitempty"`
-	Free       map[string]int64  `json:"free,omitempty"`  // folder → bytes
-	Tools      map[string]string `json:"tools,omitempty"` // tool → least version
+	ComesBy    []string          `json:"comes_by,omitempty"` // those of the packages that bring the entries which are edited in place
+	Free       map[string]int64  `json:"free,omitempty"`     // folder → bytes
+	Tools      map[string]string `json:"tools,omitempty"`    // tool → least version
+}
+
+// Wants says for what a repository needs one of the packages.
+func (n *SheetNeed) Wants(name string) string {
+	if slices.Contains(n.ComesBy, name) {
+		return n.Repository + " comes by the package " + name
+	}
+	return n.Repository + " needs the package " + name
 }
 
 // SheetWitness is a package that proves that a repository works.
@@ -140,6 +152,8 @@ type InPlace struct {
 	// Signatures is off where the policy says that nobody checks these entries; empty
 	// elsewhere.
 	Signatures string `json:"signatures,omitempty"`
+	// ComesBy is the package that brings the entries; empty where the policy does not say.
+	ComesBy string `json:"comes_by,omitempty"`
 }
 
 // Paths are the files that are the policy's own. The map is the caller's.
