@@ -14,6 +14,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -21,6 +22,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
 )
@@ -58,12 +60,13 @@ type Agent struct {
 	instance   string // tells this run of the agent from others
 	trouble    string // what keeps the agent from working
 	packages   []string
-	asked      string // stamp of packages
+	asked      string // stamp of packages and askedSources
 	answered   string // stamp of the list that the service was last answered
 
-	keptID       *string // of which survey the files are kept; nil before it was looked
-	sentPackages map[string]string
-	have         *api.Packages // which packages were installed when haveFor was read
+	keptID       *string       // of which survey the files are kept; nil before it was looked
+	askedSources []string      // keys of sources of which it is asked what came from them
+	sentPackages *api.Packages // the last answer
+	have         *api.Packages // what was installed when haveFor was read
 	haveFor      *look
 	sources      refreshWatch
 }
@@ -293,15 +296,16 @@ func interval(answer api.CheckInAnswer) time.Duration {
 // listen notes which packages the service asks for; the next check-in answers.
 func (a *Agent) listen(answer api.CheckInAnswer) {
 	const most = 1000
-	if answer.Asked != "" && answer.Asked != a.answered && len(answer.Packages) > 0 && len(answer.Packages) <= most {
-		a.packages, a.asked = answer.Packages, answer.Asked
+	n := len(answer.Packages) + len(answer.Sources)
+	if answer.Asked != "" && answer.Asked != a.answered && n > 0 && n <= most {
+		a.packages, a.askedSources, a.asked = answer.Packages, answer.Sources, answer.Asked
 	}
 }
 
 // installed answers which of the packages are installed; nil where nobody asked, or
 // nothing has changed since.
 func (a *Agent) installed() *api.Packages {
-	if a.asked == "" || len(a.packages) == 0 {
+	if a.asked == "" || len(a.packages)+len(a.askedSources) == 0 {
 		return nil
 	}
 	if a.have != nil && a.have.Asked == a.asked && a.haveFor == a.last {
@@ -312,6 +316,9 @@ func (a *Agent) installed() *api.Packages {
 		if v != "" {
 			out.Installed[name] = v
 		}
+	}
+	if len(a.askedSources) > 0 {
+		out.Came = origin.Look(a.host.fs, a.last.result.Survey.Sources, a.askedSources)
 	}
 	a.have, a.haveFor = out, a.last
 	return out
@@ -335,7 +342,7 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 		Base:     a.kept(),
 		Zone:     a.host.zone(),
 	}
-	if p := a.installed(); p != nil && (a.answered != p.Asked || !maps.Equal(p.Installed, a.sentPackages)) {
+	if p := a.installed(); p != nil && (a.answered != p.Asked || !reflect.DeepEqual(p, a.sentPackages)) {
 		in.Packages = p
 	}
 	if a.sources.seen != nil && !a.sources.told {
@@ -368,7 +375,7 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	}
 	a.sources.told = a.sources.told || in.Sources != nil
 	if in.Packages != nil {
-		a.answered, a.sentPackages = in.Packages.Asked, in.Packages.Installed
+		a.answered, a.sentPackages = in.Packages.Asked, in.Packages
 	}
 	a.listen(out)
 	a.sentAccess = a.last.accessID

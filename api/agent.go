@@ -6,6 +6,7 @@ import (
 
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/credential"
+	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -52,6 +53,8 @@ type CheckIn struct {
 type Packages struct {
 	Asked     string            `json:"asked" doc:"Stamp of the list that this answers"`
 	Installed map[string]string `json:"installed" doc:"Package to version; those that are not installed are left out"`
+
+	Came map[string]origin.Came `json:"came,omitempty" doc:"What is installed from sources that were asked for, by their keys; those that the host does not have are left out"`
 }
 
 // HostAccess is the access on a host.
@@ -70,6 +73,7 @@ type CheckInAnswer struct {
 	Interval int      `json:"interval" doc:"Milliseconds until the next check-in, if nothing happens"`
 	Asked    string   `json:"asked,omitempty" doc:"Stamp of the list of packages that policies ask for; when it is not that of the agent's last answer, the agent looks"`
 	Packages []string `json:"packages,omitempty" doc:"That list, where the stamp of the agent's last answer is another"`
+	Sources  []string `json:"sources,omitempty" doc:"Keys of sources of which it is asked what is installed from them"`
 }
 
 // SourcesLook is whether the sources of the policy could be refreshed on a host, on the side

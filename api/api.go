@@ -7,6 +7,7 @@ import (
 
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/preview"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -320,6 +321,8 @@ type Preview struct {
 	Unmanaged int            `json:"unmanaged" doc:"Hosts of a family that this release cannot change"`
 	Unsure    []string       `json:"unsure" doc:"Hosts of which it is not known yet whether they have what a repository needs"`
 	Seats     SeatsAhead     `json:"seats" doc:"What seats it needs"`
+	Gone      []preview.Gone `json:"gone" doc:"Sources in use that hosts would not have any more, with what is installed from them"`
+	Waves     []RolloutPart  `json:"waves" doc:"In which waves it would be carried by the plans of the hosts, one part for each plan"`
 	Groups    []PreviewGroup `json:"groups" doc:"Hosts with identical changes, the largest group first"`
 }
 

@@ -95,7 +95,8 @@ func (a *app) loaded(dir string) (*policy.Policy, error) {
 
 // previewOffline works out what a folder would change on the hosts of saved surveys.
 func (a *app) previewOffline(dir, from string) (api.Preview, error) {
-	out := api.Preview{Unknown: []string{}, Groups: []api.PreviewGroup{}}
+	out := api.Preview{Unknown: []string{}, Unsure: []string{}, Groups: []api.PreviewGroup{}}
+	var goes preview.Goes
 	p, err := a.loaded(dir)
 	if err != nil {
 		return out, err
@@ -114,12 +115,15 @@ func (a *app) previewOffline(dir, from string) (api.Preview, error) {
 	groups := map[string]int{}
 	for i := range hosts {
 		h, res := &hosts[i], r.results[i]
-		g := previewOne(h, res.Sheet)
+		g, gone := previewOne(h, res.Sheet)
 		if g == nil {
 			out.Steady++
 			continue
 		}
 		out.Changing++
+		for _, x := range gone {
+			goes.Add(x, h.Host, nil, "a saved survey does not say what is installed")
+		}
 		key := g.Diff + strings.Join(append(slices.Clone(g.Impossible), g.Weakens...), "\n")
 		n, ok := groups[key]
 		if !ok {
@@ -130,36 +134,37 @@ func (a *app) previewOffline(dir, from string) (api.Preview, error) {
 		out.Groups[n].Hosts = append(out.Groups[n].Hosts, h.Host)
 	}
 	slices.SortStableFunc(out.Groups, func(a, b api.PreviewGroup) int { return len(b.Hosts) - len(a.Hosts) })
+	out.Gone = goes.List()
 	return out, nil
 }
 
-// previewOne works out one host; nil where nothing changes. A survey that was saved
+// previewOne works out one host, and which of its sources go; nil where nothing changes. A survey that was saved
 // without texts has no lines to compare, so its differences are told as findings.
-func previewOne(h *saved.Snapshot, sheet *source.Sheet) *api.PreviewGroup {
+func previewOne(h *saved.Snapshot, sheet *source.Sheet) (*api.PreviewGroup, []change.Gone) {
 	g := &api.PreviewGroup{Files: []api.PreviewFile{}, Impossible: []string{}, Weakens: preview.Weakens(sheet, &h.Survey)}
 	if h.Survey.Files == nil && h.Texts == nil {
 		found := drift.Compare(sheet, &h.Survey)
 		if len(found) == 0 {
-			return nil
+			return nil, nil
 		}
 		var lines []string
 		for _, f := range found {
 			lines = append(lines, fmt.Sprintf("%s:%d %s", f.File, f.Line, f.Message))
 		}
 		g.Impossible = append([]string{"the survey was saved without texts, so the lines cannot be told; these differ:"}, lines...)
-		return g
+		return g, nil
 	}
 	c := change.Compute(change.Input{Sheet: sheet, Survey: &h.Survey, Texts: h.Bytes(), Masked: true})
 	g.Diff = c.Diff()
 	if g.Diff == "" && len(c.Impossible) == 0 {
-		return nil
+		return nil, nil
 	}
 	g.Impossible = source.Strings(c.Impossible)
 	g.Overrides = preview.Overrides(sheet, c.Edits)
 	for _, e := range c.Edits {
 		g.Files = append(g.Files, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
 	}
-	return g
+	return g, c.Gone
 }
 
 func (a *app) survey() *cobra.Command {

@@ -75,6 +75,27 @@ func (a *app) first(p api.Preview) {
 	}
 }
 
+// wavesAhead tells in which waves a change would be carried.
+func (a *app) wavesAhead(p api.Preview) {
+	if len(p.Waves) == 0 {
+		return
+	}
+	waves, lines := 0, []string{}
+	for i := range p.Waves {
+		waves = max(waves, p.Waves[i].Wave)
+		lines = append(lines, fmt.Sprintf("(%d) %s", p.Waves[i].Wave, whoIn(&p.Waves[i])))
+	}
+	more := ""
+	if p.Revision != 0 {
+		more = "; host by host: lantern rollout plan"
+	}
+	const shown = 6
+	if len(lines) > shown {
+		lines = append(lines[:shown], "…")
+	}
+	a.out.Printf("It would be carried in %s: %s%s", view.Count(waves, "wave", "waves"), strings.Join(lines, ", "), a.out.Paint(view.Dim, more))
+}
+
 func (a *app) showPreview(p api.Preview) {
 	total := p.Changing + p.Steady + p.Unmanaged + len(p.Unknown)
 	what := fmt.Sprintf("Revision %d", p.Revision)
@@ -110,6 +131,10 @@ func (a *app) showPreview(p api.Preview) {
 		)
 	}
 	a.first(p)
+	for _, g := range p.Gone {
+		a.out.Printf("%s %s", a.out.Paint(view.Yellow, "! a source goes:"), g.Says)
+	}
+	a.wavesAhead(p)
 	a.seatsAhead(p.Seats)
 	for _, g := range p.Groups {
 		a.out.Printf("\n%s %s", a.out.Paint(view.Bold, view.Count(len(g.Hosts), "host:", "hosts:")), someNames(g.Hosts, 8))

@@ -131,7 +131,7 @@ func (a *app) demo() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run everything on this machine: service, upstreams and simulated hosts", GroupID: "run", Args: cobra.NoArgs,
 		Long: "Run the service, stand-ins for the vendors' repositories and\nsubscription desks, and simulated hosts with real agents, " +
-			"all on loopback.\nFolders demo-hosts and demo-state are made anew in the current folder. Ctrl-C ends all of it.",
+			"all on loopback.\nFolders demo-hosts, demo-state and demo-untended are made anew in the current folder. Ctrl-C ends all of it.",
 		Example: "  lantern demo",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := untilSignal(cmd.Context())
@@ -166,7 +166,7 @@ func (a *app) demo() *cobra.Command {
 	f.StringVar(&o.Upstream, "upstream", "127.0.0.1:7801", "address of the stand-in repositories")
 	f.StringVar(&o.Secure, "upstream-tls", "127.0.0.1:7802", "address of the same over TLS, for client certificates")
 	f.StringVar(&o.Desks, "desks", "127.0.0.1:7803", "address of the stand-in subscription desks")
-	f.StringVar(&o.Dir, "dir", ".", "folder in which demo-hosts and demo-state are made")
+	f.StringVar(&o.Dir, "dir", ".", "folder in which demo-hosts, demo-state and demo-untended are made")
 	f.StringVar(&o.Agent, "agent", "", "the agent's binary (default: lantern-agent beside this one)")
 	f.DurationVar(&o.Interval, "check-in", time.Second, "how often a host checks in")
 	return cmd

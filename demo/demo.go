@@ -65,7 +65,7 @@ type Options struct {
 	Upstream string // of the vendors' stand-ins
 	Secure   string // of the same over TLS
 	Desks    string // of the vendors' subscription desks
-	Dir      string // where demo-hosts and demo-state are made
+	Dir      string // where demo-hosts, demo-state and demo-untended are made
 	Agent    string // the agent's binary
 	Interval time.Duration
 	Say      func(format string, args ...any)
@@ -143,8 +143,8 @@ func Run(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	defer ln.Close()
-	hosts, state := filepath.Join(o.Dir, "demo-hosts"), filepath.Join(o.Dir, "demo-state")
-	for _, d := range []string{hosts, state} {
+	hosts, state, untended := filepath.Join(o.Dir, "demo-hosts"), filepath.Join(o.Dir, "demo-state"), filepath.Join(o.Dir, "demo-untended")
+	for _, d := range []string{hosts, state, untended} {
 		if err := fresh(d); err != nil {
 			return err
 		}
@@ -164,7 +164,7 @@ func Run(ctx context.Context, o Options) (err error) {
 		return fmt.Errorf("attaching the shelf's media: %w", err)
 	}
 	for _, h := range standin.FamilyHosts {
-		if err := h.Write(filepath.Join(hosts, h.Name), upstream, world.Upstreams.Keys()); err != nil {
+		if err := h.Write(filepath.Join(untended, h.Name), upstream, world.Upstreams.Keys()); err != nil {
 			return fmt.Errorf("making the host %s: %w", h.Name, err)
 		}
 	}
@@ -260,9 +260,8 @@ func Run(ctx context.Context, o Options) (err error) {
 	o.Say("  %s channel list", self)
 	o.Say("  %s seat list", self)
 	o.Say(
-		"  %s read --root demo-hosts/%s    %s and others are there to be read: dnf, zypper, pacman, flatpak\n",
+		"  %s read --root demo-untended/%s    hosts as somebody left them, to be read: dnf, zypper, pacman, flatpak\n",
 		self,
-		standin.FamilyHosts[0].Name,
 		standin.FamilyHosts[0].Name,
 	)
 	o.Say("Ctrl-C ends all of it.")

@@ -9,12 +9,14 @@ import (
 	"io"
 	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/store"
 )
@@ -166,9 +168,9 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	if base := v.Carried.Known().Survey; base != "" && base == in.Survey && base != in.Base {
 		out.Keep = true
 	}
-	stamp, names := s.asked.current()
-	if out.Asked = stamp; stamp != "" && stamp != v.answered {
-		out.Packages = names
+	ask := s.asked.current()
+	if out.Asked = ask.stamp; ask.stamp != "" && ask.stamp != v.answered {
+		out.Packages, out.Sources = ask.packages, ask.sources
 	}
 	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Form == v.Form && clip(in.Zone, mostZone) == v.Zone &&
 		in.Free == nil && in.Access == nil &&
@@ -194,7 +196,7 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 		answer(w, &out)
 		return
 	}
-	row, err := s.change(r.Context(), h, commandCheckIn, func(v *hostView) error { return said(v, &in, now, stamp, names) }, nil)
+	row, err := s.change(r.Context(), h, commandCheckIn, func(v *hostView) error { return said(v, &in, now, ask) }, nil)
 	if err != nil {
 		s.fault(w, r, err)
 		return
@@ -204,9 +206,8 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	answer(w, &out)
 }
 
-// said notes in a row what a host says with a check-in. stamp and names are of the packages
-// that it was asked for.
-func said(v *hostView, in *api.CheckIn, now time.Time, stamp string, names []string) error {
+// said notes in a row what a host says with a check-in. ask is what it was asked for.
+func said(v *hostView, in *api.CheckIn, now time.Time, ask *askedList) error {
 	v.Traits, v.Survey, v.Agent, v.Form, v.LastSeen = in.Traits, in.Survey, in.Agent, in.Form, now
 	v.Zone = same(clip(in.Zone, mostZone))
 	if in.Free != nil {
@@ -220,7 +221,7 @@ func said(v *hostView, in *api.CheckIn, now time.Time, stamp string, names []str
 		}
 	}
 	if in.Packages != nil {
-		if err := takePackages(v, in.Packages, stamp, names); err != nil {
+		if err := takePackages(v, in.Packages, ask); err != nil {
 			return err
 		}
 	}
@@ -234,16 +235,29 @@ func said(v *hostView, in *api.CheckIn, now time.Time, stamp string, names []str
 	return nil
 }
 
-// takePackages notes which packages a host says are installed.
-func takePackages(v *hostView, in *api.Packages, stamp string, names []string) error {
-	if in.Asked != stamp {
+// takePackages notes which packages a host says are installed, and what came from where.
+func takePackages(v *hostView, in *api.Packages, ask *askedList) error {
+	if in.Asked != ask.stamp {
 		return nil // of a list that was asked for before
 	}
-	p := havePackages{Asked: stamp, Names: names, Installed: map[string]string{}}
-	for _, n := range names {
+	p := havePackages{Asked: ask.stamp, Names: ask.packages, Installed: map[string]string{}, Came: map[string]origin.Came{}}
+	for _, n := range ask.packages {
 		if version := in.Installed[n]; version != "" {
 			p.Installed[n] = short(version)
 		}
+	}
+	const mostNames, mostName = 20, 200
+	for _, key := range ask.sources {
+		c, told := in.Came[key]
+		if !told {
+			continue
+		}
+		c.Unknown, c.Packages = short(c.Unknown), max(c.Packages, 0)
+		c.Names = slices.Clone(c.Names[:min(len(c.Names), mostNames)])
+		for i := range c.Names {
+			c.Names[i] = clip(short(c.Names[i]), mostName)
+		}
+		p.Came[key] = c
 	}
 	b, err := json.Marshal(p)
 	v.Packages = b

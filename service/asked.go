@@ -12,15 +12,18 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
 )
 
-// asked are the packages of which policies say that hosts need them: agents are asked
-// which of them are installed, so that a need that is not met is seen before a change.
+// asked is what agents are asked for beside their surveys: which of the packages are
+// installed that policies need, so that a need that is not met is seen before a change; and
+// what came from the sources that a change would take away.
 type asked struct {
-	mu    sync.Mutex
-	names map[string]time.Time // package → until when it is asked for
-	now   atomic.Pointer[askedList]
+	mu      sync.Mutex
+	names   map[string]time.Time // package → until when it is asked for
+	sources map[string]time.Time // key of a source, as package origin has it → until when
+	now     atomic.Pointer[askedList]
 }
 
 // mostAsked bounds the list.
@@ -36,14 +39,7 @@ func (a *asked) add(needs []source.SheetNeed, until time.Time) {
 	fresh := false
 	for _, n := range needs {
 		for _, p := range n.Packages {
-			old, there := a.names[p]
-			if !there && len(a.names) >= mostAsked {
-				continue
-			}
-			fresh = fresh || !there
-			if until.After(old) {
-				a.names[p] = until
-			}
+			fresh = asking(a.names, p, until) || fresh
 		}
 	}
 	if fresh {
@@ -51,45 +47,73 @@ func (a *asked) add(needs []source.SheetNeed, until time.Time) {
 	}
 }
 
+// addSources asks until a time what came from sources.
+func (a *asked) addSources(keys []string, until time.Time) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	fresh := false
+	for _, k := range keys {
+		fresh = asking(a.sources, k, until) || fresh
+	}
+	if fresh {
+		a.make()
+	}
+}
+
+// asking asks for one thing, and reports whether nobody did before.
+func asking(list map[string]time.Time, what string, until time.Time) bool {
+	old, there := list[what]
+	if !there && len(list) >= mostAsked {
+		return false
+	}
+	if until.After(old) {
+		list[what] = until
+	}
+	return !there
+}
+
 func (a *asked) make() {
-	list := slices.Sorted(maps.Keys(a.names))
-	now := &askedList{list: list}
-	if len(list) > 0 {
-		now.stamp = source.Digest([]byte(strings.Join(list, "\n")))[:16]
+	now := &askedList{packages: slices.Sorted(maps.Keys(a.names)), sources: slices.Sorted(maps.Keys(a.sources))}
+	if len(now.packages)+len(now.sources) > 0 {
+		now.stamp = source.Digest([]byte(strings.Join(slices.Concat(now.packages, []string{""}, now.sources), "\n")))[:16]
 	}
 	a.now.Store(now)
 }
 
-// askedList is the list as it stands.
+// askedList is what is asked for as it stands.
 type askedList struct {
-	stamp string
-	list  []string
+	stamp    string
+	packages []string
+	sources  []string
 }
 
-// current returns the list with its stamp. Every check-in looks.
-func (a *asked) current() (stamp string, list []string) {
+// current returns what is asked for. Every check-in looks.
+func (a *asked) current() *askedList {
 	if l := a.now.Load(); l != nil {
-		return l.stamp, l.list
+		return l
 	}
-	return "", nil
+	return &askedList{}
 }
 
 // expire drops what nobody asks for any more.
 func (a *asked) expire(now time.Time) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	before := len(a.names)
-	maps.DeleteFunc(a.names, func(_ string, until time.Time) bool { return now.After(until) })
-	if len(a.names) != before {
+	before := len(a.names) + len(a.sources)
+	for _, list := range []map[string]time.Time{a.names, a.sources} {
+		maps.DeleteFunc(list, func(_ string, until time.Time) bool { return now.After(until) })
+	}
+	if len(a.names)+len(a.sources) != before {
 		a.make()
 	}
 }
 
 // havePackages is what a host answered.
 type havePackages struct {
-	Asked     string            `json:"asked"`
-	Names     []string          `json:"names"`
-	Installed map[string]string `json:"installed"`
+	Asked     string                 `json:"asked"`
+	Names     []string               `json:"names"`
+	Installed map[string]string      `json:"installed"`
+	Came      map[string]origin.Came `json:"came,omitempty"` // by the key of the source
 }
 
 func packagesOf(v *hostView) (p havePackages) {

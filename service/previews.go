@@ -11,15 +11,18 @@ import (
 
 	"golang.org/x/sync/errgroup"
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/preview"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/store"
 )
 
 type previewQuery struct {
@@ -73,16 +76,19 @@ type shown struct {
 // shownGroup is what a change looks like.
 type shownGroup struct {
 	api.PreviewGroup
-	key [sha256.Size]byte
+	key  [sha256.Size]byte
+	gone []change.Gone
 }
 
 // foreshow shows what a policy would change.
 func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int64) (api.Preview, error) {
-	out := api.Preview{Revision: number, Unknown: []string{}, Unsure: []string{}, Groups: []api.PreviewGroup{}}
+	out := api.Preview{Revision: number, Unknown: []string{}, Unsure: []string{}, Groups: []api.PreviewGroup{}, Gone: []preview.Gone{}, Waves: []api.RolloutPart{}}
 	var wanted []wantedSeats
 	var broken []diag.Diagnostic
 	var all []*shown
 	alike := map[pair]*shown{}
+	start := startable{rollout: store.Rollout{Kind: store.KindRollout, Revision: number}}
+	results := map[*host]*resolve.Result{}
 	for _, h := range s.fleet.all() {
 		v := h.row()
 		if v.Traits == "" || v.Survey == "" {
@@ -104,6 +110,10 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 		if needs := res.Needs(); len(needs) > 0 {
 			wanted = append(wanted, wantedSeats{v, needs})
 		}
+		if !hasAlready(v, res) {
+			start.takers = append(start.takers, h)
+			results[h] = res
+		}
 		p := pairOf(v, res.Digest())
 		x := alike[p]
 		if x == nil {
@@ -119,7 +129,13 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 		return out, s.refuse(err)
 	}
 	s.gather(&out, all)
-	var err error
+	err := s.layOut(ctx, &start, rs, results, false)
+	if err != nil {
+		return out, s.refuse(err)
+	}
+	if parts := s.tried(&start).Parts; parts != nil {
+		out.Waves = parts
+	}
 	if out.Seats, err = s.seatsAhead(ctx, wanted); err != nil {
 		return out, s.refuse(err)
 	}
@@ -150,14 +166,15 @@ func (s *Service) showAll(ctx context.Context, all []*shown) error {
 }
 
 func groupOf(res *resolve.Result, o *outcome) *shownGroup {
-	g := &shownGroup{PreviewGroup: api.PreviewGroup{
+	g := &shownGroup{gone: o.change.Gone, PreviewGroup: api.PreviewGroup{
 		Diff: o.diff, Files: []api.PreviewFile{}, Impossible: source.Strings(o.change.Impossible), Weakens: o.weakens,
 		Overrides: preview.Overrides(res.Sheet, o.change.Edits),
 	}}
 	for _, e := range o.change.Edits {
 		g.Files = append(g.Files, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
 	}
-	g.key = sha256.Sum256([]byte(o.diff + "\x00" + strings.Join(slices.Concat(o.change.Impossible, []string{""}, o.weakens), "\n")))
+	g.key = sha256.Sum256([]byte(o.diff + "\x00" + strings.Join(
+		slices.Concat(o.change.Impossible, []string{""}, o.weakens, []string{""}, keysOfGone(o.change.Gone)), "\n")))
 	return g
 }
 
@@ -168,6 +185,7 @@ func (s *Service) gather(out *api.Preview, all []*shown) {
 		missing string
 	}
 	groups := map[key]int{}
+	var goes preview.Goes
 	until := s.now().Add(askTime)
 	for _, x := range all {
 		if x.group == nil {
@@ -176,6 +194,7 @@ func (s *Service) gather(out *api.Preview, all []*shown) {
 		}
 		out.Changing += len(x.hosts)
 		s.asked.add(x.res.Sheet.Needs, until)
+		s.asked.addSources(keysOfGone(x.group.gone), until)
 		for _, v := range x.hosts {
 			missing, unsure := unmet(v, x.res.Sheet.Needs)
 			if len(unsure) > 0 {
@@ -190,14 +209,38 @@ func (s *Service) gather(out *api.Preview, all []*shown) {
 				g.Impossible = slices.Concat(g.Impossible, missing)
 				out.Groups = append(out.Groups, g)
 			}
+			lost(&goes, x.group.gone, v)
 			out.Groups[i].Hosts = append(out.Groups[i].Hosts, v.Name)
 		}
 	}
+	out.Gone = goes.List()
 	slices.Sort(out.Unsure)
 	for i := range out.Groups {
 		slices.Sort(out.Groups[i].Hosts)
 	}
 	slices.SortStableFunc(out.Groups, func(a, b api.PreviewGroup) int { return len(b.Hosts) - len(a.Hosts) })
+}
+
+func keysOfGone(list []change.Gone) (out []string) {
+	for _, g := range list {
+		out = append(out, g.Key)
+	}
+	return out
+}
+
+// lost notes what a host has installed from the sources that go.
+func lost(goes *preview.Goes, list []change.Gone, v *hostView) {
+	if len(list) == 0 {
+		return
+	}
+	have := packagesOf(v)
+	for _, g := range list {
+		var came *origin.Came
+		if c, told := have.Came[g.Key]; told {
+			came = &c
+		}
+		goes.Add(g, v.Name, came, preview.NotAnswered)
+	}
 }
 
 // managed reports whether this release can change hosts of a family.

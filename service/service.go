@@ -111,7 +111,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		now:    opts.Now,
 		key:    key,
 		events: newHub(),
-		asked:  &asked{names: map[string]time.Time{}},
+		asked:  &asked{names: map[string]time.Time{}, sources: map[string]time.Time{}},
 		upload: newUploads(),
 		steer:  newSteering(),
 		caller: newCaller(),

@@ -15,7 +15,8 @@ type FamilyHost struct {
 	files func(base string, keys map[string]*Key) (map[string]string, error)
 }
 
-// FamilyHosts are the scenario's hosts of the other families.
+// FamilyHosts are hosts of the other families as somebody left them: nobody has looked after
+// what they say for years.
 var FamilyHosts = []FamilyHost{{"arc-1", foreland}, {"chart-1", halyard}, {"model-1", driftwood}, {"desk-2", deskHost}}
 
 // Write makes the host's folder. base is the address of the upstreams.

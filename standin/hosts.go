@@ -29,7 +29,15 @@ var DebHosts = []SimulatedHost{
 	{Name: "gw-03", Release: "mussel", Arch: "amd64", Labels: map[string]string{"site": "south"}, Deb822: true},
 	{Name: "gw-04", Release: "limpet", Arch: "amd64", Labels: map[string]string{"site": "south"}, Media: true},
 	{Name: "gw-05", Release: "mussel", Arch: "arm64", Labels: map[string]string{"site": "reef"}},
+	{Name: "gw-06", Release: "mussel", Arch: "amd64", Labels: map[string]string{"site": "north"}},
+	{Name: "gw-07", Release: "mussel", Arch: "amd64", Labels: map[string]string{"site": "north"}, Deb822: true},
+	{Name: "gw-08", Release: "mussel", Arch: "arm64", Labels: map[string]string{"site": "south"}},
+	{Name: "gw-09", Release: "limpet", Arch: "amd64", Labels: map[string]string{"site": "south"}},
+	{Name: "gw-10", Release: "limpet", Arch: "arm64", Labels: map[string]string{"site": "south"}},
+	{Name: "gw-11", Release: "mussel", Arch: "amd64", Labels: map[string]string{"site": "north"}},
+	{Name: "gw-12", Release: "mussel", Arch: "amd64", Labels: map[string]string{"site": "south"}, Deb822: true},
 	{Name: "desk-1", Release: "mussel", Arch: "amd64", Labels: map[string]string{"site": "station"}, LeftOver: true},
+	{Name: "desk-2", Release: "mussel", Arch: "amd64", Labels: map[string]string{"site": "station"}, Flatpak: true},
 	{Name: "desk-3", Release: "mussel", Arch: "amd64", Labels: map[string]string{"site": "station"}, Flatpak: true},
 }
 
@@ -58,14 +66,7 @@ func (h SimulatedHost) Write(root, base string, keys map[string]*Key) error {
 			h.Release,
 			h.Release,
 		),
-		"var/lib/dpkg/status": fmt.Sprintf(
-			"Package: apt\nStatus: install ok installed\nArchitecture: %[1]s\nVersion: %[2]s\nMaintainer: Skerry "+
-				"<archive@skerry.example>\nDescription: package manager\n\n"+
-				"Package: dpkg\nStatus: install ok installed\nArchitecture: %[1]s\nVersion: 1.21.22\nMaintainer: Skerry "+
-				"<archive@skerry.example>\nDescription: package manager\n\n",
-			h.Arch,
-			r.apt,
-		),
+		"var/lib/dpkg/status":                h.installed(r.apt),
 		"var/lib/dpkg/info/apt.list":         "/.\n/usr\n/usr/bin/apt\n",
 		"var/lib/apt/lists/partial/.keep":    "",
 		"var/cache/apt/archives/partial/.kp": "",
@@ -109,10 +110,11 @@ func (h SimulatedHost) Write(root, base string, keys map[string]*Key) error {
 		files["etc/apt/sources.list"] = b.String()
 	}
 	if h.Flatpak {
-		files["var/lib/dpkg/status"] += "Package: flatpak\nStatus: install ok installed\nArchitecture: amd64\nVersion: " +
-			"1.14.10-1\nMaintainer: Skerry <archive@skerry.example>\nDescription: applications\n\n"
 		files["var/lib/flatpak/repo/config"] = "[core]\nrepo_version=1\nmode=bare-user-only\nmin-free-space-size=500MB\n"
 		files["var/lib/flatpak/repo/objects/.keep"], files["etc/flatpak/remotes.d/.keep"] = "", ""
+	}
+	if h.database() {
+		files["var/lib/dpkg/info/saltmarsh-server.list"] = "/.\n/usr\n/usr/bin/saltmarsh\n"
 	}
 	if h.LeftOver {
 		files["etc/apt/sources.list.d/plover.list"] = "# telemetry, put here by hand in spring\ndeb [trusted=yes] " + base +
@@ -128,6 +130,28 @@ func (h SimulatedHost) Write(root, base string, keys map[string]*Key) error {
 		return err
 	}
 	return write(filepath.Join(root, "etc/apt/trusted.gpg.d/skerry-archive.gpg"), ring)
+}
+
+// database reports whether the host has the tide database installed, as gateways do.
+func (h SimulatedHost) database() bool { return strings.HasPrefix(h.Name, "gw-") }
+
+// installed is dpkg's status.
+func (h SimulatedHost) installed(apt string) string {
+	type pkg struct{ name, version, maintainer, description string }
+	archive := "Skerry <archive@skerry.example>"
+	list := []pkg{{"apt", apt, archive, "package manager"}, {"dpkg", "1.21.22", archive, "package manager"}}
+	if h.Flatpak {
+		list = append(list, pkg{"flatpak", "1.14.10-1", archive, "applications"})
+	}
+	if h.database() {
+		list = append(list, pkg{"saltmarsh-server", "8.2.1-1", "Saltmarsh <packages@saltmarsh.example>", "tide database"})
+	}
+	var b strings.Builder
+	for _, p := range list {
+		fmt.Fprintf(&b, "Package: %s\nStatus: install ok installed\nArchitecture: %s\nVersion: %s\nMaintainer: %s\nDescription: %s\n\n",
+			p.name, h.Arch, p.version, p.maintainer, p.description)
+	}
+	return b.String()
 }
 
 func write(name string, data []byte) error {

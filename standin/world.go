@@ -80,7 +80,9 @@ func Fleet() []Member {
 		out = append(out, Member{h.Name, map[string]string{"site": "station"}, h.Write})
 	}
 	return append(out,
-		Member{"chart-2", map[string]string{"site": "station"}, writer(chart)},
+		Member{"chart-1", map[string]string{"site": "station"}, writer(chart("chart-1"))},
+		Member{"chart-2", map[string]string{"site": "station"}, writer(chart("chart-2"))},
+		Member{"model-1", map[string]string{"site": "station", "duty": "model"}, writer(model("model-1"))},
 		Member{"model-2", map[string]string{"site": "station", "duty": "model"}, writer(model("model-2"))},
 		Member{"model-3", map[string]string{"site": "station", "duty": "model"}, writer(olderModel)})
 }
@@ -105,10 +107,16 @@ func writer(files func(base string, keys map[string]*Key) (map[string]string, er
 }
 
 // chart is a chart server that zypper keeps.
-func chart(base string, keys map[string]*Key) (map[string]string, error) {
+func chart(name string) func(base string, keys map[string]*Key) (map[string]string, error) {
+	return func(base string, keys map[string]*Key) (map[string]string, error) {
+		return chartFiles(name, base, keys)
+	}
+}
+
+func chartFiles(name, base string, keys map[string]*Key) (map[string]string, error) {
 	key, err := keys["halyard-archive"].Public()
 	return map[string]string{
-		"etc/hostname":                 "chart-2\n",
+		"etc/hostname":                 name + "\n",
 		"etc/os-release":               osRelease("Halyard", "halyard", "suse sles", "15.3"),
 		"etc/zypp/zypp.conf":           "## Configuration of libzypp\n[main]\n",
 		"etc/zypp/credentials.d/.keep": "",
@@ -154,7 +162,7 @@ type RpmHost struct {
 }
 
 // RpmHosts are the scenario's hosts of the rpm family that the demo enrols.
-var RpmHosts = []RpmHost{{"arc-2", "9"}, {"arc-3", "8"}}
+var RpmHosts = []RpmHost{{"arc-1", "9"}, {"arc-2", "9"}, {"arc-3", "8"}, {"arc-4", "8"}}
 
 // Write makes the host's folder. base is the address of the upstreams.
 func (h RpmHost) Write(root, base string, keys map[string]*Key) error {

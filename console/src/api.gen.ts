@@ -1112,6 +1112,19 @@ export interface components {
             level: number;
             vendor: string;
         };
+        Came: {
+            /** @description The first ones, by name */
+            names?: string[];
+            /**
+             * Format: date-time
+             * @description When the one was installed that was installed last
+             */
+            newest?: string;
+            /** Format: int64 */
+            packages: number;
+            /** @description Why it cannot be told; the numbers say nothing then */
+            unknown?: string;
+        };
         Cause: {
             at: components["schemas"]["Pos"];
             what: string;
@@ -1222,6 +1235,8 @@ export interface components {
             keep?: boolean;
             /** @description That list, where the stamp of the agent's last answer is another */
             packages?: string[];
+            /** @description Keys of sources of which it is asked what is installed from them */
+            sources?: string[];
             /** @description Digests of documents to send */
             want?: string[];
             /**
@@ -1620,6 +1635,43 @@ export interface components {
             group?: string;
             /** Format: date-time */
             until: string;
+        };
+        Gone: {
+            /** @description Why it is not known of one of them */
+            because?: string;
+            /**
+             * Format: int64
+             * @description Hosts that would lose it
+             */
+            from: number;
+            /**
+             * Format: int64
+             * @description Those of them that have packages installed from it
+             */
+            hosts: number;
+            /** @description Some of them */
+            names: string[];
+            /**
+             * Format: date-time
+             * @description When the last of them was installed
+             */
+            newest?: string;
+            /**
+             * Format: int64
+             * @description Packages installed from it, counted on each host
+             */
+            packages: number;
+            /** @description Where it stands, on one of the hosts: file and line */
+            place: string;
+            /** @description All of it as a sentence */
+            says: string;
+            /** @description Its family, then URL and suite for apt, the name of the section or remote for others */
+            source: string;
+            /**
+             * Format: int64
+             * @description Hosts of which it is not known
+             */
+            unknown: number;
         };
         HealManyOrder: {
             because?: string;
@@ -2134,6 +2186,10 @@ export interface components {
         Packages: {
             /** @description Stamp of the list that this answers */
             asked: string;
+            /** @description What is installed from sources that were asked for, by their keys; those that the host does not have are left out */
+            came?: {
+                [key: string]: components["schemas"]["Came"];
+            };
             /** @description Package to version; those that are not installed are left out */
             installed: {
                 [key: string]: string;
@@ -2191,6 +2247,8 @@ export interface components {
              * @description Hosts that would change
              */
             changing: number;
+            /** @description Sources in use that hosts would not have any more, with what is installed from them */
+            gone: components["schemas"]["Gone"][];
             /** @description Hosts with identical changes, the largest group first */
             groups: components["schemas"]["PreviewGroup"][];
             /**
@@ -2214,6 +2272,8 @@ export interface components {
             unmanaged: number;
             /** @description Hosts of which it is not known yet whether they have what a repository needs */
             unsure: string[];
+            /** @description In which waves it would be carried by the plans of the hosts, one part for each plan */
+            waves: components["schemas"]["RolloutPart"][];
         };
         PreviewFile: {
             /** @enum {string} */

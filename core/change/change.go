@@ -38,6 +38,7 @@ type Change struct {
 	Edits []FileEdit
 	// Impossible says what the sheet wants and no edit can bring about.
 	Impossible []string
+	Gone       []Gone // sources in use that would not be any more, by their keys
 }
 
 // Input is what a change is computed from.
@@ -122,6 +123,7 @@ func Compute(in Input) Change {
 		c.setAside()
 	}
 	c.needs()
+	c.gone()
 	slices.SortFunc(c.out.Edits, func(a, b FileEdit) int { return cmp.Compare(a.Path, b.Path) })
 	return c.out
 }
@@ -157,6 +159,7 @@ type computer struct {
 	lists    map[string]bool            // lists of mirrors, which hold no sources
 	strayed  map[string][]drift.Finding // by file: what is not as it was when the policy came
 	let      *drift.Adoption            // what the sheet before left where it stands; nil without one
+	leaving  []source.Source            // in use, and not any more afterwards
 	out      Change
 }
 

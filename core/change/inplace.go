@@ -87,6 +87,7 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 			}
 			if v.SwitchOff {
 				doc.SwitchOff(i)
+				c.leave(&doc.Sources[i])
 			}
 			if v.Components != nil {
 				doc.SetComponents(i, v.Components)
@@ -119,6 +120,7 @@ func (c *computer) others(doc *deb.Doc, spoken, touched map[int]bool) (why []str
 			continue
 		}
 		if c.replaced(s) {
+			c.leave(s)
 			doc.SwitchOff(i)
 			touched[s.Line] = true
 			why = append(why, fmt.Sprintf("line %d stood for a repository of the policy, which says something else now", s.Line))
@@ -138,6 +140,7 @@ func (c *computer) others(doc *deb.Doc, spoken, touched map[int]bool) (why []str
 		default:
 			continue
 		}
+		c.leave(s)
 		touched[s.Line] = true
 		why = append(why, fmt.Sprintf("line %d is not in the policy", s.Line))
 	}

@@ -19,6 +19,7 @@ import (
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
@@ -174,6 +175,7 @@ func (g ground) sequence(rt *rapid.T) {
 			}
 		}
 		g.settled(rt, n, sheet, before, was, files)
+		g.told(rt, plan, sheet, before, have.Survey.Sources, g.read(files, sheet).Survey.Sources)
 		before = sheet
 	}
 }
@@ -210,6 +212,38 @@ func (g ground) settled(rt *rapid.T, n int, sheet, before *source.Sheet, was, fi
 			})
 			require.True(rt, f.Repository == "" && named, "%s is left\n%s", f.Path, story)
 		}
+	}
+}
+
+// told holds the sources that a plan says go against those that were in use and are not any
+// more; what stood for a repository that the policy still has is not said to go.
+func (g ground) told(rt *rapid.T, plan change.Change, sheet, before *source.Sheet, was, now []source.Source) {
+	keys := func(list []source.Source) map[string]*source.Source {
+		out := map[string]*source.Source{}
+		for i := range list {
+			for _, k := range origin.Keys(&list[i]) {
+				if list[i].Enabled {
+					out[k] = &list[i]
+				}
+			}
+		}
+		return out
+	}
+	had, has, gone := keys(was), keys(now), map[string]bool{}
+	for _, x := range plan.Gone {
+		require.NotNil(rt, had[x.Key], "%s goes and was not in use", x.Key)
+		require.Nil(rt, has[x.Key], "%s goes and is in use afterwards", x.Key)
+		gone[x.Key] = true
+	}
+	for k, s := range had {
+		moved := slices.ContainsFunc(sheet.Sources, func(x source.SheetSource) bool {
+			stood := before != nil && slices.ContainsFunc(before.Sources, func(y source.SheetSource) bool {
+				return y.Repository == x.Repository && source.SameSet(y.URLs, s.EffURLs)
+			})
+			return x.File == s.File || stood
+		})
+		renamed := slices.ContainsFunc(now, func(x source.Source) bool { return x.Enabled && source.SameSet(x.EffURLs, s.EffURLs) })
+		require.True(rt, has[k] != nil || gone[k] || moved || renamed, "%s is in use no more, and nobody says so", k)
 	}
 }
 

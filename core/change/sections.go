@@ -153,6 +153,8 @@ func (c *computer) sections(ed editor) {
 			do := ed.off
 			if s.On {
 				do = ed.on
+			} else {
+				c.leave(src)
 			}
 			apply(src.File, src.Line, src.ID, reason, do)
 		}
@@ -170,6 +172,7 @@ func (c *computer) sections(ed editor) {
 		switch {
 		case c.adopted.Covers(s):
 		case c.replaced(s):
+			c.leave(s)
 			apply(
 				s.File,
 				s.Line,
@@ -180,8 +183,10 @@ func (c *computer) sections(ed editor) {
 		case of != nil:
 			apply(s.File, s.Line, s.ID, doubled(s, of), ed.off)
 		case c.Sheet.Unlisted == source.UnlistedSwitchOff:
+			c.leave(s)
 			apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d is not in the policy", s.Line), ed.off)
 		case c.Sheet.Unlisted == source.UnlistedRemove:
+			c.leave(s)
 			apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d is not in the policy", s.Line), ed.remove)
 		}
 	}
@@ -363,6 +368,7 @@ func (c *computer) dropRemotes(text []byte, listed map[string]bool) (out []byte,
 		for _, s := range c.Before.Sources {
 			if s.Family == flatpak.Family && !listed[s.ID] {
 				listed[s.ID] = true
+				c.leaveRemote(s.ID)
 				drop(s.ID, "the policy does not list "+s.Repository+" for this host any more", true)
 			}
 		}
@@ -377,10 +383,20 @@ func (c *computer) dropRemotes(text []byte, listed map[string]bool) (out []byte,
 		case of != nil:
 			drop(s.ID, doubled(s, of), false)
 		case c.Sheet.Unlisted != source.UnlistedReport:
+			c.leave(s)
 			drop(s.ID, fmt.Sprintf("line %d is not in the policy", s.Line), c.Sheet.Unlisted == source.UnlistedRemove)
 		}
 	}
 	return text, why
+}
+
+// leaveRemote notes that a remote of flatpak's would not be there any more.
+func (c *computer) leaveRemote(id string) {
+	for i := range c.Survey.Sources {
+		if s := &c.Survey.Sources[i]; s.Family == flatpak.Family && s.ID == id && s.Enabled {
+			c.leave(s)
+		}
+	}
 }
 
 func lastPart(p string) string { return p[strings.LastIndexByte(p, '/')+1:] }

@@ -5,12 +5,14 @@ package pkgdb
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"path"
+	"time"
 
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/sqlitefile"
@@ -21,10 +23,8 @@ var rpmPaths = []string{"/usr/lib/sysimage/rpm/rpmdb.sqlite", "/var/lib/rpm/rpmd
 
 // RPM is an open rpm database.
 type RPM struct {
-	Path  string
-	db    *sqlitefile.DB
-	roots map[string]uint32
-	files []io.Closer
+	*SQLite
+	Path string
 }
 
 // ErrNoRPM is returned where there is no rpm database of a kind that can be read.
@@ -33,26 +33,14 @@ var ErrNoRPM = errors.New("no rpm database in sqlite")
 // OpenRPM opens the rpm database of a root.
 func OpenRPM(root *rootfs.FS) (*RPM, error) {
 	for _, name := range rpmPaths {
-		file, err := open(root, name)
+		db, err := OpenSQLite(root, name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
-		r := &RPM{Path: name, files: []io.Closer{file}}
-		var log io.ReaderAt
-		if wal, err := open(root, name+"-wal"); err == nil {
-			log = wal
-			r.files = append(r.files, wal)
-		}
-		if r.db, err = sqlitefile.Open(file, log); err == nil {
-			r.roots, err = r.db.Roots()
-		}
-		if err != nil {
-			r.Close()
-			return nil, fmt.Errorf("%s: %w", name, err)
-		}
+		r := &RPM{Path: name, SQLite: db}
 		return r, nil
 	}
 	return nil, ErrNoRPM
@@ -75,13 +63,6 @@ func open(root *rootfs.FS, name string) (file, error) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("cannot be read from the middle")}
 	}
 	return at, nil
-}
-
-// Close closes the files.
-func (r *RPM) Close() {
-	for _, f := range r.files {
-		f.Close()
-	}
 }
 
 // Package is what the header of an installed package says.
@@ -141,6 +122,77 @@ func (r *RPM) Find(table, key string) ([]Package, error) {
 	return out, nil
 }
 
+// All hands every installed package to visit.
+func (r *RPM) All(visit func(Package)) error {
+	root := r.roots["Packages"]
+	if root == 0 {
+		return nil
+	}
+	var bad error
+	err := r.db.Scan(root, func(_ int64, row []sqlitefile.Value) bool {
+		if len(row) < 2 {
+			return true
+		}
+		blob, _ := row[1].([]byte)
+		var h header
+		if h, bad = readHeader(blob); bad != nil {
+			return false
+		}
+		visit(Package{h})
+		return true
+	})
+	return cmp.Or(err, bad)
+}
+
+// SQLite is an open database of a package manager.
+type SQLite struct {
+	db    *sqlitefile.DB
+	roots map[string]uint32
+	files []io.Closer
+}
+
+// OpenSQLite opens a database in SQLite's format with its log, for reading.
+func OpenSQLite(root *rootfs.FS, name string) (*SQLite, error) {
+	file, err := open(root, name)
+	if err != nil {
+		return nil, err
+	}
+	s := &SQLite{files: []io.Closer{file}}
+	var log io.ReaderAt
+	if wal, err := open(root, name+"-wal"); err == nil {
+		log = wal
+		s.files = append(s.files, wal)
+	}
+	if s.db, err = sqlitefile.Open(file, log); err == nil {
+		s.roots, err = s.db.Roots()
+	}
+	if err != nil {
+		s.Close()
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return s, nil
+}
+
+// Scan hands every row of a table to visit, with its number; a table that is not there has
+// none.
+func (s *SQLite) Scan(table string, visit func(id int64, row []sqlitefile.Value)) error {
+	root := s.roots[table]
+	if root == 0 {
+		return nil
+	}
+	return s.db.Scan(root, func(id int64, row []sqlitefile.Value) bool {
+		visit(id, row)
+		return true
+	})
+}
+
+// Close closes the files.
+func (s *SQLite) Close() {
+	for _, f := range s.files {
+		f.Close()
+	}
+}
+
 // Tags of a header, from rpm's rpmtag.h.
 const (
 	tagName         = 1000
@@ -148,6 +200,7 @@ const (
 	tagRelease      = 1002
 	tagEpoch        = 1003
 	tagArch         = 1022
+	tagInstallTime  = 1008
 	tagDescription  = 1005
 	tagProvides     = 1047
 	tagProvideFlags = 1112
@@ -166,6 +219,24 @@ func (p Package) Version() string { return p.text(tagVersion) + "-" + p.text(tag
 
 // Arch returns the architecture that a package was built for.
 func (p Package) Arch() string { return p.text(tagArch) }
+
+// Epoch returns the epoch of a package; 0 where it has none.
+func (p Package) Epoch() int { return int(p.number(tagEpoch)) }
+
+// Installed returns when a package was installed; zero where it does not say.
+func (p Package) Installed() time.Time {
+	if n := p.number(tagInstallTime); n != 0 {
+		return time.Unix(int64(n), 0)
+	}
+	return time.Time{}
+}
+
+func (h header) number(tag uint32) uint32 {
+	if list := h.numbers(tag); len(list) > 0 {
+		return list[0]
+	}
+	return 0
+}
 
 // Description returns the long text of a package; that of a key is the key.
 func (p Package) Description() string { return p.text(tagDescription) }

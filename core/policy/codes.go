@@ -54,6 +54,13 @@ var Codes = map[string]Code{
 	"name":         {diag.Error, "a name that is not allowed", "use small letters, digits and -"},
 	"name-twice":   {diag.Error, "a name that is defined twice", "keep one of them, or give the other a new name"},
 	"no-reason":    {diag.Error, "a weakened check, or a decision, without a reason", "say why, with `because:`"},
+	"no-label": {
+		diag.Warning,
+		"a plan that spreads over a label which hosts that follow it do not have",
+		"give them the label, or correct its name",
+	},
+	"empty-plan": {diag.Warning, "a plan that no host of the fleet follows", "give it to a group with `plan:`, or take it out"},
+	"empty-wave": {diag.Warning, "a wave of which it is sure that no host of the fleet is in it", "correct the name or range, or enrol the host"},
 	"never-applies": {
 		diag.Warning,
 		"a repository that comes to nothing on any host of the fleet",

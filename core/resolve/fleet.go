@@ -21,6 +21,7 @@ type Fleet struct {
 	releases map[string]map[string]string // os id → codename → version
 	codename map[*Result]source.OS
 	ahead    map[string]*foreseen
+	follow   map[string]*followers // by plan
 }
 
 // mostNamed bounds how many hosts a diagnostic names.
@@ -35,12 +36,14 @@ func NewFleet(r *Resolver) *Fleet {
 		counts:   map[*Result]int{},
 		releases: map[string]map[string]string{},
 		codename: map[*Result]source.OS{},
+		follow:   map[string]*followers{},
 	}
 }
 
 // Add resolves a host, or takes note of a result.
 func (f *Fleet) Add(h Host, res *Result) {
 	f.hosts[h.Name] = true
+	f.follows(h, res)
 	if f.counts[res]++; len(f.results[res]) < mostNamed {
 		f.results[res] = append(f.results[res], h.Name)
 	}
@@ -110,6 +113,7 @@ func (f *Fleet) Diagnostics() []diag.Diagnostic {
 	if len(f.hosts) > 0 {
 		out = append(out, f.missing()...)
 		out = append(out, f.neverApply(results)...)
+		out = append(out, f.plans()...)
 	}
 	diag.Sort(out)
 	return out

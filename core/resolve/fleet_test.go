@@ -59,6 +59,19 @@ func TestWhatOnlyTheFleetShows(t *testing.T) {
 		{"a contradiction with the hosts that it hits", "groups: { x: { where: 'os.major >= 11' }, y: { where: 'os.major >= 12' } }\nassign: [{ to: x, repositories: [a], settings: { a.series: \"8\" } }, { to: y, settings: { a.series: \"9\" } }]\n", append(gateways, old), []string{
 			`policy.yaml:7:90: error[conflict]: a.series is "9" here and "8" elsewhere, for the host gw-01.brinewick.test, and so for 5 hosts: gw-01.brinewick.test, gw-02.brinewick.test, gw-03.brinewick.test … (also policy.yaml:7:50); say over: in the one that shall win`,
 		}},
+		{"a label that nobody has", "plans: { by-rack: { spread: rack, waves: [{ hosts: 1 }, { rest: true }] } }\nassign: [{ to: everyone, repositories: [b], plan: by-rack }]\n", gateways, []string{
+			`policy.yaml:6:29: warning[no-label]: the plan "by-rack" spreads over the label rack, which none of the 5 hosts has that follow it: they stand together in its waves; give them the label, or correct its name`,
+		}},
+		{"a label that one has not", "labels: { \"gw-{01..04}.brinewick.test\": { rack: a } }\nplans: { by-rack: { spread: rack, waves: [{ hosts: 1 }, { rest: true }] } }\nassign: [{ to: everyone, repositories: [b], plan: by-rack }]\n", gateways, []string{
+			`policy.yaml:7:29: warning[no-label]: the plan "by-rack" spreads over the label rack, which 1 of the 5 hosts that follow it do not have: gw-05.brinewick.test; give them the label`,
+		}},
+		{"a wave of nobody", "groups: { old: { where: 'os.major < 12' } }\nplans: { careful: { waves: [{ to: desk-1.brinewick.test }, { to: [old, gw-01.brinewick.test] }, { to: everyone }] } }\nassign: [{ to: everyone, repositories: [b], plan: careful }]\n", gateways, []string{
+			`policy.yaml:7:29: warning[empty-wave]: no host of the fleet can be in wave 1 of the plan "careful"; correct the name or range, or enrol the host`,
+			`policy.yaml:7:35: warning[no-such-host]: the host desk-1.brinewick.test is not enrolled; correct the name or range, or enrol them`,
+		}},
+		{"a plan of nobody", "groups: { old: { where: 'os.major < 12' } }\nplans: { careful: { waves: [{ rest: true }] } }\nassign: [{ to: everyone, repositories: [b] }, { to: old, plan: careful }]\n", gateways, []string{
+			`policy.yaml:7:10: warning[empty-plan]: no host of the fleet follows the plan "careful"; give it with plan: to a group, or take it out`,
+		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			assert.Equal(t, c.want, fleetSays(t, repositories+c.assign, c.hosts...))

@@ -109,9 +109,10 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
   </div>
   <p v-else-if="preview.data.value?.seats.taking.length" class="soft">A rollout takes {{ count(preview.data.value.seats.taking.length, 'seat', 'seats') }}: {{ taking.map(([n, hosts]) => `${hosts.length} in ${n} (${hosts.slice(0, 6).map(short).join(', ')}${hosts.length > 6 ? ', …' : ''})`).join(', ') }}</p>
 
-  <div v-if="weakens.length + overrides.length" class="card first">
+  <div v-if="weakens.length + overrides.length + (preview.data.value?.gone.length ?? 0)" class="card first">
     <div v-for="[text, hosts] in weakens" :key="text"><b class="bad">!! weakens security:</b> {{ text }} <span class="soft">on {{ hosts.slice(0, 8).map(short).join(', ') }}{{ hosts.length > 8 ? ` and ${hosts.length - 8} more` : '' }}</span></div>
     <div v-for="[text, hosts] in overrides" :key="text"><b class="warn">! order:</b> {{ text }} <span class="soft">on {{ hosts.slice(0, 8).map(short).join(', ') }}{{ hosts.length > 8 ? ` and ${hosts.length - 8} more` : '' }}</span></div>
+    <div v-for="g in preview.data.value?.gone ?? []" :key="g.source"><b class="warn">! a source goes:</b> {{ g.says }}</div>
   </div>
 
   <template v-if="latest && shown.data.value">

@@ -1,0 +1,198 @@
+package origin
+
+import (
+	"bufio"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
+	"github.com/ulikunitz/xz"
+
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/rootfs"
+)
+
+const dpkgDir = "/var/lib/dpkg"
+
+// apt holds dpkg's packages against apt's lists.
+type apt struct {
+	root  *rootfs.FS
+	have  map[string]piece // name, version and architecture → package
+	lists []string         // names of files
+}
+
+func openApt(root *rootfs.FS) (*apt, error) {
+	f, err := root.Open(path.Join(dpkgDir, "status"))
+	if err != nil {
+		return nil, fmt.Errorf("dpkg's status cannot be read: %w", err)
+	}
+	defer f.Close()
+	a := &apt{root: root, have: map[string]piece{}}
+	err = stanzas(f, func(s stanza) {
+		if words := strings.Fields(s.status); len(words) == 3 && words[2] == "installed" {
+			a.have[s.key()] = piece{name: s.name, version: s.version, arch: s.arch}
+		}
+	})
+	if err != nil {
+		return nil, fmt.Errorf("dpkg's status cannot be read: %w", err)
+	}
+	entries, err := root.ReadDir(deb.ListsDir)
+	if err != nil {
+		return nil, fmt.Errorf("apt's lists cannot be read: %w", err)
+	}
+	for _, e := range entries {
+		a.lists = append(a.lists, e.Name())
+	}
+	return a, nil
+}
+
+// from reads the lists of a URL and a suite.
+func (a *apt) from(key string) ([]piece, error) {
+	url, suite, _ := strings.Cut(key, " ")
+	stem := deb.ListName(deb.ReleaseURL(url, suite))
+	found, seen := map[string]piece{}, false
+	for _, name := range a.lists {
+		rest, ok := strings.CutPrefix(name, stem)
+		ext := path.Ext(rest)
+		switch ext {
+		case ".gz", ".xz", ".lz4", ".zst", ".bz2", ".lzma":
+			rest = strings.TrimSuffix(rest, ext)
+		default:
+			ext = ""
+		}
+		if !ok || rest != "Packages" && !strings.HasSuffix(rest, "_Packages") {
+			continue
+		}
+		seen = true
+		if err := a.list(path.Join(deb.ListsDir, name), ext, found); err != nil {
+			return nil, err
+		}
+	}
+	if !seen {
+		return nil, errors.New("apt keeps no list of it")
+	}
+	out := make([]piece, 0, len(found))
+	for _, p := range found {
+		p.at = a.installed(p)
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+func (a *apt) list(name, ext string, found map[string]piece) error {
+	f, err := a.root.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	plain, done, err := unpacked(f, ext)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	defer done()
+	err = stanzas(plain, func(s stanza) {
+		if p, ok := a.have[s.key()]; ok {
+			found[s.key()] = p
+		}
+	})
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	return nil
+}
+
+// unpacked reads what is packed in a way that its file's name tells.
+func unpacked(r io.Reader, ext string) (io.Reader, func(), error) {
+	plain, done := r, func() {}
+	var err error
+	switch ext {
+	case "":
+	case ".gz":
+		plain, err = gzip.NewReader(r)
+	case ".lz4":
+		plain = lz4.NewReader(r)
+	case ".xz":
+		plain, err = xz.NewReader(r)
+	case ".zst":
+		var z *zstd.Decoder
+		if z, err = zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20)); err == nil {
+			plain, done = z, z.Close
+		}
+	default:
+		err = errors.New("it is packed in a way that is not read")
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	return io.LimitReader(plain, mostBytes), done, nil
+}
+
+// installed is when dpkg unpacked a package last: it writes the list of its files then.
+func (a *apt) installed(p piece) (at time.Time) {
+	for _, name := range []string{p.name, p.name + ":" + p.arch} {
+		if info, err := a.root.Stat(path.Join(dpkgDir, "info", name+".list")); err == nil {
+			return info.ModTime()
+		}
+	}
+	return at
+}
+
+// stanza is what counts of one package of dpkg's status or of an index.
+type stanza struct{ name, version, arch, status string }
+
+func (s stanza) key() string { return s.name + " " + s.version + " " + s.arch }
+
+// stanzas hands each stanza to visit. A line may be long; only its head counts.
+func stanzas(r io.Reader, visit func(stanza)) error {
+	in := bufio.NewReaderSize(r, 1<<16)
+	var s stanza
+	end := func() {
+		if s.name != "" {
+			visit(s)
+		}
+		s = stanza{}
+	}
+	for {
+		line, err := in.ReadSlice('\n')
+		if errors.Is(err, bufio.ErrBufferFull) { // the rest of it is of no interest
+			for errors.Is(err, bufio.ErrBufferFull) {
+				_, err = in.ReadSlice('\n')
+			}
+		} else if text := strings.TrimRight(string(line), "\r\n"); text == "" && err == nil {
+			end()
+		} else {
+			s.take(text)
+		}
+		if errors.Is(err, io.EOF) {
+			end()
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+func (s *stanza) take(line string) {
+	key, value, ok := strings.Cut(line, ":")
+	if !ok {
+		return
+	}
+	value = strings.TrimSpace(value)
+	switch strings.ToLower(key) {
+	case "package":
+		s.name = value
+	case "version":
+		s.version = value
+	case "architecture":
+		s.arch = value
+	case "status":
+		s.status = value
+	}
+}

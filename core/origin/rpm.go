@@ -1,0 +1,123 @@
+package origin
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"strconv"
+
+	"patientlantern.example/lantern/core/pkgdb"
+	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/sqlitefile"
+)
+
+// History is where dnf keeps what it has done.
+const History = "/var/lib/dnf/history.sqlite"
+
+// full is the name, version and architecture of a package of rpm's.
+func full(p pkgdb.Package) piece {
+	version := p.Version()
+	if n := p.Epoch(); n > 0 {
+		version = strconv.Itoa(n) + ":" + version
+	}
+	return piece{name: p.Name(), version: version, arch: p.Arch(), at: p.Installed()}
+}
+
+func (p piece) key() string { return p.name + " " + p.version + " " + p.arch }
+
+// installedRPMs are all packages of rpm's database.
+func installedRPMs(root *rootfs.FS) (map[string]piece, error) {
+	db, err := pkgdb.OpenRPM(root)
+	if err != nil {
+		return nil, fmt.Errorf("rpm's database cannot be read: %w", err)
+	}
+	defer db.Close()
+	out := map[string]piece{}
+	if err = db.All(func(p pkgdb.Package) { x := full(p); out[x.key()] = x }); err != nil {
+		return nil, fmt.Errorf("rpm's database cannot be read: %w", err)
+	}
+	return out, nil
+}
+
+// noted are packages whose package manager notes where they came from.
+type noted map[string][]piece // repository → packages
+
+func (n noted) from(id string) ([]piece, error) { return n[id], nil }
+
+// openDNF reads where dnf's own history says that packages came from: what it did last with
+// each counts.
+func openDNF(root *rootfs.FS) (teller, error) {
+	have, err := installedRPMs(root)
+	if err != nil {
+		return nil, err
+	}
+	db, err := pkgdb.OpenSQLite(root, History)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, errors.New("dnf keeps no history in " + History)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("dnf's history cannot be read: %w", err)
+	}
+	defer db.Close()
+	h := history{names: map[int64]string{}, repos: map[int64]string{}, last: map[int64]int64{}}
+	for table, take := range map[string]func(int64, []sqlitefile.Value){"rpm": h.rpm, "repo": h.repo, "trans_item": h.item} {
+		if err = db.Scan(table, take); err != nil {
+			return nil, fmt.Errorf("dnf's history cannot be read: %w", err)
+		}
+	}
+	out := noted{}
+	for item, repo := range h.last {
+		if p, ok := have[h.names[item]]; ok {
+			out[h.repos[repo]] = append(out[h.repos[repo]], p)
+		}
+	}
+	return out, nil
+}
+
+// history is what counts of dnf's history.
+type history struct {
+	names map[int64]string // item → package
+	repos map[int64]string // number → name
+	last  map[int64]int64  // item → repository of the last thing that brought it in
+}
+
+func (h *history) rpm(_ int64, row []sqlitefile.Value) { // item_id, name, epoch, version, release, arch
+	if len(row) < 6 {
+		return
+	}
+	item, _ := row[0].(int64)
+	epoch, _ := row[2].(int64)
+	name, _ := row[1].(string)
+	version, _ := row[3].(string)
+	release, _ := row[4].(string)
+	arch, _ := row[5].(string)
+	if version += "-" + release; epoch > 0 {
+		version = strconv.FormatInt(epoch, 10) + ":" + version
+	}
+	h.names[item] = piece{name: name, version: version, arch: arch}.key()
+}
+
+func (h *history) repo(id int64, row []sqlitefile.Value) { // id, repoid
+	if len(row) > 1 {
+		h.repos[id], _ = row[1].(string)
+	}
+}
+
+// item notes a step of a transaction. The table's rows are in the order of time.
+// Actions, from libdnf's TransactionItemAction: 1 install, 2 downgrade, 4 obsolete,
+// 6 upgrade, 9 reinstall bring a package in; the others take it out or change its reason.
+func (h *history) item(_ int64, row []sqlitefile.Value) { // id, trans_id, item_id, repo_id, action, reason, state
+	if len(row) < 7 {
+		return
+	}
+	item, _ := row[2].(int64)
+	repo, _ := row[3].(int64)
+	action, _ := row[4].(int64)
+	state, _ := row[6].(int64)
+	switch action {
+	case 1, 2, 4, 6, 9:
+		if state == 1 { // done
+			h.last[item] = repo
+		}
+	}
+}
