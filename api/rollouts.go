@@ -37,6 +37,7 @@ type Rollout struct {
 	Phase    rollout.Phase         `json:"phase" enum:"changing,soaking,asking,held,ended"`
 	Since    *time.Time            `json:"since,omitempty" doc:"Of the phase"`
 	Says     string                `json:"says" doc:"What it is about, or waits for, in a sentence"`
+	TimeLeft *int                  `json:"time_left,omitempty" doc:"Seconds, guessed from what its hosts took so far; absent: not known"`
 	Wave     int                   `json:"wave" doc:"The newest wave whose hosts may begin, from 1"`
 	Waves    int                   `json:"waves"`
 	Hold     *RolloutHold          `json:"hold,omitempty"`

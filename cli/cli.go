@@ -179,6 +179,7 @@ func (a *app) root() *cobra.Command {
 		a.survey(),
 		a.explain(),
 		a.learn(),
+		a.adopt(),
 		a.policy(),
 		a.revisions(),
 		a.preview(),

@@ -79,6 +79,10 @@ func (s *Service) courseOf(ctx context.Context, ro store.Rollout) (api.Rollout, 
 	}
 	if len(why) > 0 {
 		out.Says += "; " + strings.Join(why, "; ")
+	} else if left, known := rollout.Left(ro.Parts, ro.Course, tallies, ro.Begun, s.now()); known && ro.Ended.IsZero() {
+		seconds := int(left.Seconds())
+		out.TimeLeft = &seconds
+		out.Says += "; " + about(left) + " left, by what hosts took so far"
 	}
 	out.Parts = partsOf(&ro, tallies)
 	out.Causes, err = s.causes(ctx, ro.ID)
@@ -100,6 +104,19 @@ func (s *Service) stands(ctx context.Context, ro *store.Rollout) (t []rollout.Ta
 	}
 	slices.Sort(why)
 	return t, why, err
+}
+
+// about is a time in words, no finer than it can be guessed.
+func about(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return "less than a minute"
+	case d < 2*time.Hour:
+		return fmt.Sprintf("about %d min", int(d.Round(time.Minute).Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("about %d h", int(d.Round(time.Hour).Hours()))
+	}
+	return fmt.Sprintf("about %d days", int((d+12*time.Hour).Hours())/24)
 }
 
 func plural(hosts int) string {

@@ -2446,6 +2446,11 @@ export interface components {
             stopped?: string;
             /**
              * Format: int64
+             * @description Seconds, guessed from what its hosts took so far; absent: not known
+             */
+            time_left?: number;
+            /**
+             * Format: int64
              * @description In the answer to beginning: the rollout that was held and made way
              */
             took_over?: number;

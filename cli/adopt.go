@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/core/learn"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/saved"
+	"patientlantern.example/lantern/core/text/lines"
+)
+
+func (a *app) adopt() *cobra.Command {
+	var from string
+	var also []string
+	var write bool
+	cmd := &cobra.Command{
+		Use: "adopt HOST FILE[:LINE] FOLDER", Short: "Take a source that a host has into the policy", GroupID: "policy", Args: cobra.ExactArgs(3),
+		Long: "Take a source that a host has and the policy does not list into the policy: a patch of the folder is\n" +
+			"printed, which adds a file with the repository, its keys and who gets it. Nothing that is there is\n" +
+			"edited. It is tried first: with it, the finding is gone. Read it before you put it in; what is not\n" +
+			"checked on the host is marked in it.\n\n" +
+			"What is not a source (a pin, a setting, a key) is taken as it stands with lantern host accept, or put\n" +
+			"up with until a date with lantern waiver add.",
+		Example: "  lantern adopt gw-07 /etc/apt/sources.list.d/plover.list policy\n" +
+			"  lantern adopt gw-07 /etc/apt/sources.list.d/plover.list policy | git -C policy apply\n" +
+			"  lantern adopt gw-07 /etc/yum.repos.d/own.repo:4 policy --also gw-08,gw-09 --write",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			at, err := place(args[1])
+			if err != nil {
+				return err
+			}
+			folder, diags := policy.Collect(os.DirFS(args[2]))
+			if len(diags) > 0 {
+				a.diagnostics(args[2], diags)
+				return no("%s cannot be read as a policy", args[2])
+			}
+			hosts, err := a.adoptFrom(cmd, from, append([]string{args[0]}, also...))
+			if err != nil {
+				return err
+			}
+			res, err := learn.Adopt(folder, hosts, at, time.Now())
+			if err != nil {
+				return no("%v", err)
+			}
+			return a.adopted(args[2], res, write)
+		},
+	}
+	cmd.Flags().StringVar(&from, "surveys", "", "folder of saved surveys, instead of the fleet")
+	cmd.Flags().StringSliceVar(&also, "also", nil, "further hosts that have it at the same place and get it too")
+	cmd.Flags().BoolVar(&write, "write", false, "write the files into the folder instead of printing a patch")
+	return cmd
+}
+
+// place reads FILE[:LINE].
+func place(s string) (learn.Place, error) {
+	at := learn.Place{File: s}
+	if i := strings.LastIndexByte(s, ':'); i > 0 {
+		if n, err := strconv.Atoi(s[i+1:]); err == nil && n > 0 {
+			at = learn.Place{File: s[:i], Line: n}
+		}
+	}
+	if !filepath.IsAbs(at.File) {
+		return at, wrong("%q is no path on a host; write it from the root, as lantern drift shows it", s)
+	}
+	return at, nil
+}
+
+// adoptFrom reads the surveys of hosts, by full or short name.
+func (a *app) adoptFrom(cmd *cobra.Command, from string, hosts []string) ([]saved.Snapshot, error) {
+	var out []saved.Snapshot
+	if from == "" {
+		for _, h := range hosts {
+			s, err := a.client().Survey(cmd.Context(), h)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, s)
+		}
+		return out, nil
+	}
+	list, err := surveys(from)
+	if err != nil {
+		return nil, err
+	}
+	for _, h := range hosts {
+		i := slices.IndexFunc(list, func(s saved.Snapshot) bool { return s.Host == h || strings.HasPrefix(s.Host, h+".") })
+		if i < 0 {
+			return nil, no("no survey of %s stands in %s", h, from)
+		}
+		out = append(out, list[i])
+	}
+	return out, nil
+}
+
+// adopted prints or writes what would be added.
+func (a *app) adopted(folder string, res *learn.Result, write bool) error {
+	names := make([]string, 0, len(res.Files))
+	for name := range res.Files {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	if !write {
+		for _, name := range names {
+			for line := range strings.Lines(lines.Unified("/dev/null", "b/"+name, "", string(res.Files[name]))) {
+				a.out.Printf("%s", strings.TrimSuffix(line, "\n"))
+			}
+		}
+		return nil
+	}
+	for _, name := range names {
+		if err := writeFile(filepath.Join(folder, name), res.Files[name]); err != nil {
+			return err
+		}
+	}
+	a.out.Printf("%s written to %s: %s.", view.Count(len(names), "file", "files"), folder, strings.Join(names, ", "))
+	a.out.Printf("Next: read them, then lantern policy check %s and lantern preview %s", folder, folder)
+	return nil
+}

@@ -1,0 +1,215 @@
+package learn
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/saved"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Why nothing can be adopted.
+var (
+	ErrNothing = errors.New("nothing that the policy does not list stands there")
+	ErrOwn     = errors.New("it is one of the distribution's own entries: add what differs to the repository that edits them in place, " +
+		"or take it as it stands with lantern host accept")
+)
+
+// Place is where a source stands on hosts.
+type Place struct {
+	File string
+	Line int // 0: all of the file
+}
+
+// Adopt finds what has to be added to a policy folder so that a source which it does not list
+// is as the policy says, on the given hosts. It answers new files alone, and what people
+// should look at; no file that is there is touched. What comes of it is tried on the hosts'
+// surveys.
+func Adopt(folder policy.Folder, hosts []saved.Snapshot, at Place, now time.Time) (*Result, error) {
+	p, diags := policy.Load(folder, now)
+	if diag.HasErrors(diags) {
+		return nil, fmt.Errorf("the folder has an error: %s", diag.Errors(diags)[0])
+	}
+	l := &learner{keys: map[string]*key{}, plain: map[string]bool{}, unchecked: map[string]bool{}}
+	if err := l.only(p, hosts, at); err != nil {
+		return nil, err
+	}
+	known := map[string]string{}
+	for name, k := range p.Keys {
+		known[k.Fingerprint] = name
+	}
+	l.collectKeys()
+	taken := map[string]bool{}
+	for name := range p.Keys {
+		taken[name] = true
+	}
+	for _, fpr := range slices.Sorted(maps.Keys(l.keys)) {
+		if name := known[fpr]; name != "" {
+			l.keys[fpr].name = name
+		} else {
+			l.keys[fpr].name = unique(l.keys[fpr].name, taken)
+		}
+	}
+	for range 4 {
+		files, err := l.added(folder, p, known)
+		if err != nil {
+			return nil, err
+		}
+		whole := maps.Clone(folder)
+		maps.Copy(whole, files)
+		with, diags := policy.Load(whole, now)
+		if diag.HasErrors(diags) {
+			if l.spoiled(diags) {
+				continue
+			}
+			return nil, fmt.Errorf("the policy cannot say it: %s", diag.Errors(diags)[0])
+		}
+		left, again := l.left(with, hosts, at)
+		if again {
+			continue
+		}
+		if len(left) > 0 {
+			return nil, fmt.Errorf("the policy cannot say it whole; it would still be found: %s", left[0])
+		}
+		return &Result{Files: files, Hosts: len(hosts), Repositories: len(l.repositories), Keys: len(with.Keys) - len(p.Keys), Notes: l.notes}, nil
+	}
+	return nil, errors.New("no way was found to say it in the policy")
+}
+
+// only keeps of each host the sources that are meant and that the policy does not list.
+func (l *learner) only(p *policy.Policy, hosts []saved.Snapshot, at Place) error {
+	r := resolve.New(p)
+	for i := range hosts {
+		h := hosts[i]
+		t := h.Traits
+		t.Free = nil
+		res := r.Resolve(resolve.Host{Name: h.Host, Class: fmt.Sprint(t, h.Labels), Labels: h.Labels, Traits: &hosts[i].Traits})
+		var kept []source.Source
+		for _, f := range drift.Compare(res.Sheet, &h.Survey) {
+			if f.File != at.File || f.Class != drift.UnlistedSource && f.Class != drift.ChecksWeakened {
+				continue
+			}
+			for _, s := range h.Sources {
+				if s.File == f.File && s.Line == f.Line && (at.Line == 0 || at.Line == f.Line) && !slices.ContainsFunc(kept, func(x source.Source) bool {
+					return x.Line == s.Line && x.ID == s.ID && slices.Equal(x.EffURLs, s.EffURLs) && slices.Equal(x.EffSuites, s.EffSuites)
+				}) {
+					kept = append(kept, s)
+				}
+			}
+		}
+		if len(kept) == 0 {
+			return fmt.Errorf("%s: %w", h.Host, ErrNothing)
+		}
+		h.Sources = kept
+		l.hosts = append(l.hosts, h)
+	}
+	return nil
+}
+
+// added writes the files that say what the hosts have.
+func (l *learner) added(folder policy.Folder, p *policy.Policy, known map[string]string) (policy.Folder, error) {
+	var rest []unit
+	for n := range l.hosts {
+		for _, u := range l.units(n) {
+			if u.own {
+				return nil, fmt.Errorf("%s: %w", l.hosts[n].Host, ErrOwn)
+			}
+			rest = append(rest, u)
+		}
+	}
+	taken := map[string]bool{baseName: true}
+	for name := range p.Repositories {
+		taken[name] = true
+	}
+	l.repositories, l.notes = nil, nil
+	l.vendors(l.bunches(rest), taken)
+	if len(l.repositories) == 0 {
+		if len(l.notes) > 0 {
+			return nil, errors.New(l.notes[0].Message)
+		}
+		return nil, ErrNothing
+	}
+	out := policy.Folder{}
+	var b strings.Builder
+	names := make([]string, 0, len(l.hosts))
+	for i := range l.hosts {
+		names = append(names, q(l.hosts[i].Host))
+	}
+	slices.Sort(names)
+	b.WriteString("# Taken over as it stood on " + names[0])
+	if len(names) > 1 {
+		fmt.Fprintf(&b, " and %d more", len(names)-1)
+	}
+	b.WriteString(". Hold the fingerprints of keys against what the vendor publishes.\nformat: patient-lantern/1\n\n")
+	l.addKeys(&b, out, known)
+	b.WriteString("repositories:\n")
+	var repositories []string
+	for _, r := range l.repositories {
+		l.repository(&b, r)
+		repositories = append(repositories, r.name)
+	}
+	fmt.Fprintf(&b, "\nassign:\n  - to: [%s]\n    repositories: %s\n", strings.Join(names, ", "), list(repositories))
+	file := repositories[0] + ".yaml"
+	for n := 2; folder[file] != nil; n++ {
+		file = fmt.Sprintf("%s-%d.yaml", repositories[0], n)
+	}
+	tidy, err := policy.Tidy([]byte(b.String()))
+	if err != nil {
+		return nil, fmt.Errorf("what was written cannot be read, which is a fault of this program: %w", err)
+	}
+	out[file] = tidy
+	return out, nil
+}
+
+// addKeys writes the keys of the repositories that the policy does not have yet.
+func (l *learner) addKeys(b *strings.Builder, out policy.Folder, known map[string]string) {
+	used := map[string]bool{}
+	for _, r := range l.repositories {
+		for _, f := range r.keys {
+			used[f] = used[f] || known[f] == ""
+		}
+	}
+	maps.DeleteFunc(used, func(_ string, fresh bool) bool { return !fresh })
+	if len(used) == 0 {
+		return
+	}
+	b.WriteString("keys:\n")
+	for _, f := range slices.Sorted(maps.Keys(used)) {
+		k := l.keys[f]
+		fmt.Fprintf(b, "  %s:\n    file: keys/%s.asc\n    fingerprint: %s\n", k.name, k.name, spaced(f))
+		out["keys/"+k.name+".asc"] = []byte(k.armoured)
+	}
+	b.WriteByte('\n')
+}
+
+// left are the findings that would still be there; again says that it was said in another
+// way, which is to be tried.
+func (l *learner) left(p *policy.Policy, hosts []saved.Snapshot, at Place) (left []string, again bool) {
+	ours := map[string]bool{}
+	for _, r := range l.repositories {
+		ours[r.name] = true
+	}
+	full := &learner{hosts: hosts}
+	for host, found := range full.check(p) {
+		for _, f := range found {
+			switch {
+			case ours[f.Repository] && f.Class == drift.ChecksWeakened && !l.unchecked[f.Repository]:
+				l.unchecked[f.Repository], again = true, true
+			case ours[f.Repository] && !l.plain[f.Repository]:
+				l.plain[f.Repository], again = true, true
+			case ours[f.Repository] || f.File == at.File && (at.Line == 0 || at.Line == f.Line) && f.Class == drift.UnlistedSource:
+				left = append(left, fmt.Sprintf("%s: %s:%d %s", host, f.File, f.Line, f.Message))
+			}
+		}
+	}
+	slices.Sort(left)
+	return left, again
+}
