@@ -82,7 +82,14 @@ type shownGroup struct {
 
 // foreshow shows what a policy would change.
 func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int64) (api.Preview, error) {
-	out := api.Preview{Revision: number, Unknown: []string{}, Unsure: []string{}, Groups: []api.PreviewGroup{}, Gone: []preview.Gone{}, Waves: []api.RolloutPart{}}
+	out := api.Preview{
+		Revision: number,
+		Unknown:  []string{},
+		Unsure:   []string{},
+		Groups:   []api.PreviewGroup{},
+		Gone:     []preview.Gone{},
+		Waves:    []api.RolloutPart{},
+	}
 	var wanted []wantedSeats
 	var broken []diag.Diagnostic
 	var all []*shown
