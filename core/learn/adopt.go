@@ -19,8 +19,10 @@ import (
 // Why nothing can be adopted.
 var (
 	ErrNothing = errors.New("nothing that the policy does not list stands there")
-	ErrOwn     = errors.New("it is one of the distribution's own entries: add what differs to the repository that edits them in place, " +
-		"or take it as it stands with lantern host accept")
+	ErrOwn     = errors.New(
+		"it is one of the distribution's own entries: add what differs to the repository that edits them in place, " +
+			"or take it as it stands with lantern host accept",
+	)
 )
 
 // Place is where a source stands on hosts.
@@ -79,7 +81,13 @@ func Adopt(folder policy.Folder, hosts []saved.Snapshot, at Place, now time.Time
 		if len(left) > 0 {
 			return nil, fmt.Errorf("the policy cannot say it whole; it would still be found: %s", left[0])
 		}
-		return &Result{Files: files, Hosts: len(hosts), Repositories: len(l.repositories), Keys: len(with.Keys) - len(p.Keys), Notes: l.notes}, nil
+		return &Result{
+			Files:        files,
+			Hosts:        len(hosts),
+			Repositories: len(l.repositories),
+			Keys:         len(with.Keys) - len(p.Keys),
+			Notes:        l.notes,
+		}, nil
 	}
 	return nil, errors.New("no way was found to say it in the policy")
 }
@@ -98,9 +106,10 @@ func (l *learner) only(p *policy.Policy, hosts []saved.Snapshot, at Place) error
 				continue
 			}
 			for _, s := range h.Sources {
-				if s.File == f.File && s.Line == f.Line && (at.Line == 0 || at.Line == f.Line) && !slices.ContainsFunc(kept, func(x source.Source) bool {
-					return x.Line == s.Line && x.ID == s.ID && slices.Equal(x.EffURLs, s.EffURLs) && slices.Equal(x.EffSuites, s.EffSuites)
-				}) {
+				if s.File == f.File && s.Line == f.Line && (at.Line == 0 || at.Line == f.Line) &&
+					!slices.ContainsFunc(kept, func(x source.Source) bool {
+						return x.Line == s.Line && x.ID == s.ID && slices.Equal(x.EffURLs, s.EffURLs) && slices.Equal(x.EffSuites, s.EffSuites)
+					}) {
 					kept = append(kept, s)
 				}
 			}

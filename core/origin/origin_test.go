@@ -55,7 +55,10 @@ func (s *stage) look(sources []source.Source, asked ...string) map[string]origin
 func (s *stage) rpmRepository() string {
 	text := `<metadata xmlns="http://linux.duke.edu/metadata/common" xmlns:rpm="http://linux.duke.edu/metadata/rpm" packages="2">`
 	for _, name := range []string{"sonar-tools", "tide-model"} {
-		spec := s.write("Name: "+name+"\nEpoch: 2\nVersion: 1.2\nRelease: 3\nSummary: x\nLicense: x\nBuildArch: noarch\n%description\nx\n%files\n", name+".spec")
+		spec := s.write(
+			"Name: "+name+"\nEpoch: 2\nVersion: 1.2\nRelease: 3\nSummary: x\nLicense: x\nBuildArch: noarch\n%description\nx\n%files\n",
+			name+".spec",
+		)
 		s.run("rpmbuild", "--define", "_topdir "+s.path("build"), "-bb", spec)
 		file := name + "-1.2-3.noarch.rpm"
 		b, err := os.ReadFile(s.path("build/RPMS/noarch", file))
@@ -138,9 +141,17 @@ func TestAptsLists(t *testing.T) {
 	s := newStage(t)
 	require.NoError(t, os.MkdirAll(s.path("vendor"), 0o755))
 	for _, name := range []string{"sonar-tools", "tide-model"} {
-		s.write("Package: "+name+"\nVersion: 1:1.2-3\nArchitecture: all\nMaintainer: Tide <x@brinewick.test>\nDescription: x\n", name, "DEBIAN/control")
+		s.write(
+			"Package: "+name+"\nVersion: 1:1.2-3\nArchitecture: all\nMaintainer: Tide <x@brinewick.test>\nDescription: x\n",
+			name,
+			"DEBIAN/control",
+		)
 		s.run("dpkg-deb", "-b", s.path(name), s.path("vendor", name+".deb"))
-		s.write("Package: "+name+"\nVersion: 1:1.2-3\nArchitecture: all\nFilename: ./"+name+".deb\nSize: 1\nDescription: x\n\n", "vendor", name+".stanza")
+		s.write(
+			"Package: "+name+"\nVersion: 1:1.2-3\nArchitecture: all\nFilename: ./"+name+".deb\nSize: 1\nDescription: x\n\n",
+			"vendor",
+			name+".stanza",
+		)
 	}
 	for _, d := range []string{"var/lib/dpkg/info", "var/lib/dpkg/updates", "var/lib/apt/lists/partial", "var/cache/apt/archives/partial", "etc/apt/apt.conf.d", "etc/apt/preferences.d"} {
 		require.NoError(t, os.MkdirAll(s.path("root", d), 0o755))
@@ -157,7 +168,14 @@ func TestAptsLists(t *testing.T) {
 	s.write("", "site/dists/stable/Release")
 	text, err := os.ReadFile(s.path("site/dists/stable/main/binary-amd64/Packages"))
 	require.NoError(t, err)
-	s.write(fmt.Sprintf("Suite: stable\nComponents: main\nArchitectures: amd64\nSHA256:\n %x %d main/binary-amd64/Packages\n", sha256.Sum256(text), len(text)), "site/dists/stable/Release")
+	s.write(
+		fmt.Sprintf(
+			"Suite: stable\nComponents: main\nArchitectures: amd64\nSHA256:\n %x %d main/binary-amd64/Packages\n",
+			sha256.Sum256(text),
+			len(text),
+		),
+		"site/dists/stable/Release",
+	)
 	srv := httptest.NewServer(http.FileServer(http.Dir(s.path("site"))))
 	defer srv.Close()
 	url := srv.URL + "/"
@@ -168,8 +186,22 @@ func TestAptsLists(t *testing.T) {
 	stable, flat := "deb "+url+" stable", "deb "+url+" flat/"
 	assert.Equal(t, "apt keeps no list of it", s.look(sources, stable)[stable].Unknown, "what has never been fetched is not known")
 	for _, packing := range []string{"false", "true"} {
-		s.run("apt-get", "-o", "Dir="+s.path("root"), "-o", "Dir::State::status="+s.path("root/var/lib/dpkg/status"), "-o", "APT::Architecture=amd64",
-			"-o", "APT::Sandbox::User=root", "-o", "Acquire::GzipIndexes="+packing, "-o", "Acquire::AllowInsecureRepositories=true", "update")
+		s.run(
+			"apt-get",
+			"-o",
+			"Dir="+s.path("root"),
+			"-o",
+			"Dir::State::status="+s.path("root/var/lib/dpkg/status"),
+			"-o",
+			"APT::Architecture=amd64",
+			"-o",
+			"APT::Sandbox::User=root",
+			"-o",
+			"Acquire::GzipIndexes="+packing,
+			"-o",
+			"Acquire::AllowInsecureRepositories=true",
+			"update",
+		)
 		got := s.look(sources, stable, flat)
 		assert.Equal(t, []string{"sonar-tools"}, got[stable].Names, got[stable].Unknown)
 		recent(t, got[stable])
@@ -185,14 +217,37 @@ func TestPacmansDatabases(t *testing.T) {
 	require.NoError(t, os.MkdirAll(s.path("site"), 0o755))
 	require.NoError(t, os.MkdirAll(s.path("root/var/lib/pacman"), 0o755))
 	for _, name := range []string{"sonar-tools", "tide-model"} {
-		s.write("pkgname = "+name+"\npkgbase = "+name+"\npkgver = 1:1.2-3\npkgdesc = x\nurl = x\nbuilddate = 1\npackager = x\nsize = 0\narch = any\n", name, ".PKGINFO")
+		s.write(
+			"pkgname = "+name+"\npkgbase = "+name+"\npkgver = 1:1.2-3\npkgdesc = x\nurl = x\nbuilddate = 1\npackager = x\nsize = 0\narch = any\n",
+			name,
+			".PKGINFO",
+		)
 		s.run("tar", "-C", s.path(name), "-czf", s.path("site", name+"-1:1.2-3-any.pkg.tar.gz"), ".PKGINFO")
-		s.write("%FILENAME%\n"+name+"-1:1.2-3-any.pkg.tar.gz\n\n%NAME%\n"+name+"\n\n%VERSION%\n1:1.2-3\n\n%ARCH%\nany\n\n", "db", name+"-1:1.2-3", "desc")
+		s.write(
+			"%FILENAME%\n"+name+"-1:1.2-3-any.pkg.tar.gz\n\n%NAME%\n"+name+"\n\n%VERSION%\n1:1.2-3\n\n%ARCH%\nany\n\n",
+			"db",
+			name+"-1:1.2-3",
+			"desc",
+		)
 	}
 	s.run("tar", "-C", s.path("db"), "-czf", s.path("site/plover.db"), "sonar-tools-1:1.2-3", "tide-model-1:1.2-3")
 	conf := s.write("[options]\nArchitecture = auto\nSigLevel = Never\n[plover]\nServer = file://"+s.path("site")+"\n", "pacman.conf")
-	s.run("pacman", "--root", s.path("root"), "--dbpath", s.path("root/var/lib/pacman"), "--cachedir", s.path("cache"), "--config", conf,
-		"--noconfirm", "--logfile", s.path("log"), "-Sy", "sonar-tools")
+	s.run(
+		"pacman",
+		"--root",
+		s.path("root"),
+		"--dbpath",
+		s.path("root/var/lib/pacman"),
+		"--cachedir",
+		s.path("cache"),
+		"--config",
+		conf,
+		"--noconfirm",
+		"--logfile",
+		s.path("log"),
+		"-Sy",
+		"sonar-tools",
+	)
 	sources := []source.Source{{Family: "arch", ID: "plover"}, {Family: "arch", ID: "fulmar"}}
 	got := s.look(sources, "arch plover", "arch fulmar")
 	assert.Equal(t, []string{"sonar-tools"}, got["arch plover"].Names, got["arch plover"].Unknown)
@@ -205,7 +260,11 @@ func TestFlatpaksDeployments(t *testing.T) {
 	s := newStage(t)
 	for _, vendor := range []string{"curlew", "plover"} {
 		app := "test.brinewick." + vendor
-		s.write("[Application]\nname="+app+"\nruntime=test.brinewick.Base/x86_64/1\nsdk=test.brinewick.Base/x86_64/1\n", vendor, "metadata")
+		s.write(
+			"[Application]\nname="+app+"\nruntime=test.brinewick.Base/x86_64/1\nsdk=test.brinewick.Base/x86_64/1\n",
+			vendor,
+			"metadata",
+		)
 		require.NoError(t, os.MkdirAll(s.path(vendor, "files"), 0o755))
 		require.NoError(t, os.MkdirAll(s.path(vendor, "export"), 0o755))
 		s.run("flatpak", "build-export", s.path("repo-"+vendor), s.path(vendor), "stable")

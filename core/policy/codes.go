@@ -60,16 +60,28 @@ var Codes = map[string]Code{
 		"give them the label, or correct its name",
 	},
 	"empty-plan": {diag.Warning, "a plan that no host of the fleet follows", "give it to a group with `plan:`, or take it out"},
-	"empty-wave": {diag.Warning, "a wave of which it is sure that no host of the fleet is in it", "correct the name or range, or enrol the host"},
+	"empty-wave": {
+		diag.Warning,
+		"a wave of which it is sure that no host of the fleet is in it",
+		"correct the name or range, or enrol the host",
+	},
 	"never-applies": {
 		diag.Warning,
 		"a repository that comes to nothing on any host of the fleet",
 		"look at its groups and families, or take it out",
 	},
-	"no-such-host":    {diag.Warning, "a group that names hosts which are not enrolled", "correct the range, or enrol them"},
-	"needs":           {diag.Error, "a repository needs another, which the same host does not get", "assign both to the same hosts"},
-	"nothing-read":    {diag.Error, "a folder without policy files, or one that cannot be read", "name the folder that holds the files"},
-	"plain-transport": {diag.Warning, "unchecked signatures over a connection that anybody can change", "use https, or check signatures"},
+	"no-such-host": {diag.Warning, "a group that names hosts which are not enrolled", "correct the range, or enrol them"},
+	"needs":        {diag.Error, "a repository needs another, which the same host does not get", "assign both to the same hosts"},
+	"nothing-read": {
+		diag.Error,
+		"a folder without policy files, or one that cannot be read",
+		"name the folder that holds the files",
+	},
+	"plain-transport": {
+		diag.Warning,
+		"unchecked signatures over a connection that anybody can change",
+		"use https, or check signatures",
+	},
 	"range": {
 		diag.Error,
 		"a range of host names that is empty, malformed or too large",

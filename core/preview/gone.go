@@ -84,7 +84,11 @@ func (g *Gone) says() string {
 	text := fmt.Sprintf("%s goes from %s", g.Source, count(g.From, "host"))
 	switch {
 	case g.Packages > 0:
-		text += fmt.Sprintf("; %s on %s came from there and would get no more updates from it", count(g.Packages, "package"), count(g.Hosts, "host"))
+		text += fmt.Sprintf(
+			"; %s on %s came from there and would get no more updates from it",
+			count(g.Packages, "package"),
+			count(g.Hosts, "host"),
+		)
 		if g.Newest != nil {
 			text += ", the newest installed on " + g.Newest.UTC().Format("2006-01-02")
 		}

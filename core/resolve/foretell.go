@@ -42,7 +42,10 @@ func (f *Fleet) plans() (out []diag.Diagnostic) {
 	for _, name := range sortedKeys(f.resolver.policy.Plans) {
 		p, x := f.resolver.policy.Plans[name], f.follow[name]
 		if x == nil {
-			if !slices.ContainsFunc(f.resolver.policy.Assignments, func(a *policy.Assignment) bool { return a.Plan != nil && a.Plan.Value == name }) {
+			if !slices.ContainsFunc(
+				f.resolver.policy.Assignments,
+				func(a *policy.Assignment) bool { return a.Plan != nil && a.Plan.Value == name },
+			) {
 				continue // nobody gives it to anybody, which is told without a fleet as well
 			}
 			out = append(out, warning("empty-plan", p.Pos, fmt.Sprintf("no host of the fleet follows the plan %q", name),
@@ -55,7 +58,10 @@ func (f *Fleet) plans() (out []diag.Diagnostic) {
 		case x.without == x.all:
 			out = append(out, warning("no-label", p.Label.Pos, fmt.Sprintf(
 				"the plan %q spreads over the label %s, which none of the %d hosts has that follow it: they stand together in its waves",
-				name, p.Spread, x.all), "give them the label, or correct its name"))
+				name,
+				p.Spread,
+				x.all,
+			), "give them the label, or correct its name"))
 		default:
 			out = append(out, warning("no-label", p.Label.Pos, fmt.Sprintf(
 				"the plan %q spreads over the label %s, which %d of the %d hosts that follow it do not have: %s",
@@ -66,8 +72,11 @@ func (f *Fleet) plans() (out []diag.Diagnostic) {
 				continue
 			}
 			if !slices.ContainsFunc(groups, func(t policy.Text) bool { return f.mayBeIn(t.Value) }) {
-				out = append(out, warning("empty-wave", p.At[i], fmt.Sprintf("no host of the fleet can be in wave %d of the plan %q", i+1, name),
-					"correct the name or range, or enrol the host"))
+				out = append(
+					out,
+					warning("empty-wave", p.At[i], fmt.Sprintf("no host of the fleet can be in wave %d of the plan %q", i+1, name),
+						"correct the name or range, or enrol the host"),
+				)
 			}
 		}
 	}
