@@ -93,10 +93,19 @@ func (p *pacman) local(folder string) piece {
 	return out
 }
 
+// packings are ways to pack by the first bytes of a file.
+var packings = map[string]string{
+	"\x1f\x8b":         ".gz",
+	"\xfd7zXZ\x00":     ".xz",
+	"\x28\xb5\x2f\xfd": ".zst",
+	"BZh":              ".bz2",
+	"\x04\"M\x18":      ".lz4",
+}
+
 // packedAs tells by its first bytes how a file is packed.
 func packedAs(in *bufio.Reader) string {
 	head, _ := in.Peek(6)
-	for magic, ext := range map[string]string{"\x1f\x8b": ".gz", "\xfd7zXZ\x00": ".xz", "\x28\xb5\x2f\xfd": ".zst", "BZh": ".bz2", "\x04\"M\x18": ".lz4"} {
+	for magic, ext := range packings {
 		if bytes.HasPrefix(head, []byte(magic)) {
 			return ext
 		}
