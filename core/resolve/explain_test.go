@@ -128,9 +128,9 @@ func TestExplainSaysWhyNot(t *testing.T) {
 	for what, want := range map[string]string{
 		"model-3 fulmar":        "absent: assigned to models @hosts.yaml | the group models needs cpu.level >= 3, this host has cpu.level 2 @hosts.yaml",
 		"gw-01 fulmar":          `absent: assigned to models @hosts.yaml | the group models needs label.duty == "model", this host has no label duty @hosts.yaml`,
-		"gw-01 curlew":          "absent: assigned to desks @hosts.yaml | the group desks names 2 hosts, and this is none of them @hosts.yaml",
+		"gw-01 curlew":          "absent: assigned to desks @hosts.yaml | the group desks names 3 hosts, and this is none of them @hosts.yaml",
 		"desk-1 curlew":         "absent: assigned to desks @hosts.yaml | but it says nothing about deb, and this host has no flatpak @policy.yaml",
-		"gw-01 plover-debug":    "absent: a debug variant of rolling in the channel plover, for those who ask for it @hosts.yaml | the group desks names 2 hosts, and this is none of them @hosts.yaml",
+		"gw-01 plover-debug":    "absent: a debug variant of rolling in the channel plover, for those who ask for it @hosts.yaml | the group desks names 3 hosts, and this is none of them @hosts.yaml",
 		"gw-01 gannet-licensed": `off: kept off where it stands: gateways follows open of the channel gannet @hosts.yaml | the case where os.id == "skerry" && os.major >= 12 (os.id skerry, os.major 12) @policy.yaml`,
 		"gw-04 gannet-open":     `on: gateways follows open of the channel gannet @hosts.yaml | not the case where os.id == "skerry" && os.major >= 12: needs os.major >= 12, this host has os.major 11 @policy.yaml`,
 	} {
