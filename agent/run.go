@@ -64,6 +64,9 @@ type Agent struct {
 	answered   string // stamp of the list that the service was last answered
 
 	keptID       *string       // of which survey the files are kept; nil before it was looked
+	trace        []string      // files of which the service asks when they were written
+	traceLogins  bool          // and lets the agent read who used sudo
+	traceOf      string        // digest of the survey as of which it asked
 	askedSources []string      // keys of sources of which it is asked what came from them
 	sentPackages *api.Packages // the last answer
 	have         *api.Packages // what was installed when haveFor was read
@@ -345,6 +348,9 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	if p := a.installed(); p != nil && (a.answered != p.Asked || !reflect.DeepEqual(p, a.sentPackages)) {
 		in.Packages = p
 	}
+	if len(a.trace) > 0 {
+		in.Traced = &api.Traced{Survey: a.traceOf, Files: a.host.traced(a.last.result.Survey.Traits.Family, a.trace, a.traceLogins, a.now())}
+	}
 	if a.sources.seen != nil && !a.sources.told {
 		in.Sources = a.sources.seen
 	}
@@ -376,6 +382,9 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	a.sources.told = a.sources.told || in.Sources != nil
 	if in.Packages != nil {
 		a.answered, a.sentPackages = in.Packages.Asked, in.Packages
+	}
+	if a.trace = nil; len(out.Trace) > 0 && len(out.Trace) <= mostTraced {
+		a.trace, a.traceLogins, a.traceOf = out.Trace, out.Logins, in.Survey
 	}
 	a.listen(out)
 	a.sentAccess = a.last.accessID

@@ -8,6 +8,7 @@ import (
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/trace"
 )
 
 // AgentAudience is the audience of the tokens that agents sign.
@@ -47,6 +48,13 @@ type CheckIn struct {
 	Trouble  string           `json:"trouble,omitempty" doc:"What keeps the agent from working, in one line"`
 	Base     string           `json:"base,omitempty" doc:"Digest of the survey of which the agent keeps the files, to put them back"`
 	Packages *Packages        `json:"packages,omitempty" doc:"Which of the packages that were asked for are installed"`
+	Traced   *Traced          `json:"traced,omitempty" doc:"What the host knows of files that it was asked for"`
+}
+
+// Traced tells when files were written, and what stood near in time.
+type Traced struct {
+	Survey string                   `json:"survey" doc:"Digest of the survey as of which the host was asked"`
+	Files  map[string]trace.Touched `json:"files" doc:"By path"`
 }
 
 // Packages answers which of some packages are installed on a host.
@@ -73,6 +81,8 @@ type CheckInAnswer struct {
 	Interval int      `json:"interval" doc:"Milliseconds until the next check-in, if nothing happens"`
 	Asked    string   `json:"asked,omitempty" doc:"Stamp of the list of packages that policies ask for; when it is not that of the agent's last answer, the agent looks"`
 	Packages []string `json:"packages,omitempty" doc:"That list, where the stamp of the agent's last answer is another"`
+	Trace    []string `json:"trace,omitempty" doc:"Files of findings of which it is asked when they were written, and what stood near in time"`
+	Logins   bool     `json:"logins,omitempty" doc:"The policy lets the agent read who used sudo"`
 	Sources  []string `json:"sources,omitempty" doc:"Keys of sources of which it is asked what is installed from them"`
 }
 

@@ -55,6 +55,7 @@ type Finding struct {
 	Host string `json:"host"`
 	drift.Finding
 	Since time.Time `json:"since" doc:"When it was first seen"`
+	Trace string    `json:"trace,omitempty" doc:"What the host's own logs say of when its file was written, and by whom; absent: the host has not been asked yet"`
 }
 
 // HostDetail is all that is known of one host.
@@ -150,6 +151,7 @@ type FindingGroup struct {
 	Since time.Time `json:"since" doc:"When it was found there"`
 	Last  time.Time `json:"last" doc:"When it was found on the last of them"`
 	Names []string  `json:"names" doc:"Some of the hosts, by name"`
+	Trace string    `json:"trace,omitempty" doc:"What the logs of that host say of when the file was written, and by whom"`
 }
 
 // FindingGroupPage is one page of them.

@@ -173,6 +173,7 @@ func (a *app) root() *cobra.Command {
 		a.host(),
 		a.drift(),
 		a.cohorts(),
+		a.key(),
 		a.waiver(),
 		a.heal(),
 		a.read(),

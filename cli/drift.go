@@ -33,6 +33,9 @@ func (a *app) finding(f api.Finding, host bool) {
 		a.out.Paint(view.Dim, fmt.Sprintf("since %s, %s", f.Since.Local().Format("15:04:05"), view.Ago(time.Since(f.Since)))),
 	)
 	a.out.Printf("%s", a.out.Wrap(3, f.Message+" ["+f.Class+"]"))
+	if f.Trace != "" {
+		a.out.Printf("%s", a.out.Paint(view.Dim, a.out.Wrap(3, f.Trace)))
+	}
 }
 
 // driftFlags say which findings are wanted, and how.

@@ -91,14 +91,17 @@ func (a *app) group(g api.FindingGroup) {
 	if more := g.Hosts - len(g.Names); more > 0 {
 		names += fmt.Sprintf(" and %d more", more)
 	}
-	first := ""
+	first, on := "", ""
 	if g.Hosts > 1 {
-		first = ", first on " + g.First
+		first, on = ", first on "+g.First, "on "+g.First+": "
 	}
 	a.out.Printf("%s  %s  %s  %s", a.out.Paint(look.style, fmt.Sprintf("%s %-6s", look.sign, g.Severity)),
 		a.out.Paint(view.Bold, view.Count(g.Hosts, "host", "hosts")), a.out.Paint(view.Cyan, where),
 		a.out.Paint(view.Dim, "since "+view.Ago(time.Since(g.Since))+first))
 	a.out.Printf("%s", a.out.Wrap(3, g.Message+" ["+g.Class+"]"))
+	if g.Trace != "" {
+		a.out.Printf("%s", a.out.Paint(view.Dim, a.out.Wrap(3, on+g.Trace)))
+	}
 	a.out.Printf("%s", a.out.Paint(view.Dim, a.out.Wrap(3, names)))
 }
 

@@ -168,13 +168,16 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	if base := v.Carried.Known().Survey; base != "" && base == in.Survey && base != in.Base {
 		out.Keep = true
 	}
+	if v.traced == nil || v.traced.Survey != v.Survey {
+		out.Trace, out.Logins = filesOfFindings(v), v.logins
+	}
 	ask := s.asked.current()
 	if out.Asked = ask.stamp; ask.stamp != "" && ask.stamp != v.answered {
 		out.Packages, out.Sources = ask.packages, ask.sources
 	}
 	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Form == v.Form && clip(in.Zone, mostZone) == v.Zone &&
 		in.Free == nil && in.Access == nil &&
-		in.Packages == nil && in.Sources == nil &&
+		in.Packages == nil && in.Sources == nil && in.Traced == nil &&
 		in.Trouble == v.Trouble {
 		out.Work = s.mayWork(r.Context(), v)
 		if wasSilent || first {
@@ -217,6 +220,11 @@ func said(v *hostView, in *api.CheckIn, now time.Time, ask *askedList) error {
 	if in.Sources != nil {
 		var err error
 		if v.Watched, err = watched(in.Sources); err != nil {
+			return err
+		}
+	}
+	if in.Traced != nil {
+		if err := takeTraced(v, in.Traced); err != nil {
 			return err
 		}
 	}

@@ -48,6 +48,7 @@ type computer struct {
 	// Resolvers share what they have worked out, so one works at a time.
 	resolving sync.Mutex
 	memory    resolve.Memory
+	believed  believed
 }
 
 // Bounds of the memories. A host could make documents up without end.
@@ -325,7 +326,7 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 	v.Traits, v.Survey, v.Sheet, v.Agent = same(v.Traits), same(v.Survey), same(v.Sheet), same(v.Agent)
 	v.Carried.Sheet, v.Carried.Survey = same(v.Carried.Sheet), same(v.Carried.Survey)
 	v.findings, v.worst, v.needs, v.follows, v.keyEnds, v.unread = nil, "", nil, nil, time.Time{}, false
-	v.rules = nil
+	v.rules, v.logins, v.traced = nil, false, tracedOf(v)
 	v.aside = nil
 	v.answered = packagesOf(v).Asked
 	if err := c.describe(ctx, v); err != nil {
@@ -348,6 +349,7 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 			c.hold(res)
 		}
 		v.needs, v.follows, v.rules = res.Needs(), res.Follows(), res.Rules()
+		v.logins = res.ReadLogins()
 	}
 	if v.Sheet == "" || v.Survey == "" {
 		v.Since = nil

@@ -17,7 +17,7 @@ func (s *Service) findings(v *hostView, list []drift.Finding) []api.Finding {
 	out := make([]api.Finding, 0, len(list))
 	for _, f := range list {
 		since, _ := v.Since.Of(f.Key())
-		out = append(out, api.Finding{Host: v.Name, Finding: f, Since: since})
+		out = append(out, api.Finding{Host: v.Name, Finding: f, Since: since, Trace: v.traceOf(&f)})
 	}
 	return out
 }

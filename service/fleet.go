@@ -61,11 +61,13 @@ type hostView struct {
 	rules    map[string]resolve.Rule // what the policy says of findings, by class
 	follows  []resolve.Follow        // channels under its revision
 	worst    string
-	broken   string    // why its state cannot be worked out; "" where it can
-	answered string    // stamp of the packages that it was asked for last
-	textOnly []string  // files of the policy that mean the same and read differently
-	unread   bool      // something on it could not be read
-	keyEnds  time.Time // when the next of the sources loses its last key
+	broken   string      // why its state cannot be worked out; "" where it can
+	answered string      // stamp of the packages that it was asked for last
+	textOnly []string    // files of the policy that mean the same and read differently
+	unread   bool        // something on it could not be read
+	traced   *api.Traced // what it says of the files of its findings; nil where it has said nothing
+	logins   bool        // the policy lets its agent read who used sudo
+	keyEnds  time.Time   // when the next of the sources loses its last key
 }
 
 // setAside is what waivers make of the findings of a host.

@@ -57,7 +57,8 @@ func (s *Service) groupDrift(ctx context.Context, in *groupQuery) (*body[api.Fin
 	for _, g := range list[from:to] {
 		page.Groups = append(
 			page.Groups,
-			api.FindingGroup{Finding: *g.finding, Hosts: g.hosts, First: g.first.Name, Since: g.since, Last: g.last, Names: g.names},
+			api.FindingGroup{Finding: *g.finding, Hosts: g.hosts, First: g.first.Name, Since: g.since, Last: g.last, Names: g.names,
+				Trace: g.first.traceOf(g.finding)},
 		)
 	}
 	return &body[api.FindingGroupPage]{page}, nil

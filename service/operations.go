@@ -54,6 +54,8 @@ func (s *Service) hostRoutes(a huma.API) {
 		operation("list-cohorts", http.MethodGet, "/api/cohorts", "Hosts that are configured alike, and by which lines others differ"),
 		s.listCohorts,
 	)
+	huma.Register(a, operation("list-keys", http.MethodGet, "/api/keys", "Which signing keys the fleet believes, in how wide a scope"), s.listKeys)
+	huma.Register(a, operation("show-key", http.MethodGet, "/api/keys/{key}", "One signing key, and which hosts believe it"), s.showKey)
 	huma.Register(
 		a,
 		operation("list-waivers", http.MethodGet, "/api/waivers", "Findings that somebody accepts until a date"),

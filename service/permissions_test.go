@@ -27,7 +27,7 @@ const (
 var routes = map[string]string{
 	"GET /healthz": everybody, "GET /metrics": everybody, "GET /openapi.json": readers,
 	"POST /api/session": everybody, "POST /api/agent/join": everybody,
-	"GET /api/session": readers, "DELETE /api/session": readers, "GET /api/hosts": readers, "GET /api/hosts/{name}": readers, "GET /api/drift/groups": readers, "GET /api/hosts/{name}/history": readers, "GET /api/waivers": readers, "POST /api/waivers": operators, "DELETE /api/waivers/{id}": operators, "GET /api/cohorts": readers, "GET /api/drift": readers,
+	"GET /api/session": readers, "DELETE /api/session": readers, "GET /api/hosts": readers, "GET /api/hosts/{name}": readers, "GET /api/drift/groups": readers, "GET /api/hosts/{name}/history": readers, "GET /api/waivers": readers, "POST /api/waivers": operators, "DELETE /api/waivers/{id}": operators, "GET /api/cohorts": readers, "GET /api/keys": readers, "GET /api/keys/{key}": readers, "GET /api/drift": readers,
 	"GET /api/hosts/{name}/explanation": readers, "GET /api/hosts/{name}/survey": readers, "GET /api/revisions/{number}": readers,
 	"GET /api/revisions": readers, "GET /api/preview": readers, "GET /api/rollouts": readers, "GET /api/rollouts/{id}": readers, "GET /api/events": readers,
 	"DELETE /api/hosts/{name}": operators, "PUT /api/hosts/{name}/labels": operators, "POST /api/hosts/{name}/heal": operators, "POST /api/hosts/{name}/accept": operators, "POST /api/invites": operators,

@@ -92,8 +92,12 @@ func (s *Service) alone() error {
 
 // steered takes a rollout on after a command, and describes it.
 func (s *Service) steered(ctx context.Context, id int64) (*body[api.Rollout], error) {
-	if err := s.steerOne(ctx, id); err != nil {
+	more, err := s.steerOne(ctx, id)
+	if err != nil {
 		return nil, s.refuse(err)
+	}
+	if more { // nobody is kept waiting for a wave of many hosts
+		s.steer.nudge()
 	}
 	return s.freshPage(ctx, id)
 }

@@ -134,46 +134,49 @@ func (s *Service) steerAll(ctx context.Context) {
 			s.log.Error("looking for rollouts that are under way", "error", err)
 		}
 		for _, ro := range live {
-			if err := s.steerOne(ctx, ro.ID); err != nil && ctx.Err() == nil {
-				s.log.Error("taking a rollout on", "rollout", ro.ID, "error", err)
+			for more := true; more && ctx.Err() == nil; {
+				if more, err = s.steerOne(ctx, ro.ID); err != nil && ctx.Err() == nil {
+					s.log.Error("taking a rollout on", "rollout", ro.ID, "error", err)
+				}
 			}
 		}
 	}
 }
 
-// steerOne takes a rollout as far on as it can go now.
-func (s *Service) steerOne(ctx context.Context, id int64) error {
+// steerOne takes a rollout as far on as it can go now. more says that hosts of its wave may
+// still begin: between two such steps, who wants to hold it comes in.
+func (s *Service) steerOne(ctx context.Context, id int64) (more bool, err error) {
 	s.steer.Lock()
 	defer s.steer.Unlock()
 	for {
 		ro, err := s.store.Rollout(ctx, id)
 		if err != nil {
-			return err
+			return false, err
 		}
 		if !ro.Ended.IsZero() {
 			s.steer.forget(id)
-			return nil
+			return false, nil
 		}
 		tallies, err := s.tallies(ctx, &ro, false)
 		if err != nil {
-			return err
+			return false, err
 		}
 		next, actions := rollout.Step(ro.Parts, ro.Course, tallies, s.now())
 		if next.Phase != ro.Course.Phase || len(actions) > 0 {
 			if err := s.stand(ctx, actor{kind: actorService}, stepCommand(actions, next), &ro, next, ""); err != nil {
-				return err
+				return false, err
 			}
 			if ended, err := s.store.Rollout(ctx, id); err != nil || !ended.Ended.IsZero() {
 				continue
 			}
 		}
 		ro.Course = next
-		moved, err := s.admit(ctx, &ro)
-		if err != nil {
-			return err
+		moved, more, err := s.admit(ctx, &ro)
+		if err != nil || more {
+			return more && err == nil, err
 		}
 		if !moved && len(actions) == 0 {
-			return nil
+			return false, nil
 		}
 	}
 }
@@ -279,30 +282,39 @@ func driftedSince(v *hostView) bool {
 	return false
 }
 
+// mostAdmitted is how many hosts are let begin in one transaction, so that reports and readers
+// come in between.
+const mostAdmitted = 5000
+
 // admit lets the hosts begin whose wave has come, but for those that may not at this hour.
-// It reports whether anything moved. The caller holds steer.
-func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved bool, err error) {
+// It reports whether anything moved, and whether more may begin than did in one go. The caller
+// holds steer.
+func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved, more bool, err error) {
 	if ro.Course.Phase == rollout.Held {
 		s.steer.block(ro.ID, nil)
-		return false, nil
+		return false, false, nil
 	}
 	names, err := s.store.QueuedIn(ctx, ro, ro.Course.Opened)
 	if err != nil || len(names) == 0 {
 		s.steer.block(ro.ID, nil)
-		return false, err
+		return false, false, err
 	}
 	parts, err := s.partOf(ctx, ro.ID)
 	if err != nil {
-		return false, err
+		return false, false, err
 	}
 	blocked := map[string]int{}
 	var hosts []*host
 	freezes := s.standing()
 	for _, n := range names {
+		if more = len(hosts) == mostAdmitted; more {
+			blocked = nil // not all have been looked at
+			break
+		}
 		h, err := s.fleet.find(n)
 		if err != nil {
 			if err := s.leaves(ctx, ro.ID, n); err != nil {
-				return false, err
+				return false, false, err
 			}
 			moved = true
 			continue
@@ -310,10 +322,10 @@ func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved bool, err
 		why, gone, err := s.mayBegin(ctx, ro, h, &ro.Parts[parts[n]], freezes)
 		switch {
 		case err != nil:
-			return false, err
+			return false, false, err
 		case gone:
 			if err := s.leaves(ctx, ro.ID, n); err != nil {
-				return false, err
+				return false, false, err
 			}
 			moved = true
 		case why != "":
@@ -324,9 +336,9 @@ func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved bool, err
 	}
 	s.steer.block(ro.ID, blocked)
 	if len(hosts) == 0 {
-		return moved, nil
+		return moved, false, nil
 	}
-	return true, s.letBegin(ctx, ro, hosts)
+	return true, more, s.letBegin(ctx, ro, hosts)
 }
 
 // mayBegin says why a host may not begin yet; gone: it has nothing to do here any more.

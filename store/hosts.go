@@ -38,6 +38,7 @@ type Host struct {
 	Form      int             // the newest form of sheets that its agent understands; 0: it has not said
 	Unfetched int             // sources that could not be refreshed when it was last carried out
 	Watched   json.RawMessage // whether its sources could be refreshed when it looked last, or nil
+	Traced    json.RawMessage // what its logs say of the files of its findings, or nil
 	Zone      string          // its time zone, by the name of the tz database; empty: it has not said
 }
 
@@ -68,7 +69,7 @@ func (c *Carried) Known() Base {
 }
 
 const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, " +
-	"agent, trouble, packages, failure, unfetched, form, zone, watched"
+	"agent, trouble, packages, failure, unfetched, form, zone, watched, traced"
 
 // Hosts returns all hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
@@ -81,7 +82,7 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 	for rows.Next() {
 		h := &Host{}
 		var joined, seen int64
-		var labels, carried, since, free, access, packages, watched []byte
+		var labels, carried, since, free, access, packages, watched, traced []byte
 		if err := rows.Scan(
 			&h.ID,
 			&h.Name,
@@ -105,6 +106,7 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 			&h.Form,
 			&h.Zone,
 			&watched,
+			&traced,
 		); err != nil {
 			return nil, err
 		}
@@ -114,6 +116,9 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 		}
 		if len(watched) > 0 {
 			h.Watched = watched
+		}
+		if len(traced) > 0 {
+			h.Traced = traced
 		}
 		if string(packages) != "{}" {
 			h.Packages = packages
@@ -192,7 +197,8 @@ func text(v any) string {
 }
 
 const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since =
-	?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, failure = ?, unfetched = ?, form = ?, zone = ?, watched = ? WHERE id = ?`
+	?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, failure = ?, unfetched = ?, form = ?, zone = ?, watched = ?,
+	traced = ? WHERE id = ?`
 
 func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 	carried := "{}"
@@ -227,6 +233,7 @@ func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 		h.Form,
 		h.Zone,
 		string(h.Watched),
+		string(h.Traced),
 		h.ID,
 	)
 	return err

@@ -30,6 +30,7 @@ const pages = [
   { to: '/drift', name: 'Drift' },
   { to: '/changes', name: 'Changes' },
   { to: '/rollouts', name: 'Rollouts' },
+  { to: '/keys', name: 'Keys' },
   { to: '/contracts', name: 'Contracts' },
 ]
 
@@ -128,5 +129,14 @@ main {
 }
 main.bare {
   padding-top: 12vh;
+}
+@media print {
+  .bar {
+    display: none;
+  }
+  main {
+    max-width: none;
+    padding: 0;
+  }
 }
 </style>

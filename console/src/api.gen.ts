@@ -534,6 +534,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which signing keys the fleet believes, in how wide a scope */
+        get: operations["list-keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One signing key, and which hosts believe it */
+        get: operations["show-key"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/operators": {
         parameters: {
             query?: never;
@@ -1214,6 +1248,8 @@ export interface components {
             sources?: components["schemas"]["SourcesLook"];
             /** @description Digest of the survey document */
             survey: string;
+            /** @description What the host knows of files that it was asked for */
+            traced?: components["schemas"]["Traced"];
             /** @description Digest of the traits document */
             traits: string;
             /** @description What keeps the agent from working, in one line */
@@ -1233,10 +1269,14 @@ export interface components {
             interval: number;
             /** @description The files are as they are to stay: the agent keeps them, to put them back */
             keep?: boolean;
+            /** @description The policy lets the agent read who used sudo */
+            logins?: boolean;
             /** @description That list, where the stamp of the agent's last answer is another */
             packages?: string[];
             /** @description Keys of sources of which it is asked what is installed from them */
             sources?: string[];
+            /** @description Files of findings of which it is asked when they were written, and what stood near in time */
+            trace?: string[];
             /** @description Digests of documents to send */
             want?: string[];
             /**
@@ -1538,6 +1578,8 @@ export interface components {
              * @description When it was first seen
              */
             since: string;
+            /** @description What the host's own logs say of when its file was written, and by whom; absent: the host has not been asked yet */
+            trace?: string;
             want?: string;
         };
         FindingGroup: {
@@ -1574,6 +1616,8 @@ export interface components {
              * @description When it was found there
              */
             since: string;
+            /** @description What the logs of that host say of when the file was written, and by whom */
+            trace?: string;
             want?: string;
         };
         FindingGroupPage: {
@@ -1607,6 +1651,50 @@ export interface components {
             standing: components["schemas"]["Standing"];
             /** Format: int64 */
             total: number;
+        };
+        FleetKey: {
+            algorithm: string;
+            /** Format: date-time */
+            created: string;
+            /**
+             * Format: date-time
+             * @description null: never
+             */
+            expires: string | null;
+            /** @description Of the primary key, in full */
+            fingerprint: string;
+            /** @description Repositories of the policy that are believed by it */
+            for: string[];
+            /**
+             * Format: int64
+             * @description Hosts on which a package manager believes it
+             */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description Hosts on which it stands and nothing uses it
+             */
+            idle: number;
+            /** @description Its name in the newest revision; absent: the policy does not know it */
+            policy?: string;
+            /** @description Where that stands */
+            replacement?: string;
+            revoked?: boolean;
+            /**
+             * @description The worst that is to be said of it; unknown: the policy does not know it
+             * @enum {string}
+             */
+            state: "revoked" | "ended" | "ends" | "weak" | "unknown" | "good";
+            /** @description The name of the key that takes over from it */
+            succeeded_by?: string;
+            user_ids: string[];
+            /** @description Why it is weaker than it should be today */
+            weakness?: string;
+            /**
+             * Format: int64
+             * @description Those of them that believe it for every source
+             */
+            wide: number;
         };
         Freeze: {
             author: string;
@@ -2042,6 +2130,100 @@ export interface components {
             /** @description file or keyring inside the root */
             where: string;
         };
+        KeyDetail: {
+            algorithm: string;
+            /** Format: date-time */
+            created: string;
+            /**
+             * Format: date-time
+             * @description null: never
+             */
+            expires: string | null;
+            /** @description Of the primary key, in full */
+            fingerprint: string;
+            /** @description Repositories of the policy that are believed by it */
+            for: string[];
+            /**
+             * Format: int64
+             * @description Hosts on which a package manager believes it
+             */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description Hosts on which it stands and nothing uses it
+             */
+            idle: number;
+            /** @description A page of the hosts on which it is believed */
+            on: components["schemas"]["KeyHost"][];
+            /** @description Its name in the newest revision; absent: the policy does not know it */
+            policy?: string;
+            /** @description Where that stands */
+            replacement?: string;
+            /** Format: int64 */
+            revision: number;
+            revoked?: boolean;
+            /**
+             * @description The worst that is to be said of it; unknown: the policy does not know it
+             * @enum {string}
+             */
+            state: "revoked" | "ended" | "ends" | "weak" | "unknown" | "good";
+            /** @description The name of the key that takes over from it */
+            succeeded_by?: string;
+            /**
+             * Format: int64
+             * @description Hosts that the page is one of
+             */
+            total: number;
+            /**
+             * Format: int64
+             * @description Hosts of which it is not known, because they have sent no survey
+             */
+            unknown: number;
+            user_ids: string[];
+            /** @description Why it is weaker than it should be today */
+            weakness?: string;
+            /**
+             * Format: int64
+             * @description Those of them that believe it for every source
+             */
+            wide: number;
+        };
+        KeyHost: {
+            /** @description Why it is not used */
+            because?: string;
+            host: string;
+            os: string;
+            /**
+             * @description any: for every source of the family; named: for sources that name it
+             * @enum {string}
+             */
+            scope: "any" | "named";
+            /** @description Sources that name it: file and line */
+            sources: string[];
+            used: boolean;
+            /** @description Files or keyrings in which it stands */
+            where: string[];
+        };
+        KeyPage: {
+            /**
+             * Format: int64
+             * @description All hosts
+             */
+            hosts: number;
+            keys: components["schemas"]["FleetKey"][];
+            /**
+             * Format: int64
+             * @description The newest one, which says what the policy knows; 0: nothing is published
+             */
+            revision: number;
+            /** Format: int64 */
+            total: number;
+            /**
+             * Format: int64
+             * @description Hosts of which it is not known, because they have sent no survey
+             */
+            unknown: number;
+        };
         Labels: {
             labels: {
                 [key: string]: string;
@@ -2059,6 +2241,13 @@ export interface components {
             /** Format: int64 */
             number: number;
             text: string;
+        };
+        Login: {
+            /** Format: date-time */
+            at: string;
+            /** @description What was run, without its arguments */
+            program?: string;
+            who: string;
         };
         Looked: {
             /** Format: int64 */
@@ -2873,6 +3062,17 @@ export interface components {
              */
             waived: number;
         };
+        Step: {
+            /** Format: date-time */
+            at: string;
+            /** @description Version before; absent: it was not installed */
+            from?: string;
+            /** @description The file is the package's */
+            owns: boolean;
+            package: string;
+            /** @description Version afterwards; absent: it was removed */
+            to?: string;
+        };
         Subkey: {
             can_sign: boolean;
             /** Format: date-time */
@@ -2893,6 +3093,34 @@ export interface components {
             settings: components["schemas"]["Setting"][];
             sources: components["schemas"]["Source"][];
             traits: components["schemas"]["Traits"];
+        };
+        Touched: {
+            /**
+             * Format: date-time
+             * @description When the file system says that it was changed last; of its folder where it is gone
+             */
+            at?: string;
+            /** @description It is not there any more */
+            gone?: boolean;
+            /** @description Who used sudo shortly before */
+            login?: components["schemas"]["Login"];
+            /**
+             * @description Whether the host's log of logins was read; none: there is none that can be read
+             * @enum {string}
+             */
+            logins?: "read" | "not-allowed" | "none";
+            /** @description What the package manager did then */
+            step?: components["schemas"]["Step"];
+            /** @description Why nothing is known */
+            unknown?: string;
+        };
+        Traced: {
+            /** @description By path */
+            files: {
+                [key: string]: components["schemas"]["Touched"];
+            };
+            /** @description Digest of the survey as of which the host was asked */
+            survey: string;
         };
         Traits: {
             /** @description the kernel's word */
@@ -2937,6 +3165,8 @@ export interface components {
              * @description When it was first seen
              */
             since: string;
+            /** @description What the host's own logs say of when its file was written, and by whom; absent: the host has not been asked yet */
+            trace?: string;
             /** Format: int64 */
             waiver: number;
             want?: string;
@@ -5286,6 +5516,176 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Invite"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-keys": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Part of a fingerprint, of a user id, or of the name that the policy gives */
+                q?: string;
+                /** @description Only keys in these states: revoked, ended, ends, weak, unknown, good */
+                state?: string[];
+                /** @description Also keys that stand on hosts and that nothing uses */
+                idle?: boolean;
+                sort?: "state" | "hosts" | "ends" | "name";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-key": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Also hosts on which it stands and nothing uses it */
+                idle?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description A fingerprint or its last 16 digits or more, or the name that the policy gives */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyDetail"];
                 };
             };
             /** @description Unauthorized */

@@ -14,6 +14,7 @@ export type Outlook = Schemas['Outlook']
 export type Channel = Schemas['Channel']
 export type Standing = Schemas['Standing']
 export type FindingGroup = Schemas['FindingGroup']
+export type FleetKey = Schemas['FleetKey']
 
 const client = createClient<paths>({ baseUrl: window.location.origin })
 

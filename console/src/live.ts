@@ -30,8 +30,8 @@ let watch: number | undefined
 let heard = 0
 
 const affected: Record<string, string[]> = {
-  host: ['hosts', 'host', 'drift'],
-  revision: ['revisions', 'preview', 'hosts', 'channels'],
+  host: ['hosts', 'host', 'drift', 'keys'],
+  revision: ['revisions', 'preview', 'hosts', 'channels', 'keys'],
   rollout: ['rollouts', 'rollout', 'hosts', 'host', 'drift'],
   seats: ['accounts', 'contracts', 'seats', 'outlook', 'channels', 'preview', 'host', 'hosts'],
 }

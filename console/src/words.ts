@@ -27,6 +27,31 @@ export const progressLook: Record<string, { sign: string; tone: string }> = {
   behind: { sign: '?', tone: 'warn' },
 }
 
+export const keyLook: Record<string, { sign: string; tone: string }> = {
+  revoked: { sign: '!!', tone: 'bad' },
+  ended: { sign: '!!', tone: 'bad' },
+  ends: { sign: '!', tone: 'warn' },
+  weak: { sign: '!', tone: 'warn' },
+  unknown: { sign: '?', tone: 'warn' },
+  good: { sign: '=', tone: 'good' },
+}
+
+export const keyWord: Record<string, string> = {
+  revoked: 'revoked',
+  ended: 'has ended',
+  ends: 'ends soon',
+  weak: 'weak',
+  unknown: 'not in the policy',
+  good: 'as the policy says',
+}
+
+/** In how wide a scope a key is believed. */
+export function keyScope(k: { hosts: number; wide: number }): string {
+  if (!k.hosts) return '–'
+  if (k.wide === k.hosts) return 'every source'
+  return k.wide ? `every source on ${k.wide}` : 'named sources'
+}
+
 export const contractLook: Record<string, { sign: string; tone: string }> = {
   good: { sign: '=', tone: 'good' },
   ending: { sign: '!', tone: 'warn' },

@@ -2,6 +2,7 @@ package policy
 
 import (
 	"fmt"
+	"strconv"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -91,6 +92,8 @@ func (l *loader) assignment(n ast.Node) {
 			a.Unlisted = &Text{v, x.at}
 		case "findings":
 			a.Findings = l.rules(x)
+		case "read-logins":
+			a.ReadLogins = &Text{strconv.FormatBool(l.boolean(x, x.key)), x.at}
 		case "plan":
 			if t, ok := l.text(x, "plan"); ok {
 				a.Plan = &t

@@ -370,6 +370,7 @@ func (a *Assignment) compared(add func(string, diag.Pos) *element, out map[strin
 			e.say("setting "+k, strconv.Quote(v.Value))
 		}
 		e.text("unlisted", a.Unlisted)
+		e.text("read-logins", a.ReadLogins)
 		e.text("plan", a.Plan)
 		for class, r := range a.Findings {
 			e.text("findings "+class, r.Do)

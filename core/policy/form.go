@@ -200,6 +200,7 @@ type assignmentForm struct {
 	Without      *decisionForm         `yaml:"without-contract" doc:"a recorded decision to run without a contract"`
 	Unlisted     string                `yaml:"unlisted" doc:"what happens to sources that the policy does not list" enum:"report,switch-off,remove"`
 	Findings     map[string]ruleForm   `yaml:"findings" doc:"class of finding: what is done about it, and what weight it has"`
+	ReadLogins   *bool                 `yaml:"read-logins" doc:"whether agents may read from the host's log who used sudo when a file was written; not allowed when left out"`
 	Plan         string                `yaml:"plan" doc:"the plan by which they are changed; one host, a tenth, then all others when left out" form:"name"`
 	Settings     map[string]string     `yaml:"settings" doc:"repository.setting: value"`
 }

@@ -342,6 +342,7 @@ type Assignment struct {
 	Without      *Decision
 	Unlisted     *Text
 	Plan         *Text
+	ReadLogins   *Text              // "true": agents may read who used sudo
 	Findings     map[string]Rule    // class of finding → what is done about it
 	Settings     map[string]Setting // repository.setting → value
 }

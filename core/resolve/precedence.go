@@ -23,6 +23,7 @@ type plan struct {
 	settings     map[string]map[string]string // those that assignments change
 	stamp        map[string]string            // the same, as text
 	unlisted     string
+	logins       bool            // the agent may read who used sudo
 	rules        map[string]Rule // class of finding → what is done; nil where nothing is said
 	waves        string          // the plan by which hosts are changed; empty: the built-in one
 	bad          []diag.Diagnostic
@@ -195,6 +196,9 @@ func (r *Resolver) unlisted(p *plan, h *Host, apply []int) {
 
 // waves finds the plan by which the hosts are changed.
 func (r *Resolver) waves(p *plan, h *Host, apply []int) {
+	if t := r.one(p, h, apply, "read-logins", func(a *policy.Assignment) *policy.Text { return a.ReadLogins }); t != nil {
+		p.logins = t.Value == "true"
+	}
 	if t := r.one(p, h, apply, "plan", func(a *policy.Assignment) *policy.Text { return a.Plan }); t != nil {
 		p.waves = t.Value
 	}

@@ -161,8 +161,8 @@ func (s *shooter) story() error {
 		s.web("console-host", "/hosts/gw-03.brinewick.test", ".diff"),
 		s.web("console-contracts", "/contracts", ".gauge"),
 		s.terminal("contract-outlook", "contract", "outlook"),
-		s.terminal("heal", "heal", "gw-03"),
-		s.terminal("read", "read", "--root", "demo-hosts/gw-03"),
+		s.terminal("key-list", "key", "list"),
+		s.web("console-keys", "/keys", ".life"),
 		s.weaken("gw-05"),
 		s.terminal("read-weakened", "read", "--root", "demo-hosts/gw-05"),
 	}

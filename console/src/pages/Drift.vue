@@ -68,6 +68,7 @@ async function waive(why: string, until: Date) {
       <template v-else>{{ count(total, 'different finding', 'different findings') }} on {{ count(shown.hosts, 'host', 'hosts') }}</template>
     </h1>
     <span class="tools">
+      <router-link v-if="total" :to="{ name: 'report' }">Report to print</router-link>
       <el-switch v-model="each" size="small" inactive-text="each once" active-text="host by host" @change="page = 1" />
       <el-checkbox-group v-model="severity" size="small" @change="page = 1">
         <el-checkbox-button value="danger">!! danger</el-checkbox-button>

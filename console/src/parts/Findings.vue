@@ -18,6 +18,7 @@ const now = useNow()
           <span>{{ f.message }}</span>
         </div>
         <div class="where mono soft">{{ f.file || 'several files' }}<template v-if="f.line">:{{ f.line }}</template><template v-if="f.repository"> · repository {{ f.repository }}</template></div>
+        <div v-if="f.trace" class="soft trace">{{ f.trace }}</div>
       </div>
       <span class="soft since" :title="clock(f.since)">since {{ ago(f.since, now) }}</span>
     </li>

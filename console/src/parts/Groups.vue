@@ -17,6 +17,7 @@ const now = useNow()
       <div>
         <div class="what">{{ g.message }}</div>
         <div class="where mono soft">{{ g.file || 'several files' }}<template v-if="g.repository"> · repository {{ g.repository }}</template></div>
+        <div v-if="g.trace" class="soft trace">{{ g.hosts > 1 ? `on ${short(g.first)}: ` : '' }}{{ g.trace }}</div>
         <div class="hosts">
           <b>{{ count(g.hosts, 'host', 'hosts') }}:</b>
           <template v-for="(n, i) in g.names ?? []" :key="n">{{ i ? ', ' : ' ' }}<router-link :to="{ name: 'host', params: { name: n } }">{{ short(n) }}</router-link></template>

@@ -1,0 +1,274 @@
+// Package trust tells of a whole fleet which signing keys are believed: by how many hosts, in
+// how wide a scope, until when, and where the replacement of one by another stands.
+package trust
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"patientlantern.example/lantern/core/source"
+)
+
+// Use is how one host believes one key.
+type Use struct {
+	Key   *source.Key // one of the places in which it stands: that of the widest scope
+	Used  bool        // the package manager really uses it
+	Where []string    // all of the places
+}
+
+// Of lists the keys of a survey, each once, by fingerprint.
+func Of(s *source.Survey) []Use {
+	byFpr := map[string]*Use{}
+	for i := range s.Keys {
+		k := &s.Keys[i]
+		u := byFpr[k.Fingerprint]
+		if u == nil {
+			u = &Use{Key: k}
+			byFpr[k.Fingerprint] = u
+		}
+		if k.Used && (!u.Used || k.Scope == source.ScopeAny) {
+			u.Key = k
+		}
+		u.Used = u.Used || k.Used
+		u.Where = append(u.Where, k.Where)
+	}
+	out := make([]Use, 0, len(byFpr))
+	for _, f := range slices.Sorted(maps.Keys(byFpr)) {
+		out = append(out, *byFpr[f])
+	}
+	return out
+}
+
+// Sources lists the sources of a survey that name a key, or all of a family that believe it
+// because it is trusted for everything.
+func (u *Use) Sources(s *source.Survey) (out []string) {
+	for i := range s.Sources {
+		x := &s.Sources[i]
+		if !x.Enabled {
+			continue
+		}
+		names := slices.ContainsFunc(x.SignedBy, func(by string) bool {
+			if rest, embedded := strings.CutPrefix(by, "embedded:"); embedded {
+				return slices.Contains(strings.Split(rest, ","), u.Key.Fingerprint)
+			}
+			file, local := source.LocalFile(by)
+			return local && slices.Contains(u.Where, file) || strings.EqualFold(strings.TrimSuffix(by, "!"), u.Key.Fingerprint)
+		})
+		if names {
+			out = append(out, fmt.Sprintf("%s:%d", x.File, x.Line))
+		}
+	}
+	return out
+}
+
+// FleetKey is what a fleet makes of a signing key.
+type FleetKey struct {
+	Fingerprint string     `json:"fingerprint" doc:"Of the primary key, in full"`
+	UserIDs     []string   `json:"user_ids"`
+	Algorithm   string     `json:"algorithm"`
+	Created     time.Time  `json:"created"`
+	Expires     *time.Time `json:"expires" doc:"null: never"`
+	Revoked     bool       `json:"revoked,omitempty"`
+	Hosts       int        `json:"hosts" doc:"Hosts on which a package manager believes it"`
+	Wide        int        `json:"wide" doc:"Those of them that believe it for every source"`
+	Idle        int        `json:"idle" doc:"Hosts on which it stands and nothing uses it"`
+	Policy      string     `json:"policy,omitempty" doc:"Its name in the newest revision; absent: the policy does not know it"`
+	For         []string   `json:"for" doc:"Repositories of the policy that are believed by it"`
+	Weakness    string     `json:"weakness,omitempty" doc:"Why it is weaker than it should be today"`
+	SucceededBy string     `json:"succeeded_by,omitempty" doc:"The name of the key that takes over from it"`
+	Replacement string     `json:"replacement,omitempty" doc:"Where that stands"`
+	State       string     `json:"state" enum:"revoked,ended,ends,weak,unknown,good" doc:"The worst that is to be said of it; unknown: the policy does not know it"`
+}
+
+// States of a key, from worst to best.
+const (
+	Revoked = "revoked"
+	Ended   = "ended"
+	Ends    = "ends" // within the notice of the policy
+	Weak    = "weak"
+	Unknown = "unknown" // the policy does not know it
+	Good    = "good"
+)
+
+var states = []string{Revoked, Ended, Ends, Weak, Unknown, Good}
+
+// Fleet gathers how hosts believe keys.
+type Fleet struct {
+	keys map[string]*FleetKey
+	with map[string]map[string]int // key → key that the same host believes → hosts
+}
+
+// Add counts some hosts that believe keys in the same way. next are the fingerprints of keys
+// that take over from others, as Successors tells.
+func (f *Fleet) Add(uses []Use, hosts int, next map[string]string) {
+	if f.keys == nil {
+		f.keys, f.with = map[string]*FleetKey{}, map[string]map[string]int{}
+	}
+	for i := range uses {
+		u := &uses[i]
+		x := f.keys[u.Key.Fingerprint]
+		if x == nil {
+			x = &FleetKey{Fingerprint: u.Key.Fingerprint, For: []string{}}
+			f.keys[u.Key.Fingerprint] = x
+			x.describe(u.Key)
+		}
+		if newer(u.Key, x) { // a certificate that was brought up to date tells a later end
+			x.describe(u.Key)
+		}
+		switch {
+		case !u.Used:
+			x.Idle += hosts
+			continue
+		case u.Key.Scope == source.ScopeAny:
+			x.Wide += hosts
+		}
+		x.Hosts += hosts
+		successor := next[u.Key.Fingerprint]
+		if successor != "" && slices.ContainsFunc(uses, func(o Use) bool { return o.Used && o.Key.Fingerprint == successor }) {
+			if f.with[u.Key.Fingerprint] == nil {
+				f.with[u.Key.Fingerprint] = map[string]int{}
+			}
+			f.with[u.Key.Fingerprint][successor] += hosts
+		}
+	}
+}
+
+func newer(k *source.Key, than *FleetKey) bool {
+	return than.Expires != nil && (k.Expires == nil || k.Expires.After(*than.Expires)) || k.Revoked && !than.Revoked
+}
+
+func (x *FleetKey) describe(k *source.Key) {
+	x.UserIDs, x.Algorithm, x.Created, x.Expires = slices.Clone(k.UserIDs), k.Algorithm, k.Created, k.Expires
+	x.Revoked = x.Revoked || k.Revoked
+	if x.UserIDs == nil {
+		x.UserIDs = []string{}
+	}
+}
+
+// Named is what a policy says of a key.
+type Named struct {
+	Name         string
+	Succeeds     string   // the name of the key that it takes over from
+	Weakness     string   // why it is weaker than it should be today
+	Repositories []string // that are believed by it
+	Describe     source.Key
+}
+
+// Successors tells by fingerprint which key of a policy takes over from which.
+func Successors(list []Named) map[string]string {
+	out, fprs := map[string]string{}, map[string]string{}
+	for i := range list {
+		fprs[list[i].Name] = list[i].Describe.Fingerprint
+	}
+	for i := range list {
+		if old := fprs[list[i].Succeeds]; list[i].Succeeds != "" && old != "" {
+			out[old] = list[i].Describe.Fingerprint
+		}
+	}
+	return out
+}
+
+// List is every key that a host has or that the policy names. notice is how long before its end
+// a key is spoken of.
+func (f *Fleet) List(named []Named, notice time.Duration, now time.Time) []FleetKey {
+	if f.keys == nil {
+		f.keys = map[string]*FleetKey{}
+	}
+	f.named(named)
+	out := make([]FleetKey, 0, len(f.keys))
+	for _, x := range f.keys {
+		x.State = x.state(now, notice)
+		out = append(out, *x)
+	}
+	slices.SortFunc(out, func(a, b FleetKey) int {
+		return cmp.Or(Rank(a.State)-Rank(b.State), b.Hosts-a.Hosts, strings.Compare(a.Fingerprint, b.Fingerprint))
+	})
+	return out
+}
+
+// Rank orders states, the worst first.
+func Rank(state string) int { return slices.Index(states, state) }
+
+// named adds what the policy says of keys.
+func (f *Fleet) named(list []Named) {
+	names := map[string]string{}
+	for i := range list {
+		n := &list[i]
+		fpr := n.Describe.Fingerprint
+		names[fpr] = n.Name
+		x := f.keys[fpr]
+		if x == nil {
+			x = &FleetKey{Fingerprint: fpr}
+			x.describe(&n.Describe)
+			f.keys[fpr] = x
+		}
+		x.Policy, x.Weakness, x.For = n.Name, n.Weakness, append([]string{}, n.Repositories...)
+	}
+	for old, next := range Successors(list) {
+		x := f.keys[old]
+		x.SucceededBy = names[next]
+		x.Replacement = replacement(x, f.keys[next], f.with[old][next])
+	}
+}
+
+func replacement(x, by *FleetKey, ready int) string {
+	switch {
+	case x.Hosts == 0 && by.Hosts == 0:
+		return ""
+	case x.Hosts == 0:
+		return fmt.Sprintf("no host that is known believes this one any more, and %s believe %s: it can go", hosts(by.Hosts), x.SucceededBy)
+	case ready == x.Hosts:
+		return fmt.Sprintf("%s is on every host that believes this one; which of them the vendor signs with is not looked at", x.SucceededBy)
+	case ready == 0:
+		return fmt.Sprintf("%s is declared, and on none of %s yet: carry the policy out", x.SucceededBy, hosts(x.Hosts))
+	}
+	return fmt.Sprintf("%s is on %d of %s that believe this one", x.SucceededBy, ready, hosts(x.Hosts))
+}
+
+func hosts(n int) string {
+	if n == 1 {
+		return "1 host"
+	}
+	return fmt.Sprintf("%d hosts", n)
+}
+
+func (x *FleetKey) state(now time.Time, notice time.Duration) string {
+	switch {
+	case x.Revoked:
+		return Revoked
+	case x.Expires != nil && !x.Expires.After(now):
+		return Ended
+	case x.Expires != nil && x.Expires.Before(now.Add(notice)):
+		return Ends
+	case x.Weakness != "" || weak(x.Algorithm):
+		return Weak
+	case x.Policy == "":
+		return Unknown
+	}
+	return Good
+}
+
+// weak reports whether an algorithm is weaker than it should be today, by its name.
+func weak(algorithm string) bool {
+	for _, bad := range []string{"dsa", "rsa512", "rsa768", "rsa1024", "elg"} {
+		if algorithm == bad || strings.HasPrefix(algorithm, bad) && (bad == "dsa" || bad == "elg") {
+			return true
+		}
+	}
+	return false
+}
+
+// Name is what people call a key: its name in the policy, or who it says that it is of.
+func (x *FleetKey) Name() string {
+	switch {
+	case x.Policy != "":
+		return x.Policy
+	case len(x.UserIDs) > 0:
+		return x.UserIDs[0]
+	}
+	return x.Fingerprint
+}

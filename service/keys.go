@@ -1,0 +1,280 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/trust"
+	"patientlantern.example/lantern/store"
+)
+
+// believed remembers which keys the hosts of a survey believe: a fleet has few surveys, and
+// they are large.
+type believed struct {
+	sync.Mutex
+	of   map[string][]trust.Use
+	pool map[string]*source.Key // what is the same on many
+}
+
+// keysOf is which keys the hosts of a survey believe.
+func (c *computer) keysOf(ctx context.Context, survey string) ([]trust.Use, error) {
+	c.believed.Lock()
+	defer c.believed.Unlock()
+	if list, known := c.believed.of[survey]; known {
+		return list, nil
+	}
+	s, err := c.surveyOf(ctx, survey)
+	if err != nil {
+		return nil, err
+	}
+	list := trust.Of(s)
+	for i := range list {
+		list[i].Key = c.believed.one(list[i].Key)
+	}
+	if c.believed.of == nil {
+		c.believed.of = map[string][]trust.Use{}
+	}
+	c.believed.of[survey] = list
+	return list, nil
+}
+
+// one is the one copy of what counts of a key that all surveys share.
+func (b *believed) one(k *source.Key) *source.Key {
+	is := fmt.Sprint(k.Fingerprint, k.Scope, k.Used, k.UnusedBecause, k.Revoked, k.Expires, k.UserIDs)
+	if have := b.pool[is]; have != nil {
+		return have
+	}
+	if b.pool == nil {
+		b.pool = map[string]*source.Key{}
+	}
+	b.pool[is] = &source.Key{
+		Fingerprint: k.Fingerprint, UserIDs: k.UserIDs, Algorithm: k.Algorithm, Created: k.Created, Expires: k.Expires, Revoked: k.Revoked,
+		Scope: k.Scope, Used: k.Used, UnusedBecause: k.UnusedBecause,
+	}
+	return b.pool[is]
+}
+
+// forgetKeys drops what is remembered of surveys that no host has any more.
+func (c *computer) forgetKeys(live map[string]int) {
+	c.believed.Lock()
+	defer c.believed.Unlock()
+	for survey := range c.believed.of {
+		if live[survey] == 0 {
+			delete(c.believed.of, survey)
+		}
+	}
+	if len(c.believed.of) == 0 { // what no survey names goes as well
+		c.believed.pool = nil
+	}
+}
+
+// newestPolicy is that of the newest revision; nil where nothing is published.
+func (s *Service) newestPolicy(ctx context.Context) (*policy.Policy, int64, error) {
+	newest, err := s.store.NewestRevision(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, 0, nil
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	rs, err := s.compute.revision(ctx, newest.Number)
+	if err != nil {
+		return nil, 0, err
+	}
+	return rs.Policy(), newest.Number, nil
+}
+
+// namedKeys is what a policy says of keys, and how long before their end they are spoken of.
+func namedKeys(p *policy.Policy) (out []trust.Named, notice time.Duration) {
+	if p == nil {
+		return nil, policy.DefaultNotice
+	}
+	by := map[string][]string{}
+	for _, name := range slices.Sorted(maps.Keys(p.Repositories)) {
+		for _, k := range p.Repositories[name].Keys {
+			by[k.Value] = append(by[k.Value], name)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Keys)) {
+		k := p.Keys[name]
+		n := trust.Named{Name: name, Weakness: k.Weakness, Repositories: by[name], Describe: k.Describe}
+		n.Describe.Fingerprint = k.Fingerprint
+		if k.Succeeds != nil { // it is believed wherever the one before is
+			n.Succeeds = k.Succeeds.Value
+			n.Repositories = slices.Compact(slices.Sorted(slices.Values(slices.Concat(by[name], by[n.Succeeds]))))
+		}
+		out = append(out, n)
+	}
+	return out, cmp.Or(p.Notice, policy.DefaultNotice)
+}
+
+// keys gathers which keys the fleet believes.
+func (s *Service) keys(ctx context.Context) (list []trust.FleetKey, revision int64, unknown int, err error) {
+	p, revision, err := s.newestPolicy(ctx)
+	if err != nil {
+		return nil, 0, 0, err
+	}
+	named, notice := namedKeys(p)
+	surveys := map[string]int{}
+	for _, h := range s.fleet.all() {
+		if v := h.row(); v.Survey == "" {
+			unknown++
+		} else {
+			surveys[v.Survey]++
+		}
+	}
+	s.compute.forgetKeys(surveys)
+	next := trust.Successors(named)
+	var fleet trust.Fleet
+	for survey, hosts := range surveys {
+		uses, err := s.compute.keysOf(ctx, survey)
+		if err != nil {
+			return nil, 0, 0, err
+		}
+		fleet.Add(uses, hosts, next)
+	}
+	return fleet.List(named, notice, s.now()), revision, unknown, nil
+}
+
+type keysQuery struct {
+	Paging
+	Q     string   `query:"q" doc:"Part of a fingerprint, of a user id, or of the name that the policy gives"`
+	State []string `query:"state" doc:"Only keys in these states: revoked, ended, ends, weak, unknown, good"`
+	Idle  bool     `query:"idle" doc:"Also keys that stand on hosts and that nothing uses"`
+	Sort  string   `query:"sort" enum:"state,hosts,ends,name" default:"state"`
+}
+
+func (in *keysQuery) wants(k *trust.FleetKey) bool {
+	if !in.Idle && k.Hosts == 0 && k.Policy == "" || len(in.State) > 0 && !slices.Contains(in.State, k.State) {
+		return false
+	}
+	q := strings.ToLower(strings.ReplaceAll(in.Q, " ", ""))
+	text := strings.ToLower(strings.ReplaceAll(strings.Join(append(slices.Clone(k.UserIDs), k.Fingerprint, k.Policy), "\n"), " ", ""))
+	return strings.Contains(text, q)
+}
+
+func (in *keysQuery) order(a, b trust.FleetKey) int {
+	switch in.Sort {
+	case "hosts":
+		return cmp.Or(b.Hosts-a.Hosts, strings.Compare(a.Fingerprint, b.Fingerprint))
+	case "ends":
+		end := func(k *trust.FleetKey) time.Time {
+			if k.Expires == nil {
+				return time.Unix(1<<40, 0)
+			}
+			return *k.Expires
+		}
+		return cmp.Or(end(&a).Compare(end(&b)), strings.Compare(a.Fingerprint, b.Fingerprint))
+	case "name":
+		return cmp.Or(strings.Compare(a.Name(), b.Name()), strings.Compare(a.Fingerprint, b.Fingerprint))
+	}
+	return 0 // as they come
+}
+
+// listKeys tells which signing keys are believed, and by how many hosts.
+func (s *Service) listKeys(ctx context.Context, in *keysQuery) (*body[api.KeyPage], error) {
+	for _, st := range in.State {
+		if trust.Rank(st) < 0 {
+			return nil, huma.Error422UnprocessableEntity(
+				fmt.Sprintf("there is no state %.40q of a key; states are revoked, ended, ends, weak, unknown, good", st))
+		}
+	}
+	all, revision, unknown, err := s.keys(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	page := api.KeyPage{Keys: []trust.FleetKey{}, Revision: revision, Hosts: len(s.fleet.all()), Unknown: unknown}
+	list := slices.DeleteFunc(all, func(k trust.FleetKey) bool { return !in.wants(&k) })
+	slices.SortStableFunc(list, in.order)
+	page.Total = len(list)
+	from, to := in.cut(len(list))
+	page.Keys = append(page.Keys, list[from:to]...)
+	return &body[api.KeyPage]{page}, nil
+}
+
+type keyQuery struct {
+	Paging
+	Key  string `path:"key" doc:"A fingerprint or its last 16 digits or more, or the name that the policy gives" maxLength:"200"`
+	Idle bool   `query:"idle" doc:"Also hosts on which it stands and nothing uses it"`
+}
+
+// findKey finds one key by what people call it.
+func findKey(all []trust.FleetKey, name string) (*trust.FleetKey, error) {
+	const shortest = 16
+	want := strings.ToUpper(strings.TrimPrefix(strings.ReplaceAll(name, " ", ""), "0x"))
+	var found []*trust.FleetKey
+	for i := range all {
+		k := &all[i]
+		if k.Policy == name || k.Fingerprint == want {
+			return k, nil
+		}
+		if len(want) >= shortest && strings.HasSuffix(k.Fingerprint, want) {
+			found = append(found, k)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		return nil, huma.Error404NotFound(fmt.Sprintf(
+			"no host has the key %q, and the policy does not name it; lantern key list shows all, and --match finds part of a name", short(name)))
+	}
+	return nil, huma.Error409Conflict(fmt.Sprintf("%d keys end in %q; give the whole fingerprint", len(found), short(name)))
+}
+
+// showKey tells which hosts believe a key, how, and for which of their sources.
+func (s *Service) showKey(ctx context.Context, in *keyQuery) (*body[api.KeyDetail], error) {
+	all, revision, unknown, err := s.keys(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	key, err := findKey(all, in.Key)
+	if err != nil {
+		return nil, err
+	}
+	out := api.KeyDetail{FleetKey: *key, Revision: revision, On: []api.KeyHost{}, Unknown: unknown}
+	type hit struct {
+		v   *hostView
+		use trust.Use
+	}
+	var hits []hit
+	for _, h := range s.fleet.all() {
+		v := h.row()
+		if v.Survey == "" {
+			continue
+		}
+		uses, err := s.compute.keysOf(ctx, v.Survey)
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		i := slices.IndexFunc(uses, func(u trust.Use) bool { return u.Key.Fingerprint == key.Fingerprint })
+		if i >= 0 && (uses[i].Used || in.Idle) {
+			hits = append(hits, hit{v, uses[i]})
+		}
+	}
+	out.Total = len(hits)
+	from, to := in.cut(len(hits))
+	for _, x := range hits[from:to] {
+		survey, err := s.compute.surveyOf(ctx, x.v.Survey)
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		out.On = append(out.On, api.KeyHost{
+			Host: x.v.Name, OS: x.v.os, Scope: x.use.Key.Scope, Used: x.use.Used, Where: x.use.Where,
+			Sources: append([]string{}, x.use.Sources(survey)...), Because: x.use.Key.UnusedBecause,
+		})
+	}
+	return &body[api.KeyDetail]{out}, nil
+}

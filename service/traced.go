@@ -1,0 +1,92 @@
+package service
+
+import (
+	"encoding/json"
+	"path"
+	"slices"
+	"time"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/trace"
+)
+
+// mostTraced bounds of how many files a host is asked at once.
+const mostTraced = 50
+
+// ofTime are classes of findings that come of time, of the net and of seats: when a file was
+// written says nothing about them.
+var ofTime = []string{
+	drift.RefreshFails, drift.KeyEnded, drift.NoSeat, drift.SeatEnds, drift.AccessExpired, drift.DecisionMissing, drift.DecisionDue,
+	drift.MediaGone, drift.SystemChanged,
+}
+
+// filesOfFindings are the files of which it is asked when they were written.
+func filesOfFindings(v *hostView) (out []string) {
+	seen := map[string]bool{}
+	for i := range v.findings {
+		f := v.findings[i].File
+		if slices.Contains(ofTime, v.findings[i].Class) || !path.IsAbs(f) || path.Clean(f) != f || seen[f] || len(out) == mostTraced {
+			continue
+		}
+		seen[f] = true
+		out = append(out, f)
+	}
+	return out
+}
+
+// takeTraced notes what a host says of files. It is a host that says so: texts are cut, and
+// what was not asked for is left out.
+func takeTraced(v *hostView, in *api.Traced) error {
+	kept := api.Traced{Survey: in.Survey, Files: map[string]trace.Touched{}}
+	for _, name := range filesOfFindings(v) {
+		t, told := in.Files[name]
+		if !told {
+			continue
+		}
+		t.Unknown, t.Logins = clip(short(t.Unknown), 200), clip(t.Logins, 20)
+		if t.Step != nil {
+			s := *t.Step
+			s.Package, s.From, s.To = clip(short(s.Package), 200), clip(short(s.From), 100), clip(short(s.To), 100)
+			t.Step = &s
+		}
+		if t.Login != nil {
+			l := *t.Login
+			l.Who, l.Program = clip(short(l.Who), 100), clip(short(l.Program), 200)
+			t.Login = &l
+		}
+		kept.Files[name] = t
+	}
+	b, err := json.Marshal(kept)
+	v.Traced = b
+	return err
+}
+
+// tracedOf is what a host has said; nil where it has said nothing.
+func tracedOf(v *hostView) *api.Traced {
+	if len(v.Traced) == 0 {
+		return nil
+	}
+	out := &api.Traced{}
+	if json.Unmarshal(v.Traced, out) != nil {
+		return nil
+	}
+	return out
+}
+
+// traceOf says when a file of a host was written and by whom, as far as the host knows; empty
+// where it has not been asked yet.
+func (v *hostView) traceOf(f *drift.Finding) string {
+	if v.traced == nil || slices.Contains(ofTime, f.Class) {
+		return ""
+	}
+	t, told := v.traced.Files[f.File]
+	if !told {
+		return ""
+	}
+	zone, err := time.LoadLocation(v.Zone)
+	if err != nil || v.Zone == "" {
+		zone = time.UTC
+	}
+	return t.Says(zone)
+}
