@@ -196,15 +196,13 @@ func (c *computer) whole(f source.SheetFile) {
 			return
 		}
 	}
-	wanted := f.Text
-	if c.Masked {
-		wanted = string(family.MaskText([]byte(f.Text)))
-	}
+	// What is masked is compared as masked; a text without secrets is the same either way.
+	same := string(old) == f.Text || c.Masked && there && string(old) == string(family.MaskText([]byte(f.Text)))
 	switch {
 	case !there && (f.IfThere || c.adopted.Spares(f.Path)):
 	case !there:
 		c.out.Edits = append(c.out.Edits, FileEdit{f.Path, Create, f.Mode, nil, []byte(f.Text), []string{why}})
-	case string(old) != wanted || c.modes[f.Path] != f.Mode:
+	case !same || c.modes[f.Path] != f.Mode:
 		if c.modes[f.Path] != f.Mode {
 			why += fmt.Sprintf(", mode %s instead of %s", f.Mode, c.modes[f.Path])
 		}

@@ -54,7 +54,7 @@ func (c *comparer) file(f *source.SheetFile) {
 			return
 		}
 		have := c.survey.Files[i]
-		same = have.Digest == source.Digest(family.MaskText([]byte(f.Text)))
+		same = have.Digest == source.Digest([]byte(f.Text)) || have.Digest == source.Digest(family.MaskText([]byte(f.Text)))
 		c.mode(f, have)
 	}
 	if same || c.survey.Files == nil && c.adopted.Spares(f.Path) {
