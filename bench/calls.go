@@ -383,7 +383,13 @@ func waiting(srv *server, byName map[string]*store.Host, rollout int64, wave int
 		if err := json.Unmarshal(b, &ro); err != nil {
 			return nil, err
 		}
-		if ro.Wave < wave {
+		all := 0 // of the wave, which is let begin in batches
+		for i := range ro.Parts {
+			if ro.Parts[i].Wave == wave {
+				all += ro.Parts[i].Hosts
+			}
+		}
+		if ro.Wave < wave || page == 1 && ro.Total < all {
 			if time.Now().After(end) {
 				return nil, fmt.Errorf("wave %d does not begin: %s", wave, ro.Says)
 			}
