@@ -5,10 +5,10 @@ import "patientlantern.example/lantern/core/trust"
 // KeyPage is one page of the signing keys that the fleet believes.
 type KeyPage struct {
 	Keys     []trust.FleetKey `json:"keys"`
-	Total    int         `json:"total"`
-	Revision int64       `json:"revision" doc:"The newest one, which says what the policy knows; 0: nothing is published"`
-	Hosts    int         `json:"hosts" doc:"All hosts"`
-	Unknown  int         `json:"unknown" doc:"Hosts of which it is not known, because they have sent no survey"`
+	Total    int              `json:"total"`
+	Revision int64            `json:"revision" doc:"The newest one, which says what the policy knows; 0: nothing is published"`
+	Hosts    int              `json:"hosts" doc:"All hosts"`
+	Unknown  int              `json:"unknown" doc:"Hosts of which it is not known, because they have sent no survey"`
 }
 
 // KeyDetail is one signing key and who believes it.

@@ -74,11 +74,27 @@ func (a *app) keyList() *cobra.Command {
 			for i := range page.Keys {
 				rows = append(rows, keyRow(&page.Keys[i]))
 			}
-			head := []string{"fingerprint", "name", "state", "algorithm", "expires", "hosts", "for_every_source", "idle", "policy", "repositories", "replacement"}
+			head := []string{
+				"fingerprint",
+				"name",
+				"state",
+				"algorithm",
+				"expires",
+				"hosts",
+				"for_every_source",
+				"idle",
+				"policy",
+				"repositories",
+				"replacement",
+			}
 			if done, err := a.csv(head, rows); done {
 				return err
 			}
-			a.out.Printf("%s believed or named by the policy, on %s\n", view.Count(page.Total, "key", "keys"), view.Count(page.Hosts, "host", "hosts"))
+			a.out.Printf(
+				"%s believed or named by the policy, on %s\n",
+				view.Count(page.Total, "key", "keys"),
+				view.Count(page.Hosts, "host", "hosts"),
+			)
 			a.keyTable(page.Keys)
 			l.more(a, len(page.Keys), page.Total)
 			a.unsurveyed(page.Unknown)
@@ -136,12 +152,17 @@ func (a *app) keyTable(keys []trust.FleetKey) {
 			scope = "named sources"
 		}
 		rows = append(rows, []view.Cell{
-			{Text: look.sign + " " + look.word, Style: look.style}, view.T(k.Name()), view.T(strconv.Itoa(k.Hosts)), view.T(scope), view.T(until),
+			{
+				Text:  look.sign + " " + look.word,
+				Style: look.style,
+			}, view.T(k.Name()), view.T(strconv.Itoa(k.Hosts)), view.T(scope), view.T(until),
 			view.T(k.Algorithm), view.T(k.Fingerprint[max(len(k.Fingerprint)-16, 0):]),
 		})
 	}
 	a.out.Table([]view.Column{
-		{Name: "STATE"}, {Name: "KEY", Gives: true}, {Name: "HOSTS", Right: true}, {Name: "BELIEVED FOR"}, {Name: "UNTIL"}, {Name: "ALGORITHM"},
+		{
+			Name: "STATE",
+		}, {Name: "KEY", Gives: true}, {Name: "HOSTS", Right: true}, {Name: "BELIEVED FOR"}, {Name: "UNTIL"}, {Name: "ALGORITHM"},
 		{Name: "LAST 16"},
 	}, rows)
 	for i := range keys {
@@ -170,7 +191,17 @@ func (a *app) keyShow() *cobra.Command {
 			}
 			var list [][]string
 			for _, h := range d.On {
-				list = append(list, []string{h.Host, h.OS, h.Scope, strconv.FormatBool(h.Used), strings.Join(h.Where, " "), strings.Join(h.Sources, " ")})
+				list = append(
+					list,
+					[]string{
+						h.Host,
+						h.OS,
+						h.Scope,
+						strconv.FormatBool(h.Used),
+						strings.Join(h.Where, " "),
+						strings.Join(h.Sources, " "),
+					},
+				)
 			}
 			if done, err := a.csv([]string{"host", "system", "scope", "used", "where", "sources"}, list); done {
 				return err
@@ -185,10 +216,26 @@ func (a *app) keyShow() *cobra.Command {
 				case h.Scope == "any":
 					scope = "every source"
 				}
-				rows = append(rows, []view.Cell{view.T(h.Host), view.T(scope), view.T(strings.Join(h.Where, ", ")), view.T(strings.Join(h.Sources, ", "))})
+				rows = append(
+					rows,
+					[]view.Cell{
+						view.T(h.Host),
+						view.T(scope),
+						view.T(strings.Join(h.Where, ", ")),
+						view.T(strings.Join(h.Sources, ", ")),
+					},
+				)
 			}
 			if len(rows) > 0 {
-				a.out.Table([]view.Column{{Name: "HOST"}, {Name: "BELIEVED FOR"}, {Name: "STANDS IN", Gives: true, Path: true}, {Name: "NAMED BY", Gives: true, Path: true}}, rows)
+				a.out.Table(
+					[]view.Column{
+						{Name: "HOST"},
+						{Name: "BELIEVED FOR"},
+						{Name: "STANDS IN", Gives: true, Path: true},
+						{Name: "NAMED BY", Gives: true, Path: true},
+					},
+					rows,
+				)
 			}
 			l.more(a, len(d.On), d.Total)
 			a.unsurveyed(d.Unknown)

@@ -290,25 +290,6 @@ func (c *Client) Cohorts(ctx context.Context, system string, diff bool, l List) 
 	return get[api.CohortPage](ctx, c, "/api/cohorts", v)
 }
 
-// Keys returns a page of the signing keys that the fleet believes. idle asks also for those
-// that nothing uses.
-func (c *Client) Keys(ctx context.Context, idle bool, l List) (api.KeyPage, error) {
-	v := l.values()
-	if idle {
-		v.Set("idle", "true")
-	}
-	return get[api.KeyPage](ctx, c, "/api/keys", v)
-}
-
-// Key returns a signing key, and a page of the hosts that believe it.
-func (c *Client) Key(ctx context.Context, key string, idle bool, l List) (api.KeyDetail, error) {
-	v := l.values()
-	if idle {
-		v.Set("idle", "true")
-	}
-	return get[api.KeyDetail](ctx, c, "/api/keys/"+url.PathEscape(key), v)
-}
-
 // Drift returns a page of findings.
 func (c *Client) Drift(ctx context.Context, l List) (api.FindingPage, error) {
 	return get[api.FindingPage](ctx, c, "/api/drift", l.values())

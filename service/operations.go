@@ -40,10 +40,19 @@ func (s *Service) hostRoutes(a huma.API) {
 	)
 	huma.Register(
 		a,
-		operation("show-survey", http.MethodGet, "/api/hosts/{name}/survey", "A host's last survey, with the texts of its source files"),
+		operation(
+			"show-survey",
+			http.MethodGet,
+			"/api/hosts/{name}/survey",
+			"A host's last survey, with the texts of its source files",
+		),
 		s.survey,
 	)
-	huma.Register(a, operation("invite-host", http.MethodPost, "/api/invites", "Make a one-time token with which a host joins"), s.invite)
+	huma.Register(
+		a,
+		operation("invite-host", http.MethodPost, "/api/invites", "Make a one-time token with which a host joins"),
+		s.invite,
+	)
 	huma.Register(
 		a,
 		operation("group-drift", http.MethodGet, "/api/drift/groups", "Findings that are the same on many hosts, a row each"),
@@ -54,7 +63,11 @@ func (s *Service) hostRoutes(a huma.API) {
 		operation("list-cohorts", http.MethodGet, "/api/cohorts", "Hosts that are configured alike, and by which lines others differ"),
 		s.listCohorts,
 	)
-	huma.Register(a, operation("list-keys", http.MethodGet, "/api/keys", "Which signing keys the fleet believes, in how wide a scope"), s.listKeys)
+	huma.Register(
+		a,
+		operation("list-keys", http.MethodGet, "/api/keys", "Which signing keys the fleet believes, in how wide a scope"),
+		s.listKeys,
+	)
 	huma.Register(a, operation("show-key", http.MethodGet, "/api/keys/{key}", "One signing key, and which hosts believe it"), s.showKey)
 	huma.Register(
 		a,
@@ -77,7 +90,9 @@ func (s *Service) policyRoutes(a huma.API) {
 	)
 	huma.Register(
 		a,
-		folder(operation("preview-policy", http.MethodPost, "/api/policy/preview", "What a policy folder would change; nothing is kept")),
+		folder(
+			operation("preview-policy", http.MethodPost, "/api/policy/preview", "What a policy folder would change; nothing is kept"),
+		),
 		s.previewFolder,
 	)
 	huma.Register(
@@ -154,7 +169,11 @@ func (s *Service) subscriptionRoutes(a huma.API) {
 		operation("add-operator", http.MethodPost, "/api/operators", "Add an operator, or give one a new token"),
 		s.addOperator,
 	)
-	huma.Register(a, operation("remove-operator", http.MethodDelete, "/api/operators/{name}", "Take an operator away"), s.removeOperator)
+	huma.Register(
+		a,
+		operation("remove-operator", http.MethodDelete, "/api/operators/{name}", "Take an operator away"),
+		s.removeOperator,
+	)
 }
 
 func (s *Service) auditRoutes(a huma.API) {

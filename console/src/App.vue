@@ -130,6 +130,30 @@ main {
 main.bare {
   padding-top: 12vh;
 }
+@media (max-width: 900px) {
+  .bar {
+    flex-wrap: wrap;
+    height: auto;
+    gap: 4px 12px;
+    padding: 8px 12px;
+  }
+  nav {
+    order: 3;
+    width: 100%;
+    height: auto;
+    flex-wrap: wrap;
+  }
+  nav a {
+    padding: 6px 10px;
+  }
+  .rest {
+    flex-wrap: wrap;
+    gap: 4px 10px;
+  }
+  main {
+    padding: 14px 12px 40px;
+  }
+}
 @media print {
   .bar {
     display: none;

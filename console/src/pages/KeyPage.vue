@@ -72,12 +72,17 @@ async function copy() {
 .head {
   display: flex;
   align-items: center;
-  gap: 16px;
+  flex-wrap: wrap;
+  gap: 4px 16px;
   margin-bottom: 14px;
+}
+h1,
+code {
+  overflow-wrap: anywhere;
 }
 dl {
   display: grid;
-  grid-template-columns: max-content 1fr;
+  grid-template-columns: max-content minmax(0, 1fr);
   gap: 6px 18px;
   padding: 14px;
   margin: 0 0 16px;
