@@ -136,8 +136,10 @@ func (a *app) root() *cobra.Command {
 		Use:   "lantern",
 		Short: "Package sources of a fleet: shared policy, careful changes, drift found",
 		Long: "Patient Lantern keeps repository, signing-key and channel definitions for a fleet\nof hosts as shared policy, " +
-			"carries changes to hosts, and finds those that have drifted.\n\n" + exitHelp,
-		Example:       "  lantern hosts\n  lantern policy check ./policy\n  lantern drift",
+			"carries changes to hosts, and finds those that have drifted.\n\n" +
+			"Alone it says how the fleet stands, and what to do next.\n\n" + exitHelp,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return a.overview(cmd) },
+		Example:       "  lantern\n  lantern hosts\n  lantern policy check ./policy\n  lantern drift",
 		Version:       Version,
 		SilenceUsage:  true,
 		SilenceErrors: true,

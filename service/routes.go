@@ -3,12 +3,9 @@ package service
 import (
 	"context"
 	"errors"
-	"io"
 	"log/slog"
-	"mime"
 	"net"
 	"net/http"
-	"path"
 	"reflect"
 	"runtime/debug"
 	"strconv"
@@ -51,7 +48,8 @@ func (s *Service) routes() {
 	}
 
 	r.Group(func(r chi.Router) {
-		r.Use(http.NewCrossOriginProtection().Handler, middleware.RequestSize(maxUpload), s.logged, s.throttled, s.people)
+		r.Use(http.NewCrossOriginProtection().Handler, middleware.RequestSize(maxUpload), s.logged, s.throttled, s.people,
+			middleware.Compress(packing, "application/json", "application/problem+json"))
 		s.api = humachi.New(r, config)
 		s.api.UseMiddleware(s.atDoor)
 		s.operatorRoutes()
@@ -82,6 +80,9 @@ func (s *Service) routes() {
 	})
 	s.router = r
 }
+
+// packing is the level at which answers to operators are packed.
+const packing = 5
 
 // Without sign-in, a caller who fails to prove who they are is heard so often and no more.
 const (
@@ -291,46 +292,6 @@ func (s *Service) signOut(ctx context.Context, in *signOutIn) (*signOutOut, erro
 	return &signOutOut{
 		http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.opts.TLS},
 	}, nil
-}
-
-// console serves the built console; a path that is no file is a page of it.
-func (s *Service) console(w http.ResponseWriter, r *http.Request) {
-	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
-	if strings.HasPrefix(name, "api/") || r.Method != http.MethodGet && r.Method != http.MethodHead {
-		problem(w, http.StatusNotFound, "there is nothing at "+r.URL.Path)
-		return
-	}
-	w.Header().Set("Cache-Control", "public, max-age=31536000, immutable") // names carry a hash
-	f, err := s.opts.Console.Open(name)
-	if err != nil || name == "" || !strings.HasPrefix(name, "assets/") {
-		if err == nil {
-			f.Close()
-		}
-		if strings.HasPrefix(name, "assets/") {
-			w.Header().Del("Cache-Control")
-			problem(w, http.StatusNotFound, "there is nothing at "+r.URL.Path)
-			return
-		}
-		w.Header().Set("Cache-Control", "no-cache")
-		if name == "" || !strings.Contains(path.Base(name), ".") || strings.HasPrefix(name, "hosts/") {
-			name = "index.html"
-		}
-		if f, err = s.opts.Console.Open(name); err != nil {
-			problem(w, http.StatusNotFound, "the console is not built into this binary; run make build")
-			return
-		}
-	}
-	defer f.Close()
-	if t := mime.TypeByExtension(path.Ext(name)); t != "" {
-		w.Header().Set("Content-Type", t)
-	}
-	if info, err := f.Stat(); err == nil && info.IsDir() {
-		problem(w, http.StatusNotFound, "there is nothing at "+r.URL.Path)
-		return
-	}
-	if r.Method == http.MethodGet {
-		_, _ = io.Copy(w, f) // the browser has gone if this fails
-	}
 }
 
 // safeHeaders tells browsers to load nothing from elsewhere, and to come back by TLS only

@@ -56,6 +56,7 @@ type Service struct {
 	events  *hub
 	auth    *authenticator
 	metrics *metrics
+	assets  assets
 	router  chi.Router
 	api     huma.API
 	key     *signer

@@ -23,6 +23,9 @@ var ofTime = []string{
 
 // filesOfFindings are the files of which it is asked when they were written.
 func filesOfFindings(v *hostView) (out []string) {
+	if len(v.findings) == 0 { // of most hosts, at each check-in
+		return nil
+	}
 	seen := map[string]bool{}
 	for i := range v.findings {
 		f := v.findings[i].File

@@ -18,3 +18,20 @@ export const router = createRouter({
     { path: '/:rest(.*)', name: 'nothing', component: () => import('./pages/Nothing.vue') },
   ],
 })
+
+// Each page has a title of its own, by which tabs and bookmarks are told apart.
+const titles: Record<string, string> = {
+  fleet: 'Fleet',
+  drift: 'Drift',
+  report: 'Report',
+  keys: 'Keys',
+  changes: 'Changes',
+  rollouts: 'Rollouts',
+  contracts: 'Contracts',
+  'sign-in': 'Sign in',
+  nothing: 'Nothing here',
+}
+router.afterEach((to) => {
+  const of = to.name === 'host' ? String(to.params.name).split('.')[0] : to.name === 'key' ? 'Key' : to.name === 'rollout' ? `Rollout ${String(to.params.id)}` : titles[String(to.name)]
+  document.title = of ? `${of} · Patient Lantern` : 'Patient Lantern'
+})
