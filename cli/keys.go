@@ -61,9 +61,11 @@ func (a *app) keyList() *cobra.Command {
 			"Which key a vendor signs with today is not looked at.",
 		Example: "  lantern key list\n  lantern key list --state unknown,ended\n  lantern key list --match saltmarsh --format json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			stop := a.waiting("gathering the keys")
 			page, err := a.client().Keys(cmd.Context(), idle, client.List{
 				Query: q, Filter: map[string][]string{"state": states}, Sort: l.sort(), Page: l.page, PerPage: l.perPage,
 			})
+			stop()
 			if err != nil {
 				return err
 			}
@@ -182,7 +184,9 @@ func (a *app) keyShow() *cobra.Command {
 			"stands. KEY is a fingerprint, its last 16 digits or more, or the name that the policy gives.",
 		Example: "  lantern key show saltmarsh-2026\n  lantern key show DC3B5F6F09829689A99A91D65E9965116CD52072 --format csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			stop := a.waiting("gathering the hosts")
 			d, err := a.client().Key(cmd.Context(), args[0], idle, client.List{Page: l.page, PerPage: l.perPage})
+			stop()
 			if err != nil {
 				return err
 			}

@@ -36,7 +36,9 @@ func (a *app) overview(cmd *cobra.Command) error {
 	if a.token == "" && a.from == "the default" {
 		return cmd.Help()
 	}
+	stop := a.waiting("looking at the fleet")
 	s, err := a.look(cmd.Context())
+	stop()
 	if err != nil {
 		return err
 	}
