@@ -66,7 +66,7 @@ function life(k: FleetKey) {
 const today = `${back * (100 / span)}%`
 const years = computed(() => {
   const first = new Date(now.value - back * year).getFullYear() + 1
-  return Array.from({ length: span }, (_, i) => ({ name: `${first + i}`, left: `${at(Date.UTC(first + i, 0, 1))}%` })).filter((y) => y.left !== '100%')
+  return Array.from({ length: span }, (_, i) => ({ name: `’${String(first + i).slice(2)}`, left: `${at(Date.UTC(first + i, 0, 1))}%` })).filter((y) => y.left !== '100%')
 })
 </script>
 
@@ -99,17 +99,17 @@ const years = computed(() => {
     </div>
     <div class="card">
       <el-table :data="keys.data.value.keys" row-key="fingerprint" empty-text="No key matches the filter">
-        <el-table-column label="State" width="175">
+        <el-table-column label="State" width="205">
           <template #default="{ row }"><Mark v-if="row.hosts || row.state !== 'good'" :look="keyLook[row.state]" :word="keyWord[row.state] ?? row.state" /><Mark v-else :look="undefined" word="on no host" /></template>
         </el-table-column>
-        <el-table-column label="Key" min-width="350">
+        <el-table-column label="Key" min-width="340">
           <template #default="{ row }">
             <router-link :to="{ name: 'key', params: { key: row.fingerprint } }">{{ row.policy || row.user_ids[0] || row.fingerprint }}</router-link>
             <div v-if="row.policy && row.user_ids.length" class="soft small">{{ row.user_ids[0] }}</div>
             <div class="mono soft small">{{ row.fingerprint }}</div>
           </template>
         </el-table-column>
-        <el-table-column label="Hosts" width="80" align="right"><template #default="{ row }"><b>{{ row.hosts }}</b></template></el-table-column>
+        <el-table-column label="Hosts" width="72" align="right"><template #default="{ row }"><b>{{ row.hosts }}</b></template></el-table-column>
         <el-table-column label="Believed for" width="150"><template #default="{ row }"><span :class="{ warn: row.wide }">{{ keyScope(row as FleetKey) }}</span></template></el-table-column>
         <el-table-column label="Until" width="115"><template #default="{ row }">{{ row.expires ? date(row.expires) : 'never' }}</template></el-table-column>
         <el-table-column min-width="250">
