@@ -44,32 +44,34 @@ func ReadExport(r io.Reader) (sheet []byte, err error) {
 // errEnrolled is the error for a host that a service looks after.
 var errEnrolled = errors.New("this host has joined a service, which carries changes to it; lantern-agent forget ends that")
 
-// offline prepares carrying without a service.
-func (h *Host) offline(log *slog.Logger) (*carrier, error) {
-	if _, err := os.Lstat(h.statePath("enrolment.json")); err == nil {
-		return nil, errEnrolled
+// offline prepares carrying without a service. Who calls it releases the host afterwards.
+func (h *Host) offline(log *slog.Logger) (c *carrier, release func(), err error) {
+	if release, err = h.lock(); err != nil {
+		return nil, nil, err
+	}
+	if _, err = os.Lstat(h.statePath("enrolment.json")); err == nil {
+		err = errEnrolled
+	} else {
+		_, err = h.Recover()
+	}
+	if err != nil {
+		release()
+		return nil, nil, err
 	}
 	return &carrier{
 		host: h, log: h.CleanLog(log), now: h.now,
 		report: api.Report{Edits: []api.PreviewFile{}, Sources: []api.SourceOutcome{}, Took: map[string]int64{}},
-	}, nil
+	}, release, nil
 }
 
 // CarryExport carries a sheet out on a host that no service looks after: by the same steps, and
 // with the same undo.
 func (h *Host) CarryExport(ctx context.Context, text []byte, log *slog.Logger) (*api.Report, error) {
-	release, err := h.lock()
+	c, release, err := h.offline(log)
 	if err != nil {
 		return nil, err
 	}
 	defer release()
-	c, err := h.offline(log)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := h.Recover(); err != nil {
-		return nil, err
-	}
 	c.delivery = api.Delivery{Sheet: source.Digest(text), Rollout: c.now().UnixMilli(), Issued: c.now().UTC()}
 	sheet, err := verifySheet(text, c.delivery)
 	if err != nil {
@@ -114,18 +116,11 @@ func (h *Host) TryExport(text []byte) (diff string, err error) {
 
 // UndoExport gives the host again what it had before the newest change.
 func (h *Host) UndoExport(ctx context.Context, log *slog.Logger) (*api.Report, error) {
-	release, err := h.lock()
+	c, release, err := h.offline(log)
 	if err != nil {
 		return nil, err
 	}
 	defer release()
-	c, err := h.offline(log)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := h.Recover(); err != nil {
-		return nil, err
-	}
 	old, _, digest, err := h.lastChange()
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, errors.New("there is no change that could be taken back")

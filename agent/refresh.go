@@ -93,18 +93,11 @@ func (h *Host) refreshWithApt(ctx context.Context, q asked) ([]api.SourceOutcome
 			}
 		}
 	}
-	var out aptOutput
-	for try := range 5 {
-		out, err = h.runApt(ctx, q.limit(), append(args, "update")...)
-		if err == nil || !strings.Contains(out.text, "Could not get lock") {
-			break
-		}
-		select { // another apt is at work
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(time.Duration(try+1) * time.Second):
-		}
-	}
+	text, err := h.patiently(ctx, func() (string, error) {
+		out, err := h.runApt(ctx, q.limit(), append(args, "update")...)
+		return out.text, err
+	})
+	out := aptOutput{text}
 	var slow tooSlow
 	if errors.As(err, &slow) || ctx.Err() != nil {
 		return nil, err

@@ -6,6 +6,7 @@ import "patientlantern.example/lantern/core/trust"
 type KeyPage struct {
 	Keys     []trust.FleetKey `json:"keys"`
 	Total    int              `json:"total"`
+	States   map[string]int   `json:"states" doc:"Keys by state, before they are picked by it"`
 	Revision int64            `json:"revision" doc:"The newest one, which says what the policy knows; 0: nothing is published"`
 	Hosts    int              `json:"hosts" doc:"All hosts"`
 	Unknown  int              `json:"unknown" doc:"Hosts of which it is not known, because they have sent no survey"`

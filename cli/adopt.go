@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -91,22 +92,18 @@ func (a *app) adoptFrom(cmd *cobra.Command, from string, hosts []string) ([]save
 		return nil, err
 	}
 	for _, h := range hosts {
-		i := slices.IndexFunc(list, func(s saved.Snapshot) bool { return s.Host == h || strings.HasPrefix(s.Host, h+".") })
-		if i < 0 {
-			return nil, no("no survey of %s stands in %s", h, from)
+		s, err := surveyOf(list, h, from)
+		if err != nil {
+			return nil, err
 		}
-		out = append(out, list[i])
+		out = append(out, *s)
 	}
 	return out, nil
 }
 
 // adopted prints or writes what would be added.
 func (a *app) adopted(folder string, res *learn.Result, write bool) error {
-	names := make([]string, 0, len(res.Files))
-	for name := range res.Files {
-		names = append(names, name)
-	}
-	slices.Sort(names)
+	names := slices.Sorted(maps.Keys(res.Files))
 	if !write {
 		for _, name := range names {
 			for line := range strings.Lines(lines.Unified("/dev/null", "b/"+name, "", string(res.Files[name]))) {

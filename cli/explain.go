@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/reason"
+	"patientlantern.example/lantern/core/saved"
 )
 
 func (a *app) explain() *cobra.Command {
@@ -71,24 +72,33 @@ func (a *app) explanation(ctx context.Context, host, dir, from string, revision 
 	if err != nil {
 		return reason.Explanation{}, err
 	}
+	h, err := surveyOf(hosts, host, from)
+	if err != nil {
+		return reason.Explanation{}, err
+	}
+	e, err := resolveFor(p, []saved.Snapshot{*h}).resolver.Explain(hostOf(h))
+	if err != nil {
+		return reason.Explanation{}, err
+	}
+	return *e, nil
+}
+
+// surveyOf picks the survey of a host, by its full or short name, of those that stand in a
+// folder.
+func surveyOf(hosts []saved.Snapshot, name, folder string) (*saved.Snapshot, error) {
 	var all []string
 	for i := range hosts {
 		h := &hosts[i]
+		if h.Host == name || short(h.Host) == name {
+			return h, nil
+		}
 		all = append(all, h.Host, short(h.Host))
-		if h.Host != host && short(h.Host) != host {
-			continue
-		}
-		e, err := resolveFor(p, hosts[i:i+1]).resolver.Explain(hostOf(h))
-		if err != nil {
-			return reason.Explanation{}, err
-		}
-		return *e, nil
 	}
 	near := ""
-	if n := names.Nearest(host, all); n != "" {
+	if n := names.Nearest(name, all); n != "" {
 		near = fmt.Sprintf("; did you mean %q?", n)
 	}
-	return reason.Explanation{}, no("there is no survey of %q in %s%s", host, from, near)
+	return nil, no("there is no survey of %q in %s%s", name, folder, near)
 }
 
 // pick leaves of an explanation what is asked for.

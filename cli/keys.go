@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -45,8 +46,6 @@ var keyLook = map[string]keyState{
 	trust.Unknown: {"?", "not in the policy", view.Yellow},
 	trust.Good:    {"=", "as the policy says", view.Green},
 }
-
-var keyStates = []string{trust.Revoked, trust.Ended, trust.Ends, trust.Weak, trust.Unknown, trust.Good}
 
 func (a *app) keyList() *cobra.Command {
 	var l listFlags
@@ -107,7 +106,7 @@ func (a *app) keyList() *cobra.Command {
 		},
 	}
 	l.add(cmd, "state", "hosts", "ends", "name")
-	choose(cmd, &states, "state", true, "only keys in these states: "+strings.Join(keyStates, ", "), keyStates...)
+	choose(cmd, &states, "state", true, "only keys in these states: "+strings.Join(trust.States, ", "), trust.States...)
 	cmd.Flags().StringVar(&q, "match", "", "part of a fingerprint, a user id, or the name in the policy")
 	cmd.Flags().BoolVar(&idle, "idle", false, "also keys that stand on hosts and that nothing uses")
 	return cmd
@@ -144,27 +143,18 @@ func (a *app) keyTable(keys []trust.FleetKey) {
 		if k.Expires != nil && k.State == trust.Ends {
 			until += fmt.Sprintf(", %d days", int(time.Until(*k.Expires).Hours()/24))
 		}
-		scope := "-"
-		switch {
-		case k.Hosts > 0 && k.Wide == k.Hosts:
-			scope = "every source"
-		case k.Wide > 0:
-			scope = fmt.Sprintf("every source on %d", k.Wide)
-		case k.Hosts > 0:
-			scope = "named sources"
-		}
 		rows = append(rows, []view.Cell{
-			{
-				Text:  look.sign + " " + look.word,
-				Style: look.style,
-			}, view.T(k.Name()), view.T(strconv.Itoa(k.Hosts)), view.T(scope), view.T(until),
-			view.T(k.Algorithm), view.T(k.Fingerprint[max(len(k.Fingerprint)-16, 0):]),
+			{Text: look.sign + " " + look.word, Style: look.style},
+			view.T(k.Name()),
+			view.T(strconv.Itoa(k.Hosts)),
+			view.T(cmp.Or(k.BelievedFor, "-")),
+			view.T(until),
+			view.T(k.Algorithm),
+			view.T(k.Fingerprint[max(len(k.Fingerprint)-16, 0):]),
 		})
 	}
 	a.out.Table([]view.Column{
-		{
-			Name: "STATE",
-		}, {Name: "KEY", Gives: true}, {Name: "HOSTS", Right: true}, {Name: "BELIEVED FOR"}, {Name: "UNTIL"}, {Name: "ALGORITHM"},
+		{Name: "STATE"}, {Name: "KEY", Gives: true}, {Name: "HOSTS", Right: true}, {Name: "BELIEVED FOR"}, {Name: "UNTIL"}, {Name: "ALGORITHM"},
 		{Name: "LAST 16"},
 	}, rows)
 	for i := range keys {

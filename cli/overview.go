@@ -61,17 +61,12 @@ func (a *app) overview(cmd *cobra.Command) error {
 func (a *app) look(ctx context.Context) (s state, err error) {
 	c := a.client()
 	few := client.List{PerPage: 1}
-	groups, err := c.GroupedDrift(ctx, few)
-	if err != nil {
-		return s, err
-	}
-	s.Standing = groups.Standing
 	for severity, n := range map[string]*int{drift.Danger: &s.Dangers, drift.Fault: &s.Faults} {
 		page, err := c.GroupedDrift(ctx, client.List{PerPage: 1, Filter: map[string][]string{"severity": {severity}}})
 		if err != nil {
 			return s, err
 		}
-		*n = page.Total
+		s.Standing, *n = page.Standing, page.Total
 	}
 	rollouts, err := c.Rollouts(ctx, few)
 	if err != nil {
@@ -80,16 +75,14 @@ func (a *app) look(ctx context.Context) (s state, err error) {
 	if len(rollouts.Rollouts) > 0 {
 		s.Rollout = &rollouts.Rollouts[0]
 	}
-	bad := []string{trust.Revoked, trust.Ended, trust.Ends, trust.Weak}
-	keys, err := c.Keys(ctx, false, client.List{PerPage: 1, Filter: map[string][]string{"state": bad}})
+	keys, err := c.Keys(ctx, false, few)
 	if err != nil {
 		return s, err
 	}
-	strange, err := c.Keys(ctx, false, client.List{PerPage: 1, Filter: map[string][]string{"state": {trust.Unknown}}})
-	if err != nil {
-		return s, err
+	for _, st := range []string{trust.Revoked, trust.Ended, trust.Ends, trust.Weak} {
+		s.Keys += keys.States[st]
 	}
-	s.Keys, s.Strange, s.Revision = keys.Total, strange.Total, keys.Revision
+	s.Strange, s.Revision = keys.States[trust.Unknown], keys.Revision
 	outlook, err := c.Outlook(ctx)
 	if err != nil {
 		return s, err
@@ -169,8 +162,13 @@ func (s *state) rolls(a *app) string {
 	name := fmt.Sprintf("%s %d of revision %d", r.Kind, r.ID, r.Revision)
 	if r.Ended != nil {
 		name = fmt.Sprintf("%s ended %s", name, view.Ago(time.Since(*r.Ended)))
-		if n := r.Counts[rollout.Failed]; n > 0 {
-			name += a.out.Paint(view.Red, fmt.Sprintf(", %d failed", n))
+		if r.Stopped != nil {
+			name += ", stopped"
+		}
+		for _, st := range []rollout.State{rollout.Failed, rollout.Behind, rollout.Skipped, rollout.Queued} {
+			if n := r.Counts[st]; n > 0 {
+				name += a.out.Paint(view.Red, fmt.Sprintf(", %d %s", n, st))
+			}
 		}
 	} else {
 		name += ": " + r.Says

@@ -2,7 +2,6 @@ package service
 
 import (
 	"bytes"
-	"io"
 	"io/fs"
 	"mime"
 	"net/http"
@@ -11,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/klauspost/compress/gzip"
 
@@ -20,7 +20,7 @@ import (
 // asset is a file of the built console, as it goes over the wire.
 type asset struct {
 	kind   string // of its content
-	tag    string // of the plain bytes, as an ETag
+	tag    string // digest of the plain bytes
 	plain  []byte
 	packed []byte // by gzip; nil where that is not worth it
 	hashed bool   // its name changes with its bytes
@@ -58,7 +58,7 @@ func (a *assets) get(files fs.FS, name string) (*asset, error) {
 	}
 	out := &asset{
 		kind:   mime.TypeByExtension(path.Ext(name)),
-		tag:    strconv.Quote(source.Digest(plain)),
+		tag:    source.Digest(plain),
 		plain:  plain,
 		hashed: hashedName.MatchString(name),
 	}
@@ -115,26 +115,17 @@ func (a *asset) serve(w http.ResponseWriter, r *http.Request) {
 	if a.hashed {
 		h.Set("Cache-Control", "public, max-age=31536000, immutable")
 	}
-	h.Set("ETag", a.tag)
 	h.Add("Vary", "Accept-Encoding")
-	for have := range strings.SplitSeq(r.Header.Get("If-None-Match"), ",") {
-		if have = strings.TrimPrefix(strings.TrimSpace(have), "W/"); have == a.tag || have == "*" {
-			w.WriteHeader(http.StatusNotModified)
-			return
-		}
-	}
 	if a.kind != "" {
 		h.Set("Content-Type", a.kind)
 	}
-	body := a.plain
+	body, tag := a.plain, a.tag
 	if a.packed != nil && takesGzip(r) {
 		h.Set("Content-Encoding", "gzip")
-		body = a.packed
+		body, tag = a.packed, a.tag+"-gzip" // other bytes, so another tag
 	}
-	h.Set("Content-Length", strconv.Itoa(len(body)))
-	if r.Method == http.MethodGet {
-		_, _ = io.Copy(w, bytes.NewReader(body)) // the browser has gone if this fails
-	}
+	h.Set("ETag", strconv.Quote(tag))
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(body))
 }
 
 // takesGzip reports whether who asks takes gzip. RFC 9110, 12.5.3.
@@ -142,8 +133,8 @@ func takesGzip(r *http.Request) bool {
 	for part := range strings.SplitSeq(r.Header.Get("Accept-Encoding"), ",") {
 		name, quality, _ := strings.Cut(part, ";")
 		if strings.EqualFold(strings.TrimSpace(name), "gzip") {
-			q := strings.ReplaceAll(quality, " ", "")
-			return q != "q=0" && q != "q=0.0" && q != "q=0.00" && q != "q=0.000"
+			q, err := strconv.ParseFloat(strings.TrimPrefix(strings.ReplaceAll(quality, " ", ""), "q="), 64)
+			return err != nil || q > 0 // without a quality it is 1
 		}
 	}
 	return false

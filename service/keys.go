@@ -157,7 +157,7 @@ type keysQuery struct {
 }
 
 func (in *keysQuery) wants(k *trust.FleetKey) bool {
-	if !in.Idle && k.Hosts == 0 && k.Policy == "" || len(in.State) > 0 && !slices.Contains(in.State, k.State) {
+	if !in.Idle && k.Hosts == 0 && k.Policy == "" {
 		return false
 	}
 	q := strings.ToLower(strings.ReplaceAll(in.Q, " ", ""))
@@ -188,15 +188,21 @@ func (s *Service) listKeys(ctx context.Context, in *keysQuery) (*body[api.KeyPag
 	for _, st := range in.State {
 		if trust.Rank(st) < 0 {
 			return nil, huma.Error422UnprocessableEntity(
-				fmt.Sprintf("there is no state %.40q of a key; states are revoked, ended, ends, weak, unknown, good", st))
+				fmt.Sprintf("there is no state %.40q of a key; states are %s", st, strings.Join(trust.States, ", ")))
 		}
 	}
 	all, revision, unknown, err := s.keys(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	page := api.KeyPage{Keys: []trust.FleetKey{}, Revision: revision, Hosts: len(s.fleet.all()), Unknown: unknown}
+	page := api.KeyPage{Keys: []trust.FleetKey{}, States: map[string]int{}, Revision: revision, Hosts: len(s.fleet.all()), Unknown: unknown}
 	list := slices.DeleteFunc(all, func(k trust.FleetKey) bool { return !in.wants(&k) })
+	for i := range list {
+		page.States[list[i].State]++
+	}
+	if len(in.State) > 0 {
+		list = slices.DeleteFunc(list, func(k trust.FleetKey) bool { return !slices.Contains(in.State, k.State) })
+	}
 	slices.SortStableFunc(list, in.order)
 	page.Total = len(list)
 	from, to := in.cut(len(list))

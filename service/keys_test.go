@@ -52,6 +52,8 @@ func TestWhoBelievesAKey(t *testing.T) {
 	page, err = r.Operator.Keys(ctx, false, client.List{Filter: map[string][]string{"state": {trust.Unknown}}, Sort: "hosts", PerPage: 1})
 	require.NoError(t, err)
 	assert.Equal(t, []any{2, 1}, []any{page.Total, len(page.Keys)}, "the archive's and the foreign one")
+	assert.Equal(t, 2, page.States[trust.Unknown], "counted whatever page is shown")
+	assert.Positive(t, page.States[trust.Good], "and whatever state is asked for")
 	_, err = r.Operator.Key(ctx, "nobody-2026", false, client.List{})
 	assert.ErrorContains(t, err, `no host has the key "nobody-2026"`)
 }

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"path"
 	"slices"
-	"time"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
@@ -87,9 +86,5 @@ func (v *hostView) traceOf(f *drift.Finding) string {
 	if !told {
 		return ""
 	}
-	zone, err := time.LoadLocation(v.Zone)
-	if err != nil || v.Zone == "" {
-		zone = time.UTC
-	}
-	return t.Says(zone)
+	return t.Says(zoneOf(v.Zone))
 }

@@ -1654,6 +1654,8 @@ export interface components {
         };
         FleetKey: {
             algorithm: string;
+            /** @description For which sources, in words; empty: no host believes it */
+            believed_for: string;
             /** Format: date-time */
             created: string;
             /**
@@ -2132,6 +2134,8 @@ export interface components {
         };
         KeyDetail: {
             algorithm: string;
+            /** @description For which sources, in words; empty: no host believes it */
+            believed_for: string;
             /** Format: date-time */
             created: string;
             /**
@@ -2216,6 +2220,10 @@ export interface components {
              * @description The newest one, which says what the policy knows; 0: nothing is published
              */
             revision: number;
+            /** @description Keys by state, before they are picked by it */
+            states: {
+                [key: string]: number;
+            };
             /** Format: int64 */
             total: number;
             /**

@@ -45,13 +45,6 @@ export const keyWord: Record<string, string> = {
   good: 'as the policy says',
 }
 
-/** In how wide a scope a key is believed. */
-export function keyScope(k: { hosts: number; wide: number }): string {
-  if (!k.hosts) return '–'
-  if (k.wide === k.hosts) return 'every source'
-  return k.wide ? `every source on ${k.wide}` : 'named sources'
-}
-
 export const contractLook: Record<string, { sign: string; tone: string }> = {
   good: { sign: '=', tone: 'good' },
   ending: { sign: '!', tone: 'warn' },

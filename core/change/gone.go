@@ -31,10 +31,14 @@ func (c *computer) gone() {
 			c.leave(s)
 		}
 	}
-	c.leaving = slices.DeleteFunc(c.leaving, func(s source.Source) bool { return c.moved(&s) })
 	if len(c.leaving) == 0 {
 		return
 	}
+	var before map[string]*source.SheetSource
+	if c.Before != nil {
+		before = drift.Releases(c.Before)
+	}
+	c.leaving = slices.DeleteFunc(c.leaving, func(s source.Source) bool { return c.moved(&s, before) })
 	type place struct {
 		file string
 		line int
@@ -89,15 +93,12 @@ func (c *computer) withdrawn(s *source.Source) bool {
 }
 
 // moved reports whether a source stood for a repository that the policy has elsewhere now, or
-// under another name.
-func (c *computer) moved(s *source.Source) bool {
+// under another name. before are the releases of the sheet that was carried last.
+func (c *computer) moved(s *source.Source, before map[string]*source.SheetSource) bool {
 	if of := drift.Doubles(s, c.releases); of != nil && of.Enabled && !of.IfThere {
 		return true
 	}
-	if c.Before == nil {
-		return false
-	}
-	of := drift.Doubles(s, drift.Releases(c.Before))
+	of := drift.Doubles(s, before)
 	return of != nil && slices.ContainsFunc(c.Sheet.Sources, func(x source.SheetSource) bool {
 		return x.Repository == of.Repository && x.Enabled && !x.IfThere
 	})

@@ -16,13 +16,14 @@ func Install(of, name string) string {
 // Bring is the command that brings back what a package's files say, whether the package
 // is installed or not.
 func Bring(of, name string) string {
+	install := Install(of, name)
 	switch of {
 	case "rpm":
-		return "dnf install " + name + ", or dnf reinstall " + name + " where it is installed"
+		return install + ", or dnf reinstall " + name + " where it is installed"
 	case "zypp":
 		return "zypper install --force " + name
 	case "arch":
-		return "pacman -S " + name
+		return install // it installs again what is there
 	}
 	return "apt-get install --reinstall -o Dpkg::Options::=--force-confmiss " + name
 }

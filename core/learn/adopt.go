@@ -97,21 +97,16 @@ func (l *learner) only(p *policy.Policy, hosts []saved.Snapshot, at Place) error
 	r := resolve.New(p)
 	for i := range hosts {
 		h := hosts[i]
-		t := h.Traits
-		t.Free = nil
-		res := r.Resolve(resolve.Host{Name: h.Host, Class: fmt.Sprint(t, h.Labels), Labels: h.Labels, Traits: &hosts[i].Traits})
-		var kept []source.Source
-		for _, f := range drift.Compare(res.Sheet, &h.Survey) {
-			if f.File != at.File || f.Class != drift.UnlistedSource && f.Class != drift.ChecksWeakened {
-				continue
+		meant := map[int]bool{} // by line
+		for _, f := range drift.Compare(r.Resolve(hostOf(&hosts[i])).Sheet, &h.Survey) {
+			if f.File == at.File && (at.Line == 0 || at.Line == f.Line) && (f.Class == drift.UnlistedSource || f.Class == drift.ChecksWeakened) {
+				meant[f.Line] = true
 			}
-			for _, s := range h.Sources {
-				if s.File == f.File && s.Line == f.Line && (at.Line == 0 || at.Line == f.Line) &&
-					!slices.ContainsFunc(kept, func(x source.Source) bool {
-						return x.Line == s.Line && x.ID == s.ID && slices.Equal(x.EffURLs, s.EffURLs) && slices.Equal(x.EffSuites, s.EffSuites)
-					}) {
-					kept = append(kept, s)
-				}
+		}
+		var kept []source.Source
+		for _, s := range h.Sources {
+			if s.File == at.File && meant[s.Line] {
+				kept = append(kept, s)
 			}
 		}
 		if len(kept) == 0 {

@@ -90,9 +90,7 @@ func (l *learner) check(p *policy.Policy) map[string][]drift.Finding {
 	r := resolve.New(p)
 	for i := range l.hosts {
 		h := &l.hosts[i]
-		t := h.Traits
-		t.Free = nil
-		res := r.Resolve(resolve.Host{Name: h.Host, Class: fmt.Sprint(t, h.Labels), Labels: h.Labels, Traits: &h.Traits})
+		res := r.Resolve(hostOf(h))
 		for _, d := range res.Trouble {
 			out[h.Host] = append(out[h.Host], drift.Finding{Class: drift.Refused, File: d.File, Line: d.Line, Message: d.Message})
 		}
@@ -103,6 +101,13 @@ func (l *learner) check(p *policy.Policy) map[string][]drift.Finding {
 		}
 	}
 	return out
+}
+
+// hostOf is a host as resolving sees it.
+func hostOf(h *saved.Snapshot) resolve.Host {
+	t := h.Traits
+	t.Free = nil
+	return resolve.Host{Name: h.Host, Class: fmt.Sprint(t, h.Labels), Labels: h.Labels, Traits: &h.Traits}
 }
 
 // spoiled says in place what a diagnostic is about, where that may help.

@@ -2,7 +2,6 @@ package origin
 
 import (
 	"bufio"
-	"compress/gzip"
 	"errors"
 	"fmt"
 	"io"
@@ -10,12 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
-	"github.com/pierrec/lz4/v4"
-	"github.com/ulikunitz/xz"
-
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/unpack"
 )
 
 const dpkgDir = "/var/lib/dpkg"
@@ -107,26 +103,9 @@ func (a *apt) list(name, ext string, found map[string]piece) error {
 	return nil
 }
 
-// unpacked reads what is packed in a way that its file's name tells.
+// unpacked reads what is packed in a way that its file's name tells, so much of it.
 func unpacked(r io.Reader, ext string) (io.Reader, func(), error) {
-	plain, done := r, func() {}
-	var err error
-	switch ext {
-	case "":
-	case ".gz":
-		plain, err = gzip.NewReader(r)
-	case ".lz4":
-		plain = lz4.NewReader(r)
-	case ".xz":
-		plain, err = xz.NewReader(r)
-	case ".zst":
-		var z *zstd.Decoder
-		if z, err = zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20)); err == nil {
-			plain, done = z, z.Close
-		}
-	default:
-		err = errors.New("it is packed in a way that is not read")
-	}
+	plain, done, err := unpack.Reader(r, ext)
 	if err != nil {
 		return nil, nil, err
 	}

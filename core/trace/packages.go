@@ -105,44 +105,60 @@ func pacmanStep(line string) (s Step, ok bool) {
 	return s, ok
 }
 
-// owns reports whether a file is of the package of a step.
-func owns(root *rootfs.FS, family string, s *Step, file string) bool {
+// ownersOf tells which of the packages of some steps own which files. Each list of files is
+// read once, however many files are asked for.
+func ownersOf(root *rootfs.FS, family string, steps []Step, files map[string]Mark) map[string]string {
+	out := map[string]string{}
+	if family == rpm.Family || family == zypp.Family {
+		db, err := pkgdb.OpenRPM(root)
+		if err != nil || len(steps) == 0 {
+			return out
+		}
+		defer db.Close()
+		for file := range files {
+			out[file], _ = db.Owner(file) // one that cannot be told is nobody's
+		}
+		return out
+	}
+	for i := range steps {
+		s := &steps[i]
+		for _, list := range listsOf(family, s) {
+			ownedIn(root, list, func(file string) {
+				if _, asked := files[file]; asked {
+					out[file] = s.Package
+				}
+			})
+		}
+	}
+	return out
+}
+
+// listsOf are the lists of the files of a package.
+func listsOf(family string, s *Step) []string {
 	switch family {
 	case deb.Family:
 		name, _, _ := strings.Cut(s.Package, ":")
-		for _, list := range []string{name + ".list", s.Package + ".list", name + ".conffiles", s.Package + ".conffiles"} {
-			if holds(root, path.Join("/var/lib/dpkg/info", list), file) {
-				return true
-			}
-		}
+		stem, full := path.Join("/var/lib/dpkg/info", name), path.Join("/var/lib/dpkg/info", s.Package)
+		return []string{stem + ".list", full + ".list", stem + ".conffiles", full + ".conffiles"}
 	case arch.Family:
-		return s.To != "" && holds(root, path.Join("/var/lib/pacman/local", s.Package+"-"+s.To, "files"), strings.TrimPrefix(file, "/"))
-	case rpm.Family, zypp.Family:
-		db, err := pkgdb.OpenRPM(root)
-		if err != nil {
-			return false
+		if s.To != "" {
+			return []string{path.Join("/var/lib/pacman/local", s.Package+"-"+s.To, "files")}
 		}
-		defer db.Close()
-		owner, err := db.Owner(file)
-		return err == nil && owner == s.Package
 	}
-	return false
+	return nil
 }
 
-// holds reports whether a list has a line.
-func holds(root *rootfs.FS, list, line string) bool {
+// ownedIn hands the files of a list to visit. A list that is not there has none.
+func ownedIn(root *rootfs.FS, list string, visit func(file string)) {
 	f, err := root.Open(list)
 	if err != nil {
-		return false
+		return
 	}
 	defer f.Close()
 	in := bufio.NewScanner(f)
 	for n := 0; in.Scan() && n < 1_000_000; n++ {
-		if in.Text() == line {
-			return true
-		}
+		visit(path.Join("/", in.Text())) // pacman writes them without the first slash
 	}
-	return false
 }
 
 // Says is what is known, in a sentence. zone is the one that it is told in.

@@ -76,6 +76,7 @@ func Look(root *rootfs.FS, family string, zone *time.Location, files map[string]
 		people, read = logged(root, zone)
 	}
 	steps := stepsOf(root, family, zone, files)
+	owner := ownersOf(root, family, steps, files)
 	for name, m := range files {
 		t := Touched{At: m.At, Gone: m.Gone, Logins: read}
 		if m.At.IsZero() {
@@ -83,22 +84,22 @@ func Look(root *rootfs.FS, family string, zone *time.Location, files map[string]
 			out[name] = t
 			continue
 		}
-		t.Step = nearest(steps, m.At, func(s *Step) bool { return owns(root, family, s, name) })
+		t.Step = nearest(steps, m.At, owner[name])
 		t.Login = before(people, m.At)
 		out[name] = t
 	}
 	return out
 }
 
-// nearest is the step next to a time, one of a package that owns the file before all others.
-func nearest(steps []Step, at time.Time, owned func(*Step) bool) (best *Step) {
+// nearest is the step next to a time, one of the package that owns the file before all others.
+func nearest(steps []Step, at time.Time, owner string) (best *Step) {
 	for i := range steps {
 		s := steps[i]
 		away := s.At.Sub(at).Abs()
 		if away > stepNear {
 			continue
 		}
-		s.Owns = owned(&s)
+		s.Owns = s.Package == owner
 		if best == nil || s.Owns && !best.Owns || s.Owns == best.Owns && away < best.At.Sub(at).Abs() {
 			best = &s
 		}

@@ -1,6 +1,9 @@
 package trace_test
 
 import (
+	"fmt"
+	"io/fs"
+	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -17,12 +20,16 @@ var (
 	wrote  = time.Date(2026, 11, 26, 3, 12, 44, 0, time.UTC)
 )
 
-func root(files map[string]string) *rootfs.FS {
+func tree(files map[string]string) fstest.MapFS {
 	m := fstest.MapFS{}
 	for name, text := range files {
 		m[name[1:]] = &fstest.MapFile{Data: []byte(text), Mode: 0o644}
 	}
-	return rootfs.New(m).AsOf(wrote.Add(time.Hour))
+	return m
+}
+
+func root(files map[string]string) *rootfs.FS {
+	return rootfs.New(tree(files)).AsOf(wrote.Add(time.Hour))
 }
 
 func TestWhatStoodNear(t *testing.T) {
@@ -69,6 +76,37 @@ func TestAFileThatIsGone(t *testing.T) {
 	gone, unknown := got["/etc/a"], got["/etc/b"]
 	assert.Equal(t, "gone; its folder was changed last 2026-11-26 14:12:44 AEDT; by whom is not known: the policy does not say read-logins", gone.Says(sydney))
 	assert.Equal(t, "when it was written is not known: the file system does not say when", unknown.Says(sydney))
+}
+
+// A great upgrade is looked through once, however many files are asked for.
+func TestEachListOfFilesIsReadOnce(t *testing.T) {
+	var log strings.Builder
+	files, marks := map[string]string{}, map[string]trace.Mark{}
+	for n := range 300 {
+		fmt.Fprintf(&log, "2026-11-26 14:12:%02d upgrade p%d:amd64 1 2\n", n%60, n)
+		files[fmt.Sprintf("/var/lib/dpkg/info/p%d.list", n)] = fmt.Sprintf("/.\n/etc/f%d\n", n)
+		marks[fmt.Sprintf("/etc/f%d", n)] = trace.Mark{At: wrote}
+	}
+	files["/var/log/dpkg.log"] = log.String()
+	reads := &counting{FS: tree(files)}
+	got := trace.Look(rootfs.New(reads).AsOf(wrote.Add(time.Hour)), "deb", sydney, marks, false)
+	for n := range 300 {
+		step := got[fmt.Sprintf("/etc/f%d", n)].Step
+		require.NotNil(t, step)
+		require.True(t, step.Owns && step.Package == fmt.Sprintf("p%d:amd64", n), "%+v", step)
+	}
+	assert.Less(t, reads.opened, 300*10, "not once for each file and each package")
+}
+
+// counting counts what is opened.
+type counting struct {
+	fs.FS
+	opened int
+}
+
+func (c *counting) Open(name string) (fs.File, error) {
+	c.opened++
+	return c.FS.Open(name)
 }
 
 // A log of any size is read from its end.

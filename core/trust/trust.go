@@ -74,6 +74,7 @@ type FleetKey struct {
 	Expires     *time.Time `json:"expires" doc:"null: never"`
 	Revoked     bool       `json:"revoked,omitempty"`
 	Hosts       int        `json:"hosts" doc:"Hosts on which a package manager believes it"`
+	BelievedFor string     `json:"believed_for" doc:"For which sources, in words; empty: no host believes it"`
 	Wide        int        `json:"wide" doc:"Those of them that believe it for every source"`
 	Idle        int        `json:"idle" doc:"Hosts on which it stands and nothing uses it"`
 	Policy      string     `json:"policy,omitempty" doc:"Its name in the newest revision; absent: the policy does not know it"`
@@ -94,7 +95,8 @@ const (
 	Good    = "good"
 )
 
-var states = []string{Revoked, Ended, Ends, Weak, Unknown, Good}
+// States are all of them.
+var States = []string{Revoked, Ended, Ends, Weak, Unknown, Good}
 
 // Fleet gathers how hosts believe keys.
 type Fleet struct {
@@ -181,7 +183,7 @@ func (f *Fleet) List(named []Named, notice time.Duration, now time.Time) []Fleet
 	f.named(named)
 	out := make([]FleetKey, 0, len(f.keys))
 	for _, x := range f.keys {
-		x.State = x.state(now, notice)
+		x.State, x.BelievedFor = x.state(now, notice), x.believedFor()
 		out = append(out, *x)
 	}
 	slices.SortFunc(out, func(a, b FleetKey) int {
@@ -191,7 +193,7 @@ func (f *Fleet) List(named []Named, notice time.Duration, now time.Time) []Fleet
 }
 
 // Rank orders states, the worst first.
-func Rank(state string) int { return slices.Index(states, state) }
+func Rank(state string) int { return slices.Index(States, state) }
 
 // named adds what the policy says of keys.
 func (f *Fleet) named(list []Named) {
@@ -234,6 +236,19 @@ func hosts(n int) string {
 		return "1 host"
 	}
 	return fmt.Sprintf("%d hosts", n)
+}
+
+// believedFor says for which sources hosts believe a key.
+func (x *FleetKey) believedFor() string {
+	switch {
+	case x.Hosts == 0:
+		return ""
+	case x.Wide == x.Hosts:
+		return "every source"
+	case x.Wide > 0:
+		return fmt.Sprintf("every source on %d", x.Wide)
+	}
+	return "named sources"
 }
 
 func (x *FleetKey) state(now time.Time, notice time.Duration) string {

@@ -3,7 +3,6 @@ package upstream
 
 import (
 	"bytes"
-	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -16,10 +15,10 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
-	"github.com/ulikunitz/xz"
 
 	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/text/deb822"
+	"patientlantern.example/lantern/core/unpack"
 )
 
 // Limits of what is read from an upstream, in bytes.
@@ -177,7 +176,7 @@ func countPackages(r *Release, base, stem string, fetch Fetch, seen func(name, v
 		if hex.EncodeToString(sum[:]) != strings.ToLower(want.SHA256) {
 			return 0, fmt.Errorf("%w: %s", ErrHash, stem+ext)
 		}
-		plain, err := unpack(packed, ext)
+		plain, err := unpacked(packed, ext)
 		if err != nil {
 			return 0, fmt.Errorf("%s: %w", stem+ext, err)
 		}
@@ -196,18 +195,12 @@ func countPackages(r *Release, base, stem string, fetch Fetch, seen func(name, v
 	return 0, fmt.Errorf("%w: no index %s", ErrMissing, stem)
 }
 
-func unpack(packed []byte, ext string) ([]byte, error) {
-	var r io.Reader = bytes.NewReader(packed)
-	var err error
-	switch ext {
-	case ".gz":
-		r, err = gzip.NewReader(r)
-	case ".xz":
-		r, err = xz.NewReader(r)
-	}
+func unpacked(packed []byte, ext string) ([]byte, error) {
+	r, done, err := unpack.Reader(bytes.NewReader(packed), ext)
 	if err != nil {
 		return nil, err
 	}
+	defer done()
 	plain, err := io.ReadAll(io.LimitReader(r, MaxIndex+1))
 	if err == nil && len(plain) > MaxIndex {
 		err = errors.New("the index is too large")

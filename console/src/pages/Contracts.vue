@@ -241,8 +241,4 @@ async function save() {
 .chart {
   padding: 12px 8px 6px;
 }
-.pages {
-  margin-top: 14px;
-  justify-content: flex-end;
-}
 </style>

@@ -112,8 +112,4 @@ async function waive(why: string, until: Date) {
   align-items: center;
   gap: 16px;
 }
-.pages {
-  margin-top: 14px;
-  justify-content: flex-end;
-}
 </style>

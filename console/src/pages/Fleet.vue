@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
-import { useRoute, useRouter } from 'vue-router'
+import { useRouter } from 'vue-router'
+import { useAddress } from '../address'
 import { client, told, type Host } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
@@ -9,28 +10,11 @@ import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
 import { ago, clock, count, stateLook, states } from '../words'
 
-const route = useRoute()
 const router = useRouter()
 const now = useNow()
 
-const text = (k: string) => (typeof route.query[k] === 'string' ? (route.query[k] as string) : '')
-const picked = computed(() => text('state').split(',').filter(Boolean))
-const page = computed(() => Math.max(1, Number(text('page')) || 1))
-const sort = computed(() => text('sort') || 'state')
-const q = ref(text('q'))
+const { text, picked, page, sort, q, go, toggle } = useAddress()
 const perPage = 50
-
-function go(change: Record<string, string | undefined>) {
-  const query: Record<string, string> = {}
-  for (const [k, v] of Object.entries({ ...route.query, page: undefined, ...change })) if (typeof v === 'string' && v) query[k] = v
-  void router.replace({ query })
-}
-
-let typing: number | undefined
-watch(q, (v) => {
-  window.clearTimeout(typing)
-  typing = window.setTimeout(() => go({ q: v }), 200)
-})
 
 const hosts = useQuery({
   queryKey: computed(() => ['hosts', text('q'), text('state'), sort.value, page.value]),
@@ -55,12 +39,6 @@ const known = computed(() => {
   const s = hosts.data.value?.standing
   return s !== undefined && s.failed + s.silent + s.changing + s.no_revision + s.no_survey + s.invited + s.unfetched + s.older + s.unread === 0
 })
-
-function toggle(state: string) {
-  const set = new Set(picked.value)
-  if (!set.delete(state)) set.add(state)
-  go({ state: [...set].join(',') })
-}
 
 function onSort(e: { prop: string | null; order: string | null }) {
   go({ sort: e.prop && e.order ? (e.order === 'descending' ? '-' : '') + e.prop : undefined })
@@ -150,10 +128,6 @@ function open(h: Host) {
 .chip.none b {
   color: var(--soft);
   font-weight: 400;
-}
-.pages {
-  margin-top: 14px;
-  justify-content: flex-end;
 }
 :deep(.el-table__row) {
   cursor: pointer;

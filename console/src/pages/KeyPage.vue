@@ -5,7 +5,7 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { client, told } from '../api'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
-import { count, date, keyLook, keyScope, keyWord } from '../words'
+import { count, date, keyLook, keyWord } from '../words'
 
 const props = defineProps<{ key_: string }>()
 const page = ref(1)
@@ -49,7 +49,7 @@ async function copy() {
       <dd v-if="!k.policy" class="warn">does not know it</dd>
       <dd v-else>{{ k.policy }}, for {{ k.for.length ? k.for.join(', ') : 'no repository' }}</dd>
       <dt>Believed for</dt>
-      <dd :class="{ warn: k.wide }">{{ keyScope(k) }}<span v-if="k.idle" class="soft">; {{ count(k.idle, 'more host has', 'more hosts have') }} it and nothing uses it</span></dd>
+      <dd :class="{ warn: k.wide }">{{ k.believed_for || '–' }}<span v-if="k.idle" class="soft">; {{ count(k.idle, 'more host has', 'more hosts have') }} it and nothing uses it</span></dd>
       <template v-if="k.replacement"><dt>Replacement</dt><dd>{{ k.replacement }}</dd></template>
     </dl>
     <p v-if="k.unknown" class="warn"><b>? Not known of {{ count(k.unknown, 'host', 'hosts') }}</b> without a survey.</p>
@@ -93,9 +93,5 @@ dt {
 dd {
   margin: 0;
   overflow-wrap: anywhere;
-}
-.pages {
-  margin-top: 14px;
-  justify-content: flex-end;
 }
 </style>

@@ -1,34 +1,17 @@
 <script setup lang="ts">
 // Which signing keys the fleet believes: the worst first, and how long each still lives.
-import { computed, ref, watch } from 'vue'
+import { computed } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
-import { useRoute, useRouter } from 'vue-router'
+import { useAddress } from '../address'
 import { client, told, type FleetKey } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
-import { count, date, keyLook, keyScope, keyWord } from '../words'
+import { count, date, keyLook, keyWord } from '../words'
 
-const route = useRoute()
-const router = useRouter()
 const now = useNow()
-const text = (k: string) => (typeof route.query[k] === 'string' ? (route.query[k] as string) : '')
-const picked = computed(() => text('state').split(',').filter(Boolean))
-const page = computed(() => Math.max(1, Number(text('page')) || 1))
-const sort = computed(() => text('sort') || 'state')
+const { text, picked, page, sort, q, go, toggle } = useAddress()
 const perPage = 50
-const q = ref(text('q'))
-
-function go(change: Record<string, string | undefined>) {
-  const query: Record<string, string> = {}
-  for (const [k, v] of Object.entries({ ...route.query, page: undefined, ...change })) if (typeof v === 'string' && v) query[k] = v
-  void router.replace({ query })
-}
-let typing: number | undefined
-watch(q, (v) => {
-  window.clearTimeout(typing)
-  typing = window.setTimeout(() => go({ q: v }), 200)
-})
 
 const keys = useQuery({
   queryKey: computed(() => ['keys', text('q'), text('state'), sort.value, page.value]),
@@ -42,14 +25,10 @@ const keys = useQuery({
   placeholderData: keepPreviousData,
 })
 const states = ['revoked', 'ended', 'ends', 'weak', 'unknown', 'good']
-const unknown = computed(() => (keys.data.value?.keys ?? []).filter((k) => k.state === 'unknown').length)
-const bad = computed(() => (keys.data.value?.keys ?? []).filter((k) => ['revoked', 'ended', 'ends', 'weak'].includes(k.state)).length)
-
-function toggle(state: string) {
-  const set = new Set(picked.value)
-  if (!set.delete(state)) set.add(state)
-  go({ state: [...set].join(',') })
-}
+// Of all keys that the text picks, whatever page and states are shown.
+const of = (state: string) => keys.data.value?.states[state] ?? 0
+const unknown = computed(() => of('unknown'))
+const bad = computed(() => ['revoked', 'ended', 'ends', 'weak'].reduce((n, s) => n + of(s), 0))
 
 // A life line: two years back, six ahead.
 const year = 365.25 * 86400_000
@@ -95,7 +74,7 @@ const years = computed(() => {
       <b v-if="keys.data.value.unknown" class="warn"> ? {{ count(keys.data.value.unknown, 'host has', 'hosts have') }} sent no survey yet.</b>
     </p>
     <div class="chips" role="group" aria-label="Filter by state">
-      <button v-for="s in states" :key="s" class="card chip" :class="{ on: picked.includes(s) }" :aria-pressed="picked.includes(s)" @click="toggle(s)"><Mark :look="keyLook[s]" :word="keyWord[s] ?? s" /></button>
+      <button v-for="s in states" :key="s" class="card chip" :class="{ on: picked.includes(s) }" :aria-pressed="picked.includes(s)" @click="toggle(s)"><b>{{ of(s) }}</b> <Mark :look="keyLook[s]" :word="keyWord[s] ?? s" /></button>
     </div>
     <div class="card">
       <el-table :data="keys.data.value.keys" row-key="fingerprint" empty-text="No key matches the filter">
@@ -110,7 +89,7 @@ const years = computed(() => {
           </template>
         </el-table-column>
         <el-table-column label="Hosts" width="72" align="right"><template #default="{ row }"><b>{{ row.hosts }}</b></template></el-table-column>
-        <el-table-column label="Believed for" width="150"><template #default="{ row }"><span :class="{ warn: row.wide }">{{ keyScope(row as FleetKey) }}</span></template></el-table-column>
+        <el-table-column label="Believed for" width="150"><template #default="{ row }"><span :class="{ warn: row.wide }">{{ row.believed_for || '–' }}</span></template></el-table-column>
         <el-table-column label="Until" width="115"><template #default="{ row }">{{ row.expires ? date(row.expires) : 'never' }}</template></el-table-column>
         <el-table-column min-width="250">
           <template #header><span class="axis"><span v-for="y in years" :key="y.name" class="year" :style="{ left: y.left }">{{ y.name }}</span></span></template>
@@ -197,9 +176,5 @@ const years = computed(() => {
   top: 0;
   bottom: 0;
   border-left: 2px solid var(--amber);
-}
-.pages {
-  margin-top: 14px;
-  justify-content: flex-end;
 }
 </style>

@@ -1,0 +1,34 @@
+// What a list shows stands in its address, so that it can be sent to a colleague.
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+/** The filters, order and page of a list, which are read from the address and written to it. */
+export function useAddress() {
+  const route = useRoute()
+  const router = useRouter()
+  const text = (k: string) => (typeof route.query[k] === 'string' ? (route.query[k] as string) : '')
+  const picked = computed(() => text('state').split(',').filter(Boolean))
+  const page = computed(() => Math.max(1, Number(text('page')) || 1))
+  const sort = computed(() => text('sort') || 'state')
+  const q = ref(text('q'))
+
+  function go(change: Record<string, string | undefined>) {
+    const query: Record<string, string> = {}
+    for (const [k, v] of Object.entries({ ...route.query, page: undefined, ...change })) if (typeof v === 'string' && v) query[k] = v
+    void router.replace({ query })
+  }
+
+  let typing: number | undefined
+  watch(q, (v) => {
+    window.clearTimeout(typing)
+    typing = window.setTimeout(() => go({ q: v }), 200)
+  })
+
+  function toggle(state: string) {
+    const set = new Set(picked.value)
+    if (!set.delete(state)) set.add(state)
+    go({ state: [...set].join(',') })
+  }
+
+  return { text, picked, page, sort, q, go, toggle }
+}
