@@ -76,20 +76,20 @@ var table = []rule{
 		"the name of the server is not known to the host",
 		"look at the name in the policy, and at the host's DNS",
 	),
-	on(Future, `not valid yet|from the future|certificate is not yet valid|signature .*(?:newer|future)`,
+	on(Future, `not valid yet|from the future|certificate is not yet valid|signature [^;]*(?:newer|future)`,
 		"the metadata is of a time to come for the host", "set the host's clock (timedatectl)"),
 	on(Expired, `release file .* is expired|invalid since|metadata .*(?:expired|too old)|is expired \(`,
 		"the metadata has ended", "the vendor has to publish anew; ask them, or hold the rollout until they have"),
 	on(
 		EndedKey,
-		`expkeysig|revkeysig|\bkey (?:has )?(?:expired|is revoked)|expired key|revoked key|signature .* (?:is )?expired|key .* is expired`,
+		`expkeysig|revkeysig|\bkey (?:has )?(?:expired|is revoked)|expired key|revoked key|signature [^;]* (?:is )?expired|key [^;]* is expired`,
 		"it is signed by a key that has ended",
 		"get the vendor's next key, and add it with succeeds:",
 	),
 	on(
 		UnknownKey,
 		`no_pubkey|key id [0-9A-F]{8,40} *can't check|missing (?:key|openpgp)|`+
-			`public key (?:is )?not (?:available|found|installed)|signature .* unknown trust|key .* (?:could not be looked up|is unknown|is not trusted)|`+
+			`public key (?:is )?not (?:available|found|installed)|signature [^;]* unknown trust|key [^;]* (?:could not be looked up|is unknown|is not trusted)|`+
 			`signed with unknown key|no key .* installed|signature verification failed|signature verification error|`+
 			`signature from .* is (?:unknown|marginal)`,
 		"it is signed by a key that the policy does not name for it",
@@ -111,7 +111,7 @@ var table = []rule{
 		"the sums do not fit: the upstream is being changed at this moment",
 		"try again in some minutes",
 	),
-	on(TLS, `ssl|tls|certificate|gnutls|x509|peer's certificate`,
+	on(TLS, `\b(?:open)?ssl(?:\b|_)|\btls(?:\b|_|v\d)|certificate|\bgnutls|\bx509\b`,
 		"the server cannot prove who it is (TLS)", "look at its certificate, at authority: in the policy, and at the host's clock"),
 	on(
 		Missing,
@@ -135,8 +135,10 @@ var table = []rule{
 	),
 }
 
-// notWords are addresses: their digits and names say nothing of an answer.
-var notWords = regexp.MustCompile(`(?i)\[IP: [^\]]*\]|[a-z][a-z0-9+.-]*://\S*|'/[^']*'|"/[^"]*"|\b[0-9a-f]{64}\S*|\b\S+:\d+\b`)
+// notWords are addresses and paths: their digits and names say nothing of an answer, and
+// those of temporary files are drawn at random.
+var notWords = regexp.MustCompile(`(?i)\[IP: [^\]]*\]|[a-z][a-z0-9+.-]*://\S*|'\.{0,2}/[^']*'|"\.{0,2}/[^"]*"|` +
+	`\b[0-9a-f]{64}\S*|(?:^|[\s(=])\.{0,2}/[^\s:;,]+|\b\S+:\d+\b`)
 
 // named is how programs name the key of a signature.
 var named = regexp.MustCompile(`(?i)\b(?:no_pubkey|expkeysig|revkeysig|badsig|key id|missing key|key) +(?:0x)?([0-9A-F]{8,40})\b`)
