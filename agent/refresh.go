@@ -1,11 +1,12 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
+	"io/fs"
 	"os/exec"
 	"regexp"
 	"strings"
@@ -14,10 +15,12 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
+	"patientlantern.example/lantern/fetch"
 )
 
 // refreshTime bounds one refresh.
@@ -181,28 +184,19 @@ func failures(text string) (failed map[string]string, seen []string) {
 
 // refreshAlone looks at the upstreams itself, where no apt is.
 func (h *Host) refreshAlone(ctx context.Context, now *source.Survey, at time.Time) ([]api.SourceOutcome, error) {
-	client := &http.Client{Timeout: time.Minute}
-	fetch := func(url string, limit int64) ([]byte, error) {
-		if dir, ok := strings.CutPrefix(url, "file:"); ok {
-			return h.fs.ReadFile("/" + strings.TrimLeft(dir, "/"))
+	ctx, stop := context.WithTimeout(ctx, time.Minute)
+	defer stop()
+	net := fetch.New().Opener(ctx, fetch.Way{})
+	open := func(url string) (io.ReadCloser, error) {
+		dir, local := strings.CutPrefix(url, "file:")
+		if !local {
+			return net(url)
 		}
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
-		if err != nil {
-			return nil, err
+		b, err := h.fs.ReadFile("/" + strings.TrimLeft(dir, "/"))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, &upstream.Refused{Kind: cause.Missing, Why: "there is no such file"}
 		}
-		resp, err := client.Do(req)
-		if err != nil {
-			return nil, err
-		}
-		defer resp.Body.Close()
-		if resp.StatusCode != http.StatusOK {
-			return nil, fmt.Errorf("the server answered %s", resp.Status)
-		}
-		b, err := io.ReadAll(io.LimitReader(resp.Body, limit+1))
-		if err == nil && int64(len(b)) > limit {
-			err = errors.New("the answer is longer than promised")
-		}
-		return b, err
+		return io.NopCloser(bytes.NewReader(b)), err
 	}
 	h.offered = map[string][]string{}
 	var out []api.SourceOutcome
@@ -218,18 +212,16 @@ func (h *Host) refreshAlone(ctx context.Context, now *source.Survey, at time.Tim
 				checkErr := err
 				n := 0
 				if checkErr == nil {
-					n, checkErr = upstream.Check(
-						upstream.Source{
-							URL:        u,
-							Suite:      suite,
-							Components: s.Components,
-							Archs:      s.EffArchs,
-							Keys:       keys,
-							Seen:       func(name, version string) { h.offered[u+" "+name] = append(h.offered[u+" "+name], version) },
-						},
-						fetch,
-						at,
-					)
+					var found *upstream.Found
+					found, checkErr = upstream.Look(&upstream.Source{
+						Family: deb.Family, URLs: []string{u}, Suite: suite, Components: s.Components, Archs: s.EffArchs, Keys: keys,
+					}, open, at)
+					if checkErr == nil {
+						n = len(found.Packages)
+						for _, p := range found.Packages {
+							h.offered[u+" "+p.Name] = append(h.offered[u+" "+p.Name], p.Version)
+						}
+					}
 				}
 				if o.OK = checkErr == nil; o.OK {
 					o.Message = fmt.Sprintf("%d packages", n)

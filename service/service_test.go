@@ -352,7 +352,7 @@ func TestWithoutAptTheUpstreamsAreReadByTheAgentItself(t *testing.T) {
 	require.NoError(t, err)
 	expired := r.Ended(heal.ID)
 	require.Equal(t, 1, expired.Counts["unchanged"])
-	assert.Contains(t, expired.Hosts[0].Report.Message, "apt.gannet.example/open-storage/ mussel: the metadata has expired on ")
+	assert.Contains(t, expired.Hosts[0].Report.Message, "apt.gannet.example/open-storage/ mussel: Release: the metadata has expired on ")
 }
 
 func TestAHostGoesOnWhileTheServiceIsAway(t *testing.T) {

@@ -32,6 +32,12 @@ const (
 	ReadOnly     Kind = "read-only"
 	Locked       Kind = "locked" // another package manager is at work
 	Server       Kind = "server" // the server is ill (5xx)
+
+	// Only a look at an upstream tells these: package managers have no words for them.
+	Replayed    Kind = "replayed"     // older than what was seen before
+	NotMetadata Kind = "not-metadata" // something else came, or what cannot be read
+	TooLarge    Kind = "too-large"    // more than any repository has
+	Redirected  Kind = "redirected"   // it leads to where nothing is fetched from
 )
 
 // Meaning is why a source could not be refreshed.
@@ -72,7 +78,8 @@ var table = []rule{
 		"the proxy in between refuses", "look at the proxy setting of the host (lantern host show), and at the proxy"),
 	on(
 		Unresolved,
-		`could(?:n't| not) resolve(?: host)?|temporary failure (?:in name resolution|resolving)|name or service not known|no address associated`,
+		`could(?:n't| not) resolve(?: host)?|temporary failure (?:in name resolution|resolving)|name or service not known|no address associated|`+
+			`name of the server is not known`,
 		"the name of the server is not known to the host",
 		"look at the name in the policy, and at the host's DNS",
 	),
@@ -115,24 +122,62 @@ var table = []rule{
 		"the server cannot prove who it is (TLS)", "look at its certificate, at authority: in the policy, and at the host's clock"),
 	on(
 		Missing,
-		`\b404\b|not found|does not have a release file|no such file|failed to find|can't provide|cannot download, all mirrors were already tried`,
+		`\b404\b|not found|does not have a release file|no such file|failed to find|can't provide|names no address|cannot download, all mirrors were already tried`,
 		"it is not there: a part of the address is wrong, or the vendor has moved it",
 		"compare url, suites and components with what the vendor says today",
 	),
 	on(Server, `\b50[0-9]\b|bad gateway|service unavailable|internal server error`, "the vendor's server is ill", "try again later"),
-	on(Slow, `timed? ?out|too slow|operation too slow|took longer`, "it takes too long", "look at the network between, then try again"),
+	on(
+		Slow,
+		`timed? ?out|too slow|takes too long|was broken off|took longer`,
+		"it takes too long",
+		"look at the network between, then try again",
+	),
 	on(
 		Cut,
-		`connection (?:reset|closed|was cut)|empty reply|server returned nothing|transfer closed|recv failure|partial file|unexpected eof|bytes remaining`,
+		`connection (?:reset|closed|was cut|breaks off)|cut off in the middle|empty reply|server returned nothing|transfer closed|recv failure|partial file|unexpected eof|bytes remaining`,
 		"the connection breaks off",
 		"look at the network between, then try again",
 	),
 	on(
 		Unreachable,
-		`connection (?:failed|refused|timed)|could(?:n't| not) connect|failed to connect|no route to host|network is unreachable|all mirrors were tried`,
+		`connection (?:failed|refused|timed)|could(?:n't| not) connect|failed to connect|no route to host|network is unreachable|all mirrors were tried|`+
+			`cannot be (?:reached|opened|asked for)|no address that can be looked at`,
 		"the server cannot be reached",
 		"look whether it is up, and whether the host may reach it (firewall, proxy)",
 	),
+}
+
+// seen are the causes that a look at an upstream tells by itself.
+var seen = map[Kind]Meaning{
+	Replayed: {
+		Says: "what came is older than what was seen before",
+		Remedy: "it may be a mirror that lags, or somebody who plays back old " +
+			"metadata: compare with the vendor before going on",
+	},
+	NotMetadata: {
+		Says:   "what came is no metadata of packages",
+		Remedy: "open the address by hand: a sign-in page, or another address, is usual",
+	},
+	TooLarge: {Says: "what came is larger than any repository", Remedy: "ask the vendor; nothing of it was kept"},
+	Redirected: {
+		Says:   "the server leads elsewhere",
+		Remedy: "see whether the vendor has moved, and say the new address in the policy",
+	},
+}
+
+// About is what a kind of cause means.
+func About(k Kind) Meaning {
+	if m, ok := seen[k]; ok {
+		m.Kind = k
+		return m
+	}
+	for _, r := range table {
+		if r.kind == k {
+			return Meaning{Kind: k, Says: r.says, Remedy: r.remedy}
+		}
+	}
+	return Meaning{Kind: k, Says: string(k)}
 }
 
 // notWords are addresses and paths: their digits and names say nothing of an answer, and

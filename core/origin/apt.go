@@ -1,7 +1,6 @@
 package origin
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +9,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/index"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/unpack"
 )
@@ -30,10 +30,11 @@ func openApt(root *rootfs.FS) (*apt, error) {
 	}
 	defer f.Close()
 	a := &apt{root: root, have: map[string]piece{}}
-	err = stanzas(f, func(s stanza) {
-		if words := strings.Fields(s.status); len(words) == 3 && words[2] == "installed" {
-			a.have[s.key()] = piece{name: s.name, version: s.version, arch: s.arch}
+	err = index.Controls(f, func(s index.Control) bool {
+		if words := strings.Fields(s.Status); len(words) == 3 && words[2] == "installed" {
+			a.have[keyOf(s)] = piece{name: s.Package, version: s.Version, arch: s.Architecture}
 		}
+		return true
 	})
 	if err != nil {
 		return nil, fmt.Errorf("dpkg's status cannot be read: %w", err)
@@ -92,10 +93,11 @@ func (a *apt) list(name, ext string, found map[string]piece) error {
 		return fmt.Errorf("%s: %w", name, err)
 	}
 	defer done()
-	err = stanzas(plain, func(s stanza) {
-		if p, ok := a.have[s.key()]; ok {
-			found[s.key()] = p
+	err = index.Controls(plain, func(s index.Control) bool {
+		if p, ok := a.have[keyOf(s)]; ok {
+			found[keyOf(s)] = p
 		}
+		return true
 	})
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
@@ -122,56 +124,5 @@ func (a *apt) installed(p piece) (at time.Time) {
 	return at
 }
 
-// stanza is what counts of one package of dpkg's status or of an index.
-type stanza struct{ name, version, arch, status string }
-
-func (s stanza) key() string { return s.name + " " + s.version + " " + s.arch }
-
-// stanzas hands each stanza to visit. A line may be long; only its head counts.
-func stanzas(r io.Reader, visit func(stanza)) error {
-	in := bufio.NewReaderSize(r, 1<<16)
-	var s stanza
-	end := func() {
-		if s.name != "" {
-			visit(s)
-		}
-		s = stanza{}
-	}
-	for {
-		line, err := in.ReadSlice('\n')
-		if errors.Is(err, bufio.ErrBufferFull) { // the rest of it is of no interest
-			for errors.Is(err, bufio.ErrBufferFull) {
-				_, err = in.ReadSlice('\n')
-			}
-		} else if text := strings.TrimRight(string(line), "\r\n"); text == "" && err == nil {
-			end()
-		} else {
-			s.take(text)
-		}
-		if errors.Is(err, io.EOF) {
-			end()
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-	}
-}
-
-func (s *stanza) take(line string) {
-	key, value, ok := strings.Cut(line, ":")
-	if !ok {
-		return
-	}
-	value = strings.TrimSpace(value)
-	switch strings.ToLower(key) {
-	case "package":
-		s.name = value
-	case "version":
-		s.version = value
-	case "architecture":
-		s.arch = value
-	case "status":
-		s.status = value
-	}
-}
+// keyOf names a package in one version.
+func keyOf(s index.Control) string { return s.Package + " " + s.Version + " " + s.Architecture }

@@ -3,7 +3,6 @@ package origin
 import (
 	"archive/tar"
 	"bufio"
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +12,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/unpack"
 )
 
 const pacmanDB = "/var/lib/pacman"
@@ -48,7 +48,7 @@ func (p *pacman) from(id string) ([]piece, error) {
 	}
 	defer f.Close()
 	in := bufio.NewReader(f)
-	plain, done, err := unpacked(in, packedAs(in))
+	plain, done, err := unpacked(in, unpack.Sniff(in))
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
@@ -91,24 +91,4 @@ func (p *pacman) local(folder string) piece {
 		}
 	}
 	return out
-}
-
-// packings are ways to pack by the first bytes of a file.
-var packings = map[string]string{
-	"\x1f\x8b":         ".gz",
-	"\xfd7zXZ\x00":     ".xz",
-	"\x28\xb5\x2f\xfd": ".zst",
-	"BZh":              ".bz2",
-	"\x04\"M\x18":      ".lz4",
-}
-
-// packedAs tells by its first bytes how a file is packed.
-func packedAs(in *bufio.Reader) string {
-	head, _ := in.Peek(6)
-	for magic, ext := range packings {
-		if bytes.HasPrefix(head, []byte(magic)) {
-			return ext
-		}
-	}
-	return ""
 }

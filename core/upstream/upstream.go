@@ -1,209 +1,213 @@
-// Package upstream reads and verifies the metadata of package repositories.
+// Package upstream looks at what stands behind a definition: it fetches the metadata of a
+// repository, holds it against pinned keys and its own sums, and reads which packages it
+// offers. What a server sends may be anything: it costs bounded memory, and each wrong answer
+// is refused with a cause.
 package upstream
 
 import (
-	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
-	"strconv"
+	"net/url"
 	"strings"
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
-	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
-	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
-	"patientlantern.example/lantern/core/keyring"
-	"patientlantern.example/lantern/core/text/deb822"
-	"patientlantern.example/lantern/core/unpack"
+	"patientlantern.example/lantern/core/cause"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/index"
 )
 
-// Limits of what is read from an upstream, in bytes.
+// Bounds of what is read, in bytes; of lists before and after they are unpacked.
 const (
-	MaxRelease = 8 << 20
-	MaxIndex   = 512 << 20
+	mostRelease  = 8 << 20
+	mostRepomd   = 4 << 20
+	mostMetalink = 4 << 20
+	mostSummary  = 64 << 20
+	mostSig      = 256 << 10
+	mostPacked   = 512 << 20
+	mostPlain    = 1 << 30
 )
 
-// Fetch gets a URL, at most limit bytes of it.
-type Fetch func(url string, limit int64) ([]byte, error)
+// mostMirrors bounds how many mirrors are tried.
+const mostMirrors = 5
 
-// Source is an apt source to be checked.
+// slack is how far a clock may be off before metadata is of a time to come.
+const slack = 10 * time.Second
+
+// Fetch opens what stands at a URL. What it returns of an answer that is not to be had is a
+// *Refused, as far as it knows the cause.
+type Fetch func(url string) (io.ReadCloser, error)
+
+// Source is one place that packages come from, as a package manager asks for it.
 type Source struct {
-	URL        string // with a final slash
-	Suite      string
-	Components []string
-	Archs      []string
-	Keys       openpgp.EntityList         // nil: the signature is not checked
-	Seen       func(name, version string) // is told each package; may be nil
+	Family     string
+	URLs       []string // mirrors, tried in their order; they may end in a slash
+	Mirrorlist string   // rpm, zypp: URL of a list of mirrors
+	Metalink   string   // rpm: URL of a metalink
+	Suite      string   // deb
+	Components []string // deb
+	Archs      []string // deb
+	ID         string   // arch: name of the database
+	// Keys are those that may sign; nil: signatures are not looked at.
+	Keys openpgp.EntityList
+	// After is the time of metadata that was seen before: what is older is refused as a
+	// replay. Zero: anything goes.
+	After time.Time
 }
 
-// Release is what an InRelease file says.
+// Found is what stands behind a source.
+type Found struct {
+	URL        string          `json:"url" doc:"The mirror that answered"`
+	Digest     string          `json:"digest" doc:"SHA-256 of what was signed"`
+	Signer     string          `json:"signer,omitempty" doc:"Fingerprint of the pinned key that signed; empty where signatures are not looked at"`
+	Date       time.Time       `json:"date" doc:"When the metadata was made; 0001-01-01 where it does not say"`
+	ValidUntil *time.Time      `json:"valid_until,omitempty"`
+	Release    *Release        `json:"release,omitempty" doc:"apt only: what the Release file says of itself"`
+	Packages   []index.Package `json:"-"`
+	Notes      []string        `json:"notes,omitempty" doc:"What was seen and is not read, or weaker than it should be"`
+}
+
+// Release is what counts of a Release file beside its sums.
 type Release struct {
-	Origin     string
-	Suite      string
-	Codename   string
-	Date       time.Time
-	ValidUntil time.Time // zero: for ever
-	Signer     string    // fingerprint of the primary key; "" where it was not checked
-	Indexes    map[string]Index
+	Origin               string `json:"origin,omitempty"`
+	Label                string `json:"label,omitempty"`
+	Suite                string `json:"suite,omitempty"`
+	Codename             string `json:"codename,omitempty"`
+	NotAutomatic         bool   `json:"not_automatic,omitempty"`
+	ButAutomaticUpgrades bool   `json:"but_automatic_upgrades,omitempty"`
 }
 
-// Index is a file that a Release names.
-type Index struct {
-	Size   int64
-	SHA256 string
+// Refused is why what stands behind a source is not believed.
+type Refused struct {
+	Kind cause.Kind
+	File string // what was asked for; may be empty
+	Why  string
+	By   string // fingerprint or id of the key that signed, where one is told
 }
 
-// Kinds of refusal.
-var (
-	ErrSignature = errors.New("the signature is not good")
-	ErrExpired   = errors.New("the metadata has expired")
-	ErrFuture    = errors.New("the metadata is from the future")
-	ErrMissing   = errors.New("the repository does not have it")
-	ErrHash      = errors.New("a file does not have the promised hash")
-)
+// Error implements error.
+func (r *Refused) Error() string {
+	if r.File == "" {
+		return r.Why
+	}
+	return r.File + ": " + r.Why
+}
 
-// ReadRelease verifies an InRelease file against keys and reads it. With no keys
-// the signature is not checked.
-func ReadRelease(text []byte, keys openpgp.EntityList, now time.Time) (*Release, error) {
-	block, _ := clearsign.Decode(text)
-	plain := text
-	r := &Release{Indexes: map[string]Index{}}
+func refuse(kind cause.Kind, file, why string, args ...any) *Refused {
+	return &Refused{Kind: kind, File: file, Why: fmt.Sprintf(why, args...)}
+}
+
+// of makes any error a refusal.
+func of(err error, file string) *Refused {
+	var r *Refused
 	switch {
-	case block != nil:
-		plain = block.Plaintext
-		if keys == nil {
-			break
+	case errors.As(err, &r):
+		if r.File == "" {
+			r.File = file
 		}
-		signer, err := block.VerifySignature(keys, &packet.Config{Time: func() time.Time { return now }})
-		if err != nil {
-			return nil, fmt.Errorf("%w: %v", ErrSignature, err)
-		}
-		r.Signer = keyring.Fingerprint(signer)
-	case keys != nil:
-		return nil, fmt.Errorf("%w: the release is not signed", ErrSignature)
+		return r
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return refuse(cause.Cut, file, "it is cut off in the middle")
 	}
-	f := deb822.Parse(plain)
-	if len(f.Stanzas) == 0 {
-		return nil, fmt.Errorf("%w: the release file is empty", ErrMissing)
-	}
-	get := func(name string) string { v, _ := f.Get(0, name); return v }
-	r.Origin, r.Suite, r.Codename = get("Origin"), get("Suite"), get("Codename")
-	var err error
-	if r.Date, err = date(get("Date")); err != nil {
-		return nil, fmt.Errorf("the release has no date that can be read: %w", err)
-	}
-	if v := get("Valid-Until"); v != "" {
-		if r.ValidUntil, err = date(v); err != nil {
-			return nil, fmt.Errorf("the release has no end that can be read: %w", err)
-		}
-	}
-	for line := range strings.SplitSeq(get("SHA256"), "\n") {
-		if w := strings.Fields(line); len(w) == 3 {
-			size, err := strconv.ParseInt(w[1], 10, 64)
-			if err == nil {
-				r.Indexes[w[2]] = Index{size, w[0]}
-			}
-		}
-	}
-	switch {
-	case !r.ValidUntil.IsZero() && now.After(r.ValidUntil):
-		return nil, fmt.Errorf("%w on %s", ErrExpired, r.ValidUntil.Format(time.RFC3339))
-	case r.Date.Sub(now) > 10*time.Second:
-		return nil, fmt.Errorf("%w: it is dated %s (is the clock of this host right?)", ErrFuture, r.Date.Format(time.RFC3339))
-	}
-	return r, nil
+	return refuse(cause.NotMetadata, file, "%v", err)
 }
 
-func date(s string) (time.Time, error) {
-	for _, layout := range []string{"Mon, 02 Jan 2006 15:04:05 MST", time.RFC1123Z} {
-		if t, err := time.Parse(layout, s); err == nil {
-			return t.UTC(), nil
-		}
-	}
-	return time.Time{}, fmt.Errorf("%q", s)
+// looker looks at one source.
+type looker struct {
+	*Source
+	fetch    Fetch
+	now      time.Time
+	promises []sum // that a metalink makes of repomd.xml
 }
 
-// Check fetches the release and the package indexes of a source and verifies
-// them. It returns the number of packages.
-func Check(s Source, fetch Fetch, now time.Time) (packages int, err error) {
-	base := s.URL + "dists/" + s.Suite + "/"
-	if strings.HasSuffix(s.Suite, "/") {
-		base = s.URL + strings.TrimPrefix(s.Suite, "./")
+// Look fetches and verifies what stands behind a source at a time. The error is a *Refused.
+func Look(s *Source, fetch Fetch, now time.Time) (*Found, error) {
+	l := &looker{Source: s, fetch: fetch, now: now}
+	look, ok := map[string]func(base string) (*Found, *Refused){
+		deb.Family: l.deb, rpm.Family: l.rpm, zypp.Family: l.rpm, arch.Family: l.pacman, flatpak.Family: l.flatpak,
+	}[s.Family]
+	if !ok {
+		return nil, refuse(cause.NotMetadata, "", "repositories of %q are not read", s.Family)
 	}
-	text, err := fetch(base+"InRelease", MaxRelease)
-	if err != nil {
-		return 0, fmt.Errorf("InRelease: %w", err)
-	}
-	r, err := ReadRelease(text, s.Keys, now)
-	if err != nil {
-		return 0, err
-	}
-	components := s.Components
-	if strings.HasSuffix(s.Suite, "/") {
-		components = []string{""}
-	}
-	for _, c := range components {
-		for _, a := range s.Archs {
-			stem := c + "/binary-" + a + "/Packages"
-			if c == "" {
-				stem = "Packages"
-			}
-			n, err := countPackages(r, base, stem, fetch, s.Seen)
-			if err != nil {
-				return packages, err
-			}
-			packages += n
-		}
-	}
-	return packages, nil
-}
-
-func countPackages(r *Release, base, stem string, fetch Fetch, seen func(name, version string)) (int, error) {
-	for _, ext := range []string{".xz", ".gz", ""} {
-		want, ok := r.Indexes[stem+ext]
-		if !ok {
+	urls, failed := l.mirrors()
+	for _, base := range urls {
+		if r := inside(base); r != nil {
+			failed = first(failed, r)
 			continue
 		}
-		packed, err := fetch(base+stem+ext, want.Size)
-		if err != nil {
-			return 0, fmt.Errorf("%s: %w", stem+ext, err)
+		found, r := look(strings.TrimRight(base, "/") + "/")
+		if r == nil {
+			found.URL = base
+			return found, nil
 		}
-		sum := sha256.Sum256(packed)
-		if hex.EncodeToString(sum[:]) != strings.ToLower(want.SHA256) {
-			return 0, fmt.Errorf("%w: %s", ErrHash, stem+ext)
-		}
-		plain, err := unpacked(packed, ext)
-		if err != nil {
-			return 0, fmt.Errorf("%s: %w", stem+ext, err)
-		}
-		if seen != nil {
-			name := ""
-			for line := range bytes.Lines(plain) {
-				if rest, ok := bytes.CutPrefix(line, []byte("Package: ")); ok {
-					name = string(bytes.TrimSpace(rest))
-				} else if rest, ok := bytes.CutPrefix(line, []byte("Version: ")); ok {
-					seen(name, string(bytes.TrimSpace(rest)))
-				}
-			}
-		}
-		return bytes.Count(append([]byte{'\n'}, plain...), []byte("\nPackage: ")), nil
+		failed = first(failed, r)
 	}
-	return 0, fmt.Errorf("%w: no index %s", ErrMissing, stem)
+	if failed == nil {
+		failed = refuse(cause.Missing, "", "it names no address")
+	}
+	return nil, failed
 }
 
-func unpacked(packed []byte, ext string) ([]byte, error) {
-	r, done, err := unpack.Reader(bytes.NewReader(packed), ext)
+// first keeps what went wrong first: later mirrors are tried because of it.
+func first(have, next *Refused) *Refused {
+	if have != nil {
+		return have
+	}
+	return next
+}
+
+// inside refuses addresses that no package manager would fetch over a network.
+func inside(base string) *Refused {
+	u, err := url.Parse(base)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" && u.Scheme != "file" {
+		return refuse(cause.Unreachable, "", "%.200q is no address that can be looked at from here", base)
+	}
+	return nil
+}
+
+// small fetches what is held in memory whole.
+func (l *looker) small(url, file string, most int64) ([]byte, *Refused) {
+	body, err := l.fetch(url)
 	if err != nil {
-		return nil, err
+		return nil, of(err, file)
 	}
-	defer done()
-	plain, err := io.ReadAll(io.LimitReader(r, MaxIndex+1))
-	if err == nil && len(plain) > MaxIndex {
-		err = errors.New("the index is too large")
+	defer body.Close()
+	b, err := io.ReadAll(io.LimitReader(body, most+1))
+	if err != nil {
+		return nil, of(err, file)
 	}
-	return plain, err
+	if int64(len(b)) > most {
+		return nil, refuse(cause.TooLarge, file, "it is longer than %d bytes", most)
+	}
+	return b, page(b, file)
+}
+
+// page refuses what is a page for people: networks that want a sign-in answer with one.
+func page(b []byte, file string) *Refused {
+	head := strings.ToLower(strings.TrimSpace(string(b[:min(len(b), 200)])))
+	if strings.HasPrefix(head, "<!doctype html") || strings.HasPrefix(head, "<html") {
+		return refuse(cause.NotMetadata, file, "a page for people came instead of it")
+	}
+	return nil
+}
+
+// fresh refuses what has ended, what is of a time to come, and what is older than what was
+// seen before.
+func (l *looker) fresh(f *Found, file string) *Refused {
+	switch {
+	case f.ValidUntil != nil && l.now.After(*f.ValidUntil):
+		return refuse(cause.Expired, file, "the metadata has expired on %s", f.ValidUntil.UTC().Format(time.RFC3339))
+	case f.Date.Sub(l.now) > slack:
+		return refuse(cause.Future, file, "it is from the future, dated %s (is the clock right?)", f.Date.UTC().Format(time.RFC3339))
+	case !f.Date.IsZero() && f.Date.Before(l.After):
+		return refuse(cause.Replayed, file, "it is of %s, and newer metadata of %s was seen before",
+			f.Date.UTC().Format(time.RFC3339), l.After.UTC().Format(time.RFC3339))
+	}
+	return nil
 }

@@ -1,10 +1,8 @@
 package upstream_test
 
 import (
+	"context"
 	"errors"
-	"fmt"
-	"io"
-	"net/http"
 	"net/http/httptest"
 	"testing"
 	"time"
@@ -13,102 +11,189 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/upstream"
+	"patientlantern.example/lantern/fetch"
 	"patientlantern.example/lantern/standin"
 )
 
-func TestCheckNamesWhatIsWrongWithAnUpstream(t *testing.T) {
+// world is the scenario's vendors, and a source of each family.
+type world struct {
+	*standin.Upstreams
+	url   string
+	fetch upstream.Fetch
+}
+
+func newWorld(t *testing.T) *world {
 	up, err := standin.NewUpstreams(time.Now)
 	require.NoError(t, err)
 	srv := httptest.NewServer(up)
-	defer srv.Close()
-	fetch := func(url string, limit int64) ([]byte, error) {
-		resp, err := http.Get(url)
-		if err != nil {
-			return nil, err
-		}
-		defer resp.Body.Close()
-		if resp.StatusCode != http.StatusOK {
-			return nil, fmt.Errorf("the server answered %s", resp.Status)
-		}
-		b, err := io.ReadAll(io.LimitReader(resp.Body, limit+1))
-		if int64(len(b)) > limit {
-			err = errors.New("the answer is longer than promised")
-		}
-		return b, err
+	t.Cleanup(srv.Close)
+	return &world{up, srv.URL, fetch.New().Opener(t.Context(), fetch.Way{})}
+}
+
+func (w *world) keys(names ...string) openpgp.EntityList {
+	list := openpgp.EntityList{}
+	for _, n := range names {
+		list = append(list, w.Keys()[n].Entity)
 	}
-	const vendor = "packages.saltmarsh.example"
-	good := upstream.Source{URL: srv.URL + "/" + vendor + "/apt/8.x/", Suite: "stable", Components: []string{"main"}, Archs: []string{"amd64", "arm64"}, Keys: openpgp.EntityList{up.Keys()["saltmarsh-2026"].Entity}}
-	for _, c := range []struct {
-		name, fault string
-		change      func(*upstream.Source)
-		later       time.Duration
-		is          error
-		want        string
-	}{
-		{"good", "", nil, 0, nil, ""},
-		{"no check wanted", standin.FaultWrongKey, func(s *upstream.Source) { s.Keys = nil }, 0, nil, ""},
-		{"wrong key", standin.FaultWrongKey, nil, 0, upstream.ErrSignature, "the signature is not good"},
-		{"key of somebody else", "", func(s *upstream.Source) { s.Keys = openpgp.EntityList{up.Keys()["plover-2024"].Entity} }, 0, upstream.ErrSignature, ""},
-		{"no key at all", "", func(s *upstream.Source) { s.Keys = openpgp.EntityList{} }, 0, upstream.ErrSignature, ""},
-		{"expired", standin.FaultExpired, nil, 0, upstream.ErrExpired, "the metadata has expired on "},
-		{"expired by now", "", nil, 8 * 24 * time.Hour, upstream.ErrExpired, ""},
-		{"from the future", "", nil, -48 * time.Hour, nil, "the "}, // the signature says so first
-		{"401", standin.Fault401, nil, 0, nil, "the server answered 401 Unauthorized"},
-		{"cut", standin.FaultCut, nil, 0, nil, "InRelease: "},
-		{"indexes missing", standin.FaultMissing, nil, 0, nil, "the server answered 404 Not Found"},
-		{"no such suite", "", func(s *upstream.Source) { s.Suite = "testing" }, 0, nil, "the server answered 404 Not Found"},
-		{"no such component", "", func(s *upstream.Source) { s.Components = []string{"extra"} }, 0, upstream.ErrMissing, "no index extra/binary-amd64/Packages"},
-		{"no such architecture", "", func(s *upstream.Source) { s.Archs = []string{"s390x"} }, 0, upstream.ErrMissing, ""},
-	} {
-		t.Run(c.name, func(t *testing.T) {
-			require.NoError(t, up.SetFault(vendor, c.fault))
+	return list
+}
+
+// sources are one of each family: vendor → source.
+func (w *world) sources() map[string]upstream.Source {
+	return map[string]upstream.Source{
+		"packages.saltmarsh.example": {
+			Family: "deb", URLs: []string{w.url + "/packages.saltmarsh.example/apt/8.x/"}, Suite: "stable", Components: []string{"main"},
+			Archs: []string{"amd64", "arm64"}, Keys: w.keys("saltmarsh-2026"),
+		},
+		"archive.foreland.example": {
+			Family: "rpm", URLs: []string{w.url + "/archive.foreland.example/base/9/x86_64"}, Keys: w.keys("foreland-archive"),
+		},
+		"rpm.gannet.example": {
+			Family: "zypp", URLs: []string{w.url + "/rpm.gannet.example/open/halyard-15/x86_64/"}, Keys: w.keys("gannet-2025"),
+		},
+		"north.fulmar.example": {
+			Family: "arch", URLs: []string{w.url + "/north.fulmar.example/v3"}, ID: "fulmar", Keys: w.keys("fulmar-2025"),
+		},
+		"apps.curlew.example": {Family: "flatpak", URLs: []string{w.url + "/apps.curlew.example/repo/"}, Keys: w.keys("curlew-2025")},
+	}
+}
+
+// kind is the cause of a refusal, which its words say as well.
+func kind(t *testing.T, err error) cause.Kind {
+	t.Helper()
+	if err == nil {
+		return ""
+	}
+	var r *upstream.Refused
+	require.ErrorAs(t, err, &r, "every error says its cause")
+	assert.NotEmpty(t, cause.About(r.Kind).Remedy, r.Kind)
+	switch r.Kind {
+	case cause.Replayed, cause.NotMetadata, cause.TooLarge, cause.Redirected:
+	default:
+		words, known := cause.Of(err.Error())
+		assert.True(t, known, err.Error())
+		assert.Equal(t, r.Kind, words.Kind, err.Error())
+	}
+	return r.Kind
+}
+
+// Every fault of every family is refused, with its cause.
+func TestEachFaultIsNamed(t *testing.T) {
+	w := newWorld(t)
+	for vendor, good := range w.sources() {
+		for _, x := range []struct {
+			fault  string
+			change func(*upstream.Source)
+			later  time.Duration
+			want   cause.Kind
+		}{
+			{"", nil, 0, ""},
+			{standin.FaultWrongKey, nil, 0, cause.UnknownKey},
+			{standin.FaultWrongKey, func(s *upstream.Source) { s.Keys = nil }, 0, ""},
+			{"", func(s *upstream.Source) { s.Keys = w.keys("brinewick-shelf") }, 0, cause.UnknownKey},
+			{"", func(s *upstream.Source) { s.Keys = w.keys() }, 0, cause.UnknownKey},
+			{standin.Fault401, nil, 0, cause.Unauthorised},
+			{standin.FaultCut, nil, 0, cause.Cut},
+			{"", func(s *upstream.Source) { s.URLs = []string{s.URLs[0] + "/elsewhere"} }, 0, cause.Missing},
+			{"", func(s *upstream.Source) { s.URLs = []string{"http://127.0.0.1:1/"} }, 0, cause.Unreachable},
+			{"", func(s *upstream.Source) { s.URLs = []string{"http://nowhere.invalid/"} }, 0, cause.Unresolved},
+			{"", func(s *upstream.Source) { s.URLs = []string{"ftp://127.0.0.1/"} }, 0, cause.Unreachable},
+			{"", func(s *upstream.Source) { s.URLs = append([]string{"http://127.0.0.1:1/"}, s.URLs...) }, 0, ""},
+			{"", func(s *upstream.Source) { s.URLs = nil }, 0, cause.Missing},
+			{"", nil, -48 * time.Hour, cause.Future},
+			{"", nil, 20 * 365 * 24 * time.Hour, "ended"},
+			{standin.FaultExpired, func(s *upstream.Source) { s.After = time.Now().Add(-2 * time.Hour) }, 0, cause.Replayed},
+		} {
 			s := good
-			if c.change != nil {
-				c.change(&s)
+			if x.change != nil {
+				x.change(&s)
 			}
-			n, err := upstream.Check(s, fetch, time.Now().Add(c.later))
-			if c.want == "" && c.is == nil {
-				require.NoError(t, err)
-				assert.Equal(t, 4, n)
-				return
+			if x.fault != "" {
+				require.NoError(t, w.SetFault(vendor, x.fault))
 			}
-			require.Error(t, err)
-			assert.Contains(t, err.Error(), c.want)
-			if c.is != nil {
-				assert.ErrorIs(t, err, c.is)
+			found, err := upstream.Look(&s, w.fetch, time.Now().Add(x.later))
+			if x.fault != "" {
+				require.NoError(t, w.SetFault(vendor, ""))
 			}
-		})
+			want, got := x.want, kind(t, err)
+			switch {
+			case want == "ended" && s.Keys != nil: // a key of no end does not end, and apt's metadata does
+				want = got
+				assert.Contains(t, []cause.Kind{cause.EndedKey, cause.Expired, cause.UnknownKey, ""}, got)
+			case x.want == cause.Replayed && s.Family == "deb": // it has ended as well
+				want = cause.Expired
+			case x.fault == standin.FaultExpired && s.Family == "deb":
+				want = cause.Expired
+			}
+			assert.Equal(t, want, got, "%s %s: %v", s.Family, x.fault, err)
+			if err == nil {
+				assert.NotEmpty(t, found.Digest)
+				assert.Equal(t, s.Keys != nil, found.Signer != "", "%s: who signed is told, and only where it was looked at", s.Family)
+				if s.Family != "arch" || s.Keys != nil { // of a database without a signature no time is told
+					assert.WithinDuration(t, time.Now().Add(-time.Hour), found.Date, 2*time.Hour, s.Family)
+				}
+			}
+		}
 	}
 }
 
-func TestAnAlteredIndexIsFound(t *testing.T) {
-	up, err := standin.NewUpstreams(time.Now)
+func TestWhatIsOfferedIsTold(t *testing.T) {
+	w := newWorld(t)
+	count := map[string]int{
+		"packages.saltmarsh.example": 4,
+		"archive.foreland.example":   1,
+		"rpm.gannet.example":         1,
+		"north.fulmar.example":       2,
+	}
+	for vendor, s := range w.sources() {
+		found, err := upstream.Look(&s, w.fetch, time.Now())
+		require.NoError(t, err)
+		assert.Len(t, found.Packages, count[vendor], vendor)
+	}
+	s := w.sources()["packages.saltmarsh.example"]
+	s.Components = []string{"extra"}
+	_, err := upstream.Look(&s, w.fetch, time.Now())
+	assert.Equal(t, cause.Missing, kind(t, err))
+	s.Components, s.Archs = []string{"main"}, []string{"s390x"}
+	_, err = upstream.Look(&s, w.fetch, time.Now())
+	assert.Equal(t, cause.Missing, kind(t, err))
+	s.Archs = []string{"amd64", "s390x"}
+	found, err := upstream.Look(&s, w.fetch, time.Now())
 	require.NoError(t, err)
-	srv := httptest.NewServer(up)
-	defer srv.Close()
-	fetch := func(url string, _ int64) ([]byte, error) {
-		resp, err := http.Get(url)
-		if err != nil {
-			return nil, err
-		}
-		defer resp.Body.Close()
-		b, err := io.ReadAll(resp.Body)
-		if len(b) > 0 && url[len(url)-3:] == ".xz" {
-			b[len(b)/2] ^= 1
-		}
-		return b, err
-	}
-	_, err = upstream.Check(upstream.Source{URL: srv.URL + "/metrics.plover.example/apt/", Suite: "rolling", Components: []string{"main"}, Archs: []string{"amd64"}, Keys: openpgp.EntityList{up.Keys()["plover-2024"].Entity}}, fetch, time.Now())
-	assert.ErrorIs(t, err, upstream.ErrHash)
+	assert.Equal(t, []string{"it has no list main/binary-s390x/Packages"}, found.Notes)
+	require.NoError(t, w.SetFault("packages.saltmarsh.example", standin.FaultMissing))
+	_, err = upstream.Look(&s, w.fetch, time.Now())
+	assert.Equal(t, cause.Missing, kind(t, err))
 }
 
-func FuzzReadRelease(f *testing.F) {
-	f.Add([]byte("Date: Mon, 23 Nov 2026 08:00:00 UTC\nSHA256:\n aa 1 main/binary-amd64/Packages\n"))
-	f.Add([]byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\nDate: x\n-----BEGIN PGP SIGNATURE-----\n"))
-	f.Fuzz(func(t *testing.T, text []byte) {
-		if _, err := upstream.ReadRelease(text, openpgp.EntityList{}, time.Unix(1795420800, 0)); err == nil {
-			t.Fatal("a release without a good signature was taken")
+// A vendor who changes keys is believed while one of the keys that it signs with is pinned,
+// and who signs today is told.
+func TestAChangeOfKeysIsSeen(t *testing.T) {
+	w := newWorld(t)
+	for vendor, s := range w.sources() {
+		s.Keys = append(s.Keys, w.keys("saltmarsh-2029")...)
+		require.NoError(t, w.Resign(vendor, "saltmarsh-2029"))
+		found, err := upstream.Look(&s, w.fetch, time.Now())
+		require.NoError(t, err, vendor)
+		assert.Equal(t, w.Keys()["saltmarsh-2029"].Fingerprint(), found.Signer)
+		s.Keys = s.Keys[:1]
+		if vendor == "packages.saltmarsh.example" {
+			_, err = upstream.Look(&s, w.fetch, time.Now())
+			var r *upstream.Refused
+			require.True(t, errors.As(err, &r))
+			assert.Equal(t, w.Keys()["saltmarsh-2029"].Fingerprint(), r.By, "by whom it is signed instead")
 		}
-	})
+	}
+}
+
+func TestASlowServerIsGivenUp(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.SetFault("packages.saltmarsh.example", standin.FaultSlow))
+	ctx, stop := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer stop()
+	s := w.sources()["packages.saltmarsh.example"]
+	_, err := upstream.Look(&s, fetch.New().Opener(ctx, fetch.Way{}), time.Now())
+	assert.Equal(t, cause.Slow, kind(t, err))
 }

@@ -1,0 +1,62 @@
+package index
+
+import (
+	"archive/tar"
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+)
+
+// mostEntries bounds the entries of a database, and mostDesc what is read of one, in bytes.
+const (
+	mostEntries = 4 * MostPackages
+	mostDesc    = 1 << 20
+)
+
+// Pacman reads a database of packages, unpacked.
+func Pacman(r io.Reader, visit func(Package)) error {
+	out := counter{visit: visit}
+	t := tar.NewReader(r)
+	for n := 0; ; n++ {
+		h, err := t.Next()
+		switch {
+		case errors.Is(err, io.EOF):
+			return nil
+		case err != nil:
+			return err
+		case n == mostEntries:
+			return errors.New("it has more entries than any database of packages")
+		case path.Base(h.Name) != "desc":
+			continue
+		case h.Typeflag != tar.TypeReg:
+			return fmt.Errorf("%.80q in it is no file", h.Name)
+		}
+		name, version, arch, err := desc(io.LimitReader(t, mostDesc))
+		if err != nil {
+			return err
+		}
+		if name == "" || version == "" {
+			return fmt.Errorf("%.80q in it names no package, or no version", h.Name)
+		}
+		if err := out.give(name, version, arch); err != nil {
+			return err
+		}
+	}
+}
+
+func desc(r io.Reader) (name, version, arch string, err error) {
+	in := bufio.NewScanner(r)
+	in.Buffer(make([]byte, 4096), mostDesc)
+	fields := map[string]*string{"%NAME%": &name, "%VERSION%": &version, "%ARCH%": &arch}
+	for in.Scan() {
+		into := fields[in.Text()]
+		if into == nil || !in.Scan() {
+			continue
+		}
+		*into = strings.TrimSpace(in.Text())
+	}
+	return name, version, arch, in.Err()
+}
