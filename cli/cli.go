@@ -176,6 +176,7 @@ func (a *app) root() *cobra.Command {
 		a.drift(),
 		a.cohorts(),
 		a.key(),
+		a.repository(),
 		a.waiver(),
 		a.heal(),
 		a.read(),

@@ -31,7 +31,7 @@ func untilSignal(ctx context.Context) (context.Context, context.CancelFunc) {
 
 func (a *app) serve() *cobra.Command {
 	var listen, data, secrets, cert, key, logLevel string
-	var interval, tend, patience, watch time.Duration
+	var interval, tend, patience, watch, probe time.Duration
 	var keep int
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service, with the console in it", GroupID: "run", Args: cobra.NoArgs,
@@ -59,7 +59,7 @@ func (a *app) serve() *cobra.Command {
 			}
 			spareMemory()
 			s, err := datafolder.Open(ctx, datafolder.Options{
-				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, Watch: watch,
+				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, Watch: watch, Probe: probe,
 				Keep: time.Duration(keep) * 24 * time.Hour,
 				TLS:  cert != "",
 				Log:  slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
@@ -96,6 +96,7 @@ func (a *app) serve() *cobra.Command {
 	f.StringVar(&logLevel, "log", "info", "debug, info, warn or error")
 	f.IntVar(&keep, "keep", 400, "days for which it is kept what hosts had")
 	f.DurationVar(&watch, "watch", 6*time.Hour, "how often each host looks whether its sources can be refreshed; 0 for never")
+	f.DurationVar(&probe, "probe", time.Hour, "how often the service itself looks at each repository that hosts use; 0 for never")
 	f.DurationVar(&interval, "check-in", time.Minute, "how often a host checks in")
 	f.DurationVar(
 		&patience,
@@ -148,6 +149,7 @@ func (a *app) demo() *cobra.Command {
 						Interval: interval,
 						Tend:     2 * interval,
 						Watch:    time.Minute,
+						Probe:    time.Minute,
 					},
 				)
 				if err != nil {

@@ -49,6 +49,7 @@ type Options struct {
 	Tend     time.Duration    // between looks at vendors' desks; 0: none by itself
 	Keep     time.Duration    // how long it is kept what hosts had; 0: the usual
 	Watch    time.Duration    // between looks of a host at whether its sources can be refreshed; 0: none
+	Probe    time.Duration    // between looks at upstreams; 0: none by itself
 	Patience time.Duration    // how long a host with a task may give no sign of life; 0: the usual
 	TLS      bool             // it speaks TLS itself
 	Version  string
@@ -116,6 +117,7 @@ func (r *Running) open(ctx context.Context, o Options) error {
 			Tend:     o.Tend,
 			Patience: o.Patience,
 			Watch:    o.Watch,
+			Probe:    o.Probe,
 			Keep:     o.Keep,
 			TLS:      o.TLS,
 		},

@@ -49,6 +49,7 @@ type computer struct {
 	resolving sync.Mutex
 	memory    resolve.Memory
 	believed  believed
+	placed    placed
 }
 
 // Bounds of the memories. A host could make documents up without end.

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"net/http"
 	"strconv"
 	"time"
@@ -22,7 +23,7 @@ type metrics struct {
 	refused  *prometheus.CounterVec
 }
 
-func newMetrics(f *fleet) *metrics {
+func newMetrics(s *Service) *metrics {
 	m := &metrics{
 		registry: prometheus.NewRegistry(),
 		requests: prometheus.NewHistogramVec(
@@ -42,7 +43,7 @@ func newMetrics(f *fleet) *metrics {
 			[]string{"who"},
 		),
 	}
-	m.registry.MustRegister(m.requests, m.checkIns, m.changed, m.refused, &stateCollector{f, time.Now},
+	m.registry.MustRegister(m.requests, m.checkIns, m.changed, m.refused, &stateCollector{s.fleet, time.Now, s.inTrouble},
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -88,10 +89,19 @@ var (
 	)
 )
 
+var placesDesc = prometheus.NewDesc(
+	"lantern_repositories",
+	"Places that packages come from, by what the service saw there; unknown: it was not looked at.",
+	[]string{"state"},
+	nil,
+)
+
 // stateCollector counts hosts and findings when it is asked.
 type stateCollector struct {
 	fleet *fleet
 	now   func() time.Time
+
+	places func(context.Context) map[string]int
 }
 
 func (c *stateCollector) Describe(ch chan<- *prometheus.Desc) {
@@ -100,6 +110,7 @@ func (c *stateCollector) Describe(ch chan<- *prometheus.Desc) {
 	ch <- unknownDesc
 	ch <- classesDesc
 	ch <- keyEndDesc
+	ch <- placesDesc
 }
 
 func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
@@ -126,6 +137,9 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 		if !v.keyEnds.IsZero() && (keyEnd.IsZero() || v.keyEnds.Before(keyEnd)) {
 			keyEnd = v.keyEnds
 		}
+	}
+	for st, n := range c.places(context.Background()) {
+		ch <- prometheus.MustNewConstMetric(placesDesc, prometheus.GaugeValue, float64(n), st)
 	}
 	for of, n := range classes {
 		ch <- prometheus.MustNewConstMetric(classesDesc, prometheus.GaugeValue, float64(n), of[0], of[1])

@@ -38,6 +38,7 @@ type Options struct {
 	Keep     time.Duration // how long it is kept what hosts had; 0 for the usual
 	Watch    time.Duration // between looks of a host at whether its sources can be refreshed; 0: none
 	Patience time.Duration // how long a host with a task may give no sign of life; 0 for the usual
+	Probe    time.Duration // between looks at upstreams; 0: none by itself
 	Version  string
 }
 
@@ -70,6 +71,9 @@ type Service struct {
 	healed   healings
 	caller   *http.Client       // of webhooks
 	previews singleflight.Group // by what is previewed
+
+	upstreams  *upstreams
+	background func(do func(context.Context)) // does something that ends with the service
 
 	beginning sync.Mutex // one rollout is begun at a time
 
@@ -138,11 +142,15 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if s.fleet, err = loadFleet(ctx, s); err != nil {
 		return nil, fmt.Errorf("loading the fleet: %w", err)
 	}
+	if err := s.loadUpstreams(ctx); err != nil {
+		return nil, fmt.Errorf("loading what was seen upstream: %w", err)
+	}
 	s.auth = newAuthenticator(opts.Store, s.fleet, opts.Now)
-	s.metrics = newMetrics(s.fleet)
+	s.metrics = newMetrics(s)
 	s.routes()
 	bg, stop := context.WithCancel(context.Background())
 	s.stop = stop
+	s.background = func(do func(context.Context)) { s.stopped.Go(func() { do(bg) }) }
 	s.stopped.Go(func() { s.flush(bg) })
 	s.stopped.Go(func() { s.watchSilence(bg) })
 	s.stopped.Go(func() { s.watchLife(bg) })
@@ -150,6 +158,9 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	s.stopped.Go(func() { s.watchHealing(bg) })
 	s.stopped.Go(func() { s.tellWebhooks(bg) })
 	s.stopped.Go(func() { s.watchDocuments(bg) })
+	if opts.Probe > 0 {
+		s.stopped.Go(func() { s.watchUpstreams(bg) })
+	}
 	if opts.Tend > 0 {
 		s.stopped.Go(func() { s.watchDesks(bg) })
 	}

@@ -63,7 +63,9 @@ func (s *Service) addWebhook(ctx context.Context, in *webhookIn) (*body[api.Webh
 	about := in.Body.About
 	for _, k := range about {
 		if !slices.Contains(webhookKinds, k) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("about: there is no kind %q; kinds are %v", short(k), webhookKinds))
+			return nil, huma.Error422UnprocessableEntity(
+				fmt.Sprintf("about: there is no kind %q; kinds are %v", short(k), webhookKinds),
+			)
 		}
 	}
 	if len(about) == 0 {
@@ -88,7 +90,14 @@ func (s *Service) addWebhook(ctx context.Context, in *webhookIn) (*body[api.Webh
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	w := store.Webhook{URL: in.Body.URL, Secret: sealed, About: about, Author: operatorFrom(ctx).Name, Created: s.now().UTC(), Told: told}
+	w := store.Webhook{
+		URL:     in.Body.URL,
+		Secret:  sealed,
+		About:   about,
+		Author:  operatorFrom(ctx).Name,
+		Created: s.now().UTC(),
+		Told:    told,
+	}
 	by := actorFrom(ctx)
 	if err := s.store.AddWebhook(ctx, &w, store.Change{Note: func() []store.Entry {
 		return []store.Entry{s.entry(by, "add-webhook", kindWebhook, strconv.FormatInt(w.ID, 10))}

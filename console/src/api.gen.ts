@@ -671,6 +671,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/repositories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where the fleet gets packages from, and what the service saw there */
+        get: operations["list-repositories"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/repositories/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at places now */
+        post: operations["probe-repositories"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/repositories/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One place that packages come from */
+        get: operations["show-repository"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/revisions": {
         parameters: {
             query?: never;
@@ -1162,6 +1213,19 @@ export interface components {
         Cause: {
             at: components["schemas"]["Pos"];
             what: string;
+        };
+        Changes: {
+            /** Format: int64 */
+            added: number;
+            /** @description The first of them, with what became of them */
+            names?: string[];
+            /** Format: int64 */
+            removed: number;
+            /**
+             * Format: int64
+             * @description Offered under the same name in other versions
+             */
+            updated: number;
         };
         Channel: {
             at: components["schemas"]["Pos"];
@@ -1697,6 +1761,25 @@ export interface components {
              * @description Those of them that believe it for every source
              */
             wide: number;
+        };
+        Found: {
+            /**
+             * Format: date-time
+             * @description When the metadata was made; 0001-01-01 where it does not say
+             */
+            date: string;
+            /** @description SHA-256 of what was signed */
+            digest: string;
+            /** @description What was seen and is not read, or weaker than it should be */
+            notes?: string[];
+            /** @description apt only: what the Release file says of itself */
+            release?: components["schemas"]["ReleaseFile"];
+            /** @description Fingerprint of the pinned key that signed; empty where signatures are not looked at */
+            signer?: string;
+            /** @description The mirror that answered */
+            url: string;
+            /** Format: date-time */
+            valid_until?: string;
         };
         Freeze: {
             author: string;
@@ -2488,6 +2571,10 @@ export interface components {
             /** @description What makes these hosts easier to attack */
             weakens?: string[];
         };
+        ProbeOrder: {
+            /** @description Keys or addresses of places, or names of repositories; empty: all */
+            which?: string[];
+        };
         Problem: {
             family: string;
             /** @description the package manager refuses to work */
@@ -2523,6 +2610,14 @@ export interface components {
             suite: string;
             url: string;
         };
+        ReleaseFile: {
+            but_automatic_upgrades?: boolean;
+            codename?: string;
+            label?: string;
+            not_automatic?: boolean;
+            origin?: string;
+            suite?: string;
+        };
         Report: {
             /** @description What stopped the package manager before already, and was gone around */
             around?: string[];
@@ -2555,6 +2650,117 @@ export interface components {
             undone: boolean;
             /** @description Packages that proved that sources work */
             witnesses?: components["schemas"]["WitnessSeen"][];
+        };
+        Repository: {
+            /** @description What people call it by */
+            address: string;
+            architectures?: string[];
+            components?: string[];
+            /** @description What opens it */
+            contracts?: string[];
+            family: string;
+            /**
+             * Format: int64
+             * @description Hosts that get packages from it
+             */
+            hosts: number;
+            /** @description pacman only: the name of the database */
+            id?: string;
+            key: string;
+            /** @description Keys that hosts believe it by */
+            keys?: components["schemas"]["RepositoryKey"][];
+            look: components["schemas"]["RepositoryLook"];
+            metalink?: string;
+            mirrorlist?: string;
+            /** @description Repositories of the policy that it is of; none: the policy does not say that hosts use it */
+            names: string[];
+            /** @description A page of its hosts; only where one place is shown */
+            on?: components["schemas"]["RepositoryHost"][];
+            /** Format: int64 */
+            on_total?: number;
+            suite?: string;
+            urls: string[];
+            witnesses?: components["schemas"]["WitnessOffered"][];
+        };
+        RepositoryHost: {
+            file: string;
+            host: string;
+            os: string;
+        };
+        RepositoryKey: {
+            fingerprint: string;
+            /** @description Its name in the newest revision; absent: the policy does not know it */
+            policy?: string;
+            /** @description What stands there is signed by it */
+            signs?: boolean;
+        };
+        RepositoryLook: {
+            /** @description The key that signed instead of a pinned one */
+            by?: string;
+            /** Format: date-time */
+            changed?: string;
+            /** @description How the packages differ from those of before */
+            changes?: components["schemas"]["Changes"];
+            /**
+             * Format: date-time
+             * @description absent: never
+             */
+            checked?: string;
+            /** @description What was believed last */
+            found?: components["schemas"]["Found"];
+            /** @description Why what stands there is refused */
+            kind?: string;
+            /**
+             * Format: int64
+             * @description Offered when it was believed last
+             */
+            packages: number;
+            /**
+             * Format: date-time
+             * @description When it was believed last
+             */
+            read?: string;
+            remedy?: string;
+            /** @description The same in words */
+            says?: string;
+            /**
+             * Format: date-time
+             * @description Since when it has been so
+             */
+            since?: string;
+            /** @enum {string} */
+            state: "trouble" | "unknown" | "unsigned" | "good";
+            /** @description What exactly, or why it is not known */
+            why?: string;
+        };
+        RepositoryPage: {
+            /**
+             * Format: int64
+             * @description Seconds between looks; 0: the service looks when it is asked to, and not by itself
+             */
+            every: number;
+            /**
+             * Format: int64
+             * @description Places that are being looked at
+             */
+            pending: number;
+            repositories: components["schemas"]["Repository"][];
+            /**
+             * Format: int64
+             * @description The newest one; 0: nothing is published
+             */
+            revision: number;
+            /** @description Places by state, before they are picked by it */
+            states: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            total: number;
+            /**
+             * Format: int64
+             * @description Hosts of which it is not known where their packages come from: they sent no survey
+             */
+            unknown: number;
         };
         RepositoryReason: {
             /** @description Repositories of the host that it wins over */
@@ -3262,6 +3468,13 @@ export interface components {
              * @description Milliseconds
              */
             took: number;
+        };
+        WitnessOffered: {
+            at_least?: string;
+            /** @description The newest version; absent: it is not offered */
+            offered?: string;
+            ok: boolean;
+            package: string;
         };
         WitnessSeen: {
             package: string;
@@ -6209,6 +6422,250 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-repositories": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Part of an address, of a suite, or of the name of a repository */
+                q?: string;
+                /** @description Only places in these states: trouble, unknown, unsigned, good */
+                state?: string[];
+                sort?: "state" | "hosts" | "address" | "checked";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RepositoryPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "probe-repositories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RepositoryPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-repository": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The key of a place */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repository"];
                 };
             };
             /** @description Unauthorized */

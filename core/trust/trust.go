@@ -51,15 +51,32 @@ func (u *Use) Sources(s *source.Survey) (out []string) {
 		if !x.Enabled {
 			continue
 		}
-		names := slices.ContainsFunc(x.SignedBy, func(by string) bool {
-			if rest, embedded := strings.CutPrefix(by, "embedded:"); embedded {
-				return slices.Contains(strings.Split(rest, ","), u.Key.Fingerprint)
-			}
-			file, local := source.LocalFile(by)
-			return local && slices.Contains(u.Where, file) || strings.EqualFold(strings.TrimSuffix(by, "!"), u.Key.Fingerprint)
-		})
+		names := u.named(x)
 		if names {
 			out = append(out, fmt.Sprintf("%s:%d", x.File, x.Line))
+		}
+	}
+	return out
+}
+
+// named reports whether a source names the key.
+func (u *Use) named(x *source.Source) bool {
+	return slices.ContainsFunc(x.SignedBy, func(by string) bool {
+		if rest, embedded := strings.CutPrefix(by, "embedded:"); embedded {
+			return slices.Contains(strings.Split(rest, ","), u.Key.Fingerprint)
+		}
+		file, local := source.LocalFile(by)
+		return local && slices.Contains(u.Where, file) || strings.EqualFold(strings.TrimSuffix(by, "!"), u.Key.Fingerprint)
+	})
+}
+
+// Believed are the fingerprints of the keys that a source is believed by: those that it names
+// and, where it names none, those that are trusted for everything.
+func Believed(uses []Use, x *source.Source) (out []string) {
+	for i := range uses {
+		u := &uses[i]
+		if len(x.SignedBy) > 0 && u.named(x) || len(x.SignedBy) == 0 && u.Used && u.Key.Scope == source.ScopeAny {
+			out = append(out, u.Key.Fingerprint)
 		}
 	}
 	return out

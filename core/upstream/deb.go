@@ -17,7 +17,7 @@ import (
 
 // release is a Release file, read.
 type release struct {
-	Release
+	ReleaseFile
 	date   time.Time
 	until  *time.Time
 	archs  []string
@@ -38,7 +38,7 @@ func (l *looker) deb(base string) (*Found, *Refused) {
 	if err != nil {
 		return nil, refuse(cause.NotMetadata, "Release", "%v", err)
 	}
-	found := &Found{Digest: top, Signer: signer, Date: r.date, ValidUntil: r.until, Release: &r.Release}
+	found := &Found{Digest: top, Signer: signer, Date: r.date, ValidUntil: r.until, Release: &r.ReleaseFile}
 	if refused := l.fresh(found, "Release"); refused != nil {
 		return nil, refused
 	}

@@ -68,13 +68,13 @@ type Found struct {
 	Signer     string          `json:"signer,omitempty" doc:"Fingerprint of the pinned key that signed; empty where signatures are not looked at"`
 	Date       time.Time       `json:"date" doc:"When the metadata was made; 0001-01-01 where it does not say"`
 	ValidUntil *time.Time      `json:"valid_until,omitempty"`
-	Release    *Release        `json:"release,omitempty" doc:"apt only: what the Release file says of itself"`
+	Release    *ReleaseFile    `json:"release,omitempty" doc:"apt only: what the Release file says of itself"`
 	Packages   []index.Package `json:"-"`
 	Notes      []string        `json:"notes,omitempty" doc:"What was seen and is not read, or weaker than it should be"`
 }
 
-// Release is what counts of a Release file beside its sums.
-type Release struct {
+// ReleaseFile is what counts of a Release file beside its sums.
+type ReleaseFile struct {
 	Origin               string `json:"origin,omitempty"`
 	Label                string `json:"label,omitempty"`
 	Suite                string `json:"suite,omitempty"`

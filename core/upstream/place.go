@@ -1,0 +1,124 @@
+package upstream
+
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Place is where packages come from, as package managers ask for it. Hosts that ask alike
+// have one place in common.
+type Place struct {
+	Family     string   `json:"family"`
+	URLs       []string `json:"urls"`
+	Mirrorlist string   `json:"mirrorlist,omitempty"`
+	Metalink   string   `json:"metalink,omitempty"`
+	Suite      string   `json:"suite,omitempty"`
+	Components []string `json:"components,omitempty"`
+	Archs      []string `json:"architectures,omitempty"`
+	ID         string   `json:"id,omitempty" doc:"pacman only: the name of the database"`
+}
+
+// Key names a place: the same for all who ask alike.
+func (p *Place) Key() string {
+	b, err := json.Marshal(p)
+	if err != nil { // of texts
+		return ""
+	}
+	return source.Digest(b)[:16]
+}
+
+// Source is the place with what its signatures are held against.
+func (p *Place) Source() *Source {
+	return &Source{
+		Family: p.Family, URLs: p.URLs, Mirrorlist: p.Mirrorlist, Metalink: p.Metalink, Suite: p.Suite, Components: p.Components,
+		Archs: p.Archs, ID: p.ID,
+	}
+}
+
+// Away says why a place cannot be looked at from elsewhere than a host; empty where it can.
+func (p *Place) Away() string {
+	if p.Mirrorlist != "" || p.Metalink != "" {
+		return ""
+	}
+	for _, u := range p.URLs {
+		if strings.HasPrefix(u, "http:") || strings.HasPrefix(u, "https:") {
+			if !strings.Contains(u, "***") && !strings.Contains(u, "$") {
+				return ""
+			}
+			return "its address holds what only the host knows"
+		}
+	}
+	if len(p.URLs) == 0 {
+		return "it names no address"
+	}
+	scheme, _, _ := strings.Cut(p.URLs[0], ":")
+	return "it is at hand on the host alone (" + scheme + ":)"
+}
+
+// Address is what people call a place by.
+func (p *Place) Address() string {
+	for _, u := range append(slices.Clone(p.URLs), p.Metalink, p.Mirrorlist) {
+		if u != "" {
+			return u
+		}
+	}
+	return ""
+}
+
+// Places are where a source that is on gets packages from: one for each suite of apt's.
+func Places(s *source.Source) (out []Place) {
+	if !s.Enabled {
+		return nil
+	}
+	p := Place{Family: s.Family, Mirrorlist: open(s.Mirrorlist), Metalink: open(s.Metalink)}
+	if s.Family == arch.Family {
+		p.ID = s.ID
+	}
+	if s.Family != deb.Family {
+		p.URLs = opened(s.EffURLs)
+		return []Place{p}
+	}
+	if !slices.Contains(s.Kinds, "binary") && !slices.Contains(s.Kinds, "both") {
+		return nil
+	}
+	for _, u := range s.EffURLs {
+		for _, suite := range s.EffSuites {
+			q := Place{Family: s.Family, URLs: opened([]string{u}), Suite: suite}
+			if !strings.HasSuffix(suite, "/") {
+				q.Components, q.Archs = slices.Sorted(slices.Values(s.Components)), slices.Clone(s.EffArchs)
+			}
+			out = append(out, q)
+		}
+	}
+	return out
+}
+
+// opened takes logins out of addresses: they are not what makes a place.
+func opened(urls []string) []string {
+	out := make([]string, len(urls))
+	for i, u := range urls {
+		out[i] = open(u)
+	}
+	return out
+}
+
+func open(u string) string {
+	scheme, rest, ok := strings.Cut(u, "://")
+	if !ok {
+		return u
+	}
+	authority, path, slash := strings.Cut(rest, "/")
+	if at := strings.LastIndexByte(authority, '@'); at >= 0 {
+		authority = authority[at+1:]
+	}
+	if slash {
+		authority += "/" + path
+	}
+	authority, _, _ = strings.Cut(authority, "?credentials=") // zypper's name for a file
+	return scheme + "://" + authority
+}

@@ -1,0 +1,237 @@
+package service
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/upstream"
+)
+
+// placed remembers where the hosts of a survey get packages from.
+type placed struct {
+	sync.Mutex
+	of   map[string][]upstream.Use
+	pool map[string]*upstream.Place // by key: many surveys ask alike
+}
+
+// usesOf is where the hosts of a survey get packages from.
+func (c *computer) usesOf(ctx context.Context, survey string) ([]upstream.Use, error) {
+	c.placed.Lock()
+	defer c.placed.Unlock()
+	if list, known := c.placed.of[survey]; known {
+		return list, nil
+	}
+	s, err := c.surveyOf(ctx, survey)
+	if err != nil {
+		return nil, err
+	}
+	list := slices.Clip(upstream.Uses(s))
+	if c.placed.of == nil {
+		c.placed.of, c.placed.pool = map[string][]upstream.Use{}, map[string]*upstream.Place{}
+	}
+	for i := range list {
+		u := &list[i]
+		if c.placed.pool[u.Key] == nil {
+			p := u.Place
+			c.placed.pool[same(u.Key)] = &p
+		}
+		u.Place, u.Key, u.File, u.ID = *c.placed.pool[u.Key], same(u.Key), same(u.File), same(u.ID)
+		for j := range u.Keys {
+			u.Keys[j] = same(u.Keys[j])
+		}
+	}
+	c.placed.of[survey] = list
+	return list, nil
+}
+
+// forgetPlaces drops what is remembered of surveys that no host has any more.
+func (c *computer) forgetPlaces(live map[string]int) {
+	c.placed.Lock()
+	defer c.placed.Unlock()
+	maps.DeleteFunc(c.placed.of, func(survey string, _ []upstream.Use) bool { return live[survey] == 0 })
+	if len(c.placed.of) == 0 {
+		c.placed.pool = nil
+	}
+}
+
+// place is where packages come from, with who asks for it and how.
+type place struct {
+	upstream.Place
+	key       string
+	names     map[string]bool // repositories of the policy
+	contracts map[string]bool
+	keys      map[string]bool // fingerprints that hosts believe it by
+	strict    bool            // some host wants its metadata signed
+	hosts     int
+	witnesses []source.SheetWitness
+	account   string // that opens it, and in which way; empty: it is open
+	kind      string
+	host      string // one that has a seat
+	authority string // certificates that vouch for its server
+}
+
+// alike is what hosts have in common that ask for the same places for the same reasons.
+type alike struct{ sheet, survey string }
+
+// places gathers where the fleet gets packages from. unknown counts hosts without a survey.
+func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, revision int64, unknown int, err error) {
+	p, revision, err = s.newestPolicy(ctx)
+	if err != nil {
+		return nil, nil, 0, 0, err
+	}
+	type group struct {
+		hosts int
+		names []string // some of them
+	}
+	groups, surveys := map[alike]*group{}, map[string]int{}
+	for _, h := range s.fleet.all() {
+		v := h.row()
+		if v.Survey == "" {
+			unknown++
+			continue
+		}
+		surveys[v.Survey]++
+		k := alike{v.Sheet, v.Survey}
+		g := groups[k]
+		if g == nil {
+			g = &group{}
+			groups[k] = g
+		}
+		if g.hosts++; len(g.names) < 5 || s.seated(v.Name) {
+			g.names = append(g.names, v.Name)
+		}
+	}
+	s.compute.forgetPlaces(surveys)
+	all := map[string]*place{}
+	for k, g := range groups {
+		if err := s.askedBy(ctx, k, g.hosts, g.names, all); err != nil {
+			return nil, nil, 0, 0, err
+		}
+	}
+	list = slices.Collect(maps.Values(all))
+	for _, x := range list {
+		for n := range x.names {
+			if r := p.Repositories[n]; r != nil && r.Rpm != nil && r.Rpm.Authority != nil {
+				x.authority = r.Rpm.Authority.Value
+			}
+		}
+	}
+	slices.SortFunc(list, func(a, b *place) int { return strings.Compare(a.key, b.key) })
+	return list, p, revision, unknown, nil
+}
+
+// seated reports whether a host has a seat: access goes with it.
+func (s *Service) seated(host string) bool { return len(s.keeper.of(host)) > 0 }
+
+// askedBy adds what some hosts that are alike ask for.
+func (s *Service) askedBy(ctx context.Context, k alike, hosts int, names []string, all map[string]*place) error {
+	uses, err := s.compute.usesOf(ctx, k.survey)
+	if err != nil {
+		return err
+	}
+	sheet := &source.Sheet{}
+	if k.sheet != "" {
+		if sheet, err = s.compute.sheetOf(ctx, k.sheet); err != nil {
+			return err
+		}
+	}
+	seen := map[string]bool{}
+	for i := range uses {
+		u := &uses[i]
+		x := all[u.Key]
+		if x == nil {
+			x = &place{Place: u.Place, key: u.Key, names: map[string]bool{}, contracts: map[string]bool{}, keys: map[string]bool{}}
+			all[u.Key] = x
+		}
+		if !seen[u.Key] { // a host that asks twice is one host
+			seen[u.Key] = true
+			x.hosts += hosts
+		}
+		for _, f := range u.Keys {
+			x.keys[f] = true
+		}
+		x.strict = x.strict || u.Checks == source.CheckRequired
+		if name, contract := u.Of(sheet); name != "" {
+			x.take(sheet, name, contract)
+			x.opened(s, sheet, name, names)
+		}
+	}
+	return nil
+}
+
+// take notes of which repository of a sheet a place is.
+func (x *place) take(sheet *source.Sheet, name, contract string) {
+	if contract != "" {
+		x.contracts[contract] = true
+	}
+	if x.names[name] {
+		return
+	}
+	x.names[name] = true
+	for _, w := range sheet.Witnesses {
+		if w.Repository == name {
+			x.witnesses = append(x.witnesses, w)
+		}
+	}
+	for i := range sheet.Sources {
+		if src := &sheet.Sources[i]; src.Repository == name {
+			for _, f := range src.SignedBy {
+				x.keys[f] = true
+			}
+		}
+	}
+}
+
+// opened notes how hosts get into a place that is not open to everyone.
+func (x *place) opened(s *Service, sheet *source.Sheet, name string, hosts []string) {
+	for _, a := range sheet.Access {
+		if x.host != "" || !slices.Contains(a.Repositories, name) {
+			continue
+		}
+		x.account, x.kind = a.Account, a.Kind
+		for _, h := range hosts {
+			if _, ok := s.keeper.seat(h, a.Account); ok {
+				x.host = h
+				break
+			}
+		}
+	}
+}
+
+// shown is a place as it is told.
+func (s *Service) shown(x *place, p *policy.Policy, look *api.RepositoryLook) api.Repository {
+	r := api.Repository{
+		Key: x.key, Place: x.Place, Address: x.Address(), Names: slices.Sorted(maps.Keys(x.names)), Hosts: x.hosts, Look: *look,
+		Contracts: slices.Sorted(maps.Keys(x.contracts)),
+	}
+	if r.Names == nil {
+		r.Names = []string{}
+	}
+	signer := ""
+	if look.Found != nil {
+		signer = look.Found.Signer
+	}
+	for _, f := range slices.Sorted(maps.Keys(x.keys)) {
+		r.Keys = append(r.Keys, api.RepositoryKey{Fingerprint: f, Policy: keyName(p, f), Signs: f == signer})
+	}
+	return r
+}
+
+// keyName is what a policy calls a key; empty where it does not know it.
+func keyName(p *policy.Policy, fingerprint string) string {
+	if p == nil {
+		return ""
+	}
+	for name, k := range p.Keys {
+		if k.Fingerprint == fingerprint {
+			return name
+		}
+	}
+	return ""
+}
