@@ -38,7 +38,7 @@ type Repository struct {
 	Names     []string         `json:"names" doc:"Repositories of the policy that it is of; none: the policy does not say that hosts use it"`
 	Hosts     int              `json:"hosts" doc:"Hosts that get packages from it"`
 	Contracts []string         `json:"contracts,omitempty" doc:"What opens it"`
-	Witnesses []WitnessOffered    `json:"witnesses,omitempty"`
+	Witnesses []WitnessOffered `json:"witnesses,omitempty"`
 	Look      RepositoryLook   `json:"look"`
 	Keys      []RepositoryKey  `json:"keys,omitempty" doc:"Keys that hosts believe it by"`
 	On        []RepositoryHost `json:"on,omitempty" doc:"A page of its hosts; only where one place is shown"`

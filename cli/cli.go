@@ -157,13 +157,25 @@ func (a *app) root() *cobra.Command {
 	f.StringVar(&a.settings, "settings", "", "settings file")
 	f.StringVar(&a.format, "format", "", "table or json, for some commands csv or sarif too (default table)")
 	f.StringVar(&a.colour, "colour", "", "auto, always or never (default auto)")
-	must(root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"table", "json"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(
+		root.RegisterFlagCompletionFunc(
+			"format",
+			cobra.FixedCompletions([]string{"table", "json"}, cobra.ShellCompDirectiveNoFileComp),
+		),
+	)
 	must(
 		root.RegisterFlagCompletionFunc(
 			"colour",
 			cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp),
 		),
 	)
+	a.commands(root)
+	guard(root)
+	return root
+}
+
+// commands adds all of them.
+func (a *app) commands(root *cobra.Command) {
 	root.AddGroup(
 		&cobra.Group{ID: "fleet", Title: "The fleet:"},
 		&cobra.Group{ID: "policy", Title: "Policy and change:"},
@@ -177,6 +189,7 @@ func (a *app) root() *cobra.Command {
 		a.cohorts(),
 		a.key(),
 		a.repository(),
+		a.whence(),
 		a.waiver(),
 		a.heal(),
 		a.read(),
@@ -204,8 +217,6 @@ func (a *app) root() *cobra.Command {
 		a.openapi(),
 		a.schema(),
 	)
-	guard(root)
-	return root
 }
 
 // guard makes wrong arguments say what is wanted, and unknown subcommands an error.

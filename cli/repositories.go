@@ -40,7 +40,8 @@ func (a *app) repositoryList() *cobra.Command {
 		Long: "List every place that a package manager of the fleet gets packages from, and what the service itself saw\n" +
 			"there last: whether it answers, which key signed, how fresh it is, how many packages it offers. Refused ones\n" +
 			"come first. A place is one address of a repository, with the suite, components and architectures asked for.",
-		Example: "  lantern repository list\n  lantern repository list --state trouble,unknown\n  lantern repository list --match saltmarsh --format json",
+		Example: "  lantern repository list\n  lantern repository list --state trouble,unknown\n" +
+			"  lantern repository list --match saltmarsh --format json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			stop := a.waiting("gathering the places")
 			page, err := a.client().Repositories(cmd.Context(), client.List{
@@ -73,12 +74,14 @@ func (a *app) placeCSV(list []api.Repository) (bool, error) {
 	for i := range list {
 		r := &list[i]
 		rows = append(rows, []string{
-			r.Key, r.Family, r.Address, r.Suite, strings.Join(r.Names, " "), strconv.Itoa(r.Hosts), r.Look.State, string(r.Look.Kind), r.Look.Why,
+			r.Key, r.Family, r.Address, r.Suite, strings.Join(r.Names, " "), strconv.Itoa(r.Hosts), r.Look.State,
+			string(r.Look.Kind), r.Look.Why,
 			signer(r), strconv.Itoa(r.Look.Packages), moment(r.Look.Checked), moment(r.Look.Read),
 		})
 	}
 	return a.csv([]string{
-		"key", "family", "address", "suite", "repositories", "hosts", "state", "cause", "why", "signed_by", "packages", "looked_at", "believed_at",
+		"key", "family", "address", "suite", "repositories", "hosts", "state", "cause", "why", "signed_by",
+		"packages", "looked_at", "believed_at",
 	}, rows)
 }
 
@@ -112,7 +115,8 @@ func (a *app) placeTable(list []api.Repository) {
 			names = "-"
 		}
 		rows = append(rows, []view.Cell{
-			{Text: look.sign + " " + look.word, Style: look.style}, view.T(names), view.T(r.Family),
+			{Text: look.sign + " " + look.word, Style: look.style}, view.T(names),
+			view.T(strings.TrimSpace(r.Family + " " + strings.Join(r.Archs, ","))),
 			view.T(
 				strings.TrimSpace(r.Address + " " + r.Suite),
 			), view.T(strconv.Itoa(r.Hosts)), view.T(packageCount(r)), view.T(ago(r.Look.Checked)),

@@ -217,7 +217,15 @@ func (a *app) operator() *cobra.Command {
 			return nil
 		},
 	}
-	choose(add, &role, "role", false, "reader (looks) or operator (changes); reader when left out", store.RoleReader, store.RoleOperator)
+	choose(
+		add,
+		&role,
+		"role",
+		false,
+		"reader (looks) or operator (changes); reader when left out",
+		store.RoleReader,
+		store.RoleOperator,
+	)
 	remove := &cobra.Command{
 		Use: "remove NAME", Short: "Take an operator away", Args: cobra.ExactArgs(1), Example: "  lantern operator remove mira",
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -30,9 +30,7 @@ func (s *Service) accept(ctx context.Context, in *acceptIn) (*body[api.Accepted]
 	v := h.row()
 	switch {
 	case v.Carried.Sheet == "":
-		return nil, huma.Error409Conflict(
-			fmt.Sprintf("nothing was carried to %s yet, so it has no state to accept; begin a rollout", v.Name),
-		)
+		return nil, huma.Error409Conflict(fmt.Sprintf("nothing was carried to %s yet, so it has no state to accept; begin a rollout", v.Name))
 	case v.Task != 0 && !v.behind():
 		return nil, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
 	case in.Body.Document != "" && in.Body.Document != v.Survey:

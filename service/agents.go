@@ -177,8 +177,7 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 	}
 	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Form == v.Form && clip(in.Zone, mostZone) == v.Zone &&
 		in.Free == nil && in.Access == nil &&
-		in.Packages == nil && in.Sources == nil &&
-		in.Traced == nil &&
+		in.Packages == nil && in.Sources == nil && in.Traced == nil &&
 		in.Trouble == v.Trouble {
 		out.Work = s.mayWork(r.Context(), v)
 		if wasSilent || first {

@@ -87,10 +87,8 @@ func (s *Service) prepareBack(ctx context.Context, in *leverIn) (*backing, error
 	}
 	for _, kind := range []string{store.KindRollout, store.KindBackOut} {
 		if open, err := s.store.OpenRollout(ctx, kind); err == nil && open.ID != of.ID {
-			return nil, huma.Error409Conflict(
-				fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d",
-					open.ID, open.ID),
-			)
+			return nil, huma.Error409Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d",
+				open.ID, open.ID))
 		}
 	}
 	b := &backing{of: of, seats: map[int64][]*host{}, ro: store.Rollout{

@@ -115,8 +115,7 @@ func (c *computer) unlike(ctx context.Context, of *api.Cohort) error {
 
 // public reports whether a text is a key rather than lines that people write.
 func public(text []byte) bool {
-	return bytes.Contains(text, []byte("-----BEGIN PGP")) && !bytes.Contains(text, []byte("Signed-By:")) ||
-		bytes.IndexByte(text, 0) >= 0
+	return bytes.Contains(text, []byte("-----BEGIN PGP")) && !bytes.Contains(text, []byte("Signed-By:")) || bytes.IndexByte(text, 0) >= 0
 }
 
 // beside lists what differs beside the files that are shown.

@@ -62,10 +62,7 @@ func partsOf(ro *store.Rollout, tallies []rollout.Tally) []api.RolloutPart {
 			x.Counts[st] = n
 		}
 		for _, g := range p.Gates(tallies[i]) {
-			x.Gates = append(
-				x.Gates,
-				api.RolloutGate{Name: g.Name, Value: g.Value, Limit: g.Limit.String(), Most: g.Most, Passed: g.Passed()},
-			)
+			x.Gates = append(x.Gates, api.RolloutGate{Name: g.Name, Value: g.Value, Limit: g.Limit.String(), Most: g.Most, Passed: g.Passed()})
 		}
 		out[i] = x
 	}
@@ -166,20 +163,9 @@ func says(ro *store.Rollout) string {
 				soak = max(soak, ro.Parts[i].Soak)
 			}
 		}
-		return fmt.Sprintf(
-			"wave %d of %d is done; the next begins at %s",
-			c.Opened,
-			waves,
-			c.Since.Add(soak).UTC().Format("15:04:05 MST"),
-		)
+		return fmt.Sprintf("wave %d of %d is done; the next begins at %s", c.Opened, waves, c.Since.Add(soak).UTC().Format("15:04:05 MST"))
 	}
-	return fmt.Sprintf(
-		"wave %d of %d: %d at work, %d may begin",
-		c.Opened,
-		waves,
-		ro.Counts[rollout.Working],
-		ro.Counts[rollout.Waiting],
-	)
+	return fmt.Sprintf("wave %d of %d: %d at work, %d may begin", c.Opened, waves, ro.Counts[rollout.Working], ro.Counts[rollout.Waiting])
 }
 
 func heldSays(ro *store.Rollout) string {
@@ -193,14 +179,8 @@ func heldSays(ro *store.Rollout) string {
 		p := &ro.Parts[h.Part]
 		for _, g := range p.Gates(rollout.Tally{}) {
 			if g.Name == h.Gate {
-				return fmt.Sprintf(
-					"held: %d of %s of wave %d %s, and the limit is %s",
-					h.Value,
-					plural(p.Hosts),
-					p.Stage+1,
-					gateWords[h.Gate],
-					limitWords(g),
-				)
+				return fmt.Sprintf("held: %d of %s of wave %d %s, and the limit is %s", h.Value, plural(p.Hosts), p.Stage+1, gateWords[h.Gate],
+					limitWords(g))
 			}
 		}
 	}

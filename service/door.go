@@ -83,6 +83,7 @@ var least = map[string]string{
 	"list-waivers": store.RoleReader, "add-waiver": store.RoleOperator, "end-waiver": store.RoleOperator,
 	"list-cohorts": store.RoleReader, "list-keys": store.RoleReader, "show-key": store.RoleReader,
 	"list-repositories": store.RoleReader, "show-repository": store.RoleReader, "probe-repositories": store.RoleOperator,
+	"whence":       store.RoleReader,
 	"check-policy": store.RoleReader, "preview-policy": store.RoleReader, "publish-policy": store.RoleOperator,
 	"list-revisions": store.RoleReader, "show-revision": store.RoleReader, "preview": store.RoleReader,
 	"begin-rollout": store.RoleOperator,

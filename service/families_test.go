@@ -52,22 +52,14 @@ func TestPacmansOrderKeysAndWitness(t *testing.T) {
 	before := read(t, filepath.Join(root, "etc/pacman.conf"))
 	ro := r.Carry()
 	require.Equal(t, 1, ro.Counts["failed"])
-	assert.Equal(
-		t,
-		"the witness is too old: fulmar offers fulmar-kernel 6.12.4-1, and the policy wants 7.0 or newer",
-		ro.Hosts[0].Report.Message,
-	)
+	assert.Equal(t, "the witness is too old: fulmar offers fulmar-kernel 6.12.4-1, and the policy wants 7.0 or newer", ro.Hosts[0].Report.Message)
 	assert.Equal(t, before, read(t, filepath.Join(root, "etc/pacman.conf")), "put back")
 
 	files["policy.yaml"] = []byte(strings.Replace(string(files["policy.yaml"]), "packages: [pacman]", "packages: [sonar-tools]", 1))
 	publish(t, r, files)
 	ro = r.Carry()
 	require.Equal(t, 1, ro.Counts["failed"])
-	assert.Equal(
-		t,
-		"nothing was changed: fulmar needs the package sonar-tools, which is not installed on this host; install it: pacman -S sonar-tools",
-		ro.Hosts[0].Report.Message,
-	)
+	assert.Equal(t, "nothing was changed: fulmar needs the package sonar-tools, which is not installed on this host; install it: pacman -S sonar-tools", ro.Hosts[0].Report.Message)
 
 	publish(t, r, r.Policy())
 	ro = r.Carry()
@@ -76,35 +68,14 @@ func TestPacmansOrderKeysAndWitness(t *testing.T) {
 	assert.Equal(t, "6.12.4-1", ro.Hosts[0].Report.Witnesses[0].Version)
 	conf := filepath.Join(root, "etc/pacman.conf")
 	text := read(t, conf)
-	upper, own, lower := strings.Index(
-		text,
-		"lantern-fulmar.conf",
-	), strings.Index(
-		text,
-		"[driftwood]",
-	), strings.Index(
-		text,
-		"lantern-gannet-open.conf",
-	)
+	upper, own, lower := strings.Index(text, "lantern-fulmar.conf"), strings.Index(text, "[driftwood]"), strings.Index(text, "lantern-gannet-open.conf")
 	assert.True(t, upper > 0 && upper < own && own < lower, text)
 	r.Until("the host is steady", func() bool { return len(r.Findings("model-2")) == 0 })
 
 	// Somebody puts the base on top.
 	edited(t, conf, "Include = /etc/pacman.d/lantern-fulmar.conf\n", "")
-	edited(
-		t,
-		conf,
-		"[driftwood]\nInclude = /etc/pacman.d/mirrorlist\n",
-		"[driftwood]\nInclude = /etc/pacman.d/mirrorlist\n\nInclude = /etc/pacman.d/lantern-fulmar.conf\n",
-	)
-	foundAndHealed(
-		t,
-		r,
-		"model-2",
-		"order-changed fault /etc/pacman.d/lantern-fulmar.conf",
-		filepath.Join(root, "etc/pacman.d/lantern-fulmar.conf"),
-		read(t, filepath.Join(root, "etc/pacman.d/lantern-fulmar.conf")),
-	)
+	edited(t, conf, "[driftwood]\nInclude = /etc/pacman.d/mirrorlist\n", "[driftwood]\nInclude = /etc/pacman.d/mirrorlist\n\nInclude = /etc/pacman.d/lantern-fulmar.conf\n")
+	foundAndHealed(t, r, "model-2", "order-changed fault /etc/pacman.d/lantern-fulmar.conf", filepath.Join(root, "etc/pacman.d/lantern-fulmar.conf"), read(t, filepath.Join(root, "etc/pacman.d/lantern-fulmar.conf")))
 	text = read(t, conf)
 	assert.Less(t, strings.Index(text, "lantern-fulmar.conf"), strings.Index(text, "[driftwood]"))
 
@@ -117,10 +88,7 @@ func TestPacmansOrderKeysAndWitness(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(root, "etc/pacman.d/gnupg")))
 	edited(t, conf, "HoldPkg = pacman glibc", "HoldPkg = pacman  glibc")
 	r.Until("the key is missed", func() bool {
-		return strings.Contains(
-			strings.Join(r.Findings("model-2"), ","),
-			"missing-key fault /etc/pacman.d/lantern-keys/fulmar-2025.asc",
-		)
+		return strings.Contains(strings.Join(r.Findings("model-2"), ","), "missing-key fault /etc/pacman.d/lantern-keys/fulmar-2025.asc")
 	})
 	heal, err := r.Operator.Heal(ctx, "model-2")
 	require.NoError(t, err)
@@ -143,11 +111,7 @@ func TestFlatpaksRemotes(t *testing.T) {
 	require.Equal(t, 1, ro.Counts["done"], "%+v", ro.Hosts[0].Report)
 	config := filepath.Join(root, "var/lib/flatpak/repo/config")
 	was := read(t, config)
-	assert.True(
-		t,
-		strings.HasPrefix(was, "[core]\nrepo_version=1\nmode=bare-user-only\nmin-free-space-size=500MB\n\n[remote \"curlew\"]\n"),
-		was,
-	)
+	assert.True(t, strings.HasPrefix(was, "[core]\nrepo_version=1\nmode=bare-user-only\nmin-free-space-size=500MB\n\n[remote \"curlew\"]\n"), was)
 	seen := false
 	for _, s := range ro.Hosts[0].Report.Sources {
 		seen = seen || strings.HasSuffix(s.URL, "/apps.curlew.example/repo") && s.OK
@@ -165,9 +129,7 @@ func TestFlatpaksRemotes(t *testing.T) {
 	require.NoError(t, r.Upstreams.SetFault("apps.curlew.example", "wrong-key"))
 	edited(t, config, "xa.title=Curlew applications", "xa.title=Tern applications")
 	files := r.Policy()
-	files["policy.yaml"] = []byte(
-		strings.Replace(string(files["policy.yaml"]), "title: Curlew applications", "title: Curlew for desks", 1),
-	)
+	files["policy.yaml"] = []byte(strings.Replace(string(files["policy.yaml"]), "title: Curlew applications", "title: Curlew for desks", 1))
 	publish(t, r, files)
 	ro = r.Carry()
 	require.Equal(t, 1, ro.Counts["done"], "%+v", ro.Hosts[0].Report)
@@ -214,10 +176,7 @@ func TestTheDistributionsOwnSections(t *testing.T) {
 		edited(t, file, c.line, "enabled=0\n")
 		foundAndHealed(t, r, host, "switched-off fault /"+c.file, file, was)
 		require.NoError(t, os.WriteFile(file, []byte("# nothing\n"), 0o644))
-		r.Until(
-			"the section is missed",
-			func() bool { return strings.Contains(strings.Join(r.Findings(host), ","), "missing-source fault") },
-		)
+		r.Until("the section is missed", func() bool { return strings.Contains(strings.Join(r.Findings(host), ","), "missing-source fault") })
 		heal, err := r.Operator.Heal(ctx, host)
 		require.NoError(t, err)
 		ended := r.Ended(heal.ID)

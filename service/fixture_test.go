@@ -52,15 +52,7 @@ func TestADataFolderOfAnEarlierVersionIsUnderstood(t *testing.T) {
 	dir, token := written(t, "data-4")
 	for range 2 { // and once more, as this version left it
 		begun := time.Date(2026, 11, 25, 15, 29, 0, 0, time.UTC)
-		svc, err := datafolder.Open(
-			ctx,
-			datafolder.Options{
-				Data:     dir,
-				Log:      slog.New(slog.DiscardHandler),
-				Interval: time.Hour,
-				Now:      func() time.Time { return begun },
-			},
-		)
+		svc, err := datafolder.Open(ctx, datafolder.Options{Data: dir, Log: slog.New(slog.DiscardHandler), Interval: time.Hour, Now: func() time.Time { return begun }})
 		require.NoError(t, err)
 		srv := httptest.NewServer(svc.Handler())
 		c := client.New(srv.URL, token)

@@ -269,13 +269,7 @@ func (f *fleet) find(name string) (*host, error) {
 		i, _ := slices.BinarySearchFunc(f.sorted, name+".", func(x *host, n string) int { return strings.Compare(x.row().Name, n) })
 		for ; i < len(f.sorted) && strings.HasPrefix(f.sorted[i].row().Name, name+"."); i++ {
 			if found != nil {
-				return nil, fmt.Errorf(
-					"%q: %w: %s and %s; write it in full",
-					name,
-					errAmbiguous,
-					found.row().Name,
-					f.sorted[i].row().Name,
-				)
+				return nil, fmt.Errorf("%q: %w: %s and %s; write it in full", name, errAmbiguous, found.row().Name, f.sorted[i].row().Name)
 			}
 			found = f.sorted[i]
 		}

@@ -79,15 +79,7 @@ func (s *Service) mayWork(ctx context.Context, v *hostView) bool {
 }
 
 func freezeOf(f store.Freeze, now time.Time) api.Freeze {
-	out := api.Freeze{
-		ID:      f.ID,
-		Group:   f.Scope,
-		Author:  f.Author,
-		Because: f.Because,
-		Begun:   f.Begun,
-		Until:   f.Until,
-		Stands:  f.Stands(now),
-	}
+	out := api.Freeze{ID: f.ID, Group: f.Scope, Author: f.Author, Because: f.Because, Begun: f.Begun, Until: f.Until, Stands: f.Stands(now)}
 	if !f.Ended.IsZero() {
 		out.Ended = &f.Ended
 	}
@@ -111,13 +103,8 @@ const longestFreeze = 90 * 24 * time.Hour
 
 func (s *Service) freeze(ctx context.Context, in *freezeIn) (*body[api.Freeze], error) {
 	now := s.now()
-	f := store.Freeze{
-		Scope:   strings.TrimSpace(in.Body.Group),
-		Author:  operatorFrom(ctx).Name,
-		Because: strings.TrimSpace(in.Body.Because),
-		Begun:   now.UTC(),
-		Until:   in.Body.Until.UTC(),
-	}
+	f := store.Freeze{Scope: strings.TrimSpace(in.Body.Group), Author: operatorFrom(ctx).Name, Because: strings.TrimSpace(in.Body.Because),
+		Begun: now.UTC(), Until: in.Body.Until.UTC()}
 	switch {
 	case !f.Until.After(now):
 		return nil, huma.Error422UnprocessableEntity("until: that is past; give a time to come")
@@ -144,9 +131,7 @@ func (s *Service) knownScope(ctx context.Context, scope string) error {
 		return nil
 	}
 	if _, err := s.fleet.find(scope); err == nil {
-		return huma.Error422UnprocessableEntity(
-			fmt.Sprintf("group: write the name of the host in full, or name a group: %q", short(scope)),
-		)
+		return huma.Error422UnprocessableEntity(fmt.Sprintf("group: write the name of the host in full, or name a group: %q", short(scope)))
 	}
 	r, err := s.pick(ctx, 0)
 	if err != nil {

@@ -29,9 +29,7 @@ func TestWhatCameFromASourceIsSaidBeforeItGoes(t *testing.T) {
 
 	without := map[string][]byte{}
 	for name, text := range files {
-		without[name] = []byte(
-			strings.Replace(string(text), "  - to: gateways\n    repositories: [saltmarsh]\n", "  - to: gateways\n", 1),
-		)
+		without[name] = []byte(strings.Replace(string(text), "  - to: gateways\n    repositories: [saltmarsh]\n", "  - to: gateways\n", 1))
 	}
 	p, err = r.Operator.PreviewFolder(ctx, api.Publication{Files: without})
 	require.NoError(t, err)

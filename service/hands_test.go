@@ -58,12 +58,7 @@ func TestWhatThePolicySaysNothingOf(t *testing.T) {
 	require.Equal(t, 1, ended.Counts["done"], "%+v", ended.Hosts[0].Report)
 	found(t, r, "gw-01")
 	assert.NoFileExists(t, filepath.Join(root, "etc/apt/preferences.d/own"))
-	assert.Contains(
-		t,
-		read(t, filepath.Join(root, "etc/apt/preferences.d/own.disabled")),
-		"1001",
-		"nothing that somebody wrote is lost",
-	)
+	assert.Contains(t, read(t, filepath.Join(root, "etc/apt/preferences.d/own.disabled")), "1001", "nothing that somebody wrote is lost")
 
 	// Without healing no rollout makes it right.
 	put(t, root, "etc/apt/preferences.d/own", "Package: *\nPin: origin elsewhere.example\nPin-Priority: 1001\n")

@@ -72,10 +72,7 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 	if err != nil {
 		return nil, err
 	}
-	p := &startable{
-		revision: r,
-		rollout:  store.Rollout{Kind: store.KindHeal, Revision: r.Number, Because: strings.TrimSpace(in.Because)},
-	}
+	p := &startable{revision: r, rollout: store.Rollout{Kind: store.KindHeal, Revision: r.Number, Because: strings.TrimSpace(in.Because)}}
 	for _, h := range targets {
 		v := h.row()
 		if v.Revision == 0 || !hasFinding(v, in.Class) {

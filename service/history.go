@@ -21,10 +21,7 @@ func (s *Service) history(ctx context.Context, in *historyIn) (*body[api.History
 	if err != nil {
 		return nil, err
 	}
-	entries, err := s.store.Journal(
-		ctx,
-		store.JournalQuery{Kind: kindHost, Name: h.row().Name, Before: in.Before, Limit: in.PerPage + 1},
-	)
+	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindHost, Name: h.row().Name, Before: in.Before, Limit: in.PerPage + 1})
 	if err != nil {
 		return nil, s.refuse(err)
 	}

@@ -279,10 +279,7 @@ func (s *Service) setLabels(ctx context.Context, in *labelsIn) (*body[api.Host],
 	for k, v := range in.Body.Labels {
 		if !labelForm(k) || len(v) > 200 {
 			return nil, huma.Error422UnprocessableEntity(
-				fmt.Sprintf(
-					"the label %q cannot be taken; a label's name is letters, digits and _, at most 63, its value at most 200",
-					k,
-				),
+				fmt.Sprintf("the label %q cannot be taken; a label's name is letters, digits and _, at most 63, its value at most 200", k),
 			)
 		}
 	}

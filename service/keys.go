@@ -195,13 +195,7 @@ func (s *Service) listKeys(ctx context.Context, in *keysQuery) (*body[api.KeyPag
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	page := api.KeyPage{
-		Keys:     []trust.FleetKey{},
-		States:   map[string]int{},
-		Revision: revision,
-		Hosts:    len(s.fleet.all()),
-		Unknown:  unknown,
-	}
+	page := api.KeyPage{Keys: []trust.FleetKey{}, States: map[string]int{}, Revision: revision, Hosts: len(s.fleet.all()), Unknown: unknown}
 	list := slices.DeleteFunc(all, func(k trust.FleetKey) bool { return !in.wants(&k) })
 	for i := range list {
 		page.States[list[i].State]++
@@ -241,9 +235,7 @@ func findKey(all []trust.FleetKey, name string) (*trust.FleetKey, error) {
 		return found[0], nil
 	case 0:
 		return nil, huma.Error404NotFound(fmt.Sprintf(
-			"no host has the key %q, and the policy does not name it; lantern key list shows all, and --match finds part of a name",
-			short(name),
-		))
+			"no host has the key %q, and the policy does not name it; lantern key list shows all, and --match finds part of a name", short(name)))
 	}
 	return nil, huma.Error409Conflict(fmt.Sprintf("%d keys end in %q; give the whole fingerprint", len(found), short(name)))
 }

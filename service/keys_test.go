@@ -24,11 +24,7 @@ func TestWhoBelievesAKey(t *testing.T) {
 	page, err := r.Operator.Keys(ctx, false, client.List{})
 	require.NoError(t, err)
 	require.Len(t, page.Keys, 1, "the archive's, which both trust for everything")
-	assert.Equal(
-		t,
-		[]any{trust.Unknown, 2, 2, int64(0)},
-		[]any{page.Keys[0].State, page.Keys[0].Hosts, page.Keys[0].Wide, page.Revision},
-	)
+	assert.Equal(t, []any{trust.Unknown, 2, 2, int64(0)}, []any{page.Keys[0].State, page.Keys[0].Hosts, page.Keys[0].Wide, page.Revision})
 
 	publish(t, r, r.Policy())
 	require.Equal(t, 2, r.Carry().Counts["done"])
@@ -46,26 +42,14 @@ func TestWhoBelievesAKey(t *testing.T) {
 	d, err := r.Operator.Key(ctx, foreign.Fingerprint(), false, client.List{})
 	require.NoError(t, err)
 	require.Len(t, d.On, 1)
-	assert.Equal(
-		t,
-		[]any{"gw-02.brinewick.test", "any", []string{"/etc/apt/trusted.gpg.d/own.gpg"}},
-		[]any{d.On[0].Host, d.On[0].Scope, d.On[0].Where},
-	)
+	assert.Equal(t, []any{"gw-02.brinewick.test", "any", []string{"/etc/apt/trusted.gpg.d/own.gpg"}}, []any{d.On[0].Host, d.On[0].Scope, d.On[0].Where})
 	d, err = r.Operator.Key(ctx, "saltmarsh-2026", false, client.List{})
 	require.NoError(t, err)
 	assert.Equal(t, 2, d.Total)
 	assert.Equal(t, "named", d.On[0].Scope)
 	assert.Equal(t, []string{"/etc/apt/sources.list.d/saltmarsh.sources:5"}, d.On[0].Sources)
-	assert.Equal(
-		t,
-		"saltmarsh-2029 is on every host that believes this one; which of them the vendor signs with is not looked at",
-		d.Replacement,
-	)
-	page, err = r.Operator.Keys(
-		ctx,
-		false,
-		client.List{Filter: map[string][]string{"state": {trust.Unknown}}, Sort: "hosts", PerPage: 1},
-	)
+	assert.Equal(t, "saltmarsh-2029 is on every host that believes this one; which of them the vendor signs with is not looked at", d.Replacement)
+	page, err = r.Operator.Keys(ctx, false, client.List{Filter: map[string][]string{"state": {trust.Unknown}}, Sort: "hosts", PerPage: 1})
 	require.NoError(t, err)
 	assert.Equal(t, []any{2, 1}, []any{page.Total, len(page.Keys)}, "the archive's and the foreign one")
 	assert.Equal(t, 2, page.States[trust.Unknown], "counted whatever page is shown")

@@ -35,14 +35,7 @@ func fleetOf(t *testing.T, count int) *client.Client {
 	require.NoError(t, first.Close())
 	st, err := store.Open(ctx, filepath.Join(dir, "lantern.db"))
 	require.NoError(t, err)
-	traits, err := source.Canonical(
-		source.Traits{
-			OS:            source.OS{ID: "skerry", Version: "12", Codename: "mussel"},
-			Family:        "deb",
-			Arch:          "x86_64",
-			Architectures: []string{"amd64"},
-		},
-	)
+	traits, err := source.Canonical(source.Traits{OS: source.OS{ID: "skerry", Version: "12", Codename: "mussel"}, Family: "deb", Arch: "x86_64", Architectures: []string{"amd64"}})
 	require.NoError(t, err)
 	survey, err := source.Canonical(source.Survey{})
 	require.NoError(t, err)

@@ -33,9 +33,7 @@ func (s *Service) past(ctx context.Context, in *pastIn) (*body[api.PastHost], er
 		case first.IsZero():
 			return nil, huma.Error404NotFound(fmt.Sprintf("it is not known what %q had at any time", short(in.Name)))
 		}
-		return nil, huma.Error404NotFound(
-			fmt.Sprintf("what %s had then is not known; it is from %s on", name, first.Format(time.RFC3339)),
-		)
+		return nil, huma.Error404NotFound(fmt.Sprintf("what %s had then is not known; it is from %s on", name, first.Format(time.RFC3339)))
 	}
 	if err != nil {
 		return nil, s.refuse(err)

@@ -27,7 +27,7 @@ const (
 var routes = map[string]string{
 	"GET /healthz": everybody, "GET /metrics": everybody, "GET /openapi.json": readers,
 	"POST /api/session": everybody, "POST /api/agent/join": everybody,
-	"GET /api/session": readers, "DELETE /api/session": readers, "GET /api/hosts": readers, "GET /api/hosts/{name}": readers, "GET /api/drift/groups": readers, "GET /api/hosts/{name}/history": readers, "GET /api/waivers": readers, "POST /api/waivers": operators, "DELETE /api/waivers/{id}": operators, "GET /api/cohorts": readers, "GET /api/keys": readers, "GET /api/repositories": readers, "GET /api/repositories/{key}": readers, "POST /api/repositories/probe": operators, "GET /api/keys/{key}": readers, "GET /api/drift": readers,
+	"GET /api/session": readers, "DELETE /api/session": readers, "GET /api/hosts": readers, "GET /api/hosts/{name}": readers, "GET /api/drift/groups": readers, "GET /api/hosts/{name}/history": readers, "GET /api/waivers": readers, "POST /api/waivers": operators, "DELETE /api/waivers/{id}": operators, "GET /api/cohorts": readers, "GET /api/keys": readers, "GET /api/whence": readers, "GET /api/repositories": readers, "GET /api/repositories/{key}": readers, "POST /api/repositories/probe": operators, "GET /api/keys/{key}": readers, "GET /api/drift": readers,
 	"GET /api/hosts/{name}/explanation": readers, "GET /api/hosts/{name}/survey": readers, "GET /api/revisions/{number}": readers,
 	"GET /api/revisions": readers, "GET /api/preview": readers, "GET /api/rollouts": readers, "GET /api/rollouts/{id}": readers, "GET /api/events": readers,
 	"DELETE /api/hosts/{name}": operators, "PUT /api/hosts/{name}/labels": operators, "POST /api/hosts/{name}/heal": operators, "POST /api/hosts/{name}/accept": operators, "POST /api/invites": operators,
@@ -62,16 +62,10 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		}
 	}
 
-	callers := map[string]string{
-		"nobody":      "",
-		"a stranger":  "Bearer plo_wrong",
-		"a reader":    "Bearer " + reader.Token,
-		"an operator": "Bearer " + r.Operator.Token,
-	}
+	callers := map[string]string{"nobody": "", "a stranger": "Bearer plo_wrong", "a reader": "Bearer " + reader.Token, "an operator": "Bearer " + r.Operator.Token}
 	for route, access := range routes {
 		method, path, _ := strings.Cut(route, " ")
-		path = strings.NewReplacer("{name}", "nothing-of-that-name", "{id}", "999", "{number}", "999", "{host}", "nothing-of-that-name", "{account}", "nothing", "{digest}", strings.Repeat("0", 64)).
-			Replace(path)
+		path = strings.NewReplacer("{name}", "nothing-of-that-name", "{id}", "999", "{number}", "999", "{host}", "nothing-of-that-name", "{account}", "nothing", "{digest}", strings.Repeat("0", 64)).Replace(path)
 		for who, header := range callers {
 			t.Run(route+" for "+who, func(t *testing.T) {
 				ctx, cancel := context.WithCancel(context.Background())
@@ -86,8 +80,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 				require.NoError(t, err)
 				defer resp.Body.Close()
 				let := resp.StatusCode != http.StatusUnauthorized && resp.StatusCode != http.StatusForbidden
-				want := access == everybody || access == readers && (who == "a reader" || who == "an operator") ||
-					access == operators && who == "an operator"
+				want := access == everybody || access == readers && (who == "a reader" || who == "an operator") || access == operators && who == "an operator"
 				if route == "POST /api/agent/join" { // refused for want of a good key, not of a sign-in
 					assert.Equal(t, http.StatusBadRequest, resp.StatusCode)
 					return

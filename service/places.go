@@ -8,55 +8,63 @@ import (
 	"sync"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/choice"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
 )
 
-// placed remembers where the hosts of a survey get packages from.
+// placed remembers where the hosts of a survey get packages from, and what decides which.
+// Many surveys that differ have that in common.
 type placed struct {
 	sync.Mutex
-	of   map[string][]upstream.Use
-	pool map[string]*upstream.Place // by key: many surveys ask alike
+	of   map[string]*choice.Host // by survey
+	pool map[string]*choice.Host // by key
 }
 
-// usesOf is where the hosts of a survey get packages from.
-func (c *computer) usesOf(ctx context.Context, survey string) ([]upstream.Use, error) {
+// deciding is what decides which packages the hosts of a survey get.
+func (c *computer) deciding(ctx context.Context, survey string) (*choice.Host, error) {
 	c.placed.Lock()
 	defer c.placed.Unlock()
-	if list, known := c.placed.of[survey]; known {
-		return list, nil
+	if h, known := c.placed.of[survey]; known {
+		return h, nil
 	}
 	s, err := c.surveyOf(ctx, survey)
 	if err != nil {
 		return nil, err
 	}
-	list := slices.Clip(upstream.Uses(s))
+	h := choice.Of(s)
 	if c.placed.of == nil {
-		c.placed.of, c.placed.pool = map[string][]upstream.Use{}, map[string]*upstream.Place{}
+		c.placed.of, c.placed.pool = map[string]*choice.Host{}, map[string]*choice.Host{}
 	}
-	for i := range list {
-		u := &list[i]
-		if c.placed.pool[u.Key] == nil {
-			p := u.Place
-			c.placed.pool[same(u.Key)] = &p
-		}
-		u.Place, u.Key, u.File, u.ID = *c.placed.pool[u.Key], same(u.Key), same(u.File), same(u.ID)
-		for j := range u.Keys {
-			u.Keys[j] = same(u.Keys[j])
-		}
+	if have := c.placed.pool[h.Key()]; have != nil {
+		h = have
+	} else {
+		c.placed.pool[h.Key()] = h
 	}
-	c.placed.of[survey] = list
-	return list, nil
+	c.placed.of[survey] = h
+	return h, nil
+}
+
+// usesOf is where the hosts of a survey get packages from.
+func (c *computer) usesOf(ctx context.Context, survey string) ([]upstream.Use, error) {
+	h, err := c.deciding(ctx, survey)
+	if err != nil {
+		return nil, err
+	}
+	return h.Uses, nil
 }
 
 // forgetPlaces drops what is remembered of surveys that no host has any more.
 func (c *computer) forgetPlaces(live map[string]int) {
 	c.placed.Lock()
 	defer c.placed.Unlock()
-	maps.DeleteFunc(c.placed.of, func(survey string, _ []upstream.Use) bool { return live[survey] == 0 })
-	if len(c.placed.of) == 0 {
-		c.placed.pool = nil
+	maps.DeleteFunc(c.placed.of, func(survey string, _ *choice.Host) bool { return live[survey] == 0 })
+	if len(c.placed.of) < len(c.placed.pool) {
+		c.placed.pool = map[string]*choice.Host{}
+		for _, h := range c.placed.of {
+			c.placed.pool[h.Key()] = h
+		}
 	}
 }
 

@@ -184,14 +184,7 @@ const publishedAskTime = 30 * 24 * time.Hour
 
 // revisionOf describes a revision; held is how many hosts have each.
 func revisionOf(r store.Revision, held map[int64]int) api.Revision {
-	return api.Revision{
-		Number:  r.Number,
-		Policy:  r.Policy,
-		Author:  r.Author,
-		Message: r.Message,
-		Created: r.Created,
-		Hosts:   held[r.Number],
-	}
+	return api.Revision{Number: r.Number, Policy: r.Policy, Author: r.Author, Message: r.Message, Created: r.Created, Hosts: held[r.Number]}
 }
 
 // held counts the hosts by the revision that was last carried to them.

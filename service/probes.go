@@ -47,7 +47,8 @@ type upstreams struct {
 
 func (s *Service) loadUpstreams(ctx context.Context) error {
 	s.upstreams = &upstreams{
-		fetch: fetch.New(), lists: newCache[string, *index.List](keptLists), looks: map[string]*api.RepositoryLook{}, busy: map[string]chan struct{}{},
+		fetch: fetch.New(),
+		lists: newCache[string, *index.List](keptLists), looks: map[string]*api.RepositoryLook{}, busy: map[string]chan struct{}{},
 	}
 	return s.store.Upstreams(ctx, func(u store.Upstream) error {
 		var look api.RepositoryLook

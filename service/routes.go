@@ -148,6 +148,7 @@ func (s *Service) operatorRoutes() {
 	s.policyRoutes(a)
 	s.subscriptionRoutes(a)
 	s.repositoryRoutes(a)
+	s.whenceRoutes(a)
 }
 
 // describeAgents puts the agents' calls into the description.
@@ -196,15 +197,7 @@ func (s *Service) describeAgents() {
 		"200",
 		schema(api.CheckInAnswer{}, "application/json"),
 	)
-	add(
-		"send-documents",
-		http.MethodPost,
-		"/api/agent/documents",
-		"Send documents that the service asked for",
-		api.Documents{},
-		"204",
-		nil,
-	)
+	add("send-documents", http.MethodPost, "/api/agent/documents", "Send documents that the service asked for", api.Documents{}, "204", nil)
 	add(
 		"delivery",
 		http.MethodGet,

@@ -378,13 +378,7 @@ func (s *Service) releaseSeat(ctx context.Context, in *seatPath) (*releasedOut, 
 
 // seat describes a seat; never what opens the sources.
 func (s *Service) seat(x store.Seat) api.Seat {
-	out := api.Seat{
-		Seat:      x.Seat,
-		Automatic: x.Automatic,
-		Leaving:   x.Leaving,
-		Kind:      x.Kind,
-		Renewal:   s.keeper.refusals(x.Host)[x.Account],
-	}
+	out := api.Seat{Seat: x.Seat, Automatic: x.Automatic, Leaving: x.Leaving, Kind: x.Kind, Renewal: s.keeper.refusals(x.Host)[x.Account]}
 	out.Taken = out.Taken.UTC()
 	if !x.Expires.IsZero() {
 		out.Expires = &x.Expires

@@ -186,11 +186,7 @@ func TestASeatThatIsGoneAtTheLastMomentLeavesNoHalfGroup(t *testing.T) {
 	}
 	_, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
 	no := refusal(t, err, http.StatusConflict)
-	assert.Contains(
-		t,
-		no.Detail,
-		"all 1 seats of GN-2026-014 are taken; nothing was begun, and the seats that were taken on the way are given back",
-	)
+	assert.Contains(t, no.Detail, "all 1 seats of GN-2026-014 are taken; nothing was begun, and the seats that were taken on the way are given back")
 	assert.Empty(t, seats(t, r))
 	page, err := r.Operator.Rollouts(ctx, client.List{})
 	require.NoError(t, err)
@@ -202,26 +198,13 @@ func TestSeatsByHand(t *testing.T) {
 	r := rig.New(t)
 	r.Up("gw-01")
 	files := licensed(t, r)
-	files["hosts.yaml"] = bytes.Replace(
-		files["hosts.yaml"],
-		[]byte("    seats: automatic\n\n  - to: archives"),
-		[]byte("\n  - to: archives"),
-		1,
-	)
+	files["hosts.yaml"] = bytes.Replace(files["hosts.yaml"], []byte("    seats: automatic\n\n  - to: archives"), []byte("\n  - to: archives"), 1)
 	publish(t, r, files)
 	_, err := r.Operator.TakeSeat(ctx, api.SeatOrder{Host: "gw-01"})
-	assert.Contains(
-		t,
-		refusal(t, err, http.StatusConflict).Detail,
-		`the service has no account "gannet" at a vendor's desk; give it one: lantern account add gannet`,
-	)
+	assert.Contains(t, refusal(t, err, http.StatusConflict).Detail, `the service has no account "gannet" at a vendor's desk; give it one: lantern account add gannet`)
 	r.Accounts()
 	_, err = r.Operator.BeginRollout(ctx, rig.AtOnce)
-	assert.Equal(
-		t,
-		[]string{"gw-01.brinewick.test needs a seat in the account gannet: lantern seat take gw-01"},
-		refusal(t, err, http.StatusConflict).Details,
-	)
+	assert.Equal(t, []string{"gw-01.brinewick.test needs a seat in the account gannet: lantern seat take gw-01"}, refusal(t, err, http.StatusConflict).Details)
 
 	seat, err := r.Operator.TakeSeat(ctx, api.SeatOrder{Host: "gw-01"})
 	require.NoError(t, err)
@@ -255,11 +238,7 @@ func TestAccessGoesWithTheSeat(t *testing.T) {
 	require.NotEmpty(t, d.Drift)
 	i := slices.IndexFunc(d.Drift, func(f api.Finding) bool { return f.Class == "no-seat" })
 	require.GreaterOrEqual(t, i, 0, "%+v", d.Drift)
-	assert.Equal(
-		t,
-		"gannet-licensed is on and the host has no seat in gannet, so each refresh fails with 401: take a seat (lantern seat take gw-01), or let gateways follow the open choice",
-		d.Drift[i].Message,
-	)
+	assert.Equal(t, "gannet-licensed is on and the host has no seat in gannet, so each refresh fails with 401: take a seat (lantern seat take gw-01), or let gateways follow the open choice", d.Drift[i].Message)
 
 	// and in words when it does fail
 	ro, err := r.Operator.Heal(ctx, "gw-01")
@@ -443,11 +422,7 @@ func TestAContractThatShrinksBelowItsSeats(t *testing.T) {
 		for _, f := range d.Drift {
 			if f.Class == "seat-ends" && f.Severity == "fault" {
 				lost = append(lost, n)
-				assert.Contains(
-					t,
-					f.Message,
-					"the desk does not renew the access: GN-2026-014 has 1 seats, and "+n+".brinewick.test sits beyond them",
-				)
+				assert.Contains(t, f.Message, "the desk does not renew the access: GN-2026-014 has 1 seats, and "+n+".brinewick.test sits beyond them")
 			}
 		}
 	}
@@ -527,24 +502,11 @@ func TestARetiredHostGivesItsSeatsBackEvenWhenTheDeskIsAway(t *testing.T) {
 func TestAWrongLoginIsSaidAtOnce(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
-	_, err := r.Operator.AddAccount(
-		ctx,
-		api.AccountOrder{Name: "gannet", Desk: "http://" + r.World.Desks + "/gannet", Login: "brinewick", Password: "wrong-one"},
-	)
-	assert.Equal(
-		t,
-		"the desk does not take the organisation's login; give the right one: lantern account add",
-		refusal(t, err, http.StatusConflict).Detail,
-	)
-	_, err = r.Operator.AddAccount(
-		ctx,
-		api.AccountOrder{Name: "gannet", Desk: "http://127.0.0.1:1/gannet", Login: "brinewick", Password: "x"},
-	)
+	_, err := r.Operator.AddAccount(ctx, api.AccountOrder{Name: "gannet", Desk: "http://" + r.World.Desks + "/gannet", Login: "brinewick", Password: "wrong-one"})
+	assert.Equal(t, "the desk does not take the organisation's login; give the right one: lantern account add", refusal(t, err, http.StatusConflict).Detail)
+	_, err = r.Operator.AddAccount(ctx, api.AccountOrder{Name: "gannet", Desk: "http://127.0.0.1:1/gannet", Login: "brinewick", Password: "x"})
 	assert.Contains(t, refusal(t, err, http.StatusServiceUnavailable).Detail, "the desk does not answer")
-	_, err = r.Operator.AddAccount(
-		ctx,
-		api.AccountOrder{Name: "gannet", Desk: "http://a:b@127.0.0.1:1/", Login: "brinewick", Password: "x"},
-	)
+	_, err = r.Operator.AddAccount(ctx, api.AccountOrder{Name: "gannet", Desk: "http://a:b@127.0.0.1:1/", Login: "brinewick", Password: "x"})
 	refusal(t, err, http.StatusUnprocessableEntity)
 	list, err := r.Operator.Accounts(ctx)
 	require.NoError(t, err)
@@ -554,11 +516,7 @@ func TestAWrongLoginIsSaidAtOnce(t *testing.T) {
 func TestAnAccountWithSeatsIsNotForgotten(t *testing.T) {
 	t.Parallel()
 	r, _ := carried(t, "gw-01")
-	assert.Contains(
-		t,
-		refusal(t, r.Operator.RemoveAccount(ctx, "gannet"), http.StatusConflict).Detail,
-		"1 seats are taken in the account gannet",
-	)
+	assert.Contains(t, refusal(t, r.Operator.RemoveAccount(ctx, "gannet"), http.StatusConflict).Detail, "1 seats are taken in the account gannet")
 	require.NoError(t, r.Operator.RemoveAccount(ctx, "plover"))
 	refusal(t, r.Operator.RemoveAccount(ctx, "plover"), http.StatusNotFound)
 }
@@ -591,9 +549,7 @@ func modelled(t *testing.T, r *rig.Rig) map[string][]byte {
 	from := strings.Index(text, "  - to: models")
 	to := strings.Index(text, "  - to: desks\n")
 	require.True(t, from > 0 && to > from)
-	files["hosts.yaml"] = []byte(
-		text[:from] + "  - to: models\n    channels: { gannet: licensed }\n    seats: automatic\n\n" + text[to:],
-	)
+	files["hosts.yaml"] = []byte(text[:from] + "  - to: models\n    channels: { gannet: licensed }\n    seats: automatic\n\n" + text[to:])
 	return files
 }
 
@@ -635,12 +591,8 @@ func TestEveryFamilysOwnWay(t *testing.T) {
 		})
 	}
 	assert.NoFileExists(t, filepath.Join(roots["chart-2"], "etc/zypp/credentials.d/lantern-gannet"))
-	assert.Equal(
-		t,
-		"Server = http://"+r.World.Plain+"/arch.gannet.example/licensed/x86_64\n",
-		read(t, filepath.Join(roots["model-2"], "etc/pacman.d/lantern-gannet-licensed.gannet")),
-		"without access pacman still works: a file that it includes must be there",
-	)
+	assert.Equal(t, "Server = http://"+r.World.Plain+"/arch.gannet.example/licensed/x86_64\n", read(t, filepath.Join(roots["model-2"], "etc/pacman.d/lantern-gannet-licensed.gannet")),
+		"without access pacman still works: a file that it includes must be there")
 }
 
 func TestPacmanAndZypperGoBackToTheOpenChoice(t *testing.T) {
@@ -654,11 +606,7 @@ func TestPacmanAndZypperGoBackToTheOpenChoice(t *testing.T) {
 	was := read(t, conf)
 	publish(t, r, modelled(t, r))
 	require.Zero(t, r.Carry().Counts["failed"])
-	assert.Equal(
-		t,
-		was+"\n# Patient Lantern's repositories, each in a file of its own.\nInclude = /etc/pacman.d/lantern-gannet-licensed.conf\n",
-		read(t, conf),
-	)
+	assert.Equal(t, was+"\n# Patient Lantern's repositories, each in a file of its own.\nInclude = /etc/pacman.d/lantern-gannet-licensed.conf\n", read(t, conf))
 	r.Publish()
 	ro := r.Carry()
 	require.Zero(t, ro.Counts["failed"], "%+v", ro.Hosts)
@@ -677,12 +625,7 @@ func TestATokenInTheURL(t *testing.T) {
 	text := string(files["policy.yaml"])
 	text = strings.Replace(text, "https://"+r.World.Secure+"/rpm.gannet.example/licensed", base, 1)
 	text = strings.Replace(text, "access: client-certificate", "access: token-url", 1)
-	text = strings.Replace(
-		text,
-		`zypp: { url: "http://`+r.World.Plain+`/rpm.gannet.example/licensed/halyard-${os.major}/${arch}" }`,
-		`zypp: { access: token-url, url: "`+base+`/halyard-${os.major}/${arch}" }`,
-		1,
-	)
+	text = strings.Replace(text, `zypp: { url: "http://`+r.World.Plain+`/rpm.gannet.example/licensed/halyard-${os.major}/${arch}" }`, `zypp: { access: token-url, url: "`+base+`/halyard-${os.major}/${arch}" }`, 1)
 	require.Equal(t, 2, strings.Count(text, "access: token-url"))
 	files["policy.yaml"] = []byte(text)
 	publish(t, r, files)
@@ -718,21 +661,11 @@ func TestAGroupOfDnfHostsMovesToTheOpenChoiceAndBack(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(repos, "gannet-open.repo"))
 
 	open := r.Policy()
-	open["hosts.yaml"] = bytes.Replace(
-		open["hosts.yaml"],
-		[]byte("    channels: { gannet: licensed }\n    seats: automatic # taken"),
-		[]byte("    channels: { gannet: open } # taken"),
-		1,
-	)
+	open["hosts.yaml"] = bytes.Replace(open["hosts.yaml"], []byte("    channels: { gannet: licensed }\n    seats: automatic # taken"), []byte("    channels: { gannet: open } # taken"), 1)
 	publish(t, r, open)
 	ro := r.Carry()
 	require.Zero(t, ro.Counts["failed"], "%+v", ro.Hosts)
-	assert.Equal(
-		t,
-		strings.Replace(before[:strings.Index(before, "sslclientcert")], "enabled=1", "enabled=0", 1),
-		read(t, filepath.Join(repos, "gannet-licensed.repo")),
-		"kept, and off",
-	)
+	assert.Equal(t, strings.Replace(before[:strings.Index(before, "sslclientcert")], "enabled=1", "enabled=0", 1), read(t, filepath.Join(repos, "gannet-licensed.repo")), "kept, and off")
 	assert.Contains(t, read(t, filepath.Join(repos, "gannet-open.repo")), "enabled=1")
 	assert.NoFileExists(t, filepath.Join(root, "etc/pki/lantern/gannet.key"))
 	d, err := r.Operator.Host(ctx, "arc-2")

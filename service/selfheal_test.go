@@ -46,10 +46,7 @@ func TestAClassIsHealedByItselfUntilSomethingFightsIt(t *testing.T) {
 	require.NoError(t, err)
 	r.Until("it is healed", func() bool { return read(t, file) == was })
 
-	require.NoError(
-		t,
-		os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/own.list"), []byte("deb http://own.example/apt stable main\n"), 0o644),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/own.list"), []byte("deb http://own.example/apt stable main\n"), 0o644))
 	r.Until("it is worth knowing, and no more", func() bool {
 		d, err := r.Operator.Host(ctx, "gw-01")
 		return err == nil && len(d.Drift) == 1 && d.Drift[0].Severity == "note" && d.State == api.StateSteady

@@ -148,6 +148,12 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	s.auth = newAuthenticator(opts.Store, s.fleet, opts.Now)
 	s.metrics = newMetrics(s)
 	s.routes()
+	s.beginWork()
+	return s, nil
+}
+
+// beginWork starts the background work.
+func (s *Service) beginWork() {
 	bg, stop := context.WithCancel(context.Background())
 	s.stop = stop
 	s.background = func(do func(context.Context)) { s.stopped.Go(func() { do(bg) }) }
@@ -158,13 +164,12 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	s.stopped.Go(func() { s.watchHealing(bg) })
 	s.stopped.Go(func() { s.tellWebhooks(bg) })
 	s.stopped.Go(func() { s.watchDocuments(bg) })
-	if opts.Probe > 0 {
+	if s.opts.Probe > 0 {
 		s.stopped.Go(func() { s.watchUpstreams(bg) })
 	}
-	if opts.Tend > 0 {
+	if s.opts.Tend > 0 {
 		s.stopped.Go(func() { s.watchDesks(bg) })
 	}
-	return s, nil
 }
 
 // Handler returns the service's HTTP side.

@@ -143,11 +143,7 @@ func TestAContradictionForAHostIsNotPublished(t *testing.T) {
 	var refused *client.Error
 	require.ErrorAs(t, err, &refused)
 	require.Len(t, refused.Details, 1)
-	assert.Contains(
-		t,
-		refused.Details[0],
-		`error[conflict]: saltmarsh.series is "8" here and "9" elsewhere, for the host gw-05.brinewick.test`,
-	)
+	assert.Contains(t, refused.Details[0], `error[conflict]: saltmarsh.series is "8" here and "9" elsewhere, for the host gw-05.brinewick.test`)
 }
 
 func TestARefreshThatFailsPutsEverythingBack(t *testing.T) {
@@ -162,11 +158,7 @@ func TestARefreshThatFailsPutsEverythingBack(t *testing.T) {
 	rep := ro.Hosts[0].Report
 	assert.Equal(t, api.StepRefresh, rep.Step)
 	assert.True(t, rep.Undone)
-	assert.Contains(
-		t,
-		rep.Message,
-		"packages.saltmarsh.example/apt/8.x/ stable cannot be refreshed: The following signatures couldn't be verified",
-	)
+	assert.Contains(t, rep.Message, "packages.saltmarsh.example/apt/8.x/ stable cannot be refreshed: The following signatures couldn't be verified")
 	now, err := os.ReadFile(filepath.Join(root, "etc/apt/sources.list"))
 	require.NoError(t, err)
 	assert.Equal(t, string(was), string(now))
@@ -185,14 +177,7 @@ func TestALeftoverThatHasExpiredFailsNobodysChange(t *testing.T) {
 	key, err := r.Upstreams.Keys()["plover-2024"].Binary()
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/trusted.gpg.d/plover.gpg"), key, 0o644))
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(root, "etc/apt/sources.list.d/leftover.list"),
-			[]byte("deb "+r.Upstream+"/metrics.plover.example/apt rolling main\n"),
-			0o644,
-		),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/leftover.list"), []byte("deb "+r.Upstream+"/metrics.plover.example/apt rolling main\n"), 0o644))
 	require.NoError(t, r.Upstreams.SetFault("metrics.plover.example", "expired"))
 	r.Start(h)
 	r.Surveyed("gw-01")
@@ -213,11 +198,7 @@ func TestALeftoverThatHasExpiredFailsNobodysChange(t *testing.T) {
 	require.NoError(t, err)
 	ended := r.Ended(heal.ID)
 	assert.Equal(t, 1, ended.Counts["unchanged"], "nor does one of its own that the change does not touch")
-	assert.Contains(
-		t,
-		ended.Hosts[0].Report.Message,
-		"2 of 6 sources could not be refreshed, which this change has not brought about: ",
-	)
+	assert.Contains(t, ended.Hosts[0].Report.Message, "2 of 6 sources could not be refreshed, which this change has not brought about: ")
 	assert.Contains(t, ended.Hosts[0].Report.Message, "packages.saltmarsh.example/apt/8.x/ stable: Release file for ")
 }
 
@@ -288,14 +269,7 @@ func TestAServiceThatIsStartedAgainKnowsItsFleet(t *testing.T) {
 	r.Surveyed("gw-01")
 	r.Publish()
 	r.Carry()
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(root, "etc/apt/sources.list.d/mine.list"),
-			[]byte("deb [trusted=yes] http://a.example/ x y\n"),
-			0o644,
-		),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/mine.list"), []byte("deb [trusted=yes] http://a.example/ x y\n"), 0o644))
 	r.Until("drift is found", func() bool {
 		d, err := r.Operator.Host(ctx, "gw-01")
 		return err == nil && d.State == api.StateDrifted
@@ -306,10 +280,7 @@ func TestAServiceThatIsStartedAgainKnowsItsFleet(t *testing.T) {
 	_, err = datafolder.Open(ctx, datafolder.Options{Data: filepath.Join(r.Dir, "data")})
 	require.ErrorContains(t, err, "another service is at work on the data folder")
 	r.Stop()
-	other, err := datafolder.Open(
-		ctx,
-		datafolder.Options{Data: filepath.Join(r.Dir, "data"), Log: slog.New(slog.DiscardHandler), Interval: time.Hour},
-	)
+	other, err := datafolder.Open(ctx, datafolder.Options{Data: filepath.Join(r.Dir, "data"), Log: slog.New(slog.DiscardHandler), Interval: time.Hour})
 	require.NoError(t, err)
 	defer other.Close()
 	assert.Empty(t, other.FirstToken)
@@ -381,11 +352,7 @@ func TestWithoutAptTheUpstreamsAreReadByTheAgentItself(t *testing.T) {
 	require.NoError(t, err)
 	expired := r.Ended(heal.ID)
 	require.Equal(t, 1, expired.Counts["unchanged"])
-	assert.Contains(
-		t,
-		expired.Hosts[0].Report.Message,
-		"apt.gannet.example/open-storage/ mussel: Release: the metadata has expired on ",
-	)
+	assert.Contains(t, expired.Hosts[0].Report.Message, "apt.gannet.example/open-storage/ mussel: Release: the metadata has expired on ")
 }
 
 func TestAHostGoesOnWhileTheServiceIsAway(t *testing.T) {
@@ -404,14 +371,7 @@ func TestAHostGoesOnWhileTheServiceIsAway(t *testing.T) {
 	r.Publish()
 	r.Carry()
 	away.Store(true)
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(root, "etc/apt/sources.list.d/mine.list"),
-			[]byte("deb [trusted=yes] http://a.example/ x y\n"),
-			0o644,
-		),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/mine.list"), []byte("deb [trusted=yes] http://a.example/ x y\n"), 0o644))
 	time.Sleep(3 * rig.Interval) // the agent meets a service that is away
 	away.Store(false)
 	r.Until("what happened meanwhile is told", func() bool {

@@ -84,15 +84,10 @@ func (p *puppet) call(method, path string, b []byte) (status int, text []byte) {
 	p.t.Helper()
 	req, err := http.NewRequest(method, p.r.Server.URL+path, bytes.NewReader(b))
 	require.NoError(p.t, err)
-	s, err := jose.NewSigner(
-		jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: p.key, KeyID: p.name}},
-		(&jose.SignerOptions{}).WithType("JWT"),
-	)
+	s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: p.key, KeyID: p.name}}, (&jose.SignerOptions{}).WithType("JWT"))
 	require.NoError(p.t, err)
 	now := p.r.Clock.Now()
-	token, err := jwt.Signed(s).
-		Claims(jwt.Claims{Issuer: p.name, Audience: jwt.Audience{api.AgentAudience}, IssuedAt: jwt.NewNumericDate(now), Expiry: jwt.NewNumericDate(now.Add(5 * time.Minute))}).
-		Serialize()
+	token, err := jwt.Signed(s).Claims(jwt.Claims{Issuer: p.name, Audience: jwt.Audience{api.AgentAudience}, IssuedAt: jwt.NewNumericDate(now), Expiry: jwt.NewNumericDate(now.Add(5 * time.Minute))}).Serialize()
 	require.NoError(p.t, err)
 	req.Header.Set("Authorization", "Bearer "+token)
 	resp, err := http.DefaultClient.Do(req)
@@ -106,39 +101,13 @@ func (p *puppet) call(method, path string, b []byte) (status int, text []byte) {
 // surveyed sends a survey of a Skerry host.
 func (p *puppet) surveyed(instance string) api.CheckInAnswer {
 	p.t.Helper()
-	traits, err := source.Canonical(
-		source.Traits{
-			OS:            source.OS{ID: "skerry", IDLike: []string{"debian"}, Version: "12", Codename: "mussel", Name: "Skerry 12"},
-			Family:        "deb",
-			Arch:          "x86_64",
-			Architectures: []string{"amd64"},
-			Tools:         map[string]string{"apt": "2.6.1"},
-		},
-	)
+	traits, err := source.Canonical(source.Traits{OS: source.OS{ID: "skerry", IDLike: []string{"debian"}, Version: "12", Codename: "mussel", Name: "Skerry 12"}, Family: "deb", Arch: "x86_64", Architectures: []string{"amd64"}, Tools: map[string]string{"apt": "2.6.1"}})
 	require.NoError(p.t, err)
-	survey, err := source.Canonical(
-		source.Survey{Sources: []source.Source{}, Keys: []source.Key{}, Access: []source.Access{}, Problems: []source.Problem{}},
-	)
+	survey, err := source.Canonical(source.Survey{Sources: []source.Source{}, Keys: []source.Key{}, Access: []source.Access{}, Problems: []source.Problem{}})
 	require.NoError(p.t, err)
-	require.Equal(
-		p.t,
-		http.StatusNoContent,
-		p.post(
-			"/api/agent/documents",
-			api.Documents{Documents: []api.Document{{Kind: "traits", Body: traits}, {Kind: "survey", Body: survey}}},
-			nil,
-		),
-	)
+	require.Equal(p.t, http.StatusNoContent, p.post("/api/agent/documents", api.Documents{Documents: []api.Document{{Kind: "traits", Body: traits}, {Kind: "survey", Body: survey}}}, nil))
 	var out api.CheckInAnswer
-	require.Equal(
-		p.t,
-		http.StatusOK,
-		p.post(
-			"/api/agent/check-in",
-			api.CheckIn{Traits: source.Digest(traits), Survey: source.Digest(survey), Agent: "test", Instance: instance},
-			&out,
-		),
-	)
+	require.Equal(p.t, http.StatusOK, p.post("/api/agent/check-in", api.CheckIn{Traits: source.Digest(traits), Survey: source.Digest(survey), Agent: "test", Instance: instance}, &out))
 	require.Empty(p.t, out.Want)
 	return out
 }
@@ -167,20 +136,7 @@ func TestOneDeadHostBlocksNobody(t *testing.T) {
 	assert.Equal(t, api.StateChanging, state(t, r, "gw-05"))
 
 	ended := r.Ended(ro.ID) // by itself
-	assert.Equal(
-		t,
-		map[rollout.State]int{
-			"queued":    0,
-			"waiting":   0,
-			"working":   0,
-			"done":      1,
-			"unchanged": 0,
-			"failed":    0,
-			"behind":    2,
-			"skipped":   0,
-		},
-		ended.Counts,
-	)
+	assert.Equal(t, map[rollout.State]int{"queued": 0, "waiting": 0, "working": 0, "done": 1, "unchanged": 0, "failed": 0, "behind": 2, "skipped": 0}, ended.Counts)
 	assert.NotEqual(t, api.StateSteady, state(t, r, "gw-05"))
 
 	// one of them comes back and catches up, though a new rollout has begun
@@ -188,24 +144,12 @@ func TestOneDeadHostBlocksNobody(t *testing.T) {
 	require.NoError(t, err)
 	assert.Greater(t, again.ID, ro.ID)
 	assert.True(t, dies.surveyed("a").Work)
-	require.Equal(
-		t,
-		http.StatusNoContent,
-		dies.post(
-			"/api/agent/reports",
-			api.Report{Rollout: again.ID, State: "failed", Step: api.StepPlan, Message: "as the test wants"},
-			nil,
-		),
-	)
+	require.Equal(t, http.StatusNoContent, dies.post("/api/agent/reports", api.Report{Rollout: again.ID, State: "failed", Step: api.StepPlan, Message: "as the test wants"}, nil))
 	assert.Equal(t, 1, r.Ended(again.ID).Counts["failed"])
 
 	// who comes back and dies again is left behind again, though its rollout has ended
 	assert.True(t, off.surveyed("a").Work)
-	require.Equal(
-		t,
-		http.StatusNoContent,
-		off.post("/api/agent/reports", api.Report{Rollout: again.ID, State: "working", Step: api.StepRefresh}, nil),
-	)
+	require.Equal(t, http.StatusNoContent, off.post("/api/agent/reports", api.Report{Rollout: again.ID, State: "working", Step: api.StepRefresh}, nil))
 	r.Until("it blocks nobody", func() bool {
 		ro, err := r.Operator.Rollout(ctx, again.ID, client.List{})
 		return err == nil && ro.Counts["working"] == 0 && ro.Counts["behind"] > 0
@@ -217,12 +161,7 @@ func TestOneDeadHostBlocksNobody(t *testing.T) {
 	require.NoError(t, r.Operator.Retire(ctx, "gw-04"))
 	require.NoError(t, r.Operator.Retire(ctx, "gw-05"))
 	assert.Equal(t, 2, r.Ended(third.ID).Counts["behind"])
-	assert.Equal(
-		t,
-		http.StatusUnauthorized,
-		dies.post("/api/agent/check-in", api.CheckIn{}, nil),
-		"a retired host's proof ends at once",
-	)
+	assert.Equal(t, http.StatusUnauthorized, dies.post("/api/agent/check-in", api.CheckIn{}, nil), "a retired host's proof ends at once")
 }
 
 func TestStoppingEndsAllThatCanBeEnded(t *testing.T) {
@@ -336,11 +275,7 @@ func TestAHostCannotChangeWhatAnotherHas(t *testing.T) {
 	assert.Equal(t, 1, r.Ended(heal.ID).Counts["unchanged"])
 
 	began := time.Now()
-	assert.Equal(
-		t,
-		http.StatusUnprocessableEntity,
-		evil.post("/api/agent/documents", []byte(`{"documents":[`+strings.Repeat("{},", 10<<20)+`{}]}`), nil),
-	)
+	assert.Equal(t, http.StatusUnprocessableEntity, evil.post("/api/agent/documents", []byte(`{"documents":[`+strings.Repeat("{},", 10<<20)+`{}]}`), nil))
 	assert.Less(t, time.Since(began), 5*time.Second, "what cannot be taken is refused at once")
 	big := api.Documents{Documents: []api.Document{{Kind: "text", Body: bytes.Repeat([]byte("x"), 7<<20)}}}
 	code := 0
@@ -424,11 +359,7 @@ func TestKeysThatAreMissingAreNotMadeAnew(t *testing.T) {
 	require.NoError(t, os.Rename(key+".away", key))
 	require.NoError(t, os.Chmod(key, 0o644))
 	_, err = datafolder.Open(ctx, datafolder.Options{Data: data})
-	require.ErrorContains(
-		t,
-		err,
-		"signing-key.pem can be reached by others (mode 0644), and it holds keys; change its mode: chmod 0600 ",
-	)
+	require.ErrorContains(t, err, "signing-key.pem can be reached by others (mode 0644), and it holds keys; change its mode: chmod 0600 ")
 	require.NoError(t, os.Chmod(key, 0o600))
 	require.NoError(t, os.Chmod(data, 0o755))
 	_, err = datafolder.Open(ctx, datafolder.Options{Data: data})
@@ -555,9 +486,7 @@ func TestADangerDoesNotComeBackWithAChangeThatFails(t *testing.T) {
 	r, root, own, was := distrusting(t)
 	r.Until("the danger is found", func() bool { return len(r.Findings("gw-01")) > 0 })
 	files := r.Policy()
-	files["policy.yaml"] = []byte(
-		strings.Replace(string(files["policy.yaml"]), "/apt.gannet.example/open-storage", "/apt.gannet.example/none", 1),
-	)
+	files["policy.yaml"] = []byte(strings.Replace(string(files["policy.yaml"]), "/apt.gannet.example/open-storage", "/apt.gannet.example/none", 1))
 	publish(t, r, files)
 	ro := r.Carry()
 	require.Equal(t, 1, ro.Counts["failed"], "a source of the change itself does not work: %+v", ro.Hosts[0].Report)
@@ -593,9 +522,7 @@ func TestNeedsAreForeseenHostByHost(t *testing.T) {
 	r.Up("gw-01")
 	r.Up("gw-02")
 	files := r.Policy()
-	files["policy.yaml"] = []byte(
-		strings.Replace(string(files["policy.yaml"]), "  saltmarsh:\n", "  saltmarsh:\n    needs: { packages: [sonar-tools-12] }\n", 1),
-	)
+	files["policy.yaml"] = []byte(strings.Replace(string(files["policy.yaml"]), "  saltmarsh:\n", "  saltmarsh:\n    needs: { packages: [sonar-tools-12] }\n", 1))
 	p, err := r.Operator.PreviewFolder(ctx, api.Publication{Files: files})
 	require.NoError(t, err)
 	assert.Len(t, p.Unsure, 2, "what is not known yet is said")
@@ -604,18 +531,13 @@ func TestNeedsAreForeseenHostByHost(t *testing.T) {
 		return err == nil && len(p.Unsure) == 0
 	})
 	for _, g := range p.Groups {
-		assert.Contains(
-			t,
-			g.Impossible,
-			"saltmarsh needs the package sonar-tools-12, which is not installed: apt-get install sonar-tools-12",
-		)
+		assert.Contains(t, g.Impossible, "saltmarsh needs the package sonar-tools-12, which is not installed: apt-get install sonar-tools-12")
 	}
 	c, err := r.Operator.Check(ctx, api.Publication{Files: files})
 	require.NoError(t, err)
 	found := false
 	for _, d := range c.Diagnostics {
-		found = found ||
-			d.Code == "needs-unmet" && strings.Contains(d.Message, "on 2 hosts: gw-01.brinewick.test, gw-02.brinewick.test")
+		found = found || d.Code == "needs-unmet" && strings.Contains(d.Message, "on 2 hosts: gw-01.brinewick.test, gw-02.brinewick.test")
 	}
 	assert.True(t, found, "%v", c.Diagnostics)
 }

@@ -240,10 +240,7 @@ func (s *Service) restand(ctx context.Context) {
 			s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 			continue
 		}
-		rest := slices.DeleteFunc(
-			slices.Clone(v.everything()[v.judged:]),
-			func(f drift.Finding) bool { return f.Class == drift.KeyEnded },
-		)
+		rest := slices.DeleteFunc(slices.Clone(v.everything()[v.judged:]), func(f drift.Finding) bool { return f.Class == drift.KeyEnded })
 		if slices.Equal(now, rest) {
 			continue
 		}

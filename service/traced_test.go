@@ -27,11 +27,8 @@ func TestAFindingSaysWhenAndByWhom(t *testing.T) {
 	log := filepath.Join(root, "var/log")
 	require.NoError(t, os.MkdirAll(log, 0o755))
 	now := time.Now()
-	require.NoError(t, os.WriteFile(filepath.Join(log, "auth.log"), fmt.Appendf(
-		nil,
-		"%s gw-01 sudo[8]:     mira : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/vi --password=hunter2 /etc/apt/sources.list\n",
-		now.Format(time.RFC3339Nano),
-	), 0o640))
+	require.NoError(t, os.WriteFile(filepath.Join(log, "auth.log"), fmt.Appendf(nil,
+		"%s gw-01 sudo[8]:     mira : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/vi --password=hunter2 /etc/apt/sources.list\n", now.Format(time.RFC3339Nano)), 0o640))
 	own := filepath.Join(root, "etc/apt/sources.list.d/own.list")
 	require.NoError(t, os.WriteFile(own, []byte("deb http://own.example/apt stable main\n"), 0o644))
 	said := func() string {
@@ -48,9 +45,7 @@ func TestAFindingSaysWhenAndByWhom(t *testing.T) {
 	assert.Regexp(t, `^written 20\d\d-\d\d-\d\d \d\d:\d\d:\d\d \S+; by whom is not known: the policy does not say read-logins$`, said())
 
 	files := r.Policy()
-	files["hosts.yaml"] = []byte(
-		strings.Replace(string(files["hosts.yaml"]), "  - to: everyone\n", "  - to: everyone\n    read-logins: true\n", 1),
-	)
+	files["hosts.yaml"] = []byte(strings.Replace(string(files["hosts.yaml"]), "  - to: everyone\n", "  - to: everyone\n    read-logins: true\n", 1))
 	require.Contains(t, string(files["hosts.yaml"]), "read-logins")
 	publish(t, r, files)
 	require.Equal(t, 1, r.Carry().Counts["done"]+r.Carry().Counts["unchanged"])

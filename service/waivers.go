@@ -243,17 +243,8 @@ func (s *Service) listWaivers(ctx context.Context, in *waiverQuery) (*body[api.W
 
 // waiver describes a waiver; here are the operators that there are, or nil.
 func (s *Service) waiver(w *store.Waiver, here map[string]bool) api.Waiver {
-	out := api.Waiver{
-		ID:      w.ID,
-		Host:    w.Host,
-		Finding: api.Difference(w.Finding),
-		Because: w.Because,
-		By:      w.Author,
-		Made:    w.Made,
-		Ends:    w.Ends,
-		Over:    !s.now().Before(w.Ends),
-		Gone:    here != nil && !here[w.Author],
-	}
+	out := api.Waiver{ID: w.ID, Host: w.Host, Finding: api.Difference(w.Finding), Because: w.Because, By: w.Author, Made: w.Made, Ends: w.Ends,
+		Over: !s.now().Before(w.Ends), Gone: here != nil && !here[w.Author]}
 	key := w.Finding.Key()
 	for _, h := range s.fleet.all() {
 		if v := h.row(); (w.Host == "" || w.Host == v.Name) && v.has(key) {

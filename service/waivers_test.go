@@ -29,12 +29,7 @@ func TestAWaiverEndsAndIsAboutOneFinding(t *testing.T) {
 	found(t, r, "gw-02", pin)
 	d, err := r.Operator.Host(ctx, "gw-01")
 	require.NoError(t, err)
-	order := api.WaiverOrder{
-		Host:    "gw-01",
-		Finding: api.Difference(d.Drift[0].Finding),
-		Because: "a trial",
-		Ends:    r.Clock.Now().Add(30 * 24 * time.Hour),
-	}
+	order := api.WaiverOrder{Host: "gw-01", Finding: api.Difference(d.Drift[0].Finding), Because: "a trial", Ends: r.Clock.Now().Add(30 * 24 * time.Hour)}
 	for _, c := range []struct {
 		says string
 		edit func(o *api.WaiverOrder)
@@ -98,11 +93,7 @@ func TestTheSameOnManyHostsIsOneRow(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, page.Groups, 1)
 	g := page.Groups[0]
-	assert.Equal(
-		t,
-		[]any{2, "gw-01.brinewick.test", []string{"desk-1.brinewick.test", "gw-01.brinewick.test"}},
-		[]any{g.Hosts, g.First, g.Names},
-	)
+	assert.Equal(t, []any{2, "gw-01.brinewick.test", []string{"desk-1.brinewick.test", "gw-01.brinewick.test"}}, []any{g.Hosts, g.First, g.Names})
 	assert.Equal(t, []int{1, 2, 2}, []int{page.Total, page.Findings, page.Hosts})
 	assert.True(t, g.Last.After(g.Since))
 	alike, err := r.Operator.Cohorts(ctx, "skerry", true, client.List{})

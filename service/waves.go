@@ -107,10 +107,8 @@ func (s *Service) makesWay(ctx context.Context) (int64, error) {
 		case kind == store.KindRollout && open.Course.Phase == rollout.Held && open.Counts[rollout.Working] == 0:
 			return open.ID, nil
 		default:
-			return 0, huma.Error409Conflict(
-				fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d",
-					open.ID, open.ID),
-			)
+			return 0, huma.Error409Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d",
+				open.ID, open.ID))
 		}
 	}
 	return 0, nil
@@ -189,13 +187,7 @@ func (c *computer) inGroup(rs *resolve.Resolver, h resolve.Host, group string) b
 }
 
 // layOut puts the hosts into the waves of their plans.
-func (s *Service) layOut(
-	ctx context.Context,
-	p *startable,
-	rs *resolve.Resolver,
-	results map[*host]*resolve.Result,
-	atOnce bool,
-) error {
+func (s *Service) layOut(ctx context.Context, p *startable, rs *resolve.Resolver, results map[*host]*resolve.Result, atOnce bool) error {
 	byPlan := map[string][]*host{}
 	plans := map[string]rollout.Plan{}
 	for _, h := range p.takers {

@@ -36,11 +36,7 @@ func gateways(t *testing.T, r *rig.Rig, count int) (out []*puppet) {
 // does says that a host is at work, and then how that went.
 func (p *puppet) does(id int64, state string) {
 	p.t.Helper()
-	require.Equal(
-		p.t,
-		http.StatusNoContent,
-		p.post("/api/agent/reports", api.Report{Rollout: id, State: "working", Step: api.StepVerify}, nil),
-	)
+	require.Equal(p.t, http.StatusNoContent, p.post("/api/agent/reports", api.Report{Rollout: id, State: "working", Step: api.StepVerify}, nil))
 	rep := api.Report{Rollout: id, State: state, Step: api.StepProve}
 	if state == "failed" {
 		rep.Step, rep.Message, rep.Undone = api.StepRefresh, p.name+" is refused by the vendor", true
@@ -179,9 +175,7 @@ func TestConsentFreezeQuietHoursAndSkipping(t *testing.T) {
 	from, until := now.Add(-time.Hour), now.Add(time.Hour)
 	publish(t, r, withPlan(t, r, fmt.Sprintf(
 		"    quiet: { from: \"%s\", until: \"%s\" }\n    limits: { silent: none }\n    waves: [{ hosts: 1, consent: true }, { rest: true }]\n",
-		from.Format("15:04"),
-		until.Format("15:04"),
-	)))
+		from.Format("15:04"), until.Format("15:04"))))
 	ro, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{})
 	require.NoError(t, err)
 	assert.Equal(t, rollout.Asking, ro.Phase)
@@ -382,10 +376,7 @@ func TestAClassIsHealedByWaves(t *testing.T) {
 	for _, root := range roots[:2] {
 		file := filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")
 		was[file] = read(t, file)
-		require.NoError(
-			t,
-			os.WriteFile(file, []byte(strings.Replace(was[file], "Components: main", "Components: main testing", 1)), 0o644),
-		)
+		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(was[file], "Components: main", "Components: main testing", 1)), 0o644))
 	}
 	publish(t, r, withPlan(t, r, builtIn+"      - { hosts: 7 }\n")) // a newer one that nobody has yet
 	var class string

@@ -63,9 +63,7 @@ func (s *Service) addWebhook(ctx context.Context, in *webhookIn) (*body[api.Webh
 	about := in.Body.About
 	for _, k := range about {
 		if !slices.Contains(webhookKinds, k) {
-			return nil, huma.Error422UnprocessableEntity(
-				fmt.Sprintf("about: there is no kind %q; kinds are %v", short(k), webhookKinds),
-			)
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("about: there is no kind %q; kinds are %v", short(k), webhookKinds))
 		}
 	}
 	if len(about) == 0 {
@@ -90,14 +88,7 @@ func (s *Service) addWebhook(ctx context.Context, in *webhookIn) (*body[api.Webh
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	w := store.Webhook{
-		URL:     in.Body.URL,
-		Secret:  sealed,
-		About:   about,
-		Author:  operatorFrom(ctx).Name,
-		Created: s.now().UTC(),
-		Told:    told,
-	}
+	w := store.Webhook{URL: in.Body.URL, Secret: sealed, About: about, Author: operatorFrom(ctx).Name, Created: s.now().UTC(), Told: told}
 	by := actorFrom(ctx)
 	if err := s.store.AddWebhook(ctx, &w, store.Change{Note: func() []store.Entry {
 		return []store.Entry{s.entry(by, "add-webhook", kindWebhook, strconv.FormatInt(w.ID, 10))}

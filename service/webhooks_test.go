@@ -114,10 +114,7 @@ func TestWebhooksAreToldInOrderAndOnce(t *testing.T) {
 		defer got.Unlock()
 		return strings.Contains(strings.Join(got.types, " "), want)
 	}
-	r.Until(
-		"it is told of all that it missed",
-		func() bool { return has("lantern.revision.publish-policy") && has("lantern.rollout.begin-rollout") },
-	)
+	r.Until("it is told of all that it missed", func() bool { return has("lantern.revision.publish-policy") && has("lantern.rollout.begin-rollout") })
 	r.Until("and of the end", func() bool { return has("lantern.rollout.report") || has("lantern.host.report") })
 	got.Lock()
 	defer got.Unlock()

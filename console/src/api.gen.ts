@@ -1052,6 +1052,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/whence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** From where, and in which version, hosts would get a package */
+        get: operations["whence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2426,6 +2443,26 @@ export interface components {
             name: string;
             version: string;
         };
+        Offered: {
+            arch: string;
+            /** @description flatpak only: what the branch stands at */
+            commit?: string;
+            /** @description Address of the source */
+            from: string;
+            name: string;
+            /** @description Why it is not taken into account */
+            out?: string;
+            /**
+             * Format: int64
+             * @description As the package manager weighs it; absent for pacman, which goes by order
+             */
+            priority?: number;
+            /** @description apt only: the source package, where it bears another name */
+            source?: string;
+            suite?: string;
+            /** @description With epoch and release, as the package manager writes it; of flatpak the branch */
+            version: string;
+        };
         Opening: {
             /** @description The kernel's words; empty: all */
             architectures: string[];
@@ -3468,6 +3505,57 @@ export interface components {
              * @description Milliseconds
              */
             took: number;
+        };
+        Whence: {
+            /**
+             * Format: int64
+             * @description Hosts that were asked about
+             */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description Those of them whose sources, as far as they are known, do not offer it
+             */
+            nowhere: number;
+            package: string;
+            /** Format: int64 */
+            revision: number;
+            /** @description Hosts for which the answer is the same, a row each; the most hosts first */
+            rows: components["schemas"]["WhenceRow"][];
+            /** Format: int64 */
+            total: number;
+            /**
+             * Format: int64
+             * @description Hosts of which nothing is known, because they have sent no survey; not among hosts
+             */
+            unknown: number;
+            /**
+             * Format: int64
+             * @description Those of them with sources of which it is not known what they offer
+             */
+            unsure: number;
+        };
+        WhenceRow: {
+            /** @description It is known whether it is installed; false: the hosts are being asked */
+            asked: boolean;
+            family: string;
+            /** Format: int64 */
+            hosts: number;
+            installed?: string;
+            /** @description The first of them */
+            names: string[];
+            /** @description What the sources offer, the one that is taken first */
+            offers: components["schemas"]["Offered"][];
+            /** @description Their systems */
+            os: string[];
+            /** @description What is installed is not replaced */
+            stays?: boolean;
+            /** @description absent: none, or the one that is installed */
+            taken?: components["schemas"]["Offered"];
+            /** @description Their sources of which it is not known what they offer, with why: the answer may be another */
+            unread: string[];
+            /** @description In words */
+            why: string;
         };
         WitnessOffered: {
             at_least?: string;
@@ -8651,6 +8739,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WebhookTry"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    whence: {
+        parameters: {
+            query: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Name of a package, as the package manager writes it */
+                package: string;
+                /** @description Only these hosts, ranges or groups of the newest revision */
+                to?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Whence"];
                 };
             };
             /** @description Unauthorized */

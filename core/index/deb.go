@@ -3,19 +3,22 @@ package index
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"errors"
 	"io"
+	"strings"
 )
 
 // Control is what counts of one package of dpkg's status or of a list of apt's.
-type Control struct{ Package, Version, Architecture, Status string }
+type Control struct{ Package, Version, Architecture, Status, Source string }
 
 // Deb reads a Packages file.
 func Deb(r io.Reader, visit func(Package)) error {
 	c := counter{visit: visit}
 	var refused error
 	err := Controls(r, func(s Control) bool {
-		refused = c.give(s.Package, s.Version, s.Architecture)
+		source, _, _ := strings.Cut(s.Source, " ") // its version follows
+		refused = c.give(s.Package, s.Version, s.Architecture, cmp.Or(source, s.Package))
 		return refused == nil
 	})
 	return errors.Join(refused, err)
@@ -70,6 +73,8 @@ func (s *Control) take(line []byte) {
 		field = &s.Version
 	case is(key, "architecture"):
 		field = &s.Architecture
+	case is(key, "source"):
+		field = &s.Source
 	case is(key, "status"):
 		field = &s.Status
 	default:

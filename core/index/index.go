@@ -14,6 +14,7 @@ type Package struct {
 	Version string `json:"version" doc:"With epoch and release, as the package manager writes it; of flatpak the branch"`
 	Arch    string `json:"arch"`
 	Commit  string `json:"commit,omitempty" doc:"flatpak only: what the branch stands at"`
+	Source  string `json:"source,omitempty" doc:"apt only: the source package, where it bears another name"`
 }
 
 // MostPackages bounds the packages of one list.
@@ -34,14 +35,18 @@ type counter struct {
 	archs map[string]string
 }
 
-func (c *counter) give(name, version, arch string) error {
+func (c *counter) give(name, version, arch string, source ...string) error {
 	if c.n++; c.n > MostPackages {
 		return ErrTooMany
 	}
 	if max(len(name), len(version), len(arch)) > longest {
 		return errLong
 	}
-	c.visit(Package{Name: name, Version: version, Arch: c.arch(arch)})
+	p := Package{Name: name, Version: version, Arch: c.arch(arch)}
+	if len(source) > 0 && source[0] != name {
+		p.Source = source[0]
+	}
+	c.visit(p)
 	return nil
 }
 

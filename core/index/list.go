@@ -15,7 +15,7 @@ import (
 
 // List is a list of packages by name, in little memory. It is never changed.
 type List struct {
-	lines string   // of each package its name, version, architecture and commit between tabs
+	lines string   // of each package its name, version, architecture, commit and source between tabs
 	ends  []uint32 // where each line ends
 }
 
@@ -30,7 +30,7 @@ func NewList(packages []Package) *List {
 	var b strings.Builder
 	l := &List{ends: make([]uint32, 0, len(packages))}
 	for _, p := range packages {
-		for i, s := range []string{p.Name, p.Version, p.Arch, p.Commit} {
+		for i, s := range []string{p.Name, p.Version, p.Arch, p.Commit, p.Source} {
 			if i > 0 {
 				b.WriteByte('\t')
 			}
@@ -67,7 +67,8 @@ func (l *List) At(i int) (p Package) {
 	rest := l.line(i)
 	p.Name, rest, _ = strings.Cut(rest, "\t")
 	p.Version, rest, _ = strings.Cut(rest, "\t")
-	p.Arch, p.Commit, _ = strings.Cut(rest, "\t")
+	p.Arch, rest, _ = strings.Cut(rest, "\t")
+	p.Commit, p.Source, _ = strings.Cut(rest, "\t")
 	return p
 }
 

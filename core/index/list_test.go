@@ -14,7 +14,11 @@ import (
 func drawn(t *rapid.T, name string) []index.Package {
 	word := rapid.SampledFrom([]string{"a", "b", "tide-model", "tide-model-doc", "Sonar", "x\ty", "é"})
 	return rapid.SliceOfN(rapid.Custom(func(t *rapid.T) index.Package {
-		return index.Package{Name: word.Draw(t, "name"), Version: rapid.SampledFrom([]string{"1", "2:1", "10-1"}).Draw(t, "version"), Arch: "amd64"}
+		return index.Package{
+			Name:    word.Draw(t, "name"),
+			Version: rapid.SampledFrom([]string{"1", "2:1", "10-1"}).Draw(t, "version"),
+			Arch:    "amd64",
+		}
 	}), 0, 12).Draw(t, name)
 }
 

@@ -31,6 +31,8 @@ func Pacman(r io.Reader, visit func(Package)) error {
 			return errors.New("it has more entries than any database of packages")
 		case path.Base(h.Name) != "desc":
 			continue
+		case !entryName(h.Name):
+			return fmt.Errorf("pacman takes no entry of the name %.80q", h.Name)
 		case h.Typeflag != tar.TypeReg:
 			return fmt.Errorf("%.80q in it is no file", h.Name)
 		}
@@ -45,6 +47,12 @@ func Pacman(r io.Reader, visit func(Package)) error {
 			return err
 		}
 	}
+}
+
+// entryName reports whether pacman takes an entry's name: NAME-VERSION-RELEASE/FILE.
+func entryName(name string) bool {
+	folder, file, ok := strings.Cut(name, "/")
+	return ok && !strings.Contains(file, "/") && folder != "." && strings.Count(folder, "-") >= 2
 }
 
 func desc(r io.Reader) (name, version, arch string, err error) {

@@ -133,7 +133,8 @@ func (p *primary) close(name string) error {
 // names are those of elements that are met over and over.
 var names = func() map[string]string {
 	out := map[string]string{}
-	for n := range strings.FieldsSeq("metadata package name arch version checksum summary description packager url time size location format " +
+	for n := range strings.FieldsSeq("metadata package name arch version checksum summary description packager url time size " +
+		"location format " +
 		"rpm:license rpm:vendor rpm:group rpm:buildhost rpm:sourcerpm rpm:header-range rpm:provides rpm:requires rpm:conflicts " +
 		"rpm:obsoletes rpm:recommends rpm:suggests rpm:supplements rpm:enhances rpm:entry file") {
 		out[n] = n

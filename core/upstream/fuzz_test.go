@@ -32,7 +32,14 @@ func FuzzLook(f *testing.F) {
 		open := func(string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }
 		for _, family := range []string{"deb", "rpm", "zypp", "arch", "flatpak"} {
 			for _, checked := range []bool{false, true} {
-				s := upstream.Source{Family: family, URLs: []string{"http://a/"}, Suite: "stable", Components: []string{"main"}, Archs: []string{"amd64"}, ID: "x"}
+				s := upstream.Source{
+					Family:     family,
+					URLs:       []string{"http://a/"},
+					Suite:      "stable",
+					Components: []string{"main"},
+					Archs:      []string{"amd64"},
+					ID:         "x",
+				}
 				if family == "rpm" {
 					s.Metalink, s.Mirrorlist = "http://m/", "http://l/"
 				}

@@ -87,7 +87,11 @@ func TestRepositoriesThatAptFtparchiveMakes(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
 	for _, name := range []string{"sonar-tools", "tide-model"} {
-		s.write("Package: "+name+"\nVersion: 1:1.2-3\nArchitecture: all\nMaintainer: Tide <x@brinewick.test>\nDescription: x\n", name, "DEBIAN/control")
+		s.write(
+			"Package: "+name+"\nVersion: 1:1.2-3\nArchitecture: all\nMaintainer: Tide <x@brinewick.test>\nDescription: x\n",
+			name,
+			"DEBIAN/control",
+		)
 		s.write("", "apt/pool/.keep")
 		s.run("dpkg-deb", "-b", name, "apt/pool/"+name+".deb")
 	}
@@ -102,12 +106,25 @@ func TestRepositoriesThatAptFtparchiveMakes(t *testing.T) {
 			}
 			s.run(pack, "-f", "apt/dists/stable/main/binary-amd64/Packages")
 		}
-		release := s.run("apt-ftparchive", "-o", "APT::FTPArchive::Release::Suite=stable", "-o", "APT::FTPArchive::Release::Architectures=amd64",
-			"release", "apt/dists/stable")
+		release := s.run(
+			"apt-ftparchive",
+			"-o",
+			"APT::FTPArchive::Release::Suite=stable",
+			"-o",
+			"APT::FTPArchive::Release::Architectures=amd64",
+			"release",
+			"apt/dists/stable",
+		)
 		signed, err := s.key.ClearSign(release, time.Now())
 		require.NoError(t, err)
 		s.write(string(signed), "apt/dists/stable/InRelease")
-		x := upstream.Source{Family: "deb", URLs: []string{"apt/"}, Suite: "stable", Components: []string{"main"}, Archs: []string{"amd64"}}
+		x := upstream.Source{
+			Family:     "deb",
+			URLs:       []string{"apt/"},
+			Suite:      "stable",
+			Components: []string{"main"},
+			Archs:      []string{"amd64"},
+		}
 		found, err := s.look(x)
 		if assert.NoError(t, err, pack) {
 			assert.Equal(t, want, offered(found), pack)
@@ -127,9 +144,9 @@ func TestRepositoriesThatAptFtparchiveMakes(t *testing.T) {
 		_, err = s.look(x)
 		assert.Equal(t, cause.BadSignature, kind(t, err))
 	}
-	release := s.run("apt-ftparchive", "release", "apt/pool")
+	s.write("", "apt/pool/.keep")
 	s.write(string(s.run("apt-ftparchive", "packages", "apt/pool")), "apt/pool/Packages")
-	release = s.run("apt-ftparchive", "release", "apt/pool")
+	release := s.run("apt-ftparchive", "release", "apt/pool")
 	signed, err := s.key.ClearSign(release, time.Now())
 	require.NoError(t, err)
 	s.write(string(signed), "apt/pool/InRelease")
@@ -146,8 +163,14 @@ func TestRepositoriesThatCreaterepoMakes(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
 	for i, name := range []string{"sonar-tools", "tide-model"} {
-		s.write(fmt.Sprintf("Name: %s\nEpoch: %d\nVersion: 1.2\nRelease: 3\nSummary: x & <y>\nLicense: x\nBuildArch: noarch\n%%description\nx\n%%files\n",
-			name, 2*i), name+".spec")
+		s.write(
+			fmt.Sprintf(
+				"Name: %s\nEpoch: %d\nVersion: 1.2\nRelease: 3\nSummary: x & <y>\nLicense: x\nBuildArch: noarch\n%%description\nx\n%%files\n",
+				name,
+				2*i,
+			),
+			name+".spec",
+		)
 		s.run("rpmbuild", "--define", "_topdir "+s.dir+"/build", "-bb", name+".spec")
 	}
 	repo := "build/RPMS/noarch"
@@ -230,14 +253,24 @@ func TestSummariesOfFlatpak(t *testing.T) {
 	require.NoError(t, err)
 	for i := range 40 { // so that it does not fit in what one byte counts
 		app := fmt.Sprintf("test.brinewick.App%d", i%3)
-		s.write("[Application]\nname="+app+"\nruntime=test.brinewick.Base/x86_64/1\nsdk=test.brinewick.Base/x86_64/1\n", app, "metadata")
+		s.write(
+			"[Application]\nname="+app+"\nruntime=test.brinewick.Base/x86_64/1\nsdk=test.brinewick.Base/x86_64/1\n",
+			app,
+			"metadata",
+		)
 		s.write("", app, "files/.keep")
 		s.write("", app, "export/.keep")
 		if i < 6 {
 			s.run("flatpak", "build-export", "--no-update-summary", "remote", app, []string{"stable", "beta"}[i/3])
 		}
 	}
-	s.run("flatpak", "build-update-repo", "--gpg-sign="+fmt.Sprintf("%X", public[0].PrimaryKey.Fingerprint), "--gpg-homedir="+private, "remote")
+	s.run(
+		"flatpak",
+		"build-update-repo",
+		"--gpg-sign="+fmt.Sprintf("%X", public[0].PrimaryKey.Fingerprint),
+		"--gpg-homedir="+private,
+		"remote",
+	)
 	found, err := s.look(upstream.Source{Family: "flatpak", URLs: []string{"remote"}, Keys: public})
 	require.NoError(t, err)
 	assert.Len(t, found.Packages, 6)

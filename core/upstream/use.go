@@ -57,7 +57,8 @@ func (u *Use) Of(sheet *source.Sheet) (repository, contract string) {
 			continue
 		}
 		if len(r.Sections) > 0 && slices.Contains(r.Sections, u.ID) ||
-			len(r.Sections) == 0 && slices.Contains(r.Suites, u.Suite) && (meet(r.URLs, u.URLs) || len(r.URLs) == 0 && slices.Contains(r.Files, u.File)) {
+			len(r.Sections) == 0 && slices.Contains(r.Suites, u.Suite) &&
+				(meet(r.URLs, u.URLs) || len(r.URLs) == 0 && slices.Contains(r.Files, u.File)) {
 			return r.Repository, ""
 		}
 	}

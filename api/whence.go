@@ -1,0 +1,25 @@
+package api
+
+import "patientlantern.example/lantern/core/choice"
+
+// Whence is where hosts would get a package from.
+type Whence struct {
+	Package  string      `json:"package"`
+	Rows     []WhenceRow `json:"rows" doc:"Hosts for which the answer is the same, a row each; the most hosts first"`
+	Total    int         `json:"total"`
+	Hosts    int         `json:"hosts" doc:"Hosts that were asked about"`
+	Nowhere  int         `json:"nowhere" doc:"Those of them whose sources, as far as they are known, do not offer it"`
+	Unsure   int         `json:"unsure" doc:"Those of them with sources of which it is not known what they offer"`
+	Unknown  int         `json:"unknown" doc:"Hosts of which nothing is known, because they have sent no survey; not among hosts"`
+	Revision int64       `json:"revision"`
+}
+
+// WhenceRow is the answer for hosts that are alike.
+type WhenceRow struct {
+	choice.Choice
+	Hosts  int      `json:"hosts"`
+	Names  []string `json:"names" doc:"The first of them"`
+	OS     []string `json:"os" doc:"Their systems"`
+	Unread []string `json:"unread" doc:"Their sources of which it is not known what they offer, with why: the answer may be another"`
+	Asked  bool     `json:"asked" doc:"It is known whether it is installed; false: the hosts are being asked"`
+}

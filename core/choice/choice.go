@@ -1,0 +1,242 @@
+// Package choice tells which package a host's package manager would take, in which version and
+// from which source, out of what its sources offer; and why. Each family weighs in a way of
+// its own: apt by pins and versions, dnf and zypper by priorities and versions, pacman by the
+// order of its sections. The real programs are asked in the tests.
+package choice
+
+import (
+	"encoding/json"
+	"path"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/index"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/upstream"
+	"patientlantern.example/lantern/core/version"
+)
+
+// Offered is a package that a source of a host offers, and how it is weighed.
+type Offered struct {
+	index.Package
+	Use      int    `json:"-"` // index into Host.Uses
+	From     string `json:"from" doc:"Address of the source"`
+	Suite    string `json:"suite,omitempty"`
+	Priority *int   `json:"priority,omitempty" doc:"As the package manager weighs it; absent for pacman, which goes by order"`
+	Out      string `json:"out,omitempty" doc:"Why it is not taken into account"`
+}
+
+// Choice is what a package manager would take.
+type Choice struct {
+	Family    string    `json:"family"`
+	Offers    []Offered `json:"offers" doc:"What the sources offer, the one that is taken first"`
+	Taken     *Offered  `json:"taken,omitempty" doc:"absent: none, or the one that is installed"`
+	Installed string    `json:"installed,omitempty"`
+	Stays     bool      `json:"stays,omitempty" doc:"What is installed is not replaced"`
+	Why       string    `json:"why" doc:"In words"`
+}
+
+// Host is what decides on a host which package is taken.
+type Host struct {
+	Survey   *source.Survey
+	Uses     []upstream.Use                   // its places
+	Releases map[string]*upstream.ReleaseFile // apt: by the key of a place
+}
+
+// Of is what of a survey decides which packages are taken, and nothing beside: hosts that
+// differ in other things share it.
+func Of(s *source.Survey) *Host {
+	out := &source.Survey{
+		Traits: source.Traits{Family: s.Traits.Family, Architectures: s.Traits.Architectures},
+		Pins:   s.Pins,
+		Holds:  s.Holds,
+	}
+	for i := range s.Sources {
+		x := &s.Sources[i]
+		out.Sources = append(
+			out.Sources,
+			source.Source{Family: x.Family, Priority: x.Priority, Position: x.Position, Enabled: x.Enabled},
+		)
+	}
+	for _, x := range s.Settings {
+		if x.Name == defaultRelease {
+			out.Settings = append(out.Settings, x)
+		}
+	}
+	return &Host{Survey: out, Uses: upstream.Uses(s)}
+}
+
+// Key is the same for hosts on which the same decides.
+func (h *Host) Key() string {
+	b, err := json.Marshal([]any{h.Survey, h.Uses})
+	if err != nil { // of texts and numbers
+		return ""
+	}
+	return source.Digest(b)
+}
+
+// Choose tells what is taken of what is offered under one name. offers bear the indexes of
+// their places; installed is the version that the host has, empty for none.
+func (h *Host) Choose(family, name string, offers []Offered, installed string) Choice {
+	c := Choice{Family: family, Installed: installed}
+	for _, o := range offers {
+		u := &h.Uses[o.Use]
+		if u.Family == family && h.fits(family, o.Arch) {
+			o.From, o.Suite = u.Address(), u.Suite
+			c.Offers = append(c.Offers, o)
+		}
+	}
+	h.leaveOut(&c, name)
+	switch family {
+	case deb.Family:
+		h.apt(&c, name)
+	case rpm.Family:
+		h.byPriority(&c, name)
+	case zypp.Family:
+		h.byPriority(&c, name)
+	case arch.Family:
+		h.byOrder(&c, name)
+	case flatpak.Family:
+		h.byRemote(&c)
+	}
+	slices.SortStableFunc(c.Offers, func(a, b Offered) int {
+		taken := func(o *Offered) int {
+			if c.Taken != nil && o.Use == c.Taken.Use && o.Version == c.Taken.Version && o.Arch == c.Taken.Arch {
+				return 0
+			}
+			return 1
+		}
+		return taken(&a) - taken(&b)
+	})
+	return c
+}
+
+// fits reports whether a host takes packages of an architecture under a bare name.
+func (h *Host) fits(family, a string) bool {
+	native := h.Survey.Traits.Architectures
+	switch family {
+	case deb.Family:
+		return a == "all" || len(native) > 0 && a == native[0]
+	case rpm.Family, zypp.Family:
+		return a == "noarch" || a == "" || len(native) == 0 || slices.Contains(compatible(native[0]), a)
+	case arch.Family:
+		return a == "any" || a == "" || len(native) == 0 || slices.Contains(native, a) || strings.HasPrefix(a, native[0])
+	}
+	return true
+}
+
+// compatible are the architectures whose packages rpm takes on a machine without saying so by
+// hand, the best first.
+func compatible(native string) []string {
+	base, _, _ := strings.Cut(native, "_v")
+	switch base {
+	case "x86_64":
+		return []string{native, base, "i686", "i586", "i486", "i386"}
+	}
+	return []string{native}
+}
+
+// leaveOut marks what excludes and locks keep away.
+func (h *Host) leaveOut(c *Choice, name string) {
+	included := map[string]bool{} // sources that say what alone is taken from them
+	for i := range h.Survey.Holds {
+		if k := &h.Survey.Holds[i]; k.Family == c.Family && k.Kind == source.HoldInclude {
+			included[k.Source] = true
+		}
+	}
+	for i := range c.Offers {
+		o := &c.Offers[i]
+		id := h.Uses[o.Use].ID
+		in := !included[id] && !included[""]
+		for j := range h.Survey.Holds {
+			k := &h.Survey.Holds[j]
+			if k.Family != c.Family || k.Source != "" && k.Source != id || !covers(k, &o.Package) {
+				continue
+			}
+			switch k.Kind {
+			case source.HoldExclude:
+				o.Out = "excluded by " + k.File
+			case source.HoldInclude:
+				in = true
+			case source.HoldLock:
+				if c.Family == zypp.Family {
+					o.Out = "locked by " + k.File
+				}
+			}
+		}
+		if !in && o.Out == "" {
+			o.Out = "not among what is included from there"
+		}
+	}
+}
+
+// covers reports whether a hold is for a package: by its name, or with its version and
+// architecture as programs write them.
+func covers(k *source.Hold, p *index.Package) bool {
+	pattern := strings.TrimPrefix(k.What, "!")
+	full := p.Name + "-" + p.Version
+	_, noEpoch, has := strings.Cut(p.Version, ":")
+	names := []string{p.Name, p.Name + "." + p.Arch, full, full + "." + p.Arch}
+	if has {
+		names = append(names, p.Name+"-"+noEpoch, p.Name+"-"+noEpoch+"."+p.Arch)
+	}
+	return slices.ContainsFunc(names, func(n string) bool { return glob(pattern, n) })
+}
+
+// glob matches as fnmatch(3) does.
+func glob(pattern, name string) bool {
+	if pattern == name {
+		return true
+	}
+	ok, err := path.Match(strings.ReplaceAll(pattern, "/", "\x01"), strings.ReplaceAll(name, "/", "\x01"))
+	return err == nil && ok
+}
+
+// kept reports whether something keeps an installed package as it is.
+func (h *Host) kept(family, name string) (by string) {
+	for i := range h.Survey.Holds {
+		k := &h.Survey.Holds[i]
+		if k.Family != family || k.Kind != source.HoldHold && k.Kind != source.HoldIgnore && k.Kind != source.HoldLock {
+			continue
+		}
+		bare, _, _ := strings.Cut(k.What, ":") // apt's holds may name the architecture
+		if k.What == name || bare == name || glob(k.What, name) {
+			return k.File
+		}
+	}
+	return ""
+}
+
+// newest is the highest of some versions.
+func newest(family string, list []*Offered) (best *Offered) {
+	for _, o := range list {
+		if best == nil || version.Compare(family, o.Version, best.Version) > 0 {
+			best = o
+		}
+	}
+	return best
+}
+
+// settle says what becomes of what is installed.
+func (h *Host) settle(c *Choice, name string, best *Offered, why string) {
+	if best == nil {
+		c.Why = "no source that counts offers it"
+		if c.Installed != "" {
+			c.Stays, c.Why = true, c.Why+", and the installed one gets no more updates"
+		}
+		return
+	}
+	taken := *best
+	c.Taken, c.Why = &taken, why
+	if c.Installed == "" {
+		return
+	}
+	if by := h.kept(c.Family, name); by != "" {
+		c.Stays, c.Why = true, "it is held where it is by "+by+"; else: "+why
+	}
+}

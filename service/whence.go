@@ -1,0 +1,229 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/choice"
+	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/index"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/upstream"
+)
+
+func (s *Service) whenceRoutes(a huma.API) {
+	huma.Register(
+		a,
+		operation("whence", http.MethodGet, "/api/whence", "From where, and in which version, hosts would get a package"),
+		s.whence,
+	)
+}
+
+type whenceQuery struct {
+	Paging
+	Package string   `query:"package" required:"true" minLength:"1" maxLength:"200" doc:"Name of a package, as the package manager writes it"`
+	To      []string `query:"to,explode" maxItems:"100" doc:"Only these hosts, ranges or groups of the newest revision"`
+}
+
+// offers is what the places of the fleet offer under one name.
+type offers struct {
+	packages map[string][]index.Package       // by the key of a place
+	unread   map[string]string                // why it is not known what a place offers
+	releases map[string]*upstream.ReleaseFile // apt
+}
+
+// offered looks a package up in every place.
+func (s *Service) offered(ctx context.Context, name string) (*offers, error) {
+	list, _, _, _, err := s.places(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o := &offers{map[string][]index.Package{}, map[string]string{}, map[string]*upstream.ReleaseFile{}}
+	for _, x := range list {
+		look := s.upstreams.look(x)
+		if look.Found == nil {
+			o.unread[x.key] = cmp.Or(look.Why, "it has not been looked at yet")
+			continue
+		}
+		o.releases[x.key] = look.Found.Release
+		packages, err := s.listOf(ctx, x.key, look)
+		if err != nil {
+			o.unread[x.key] = "what it offered was not kept"
+			continue
+		}
+		if found := slices.Collect(packages.Named(name)); len(found) > 0 {
+			o.packages[x.key] = found
+		}
+	}
+	return o, nil
+}
+
+// families are those whose package managers a host has, its own first.
+func families(h *choice.Host) (out []string) {
+	if h.Survey.Traits.Family != "" {
+		out = append(out, h.Survey.Traits.Family)
+	}
+	if slices.ContainsFunc(h.Uses, func(u upstream.Use) bool { return u.Family == flatpak.Family }) {
+		out = append(out, flatpak.Family)
+	}
+	return out
+}
+
+// choose tells what a host takes, in each of its families that knows the name.
+func (o *offers) choose(h *choice.Host, name, installed string) (out []choice.Choice, unread []string) {
+	with := *h
+	with.Releases = o.releases
+	var all []choice.Offered
+	for i := range h.Uses {
+		u := &h.Uses[i]
+		if why, un := o.unread[u.Key]; un {
+			unread = append(unread, strings.TrimSpace(u.Address()+" "+u.Suite)+": "+why)
+		}
+		for _, p := range o.packages[u.Key] {
+			all = append(all, choice.Offered{Package: p, Use: i})
+		}
+	}
+	slices.Sort(unread)
+	for i, f := range families(h) {
+		if i > 0 {
+			installed = "" // hosts are asked of their own package manager
+		}
+		c := with.Choose(f, name, all, installed)
+		if i == 0 || len(c.Offers) > 0 {
+			out = append(out, c)
+		}
+	}
+	if len(out) > 1 && len(out[0].Offers) == 0 && out[0].Installed == "" {
+		out = out[1:]
+	}
+	return out, slices.Compact(unread)
+}
+
+// whence tells from where hosts would get a package.
+func (s *Service) whence(ctx context.Context, in *whenceQuery) (*body[api.Whence], error) {
+	hosts, revision, err := s.pickedFor(ctx, in.To)
+	if err != nil {
+		return nil, err
+	}
+	s.asked.add([]source.SheetNeed{{Packages: []string{in.Package}}}, s.now().Add(askTime))
+	o, err := s.offered(ctx, in.Package)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	out := api.Whence{Package: in.Package, Rows: []api.WhenceRow{}, Revision: revision}
+	type like struct {
+		host      *choice.Host
+		installed string
+		asked     bool
+	}
+	alike := map[like][]*hostView{}
+	for _, h := range hosts {
+		v := h.row()
+		if v.Survey == "" {
+			out.Unknown++
+			continue
+		}
+		decides, err := s.compute.deciding(ctx, v.Survey)
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		k := like{host: decides}
+		if p := packagesOf(v); slices.Contains(p.Names, in.Package) {
+			k.installed, k.asked = p.Installed[in.Package], true
+		}
+		alike[k] = append(alike[k], v)
+		out.Hosts++
+	}
+	rows := map[string]*api.WhenceRow{}
+	for k, list := range alike {
+		choices, unread := o.choose(k.host, in.Package, k.installed)
+		if len(unread) > 0 {
+			out.Unsure += len(list)
+		}
+		nowhere := true
+		for _, c := range choices {
+			nowhere = nowhere && len(c.Offers) == 0
+			addRow(rows, &c, unread, k.asked, list)
+		}
+		if nowhere {
+			out.Nowhere += len(list)
+		}
+	}
+	list := make([]api.WhenceRow, 0, len(rows))
+	for _, r := range rows {
+		slices.Sort(r.Names)
+		r.Names = r.Names[:min(len(r.Names), mostNames)]
+		slices.Sort(r.OS)
+		r.OS = slices.Compact(r.OS)
+		list = append(list, *r)
+	}
+	slices.SortFunc(list, func(a, b api.WhenceRow) int {
+		return cmp.Or(cmp.Compare(min(len(b.Offers), 1), min(len(a.Offers), 1)), b.Hosts-a.Hosts, slices.Compare(a.Names, b.Names))
+	})
+	out.Total = len(list)
+	from, to := in.cut(len(list))
+	out.Rows = append(out.Rows, list[from:to]...)
+	return &body[api.Whence]{out}, nil
+}
+
+// addRow adds hosts to the row of those for which the answer is the same.
+func addRow(rows map[string]*api.WhenceRow, c *choice.Choice, unread []string, asked bool, list []*hostView) {
+	b, err := json.Marshal([]any{c, unread, asked})
+	if err != nil { // of texts and numbers
+		return
+	}
+	r := rows[string(b)]
+	if r == nil {
+		r = &api.WhenceRow{Choice: *c, Unread: append([]string{}, unread...), Asked: asked, Names: []string{}}
+		if r.Offers == nil {
+			r.Offers = []choice.Offered{}
+		}
+		rows[string(b)] = r
+	}
+	for _, v := range list {
+		r.Hosts++
+		r.Names = append(r.Names, v.Name)
+		if !slices.Contains(r.OS, v.os) {
+			r.OS = append(r.OS, v.os)
+		}
+	}
+}
+
+// pickedFor are the hosts that names, ranges and groups of the newest revision stand for.
+func (s *Service) pickedFor(ctx context.Context, to []string) ([]*host, int64, error) {
+	all := s.fleet.all()
+	p, revision, err := s.newestPolicy(ctx)
+	if err != nil {
+		return nil, 0, s.refuse(err)
+	}
+	if len(to) == 0 {
+		return all, revision, nil
+	}
+	if p == nil { // names alone can be meant
+		for _, n := range to {
+			if _, err := s.findHost(n); err != nil {
+				return nil, 0, huma.Error404NotFound(
+					fmt.Sprintf("to: there is no host %q, and nothing is published that could name a group", short(n)),
+				)
+			}
+		}
+		return slices.DeleteFunc(slices.Clone(all), func(h *host) bool {
+			return !slices.ContainsFunc(to, func(n string) bool { x, err := s.findHost(n); return err == nil && x == h })
+		}), 0, nil
+	}
+	var rs *resolve.Resolver
+	if rs, err = s.compute.revision(ctx, revision); err != nil {
+		return nil, 0, s.refuse(err)
+	}
+	list, err := s.pickHosts(ctx, rs, all, to)
+	return list, revision, err
+}
