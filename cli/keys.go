@@ -57,7 +57,7 @@ func (a *app) keyList() *cobra.Command {
 		Annotations: map[string]string{moreFormats: "csv"},
 		Long: "List every signing key that a package manager of the fleet really believes: on how many hosts, on how\n" +
 			"many of those for every source, until when, and whether the policy knows it. The worst come first.\n" +
-			"Which key a vendor signs with today is not looked at.",
+			"Which key a vendor signs with today is what the service saw there last (lantern repository list).",
 		Example: "  lantern key list\n  lantern key list --state unknown,ended\n  lantern key list --match saltmarsh --format json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			stop := a.waiting("gathering the keys")
@@ -267,6 +267,9 @@ func (a *app) keyHead(k *trust.FleetKey) {
 	}
 	if k.Replacement != "" {
 		a.out.Printf("%s", k.Replacement+".")
+	}
+	if k.Signs > 0 {
+		a.out.Printf("Signs %s today.", view.Count(k.Signs, "place of packages", "places of packages"))
 	}
 	on := "Believed on " + view.Count(k.Hosts, "host", "hosts")
 	if k.Wide > 0 {

@@ -117,34 +117,47 @@ func (a *app) whenceRow(r *api.WhenceRow) {
 		verdict = a.out.Paint(view.Yellow, "would not be found")
 	}
 	a.out.Printf("%s", a.out.Wrap(2, verdict+": "+r.Why))
-	var rows [][]view.Cell
-	for i := range r.Offers {
-		o := &r.Offers[i]
-		mark := " "
-		if r.Taken != nil && o.Version == r.Taken.Version && o.From == r.Taken.From && o.Suite == r.Taken.Suite &&
-			o.Arch == r.Taken.Arch {
-			mark = "›"
-		}
-		weight := ""
-		if o.Priority != nil {
-			weight = strconv.Itoa(*o.Priority)
-		}
-		rows = append(
-			rows,
-			[]view.Cell{view.T("  " + mark), view.T(o.Version), view.T(o.Arch), view.T(weight), view.T(offeredBy(o)), view.T(o.Out)},
-		)
-	}
-	if len(rows) > 1 || len(rows) == 1 && r.Offers[0].Out != "" {
-		a.out.Table([]view.Column{
-			{
-				Name: "",
-			}, {Name: "VERSION"}, {Name: "FOR"}, {Name: "PRIORITY", Right: true}, {Name: "OFFERED BY", Gives: true, Path: true},
-			{Name: "LEFT OUT", Gives: true},
-		}, rows)
-	}
+	a.offersTable(r)
 	for _, u := range r.Unread {
 		a.out.Printf("%s", a.out.Wrap(2, a.out.Paint(view.Yellow, "?")+" "+u))
 	}
 }
 
 func offeredBy(o *choice.Offered) string { return strings.TrimSpace(o.From + " " + o.Suite) }
+
+// offersTable shows what is offered, where there is a choice.
+func (a *app) offersTable(r *api.WhenceRow) {
+	if len(r.Offers) < 2 && (len(r.Offers) == 0 || r.Offers[0].Out == "") {
+		return
+	}
+	cols := []view.Column{{Name: ""}, {Name: "VERSION"}, {Name: "FOR"}}
+	weighed, out := false, false
+	for i := range r.Offers {
+		weighed, out = weighed || r.Offers[i].Priority != nil, out || r.Offers[i].Out != ""
+	}
+	if weighed {
+		cols = append(cols, view.Column{Name: "PRIORITY", Right: true})
+	}
+	cols = append(cols, view.Column{Name: "OFFERED BY", Gives: true, Path: true})
+	if out {
+		cols = append(cols, view.Column{Name: "LEFT OUT", Gives: true})
+	}
+	var rows [][]view.Cell
+	for i := range r.Offers {
+		o := &r.Offers[i]
+		mark := " "
+		if r.Taken != nil && o.Version == r.Taken.Version && o.From == r.Taken.From && o.Suite == r.Taken.Suite && o.Arch == r.Taken.Arch {
+			mark = "›"
+		}
+		row := []view.Cell{view.T("  " + mark), view.T(o.Version), view.T(o.Arch)}
+		if weighed {
+			row = append(row, view.T(strconv.Itoa(*o.Priority)))
+		}
+		row = append(row, view.T(offeredBy(o)))
+		if out {
+			row = append(row, view.T(o.Out))
+		}
+		rows = append(rows, row)
+	}
+	a.out.Table(cols, rows)
+}

@@ -1,15 +1,36 @@
 package service_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/internal/rig"
 	"patientlantern.example/lantern/standin"
 )
+
+// seenAlike holds the service's own look at a vendor against what a package manager said.
+func seenAlike(t *testing.T, r *rig.Rig, vendor, fault string, want cause.Kind) {
+	t.Helper()
+	page, err := r.Operator.Probe(ctx, nil)
+	require.NoError(t, err)
+	n := 0
+	for _, p := range page.Repositories {
+		if !strings.Contains(p.Address, vendor) {
+			continue
+		}
+		n++
+		if fault == standin.FaultCut { // apt says that it could not connect
+			want = cause.Cut
+		}
+		assert.Equal(t, []any{api.PlaceTrouble, want}, []any{p.Look.State, p.Look.Kind}, "%s %s: %s", p.Address, fault, p.Look.Why)
+	}
+	assert.Positive(t, n, vendor)
+}
 
 // Each package manager is led into each fault, and what it says is understood. Where a
 // family has no such thing (dnf and zypper look at no end of metadata), there is no row.
@@ -67,6 +88,7 @@ func TestWhatPackageManagersSayIsUnderstood(t *testing.T) {
 			}
 		}
 		assert.NotEmpty(t, found, "%s %s: every source was refreshed", x.host, x.fault)
+		seenAlike(t, r, x.vendors[0], x.fault, x.want)
 		for _, v := range x.vendors {
 			require.NoError(t, r.Upstreams.SetFault(v, ""))
 		}

@@ -138,6 +138,7 @@ func (s *Service) keys(ctx context.Context) (list []trust.FleetKey, revision int
 	s.compute.forgetKeys(surveys)
 	next := trust.Successors(named)
 	var fleet trust.Fleet
+	fleet.Signs(s.upstreams.signers())
 	for survey, hosts := range surveys {
 		uses, err := s.compute.keysOf(ctx, survey)
 		if err != nil {

@@ -376,6 +376,19 @@ func (s *Service) inTrouble(ctx context.Context) map[string]int {
 	return out
 }
 
+// signers counts the places that each key signs, as they were believed last and still stand.
+func (u *upstreams) signers() map[string]int {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	out := map[string]int{}
+	for _, l := range u.looks {
+		if l.State == api.PlaceGood {
+			out[l.Found.Signer]++
+		}
+	}
+	return out
+}
+
 // lookedAt are the places that are being looked at.
 func (u *upstreams) lookedAt() map[string]bool {
 	u.mu.Lock()

@@ -30,6 +30,7 @@ const pages = [
   { to: '/drift', name: 'Drift' },
   { to: '/changes', name: 'Changes' },
   { to: '/rollouts', name: 'Rollouts' },
+  { to: '/repositories', name: 'Repositories' },
   { to: '/keys', name: 'Keys' },
   { to: '/contracts', name: 'Contracts' },
 ]
@@ -54,7 +55,7 @@ async function signOut() {
   <header v-if="!signingIn" class="bar">
     <router-link to="/" class="brand"><img src="/assets/lantern.svg" alt="" width="26" height="26" />Patient Lantern</router-link>
     <nav>
-      <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: p.to === '/' ? route.path === '/' || route.name === 'host' : route.path.startsWith(p.to) }">{{ p.name }}</router-link>
+      <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: p.to === '/' ? route.path === '/' || route.name === 'host' : route.path.startsWith(p.to) || (p.to === '/repositories' && route.name === 'whence') }">{{ p.name }}</router-link>
     </nav>
     <span class="rest">
       <span v-if="!connected" class="lost" role="status">? nothing heard of the service; what you see may be old</span>

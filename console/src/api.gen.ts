@@ -1764,6 +1764,11 @@ export interface components {
             replacement?: string;
             revoked?: boolean;
             /**
+             * Format: int64
+             * @description Places of packages that it signs today, as the service saw them last
+             */
+            signs: number;
+            /**
              * @description The worst that is to be said of it; unknown: the policy does not know it
              * @enum {string}
              */
@@ -2266,6 +2271,11 @@ export interface components {
             /** Format: int64 */
             revision: number;
             revoked?: boolean;
+            /**
+             * Format: int64
+             * @description Places of packages that it signs today, as the service saw them last
+             */
+            signs: number;
             /**
              * @description The worst that is to be said of it; unknown: the policy does not know it
              * @enum {string}

@@ -31,8 +31,9 @@ let heard = 0
 
 const affected: Record<string, string[]> = {
   host: ['hosts', 'host', 'drift', 'keys'],
-  revision: ['revisions', 'preview', 'hosts', 'channels', 'keys'],
+  revision: ['revisions', 'preview', 'hosts', 'channels', 'keys', 'repositories'],
   rollout: ['rollouts', 'rollout', 'hosts', 'host', 'drift'],
+  repository: ['repositories', 'keys', 'whence'],
   seats: ['accounts', 'contracts', 'seats', 'outlook', 'channels', 'preview', 'host', 'hosts'],
 }
 // What a host says of a rollout changes neither what the next one would change nor what

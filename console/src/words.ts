@@ -45,6 +45,20 @@ export const keyWord: Record<string, string> = {
   good: 'as the policy says',
 }
 
+export const placeLook: Record<string, { sign: string; tone: string }> = {
+  trouble: { sign: '!!', tone: 'bad' },
+  unknown: { sign: '?', tone: 'warn' },
+  unsigned: { sign: '·', tone: 'plain' },
+  good: { sign: '=', tone: 'good' },
+}
+
+export const placeWord: Record<string, string> = {
+  trouble: 'refused',
+  unknown: 'not known',
+  unsigned: 'nothing pinned signs it',
+  good: 'good',
+}
+
 export const contractLook: Record<string, { sign: string; tone: string }> = {
   good: { sign: '=', tone: 'good' },
   ending: { sign: '!', tone: 'warn' },

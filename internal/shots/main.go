@@ -140,7 +140,7 @@ func (s *shooter) story() error {
 		s.terminal("rollout-held", "rollout", "show"),
 		s.web("console-rollout", "/rollouts", ".waves"),
 		s.fault("metrics.plover.example", ""),
-		s.terminal("rollout", "rollout", "begin"),
+		s.quiet("rollout", "begin"),
 		s.edit("gw-03/etc/apt/sources.list.d/saltmarsh.sources", "Components: main", "Components: main testing"),
 		s.edit("gw-02/etc/apt/sources.list", "mussel-updates main firmware", "mussel-updates main"),
 		s.edit("gw-04/etc/apt/sources.list", "\ndeb http", "\n#deb http"),
@@ -160,9 +160,17 @@ func (s *shooter) story() error {
 		s.web("console-drift", "/drift", "ul.card"),
 		s.web("console-host", "/hosts/gw-03.brinewick.test", ".diff"),
 		s.web("console-contracts", "/contracts", ".gauge"),
-		s.terminal("contract-outlook", "contract", "outlook"),
 		s.terminal("key-list", "key", "list"),
 		s.web("console-keys", "/keys", ".life"),
+		s.quiet("whence", "driftwood-base"),
+		s.fault("packages.saltmarsh.example", standin.FaultWrongKey),
+		s.quiet("repository", "probe"),
+		func() error {
+			return until(func() bool { return strings.Contains(s.try("whence", "driftwood-base"), "not installed") })
+		},
+		s.terminal("whence", "whence", "driftwood-base"),
+		s.web("console-repositories", "/repositories", ".el-table__row"),
+		s.fault("packages.saltmarsh.example", ""),
 		s.weaken("gw-05"),
 		s.terminal("read-weakened", "read", "--root", "demo-hosts/gw-05"),
 	}

@@ -50,6 +50,8 @@ async function copy() {
       <dd v-else>{{ k.policy }}, for {{ k.for.length ? k.for.join(', ') : 'no repository' }}</dd>
       <dt>Believed for</dt>
       <dd :class="{ warn: k.wide }">{{ k.believed_for || '–' }}<span v-if="k.idle" class="soft">; {{ count(k.idle, 'more host has', 'more hosts have') }} it and nothing uses it</span></dd>
+      <dt>Signs today</dt>
+      <dd>{{ k.signs ? count(k.signs, 'place of packages', 'places of packages') : 'nothing that was seen' }}</dd>
       <template v-if="k.replacement"><dt>Replacement</dt><dd>{{ k.replacement }}</dd></template>
     </dl>
     <p v-if="k.unknown" class="warn"><b>? Not known of {{ count(k.unknown, 'host', 'hosts') }}</b> without a survey.</p>

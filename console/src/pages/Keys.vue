@@ -69,7 +69,7 @@ const years = computed(() => {
   <Trouble :error="keys.error.value" />
   <template v-if="keys.data.value">
     <p class="soft">
-      On {{ count(keys.data.value.hosts, 'host', 'hosts') }}. Which key a vendor signs with today is not looked at.
+      On {{ count(keys.data.value.hosts, 'host', 'hosts') }}. <router-link :to="{ name: 'repositories' }">Repositories</router-link> tells which key signs what today.
       <template v-if="!keys.data.value.revision"> Nothing is published yet, so the policy knows none of them.</template>
       <b v-if="keys.data.value.unknown" class="warn"> ? {{ count(keys.data.value.unknown, 'host has', 'hosts have') }} sent no survey yet.</b>
     </p>
@@ -97,6 +97,7 @@ const years = computed(() => {
             <div class="axis line" role="img" :aria-label="`from ${date(row.created)} to ${row.expires ? date(row.expires) : 'no end'}`">
               <span class="life" :class="keyLook[row.state]?.tone" :style="life(row as FleetKey)"></span><span class="today" :style="{ left: today }"></span>
             </div>
+            <div v-if="row.signs" class="soft small">signs {{ count(row.signs, 'place', 'places') }} today</div>
             <div v-if="row.replacement" class="soft small">{{ row.replacement }}</div>
             <div v-if="row.weakness" class="warn small">weak: {{ row.weakness }}</div>
           </template>

@@ -1,0 +1,120 @@
+<script setup lang="ts">
+// One place that packages come from: what stands there, who signs it, and who uses it.
+import { computed, ref } from 'vue'
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { client, told } from '../api'
+import { useNow } from '../now'
+import Mark from '../parts/Mark.vue'
+import Trouble from '../parts/Trouble.vue'
+import { useMayChange } from '../role'
+import { ago, clock, count, placeLook, placeWord } from '../words'
+
+const props = defineProps<{ key_: string }>()
+const now = useNow()
+const mayChange = useMayChange()
+const queries = useQueryClient()
+const page = ref(1)
+const perPage = 100
+const got = useQuery({
+  queryKey: computed(() => ['repositories', 'one', props.key_, page.value]),
+  queryFn: () => told(client.GET('/api/repositories/{key}', { params: { path: { key: props.key_ }, query: { page: page.value, per_page: perPage } } })),
+  placeholderData: keepPreviousData,
+})
+const r = computed(() => got.data.value)
+const found = computed(() => r.value?.look.found)
+const probe = useMutation({
+  mutationFn: () => told(client.POST('/api/repositories/probe', { body: { which: [props.key_] } })),
+  onSettled: () => queries.invalidateQueries({ queryKey: ['repositories'] }),
+})
+</script>
+
+<template>
+  <p class="soft"><router-link :to="{ name: 'repositories' }">Repositories</router-link></p>
+  <Trouble :error="got.error.value ?? probe.error.value" />
+  <template v-if="r">
+    <div class="head">
+      <h1>{{ r.names.join(', ') || r.address }} <span class="soft">for {{ r.family }}</span></h1>
+      <Mark :look="placeLook[r.look.state]" :word="placeWord[r.look.state] ?? r.look.state" />
+      <el-button v-if="mayChange" :loading="probe.isPending.value" @click="probe.mutate()">Look now</el-button>
+    </div>
+    <div v-if="r.look.why" class="card why" :class="{ bad: r.look.state === 'trouble' }">
+      <b>{{ r.look.why }}.</b>
+      <div v-if="r.look.remedy">{{ r.look.says }}; {{ r.look.remedy }}.</div>
+      <div v-if="r.look.by" class="mono small">signed by {{ r.look.by }}</div>
+    </div>
+    <dl class="card">
+      <dt>Address</dt>
+      <dd class="mono">{{ r.urls.join(' ') || r.mirrorlist || r.metalink }} {{ r.suite }} {{ r.components?.join(' ') }}</dd>
+      <template v-if="r.architectures?.length"><dt>Architectures</dt><dd>{{ r.architectures.join(', ') }}</dd></template>
+      <template v-if="r.contracts?.length"><dt>Opened by</dt><dd>{{ r.contracts.join(', ') }}</dd></template>
+      <dt>Looked at</dt>
+      <dd>{{ ago(r.look.checked, now) }}<span class="soft">{{ r.look.since ? `, so since ${clock(r.look.since)}` : '' }}</span></dd>
+      <dt>Believed last</dt>
+      <dd v-if="found">{{ ago(r.look.read, now) }}: {{ count(r.look.packages, 'package', 'packages') }}<template v-if="!found.date.startsWith('0001')">, made {{ clock(found.date) }}</template><template v-if="found.valid_until">, good until {{ clock(found.valid_until) }}</template></dd>
+      <dd v-else class="warn">never</dd>
+      <template v-if="r.look.changes">
+        <dt>Changed</dt>
+        <dd>{{ ago(r.look.changed, now) }}: {{ r.look.changes.added }} new, {{ r.look.changes.removed }} gone, {{ r.look.changes.updated }} in other versions<div v-for="n in r.look.changes.names" :key="n" class="mono small">{{ n }}</div></dd>
+      </template>
+      <template v-for="w in r.witnesses" :key="w.package">
+        <dt>Witness</dt>
+        <dd :class="{ warn: !w.ok }">{{ w.package }} {{ w.offered ? `is offered at ${w.offered}` : 'is not offered' }}{{ w.at_least ? `, wanted is ${w.at_least}` : '' }}</dd>
+      </template>
+      <template v-if="found?.notes?.length"><dt>Notes</dt><dd><div v-for="n in found.notes" :key="n">{{ n }}</div></dd></template>
+    </dl>
+    <h2>Keys that hosts believe it by</h2>
+    <div class="card">
+      <el-table :data="r.keys ?? []" row-key="fingerprint" empty-text="No host holds it against a key">
+        <el-table-column label="Key" min-width="220"><template #default="{ row }"><router-link :to="{ name: 'key', params: { key: row.fingerprint } }">{{ row.policy || 'not in the policy' }}</router-link></template></el-table-column>
+        <el-table-column label="Fingerprint" min-width="400"><template #default="{ row }"><span class="mono">{{ row.fingerprint }}</span></template></el-table-column>
+        <el-table-column label="Signs it today" width="150"><template #default="{ row }"><Mark v-if="row.signs" :look="placeLook.good" word="yes" /><span v-else class="soft">no</span></template></el-table-column>
+      </el-table>
+    </div>
+    <h2>{{ count(r.on_total ?? 0, 'host gets', 'hosts get') }} packages from it</h2>
+    <div class="card">
+      <el-table :data="r.on ?? []" row-key="host">
+        <el-table-column label="Host" min-width="210"><template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>
+        <el-table-column prop="os" label="System" width="220" />
+        <el-table-column label="Stands in" min-width="300"><template #default="{ row }"><span class="mono">{{ row.file }}</span></template></el-table-column>
+      </el-table>
+    </div>
+    <el-pagination v-if="(r.on_total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="r.on_total ?? 0" :page-size="perPage" />
+    <p class="soft">The same on the command line: <code>lantern repository show {{ r.names[0] || r.address }}</code></p>
+  </template>
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  align-items: center;
+  flex-wrap: wrap;
+  gap: 4px 16px;
+  margin-bottom: 14px;
+}
+h1,
+code {
+  overflow-wrap: anywhere;
+}
+.why {
+  padding: 12px 14px;
+  margin-bottom: 14px;
+  overflow-wrap: anywhere;
+}
+dl {
+  display: grid;
+  grid-template-columns: max-content minmax(0, 1fr);
+  gap: 6px 18px;
+  padding: 14px;
+  margin: 0 0 16px;
+}
+dt {
+  color: var(--soft);
+}
+dd {
+  margin: 0;
+  overflow-wrap: anywhere;
+}
+.small {
+  font-size: 13px;
+}
+</style>
