@@ -274,6 +274,7 @@ func (s Standing) Known() bool {
 type Publication struct {
 	Files   map[string][]byte `json:"files" doc:"The policy folder: name to content (base64)"`
 	Message string            `json:"message,omitempty" maxLength:"2000" doc:"What changed, for those who come later"`
+	Believe []string          `json:"believe,omitempty" doc:"Keys that the newest revision withdraws, and that are to be believed again"`
 }
 
 // CheckResult is what is wrong with a policy folder.
@@ -316,16 +317,18 @@ type RevisionList struct {
 
 // Preview is what carrying a revision would change.
 type Preview struct {
-	Revision  int64          `json:"revision" doc:"0 for a folder that is not published"`
-	Changing  int            `json:"changing" doc:"Hosts that would change"`
-	Steady    int            `json:"steady" doc:"Hosts that have all of it already"`
-	Unknown   []string       `json:"unknown" doc:"Hosts that have sent no survey yet"`
-	Unmanaged int            `json:"unmanaged" doc:"Hosts of a family that this release cannot change"`
-	Unsure    []string       `json:"unsure" doc:"Hosts of which it is not known yet whether they have what a repository needs"`
-	Seats     SeatsAhead     `json:"seats" doc:"What seats it needs"`
-	Gone      []preview.Gone `json:"gone" doc:"Sources in use that hosts would not have any more, with what is installed from them"`
-	Waves     []RolloutPart  `json:"waves" doc:"In which waves it would be carried by the plans of the hosts, one part for each plan"`
-	Groups    []PreviewGroup `json:"groups" doc:"Hosts with identical changes, the largest group first"`
+	Revision   int64                `json:"revision" doc:"0 for a folder that is not published"`
+	Changing   int                  `json:"changing" doc:"Hosts that would change"`
+	Steady     int                  `json:"steady" doc:"Hosts that have all of it already"`
+	Unknown    []string             `json:"unknown" doc:"Hosts that have sent no survey yet"`
+	Unmanaged  int                  `json:"unmanaged" doc:"Hosts of a family that this release cannot change"`
+	Unsure     []string             `json:"unsure" doc:"Hosts of which it is not known yet whether they have what a repository needs"`
+	Seats      SeatsAhead           `json:"seats" doc:"What seats it needs"`
+	Gone       []preview.Gone       `json:"gone" doc:"Sources in use that hosts would not have any more, with what is installed from them"`
+	Swaps      []preview.Swap       `json:"swaps" doc:"Installed packages of which the change would decide otherwise, what goes down first"`
+	Unforeseen []preview.Unforeseen `json:"unforeseen" doc:"Hosts of which it is not known, or not all, what would be swapped"`
+	Waves      []RolloutPart        `json:"waves" doc:"In which waves it would be carried by the plans of the hosts, one part for each plan"`
+	Groups     []PreviewGroup       `json:"groups" doc:"Hosts with identical changes, the largest group first"`
 }
 
 // PreviewGroup is hosts that would change in the same way.

@@ -268,6 +268,7 @@ func (a *app) policyCheck() *cobra.Command {
 
 func (a *app) policyPublish() *cobra.Command {
 	var message string
+	var believe []string
 	cmd := &cobra.Command{
 		Use: "publish FOLDER", Short: "Publish a policy folder as a numbered revision", Args: cobra.ExactArgs(1),
 		Long:    "Publish a policy folder. A revision is never changed afterwards; no host changes\nuntil a rollout carries it there.",
@@ -291,7 +292,7 @@ func (a *app) policyPublish() *cobra.Command {
 				}
 				return no("the policy has errors; nothing was published")
 			}
-			r, err := a.client().Publish(cmd.Context(), api.Publication{Files: f, Message: message})
+			r, err := a.client().Publish(cmd.Context(), api.Publication{Files: f, Message: message, Believe: believe})
 			if err != nil {
 				return err
 			}
@@ -311,7 +312,12 @@ func (a *app) policyPublish() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVarP(&message, "message", "m", "", "what changed, for those who come later")
+	believeFlag(cmd, &believe)
 	return cmd
+}
+
+func believeFlag(cmd *cobra.Command, to *[]string) {
+	cmd.Flags().StringSliceVar(to, "believe", nil, "keys that the newest revision withdraws, and that are to be believed again")
 }
 
 func (a *app) revisions() *cobra.Command {

@@ -19,7 +19,7 @@ func (a *app) key() *cobra.Command {
 		Use: "key", Short: "Show which signing keys the fleet believes", GroupID: "fleet",
 		Example: "  lantern key list\n  lantern key show saltmarsh-2026",
 	}
-	cmd.AddCommand(a.keyList(), a.keyShow())
+	cmd.AddCommand(a.keyList(), a.keyShow(), a.keyWithdraw())
 	return cmd
 }
 

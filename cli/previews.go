@@ -9,6 +9,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/core/preview"
 )
 
 func (a *app) preview() *cobra.Command {
@@ -93,7 +94,12 @@ func (a *app) wavesAhead(p api.Preview) {
 	if len(lines) > shown {
 		lines = append(lines[:shown], "…")
 	}
-	a.out.Printf("It would be carried in %s: %s%s", view.Count(waves, "wave", "waves"), strings.Join(lines, ", "), a.out.Paint(view.Dim, more))
+	a.out.Printf(
+		"It would be carried in %s: %s%s",
+		view.Count(waves, "wave", "waves"),
+		strings.Join(lines, ", "),
+		a.out.Paint(view.Dim, more),
+	)
 }
 
 func (a *app) showPreview(p api.Preview) {
@@ -134,6 +140,7 @@ func (a *app) showPreview(p api.Preview) {
 	for _, g := range p.Gone {
 		a.out.Printf("%s %s", a.out.Paint(view.Yellow, "! a source goes:"), g.Says)
 	}
+	a.swaps(&p)
 	a.wavesAhead(p)
 	a.seatsAhead(p.Seats)
 	for _, g := range p.Groups {
@@ -148,6 +155,27 @@ func (a *app) showPreview(p api.Preview) {
 			a.out.Printf("")
 			a.out.Diff(2, shortKeysInDiff(g.Diff))
 		}
+	}
+}
+
+// swaps tells which installed packages a change would decide otherwise.
+func (a *app) swaps(p *api.Preview) {
+	const most = 15
+	marks := map[string]string{
+		preview.Lower: a.out.Paint(
+			view.Red,
+			"!! a package goes down:",
+		), preview.Stranded: a.out.Paint(view.Yellow, "! a package is left behind:"),
+		preview.Replaced: a.out.Paint(view.Yellow, "! a package is swapped:"),
+	}
+	for _, x := range p.Swaps[:min(len(p.Swaps), most)] {
+		a.out.Printf("%s %s", marks[x.What], x.Says)
+	}
+	if more := len(p.Swaps) - most; more > 0 {
+		a.out.Printf("  and %d more such lines; --format json shows all", more)
+	}
+	for _, u := range p.Unforeseen {
+		a.out.Printf("%s which packages would be swapped is not known: %s", a.unsureOf(u.Hosts), u.Why)
 	}
 }
 
@@ -228,4 +256,8 @@ func shortKeysInDiff(diff string) string {
 // unsure begins a line about hosts of which something is not known.
 func (a *app) unsure(n int) string {
 	return a.out.Paint(view.Yellow, "? ") + view.Count(n, "host has", "hosts have")
+}
+
+func (a *app) unsureOf(n int) string {
+	return a.out.Paint(view.Yellow, "? ") + "of " + view.Count(n, "host", "hosts")
 }

@@ -118,7 +118,7 @@ func (a *app) placeTable(list []api.Repository) {
 			{Text: look.sign + " " + look.word, Style: look.style}, view.T(names),
 			view.T(strings.TrimSpace(r.Family + " " + strings.Join(r.Archs, ","))),
 			view.T(
-				strings.TrimSpace(r.Address + " " + r.Suite),
+				strings.TrimSpace(strings.Join(append([]string{r.Address, r.Suite}, r.Components...), " ")),
 			), view.T(strconv.Itoa(r.Hosts)), view.T(packageCount(r)), view.T(ago(r.Look.Checked)),
 		})
 	}

@@ -69,6 +69,7 @@ func insideFolder(name string) bool {
 
 func (a *app) policyRestore() *cobra.Command {
 	var message string
+	var believe []string
 	cmd := &cobra.Command{
 		Use: "restore REVISION", Short: "Publish an earlier revision again, as the newest", Args: cobra.ExactArgs(1),
 		Long: "Go back: publish the folder of an earlier revision again, under the next number. No host changes\nuntil a rollout carries " +
@@ -83,7 +84,7 @@ func (a *app) policyRestore() *cobra.Command {
 			if message == "" {
 				message = fmt.Sprintf("back to revision %d", n)
 			}
-			r, err := a.client().Publish(cmd.Context(), api.Publication{Files: p.Files, Message: message})
+			r, err := a.client().Publish(cmd.Context(), api.Publication{Files: p.Files, Message: message, Believe: believe})
 			if err != nil {
 				return err
 			}
@@ -103,5 +104,6 @@ func (a *app) policyRestore() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVarP(&message, "message", "m", "", "why, for those who come later")
+	believeFlag(cmd, &believe)
 	return cmd
 }

@@ -122,7 +122,7 @@ func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, 
 			return nil, nil, 0, 0, err
 		}
 	}
-	list = slices.Collect(maps.Values(all))
+	list = append(slices.Collect(maps.Values(all)), s.upstreams.planned.list(s.now(), all)...)
 	for _, x := range list {
 		for n := range x.names {
 			if r := p.Repositories[n]; r != nil && r.Rpm != nil && r.Rpm.Authority != nil {

@@ -149,6 +149,9 @@ func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision
 	if diag.HasErrors(p.diags) {
 		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors; nothing was published", diag.Errors(p.diags))
 	}
+	if err := s.keepsWithdrawn(ctx, p.resolver.Policy(), in.Body.Believe); err != nil {
+		return nil, err
+	}
 	folder, err := source.Canonical(policy.Folder(in.Body.Files))
 	if err != nil {
 		return nil, s.refuse(err)
@@ -179,12 +182,47 @@ func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision
 	return &body[api.Revision]{out}, nil
 }
 
+// keepsWithdrawn refuses a policy that would believe a key again which the newest revision
+// withdraws, but for those that somebody names: a folder from before the withdrawal does that
+// without a word.
+func (s *Service) keepsWithdrawn(ctx context.Context, p *policy.Policy, believe []string) error {
+	newest, number, err := s.newestPolicy(ctx)
+	if err != nil {
+		return s.refuse(err)
+	}
+	if newest == nil {
+		return nil
+	}
+	for _, key := range p.BelievesAgain(newest) {
+		if slices.Contains(believe, key) {
+			continue
+		}
+		return huma.Error409Conflict(fmt.Sprintf(
+			"revision %d withdraws the key %s, and this folder would have it believed again; "+
+				"nothing was published. Add withdrawn: { %s: { because: … } } "+
+				"to the folder, or say that it is meant: --believe %s",
+			number,
+			key,
+			key,
+			key,
+		))
+	}
+	return nil
+}
+
 // publishedAskTime is how long a package is asked for that a published policy needs.
 const publishedAskTime = 30 * 24 * time.Hour
 
 // revisionOf describes a revision; held is how many hosts have each.
 func revisionOf(r store.Revision, held map[int64]int) api.Revision {
-	return api.Revision{Number: r.Number, Policy: r.Policy, Author: r.Author, Message: r.Message, Created: r.Created, Hosts: held[r.Number]}
+	return api.Revision{
+		Number:  r.Number,
+		Policy:  r.Policy,
+		Author:  r.Author,
+		Message: r.Message,
+		Created: r.Created,
+		Hosts:   held[r.Number],
+	}
 }
 
 // held counts the hosts by the revision that was last carried to them.

@@ -78,6 +78,8 @@ type shownGroup struct {
 	api.PreviewGroup
 	key  [sha256.Size]byte
 	gone []change.Gone
+
+	edits []change.FileEdit
 }
 
 // foreshow shows what a policy would change.
@@ -89,6 +91,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 		Groups:   []api.PreviewGroup{},
 		Gone:     []preview.Gone{},
 		Waves:    []api.RolloutPart{},
+		Swaps:    []preview.Swap{},
 	}
 	var wanted []wantedSeats
 	var broken []diag.Diagnostic
@@ -136,6 +139,9 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 		return out, s.refuse(err)
 	}
 	s.gather(&out, all)
+	if err := s.swaps(ctx, rs.Policy(), all, &out); err != nil {
+		return out, s.refuse(err)
+	}
 	err := s.layOut(ctx, &start, rs, results, false)
 	if err != nil {
 		return out, s.refuse(err)
@@ -173,7 +179,7 @@ func (s *Service) showAll(ctx context.Context, all []*shown) error {
 }
 
 func groupOf(res *resolve.Result, o *outcome) *shownGroup {
-	g := &shownGroup{gone: o.change.Gone, PreviewGroup: api.PreviewGroup{
+	g := &shownGroup{gone: o.change.Gone, edits: o.change.Edits, PreviewGroup: api.PreviewGroup{
 		Diff: o.diff, Files: []api.PreviewFile{}, Impossible: source.Strings(o.change.Impossible), Weakens: o.weakens,
 		Overrides: preview.Overrides(res.Sheet, o.change.Edits),
 	}}

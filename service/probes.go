@@ -43,6 +43,8 @@ type upstreams struct {
 	mu    sync.Mutex
 	looks map[string]*api.RepositoryLook // by place; never changed
 	busy  map[string]chan struct{}       // places that are being looked at
+
+	planned planned
 }
 
 func (s *Service) loadUpstreams(ctx context.Context) error {

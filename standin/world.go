@@ -88,7 +88,9 @@ func Fleet() []Member {
 }
 
 // writer makes a folder of what files gives.
-func writer(files func(base string, keys map[string]*Key) (map[string]string, error)) func(root, base string, keys map[string]*Key) error {
+func writer(
+	files func(base string, keys map[string]*Key) (map[string]string, error),
+) func(root, base string, keys map[string]*Key) error {
 	return func(root, base string, keys map[string]*Key) error {
 		list, err := files(base, keys)
 		if err != nil {
@@ -148,10 +150,11 @@ func modelFiles(name, base string) map[string]string {
 		"etc/pacman.conf": "# As the installer wrote it.\n[options]\nHoldPkg = pacman glibc\nArchitecture = x86_64\nSigLevel = Required " +
 			"DatabaseOptional\n\n" +
 			"[driftwood]\nInclude = /etc/pacman.d/mirrorlist\n",
-		"etc/pacman.d/mirrorlist":                  "## Driftwood\nServer = " + base + "/archive.driftwood.example/$repo/os/$arch\n",
-		"var/lib/pacman/local/ALPM_DB_VERSION":     "9\n",
-		"var/lib/pacman/local/pacman-6.0.2-8/desc": "%NAME%\npacman\n\n%VERSION%\n6.0.2-8\n\n",
-		"var/lib/pacman/sync/.keep":                "",
+		"etc/pacman.d/mirrorlist":                            "## Driftwood\nServer = " + base + "/archive.driftwood.example/$repo/os/$arch\n",
+		"var/lib/pacman/local/ALPM_DB_VERSION":               "9\n",
+		"var/lib/pacman/local/pacman-6.0.2-8/desc":           "%NAME%\npacman\n\n%VERSION%\n6.0.2-8\n\n",
+		"var/lib/pacman/local/driftwood-base-2026.11-1/desc": "%NAME%\ndriftwood-base\n\n%VERSION%\n2026.11-1\n\n%ARCH%\nx86_64\n\n",
+		"var/lib/pacman/sync/.keep":                          "",
 	}
 }
 

@@ -2590,6 +2590,10 @@ export interface components {
              * @description Hosts that have all of it already
              */
             steady: number;
+            /** @description Installed packages of which the change would decide otherwise, what goes down first */
+            swaps: components["schemas"]["Swap"][];
+            /** @description Hosts of which it is not known, or not all, what would be swapped */
+            unforeseen: components["schemas"]["Unforeseen"][];
             /** @description Hosts that have sent no survey yet */
             unknown: string[];
             /**
@@ -2633,6 +2637,8 @@ export interface components {
             message: string;
         };
         Publication: {
+            /** @description Keys that the newest revision withdraws, and that are to be believed again */
+            believe?: string[];
             /** @description The policy folder: name to content (base64) */
             files: {
                 [key: string]: string;
@@ -3355,6 +3361,25 @@ export interface components {
             sources: components["schemas"]["Source"][];
             traits: components["schemas"]["Traits"];
         };
+        Swap: {
+            /** @description The version that would be taken with the next upgrade */
+            becomes?: string;
+            /** @description From where */
+            by?: string;
+            family: string;
+            /** @description What offers the installed version today */
+            from?: string;
+            /** Format: int64 */
+            hosts: number;
+            installed: string;
+            /** @description The first of the hosts */
+            names: string[];
+            package: string;
+            /** @description All of it as a sentence */
+            says: string;
+            /** @enum {string} */
+            what: "replaced" | "lower" | "stranded";
+        };
         Touched: {
             /**
              * Format: date-time
@@ -3400,6 +3425,11 @@ export interface components {
             tools: {
                 [key: string]: string;
             };
+        };
+        Unforeseen: {
+            /** Format: int64 */
+            hosts: number;
+            why: string;
         };
         WaivedFinding: {
             because: string;

@@ -53,8 +53,7 @@ type Host struct {
 func Of(s *source.Survey) *Host {
 	out := &source.Survey{
 		Traits: source.Traits{Family: s.Traits.Family, Architectures: s.Traits.Architectures},
-		Pins:   s.Pins,
-		Holds:  s.Holds,
+		Pins:   append([]source.Pin{}, s.Pins...), Holds: append([]source.Hold{}, s.Holds...),
 	}
 	for i := range s.Sources {
 		x := &s.Sources[i]

@@ -37,6 +37,11 @@ var Codes = map[string]Code{
 		"a key that ends soon and that no other succeeds, or one that has ended",
 		"get the vendor's next key, and say `succeeds:`; take out what has ended",
 	},
+	"key-withdrawn": {
+		diag.Warning,
+		"a repository that is off because every key that it is believed by is withdrawn",
+		"when the vendor has a new key, add it with `succeeds:`",
+	},
 	"key-weak": {
 		diag.Warning,
 		"a key that is DSA, short RSA, or bound together with SHA-1",

@@ -232,6 +232,12 @@ func elements(p *Policy) map[string]*element {
 		e.set("groups", g.Of)
 		e.set("except", g.Except)
 	}
+	for name, w := range p.Withdrawn {
+		e := add("withdrawn key "+name, w.Pos)
+		e.lead = w.Because
+		e.say("because", w.Because)
+		e.say("author", w.Author)
+	}
 	for host, labels := range p.Labels {
 		for k, t := range labels {
 			add("label "+k+" of "+host, t.Pos).say("value", t.Value)

@@ -14,6 +14,7 @@ type fileForm struct {
 	Format       string                       `yaml:"format" doc:"format of the file" enum:"patient-lantern/1" need:"yes"`
 	Notice       *noticeForm                  `yaml:"notice" doc:"how long before something ends it is spoken of"`
 	Keys         map[string]keyForm           `yaml:"keys" doc:"vendors' signing keys, by name"`
+	Withdrawn    map[string]withdrawnForm     `yaml:"withdrawn" doc:"keys that are believed no more, whatever else is said of them"`
 	Repositories map[string]repositoryForm    `yaml:"repositories" doc:"places that packages come from, by name"`
 	Contracts    map[string]contractForm      `yaml:"contracts" doc:"what vendors sold, by name"`
 	Channels     map[string]channelForm       `yaml:"channels" doc:"choices between repositories, by name"`
@@ -32,6 +33,11 @@ type keyForm struct {
 	Fingerprint string `yaml:"fingerprint" doc:"full fingerprint of the primary key, 40 or 64 hexadecimal digits" form:"fingerprint" need:"yes"`
 	Succeeds    string `yaml:"succeeds" doc:"the key that this one takes over from; it is trusted wherever that one is" form:"name"`
 	Because     string `yaml:"because" doc:"why a weak key is trusted all the same"`
+}
+
+type withdrawnForm struct {
+	Because string `yaml:"because" doc:"why it is believed no more" need:"yes"`
+	Author  string `yaml:"author" doc:"who decided it"`
 }
 
 type definitionForm struct {

@@ -42,6 +42,7 @@ type loader struct {
 func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 	l := &loader{folder: folder, now: now, used: map[string]bool{}, policy: &Policy{
 		Keys:         map[string]*Key{},
+		Withdrawn:    map[string]*Withdrawal{},
 		Repositories: map[string]*Repository{},
 		Contracts:    map[string]*Contract{},
 		Channels:     map[string]*Channel{},
@@ -229,6 +230,10 @@ func (l *loader) document(n ast.Node, more bool) {
 		case "keys":
 			for _, k := range l.mapping(f.node, "keys") {
 				l.key(k)
+			}
+		case "withdrawn":
+			for _, k := range l.mapping(f.node, "withdrawn") {
+				l.withdrawal(k)
 			}
 		case "repositories":
 			for _, k := range l.mapping(f.node, "repositories") {

@@ -296,9 +296,13 @@ func (l *loader) keyReferences() {
 			seen[x.Name] = true
 		}
 	}
+	for _, name := range sortedNames(p.Withdrawn) {
+		w := p.Withdrawn[name]
+		resolveName(l, "key", Text{name, w.Pos}, p.Keys)
+	}
 	for _, name := range sortedNames(p.Repositories) {
 		r := p.Repositories[name]
-		r.Trusts = l.trusted(r.Keys)
+		r.Trusts = l.believed(r)
 	}
 }
 

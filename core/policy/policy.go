@@ -19,6 +19,7 @@ const Everyone = "everyone"
 // Policy is a folder, read. Names are unique over all files.
 type Policy struct {
 	Keys         map[string]*Key
+	Withdrawn    map[string]*Withdrawal // by the name of the key
 	Repositories map[string]*Repository
 	Contracts    map[string]*Contract
 	Channels     map[string]*Channel
@@ -44,6 +45,15 @@ type Key struct {
 	Describe    source.Key
 }
 
+// Withdrawal takes a key away from every repository that names it. What a key that succeeds it
+// signs stays believed; a repository that is left without a key is off.
+type Withdrawal struct {
+	Key     string
+	Pos     diag.Pos
+	Because string
+	Author  string
+}
+
 // Text is a piece of text from the policy, with its place.
 type Text struct {
 	Value string
@@ -63,7 +73,8 @@ type Repository struct {
 	Keys       []Text
 	spoilt     bool                // a key of it was not understood
 	At         map[string]diag.Pos // key → where it stands
-	Trusts     []Text              // Keys, with those that succeed them
+	Trusts     []Text              // Keys, with those that succeed them and without those that are withdrawn
+	Keyless    bool                // all of its keys are withdrawn, so it is off
 	Signatures string              // required or off
 	Because    string
 	Enabled    bool

@@ -131,7 +131,7 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		all.cases = append(all.cases, c)
 		mergeDefinition(&def, &c.Definition)
 	}
-	if p.off[name] || p.strange[name] != "" {
+	if p.off[name] || p.strange[name] != "" || repo.Keyless {
 		enabled = false
 	}
 	w := &writing{Resolver: r, part: x, host: h, repo: repo, enabled: enabled, grant: p.grants[name], lookup: lookup, fail: fail}

@@ -1,0 +1,182 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/core/trust"
+)
+
+func (a *app) keyWithdraw() *cobra.Command {
+	var because string
+	var yes bool
+	var wait time.Duration
+	cmd := &cobra.Command{
+		Use: "withdraw KEY", Short: "Take a signing key away from the whole fleet, at once", Args: cobra.ExactArgs(1),
+		Long: "For the day on which a vendor's key has fallen into other hands: publish the newest revision with the key withdrawn,\n" +
+			"stop what is being carried, and carry that to all hosts together. A repository that is left without a key is\n" +
+			"switched off. Without --yes it only says what would happen. A later folder that would believe the key again is\n" +
+			"refused, until somebody says that it is meant (lantern policy publish --believe).",
+		Example: "  lantern key withdraw plover-2024 --because 'Plover lost it'\n" +
+			"  lantern key withdraw plover-2024 --because 'Plover lost it' --yes",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if strings.TrimSpace(because) == "" {
+				return wrong("say why with --because: it is kept beside your name")
+			}
+			return a.withdraw(cmd, args[0], because, yes, wait)
+		},
+	}
+	cmd.Flags().StringVar(&because, "because", "", "why; it is kept beside your name")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do it")
+	cmd.Flags().DurationVar(&wait, "wait", 10*time.Minute, "how long to watch the rollout; it goes on by itself")
+	return cmd
+}
+
+// withdraw takes a key away, or says what that would do.
+func (a *app) withdraw(cmd *cobra.Command, name, because string, yes bool, wait time.Duration) error {
+	ctx, c := cmd.Context(), a.client()
+	k, err := c.Key(ctx, name, true, client.List{PerPage: 1})
+	if err != nil {
+		return err
+	}
+	if k.Policy == "" {
+		return no(
+			"the policy does not know the key %s, so no revision can take it away: lantern key show %s names the hosts that believe it",
+			k.Fingerprint,
+			k.Fingerprint,
+		)
+	}
+	newest, err := c.RevisionFiles(ctx, k.Revision)
+	if err != nil {
+		return err
+	}
+	before, _ := policy.Load(newest.Files, time.Now())
+	if before.Withdrawn[k.Policy] != nil {
+		return no("revision %d withdraws the key %s already: lantern rollout begin carries it", k.Revision, k.Policy)
+	}
+	file, text, err := withdrawal(k.Policy, because)
+	if err != nil {
+		return err
+	}
+	newest.Files[file] = text
+	newest.Message = "the key " + k.Policy + " is withdrawn: " + because
+	after, _ := policy.Load(newest.Files, time.Now())
+	stop := a.waiting("working out what that does")
+	p, err := c.PreviewFolder(ctx, api.Publication{Files: newest.Files})
+	stop()
+	if err != nil {
+		return err
+	}
+	if !yes {
+		return a.wouldWithdraw(&k, &p, after)
+	}
+	r, err := c.Publish(ctx, api.Publication{Files: newest.Files, Message: newest.Message})
+	if err != nil {
+		return err
+	}
+	if a.format == "table" {
+		a.out.Printf("%s The key %s is withdrawn.", a.out.Paint(view.Bold, fmt.Sprintf("Revision %d published.", r.Number)), k.Policy)
+		a.out.Printf("Put this into your policy folder too, as %s, or its next revision is refused:\n", file)
+		for line := range strings.Lines(string(text)) {
+			a.out.Printf("    %s", strings.TrimRight(line, "\n"))
+		}
+		a.out.Printf("")
+		a.staysBelieved(&k)
+	}
+	if err := a.makeWay(cmd); err != nil {
+		return err
+	}
+	begun, err := c.BeginRollout(ctx, api.RolloutOrder{Revision: r.Number, AtOnce: true, Because: newest.Message})
+	if err != nil {
+		return err
+	}
+	if a.format == "table" {
+		a.begun(&begun)
+	}
+	return a.follow(ctx, begun.ID, wait)
+}
+
+// withdrawal is a policy file that takes a key away.
+func withdrawal(key, because string) (name string, text []byte, err error) {
+	text, err = yaml.Marshal(yaml.MapSlice{
+		{Key: "format", Value: policy.Format},
+		{Key: "withdrawn", Value: yaml.MapSlice{{Key: key, Value: yaml.MapSlice{{Key: "because", Value: because}}}}},
+	})
+	return "withdrawn-" + key + ".yaml", text, err
+}
+
+// withdrawing is what withdrawing a key would do.
+type withdrawing struct {
+	Key         trust.FleetKey `json:"key"`
+	SwitchedOff []string       `json:"switched_off"` // repositories that are left without a key
+	OtherKeys   []string       `json:"other_keys"`   // repositories that are believed by others as well
+	Preview     *api.Preview   `json:"preview"`
+}
+
+// wouldWithdraw says what withdrawing a key would do.
+func (a *app) wouldWithdraw(k *api.KeyDetail, p *api.Preview, after *policy.Policy) error {
+	var off, left []string
+	for _, name := range k.For {
+		if r := after.Repositories[name]; r != nil && r.Keyless {
+			off = append(off, name)
+		} else {
+			left = append(left, name)
+		}
+	}
+	if done, err := a.json(withdrawing{k.FleetKey, append([]string{}, off...), append([]string{}, left...), p}); done {
+		return err
+	}
+	a.keyHead(&k.FleetKey)
+	a.out.Printf("Withdrawing it changes %s.", view.Count(p.Changing, "host", "hosts"))
+	if len(off) > 0 {
+		a.out.Printf("%s %s: they are believed by no other key, and stop refreshing until the vendor has a new one.",
+			a.out.Paint(view.Yellow, "! Switched off:"), strings.Join(off, ", "))
+	}
+	if len(left) > 0 {
+		a.out.Printf("Other keys are left for: %s. They refresh where the vendor signs with one of those.", strings.Join(left, ", "))
+	}
+	if len(p.Unknown) > 0 {
+		a.out.Printf("%s sent no survey yet, so nothing is known of them.", a.unsure(len(p.Unknown)))
+	}
+	a.staysBelieved(k)
+	a.out.Printf("\nNothing was done. Do it: the same with --yes")
+	return nil
+}
+
+// staysBelieved says where a key is believed in ways that no revision takes away.
+func (a *app) staysBelieved(k *api.KeyDetail) {
+	if k.Wide > 0 {
+		a.out.Printf("%s it is trusted for every source, outside of what the policy's files say. Take it out there by hand; "+
+			"lantern key show %s names them.", a.out.Paint(view.Red, fmt.Sprintf("!! On %s", view.Count(k.Wide, "host", "hosts"))), k.Policy)
+	}
+}
+
+// makeWay stops what is being carried.
+func (a *app) makeWay(cmd *cobra.Command) error {
+	page, err := a.client().Rollouts(cmd.Context(), client.List{PerPage: 20})
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(page.Rollouts, func(r api.Rollout) bool { return r.Ended == nil && r.Phase != rollout.Held })
+	if i < 0 {
+		return nil
+	}
+	r := &page.Rollouts[i]
+	if _, err := a.client().StopRollout(cmd.Context(), r.ID); err != nil {
+		return err
+	}
+	if a.format == "table" {
+		a.out.Printf("Stopped %s %d, which was being carried.", r.Kind, r.ID)
+	}
+	return nil
+}

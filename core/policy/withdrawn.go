@@ -1,0 +1,74 @@
+package policy
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/diag"
+)
+
+// withdrawal reads that a key is believed no more.
+func (l *loader) withdrawal(f field) {
+	old, taken := l.policy.Withdrawn[f.key]
+	var before diag.Pos
+	if taken {
+		before = old.Pos
+	}
+	if !l.name(f, "withdrawn key", before, taken) {
+		return
+	}
+	w := &Withdrawal{Key: f.key, Pos: f.at}
+	l.policy.Withdrawn[f.key] = w
+	for _, x := range l.mapping(f.node, fmt.Sprintf("the withdrawn key %q", f.key), keysOf[withdrawnForm]()...) {
+		t, _ := l.text(x, x.key)
+		if x.key == "because" {
+			w.Because = strings.TrimSpace(t.Value)
+		} else {
+			w.Author = strings.TrimSpace(t.Value)
+		}
+	}
+	if w.Because == "" {
+		l.fail("no-reason", f.at, fmt.Sprintf("the key %q is withdrawn without a reason", f.key), "say why, with `because:`")
+	}
+}
+
+// believed are the keys of a repository that are not withdrawn. One that is left without any is
+// off: a package manager that is told of no key might believe every key that it knows.
+func (l *loader) believed(r *Repository) []Text {
+	all := l.trusted(r.Keys)
+	left := slices.DeleteFunc(slices.Clone(all), func(t Text) bool { return l.policy.Withdrawn[t.Value] != nil })
+	if len(all) == 0 || len(left) > 0 {
+		return left
+	}
+	r.Keyless = true
+	w := l.policy.Withdrawn[all[0].Value]
+	l.report("key-withdrawn", diag.Warning, w.Pos,
+		fmt.Sprintf("the repository %q is off: every key that it is believed by is withdrawn (%s)", r.Name, w.Because),
+		"when the vendor has a new key, add it with succeeds:", r.Pos)
+	return left
+}
+
+// BelievesAgain are the keys that an earlier policy withdrew and that this one would believe
+// again without a word: it does not withdraw them, and a repository is believed by them.
+func (p *Policy) BelievesAgain(before *Policy) (out []string) {
+	for _, name := range sortedNames(before.Withdrawn) {
+		old := before.Keys[name]
+		if old == nil {
+			continue
+		}
+		for _, k := range p.Keys {
+			if k.Fingerprint != old.Fingerprint || p.Withdrawn[k.Name] != nil {
+				continue
+			}
+			for _, r := range p.Repositories {
+				if slices.ContainsFunc(r.Trusts, func(t Text) bool { return t.Value == k.Name }) {
+					out = append(out, k.Name)
+					break
+				}
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
