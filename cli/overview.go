@@ -25,6 +25,8 @@ type state struct {
 	Rollout   *api.Rollout `json:"rollout"`         // the newest, or null
 	Keys      int          `json:"keys_to_look_at"` // that are revoked, have ended, end soon or are weak
 	Strange   int          `json:"keys_not_in_the_policy"`
+	Refused   int          `json:"places_refused"` // of packages, by what the service saw
+	Unseen    int          `json:"places_not_known"`
 	Contracts int          `json:"contracts_that_end"` // within 90 days
 	Falling   int          `json:"hosts_that_fall_out"`
 	Next      string       `json:"next"` // the command that is pressing most
@@ -83,6 +85,11 @@ func (a *app) look(ctx context.Context) (s state, err error) {
 		s.Keys += keys.States[st]
 	}
 	s.Strange, s.Revision = keys.States[trust.Unknown], keys.Revision
+	places, err := c.Repositories(ctx, few)
+	if err != nil {
+		return s, err
+	}
+	s.Refused, s.Unseen = places.States[api.PlaceTrouble], places.States[api.PlaceUnknown]
 	outlook, err := c.Outlook(ctx)
 	if err != nil {
 		return s, err
@@ -113,6 +120,8 @@ func (s *state) next() string {
 		return "lantern hosts --state failed"
 	case r != nil && r.Ended == nil:
 		return "lantern rollout show"
+	case s.Refused > 0:
+		return "lantern repository list --state trouble"
 	case s.Faults > 0:
 		return "lantern drift"
 	case st.Silent > 0:
@@ -179,9 +188,15 @@ func (s *state) rolls(a *app) string {
 	return strings.ToUpper(name[:1]) + name[1:] + "."
 }
 
-// comes tells what ends soon.
+// comes tells what is refused upstream, and what ends soon.
 func (s *state) comes(a *app) string {
 	parts := []string{}
+	if s.Refused > 0 {
+		parts = append(parts, a.out.Paint(view.Red, "!! "+view.Count(s.Refused, "place of packages is refused", "places of packages are refused")))
+	}
+	if s.Unseen > 0 {
+		parts = append(parts, view.Count(s.Unseen, "place of packages was", "places of packages were")+" not looked at")
+	}
 	if s.Keys > 0 {
 		parts = append(parts, a.out.Paint(view.Yellow, view.Count(s.Keys, "key needs", "keys need")+" a look"))
 	}
@@ -196,7 +211,7 @@ func (s *state) comes(a *app) string {
 		parts = append(parts, text)
 	}
 	if len(parts) == 0 {
-		return "No key and no contract ends soon, as far as is known."
+		return "No place of packages is refused, and no key and no contract ends soon, as far as is known."
 	}
 	return strings.Join(parts, "; ") + "."
 }

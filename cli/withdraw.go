@@ -145,6 +145,10 @@ func (a *app) wouldWithdraw(k *api.KeyDetail, p *api.Preview, after *policy.Poli
 	if len(left) > 0 {
 		a.out.Printf("Other keys are left for: %s. They refresh where the vendor signs with one of those.", strings.Join(left, ", "))
 	}
+	if k.Signs > 0 {
+		a.out.Printf("%s it signs %s today: those stop refreshing until the vendor signs with another key.",
+			a.out.Paint(view.Yellow, "!"), view.Count(k.Signs, "place of packages", "places of packages"))
+	}
 	if len(p.Unknown) > 0 {
 		a.out.Printf("%s sent no survey yet, so nothing is known of them.", a.unsure(len(p.Unknown)))
 	}

@@ -158,17 +158,9 @@ func (s *Service) foreseeTurn(
 	}
 	f := &foreseen{after: after}
 	s.planPlaces(after, before, x, p)
-	unread := s.load(ctx, after, lists, o)
-	for _, why := range s.load(ctx, before, lists, o) {
-		if !slices.Contains(unread, why) {
-			unread = append(unread, why)
-		}
-	}
-	if len(unread) > 0 {
-		f.why = "what some places offer is not known: " + unread[0]
-		if len(unread) > 1 {
-			f.why += fmt.Sprintf(" and %d more", len(unread)-1)
-		}
+	known := s.load(ctx, after, lists, o)
+	if !s.load(ctx, before, lists, o) || !known {
+		f.why = "what some of their places offer was not seen (lantern repository list --state unknown,trouble)"
 	}
 	var every int
 	if f.names, every = concerned(before, after, lists); every > len(f.names) {
@@ -211,24 +203,23 @@ func (s *Service) planPlaces(after, before *choice.Host, x *shown, p *policy.Pol
 	}
 }
 
-// load reads what the places of a host offer, and says of which that is not known.
-func (s *Service) load(ctx context.Context, h *choice.Host, lists map[string]*index.List, o *offers) (unread []string) {
+// load reads what the places of a host offer, and reports whether that is known of all.
+func (s *Service) load(ctx context.Context, h *choice.Host, lists map[string]*index.List, o *offers) (known bool) {
+	known = true
 	for i := range h.Uses {
 		u := &h.Uses[i]
 		if lists[u.Key] != nil {
 			continue
 		}
 		look := s.upstreams.look(&place{Place: u.Place, key: u.Key})
-		if l, err := s.listOf(ctx, u.Key, look); err == nil {
-			lists[u.Key], o.releases[u.Key] = l, look.Found.Release
+		l, err := s.listOf(ctx, u.Key, look)
+		if err != nil {
+			known = false
 			continue
 		}
-		what := strings.TrimSpace(u.Address() + " " + u.Suite)
-		if !slices.Contains(unread, what) {
-			unread = append(unread, what)
-		}
+		lists[u.Key], o.releases[u.Key] = l, look.Found.Release
 	}
-	return unread
+	return known
 }
 
 // concerned are the packages of places that come or go, and where only weights change those that
