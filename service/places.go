@@ -33,17 +33,29 @@ func (c *computer) deciding(ctx context.Context, survey string) (*choice.Host, e
 	if err != nil {
 		return nil, err
 	}
-	h := choice.Of(s)
-	if c.placed.of == nil {
-		c.placed.of, c.placed.pool = map[string]*choice.Host{}, map[string]*choice.Host{}
-	}
-	if have := c.placed.pool[h.Key()]; have != nil {
-		h = have
-	} else {
-		c.placed.pool[h.Key()] = h
-	}
+	h := c.placed.one(choice.Of(s))
 	c.placed.of[survey] = h
 	return h, nil
+}
+
+// one is the one copy that all share on which the same decides.
+func (p *placed) one(h *choice.Host) *choice.Host {
+	if p.of == nil {
+		p.of, p.pool = map[string]*choice.Host{}, map[string]*choice.Host{}
+	}
+	key := h.Key()
+	if have := p.pool[key]; have != nil {
+		return have
+	}
+	p.pool[key] = h
+	return h
+}
+
+// pooled is one for those who do not hold the lock.
+func (c *computer) pooled(h *choice.Host) *choice.Host {
+	c.placed.Lock()
+	defer c.placed.Unlock()
+	return c.placed.one(h)
 }
 
 // usesOf is where the hosts of a survey get packages from.

@@ -73,6 +73,7 @@ type Service struct {
 	previews singleflight.Group // by what is previewed
 
 	upstreams  *upstreams
+	turns      turns
 	background func(do func(context.Context)) // does something that ends with the service
 
 	beginning sync.Mutex // one rollout is begun at a time
@@ -121,6 +122,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		steer:  newSteering(),
 		caller: newCaller(),
 	}
+	s.turns.kept = newCache[turn, *turned](keptTurns)
 	s.compute = newComputer(opts.Store, thisBuild())
 	if s.keeper, err = newKeeper(ctx, opts.Store, opts.Vault, opts.Log, opts.Now); err != nil {
 		return nil, fmt.Errorf("loading accounts and seats: %w", err)

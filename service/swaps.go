@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/choice"
@@ -64,55 +66,75 @@ func (p *planned) list(now time.Time, used map[string]*place) (out []*place) {
 }
 
 // turn is what hosts have in common for which a change means the same.
-type turn struct {
-	before         *choice.Host
-	sheet, carried string
+type turn struct{ survey, sheet, carried string }
+
+// turned is what decides on them before and after a change; after is nil where nothing changes
+// in that, or where it cannot be told.
+type turned struct {
+	before, after *choice.Host
+	unclear       bool
 }
 
-// foreseen is what a change comes to for them.
-type foreseen struct {
-	after *choice.Host
-	names []string // packages that may be swapped
-	why   string   // why nothing can be told; empty where it can
+// turns remembers what was worked out. Reading the files of hosts again takes milliseconds, and a
+// large fleet has thousands of different ones: what is not worked out at once is worked out
+// behind, until another change is looked at.
+type turns struct {
+	kept *cache[turn, *turned]
+	mu   sync.Mutex
+	stop context.CancelFunc // of what is worked out behind
 }
+
+const (
+	keptTurns    = 16_384
+	turnsAtOnce  = 200
+	notYetTurned = "it is still being worked out; look again"
+)
 
 // swaps tells which installed packages a change would swap.
 func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out *api.Preview) error {
 	var found preview.Swaps
-	known := map[turn]*foreseen{}
-	o := &offers{map[string][]index.Package{}, map[string]string{}, map[string]*upstream.ReleaseFile{}}
-	lists := map[string]*index.List{}
+	changing := slices.DeleteFunc(slices.Clone(all), func(x *shown) bool { return x.group == nil })
+	slices.SortStableFunc(changing, func(a, b *shown) int { return len(b.hosts) - len(a.hosts) })
+	if err := s.turnAll(ctx, changing); err != nil {
+		return err
+	}
+	w := &weigher{
+		s: s, offers: offers{map[string][]index.Package{}, map[string]string{}, map[string]*upstream.ReleaseFile{}},
+		lists: map[string]*index.List{}, known: map[[2]*choice.Host]*foreseen{},
+	}
 	var ask []string
-	for _, x := range all {
-		if x.group == nil {
+	for _, x := range changing {
+		t, done := s.turns.kept.kept.Get(x.turn())
+		switch {
+		case !done:
+			found.Unknown(notYetTurned, len(x.hosts))
+			continue
+		case t.unclear:
+			found.Unknown("their files alone do not tell what their package manager makes of them", len(x.hosts))
+			continue
+		case t.after == nil:
 			continue
 		}
-		before, err := s.compute.deciding(ctx, x.pair.survey)
-		if err != nil {
-			return err
-		}
-		k := turn{before: before, sheet: x.pair.sheet, carried: x.pair.before}
-		f := known[k]
+		f := w.known[[2]*choice.Host{t.before, t.after}]
 		if f == nil {
-			if f, err = s.foreseeTurn(ctx, x, before, p, lists, o); err != nil {
-				return err
-			}
-			known[k] = f
+			s.planPlaces(t.after, t.before, x, p)
+			f = w.foresee(ctx, t)
 			ask = append(ask, f.names...)
 		}
 		if f.why != "" {
 			found.Unknown(f.why, len(x.hosts))
 		}
-		if f.after == nil || len(f.names) == 0 {
+		if len(f.names) == 0 {
 			continue
 		}
 		was := x.res.Sheet
 		if x.pair.before != "" {
+			var err error
 			if was, err = s.compute.sheetOf(ctx, x.pair.before); err != nil {
 				return err
 			}
 		}
-		swapped(&found, x, was, before, f, lists, o)
+		w.swapped(&found, x, was, t, f)
 	}
 	slices.Sort(ask)
 	if ask = slices.Compact(ask); len(ask) > 0 {
@@ -122,51 +144,112 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 	return nil
 }
 
-// foreseeTurn works out what would decide on hosts after a change, and which packages that may
-// concern.
-func (s *Service) foreseeTurn(
-	ctx context.Context,
-	x *shown,
-	before *choice.Host,
-	p *policy.Policy,
-	lists map[string]*index.List,
-	o *offers,
-) (*foreseen, error) {
-	survey, err := s.compute.surveyOf(ctx, x.pair.survey)
-	if err != nil {
-		return nil, err
+func (x *shown) turn() turn { return turn{x.pair.survey, x.pair.sheet, x.pair.before} }
+
+// turnAll works out what would decide on hosts, for most of them at once and for the others
+// behind.
+func (s *Service) turnAll(ctx context.Context, list []*shown) error {
+	rest := slices.DeleteFunc(slices.Clone(list), func(x *shown) bool { return s.turns.kept.kept.Contains(x.turn()) })
+	now := rest[:min(len(rest), turnsAtOnce)]
+	rest = rest[len(now):]
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for _, x := range now {
+		group.Go(func() error { return s.turnOne(ctx, x) })
 	}
-	texts, err := s.compute.textsOf(ctx, survey.Files)
-	if err != nil {
-		return nil, err
+	if err := group.Wait(); err != nil {
+		return err
 	}
-	edited := map[string][]byte{}
-	for _, e := range x.group.edits {
-		edited[e.Path] = e.New
-		if e.Action == change.Remove {
-			edited[e.Path] = nil
-		} else if e.New == nil {
-			edited[e.Path] = []byte{}
+	s.turns.mu.Lock()
+	defer s.turns.mu.Unlock()
+	if s.turns.stop != nil {
+		s.turns.stop()
+		s.turns.stop = nil
+	}
+	if len(rest) == 0 {
+		return nil
+	}
+	behind, stop := context.WithCancel(context.Background())
+	s.turns.stop = stop
+	s.background(func(bg context.Context) {
+		defer stop()
+		for _, x := range rest {
+			if bg.Err() != nil || behind.Err() != nil {
+				return
+			}
+			if err := s.turnOne(bg, x); err != nil {
+				s.log.Error("working out what a change would swap", "error", err)
+				return
+			}
 		}
-	}
-	after, ok := choice.After(survey, texts, edited)
-	switch {
-	case !ok:
-		return &foreseen{why: "their files alone do not tell what their package manager makes of them"}, nil
-	case after.Weighs() == before.Weighs():
-		return &foreseen{}, nil
-	}
-	f := &foreseen{after: after}
-	s.planPlaces(after, before, x, p)
-	known := s.load(ctx, after, lists, o)
-	if !s.load(ctx, before, lists, o) || !known {
+	})
+	return nil
+}
+
+// turnOne reads the files of hosts as a change would leave them.
+func (s *Service) turnOne(ctx context.Context, x *shown) error {
+	_, err := s.turns.kept.get(x.turn(), func() (*turned, error) {
+		before, err := s.compute.deciding(ctx, x.pair.survey)
+		if err != nil {
+			return nil, err
+		}
+		survey, err := s.compute.surveyOf(ctx, x.pair.survey)
+		if err != nil {
+			return nil, err
+		}
+		texts, err := s.compute.textsOf(ctx, survey.Files)
+		if err != nil {
+			return nil, err
+		}
+		edited := map[string][]byte{}
+		for _, e := range x.group.edits {
+			edited[e.Path] = e.New
+			if e.Action == change.Remove {
+				edited[e.Path] = nil
+			} else if e.New == nil {
+				edited[e.Path] = []byte{}
+			}
+		}
+		after, ok := choice.After(survey, texts, edited)
+		if !ok {
+			return &turned{unclear: true}, nil
+		}
+		t := &turned{before: before}
+		if after.Weighs() != before.Weighs() {
+			t.after = s.compute.pooled(after)
+		}
+		return t, nil
+	})
+	return err
+}
+
+// weigher holds what hosts take before a change against what they take after it.
+type weigher struct {
+	s      *Service
+	offers offers
+	lists  map[string]*index.List
+	known  map[[2]*choice.Host]*foreseen
+}
+
+// foreseen is what a change comes to for hosts.
+type foreseen struct {
+	names []string // packages that may be swapped
+	why   string   // why not everything can be told; empty where it can
+}
+
+// foresee says which packages a change may swap.
+func (w *weigher) foresee(ctx context.Context, t *turned) *foreseen {
+	f := &foreseen{}
+	w.known[[2]*choice.Host{t.before, t.after}] = f
+	known := w.s.load(ctx, t.after, w.lists, &w.offers)
+	if !w.s.load(ctx, t.before, w.lists, &w.offers) || !known {
 		f.why = "what some of their places offer was not seen (lantern repository list --state unknown,trouble)"
 	}
 	var every int
-	if f.names, every = concerned(before, after, lists); every > len(f.names) {
+	if f.names, every = concerned(t.before, t.after, w.lists); every > len(f.names) {
 		f.why = fmt.Sprintf("%d packages are concerned, and hosts are asked for %d of them", every, len(f.names))
 	}
-	return f, nil
+	return f
 }
 
 // planPlaces looks at the places that a change would bring, and that no host uses yet.
@@ -268,9 +351,7 @@ func elsewhere(name, but string, places map[string]bool, lists map[string]*index
 }
 
 // swapped adds what a change would swap on hosts; was is the sheet that they have.
-func swapped(
-	found *preview.Swaps, x *shown, was *source.Sheet, before *choice.Host, f *foreseen, lists map[string]*index.List, o *offers,
-) {
+func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *turned, f *foreseen) {
 	name := func(h *choice.Host, sheets ...*source.Sheet) func(*choice.Offered) string {
 		return func(at *choice.Offered) string {
 			for _, sheet := range sheets {
@@ -298,11 +379,11 @@ func swapped(
 			}
 			k := asked{n, installed}
 			if _, done := after2[k]; !done {
-				before2[k], after2[k] = o.one(before, n, installed, lists), o.one(f.after, n, installed, lists)
+				before2[k], after2[k] = w.offers.one(t.before, n, installed, w.lists), w.offers.one(t.after, n, installed, w.lists)
 			}
 			had, gets := before2[k], after2[k]
 			lower := gets.Taken != nil && version.Compare(gets.Family, gets.Taken.Version, installed) < 0
-			found.Add(n, v.Name, &had, &gets, lower, name(before, was, x.res.Sheet), name(f.after, x.res.Sheet))
+			found.Add(n, v.Name, &had, &gets, lower, name(t.before, was, x.res.Sheet), name(t.after, x.res.Sheet))
 		}
 		if !answered {
 			waiting++

@@ -36,6 +36,8 @@ func gateways(t *testing.T, r *rig.Rig, count int) (out []*puppet) {
 // does says that a host is at work, and then how that went.
 func (p *puppet) does(id int64, state string) {
 	p.t.Helper()
+	// A wave is let begin in batches, behind what shows it: an agent reports once its task waits.
+	p.r.Until("its task waits", func() bool { return p.surveyed("a").Work })
 	require.Equal(p.t, http.StatusNoContent, p.post("/api/agent/reports", api.Report{Rollout: id, State: "working", Step: api.StepVerify}, nil))
 	rep := api.Report{Rollout: id, State: state, Step: api.StepProve}
 	if state == "failed" {
