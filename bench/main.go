@@ -56,7 +56,8 @@ func main() {
 	for _, part := range []struct {
 		name string
 		run  func(*suite) error
-	}{{"processes", processes}, {"texts", texts}, {"fleet", fleet}, {"check-ins", checkIns}, {"scale", scale}, {"calls", calls}} {
+	}{{"processes", processes}, {"texts", texts},
+		{"upstreams", upstreams}, {"fleet", fleet}, {"check-ins", checkIns}, {"scale", scale}, {"calls", calls}} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
 			continue
 		}

@@ -41,6 +41,7 @@ type primary struct {
 	rpm             bool // the package is one
 	name, arch, evr string
 	into            *string // what a text is
+	last            string  // name of the element that was opened last
 }
 
 func (p *primary) take(kind int, token []byte) error {
@@ -53,13 +54,13 @@ func (p *primary) take(kind int, token []byte) error {
 		}
 		return nil
 	case closes:
-		return p.close(string(token))
+		return p.close(token)
 	}
 	if err := p.open(token); err != nil {
 		return err
 	}
 	if kind == alone {
-		return p.close(p.stack[p.depth-1])
+		return p.closed()
 	}
 	return nil
 }
@@ -115,11 +116,17 @@ func (p *primary) field(name string, tag []byte) (err error) {
 	return nil
 }
 
-func (p *primary) close(name string) error {
-	if p.depth == 0 || p.stack[p.depth-1] != name {
+func (p *primary) close(name []byte) error {
+	if p.depth == 0 || p.stack[p.depth-1] != string(name) {
 		return fmt.Errorf("it is broken: </%.40s> closes what is not open", name)
 	}
+	return p.closed()
+}
+
+// closed ends the element that is open.
+func (p *primary) closed() error {
 	p.depth--
+	name := p.stack[p.depth]
 	p.into, p.want = nil, false
 	if p.depth != 1 || name != "package" || !p.rpm {
 		return nil
@@ -143,8 +150,13 @@ var names = func() map[string]string {
 }()
 
 func (p *primary) known(b []byte) string {
-	if s, ok := names[string(b)]; ok {
-		return s
+	if string(b) == p.last { // the same over and over
+		return p.last
 	}
-	return string(b)
+	s, ok := names[string(b)]
+	if !ok {
+		s = string(b)
+	}
+	p.last = s
+	return s
 }

@@ -85,9 +85,12 @@ func (s *scanner) one() (kind int, token []byte, err error) {
 
 // tag reads what follows a "<".
 func (s *scanner) tag() (kind int, token []byte, err error) {
+	b, err := s.in.ReadSlice('>')
+	if err == nil && len(b) > 0 && b[0] != '!' && b[0] != '?' && bytes.IndexByte(b, '\'') < 0 && bytes.Count(b, quoteMark)%2 == 0 {
+		return kindOf(b[:len(b)-1]) // nearly every tag is so, and is looked at where it stands
+	}
 	s.buf, s.seen, s.quote = s.buf[:0], 0, 0
 	for {
-		b, err := s.in.ReadSlice('>')
 		if s.buf = append(s.buf, b...); len(s.buf) > mostTag {
 			return 0, nil, errLong
 		}
@@ -99,6 +102,7 @@ func (s *scanner) tag() (kind int, token []byte, err error) {
 		case err == nil && s.whole():
 			return s.kind()
 		}
+		b, err = s.in.ReadSlice('>')
 	}
 }
 
@@ -137,9 +141,16 @@ func (s *scanner) kind() (kind int, token []byte, err error) {
 		return nothing, nil, nil
 	case bytes.HasPrefix(t, []byte("!")):
 		return 0, nil, errDeclares
-	case bytes.HasPrefix(t, []byte("/")):
+	}
+	return kindOf(t)
+}
+
+// kindOf tells what kind of tag it is, by its text.
+func kindOf(t []byte) (kind int, token []byte, err error) {
+	switch {
+	case len(t) > 0 && t[0] == '/':
 		return closes, bytes.TrimSpace(t[1:]), nil
-	case bytes.HasSuffix(t, []byte("/")):
+	case len(t) > 0 && t[len(t)-1] == '/':
 		return alone, t[:len(t)-1], nil
 	}
 	return opens, t, nil
@@ -148,10 +159,14 @@ func (s *scanner) kind() (kind int, token []byte, err error) {
 // escape turns characters of a section into what they would be as text.
 func escape(b []byte) []byte { return bytes.ReplaceAll(b, []byte("&"), []byte("&amp;")) }
 
+var quoteMark = []byte{'"'}
+
 // element is the name of a tag.
 func element(tag []byte) []byte {
-	if i := bytes.IndexAny(tag, " \t\r\n"); i >= 0 {
-		return tag[:i]
+	for i, c := range tag {
+		if c == ' ' || c == '\t' || c == '\r' || c == '\n' {
+			return tag[:i]
+		}
 	}
 	return tag
 }

@@ -90,8 +90,10 @@ func (l *looker) unpacked(in *bufio.Reader, p *promised, read reader) (out []ind
 	if p.opened > 0 && p.opened < most {
 		most = p.opened
 	}
-	count := &counted{r: io.LimitReader(plain, most+1)}
+	beside, stop := unpack.Ahead(io.LimitReader(plain, most+1))
+	count := &counted{r: beside}
 	err = read(count, func(x index.Package) { out = append(out, x) })
+	stop()
 	if count.n > most {
 		return nil, refuse(cause.TooLarge, p.name, "it holds more than the %d bytes that it may, unpacked", most)
 	}
