@@ -109,7 +109,8 @@ func debIndex() []byte {
 	var b bytes.Buffer
 	for i := range offeredPackages {
 		fmt.Fprintf(&b, "Package: tide-%05d\nSource: tide-%d\nVersion: 1:%d.%d-%d\nInstalled-Size: %d\n", i, i%997, i%7, i%31, i%5, i*17)
-		fmt.Fprintf(&b, "Maintainer: Tide <x@brinewick.test>\nArchitecture: amd64\nDepends: libtide-%d (>= 2.%d), tide-common (= 1:%d), ", i%101, i%13, i%7)
+		fmt.Fprintf(&b, "Maintainer: Tide <x@brinewick.test>\nArchitecture: amd64\n")
+		fmt.Fprintf(&b, "Depends: libtide-%d (>= 2.%d), tide-common (= 1:%d), ", i%101, i%13, i%7)
 		fmt.Fprintf(&b, "adduser, ca-certificates | tide-certificates\nDescription: %s\nHomepage: https://brinewick.test/tide/%d\n", prose(i), i)
 		fmt.Fprintf(&b, "Section: science\nPriority: optional\nFilename: pool/main/t/tide/tide_%d_amd64.deb\nSize: %d\n", i, i*977)
 		fmt.Fprintf(&b, "SHA256: %x\n\n", sha256.Sum256(fmt.Append(nil, i)))
@@ -119,7 +120,8 @@ func debIndex() []byte {
 
 func rpmIndex() []byte {
 	var b bytes.Buffer
-	b.WriteString(`<?xml version="1.0"?><metadata xmlns="http://linux.duke.edu/metadata/common" xmlns:rpm="http://linux.duke.edu/metadata/rpm">`)
+	b.WriteString(`<?xml version="1.0"?><metadata xmlns="http://linux.duke.edu/metadata/common" `)
+	b.WriteString(`xmlns:rpm="http://linux.duke.edu/metadata/rpm">`)
 	for i := range offeredPackages {
 		fmt.Fprintf(&b, "\n<package type=\"rpm\">\n  <name>tide-%05d</name>\n  <arch>x86_64</arch>\n", i)
 		fmt.Fprintf(&b, "  <version epoch=\"0\" ver=\"%d.%d\" rel=\"%d.el9\"/>\n", i%7, i%31, i%5)
@@ -127,7 +129,8 @@ func rpmIndex() []byte {
 		fmt.Fprintf(&b, "  <summary>%s</summary>\n  <description>%s &amp; why.</description>\n  <packager/>\n", prose(i), prose(i*3))
 		fmt.Fprintf(&b, "  <url>https://brinewick.test/</url>\n  <time file=\"%d\" build=\"1\"/>\n", i)
 		fmt.Fprintf(&b, "  <size package=\"%d\" installed=\"1\" archive=\"1\"/>\n  <location href=\"t/tide-%d.rpm\"/>\n", i*977, i)
-		fmt.Fprintf(&b, "  <format>\n    <rpm:license>MIT</rpm:license>\n    <rpm:provides>\n      <rpm:entry name=\"tide-%d\" flags=\"EQ\" ver=\"1\"/>\n", i)
+		fmt.Fprintf(&b, "  <format>\n    <rpm:license>MIT</rpm:license>\n    <rpm:provides>\n")
+		fmt.Fprintf(&b, "      <rpm:entry name=\"tide-%d\" flags=\"EQ\" ver=\"1\"/>\n", i)
 		b.WriteString("    </rpm:provides>\n    <rpm:requires>\n")
 		for j := range 12 {
 			fmt.Fprintf(&b, "      <rpm:entry name=\"libtide-%d.so.%d()(64bit)\"/>\n", i%101, j)
