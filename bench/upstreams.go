@@ -128,7 +128,8 @@ func rpmIndex() []byte {
 		fmt.Fprintf(&b, "  <checksum type=\"sha256\" pkgid=\"YES\">%x</checksum>\n", sha256.Sum256(fmt.Append(nil, i)))
 		fmt.Fprintf(&b, "  <summary>%s</summary>\n  <description>%s &amp; why.</description>\n  <packager/>\n", prose(i), prose(i*3))
 		fmt.Fprintf(&b, "  <url>https://brinewick.test/</url>\n  <time file=\"%d\" build=\"1\"/>\n", i)
-		fmt.Fprintf(&b, "  <size package=\"%d\" installed=\"1\" archive=\"1\"/>\n  <location href=\"t/tide-%d.rpm\"/>\n", i*977, i)
+		fmt.Fprintf(&b, "  <size package=\"%d\" installed=\"1\" archive=\"1\"/>\n", i*977)
+		fmt.Fprintf(&b, "  <location href=\"t/tide-%d.rpm\"/>\n", i)
 		fmt.Fprintf(&b, "  <format>\n    <rpm:license>MIT</rpm:license>\n    <rpm:provides>\n")
 		fmt.Fprintf(&b, "      <rpm:entry name=\"tide-%d\" flags=\"EQ\" ver=\"1\"/>\n", i)
 		b.WriteString("    </rpm:provides>\n    <rpm:requires>\n")
@@ -143,8 +144,8 @@ func rpmIndex() []byte {
 
 // prose is what people write of packages: it packs as badly as real words do.
 func prose(seed int) string {
-	words := strings.Fields("tide current harbour gauge model grid station ebb flood buoy chart sounding mooring drift salt reef surge mean level " +
-		"data reads writes shows keeps plots filters joins a of the for with and from")
+	words := strings.Fields("tide current harbour gauge model grid station ebb flood buoy chart sounding mooring drift salt reef surge " +
+		"mean level data reads writes shows keeps plots filters joins a of the for with and from")
 	out := make([]string, 0, 12)
 	n := uint32(seed)*2654435761 + 12345
 	for range 12 {

@@ -127,7 +127,7 @@ func offeredBy(o *choice.Offered) string { return strings.TrimSpace(o.From + " "
 
 // offersTable shows what is offered, where there is a choice.
 func (a *app) offersTable(r *api.WhenceRow) {
-	if len(r.Offers) < 2 && (len(r.Offers) == 0 || r.Offers[0].Out == "") {
+	if len(r.Offers) == 0 || len(r.Offers) == 1 && r.Offers[0].Out == "" && !r.Stays {
 		return
 	}
 	cols := []view.Column{{Name: ""}, {Name: "VERSION"}, {Name: "FOR"}}

@@ -61,7 +61,7 @@ function says(r: Schemas['WhenceRow']): string {
       </div>
       <div v-if="!r.asked" class="warn small">? whether it is installed is being asked of the hosts</div>
       <div v-else class="small">{{ r.installed ? `installed: ${r.installed}` : 'not installed' }}</div>
-      <table v-if="r.offers.length > 1 || r.offers[0]?.out" class="offers">
+      <table v-if="r.offers.length > 1 || r.offers[0]?.out || (r.stays && r.offers.length)" class="offers">
         <thead><tr><th></th><th>Version</th><th>For</th><th class="num">Priority</th><th>Offered by</th><th></th></tr></thead>
         <tbody>
           <tr v-for="(o, j) in r.offers" :key="j">
