@@ -326,9 +326,20 @@ type Preview struct {
 	Seats      SeatsAhead           `json:"seats" doc:"What seats it needs"`
 	Gone       []preview.Gone       `json:"gone" doc:"Sources in use that hosts would not have any more, with what is installed from them"`
 	Swaps      []preview.Swap       `json:"swaps" doc:"Installed packages of which the change would decide otherwise, what goes down first"`
+	Refused    []RefusedPlace       `json:"refused" doc:"Places that hosts would get packages from, and that the service saw refused: their refresh would fail"`
 	Unforeseen []preview.Unforeseen `json:"unforeseen" doc:"Hosts of which it is not known, or not all, what would be swapped"`
 	Waves      []RolloutPart        `json:"waves" doc:"In which waves it would be carried by the plans of the hosts, one part for each plan"`
 	Groups     []PreviewGroup       `json:"groups" doc:"Hosts with identical changes, the largest group first"`
+}
+
+// RefusedPlace is a place that packages come from, and that the service refuses.
+type RefusedPlace struct {
+	Key     string    `json:"key"`
+	Address string    `json:"address"`
+	Hosts   int       `json:"hosts" doc:"Hosts that would change, and get packages from it afterwards"`
+	Says    string    `json:"says"`
+	Remedy  string    `json:"remedy"`
+	Checked time.Time `json:"checked"`
 }
 
 // PreviewGroup is hosts that would change in the same way.

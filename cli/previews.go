@@ -158,7 +158,7 @@ func (a *app) showPreview(p api.Preview) {
 	}
 }
 
-// swaps tells which installed packages a change would decide otherwise.
+// swaps tells what is refused upstream, and which installed packages a change would decide otherwise.
 func (a *app) swaps(p *api.Preview) {
 	const most = 15
 	marks := map[string]string{
@@ -167,6 +167,10 @@ func (a *app) swaps(p *api.Preview) {
 			"!! a package goes down:",
 		), preview.Stranded: a.out.Paint(view.Yellow, "! a package is left behind:"),
 		preview.Replaced: a.out.Paint(view.Yellow, "! a package is swapped:"),
+	}
+	for _, r := range p.Refused {
+		a.out.Printf("%s %s, for %s of those that change: %s; %s", a.out.Paint(view.Red, "!! refused upstream:"), r.Address,
+			view.Count(r.Hosts, "host", "hosts"), r.Says, r.Remedy)
 	}
 	for _, x := range p.Swaps[:min(len(p.Swaps), most)] {
 		a.out.Printf("%s %s", marks[x.What], x.Says)

@@ -92,6 +92,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 		Gone:     []preview.Gone{},
 		Waves:    []api.RolloutPart{},
 		Swaps:    []preview.Swap{},
+		Refused:  []api.RefusedPlace{},
 	}
 	var wanted []wantedSeats
 	var broken []diag.Diagnostic

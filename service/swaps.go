@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -103,8 +104,12 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 		lists: map[string]*index.List{}, known: map[[2]*choice.Host]*foreseen{},
 	}
 	var ask []string
+	refused := map[string]*api.RefusedPlace{}
 	for _, x := range changing {
 		t, done := s.turns.kept.kept.Get(x.turn())
+		if done {
+			s.refusedPlaces(t, len(x.hosts), refused)
+		}
 		switch {
 		case !done:
 			found.Unknown(notYetTurned, len(x.hosts))
@@ -141,7 +146,39 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 		s.asked.add([]source.SheetNeed{{Packages: ask[:min(len(ask), mostSwapped)]}}, s.now().Add(askTime))
 	}
 	out.Swaps, out.Unforeseen = found.List()
+	for _, r := range refused {
+		out.Refused = append(out.Refused, *r)
+	}
+	slices.SortFunc(out.Refused, func(a, b api.RefusedPlace) int {
+		return cmp.Or(b.Hosts-a.Hosts, strings.Compare(a.Address, b.Address), strings.Compare(a.Key, b.Key))
+	})
 	return nil
+}
+
+// refusedPlaces adds the places that hosts would get packages from and that are refused.
+func (s *Service) refusedPlaces(t *turned, hosts int, to map[string]*api.RefusedPlace) {
+	h := t.after
+	if h == nil {
+		h = t.before
+	}
+	if h == nil {
+		return
+	}
+	seen := map[string]bool{}
+	for i := range h.Uses {
+		u := &h.Uses[i]
+		look := s.upstreams.look(&place{Place: u.Place, key: u.Key})
+		if look.State != api.PlaceTrouble || seen[u.Key] {
+			continue
+		}
+		seen[u.Key] = true
+		if to[u.Key] == nil {
+			to[u.Key] = &api.RefusedPlace{
+				Key: u.Key, Address: strings.TrimSpace(u.Address() + " " + u.Suite), Says: look.Says, Remedy: look.Remedy, Checked: *look.Checked,
+			}
+		}
+		to[u.Key].Hosts += hosts
+	}
 }
 
 func (x *shown) turn() turn { return turn{x.pair.survey, x.pair.sheet, x.pair.before} }

@@ -15,6 +15,7 @@ import (
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/preview"
 	"patientlantern.example/lantern/internal/rig"
+	"patientlantern.example/lantern/standin"
 )
 
 // What a policy would swap is said before it is carried, and comes true: faster builds stand
@@ -66,6 +67,18 @@ func TestWhatAChangeWouldSwap(t *testing.T) {
 	for _, x := range found {
 		assert.NotEqual(t, "8.2.1-1", x.Becomes, "what stays as it is, is no swap")
 	}
+	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", standin.FaultExpired))
+	probe(t, r)
+	said()
+	require.NotEmpty(t, p.Refused, "a rollout would stumble over it")
+	for _, x := range p.Refused {
+		assert.Contains(t, x.Address, "packages.saltmarsh.example")
+		assert.Positive(t, x.Hosts)
+	}
+	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", ""))
+	probe(t, r)
+	said()
+	assert.Empty(t, p.Refused)
 	before := maps.Clone(found)
 
 	require.Zero(t, r.Carry().Counts["failed"])

@@ -2578,6 +2578,8 @@ export interface components {
             gone: components["schemas"]["Gone"][];
             /** @description Hosts with identical changes, the largest group first */
             groups: components["schemas"]["PreviewGroup"][];
+            /** @description Places that hosts would get packages from, and that the service saw refused: their refresh would fail */
+            refused: components["schemas"]["RefusedPlace"][];
             /**
              * Format: int64
              * @description 0 for a folder that is not published
@@ -2652,6 +2654,19 @@ export interface components {
             /** @description True where the repository is not on the sheet */
             left: boolean;
             repository: string;
+        };
+        RefusedPlace: {
+            address: string;
+            /** Format: date-time */
+            checked: string;
+            /**
+             * Format: int64
+             * @description Hosts that would change, and get packages from it afterwards
+             */
+            hosts: number;
+            key: string;
+            remedy: string;
+            says: string;
         };
         Release: {
             archive?: string;
