@@ -14,7 +14,8 @@ defineProps<{ look: { sign: string; tone: string } | undefined; word: string }>(
 }
 .sign {
   display: inline-block;
-  min-width: 1.5em;
+  min-width: 1.7em;
+  margin-right: 0.1em;
   font-family: var(--mono);
 }
 </style>
