@@ -69,7 +69,13 @@ func open(t *testing.T, r *rig.Rig, width, height int) *screen {
 	t.Cleanup(stop)
 	s := &screen{t, page, r.Server.URL}
 	require.NoError(t, chromedp.Do(page, chromedp.EmulateViewport(int64(width), int64(height)), chromedp.Navigate(s.url+"/drift"),
-		chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", r.Operator.Token+"\n"), chromedp.WaitVisible("h1")))
+		chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", r.Operator.Token+"\n")))
+	// Signing in replaces the page: who waits for an element of it may hold one that has gone.
+	s.shows("header", "operator")
+	require.Eventually(t, func() bool {
+		there, err := chromedp.Run(page, chromedp.Evaluate[bool](`!!document.querySelector("main h1")`))
+		return err == nil && there
+	}, 15*time.Second, 50*time.Millisecond)
 	return s
 }
 

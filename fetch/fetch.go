@@ -19,6 +19,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -66,9 +67,18 @@ func New() *Client {
 func transport() *http.Transport {
 	return &http.Transport{
 		Proxy: http.ProxyFromEnvironment, MaxResponseHeaderBytes: mostHead, DisableCompression: true, ForceAttemptHTTP2: true,
-		DialContext:         (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
+		DialContext:         (&net.Dialer{Timeout: 10 * time.Second, Control: notLink}).DialContext,
 		TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 30 * time.Second, IdleConnTimeout: 30 * time.Second,
 	}
+}
+
+// notLink keeps away from the link's own addresses: machines in a data centre find there what is
+// for themselves alone, and an address that a host names is not to lead the service to it.
+func notLink(_, address string, _ syscall.RawConn) error {
+	if at, err := netip.ParseAddrPort(address); err == nil && at.Addr().Unmap().IsLinkLocalUnicast() {
+		return errLeads("its address is one of the link itself, from which nothing is fetched")
+	}
+	return nil
 }
 
 // Way is how one source is reached; the zero value is directly and without access.
@@ -78,6 +88,7 @@ type Way struct {
 	Roots           *x509.CertPool // instead of the system's
 	Proxy           *url.URL       // instead of the environment's
 	Token           string         // stands in URLs where they say ***
+	Local           bool           // file: is opened too, on this machine
 }
 
 // Opener returns what package upstream fetches with. What it opens ends with the context.
@@ -100,6 +111,12 @@ func (c *Client) Opener(ctx context.Context, w Way) upstream.Fetch {
 
 func (c *Client) open(ctx context.Context, client *http.Client, w Way, raw string) (io.ReadCloser, error) {
 	if name, ok := strings.CutPrefix(raw, "file:"); ok {
+		if !w.Local { // another machine's files are not this one's
+			return nil, &upstream.Refused{
+				Kind: cause.Unreachable,
+				Why:  "it cannot be asked for from here: it is at hand on the host alone",
+			}
+		}
 		return local("/" + strings.TrimLeft(name, "/"))
 	}
 	if w.Token != "" {
@@ -224,6 +241,7 @@ func (e errLeads) Error() string { return string(e) }
 // redirect says which redirects are followed: few, over HTTP, never from TLS to none, and
 // never from outside to an address inside.
 func redirect(req *http.Request, via []*http.Request) error {
+	req.Header.Del("Referer") // an address may hold a token
 	from := via[0].URL
 	switch to := req.URL; {
 	case len(via) > mostRedirects:

@@ -279,6 +279,37 @@ func TestOneServerIsAskedByFew(t *testing.T) {
 	assert.LessOrEqual(t, most.Load(), int64(2))
 }
 
+// Where a server leads on, neither the login nor an address that holds a token goes along.
+func TestNoSecretGoesAlong(t *testing.T) {
+	var heard http.Header
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { heard = r.Header }))
+	defer other.Close()
+	to := strings.Replace(other.URL, "127.0.0.1", "localhost", 1)
+	srv := httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, to, http.StatusFound) }),
+	)
+	defer srv.Close()
+	body, err := fetch.New().
+		Opener(t.Context(), fetch.Way{Token: "marker-token", Login: "marker-login", Password: "marker-word"})(
+		srv.URL + "/***/",
+	)
+	require.NoError(t, err)
+	require.NoError(t, body.Close())
+	require.NotNil(t, heard)
+	assert.NotContains(t, fmt.Sprint(heard), "marker")
+	assert.Empty(t, heard.Get("Authorization"))
+}
+
+// Files of this machine, and addresses of its link, are nobody's upstream.
+func TestWhatIsNobodysUpstream(t *testing.T) {
+	for _, u := range []string{"file:///etc/passwd", "file:/etc/passwd", "http://169.254.169.254/latest/", "http://[fe80::1%25lo]/"} {
+		_, err := fetch.New().Opener(t.Context(), fetch.Way{})(u)
+		var r *upstream.Refused
+		require.ErrorAs(t, err, &r, u)
+		assert.Contains(t, []cause.Kind{cause.Unreachable, cause.Redirected}, r.Kind, u)
+	}
+}
+
 // A secret of the way to a source is in no word of what went wrong.
 func TestNoSecretInWhatWentWrong(t *testing.T) {
 	srv := httptest.NewServer(

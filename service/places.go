@@ -179,7 +179,9 @@ func (s *Service) askedBy(ctx context.Context, k alike, hosts int, names []strin
 		x.strict = x.strict || u.Checks == source.CheckRequired
 		if name, contract := u.Of(sheet); name != "" {
 			x.take(sheet, name, contract)
-			x.opened(s, sheet, name, names)
+			if u.Own(sheet) {
+				x.opened(s, sheet, name, names)
+			}
 		}
 	}
 	return nil

@@ -312,7 +312,9 @@ func (s *Service) planPlaces(after, before *choice.Host, x *shown, p *policy.Pol
 			for _, v := range x.hosts[:min(len(x.hosts), mostNames)] {
 				hosts = append(hosts, v.Name)
 			}
-			q.opened(s, x.res.Sheet, name, hosts)
+			if u.Own(x.res.Sheet) {
+				q.opened(s, x.res.Sheet, name, hosts)
+			}
 		}
 		if s.upstreams.planned.add(q, s.now().Add(askTime)) && s.upstreams.look(q).Checked == nil {
 			fresh = append(fresh, q)

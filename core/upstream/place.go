@@ -42,22 +42,26 @@ func (p *Place) Source() *Source {
 
 // Away says why a place cannot be looked at from elsewhere than a host; empty where it can.
 func (p *Place) Away() string {
-	if p.Mirrorlist != "" || p.Metalink != "" {
-		return ""
-	}
-	for _, u := range p.URLs {
-		if strings.HasPrefix(u, "http:") || strings.HasPrefix(u, "https:") {
-			if !strings.Contains(u, "***") && !strings.Contains(u, "$") {
-				return ""
-			}
-			return "its address holds what only the host knows"
+	secret, scheme := false, ""
+	for _, u := range slices.Concat([]string{p.Mirrorlist, p.Metalink}, p.URLs) {
+		of, _, ok := strings.Cut(u, ":")
+		switch {
+		case !ok:
+		case of != "http" && of != "https":
+			scheme = of
+		case strings.Contains(u, "***") || strings.Contains(u, "$"):
+			secret = true
+		default:
+			return ""
 		}
 	}
-	if len(p.URLs) == 0 {
-		return "it names no address"
+	switch {
+	case secret:
+		return "its address holds what only the host knows"
+	case scheme != "":
+		return "it is at hand on the host alone (" + scheme + ":)"
 	}
-	scheme, _, _ := strings.Cut(p.URLs[0], ":")
-	return "it is at hand on the host alone (" + scheme + ":)"
+	return "it names no address"
 }
 
 // Address is what people call a place by.

@@ -71,7 +71,7 @@ func (s *site) look(x upstream.Source) (*upstream.Found, error) {
 	if x.Keys == nil {
 		x.Keys = openpgp.EntityList{s.key.Entity}
 	}
-	return upstream.Look(&x, fetch.New().Opener(s.Context(), fetch.Way{}), time.Now())
+	return upstream.Look(&x, fetch.New().Opener(s.Context(), fetch.Way{Local: true}), time.Now())
 }
 
 func offered(f *upstream.Found) (out []string) {

@@ -37,6 +37,18 @@ func Uses(s *source.Survey) (out []Use) {
 // Of names the repository of a sheet that a use is of, and the contract that opens it; empty
 // for a source that the policy says nothing of.
 func (u *Use) Of(sheet *source.Sheet) (repository, contract string) {
+	repository, contract, _ = u.of(sheet)
+	return repository, contract
+}
+
+// Own reports whether the place stands at an address that the sheet gives for its repository.
+// Only there is access of the policy's given out: somebody may have edited the host's file.
+func (u *Use) Own(sheet *source.Sheet) bool {
+	_, _, own := u.of(sheet)
+	return own
+}
+
+func (u *Use) of(sheet *source.Sheet) (repository, contract string, own bool) {
 	for i := range sheet.Sources {
 		x := &sheet.Sources[i]
 		family := x.Family
@@ -48,7 +60,7 @@ func (u *Use) Of(sheet *source.Sheet) (repository, contract string) {
 		}
 		if u.Family == deb.Family && slices.Contains(x.Suites, u.Suite) && meet(x.URLs, u.URLs) ||
 			u.Family != deb.Family && x.ID == u.ID && (x.File == u.File || meet(x.URLs, u.URLs)) {
-			return x.Repository, x.Contract
+			return x.Repository, x.Contract, u.only(x.URLs, x.Mirrorlist)
 		}
 	}
 	for i := range sheet.InPlace {
@@ -59,15 +71,40 @@ func (u *Use) Of(sheet *source.Sheet) (repository, contract string) {
 		if len(r.Sections) > 0 && slices.Contains(r.Sections, u.ID) ||
 			len(r.Sections) == 0 && slices.Contains(r.Suites, u.Suite) &&
 				(meet(r.URLs, u.URLs) || len(r.URLs) == 0 && slices.Contains(r.Files, u.File)) {
-			return r.Repository, ""
+			return r.Repository, "", u.only(r.URLs, "")
 		}
 	}
-	return "", ""
+	return "", "", false
+}
+
+// only reports whether a place stands at given addresses and at no other.
+func (u *Use) only(urls []string, mirrorlist string) bool {
+	if u.Metalink != "" || u.Mirrorlist != "" && u.Mirrorlist != mirrorlist {
+		return false
+	}
+	for _, v := range u.URLs {
+		if !meet(urls, []string{v}) {
+			return false
+		}
+	}
+	return len(u.URLs) > 0
 }
 
 // meet reports whether two lists have an address in common.
 func meet(a, b []string) bool {
 	return slices.ContainsFunc(a, func(u string) bool {
-		return slices.ContainsFunc(b, func(v string) bool { return strings.TrimRight(open(u), "/") == strings.TrimRight(open(v), "/") })
+		return slices.ContainsFunc(b, func(v string) bool { return bare(u) == bare(v) })
 	})
+}
+
+// bare is an address without logins, and with a sign for the elements of its path that stand for
+// a secret: a variable in a sheet, stars in a survey.
+func bare(u string) string {
+	parts := strings.Split(strings.TrimRight(open(u), "/"), "/")
+	for i := 3; i < len(parts); i++ { // behind the scheme and the server
+		if strings.Contains(parts[i], "***") || strings.HasPrefix(parts[i], "$") {
+			parts[i] = "*"
+		}
+	}
+	return strings.Join(parts, "/")
 }
