@@ -39,12 +39,13 @@ func lookOf(k *trust.FleetKey) keyState {
 
 // keyLook is how the states of a key are shown.
 var keyLook = map[string]keyState{
-	trust.Revoked: {"!!", "revoked", view.Red},
-	trust.Ended:   {"!!", "has ended", view.Red},
-	trust.Ends:    {"!", "ends soon", view.Yellow},
-	trust.Weak:    {"!", "weak", view.Yellow},
-	trust.Unknown: {"?", "not in the policy", view.Yellow},
-	trust.Good:    {"=", "as the policy says", view.Green},
+	trust.Revoked:   {"!!", "revoked", view.Red},
+	trust.Withdrawn: {"!!", "withdrawn", view.Red},
+	trust.Ended:     {"!!", "has ended", view.Red},
+	trust.Ends:      {"!", "ends soon", view.Yellow},
+	trust.Weak:      {"!", "weak", view.Yellow},
+	trust.Unknown:   {"?", "not in the policy", view.Yellow},
+	trust.Good:      {"=", "as the policy says", view.Green},
 }
 
 func (a *app) keyList() *cobra.Command {
@@ -254,6 +255,9 @@ func (a *app) keyHead(k *trust.FleetKey) {
 		made = ", made " + k.Created.UTC().Format("2006-01-02")
 	}
 	a.out.Printf("%s%s, ends %s", k.Algorithm, made, keyEnds(k))
+	if k.Withdrawn != "" {
+		a.out.Printf("%s", a.out.Paint(view.Red, "The policy takes it away: "+k.Withdrawn))
+	}
 	if k.Weakness != "" {
 		a.out.Printf("%s", a.out.Paint(view.Yellow, "weak: "+k.Weakness))
 	}

@@ -81,7 +81,7 @@ func (a *app) look(ctx context.Context) (s state, err error) {
 	if err != nil {
 		return s, err
 	}
-	for _, st := range []string{trust.Revoked, trust.Ended, trust.Ends, trust.Weak} {
+	for _, st := range []string{trust.Revoked, trust.Withdrawn, trust.Ended, trust.Ends, trust.Weak} {
 		s.Keys += keys.States[st]
 	}
 	s.Strange, s.Revision = keys.States[trust.Unknown], keys.Revision

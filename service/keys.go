@@ -111,6 +111,9 @@ func namedKeys(p *policy.Policy) (out []trust.Named, notice time.Duration) {
 		k := p.Keys[name]
 		n := trust.Named{Name: name, Weakness: k.Weakness, Repositories: by[name], Describe: k.Describe}
 		n.Describe.Fingerprint = k.Fingerprint
+		if w := p.Withdrawn[name]; w != nil {
+			n.Withdrawn = w.Because
+		}
 		if k.Succeeds != nil { // it is believed wherever the one before is
 			n.Succeeds = k.Succeeds.Value
 			n.Repositories = slices.Compact(slices.Sorted(slices.Values(slices.Concat(by[name], by[n.Succeeds]))))
@@ -152,7 +155,7 @@ func (s *Service) keys(ctx context.Context) (list []trust.FleetKey, revision int
 type keysQuery struct {
 	Paging
 	Q     string   `query:"q" doc:"Part of a fingerprint, of a user id, or of the name that the policy gives"`
-	State []string `query:"state" doc:"Only keys in these states: revoked, ended, ends, weak, unknown, good"`
+	State []string `query:"state" doc:"Only keys in these states: revoked, withdrawn, ended, ends, weak, unknown, good"`
 	Idle  bool     `query:"idle" doc:"Also keys that stand on hosts and that nothing uses"`
 	Sort  string   `query:"sort" enum:"state,hosts,ends,name" default:"state"`
 }

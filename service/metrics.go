@@ -43,7 +43,7 @@ func newMetrics(s *Service) *metrics {
 			[]string{"who"},
 		),
 	}
-	m.registry.MustRegister(m.requests, m.checkIns, m.changed, m.refused, &stateCollector{s.fleet, time.Now, s.inTrouble},
+	m.registry.MustRegister(m.requests, m.checkIns, m.changed, m.refused, &stateCollector{s.fleet, time.Now, s.byState},
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }

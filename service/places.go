@@ -71,13 +71,16 @@ func (c *computer) usesOf(ctx context.Context, survey string) ([]upstream.Use, e
 func (c *computer) forgetPlaces(live map[string]int) {
 	c.placed.Lock()
 	defer c.placed.Unlock()
+	before := len(c.placed.of)
 	maps.DeleteFunc(c.placed.of, func(survey string, _ *choice.Host) bool { return live[survey] == 0 })
-	if len(c.placed.of) < len(c.placed.pool) {
-		c.placed.pool = map[string]*choice.Host{}
-		for _, h := range c.placed.of {
-			c.placed.pool[h.Key()] = h
-		}
+	if len(c.placed.of) == before {
+		return
 	}
+	kept := map[*choice.Host]bool{}
+	for _, h := range c.placed.of {
+		kept[h] = true
+	}
+	maps.DeleteFunc(c.placed.pool, func(_ string, h *choice.Host) bool { return !kept[h] })
 }
 
 // place is where packages come from, with who asks for it and how.
@@ -94,6 +97,34 @@ type place struct {
 	kind      string
 	host      string // one that has a seat
 	authority string // certificates that vouch for its server
+}
+
+// newPlace is a place as one use of it tells.
+func newPlace(u *upstream.Use) *place {
+	return &place{Place: u.Place, key: u.Key, names: map[string]bool{}, contracts: map[string]bool{}, keys: map[string]bool{}}
+}
+
+// asked notes how hosts of a sheet ask for a place; names are some of them.
+func (x *place) asked(s *Service, u *upstream.Use, sheet *source.Sheet, names []string) {
+	for _, f := range u.Keys {
+		x.keys[f] = true
+	}
+	x.strict = x.strict || u.Checks == source.CheckRequired
+	if name, contract := u.Of(sheet); name != "" {
+		x.take(sheet, name, contract)
+		if u.Own(sheet) {
+			x.opened(s, sheet, name, names)
+		}
+	}
+}
+
+// vouched notes which certificates a policy has vouch for the server.
+func (x *place) vouched(p *policy.Policy) {
+	for n := range x.names {
+		if r := p.Repositories[n]; r != nil && r.Rpm != nil && r.Rpm.Authority != nil {
+			x.authority = r.Rpm.Authority.Value
+		}
+	}
 }
 
 // alike is what hosts have in common that ask for the same places for the same reasons.
@@ -123,7 +154,7 @@ func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, 
 			g = &group{}
 			groups[k] = g
 		}
-		if g.hosts++; len(g.names) < 5 || s.seated(v.Name) {
+		if g.hosts++; len(g.names) < mostNames || s.seated(v.Name) {
 			g.names = append(g.names, v.Name)
 		}
 	}
@@ -134,14 +165,12 @@ func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, 
 			return nil, nil, 0, 0, err
 		}
 	}
-	list = append(slices.Collect(maps.Values(all)), s.upstreams.planned.list(s.now(), all)...)
-	for _, x := range list {
-		for n := range x.names {
-			if r := p.Repositories[n]; r != nil && r.Rpm != nil && r.Rpm.Authority != nil {
-				x.authority = r.Rpm.Authority.Value
-			}
+	if p != nil {
+		for _, x := range all {
+			x.vouched(p)
 		}
 	}
+	list = append(slices.Collect(maps.Values(all)), s.upstreams.planned.list(s.now(), all)...)
 	slices.SortFunc(list, func(a, b *place) int { return strings.Compare(a.key, b.key) })
 	return list, p, revision, unknown, nil
 }
@@ -166,23 +195,14 @@ func (s *Service) askedBy(ctx context.Context, k alike, hosts int, names []strin
 		u := &uses[i]
 		x := all[u.Key]
 		if x == nil {
-			x = &place{Place: u.Place, key: u.Key, names: map[string]bool{}, contracts: map[string]bool{}, keys: map[string]bool{}}
+			x = newPlace(u)
 			all[u.Key] = x
 		}
 		if !seen[u.Key] { // a host that asks twice is one host
 			seen[u.Key] = true
 			x.hosts += hosts
 		}
-		for _, f := range u.Keys {
-			x.keys[f] = true
-		}
-		x.strict = x.strict || u.Checks == source.CheckRequired
-		if name, contract := u.Of(sheet); name != "" {
-			x.take(sheet, name, contract)
-			if u.Own(sheet) {
-				x.opened(s, sheet, name, names)
-			}
-		}
+		x.asked(s, u, sheet, names)
 	}
 	return nil
 }

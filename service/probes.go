@@ -62,13 +62,13 @@ func (s *Service) loadUpstreams(ctx context.Context) error {
 }
 
 // look is how the last look at a place ended.
-func (u *upstreams) look(x *place) *api.RepositoryLook {
+func (u *upstreams) look(key string, at *upstream.Place) *api.RepositoryLook {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	if l := u.looks[x.key]; l != nil {
+	if l := u.looks[key]; l != nil {
 		return l
 	}
-	why := x.Away()
+	why := at.Away()
 	if why == "" {
 		why = "it has not been looked at yet"
 	}
@@ -88,7 +88,7 @@ func (s *Service) watchUpstreams(ctx context.Context) {
 		now := s.now()
 		var due []*place
 		for _, x := range list {
-			if checked := s.upstreams.look(x).Checked; checked == nil || now.Sub(*checked) > spread(s.opts.Probe, x.key) {
+			if checked := s.upstreams.look(x.key, &x.Place).Checked; checked == nil || now.Sub(*checked) > spread(s.opts.Probe, x.key) {
 				due = append(due, x)
 			}
 		}
@@ -242,13 +242,16 @@ func (s *Service) listOf(ctx context.Context, key string, look *api.RepositoryLo
 	})
 }
 
-// pinned are the keys of the policy that hosts believe a place by; nil where there are none.
+// pinned are the keys of the policy that hosts believe a place by; nil where there are none. A
+// key that is withdrawn is none of them, and where it is the only one nothing is believed.
 func pinned(x *place, p *policy.Policy) (out openpgp.EntityList) {
 	if p == nil {
 		return nil
 	}
 	for _, k := range p.Keys {
-		if x.keys[k.Fingerprint] {
+		if x.keys[k.Fingerprint] && p.Withdrawn[k.Name] != nil && out == nil {
+			out = openpgp.EntityList{}
+		} else if x.keys[k.Fingerprint] && p.Withdrawn[k.Name] == nil {
 			if list, err := keyring.Certificates([]byte(k.Armored)); err == nil {
 				out = append(out, list...)
 			}
@@ -362,18 +365,19 @@ func (s *Service) witnessed(ctx context.Context, x *place, look *api.RepositoryL
 	return out
 }
 
-// inTrouble counts places by state.
-func (s *Service) inTrouble(ctx context.Context) map[string]int {
+// byState counts places by state; nil where they cannot be gathered, which is no zero.
+func (s *Service) byState(ctx context.Context) map[string]int {
+	list, _, _, _, err := s.places(ctx)
+	if err != nil {
+		s.log.Error("counting where packages come from", "error", err)
+		return nil
+	}
 	out := map[string]int{}
 	for _, st := range api.PlaceStates {
 		out[st] = 0
 	}
-	list, _, _, _, err := s.places(ctx)
-	if err != nil {
-		return out
-	}
 	for _, x := range list {
-		out[s.upstreams.look(x).State]++
+		out[s.upstreams.look(x.key, &x.Place).State]++
 	}
 	return out
 }

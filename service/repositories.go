@@ -98,7 +98,7 @@ func (s *Service) repositoryPage(ctx context.Context, in *repositoriesQuery, wan
 			page.Pending++
 		}
 		byKey[x.key] = x
-		r := s.shown(x, p, s.upstreams.look(x))
+		r := s.shown(x, p, s.upstreams.look(x.key, &x.Place))
 		text := strings.ToLower(strings.Join(append([]string{r.Address, r.Suite, r.Key}, r.Names...), "\n"))
 		if !strings.Contains(text, strings.ToLower(in.Q)) {
 			continue
@@ -141,7 +141,7 @@ func (s *Service) showRepository(ctx context.Context, in *repositoryQuery) (*bod
 		)
 	}
 	x := places[i]
-	look := s.upstreams.look(x)
+	look := s.upstreams.look(x.key, &x.Place)
 	r := s.shown(x, p, look)
 	r.Witnesses = s.witnessed(ctx, x, look)
 	r.On = []api.RepositoryHost{}

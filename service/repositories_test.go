@@ -1,6 +1,10 @@
 package service_test
 
 import (
+	"bytes"
+	"net/http"
+	"net/http/httptest"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -10,6 +14,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/cause"
+	"patientlantern.example/lantern/core/trust"
 	"patientlantern.example/lantern/internal/rig"
 	"patientlantern.example/lantern/standin"
 	"patientlantern.example/lantern/store"
@@ -152,4 +157,60 @@ func TestLooksAreToldWhenTheyChange(t *testing.T) {
 	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", standin.Fault401))
 	probe(t, r)
 	assert.Equal(t, before+1, seq())
+}
+
+// A folder that is only looked at sends the service nowhere: a reader could have it ask any
+// address with a host's access. Nor does it matter that nothing is published yet.
+func TestALookAtAFolderAsksNobody(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Accounts()
+	r.Up("gw-01")
+	var asked atomic.Int64
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		asked.Add(1)
+		http.NotFound(w, nil)
+	}))
+	defer srv.Close()
+	files := r.Policy()
+	for name, text := range files {
+		files[name] = bytes.ReplaceAll(text, []byte(r.Upstream+"/packages.saltmarsh.example"), []byte(srv.URL))
+	}
+	_, err := r.Operator.PreviewFolder(ctx, api.Publication{Files: files})
+	require.NoError(t, err)
+	page := places(t, r, client.List{})
+	for _, p := range page.Repositories {
+		assert.NotContains(t, p.Address, srv.URL)
+	}
+	probe(t, r)
+	assert.Zero(t, asked.Load(), "nobody has approved of that address")
+
+	publish(t, r, files)
+	_, err = r.Operator.Preview(ctx, 0)
+	require.NoError(t, err)
+	r.Until("what is published is looked at", func() bool { return asked.Load() > 0 })
+}
+
+// What a withdrawn key signs is not good, though hosts believe it still; and the key says so.
+func TestAWithdrawnKeyVouchesForNothing(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Up("gw-01")
+	r.Publish()
+	require.Equal(t, 1, r.Carry().Counts["done"])
+	require.Equal(t, api.PlaceGood, probe(t, r, "saltmarsh")["saltmarsh deb stable"].Look.State)
+	files := r.Policy()
+	files["withdrawn.yaml"] = []byte(
+		"format: patient-lantern/1\nwithdrawn: { saltmarsh-2026: { because: they lost it }, saltmarsh-2029: { because: as well } }\n",
+	)
+	publish(t, r, files)
+	salt := probe(t, r, "saltmarsh")["saltmarsh deb stable"]
+	assert.Equal(t, []any{api.PlaceTrouble, cause.UnknownKey}, []any{salt.Look.State, salt.Look.Kind}, salt.Look.Why)
+	d, err := r.Operator.Key(ctx, "saltmarsh-2026", false, client.List{})
+	require.NoError(t, err)
+	assert.Equal(t, []any{trust.Withdrawn, "they lost it", 1}, []any{d.State, d.Withdrawn, d.Hosts})
+	require.Equal(t, 1, r.Carry().Counts["done"])
+	d, err = r.Operator.Key(ctx, "saltmarsh-2026", false, client.List{})
+	require.NoError(t, err)
+	assert.Zero(t, d.Hosts)
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"iter"
 	"maps"
 	"runtime"
 	"slices"
@@ -100,8 +101,7 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 		return err
 	}
 	w := &weigher{
-		s: s, offers: offers{map[string][]index.Package{}, map[string]string{}, map[string]*upstream.ReleaseFile{}},
-		lists: map[string]*index.List{}, known: map[[2]*choice.Host]*foreseen{},
+		s: s, releases: map[string]*upstream.ReleaseFile{}, lists: map[string]*index.List{}, known: map[[2]*choice.Host]*foreseen{},
 	}
 	var ask []string
 	refused := map[string]*api.RefusedPlace{}
@@ -122,7 +122,9 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 		}
 		f := w.known[[2]*choice.Host{t.before, t.after}]
 		if f == nil {
-			s.planPlaces(t.after, t.before, x, p)
+			if out.Revision > 0 {
+				s.planPlaces(t.after, t.before, x, p)
+			}
 			f = w.foresee(ctx, t)
 			ask = append(ask, f.names...)
 		}
@@ -167,7 +169,7 @@ func (s *Service) refusedPlaces(t *turned, hosts int, to map[string]*api.Refused
 	seen := map[string]bool{}
 	for i := range h.Uses {
 		u := &h.Uses[i]
-		look := s.upstreams.look(&place{Place: u.Place, key: u.Key})
+		look := s.upstreams.look(u.Key, &u.Place)
 		if look.State != api.PlaceTrouble || seen[u.Key] {
 			continue
 		}
@@ -262,10 +264,10 @@ func (s *Service) turnOne(ctx context.Context, x *shown) error {
 
 // weigher holds what hosts take before a change against what they take after it.
 type weigher struct {
-	s      *Service
-	offers offers
-	lists  map[string]*index.List
-	known  map[[2]*choice.Host]*foreseen
+	s        *Service
+	releases map[string]*upstream.ReleaseFile // apt: by the key of a place
+	lists    map[string]*index.List           // likewise
+	known    map[[2]*choice.Host]*foreseen
 }
 
 // foreseen is what a change comes to for hosts.
@@ -278,8 +280,8 @@ type foreseen struct {
 func (w *weigher) foresee(ctx context.Context, t *turned) *foreseen {
 	f := &foreseen{}
 	w.known[[2]*choice.Host{t.before, t.after}] = f
-	known := w.s.load(ctx, t.after, w.lists, &w.offers)
-	if !w.s.load(ctx, t.before, w.lists, &w.offers) || !known {
+	known := w.load(ctx, t.after)
+	if !w.load(ctx, t.before) || !known {
 		f.why = "what some of their places offer was not seen (lantern repository list --state unknown,trouble)"
 	}
 	var every int
@@ -289,11 +291,17 @@ func (w *weigher) foresee(ctx context.Context, t *turned) *foreseen {
 	return f
 }
 
-// planPlaces looks at the places that a change would bring, and that no host uses yet.
+// planPlaces looks at the places that a published change would bring, and that no host uses yet.
+// A folder that is only looked at sends the service nowhere: whoever may look could have it ask
+// any address, with the access of a host.
 func (s *Service) planPlaces(after, before *choice.Host, x *shown, p *policy.Policy) {
 	used := map[string]bool{}
 	for i := range before.Uses {
 		used[before.Uses[i].Key] = true
+	}
+	hosts := make([]string, 0, mostNames)
+	for _, v := range x.hosts[:min(len(x.hosts), mostNames)] {
+		hosts = append(hosts, v.Name)
 	}
 	var fresh []*place
 	for i := range after.Uses {
@@ -301,22 +309,10 @@ func (s *Service) planPlaces(after, before *choice.Host, x *shown, p *policy.Pol
 		if used[u.Key] {
 			continue
 		}
-		q := &place{Place: u.Place, key: u.Key, names: map[string]bool{}, contracts: map[string]bool{}, keys: map[string]bool{}}
-		q.strict = u.Checks == source.CheckRequired
-		for _, f := range u.Keys {
-			q.keys[f] = true
-		}
-		if name, contract := u.Of(x.res.Sheet); name != "" {
-			q.take(x.res.Sheet, name, contract)
-			hosts := make([]string, 0, len(x.hosts))
-			for _, v := range x.hosts[:min(len(x.hosts), mostNames)] {
-				hosts = append(hosts, v.Name)
-			}
-			if u.Own(x.res.Sheet) {
-				q.opened(s, x.res.Sheet, name, hosts)
-			}
-		}
-		if s.upstreams.planned.add(q, s.now().Add(askTime)) && s.upstreams.look(q).Checked == nil {
+		q := newPlace(u)
+		q.asked(s, u, x.res.Sheet, hosts)
+		q.vouched(p)
+		if s.upstreams.planned.add(q, s.now().Add(askTime)) && s.upstreams.look(q.key, &q.Place).Checked == nil {
 			fresh = append(fresh, q)
 		}
 	}
@@ -326,20 +322,20 @@ func (s *Service) planPlaces(after, before *choice.Host, x *shown, p *policy.Pol
 }
 
 // load reads what the places of a host offer, and reports whether that is known of all.
-func (s *Service) load(ctx context.Context, h *choice.Host, lists map[string]*index.List, o *offers) (known bool) {
+func (w *weigher) load(ctx context.Context, h *choice.Host) (known bool) {
 	known = true
 	for i := range h.Uses {
 		u := &h.Uses[i]
-		if lists[u.Key] != nil {
+		if w.lists[u.Key] != nil {
 			continue
 		}
-		look := s.upstreams.look(&place{Place: u.Place, key: u.Key})
-		l, err := s.listOf(ctx, u.Key, look)
+		look := w.s.upstreams.look(u.Key, &u.Place)
+		l, err := w.s.listOf(ctx, u.Key, look)
 		if err != nil {
 			known = false
 			continue
 		}
-		lists[u.Key], o.releases[u.Key] = l, look.Found.Release
+		w.lists[u.Key], w.releases[u.Key] = l, look.Found.Release
 	}
 	return known
 }
@@ -401,8 +397,13 @@ func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *
 			return strings.TrimSpace(at.From + " " + at.Suite)
 		}
 	}
-	type asked struct{ pkg, installed string }
-	before2, after2 := map[asked]choice.Choice{}, map[asked]choice.Choice{}
+	wasFrom, isFrom := name(t.before, was, x.res.Sheet), name(t.after, x.res.Sheet)
+	type installed struct{ pkg, version string }
+	type outcome struct {
+		had, gets choice.Choice
+		lower     bool
+	}
+	known := map[installed]*outcome{}
 	waiting := 0
 	for _, v := range x.hosts {
 		have := packagesOf(v)
@@ -412,17 +413,17 @@ func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *
 				answered = false
 				continue
 			}
-			installed := have.Installed[n]
-			if installed == "" {
+			k := installed{n, have.Installed[n]}
+			if k.version == "" {
 				continue
 			}
-			k := asked{n, installed}
-			if _, done := after2[k]; !done {
-				before2[k], after2[k] = w.offers.one(t.before, n, installed, w.lists), w.offers.one(t.after, n, installed, w.lists)
+			o := known[k]
+			if o == nil {
+				o = &outcome{had: w.takes(t.before, n, k.version), gets: w.takes(t.after, n, k.version)}
+				o.lower = o.gets.Taken != nil && version.Compare(o.gets.Family, o.gets.Taken.Version, k.version) < 0
+				known[k] = o
 			}
-			had, gets := before2[k], after2[k]
-			lower := gets.Taken != nil && version.Compare(gets.Family, gets.Taken.Version, installed) < 0
-			found.Add(n, v.Name, &had, &gets, lower, name(t.before, was, x.res.Sheet), name(t.after, x.res.Sheet))
+			found.Add(n, v.Name, &o.had, &o.gets, o.lower, wasFrom, isFrom)
 		}
 		if !answered {
 			waiting++
@@ -433,17 +434,13 @@ func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *
 	}
 }
 
-// one is what a host takes of its own package manager.
-func (o *offers) one(h *choice.Host, name, installed string, lists map[string]*index.List) choice.Choice {
-	with := *h
-	with.Releases = o.releases
-	var all []choice.Offered
-	for i := range h.Uses {
-		if l := lists[h.Uses[i].Key]; l != nil {
-			for p := range l.Named(name) {
-				all = append(all, choice.Offered{Package: p, Use: i})
-			}
+// takes is what a host takes of its own package manager.
+func (w *weigher) takes(h *choice.Host, name, installed string) choice.Choice {
+	all := h.Offered(func(key string) iter.Seq[index.Package] {
+		if l := w.lists[key]; l != nil {
+			return l.Named(name)
 		}
-	}
-	return with.Choose(h.Survey.Traits.Family, name, all, installed)
+		return slices.Values([]index.Package(nil))
+	})
+	return h.With(w.releases).Choose(h.Survey.Traits.Family, name, all, installed)
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"iter"
 	"net/http"
 	"slices"
 	"strings"
@@ -49,7 +50,7 @@ func (s *Service) offered(ctx context.Context, name string) (*offers, error) {
 	}
 	o := &offers{map[string][]index.Package{}, map[string]string{}, map[string]*upstream.ReleaseFile{}}
 	for _, x := range list {
-		look := s.upstreams.look(x)
+		look := s.upstreams.look(x.key, &x.Place)
 		if look.Found == nil {
 			o.unread[x.key] = cmp.Or(look.Why, "it has not been looked at yet")
 			continue
@@ -80,16 +81,12 @@ func families(h *choice.Host) (out []string) {
 
 // choose tells what a host takes, in each of its families that knows the name.
 func (o *offers) choose(h *choice.Host, name, installed string) (out []choice.Choice, unread []string) {
-	with := *h
-	with.Releases = o.releases
-	var all []choice.Offered
+	with := h.With(o.releases)
+	all := h.Offered(func(key string) iter.Seq[index.Package] { return slices.Values(o.packages[key]) })
 	for i := range h.Uses {
 		u := &h.Uses[i]
 		if why, un := o.unread[u.Key]; un {
 			unread = append(unread, strings.TrimSpace(u.Address()+" "+u.Suite)+": "+why)
-		}
-		for _, p := range o.packages[u.Key] {
-			all = append(all, choice.Offered{Package: p, Use: i})
 		}
 	}
 	slices.Sort(unread)

@@ -1769,10 +1769,10 @@ export interface components {
              */
             signs: number;
             /**
-             * @description The worst that is to be said of it; unknown: the policy does not know it
+             * @description The worst that is to be said of it; withdrawn: the policy takes it away and hosts believe it still; unknown: the policy does not know it
              * @enum {string}
              */
-            state: "revoked" | "ended" | "ends" | "weak" | "unknown" | "good";
+            state: "revoked" | "withdrawn" | "ended" | "ends" | "weak" | "unknown" | "good";
             /** @description The name of the key that takes over from it */
             succeeded_by?: string;
             user_ids: string[];
@@ -1783,6 +1783,8 @@ export interface components {
              * @description Those of them that believe it for every source
              */
             wide: number;
+            /** @description Why the policy takes it away */
+            withdrawn?: string;
         };
         Found: {
             /**
@@ -2277,10 +2279,10 @@ export interface components {
              */
             signs: number;
             /**
-             * @description The worst that is to be said of it; unknown: the policy does not know it
+             * @description The worst that is to be said of it; withdrawn: the policy takes it away and hosts believe it still; unknown: the policy does not know it
              * @enum {string}
              */
-            state: "revoked" | "ended" | "ends" | "weak" | "unknown" | "good";
+            state: "revoked" | "withdrawn" | "ended" | "ends" | "weak" | "unknown" | "good";
             /** @description The name of the key that takes over from it */
             succeeded_by?: string;
             /**
@@ -2301,6 +2303,8 @@ export interface components {
              * @description Those of them that believe it for every source
              */
             wide: number;
+            /** @description Why the policy takes it away */
+            withdrawn?: string;
         };
         KeyHost: {
             /** @description Why it is not used */
@@ -5947,7 +5951,7 @@ export interface operations {
                 per_page?: number;
                 /** @description Part of a fingerprint, of a user id, or of the name that the policy gives */
                 q?: string;
-                /** @description Only keys in these states: revoked, ended, ends, weak, unknown, good */
+                /** @description Only keys in these states: revoked, withdrawn, ended, ends, weak, unknown, good */
                 state?: string[];
                 /** @description Also keys that stand on hosts and that nothing uses */
                 idle?: boolean;

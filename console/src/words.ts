@@ -29,6 +29,7 @@ export const progressLook: Record<string, { sign: string; tone: string }> = {
 
 export const keyLook: Record<string, { sign: string; tone: string }> = {
   revoked: { sign: '!!', tone: 'bad' },
+  withdrawn: { sign: '!!', tone: 'bad' },
   ended: { sign: '!!', tone: 'bad' },
   ends: { sign: '!', tone: 'warn' },
   weak: { sign: '!', tone: 'warn' },
@@ -38,6 +39,7 @@ export const keyLook: Record<string, { sign: string; tone: string }> = {
 
 export const keyWord: Record<string, string> = {
   revoked: 'revoked',
+  withdrawn: 'withdrawn',
   ended: 'has ended',
   ends: 'ends soon',
   weak: 'weak',

@@ -6,6 +6,7 @@ package choice
 
 import (
 	"encoding/json"
+	"iter"
 	"path"
 	"slices"
 	"strings"
@@ -77,6 +78,24 @@ func (h *Host) Key() string {
 		return ""
 	}
 	return source.Digest(b)
+}
+
+// With is the host with what the Release files of its places say.
+func (h *Host) With(releases map[string]*upstream.ReleaseFile) *Host {
+	with := *h
+	with.Releases = releases
+	return &with
+}
+
+// Offered gathers what the places of the host offer under one name; named tells it by the key
+// of a place.
+func (h *Host) Offered(named func(key string) iter.Seq[index.Package]) (out []Offered) {
+	for i := range h.Uses {
+		for p := range named(h.Uses[i].Key) {
+			out = append(out, Offered{Package: p, Use: i})
+		}
+	}
+	return out
 }
 
 // Choose tells what is taken of what is offered under one name. offers bear the indexes of

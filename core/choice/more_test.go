@@ -66,6 +66,22 @@ func tie(c *choice.Choice, h *choice.Host, id string) bool {
 	return false
 }
 
+// takes holds what we say is taken of each package against what the program takes, as VERSION
+// SOURCE.
+func takes(t *rapid.T, us *choice.Host, family string, offers map[string][]choice.Offered, theirs map[string]string, context string) {
+	for _, name := range packages {
+		c := us.Choose(family, name, offers[name], "")
+		got, where := "", ""
+		if c.Taken != nil {
+			got, where = c.Taken.Version, us.Uses[c.Taken.Use].ID
+		}
+		want, from, _ := strings.Cut(theirs[name], " ")
+		if want != got || from != where && !tie(&c, us, from) {
+			t.Fatalf("%s: the program takes %q of %q, we say %q of %q (%s)\n%s\n%+v", name, want, from, got, where, c.Why, context, c.Offers)
+		}
+	}
+}
+
 var zypperField = regexp.MustCompile(`(?m)^(Name|Version|Repository) +: (.*)$`)
 
 // What zypper info shows is what we say is taken.
@@ -103,27 +119,7 @@ func TestZyppersChoice(t *testing.T) {
 			}
 		}
 		us, offers := h.read(rt, survey.Machine{Arch: "x86_64"})
-		for _, name := range packages {
-			c := us.Choose("zypp", name, offers[name], "")
-			got, where := "", ""
-			if c.Taken != nil {
-				got, where = c.Taken.Version, us.Uses[c.Taken.Use].ID
-			}
-			want, from, _ := strings.Cut(theirs[name], " ")
-			if want != got || from != where && !tie(&c, us, from) {
-				rt.Fatalf(
-					"%s: zypper takes %q of %q, we say %q of %q (%s)\n%s\n%+v",
-					name,
-					want,
-					from,
-					got,
-					where,
-					c.Why,
-					repos,
-					c.Offers,
-				)
-			}
-		}
+		takes(rt, us, "zypp", offers, theirs, repos)
 	})
 }
 

@@ -365,27 +365,6 @@ func TestDNFsChoice(t *testing.T) {
 			"etc/dnf/dnf.conf",
 		)
 		us, offers := h.read(rt, survey.Machine{Arch: "x86_64"})
-		for _, name := range packages {
-			c := us.Choose("rpm", name, offers[name], "")
-			got, where := "", ""
-			if c.Taken != nil {
-				got, where = c.Taken.Version, us.Uses[c.Taken.Use].ID
-			}
-			want, from, _ := strings.Cut(theirs[name], " ")
-			if want != got || from != where && !tie(&c, us, from) {
-				rt.Fatalf(
-					"%s: dnf takes %q of %q, we say %q of %q (%s)\n%s\n%s\n%+v",
-					name,
-					want,
-					from,
-					got,
-					where,
-					c.Why,
-					repos,
-					fileText(h, "etc/dnf/dnf.conf"),
-					c.Offers,
-				)
-			}
-		}
+		takes(rt, us, "rpm", offers, theirs, repos+fileText(h, "etc/dnf/dnf.conf"))
 	})
 }

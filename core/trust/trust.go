@@ -96,25 +96,28 @@ type FleetKey struct {
 	Idle        int        `json:"idle" doc:"Hosts on which it stands and nothing uses it"`
 	Policy      string     `json:"policy,omitempty" doc:"Its name in the newest revision; absent: the policy does not know it"`
 	For         []string   `json:"for" doc:"Repositories of the policy that are believed by it"`
+	Withdrawn   string     `json:"withdrawn,omitempty" doc:"Why the policy takes it away"`
 	Weakness    string     `json:"weakness,omitempty" doc:"Why it is weaker than it should be today"`
 	SucceededBy string     `json:"succeeded_by,omitempty" doc:"The name of the key that takes over from it"`
 	Replacement string     `json:"replacement,omitempty" doc:"Where that stands"`
 	Signs       int        `json:"signs" doc:"Places of packages that it signs today, as the service saw them last"`
-	State       string     `json:"state" enum:"revoked,ended,ends,weak,unknown,good" doc:"The worst that is to be said of it; unknown: the policy does not know it"`
+	State       string     `json:"state" enum:"revoked,withdrawn,ended,ends,weak,unknown,good" doc:"The worst that is to be said of it; withdrawn: the policy takes it away and hosts believe it still; unknown: the policy does not know it"`
 }
 
 // States of a key, from worst to best.
 const (
 	Revoked = "revoked"
-	Ended   = "ended"
-	Ends    = "ends" // within the notice of the policy
-	Weak    = "weak"
-	Unknown = "unknown" // the policy does not know it
-	Good    = "good"
+	// Withdrawn: the policy takes it away, and hosts believe it still.
+	Withdrawn = "withdrawn"
+	Ended     = "ended"
+	Ends      = "ends" // within the notice of the policy
+	Weak      = "weak"
+	Unknown   = "unknown" // the policy does not know it
+	Good      = "good"
 )
 
 // States are all of them.
-var States = []string{Revoked, Ended, Ends, Weak, Unknown, Good}
+var States = []string{Revoked, Withdrawn, Ended, Ends, Weak, Unknown, Good}
 
 // Fleet gathers how hosts believe keys.
 type Fleet struct {
@@ -179,6 +182,7 @@ type Named struct {
 	Name         string
 	Succeeds     string   // the name of the key that it takes over from
 	Weakness     string   // why it is weaker than it should be today
+	Withdrawn    string   // why it is believed no more
 	Repositories []string // that are believed by it
 	Describe     source.Key
 }
@@ -232,7 +236,7 @@ func (f *Fleet) named(list []Named) {
 			x.describe(&n.Describe)
 			f.keys[fpr] = x
 		}
-		x.Policy, x.Weakness, x.For = n.Name, n.Weakness, append([]string{}, n.Repositories...)
+		x.Policy, x.Weakness, x.Withdrawn, x.For = n.Name, n.Weakness, n.Withdrawn, append([]string{}, n.Repositories...)
 	}
 	for old, next := range Successors(list) {
 		x := f.keys[old]
@@ -300,6 +304,8 @@ func (x *FleetKey) state(now time.Time, notice time.Duration) string {
 	switch {
 	case x.Revoked:
 		return Revoked
+	case x.Withdrawn != "" && x.Hosts > 0:
+		return Withdrawn
 	case x.Expires != nil && !x.Expires.After(now):
 		return Ended
 	case x.Expires != nil && x.Expires.Before(now.Add(notice)):

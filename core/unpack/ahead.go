@@ -1,6 +1,9 @@
 package unpack
 
-import "io"
+import (
+	"fmt"
+	"io"
+)
 
 const (
 	aheadChunk = 256 << 10
@@ -44,12 +47,7 @@ func (a *ahead) fill(r io.Reader) {
 	for {
 		select {
 		case b := <-a.free:
-			n, err := 0, error(nil)
-			for n < aheadChunk && err == nil {
-				var more int
-				more, err = r.Read(b[n:aheadChunk])
-				n += more
-			}
+			n, err := fillUp(r, b[:aheadChunk])
 			select {
 			case a.full <- chunk{b[:n], err}:
 			case <-a.stop:
@@ -62,6 +60,22 @@ func (a *ahead) fill(r io.Reader) {
 			return
 		}
 	}
+}
+
+// fillUp reads until b is full. An unpacker that breaks down over what it is fed fails alone: in
+// a goroutine of its own it would take the whole process with it.
+func fillUp(r io.Reader, b []byte) (n int, err error) {
+	defer func() {
+		if broke := recover(); broke != nil {
+			err = fmt.Errorf("unpacking it broke down: %v", broke)
+		}
+	}()
+	for n < len(b) && err == nil {
+		var more int
+		more, err = r.Read(b[n:])
+		n += more
+	}
+	return n, err
 }
 
 // Read implements io.Reader.

@@ -42,3 +42,14 @@ func TestReadingAhead(t *testing.T) {
 		}
 	})
 }
+
+type breaks struct{}
+
+func (breaks) Read([]byte) (int, error) { panic("index out of range") }
+
+func TestAnUnpackerThatBreaksDownFailsAlone(t *testing.T) {
+	out, stop := unpack.Ahead(breaks{})
+	_, err := io.ReadAll(out)
+	stop()
+	assert.ErrorContains(t, err, "unpacking it broke down")
+}

@@ -121,10 +121,6 @@ function open(h: Host) {
   font-size: 20px;
   min-width: 1ch;
 }
-.chip.on {
-  border-color: var(--amber);
-  box-shadow: inset 0 0 0 1px var(--amber);
-}
 .chip.none b {
   color: var(--soft);
   font-weight: 400;

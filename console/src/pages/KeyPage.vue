@@ -36,11 +36,12 @@ async function copy() {
       <h1>{{ count(k.hosts, 'host believes', 'hosts believe') }} {{ k.policy || k.user_ids[0] || 'this key' }}</h1>
       <Mark :look="keyLook[k.state]" :word="keyWord[k.state] ?? k.state" />
     </div>
-    <dl class="card">
+    <dl class="card facts">
       <dt>Fingerprint</dt>
       <dd><span class="mono">{{ k.fingerprint }}</span> <el-button text size="small" @click="copy">Copy</el-button> <span class="soft" role="status">{{ copied }}</span></dd>
       <dt>Of</dt>
       <dd><div v-for="id in k.user_ids" :key="id">{{ id }}</div></dd>
+      <template v-if="k.withdrawn"><dt>Withdrawn</dt><dd class="bad">{{ k.withdrawn }}</dd></template>
       <dt>Algorithm</dt>
       <dd>{{ k.algorithm }}<span v-if="k.weakness" class="warn">, weak: {{ k.weakness }}</span></dd>
       <dt>Life</dt>
@@ -80,20 +81,6 @@ async function copy() {
 }
 h1,
 code {
-  overflow-wrap: anywhere;
-}
-dl {
-  display: grid;
-  grid-template-columns: max-content minmax(0, 1fr);
-  gap: 6px 18px;
-  padding: 14px;
-  margin: 0 0 16px;
-}
-dt {
-  color: var(--soft);
-}
-dd {
-  margin: 0;
   overflow-wrap: anywhere;
 }
 </style>

@@ -24,11 +24,11 @@ const keys = useQuery({
     ),
   placeholderData: keepPreviousData,
 })
-const states = ['revoked', 'ended', 'ends', 'weak', 'unknown', 'good']
+const states = ['revoked', 'withdrawn', 'ended', 'ends', 'weak', 'unknown', 'good']
 // Of all keys that the text picks, whatever page and states are shown.
 const of = (state: string) => keys.data.value?.states[state] ?? 0
 const unknown = computed(() => of('unknown'))
-const bad = computed(() => ['revoked', 'ended', 'ends', 'weak'].reduce((n, s) => n + of(s), 0))
+const bad = computed(() => ['revoked', 'withdrawn', 'ended', 'ends', 'weak'].reduce((n, s) => n + of(s), 0))
 
 // A life line: two years back, six ahead.
 const year = 365.25 * 86400_000
@@ -99,6 +99,7 @@ const years = computed(() => {
             </div>
             <div v-if="row.signs" class="soft small">signs {{ count(row.signs, 'place', 'places') }} today</div>
             <div v-if="row.replacement" class="soft small">{{ row.replacement }}</div>
+            <div v-if="row.withdrawn" class="bad small">the policy takes it away: {{ row.withdrawn }}</div>
             <div v-if="row.weakness" class="warn small">weak: {{ row.weakness }}</div>
           </template>
         </el-table-column>
@@ -123,26 +124,6 @@ const years = computed(() => {
 }
 .search {
   width: 280px;
-}
-.chips {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 8px;
-  margin: 14px 0;
-}
-.chip {
-  padding: 6px 12px;
-  cursor: pointer;
-  color: inherit;
-  font: inherit;
-}
-.chip.on {
-  border-color: var(--amber);
-  box-shadow: inset 0 0 0 1px var(--amber);
-}
-.small {
-  font-size: 13px;
-  overflow-wrap: anywhere;
 }
 .axis {
   display: block;

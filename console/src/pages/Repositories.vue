@@ -57,7 +57,7 @@ const probe = useMutation({
       <span v-if="of('trouble')" class="bad">{{ count(of('trouble'), 'place of packages is refused', 'places of packages are refused') }}</span>
       <template v-else-if="!all">No place of packages is known yet</template>
       <span v-else-if="of('unknown') === all" class="warn">Nothing was looked at yet</span>
-      <template v-else>{{ count(of('good') + of('unsigned'), 'place answers', 'places answer') }} as it should<span v-if="of('unknown')" class="warn">, {{ of('unknown') }} not known</span></template>
+      <template v-else>{{ count(of('good'), 'place answers', 'places answer') }} as it should<span v-if="of('unsigned')" class="soft">, {{ of('unsigned') }} signed by nothing that is pinned</span><span v-if="of('unknown')" class="warn">, {{ of('unknown') }} not known</span></template>
     </h1>
     <span class="tools">
       <el-input v-model="q" class="search" placeholder="Address, suite or repository" clearable aria-label="Filter places" />
@@ -139,29 +139,9 @@ const probe = useMutation({
 .search {
   width: 260px;
 }
-.chips {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 8px;
-  margin: 14px 0;
-}
-.chip {
-  padding: 6px 12px;
-  cursor: pointer;
-  color: inherit;
-  font: inherit;
-}
-.chip.on {
-  border-color: var(--amber);
-  box-shadow: inset 0 0 0 1px var(--amber);
-}
 .causes {
   list-style: none;
   margin: 0 0 14px;
   padding: 10px 14px;
-}
-.small {
-  font-size: 13px;
-  overflow-wrap: anywhere;
 }
 </style>

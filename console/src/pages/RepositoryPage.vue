@@ -42,7 +42,7 @@ const probe = useMutation({
       <div v-if="r.look.remedy">{{ r.look.says }}; {{ r.look.remedy }}.</div>
       <div v-if="r.look.by" class="mono small">signed by {{ r.look.by }}</div>
     </div>
-    <dl class="card">
+    <dl class="card facts">
       <dt>Address</dt>
       <dd class="mono">{{ r.urls.join(' ') || r.mirrorlist || r.metalink }} {{ r.suite }} {{ r.components?.join(' ') }}</dd>
       <template v-if="r.architectures?.length"><dt>Architectures</dt><dd>{{ r.architectures.join(', ') }}</dd></template>
@@ -99,22 +99,5 @@ code {
   padding: 12px 14px;
   margin-bottom: 14px;
   overflow-wrap: anywhere;
-}
-dl {
-  display: grid;
-  grid-template-columns: max-content minmax(0, 1fr);
-  gap: 6px 18px;
-  padding: 14px;
-  margin: 0 0 16px;
-}
-dt {
-  color: var(--soft);
-}
-dd {
-  margin: 0;
-  overflow-wrap: anywhere;
-}
-.small {
-  font-size: 13px;
 }
 </style>

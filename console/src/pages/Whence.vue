@@ -96,9 +96,6 @@ h1 {
 .verdict {
   margin: 6px 0;
 }
-.small {
-  font-size: 13px;
-}
 .offers {
   border-collapse: collapse;
   margin: 8px 0;
