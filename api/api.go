@@ -42,8 +42,9 @@ type Host struct {
 
 // HostPage is one page of hosts, with how many stand in each state overall.
 type HostPage struct {
-	Hosts  []Host         `json:"hosts"`
+	Hosts  []Host         `json:"items"`
 	Total  int            `json:"total" doc:"How many hosts match the filter"`
+	Next   int            `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 	All    int            `json:"all" doc:"How many hosts there are"`
 	States map[string]int `json:"states" doc:"How many hosts stand in each state, whatever the filter"`
 
@@ -74,9 +75,9 @@ type HostDetail struct {
 	Holds      []source.Hold    `json:"holds" doc:"Packages that are kept or left out"`
 	Services   []source.Service `json:"services" doc:"zypper's services"`
 	Channels   []HostChannel    `json:"channels" doc:"The channels that it follows"`
-	Seats      []Seat           `json:"seats"`
+	Seats      []Seat           `json:"seats_held"`
 	Drift      []Finding        `json:"drift"`
-	Waived     []WaivedFinding  `json:"waived" doc:"Findings that somebody accepts until a date"`
+	Waived     []WaivedFinding  `json:"waived_findings" doc:"Findings that somebody accepts until a date"`
 	Diff       string           `json:"diff" doc:"What healing would change, as a unified diff"`
 	Impossible []string         `json:"impossible" doc:"What healing cannot bring about"`
 	Reasons    []Reason         `json:"reasons" doc:"Why its sheet holds what it holds"`
@@ -124,21 +125,22 @@ type HostChannel struct {
 	Contract string          `json:"contract" doc:"What it needs; empty for none"`
 	Open     bool            `json:"open" doc:"It needs no contract, though another choice would"`
 	Decision *ChannelDecided `json:"decision,omitempty" doc:"The decision to run without one"`
-	At       diag.Pos        `json:"at"`
+	At       diag.Pos        `json:"place"`
 }
 
 // Reason says why a repository is on a host's sheet, or is not.
 type Reason struct {
 	Repository string     `json:"repository"`
 	Because    string     `json:"because"`
-	At         []diag.Pos `json:"at"`
-	Left       bool       `json:"left" doc:"True where the repository is not on the sheet"`
+	At         []diag.Pos `json:"places"`
+	Left       bool       `json:"left_out" doc:"True where the repository is not on the sheet"`
 }
 
 // FindingPage is one page of findings over the fleet.
 type FindingPage struct {
-	Findings []Finding `json:"findings"`
+	Findings []Finding `json:"items"`
 	Total    int       `json:"total"`
+	Next     int       `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 	Hosts    int       `json:"hosts" doc:"How many hosts have any of them"`
 	Standing Standing  `json:"standing" doc:"How much of the fleet these findings speak of"`
 }
@@ -156,8 +158,9 @@ type FindingGroup struct {
 
 // FindingGroupPage is one page of them.
 type FindingGroupPage struct {
-	Groups   []FindingGroup `json:"groups"`
+	Groups   []FindingGroup `json:"items"`
 	Total    int            `json:"total" doc:"Different findings"`
+	Next     int            `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 	Findings int            `json:"findings" doc:"Findings in all of them"`
 	Hosts    int            `json:"hosts" doc:"How many hosts have any of them"`
 	Standing Standing       `json:"standing" doc:"How much of the fleet these findings speak of"`
@@ -187,7 +190,7 @@ type MomentItem struct {
 
 // HistoryPage is some of what happened to a host, the newest first.
 type HistoryPage struct {
-	Moments []Moment `json:"moments"`
+	Moments []Moment `json:"items"`
 	Next    int64    `json:"next,omitempty" doc:"Give it as before for what happened earlier; absent where nothing did"`
 }
 
@@ -215,8 +218,9 @@ type Waiver struct {
 
 // WaiverPage is one page of waivers, those that end soonest first.
 type WaiverPage struct {
-	Waivers []Waiver `json:"waivers"`
+	Waivers []Waiver `json:"items"`
 	Total   int      `json:"total"`
+	Next    int      `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 }
 
 // WaivedFinding is a finding of a host that somebody accepts.
@@ -230,11 +234,11 @@ type WaivedFinding struct {
 
 // Cohort is the hosts whose surveys are alike.
 type Cohort struct {
-	Survey  string   `json:"survey" doc:"Digest of the survey; empty for hosts that have sent none"`
+	Survey  string   `json:"digest" doc:"Digest of the survey; empty for hosts that have sent none"`
 	OS      string   `json:"os"`
 	Hosts   int      `json:"hosts"`
 	Names   []string `json:"names" doc:"Some of the hosts, by name"`
-	Drifted bool     `json:"drifted" doc:"They have findings that are no mere notes"`
+	Drifted bool     `json:"differs" doc:"They have findings that are no mere notes"`
 	Like    string   `json:"like,omitempty" doc:"The survey that is commonest among hosts of this system; empty for the commonest itself"`
 	Diff    string   `json:"diff,omitempty" doc:"What their source files say otherwise than the commonest do, as a unified diff"`
 	More    []string `json:"more,omitempty" doc:"What else differs: keys, settings, pins, holds"`
@@ -242,8 +246,9 @@ type Cohort struct {
 
 // CohortPage is one page of cohorts, the commonest first.
 type CohortPage struct {
-	Cohorts []Cohort `json:"cohorts"`
+	Cohorts []Cohort `json:"items"`
 	Total   int      `json:"total" doc:"How many different configurations there are"`
+	Next    int      `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 	Hosts   int      `json:"hosts"`
 }
 
@@ -285,12 +290,12 @@ type CheckResult struct {
 
 // Looked counts what a policy defines.
 type Looked struct {
-	Files        int `json:"files"`
-	Keys         int `json:"keys"`
-	Repositories int `json:"repositories"`
-	Channels     int `json:"channels"`
-	Contracts    int `json:"contracts"`
-	Groups       int `json:"groups"`
+	Files        int `json:"file_count"`
+	Keys         int `json:"key_count"`
+	Repositories int `json:"repository_count"`
+	Channels     int `json:"channel_count"`
+	Contracts    int `json:"contract_count"`
+	Groups       int `json:"group_count"`
 	Assignments  int `json:"assignments"`
 	Hosts        int `json:"hosts" doc:"Hosts that it was resolved for; 0 when no service was asked"`
 	Unknown      int `json:"unknown" doc:"Hosts that have sent no survey yet, so it could not be resolved for them"`
@@ -312,7 +317,9 @@ type Revision struct {
 
 // RevisionList is every revision, the newest first.
 type RevisionList struct {
-	Revisions []Revision `json:"revisions"`
+	Revisions []Revision `json:"items"`
+	Total     int        `json:"total"`
+	Next      int        `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 }
 
 // Preview is what carrying a revision would change.
@@ -320,15 +327,15 @@ type Preview struct {
 	Revision   int64                `json:"revision" doc:"0 for a folder that is not published"`
 	Changing   int                  `json:"changing" doc:"Hosts that would change"`
 	Steady     int                  `json:"steady" doc:"Hosts that have all of it already"`
-	Unknown    []string             `json:"unknown" doc:"Hosts that have sent no survey yet"`
+	Unknown    []string             `json:"unknown_names" doc:"Hosts that have sent no survey yet"`
 	Unmanaged  int                  `json:"unmanaged" doc:"Hosts of a family that this release cannot change"`
-	Unsure     []string             `json:"unsure" doc:"Hosts of which it is not known yet whether they have what a repository needs"`
-	Seats      SeatsAhead           `json:"seats" doc:"What seats it needs"`
-	Gone       []preview.Gone       `json:"gone" doc:"Sources in use that hosts would not have any more, with what is installed from them"`
+	Unsure     []string             `json:"unsure_names" doc:"Hosts of which it is not known yet whether they have what a repository needs"`
+	Seats      SeatsAhead           `json:"seats_ahead" doc:"What seats it needs"`
+	Gone       []preview.Gone       `json:"sources_gone" doc:"Sources in use that hosts would not have any more, with what is installed from them"`
 	Swaps      []preview.Swap       `json:"swaps" doc:"Installed packages of which the change would decide otherwise, what goes down first"`
 	Refused    []RefusedPlace       `json:"refused" doc:"Places that hosts would get packages from, and that the service saw refused: their refresh would fail"`
 	Unforeseen []preview.Unforeseen `json:"unforeseen" doc:"Hosts of which it is not known, or not all, what would be swapped"`
-	Waves      []RolloutPart        `json:"waves" doc:"In which waves it would be carried by the plans of the hosts, one part for each plan"`
+	Waves      []RolloutPart        `json:"parts" doc:"In which waves it would be carried by the plans of the hosts, one part for each plan"`
 	Groups     []PreviewGroup       `json:"groups" doc:"Hosts with identical changes, the largest group first"`
 }
 
@@ -344,7 +351,7 @@ type RefusedPlace struct {
 
 // PreviewGroup is hosts that would change in the same way.
 type PreviewGroup struct {
-	Hosts      []string      `json:"hosts"`
+	Hosts      []string      `json:"names"`
 	Weakens    []string      `json:"weakens,omitempty" doc:"What makes these hosts easier to attack"`
 	Overrides  []string      `json:"overrides,omitempty" doc:"Which sources come to stand above others"`
 	Diff       string        `json:"diff"`
@@ -356,7 +363,7 @@ type PreviewGroup struct {
 type PreviewFile struct {
 	Path   string   `json:"path"`
 	Action string   `json:"action" enum:"create,edit,remove"`
-	Why    []string `json:"why"`
+	Why    []string `json:"reasons"`
 }
 
 // PastHost is what a host had at a moment.
@@ -373,7 +380,7 @@ type PastHost struct {
 // HealManyOrder asks that hosts are healed, in the waves of their plans.
 type HealManyOrder struct {
 	To      []string `json:"to,omitempty" doc:"Hosts, ranges of hosts or groups; all when absent"`
-	Class   []string `json:"class,omitempty" doc:"Only hosts with a finding of these classes; of any when absent"`
+	Class   []string `json:"classes,omitempty" doc:"Only hosts with a finding of these classes; of any when absent"`
 	Because string   `json:"because,omitempty" maxLength:"500"`
 	Try     bool     `json:"try,omitempty" doc:"Begins nothing, and answers what the waves would be"`
 }
@@ -417,7 +424,8 @@ type Operator struct {
 
 // OperatorList is every operator.
 type OperatorList struct {
-	Operators []Operator `json:"operators"`
+	Operators []Operator `json:"items"`
+	Total     int        `json:"total"`
 }
 
 // SignIn asks for a browser session.

@@ -14,12 +14,12 @@ type AuditEntry struct {
 	Kind   string          `json:"kind" doc:"Of what it was done to"`
 	Name   string          `json:"name,omitempty"`
 	Why    string          `json:"why,omitempty"`
-	Detail json.RawMessage `json:"detail,omitempty"`
+	Detail json.RawMessage `json:"details,omitempty"`
 }
 
 // AuditPage is some of the entries, the newest first.
 type AuditPage struct {
-	Entries []AuditEntry `json:"entries"`
+	Entries []AuditEntry `json:"items"`
 	Next    int64        `json:"next,omitempty" doc:"Older ones begin before this number"`
 }
 

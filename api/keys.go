@@ -4,8 +4,9 @@ import "patientlantern.example/lantern/core/trust"
 
 // KeyPage is one page of the signing keys that the fleet believes.
 type KeyPage struct {
-	Keys     []trust.FleetKey `json:"keys"`
+	Keys     []trust.FleetKey `json:"items"`
 	Total    int              `json:"total"`
+	Next     int              `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 	States   map[string]int   `json:"states" doc:"Keys by state, before they are picked by it"`
 	Revision int64            `json:"revision" doc:"The newest one, which says what the policy knows; 0: nothing is published"`
 	Hosts    int              `json:"hosts" doc:"All hosts"`
@@ -28,6 +29,6 @@ type KeyHost struct {
 	Scope   string   `json:"scope" enum:"any,named" doc:"any: for every source of the family; named: for sources that name it"`
 	Used    bool     `json:"used"`
 	Because string   `json:"because,omitempty" doc:"Why it is not used"`
-	Where   []string `json:"where" doc:"Files or keyrings in which it stands"`
+	Where   []string `json:"stands_in" doc:"Files or keyrings in which it stands"`
 	Sources []string `json:"sources" doc:"Sources that name it: file and line"`
 }

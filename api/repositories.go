@@ -21,8 +21,9 @@ var PlaceStates = []string{PlaceTrouble, PlaceUnknown, PlaceUnsigned, PlaceGood}
 
 // RepositoryPage is one page of the places that packages come from.
 type RepositoryPage struct {
-	Repositories []Repository   `json:"repositories"`
+	Repositories []Repository   `json:"items"`
 	Total        int            `json:"total"`
+	Next         int            `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 	States       map[string]int `json:"states" doc:"Places by state, before they are picked by it"`
 	Revision     int64          `json:"revision" doc:"The newest one; 0: nothing is published"`
 	Unknown      int            `json:"unknown" doc:"Hosts of which it is not known where their packages come from: they sent no survey"`
@@ -37,7 +38,7 @@ type Repository struct {
 	Address   string           `json:"address" doc:"What people call it by"`
 	Names     []string         `json:"names" doc:"Repositories of the policy that it is of; none: the policy does not say that hosts use it"`
 	Hosts     int              `json:"hosts" doc:"Hosts that get packages from it"`
-	Contracts []string         `json:"contracts,omitempty" doc:"What opens it"`
+	Contracts []string         `json:"opened_by,omitempty" doc:"What opens it"`
 	Witnesses []WitnessOffered `json:"witnesses,omitempty"`
 	Look      RepositoryLook   `json:"look"`
 	Keys      []RepositoryKey  `json:"keys,omitempty" doc:"Keys that hosts believe it by"`
@@ -78,7 +79,7 @@ type RepositoryLook struct {
 	Remedy   string          `json:"remedy,omitempty"`
 	By       string          `json:"by,omitempty" doc:"The key that signed instead of a pinned one"`
 	Found    *upstream.Found `json:"found,omitempty" doc:"What was believed last"`
-	Packages int             `json:"packages" doc:"Offered when it was believed last"`
+	Packages int             `json:"package_count" doc:"Offered when it was believed last"`
 	Read     *time.Time      `json:"read,omitempty" doc:"When it was believed last"`
 	Changes  *index.Changes  `json:"changes,omitempty" doc:"How the packages differ from those of before"`
 	Changed  *time.Time      `json:"changed,omitempty"`

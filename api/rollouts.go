@@ -39,16 +39,16 @@ type Rollout struct {
 	Says     string                `json:"says" doc:"What it is about, or waits for, in a sentence"`
 	TimeLeft *int                  `json:"time_left,omitempty" doc:"Seconds, guessed from what its hosts took so far; absent: not known"`
 	Wave     int                   `json:"wave" doc:"The newest wave whose hosts may begin, from 1"`
-	Waves    int                   `json:"waves"`
+	Waves    int                   `json:"wave_count"`
 	Hold     *RolloutHold          `json:"hold,omitempty"`
 	Parts    []RolloutPart         `json:"parts,omitempty" doc:"The waves, one part for each plan"`
 	Causes   []RolloutCause        `json:"causes,omitempty" doc:"Why hosts failed, each cause once"`
 	Counts   map[rollout.State]int `json:"counts" doc:"Hosts by state"`
 	Others   int                   `json:"others,omitempty" doc:"In the answer to beginning: hosts that were not asked for, and stay as they are"`
-	Unknown  []string              `json:"unknown,omitempty" doc:"In the answer to backing out: hosts that cannot be taken back, and why"`
+	Unknown  []string              `json:"unknown_names,omitempty" doc:"In the answer to backing out: hosts that cannot be taken back, and why"`
 	Dangers  []string              `json:"dangers,omitempty" doc:"In the answer to backing out: what comes back that the policy had taken away"`
 	TookOver int64                 `json:"took_over,omitempty" doc:"In the answer to beginning: the rollout that was held and made way"`
-	Hosts    []HostProgress        `json:"hosts,omitempty" doc:"A page of the hosts, those first which failed"`
+	Hosts    []HostProgress        `json:"progress,omitempty" doc:"A page of the hosts, those first which failed"`
 	Total    int                   `json:"total,omitempty" doc:"Hosts that the page is one of, of those asked for"`
 }
 
@@ -105,8 +105,9 @@ func (r *Rollout) All() (n int) {
 
 // RolloutPage is one page of rollouts, the newest first.
 type RolloutPage struct {
-	Rollouts []Rollout `json:"rollouts"`
+	Rollouts []Rollout `json:"items"`
 	Total    int       `json:"total"`
+	Next     int       `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 }
 
 // HostProgress is how far one host is in a rollout.
@@ -114,7 +115,7 @@ type HostProgress struct {
 	Host    string        `json:"host"`
 	Wave    int           `json:"wave,omitempty" doc:"From 1; absent where nothing had to be carried to it"`
 	State   rollout.State `json:"state" enum:"queued,waiting,working,done,unchanged,failed,behind,skipped" doc:"behind: it gave no sign of life, the others went on, and it catches up when it comes back"`
-	Updated time.Time     `json:"updated"`
+	Updated time.Time     `json:"at"`
 	Report  *Report       `json:"report,omitempty"`
 }
 
@@ -139,5 +140,6 @@ type Freeze struct {
 
 // FreezeList lists freezes, the newest first.
 type FreezeList struct {
-	Freezes []Freeze `json:"freezes"`
+	Freezes []Freeze `json:"items"`
+	Total   int      `json:"total"`
 }

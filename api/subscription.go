@@ -30,22 +30,24 @@ type Account struct {
 
 // AccountList is every account.
 type AccountList struct {
-	Accounts []Account `json:"accounts"`
+	Accounts []Account `json:"items"`
+	Total    int       `json:"total"`
 }
 
 // HeldContract is a contract with how it stands.
 type HeldContract struct {
 	subscription.Contract
 	State string `json:"state" enum:"good,ending,ended,withdrawn,over,to-come" doc:"ending: within 90 days; over: more seats are taken than it has"`
-	Used  int    `json:"used"`
-	Free  int    `json:"free" doc:"-1 where there is no end of them"`
-	Over  int    `json:"over" doc:"So many more are taken than there are"`
+	Used  int    `json:"seats_used"`
+	Free  int    `json:"seats_free" doc:"-1 where there is no end of them"`
+	Over  int    `json:"seats_over" doc:"So many more are taken than there are"`
 }
 
 // ContractPage is one page of contracts.
 type ContractPage struct {
-	Contracts []HeldContract `json:"contracts"`
+	Contracts []HeldContract `json:"items"`
 	Total     int            `json:"total"`
+	Next      int            `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 }
 
 // SeatOrder asks for a seat.
@@ -69,8 +71,9 @@ type Seat struct {
 
 // SeatPage is one page of seats.
 type SeatPage struct {
-	Seats []Seat `json:"seats"`
+	Seats []Seat `json:"items"`
 	Total int    `json:"total"`
+	Next  int    `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 }
 
 // SeatsAhead says what seats carrying a revision needs.
@@ -92,9 +95,9 @@ type SeatTaking struct {
 type SeatShortage struct {
 	Group   string   `json:"group"`
 	Account string   `json:"account"`
-	Needed  int      `json:"needed" doc:"Seats that it does not have yet"`
-	Short   int      `json:"short" doc:"So many of them are missing"`
-	Hosts   []string `json:"hosts" doc:"The hosts that would go without"`
+	Needed  int      `json:"seats_needed" doc:"Seats that it does not have yet"`
+	Short   int      `json:"seats_short" doc:"So many of them are missing"`
+	Hosts   []string `json:"names" doc:"The hosts that would go without"`
 	Why     string   `json:"why"`
 }
 
@@ -103,7 +106,7 @@ type Channel struct {
 	Name    string          `json:"name"`
 	Title   string          `json:"title"`
 	Choices []ChannelChoice `json:"choices"`
-	At      diag.Pos        `json:"at"`
+	At      diag.Pos        `json:"place"`
 }
 
 // ChannelChoice is one of the repositories of a channel.
@@ -113,14 +116,14 @@ type ChannelChoice struct {
 	Variant    string           `json:"variant" enum:",debug,source" doc:"Empty for the choice itself"`
 	Licensed   bool             `json:"licensed"`
 	Contract   string           `json:"contract" doc:"The policy's name for what it needs"`
-	Opens      string           `json:"opens" doc:"The vendor's name for it"`
+	Opens      string           `json:"opened" doc:"The vendor's name for it"`
 	Pinned     string           `json:"pinned" doc:"The version that it stays at; empty: rolling"`
 	Support    string           `json:"support"`
-	Contracts  []string         `json:"contracts" doc:"Numbers of the contracts that open it now"`
+	Contracts  []string         `json:"opened_by" doc:"Numbers of the contracts that open it now"`
 	Groups     []string         `json:"groups" doc:"Groups that follow it"`
 	Hosts      int              `json:"hosts" doc:"Hosts that follow it under the revision that was carried to them"`
 	Decision   []ChannelDecided `json:"decisions" doc:"Decisions to follow it without a contract"`
-	At         diag.Pos         `json:"at"`
+	At         diag.Pos         `json:"place"`
 }
 
 // ChannelDecided is a recorded decision to run without a contract.
@@ -130,22 +133,23 @@ type ChannelDecided struct {
 	Author  string   `json:"author"`
 	Review  string   `json:"review" doc:"The day on which it is looked at again"`
 	Due     bool     `json:"due"`
-	At      diag.Pos `json:"at"`
+	At      diag.Pos `json:"place"`
 }
 
 // ChannelPage is one page of channels.
 type ChannelPage struct {
 	Revision int64     `json:"revision" doc:"The revision that they stand in; 0 for none"`
-	Channels []Channel `json:"channels"`
+	Channels []Channel `json:"items"`
 	Total    int       `json:"total"`
+	Next     int       `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 }
 
 // Outlook is what the buyer of contracts wants to know.
 type Outlook struct {
 	Ending []subscription.Ending `json:"ending" doc:"Contracts that end within 90 days or are withdrawn, and the hosts that would fall out"`
 	Twice  []subscription.Double `json:"twice" doc:"Hosts that several contracts cover"`
-	Silent []SilentSeat          `json:"silent" doc:"Seats of hosts that do not check in"`
-	Idle   []SilentSeat          `json:"idle" doc:"Seats of hosts whose sheet needs none"`
+	Silent []SilentSeat          `json:"silent_seats" doc:"Seats of hosts that do not check in"`
+	Idle   []SilentSeat          `json:"idle_seats" doc:"Seats of hosts whose sheet needs none"`
 	Usage  []SeatUsage           `json:"usage" doc:"Seats used over the last year: one row each time that it changed"`
 }
 
@@ -162,7 +166,7 @@ type SeatUsage struct {
 	Account  string    `json:"account"`
 	Contract string    `json:"contract"`
 	At       time.Time `json:"at"`
-	Used     int       `json:"used"`
+	Used     int       `json:"seats_used"`
 	Seats    int       `json:"seats" doc:"0 where the organisation is covered"`
 }
 

@@ -20,17 +20,18 @@ type Webhook struct {
 	Waiting bool       `json:"waiting" doc:"There is something that it was not told yet"`
 	Failed  int        `json:"failed" doc:"Calls in a row that failed"`
 	Error   string     `json:"error,omitempty" doc:"Of the last call"`
-	Next    *time.Time `json:"next,omitempty" doc:"When it is called again"`
+	Next    *time.Time `json:"next_try,omitempty" doc:"When it is called again"`
 }
 
 // WebhookList lists webhooks.
 type WebhookList struct {
-	Webhooks []Webhook `json:"webhooks"`
+	Webhooks []Webhook `json:"items"`
+	Total    int       `json:"total"`
 }
 
 // WebhookTry is what a test call came to.
 type WebhookTry struct {
 	Status  int    `json:"status" doc:"Of the answer; 0: there was none"`
 	Message string `json:"message,omitempty"`
-	Took    int64  `json:"took" doc:"Milliseconds"`
+	Took    int64  `json:"took_ms" doc:"Milliseconds"`
 }

@@ -5,8 +5,9 @@ import "patientlantern.example/lantern/core/choice"
 // Whence is where hosts would get a package from.
 type Whence struct {
 	Package  string      `json:"package"`
-	Rows     []WhenceRow `json:"rows" doc:"Hosts for which the answer is the same, a row each; the most hosts first"`
+	Rows     []WhenceRow `json:"items" doc:"Hosts for which the answer is the same, a row each; the most hosts first"`
 	Total    int         `json:"total"`
+	Next     int         `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 	Hosts    int         `json:"hosts" doc:"Hosts that were asked about"`
 	Nowhere  int         `json:"nowhere" doc:"Those of them whose sources, as far as they are known, do not offer it"`
 	Unsure   int         `json:"unsure" doc:"Those of them with sources of which it is not known what they offer"`
@@ -19,7 +20,7 @@ type WhenceRow struct {
 	choice.Choice
 	Hosts  int      `json:"hosts"`
 	Names  []string `json:"names" doc:"The first of them"`
-	OS     []string `json:"os" doc:"Their systems"`
-	Unread []string `json:"unread" doc:"Their sources of which it is not known what they offer, with why: the answer may be another"`
-	Asked  bool     `json:"asked" doc:"It is known whether it is installed; false: the hosts are being asked"`
+	OS     []string `json:"systems" doc:"Their systems"`
+	Unread []string `json:"unread_sources" doc:"Their sources of which it is not known what they offer, with why: the answer may be another"`
+	Asked  bool     `json:"installed_known" doc:"It is known whether it is installed; false: the hosts are being asked"`
 }

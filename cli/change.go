@@ -13,6 +13,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/names"
@@ -324,7 +325,7 @@ func (a *app) revisions() *cobra.Command {
 	return &cobra.Command{
 		Use: "revisions", Short: "List the published revisions", GroupID: "policy", Args: cobra.NoArgs, Example: "  lantern revisions",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			list, err := a.client().Revisions(cmd.Context())
+			list, err := a.client().Revisions(cmd.Context(), client.List{})
 			if err != nil {
 				return err
 			}

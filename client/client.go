@@ -306,8 +306,8 @@ func (c *Client) Publish(ctx context.Context, p api.Publication) (api.Revision, 
 }
 
 // Revisions returns every revision, the newest first.
-func (c *Client) Revisions(ctx context.Context) (api.RevisionList, error) {
-	return get[api.RevisionList](ctx, c, "/api/revisions", nil)
+func (c *Client) Revisions(ctx context.Context, l List) (api.RevisionList, error) {
+	return get[api.RevisionList](ctx, c, "/api/revisions", l.values())
 }
 
 // PreviewFolder shows what a policy folder would change that is not published.

@@ -95,6 +95,7 @@ func (s *Service) listAccounts(context.Context, *struct{}) (*body[api.AccountLis
 			out.Accounts = append(out.Accounts, a)
 		}
 	}
+	out.Total = len(out.Accounts)
 	return &body[api.AccountList]{out}, nil
 }
 

@@ -52,6 +52,7 @@ func (s *Service) listChannels(ctx context.Context, in *channelQuery) (*body[api
 	slices.SortFunc(list, func(a, b api.Channel) int { return strings.Compare(a.Name, b.Name) })
 	out.Total = len(list)
 	from, to := in.cut(len(list))
+	out.Next = in.next(len(list))
 	out.Channels = append(out.Channels, list[from:to]...)
 	return &body[api.ChannelPage]{out}, nil
 }

@@ -60,6 +60,7 @@ func (s *Service) listCohorts(ctx context.Context, in *cohortQuery) (*body[api.C
 	}
 	page.Total = len(list)
 	from, to := in.cut(len(list))
+	page.Next = in.next(len(list))
 	for _, c := range list[from:to] {
 		if in.Diff && c.Like != "" {
 			if err := s.compute.unlike(ctx, c); err != nil {

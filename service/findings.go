@@ -117,6 +117,7 @@ func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.Find
 	rows, hit := in.rows(hosts)
 	page.Hosts, page.Total = hit, len(rows)
 	from, to := in.cut(len(rows))
+	page.Next = in.next(len(rows))
 	rows = firstOf(rows, to, func(a, b findingRow) int {
 		return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at))
 	})

@@ -91,6 +91,7 @@ func (s *Service) listFreezes(context.Context, *struct{}) (*body[api.FreezeList]
 	for _, f := range *s.freezes.list.Load() {
 		out.Freezes = append(out.Freezes, freezeOf(f, s.now()))
 	}
+	out.Total = len(out.Freezes)
 	return &body[api.FreezeList]{out}, nil
 }
 

@@ -54,6 +54,7 @@ func (s *Service) groupDrift(ctx context.Context, in *groupQuery) (*body[api.Fin
 	page.Total = len(list)
 	slices.SortFunc(list, in.order())
 	from, to := in.cut(len(list))
+	page.Next = in.next(len(list))
 	for _, g := range list[from:to] {
 		page.Groups = append(
 			page.Groups,

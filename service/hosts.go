@@ -77,6 +77,7 @@ func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostP
 	}
 	page.Total = len(rows)
 	from, to := in.cut(len(rows))
+	page.Next = in.next(len(rows))
 	if order != "name" || turned {
 		rows = firstOf(rows, to, rowOrder(order, turned))
 	}

@@ -210,6 +210,7 @@ func (s *Service) listKeys(ctx context.Context, in *keysQuery) (*body[api.KeyPag
 	slices.SortStableFunc(list, in.order)
 	page.Total = len(list)
 	from, to := in.cut(len(list))
+	page.Next = in.next(len(list))
 	page.Keys = append(page.Keys, list[from:to]...)
 	return &body[api.KeyPage]{page}, nil
 }

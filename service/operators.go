@@ -33,6 +33,14 @@ type Paging struct {
 	PerPage int `query:"per_page" minimum:"1" maximum:"1000" default:"50" doc:"Rows on a page"`
 }
 
+// next is the page that follows; 0 where this is the last.
+func (p Paging) next(total int) int {
+	if p.Page*p.PerPage >= total {
+		return 0
+	}
+	return p.Page + 1
+}
+
 func (p Paging) cut(total int) (from, to int) {
 	from = min((p.Page-1)*p.PerPage, total)
 	return from, min(from+p.PerPage, total)

@@ -18,6 +18,7 @@ func (s *Service) listOperators(ctx context.Context, _ *struct{}) (*body[api.Ope
 	for _, o := range list {
 		out.Operators = append(out.Operators, api.Operator{Name: o.Name, Role: o.Role, Created: o.Created})
 	}
+	out.Total = len(out.Operators)
 	return &body[api.OperatorList]{out}, nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -234,14 +235,25 @@ func (f *fleet) held() map[int64]int {
 	return out
 }
 
-func (s *Service) listRevisions(ctx context.Context, _ *struct{}) (*body[api.RevisionList], error) {
+// revisionsQuery picks revisions.
+type revisionsQuery struct {
+	Paging
+	Q string `query:"q" maxLength:"100" doc:"Part of the message or of the author"`
+}
+
+func (s *Service) listRevisions(ctx context.Context, in *revisionsQuery) (*body[api.RevisionList], error) {
 	list, err := s.store.Revisions(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	out := api.RevisionList{Revisions: []api.Revision{}}
+	part := strings.ToLower(in.Q)
+	list = slices.DeleteFunc(list, func(r store.Revision) bool {
+		return part != "" && !strings.Contains(strings.ToLower(r.Message+"\n"+r.Author), part)
+	})
+	from, to := in.cut(len(list))
+	out := api.RevisionList{Revisions: []api.Revision{}, Total: len(list), Next: in.next(len(list))}
 	held := s.fleet.held()
-	for _, r := range list {
+	for _, r := range list[from:to] {
 		out.Revisions = append(out.Revisions, revisionOf(r, held))
 	}
 	return &body[api.RevisionList]{out}, nil

@@ -111,6 +111,7 @@ func (s *Service) repositoryPage(ctx context.Context, in *repositoriesQuery, wan
 	page.Total = len(list)
 	slices.SortFunc(list, in.order)
 	from, to := in.cut(len(list))
+	page.Next = in.next(len(list))
 	for _, r := range list[from:to] {
 		r.Witnesses = s.witnessed(ctx, byKey[r.Key], &r.Look)
 		page.Repositories = append(page.Repositories, r)

@@ -342,7 +342,7 @@ func (s *Service) listRollouts(ctx context.Context, in *Paging) (*body[api.Rollo
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	page := api.RolloutPage{Rollouts: []api.Rollout{}, Total: total}
+	page := api.RolloutPage{Rollouts: []api.Rollout{}, Total: total, Next: in.next(total)}
 	for _, ro := range list {
 		page.Rollouts = append(page.Rollouts, rolloutOf(ro))
 	}

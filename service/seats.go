@@ -427,6 +427,7 @@ func (s *Service) listSeats(_ context.Context, in *seatQuery) (*body[api.SeatPag
 	})
 	page := api.SeatPage{Seats: []api.Seat{}, Total: len(rows)}
 	from, to := in.cut(len(rows))
+	page.Next = in.next(len(rows))
 	for _, x := range rows[from:to] {
 		page.Seats = append(page.Seats, s.seat(x))
 	}

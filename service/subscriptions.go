@@ -53,6 +53,7 @@ func (s *Service) listContracts(_ context.Context, in *contractQuery) (*body[api
 	})
 	page := api.ContractPage{Contracts: []api.HeldContract{}, Total: len(rows)}
 	from, to := in.cut(len(rows))
+	page.Next = in.next(len(rows))
 	page.Contracts = append(page.Contracts, rows[from:to]...)
 	return &body[api.ContractPage]{page}, nil
 }

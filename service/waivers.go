@@ -235,6 +235,7 @@ func (s *Service) listWaivers(ctx context.Context, in *waiverQuery) (*body[api.W
 	slices.SortFunc(list, func(a, b store.Waiver) int { return cmp.Or(a.Ends.Compare(b.Ends), cmp.Compare(a.ID, b.ID)) })
 	out := api.WaiverPage{Waivers: []api.Waiver{}, Total: len(list)}
 	from, to := in.cut(len(list))
+	out.Next = in.next(len(list))
 	for i := range list[from:to] {
 		out.Waivers = append(out.Waivers, s.waiver(&list[from+i], here))
 	}

@@ -43,6 +43,7 @@ func (s *Service) listWebhooks(ctx context.Context, _ *struct{}) (*body[api.Webh
 	for _, w := range list {
 		out.Webhooks = append(out.Webhooks, s.webhookOf(ctx, w))
 	}
+	out.Total = len(out.Webhooks)
 	return &body[api.WebhookList]{out}, nil
 }
 

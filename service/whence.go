@@ -168,6 +168,7 @@ func (s *Service) whence(ctx context.Context, in *whenceQuery) (*body[api.Whence
 	})
 	out.Total = len(list)
 	from, to := in.cut(len(list))
+	out.Next = in.next(len(list))
 	out.Rows = append(out.Rows, list[from:to]...)
 	return &body[api.Whence]{out}, nil
 }

@@ -1150,7 +1150,9 @@ export interface components {
             trouble: string;
         };
         AccountList: {
-            accounts: components["schemas"]["Account"][];
+            items: components["schemas"]["Account"][];
+            /** Format: int64 */
+            total: number;
         };
         AccountOrder: {
             /**
@@ -1189,7 +1191,7 @@ export interface components {
             at: string;
             /** @description operator:NAME, or service */
             by: string;
-            detail?: unknown;
+            details?: unknown;
             /** @description Of what it was done to */
             kind: string;
             name?: string;
@@ -1199,7 +1201,7 @@ export interface components {
             why?: string;
         };
         AuditPage: {
-            entries: components["schemas"]["AuditEntry"][];
+            items: components["schemas"]["AuditEntry"][];
             /**
              * Format: int64
              * @description Older ones begin before this number
@@ -1228,7 +1230,7 @@ export interface components {
             unknown?: string;
         };
         Cause: {
-            at: components["schemas"]["Pos"];
+            place: components["schemas"]["Pos"];
             what: string;
         };
         Changes: {
@@ -1245,17 +1247,14 @@ export interface components {
             updated: number;
         };
         Channel: {
-            at: components["schemas"]["Pos"];
             choices: components["schemas"]["ChannelChoice"][];
             name: string;
+            place: components["schemas"]["Pos"];
             title: string;
         };
         ChannelChoice: {
-            at: components["schemas"]["Pos"];
             /** @description The policy's name for what it needs */
             contract: string;
-            /** @description Numbers of the contracts that open it now */
-            contracts: string[];
             /** @description Decisions to follow it without a contract */
             decisions: components["schemas"]["ChannelDecided"][];
             /** @description Groups that follow it */
@@ -1268,9 +1267,12 @@ export interface components {
             licensed: boolean;
             name: string;
             /** @description The vendor's name for it */
-            opens: string;
+            opened: string;
+            /** @description Numbers of the contracts that open it now */
+            opened_by: string[];
             /** @description The version that it stays at; empty: rolling */
             pinned: string;
+            place: components["schemas"]["Pos"];
             repository: string;
             support: string;
             /**
@@ -1280,16 +1282,21 @@ export interface components {
             variant: "" | "debug" | "source";
         };
         ChannelDecided: {
-            at: components["schemas"]["Pos"];
             author: string;
             because: string;
             due: boolean;
             group: string;
+            place: components["schemas"]["Pos"];
             /** @description The day on which it is looked at again */
             review: string;
         };
         ChannelPage: {
-            channels: components["schemas"]["Channel"][];
+            items: components["schemas"]["Channel"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /**
              * Format: int64
              * @description The revision that they stand in; 0 for none
@@ -1385,7 +1392,9 @@ export interface components {
             /** @description What their source files say otherwise than the commonest do, as a unified diff */
             diff?: string;
             /** @description They have findings that are no mere notes */
-            drifted: boolean;
+            differs: boolean;
+            /** @description Digest of the survey; empty for hosts that have sent none */
+            digest: string;
             /** Format: int64 */
             hosts: number;
             /** @description The survey that is commonest among hosts of this system; empty for the commonest itself */
@@ -1395,13 +1404,16 @@ export interface components {
             /** @description Some of the hosts, by name */
             names: string[];
             os: string;
-            /** @description Digest of the survey; empty for hosts that have sent none */
-            survey: string;
         };
         CohortPage: {
-            cohorts: components["schemas"]["Cohort"][];
             /** Format: int64 */
             hosts: number;
+            items: components["schemas"]["Cohort"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /**
              * Format: int64
              * @description How many different configurations there are
@@ -1447,7 +1459,12 @@ export interface components {
             withdrawn: boolean;
         };
         ContractPage: {
-            contracts: components["schemas"]["HeldContract"][];
+            items: components["schemas"]["HeldContract"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /** Format: int64 */
             total: number;
         };
@@ -1515,12 +1532,11 @@ export interface components {
         };
         Double: {
             account: string;
-            /** @description Numbers; the first is the one that could be given back */
-            contracts: string[];
             host: string;
+            /** @description Numbers; the first is the one that could be given back */
+            paid_by: string[];
         };
         Ending: {
-            contract: components["schemas"]["Contract"];
             /**
              * Format: int64
              * @description Whole days that are left; less than 0 when it has ended
@@ -1528,6 +1544,7 @@ export interface components {
             days: number;
             /** @description Hosts that would have no seat */
             falling: string[];
+            held: components["schemas"]["Contract"];
             /** @description Hosts that another contract would take */
             moving: components["schemas"]["Moving"][];
         };
@@ -1707,12 +1724,17 @@ export interface components {
              * @description Findings in all of them
              */
             findings: number;
-            groups: components["schemas"]["FindingGroup"][];
             /**
              * Format: int64
              * @description How many hosts have any of them
              */
             hosts: number;
+            items: components["schemas"]["FindingGroup"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /** @description How much of the fleet these findings speak of */
             standing: components["schemas"]["Standing"];
             /**
@@ -1722,12 +1744,17 @@ export interface components {
             total: number;
         };
         FindingPage: {
-            findings: components["schemas"]["Finding"][];
             /**
              * Format: int64
              * @description How many hosts have any of them
              */
             hosts: number;
+            items: components["schemas"]["Finding"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /** @description How much of the fleet these findings speak of */
             standing: components["schemas"]["Standing"];
             /** Format: int64 */
@@ -1747,7 +1774,7 @@ export interface components {
             /** @description Of the primary key, in full */
             fingerprint: string;
             /** @description Repositories of the policy that are believed by it */
-            for: string[];
+            for_repositories: string[];
             /**
              * Format: int64
              * @description Hosts on which a package manager believes it
@@ -1767,7 +1794,7 @@ export interface components {
              * Format: int64
              * @description Places of packages that it signs today, as the service saw them last
              */
-            signs: number;
+            signs_places: number;
             /**
              * @description The worst that is to be said of it; withdrawn: the policy takes it away and hosts believe it still; unknown: the policy does not know it
              * @enum {string}
@@ -1784,7 +1811,7 @@ export interface components {
              */
             wide: number;
             /** @description Why the policy takes it away */
-            withdrawn?: string;
+            withdrawn_because?: string;
         };
         Found: {
             /**
@@ -1824,7 +1851,9 @@ export interface components {
             until: string;
         };
         FreezeList: {
-            freezes: components["schemas"]["Freeze"][];
+            items: components["schemas"]["Freeze"][];
+            /** Format: int64 */
+            total: number;
         };
         FreezeOrder: {
             because: string;
@@ -1838,14 +1867,14 @@ export interface components {
             because?: string;
             /**
              * Format: int64
-             * @description Hosts that would lose it
-             */
-            from: number;
-            /**
-             * Format: int64
              * @description Those of them that have packages installed from it
              */
             hosts: number;
+            /**
+             * Format: int64
+             * @description Hosts that would lose it
+             */
+            losing: number;
             /** @description Some of them */
             names: string[];
             /**
@@ -1857,9 +1886,7 @@ export interface components {
              * Format: int64
              * @description Packages installed from it, counted on each host
              */
-            packages: number;
-            /** @description Where it stands, on one of the hosts: file and line */
-            place: string;
+            package_count: number;
             /** @description All of it as a sentence */
             says: string;
             /** @description Its family, then URL and suite for apt, the name of the section or remote for others */
@@ -1869,11 +1896,13 @@ export interface components {
              * @description Hosts of which it is not known
              */
             unknown: number;
+            /** @description Where it stands, on one of the hosts: file and line */
+            where: string;
         };
         HealManyOrder: {
             because?: string;
             /** @description Only hosts with a finding of these classes; of any when absent */
-            class?: string[];
+            classes?: string[];
             /** @description Hosts, ranges of hosts or groups; all when absent */
             to?: string[];
             /** @description Begins nothing, and answers what the waves would be */
@@ -1898,21 +1927,11 @@ export interface components {
             /** @description To try things out, for a time */
             evaluation: boolean;
             /**
-             * Format: int64
-             * @description -1 where there is no end of them
-             */
-            free: number;
-            /**
              * @description The vendor's number
              * @example GN-2026-014
              */
             number: string;
             opens: components["schemas"]["Opening"][];
-            /**
-             * Format: int64
-             * @description So many more are taken than there are
-             */
-            over: number;
             /**
              * Format: int64
              * @description Price of a seat for a year, in hundredths of the currency
@@ -1923,6 +1942,18 @@ export interface components {
              * @description How many seats it has; 0 where the organisation is covered
              */
             seats: number;
+            /**
+             * Format: int64
+             * @description -1 where there is no end of them
+             */
+            seats_free: number;
+            /**
+             * Format: int64
+             * @description So many more are taken than there are
+             */
+            seats_over: number;
+            /** Format: int64 */
+            seats_used: number;
             /** Format: date-time */
             start: string;
             /**
@@ -1933,8 +1964,6 @@ export interface components {
             /** @description The vendor's word for the support level */
             support: string;
             title: string;
-            /** Format: int64 */
-            used: number;
             /** @description The vendor has taken it back */
             withdrawn: boolean;
         };
@@ -1953,7 +1982,7 @@ export interface components {
             want?: string;
         };
         HistoryPage: {
-            moments: components["schemas"]["Moment"][];
+            items: components["schemas"]["Moment"][];
             /**
              * Format: int64
              * @description Give it as before for what happened earlier; absent where nothing did
@@ -2038,7 +2067,6 @@ export interface components {
             why?: string;
         };
         HostChannel: {
-            at: components["schemas"]["Pos"];
             channel: string;
             choice: string;
             /** @description What it needs; empty for none */
@@ -2050,6 +2078,7 @@ export interface components {
             /** @description It needs no contract, though another choice would */
             open: boolean;
             pinned: string;
+            place: components["schemas"]["Pos"];
         };
         HostDetail: {
             /** @description Credentials on the host; never their secrets */
@@ -2128,7 +2157,7 @@ export interface components {
              * @description The revision that was last carried to it; 0 for none
              */
             revision: number;
-            seats: components["schemas"]["Seat"][];
+            seats_held: components["schemas"]["Seat"][];
             /** @description zypper's services */
             services: components["schemas"]["Service"][];
             /** @description Configuration beyond single sources */
@@ -2143,7 +2172,7 @@ export interface components {
             text_only: string[];
             traits?: components["schemas"]["Traits"];
             /** @description Findings that somebody accepts until a date */
-            waived: components["schemas"]["WaivedFinding"][];
+            waived_findings: components["schemas"]["WaivedFinding"][];
             /**
              * @description The worst severity among them
              * @enum {string}
@@ -2156,7 +2185,12 @@ export interface components {
              * @description How many hosts there are
              */
             all: number;
-            hosts: components["schemas"]["Host"][];
+            items: components["schemas"]["Host"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /** @description How much of the fleet is known, whatever the filter */
             standing: components["schemas"]["Standing"];
             /** @description How many hosts stand in each state, whatever the filter */
@@ -2170,6 +2204,8 @@ export interface components {
             total: number;
         };
         HostProgress: {
+            /** Format: date-time */
+            at: string;
             host: string;
             report?: components["schemas"]["Report"];
             /**
@@ -2177,8 +2213,6 @@ export interface components {
              * @enum {string}
              */
             state: "queued" | "waiting" | "working" | "done" | "unchanged" | "failed" | "behind" | "skipped";
-            /** Format: date-time */
-            updated: string;
             /**
              * Format: int64
              * @description From 1; absent where nothing had to be carried to it
@@ -2253,7 +2287,7 @@ export interface components {
             /** @description Of the primary key, in full */
             fingerprint: string;
             /** @description Repositories of the policy that are believed by it */
-            for: string[];
+            for_repositories: string[];
             /**
              * Format: int64
              * @description Hosts on which a package manager believes it
@@ -2277,7 +2311,7 @@ export interface components {
              * Format: int64
              * @description Places of packages that it signs today, as the service saw them last
              */
-            signs: number;
+            signs_places: number;
             /**
              * @description The worst that is to be said of it; withdrawn: the policy takes it away and hosts believe it still; unknown: the policy does not know it
              * @enum {string}
@@ -2304,7 +2338,7 @@ export interface components {
              */
             wide: number;
             /** @description Why the policy takes it away */
-            withdrawn?: string;
+            withdrawn_because?: string;
         };
         KeyHost: {
             /** @description Why it is not used */
@@ -2318,9 +2352,9 @@ export interface components {
             scope: "any" | "named";
             /** @description Sources that name it: file and line */
             sources: string[];
-            used: boolean;
             /** @description Files or keyrings in which it stands */
-            where: string[];
+            stands_in: string[];
+            used: boolean;
         };
         KeyPage: {
             /**
@@ -2328,7 +2362,12 @@ export interface components {
              * @description All hosts
              */
             hosts: number;
-            keys: components["schemas"]["FleetKey"][];
+            items: components["schemas"]["FleetKey"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /**
              * Format: int64
              * @description The newest one, which says what the policy knows; 0: nothing is published
@@ -2375,22 +2414,22 @@ export interface components {
             /** Format: int64 */
             assignments: number;
             /** Format: int64 */
-            channels: number;
+            channel_count: number;
             /** Format: int64 */
-            contracts: number;
+            contract_count: number;
             /** Format: int64 */
-            files: number;
+            file_count: number;
             /** Format: int64 */
-            groups: number;
+            group_count: number;
             /**
              * Format: int64
              * @description Hosts that it was resolved for; 0 when no service was asked
              */
             hosts: number;
             /** Format: int64 */
-            keys: number;
+            key_count: number;
             /** Format: int64 */
-            repositories: number;
+            repository_count: number;
             /**
              * Format: int64
              * @description Hosts that have sent no survey yet, so it could not be resolved for them
@@ -2448,7 +2487,7 @@ export interface components {
         Moving: {
             host: string;
             /** @description The number of the other contract */
-            to: string;
+            moves_to: string;
         };
         OS: {
             codename: string;
@@ -2495,7 +2534,9 @@ export interface components {
             token?: string;
         };
         OperatorList: {
-            operators: components["schemas"]["Operator"][];
+            items: components["schemas"]["Operator"][];
+            /** Format: int64 */
+            total: number;
         };
         OperatorOrder: {
             name: string;
@@ -2506,9 +2547,9 @@ export interface components {
             /** @description Contracts that end within 90 days or are withdrawn, and the hosts that would fall out */
             ending: components["schemas"]["Ending"][];
             /** @description Seats of hosts whose sheet needs none */
-            idle: components["schemas"]["SilentSeat"][];
+            idle_seats: components["schemas"]["SilentSeat"][];
             /** @description Seats of hosts that do not check in */
-            silent: components["schemas"]["SilentSeat"][];
+            silent_seats: components["schemas"]["SilentSeat"][];
             /** @description Hosts that several contracts cover */
             twice: components["schemas"]["Double"][];
             /** @description Seats used over the last year: one row each time that it changed */
@@ -2578,10 +2619,10 @@ export interface components {
              * @description Hosts that would change
              */
             changing: number;
-            /** @description Sources in use that hosts would not have any more, with what is installed from them */
-            gone: components["schemas"]["Gone"][];
             /** @description Hosts with identical changes, the largest group first */
             groups: components["schemas"]["PreviewGroup"][];
+            /** @description In which waves it would be carried by the plans of the hosts, one part for each plan */
+            parts: components["schemas"]["RolloutPart"][];
             /** @description Places that hosts would get packages from, and that the service saw refused: their refresh would fail */
             refused: components["schemas"]["RefusedPlace"][];
             /**
@@ -2590,7 +2631,9 @@ export interface components {
              */
             revision: number;
             /** @description What seats it needs */
-            seats: components["schemas"]["SeatsAhead"];
+            seats_ahead: components["schemas"]["SeatsAhead"];
+            /** @description Sources in use that hosts would not have any more, with what is installed from them */
+            sources_gone: components["schemas"]["Gone"][];
             /**
              * Format: int64
              * @description Hosts that have all of it already
@@ -2601,28 +2644,26 @@ export interface components {
             /** @description Hosts of which it is not known, or not all, what would be swapped */
             unforeseen: components["schemas"]["Unforeseen"][];
             /** @description Hosts that have sent no survey yet */
-            unknown: string[];
+            unknown_names: string[];
             /**
              * Format: int64
              * @description Hosts of a family that this release cannot change
              */
             unmanaged: number;
             /** @description Hosts of which it is not known yet whether they have what a repository needs */
-            unsure: string[];
-            /** @description In which waves it would be carried by the plans of the hosts, one part for each plan */
-            waves: components["schemas"]["RolloutPart"][];
+            unsure_names: string[];
         };
         PreviewFile: {
             /** @enum {string} */
             action: "create" | "edit" | "remove";
             path: string;
-            why: string[];
+            reasons: string[];
         };
         PreviewGroup: {
             diff: string;
             files: components["schemas"]["PreviewFile"][];
-            hosts: string[];
             impossible: string[];
+            names: string[];
             /** @description Which sources come to stand above others */
             overrides?: string[];
             /** @description What makes these hosts easier to attack */
@@ -2653,10 +2694,10 @@ export interface components {
             message?: string;
         };
         Reason: {
-            at: components["schemas"]["Pos"][];
             because: string;
             /** @description True where the repository is not on the sheet */
-            left: boolean;
+            left_out: boolean;
+            places: components["schemas"]["Pos"][];
             repository: string;
         };
         RefusedPlace: {
@@ -2728,8 +2769,6 @@ export interface components {
             address: string;
             architectures?: string[];
             components?: string[];
-            /** @description What opens it */
-            contracts?: string[];
             family: string;
             /**
              * Format: int64
@@ -2750,6 +2789,8 @@ export interface components {
             on?: components["schemas"]["RepositoryHost"][];
             /** Format: int64 */
             on_total?: number;
+            /** @description What opens it */
+            opened_by?: string[];
             suite?: string;
             urls: string[];
             witnesses?: components["schemas"]["WitnessOffered"][];
@@ -2786,7 +2827,7 @@ export interface components {
              * Format: int64
              * @description Offered when it was believed last
              */
-            packages: number;
+            package_count: number;
             /**
              * Format: date-time
              * @description When it was believed last
@@ -2811,12 +2852,17 @@ export interface components {
              * @description Seconds between looks; 0: the service looks when it is asked to, and not by itself
              */
             every: number;
+            items: components["schemas"]["Repository"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /**
              * Format: int64
              * @description Places that are being looked at
              */
             pending: number;
-            repositories: components["schemas"]["Repository"][];
             /**
              * Format: int64
              * @description The newest one; 0: nothing is published
@@ -2862,7 +2908,14 @@ export interface components {
             policy: string;
         };
         RevisionList: {
-            revisions: components["schemas"]["Revision"][];
+            items: components["schemas"]["Revision"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
+            /** Format: int64 */
+            total: number;
         };
         Rollout: {
             author: string;
@@ -2880,8 +2933,6 @@ export interface components {
             /** Format: date-time */
             ended: string | null;
             hold?: components["schemas"]["RolloutHold"];
-            /** @description A page of the hosts, those first which failed */
-            hosts?: components["schemas"]["HostProgress"][];
             /** Format: int64 */
             id: number;
             /** @enum {string} */
@@ -2902,6 +2953,8 @@ export interface components {
             parts?: components["schemas"]["RolloutPart"][];
             /** @enum {string} */
             phase: "changing" | "soaking" | "asking" | "held" | "ended";
+            /** @description A page of the hosts, those first which failed */
+            progress?: components["schemas"]["HostProgress"][];
             /**
              * Format: int64
              * @description That it carries, or that is taken back
@@ -2935,14 +2988,14 @@ export interface components {
              */
             total?: number;
             /** @description In the answer to backing out: hosts that cannot be taken back, and why */
-            unknown?: string[];
+            unknown_names?: string[];
             /**
              * Format: int64
              * @description The newest wave whose hosts may begin, from 1
              */
             wave: number;
             /** Format: int64 */
-            waves: number;
+            wave_count: number;
         };
         RolloutCause: {
             /** Format: int64 */
@@ -2998,7 +3051,12 @@ export interface components {
             try?: boolean;
         };
         RolloutPage: {
-            rollouts: components["schemas"]["Rollout"][];
+            items: components["schemas"]["Rollout"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /** Format: int64 */
             total: number;
         };
@@ -3080,7 +3138,12 @@ export interface components {
             host: string;
         };
         SeatPage: {
-            seats: components["schemas"]["Seat"][];
+            items: components["schemas"]["Seat"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /** Format: int64 */
             total: number;
         };
@@ -3088,17 +3151,17 @@ export interface components {
             account: string;
             group: string;
             /** @description The hosts that would go without */
-            hosts: string[];
+            names: string[];
             /**
              * Format: int64
              * @description Seats that it does not have yet
              */
-            needed: number;
+            seats_needed: number;
             /**
              * Format: int64
              * @description So many of them are missing
              */
-            short: number;
+            seats_short: number;
             why: string;
         };
         SeatTaking: {
@@ -3118,7 +3181,7 @@ export interface components {
              */
             seats: number;
             /** Format: int64 */
-            used: number;
+            seats_used: number;
         };
         SeatsAhead: {
             /** @description Hosts that need a seat which somebody must take */
@@ -3514,9 +3577,14 @@ export interface components {
             host?: string;
         };
         WaiverPage: {
+            items: components["schemas"]["Waiver"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /** Format: int64 */
             total: number;
-            waivers: components["schemas"]["Waiver"][];
         };
         Webhook: {
             about: string[];
@@ -3536,7 +3604,7 @@ export interface components {
              * Format: date-time
              * @description When it is called again
              */
-            next?: string;
+            next_try?: string;
             /** @description The key of the signatures, in base64; told once, when it is added */
             secret?: string;
             url: string;
@@ -3544,7 +3612,9 @@ export interface components {
             waiting: boolean;
         };
         WebhookList: {
-            webhooks: components["schemas"]["Webhook"][];
+            items: components["schemas"]["Webhook"][];
+            /** Format: int64 */
+            total: number;
         };
         WebhookOrder: {
             /** @description Kinds of what happens: host (findings that come and go), rollout, revision, freeze, waiver, seats; all of these when absent */
@@ -3563,7 +3633,7 @@ export interface components {
              * Format: int64
              * @description Milliseconds
              */
-            took: number;
+            took_ms: number;
         };
         Whence: {
             /**
@@ -3571,6 +3641,13 @@ export interface components {
              * @description Hosts that were asked about
              */
             hosts: number;
+            /** @description Hosts for which the answer is the same, a row each; the most hosts first */
+            items: components["schemas"]["WhenceRow"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /**
              * Format: int64
              * @description Those of them whose sources, as far as they are known, do not offer it
@@ -3579,8 +3656,6 @@ export interface components {
             package: string;
             /** Format: int64 */
             revision: number;
-            /** @description Hosts for which the answer is the same, a row each; the most hosts first */
-            rows: components["schemas"]["WhenceRow"][];
             /** Format: int64 */
             total: number;
             /**
@@ -3595,24 +3670,24 @@ export interface components {
             unsure: number;
         };
         WhenceRow: {
-            /** @description It is known whether it is installed; false: the hosts are being asked */
-            asked: boolean;
             family: string;
             /** Format: int64 */
             hosts: number;
             installed?: string;
+            /** @description It is known whether it is installed; false: the hosts are being asked */
+            installed_known: boolean;
             /** @description The first of them */
             names: string[];
             /** @description What the sources offer, the one that is taken first */
             offers: components["schemas"]["Offered"][];
-            /** @description Their systems */
-            os: string[];
             /** @description What is installed is not replaced */
             stays?: boolean;
+            /** @description Their systems */
+            systems: string[];
             /** @description absent: none, or the one that is installed */
-            taken?: components["schemas"]["Offered"];
+            takes?: components["schemas"]["Offered"];
             /** @description Their sources of which it is not known what they offer, with why: the answer may be another */
-            unread: string[];
+            unread_sources: string[];
             /** @description In words */
             why: string;
         };
@@ -6873,7 +6948,14 @@ export interface operations {
     };
     "list-revisions": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Part of the message or of the author */
+                q?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6918,6 +7000,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

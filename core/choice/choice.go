@@ -36,7 +36,7 @@ type Offered struct {
 type Choice struct {
 	Family    string    `json:"family"`
 	Offers    []Offered `json:"offers" doc:"What the sources offer, the one that is taken first"`
-	Taken     *Offered  `json:"taken,omitempty" doc:"absent: none, or the one that is installed"`
+	Taken     *Offered  `json:"takes,omitempty" doc:"absent: none, or the one that is installed"`
 	Installed string    `json:"installed,omitempty"`
 	Stays     bool      `json:"stays,omitempty" doc:"What is installed is not replaced"`
 	Why       string    `json:"why" doc:"In words"`

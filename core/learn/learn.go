@@ -22,9 +22,9 @@ import (
 type Result struct {
 	Files        policy.Folder `json:"-"`
 	Hosts        int           `json:"hosts"`        // that were followed
-	Repositories int           `json:"repositories"` // that came of it
+	Repositories int           `json:"repository_count"` // that came of it
 	InPlace      int           `json:"in_place"`     // of those, edited where they stand
-	Keys         int           `json:"keys"`
+	Keys         int           `json:"key_count"`
 	Notes        []Note        `json:"notes"`
 }
 

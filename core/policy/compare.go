@@ -27,7 +27,7 @@ type Difference struct {
 	Part   string    `json:"part,omitempty" doc:"what of it, such as deb suites; empty for the whole"`
 	Before string    `json:"before,omitempty"`
 	After  string    `json:"after,omitempty"`
-	At     *diag.Pos `json:"at,omitempty" doc:"in the later policy, or in the earlier one for what was removed"`
+	At     *diag.Pos `json:"place,omitempty" doc:"in the later policy, or in the earlier one for what was removed"`
 }
 
 func (d Difference) String() string {

@@ -14,10 +14,10 @@ import (
 // Gone is a source that a change takes away from hosts, and what they have installed from it.
 type Gone struct {
 	Source   string     `json:"source" doc:"Its family, then URL and suite for apt, the name of the section or remote for others"`
-	Place    string     `json:"place" doc:"Where it stands, on one of the hosts: file and line"`
-	From     int        `json:"from" doc:"Hosts that would lose it"`
+	Place    string     `json:"where" doc:"Where it stands, on one of the hosts: file and line"`
+	From     int        `json:"losing" doc:"Hosts that would lose it"`
 	Hosts    int        `json:"hosts" doc:"Those of them that have packages installed from it"`
-	Packages int        `json:"packages" doc:"Packages installed from it, counted on each host"`
+	Packages int        `json:"package_count" doc:"Packages installed from it, counted on each host"`
 	Names    []string   `json:"names" doc:"Some of them"`
 	Newest   *time.Time `json:"newest,omitempty" doc:"When the last of them was installed"`
 	Unknown  int        `json:"unknown" doc:"Hosts of which it is not known"`

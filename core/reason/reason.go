@@ -37,7 +37,7 @@ type RuleReason struct {
 // nowhere in it.
 type Cause struct {
 	What string    `json:"what"`
-	At   *diag.Pos `json:"at"`
+	At   *diag.Pos `json:"place"`
 }
 
 // Ways in which a repository can stand to a host.

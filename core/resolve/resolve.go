@@ -52,8 +52,8 @@ func (res *Result) Digest() string {
 type Reason struct {
 	Repository string     `json:"repository"`
 	Because    string     `json:"because"`
-	At         []diag.Pos `json:"at"` // assignment, repository, cases
-	Left       bool       `json:"left"`
+	At         []diag.Pos `json:"places"` // assignment, repository, cases
+	Left       bool       `json:"left_out"`
 }
 
 // Resolver resolves hosts against one policy. It is not safe for use by several

@@ -8,7 +8,7 @@ import (
 
 // Ending is a contract that ends soon, with what becomes of its hosts.
 type Ending struct {
-	Contract Contract `json:"contract"`
+	Contract Contract `json:"held"`
 	Days     int      `json:"days" doc:"Whole days that are left; less than 0 when it has ended"`
 	Moving   []Moving `json:"moving" doc:"Hosts that another contract would take"`
 	Falling  []string `json:"falling" doc:"Hosts that would have no seat"`
@@ -17,7 +17,7 @@ type Ending struct {
 // Moving is a host that another contract would take when its own ends.
 type Moving struct {
 	Host string `json:"host"`
-	To   string `json:"to" doc:"The number of the other contract"`
+	To   string `json:"moves_to" doc:"The number of the other contract"`
 }
 
 // Ends lists the contracts that are good now and end within a time, the first to
@@ -154,5 +154,5 @@ func (b *Books) Twice(needs []Need) []Double {
 type Double struct {
 	Host      string   `json:"host"`
 	Account   string   `json:"account"`
-	Contracts []string `json:"contracts" doc:"Numbers; the first is the one that could be given back"`
+	Contracts []string `json:"paid_by" doc:"Numbers; the first is the one that could be given back"`
 }

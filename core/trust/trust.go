@@ -95,12 +95,12 @@ type FleetKey struct {
 	Wide        int        `json:"wide" doc:"Those of them that believe it for every source"`
 	Idle        int        `json:"idle" doc:"Hosts on which it stands and nothing uses it"`
 	Policy      string     `json:"policy,omitempty" doc:"Its name in the newest revision; absent: the policy does not know it"`
-	For         []string   `json:"for" doc:"Repositories of the policy that are believed by it"`
-	Withdrawn   string     `json:"withdrawn,omitempty" doc:"Why the policy takes it away"`
+	For         []string   `json:"for_repositories" doc:"Repositories of the policy that are believed by it"`
+	Withdrawn   string     `json:"withdrawn_because,omitempty" doc:"Why the policy takes it away"`
 	Weakness    string     `json:"weakness,omitempty" doc:"Why it is weaker than it should be today"`
 	SucceededBy string     `json:"succeeded_by,omitempty" doc:"The name of the key that takes over from it"`
 	Replacement string     `json:"replacement,omitempty" doc:"Where that stands"`
-	Signs       int        `json:"signs" doc:"Places of packages that it signs today, as the service saw them last"`
+	Signs       int        `json:"signs_places" doc:"Places of packages that it signs today, as the service saw them last"`
 	State       string     `json:"state" enum:"revoked,withdrawn,ended,ends,weak,unknown,good" doc:"The worst that is to be said of it; withdrawn: the policy takes it away and hosts believe it still; unknown: the policy does not know it"`
 }
 

@@ -11,29 +11,29 @@ import { ago, count, short } from '../words'
 
 const now = useNow()
 const revisions = useQuery({ queryKey: ['revisions'], queryFn: () => told(client.GET('/api/revisions')) })
-const newest = computed(() => revisions.data.value?.revisions[0])
+const newest = computed(() => revisions.data.value?.items[0])
 const preview = useQuery({
   queryKey: computed(() => ['preview', newest.value?.number]),
   queryFn: () => told(client.GET('/api/preview')),
   enabled: computed(() => newest.value !== undefined),
 })
-const seatsMissing = computed(() => (preview.data.value ? preview.data.value.seats.short.length + preview.data.value.seats.by_hand.length > 0 : false))
+const seatsMissing = computed(() => (preview.data.value ? preview.data.value.seats_ahead.short.length + preview.data.value.seats_ahead.by_hand.length > 0 : false))
 const taking = computed(() => {
   const by = new Map<string, string[]>()
-  for (const t of preview.data.value?.seats.taking ?? []) by.set(t.contract, [...(by.get(t.contract) ?? []), t.host])
+  for (const t of preview.data.value?.seats_ahead.taking ?? []) by.set(t.contract, [...(by.get(t.contract) ?? []), t.host])
   return [...by]
 })
 // What people should look at first: a remark, and the hosts that it is about.
 type Group = NonNullable<typeof preview.data.value>['groups'][number]
 function gathered(of: (g: Group) => string[] | undefined) {
   const by = new Map<string, string[]>()
-  for (const g of preview.data.value?.groups ?? []) for (const text of of(g) ?? []) by.set(text, [...(by.get(text) ?? []), ...g.hosts])
+  for (const g of preview.data.value?.groups ?? []) for (const text of of(g) ?? []) by.set(text, [...(by.get(text) ?? []), ...g.names])
   return [...by]
 }
 const weakens = computed(() => gathered((g) => g.weakens))
 const overrides = computed(() => gathered((g) => g.overrides))
 const rollouts = useQuery({ queryKey: ['rollouts', 'latest'], queryFn: () => told(client.GET('/api/rollouts', { params: { query: { per_page: 1 } } })) })
-const latest = computed(() => rollouts.data.value?.rollouts[0])
+const latest = computed(() => rollouts.data.value?.items[0])
 const hostsShown = 50
 const hostPage = ref(1)
 watch(() => latest.value?.id, () => (hostPage.value = 1))
@@ -85,7 +85,7 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
     </h1>
     <template v-if="newest && mayChange">
       <span v-if="asking" class="asking card" role="alertdialog" aria-label="Begin the rollout?">
-        <span>Carry revision {{ newest.number }} to {{ count(preview.data.value?.changing ?? 0, 'host', 'hosts') }}<template v-if="weakens.length">, <b class="bad">which weakens security</b></template>?<span v-if="wavesSay" class="soft"> In {{ count(waves.data.value?.waves ?? 0, 'wave', 'waves') }}: {{ wavesSay }}.</span><span v-if="waves.data.value?.took_over" class="warn"> Rollout {{ waves.data.value.took_over }}, which is held, makes way.</span></span>
+        <span>Carry revision {{ newest.number }} to {{ count(preview.data.value?.changing ?? 0, 'host', 'hosts') }}<template v-if="weakens.length">, <b class="bad">which weakens security</b></template>?<span v-if="wavesSay" class="soft"> In {{ count(waves.data.value?.wave_count ?? 0, 'wave', 'waves') }}: {{ wavesSay }}.</span><span v-if="waves.data.value?.took_over" class="warn"> Rollout {{ waves.data.value.took_over }}, which is held, makes way.</span></span>
         <el-button @click="asking = false">Not now</el-button>
         <el-button type="primary" :loading="busy" @click="begin">Begin it</el-button>
       </span>
@@ -96,27 +96,27 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
   <p v-else-if="revisions.data.value" class="soft">Publish a policy folder: <code>lantern policy publish FOLDER</code></p>
   <Trouble class="told" :error="error" />
   <Trouble :error="preview.error.value" />
-  <p v-if="preview.data.value && (preview.data.value.unknown.length || preview.data.value.unmanaged || preview.data.value.unsure.length)" class="soft">
+  <p v-if="preview.data.value && (preview.data.value.unknown_names.length || preview.data.value.unmanaged || preview.data.value.unsure_names.length)" class="soft">
     <b class="warn">? Not looked at:</b>
-    <template v-if="preview.data.value.unknown.length">{{ ' ' }}{{ count(preview.data.value.unknown.length, 'host has', 'hosts have') }} sent no survey yet ({{ preview.data.value.unknown.slice(0, 6).map(short).join(', ') }}).</template>
+    <template v-if="preview.data.value.unknown_names.length">{{ ' ' }}{{ count(preview.data.value.unknown_names.length, 'host has', 'hosts have') }} sent no survey yet ({{ preview.data.value.unknown_names.slice(0, 6).map(short).join(', ') }}).</template>
     <template v-if="preview.data.value.unmanaged">{{ ' ' }}{{ count(preview.data.value.unmanaged, 'host is', 'hosts are') }} of a family that cannot be changed.</template>
-    <template v-if="preview.data.value.unsure.length">{{ ' ' }}{{ count(preview.data.value.unsure.length, 'host has', 'hosts have') }} not said yet whether what a repository needs is there.</template>
+    <template v-if="preview.data.value.unsure_names.length">{{ ' ' }}{{ count(preview.data.value.unsure_names.length, 'host has', 'hosts have') }} not said yet whether what a repository needs is there.</template>
   </p>
 
   <div v-if="preview.data.value && seatsMissing" class="card seats bad">
-    <div v-for="s in preview.data.value.seats.short" :key="s.group + s.account"><b>✗ {{ s.group }}: {{ s.short }} of {{ count(s.needed, 'seat is', 'seats are') }} missing.</b> No rollout begins before there are enough. Without: {{ s.hosts.map(short).join(', ') }}. <span class="soft">{{ s.why }}</span></div>
-    <div v-if="preview.data.value.seats.by_hand.length"><b>✗ {{ count(preview.data.value.seats.by_hand.length, 'host needs', 'hosts need') }} a seat that nobody has taken:</b> <template v-for="(h, i) in preview.data.value.seats.by_hand" :key="h">{{ i ? ', ' : ' ' }}<router-link :to="{ name: 'host', params: { name: h } }">{{ short(h) }}</router-link></template></div>
+    <div v-for="s in preview.data.value.seats_ahead.short" :key="s.group + s.account"><b>✗ {{ s.group }}: {{ s.seats_short }} of {{ count(s.seats_needed, 'seat is', 'seats are') }} missing.</b> No rollout begins before there are enough. Without: {{ s.names.map(short).join(', ') }}. <span class="soft">{{ s.why }}</span></div>
+    <div v-if="preview.data.value.seats_ahead.by_hand.length"><b>✗ {{ count(preview.data.value.seats_ahead.by_hand.length, 'host needs', 'hosts need') }} a seat that nobody has taken:</b> <template v-for="(h, i) in preview.data.value.seats_ahead.by_hand" :key="h">{{ i ? ', ' : ' ' }}<router-link :to="{ name: 'host', params: { name: h } }">{{ short(h) }}</router-link></template></div>
   </div>
-  <p v-else-if="preview.data.value?.seats.taking.length" class="soft">A rollout takes {{ count(preview.data.value.seats.taking.length, 'seat', 'seats') }}: {{ taking.map(([n, hosts]) => `${hosts.length} in ${n} (${hosts.slice(0, 6).map(short).join(', ')}${hosts.length > 6 ? ', …' : ''})`).join(', ') }}</p>
+  <p v-else-if="preview.data.value?.seats_ahead.taking.length" class="soft">A rollout takes {{ count(preview.data.value.seats_ahead.taking.length, 'seat', 'seats') }}: {{ taking.map(([n, hosts]) => `${hosts.length} in ${n} (${hosts.slice(0, 6).map(short).join(', ')}${hosts.length > 6 ? ', …' : ''})`).join(', ') }}</p>
 
-  <div v-if="weakens.length + overrides.length + (preview.data.value?.gone.length ?? 0) + (preview.data.value?.swaps.length ?? 0) + (preview.data.value?.unforeseen.length ?? 0) + (preview.data.value?.refused.length ?? 0)" class="card first">
+  <div v-if="weakens.length + overrides.length + (preview.data.value?.sources_gone.length ?? 0) + (preview.data.value?.swaps.length ?? 0) + (preview.data.value?.unforeseen.length ?? 0) + (preview.data.value?.refused.length ?? 0)" class="card first">
     <div v-for="[text, hosts] in weakens" :key="text"><b class="bad">!! weakens security:</b> {{ text }} <span class="soft">on {{ hosts.slice(0, 8).map(short).join(', ') }}{{ hosts.length > 8 ? ` and ${hosts.length - 8} more` : '' }}</span></div>
     <div v-for="[text, hosts] in overrides" :key="text"><b class="warn">! order:</b> {{ text }} <span class="soft">on {{ hosts.slice(0, 8).map(short).join(', ') }}{{ hosts.length > 8 ? ` and ${hosts.length - 8} more` : '' }}</span></div>
     <div v-for="r in preview.data.value?.refused ?? []" :key="r.key"><b class="bad">!! refused upstream:</b> <router-link :to="{ name: 'repository', params: { key: r.key } }">{{ r.address }}</router-link>, for {{ count(r.hosts, 'host', 'hosts') }}: {{ r.says }}. <span class="soft">{{ r.remedy }}</span></div>
     <div v-for="x in (preview.data.value?.swaps ?? []).slice(0, 20)" :key="x.says"><b :class="x.what === 'lower' ? 'bad' : 'warn'">{{ x.what === 'lower' ? '!! a package goes down:' : x.what === 'stranded' ? '! a package is left behind:' : '! a package is swapped:' }}</b> {{ x.says }}</div>
     <div v-if="(preview.data.value?.swaps.length ?? 0) > 20" class="soft">and {{ (preview.data.value?.swaps.length ?? 0) - 20 }} more; <code>lantern preview --format json</code> shows all</div>
     <div v-for="u in preview.data.value?.unforeseen ?? []" :key="u.why" class="warn"><b>? {{ u.hosts === 1 ? 'of 1 host' : `of ${u.hosts} hosts` }}</b> it is not known which packages would be swapped: {{ u.why }}</div>
-    <div v-for="g in preview.data.value?.gone ?? []" :key="g.source"><b class="warn">! a source goes:</b> {{ g.says }}</div>
+    <div v-for="g in preview.data.value?.sources_gone ?? []" :key="g.source"><b class="warn">! a source goes:</b> {{ g.says }}</div>
   </div>
 
   <template v-if="latest && shown.data.value">
@@ -127,7 +127,7 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
         <el-progress class="grow" :percentage="Math.round((100 * finished(shown.data.value)) / Math.max(1, all(shown.data.value)))" :status="shown.data.value.counts.failed ? 'exception' : latest.ended ? 'success' : undefined">{{ finished(shown.data.value) }} of {{ all(shown.data.value) }}</el-progress>
       </div>
       <div v-if="!latest.ended" class="says" :class="{ bad: latest.phase === 'held', warn: latest.phase === 'asking' }">{{ latest.says }} <router-link :to="{ name: 'rollout', params: { id: latest.id } }">Waves, gates and what to press</router-link></div>
-      <HostProgress v-for="h in shown.data.value.hosts" :key="h.host" :host="h" />
+      <HostProgress v-for="h in shown.data.value.progress" :key="h.host" :host="h" />
       <el-pagination v-if="(shown.data.value.total ?? 0) > hostsShown" v-model:current-page="hostPage" class="pages" layout="prev, pager, next, total" :total="shown.data.value.total" :page-size="hostsShown" />
     </div>
   </template>
@@ -135,8 +135,8 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
   <template v-if="preview.data.value?.groups.length">
     <h2>What would change, and where</h2>
     <section v-for="(g, i) in preview.data.value.groups" :key="i" class="group">
-      <h3>{{ count(g.hosts.length, 'host', 'hosts') }}: <router-link v-for="h in g.hosts.slice(0, 12)" :key="h" :to="{ name: 'host', params: { name: h } }">{{ short(h) }}</router-link><span v-if="g.hosts.length > 12" class="soft">and {{ g.hosts.length - 12 }} more</span></h3>
-      <ul><li v-for="f in g.files" :key="f.path"><span class="soft">{{ f.action }}</span> <span class="mono">{{ f.path }}</span> <span class="soft">because of {{ f.why.join('; ') }}</span></li></ul>
+      <h3>{{ count(g.names.length, 'host', 'hosts') }}: <router-link v-for="h in g.names.slice(0, 12)" :key="h" :to="{ name: 'host', params: { name: h } }">{{ short(h) }}</router-link><span v-if="g.names.length > 12" class="soft">and {{ g.names.length - 12 }} more</span></h3>
+      <ul><li v-for="f in g.files" :key="f.path"><span class="soft">{{ f.action }}</span> <span class="mono">{{ f.path }}</span> <span class="soft">because of {{ f.reasons.join('; ') }}</span></li></ul>
       <p v-for="x in g.impossible" :key="x" class="bad">!! cannot be done: {{ x }}</p>
       <Diff :text="g.diff" />
     </section>

@@ -32,13 +32,13 @@ const channels = useQuery({
 })
 
 const ahead = computed(() => outlook.data.value)
-const away = computed(() => accounts.data.value?.accounts.filter((a) => a.trouble) ?? [])
-const over = computed(() => contracts.data.value?.contracts.filter((c) => c.over > 0) ?? [])
+const away = computed(() => accounts.data.value?.items.filter((a) => a.trouble) ?? [])
+const over = computed(() => contracts.data.value?.items.filter((c) => c.seats_over > 0) ?? [])
 const falling = computed(() => new Set(outlook.data.value?.ending.flatMap((e) => e.falling) ?? []).size)
 const pressing = computed(() => away.value.length + over.value.length + (outlook.data.value?.ending.filter((e) => e.falling.length).length ?? 0))
 
 const rows = computed(() =>
-  (channels.data.value?.channels ?? []).flatMap((c) => c.choices.map((x, i) => ({ ...x, channel: i === 0 ? c.name : '', key: `${c.name} ${x.name} ${x.variant}` }))),
+  (channels.data.value?.items ?? []).flatMap((c) => c.choices.map((x, i) => ({ ...x, channel: i === 0 ? c.name : '', key: `${c.name} ${x.name} ${x.variant}` }))),
 )
 
 const error = ref<Error | null>(null)
@@ -73,8 +73,8 @@ async function save() {
   const all: Seat[] = []
   for (let p = 1; ; p++) {
     const got = await told(client.GET('/api/seats', { params: { query: { page: p, per_page: 1000 } } }))
-    all.push(...got.seats)
-    if (all.length >= got.total || got.seats.length === 0) break
+    all.push(...got.items)
+    if (all.length >= got.total || got.items.length === 0) break
   }
   const head = ['host', 'account', 'contract', 'taken', 'by', 'automatic', 'needed', 'kind', 'expires', 'renewal', 'why'] as const
   const text = [head.join(','), ...all.map((s) => head.map((k) => cell(s[k])).join(','))].join('\r\n') + '\r\n'
@@ -89,7 +89,7 @@ async function save() {
 <template>
   <div class="head">
     <h1 v-if="contracts.data.value && outlook.data.value && accounts.data.value">
-      <template v-if="!accounts.data.value.accounts.length">No account at a vendor's desk yet</template>
+      <template v-if="!accounts.data.value.items.length">No account at a vendor's desk yet</template>
       <span v-else-if="pressing === 0" class="good">No host loses its access</span>
       <template v-else-if="falling"><span class="warn">{{ count(falling, 'host', 'hosts') }} would lose access</span> within 90 days</template>
       <span v-else class="warn">{{ count(pressing, 'thing needs', 'things need') }} a look</span>
@@ -97,7 +97,7 @@ async function save() {
   </div>
   <Trouble class="told" :error="error" />
   <Trouble :error="accounts.error.value ?? contracts.error.value ?? outlook.error.value" />
-  <p v-if="accounts.data.value && !accounts.data.value.accounts.length" class="soft">Give the service the organisation's account: <code>lantern account add NAME --desk URL --login NAME</code></p>
+  <p v-if="accounts.data.value && !accounts.data.value.items.length" class="soft">Give the service the organisation's account: <code>lantern account add NAME --desk URL --login NAME</code></p>
 
   <ul v-if="ahead" class="pressing">
     <li v-for="a in away" :key="a.name" class="card">
@@ -106,32 +106,32 @@ async function save() {
     </li>
     <li v-for="c in over" :key="c.number" class="card">
       <Mark :look="progressLook.failed" :word="c.number" />
-      <span><b>{{ count(c.over, 'seat', 'seats') }} too many</b> {{ c.over === 1 ? 'is' : 'are' }} taken: the contract has {{ c.seats }}. Buy more, or release some below; the vendor serves the latest no more when their access ends.</span>
+      <span><b>{{ count(c.seats_over, 'seat', 'seats') }} too many</b> {{ c.seats_over === 1 ? 'is' : 'are' }} taken: the contract has {{ c.seats }}. Buy more, or release some below; the vendor serves the latest no more when their access ends.</span>
     </li>
-    <li v-for="e in ahead.ending" :key="e.contract.number" class="card">
-      <Mark :look="e.contract.withdrawn || e.days < 0 ? progressLook.failed : contractLook.ending" :word="e.contract.number" />
+    <li v-for="e in ahead.ending" :key="e.held.number" class="card">
+      <Mark :look="e.held.withdrawn || e.days < 0 ? progressLook.failed : contractLook.ending" :word="e.held.number" />
       <span>
-        <template v-if="e.contract.withdrawn">was withdrawn</template>
-        <template v-else>{{ e.contract.evaluation ? 'is an evaluation and ends' : 'ends' }} on <b>{{ date(e.contract.end) }}</b>, {{ until(e.contract.end, now) === 'over' ? 'which is over' : `in ${until(e.contract.end, now)}` }}</template>.
+        <template v-if="e.held.withdrawn">was withdrawn</template>
+        <template v-else>{{ e.held.evaluation ? 'is an evaluation and ends' : 'ends' }} on <b>{{ date(e.held.end) }}</b>, {{ until(e.held.end, now) === 'over' ? 'which is over' : `in ${until(e.held.end, now)}` }}</template>.
         <template v-if="e.falling.length"><b class="bad">{{ count(e.falling.length, 'host falls', 'hosts fall') }} out:</b> <template v-for="(h, i) in e.falling.slice(0, 12)" :key="h">{{ i ? ', ' : ' ' }}<router-link :to="{ name: 'host', params: { name: h } }">{{ short(h) }}</router-link></template><template v-if="e.falling.length > 12"> and {{ e.falling.length - 12 }} more</template>. Renew it, or let the group follow the open choice.</template>
         <template v-else-if="!e.moving.length">No host sits in it.</template>
-        <template v-if="e.moving.length"> Another contract takes {{ e.moving.map((m) => `${short(m.host)} (${m.to})`).join(', ') }}.</template>
+        <template v-if="e.moving.length"> Another contract takes {{ e.moving.map((m) => `${short(m.host)} (${m.moves_to})`).join(', ') }}.</template>
       </span>
     </li>
-    <li v-for="x in ahead.twice" :key="x.host + x.account" class="card"><Mark :look="contractLook.ending" word="paid twice" /><span><router-link :to="{ name: 'host', params: { name: x.host } }">{{ short(x.host) }}</router-link> is covered by {{ x.contracts.join(' and ') }}; the first could be given back.</span></li>
-    <li v-for="x in ahead.silent" :key="'s' + x.host + x.account" class="card"><Mark :look="contractLook.ending" word="silent host" /><span><router-link :to="{ name: 'host', params: { name: x.host } }">{{ short(x.host) }}</router-link> has a seat in {{ x.contract }} and was last seen {{ ago(x.last_seen, now) }}.</span></li>
-    <li v-for="x in ahead.idle" :key="'i' + x.host + x.account" class="card"><Mark :look="contractLook['to-come']" word="not needed" /><span><router-link :to="{ name: 'host', params: { name: x.host } }">{{ short(x.host) }}</router-link> has a seat in {{ x.contract }} that its sheet does not need.</span></li>
+    <li v-for="x in ahead.twice" :key="x.host + x.account" class="card"><Mark :look="contractLook.ending" word="paid twice" /><span><router-link :to="{ name: 'host', params: { name: x.host } }">{{ short(x.host) }}</router-link> is covered by {{ x.paid_by.join(' and ') }}; the first could be given back.</span></li>
+    <li v-for="x in ahead.silent_seats" :key="'s' + x.host + x.account" class="card"><Mark :look="contractLook.ending" word="silent host" /><span><router-link :to="{ name: 'host', params: { name: x.host } }">{{ short(x.host) }}</router-link> has a seat in {{ x.contract }} and was last seen {{ ago(x.last_seen, now) }}.</span></li>
+    <li v-for="x in ahead.idle_seats" :key="'i' + x.host + x.account" class="card"><Mark :look="contractLook['to-come']" word="not needed" /><span><router-link :to="{ name: 'host', params: { name: x.host } }">{{ short(x.host) }}</router-link> has a seat in {{ x.contract }} that its sheet does not need.</span></li>
   </ul>
 
   <h2>Contracts</h2>
   <div class="card">
-    <el-table :data="contracts.data.value?.contracts ?? []" row-key="number" empty-text="No contract">
+    <el-table :data="contracts.data.value?.items ?? []" row-key="number" empty-text="No contract">
       <el-table-column label="Contract" min-width="290"><template #default="{ row }"><b>{{ row.number }}</b><br /><span class="soft">{{ row.title }}</span></template></el-table-column>
       <el-table-column label="State" width="120"><template #default="{ row }"><Mark :look="contractLook[row.state]" :word="row.state" /><div v-if="row.evaluation" class="soft">evaluation</div></template></el-table-column>
       <el-table-column label="Seats" width="210">
         <template #default="{ row }">
-          <template v-if="row.cover === 'organisation'">{{ row.used }}, no limit</template>
-          <template v-else>{{ row.used }} of {{ row.seats }} used<span v-if="row.over" class="bad">, {{ row.over }} too many</span><span v-else class="soft">, {{ row.free }} free</span><div class="gauge"><i :class="{ full: row.free === 0 }" :style="{ width: `${Math.min(100, (100 * row.used) / Math.max(1, row.seats))}%` }" /></div></template>
+          <template v-if="row.cover === 'organisation'">{{ row.seats_used }}, no limit</template>
+          <template v-else>{{ row.seats_used }} of {{ row.seats }} used<span v-if="row.seats_over" class="bad">, {{ row.seats_over }} too many</span><span v-else class="soft">, {{ row.seats_free }} free</span><div class="gauge"><i :class="{ full: row.seats_free === 0 }" :style="{ width: `${Math.min(100, (100 * row.used) / Math.max(1, row.seats))}%` }" /></div></template>
         </template>
       </el-table-column>
       <el-table-column label="Ends" width="180"><template #default="{ row }">{{ date(row.end) }}<span class="soft">, {{ until(row.end, now) }}</span></template></el-table-column>
@@ -156,7 +156,7 @@ async function save() {
     </span>
   </div>
   <div class="card">
-    <el-table :data="seats.data.value?.seats ?? []" empty-text="No seat is taken. A rollout takes those that the policy wants.">
+    <el-table :data="seats.data.value?.items ?? []" empty-text="No seat is taken. A rollout takes those that the policy wants.">
       <el-table-column label="Host" width="200"><template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>
       <el-table-column prop="contract" label="Contract" width="140" />
       <el-table-column label="Access" min-width="220">
@@ -184,7 +184,7 @@ async function save() {
       <el-table-column label="Choice" width="150"><template #default="{ row }">{{ row.name }}<span v-if="row.variant" class="warn"> {{ row.variant }}</span></template></el-table-column>
       <el-table-column label="Versions" width="130"><template #default="{ row }">{{ row.pinned ? `stays at ${row.pinned}` : 'rolling' }}</template></el-table-column>
       <el-table-column prop="support" label="Support" width="120" />
-      <el-table-column label="Opened by" min-width="200"><template #default="{ row }"><span v-if="!row.licensed" class="soft">open to all</span><span v-else-if="row.contracts.length">{{ row.contracts.join(', ') }}</span><span v-else class="bad">✗ no contract of {{ row.contract }}</span></template></el-table-column>
+      <el-table-column label="Opened by" min-width="200"><template #default="{ row }"><span v-if="!row.licensed" class="soft">open to all</span><span v-else-if="row.opened_by.length">{{ row.opened_by.join(', ') }}</span><span v-else class="bad">✗ no contract of {{ row.contract }}</span></template></el-table-column>
       <el-table-column prop="hosts" label="Hosts" width="80" align="right" />
       <el-table-column label="Followed by" min-width="330">
         <template #default="{ row }">

@@ -84,8 +84,8 @@ async function waive(why: string, until: Date) {
   </div>
   <Trouble :error="drift.error.value ?? groups.error.value ?? error" />
   <NotKnown v-if="shown" :standing="shown.standing" />
-  <Findings v-if="each && drift.data.value?.findings?.length" :findings="drift.data.value.findings" hosts />
-  <Groups v-if="!each && groups.data.value?.groups?.length" :groups="groups.data.value.groups" :may-waive="mayChange" @waive="ask" />
+  <Findings v-if="each && drift.data.value?.items?.length" :findings="drift.data.value.items" hosts />
+  <Groups v-if="!each && groups.data.value?.items?.length" :groups="groups.data.value.items" :may-waive="mayChange" @waive="ask" />
   <el-pagination v-if="total > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="total" :page-size="perPage" />
   <AskWhy
     v-model="asking"

@@ -69,7 +69,7 @@ function open(h: Host) {
   <template v-if="hosts.data.value">
     <p v-if="hosts.data.value.all === 0" class="soft">Make a token for one: <code>lantern host invite NAME</code></p>
     <div v-else class="card">
-      <el-table :data="hosts.data.value.hosts" row-key="name" :default-sort="{ prop: sort.replace(/^-/, ''), order: sort.startsWith('-') ? 'descending' : 'ascending' }" empty-text="No host matches the filter" @sort-change="onSort" @row-click="open">
+      <el-table :data="hosts.data.value.items" row-key="name" :default-sort="{ prop: sort.replace(/^-/, ''), order: sort.startsWith('-') ? 'descending' : 'ascending' }" empty-text="No host matches the filter" @sort-change="onSort" @row-click="open">
         <el-table-column prop="name" label="Host" sortable="custom" width="210">
           <template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.name } }" @click.stop>{{ row.name }}</router-link></template>
         </el-table-column>

@@ -23,7 +23,7 @@ const history = useQuery({
   queryKey: computed(() => ['host', props.name, 'history']),
   queryFn: () => told(client.GET('/api/hosts/{name}/history', { params: { path: { name: props.name }, query: { per_page: 20 } } })),
 })
-const moments = computed(() => history.data.value?.moments ?? [])
+const moments = computed(() => history.data.value?.items ?? [])
 
 const mayChange = useMayChange()
 const healing = ref(false)
@@ -145,10 +145,10 @@ const cpu = computed(() => {
     <p v-else-if="d.revision" class="well card warn"><b>? Not known now.</b> <span class="soft">Nothing differed from its sheet when it was last surveyed, {{ ago(d.last_seen, now) }}; since then: {{ d.state }}.</span></p>
     <p v-for="i in d.impossible" :key="i" class="bad">!! cannot be healed: {{ i }}</p>
 
-    <template v-if="d.waived?.length">
+    <template v-if="d.waived_findings?.length">
       <h2>Waived</h2>
       <div class="card pad channels">
-        <div v-for="w in d.waived" :key="w.waiver + w.class + w.file">
+        <div v-for="w in d.waived_findings" :key="w.waiver + w.class + w.file">
           <b>~ {{ w.message }}</b> <span class="soft mono">{{ w.file }}</span>
           <span class="soft"> by {{ w.by }} until {{ clock(w.ends) }}: {{ w.because }}</span>
         </div>
@@ -164,7 +164,7 @@ const cpu = computed(() => {
       @done="accept"
     />
 
-    <template v-if="d.channels.length || d.seats.length">
+    <template v-if="d.channels.length || d.seats_held.length">
       <h2>Channels and seats</h2>
       <div class="card pad channels">
         <div v-for="c in d.channels" :key="c.channel">
@@ -175,7 +175,7 @@ const cpu = computed(() => {
             <template v-else-if="c.open">, open, and nobody has said that this is meant</template>
           </span>
         </div>
-        <div v-for="s in d.seats" :key="s.account + s.contract">
+        <div v-for="s in d.seats_held" :key="s.account + s.contract">
           <Mark :look="s.renewal || s.leaving ? progressLook.failed : progressLook.done" :word="s.leaving ? 'seat leaving' : 'seat'" /> <b>{{ s.contract }}</b>
           <span class="soft"> taken {{ ago(s.taken, now) }} by {{ s.by }}: {{ s.why }}<template v-if="s.expires"> · {{ accessWord[s.kind] }} until {{ clock(s.expires) }}</template></span>
           <span v-if="s.renewal" class="bad"> {{ s.renewal }}</span>
@@ -193,7 +193,7 @@ const cpu = computed(() => {
       <h2>Last change</h2>
       <div class="card last">
         <Mark :look="progressLook[d.report.state]" :word="d.report.state" />
-        <span>rollout {{ d.report.report.rollout }}, revision {{ d.report.report.revision }}, {{ ago(d.report.updated, now) }}</span>
+        <span>rollout {{ d.report.report.rollout }}, revision {{ d.report.report.revision }}, {{ ago(d.report.at, now) }}</span>
         <span v-if="d.report.report.message" class="bad">at {{ d.report.report.step }}: {{ d.report.report.message }}<template v-if="d.report.report.undone"> (put back as it was)</template></span>
         <div class="outcomes">
           <div v-for="(s, i) in d.report.report.sources" :key="i"><Mark :look="s.ok ? progressLook.done : progressLook.failed" :word="s.ok ? 'refreshed' : 'failed'" /> <span class="mono">{{ s.url }} {{ s.suite }}</span> <span class="soft">{{ s.message }}</span></div>

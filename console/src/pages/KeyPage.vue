@@ -41,18 +41,18 @@ async function copy() {
       <dd><span class="mono">{{ k.fingerprint }}</span> <el-button text size="small" @click="copy">Copy</el-button> <span class="soft" role="status">{{ copied }}</span></dd>
       <dt>Of</dt>
       <dd><div v-for="id in k.user_ids" :key="id">{{ id }}</div></dd>
-      <template v-if="k.withdrawn"><dt>Withdrawn</dt><dd class="bad">{{ k.withdrawn }}</dd></template>
+      <template v-if="k.withdrawn_because"><dt>Withdrawn</dt><dd class="bad">{{ k.withdrawn_because }}</dd></template>
       <dt>Algorithm</dt>
       <dd>{{ k.algorithm }}<span v-if="k.weakness" class="warn">, weak: {{ k.weakness }}</span></dd>
       <dt>Life</dt>
       <dd>made {{ date(k.created) }}, {{ k.expires ? `ends ${date(k.expires)}` : 'never ends' }}</dd>
       <dt>Policy</dt>
       <dd v-if="!k.policy" class="warn">does not know it</dd>
-      <dd v-else>{{ k.policy }}, for {{ k.for.length ? k.for.join(', ') : 'no repository' }}</dd>
+      <dd v-else>{{ k.policy }}, for {{ k.for_repositories.length ? k.for_repositories.join(', ') : 'no repository' }}</dd>
       <dt>Believed for</dt>
       <dd :class="{ warn: k.wide }">{{ k.believed_for || '–' }}<span v-if="k.idle" class="soft">; {{ count(k.idle, 'more host has', 'more hosts have') }} it and nothing uses it</span></dd>
       <dt>Signs today</dt>
-      <dd>{{ k.signs ? count(k.signs, 'place of packages', 'places of packages') : 'nothing that was seen' }}</dd>
+      <dd>{{ k.signs_places ? count(k.signs_places, 'place of packages', 'places of packages') : 'nothing that was seen' }}</dd>
       <template v-if="k.replacement"><dt>Replacement</dt><dd>{{ k.replacement }}</dd></template>
     </dl>
     <p v-if="k.unknown" class="warn"><b>? Not known of {{ count(k.unknown, 'host', 'hosts') }}</b> without a survey.</p>
@@ -62,7 +62,7 @@ async function copy() {
         <el-table-column label="Host" min-width="210"><template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>
         <el-table-column prop="os" label="System" width="170" />
         <el-table-column label="Believed for" width="180"><template #default="{ row }"><span v-if="!row.used" class="soft">nothing: {{ row.because }}</span><span v-else-if="row.scope === 'any'" class="warn">every source</span><template v-else>named sources</template></template></el-table-column>
-        <el-table-column label="Stands in" min-width="260"><template #default="{ row }"><div v-for="w in row.where" :key="w" class="mono">{{ w }}</div></template></el-table-column>
+        <el-table-column label="Stands in" min-width="260"><template #default="{ row }"><div v-for="w in row.stands_in" :key="w" class="mono">{{ w }}</div></template></el-table-column>
         <el-table-column label="Named by" min-width="260"><template #default="{ row }"><div v-for="s in row.sources" :key="s" class="mono">{{ s }}</div></template></el-table-column>
       </el-table>
     </div>

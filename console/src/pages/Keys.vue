@@ -77,7 +77,7 @@ const years = computed(() => {
       <button v-for="s in states" :key="s" class="card chip" :class="{ on: picked.includes(s) }" :aria-pressed="picked.includes(s)" @click="toggle(s)"><b>{{ of(s) }}</b> <Mark :look="keyLook[s]" :word="keyWord[s] ?? s" /></button>
     </div>
     <div class="card">
-      <el-table :data="keys.data.value.keys" row-key="fingerprint" empty-text="No key matches the filter">
+      <el-table :data="keys.data.value.items" row-key="fingerprint" empty-text="No key matches the filter">
         <el-table-column label="State" width="205">
           <template #default="{ row }"><Mark v-if="row.hosts || row.state !== 'good'" :look="keyLook[row.state]" :word="keyWord[row.state] ?? row.state" /><Mark v-else :look="undefined" word="on no host" /></template>
         </el-table-column>
@@ -97,9 +97,9 @@ const years = computed(() => {
             <div class="axis line" role="img" :aria-label="`from ${date(row.created)} to ${row.expires ? date(row.expires) : 'no end'}`">
               <span class="life" :class="keyLook[row.state]?.tone" :style="life(row as FleetKey)"></span><span class="today" :style="{ left: today }"></span>
             </div>
-            <div v-if="row.signs" class="soft small">signs {{ count(row.signs, 'place', 'places') }} today</div>
+            <div v-if="row.signs_places" class="soft small">signs {{ count(row.signs_places, 'place', 'places') }} today</div>
             <div v-if="row.replacement" class="soft small">{{ row.replacement }}</div>
-            <div v-if="row.withdrawn" class="bad small">the policy takes it away: {{ row.withdrawn }}</div>
+            <div v-if="row.withdrawn_because" class="bad small">the policy takes it away: {{ row.withdrawn_because }}</div>
             <div v-if="row.weakness" class="warn small">weak: {{ row.weakness }}</div>
           </template>
         </el-table-column>

@@ -17,8 +17,8 @@ const report = useQuery({
     for (let page = 1; ; page++) {
       const got = await told(client.GET('/api/drift/groups', { params: { query: { page, per_page: perPage, sort: 'severity' } } }))
       standing = got.standing
-      groups.push(...got.groups)
-      if (got.groups.length < perPage) return { groups, standing: standing!, hosts: got.hosts, at: new Date().toISOString() }
+      groups.push(...got.items)
+      if (got.items.length < perPage) return { groups, standing: standing!, hosts: got.hosts, at: new Date().toISOString() }
     }
   },
 })

@@ -35,7 +35,7 @@ const all = computed(() => states.reduce((n, s) => n + of(s), 0))
 // What is to be done is said once for each cause.
 const causes = computed(() => {
   const by = new Map<string, { says: string; remedy: string; n: number }>()
-  for (const r of got.data.value?.repositories ?? []) {
+  for (const r of got.data.value?.items ?? []) {
     const l = r.look
     if (l.state !== 'trouble' || !l.says) continue
     const c = by.get(l.says) ?? { says: l.says, remedy: l.remedy ?? '', n: 0 }
@@ -89,7 +89,7 @@ const probe = useMutation({
       <button v-for="s in states" :key="s" class="card chip" :class="{ on: picked.includes(s) }" :aria-pressed="picked.includes(s)" @click="toggle(s)"><b>{{ of(s) }}</b> <Mark :look="placeLook[s]" :word="placeWord[s] ?? s" /></button>
     </div>
     <div class="card">
-      <el-table :data="got.data.value.repositories" row-key="key" empty-text="No place matches the filter">
+      <el-table :data="got.data.value.items" row-key="key" empty-text="No place matches the filter">
         <el-table-column label="State" width="205">
           <template #default="{ row }">
             <Mark :look="placeLook[row.look.state]" :word="placeWord[row.look.state] ?? row.look.state" />

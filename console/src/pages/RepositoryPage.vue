@@ -46,11 +46,11 @@ const probe = useMutation({
       <dt>Address</dt>
       <dd class="mono">{{ r.urls.join(' ') || r.mirrorlist || r.metalink }} {{ r.suite }} {{ r.components?.join(' ') }}</dd>
       <template v-if="r.architectures?.length"><dt>Architectures</dt><dd>{{ r.architectures.join(', ') }}</dd></template>
-      <template v-if="r.contracts?.length"><dt>Opened by</dt><dd>{{ r.contracts.join(', ') }}</dd></template>
+      <template v-if="r.opened_by?.length"><dt>Opened by</dt><dd>{{ r.opened_by.join(', ') }}</dd></template>
       <dt>Looked at</dt>
       <dd>{{ ago(r.look.checked, now) }}<span class="soft">{{ r.look.since ? `, so since ${clock(r.look.since)}` : '' }}</span></dd>
       <dt>Believed last</dt>
-      <dd v-if="found">{{ ago(r.look.read, now) }}: {{ count(r.look.packages, 'package', 'packages') }}<template v-if="!found.date.startsWith('0001')">, made {{ clock(found.date) }}</template><template v-if="found.valid_until">, good until {{ clock(found.valid_until) }}</template></dd>
+      <dd v-if="found">{{ ago(r.look.read, now) }}: {{ count(r.look.package_count, 'package', 'packages') }}<template v-if="!found.date.startsWith('0001')">, made {{ clock(found.date) }}</template><template v-if="found.valid_until">, good until {{ clock(found.valid_until) }}</template></dd>
       <dd v-else class="warn">never</dd>
       <template v-if="r.look.changes">
         <dt>Changed</dt>

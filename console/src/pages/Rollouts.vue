@@ -24,7 +24,7 @@ const rollouts = useQuery({
   queryKey: computed(() => ['rollouts', listPage.value]),
   queryFn: () => told(client.GET('/api/rollouts', { params: { query: { page: listPage.value, per_page: listShown } } })),
 })
-const first = computed(() => rollouts.data.value?.rollouts.find((r) => r.ended === null && r.kind !== 'heal') ?? rollouts.data.value?.rollouts[0])
+const first = computed(() => rollouts.data.value?.items.find((r) => r.ended === null && r.kind !== 'heal') ?? rollouts.data.value?.items[0])
 const id = computed(() => (props.id ? Number(props.id) : (first.value?.id ?? 0)))
 const state = ref('')
 const hostPage = ref(1)
@@ -123,21 +123,21 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
         <el-button size="small" :type="state === '' ? 'primary' : undefined" @click="state = ''">all</el-button>
         <el-button v-for="[s, n] in counted" :key="s" size="small" :type="state === s ? 'primary' : undefined" @click="state = s">{{ n }} {{ s }}</el-button>
       </div>
-      <HostProgress v-for="h in r.hosts" :key="h.host" :host="h" />
+      <HostProgress v-for="h in r.progress" :key="h.host" :host="h" />
       <el-pagination v-if="(r.total ?? 0) > hostsShown" v-model:current-page="hostPage" class="pages" layout="prev, pager, next, total" :total="r.total" :page-size="hostsShown" />
     </div>
   </template>
 
-  <template v-if="rollouts.data.value?.rollouts.length">
+  <template v-if="rollouts.data.value?.items.length">
     <h2>All rollouts</h2>
     <div class="card">
-      <el-table :data="rollouts.data.value.rollouts">
+      <el-table :data="rollouts.data.value.items">
         <el-table-column label="No." width="70" align="right"><template #default="{ row }"><router-link :to="{ name: 'rollout', params: { id: row.id } }">{{ row.id }}</router-link></template></el-table-column>
         <el-table-column prop="kind" label="Kind" width="100" />
         <el-table-column prop="revision" label="Revision" width="96" align="right" />
         <el-table-column prop="author" label="By" min-width="90" />
         <el-table-column label="Begun" min-width="190"><template #default="{ row }">{{ clock(row.begun) }}</template></el-table-column>
-        <el-table-column label="Waves" width="80" align="right"><template #default="{ row }">{{ row.wave }} of {{ row.waves }}</template></el-table-column>
+        <el-table-column label="Waves" width="80" align="right"><template #default="{ row }">{{ row.wave }} of {{ row.wave_count }}</template></el-table-column>
         <el-table-column label="Done" width="80" align="right"><template #default="{ row }">{{ row.counts.done }}</template></el-table-column>
         <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }">{{ row.counts.unchanged }}</template></el-table-column>
         <el-table-column label="Failed" width="90" align="right"><template #default="{ row }"><span :class="{ bad: row.counts.failed }">{{ row.counts.failed ? '✗ ' : '' }}{{ row.counts.failed }}</span></template></el-table-column>

@@ -22,14 +22,14 @@ const got = useQuery({
   queryFn: () => told(client.GET('/api/whence', { params: { query: { package: asked.value, to: to.value ? to.value.split(/\s+/) : [], per_page: 200 } } })),
   enabled: computed(() => asked.value !== ''),
   // Until hosts have answered whether it is installed, they are asked again.
-  refetchInterval: (q) => (q.state.data?.rows.some((r) => !r.asked && r.offers.length) ? 5000 : false),
+  refetchInterval: (q) => (q.state.data?.items.some((r) => !r.installed_known && r.offers.length) ? 5000 : false),
 })
 const w = computed(() => got.data.value)
-const rows = computed(() => (w.value?.rows ?? []).filter((r) => r.offers.length || r.installed || r.unread.length))
+const rows = computed(() => (w.value?.items ?? []).filter((r) => r.offers.length || r.installed || r.unread_sources.length))
 
 function says(r: Schemas['WhenceRow']): string {
-  if (r.taken && !r.stays) return r.installed ? `would become ${r.taken.version}` : `would be ${r.taken.version}`
-  if (r.taken || r.installed) return 'stays as it is'
+  if (r.takes && !r.stays) return r.installed ? `would become ${r.takes.version}` : `would be ${r.takes.version}`
+  if (r.takes || r.installed) return 'stays as it is'
   return 'would not be found'
 }
 </script>
@@ -52,24 +52,24 @@ function says(r: Schemas['WhenceRow']): string {
     <p v-if="w.unknown" class="warn"><b>? {{ count(w.unknown, 'host has', 'hosts have') }}</b> sent no survey yet.</p>
     <section v-for="(r, i) in rows" :key="i" class="card row">
       <div>
-        <b>{{ count(r.hosts, 'host', 'hosts') }}</b> <span class="soft">{{ r.family }}, {{ r.os.join(', ') }}:</span>
+        <b>{{ count(r.hosts, 'host', 'hosts') }}</b> <span class="soft">{{ r.family }}, {{ r.systems.join(', ') }}:</span>
         <template v-for="(n, j) in r.names" :key="n">{{ j ? ', ' : ' ' }}<router-link :to="{ name: 'host', params: { name: n } }">{{ short(n) }}</router-link></template><span v-if="r.hosts > r.names.length" class="soft"> and {{ r.hosts - r.names.length }} more</span>
       </div>
       <div class="verdict">
-        <b :class="{ warn: !r.taken }">{{ says(r) }}</b><template v-if="r.taken && !r.stays"> from <span class="mono">{{ r.taken.from }} {{ r.taken.suite }}</span></template>
+        <b :class="{ warn: !r.takes }">{{ says(r) }}</b><template v-if="r.takes && !r.stays"> from <span class="mono">{{ r.takes.from }} {{ r.takes.suite }}</span></template>
         <div class="soft">{{ r.why }}</div>
       </div>
-      <div v-if="!r.asked" class="warn small">? whether it is installed is being asked of the hosts</div>
+      <div v-if="!r.installed_known" class="warn small">? whether it is installed is being asked of the hosts</div>
       <div v-else class="small">{{ r.installed ? `installed: ${r.installed}` : 'not installed' }}</div>
       <table v-if="r.offers.length > 1 || r.offers[0]?.out || (r.stays && r.offers.length)" class="offers">
         <thead><tr><th></th><th>Version</th><th>For</th><th class="num">Priority</th><th>Offered by</th><th></th></tr></thead>
         <tbody>
           <tr v-for="(o, j) in r.offers" :key="j">
-            <td>{{ r.taken && j === 0 ? '›' : '' }}</td><td class="mono">{{ o.version }}</td><td>{{ o.arch }}</td><td class="num">{{ o.priority }}</td><td class="mono">{{ o.from }} {{ o.suite }}</td><td class="warn">{{ o.out }}</td>
+            <td>{{ r.takes && j === 0 ? '›' : '' }}</td><td class="mono">{{ o.version }}</td><td>{{ o.arch }}</td><td class="num">{{ o.priority }}</td><td class="mono">{{ o.from }} {{ o.suite }}</td><td class="warn">{{ o.out }}</td>
           </tr>
         </tbody>
       </table>
-      <div v-for="u in r.unread" :key="u" class="warn small">? {{ u }}</div>
+      <div v-for="u in r.unread_sources" :key="u" class="warn small">? {{ u }}</div>
     </section>
     <p class="soft">It rests on what the service saw upstream last. The same on the command line: <code>lantern whence {{ asked }}</code></p>
   </template>

@@ -47,7 +47,7 @@ async function backOut() {
     <Trouble :error="error" />
     <template v-if="would">
       <p>{{ count(hosts, 'host puts', 'hosts put') }} back what stood there before, byte for byte, from copies of their own: those first that were changed last. A rollout that is under way is stopped.</p>
-      <p v-for="u in would.unknown" :key="u" class="warn">! cannot be taken back: {{ u }}</p>
+      <p v-for="u in would.unknown_names" :key="u" class="warn">! cannot be taken back: {{ u }}</p>
       <p v-for="d in would.dangers" :key="d" class="bad">!! comes back: {{ d }}</p>
       <el-input v-model="why" type="textarea" :rows="2" maxlength="500" placeholder="Why? It is kept beside your name." aria-label="Why" />
     </template>

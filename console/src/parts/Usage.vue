@@ -37,13 +37,13 @@ function draw() {
         const last = list[list.length - 1]
         const tone = colour(tones[i % tones.length] ?? '--ink')
         return {
-          name: last ? `${name}: ${last.used}${last.seats ? ` of ${last.seats}` : ''}` : name,
+          name: last ? `${name}: ${last.seats_used}${last.seats ? ` of ${last.seats}` : ''}` : name,
           type: 'line',
           step: 'end',
           showSymbol: false,
           itemStyle: { color: tone },
           lineStyle: { color: tone, width: 2, type: dashes[i % dashes.length] },
-          data: [...list.map((u) => [Date.parse(u.at), u.used]), [now, last?.used ?? 0]],
+          data: [...list.map((u) => [Date.parse(u.at), u.seats_used]), [now, last?.seats_used ?? 0]],
         }
       }),
     },
