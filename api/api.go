@@ -49,6 +49,7 @@ type HostPage struct {
 	States map[string]int `json:"states" doc:"How many hosts stand in each state, whatever the filter"`
 
 	Standing Standing `json:"standing" doc:"How much of the fleet is known, whatever the filter"`
+	Unknown  int      `json:"unknown,omitempty" doc:"Hosts of which it is not known whether they are meant: they have sent no survey"`
 }
 
 // Finding is a difference on one host, with when it was first seen.
@@ -143,6 +144,7 @@ type FindingPage struct {
 	Next     int       `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 	Hosts    int       `json:"hosts" doc:"How many hosts have any of them"`
 	Standing Standing  `json:"standing" doc:"How much of the fleet these findings speak of"`
+	Unknown  int       `json:"unknown,omitempty" doc:"Hosts of which it is not known whether they are meant: they have sent no survey"`
 }
 
 // FindingGroup is a finding that is the same on one host or many.
@@ -164,6 +166,7 @@ type FindingGroupPage struct {
 	Findings int            `json:"findings" doc:"Findings in all of them"`
 	Hosts    int            `json:"hosts" doc:"How many hosts have any of them"`
 	Standing Standing       `json:"standing" doc:"How much of the fleet these findings speak of"`
+	Unknown  int            `json:"unknown,omitempty" doc:"Hosts of which it is not known whether they are meant: they have sent no survey"`
 }
 
 // Difference is a finding of no host in particular.
@@ -380,6 +383,7 @@ type PastHost struct {
 // HealManyOrder asks that hosts are healed, in the waves of their plans.
 type HealManyOrder struct {
 	To      []string `json:"to,omitempty" doc:"Hosts, ranges of hosts or groups; all when absent"`
+	Where   string   `json:"where,omitempty" maxLength:"4096" doc:"Of them only hosts for which this condition holds, as in policies"`
 	Class   []string `json:"classes,omitempty" doc:"Only hosts with a finding of these classes; of any when absent"`
 	Because string   `json:"because,omitempty" maxLength:"500"`
 	Try     bool     `json:"try,omitempty" doc:"Begins nothing, and answers what the waves would be"`

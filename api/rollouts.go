@@ -10,6 +10,7 @@ import (
 type RolloutOrder struct {
 	Revision int64    `json:"revision,omitempty" minimum:"0" doc:"The revision to carry; 0 or absent for the newest"`
 	To       []string `json:"to,omitempty" doc:"Hosts, ranges of hosts or groups; all when absent"`
+	Where    string   `json:"where,omitempty" maxLength:"4096" doc:"Of them only hosts for which this condition holds, as in policies"`
 	AtOnce   bool     `json:"at_once,omitempty" doc:"All hosts together, whatever their plans say, and no gate; because must be given"`
 	Because  string   `json:"because,omitempty" maxLength:"500"`
 	Try      bool     `json:"try,omitempty" doc:"Begins nothing, and answers what the waves would be"`

@@ -51,14 +51,14 @@ func (a *app) hostAccept() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if shown, err := a.json(done); shown {
-				return err
+			if a.format == "table" {
+				a.accepted(&done, yes)
 			}
-			a.accepted(&done, yes)
 			if !yes && len(done.Accepted) > 0 {
-				return no("nothing was accepted yet: look at the findings, then say --yes")
+				return a.shownOnly(done, "nothing was accepted yet: look at the findings, then say --yes")
 			}
-			return nil
+			_, err = a.json(done)
+			return err
 		},
 	}
 	cmd.Flags().StringVar(&because, "because", "", "why it is right as it stands")

@@ -18,21 +18,21 @@ import (
 	"patientlantern.example/lantern/core/text/lines"
 )
 
-func (a *app) adopt() *cobra.Command {
+func (a *app) policyAdopt() *cobra.Command {
 	var from string
 	var also []string
 	var write bool
 	cmd := &cobra.Command{
-		Use: "adopt HOST FILE[:LINE] FOLDER", Short: "Take a source that a host has into the policy", GroupID: "policy", Args: cobra.ExactArgs(3),
+		Use: "adopt HOST FILE[:LINE] FOLDER", Short: "Take a source that a host has into the policy", Args: cobra.ExactArgs(3),
 		Long: "Take a source that a host has and the policy does not list into the policy: a patch of the folder is\n" +
 			"printed, which adds a file with the repository, its keys and who gets it. Nothing that is there is\n" +
 			"edited. It is tried first: with it, the finding is gone. Read it before you put it in; what is not\n" +
 			"checked on the host is marked in it.\n\n" +
 			"What is not a source (a pin, a setting, a key) is taken as it stands with lantern host accept, or put\n" +
 			"up with until a date with lantern waiver add.",
-		Example: "  lantern adopt gw-07 /etc/apt/sources.list.d/plover.list policy\n" +
-			"  lantern adopt gw-07 /etc/apt/sources.list.d/plover.list policy | git -C policy apply\n" +
-			"  lantern adopt gw-07 /etc/yum.repos.d/own.repo:4 policy --also gw-08,gw-09 --write",
+		Example: "  lantern policy adopt gw-07 /etc/apt/sources.list.d/plover.list policy\n" +
+			"  lantern policy adopt gw-07 /etc/apt/sources.list.d/plover.list policy | git -C policy apply\n" +
+			"  lantern policy adopt gw-07 /etc/yum.repos.d/own.repo:4 policy --also gw-08,gw-09 --write",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			at, err := place(args[1])
 			if err != nil {
@@ -101,10 +101,23 @@ func (a *app) adoptFrom(cmd *cobra.Command, from string, hosts []string) ([]save
 	return out, nil
 }
 
+// patchText is what policy adopt prints as JSON.
+type patchText struct {
+	Files []string `json:"files" doc:"That the patch adds"`
+	Patch string   `json:"patch"`
+}
+
 // adopted prints or writes what would be added.
 func (a *app) adopted(folder string, res *learn.Result, write bool) error {
 	names := slices.Sorted(maps.Keys(res.Files))
 	if !write {
+		var patch strings.Builder
+		for _, name := range names {
+			patch.WriteString(lines.Unified("/dev/null", "b/"+name, "", string(res.Files[name])))
+		}
+		if done, err := a.json(patchText{names, patch.String()}); done {
+			return err
+		}
 		for _, name := range names {
 			for line := range strings.Lines(lines.Unified("/dev/null", "b/"+name, "", string(res.Files[name]))) {
 				a.out.Printf("%s", strings.TrimSuffix(line, "\n"))
@@ -117,7 +130,10 @@ func (a *app) adopted(folder string, res *learn.Result, write bool) error {
 			return err
 		}
 	}
+	if a.format != "table" {
+		return a.wrote(names...)
+	}
 	a.out.Printf("%s written to %s: %s.", view.Count(len(names), "file", "files"), folder, strings.Join(names, ", "))
-	a.out.Printf("Next: read them, then lantern policy check %s and lantern preview %s", folder, folder)
+	a.out.Printf("Next: read them, then lantern policy check %s and lantern policy preview %s", folder, folder)
 	return nil
 }

@@ -13,15 +13,25 @@ import (
 )
 
 func (a *app) audit() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "audit", Short: "What people did, and what became of rollouts, in a chain that shows changes", GroupID: "run",
+		Example: "  lantern audit list --by mira\n  lantern audit verify",
+	}
+	lists(cmd, a.auditList())
+	cmd.AddCommand(a.auditVerify())
+	return cmd
+}
+
+func (a *app) auditList() *cobra.Command {
 	var by, what, kind, name string
 	var before int64
 	var limit int
 	cmd := &cobra.Command{
-		Use: "audit", Short: "Show what people did, and what became of rollouts", GroupID: "run", Args: cobra.NoArgs,
+		Use: "list", Short: "Show what people did, and what became of rollouts", Args: cobra.NoArgs,
 		Long: "The newest first. Entries are never changed and never taken out: each one's hash follows from the one before, and\n" +
 			"lantern audit verify checks them all.",
-		Example: "  lantern audit\n  lantern audit --by mira --what publish-policy\n" +
-			"  lantern audit --kind rollout --name 4\n  lantern audit verify",
+		Example: "  lantern audit list\n  lantern audit list --by mira --what publish-policy\n" +
+			"  lantern audit list --kind rollout --name 4",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := a.client().Audit(cmd.Context(), client.List{PerPage: limit, Filter: map[string][]string{
 				"by": {by}, "what": {what}, "kind": {kind}, "name": {name}, "before": {number64(before)},
@@ -48,7 +58,7 @@ func (a *app) audit() *cobra.Command {
 	cmd.Flags().StringVar(&name, "name", "", "only what was done to the one of this name or number")
 	cmd.Flags().Int64Var(&before, "before", 0, "only entries before the one of this number")
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many entries, up to 500")
-	cmd.AddCommand(a.auditVerify())
+	listing(cmd)
 	return cmd
 }
 

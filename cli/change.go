@@ -13,7 +13,6 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
-	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/names"
@@ -24,16 +23,19 @@ import (
 func (a *app) policy() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "policy",
-		Short:   "Check and publish a policy folder",
+		Short:   "A policy folder: begin one, check, preview, publish, compare, go back",
 		GroupID: "policy",
 		Example: "  lantern policy check ./policy\n  lantern policy publish ./policy -m 'Saltmarsh 9 for gateways'",
 	}
 	cmd.AddCommand(
+		a.policyNew(),
+		a.policyLearn(),
+		a.policyAdopt(),
 		a.policyCheck(),
+		a.policyPreview(),
 		a.policyPublish(),
 		a.policyCompare(),
 		a.policyFormat(),
-		a.policyNew(),
 		a.policyFetch(),
 		a.policyRestore(),
 		a.policyCodes(),
@@ -41,12 +43,23 @@ func (a *app) policy() *cobra.Command {
 	return cmd
 }
 
+// codePage is what policy codes prints as JSON.
+type codePage struct {
+	Items []codeRow `json:"items"`
+	Total int       `json:"total"`
+}
+
+type codeRow struct {
+	Name string `json:"code"`
+	policy.Code
+}
+
 func (a *app) policyCodes() *cobra.Command {
 	return &cobra.Command{
 		Use:         "codes [CODE]",
 		Short:       "List the codes of diagnostics: what each means and what to do",
 		Args:        cobra.MaximumNArgs(1),
-		Annotations: map[string]string{moreFormats: "markdown"},
+		Annotations: map[string]string{moreFormats: "markdown", "list": "yes"},
 		ValidArgs:   policy.CodeNames(), Example: "  lantern policy codes\n  lantern policy codes key-mismatch",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if a.format == "markdown" {
@@ -66,7 +79,12 @@ func (a *app) policyCodes() *cobra.Command {
 				}
 				list, codes = args, map[string]policy.Code{args[0]: c}
 			}
-			if done, err := a.json(codes); done {
+			var page codePage
+			for _, name := range list {
+				page.Items = append(page.Items, codeRow{name, codes[name]})
+			}
+			page.Total = len(page.Items)
+			if done, err := a.json(page); done {
 				return err
 			}
 			for _, name := range list {
@@ -306,7 +324,7 @@ func (a *app) policyPublish() *cobra.Command {
 				return nil
 			}
 			a.out.Printf(
-				"%s Next: lantern preview, then lantern rollout begin",
+				"%s Next: lantern policy preview, then lantern rollout begin",
 				a.out.Paint(view.Bold, fmt.Sprintf("Revision %d published.", r.Number)),
 			)
 			return nil
@@ -321,54 +339,11 @@ func believeFlag(cmd *cobra.Command, to *[]string) {
 	cmd.Flags().StringSliceVar(to, "believe", nil, "keys that the newest revision withdraws, and that are to be believed again")
 }
 
-func (a *app) revisions() *cobra.Command {
-	return &cobra.Command{
-		Use: "revisions", Short: "List the published revisions", GroupID: "policy", Args: cobra.NoArgs, Example: "  lantern revisions",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			list, err := a.client().Revisions(cmd.Context(), client.List{})
-			if err != nil {
-				return err
-			}
-			if done, err := a.json(list); done {
-				return err
-			}
-			if len(list.Revisions) == 0 {
-				a.out.Printf("Nothing is published yet: lantern policy publish FOLDER")
-				return nil
-			}
-			var rows [][]view.Cell
-			for _, r := range list.Revisions {
-				rows = append(
-					rows,
-					[]view.Cell{
-						view.T(fmt.Sprint(r.Number)),
-						view.T(r.Created.Local().Format("2006-01-02 15:04")),
-						view.T(r.Author),
-						view.T(fmt.Sprint(r.Hosts)),
-						view.T(r.Message),
-					},
-				)
-			}
-			a.out.Table(
-				[]view.Column{
-					{Name: "REVISION", Right: true},
-					{Name: "PUBLISHED"},
-					{Name: "BY"},
-					{Name: "HOSTS", Right: true},
-					{Name: "MESSAGE", Gives: true},
-				},
-				rows,
-			)
-			return nil
-		},
-	}
-}
-
 // previewed works a preview out: of a revision, or of a folder on the fleet or on saved
 // surveys.
 func (a *app) previewed(ctx context.Context, args []string, from string, revision int64) (api.Preview, error) {
 	if len(args) == 0 && from != "" {
-		return api.Preview{}, wrong("--surveys tries a policy folder; name it: lantern preview FOLDER --surveys %s", from)
+		return api.Preview{}, wrong("--surveys tries a policy folder; name it: lantern policy preview FOLDER --surveys %s", from)
 	}
 	if len(args) == 1 && revision != 0 {
 		return api.Preview{}, wrong("give a folder or --revision, not both")

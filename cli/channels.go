@@ -18,7 +18,7 @@ func (a *app) channel() *cobra.Command {
 		GroupID: "contracts",
 		Example: "  lantern channel list",
 	}
-	cmd.AddCommand(a.channelList())
+	lists(cmd, a.channelList())
 	return cmd
 }
 

@@ -3,11 +3,11 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -16,7 +16,6 @@ import (
 
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
-	"patientlantern.example/lantern/core/names"
 )
 
 // Exit statuses.
@@ -26,6 +25,8 @@ const (
 	ExitUsage   = 2 // wrong usage
 	ExitRefused = 3 // lantern read: the package manager would refuse the configuration
 	ExitService = 4 // the service does not answer, or will not do it
+
+	ExitInterrupted = 130 // by a signal
 )
 
 // exit is an error with a status of its own. An empty message is not printed.
@@ -52,10 +53,14 @@ type app struct {
 	settings string
 	format   string
 	colour   string
+	wide     bool
 	token    string
 	from     string // where the service's address comes from
-	out      *view.Out
-	errOut   *view.Out
+
+	ownColumns bool // the command prints csv itself
+	page       *pager
+	out        *view.Out
+	errOut     *view.Out
 }
 
 // settingsFile is the form of a settings file.
@@ -71,8 +76,13 @@ func Main(args []string) int {
 	a := &app{}
 	root := a.root()
 	root.SetArgs(args)
-	err := root.Execute()
-	if err == nil && a.out != nil && a.out.Err() != nil {
+	ctx, stop := interruptible()
+	err := root.ExecuteContext(ctx)
+	stop()
+	if a.page != nil {
+		a.page.wait()
+	}
+	if a.page == nil && a.out != nil && a.out.Err() != nil { // who leaves a pager has read enough
 		err = no("the output cannot be written: %v", a.out.Err())
 	}
 	if err == nil {
@@ -86,39 +96,38 @@ func Main(args []string) int {
 
 // complain prints an error in one line, with what to do, and gives its status.
 func (a *app) complain(err error) int {
-	status := ExitNo
-	msg := err.Error()
+	p := problem{Title: "The answer is no", Exit: ExitNo, Detail: err.Error()}
 	var ex *exit
 	var away *client.Unreachable
 	var refused *client.Error
 	switch {
 	case errors.Is(err, context.Canceled):
-		return 130
+		p.Title, p.Exit, p.Detail = "Interrupted", ExitInterrupted, "interrupted; what the service was asked to do goes on there"
 	case errors.As(err, &ex):
-		status = ex.status
+		p.Exit = ex.status
+		if ex.status == ExitUsage {
+			p.Title = "Wrong usage"
+		}
 	case errors.As(err, &away):
-		status = ExitService
-		msg += fmt.Sprintf(
+		p.Title, p.Exit = "The service does not answer", ExitService
+		p.Detail += fmt.Sprintf(
 			" (address from %s); start one with `lantern serve`, or give another address with --service, LANTERN_SERVICE or service: in a "+
 				"settings file",
 			a.from,
 		)
 	case errors.As(err, &refused):
-		status = ExitService
+		p.Title, p.Exit, p.Status, p.Errors = "The service will not do it", ExitService, refused.Status, refused.Details
 		if refused.Status == 422 || refused.Status == 409 || refused.Status == 404 { // it answers, and the answer is no
-			status = ExitNo
-		}
-		for _, d := range refused.Details {
-			a.errOut.Printf("%s", d)
+			p.Title, p.Exit = "The answer is no", ExitNo
 		}
 		if refused.Status == 401 {
-			msg += "; give the token with LANTERN_TOKEN, --token-file or token: in a settings file"
+			p.Detail += "; give the token with LANTERN_TOKEN, --token-file or token: in a settings file"
 		}
 	}
-	if msg != "" {
-		a.errOut.Printf("%s%s", a.errOut.Paint(view.Red, "lantern: "), strings.Join(strings.Fields(msg), " "))
+	if p.Detail = strings.Join(strings.Fields(p.Detail), " "); p.Detail != "" {
+		a.complaint(p)
 	}
-	return status
+	return p.Exit
 }
 
 const exitHelp = `Exit status: 0 done; 1 the answer is no (a policy has errors, hosts failed, there
@@ -139,7 +148,7 @@ func (a *app) root() *cobra.Command {
 			"carries changes to hosts, and finds those that have drifted.\n\n" +
 			"Alone it says how the fleet stands, and what to do next.\n\n" + exitHelp,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return a.overview(cmd) },
-		Example:       "  lantern\n  lantern hosts\n  lantern policy check ./policy\n  lantern drift",
+		Example:       "  lantern\n  lantern host list\n  lantern policy check ./policy\n  lantern drift",
 		Version:       Version,
 		SilenceUsage:  true,
 		SilenceErrors: true,
@@ -155,7 +164,8 @@ func (a *app) root() *cobra.Command {
 	f.StringVar(&a.service, "service", "", "address of the service (default "+DefaultService+")")
 	f.StringVar(&tokenFile, "token-file", "", "file that holds the operator's token")
 	f.StringVar(&a.settings, "settings", "", "settings file")
-	f.StringVar(&a.format, "format", "", "table or json, for some commands csv or sarif too (default table)")
+	f.StringVar(&a.format, "format", "", "table or json; lists give jsonl and csv too (default table)")
+	f.BoolVar(&a.wide, "wide", false, "show tables in full, however wide the terminal is")
 	f.StringVar(&a.colour, "colour", "", "auto, always or never (default auto)")
 	must(
 		root.RegisterFlagCompletionFunc(
@@ -169,7 +179,9 @@ func (a *app) root() *cobra.Command {
 			cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp),
 		),
 	)
+	root.SetOut(stdout{a})
 	a.commands(root)
+	a.complete(root)
 	guard(root)
 	return root
 }
@@ -183,74 +195,45 @@ func (a *app) commands(root *cobra.Command) {
 		&cobra.Group{ID: "run", Title: "Running it:"},
 	)
 	root.AddCommand(
-		a.hosts(),
 		a.host(),
-		a.drift(),
-		a.cohorts(),
+		a.group(),
+		a.cohort(),
 		a.key(),
 		a.repository(),
-		a.whence(),
 		a.waiver(),
-		a.heal(),
-		a.read(),
 		a.survey(),
+		a.drift(),
+		a.heal(),
 		a.explain(),
-		a.learn(),
-		a.adopt(),
+		a.whence(),
+		a.read(),
 		a.policy(),
-		a.revisions(),
-		a.preview(),
+		a.revision(),
 		a.rollout(),
-		a.export(),
 		a.freeze(),
-		a.thaw(),
 		a.channel(),
 		a.contract(),
 		a.seat(),
 		a.account(),
-		a.serve(),
-		a.demo(),
-		a.operator(),
 		a.audit(),
+		a.operator(),
 		a.webhook(),
 		a.secrets(),
+		a.serve(),
+		a.demo(),
 		a.openapi(),
 		a.schema(),
 	)
-}
-
-// guard makes wrong arguments say what is wanted, and unknown subcommands an error.
-func guard(c *cobra.Command) {
-	args := c.Args
-	c.Args = func(cmd *cobra.Command, given []string) error {
-		switch {
-		case cmd.HasSubCommands() && len(given) > 0:
-			return wrong("%s has no command %q%s", cmd.CommandPath(), given[0], didYouMean(cmd, given[0]))
-		case args == nil:
-			return nil
-		}
-		if err := args(cmd, given); err != nil {
-			return wrong("%s: %v; it is used as: %s", cmd.CommandPath(), err, cmd.UseLine())
-		}
-		return nil
-	}
-	if c.HasSubCommands() && c.RunE == nil {
-		c.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
-	}
-	for _, sub := range c.Commands() {
-		guard(sub)
-	}
-}
-
-func didYouMean(cmd *cobra.Command, given string) string {
-	var all []string
-	for _, c := range cmd.Commands() {
-		all = append(all, c.Name())
-	}
-	if near := names.Nearest(given, all); near != "" {
-		return fmt.Sprintf("; did you mean %q?", near)
-	}
-	return fmt.Sprintf("; `%s --help` lists them", cmd.CommandPath())
+	root.AddCommand(
+		a.old(a.hostList(), "hosts", "lantern host list"),
+		a.old(a.cohortList(), "cohorts", "lantern cohort list"),
+		a.old(a.revisionList(), "revisions", "lantern revision list"),
+		a.old(a.policyPreview(), "preview", "lantern policy preview"),
+		a.old(a.policyLearn(), "learn", "lantern policy learn"),
+		a.old(a.policyAdopt(), "adopt", "lantern policy adopt"),
+		a.old(a.hostExport(), "export", "lantern host export"),
+		a.old(a.freezeEnd(), "thaw", "lantern freeze end"),
+	)
 }
 
 // must stops on a mistake in the program itself.
@@ -284,12 +267,11 @@ func (a *app) settle(cmd *cobra.Command, tokenFile string) error {
 	a.from = pick(&a.service, "LANTERN_SERVICE", file.Service, DefaultService)
 	pick(&a.format, "LANTERN_FORMAT", file.Format, "table")
 	pick(&a.colour, "LANTERN_COLOUR", file.Colour, "auto")
-	if more := cmd.Annotations[moreFormats]; a.format != "table" && a.format != "json" && (more == "" || a.format != more) {
-		if more != "" {
-			return wrong("--format is %q; it must be table, json or %s", a.format, more)
-		}
-		return wrong("--format is %q; it must be table or json", a.format)
+	if allowed := formats(cmd); !slices.Contains(allowed, a.format) {
+		last := len(allowed) - 1
+		return wrong("--format is %q; %s gives %s or %s", a.format, cmd.CommandPath(), strings.Join(allowed[:last], ", "), allowed[last])
 	}
+	a.ownColumns = strings.Contains(cmd.Annotations[moreFormats], "csv")
 	if a.colour != "auto" && a.colour != "always" && a.colour != "never" {
 		return wrong("--colour is %q; it must be auto, always or never", a.colour)
 	}
@@ -306,6 +288,12 @@ func (a *app) settle(cmd *cobra.Command, tokenFile string) error {
 		pick(&a.token, "LANTERN_TOKEN", file.Token, "")
 	}
 	a.out, a.errOut = view.NewOut(os.Stdout, a.colour), view.NewOut(os.Stderr, a.colour)
+	if a.wide {
+		a.out.Width = 0
+	}
+	if cmd.Annotations["list"] != "" && !flagged(cmd, "watch") {
+		a.page = startPager(a.out)
+	}
 	return nil
 }
 
@@ -349,31 +337,3 @@ func (a *app) readSettings() (settingsFile, string, error) {
 }
 
 func (a *app) client() *client.Client { return client.New(a.service, a.token) }
-
-// json prints v as JSON and reports true when that is the format.
-func (a *app) json(v any) (bool, error) {
-	if a.format != "json" {
-		return false, nil
-	}
-	enc := json.NewEncoder(a.out.JSON())
-	enc.SetIndent("", "  ")
-	enc.SetEscapeHTML(false)
-	return true, enc.Encode(v)
-}
-
-// completeHosts completes the names of hosts.
-func (a *app) completeHosts(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	if len(args) > 0 || a.settle(cmd, "") != nil {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	page, err := a.client().Hosts(cmd.Context(), client.List{PerPage: 1000})
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	var out []string
-	for _, h := range page.Hosts {
-		short, _, _ := strings.Cut(h.Name, ".")
-		out = append(out, short)
-	}
-	return out, cobra.ShellCompDirectiveNoFileComp
-}

@@ -32,7 +32,8 @@ func (a *app) contract() *cobra.Command {
 		GroupID: "contracts",
 		Example: "  lantern contract list\n  lantern contract outlook",
 	}
-	cmd.AddCommand(a.contractList(), a.contractOutlook())
+	lists(cmd, a.contractList())
+	cmd.AddCommand(a.contractOutlook())
 	return cmd
 }
 
@@ -145,9 +146,9 @@ func (a *app) contractList() *cobra.Command {
 					{Name: "STATE"},
 					{Name: "SEATS"},
 					{Name: "ENDS"},
-					{Name: "A SEAT"},
-					{Name: "OPENS", Gives: true},
-					{Name: "TITLE", Gives: true},
+					{Name: "A SEAT", Less: 2},
+					{Name: "OPENS", Gives: true, Less: 1},
+					{Name: "TITLE", Gives: true, Less: 3},
 				},
 				cells,
 			)

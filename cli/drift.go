@@ -42,50 +42,62 @@ func (a *app) finding(f api.Finding, host bool) {
 type driftFlags struct {
 	listFlags
 	severities, classes, fails []string
+	repositories               []string
+	part                       string
+	meant                      meant
 	diff, each                 bool
+}
+
+// picky reports whether findings of some kinds only are wanted.
+func (fl *driftFlags) picky() bool {
+	return len(fl.severities)+len(fl.classes)+len(fl.repositories) > 0 || fl.part != ""
 }
 
 func (a *app) drift() *cobra.Command {
 	var fl driftFlags
 	cmd := &cobra.Command{
-		Use:               "drift [HOST]",
+		Use:               "drift [HOST...]",
 		Annotations:       map[string]string{moreFormats: "csv"},
 		Short:             "Show what differs from the policy: host, file and line, since when",
 		GroupID:           "fleet",
-		Args:              cobra.MaximumNArgs(1),
-		ValidArgsFunction: a.completeHosts,
+		ValidArgsFunction: a.completeEveryHost,
 		Long: "Show every finding, the worst first: once, with the hosts that have it, or with --each or a HOST one by one.\n\n" +
 			"  !! danger  packages could come from somebody who should not supply them\n" +
 			"  !  fault   the host does not get what it should, or gets what it should not\n  -  note    worth knowing",
-		Example: "  lantern drift\n  lantern drift gw-03 --diff\n  lantern drift --severity danger --format json\n" +
+		Example: "  lantern drift\n  lantern drift gw-03 --diff\n  lantern drift --group gateways --severity danger --format json\n" +
 			"  lantern drift --fail-on danger   # for monitoring: 1 where one is found, or it is not known of every host",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			host := one(args)
 			show := a.findingList
-			if host == "" && !fl.each && !fl.diff && fl.sort() != "host" {
+			if len(args) != 1 && !fl.each && !fl.diff && fl.sort() != "host" {
 				show = a.groups
 			}
 			list := client.List{
-				Filter:  map[string][]string{"severity": fl.severities, "class": fl.classes},
+				Query:   fl.part,
+				Filter:  map[string][]string{"severity": fl.severities, "class": fl.classes, "repository": fl.repositories},
 				Sort:    fl.sort(),
 				Page:    fl.page,
 				PerPage: fl.perPage,
 			}
-			if host != "" {
-				list.Filter["host"] = args
+			fl.meant.into(&list, args)
+			if len(args) == 1 && !strings.ContainsAny(args[0], "{}") && !fl.meant.some() {
+				list.To, list.Filter["host"] = nil, args
 			}
 			if err := show(cmd.Context(), &fl, list); err != nil {
 				return err
 			}
-			return a.failOn(cmd.Context(), one(fl.fails), host)
+			return a.failOn(cmd.Context(), one(fl.fails), list)
 		},
 	}
 	fl.add(cmd, "severity", "since", "-since", "host", "hosts")
+	a.watching(cmd)
 	cmd.Flags().BoolVar(&fl.each, "each", false, "one by one, host by host")
 	worst := []string{drift.Danger, drift.Fault, drift.Note}
 	choose(cmd, &fl.fails, "fail-on", false, "exit with 1 where a finding is as bad as this, or it is not known of every host", worst...)
 	choose(cmd, &fl.severities, "severity", true, "only these: danger, fault, note", worst...)
 	choose(cmd, &fl.classes, "class", true, "only these classes, such as unlisted-source", drift.Classes...)
+	cmd.Flags().StringSliceVar(&fl.repositories, "repository", nil, "only findings about these repositories of the policy")
+	cmd.Flags().StringVar(&fl.part, "match", "", "part of the message, of the file or of the repository's name")
+	fl.meant.add(a, cmd)
 	cmd.Flags().BoolVar(&fl.diff, "diff", false, "show what healing would change")
 	return cmd
 }
@@ -105,7 +117,7 @@ func (a *app) findingList(ctx context.Context, fl *driftFlags, list client.List)
 	switch {
 	case page.Total > 0:
 		a.out.Printf("%s on %s\n", view.Count(page.Total, "finding", "findings"), view.Count(page.Hosts, "host", "hosts"))
-	case len(fl.severities)+len(fl.classes) > 0:
+	case fl.picky():
 		a.out.Printf("No findings of that kind.")
 	default:
 		a.out.Printf("No findings.")
@@ -121,6 +133,7 @@ func (a *app) findingList(ctx context.Context, fl *driftFlags, list client.List)
 			a.out.Diff(3, d.Diff)
 		}
 	}
+	a.notKnownWhether(page.Unknown)
 	fl.more(a, len(page.Findings), page.Total)
 	if page.Total > 0 {
 		a.out.Printf("")

@@ -20,40 +20,57 @@ import (
 func (a *app) explain() *cobra.Command {
 	var revision int64
 	var dir, from string
+	var m meant
 	cmd := &cobra.Command{
 		Use:     "explain HOST [FILE[:LINE] | REPOSITORY]",
 		Short:   "Say why a host has what it should have, line by line, and why not what it has not",
 		GroupID: "fleet",
-		Args:    cobra.RangeArgs(1, 2), ValidArgsFunction: a.completeHosts,
+		Args:    cobra.RangeArgs(1, 2), ValidArgsFunction: a.completeExplained,
 		Long: "Say why a host has what a revision gives it. With a file, each line of it is led back to the\n" +
 			"repository, the assignment, the case and the setting that made it, and to where each stands in the\n" +
 			"policy. With a repository that the host does not have it says what would have to hold.\n\n" +
 			"With --policy and --surveys a folder is explained for a saved survey, and no service is needed.",
 		Example: "  lantern explain gw-05\n  lantern explain gw-05 saltmarsh\n  lantern explain gw-05 saltmarsh.sources:6\n  lantern " +
 			"explain model-3 fulmar\n" +
-			"  lantern explain gw-05 --policy ./policy --surveys ./surveys",
+			"  lantern explain gw-05 --policy ./policy --surveys ./surveys\n  lantern explain --group models fulmar",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (dir == "") != (from == "") {
 				return wrong("--policy and --surveys go together: a folder is explained for a saved survey")
 			}
-			e, err := a.explanation(cmd.Context(), args[0], dir, from, revision)
-			if err != nil {
+			hosts, what := args[:1], strings.Join(args[1:], "")
+			if m.some() && len(args) == 1 && dir == "" {
+				hosts, what = nil, args[0]
+			}
+			var all []reason.Explanation
+			one := func(host string) error {
+				e, err := a.explanation(cmd.Context(), host, dir, from, revision)
+				if err != nil {
+					return err
+				}
+				if e, err = pick(e, what); err != nil {
+					return err
+				}
+				all = append(all, e)
+				if a.format == "table" {
+					a.explained(e, what, len(hosts) != 1 || m.some())
+				}
+				return nil
+			}
+			var err error
+			if dir != "" {
+				err = one(args[0])
+			} else {
+				err = m.each(cmd.Context(), a, hosts, one)
+			}
+			if err != nil || a.format == "table" {
 				return err
 			}
-			what := ""
-			if len(args) == 2 {
-				what = args[1]
-			}
-			if e, err = pick(e, what); err != nil {
-				return err
-			}
-			if done, err := a.json(e); done {
-				return err
-			}
-			a.explained(e, what)
-			return nil
+			_, err = a.json(several(all))
+			return err
 		},
 	}
+	listing(cmd)
+	m.add(a, cmd)
 	cmd.Flags().Int64Var(&revision, "revision", 0, "the revision; 0 for the newest")
 	cmd.Flags().StringVar(&dir, "policy", "", "policy folder to explain instead of a revision")
 	cmd.Flags().StringVar(&from, "surveys", "", "folder of saved surveys in which the host stands")
@@ -146,12 +163,12 @@ func pick(e reason.Explanation, what string) (reason.Explanation, error) {
 	return e, no("the policy has no repository %q, and gives %s no file of that name%s", file, e.Host, near)
 }
 
-func (a *app) explained(e reason.Explanation, what string) {
+func (a *app) explained(e reason.Explanation, what string, named bool) {
 	look := map[string]struct {
 		sign  string
 		style view.Style
 	}{reason.On: {"✓ on", view.Green}, reason.Off: {"· off", view.Yellow}, reason.Absent: {"✗ not there", view.Red}}
-	if what == "" {
+	if what == "" || named {
 		a.out.Printf("%s", a.out.Paint(view.Bold, e.Host))
 	}
 	slices.SortStableFunc(e.Repositories, func(x, y reason.RepositoryReason) int {

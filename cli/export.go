@@ -17,15 +17,15 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-func (a *app) export() *cobra.Command {
+func (a *app) hostExport() *cobra.Command {
 	var o api.ExportOrder
 	var traits, to string
 	cmd := &cobra.Command{
-		Use: "export HOST -o FILE", Short: "Write the files that a host would have, as a tar", GroupID: "policy", Args: cobra.ExactArgs(1),
+		Use: "export HOST -o FILE", Short: "Write the files that a host would have, as a tar", Args: cobra.ExactArgs(1),
 		Long: "For images, and for hosts that nobody reaches: the tar holds the files of the policy with their modes, owned by root, and the\n" +
 			"sheet, which lantern-agent carry --export carries out there by the same steps and with the same undo.\n" +
 			"--traits names a file with what the host is: the output of lantern read --format json there, or the traits of it.",
-		Example: "  lantern export gw-01 -o gw-01.tar\n  lantern export buoy-7.brinewick.test --traits buoy-7.json -o buoy-7.tar",
+		Example: "  lantern host export gw-01 -o gw-01.tar\n  lantern host export buoy-7.brinewick.test --traits buoy-7.json -o buoy-7.tar",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {
 				return wrong("say where to with -o FILE")

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -42,38 +44,43 @@ func (l *listFlags) sort() string { return one(l.order) }
 func (l *listFlags) add(cmd *cobra.Command, sorts ...string) {
 	cmd.Flags().IntVar(&l.page, "page", 1, "page, from 1")
 	cmd.Flags().IntVar(&l.perPage, "per-page", 50, "rows on a page, at most 1000")
+	listing(cmd)
 	if len(sorts) > 0 {
 		choose(cmd, &l.order, "sort", false, "order: "+strings.Join(sorts, ", "), sorts...)
 	}
 }
 
-// more says where the rest of a list is.
+// more says where the rest of a list is: behind this page, or before it.
 func (l *listFlags) more(a *app, shown, total int) {
-	if total > shown {
-		a.out.Printf("%s", a.out.Paint(view.Dim, fmt.Sprintf("%d of %d shown; --page %d shows more", shown, total, l.page+1)))
+	text := fmt.Sprintf("%d of %d shown", shown, total)
+	switch last := (total + l.perPage - 1) / max(l.perPage, 1); {
+	case l.page > max(last, 1):
+		text = fmt.Sprintf("there is no page %d: the last is --page %d", l.page, max(last, 1))
+	case total <= shown:
+		return
+	case l.page < last:
+		text += fmt.Sprintf("; --page %d shows more", l.page+1)
+	default:
+		text += ": the last page"
 	}
+	a.out.Printf("%s", a.out.Paint(view.Dim, text))
 }
 
-func (a *app) hosts() *cobra.Command {
+func (a *app) hostList() *cobra.Command {
 	var l listFlags
 	var states []string
 	var q string
+	var m meant
 	var family []string
 	cmd := &cobra.Command{
-		Use: "hosts", Short: "List the fleet: system, revision, state, when last seen", GroupID: "fleet", Args: cobra.NoArgs,
-		Example: "  lantern hosts\n  lantern hosts --state drifted,failed --sort -findings\n  lantern hosts --match site=north --format json",
+		Use: "list", Short: "List the fleet: system, revision, state, when last seen", Args: cobra.NoArgs,
+		Example: "  lantern host list\n  lantern host list --state drifted,failed --sort -findings\n  lantern host list --match site=north --format json\n  lantern host list --group gateways --where 'os.major >= 12'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			page, err := a.client().
-				Hosts(
-					cmd.Context(),
-					client.List{
-						Query:   q,
-						Filter:  map[string][]string{"state": states, "family": family},
-						Sort:    l.sort(),
-						Page:    l.page,
-						PerPage: l.perPage,
-					},
-				)
+			list := client.List{
+				Query: q, Filter: map[string][]string{"state": states, "family": family}, Sort: l.sort(), Page: l.page, PerPage: l.perPage,
+			}
+			m.into(&list, nil)
+			page, err := a.client().Hosts(cmd.Context(), list)
 			if err != nil {
 				return err
 			}
@@ -99,21 +106,27 @@ func (a *app) hosts() *cobra.Command {
 				[]view.Column{
 					{Name: "HOST"},
 					{Name: "STATE"},
-					{Name: "SYSTEM"},
-					{Name: "REVISION", Right: true},
-					{Name: "LAST SEEN"},
+					{Name: "SYSTEM", Less: 2},
+					{Name: "REVISION", Right: true, Less: 3},
+					{Name: "LAST SEEN", Less: 1},
 					{Name: "WHY", Gives: true},
 				},
 				rows,
 			)
+			if page.Total < page.All {
+				a.out.Printf("%s", a.out.Paint(view.Dim, fmt.Sprintf("%d of %s are as you ask", page.Total, view.Count(page.All, "host", "hosts"))))
+			}
+			a.notKnownWhether(page.Unknown)
 			l.more(a, len(page.Hosts), page.Total)
 			return nil
 		},
 	}
 	l.add(cmd, turned("state", "name", "os", "revision", "findings", "last_seen")...)
+	a.watching(cmd)
 	l.order = []string{"state"} // the most pressing first
 	choose(cmd, &states, "state", true, "only hosts in these states: "+strings.Join(api.States, ", "), api.States...)
 	cmd.Flags().StringVar(&q, "match", "", "part of the name, the system, or a label (key=value)")
+	m.add(a, cmd)
 	choose(cmd, &family, "family", false, "only hosts of this family: deb, rpm, zypp, arch", "deb", "rpm", "zypp", "arch")
 	return cmd
 }
@@ -149,81 +162,113 @@ func why(h api.Host) string {
 func (a *app) host() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "host",
-		Short:   "Show, invite, label, accept or retire one host",
+		Short:   "The hosts: list, show, invite, label, accept, export, retire",
 		GroupID: "fleet",
-		Example: "  lantern host show gw-01\n  lantern host invite gw-07.brinewick.test",
+		Example: "  lantern host list\n  lantern host show gw-01\n  lantern host invite gw-07.brinewick.test",
 	}
-	cmd.AddCommand(a.hostShow(), a.hostInvite(), a.hostLabel(), a.hostAccept(), a.hostHistory(), a.hostRetire())
+	lists(cmd, a.hostList())
+	cmd.AddCommand(a.hostShow(), a.hostInvite(), a.hostLabel(), a.hostAccept(), a.hostHistory(), a.hostRetire(), a.hostExport())
 	return cmd
 }
 
 func (a *app) hostShow() *cobra.Command {
 	var at string
+	var m meant
 	cmd := &cobra.Command{
-		Use: "show HOST", Short: "Show a host: traits, findings, sources, keys", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts,
+		Use: "show HOST...", Short: "Show hosts: traits, findings, sources, keys", ValidArgsFunction: a.completeEveryHost,
 		Example: "  lantern host show gw-01\n  lantern host show gw-01 --format json | jq .sources\n  lantern host show gw-01 --at 2026-11-24",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if at != "" {
-				return a.hostPast(cmd.Context(), args[0], at)
-			}
-			d, err := a.client().Host(cmd.Context(), args[0])
+			hosts, err := m.hosts(cmd.Context(), a, args)
 			if err != nil {
 				return err
 			}
-			if done, err := a.json(d); done {
+			if at != "" {
+				return m.each(cmd.Context(), a, hosts, func(h string) error { return a.hostPast(cmd.Context(), h, at) })
+			}
+			var all []api.HostDetail
+			err = m.each(cmd.Context(), a, hosts, func(h string) error {
+				d, err := a.client().Host(cmd.Context(), h)
+				if err != nil {
+					return err
+				}
+				all = append(all, d)
+				if a.format == "table" {
+					a.showHost(&d)
+				}
+				return nil
+			})
+			if err != nil || a.format == "table" {
 				return err
 			}
-			look := stateLook[d.State]
-			a.out.Printf("%s  %s  %s", a.out.Paint(view.Bold, d.Name), a.out.Paint(look.style, look.sign+" "+d.State), d.Detail)
-			if d.Traits != nil {
-				t := *d.Traits
-				t.Free = d.Free
-				a.out.Traits(&t)
-			}
-			rev := "no revision carried yet"
-			if d.Revision > 0 {
-				rev = fmt.Sprintf("revision %d", d.Revision)
-				if d.Carried != nil {
-					rev += ", carried " + view.Ago(time.Since(*d.Carried))
-				}
-			}
-			a.out.Printf("%s %s; agent %s", a.out.Paint(view.Dim, "state "), rev, d.Agent)
-			a.base(&d)
-			if len(d.Labels) > 0 {
-				var labels []string
-				for k, v := range d.Labels {
-					labels = append(labels, k+"="+v)
-				}
-				slices.Sort(labels)
-				a.out.Printf("%s %s", a.out.Paint(view.Dim, "labels"), strings.Join(labels, ", "))
-			}
-			if len(d.Drift) > 0 {
-				a.out.Printf("\n%s", a.out.Paint(view.Bold, "Findings"))
-				for _, f := range d.Drift {
-					a.finding(f, false)
-				}
-				if d.Diff != "" {
-					a.out.Printf(
-						"\n%s %s",
-						a.out.Paint(view.Bold, "Healing would change"),
-						a.out.Paint(view.Dim, "(lantern heal "+args[0]+")"),
-					)
-					a.out.Diff(2, d.Diff)
-				}
-			} else if d.Revision > 0 && len(d.Waived) == 0 {
-				a.out.Printf("\n%s", a.out.Paint(view.Green, "No findings: the host is as the policy says, and else as it was accepted."))
-			}
-			if len(d.TextOnly) > 0 {
-				a.out.Printf("%s %s", a.out.Paint(view.Dim, "reads differently and means the same:"), strings.Join(d.TextOnly, ", "))
-			}
-			a.waived(d.Waived)
-			a.out.Problems(d.Problems)
-			a.out.Configured(d.Configured(), time.Now())
-			return nil
+			_, err = a.json(several(all))
+			return err
 		},
 	}
+	listing(cmd)
+	m.add(a, cmd)
 	cmd.Flags().StringVar(&at, "at", "", "what it had at a moment: a time, a day (to its end), or how long ago, as 3h")
 	return cmd
+}
+
+// several is one thing as it stands, and more than one as a list.
+func several[T any](list []T) any {
+	if len(list) == 1 {
+		return list[0]
+	}
+	return struct {
+		Items []T `json:"items"`
+		Total int `json:"total"`
+	}{list, len(list)}
+}
+
+// showHost shows one host in words.
+func (a *app) showHost(d *api.HostDetail) {
+	look := stateLook[d.State]
+	a.out.Printf("%s  %s  %s", a.out.Paint(view.Bold, d.Name), a.out.Paint(look.style, look.sign+" "+d.State), d.Detail)
+	if d.Traits != nil {
+		t := *d.Traits
+		t.Free = d.Free
+		a.out.Traits(&t)
+	}
+	rev := "no revision carried yet"
+	if d.Revision > 0 {
+		rev = fmt.Sprintf("revision %d", d.Revision)
+		if d.Carried != nil {
+			rev += ", carried " + view.Ago(time.Since(*d.Carried))
+		}
+	}
+	a.out.Printf("%s %s; agent %s", a.out.Paint(view.Dim, "state "), rev, d.Agent)
+	a.base(d)
+	if len(d.Labels) > 0 {
+		var labels []string
+		for k, v := range d.Labels {
+			labels = append(labels, k+"="+v)
+		}
+		slices.Sort(labels)
+		a.out.Printf("%s %s", a.out.Paint(view.Dim, "labels"), strings.Join(labels, ", "))
+	}
+	if len(d.Drift) > 0 {
+		a.out.Printf("\n%s", a.out.Paint(view.Bold, "Findings"))
+		for _, f := range d.Drift {
+			a.finding(f, false)
+		}
+		if d.Diff != "" {
+			a.out.Printf(
+				"\n%s %s",
+				a.out.Paint(view.Bold, "Healing would change"),
+				a.out.Paint(view.Dim, "(lantern heal "+short(d.Name)+")"),
+			)
+			a.out.Diff(2, d.Diff)
+		}
+	} else if d.Revision > 0 && len(d.Waived) == 0 {
+		a.out.Printf("\n%s", a.out.Paint(view.Green, "No findings: the host is as the policy says, and else as it was accepted."))
+	}
+	if len(d.TextOnly) > 0 {
+		a.out.Printf("%s %s", a.out.Paint(view.Dim, "reads differently and means the same:"), strings.Join(d.TextOnly, ", "))
+	}
+	a.waived(d.Waived)
+	a.out.Problems(d.Problems)
+	a.out.Configured(d.Configured(), time.Now())
 }
 
 func (a *app) hostInvite() *cobra.Command {
@@ -255,74 +300,113 @@ func (a *app) hostInvite() *cobra.Command {
 }
 
 func (a *app) hostLabel() *cobra.Command {
-	return &cobra.Command{
-		Use:               "label HOST [KEY=VALUE | KEY-]...",
-		Short:             "Give a host labels, or take them away",
+	var m meant
+	cmd := &cobra.Command{
+		Use:               "label HOST... [KEY=VALUE | KEY-]...",
+		Short:             "Give hosts labels, or take them away",
 		Args:              cobra.MinimumNArgs(1),
-		ValidArgsFunction: a.completeHosts,
-		Example:           "  lantern host label gw-01 site=north duty=relay\n  lantern host label gw-01 duty-",
+		ValidArgsFunction: a.completeEveryHost,
+		Example: "  lantern host label gw-01 site=north duty=relay\n  lantern host label gw-01 duty-\n" +
+			"  lantern host label gw-{01..04} site=north\n  lantern host label --where 'cpu.level >= 4' kind=quick",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			d, err := a.client().Host(cmd.Context(), args[0])
-			if err != nil {
-				return err
+			at := slices.IndexFunc(args, func(s string) bool { return strings.Contains(s, "=") || strings.HasSuffix(s, "-") })
+			if at < 0 {
+				return wrong("say which labels: KEY=VALUE gives one, KEY- takes it away")
 			}
-			labels := map[string]string{}
-			for k, v := range d.Labels {
-				labels[k] = v
-			}
-			for _, s := range args[1:] {
-				if k, v, ok := strings.Cut(s, "="); ok {
-					labels[k] = v
-				} else if k, ok := strings.CutSuffix(s, "-"); ok {
-					delete(labels, k)
-				} else {
-					return wrong("%q is neither KEY=VALUE nor KEY-", s)
+			for _, s := range args[at:] {
+				if !strings.Contains(s, "=") && !strings.HasSuffix(s, "-") {
+					return wrong("%q is neither KEY=VALUE nor KEY-; hosts come first", s)
 				}
 			}
-			h, err := a.client().Label(cmd.Context(), args[0], labels)
-			if err != nil {
+			var all []api.Host
+			err := m.each(cmd.Context(), a, args[:at], func(host string) error {
+				h, err := a.relabel(cmd.Context(), host, args[at:])
+				if err != nil {
+					return err
+				}
+				all = append(all, h)
+				if a.format == "table" {
+					a.out.Printf("%s has %s.", h.Name, view.Count(len(h.Labels), "label", "labels"))
+				}
+				return nil
+			})
+			if err != nil || a.format == "table" {
 				return err
 			}
-			if done, err := a.json(h); done {
-				return err
-			}
-			a.out.Printf("%s has %s.", h.Name, view.Count(len(h.Labels), "label", "labels"))
-			return nil
+			_, err = a.json(several(all))
+			return err
 		},
 	}
+	m.add(a, cmd)
+	return cmd
+}
+
+// relabel gives a host labels and takes others away.
+func (a *app) relabel(ctx context.Context, host string, words []string) (api.Host, error) {
+	d, err := a.client().Host(ctx, host)
+	if err != nil {
+		return api.Host{}, err
+	}
+	labels := map[string]string{}
+	maps.Copy(labels, d.Labels)
+	for _, s := range words {
+		if k, v, ok := strings.Cut(s, "="); ok {
+			labels[k] = v
+		} else {
+			delete(labels, strings.TrimSuffix(s, "-"))
+		}
+	}
+	return a.client().Label(ctx, d.Name, labels)
 }
 
 func (a *app) hostRetire() *cobra.Command {
-	return &cobra.Command{
-		Use: "retire HOST", Short: "Forget a host; its files stay as they are", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHosts,
-		Example: "  lantern host retire gw-07",
+	var m meant
+	var yes bool
+	cmd := &cobra.Command{
+		Use: "retire HOST...", Short: "Forget hosts; their files stay as they are", ValidArgsFunction: a.completeEveryHost,
+		Long: "Forget hosts: their seats go back, their history goes with the time that it is kept for. More than one is named first, and\n" +
+			"goes with --yes.",
+		Example: "  lantern host retire gw-07\n  lantern host retire desk-{1..3} --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := a.client().Retire(cmd.Context(), args[0]); err != nil {
+			hosts, err := m.hosts(cmd.Context(), a, args)
+			if err != nil {
 				return err
 			}
-			a.out.Printf("%s is forgotten. Stop its agent; nothing on the host was changed.", args[0])
-			return nil
+			if len(hosts) > 1 && !yes {
+				return no("%s would be forgotten: %s; say --yes", view.Count(len(hosts), "host", "hosts"), someNames(hosts, 12))
+			}
+			return m.each(cmd.Context(), a, hosts, func(h string) error {
+				if err := a.client().Retire(cmd.Context(), h); err != nil {
+					return err
+				}
+				return a.did("retired", h, "%s is forgotten. Stop its agent; nothing on the host was changed.", h)
+			})
 		},
 	}
+	m.add(a, cmd)
+	cmd.Flags().BoolVar(&yes, "yes", false, "forget more than one host")
+	return cmd
 }
 
 func (a *app) heal() *cobra.Command {
 	var wait time.Duration
 	var aside, yes bool
 	var many api.HealManyOrder
+	var m meant
 	cmd := &cobra.Command{
-		Use:               "heal [HOST]",
+		Use:               "heal [HOST...]",
 		Short:             "Put right what has drifted on a host, or on many",
 		GroupID:           "fleet",
-		Args:              cobra.MaximumNArgs(1),
-		ValidArgsFunction: a.completeHosts,
+		ValidArgsFunction: a.completeEveryHost,
 		Long: "Put right what has drifted on a host: the files of the policy, and the lines of others that it\nspeaks of. A " +
 			"file that stops the package manager and that the policy does not know is gone around;\nwith --set-aside it is renamed (its name " +
 			"then ends in .disabled), so that nothing stops it any more.\n" +
-			"Without a host, --to and --class say which ones: they go by the waves and gates of their plans, as a rollout does.",
-		Example: "  lantern heal gw-03\n  lantern heal desk-1 --set-aside\n  lantern heal --to gateways --class changed-source --yes",
+			"Several hosts, ranges, --group, --where and --class go by the waves and gates of their plans, as a rollout does.",
+		Example: "  lantern heal gw-03\n  lantern heal desk-1 --set-aside\n  lantern heal gw-{01..04} --yes\n" +
+			"  lantern heal --group gateways --class changed-source --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 0 {
+			if len(args) != 1 || strings.ContainsAny(args[0], "{}") || m.some() {
+				many.To, many.Where = slices.Concat(many.To, args, m.groups), m.where
 				return a.healMany(cmd.Context(), many, yes, wait)
 			}
 			if len(many.To)+len(many.Class) > 0 {
@@ -352,6 +436,8 @@ func (a *app) heal() *cobra.Command {
 	}
 	cmd.Flags().DurationVar(&wait, "wait", 5*time.Minute, "how long to watch; it goes on without watching")
 	cmd.Flags().StringSliceVar(&many.To, "to", nil, "these hosts, ranges or groups")
+	must(cmd.RegisterFlagCompletionFunc("to", a.completeTo))
+	m.add(a, cmd)
 	choose(cmd, &many.Class, "class", true, "only hosts with a finding of these classes", drift.Classes...)
 	cmd.Flags().StringVar(&many.Because, "because", "", "why; it is kept beside your name")
 	cmd.Flags().BoolVar(&yes, "yes", false, "begin; without it the waves are only shown")

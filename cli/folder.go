@@ -24,13 +24,14 @@ func (a *app) policyNew() *cobra.Command {
 	return &cobra.Command{
 		Use: "new FOLDER", Short: "Write a commented starter folder", Args: cobra.ExactArgs(1),
 		Long: "Write a policy folder to begin with: a few files with comments that say what goes where. The\nfolder must not be there, " +
-			"or be empty. To begin with what a fleet has, see lantern learn.",
+			"or be empty. To begin with what a fleet has, see lantern policy learn.",
 		Example: "  lantern policy new ./policy\n  lantern policy check ./policy",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := emptyFolder(args[0]); err != nil {
 				return err
 			}
-			return fs.WalkDir(starter, "starter", func(name string, d fs.DirEntry, err error) error {
+			var wrote []string
+			err := fs.WalkDir(starter, "starter", func(name string, d fs.DirEntry, err error) error {
 				if err != nil || d.IsDir() {
 					return err
 				}
@@ -42,11 +43,31 @@ func (a *app) policyNew() *cobra.Command {
 				if err := writeFile(to, text); err != nil {
 					return err
 				}
-				a.out.Printf("%s", to)
+				wrote = append(wrote, to)
 				return nil
 			})
+			if err != nil {
+				return err
+			}
+			return a.wrote(wrote...)
 		},
 	}
+}
+
+// filesWritten is what a command that writes files says as JSON.
+type filesWritten struct {
+	Files []string `json:"files" doc:"That were written"`
+}
+
+// wrote tells the files that were written.
+func (a *app) wrote(files ...string) error {
+	if done, err := a.json(filesWritten{files}); done {
+		return err
+	}
+	for _, f := range files {
+		a.out.Printf("%s", f)
+	}
+	return nil
 }
 
 // writeFile writes a file of a policy folder, with the folders that it stands in.
@@ -117,6 +138,12 @@ type formatResult struct {
 	Message string `json:"message,omitempty"`
 }
 
+// formatPage is what format prints as JSON.
+type formatPage struct {
+	Items []formatResult `json:"items"`
+	Total int            `json:"total"`
+}
+
 func (a *app) tidyFiles(files []string, check bool) error {
 	var out []formatResult
 	changed, refused := 0, 0
@@ -146,7 +173,7 @@ func (a *app) tidyFiles(files []string, check bool) error {
 		}
 		out = append(out, r)
 	}
-	done, err := a.json(out)
+	done, err := a.json(formatPage{out, len(out)})
 	if err != nil {
 		return err
 	}

@@ -6,27 +6,56 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
 )
 
 func (a *app) freeze() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "freeze", Short: "Let nothing move in the fleet, or in a group, until a time", GroupID: "policy",
+		Long: "While a freeze holds, no host of it begins with a rollout, a healing or a back-out; what is at work ends.",
+		Example: "  lantern freeze add --until 2026-12-27 --because \"year's end\"\n" +
+			"  lantern freeze list\n  lantern freeze end 2",
+	}
+	lists(cmd, a.freezeList())
+	a.freezeAsBefore(cmd)
+	cmd.AddCommand(a.freezeAdd(), a.freezeEnd())
+	return cmd
+}
+
+// freezeAsBefore lets lantern freeze [GROUP] --until go on for one release.
+func (a *app) freezeAsBefore(cmd *cobra.Command) {
+	before := a.freezeAdd()
+	before.Flags().VisitAll(func(f *pflag.Flag) {
+		f.Hidden = true
+		cmd.Flags().AddFlag(f)
+	})
+	list := cmd.RunE
+	cmd.Annotations = mark(cmd.Annotations, "words", "group")
+	cmd.RunE = func(c *cobra.Command, args []string) error {
+		switch {
+		case c.Flags().Changed("until"):
+			a.renamed("lantern freeze", "lantern freeze add")
+			return before.RunE(c, args)
+		case len(args) > 0:
+			return wrong("%s has no command %q%s", c.CommandPath(), args[0], didYouMean(c, args[0]))
+		}
+		return list(c, args)
+	}
+}
+
+func (a *app) freezeAdd() *cobra.Command {
 	var o api.FreezeOrder
 	var until string
 	cmd := &cobra.Command{
-		Use: "freeze [GROUP]", Short: "Let nothing move in the fleet, or in a group, until a time", GroupID: "policy",
-		Args: cobra.MaximumNArgs(1),
-		Long: "While a freeze holds, no host of it begins with a rollout, a healing or a back-out; what is at work ends. Without\n" +
-			"--until it lists the freezes. lantern thaw ends one.",
-		Example: "  lantern freeze --until 2026-12-27 --because \"year's end\"\n" +
-			"  lantern freeze gateways --until 4h --because \"a release\"\n  lantern freeze",
+		Use: "add [GROUP]", Short: "Let nothing begin in the fleet, or in a group, until a time", Args: cobra.MaximumNArgs(1),
+		Example: "  lantern freeze add --until 2026-12-27 --because \"year's end\"\n" +
+			"  lantern freeze add gateways --until 4h --because \"a release\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if until == "" {
-				if len(args) > 0 || o.Because != "" {
-					return wrong("say until when with --until, as 2026-12-27, 2026-12-27T06:00 or 4h")
-				}
-				return a.listFreezes(cmd)
+				return wrong("say until when with --until, as 2026-12-27, 2026-12-27T06:00 or 4h")
 			}
 			if o.Because == "" {
 				return wrong("say why with --because; it is kept beside your name")
@@ -46,7 +75,7 @@ func (a *app) freeze() *cobra.Command {
 				return err
 			}
 			a.out.Printf(
-				"Freeze %d: nothing begins %s until %s. End it with: lantern thaw %d",
+				"Freeze %d: nothing begins %s until %s. End it with: lantern freeze end %d",
 				f.ID,
 				where(f.Group),
 				local(f.Until),
@@ -90,6 +119,15 @@ func namedTime(text string) (time.Time, bool) {
 	return time.Time{}, false
 }
 
+func (a *app) freezeList() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "list", Short: "List freezes: where, until when, and why", Args: cobra.NoArgs, Example: "  lantern freeze list",
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.listFreezes(cmd) },
+	}
+	listing(cmd)
+	return cmd
+}
+
 func (a *app) listFreezes(cmd *cobra.Command) error {
 	list, err := a.client().Freezes(cmd.Context())
 	if err != nil {
@@ -121,13 +159,13 @@ func (a *app) listFreezes(cmd *cobra.Command) error {
 	return nil
 }
 
-func (a *app) thaw() *cobra.Command {
+func (a *app) freezeEnd() *cobra.Command {
 	return &cobra.Command{
-		Use: "thaw NUMBER", Short: "End a freeze", GroupID: "policy", Args: cobra.ExactArgs(1), Example: "  lantern thaw 2",
+		Use: "end NUMBER", Short: "End a freeze before its time", Args: cobra.ExactArgs(1), Example: "  lantern freeze end 2",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil || id < 1 {
-				return wrong("%q is not the number of a freeze; `lantern freeze` lists them", args[0])
+				return wrong("%q is not the number of a freeze; `lantern freeze list` lists them", args[0])
 			}
 			f, err := a.client().Thaw(cmd.Context(), id)
 			if err != nil {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"strconv"
 	"strings"
 	"time"
@@ -17,21 +18,20 @@ import (
 
 // failOn is the error of a finding that is as bad as somebody asked for, on a host or on
 // any; nil where none is.
-func (a *app) failOn(ctx context.Context, severity, host string) error {
+func (a *app) failOn(ctx context.Context, severity string, of client.List) error {
 	if severity == "" {
 		return nil
 	}
-	filter := map[string][]string{"severity": []string{drift.Danger, drift.Fault, drift.Note}[:drift.Rank(severity)+1]}
-	if host != "" {
-		filter["host"] = []string{host}
-	}
-	page, err := a.client().Drift(ctx, client.List{Filter: filter, PerPage: 1})
+	filter := maps.Clone(of.Filter)
+	filter["severity"] = []string{drift.Danger, drift.Fault, drift.Note}[:drift.Rank(severity)+1]
+	of.Filter, of.Sort, of.Page, of.PerPage = filter, "", 1, 1
+	page, err := a.client().Drift(ctx, of)
 	switch {
 	case err != nil:
 		return err
 	case page.Total > 0:
 		return no("%s on %s", view.Count(page.Total, "finding", "findings"), view.Count(page.Hosts, "host", "hosts"))
-	case !page.Standing.Known():
+	case !page.Standing.Known() || page.Unknown > 0:
 		return no("there is no such finding, and it is not known of every host how it stands")
 	}
 	return nil
@@ -65,14 +65,15 @@ func (a *app) groups(ctx context.Context, l *driftFlags, list client.List) error
 		return err
 	}
 	if page.Total == 0 {
-		a.out.Printf("No findings%s.", map[bool]string{true: " of that kind"}[len(list.Filter["severity"])+len(list.Filter["class"]) > 0])
+		a.out.Printf("No findings%s.", map[bool]string{true: " of that kind"}[l.picky()])
 	} else {
 		a.out.Printf("%s, %s on %s\n", view.Count(page.Total, "different finding", "different findings"),
 			view.Count(page.Findings, "in all", "in all"), view.Count(page.Hosts, "host", "hosts"))
 	}
 	for _, g := range page.Groups {
-		a.group(g)
+		a.findingGroup(g)
 	}
+	a.notKnownWhether(page.Unknown)
 	l.more(a, len(page.Groups), page.Total)
 	if page.Total > 0 {
 		a.out.Printf("")
@@ -81,7 +82,7 @@ func (a *app) groups(ctx context.Context, l *driftFlags, list client.List) error
 	return nil
 }
 
-func (a *app) group(g api.FindingGroup) {
+func (a *app) findingGroup(g api.FindingGroup) {
 	look := severityLook[g.Severity]
 	where := g.File
 	if where == "" {
@@ -105,15 +106,24 @@ func (a *app) group(g api.FindingGroup) {
 	a.out.Printf("%s", a.out.Paint(view.Dim, a.out.Wrap(3, names)))
 }
 
-func (a *app) cohorts() *cobra.Command {
+func (a *app) cohort() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "cohort", Short: "Hosts that are configured alike: how many kinds there are, and who stands outside", GroupID: "fleet",
+		Example: "  lantern cohort list\n  lantern cohort list --system \"skerry 12\" --diff",
+	}
+	lists(cmd, a.cohortList())
+	return cmd
+}
+
+func (a *app) cohortList() *cobra.Command {
 	var l listFlags
 	var diff bool
 	var q string
 	cmd := &cobra.Command{
-		Use: "cohorts", Short: "Show how many different configurations there are, and who stands outside", GroupID: "fleet", Args: cobra.NoArgs,
+		Use: "list", Short: "Show how many different configurations there are, and who stands outside", Args: cobra.NoArgs,
 		Long: "Hosts are alike when their surveys are equal: sources, keys, settings, pins, holds and the texts of their files. The\\n" +
 			"commonest of a system comes first; --diff says by which lines the others differ from it.",
-		Example: "  lantern cohorts\n  lantern cohorts --system \"skerry 12\" --diff\n  lantern cohorts --format json | jq '.cohorts[].names'",
+		Example: "  lantern cohort list\n  lantern cohort list --system \"skerry 12\" --diff\n  lantern cohort list --format json | jq '.items[].names'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := a.client().Cohorts(cmd.Context(), q, diff, client.List{Page: l.page, PerPage: l.perPage})
 			if err != nil {
@@ -124,7 +134,7 @@ func (a *app) cohorts() *cobra.Command {
 			}
 			a.out.Printf("%s on %s\n", view.Count(page.Total, "configuration", "different configurations"), view.Count(page.Hosts, "host", "hosts"))
 			for _, c := range page.Cohorts {
-				a.cohort(c)
+				a.showCohort(c)
 			}
 			l.more(a, len(page.Cohorts), page.Total)
 			return nil
@@ -136,7 +146,7 @@ func (a *app) cohorts() *cobra.Command {
 	return cmd
 }
 
-func (a *app) cohort(c api.Cohort) {
+func (a *app) showCohort(c api.Cohort) {
 	names := strings.Join(c.Names, ", ")
 	if more := c.Hosts - len(c.Names); more > 0 {
 		names += fmt.Sprintf(" and %d more", more)

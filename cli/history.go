@@ -38,6 +38,7 @@ func (a *app) hostHistory() *cobra.Command {
 			return nil
 		},
 	}
+	listing(cmd)
 	cmd.Flags().Int64Var(&before, "before", 0, "only what happened before the entry of this number")
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many entries, up to 500")
 	return cmd

@@ -19,7 +19,8 @@ func (a *app) key() *cobra.Command {
 		Use: "key", Short: "Show which signing keys the fleet believes", GroupID: "fleet",
 		Example: "  lantern key list\n  lantern key show saltmarsh-2026",
 	}
-	cmd.AddCommand(a.keyList(), a.keyShow(), a.keyWithdraw())
+	lists(cmd, a.keyList())
+	cmd.AddCommand(a.keyShow(), a.keyWithdraw())
 	return cmd
 }
 
@@ -155,8 +156,8 @@ func (a *app) keyTable(keys []trust.FleetKey) {
 		})
 	}
 	a.out.Table([]view.Column{
-		{Name: "STATE"}, {Name: "KEY", Gives: true}, {Name: "HOSTS", Right: true}, {Name: "BELIEVED FOR"}, {Name: "UNTIL"}, {Name: "ALGORITHM"},
-		{Name: "LAST 16"},
+		{Name: "STATE"}, {Name: "KEY", Gives: true}, {Name: "HOSTS", Right: true}, {Name: "BELIEVED FOR", Less: 1},
+		{Name: "UNTIL", Less: 2}, {Name: "ALGORITHM", Less: 3}, {Name: "LAST 16"},
 	}, rows)
 	for i := range keys {
 		if k := &keys[i]; k.Replacement != "" {

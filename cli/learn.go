@@ -9,22 +9,23 @@ import (
 	"github.com/spf13/cobra"
 
 	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/learn"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/saved"
 )
 
-func (a *app) learn() *cobra.Command {
+func (a *app) policyLearn() *cobra.Command {
 	var from string
 	var leave []string
 	cmd := &cobra.Command{
-		Use: "learn FOLDER", Short: "Derive a policy folder from what the hosts have", GroupID: "policy", Args: cobra.ExactArgs(1),
+		Use: "learn FOLDER", Short: "Derive a policy folder from what the hosts have", Args: cobra.ExactArgs(1),
 		Long: "Derive a policy from what the hosts have: compared with it, none of them has drifted. Repositories\n" +
 			"that are the same but for release, architecture or a value are written once, groups are found by\n" +
 			"names, labels and traits, keys are taken along and pinned. What only one host has is named; leave\n" +
 			"such hosts out with --leave. Read and edit the result: it says what is, not what should be.\n\n" +
 			"Without --surveys the fleet's last surveys are taken from the service. The folder must not be there,\nor be empty.",
-		Example: "  lantern learn ./policy\n  lantern learn ./policy --leave desk-1,gw-04\n  lantern survey save ./surveys && lantern " +
+		Example: "  lantern policy learn ./policy\n  lantern policy learn ./policy --leave desk-1,gw-04\n  lantern survey save ./surveys && lantern " +
 			"learn ./policy --surveys ./surveys",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := emptyFolder(args[0]); err != nil {
@@ -81,7 +82,7 @@ func (a *app) learnFrom(ctx context.Context, from string) ([]saved.Snapshot, err
 	stop := a.waiting("reading the fleet's surveys")
 	defer stop()
 	var out []saved.Snapshot
-	if _, err := a.eachSurvey(ctx, "", func(s saved.Snapshot) error { out = append(out, s); return nil }); err != nil {
+	if _, err := a.eachSurvey(ctx, client.List{}, func(s saved.Snapshot) error { out = append(out, s); return nil }); err != nil {
 		return nil, err
 	}
 	if len(out) == 0 {

@@ -130,10 +130,7 @@ func (a *app) rolloutBackOut() *cobra.Command {
 				a.backing(&r)
 			}
 			if !yes {
-				if done, err := a.json(r); done {
-					return err
-				}
-				return no("nothing was taken back yet: look at what would be, then say --yes")
+				return a.shownOnly(r, "nothing was taken back yet: look at what would be, then say --yes")
 			}
 			return a.follow(cmd.Context(), r.ID, wait)
 		},
@@ -161,8 +158,8 @@ func (a *app) backing(r *api.Rollout) {
 
 // healMany heals hosts wave by wave, or shows what the waves would be.
 func (a *app) healMany(ctx context.Context, o api.HealManyOrder, yes bool, wait time.Duration) error {
-	if len(o.To)+len(o.Class) == 0 {
-		return wrong("say which: HOST, or --to GROUP, or --class CLASS; `lantern drift` tells what there is")
+	if len(o.To)+len(o.Class) == 0 && o.Where == "" {
+		return wrong("say which: HOST, --group GROUP, --where CONDITION or --class CLASS; `lantern drift` tells what there is")
 	}
 	o.Try = !yes
 	r, err := a.client().HealMany(ctx, o)
@@ -175,9 +172,8 @@ func (a *app) healMany(ctx context.Context, o api.HealManyOrder, yes bool, wait 
 		}
 		return a.follow(ctx, r.ID, wait)
 	}
-	if done, err := a.json(r); done {
-		return err
+	if a.format == "table" {
+		a.showPlan(&r)
 	}
-	a.showPlan(&r)
-	return no("nothing was begun yet: look at the waves, then say --yes")
+	return a.shownOnly(r, "nothing was begun yet: look at the waves, then say --yes")
 }

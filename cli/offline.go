@@ -180,26 +180,29 @@ func (a *app) survey() *cobra.Command {
 
 func (a *app) surveySave() *cobra.Command {
 	var match string
+	var m meant
 	cmd := &cobra.Command{
 		Use: "save FOLDER", Short: "Save the last survey of each host as FOLDER/HOST.json", Args: cobra.ExactArgs(1),
 		Long: "Save the last survey of each host, with its labels and the texts of its source files, passwords\n" +
 			"masked, as FOLDER/HOST.json. policy check, preview, explain and learn take such a folder with --surveys.",
-		Example: "  lantern survey save ./surveys\n  lantern survey save ./surveys --match site=reef\n  lantern preview ./policy " +
+		Example: "  lantern survey save ./surveys\n  lantern survey save ./surveys --match site=reef\n  lantern policy preview ./policy " +
 			"--surveys ./surveys",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.saveSurveys(cmd.Context(), args[0], match)
+			l := client.List{Query: match}
+			m.into(&l, nil)
+			return a.saveSurveys(cmd.Context(), args[0], l)
 		},
 	}
 	cmd.Flags().StringVar(&match, "match", "", "only hosts whose name, system or label (KEY=VALUE) has this")
+	m.add(a, cmd)
 	return cmd
 }
 
 // eachSurvey hands out the last survey of each host of the fleet, and lists the hosts
 // that have sent none.
-func (a *app) eachSurvey(ctx context.Context, match string, take func(saved.Snapshot) error) (silent []string, err error) {
-	const perPage = 500
-	for page := 1; ; page++ {
-		p, err := a.client().Hosts(ctx, client.List{Query: match, Page: page, PerPage: perPage})
+func (a *app) eachSurvey(ctx context.Context, of client.List, take func(saved.Snapshot) error) (silent []string, err error) {
+	for of.Page, of.PerPage = 1, 500; ; of.Page++ {
+		p, err := a.client().Hosts(ctx, of)
 		if err != nil {
 			return silent, err
 		}
@@ -216,17 +219,24 @@ func (a *app) eachSurvey(ctx context.Context, match string, take func(saved.Snap
 				return silent, err
 			}
 		}
-		if page*perPage >= p.Total {
+		if p.Next == 0 {
 			return silent, nil
 		}
 	}
 }
 
-func (a *app) saveSurveys(ctx context.Context, dir, match string) error {
+// savedSurveys is what survey save says as JSON.
+type savedSurveys struct {
+	Folder  string   `json:"folder"`
+	Saved   int      `json:"saved"`
+	Missing []string `json:"missing" doc:"Hosts that have sent none"`
+}
+
+func (a *app) saveSurveys(ctx context.Context, dir string, of client.List) error {
 	stop := sync.OnceFunc(a.waiting("saving surveys"))
 	defer stop()
 	count := 0
-	silent, err := a.eachSurvey(ctx, match, func(s saved.Snapshot) error {
+	silent, err := a.eachSurvey(ctx, of, func(s saved.Snapshot) error {
 		text, err := json.MarshalIndent(s, "", "  ")
 		if err != nil {
 			return err
@@ -244,6 +254,9 @@ func (a *app) saveSurveys(ctx context.Context, dir, match string) error {
 		return err
 	}
 	stop()
+	if done, err := a.json(savedSurveys{dir, count, append([]string{}, silent...)}); done {
+		return err
+	}
 	a.out.Printf("%s saved in %s.", view.Count(count, "survey", "surveys"), dir)
 	if len(silent) > 0 {
 		a.out.Printf("%s sent none yet: %s", view.Count(len(silent), "host has", "hosts have"), someNames(silent, 8))

@@ -117,7 +117,7 @@ func (s *state) next() string {
 	case s.Dangers > 0:
 		return "lantern drift --severity danger"
 	case st.Failed > 0:
-		return "lantern hosts --state failed"
+		return "lantern host list --state failed"
 	case r != nil && r.Ended == nil:
 		return "lantern rollout show"
 	case s.Refused > 0:
@@ -125,17 +125,17 @@ func (s *state) next() string {
 	case s.Faults > 0:
 		return "lantern drift"
 	case st.Silent > 0:
-		return "lantern hosts --state silent"
+		return "lantern host list --state silent"
 	case s.Revision == 0:
-		return "lantern learn FOLDER, or lantern policy publish FOLDER"
+		return "lantern policy learn FOLDER, or lantern policy publish FOLDER"
 	case st.NoRevision+st.Older > 0 || r == nil || r.Revision < s.Revision:
-		return "lantern preview"
+		return "lantern policy preview"
 	case s.Keys > 0:
 		return "lantern key list"
 	case s.Falling > 0:
 		return "lantern contract outlook"
 	}
-	return "nothing is pressing; lantern hosts lists the fleet"
+	return "nothing is pressing; lantern host list lists the fleet"
 }
 
 // differs tells what differs from the policy.

@@ -12,19 +12,18 @@ import (
 	"patientlantern.example/lantern/core/preview"
 )
 
-func (a *app) preview() *cobra.Command {
+func (a *app) policyPreview() *cobra.Command {
 	var revision int64
 	var from string
 	cmd := &cobra.Command{
-		Use:     "preview [FOLDER]",
-		Short:   "Show which hosts a revision or a policy folder would change, and the exact lines",
-		GroupID: "policy",
-		Args:    cobra.MaximumNArgs(1),
+		Use:   "preview [FOLDER]",
+		Short: "Show which hosts a revision or a policy folder would change, and the exact lines",
+		Args:  cobra.MaximumNArgs(1),
 		Long: "Show what carrying a revision, or a policy folder that is not published, would change. Hosts\nthat would change in the " +
 			"same way stand together, the largest group first. What weakens\n" +
 			"security and what comes to stand above other sources is told at the top.\n\nWith --surveys no service is needed: the folder is " +
 			"tried on saved surveys (lantern survey save),\nas in a pipeline that reviews a change of the policy.",
-		Example: "  lantern preview\n  lantern preview --revision 3 --format json\n  lantern preview ./policy\n  lantern preview ./policy " +
+		Example: "  lantern policy preview\n  lantern policy preview --revision 3 --format json\n  lantern policy preview ./policy\n  lantern policy preview ./policy " +
 			"--surveys ./surveys",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := a.previewed(cmd.Context(), args, from, revision)

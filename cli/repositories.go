@@ -18,7 +18,8 @@ func (a *app) repository() *cobra.Command {
 		Use: "repository", Short: "Show where packages come from, and what stands there", GroupID: "fleet",
 		Example: "  lantern repository list\n  lantern repository probe saltmarsh",
 	}
-	cmd.AddCommand(a.repositoryList(), a.repositoryShow(), a.repositoryProbe())
+	lists(cmd, a.repositoryList())
+	cmd.AddCommand(a.repositoryShow(), a.repositoryProbe())
 	return cmd
 }
 

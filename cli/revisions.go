@@ -3,21 +3,72 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/client"
 )
+
+func (a *app) revision() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "revision", Short: "The revisions that were published: by whom, why, and on how many hosts", GroupID: "policy",
+		Long:    "lantern policy publish makes one, policy fetch writes the folder of one, policy restore publishes one again.",
+		Example: "  lantern revision list\n  lantern revision list --match saltmarsh",
+	}
+	lists(cmd, a.revisionList())
+	return cmd
+}
+
+func (a *app) revisionList() *cobra.Command {
+	var l listFlags
+	var q string
+	cmd := &cobra.Command{
+		Use: "list", Short: "List the published revisions, the newest first", Args: cobra.NoArgs,
+		Example: "  lantern revision list\n  lantern revision list --match saltmarsh --format csv",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			list, err := a.client().Revisions(cmd.Context(), client.List{Query: q, Page: l.page, PerPage: l.perPage})
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(list); done {
+				return err
+			}
+			if list.Total == 0 && q == "" {
+				a.out.Printf("Nothing is published yet: lantern policy publish FOLDER")
+				return nil
+			}
+			var rows [][]view.Cell
+			for _, r := range list.Revisions {
+				rows = append(rows, []view.Cell{
+					view.T(fmt.Sprint(r.Number)), view.T(r.Created.Local().Format("2006-01-02 15:04")), view.T(r.Author),
+					view.T(fmt.Sprint(r.Hosts)), view.T(r.Message),
+				})
+			}
+			a.out.Table([]view.Column{
+				{Name: "REVISION", Right: true}, {Name: "PUBLISHED"}, {Name: "BY"}, {Name: "HOSTS", Right: true},
+				{Name: "MESSAGE", Gives: true},
+			}, rows)
+			l.more(a, len(list.Revisions), list.Total)
+			return nil
+		},
+	}
+	l.add(cmd)
+	cmd.Flags().StringVar(&q, "match", "", "part of the message or of the author")
+	return cmd
+}
 
 // revisionNumber reads the number of a revision.
 func revisionNumber(s string) (int64, error) {
 	var n int64
 	if _, err := fmt.Sscanf(s, "%d", &n); err != nil || n < 1 || fmt.Sprint(n) != s {
-		return 0, wrong("%q is not the number of a revision; `lantern revisions` lists them", s)
+		return 0, wrong("%q is not the number of a revision; `lantern revision list` lists them", s)
 	}
 	return n, nil
 }
@@ -55,6 +106,9 @@ func (a *app) policyFetch() *cobra.Command {
 					return err
 				}
 			}
+			if a.format != "table" {
+				return a.wrote(slices.Sorted(maps.Keys(p.Files))...)
+			}
 			a.out.Printf("%s of revision %d in %s", view.Count(len(p.Files), "file", "files"), n, args[1])
 			return nil
 		},
@@ -75,7 +129,7 @@ func (a *app) policyRestore() *cobra.Command {
 		Long: "Go back: publish the folder of an earlier revision again, under the next number. No host changes\nuntil a rollout carries " +
 			"it there. A host never goes back to a number that it has passed, so that\n" +
 			"nobody who keeps an old delivery can make it go back.",
-		Example: "  lantern policy restore 3\n  lantern preview && lantern rollout begin",
+		Example: "  lantern policy restore 3\n  lantern policy preview && lantern rollout begin",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, p, err := a.published(cmd.Context(), args[0])
 			if err != nil {
@@ -96,7 +150,7 @@ func (a *app) policyRestore() *cobra.Command {
 				return nil
 			}
 			a.out.Printf(
-				"%s It says what revision %d said. Next: lantern preview, then lantern rollout begin",
+				"%s It says what revision %d said. Next: lantern policy preview, then lantern rollout begin",
 				a.out.Paint(view.Bold, fmt.Sprintf("Revision %d published.", r.Number)),
 				n,
 			)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -24,11 +25,11 @@ func (a *app) rollout() *cobra.Command {
 			"every gate of those before must hold; one that does not holds the rollout until somebody decides.",
 		Example: "  lantern rollout plan\n  lantern rollout begin\n  lantern rollout show",
 	}
+	lists(cmd, a.rolloutList())
 	cmd.AddCommand(
 		a.rolloutBegin(),
 		a.rolloutPlan(),
 		a.rolloutShow(),
-		a.rolloutList(),
 		a.rolloutHold(),
 		a.rolloutProceed(),
 		a.rolloutConsent(),
@@ -64,8 +65,17 @@ func (a *app) follow(ctx context.Context, id int64, wait time.Duration) error {
 		if err != nil && ctx.Err() == nil {
 			return err
 		}
+		if errors.Is(ctx.Err(), context.Canceled) {
+			return &exit{ExitInterrupted, fmt.Sprintf("interrupted; rollout %d goes on by itself: watch it with lantern rollout show %d --watch, "+
+				"hold it with lantern rollout hold %d", id, id, id)}
+		}
 		if ctx.Err() != nil {
-			return no("rollout %d is still under way after %s; it goes on: lantern rollout show %d", id, wait, id)
+			return no("rollout %d is still under way after %s; it goes on: watch it with lantern rollout show %d --watch", id, wait, id)
+		}
+		if a.format == "jsonl" {
+			if err := a.streamed(&r, told); err != nil {
+				return err
+			}
 		}
 		if a.format == "table" {
 			width = max(width, longest(r.Hosts))
@@ -104,6 +114,20 @@ var progressLook = map[rollout.State]struct {
 	rollout.Done: {"✓", view.Green}, rollout.Unchanged: {"=", view.Plain}, rollout.Failed: {"✗", view.Red},
 }
 
+// streamed writes a line of JSON for each host that has finished since the last look.
+func (a *app) streamed(r *api.Rollout, told map[string]bool) error {
+	for _, h := range r.Hosts {
+		if told[h.Host] || h.State.Open() || h.State == rollout.Queued {
+			continue
+		}
+		told[h.Host] = true
+		if err := a.line(h); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // tellProgress writes a line for each host that has finished, and on a terminal
 // one line for the rest that is written over.
 func (a *app) tellProgress(r api.Rollout, told map[string]bool, width int, since time.Duration) {
@@ -121,11 +145,12 @@ func (a *app) tellProgress(r api.Rollout, told map[string]bool, width int, since
 	if a.out.Live && r.Ended == nil {
 		a.out.Over(
 			fmt.Sprintf(
-				"%d of %d done, %d at work, %ds …",
+				"%d of %d done, %d at work, %ds%s …",
 				r.Counts[rollout.Done]+r.Counts[rollout.Unchanged],
 				r.All(),
 				r.Counts[rollout.Working],
 				int(since.Seconds()),
+				timeLeft(r.Counts[rollout.Done]+r.Counts[rollout.Failed], r.All()-r.Counts[rollout.Unchanged], since),
 			),
 		)
 	}
@@ -291,16 +316,16 @@ func (a *app) rolloutList() *cobra.Command {
 			a.out.Table(
 				[]view.Column{
 					{Name: "ROLLOUT", Right: true},
-					{Name: "KIND"},
+					{Name: "KIND", Less: 3},
 					{Name: "REVISION", Right: true},
-					{Name: "BY"},
-					{Name: "BEGUN"},
+					{Name: "BY", Less: 4},
+					{Name: "BEGUN", Less: 1},
 					{Name: "ENDED"},
 					{
 						Name:  "DONE",
 						Right: true,
 					},
-					{Name: "UNCHANGED", Right: true},
+					{Name: "UNCHANGED", Right: true, Less: 5},
 					{Name: "FAILED", Right: true},
 					{Name: "TO DO", Right: true},
 				},
@@ -311,6 +336,7 @@ func (a *app) rolloutList() *cobra.Command {
 		},
 	}
 	l.add(cmd)
+	a.watching(cmd)
 	return cmd
 }
 
@@ -347,4 +373,13 @@ func (a *app) rolloutStop() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+// timeLeft says how long the rest takes at the pace so far; nothing where that is not known yet.
+func timeLeft(done, all int, since time.Duration) string {
+	if done < 2 || done >= all || since < 2*time.Second {
+		return ""
+	}
+	left := time.Duration(float64(since) / float64(done) * float64(all-done))
+	return ", about " + left.Round(time.Second).String() + " left at this pace"
 }

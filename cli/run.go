@@ -232,11 +232,12 @@ func (a *app) operator() *cobra.Command {
 			if err := a.client().RemoveOperator(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			a.out.Printf("%s can no longer sign in.", args[0])
-			return nil
+			return a.did("removed", args[0], "%s can no longer sign in.", args[0])
 		},
 	}
-	cmd.AddCommand(list, add, remove)
+	listing(list)
+	lists(cmd, list)
+	cmd.AddCommand(add, remove)
 	return cmd
 }
 

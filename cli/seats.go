@@ -24,7 +24,8 @@ func (a *app) seat() *cobra.Command {
 		GroupID: "contracts",
 		Example: "  lantern seat take gw-01\n  lantern seat list",
 	}
-	cmd.AddCommand(a.seatTake(), a.seatRelease(), a.seatList())
+	lists(cmd, a.seatList())
+	cmd.AddCommand(a.seatTake(), a.seatRelease())
 	return cmd
 }
 
@@ -52,7 +53,10 @@ func (a *app) seatTake() *cobra.Command {
 					a.out.Printf("%s has a seat in %s: %s", s.Host, s.Contract, s.Why)
 				}
 			}
-			_, err := a.json(all)
+			if a.format == "table" {
+				return nil
+			}
+			_, err := a.json(several(all))
 			return err
 		},
 	}
@@ -110,7 +114,10 @@ func (a *app) seatRelease() *cobra.Command {
 					}
 				}
 			}
-			_, err := a.json(all)
+			if a.format == "table" {
+				return nil
+			}
+			_, err := a.json(several(all))
 			return err
 		},
 	}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
@@ -17,30 +16,6 @@ import (
 	"patientlantern.example/lantern/cli/view"
 )
 
-// moreFormats marks commands that take a further format beside table and json.
-const moreFormats = "format"
-
-// csv prints rows as CSV (RFC 4180) and reports true when that is the format.
-func (a *app) csv(head []string, rows [][]string) (bool, error) {
-	if a.format != "csv" {
-		return false, nil
-	}
-	w := csv.NewWriter(a.out)
-	w.UseCRLF = true
-	if err := w.Write(head); err != nil {
-		return true, err
-	}
-	for _, r := range rows {
-		for i, cell := range r {
-			// A spreadsheet must not take a name that a host chose for a formula.
-			if cell != "" && strings.ContainsAny(cell[:1], "=+-@\t\r") {
-				r[i] = "'" + cell
-			}
-		}
-	}
-	return true, w.WriteAll(rows)
-}
-
 func day(t time.Time) string { return t.UTC().Format(time.DateOnly) }
 
 func (a *app) account() *cobra.Command {
@@ -50,7 +25,8 @@ func (a *app) account() *cobra.Command {
 		GroupID: "contracts",
 		Example: "  lantern account list\n  lantern account add gannet --desk https://desk.gannet.example --login brinewick",
 	}
-	cmd.AddCommand(a.accountAdd(), a.accountList(), a.accountRemove())
+	lists(cmd, a.accountList())
+	cmd.AddCommand(a.accountAdd(), a.accountRemove())
 	return cmd
 }
 
@@ -129,7 +105,7 @@ func (a *app) readPassword(file string) (string, error) {
 }
 
 func (a *app) accountList() *cobra.Command {
-	return &cobra.Command{
+	cmd := &cobra.Command{
 		Use: "list", Short: "List accounts, and whether their desks answer", Args: cobra.NoArgs, Example: "  lantern account list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			list, err := a.client().Accounts(cmd.Context())
@@ -170,6 +146,8 @@ func (a *app) accountList() *cobra.Command {
 			return nil
 		},
 	}
+	listing(cmd)
+	return cmd
 }
 
 func (a *app) accountRemove() *cobra.Command {
@@ -179,8 +157,7 @@ func (a *app) accountRemove() *cobra.Command {
 			if err := a.client().RemoveAccount(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			a.out.Printf("The account %s is forgotten.", args[0])
-			return nil
+			return a.did("removed", args[0], "The account %s is forgotten.", args[0])
 		},
 	}
 }

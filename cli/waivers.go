@@ -19,7 +19,8 @@ func (a *app) waiver() *cobra.Command {
 		Use: "waiver", Short: "Accept findings until a date, with a reason", GroupID: "fleet",
 		Example: "  lantern waiver add gw-01 --class pin-changed --until 2026-12-31 --because \"metrics trial\"\n  lantern waiver list",
 	}
-	cmd.AddCommand(a.waiverAdd(), a.waiverList(), a.waiverEnd())
+	lists(cmd, a.waiverList())
+	cmd.AddCommand(a.waiverAdd(), a.waiverEnd())
 	return cmd
 }
 
@@ -172,8 +173,7 @@ func (a *app) waiverEnd() *cobra.Command {
 			if err := a.client().EndWaiver(cmd.Context(), id); err != nil {
 				return err
 			}
-			a.out.Printf("Waiver %d is taken away.", id)
-			return nil
+			return a.did("ended", args[0], "Waiver %d is taken away.", id)
 		},
 	}
 }

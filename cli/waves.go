@@ -16,11 +16,23 @@ import (
 )
 
 // orderFlags are what says who a rollout is for.
-type orderFlags struct{ order api.RolloutOrder }
+type orderFlags struct {
+	order api.RolloutOrder
+	meant meant
+}
 
-func (o *orderFlags) add(cmd *cobra.Command) {
+// asked is the order with the hosts that it is for.
+func (o *orderFlags) asked() api.RolloutOrder {
+	out := o.order
+	out.To, out.Where = slices.Concat(out.To, o.meant.groups), o.meant.where
+	return out
+}
+
+func (o *orderFlags) add(a *app, cmd *cobra.Command) {
 	cmd.Flags().Int64Var(&o.order.Revision, "revision", 0, "the revision; 0 for the newest")
 	cmd.Flags().StringSliceVar(&o.order.To, "to", nil, "only these hosts, ranges or groups")
+	must(cmd.RegisterFlagCompletionFunc("to", a.completeTo))
+	o.meant.add(a, cmd)
 	cmd.Flags().BoolVar(&o.order.AtOnce, "at-once", false, "all hosts together, whatever their plans say, and no gate; wants --because")
 	cmd.Flags().StringVar(&o.order.Because, "because", "", "why; it is kept beside your name")
 }
@@ -38,7 +50,7 @@ func (a *app) rolloutBegin() *cobra.Command {
 			if o.order.AtOnce && o.order.Because == "" {
 				return wrong("say why with --because: --at-once takes every gate away")
 			}
-			r, err := a.client().BeginRollout(cmd.Context(), o.order)
+			r, err := a.client().BeginRollout(cmd.Context(), o.asked())
 			if err != nil {
 				return err
 			}
@@ -57,7 +69,7 @@ func (a *app) rolloutBegin() *cobra.Command {
 			return a.follow(cmd.Context(), r.ID, wait)
 		},
 	}
-	o.add(cmd)
+	o.add(a, cmd)
 	cmd.Flags().DurationVar(&wait, "wait", 10*time.Minute, "how long to watch; it goes on without watching")
 	cmd.Flags().BoolVar(&leave, "no-wait", false, "begin it and come back at once")
 	return cmd
@@ -90,7 +102,7 @@ func (a *app) rolloutPlan() *cobra.Command {
 		Example: "  lantern rollout plan\n  lantern rollout plan --to models",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o.order.Try = true
-			r, err := a.client().BeginRollout(cmd.Context(), o.order)
+			r, err := a.client().BeginRollout(cmd.Context(), o.asked())
 			if err != nil {
 				return err
 			}
@@ -101,7 +113,7 @@ func (a *app) rolloutPlan() *cobra.Command {
 			return nil
 		},
 	}
-	o.add(cmd)
+	o.add(a, cmd)
 	return cmd
 }
 
@@ -220,6 +232,8 @@ func (a *app) whyFailed(r *api.Rollout) {
 }
 
 func (a *app) rolloutShow() *cobra.Command {
+	var watch bool
+	var wait time.Duration
 	var l listFlags
 	var states []string
 	var q string
@@ -227,18 +241,27 @@ func (a *app) rolloutShow() *cobra.Command {
 		Use: "show [NUMBER]", Short: "Show how far a rollout is: its waves, its gates, and the hosts that need somebody",
 		Args:    cobra.MaximumNArgs(1),
 		Long:    "Without a number it shows the one that is under way, or the newest.",
-		Example: "  lantern rollout show\n  lantern rollout show 4 --state failed,behind",
+		Example: "  lantern rollout show\n  lantern rollout show 4 --state failed,behind\n  lantern rollout show --watch",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := a.which(cmd.Context(), args)
 			if err != nil {
 				return err
+			}
+			if watch {
+				return a.follow(cmd.Context(), id, wait)
 			}
 			list := client.List{Query: q, Filter: map[string][]string{"state": states}, Page: l.page, PerPage: l.perPage}
 			r, err := a.client().Rollout(cmd.Context(), id, list)
 			if err != nil {
 				return err
 			}
-			if done, err := a.json(r); done {
+			var whole any = r
+			if a.format != "json" { // a row, or a line, for each host
+				whole = struct {
+					Items []api.HostProgress `json:"items"`
+				}{r.Hosts}
+			}
+			if done, err := a.json(whole); done {
 				return err
 			}
 			a.showRollout(r)
@@ -256,6 +279,8 @@ func (a *app) rolloutShow() *cobra.Command {
 	}
 	choose(cmd, &states, "state", true, "only hosts in these states: "+strings.Join(names, ", "), names...)
 	cmd.Flags().StringVar(&q, "match", "", "only hosts with this in their name")
+	cmd.Flags().BoolVar(&watch, "watch", false, "watch it until it ends, or waits for somebody")
+	cmd.Flags().DurationVar(&wait, "wait", time.Hour, "how long to watch")
 	return cmd
 }
 

@@ -19,7 +19,8 @@ func (a *app) webhook() *cobra.Command {
 		Example: "  lantern webhook add https://alerts.brinewick.test/lantern --about host,rollout\n" +
 			"  lantern webhook try 1\n  lantern webhook list",
 	}
-	cmd.AddCommand(a.webhookAdd(), a.webhookList(), a.webhookTry(), a.webhookRemove())
+	lists(cmd, a.webhookList())
+	cmd.AddCommand(a.webhookAdd(), a.webhookTry(), a.webhookRemove())
 	return cmd
 }
 
@@ -59,7 +60,7 @@ func (a *app) webhookAdd() *cobra.Command {
 }
 
 func (a *app) webhookList() *cobra.Command {
-	return &cobra.Command{
+	cmd := &cobra.Command{
 		Use: "list", Short: "List who is told, and how that goes", Args: cobra.NoArgs, Example: "  lantern webhook list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			list, err := a.client().Webhooks(cmd.Context())
@@ -93,6 +94,8 @@ func (a *app) webhookList() *cobra.Command {
 			return nil
 		},
 	}
+	listing(cmd)
+	return cmd
 }
 
 func webhookNumber(text string) (int64, error) {
@@ -141,10 +144,7 @@ func (a *app) webhookRemove() *cobra.Command {
 			if err := a.client().RemoveWebhook(cmd.Context(), id); err != nil {
 				return err
 			}
-			if a.format == "table" {
-				a.out.Printf("Webhook %d is told no more.", id)
-			}
-			return nil
+			return a.did("removed", args[0], "Webhook %d is told no more.", id)
 		},
 	}
 }

@@ -15,7 +15,8 @@ import (
 
 func (a *app) whence() *cobra.Command {
 	var l listFlags
-	var groups, hosts []string
+	var m meant
+	var hosts []string
 	cmd := &cobra.Command{
 		Use: "whence PACKAGE", Short: "Show where hosts would get a package from, and in which version", GroupID: "fleet",
 		Args:        cobra.ExactArgs(1),
@@ -27,7 +28,9 @@ func (a *app) whence() *cobra.Command {
 			"  lantern whence saltmarsh-server --host gw-{01..04} --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			stop := a.waiting("looking the package up")
-			w, err := a.client().Whence(cmd.Context(), args[0], append(groups, hosts...), client.List{Page: l.page, PerPage: l.perPage})
+			list := client.List{Page: l.page, PerPage: l.perPage}
+			m.into(&list, hosts)
+			w, err := a.client().Whence(cmd.Context(), args[0], list)
 			stop()
 			if err != nil {
 				return err
@@ -44,8 +47,9 @@ func (a *app) whence() *cobra.Command {
 		},
 	}
 	l.add(cmd)
-	cmd.Flags().StringSliceVar(&groups, "group", nil, "only hosts of these groups of the policy")
+	m.add(a, cmd)
 	cmd.Flags().StringSliceVar(&hosts, "host", nil, "only these hosts or ranges of hosts")
+	must(cmd.RegisterFlagCompletionFunc("host", a.completeEveryHost))
 	return cmd
 }
 

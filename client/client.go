@@ -153,6 +153,8 @@ func send[T any](ctx context.Context, c *Client, method, path string, in any) (T
 type List struct {
 	Query   string
 	Filter  map[string][]string
+	To      []string // hosts, ranges, groups
+	Where   string   // a condition
 	Sort    string
 	Page    int
 	PerPage int
@@ -167,6 +169,12 @@ func (l List) values() url.Values {
 		if len(list) > 0 && list[0] != "" {
 			v.Set(k, strings.Join(list, ","))
 		}
+	}
+	for _, t := range l.To {
+		v.Add("to", t)
+	}
+	if l.Where != "" {
+		v.Set("where", l.Where)
 	}
 	if l.Sort != "" {
 		v.Set("sort", l.Sort)

@@ -8,11 +8,13 @@ import (
 
 // Whence tells from where, and in which version, hosts would get a package. to are hosts,
 // ranges and groups; none means all.
-func (c *Client) Whence(ctx context.Context, name string, to []string, l List) (api.Whence, error) {
+func (c *Client) Whence(ctx context.Context, name string, l List) (api.Whence, error) {
 	v := l.values()
 	v.Set("package", name)
-	for _, t := range to {
-		v.Add("to", t)
-	}
 	return get[api.Whence](ctx, c, "/api/whence", v)
+}
+
+// Groups lists the groups of the newest revision, a thousand at most.
+func (c *Client) Groups(ctx context.Context, l List) (api.GroupPage, error) {
+	return get[api.GroupPage](ctx, c, "/api/groups", l.values())
 }

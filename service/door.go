@@ -81,7 +81,7 @@ var least = map[string]string{
 	"invite-host": store.RoleOperator,
 	"list-drift":  store.RoleReader, "group-drift": store.RoleReader,
 	"list-waivers": store.RoleReader, "add-waiver": store.RoleOperator, "end-waiver": store.RoleOperator,
-	"list-cohorts": store.RoleReader, "list-keys": store.RoleReader, "show-key": store.RoleReader,
+	"list-cohorts": store.RoleReader, "list-groups": store.RoleReader, "list-keys": store.RoleReader, "show-key": store.RoleReader,
 	"list-repositories": store.RoleReader, "show-repository": store.RoleReader, "probe-repositories": store.RoleOperator,
 	"whence":       store.RoleReader,
 	"check-policy": store.RoleReader, "preview-policy": store.RoleReader, "publish-policy": store.RoleOperator,

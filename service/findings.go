@@ -24,14 +24,31 @@ func (s *Service) findings(v *hostView, list []drift.Finding) []api.Finding {
 
 type driftQuery struct {
 	Paging
-	Host     string   `query:"host" doc:"Only findings of this host"`
-	Severity []string `query:"severity" doc:"Only these severities: danger, fault, note"`
-	Class    []string `query:"class" doc:"Only these classes"`
-	Sort     string   `query:"sort" enum:"severity,since,host,-since" default:"severity"`
+	Selecting
+	Picking
+	Host string `query:"host" doc:"Only findings of this host"`
+	Sort string `query:"sort" enum:"severity,since,host,-since" default:"severity"`
+}
+
+// Picking says which findings are wanted.
+type Picking struct {
+	Severity   []string `query:"severity" doc:"Only these severities: danger, fault, note"`
+	Class      []string `query:"class" doc:"Only these classes"`
+	Repository []string `query:"repository" maxItems:"100" doc:"Only findings about these repositories of the policy"`
+	Q          string   `query:"q" maxLength:"200" doc:"Part of the message, of the file or of the repository's name"`
+}
+
+// wants reports whether a finding is meant; q is in lower case.
+func (in *Picking) wants(f *drift.Finding, q string) bool {
+	return (len(in.Severity) == 0 || slices.Contains(in.Severity, f.Severity)) &&
+		(len(in.Class) == 0 || slices.Contains(in.Class, f.Class)) &&
+		(len(in.Repository) == 0 || slices.Contains(in.Repository, f.Repository)) &&
+		(q == "" || strings.Contains(strings.ToLower(f.Message), q) || strings.Contains(strings.ToLower(f.File), q) ||
+			strings.Contains(strings.ToLower(f.Repository), q))
 }
 
 // check refuses words that are none.
-func (in *driftQuery) check() error {
+func (in *Picking) check() error {
 	for _, sev := range in.Severity {
 		if drift.Rank(sev) < 0 {
 			return huma.Error422UnprocessableEntity(fmt.Sprintf("there is no severity %q; severities are danger, fault, note", sev))
@@ -59,13 +76,13 @@ type findingRow struct {
 // rows are the findings that are asked for, and how many hosts have one.
 func (in *driftQuery) rows(hosts []*host) (rows []findingRow, hit int) {
 	turned := in.Sort == "-since"
+	q := strings.ToLower(in.Q)
 	for _, h := range hosts {
 		v := h.row()
 		before := len(rows)
 		for i := range v.findings {
 			f := &v.findings[i]
-			if len(in.Severity) > 0 && !slices.Contains(in.Severity, f.Severity) ||
-				len(in.Class) > 0 && !slices.Contains(in.Class, f.Class) {
+			if !in.wants(f, q) {
 				continue
 			}
 			r := findingRow{v: v, i: int32(i), at: int32(len(rows))}
@@ -90,7 +107,10 @@ func (in *driftQuery) rows(hosts []*host) (rows []findingRow, hit int) {
 }
 
 func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.FindingPage], error) {
-	hosts := s.fleet.all()
+	hosts, unknown, err := s.selected(ctx, in.Selecting, s.fleet.all())
+	if err != nil {
+		return nil, err
+	}
 	if in.Host != "" {
 		h, err := s.findHost(in.Host)
 		if err != nil {
@@ -101,15 +121,14 @@ func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.Find
 	if err := in.check(); err != nil {
 		return nil, err
 	}
-	page := api.FindingPage{Findings: []api.Finding{}}
+	page := api.FindingPage{Findings: []api.Finding{}, Unknown: unknown}
 	now := s.now()
 	var counted tally
 	for _, h := range hosts {
 		counted.add(h.row(), h.state(now))
 	}
 	page.Standing = counted.standing()
-	if in.Host == "" {
-		var err error
+	if in.Host == "" && !in.some() {
 		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {
 			return nil, s.refuse(err)
 		}

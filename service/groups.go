@@ -13,9 +13,9 @@ import (
 
 type groupQuery struct {
 	Paging
-	Severity []string `query:"severity" doc:"Only these severities: danger, fault, note"`
-	Class    []string `query:"class" doc:"Only these classes"`
-	Sort     string   `query:"sort" enum:"severity,hosts,since,-since" default:"severity"`
+	Selecting
+	Picking
+	Sort string `query:"sort" enum:"severity,hosts,since,-since" default:"severity"`
 }
 
 // group is a finding and who has it.
@@ -33,20 +33,24 @@ const mostNames = 5
 
 // groupDrift tells each finding once, however many hosts have it.
 func (s *Service) groupDrift(ctx context.Context, in *groupQuery) (*body[api.FindingGroupPage], error) {
-	as := &driftQuery{Severity: in.Severity, Class: in.Class}
+	as := &driftQuery{Picking: in.Picking}
 	if err := as.check(); err != nil {
 		return nil, err
 	}
-	hosts := s.fleet.all()
+	hosts, unknown, err := s.selected(ctx, in.Selecting, s.fleet.all())
+	if err != nil {
+		return nil, err
+	}
 	now := s.now()
 	var counted tally
 	for _, h := range hosts {
 		counted.add(h.row(), h.state(now))
 	}
-	page := api.FindingGroupPage{Groups: []api.FindingGroup{}}
-	var err error
-	if page.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
-		return nil, s.refuse(err)
+	page := api.FindingGroupPage{Groups: []api.FindingGroup{}, Standing: counted.standing(), Unknown: unknown}
+	if !in.some() {
+		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {
+			return nil, s.refuse(err)
+		}
 	}
 	rows, hit := as.rows(hosts)
 	page.Findings, page.Hosts = len(rows), hit

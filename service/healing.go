@@ -68,7 +68,7 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	targets, err := s.pickHosts(ctx, rs, s.changeable(), in.To)
+	targets, err := s.pickHosts(ctx, rs, s.changeable(), Selecting{in.To, in.Where})
 	if err != nil {
 		return nil, err
 	}

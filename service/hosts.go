@@ -31,13 +31,14 @@ func (s *Service) findHost(name string) (*host, error) {
 	if near := names.NearestOf(strings.ToLower(name), s.fleet.names(!strings.Contains(name, "."))); near != "" {
 		msg += fmt.Sprintf("; did you mean %q?", near)
 	} else {
-		msg += "; `lantern hosts` lists them"
+		msg += "; `lantern host list` lists them"
 	}
 	return nil, huma.Error404NotFound(msg)
 }
 
 type hostQuery struct {
 	Paging
+	Selecting
 	Q      string   `query:"q" doc:"Part of the name, the operating system or a label (key=value)"`
 	State  []string `query:"state" doc:"Only hosts in these states"`
 	Sort   string   `query:"sort" enum:"name,state,os,revision,findings,last_seen,-name,-state,-os,-revision,-findings,-last_seen" default:"name" doc:"Order; - turns it round"`
@@ -53,7 +54,16 @@ func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostP
 			)
 		}
 	}
-	page := api.HostPage{Hosts: []api.Host{}, States: map[string]int{}}
+	hosts, unknown, err := s.selected(ctx, in.Selecting, s.fleet.all())
+	if err != nil {
+		return nil, err
+	}
+	meant := map[*host]bool{}
+	all := !in.some()
+	for i := 0; i < len(hosts) && !all; i++ {
+		meant[hosts[i]] = true
+	}
+	page := api.HostPage{Hosts: []api.Host{}, States: map[string]int{}, Unknown: unknown}
 	for _, st := range api.States {
 		page.States[st] = 0
 	}
@@ -67,11 +77,10 @@ func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostP
 		page.States[st]++
 		v := h.row()
 		counted.add(v, st)
-		if in.wants(v, st) {
+		if (all || meant[h]) && in.wants(v, st) {
 			rows = append(rows, hostRow{h, sortNumber(order, h, v, st), int32(len(rows))})
 		}
 	}
-	var err error
 	if page.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
 		return nil, s.refuse(err)
 	}
@@ -249,6 +258,13 @@ type inviteIn struct {
 }
 
 func (s *Service) invite(ctx context.Context, in *inviteIn) (*body[api.Invite], error) {
+	name := strings.ToLower(in.Body.Host)
+	if known, err := s.fleet.find(name); err == nil && known.row().Name != name {
+		return nil, huma.Error409Conflict(fmt.Sprintf(
+			"%s is a host already, and the short name of it stands for it; give its full name for a new token, or that of another host",
+			known.row().Name,
+		))
+	}
 	hours := in.Body.Hours
 	if hours == 0 {
 		hours = 24
@@ -256,7 +272,7 @@ func (s *Service) invite(ctx context.Context, in *inviteIn) (*body[api.Invite], 
 	secret, _ := NewToken("plj_")
 	token := secret + "." + s.key.thumb
 	i := store.Invite{
-		Host:    strings.ToLower(in.Body.Host),
+		Host:    name,
 		Author:  operatorFrom(ctx).Name,
 		Expires: s.now().Add(time.Duration(hours) * time.Hour),
 	}

@@ -233,7 +233,7 @@ func (s *Service) beginHeal(ctx context.Context, h *host, setAside bool) (ro sto
 		return ro, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
 	}
 	if f := s.frozen(ctx, v, s.standing()); f != nil {
-		return ro, huma.Error409Conflict(fmt.Sprintf("%s is frozen until %s (%s: %s); end that first: lantern thaw %d",
+		return ro, huma.Error409Conflict(fmt.Sprintf("%s is frozen until %s (%s: %s); end that first: lantern freeze end %d",
 			v.Name, f.Until.UTC().Format(time.RFC3339), f.Author, f.Because, f.ID))
 	}
 	ro = store.Rollout{Kind: store.KindHeal, Revision: v.Revision, SetAside: setAside}

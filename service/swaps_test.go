@@ -84,7 +84,7 @@ func TestWhatAChangeWouldSwap(t *testing.T) {
 	require.Zero(t, r.Carry().Counts["failed"])
 	assert.Empty(t, said(), "carried, nothing more would be swapped")
 	for key, x := range before {
-		w, err := r.Operator.Whence(ctx, x.Package, x.Names, client.List{})
+		w, err := r.Operator.Whence(ctx, x.Package, client.List{To: x.Names})
 		require.NoError(t, err)
 		for _, row := range w.Rows {
 			require.NotNil(t, row.Taken, key)

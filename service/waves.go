@@ -13,7 +13,6 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
-	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/store"
@@ -53,7 +52,7 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 	if len(all) == 0 {
 		return nil, huma.Error409Conflict("no host has sent a survey yet, so there is none to carry it to")
 	}
-	targets, err := s.pickHosts(ctx, rs, all, in.To)
+	targets, err := s.pickHosts(ctx, rs, all, Selecting{in.To, in.Where})
 	if err != nil {
 		return nil, err
 	}
@@ -124,57 +123,38 @@ func (s *Service) changeable() (out []*host) {
 	return out
 }
 
-// pickHosts picks of hosts those that names, ranges and groups stand for; all where none
-// are given.
-func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*host, to []string) ([]*host, error) {
-	if len(to) == 0 {
+// pickHosts picks of hosts those that are meant; all where nothing picks.
+func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*host, in Selecting) ([]*host, error) {
+	if !in.some() {
 		return all, nil
 	}
-	wanted := map[*host]bool{}
-	var groups []string
-	for _, name := range to {
-		if rs.HasGroup(name) {
-			groups = append(groups, name)
-			continue
+	list := all
+	var err error
+	if len(in.To) > 0 {
+		if list, err = s.byName(ctx, rs, s.fleet.all(), in.To); err != nil {
+			return nil, err
 		}
-		list, err := names.Expand(name)
-		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("to: %s", short(err.Error())))
+	}
+	if in.Where != "" {
+		if list, _, err = s.meeting(ctx, rs, list, in.Where); err != nil {
+			return nil, err
 		}
-		for _, n := range list {
-			h, err := s.findHost(n)
-			if err != nil {
-				return nil, huma.Error404NotFound(fmt.Sprintf("to: %q is neither a host nor a group of the policy", short(n)))
-			}
-			wanted[h] = true
-		}
+	}
+	able := map[*host]bool{}
+	for _, h := range all {
+		able[h] = true
 	}
 	var out []*host
-	for _, h := range all {
-		in := wanted[h]
-		delete(wanted, h)
-		for _, g := range groups {
-			if in {
-				break
-			}
-			who, err := s.compute.hostOf(ctx, h.row())
-			if err != nil {
-				return nil, s.refuse(err)
-			}
-			in = s.compute.inGroup(rs, who, g)
+	for _, h := range list {
+		if !able[h] {
+			return nil, huma.Error409Conflict(
+				fmt.Sprintf("nothing can be carried to %s: it has sent no survey, or has no package manager that is known", h.row().Name),
+			)
 		}
-		if in {
-			out = append(out, h)
-		}
-	}
-	for h := range wanted {
-		return nil, huma.Error409Conflict(
-			fmt.Sprintf("nothing can be carried to %s: it has sent no survey, or has no package manager that is known",
-				h.row().Name),
-		)
+		out = append(out, h)
 	}
 	if len(out) == 0 {
-		return nil, huma.Error409Conflict(fmt.Sprintf("no host is in %s", strings.Join(to, ", ")))
+		return nil, huma.Error409Conflict("no host is meant by " + in.words())
 	}
 	return out, nil
 }
@@ -184,6 +164,13 @@ func (c *computer) inGroup(rs *resolve.Resolver, h resolve.Host, group string) b
 	c.resolving.Lock()
 	defer c.resolving.Unlock()
 	return rs.In(h, group)
+}
+
+// groupsOf names the groups that a host is in.
+func (c *computer) groupsOf(rs *resolve.Resolver, h resolve.Host) []string {
+	c.resolving.Lock()
+	defer c.resolving.Unlock()
+	return rs.GroupsOf(h)
 }
 
 // layOut puts the hosts into the waves of their plans.

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"fmt"
 	"iter"
 	"net/http"
 	"slices"
@@ -16,7 +15,6 @@ import (
 	"patientlantern.example/lantern/core/choice"
 	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/index"
-	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
 )
@@ -31,8 +29,8 @@ func (s *Service) whenceRoutes(a huma.API) {
 
 type whenceQuery struct {
 	Paging
-	Package string   `query:"package" required:"true" minLength:"1" maxLength:"200" doc:"Name of a package, as the package manager writes it"`
-	To      []string `query:"to,explode" maxItems:"100" doc:"Only these hosts, ranges or groups of the newest revision"`
+	Selecting
+	Package string `query:"package" required:"true" minLength:"1" maxLength:"200" doc:"Name of a package, as the package manager writes it"`
 }
 
 // offers is what the places of the fleet offer under one name.
@@ -107,7 +105,7 @@ func (o *offers) choose(h *choice.Host, name, installed string) (out []choice.Ch
 
 // whence tells from where hosts would get a package.
 func (s *Service) whence(ctx context.Context, in *whenceQuery) (*body[api.Whence], error) {
-	hosts, revision, err := s.pickedFor(ctx, in.To)
+	hosts, revision, err := s.pickedFor(ctx, in.Selecting)
 	if err != nil {
 		return nil, err
 	}
@@ -196,32 +194,15 @@ func addRow(rows map[string]*api.WhenceRow, c *choice.Choice, unread []string, a
 	}
 }
 
-// pickedFor are the hosts that names, ranges and groups of the newest revision stand for.
-func (s *Service) pickedFor(ctx context.Context, to []string) ([]*host, int64, error) {
-	all := s.fleet.all()
-	p, revision, err := s.newestPolicy(ctx)
+// pickedFor are the hosts that are meant, and the newest revision, whose groups they are.
+func (s *Service) pickedFor(ctx context.Context, in Selecting) ([]*host, int64, error) {
+	_, revision, err := s.newestPolicy(ctx)
 	if err != nil {
 		return nil, 0, s.refuse(err)
 	}
-	if len(to) == 0 {
-		return all, revision, nil
+	list, _, err := s.selected(ctx, in, s.fleet.all())
+	if err == nil && len(list) == 0 && in.some() {
+		err = huma.Error409Conflict("no host is meant by " + in.words())
 	}
-	if p == nil { // names alone can be meant
-		for _, n := range to {
-			if _, err := s.findHost(n); err != nil {
-				return nil, 0, huma.Error404NotFound(
-					fmt.Sprintf("to: there is no host %q, and nothing is published that could name a group", short(n)),
-				)
-			}
-		}
-		return slices.DeleteFunc(slices.Clone(all), func(h *host) bool {
-			return !slices.ContainsFunc(to, func(n string) bool { x, err := s.findHost(n); return err == nil && x == h })
-		}), 0, nil
-	}
-	var rs *resolve.Resolver
-	if rs, err = s.compute.revision(ctx, revision); err != nil {
-		return nil, 0, s.refuse(err)
-	}
-	list, err := s.pickHosts(ctx, rs, all, to)
 	return list, revision, err
 }

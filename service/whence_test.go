@@ -24,7 +24,7 @@ func TestWhenceAPackageComes(t *testing.T) {
 	r.Publish()
 	r.Carry()
 	whence := func(name string, to ...string) api.Whence {
-		w, err := r.Operator.Whence(ctx, name, to, client.List{})
+		w, err := r.Operator.Whence(ctx, name, client.List{To: to})
 		require.NoError(t, err)
 		return w
 	}
@@ -49,7 +49,7 @@ func TestWhenceAPackageComes(t *testing.T) {
 	assert.Equal(t, 2, w.Hosts)
 	w = whence("saltmarsh-server", "gateways")
 	assert.Equal(t, 2, w.Hosts)
-	_, err := r.Operator.Whence(ctx, "saltmarsh-server", []string{"nobody"}, client.List{})
+	_, err := r.Operator.Whence(ctx, "saltmarsh-server", client.List{To: []string{"nobody"}})
 	assert.ErrorContains(t, err, `"nobody" is neither a host nor a group`)
 
 	// What is installed is asked for, and a pin on one host is seen there alone.

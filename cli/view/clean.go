@@ -168,6 +168,9 @@ func (o *Out) Raw(text string) error {
 	return err
 }
 
+// Through sends what is written from now on elsewhere, such as to a pager.
+func (o *Out) Through(w io.Writer) { o.to, o.Live = w, false }
+
 // Err is the first error of writing.
 func (o *Out) Err() error { return o.failed }
 

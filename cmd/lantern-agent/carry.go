@@ -19,7 +19,7 @@ func carryCommand(root *string) *cobra.Command {
 	var dry, undo bool
 	cmd := &cobra.Command{
 		Use: "carry", Short: "Carry an export out on a host that no service looks after", Args: cobra.NoArgs,
-		Long: "Carry out what lantern export wrote: by the same steps as a rollout, with the package manager's own refresh as the proof, and\n" +
+		Long: "Carry out what lantern host export wrote: by the same steps as a rollout, with the package manager's own refresh as the proof, and\n" +
 			"put back where that fails. --undo takes the newest change back, to the byte. Licensed sources need the service.",
 		Example: "  lantern-agent carry --export buoy-7.tar --dry-run\n  lantern-agent carry --export buoy-7.tar\n  lantern-agent carry --undo",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -61,7 +61,7 @@ func carryCommand(root *string) *cobra.Command {
 			return carried(out, rep, err)
 		},
 	}
-	cmd.Flags().StringVar(&export, "export", "", "file that lantern export wrote")
+	cmd.Flags().StringVar(&export, "export", "", "file that lantern host export wrote")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "show what would change, and change nothing")
 	cmd.Flags().BoolVar(&undo, "undo", false, "take the newest change back")
 	return cmd

@@ -5,6 +5,7 @@ package condition
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 
+	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/version"
 )
@@ -147,6 +149,7 @@ type Condition struct {
 
 // Error is an expression that does not compile. Offset counts characters.
 type Error struct {
+	Near    string // the fact that was probably meant; empty for none
 	Offset  int
 	Message string
 }
@@ -156,7 +159,7 @@ func (e *Error) Error() string { return e.Message }
 // Compile checks text and makes it ready for evaluation.
 func (c *Compiler) Compile(text string) (*Condition, error) {
 	if len(text) > MaxLength {
-		return nil, &Error{0, fmt.Sprintf("the expression is longer than %d bytes", MaxLength)}
+		return nil, &Error{"", 0, fmt.Sprintf("the expression is longer than %d bytes", MaxLength)}
 	}
 	if cond, ok := c.done[text]; ok {
 		return cond, nil
@@ -171,21 +174,43 @@ func (c *Compiler) Compile(text string) (*Condition, error) {
 			}
 		}
 		if name, ok := undeclared(first.Message); ok {
-			return nil, &Error{max(strings.Index(text, name), 0), "no such fact: " + name}
+			at := max(strings.Index(text, name), 0)
+			name = dotted.FindString(text[at:])
+			return nil, &Error{nearestFact(name), at, "no such fact: " + name}
 		}
-		return nil, &Error{offset, strings.Join(strings.Fields(first.Message), " ")}
+		return nil, &Error{"", offset, strings.Join(strings.Fields(first.Message), " ")}
 	}
 	if checked.OutputType() != cel.BoolType {
-		return nil, &Error{0, fmt.Sprintf("the expression is of type %s; a condition is true or false", checked.OutputType())}
+		return nil, &Error{"", 0, fmt.Sprintf("the expression is of type %s; a condition is true or false", checked.OutputType())}
 	}
 	prog, err := c.env.Program(checked, cel.CostLimit(CostLimit))
 	if err != nil {
-		return nil, &Error{0, err.Error()}
+		return nil, &Error{"", 0, err.Error()}
 	}
 	cond := &Condition{Text: text, prog: prog}
 	cond.inspect(checked.NativeRep())
 	c.done[text] = cond
 	return cond, nil
+}
+
+// dotted is a name with what follows it after dots.
+var dotted = regexp.MustCompile(`^\w+(\.\w+)*`)
+
+// spoken are names that people give to facts.
+var spoken = map[string]string{
+	"os.distro": "os.id", "os.distribution": "os.id", "os.name": "os.id", "distro": "os.id", "distribution": "os.id",
+	"os.release": "os.version", "release": "os.version", "version": "os.version", "os.version_id": "os.version",
+	"os.version_codename": "os.codename", "codename": "os.codename", "os.family": "family", "os.arch": "arch",
+	"architecture": "arch", "machine": "arch", "cpu.arch": "arch", "hostname": "host.name", "name": "host.name", "fqdn": "host.name",
+	"host": "host.name", "labels": "label.NAME", "tags": "label.NAME", "package_manager": "family", "pkg_mgr": "family", "major": "os.major",
+}
+
+// nearestFact is the fact that was probably meant.
+func nearestFact(name string) string {
+	if meant := spoken[strings.ToLower(name)]; meant != "" {
+		return meant
+	}
+	return names.Nearest(name, Names())
 }
 
 // undeclared returns the name that CEL does not know, where that is its complaint.

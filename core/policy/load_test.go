@@ -207,3 +207,27 @@ func FuzzLoad(f *testing.F) {
 		}
 	})
 }
+
+// What is written in other words is answered once, with the word that was meant.
+func TestOtherWordsAreAnsweredWithTheRightOnesOnce(t *testing.T) {
+	const head = "format: patient-lantern/1\nkeys: { k: { fingerprint: \"" + "0123456789ABCDEF0123456789ABCDEF01234567" + "\" } }\n"
+	for _, c := range []struct{ name, policy, want string }{
+		{"the program's name", "repositories:\n  foo:\n    dnf: { url: http://a.example/x }\n", `has no key "dnf"; here it is called "rpm"`},
+		{"its option", "repositories:\n  foo:\n    rpm: { baseurl: http://a.example/x }\n", `rpm has no key "baseurl"; here it is called "url"`},
+		{"a level too deep", "repositories:\n  foo:\n    deb: { in-place: true }\n", `deb has no key "in-place"; "in-place" stands one level up, beside the family`},
+		{"a spoken boolean", "repositories:\n  base:\n    in-place: yes\n    deb: { suites: [x], components: [main] }\n    rpm: { sections: [a] }\n    zypp: { sections: [a] }\n    arch: { sections: [a] }\n", `in-place must be true or false, and "yes" is a text to YAML; write: in-place: true`},
+		{"a fact", "groups:\n  g: { where: 'os.distro == \"skerry\"' }\n", "no such fact: os.distro; did you mean \"os.id\"?"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, diags := policy.Load(policy.Folder{"p.yaml": []byte(head + c.policy)}, time.Now())
+			said := 0
+			for _, d := range diag.Errors(diags) {
+				if strings.Contains(d.String(), c.want) {
+					said++
+				}
+				assert.NotContains(t, d.String(), "is not edited in place", "what follows from it is not told again")
+			}
+			assert.Equal(t, 1, said, "%v", diags)
+		})
+	}
+}

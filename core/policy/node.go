@@ -103,16 +103,41 @@ func (l *loader) mapping(n ast.Node, what string, allowed ...string) []field {
 		}
 		first[key] = at
 		if len(allowed) > 0 && !slices.Contains(allowed, key) {
-			remedy := "allowed are " + strings.Join(allowed, ", ")
-			if near := names.Nearest(key, allowed); near != "" {
-				remedy = fmt.Sprintf("did you mean %q?", near)
-			}
-			l.fail("unknown-key", at, fmt.Sprintf("%s has no key %q", what, key), remedy)
+			l.fail("unknown-key", at, fmt.Sprintf("%s has no key %q", what, key), nearestKey(key, allowed))
 			continue
 		}
 		out = append(out, field{key, at, v.Value})
 	}
 	return out
+}
+
+// spokenBool are words that are meant as true or false, and that YAML takes for texts.
+var spokenBool = map[string]bool{
+	"yes": true, "no": false, "on": true, "off": false, "1": true, "0": false, "true": true, "false": false,
+}
+
+// spokenKeys are words that package managers and people use for keys of the language.
+var spokenKeys = map[string]string{
+	"apt": "deb", "dnf": "rpm", "yum": "rpm", "microdnf": "rpm", "zypper": "zypp", "pacman": "arch", "alpm": "arch", "flathub": "flatpak",
+	"baseurl": "url", "base-url": "url", "uri": "url", "uris": "url", "server": "url", "urls": "mirrors", "mirrorlist": "mirrors",
+	"gpgkey": "keys", "gpg-key": "keys", "signed-by": "keys", "key": "keys", "gpgcheck": "signatures", "siglevel": "signatures",
+	"distribution": "suites", "suite": "suites", "component": "components", "arch": "architectures", "archs": "architectures",
+	"types": "kinds", "name": "title", "description": "title", "enable": "enabled", "disabled": "enabled", "when": "where", "if": "where",
+	"condition": "where", "targets": "to", "repos": "repositories", "repository": "repositories", "exclude": "except", "members": "hosts",
+}
+
+// nearestKey says which key was probably meant.
+func nearestKey(key string, allowed []string) string {
+	if meant := spokenKeys[strings.ToLower(key)]; slices.Contains(allowed, meant) {
+		return fmt.Sprintf("here it is called %q", meant)
+	}
+	switch near := names.Nearest(key, allowed); {
+	case near != "":
+		return fmt.Sprintf("did you mean %q?", near)
+	case slices.Contains(allowed, "suites") && slices.Contains(keysOf[repositoryForm](), key):
+		return fmt.Sprintf("%q stands one level up, beside the family", key)
+	}
+	return "allowed are " + strings.Join(allowed, ", ")
 }
 
 func (l *loader) alias(n ast.Node) bool {
@@ -149,6 +174,13 @@ func (l *loader) oneOf(f field, what string, values ...string) string {
 func (l *loader) boolean(f field, what string) bool {
 	if b, ok := f.node.(*ast.BoolNode); ok {
 		return b.Value
+	}
+	if t, ok := f.node.(*ast.StringNode); ok {
+		if meant, spoken := spokenBool[strings.ToLower(t.Value)]; spoken { // what follows from it is judged as it was meant
+			l.fail("value", l.pos(f.node), fmt.Sprintf("%s must be true or false, and %q is a text to YAML", what, t.Value),
+				fmt.Sprintf("write: %s: %t", f.key, meant))
+			return meant
+		}
 	}
 	l.fail("value", l.pos(f.node), what+" must be true or false", "")
 	return false

@@ -11,7 +11,6 @@ import (
 
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/diag"
-	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -96,7 +95,7 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 		)
 	}
 	l.reasons(r)
-	if r.Empty() {
+	if r.Empty() && !r.spoilt { // where a key was not understood, that is said
 		l.fail(
 			"missing",
 			r.Pos,
@@ -451,10 +450,8 @@ func (l *loader) condition(f field) *condition.Condition {
 				at.Column++
 			}
 		}
-		if name, found := strings.CutPrefix(ce.Message, "no such fact: "); found {
-			if near := names.Nearest(name, condition.Names()); near != "" {
-				remedy = fmt.Sprintf("did you mean %q?", near)
-			}
+		if ce.Near != "" {
+			remedy = fmt.Sprintf("did you mean %q?", ce.Near)
 		}
 	}
 	l.fail(

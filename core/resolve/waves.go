@@ -26,6 +26,17 @@ func (r *Resolver) In(h Host, group string) bool {
 	return r.memberOf(h)[i]
 }
 
+// Labels reports whether the policy gives a host labels.
+func (r *Resolver) Labels(name string) bool { return len(r.policy.Labels[name]) > 0 }
+
+// Labelled is a host with the labels that the policy gives it beside those that people gave.
+func (r *Resolver) Labelled(h Host) Host {
+	if said := r.policy.Labels[h.Name]; len(said) > 0 {
+		h.label(said)
+	}
+	return h
+}
+
 // memberOf lists by number which groups a host is in.
 func (r *Resolver) memberOf(h Host) []bool {
 	if said := r.policy.Labels[h.Name]; len(said) > 0 {
@@ -39,6 +50,26 @@ func (r *Resolver) memberOf(h Host) []bool {
 		r.members[key] = in
 	}
 	return in
+}
+
+// Groups are the groups that the policy defines, by name.
+func (r *Resolver) Groups() (out []*policy.Group) {
+	for _, g := range r.groups {
+		if !g.Bare {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+// GroupsOf names the groups that a host is in, with the labels that people and the policy give it.
+func (r *Resolver) GroupsOf(h Host) (out []string) {
+	for i, in := range r.memberOf(h) {
+		if in && !r.groups[i].Bare {
+			out = append(out, r.groups[i].Name)
+		}
+	}
+	return out
 }
 
 // HasGroup reports whether the policy has a group of that name.

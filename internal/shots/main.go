@@ -77,7 +77,7 @@ func run() error {
 		_ = demo.Wait()
 	}()
 	s := &shooter{ctx: ctx, bin: bin, dir: dir, out: out}
-	if err := until(func() bool { return strings.Contains(s.try("hosts"), "new") }); err != nil {
+	if err := until(func() bool { return strings.Contains(s.try("host", "list"), "new") }); err != nil {
 		return fmt.Errorf("the demo does not start: %w", err)
 	}
 	page, stop, err := browser.New(ctx, width, height)
@@ -133,9 +133,9 @@ func (s *shooter) story() error {
 		s.edit("../demo-state/policy/hosts.yaml", "cpu.lvl >= 3", "cpu.level >= 3"),
 		s.quiet("policy", "publish", "demo-state/policy", "-m", "Saltmarsh 8, Gannet licensed for archives and charts"),
 		s.quiet("repository", "probe"),
-		s.quiet("preview"),
-		func() error { return until(func() bool { return !strings.Contains(s.try("preview"), "being asked") }) },
-		s.terminal("preview", "preview"),
+		s.quiet("policy", "preview"),
+		func() error { return until(func() bool { return !strings.Contains(s.try("policy", "preview"), "being asked") }) },
+		s.terminal("preview", "policy", "preview"),
 		s.terminal("explain", "explain", "gw-05", "saltmarsh.sources"),
 		s.web("console-changes", "/changes", "section.group"),
 		s.fault("metrics.plover.example", standin.FaultWrongKey),
@@ -154,10 +154,10 @@ func (s *shooter) story() error {
 		s.write("gw-01/etc/apt/preferences.d/metrics", ownPin),
 		s.write("desk-1/etc/apt/preferences.d/metrics", ownPin),
 		s.write("desk-3/etc/apt/apt.conf.d/99-for-now", "Acquire::AllowInsecureRepositories \"true\";\n"),
-		func() error { return until(func() bool { return strings.Contains(s.try("hosts"), "7 drifted") }) },
-		s.terminal("hosts", "hosts"),
+		func() error { return until(func() bool { return strings.Contains(s.try("host", "list"), "7 drifted") }) },
+		s.terminal("hosts", "host", "list"),
 		s.terminal("drift", "drift"),
-		s.terminal("cohorts", "cohorts", "--system", "skerry", "--diff"),
+		s.terminal("cohorts", "cohort", "list", "--system", "skerry", "--diff"),
 		s.terminal("host-show", "host", "show", "gw-03"),
 		s.web("console-fleet", "/", ".el-table__row"),
 		s.web("console-drift", "/drift", "ul.card"),

@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"context"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/client"
+)
+
+// meant says which hosts a command is about: names and ranges as its arguments, groups, a
+// condition. All that is given must hold; among names and groups one is enough.
+type meant struct {
+	groups []string
+	where  string
+}
+
+func (m *meant) add(a *app, cmd *cobra.Command) {
+	cmd.Flags().StringSliceVar(&m.groups, "group", nil, "only hosts of these groups of the policy")
+	cmd.Flags().StringVar(&m.where, "where", "", "only hosts for which this condition holds, as in policies: 'os.major >= 12'")
+	must(cmd.RegisterFlagCompletionFunc("group", a.completeGroups))
+	must(cmd.RegisterFlagCompletionFunc("where", completeFacts))
+}
+
+// some reports whether anything is asked for beside names.
+func (m *meant) some() bool { return len(m.groups) > 0 || m.where != "" }
+
+// into has a list speak of these hosts only.
+func (m *meant) into(l *client.List, names []string) {
+	l.To, l.Where = append(append([]string{}, names...), m.groups...), m.where
+}
+
+// hosts are the hosts that are meant, by name. One that is named in full is not looked up: who
+// is asked about it knows best.
+func (m *meant) hosts(ctx context.Context, a *app, names []string) ([]string, error) {
+	plain := !m.some()
+	for _, n := range names {
+		plain = plain && !strings.ContainsAny(n, "{}")
+	}
+	if plain {
+		if len(names) == 0 {
+			return nil, wrong("say which hosts: names, ranges as gw-{01..04}, --group or --where")
+		}
+		return names, nil
+	}
+	l := client.List{PerPage: 1000, Page: 1}
+	m.into(&l, names)
+	var out []string
+	for {
+		page, err := a.client().Hosts(ctx, l)
+		if err != nil {
+			return nil, err
+		}
+		for _, h := range page.Hosts {
+			out = append(out, h.Name)
+		}
+		if page.Next == 0 {
+			if page.Unknown > 0 {
+				a.errOut.Printf("%s%s", a.errOut.Paint(view.Yellow, "? "), whether(page.Unknown))
+			}
+			if len(out) == 0 {
+				return nil, no("no host is meant: none of the fleet is as you say")
+			}
+			return out, nil
+		}
+		l.Page = page.Next
+	}
+}
+
+// each does something for every host that is meant, and goes on where it fails for one. The
+// error tells how many failed; the first of them is said in full.
+func (m *meant) each(ctx context.Context, a *app, names []string, do func(host string) error) error {
+	hosts, err := m.hosts(ctx, a, names)
+	if err != nil {
+		return err
+	}
+	if len(hosts) == 1 {
+		return do(hosts[0])
+	}
+	failed := 0
+	for _, h := range hosts {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err := do(h); err != nil {
+			failed++
+			a.errOut.Printf("%s%s: %s", a.errOut.Paint(view.Red, "lantern: "), short(h), err.Error())
+		}
+	}
+	if failed > 0 {
+		return no("%d of %s could not be done", failed, view.Count(len(hosts), "host", "hosts"))
+	}
+	return nil
+}
+
+func whether(unknown int) string {
+	return "of " + view.Count(unknown, "host", "hosts") + " it is not known whether they are meant: they have sent no survey, and are left out"
+}
+
+// notKnownWhether counts hosts of which it is not known whether a condition holds.
+func (a *app) notKnownWhether(unknown int) {
+	if unknown > 0 {
+		a.out.Printf("%s%s", a.out.Paint(view.Yellow, "? "), whether(unknown))
+	}
+}

@@ -1,0 +1,219 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"patientlantern.example/lantern/cli/view"
+)
+
+// moreFormats marks commands that take further formats beside table and json, blanks between.
+const moreFormats = "format"
+
+// listing marks a command that prints a list: it takes csv and jsonl too.
+func listing(cmd *cobra.Command) {
+	if cmd.Annotations == nil {
+		cmd.Annotations = map[string]string{}
+	}
+	cmd.Annotations["list"] = "yes"
+}
+
+// formats are those that a command takes.
+func formats(cmd *cobra.Command) []string {
+	out := append([]string{"table", "json"}, strings.Fields(cmd.Annotations[moreFormats])...)
+	if cmd.Annotations["list"] != "" {
+		for _, f := range []string{"jsonl", "csv"} {
+			if !slices.Contains(out, f) {
+				out = append(out, f)
+			}
+		}
+	}
+	return out
+}
+
+// json prints v where a format for programs was asked for, and reports true then: json as it
+// stands, jsonl with a line for each item of a list, csv with a row for each. A command that has
+// columns of its own for csv prints them itself.
+func (a *app) json(v any) (bool, error) {
+	switch {
+	case a.format == "json":
+		enc := json.NewEncoder(a.out.JSON())
+		enc.SetIndent("", "  ")
+		enc.SetEscapeHTML(false)
+		return true, enc.Encode(v)
+	case a.format == "jsonl":
+		return true, a.line(items(v)...)
+	case a.format == "csv" && !a.ownColumns:
+		head, rows := flat(items(v))
+		return a.csv(head, rows)
+	}
+	return false, nil
+}
+
+// line prints each value as one line of JSON.
+func (a *app) line(list ...any) error {
+	enc := json.NewEncoder(a.out.JSON())
+	enc.SetEscapeHTML(false)
+	for _, v := range list {
+		if err := enc.Encode(v); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// items are the items of a list; of anything else, the thing itself.
+func items(v any) []any {
+	s := reflect.Indirect(reflect.ValueOf(v))
+	if s.Kind() != reflect.Struct {
+		return []any{v}
+	}
+	for i := range s.NumField() {
+		if name, _, _ := strings.Cut(s.Type().Field(i).Tag.Get("json"), ","); name == "items" {
+			list := s.Field(i)
+			out := make([]any, list.Len())
+			for j := range out {
+				out[j] = list.Index(j).Interface()
+			}
+			return out
+		}
+	}
+	return []any{v}
+}
+
+// flat are values of one type as a table: a column for each of their fields.
+func flat(list []any) (head []string, rows [][]string) {
+	for _, v := range list {
+		head = head[:0]
+		var row []string
+		fields(reflect.Indirect(reflect.ValueOf(v)), func(name string, field reflect.Value) {
+			head, row = append(head, name), append(row, cell(field))
+		})
+		rows = append(rows, row)
+	}
+	return head, rows
+}
+
+// fields goes through the fields of a struct as JSON names them, those of embedded ones too.
+func fields(v reflect.Value, each func(name string, field reflect.Value)) {
+	for i := range v.NumField() {
+		f := v.Type().Field(i)
+		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		switch {
+		case name == "-" || !f.IsExported() || name == "token" || name == "secret":
+		case f.Anonymous && name == "":
+			fields(v.Field(i), each)
+		default:
+			each(name, v.Field(i))
+		}
+	}
+}
+
+// cell is a value as one cell: times in UTC, words with blanks between, all else as JSON.
+func cell(v reflect.Value) string {
+	if v.Kind() == reflect.Pointer {
+		if v.IsNil() {
+			return ""
+		}
+		v = v.Elem()
+	}
+	switch x := v.Interface().(type) {
+	case time.Time:
+		if x.IsZero() {
+			return ""
+		}
+		return x.UTC().Format(time.RFC3339)
+	case []string:
+		return strings.Join(x, " ")
+	}
+	switch v.Kind() {
+	case reflect.String:
+		return v.String()
+	case reflect.Map, reflect.Slice, reflect.Struct:
+		if v.Kind() != reflect.Struct && v.Len() == 0 {
+			return ""
+		}
+		b, _ := json.Marshal(v.Interface())
+		return string(b)
+	}
+	return fmt.Sprint(v.Interface())
+}
+
+// csv prints rows as CSV (RFC 4180) and reports true when that is the format.
+func (a *app) csv(head []string, rows [][]string) (bool, error) {
+	if a.format != "csv" {
+		return false, nil
+	}
+	w := csv.NewWriter(a.out)
+	w.UseCRLF = true
+	if len(head) > 0 {
+		if err := w.Write(head); err != nil {
+			return true, err
+		}
+	}
+	for _, r := range rows {
+		for i, cell := range r {
+			// A spreadsheet must not take a name that a host chose for a formula.
+			if cell != "" && strings.ContainsAny(cell[:1], "=+-@\t\r") {
+				r[i] = "'" + cell
+			}
+		}
+	}
+	return true, w.WriteAll(rows)
+}
+
+// did is what became of an order that has no answer of its own.
+type did struct {
+	Done string `json:"done" doc:"What was done, in one word"`
+	Name string `json:"name" doc:"To which"`
+}
+
+// did says what was done: in words, or as JSON.
+func (a *app) did(done, name, format string, args ...any) error {
+	if shown, err := a.json(did{done, name}); shown {
+		return err
+	}
+	a.out.Printf(format, args...)
+	return nil
+}
+
+// shownOnly prints what would be done, and says that it was not: the status is that of no.
+func (a *app) shownOnly(v any, what string) error {
+	if done, err := a.json(v); done {
+		if err != nil {
+			return err
+		}
+		return &exit{ExitNo, ""}
+	}
+	return no("%s", what)
+}
+
+// problem is an error as RFC 9457 has it, on standard error where JSON is asked for.
+type problem struct {
+	Title  string   `json:"title"`
+	Status int      `json:"status,omitempty" doc:"Of the service's answer, where it gave one"`
+	Detail string   `json:"detail"`
+	Errors []string `json:"errors,omitempty" doc:"Each thing that is wrong"`
+	Exit   int      `json:"exit" doc:"The exit status of the command"`
+}
+
+// complaint prints an error in the form that was asked for.
+func (a *app) complaint(p problem) {
+	if a.format == "json" || a.format == "jsonl" {
+		enc := json.NewEncoder(a.errOut.JSON())
+		enc.SetEscapeHTML(false)
+		_ = enc.Encode(p) // nowhere is left to tell that standard error cannot be written
+		return
+	}
+	for _, d := range p.Errors {
+		a.errOut.Printf("%s", d)
+	}
+	a.errOut.Printf("%s%s", a.errOut.Paint(view.Red, "lantern: "), p.Detail)
+}

@@ -1,0 +1,68 @@
+package service
+
+import (
+	"context"
+	"strings"
+
+	"patientlantern.example/lantern/api"
+)
+
+// groupsQuery picks groups of the policy.
+type groupsQuery struct {
+	Paging
+	Q string `query:"q" maxLength:"100" doc:"Part of the name"`
+}
+
+// listGroups tells how many hosts are in each group of the newest revision.
+func (s *Service) listGroups(ctx context.Context, in *groupsQuery) (*body[api.GroupPage], error) {
+	p, number, err := s.newestPolicy(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	page := api.GroupPage{Groups: []api.Group{}, Revision: number}
+	if p == nil {
+		return &body[api.GroupPage]{page}, nil
+	}
+	rs, err := s.compute.revision(ctx, number)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	var list []api.Group
+	at := map[string]int{}
+	for _, g := range rs.Groups() {
+		if strings.Contains(strings.ToLower(g.Name), strings.ToLower(in.Q)) {
+			at[g.Name] = len(list)
+			list = append(list, api.Group{Name: g.Name, Place: g.Pos, Names: []string{}})
+		}
+	}
+	now := s.now()
+	for _, h := range s.fleet.all() {
+		v := h.row()
+		if v.Traits == "" {
+			page.Unknown++
+			continue
+		}
+		who, err := s.compute.hostOf(ctx, v)
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		drifted := h.state(now) == api.StateDrifted
+		for _, name := range s.compute.groupsOf(rs, who) {
+			i, wanted := at[name]
+			if !wanted {
+				continue
+			}
+			list[i].Hosts++
+			if drifted {
+				list[i].Drifted++
+			}
+			if len(list[i].Names) < mostNames {
+				list[i].Names = append(list[i].Names, v.Name)
+			}
+		}
+	}
+	page.Total, page.Next = len(list), in.next(len(list))
+	from, to := in.cut(len(list))
+	page.Groups = append(page.Groups, list[from:to]...)
+	return &body[api.GroupPage]{page}, nil
+}

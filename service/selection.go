@@ -1,0 +1,168 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/core/condition"
+	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/core/resolve"
+)
+
+// Selecting picks hosts of a list. All of it must hold; nothing picks all.
+type Selecting struct {
+	To    []string `query:"to,explode" maxItems:"500" doc:"Only these hosts, ranges of names as gw-{01..04}, or groups of the policy"`
+	Where string   `query:"where" maxLength:"4096" doc:"Only hosts for which this condition holds, as in policies: os.major >= 12"`
+}
+
+// some reports whether not every host is meant.
+func (in *Selecting) some() bool { return len(in.To) > 0 || in.Where != "" }
+
+// words say which hosts are meant.
+func (in *Selecting) words() string {
+	words := strings.Join(in.To, ", ")
+	switch {
+	case in.Where != "" && words != "":
+		words += ", where " + in.Where
+	case in.Where != "":
+		words = "where " + in.Where
+	}
+	return words
+}
+
+// selected are the hosts that are meant, and how many of them it is not known of, because they
+// have sent no survey.
+func (s *Service) selected(ctx context.Context, in Selecting, all []*host) (out []*host, unknown int, err error) {
+	if !in.some() {
+		return all, 0, nil
+	}
+	rs, err := s.newest(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	out = all
+	if len(in.To) > 0 {
+		if out, err = s.byName(ctx, rs, all, in.To); err != nil {
+			return nil, 0, err
+		}
+	}
+	if in.Where != "" {
+		return s.meeting(ctx, rs, out, in.Where)
+	}
+	return out, 0, nil
+}
+
+// newest is the resolver of the newest revision; nil where nothing is published.
+func (s *Service) newest(ctx context.Context) (*resolve.Resolver, error) {
+	_, number, err := s.newestPolicy(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	if number == 0 {
+		return nil, nil //nolint:nilnil // no policy is no error
+	}
+	rs, err := s.compute.revision(ctx, number)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	return rs, nil
+}
+
+// byName are those of hosts that names, ranges and groups stand for.
+func (s *Service) byName(ctx context.Context, rs *resolve.Resolver, all []*host, to []string) ([]*host, error) {
+	wanted := map[*host]bool{}
+	var groups []string
+	for _, name := range to {
+		if rs != nil && rs.HasGroup(name) {
+			groups = append(groups, name)
+			continue
+		}
+		list, err := names.Expand(name)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("to: %s", short(err.Error())))
+		}
+		for _, n := range list {
+			h, err := s.findHost(n)
+			switch {
+			case err != nil && rs == nil:
+				return nil, huma.Error404NotFound(
+					fmt.Sprintf("to: there is no host %q, and nothing is published that could name a group", short(n)),
+				)
+			case err != nil:
+				return nil, huma.Error404NotFound(fmt.Sprintf("to: %q is neither a host nor a group of the policy", short(n)))
+			}
+			wanted[h] = true
+		}
+	}
+	var out []*host
+	for _, h := range all {
+		in := wanted[h]
+		for i := 0; i < len(groups) && !in; i++ {
+			if h.row().Traits == "" {
+				break // of a host that sent no survey it is not known in which groups it is
+			}
+			who, err := s.compute.hostOf(ctx, h.row())
+			if err != nil {
+				return nil, s.refuse(err)
+			}
+			in = s.compute.inGroup(rs, who, groups[i])
+		}
+		if in {
+			out = append(out, h)
+		}
+	}
+	return out, nil
+}
+
+// meeting are those of hosts for which a condition holds, and how many it is not known of.
+func (s *Service) meeting(ctx context.Context, rs *resolve.Resolver, all []*host, where string) (out []*host, unknown int, err error) {
+	compiler, err := condition.NewCompiler()
+	if err != nil {
+		return nil, 0, s.refuse(err)
+	}
+	cond, err := compiler.Compile(where)
+	if err != nil {
+		remedy := "; facts are " + strings.Join(condition.Names(), ", ") + ", label.NAME, tools.NAME"
+		if ce := (*condition.Error)(nil); errors.As(err, &ce) && ce.Near != "" {
+			remedy = fmt.Sprintf("; did you mean %q?", ce.Near)
+		}
+		return nil, 0, huma.Error422UnprocessableEntity(fmt.Sprintf("where: %v%s", err, remedy))
+	}
+	known := map[string]bool{}
+	byName := slices.Contains(cond.Reads, "host.name")
+	for _, h := range all {
+		v := h.row()
+		if v.Traits == "" {
+			unknown++
+			continue
+		}
+		key := v.class
+		if byName || rs != nil && rs.Labels(v.Name) {
+			key += "\x00" + v.Name
+		}
+		holds, met := known[key]
+		if !met {
+			who, err := s.compute.hostOf(ctx, v)
+			if err != nil {
+				return nil, 0, s.refuse(err)
+			}
+			if rs != nil {
+				who = rs.Labelled(who)
+			}
+			holds, err = cond.Holds(&condition.Facts{Host: who.Name, Labels: who.Labels, Traits: who.Traits})
+			if err != nil {
+				return nil, 0, huma.Error422UnprocessableEntity(fmt.Sprintf("where: it fails on %s: %v; ask has() first", who.Name, err))
+			}
+			known[key] = holds
+		}
+		if holds {
+			out = append(out, h)
+		}
+	}
+	return out, unknown, nil
+}
