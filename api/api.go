@@ -8,6 +8,7 @@ import (
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/preview"
+	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -289,6 +290,8 @@ type Publication struct {
 type CheckResult struct {
 	Diagnostics []diag.Diagnostic `json:"diagnostics"`
 	Looked      Looked            `json:"looked" doc:"What was looked at"`
+
+	Expectations []resolve.Expected `json:"expectations" doc:"What trying each expectation of the policy came to"`
 }
 
 // Looked counts what a policy defines.

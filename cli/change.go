@@ -17,6 +17,7 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/service"
 )
 
@@ -32,6 +33,7 @@ func (a *app) policy() *cobra.Command {
 		a.policyLearn(),
 		a.policyAdopt(),
 		a.policyCheck(),
+		a.policyTest(),
 		a.policyPreview(),
 		a.policyPublish(),
 		a.policyCompare(),
@@ -172,7 +174,7 @@ func (a *app) policyCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			res := api.CheckResult{Diagnostics: diags}
+			res := api.CheckResult{Diagnostics: diags, Expectations: []resolve.Expected{}}
 			var p *policy.Policy
 			if !diag.HasErrors(diags) {
 				var more []diag.Diagnostic
@@ -180,14 +182,10 @@ func (a *app) policyCheck() *cobra.Command {
 				res.Looked = service.Looked(p)
 				res.Diagnostics = append(res.Diagnostics, more...)
 			}
-			if from != "" && !diag.HasErrors(res.Diagnostics) {
-				hosts, err := surveys(from)
-				if err != nil {
+			if !diag.HasErrors(res.Diagnostics) {
+				if err := checkOn(&res, p, from); err != nil {
 					return err
 				}
-				r := resolveFor(p, hosts)
-				res.Looked.Hosts = r.fleet.Hosts()
-				res.Diagnostics = append(res.Diagnostics, r.fleet.Diagnostics()...)
 			}
 			if upstreams && p != nil && !hasBlocking(res.Diagnostics) {
 				more, asked, err := a.askUpstreams(cmd.Context(), p, from)
@@ -248,6 +246,7 @@ func (a *app) policyCheck() *cobra.Command {
 				view.Count(l.Groups, "group", "groups"),
 				view.Count(l.Assignments, "assignment", "assignments"),
 			)
+			looked += expectedSays(res.Expectations)
 			if l.Hosts > 0 {
 				looked += ", for " + view.Count(l.Hosts, "host", "hosts")
 			}

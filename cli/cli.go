@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -88,10 +89,24 @@ func Main(args []string) int {
 	if err == nil {
 		return ExitOK
 	}
-	if a.errOut == nil {
+	if a.errOut == nil { // the settings were not reached
 		a.errOut = view.NewOut(os.Stderr, "auto")
+		a.format = formatAsked(args, a.format)
 	}
 	return a.complain(err)
+}
+
+// formatAsked is the format that was asked for, where the arguments were not understood.
+func formatAsked(args []string, known string) string {
+	for i, arg := range args {
+		if word, is := strings.CutPrefix(arg, "--format="); is {
+			return word
+		}
+		if arg == "--format" && i+1 < len(args) {
+			return args[i+1]
+		}
+	}
+	return cmp.Or(known, os.Getenv("LANTERN_FORMAT"))
 }
 
 // complain prints an error in one line, with what to do, and gives its status.

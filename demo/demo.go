@@ -253,9 +253,9 @@ func Run(ctx context.Context, o Options) (err error) {
 		}
 	}
 	o.Say("Try, in a second terminal in this folder:\n")
-	o.Say("  %s hosts", self)
+	o.Say("  %s host list", self)
 	o.Say("  %s policy publish %s", self, policyDir)
-	o.Say("  %s preview", self)
+	o.Say("  %s policy preview", self)
 	o.Say("  %s rollout begin", self)
 	o.Say("  %s channel list", self)
 	o.Say("  %s seat list", self)

@@ -34,6 +34,7 @@ type prepared struct {
 	looked   api.Looked
 	diags    []diag.Diagnostic
 	resolver *resolve.Resolver
+	expected []resolve.Expected
 }
 
 // judgedAs is what hosts have in common that a policy gives the same, and that have
@@ -84,7 +85,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 	if err := s.foresee(ctx, judge, alike); err != nil {
 		return out, err
 	}
-	out.looked.Hosts = judge.Hosts()
+	out.looked.Hosts, out.expected = judge.Hosts(), judge.Expected()
 	for _, d := range judge.Diagnostics() {
 		if !slices.ContainsFunc(out.diags, func(x diag.Diagnostic) bool { return x.Code == d.Code && x.Pos == d.Pos }) {
 			out.diags = append(out.diags, d)
@@ -139,7 +140,7 @@ func (s *Service) checkPolicy(ctx context.Context, in *folderIn) (*body[api.Chec
 	if p.diags == nil {
 		p.diags = []diag.Diagnostic{}
 	}
-	return &body[api.CheckResult]{api.CheckResult{Diagnostics: p.diags, Looked: p.looked}}, nil
+	return &body[api.CheckResult]{api.CheckResult{Diagnostics: p.diags, Looked: p.looked, Expectations: append([]resolve.Expected{}, p.expected...)}}, nil
 }
 
 func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision], error) {

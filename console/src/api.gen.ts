@@ -346,6 +346,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The groups of the newest revision, and their hosts */
+        get: operations["list-groups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/heal": {
         parameters: {
             query?: never;
@@ -1377,6 +1394,8 @@ export interface components {
         };
         CheckResult: {
             diagnostics: components["schemas"]["Diagnostic"][];
+            /** @description What trying each expectation of the policy came to */
+            expectations: components["schemas"]["Expected"][];
             /** @description What was looked at */
             looked: components["schemas"]["Looked"];
         };
@@ -1605,6 +1624,27 @@ export interface components {
              */
             seq?: number;
         };
+        Expected: {
+            /**
+             * Format: int64
+             * @description Hosts for which it does not
+             */
+            failed: number;
+            /** @description The first hosts for which it does not hold */
+            first: components["schemas"]["Unexpected"][];
+            /**
+             * Format: int64
+             * @description Hosts for which it holds
+             */
+            held: number;
+            /** @description Where the policy says it */
+            place: components["schemas"]["Pos"];
+            /** @enum {string} */
+            state: "holds" | "fails" | "not-tried";
+            that: string;
+            /** @description Why it was not tried */
+            why?: string;
+        };
         Explanation: {
             /** @description Files that the policy owns, line by line */
             files: components["schemas"]["FileReason"][];
@@ -1742,6 +1782,11 @@ export interface components {
              * @description Different findings
              */
             total: number;
+            /**
+             * Format: int64
+             * @description Hosts of which it is not known whether they are meant: they have sent no survey
+             */
+            unknown?: number;
         };
         FindingPage: {
             /**
@@ -1759,6 +1804,11 @@ export interface components {
             standing: components["schemas"]["Standing"];
             /** Format: int64 */
             total: number;
+            /**
+             * Format: int64
+             * @description Hosts of which it is not known whether they are meant: they have sent no survey
+             */
+            unknown?: number;
         };
         FleetKey: {
             algorithm: string;
@@ -1899,6 +1949,43 @@ export interface components {
             /** @description Where it stands, on one of the hosts: file and line */
             where: string;
         };
+        Group: {
+            /**
+             * Format: int64
+             * @description How many of them have drifted
+             */
+            drifted: number;
+            /**
+             * Format: int64
+             * @description How many hosts are in it
+             */
+            hosts: number;
+            name: string;
+            /** @description Some of them */
+            names: string[];
+            /** @description Where the policy defines it */
+            place: components["schemas"]["Pos"];
+        };
+        GroupPage: {
+            items: components["schemas"]["Group"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
+            /**
+             * Format: int64
+             * @description The newest one; 0: nothing is published
+             */
+            revision: number;
+            /** Format: int64 */
+            total: number;
+            /**
+             * Format: int64
+             * @description Hosts of which it is not known in which groups they are: they have sent no survey
+             */
+            unknown: number;
+        };
         HealManyOrder: {
             because?: string;
             /** @description Only hosts with a finding of these classes; of any when absent */
@@ -1907,6 +1994,8 @@ export interface components {
             to?: string[];
             /** @description Begins nothing, and answers what the waves would be */
             try?: boolean;
+            /** @description Of them only hosts for which this condition holds, as in policies */
+            where?: string;
         };
         HealOrder: {
             /** @description Files that stop the package manager and that the policy does not know are renamed, and kept */
@@ -2202,6 +2291,11 @@ export interface components {
              * @description How many hosts match the filter
              */
             total: number;
+            /**
+             * Format: int64
+             * @description Hosts of which it is not known whether they are meant: they have sent no survey
+             */
+            unknown?: number;
         };
         HostProgress: {
             /** Format: date-time */
@@ -2700,6 +2794,12 @@ export interface components {
             places: components["schemas"]["Pos"][];
             repository: string;
         };
+        ReasonChain: {
+            causes: components["schemas"]["Cause"][];
+            repository: string;
+            /** @enum {string} */
+            state: "on" | "off" | "absent";
+        };
         RefusedPlace: {
             address: string;
             /** Format: date-time */
@@ -3049,6 +3149,8 @@ export interface components {
             to?: string[];
             /** @description Begins nothing, and answers what the waves would be */
             try?: boolean;
+            /** @description Of them only hosts for which this condition holds, as in policies */
+            where?: string;
         };
         RolloutPage: {
             items: components["schemas"]["Rollout"][];
@@ -3507,6 +3609,13 @@ export interface components {
             tools: {
                 [key: string]: string;
             };
+        };
+        Unexpected: {
+            host: string;
+            /** @description What is so instead, for each thing that was expected */
+            instead: string[];
+            /** @description Why, for each repository that stands otherwise */
+            reasons: components["schemas"]["ReasonChain"][];
         };
         Unforeseen: {
             /** Format: int64 */
@@ -4571,12 +4680,20 @@ export interface operations {
                 page?: number;
                 /** @description Rows on a page */
                 per_page?: number;
-                /** @description Only findings of this host */
-                host?: string;
+                /** @description Only these hosts, ranges of names as gw-{01..04}, or groups of the policy */
+                to?: string[];
+                /** @description Only hosts for which this condition holds, as in policies: os.major >= 12 */
+                where?: string;
                 /** @description Only these severities: danger, fault, note */
                 severity?: string[];
                 /** @description Only these classes */
                 class?: string[];
+                /** @description Only findings about these repositories of the policy */
+                repository?: string[];
+                /** @description Part of the message, of the file or of the repository's name */
+                q?: string;
+                /** @description Only findings of this host */
+                host?: string;
                 sort?: "severity" | "since" | "host" | "-since";
             };
             header?: never;
@@ -4657,10 +4774,18 @@ export interface operations {
                 page?: number;
                 /** @description Rows on a page */
                 per_page?: number;
+                /** @description Only these hosts, ranges of names as gw-{01..04}, or groups of the policy */
+                to?: string[];
+                /** @description Only hosts for which this condition holds, as in policies: os.major >= 12 */
+                where?: string;
                 /** @description Only these severities: danger, fault, note */
                 severity?: string[];
                 /** @description Only these classes */
                 class?: string[];
+                /** @description Only findings about these repositories of the policy */
+                repository?: string[];
+                /** @description Part of the message, of the file or of the repository's name */
+                q?: string;
                 sort?: "severity" | "hosts" | "since" | "-since";
             };
             header?: never;
@@ -5060,6 +5185,87 @@ export interface operations {
             };
         };
     };
+    "list-groups": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description Part of the name */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "heal-hosts": {
         parameters: {
             query?: never;
@@ -5145,6 +5351,10 @@ export interface operations {
                 page?: number;
                 /** @description Rows on a page */
                 per_page?: number;
+                /** @description Only these hosts, ranges of names as gw-{01..04}, or groups of the policy */
+                to?: string[];
+                /** @description Only hosts for which this condition holds, as in policies: os.major >= 12 */
+                where?: string;
                 /** @description Part of the name, the operating system or a label (key=value) */
                 q?: string;
                 /** @description Only hosts in these states */
@@ -8954,10 +9164,12 @@ export interface operations {
                 page?: number;
                 /** @description Rows on a page */
                 per_page?: number;
+                /** @description Only these hosts, ranges of names as gw-{01..04}, or groups of the policy */
+                to?: string[];
+                /** @description Only hosts for which this condition holds, as in policies: os.major >= 12 */
+                where?: string;
                 /** @description Name of a package, as the package manager writes it */
                 package: string;
-                /** @description Only these hosts, ranges or groups of the newest revision */
-                to?: string[];
             };
             header?: never;
             path?: never;

@@ -25,6 +25,16 @@ var Codes = map[string]Code{
 	"conflict": {diag.Error, "two assignments say different things about the same host", "say `over:` in the one that shall win"},
 	"cycle":    {diag.Error, "assignments that stand over each other in a circle", "take one `over:` out"},
 	"encoding": {diag.Error, "a file that is not UTF-8 text", "save it as UTF-8"},
+	"expectation": {
+		diag.Error,
+		"what the team expects of the policy does not hold for a host",
+		"mend the policy, or what is expected; `lantern policy test` shows why",
+	},
+	"expectation-idle": {
+		diag.Warning,
+		"an expectation that is about no host of the fleet, so that it was not tried",
+		"say to or where otherwise, or describe a host with `host:`",
+	},
 	"expression": {
 		diag.Error,
 		"a condition that does not compile, or fails on a host",

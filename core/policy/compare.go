@@ -246,6 +246,9 @@ func elements(p *Policy) map[string]*element {
 	for _, a := range p.Assignments {
 		a.compared(add, out)
 	}
+	for _, x := range p.Expectations {
+		x.compared(add("expectation "+strconv.Quote(x.That), x.Pos))
+	}
 	return out
 }
 

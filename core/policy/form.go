@@ -22,6 +22,7 @@ type fileForm struct {
 	Groups       map[string]groupForm         `yaml:"groups" doc:"named sets of hosts"`
 	Plans        map[string]planForm          `yaml:"plans" doc:"in which waves hosts are changed, by name"`
 	Assign       []assignmentForm             `yaml:"assign" doc:"who gets what"`
+	Expect       []expectForm                 `yaml:"expect" doc:"what the team expects that it comes to; tried by check, preview, publish and test"`
 }
 
 type noticeForm struct {
@@ -209,6 +210,34 @@ type assignmentForm struct {
 	ReadLogins   *bool                 `yaml:"read-logins" doc:"whether agents may read from the host's log who used sudo when a file was written; not allowed when left out"`
 	Plan         string                `yaml:"plan" doc:"the plan by which they are changed; one host, a tenth, then all others when left out" form:"name"`
 	Settings     map[string]string     `yaml:"settings" doc:"repository.setting: value"`
+}
+
+type expectForm struct {
+	That    string            `yaml:"that" doc:"what is expected, in a sentence for people" need:"yes"`
+	To      oneOrMany         `yaml:"to" doc:"groups, hosts, or everyone; everyone when left out"`
+	Except  oneOrMany         `yaml:"except" doc:"groups or hosts that are not meant"`
+	Where   string            `yaml:"where" doc:"only hosts for which this condition holds" form:"condition"`
+	Host    *expectedHostForm `yaml:"host" doc:"instead: a host as it is described here, which need not be there"`
+	On      oneOrMany         `yaml:"on" doc:"repositories of which the sources are on"`
+	Off     oneOrMany         `yaml:"off" doc:"repositories that are kept, and off"`
+	Absent  oneOrMany         `yaml:"absent" doc:"repositories that the host does not have"`
+	Order   []string          `yaml:"order" doc:"repositories of which each wins over the next"`
+	Choices map[string]string `yaml:"choices" doc:"channel: the choice that is followed"`
+	Lines   oneOrMany         `yaml:"lines" doc:"lines that stand in a file of the policy"`
+	NoLines oneOrMany         `yaml:"no-lines" doc:"lines that stand in none"`
+	Signed  *bool             `yaml:"signed" doc:"true: every source of the policy is checked, against keys that are named"`
+}
+
+type expectedHostForm struct {
+	Name     string            `yaml:"name" doc:"its name; groups that list hosts by name go by it"`
+	Family   string            `yaml:"family" doc:"its package manager" enum:"deb,rpm,zypp,arch" need:"yes"`
+	ID       string            `yaml:"id" doc:"os.id: ID of its os-release"`
+	Version  string            `yaml:"version" doc:"os.version: VERSION_ID"`
+	Codename string            `yaml:"codename" doc:"os.codename: VERSION_CODENAME"`
+	Arch     string            `yaml:"arch" doc:"the kernel's word; x86_64 when left out"`
+	Level    *int              `yaml:"level" doc:"cpu.level"`
+	Labels   map[string]string `yaml:"labels" doc:"label: value"`
+	Tools    map[string]string `yaml:"tools" doc:"package tool: version"`
 }
 
 // ruleForm is what is done, or this mapping.

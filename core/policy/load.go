@@ -102,6 +102,7 @@ func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 	l.references()
 	l.groupReferences()
 	l.planReferences()
+	l.expectReferences()
 	l.precedence()
 	l.keyReferences()
 	l.unusedDefinitions()
@@ -269,6 +270,15 @@ func (l *loader) document(n ast.Node, more bool) {
 			}
 			for _, n := range seq.Values {
 				l.assignment(n)
+			}
+		case "expect":
+			seq, ok := f.node.(*ast.SequenceNode)
+			if !ok {
+				l.fail("value", l.pos(f.node), "expect must be a list", "begin each expectation with: - that:")
+				continue
+			}
+			for _, n := range seq.Values {
+				l.expectation(n)
 			}
 		}
 	}

@@ -27,6 +27,7 @@ type Policy struct {
 	Labels       map[string]map[string]Text // host → label → value
 	Plans        map[string]*Plan
 	Assignments  []*Assignment
+	Expectations []*Expectation
 	Notice       time.Duration  // keys that end within it are spoken of
 	Levels       map[string]int // repository → how many stand below it, 0 where no order is said
 	Files        []string       // names of the files that were read, sorted

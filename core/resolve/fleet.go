@@ -22,6 +22,8 @@ type Fleet struct {
 	codename map[*Result]source.OS
 	ahead    map[string]*foreseen
 	follow   map[string]*followers // by plan
+	trials   []*trial              // of expectations
+	apart    *Resolver             // for hosts that are only described
 }
 
 // mostNamed bounds how many hosts a diagnostic names.
@@ -37,6 +39,7 @@ func NewFleet(r *Resolver) *Fleet {
 		releases: map[string]map[string]string{},
 		codename: map[*Result]source.OS{},
 		follow:   map[string]*followers{},
+		trials:   newTrials(r.policy),
 	}
 }
 
@@ -44,6 +47,9 @@ func NewFleet(r *Resolver) *Fleet {
 func (f *Fleet) Add(h Host, res *Result) {
 	f.hosts[h.Name] = true
 	f.follows(h, res)
+	for _, t := range f.trials {
+		t.try(f.resolver, h, res)
+	}
 	if f.counts[res]++; len(f.results[res]) < mostNamed {
 		f.results[res] = append(f.results[res], h.Name)
 	}
@@ -110,6 +116,7 @@ func (f *Fleet) Diagnostics() []diag.Diagnostic {
 		out = append(out, g.d)
 	}
 	out = append(out, f.foretold()...)
+	out = append(out, f.unmetExpectations()...)
 	if len(f.hosts) > 0 {
 		out = append(out, f.missing()...)
 		out = append(out, f.neverApply(results)...)

@@ -53,7 +53,7 @@ func traits(r *reader, m Machine, t *source.Traits) {
 	switch {
 	case len(t.Architectures) > 0 || t.Arch == "":
 	case t.Family == deb.Family:
-		if word := dpkgArch(t.Arch); word != "" {
+		if word := DpkgArch(t.Arch); word != "" {
 			t.Architectures = []string{word}
 		}
 	default:
@@ -96,8 +96,8 @@ func kernelWord(arch string) string {
 	return arch
 }
 
-// dpkgArch is dpkg's word for the kernel's; empty where there is none.
-func dpkgArch(kernel string) string {
+// DpkgArch is dpkg's word for the kernel's; empty where there is none.
+func DpkgArch(kernel string) string {
 	for _, word := range []string{"amd64", "i386", "armhf", "mips64el", "mipsel"} { // the usual ones of several
 		if kernelArch[word] == kernel {
 			return word
