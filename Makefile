@@ -34,6 +34,7 @@ types: console/node_modules/.installed
 	$(GO) run ./cmd/lantern schema survey > docs/survey.schema.json
 	$(GO) run ./cmd/lantern schema policy > docs/policy.schema.json
 	$(GO) run ./cmd/lantern policy codes --format markdown > docs/diagnostics.md
+	$(GO) run ./internal/papers > docs/commands.md
 	cd console && npm run types
 
 demo: need build

@@ -379,7 +379,7 @@ type PastHost struct {
 	Since    time.Time      `json:"since" doc:"From when on it was so, as far as the host has said"`
 	Until    *time.Time     `json:"until,omitempty" doc:"Until when; absent: it is so still"`
 	Revision int64          `json:"revision" doc:"That had been carried; 0: none"`
-	Survey   *source.Survey `json:"survey"`
+	Survey   *source.Survey `json:"survey,omitempty"`
 	Drift    []Finding      `json:"drift" doc:"By the judgement of today; what follows from seats and time is not worked out for the past"`
 }
 

@@ -45,12 +45,7 @@ func (a *app) policy() *cobra.Command {
 	return cmd
 }
 
-// codePage is what policy codes prints as JSON.
-type codePage struct {
-	Items []codeRow `json:"items"`
-	Total int       `json:"total"`
-}
-
+// codeRow is a code as policy codes prints it as JSON.
 type codeRow struct {
 	Name string `json:"code"`
 	policy.Code
@@ -81,11 +76,10 @@ func (a *app) policyCodes() *cobra.Command {
 				}
 				list, codes = args, map[string]policy.Code{args[0]: c}
 			}
-			var page codePage
+			page := listed[codeRow]{Total: len(list)}
 			for _, name := range list {
 				page.Items = append(page.Items, codeRow{name, codes[name]})
 			}
-			page.Total = len(page.Items)
 			if done, err := a.json(page); done {
 				return err
 			}

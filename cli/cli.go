@@ -145,14 +145,20 @@ func (a *app) complain(err error) int {
 	return p.Exit
 }
 
-const exitHelp = `Exit status: 0 done; 1 the answer is no (a policy has errors, hosts failed, there
-is nothing of that name, the output cannot be written); 2 wrong usage; 3 a root that the package manager would refuse (lantern read);
-4 the service does not answer or will not do it; 130 interrupted.
-
-Settings come from flags, then the environment (LANTERN_SERVICE, LANTERN_TOKEN,
+const settingsHelp = `Settings come from flags, then the environment (LANTERN_SERVICE, LANTERN_TOKEN,
 LANTERN_FORMAT, LANTERN_COLOUR), then a file: the one that --settings or
 LANTERN_SETTINGS names, else .lantern.yaml in the current folder where it is your
 own, else lantern/settings.yaml in $XDG_CONFIG_HOME or ~/.config.`
+
+// exitHelp lists the exit statuses.
+func exitHelp() string {
+	var b strings.Builder
+	b.WriteString("Exit status:\n")
+	for _, s := range statuses {
+		fmt.Fprintf(&b, "  %3d  %s\n", s.number, s.means)
+	}
+	return b.String() + "\n"
+}
 
 func (a *app) root() *cobra.Command {
 	var tokenFile string
@@ -161,7 +167,7 @@ func (a *app) root() *cobra.Command {
 		Short: "Package sources of a fleet: shared policy, careful changes, drift found",
 		Long: "Patient Lantern keeps repository, signing-key and channel definitions for a fleet\nof hosts as shared policy, " +
 			"carries changes to hosts, and finds those that have drifted.\n\n" +
-			"Alone it says how the fleet stands, and what to do next.\n\n" + exitHelp,
+			"Alone it says how the fleet stands, and what to do next.\n\n" + exitHelp() + settingsHelp,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return a.overview(cmd) },
 		Example:       "  lantern\n  lantern host list\n  lantern policy check ./policy\n  lantern drift",
 		Version:       Version,
@@ -238,6 +244,7 @@ func (a *app) commands(root *cobra.Command) {
 		a.demo(),
 		a.openapi(),
 		a.schema(),
+		a.man(),
 	)
 	root.AddCommand(
 		a.old(a.hostList(), "hosts", "lantern host list"),

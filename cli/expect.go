@@ -84,7 +84,7 @@ func (a *app) policyTest() *cobra.Command {
 					a.expected(&list[i])
 				}
 			default:
-				if _, err := a.json(expectedPage{list, len(list)}); err != nil {
+				if _, err := a.json(listed[resolve.Expected]{list, len(list)}); err != nil {
 					return err
 				}
 			}
@@ -96,12 +96,6 @@ func (a *app) policyTest() *cobra.Command {
 	cmd.Flags().BoolVar(&fleet, "fleet", false, "try it on the service's hosts")
 	cmd.MarkFlagsMutuallyExclusive("surveys", "fleet")
 	return cmd
-}
-
-// expectedPage is what policy test prints as JSON.
-type expectedPage struct {
-	Items []resolve.Expected `json:"items"`
-	Total int                `json:"total"`
 }
 
 // tested tries the expectations of a folder. Other errors in it are told first.

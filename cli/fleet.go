@@ -215,10 +215,13 @@ func several[T any](list []T) any {
 	if len(list) == 1 {
 		return list[0]
 	}
-	return struct {
-		Items []T `json:"items"`
-		Total int `json:"total"`
-	}{list, len(list)}
+	return listed[T]{list, len(list)}
+}
+
+// listed is a list that a command puts together itself.
+type listed[T any] struct {
+	Items []T `json:"items"`
+	Total int `json:"total"`
 }
 
 // showHost shows one host in words.

@@ -81,6 +81,13 @@ func writeFile(to string, text []byte) error {
 	return nil
 }
 
+func makeFolder(dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return no("%v", err)
+	}
+	return nil
+}
+
 // emptyFolder wants a folder that is not there yet, or that is empty. Nothing is made yet.
 func emptyFolder(dir string) error {
 	entries, err := os.ReadDir(dir)
@@ -138,12 +145,6 @@ type formatResult struct {
 	Message string `json:"message,omitempty"`
 }
 
-// formatPage is what format prints as JSON.
-type formatPage struct {
-	Items []formatResult `json:"items"`
-	Total int            `json:"total"`
-}
-
 func (a *app) tidyFiles(files []string, check bool) error {
 	var out []formatResult
 	changed, refused := 0, 0
@@ -173,7 +174,7 @@ func (a *app) tidyFiles(files []string, check bool) error {
 		}
 		out = append(out, r)
 	}
-	done, err := a.json(formatPage{out, len(out)})
+	done, err := a.json(listed[formatResult]{out, len(out)})
 	if err != nil {
 		return err
 	}

@@ -25,8 +25,8 @@ func (a *app) policyLearn() *cobra.Command {
 			"names, labels and traits, keys are taken along and pinned. What only one host has is named; leave\n" +
 			"such hosts out with --leave. Read and edit the result: it says what is, not what should be.\n\n" +
 			"Without --surveys the fleet's last surveys are taken from the service. The folder must not be there,\nor be empty.",
-		Example: "  lantern policy learn ./policy\n  lantern policy learn ./policy --leave desk-1,gw-04\n  lantern survey save ./surveys && lantern " +
-			"learn ./policy --surveys ./surveys",
+		Example: "  lantern policy learn ./policy\n  lantern policy learn ./policy --leave desk-1,gw-04\n  lantern survey save ./surveys && " +
+			"lantern policy learn ./policy --surveys ./surveys",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := emptyFolder(args[0]); err != nil {
 				return err

@@ -22,7 +22,7 @@ type state struct {
 	Revision  int64        `json:"revision"`        // the newest; 0: nothing is published
 	Dangers   int          `json:"dangers"`         // different findings
 	Faults    int          `json:"faults"`          // likewise
-	Rollout   *api.Rollout `json:"rollout"`         // the newest, or null
+	Rollout   *api.Rollout `json:"rollout,omitempty"`         // the newest, absent where there is none
 	Keys      int          `json:"keys_to_look_at"` // that are revoked, have ended, end soon or are weak
 	Strange   int          `json:"keys_not_in_the_policy"`
 	Refused   int          `json:"places_refused"` // of packages, by what the service saw

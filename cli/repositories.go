@@ -222,7 +222,7 @@ func (a *app) repositoryShow() *cobra.Command {
 				}
 				list = append(list, r)
 			}
-			if done, err := a.json(list); done {
+			if done, err := a.json(listed[api.Repository]{list, len(list)}); done {
 				return err
 			}
 			for i := range list {

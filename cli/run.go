@@ -6,10 +6,13 @@ import (
 	"crypto/tls"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -274,24 +277,25 @@ func (a *app) openapi() *cobra.Command {
 
 func (a *app) schema() *cobra.Command {
 	return &cobra.Command{
-		Use:       "schema survey|policy",
-		Short:     "Print the JSON Schema of what lantern read prints, or of policy files",
+		Use:       "schema survey | policy | COMMAND...",
+		Short:     "Print a JSON Schema: of surveys, of policy files, or of what a command prints",
 		GroupID:   "run",
-		Args:      cobra.ExactArgs(1),
-		ValidArgs: []string{"survey", "policy"},
+		Args:      cobra.MinimumNArgs(1),
+		ValidArgs: append([]string{"survey", "policy"}, slices.Sorted(maps.Keys(answers))...),
 		Long: "Print a JSON Schema (2020-12): survey is what lantern read prints; policy is for editors, which\n" +
-			"complete keys and show mistakes with it while one types. policy check finds what a schema cannot say.",
-		Example: "  lantern schema survey > survey.schema.json\n  lantern schema policy > policy.schema.json",
+			"complete keys and show mistakes with it while one types. policy check finds what a schema cannot say.\n" +
+			"The words of a command give the schema of what it prints with --format json.",
+		Example: "  lantern schema survey > survey.schema.json\n  lantern schema policy > policy.schema.json\n  lantern schema host list",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if args[0] == "policy" {
 				text, err := policy.Schema()
 				fmt.Fprint(a.out.JSON(), string(text))
 				return err
 			}
-			if args[0] != "survey" {
-				return wrong("there is no schema %q; there are survey and policy", args[0])
-			}
 			b, err := service.SurveySchema()
+			if args[0] != "survey" || len(args) > 1 {
+				b, err = answerSchema(strings.Join(args, " "))
+			}
 			if err != nil {
 				return err
 			}

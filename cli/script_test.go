@@ -1,16 +1,19 @@
 package cli_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
 	"github.com/rogpeppe/go-internal/testscript"
 
 	"patientlantern.example/lantern/cli"
@@ -58,6 +61,7 @@ func TestScripts(t *testing.T) {
 			"edit":   edit,
 			"same":   same,
 			"fault":  fault,
+			"fits":   fits,
 		},
 	})
 }
@@ -82,6 +86,32 @@ func until(ts *testscript.TestScript, neg bool, args []string) {
 			ts.Fatalf("%q did not come; the last was:\n%s", args[0], out)
 		}
 		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+// fits COMMAND… runs lantern with --format json, and holds what it prints against the schema that
+// lantern schema prints for the command.
+func fits(ts *testscript.TestScript, neg bool, args []string) {
+	words := slices.IndexFunc(args, func(w string) bool { return w == "--" })
+	if neg || words < 0 {
+		ts.Fatalf("usage: fits COMMAND… -- ARGUMENT…")
+	}
+	command := strings.Join(args[:words], " ")
+	schema, registry, known := cli.Answer(command)
+	if !known {
+		ts.Fatalf("lantern schema knows no %q", command)
+	}
+	cmd := exec.Command("lantern", append(append(slices.Clone(args[:words]), args[words+1:]...), "--format", "json")...)
+	cmd.Dir, cmd.Path, cmd.Env = ts.MkAbs("."), lookPath(ts, "lantern"), environ(ts)
+	text, _ := cmd.Output() // what is only shown ends with 1
+	var v any
+	if err := json.Unmarshal(text, &v); err != nil {
+		ts.Fatalf("lantern %s prints no JSON: %v: %s", command, err, text)
+	}
+	var res huma.ValidateResult
+	huma.Validate(registry, schema, huma.NewPathBuffer(nil, 0), huma.ModeReadFromServer, v, &res)
+	for _, err := range res.Errors {
+		ts.Fatalf("lantern %s does not fit its schema: %v", command, err)
 	}
 }
 

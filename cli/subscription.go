@@ -162,6 +162,11 @@ func (a *app) accountRemove() *cobra.Command {
 	}
 }
 
+// rotated is what secrets rotate says as JSON.
+type rotated struct {
+	Secrets int `json:"secrets" doc:"That were encrypted anew"`
+}
+
 func (a *app) secrets() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "secrets",
@@ -180,7 +185,7 @@ func (a *app) secrets() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if done, err := a.json(map[string]int{"secrets": n}); done {
+			if done, err := a.json(rotated{n}); done {
 				return err
 			}
 			a.out.Printf("%s encrypted with a new key; the old one is forgotten.", view.Count(n, "secret", "secrets"))

@@ -1247,7 +1247,7 @@ export interface components {
             unknown?: string;
         };
         Cause: {
-            place: components["schemas"]["Pos"];
+            place?: components["schemas"]["Pos"];
             what: string;
         };
         Changes: {
@@ -2680,7 +2680,7 @@ export interface components {
              * @description From when on it was so, as far as the host has said
              */
             since: string;
-            survey: components["schemas"]["Survey"];
+            survey?: components["schemas"]["Survey"];
             /**
              * Format: date-time
              * @description Until when; absent: it is so still

@@ -37,7 +37,7 @@ type RuleReason struct {
 // nowhere in it.
 type Cause struct {
 	What string    `json:"what"`
-	At   *diag.Pos `json:"place"`
+	At   *diag.Pos `json:"place,omitempty"`
 }
 
 // Ways in which a repository can stand to a host.

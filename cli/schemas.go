@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"encoding/json"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/learn"
+	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/core/reason"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/source"
+)
+
+func of[T any]() reflect.Type { return reflect.TypeFor[T]() }
+
+// answers are what commands print as JSON. A command that takes many hosts prints the answer
+// for one of them, or a list of the same.
+var answers = map[string]reflect.Type{
+	"":          of[state](),
+	"host list": of[api.HostPage](), "host show": of[api.HostDetail](), "host invite": of[api.Invite](), "host label": of[api.Host](),
+	"host accept": of[api.Accepted](), "host history": of[api.HistoryPage](), "host retire": of[did](), "host export": of[api.Export](),
+	"group list": of[api.GroupPage](), "cohort list": of[api.CohortPage](),
+	"key list": of[api.KeyPage](), "key show": of[api.KeyDetail](), "key withdraw": of[withdrawing](),
+	"repository list": of[api.RepositoryPage](), "repository show": of[listed[api.Repository]](),
+	"repository probe": of[api.RepositoryPage](), "whence": of[api.Whence](),
+	"waiver list": of[api.WaiverPage](), "waiver add": of[api.Waiver](), "waiver end": of[did](),
+	"survey save": of[savedSurveys](), "drift": of[api.FindingGroupPage](), "heal": of[api.Rollout](),
+	"explain": of[reason.Explanation](), "read": of[source.Survey](),
+	"policy new": of[filesWritten](), "policy learn": of[learn.Result](), "policy adopt": of[patchText](),
+	"policy check": of[api.CheckResult](), "policy test": of[listed[resolve.Expected]](), "policy preview": of[api.Preview](),
+	"policy publish": of[api.Revision](), "policy restore": of[api.Revision](), "policy fetch": of[filesWritten](),
+	"policy compare": of[comparison](), "policy format": of[listed[formatResult]](), "policy codes": of[listed[codeRow]](),
+	"revision list": of[api.RevisionList](),
+	"rollout list":  of[api.RolloutPage](), "rollout show": of[api.Rollout](), "rollout begin": of[api.Rollout](),
+	"rollout plan": of[api.Rollout](), "rollout hold": of[api.Rollout](), "rollout proceed": of[api.Rollout](),
+	"rollout consent": of[api.Rollout](), "rollout skip": of[api.Rollout](), "rollout back-out": of[api.Rollout](),
+	"rollout stop": of[api.Rollout](),
+	"freeze list":  of[api.FreezeList](), "freeze add": of[api.Freeze](), "freeze end": of[api.Freeze](),
+	"channel list": of[api.ChannelPage](), "contract list": of[api.ContractPage](), "contract outlook": of[api.Outlook](),
+	"seat list": of[api.SeatPage](), "seat take": of[api.Seat](), "seat release": of[api.Seat](),
+	"account list": of[api.AccountList](), "account add": of[api.Account](), "account remove": of[did](),
+	"audit list": of[api.AuditPage](), "audit verify": of[api.AuditChain](),
+	"operator list": of[api.OperatorList](), "operator add": of[api.Operator](), "operator remove": of[did](),
+	"webhook list": of[api.WebhookList](), "webhook add": of[api.Webhook](), "webhook try": of[api.WebhookTry](), "webhook remove": of[did](),
+	"secrets rotate": of[rotated](),
+}
+
+// Answer is the JSON Schema of what a command prints, with the definitions that it refers to.
+func Answer(command string) (*huma.Schema, huma.Registry, bool) {
+	t, known := answers[command]
+	if !known {
+		return nil, nil, false
+	}
+	r := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
+	return r.Schema(t, false, "Answer"), r, true
+}
+
+// answerSchema is Answer as text.
+func answerSchema(command string) ([]byte, error) {
+	s, r, known := Answer(command)
+	if !known {
+		all := slices.Sorted(maps.Keys(answers))
+		near := "; `lantern schema --help` says how they are named"
+		if n := names.Nearest(command, all); n != "" {
+			near = "; did you mean `lantern schema " + n + "`?"
+		}
+		return nil, no("no command %q prints JSON that has a schema%s", command, near)
+	}
+	text, err := json.Marshal(s)
+	if err != nil {
+		return nil, err
+	}
+	var out map[string]any
+	if err := json.Unmarshal(text, &out); err != nil {
+		return nil, err
+	}
+	out["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	out["$id"] = "https://patientlantern.example/schema/" + strings.ReplaceAll(command, " ", "-") + ".json"
+	out["title"] = strings.TrimSpace("What lantern " + command + " prints as JSON")
+	out["$defs"] = r.Map()
+	return json.MarshalIndent(out, "", "  ")
+}
