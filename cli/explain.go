@@ -30,8 +30,9 @@ func (a *app) explain() *cobra.Command {
 			"repository, the assignment, the case and the setting that made it, and to where each stands in the\n" +
 			"policy. With a repository that the host does not have it says what would have to hold.\n\n" +
 			"With --policy and --surveys a folder is explained for a saved survey, and no service is needed.",
-		Example: "  lantern explain gw-05\n  lantern explain gw-05 saltmarsh\n  lantern explain gw-05 saltmarsh.sources:6\n  lantern " +
-			"explain model-3 fulmar\n" +
+		Example: "  lantern explain gw-05\n  lantern explain gw-05 saltmarsh\n  lantern explain gw-05 saltmarsh.sources:6\n" +
+			"  lantern explain gw-05 /etc/apt/sources.list\n  lantern " +
+			"explain model-1 saltmarsh\n" +
 			"  lantern explain gw-05 --policy ./policy --surveys ./surveys\n  lantern explain --group models fulmar",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (dir == "") != (from == "") {
@@ -47,7 +48,9 @@ func (a *app) explain() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if e, err = pick(e, what); err != nil {
+				if picked, err := pick(e, what); err == nil {
+					e = picked
+				} else if e, err = a.edited(cmd.Context(), e, what, from, err); err != nil {
 					return err
 				}
 				all = append(all, e)
@@ -116,6 +119,70 @@ func surveyOf(hosts []saved.Snapshot, name, folder string) (*saved.Snapshot, err
 		near = fmt.Sprintf("; did you mean %q?", n)
 	}
 	return nil, no("there is no survey of %q in %s%s", name, folder, near)
+}
+
+// edited explains a file that is not the policy's own: its entries, and what the policy says of
+// them. Where the host has no such file the error stays.
+func (a *app) edited(ctx context.Context, e reason.Explanation, what, from string, otherwise error) (reason.Explanation, error) {
+	var s saved.Snapshot
+	var err error
+	if from == "" {
+		s, err = a.client().Survey(ctx, e.Host)
+	} else {
+		var list []saved.Snapshot
+		if list, err = surveys(from); err == nil {
+			var one *saved.Snapshot
+			if one, err = surveyOf(list, e.Host, from); err == nil {
+				s = *one
+			}
+		}
+	}
+	if err != nil {
+		return e, otherwise
+	}
+	file, line := what, 0
+	if at := strings.LastIndexByte(what, ':'); at > 0 {
+		if n, err := strconv.Atoi(what[at+1:]); err == nil {
+			file, line = what[:at], n
+		}
+	}
+	x := e.Edit(&s.Survey, file)
+	if x == nil {
+		return e, otherwise
+	}
+	if line > 0 {
+		x.Entries = slices.DeleteFunc(x.Entries, func(y reason.EditedEntry) bool { return y.Line != line })
+		if len(x.Entries) == 0 {
+			return e, no("no entry of %s begins in line %d, in the last survey of %s", x.Path, line, e.Host)
+		}
+	}
+	about := map[string]bool{}
+	for _, y := range x.Entries {
+		for _, r := range y.Repositories {
+			about[r] = true
+		}
+	}
+	e.Edited, e.Files = x, []reason.FileReason{}
+	e.Rules = slices.DeleteFunc(e.Rules, func(r reason.RuleReason) bool { return !about[r.Repository] })
+	e.Repositories = slices.DeleteFunc(e.Repositories, func(r reason.RepositoryReason) bool { return !about[r.Name] })
+	return e, nil
+}
+
+// showEdited shows the entries of a file that is not the policy's own.
+func (a *app) showEdited(x *reason.EditedFile) {
+	a.out.Printf("\n%s  %s", a.out.Paint(view.Cyan, x.Path), a.out.Paint(view.Dim, "not the policy's own; its entries as they were last seen"))
+	for _, y := range x.Entries {
+		state := ""
+		if !y.Enabled {
+			state = a.out.Paint(view.Dim, "  off")
+		}
+		a.out.Printf("%s  %s%s", a.out.Paint(view.Dim, fmt.Sprintf("%4d", y.Line)), a.out.Paint(view.Bold, y.Text), state)
+		says := "the policy says nothing of it: see unlisted, and lantern drift"
+		if len(y.Repositories) > 0 {
+			says = strings.Join(y.Repositories, ", ") + " says what must hold of it"
+		}
+		a.out.Printf("      %s %s", a.out.Paint(view.Cyan, "↳"), says)
+	}
 }
 
 // pick leaves of an explanation what is asked for.
@@ -189,6 +256,9 @@ func (a *app) explained(e reason.Explanation, what string, named bool) {
 			a.out.Printf("  %s  %s", a.out.Paint(view.Cyan, f.Path), a.out.Paint(view.Dim, f.Repository))
 		}
 		return
+	}
+	if e.Edited != nil {
+		a.showEdited(e.Edited)
 	}
 	for _, x := range e.Rules {
 		a.out.Printf("\n%s", x.Text)

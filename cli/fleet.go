@@ -74,7 +74,8 @@ func (a *app) hostList() *cobra.Command {
 	var family []string
 	cmd := &cobra.Command{
 		Use: "list", Short: "List the fleet: system, revision, state, when last seen", Args: cobra.NoArgs,
-		Example: "  lantern host list\n  lantern host list --state drifted,failed --sort -findings\n  lantern host list --match site=north --format json\n  lantern host list --group gateways --where 'os.major >= 12'",
+		Example: "  lantern host list\n  lantern host list --state drifted,failed --sort -findings\n" +
+			"  lantern host list --match site=north --format json\n  lantern host list --group gateways --where 'os.major >= 12'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			list := client.List{
 				Query: q, Filter: map[string][]string{"state": states, "family": family}, Sort: l.sort(), Page: l.page, PerPage: l.perPage,

@@ -123,7 +123,8 @@ func (a *app) cohortList() *cobra.Command {
 		Use: "list", Short: "Show how many different configurations there are, and who stands outside", Args: cobra.NoArgs,
 		Long: "Hosts are alike when their surveys are equal: sources, keys, settings, pins, holds and the texts of their files. The\\n" +
 			"commonest of a system comes first; --diff says by which lines the others differ from it.",
-		Example: "  lantern cohort list\n  lantern cohort list --system \"skerry 12\" --diff\n  lantern cohort list --format json | jq '.items[].names'",
+		Example: "  lantern cohort list\n  lantern cohort list --system \"skerry 12\" --diff\n" +
+			"  lantern cohort list --format json | jq '.items[].names'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := a.client().Cohorts(cmd.Context(), q, diff, client.List{Page: l.page, PerPage: l.perPage})
 			if err != nil {

@@ -19,11 +19,11 @@ import (
 // state is how the fleet stands, in few words.
 type state struct {
 	Standing  api.Standing `json:"standing"`
-	Revision  int64        `json:"revision"`        // the newest; 0: nothing is published
-	Dangers   int          `json:"dangers"`         // different findings
-	Faults    int          `json:"faults"`          // likewise
-	Rollout   *api.Rollout `json:"rollout,omitempty"`         // the newest, absent where there is none
-	Keys      int          `json:"keys_to_look_at"` // that are revoked, have ended, end soon or are weak
+	Revision  int64        `json:"revision"`          // the newest; 0: nothing is published
+	Dangers   int          `json:"dangers"`           // different findings
+	Faults    int          `json:"faults"`            // likewise
+	Rollout   *api.Rollout `json:"rollout,omitempty"` // the newest, absent where there is none
+	Keys      int          `json:"keys_to_look_at"`   // that are revoked, have ended, end soon or are weak
 	Strange   int          `json:"keys_not_in_the_policy"`
 	Refused   int          `json:"places_refused"` // of packages, by what the service saw
 	Unseen    int          `json:"places_not_known"`

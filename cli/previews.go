@@ -23,7 +23,8 @@ func (a *app) policyPreview() *cobra.Command {
 			"same way stand together, the largest group first. What weakens\n" +
 			"security and what comes to stand above other sources is told at the top.\n\nWith --surveys no service is needed: the folder is " +
 			"tried on saved surveys (lantern survey save),\nas in a pipeline that reviews a change of the policy.",
-		Example: "  lantern policy preview\n  lantern policy preview --revision 3 --format json\n  lantern policy preview ./policy\n  lantern policy preview ./policy " +
+		Example: "  lantern policy preview\n  lantern policy preview --revision 3 --format json\n" +
+			"  lantern policy preview ./policy\n  lantern policy preview ./policy " +
 			"--surveys ./surveys",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := a.previewed(cmd.Context(), args, from, revision)

@@ -39,7 +39,8 @@ Written from the commands themselves by ` + "`make types`" + `.
 - **Lists** take ` + "`--match`, `--sort`, `--page`, `--per-page`" + `. What has no room in a terminal is named below the table; ` + "`--wide`" + ` shows it. On a terminal
   they go through the pager that ` + "`LANTERN_PAGER` or `PAGER`" + ` names, else ` + "`less`" + `.
 - **` + "`--format json`" + `** is there for every command that prints. Every list is ` + "`{ \"items\": …, \"total\": …, \"next\": … }`" + `: ` + "`next`" + ` is the page (or the entry
-  before which) the list goes on, and absent on the last. Names are in lower_snake and mean one type everywhere, times are RFC 3339 in UTC. Lists give
+  before which) the list goes on, and absent on the last. Names are in lower_snake and mean one type
+  everywhere, times are RFC 3339 in UTC. Lists give
   ` + "`jsonl` and `csv`" + ` too. ` + "`lantern schema host list`" + ` prints the JSON Schema of what a command prints. Errors are problem details (RFC 9457) on standard error.
 - What only shows what it would do says so, and ends with status 1; ` + "`--yes`" + ` does it.
 

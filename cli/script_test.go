@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -62,6 +63,7 @@ func TestScripts(t *testing.T) {
 			"same":   same,
 			"fault":  fault,
 			"fits":   fits,
+			"tour":   tour,
 		},
 	})
 }
@@ -86,6 +88,42 @@ func until(ts *testscript.TestScript, neg bool, args []string) {
 			ts.Fatalf("%q did not come; the last was:\n%s", args[0], out)
 		}
 		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+// mayBeNo are steps of the tour of which the answer is no: a gate that holds, what is only
+// shown, findings, nothing that is expected.
+var mayBeNo = regexp.MustCompile(`^lantern (rollout begin|rollout back-out|host accept|drift|policy compare|policy test|heal)`)
+
+// tour @FILE runs every command of the README's tour as it stands there, with the stand-ins of
+// vendors at the address that stands in the file.
+func tour(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) != 1 {
+		ts.Fatalf("usage: tour @FILE")
+	}
+	text, err := os.ReadFile("../README.md")
+	ts.Check(err)
+	if name, is := strings.CutPrefix(args[0], "@"); is {
+		args[0] = strings.TrimSpace(ts.ReadFile(name))
+	}
+	_, text, _ = bytes.Cut(text, []byte("\n## A tour\n"))
+	text, _, _ = bytes.Cut(text, []byte("\n## More\n"))
+	steps := 0
+	for _, m := range regexp.MustCompile(`(?m)^    (\S.*)$`).FindAllSubmatch(text, -1) {
+		line, _, _ := strings.Cut(string(m[1]), "  # ")
+		line = strings.ReplaceAll(strings.TrimSpace(line), "127.0.0.1:7801", args[0])
+		line = strings.ReplaceAll(line, "demo/policy", "demo-state/policy") // as the demo wrote it, with its addresses
+		steps++
+		cmd := exec.Command("sh", "-c", line)
+		cmd.Dir, cmd.Env = ts.MkAbs("."), environ(ts)
+		out, err := cmd.CombinedOutput()
+		ts.Logf("%s\n%s", line, out)
+		if err != nil && !(cmd.ProcessState.ExitCode() == cli.ExitNo && mayBeNo.MatchString(line)) {
+			ts.Fatalf("README: %s: %v", line, err)
+		}
+	}
+	if steps < 25 {
+		ts.Fatalf("the tour of the README has %d steps", steps)
 	}
 }
 

@@ -58,7 +58,11 @@ func (s *Service) hostRoutes(a huma.API) {
 		operation("group-drift", http.MethodGet, "/api/drift/groups", "Findings that are the same on many hosts, a row each"),
 		s.groupDrift,
 	)
-	huma.Register(a, operation("list-groups", http.MethodGet, "/api/groups", "The groups of the newest revision, and their hosts"), s.listGroups)
+	huma.Register(
+		a,
+		operation("list-groups", http.MethodGet, "/api/groups", "The groups of the newest revision, and their hosts"),
+		s.listGroups,
+	)
 	huma.Register(
 		a,
 		operation("list-cohorts", http.MethodGet, "/api/cohorts", "Hosts that are configured alike, and by which lines others differ"),

@@ -140,7 +140,8 @@ func (s *Service) checkPolicy(ctx context.Context, in *folderIn) (*body[api.Chec
 	if p.diags == nil {
 		p.diags = []diag.Diagnostic{}
 	}
-	return &body[api.CheckResult]{api.CheckResult{Diagnostics: p.diags, Looked: p.looked, Expectations: append([]resolve.Expected{}, p.expected...)}}, nil
+	expected := append([]resolve.Expected{}, p.expected...)
+	return &body[api.CheckResult]{api.CheckResult{Diagnostics: p.diags, Looked: p.looked, Expectations: expected}}, nil
 }
 
 func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision], error) {

@@ -19,7 +19,8 @@ func carryCommand(root *string) *cobra.Command {
 	var dry, undo bool
 	cmd := &cobra.Command{
 		Use: "carry", Short: "Carry an export out on a host that no service looks after", Args: cobra.NoArgs,
-		Long: "Carry out what lantern host export wrote: by the same steps as a rollout, with the package manager's own refresh as the proof, and\n" +
+		Long: "Carry out what lantern host export wrote: by the same steps as a rollout, with the package manager's own refresh as\n" +
+			"the proof, and " +
 			"put back where that fails. --undo takes the newest change back, to the byte. Licensed sources need the service.",
 		Example: "  lantern-agent carry --export buoy-7.tar --dry-run\n  lantern-agent carry --export buoy-7.tar\n  lantern-agent carry --undo",
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -1555,6 +1555,18 @@ export interface components {
             /** @description Numbers; the first is the one that could be given back */
             paid_by: string[];
         };
+        EditedEntry: {
+            enabled: boolean;
+            /** Format: int64 */
+            line: number;
+            /** @description Of the policy, that say what must hold of it; none: the policy says nothing of it */
+            repositories: string[];
+            text: string;
+        };
+        EditedFile: {
+            entries: components["schemas"]["EditedEntry"][];
+            path: string;
+        };
         Ending: {
             /**
              * Format: int64
@@ -1646,6 +1658,8 @@ export interface components {
             why?: string;
         };
         Explanation: {
+            /** @description A file that is not the policy's own, where one was asked about */
+            edited?: components["schemas"]["EditedFile"];
             /** @description Files that the policy owns, line by line */
             files: components["schemas"]["FileReason"][];
             host: string;
@@ -3201,6 +3215,10 @@ export interface components {
         RuleReason: {
             causes: components["schemas"]["Cause"][];
             repository: string;
+            /** @description Sections that it is about */
+            sections?: string[];
+            /** @description Files in which a distribution of this kind keeps such entries */
+            stands?: string[];
             text: string;
         };
         Seat: {

@@ -21,9 +21,9 @@ import (
 // Result is a policy folder, and what people should know of it.
 type Result struct {
 	Files        policy.Folder `json:"-"`
-	Hosts        int           `json:"hosts"`        // that were followed
+	Hosts        int           `json:"hosts"`            // that were followed
 	Repositories int           `json:"repository_count"` // that came of it
-	InPlace      int           `json:"in_place"`     // of those, edited where they stand
+	InPlace      int           `json:"in_place"`         // of those, edited where they stand
 	Keys         int           `json:"key_count"`
 	Notes        []Note        `json:"notes"`
 }

@@ -89,7 +89,8 @@ func (l *loader) expectation(n ast.Node) {
 	case x.Host != nil && len(x.To)+len(x.Except) > 0:
 		l.fail("value", x.Pos, "the expectation names a host of its own and hosts of the fleet", "drop host, or to and except")
 	case x.empty():
-		l.fail("missing", x.Pos, fmt.Sprintf("the expectation %q expects nothing", x.That), "say on, off, absent, order, choices, lines or signed")
+		l.fail("missing", x.Pos, fmt.Sprintf("the expectation %q expects nothing", x.That),
+			"say on, off, absent, order, choices, lines or signed")
 	}
 	l.policy.Expectations = append(l.policy.Expectations, x)
 }
@@ -183,7 +184,8 @@ func (x *Expectation) compared(e *element) {
 	e.set("except", x.Except)
 	e.say("where", where(x.Where))
 	if h := x.Host; h != nil {
-		e.say("host", fmt.Sprintf("%s %s %s %s %s %s %d %v %v", h.Name, h.Family, h.ID, h.Version, h.Codename, h.Arch, h.Level, h.Labels, h.Tools))
+		e.say("host", fmt.Sprintf("%s %s %s %s %s %s %d %v %v",
+			h.Name, h.Family, h.ID, h.Version, h.Codename, h.Arch, h.Level, h.Labels, h.Tools))
 	}
 	e.set("on", x.On)
 	e.set("off", x.Off)

@@ -10,6 +10,21 @@ type Explanation struct {
 	Files        []FileReason       `json:"files" doc:"Files that the policy owns, line by line"`
 	Rules        []RuleReason       `json:"rules" doc:"What must hold of the distribution's own entries"`
 	Repositories []RepositoryReason `json:"repositories" doc:"Every repository of the policy: there, kept off, or not there"`
+	Edited       *EditedFile        `json:"edited,omitempty" doc:"A file that is not the policy's own, where one was asked about"`
+}
+
+// EditedFile is a file of the distribution's, or of somebody else, with its entries.
+type EditedFile struct {
+	Path    string        `json:"path"`
+	Entries []EditedEntry `json:"entries"`
+}
+
+// EditedEntry is one entry of such a file, as the host's last survey has it.
+type EditedEntry struct {
+	Line         int      `json:"line"`
+	Text         string   `json:"text"`
+	Enabled      bool     `json:"enabled"`
+	Repositories []string `json:"repositories" doc:"Of the policy, that say what must hold of it; none: the policy says nothing of it"`
 }
 
 // FileReason is one file of the sheet.
@@ -28,9 +43,11 @@ type LineReason struct {
 
 // RuleReason is one thing that must hold of the distribution's own entries.
 type RuleReason struct {
-	Repository string  `json:"repository"`
-	Text       string  `json:"text"`
-	Causes     []Cause `json:"causes"`
+	Repository string   `json:"repository"`
+	Text       string   `json:"text"`
+	Causes     []Cause  `json:"causes"`
+	Stands     []string `json:"stands,omitempty" doc:"Files in which a distribution of this kind keeps such entries"`
+	Sections   []string `json:"sections,omitempty" doc:"Sections that it is about"`
 }
 
 // Cause is one reason, and where it stands in the policy; facts of the host stand

@@ -409,7 +409,9 @@ func (e *explained) why() []reason.Cause {
 // rule explains what must hold of the distribution's own entries.
 func (e *explained) rule(out *reason.Explanation, rule source.InPlace, d *policy.Definition) {
 	add := func(text string, lists ...[]policy.Text) {
-		r := reason.RuleReason{Repository: rule.Repository, Text: text, Causes: []reason.Cause{}}
+		r := reason.RuleReason{
+			Repository: rule.Repository, Text: text, Causes: []reason.Cause{}, Stands: rule.Files, Sections: rule.Sections,
+		}
 		for _, l := range lists {
 			for _, t := range l {
 				r.Causes = append(r.Causes, e.text("says", t)...)

@@ -134,8 +134,11 @@ func (s *shooter) story() error {
 		s.quiet("policy", "publish", "demo-state/policy", "-m", "Saltmarsh 8, Gannet licensed for archives and charts"),
 		s.quiet("repository", "probe"),
 		s.quiet("policy", "preview"),
-		func() error { return until(func() bool { return !strings.Contains(s.try("policy", "preview"), "being asked") }) },
+		s.until(func() bool { return !strings.Contains(s.try("policy", "preview"), "being asked") }),
 		s.terminal("preview", "policy", "preview"),
+		s.write("../demo-state/policy/expect.yaml", expectations),
+		s.terminal("policy-test", "policy", "test", "demo-state/policy", "--fleet"),
+		s.write("../demo-state/policy/expect.yaml", "format: patient-lantern/1\n"),
 		s.terminal("explain", "explain", "gw-05", "saltmarsh.sources"),
 		s.web("console-changes", "/changes", "section.group"),
 		s.fault("metrics.plover.example", standin.FaultWrongKey),
@@ -154,10 +157,9 @@ func (s *shooter) story() error {
 		s.write("gw-01/etc/apt/preferences.d/metrics", ownPin),
 		s.write("desk-1/etc/apt/preferences.d/metrics", ownPin),
 		s.write("desk-3/etc/apt/apt.conf.d/99-for-now", "Acquire::AllowInsecureRepositories \"true\";\n"),
-		func() error { return until(func() bool { return strings.Contains(s.try("host", "list"), "7 drifted") }) },
+		s.until(func() bool { return strings.Contains(s.try("host", "list"), "7 drifted") }),
 		s.terminal("hosts", "host", "list"),
 		s.terminal("drift", "drift"),
-		s.terminal("cohorts", "cohort", "list", "--system", "skerry", "--diff"),
 		s.terminal("host-show", "host", "show", "gw-03"),
 		s.web("console-fleet", "/", ".el-table__row"),
 		s.web("console-drift", "/drift", "ul.card"),
@@ -168,9 +170,7 @@ func (s *shooter) story() error {
 		s.quiet("whence", "driftwood-base"),
 		s.fault("packages.saltmarsh.example", standin.FaultWrongKey),
 		s.quiet("repository", "probe"),
-		func() error {
-			return until(func() bool { return strings.Contains(s.try("whence", "driftwood-base"), "not installed") })
-		},
+		s.until(func() bool { return strings.Contains(s.try("whence", "driftwood-base"), "not installed") }),
 		s.terminal("whence", "whence", "driftwood-base"),
 		s.web("console-repositories", "/repositories", ".el-table__row"),
 		s.fault("packages.saltmarsh.example", ""),
@@ -184,6 +184,33 @@ func (s *shooter) story() error {
 	}
 	return nil
 }
+
+// until is a step that waits.
+func (s *shooter) until(is func() bool) func() error {
+	return func() error { return until(is) }
+}
+
+// expectations are some that hold, and one that does not.
+const expectations = `format: patient-lantern/1
+
+expect:
+  - that: gateways have Saltmarsh, and follow the open Gannet
+    to: gateways
+    on: [base, saltmarsh]
+    choices: { gannet: open }
+  - that: a new gateway is served before it is there
+    host: { name: gw-12.brinewick.test, family: deb, id: skerry, version: "12", codename: mussel }
+    on: saltmarsh
+  - that: Fulmar comes to models, and to nobody else
+    except: models
+    absent: fulmar
+  - that: archives have Saltmarsh 9
+    to: archives
+    lines: "baseurl=http://127.0.0.1:7801/packages.saltmarsh.example/rpm/9.x/9/x86_64"
+  - that: desks have the charts of Gannet
+    to: desks
+    on: gannet-licensed
+`
 
 func (s *shooter) quiet(args ...string) func() error {
 	return func() error { s.try(args...); return nil }
