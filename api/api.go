@@ -8,7 +8,7 @@ import (
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/preview"
-	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -64,10 +64,14 @@ type Finding struct {
 // HostDetail is all that is known of one host.
 type HostDetail struct {
 	Host
-	Joined     time.Time        `json:"joined"`
-	Agent      string           `json:"agent" doc:"Version of its agent"`
-	Free       map[string]int64 `json:"free" doc:"Free bytes by mount point"`
-	Traits     *source.Traits   `json:"traits,omitempty"`
+	Joined time.Time        `json:"joined"`
+	Agent  string           `json:"agent" doc:"Version of its agent"`
+	Free   map[string]int64 `json:"free" doc:"Free bytes by mount point"`
+	Traits *source.Traits   `json:"traits,omitempty"`
+
+	Groups       []string          `json:"groups" doc:"Of the newest revision, in which it is"`
+	PolicyLabels map[string]string `json:"policy_labels,omitempty" doc:"Labels that the newest revision gives it, beside those that people gave"`
+
 	Sources    []source.Source  `json:"sources"`
 	Keys       []source.Key     `json:"keys"`
 	Problems   []source.Problem `json:"problems"`
@@ -291,7 +295,7 @@ type CheckResult struct {
 	Diagnostics []diag.Diagnostic `json:"diagnostics"`
 	Looked      Looked            `json:"looked" doc:"What was looked at"`
 
-	Expectations []resolve.Expected `json:"expectations" doc:"What trying each expectation of the policy came to"`
+	Expectations []reason.Expected `json:"expectations" doc:"What trying each expectation of the policy came to"`
 }
 
 // Looked counts what a policy defines.

@@ -17,7 +17,7 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
-	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/service"
 )
 
@@ -168,7 +168,7 @@ func (a *app) policyCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			res := api.CheckResult{Diagnostics: diags, Expectations: []resolve.Expected{}}
+			res := api.CheckResult{Diagnostics: diags, Expectations: []reason.Expected{}}
 			var p *policy.Policy
 			if !diag.HasErrors(diags) {
 				var more []diag.Diagnostic

@@ -13,7 +13,7 @@ import (
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
-	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/saved"
 )
 
@@ -36,18 +36,18 @@ func checkOn(res *api.CheckResult, p *policy.Policy, from string) error {
 }
 
 // expectedSays counts expectations, those that were not tried too.
-func expectedSays(list []resolve.Expected) string {
+func expectedSays(list []reason.Expected) string {
 	if len(list) == 0 {
 		return ""
 	}
 	text := ", " + view.Count(len(list), "expectation", "expectations")
-	if n := countExpected(list, resolve.ExpectNotTried); n > 0 {
+	if n := countExpected(list, reason.ExpectNotTried); n > 0 {
 		text += fmt.Sprintf(" (%d not tried)", n)
 	}
 	return text
 }
 
-func countExpected(list []resolve.Expected, state string) (n int) {
+func countExpected(list []reason.Expected, state string) (n int) {
 	for i := range list {
 		if list[i].State == state {
 			n++
@@ -84,7 +84,7 @@ func (a *app) policyTest() *cobra.Command {
 					a.expected(&list[i])
 				}
 			default:
-				if _, err := a.json(listed[resolve.Expected]{list, len(list)}); err != nil {
+				if _, err := a.json(listed[reason.Expected]{list, len(list)}); err != nil {
 					return err
 				}
 			}
@@ -131,8 +131,8 @@ func (a *app) tested(cmd *cobra.Command, dir, from string, fleet bool) (res api.
 }
 
 // testEnds says how many expectations hold, fail and were not tried.
-func (a *app) testEnds(dir string, list []resolve.Expected) error {
-	fails, untried := countExpected(list, resolve.ExpectFails), countExpected(list, resolve.ExpectNotTried)
+func (a *app) testEnds(dir string, list []reason.Expected) error {
+	fails, untried := countExpected(list, reason.ExpectFails), countExpected(list, reason.ExpectNotTried)
 	switch {
 	case len(list) == 0:
 		return no("%s says nothing under expect:, so there is nothing to test", dir)
@@ -153,19 +153,19 @@ func (a *app) testEnds(dir string, list []resolve.Expected) error {
 }
 
 // expected shows what one expectation came to, and why.
-func (a *app) expected(x *resolve.Expected) {
+func (a *app) expected(x *reason.Expected) {
 	look := map[string]struct {
 		sign  string
 		style view.Style
 	}{
-		resolve.ExpectHolds: {"✓ holds    ", view.Green}, resolve.ExpectFails: {"✗ fails    ", view.Red},
-		resolve.ExpectNotTried: {"? not tried", view.Yellow},
+		reason.ExpectHolds: {"✓ holds    ", view.Green}, reason.ExpectFails: {"✗ fails    ", view.Red},
+		reason.ExpectNotTried: {"? not tried", view.Yellow},
 	}[x.State]
 	on := ""
 	switch {
-	case x.State == resolve.ExpectHolds:
+	case x.State == reason.ExpectHolds:
 		on = "on " + view.Count(x.Held, "host", "hosts")
-	case x.State == resolve.ExpectFails && x.Held+x.Failed > 1:
+	case x.State == reason.ExpectFails && x.Held+x.Failed > 1:
 		on = fmt.Sprintf("on %d of %s", x.Failed, view.Count(x.Held+x.Failed, "host", "hosts"))
 	}
 	a.out.Printf("%s  %s  %s", a.out.Paint(look.style, look.sign), a.out.Paint(view.Bold, x.That),
@@ -191,7 +191,7 @@ func (a *app) expected(x *resolve.Expected) {
 }
 
 // alike is what is so of a host, whichever it is.
-func alike(u resolve.Unexpected) resolve.Unexpected {
+func alike(u reason.Unexpected) reason.Unexpected {
 	u.Host = ""
 	return u
 }
@@ -225,18 +225,18 @@ type junitFailure struct {
 	Text    string `xml:",chardata"`
 }
 
-func (a *app) junit(dir string, list []resolve.Expected) error {
+func (a *app) junit(dir string, list []reason.Expected) error {
 	s := junitSuite{
-		Name: dir, Tests: len(list), Failures: countExpected(list, resolve.ExpectFails),
-		Skipped: countExpected(list, resolve.ExpectNotTried), Time: time.Now().UTC().Format("2006-01-02T15:04:05"),
+		Name: dir, Tests: len(list), Failures: countExpected(list, reason.ExpectFails),
+		Skipped: countExpected(list, reason.ExpectNotTried), Time: time.Now().UTC().Format("2006-01-02T15:04:05"),
 	}
 	for i := range list {
 		x := &list[i]
 		c := junitCase{Name: x.That, ClassName: dir, File: x.Place.File, Line: x.Place.Line}
 		switch x.State {
-		case resolve.ExpectNotTried:
+		case reason.ExpectNotTried:
 			c.Skipped = &junitFailure{Message: x.Why}
-		case resolve.ExpectFails:
+		case reason.ExpectFails:
 			c.Failure = &junitFailure{Message: fmt.Sprintf("does not hold on %d of %d hosts", x.Failed, x.Held+x.Failed)}
 			for _, u := range x.First {
 				c.Failure.Text += u.Host + ": " + strings.Join(u.Instead, "; ") + "\n"

@@ -251,6 +251,17 @@ func (a *app) showHost(d *api.HostDetail) {
 		slices.Sort(labels)
 		a.out.Printf("%s %s", a.out.Paint(view.Dim, "labels"), strings.Join(labels, ", "))
 	}
+	if len(d.PolicyLabels) > 0 {
+		var labels []string
+		for k, v := range d.PolicyLabels {
+			labels = append(labels, k+"="+v)
+		}
+		slices.Sort(labels)
+		a.out.Printf("%s %s, by the policy", a.out.Paint(view.Dim, "labels"), strings.Join(labels, ", "))
+	}
+	if len(d.Groups) > 0 {
+		a.out.Printf("%s %s", a.out.Paint(view.Dim, "groups"), strings.Join(d.Groups, ", "))
+	}
 	if len(d.Drift) > 0 {
 		a.out.Printf("\n%s", a.out.Paint(view.Bold, "Findings"))
 		for _, f := range d.Drift {
@@ -264,8 +275,10 @@ func (a *app) showHost(d *api.HostDetail) {
 			)
 			a.out.Diff(2, d.Diff)
 		}
-	} else if d.Revision > 0 && len(d.Waived) == 0 {
+	} else if d.Revision > 0 && len(d.Waived) == 0 && d.State == api.StateSteady {
 		a.out.Printf("\n%s", a.out.Paint(view.Green, "No findings: the host is as the policy says, and else as it was accepted."))
+	} else if d.Revision > 0 && len(d.Waived) == 0 {
+		a.out.Printf("\n%s", a.out.Paint(view.Yellow, "? No findings in its last survey; it is "+d.State+", so how it stands now is not known."))
 	}
 	if len(d.TextOnly) > 0 {
 		a.out.Printf("%s %s", a.out.Paint(view.Dim, "reads differently and means the same:"), strings.Join(d.TextOnly, ", "))

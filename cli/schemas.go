@@ -13,7 +13,6 @@ import (
 	"patientlantern.example/lantern/core/learn"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/reason"
-	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -33,7 +32,7 @@ var answers = map[string]reflect.Type{
 	"survey save": of[savedSurveys](), "drift": of[api.FindingGroupPage](), "heal": of[api.Rollout](),
 	"explain": of[reason.Explanation](), "read": of[source.Survey](),
 	"policy new": of[filesWritten](), "policy learn": of[learn.Result](), "policy adopt": of[patchText](),
-	"policy check": of[api.CheckResult](), "policy test": of[listed[resolve.Expected]](), "policy preview": of[api.Preview](),
+	"policy check": of[api.CheckResult](), "policy test": of[listed[reason.Expected]](), "policy preview": of[api.Preview](),
 	"policy publish": of[api.Revision](), "policy restore": of[api.Revision](), "policy fetch": of[filesWritten](),
 	"policy compare": of[comparison](), "policy format": of[listed[formatResult]](), "policy codes": of[listed[codeRow]](),
 	"revision list": of[api.RevisionList](),
@@ -70,7 +69,7 @@ func answerSchema(command string) ([]byte, error) {
 		if n := names.Nearest(command, all); n != "" {
 			near = "; did you mean `lantern schema " + n + "`?"
 		}
-		return nil, no("no command %q prints JSON that has a schema%s", command, near)
+		return nil, wrong("no command %q prints JSON that has a schema%s", command, near)
 	}
 	text, err := json.Marshal(s)
 	if err != nil {

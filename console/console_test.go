@@ -62,7 +62,13 @@ type screen struct {
 
 func open(t *testing.T, r *rig.Rig, width, height int) *screen {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	return openFor(t, r, width, height, 90*time.Second)
+}
+
+// openFor is open for a story that may take so long.
+func openFor(t *testing.T, r *rig.Rig, width, height int, most time.Duration) *screen {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), most)
 	t.Cleanup(cancel)
 	page, stop, err := browser.New(ctx, width, height)
 	require.NoError(t, err)
@@ -125,7 +131,7 @@ func TestTheConsoleShowsWhatHappensWithoutAReload(t *testing.T) {
 	s.shows("h1", "Revision 1 would change none of the hosts that are known")
 	s.shows(".rollout", "done")
 
-	s.do(chromedp.Click(`nav a[href="/"]`), chromedp.WaitVisible(".chips"))
+	s.do(chromedp.Click(`nav a[href="/hosts"]`), chromedp.WaitVisible(".chips"))
 	s.shows("h1", "2 hosts are as the policy says")
 	s.fits()
 	mark, err := chromedp.Run(s.page, chromedp.Evaluate[bool](`window.notReloaded = true`))
@@ -160,7 +166,7 @@ func TestTheConsoleFiltersAndChangesItsLight(t *testing.T) {
 		r.Up(n)
 	}
 	s := open(t, r, 1920, 1080)
-	s.do(chromedp.Navigate(s.url+"/?q=limpet"), chromedp.WaitVisible(".el-table__row"))
+	s.do(chromedp.Navigate(s.url+"/hosts?q=limpet"), chromedp.WaitVisible(".el-table__row"))
 	s.shows("tbody", "gw-04")
 	text, err := chromedp.Run(s.page, chromedp.Text("tbody"))
 	require.NoError(t, err)
@@ -172,7 +178,7 @@ func TestTheConsoleFiltersAndChangesItsLight(t *testing.T) {
 		return d
 	}
 	before := dark()
-	s.do(chromedp.Click(".rest button"))
+	s.do(chromedp.Click(`.rest [aria-label^="Switch to"]`))
 	assert.NotEqual(t, before, dark())
 	s.do(chromedp.Navigate(s.url+"/hosts/gw-09"), chromedp.WaitVisible(".el-alert"))
 	s.shows(".el-alert", `there is no host "gw-09"; did you mean "gw-0`)

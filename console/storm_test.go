@@ -61,7 +61,7 @@ func TestAStormOfEventsStarvesNoPage(t *testing.T) {
 	defer storm.Wait()
 	defer cancel()
 
-	s.do(chromedp.Click(`nav a[href="/"]`))
+	s.do(chromedp.Click(`nav a[href="/hosts"]`))
 	s.shows("tbody", "gw-02")
 	s.do(chromedp.Navigate(s.url + "/hosts/gw-01"))
 	s.shows("h1", "gw-01")

@@ -29,6 +29,13 @@ type hub struct {
 // HoldEvents makes streams fall silent, or ends that: tests play a service that hangs.
 func (s *Service) HoldEvents(hold bool) { s.events.held.Store(hold) }
 
+// Streams counts those who listen to events.
+func (s *Service) Streams() int {
+	s.events.mu.Lock()
+	defer s.events.mu.Unlock()
+	return len(s.events.listeners)
+}
+
 func newHub() *hub { return &hub{listeners: map[chan api.Event]string{}} }
 
 func (h *hub) listen(operator string) chan api.Event {

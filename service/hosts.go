@@ -219,6 +219,9 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 			d.Reasons = append(d.Reasons, api.Reason(r))
 		}
 	}
+	if err := s.showGroups(ctx, v, &d); err != nil {
+		return nil, err
+	}
 	switch rh, err := s.store.LastReport(ctx, v.Name); {
 	case err == nil:
 		p := progress(rh)
@@ -230,6 +233,27 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 		return nil, s.refuse(err)
 	}
 	return &body[api.HostDetail]{d}, nil
+}
+
+// showGroups fills in what the newest revision makes of the host: its groups and labels.
+func (s *Service) showGroups(ctx context.Context, v *hostView, d *api.HostDetail) error {
+	d.Groups = []string{}
+	rs, err := s.newest(ctx)
+	if err != nil || rs == nil || v.Traits == "" {
+		return err
+	}
+	who, err := s.compute.hostOf(ctx, v)
+	if err != nil {
+		return s.refuse(err)
+	}
+	d.Groups = append(d.Groups, s.compute.groupsOf(rs, who)...)
+	d.PolicyLabels = map[string]string{}
+	for k, label := range rs.Labelled(who).Labels {
+		if _, own := v.Labels[k]; !own {
+			d.PolicyLabels[k] = label
+		}
+	}
+	return nil
 }
 
 // showSurvey fills in what the host's survey tells.

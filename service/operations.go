@@ -58,6 +58,7 @@ func (s *Service) hostRoutes(a huma.API) {
 		operation("group-drift", http.MethodGet, "/api/drift/groups", "Findings that are the same on many hosts, a row each"),
 		s.groupDrift,
 	)
+	huma.Register(a, operation("show-field", http.MethodGet, "/api/field", "Every host, counted by system and state"), s.field)
 	huma.Register(
 		a,
 		operation("list-groups", http.MethodGet, "/api/groups", "The groups of the newest revision, and their hosts"),

@@ -15,6 +15,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/store"
@@ -34,7 +35,7 @@ type prepared struct {
 	looked   api.Looked
 	diags    []diag.Diagnostic
 	resolver *resolve.Resolver
-	expected []resolve.Expected
+	expected []reason.Expected
 }
 
 // judgedAs is what hosts have in common that a policy gives the same, and that have
@@ -140,7 +141,7 @@ func (s *Service) checkPolicy(ctx context.Context, in *folderIn) (*body[api.Chec
 	if p.diags == nil {
 		p.diags = []diag.Diagnostic{}
 	}
-	expected := append([]resolve.Expected{}, p.expected...)
+	expected := append([]reason.Expected{}, p.expected...)
 	return &body[api.CheckResult]{api.CheckResult{Diagnostics: p.diags, Looked: p.looked, Expectations: expected}}, nil
 }
 

@@ -220,7 +220,7 @@ func (s *Service) gather(out *api.Preview, all []*shown) {
 				i = len(out.Groups)
 				groups[k] = i
 				g := x.group.PreviewGroup
-				g.Impossible = slices.Concat(g.Impossible, missing)
+				g.Impossible = source.Strings(slices.Concat(g.Impossible, missing))
 				out.Groups = append(out.Groups, g)
 			}
 			lost(&goes, x.group.gone, v)

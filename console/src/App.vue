@@ -4,6 +4,7 @@ import { onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { client, sessionEnded, told } from './api'
 import { connected, listen, queries, stopListening } from './live'
+import Finder from './parts/Finder.vue'
 import Trouble from './parts/Trouble.vue'
 import { useSession } from './role'
 import { dark, switchTheme } from './theme'
@@ -26,13 +27,17 @@ onBeforeUnmount(() => window.removeEventListener(sessionEnded, leave))
 watch(session.data, (s) => s && listen(), { immediate: true })
 
 const pages = [
-  { to: '/', name: 'Fleet' },
+  { to: '/', name: 'Overview' },
+  { to: '/hosts', name: 'Hosts' },
   { to: '/drift', name: 'Drift' },
+  { to: '/policy', name: 'Policy' },
   { to: '/changes', name: 'Changes' },
   { to: '/rollouts', name: 'Rollouts' },
   { to: '/repositories', name: 'Repositories' },
   { to: '/keys', name: 'Keys' },
   { to: '/contracts', name: 'Contracts' },
+  { to: '/audit', name: 'Audit' },
+  { to: '/people', name: 'People' },
 ]
 
 const trouble = ref<Error | null>(null)
@@ -52,12 +57,14 @@ async function signOut() {
 </script>
 
 <template>
+  <a v-if="!signingIn" class="skip" href="#page">To the page</a>
   <header v-if="!signingIn" class="bar">
-    <router-link to="/" class="brand"><img src="/assets/lantern.svg" alt="" width="26" height="26" />Patient Lantern</router-link>
+    <router-link to="/" class="brand"><img src="/assets/lantern.svg" alt="" width="26" height="26" /><span class="name">Patient Lantern</span></router-link>
     <nav>
-      <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: p.to === '/' ? route.path === '/' || route.name === 'host' : route.path.startsWith(p.to) || (p.to === '/repositories' && route.name === 'whence') }">{{ p.name }}</router-link>
+      <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: p.to === '/' ? route.path === '/' : route.path.startsWith(p.to) || (p.to === '/repositories' && route.name === 'whence') }">{{ p.name }}</router-link>
     </nav>
     <span class="rest">
+      <Finder v-if="session.data.value" />
       <span v-if="!connected" class="lost" role="status">? nothing heard of the service; what you see may be old</span>
       <span v-else class="soft live" title="Pages change by themselves when something happens">● live</span>
       <el-button text size="small" :aria-label="dark ? 'Switch to light' : 'Switch to dark'" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</el-button>
@@ -66,15 +73,15 @@ async function signOut() {
     </span>
   </header>
   <Trouble class="told" :error="trouble" />
-  <main :class="{ bare: signingIn }"><router-view v-if="signingIn || session.data.value" /></main>
+  <main id="page" tabindex="-1" :class="{ bare: signingIn }"><router-view v-if="signingIn || session.data.value" /></main>
 </template>
 
 <style scoped>
 .bar {
   display: flex;
   align-items: center;
-  gap: 28px;
-  padding: 0 24px;
+  gap: 14px;
+  padding: 0 16px;
   height: 52px;
   background: var(--card);
   border-bottom: 1px solid var(--line);
@@ -98,7 +105,9 @@ nav {
 nav a {
   display: flex;
   align-items: center;
-  padding: 0 14px;
+  padding: 0 7px;
+  font-size: 14px;
+  white-space: nowrap;
   text-decoration: none;
   color: var(--soft);
   border-bottom: 3px solid transparent;
@@ -113,8 +122,33 @@ nav a.here {
   margin-left: auto;
   display: flex;
   align-items: center;
-  gap: 12px;
+  gap: 10px;
   font-size: 13px;
+  white-space: nowrap;
+}
+@media (max-width: 1500px) and (min-width: 1181px) {
+  .name {
+    position: absolute;
+    clip-path: inset(50%);
+    width: 1px;
+    height: 1px;
+    overflow: hidden;
+  }
+}
+.skip {
+  position: absolute;
+  left: -999px;
+  z-index: 30;
+  background: var(--card);
+  padding: 6px 12px;
+}
+.skip:focus {
+  left: 8px;
+  top: 8px;
+}
+main:focus,
+:deep(h1:focus) {
+  outline: none;
 }
 .lost {
   color: var(--bad);
@@ -131,7 +165,7 @@ main {
 main.bare {
   padding-top: 12vh;
 }
-@media (max-width: 900px) {
+@media (max-width: 1180px) {
   .bar {
     flex-wrap: wrap;
     height: auto;
@@ -148,6 +182,7 @@ main.bare {
     padding: 6px 10px;
   }
   .rest {
+    white-space: normal;
     flex-wrap: wrap;
     gap: 4px 10px;
   }

@@ -311,6 +311,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/field": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every host, counted by system and state */
+        get: operations["show-field"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/freezes": {
         parameters: {
             query?: never;
@@ -1694,6 +1711,25 @@ export interface components {
             /** @description What it is, where no agent has told */
             traits?: components["schemas"]["Traits"];
         };
+        Field: {
+            items: components["schemas"]["FieldSystem"][];
+            standing: components["schemas"]["Standing"];
+            /**
+             * Format: int64
+             * @description Systems
+             */
+            total: number;
+        };
+        FieldSystem: {
+            /** Format: int64 */
+            hosts: number;
+            /** @description How many stand in each state */
+            states: {
+                [key: string]: number;
+            };
+            /** @description Empty for hosts that have sent no survey */
+            system: string;
+        };
         File: {
             digest: string;
             link?: string;
@@ -2220,6 +2256,8 @@ export interface components {
             free: {
                 [key: string]: number;
             };
+            /** @description Of the newest revision, in which it is */
+            groups: string[];
             /** @description Packages that are kept or left out */
             holds: components["schemas"]["Hold"][];
             /** @description What healing cannot bring about */
@@ -2250,6 +2288,10 @@ export interface components {
             os: string;
             /** @description apt's preferences */
             pins: components["schemas"]["Pin"][];
+            /** @description Labels that the newest revision gives it, beside those that people gave */
+            policy_labels?: {
+                [key: string]: string;
+            };
             problems: components["schemas"]["Problem"][];
             /** @description Why its sheet holds what it holds */
             reasons: components["schemas"]["Reason"][];
@@ -4966,6 +5008,71 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-field": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Field"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,6 +3,7 @@
 import { QueryClient } from '@tanstack/vue-query'
 import { ref } from 'vue'
 import { Refusal } from './api'
+import type { Told } from './events.worker'
 
 export const queries = new QueryClient({
   defaultOptions: {
@@ -23,7 +24,7 @@ const silence = 12_000
 // The least time between two looks at the same thing, so that a busy fleet starves no page.
 const pause = 400
 
-let source: EventSource | undefined
+let stream: { close: () => void } | undefined
 let due = new Set<string>()
 let timer: number | undefined
 let watch: number | undefined
@@ -31,8 +32,8 @@ let heard = 0
 
 const affected: Record<string, string[]> = {
   host: ['hosts', 'host', 'drift', 'keys'],
-  revision: ['revisions', 'preview', 'hosts', 'channels', 'keys', 'repositories'],
-  rollout: ['rollouts', 'rollout', 'hosts', 'host', 'drift'],
+  revision: ['revisions', 'groups', 'audit', 'preview', 'hosts', 'channels', 'keys', 'repositories'],
+  rollout: ['rollouts', 'rollout', 'hosts', 'host', 'drift', 'audit'],
   repository: ['repositories', 'keys', 'whence'],
   seats: ['accounts', 'contracts', 'seats', 'outlook', 'channels', 'preview', 'host', 'hosts'],
 }
@@ -73,41 +74,76 @@ function alive() {
   connected.value = true
 }
 
-export function listen() {
-  if (source) return
-  heard = Date.now()
-  source = new EventSource('/api/events')
-  for (const [kind, keys] of Object.entries(affected)) {
-    source.addEventListener(kind, (e) => {
-      alive()
-      note(keys)
-      if (kind === 'rollout') turned(JSON.parse((e as MessageEvent<string>).data) as { command?: string })
-    })
+function take(kind: string, data: string) {
+  alive()
+  if (kind === 'beat') return
+  note(kind === 'all' ? everything : (affected[kind] ?? []))
+  if (kind === 'rollout') turned(JSON.parse(data) as { command?: string })
+}
+
+// That the stream broke: perhaps the session ended, and asking for it tells.
+function broke() {
+  connected.value = false
+  void queries.invalidateQueries({ queryKey: ['session'] })
+}
+
+/** One stream for all tabs, where the browser can share it. */
+function shared(): { close: () => void } {
+  const worker = new SharedWorker(new URL('./events.worker.ts', import.meta.url), { type: 'module', name: 'lantern-events' })
+  worker.port.onmessage = (m: MessageEvent<Told>) => {
+    const e = m.data
+    if (e.kind === 'open') alive()
+    else if (e.kind === 'error') broke()
+    else if ('data' in e) take(e.kind, e.data)
   }
-  source.addEventListener('all', () => {
-    alive()
-    note(everything)
-  })
-  source.addEventListener('beat', alive)
+  worker.port.postMessage('listen')
+  return {
+    close: () => {
+      worker.port.postMessage('leave')
+      worker.port.close()
+    },
+  }
+}
+
+/** A stream of this tab's own. */
+function own(): { close: () => void } {
+  const source = new EventSource('/api/events')
+  for (const kind of [...Object.keys(affected), 'all', 'beat']) source.addEventListener(kind, (e) => take(kind, (e as MessageEvent<string>).data))
   source.onopen = alive
   source.onerror = () => {
-    connected.value = false
-    // A stream that the service ended is not taken up again by the browser: perhaps the
-    // session ended, and asking for it tells.
-    void queries.invalidateQueries({ queryKey: ['session'] })
-    if (source?.readyState === EventSource.CLOSED) {
-      source = undefined
-      window.setTimeout(() => listen(), 3000)
+    broke()
+    // One that the service ended is not taken up again by the browser.
+    if (source.readyState === EventSource.CLOSED && stream) {
+      stream = undefined
+      window.setTimeout(listen, 3000)
     }
   }
+  return source
+}
+
+export function listen() {
+  if (stream) return
+  heard = Date.now()
+  stream = typeof SharedWorker === 'undefined' ? own() : shared()
   watch ??= window.setInterval(() => {
     if (Date.now() - heard > silence) connected.value = false
   }, 1000)
 }
 
+// A page that is left is kept by the browser for a while: it must not keep a stream.
+window.addEventListener('pagehide', () => {
+  stream?.close()
+  stream = undefined
+})
+window.addEventListener('pageshow', (e) => {
+  if (!e.persisted || watch === undefined) return
+  listen()
+  note(everything)
+})
+
 export function stopListening() {
-  source?.close()
-  source = undefined
+  stream?.close()
+  stream = undefined
   window.clearInterval(watch)
   watch = undefined
   queries.clear()

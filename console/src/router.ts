@@ -1,10 +1,15 @@
+import { nextTick } from 'vue'
 import { createRouter, createWebHistory } from 'vue-router'
-import Fleet from './pages/Fleet.vue'
+import Overview from './pages/Overview.vue'
 
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
-    { path: '/', name: 'fleet', component: Fleet },
+    { path: '/', name: 'overview', component: Overview },
+    { path: '/hosts', name: 'fleet', component: () => import('./pages/Fleet.vue') },
+    { path: '/policy', name: 'policy', component: () => import('./pages/Policy.vue') },
+    { path: '/audit', name: 'audit', component: () => import('./pages/Audit.vue') },
+    { path: '/people', name: 'people', component: () => import('./pages/People.vue') },
     { path: '/hosts/:name', name: 'host', component: () => import('./pages/HostPage.vue'), props: true },
     { path: '/drift', name: 'drift', component: () => import('./pages/Drift.vue') },
     { path: '/report', name: 'report', component: () => import('./pages/Report.vue') },
@@ -24,7 +29,11 @@ export const router = createRouter({
 
 // Each page has a title of its own, by which tabs and bookmarks are told apart.
 const titles: Record<string, string> = {
-  fleet: 'Fleet',
+  overview: 'Overview',
+  fleet: 'Hosts',
+  policy: 'Policy',
+  audit: 'Audit',
+  people: 'People',
   drift: 'Drift',
   report: 'Report',
   keys: 'Keys',
@@ -37,7 +46,15 @@ const titles: Record<string, string> = {
   'sign-in': 'Sign in',
   nothing: 'Nothing here',
 }
-router.afterEach((to) => {
+function focusHeading() {
+  const h = document.querySelector<HTMLElement>('main h1') ?? document.querySelector<HTMLElement>('main')
+  if (!h) return
+  h.tabIndex = -1
+  h.focus({ preventScroll: true })
+}
+router.afterEach((to, from) => {
   const of = to.name === 'host' ? String(to.params.name).split('.')[0] : to.name === 'key' ? 'Key' : to.name === 'rollout' ? `Rollout ${String(to.params.id)}` : titles[String(to.name)]
+  // Who does not see the page is led to what is new on it.
+  if (from.name !== undefined && from.name !== to.name) void nextTick(() => focusHeading())
   document.title = of ? `${of} · Patient Lantern` : 'Patient Lantern'
 })

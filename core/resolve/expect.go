@@ -13,38 +13,6 @@ import (
 	"patientlantern.example/lantern/core/survey"
 )
 
-// Expected is what trying one expectation came to.
-type Expected struct {
-	That   string       `json:"that"`
-	Place  diag.Pos     `json:"place" doc:"Where the policy says it"`
-	State  string       `json:"state" enum:"holds,fails,not-tried"`
-	Held   int          `json:"held" doc:"Hosts for which it holds"`
-	Failed int          `json:"failed" doc:"Hosts for which it does not"`
-	Why    string       `json:"why,omitempty" doc:"Why it was not tried"`
-	First  []Unexpected `json:"first" doc:"The first hosts for which it does not hold"`
-}
-
-// States of an expectation.
-const (
-	ExpectHolds    = "holds"
-	ExpectFails    = "fails"
-	ExpectNotTried = "not-tried"
-)
-
-// Unexpected is a host for which an expectation does not hold.
-type Unexpected struct {
-	Host    string        `json:"host"`
-	Instead []string      `json:"instead" doc:"What is so instead, for each thing that was expected"`
-	Reasons []ReasonChain `json:"reasons" doc:"Why, for each repository that stands otherwise"`
-}
-
-// ReasonChain says why a repository stands to a host as it does.
-type ReasonChain struct {
-	Repository string         `json:"repository"`
-	State      string         `json:"state" enum:"on,off,absent"`
-	Causes     []reason.Cause `json:"causes"`
-}
-
 // trial is one expectation while hosts are tried.
 type trial struct {
 	*policy.Expectation
@@ -200,23 +168,23 @@ func unsigned(res *Result) (out []string) {
 }
 
 // Expected tells what trying each expectation of the policy came to.
-func (f *Fleet) Expected() []Expected {
-	out := make([]Expected, 0, len(f.trials))
+func (f *Fleet) Expected() []reason.Expected {
+	out := make([]reason.Expected, 0, len(f.trials))
 	for _, t := range f.trials {
 		if t.Host != nil && t.held+t.failed == 0 {
 			h := described(t.Host)
 			t.judge(f.alone(), h, f.alone().Resolve(h))
 		}
-		x := Expected{That: t.That, Place: t.Pos, Held: t.held, Failed: t.failed, First: []Unexpected{}}
+		x := reason.Expected{That: t.That, Place: t.Pos, Held: t.held, Failed: t.failed, First: []reason.Unexpected{}}
 		switch {
 		case t.failed > 0:
-			x.State = ExpectFails
+			x.State = reason.ExpectFails
 		case t.held > 0:
-			x.State = ExpectHolds
+			x.State = reason.ExpectHolds
 		case len(f.hosts) == 0:
-			x.State, x.Why = ExpectNotTried, "it is about hosts of the fleet, and none were looked at"
+			x.State, x.Why = reason.ExpectNotTried, "it is about hosts of the fleet, and none were looked at"
 		default:
-			x.State, x.Why = ExpectNotTried, "no host of the fleet is meant"
+			x.State, x.Why = reason.ExpectNotTried, "no host of the fleet is meant"
 		}
 		for _, h := range t.first {
 			x.First = append(x.First, f.unexpected(t, h))
@@ -249,13 +217,13 @@ func described(x *policy.ExpectedHost) Host {
 }
 
 // unexpected says of a host what is otherwise, and why.
-func (f *Fleet) unexpected(t *trial, h Host) Unexpected {
+func (f *Fleet) unexpected(t *trial, h Host) reason.Unexpected {
 	r := f.resolver
 	if t.Host != nil {
 		r = f.alone()
 	}
 	res := r.Resolve(h)
-	u := Unexpected{Host: h.Name, Instead: t.verdicts[res], Reasons: []ReasonChain{}}
+	u := reason.Unexpected{Host: h.Name, Instead: t.verdicts[res], Reasons: []reason.ReasonChain{}}
 	if len(res.Trouble) > 0 {
 		return u
 	}
@@ -271,7 +239,7 @@ func (f *Fleet) unexpected(t *trial, h Host) Unexpected {
 	}
 	for _, why := range e.Repositories {
 		if about[why.Name] {
-			u.Reasons = append(u.Reasons, ReasonChain{why.Name, why.State, why.Causes})
+			u.Reasons = append(u.Reasons, reason.ReasonChain{Repository: why.Name, State: why.State, Causes: why.Causes})
 		}
 	}
 	return u
@@ -281,7 +249,7 @@ func (f *Fleet) unexpected(t *trial, h Host) Unexpected {
 func (f *Fleet) unmetExpectations() (out []diag.Diagnostic) {
 	for _, x := range f.Expected() {
 		switch {
-		case x.State == ExpectFails:
+		case x.State == reason.ExpectFails:
 			u := x.First[0]
 			hosts := u.Host
 			if x.Failed > 1 {
@@ -290,7 +258,7 @@ func (f *Fleet) unmetExpectations() (out []diag.Diagnostic) {
 			out = append(out, trouble("expectation", x.Place,
 				fmt.Sprintf("%q does not hold for %s: %s", x.That, hosts, strings.Join(u.Instead, "; ")),
 				"mend the policy, or what is expected; lantern policy test shows why"))
-		case x.State == ExpectNotTried && len(f.hosts) > 0:
+		case x.State == reason.ExpectNotTried && len(f.hosts) > 0:
 			out = append(out, warning("expectation-idle", x.Place, fmt.Sprintf("%q was not tried: %s", x.That, x.Why),
 				"say to or where otherwise, or describe a host with host:"))
 		}

@@ -24,7 +24,7 @@ expect:
 `
 
 // expectedOn tries expectations on five hosts of release 12 and one of 11.
-func expectedOn(t testing.TB, expectations string, some bool) []resolve.Expected {
+func expectedOn(t testing.TB, expectations string, some bool) []reason.Expected {
 	r := resolve.New(load(t, expectedPolicy+expectations))
 	f := resolve.NewFleet(r)
 	for i := 0; i < 6 && some; i++ {
@@ -44,22 +44,22 @@ func TestExpectationsAreTriedOnTheHostsThatAreMeant(t *testing.T) {
 		held, failed int
 		instead      string
 	}{
-		{"a repository of a group", "- { that: x, to: new, on: a }", resolve.ExpectHolds, 5, 0, ""},
-		{"of everyone", "- { that: x, on: a }", resolve.ExpectFails, 5, 1, "a is absent, and not on"},
-		{"but for some", "- { that: x, on: a, except: gw-06.brinewick.test }", resolve.ExpectHolds, 5, 0, ""},
-		{"where something holds", "- { that: x, absent: a, where: os.major == 11 }", resolve.ExpectHolds, 1, 0, ""},
-		{"by name", "- { that: x, absent: a, where: 'host.name == \"gw-06.brinewick.test\"' }", resolve.ExpectHolds, 1, 0, ""},
-		{"kept and off", "- { that: x, off: b, absent: c }", resolve.ExpectHolds, 6, 0, ""},
-		{"off is not absent", "- { that: x, absent: b }", resolve.ExpectFails, 0, 6, "b is off, and not absent"},
-		{"an order", "- { that: x, order: [a, b] }", resolve.ExpectHolds, 6, 0, ""},
-		{"the other order", "- { that: x, order: [b, a] }", resolve.ExpectFails, 0, 6, "b does not win over a"},
-		{"a line", "- { that: x, to: new, lines: 'URIs: https://a.example/a' }", resolve.ExpectHolds, 5, 0, ""},
-		{"a line that must not be", "- { that: x, no-lines: 'URIs: https://a.example/a' }", resolve.ExpectFails, 1, 5, "has the line"},
-		{"named keys", "- { that: x, signed: true }", resolve.ExpectHolds, 6, 0, ""},
-		{"nobody", "- { that: x, on: a, where: os.major == 77 }", resolve.ExpectNotTried, 0, 0, ""},
-		{"a host that is not there", "- { that: x, on: a, host: { family: deb, id: skerry, version: \"13\", codename: whelk } }", resolve.ExpectHolds, 1, 0, ""},
-		{"another family", "- { that: x, on: c, host: { family: arch, id: driftwood } }", resolve.ExpectHolds, 1, 0, ""},
-		{"one that falls out", "- { that: x, on: a, host: { family: deb, id: skerry, version: \"11\", codename: limpet } }", resolve.ExpectFails, 0, 1, "a is absent, and not on"},
+		{"a repository of a group", "- { that: x, to: new, on: a }", reason.ExpectHolds, 5, 0, ""},
+		{"of everyone", "- { that: x, on: a }", reason.ExpectFails, 5, 1, "a is absent, and not on"},
+		{"but for some", "- { that: x, on: a, except: gw-06.brinewick.test }", reason.ExpectHolds, 5, 0, ""},
+		{"where something holds", "- { that: x, absent: a, where: os.major == 11 }", reason.ExpectHolds, 1, 0, ""},
+		{"by name", "- { that: x, absent: a, where: 'host.name == \"gw-06.brinewick.test\"' }", reason.ExpectHolds, 1, 0, ""},
+		{"kept and off", "- { that: x, off: b, absent: c }", reason.ExpectHolds, 6, 0, ""},
+		{"off is not absent", "- { that: x, absent: b }", reason.ExpectFails, 0, 6, "b is off, and not absent"},
+		{"an order", "- { that: x, order: [a, b] }", reason.ExpectHolds, 6, 0, ""},
+		{"the other order", "- { that: x, order: [b, a] }", reason.ExpectFails, 0, 6, "b does not win over a"},
+		{"a line", "- { that: x, to: new, lines: 'URIs: https://a.example/a' }", reason.ExpectHolds, 5, 0, ""},
+		{"a line that must not be", "- { that: x, no-lines: 'URIs: https://a.example/a' }", reason.ExpectFails, 1, 5, "has the line"},
+		{"named keys", "- { that: x, signed: true }", reason.ExpectHolds, 6, 0, ""},
+		{"nobody", "- { that: x, on: a, where: os.major == 77 }", reason.ExpectNotTried, 0, 0, ""},
+		{"a host that is not there", "- { that: x, on: a, host: { family: deb, id: skerry, version: \"13\", codename: whelk } }", reason.ExpectHolds, 1, 0, ""},
+		{"another family", "- { that: x, on: c, host: { family: arch, id: driftwood } }", reason.ExpectHolds, 1, 0, ""},
+		{"one that falls out", "- { that: x, on: a, host: { family: deb, id: skerry, version: \"11\", codename: limpet } }", reason.ExpectFails, 0, 1, "a is absent, and not on"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got := expectedOn(t, "  "+c.expect+"\n", true)
@@ -76,8 +76,8 @@ func TestExpectationsAreTriedOnTheHostsThatAreMeant(t *testing.T) {
 
 func TestWithoutHostsNothingAboutTheFleetHolds(t *testing.T) {
 	got := expectedOn(t, "  - { that: fleet, off: b }\n  - { that: bare, on: a, host: { family: deb, version: \"12\", codename: mussel } }\n", false)
-	assert.Equal(t, resolve.ExpectNotTried, got[0].State)
-	assert.Equal(t, resolve.ExpectHolds, got[1].State)
+	assert.Equal(t, reason.ExpectNotTried, got[0].State)
+	assert.Equal(t, reason.ExpectHolds, got[1].State)
 }
 
 // What an expectation says of a repository is what explain says, on every host.
@@ -95,8 +95,8 @@ func TestExpectationsAgreeWithExplain(t *testing.T) {
 		e, err := resolve.New(load(t, expectedPolicy+text)).Explain(h)
 		require.NoError(rt, err)
 		i := slices.IndexFunc(e.Repositories, func(r reason.RepositoryReason) bool { return r.Name == repository })
-		require.Equal(rt, e.Repositories[i].State == want, got.State == resolve.ExpectHolds, "%s is %s", repository, e.Repositories[i].State)
-		if got.State == resolve.ExpectFails {
+		require.Equal(rt, e.Repositories[i].State == want, got.State == reason.ExpectHolds, "%s is %s", repository, e.Repositories[i].State)
+		if got.State == reason.ExpectFails {
 			require.Equal(rt, e.Repositories[i].Causes, got.First[0].Reasons[0].Causes)
 		}
 	})

@@ -82,6 +82,9 @@ func (r *Rig) Hang(hang bool) {
 	r.Service.HoldEvents(hang)
 }
 
+// Streams counts who listens to the service's events.
+func (r *Rig) Streams() int { return r.Service.Streams() }
+
 // Tend lets the service do what is due for seats.
 func (r *Rig) Tend() { r.Service.Tend(context.Background()) }
 

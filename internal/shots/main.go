@@ -121,7 +121,7 @@ func (s *shooter) story() error {
 		chromedp.Navigate(service),
 		chromedp.WaitVisible("#token"),
 		chromedp.SendKeys("#token", token+"\n"),
-		chromedp.WaitVisible(".chips"),
+		chromedp.WaitVisible("nav"),
 	); err != nil {
 		return err
 	}
@@ -141,6 +141,7 @@ func (s *shooter) story() error {
 		s.write("../demo-state/policy/expect.yaml", "format: patient-lantern/1\n"),
 		s.terminal("explain", "explain", "gw-05", "saltmarsh.sources"),
 		s.web("console-changes", "/changes", "section.group"),
+		s.web("console-policy", "/policy?file=hosts.yaml", ".cm-content"),
 		s.fault("metrics.plover.example", standin.FaultWrongKey),
 		s.quiet("rollout", "begin"),
 		s.terminal("rollout-held", "rollout", "show"),
@@ -161,11 +162,10 @@ func (s *shooter) story() error {
 		s.terminal("hosts", "host", "list"),
 		s.terminal("drift", "drift"),
 		s.terminal("host-show", "host", "show", "gw-03"),
-		s.web("console-fleet", "/", ".el-table__row"),
+		s.web("console-overview", "/", ".field"),
 		s.web("console-drift", "/drift", "ul.card"),
 		s.web("console-host", "/hosts/gw-03.brinewick.test", ".diff"),
 		s.web("console-contracts", "/contracts", ".gauge"),
-		s.terminal("key-list", "key", "list"),
 		s.web("console-keys", "/keys", ".life"),
 		s.quiet("whence", "driftwood-base"),
 		s.fault("packages.saltmarsh.example", standin.FaultWrongKey),
@@ -290,7 +290,18 @@ func (s *shooter) weaken(host string) func() error {
 
 func (s *shooter) web(name, path, wait string) func() error {
 	return func() error {
-		return s.shoot(name, chromedp.Navigate(service+path), chromedp.WaitVisible(wait), chromedp.Sleep(600*time.Millisecond))
+		if err := chromedp.Do(s.page, chromedp.Navigate(service+path)); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		// A part that is loaded later replaces what was there: it is asked for until it is.
+		err := until(func() bool {
+			there, err := chromedp.Run(s.page, chromedp.Evaluate[bool](fmt.Sprintf("!!document.querySelector(%q)", wait)))
+			return err == nil && there
+		})
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		return s.shoot(name, chromedp.Sleep(900*time.Millisecond))
 	}
 }
 

@@ -11,10 +11,15 @@ import { ago, count, short } from '../words'
 
 const now = useNow()
 const revisions = useQuery({ queryKey: ['revisions'], queryFn: () => told(client.GET('/api/revisions')) })
-const newest = computed(() => revisions.data.value?.items[0])
+const latestRevision = computed(() => revisions.data.value?.items[0])
+// While somebody reads and is about to begin, the revision stays the one that was read: one that
+// is published meanwhile is told, and not carried unread.
+const read = ref<number>()
+const newest = computed(() => (read.value === undefined ? latestRevision.value : revisions.data.value?.items.find((r) => r.number === read.value)) ?? latestRevision.value)
+const meanwhile = computed(() => (read.value !== undefined && latestRevision.value && latestRevision.value.number !== read.value ? latestRevision.value.number : 0))
 const preview = useQuery({
   queryKey: computed(() => ['preview', newest.value?.number]),
-  queryFn: () => told(client.GET('/api/preview')),
+  queryFn: () => told(client.GET('/api/preview', { params: { query: { revision: newest.value?.number } } })),
   enabled: computed(() => newest.value !== undefined),
 })
 const seatsMissing = computed(() => (preview.data.value ? preview.data.value.seats_ahead.short.length + preview.data.value.seats_ahead.by_hand.length > 0 : false))
@@ -57,6 +62,14 @@ const waves = useQuery({
 })
 const wavesSay = computed(() => (waves.data.value?.parts ?? []).map((p) => p.hosts).join(', then '))
 
+function ask() {
+  read.value = newest.value?.number
+  asking.value = true
+}
+function leave() {
+  asking.value = false
+  read.value = undefined
+}
 async function begin() {
   asking.value = false
   busy.value = true
@@ -67,6 +80,7 @@ async function begin() {
     error.value = e as Error
   } finally {
     busy.value = false
+    read.value = undefined
   }
 }
 
@@ -86,10 +100,11 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
     <template v-if="newest && mayChange">
       <span v-if="asking" class="asking card" role="alertdialog" aria-label="Begin the rollout?">
         <span>Carry revision {{ newest.number }} to {{ count(preview.data.value?.changing ?? 0, 'host', 'hosts') }}<template v-if="weakens.length">, <b class="bad">which weakens security</b></template>?<span v-if="wavesSay" class="soft"> In {{ count(waves.data.value?.wave_count ?? 0, 'wave', 'waves') }}: {{ wavesSay }}.</span><span v-if="waves.data.value?.took_over" class="warn"> Rollout {{ waves.data.value.took_over }}, which is held, makes way.</span></span>
-        <el-button @click="asking = false">Not now</el-button>
+        <b v-if="meanwhile" class="warn">! Revision {{ meanwhile }} was published meanwhile; this carries revision {{ newest.number }}.</b>
+        <el-button @click="leave">Not now</el-button>
         <el-button type="primary" :loading="busy" @click="begin">Begin it</el-button>
       </span>
-      <el-button v-else type="primary" size="large" :loading="busy || underWay" :disabled="!preview.data.value?.changing || seatsMissing" @click="asking = true">{{ underWay ? 'Under way' : `Begin rollout of revision ${newest.number}` }}</el-button>
+      <el-button v-else type="primary" size="large" :loading="busy || underWay" :disabled="!preview.data.value?.changing || seatsMissing" @click="ask">{{ underWay ? 'Under way' : `Begin rollout of revision ${newest.number}` }}</el-button>
     </template>
   </div>
   <p v-if="newest" class="soft">published by {{ newest.author }} {{ ago(newest.created, now) }}<template v-if="newest.message">: {{ newest.message }}</template></p>
@@ -124,7 +139,7 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
     <div class="card rollout">
       <div class="line">
         <b>{{ latest.kind }} {{ latest.id }}</b><span>revision {{ latest.revision }} by {{ latest.author }}, begun {{ ago(latest.begun, now) }}</span>
-        <el-progress class="grow" :percentage="Math.round((100 * finished(shown.data.value)) / Math.max(1, all(shown.data.value)))" :status="shown.data.value.counts.failed ? 'exception' : latest.ended ? 'success' : undefined">{{ finished(shown.data.value) }} of {{ all(shown.data.value) }}</el-progress>
+        <el-progress class="grow" aria-label="How far it is" :percentage="Math.round((100 * finished(shown.data.value)) / Math.max(1, all(shown.data.value)))" :status="shown.data.value.counts.failed ? 'exception' : latest.ended ? 'success' : undefined">{{ finished(shown.data.value) }} of {{ all(shown.data.value) }}</el-progress>
       </div>
       <div v-if="!latest.ended" class="says" :class="{ bad: latest.phase === 'held', warn: latest.phase === 'asking' }">{{ latest.says }} <router-link :to="{ name: 'rollout', params: { id: latest.id } }">Waves, gates and what to press</router-link></div>
       <HostProgress v-for="h in shown.data.value.progress" :key="h.host" :host="h" />

@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { useAddress } from '../address'
 import { client, told, type FindingGroup } from '../api'
 import AskWhy from '../parts/AskWhy.vue'
 import Findings from '../parts/Findings.vue'
@@ -10,29 +11,45 @@ import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
 import { count } from '../words'
 
-const severity = ref<string[]>([])
-const sort = ref<'severity' | 'since' | '-since'>('severity')
-const each = ref(false)
-const page = ref(1)
+// What is shown stands in the address.
+const { text, page, q, go } = useAddress()
+const list = (k: string) => text(k).split(',').filter(Boolean)
+const severity = computed(() => list('severity'))
+const classes = computed(() => list('class'))
+const group = computed(() => list('to'))
+const sort = computed(() => (text('sort') || 'severity') as 'severity' | 'since' | '-since')
+const each = computed(() => text('each') === 'yes')
+const picky = computed(() => severity.value.length + classes.value.length + group.value.length > 0 || text('q') !== '')
 const perPage = 50
-const querySerializer = { array: { style: 'form', explode: false } } as const
-const query = computed(() => ({ severity: severity.value, sort: sort.value, page: page.value, per_page: perPage }))
+const querySerializer = (params: Record<string, unknown>) => {
+  const out = new URLSearchParams()
+  for (const [k, v] of Object.entries(params)) {
+    if (k === 'to' && Array.isArray(v)) for (const one of v as string[]) out.append(k, one)
+    else if (Array.isArray(v)) { if (v.length) out.set(k, v.join(',')) } else if (v !== '' && v !== undefined) out.set(k, String(v))
+  }
+  return out.toString()
+}
+const query = computed(() => ({ severity: severity.value, class: classes.value, to: group.value, q: text('q'), sort: sort.value, page: page.value, per_page: perPage }))
+const groupsThere = useQuery({ queryKey: ['groups'], queryFn: () => told(client.GET('/api/groups', { params: { query: { per_page: 1000 } } })) })
 const mayChange = useMayChange()
 
 const drift = useQuery({
-  queryKey: computed(() => ['drift', 'each', severity.value.join(), sort.value, page.value]),
+  queryKey: computed(() => ['drift', 'each', JSON.stringify(query.value)]),
   queryFn: () => told(client.GET('/api/drift', { params: { query: query.value }, querySerializer })),
   placeholderData: keepPreviousData,
   enabled: each,
 })
 const groups = useQuery({
-  queryKey: computed(() => ['drift', 'groups', severity.value.join(), sort.value, page.value]),
+  queryKey: computed(() => ['drift', 'groups', JSON.stringify(query.value)]),
   queryFn: () => told(client.GET('/api/drift/groups', { params: { query: query.value }, querySerializer })),
   placeholderData: keepPreviousData,
   enabled: computed(() => !each.value),
 })
 const shown = computed(() => (each.value ? drift.data.value : groups.data.value))
 const total = computed(() => shown.value?.total ?? 0)
+// A page that is past the last leads to the last.
+watch(shown, (s) => { if (s && s.total && page.value > Math.ceil(s.total / perPage)) go({ page: String(Math.ceil(s.total / perPage)) }) })
+const kinds = computed(() => [...new Set([...classes.value, ...(groups.data.value?.items ?? []).map((g) => g.class)])].sort())
 
 // Waiving one finding on every host that has it.
 const asking = ref(false)
@@ -63,19 +80,22 @@ async function waive(why: string, until: Date) {
 <template>
   <div class="head">
     <h1 v-if="shown">
-      <span v-if="total === 0">No findings{{ severity.length ? ' of that kind' : '' }}</span>
+      <span v-if="total === 0">No findings{{ picky ? ' of that kind' : '' }}</span>
       <template v-else-if="each">{{ count(total, 'finding', 'findings') }} on {{ count(shown.hosts, 'host', 'hosts') }}</template>
       <template v-else>{{ count(total, 'different finding', 'different findings') }} on {{ count(shown.hosts, 'host', 'hosts') }}</template>
     </h1>
     <span class="tools">
       <router-link v-if="total" :to="{ name: 'report' }">Report to print</router-link>
-      <el-switch v-model="each" size="small" inactive-text="each once" active-text="host by host" @change="page = 1" />
-      <el-checkbox-group v-model="severity" size="small" @change="page = 1">
+      <el-input v-model="q" size="small" clearable placeholder="Text, file or repository" aria-label="Part of the message, file or repository" style="width: 200px" />
+      <el-select :model-value="group" size="small" multiple collapse-tags clearable placeholder="All groups" aria-label="Groups" style="width: 150px" @change="(v: string[]) => go({ to: v.join(',') })"><el-option v-for="g in groupsThere.data.value?.items ?? []" :key="g.name" :value="g.name" :label="g.name" /></el-select>
+      <el-select :model-value="classes" size="small" multiple collapse-tags clearable placeholder="All classes" aria-label="Classes of findings" style="width: 170px" @change="(v: string[]) => go({ class: v.join(',') })"><el-option v-for="k in kinds" :key="k" :value="k" :label="k" /></el-select>
+      <el-switch :model-value="each" aria-label="Host by host" size="small" inactive-text="each once" active-text="host by host" @change="(v: unknown) => go({ each: v ? 'yes' : undefined })" />
+      <el-checkbox-group :model-value="severity" size="small" @change="(v: unknown) => go({ severity: (v as string[]).join(',') })">
         <el-checkbox-button value="danger">!! danger</el-checkbox-button>
         <el-checkbox-button value="fault">! fault</el-checkbox-button>
         <el-checkbox-button value="note">– note</el-checkbox-button>
       </el-checkbox-group>
-      <el-select v-model="sort" size="small" style="width: 140px" aria-label="Order">
+      <el-select :model-value="sort" size="small" style="width: 130px" aria-label="Order" @change="(v: string) => go({ sort: v })">
         <el-option value="severity" label="worst first" />
         <el-option value="-since" label="newest first" />
         <el-option value="since" label="oldest first" />
@@ -86,7 +106,7 @@ async function waive(why: string, until: Date) {
   <NotKnown v-if="shown" :standing="shown.standing" />
   <Findings v-if="each && drift.data.value?.items?.length" :findings="drift.data.value.items" hosts />
   <Groups v-if="!each && groups.data.value?.items?.length" :groups="groups.data.value.items" :may-waive="mayChange" @waive="ask" />
-  <el-pagination v-if="total > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="total" :page-size="perPage" />
+  <el-pagination v-if="total > perPage" :current-page="page" class="pages" layout="prev, pager, next, total" :total="total" :page-size="perPage" @current-change="(n: number) => go({ page: String(n) })" />
   <AskWhy
     v-model="asking"
     title="Waive this finding"
@@ -110,6 +130,7 @@ async function waive(why: string, until: Date) {
 .tools {
   display: flex;
   align-items: center;
-  gap: 16px;
+  flex-wrap: wrap;
+  gap: 8px 12px;
 }
 </style>

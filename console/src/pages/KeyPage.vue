@@ -56,7 +56,7 @@ async function copy() {
       <template v-if="k.replacement"><dt>Replacement</dt><dd>{{ k.replacement }}</dd></template>
     </dl>
     <p v-if="k.unknown" class="warn"><b>? Not known of {{ count(k.unknown, 'host', 'hosts') }}</b> without a survey.</p>
-    <el-switch v-if="k.idle" v-model="idle" active-text="also where nothing uses it" @change="page = 1" />
+    <el-switch v-if="k.idle" v-model="idle" aria-label="Also where nothing uses it" active-text="also where nothing uses it" @change="page = 1" />
     <div v-if="k.total" class="card">
       <el-table :data="k.on" row-key="host">
         <el-table-column label="Host" min-width="210"><template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>

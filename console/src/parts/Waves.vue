@@ -19,8 +19,8 @@ function stands(p: Part): { word: string; tone: string } {
 </script>
 
 <template>
-  <div class="card waves" role="table" aria-label="Waves">
-    <div v-for="(p, i) in props.rollout.parts" :key="i" class="wave" role="row">
+  <div class="card waves" role="list" aria-label="Waves">
+    <div v-for="(p, i) in props.rollout.parts" :key="i" class="wave" role="listitem">
       <div class="no"><b>Wave {{ p.wave }}</b><div :class="stands(p).tone">{{ stands(p).word }}</div></div>
       <div class="who">{{ p.what }}<div class="soft">plan {{ p.plan }}<template v-if="p.agreed">, agreed by {{ p.agreed }}</template><template v-if="p.quiet">, quiet {{ p.quiet }}</template></div></div>
       <div class="far">

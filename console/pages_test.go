@@ -1,0 +1,241 @@
+package console_test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/internal/rig"
+)
+
+// The overview says what to do now, and leads there.
+func TestTheOverviewSaysWhatToDoNow(t *testing.T) {
+	r := rig.New(t)
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Click(`nav a[href="/"]`))
+	s.shows("h1", "No host has joined yet")
+	s.shows(".now", "Invite one")
+	root := r.Up("gw-01")
+	r.Up("gw-02")
+	s.shows(".now", "Nothing is published yet")
+	r.Publish()
+	s.shows(".now", "Revision 1 is not on every host")
+	r.Carry()
+	s.shows("h1", "2 hosts are as the policy says")
+	s.shows(".field table", "Skerry 12 (mussel)")
+	s.fits()
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/own.list"),
+		[]byte("deb [trusted=yes] http://127.0.0.1:1/x ./\n"), 0o644))
+	s.shows("h1", "1 host needs a look of 2")
+	s.shows(".now", "Packages could come from somebody who should not supply them")
+	s.do(chromedp.Click(".now .press"))
+	s.shows("h1", "on 1 host")
+	address, err := chromedp.Run(s.page, chromedp.Location())
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(address, "/drift?severity=danger"), address)
+}
+
+// A policy is edited beside what the edit would do, and published as what was read.
+func TestThePolicyIsEditedBesideWhatItWouldDo(t *testing.T) {
+	r := rig.New(t)
+	r.Up("gw-01")
+	r.Up("gw-04")
+	r.Publish()
+	r.Carry()
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Navigate(s.url + "/policy?file=hosts.yaml"))
+	s.shows("h1", "Revision 1")
+	s.shows(".cm-content", "groups:")
+	s.fits()
+	type_ := func(from, to string) {
+		t.Helper()
+		ok, err := chromedp.Run(s.page, chromedp.Evaluate[bool](`(() => {
+			const line = [...document.querySelectorAll('.cm-line')].find((l) => l.textContent.includes(`+"`"+from+"`"+`))
+			if (!line) return false
+			const walk = document.createTreeWalker(line, NodeFilter.SHOW_TEXT)
+			const range = document.createRange()
+			range.selectNodeContents(line)
+			const sel = window.getSelection()
+			sel.removeAllRanges()
+			sel.addRange(range)
+			document.execCommand('insertText', false, line.textContent.replace(`+"`"+from+"`, `"+to+"`"+`))
+			return true
+		})()`))
+		require.NoError(t, err)
+		require.True(t, ok, "no line has %q", from)
+	}
+	type_("unlisted: report", "unlisted: repor")
+	s.shows(".does", "1 error")
+	s.shows(".does", "hosts.yaml:")
+	require.Eventually(t, func() bool {
+		there, err := chromedp.Run(s.page, chromedp.Evaluate[bool](`!!document.querySelector('.cm-lint-marker-error')`))
+		return err == nil && there
+	}, 10*time.Second, 50*time.Millisecond, "the line is marked")
+	type_("unlisted: repor", "unlisted: report")
+	s.shows(".does", "Edit, and it is said here")
+	type_("repositories: [base]", "repositories: [base, curlew]")
+	s.shows(".does", "No host that is known would change")
+	type_("repositories: [base, curlew]", "repositories: [base]")
+	type_("repositories: [saltmarsh]", "repositories: []")
+	s.shows(".does", "2 hosts would change")
+	s.shows(".does .diff", "saltmarsh.sources")
+	s.do(chromedp.Click(".does .el-button--primary"), chromedp.WaitVisible(".el-dialog input"),
+		chromedp.SendKeys(".el-dialog input", "gateways do without"))
+	s.shows(".el-dialog", "It becomes revision 2: 2 hosts would change")
+	s.do(chromedp.Click(".el-dialog .el-button--primary"))
+	s.shows("main", "Revision 2 is published.")
+	s.shows(".el-table", "gateways do without")
+	list, err := r.Operator.Revisions(t.Context(), client.List{})
+	require.NoError(t, err)
+	require.Equal(t, 2, list.Total)
+	for _, width := range []int64{1280, 390} {
+		s.do(chromedp.EmulateViewport(width, 800), chromedp.Navigate(s.url+"/policy"))
+		s.shows(".cm-content", "groups:")
+		s.fits()
+	}
+}
+
+func TestPeopleAuditAndTheFinder(t *testing.T) {
+	r := rig.New(t)
+	r.Up("gw-01")
+	r.Publish()
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Navigate(s.url + "/people"))
+	s.shows("h1", "1 person or program may sign in")
+	s.do(chromedp.SendKeys("form input", "mira\n"))
+	s.shows(".once", "mira signs in with this token, shown this once: plo_")
+	s.shows("h1", "2 people and programs may sign in")
+	s.do(chromedp.SendKeys("form:nth-of-type(2) input", "gw-77.brinewick.test\n"))
+	s.shows("main", "lantern-agent join --service "+s.url+" --token plj_")
+	s.fits()
+	s.do(chromedp.Click(`nav a[href="/audit"]`))
+	s.shows(".el-table", "add-operator")
+	s.shows(".el-table", "publish-policy")
+	s.do(chromedp.Click(".tools .el-button"))
+	s.shows("[role=status]", "follow from each other")
+	s.fits()
+	s.do(chromedp.Click(".find"), chromedp.WaitVisible(".q"), chromedp.SendKeys(".q", "gw-0"))
+	s.shows("#finder-hits", "gw-01.brinewick.test")
+	s.js(`[...document.querySelectorAll('#finder-hits li')].find((l) => l.textContent.includes('gw-01')).click()`)
+	s.shows("h1", "gw-01.brinewick.test")
+}
+
+// What is filtered stands in the address, and a page that there is not leads to the last.
+func TestDriftIsFilteredByWhatStandsInTheAddress(t *testing.T) {
+	r := rig.New(t)
+	root := r.Up("gw-01")
+	r.Up("desk-1")
+	r.Publish()
+	r.Carry()
+	require.NoError(t, os.Remove(filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/own.list"),
+		[]byte("deb [trusted=yes] http://127.0.0.1:1/x ./\n"), 0o644))
+	s := open(t, r, 1280, 800)
+	s.shows("h1", "2 different findings on 1 host")
+	s.do(chromedp.Navigate(s.url + "/drift?q=saltmarsh"))
+	s.shows("h1", "1 different finding on 1 host")
+	s.do(chromedp.Navigate(s.url + "/drift?to=desks"))
+	s.shows("h1", "No findings of that kind")
+	s.do(chromedp.Navigate(s.url + "/drift?page=99"))
+	s.shows("h1", "2 different findings on 1 host")
+	s.do(chromedp.Navigate(s.url + "/drift?class=missing-file&each=yes"))
+	s.shows("h1", "1 finding on 1 host")
+	s.fits()
+}
+
+// axeRun has axe look at the page, and gives what it finds as JSON.
+const axeRun = `axe.run(document, { resultTypes: ['violations'], ...(window.axeOnly ?? {}) }).then((r) => JSON.stringify(r.violations.map((v) => ({
+	id: v.id, help: v.help, nodes: v.nodes.slice(0, 3).map((n) => n.html.slice(0, 200) + ' ' + (n.any[0]?.message ?? n.all[0]?.message ?? '')),
+}))))`
+
+// js has the page do something.
+func (s *screen) js(what string) {
+	s.t.Helper()
+	_, err := chromedp.Run(s.page, chromedp.Evaluate[bool](what+"; true"))
+	require.NoError(s.t, err)
+}
+
+// settled waits until the page shows its heading and asks for nothing more.
+func (s *screen) settled() {
+	s.t.Helper()
+	last := ""
+	require.Eventually(s.t, func() bool {
+		now, err := chromedp.Run(s.page, chromedp.Evaluate[string](
+			`document.querySelector('main h1') ? String(performance.getEntriesByType('resource').length) + document.querySelector('main').innerText.length : ''`))
+		same := err == nil && now != "" && now == last
+		last = now
+		return same
+	}, 15*time.Second, 150*time.Millisecond)
+}
+
+// axe finds nothing on any page, by day and by night.
+func TestNoPageHasAFaultThatAxeFinds(t *testing.T) {
+	axe, err := os.ReadFile("node_modules/axe-core/axe.min.js")
+	require.NoError(t, err)
+	r := rig.New(t)
+	root := r.Up("gw-01")
+	r.Up("gw-02")
+	r.Accounts()
+	r.Publish()
+	r.Carry()
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/own.list"),
+		[]byte("deb [trusted=yes] http://127.0.0.1:1/x ./\n"), 0o644))
+	r.Until("the finding is there", func() bool { return len(r.Findings("gw-01")) > 0 })
+	s := openFor(t, r, 1280, 800, 5*time.Minute)
+	for _, page := range []string{
+		"/", "/hosts", "/hosts/gw-01.brinewick.test", "/drift", "/policy", "/changes", "/rollouts", "/repositories", "/keys", "/contracts",
+		"/audit", "/people", "/report", "/whence?package=saltmarsh-server", "/nowhere",
+	} {
+		s.do(chromedp.Navigate(s.url + page))
+		s.settled()
+		s.js(string(axe))
+		s.js(`document.head.insertAdjacentHTML('beforeend', '<style>* { transition: none !important; animation: none !important }</style>')`)
+		for _, scheme := range []string{"light", "dark"} {
+			s.js(`document.documentElement.classList.toggle('dark', ` + strconv.FormatBool(scheme == "dark") + `)`)
+			if scheme == "dark" { // only colours differ
+				s.js(`window.axeOnly = { runOnly: ['color-contrast'] }`)
+			}
+			found, err := chromedp.Run(s.page, chromedp.Evaluate[string](axeRun, chromedp.EvalAwaitPromise))
+			require.NoError(t, err)
+			var list []struct {
+				ID, Help string
+				Nodes    []string
+			}
+			require.NoError(t, json.Unmarshal([]byte(found), &list))
+			for _, v := range list {
+				assert.Failf(t, "axe", "%s, %s: %s: %s\n  %s", page, scheme, v.ID, v.Help, strings.Join(v.Nodes, "\n  "))
+			}
+		}
+	}
+}
+
+// Eight tabs are eight pages that show what happens: they share one stream.
+func TestManyTabsShareOneStream(t *testing.T) {
+	r := rig.New(t)
+	r.Up("gw-01")
+	first := open(t, r, 1280, 800)
+	var tabs []*screen
+	for range 8 {
+		page, stop := chromedp.NewContext(first.page)
+		t.Cleanup(stop)
+		s := &screen{t, page, first.url}
+		s.do(chromedp.Navigate(s.url + "/policy"))
+		s.shows("h1", "Nothing is published yet")
+		s.shows(".rest", "live")
+		tabs = append(tabs, s)
+	}
+	r.Publish()
+	for _, s := range tabs {
+		s.shows("h1", "Revision 1")
+	}
+	assert.Eventually(t, func() bool { return r.Streams() == 1 }, 5*time.Second, 50*time.Millisecond, "%d streams", r.Streams())
+}

@@ -1,0 +1,72 @@
+<script setup lang="ts">
+// What people did, and what became of rollouts: kept in a chain that shows changes.
+import { computed, ref } from 'vue'
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { useAddress } from '../address'
+import { client, told } from '../api'
+import { useNow } from '../now'
+import Mark from '../parts/Mark.vue'
+import Trouble from '../parts/Trouble.vue'
+import { ago, clock, count, short } from '../words'
+
+const now = useNow()
+const { text, go } = useAddress()
+const by = ref(text('by'))
+const kind = computed(() => text('kind'))
+const before = computed(() => Number(text('before')) || undefined)
+const kinds = ['host', 'rollout', 'revision', 'seat', 'account', 'operator', 'waiver', 'freeze', 'webhook', 'key', 'repository']
+const audit = useQuery({
+  queryKey: computed(() => ['audit', text('by'), kind.value, text('name'), before.value]),
+  queryFn: () => told(client.GET('/api/audit', { params: { query: { per_page: 50, by: text('by') || undefined, kind: kind.value || undefined, name: text('name') || undefined, before: before.value } } })),
+  placeholderData: keepPreviousData,
+})
+const chain = useQuery({ queryKey: ['audit', 'chain'], queryFn: () => told(client.GET('/api/audit/chain')), enabled: false })
+const who = (name: string) => name.replace(/^operator:/, '').replace(/^host:/, '')
+const link = (e: { kind?: string; name?: string }) => (e.kind === 'host' && e.name ? { name: 'host', params: { name: e.name } } : e.kind === 'rollout' && e.name ? { name: 'rollout', params: { id: e.name } } : null)
+</script>
+
+<template>
+  <div class="head">
+    <h1>What was done, the newest first</h1>
+    <span class="tools">
+      <el-input v-model="by" size="small" clearable placeholder="by whom" aria-label="By whom" style="width: 150px" @change="go({ by, before: undefined })" />
+      <el-select :model-value="kind" size="small" clearable placeholder="of every kind" aria-label="Kind" style="width: 150px" @change="(v: string) => go({ kind: v, before: undefined })"><el-option v-for="k in kinds" :key="k" :value="k" :label="k" /></el-select>
+      <el-button size="small" :loading="chain.isFetching.value" @click="chain.refetch()">Check the chain</el-button>
+    </span>
+  </div>
+  <Trouble :error="audit.error.value ?? chain.error.value" />
+  <p v-if="chain.data.value" role="status">
+    <Mark v-if="chain.data.value.whole" :look="{ sign: '=', tone: 'good' }" :word="`${count(chain.data.value.entries, 'entry follows', 'entries follow')} from each other`" /><Mark v-else :look="{ sign: '!!', tone: 'bad' }" :word="`entry ${chain.data.value.broken} does not follow from those before`" />
+    <span class="soft"> Note the head elsewhere, and ask for it the next time: <span class="mono">{{ chain.data.value.head }}</span>, as <code>lantern audit verify --noted HEAD</code></span>
+  </p>
+  <div v-if="audit.data.value" class="card">
+    <el-table :data="audit.data.value.items" row-key="number" empty-text="There is no such entry">
+      <el-table-column label="No." prop="number" width="80" align="right" />
+      <el-table-column label="When" width="130"><template #default="{ row }"><span :title="clock(row.at)">{{ ago(row.at, now) }}</span></template></el-table-column>
+      <el-table-column label="By" width="150" show-overflow-tooltip><template #default="{ row }">{{ who(row.by) }}</template></el-table-column>
+      <el-table-column label="What" width="190"><template #default="{ row }"><b>{{ row.what }}</b></template></el-table-column>
+      <el-table-column label="To" min-width="190"><template #default="{ row }">{{ row.kind }} <router-link v-if="link(row)" :to="link(row)!">{{ short(row.name) }}</router-link><template v-else>{{ row.name }}</template></template></el-table-column>
+      <el-table-column label="Why" min-width="240"><template #default="{ row }">{{ row.why || (row.details ? JSON.stringify(row.details) : '–') }}</template></el-table-column>
+    </el-table>
+  </div>
+  <p class="buttons">
+    <router-link v-if="before" :to="{ query: { ...$route.query, before: undefined } }">The newest</router-link>
+    <router-link v-if="audit.data.value?.next" :to="{ query: { ...$route.query, before: String(audit.data.value.next) } }">Earlier ones</router-link>
+  </p>
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  flex-wrap: wrap;
+  gap: 8px 16px;
+  margin-bottom: 14px;
+}
+.tools {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 10px;
+}
+</style>

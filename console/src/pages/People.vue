@@ -1,0 +1,127 @@
+<script setup lang="ts">
+// Who may sign in, who is told, and inviting a host.
+import { ref } from 'vue'
+import { useQuery } from '@tanstack/vue-query'
+import { client, told, type Schemas } from '../api'
+import Trouble from '../parts/Trouble.vue'
+import { useMayChange, useSession } from '../role'
+import { clock, count, date } from '../words'
+
+const mayChange = useMayChange()
+const session = useSession()
+const operators = useQuery({ queryKey: ['operators'], queryFn: () => told(client.GET('/api/operators')) })
+const webhooks = useQuery({ queryKey: ['webhooks'], queryFn: () => told(client.GET('/api/webhooks')) })
+const error = ref<Error | null>(null)
+const busy = ref(false)
+
+async function act(what: () => Promise<void>) {
+  busy.value = true
+  error.value = null
+  try {
+    await what()
+  } catch (e) {
+    error.value = e as Error
+  } finally {
+    busy.value = false
+  }
+}
+
+const name = ref('')
+const role = ref<'reader' | 'operator'>('reader')
+const made = ref<Schemas['Operator'] | null>(null)
+const add = () => act(async () => {
+  made.value = await told(client.POST('/api/operators', { body: { name: name.value.trim(), role: role.value } }))
+  name.value = ''
+  await operators.refetch()
+})
+const leaving = ref('')
+const remove = () => act(async () => {
+  await told(client.DELETE('/api/operators/{name}', { params: { path: { name: leaving.value } } }))
+  leaving.value = ''
+  await operators.refetch()
+})
+
+const host = ref('')
+const invited = ref<Schemas['Invite'] | null>(null)
+const invite = () => act(async () => {
+  invited.value = await told(client.POST('/api/invites', { body: { host: host.value.trim() } }))
+  host.value = ''
+})
+const address = window.location.origin
+const copied = ref('')
+async function copy(text: string, what: string) {
+  await navigator.clipboard.writeText(text)
+  copied.value = what
+}
+</script>
+
+<template>
+  <h1 v-if="operators.data.value">{{ count(operators.data.value.total, 'person or program', 'people and programs') }} may sign in</h1>
+  <Trouble :error="operators.error.value ?? webhooks.error.value" />
+  <Trouble class="told" :error="error" />
+  <div v-if="operators.data.value" class="card">
+    <el-table :data="operators.data.value.items" row-key="name">
+      <el-table-column label="Name" prop="name" min-width="200" />
+      <el-table-column label="May" min-width="220"><template #default="{ row }">{{ row.role === 'reader' ? 'look (reader)' : 'look and change (operator)' }}</template></el-table-column>
+      <el-table-column label="Since" width="170"><template #default="{ row }"><span :title="clock(row.created)">{{ date(row.created) }}</span></template></el-table-column>
+      <el-table-column v-if="mayChange" label="Action" width="220" align="right">
+        <template #default="{ row }">
+          <span v-if="row.name === session.data.value?.operator" class="soft">that is you</span>
+          <template v-else-if="leaving === row.name"><el-button size="small" @click="leaving = ''">Not now</el-button><el-button size="small" type="primary" :loading="busy" @click="remove">Take away</el-button></template>
+          <el-button v-else text size="small" @click="leaving = row.name">Take away</el-button>
+        </template>
+      </el-table-column>
+    </el-table>
+  </div>
+  <template v-if="mayChange">
+    <form class="line" @submit.prevent="add">
+      <el-input v-model="name" placeholder="Name" aria-label="Name of who may sign in" style="width: 220px" />
+      <el-select v-model="role" style="width: 190px" aria-label="Role"><el-option value="reader" label="reader: looks" /><el-option value="operator" label="operator: changes" /></el-select>
+      <el-button native-type="submit" :disabled="!name.trim()" :loading="busy">Let sign in</el-button>
+      <code class="soft">lantern operator add NAME --role {{ role }}</code>
+    </form>
+    <p v-if="made" class="card once" role="status"><b>{{ made.name }}</b> signs in with this token, shown this once: <span class="mono">{{ made.token }}</span> <el-button size="small" @click="copy(made.token ?? '', 'token')">{{ copied === 'token' ? 'Copied' : 'Copy' }}</el-button></p>
+
+    <h2>Invite a host</h2>
+    <form class="line" @submit.prevent="invite">
+      <el-input v-model="host" placeholder="gw-07.brinewick.test" aria-label="Full name of the host" style="width: 300px" />
+      <el-button native-type="submit" :disabled="!host.includes('.')" :loading="busy">Make a token</el-button>
+      <code class="soft">lantern host invite NAME</code>
+    </form>
+    <div v-if="invited" class="card once" role="status">
+      On {{ invited.host }}, as root, until {{ clock(invited.expires) }}; it works once, and pins this service's key:
+      <pre class="mono">lantern-agent join --service {{ address }} --token {{ invited.token }}
+lantern-agent run</pre>
+      <el-button size="small" @click="copy(`lantern-agent join --service ${address} --token ${invited.token}\nlantern-agent run`, 'invite')">{{ copied === 'invite' ? 'Copied' : 'Copy' }}</el-button>
+    </div>
+  </template>
+  <p v-else class="soft">As a reader you look; an operator lets others sign in and invites hosts.</p>
+
+  <h2>Who is told of what happens</h2>
+  <div v-if="webhooks.data.value?.items.length" class="card">
+    <el-table :data="webhooks.data.value.items" row-key="id">
+      <el-table-column label="No." prop="id" width="70" align="right" />
+      <el-table-column label="Address" min-width="300"><template #default="{ row }"><span class="mono">{{ row.url }}</span></template></el-table-column>
+      <el-table-column label="Of" min-width="200"><template #default="{ row }">{{ (row.about ?? []).join(', ') || 'all' }}</template></el-table-column>
+    </el-table>
+  </div>
+  <p v-else-if="webhooks.data.value" class="soft">Nobody yet: <code>lantern webhook add URL</code></p>
+</template>
+
+<style scoped>
+.line {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 10px;
+  margin: 12px 0;
+}
+.once {
+  padding: 10px 14px;
+  overflow-wrap: anywhere;
+}
+pre {
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+}
+</style>

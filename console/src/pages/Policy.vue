@@ -1,0 +1,249 @@
+<script setup lang="ts">
+// The policy: its revisions, its files, and an edit of them with what it would do.
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
+import { client, told, type Preview, type Schemas } from '../api'
+import { useNow } from '../now'
+import Diff from '../parts/Diff.vue'
+import Trouble from '../parts/Trouble.vue'
+import { useMayChange } from '../role'
+import { ago, clock, count, short } from '../words'
+
+const Editor = defineAsyncComponent(() => import('../parts/Editor.vue'))
+const now = useNow()
+const route = useRoute()
+const router = useRouter()
+const mayChange = useMayChange()
+const perPage = 10
+const page = ref(1)
+const revisions = useQuery({
+  queryKey: computed(() => ['revisions', 'list', page.value]),
+  queryFn: () => told(client.GET('/api/revisions', { params: { query: { page: page.value, per_page: perPage } } })),
+  placeholderData: keepPreviousData,
+})
+const newest = ref(0)
+watch(() => revisions.data.value, (r) => { if (r && page.value === 1) newest.value = r.items[0]?.number ?? 0 })
+/** The revision that is shown, and from which an edit begins: it stays while one edits. */
+const base = ref(0)
+const wanted = computed(() => Number(route.query.revision) || 0)
+watch([newest, wanted], ([n, w]) => { if (!edited.value) base.value = w || n }, { immediate: false })
+
+const folder = useQuery({
+  queryKey: computed(() => ['revision-files', base.value]),
+  queryFn: () => told(client.GET('/api/revisions/{number}', { params: { path: { number: base.value } } })),
+  enabled: computed(() => base.value > 0),
+  staleTime: Infinity,
+})
+const decode = (b64: string) => new TextDecoder().decode(Uint8Array.from(atob(b64), (c) => c.charCodeAt(0)))
+function encode(text: string) {
+  let out = ''
+  for (const b of new TextEncoder().encode(text)) out += String.fromCharCode(b)
+  return btoa(out)
+}
+const names = computed(() => Object.keys(folder.data.value?.files ?? {}).sort((a, b) => Number(a.includes('/')) - Number(b.includes('/')) || a.localeCompare(b)))
+const file = computed(() => (typeof route.query.file === 'string' && names.value.includes(route.query.file) ? route.query.file : (names.value.find((n) => n.endsWith('hosts.yaml')) ?? names.value.find((n) => n.endsWith('.yaml')) ?? '')))
+const was = computed(() => decode(folder.data.value?.files[file.value] ?? ''))
+const edits = ref<Record<string, string>>({})
+const text = computed(() => edits.value[file.value] ?? was.value)
+const edited = computed(() => Object.keys(edits.value).length > 0)
+function change(t: string) {
+  const { [file.value]: _, ...others } = edits.value
+  edits.value = t === was.value ? others : { ...others, [file.value]: t }
+}
+const undo = () => (edits.value = {})
+onBeforeRouteLeave(() => !edited.value || window.confirm('The edit is not published. Leave it?'))
+
+const files = computed(() => ({ ...(folder.data.value?.files ?? {}), ...Object.fromEntries(Object.entries(edits.value).map(([n, t]) => [n, encode(t)])) }))
+const words = computed(() => [...new Set(Object.entries(folder.data.value?.files ?? {}).filter(([n]) => n.endsWith('.yaml')).flatMap(([, b]) => decode(b).match(/[a-zA-Z][\w-]{2,}/g) ?? []))].sort())
+
+// What the edit comes to is asked when somebody pauses; an older answer never overtakes a newer one.
+const check = ref<Schemas['CheckResult'] | null>(null)
+const preview = ref<Preview | null>(null)
+const error = ref<Error | null>(null)
+const asking = ref(false)
+let turn = 0
+let timer: number | undefined
+watch(files, () => {
+  window.clearTimeout(timer)
+  turn++
+  check.value = preview.value = error.value = null
+  if (edited.value) timer = window.setTimeout(() => void judge(turn), 500)
+})
+async function judge(mine: number) {
+  asking.value = true
+  try {
+    const body = { files: files.value }
+    const c = await told(client.POST('/api/policy/check', { body }))
+    if (mine !== turn) return
+    check.value = c
+    if (c.diagnostics.some((d) => d.severity === 'error')) return
+    const p = await told(client.POST('/api/policy/preview', { body }))
+    if (mine === turn) preview.value = p
+  } catch (e) {
+    if (mine === turn) error.value = e as Error
+  } finally {
+    if (mine === turn) asking.value = false
+  }
+}
+const diagnostics = computed(() => check.value?.diagnostics ?? [])
+const wrong = computed(() => diagnostics.value.filter((d) => d.severity === 'error'))
+const warnings = computed(() => diagnostics.value.filter((d) => d.severity !== 'error'))
+const errors = computed(() => wrong.value.length)
+const marks = computed(() => diagnostics.value.filter((d) => d.file === file.value).map((d) => ({ line: d.line, column: d.column, severity: d.severity, message: `${d.message}${d.remedy ? `; ${d.remedy}` : ''}` })))
+const weakens = computed(() => [...new Set((preview.value?.groups ?? []).flatMap((g) => g.weakens ?? []))])
+
+const publishing = ref(false)
+const message = ref('')
+const busy = ref(false)
+async function publish() {
+  busy.value = true
+  error.value = null
+  try {
+    const r = await told(client.POST('/api/revisions', { body: { files: files.value, message: message.value } }))
+    publishing.value = false
+    edits.value = {}
+    message.value = ''
+    newest.value = base.value = r.number
+    await router.replace({ query: { file: file.value } })
+    await revisions.refetch()
+    done.value = r.number
+  } catch (e) {
+    error.value = e as Error
+  } finally {
+    busy.value = false
+  }
+}
+const done = ref(0)
+const show = (query: Record<string, string | undefined>) => void router.replace({ query: { ...route.query, ...query } })
+</script>
+
+<template>
+  <h1 v-if="revisions.data.value && !revisions.data.value.total">Nothing is published yet</h1>
+  <h1 v-else-if="base">Revision {{ base }}<template v-if="base !== newest"> <span class="soft">of {{ newest }}</span></template><span v-if="edited" class="warn">, edited</span></h1>
+  <Trouble :error="revisions.error.value ?? folder.error.value" />
+  <Trouble class="told" :error="error" />
+  <p v-if="revisions.data.value && !revisions.data.value.total" class="soft">Begin with what the hosts have: <code>lantern policy learn FOLDER</code>, then <code>lantern policy publish FOLDER</code></p>
+  <p v-if="done && !edited" class="good">Revision {{ done }} is published. <router-link to="/changes">What it would change, and begin</router-link></p>
+  <p v-if="edited && newest !== base" class="warn">! This edit begins from revision {{ base }}, and revision {{ newest }} is newer: publishing it takes back what that one said.</p>
+
+  <div v-if="folder.data.value" class="desk">
+    <nav aria-label="Files" class="card files" tabindex="0">
+      <a v-for="n in names" :key="n" href="#" :class="{ here: n === file, soft: !n.endsWith('.yaml') }" :aria-current="n === file ? 'true' : undefined" @click.prevent="n.endsWith('.yaml') && show({ file: n })"><span aria-hidden="true">{{ edits[n] !== undefined ? '±' : ' ' }}</span> {{ n }}</a>
+    </nav>
+    <Editor :key="base + file" :text="text" :readonly="!mayChange" :words="words" :marks="marks" @change="change" />
+    <aside class="card does" aria-label="What the edit would do" aria-live="polite" tabindex="0">
+      <template v-if="!edited">
+        <b>{{ mayChange ? 'Edit, and it is said here what it would do.' : 'As a reader you look; an operator can edit.' }}</b>
+        <p class="soft">Nothing changes on any host before it is published and a rollout is begun. The same on the command line: <code>lantern policy fetch {{ base }} ./policy</code>, <code>lantern policy preview ./policy</code></p>
+      </template>
+      <template v-else>
+        <p v-if="asking && !preview" class="soft">Being worked out …</p>
+        <p v-if="errors" class="bad"><b>✗ {{ count(errors, 'error', 'errors') }}:</b> it would not be published</p>
+        <ul v-if="errors">
+          <li v-for="(d, i) in wrong.slice(0, 12)" :key="i" class="bad"><a v-if="names.includes(d.file)" href="#" @click.prevent="show({ file: d.file })">{{ d.file }}:{{ d.line }}</a> ✗ {{ d.message }}<span v-if="d.remedy" class="soft">; {{ d.remedy }}</span></li>
+        </ul>
+        <template v-if="preview">
+          <p><b v-if="preview.changing" class="warn">{{ count(preview.changing, 'host', 'hosts') }} would change</b><b v-else>No host that is known would change</b><template v-if="preview.changing">, in {{ count(preview.groups.length, 'way', 'ways') }}</template>; {{ preview.steady }} have all of it.<template v-if="preview.unknown_names.length"> <span class="warn">? Not looked at: {{ count(preview.unknown_names.length, 'host', 'hosts') }} without a survey.</span></template></p>
+          <p v-for="w in weakens" :key="w" class="bad"><b>!! weakens security:</b> {{ w }}</p>
+          <p v-for="r in preview.refused" :key="r.key" class="bad"><b>!! refused upstream:</b> {{ r.address }}: {{ r.says }}</p>
+          <p v-for="x in preview.swaps.slice(0, 8)" :key="x.says" class="warn">{{ x.says }}</p>
+          <p v-for="g in preview.sources_gone" :key="g.source" class="warn">a source goes: {{ g.says }}</p>
+          <p v-for="u in preview.unforeseen" :key="u.why" class="warn">? of {{ count(u.hosts, 'host', 'hosts') }} it is not known which packages would be swapped: {{ u.why }}</p>
+          <details v-for="(g, i) in preview.groups.slice(0, 6)" :key="i" :open="i === 0">
+            <summary>{{ g.names.slice(0, 4).map(short).join(', ') }}<template v-if="g.names.length > 4"> and {{ g.names.length - 4 }} more</template></summary>
+            <Diff :text="g.diff" />
+          </details>
+        </template>
+        <details v-if="warnings.length">
+          <summary class="warn">! {{ count(warnings.length, 'warning', 'warnings') }}</summary>
+          <ul>
+            <li v-for="(d, i) in warnings" :key="i"><a v-if="names.includes(d.file)" href="#" @click.prevent="show({ file: d.file })">{{ d.file }}:{{ d.line }}</a> {{ d.message }}<span v-if="d.remedy" class="soft">; {{ d.remedy }}</span></li>
+          </ul>
+        </details>
+        <div class="buttons">
+          <el-button @click="undo">Undo the edit</el-button>
+          <el-button type="primary" :disabled="!preview || errors > 0" @click="publishing = true">Publish …</el-button>
+        </div>
+      </template>
+    </aside>
+  </div>
+
+  <h2 v-if="revisions.data.value?.total">Revisions</h2>
+  <div v-if="revisions.data.value?.total" class="card">
+    <el-table :data="revisions.data.value.items" row-key="number">
+      <el-table-column label="No." width="70" align="right"><template #default="{ row }"><a href="#" @click.prevent="show({ revision: String(row.number) })">{{ row.number }}</a></template></el-table-column>
+      <el-table-column label="Published" width="150"><template #default="{ row }"><span :title="clock(row.created)">{{ ago(row.created, now) }}</span></template></el-table-column>
+      <el-table-column label="By" prop="author" width="150" show-overflow-tooltip />
+      <el-table-column label="Hosts on it" prop="hosts" width="110" align="right" />
+      <el-table-column label="Why" min-width="260"><template #default="{ row }">{{ row.message || '–' }}</template></el-table-column>
+    </el-table>
+  </div>
+  <el-pagination v-if="(revisions.data.value?.total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="revisions.data.value?.total" :page-size="perPage" />
+
+  <el-dialog v-model="publishing" title="Publish this edit" width="520">
+    <p v-if="preview">It becomes revision {{ newest + 1 }}: {{ count(preview.changing, 'host', 'hosts') }} would change, in {{ count(preview.groups.length, 'way', 'ways') }}<template v-if="weakens.length">, <b class="bad">and it weakens security</b></template>. No host changes before a rollout is begun.</p>
+    <el-input v-model="message" maxlength="500" placeholder="What changed, for those who come later" aria-label="Message" />
+    <template #footer>
+      <el-button @click="publishing = false">Not now</el-button>
+      <el-button type="primary" :loading="busy" :disabled="message.trim().length < 3" @click="publish">Publish revision {{ newest + 1 }}</el-button>
+    </template>
+  </el-dialog>
+</template>
+
+<style scoped>
+.desk {
+  display: grid;
+  grid-template-columns: 190px minmax(0, 5fr) minmax(0, 4fr);
+  gap: 12px;
+  margin-top: 12px;
+  align-items: start;
+}
+.files {
+  padding: 6px 0;
+  max-height: 62vh;
+  overflow: auto;
+}
+.files a {
+  display: block;
+  padding: 3px 12px;
+  text-decoration: none;
+  font: 13px var(--mono);
+  white-space: pre;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  color: var(--ink);
+}
+.files a.here {
+  font-weight: 700;
+  background: var(--el-color-primary-light-9);
+}
+.files a.soft {
+  color: var(--soft);
+  cursor: default;
+}
+.does {
+  padding: 10px 14px;
+  max-height: 62vh;
+  overflow: auto;
+  overflow-wrap: anywhere;
+}
+.does ul {
+  padding-left: 16px;
+  margin: 4px 0;
+}
+.does p {
+  margin: 4px 0 8px;
+}
+.buttons {
+  margin-top: 10px;
+}
+@media (max-width: 1000px) {
+  .desk {
+    grid-template-columns: minmax(0, 1fr);
+  }
+  .files {
+    max-height: 140px;
+  }
+}
+</style>

@@ -1,0 +1,150 @@
+<script setup lang="ts">
+// All hosts, one mark each, gathered by system: those that need somebody first. The table beside
+// it says the same in numbers, for those who do not see it or use no pointer.
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import type { Schemas } from '../api'
+import { dark } from '../theme'
+import { stateLook, states } from '../words'
+
+type System = Schemas['FieldSystem']
+const props = defineProps<{ systems: System[] }>()
+const canvas = ref<HTMLCanvasElement>()
+const total = computed(() => props.systems.reduce((n, s) => n + s.hosts, 0))
+/** The side of a mark with its gap, in pixels: small where there are many. */
+const side = computed(() => (total.value > 20_000 ? 4 : total.value > 3000 ? 6 : total.value > 400 ? 10 : 16))
+const used = computed(() => states.filter((s) => props.systems.some((x) => x.states[s])))
+
+const tone: Record<string, string> = { bad: '--bad', warn: '--warn', busy: '--busy', plain: '--soft', good: '--good' }
+
+// Each state has a shape of its own: no colour is needed to tell them apart.
+function mark(c: CanvasRenderingContext2D, state: string, x: number, y: number, n: number) {
+  const m = n - (n > 8 ? 3 : 1)
+  switch (state) {
+    case 'failed':
+      c.fillRect(x, y, m, m)
+      break
+    case 'drifted':
+      c.fillRect(x, y, m, m / 2)
+      if (n > 5) c.strokeRect(x + 0.5, y + 0.5, m - 1, m - 1)
+      break
+    case 'silent':
+      c.strokeRect(x + 0.5, y + 0.5, m - 1, m - 1)
+      break
+    case 'changing':
+      c.beginPath()
+      c.moveTo(x, y)
+      c.lineTo(x + m, y + m / 2)
+      c.lineTo(x, y + m)
+      c.fill()
+      break
+    case 'new':
+      c.fillRect(x + m / 3, y + m / 3, m / 3, m / 3)
+      break
+    default:
+      c.beginPath()
+      c.arc(x + m / 2, y + m / 2, m / 3, 0, 7)
+      c.fill()
+  }
+}
+
+function draw() {
+  const el = canvas.value
+  const c = el?.getContext('2d')
+  if (!el || !c) return
+  const width = el.parentElement?.clientWidth ?? 600
+  const n = side.value
+  const label = Math.min(190, width / 2)
+  const least = 24
+  const perRow = Math.max(1, Math.floor((width - label) / n))
+  const heights = props.systems.map((s) => Math.max(least, Math.ceil(s.hosts / perRow) * n + 8))
+  const height = heights.reduce((a, h) => a + h, 0)
+  const scale = window.devicePixelRatio || 1
+  el.width = width * scale
+  el.height = height * scale
+  el.style.height = `${height}px`
+  c.scale(scale, scale)
+  c.clearRect(0, 0, width, height)
+  const style = getComputedStyle(document.documentElement)
+  const colour = (v: string) => style.getPropertyValue(v).trim()
+  let y = 0
+  props.systems.forEach((s, i) => {
+    c.fillStyle = colour('--soft')
+    c.font = '13px system-ui, "DejaVu Sans", sans-serif'
+    c.fillText(`${s.system || 'no survey yet'}: ${s.hosts}`, 0, y + 13, label - 8)
+    let at = 0
+    for (const state of states) {
+      c.fillStyle = c.strokeStyle = colour(tone[stateLook[state]?.tone ?? 'plain'] ?? '--soft')
+      for (let k = 0; k < (s.states[state] ?? 0); k++, at++) mark(c, state, label + (at % perRow) * n, y + Math.floor(at / perRow) * n, n)
+    }
+    y += heights[i] ?? least
+  })
+}
+
+const resized = new ResizeObserver(() => draw())
+onMounted(() => {
+  draw()
+  if (canvas.value?.parentElement) resized.observe(canvas.value.parentElement)
+})
+onBeforeUnmount(() => resized.disconnect())
+watch([() => props.systems, dark], () => void nextTick(draw))
+</script>
+
+<template>
+  <section class="card field">
+    <div class="picture"><canvas ref="canvas" aria-hidden="true"></canvas></div>
+    <table>
+      <caption class="soft">Hosts by system and state</caption>
+      <thead>
+        <tr><th scope="col">System</th><th v-for="s in used" :key="s" scope="col"><span aria-hidden="true">{{ stateLook[s]?.sign }}</span> {{ s }}</th></tr>
+      </thead>
+      <tbody>
+        <tr v-for="x in systems" :key="x.system">
+          <th scope="row">{{ x.system || 'no survey yet' }}</th>
+          <td v-for="s in used" :key="s"><router-link v-if="x.states[s]" :to="{ name: 'fleet', query: { q: x.system, state: s } }" :class="stateLook[s]?.tone">{{ x.states[s] }}</router-link><span v-else class="soft">–</span></td>
+        </tr>
+      </tbody>
+    </table>
+  </section>
+</template>
+
+<style scoped>
+.field {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) auto;
+  gap: 18px;
+  padding: 12px 14px;
+  margin: 14px 0;
+}
+canvas {
+  width: 100%;
+  display: block;
+}
+table {
+  border-collapse: collapse;
+  font-size: 14px;
+  align-self: start;
+}
+caption {
+  text-align: left;
+  padding-bottom: 4px;
+}
+th,
+td {
+  padding: 3px 8px;
+  text-align: right;
+  font-weight: 400;
+}
+th:first-child {
+  text-align: left;
+}
+thead th {
+  color: var(--soft);
+  white-space: nowrap;
+}
+@media (max-width: 900px) {
+  .field {
+    grid-template-columns: minmax(0, 1fr);
+    overflow-x: auto;
+  }
+}
+</style>

@@ -1,0 +1,156 @@
+<script setup lang="ts">
+// Ctrl-K: finds pages, hosts, keys, repositories and packages, and goes there.
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import { client, told } from '../api'
+
+const router = useRouter()
+const open = ref(false)
+const q = ref('')
+const at = ref(0)
+const input = ref<HTMLInputElement>()
+type Hit = { kind: string; name: string; to: string }
+const pages: Hit[] = [
+  { kind: 'page', name: 'Overview', to: '/' },
+  { kind: 'page', name: 'Hosts', to: '/hosts' },
+  { kind: 'page', name: 'Drift', to: '/drift' },
+  { kind: 'page', name: 'Drift: dangers only', to: '/drift?severity=danger' },
+  { kind: 'page', name: 'Policy: edit', to: '/policy' },
+  { kind: 'page', name: 'Changes: begin a rollout', to: '/changes' },
+  { kind: 'page', name: 'Rollouts', to: '/rollouts' },
+  { kind: 'page', name: 'Repositories', to: '/repositories' },
+  { kind: 'page', name: 'Keys', to: '/keys' },
+  { kind: 'page', name: 'Contracts and seats', to: '/contracts' },
+  { kind: 'page', name: 'Audit: what was done', to: '/audit' },
+  { kind: 'page', name: 'People: operators, invite a host', to: '/people' },
+  { kind: 'page', name: 'Report to print', to: '/report' },
+]
+const found = ref<Hit[]>([])
+const trouble = ref('')
+const hits = computed(() => {
+  const part = q.value.trim().toLowerCase()
+  const here = pages.filter((p) => p.name.toLowerCase().includes(part))
+  return [...here.slice(0, part ? 6 : 13), ...found.value]
+})
+
+let timer: number | undefined
+let turn = 0
+watch(q, (text) => {
+  at.value = 0
+  found.value = []
+  window.clearTimeout(timer)
+  const part = text.trim()
+  const mine = ++turn
+  if (part.length >= 2) timer = window.setTimeout(() => void look(part, mine), 150)
+})
+async function look(part: string, mine: number) {
+  const query = { q: part, per_page: 6 }
+  try {
+    const [hosts, keys, places] = await Promise.all([
+      told(client.GET('/api/hosts', { params: { query } })),
+      told(client.GET('/api/keys', { params: { query } })),
+      told(client.GET('/api/repositories', { params: { query } })),
+    ])
+    if (mine !== turn) return
+    trouble.value = ''
+    found.value = [
+      ...hosts.items.map((h) => ({ kind: `host, ${h.state}`, name: h.name, to: `/hosts/${h.name}` })),
+      ...keys.items.map((k) => ({ kind: 'key', name: k.policy || k.user_ids[0] || k.fingerprint, to: `/keys/${k.fingerprint}` })),
+      ...places.items.map((r) => ({ kind: 'repository', name: `${r.names?.join(', ') || ''} ${r.address}`.trim(), to: `/repositories/${r.key}` })),
+      { kind: 'findings with', name: part, to: `/drift?q=${encodeURIComponent(part)}` },
+      { kind: 'whence comes', name: part, to: `/whence?package=${encodeURIComponent(part)}` },
+    ]
+  } catch (e) {
+    if (mine === turn) trouble.value = (e as Error).message
+  }
+}
+function go(h: Hit | undefined) {
+  if (!h) return
+  open.value = false
+  void router.push(h.to)
+}
+function key(e: KeyboardEvent) {
+  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'k') {
+    e.preventDefault()
+    open.value = !open.value
+  }
+}
+function move(by: number) {
+  at.value = Math.max(0, Math.min(hits.value.length - 1, at.value + by))
+}
+watch(open, async (o) => {
+  if (!o) return
+  q.value = ''
+  await nextTick()
+  input.value?.focus()
+})
+onMounted(() => window.addEventListener('keydown', key))
+onBeforeUnmount(() => window.removeEventListener('keydown', key))
+</script>
+
+<template>
+  <button class="find" title="Find a page, host, key or repository (Ctrl K)" @click="open = true">Find <kbd>Ctrl K</kbd></button>
+  <el-dialog v-model="open" width="620" :show-close="false" title="Find a page, host, key, repository or package">
+    <input
+      ref="input"
+      v-model="q"
+      class="q"
+      role="combobox"
+      aria-expanded="true"
+      aria-controls="finder-hits"
+      :aria-activedescendant="`hit-${at}`"
+      aria-label="Find"
+      @keydown.down.prevent="move(1)"
+      @keydown.up.prevent="move(-1)"
+      @keydown.enter="go(hits[at])"
+    />
+    <p v-if="trouble" class="bad">{{ trouble }}</p>
+    <ul id="finder-hits" role="listbox" aria-label="Found">
+      <li v-for="(h, i) in hits" :id="`hit-${i}`" :key="h.to + h.kind" role="option" :aria-selected="i === at" :class="{ on: i === at }" @click="go(h)" @mousemove="at = i"><span class="soft kind">{{ h.kind }}</span> {{ h.name }}</li>
+    </ul>
+  </el-dialog>
+</template>
+
+<style scoped>
+.find {
+  font: inherit;
+  color: var(--soft);
+  background: none;
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  padding: 2px 8px;
+  cursor: pointer;
+}
+kbd {
+  font: 12px var(--mono);
+}
+.q {
+  width: 100%;
+  box-sizing: border-box;
+  font: inherit;
+  padding: 8px 10px;
+  color: var(--ink);
+  background: var(--paper);
+  border: 1px solid var(--line);
+  border-radius: 3px;
+}
+ul {
+  list-style: none;
+  margin: 8px 0 0;
+  padding: 0;
+  max-height: 50vh;
+  overflow: auto;
+}
+li {
+  padding: 6px 10px;
+  cursor: pointer;
+  overflow-wrap: anywhere;
+}
+li.on {
+  background: var(--el-color-primary-light-9);
+}
+.kind {
+  display: inline-block;
+  min-width: 110px;
+}
+</style>
