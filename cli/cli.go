@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/goccy/go-yaml"
@@ -60,6 +61,7 @@ type app struct {
 
 	ownColumns bool // the command prints csv itself
 	page       *pager
+	patient    atomic.Bool // the command ends by itself when it is interrupted, and takes its time
 	out        *view.Out
 	errOut     *view.Out
 }
@@ -77,7 +79,7 @@ func Main(args []string) int {
 	a := &app{}
 	root := a.root()
 	root.SetArgs(args)
-	ctx, stop := interruptible()
+	ctx, stop := interruptible(&a.patient)
 	err := root.ExecuteContext(ctx)
 	stop()
 	if a.page != nil {

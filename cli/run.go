@@ -49,6 +49,7 @@ func (a *app) serve() *cobra.Command {
 			if err := level.UnmarshalText([]byte(logLevel)); err != nil {
 				return wrong("--log is %q; it must be debug, info, warn or error", logLevel)
 			}
+			a.patient.Store(true)
 			ctx, stop := untilSignal(cmd.Context())
 			defer stop()
 			// Nothing is made before it is known that it can be served.
@@ -138,6 +139,7 @@ func (a *app) demo() *cobra.Command {
 			"all on loopback.\nFolders demo-hosts, demo-state and demo-untended are made anew in the current folder. Ctrl-C ends all of it.",
 		Example: "  lantern demo",
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			a.patient.Store(true)
 			ctx, stop := untilSignal(cmd.Context())
 			defer stop()
 			o.Say = func(format string, args ...any) { a.out.Printf(format, args...) }

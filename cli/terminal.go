@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -20,7 +21,7 @@ const patience = 2 * time.Second
 
 // interruptible is a context that ends when the command is interrupted. What does not end soon
 // then is ended; the service and the demo take their time, and end at a second interrupt.
-func interruptible() (context.Context, func()) {
+func interruptible(patient *atomic.Bool) (context.Context, func()) {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	ended := make(chan struct{})
 	go func() {
@@ -30,7 +31,7 @@ func interruptible() (context.Context, func()) {
 		case <-ctx.Done():
 		}
 		stop() // a second one ends the program at once
-		if len(os.Args) > 1 && (os.Args[1] == "serve" || os.Args[1] == "demo") {
+		if patient.Load() {
 			return
 		}
 		select {

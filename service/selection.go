@@ -47,14 +47,15 @@ func (s *Service) selected(ctx context.Context, in Selecting, all []*host) (out 
 	}
 	out = all
 	if len(in.To) > 0 {
-		if out, err = s.byName(ctx, rs, all, in.To); err != nil {
+		if out, unknown, err = s.byName(ctx, rs, all, in.To); err != nil {
 			return nil, 0, err
 		}
 	}
 	if in.Where != "" {
-		return s.meeting(ctx, rs, out, in.Where)
+		met, unsure, err := s.meeting(ctx, rs, out, in.Where)
+		return met, unknown + unsure, err
 	}
-	return out, 0, nil
+	return out, unknown, nil
 }
 
 // newest is the resolver of the newest revision; nil where nothing is published.
@@ -73,8 +74,9 @@ func (s *Service) newest(ctx context.Context) (*resolve.Resolver, error) {
 	return rs, nil
 }
 
-// byName are those of hosts that names, ranges and groups stand for.
-func (s *Service) byName(ctx context.Context, rs *resolve.Resolver, all []*host, to []string) ([]*host, error) {
+// byName are those of hosts that names, ranges and groups stand for, and how many it is not known
+// of: a host that has sent no survey may be in any group.
+func (s *Service) byName(ctx context.Context, rs *resolve.Resolver, all []*host, to []string) (out []*host, unknown int, err error) {
 	wanted := map[*host]bool{}
 	var groups []string
 	for _, name := range to {
@@ -84,31 +86,31 @@ func (s *Service) byName(ctx context.Context, rs *resolve.Resolver, all []*host,
 		}
 		list, err := names.Expand(name)
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("to: %s", short(err.Error())))
+			return nil, 0, huma.Error422UnprocessableEntity(fmt.Sprintf("to: %s", short(err.Error())))
 		}
 		for _, n := range list {
 			h, err := s.findHost(n)
 			switch {
 			case err != nil && rs == nil:
-				return nil, huma.Error404NotFound(
+				return nil, 0, huma.Error404NotFound(
 					fmt.Sprintf("to: there is no host %q, and nothing is published that could name a group", short(n)),
 				)
 			case err != nil:
-				return nil, huma.Error404NotFound(fmt.Sprintf("to: %q is neither a host nor a group of the policy", short(n)))
+				return nil, 0, huma.Error404NotFound(fmt.Sprintf("to: %q is neither a host nor a group of the policy", short(n)))
 			}
 			wanted[h] = true
 		}
 	}
-	var out []*host
 	for _, h := range all {
 		in := wanted[h]
+		if !in && len(groups) > 0 && h.row().Traits == "" {
+			unknown++
+			continue
+		}
 		for i := 0; i < len(groups) && !in; i++ {
-			if h.row().Traits == "" {
-				break // of a host that sent no survey it is not known in which groups it is
-			}
 			who, err := s.compute.hostOf(ctx, h.row())
 			if err != nil {
-				return nil, s.refuse(err)
+				return nil, 0, s.refuse(err)
 			}
 			in = s.compute.inGroup(rs, who, groups[i])
 		}
@@ -116,7 +118,7 @@ func (s *Service) byName(ctx context.Context, rs *resolve.Resolver, all []*host,
 			out = append(out, h)
 		}
 	}
-	return out, nil
+	return out, unknown, nil
 }
 
 // meeting are those of hosts for which a condition holds, and how many it is not known of.

@@ -131,7 +131,7 @@ func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*ho
 	list := all
 	var err error
 	if len(in.To) > 0 {
-		if list, err = s.byName(ctx, rs, s.fleet.all(), in.To); err != nil {
+		if list, _, err = s.byName(ctx, rs, s.fleet.all(), in.To); err != nil {
 			return nil, err
 		}
 	}

@@ -1581,8 +1581,8 @@ export interface components {
             text: string;
         };
         EditedFile: {
-            entries: components["schemas"]["EditedEntry"][];
             path: string;
+            sources_in: components["schemas"]["EditedEntry"][];
         };
         Ending: {
             /**
@@ -1654,18 +1654,18 @@ export interface components {
             seq?: number;
         };
         Expected: {
+            /** @description The first hosts for which it does not hold */
+            examples: components["schemas"]["Unexpected"][];
             /**
              * Format: int64
              * @description Hosts for which it does not
              */
-            failed: number;
-            /** @description The first hosts for which it does not hold */
-            first: components["schemas"]["Unexpected"][];
+            fails_on: number;
             /**
              * Format: int64
              * @description Hosts for which it holds
              */
-            held: number;
+            holds_on: number;
             /** @description Where the policy says it */
             place: components["schemas"]["Pos"];
             /** @enum {string} */
@@ -3256,11 +3256,11 @@ export interface components {
         };
         RuleReason: {
             causes: components["schemas"]["Cause"][];
+            /** @description Files in which a distribution of this kind keeps such entries */
+            kept_in?: string[];
             repository: string;
             /** @description Sections that it is about */
             sections?: string[];
-            /** @description Files in which a distribution of this kind keeps such entries */
-            stands?: string[];
             text: string;
         };
         Seat: {

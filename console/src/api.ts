@@ -50,4 +50,16 @@ export async function told<T>(call: Promise<Answer<T>>): Promise<T> {
   return a.data as T
 }
 
+/** Queries as the service reads them: lists with commas, but for names and ranges of hosts, which have commas in them. */
+export function querySerializer(params: Record<string, unknown>): string {
+  const out = new URLSearchParams()
+  for (const [k, v] of Object.entries(params)) {
+    if (k === 'to' && Array.isArray(v)) for (const one of v as string[]) out.append(k, one)
+    else if (Array.isArray(v)) {
+      if (v.length) out.set(k, v.join(','))
+    } else if (v !== '' && v !== undefined) out.set(k, String(v))
+  }
+  return out.toString()
+}
+
 export { client }

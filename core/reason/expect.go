@@ -7,10 +7,10 @@ type Expected struct {
 	That   string       `json:"that"`
 	Place  diag.Pos     `json:"place" doc:"Where the policy says it"`
 	State  string       `json:"state" enum:"holds,fails,not-tried"`
-	Held   int          `json:"held" doc:"Hosts for which it holds"`
-	Failed int          `json:"failed" doc:"Hosts for which it does not"`
+	Held   int          `json:"holds_on" doc:"Hosts for which it holds"`
+	Failed int          `json:"fails_on" doc:"Hosts for which it does not"`
 	Why    string       `json:"why,omitempty" doc:"Why it was not tried"`
-	First  []Unexpected `json:"first" doc:"The first hosts for which it does not hold"`
+	First  []Unexpected `json:"examples" doc:"The first hosts for which it does not hold"`
 }
 
 // States of an expectation.

@@ -16,7 +16,7 @@ type Explanation struct {
 // EditedFile is a file of the distribution's, or of somebody else, with its entries.
 type EditedFile struct {
 	Path    string        `json:"path"`
-	Entries []EditedEntry `json:"entries"`
+	Entries []EditedEntry `json:"sources_in"`
 }
 
 // EditedEntry is one entry of such a file, as the host's last survey has it.
@@ -46,7 +46,7 @@ type RuleReason struct {
 	Repository string   `json:"repository"`
 	Text       string   `json:"text"`
 	Causes     []Cause  `json:"causes"`
-	Stands     []string `json:"stands,omitempty" doc:"Files in which a distribution of this kind keeps such entries"`
+	Stands     []string `json:"kept_in,omitempty" doc:"Files in which a distribution of this kind keeps such entries"`
 	Sections   []string `json:"sections,omitempty" doc:"Sections that it is about"`
 }
 

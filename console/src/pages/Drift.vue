@@ -2,7 +2,7 @@
 import { computed, ref, watch } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useAddress } from '../address'
-import { client, told, type FindingGroup } from '../api'
+import { client, querySerializer, told, type FindingGroup } from '../api'
 import AskWhy from '../parts/AskWhy.vue'
 import Findings from '../parts/Findings.vue'
 import Groups from '../parts/Groups.vue'
@@ -21,14 +21,6 @@ const sort = computed(() => (text('sort') || 'severity') as 'severity' | 'since'
 const each = computed(() => text('each') === 'yes')
 const picky = computed(() => severity.value.length + classes.value.length + group.value.length > 0 || text('q') !== '')
 const perPage = 50
-const querySerializer = (params: Record<string, unknown>) => {
-  const out = new URLSearchParams()
-  for (const [k, v] of Object.entries(params)) {
-    if (k === 'to' && Array.isArray(v)) for (const one of v as string[]) out.append(k, one)
-    else if (Array.isArray(v)) { if (v.length) out.set(k, v.join(',')) } else if (v !== '' && v !== undefined) out.set(k, String(v))
-  }
-  return out.toString()
-}
 const query = computed(() => ({ severity: severity.value, class: classes.value, to: group.value, q: text('q'), sort: sort.value, page: page.value, per_page: perPage }))
 const groupsThere = useQuery({ queryKey: ['groups'], queryFn: () => told(client.GET('/api/groups', { params: { query: { per_page: 1000 } } })) })
 const mayChange = useMayChange()
@@ -104,6 +96,7 @@ async function waive(why: string, until: Date) {
   </div>
   <Trouble :error="drift.error.value ?? groups.error.value ?? error" />
   <NotKnown v-if="shown" :standing="shown.standing" />
+  <p v-if="shown?.unknown" class="warn">? Of {{ count(shown.unknown, 'host', 'hosts') }} it is not known whether they are meant: they have sent no survey.</p>
   <Findings v-if="each && drift.data.value?.items?.length" :findings="drift.data.value.items" hosts />
   <Groups v-if="!each && groups.data.value?.items?.length" :groups="groups.data.value.items" :may-waive="mayChange" @waive="ask" />
   <el-pagination v-if="total > perPage" :current-page="page" class="pages" layout="prev, pager, next, total" :total="total" :page-size="perPage" @current-change="(n: number) => go({ page: String(n) })" />

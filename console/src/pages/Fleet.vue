@@ -3,7 +3,7 @@ import { computed } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useRouter } from 'vue-router'
 import { useAddress } from '../address'
-import { client, told, type Host } from '../api'
+import { client, querySerializer, told, type Host } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import NotKnown from '../parts/NotKnown.vue'
@@ -15,14 +15,16 @@ const now = useNow()
 
 const { text, picked, page, sort, q, go, toggle } = useAddress()
 const perPage = 50
+const group = computed(() => text('to').split(',').filter(Boolean))
+const groupsThere = useQuery({ queryKey: ['groups'], queryFn: () => told(client.GET('/api/groups', { params: { query: { per_page: 1000 } } })) })
 
 const hosts = useQuery({
-  queryKey: computed(() => ['hosts', text('q'), text('state'), sort.value, page.value]),
+  queryKey: computed(() => ['hosts', text('q'), text('state'), text('to'), text('where'), sort.value, page.value]),
   queryFn: () =>
     told(
       client.GET('/api/hosts', {
-        params: { query: { q: text('q'), state: picked.value, sort: sort.value as 'name', page: page.value, per_page: perPage } },
-        querySerializer: { array: { style: 'form', explode: false } },
+        params: { query: { q: text('q'), state: picked.value, to: group.value, where: text('where'), sort: sort.value as 'name', page: page.value, per_page: perPage } },
+        querySerializer,
       }),
     ),
   placeholderData: keepPreviousData,
@@ -57,10 +59,15 @@ function open(h: Host) {
       <template v-else-if="pressing === 0">{{ count(hosts.data.value?.all ?? 0, 'host', 'hosts') }}, <span class="warn">not all of them known</span></template>
       <template v-else><span class="warn">{{ count(pressing, 'host needs', 'hosts need') }} a look</span> of {{ hosts.data.value?.all }}</template>
     </h1>
-    <el-input v-model="q" class="search" placeholder="Name, system, or label as key=value" clearable aria-label="Filter hosts" />
+    <span class="tools">
+      <el-select :model-value="group" multiple collapse-tags clearable placeholder="All groups" aria-label="Groups" class="pick" @change="(v: string[]) => go({ to: v.join(',') })"><el-option v-for="g in groupsThere.data.value?.items ?? []" :key="g.name" :value="g.name" :label="`${g.name} (${g.hosts})`" /></el-select>
+      <el-input :model-value="text('where')" class="pick" placeholder="os.major >= 12" clearable aria-label="Condition that hosts meet" title="A condition as in policies: os.major >= 12" @change="(v: string) => go({ where: v })" />
+      <el-input v-model="q" class="search" placeholder="Name, system, or label as key=value" clearable aria-label="Filter hosts" />
+    </span>
   </div>
   <Trouble :error="hosts.error.value" />
   <NotKnown v-if="hosts.data.value?.all" :standing="hosts.data.value.standing" />
+  <p v-if="hosts.data.value?.unknown" class="warn">? Of {{ count(hosts.data.value.unknown, 'host', 'hosts') }} it is not known whether they are meant: they have sent no survey.</p>
   <div v-if="hosts.data.value" class="chips" role="group" aria-label="Filter by state">
     <button v-for="s in states" :key="s" class="card chip" :class="{ on: picked.includes(s), none: !hosts.data.value.states[s] }" :aria-pressed="picked.includes(s)" @click="toggle(s)">
       <b>{{ hosts.data.value.states[s] ?? 0 }}</b><Mark :look="stateLook[s]" :word="s" />
@@ -99,8 +106,26 @@ function open(h: Host) {
   align-items: center;
   gap: 20px;
 }
+.tools {
+  display: flex;
+  flex-wrap: wrap;
+  justify-content: flex-end;
+  gap: 8px;
+}
 .search {
-  max-width: 340px;
+  width: 300px;
+}
+.pick {
+  width: 180px;
+}
+@media (max-width: 700px) {
+  .head {
+    flex-wrap: wrap;
+  }
+  .search,
+  .pick {
+    width: 100%;
+  }
 }
 .chips {
   display: flex;

@@ -1,0 +1,62 @@
+package service_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/internal/rig"
+)
+
+// Hosts are selected alike by every list; those of which it is not known are counted.
+func TestHostsAreSelectedAndThoseNotKnownOfCounted(t *testing.T) {
+	r := rig.New(t)
+	for _, name := range []string{"gw-01", "gw-02", "gw-04", "desk-1"} {
+		r.Up(name)
+	}
+	r.Enrol("gw-03") // it has joined, and sent nothing
+	r.Publish()
+	for _, c := range []struct {
+		name    string
+		to      []string
+		where   string
+		want    int
+		unknown int
+	}{
+		{"all", nil, "", 5, 0},
+		{"by name", []string{"gw-01", "desk-1"}, "", 2, 0},
+		{"a range", []string{"gw-{01..02}"}, "", 2, 0},
+		{"a group and those that may be in it", []string{"gateways"}, "", 3, 1},
+		{"a group and a name", []string{"desks", "gw-03"}, "", 2, 0},
+		{"a condition", nil, "os.major < 12", 1, 1},
+		{"both must hold", []string{"gateways"}, "os.major >= 12", 2, 1},
+		{"a name that is known, a condition that is not", []string{"gw-03"}, "os.major >= 12", 0, 1},
+		{"by the name itself", nil, `host.name.startsWith("gw")`, 3, 1},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			l := client.List{To: c.to, Where: c.where}
+			hosts, err := r.Operator.Hosts(t.Context(), l)
+			require.NoError(t, err)
+			assert.Equal(t, []int{c.want, c.unknown}, []int{hosts.Total, hosts.Unknown})
+			found, err := r.Operator.GroupedDrift(t.Context(), l)
+			require.NoError(t, err)
+			assert.Equal(t, c.unknown, found.Unknown)
+			if len(c.to)+len(c.where) > 0 {
+				assert.Equal(t, c.want, found.Standing.Hosts)
+			}
+		})
+	}
+	for where, says := range map[string]string{
+		"os.distro == \"x\"":    `no such fact: os.distro; did you mean "os.id"?`,
+		"os.major":              "a condition is true or false",
+		"tools.zypper.atLeast(": "where: ",
+	} {
+		_, err := r.Operator.Hosts(t.Context(), client.List{Where: where})
+		require.ErrorContains(t, err, says)
+	}
+	_, err := r.Operator.BeginRollout(t.Context(), api.RolloutOrder{To: []string{"gateways"}, Where: "os.major > 90", Try: true})
+	assert.ErrorContains(t, err, "no host is meant by gateways, where os.major > 90")
+}
