@@ -15,17 +15,13 @@ type groupsQuery struct {
 
 // listGroups tells how many hosts are in each group of the newest revision.
 func (s *Service) listGroups(ctx context.Context, in *groupsQuery) (*body[api.GroupPage], error) {
-	p, number, err := s.newestPolicy(ctx)
+	rs, number, err := s.newest(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
 	page := api.GroupPage{Groups: []api.Group{}, Revision: number}
-	if p == nil {
+	if rs == nil {
 		return &body[api.GroupPage]{page}, nil
-	}
-	rs, err := s.compute.revision(ctx, number)
-	if err != nil {
-		return nil, s.refuse(err)
 	}
 	var list []api.Group
 	at := map[string]int{}

@@ -238,9 +238,12 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 // showGroups fills in what the newest revision makes of the host: its groups and labels.
 func (s *Service) showGroups(ctx context.Context, v *hostView, d *api.HostDetail) error {
 	d.Groups = []string{}
-	rs, err := s.newest(ctx)
-	if err != nil || rs == nil || v.Traits == "" {
-		return err
+	rs, _, err := s.newest(ctx)
+	if err != nil {
+		return s.refuse(err)
+	}
+	if rs == nil || v.Traits == "" {
+		return nil
 	}
 	who, err := s.compute.hostOf(ctx, v)
 	if err != nil {

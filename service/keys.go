@@ -15,6 +15,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/trust"
 	"patientlantern.example/lantern/store"
@@ -80,8 +81,8 @@ func (c *computer) forgetKeys(live map[string]int) {
 	}
 }
 
-// newestPolicy is that of the newest revision; nil where nothing is published.
-func (s *Service) newestPolicy(ctx context.Context) (*policy.Policy, int64, error) {
+// newest is the resolver of the newest revision; nil where nothing is published.
+func (s *Service) newest(ctx context.Context) (*resolve.Resolver, int64, error) {
 	newest, err := s.store.NewestRevision(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, 0, nil
@@ -90,10 +91,16 @@ func (s *Service) newestPolicy(ctx context.Context) (*policy.Policy, int64, erro
 		return nil, 0, err
 	}
 	rs, err := s.compute.revision(ctx, newest.Number)
-	if err != nil {
+	return rs, newest.Number, err
+}
+
+// newestPolicy is that of the newest revision; nil where nothing is published.
+func (s *Service) newestPolicy(ctx context.Context) (*policy.Policy, int64, error) {
+	rs, number, err := s.newest(ctx)
+	if err != nil || rs == nil {
 		return nil, 0, err
 	}
-	return rs.Policy(), newest.Number, nil
+	return rs.Policy(), number, nil
 }
 
 // namedKeys is what a policy says of keys, and how long before their end they are spoken of.

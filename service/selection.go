@@ -35,50 +35,41 @@ func (in *Selecting) words() string {
 	return words
 }
 
-// selected are the hosts that are meant, and how many of them it is not known of, because they
-// have sent no survey.
+// selected are those of hosts that are meant by the newest revision, and how many it is not known
+// of, because they have sent no survey.
 func (s *Service) selected(ctx context.Context, in Selecting, all []*host) (out []*host, unknown int, err error) {
 	if !in.some() {
 		return all, 0, nil
 	}
-	rs, err := s.newest(ctx)
+	rs, _, err := s.newest(ctx)
 	if err != nil {
-		return nil, 0, err
+		return nil, 0, s.refuse(err)
 	}
+	return s.picked(ctx, rs, in, all)
+}
+
+// picked is selected by the groups of a revision; rs is nil where nothing is published.
+func (s *Service) picked(ctx context.Context, rs *resolve.Resolver, in Selecting, all []*host) (out []*host, unknown int, err error) {
 	out = all
 	if len(in.To) > 0 {
-		if out, unknown, err = s.byName(ctx, rs, all, in.To); err != nil {
+		named, groups, err := s.called(rs, in.To)
+		if err != nil {
+			return nil, 0, err
+		}
+		if out, unknown, err = s.among(ctx, rs, all, named, groups); err != nil {
 			return nil, 0, err
 		}
 	}
-	if in.Where != "" {
-		met, unsure, err := s.meeting(ctx, rs, out, in.Where)
-		return met, unknown + unsure, err
+	if in.Where == "" {
+		return out, unknown, nil
 	}
-	return out, unknown, nil
+	met, unsure, err := s.meeting(ctx, rs, out, in.Where)
+	return met, unknown + unsure, err
 }
 
-// newest is the resolver of the newest revision; nil where nothing is published.
-func (s *Service) newest(ctx context.Context) (*resolve.Resolver, error) {
-	_, number, err := s.newestPolicy(ctx)
-	if err != nil {
-		return nil, s.refuse(err)
-	}
-	if number == 0 {
-		return nil, nil //nolint:nilnil // no policy is no error
-	}
-	rs, err := s.compute.revision(ctx, number)
-	if err != nil {
-		return nil, s.refuse(err)
-	}
-	return rs, nil
-}
-
-// byName are those of hosts that names, ranges and groups stand for, and how many it is not known
-// of: a host that has sent no survey may be in any group.
-func (s *Service) byName(ctx context.Context, rs *resolve.Resolver, all []*host, to []string) (out []*host, unknown int, err error) {
-	wanted := map[*host]bool{}
-	var groups []string
+// called are the hosts that names and ranges stand for, and what of them are groups.
+func (s *Service) called(rs *resolve.Resolver, to []string) (hosts map[*host]bool, groups []string, err error) {
+	hosts = map[*host]bool{}
 	for _, name := range to {
 		if rs != nil && rs.HasGroup(name) {
 			groups = append(groups, name)
@@ -86,23 +77,31 @@ func (s *Service) byName(ctx context.Context, rs *resolve.Resolver, all []*host,
 		}
 		list, err := names.Expand(name)
 		if err != nil {
-			return nil, 0, huma.Error422UnprocessableEntity(fmt.Sprintf("to: %s", short(err.Error())))
+			return nil, nil, huma.Error422UnprocessableEntity(fmt.Sprintf("to: %s", short(err.Error())))
 		}
 		for _, n := range list {
 			h, err := s.findHost(n)
 			switch {
 			case err != nil && rs == nil:
-				return nil, 0, huma.Error404NotFound(
+				return nil, nil, huma.Error404NotFound(
 					fmt.Sprintf("to: there is no host %q, and nothing is published that could name a group", short(n)),
 				)
 			case err != nil:
-				return nil, 0, huma.Error404NotFound(fmt.Sprintf("to: %q is neither a host nor a group of the policy", short(n)))
+				return nil, nil, huma.Error404NotFound(fmt.Sprintf("to: %q is neither a host nor a group of the policy", short(n)))
 			}
-			wanted[h] = true
+			hosts[h] = true
 		}
 	}
+	return hosts, groups, nil
+}
+
+// among are those of hosts that are named or in one of the groups, and how many it is not known
+// of: a host that has sent no survey may be in any group.
+func (s *Service) among(ctx context.Context, rs *resolve.Resolver, all []*host, named map[*host]bool, groups []string) (
+	out []*host, unknown int, err error,
+) {
 	for _, h := range all {
-		in := wanted[h]
+		in := named[h]
 		if !in && len(groups) > 0 && h.row().Traits == "" {
 			unknown++
 			continue

@@ -1,6 +1,8 @@
 package service_test
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -59,4 +61,25 @@ func TestHostsAreSelectedAndThoseNotKnownOfCounted(t *testing.T) {
 	}
 	_, err := r.Operator.BeginRollout(t.Context(), api.RolloutOrder{To: []string{"gateways"}, Where: "os.major > 90", Try: true})
 	assert.ErrorContains(t, err, "no host is meant by gateways, where os.major > 90")
+}
+
+// A host that nothing can be carried to keeps no group from being changed; one that is named is
+// refused in words.
+func TestAHostThatCannotBeChangedKeepsNoGroupBack(t *testing.T) {
+	r := rig.New(t)
+	r.Up("gw-01")
+	root := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "etc"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/os-release"), []byte("ID=whelk\nVERSION_ID=\"12\"\n"), 0o644))
+	r.Start(r.EnrolRoot("gw-02", root))
+	r.Surveyed("gw-02")
+	r.Publish()
+	for _, o := range []api.RolloutOrder{{To: []string{"gateways"}}, {Where: "os.major == 12"}, {To: []string{"gateways"}, Where: "os.major == 12"}} {
+		o.Try = true
+		ro, err := r.Operator.BeginRollout(t.Context(), o)
+		require.NoError(t, err, "%v", o)
+		assert.Equal(t, 1, ro.All(), "%v", o)
+	}
+	_, err := r.Operator.BeginRollout(t.Context(), api.RolloutOrder{To: []string{"gw-{01..02}"}, Try: true})
+	assert.ErrorContains(t, err, "nothing can be carried to gw-02.brinewick.test")
 }

@@ -123,35 +123,27 @@ func (s *Service) changeable() (out []*host) {
 	return out
 }
 
-// pickHosts picks of hosts those that are meant; all where nothing picks.
+// pickHosts picks of hosts those that are meant; all where nothing picks. One that is named and is
+// none of them is refused; one that is only in a group is not asked.
 func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*host, in Selecting) ([]*host, error) {
 	if !in.some() {
 		return all, nil
 	}
-	list := all
-	var err error
-	if len(in.To) > 0 {
-		if list, _, err = s.byName(ctx, rs, s.fleet.all(), in.To); err != nil {
-			return nil, err
-		}
+	named, _, err := s.called(rs, in.To)
+	if err != nil {
+		return nil, err
 	}
-	if in.Where != "" {
-		if list, _, err = s.meeting(ctx, rs, list, in.Where); err != nil {
-			return nil, err
-		}
-	}
-	able := map[*host]bool{}
 	for _, h := range all {
-		able[h] = true
+		delete(named, h)
 	}
-	var out []*host
-	for _, h := range list {
-		if !able[h] {
-			return nil, huma.Error409Conflict(
-				fmt.Sprintf("nothing can be carried to %s: it has sent no survey, or has no package manager that is known", h.row().Name),
-			)
-		}
-		out = append(out, h)
+	for h := range named {
+		return nil, huma.Error409Conflict(
+			fmt.Sprintf("nothing can be carried to %s: it has sent no survey, or has no package manager that is known", h.row().Name),
+		)
+	}
+	out, _, err := s.picked(ctx, rs, in, all)
+	if err != nil {
+		return nil, err
 	}
 	if len(out) == 0 {
 		return nil, huma.Error409Conflict("no host is meant by " + in.words())

@@ -196,11 +196,11 @@ func addRow(rows map[string]*api.WhenceRow, c *choice.Choice, unread []string, a
 
 // pickedFor are the hosts that are meant, and the newest revision, whose groups they are.
 func (s *Service) pickedFor(ctx context.Context, in Selecting) ([]*host, int64, error) {
-	_, revision, err := s.newestPolicy(ctx)
+	rs, revision, err := s.newest(ctx)
 	if err != nil {
 		return nil, 0, s.refuse(err)
 	}
-	list, _, err := s.selected(ctx, in, s.fleet.all())
+	list, _, err := s.picked(ctx, rs, in, s.fleet.all())
 	if err == nil && len(list) == 0 && in.some() {
 		err = huma.Error409Conflict("no host is meant by " + in.words())
 	}
