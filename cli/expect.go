@@ -4,6 +4,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -69,7 +70,7 @@ func (a *app) policyTest() *cobra.Command {
 			"  lantern policy test ./policy --surveys ./surveys --format junit > expectations.xml",
 		Annotations: map[string]string{moreFormats: "junit"},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			res, err := a.tested(cmd, args[0], from, fleet)
+			res, about, err := a.tested(cmd, args[0], from, fleet)
 			if err != nil {
 				return err
 			}
@@ -88,7 +89,10 @@ func (a *app) policyTest() *cobra.Command {
 					return err
 				}
 			}
-			return a.testEnds(args[0], list)
+			if !about {
+				res.Looked.Unknown = 0 // no expectation is about them
+			}
+			return a.testEnds(args[0], list, res.Looked.Unknown)
 		},
 	}
 	listing(cmd)
@@ -98,21 +102,23 @@ func (a *app) policyTest() *cobra.Command {
 	return cmd
 }
 
-// tested tries the expectations of a folder. Other errors in it are told first.
-func (a *app) tested(cmd *cobra.Command, dir, from string, fleet bool) (res api.CheckResult, err error) {
+// tested tries the expectations of a folder, and tells whether any is about the fleet. Other
+// errors in it are told first.
+func (a *app) tested(cmd *cobra.Command, dir, from string, fleet bool) (res api.CheckResult, about bool, err error) {
 	p, err := a.loaded(dir)
 	if err != nil {
-		return res, err
+		return res, false, err
 	}
+	about = slices.ContainsFunc(p.Expectations, func(x *policy.Expectation) bool { return x.Host == nil })
 	if !fleet {
 		err = checkOn(&res, p, from)
 	} else {
 		f, _, err := folder(dir)
 		if err != nil {
-			return res, err
+			return res, about, err
 		}
 		if res, err = a.client().Check(cmd.Context(), api.Publication{Files: f}); err != nil {
-			return res, err
+			return res, about, err
 		}
 	}
 	var bad []diag.Diagnostic
@@ -127,15 +133,19 @@ func (a *app) tested(cmd *cobra.Command, dir, from string, fleet bool) (res api.
 		}
 		err = no("%s in %s beside what is expected", view.Count(len(bad), "error", "errors"), dir)
 	}
-	return res, err
+	return res, about, err
 }
 
-// testEnds says how many expectations hold, fail and were not tried.
-func (a *app) testEnds(dir string, list []reason.Expected) error {
+// testEnds says how many expectations hold, fail and were not tried, and on how many hosts it is
+// not known, because they have sent no survey.
+func (a *app) testEnds(dir string, list []reason.Expected, unknown int) error {
 	fails, untried := countExpected(list, reason.ExpectFails), countExpected(list, reason.ExpectNotTried)
 	switch {
 	case len(list) == 0:
 		return no("%s says nothing under expect:, so there is nothing to test", dir)
+	case fails+untried == 0 && unknown > 0:
+		return no("%s hold on the hosts that are known; %s sent no survey, so on them they were not tried",
+			view.Count(len(list), "expectation", "expectations"), view.Count(unknown, "host has", "hosts have"))
 	case fails+untried == 0:
 		if a.format == "table" {
 			a.out.Printf("%s", a.out.Paint(view.Green, "All of "+view.Count(len(list), "expectation", "expectations")+" hold."))
@@ -148,6 +158,9 @@ func (a *app) testEnds(dir string, list []reason.Expected) error {
 	}
 	if untried > 0 {
 		said = append(said, fmt.Sprintf("%d could not be tried: try them on hosts, with --surveys FOLDER or --fleet", untried))
+	}
+	if unknown > 0 {
+		said = append(said, view.Count(unknown, "host has", "hosts have")+" sent no survey, so on them nothing was tried")
 	}
 	return no("of %s %s", view.Count(len(list), "expectation", "expectations"), strings.Join(said, ", "))
 }

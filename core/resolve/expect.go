@@ -17,24 +17,49 @@ import (
 type trial struct {
 	*policy.Expectation
 	verdicts     map[*Result][]string // what is otherwise; none where it holds
-	meant        map[int]bool         // whether the condition holds, by class of host
+	meant        map[int]meaning      // by class of host
 	held, failed int
-	first        []Host // the first that failed
+	first        []failure
+}
+
+// failure is a host for which an expectation does not hold, and what is so instead.
+type failure struct {
+	host    Host
+	instead []string
+}
+
+// meaning is whether an expectation is about a host, or why that cannot be told.
+type meaning struct {
+	holds bool
+	fails error
 }
 
 func newTrials(p *policy.Policy) (out []*trial) {
 	for _, x := range p.Expectations {
-		out = append(out, &trial{Expectation: x, verdicts: map[*Result][]string{}, meant: map[int]bool{}})
+		out = append(out, &trial{Expectation: x, verdicts: map[*Result][]string{}, meant: map[int]meaning{}})
 	}
 	return out
 }
 
 // try holds a host against an expectation, if it is meant.
 func (t *trial) try(r *Resolver, h Host, res *Result) {
-	if t.Host != nil || !t.means(r, h) {
+	if t.Host != nil {
 		return
 	}
-	t.judge(r, h, res)
+	switch m := t.means(r, h); {
+	case m.fails != nil: // it may be about this host: that it holds there is not known
+		t.failed++
+		t.note(h, []string{fmt.Sprintf("whether it is meant cannot be told: %v; ask has() first", m.fails)})
+	case m.holds:
+		t.judge(r, h, res)
+	}
+}
+
+// note keeps the first hosts that failed, and what is otherwise there.
+func (t *trial) note(h Host, instead []string) {
+	if len(t.first) < mostNamed {
+		t.first = append(t.first, failure{h, instead})
+	}
 }
 
 func (t *trial) judge(r *Resolver, h Host, res *Result) {
@@ -47,21 +72,20 @@ func (t *trial) judge(r *Resolver, h Host, res *Result) {
 		t.held++
 		return
 	}
-	if t.failed++; len(t.first) < mostNamed {
-		t.first = append(t.first, h)
-	}
+	t.failed++
+	t.note(h, wrong)
 }
 
-// means reports whether an expectation is about a host.
-func (t *trial) means(r *Resolver, h Host) bool {
+// means tells whether an expectation is about a host.
+func (t *trial) means(r *Resolver, h Host) meaning {
 	in := func(list []policy.Text) bool {
 		return slices.ContainsFunc(list, func(g policy.Text) bool { return r.In(h, g.Value) })
 	}
 	if len(t.To) > 0 && !in(t.To) || in(t.Except) {
-		return false
+		return meaning{}
 	}
 	if t.Where == nil {
-		return true
+		return meaning{holds: true}
 	}
 	h = r.Labelled(h)
 	f := condition.Facts{Host: h.Name, Labels: h.Labels, Traits: h.Traits}
@@ -69,12 +93,12 @@ func (t *trial) means(r *Resolver, h Host) bool {
 	if !slices.Contains(t.Where.Reads, "host.name") {
 		class = r.class(&h, &f).id
 	}
-	holds, known := t.meant[class]
+	m, known := t.meant[class]
 	if !known || class < 0 {
-		holds, _ = t.Where.Holds(&f) // one that cannot be said of a host does not mean it
-		t.meant[class] = holds
+		m.holds, m.fails = t.Where.Holds(&f)
+		t.meant[class] = m
 	}
-	return holds
+	return m
 }
 
 // state says how a repository stands to a host.
@@ -186,8 +210,8 @@ func (f *Fleet) Expected() []reason.Expected {
 		default:
 			x.State, x.Why = reason.ExpectNotTried, "no host of the fleet is meant"
 		}
-		for _, h := range t.first {
-			x.First = append(x.First, f.unexpected(t, h))
+		for _, failed := range t.first {
+			x.First = append(x.First, f.unexpected(t, failed))
 		}
 		out = append(out, x)
 	}
@@ -217,13 +241,13 @@ func described(x *policy.ExpectedHost) Host {
 }
 
 // unexpected says of a host what is otherwise, and why.
-func (f *Fleet) unexpected(t *trial, h Host) reason.Unexpected {
-	r := f.resolver
+func (f *Fleet) unexpected(t *trial, failed failure) reason.Unexpected {
+	r, h := f.resolver, failed.host
 	if t.Host != nil {
 		r = f.alone()
 	}
 	res := r.Resolve(h)
-	u := reason.Unexpected{Host: h.Name, Instead: t.verdicts[res], Reasons: []reason.ReasonChain{}}
+	u := reason.Unexpected{Host: h.Name, Instead: failed.instead, Reasons: []reason.ReasonChain{}}
 	if len(res.Trouble) > 0 {
 		return u
 	}

@@ -56,6 +56,7 @@ func TestExpectationsAreTriedOnTheHostsThatAreMeant(t *testing.T) {
 		{"a line", "- { that: x, to: new, lines: 'URIs: https://a.example/a' }", reason.ExpectHolds, 5, 0, ""},
 		{"a line that must not be", "- { that: x, no-lines: 'URIs: https://a.example/a' }", reason.ExpectFails, 1, 5, "has the line"},
 		{"named keys", "- { that: x, signed: true }", reason.ExpectHolds, 6, 0, ""},
+		{"a condition that fails on a host", "- { that: x, on: b, where: 'label.duty == \"x\" || !has(label.site) && label[host.name] == \"\"' }", reason.ExpectFails, 0, 6, "whether it is meant cannot be told"},
 		{"nobody", "- { that: x, on: a, where: os.major == 77 }", reason.ExpectNotTried, 0, 0, ""},
 		{"a host that is not there", "- { that: x, on: a, host: { family: deb, id: skerry, version: \"13\", codename: whelk } }", reason.ExpectHolds, 1, 0, ""},
 		{"another family", "- { that: x, on: c, host: { family: arch, id: driftwood } }", reason.ExpectHolds, 1, 0, ""},

@@ -10,7 +10,6 @@ import (
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/reason"
-	"patientlantern.example/lantern/core/source"
 )
 
 // repository says how a repository stands to the host.
@@ -42,11 +41,7 @@ func (e *explainer) repository(name string) reason.RepositoryReason {
 		}
 		return out
 	}
-	out.State = reason.On
-	if !slices.ContainsFunc(x.sources, func(s source.SheetSource) bool { return s.Enabled }) &&
-		!slices.ContainsFunc(x.inPlace, func(r source.InPlace) bool { return r.Enabled }) {
-		out.State = reason.Off
-	}
+	out.State = e.state(e.res, name)
 	for n, c := range repo.Cases {
 		if slices.Contains(x.cases, n) {
 			out.Causes = append(out.Causes, at("the case where "+c.Where.Text+" ("+strings.Join(c.Where.Read(e.facts), ", ")+")", c.Pos))
