@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"maps"
 	"os"
 	"path/filepath"
@@ -43,7 +44,7 @@ func (a *app) policyAdopt() *cobra.Command {
 				a.diagnostics(args[2], diags)
 				return no("%s cannot be read as a policy", args[2])
 			}
-			hosts, err := a.adoptFrom(cmd, from, append([]string{args[0]}, also...))
+			hosts, err := a.snapshots(cmd.Context(), from, append([]string{args[0]}, also...))
 			if err != nil {
 				return err
 			}
@@ -60,26 +61,33 @@ func (a *app) policyAdopt() *cobra.Command {
 	return cmd
 }
 
-// place reads FILE[:LINE].
-func place(s string) (learn.Place, error) {
-	at := learn.Place{File: s}
+// fileAndLine parts FILE[:LINE]; 0 for no line.
+func fileAndLine(s string) (file string, line int) {
 	if i := strings.LastIndexByte(s, ':'); i > 0 {
 		if n, err := strconv.Atoi(s[i+1:]); err == nil && n > 0 {
-			at = learn.Place{File: s[:i], Line: n}
+			return s[:i], n
 		}
 	}
+	return s, 0
+}
+
+// place reads FILE[:LINE].
+func place(s string) (learn.Place, error) {
+	at := learn.Place{}
+	at.File, at.Line = fileAndLine(s)
 	if !filepath.IsAbs(at.File) {
 		return at, wrong("%q is no path on a host; write it from the root, as lantern drift shows it", s)
 	}
 	return at, nil
 }
 
-// adoptFrom reads the surveys of hosts, by full or short name.
-func (a *app) adoptFrom(cmd *cobra.Command, from string, hosts []string) ([]saved.Snapshot, error) {
+// snapshots reads the surveys of hosts, by full or short name: of the fleet, or of a folder of
+// saved ones.
+func (a *app) snapshots(ctx context.Context, from string, hosts []string) ([]saved.Snapshot, error) {
 	var out []saved.Snapshot
 	if from == "" {
 		for _, h := range hosts {
-			s, err := a.client().Survey(cmd.Context(), h)
+			s, err := a.client().Survey(ctx, h)
 			if err != nil {
 				return nil, err
 			}

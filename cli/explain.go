@@ -124,29 +124,12 @@ func surveyOf(hosts []saved.Snapshot, name, folder string) (*saved.Snapshot, err
 // edited explains a file that is not the policy's own: its entries, and what the policy says of
 // them. Where the host has no such file the error stays.
 func (a *app) edited(ctx context.Context, e reason.Explanation, what, from string, otherwise error) (reason.Explanation, error) {
-	var s saved.Snapshot
-	var err error
-	if from == "" {
-		s, err = a.client().Survey(ctx, e.Host)
-	} else {
-		var list []saved.Snapshot
-		if list, err = surveys(from); err == nil {
-			var one *saved.Snapshot
-			if one, err = surveyOf(list, e.Host, from); err == nil {
-				s = *one
-			}
-		}
-	}
+	list, err := a.snapshots(ctx, from, []string{e.Host})
 	if err != nil {
 		return e, otherwise
 	}
-	file, line := what, 0
-	if at := strings.LastIndexByte(what, ':'); at > 0 {
-		if n, err := strconv.Atoi(what[at+1:]); err == nil {
-			file, line = what[:at], n
-		}
-	}
-	x := e.Edit(&s.Survey, file)
+	file, line := fileAndLine(what)
+	x := e.Edit(&list[0].Survey, file)
 	if x == nil {
 		return e, otherwise
 	}

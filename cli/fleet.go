@@ -184,10 +184,10 @@ func (a *app) hostShow() *cobra.Command {
 				return err
 			}
 			if at != "" {
-				return m.each(cmd.Context(), a, hosts, func(h string) error { return a.hostPast(cmd.Context(), h, at) })
+				return a.eachOf(cmd.Context(), hosts, func(h string) error { return a.hostPast(cmd.Context(), h, at) })
 			}
 			var all []api.HostDetail
-			err = m.each(cmd.Context(), a, hosts, func(h string) error {
+			err = a.eachOf(cmd.Context(), hosts, func(h string) error {
 				d, err := a.client().Host(cmd.Context(), h)
 				if err != nil {
 					return err
@@ -225,6 +225,15 @@ type listed[T any] struct {
 	Total int `json:"total"`
 }
 
+// pairs are labels in words, by name.
+func pairs(labels map[string]string) string {
+	var out []string
+	for _, k := range slices.Sorted(maps.Keys(labels)) {
+		out = append(out, k+"="+labels[k])
+	}
+	return strings.Join(out, ", ")
+}
+
 // showHost shows one host in words.
 func (a *app) showHost(d *api.HostDetail) {
 	look := stateLook[d.State]
@@ -244,20 +253,10 @@ func (a *app) showHost(d *api.HostDetail) {
 	a.out.Printf("%s %s; agent %s", a.out.Paint(view.Dim, "state "), rev, d.Agent)
 	a.base(d)
 	if len(d.Labels) > 0 {
-		var labels []string
-		for k, v := range d.Labels {
-			labels = append(labels, k+"="+v)
-		}
-		slices.Sort(labels)
-		a.out.Printf("%s %s", a.out.Paint(view.Dim, "labels"), strings.Join(labels, ", "))
+		a.out.Printf("%s %s", a.out.Paint(view.Dim, "labels"), pairs(d.Labels))
 	}
 	if len(d.PolicyLabels) > 0 {
-		var labels []string
-		for k, v := range d.PolicyLabels {
-			labels = append(labels, k+"="+v)
-		}
-		slices.Sort(labels)
-		a.out.Printf("%s %s, by the policy", a.out.Paint(view.Dim, "labels"), strings.Join(labels, ", "))
+		a.out.Printf("%s %s, by the policy", a.out.Paint(view.Dim, "labels"), pairs(d.PolicyLabels))
 	}
 	if len(d.Groups) > 0 {
 		a.out.Printf("%s %s", a.out.Paint(view.Dim, "groups"), strings.Join(d.Groups, ", "))
@@ -392,7 +391,7 @@ func (a *app) hostRetire() *cobra.Command {
 			if len(hosts) > 1 && !yes {
 				return no("%s would be forgotten: %s; say --yes", view.Count(len(hosts), "host", "hosts"), someNames(hosts, 12))
 			}
-			return m.each(cmd.Context(), a, hosts, func(h string) error {
+			return a.eachOf(cmd.Context(), hosts, func(h string) error {
 				if err := a.client().Retire(cmd.Context(), h); err != nil {
 					return err
 				}

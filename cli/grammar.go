@@ -19,22 +19,19 @@ import (
 func lists(noun, list *cobra.Command) {
 	noun.Flags().AddFlagSet(list.Flags())
 	noun.RunE = list.RunE
-	if noun.Annotations == nil {
-		noun.Annotations = map[string]string{}
-	}
 	for key, value := range list.Annotations {
-		noun.Annotations[key] = value
+		noun.Annotations = mark(noun.Annotations, key, value)
 	}
 	noun.AddCommand(list)
 }
 
 // old is a command under the name that it had before. It goes on for one release.
-func (a *app) old(cmd *cobra.Command, name string, now ...string) *cobra.Command {
+func (a *app) old(cmd *cobra.Command, name, now string) *cobra.Command {
 	_, rest, _ := strings.Cut(cmd.Use, " ")
 	cmd.Use = strings.TrimSpace(name + " " + rest)
 	cmd.Hidden, cmd.GroupID = true, ""
-	cmd.Annotations = mark(cmd.Annotations, "old", strings.Join(now, " "))
-	cmd.PreRun = func(*cobra.Command, []string) { a.renamed("lantern "+name, strings.Join(now, " ")) }
+	cmd.Annotations = mark(cmd.Annotations, "old", now)
+	cmd.PreRun = func(*cobra.Command, []string) { a.renamed("lantern "+name, now) }
 	return cmd
 }
 

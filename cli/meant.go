@@ -76,6 +76,11 @@ func (m *meant) each(ctx context.Context, a *app, names []string, do func(host s
 	if err != nil {
 		return err
 	}
+	return a.eachOf(ctx, hosts, do)
+}
+
+// eachOf is each for hosts that were looked up.
+func (a *app) eachOf(ctx context.Context, hosts []string, do func(host string) error) error {
 	if len(hosts) == 1 {
 		return do(hosts[0])
 	}

@@ -19,10 +19,7 @@ const moreFormats = "format"
 
 // listing marks a command that prints a list: it takes csv and jsonl too.
 func listing(cmd *cobra.Command) {
-	if cmd.Annotations == nil {
-		cmd.Annotations = map[string]string{}
-	}
-	cmd.Annotations["list"] = "yes"
+	cmd.Annotations = mark(cmd.Annotations, "list", "yes")
 }
 
 // formats are those that a command takes.

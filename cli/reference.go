@@ -42,7 +42,7 @@ Written from the commands themselves by ` + "`make types`" + `.
   before which) the list goes on, and absent on the last. Names are in lower_snake and mean one type
   everywhere, times are RFC 3339 in UTC. Lists give
   ` + "`jsonl` and `csv`" + ` too. ` + "`lantern schema host list`" + ` prints the JSON Schema of what a command prints. Errors are problem details (RFC 9457) on standard error.
-- What only shows what it would do says so, and ends with status 1; ` + "`--yes`" + ` does it.
+- What only shows what it would do says so; ` + "`--yes`" + ` does it. Without it healing, taking back, accepting and retiring end with status 1.
 
 ## Exit status
 

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"maps"
 	"reflect"
 	"slices"
@@ -14,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service"
 )
 
 func of[T any]() reflect.Type { return reflect.TypeFor[T]() }
@@ -71,17 +71,6 @@ func answerSchema(command string) ([]byte, error) {
 		}
 		return nil, wrong("no command %q prints JSON that has a schema%s", command, near)
 	}
-	text, err := json.Marshal(s)
-	if err != nil {
-		return nil, err
-	}
-	var out map[string]any
-	if err := json.Unmarshal(text, &out); err != nil {
-		return nil, err
-	}
-	out["$schema"] = "https://json-schema.org/draft/2020-12/schema"
-	out["$id"] = "https://patientlantern.example/schema/" + strings.ReplaceAll(command, " ", "-") + ".json"
-	out["title"] = strings.TrimSpace("What lantern " + command + " prints as JSON")
-	out["$defs"] = r.Map()
-	return json.MarshalIndent(out, "", "  ")
+	title := strings.TrimSpace("What lantern " + command + " prints as JSON")
+	return service.SchemaText(s, r.Map(), strings.ReplaceAll(command, " ", "-"), title)
 }

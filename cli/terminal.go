@@ -85,7 +85,9 @@ func startPager(out *view.Out) *pager {
 	}
 	cmd := exec.Command(words[0], words[1:]...) //nolint:gosec // the user's own choice
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
-	cmd.Env = append(os.Environ(), "LESS=FRX")
+	if _, own := os.LookupEnv("LESS"); !own { // ends on one screen, and shows colours
+		cmd.Env = append(os.Environ(), "LESS=FRX")
+	}
 	pipe, err := cmd.StdinPipe()
 	if err != nil || cmd.Start() != nil {
 		return nil

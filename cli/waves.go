@@ -257,9 +257,7 @@ func (a *app) rolloutShow() *cobra.Command {
 			}
 			var whole any = r
 			if a.format != "json" { // a row, or a line, for each host
-				whole = struct {
-					Items []api.HostProgress `json:"items"`
-				}{r.Hosts}
+				whole = listed[api.HostProgress]{r.Hosts, r.Total}
 			}
 			if done, err := a.json(whole); done {
 				return err

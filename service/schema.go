@@ -13,6 +13,13 @@ import (
 func SurveySchema() ([]byte, error) {
 	r := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
 	s := r.Schema(reflect.TypeFor[source.Survey](), false, "Survey")
+	defs := r.Map()
+	delete(defs, "Survey")
+	return SchemaText(s, defs, "survey", "What is configured on one host")
+}
+
+// SchemaText is a schema with its definitions as JSON, under the name by which it is known.
+func SchemaText(s *huma.Schema, defs map[string]*huma.Schema, name, title string) ([]byte, error) {
 	text, err := json.Marshal(s)
 	if err != nil {
 		return nil, err
@@ -21,11 +28,9 @@ func SurveySchema() ([]byte, error) {
 	if err := json.Unmarshal(text, &out); err != nil {
 		return nil, err
 	}
-	defs := r.Map()
-	delete(defs, "Survey")
 	out["$schema"] = "https://json-schema.org/draft/2020-12/schema"
-	out["$id"] = "https://patientlantern.example/schema/survey.json"
-	out["title"] = "What is configured on one host"
+	out["$id"] = "https://patientlantern.example/schema/" + name + ".json"
+	out["title"] = title
 	out["$defs"] = defs
 	return json.MarshalIndent(out, "", "  ")
 }

@@ -3,7 +3,7 @@
 import { QueryClient } from '@tanstack/vue-query'
 import { ref } from 'vue'
 import { Refusal } from './api'
-import type { Told } from './events.worker'
+import { follow, type Kind, type Told } from './events'
 
 export const queries = new QueryClient({
   defaultOptions: {
@@ -30,7 +30,7 @@ let timer: number | undefined
 let watch: number | undefined
 let heard = 0
 
-const affected: Record<string, string[]> = {
+const affected: Record<Kind, string[]> = {
   host: ['hosts', 'host', 'drift', 'keys'],
   revision: ['revisions', 'groups', 'audit', 'preview', 'hosts', 'channels', 'keys', 'repositories'],
   rollout: ['rollouts', 'rollout', 'hosts', 'host', 'drift', 'audit'],
@@ -74,28 +74,23 @@ function alive() {
   connected.value = true
 }
 
-function take(kind: string, data: string) {
+function take(e: Told) {
+  if (e.kind === 'error') {
+    // Perhaps the session ended, and asking for it tells.
+    connected.value = false
+    void queries.invalidateQueries({ queryKey: ['session'] })
+    return
+  }
   alive()
-  if (kind === 'beat') return
-  note(kind === 'all' ? everything : (affected[kind] ?? []))
-  if (kind === 'rollout') turned(JSON.parse(data) as { command?: string })
+  if (e.kind === 'all') note(everything)
+  else if (e.kind !== 'open' && e.kind !== 'beat') note(affected[e.kind])
+  if (e.kind === 'rollout') turned(JSON.parse(e.data) as { command?: string })
 }
 
-// That the stream broke: perhaps the session ended, and asking for it tells.
-function broke() {
-  connected.value = false
-  void queries.invalidateQueries({ queryKey: ['session'] })
-}
-
-/** One stream for all tabs, where the browser can share it. */
+/** The stream that all tabs share. */
 function shared(): { close: () => void } {
   const worker = new SharedWorker(new URL('./events.worker.ts', import.meta.url), { type: 'module', name: 'lantern-events' })
-  worker.port.onmessage = (m: MessageEvent<Told>) => {
-    const e = m.data
-    if (e.kind === 'open') alive()
-    else if (e.kind === 'error') broke()
-    else if ('data' in e) take(e.kind, e.data)
-  }
+  worker.port.onmessage = (m: MessageEvent<Told>) => take(m.data)
   worker.port.postMessage('listen')
   return {
     close: () => {
@@ -105,26 +100,10 @@ function shared(): { close: () => void } {
   }
 }
 
-/** A stream of this tab's own. */
-function own(): { close: () => void } {
-  const source = new EventSource('/api/events')
-  for (const kind of [...Object.keys(affected), 'all', 'beat']) source.addEventListener(kind, (e) => take(kind, (e as MessageEvent<string>).data))
-  source.onopen = alive
-  source.onerror = () => {
-    broke()
-    // One that the service ended is not taken up again by the browser.
-    if (source.readyState === EventSource.CLOSED && stream) {
-      stream = undefined
-      window.setTimeout(listen, 3000)
-    }
-  }
-  return source
-}
-
 export function listen() {
   if (stream) return
   heard = Date.now()
-  stream = typeof SharedWorker === 'undefined' ? own() : shared()
+  stream = typeof SharedWorker === 'undefined' ? follow(take) : shared()
   watch ??= window.setInterval(() => {
     if (Date.now() - heard > silence) connected.value = false
   }, 1000)

@@ -67,13 +67,7 @@ func (l *loader) assignment(n ast.Node) {
 	for _, x := range l.mapping(n, "an assignment", keysOf[assignmentForm]()...) {
 		switch x.key {
 		case "to", "over":
-			var list []Text
-			if _, isList := x.node.(*ast.SequenceNode); isList {
-				list = l.list(x, x.key)
-			} else if t, ok := l.text(x, x.key); ok {
-				list = []Text{t}
-			}
-			if list = l.members(list); x.key == "to" {
+			if list := l.members(l.oneOrMany(x)); x.key == "to" {
 				a.To = list
 			} else {
 				a.Over = list

@@ -88,12 +88,7 @@ func (l *loader) wave(p *Plan, n ast.Node) {
 	for _, x := range l.mapping(n, "a wave", keysOf[waveForm]()...) {
 		switch x.key {
 		case "to":
-			if _, isList := x.node.(*ast.SequenceNode); isList {
-				groups = l.list(x, "to")
-			} else if t, ok := l.text(x, "to"); ok {
-				groups = []Text{t}
-			}
-			groups = l.members(groups)
+			groups = l.members(l.oneOrMany(x))
 			for _, g := range groups {
 				w.To = append(w.To, g.Value)
 			}

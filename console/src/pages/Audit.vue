@@ -54,19 +54,3 @@ const link = (e: { kind?: string; name?: string }) => (e.kind === 'host' && e.na
     <router-link v-if="audit.data.value?.next" :to="{ query: { ...$route.query, before: String(audit.data.value.next) } }">Earlier ones</router-link>
   </p>
 </template>
-
-<style scoped>
-.head {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  flex-wrap: wrap;
-  gap: 8px 16px;
-  margin-bottom: 14px;
-}
-.tools {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 10px;
-}
-</style>

@@ -5,6 +5,7 @@ import { useAddress } from '../address'
 import { client, querySerializer, told, type FindingGroup } from '../api'
 import AskWhy from '../parts/AskWhy.vue'
 import Findings from '../parts/Findings.vue'
+import GroupPick from '../parts/GroupPick.vue'
 import Groups from '../parts/Groups.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -22,7 +23,6 @@ const each = computed(() => text('each') === 'yes')
 const picky = computed(() => severity.value.length + classes.value.length + group.value.length > 0 || text('q') !== '')
 const perPage = 50
 const query = computed(() => ({ severity: severity.value, class: classes.value, to: group.value, q: text('q'), sort: sort.value, page: page.value, per_page: perPage }))
-const groupsThere = useQuery({ queryKey: ['groups'], queryFn: () => told(client.GET('/api/groups', { params: { query: { per_page: 1000 } } })) })
 const mayChange = useMayChange()
 
 const drift = useQuery({
@@ -79,7 +79,7 @@ async function waive(why: string, until: Date) {
     <span class="tools">
       <router-link v-if="total" :to="{ name: 'report' }">Report to print</router-link>
       <el-input v-model="q" size="small" clearable placeholder="Text, file or repository" aria-label="Part of the message, file or repository" style="width: 200px" />
-      <el-select :model-value="group" size="small" multiple collapse-tags clearable placeholder="All groups" aria-label="Groups" style="width: 150px" @change="(v: string[]) => go({ to: v.join(',') })"><el-option v-for="g in groupsThere.data.value?.items ?? []" :key="g.name" :value="g.name" :label="g.name" /></el-select>
+      <GroupPick :model-value="group" size="small" style="width: 150px" @change="(v) => go({ to: v.join(',') })" />
       <el-select :model-value="classes" size="small" multiple collapse-tags clearable placeholder="All classes" aria-label="Classes of findings" style="width: 170px" @change="(v: string[]) => go({ class: v.join(',') })"><el-option v-for="k in kinds" :key="k" :value="k" :label="k" /></el-select>
       <el-switch :model-value="each" aria-label="Host by host" size="small" inactive-text="each once" active-text="host by host" @change="(v: unknown) => go({ each: v ? 'yes' : undefined })" />
       <el-checkbox-group :model-value="severity" size="small" @change="(v: unknown) => go({ severity: (v as string[]).join(',') })">
@@ -110,20 +110,3 @@ async function waive(why: string, until: Date) {
     @done="waive"
   />
 </template>
-
-<style scoped>
-.head {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  flex-wrap: wrap;
-  gap: 8px 16px;
-  margin-bottom: 16px;
-}
-.tools {
-  display: flex;
-  align-items: center;
-  flex-wrap: wrap;
-  gap: 8px 12px;
-}
-</style>

@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { useAddress } from '../address'
 import { client, querySerializer, told, type Host } from '../api'
 import { useNow } from '../now'
+import GroupPick from '../parts/GroupPick.vue'
 import Mark from '../parts/Mark.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -16,7 +17,6 @@ const now = useNow()
 const { text, picked, page, sort, q, go, toggle } = useAddress()
 const perPage = 50
 const group = computed(() => text('to').split(',').filter(Boolean))
-const groupsThere = useQuery({ queryKey: ['groups'], queryFn: () => told(client.GET('/api/groups', { params: { query: { per_page: 1000 } } })) })
 
 const hosts = useQuery({
   queryKey: computed(() => ['hosts', text('q'), text('state'), text('to'), text('where'), sort.value, page.value]),
@@ -60,7 +60,7 @@ function open(h: Host) {
       <template v-else><span class="warn">{{ count(pressing, 'host needs', 'hosts need') }} a look</span> of {{ hosts.data.value?.all }}</template>
     </h1>
     <span class="tools">
-      <el-select :model-value="group" multiple collapse-tags clearable placeholder="All groups" aria-label="Groups" class="pick" @change="(v: string[]) => go({ to: v.join(',') })"><el-option v-for="g in groupsThere.data.value?.items ?? []" :key="g.name" :value="g.name" :label="`${g.name} (${g.hosts})`" /></el-select>
+      <GroupPick :model-value="group" class="pick" @change="(v) => go({ to: v.join(',') })" />
       <el-input :model-value="text('where')" class="pick" placeholder="os.major >= 12" clearable aria-label="Condition that hosts meet" title="A condition as in policies: os.major >= 12" @change="(v: string) => go({ where: v })" />
       <el-input v-model="q" class="search" placeholder="Name, system, or label as key=value" clearable aria-label="Filter hosts" />
     </span>

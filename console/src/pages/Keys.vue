@@ -111,13 +111,6 @@ const years = computed(() => {
 </template>
 
 <style scoped>
-.head {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  flex-wrap: wrap;
-  gap: 8px 16px;
-}
 .tools {
   display: flex;
   gap: 12px;

@@ -123,13 +123,6 @@ const probe = useMutation({
 </template>
 
 <style scoped>
-.head {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  flex-wrap: wrap;
-  gap: 8px 16px;
-}
 .tools,
 .ask {
   display: flex;

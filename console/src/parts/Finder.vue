@@ -10,21 +10,21 @@ const q = ref('')
 const at = ref(0)
 const input = ref<HTMLInputElement>()
 type Hit = { kind: string; name: string; to: string }
-const pages: Hit[] = [
-  { kind: 'page', name: 'Overview', to: '/' },
-  { kind: 'page', name: 'Hosts', to: '/hosts' },
-  { kind: 'page', name: 'Drift', to: '/drift' },
-  { kind: 'page', name: 'Drift: dangers only', to: '/drift?severity=danger' },
-  { kind: 'page', name: 'Policy: edit', to: '/policy' },
-  { kind: 'page', name: 'Changes: begin a rollout', to: '/changes' },
-  { kind: 'page', name: 'Rollouts', to: '/rollouts' },
-  { kind: 'page', name: 'Repositories', to: '/repositories' },
-  { kind: 'page', name: 'Keys', to: '/keys' },
-  { kind: 'page', name: 'Contracts and seats', to: '/contracts' },
-  { kind: 'page', name: 'Audit: what was done', to: '/audit' },
-  { kind: 'page', name: 'People: operators, invite a host', to: '/people' },
-  { kind: 'page', name: 'Report to print', to: '/report' },
-]
+const pages: Hit[] = Object.entries({
+  'Overview': '/',
+  'Hosts': '/hosts',
+  'Drift': '/drift',
+  'Drift: dangers only': '/drift?severity=danger',
+  'Policy: edit': '/policy',
+  'Changes: begin a rollout': '/changes',
+  'Rollouts': '/rollouts',
+  'Repositories': '/repositories',
+  'Keys': '/keys',
+  'Contracts and seats': '/contracts',
+  'Audit: what was done': '/audit',
+  'People: operators, invite a host': '/people',
+  'Report to print': '/report',
+}).map(([name, to]) => ({ kind: 'page', name, to }))
 const found = ref<Hit[]>([])
 const trouble = ref('')
 const hits = computed(() => {
