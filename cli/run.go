@@ -133,6 +133,7 @@ func spareMemory() {
 
 func (a *app) demo() *cobra.Command {
 	o := demo.Options{}
+	var probe time.Duration
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run everything on this machine: service, upstreams and simulated hosts", GroupID: "run", Args: cobra.NoArgs,
 		Long: "Run the service, stand-ins for the vendors' repositories and\nsubscription desks, and simulated hosts with real agents, " +
@@ -154,7 +155,7 @@ func (a *app) demo() *cobra.Command {
 						Interval: interval,
 						Tend:     2 * interval,
 						Watch:    time.Minute,
-						Probe:    time.Minute,
+						Probe:    probe,
 					},
 				)
 				if err != nil {
@@ -176,6 +177,7 @@ func (a *app) demo() *cobra.Command {
 	f.StringVar(&o.Dir, "dir", ".", "folder in which demo-hosts, demo-state and demo-untended are made")
 	f.StringVar(&o.Agent, "agent", "", "the agent's binary (default: lantern-agent beside this one)")
 	f.DurationVar(&o.Interval, "check-in", time.Second, "how often a host checks in")
+	f.DurationVar(&probe, "probe", time.Minute, "how often the service itself looks at each repository; 0 for never")
 	return cmd
 }
 
