@@ -15,7 +15,7 @@ bin/lantern: $(GO_FILES) console/dist/index.html
 	$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern
 
 bin/lantern-agent: $(GO_FILES)
-	$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent
+	$(GO) build -trimpath -tags nethttpomithttp2 -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
 
 CONSOLE_FILES := $(shell find console/src console/index.html console/vite.config.ts console/tsconfig.json -type f 2>/dev/null)
 

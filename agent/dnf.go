@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +17,7 @@ import (
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
+	"patientlantern.example/lantern/core/text/pattern"
 )
 
 // dnf is dnf, or yum where that is what it is called.
@@ -205,7 +205,7 @@ func listed(sheet *source.Sheet, s *source.Source) bool {
 	return slices.ContainsFunc(sheet.Files, func(f source.SheetFile) bool { return f.Path == s.File })
 }
 
-var dnfReason = regexp.MustCompile(`^\s+- (.*)$`)
+var dnfReason = pattern.Lazy(`^\s+- (.*)$`)
 
 // dnfErrors returns dnf's complaints in one line: the reasons where it gives any.
 func dnfErrors(text string) string {
@@ -213,7 +213,7 @@ func dnfErrors(text string) string {
 	seen := map[string]bool{}
 	for line := range strings.Lines(text) {
 		line = strings.TrimRight(line, "\n")
-		if m := dnfReason.FindStringSubmatch(line); m != nil && !seen[m[1]] {
+		if m := dnfReason().FindStringSubmatch(line); m != nil && !seen[m[1]] {
 			seen[m[1]] = true
 			reasons = append(reasons, m[1])
 		} else if rest, ok := strings.CutPrefix(line, "Error: "); ok {

@@ -8,7 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"os/exec"
-	"regexp"
 	"strings"
 	"time"
 
@@ -19,6 +18,7 @@ import (
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/pattern"
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/fetch"
 )
@@ -113,9 +113,9 @@ func (h *Host) refreshWithApt(ctx context.Context, q asked) ([]api.SourceOutcome
 }
 
 var (
-	failedLine = regexp.MustCompile(`^Err:\d+ (\S+) (\S+)`)
+	failedLine = pattern.Lazy(`^Err:\d+ (\S+) (\S+)`)
 	// apt says of old and of future metadata without an Err line.
-	staleLine = regexp.MustCompile(`^E: (Release file for (\S+)/dists/(\S+)/(?:In)?Release is (?:expired|not valid yet).*)`)
+	staleLine = pattern.Lazy(`^E: (Release file for (\S+)/dists/(\S+)/(?:In)?Release is (?:expired|not valid yet).*)`)
 )
 
 // readUpdate reads apt-get's account of an update. named is true where it says
@@ -164,11 +164,11 @@ func failures(text string) (failed map[string]string, seen []string) {
 	}
 	lines := strings.Split(text, "\n")
 	for i, line := range lines {
-		if m := staleLine.FindStringSubmatch(line); m != nil {
+		if m := staleLine().FindStringSubmatch(line); m != nil {
 			note(m[2]+" "+m[3], m[1])
 			continue
 		}
-		m := failedLine.FindStringSubmatch(line)
+		m := failedLine().FindStringSubmatch(line)
 		if m == nil {
 			continue
 		}

@@ -40,9 +40,14 @@ func (h *Host) free(inside string) (int64, error) {
 	return int64(st.Bavail) * st.Bsize, nil
 }
 
-// Survey reads what is configured on the host.
+// Read reads what is configured on the host, for whoever goes on with nothing else: what
+// another program says later may hold secrets that are not known then.
+func (h *Host) Read() survey.Result { return survey.Read(h.fs, h.Machine()) }
+
+// Survey reads what is configured on the host, and remembers its secrets so that they can
+// be hidden in what programs say.
 func (h *Host) Survey() survey.Result {
-	r := survey.Read(h.fs, h.Machine())
+	r := h.Read()
 	h.learnSecrets(&r)
 	return r
 }

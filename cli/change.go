@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -164,6 +165,7 @@ func (a *app) policyCheck() *cobra.Command {
 			"policy.sarif",
 		Annotations: map[string]string{moreFormats: "sarif"},
 		RunE: func(cmd *cobra.Command, args []string) error {
+			debug.SetGCPercent(400) // a process of a moment, that holds a folder of text
 			f, diags, err := folder(args[0])
 			if err != nil {
 				return err

@@ -45,7 +45,7 @@ func Root(root, format string, texts bool, out *view.Out) error {
 		return err
 	}
 	defer h.Close()
-	r := h.Survey()
+	r := h.Read()
 	s := r.Survey
 	if texts {
 		masked := r.Masked()

@@ -6,6 +6,8 @@ package cause
 import (
 	"regexp"
 	"strings"
+
+	"patientlantern.example/lantern/core/text/pattern"
 )
 
 // Kind is a kind of cause. Its name is stable.
@@ -50,13 +52,13 @@ type Meaning struct {
 // rule is one row of the table: what a message matches, and what that means.
 type rule struct {
 	kind   Kind
-	match  *regexp.Regexp
+	match  func() *regexp.Regexp
 	says   string
 	remedy string
 }
 
 func on(kind Kind, match, says, remedy string) rule {
-	return rule{kind, regexp.MustCompile(`(?i)` + match), says, remedy}
+	return rule{kind, pattern.Lazy(`(?i)` + match), says, remedy}
 }
 
 // table is looked through from the top: what is particular stands above what is general.
@@ -182,11 +184,11 @@ func About(k Kind) Meaning {
 
 // notWords are addresses and paths: their digits and names say nothing of an answer, and
 // those of temporary files are drawn at random.
-var notWords = regexp.MustCompile(`(?i)\[IP: [^\]]*\]|[a-z][a-z0-9+.-]*://\S*|'\.{0,2}/[^']*'|"\.{0,2}/[^"]*"|` +
+var notWords = pattern.Lazy(`(?i)\[IP: [^\]]*\]|[a-z][a-z0-9+.-]*://\S*|'\.{0,2}/[^']*'|"\.{0,2}/[^"]*"|` +
 	`\b[0-9a-f]{64}\S*|(?:^|[\s(=])\.{0,2}/[^\s:;,]+|\b\S+:\d+\b`)
 
 // named is how programs name the key of a signature.
-var named = regexp.MustCompile(`(?i)\b(?:no_pubkey|expkeysig|revkeysig|badsig|key id|missing key|key) +(?:0x)?([0-9A-F]{8,40})\b`)
+var named = pattern.Lazy(`(?i)\b(?:no_pubkey|expkeysig|revkeysig|badsig|key id|missing key|key) +(?:0x)?([0-9A-F]{8,40})\b`)
 
 // ofKeys are the causes of which the key is told.
 var ofKeys = map[Kind]bool{UnknownKey: true, EndedKey: true, BadSignature: true}
@@ -194,13 +196,13 @@ var ofKeys = map[Kind]bool{UnknownKey: true, EndedKey: true, BadSignature: true}
 // Of tells the cause that a message of a package manager stands for; false where its words
 // are not known.
 func Of(message string) (Meaning, bool) {
-	words := notWords.ReplaceAllString(message, " ")
+	words := notWords().ReplaceAllString(message, " ")
 	for _, r := range table {
-		if !r.match.MatchString(words) {
+		if !r.match().MatchString(words) {
 			continue
 		}
 		c := Meaning{Kind: r.kind, Says: r.says, Remedy: r.remedy}
-		if key := named.FindStringSubmatch(words); key != nil && ofKeys[r.kind] {
+		if key := named().FindStringSubmatch(words); key != nil && ofKeys[r.kind] {
 			c.Says += " (" + strings.ToUpper(key[1]) + ")"
 		}
 		return c, true

@@ -264,7 +264,7 @@ func Tidy(s *source.Source) {
 		*list = source.Strings(*list)
 		for i, text := range *list {
 			shown := Plainly(text)
-			if i > 0 && saysSecret.MatchString((*list)[i-1]) {
+			if i > 0 && SaysSecret((*list)[i-1]) {
 				shown = Hidden
 			}
 			if shown != text {

@@ -5,6 +5,8 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+
+	"patientlantern.example/lantern/core/text/pattern"
 )
 
 // What a text says of a secret in a form that no reader understands: a misspelt line, a
@@ -17,16 +19,17 @@ var hints = [256][]string{
 }
 
 // hinted reports whether a text may say something of a secret.
-func hinted(text []byte) bool {
+func hinted[T string | []byte](text T) bool {
 	colon := false // one stands before in the same word
-	for i, c := range text {
+	for i := range len(text) {
+		c := text[i]
 		if c >= 'A' && c <= 'Z' {
 			c += 'a' - 'A'
 		}
 		switch c {
 		case 'p', 't', 's', 'a', '-':
 			for _, h := range hints[c] {
-				if len(text)-i >= len(h) && strings.EqualFold(string(text[i:i+len(h)]), h) {
+				if len(text)-i >= len(h) && text[i+1]|0x20 == h[1]|0x20 && strings.EqualFold(string(text[i:i+len(h)]), h) {
 					return true
 				}
 			}
@@ -61,13 +64,13 @@ var phrases = sync.OnceValue(func() []*regexp.Regexp {
 })
 
 // SaysSecret reports whether a word alone says that a secret stands behind it.
-func SaysSecret(word string) bool { return saysSecret.MatchString(word) }
+func SaysSecret(word string) bool { return hinted(word) && saysSecret().MatchString(word) }
 
 // saysSecret is a word alone behind which a secret stands.
-var saysSecret = regexp.MustCompile(`(?i)^[#;]*(?:password|passwd|passphrase|proxypass|token|secret|api[_-]?key|-u|--user|--password)[:=]*(?:\*\*\*)?$`)
+var saysSecret = pattern.Lazy(`(?i)^[#;]*(?:password|passwd|passphrase|proxypass|token|secret|api[_-]?key|-u|--user|--password)[:=]*(?:\*\*\*)?$`)
 
 // mail is an address behind its name.
-var mail = regexp.MustCompile(`(?i)^[\s"'=(]*(?:mailto|maintainer|contact|e-?mail|from|to|uploaders):`)
+var mail = pattern.Lazy(`(?i)^[\s"'=(]*(?:mailto|maintainer|contact|e-?mail|from|to|uploaders):`)
 
 // hidePhrases hides what a text of one or more lines says of secrets.
 func hidePhrases(text []byte) []byte {
@@ -93,7 +96,7 @@ func hideInLine(text []byte) []byte {
 			}
 			said := all[m[4]:m[5]]
 			if bytes.HasSuffix(said, []byte("@")) { // user:password@host, which has no scheme
-				if mail.Match(all) {
+				if mail().Match(all) {
 					return all
 				}
 				said, m[5] = said[:len(said)-1], m[5]-1

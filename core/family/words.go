@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"patientlantern.example/lantern/core/text/pattern"
 )
 
 // Words that programs say are no files: nobody knows what they repeat, so more is hidden
@@ -34,7 +36,7 @@ var spoken = sync.OnceValue(func() []*regexp.Regexp {
 })
 
 // query is a value in the query of a URL.
-var query = regexp.MustCompile(`([?&;][\w.%-]+=)([^&;\s"'<>)]+)`)
+var query = pattern.Lazy(`([?&;][\w.%-]+=)([^&;\s"'<>)]+)`)
 
 // HideWords hides known secrets in words that somebody said, and whatever looks like a
 // secret in them: logins in URLs, any value of a query, passwords of command lines.
@@ -47,7 +49,7 @@ func HideWords(text string, secrets []string) string {
 	}
 	if strings.Contains(text, "://") {
 		text = string(maskURLs([]byte(text)))
-		text = query.ReplaceAllString(text, "${1}"+Hidden)
+		text = query().ReplaceAllString(text, "${1}"+Hidden)
 	}
 	for _, re := range spoken() {
 		text = re.ReplaceAllString(text, "${1}"+Hidden)
@@ -79,7 +81,7 @@ func AddSecrets(list []string, words ...string) []string {
 }
 
 // netrc is a password as apt_auth.conf(5) and netrc say it.
-var netrc = regexp.MustCompile(`(?im)(?:^|\s)password[ \t]+(\S+)`)
+var netrc = pattern.Lazy(`(?im)(?:^|\s)password[ \t]+(\S+)`)
 
 // entry is a key of a section file with its value, commented out or not.
 func entry(line string) (name, value string, found bool) {
@@ -121,14 +123,14 @@ func SecretsIn(text []byte) (out []string) {
 		if !strings.ContainsAny(word, "?&;") {
 			continue
 		}
-		for _, m := range query.FindAllStringSubmatch(word, -1) {
+		for _, m := range query().FindAllStringSubmatch(word, -1) {
 			if name := strings.Trim(m[1], "?&;="); secretQuery(name, m[2]) {
 				out = append(out, m[2])
 			}
 		}
 	}
 	if hinted(text) {
-		for _, m := range netrc.FindAllStringSubmatch(s, -1) {
+		for _, m := range netrc().FindAllStringSubmatch(s, -1) {
 			out = append(out, m[1])
 		}
 	}

@@ -161,11 +161,8 @@ const tooMuch = "it was not looked at: more keys stand on this root than are che
 // are left to the caller. Certificates that gpg takes for nothing are told with why. Where
 // something stands behind them that is none, they are returned with an error.
 func Read(data []byte, at At) ([]source.Key, error) {
-	list, err := certificates(data, at)
-	if len(list) == 0 && err != nil {
-		return nil, err
-	}
-	return described(list, err, at)
+	r := ReadAll([][]byte{data}, at)[0]
+	return r.Keys, r.Err
 }
 
 // certificates takes a text apart, armoured, binary or a keybox. Where something stands behind
@@ -208,11 +205,43 @@ func (at At) tell(c *certificate, err error, program string) source.Key {
 	return k
 }
 
-// described describes certificates; err is what ended the stream that they stand in.
-func described(list []*certificate, err error, at At) ([]source.Key, error) {
-	keys := make([]source.Key, len(list))
-	inParallel(len(list), func(i int) { keys[i] = at.tell(list[i], err, "gpg") })
-	return keys, err
+// ring is a text with certificates, taken apart, and what they say.
+type ring struct {
+	list []*certificate
+	keys []source.Key
+	err  error // what ended the stream
+}
+
+// rings takes texts apart in order, since the work is bounded, and describes all of their
+// certificates side by side: most of the work is to check the signatures that they make on
+// themselves. Equal texts are read once.
+func rings(texts [][]byte, at At, program string, apart func([]byte, At) ([]*certificate, error)) []ring {
+	out := make([]ring, len(texts))
+	first := make(map[string]int, len(texts)) // text → where it stands first
+	type place struct{ ring, n int }
+	var todo []place
+	for i, text := range texts {
+		if _, ok := first[string(text)]; ok {
+			continue
+		}
+		first[string(text)] = i
+		r := &out[i]
+		r.list, r.err = apart(text, at)
+		r.keys = make([]source.Key, len(r.list))
+		for n := range r.list {
+			todo = append(todo, place{i, n})
+		}
+	}
+	inParallel(len(todo), func(i int) {
+		r, n := &out[todo[i].ring], todo[i].n
+		r.keys[n] = at.tell(r.list[n], r.err, program)
+	})
+	for i, text := range texts {
+		if j := first[string(text)]; j != i {
+			out[i] = ring{out[j].list, slices.Clone(out[j].keys), out[j].err}
+		}
+	}
+	return out
 }
 
 // Placed is a key with the place where it begins in a stream of packets.
@@ -221,18 +250,26 @@ type Placed struct {
 	At int
 }
 
-// ReadRing reads a stream of packets as gpgv does its keyring: what is no packet makes the
+// Ring is what gpgv finds in one stream of packets.
+type Ring struct {
+	Keys []Placed
+	Err  error
+}
+
+// ReadRings reads streams of packets as gpgv does its keyrings: what is no packet makes the
 // certificate unusable that it stands in or behind, and nothing after it is found.
-func ReadRing(raw []byte, at At) ([]Placed, error) {
-	list, err := split(raw, at)
-	if errors.Is(err, ErrSecret) {
-		return nil, err
+func ReadRings(raws [][]byte, at At) []Ring {
+	out := make([]Ring, len(raws))
+	for i, r := range rings(raws, at, "gpgv", split) {
+		if out[i].Err = r.err; errors.Is(r.err, ErrSecret) {
+			continue
+		}
+		out[i].Keys = make([]Placed, len(r.keys))
+		for n, key := range r.keys {
+			out[i].Keys[n] = Placed{key, r.list[n].at}
+		}
 	}
-	out := make([]Placed, len(list))
-	inParallel(len(list), func(i int) {
-		out[i] = Placed{at.tell(list[i], err, "gpgv"), list[i].at}
-	})
-	return out, err
+	return out
 }
 
 // Result is what Read says of one text.
@@ -241,34 +278,12 @@ type Result struct {
 	Err  error
 }
 
-// ReadAll is Read for many texts, side by side: most of the work is to check the
-// signatures that certificates make on themselves. Equal texts are read once.
+// ReadAll is Read for many texts, side by side.
 func ReadAll(texts [][]byte, at At) []Result {
 	out := make([]Result, len(texts))
-	first := make(map[string]int, len(texts)) // text → where it stands first
-	var todo []int
-	for i, text := range texts {
-		if _, ok := first[string(text)]; !ok {
-			first[string(text)] = i
-			todo = append(todo, i)
-		}
-	}
-	lists := make([][]*certificate, len(todo)) // taken apart in order, since the work is bounded
-	errs := make([]error, len(todo))
-	for n, i := range todo {
-		lists[n], errs[n] = certificates(texts[i], at)
-	}
-	inParallel(len(todo), func(n int) {
-		i := todo[n]
-		if len(lists[n]) == 0 && errs[n] != nil {
-			out[i].Err = errs[n]
-			return
-		}
-		out[i].Keys, out[i].Err = described(lists[n], errs[n], at)
-	})
-	for i, text := range texts {
-		if j := first[string(text)]; j != i {
-			out[i] = Result{slices.Clone(out[j].Keys), out[j].Err}
+	for i, r := range rings(texts, at, "gpg", certificates) {
+		if out[i].Err = r.err; len(r.keys) > 0 {
+			out[i].Keys = r.keys
 		}
 	}
 	return out

@@ -137,7 +137,7 @@ func FuzzRead(f *testing.F) {
 				t.Fatalf("used and passed over, or neither: %+v", k)
 			}
 		}
-		_, _ = keyring.ReadRing(data, keyring.At{})                 // whatever it says, it ends
+		_ = keyring.ReadRings([][]byte{data, data}, keyring.At{})   // whatever it says, it ends
 		_, _ = keyring.ReadWeb(data, data, keyring.At{Work: &work}) // likewise
 	})
 }

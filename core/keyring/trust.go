@@ -60,11 +60,11 @@ type node struct {
 // ReadWeb is Read for the keyring of a program that asks for trust: each key says how valid
 // its keyring makes it. db is the text of trustdb.gpg beside it.
 func ReadWeb(data, db []byte, at At) ([]source.Key, error) {
-	list, err := certificates(data, at)
+	r := rings([][]byte{data}, at, "gpg", certificates)[0]
+	list, keys, err := r.list, r.keys, r.err
 	if len(list) == 0 {
 		return nil, err
 	}
-	keys, err := described(list, err, at)
 	w := &web{trust: ownerTrust(db), byID: map[uint64][]*node{}, now: at.Now, work: at.Work}
 	for i, c := range list {
 		n := &node{fpr: keys[i].Fingerprint, validity: ValidityUnknown}

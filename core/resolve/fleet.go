@@ -2,6 +2,7 @@ package resolve
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -16,14 +17,32 @@ import (
 type Fleet struct {
 	resolver *Resolver
 	hosts    map[string]bool
-	results  map[*Result][]string // the first few hosts of each
-	counts   map[*Result]int
+	results  map[*Result]*some
+	systems  map[system]*some
 	releases map[string]map[string]string // os id → codename → version
-	codename map[*Result]source.OS
 	ahead    map[string]*foreseen
 	follow   map[string]*followers // by plan
 	trials   []*trial              // of expectations
 	apart    *Resolver             // for hosts that are only described
+}
+
+// some are hosts: how many, and the first few.
+type some struct {
+	hosts []string
+	count int
+}
+
+func (s *some) add(host string) {
+	if s.count++; len(s.hosts) < mostNamed {
+		s.hosts = append(s.hosts, host)
+	}
+}
+
+// system is one release among the hosts of a result: where nothing in the policy looks at
+// the release, hosts of several share one.
+type system struct {
+	res                   *Result
+	id, release, codename string
 }
 
 // mostNamed bounds how many hosts a diagnostic names.
@@ -34,10 +53,9 @@ func NewFleet(r *Resolver) *Fleet {
 	return &Fleet{
 		resolver: r,
 		hosts:    map[string]bool{},
-		results:  map[*Result][]string{},
-		counts:   map[*Result]int{},
+		results:  map[*Result]*some{},
+		systems:  map[system]*some{},
 		releases: map[string]map[string]string{},
-		codename: map[*Result]source.OS{},
 		follow:   map[string]*followers{},
 		trials:   newTrials(r.policy),
 	}
@@ -50,20 +68,27 @@ func (f *Fleet) Add(h Host, res *Result) {
 	for _, t := range f.trials {
 		t.try(f.resolver, h, res)
 	}
-	if f.counts[res]++; len(f.results[res]) < mostNamed {
-		f.results[res] = append(f.results[res], h.Name)
+	one := f.results[res]
+	if one == nil {
+		one = &some{}
+		f.results[res] = one
 	}
-	if f.counts[res] > 1 {
+	one.add(h.Name)
+	os := h.Traits.OS
+	if os.Codename == "" {
 		return
 	}
-	os := h.Traits.OS
-	f.codename[res] = os
-	if os.Codename != "" {
+	key := system{res, os.ID, os.Version, os.Codename}
+	kind := f.systems[key]
+	if kind == nil {
+		kind = &some{}
+		f.systems[key] = kind
 		if f.releases[os.ID] == nil {
 			f.releases[os.ID] = map[string]string{}
 		}
 		f.releases[os.ID][os.Codename] = os.Version
 	}
+	kind.add(h.Name)
 }
 
 // Hosts counts the hosts so far.
@@ -79,31 +104,31 @@ func (f *Fleet) Diagnostics() []diag.Diagnostic {
 	}
 	var order []string
 	all := map[string]*group{}
-	note := func(d diag.Diagnostic, res *Result) {
+	note := func(d diag.Diagnostic, of *some) {
 		key := d.Code + d.Pos.String() + fmt.Sprint(d.Also)
 		g := all[key]
 		if g == nil {
 			g = &group{d: d}
 			all[key], order = g, append(order, key)
 		}
-		g.count += f.counts[res]
-		g.hosts = append(g.hosts, f.results[res]...)
+		g.count += of.count
+		g.hosts = append(g.hosts, of.hosts...)
 	}
-	results := make([]*Result, 0, len(f.results))
-	for res := range f.results {
-		results = append(results, res)
-	}
-	slices.SortFunc(results, func(a, b *Result) int { return strings.Compare(f.results[a][0], f.results[b][0]) })
+	results := byFirst(f.results)
 	for _, res := range results {
 		for _, d := range res.Trouble {
-			note(d, res)
+			note(d, f.results[res])
 		}
 		if len(res.Trouble) == 0 {
 			for _, d := range f.doubled(res) {
-				note(d, res)
+				note(d, f.results[res])
 			}
-			for _, d := range f.wrongRelease(res) {
-				note(d, res)
+		}
+	}
+	for _, kind := range byFirst(f.systems) {
+		if len(kind.res.Trouble) == 0 {
+			for _, d := range f.wrongRelease(kind) {
+				note(d, f.systems[kind])
 			}
 		}
 	}
@@ -124,6 +149,11 @@ func (f *Fleet) Diagnostics() []diag.Diagnostic {
 	}
 	diag.Sort(out)
 	return out
+}
+
+// byFirst sorts by the first host of each.
+func byFirst[K comparable](m map[K]*some) []K {
+	return slices.SortedFunc(maps.Keys(m), func(a, b K) int { return strings.Compare(m[a].hosts[0], m[b].hosts[0]) })
 }
 
 // warning is trouble that keeps nothing from being published.
@@ -190,18 +220,17 @@ func (f *Fleet) doubled(res *Result) (out []diag.Diagnostic) {
 
 // wrongRelease finds suites that are named for another release of the host's own
 // distribution.
-func (f *Fleet) wrongRelease(res *Result) (out []diag.Diagnostic) {
-	os := f.codename[res]
-	names := f.releases[os.ID]
-	if len(names) < 2 || os.Codename == "" {
+func (f *Fleet) wrongRelease(kind system) (out []diag.Diagnostic) {
+	names := f.releases[kind.id]
+	if len(names) < 2 {
 		return nil
 	}
-	for _, s := range res.Sheet.Sources {
+	for _, s := range kind.res.Sheet.Sources {
 		for _, suite := range s.Suites {
 			code, _, _ := strings.Cut(strings.ToLower(suite), "-")
 			code, _, _ = strings.Cut(code, "/")
 			version, other := names[code]
-			if !other || code == os.Codename {
+			if !other || code == kind.codename {
 				continue
 			}
 			repo := f.resolver.policy.Repositories[s.Repository]
@@ -219,9 +248,9 @@ func (f *Fleet) wrongRelease(res *Result) (out []diag.Diagnostic) {
 						s.Repository,
 						suite,
 						version,
-						res.Example,
-						os.Version,
-						os.Codename,
+						f.systems[kind].hosts[0],
+						kind.release,
+						kind.codename,
 					),
 					"use ${os.codename}, or a case",
 				),

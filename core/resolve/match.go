@@ -8,6 +8,7 @@ import (
 
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/policy"
 )
 
@@ -16,12 +17,19 @@ type class struct {
 	id    int
 	facts []string // values of Resolver.reads, in that order
 	holds []bool   // groups whose condition holds
-	parts map[int]string
+	keys  map[int]string
+	parts []*part         // by number of the repository, where no assignment changes anything about it
+	known map[int]*Result // by marks
 	bad   []diag.Diagnostic
 }
 
+// embeds says whether the host's apt takes keys inside its sources. It is no fact of the
+// policy's language: of a version only that is looked at, so that a fleet with many
+// versions does not come to as many sheets.
+const embeds = "(embeds)"
+
 // always are the facts that writing files looks at.
-var always = []string{"family", "tools.apt", "os.id"}
+var always = []string{"family", embeds, "os.id"}
 
 // collectReads notes every fact that a condition, an interpolation or the
 // writing of files looks at.
@@ -50,9 +58,10 @@ func (r *Resolver) collectReads() {
 			}
 		}
 	}
+	keys := keyPrints(r.policy)
 	own := make([]map[string]bool, 0, len(r.policy.Repositories))
 	for _, repo := range r.policy.Repositories {
-		reads, print := inspect(repo, r.policy)
+		reads, print := inspect(repo, r.policy, keys)
 		for f := range assigned {
 			reads[f] = true
 		}
@@ -93,7 +102,8 @@ func (r *Resolver) class(h *Host, f *condition.Facts) *class {
 	projection := "\x01" + strings.Join(facts, "\x00")
 	c, ok := r.classes[projection]
 	if !ok {
-		c = &class{id: len(r.classes), facts: facts, holds: make([]bool, len(r.groups)), parts: map[int]string{}}
+		c = &class{id: len(r.classes), facts: facts, holds: make([]bool, len(r.groups)),
+			keys: map[int]string{}, parts: make([]*part, len(r.bare)), known: map[int]*Result{}}
 		for i, g := range r.groups {
 			if g.Where == nil {
 				continue
@@ -122,6 +132,8 @@ func (r *Resolver) class(h *Host, f *condition.Facts) *class {
 func fact(name string, h *Host, f *condition.Facts) string {
 	of, rest, _ := strings.Cut(name, ".")
 	switch {
+	case name == embeds:
+		return strconv.FormatBool(deb.CanEmbed(h.Traits.Tools["apt"]))
 	case rest == "*" && of == "label":
 		return pairs(h.Labels)
 	case rest == "*" && of == "tools":
@@ -148,7 +160,7 @@ func pairs(m map[string]string) string {
 func (r *Resolver) Resolve(h Host) *Result {
 	if !r.perHost && len(r.policy.Labels) == 0 { // most hosts are like one that was seen
 		if c, ok := r.classes[h.Class]; ok {
-			if res, ok := r.results[resultKey{c.id, r.byName[h.Name]}]; ok {
+			if res, ok := c.known[r.byName[h.Name]]; ok {
 				return res
 			}
 		}
@@ -165,14 +177,18 @@ func (r *Resolver) first(h Host) *Result {
 	f := condition.Facts{Host: h.Name, Labels: h.Labels, Traits: h.Traits}
 	c := r.class(&h, &f)
 	if len(clash) > 0 {
-		c = &class{id: -1 - len(r.results), facts: c.facts, holds: c.holds, parts: map[int]string{}, bad: append(clash, c.bad...)}
+		c = &class{id: -1 - len(r.results), facts: c.facts, holds: c.holds, keys: map[int]string{}, parts: make([]*part, len(r.bare)),
+			bad: append(clash, c.bad...)}
 	}
 	key := resultKey{c.id, r.byName[h.Name]}
 	if res, ok := r.results[key]; ok {
 		return res
 	}
-	res := r.compute(&h, &f, c, key.named)
+	res := r.compute(&h, &f, c, r.marks[key.marks])
 	r.results[key] = res
+	if len(clash) == 0 {
+		c.known[key.marks] = res
+	}
 	return res
 }
 

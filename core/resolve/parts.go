@@ -57,7 +57,11 @@ func (r *Resolver) compute(h *Host, f *condition.Facts, c *class, named string) 
 // part finds what a repository comes to on a class of hosts.
 func (r *Resolver) part(h *Host, f *condition.Facts, c *class, number int, p *plan) *part {
 	repo := &r.bare[number]
-	key, ok := c.parts[number]
+	stamp := p.stamp[repo.Name]
+	if x := c.parts[number]; x != nil && stamp == "" {
+		return x
+	}
+	key, ok := c.keys[number]
 	if !ok {
 		var b strings.Builder
 		b.WriteString(repo.print)
@@ -65,12 +69,15 @@ func (r *Resolver) part(h *Host, f *condition.Facts, c *class, number int, p *pl
 			b.WriteString("\x00" + r.reads[i] + "=" + c.facts[i])
 		}
 		key = b.String()
-		c.parts[number] = key
+		c.keys[number] = key
 	}
-	if stamp := p.stamp[repo.Name]; stamp != "" {
+	if stamp != "" {
 		key += "\x01" + stamp
 	}
 	if x, ok := r.memory.parts[key]; ok {
+		if stamp == "" {
+			c.parts[number] = x
+		}
 		return x
 	}
 	x := r.work(h, f, repo.Repository, p)

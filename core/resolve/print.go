@@ -17,8 +17,8 @@ import (
 // that its part of a sheet follows from besides those and the settings that assignments
 // give. The text is taken from the values themselves, so that a field that is added to a
 // repository counts without anybody thinking of it. Places in the policy are left out:
-// they change when a line is added above.
-func inspect(repo *policy.Repository, p *policy.Policy) (reads map[string]bool, print string) {
+// they change when a line is added above. keys are those of keyPrints.
+func inspect(repo *policy.Repository, p *policy.Policy, keys map[string]string) (reads map[string]bool, print string) {
 	x := &printer{reads: map[string]bool{}}
 	for _, f := range always {
 		x.reads[f] = true
@@ -27,14 +27,21 @@ func inspect(repo *policy.Repository, p *policy.Policy) (reads map[string]bool, 
 	// How many stand below it follows from the whole policy, and so do the keys' own texts.
 	fmt.Fprintf(&x.text, "level %d", p.Levels[repo.Name])
 	for _, t := range repo.Trusts {
-		if k := p.Keys[t.Value]; k != nil {
-			x.text.WriteString(strconv.Quote(k.Name + k.Armored))
-		}
+		x.text.WriteString(keys[t.Value])
 	}
 	if x.flatpak {
 		x.reads["tools.flatpak"] = true
 	}
 	return x.reads, source.Digest([]byte(x.text.String()))
+}
+
+// keyPrints are digests of the texts of a policy's keys, by name.
+func keyPrints(p *policy.Policy) map[string]string {
+	out := make(map[string]string, len(p.Keys))
+	for name, k := range p.Keys {
+		out[name] = source.Digest([]byte(k.Name + "\x00" + k.Armored))
+	}
+	return out
 }
 
 // printer writes values down, and gathers the facts that they look at.

@@ -91,7 +91,7 @@ func TestEveryFieldOfARepositoryCounts(t *testing.T) {
 	fill(t, reflect.ValueOf(repo).Elem(), 0)
 	repo.Trusts = nil // keys count with their texts, below
 	p := &policy.Policy{Levels: map[string]int{}, Keys: map[string]*policy.Key{}}
-	_, before := inspect(repo, p)
+	_, before := inspect(repo, p, keyPrints(p))
 	count := 0
 	leaves(reflect.ValueOf(repo).Elem(), "Repository", func(way string, v reflect.Value) {
 		count++
@@ -107,23 +107,23 @@ func TestEveryFieldOfARepositoryCounts(t *testing.T) {
 		default:
 			v.SetZero()
 		}
-		_, after := inspect(repo, p)
+		_, after := inspect(repo, p, keyPrints(p))
 		v.Set(old)
 		if !old.IsZero() {
 			assert.NotEqual(t, before, after, "%s was changed", way)
 		}
 	})
 	assert.Greater(t, count, 60, "the fields were looked at")
-	_, again := inspect(repo, p)
+	_, again := inspect(repo, p, keyPrints(p))
 	assert.Equal(t, before, again)
 
 	repo.Trusts = []policy.Text{{Value: "k"}}
 	p.Keys["k"] = &policy.Key{Name: "k", Armored: "one"}
-	_, one := inspect(repo, p)
+	_, one := inspect(repo, p, keyPrints(p))
 	p.Keys["k"].Armored = "two"
-	_, two := inspect(repo, p)
+	_, two := inspect(repo, p, keyPrints(p))
 	assert.NotEqual(t, one, two, "a key has another text")
 	p.Levels[repo.Name] = 3
-	_, three := inspect(repo, p)
+	_, three := inspect(repo, p, keyPrints(p))
 	assert.NotEqual(t, two, three, "another number of repositories stands below it")
 }

@@ -61,9 +61,10 @@ type Reason struct {
 type Resolver struct {
 	policy  *policy.Policy
 	groups  []*policy.Group // sorted by name
-	byName  map[string]string
-	reads   []string // facts that the policy looks at, sorted
-	perHost bool     // whether host.name is among them
+	byName  map[string]int  // host → index into marks; 0 for those that no group names
+	marks   []string        // of groups that name hosts and of media that they hold, as numbers
+	reads   []string        // facts that the policy looks at, sorted
+	perHost bool            // whether host.name is among them
 	classes map[string]*class
 	above   [][]uint64 // bit j of row i: assignment i stands over assignment j
 	to      [][]int    // groups of each assignment, -1 for everyone
@@ -82,14 +83,17 @@ type Resolver struct {
 	numbers map[string]int   // name → index into bare
 }
 
+// markWith is one mark more for a host that has some.
+type markWith struct {
+	marks int
+	more  string
+}
+
 // holder is a mark among the names of a host's groups that it holds the media of a
 // repository.
 type holder struct{ mark, repository string }
 
-type resultKey struct {
-	class int
-	named string
-}
+type resultKey struct{ class, marks int }
 
 // bareRepository is a repository with what it looks at.
 type bareRepository struct {
@@ -148,20 +152,18 @@ func NewWith(p *policy.Policy, m *Memory) *Resolver {
 	for _, g := range r.groups {
 		named += len(g.Hosts)
 	}
-	r.byName = make(map[string]string, named)
-	also := map[[2]string]string{} // marks together: few hosts have the same ones alone
+	r.byName = make(map[string]int, named)
+	r.marks = []string{""}
+	also := map[markWith]int{} // marks together: few hosts have the same ones alone
 	mark := func(host, m string) {
-		old, has := r.byName[host]
-		if has {
-			k := [2]string{old, m}
-			both, seen := also[k]
-			if !seen {
-				both = old + "," + m
-				also[k] = both
-			}
-			m = both
+		k := markWith{r.byName[host], m}
+		both, seen := also[k]
+		if !seen {
+			both = len(r.marks)
+			also[k] = both
+			r.marks = append(r.marks, strings.TrimPrefix(r.marks[k.marks]+","+m, ","))
 		}
-		r.byName[host] = m
+		r.byName[host] = both
 	}
 	for i, g := range r.groups {
 		m := strconv.Itoa(i)

@@ -46,7 +46,7 @@ func (r *Resolver) memberOf(h Host) []bool {
 	key := resultKey{c.id, r.byName[h.Name]}
 	in, known := r.members[key]
 	if !known {
-		in, _ = r.member(c, key.named)
+		in, _ = r.member(c, r.marks[key.marks])
 		r.members[key] = in
 	}
 	return in

@@ -236,6 +236,7 @@ const damaged = "its armour is damaged, and apt-key gives up at it"
 // order, so that what is broken in one hides those behind it; all others each alone.
 func (k *keyReader) taken() []found {
 	out := make([]found, len(k.files))
+	alone := make([][]byte, len(k.files))
 	var whole []byte
 	var parts []part
 	stop := "" // a file at which apt-key gives up, for every source without a key of its own
@@ -255,14 +256,20 @@ func (k *keyReader) taken() []found {
 			parts = append(parts, part{i, len(whole), len(whole) + len(text)})
 			whole = append(whole, text...)
 		default:
-			list, err := keyring.ReadRing(text, family.KeysAt(k.root))
-			out[i].trouble = keyTrouble(err)
-			for _, key := range list {
-				out[i].keys = append(out[i].keys, key.Key)
-			}
+			alone[i] = text
 		}
 	}
-	k.together(out, parts, whole)
+	streams := keyring.ReadRings(append(alone, whole), family.KeysAt(k.root))
+	for i := range out {
+		if alone[i] == nil {
+			continue
+		}
+		out[i].trouble = keyTrouble(streams[i].Err)
+		for _, key := range streams[i].Keys {
+			out[i].keys = append(out[i].keys, key.Key)
+		}
+	}
+	k.together(out, parts, streams[len(out)])
 	for i := range out {
 		if f := &k.files[i]; stop != "" && f.scope == source.ScopeAny && f.name != stop {
 			out[i] = found{why: "apt-key gives up at " + stop + ", whose armour is damaged"}
@@ -274,11 +281,10 @@ func (k *keyReader) taken() []found {
 // part is where the certificates of a file stand in what apt makes of a folder.
 type part struct{ file, begin, end int }
 
-// together reads the files of a folder as one.
-func (k *keyReader) together(out []found, parts []part, whole []byte) {
-	list, err := keyring.ReadRing(whole, family.KeysAt(k.root))
+// together parts what stands in the files of a folder, which are read as one.
+func (k *keyReader) together(out []found, parts []part, whole keyring.Ring) {
 	last := -1
-	for _, key := range list {
+	for _, key := range whole.Keys {
 		for _, p := range parts {
 			if key.At >= p.begin && key.At < p.end {
 				out[p.file].keys = append(out[p.file].keys, key.Key)
@@ -286,7 +292,7 @@ func (k *keyReader) together(out []found, parts []part, whole []byte) {
 			}
 		}
 	}
-	if err == nil {
+	if whole.Err == nil {
 		return
 	}
 	broken := ""

@@ -14,7 +14,6 @@ import (
 	"io/fs"
 	"math"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -25,6 +24,7 @@ import (
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/ini"
+	"patientlantern.example/lantern/core/text/pattern"
 )
 
 // Family is the name of this family in surveys, sheets and policies.
@@ -183,7 +183,7 @@ func integer(raw string) int {
 }
 
 // remote is how the group of a remote is named.
-var remote = regexp.MustCompile(`^remote "(.+)"$`)
+var remote = pattern.Lazy(`^remote "(.+)"$`)
 
 func (r *reader) config() {
 	text, info, err := r.root.ReadTextInfo(Config)
@@ -209,7 +209,7 @@ func (r *reader) config() {
 	names, all := groups(f)
 	r.core(all)
 	for _, name := range names {
-		if m := remote.FindStringSubmatch(name); m != nil {
+		if m := remote().FindStringSubmatch(name); m != nil {
 			r.remotes[m[1]] = true
 			r.remote(m[1], all[name])
 		}
@@ -259,12 +259,12 @@ func (r *reader) core(all map[string]*group) {
 	}
 }
 
-var sizes = regexp.MustCompile(`^([0-9]+)(G|M|T)B$`)
+var sizes = pattern.Lazy(`^([0-9]+)(G|M|T)B$`)
 
 // space checks the two settings for free space.
 func (r *reader) space(core *group) {
 	size, hasSize := core.values["min-free-space-size"]
-	if hasSize && !sizes.MatchString(size) {
+	if hasSize && !sizes().MatchString(size) {
 		r.refuse(Config, core.lines["min-free-space-size"], "min-free-space-size must be a number of MB, GB or TB, it is %q", size)
 	}
 	percent, ok := core.values["min-free-space-percent"]
