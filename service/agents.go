@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	jsonv1 "github.com/go-json-experiment/json/v1"
+
 	"github.com/go-jose/go-jose/v4"
 
 	"patientlantern.example/lantern/api"
@@ -58,7 +60,7 @@ func decode(w http.ResponseWriter, r *http.Request, limit int64, v any) bool {
 		problem(w, http.StatusBadRequest, "the body could not be read")
 		return false
 	}
-	if err := json.Unmarshal(body, v); err != nil {
+	if err := jsonv1.Unmarshal(body, v); err != nil {
 		problem(w, http.StatusBadRequest, "the body is not the JSON that is wanted: "+short(err.Error()))
 		return false
 	}

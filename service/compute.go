@@ -11,6 +11,8 @@ import (
 	"time"
 	"unique"
 
+	jsonv1 "github.com/go-json-experiment/json/v1"
+
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/drift"
@@ -185,7 +187,7 @@ func document[T any](ctx context.Context, c *computer, kept *cache[string, *T], 
 			return nil, err
 		}
 		v := new(T)
-		if err := json.Unmarshal(d.Body, v); err != nil {
+		if err := jsonv1.Unmarshal(d.Body, v); err != nil {
 			return nil, fmt.Errorf("document %s: %w", digest, err)
 		}
 		return v, nil
@@ -254,7 +256,7 @@ func (c *computer) recall(ctx context.Context) error {
 	}
 	return c.store.Verdicts(ctx, c.build, func(v store.Verdict) error {
 		out := &verdict{}
-		if json.Unmarshal(v.Body, out) == nil {
+		if jsonv1.Unmarshal(v.Body, out) == nil {
 			c.verdicts.kept.Add(question{same(v.Sheet), same(v.Before), same(v.Survey), same(v.Base)}, out.finish())
 		}
 		return nil
@@ -294,7 +296,7 @@ func (c *computer) filesOf(ctx context.Context, survey string) ([]source.File, e
 		var of struct {
 			Files []source.File `json:"files"`
 		}
-		if err := json.Unmarshal(d.Body, &of); err != nil {
+		if err := jsonv1.Unmarshal(d.Body, &of); err != nil {
 			return nil, fmt.Errorf("document %s: %w", survey, err)
 		}
 		for i := range of.Files {
@@ -440,7 +442,7 @@ func (c *computer) standing(ctx context.Context, v *hostView) ([]drift.Finding, 
 // accessOf returns what the agent said of the access on the host.
 func accessOf(v *hostView) (out api.HostAccess, err error) {
 	if len(v.Access) > 0 {
-		if err = json.Unmarshal(v.Access, &out); err != nil {
+		if err = jsonv1.Unmarshal(v.Access, &out); err != nil {
 			err = fmt.Errorf("access of %s: %w", v.Name, err)
 		}
 	}

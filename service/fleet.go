@@ -104,6 +104,10 @@ func loadFleet(ctx context.Context, s *Service) (*fleet, error) {
 		return err
 	})
 	reading.Go(func() error { return s.compute.recall(ctx) })
+	reading.Go(func() error { // most hosts have it; one that cannot be read is told of for each
+		_, _, _ = s.newest(ctx)
+		return nil
+	})
 	if err := reading.Wait(); err != nil {
 		return nil, err
 	}

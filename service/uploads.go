@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	jsonv1 "github.com/go-json-experiment/json/v1"
+
 	"golang.org/x/time/rate"
 
 	"patientlantern.example/lantern/api"
@@ -105,10 +107,10 @@ func (s *Service) checkDocument(doc api.Document, given map[string]bool) error {
 	case store.KindText:
 		return nil
 	case store.KindTraits:
-		return json.Unmarshal(doc.Body, new(source.Traits))
+		return jsonv1.Unmarshal(doc.Body, new(source.Traits))
 	case store.KindSurvey:
 		var survey source.Survey
-		if err := json.Unmarshal(doc.Body, &survey); err != nil {
+		if err := jsonv1.Unmarshal(doc.Body, &survey); err != nil {
 			return err
 		}
 		for _, f := range survey.Files {

@@ -1,8 +1,12 @@
 package store
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
 	"time"
+
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // Since tells since when findings are there, by their keys. It is never changed: Follow
@@ -65,13 +69,37 @@ func (s Since) MarshalJSON() ([]byte, error) {
 
 // UnmarshalJSON reads what MarshalJSON wrote.
 func (s *Since) UnmarshalJSON(b []byte) error {
-	var m map[string]time.Time
-	if err := json.Unmarshal(b, &m); err != nil {
+	return s.UnmarshalJSONFrom(jsontext.NewDecoder(bytes.NewReader(b), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)))
+}
+
+// UnmarshalJSONFrom is UnmarshalJSON in the middle of a text: a fleet has a few of them a
+// host.
+func (s *Since) UnmarshalJSONFrom(d *jsontext.Decoder) error {
+	switch t, err := d.ReadToken(); {
+	case err != nil:
 		return err
+	case t.Kind() == jsontext.KindNull:
+		return nil
+	case t.Kind() != jsontext.KindBeginObject:
+		return fmt.Errorf("findings and their times are no %v", t.Kind())
 	}
-	*s = make(Since, 0, len(m))
-	for k, at := range m {
-		*s = append(*s, sinceItem{k, unix(at)})
+	*s = nil
+	for d.PeekKind() != jsontext.KindEndObject {
+		name, err := d.ReadToken()
+		if err != nil {
+			return err
+		}
+		key := name.String()
+		value, err := d.ReadToken()
+		if err != nil {
+			return err
+		}
+		at, err := time.Parse(time.RFC3339Nano, value.String())
+		if err != nil {
+			return err
+		}
+		*s = append(*s, sinceItem{key, unix(at)})
 	}
-	return nil
+	_, err := d.ReadToken()
+	return err
 }

@@ -2,8 +2,12 @@ package store_test
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 	"time"
+
+	jsonv1 "github.com/go-json-experiment/json/v1"
+	"pgregory.net/rapid"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -42,4 +46,27 @@ func TestSinceWhenFindingsAreThere(t *testing.T) {
 		assert.True(t, want.Equal(got))
 	}
 	assert.Empty(t, first.Follow(nil, later, nil))
+}
+
+func TestSinceComesBackWhateverTheKeysAre(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		keys := rapid.SliceOf(rapid.OneOf(rapid.String(), rapid.SampledFrom([]string{"\xff", "\xfe", "\x00", "a\u2028b", `"`}))).Draw(rt, "keys")
+		now := time.UnixMilli(rapid.Int64Range(1, 4e12).Draw(rt, "at"))
+		first := store.Since{}.Follow(keys, now, nil)
+		text, err := json.Marshal(map[string]any{"since": first})
+		require.NoError(rt, err)
+		for _, read := range []func([]byte, any) error{json.Unmarshal, func(b []byte, v any) error { return jsonv1.Unmarshal(b, v) }} {
+			var again struct{ Since store.Since }
+			require.NoError(rt, read(text, &again))
+			for _, k := range keys {
+				at, there := again.Since.Of(strings.ToValidUTF8(k, "\ufffd"))
+				require.True(rt, there || strings.Count(k, "\xff")+strings.Count(k, "\xfe") > 1, "%q", k)
+				require.True(rt, !there || at.Equal(now))
+			}
+		}
+	})
+	var s store.Since
+	require.NoError(t, json.Unmarshal([]byte("null"), &s))
+	require.Error(t, json.Unmarshal([]byte(`["a"]`), &s))
+	require.Error(t, json.Unmarshal([]byte(`{"a":"yesterday"}`), &s))
 }
