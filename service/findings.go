@@ -75,17 +75,41 @@ type findingRow struct {
 
 // rows are the findings that are asked for, and how many hosts have one.
 func (in *driftQuery) rows(hosts []*host) (rows []findingRow, hit int) {
+	parts := across(hosts, in.partRows)
+	for _, p := range parts {
+		hit += p.hosts
+	}
+	if rows = parts[0].rows; len(parts) > 1 {
+		rows = make([]findingRow, 0, len(rows)*len(parts))
+		for _, p := range parts {
+			rows = append(rows, p.rows...)
+		}
+	}
+	for i := range rows {
+		rows[i].at = int32(i)
+	}
+	return rows, hit
+}
+
+// findingRows are the findings of a part of the hosts.
+type findingRows struct {
+	rows  []findingRow
+	hosts int // that have one
+}
+
+func (in *driftQuery) partRows(part []*host) (out findingRows) {
 	turned := in.Sort == "-since"
 	q := strings.ToLower(in.Q)
-	for _, h := range hosts {
+	out.rows = make([]findingRow, 0, len(part))
+	for _, h := range part {
 		v := h.row()
-		before := len(rows)
+		before := len(out.rows)
 		for i := range v.findings {
 			f := &v.findings[i]
 			if !in.wants(f, q) {
 				continue
 			}
-			r := findingRow{v: v, i: int32(i), at: int32(len(rows))}
+			r := findingRow{v: v, i: int32(i)}
 			switch in.Sort {
 			case "since", "-since":
 				since, _ := v.Since.Of(v.keys[i])
@@ -97,13 +121,13 @@ func (in *driftQuery) rows(hosts []*host) (rows []findingRow, hit int) {
 			if turned {
 				r.num = -r.num
 			}
-			rows = append(rows, r)
+			out.rows = append(out.rows, r)
 		}
-		if len(rows) > before {
-			hit++
+		if len(out.rows) > before {
+			out.hosts++
 		}
 	}
-	return rows, hit
+	return out
 }
 
 func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.FindingPage], error) {
@@ -123,10 +147,7 @@ func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.Find
 	}
 	page := api.FindingPage{Findings: []api.Finding{}, Unknown: unknown}
 	now := s.now()
-	var counted tally
-	for _, h := range hosts {
-		counted.add(h.row(), h.state(now))
-	}
+	counted := count(hosts, now)
 	page.Standing = counted.standing()
 	if in.Host == "" && !in.some() {
 		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {

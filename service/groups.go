@@ -42,10 +42,7 @@ func (s *Service) groupDrift(ctx context.Context, in *groupQuery) (*body[api.Fin
 		return nil, err
 	}
 	now := s.now()
-	var counted tally
-	for _, h := range hosts {
-		counted.add(h.row(), h.state(now))
-	}
+	counted := count(hosts, now)
 	page := api.FindingGroupPage{Groups: []api.FindingGroup{}, Standing: counted.standing(), Unknown: unknown}
 	if !in.some() {
 		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {
@@ -72,16 +69,20 @@ func (s *Service) groupDrift(ctx context.Context, in *groupQuery) (*body[api.Fin
 // grouped gathers rows that are the same finding. Rows come host by host, by name.
 func grouped(rows []findingRow) []*group {
 	byKey := map[string]*group{}
+	known := map[*drift.Finding]*group{} // hosts alike share what was found
 	var list []*group
 	for i := range rows {
 		r := &rows[i]
 		key := r.v.keys[r.i]
 		since, _ := r.v.Since.Of(key)
-		g := byKey[key]
+		g := known[&r.v.findings[r.i]]
 		if g == nil {
-			g = &group{finding: &r.v.findings[r.i], first: r.v, since: since, last: since}
-			byKey[key] = g
-			list = append(list, g)
+			if g = byKey[key]; g == nil {
+				g = &group{finding: &r.v.findings[r.i], first: r.v, since: since, last: since}
+				byKey[key] = g
+				list = append(list, g)
+			}
+			known[&r.v.findings[r.i]] = g
 		}
 		if n := len(g.names); n > 0 && g.names[n-1] == r.v.Name {
 			continue // twice on one host

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -58,29 +57,27 @@ func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostP
 	if err != nil {
 		return nil, err
 	}
-	meant := map[*host]bool{}
-	all := !in.some()
-	for i := 0; i < len(hosts) && !all; i++ {
-		meant[hosts[i]] = true
-	}
-	page := api.HostPage{Hosts: []api.Host{}, States: map[string]int{}, Unknown: unknown}
-	for _, st := range api.States {
-		page.States[st] = 0
-	}
-	var counted tally
-	order, turned := strings.CutPrefix(in.Sort, "-")
-	var rows []hostRow
-	in.Q = strings.ToLower(in.Q)
-	for _, h := range s.fleet.all() {
-		st := h.state(now)
-		page.All++
-		page.States[st]++
-		v := h.row()
-		counted.add(v, st)
-		if (all || meant[h]) && in.wants(v, st) {
-			rows = append(rows, hostRow{h, sortNumber(order, h, v, st), int32(len(rows))})
+	var meant map[*host]bool
+	if in.some() {
+		meant = make(map[*host]bool, len(hosts))
+		for _, h := range hosts {
+			meant[h] = true
 		}
 	}
+	page := api.HostPage{Hosts: []api.Host{}, States: map[string]int{}, Unknown: unknown}
+	order, turned := strings.CutPrefix(in.Sort, "-")
+	in.Q = strings.ToLower(in.Q)
+	every := s.fleet.all()
+	parts := across(every, func(part []*host) *hostRows { return in.look(part, meant, order, now) })
+	page.All = len(every)
+	var counted tally
+	for _, p := range parts {
+		counted.join(&p.counted)
+		for i, st := range api.States {
+			page.States[st] += p.states[i]
+		}
+	}
+	rows := joined(parts, order)
 	if page.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
 		return nil, s.refuse(err)
 	}
@@ -88,7 +85,7 @@ func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostP
 	from, to := in.cut(len(rows))
 	page.Next = in.next(len(rows))
 	if order != "name" || turned {
-		rows = firstOf(rows, to, rowOrder(order, turned))
+		rows = firstOf(rows, to, rowOrder(turned))
 	}
 	for _, r := range rows[from:to] {
 		page.Hosts = append(page.Hosts, r.h.summary(now))
@@ -96,64 +93,10 @@ func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostP
 	return &body[api.HostPage]{page}, nil
 }
 
-// hostRow is a host with what it is sorted by; equal ones keep the order of names.
-type hostRow struct {
-	h   *host
-	num int64
-	at  int32
-}
-
 // wants reports whether a host is asked for.
 func (in *hostQuery) wants(v *hostView, state string) bool {
 	return (len(in.State) == 0 || slices.Contains(in.State, state)) && (in.Family == "" || v.family == in.Family) &&
 		(in.Q == "" || matches(v, in.Q))
-}
-
-// sortNumber is what a host is sorted by; by name it is its place already, and by the
-// system's name the order looks itself.
-func sortNumber(order string, h *host, v *hostView, state string) int64 {
-	switch order {
-	case "state":
-		return int64(slices.Index(api.States, state))
-	case "revision":
-		return v.Revision
-	case "findings":
-		return int64(len(v.findings))
-	case "last_seen":
-		return h.lastSeen.Load()
-	}
-	return 0
-}
-
-func rowOrder(order string, turned bool) func(a, b hostRow) int {
-	return func(a, b hostRow) int {
-		n := cmp.Compare(a.num, b.num)
-		if order == "os" {
-			n = strings.Compare(a.h.row().os, b.h.row().os)
-		}
-		if n == 0 && (order != "name" || !turned) {
-			return cmp.Compare(a.at, b.at)
-		}
-		if n == 0 {
-			n = cmp.Compare(a.at, b.at)
-		}
-		if turned {
-			return -n
-		}
-		return n
-	}
-}
-
-func matches(v *hostView, q string) bool {
-	if strings.Contains(v.Name, q) || strings.Contains(v.lowerOS, q) { // names are in small letters
-		return true
-	}
-	for k, l := range v.Labels {
-		if strings.Contains(strings.ToLower(k+"="+l), q) {
-			return true
-		}
-	}
-	return false
 }
 
 // HostPath names a host in a path.

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"golang.org/x/sync/errgroup"
+
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/diag"

@@ -51,6 +51,28 @@ func (t *tally) add(v *hostView, state string) {
 	}
 }
 
+// join adds what was counted elsewhere.
+func (t *tally) join(o *tally) {
+	t.Hosts += o.Hosts
+	t.Failed += o.Failed
+	t.NoSurvey += o.NoSurvey
+	t.Silent += o.Silent
+	t.Changing += o.Changing
+	t.NoRevision += o.NoRevision
+	t.Drifted += o.Drifted
+	t.Steady += o.Steady
+	t.Unfetched += o.Unfetched
+	t.Waived += o.Waived
+	t.Unread += o.Unread
+	for revision, n := range o.held {
+		if t.held == nil {
+			t.held = map[int64]int{}
+		}
+		t.held[revision] += n
+	}
+	t.newest = max(t.newest, o.newest)
+}
+
 // standing is what was counted.
 func (t *tally) standing() api.Standing {
 	out := t.Standing

@@ -1,0 +1,97 @@
+package service
+
+import (
+	"fmt"
+	"reflect"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+)
+
+// Whatever is counted is counted by every part, and parts are no less than the whole.
+func TestCountsOfPartsAreThoseOfTheWhole(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		var one, two, both tally
+		of := reflect.TypeFor[tally]()
+		for i := range of.NumField() {
+			if of.Field(i).Name != "Standing" {
+				continue
+			}
+			for j := range of.Field(i).Type.NumField() {
+				a, b := rapid.IntRange(0, 9).Draw(rt, "a"), rapid.IntRange(0, 9).Draw(rt, "b")
+				name := of.Field(i).Type.Field(j).Name
+				if name == "Invited" || name == "Older" { // not counted host by host
+					a, b = 0, 0
+				}
+				reflect.ValueOf(&one.Standing).Elem().Field(j).SetInt(int64(a))
+				reflect.ValueOf(&two.Standing).Elem().Field(j).SetInt(int64(b))
+				reflect.ValueOf(&both.Standing).Elem().Field(j).SetInt(int64(a + b))
+			}
+		}
+		for _, t := range []*tally{&one, &two} {
+			for range rapid.IntRange(0, 5).Draw(rt, "hosts") {
+				revision := rapid.Int64Range(1, 3).Draw(rt, "revision")
+				for _, into := range []*tally{t, &both} {
+					if into.held == nil {
+						into.held = map[int64]int{}
+					}
+					into.held[revision]++
+					into.newest = max(into.newest, revision)
+				}
+			}
+		}
+		one.join(&two)
+		assert.Equal(rt, both, one)
+		assert.Equal(rt, both.standing(), one.standing())
+	})
+}
+
+// A fleet that is gone over in parts is gone over whole, and in order.
+func TestEveryHostIsInOnePart(t *testing.T) {
+	for _, n := range []int{0, 1, leastPart, 2*leastPart - 1, 2 * leastPart, 5*leastPart + 3} {
+		hosts := make([]*host, n)
+		for i := range hosts {
+			hosts[i] = &host{}
+			hosts[i].put(&hostView{})
+		}
+		var seen []*host
+		for _, part := range across(hosts, func(part []*host) []*host { return part }) {
+			seen = append(seen, part...)
+		}
+		assert.True(t, len(seen) == n && (n == 0 || reflect.DeepEqual(&seen[0], &hosts[0])))
+		for i := range seen {
+			if seen[i] != hosts[i] {
+				t.Fatal("out of order")
+			}
+		}
+		counted := count(hosts, time.Now())
+		assert.Equal(t, n, counted.Hosts)
+	}
+}
+
+// The list is the same however many parts it was gathered from.
+func TestRowsOfPartsAreThoseOfTheWhole(t *testing.T) {
+	hosts := make([]*host, 3*leastPart)
+	for i := range hosts {
+		hosts[i] = &host{}
+		v := &hostView{os: fmt.Sprint("Skerry ", i*7%11)}
+		v.Name, v.Revision = fmt.Sprintf("node-%06d", i), int64(i%5)
+		hosts[i].put(v)
+	}
+	now := time.Now()
+	for _, order := range []string{"name", "os", "revision", "state", "findings", "last_seen"} {
+		for _, turned := range []bool{false, true} {
+			in := &hostQuery{}
+			whole := firstOf(joined([]*hostRows{in.look(hosts, nil, order, now)}, order), 100, rowOrder(turned))
+			parts := across(hosts, func(part []*host) *hostRows { return in.look(part, nil, order, now) })
+			got := firstOf(joined(parts, order), 100, rowOrder(turned))
+			for i := range whole {
+				if whole[i].h != got[i].h {
+					t.Fatalf("%s, turned %t: %s is at %d, not %s", order, turned, got[i].h.row().Name, i, whole[i].h.row().Name)
+				}
+			}
+		}
+	}
+}
