@@ -21,8 +21,8 @@ func (k *keeper) find(host, account, contract string) *store.Seat {
 	return nil
 }
 
-// current returns the books as they stand now.
-func (k *keeper) current() *subscription.Books {
+// edition returns the books, which are never changed: others take their place.
+func (k *keeper) edition() *subscription.Books {
 	k.mu.RLock()
 	b := k.books
 	k.mu.RUnlock()
@@ -34,7 +34,12 @@ func (k *keeper) current() *subscription.Books {
 		b = k.books
 		k.mu.Unlock()
 	}
-	now := *b
+	return b
+}
+
+// current returns the books as they stand now.
+func (k *keeper) current() *subscription.Books {
+	now := *k.edition()
 	now.Now = k.now()
 	return &now
 }

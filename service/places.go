@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"hash/maphash"
 	"maps"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/choice"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/core/upstream"
 )
 
@@ -130,18 +132,83 @@ func (x *place) vouched(p *policy.Policy) {
 // alike is what hosts have in common that ask for the same places for the same reasons.
 type alike struct{ sheet, survey string }
 
+// gathered remembers where the fleet gets packages from, until something that it follows
+// from is another: going through thousands of pairs of sheet and survey takes seconds.
+type gathered struct {
+	sync.Mutex
+	from    gatheredFrom
+	all     map[string]*place // never changed
+	unknown int
+}
+
+// gatheredFrom is what places follow from: the hosts with their sheets and surveys, the
+// policy, and who has a seat.
+type gatheredFrom struct {
+	fleet    uint64
+	revision int64
+	books    *subscription.Books
+}
+
+// fleetSeed is for this process alone.
+var fleetSeed = maphash.MakeSeed()
+
+// stamp is another number whenever a host has another sheet or survey, or is another.
+func stamp(hosts []*host) uint64 {
+	var whole maphash.Hash
+	whole.SetSeed(fleetSeed)
+	for _, part := range across(hosts, func(part []*host) uint64 {
+		var h maphash.Hash
+		h.SetSeed(fleetSeed)
+		for _, x := range part {
+			v := x.row()
+			for _, text := range []string{v.Name, v.Sheet, v.Survey} {
+				_, _ = h.WriteString(text)
+				_ = h.WriteByte(0)
+			}
+		}
+		return h.Sum64()
+	}) {
+		maphash.WriteComparable(&whole, part)
+	}
+	return whole.Sum64()
+}
+
 // places gathers where the fleet gets packages from. unknown counts hosts without a survey.
 func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, revision int64, unknown int, err error) {
 	p, revision, err = s.newestPolicy(ctx)
 	if err != nil {
 		return nil, nil, 0, 0, err
 	}
+	hosts := s.fleet.all()
+	from := gatheredFrom{stamp(hosts), revision, s.keeper.edition()}
+	g := &s.gathered
+	g.Lock()
+	defer g.Unlock()
+	if g.all == nil || g.from != from {
+		all, unknown, err := s.gatherPlaces(ctx, hosts)
+		if err != nil {
+			return nil, nil, 0, 0, err
+		}
+		if p != nil {
+			for _, x := range all {
+				x.vouched(p)
+			}
+		}
+		g.from, g.all, g.unknown = from, all, unknown
+	}
+	list = append(slices.Collect(maps.Values(g.all)), s.upstreams.planned.list(s.now(), g.all)...)
+	slices.SortFunc(list, func(a, b *place) int { return strings.Compare(a.key, b.key) })
+	return list, p, revision, g.unknown, nil
+}
+
+// gatherPlaces goes through what the hosts ask for. unknown counts those without a survey.
+func (s *Service) gatherPlaces(ctx context.Context, hosts []*host) (all map[string]*place, unknown int, err error) {
 	type group struct {
 		hosts int
 		names []string // some of them
 	}
 	groups, surveys := map[alike]*group{}, map[string]int{}
-	for _, h := range s.fleet.all() {
+	for _, h := range hosts {
 		v := h.row()
 		if v.Survey == "" {
 			unknown++
@@ -159,20 +226,13 @@ func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, 
 		}
 	}
 	s.compute.forgetPlaces(surveys)
-	all := map[string]*place{}
+	all = map[string]*place{}
 	for k, g := range groups {
 		if err := s.askedBy(ctx, k, g.hosts, g.names, all); err != nil {
-			return nil, nil, 0, 0, err
+			return nil, 0, err
 		}
 	}
-	if p != nil {
-		for _, x := range all {
-			x.vouched(p)
-		}
-	}
-	list = append(slices.Collect(maps.Values(all)), s.upstreams.planned.list(s.now(), all)...)
-	slices.SortFunc(list, func(a, b *place) int { return strings.Compare(a.key, b.key) })
-	return list, p, revision, unknown, nil
+	return all, unknown, nil
 }
 
 // seated reports whether a host has a seat: access goes with it.

@@ -74,6 +74,7 @@ type Service struct {
 
 	upstreams  *upstreams
 	turns      turns
+	gathered   gathered
 	background func(do func(context.Context)) // does something that ends with the service
 
 	beginning sync.Mutex // one rollout is begun at a time
