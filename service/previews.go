@@ -85,6 +85,7 @@ type shownGroup struct {
 
 // foreshow shows what a policy would change.
 func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int64) (api.Preview, error) {
+	s.turns.leave(nil)
 	out := api.Preview{
 		Revision: number,
 		Unknown:  []string{},

@@ -87,6 +87,17 @@ type turns struct {
 	stop context.CancelFunc // of what is worked out behind
 }
 
+// leave ends what is worked out behind, for the sake of what somebody waits for now. next
+// ends what comes in its place; nil where nothing does yet.
+func (t *turns) leave(next context.CancelFunc) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.stop != nil {
+		t.stop()
+	}
+	t.stop = next
+}
+
 const (
 	keptTurns    = 16_384
 	turnsAtOnce  = 200
@@ -200,17 +211,11 @@ func (s *Service) turnAll(ctx context.Context, list []*shown) error {
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	s.turns.mu.Lock()
-	defer s.turns.mu.Unlock()
-	if s.turns.stop != nil {
-		s.turns.stop()
-		s.turns.stop = nil
-	}
 	if len(rest) == 0 {
 		return nil
 	}
 	behind, stop := context.WithCancel(context.Background())
-	s.turns.stop = stop
+	s.turns.leave(stop)
 	s.background(func(bg context.Context) {
 		defer stop()
 		for _, x := range rest {
