@@ -11,6 +11,7 @@ import (
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/subscription"
+	"patientlantern.example/lantern/wire"
 )
 
 var contractLook = map[string]struct {
@@ -230,7 +231,7 @@ func (a *app) outlookCSV(o api.Outlook, part string) error {
 		for _, s := range list {
 			seen := ""
 			if s.LastSeen != nil {
-				seen = s.LastSeen.Format(time.RFC3339)
+				seen = s.LastSeen.UTC().Format(wire.Moment)
 			}
 			rows = append(rows, []string{s.Host, s.Account, s.Contract, seen})
 		}
@@ -253,7 +254,7 @@ func (a *app) outlookCSV(o api.Outlook, part string) error {
 	case "usage":
 		head = []string{"from", "account", "contract", "used", "seats"}
 		for _, u := range o.Usage {
-			rows = append(rows, []string{u.At.Format(time.RFC3339), u.Account, u.Contract, fmt.Sprint(u.Used), fmt.Sprint(u.Seats)})
+			rows = append(rows, []string{u.At.UTC().Format(wire.Moment), u.Account, u.Contract, fmt.Sprint(u.Used), fmt.Sprint(u.Seats)})
 		}
 	case "twice":
 		head = []string{"host", "account", "contracts"}

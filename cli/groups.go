@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/wire"
 )
 
 // failOn is the error of a finding that is as bad as somebody asked for, on a host or on
@@ -41,7 +42,7 @@ func (a *app) failOn(ctx context.Context, severity string, of client.List) error
 func findingRows(list []api.Finding) (head []string, rows [][]string) {
 	for _, f := range list {
 		rows = append(rows, []string{f.Host, f.Severity, f.Class, f.Repository, f.Field, f.File, strconv.Itoa(f.Line), f.Want, f.Have,
-			f.Since.UTC().Format(time.RFC3339), f.Message})
+			f.Since.UTC().Format(wire.Moment), f.Message})
 	}
 	return []string{"host", "severity", "class", "repository", "field", "file", "line", "want", "have", "since", "message"}, rows
 }
@@ -58,7 +59,7 @@ func (a *app) groups(ctx context.Context, l *driftFlags, list client.List) error
 	var rows [][]string
 	for _, g := range page.Groups {
 		rows = append(rows, []string{g.Severity, g.Class, g.Repository, g.Field, g.File, g.Want, g.Have, strconv.Itoa(g.Hosts), g.First,
-			g.Since.UTC().Format(time.RFC3339), g.Message})
+			g.Since.UTC().Format(wire.Moment), g.Message})
 	}
 	head := []string{"severity", "class", "repository", "field", "file", "want", "have", "hosts", "first", "since", "message"}
 	if done, err := a.csv(head, rows); done {

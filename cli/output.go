@@ -2,7 +2,6 @@ package cli
 
 import (
 	"encoding/csv"
-	"encoding/json"
 	"fmt"
 	"reflect"
 	"slices"
@@ -12,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/wire"
 )
 
 // moreFormats marks commands that take further formats beside table and json, blanks between.
@@ -41,10 +41,7 @@ func formats(cmd *cobra.Command) []string {
 func (a *app) json(v any) (bool, error) {
 	switch {
 	case a.format == "json":
-		enc := json.NewEncoder(a.out.JSON())
-		enc.SetIndent("", "  ")
-		enc.SetEscapeHTML(false)
-		return true, enc.Encode(v)
+		return true, wire.WriteIndented(a.out.JSON(), v)
 	case a.format == "jsonl":
 		return true, a.line(items(v)...)
 	case a.format == "csv" && !a.ownColumns:
@@ -56,10 +53,8 @@ func (a *app) json(v any) (bool, error) {
 
 // line prints each value as one line of JSON.
 func (a *app) line(list ...any) error {
-	enc := json.NewEncoder(a.out.JSON())
-	enc.SetEscapeHTML(false)
 	for _, v := range list {
-		if err := enc.Encode(v); err != nil {
+		if err := wire.Write(a.out.JSON(), v); err != nil {
 			return err
 		}
 	}
@@ -126,7 +121,7 @@ func cell(v reflect.Value) string {
 		if x.IsZero() {
 			return ""
 		}
-		return x.UTC().Format(time.RFC3339)
+		return x.UTC().Format(wire.Moment)
 	case []string:
 		return strings.Join(x, " ")
 	}
@@ -137,7 +132,7 @@ func cell(v reflect.Value) string {
 		if v.Kind() != reflect.Struct && v.Len() == 0 {
 			return ""
 		}
-		b, _ := json.Marshal(v.Interface())
+		b, _ := wire.Text(v.Interface())
 		return string(b)
 	}
 	return fmt.Sprint(v.Interface())
@@ -204,9 +199,7 @@ type problem struct {
 // complaint prints an error in the form that was asked for.
 func (a *app) complaint(p problem) {
 	if a.format == "json" || a.format == "jsonl" {
-		enc := json.NewEncoder(a.errOut.JSON())
-		enc.SetEscapeHTML(false)
-		_ = enc.Encode(p) // nowhere is left to tell that standard error cannot be written
+		_ = wire.Write(a.errOut.JSON(), p) // nowhere is left to tell that standard error cannot be written
 		return
 	}
 	for _, d := range p.Errors {

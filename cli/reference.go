@@ -41,7 +41,8 @@ Written from the commands themselves by ` + "`make types`" + `.
 - **` + "`--format json`" + `** is there for every command that prints. Every list is ` + "`{ \"items\": …, \"total\": …, \"next\": … }`" + `: ` + "`next`" + ` is the page (or the entry
   before which) the list goes on, and absent on the last. Names are in lower_snake and mean one type
   everywhere, times are RFC 3339 in UTC. Lists give
-  ` + "`jsonl` and `csv`" + ` too. ` + "`lantern schema host list`" + ` prints the JSON Schema of what a command prints. Errors are problem details (RFC 9457) on standard error.
+  ` + "`jsonl` and `csv`" + ` too. ` + "`lantern schema host list`" + ` prints the JSON Schema of what a command prints. Moments are RFC 3339 in UTC
+  with milliseconds, in every command and call. Errors are problem details (RFC 9457) on standard error.
 - What only shows what it would do says so; ` + "`--yes`" + ` does it. Without it healing, taking back, accepting and retiring end with status 1.
 
 ## Exit status

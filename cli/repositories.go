@@ -11,6 +11,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/wire"
 )
 
 func (a *app) repository() *cobra.Command {
@@ -90,7 +91,7 @@ func moment(t *time.Time) string {
 	if t == nil {
 		return ""
 	}
-	return t.UTC().Format(time.RFC3339)
+	return t.UTC().Format(wire.Moment)
 }
 
 // signer is who signed what was believed last.

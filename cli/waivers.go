@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/wire"
 )
 
 func (a *app) waiver() *cobra.Command {
@@ -141,7 +142,7 @@ func (a *app) waiverList() *cobra.Command {
 			var rows [][]string
 			for _, w := range page.Waivers {
 				rows = append(rows, []string{strconv.FormatInt(w.ID, 10), w.Host, w.Finding.Class, w.Finding.File, w.By, w.Because,
-					w.Made.Format(time.RFC3339), w.Ends.Format(time.RFC3339), strconv.Itoa(w.Hosts)})
+					w.Made.UTC().Format(wire.Moment), w.Ends.UTC().Format(wire.Moment), strconv.Itoa(w.Hosts)})
 			}
 			if done, err := a.csv([]string{"id", "host", "class", "file", "by", "because", "made", "ends", "hosts"}, rows); done {
 				return err

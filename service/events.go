@@ -1,7 +1,6 @@
 package service
 
 import (
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -11,6 +10,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/store"
+	"patientlantern.example/lantern/wire"
 )
 
 // beatTime is how often a stream says that it is alive: a page that hears nothing for
@@ -169,7 +169,7 @@ func (s *Service) serveEvents(w http.ResponseWriter, r *http.Request) {
 func told(e store.Entry) bool { return e.Kind != kindOperator && e.Kind != kindSecrets }
 
 func writeEvent(w http.ResponseWriter, e api.Event) error {
-	b, err := json.Marshal(e)
+	b, err := wire.Text(e)
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"log/slog"
 	"net"
@@ -20,6 +21,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/store"
+	"patientlantern.example/lantern/wire"
 )
 
 // routes builds the HTTP side. Operators' calls are described and checked by
@@ -36,6 +38,8 @@ func (s *Service) routes() {
 	config.Info.Description = "Repository, signing-key and channel definitions for a fleet of Linux hosts."
 	config.DocsPath = ""
 	config.CreateHooks = nil
+	format := huma.Format{Marshal: wire.Write, Unmarshal: json.Unmarshal}
+	config.Formats = map[string]huma.Format{"application/json": format, "json": format}
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"operator": {Type: "http", Scheme: "bearer", Description: "An operator's token"},
 		"session":  {Type: "apiKey", In: "cookie", Name: cookieName, Description: "A browser's session"},

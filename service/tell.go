@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/store"
+	"patientlantern.example/lantern/wire"
 )
 
 // Webhooks are told what the journal says, each from where it left off: what could not be
@@ -112,7 +113,7 @@ func (s *Service) tellWebhook(ctx context.Context, w *store.Webhook) error {
 
 // callWebhook makes one call. Redirects are not followed: what is signed is for one address.
 func (s *Service) callWebhook(ctx context.Context, w *store.Webhook, events []cloudEvent) (status int, err error) {
-	text, err := json.Marshal(events)
+	text, err := wire.Text(events)
 	if err != nil {
 		return 0, err
 	}
