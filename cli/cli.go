@@ -234,6 +234,7 @@ func (a *app) commands(root *cobra.Command) {
 		a.revision(),
 		a.rollout(),
 		a.freeze(),
+		a.date(),
 		a.channel(),
 		a.contract(),
 		a.seat(),

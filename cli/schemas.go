@@ -40,6 +40,7 @@ var answers = map[string]reflect.Type{
 	"rollout plan": of[api.Rollout](), "rollout hold": of[api.Rollout](), "rollout proceed": of[api.Rollout](),
 	"rollout consent": of[api.Rollout](), "rollout skip": of[api.Rollout](), "rollout back-out": of[api.Rollout](),
 	"rollout stop": of[api.Rollout](),
+	"date list":    of[api.DatePage](),
 	"freeze list":  of[api.FreezeList](), "freeze add": of[api.Freeze](), "freeze end": of[api.Freeze](),
 	"channel list": of[api.ChannelPage](), "contract list": of[api.ContractPage](), "contract outlook": of[api.Outlook](),
 	"seat list": of[api.SeatPage](), "seat take": of[api.Seat](), "seat release": of[api.Seat](),

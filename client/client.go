@@ -127,7 +127,11 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 		}
 		return e
 	}
-	if out == nil {
+	switch out := out.(type) {
+	case nil:
+		return nil
+	case *[]byte: // as it came
+		*out = b
 		return nil
 	}
 	if err := json.Unmarshal(b, out); err != nil {

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"net/http"
 
 	"patientlantern.example/lantern/api"
 )
@@ -17,4 +18,15 @@ func (c *Client) Whence(ctx context.Context, name string, l List) (api.Whence, e
 // Groups lists the groups of the newest revision, a thousand at most.
 func (c *Client) Groups(ctx context.Context, l List) (api.GroupPage, error) {
 	return get[api.GroupPage](ctx, c, "/api/groups", l.values())
+}
+
+// Dates lists what falls due, the next first.
+func (c *Client) Dates(ctx context.Context, l List) (api.DatePage, error) {
+	return get[api.DatePage](ctx, c, "/api/dates", l.values())
+}
+
+// Calendar is what falls due as a calendar (iCalendar, RFC 5545).
+func (c *Client) Calendar(ctx context.Context) ([]byte, error) {
+	var out []byte
+	return out, c.call(ctx, http.MethodGet, "/api/calendar", nil, &out)
 }

@@ -102,6 +102,7 @@ var least = map[string]string{
 	"list-accounts": store.RoleReader, "add-account": store.RoleOperator, "remove-account": store.RoleOperator,
 	"list-contracts": store.RoleReader, "list-seats": store.RoleReader, "take-seat": store.RoleOperator, "release-seat": store.RoleOperator,
 	"list-channels": store.RoleReader, "outlook": store.RoleReader, "rotate-secrets": store.RoleOperator,
+	"list-dates": store.RoleReader, "calendar": store.RoleReader,
 	"list-operators": store.RoleOperator, "add-operator": store.RoleOperator, "remove-operator": store.RoleOperator,
 }
 

@@ -153,6 +153,7 @@ func (s *Service) operatorRoutes() {
 	s.subscriptionRoutes(a)
 	s.repositoryRoutes(a)
 	s.whenceRoutes(a)
+	s.dateRoutes(a)
 }
 
 // describeAgents puts the agents' calls into the description.

@@ -1,14 +1,15 @@
 <script setup lang="ts">
 // Contracts and seats: first what needs a decision, then what there is.
-import { computed, ref } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { client, told, type Seat } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
-import Usage from '../parts/Usage.vue'
 import { useMayChange } from '../role'
 import { accessWord, ago, clock, contractLook, count, date, money, progressLook, short, until } from '../words'
+
+const Usage = defineAsyncComponent(() => import('../parts/Usage.vue')) // charts are large, and wanted here alone
 
 const now = useNow()
 const q = ref('')
@@ -123,7 +124,10 @@ async function save() {
     <li v-for="x in ahead.idle_seats" :key="'i' + x.host + x.account" class="card"><Mark :look="contractLook['to-come']" word="not needed" /><span><router-link :to="{ name: 'host', params: { name: x.host } }">{{ short(x.host) }}</router-link> has a seat in {{ x.contract }} that its sheet does not need.</span></li>
   </ul>
 
-  <h2>Contracts</h2>
+  <div class="row">
+    <h2>Contracts</h2>
+    <span class="tools"><el-button size="small" tag="a" href="/api/calendar" download="patient-lantern.ics" title="The same on the command line: lantern date list --format ics">Save dates as a calendar</el-button></span>
+  </div>
   <div class="card">
     <el-table :data="contracts.data.value?.items ?? []" row-key="number" empty-text="No contract">
       <el-table-column label="Contract" min-width="290"><template #default="{ row }"><b>{{ row.number }}</b><br /><span class="soft">{{ row.title }}</span></template></el-table-column>
@@ -131,7 +135,7 @@ async function save() {
       <el-table-column label="Seats" width="210">
         <template #default="{ row }">
           <template v-if="row.cover === 'organisation'">{{ row.seats_used }}, no limit</template>
-          <template v-else>{{ row.seats_used }} of {{ row.seats }} used<span v-if="row.seats_over" class="bad">, {{ row.seats_over }} too many</span><span v-else class="soft">, {{ row.seats_free }} free</span><div class="gauge"><i :class="{ full: row.seats_free === 0 }" :style="{ width: `${Math.min(100, (100 * row.used) / Math.max(1, row.seats))}%` }" /></div></template>
+          <template v-else>{{ row.seats_used }} of {{ row.seats }} used<span v-if="row.seats_over" class="bad">, {{ row.seats_over }} too many</span><span v-else class="soft">, {{ row.seats_free }} free</span><div class="gauge"><i :class="{ full: row.seats_free === 0 }" :style="{ width: `${Math.min(100, (100 * row.seats_used) / Math.max(1, row.seats))}%` }" /></div></template>
         </template>
       </el-table-column>
       <el-table-column label="Ends" width="180"><template #default="{ row }">{{ date(row.end) }}<span class="soft">, {{ until(row.end, now) }}</span></template></el-table-column>

@@ -1,0 +1,31 @@
+package api
+
+import "time"
+
+// What falls due.
+const (
+	DueContract = "contract" // it ends
+	DueKey      = "key"      // a signing key of the policy ends
+	DueWaiver   = "waiver"   // what was accepted is a finding again
+	DueReview   = "review"   // a decision is looked at again
+	DueFreeze   = "freeze"   // hosts move again
+)
+
+// DatePage is what falls due, the next first.
+type DatePage struct {
+	Dates []Date `json:"items"`
+	Total int    `json:"total"`
+	Next  int    `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
+
+	Revision int64    `json:"revision" doc:"Whose keys and reviews they are; 0: nothing is published, and none are known"`
+	Away     []string `json:"away" doc:"Accounts whose desk does not answer: their contracts are as it told them last"`
+}
+
+// Date is one thing that falls due.
+type Date struct {
+	Due    time.Time `json:"due"`
+	Kind   string    `json:"kind" enum:"contract,key,waiver,review,freeze"`
+	Name   string    `json:"name" doc:"Of the contract, the key, the channel's group, or the number of the waiver or freeze"`
+	Says   string    `json:"says" doc:"What it is, in one line"`
+	Detail string    `json:"detail" doc:"What comes of it"`
+}
