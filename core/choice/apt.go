@@ -3,8 +3,6 @@ package choice
 import (
 	"fmt"
 	"math"
-	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -200,7 +198,7 @@ func (h *Host) own(name, v string, offers []*Offered, also ...source.Release) *s
 			continue
 		}
 		if want, is := strings.CutPrefix(pin.Pin, "version "); is {
-			if aptPattern(strings.TrimSpace(want), v) {
+			if deb.Matches(strings.TrimSpace(want), v) {
 				return pin
 			}
 			continue
@@ -237,15 +235,5 @@ func (h *Host) forPackage(pattern, name string, offers []*Offered) bool {
 	if !strings.HasPrefix(pattern, "/") && !strings.ContainsAny(pattern, "*[?") {
 		return false
 	}
-	return aptPattern(pattern, name)
-}
-
-// aptPattern is apt's: a regular expression between slashes, else a pattern of fnmatch(3).
-func aptPattern(pattern, value string) bool {
-	if len(pattern) > 1 && pattern[0] == '/' && pattern[len(pattern)-1] == '/' {
-		re, err := regexp.Compile("(?i)" + pattern[1:len(pattern)-1])
-		return err == nil && re.MatchString(value)
-	}
-	ok, err := path.Match(strings.ToLower(pattern), strings.ToLower(value))
-	return err == nil && ok
+	return deb.Matches(pattern, name)
 }

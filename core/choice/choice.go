@@ -7,7 +7,6 @@ package choice
 import (
 	"encoding/json"
 	"iter"
-	"path"
 	"slices"
 	"strings"
 
@@ -18,6 +17,7 @@ import (
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/index"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/pattern"
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/core/version"
 )
@@ -196,23 +196,16 @@ func (h *Host) leaveOut(c *Choice, name string) {
 // covers reports whether a hold is for a package: by its name, or with its version and
 // architecture as programs write them.
 func covers(k *source.Hold, p *index.Package) bool {
-	pattern := strings.TrimPrefix(k.What, "!")
+	what := strings.TrimPrefix(k.What, "!")
 	full := p.Name + "-" + p.Version
 	_, noEpoch, has := strings.Cut(p.Version, ":")
 	names := []string{p.Name, p.Name + "." + p.Arch, full, full + "." + p.Arch}
 	if has {
 		names = append(names, p.Name+"-"+noEpoch, p.Name+"-"+noEpoch+"."+p.Arch)
+	} else { // programs may write the epoch that is none
+		names = append(names, p.Name+"-0:"+p.Version, p.Name+"-0:"+p.Version+"."+p.Arch)
 	}
-	return slices.ContainsFunc(names, func(n string) bool { return glob(pattern, n) })
-}
-
-// glob matches as fnmatch(3) does.
-func glob(pattern, name string) bool {
-	if pattern == name {
-		return true
-	}
-	ok, err := path.Match(strings.ReplaceAll(pattern, "/", "\x01"), strings.ReplaceAll(name, "/", "\x01"))
-	return err == nil && ok
+	return slices.ContainsFunc(names, func(n string) bool { return pattern.Fnmatch(what, n) })
 }
 
 // kept reports whether something keeps an installed package as it is.
@@ -223,7 +216,7 @@ func (h *Host) kept(family, name string) (by string) {
 			continue
 		}
 		bare, _, _ := strings.Cut(k.What, ":") // apt's holds may name the architecture
-		if k.What == name || bare == name || glob(k.What, name) {
+		if k.What == name || bare == name || pattern.Fnmatch(k.What, name) {
 			return k.File
 		}
 	}

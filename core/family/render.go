@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"patientlantern.example/lantern/core/series"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -20,11 +21,18 @@ type Definition struct {
 	Priority   *int     // nil: none is written
 	Level      int      // how many repositories of the policy stand below it
 	While      string   // folder of the media that it comes from
+	Hold       *Hold    // packages of it that stay at a series of versions
 	Signatures string   // required or off
 	Keys       []SigningKey
 	Authority  string // rpm only: certificates (PEM) that vouch for the server; empty: the system's
 	Account    string // whose access opens it; empty: nobody's
 	Kind       string // of that access, as in the package credential
+}
+
+// Hold keeps packages at a series of versions.
+type Hold struct {
+	Packages []string
+	Series   series.Series
 }
 
 // Name is the title in one line, or the repository's name where there is none.

@@ -10,6 +10,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/series"
 )
 
 var choiceName = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
@@ -81,9 +82,10 @@ func (l *loader) channel(f field) {
 
 func (l *loader) choice(c *Channel, f field) *Choice {
 	choice := &Choice{Name: f.key, Pos: f.at}
+	var pinned Text
 	for _, x := range l.mapping(f.node, fmt.Sprintf("the choice %q of the channel %q", f.key, c.Name), keysOf[choiceForm]()...) {
 		t, ok := Text{}, false
-		if x.key != "variants" {
+		if x.key != "variants" && x.key != "hold" {
 			if t, ok = l.text(x, x.key); !ok {
 				continue
 			}
@@ -96,7 +98,9 @@ func (l *loader) choice(c *Channel, f field) *Choice {
 		case "opens":
 			choice.Opens = t
 		case "pinned":
-			choice.Pinned = t.Value
+			choice.Pinned, pinned = t.Value, t
+		case "hold":
+			choice.Hold = l.list(x, "hold")
 		case "variants":
 			choice.Variants = map[string]Text{}
 			for _, v := range l.mapping(x.node, "variants", keysOf[variantForm]()...) {
@@ -110,6 +114,7 @@ func (l *loader) choice(c *Channel, f field) *Choice {
 		l.fail("missing", f.at, fmt.Sprintf("the choice %q of the channel %q names no repository", f.key, c.Name), "add: repository: NAME")
 		return nil
 	}
+	l.held(choice, pinned)
 	if choice.Opens.Value == "" {
 		choice.Opens = choice.Repository
 	} else if choice.Contract == nil {
@@ -121,6 +126,28 @@ func (l *loader) choice(c *Channel, f field) *Choice {
 		)
 	}
 	return choice
+}
+
+// packageName is a package's plain name, as any of the families has them.
+var packageName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9+._-]{0,127}$`)
+
+// held checks what a choice holds at its pinned series.
+func (l *loader) held(c *Choice, pinned Text) {
+	for _, t := range c.Hold {
+		if !packageName.MatchString(t.Value) {
+			l.fail("value", t.Pos, fmt.Sprintf("hold names %q, which is no plain name of a package", t.Value), "write each name in full, without patterns")
+		}
+	}
+	if len(c.Hold) == 0 {
+		return
+	}
+	if pinned.Value == "" {
+		l.fail("missing", c.Hold[0].Pos, fmt.Sprintf("the choice %q holds packages, and nothing says at which version", c.Name), "add: pinned: \"1.44\"")
+		return
+	}
+	if _, err := series.Of(pinned.Value); err != nil {
+		l.fail("value", pinned.Pos, "packages cannot be held there: "+err.Error(), "write pinned: \"1.44\"")
+	}
 }
 
 // follows reads which choices an assignment follows: a name, or a mapping where
@@ -209,12 +236,15 @@ func (l *loader) channelReferences() {
 						"give the channel a repository of its own",
 					)
 				}
-				if other, twice := in[t.Value]; twice {
+				shared := t == choice.Repository && slices.ContainsFunc(c.Choices, func(x *Choice) bool {
+					return x != choice && x.Repository.Value == t.Value && (len(x.Hold) > 0 || len(choice.Hold) > 0)
+				})
+				if other, twice := in[t.Value]; twice && (other != name || !shared) {
 					l.fail(
 						"value",
 						t.Pos,
 						fmt.Sprintf("the repository %q stands in the channel %q already", t.Value, other),
-						"a repository belongs to one choice of one channel",
+						"a repository belongs to one choice of one channel; two choices of one channel share it where one says hold",
 					)
 				}
 				in[t.Value] = name

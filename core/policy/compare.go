@@ -214,6 +214,7 @@ func elements(p *Policy) map[string]*element {
 				e.say(x.Name+" opens", x.Opens.Value)
 			}
 			e.say(x.Name+" pinned", x.Pinned)
+			e.set(x.Name+" hold", x.Hold)
 			for v, t := range x.Variants {
 				e.say(x.Name+" "+v, t.Value)
 			}

@@ -183,6 +183,7 @@ type choiceForm struct {
 	Contract   string      `yaml:"contract" doc:"what opens it; open when left out" form:"name"`
 	Opens      string      `yaml:"opens" doc:"what the vendor's desk calls it; the repository's name when left out"`
 	Pinned     string      `yaml:"pinned" doc:"the version that it stays at; rolling when left out"`
+	Hold       []string    `yaml:"hold" doc:"packages that are held at the pinned series, where the vendor keeps all versions in one place"`
 	Variants   variantForm `yaml:"variants" doc:"for those who ask for them"`
 }
 

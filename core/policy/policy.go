@@ -288,6 +288,7 @@ type Choice struct {
 	Contract   *Text           // what it needs; nil for an open one
 	Opens      Text            // what the vendor's desk calls it
 	Pinned     string          // the version that it stays at; empty: rolling
+	Hold       []Text          // packages that are held at that series
 	Variants   map[string]Text // debug, source → repository, for those who ask for them
 }
 

@@ -14,6 +14,7 @@ type Follow struct {
 	Channel      string
 	Choice       string
 	Pinned       string   // the version that it stays at; empty: rolling
+	Hold         []string // packages that are held at that series
 	Repositories []string // what it comes to, variants included
 	Others       []string // the other choices': kept off where they stand
 	Variants     []string
@@ -40,7 +41,7 @@ func (r *Resolver) channels(p *plan, h *Host, apply []int, on map[string]bool) {
 			names[name] = true
 		}
 	}
-	p.off, p.grants = map[string]bool{}, map[string]*Follow{}
+	p.off, p.grants, p.holds = map[string]bool{}, map[string]*Follow{}, map[string]*Follow{}
 	for _, name := range sortedKeys(names) {
 		says := map[int]string{}
 		for _, i := range apply {
@@ -82,6 +83,9 @@ func (r *Resolver) channels(p *plan, h *Host, apply []int, on map[string]bool) {
 				p.grants[name] = f
 			}
 		}
+		if len(f.Hold) > 0 {
+			p.holds[f.Repositories[0]] = f
+		}
 		for _, name := range f.Others {
 			on[name], p.off[name] = true, true
 		}
@@ -120,6 +124,9 @@ func (r *Resolver) follow(channel string, a *policy.Assignment) Follow {
 		Group:        joinTexts(a.To),
 		At:           said.Pos,
 		Decision:     a.Without,
+	}
+	for _, t := range choice.Hold {
+		f.Hold = append(f.Hold, t.Value)
 	}
 	for _, v := range said.Variants {
 		f.Variants = append(f.Variants, v.Value)

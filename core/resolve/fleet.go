@@ -7,7 +7,9 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 )
@@ -120,7 +122,7 @@ func (f *Fleet) Diagnostics() []diag.Diagnostic {
 			note(d, f.results[res])
 		}
 		if len(res.Trouble) == 0 {
-			for _, d := range f.doubled(res) {
+			for _, d := range slices.Concat(f.doubled(res), f.notHeld(res)) {
 				note(d, f.results[res])
 			}
 		}
@@ -213,6 +215,30 @@ func (f *Fleet) doubled(res *Result) (out []diag.Diagnostic) {
 				),
 			)
 			break
+		}
+	}
+	return out
+}
+
+// notHeld says where a package manager cannot be told to stay at a series of versions.
+func (f *Fleet) notHeld(res *Result) (out []diag.Diagnostic) {
+	for i := range res.plan.follows {
+		follow := &res.plan.follows[i]
+		if len(follow.Hold) == 0 || !res.has(follow.Repositories[0]) {
+			continue
+		}
+		names, choice := strings.Join(follow.Hold, ", "), follow.Channel+"'s choice "+follow.Choice
+		switch res.Sheet.Family {
+		case zypp.Family:
+			out = append(out, warning("not-held", follow.At,
+				fmt.Sprintf("%s holds %s at %s, and zypper takes that from its own list of locks alone: on %s the newest version comes",
+					choice, names, follow.Pinned, res.Example),
+				"lock them there: zypper addlock"))
+		case arch.Family:
+			out = append(out, warning("not-held", follow.At,
+				fmt.Sprintf("%s holds %s at %s, and pacman can only keep what is installed (IgnorePkg): on %s it stays at whatever it has",
+					choice, names, follow.Pinned, res.Example),
+				"see with lantern whence that the hosts have that series"))
 		}
 	}
 	return out

@@ -17,6 +17,7 @@ type plan struct {
 	off          map[string]bool              // those of other choices of a channel: kept off where they stand
 	follows      []Follow                     // by channel
 	grants       map[string]*Follow           // repository → what opens it
+	holds        map[string]*Follow           // repository → what of it is held at a series
 	strange      map[string]string            // licensed repositories of channels that are not followed → their contract
 	apply        []int                        // the assignments
 	held         []string                     // of which the host holds the media
@@ -106,6 +107,9 @@ func (r *Resolver) plan(h *Host, in []bool, held []string) *plan {
 		}
 		if contract := p.strange[name]; contract != "" {
 			p.stamp[name] += fmt.Sprintf("strange %q", contract)
+		}
+		if f := p.holds[name]; f != nil {
+			p.stamp[name] += fmt.Sprintf("hold %q %q", f.Pinned, f.Hold)
 		}
 		if g := p.grants[name]; g != nil {
 			p.stamp[name] += fmt.Sprintf("%q %q", g.Account, g.Contract)

@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/series"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -25,6 +26,7 @@ type writing struct {
 	repo    *policy.Repository
 	enabled bool
 	grant   *Follow // what opens it, or nil
+	follow  *Follow // what says that packages of it are held at a series, or nil
 	while   string  // folder of the media that it comes from, on the host that holds it
 	lookup  func(string) (string, bool)
 	fail    func(code string, at diag.Pos, message, remedy string)
@@ -117,7 +119,7 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 		Suites:     suites,
 		Priority:   def.Priority, Level: w.policy.Levels[w.repo.Name], While: w.while,
 		Components: append(components, w.fill(def.Add)...), Archs: w.fill(def.Archs), Kinds: w.fill(def.Kinds),
-		Signatures: w.repo.Signatures, Embed: deb.CanEmbed(w.host.Traits.Tools["apt"]), Keys: w.signingKeys(),
+		Signatures: w.repo.Signatures, Embed: deb.CanEmbed(w.host.Traits.Tools["apt"]), Keys: w.signingKeys(), Hold: w.hold(),
 	}
 	if d.URL == "" && d.Mirrors == nil {
 		return true
@@ -312,7 +314,7 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 	u, ok := w.place(def, program, forbidden)
 	d = family.Definition{
 		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: u,
-		Signatures: w.repo.Signatures, Keys: w.signingKeys(), Level: w.policy.Levels[w.repo.Name], While: w.while,
+		Signatures: w.repo.Signatures, Keys: w.signingKeys(), Level: w.policy.Levels[w.repo.Name], While: w.while, Hold: w.hold(),
 	}
 	if ok {
 		d.Mirrors, d.Priority = w.mirrors(def.Mirrors), def.Priority
@@ -324,6 +326,18 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 		d.Authority = def.Authority.Value
 	}
 	return d, ok
+}
+
+// hold is what of the repository stays at a series of versions; nil for nothing.
+func (w *writing) hold() *family.Hold {
+	if w.follow == nil {
+		return nil
+	}
+	s, err := series.Of(w.follow.Pinned)
+	if err != nil { // the loader has refused it
+		return nil
+	}
+	return &family.Hold{Packages: w.follow.Hold, Series: s}
 }
 
 // unchecked is off where the policy says that nobody checks a repository; empty elsewhere.

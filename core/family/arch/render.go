@@ -68,6 +68,9 @@ func Render(d family.Definition) ([]source.SheetFile, source.SheetSource, []sour
 	if d.Title != "" {
 		b.WriteString("#\n# " + d.Name() + "\n")
 	}
+	if d.Hold != nil && d.Enabled { // pacman knows no versions here: what is installed stays
+		fmt.Fprintf(&b, "[options]\nIgnorePkg = %s\n", strings.Join(d.Hold.Packages, " "))
+	}
 	fmt.Fprintf(&b, "%[1]s[%[2]s]\n%[1]sSigLevel = %[3]s\n%[1]s%[4]s\n", off, d.Repository, level, server)
 	return append(files, source.SheetFile{Path: src.File, Mode: "0644", Text: b.String(), Repository: src.Repository}), src, keys
 }

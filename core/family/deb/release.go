@@ -9,6 +9,7 @@ import (
 
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/pattern"
 )
 
 // ListsDir is where apt keeps what it has fetched.
@@ -182,7 +183,7 @@ func PinMatches(pin string, r source.Release) bool {
 	spec = strings.TrimSpace(spec)
 	switch kind {
 	case "origin":
-		return matchesExpression(strings.Trim(spec, `"`), site(r.URL))
+		return Matches(strings.Trim(spec, `"`), site(r.URL))
 	case "release":
 	default:
 		return false
@@ -190,7 +191,7 @@ func PinMatches(pin string, r source.Release) bool {
 	any := false
 	match := func(pattern, value string) bool {
 		any = true
-		return value != "" && matchesExpression(pattern, value)
+		return value != "" && Matches(pattern, value)
 	}
 	if !strings.Contains(spec, "=") {
 		return spec != "" && (match(spec, r.Archive) || match(spec, r.Codename))
@@ -227,21 +228,17 @@ func site(u string) string {
 	return ""
 }
 
-// matchesExpression is apt's: a regular expression between slashes, else a pattern of
-// fnmatch(3), small and capital letters alike.
-func matchesExpression(pattern, value string) bool {
-	if len(pattern) > 1 && pattern[0] == '/' && pattern[len(pattern)-1] == '/' {
-		re, err := regexp.CompilePOSIX("(?i)" + pattern[1:len(pattern)-1])
+// Matches is apt's: a regular expression between slashes, else a pattern of fnmatch(3), small
+// and capital letters alike.
+func Matches(expression, value string) bool {
+	if len(expression) > 1 && expression[0] == '/' && expression[len(expression)-1] == '/' {
+		re, err := regexp.CompilePOSIX("(?i)" + expression[1:len(expression)-1])
 		if err != nil {
-			re, err = regexp.Compile("(?i)" + pattern[1:len(pattern)-1])
+			re, err = regexp.Compile("(?i)" + expression[1:len(expression)-1])
 		}
 		return err == nil && re.MatchString(value)
 	}
-	// path.Match stops at slashes, which fnmatch without FNM_PATHNAME does not.
-	const stand = "\x01"
-	flat := func(s string) string { return strings.ReplaceAll(strings.ToLower(s), "/", stand) }
-	ok, err := path.Match(flat(pattern), flat(value))
-	return err == nil && ok
+	return pattern.FnmatchFold(expression, value)
 }
 
 // OwnRelease reports whether a suite is one of a source.

@@ -27,6 +27,7 @@ type Definition struct {
 	Components []string
 	Archs      []string
 	Kinds      []string
+	Hold       *family.Hold // packages of it that stay at a series of versions
 	Signatures string
 	Keys       []family.SigningKey
 	Embed      bool   // put the keys into the source itself
@@ -77,6 +78,9 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 	}
 	if d.Priority != nil {
 		files = append(files, pins(d))
+	}
+	if d.Hold != nil && d.Enabled {
+		files = append(files, held(d))
 	}
 	var b strings.Builder
 	b.WriteString(family.Head)
@@ -165,6 +169,13 @@ func pins(d Definition) source.SheetFile {
 		fmt.Fprintf(&b, "Package: *\nPin: %s\nPin-Priority: %d\n", p, *d.Priority)
 	}
 	return source.SheetFile{Path: PreferencesDir + "/lantern-" + d.Repository + ".pref", Mode: "0644", Text: b.String(), Repository: d.Of}
+}
+
+// held are the pins that keep packages at a series of versions: all others are passed over,
+// wherever they come from, and those of the series keep the priority that they have.
+func held(d Definition) source.SheetFile {
+	text := family.Head + "Package: " + strings.Join(d.Hold.Packages, " ") + "\nPin: version /" + d.Hold.Series.Others() + "/\nPin-Priority: -1\n"
+	return source.SheetFile{Path: PreferencesDir + "/lantern-hold-" + d.Of + ".pref", Mode: "0644", Text: text, Repository: d.Of}
 }
 
 // oneBlock joins armoured keys into one armoured block.

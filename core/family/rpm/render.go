@@ -40,6 +40,15 @@ func Access(account, kind string) []source.AccessFile {
 	}
 }
 
+// excluded are the builds that a hold passes over.
+func excluded(h *family.Hold) string {
+	var all []string
+	for _, name := range h.Packages {
+		all = append(all, h.Series.OtherBuilds(name)...)
+	}
+	return strings.Join(all, " ")
+}
+
 // Render writes a repository as a .repo file of its own, with the files that it
 // needs.
 func Render(d family.Definition) ([]source.SheetFile, source.SheetSource, []source.SheetKey) {
@@ -58,6 +67,9 @@ func Render(d family.Definition) ([]source.SheetFile, source.SheetSource, []sour
 	fmt.Fprintf(&b, "%s%s\nenabled=%s\ngpgcheck=%s\nrepo_gpgcheck=%s\n", d.Section(), from, family.OnOff(d.Enabled), check, check)
 	if d.Priority != nil {
 		fmt.Fprintf(&b, "priority=%d\n", *d.Priority)
+	}
+	if d.Hold != nil && d.Enabled {
+		b.WriteString("excludepkgs=" + excluded(d.Hold) + "\n")
 	}
 	for i, k := range keys {
 		lead := " "
