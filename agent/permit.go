@@ -15,7 +15,6 @@ import (
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
-	"patientlantern.example/lantern/core/text/ini"
 )
 
 // place is a kind of file that a sheet may have on a host. Whoever holds the service's
@@ -135,20 +134,46 @@ func orNone(s string) string {
 	return s
 }
 
-// permitText checks what a file is to hold. pacman takes options, and with them programs
-// that it runs, from every file that it includes.
+// permitText checks what a file is to hold. pacman takes options, and with them programs that
+// it runs, from every file that it includes: before the first section too, which belongs to
+// whatever stood where the file was included. So a file of a sheet holds sections of
+// repositories, mirrors, and packages that stay as they are; it includes lists of mirrors
+// alone.
 func permitText(name, text string) error {
-	if !strings.HasPrefix(name, arch.Dir+"/") || strings.HasSuffix(name, ".asc") {
+	if path.Dir(name) != arch.Dir {
 		return nil
 	}
-	f := ini.ParsePacman([]byte(text))
-	for i := range f.Sections {
-		section := &f.Sections[i]
-		if strings.EqualFold(strings.TrimSpace(f.Name(section)), "options") {
+	section := ""
+	for line := range strings.Lines(text) {
+		line = strings.TrimFunc(line, func(r rune) bool { return r <= ' ' })
+		key, value, _ := strings.Cut(line, "=")
+		key, value = strings.TrimSpace(key), strings.TrimSpace(value)
+		switch {
+		case line == "" || line[0] == '#': // nowhere else is that a comment
+		case line[0] == '[' && strings.HasSuffix(line, "]"):
+			section = line
+		case key == "Server":
+		case section == "[options]" && key == "IgnorePkg" && plainNames(value):
+		case strings.EqualFold(section, "[options]"):
 			return fmt.Errorf("%s would set options of pacman, which no sheet may", name)
+		case section != "" && key == "SigLevel":
+		case section != "" && key == "Include" && listOfMirrors(value):
+		default:
+			return fmt.Errorf("%s would tell pacman %q, which no sheet may", name, key)
 		}
 	}
 	return nil
+}
+
+// plainNames reports whether a list holds names of packages and no patterns.
+func plainNames(list string) bool {
+	return strings.Trim(list, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789+._- ") == ""
+}
+
+// listOfMirrors reports whether a path is that of a file which a sheet may have in pacman's
+// folder, and whose text is checked.
+func listOfMirrors(name string) bool {
+	return plainPath(name) && path.Dir(name) == arch.Dir && strings.HasPrefix(path.Base(name), "lantern-") && !strings.ContainsAny(name, "*?[")
 }
 
 // permitEdits checks that a change touches nothing but what a sheet may have, the files

@@ -243,8 +243,35 @@ func TestASheetMayNameNoOtherPath(t *testing.T) {
 	}
 	assert.ErrorContains(t, permitSheet(&source.Sheet{Family: "rpm"}, s), "the sheet is for rpm, and this host has deb")
 	arch := &source.Survey{Traits: source.Traits{Family: "arch"}}
-	evil := &source.Sheet{Family: "arch", Files: []source.SheetFile{{Path: "/etc/pacman.d/lantern-x.conf", Mode: "0644", Text: "[x]\nServer = http://x/\n[options]\nXferCommand = /bin/sh -c id\n"}}}
-	assert.ErrorContains(t, permitSheet(evil, arch), "would set options of pacman, which no sheet may")
+	for text, says := range map[string]string{
+		"[x]\nServer = http://x/\n[options]\nXferCommand = /bin/sh -c id\n":                            "would set options of pacman",
+		"[ options ]\nXferCommand = /bin/sh\n":                                                         `"XferCommand"`,
+		"[OPTIONS]\nXferCommand = /bin/sh\n":                                                           "would set options of pacman",
+		"\t[options] \n\v XferCommand\t=/bin/sh\n":                                                     "would set options of pacman",
+		"[x]#\nSigLevel = Never\n":                                                                     `"[x]#"`, // no section, so it is for all
+		"[options]\nIgnorePkg = *\n":                                                                   "would set options of pacman",
+		"[options]\nInclude = /etc/pacman.d/lantern-x.mirrors\n":                                       "would set options of pacman",
+		"XferCommand = /bin/sh -c id\n[x]\nServer = http://x/\n":                                       `"XferCommand"`, // in what stood before
+		"HookDir=/tmp/hooks\n":                                                                         `"HookDir"`,
+		"[x]\nServer = http://x/\nInclude = /tmp/more\n":                                               `"Include"`,
+		"[x]\nServer = http://x/\nInclude = /etc/pacman.d/lantern-keys/x.asc\n":                        `"Include"`, // nobody looks into keys
+		"[x]\nInclude = /etc/pacman.d/lantern-*\n":                                                     `"Include"`,
+		"Include = /etc/pacman.d/lantern-x.mirrors\n":                                                  `"Include"`,
+		"[options]\nIgnorePkg = tide-model tide-tools\n[x]\nSigLevel = Required\nServer = http://x/\n": "",
+		"[x]\nInclude = /etc/pacman.d/lantern-x.mirrors\n":                                             "",
+		"# one\nServer = http://x/$repo # two\n":                                                       "",
+	} {
+		sheet := &source.Sheet{Family: "arch", Files: []source.SheetFile{{Path: "/etc/pacman.d/lantern-x.conf", Mode: "0644", Text: text}}}
+		if err := permitSheet(sheet, arch); says == "" {
+			assert.NoError(t, err, text)
+		} else {
+			assert.ErrorContains(t, err, says, text)
+		}
+		listed := &source.Sheet{Family: "arch", Access: []source.SheetAccess{
+			{Files: []source.AccessFile{{Path: "/etc/pacman.d/lantern-x.gannet", Mode: "0600", Without: text}}},
+		}}
+		assert.Equal(t, says != "", permitSheet(listed, arch) != nil, text)
+	}
 	access := &source.Sheet{Family: deb.Family, Access: []source.SheetAccess{{Files: []source.AccessFile{{Path: "/etc/sudoers.d/x", Mode: "0600"}}}}}
 	assert.ErrorContains(t, permitSheet(access, s), "is no place for access of this host")
 	rapid.Check(t, func(rt *rapid.T) {

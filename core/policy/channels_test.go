@@ -126,3 +126,23 @@ func TestAPrivateKeyAmongCertificatesIsAnError(t *testing.T) {
 	require.NotEmpty(t, diags)
 	assert.Equal(t, `p.yaml:8:95: error[secret]: the file "ca.pem" holds a private key; put the certificate alone there, and treat the private key as lost`, diags[0].String())
 }
+
+func TestTwoChoicesShareARepositoryWhereOneHolds(t *testing.T) {
+	open := "    open: { repository: gannet-open }\n"
+	for _, c := range []struct{ add, says string }{
+		{"    steady: { repository: gannet-open, pinned: \"1.44\", hold: [gannet-tools] }\n", ""},
+		{"    steady: { repository: gannet-open, pinned: \"1:1.44\", hold: [gannet-tools] }\n", ""},
+		{"    steady: { repository: gannet-open, pinned: \"1.44\" }\n", "stands in the channel"},
+		{"    steady: { repository: gannet-open, hold: [gannet-tools] }\n", "nothing says at which version"},
+		{"    steady: { repository: gannet-open, pinned: newest, hold: [gannet-tools] }\n", "is no beginning of a version"},
+		{"    steady: { repository: gannet-open, pinned: \"1.44\", hold: [\"gannet-*\"] }\n", "is no plain name of a package"},
+	} {
+		_, diags := policy.Load(channelFolder(t, strings.Replace(channels, open, open+c.add, 1)), now)
+		if c.says == "" {
+			assert.Empty(t, diags, c.add)
+			continue
+		}
+		require.NotEmpty(t, diags, c.add)
+		assert.Contains(t, diags[0].String(), c.says, c.add)
+	}
+}
