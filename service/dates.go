@@ -17,7 +17,11 @@ import (
 )
 
 func (s *Service) dateRoutes(a huma.API) {
-	huma.Register(a, operation("list-dates", http.MethodGet, "/api/dates", "What falls due: contracts, keys, waivers, reviews, freezes"), s.listDates)
+	huma.Register(
+		a,
+		operation("list-dates", http.MethodGet, "/api/dates", "What falls due: contracts, keys, waivers, reviews, freezes"),
+		s.listDates,
+	)
 	op := operation("calendar", http.MethodGet, "/api/calendar", "The same as a calendar (iCalendar, RFC 5545)")
 	op.Responses = map[string]*huma.Response{"200": {
 		Description: "OK", Content: map[string]*huma.MediaType{"text/calendar": {Schema: &huma.Schema{Type: huma.TypeString}}},
@@ -51,7 +55,13 @@ func (s *Service) dates(ctx context.Context) (list []api.Date, revision int64, e
 	if p != nil {
 		for name, k := range p.Keys {
 			if e := k.Describe.Expires; e != nil && p.Withdrawn[name] == nil {
-				add(*e, api.DueKey, name, "The signing key "+name+" ends", "Repositories that are signed with it alone are refused from then on.")
+				add(
+					*e,
+					api.DueKey,
+					name,
+					"The signing key "+name+" ends",
+					"Repositories that are signed with it alone are refused from then on.",
+				)
 			}
 		}
 		for _, a := range p.Assignments {
@@ -61,7 +71,13 @@ func (s *Service) dates(ctx context.Context) (list []api.Date, revision int64, e
 					to = append(to, t.Value)
 				}
 				group := strings.Join(to, ", ")
-				add(d.Review, api.DueReview, group, "Review: "+group+" runs without a contract", fmt.Sprintf("%s (%s)", d.Because, d.Author))
+				add(
+					d.Review,
+					api.DueReview,
+					group,
+					"Review: "+group+" runs without a contract",
+					fmt.Sprintf("%s (%s)", d.Because, d.Author),
+				)
 			}
 		}
 	}
@@ -75,7 +91,13 @@ func (s *Service) dates(ctx context.Context) (list []api.Date, revision int64, e
 		if f.Scope != "" {
 			what = f.Scope + " moves again"
 		}
-		add(f.Until, api.DueFreeze, strconv.FormatInt(f.ID, 10), "A freeze ends: "+what, fmt.Sprintf("Frozen by %s: %s", f.Author, f.Because))
+		add(
+			f.Until,
+			api.DueFreeze,
+			strconv.FormatInt(f.ID, 10),
+			"A freeze ends: "+what,
+			fmt.Sprintf("Frozen by %s: %s", f.Author, f.Because),
+		)
 	}
 	slices.SortFunc(list, func(a, b api.Date) int {
 		return cmp.Or(a.Due.Compare(b.Due), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name))
@@ -127,5 +149,9 @@ func (s *Service) calendar(ctx context.Context, _ *struct{}) (*calendarBody, err
 		e.SetDescription(d.Detail)
 		e.SetTimeTransparency(ics.TransparencyTransparent)
 	}
-	return &calendarBody{"text/calendar; charset=utf-8", `attachment; filename="patient-lantern.ics"`, []byte(c.Serialize(ics.WithNewLineWindows))}, nil
+	return &calendarBody{
+		"text/calendar; charset=utf-8",
+		`attachment; filename="patient-lantern.ics"`,
+		[]byte(c.Serialize(ics.WithNewLineWindows)),
+	}, nil
 }

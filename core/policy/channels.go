@@ -135,14 +135,24 @@ var packageName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9+._-]{0,127}$`)
 func (l *loader) held(c *Choice, pinned Text) {
 	for _, t := range c.Hold {
 		if !packageName.MatchString(t.Value) {
-			l.fail("value", t.Pos, fmt.Sprintf("hold names %q, which is no plain name of a package", t.Value), "write each name in full, without patterns")
+			l.fail(
+				"value",
+				t.Pos,
+				fmt.Sprintf("hold names %q, which is no plain name of a package", t.Value),
+				"write each name in full, without patterns",
+			)
 		}
 	}
 	if len(c.Hold) == 0 {
 		return
 	}
 	if pinned.Value == "" {
-		l.fail("missing", c.Hold[0].Pos, fmt.Sprintf("the choice %q holds packages, and nothing says at which version", c.Name), "add: pinned: \"1.44\"")
+		l.fail(
+			"missing",
+			c.Hold[0].Pos,
+			fmt.Sprintf("the choice %q holds packages, and nothing says at which version", c.Name),
+			"add: pinned: \"1.44\"",
+		)
 		return
 	}
 	if _, err := series.Of(pinned.Value); err != nil {
@@ -236,10 +246,7 @@ func (l *loader) channelReferences() {
 						"give the channel a repository of its own",
 					)
 				}
-				shared := t == choice.Repository && slices.ContainsFunc(c.Choices, func(x *Choice) bool {
-					return x != choice && x.Repository.Value == t.Value && (len(x.Hold) > 0 || len(choice.Hold) > 0)
-				})
-				if other, twice := in[t.Value]; twice && (other != name || !shared) {
+				if other, twice := in[t.Value]; twice && (other != name || t != choice.Repository || !c.shares(choice)) {
 					l.fail(
 						"value",
 						t.Pos,
@@ -339,6 +346,14 @@ func (l *loader) channelReferences() {
 	}
 	unused(l, "channel", p.Channels, func(c *Channel) diag.Pos { return c.Pos })
 	unused(l, "contract", p.Contracts, func(c *Contract) diag.Pos { return c.Pos })
+}
+
+// shares reports whether a choice may have the repository of another of its channel: one of
+// them holds packages of it at a series.
+func (c *Channel) shares(choice *Choice) bool {
+	return slices.ContainsFunc(c.Choices, func(x *Choice) bool {
+		return x != choice && x.Repository.Value == choice.Repository.Value && (len(x.Hold) > 0 || len(choice.Hold) > 0)
+	})
 }
 
 // insistOnURL wants it said that a login shall stand in a URL: everybody who sees

@@ -145,7 +145,11 @@ var Codes = map[string]Code{
 		"keep what it needs",
 	},
 	"wrong-release": {diag.Warning, "a suite of another release than the host's", "use `${os.codename}`, or a case"},
-	"not-held":      {diag.Warning, "packages that a package manager cannot be told to hold at a series of versions", "lock them on those hosts, or see what they have"},
+	"not-held": {
+		diag.Warning,
+		"packages that a package manager cannot be told to hold at a series of versions",
+		"lock them on those hosts, or see what they have",
+	},
 	"doubled": {
 		diag.Error,
 		"two repositories that are the same source on one host, which the package manager refuses or takes once",

@@ -154,6 +154,7 @@ var fieldAspects = map[string]string{
 	"sslclientcert": "access",
 	"sslclientkey":  "access",
 	"SigLevel":      "signatures", "Server": "url", "Include": "url", "Package": "order", "Pin": "pin", "Pin-Priority": "order",
+	"excludepkgs": "hold", "IgnorePkg": "hold",
 }
 
 // aspectOf tells what a line follows from; empty where that is as for the line before.
@@ -165,6 +166,9 @@ func aspectOf(path, line string) string {
 		return "authority"
 	}
 	bare := strings.TrimPrefix(line, "#")
+	if line == "[options]" || strings.HasPrefix(path, deb.HoldPath("")) && bare == line {
+		return "hold"
+	}
 	if strings.HasPrefix(bare, "[") {
 		return "name"
 	}
@@ -189,12 +193,7 @@ func aspectOf(path, line string) string {
 // causes says what a line of one aspect follows from.
 func (e *explained) causes(aspect string, f source.SheetFile, d *policy.Definition) []reason.Cause {
 	repo := e.repo
-	own := func(key, what string) reason.Cause {
-		if pos, ok := repo.At[key]; ok {
-			return at(what, pos)
-		}
-		return at(what, repo.Pos)
-	}
+	own := func(key, what string) reason.Cause { return at(what, e.own(key)) }
 	kind := e.host.Traits.Family
 	var place *policy.Place
 	if d != nil {
@@ -269,40 +268,10 @@ func (e *explained) causes(aspect string, f source.SheetFile, d *policy.Definiti
 		return []reason.Cause{{What: "signatures are checked, where the policy does not say otherwise"}}
 	case "enabled":
 		return e.enabled()
+	case "hold":
+		return e.held()
 	case "order", "pin":
-		var out []reason.Cause
-		if isDeb && d.Deb.Priority != nil || place != nil && place.Priority != nil {
-			out = append(out, own(kind, "a number of its own"))
-		}
-		for _, t := range repo.Above {
-			out = append(out, at("stands above "+t.Value, t.Pos))
-		}
-		for _, t := range repo.Below {
-			out = append(out, at("stands below "+t.Value, t.Pos))
-		}
-		for _, name := range sortedKeys(e.policy.Repositories) {
-			for _, t := range e.policy.Repositories[name].Above {
-				if t.Value == repo.Name {
-					out = append(out, at(name+" stands above it", t.Pos))
-				}
-			}
-			for _, t := range e.policy.Repositories[name].Below {
-				if t.Value == repo.Name {
-					out = append(out, at(name+" stands below it", t.Pos))
-				}
-			}
-		}
-		if aspect == "pin" && isDeb && d.Deb.Pin != nil {
-			out = append(out, e.text("pin", *d.Deb.Pin)...)
-		}
-		if aspect == "pin" && isDeb {
-			for i := range d.Deb.Releases {
-				for _, t := range d.Deb.Releases[i].Texts() {
-					out = append(out, e.text("its Release file", *t)...)
-				}
-			}
-		}
-		return out
+		return e.ordered(aspect, d, place, isDeb)
 	case "authority":
 		if place != nil && place.Authority != nil {
 			return []reason.Cause{at("the authority that vouches for the server", place.Authority.Pos)}

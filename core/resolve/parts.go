@@ -141,7 +141,8 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 	if p.off[name] || p.strange[name] != "" || repo.Keyless {
 		enabled = false
 	}
-	w := &writing{Resolver: r, part: x, host: h, repo: repo, enabled: enabled, grant: p.grants[name], follow: p.holds[name], lookup: lookup, fail: fail}
+	w := &writing{Resolver: r, part: x, host: h, repo: repo, enabled: enabled, lookup: lookup, fail: fail}
+	w.grant, w.follow = p.grants[name], p.holds[name]
 	if repo.Media != nil && slices.Contains(p.held, name) {
 		w.while = repo.Media.Path.Value
 	}

@@ -22,7 +22,10 @@ var form = regexp.MustCompile(`^(?:([0-9]):)?([0-9][0-9A-Za-z.+~_]{0,62})$`)
 func Of(text string) (Series, error) {
 	m := form.FindStringSubmatch(text)
 	if m == nil {
-		return Series{}, fmt.Errorf("%q is no beginning of a version: write it as 1.44, or 1:1.44 where rpm has an epoch, without a release", text)
+		return Series{}, fmt.Errorf(
+			"%q is no beginning of a version: write it as 1.44, or 1:1.44 where rpm has an epoch, without a release",
+			text,
+		)
 	}
 	epoch, _ := strconv.Atoi(m[1]) // a digit, or nothing
 	return Series{m[2], epoch}, nil

@@ -31,7 +31,7 @@ var longFunctions = map[string]int{
 	"bench/scale.go scale": 97, "cli/change.go policyCheck": 129, "cli/contracts.go contractList": 137,
 	"cli/contracts.go showOutlook": 83, "cli/seats.go seatList": 96, "cmd/lantern-agent/main.go command": 109,
 	"core/policy/channels.go channelReferences": 121,
-	"core/policy/keys.go key":                   90, "core/resolve/explain.go causes": 136, "core/resolve/parts.go work": 97, "core/text/deb822/deb822.go scan": 83,
+	"core/policy/keys.go key":                   90, "core/resolve/explain.go causes": 102, "core/resolve/parts.go work": 97, "core/text/deb822/deb822.go scan": 83,
 	"demo/demo.go Run": 168, "standin/apt.go Suites": 105,
 	"standin/rpmmd.go Build": 93,
 }

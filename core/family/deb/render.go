@@ -168,14 +168,26 @@ func pins(d Definition) source.SheetFile {
 		}
 		fmt.Fprintf(&b, "Package: *\nPin: %s\nPin-Priority: %d\n", p, *d.Priority)
 	}
-	return source.SheetFile{Path: PreferencesDir + "/lantern-" + d.Repository + ".pref", Mode: "0644", Text: b.String(), Repository: d.Of}
+	return source.SheetFile{
+		Path:       PreferencesDir + "/lantern-" + d.Repository + ".pref",
+		Mode:       "0644",
+		Text:       b.String(),
+		Repository: d.Of,
+	}
 }
+
+// HoldPath is the path, without its ending, of the file that holds packages of a repository at a
+// series; of those of every repository where none is named.
+func HoldPath(repository string) string { return PreferencesDir + "/lantern-hold-" + repository }
 
 // held are the pins that keep packages at a series of versions: all others are passed over,
 // wherever they come from, and those of the series keep the priority that they have.
 func held(d Definition) source.SheetFile {
-	text := family.Head + "Package: " + strings.Join(d.Hold.Packages, " ") + "\nPin: version /" + d.Hold.Series.Others() + "/\nPin-Priority: -1\n"
-	return source.SheetFile{Path: PreferencesDir + "/lantern-hold-" + d.Of + ".pref", Mode: "0644", Text: text, Repository: d.Of}
+	text := family.Head + "Package: " + strings.Join(
+		d.Hold.Packages,
+		" ",
+	) + "\nPin: version /" + d.Hold.Series.Others() + "/\nPin-Priority: -1\n"
+	return source.SheetFile{Path: HoldPath(d.Of) + ".pref", Mode: "0644", Text: text, Repository: d.Of}
 }
 
 // oneBlock joins armoured keys into one armoured block.

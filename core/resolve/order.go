@@ -1,0 +1,69 @@
+package resolve
+
+import (
+	"fmt"
+	"strings"
+
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/reason"
+)
+
+// held says why packages of the repository stay at a series.
+func (e *explained) held() []reason.Cause {
+	f := e.res.plan.holds[e.repo.Name]
+	if f == nil {
+		return []reason.Cause{at("the repository "+e.repo.Name, e.repo.Pos)}
+	}
+	c := e.policy.Channels[f.Channel].Choice(f.Choice)
+	return []reason.Cause{
+		at(fmt.Sprintf("%s of the channel %s holds %s at %s", f.Choice, f.Channel, strings.Join(f.Hold, ", "), f.Pinned), c.Hold[0].Pos),
+		at(f.Group+" follows it", f.At),
+	}
+}
+
+// own is where the repository says something of itself.
+func (e *explained) own(key string) diag.Pos {
+	if pos, ok := e.repo.At[key]; ok {
+		return pos
+	}
+	return e.repo.Pos
+}
+
+// ordered says why the repository stands where it does among others, or what its pin matches.
+func (e *explained) ordered(aspect string, d *policy.Definition, place *policy.Place, isDeb bool) []reason.Cause {
+	repo := e.repo
+	var out []reason.Cause
+	if isDeb && d.Deb.Priority != nil || place != nil && place.Priority != nil {
+		out = append(out, at("a number of its own", e.own(e.host.Traits.Family)))
+	}
+	for _, t := range repo.Above {
+		out = append(out, at("stands above "+t.Value, t.Pos))
+	}
+	for _, t := range repo.Below {
+		out = append(out, at("stands below "+t.Value, t.Pos))
+	}
+	for _, name := range sortedKeys(e.policy.Repositories) {
+		for _, t := range e.policy.Repositories[name].Above {
+			if t.Value == repo.Name {
+				out = append(out, at(name+" stands above it", t.Pos))
+			}
+		}
+		for _, t := range e.policy.Repositories[name].Below {
+			if t.Value == repo.Name {
+				out = append(out, at(name+" stands below it", t.Pos))
+			}
+		}
+	}
+	if aspect == "pin" && isDeb && d.Deb.Pin != nil {
+		out = append(out, e.text("pin", *d.Deb.Pin)...)
+	}
+	if aspect == "pin" && isDeb {
+		for i := range d.Deb.Releases {
+			for _, t := range d.Deb.Releases[i].Texts() {
+				out = append(out, e.text("its Release file", *t)...)
+			}
+		}
+	}
+	return out
+}
