@@ -115,8 +115,7 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		}
 		return f.Get(v)
 	}
-	enabled := repo.Enabled
-	def := repo.Definition
+	enabled, def := repo.Enabled, repo.Definition
 	all := &wants{needs: []*policy.Needs{repo.Needs}, witness: repo.Witness}
 	for i, c := range repo.Cases {
 		ok, err := c.Where.Holds(f)
@@ -141,8 +140,8 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 	if p.off[name] || p.strange[name] != "" || repo.Keyless {
 		enabled = false
 	}
-	w := &writing{Resolver: r, part: x, host: h, repo: repo, enabled: enabled, lookup: lookup, fail: fail}
-	w.grant, w.follow = p.grants[name], p.holds[name]
+	w := &writing{
+		Resolver: r, part: x, host: h, repo: repo, enabled: enabled, lookup: lookup, fail: fail, grant: p.grants[name], follow: p.holds[name]}
 	if repo.Media != nil && slices.Contains(p.held, name) {
 		w.while = repo.Media.Path.Value
 	}
