@@ -227,6 +227,9 @@ func (a *app) explained(e reason.Explanation, what string, named bool) {
 	})
 	for _, r := range e.Repositories {
 		l := look[r.State]
+		if slices.ContainsFunc(e.Files, func(f reason.FileReason) bool { return f.Repository == r.Name && f.Media == reason.MediaAway }) {
+			l.sign, l.style = "· away with its media", view.Yellow
+		}
 		a.out.Printf("%s  %s", a.out.Paint(view.Bold, r.Name), a.out.Paint(l.style, l.sign))
 		a.causes(4, r.Causes)
 		if len(r.Above) > 0 {
@@ -249,6 +252,12 @@ func (a *app) explained(e reason.Explanation, what string, named bool) {
 	}
 	for _, f := range e.Files {
 		a.out.Printf("\n%s", a.out.Paint(view.Cyan, f.Path))
+		switch f.Media {
+		case reason.MediaAway:
+			a.out.Printf("      %s", a.out.Paint(view.Yellow, "away now: nothing stands in "+f.While+"; the source comes back with the media, by itself"))
+		case reason.MediaUnknown:
+			a.out.Printf("      %s", a.out.Paint(view.Dim, "comes and goes with the media in "+f.While+"; nobody has looked yet whether they are there"))
+		}
 		for i := 0; i < len(f.Lines); i++ {
 			l := f.Lines[i]
 			a.out.Printf("%s  %s", a.out.Paint(view.Dim, fmt.Sprintf("%4d", l.Number)), a.out.Paint(view.Bold, l.Text))

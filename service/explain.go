@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -42,7 +43,45 @@ func (s *Service) explain(ctx context.Context, in *explainQuery) (*body[reason.E
 	if err != nil {
 		return nil, s.refuse(err)
 	}
+	if err := s.compute.sayMedia(ctx, e, v); err != nil {
+		return nil, s.refuse(err)
+	}
 	return &body[reason.Explanation]{*e}, nil
+}
+
+// sayMedia fills in whether media were there when the host looked last. It looks for those
+// that its last sheet names.
+func (c *computer) sayMedia(ctx context.Context, e *reason.Explanation, v *hostView) error {
+	looked, there := map[string]bool{}, []string{}
+	for i := range e.Files {
+		f := &e.Files[i]
+		if f.While == "" {
+			continue
+		}
+		if len(looked) == 0 && v.Carried.Sheet != "" && v.Survey != "" {
+			sheet, err := c.sheetOf(ctx, v.Carried.Sheet)
+			if err != nil {
+				return err
+			}
+			survey, err := c.surveyOf(ctx, v.Survey)
+			if err != nil {
+				return err
+			}
+			for _, x := range sheet.Files {
+				looked[x.While] = true
+			}
+			there = survey.Media
+		}
+		switch {
+		case !looked[f.While]:
+			f.Media = reason.MediaUnknown
+		case slices.Contains(there, f.While):
+			f.Media = reason.MediaThere
+		default:
+			f.Media = reason.MediaAway
+		}
+	}
+	return nil
 }
 
 func (c *computer) explain(ctx context.Context, r *resolve.Resolver, v *hostView) (*reason.Explanation, error) {

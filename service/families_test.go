@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/internal/rig"
 )
 
@@ -142,19 +143,33 @@ func TestMediaComesAndGoes(t *testing.T) {
 	r := rig.New(t)
 	root := r.Up("desk-1")
 	file := filepath.Join(root, "etc/apt/sources.list.d/brinewick-shelf.sources")
+	media := func() string {
+		e, err := r.Operator.Explain(ctx, "desk-1", 0)
+		require.NoError(t, err)
+		for _, f := range e.Files {
+			if f.Repository == "brinewick-shelf" && f.While != "" {
+				return f.Media
+			}
+		}
+		return "no file"
+	}
 	r.Publish()
+	assert.Equal(t, reason.MediaUnknown, media(), "nobody has looked yet")
 	require.Equal(t, 1, r.Carry().Counts["done"])
+	r.Until("what is in the drive is known", func() bool { return media() == reason.MediaAway })
 	assert.NoFileExists(t, file, "nothing is in the drive")
 	assert.Empty(t, r.Findings("desk-1"))
 	require.NoError(t, r.Upstreams.AttachShelf(root))
 	r.Until("the source comes with the media", func() bool { _, err := os.Stat(file); return err == nil })
 	assert.Contains(t, read(t, file), "\nURIs: file:///srv/shelf/deb\n")
+	r.Until("it is told that they are there", func() bool { return media() == reason.MediaThere })
 	heal, err := r.Operator.Heal(ctx, "desk-1")
 	require.NoError(t, err)
 	ro := r.Ended(heal.ID)
 	require.Zero(t, ro.Counts["failed"], "%+v", ro.Hosts[0].Report)
 	require.NoError(t, os.RemoveAll(filepath.Join(root, "srv/shelf/deb")))
 	r.Until("the source goes with the media", func() bool { _, err := os.Stat(file); return err != nil })
+	r.Until("it is told that they are away", func() bool { return media() == reason.MediaAway })
 	r.Until("the host is steady", func() bool { return len(r.Findings("desk-1")) == 0 })
 }
 

@@ -1805,6 +1805,13 @@ export interface components {
         };
         FileReason: {
             lines: components["schemas"]["LineReason"][];
+            /**
+             * @description Whether something stood in it at the host's last survey
+             * @enum {string}
+             */
+            media?: "there" | "away" | "unknown";
+            /** @description Folder of media with which the file comes and goes on this host */
+            media_folder?: string;
             path: string;
             repository: string;
         };

@@ -32,7 +32,16 @@ type FileReason struct {
 	Path       string       `json:"path"`
 	Repository string       `json:"repository"`
 	Lines      []LineReason `json:"lines"`
+	While      string       `json:"media_folder,omitempty" doc:"Folder of media with which the file comes and goes on this host"`
+	Media      string       `json:"media,omitempty" enum:"there,away,unknown" doc:"Whether something stood in it at the host's last survey"`
 }
+
+// Whether media were there.
+const (
+	MediaThere   = "there"
+	MediaAway    = "away"
+	MediaUnknown = "unknown" // the file was not carried to the host yet, so nobody has looked
+)
 
 // LineReason is one line of a file, with what made it.
 type LineReason struct {

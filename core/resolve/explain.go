@@ -89,7 +89,7 @@ func (e *explainer) part(out *reason.Explanation, repo *policy.Repository, x *pa
 		if slices.ContainsFunc(out.Files, func(y reason.FileReason) bool { return y.Path == f.Path }) {
 			continue
 		}
-		file := reason.FileReason{Path: f.Path, Repository: repo.Name, Lines: []reason.LineReason{}}
+		file := reason.FileReason{Path: f.Path, Repository: repo.Name, While: f.While, Lines: []reason.LineReason{}}
 		aspect := ""
 		for n, line := range strings.Split(strings.TrimRight(f.Text, "\n"), "\n") {
 			if next := aspectOf(f.Path, line); next != "" {
