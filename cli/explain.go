@@ -254,9 +254,9 @@ func (a *app) explained(e reason.Explanation, what string, named bool) {
 		a.out.Printf("\n%s", a.out.Paint(view.Cyan, f.Path))
 		switch f.Media {
 		case reason.MediaAway:
-			a.out.Printf("      %s", a.out.Paint(view.Yellow, "away now: nothing stands in "+f.While+"; the source comes back with the media, by itself"))
+			a.out.Printf("      %s", a.out.Paint(view.Yellow, "away: nothing stands in "+f.While+"; it comes back by itself"))
 		case reason.MediaUnknown:
-			a.out.Printf("      %s", a.out.Paint(view.Dim, "comes and goes with the media in "+f.While+"; nobody has looked yet whether they are there"))
+			a.out.Printf("      %s", a.out.Paint(view.Dim, "comes and goes with the media in "+f.While+"; nobody has looked for them yet"))
 		}
 		for i := 0; i < len(f.Lines); i++ {
 			l := f.Lines[i]

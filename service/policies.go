@@ -41,8 +41,9 @@ type prepared struct {
 // judgedAs is what hosts have in common that a policy gives the same, and that have
 // fetched the same.
 type judgedAs struct {
-	res    *resolve.Result
-	survey string
+	res     *resolve.Result
+	survey  string
+	carried string // the sheet that was carried last
 }
 
 // prepare loads a folder and resolves it for every host that has sent a survey.
@@ -79,7 +80,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 		}
 		judge.Unmet(v.Name, res, missing)
 		if slices.ContainsFunc(res.Sheet.Sources, func(x source.SheetSource) bool { return len(x.Pins) > 0 }) {
-			k := judgedAs{res, v.Survey}
+			k := judgedAs{res, v.Survey, v.Carried.Sheet}
 			alike[k] = append(alike[k], v.Name)
 		}
 	}
@@ -105,7 +106,15 @@ func (s *Service) foresee(ctx context.Context, judge *resolve.Fleet, alike map[j
 				return err
 			}
 		}
-		judge.Foresee(hosts, k.res, releases)
+		var before []source.SheetSource
+		if k.carried != "" {
+			sheet, err := s.compute.sheetOf(ctx, k.carried)
+			if err != nil {
+				return err
+			}
+			before = sheet.Sources
+		}
+		judge.Foresee(hosts, k.res, before, releases)
 	}
 	return nil
 }

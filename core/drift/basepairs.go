@@ -25,7 +25,7 @@ func (s *standing) pair() match {
 	for i := range m.is {
 		m.is[i] = -1
 	}
-	counts := func(x *source.Source) bool { return s.concerns(x.Family) && !s.theirs[x.File] && !s.remote(x) }
+	counts := s.counts
 	s.untouched(m, counts)
 	by := func(key func(*source.Source, *source.Survey) string) {
 		if !s.open(m, counts) {
@@ -87,6 +87,12 @@ func (s *standing) pair() match {
 	most(func(x *source.Source) string { return strings.Join(x.EffURLs, " ") })
 	most(func(x *source.Source) string { return "any" })
 	return m
+}
+
+// counts reports whether a source is none of the policy's own, then or now: what stands in
+// its files is held against its sheet.
+func (s *standing) counts(x *source.Source) bool {
+	return s.concerns(x.Family) && !s.theirs[x.File] && !s.remote(x)
 }
 
 // untouched pairs the sources of files of which no byte has changed, in their order.

@@ -25,7 +25,7 @@ func (s *standing) sources() {
 		}
 	}
 	for j, i := range m.was {
-		if i < 0 && s.was.Sources[j].Enabled {
+		if i < 0 && s.was.Sources[j].Enabled && s.counts(&s.was.Sources[j]) {
 			s.gone(&s.was.Sources[j])
 		}
 	}

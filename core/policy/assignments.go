@@ -92,6 +92,10 @@ func (l *loader) assignment(n ast.Node) {
 			if t, ok := l.text(x, "plan"); ok {
 				a.Plan = &t
 			}
+		case "site":
+			if t, ok := l.text(x, "site"); ok {
+				a.Site = &t
+			}
 		case "settings":
 			for _, s := range l.mapping(x.node, "settings") {
 				if t, ok := l.text(s, fmt.Sprintf("the setting %q", s.key)); ok {

@@ -195,9 +195,7 @@ func elements(p *Policy) map[string]*element {
 	for name, r := range p.Repositories {
 		r.compared(add("repository "+name, r.Pos))
 	}
-	for name, x := range p.Plans {
-		x.compared(add("plan "+name, x.Pos))
-	}
+	p.comparedPlaces(add)
 	for name, c := range p.Contracts {
 		e := add("contract "+name, c.Pos)
 		e.say("title", c.Title)
@@ -382,6 +380,7 @@ func (a *Assignment) compared(add func(string, diag.Pos) *element, out map[strin
 		e.text("unlisted", a.Unlisted)
 		e.text("read-logins", a.ReadLogins)
 		e.text("plan", a.Plan)
+		e.text("site", a.Site)
 		for class, r := range a.Findings {
 			e.text("findings "+class, r.Do)
 			e.text("findings "+class+" severity", r.Severity)

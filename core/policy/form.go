@@ -21,6 +21,7 @@ type fileForm struct {
 	Labels       map[string]map[string]string `yaml:"labels" doc:"labels of hosts: name or brace range, then label: value"`
 	Groups       map[string]groupForm         `yaml:"groups" doc:"named sets of hosts"`
 	Plans        map[string]planForm          `yaml:"plans" doc:"in which waves hosts are changed, by name"`
+	Sites        map[string]siteForm          `yaml:"sites" doc:"mirrors of sites, by name"`
 	Assign       []assignmentForm             `yaml:"assign" doc:"who gets what"`
 	Expect       []expectForm                 `yaml:"expect" doc:"what the team expects that it comes to; tried by check, preview, publish and test"`
 }
@@ -210,6 +211,7 @@ type assignmentForm struct {
 	Findings     map[string]ruleForm   `yaml:"findings" doc:"class of finding: what is done about it, and what weight it has"`
 	ReadLogins   *bool                 `yaml:"read-logins" doc:"whether agents may read from the host's log who used sudo when a file was written; not allowed when left out"`
 	Plan         string                `yaml:"plan" doc:"the plan by which they are changed; one host, a tenth, then all others when left out" form:"name"`
+	Site         string                `yaml:"site" doc:"the site whose mirrors they use" form:"name"`
 	Settings     map[string]string     `yaml:"settings" doc:"repository.setting: value"`
 }
 
@@ -253,6 +255,12 @@ type planForm struct {
 	Quiet  *quietForm  `yaml:"quiet" doc:"hours in which no host begins, by its own clock"`
 	Limits *limitsForm `yaml:"limits" doc:"how many hosts of a wave each gate lets pass: a number, a share as 5 %, or none"`
 	Waves  []waveForm  `yaml:"waves" doc:"who is changed after whom" need:"yes"`
+}
+
+type siteForm struct {
+	Title    string            `yaml:"title" doc:"for people"`
+	Mirrors  map[string]string `yaml:"mirrors" doc:"beginning of upstream's URLs: what takes its place at the site" need:"yes"`
+	FallBack bool              `yaml:"fall-back" doc:"upstream is tried where the mirror does not answer"`
 }
 
 type quietForm struct {

@@ -48,6 +48,7 @@ func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 		Channels:     map[string]*Channel{},
 		Groups:       map[string]*Group{},
 		Plans:        map[string]*Plan{},
+		Sites:        map[string]*Site{},
 		Labels:       map[string]map[string]Text{}, Levels: map[string]int{}, Notice: DefaultNotice,
 	}}
 	var err error
@@ -102,6 +103,7 @@ func Load(folder Folder, now time.Time) (*Policy, []diag.Diagnostic) {
 	l.references()
 	l.groupReferences()
 	l.planReferences()
+	l.siteReferences()
 	l.expectReferences()
 	l.precedence()
 	l.keyReferences()
@@ -261,6 +263,10 @@ func (l *loader) document(n ast.Node, more bool) {
 		case "plans":
 			for _, k := range l.mapping(f.node, "plans") {
 				l.plan(k)
+			}
+		case "sites":
+			for _, k := range l.mapping(f.node, "sites") {
+				l.site(k)
 			}
 		case "assign":
 			seq, ok := f.node.(*ast.SequenceNode)

@@ -26,6 +26,7 @@ type Policy struct {
 	Groups       map[string]*Group
 	Labels       map[string]map[string]Text // host → label → value
 	Plans        map[string]*Plan
+	Sites        map[string]*Site
 	Assignments  []*Assignment
 	Expectations []*Expectation
 	Notice       time.Duration  // keys that end within it are spoken of
@@ -355,6 +356,7 @@ type Assignment struct {
 	Without      *Decision
 	Unlisted     *Text
 	Plan         *Text
+	Site         *Text
 	ReadLogins   *Text              // "true": agents may read who used sudo
 	Findings     map[string]Rule    // class of finding → what is done about it
 	Settings     map[string]Setting // repository.setting → value

@@ -95,7 +95,8 @@ func (e *explainer) part(out *reason.Explanation, repo *policy.Repository, x *pa
 			if next := aspectOf(f.Path, line); next != "" {
 				aspect = next
 			}
-			file.Lines = append(file.Lines, reason.LineReason{Number: n + 1, Text: line, Causes: here.causes(aspect, f, byPath[f.Path])})
+			causes := append(here.causes(aspect, f, byPath[f.Path]), here.sited(line)...)
+			file.Lines = append(file.Lines, reason.LineReason{Number: n + 1, Text: line, Causes: causes})
 		}
 		out.Files = append(out.Files, file)
 	}

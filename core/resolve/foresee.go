@@ -18,12 +18,12 @@ type foreseen struct {
 }
 
 // Foresee takes note of what the Release files say that the apt of some hosts has fetched,
-// which come to one result.
-func (f *Fleet) Foresee(hosts []string, res *Result, releases []source.Release) {
+// which come to one result; before is what their last sheet says, nil where there is none.
+func (f *Fleet) Foresee(hosts []string, res *Result, before []source.SheetSource, releases []source.Release) {
 	if len(res.Trouble) > 0 {
 		return
 	}
-	for _, t := range deb.JudgePins(res.Sheet.Sources, releases) {
+	for _, t := range deb.JudgePins(res.Sheet.Sources, deb.StillFetched(releases, before, res.Sheet.Sources)) {
 		d := trouble("pin-matches", f.repositoryAt(t.Repository), t.String(), "say what its own Release file says: release: { … }")
 		f.foresee("pin:"+t.String(), hosts, d)
 	}

@@ -67,3 +67,16 @@ func (e *explained) ordered(aspect string, d *policy.Definition, place *policy.P
 	}
 	return out
 }
+
+// sited says which site's mirror a line names.
+func (e *explained) sited(line string) (out []reason.Cause) {
+	if e.res.plan.site == nil {
+		return nil
+	}
+	for i := range e.res.plan.site.Mirrors {
+		if m := &e.res.plan.site.Mirrors[i]; strings.Contains(line, m.At.Value) {
+			out = append(out, at("the site "+e.res.plan.site.Name+" has a mirror of "+m.Of.Value, m.At.Pos))
+		}
+	}
+	return out
+}

@@ -141,7 +141,7 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		enabled = false
 	}
 	w := &writing{
-		Resolver: r, part: x, host: h, repo: repo, enabled: enabled, lookup: lookup, fail: fail, grant: p.grants[name], follow: p.holds[name]}
+		Resolver: r, part: x, host: h, repo: repo, enabled: enabled, lookup: lookup, fail: fail, grant: p.grants[name], plan: p}
 	if repo.Media != nil && slices.Contains(p.held, name) {
 		w.while = repo.Media.Path.Value
 	}

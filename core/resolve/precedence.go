@@ -26,6 +26,7 @@ type plan struct {
 	unlisted     string
 	logins       bool            // the agent may read who used sudo
 	rules        map[string]Rule // class of finding → what is done; nil where nothing is said
+	site         *policy.Site    // whose mirrors are used; nil: none
 	waves        string          // the plan by which hosts are changed; empty: the built-in one
 	bad          []diag.Diagnostic
 }
@@ -91,6 +92,9 @@ func (r *Resolver) plan(h *Host, in []bool, held []string) *plan {
 	on := r.repositories(apply)
 	r.channels(p, h, apply, on)
 	p.repositories = sortedKeys(on)
+	if t := r.one(p, h, apply, "the site", func(a *policy.Assignment) *policy.Text { return a.Site }); t != nil {
+		p.site = r.policy.Sites[t.Value]
+	}
 	for _, name := range p.repositories {
 		repo := r.policy.Repositories[name]
 		if r.assigned[name] == nil {
@@ -107,6 +111,9 @@ func (r *Resolver) plan(h *Host, in []bool, held []string) *plan {
 		}
 		if contract := p.strange[name]; contract != "" {
 			p.stamp[name] += fmt.Sprintf("strange %q", contract)
+		}
+		if p.site != nil {
+			p.stamp[name] += "site " + p.site.Print()
 		}
 		if f := p.holds[name]; f != nil {
 			p.stamp[name] += fmt.Sprintf("hold %q %q", f.Pinned, f.Hold)

@@ -14,7 +14,6 @@ import (
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/policy"
-	"patientlantern.example/lantern/core/series"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -26,8 +25,8 @@ type writing struct {
 	repo    *policy.Repository
 	enabled bool
 	grant   *Follow // what opens it, or nil
-	follow  *Follow // what says that packages of it are held at a series, or nil
-	while   string  // folder of the media that it comes from, on the host that holds it
+	plan    *plan
+	while   string // folder of the media that it comes from, on the host that holds it
 	lookup  func(string) (string, bool)
 	fail    func(code string, at diag.Pos, message, remedy string)
 }
@@ -121,6 +120,7 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 		Components: append(components, w.fill(def.Add)...), Archs: w.fill(def.Archs), Kinds: w.fill(def.Kinds),
 		Signatures: w.repo.Signatures, Embed: deb.CanEmbed(w.host.Traits.Tools["apt"]), Keys: w.signingKeys(), Hold: w.hold(),
 	}
+	d.URL, d.Mirrors, d.InOrder = w.sited(d.URL, d.Mirrors, true)
 	if d.URL == "" && d.Mirrors == nil {
 		return true
 	}
@@ -319,6 +319,7 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 	if ok {
 		d.Mirrors, d.Priority = w.mirrors(def.Mirrors), def.Priority
 	}
+	d.URL, d.Mirrors, _ = w.sited(d.URL, d.Mirrors, program != "flatpak")
 	if ok && w.grant != nil {
 		d.Account, d.Kind = w.grant.Account, kindOf(def)
 	}
@@ -326,18 +327,6 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 		d.Authority = def.Authority.Value
 	}
 	return d, ok
-}
-
-// hold is what of the repository stays at a series of versions; nil for nothing.
-func (w *writing) hold() *family.Hold {
-	if w.follow == nil {
-		return nil
-	}
-	s, err := series.Of(w.follow.Pinned)
-	if err != nil { // the loader has refused it
-		return nil
-	}
-	return &family.Hold{Packages: w.follow.Hold, Series: s}
 }
 
 // unchecked is off where the policy says that nobody checks a repository; empty elsewhere.

@@ -285,6 +285,22 @@ func JudgePins(sources []source.SheetSource, releases []source.Release) (out []P
 	return out
 }
 
+// StillFetched are the releases that apt goes on fetching under a sheet: a source of the one
+// before, which the sheet writes anew, takes those with it that it alone named.
+func StillFetched(releases []source.Release, before, sheet []source.SheetSource) (out []source.Release) {
+	for _, r := range releases {
+		goes := slices.ContainsFunc(before, func(was source.SheetSource) bool {
+			return OwnRelease(r, was.URLs, was.Suites) &&
+				slices.ContainsFunc(sheet, func(s source.SheetSource) bool { return s.File == was.File })
+		})
+		stays := slices.ContainsFunc(sheet, func(s source.SheetSource) bool { return OwnRelease(r, s.URLs, s.Suites) })
+		if !goes || stays {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
 // sameRepository reports whether a suite is another file's of the same repository.
 func sameRepository(sources []source.SheetSource, repository string, r source.Release) bool {
 	return slices.ContainsFunc(sources, func(s source.SheetSource) bool {

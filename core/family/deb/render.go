@@ -19,6 +19,7 @@ type Definition struct {
 	Enabled    bool
 	URL        string
 	Mirrors    []string // instead of a URL
+	InOrder    bool     // the first of them that answers is taken
 	Pins       []string // what pins match
 	Priority   *int     // of those pins; nil: there are none
 	Level      int      // how many repositories of the policy stand below it
@@ -73,7 +74,7 @@ func Render(d Definition) (files []source.SheetFile, src source.SheetSource, key
 	}
 	file := PartsDir + "/" + d.Repository + ".sources"
 	if d.Mirrors != nil {
-		list := (&family.Definition{Repository: d.Of, Mirrors: d.Mirrors}).MirrorFile("/etc/apt/mirrors/"+d.Repository+".list", "")
+		list := mirrors(d)
 		files, d.URL = append(files, list), "mirror+file:"+list.Path
 	}
 	if d.Priority != nil {
@@ -179,6 +180,19 @@ func pins(d Definition) source.SheetFile {
 // HoldPath is the path, without its ending, of the file that holds packages of a repository at a
 // series; of those of every repository where none is named.
 func HoldPath(repository string) string { return PreferencesDir + "/lantern-hold-" + repository }
+
+// mirrors writes the mirrors of a repository into a file of their own. apt takes them as they
+// come where nothing is said of their order, apt-transport-mirror(1).
+func mirrors(d Definition) source.SheetFile {
+	list := (&family.Definition{Repository: d.Of, Mirrors: d.Mirrors}).MirrorFile("/etc/apt/mirrors/"+d.Repository+".list", "")
+	if d.InOrder {
+		list.Text = family.Head
+		for i, m := range d.Mirrors {
+			list.Text += fmt.Sprintf("%s\tpriority:%d\n", m, i+1)
+		}
+	}
+	return list
+}
 
 // held are the pins that keep packages at a series of versions: all others are passed over,
 // wherever they come from, and those of the series keep the priority that they have.

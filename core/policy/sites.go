@@ -1,0 +1,132 @@
+package policy
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/diag"
+)
+
+// Site is a place with mirrors of its own. Definitions of repositories stay as they are; on
+// the hosts of the site what is mirrored comes from there.
+type Site struct {
+	Name     string
+	Pos      diag.Pos
+	Title    string
+	Mirrors  []SiteMirror // longest first
+	FallBack bool         // what was upstream is tried where the mirror does not answer
+}
+
+// SiteMirror is a mirror of all that stands below a URL.
+type SiteMirror struct {
+	Of Text
+	At Text
+}
+
+// Mirror is the URL at which a site has what stands at another, and the line that says so;
+// nil where it has no mirror of it. The longest beginning counts.
+func (s *Site) Mirror(url string) (at string, by *SiteMirror) {
+	for i := range s.Mirrors {
+		m := &s.Mirrors[i]
+		if rest, below := strings.CutPrefix(url+"/", m.Of.Value); below {
+			return strings.TrimSuffix(m.At.Value+rest, "/"), m
+		}
+	}
+	return "", nil
+}
+
+// Print is everything that the site says.
+func (s *Site) Print() string {
+	out := fmt.Sprintf("%q %t", s.Name, s.FallBack)
+	for _, m := range s.Mirrors {
+		out += fmt.Sprintf(" %q %q", m.Of.Value, m.At.Value)
+	}
+	return out
+}
+
+func (l *loader) site(f field) {
+	var before diag.Pos
+	old, taken := l.policy.Sites[f.key]
+	if taken {
+		before = old.Pos
+	}
+	if !l.name(f, "site", before, taken) {
+		return
+	}
+	s := &Site{Name: f.key, Pos: f.at}
+	l.policy.Sites[f.key] = s
+	for _, x := range l.mapping(f.node, fmt.Sprintf("the site %q", f.key), keysOf[siteForm]()...) {
+		switch x.key {
+		case "title":
+			t, _ := l.text(x, "title")
+			s.Title = t.Value
+		case "fall-back":
+			s.FallBack = l.boolean(x, x.key)
+		case "mirrors":
+			for _, m := range l.mapping(x.node, "mirrors") {
+				if at, ok := l.text(m, "the mirror of "+m.key); ok {
+					l.siteMirror(s, SiteMirror{Text{m.key, m.at}, at})
+				}
+			}
+		}
+	}
+	if len(s.Mirrors) == 0 {
+		l.fail("missing", f.at, fmt.Sprintf("the site %q has no mirrors", f.key), `add: mirrors: { "https://UPSTREAM/": "http://MIRROR/" }`)
+	}
+	slices.SortStableFunc(s.Mirrors, func(a, b SiteMirror) int { return len(b.Of.Value) - len(a.Of.Value) })
+}
+
+func (l *loader) siteMirror(s *Site, m SiteMirror) {
+	for _, t := range []Text{m.Of, m.At} {
+		l.noSecret(t)
+		switch err := CheckURL(t.Value); {
+		case err != nil:
+			l.fail("value", t.Pos, err.Error(), "write it as https://HOST/PATH/")
+			return
+		case strings.ContainsAny(t.Value, "?#$ \t"):
+			l.fail("value", t.Pos, fmt.Sprintf("%q is no beginning of a URL", t.Value), "write scheme, host and path alone, as https://HOST/PATH/")
+			return
+		case !strings.HasSuffix(t.Value, "/"):
+			l.fail("value", t.Pos, fmt.Sprintf("%q does not end in a slash, so it would fit other places too", t.Value), "end it with /")
+			return
+		}
+	}
+	s.Mirrors = append(s.Mirrors, m)
+}
+
+// siteReferences checks that sites that assignments name are there.
+func (l *loader) siteReferences() {
+	for _, a := range l.policy.Assignments {
+		if a.Site != nil {
+			resolveName(l, "site", *a.Site, l.policy.Sites)
+		}
+	}
+	unused(l, "site", l.policy.Sites, func(s *Site) diag.Pos { return s.Pos })
+}
+
+// comparedPlaces says what plans and sites say.
+func (p *Policy) comparedPlaces(add func(what string, pos diag.Pos) *element) {
+	for name, x := range p.Plans {
+		x.compared(add("plan "+name, x.Pos))
+	}
+	for name, x := range p.Sites {
+		x.compared(add("site "+name, x.Pos))
+	}
+}
+
+// compared says what a site says.
+func (s *Site) compared(e *element) {
+	e.say("title", s.Title)
+	if s.FallBack {
+		e.say("fall-back", "true")
+	}
+	said := map[string]string{}
+	for _, m := range s.Mirrors {
+		said[m.Of.Value] = m.At.Value
+	}
+	for _, of := range slices.Sorted(maps.Keys(said)) {
+		e.say("mirror of "+of, said[of])
+	}
+}

@@ -1,0 +1,85 @@
+package resolve_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/core/resolve"
+)
+
+const sitesPolicy = languageKeys + `repositories:
+  one: { keys: [gannet-2025], arch: { url: "https://a.example/one" }, deb: { url: "https://a.example/one", suites: [stable], components: [main] } }
+  two: { keys: [gannet-2025], arch: { mirrors: ["https://b.example/two", "https://a.example/two"] } }
+  other: { keys: [gannet-2025], arch: { url: "https://c.example/other" } }
+  base: { in-place: true, arch: { sections: [driftwood] } }
+contracts: { gannet: { account: gannet } }
+channels:
+  gannet: { licensed: { repository: sold, contract: gannet }, open: { repository: free } }
+groups: { near: { hosts: [model-1.brinewick.test, gw-01.brinewick.test] }, both: { hosts: [model-2.brinewick.test] } }
+sites:
+  reef: { mirrors: { "https://a.example/": "http://m.example/a/" }, fall-back: BACK }
+  north: { mirrors: { "https://a.example/": "http://n.example/" } }
+assign:
+  - { to: everyone, repositories: [one, two, other, base] }
+  - { to: [near, both], site: reef, channels: { gannet: licensed } }
+  - { to: both, site: north }
+`
+
+// What is mirrored comes from the site's mirror, what is licensed from its vendor, and two
+// sites at once are trouble that names both lines.
+func TestASitesMirrorsTakeThePlaceOfUpstream(t *testing.T) {
+	text := func(back string) string {
+		return strings.NewReplacer("BACK", back, "  base: {", `  sold: { keys: [gannet-2025], arch: { url: "https://a.example/sold", access: login-in-url } }
+  free: { keys: [gannet-2025], arch: { url: "https://a.example/free" } }
+  base: {`).Replace(sitesPolicy)
+	}
+	r := resolve.New(load(t, text("false")))
+	here := r.Resolve(host("model-1.brinewick.test", driftwood(2), nil))
+	require.Empty(t, here.Trouble)
+	assert.Contains(t, find(t, here.Sheet, "/etc/pacman.d/lantern-one.conf"), "\nServer = http://m.example/a/one\n")
+	assert.Contains(t, find(t, here.Sheet, "/etc/pacman.d/lantern-two.mirrors"), "\nServer = http://m.example/a/two\nServer = https://b.example/two\n")
+	assert.Contains(t, find(t, here.Sheet, "/etc/pacman.d/lantern-other.conf"), "\nServer = https://c.example/other\n")
+	require.Len(t, here.Sheet.Access, 1)
+	assert.Equal(t, []string{"https://a.example/sold"}, here.Sheet.Access[0].Files[0].URLs, "a login goes to its vendor")
+	elsewhere := r.Resolve(host("model-3.brinewick.test", driftwood(2), nil))
+	assert.Contains(t, find(t, elsewhere.Sheet, "/etc/pacman.d/lantern-one.conf"), "\nServer = https://a.example/one\n")
+
+	clash := r.Resolve(host("model-2.brinewick.test", driftwood(2), nil))
+	require.Len(t, clash.Trouble, 1)
+	assert.Contains(t, clash.Trouble[0].String(), `the site is "north" here and "reef" elsewhere`)
+
+	e, err := r.Explain(host("model-1.brinewick.test", driftwood(2), nil))
+	require.NoError(t, err)
+	said := ""
+	for _, f := range e.Files {
+		for _, l := range f.Lines {
+			for _, c := range l.Causes {
+				if strings.Contains(c.What, "mirror") && f.Repository == "one" {
+					said += l.Text + " | " + c.What + " " + c.At.String()
+				}
+			}
+		}
+	}
+	assert.Regexp(t, `^Server = http://m.example/a/one \| the site reef has a mirror of https://a.example/ policy.yaml:\d+:\d+$`, said)
+
+	r = resolve.New(load(t, text("true")))
+	here = r.Resolve(host("gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil))
+	assert.Contains(t, find(t, here.Sheet, "/etc/apt/mirrors/one.list"), "\nhttp://m.example/a/one\tpriority:1\nhttps://a.example/one\tpriority:2\n")
+	here = r.Resolve(host("model-1.brinewick.test", driftwood(2), nil))
+	assert.Contains(t, find(t, here.Sheet, "/etc/pacman.d/lantern-two.mirrors"),
+		"\nServer = http://m.example/a/two\nServer = https://b.example/two\nServer = https://a.example/two\n")
+}
+
+// The memory of one version of the policy is not believed where a site says something else.
+func TestAnotherMirrorIsNotRememberedAway(t *testing.T) {
+	m := &resolve.Memory{}
+	text := strings.NewReplacer("BACK", "false", "  - { to: [near, both], site: reef, channels: { gannet: licensed } }\n  - { to: both, site: north }\n", "  - { to: near, site: reef }\n",
+		"contracts: { gannet: { account: gannet } }\nchannels:\n  gannet: { licensed: { repository: sold, contract: gannet }, open: { repository: free } }\n", "").Replace(sitesPolicy)
+	before := resolve.NewWith(load(t, text), m).Resolve(host("model-1.brinewick.test", driftwood(2), nil))
+	after := resolve.NewWith(load(t, strings.Replace(text, "http://m.example/a/", "http://k.example/", 1)), m).Resolve(host("model-1.brinewick.test", driftwood(2), nil))
+	assert.Contains(t, find(t, before.Sheet, "/etc/pacman.d/lantern-one.conf"), "http://m.example/a/one")
+	assert.Contains(t, find(t, after.Sheet, "/etc/pacman.d/lantern-one.conf"), "http://k.example/one")
+}
