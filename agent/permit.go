@@ -134,6 +134,9 @@ func orNone(s string) string {
 	return s
 }
 
+// mostLine is how long a line of a file may be that pacman reads: it takes 4 kB at once.
+const mostLine = 3_000
+
 // permitText checks what a file is to hold. pacman takes options, and with them programs that
 // it runs, from every file that it includes: before the first section too, which belongs to
 // whatever stood where the file was included. So a file of a sheet holds sections of
@@ -143,11 +146,18 @@ func permitText(name, text string) error {
 	if path.Dir(name) != arch.Dir {
 		return nil
 	}
+	// Where pacman and we would not see the same lines, nothing is believed.
+	if strings.IndexFunc(text, func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' || r == 0x7f }) >= 0 {
+		return fmt.Errorf("%s would hold a control character", name)
+	}
 	section := ""
 	for line := range strings.Lines(text) {
-		line = strings.TrimFunc(line, func(r rune) bool { return r <= ' ' })
+		if len(line) > mostLine {
+			return fmt.Errorf("%s would hold a line of more than %d bytes, which pacman may part", name, mostLine)
+		}
+		line = strings.Trim(line, " \t\n") // and nothing else that Unicode calls a blank
 		key, value, _ := strings.Cut(line, "=")
-		key, value = strings.TrimSpace(key), strings.TrimSpace(value)
+		key, value = strings.Trim(key, " \t"), strings.Trim(value, " \t")
 		switch {
 		case line == "" || line[0] == '#': // nowhere else is that a comment
 		case line[0] == '[' && strings.HasSuffix(line, "]"):

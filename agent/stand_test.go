@@ -247,11 +247,15 @@ func TestASheetMayNameNoOtherPath(t *testing.T) {
 		"[x]\nServer = http://x/\n[options]\nXferCommand = /bin/sh -c id\n":                            "would set options of pacman",
 		"[ options ]\nXferCommand = /bin/sh\n":                                                         `"XferCommand"`,
 		"[OPTIONS]\nXferCommand = /bin/sh\n":                                                           "would set options of pacman",
-		"\t[options] \n\v XferCommand\t=/bin/sh\n":                                                     "would set options of pacman",
+		"\t[options] \n\t XferCommand\t=/bin/sh\n":                                                     "would set options of pacman",
 		"[x]#\nSigLevel = Never\n":                                                                     `"[x]#"`, // no section, so it is for all
 		"[options]\nIgnorePkg = *\n":                                                                   "would set options of pacman",
 		"[options]\nInclude = /etc/pacman.d/lantern-x.mirrors\n":                                       "would set options of pacman",
-		"XferCommand = /bin/sh -c id\n[x]\nServer = http://x/\n":                                       `"XferCommand"`, // in what stood before
+		"XferCommand = /bin/sh -c id\n[x]\nServer = http://x/\n":                                       `"XferCommand"`,       // in what stood before
+		"[x\x00]\nSigLevel = Never\n":                                                                  "a control character", // to pacman that is no section
+		"\x01[x]\nSigLevel = Never\n":                                                                  "a control character",
+		"[x]\nServer = http://x/" + strings.Repeat("a", 4096) + "XferCommand = /bin/sh\n":              "more than 3000 bytes",
+		"\u00a0[x]\nSigLevel = Never\n":                                                                "would tell pacman", // no blank to pacman
 		"HookDir=/tmp/hooks\n":                                                                         `"HookDir"`,
 		"[x]\nServer = http://x/\nInclude = /tmp/more\n":                                               `"Include"`,
 		"[x]\nServer = http://x/\nInclude = /etc/pacman.d/lantern-keys/x.asc\n":                        `"Include"`, // nobody looks into keys

@@ -23,7 +23,7 @@ type DatePage struct {
 
 // Date is one thing that falls due.
 type Date struct {
-	Due    time.Time `json:"due"`
+	Due    time.Time `json:"falls_due"`
 	Kind   string    `json:"kind" enum:"contract,key,waiver,review,freeze"`
 	Name   string    `json:"name" doc:"Of the contract, the key, the channel's group, or the number of the waiver or freeze"`
 	Says   string    `json:"says" doc:"What it is, in one line"`

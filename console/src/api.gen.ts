@@ -1542,7 +1542,7 @@ export interface components {
             /** @description What comes of it */
             detail: string;
             /** Format: date-time */
-            due: string;
+            falls_due: string;
             /** @enum {string} */
             kind: "contract" | "key" | "waiver" | "review" | "freeze";
             /** @description Of the contract, the key, the channel's group, or the number of the waiver or freeze */
@@ -1805,13 +1805,13 @@ export interface components {
         };
         FileReason: {
             lines: components["schemas"]["LineReason"][];
+            /** @description Folder of media with which the file comes and goes on this host */
+            media_folder?: string;
             /**
              * @description Whether something stood in it at the host's last survey
              * @enum {string}
              */
-            media?: "there" | "away" | "unknown";
-            /** @description Folder of media with which the file comes and goes on this host */
-            media_folder?: string;
+            media_state?: "there" | "away" | "unknown";
             path: string;
             repository: string;
         };
