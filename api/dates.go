@@ -1,6 +1,9 @@
 package api
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // What falls due.
 const (
@@ -19,6 +22,17 @@ type DatePage struct {
 
 	Revision int64    `json:"revision" doc:"Whose keys and reviews they are; 0: nothing is published, and none are known"`
 	Away     []string `json:"away" doc:"Accounts whose desk does not answer: their contracts are as it told them last"`
+}
+
+// Unknown says what of the dates is not known, a sentence each.
+func (p *DatePage) Unknown() (out []string) {
+	if p.Revision == 0 {
+		out = append(out, "Nothing is published: which keys end, and what is to be reviewed, is not known.")
+	}
+	if len(p.Away) > 0 {
+		out = append(out, "The desks of "+strings.Join(p.Away, ", ")+" do not answer: contracts of theirs are as they were told last.")
+	}
+	return out
 }
 
 // Date is one thing that falls due.

@@ -51,11 +51,8 @@ func (a *app) dateList() *cobra.Command {
 			if page.Total == 0 {
 				a.out.Printf("Nothing falls due of what is known.")
 			}
-			if page.Revision == 0 {
-				a.out.Printf("Nothing is published: which keys end, and what is to be reviewed, is not known.")
-			}
-			if len(page.Away) > 0 {
-				a.out.Printf("The desks of %s do not answer: contracts of theirs are as they were told last.", strings.Join(page.Away, ", "))
+			for _, said := range page.Unknown() {
+				a.out.Printf("%s", said)
 			}
 			if page.Total == 0 {
 				return nil

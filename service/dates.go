@@ -34,12 +34,13 @@ type dateQuery struct {
 	Kind []string `query:"kind" enum:"contract,key,waiver,review,freeze" doc:"Only these kinds"`
 }
 
-// dates is what falls due from now on, the next first, and of which revision.
-func (s *Service) dates(ctx context.Context) (list []api.Date, revision int64, err error) {
+// dates is what falls due from now on, the next first, on one page.
+func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 	now := s.now()
+	out.Dates, out.Away = []api.Date{}, []string{}
 	add := func(due time.Time, kind, name, says, detail string) {
 		if due.After(now) {
-			list = append(list, api.Date{Due: due.UTC(), Kind: kind, Name: name, Says: says, Detail: detail})
+			out.Dates = append(out.Dates, api.Date{Due: due.UTC(), Kind: kind, Name: name, Says: says, Detail: detail})
 		}
 	}
 	books := s.keeper.current()
@@ -50,8 +51,9 @@ func (s *Service) dates(ctx context.Context) (list []api.Date, revision int64, e
 	}
 	p, revision, err := s.newestPolicy(ctx)
 	if err != nil {
-		return nil, 0, err
+		return out, err
 	}
+	out.Revision = revision
 	if p != nil {
 		for name, k := range p.Keys {
 			if e := k.Describe.Expires; e != nil && p.Withdrawn[name] == nil {
@@ -99,30 +101,30 @@ func (s *Service) dates(ctx context.Context) (list []api.Date, revision int64, e
 			fmt.Sprintf("Frozen by %s: %s", f.Author, f.Because),
 		)
 	}
-	slices.SortFunc(list, func(a, b api.Date) int {
+	slices.SortFunc(out.Dates, func(a, b api.Date) int {
 		return cmp.Or(a.Due.Compare(b.Due), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name))
 	})
-	return list, revision, nil
-}
-
-func (s *Service) listDates(ctx context.Context, in *dateQuery) (*body[api.DatePage], error) {
-	list, revision, err := s.dates(ctx)
-	if err != nil {
-		return nil, s.refuse(err)
-	}
-	if len(in.Kind) > 0 {
-		list = slices.DeleteFunc(list, func(d api.Date) bool { return !slices.Contains(in.Kind, d.Kind) })
-	}
-	from, to := in.cut(len(list))
-	out := api.DatePage{
-		Dates: append([]api.Date{}, list[from:to]...), Total: len(list), Next: in.next(len(list)), Revision: revision, Away: []string{},
-	}
 	for _, n := range s.keeper.names() {
 		if a, there := s.accountOf(n); there && a.Trouble != "" {
 			out.Away = append(out.Away, n)
 		}
 	}
-	return &body[api.DatePage]{out}, nil
+	return out, nil
+}
+
+func (s *Service) listDates(ctx context.Context, in *dateQuery) (*body[api.DatePage], error) {
+	page, err := s.dates(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	if len(in.Kind) > 0 {
+		page.Dates = slices.DeleteFunc(page.Dates, func(d api.Date) bool { return !slices.Contains(in.Kind, d.Kind) })
+	}
+	page.Total = len(page.Dates)
+	page.Next = in.next(page.Total)
+	from, to := in.cut(page.Total)
+	page.Dates = page.Dates[from:to]
+	return &body[api.DatePage]{page}, nil
 }
 
 // calendarBody is a calendar.
@@ -133,14 +135,17 @@ type calendarBody struct {
 }
 
 func (s *Service) calendar(ctx context.Context, _ *struct{}) (*calendarBody, error) {
-	list, _, err := s.dates(ctx)
+	page, err := s.dates(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
 	c := ics.NewCalendarFor("Patient Lantern")
 	c.SetProductId("-//Patient Lantern//What falls due//EN")
 	c.SetName("Patient Lantern: what falls due")
-	for _, d := range list {
+	if unknown := page.Unknown(); len(unknown) > 0 {
+		c.SetXWRCalDesc(strings.Join(unknown, " "))
+	}
+	for _, d := range page.Dates {
 		// The same thing keeps its name, so that a calendar that is read again moves it.
 		e := c.AddEvent(d.Kind + "-" + d.Name + "@patient-lantern")
 		e.SetDtStampTime(s.now())
