@@ -16,12 +16,7 @@ func (l *loader) group(f field) {
 		l.fail("name", f.at, "the group everyone is there already, and holds every host", "choose another name")
 		return
 	}
-	old, taken := l.policy.Groups[f.key]
-	var before diag.Pos
-	if taken {
-		before = old.Pos
-	}
-	if !l.name(f, "group", before, taken) {
+	if !isNew(l, f, "group", l.policy.Groups, func(x *Group) diag.Pos { return x.Pos }) {
 		return
 	}
 	g := &Group{Name: f.key, Pos: f.at}

@@ -16,12 +16,7 @@ import (
 var choiceName = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
 
 func (l *loader) contract(f field) {
-	var before diag.Pos
-	old, taken := l.policy.Contracts[f.key]
-	if taken {
-		before = old.Pos
-	}
-	if !l.name(f, "contract", before, taken) {
+	if !isNew(l, f, "contract", l.policy.Contracts, func(x *Contract) diag.Pos { return x.Pos }) {
 		return
 	}
 	c := &Contract{Name: f.key, Pos: f.at, Account: Text{f.key, f.at}}
@@ -50,12 +45,7 @@ func (l *loader) contract(f field) {
 }
 
 func (l *loader) channel(f field) {
-	var before diag.Pos
-	old, taken := l.policy.Channels[f.key]
-	if taken {
-		before = old.Pos
-	}
-	if !l.name(f, "channel", before, taken) {
+	if !isNew(l, f, "channel", l.policy.Channels, func(x *Channel) diag.Pos { return x.Pos }) {
 		return
 	}
 	c := &Channel{Name: f.key, Pos: f.at}
@@ -75,7 +65,7 @@ func (l *loader) channel(f field) {
 		}
 	}
 	slices.SortFunc(c.Choices, func(a, b *Choice) int { return strings.Compare(a.Name, b.Name) })
-	if len(c.Choices) == 0 && !taken {
+	if len(c.Choices) == 0 {
 		l.fail("missing", f.at, fmt.Sprintf("the channel %q has no choices", f.key), "add: open: { repository: NAME }")
 	}
 }
@@ -155,7 +145,8 @@ func (l *loader) held(c *Choice, pinned Text) {
 		)
 		return
 	}
-	if _, err := series.Of(pinned.Value); err != nil {
+	var err error
+	if c.Series, err = series.Of(pinned.Value); err != nil {
 		l.fail("value", pinned.Pos, "packages cannot be held there: "+err.Error(), "write pinned: \"1.44\"")
 	}
 }

@@ -14,12 +14,7 @@ import (
 )
 
 func (l *loader) key(f field) {
-	old, taken := l.policy.Keys[f.key]
-	var before diag.Pos
-	if taken {
-		before = old.Pos
-	}
-	if !l.name(f, "key", before, taken) {
+	if !isNew(l, f, "key", l.policy.Keys, func(x *Key) diag.Pos { return x.Pos }) {
 		return
 	}
 	k := &Key{Name: f.key, Pos: f.at}

@@ -292,6 +292,14 @@ func (l *loader) document(n ast.Node, more bool) {
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
+// isNew checks the name of something that is defined, and that it is not defined already.
+func isNew[T any](l *loader, f field, what string, all map[string]*T, at func(*T) diag.Pos) bool {
+	if old, taken := all[f.key]; taken {
+		return l.name(f, what, at(old), true)
+	}
+	return l.name(f, what, diag.Pos{}, false)
+}
+
 func (l *loader) name(f field, what string, already diag.Pos, taken bool) bool {
 	if !nameForm.MatchString(f.key) {
 		l.fail("name", f.at, fmt.Sprintf("%s name %q is not allowed", what, f.key), "use small letters, digits and -, at most 63")

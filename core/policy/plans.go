@@ -31,12 +31,7 @@ var (
 var units = map[string]time.Duration{"second": time.Second, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour}
 
 func (l *loader) plan(f field) {
-	old, taken := l.policy.Plans[f.key]
-	var before diag.Pos
-	if taken {
-		before = old.Pos
-	}
-	if !l.name(f, "plan", before, taken) {
+	if !isNew(l, f, "plan", l.policy.Plans, func(x *Plan) diag.Pos { return x.Pos }) {
 		return
 	}
 	if f.key == rollout.BuiltIn().Name {

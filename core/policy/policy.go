@@ -7,6 +7,7 @@ import (
 
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/series"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -289,7 +290,8 @@ type Choice struct {
 	Contract   *Text           // what it needs; nil for an open one
 	Opens      Text            // what the vendor's desk calls it
 	Pinned     string          // the version that it stays at; empty: rolling
-	Hold       []Text          // packages that are held at that series
+	Hold       []Text          // packages that are held at the series
+	Series     series.Series   // of that version, where packages are held
 	Variants   map[string]Text // debug, source → repository, for those who ask for them
 }
 

@@ -15,12 +15,7 @@ import (
 )
 
 func (l *loader) repository(f field) {
-	old, taken := l.policy.Repositories[f.key]
-	var before diag.Pos
-	if taken {
-		before = old.Pos
-	}
-	if !l.name(f, "repository", before, taken) {
+	if !isNew(l, f, "repository", l.policy.Repositories, func(x *Repository) diag.Pos { return x.Pos }) {
 		return
 	}
 	r := &Repository{

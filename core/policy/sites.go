@@ -2,7 +2,6 @@ package policy
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -47,12 +46,7 @@ func (s *Site) Print() string {
 }
 
 func (l *loader) site(f field) {
-	var before diag.Pos
-	old, taken := l.policy.Sites[f.key]
-	if taken {
-		before = old.Pos
-	}
-	if !l.name(f, "site", before, taken) {
+	if !isNew(l, f, "site", l.policy.Sites, func(x *Site) diag.Pos { return x.Pos }) {
 		return
 	}
 	s := &Site{Name: f.key, Pos: f.at}
@@ -122,11 +116,7 @@ func (s *Site) compared(e *element) {
 	if s.FallBack {
 		e.say("fall-back", "true")
 	}
-	said := map[string]string{}
 	for _, m := range s.Mirrors {
-		said[m.Of.Value] = m.At.Value
-	}
-	for _, of := range slices.Sorted(maps.Keys(said)) {
-		e.say("mirror of "+of, said[of])
+		e.say("mirror of "+m.Of.Value, m.At.Value)
 	}
 }

@@ -10,12 +10,7 @@ import (
 
 // withdrawal reads that a key is believed no more.
 func (l *loader) withdrawal(f field) {
-	old, taken := l.policy.Withdrawn[f.key]
-	var before diag.Pos
-	if taken {
-		before = old.Pos
-	}
-	if !l.name(f, "withdrawn key", before, taken) {
+	if !isNew(l, f, "withdrawn key", l.policy.Withdrawn, func(x *Withdrawal) diag.Pos { return x.Pos }) {
 		return
 	}
 	w := &Withdrawal{Key: f.key, Pos: f.at}

@@ -7,6 +7,7 @@ import (
 
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/series"
 )
 
 // Follow says which choice of a channel a host follows, and what that needs.
@@ -14,7 +15,8 @@ type Follow struct {
 	Channel      string
 	Choice       string
 	Pinned       string   // the version that it stays at; empty: rolling
-	Hold         []string // packages that are held at that series
+	Hold         []string // packages that are held at the series
+	Series       series.Series
 	Repositories []string // what it comes to, variants included
 	Others       []string // the other choices': kept off where they stand
 	Variants     []string
@@ -120,6 +122,7 @@ func (r *Resolver) follow(channel string, a *policy.Assignment) Follow {
 		Channel:      channel,
 		Choice:       choice.Name,
 		Pinned:       choice.Pinned,
+		Series:       choice.Series,
 		Repositories: []string{choice.Repository.Value},
 		Group:        joinTexts(a.To),
 		At:           said.Pos,

@@ -92,8 +92,10 @@ func (r *Resolver) plan(h *Host, in []bool, held []string) *plan {
 	on := r.repositories(apply)
 	r.channels(p, h, apply, on)
 	p.repositories = sortedKeys(on)
+	sited := ""
 	if t := r.one(p, h, apply, "the site", func(a *policy.Assignment) *policy.Text { return a.Site }); t != nil {
 		p.site = r.policy.Sites[t.Value]
+		sited = "site " + p.site.Print()
 	}
 	for _, name := range p.repositories {
 		repo := r.policy.Repositories[name]
@@ -112,8 +114,8 @@ func (r *Resolver) plan(h *Host, in []bool, held []string) *plan {
 		if contract := p.strange[name]; contract != "" {
 			p.stamp[name] += fmt.Sprintf("strange %q", contract)
 		}
-		if p.site != nil {
-			p.stamp[name] += "site " + p.site.Print()
+		if sited != "" {
+			p.stamp[name] += sited
 		}
 		if f := p.holds[name]; f != nil {
 			p.stamp[name] += fmt.Sprintf("hold %q %q", f.Pinned, f.Hold)

@@ -4,7 +4,6 @@ import (
 	"slices"
 
 	"patientlantern.example/lantern/core/family"
-	"patientlantern.example/lantern/core/series"
 )
 
 // sited puts a site's mirrors in the place of what they mirror. ordered is true where what
@@ -23,8 +22,10 @@ func (w *writing) sited(url string, mirrors []string, several bool) (to string, 
 		switch m, by := w.plan.site.Mirror(u); {
 		case by == nil:
 			far = append(far, u)
-		case !slices.Contains(near, m):
-			near = append(near, m)
+		default:
+			if !slices.Contains(near, m) {
+				near = append(near, m)
+			}
 			if w.plan.site.FallBack && several {
 				far = append(far, u)
 			}
@@ -45,9 +46,5 @@ func (w *writing) hold() *family.Hold {
 	if follow == nil {
 		return nil
 	}
-	s, err := series.Of(follow.Pinned)
-	if err != nil { // the loader has refused it
-		return nil
-	}
-	return &family.Hold{Packages: follow.Hold, Series: s}
+	return &family.Hold{Packages: follow.Hold, Series: follow.Series}
 }

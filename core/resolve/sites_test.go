@@ -83,3 +83,14 @@ func TestAnotherMirrorIsNotRememberedAway(t *testing.T) {
 	assert.Contains(t, find(t, before.Sheet, "/etc/pacman.d/lantern-one.conf"), "http://m.example/a/one")
 	assert.Contains(t, find(t, after.Sheet, "/etc/pacman.d/lantern-one.conf"), "http://k.example/one")
 }
+
+// One mirror of two places is written once, and both of them stand behind it.
+func TestOneMirrorOfTwoPlacesFallsBackToBoth(t *testing.T) {
+	p := load(t, languageKeys+`repositories: { two: { keys: [gannet-2025], arch: { mirrors: ["https://b.example/two", "https://a.example/two"] } } }
+sites: { reef: { mirrors: { "https://a.example/": "http://m.example/", "https://b.example/": "http://m.example/" }, fall-back: true } }
+assign: [{ to: everyone, repositories: [two], site: reef }]
+`)
+	res := resolve.New(p).Resolve(host("model-1.brinewick.test", driftwood(2), nil))
+	assert.Contains(t, find(t, res.Sheet, "/etc/pacman.d/lantern-two.mirrors"),
+		"\nServer = http://m.example/two\nServer = https://b.example/two\nServer = https://a.example/two\n")
+}
