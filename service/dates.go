@@ -145,9 +145,14 @@ func (s *Service) calendar(ctx context.Context, _ *struct{}) (*calendarBody, err
 	if unknown := page.Unknown(); len(unknown) > 0 {
 		c.SetXWRCalDesc(strings.Join(unknown, " "))
 	}
+	named := map[string]int{}
 	for _, d := range page.Dates {
 		// The same thing keeps its name, so that a calendar that is read again moves it.
-		e := c.AddEvent(d.Kind + "-" + d.Name + "@patient-lantern")
+		name := d.Kind + "-" + d.Name
+		if named[name]++; named[name] > 1 {
+			name = fmt.Sprint(name, "-", named[name])
+		}
+		e := c.AddEvent(name + "@patient-lantern")
 		e.SetDtStampTime(s.now())
 		e.SetStartAt(d.Due)
 		e.SetSummary(d.Says)

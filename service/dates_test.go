@@ -50,7 +50,10 @@ func TestWhatFallsDueIsTold(t *testing.T) {
 	parsed, err := ics.ParseCalendar(bytes.NewReader(text))
 	require.NoError(t, err)
 	require.Len(t, parsed.Events(), list.Total, "what somebody wrote makes no event of its own")
+	ids := map[string]bool{}
 	for i, e := range parsed.Events() {
+		assert.False(t, ids[e.Id()], "%s stands for two things", e.Id())
+		ids[e.Id()] = true
 		at, err := e.GetStartAt()
 		require.NoError(t, err)
 		assert.Equal(t, list.Dates[i].Due.Truncate(time.Second), at.UTC())
