@@ -270,6 +270,7 @@ func struck(t *testing.T, binary, root, step string, after time.Duration) string
 	case <-reached:
 		time.Sleep(after)
 	case <-time.After(20 * time.Second):
+		t.Errorf("the agent did not come to the step %s", step)
 	}
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait() // it was killed
@@ -290,7 +291,7 @@ func TestAKilledAgentLeavesTheHostOldOrNew(t *testing.T) {
 	t.Run("families", func(t *testing.T) {
 		for _, name := range []string{"gw-01", "arc-2", "chart-2", "model-2", "desk-3"} {
 			t.Run(name, func(t *testing.T) {
-				for step, n := range killedOn(t, binary, name, steps, max(1, kills(10)/5)) {
+				for step, n := range killedOn(t, binary, name, steps, max(1, kills(35)/5)) {
 					mu.Lock()
 					counts[step] += n
 					mu.Unlock()
@@ -330,17 +331,24 @@ func killedOn(t *testing.T, binary, name string, steps []string, times int) map[
 	for n := range times {
 		require.Eventually(t, func() bool { return os.RemoveAll(root) == nil }, 10*time.Second, 50*time.Millisecond)
 		root, h = r.Enrol(name)
+		stop := r.Start(h)
+		r.Until(name+" is known to be as it was", func() bool {
+			d, err := r.Operator.Host(ctx, name)
+			return err == nil && d.Findings > 0 && d.State != api.StateChanging
+		})
+		stop()
 		require.NoError(t, h.Close())
-		if d, err := r.Operator.Host(ctx, name); err == nil && d.State != api.StateChanging {
-			_, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
-			require.NoError(t, err)
-		}
+		begun, err := r.Operator.BeginRollout(ctx, rig.AtOnce)
+		require.NoError(t, err)
 		after := time.Duration(0) // most steps take no longer than the word of them
 		if step := steps[n%len(steps)]; step == api.StepTry || step == api.StepRefresh || step == api.StepProve {
 			after = rand.N(60 * time.Millisecond)
 		}
 		at := struck(t, binary, root, steps[n%len(steps)], after)
 		counts[at]++
+		if _, err = r.Operator.StopRollout(ctx, begun.ID); err != nil {
+			require.ErrorContains(t, err, "has ended already", "the agent may have been done before the kill")
+		}
 		again, err := agent.OpenHost(root)
 		require.NoError(t, err)
 		require.NoError(t, again.Settle())

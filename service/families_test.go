@@ -14,12 +14,14 @@ import (
 	"patientlantern.example/lantern/internal/rig"
 )
 
-// edited changes a file of a host by hand.
+// edited changes a file of a host by hand, as editors do: no look meets it half written.
 func edited(t *testing.T, file, old, new string) {
 	t.Helper()
 	text := read(t, file)
 	require.Contains(t, text, old, file)
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, old, new, 1)), 0o644))
+	aside := filepath.Join(t.TempDir(), "edited")
+	require.NoError(t, os.WriteFile(aside, []byte(strings.Replace(text, old, new, 1)), 0o644))
+	require.NoError(t, os.Rename(aside, file))
 }
 
 // foundAndHealed waits for a finding, heals the host, and wants the file as it was.

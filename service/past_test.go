@@ -1,9 +1,7 @@
 package service_test
 
 import (
-	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
@@ -31,8 +29,7 @@ func TestWhatAHostHadAtAMoment(t *testing.T) {
 	right := r.Clock.Now()
 	r.Clock.Forward(time.Hour)
 	file := filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")
-	was := read(t, file)
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(was, "Components: main", "Components: main testing", 1)), 0o644))
+	edited(t, file, "Components: main", "Components: main testing")
 	r.Until("it has drifted", func() bool { return state(t, r, "gw-01") == api.StateDrifted })
 	wrong := r.Clock.Now()
 	r.Clock.Forward(time.Hour)

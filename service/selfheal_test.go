@@ -29,7 +29,7 @@ func TestAClassIsHealedByItselfUntilSomethingFightsIt(t *testing.T) {
 	file := filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")
 	was := read(t, file)
 	spoil := func() {
-		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(was, "Components: main", "Components: main testing", 1)), 0o644))
+		edited(t, file, "Components: main", "Components: main testing")
 	}
 	for range 2 {
 		spoil()

@@ -378,7 +378,7 @@ func TestAClassIsHealedByWaves(t *testing.T) {
 	for _, root := range roots[:2] {
 		file := filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")
 		was[file] = read(t, file)
-		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(was[file], "Components: main", "Components: main testing", 1)), 0o644))
+		edited(t, file, "Components: main", "Components: main testing")
 	}
 	publish(t, r, withPlan(t, r, builtIn+"      - { hosts: 7 }\n")) // a newer one that nobody has yet
 	var class string
