@@ -389,11 +389,12 @@ type PastHost struct {
 
 // HealManyOrder asks that hosts are healed, in the waves of their plans.
 type HealManyOrder struct {
-	To      []string `json:"to,omitempty" doc:"Hosts, ranges of hosts or groups; all when absent"`
-	Where   string   `json:"where,omitempty" maxLength:"4096" doc:"Of them only hosts for which this condition holds, as in policies"`
-	Class   []string `json:"classes,omitempty" doc:"Only hosts with a finding of these classes; of any when absent"`
-	Because string   `json:"because,omitempty" maxLength:"500"`
-	Try     bool     `json:"try,omitempty" doc:"Begins nothing, and answers what the waves would be"`
+	To      []string    `json:"to,omitempty" doc:"Hosts, ranges of hosts or groups; all when absent"`
+	Where   string      `json:"where,omitempty" maxLength:"4096" doc:"Of them only hosts for which this condition holds, as in policies"`
+	Class   []string    `json:"classes,omitempty" doc:"Only hosts with a finding of these classes; of any when absent"`
+	Finding *Difference `json:"finding,omitempty" doc:"Only hosts with this finding, as the service tells it"`
+	Because string      `json:"because,omitempty" maxLength:"500"`
+	Try     bool        `json:"try,omitempty" doc:"Begins nothing, and answers what the waves would be"`
 }
 
 // HealOrder says how a host is healed.

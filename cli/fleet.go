@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -313,66 +312,6 @@ func (a *app) hostInvite() *cobra.Command {
 	}
 	cmd.Flags().IntVar(&hours, "hours", 24, "how long the token is good")
 	return cmd
-}
-
-func (a *app) hostLabel() *cobra.Command {
-	var m meant
-	cmd := &cobra.Command{
-		Use:               "label HOST... [KEY=VALUE | KEY-]...",
-		Short:             "Give hosts labels, or take them away",
-		Args:              cobra.MinimumNArgs(1),
-		ValidArgsFunction: a.completeEveryHost,
-		Example: "  lantern host label gw-01 site=north duty=relay\n  lantern host label gw-01 duty-\n" +
-			"  lantern host label gw-{01..04} site=north\n  lantern host label --where 'cpu.level >= 4' kind=quick",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			at := slices.IndexFunc(args, func(s string) bool { return strings.Contains(s, "=") || strings.HasSuffix(s, "-") })
-			if at < 0 {
-				return wrong("say which labels: KEY=VALUE gives one, KEY- takes it away")
-			}
-			for _, s := range args[at:] {
-				if !strings.Contains(s, "=") && !strings.HasSuffix(s, "-") {
-					return wrong("%q is neither KEY=VALUE nor KEY-; hosts come first", s)
-				}
-			}
-			var all []api.Host
-			err := m.each(cmd.Context(), a, args[:at], func(host string) error {
-				h, err := a.relabel(cmd.Context(), host, args[at:])
-				if err != nil {
-					return err
-				}
-				all = append(all, h)
-				if a.format == "table" {
-					a.out.Printf("%s has %s.", h.Name, view.Count(len(h.Labels), "label", "labels"))
-				}
-				return nil
-			})
-			if err != nil || a.format == "table" {
-				return err
-			}
-			_, err = a.json(several(all))
-			return err
-		},
-	}
-	m.add(a, cmd)
-	return cmd
-}
-
-// relabel gives a host labels and takes others away.
-func (a *app) relabel(ctx context.Context, host string, words []string) (api.Host, error) {
-	d, err := a.client().Host(ctx, host)
-	if err != nil {
-		return api.Host{}, err
-	}
-	labels := map[string]string{}
-	maps.Copy(labels, d.Labels)
-	for _, s := range words {
-		if k, v, ok := strings.Cut(s, "="); ok {
-			labels[k] = v
-		} else {
-			delete(labels, strings.TrimSuffix(s, "-"))
-		}
-	}
-	return a.client().Label(ctx, d.Name, labels)
 }
 
 func (a *app) hostRetire() *cobra.Command {

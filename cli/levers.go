@@ -174,6 +174,10 @@ func (a *app) healMany(ctx context.Context, o api.HealManyOrder, yes bool, wait 
 	}
 	if a.format == "table" {
 		a.showPlan(&r)
+		if r.Untouched > 0 {
+			a.out.Printf("%s on %s no file would change: the policy says nothing of what was found there. Adopt it, accept it, or waive it.",
+				a.out.Paint(view.Yellow, "?"), view.Count(r.Untouched, "host", "hosts"))
+		}
 	}
 	return a.shownOnly(r, "nothing was begun yet: look at the waves, then say --yes")
 }

@@ -22,7 +22,7 @@ func of[T any]() reflect.Type { return reflect.TypeFor[T]() }
 // for one of them, or a list of the same.
 var answers = map[string]reflect.Type{
 	"":          of[state](),
-	"host list": of[api.HostPage](), "host show": of[api.HostDetail](), "host invite": of[api.Invite](), "host label": of[api.Host](),
+	"host list": of[api.HostPage](), "host show": of[api.HostDetail](), "host invite": of[api.Invite](), "host label": of[api.Labelled](),
 	"host accept": of[api.Accepted](), "host history": of[api.HistoryPage](), "host retire": of[did](), "host export": of[api.Export](),
 	"group list": of[api.GroupPage](), "cohort list": of[api.CohortPage](),
 	"key list": of[api.KeyPage](), "key show": of[api.KeyDetail](), "key withdraw": of[withdrawing](),

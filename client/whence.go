@@ -30,3 +30,8 @@ func (c *Client) Calendar(ctx context.Context) ([]byte, error) {
 	var out []byte
 	return out, c.call(ctx, http.MethodGet, "/api/calendar", nil, &out)
 }
+
+// LabelHosts gives labels to many hosts, or says what would come of it.
+func (c *Client) LabelHosts(ctx context.Context, o api.LabelOrder) (api.Labelled, error) {
+	return send[api.Labelled](ctx, c, http.MethodPost, "/api/labels", o)
+}

@@ -34,7 +34,11 @@ func (s *Service) healMany(ctx context.Context, in *healManyIn) (*body[api.Rollo
 		return nil, err
 	}
 	if in.Body.Try {
-		return &body[api.Rollout]{s.tried(p)}, nil
+		out := s.tried(p)
+		if out.Untouched, err = s.untouched(ctx, p.takers); err != nil {
+			return nil, s.refuse(err)
+		}
+		return &body[api.Rollout]{out}, nil
 	}
 	ro, err := s.beginHealing(ctx, "heal-hosts", p)
 	if err != nil {
@@ -45,6 +49,27 @@ func (s *Service) healMany(ctx context.Context, in *healManyIn) (*body[api.Rollo
 		out.Body.Others = p.others
 	}
 	return out, err
+}
+
+// untouched counts the hosts on which healing would change no file.
+func (s *Service) untouched(ctx context.Context, takers []*host) (n int, err error) {
+	nothing := map[pair]bool{}
+	for _, h := range takers {
+		p := healing(h.row())
+		none, known := nothing[p]
+		if !known {
+			o, err := s.compute.change(ctx, p)
+			if err != nil {
+				return 0, err
+			}
+			none = len(o.change.Edits) == 0
+			nothing[p] = none
+		}
+		if none {
+			n++
+		}
+	}
+	return n, nil
 }
 
 func (s *Service) beginHealing(ctx context.Context, command string, p *startable) (store.Rollout, error) {
@@ -75,7 +100,7 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 	p := &startable{revision: r, rollout: store.Rollout{Kind: store.KindHeal, Revision: r.Number, Because: strings.TrimSpace(in.Because)}}
 	for _, h := range targets {
 		v := h.row()
-		if v.Revision == 0 || !hasFinding(v, in.Class) {
+		if v.Revision == 0 || !hasFinding(v, in) {
 			continue
 		}
 		if v.Task != 0 {
@@ -109,13 +134,19 @@ func (s *Service) layHealing(ctx context.Context, p *startable, rs *resolve.Reso
 	return nil
 }
 
-// hasFinding reports whether a host has a finding that nobody waived, of some classes; of any
-// that is more than a note where none are given.
-func hasFinding(v *hostView, classes []string) bool {
+// hasFinding reports whether a host has a finding that nobody waived, of those that an order is
+// about; one that is more than a note where it names none.
+func hasFinding(v *hostView, in *api.HealManyOrder) bool {
+	if in.Finding != nil {
+		key := drift.Finding(*in.Finding).Key()
+		return slices.ContainsFunc(v.findings, func(f drift.Finding) bool {
+			return f.Key() == key && (len(in.Class) == 0 || slices.Contains(in.Class, f.Class))
+		})
+	}
 	return slices.ContainsFunc(v.findings, func(f drift.Finding) bool {
-		if len(classes) == 0 {
+		if len(in.Class) == 0 {
 			return f.Severity != drift.Note
 		}
-		return slices.Contains(classes, f.Class)
+		return slices.Contains(in.Class, f.Class)
 	})
 }

@@ -263,27 +263,13 @@ func (s *Service) setLabels(ctx context.Context, in *labelsIn) (*body[api.Host],
 	if err != nil {
 		return nil, err
 	}
-	for k, v := range in.Body.Labels {
-		if !labelForm(k) || len(v) > 200 {
-			return nil, huma.Error422UnprocessableEntity(
-				fmt.Sprintf("the label %q cannot be taken; a label's name is letters, digits and _, at most 63, its value at most 200", k),
-			)
-		}
+	if err := checkLabels(in.Body.Labels); err != nil {
+		return nil, err
 	}
 	if _, err := s.change(ctx, h, "label-host", func(v *hostView) error { v.Labels = in.Body.Labels; return nil }, nil); err != nil {
 		return nil, s.refuse(err)
 	}
 	return &body[api.Host]{h.summary(s.now())}, nil
-}
-
-// labelForm reports whether k can be written as label.k in an expression.
-func labelForm(k string) bool {
-	if k == "" || len(k) > 63 || k[0] >= '0' && k[0] <= '9' {
-		return false
-	}
-	return strings.IndexFunc(k, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '_')
-	}) < 0
 }
 
 func (s *Service) retireHost(ctx context.Context, in *HostPath) (*struct{}, error) {

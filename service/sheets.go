@@ -77,15 +77,10 @@ func (c *computer) hostOf(ctx context.Context, v *hostView) (resolve.Host, error
 
 // describe fills in what a host's traits and labels say.
 func (c *computer) describe(ctx context.Context, v *hostView) error {
-	class := v.Traits
-	if len(v.Labels) > 0 {
-		labels, err := json.Marshal(v.Labels)
-		if err != nil {
-			return err
-		}
-		class += string(labels)
+	var err error
+	if v.class, err = classOf(v.Traits, v.Labels); err != nil {
+		return err
 	}
-	v.class = same(class)
 	if v.Traits == "" {
 		return nil
 	}

@@ -636,6 +636,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give labels to many hosts, or say what would come of it */
+        post: operations["label-hosts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/operators": {
         parameters: {
             query?: never;
@@ -2086,6 +2103,13 @@ export interface components {
             /** @description Where the policy defines it */
             place: components["schemas"]["Pos"];
         };
+        GroupMove: {
+            /** Format: int64 */
+            come: number;
+            group: string;
+            /** Format: int64 */
+            leave: number;
+        };
         GroupPage: {
             items: components["schemas"]["Group"][];
             /**
@@ -2110,6 +2134,8 @@ export interface components {
             because?: string;
             /** @description Only hosts with a finding of these classes; of any when absent */
             classes?: string[];
+            /** @description Only hosts with this finding, as the service tells it */
+            finding?: components["schemas"]["Difference"];
             /** @description Hosts, ranges of hosts or groups; all when absent */
             to?: string[];
             /** @description Begins nothing, and answers what the waves would be */
@@ -2604,6 +2630,46 @@ export interface components {
              * @description Hosts of which it is not known, because they have sent no survey
              */
             unknown: number;
+        };
+        LabelOrder: {
+            /** @description Labels that they get; one that a host has under this name goes */
+            set?: {
+                [key: string]: string;
+            };
+            /** @description Hosts, ranges of hosts or groups */
+            to?: string[];
+            /** @description Does nothing, and answers what would come of it */
+            try?: boolean;
+            /** @description Names of labels that they lose */
+            unset?: string[];
+            /** @description Of them only hosts for which this condition holds, as in policies */
+            where?: string;
+        };
+        Labelled: {
+            /**
+             * Format: int64
+             * @description Of the relabelled, hosts for which the newest revision says something else by it
+             */
+            changing: number;
+            /**
+             * Format: int64
+             * @description Hosts that were meant and had these labels already
+             */
+            kept: number;
+            /** @description Groups that hosts come into or leave, by name */
+            moves: components["schemas"]["GroupMove"][];
+            /** @description Some of the relabelled, by name */
+            names: string[];
+            /**
+             * Format: int64
+             * @description Hosts whose labels are others by it
+             */
+            relabelled: number;
+            /**
+             * Format: int64
+             * @description Hosts that have sent no survey: what comes of it there is not known
+             */
+            unknown?: number;
         };
         Labels: {
             labels: {
@@ -3215,6 +3281,11 @@ export interface components {
             total?: number;
             /** @description In the answer to backing out: hosts that cannot be taken back, and why */
             unknown_names?: string[];
+            /**
+             * Format: int64
+             * @description In the answer to trying to heal: hosts on which no file would change, since the policy says nothing of what was found
+             */
+            untouched?: number;
             /**
              * Format: int64
              * @description The newest wave whose hosts may begin, from 1
@@ -6682,6 +6753,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeyDetail"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "label-hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Labelled"];
                 };
             };
             /** @description Unauthorized */

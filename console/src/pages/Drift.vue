@@ -7,10 +7,11 @@ import AskWhy from '../parts/AskWhy.vue'
 import Findings from '../parts/Findings.vue'
 import GroupPick from '../parts/GroupPick.vue'
 import Groups from '../parts/Groups.vue'
+import InWaves from '../parts/InWaves.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { count } from '../words'
+import { count, short } from '../words'
 
 // What is shown stands in the address.
 const { text, page, q, go } = useAddress()
@@ -52,13 +53,27 @@ function ask(g: FindingGroup) {
   of.value = g
   asking.value = true
 }
+function differenceOf(g: FindingGroup) {
+  const { class: kind, severity, repository, field, file, line, message, want, have } = g
+  return { class: kind, severity, repository, field, file, line, message, want, have }
+}
+const healing = ref(false)
+const toHeal = ref<FindingGroup | null>(null)
+function askHeal(g: FindingGroup) {
+  toHeal.value = g
+  healing.value = true
+}
+const sameHeal = computed(() => {
+  const g = toHeal.value
+  if (!g) return ''
+  return g.hosts === 1 ? `lantern heal ${short(g.first)}` : `lantern heal ${g.names.slice(0, 3).map(short).join(' ')}${g.hosts > 3 ? ' …' : ''} --class ${g.class} --yes`
+})
 async function waive(why: string, until: Date) {
   if (!of.value) return
-  const { class: kind, severity, repository, field, file, line, message, want, have } = of.value
   busy.value = true
   error.value = null
   try {
-    const finding = { class: kind, severity, repository, field, file, line, message, want, have }
+    const finding = differenceOf(of.value)
     await told(client.POST('/api/waivers', { body: { finding, because: why, ends: until.toISOString() } }))
     await groups.refetch()
   } catch (e) {
@@ -98,8 +113,9 @@ async function waive(why: string, until: Date) {
   <NotKnown v-if="shown" :standing="shown.standing" />
   <p v-if="shown?.unknown" class="warn">? Of {{ count(shown.unknown, 'host', 'hosts') }} it is not known whether they are meant: they have sent no survey.</p>
   <Findings v-if="each && drift.data.value?.items?.length" :findings="drift.data.value.items" hosts />
-  <Groups v-if="!each && groups.data.value?.items?.length" :groups="groups.data.value.items" :may-waive="mayChange" @waive="ask" />
+  <Groups v-if="!each && groups.data.value?.items?.length" :groups="groups.data.value.items" :may-waive="mayChange" @waive="ask" @heal="askHeal" />
   <el-pagination v-if="total > perPage" :current-page="page" class="pages" layout="prev, pager, next, total" :total="total" :page-size="perPage" @current-change="(n: number) => go({ page: String(n) })" />
+  <InWaves v-model="healing" kind="heal" title="Heal this finding wherever it is" :order="toHeal ? { finding: differenceOf(toHeal) } : {}" :same="sameHeal" />
   <AskWhy
     v-model="asking"
     title="Waive this finding"

@@ -1,15 +1,19 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useRouter } from 'vue-router'
 import { useAddress } from '../address'
 import { client, querySerializer, told, type Host } from '../api'
 import { useNow } from '../now'
 import GroupPick from '../parts/GroupPick.vue'
+import InWaves from '../parts/InWaves.vue'
+import LabelBox from '../parts/LabelBox.vue'
 import Mark from '../parts/Mark.vue'
 import NotKnown from '../parts/NotKnown.vue'
+import RetireBox from '../parts/RetireBox.vue'
 import Trouble from '../parts/Trouble.vue'
-import { ago, clock, count, stateLook, states } from '../words'
+import { useMayChange } from '../role'
+import { ago, clock, count, short, stateLook, states } from '../words'
 
 const router = useRouter()
 const now = useNow()
@@ -29,6 +33,42 @@ const hosts = useQuery({
     ),
   placeholderData: keepPreviousData,
 })
+
+// Hosts that are picked, on this page and on others, to do something with all of them.
+const mayChange = useMayChange()
+type Table = { clearSelection: () => void; toggleRowSelection: (row: Host, on: boolean) => void }
+const table = ref<Table | null>(null)
+const chosen = ref<Host[]>([])
+const names = computed(() => chosen.value.map((h) => h.name).sort())
+const healing = ref(false)
+const carrying = ref(false)
+const labelling = ref(false)
+const retiring = ref(false)
+const gathering = ref(false)
+const wrong = ref<Error | null>(null)
+const mostChosen = 5000
+const some = computed(() => names.value.slice(0, 3).map(short).join(' ') + (names.value.length > 3 ? ' …' : ''))
+async function choosePage(n: number): Promise<number> {
+  const query = { q: text('q'), state: picked.value, to: group.value, where: text('where'), sort: sort.value as 'name', page: n, per_page: 1000 }
+  const p = await told(client.GET('/api/hosts', { params: { query }, querySerializer }))
+  for (const h of p.items) table.value?.toggleRowSelection(h, true)
+  return p.next ?? 0
+}
+async function chooseAll() {
+  gathering.value = true
+  wrong.value = null
+  try {
+    let n = 1
+    while (n > 0 && chosen.value.length < mostChosen) n = await choosePage(n)
+  } catch (e) {
+    wrong.value = e as Error
+  } finally {
+    gathering.value = false
+  }
+}
+function chooseNone() {
+  table.value?.clearSelection()
+}
 
 const pressing = computed(() => {
   const s = hosts.data.value?.states
@@ -75,8 +115,21 @@ function open(h: Host) {
   </div>
   <template v-if="hosts.data.value">
     <p v-if="hosts.data.value.all === 0" class="soft">Make a token for one: <code>lantern host invite NAME</code></p>
-    <div v-else class="card">
-      <el-table :data="hosts.data.value.items" row-key="name" :default-sort="{ prop: sort.replace(/^-/, ''), order: sort.startsWith('-') ? 'descending' : 'ascending' }" empty-text="No host matches the filter" @sort-change="onSort" @row-click="open">
+    <div v-if="mayChange && chosen.length" class="card bulk" role="group" aria-label="What is done with the chosen hosts">
+      <b aria-live="polite">{{ count(chosen.length, 'host', 'hosts') }} chosen</b>
+      <el-button v-if="chosen.length < hosts.data.value.total" text size="small" :loading="gathering" @click="chooseAll">Choose all {{ Math.min(hosts.data.value.total, mostChosen) }} that match</el-button>
+      <el-button text size="small" @click="chooseNone">Choose none</el-button>
+      <span class="acts">
+        <el-button size="small" type="primary" @click="healing = true">Heal</el-button>
+        <el-button size="small" @click="carrying = true">Begin a rollout</el-button>
+        <el-button size="small" @click="labelling = true">Label</el-button>
+        <el-button size="small" @click="retiring = true">Retire</el-button>
+      </span>
+    </div>
+    <Trouble :error="wrong" />
+    <div v-if="hosts.data.value.all" class="card">
+      <el-table ref="table" :data="hosts.data.value.items" row-key="name" :default-sort="{ prop: sort.replace(/^-/, ''), order: sort.startsWith('-') ? 'descending' : 'ascending' }" empty-text="No host matches the filter" @sort-change="onSort" @row-click="open" @selection-change="(rows: Host[]) => (chosen = rows)">
+        <el-table-column v-if="mayChange" type="selection" reserve-selection width="44" />
         <el-table-column prop="name" label="Host" sortable="custom" width="210">
           <template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.name } }" @click.stop>{{ row.name }}</router-link></template>
         </el-table-column>
@@ -97,6 +150,10 @@ function open(h: Host) {
     </div>
     <el-pagination v-if="hosts.data.value.total > perPage" class="pages" layout="prev, pager, next, total" :total="hosts.data.value.total" :page-size="perPage" :current-page="page" @current-change="(n: number) => go({ page: String(n) })" />
   </template>
+  <InWaves v-model="healing" kind="heal" :title="`Heal ${count(names.length, 'host', 'hosts')}`" :order="{ to: names }" :same="`lantern heal ${some}${names.length > 1 ? ' --yes' : ''}`" />
+  <InWaves v-model="carrying" kind="carry" :title="`Carry the newest revision to ${count(names.length, 'host', 'hosts')}`" :order="{ to: names }" :same="`lantern rollout begin --to ${names.slice(0, 3).map(short).join(',')}${names.length > 3 ? ',…' : ''}`" />
+  <LabelBox v-model="labelling" :hosts="names" @done="chooseNone" />
+  <RetireBox v-model="retiring" :hosts="names" @done="chooseNone" />
 </template>
 
 <style scoped>
@@ -126,6 +183,20 @@ function open(h: Host) {
   .pick {
     width: 100%;
   }
+}
+.bulk {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 8px;
+  padding: 8px 14px;
+  margin-bottom: 10px;
+}
+.acts {
+  margin-left: auto;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px;
 }
 .chips {
   display: flex;

@@ -6,7 +6,7 @@ import { ago, clock, count, severityLook, short } from '../words'
 import Mark from './Mark.vue'
 
 defineProps<{ groups: FindingGroup[]; mayWaive?: boolean }>()
-const emit = defineEmits<{ waive: [group: FindingGroup] }>()
+const emit = defineEmits<{ waive: [group: FindingGroup]; heal: [group: FindingGroup] }>()
 const now = useNow()
 </script>
 
@@ -26,7 +26,10 @@ const now = useNow()
       </div>
       <div class="side">
         <span class="soft since" :title="clock(g.since)">since {{ ago(g.since, now) }}<template v-if="g.hosts > 1">, first on {{ short(g.first) }}</template></span>
-        <el-button v-if="mayWaive" text size="small" @click="emit('waive', g)">Waive</el-button>
+        <span v-if="mayWaive">
+          <el-button text size="small" @click="emit('heal', g)">Heal</el-button>
+          <el-button text size="small" @click="emit('waive', g)">Waive</el-button>
+        </span>
       </div>
     </li>
   </ul>

@@ -1,0 +1,106 @@
+package console_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/internal/rig"
+)
+
+// press clicks the button of a part of the page that says something.
+func (s *screen) press(in, says string) {
+	s.t.Helper()
+	s.shows(in, says)
+	s.js(`[...document.querySelectorAll("` + in + ` button")].find((b) => b.innerText.trim() === "` + says + `").click()`)
+}
+
+// chosen picks every host of the page.
+func (s *screen) chosen(want string) {
+	s.t.Helper()
+	s.shows(".el-table__body", "gw-01")
+	s.js(`document.querySelector(".el-table__header .el-checkbox").click()`)
+	s.shows(".bulk", want)
+}
+
+// Many hosts are picked; what would come of it is said before they are labelled, healed and
+// retired.
+func TestManyHostsAreChosenAndChanged(t *testing.T) {
+	r := rig.New(t)
+	ctx := context.Background()
+	roots := map[string]string{}
+	for _, n := range []string{"gw-01", "gw-02"} {
+		roots[n] = r.Up(n)
+	}
+	r.Publish()
+	require.Equal(t, 2, r.Carry().Counts["done"])
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Navigate(s.url + "/hosts"))
+	s.chosen("2 hosts chosen")
+	s.fits()
+	s.press(".bulk", "Label")
+	s.do(chromedp.WaitVisible(`.el-dialog input[aria-label="Value of the label"]`))
+	s.do(chromedp.SendKeys(`.el-dialog input[aria-label="Name of the label"]`, "site"), chromedp.SendKeys(`.el-dialog input[aria-label="Value of the label"]`, "reef"))
+	s.press(".el-dialog", "See what comes of it")
+	s.shows(".el-dialog", "2 hosts come into the group reef")
+	s.shows(".el-dialog", "lantern host label gw-01 gw-02 site=reef")
+	d, err := r.Operator.Host(ctx, "gw-01")
+	require.NoError(t, err)
+	require.NotEqual(t, "reef", d.Labels["site"], "it was only looked at")
+	s.press(".el-dialog", "Label them")
+	r.Until("both are labelled", func() bool {
+		for n := range roots {
+			d, err := r.Operator.Host(ctx, n)
+			if err != nil || d.Labels["site"] != "reef" {
+				return false
+			}
+		}
+		return true
+	})
+
+	_, err = r.Operator.LabelHosts(ctx, api.LabelOrder{To: []string{"gw-01", "gw-02"}, Unset: []string{"site"}})
+	require.NoError(t, err)
+
+	was := map[string]string{}
+	for n, root := range roots {
+		file := filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")
+		b, err := os.ReadFile(file)
+		require.NoError(t, err)
+		was[n] = string(b)
+		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(b), "Components: main", "Components: main testing", 1)), 0o644))
+	}
+	s.do(chromedp.Navigate(s.url + "/drift"))
+	s.shows("h1", "1 different finding on 2 hosts")
+	s.press(".side", "Heal")
+	s.shows(".el-dialog", "2 hosts in")
+	s.shows(".el-dialog", "2 waves, each behind the gates of its plan")
+	s.shows(".el-dialog", "lantern heal gw-01 gw-02 --class changed-source --yes")
+	s.do(chromedp.SendKeys(".el-dialog textarea", "edited by hand"))
+	s.press(".el-dialog", "Heal them")
+	s.shows("h1", "Healing 2")
+	r.Until("both are as they were", func() bool {
+		for n, root := range roots {
+			if b, err := os.ReadFile(filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")); err != nil || string(b) != was[n] {
+				return false
+			}
+		}
+		return true
+	})
+
+	s.do(chromedp.Navigate(s.url + "/hosts"))
+	s.chosen("2 hosts chosen")
+	s.press(".bulk", "Retire")
+	s.shows(".el-dialog", "gw-01, gw-02")
+	s.js(`document.querySelector(".el-dialog .el-checkbox").click()`)
+	s.press(".el-dialog", "Retire them")
+	s.shows("h1", "No host has joined yet")
+	all, err := r.Operator.Host(ctx, "gw-01")
+	assert.Error(t, err, all.Name)
+}

@@ -1,0 +1,81 @@
+<script setup lang="ts">
+// Says how many hosts would be healed, or get a revision, and in which waves, before it begins.
+import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import { client, told, type Rollout, type Schemas } from '../api'
+import { count, short } from '../words'
+import Trouble from './Trouble.vue'
+
+const props = defineProps<{ kind: 'heal' | 'carry'; title: string; order: Omit<Schemas['HealManyOrder'], 'because' | 'try'>; same: string }>()
+const open = defineModel<boolean>({ required: true })
+const router = useRouter()
+const why = ref('')
+const busy = ref(false)
+const error = ref<Error | null>(null)
+const would = ref<Rollout | null>(null)
+const all = computed(() => Object.values(would.value?.counts ?? {}).reduce((a, b) => a + b, 0))
+const already = computed(() => would.value?.counts.unchanged ?? 0)
+
+function send(extra: { because?: string; try?: boolean }) {
+  if (props.kind === 'heal') return told(client.POST('/api/heal', { body: { ...props.order, ...extra } }))
+  return told(client.POST('/api/rollouts', { body: { to: props.order.to, where: props.order.where, ...extra } }))
+}
+
+watch(open, async (o) => {
+  if (!o) return
+  would.value = error.value = null
+  why.value = ''
+  try {
+    would.value = await send({ try: true })
+  } catch (e) {
+    error.value = e as Error
+  }
+})
+
+async function begin() {
+  busy.value = true
+  error.value = null
+  try {
+    const r = await send({ because: why.value.trim() })
+    open.value = false
+    await router.push({ name: 'rollout', params: { id: r.id } })
+  } catch (e) {
+    error.value = e as Error
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <el-dialog v-model="open" :title="props.title" width="620">
+    <Trouble :error="error" />
+    <p v-if="!would && !error" class="soft">Working out what would change …</p>
+    <template v-if="would">
+      <p>
+        <b>{{ count(all - already, 'host', 'hosts') }}</b> in {{ count(would.wave_count, 'wave', 'waves') }}, each behind the gates of its plan<template v-if="would.revision">; revision {{ would.revision }}</template>.
+        <template v-if="already">{{ count(already, 'is', 'are') }} as it should be already, and not asked.</template>
+        <template v-if="props.kind === 'heal' && would.others">{{ count(would.others, 'is', 'are') }} being changed just now, and left alone.</template>
+      </p>
+      <ol>
+        <li v-for="(p, i) in would.parts ?? []" :key="i"><b>{{ count(p.hosts, 'host', 'hosts') }}</b> <span class="soft">({{ p.what }}, plan {{ p.plan }})</span>: {{ (p.names ?? []).map(short).join(', ') }}<template v-if="p.hosts > (p.names ?? []).length"> …</template></li>
+      </ol>
+      <p v-if="would.untouched" class="warn">? On {{ count(would.untouched, 'host', 'hosts') }} of them no file would change: the policy says nothing of what was found there. Take it into the policy, accept the host as it stands, or waive it.</p>
+      <p v-if="would.took_over" class="warn">! Rollout {{ would.took_over }}, which is held, makes way.</p>
+      <el-input v-model="why" type="textarea" :rows="2" maxlength="500" placeholder="Why? It is kept beside your name." aria-label="Why" />
+      <p class="soft">The same on the command line: <code>{{ props.same }}</code></p>
+    </template>
+    <template #footer>
+      <el-button @click="open = false">Not now</el-button>
+      <el-button type="primary" :disabled="!would || all === 0 || would.untouched === all || why.trim().length < 3" :loading="busy" @click="begin">{{ props.kind === 'heal' ? 'Heal them' : 'Begin it' }}</el-button>
+    </template>
+  </el-dialog>
+</template>
+
+<style scoped>
+ol {
+  margin: 0 0 12px;
+  padding-left: 24px;
+  overflow-wrap: anywhere;
+}
+</style>

@@ -1,0 +1,186 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync/atomic"
+
+	"github.com/danielgtaylor/huma/v2"
+	"golang.org/x/sync/errgroup"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/resolve"
+)
+
+type labelManyIn struct {
+	Body api.LabelOrder
+}
+
+// labelHosts gives labels to many hosts, or says what would come of it.
+func (s *Service) labelHosts(ctx context.Context, in *labelManyIn) (*body[api.Labelled], error) {
+	o := &in.Body
+	who := Selecting{o.To, o.Where}
+	switch {
+	case !who.some():
+		return nil, huma.Error422UnprocessableEntity("to: say which hosts are meant: names, ranges of names, groups, or a condition")
+	case len(o.Set)+len(o.Unset) == 0:
+		return nil, huma.Error422UnprocessableEntity("set: say which labels they get or lose")
+	}
+	if err := checkLabels(o.Set); err != nil {
+		return nil, err
+	}
+	rs, _, err := s.newest(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	hosts, unknown, err := s.picked(ctx, rs, who, s.fleet.all())
+	if err != nil {
+		return nil, err
+	}
+	out := api.Labelled{Moves: []api.GroupMove{}, Names: []string{}, Unknown: unknown}
+	var takers []*host
+	for _, h := range hosts {
+		if maps.Equal(h.row().Labels, relabelled(h.row().Labels, o)) {
+			out.Kept++
+			continue
+		}
+		takers = append(takers, h)
+		if len(out.Names) < mostNames {
+			out.Names = append(out.Names, h.row().Name)
+		}
+	}
+	out.Relabelled = len(takers)
+	if err := s.foretell(ctx, rs, takers, o, &out); err != nil {
+		return nil, s.refuse(err)
+	}
+	if !o.Try {
+		if err := s.relabel(ctx, takers, o); err != nil {
+			return nil, err
+		}
+	}
+	return &body[api.Labelled]{out}, nil
+}
+
+// relabelled are the labels that a host has after an order.
+func relabelled(labels map[string]string, o *api.LabelOrder) map[string]string {
+	out := make(map[string]string, len(labels)+len(o.Set))
+	maps.Copy(out, labels)
+	for _, k := range o.Unset {
+		delete(out, k)
+	}
+	maps.Copy(out, o.Set)
+	return out
+}
+
+// foretell works out what the newest revision says of hosts by their new labels.
+func (s *Service) foretell(ctx context.Context, rs *resolve.Resolver, takers []*host, o *api.LabelOrder, out *api.Labelled) error {
+	if rs == nil {
+		return nil
+	}
+	moves := map[string]*api.GroupMove{}
+	move := func(group string) *api.GroupMove {
+		if moves[group] == nil {
+			moves[group] = &api.GroupMove{Group: group}
+		}
+		return moves[group]
+	}
+	for _, h := range takers {
+		v := h.row()
+		if v.Traits == "" {
+			out.Unknown++
+			continue
+		}
+		was, err := s.compute.hostOf(ctx, v)
+		if err != nil {
+			return err
+		}
+		will := was
+		will.Labels = relabelled(v.Labels, o)
+		if will.Class, err = classOf(v.Traits, will.Labels); err != nil {
+			return err
+		}
+		if s.compute.resolveHost(rs, was).Digest() != s.compute.resolveHost(rs, will).Digest() {
+			out.Changing++
+		}
+		before, after := s.compute.groupsOf(rs, was), s.compute.groupsOf(rs, will)
+		for _, g := range after {
+			if !slices.Contains(before, g) {
+				move(g).Come++
+			}
+		}
+		for _, g := range before {
+			if !slices.Contains(after, g) {
+				move(g).Leave++
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(moves)) {
+		out.Moves = append(out.Moves, *moves[name])
+	}
+	return nil
+}
+
+// relabelTogether is how many hosts are labelled at the same time: they share commits.
+const relabelTogether = 32
+
+// relabel gives each host its labels, each as a change of its own.
+func (s *Service) relabel(ctx context.Context, takers []*host, o *api.LabelOrder) error {
+	var done atomic.Int64
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(relabelTogether)
+	for _, h := range takers {
+		group.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			_, err := s.change(ctx, h, "label-host", func(v *hostView) error { v.Labels = relabelled(v.Labels, o); return nil }, nil)
+			if err == nil {
+				done.Add(1)
+			}
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		s.log.Error("hosts were not all labelled", "labelled", done.Load(), "meant", len(takers), "err", err)
+		return huma.Error500InternalServerError(fmt.Sprintf(
+			"%d of %d hosts were labelled, then the service could not go on; its log says why. Do it again: those that were are left as they are",
+			done.Load(), len(takers),
+		))
+	}
+	return nil
+}
+
+// checkLabels refuses labels that conditions could not name.
+func checkLabels(labels map[string]string) error {
+	for _, k := range slices.Sorted(maps.Keys(labels)) {
+		if !labelForm(k) || len(labels[k]) > 200 {
+			return huma.Error422UnprocessableEntity(
+				fmt.Sprintf("the label %q cannot be taken; a label's name is letters, digits and _, at most 63, its value at most 200", short(k)),
+			)
+		}
+	}
+	return nil
+}
+
+// labelForm reports whether k can be written as label.k in an expression.
+func labelForm(k string) bool {
+	if k == "" || len(k) > 63 || k[0] >= '0' && k[0] <= '9' {
+		return false
+	}
+	return strings.IndexFunc(k, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '_')
+	}) < 0
+}
+
+// classOf names traits and labels together: hosts of one class are resolved alike.
+func classOf(traits string, labels map[string]string) (string, error) {
+	if len(labels) == 0 {
+		return same(traits), nil
+	}
+	b, err := json.Marshal(labels)
+	return same(traits + string(b)), err
+}
