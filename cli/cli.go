@@ -235,6 +235,7 @@ func (a *app) commands(root *cobra.Command) {
 		a.rollout(),
 		a.freeze(),
 		a.date(),
+		a.day(),
 		a.channel(),
 		a.contract(),
 		a.seat(),

@@ -83,7 +83,8 @@ func (a *app) label(ctx context.Context, m *meant, hosts, words []string, dry bo
 			says[3], view.Count(l.Changing, "host", "hosts"))
 	}
 	if l.Unknown > 0 {
-		a.out.Printf("%s %s sent no survey: what comes of it there is not known.", a.out.Paint(view.Yellow, "?"), view.Count(l.Unknown, "host has", "hosts have"))
+		who := view.Count(l.Unknown, "host has", "hosts have")
+		a.out.Printf("%s %s sent no survey: what comes of it there is not known.", a.out.Paint(view.Yellow, "?"), who)
 	}
 	return nil
 }

@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"net/http"
+	"strconv"
 
 	"patientlantern.example/lantern/api"
 )
@@ -34,4 +35,11 @@ func (c *Client) Calendar(ctx context.Context) ([]byte, error) {
 // LabelHosts gives labels to many hosts, or says what would come of it.
 func (c *Client) LabelHosts(ctx context.Context, o api.LabelOrder) (api.Labelled, error) {
 	return send[api.Labelled](ctx, c, http.MethodPost, "/api/labels", o)
+}
+
+// Days tells how the fleet stood, day by day, the newest first.
+func (c *Client) Days(ctx context.Context, days int, l List) (api.DayPage, error) {
+	q := l.values()
+	q.Set("days", strconv.Itoa(days))
+	return get[api.DayPage](ctx, c, "/api/days", q)
 }

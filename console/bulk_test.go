@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -103,4 +104,31 @@ func TestManyHostsAreChosenAndChanged(t *testing.T) {
 	s.shows("h1", "No host has joined yet")
 	all, err := r.Operator.Host(ctx, "gw-01")
 	assert.Error(t, err, all.Name)
+}
+
+// The overview draws how the fleet stood; a day on which nobody counted is said to be one.
+func TestTheOverviewDrawsTheDays(t *testing.T) {
+	r := rig.New(t)
+	r.Up("gw-01")
+	r.Clock.Forward(time.Hour)
+	heard := func() {
+		r.Until("it is heard", func() bool {
+			d, err := r.Operator.Host(context.Background(), "gw-01")
+			return err == nil && d.State != api.StateSilent
+		})
+	}
+	heard()
+	r.Tend()
+	r.Clock.Forward(48 * time.Hour)
+	heard()
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Click(`nav a[href="/"]`))
+	s.shows("main", "came in 3 days")
+	s.shows("main", "On 1 day nobody counted")
+	gaps, err := chromedp.Run(s.page, chromedp.Evaluate[int](`document.querySelectorAll(".panel:not(.low) .gap").length`))
+	require.NoError(t, err)
+	assert.Equal(t, 1, gaps)
+	s.js(`document.querySelector("details").open = true`)
+	s.shows("details", "? nobody counted")
+	s.fits()
 }

@@ -300,7 +300,7 @@ func (s *Service) change(
 		save = func(v *hostView, c store.Change) error { return s.store.PutHost(ctx, &v.Host, c) }
 	}
 	e := s.entry(actorFrom(ctx), command, kindHost, v.Name)
-	if came := newsOf(old, &v); came != nil {
+	if came := newsOf(old, &v, s.now()); came != nil {
 		e = detailed(e, came)
 	} else {
 		e.Passing = command == commandCheckIn // what stands there changed, and how it stands did not

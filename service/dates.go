@@ -22,6 +22,7 @@ func (s *Service) dateRoutes(a huma.API) {
 		operation("list-dates", http.MethodGet, "/api/dates", "What falls due: contracts, keys, waivers, reviews, freezes"),
 		s.listDates,
 	)
+	huma.Register(a, operation("list-days", http.MethodGet, "/api/days", "How the fleet stood, day by day"), s.listDays)
 	op := operation("calendar", http.MethodGet, "/api/calendar", "The same as a calendar (iCalendar, RFC 5545)")
 	op.Responses = map[string]*huma.Response{"200": {
 		Description: "OK", Content: map[string]*huma.MediaType{"text/calendar": {Schema: &huma.Schema{Type: huma.TypeString}}},

@@ -45,6 +45,7 @@ func actorFrom(ctx context.Context) actor {
 const (
 	commandCheckIn    = "check-in"     // a host says how it stands
 	commandReport     = "report"       // a host says how carrying went
+	commandCount      = "count-hosts"  // the service counts how the fleet stands, each hour
 	commandWithdraw   = "withdraw"     // a host stops before it has touched anything
 	commandJoin       = "join"         // a host joins
 	commandTwins      = "twins"        // two machines check in with one identity
@@ -68,6 +69,7 @@ const (
 	kindWaiver   = "waiver"
 	kindFreeze   = "freeze"
 	kindWebhook  = "webhook"
+	kindDay      = "day"
 )
 
 // least is the role that each operation of the interface wants. What does not stand here
@@ -102,7 +104,7 @@ var least = map[string]string{
 	"list-accounts": store.RoleReader, "add-account": store.RoleOperator, "remove-account": store.RoleOperator,
 	"list-contracts": store.RoleReader, "list-seats": store.RoleReader, "take-seat": store.RoleOperator, "release-seat": store.RoleOperator,
 	"list-channels": store.RoleReader, "outlook": store.RoleReader, "rotate-secrets": store.RoleOperator,
-	"list-dates": store.RoleReader, "calendar": store.RoleReader,
+	"list-dates": store.RoleReader, "list-days": store.RoleReader, "calendar": store.RoleReader,
 	"list-operators": store.RoleOperator, "add-operator": store.RoleOperator, "remove-operator": store.RoleOperator,
 }
 

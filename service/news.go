@@ -1,9 +1,12 @@
 package service
 
+import "time"
+
 // news is what changed on a host: findings that came, by class, and how many went.
 type news struct {
 	Came     []newsItem `json:"came,omitempty"`
 	Went     int        `json:"went,omitempty"`
+	Stood    []int64    `json:"stood,omitempty"` // seconds for which some of those that went had been known
 	Revision int64      `json:"revision,omitempty"`
 }
 
@@ -16,7 +19,7 @@ type newsItem struct {
 // mostNews bounds how many findings one entry names.
 const mostNews = 50
 
-func newsOf(old, v *hostView) *news {
+func newsOf(old, v *hostView, now time.Time) *news {
 	var out news
 	for i, f := range v.findings {
 		if _, before := old.Since.Of(v.keys[i]); !before && len(out.Came) < mostNews {
@@ -26,6 +29,9 @@ func newsOf(old, v *hostView) *news {
 	for _, k := range old.keys {
 		if _, still := v.Since.Of(k); !still {
 			out.Went++
+			if since, known := old.Since.Of(k); known && len(out.Stood) < mostNews {
+				out.Stood = append(out.Stood, max(0, int64(now.Sub(since)/time.Second)))
+			}
 		}
 	}
 	if v.Revision != old.Revision {

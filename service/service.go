@@ -79,6 +79,7 @@ type Service struct {
 
 	beginning sync.Mutex // one rollout is begun at a time
 
+	began   time.Time
 	stop    context.CancelFunc
 	stopped sync.WaitGroup
 }
@@ -116,6 +117,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		store:  opts.Store,
 		log:    opts.Log,
 		now:    opts.Now,
+		began:  opts.Now(),
 		key:    key,
 		events: newHub(),
 		asked:  &asked{names: map[string]time.Time{}, sources: map[string]time.Time{}},

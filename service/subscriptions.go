@@ -171,6 +171,7 @@ func (s *Service) Tend(ctx context.Context) {
 	s.settleSeats(ctx)
 	s.countSeats(ctx)
 	s.restand(ctx)
+	s.countHosts(ctx)
 }
 
 func (s *Service) countSeats(ctx context.Context) {

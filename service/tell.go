@@ -51,7 +51,7 @@ type eventData struct {
 // eventOf is an entry of the journal as an event; false where it tells nothing that anybody
 // waits for: hosts say often that nothing has changed.
 func eventOf(e store.Entry) (cloudEvent, bool) {
-	if e.Kind == kindHost && (e.Command == commandCheckIn || e.Command == commandReport) && len(e.Detail) == 0 {
+	if e.Kind == kindDay || e.Kind == kindHost && (e.Command == commandCheckIn || e.Command == commandReport) && len(e.Detail) == 0 {
 		return cloudEvent{}, false
 	}
 	return cloudEvent{

@@ -260,6 +260,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the fleet stood, day by day */
+        get: operations["list-days"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/documents/{digest}": {
         parameters: {
             query?: never;
@@ -1581,6 +1598,42 @@ export interface components {
              * @description Whose keys and reviews they are; 0: nothing is published, and none are known
              */
             revision: number;
+            /** Format: int64 */
+            total: number;
+        };
+        Day: {
+            /**
+             * Format: int64
+             * @description Findings that were gone that day because the host was right again
+             */
+            closed: number;
+            /**
+             * Format: date-time
+             * @description When it was counted last that day; absent: the service did not run, and how the fleet stood is not known
+             */
+            counted?: string;
+            /** @description In UTC, as 2006-01-02 */
+            day: string;
+            /**
+             * Format: int64
+             * @description Findings that came that day
+             */
+            found: number;
+            /** @description As it was then */
+            standing?: components["schemas"]["Standing"];
+            /**
+             * Format: int64
+             * @description Seconds within which half of the closed ones were gone, from when they were found; absent: none was closed
+             */
+            within?: number;
+        };
+        DayPage: {
+            items: components["schemas"]["Day"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
             /** Format: int64 */
             total: number;
         };
@@ -4933,6 +4986,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DatePage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-days": {
+        parameters: {
+            query?: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description How many days back */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DayPage"];
                 };
             };
             /** @description Unauthorized */

@@ -81,6 +81,14 @@ export function until(iso: string, now: number): string {
   return `${Math.floor(s / 86400)} days`
 }
 
+/** How long so many seconds are, in one unit. */
+export function span(seconds: number): string {
+  if (seconds < 120) return `${seconds} s`
+  if (seconds < 7200) return `${Math.floor(seconds / 60)} min`
+  if (seconds < 172800) return `${Math.floor(seconds / 3600)} h`
+  return `${Math.floor(seconds / 86400)} days`
+}
+
 export function date(iso: string): string {
   return iso.slice(0, 10)
 }

@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { client, told } from '../api'
 import { useNow } from '../now'
+import Days from '../parts/Days.vue'
 import Field from '../parts/Field.vue'
 import Mark from '../parts/Mark.vue'
 import NotKnown from '../parts/NotKnown.vue'
@@ -19,6 +20,8 @@ const revisions = useQuery({ queryKey: ['revisions', 'overview'], queryFn: () =>
 const keys = useQuery({ queryKey: ['keys', 'overview'], queryFn: () => told(client.GET('/api/keys', { params: { query: { per_page: 1 } } })) })
 const repositories = useQuery({ queryKey: ['repositories', 'overview'], queryFn: () => told(client.GET('/api/repositories', { params: { query: { per_page: 1 } } })) })
 const outlook = useQuery({ queryKey: ['outlook', 'overview'], queryFn: () => told(client.GET('/api/outlook')) })
+const weeks = 12
+const days = useQuery({ queryKey: ['days'], queryFn: () => told(client.GET('/api/days', { params: { query: { days: 7 * weeks, per_page: 1000 } } })), refetchInterval: 600_000 })
 const lately = useQuery({ queryKey: ['audit', 'overview'], queryFn: () => told(client.GET('/api/audit', { params: { query: { per_page: 7 } } })) })
 
 const standing = computed(() => field.data.value?.standing)
@@ -92,6 +95,10 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
         <li v-if="drift.data.value.total > drift.data.value.items.length"><router-link to="/drift">{{ drift.data.value.total - drift.data.value.items.length }} more</router-link></li>
       </ul>
       <p v-else-if="drift.data.value" class="soft">No findings on the hosts that are known.</p>
+      <template v-if="days.data.value && standing?.hosts">
+        <h2>Day by day</h2>
+        <Days :days="days.data.value.items" />
+      </template>
     </section>
     <section>
       <h2>What comes</h2>

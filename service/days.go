@@ -1,0 +1,191 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/store"
+)
+
+// counted is how the fleet stood when it was counted, and what came and went since it was
+// counted before.
+type counted struct {
+	Standing api.Standing `json:"standing"`
+	Found    int          `json:"found,omitempty"`
+	Closed   int          `json:"closed,omitempty"`
+	Stood    []int64      `json:"stood,omitempty"` // seconds for which the closed ones had been known, sorted
+	Until    int64        `json:"until"`           // the newest entry of the journal then
+}
+
+// mostStood bounds how many times one count keeps; more are thinned out evenly.
+const mostStood = 400
+
+// countHosts notes each hour how the fleet stands.
+func (s *Service) countHosts(ctx context.Context) {
+	if err := s.countHour(ctx); err != nil && ctx.Err() == nil {
+		s.log.Error("noting how the fleet stands", "error", err)
+	}
+}
+
+func (s *Service) countHour(ctx context.Context) error {
+	now := s.now().UTC()
+	if now.Sub(s.began) <= 3*s.opts.Interval+2*time.Second { // hosts were not heard while it did not run
+		return nil
+	}
+	last, before, err := s.lastCount(ctx)
+	if err != nil || !last.IsZero() && !now.Truncate(time.Hour).After(last) {
+		return err
+	}
+	c, err := s.countNow(ctx, now, before, !last.IsZero())
+	if err != nil || c.Standing.Hosts == 0 && last.IsZero() {
+		return err
+	}
+	return s.store.Note(ctx, detailed(s.entry(actor{kind: actorService}, commandCount, kindDay, now.Format(time.DateOnly)), c))
+}
+
+// lastCount is when the fleet was counted last, and what the journal had then.
+func (s *Service) lastCount(ctx context.Context) (time.Time, int64, error) {
+	list, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindDay, Limit: 1})
+	if err != nil || len(list) == 0 {
+		return time.Time{}, 0, err
+	}
+	var c counted
+	if err := json.Unmarshal(list[0].Detail, &c); err != nil {
+		return time.Time{}, 0, err
+	}
+	return list[0].At, c.Until, nil
+}
+
+// countNow counts how the fleet stands, and what came and went after an entry of the journal.
+func (s *Service) countNow(ctx context.Context, now time.Time, after int64, since bool) (counted, error) {
+	var c counted
+	var err error
+	all := count(s.fleet.all(), now)
+	if c.Standing, err = s.invited(ctx, all.standing(), now); err != nil {
+		return c, err
+	}
+	if c.Until, err = s.store.NewestEntry(ctx); err != nil || !since {
+		return c, err
+	}
+	const page = 2_000
+	for {
+		entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindHost, After: after, Before: c.Until + 1, Oldest: true, Limit: page})
+		if err != nil {
+			return c, err
+		}
+		for _, e := range entries {
+			after = e.Seq
+			c.add(&e)
+		}
+		if len(entries) < page {
+			break
+		}
+	}
+	slices.Sort(c.Stood)
+	if n := len(c.Stood); n > mostStood {
+		thin := make([]int64, mostStood)
+		for i := range thin {
+			thin[i] = c.Stood[i*n/mostStood]
+		}
+		c.Stood = thin
+	}
+	return c, nil
+}
+
+// add counts what came and went with an entry. What is waived or accepted is not closed.
+func (c *counted) add(e *store.Entry) {
+	var n news
+	if len(e.Detail) == 0 || json.Unmarshal(e.Detail, &n) != nil {
+		return
+	}
+	c.Found += len(n.Came)
+	if e.Command == commandCheckIn || e.Command == commandReport {
+		c.Closed += n.Went
+		c.Stood = append(c.Stood, n.Stood...)
+	}
+}
+
+type dayQuery struct {
+	Paging
+	Days int `query:"days" minimum:"1" maximum:"1100" default:"84" doc:"How many days back"`
+}
+
+// listDays tells how the fleet stood day by day: a day on which nobody counted is named as one
+// of which nothing is known.
+func (s *Service) listDays(ctx context.Context, in *dayQuery) (*body[api.DayPage], error) {
+	now := s.now().UTC()
+	first := now.AddDate(0, 0, 1-in.Days).Format(time.DateOnly)
+	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindDay, Limit: 25 * in.Days})
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	last, until, err := s.lastCount(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	live, err := s.countNow(ctx, now, until, !last.IsZero())
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	days := []api.Day{}
+	d := newDay(now.Format(time.DateOnly))
+	d.take(now, &live)
+	for i := range entries {
+		e := &entries[i]
+		var c counted
+		if e.Name < first {
+			break
+		}
+		if err := json.Unmarshal(e.Detail, &c); err != nil {
+			return nil, s.refuse(err)
+		}
+		for d.day.Day > e.Name {
+			days = append(days, d.done())
+			d = newDay(dayBefore(d.day.Day))
+		}
+		d.take(e.At, &c)
+	}
+	page := api.DayPage{Days: []api.Day{}}
+	days = append(days, d.done())
+	page.Total = len(days)
+	from, to := in.cut(len(days))
+	page.Next = in.next(len(days))
+	page.Days = append(page.Days, days[from:to]...)
+	return &body[api.DayPage]{page}, nil
+}
+
+func dayBefore(day string) string {
+	t, err := time.Parse(time.DateOnly, day)
+	if err != nil { // the service wrote it
+		return ""
+	}
+	return t.AddDate(0, 0, -1).Format(time.DateOnly)
+}
+
+// dayCount gathers the counts of a day, the newest first.
+type dayCount struct {
+	day   api.Day
+	stood []int64
+}
+
+func newDay(name string) dayCount { return dayCount{day: api.Day{Day: name}} }
+
+func (d *dayCount) take(at time.Time, c *counted) {
+	if d.day.Counted == nil {
+		d.day.Counted, d.day.Standing = &at, &c.Standing
+	}
+	d.day.Found += c.Found
+	d.day.Closed += c.Closed
+	d.stood = append(d.stood, c.Stood...)
+}
+
+func (d *dayCount) done() api.Day {
+	if len(d.stood) > 0 {
+		slices.Sort(d.stood)
+		d.day.Within = &d.stood[(len(d.stood)-1)/2]
+	}
+	return d.day
+}
