@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"net/http"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -15,6 +16,14 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/resolve"
 )
+
+func (s *Service) labelRoutes(a huma.API) {
+	huma.Register(
+		a,
+		operation("label-hosts", http.MethodPost, "/api/labels", "Give labels to many hosts, or say what would come of it"),
+		s.labelHosts,
+	)
+}
 
 type labelManyIn struct {
 	Body api.LabelOrder

@@ -15,11 +15,6 @@ func (s *Service) hostRoutes(a huma.API) {
 		s.history,
 	)
 	huma.Register(a, operation("retire-host", http.MethodDelete, "/api/hosts/{name}", "Forget a host"), s.retireHost)
-	huma.Register(
-		a,
-		operation("label-hosts", http.MethodPost, "/api/labels", "Give labels to many hosts, or say what would come of it"),
-		s.labelHosts,
-	)
 	huma.Register(a, operation("label-host", http.MethodPut, "/api/hosts/{name}/labels", "Replace a host's labels"), s.setLabels)
 	huma.Register(
 		a,

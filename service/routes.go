@@ -154,6 +154,7 @@ func (s *Service) operatorRoutes() {
 	s.repositoryRoutes(a)
 	s.whenceRoutes(a)
 	s.dateRoutes(a)
+	s.labelRoutes(a)
 }
 
 // describeAgents puts the agents' calls into the description.
