@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -131,4 +133,26 @@ func TestTheOverviewDrawsTheDays(t *testing.T) {
 	s.js(`document.querySelector("details").open = true`)
 	s.shows("details", "? nobody counted")
 	s.fits()
+}
+
+// Moments are told in the viewer's zone, which is named, and exactly in UTC to whoever points at
+// them; ages are by the service's clock, whatever the browser's says.
+func TestMomentsNameTheirZone(t *testing.T) {
+	r := rig.New(t)
+	r.Up("gw-01")
+	r.Publish()
+	r.Carry()
+	s := open(t, r, 1280, 800)
+	ahead := page.AddScriptToEvaluateOnNewDocumentParams{Source: "{ const right = Date.now; Date.now = () => right() + 7200e3 }"}
+	_, err := chromedp.Call(s.page, page.AddScriptToEvaluateOnNewDocument, ahead)
+	require.NoError(t, err)
+	_, err = chromedp.Call(s.page, emulation.SetTimezoneOverride, emulation.SetTimezoneOverrideParams{TimezoneID: "Asia/Kolkata"})
+	require.NoError(t, err)
+	s.do(chromedp.Navigate(s.url + "/rollouts"))
+	s.shows(".el-table__body time", "GMT+5:30")
+	exact, err := chromedp.Run(s.page, chromedp.Evaluate[string](`document.querySelector(".el-table__body time").title`))
+	require.NoError(t, err)
+	assert.Regexp(t, `^\d{4}-\d\d-\d\d \d\d:\d\d:\d\d GMT\+5:30 = \d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?Z$`, exact)
+	s.do(chromedp.Navigate(s.url + "/hosts"))
+	s.shows(".el-table__body", " s ago")
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"slices"
+	"sync"
 	"time"
 
 	"patientlantern.example/lantern/api"
@@ -21,7 +22,10 @@ type counted struct {
 }
 
 // mostStood bounds how many times one count keeps; more are thinned out evenly.
-const mostStood = 400
+const mostStood = 100
+
+// mostHeld bounds how many times are held between two counts.
+const mostHeld = 100_000
 
 // countHosts notes each hour how the fleet stands.
 func (s *Service) countHosts(ctx context.Context) {
@@ -59,40 +63,66 @@ func (s *Service) lastCount(ctx context.Context) (time.Time, int64, error) {
 	return list[0].At, c.Until, nil
 }
 
-// countNow counts how the fleet stands, and what came and went after an entry of the journal.
+// sinceCount is what came and went since the fleet was counted last: each entry of the journal
+// is read once for it, however often somebody asks.
+type sinceCount struct {
+	mu    sync.Mutex
+	after int64 // the newest entry when the fleet was counted last
+	gone  counted
+}
+
+// countNow counts how the fleet stands, and what came and went after an entry of the journal;
+// nothing is known of what was before the first count.
 func (s *Service) countNow(ctx context.Context, now time.Time, after int64, since bool) (counted, error) {
-	var c counted
-	var err error
 	all := count(s.fleet.all(), now)
-	if c.Standing, err = s.invited(ctx, all.standing(), now); err != nil {
-		return c, err
+	standing, err := s.invited(ctx, all.standing(), now)
+	if err != nil {
+		return counted{}, err
 	}
-	if c.Until, err = s.store.NewestEntry(ctx); err != nil || !since {
-		return c, err
+	newest, err := s.store.NewestEntry(ctx)
+	if err != nil || !since {
+		return counted{Standing: standing, Until: newest}, err
+	}
+	t := &s.sinceCount
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.after != after || t.gone.Until < after {
+		t.after, t.gone = after, counted{Until: after}
 	}
 	const page = 2_000
-	for {
-		entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindHost, After: after, Before: c.Until + 1, Oldest: true, Limit: page})
+	for t.gone.Until < newest {
+		entries, err := s.store.Journal(
+			ctx,
+			store.JournalQuery{Kind: kindHost, After: t.gone.Until, Before: newest + 1, Oldest: true, Limit: page},
+		)
 		if err != nil {
-			return c, err
+			return counted{}, err
 		}
-		for _, e := range entries {
-			after = e.Seq
-			c.add(&e)
+		for i := range entries {
+			t.gone.add(&entries[i])
 		}
-		if len(entries) < page {
-			break
+		t.gone.Until = newest
+		if len(entries) == page {
+			t.gone.Until = entries[page-1].Seq
 		}
 	}
-	slices.Sort(c.Stood)
-	if n := len(c.Stood); n > mostStood {
-		thin := make([]int64, mostStood)
-		for i := range thin {
-			thin[i] = c.Stood[i*n/mostStood]
-		}
-		c.Stood = thin
-	}
+	c := t.gone
+	c.Standing, c.Stood = standing, thinned(t.gone.Stood)
 	return c, nil
+}
+
+// thinned are times in their order, the same share of them where there are many.
+func thinned(stood []int64) []int64 {
+	stood = slices.Sorted(slices.Values(stood))
+	n := len(stood)
+	if n <= mostStood {
+		return stood
+	}
+	out := make([]int64, mostStood)
+	for i := range out {
+		out[i] = stood[i*n/mostStood]
+	}
+	return out
 }
 
 // add counts what came and went with an entry. What is waived or accepted is not closed.
@@ -104,7 +134,9 @@ func (c *counted) add(e *store.Entry) {
 	c.Found += len(n.Came)
 	if e.Command == commandCheckIn || e.Command == commandReport {
 		c.Closed += n.Went
-		c.Stood = append(c.Stood, n.Stood...)
+		if len(c.Stood) < mostHeld {
+			c.Stood = append(c.Stood, n.Stood...)
+		}
 	}
 }
 

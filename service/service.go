@@ -79,7 +79,10 @@ type Service struct {
 
 	beginning sync.Mutex // one rollout is begun at a time
 
-	began   time.Time
+	began time.Time
+
+	sinceCount sinceCount
+
 	stop    context.CancelFunc
 	stopped sync.WaitGroup
 }

@@ -1,6 +1,7 @@
 // The service's interface, typed from its OpenAPI document.
 import createClient from 'openapi-fetch'
 import type { components, paths } from './api.gen'
+import { answered } from './now'
 
 export type Schemas = components['schemas']
 export type Host = Schemas['Host']
@@ -42,6 +43,7 @@ export async function told<T>(call: Promise<Answer<T>>): Promise<T> {
   } catch {
     throw new Refusal(0, 'The service does not answer. It is asked again every few seconds.')
   }
+  answered(a.response.headers.get('date'))
   if (a.error !== undefined || !a.response.ok) {
     if (a.response.status === 401) window.dispatchEvent(new Event(sessionEnded))
     const p = a.error as { detail?: string; errors?: { message?: string }[] } | undefined

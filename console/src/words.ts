@@ -106,8 +106,21 @@ export function ago(iso: string | null | undefined, now: number): string {
   return `${Math.floor(s / 86400)} days ago`
 }
 
+const parts = new Intl.DateTimeFormat('en-GB', {
+  year: 'numeric', month: '2-digit', day: '2-digit', hour: '2-digit', minute: '2-digit', second: '2-digit', hourCycle: 'h23', timeZoneName: 'short',
+})
+
+/** A moment in the viewer's zone, which is named. */
 export function clock(iso: string | null | undefined): string {
-  return iso ? new Date(iso).toLocaleString([], { dateStyle: 'medium', timeStyle: 'medium' }) : '–'
+  if (!iso) return '–'
+  const p: Record<string, string> = {}
+  for (const { type, value } of parts.formatToParts(new Date(iso))) p[type] = value
+  return `${p.year}-${p.month}-${p.day} ${p.hour}:${p.minute}:${p.second} ${p.timeZoneName}`
+}
+
+/** A moment in the viewer's zone, and exactly in UTC as logs have it. */
+export function exact(iso: string | null | undefined): string {
+  return iso ? `${clock(iso)} = ${iso}` : '–'
 }
 
 export function short(name: string): string {

@@ -7,7 +7,7 @@ import { client, told } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
-import { ago, clock, count, short } from '../words'
+import { ago, count, exact, short } from '../words'
 
 const now = useNow()
 const { text, go } = useAddress()
@@ -42,7 +42,7 @@ const link = (e: { kind?: string; name?: string }) => (e.kind === 'host' && e.na
   <div v-if="audit.data.value" class="card">
     <el-table :data="audit.data.value.items" row-key="number" empty-text="There is no such entry">
       <el-table-column label="No." prop="number" width="80" align="right" />
-      <el-table-column label="When" width="130"><template #default="{ row }"><span :title="clock(row.at)">{{ ago(row.at, now) }}</span></template></el-table-column>
+      <el-table-column label="When" width="130"><template #default="{ row }"><span :title="exact(row.at)">{{ ago(row.at, now) }}</span></template></el-table-column>
       <el-table-column label="By" width="150" show-overflow-tooltip><template #default="{ row }">{{ who(row.by) }}</template></el-table-column>
       <el-table-column label="What" width="190"><template #default="{ row }"><b>{{ row.what }}</b></template></el-table-column>
       <el-table-column label="To" min-width="190"><template #default="{ row }">{{ row.kind }} <router-link v-if="link(row)" :to="link(row)!">{{ short(row.name) }}</router-link><template v-else>{{ row.name }}</template></template></el-table-column>

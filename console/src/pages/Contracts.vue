@@ -5,9 +5,10 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { client, told, type Seat } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
+import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { accessWord, ago, clock, contractLook, count, date, money, progressLook, short, until } from '../words'
+import { accessWord, ago, contractLook, count, date, money, progressLook, short, until } from '../words'
 
 const Usage = defineAsyncComponent(() => import('../parts/Usage.vue')) // charts are large, and wanted here alone
 
@@ -103,7 +104,7 @@ async function save() {
   <ul v-if="ahead" class="pressing">
     <li v-for="a in away" :key="a.name" class="card">
       <Mark :look="progressLook.failed" :word="`desk of ${a.name}`" />
-      <span><template v-if="a.since">has not answered since {{ clock(a.since) }} ({{ ago(a.since, now) }}): </template>{{ a.trouble.replace(/^the desk does not answer: /, '') }}. <b>Nothing changes on any host; access is renewed when it answers.</b></span>
+      <span><template v-if="a.since">has not answered since <Moment :at="a.since" /> ({{ ago(a.since, now) }}): </template>{{ a.trouble.replace(/^the desk does not answer: /, '') }}. <b>Nothing changes on any host; access is renewed when it answers.</b></span>
     </li>
     <li v-for="c in over" :key="c.number" class="card">
       <Mark :look="progressLook.failed" :word="c.number" />

@@ -13,7 +13,7 @@ import NotKnown from '../parts/NotKnown.vue'
 import RetireBox from '../parts/RetireBox.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { ago, clock, count, short, stateLook, states } from '../words'
+import { ago, count, exact, short, stateLook, states } from '../words'
 
 const router = useRouter()
 const now = useNow()
@@ -144,7 +144,7 @@ function open(h: Host) {
           <template #default="{ row }">{{ row.revision || '–' }}</template>
         </el-table-column>
         <el-table-column prop="last_seen" label="Last seen" sortable="custom" width="126">
-          <template #default="{ row }"><span :title="clock(row.last_seen)">{{ ago(row.last_seen, now) }}</span></template>
+          <template #default="{ row }"><span :title="exact(row.last_seen)">{{ ago(row.last_seen, now) }}</span></template>
         </el-table-column>
       </el-table>
     </div>

@@ -7,9 +7,10 @@ import AskWhy from '../parts/AskWhy.vue'
 import Diff from '../parts/Diff.vue'
 import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
+import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { accessWord, ago, clock, count, progressLook, severityLook, shortKey, stateLook } from '../words'
+import { accessWord, ago, count, exact, progressLook, severityLook, shortKey, stateLook } from '../words'
 
 const props = defineProps<{ name: string }>()
 const now = useNow()
@@ -120,9 +121,9 @@ const cpu = computed(() => {
           <span>{{ d.os }}</span><span>{{ cpu }}</span>
           <span v-for="(v, k) in d.traits?.tools" :key="k">{{ k }} {{ v }}</span>
           <span>{{ d.revision ? `revision ${d.revision}` : 'no revision yet' }}<template v-if="d.carried">, carried {{ ago(d.carried, now) }}</template></span>
-          <span v-if="d.base" :title="clock(d.base.at)">the rest held against its state of {{ ago(d.base.at, now) }}<template v-if="d.base.by">, accepted by {{ d.base.by }}: {{ d.base.why }}</template></span>
+          <span v-if="d.base" :title="exact(d.base.at)">the rest held against its state of {{ ago(d.base.at, now) }}<template v-if="d.base.by">, accepted by {{ d.base.by }}: {{ d.base.why }}</template></span>
           <span v-else-if="d.revision" class="warn">its keys, settings, pins and holds are held against nothing yet</span>
-          <span :title="clock(d.last_seen)">seen {{ ago(d.last_seen, now) }}</span>
+          <span :title="exact(d.last_seen)">seen {{ ago(d.last_seen, now) }}</span>
           <span v-for="(v, k) in d.labels" :key="k" class="label">{{ k }}={{ v }}</span>
         </div>
       </div>
@@ -150,7 +151,7 @@ const cpu = computed(() => {
       <div class="card pad channels">
         <div v-for="w in d.waived_findings" :key="w.waiver + w.class + w.file">
           <b>~ {{ w.message }}</b> <span class="soft mono">{{ w.file }}</span>
-          <span class="soft"> by {{ w.by }} until {{ clock(w.ends) }}: {{ w.because }}</span>
+          <span class="soft"> by {{ w.by }} until <Moment :at="w.ends" />: {{ w.because }}</span>
         </div>
       </div>
     </template>
@@ -177,7 +178,7 @@ const cpu = computed(() => {
         </div>
         <div v-for="s in d.seats_held" :key="s.account + s.contract">
           <Mark :look="s.renewal || s.leaving ? progressLook.failed : progressLook.done" :word="s.leaving ? 'seat leaving' : 'seat'" /> <b>{{ s.contract }}</b>
-          <span class="soft"> taken {{ ago(s.taken, now) }} by {{ s.by }}: {{ s.why }}<template v-if="s.expires"> · {{ accessWord[s.kind] }} until {{ clock(s.expires) }}</template></span>
+          <span class="soft"> taken {{ ago(s.taken, now) }} by {{ s.by }}: {{ s.why }}<template v-if="s.expires"> · {{ accessWord[s.kind] }} until <Moment :at="s.expires" /></template></span>
           <span v-if="s.renewal" class="bad"> {{ s.renewal }}</span>
           <el-popconfirm v-if="mayChange && !s.leaving" title="Give the seat back? What it opened is closed." confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="releaseSeat(s.account)"><template #reference><el-button text size="small" :loading="seating">Release</el-button></template></el-popconfirm>
         </div>
@@ -205,7 +206,7 @@ const cpu = computed(() => {
       <h2>What happened</h2>
       <div class="card pad channels">
         <div v-for="m in moments" :key="m.number">
-          <span class="soft" :title="clock(m.at)">{{ ago(m.at, now) }}</span>
+          <span class="soft" :title="exact(m.at)">{{ ago(m.at, now) }}</span>
           <b> {{ m.what }}</b> <span class="soft">by {{ m.by.startsWith('host:') ? 'the host' : m.by.replace('operator:', '') }}</span>
           <template v-if="m.revision"> revision {{ m.revision }} was carried</template>
           <template v-if="m.went"> {{ count(m.went, 'finding went', 'findings went') }}</template>

@@ -9,7 +9,7 @@ import Field from '../parts/Field.vue'
 import Mark from '../parts/Mark.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
-import { ago, clock, count, date, severityLook, short } from '../words'
+import { ago, count, date, exact, severityLook, short } from '../words'
 
 const now = useNow()
 const mostFindings = 6
@@ -113,7 +113,7 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
       </ul>
       <h2>Lately</h2>
       <ul class="card list plain">
-        <li v-for="e in lately.data.value?.items ?? []" :key="e.number"><span class="soft when" :title="clock(e.at)">{{ ago(e.at, now) }}</span> {{ e.what }} <b>{{ [e.kind, short(e.name ?? '')].join(' ').trim() }}</b> <span class="soft">by {{ by(e.by) }}</span></li>
+        <li v-for="e in lately.data.value?.items ?? []" :key="e.number"><span class="soft when" :title="exact(e.at)">{{ ago(e.at, now) }}</span> {{ e.what }} <b>{{ [e.kind, short(e.name ?? '')].join(' ').trim() }}</b> <span class="soft">by {{ by(e.by) }}</span></li>
         <li><router-link to="/audit">All that was done</router-link></li>
       </ul>
     </section>

@@ -3,9 +3,10 @@
 import { ref } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { client, told, type Schemas } from '../api'
+import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange, useSession } from '../role'
-import { clock, count, date } from '../words'
+import { count, date, exact } from '../words'
 
 const mayChange = useMayChange()
 const session = useSession()
@@ -63,7 +64,7 @@ async function copy(text: string, what: string) {
     <el-table :data="operators.data.value.items" row-key="name">
       <el-table-column label="Name" prop="name" min-width="200" />
       <el-table-column label="May" min-width="220"><template #default="{ row }">{{ row.role === 'reader' ? 'look (reader)' : 'look and change (operator)' }}</template></el-table-column>
-      <el-table-column label="Since" width="170"><template #default="{ row }"><span :title="clock(row.created)">{{ date(row.created) }}</span></template></el-table-column>
+      <el-table-column label="Since" width="170"><template #default="{ row }"><span :title="exact(row.created)">{{ date(row.created) }}</span></template></el-table-column>
       <el-table-column v-if="mayChange" label="Action" width="220" align="right">
         <template #default="{ row }">
           <span v-if="row.name === session.data.value?.operator" class="soft">that is you</span>
@@ -89,7 +90,7 @@ async function copy(text: string, what: string) {
       <code class="soft">lantern host invite NAME</code>
     </form>
     <div v-if="invited" class="card once" role="status">
-      On {{ invited.host }}, as root, until {{ clock(invited.expires) }}; it works once, and pins this service's key:
+      On {{ invited.host }}, as root, until <Moment :at="invited.expires" />; it works once, and pins this service's key:
       <pre class="mono">lantern-agent join --service {{ address }} --token {{ invited.token }}
 lantern-agent run</pre>
       <el-button size="small" @click="copy(`lantern-agent join --service ${address} --token ${invited.token}\nlantern-agent run`, 'invite')">{{ copied === 'invite' ? 'Copied' : 'Copy' }}</el-button>

@@ -8,7 +8,7 @@ import { useNow } from '../now'
 import Diff from '../parts/Diff.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { ago, clock, count, short } from '../words'
+import { ago, count, exact, short } from '../words'
 
 const Editor = defineAsyncComponent(() => import('../parts/Editor.vue'))
 const now = useNow()
@@ -173,7 +173,7 @@ const show = (query: Record<string, string | undefined>) => void router.replace(
   <div v-if="revisions.data.value?.total" class="card">
     <el-table :data="revisions.data.value.items" row-key="number">
       <el-table-column label="No." width="70" align="right"><template #default="{ row }"><a href="#" @click.prevent="show({ revision: String(row.number) })">{{ row.number }}</a></template></el-table-column>
-      <el-table-column label="Published" width="150"><template #default="{ row }"><span :title="clock(row.created)">{{ ago(row.created, now) }}</span></template></el-table-column>
+      <el-table-column label="Published" width="150"><template #default="{ row }"><span :title="exact(row.created)">{{ ago(row.created, now) }}</span></template></el-table-column>
       <el-table-column label="By" prop="author" width="150" show-overflow-tooltip />
       <el-table-column label="Hosts on it" prop="hosts" width="110" align="right" />
       <el-table-column label="Why" min-width="260"><template #default="{ row }">{{ row.message || '–' }}</template></el-table-column>

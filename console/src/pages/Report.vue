@@ -3,9 +3,10 @@
 import { computed } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { client, told, type FindingGroup, type Standing } from '../api'
+import Moment from '../parts/Moment.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
-import { clock, count, severityLook, short } from '../words'
+import { count, severityLook, short } from '../words'
 
 const perPage = 500
 const report = useQuery({
@@ -44,7 +45,7 @@ function print() {
     <div class="head">
       <div>
         <h1>Package sources that differ from the policy</h1>
-        <p class="soft">{{ place }}, as of {{ clock(report.data.value.at) }}</p>
+        <p class="soft">{{ place }}, as of <Moment :at="report.data.value.at" /></p>
       </div>
       <el-button class="press" type="primary" @click="print">Print</el-button>
     </div>
@@ -61,7 +62,7 @@ function print() {
             <td>{{ g.message }}<div v-if="g.trace" class="soft">{{ g.hosts > 1 ? `on ${short(g.first)}: ` : '' }}{{ g.trace }}</div></td>
             <td class="mono">{{ g.file || 'several files' }}</td>
             <td><b>{{ g.hosts }}</b>: {{ g.names.map(short).join(', ') }}<template v-if="g.hosts > g.names.length"> and {{ g.hosts - g.names.length }} more</template></td>
-            <td>{{ clock(g.since) }}</td>
+            <td><Moment :at="g.since" /></td>
           </tr>
         </tbody>
       </table>

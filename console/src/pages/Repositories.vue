@@ -8,7 +8,7 @@ import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { ago, clock, count, placeLook, placeWord } from '../words'
+import { ago, count, exact, placeLook, placeWord } from '../words'
 
 const now = useNow()
 const mayChange = useMayChange()
@@ -110,11 +110,11 @@ const probe = useMutation({
         <el-table-column label="Packages" width="120" align="right">
           <template #default="{ row }">
             {{ row.look.found ? row.look.packages : '?' }}
-            <div v-if="row.look.changes" class="soft small" :title="clock(row.look.changed)">+{{ row.look.changes.added }} −{{ row.look.changes.removed }} ~{{ row.look.changes.updated }}</div>
+            <div v-if="row.look.changes" class="soft small" :title="exact(row.look.changed)">+{{ row.look.changes.added }} −{{ row.look.changes.removed }} ~{{ row.look.changes.updated }}</div>
           </template>
         </el-table-column>
         <el-table-column label="Good until" width="125"><template #default="{ row }">{{ row.look.found?.valid_until ? row.look.found.valid_until.slice(0, 10) : '–' }}</template></el-table-column>
-        <el-table-column label="Looked at" width="120"><template #default="{ row }"><span :title="clock(row.look.checked)">{{ ago(row.look.checked, now) }}</span></template></el-table-column>
+        <el-table-column label="Looked at" width="120"><template #default="{ row }"><span :title="exact(row.look.checked)">{{ ago(row.look.checked, now) }}</span></template></el-table-column>
       </el-table>
     </div>
     <el-pagination v-if="got.data.value.total > perPage" :current-page="page" class="pages" layout="prev, pager, next, total" :total="got.data.value.total" :page-size="perPage" @current-change="(n: number) => go({ page: String(n) })" />

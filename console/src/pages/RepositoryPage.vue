@@ -5,9 +5,10 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 import { client, told } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
+import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { ago, clock, count, placeLook, placeWord } from '../words'
+import { ago, count, placeLook, placeWord } from '../words'
 
 const props = defineProps<{ key_: string }>()
 const now = useNow()
@@ -48,9 +49,9 @@ const probe = useMutation({
       <template v-if="r.architectures?.length"><dt>Architectures</dt><dd>{{ r.architectures.join(', ') }}</dd></template>
       <template v-if="r.opened_by?.length"><dt>Opened by</dt><dd>{{ r.opened_by.join(', ') }}</dd></template>
       <dt>Looked at</dt>
-      <dd>{{ ago(r.look.checked, now) }}<span class="soft">{{ r.look.since ? `, so since ${clock(r.look.since)}` : '' }}</span></dd>
+      <dd>{{ ago(r.look.checked, now) }}<span class="soft"><template v-if="r.look.since">, so since <Moment :at="r.look.since" /></template></span></dd>
       <dt>Believed last</dt>
-      <dd v-if="found">{{ ago(r.look.read, now) }}: {{ count(r.look.package_count, 'package', 'packages') }}<template v-if="!found.date.startsWith('0001')">, made {{ clock(found.date) }}</template><template v-if="found.valid_until">, good until {{ clock(found.valid_until) }}</template></dd>
+      <dd v-if="found">{{ ago(r.look.read, now) }}: {{ count(r.look.package_count, 'package', 'packages') }}<template v-if="!found.date.startsWith('0001')">, made <Moment :at="found.date" /></template><template v-if="found.valid_until">, good until <Moment :at="found.valid_until" /></template></dd>
       <dd v-else class="warn">never</dd>
       <template v-if="r.look.changes">
         <dt>Changed</dt>

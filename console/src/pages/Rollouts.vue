@@ -8,10 +8,11 @@ import AskWhy from '../parts/AskWhy.vue'
 import BackOut from '../parts/BackOut.vue'
 import HostProgress from '../parts/HostProgress.vue'
 import Mark from '../parts/Mark.vue'
+import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import Waves from '../parts/Waves.vue'
 import { useMayChange, useSession } from '../role'
-import { ago, clock, count, progressLook, short } from '../words'
+import { ago, count, progressLook, short } from '../words'
 
 const props = defineProps<{ id?: string }>()
 const now = useNow()
@@ -136,7 +137,7 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
         <el-table-column prop="kind" label="Kind" width="100" />
         <el-table-column prop="revision" label="Revision" width="96" align="right" />
         <el-table-column prop="author" label="By" min-width="90" />
-        <el-table-column label="Begun" min-width="190"><template #default="{ row }">{{ clock(row.begun) }}</template></el-table-column>
+        <el-table-column label="Begun" min-width="205"><template #default="{ row }"><Moment :at="row.begun" /></template></el-table-column>
         <el-table-column label="Waves" width="80" align="right"><template #default="{ row }">{{ row.wave }} of {{ row.wave_count }}</template></el-table-column>
         <el-table-column label="Done" width="80" align="right"><template #default="{ row }">{{ row.counts.done }}</template></el-table-column>
         <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }">{{ row.counts.unchanged }}</template></el-table-column>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { Finding } from '../api'
 import { useNow } from '../now'
-import { ago, clock, severityLook, short } from '../words'
+import { ago, exact, severityLook, short } from '../words'
 import Mark from './Mark.vue'
 
 defineProps<{ findings: Finding[]; hosts?: boolean }>()
@@ -20,7 +20,7 @@ const now = useNow()
         <div class="where mono soft">{{ f.file || 'several files' }}<template v-if="f.line">:{{ f.line }}</template><template v-if="f.repository"> · repository {{ f.repository }}</template></div>
         <div v-if="f.trace" class="soft trace">{{ f.trace }}</div>
       </div>
-      <span class="soft since" :title="clock(f.since)">since {{ ago(f.since, now) }}</span>
+      <span class="soft since" :title="exact(f.since)">since {{ ago(f.since, now) }}</span>
     </li>
   </ul>
 </template>

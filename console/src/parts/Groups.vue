@@ -2,7 +2,7 @@
 // Findings, each once, with the hosts that have it.
 import type { FindingGroup } from '../api'
 import { useNow } from '../now'
-import { ago, clock, count, severityLook, short } from '../words'
+import { ago, count, exact, severityLook, short } from '../words'
 import Mark from './Mark.vue'
 
 defineProps<{ groups: FindingGroup[]; mayWaive?: boolean }>()
@@ -25,7 +25,7 @@ const now = useNow()
         </div>
       </div>
       <div class="side">
-        <span class="soft since" :title="clock(g.since)">since {{ ago(g.since, now) }}<template v-if="g.hosts > 1">, first on {{ short(g.first) }}</template></span>
+        <span class="soft since" :title="exact(g.since)">since {{ ago(g.since, now) }}<template v-if="g.hosts > 1">, first on {{ short(g.first) }}</template></span>
         <span v-if="mayWaive">
           <el-button text size="small" @click="emit('heal', g)">Heal</el-button>
           <el-button text size="small" @click="emit('waive', g)">Waive</el-button>
