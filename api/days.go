@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"patientlantern.example/lantern/core/between"
+)
 
 // Day is how the fleet stood on a day.
 type Day struct {
@@ -17,4 +21,18 @@ type DayPage struct {
 	Days  []Day `json:"items"`
 	Total int   `json:"total"`
 	Next  int   `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
+}
+
+// BetweenPage is one page of what differs on a host between two moments.
+type BetweenPage struct {
+	Host         string          `json:"host"`
+	From         time.Time       `json:"from" doc:"The earlier moment"`
+	FromSince    time.Time       `json:"from_since" doc:"Since when it was so then, as far as the host has said"`
+	FromRevision int64           `json:"from_revision" doc:"That had been carried then; 0: none"`
+	To           time.Time       `json:"to" doc:"The later moment"`
+	ToSince      time.Time       `json:"to_since"`
+	ToRevision   int64           `json:"to_revision"`
+	Items        []between.Piece `json:"items"`
+	Total        int             `json:"total"`
+	Next         int             `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 }

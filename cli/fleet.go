@@ -162,12 +162,13 @@ func why(h api.Host) string {
 func (a *app) host() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "host",
-		Short:   "The hosts: list, show, invite, label, accept, export, retire",
+		Short:   "The hosts: list, show, compare, invite, label, accept, export, retire",
 		GroupID: "fleet",
 		Example: "  lantern host list\n  lantern host show gw-01\n  lantern host invite gw-07.brinewick.test",
 	}
 	lists(cmd, a.hostList())
-	cmd.AddCommand(a.hostShow(), a.hostInvite(), a.hostLabel(), a.hostAccept(), a.hostHistory(), a.hostRetire(), a.hostExport())
+	cmd.AddCommand(a.hostShow(), a.hostHistory(), a.hostCompare())
+	cmd.AddCommand(a.hostInvite(), a.hostLabel(), a.hostAccept(), a.hostRetire(), a.hostExport())
 	return cmd
 }
 

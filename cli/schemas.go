@@ -23,7 +23,8 @@ func of[T any]() reflect.Type { return reflect.TypeFor[T]() }
 var answers = map[string]reflect.Type{
 	"":          of[state](),
 	"host list": of[api.HostPage](), "host show": of[api.HostDetail](), "host invite": of[api.Invite](), "host label": of[api.Labelled](),
-	"host accept": of[api.Accepted](), "host history": of[api.HistoryPage](), "host retire": of[did](), "host export": of[api.Export](),
+	"host accept": of[api.Accepted](), "host history": of[api.HistoryPage](),
+	"host compare": of[api.BetweenPage](), "host retire": of[did](), "host export": of[api.Export](),
 	"day list":   of[api.DayPage](),
 	"group list": of[api.GroupPage](), "cohort list": of[api.CohortPage](),
 	"key list": of[api.KeyPage](), "key show": of[api.KeyDetail](), "key withdraw": of[withdrawing](),

@@ -3,7 +3,9 @@ package client
 import (
 	"context"
 	"net/http"
+	"net/url"
 	"strconv"
+	"time"
 
 	"patientlantern.example/lantern/api"
 )
@@ -42,4 +44,15 @@ func (c *Client) Days(ctx context.Context, days int, l List) (api.DayPage, error
 	q := l.values()
 	q.Set("days", strconv.Itoa(days))
 	return get[api.DayPage](ctx, c, "/api/days", q)
+}
+
+// Between tells what of a host is another at one moment than at an earlier one; now, where to
+// is zero.
+func (c *Client) Between(ctx context.Context, name string, from, to time.Time, l List) (api.BetweenPage, error) {
+	q := l.values()
+	q.Set("from", from.UTC().Format(time.RFC3339Nano))
+	if !to.IsZero() {
+		q.Set("to", to.UTC().Format(time.RFC3339Nano))
+	}
+	return get[api.BetweenPage](ctx, c, "/api/hosts/"+url.PathEscape(name)+"/between", q)
 }

@@ -156,3 +156,26 @@ func TestMomentsNameTheirZone(t *testing.T) {
 	s.do(chromedp.Navigate(s.url + "/hosts"))
 	s.shows(".el-table__body", " s ago")
 }
+
+// Two moments of a host are held against each other.
+func TestTwoMomentsOfAHostAreCompared(t *testing.T) {
+	r := rig.New(t)
+	root := r.Up("gw-01")
+	r.Publish()
+	r.Carry()
+	r.Clock.Forward(time.Minute)
+	file := filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")
+	b, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(b), "Components: main", "Components: main testing", 1)), 0o644))
+	r.Until("it has drifted", func() bool { return len(r.Findings("gw-01")) == 1 })
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Navigate(s.url + "/hosts/gw-01.brinewick.test"))
+	s.shows("main", "What is another since")
+	s.js(`document.querySelector('[aria-label="The earlier moment"]').click()`)
+	s.shows(".el-select-dropdown", "report")
+	s.js(`[...document.querySelectorAll(".el-select-dropdown__item")].find((o) => o.innerText.includes("report")).click()`)
+	s.shows("main", "main, testing")
+	s.shows("main", "lantern host compare gw-01 --from")
+	s.fits()
+}

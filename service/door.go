@@ -77,7 +77,7 @@ const (
 var least = map[string]string{
 	"show-session": store.RoleReader, "sign-out": store.RoleReader,
 	"list-hosts": store.RoleReader, "show-host": store.RoleReader, "explain-host": store.RoleReader,
-	"show-history": store.RoleReader, "show-survey": store.RoleReader, "show-past": store.RoleReader,
+	"show-history": store.RoleReader, "show-survey": store.RoleReader, "show-past": store.RoleReader, "compare-host": store.RoleReader,
 	"events":      store.RoleReader,
 	"retire-host": store.RoleOperator, "label-host": store.RoleOperator, "heal-host": store.RoleOperator, "accept-host": store.RoleOperator,
 	"invite-host": store.RoleOperator, "label-hosts": store.RoleOperator,

@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/between"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/store"
 )
 
@@ -20,23 +23,9 @@ type pastIn struct {
 
 // past tells what a host had at a moment.
 func (s *Service) past(ctx context.Context, in *pastIn) (*body[api.PastHost], error) {
-	name := strings.ToLower(in.Name)
-	if h, err := s.fleet.find(in.Name); err == nil {
-		name = h.row().Name
-	}
-	p, err := s.store.PastOf(ctx, name, in.At)
-	if errors.Is(err, store.ErrNotFound) {
-		first, firstErr := s.store.FirstPast(ctx, name)
-		switch {
-		case firstErr != nil:
-			return nil, s.refuse(firstErr)
-		case first.IsZero():
-			return nil, huma.Error404NotFound(fmt.Sprintf("it is not known what %q had at any time", short(in.Name)))
-		}
-		return nil, huma.Error404NotFound(fmt.Sprintf("what %s had then is not known; it is from %s on", name, first.Format(time.RFC3339)))
-	}
+	name, p, err := s.pastOf(ctx, in.Name, in.At)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	out := api.PastHost{Host: name, At: in.At.UTC(), Since: p.Since, Revision: p.Revision, Drift: []api.Finding{}}
 	if !p.Until.IsZero() {
@@ -59,4 +48,74 @@ func (s *Service) past(ctx context.Context, in *pastIn) (*body[api.PastHost], er
 		out.Drift = append(out.Drift, api.Finding{Finding: f, Host: name})
 	}
 	return &body[api.PastHost]{out}, nil
+}
+
+// pastOf finds what is kept of a host for a moment, also where it was retired since.
+func (s *Service) pastOf(ctx context.Context, host string, at time.Time) (name string, p store.Past, err error) {
+	name = strings.ToLower(host)
+	if h, err := s.fleet.find(host); err == nil {
+		name = h.row().Name
+	}
+	p, err = s.store.PastOf(ctx, name, at)
+	if errors.Is(err, store.ErrNotFound) {
+		first, firstErr := s.store.FirstPast(ctx, name)
+		switch {
+		case firstErr != nil:
+			return name, p, s.refuse(firstErr)
+		case first.IsZero():
+			return name, p, huma.Error404NotFound(fmt.Sprintf("it is not known what %q had at any time", short(host)))
+		}
+		return name, p, huma.Error404NotFound(fmt.Sprintf("what %s had then is not known; it is from %s on", name, first.Format(time.RFC3339)))
+	}
+	if err != nil {
+		return name, p, s.refuse(err)
+	}
+	return name, p, nil
+}
+
+func (s *Service) betweenRoutes(a huma.API) {
+	huma.Register(
+		a,
+		operation("compare-host", http.MethodGet, "/api/hosts/{name}/between", "What of a host is another than it was at an earlier moment"),
+		s.between,
+	)
+}
+
+type betweenIn struct {
+	HostPath
+	Paging
+	From time.Time `query:"from" required:"true" doc:"The earlier moment (RFC 3339)"`
+	To   time.Time `query:"to" doc:"The later one; now when absent"`
+}
+
+// between tells what of a host is another at one moment than it was at an earlier one.
+func (s *Service) between(ctx context.Context, in *betweenIn) (*body[api.BetweenPage], error) {
+	if in.To.IsZero() {
+		in.To = s.now()
+	}
+	if in.To.Before(in.From) {
+		return nil, huma.Error422UnprocessableEntity("to: the later moment comes after the earlier one")
+	}
+	out := api.BetweenPage{From: in.From.UTC(), To: in.To.UTC(), Items: []between.Piece{}}
+	var surveys [2]*source.Survey
+	for i, at := range []time.Time{in.From, in.To} {
+		name, p, err := s.pastOf(ctx, in.Name, at)
+		if err != nil {
+			return nil, err
+		}
+		out.Host = name
+		if i == 0 {
+			out.FromRevision, out.FromSince = p.Revision, p.Since
+		} else {
+			out.ToRevision, out.ToSince = p.Revision, p.Since
+		}
+		if surveys[i], err = s.compute.surveyOf(ctx, p.Survey); err != nil {
+			return nil, s.refuse(fmt.Errorf("the survey of %s: %w", at.UTC().Format(time.RFC3339), err))
+		}
+	}
+	all := between.Compare(surveys[0], surveys[1])
+	from, to := in.cut(len(all))
+	out.Total, out.Next = len(all), in.next(len(all))
+	out.Items = append(out.Items, all[from:to]...)
+	return &body[api.BetweenPage]{out}, nil
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/internal/rig"
 )
 
@@ -62,4 +63,27 @@ func TestWhatAHostHadAtAMoment(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "changed-source", p.Drift[0].Class)
 	assert.Equal(t, "/etc/apt/sources.list.d/saltmarsh.sources", p.Drift[0].File)
+
+	// Two moments held against each other: what changed by hand, and back.
+	changed, err := r.Operator.Between(ctx, "gw-01", right, wrong, client.List{})
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, changed.ToRevision)
+	told := map[string][2]string{}
+	for _, d := range changed.Items {
+		if d.Kind == "source" {
+			told[d.File+" "+d.Field] = [2]string{d.Was, d.Is}
+		}
+	}
+	assert.Equal(t, map[string][2]string{
+		"/etc/apt/sources.list.d/saltmarsh.sources components": {"main", "main, testing"},
+	}, told)
+	same, err := r.Operator.Between(ctx, "gw-01", right, time.Time{}, client.List{})
+	require.NoError(t, err)
+	for _, d := range same.Items {
+		assert.NotEqual(t, "source", d.Kind, "%+v", d)
+	}
+	_, err = r.Operator.Between(ctx, "gw-01", wrong, right, client.List{})
+	require.ErrorContains(t, err, "the later moment comes after the earlier one")
+	_, err = r.Operator.Between(ctx, "gw-01", bare.AddDate(-1, 0, 0), right, client.List{})
+	require.ErrorContains(t, err, "what gw-01.brinewick.test had then is not known")
 }

@@ -155,6 +155,7 @@ func (s *Service) operatorRoutes() {
 	s.whenceRoutes(a)
 	s.dateRoutes(a)
 	s.labelRoutes(a)
+	s.betweenRoutes(a)
 }
 
 // describeAgents puts the agents' calls into the description.

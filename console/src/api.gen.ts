@@ -500,6 +500,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hosts/{name}/between": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What of a host is another than it was at an earlier moment */
+        get: operations["compare-host"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hosts/{name}/explanation": {
         parameters: {
             query?: never;
@@ -1309,6 +1326,41 @@ export interface components {
              * @description Older ones begin before this number
              */
             next?: number;
+        };
+        BetweenPage: {
+            /**
+             * Format: date-time
+             * @description The earlier moment
+             */
+            from: string;
+            /**
+             * Format: int64
+             * @description That had been carried then; 0: none
+             */
+            from_revision: number;
+            /**
+             * Format: date-time
+             * @description Since when it was so then, as far as the host has said
+             */
+            from_since: string;
+            host: string;
+            items: components["schemas"]["Piece"][];
+            /**
+             * Format: int64
+             * @description The page that follows; absent on the last one
+             */
+            next?: number;
+            /**
+             * Format: date-time
+             * @description The later moment
+             */
+            to: string;
+            /** Format: int64 */
+            to_revision: number;
+            /** Format: date-time */
+            to_since: string;
+            /** Format: int64 */
+            total: number;
         };
         CPU: {
             /**
@@ -2931,6 +2983,19 @@ export interface components {
              * @description Until when; absent: it is so still
              */
             until?: string;
+        };
+        Piece: {
+            /** @description Absent: all of it came or went */
+            field?: string;
+            file?: string;
+            /** @description Absent: it is not there any more */
+            is?: string;
+            /** @description fact, source, key, access, setting, pin, hold, service, media, problem or file */
+            kind: string;
+            /** @description What it is: a section or URL, a fingerprint, a setting, a pattern */
+            name: string;
+            /** @description Absent: it was not there */
+            was?: string;
         };
         Pin: {
             file: string;
@@ -6158,6 +6223,92 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Accepted"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-host": {
+        parameters: {
+            query: {
+                /** @description Page, from 1 */
+                page?: number;
+                /** @description Rows on a page */
+                per_page?: number;
+                /** @description The earlier moment (RFC 3339) */
+                from: string;
+                /** @description The later one; now when absent */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The host's full name, or its short name where that fits one host only */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BetweenPage"];
                 };
             };
             /** @description Unauthorized */

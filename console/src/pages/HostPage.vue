@@ -4,6 +4,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { client, told, type Source } from '../api'
 import { useNow } from '../now'
 import AskWhy from '../parts/AskWhy.vue'
+import Between from '../parts/Between.vue'
 import Diff from '../parts/Diff.vue'
 import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
@@ -206,14 +207,15 @@ const cpu = computed(() => {
       <h2>What happened</h2>
       <div class="card pad channels">
         <div v-for="m in moments" :key="m.number">
-          <span class="soft" :title="exact(m.at)">{{ ago(m.at, now) }}</span>
-          <b> {{ m.what }}</b> <span class="soft">by {{ m.by.startsWith('host:') ? 'the host' : m.by.replace('operator:', '') }}</span>
+          <span class="soft" :title="exact(m.at)">{{ ago(m.at, now) }}</span>{{ ' ' }}
+          <b>{{ m.what }}</b> <span class="soft">by {{ m.by.startsWith('host:') ? 'the host' : m.by.replace('operator:', '') }}</span>
           <template v-if="m.revision"> revision {{ m.revision }} was carried</template>
           <template v-if="m.went"> {{ count(m.went, 'finding went', 'findings went') }}</template>
           <template v-if="m.why"> {{ m.why }}</template>
           <div v-for="(c, i) in m.came ?? []" :key="i"><Mark :look="severityLook[c.severity]" :word="c.severity" /> <span class="mono">{{ c.file }}</span> {{ c.class }}</div>
         </div>
       </div>
+      <Between :name="props.name" :moments="moments" class="apart" />
     </template>
 
     <template v-if="d.problems.length">
@@ -280,6 +282,9 @@ const cpu = computed(() => {
 </template>
 
 <style scoped>
+.apart {
+  margin-top: 10px;
+}
 .head {
   display: flex;
   justify-content: space-between;
