@@ -279,7 +279,7 @@ func (r *Rig) Up(name string) (root string) {
 // Until waits for something, and fails the test when it does not come.
 func (r *Rig) Until(what string, ok func() bool) {
 	r.T.Helper()
-	require.Eventually(r.T, ok, 30*time.Second, 20*time.Millisecond, what)
+	require.Eventually(r.T, ok, time.Minute, 20*time.Millisecond, what) // package managers are slow on a busy machine
 }
 
 // Surveyed waits until a host has sent its survey.
