@@ -73,7 +73,7 @@ func dayCells(d *api.Day) []view.Cell {
 	s := d.Standing
 	return []view.Cell{
 		view.T(d.Day), number(s.Hosts, view.Plain), number(s.Drifted, view.Yellow), number(s.Failed, view.Red),
-		number(s.Silent+s.NoSurvey+s.NoRevision+s.Changing, view.Yellow), number(d.Found, view.Plain), number(d.Closed, view.Plain), within,
+		number(s.Silent+s.NoSurvey+s.NoRevision+s.Changing, view.Yellow), number(d.Arisen, view.Plain), number(d.Closed, view.Plain), within,
 	}
 }
 

@@ -209,7 +209,7 @@ func (d *dayCount) take(at time.Time, c *counted) {
 	if d.day.Counted == nil {
 		d.day.Counted, d.day.Standing = &at, &c.Standing
 	}
-	d.day.Found += c.Found
+	d.day.Arisen += c.Found
 	d.day.Closed += c.Closed
 	d.stood = append(d.stood, c.Stood...)
 }

@@ -78,7 +78,7 @@ func TestDaysSayHowTheFleetStood(t *testing.T) {
 	assert.Nil(t, days[gap].Standing)
 	last := days[day()]
 	if drifted == day() {
-		assert.Equal(t, 2, last.Found)
+		assert.Equal(t, 2, last.Arisen)
 	}
 	assert.Equal(t, 1, last.Closed, "what is waived is not closed")
 	require.NotNil(t, last.Within)

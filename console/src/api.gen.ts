@@ -1656,6 +1656,11 @@ export interface components {
         Day: {
             /**
              * Format: int64
+             * @description Findings that came that day
+             */
+            arisen: number;
+            /**
+             * Format: int64
              * @description Findings that were gone that day because the host was right again
              */
             closed: number;
@@ -1666,11 +1671,6 @@ export interface components {
             counted?: string;
             /** @description In UTC, as 2006-01-02 */
             day: string;
-            /**
-             * Format: int64
-             * @description Findings that came that day
-             */
-            found: number;
             /** @description As it was then */
             standing?: components["schemas"]["Standing"];
             /**

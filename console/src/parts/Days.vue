@@ -13,7 +13,7 @@ const unheard = (d: Day) => (d.standing ? d.standing.silent + d.standing.no_surv
 const gaps = computed(() => props.days.filter((d) => !d.counted).length)
 const sum = (of: (d: Day) => number) => props.days.reduce((n, d) => n + of(d), 0)
 const closed = computed(() => sum((d) => d.closed))
-const found = computed(() => sum((d) => d.found))
+const found = computed(() => sum((d) => d.arisen))
 const enough = computed(() => props.days.length > 1)
 const days = computed(() => [...props.days].reverse())
 
@@ -50,7 +50,7 @@ const panels = computed(() => [
 ])
 const told = (d: Day) =>
   d.standing
-    ? `${d.day}: ${d.standing.drifted} drifted, ${d.standing.failed} failed, ${unheard(d) ?? 0} not known of ${d.standing.hosts}; ${d.found} found, ${d.closed} closed${d.within == null ? '' : `, half of them within ${span(d.within)}`}`
+    ? `${d.day}: ${d.standing.drifted} drifted, ${d.standing.failed} failed, ${unheard(d) ?? 0} not known of ${d.standing.hosts}; ${d.arisen} found, ${d.closed} closed${d.within == null ? '' : `, half of them within ${span(d.within)}`}`
     : `${d.day}: nobody counted`
 </script>
 
@@ -84,7 +84,7 @@ const told = (d: Day) =>
         <tbody>
           <tr v-for="d in props.days" :key="d.day">
             <td>{{ d.day }}</td>
-            <template v-if="d.standing"><td>{{ d.standing.hosts }}</td><td>{{ d.standing.drifted }}</td><td>{{ d.standing.failed }}</td><td>{{ unheard(d) }}</td><td>{{ d.found }}</td><td>{{ d.closed }}</td><td>{{ d.within == null ? '–' : span(d.within) }}</td></template>
+            <template v-if="d.standing"><td>{{ d.standing.hosts }}</td><td>{{ d.standing.drifted }}</td><td>{{ d.standing.failed }}</td><td>{{ unheard(d) }}</td><td>{{ d.arisen }}</td><td>{{ d.closed }}</td><td>{{ d.within == null ? '–' : span(d.within) }}</td></template>
             <td v-else colspan="7" class="warn">? nobody counted</td>
           </tr>
         </tbody>
