@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -59,7 +58,7 @@ func (a *app) dateList() *cobra.Command {
 			}
 			var rows [][]view.Cell
 			for _, d := range page.Dates {
-				left := view.Cell{Text: strings.TrimSuffix(view.Ago(time.Until(d.Due)), " ago")}
+				left := view.Cell{Text: view.Span(time.Until(d.Due))}
 				if time.Until(d.Due) < 30*24*time.Hour {
 					left.Style = view.Yellow
 				}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"strconv"
 	"time"
 
@@ -68,24 +67,11 @@ func dayCells(d *api.Day) []view.Cell {
 	}
 	within := view.T("–")
 	if d.Within != nil {
-		within = view.T(span(*d.Within))
+		within = view.T(view.Span(time.Duration(*d.Within) * time.Second))
 	}
 	s := d.Standing
 	return []view.Cell{
 		view.T(d.Day), number(s.Hosts, view.Plain), number(s.Drifted, view.Yellow), number(s.Failed, view.Red),
 		number(s.Silent+s.NoSurvey+s.NoRevision+s.Changing, view.Yellow), number(d.Arisen, view.Plain), number(d.Closed, view.Plain), within,
 	}
-}
-
-// span says how long so many seconds are, in one unit.
-func span(seconds int64) string {
-	switch d := time.Duration(seconds) * time.Second; {
-	case d < 2*time.Minute:
-		return fmt.Sprintf("%d s", seconds)
-	case d < 2*time.Hour:
-		return fmt.Sprintf("%d min", seconds/60)
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h", seconds/3600)
-	}
-	return fmt.Sprintf("%d days", seconds/86400)
 }

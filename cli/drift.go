@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"

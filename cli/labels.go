@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -61,6 +60,10 @@ func (a *app) label(ctx context.Context, m *meant, hosts, words []string, dry bo
 	if dry {
 		says = [...]string{view.Count(l.Relabelled, "host", "hosts") + " would have", "would come", "would leave", "would say"}
 	}
+	if l.Unknown > 0 {
+		who := view.Count(l.Unknown, "host has", "hosts have")
+		a.out.Printf("%s %s sent no survey: what comes of it there is not known.", a.out.Paint(view.Yellow, "?"), who)
+	}
 	if l.Relabelled == 0 {
 		a.out.Printf("%s so already; nothing changes.", view.Count(l.Kept, "host is", "hosts are"))
 		return nil
@@ -82,18 +85,9 @@ func (a *app) label(ctx context.Context, m *meant, hosts, words []string, dry bo
 		a.out.Printf("The newest revision %s something else of %s by it; nothing is carried there before a rollout begins.",
 			says[3], view.Count(l.Changing, "host", "hosts"))
 	}
-	if l.Unknown > 0 {
-		who := view.Count(l.Unknown, "host has", "hosts have")
-		a.out.Printf("%s %s sent no survey: what comes of it there is not known.", a.out.Paint(view.Yellow, "?"), who)
+	if l.Revision == 0 {
+		mark := a.out.Paint(view.Yellow, "?")
+		a.out.Printf("%s nothing is published: which groups they come into, and what a policy says of them, is not known.", mark)
 	}
 	return nil
-}
-
-// someOf names some of many hosts, and says how many there are beside.
-func someOf(names []string, all int) string {
-	out := someNames(names, len(names))
-	if all > len(names) {
-		out += fmt.Sprintf(" and %d more", all-len(names))
-	}
-	return out
 }

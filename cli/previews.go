@@ -219,13 +219,18 @@ func (a *app) seatsAhead(s api.SeatsAhead) {
 
 // someNames writes the first names of a list, without what all have in common.
 func someNames(list []string, most int) string {
+	return someOf(list[:min(len(list), most)], len(list))
+}
+
+// someOf names some of many hosts, and says how many there are beside.
+func someOf(some []string, all int) string {
 	var names []string
-	for _, n := range list[:min(len(list), most)] {
+	for _, n := range some {
 		names = append(names, short(n))
 	}
 	out := strings.Join(names, " ")
-	if len(list) > most {
-		out += fmt.Sprintf(" and %d more", len(list)-most)
+	if all > len(some) {
+		out += fmt.Sprintf(" and %d more", all-len(some))
 	}
 	return out
 }

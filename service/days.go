@@ -39,28 +39,40 @@ func (s *Service) countHour(ctx context.Context) error {
 	if now.Sub(s.began) <= 3*s.opts.Interval+2*time.Second { // hosts were not heard while it did not run
 		return nil
 	}
-	last, before, err := s.lastCount(ctx)
-	if err != nil || !last.IsZero() && !now.Truncate(time.Hour).After(last) {
+	last, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindDay, Limit: 1})
+	if err != nil || len(last) > 0 && !now.Truncate(time.Hour).After(last[0].At) {
 		return err
 	}
-	c, err := s.countNow(ctx, now, before, !last.IsZero())
-	if err != nil || c.Standing.Hosts == 0 && last.IsZero() {
+	c, err := s.countNow(ctx, now, last)
+	if err != nil || c.Standing.Hosts == 0 && len(last) == 0 {
 		return err
 	}
 	return s.store.Note(ctx, detailed(s.entry(actor{kind: actorService}, commandCount, kindDay, now.Format(time.DateOnly)), c))
 }
 
-// lastCount is when the fleet was counted last, and what the journal had then.
-func (s *Service) lastCount(ctx context.Context) (time.Time, int64, error) {
-	list, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindDay, Limit: 1})
-	if err != nil || len(list) == 0 {
-		return time.Time{}, 0, err
+// countedUntil is the entry of the journal up to which it was counted, by the counts, the newest
+// first; where there is none, the last entry of the day before.
+func (s *Service) countedUntil(ctx context.Context, now time.Time, counts []store.Entry) (int64, error) {
+	if len(counts) > 0 {
+		var c counted
+		err := json.Unmarshal(counts[0].Detail, &c)
+		return c.Until, err
 	}
-	var c counted
-	if err := json.Unmarshal(list[0].Detail, &c); err != nil {
-		return time.Time{}, 0, err
+	for before := int64(0); ; {
+		entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindHost, Before: before, Limit: countPage})
+		if err != nil {
+			return 0, err
+		}
+		for i := range entries {
+			if entries[i].At.Before(now.Truncate(24 * time.Hour)) {
+				return entries[i].Seq, nil
+			}
+			before = entries[i].Seq
+		}
+		if len(entries) < countPage {
+			return 0, nil
+		}
 	}
-	return list[0].At, c.Until, nil
 }
 
 // sinceCount is what came and went since the fleet was counted last: each entry of the journal
@@ -71,17 +83,23 @@ type sinceCount struct {
 	gone  counted
 }
 
-// countNow counts how the fleet stands, and what came and went after an entry of the journal;
-// nothing is known of what was before the first count.
-func (s *Service) countNow(ctx context.Context, now time.Time, after int64, since bool) (counted, error) {
+// countPage is how many entries of the journal are read at once.
+const countPage = 2_000
+
+// countNow counts how the fleet stands, and what came and went since the newest of the counts.
+func (s *Service) countNow(ctx context.Context, now time.Time, counts []store.Entry) (counted, error) {
 	all := count(s.fleet.all(), now)
 	standing, err := s.invited(ctx, all.standing(), now)
 	if err != nil {
 		return counted{}, err
 	}
 	newest, err := s.store.NewestEntry(ctx)
-	if err != nil || !since {
-		return counted{Standing: standing, Until: newest}, err
+	if err != nil {
+		return counted{}, err
+	}
+	after, err := s.countedUntil(ctx, now, counts)
+	if err != nil {
+		return counted{}, err
 	}
 	t := &s.sinceCount
 	t.mu.Lock()
@@ -89,11 +107,10 @@ func (s *Service) countNow(ctx context.Context, now time.Time, after int64, sinc
 	if t.after != after || t.gone.Until < after {
 		t.after, t.gone = after, counted{Until: after}
 	}
-	const page = 2_000
 	for t.gone.Until < newest {
 		entries, err := s.store.Journal(
 			ctx,
-			store.JournalQuery{Kind: kindHost, After: t.gone.Until, Before: newest + 1, Oldest: true, Limit: page},
+			store.JournalQuery{Kind: kindHost, After: t.gone.Until, Before: newest + 1, Oldest: true, Limit: countPage},
 		)
 		if err != nil {
 			return counted{}, err
@@ -102,8 +119,8 @@ func (s *Service) countNow(ctx context.Context, now time.Time, after int64, sinc
 			t.gone.add(&entries[i])
 		}
 		t.gone.Until = newest
-		if len(entries) == page {
-			t.gone.Until = entries[page-1].Seq
+		if len(entries) == countPage {
+			t.gone.Until = entries[countPage-1].Seq
 		}
 	}
 	c := t.gone
@@ -131,7 +148,7 @@ func (c *counted) add(e *store.Entry) {
 	if len(e.Detail) == 0 || json.Unmarshal(e.Detail, &n) != nil {
 		return
 	}
-	c.Found += len(n.Came)
+	c.Found += len(n.Came) + n.More
 	if e.Command == commandCheckIn || e.Command == commandReport {
 		c.Closed += n.Went
 		if len(c.Stood) < mostHeld {
@@ -154,11 +171,7 @@ func (s *Service) listDays(ctx context.Context, in *dayQuery) (*body[api.DayPage
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	last, until, err := s.lastCount(ctx)
-	if err != nil {
-		return nil, s.refuse(err)
-	}
-	live, err := s.countNow(ctx, now, until, !last.IsZero())
+	live, err := s.countNow(ctx, now, entries)
 	if err != nil {
 		return nil, s.refuse(err)
 	}

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"fmt"
 	"path/filepath"
 	"testing"
 	"time"
@@ -84,6 +85,19 @@ func TestDaysSayHowTheFleetStood(t *testing.T) {
 	require.NotNil(t, last.Within)
 	assert.InDelta(t, 3600, *last.Within, 600, "it stood for the hour that was counted")
 	assert.Equal(t, 1, last.Standing.Waived)
+
+	// Every finding counts, though the journal names some of them only.
+	before60 := daysOf(t, r)[day()].Arisen
+	lines := ""
+	for n := range 60 {
+		lines += fmt.Sprintf("deb http://own.example/%d stable main\n", n)
+	}
+	put(t, roots[0], "etc/apt/sources.list.d/own.list", lines)
+	r.Until("they are found", func() bool {
+		d, err := r.Operator.Host(ctx, "gw-01")
+		return err == nil && len(d.Drift) == 60
+	})
+	assert.Equal(t, before60+60, daysOf(t, r)[day()].Arisen)
 
 	// After a start nobody is counted as silent who was not listened to.
 	before := *last.Counted

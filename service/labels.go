@@ -42,7 +42,7 @@ func (s *Service) labelHosts(ctx context.Context, in *labelManyIn) (*body[api.La
 	if err := checkLabels(o.Set); err != nil {
 		return nil, err
 	}
-	rs, _, err := s.newest(ctx)
+	rs, revision, err := s.newest(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
@@ -50,7 +50,7 @@ func (s *Service) labelHosts(ctx context.Context, in *labelManyIn) (*body[api.La
 	if err != nil {
 		return nil, err
 	}
-	out := api.Labelled{Moves: []api.GroupMove{}, Names: []string{}, Unknown: unknown}
+	out := api.Labelled{Moves: []api.GroupMove{}, Names: []string{}, Unknown: unknown, Revision: revision}
 	var takers []*host
 	for _, h := range hosts {
 		if maps.Equal(h.row().Labels, relabelled(h.row().Labels, o)) {

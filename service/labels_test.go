@@ -39,6 +39,7 @@ func TestManyHostsAreLabelledTogether(t *testing.T) {
 	order := api.LabelOrder{To: []string{"gw-{01..02}", "gw-07", "model-2"}, Set: map[string]string{"site": "reef", "duty": "model"}, Try: true}
 	tried, err := r.Operator.LabelHosts(ctx, order)
 	require.NoError(t, err)
+	assert.EqualValues(t, 1, tried.Revision)
 	assert.Equal(t, 4, tried.Relabelled)
 	assert.Equal(t, 1, tried.Unknown, "what comes of it is not known of a host without a survey")
 	assert.Contains(t, tried.Moves, api.GroupMove{Group: "reef", Come: 3})

@@ -5,6 +5,7 @@ import "time"
 // news is what changed on a host: findings that came, by class, and how many went.
 type news struct {
 	Came     []newsItem `json:"came,omitempty"`
+	More     int        `json:"more,omitempty"` // that came beside those that are named
 	Went     int        `json:"went,omitempty"`
 	Stood    []int64    `json:"stood,omitempty"` // seconds for which some of those that went had been known
 	Revision int64      `json:"revision,omitempty"`
@@ -22,8 +23,13 @@ const mostNews = 50
 func newsOf(old, v *hostView, now time.Time) *news {
 	var out news
 	for i, f := range v.findings {
-		if _, before := old.Since.Of(v.keys[i]); !before && len(out.Came) < mostNews {
+		if _, before := old.Since.Of(v.keys[i]); before {
+			continue
+		}
+		if len(out.Came) < mostNews {
 			out.Came = append(out.Came, newsItem{f.Class, f.Severity, f.File})
+		} else {
+			out.More++
 		}
 	}
 	for _, k := range old.keys {

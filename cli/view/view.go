@@ -153,17 +153,25 @@ func (o *Out) Diff(indent int, diff string) {
 
 // Ago says how long ago something was, in one unit.
 func Ago(d time.Duration) string {
+	if d < 0 {
+		return "now"
+	}
+	return Span(d) + " ago"
+}
+
+// Span says how long something took or takes, in one unit.
+func Span(d time.Duration) string {
 	switch {
 	case d < 0:
 		return "now"
 	case d < time.Minute:
-		return fmt.Sprintf("%ds ago", int(d.Seconds()))
+		return fmt.Sprintf("%ds", int(d.Seconds()))
 	case d < time.Hour:
-		return fmt.Sprintf("%dm ago", int(d.Minutes()))
+		return fmt.Sprintf("%dm", int(d.Minutes()))
 	case d < 48*time.Hour:
-		return fmt.Sprintf("%dh ago", int(d.Hours()))
+		return fmt.Sprintf("%dh", int(d.Hours()))
 	}
-	return fmt.Sprintf("%dd ago", int(d.Hours()/24))
+	return fmt.Sprintf("%dd", int(d.Hours()/24))
 }
 
 // Bytes says a size as people do.

@@ -2772,6 +2772,11 @@ export interface components {
             relabelled: number;
             /**
              * Format: int64
+             * @description The newest, by which the rest is worked out; 0: nothing is published, and what comes of it is not known
+             */
+            revision: number;
+            /**
+             * Format: int64
              * @description Hosts that have sent no survey: what comes of it there is not known
              */
             unknown?: number;

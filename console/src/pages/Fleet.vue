@@ -51,7 +51,7 @@ const some = computed(() => names.value.slice(0, 3).map(short).join(' ') + (name
 async function choosePage(n: number): Promise<number> {
   const query = { q: text('q'), state: picked.value, to: group.value, where: text('where'), sort: sort.value as 'name', page: n, per_page: 1000 }
   const p = await told(client.GET('/api/hosts', { params: { query }, querySerializer }))
-  for (const h of p.items) table.value?.toggleRowSelection(h, true)
+  for (const h of p.items.slice(0, Math.max(0, mostChosen - chosen.value.length))) table.value?.toggleRowSelection(h, true)
   return p.next ?? 0
 }
 async function chooseAll() {

@@ -65,7 +65,8 @@ const same = computed(() => `lantern host label ${props.hosts.slice(0, 3).map(sh
           <li v-if="m.leave">− {{ count(m.leave, 'host leaves', 'hosts leave') }} the group {{ m.group }}</li>
         </template>
       </ul>
-      <p>The newest revision says something else of <b :class="{ warn: would.changing }">{{ count(would.changing, 'host', 'hosts') }}</b> by it. Nothing is carried there before a rollout begins.</p>
+      <p v-if="would.revision === 0" class="warn">? Nothing is published: which groups they come into, and what a policy says of them, is not known.</p>
+      <p v-else>The newest revision says something else of <b :class="{ warn: would.changing }">{{ count(would.changing, 'host', 'hosts') }}</b> by it. Nothing is carried there before a rollout begins.</p>
       <p v-if="would.unknown" class="warn">? {{ count(would.unknown, 'host has', 'hosts have') }} sent no survey: what comes of it there is not known.</p>
     </template>
     <p class="soft">The same on the command line: <code>{{ same }}</code></p>
