@@ -51,8 +51,13 @@ func times(runs int, f func()) []time.Duration {
 
 func main() {
 	log.SetFlags(0)
+	if len(os.Args) > 2 && os.Args[1] == "launch" {
+		if err := launch(os.Args[2], os.Args[3:]); err != nil {
+			log.Fatal("bench: ", err)
+		}
+		return
+	}
 	s := &suite{}
-	// Processes come first: a child's resident size counts from that of its parent.
 	for _, part := range []struct {
 		name string
 		run  func(*suite) error

@@ -4,6 +4,7 @@ package read
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"runtime/debug"
 	"slices"
@@ -32,6 +33,13 @@ type Refused struct{}
 
 func (e *Refused) Error() string { return "" }
 
+// meet has the encoder learn the types of a survey, which takes as long as writing a small one.
+func meet() {
+	_ = json.NewEncoder(io.Discard).Encode(&source.Survey{
+		Sources: make([]source.Source, 1), Keys: make([]source.Key, 1), Settings: make([]source.Setting, 1), Pins: make([]source.Pin, 1),
+	})
+}
+
 // Root surveys a root folder and writes what it found, as table or json. With texts the
 // source files stand in the JSON as well, passwords masked.
 func Root(root, format string, texts bool, out *view.Out) error {
@@ -45,6 +53,9 @@ func Root(root, format string, texts bool, out *view.Out) error {
 		return err
 	}
 	defer h.Close()
+	if format == "json" {
+		go meet() // while the root is read
+	}
 	r := h.Read()
 	s := r.Survey
 	if texts {

@@ -27,7 +27,12 @@ func hinted[T string | []byte](text T) bool {
 			c += 'a' - 'A'
 		}
 		switch c {
-		case 'p', 't', 's', 'a', '-':
+		case '-':
+			if i > 0 && inWord(text[i-1]) {
+				continue // of a name, as in skerry-updates
+			}
+			fallthrough
+		case 'p', 't', 's', 'a':
 			for _, h := range hints[c] {
 				if len(text)-i >= len(h) && text[i+1]|0x20 == h[1]|0x20 && strings.EqualFold(string(text[i:i+len(h)]), h) {
 					return true
@@ -44,6 +49,11 @@ func hinted[T string | []byte](text T) bool {
 		}
 	}
 	return false
+}
+
+// inWord reports whether a character in front of a dash makes it one inside of a word.
+func inWord(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '-' || c == '_' || c == '.'
 }
 
 // phrases are how texts say a secret: the first group stays, the second is hidden.

@@ -139,14 +139,14 @@ func (at At) spent() bool { return at.Work != nil && *at.Work <= 0 }
 // beyond it is told, and not judged; nobody asks for its parts then.
 func (at At) charge(c *certificate, raw []byte) {
 	c.raw = raw
-	if c.beyond {
-		return
+	if !c.beyond {
+		if k, ok := at.Seen.get(raw); ok {
+			c.known = &k
+			return
+		}
 	}
-	if k, ok := at.Seen.get(raw); ok {
-		c.known = &k
-		return
-	}
-	if at.Work == nil {
+	c.open()
+	if c.beyond || at.Work == nil {
 		return
 	}
 	if *at.Work -= 1 + c.work(); *at.Work < 0 {
@@ -242,6 +242,26 @@ func rings(texts [][]byte, at At, program string, apart func([]byte, At) ([]*cer
 		}
 	}
 	return out
+}
+
+// mostAhead is the work that Ahead does at most, beside what at leaves: a plain host's keys.
+const mostAhead = 200
+
+// Ahead begins to describe the certificates that stand in texts, beside whatever else is done, so
+// that they are known once somebody asks for them. The returned function waits for the end; until
+// then nobody else may read with at.
+func (at At) Ahead(texts [][]byte) (wait func()) {
+	if at.Seen == nil {
+		return func() {} // nothing would be remembered
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		work := mostAhead
+		at.Work = &work
+		rings(texts, at, "gpg", certificates)
+	}()
+	return func() { <-done }
 }
 
 // Placed is a key with the place where it begins in a stream of packets.

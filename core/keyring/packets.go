@@ -27,13 +27,14 @@ const (
 // certificate is one certificate as its packets stand in a stream, nothing judged yet.
 type certificate struct {
 	primary *packet.PublicKey
-	at      int         // where it begins in the stream
-	body    []byte      // of the primary key's packet
-	broken  bool        // something that is no packet stands in it or behind it
-	beyond  bool        // it is not judged: there is too much
-	raw     []byte      // all of it
-	known   *source.Key // what was said of the same certificate before
-	verdict *judged     // once it was described
+	at      int                    // where it begins in the stream
+	body    []byte                 // of the primary key's packet
+	broken  bool                   // something that is no packet stands in it or behind it
+	beyond  bool                   // it is not judged: there is too much
+	raw     []byte                 // all of it
+	known   *source.Key            // what was said of the same certificate before
+	packets []*packet.OpaquePacket // that are not understood yet, the primary key's first
+	verdict *judged                // once it was described
 	direct  []*packet.Signature
 	users   []*user
 	subkeys []*subkey
@@ -110,12 +111,11 @@ func split(raw []byte, at At) (list []*certificate, err error) {
 			return nil, ErrSecret
 		case tagPublicKey:
 			end()
-			c = &certificate{body: p.Contents, at: begin, beyond: at.spent()}
-			c.primary, _ = parsed(p).(*packet.PublicKey) // nil where it is of a kind that is not known
+			c = &certificate{body: p.Contents, at: begin, beyond: at.spent(), packets: []*packet.OpaquePacket{p}}
 			list = append(list, c)
 		default:
 			if c != nil && !c.beyond {
-				c.take(p)
+				c.packets = append(c.packets, p)
 			}
 		}
 	}
@@ -132,6 +132,19 @@ func parsed(p *packet.OpaquePacket) packet.Packet {
 		return nil
 	}
 	return got
+}
+
+// open understands the packets of a certificate. Of one that is known nobody needs them, but
+// for what others say of it.
+func (c *certificate) open() {
+	for i, p := range c.packets {
+		if i == 0 {
+			c.primary, _ = parsed(p).(*packet.PublicKey) // nil where it is of a kind that is not known
+			continue
+		}
+		c.take(p)
+	}
+	c.packets = nil
 }
 
 // take adds a packet to the certificate that it belongs to.

@@ -68,6 +68,7 @@ func ReadWeb(data, db []byte, at At) ([]source.Key, error) {
 	w := &web{trust: ownerTrust(db), byID: map[uint64][]*node{}, now: at.Now, work: at.Work}
 	for i, c := range list {
 		n := &node{fpr: keys[i].Fingerprint, validity: ValidityUnknown}
+		c.open()
 		if c.primary != nil && keys[i].Used {
 			if n.judged = c.verdict; n.judged == nil { // another file had it before
 				n.judged = c.judge(at.Now)

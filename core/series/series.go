@@ -7,6 +7,8 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+
+	"patientlantern.example/lantern/core/text/pattern"
 )
 
 // Series is the beginning that versions have in common: 1.44 stands for 1.44, 1.44.2 and
@@ -16,11 +18,11 @@ type Series struct {
 	Epoch   int // rpm's; apt's versions are held in any
 }
 
-var form = regexp.MustCompile(`^(?:([0-9]):)?([0-9][0-9A-Za-z.+~_]{0,62})$`)
+var form = pattern.Lazy(`^(?:([0-9]):)?([0-9][0-9A-Za-z.+~_]{0,62})$`)
 
 // Of reads a series. The error says what is wrong with it.
 func Of(text string) (Series, error) {
-	m := form.FindStringSubmatch(text)
+	m := form().FindStringSubmatch(text)
 	if m == nil {
 		return Series{}, fmt.Errorf(
 			"%q is no beginning of a version: write it as 1.44, or 1:1.44 where rpm has an epoch, without a release",

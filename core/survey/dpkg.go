@@ -43,7 +43,11 @@ func readDpkg(root *rootfs.FS) (*dpkgDB, error) {
 	defer f.Close()
 	db := &dpkgDB{versions: map[string]string{}}
 	limited := &io.LimitedReader{R: f, N: mostStatus + 1}
-	lines := bufio.NewReaderSize(limited, 256<<10)
+	buffer := 256 << 10
+	if info, err := f.Stat(); err == nil {
+		buffer = int(min(int64(buffer), info.Size()+1))
+	}
+	lines := bufio.NewReaderSize(limited, buffer)
 	var held []heldPackage
 	var p stanza
 	end := func() {

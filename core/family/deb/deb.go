@@ -50,6 +50,9 @@ type reader struct {
 	confFiles int  // that were read
 	confStop  bool // apt reads no further
 	pairs     int  // of URL and suite that were compared
+
+	early     map[string]textFile // files with keys that were read before anything else
+	earlyKeys func()              // waits until their keys are known
 }
 
 // release is what apt keeps for one URL and suite; entries must agree on it.
@@ -66,6 +69,7 @@ type release struct {
 func Read(root *rootfs.FS, architectures []string) family.Reading {
 	r := &reader{Reading: family.Begin(Family), root: root, archs: architectures, releases: map[string]*release{}}
 	r.configure()
+	r.keysAhead()
 	main, parts := r.conf.File("Dir::Etc::sourcelist"), r.conf.File("Dir::Etc::sourceparts")
 	if r.isFile(main) {
 		r.file(main, true)
@@ -110,6 +114,7 @@ func Read(root *rootfs.FS, architectures []string) family.Reading {
 	}
 	r.keys()
 	r.access()
+
 	r.pins()
 	return r.Reading
 }

@@ -58,6 +58,59 @@ func embedded(value string) []byte {
 // keyDirs are the usual places of keys that sources name.
 var keyDirs = []string{"/etc/apt/keyrings", "/usr/share/keyrings"}
 
+// textFile is a file that was read.
+type textFile struct {
+	text []byte
+	info fs.FileInfo
+}
+
+// most files with keys that are read ahead, and the bytes of each: a plain host has fewer.
+const (
+	mostEarly    = 64
+	longestEarly = 64 << 10
+)
+
+// keysAhead reads the files of the usual folders of keys, and has their signatures checked while
+// the sources are read: on a plain host that is half of the work.
+func (r *reader) keysAhead() {
+	r.early = map[string]textFile{}
+	var texts [][]byte
+	for _, dir := range append([]string{r.conf.File("Dir::Etc::trustedparts")}, keyDirs...) {
+		if dir == "" || dir == "/dev/null" {
+			continue
+		}
+		for _, e := range r.listed(dir) {
+			if len(r.early) == mostEarly {
+				break
+			}
+			name := path.Join(dir, e)
+			info, err := r.root.Stat(name)
+			if _, is := r.early[name]; is || !isKeyName(e) || err != nil || info.Size() > longestEarly {
+				continue
+			}
+			if text, info, err := r.root.ReadTextInfo(name); err == nil {
+				r.early[name] = textFile{text, info}
+				texts = append(texts, text)
+			}
+		}
+	}
+	r.earlyKeys = family.KeysAt(r.root).Ahead(texts)
+}
+
+// isKeyName reports whether a file of that name in a folder of keys is taken for one.
+func isKeyName(name string) bool {
+	ext := path.Ext(name)
+	return name[0] != '.' && (ext == ".gpg" || ext == ".asc" || ext == ".pgp")
+}
+
+// readKeys reads a file with keys, once.
+func (r *reader) readKeys(name string) ([]byte, fs.FileInfo, error) {
+	if f, ok := r.early[name]; ok {
+		return f.text, f.info, nil
+	}
+	return r.root.ReadTextInfo(name)
+}
+
 // keyFile is a file with keys, read but not yet understood.
 type keyFile struct {
 	name, scope string
@@ -79,8 +132,7 @@ func (r *reader) keys() {
 	k.signers()
 	for _, dir := range keyDirs {
 		for _, e := range r.listed(dir) {
-			ext := path.Ext(e)
-			if e[0] != '.' && (ext == ".gpg" || ext == ".asc" || ext == ".pgp") {
+			if isKeyName(e) {
 				k.add(path.Join(dir, e), source.ScopeNamed, false)
 			}
 		}
@@ -151,7 +203,7 @@ func (k *keyReader) add(name, scope string, must bool) *keyFile {
 		return nil
 	}
 	k.seen[name] = true
-	text, info, err := k.root.ReadTextInfo(name)
+	text, info, err := k.readKeys(name)
 	if err != nil {
 		if must || !errors.Is(err, fs.ErrNotExist) {
 			k.Problem(name, 0, "the key file cannot be read: "+family.Plain(err), false)
@@ -179,6 +231,7 @@ func (k *keyReader) add(name, scope string, must bool) *keyFile {
 // understand reads the keys of all files. What apt takes and what stands in the file for
 // people may differ: the first is used, the second is listed with why not.
 func (k *keyReader) understand() {
+	k.earlyKeys()
 	taken := k.taken()
 	texts := make([][]byte, len(k.files))
 	for i := range k.files {

@@ -172,7 +172,8 @@ func (f *File) scan() {
 					end--
 				}
 				if len(f.fields) == cap(f.fields) { // stanzas keep what was cut from the old ones
-					f.fields = append(make([]Field, 0, max(256, 2*len(st.Fields))), st.Fields...)
+					few := 4 + (len(t)-at)/16 // a short file has few
+					f.fields = append(make([]Field, 0, max(min(256, few), 2*len(st.Fields))), st.Fields...)
 					first = 0
 				}
 				f.fields = append(f.fields, Field{Name: f.text[at:end], Start: f.source(at)})
