@@ -75,11 +75,13 @@ type RolloutPart struct {
 	Quiet   string                `json:"quiet,omitempty" doc:"Hours in which no host begins, by its own clock"`
 	Counts  map[rollout.State]int `json:"counts"`
 	Gates   []RolloutGate         `json:"gates"`
+	Refused []RefusedPlace        `json:"refused,omitempty" doc:"Places that it would bring to its hosts, and that the service saw refused"`
+	Unseen  int                   `json:"unseen,omitempty" doc:"Hosts to which it brings a place of which the service does not know what stands there"`
 }
 
 // RolloutGate is what must hold before the next wave.
 type RolloutGate struct {
-	Name   string `json:"name" enum:"failed,silent,unrefreshed,drifted"`
+	Name   string `json:"name" enum:"failed,silent,unrefreshed,drifted,refused"`
 	Value  int    `json:"value" doc:"Hosts"`
 	Limit  string `json:"limit" doc:"A number, a share, or none"`
 	Most   int    `json:"most" doc:"What the limit comes to in hosts; -1: there is none"`

@@ -158,6 +158,14 @@ func (a *app) showPreview(p api.Preview) {
 	}
 }
 
+// showRefused tells which places of packages are refused; whom says for how many hosts.
+func (a *app) showRefused(indent, whom string, list []api.RefusedPlace) {
+	for _, r := range list {
+		a.out.Printf("%s%s %s, for %s: %s; %s", indent, a.out.Paint(view.Red, "!! refused upstream:"), r.Address,
+			fmt.Sprintf(whom, view.Count(r.Hosts, "host", "hosts")), r.Says, r.Remedy)
+	}
+}
+
 // swaps tells what is refused upstream, and which installed packages a change would decide otherwise.
 func (a *app) swaps(p *api.Preview) {
 	const most = 15
@@ -168,10 +176,7 @@ func (a *app) swaps(p *api.Preview) {
 		), preview.Stranded: a.out.Paint(view.Yellow, "! a package is left behind:"),
 		preview.Replaced: a.out.Paint(view.Yellow, "! a package is swapped:"),
 	}
-	for _, r := range p.Refused {
-		a.out.Printf("%s %s, for %s of those that change: %s; %s", a.out.Paint(view.Red, "!! refused upstream:"), r.Address,
-			view.Count(r.Hosts, "host", "hosts"), r.Says, r.Remedy)
-	}
+	a.showRefused("", "for %s of those that change", p.Refused)
 	for _, x := range p.Swaps[:min(len(p.Swaps), most)] {
 		a.out.Printf("%s %s", marks[x.What], x.Says)
 	}

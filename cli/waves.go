@@ -141,6 +141,10 @@ func (a *app) showPlan(r *api.Rollout) {
 		p := &r.Parts[i]
 		a.out.Printf("%s  %s%s", a.out.Paint(view.Bold, fmt.Sprintf("wave %d", p.Wave)), whoIn(p), a.out.Paint(view.Dim, planSays(p)))
 		a.out.Printf("        %s", a.out.Paint(view.Dim, namesOf(p.Names, p.Hosts)))
+		a.showRefused("        ", "%s of it", p.Refused)
+		if p.Unseen > 0 {
+			a.out.Printf("        %s what stands at the places that it brings is not known (lantern repository list --state unknown)", a.unsureOf(p.Unseen))
+		}
 	}
 	if n := r.Counts[rollout.Unchanged]; n > 0 {
 		a.out.Printf("\n%s would change nothing, and take no part.", view.Count(n, "host", "hosts"))
@@ -416,11 +420,15 @@ func gatesOf(p *api.RolloutPart) string {
 	var out []string
 	for _, g := range p.Gates {
 		switch {
+		case g.Name == rollout.GateRefused && g.Value == 0: // it is asked before a wave begins
 		case g.Most >= 0:
 			out = append(out, fmt.Sprintf("%s %d of at most %d", g.Name, g.Value, g.Most))
 		case g.Value > 0:
 			out = append(out, fmt.Sprintf("%s %d", g.Name, g.Value))
 		}
+	}
+	if p.Unseen > 0 {
+		out = append(out, fmt.Sprintf("unseen %d", p.Unseen))
 	}
 	return strings.Join(out, ", ")
 }

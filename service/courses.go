@@ -46,14 +46,21 @@ func rolloutOf(ro store.Rollout) api.Rollout {
 	return out
 }
 
-// partsOf describes the waves of a rollout.
-func partsOf(ro *store.Rollout, tallies []rollout.Tally) []api.RolloutPart {
+// partsOf describes the waves of a rollout, which brings some places to its hosts.
+func (s *Service) partsOf(ro *store.Rollout, tallies []rollout.Tally, brings []*place) []api.RolloutPart {
+	addresses := map[string]string{}
+	for _, x := range brings {
+		addresses[x.key] = strings.TrimSpace(x.Address() + " " + x.Suite)
+	}
 	out := make([]api.RolloutPart, len(ro.Parts))
 	for i := range ro.Parts {
 		p := &ro.Parts[i]
 		x := api.RolloutPart{
 			Wave: p.Stage + 1, Plan: p.Plan, What: p.What, Hosts: p.Hosts, Soak: int(p.Soak.Seconds()), Consent: p.Consent,
 			Quiet: p.Quiet.String(), Counts: map[rollout.State]int{}, Gates: []api.RolloutGate{},
+		}
+		if ro.Ended.IsZero() && p.Stage >= ro.Course.Opened {
+			x.Unseen, x.Refused = tallies[i].Unseen, s.refuses(p, addresses)
 		}
 		if p.Stage < len(ro.Course.Consents) {
 			x.Agreed = ro.Course.Consents[p.Stage]
@@ -84,9 +91,63 @@ func (s *Service) courseOf(ctx context.Context, ro store.Rollout) (api.Rollout, 
 		out.TimeLeft = &seconds
 		out.Says += "; " + about(left) + " left, by what hosts took so far"
 	}
-	out.Parts = partsOf(&ro, tallies)
+	brings, err := s.broughtBy(ctx, &ro)
+	if err != nil {
+		return out, err
+	}
+	out.Parts = s.partsOf(&ro, tallies, brings)
+	out.Says += aheadSays(out.Parts, &ro, tallies, mayOpen(&ro, s.now()))
 	out.Causes, err = s.causes(ctx, ro.ID)
 	return out, err
+}
+
+// aheadSays is what there is to say of the places that the next wave brings, which may begin soon.
+func aheadSays(parts []api.RolloutPart, ro *store.Rollout, tallies []rollout.Tally, soon bool) (out string) {
+	unseen, looks := 0, false
+	for i := range ro.Parts {
+		if next := ro.Parts[i].Stage == ro.Course.Opened; next && ro.Ended.IsZero() && ro.Course.Phase != rollout.Held {
+			unseen += tallies[i].Unseen
+			looks = looks || soon && !tallies[i].Looked && ro.Parts[i].Limits.Refused.Set && len(ro.Parts[i].Brings) > 0
+		}
+	}
+	switch {
+	case looks && ro.Course.Opened > 0:
+		out = "; what the next wave brings is being looked at"
+	case unseen > 0:
+		out = fmt.Sprintf("; of %s of the next wave it is not known what stands at the places that it brings", plural(unseen))
+	}
+	if h := ro.Course.Hold; h != nil && h.Gate == rollout.GateRefused {
+		for i := range parts {
+			if parts[i].Wave != ro.Parts[h.Part].Stage+1 {
+				continue
+			}
+			out += refusedSays(parts[i].Refused)
+		}
+	}
+	return out
+}
+
+// refusedSays names the places that are refused, each reason once.
+func refusedSays(list []api.RefusedPlace) (out string) {
+	first := map[string]string{} // reason → address
+	more := map[string]int{}
+	var order []string
+	for _, x := range list {
+		if _, known := first[x.Says]; known {
+			more[x.Says]++
+			continue
+		}
+		first[x.Says] = x.Address
+		order = append(order, x.Says)
+	}
+	for _, says := range order {
+		out += "; " + first[says]
+		if n := more[says]; n > 0 {
+			out += fmt.Sprintf(" and %d more", n)
+		}
+		out += ": " + says
+	}
+	return out
 }
 
 // stands counts the hosts of a rollout, and says why some may not begin. What comes of a
@@ -139,6 +200,7 @@ var gateWords = map[string]string{
 	rollout.GateSilent:      "give no sign of life",
 	rollout.GateUnrefreshed: "could not refresh a source",
 	rollout.GateDrifted:     "drifted after the change",
+	rollout.GateRefused:     "would get packages from what the service saw refused",
 }
 
 // says is what a rollout is about, in a sentence.
@@ -156,14 +218,12 @@ func says(ro *store.Rollout) string {
 	case rollout.Asking:
 		return fmt.Sprintf("wave %d of %d waits for the consent of somebody else than %s: lantern rollout consent %d",
 			c.Opened+1, waves, ro.Author, ro.ID)
-	case rollout.Soaking:
-		var soak time.Duration
-		for i := range ro.Parts {
-			if ro.Parts[i].Stage == c.Opened-1 {
-				soak = max(soak, ro.Parts[i].Soak)
-			}
+	case rollout.Soaking, "":
+		if c.Opened == 0 {
+			return fmt.Sprintf("wave 1 of %d begins once what it brings to its hosts has been looked at", waves)
 		}
-		return fmt.Sprintf("wave %d of %d is done; the next begins at %s", c.Opened, waves, c.Since.Add(soak).UTC().Format("15:04:05 MST"))
+		at := c.Since.Add(rollout.Soak(ro.Parts, c.Opened-1)).UTC()
+		return fmt.Sprintf("wave %d of %d is done; the next begins at %s", c.Opened, waves, at.Format("15:04:05 MST"))
 	}
 	return fmt.Sprintf("wave %d of %d: %d at work, %d may begin", c.Opened, waves, ro.Counts[rollout.Working], ro.Counts[rollout.Waiting])
 }
@@ -175,6 +235,10 @@ func heldSays(ro *store.Rollout) string {
 		return "it is held"
 	case h.Gate == rollout.GateNobody:
 		return fmt.Sprintf("held: no host of wave %d has said that it is well", ro.Parts[h.Part].Stage+1)
+	case h.Gate == rollout.GateRefused && h.Part < len(ro.Parts):
+		p := &ro.Parts[h.Part]
+		return fmt.Sprintf("held before wave %d: %d of its %s %s, and the limit is %s", p.Stage+1, h.Value, plural(p.Hosts),
+			gateWords[h.Gate], p.Limits.Refused)
 	case h.Gate != "" && h.Part < len(ro.Parts):
 		p := &ro.Parts[h.Part]
 		for _, g := range p.Gates(rollout.Tally{}) {

@@ -73,6 +73,7 @@ func (s *Service) holdRollout(ctx context.Context, in *leverIn) (*body[api.Rollo
 // proceedRollout lets a rollout that is held go on.
 func (s *Service) proceedRollout(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
 	return s.lever(ctx, in, "proceed-rollout", func(ro *store.Rollout, t []rollout.Tally) (rollout.Course, error) {
+		s.ahead.again(ro.ID)
 		return rollout.Proceed(ro.Course, ro.Parts, t, s.now())
 	})
 }

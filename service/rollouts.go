@@ -63,6 +63,10 @@ func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Ro
 		return nil, err
 	}
 	if in.Body.Try {
+		if err := s.lookAhead(ctx, p); err != nil {
+			return nil, s.refuse(err)
+		}
+		s.planAhead(ctx, p)
 		return &body[api.Rollout]{s.tried(p)}, nil
 	}
 	taken, err := s.seatsFor(ctx, p.revision.Number, p.takers)
@@ -118,6 +122,9 @@ func (s *Service) beginOn(ctx context.Context, p *startable) (store.Rollout, err
 			return p.rollout, s.refuse(err)
 		}
 	}
+	if err := s.lookAhead(ctx, p); err != nil { // with the seats that hosts have now
+		return p.rollout, s.refuse(err)
+	}
 	locked := lockAll(slices.Concat(p.takers, p.already))
 	defer locked.unlock()
 	if err := forward(locked, p.revision); err != nil {
@@ -131,6 +138,7 @@ func (s *Service) beginOn(ctx context.Context, p *startable) (store.Rollout, err
 	}
 	p.placed = slices.DeleteFunc(p.placed, func(x store.Placed) bool { return gone[x.Host] })
 	return s.begin(ctx, "begin-rollout", p.rollout, p.placed, func(id int64) {
+		s.ahead.put(id, p.brings)
 		for _, h := range p.already {
 			v := *h.row()
 			v.Revision, v.Failure = p.revision.Number, ""

@@ -67,6 +67,7 @@ type Service struct {
 	pulse   pulse
 
 	steer    *steering
+	ahead    ahead
 	freezes  freezes
 	healed   healings
 	caller   *http.Client       // of webhooks

@@ -155,6 +155,7 @@ func (s *Service) steerOne(ctx context.Context, id int64) (more bool, err error)
 		}
 		if !ro.Ended.IsZero() {
 			s.steer.forget(id)
+			s.ahead.forget(id)
 			return false, nil
 		}
 		tallies, err := s.tallies(ctx, &ro, false)
@@ -242,6 +243,9 @@ func looksAtHosts(parts []rollout.Part) bool {
 // tallies counts the hosts of a rollout: for its gates, or all that there is to show.
 func (s *Service) tallies(ctx context.Context, ro *store.Rollout, all bool) ([]rollout.Tally, error) {
 	out, err := s.store.Tallies(ctx, ro)
+	if err == nil {
+		err = s.nextBrings(ctx, ro, out)
+	}
 	if err != nil || !all && !looksAtHosts(ro.Parts) {
 		return out, err
 	}

@@ -160,13 +160,19 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 		s.asked.add([]source.SheetNeed{{Packages: ask[:min(len(ask), mostSwapped)]}}, s.now().Add(askTime))
 	}
 	out.Swaps, out.Unforeseen = found.List()
-	for _, r := range refused {
-		out.Refused = append(out.Refused, *r)
+	out.Refused = append(out.Refused, refusedInOrder(refused)...)
+	return nil
+}
+
+// refusedInOrder lists places, those first that most hosts would stumble over.
+func refusedInOrder(found map[string]*api.RefusedPlace) (out []api.RefusedPlace) {
+	for _, r := range found {
+		out = append(out, *r)
 	}
-	slices.SortFunc(out.Refused, func(a, b api.RefusedPlace) int {
+	slices.SortFunc(out, func(a, b api.RefusedPlace) int {
 		return cmp.Or(b.Hosts-a.Hosts, strings.Compare(a.Address, b.Address), strings.Compare(a.Key, b.Key))
 	})
-	return nil
+	return out
 }
 
 // refusedPlaces adds the places that hosts would get packages from and that are refused.

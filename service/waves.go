@@ -26,7 +26,10 @@ type startable struct {
 	already  []*host // have it
 	follows  map[*host]*resolve.Result
 	placed   []store.Placed
-	others   int // were not asked for
+	resolver *resolve.Resolver
+	results  map[*host]*resolve.Result
+	brings   []*place // that it brings to hosts
+	others   int      // were not asked for
 	over     int64
 }
 
@@ -76,6 +79,7 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 	if err := s.layOut(ctx, p, rs, results, in.AtOnce); err != nil {
 		return nil, s.refuse(err)
 	}
+	p.resolver, p.results = rs, results
 	return p, nil
 }
 
@@ -248,7 +252,10 @@ func (s *Service) tried(p *startable) api.Rollout {
 		}
 	}
 	out := rolloutOf(p.rollout)
-	out.Parts = partsOf(&p.rollout, tallies)
+	for i := range tallies {
+		s.seen(&p.rollout.Parts[i], &tallies[i])
+	}
+	out.Parts = s.partsOf(&p.rollout, tallies, p.brings)
 	for i := range out.Parts {
 		slices.Sort(some[i])
 		out.Parts[i].Names = some[i]

@@ -3440,7 +3440,7 @@ export interface components {
              */
             most: number;
             /** @enum {string} */
-            name: "failed" | "silent" | "unrefreshed" | "drifted";
+            name: "failed" | "silent" | "unrefreshed" | "drifted" | "refused";
             passed: boolean;
             /**
              * Format: int64
@@ -3498,11 +3498,18 @@ export interface components {
             plan: string;
             /** @description Hours in which no host begins, by its own clock */
             quiet?: string;
+            /** @description Places that it would bring to its hosts, and that the service saw refused */
+            refused?: components["schemas"]["RefusedPlace"][];
             /**
              * Format: int64
              * @description Seconds that pass after it
              */
             soak?: number;
+            /**
+             * Format: int64
+             * @description Hosts to which it brings a place of which the service does not know what stands there
+             */
+            unseen?: number;
             /**
              * Format: int64
              * @description From 1

@@ -273,6 +273,7 @@ type limitsForm struct {
 	Silent      string `yaml:"silent" doc:"hosts that give no sign of life; 20 % when left out" form:"limit"`
 	Unrefreshed string `yaml:"unrefreshed" doc:"hosts of which a source could not be refreshed; none when left out" form:"limit"`
 	Drifted     string `yaml:"drifted" doc:"hosts that drifted after the change; none when left out" form:"limit"`
+	Refused     string `yaml:"refused" doc:"hosts to which it would bring places of packages that are refused; 0 when left out" form:"limit"`
 }
 
 type waveForm struct {

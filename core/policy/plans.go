@@ -217,6 +217,8 @@ func (l *loader) limits(p *Plan, f field) {
 			p.Limits.Unrefreshed = limit
 		case "drifted":
 			p.Limits.Drifted = limit
+		case "refused":
+			p.Limits.Refused = limit
 		}
 	}
 }
@@ -248,6 +250,7 @@ func (p *Plan) compared(e *element) {
 	e.say("limit silent", p.Limits.Silent.String())
 	e.say("limit unrefreshed", p.Limits.Unrefreshed.String())
 	e.say("limit drifted", p.Limits.Drifted.String())
+	e.say("limit refused", p.Limits.Refused.String())
 	for i := range p.Waves {
 		w := &p.Waves[i]
 		text := w.String()

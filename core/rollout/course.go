@@ -25,6 +25,7 @@ const (
 	GateUnrefreshed = "unrefreshed" // hosts of which a source could not be refreshed
 	GateDrifted     = "drifted"     // hosts that drifted after the change
 	GateNobody      = "nobody"      // no host of a wave has said that it is well
+	GateRefused     = "refused"     // hosts of the next wave would get packages from places that are refused
 )
 
 // Hold says who held a rollout, and why.
@@ -59,6 +60,9 @@ type Tally struct {
 	Counts      Counts
 	Unrefreshed int
 	Drifted     int
+	Refused     int  // a place that the change brings to them is refused
+	Unseen      int  // it is not known what stands at one
+	Looked      bool // nobody looks at those places just now
 }
 
 // Gate is one condition, as it stands.
@@ -80,8 +84,12 @@ func (p *Part) Gates(t Tally) []Gate {
 		gate(GateSilent, t.Counts[Behind], p.Limits.Silent),
 		gate(GateUnrefreshed, t.Unrefreshed, p.Limits.Unrefreshed),
 		gate(GateDrifted, t.Drifted, p.Limits.Drifted),
+		gate(GateRefused, t.Refused, p.Limits.Refused),
 	}
 }
+
+// asks reports whether a part waits for what stands at the places that the change brings.
+func (p *Part) asks() bool { return p.Limits.Refused.Set && len(p.Brings) > 0 }
 
 // Stages counts the stages of some parts.
 func Stages(parts []Part) (n int) {
@@ -118,9 +126,7 @@ func Step(parts []Part, c Course, tallies []Tally, now time.Time) (Course, []Act
 			return c, out
 		}
 		if h := c.stopped(parts, tallies); h != nil {
-			h.Was = c.Phase
-			c.Phase, c.Hold, c.Since = Held, h, now
-			return c, append(out, Stop)
+			return c.hold(h, now), append(out, Stop)
 		}
 		switch c.Phase {
 		case Changing:
@@ -129,25 +135,79 @@ func Step(parts []Part, c Course, tallies []Tally, now time.Time) (Course, []Act
 			}
 			c.Phase, c.Since = Soaking, now
 		case Soaking, "":
-			switch {
-			case now.Sub(c.Since) < soak(parts, c.Opened-1):
+			if now.Sub(c.Since) < Soak(parts, c.Opened-1) {
 				return c, out
-			case !c.agreed(parts):
+			}
+			if !c.agreed(parts) {
 				c.Phase, c.Since = Asking, now
 				continue
 			}
-			c.Opened, c.Phase, c.Since = c.Opened+1, Changing, now
-			return c, append(out, Open)
+			return c.next(parts, tallies, now, out)
 		case Asking:
 			if !c.agreed(parts) {
 				return c, out
 			}
-			c.Opened, c.Phase, c.Since = c.Opened+1, Changing, now
-			return c, append(out, Open)
+			return c.next(parts, tallies, now, out)
 		default: // written by a later version
 			return c, out
 		}
 	}
+}
+
+// next opens the next stage, once it is known that the change brings nothing to its hosts that is
+// refused.
+func (c Course) next(parts []Part, tallies []Tally, now time.Time, out []Action) (Course, []Action) {
+	if c.looks(parts, tallies) {
+		return c, out
+	}
+	if h := c.refused(parts, tallies); h != nil {
+		return c.hold(h, now), append(out, Stop)
+	}
+	c.Opened, c.Phase, c.Since = c.Opened+1, Changing, now
+	return c, append(out, Open)
+}
+
+// hold is the course with a gate that holds it.
+func (c Course) hold(h *Hold, now time.Time) Course {
+	if h.Was = c.Phase; h.Was == "" {
+		h.Was = Soaking
+	}
+	c.Phase, c.Hold, c.Since = Held, h, now
+	return c
+}
+
+// looks reports whether what the next stage would bring is being looked at.
+func (c *Course) looks(parts []Part, tallies []Tally) bool {
+	for i := range parts {
+		if parts[i].Stage == c.Opened && parts[i].asks() && !tallies[i].Looked {
+			return true
+		}
+	}
+	return false
+}
+
+// refused finds a part of the next stage to which the change would bring what is refused.
+func (c *Course) refused(parts []Part, tallies []Tally) *Hold {
+	for i := range parts {
+		if parts[i].Stage != c.Opened {
+			continue
+		}
+		g := parts[i].gate(GateRefused, tallies[i])
+		if !g.Passed() && !c.borne(g.Name, i, g.Value) {
+			return &Hold{Gate: g.Name, Part: i, Value: g.Value}
+		}
+	}
+	return nil
+}
+
+// gate is one of a part.
+func (p *Part) gate(name string, t Tally) (g Gate) {
+	for _, g = range p.Gates(t) {
+		if g.Name == name {
+			return g
+		}
+	}
+	return g
 }
 
 // waits reports whether hosts of the newest stage are waited for.
@@ -168,7 +228,7 @@ func (c *Course) stopped(parts []Part, tallies []Tally) *Hold {
 			continue
 		}
 		for _, g := range p.Gates(tallies[i]) {
-			if !g.Passed() && !c.borne(g.Name, i, g.Value) {
+			if g.Name != GateRefused && !g.Passed() && !c.borne(g.Name, i, g.Value) { // that one is asked before the stage begins
 				return &Hold{Gate: g.Name, Part: i, Value: g.Value}
 			}
 		}
@@ -187,8 +247,8 @@ func (c *Course) borne(gate string, part, value int) bool {
 	return slices.ContainsFunc(c.Borne, func(b Borne) bool { return b.Gate == gate && b.Part == part && value <= b.Value })
 }
 
-// soak is how long is waited after a stage.
-func soak(parts []Part, stage int) (d time.Duration) {
+// Soak is how long is waited after a stage.
+func Soak(parts []Part, stage int) (d time.Duration) {
 	for i := range parts {
 		if parts[i].Stage == stage {
 			d = max(d, parts[i].Soak)
@@ -236,6 +296,11 @@ func Proceed(c Course, parts []Part, tallies []Tally, now time.Time) (Course, er
 		return c, cannot("it is not held")
 	}
 	for i := range parts { // one word lets everything pass that holds it now
+		if parts[i].Stage == c.Opened {
+			if g := parts[i].gate(GateRefused, tallies[i]); !g.Passed() {
+				c.bear(g.Name, i, g.Value)
+			}
+		}
 		if parts[i].Stage >= c.Opened {
 			continue
 		}
@@ -248,7 +313,11 @@ func Proceed(c Course, parts []Part, tallies []Tally, now time.Time) (Course, er
 			c.bear(GateNobody, i, said)
 		}
 	}
-	c.Phase, c.Since, c.Hold = c.Hold.Was, now, nil
+	since := now
+	if c.Hold.Gate == GateRefused { // the time after the stage before had passed
+		since = now.Add(-Soak(parts, c.Opened-1))
+	}
+	c.Phase, c.Since, c.Hold = c.Hold.Was, since, nil
 	return c, nil
 }
 

@@ -2,6 +2,7 @@ package rollout_test
 
 import (
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -22,12 +23,15 @@ type fleet struct {
 	places []rollout.State
 	now    time.Time
 	drift  map[int]bool
+	bad    map[int]int  // part → hosts that would get packages from what is refused
+	looks  map[int]bool // parts of which that is being looked at
 }
 
 func (f *fleet) tallies() []rollout.Tally {
 	out := make([]rollout.Tally, len(f.parts))
 	for i := range out {
 		out[i].Counts = rollout.Counts{}
+		out[i].Refused, out[i].Looked = f.bad[i], !f.looks[i]
 	}
 	for i, st := range f.places {
 		out[f.of[i]].Counts[st]++
@@ -82,6 +86,7 @@ func drawLimit(t *rapid.T, name string) rollout.Limit {
 func drawPlan(t *rapid.T, name string) rollout.Plan {
 	p := rollout.Plan{Name: name, Limits: rollout.Limits{
 		Failed: drawLimit(t, "failed"), Silent: drawLimit(t, "silent"), Drifted: drawLimit(t, "drifted"),
+		Refused: drawLimit(t, "refused"),
 	}}
 	if rapid.Bool().Draw(t, "spread") {
 		p.Spread = "cluster"
@@ -119,12 +124,19 @@ func drawMembers(t *rapid.T, plan *rollout.Plan, most int) []rollout.Member {
 }
 
 func drawFleet(t *rapid.T) *fleet {
-	f := &fleet{now: noon, drift: map[int]bool{}}
+	f := &fleet{now: noon, drift: map[int]bool{}, bad: map[int]int{}, looks: map[int]bool{}}
 	for n := range rapid.IntRange(1, 2).Draw(t, "plans") {
 		plan := drawPlan(t, fmt.Sprint("p", n))
 		parts, of := plan.Lay(drawMembers(t, &plan, 30))
 		for _, at := range of {
 			f.of, f.places = append(f.of, len(f.parts)+at), append(f.places, rollout.Queued)
+		}
+		for i := range parts {
+			if rapid.Bool().Draw(t, "brings") {
+				parts[i].Brings = []rollout.Brings{{Hosts: parts[i].Hosts, Places: []rollout.Brought{{Place: "place"}}}}
+				f.looks[len(f.parts)+i] = rapid.Bool().Draw(t, "looks")
+				f.bad[len(f.parts)+i] = rapid.IntRange(0, parts[i].Hosts).Draw(t, "bad")
+			}
 		}
 		f.parts = append(f.parts, parts...)
 	}
@@ -171,6 +183,9 @@ func TestNoMoreHostsAreAtRiskThanTheGatesAllow(t *testing.T) {
 			broken := f.broken()
 			f.happen(t)
 			f.step()
+			if f.course.Opened > opened {
+				f.wary(t, opened)
+			}
 			if broken && f.course.Phase == rollout.Held && f.begun() > begun {
 				t.Fatalf("hosts began though a gate holds")
 			}
@@ -185,6 +200,30 @@ func TestNoMoreHostsAreAtRiskThanTheGatesAllow(t *testing.T) {
 	})
 }
 
+// wary checks that a stage began only once it was known what the change brings to its hosts, and
+// with no more of them at what is refused than somebody allows.
+func (f *fleet) wary(t *rapid.T, stage int) {
+	tallies := f.tallies()
+	for i := range f.parts {
+		p := &f.parts[i]
+		if p.Stage < stage || p.Stage >= f.course.Opened || !p.Limits.Refused.Set || len(p.Brings) == 0 {
+			continue
+		}
+		if f.looks[i] {
+			t.Fatalf("wave %d began while it was looked at what it brings", p.Stage+1)
+		}
+		most := p.Limits.Refused.Allows(p.Hosts)
+		for _, b := range f.course.Borne {
+			if b.Gate == rollout.GateRefused && b.Part == i {
+				most = max(most, b.Value)
+			}
+		}
+		if tallies[i].Refused > most {
+			t.Fatalf("wave %d began with %d hosts at what is refused, and %d are allowed", p.Stage+1, tallies[i].Refused, most)
+		}
+	}
+}
+
 // broken reports whether a gate does not pass that nobody bears.
 func (f *fleet) broken() bool {
 	tallies := f.tallies()
@@ -197,7 +236,7 @@ func (f *fleet) broken() bool {
 			for _, b := range f.course.Borne {
 				borne = borne || b.Gate == g.Name && b.Part == i && g.Value <= b.Value
 			}
-			if !g.Passed() && !borne {
+			if g.Name != rollout.GateRefused && !g.Passed() && !borne { // that one holds before a wave
 				return true
 			}
 		}
@@ -217,7 +256,7 @@ func (f *fleet) open(stage int) bool {
 
 // happen lets one thing happen: to a host, to the clock, or by somebody's hand.
 func (f *fleet) happen(t *rapid.T) {
-	switch rapid.IntRange(0, 9).Draw(t, "what") {
+	switch rapid.IntRange(0, 11).Draw(t, "what") {
 	case 0:
 		f.now = f.now.Add(time.Duration(rapid.IntRange(0, 120).Draw(t, "minutes")) * time.Minute)
 	case 1:
@@ -231,6 +270,11 @@ func (f *fleet) happen(t *rapid.T) {
 			if i := rapid.IntRange(0, len(f.places)-1).Draw(t, "drifts"); f.places[i] == rollout.Done {
 				f.drift[i] = true
 			}
+		}
+	case 5:
+		if i := rapid.IntRange(0, len(f.parts)).Draw(t, "seen"); i < len(f.parts) && len(f.parts[i].Brings) > 0 {
+			f.looks[i] = rapid.Bool().Draw(t, "looks")
+			f.bad[i] = rapid.IntRange(0, f.parts[i].Hosts).Draw(t, "bad")
 		}
 	default:
 		if len(f.places) == 0 {
@@ -248,6 +292,7 @@ func (f *fleet) happen(t *rapid.T) {
 
 // finish lets everybody say that it is well and somebody press what is asked for: it ends.
 func (f *fleet) finish(t *rapid.T) {
+	clear(f.looks)
 	for range 4*len(f.places) + 100 {
 		if f.course.Phase == rollout.Ended {
 			return
@@ -278,6 +323,15 @@ func TestGatesInWords(t *testing.T) {
 		return out
 	}
 	queued := rollout.Counts{rollout.Queued: 79}
+	brings := slices.Clone(parts)
+	brings[0].Brings = []rollout.Brings{{Hosts: 1, Places: []rollout.Brought{{Place: "place"}}}}
+	for _, x := range []struct {
+		tally rollout.Tally
+		want  rollout.Phase
+	}{{rollout.Tally{}, ""}, {rollout.Tally{Looked: true, Refused: 1}, rollout.Held}, {rollout.Tally{Looked: true, Unseen: 1}, rollout.Changing}} {
+		next, _ := rollout.Step(brings, rollout.Course{}, []rollout.Tally{x.tally, {}, {}}, noon)
+		assert.Equal(t, x.want, next.Phase, "before the first host: %+v", x.tally)
+	}
 	for name, x := range map[string]struct {
 		course  rollout.Course
 		tallies []rollout.Tally

@@ -105,13 +105,14 @@ type Limits struct {
 	Silent      Limit `json:"silent,omitzero"`      // hosts that give no sign of life
 	Unrefreshed Limit `json:"unrefreshed,omitzero"` // hosts of which a source could not be refreshed
 	Drifted     Limit `json:"drifted,omitzero"`     // hosts that drifted after the change
+	Refused     Limit `json:"refused,omitzero"`     // hosts that would get packages from places which are refused
 }
 
 // BuiltIn is followed where the policy names no plan: one host, a tenth, then all others.
 func BuiltIn() Plan {
 	return Plan{
 		Name:   "built-in",
-		Limits: Limits{Failed: Share(5), Silent: Share(20)},
+		Limits: Limits{Failed: Share(5), Silent: Share(20), Refused: Number(0)},
 		Waves:  []Wave{{Hosts: 1}, {Share: 10}, {Rest: true}},
 	}
 }
@@ -138,6 +139,19 @@ type Part struct {
 	Consent bool          `json:"consent,omitempty"`
 	Limits  Limits        `json:"limits"`
 	Quiet   Quiet         `json:"quiet,omitzero"`
+	Brings  []Brings      `json:"brings,omitempty"`
+}
+
+// Brings is hosts that a change brings the same places of packages to.
+type Brings struct {
+	Hosts  int       `json:"hosts"`
+	Places []Brought `json:"places"`
+}
+
+// Brought is a place that a change brings, or of which hosts believe other keys after it.
+type Brought struct {
+	Place string   `json:"place"`          // its key
+	Keys  []string `json:"keys,omitempty"` // fingerprints that hosts believe it by
 }
 
 // Lay lays a plan out: the parts that it comes to, in order, and for each host the part

@@ -40,6 +40,16 @@ func (p *Place) Source() *Source {
 	}
 }
 
+// Local reports whether a place is at hand on a host alone: nothing of it comes from elsewhere.
+func (p *Place) Local() bool {
+	for _, u := range slices.Concat([]string{p.Mirrorlist, p.Metalink}, p.URLs) {
+		if of, _, ok := strings.Cut(u, ":"); ok && (of == "http" || of == "https" || of == "ftp") {
+			return false
+		}
+	}
+	return len(p.URLs) > 0
+}
+
 // Away says why a place cannot be looked at from elsewhere than a host; empty where it can.
 func (p *Place) Away() string {
 	secret, scheme := false, ""

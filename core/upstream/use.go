@@ -1,6 +1,7 @@
 package upstream
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -30,6 +31,45 @@ func Uses(s *source.Survey) (out []Use) {
 				Place: p, Key: p.Key(), File: x.File, ID: x.ID, Keys: trust.Believed(believed, x), Checks: x.Checks.Metadata, At: i,
 			})
 		}
+	}
+	return out
+}
+
+// Brought are the places that the sources of a sheet are got from on a host of some architectures,
+// its own first. What is edited in the distribution's own entries is none of them: what those say
+// beside stands on the host alone.
+func Brought(sheet *source.Sheet, architectures []string) (out []Use) {
+	for i := range sheet.Sources {
+		x := &sheet.Sources[i]
+		src := source.Source{
+			Family: cmp.Or(x.Family, sheet.Family), ID: x.ID, Enabled: x.Enabled && !x.IfThere, Kinds: x.Kinds, EffURLs: starred(x.URLs),
+			EffSuites: x.Suites, Components: x.Components, EffArchs: x.Archs, Mirrorlist: x.Mirrorlist,
+		}
+		if len(x.Archs) == 0 {
+			src.EffArchs = architectures
+		}
+		checks := source.CheckRequired
+		if x.Signatures != source.CheckRequired {
+			checks = source.CheckOff
+		}
+		for _, p := range Places(&src) {
+			out = append(out, Use{Place: p, Key: p.Key(), File: x.File, ID: x.ID, Keys: x.SignedBy, Checks: checks, At: i})
+		}
+	}
+	return out
+}
+
+// starred puts stars where an address holds a secret, as surveys do.
+func starred(urls []string) []string {
+	out := make([]string, len(urls))
+	for i, u := range urls {
+		parts := strings.Split(u, "/")
+		for j := 3; j < len(parts); j++ { // behind the scheme and the server
+			if strings.HasPrefix(parts[j], "$") {
+				parts[j] = "***"
+			}
+		}
+		out[i] = strings.Join(parts, "/")
 	}
 	return out
 }

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 // The waves of a rollout: who is in each, how far it is, and each gate's value beside its limit.
+import { computed } from 'vue'
 import type { Rollout, Schemas } from '../api'
 import { count, progressLook } from '../words'
 
@@ -8,8 +9,20 @@ type Part = Schemas['RolloutPart']
 
 const order = ['done', 'unchanged', 'working', 'waiting', 'failed', 'behind', 'skipped', 'queued']
 const bits = (p: Part) => order.filter((s) => (p.counts[s] ?? 0) > 0).map((s) => ({ state: s, hosts: p.counts[s] ?? 0, tone: progressLook[s]?.tone ?? 'plain' }))
-const gates = (p: Part) => p.gates.filter((g) => g.most >= 0 || g.value > 0)
-const words: Record<string, string> = { failed: 'failed', silent: 'silent', unrefreshed: 'not refreshed', drifted: 'drifted after' }
+const gates = (p: Part) => p.gates.filter((g) => g.value > 0 || (g.most >= 0 && g.name !== 'refused'))
+const words: Record<string, string> = { failed: 'failed', silent: 'silent', unrefreshed: 'not refreshed', drifted: 'drifted after', refused: 'refused upstream' }
+// reasons are why places that it would bring are refused, each once.
+const reasons = computed(() => {
+  const out: { says: string; remedy: string; places: Schemas['RefusedPlace'][] }[] = []
+  for (const x of (props.rollout.parts ?? []).flatMap((p) => p.refused ?? [])) {
+    let r = out.find((y) => y.says === x.says)
+    if (!r) out.push((r = { says: x.says, remedy: x.remedy, places: [] }))
+    const had = r.places.find((y) => y.key === x.key)
+    if (had) had.hosts += x.hosts
+    else r.places.push({ ...x })
+  }
+  return out
+})
 function stands(p: Part): { word: string; tone: string } {
   const r = props.rollout
   if (r.ended || p.wave < r.wave) return { word: 'over', tone: 'soft' }
@@ -31,6 +44,13 @@ function stands(p: Part): { word: string; tone: string } {
       </div>
       <div class="gates">
         <span v-for="g in gates(p)" :key="g.name" :class="['gate', { bad: !g.passed }]">{{ g.passed ? '' : '✗ ' }}{{ words[g.name] ?? g.name }} <b>{{ g.value }}</b><span class="soft">{{ g.most >= 0 ? ` of at most ${g.most}` : '' }}</span></span>
+        <span v-if="p.unseen" class="gate warn">? not known what it brings to <b>{{ p.unseen }}</b></span>
+      </div>
+    </div>
+    <div v-for="r in reasons" :key="r.says" class="wave refused" role="listitem">
+      <div class="no"><b class="bad">✗ Refused</b><div class="bad">upstream</div></div>
+      <div class="why"><b>{{ r.says }}</b><div class="soft">{{ r.remedy }}</div>
+        <div v-for="x in r.places" :key="x.key"><router-link class="mono" :to="{ name: 'repository', params: { key: x.key } }">{{ x.address }}</router-link> <span class="soft">{{ count(x.hosts, 'host', 'hosts') }}</span></div>
       </div>
     </div>
   </div>
@@ -49,6 +69,13 @@ function stands(p: Part): { word: string; tone: string } {
 }
 .wave + .wave {
   border-top: 1px solid var(--line);
+}
+.refused {
+  grid-template-columns: 110px 1fr;
+  align-items: start;
+}
+.why {
+  overflow-wrap: anywhere;
 }
 .strip {
   display: flex;

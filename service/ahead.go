@@ -1,0 +1,447 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/cause"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/upstream"
+	"patientlantern.example/lantern/store"
+)
+
+// Before a wave begins, the service looks at the places that the change brings to its hosts. What
+// is refused there would be refused on each of them.
+
+const (
+	freshLook = 5 * time.Minute  // a look is as good as new for so long
+	lookTime  = 90 * time.Second // a wave waits for looks no longer
+	planWait  = 3 * time.Second  // nor does who only asks what the waves would be
+)
+
+// ahead is what live rollouts bring to their hosts.
+type ahead struct {
+	sync.Mutex
+	places map[int64][]*place // by rollout
+	asked  map[aheadStage]*aheadLook
+}
+
+type aheadStage struct {
+	rollout int64
+	stage   int
+}
+
+// aheadLook is a look at what a stage brings.
+type aheadLook struct {
+	begun time.Time
+	done  bool
+}
+
+func (a *ahead) forget(id int64) {
+	a.again(id)
+	a.Lock()
+	defer a.Unlock()
+	delete(a.places, id)
+}
+
+// again has what a rollout brings looked at anew.
+func (a *ahead) again(id int64) {
+	a.Lock()
+	defer a.Unlock()
+	maps.DeleteFunc(a.asked, func(k aheadStage, _ *aheadLook) bool { return k.rollout == id })
+}
+
+func (a *ahead) of(id int64) []*place {
+	a.Lock()
+	defer a.Unlock()
+	return a.places[id]
+}
+
+func (a *ahead) put(id int64, list []*place) {
+	a.Lock()
+	defer a.Unlock()
+	if a.places == nil {
+		a.places = map[int64][]*place{}
+	}
+	a.places[id] = list
+}
+
+// bringing is what hosts have in common to which a change brings the same places.
+type bringing struct{ sheet, carried, traits string }
+
+// brings gathers which places a change brings to hosts: those of the new sheet that the sheet before
+// did not have, or that it had hosts believe by other keys.
+type brings struct {
+	s     *Service
+	p     *policy.Policy
+	all   map[string]*place
+	known map[bringing]*brought
+}
+
+// brought is what comes to some hosts.
+type brought struct {
+	places  []rollout.Brought
+	printed string
+}
+
+func (s *Service) newBrings(p *policy.Policy) *brings {
+	return &brings{s: s, p: p, all: map[string]*place{}, known: map[bringing]*brought{}}
+}
+
+// of is what comes to a host.
+func (b *brings) of(ctx context.Context, v *hostView, sheet *source.Sheet, digest string) (*brought, error) {
+	k := bringing{digest, v.Carried.Sheet, v.Traits}
+	if x := b.known[k]; x != nil {
+		b.seated(sheet, x.places, v.Name)
+		return x, nil
+	}
+	traits, err := b.s.compute.traitsOf(ctx, v.Traits)
+	if err != nil {
+		return nil, err
+	}
+	had := map[string][]string{} // key → fingerprints
+	if k.carried != "" {
+		carried, err := b.s.compute.sheetOf(ctx, k.carried)
+		if err != nil {
+			return nil, err
+		}
+		for _, u := range upstream.Brought(carried, traits.Architectures) {
+			had[u.Key] = deciders(&u, carried)
+		}
+	}
+	var list []rollout.Brought
+	for _, u := range upstream.Brought(sheet, traits.Architectures) {
+		if u.Local() {
+			continue
+		}
+		keys, is := had[u.Key]
+		is = is && slices.Equal(keys, deciders(&u, sheet))
+		b.pinned(&u, sheet)
+		x := rollout.Brought{Place: u.Key, Keys: slices.Sorted(slices.Values(u.Keys))}
+		if is ||
+			slices.ContainsFunc(list, func(y rollout.Brought) bool { return y.Place == x.Place }) {
+			continue
+		}
+		list = append(list, x)
+		if b.all[u.Key] == nil {
+			b.all[u.Key] = newPlace(&u)
+		}
+		b.all[u.Key].asked(b.s, &u, sheet, []string{v.Name})
+	}
+	slices.SortFunc(list, func(x, y rollout.Brought) int { return strings.Compare(x.Place, y.Place) })
+	b.known[k] = &brought{list, fmt.Sprint(list)}
+	return b.known[k], nil
+}
+
+// deciders are the keys that decide on a place: those of the source, or, where a package manager cannot
+// name any there, all of the sheet.
+func deciders(u *upstream.Use, sheet *source.Sheet) (out []string) {
+	if len(u.Keys) > 0 {
+		return slices.Sorted(slices.Values(u.Keys))
+	}
+	for _, k := range sheet.Keys {
+		out = append(out, k.Fingerprint)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// pinned gives a place the keys that the policy says of its repository, where the package manager cannot
+// name any: whatever else such a host believes, those are what it is meant to be signed by.
+func (b *brings) pinned(u *upstream.Use, sheet *source.Sheet) {
+	name, _ := u.Of(sheet)
+	if r := b.p.Repositories[name]; r != nil && len(u.Keys) == 0 {
+		for _, t := range r.Trusts {
+			u.Keys = append(u.Keys, b.p.Keys[t.Value].Fingerprint)
+		}
+	}
+}
+
+// seated notes a host that has a seat where places are not open to everyone and none is known yet.
+func (b *brings) seated(sheet *source.Sheet, list []rollout.Brought, host string) {
+	for _, y := range list {
+		if x := b.all[y.Place]; x.account != "" && x.host == "" {
+			for name := range x.names {
+				x.opened(b.s, sheet, name, []string{host})
+			}
+		}
+	}
+}
+
+// list are the places, with the certificates that the policy has vouch for their servers.
+func (b *brings) list() []*place {
+	out := make([]*place, 0, len(b.all))
+	for _, key := range slices.Sorted(maps.Keys(b.all)) {
+		x := b.all[key]
+		x.vouched(b.p)
+		out = append(out, x)
+	}
+	return out
+}
+
+// lookAhead notes in the parts of a rollout what it brings to their hosts.
+func (s *Service) lookAhead(ctx context.Context, p *startable) error {
+	b := s.newBrings(p.resolver.Policy())
+	parts := p.rollout.Parts
+	at := make([]map[string]int, len(parts)) // what comes, printed → index in Brings
+	for _, x := range p.placed {
+		if x.Part == partNone || !parts[x.Part].Limits.Refused.Set {
+			continue
+		}
+		h, err := s.fleet.find(x.Host)
+		if err != nil {
+			continue // it has gone at this moment
+		}
+		res := p.results[h]
+		come, err := b.of(ctx, h.row(), res.Sheet, res.Digest())
+		if err != nil {
+			return err
+		}
+		if len(come.places) == 0 {
+			continue
+		}
+		if at[x.Part] == nil {
+			at[x.Part] = map[string]int{}
+		}
+		i, known := at[x.Part][come.printed]
+		if !known {
+			i = len(parts[x.Part].Brings)
+			at[x.Part][come.printed] = i
+			parts[x.Part].Brings = append(parts[x.Part].Brings, rollout.Brings{Places: come.places})
+		}
+		parts[x.Part].Brings[i].Hosts++
+	}
+	p.brings = b.list()
+	return nil
+}
+
+// planAhead has the places looked at that a rollout would bring and that nobody has looked at, and waits for
+// a moment.
+func (s *Service) planAhead(ctx context.Context, p *startable) {
+	var fresh []*place
+	for _, x := range p.brings {
+		if s.upstreams.planned.add(x, s.now().Add(askTime)) && s.upstreams.look(x.key, &x.Place).Checked == nil {
+			fresh = append(fresh, x)
+		}
+	}
+	if len(fresh) == 0 || s.opts.Probe <= 0 {
+		return
+	}
+	done := make(chan struct{})
+	s.background(func(bg context.Context) {
+		defer close(done)
+		s.probe(bg, fresh, p.resolver.Policy())
+	})
+	select {
+	case <-done:
+	case <-ctx.Done():
+	case <-time.After(planWait):
+	}
+}
+
+// broughtBy are the places that a live rollout brings: gathered anew after a start.
+func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) ([]*place, error) {
+	if !ro.Ended.IsZero() || !slices.ContainsFunc(ro.Parts, func(p rollout.Part) bool { return len(p.Brings) > 0 }) {
+		return nil, nil
+	}
+	if list := s.ahead.of(ro.ID); list != nil {
+		return list, nil
+	}
+	rs, err := s.compute.revision(ctx, ro.Revision)
+	if err != nil {
+		return nil, err
+	}
+	queued, err := s.partOf(ctx, ro.ID)
+	if err != nil {
+		return nil, err
+	}
+	b := s.newBrings(rs.Policy())
+	for name := range queued {
+		h, err := s.fleet.find(name)
+		if err != nil || h.row().Traits == "" {
+			continue
+		}
+		res, err := s.compute.resolve(ctx, rs, h.row())
+		if err != nil {
+			return nil, err
+		}
+		if _, err := b.of(ctx, h.row(), res.Sheet, res.Digest()); err != nil {
+			return nil, err
+		}
+	}
+	list := b.list()
+	s.ahead.put(ro.ID, list)
+	return list, nil
+}
+
+// nextBrings fills in what is known of the places that the next stage would bring, and has them looked
+// at shortly before it begins.
+func (s *Service) nextBrings(ctx context.Context, ro *store.Rollout, tallies []rollout.Tally) error {
+	if ro.Kind != store.KindRollout {
+		return nil
+	}
+	var keys []string
+	for i := range ro.Parts {
+		p := &ro.Parts[i]
+		if p.Stage < ro.Course.Opened {
+			continue // its hosts tell themselves
+		}
+		s.seen(p, &tallies[i])
+		if next := p.Stage == ro.Course.Opened || ro.Course.Opened == 0; next && p.Limits.Refused.Set { // at first all: better known early
+			for _, b := range p.Brings {
+				for _, x := range b.Places {
+					keys = append(keys, x.Place)
+				}
+			}
+		}
+	}
+	if len(keys) == 0 {
+		return nil
+	}
+	looked, err := s.lookedFor(ctx, ro, keys)
+	if err != nil {
+		return err
+	}
+	for i := range ro.Parts {
+		tallies[i].Looked = looked
+	}
+	return nil
+}
+
+// seen counts the hosts of a part that what it brings is refused to, and those of which that is not known.
+func (s *Service) seen(p *rollout.Part, t *rollout.Tally) {
+	for _, b := range p.Brings {
+		refused, unseen := false, false
+		for _, x := range b.Places {
+			switch why, known := s.refusedAt(x); {
+			case why != nil:
+				refused = true
+			case !known:
+				unseen = true
+			}
+		}
+		switch {
+		case refused:
+			t.Refused += b.Hosts
+		case unseen:
+			t.Unseen += b.Hosts
+		}
+	}
+}
+
+// elsewhereKinds are causes that may be the service's own: hosts stand elsewhere in the network.
+var elsewhereKinds = []cause.Kind{cause.Unreachable, cause.Unresolved, cause.Slow, cause.Cut, cause.TLS, cause.Proxy, cause.Server}
+
+// refusedAt says why what stands at a place would be refused on hosts as well, as the last look at it
+// came out; nil where it would not. known is false where that cannot be told.
+func (s *Service) refusedAt(at rollout.Brought) (why *api.RefusedPlace, known bool) {
+	s.upstreams.mu.Lock()
+	defer s.upstreams.mu.Unlock()
+	l := s.upstreams.looks[at.Place]
+	switch {
+	case l == nil || l.State == api.PlaceUnknown || l.State == api.PlaceTrouble && slices.Contains(elsewhereKinds, l.Kind):
+		return nil, false
+	case l.State == api.PlaceTrouble:
+		return &api.RefusedPlace{Key: at.Place, Says: l.Says, Remedy: l.Remedy, Checked: *l.Checked}, true
+	case l.State == api.PlaceGood && l.Found != nil && len(at.Keys) > 0 && !slices.Contains(at.Keys, l.Found.Signer):
+		m := cause.About(cause.UnknownKey)
+		return &api.RefusedPlace{
+			Key: at.Place, Says: m.Says + " (" + l.Found.Signer + " signs it)", Remedy: m.Remedy, Checked: *l.Checked,
+		}, true
+	}
+	return nil, true
+}
+
+// mayOpen reports whether nothing but what it brings keeps the next stage of a rollout from beginning.
+func mayOpen(ro *store.Rollout, now time.Time) bool {
+	switch ro.Course.Phase {
+	case rollout.Soaking, "":
+		return now.Sub(ro.Course.Since) >= rollout.Soak(ro.Parts, ro.Course.Opened-1)
+	case rollout.Asking:
+		c := &ro.Course
+		return c.Opened < len(c.Consents) && c.Consents[c.Opened] != ""
+	}
+	return false
+}
+
+// lookedFor reports whether the places that the next stage brings were looked at lately, and begins to where
+// they were not. Who looks at nothing by itself does not do so here.
+func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, keys []string) (bool, error) {
+	now := s.now()
+	if s.opts.Probe <= 0 {
+		return true, nil
+	}
+	if !mayOpen(ro, now) {
+		return false, nil
+	}
+	k := aheadStage{ro.ID, ro.Course.Opened}
+	s.ahead.Lock()
+	look := s.ahead.asked[k]
+	s.ahead.Unlock()
+	if look != nil && now.Sub(look.begun) < freshLook {
+		return look.done || now.Sub(look.begun) > lookTime, nil
+	}
+	all, err := s.broughtBy(ctx, ro)
+	if err != nil {
+		return false, err
+	}
+	var due []*place
+	for _, x := range all {
+		if !slices.Contains(keys, x.key) {
+			continue
+		}
+		s.upstreams.planned.add(x, now.Add(askTime))
+		if l := s.upstreams.look(x.key, &x.Place); l.State != api.PlaceGood || now.Sub(*l.Checked) > freshLook {
+			due = append(due, x)
+		}
+	}
+	look = &aheadLook{begun: now, done: len(due) == 0}
+	s.ahead.Lock()
+	if s.ahead.asked == nil {
+		s.ahead.asked = map[aheadStage]*aheadLook{}
+	}
+	s.ahead.asked[k] = look
+	s.ahead.Unlock()
+	if look.done {
+		return true, nil
+	}
+	rs, err := s.compute.revision(ctx, ro.Revision)
+	if err != nil {
+		return false, err
+	}
+	s.background(func(bg context.Context) {
+		s.probe(bg, due, rs.Policy())
+		s.ahead.Lock()
+		look.done = true
+		s.ahead.Unlock()
+		s.steer.nudge()
+	})
+	return false, nil
+}
+
+// refuses lists the places that a part brings and that are refused.
+func (s *Service) refuses(p *rollout.Part, addresses map[string]string) []api.RefusedPlace {
+	found := map[string]*api.RefusedPlace{}
+	for _, b := range p.Brings {
+		for _, x := range b.Places {
+			why, _ := s.refusedAt(x)
+			if why == nil {
+				continue
+			}
+			if found[x.Place] == nil {
+				why.Address = addresses[x.Place]
+				found[x.Place] = why
+			}
+			found[x.Place].Hosts += b.Hosts
+		}
+	}
+	return refusedInOrder(found)
+}
