@@ -189,6 +189,10 @@ func (a *app) policyCheck() *cobra.Command {
 					return err
 				}
 				res.Diagnostics, res.Looked.Upstreams = append(res.Diagnostics, more...), asked
+				if more, asked, err = a.askPlaces(cmd.Context(), p, from); err != nil {
+					return err
+				}
+				res.Diagnostics, res.Looked.Places = append(res.Diagnostics, more...), asked
 			}
 			if fleet && !diag.HasErrors(res.Diagnostics) {
 				asked := res
@@ -223,47 +227,13 @@ func (a *app) policyCheck() *cobra.Command {
 				return err
 			}
 			errs := a.diagnostics(args[0], res.Diagnostics)
-			l := res.Looked
-			looked := fmt.Sprintf(
-				"%s, %s, %s",
-				view.Count(l.Files, "file", "files"),
-				view.Count(l.Repositories, "repository", "repositories"),
-				view.Count(l.Keys, "key", "keys"),
-			)
-			if l.Channels+l.Contracts > 0 {
-				looked += fmt.Sprintf(
-					", %s, %s",
-					view.Count(l.Channels, "channel", "channels"),
-					view.Count(l.Contracts, "contract", "contracts"),
-				)
-			}
-			looked += fmt.Sprintf(
-				", %s, %s",
-				view.Count(l.Groups, "group", "groups"),
-				view.Count(l.Assignments, "assignment", "assignments"),
-			)
-			looked += expectedSays(res.Expectations)
-			if l.Hosts > 0 {
-				looked += ", for " + view.Count(l.Hosts, "host", "hosts")
-			}
-			if l.Upstreams > 0 {
-				looked += fmt.Sprintf(", %s asked for", view.Count(l.Upstreams, "Release file", "Release files"))
-			}
-			if l.Unknown > 0 {
-				looked += fmt.Sprintf(
-					"; %s sent no survey yet, so it was not looked at for them",
-					view.Count(l.Unknown, "host has", "hosts have"),
-				)
-			}
-			if l.Unsure > 0 {
-				looked += fmt.Sprintf(
-					"; %s not said yet whether what repositories need is there",
-					view.Count(l.Unsure, "host has", "hosts have"),
-				)
+			looked := lookedSays(&res)
+			if upstreams && from == "" {
+				looked += "; what stands where hosts get packages was not looked at (--surveys FOLDER)"
 			}
 			switch {
 			case errs > 0:
-				return no("%s in %s; nothing would be published", view.Count(errs, "error", "errors"), args[0])
+				return no("%s in %s; %s", view.Count(errs, "error", "errors"), args[0], endOf(res.Diagnostics))
 			case len(res.Diagnostics) > 0:
 				a.out.Printf("%s, no errors: %s", view.Count(len(res.Diagnostics), "warning", "warnings"), looked)
 			default:
@@ -275,9 +245,49 @@ func (a *app) policyCheck() *cobra.Command {
 	cmd.Flags().StringVar(&from, "surveys", "", "also resolve it for the hosts of a folder of saved surveys")
 	cmd.Flags().BoolVar(&fleet, "fleet", false, "also resolve it for every host, through the service")
 	cmd.Flags().
-		BoolVar(&upstreams, "upstreams", false, "also ask vendors for the Release files that pins match (apt), and hold them against the policy")
+		BoolVar(&upstreams, "upstreams", false, "also look from here at what vendors have: Release files that pins match (apt) and, with --surveys, each place of packages")
 	cmd.MarkFlagsMutuallyExclusive("fleet", "surveys")
 	return cmd
+}
+
+// endOf is what errors of a check come to.
+func endOf(list []diag.Diagnostic) string {
+	if slices.ContainsFunc(diag.Errors(list), func(d diag.Diagnostic) bool { return d.Code != "upstream-refused" }) {
+		return "nothing would be published"
+	}
+	return "it could be published, and no host of a rollout would begin there"
+}
+
+// lookedSays counts what a check has looked at, and what it has not.
+func lookedSays(res *api.CheckResult) string {
+	l := &res.Looked
+	parts := []string{
+		view.Count(l.Files, "file", "files"), view.Count(l.Repositories, "repository", "repositories"), view.Count(l.Keys, "key", "keys"),
+	}
+	if l.Channels+l.Contracts > 0 {
+		parts = append(parts, view.Count(l.Channels, "channel", "channels"), view.Count(l.Contracts, "contract", "contracts"))
+	}
+	parts = append(parts, view.Count(l.Groups, "group", "groups"), view.Count(l.Assignments, "assignment", "assignments"))
+	text := strings.Join(parts, ", ") + expectedSays(res.Expectations)
+	if l.Hosts > 0 {
+		text += ", for " + view.Count(l.Hosts, "host", "hosts")
+	}
+	if l.Upstreams > 0 {
+		text += fmt.Sprintf(", %s asked for", view.Count(l.Upstreams, "Release file", "Release files"))
+	}
+	if l.Places > 0 {
+		text += fmt.Sprintf(", %s seen", view.Count(l.Places, "place of packages", "places of packages"))
+	}
+	if l.Unseen > 0 {
+		text += fmt.Sprintf("; of %s that it brings it is not known what stands there", view.Count(l.Unseen, "place", "places"))
+	}
+	if l.Unknown > 0 {
+		text += fmt.Sprintf("; %s sent no survey yet, so it was not looked at for them", view.Count(l.Unknown, "host has", "hosts have"))
+	}
+	if l.Unsure > 0 {
+		text += fmt.Sprintf("; %s not said yet whether what repositories need is there", view.Count(l.Unsure, "host has", "hosts have"))
+	}
+	return text
 }
 
 func (a *app) policyPublish() *cobra.Command {

@@ -11,6 +11,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/cause"
+	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
@@ -159,9 +160,7 @@ func deciders(u *upstream.Use, sheet *source.Sheet) (out []string) {
 func (b *brings) pinned(u *upstream.Use, sheet *source.Sheet) {
 	name, _ := u.Of(sheet)
 	if r := b.p.Repositories[name]; r != nil && len(u.Keys) == 0 {
-		for _, t := range r.Trusts {
-			u.Keys = append(u.Keys, b.p.Keys[t.Value].Fingerprint)
-		}
+		u.Keys = r.Fingerprints(b.p)
 	}
 }
 
@@ -337,9 +336,6 @@ func (s *Service) seen(p *rollout.Part, t *rollout.Tally) {
 	}
 }
 
-// elsewhereKinds are causes that may be the service's own: hosts stand elsewhere in the network.
-var elsewhereKinds = []cause.Kind{cause.Unreachable, cause.Unresolved, cause.Slow, cause.Cut, cause.TLS, cause.Proxy, cause.Server}
-
 // refusedAt says why what stands at a place would be refused on hosts as well, as the last look at it
 // came out; nil where it would not. known is false where that cannot be told.
 func (s *Service) refusedAt(at rollout.Brought) (why *api.RefusedPlace, known bool) {
@@ -347,7 +343,7 @@ func (s *Service) refusedAt(at rollout.Brought) (why *api.RefusedPlace, known bo
 	defer s.upstreams.mu.Unlock()
 	l := s.upstreams.looks[at.Place]
 	switch {
-	case l == nil || l.State == api.PlaceUnknown || l.State == api.PlaceTrouble && slices.Contains(elsewhereKinds, l.Kind):
+	case l == nil || l.State == api.PlaceUnknown || l.State == api.PlaceTrouble && l.Kind.Elsewhere():
 		return nil, false
 	case l.State == api.PlaceTrouble:
 		return &api.RefusedPlace{Key: at.Place, Says: l.Says, Remedy: l.Remedy, Checked: *l.Checked}, true
@@ -425,6 +421,48 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, keys []strin
 		s.steer.nudge()
 	})
 	return false, nil
+}
+
+// placesSaid says which places a folder would bring to hosts though the service saw them refused, and counts
+// those of which it is not known what stands there.
+func (s *Service) placesSaid(p *prepared) (out []diag.Diagnostic) {
+	hosts := map[string]int{}
+	why := map[string]*api.RefusedPlace{}
+	unseen := map[string]bool{}
+	for come, n := range p.brought {
+		for _, x := range come.places {
+			hosts[x.Place] += n
+			refused, known := s.refusedAt(x)
+			if refused != nil {
+				why[x.Place] = refused
+			}
+			unseen[x.Place] = unseen[x.Place] || !known
+		}
+	}
+	for key := range hosts {
+		if unseen[key] {
+			p.looked.Unseen++
+		} else {
+			p.looked.Places++
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(why)) {
+		x := p.brings.all[key]
+		d := diag.Diagnostic{
+			Code: "upstream-refused", Severity: diag.Error, Remedy: why[key].Remedy,
+			Message: fmt.Sprintf("%s would get packages from %s, which the service saw refused: %s", plural(hosts[key]),
+				strings.TrimSpace(x.Address()+" "+x.Suite), why[key].Says),
+		}
+		for _, name := range slices.Sorted(maps.Keys(x.names)) {
+			if r := p.resolver.Policy().Repositories[name]; r != nil {
+				d.Pos = r.Pos
+				break
+			}
+		}
+		out = append(out, d)
+	}
+	diag.Sort(out)
+	return out
 }
 
 // refuses lists the places that a part brings and that are refused.

@@ -77,6 +77,17 @@ func TestNobodyBeginsWhereUpstreamIsRefused(t *testing.T) {
 	}
 	named := refusedOf(&ro)
 	require.NotEmpty(t, named)
+	checked, err := r.Operator.Check(ctx, api.Publication{Files: r.Policy()})
+	require.NoError(t, err)
+	says := 0
+	for _, d := range checked.Diagnostics {
+		if d.Code == "upstream-refused" {
+			says++
+			assert.NotZero(t, d.Line, d.Message)
+		}
+	}
+	assert.Equal(t, len(named), says, "checking the folder says the same")
+	assert.GreaterOrEqual(t, checked.Looked.Places, says)
 
 	r.Restart() // what it brings is known after a start as well
 	spoil(t, r, "")

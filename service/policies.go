@@ -36,6 +36,8 @@ type prepared struct {
 	diags    []diag.Diagnostic
 	resolver *resolve.Resolver
 	expected []reason.Expected
+	brings   *brings
+	brought  map[*brought]int // → hosts
 }
 
 // judgedAs is what hosts have in common that a policy gives the same, and that have
@@ -54,6 +56,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 		return out, nil
 	}
 	out.resolver = s.compute.resolver(p)
+	out.brings, out.brought = s.newBrings(p), map[*brought]int{}
 	judge := resolve.NewFleet(out.resolver)
 	alike := map[judgedAs][]string{}
 	until := s.now().Add(askTime)
@@ -70,6 +73,11 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 		}
 		res := s.compute.resolveHost(out.resolver, at)
 		judge.Add(at, res)
+		come, err := out.brings.of(ctx, v, res.Sheet, res.Digest())
+		if err != nil {
+			return out, err
+		}
+		out.brought[come]++
 		if !asked[res] {
 			asked[res] = true
 			s.asked.add(res.Sheet.Needs, until)
@@ -147,9 +155,7 @@ func (s *Service) checkPolicy(ctx context.Context, in *folderIn) (*body[api.Chec
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	if p.diags == nil {
-		p.diags = []diag.Diagnostic{}
-	}
+	p.diags = append(append([]diag.Diagnostic{}, p.diags...), s.placesSaid(&p)...)
 	expected := append([]reason.Expected{}, p.expected...)
 	return &body[api.CheckResult]{api.CheckResult{Diagnostics: p.diags, Looked: p.looked, Expectations: expected}}, nil
 }

@@ -19,7 +19,6 @@ import (
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/index"
-	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/core/version"
@@ -242,22 +241,12 @@ func (s *Service) listOf(ctx context.Context, key string, look *api.RepositoryLo
 	})
 }
 
-// pinned are the keys of the policy that hosts believe a place by; nil where there are none. A
-// key that is withdrawn is none of them, and where it is the only one nothing is believed.
-func pinned(x *place, p *policy.Policy) (out openpgp.EntityList) {
+// pinned are the keys of the policy that hosts believe a place by; nil where there are none.
+func pinned(x *place, p *policy.Policy) openpgp.EntityList {
 	if p == nil {
 		return nil
 	}
-	for _, k := range p.Keys {
-		if x.keys[k.Fingerprint] && p.Withdrawn[k.Name] != nil && out == nil {
-			out = openpgp.EntityList{}
-		} else if x.keys[k.Fingerprint] && p.Withdrawn[k.Name] == nil {
-			if list, err := keyring.Certificates([]byte(k.Armored)); err == nil {
-				out = append(out, list...)
-			}
-		}
-	}
-	return out
+	return p.Certificates(func(fingerprint string) bool { return x.keys[fingerprint] })
 }
 
 // way is how hosts get to a place.

@@ -2824,6 +2824,11 @@ export interface components {
             hosts: number;
             /** Format: int64 */
             key_count: number;
+            /**
+             * Format: int64
+             * @description Places that it would bring to hosts and of which it is known what stands there
+             */
+            place_count: number;
             /** Format: int64 */
             repository_count: number;
             /**
@@ -2831,6 +2836,11 @@ export interface components {
              * @description Hosts that have sent no survey yet, so it could not be resolved for them
              */
             unknown: number;
+            /**
+             * Format: int64
+             * @description Places that it would bring to hosts and of which that is not known
+             */
+            unseen_count: number;
             /**
              * Format: int64
              * @description Hosts of which it is not known yet whether they have what a repository needs

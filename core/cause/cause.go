@@ -5,6 +5,7 @@ package cause
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/text/pattern"
@@ -12,6 +13,12 @@ import (
 
 // Kind is a kind of cause. Its name is stable.
 type Kind string
+
+// Elsewhere reports whether a cause may be that of whoever looked alone: others stand elsewhere in
+// the network.
+func (k Kind) Elsewhere() bool {
+	return slices.Contains([]Kind{Unreachable, Unresolved, Slow, Cut, TLS, Proxy, Server}, k)
+}
 
 // The kinds.
 const (

@@ -139,6 +139,14 @@ var Codes = map[string]Code{
 		"try again where the vendor can be reached",
 	},
 	"release-differs": {diag.Error, "what the policy says of a Release file is not what the vendor's says", "write what it says"},
+	"upstream-refused": {
+		diag.Error, "a place that hosts would get packages from, and where what stands would be refused on each of them",
+		"do what it says, or wait until the vendor has",
+	},
+	"upstream-unseen": {
+		diag.Warning, "a place that hosts would get packages from, and that could not be looked at from here",
+		"have the service look: lantern repository probe",
+	},
 	"wide-trust": {
 		diag.Warning,
 		"a repository that trusts keys which have nothing to do with each other, or a pin that matches more than its own",

@@ -98,3 +98,28 @@ func (l *loader) key(f field) {
 		l.fail("key-unusable", f.at, fmt.Sprintf("the key %q is revoked", f.key), "get the vendor's new key")
 	}
 }
+
+// Fingerprints are those of the keys that a repository trusts.
+func (r *Repository) Fingerprints(p *Policy) (out []string) {
+	for _, t := range r.Trusts {
+		if k := p.Keys[t.Value]; k != nil {
+			out = append(out, k.Fingerprint)
+		}
+	}
+	return out
+}
+
+// Certificates are those of keys with some fingerprints; nil where there are none. A key that is
+// withdrawn is none of them, and where it is the only one the list is empty: nothing is believed.
+func (p *Policy) Certificates(of func(fingerprint string) bool) (out openpgp.EntityList) {
+	for _, k := range p.Keys {
+		if of(k.Fingerprint) && p.Withdrawn[k.Name] != nil && out == nil {
+			out = openpgp.EntityList{}
+		} else if of(k.Fingerprint) && p.Withdrawn[k.Name] == nil {
+			if list, err := keyring.Certificates([]byte(k.Armored)); err == nil {
+				out = append(out, list...)
+			}
+		}
+	}
+	return out
+}

@@ -46,7 +46,7 @@ func TestAPlanIsReadAsItStands(t *testing.T) {
 	plan := p.Plans["careful"]
 	assert.Equal(t, rollout.Quiet{From: 22 * 60, Until: 6 * 60}, plan.Quiet)
 	assert.Equal(t, "rack", plan.Spread)
-	assert.Equal(t, rollout.Limits{Failed: rollout.Number(0), Silent: rollout.Share(10), Drifted: rollout.Number(3)}, plan.Limits)
+	assert.Equal(t, rollout.Limits{Failed: rollout.Number(0), Silent: rollout.Share(10), Drifted: rollout.Number(3), Refused: rollout.Number(0)}, plan.Limits)
 	assert.Equal(t, []rollout.Wave{
 		{To: []string{"gw-01.brinewick.test"}, Soak: time.Hour},
 		{Hosts: 2, Soak: 10 * time.Minute},
