@@ -172,6 +172,9 @@ func (a *authenticator) agent(r *http.Request) (*host, error) {
 		jwt.Expected{Issuer: h.row().Name, AnyAudience: jwt.Audience{api.AgentAudience}, Time: now},
 		time.Minute,
 	); err != nil {
+		if c.IssuedAt != nil && c.Issuer == h.row().Name {
+			h.astray.note(c.IssuedAt.Time().Sub(now), now)
+		}
 		return nil, fmt.Errorf("the token does not count (is the clock of the host right?): %w", err)
 	}
 	if c.Expiry == nil || c.Expiry.Time().Sub(now) > 15*time.Minute {

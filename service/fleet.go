@@ -40,6 +40,7 @@ type host struct {
 	dirty    atomic.Bool
 	sign     atomic.Pointer[sign]
 	runs     instances
+	astray   astray
 	retired  atomic.Bool
 	interval time.Duration
 	patience time.Duration
@@ -362,7 +363,10 @@ func (h *host) summary(now time.Time) api.Host {
 	}
 	switch out.State {
 	case api.StateSilent:
-		out.Detail = "no check-in since " + h.seenAt().Format("15:04:05 MST")
+		out.Detail = "no check-in since " + sinceWords(h.seenAt(), now)
+		if says := h.astray.says(h.seenAt(), now); says != "" {
+			out.Detail = says
+		}
 		if v.behind() {
 			out.Detail += fmt.Sprintf("; left behind by rollout %d", v.Task)
 		}
@@ -393,6 +397,9 @@ func (h *host) summary(now time.Time) api.Host {
 		out.Detail = "no revision was carried to it yet"
 		if v.Survey == "" {
 			out.Detail = "waiting for its first survey"
+			if says := h.astray.says(h.seenAt(), now); says != "" {
+				out.Detail = says
+			}
 		}
 	case api.StateSteady:
 		out.Detail = "as the policy says"

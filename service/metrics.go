@@ -43,7 +43,7 @@ func newMetrics(s *Service) *metrics {
 			[]string{"who"},
 		),
 	}
-	m.registry.MustRegister(m.requests, m.checkIns, m.changed, m.refused, &stateCollector{s.fleet, time.Now, s.byState},
+	m.registry.MustRegister(m.requests, m.checkIns, m.changed, m.refused, &stateCollector{s.fleet, time.Now, s.byState, s.grouper},
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -89,6 +89,15 @@ var (
 	)
 )
 
+var (
+	groupHostsDesc = prometheus.NewDesc("lantern_group_hosts", "Hosts of a group of the newest revision by state.",
+		[]string{"group", "state"}, nil)
+	groupClassesDesc = prometheus.NewDesc("lantern_group_hosts_with_findings",
+		"Hosts of a group of the newest revision that have a finding of a class and severity.", []string{"group", "class", "severity"}, nil)
+	groupUnknownDesc = prometheus.NewDesc("lantern_hosts_in_groups_not_known",
+		"Hosts of which it is not known in which groups they are: they have told nothing of themselves, or nothing is published.", nil, nil)
+)
+
 var placesDesc = prometheus.NewDesc(
 	"lantern_repositories",
 	"Places that packages come from, by what the service saw there; unknown: it was not looked at.",
@@ -102,6 +111,7 @@ type stateCollector struct {
 	now   func() time.Time
 
 	places func(context.Context) map[string]int
+	groups func(context.Context) func(*hostView) (groups []string, known bool)
 }
 
 func (c *stateCollector) Describe(ch chan<- *prometheus.Desc) {
@@ -111,6 +121,9 @@ func (c *stateCollector) Describe(ch chan<- *prometheus.Desc) {
 	ch <- classesDesc
 	ch <- keyEndDesc
 	ch <- placesDesc
+	ch <- groupHostsDesc
+	ch <- groupClassesDesc
+	ch <- groupUnknownDesc
 }
 
 func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
@@ -123,11 +136,13 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 	var counted tally
 	var keyEnd time.Time
 	classes := map[[2]string]int{}
+	byGroup := newGroupCounts(c.groups(context.Background()))
 	for _, h := range c.fleet.all() {
 		st := h.state(now)
 		states[st]++
-		counted.add(h.row(), st)
 		v := h.row()
+		counted.add(v, st)
+		byGroup.add(v, st)
 		for _, f := range v.findings {
 			severities[f.Severity]++
 		}
@@ -141,6 +156,7 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 	for st, n := range c.places(context.Background()) {
 		ch <- prometheus.MustNewConstMetric(placesDesc, prometheus.GaugeValue, float64(n), st)
 	}
+	byGroup.collect(ch)
 	for of, n := range classes {
 		ch <- prometheus.MustNewConstMetric(classesDesc, prometheus.GaugeValue, float64(n), of[0], of[1])
 	}
@@ -165,6 +181,56 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 	}
 	for s, n := range severities {
 		ch <- prometheus.MustNewConstMetric(findingsDesc, prometheus.GaugeValue, float64(n), s)
+	}
+}
+
+// groupCounts counts hosts by group.
+type groupCounts struct {
+	groups  func(*hostView) ([]string, bool)
+	states  map[[2]string]int
+	classes map[[3]string]int
+	unknown int
+}
+
+func newGroupCounts(groups func(*hostView) ([]string, bool)) *groupCounts {
+	return &groupCounts{groups: groups, states: map[[2]string]int{}, classes: map[[3]string]int{}}
+}
+
+func (c *groupCounts) add(v *hostView, state string) {
+	groups, known := c.groups(v)
+	if !known {
+		c.unknown++
+	}
+	for _, g := range groups {
+		c.states[[2]string{g, state}]++
+		for of := range kindsOf(v) {
+			c.classes[[3]string{g, of[0], of[1]}]++
+		}
+	}
+}
+
+func (c *groupCounts) collect(ch chan<- prometheus.Metric) {
+	for of, n := range c.states {
+		ch <- prometheus.MustNewConstMetric(groupHostsDesc, prometheus.GaugeValue, float64(n), of[0], of[1])
+	}
+	for of, n := range c.classes {
+		ch <- prometheus.MustNewConstMetric(groupClassesDesc, prometheus.GaugeValue, float64(n), of[0], of[1], of[2])
+	}
+	ch <- prometheus.MustNewConstMetric(groupUnknownDesc, prometheus.GaugeValue, float64(c.unknown))
+}
+
+// grouper tells in which groups of the newest revision hosts are.
+func (s *Service) grouper(ctx context.Context) func(*hostView) (groups []string, known bool) {
+	rs, _, err := s.newest(ctx)
+	return func(v *hostView) ([]string, bool) {
+		if err != nil || rs == nil {
+			return nil, false
+		}
+		h, err := s.compute.hostOf(ctx, v)
+		if err != nil {
+			return nil, false
+		}
+		return s.compute.groupsOf(rs, h), true
 	}
 }
 

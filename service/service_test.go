@@ -327,15 +327,31 @@ func TestListsFilterSortAndPage(t *testing.T) {
 
 func TestMetricsCountHosts(t *testing.T) {
 	r := rig.New(t)
-	r.Up("gw-01")
-	resp, err := http.Get(r.Server.URL + "/metrics")
-	require.NoError(t, err)
-	defer resp.Body.Close()
-	b := new(strings.Builder)
-	_, err = bufio.NewReader(resp.Body).WriteTo(b)
-	require.NoError(t, err)
-	assert.Contains(t, b.String(), `lantern_hosts{state="new"} 1`)
-	assert.Contains(t, b.String(), "lantern_check_ins_total")
+	root := r.Up("gw-01")
+	metrics := func() string {
+		t.Helper()
+		resp, err := http.Get(r.Server.URL + "/metrics")
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		b := new(strings.Builder)
+		_, err = bufio.NewReader(resp.Body).WriteTo(b)
+		require.NoError(t, err)
+		return b.String()
+	}
+	got := metrics()
+	assert.Contains(t, got, `lantern_hosts{state="new"} 1`)
+	assert.Contains(t, got, "lantern_check_ins_total")
+	assert.NotContains(t, got, "lantern_group_hosts{")
+	assert.Contains(t, got, "lantern_hosts_in_groups_not_known 1\n", "nothing is published, so nobody knows its groups")
+	r.Publish()
+	require.Zero(t, r.Carry().Counts["failed"])
+	edited(t, filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources"), "stable", "unstable")
+	r.Until("the edit is counted in its group", func() bool {
+		got = metrics()
+		return strings.Contains(got, `lantern_group_hosts{group="gateways",state="drifted"} 1`) &&
+			strings.Contains(got, `lantern_group_hosts_with_findings{class="changed-source",group="gateways",severity="fault"} 1`)
+	})
+	assert.Contains(t, got, "lantern_hosts_in_groups_not_known 0\n")
 }
 
 func TestWithoutAptTheUpstreamsAreReadByTheAgentItself(t *testing.T) {
