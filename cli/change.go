@@ -245,7 +245,8 @@ func (a *app) policyCheck() *cobra.Command {
 	cmd.Flags().StringVar(&from, "surveys", "", "also resolve it for the hosts of a folder of saved surveys")
 	cmd.Flags().BoolVar(&fleet, "fleet", false, "also resolve it for every host, through the service")
 	cmd.Flags().
-		BoolVar(&upstreams, "upstreams", false, "also look from here at what vendors have: Release files that pins match (apt) and, with --surveys, each place of packages")
+		BoolVar(&upstreams, "upstreams", false, "also look from here at what vendors have: Release files that pins match (apt) and, with\n"+
+			"--surveys, each place of packages")
 	cmd.MarkFlagsMutuallyExclusive("fleet", "surveys")
 	return cmd
 }

@@ -243,6 +243,7 @@ func (a *app) commands(root *cobra.Command) {
 		a.audit(),
 		a.operator(),
 		a.webhook(),
+		a.shelf(),
 		a.secrets(),
 		a.serve(),
 		a.demo(),

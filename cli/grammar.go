@@ -13,7 +13,7 @@ import (
 
 // The grammar: lantern NOUN VERB, the noun in the singular. A noun alone lists what there is of
 // it. Five words stand alone, because they ask or do something that is no noun's: drift, heal,
-// explain, whence, read. So do the programs: serve, demo, openapi, schema, man.
+// explain, whence, read. So do the programs: serve, shelf serve, demo, openapi, schema, man.
 
 // lists makes a noun alone do what its list does, with the same options.
 func lists(noun, list *cobra.Command) {

@@ -33,7 +33,7 @@ Written from the commands themselves by ` + "`make types`" + `.
 
 - **` + "`lantern NOUN VERB`" + `**, the noun in the singular: ` + "`host list`, `rollout begin`, `key withdraw`" + `. A noun alone lists what there is of it.
 - Five words stand alone, because they ask or do something about hosts of any kind: ` + "`drift`, `heal`, `explain`, `whence`, `read`" + `.
-  So do the programs: ` + "`serve`, `demo`, `openapi`, `schema`, `man`" + `. ` + "`lantern`" + ` alone says how the fleet stands and what to do next.
+  So do the programs: ` + "`serve`, `shelf serve`, `demo`, `openapi`, `schema`, `man`" + `. ` + "`lantern`" + ` alone says how the fleet stands and what to do next.
 - **Hosts** are named in full or by their short name, as many as are wanted, as ranges (` + "`gw-{01..04}`" + `), by ` + "`--group`" + `, or by a condition as
   policies have it: ` + "`--where 'os.major >= 12'`" + `. Hosts of which it is not known whether the condition holds are left out, and counted.
 - **Lists** take ` + "`--match`, `--sort`, `--page`, `--per-page`" + `. What has no room in a terminal is named below the table; ` + "`--wide`" + ` shows it. On a terminal

@@ -16,7 +16,7 @@ import (
 )
 
 // programs are commands that print no answer of their own.
-var programs = []string{"serve", "demo", "openapi", "schema", "man"}
+var programs = []string{"serve", "shelf serve", "demo", "openapi", "schema", "man"}
 
 func leaves(c *cobra.Command) (out []*cobra.Command) {
 	if !c.HasSubCommands() && !c.Hidden && c.Name() != "help" {
@@ -119,7 +119,7 @@ func TestExamplesUseCommandsAndOptionsThatThereAre(t *testing.T) {
 func TestPapersAndMessagesNameCommandsThatThereAre(t *testing.T) {
 	span := regexp.MustCompile("`((?:bin/)?lantern [^`\n]*)`")
 	block := regexp.MustCompile(`(?m)^(?:\s*|\$ )((?:bin/)?lantern [a-z].*)$`)
-	message := regexp.MustCompile(`lantern ((?:host|group|cohort|key|repository|waiver|survey|policy|revision|rollout|freeze|channel|contract|seat|account|audit|operator|webhook|secrets|drift|heal|explain|whence|read|preview|hosts|learn|adopt|revisions|cohorts|export|thaw)\b(?: [a-z-]+)?)`)
+	message := regexp.MustCompile(`lantern ((?:host|group|cohort|key|repository|waiver|survey|policy|revision|rollout|freeze|channel|contract|seat|account|audit|operator|webhook|shelf|secrets|drift|heal|explain|whence|read|preview|hosts|learn|adopt|revisions|cohorts|export|thaw)\b(?: [a-z-]+)?)`)
 	tried := 0
 	check := func(file, line string) {
 		tried++

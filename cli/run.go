@@ -33,7 +33,7 @@ func untilSignal(ctx context.Context) (context.Context, context.CancelFunc) {
 }
 
 func (a *app) serve() *cobra.Command {
-	var listen, data, secrets, cert, key, logLevel string
+	var listen, data, secrets, cert, key, logLevel, shelves string
 	var interval, tend, patience, watch, probe time.Duration
 	var keep int
 	cmd := &cobra.Command{
@@ -64,9 +64,10 @@ func (a *app) serve() *cobra.Command {
 			spareMemory()
 			s, err := datafolder.Open(ctx, datafolder.Options{
 				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, Watch: watch, Probe: probe,
-				Keep: time.Duration(keep) * 24 * time.Hour,
-				TLS:  cert != "",
-				Log:  slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
+				Shelves: shelves,
+				Keep:    time.Duration(keep) * 24 * time.Hour,
+				TLS:     cert != "",
+				Log:     slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
 			})
 			if err != nil {
 				return no("%v", err)
@@ -101,6 +102,7 @@ func (a *app) serve() *cobra.Command {
 	f.IntVar(&keep, "keep", 400, "days for which it is kept what hosts had")
 	f.DurationVar(&watch, "watch", 6*time.Hour, "how often each host looks whether its sources can be refreshed; 0 for never")
 	f.DurationVar(&probe, "probe", time.Hour, "how often the service itself looks at each repository that hosts use; 0 for never")
+	f.StringVar(&shelves, "shelves", "", "folder below which all stands that shelf add may serve (default shelves in the data folder)")
 	f.DurationVar(&interval, "check-in", time.Minute, "how often a host checks in")
 	f.DurationVar(
 		&patience,

@@ -49,6 +49,7 @@ var answers = map[string]reflect.Type{
 	"account list": of[api.AccountList](), "account add": of[api.Account](), "account remove": of[did](),
 	"audit list": of[api.AuditPage](), "audit verify": of[api.AuditChain](),
 	"operator list": of[api.OperatorList](), "operator add": of[api.Operator](), "operator remove": of[did](),
+	"shelf list": of[api.ShelfList](), "shelf add": of[api.Shelf](), "shelf remove": of[did](),
 	"webhook list": of[api.WebhookList](), "webhook add": of[api.Webhook](), "webhook try": of[api.WebhookTry](), "webhook remove": of[did](),
 	"secrets rotate": of[rotated](),
 }

@@ -143,7 +143,8 @@ func (a *app) showPlan(r *api.Rollout) {
 		a.out.Printf("        %s", a.out.Paint(view.Dim, namesOf(p.Names, p.Hosts)))
 		a.showRefused("        ", "%s of it", p.Refused)
 		if p.Unseen > 0 {
-			a.out.Printf("        %s what stands at the places that it brings is not known (lantern repository list --state unknown)", a.unsureOf(p.Unseen))
+			a.out.Printf("        %s what stands at the places that it brings is not known (lantern repository list --state unknown)",
+				a.unsureOf(p.Unseen))
 		}
 	}
 	if n := r.Counts[rollout.Unchanged]; n > 0 {

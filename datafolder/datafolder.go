@@ -6,6 +6,7 @@
 package datafolder
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -50,6 +51,7 @@ type Options struct {
 	Keep     time.Duration    // how long it is kept what hosts had; 0: the usual
 	Watch    time.Duration    // between looks of a host at whether its sources can be refreshed; 0: none
 	Probe    time.Duration    // between looks at upstreams; 0: none by itself
+	Shelves  string           // the folder below which all that stands that hosts are served; empty: shelves in the data folder
 	Patience time.Duration    // how long a host with a task may give no sign of life; 0: the usual
 	TLS      bool             // it speaks TLS itself
 	Version  string
@@ -103,6 +105,10 @@ func (r *Running) open(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
+	shelves, err := filepath.Abs(cmp.Or(o.Shelves, filepath.Join(o.Data, "shelves")))
+	if err != nil {
+		return err
+	}
 	r.Service, err = service.New(
 		ctx,
 		service.Options{
@@ -118,6 +124,7 @@ func (r *Running) open(ctx context.Context, o Options) error {
 			Patience: o.Patience,
 			Watch:    o.Watch,
 			Probe:    o.Probe,
+			Shelves:  shelves,
 			Keep:     o.Keep,
 			TLS:      o.TLS,
 		},

@@ -69,6 +69,7 @@ const (
 	kindWaiver   = "waiver"
 	kindFreeze   = "freeze"
 	kindWebhook  = "webhook"
+	kindShelf    = "shelf"
 	kindDay      = "day"
 )
 
@@ -104,6 +105,7 @@ var least = map[string]string{
 	"list-accounts": store.RoleReader, "add-account": store.RoleOperator, "remove-account": store.RoleOperator,
 	"list-contracts": store.RoleReader, "list-seats": store.RoleReader, "take-seat": store.RoleOperator, "release-seat": store.RoleOperator,
 	"list-channels": store.RoleReader, "outlook": store.RoleReader, "rotate-secrets": store.RoleOperator,
+	"list-shelves": store.RoleReader, "add-shelf": store.RoleOperator, "remove-shelf": store.RoleOperator,
 	"list-dates": store.RoleReader, "list-days": store.RoleReader, "calendar": store.RoleReader,
 	"list-operators": store.RoleOperator, "add-operator": store.RoleOperator, "remove-operator": store.RoleOperator,
 }

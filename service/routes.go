@@ -71,6 +71,8 @@ func (s *Service) routes() {
 			r.Get("/api/documents/{digest}", s.document)
 		})
 	})
+	r.Get("/shelf/{name}/*", s.serveShelf)
+	r.Head("/shelf/{name}/*", s.serveShelf)
 	s.describeAgents()
 	if s.opts.Console != nil {
 		r.NotFound(s.console)

@@ -39,6 +39,7 @@ type Options struct {
 	Watch    time.Duration // between looks of a host at whether its sources can be refreshed; 0: none
 	Patience time.Duration // how long a host with a task may give no sign of life; 0 for the usual
 	Probe    time.Duration // between looks at upstreams; 0: none by itself
+	Shelves  string        // the folder below which all that stands that hosts are served
 	Version  string
 }
 
@@ -68,6 +69,7 @@ type Service struct {
 
 	steer    *steering
 	ahead    ahead
+	shelves  shelves
 	freezes  freezes
 	healed   healings
 	caller   *http.Client       // of webhooks
@@ -153,6 +155,9 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	}
 	if err := s.loadUpstreams(ctx); err != nil {
 		return nil, fmt.Errorf("loading what was seen upstream: %w", err)
+	}
+	if err := s.loadShelves(ctx); err != nil {
+		return nil, fmt.Errorf("loading the shelves: %w", err)
 	}
 	s.auth = newAuthenticator(opts.Store, s.fleet, opts.Now)
 	s.metrics = newMetrics(s)

@@ -146,6 +146,9 @@ func (f *File) source(at int) int {
 
 func isSpace(c byte) bool { return c == ' ' || c >= '\t' && c <= '\r' }
 
+// room is for how many fields it is made in one go where so many bytes are left: a short file has few.
+func room(left int) int { return min(256, 4+left/16) }
+
 // scan finds stanzas in text.
 func (f *File) scan() {
 	t := f.text
@@ -172,8 +175,7 @@ func (f *File) scan() {
 					end--
 				}
 				if len(f.fields) == cap(f.fields) { // stanzas keep what was cut from the old ones
-					few := 4 + (len(t)-at)/16 // a short file has few
-					f.fields = append(make([]Field, 0, max(min(256, few), 2*len(st.Fields))), st.Fields...)
+					f.fields = append(make([]Field, 0, max(room(len(t)-at), 2*len(st.Fields))), st.Fields...)
 					first = 0
 				}
 				f.fields = append(f.fields, Field{Name: f.text[at:end], Start: f.source(at)})
