@@ -66,8 +66,7 @@ func (a *app) serve() *cobra.Command {
 				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, Watch: watch, Probe: probe,
 				Shelves: shelves,
 				Keep:    time.Duration(keep) * 24 * time.Hour,
-				TLS:     cert != "",
-				Log:     slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
+				TLS:     cert != "", Log: slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
 			})
 			if err != nil {
 				return no("%v", err)
