@@ -215,13 +215,13 @@ func (a *app) policyCheck() *cobra.Command {
 					return err
 				}
 				fmt.Fprintln(a.out.JSON(), string(text))
-				if diag.HasErrors(res.Diagnostics) {
+				if refuses(res.Diagnostics) {
 					return &exit{ExitNo, ""}
 				}
 				return nil
 			}
 			if done, err := a.json(res); done {
-				if err == nil && diag.HasErrors(res.Diagnostics) {
+				if err == nil && refuses(res.Diagnostics) {
 					err = &exit{ExitNo, ""}
 				}
 				return err
@@ -233,7 +233,9 @@ func (a *app) policyCheck() *cobra.Command {
 			}
 			switch {
 			case errs > 0:
-				return no("%s in %s; %s", view.Count(errs, "error", "errors"), args[0], endOf(res.Diagnostics))
+				return no("%s in %s; nothing would be published", view.Count(errs, "error", "errors"), args[0])
+			case refuses(res.Diagnostics):
+				return no("what %s would bring to hosts is refused upstream; it could be published, and no host of a rollout would begin there", args[0])
 			case len(res.Diagnostics) > 0:
 				a.out.Printf("%s, no errors: %s", view.Count(len(res.Diagnostics), "warning", "warnings"), looked)
 			default:
@@ -251,12 +253,9 @@ func (a *app) policyCheck() *cobra.Command {
 	return cmd
 }
 
-// endOf is what errors of a check come to.
-func endOf(list []diag.Diagnostic) string {
-	if slices.ContainsFunc(diag.Errors(list), func(d diag.Diagnostic) bool { return d.Code != "upstream-refused" }) {
-		return "nothing would be published"
-	}
-	return "it could be published, and no host of a rollout would begin there"
+// refuses reports whether a check ends with no: for an error, or since hosts would be brought to what is refused.
+func refuses(list []diag.Diagnostic) bool {
+	return diag.HasErrors(list) || slices.ContainsFunc(list, func(d diag.Diagnostic) bool { return d.Code == "upstream-refused" })
 }
 
 // lookedSays counts what a check has looked at, and what it has not.

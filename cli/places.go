@@ -137,7 +137,7 @@ func (x *sought) look(ctx context.Context, client *fetch.Client, p *policy.Polic
 	}
 	m := cause.About(refused.Kind)
 	return &diag.Diagnostic{
-		Code: "upstream-refused", Severity: diag.Error, Pos: at, Remedy: m.Remedy,
+		Code: "upstream-refused", Severity: diag.Warning, Pos: at, Remedy: m.Remedy,
 		Message: fmt.Sprintf("%s would get packages of %q from %s, which is refused: %s", view.Count(x.hosts, "host", "hosts"),
 			x.repository, where, m.Says),
 	}

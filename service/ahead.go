@@ -449,7 +449,7 @@ func (s *Service) placesSaid(p *prepared) (out []diag.Diagnostic) {
 	for _, key := range slices.Sorted(maps.Keys(why)) {
 		x := p.brings.all[key]
 		d := diag.Diagnostic{
-			Code: "upstream-refused", Severity: diag.Error, Remedy: why[key].Remedy,
+			Code: "upstream-refused", Severity: diag.Warning, Remedy: why[key].Remedy,
 			Message: fmt.Sprintf("%s would get packages from %s, which the service saw refused: %s", plural(hosts[key]),
 				strings.TrimSpace(x.Address()+" "+x.Suite), why[key].Says),
 		}

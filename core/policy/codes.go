@@ -140,7 +140,7 @@ var Codes = map[string]Code{
 	},
 	"release-differs": {diag.Error, "what the policy says of a Release file is not what the vendor's says", "write what it says"},
 	"upstream-refused": {
-		diag.Error, "a place that hosts would get packages from, and where what stands would be refused on each of them",
+		diag.Warning, "a place that hosts would get packages from, and where what stands would be refused on each of them",
 		"do what it says, or wait until the vendor has",
 	},
 	"upstream-unseen": {
