@@ -287,6 +287,7 @@ func (s Standing) Known() bool {
 type Publication struct {
 	Files   map[string][]byte `json:"files" doc:"The policy folder: name to content (base64)"`
 	Message string            `json:"message,omitempty" maxLength:"2000" doc:"What changed, for those who come later"`
+	Alone   bool              `json:"alone,omitempty" doc:"Publish it though the newest revision wants somebody else's consent; the message says why, and it stays in the audit"`
 	Believe []string          `json:"believe,omitempty" doc:"Keys that the newest revision withdraws, and that are to be believed again"`
 }
 

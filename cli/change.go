@@ -235,7 +235,8 @@ func (a *app) policyCheck() *cobra.Command {
 			case errs > 0:
 				return no("%s in %s; nothing would be published", view.Count(errs, "error", "errors"), args[0])
 			case refuses(res.Diagnostics):
-				return no("what %s would bring to hosts is refused upstream; it could be published, and no host of a rollout would begin there", args[0])
+				return no("what %s would bring to hosts is refused upstream; it could be published, and no host of a rollout would begin there",
+					args[0])
 			case len(res.Diagnostics) > 0:
 				a.out.Printf("%s, no errors: %s", view.Count(len(res.Diagnostics), "warning", "warnings"), looked)
 			default:
@@ -293,9 +294,11 @@ func lookedSays(res *api.CheckResult) string {
 func (a *app) policyPublish() *cobra.Command {
 	var message string
 	var believe []string
+	var alone bool
 	cmd := &cobra.Command{
 		Use: "publish FOLDER", Short: "Publish a policy folder as a numbered revision", Args: cobra.ExactArgs(1),
-		Long:    "Publish a policy folder. A revision is never changed afterwards; no host changes\nuntil a rollout carries it there.",
+		Long: "Publish a policy folder. A revision is never changed afterwards; no host changes\nuntil a rollout carries it there. " +
+			"Where the newest revision wants somebody else's\nconsent, propose it: lantern proposal add FOLDER.",
 		Example: "  lantern policy publish ./policy -m 'Gannet from the open channel'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, diags, err := folder(args[0])
@@ -316,7 +319,7 @@ func (a *app) policyPublish() *cobra.Command {
 				}
 				return no("the policy has errors; nothing was published")
 			}
-			r, err := a.client().Publish(cmd.Context(), api.Publication{Files: f, Message: message, Believe: believe})
+			r, err := a.client().Publish(cmd.Context(), api.Publication{Files: f, Message: message, Believe: believe, Alone: alone})
 			if err != nil {
 				return err
 			}
@@ -337,7 +340,12 @@ func (a *app) policyPublish() *cobra.Command {
 	}
 	cmd.Flags().StringVarP(&message, "message", "m", "", "what changed, for those who come later")
 	believeFlag(cmd, &believe)
+	aloneFlag(cmd, &alone)
 	return cmd
+}
+
+func aloneFlag(cmd *cobra.Command, to *bool) {
+	cmd.Flags().BoolVar(to, "alone", false, "without the consent that the newest revision wants; say with --message why it cannot wait")
 }
 
 func believeFlag(cmd *cobra.Command, to *[]string) {

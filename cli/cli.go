@@ -231,6 +231,7 @@ func (a *app) commands(root *cobra.Command) {
 		a.whence(),
 		a.read(),
 		a.policy(),
+		a.proposal(),
 		a.revision(),
 		a.rollout(),
 		a.freeze(),

@@ -85,13 +85,15 @@ func (a *app) policyOf(ctx context.Context, which string) (*policy.Policy, error
 	if err != nil {
 		return nil, err
 	}
-	p, diags := policy.Load(policy.Folder(r.Files), time.Now())
-	bad := slices.DeleteFunc(
-		diag.Errors(diags),
-		func(d diag.Diagnostic) bool { return d.Code == "key-unusable" },
-	) // it was checked when it was published
+	return readAgain(r.Files, fmt.Sprintf("revision %d", n))
+}
+
+// readAgain reads a folder that was checked when it was stored.
+func readAgain(files map[string][]byte, of string) (*policy.Policy, error) {
+	p, diags := policy.Load(policy.Folder(files), time.Now())
+	bad := slices.DeleteFunc(diag.Errors(diags), func(d diag.Diagnostic) bool { return d.Code == "key-unusable" })
 	if len(bad) > 0 {
-		return nil, no("revision %d can no longer be read: %s", n, bad[0])
+		return nil, no("%s can no longer be read: %s", of, bad[0])
 	}
 	return p, nil
 }

@@ -92,27 +92,31 @@ func (a *app) policyFetch() *cobra.Command {
 			if err != nil {
 				return err // nothing was made
 			}
-			for name := range p.Files {
-				if !insideFolder(name) {
-					return no("revision %d holds a file %q, which would stand outside the folder; nothing was written", n, name)
-				}
-			}
-			if err := emptyFolder(args[1]); err != nil {
-				return err
-			}
-			for name, text := range p.Files {
-				to := filepath.Join(args[1], filepath.FromSlash(name))
-				if err := writeFile(to, text); err != nil {
-					return err
-				}
-			}
-			if a.format != "table" {
-				return a.wrote(slices.Sorted(maps.Keys(p.Files))...)
-			}
-			a.out.Printf("%s of revision %d in %s", view.Count(len(p.Files), "file", "files"), n, args[1])
-			return nil
+			return a.writeFolder(p.Files, fmt.Sprintf("revision %d", n), args[1])
 		},
 	}
+}
+
+// writeFolder writes the files of something into a folder that is not there, or is empty.
+func (a *app) writeFolder(files map[string][]byte, of, dir string) error {
+	for name := range files {
+		if !insideFolder(name) {
+			return no("%s holds a file %q, which would stand outside the folder; nothing was written", of, name)
+		}
+	}
+	if err := emptyFolder(dir); err != nil {
+		return err
+	}
+	for name, text := range files {
+		if err := writeFile(filepath.Join(dir, filepath.FromSlash(name)), text); err != nil {
+			return err
+		}
+	}
+	if a.format != "table" {
+		return a.wrote(slices.Sorted(maps.Keys(files))...)
+	}
+	a.out.Printf("%s of %s in %s", view.Count(len(files), "file", "files"), of, dir)
+	return nil
 }
 
 // insideFolder reports whether a name stays inside the folder that it is put in.
@@ -124,6 +128,7 @@ func insideFolder(name string) bool {
 func (a *app) policyRestore() *cobra.Command {
 	var message string
 	var believe []string
+	var alone bool
 	cmd := &cobra.Command{
 		Use: "restore REVISION", Short: "Publish an earlier revision again, as the newest", Args: cobra.ExactArgs(1),
 		Long: "Go back: publish the folder of an earlier revision again, under the next number. No host changes\nuntil a rollout carries " +
@@ -138,7 +143,7 @@ func (a *app) policyRestore() *cobra.Command {
 			if message == "" {
 				message = fmt.Sprintf("back to revision %d", n)
 			}
-			r, err := a.client().Publish(cmd.Context(), api.Publication{Files: p.Files, Message: message, Believe: believe})
+			r, err := a.client().Publish(cmd.Context(), api.Publication{Files: p.Files, Message: message, Believe: believe, Alone: alone})
 			if err != nil {
 				return err
 			}
@@ -159,5 +164,6 @@ func (a *app) policyRestore() *cobra.Command {
 	}
 	cmd.Flags().StringVarP(&message, "message", "m", "", "why, for those who come later")
 	believeFlag(cmd, &believe)
+	aloneFlag(cmd, &alone)
 	return cmd
 }

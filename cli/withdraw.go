@@ -80,7 +80,7 @@ func (a *app) withdraw(cmd *cobra.Command, name, because string, yes bool, wait 
 	if !yes {
 		return a.wouldWithdraw(&k, &p, after)
 	}
-	r, err := c.Publish(ctx, api.Publication{Files: newest.Files, Message: newest.Message})
+	r, err := c.Publish(ctx, api.Publication{Files: newest.Files, Message: newest.Message, Alone: true}) // it cannot wait
 	if err != nil {
 		return err
 	}

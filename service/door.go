@@ -70,6 +70,7 @@ const (
 	kindFreeze   = "freeze"
 	kindWebhook  = "webhook"
 	kindShelf    = "shelf"
+	kindProposal = "proposal"
 	kindDay      = "day"
 )
 
@@ -105,6 +106,8 @@ var least = map[string]string{
 	"list-accounts": store.RoleReader, "add-account": store.RoleOperator, "remove-account": store.RoleOperator,
 	"list-contracts": store.RoleReader, "list-seats": store.RoleReader, "take-seat": store.RoleOperator, "release-seat": store.RoleOperator,
 	"list-channels": store.RoleReader, "outlook": store.RoleReader, "rotate-secrets": store.RoleOperator,
+	"list-proposals": store.RoleReader, "show-proposal": store.RoleReader, "add-proposal": store.RoleOperator,
+	"agree-proposal": store.RoleOperator, "publish-proposal": store.RoleOperator, "withdraw-proposal": store.RoleOperator,
 	"list-shelves": store.RoleReader, "add-shelf": store.RoleOperator, "remove-shelf": store.RoleOperator,
 	"list-dates": store.RoleReader, "list-days": store.RoleReader, "calendar": store.RoleReader,
 	"list-operators": store.RoleOperator, "add-operator": store.RoleOperator, "remove-operator": store.RoleOperator,

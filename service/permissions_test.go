@@ -40,6 +40,8 @@ var routes = map[string]string{
 	"GET /api/freezes": readers, "POST /api/freezes": operators, "DELETE /api/freezes/{id}": operators,
 	"GET /api/contracts": readers, "GET /api/seats": readers, "GET /api/channels": readers, "GET /api/outlook": readers, "GET /api/dates": readers, "GET /api/days": readers, "GET /api/calendar": readers, "GET /api/accounts": readers,
 	"POST /api/accounts": operators, "DELETE /api/accounts/{name}": operators, "POST /api/seats": operators, "DELETE /api/seats/{host}/{account}": operators,
+	"GET /api/proposals": readers, "GET /api/proposals/{number}": readers, "POST /api/proposals": operators, "DELETE /api/proposals/{number}": operators,
+	"POST /api/proposals/{number}/agree": operators, "POST /api/proposals/{number}/publish": operators,
 	"GET /api/shelves": readers, "POST /api/shelves": operators, "DELETE /api/shelves/{name}": operators, "GET /shelf/{name}/*": everybody, "HEAD /shelf/{name}/*": everybody,
 	"POST /api/secrets/rotate": operators,
 	"GET /api/operators":       operators, "POST /api/operators": operators, "DELETE /api/operators/{name}": operators,

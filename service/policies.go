@@ -161,17 +161,46 @@ func (s *Service) checkPolicy(ctx context.Context, in *folderIn) (*body[api.Chec
 }
 
 func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision], error) {
-	p, err := s.prepare(ctx, in.Body.Files)
+	by := actorFrom(ctx)
+	if err := s.mayAlone(ctx, &in.Body); err != nil {
+		return nil, err
+	}
+	wanted := store.Revision{Author: by.name, Message: in.Body.Message}
+	return s.publishAs(ctx, &in.Body, wanted)
+}
+
+// mayAlone refuses to publish a folder that nobody else has agreed to, where the newest revision wants that.
+func (s *Service) mayAlone(ctx context.Context, p *api.Publication) error {
+	newest, number, err := s.newestPolicy(ctx)
+	switch {
+	case err != nil:
+		return s.refuse(err)
+	case newest == nil || !newest.Consent:
+		p.Alone = false // nothing is passed over
+		return nil
+	case !p.Alone:
+		return huma.Error409Conflict(fmt.Sprintf("revision %d wants that somebody else agrees before a folder is published; "+
+			"nothing was published. Propose it: lantern proposal add FOLDER. "+
+			"Where it cannot wait: lantern policy publish FOLDER --alone --message \"why\"", number))
+	case len(strings.TrimSpace(p.Message)) < 3:
+		return huma.Error422UnprocessableEntity("message: say in a few words why it cannot wait for somebody else's consent")
+	}
+	return nil
+}
+
+// publishAs publishes a folder, where it has no errors.
+func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted store.Revision) (*body[api.Revision], error) {
+	p, err := s.prepare(ctx, in.Files)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
 	if diag.HasErrors(p.diags) {
 		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors; nothing was published", diag.Errors(p.diags))
 	}
-	if err := s.keepsWithdrawn(ctx, p.resolver.Policy(), in.Body.Believe); err != nil {
+	if err := s.keepsWithdrawn(ctx, p.resolver.Policy(), in.Believe); err != nil {
 		return nil, err
 	}
-	folder, err := source.Canonical(policy.Folder(in.Body.Files))
+	folder, err := source.Canonical(policy.Folder(in.Files))
 	if err != nil {
 		return nil, s.refuse(err)
 	}
@@ -180,13 +209,19 @@ func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision
 		s.asked.add(res.Sheet.Needs, until)
 	}
 	by := actorFrom(ctx)
-	wanted := store.Revision{Policy: source.Digest(folder), Author: by.name, Message: in.Body.Message, Created: s.now()}
+	wanted.Policy, wanted.Created = source.Digest(folder), s.now()
 	r, fresh, err := s.store.Publish(ctx, wanted, folder, func(r store.Revision, fresh bool) store.Change {
 		if !fresh {
 			return store.Change{}
 		}
 		e := s.entry(by, "publish-policy", kindRevision, strconv.FormatInt(r.Number, 10))
 		e.Why = r.Message
+		switch {
+		case in.Alone:
+			e = detailed(e, map[string]any{"alone": true})
+		case wanted.Proposal != 0:
+			e = detailed(e, map[string]any{"proposal": wanted.Proposal, "author": wanted.Author})
+		}
 		return store.Noted(e)
 	})
 	if err != nil {

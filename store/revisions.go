@@ -15,6 +15,8 @@ type Revision struct {
 	Author  string
 	Message string
 	Created time.Time
+
+	Proposal int64 // that it comes of, where it is published; 0: none
 }
 
 // Publish stores a new revision with the next number. What it comes to on hosts is stored
@@ -29,8 +31,9 @@ func (s *Store) Publish(ctx context.Context, r Revision, folder []byte, c func(r
 			tx.QueryRowContext(ctx, "SELECT number, policy, author, message, created FROM revisions ORDER BY number DESC LIMIT 1"),
 		)
 		if err == nil && last.Policy == r.Policy {
+			number := r.Proposal
 			r, fresh = last, false
-			return nil
+			return becomes(ctx, tx, number, last.Number, r)
 		}
 		if err != nil && !errors.Is(err, ErrNotFound) {
 			return err
@@ -45,9 +48,22 @@ func (s *Store) Publish(ctx context.Context, r Revision, folder []byte, c func(r
 			r.Message,
 			unix(r.Created),
 		)
-		return err
+		if err != nil {
+			return err
+		}
+		return becomes(ctx, tx, r.Proposal, last.Number, r)
 	})
 	return r, fresh, err
+}
+
+// becomes ends a proposal that is published as a revision; 0 is none. It is ErrNotFound where the newest revision is
+// another than the one that it was proposed on.
+func becomes(ctx context.Context, tx *sql.Tx, number, newest int64, r Revision) error {
+	if number == 0 {
+		return nil
+	}
+	return changeOne(ctx, tx, number, "UPDATE proposals SET ended = ?, revision = ? WHERE number = ? AND ended = 0 AND base = ?",
+		unix(r.Created), r.Number, number, newest)
 }
 
 type scanner interface{ Scan(...any) error }

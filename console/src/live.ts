@@ -32,7 +32,8 @@ let heard = 0
 
 const affected: Record<Kind, string[]> = {
   host: ['hosts', 'host', 'drift', 'keys'],
-  revision: ['revisions', 'groups', 'audit', 'preview', 'hosts', 'channels', 'keys', 'repositories'],
+  revision: ['revisions', 'proposals', 'groups', 'audit', 'preview', 'hosts', 'channels', 'keys', 'repositories'],
+  proposal: ['proposals', 'audit'],
   rollout: ['rollouts', 'rollout', 'hosts', 'host', 'drift', 'audit'],
   repository: ['repositories', 'keys', 'whence'],
   seats: ['accounts', 'contracts', 'seats', 'outlook', 'channels', 'preview', 'host', 'hosts'],

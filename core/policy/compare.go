@@ -180,6 +180,9 @@ func elements(p *Policy) map[string]*element {
 		out[what] = e
 		return e
 	}
+	if p.Consent {
+		add("publishing", diag.Pos{}).say("consent", "true")
+	}
 	if p.Notice != DefaultNotice {
 		add("notice for keys", diag.Pos{}).say("days", strconv.Itoa(int(p.Notice/(24*time.Hour))))
 	}

@@ -12,6 +12,7 @@ import (
 
 type fileForm struct {
 	Format       string                       `yaml:"format" doc:"format of the file" enum:"patient-lantern/1" need:"yes"`
+	Publishing   *publishingForm              `yaml:"publishing" doc:"what publishing a folder wants"`
 	Notice       *noticeForm                  `yaml:"notice" doc:"how long before something ends it is spoken of"`
 	Keys         map[string]keyForm           `yaml:"keys" doc:"vendors' signing keys, by name"`
 	Withdrawn    map[string]withdrawnForm     `yaml:"withdrawn" doc:"keys that are believed no more, whatever else is said of them"`
@@ -24,6 +25,10 @@ type fileForm struct {
 	Sites        map[string]siteForm          `yaml:"sites" doc:"mirrors of sites, by name"`
 	Assign       []assignmentForm             `yaml:"assign" doc:"who gets what"`
 	Expect       []expectForm                 `yaml:"expect" doc:"what the team expects that it comes to; tried by check, preview, publish and test"`
+}
+
+type publishingForm struct {
+	Consent bool `yaml:"consent" doc:"somebody else than who proposes a folder must agree to it before it is published; false when left out"`
 }
 
 type noticeForm struct {

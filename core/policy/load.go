@@ -250,6 +250,10 @@ func (l *loader) document(n ast.Node, more bool) {
 			for _, k := range l.mapping(f.node, "channels") {
 				l.channel(k)
 			}
+		case "publishing":
+			for _, x := range l.mapping(f.node, "publishing", keysOf[publishingForm]()...) {
+				l.policy.Consent = l.boolean(x, x.key) || l.policy.Consent // in whichever file
+			}
 		case "notice":
 			l.notice(f)
 		case "labels":

@@ -30,6 +30,7 @@ type Policy struct {
 	Sites        map[string]*Site
 	Assignments  []*Assignment
 	Expectations []*Expectation
+	Consent      bool           // somebody else than who proposes a folder must agree to it
 	Notice       time.Duration  // keys that end within it are spoken of
 	Levels       map[string]int // repository → how many stand below it, 0 where no order is said
 	Files        []string       // names of the files that were read, sorted

@@ -6,8 +6,10 @@ import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
 import { client, told, type Preview, type Schemas } from '../api'
 import { useNow } from '../now'
 import Diff from '../parts/Diff.vue'
+import ProposalCard from '../parts/ProposalCard.vue'
+import ProposalList from '../parts/ProposalList.vue'
 import Trouble from '../parts/Trouble.vue'
-import { useMayChange } from '../role'
+import { useMayChange, useSession } from '../role'
 import { ago, count, exact, short } from '../words'
 
 const Editor = defineAsyncComponent(() => import('../parts/Editor.vue'))
@@ -27,7 +29,17 @@ watch(() => revisions.data.value, (r) => { if (r && page.value === 1) newest.val
 /** The revision that is shown, and from which an edit begins: it stays while one edits. */
 const base = ref(0)
 const wanted = computed(() => Number(route.query.revision) || 0)
-watch([newest, wanted], ([n, w]) => { if (!edited.value) base.value = w || n }, { immediate: false })
+/** A proposal that is looked at, in the place of a revision: it is read, and not edited. */
+const looked = computed(() => Number(route.query.proposal) || 0)
+const proposal = useQuery({
+  queryKey: computed(() => ['proposals', 'one', looked.value]),
+  queryFn: () => told(client.GET('/api/proposals/{number}', { params: { path: { number: looked.value } } })),
+  enabled: computed(() => looked.value > 0),
+})
+const proposed = computed(() => (looked.value ? proposal.data.value : undefined))
+const proposals = useQuery({ queryKey: ['proposals', 'open'], queryFn: () => told(client.GET('/api/proposals', { params: { query: { open: true, per_page: 50 } } })) })
+const consent = computed(() => proposals.data.value?.consent ?? false)
+watch([newest, wanted, proposed], ([n, w, p]) => { if (!edited.value) base.value = p?.base || w || n }, { immediate: false })
 
 const folder = useQuery({
   queryKey: computed(() => ['revision-files', base.value]),
@@ -41,9 +53,13 @@ function encode(text: string) {
   for (const b of new TextEncoder().encode(text)) out += String.fromCharCode(b)
   return btoa(out)
 }
-const names = computed(() => Object.keys(folder.data.value?.files ?? {}).sort((a, b) => Number(a.includes('/')) - Number(b.includes('/')) || a.localeCompare(b)))
-const file = computed(() => (typeof route.query.file === 'string' && names.value.includes(route.query.file) ? route.query.file : (names.value.find((n) => n.endsWith('hosts.yaml')) ?? names.value.find((n) => n.endsWith('.yaml')) ?? '')))
-const was = computed(() => decode(folder.data.value?.files[file.value] ?? ''))
+const before = computed(() => folder.data.value?.files ?? {})
+const shown = computed(() => proposed.value?.files ?? before.value)
+/** Files that a proposal has otherwise than the revision that it was made on. */
+const others = computed(() => (proposed.value ? Object.keys({ ...before.value, ...shown.value }).filter((n) => before.value[n] !== shown.value[n]) : []))
+const names = computed(() => Object.keys({ ...before.value, ...shown.value }).sort((a, b) => Number(a.includes('/')) - Number(b.includes('/')) || a.localeCompare(b)))
+const file = computed(() => (typeof route.query.file === 'string' && names.value.includes(route.query.file) ? route.query.file : (others.value.find((n) => n.endsWith('.yaml')) ?? names.value.find((n) => n.endsWith('hosts.yaml')) ?? names.value.find((n) => n.endsWith('.yaml')) ?? '')))
+const was = computed(() => decode(shown.value[file.value] ?? ''))
 const edits = ref<Record<string, string>>({})
 const text = computed(() => edits.value[file.value] ?? was.value)
 const edited = computed(() => Object.keys(edits.value).length > 0)
@@ -54,7 +70,7 @@ function change(t: string) {
 const undo = () => (edits.value = {})
 onBeforeRouteLeave(() => !edited.value || window.confirm('The edit is not published. Leave it?'))
 
-const files = computed(() => ({ ...(folder.data.value?.files ?? {}), ...Object.fromEntries(Object.entries(edits.value).map(([n, t]) => [n, encode(t)])) }))
+const files = computed(() => ({ ...shown.value, ...Object.fromEntries(Object.entries(edits.value).map(([n, t]) => [n, encode(t)])) }))
 const words = computed(() => [...new Set(Object.entries(folder.data.value?.files ?? {}).filter(([n]) => n.endsWith('.yaml')).flatMap(([, b]) => decode(b).match(/[a-zA-Z][\w-]{2,}/g) ?? []))].sort())
 
 // What the edit comes to is asked when somebody pauses; an older answer never overtakes a newer one.
@@ -68,7 +84,7 @@ watch(files, () => {
   window.clearTimeout(timer)
   turn++
   check.value = preview.value = error.value = null
-  if (edited.value) timer = window.setTimeout(() => void judge(turn), 500)
+  if (edited.value || proposed.value) timer = window.setTimeout(() => void judge(turn), 500)
 })
 async function judge(mine: number) {
   asking.value = true
@@ -114,26 +130,53 @@ async function publish() {
     busy.value = false
   }
 }
+async function propose() {
+  busy.value = true
+  error.value = null
+  try {
+    const p = await told(client.POST('/api/proposals', { body: { files: files.value, message: message.value } }))
+    publishing.value = false
+    edits.value = {}
+    message.value = ''
+    await proposals.refetch()
+    await router.replace({ query: { proposal: String(p.number) } })
+  } catch (e) {
+    error.value = e as Error
+  } finally {
+    busy.value = false
+  }
+}
+const session = useSession()
+const me = computed(() => session.data.value?.operator ?? '')
 const done = ref(0)
+async function became(number: number) {
+  newest.value = number
+  await router.replace({ query: {} })
+  await Promise.all([revisions.refetch(), proposals.refetch()])
+  done.value = number
+}
 const show = (query: Record<string, string | undefined>) => void router.replace({ query: { ...route.query, ...query } })
 </script>
 
 <template>
   <h1 v-if="revisions.data.value && !revisions.data.value.total">Nothing is published yet</h1>
+  <h1 v-else-if="proposed">Proposal {{ proposed.number }} <span class="soft">on revision {{ proposed.base }}</span></h1>
   <h1 v-else-if="base">Revision {{ base }}<template v-if="base !== newest"> <span class="soft">of {{ newest }}</span></template><span v-if="edited" class="warn">, edited</span></h1>
-  <Trouble :error="revisions.error.value ?? folder.error.value" />
+  <Trouble :error="revisions.error.value ?? folder.error.value ?? proposal.error.value ?? proposals.error.value" />
   <Trouble class="told" :error="error" />
   <p v-if="revisions.data.value && !revisions.data.value.total" class="soft">Begin with what the hosts have: <code>lantern policy learn FOLDER</code>, then <code>lantern policy publish FOLDER</code></p>
   <p v-if="done && !edited" class="good">Revision {{ done }} is published. <router-link to="/changes">What it would change, and begin</router-link></p>
+  <ProposalList v-if="proposals.data.value?.items.length && !edited" :list="proposals.data.value.items" :here="looked" @show="(n) => show({ proposal: String(n), revision: undefined, file: undefined })" />
   <p v-if="edited && newest !== base" class="warn">! This edit begins from revision {{ base }}, and revision {{ newest }} is newer: publishing it takes back what that one said.</p>
 
   <div v-if="folder.data.value" class="desk">
     <nav aria-label="Files" class="card files" tabindex="0">
-      <a v-for="n in names" :key="n" href="#" :class="{ here: n === file, soft: !n.endsWith('.yaml') }" :aria-current="n === file ? 'true' : undefined" @click.prevent="n.endsWith('.yaml') && show({ file: n })"><span aria-hidden="true">{{ edits[n] !== undefined ? '±' : ' ' }}</span> {{ n }}</a>
+      <a v-for="n in names" :key="n" href="#" :class="{ here: n === file, soft: !n.endsWith('.yaml') }" :aria-current="n === file ? 'true' : undefined" @click.prevent="n.endsWith('.yaml') && show({ file: n })"><span aria-hidden="true">{{ edits[n] !== undefined || others.includes(n) ? '±' : ' ' }}</span> {{ n }}</a>
     </nav>
-    <Editor :key="base + file" :text="text" :readonly="!mayChange" :words="words" :marks="marks" @change="change" />
+    <Editor :key="`${looked} ${base} ${file}`" :text="text" :readonly="!mayChange || looked > 0" :words="words" :marks="marks" @change="change" />
     <aside class="card does" aria-label="What the edit would do" aria-live="polite" tabindex="0">
-      <template v-if="!edited">
+      <ProposalCard v-if="proposed" :proposal="proposed" :me="me" :may="mayChange" @became="became" @ended="show({ proposal: undefined })" />
+      <template v-if="!edited && !looked">
         <b>{{ mayChange ? 'Edit, and it is said here what it would do.' : 'As a reader you look; an operator can edit.' }}</b>
         <p class="soft">Nothing changes on any host before it is published and a rollout is begun. The same on the command line: <code>lantern policy fetch {{ base }} ./policy</code>, <code>lantern policy preview ./policy</code></p>
       </template>
@@ -161,9 +204,9 @@ const show = (query: Record<string, string | undefined>) => void router.replace(
             <li v-for="(d, i) in warnings" :key="i"><a v-if="names.includes(d.file)" href="#" @click.prevent="show({ file: d.file })">{{ d.file }}:{{ d.line }}</a> {{ d.message }}<span v-if="d.remedy" class="soft">; {{ d.remedy }}</span></li>
           </ul>
         </details>
-        <div class="buttons">
+        <div v-if="edited" class="buttons">
           <el-button @click="undo">Undo the edit</el-button>
-          <el-button type="primary" :disabled="!preview || errors > 0" @click="publishing = true">Publish …</el-button>
+          <el-button type="primary" :disabled="!preview || errors > 0" @click="publishing = true">{{ consent ? 'Propose …' : 'Publish …' }}</el-button>
         </div>
       </template>
     </aside>
@@ -181,12 +224,14 @@ const show = (query: Record<string, string | undefined>) => void router.replace(
   </div>
   <el-pagination v-if="(revisions.data.value?.total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="revisions.data.value?.total" :page-size="perPage" />
 
-  <el-dialog v-model="publishing" title="Publish this edit" width="520">
-    <p v-if="preview">It becomes revision {{ newest + 1 }}: {{ count(preview.changing, 'host', 'hosts') }} would change, in {{ count(preview.groups.length, 'way', 'ways') }}<template v-if="weakens.length">, <b class="bad">and it weakens security</b></template>. No host changes before a rollout is begun.</p>
+  <el-dialog v-model="publishing" :title="consent ? 'Propose this edit' : 'Publish this edit'" width="520">
+    <p v-if="consent && preview">Revision {{ newest }} wants that somebody else agrees before a folder is published. {{ count(preview.changing, 'host', 'hosts') }} would change, in {{ count(preview.groups.length, 'way', 'ways') }}<template v-if="weakens.length">, <b class="bad">and it weakens security</b></template>.</p>
+    <p v-else-if="preview">It becomes revision {{ newest + 1 }}: {{ count(preview.changing, 'host', 'hosts') }} would change, in {{ count(preview.groups.length, 'way', 'ways') }}<template v-if="weakens.length">, <b class="bad">and it weakens security</b></template>. No host changes before a rollout is begun.</p>
     <el-input v-model="message" maxlength="500" placeholder="What changed, for those who come later" aria-label="Message" />
     <template #footer>
       <el-button @click="publishing = false">Not now</el-button>
-      <el-button type="primary" :loading="busy" :disabled="message.trim().length < 3" @click="publish">Publish revision {{ newest + 1 }}</el-button>
+      <el-button :type="consent ? 'primary' : undefined" :loading="busy" :disabled="message.trim().length < 3" @click="propose">Propose it</el-button>
+      <el-button v-if="!consent" type="primary" :loading="busy" :disabled="message.trim().length < 3" @click="publish">Publish revision {{ newest + 1 }}</el-button>
     </template>
   </el-dialog>
 </template>

@@ -1,0 +1,69 @@
+package console_test
+
+import (
+	"bytes"
+	"context"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/internal/rig"
+)
+
+// A colleague's proposal is read beside what it would do, agreed to and published; one's own edit is proposed, and
+// waits for the colleague.
+func TestAProposalIsReadAgreedAndPublished(t *testing.T) {
+	r := rig.New(t)
+	ctx := context.Background()
+	r.Up("gw-01")
+	files := r.Policy()
+	files["hosts.yaml"] = append(bytes.Clone(files["hosts.yaml"]), []byte("\npublishing: { consent: true }\n")...)
+	_, err := r.Operator.Publish(ctx, api.Publication{Files: files})
+	require.NoError(t, err)
+	o, err := r.Operator.AddOperator(ctx, api.OperatorOrder{Name: "jonas", Role: "operator"})
+	require.NoError(t, err)
+	jonas := client.New(r.Server.URL, o.Token)
+	files["hosts.yaml"] = bytes.Replace(files["hosts.yaml"], []byte(`channels: { plover: "1.44" }`), []byte(`channels: { plover: rolling }`), 1)
+	_, err = jonas.Propose(ctx, api.ProposalOrder{Files: files, Message: "the reef follows what is newest"})
+	require.NoError(t, err)
+
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Navigate(s.url + "/policy"))
+	s.shows(".proposals", "Proposal 1 by jonas")
+	s.js(`document.querySelector(".proposals a").click()`)
+	s.shows("h1", "Proposal 1 on revision 1")
+	s.shows(".proposal", "assignment to reef, channel plover: 1.44 → rolling")
+	s.shows(".does", "would change")
+	s.fits()
+	s.press(".proposal", "Agree")
+	s.shows(".proposal", "agreed by first")
+	s.press(".proposal", "Publish it")
+	s.shows("main", "Revision 2 is published.")
+	s.shows("h1", "Revision 2")
+
+	s.shows(".cm-content", "groups:")
+	s.js(`(() => {
+		const range = document.createRange()
+		range.selectNodeContents(document.querySelector(".cm-line"))
+		const sel = window.getSelection()
+		sel.removeAllRanges()
+		sel.addRange(range)
+		document.execCommand("insertText", false, "# read by two")
+	})()`)
+	s.shows(".does", "1 host would change")
+	s.press(".does", "Propose …")
+	s.do(chromedp.WaitVisible(`.el-dialog input[aria-label="Message"]`), chromedp.SendKeys(`.el-dialog input[aria-label="Message"]`, "a word of the team"))
+	s.press(".el-dialog", "Propose it")
+	s.shows(".proposal", "It lacks the consent of somebody else than first")
+	s.shows(".proposal", "Somebody else agrees")
+	s.press(".proposal", "Withdraw it")
+	s.shows("h1", "Revision 2")
+	page, err := jonas.Proposals(ctx, client.List{})
+	require.NoError(t, err)
+	require.Len(t, page.Proposals, 2)
+	assert.Equal(t, []string{api.ProposalWithdrawn, api.ProposalPublished}, []string{page.Proposals[0].State, page.Proposals[1].State})
+}

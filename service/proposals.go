@@ -1,0 +1,252 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/store"
+)
+
+func (s *Service) proposalRoutes(a huma.API) {
+	huma.Register(a, operation("list-proposals", http.MethodGet, "/api/proposals", "Policy folders that somebody proposes to publish"),
+		s.listProposals)
+	huma.Register(a, operation("add-proposal", http.MethodPost, "/api/proposals", "Propose a policy folder"), s.addProposal)
+	huma.Register(a, operation("show-proposal", http.MethodGet, "/api/proposals/{number}", "A proposal, with its files"), s.showProposal)
+	huma.Register(
+		a,
+		operation("agree-proposal", http.MethodPost, "/api/proposals/{number}/agree", "Agree to what somebody else proposes"),
+		s.agreeProposal,
+	)
+	huma.Register(a, operation("publish-proposal", http.MethodPost, "/api/proposals/{number}/publish", "Publish what was proposed"),
+		s.publishProposal)
+	huma.Register(
+		a,
+		operation("withdraw-proposal", http.MethodDelete, "/api/proposals/{number}", "Withdraw a proposal"),
+		s.withdrawProposal,
+	)
+}
+
+// consented is what the newest revision says: its number, and whether it wants somebody else's consent.
+func (s *Service) consented(ctx context.Context) (number int64, wants bool, err error) {
+	p, number, err := s.newestPolicy(ctx)
+	return number, p != nil && p.Consent, err
+}
+
+// proposalOf describes a proposal beside the newest revision.
+func proposalOf(p store.Proposal, newest int64, consent bool) api.Proposal {
+	out := api.Proposal{
+		Number: p.Number, Policy: p.Policy, Base: p.Base, Author: p.Author, Message: p.Message, Created: p.Created, State: api.ProposalOpen,
+		Agreed: p.Agreed, Revision: p.Revision,
+	}
+	if !p.AgreedAt.IsZero() {
+		out.AgreedAt = &p.AgreedAt
+	}
+	switch {
+	case p.Revision != 0:
+		out.State, out.Ended = api.ProposalPublished, &p.Ended
+	case !p.Ended.IsZero():
+		out.State, out.Ended = api.ProposalWithdrawn, &p.Ended
+	case p.Base != newest:
+		out.Stale = true
+		out.Lacks = fmt.Sprintf("to be proposed anew on revision %d, which was published since", newest)
+	case consent && p.Agreed == "":
+		out.Lacks = "the consent of somebody else than " + p.Author
+	}
+	return out
+}
+
+type proposalsQuery struct {
+	Paging
+	Open bool `query:"open" doc:"Only those that are open"`
+}
+
+func (s *Service) listProposals(ctx context.Context, in *proposalsQuery) (*body[api.ProposalPage], error) {
+	newest, consent, err := s.consented(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	list, total, err := s.store.Proposals(ctx, in.Open, in.PerPage, (in.Page-1)*in.PerPage)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	out := api.ProposalPage{Proposals: []api.Proposal{}, Total: total, Next: in.next(total), Consent: consent}
+	for _, p := range list {
+		out.Proposals = append(out.Proposals, proposalOf(p, newest, consent))
+	}
+	return &body[api.ProposalPage]{out}, nil
+}
+
+type proposalIn struct {
+	Body api.ProposalOrder
+}
+
+// addProposal stores a folder that could be published today.
+func (s *Service) addProposal(ctx context.Context, in *proposalIn) (*body[api.Proposal], error) {
+	prepared, err := s.prepare(ctx, in.Body.Files)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	if diag.HasErrors(prepared.diags) {
+		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors; nothing was proposed", diag.Errors(prepared.diags))
+	}
+	folder, err := source.Canonical(policy.Folder(in.Body.Files))
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	newest, consent, err := s.consented(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	by := actorFrom(ctx)
+	p := store.Proposal{
+		Policy: source.Digest(folder), Base: newest, Author: by.name, Message: strings.TrimSpace(in.Body.Message), Created: s.now(),
+	}
+	if r, err := s.store.NewestRevision(ctx); err == nil && r.Policy == p.Policy {
+		return nil, huma.Error409Conflict(
+			fmt.Sprintf("revision %d holds this very folder already; there is nothing to propose", r.Number),
+		)
+	}
+	err = s.store.Propose(ctx, &p, folder, func(p *store.Proposal) store.Change {
+		e := s.entry(by, "add-proposal", kindProposal, strconv.FormatInt(p.Number, 10))
+		e.Why = p.Message
+		return store.Noted(e)
+	})
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	return &body[api.Proposal]{proposalOf(p, newest, consent)}, nil
+}
+
+type proposalPath struct {
+	Number int64 `path:"number"`
+}
+
+// openProposal finds a proposal that nobody has ended, beside the newest revision.
+func (s *Service) openProposal(ctx context.Context, number int64) (p store.Proposal, newest int64, consent bool, err error) {
+	if p, err = s.store.Proposal(ctx, number); errors.Is(err, store.ErrNotFound) {
+		return p, 0, false, huma.Error404NotFound(fmt.Sprintf("there is no proposal %d; lantern proposal list shows all", number))
+	}
+	if err == nil {
+		newest, consent, err = s.consented(ctx)
+	}
+	switch {
+	case err != nil:
+		return p, 0, false, s.refuse(err)
+	case p.Revision != 0:
+		err = huma.Error409Conflict(fmt.Sprintf("proposal %d was published already, as revision %d", number, p.Revision))
+	case !p.Ended.IsZero():
+		err = huma.Error409Conflict(fmt.Sprintf("proposal %d was withdrawn", number))
+	}
+	return p, newest, consent, err
+}
+
+func (s *Service) showProposal(ctx context.Context, in *proposalPath) (*body[api.Proposal], error) {
+	p, err := s.store.Proposal(ctx, in.Number)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, huma.Error404NotFound(fmt.Sprintf("there is no proposal %d; lantern proposal list shows all", in.Number))
+	}
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	newest, consent, err := s.consented(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	out := proposalOf(p, newest, consent)
+	out.Files, err = s.filesOf(ctx, p.Policy)
+	if err == nil {
+		out.Differences, err = s.differs(ctx, p.Base, out.Files)
+	}
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	return &body[api.Proposal]{out}, nil
+}
+
+// differs says what a folder says otherwise than a revision; 0 is an empty one.
+func (s *Service) differs(ctx context.Context, base int64, files map[string][]byte) (out []api.PolicyDifference, err error) {
+	before := &policy.Policy{Notice: policy.DefaultNotice}
+	if base > 0 {
+		rs, err := s.compute.revision(ctx, base)
+		if err != nil {
+			return nil, err
+		}
+		before = rs.Policy()
+	}
+	after, _ := policy.Load(policy.Folder(files), s.now()) // it was checked when it was proposed
+	for _, d := range policy.Compare(before, after) {
+		out = append(out, api.PolicyDifference{Kind: d.Kind, What: d.What, Part: d.Part, Before: d.Before, After: d.After})
+	}
+	return out, nil
+}
+
+// filesOf are the files of a folder by its digest.
+func (s *Service) filesOf(ctx context.Context, digest string) (files map[string][]byte, err error) {
+	doc, err := s.store.Document(ctx, digest, store.KindPolicy)
+	if err == nil {
+		err = json.Unmarshal(doc.Body, &files)
+	}
+	return files, err
+}
+
+// agreeProposal notes that somebody else than its author agrees.
+func (s *Service) agreeProposal(ctx context.Context, in *proposalPath) (*body[api.Proposal], error) {
+	p, newest, _, err := s.openProposal(ctx, in.Number)
+	by := actorFrom(ctx)
+	switch {
+	case err != nil:
+		return nil, err
+	case p.Author == by.name:
+		return nil, huma.Error409Conflict("whoever proposes it cannot agree to it as well; somebody else must")
+	case p.Agreed != "":
+		return nil, huma.Error409Conflict(fmt.Sprintf("%s has agreed to proposal %d already", p.Agreed, in.Number))
+	case p.Base != newest:
+		return nil, huma.Error409Conflict(
+			fmt.Sprintf("revision %d was published since: what proposal %d would change is not what it says any more; "+
+				"have it proposed anew", newest, in.Number),
+		)
+	}
+	e := s.entry(by, "agree-proposal", kindProposal, strconv.FormatInt(in.Number, 10))
+	if err := s.store.AgreeTo(ctx, in.Number, by.name, s.now(), store.Noted(e)); err != nil {
+		return nil, s.refuse(err)
+	}
+	return s.showProposal(ctx, in)
+}
+
+// publishProposal publishes what was proposed, once all that it wants is there.
+func (s *Service) publishProposal(ctx context.Context, in *proposalPath) (*body[api.Revision], error) {
+	p, newest, consent, err := s.openProposal(ctx, in.Number)
+	if err != nil {
+		return nil, err
+	}
+	if wants := proposalOf(p, newest, consent).Lacks; wants != "" {
+		return nil, huma.Error409Conflict(fmt.Sprintf("proposal %d wants %s", in.Number, wants))
+	}
+	files, err := s.filesOf(ctx, p.Policy)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	return s.publishAs(ctx, &api.Publication{Files: files}, store.Revision{Author: p.Author, Message: p.Message, Proposal: p.Number})
+}
+
+func (s *Service) withdrawProposal(ctx context.Context, in *proposalPath) (*struct{}, error) {
+	if _, _, _, err := s.openProposal(ctx, in.Number); err != nil {
+		return nil, err
+	}
+	e := s.entry(actorFrom(ctx), "withdraw-proposal", kindProposal, strconv.FormatInt(in.Number, 10))
+	if err := s.store.WithdrawProposal(ctx, in.Number, s.now(), store.Noted(e)); err != nil {
+		return nil, s.refuse(err)
+	}
+	return nil, nil
+}
