@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
@@ -31,7 +32,7 @@ const (
 // ahead is what live rollouts bring to their hosts.
 type ahead struct {
 	sync.Mutex
-	places map[int64][]*place // by rollout
+	brings map[int64]*bringsTo // by rollout
 	asked  map[aheadStage]*aheadLook
 }
 
@@ -50,7 +51,31 @@ func (a *ahead) forget(id int64) {
 	a.again(id)
 	a.Lock()
 	defer a.Unlock()
-	delete(a.places, id)
+	delete(a.brings, id)
+}
+
+// begin notes that what a stage brings is looked at from now on, but for where it was lately, or is just now; done
+// reports then whether that has ended, or takes too long.
+func (a *ahead) begin(k aheadStage, now time.Time) (begun, done bool) {
+	a.Lock()
+	defer a.Unlock()
+	if look := a.asked[k]; look != nil && now.Sub(look.begun) < freshLook {
+		return false, look.done || now.Sub(look.begun) > lookTime
+	}
+	if a.asked == nil {
+		a.asked = map[aheadStage]*aheadLook{}
+	}
+	a.asked[k] = &aheadLook{begun: now}
+	return true, false
+}
+
+// end notes that what a stage brings has been looked at.
+func (a *ahead) end(k aheadStage) {
+	a.Lock()
+	defer a.Unlock()
+	if look := a.asked[k]; look != nil {
+		look.done = true
+	}
 }
 
 // again has what a rollout brings looked at anew.
@@ -60,19 +85,19 @@ func (a *ahead) again(id int64) {
 	maps.DeleteFunc(a.asked, func(k aheadStage, _ *aheadLook) bool { return k.rollout == id })
 }
 
-func (a *ahead) of(id int64) []*place {
+func (a *ahead) of(id int64) *bringsTo {
 	a.Lock()
 	defer a.Unlock()
-	return a.places[id]
+	return a.brings[id]
 }
 
-func (a *ahead) put(id int64, list []*place) {
+func (a *ahead) put(id int64, b *bringsTo) {
 	a.Lock()
 	defer a.Unlock()
-	if a.places == nil {
-		a.places = map[int64][]*place{}
+	if a.brings == nil {
+		a.brings = map[int64]*bringsTo{}
 	}
-	a.places[id] = list
+	a.brings[id] = b
 }
 
 // bringing is what hosts have in common to which a change brings the same places.
@@ -186,47 +211,79 @@ func (b *brings) list() []*place {
 	return out
 }
 
-// lookAhead notes in the parts of a rollout what it brings to their hosts.
+// bringsTo is what a rollout brings to its hosts.
+type bringsTo struct {
+	places []*place
+	parts  [][]rollout.Brings
+}
+
+// partly gathers what comes to hosts by the parts of a rollout that they stand in.
+type partly struct {
+	*brings
+	parts []rollout.Part
+	out   [][]rollout.Brings
+	at    []map[string]int // what comes, printed → index in out
+}
+
+func (b *brings) by(parts []rollout.Part) *partly {
+	return &partly{b, parts, make([][]rollout.Brings, len(parts)), make([]map[string]int, len(parts))}
+}
+
+// add notes what comes to a host of a part.
+func (p *partly) add(ctx context.Context, part int, v *hostView, res *resolve.Result) error {
+	if part < 0 || part >= len(p.parts) || !p.parts[part].Limits.Refused.Set {
+		return nil
+	}
+	come, err := p.of(ctx, v, res.Sheet, res.Digest())
+	if err != nil || len(come.places) == 0 {
+		return err
+	}
+	if p.at[part] == nil {
+		p.at[part] = map[string]int{}
+	}
+	i, known := p.at[part][come.printed]
+	if !known {
+		i = len(p.out[part])
+		p.at[part][come.printed] = i
+		p.out[part] = append(p.out[part], rollout.Brings{Places: come.places})
+	}
+	p.out[part][i].Hosts++
+	return nil
+}
+
+func (p *partly) all() *bringsTo { return &bringsTo{p.list(), p.out} }
+
+// lookAhead works out what a rollout that is to begin brings to its hosts.
 func (s *Service) lookAhead(ctx context.Context, p *startable) error {
-	b := s.newBrings(p.resolver.Policy())
-	parts := p.rollout.Parts
-	at := make([]map[string]int, len(parts)) // what comes, printed → index in Brings
+	by := s.newBrings(p.resolver.Policy()).by(p.rollout.Parts)
 	for _, x := range p.placed {
-		if x.Part == partNone || !parts[x.Part].Limits.Refused.Set {
-			continue
-		}
 		h, err := s.fleet.find(x.Host)
-		if err != nil {
-			continue // it has gone at this moment
+		if err != nil || x.Part == partNone {
+			continue // it has gone at this moment, or takes no part
 		}
-		res := p.results[h]
-		come, err := b.of(ctx, h.row(), res.Sheet, res.Digest())
-		if err != nil {
+		if err := by.add(ctx, x.Part, h.row(), p.results[h]); err != nil {
 			return err
 		}
-		if len(come.places) == 0 {
-			continue
-		}
-		if at[x.Part] == nil {
-			at[x.Part] = map[string]int{}
-		}
-		i, known := at[x.Part][come.printed]
-		if !known {
-			i = len(parts[x.Part].Brings)
-			at[x.Part][come.printed] = i
-			parts[x.Part].Brings = append(parts[x.Part].Brings, rollout.Brings{Places: come.places})
-		}
-		parts[x.Part].Brings[i].Hosts++
 	}
-	p.brings = b.list()
+	p.brings = by.all()
+	p.brings.into(p.rollout.Parts)
 	return nil
+}
+
+// into fills in what comes to the hosts of each part.
+func (b *bringsTo) into(parts []rollout.Part) {
+	for i := range parts {
+		if i < len(b.parts) {
+			parts[i].Brings = b.parts[i]
+		}
+	}
 }
 
 // planAhead has the places looked at that a rollout would bring and that nobody has looked at, and waits for
 // a moment.
 func (s *Service) planAhead(ctx context.Context, p *startable) {
 	var fresh []*place
-	for _, x := range p.brings {
+	for _, x := range p.brings.places {
 		if s.upstreams.planned.add(x, s.now().Add(askTime)) && s.upstreams.look(x.key, &x.Place).Checked == nil {
 			fresh = append(fresh, x)
 		}
@@ -246,46 +303,55 @@ func (s *Service) planAhead(ctx context.Context, p *startable) {
 	}
 }
 
-// broughtBy are the places that a live rollout brings: gathered anew after a start.
-func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) ([]*place, error) {
-	if !ro.Ended.IsZero() || !slices.ContainsFunc(ro.Parts, func(p rollout.Part) bool { return len(p.Brings) > 0 }) {
-		return nil, nil
+// broughtBy is what a live rollout brings, which is filled in: worked out anew after a start, for those hosts whose
+// turn has not come.
+func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*bringsTo, error) {
+	if ro.Kind != store.KindRollout || !ro.Ended.IsZero() ||
+		!slices.ContainsFunc(ro.Parts, func(p rollout.Part) bool { return p.Limits.Refused.Set && p.Stage >= ro.Course.Opened }) {
+		return &bringsTo{}, nil
 	}
-	if list := s.ahead.of(ro.ID); list != nil {
-		return list, nil
+	if known := s.ahead.of(ro.ID); known != nil {
+		known.into(ro.Parts)
+		return known, nil
 	}
 	rs, err := s.compute.revision(ctx, ro.Revision)
 	if err != nil {
 		return nil, err
 	}
-	queued, err := s.partOf(ctx, ro.ID)
+	of, err := s.partOf(ctx, ro.ID)
 	if err != nil {
 		return nil, err
 	}
-	b := s.newBrings(rs.Policy())
-	for name := range queued {
+	by := s.newBrings(rs.Policy()).by(ro.Parts)
+	for _, name := range slices.Sorted(maps.Keys(of)) {
+		part := int(of[name])
 		h, err := s.fleet.find(name)
-		if err != nil || h.row().Traits == "" {
+		if err != nil || part < 0 || part >= len(ro.Parts) || ro.Parts[part].Stage < ro.Course.Opened || h.row().Traits == "" {
 			continue
 		}
 		res, err := s.compute.resolve(ctx, rs, h.row())
 		if err != nil {
 			return nil, err
 		}
-		if _, err := b.of(ctx, h.row(), res.Sheet, res.Digest()); err != nil {
+		if err := by.add(ctx, part, h.row(), res); err != nil {
 			return nil, err
 		}
 	}
-	list := b.list()
-	s.ahead.put(ro.ID, list)
-	return list, nil
+	all := by.all()
+	s.ahead.put(ro.ID, all)
+	all.into(ro.Parts)
+	return all, nil
 }
 
 // nextBrings fills in what is known of the places that the next stage would bring, and has them looked
 // at shortly before it begins.
 func (s *Service) nextBrings(ctx context.Context, ro *store.Rollout, tallies []rollout.Tally) error {
-	if ro.Kind != store.KindRollout {
-		return nil
+	brings, err := s.broughtBy(ctx, ro)
+	if err != nil || len(brings.places) == 0 {
+		for i := range tallies {
+			tallies[i].Looked = true
+		}
+		return err
 	}
 	var keys []string
 	for i := range ro.Parts {
@@ -302,10 +368,7 @@ func (s *Service) nextBrings(ctx context.Context, ro *store.Rollout, tallies []r
 			}
 		}
 	}
-	if len(keys) == 0 {
-		return nil
-	}
-	looked, err := s.lookedFor(ctx, ro, keys)
+	looked, err := s.lookedFor(ctx, ro, brings, keys)
 	if err != nil {
 		return err
 	}
@@ -370,7 +433,7 @@ func mayOpen(ro *store.Rollout, now time.Time) bool {
 
 // lookedFor reports whether the places that the next stage brings were looked at lately, and begins to where
 // they were not. Who looks at nothing by itself does not do so here.
-func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, keys []string) (bool, error) {
+func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *bringsTo, keys []string) (bool, error) {
 	now := s.now()
 	if s.opts.Probe <= 0 {
 		return true, nil
@@ -379,18 +442,12 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, keys []strin
 		return false, nil
 	}
 	k := aheadStage{ro.ID, ro.Course.Opened}
-	s.ahead.Lock()
-	look := s.ahead.asked[k]
-	s.ahead.Unlock()
-	if look != nil && now.Sub(look.begun) < freshLook {
-		return look.done || now.Sub(look.begun) > lookTime, nil
-	}
-	all, err := s.broughtBy(ctx, ro)
-	if err != nil {
-		return false, err
+	begun, done := s.ahead.begin(k, now)
+	if !begun {
+		return done, nil
 	}
 	var due []*place
-	for _, x := range all {
+	for _, x := range brings.places {
 		if !slices.Contains(keys, x.key) {
 			continue
 		}
@@ -399,25 +456,18 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, keys []strin
 			due = append(due, x)
 		}
 	}
-	look = &aheadLook{begun: now, done: len(due) == 0}
-	s.ahead.Lock()
-	if s.ahead.asked == nil {
-		s.ahead.asked = map[aheadStage]*aheadLook{}
-	}
-	s.ahead.asked[k] = look
-	s.ahead.Unlock()
-	if look.done {
+	if len(due) == 0 {
+		s.ahead.end(k)
 		return true, nil
 	}
 	rs, err := s.compute.revision(ctx, ro.Revision)
 	if err != nil {
+		s.ahead.again(ro.ID)
 		return false, err
 	}
 	s.background(func(bg context.Context) {
 		s.probe(bg, due, rs.Policy())
-		s.ahead.Lock()
-		look.done = true
-		s.ahead.Unlock()
+		s.ahead.end(k)
 		s.steer.nudge()
 	})
 	return false, nil

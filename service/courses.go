@@ -47,9 +47,12 @@ func rolloutOf(ro store.Rollout) api.Rollout {
 }
 
 // partsOf describes the waves of a rollout, which brings some places to its hosts.
-func (s *Service) partsOf(ro *store.Rollout, tallies []rollout.Tally, brings []*place) []api.RolloutPart {
+func (s *Service) partsOf(ro *store.Rollout, tallies []rollout.Tally, brings *bringsTo) []api.RolloutPart {
 	addresses := map[string]string{}
-	for _, x := range brings {
+	if brings == nil {
+		brings = &bringsTo{}
+	}
+	for _, x := range brings.places {
 		addresses[x.key] = strings.TrimSpace(x.Address() + " " + x.Suite)
 	}
 	out := make([]api.RolloutPart, len(ro.Parts))

@@ -411,6 +411,7 @@ func (s *Service) stopHosts(ctx context.Context, id int64) (left []string, err e
 	if err != nil {
 		return nil, err
 	}
+	s.ahead.forget(id)
 	s.log.Info("rollout stopped", "rollout", id, "taken back", len(stopped.Hosts), "still at work", len(left), "author", by.name)
 	return source.Strings(left), nil
 }

@@ -28,8 +28,8 @@ type startable struct {
 	placed   []store.Placed
 	resolver *resolve.Resolver
 	results  map[*host]*resolve.Result
-	brings   []*place // that it brings to hosts
-	others   int      // were not asked for
+	brings   *bringsTo // hosts; nil: not worked out
+	others   int       // were not asked for
 	over     int64
 }
 

@@ -139,19 +139,19 @@ type Part struct {
 	Consent bool          `json:"consent,omitempty"`
 	Limits  Limits        `json:"limits"`
 	Quiet   Quiet         `json:"quiet,omitzero"`
-	Brings  []Brings      `json:"brings,omitempty"`
+	Brings  []Brings      `json:"-"` // is worked out, and not stored: it is as long as the fleet has variants
 }
 
 // Brings is hosts that a change brings the same places of packages to.
 type Brings struct {
-	Hosts  int       `json:"hosts"`
-	Places []Brought `json:"places"`
+	Hosts  int
+	Places []Brought
 }
 
 // Brought is a place that a change brings, or of which hosts believe other keys after it.
 type Brought struct {
-	Place string   `json:"place"`          // its key
-	Keys  []string `json:"keys,omitempty"` // fingerprints that hosts believe it by
+	Place string   // its key
+	Keys  []string // fingerprints that hosts believe it by
 }
 
 // Lay lays a plan out: the parts that it comes to, in order, and for each host the part
