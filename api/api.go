@@ -312,8 +312,8 @@ type Looked struct {
 	Unknown      int `json:"unknown" doc:"Hosts that have sent no survey yet, so it could not be resolved for them"`
 	Unsure       int `json:"unsure" doc:"Hosts of which it is not known yet whether they have what a repository needs"`
 	Upstreams    int `json:"upstreams" doc:"Vendors' Release files that were asked for; 0 when none were"`
-	Places       int `json:"place_count" doc:"Places that it would bring to hosts and of which it is known what stands there"`
-	Unseen       int `json:"unseen_count" doc:"Places that it would bring to hosts and of which that is not known"`
+	Places       int `json:"place_count" doc:"Places that hosts would get packages from and of which it is known what stands there"`
+	Unseen       int `json:"unseen_count" doc:"Places that hosts would get packages from and of which that is not known"`
 }
 
 // Revision is a published policy.

@@ -280,7 +280,7 @@ func lookedSays(res *api.CheckResult) string {
 		text += fmt.Sprintf(", %s seen", view.Count(l.Places, "place of packages", "places of packages"))
 	}
 	if l.Unseen > 0 {
-		text += fmt.Sprintf("; of %s that it brings it is not known what stands there", view.Count(l.Unseen, "place", "places"))
+		text += fmt.Sprintf("; of %s of packages it is not known what stands there", view.Count(l.Unseen, "place", "places"))
 	}
 	if l.Unknown > 0 {
 		text += fmt.Sprintf("; %s sent no survey yet, so it was not looked at for them", view.Count(l.Unknown, "host has", "hosts have"))

@@ -101,83 +101,188 @@ func (a *ahead) put(id int64, b *bringsTo) {
 }
 
 // bringing is what hosts have in common to which a change brings the same places.
-type bringing struct{ sheet, carried, traits string }
+type bringing struct {
+	res                    *resolve.Result
+	carried, architectures string
+}
 
 // brings gathers which places a change brings to hosts: those of the new sheet that the sheet before
 // did not have, or that it had hosts believe by other keys.
 type brings struct {
-	s     *Service
-	p     *policy.Policy
-	all   map[string]*place
-	known map[bringing]*brought
+	s      *Service
+	p      *policy.Policy
+	all    map[string]*place
+	archs  map[string]string         // traits → architectures, joined
+	uses   map[string][]upstream.Use // of a source, by all that they follow from
+	places map[bringing][]wanted     // by result and architectures
+	known  map[bringing]*brought
 }
 
 // brought is what comes to some hosts.
 type brought struct {
 	places  []rollout.Brought
+	closed  []*place // of them, those that are not open to everyone
 	printed string
 }
 
 func (s *Service) newBrings(p *policy.Policy) *brings {
-	return &brings{s: s, p: p, all: map[string]*place{}, known: map[bringing]*brought{}}
+	return &brings{s: s, p: p, all: map[string]*place{}, archs: map[string]string{}, uses: map[string][]upstream.Use{}, places: map[bringing][]wanted{}, known: map[bringing]*brought{}}
 }
 
-// of is what comes to a host.
-func (b *brings) of(ctx context.Context, v *hostView, sheet *source.Sheet, digest string) (*brought, error) {
-	k := bringing{digest, v.Carried.Sheet, v.Traits}
-	if x := b.known[k]; x != nil {
-		b.seated(sheet, x.places, v.Name)
-		return x, nil
-	}
-	traits, err := b.s.compute.traitsOf(ctx, v.Traits)
+// wanted is a place of a sheet.
+type wanted struct {
+	rollout.Brought
+	deciders string // the keys that decide on it
+}
+
+// wants are the places of the sheet of hosts with some traits; what is at hand on a host alone is none.
+func (b *brings) wants(ctx context.Context, res *resolve.Result, traits string) ([]wanted, error) {
+	archs, err := b.architectures(ctx, traits)
 	if err != nil {
 		return nil, err
 	}
-	had := map[string][]string{} // key → fingerprints
-	if k.carried != "" {
-		carried, err := b.s.compute.sheetOf(ctx, k.carried)
+	k := bringing{res, "", archs}
+	if list, known := b.places[k]; known {
+		return list, nil
+	}
+	var list []wanted
+	for _, u := range b.from(res.Sheet, archs) {
+		if u.Local() || slices.ContainsFunc(list, func(y wanted) bool { return y.Place == u.Key }) {
+			continue
+		}
+		x := wanted{deciders: deciders(&u, res.Sheet)}
+		b.pinned(&u, res.Sheet)
+		x.Brought = rollout.Brought{Place: u.Key, Keys: slices.Sorted(slices.Values(u.Keys))}
+		list = append(list, x)
+		if at := b.all[u.Key]; at != nil { // of the same repository; who may sign it can differ
+			at.strict = at.strict || u.Checks == source.CheckRequired
+			for _, f := range u.Keys {
+				at.keys[f] = true
+			}
+			continue
+		}
+		b.all[u.Key] = newPlace(&u)
+		b.all[u.Key].asked(b.s, &u, res.Sheet, nil)
+	}
+	slices.SortFunc(list, func(x, y wanted) int { return strings.Compare(x.Place, y.Place) })
+	b.places[k] = list
+	return list, nil
+}
+
+// architectures are those that some traits tell, joined.
+func (b *brings) architectures(ctx context.Context, traits string) (string, error) {
+	archs, known := b.archs[traits]
+	if !known {
+		t, err := b.s.compute.traitsOf(ctx, traits)
+		if err != nil {
+			return "", err
+		}
+		archs = strings.Join(t.Architectures, " ")
+		b.archs[traits] = archs
+	}
+	return archs, nil
+}
+
+// keptHad bounds of how many sheets that were carried it is remembered which places they have.
+const keptHad = 4096
+
+// had are the places of a sheet that was carried, with the keys that decide on each; none where nothing was.
+func (b *brings) had(ctx context.Context, carried, traits string) (map[string]string, error) {
+	if carried == "" {
+		return map[string]string{}, nil
+	}
+	archs, err := b.architectures(ctx, traits)
+	if err != nil {
+		return nil, err
+	}
+	return b.s.compute.carried.get(carried+" "+archs, func() (map[string]string, error) {
+		sheet, err := b.s.compute.sheetOf(ctx, carried)
 		if err != nil {
 			return nil, err
 		}
-		for _, u := range upstream.Brought(carried, traits.Architectures) {
-			had[u.Key] = deciders(&u, carried)
+		out := map[string]string{}
+		for _, u := range b.from(sheet, archs) {
+			out[u.Key] = deciders(&u, sheet)
 		}
-	}
-	var list []rollout.Brought
-	for _, u := range upstream.Brought(sheet, traits.Architectures) {
-		if u.Local() {
-			continue
-		}
-		keys, is := had[u.Key]
-		is = is && slices.Equal(keys, deciders(&u, sheet))
-		b.pinned(&u, sheet)
-		x := rollout.Brought{Place: u.Key, Keys: slices.Sorted(slices.Values(u.Keys))}
-		if is ||
-			slices.ContainsFunc(list, func(y rollout.Brought) bool { return y.Place == x.Place }) {
-			continue
-		}
-		list = append(list, x)
-		if b.all[u.Key] == nil {
-			b.all[u.Key] = newPlace(&u)
-		}
-		b.all[u.Key].asked(b.s, &u, sheet, []string{v.Name})
-	}
-	slices.SortFunc(list, func(x, y rollout.Brought) int { return strings.Compare(x.Place, y.Place) })
-	b.known[k] = &brought{list, fmt.Sprint(list)}
-	return b.known[k], nil
+		return out, nil
+	})
 }
 
-// deciders are the keys that decide on a place: those of the source, or, where a package manager cannot
-// name any there, all of the sheet.
-func deciders(u *upstream.Use, sheet *source.Sheet) (out []string) {
-	if len(u.Keys) > 0 {
-		return slices.Sorted(slices.Values(u.Keys))
+// of is what comes to a host.
+func (b *brings) of(ctx context.Context, v *hostView, res *resolve.Result) (*brought, error) {
+	archs, err := b.architectures(ctx, v.Traits)
+	if err != nil {
+		return nil, err
 	}
-	for _, k := range sheet.Keys {
-		out = append(out, k.Fingerprint)
+	k := bringing{res, v.Carried.Sheet, archs}
+	if x := b.known[k]; x != nil {
+		b.seated(res.Sheet, x, v.Name)
+		return x, nil
 	}
-	slices.Sort(out)
+	list, err := b.wants(ctx, res, v.Traits)
+	if err != nil {
+		return nil, err
+	}
+	had, err := b.had(ctx, k.carried, v.Traits)
+	if err != nil {
+		return nil, err
+	}
+	come := &brought{}
+	for _, x := range list {
+		if had[x.Place] == x.deciders {
+			continue
+		}
+		come.places = append(come.places, x.Brought)
+		come.printed += x.Place + " " + strings.Join(x.Keys, " ") + "\n"
+		if p := b.all[x.Place]; p.account != "" || len(p.contracts) > 0 {
+			come.closed = append(come.closed, p)
+		}
+	}
+	b.known[k] = come
+	b.seated(res.Sheet, come, v.Name)
+	return come, nil
+}
+
+// from are the places that a sheet brings to hosts of some architectures, joined. Sheets have most of their
+// sources in common, and naming a place takes longer than all the rest.
+func (b *brings) from(sheet *source.Sheet, architectures string) (out []upstream.Use) {
+	var key strings.Builder
+	for i := range sheet.Sources {
+		x := &sheet.Sources[i]
+		key.Reset()
+		for _, part := range []string{sheet.Family, x.Family, x.Repository, x.File, x.ID, x.Mirrorlist, x.Signatures, architectures} {
+			key.WriteString(part)
+			key.WriteByte(0)
+		}
+		for _, list := range [][]string{x.Kinds, x.URLs, x.Suites, x.Components, x.Archs, x.SignedBy} {
+			for _, part := range list {
+				key.WriteString(part)
+				key.WriteByte(1)
+			}
+			key.WriteByte(0)
+		}
+		fmt.Fprint(&key, x.Enabled, x.IfThere)
+		uses, known := b.uses[key.String()]
+		if !known {
+			uses = upstream.BroughtBy(x, sheet.Family, strings.Fields(architectures))
+			b.uses[key.String()] = uses
+		}
+		out = append(out, uses...)
+	}
 	return out
+}
+
+// deciders are the keys that decide on a place, in short: those of the source, or, where a package manager cannot
+// name any there, all of the sheet.
+func deciders(u *upstream.Use, sheet *source.Sheet) string {
+	keys := slices.Clone(u.Keys)
+	if len(keys) == 0 {
+		for _, k := range sheet.Keys {
+			keys = append(keys, k.Fingerprint)
+		}
+	}
+	slices.Sort(keys)
+	return source.Digest([]byte(strings.Join(keys, " ")))[:12]
 }
 
 // pinned gives a place the keys that the policy says of its repository, where the package manager cannot
@@ -190,12 +295,13 @@ func (b *brings) pinned(u *upstream.Use, sheet *source.Sheet) {
 }
 
 // seated notes a host that has a seat where places are not open to everyone and none is known yet.
-func (b *brings) seated(sheet *source.Sheet, list []rollout.Brought, host string) {
-	for _, y := range list {
-		if x := b.all[y.Place]; x.account != "" && x.host == "" {
-			for name := range x.names {
-				x.opened(b.s, sheet, name, []string{host})
-			}
+func (b *brings) seated(sheet *source.Sheet, come *brought, host string) {
+	for _, x := range come.closed {
+		if x.host != "" {
+			continue
+		}
+		for name := range x.names {
+			x.opened(b.s, sheet, name, []string{host})
 		}
 	}
 }
@@ -234,7 +340,7 @@ func (p *partly) add(ctx context.Context, part int, v *hostView, res *resolve.Re
 	if part < 0 || part >= len(p.parts) || !p.parts[part].Limits.Refused.Set {
 		return nil
 	}
-	come, err := p.of(ctx, v, res.Sheet, res.Digest())
+	come, err := p.of(ctx, v, res)
 	if err != nil || len(come.places) == 0 {
 		return err
 	}
@@ -474,30 +580,43 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *brin
 }
 
 // placesSaid says which places a folder would bring to hosts though the service saw them refused, and counts
-// those of which it is not known what stands there.
-func (s *Service) placesSaid(p *prepared) (out []diag.Diagnostic) {
-	hosts := map[string]int{}
-	why := map[string]*api.RefusedPlace{}
-	unseen := map[string]bool{}
-	for come, n := range p.brought {
-		for _, x := range come.places {
-			hosts[x.Place] += n
-			refused, known := s.refusedAt(x)
-			if refused != nil {
-				why[x.Place] = refused
+// those that hosts would get packages from, by whether it is known what stands there.
+func (s *Service) placesSaid(ctx context.Context, p *prepared) (out []diag.Diagnostic, err error) {
+	if p.resolver == nil {
+		return nil, nil
+	}
+	b := s.newBrings(p.resolver.Policy())
+	all, unknown := map[string]bool{}, map[string]bool{}
+	hosts, why := map[string]int{}, map[string]*api.RefusedPlace{}
+	for f, n := range p.alike {
+		list, err := b.wants(ctx, f.res, f.traits)
+		if err != nil {
+			return nil, err
+		}
+		var had map[string]string
+		for _, x := range list {
+			refused, known := s.refusedAt(x.Brought)
+			all[x.Place] = true
+			if !known {
+				unknown[x.Place] = true
 			}
-			unseen[x.Place] = unseen[x.Place] || !known
+			if refused == nil {
+				continue
+			}
+			if had == nil { // few are refused, and reading what was carried takes long
+				if had, err = b.had(ctx, f.carried, f.traits); err != nil {
+					return nil, err
+				}
+			}
+			if had[x.Place] != x.deciders {
+				why[x.Place] = refused
+				hosts[x.Place] += n
+			}
 		}
 	}
-	for key := range hosts {
-		if unseen[key] {
-			p.looked.Unseen++
-		} else {
-			p.looked.Places++
-		}
-	}
+	p.looked.Places, p.looked.Unseen = len(all)-len(unknown), len(unknown)
 	for _, key := range slices.Sorted(maps.Keys(why)) {
-		x := p.brings.all[key]
+		x := b.all[key]
 		d := diag.Diagnostic{
 			Code: "upstream-refused", Severity: diag.Warning, Remedy: why[key].Remedy,
 			Message: fmt.Sprintf("%s would get packages from %s, which the service saw refused: %s", plural(hosts[key]),
@@ -512,7 +631,7 @@ func (s *Service) placesSaid(p *prepared) (out []diag.Diagnostic) {
 		out = append(out, d)
 	}
 	diag.Sort(out)
-	return out
+	return out, nil
 }
 
 // refuses lists the places that a part brings and that are refused.

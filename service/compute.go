@@ -52,6 +52,7 @@ type computer struct {
 	memory    resolve.Memory
 	believed  believed
 	placed    placed
+	carried   *cache[string, map[string]string] // by sheet and architectures: place → the keys that decide on it
 }
 
 // Bounds of the memories. A host could make documents up without end.
@@ -75,7 +76,7 @@ func newComputer(st *store.Store, build string) *computer {
 		), texts: newCache[string, []byte](keptTexts), releases: newCache[string, []source.Release](keptSurveys * 16),
 		files:    newCache[string, []source.File](keptFiles),
 		verdicts: newCache[question, *verdict](keptVerdicts), changes: newCache[pair, *outcome](keptChanges),
-		revs: newCache[int64, *resolve.Resolver](keptRevs),
+		revs: newCache[int64, *resolve.Resolver](keptRevs), carried: newCache[string, map[string]string](keptHad),
 	}
 }
 

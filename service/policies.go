@@ -36,8 +36,13 @@ type prepared struct {
 	diags    []diag.Diagnostic
 	resolver *resolve.Resolver
 	expected []reason.Expected
-	brings   *brings
-	brought  map[*brought]int // → hosts
+	alike    map[following]int // → hosts
+}
+
+// following is what hosts have in common that come from one sheet to another.
+type following struct {
+	res             *resolve.Result
+	carried, traits string
 }
 
 // judgedAs is what hosts have in common that a policy gives the same, and that have
@@ -56,7 +61,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 		return out, nil
 	}
 	out.resolver = s.compute.resolver(p)
-	out.brings, out.brought = s.newBrings(p), map[*brought]int{}
+	out.alike = map[following]int{}
 	judge := resolve.NewFleet(out.resolver)
 	alike := map[judgedAs][]string{}
 	until := s.now().Add(askTime)
@@ -73,11 +78,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 		}
 		res := s.compute.resolveHost(out.resolver, at)
 		judge.Add(at, res)
-		come, err := out.brings.of(ctx, v, res.Sheet, res.Digest())
-		if err != nil {
-			return out, err
-		}
-		out.brought[come]++
+		out.alike[following{res, v.Carried.Sheet, v.Traits}]++
 		if !asked[res] {
 			asked[res] = true
 			s.asked.add(res.Sheet.Needs, until)
@@ -155,7 +156,11 @@ func (s *Service) checkPolicy(ctx context.Context, in *folderIn) (*body[api.Chec
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	p.diags = append(append([]diag.Diagnostic{}, p.diags...), s.placesSaid(&p)...)
+	said, err := s.placesSaid(ctx, &p)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	p.diags = append(append([]diag.Diagnostic{}, p.diags...), said...)
 	expected := append([]reason.Expected{}, p.expected...)
 	return &body[api.CheckResult]{api.CheckResult{Diagnostics: p.diags, Looked: p.looked, Expectations: expected}}, nil
 }

@@ -2931,7 +2931,7 @@ export interface components {
             key_count: number;
             /**
              * Format: int64
-             * @description Places that it would bring to hosts and of which it is known what stands there
+             * @description Places that hosts would get packages from and of which it is known what stands there
              */
             place_count: number;
             /** Format: int64 */
@@ -2943,7 +2943,7 @@ export interface components {
             unknown: number;
             /**
              * Format: int64
-             * @description Places that it would bring to hosts and of which that is not known
+             * @description Places that hosts would get packages from and of which that is not known
              */
             unseen_count: number;
             /**

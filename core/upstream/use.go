@@ -40,21 +40,26 @@ func Uses(s *source.Survey) (out []Use) {
 // beside stands on the host alone.
 func Brought(sheet *source.Sheet, architectures []string) (out []Use) {
 	for i := range sheet.Sources {
-		x := &sheet.Sources[i]
-		src := source.Source{
-			Family: cmp.Or(x.Family, sheet.Family), ID: x.ID, Enabled: x.Enabled && !x.IfThere, Kinds: x.Kinds, EffURLs: starred(x.URLs),
-			EffSuites: x.Suites, Components: x.Components, EffArchs: x.Archs, Mirrorlist: x.Mirrorlist,
-		}
-		if len(x.Archs) == 0 {
-			src.EffArchs = architectures
-		}
-		checks := source.CheckRequired
-		if x.Signatures != source.CheckRequired {
-			checks = source.CheckOff
-		}
-		for _, p := range Places(&src) {
-			out = append(out, Use{Place: p, Key: p.Key(), File: x.File, ID: x.ID, Keys: x.SignedBy, Checks: checks, At: i})
-		}
+		out = append(out, BroughtBy(&sheet.Sources[i], sheet.Family, architectures)...)
+	}
+	return out
+}
+
+// BroughtBy are the places of one source of a sheet of a family.
+func BroughtBy(x *source.SheetSource, family string, architectures []string) (out []Use) {
+	src := source.Source{
+		Family: cmp.Or(x.Family, family), ID: x.ID, Enabled: x.Enabled && !x.IfThere, Kinds: x.Kinds, EffURLs: starred(x.URLs),
+		EffSuites: x.Suites, Components: x.Components, EffArchs: x.Archs, Mirrorlist: x.Mirrorlist,
+	}
+	if len(x.Archs) == 0 {
+		src.EffArchs = architectures
+	}
+	checks := source.CheckRequired
+	if x.Signatures != source.CheckRequired {
+		checks = source.CheckOff
+	}
+	for _, p := range Places(&src) {
+		out = append(out, Use{Place: p, Key: p.Key(), File: x.File, ID: x.ID, Keys: x.SignedBy, Checks: checks})
 	}
 	return out
 }
