@@ -1,0 +1,277 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/upstream"
+)
+
+// bringing is what hosts have in common to which a change brings the same places.
+type bringing struct {
+	res                    *resolve.Result
+	carried, architectures string
+}
+
+// brings gathers which places a change brings to hosts: those of the new sheet that the sheet before
+// did not have, or that it had hosts believe by other keys.
+type brings struct {
+	s      *Service
+	p      *policy.Policy
+	all    map[string]*place
+	archs  map[string]string         // traits → architectures, joined
+	uses   map[string][]upstream.Use // of a source, by all that they follow from
+	places map[bringing][]wanted     // by result and architectures
+	known  map[bringing]*brought
+}
+
+// brought is what comes to some hosts.
+type brought struct {
+	places  []rollout.Brought
+	closed  []*place // of them, those that are not open to everyone
+	printed string
+}
+
+func (s *Service) newBrings(p *policy.Policy) *brings {
+	return &brings{
+		s: s, p: p, all: map[string]*place{}, archs: map[string]string{}, uses: map[string][]upstream.Use{},
+		places: map[bringing][]wanted{}, known: map[bringing]*brought{},
+	}
+}
+
+// wanted is a place of a sheet.
+type wanted struct {
+	rollout.Brought
+	deciders string // the keys that decide on it
+}
+
+// wants are the places of the sheet of hosts with some traits; what is at hand on a host alone is none.
+func (b *brings) wants(ctx context.Context, res *resolve.Result, traits string) ([]wanted, error) {
+	archs, err := b.architectures(ctx, traits)
+	if err != nil {
+		return nil, err
+	}
+	k := bringing{res, "", archs}
+	if list, known := b.places[k]; known {
+		return list, nil
+	}
+	var list []wanted
+	for _, u := range b.from(res.Sheet, archs) {
+		if u.Local() || slices.ContainsFunc(list, func(y wanted) bool { return y.Place == u.Key }) {
+			continue
+		}
+		x := wanted{deciders: deciders(&u, res.Sheet)}
+		b.pinned(&u, res.Sheet)
+		x.Brought = rollout.Brought{Place: u.Key, Keys: slices.Sorted(slices.Values(u.Keys))}
+		list = append(list, x)
+		if at := b.all[u.Key]; at != nil { // of the same repository; who may sign it can differ
+			at.strict = at.strict || u.Checks == source.CheckRequired
+			for _, f := range u.Keys {
+				at.keys[f] = true
+			}
+			continue
+		}
+		b.all[u.Key] = newPlace(&u)
+		b.all[u.Key].asked(b.s, &u, res.Sheet, nil)
+	}
+	slices.SortFunc(list, func(x, y wanted) int { return strings.Compare(x.Place, y.Place) })
+	b.places[k] = list
+	return list, nil
+}
+
+// architectures are those that some traits tell, joined.
+func (b *brings) architectures(ctx context.Context, traits string) (string, error) {
+	archs, known := b.archs[traits]
+	if !known {
+		t, err := b.s.compute.traitsOf(ctx, traits)
+		if err != nil {
+			return "", err
+		}
+		archs = strings.Join(t.Architectures, " ")
+		b.archs[traits] = archs
+	}
+	return archs, nil
+}
+
+// keptHad bounds of how many sheets that were carried it is remembered which places they have.
+const keptHad = 4096
+
+// had are the places of a sheet that was carried, with the keys that decide on each; none where nothing was.
+func (b *brings) had(ctx context.Context, carried, traits string) (map[string]string, error) {
+	if carried == "" {
+		return map[string]string{}, nil
+	}
+	archs, err := b.architectures(ctx, traits)
+	if err != nil {
+		return nil, err
+	}
+	return b.s.compute.carried.get(carried+" "+archs, func() (map[string]string, error) {
+		sheet, err := b.s.compute.sheetOf(ctx, carried)
+		if err != nil {
+			return nil, err
+		}
+		out := map[string]string{}
+		for _, u := range b.from(sheet, archs) {
+			out[u.Key] = deciders(&u, sheet)
+		}
+		return out, nil
+	})
+}
+
+// of is what comes to a host.
+func (b *brings) of(ctx context.Context, v *hostView, res *resolve.Result) (*brought, error) {
+	archs, err := b.architectures(ctx, v.Traits)
+	if err != nil {
+		return nil, err
+	}
+	k := bringing{res, v.Carried.Sheet, archs}
+	if x := b.known[k]; x != nil {
+		b.seated(res.Sheet, x, v.Name)
+		return x, nil
+	}
+	list, err := b.wants(ctx, res, v.Traits)
+	if err != nil {
+		return nil, err
+	}
+	had, err := b.had(ctx, k.carried, v.Traits)
+	if err != nil {
+		return nil, err
+	}
+	come := &brought{}
+	for _, x := range list {
+		if had[x.Place] == x.deciders {
+			continue
+		}
+		come.places = append(come.places, x.Brought)
+		come.printed += x.Place + " " + strings.Join(x.Keys, " ") + "\n"
+		if p := b.all[x.Place]; p.account != "" || len(p.contracts) > 0 {
+			come.closed = append(come.closed, p)
+		}
+	}
+	b.known[k] = come
+	b.seated(res.Sheet, come, v.Name)
+	return come, nil
+}
+
+// from are the places that a sheet brings to hosts of some architectures, joined. Sheets have most of their
+// sources in common, and naming a place takes longer than all the rest.
+func (b *brings) from(sheet *source.Sheet, architectures string) (out []upstream.Use) {
+	var key strings.Builder
+	for i := range sheet.Sources {
+		x := &sheet.Sources[i]
+		key.Reset()
+		for _, part := range []string{sheet.Family, x.Family, x.Repository, x.File, x.ID, x.Mirrorlist, x.Signatures, architectures} {
+			key.WriteString(part)
+			key.WriteByte(0)
+		}
+		for _, list := range [][]string{x.Kinds, x.URLs, x.Suites, x.Components, x.Archs, x.SignedBy} {
+			for _, part := range list {
+				key.WriteString(part)
+				key.WriteByte(1)
+			}
+			key.WriteByte(0)
+		}
+		fmt.Fprint(&key, x.Enabled, x.IfThere)
+		uses, known := b.uses[key.String()]
+		if !known {
+			uses = upstream.BroughtBy(x, sheet.Family, strings.Fields(architectures))
+			b.uses[key.String()] = uses
+		}
+		out = append(out, uses...)
+	}
+	return out
+}
+
+// deciders are the keys that decide on a place, in short: those of the source, or, where a package manager cannot
+// name any there, all of the sheet.
+func deciders(u *upstream.Use, sheet *source.Sheet) string {
+	keys := slices.Clone(u.Keys)
+	if len(keys) == 0 {
+		for _, k := range sheet.Keys {
+			keys = append(keys, k.Fingerprint)
+		}
+	}
+	slices.Sort(keys)
+	return source.Digest([]byte(strings.Join(keys, " ")))[:12]
+}
+
+// pinned gives a place the keys that the policy says of its repository, where the package manager cannot
+// name any: whatever else such a host believes, those are what it is meant to be signed by.
+func (b *brings) pinned(u *upstream.Use, sheet *source.Sheet) {
+	name, _ := u.Of(sheet)
+	if r := b.p.Repositories[name]; r != nil && len(u.Keys) == 0 {
+		u.Keys = r.Fingerprints(b.p)
+	}
+}
+
+// seated notes a host that has a seat where places are not open to everyone and none is known yet.
+func (b *brings) seated(sheet *source.Sheet, come *brought, host string) {
+	for _, x := range come.closed {
+		if x.host != "" {
+			continue
+		}
+		for name := range x.names {
+			x.opened(b.s, sheet, name, []string{host})
+		}
+	}
+}
+
+// list are the places, with the certificates that the policy has vouch for their servers.
+func (b *brings) list() []*place {
+	out := make([]*place, 0, len(b.all))
+	for _, key := range slices.Sorted(maps.Keys(b.all)) {
+		x := b.all[key]
+		x.vouched(b.p)
+		out = append(out, x)
+	}
+	return out
+}
+
+// bringsTo is what a rollout brings to its hosts.
+type bringsTo struct {
+	places []*place
+	parts  [][]rollout.Brings
+}
+
+// partly gathers what comes to hosts by the parts of a rollout that they stand in.
+type partly struct {
+	*brings
+	parts []rollout.Part
+	out   [][]rollout.Brings
+	at    []map[string]int // what comes, printed → index in out
+}
+
+func (b *brings) by(parts []rollout.Part) *partly {
+	return &partly{b, parts, make([][]rollout.Brings, len(parts)), make([]map[string]int, len(parts))}
+}
+
+// add notes what comes to a host of a part.
+func (p *partly) add(ctx context.Context, part int, v *hostView, res *resolve.Result) error {
+	if part < 0 || part >= len(p.parts) || !p.parts[part].Limits.Refused.Set {
+		return nil
+	}
+	come, err := p.of(ctx, v, res)
+	if err != nil || len(come.places) == 0 {
+		return err
+	}
+	if p.at[part] == nil {
+		p.at[part] = map[string]int{}
+	}
+	i, known := p.at[part][come.printed]
+	if !known {
+		i = len(p.out[part])
+		p.at[part][come.printed] = i
+		p.out[part] = append(p.out[part], rollout.Brings{Places: come.places})
+	}
+	p.out[part][i].Hosts++
+	return nil
+}
+
+func (p *partly) all() *bringsTo { return &bringsTo{p.list(), p.out} }
