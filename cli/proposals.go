@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -119,20 +120,13 @@ func (a *app) proposalAdd() *cobra.Command {
 			if done, err := a.json(p); done {
 				return err
 			}
-			a.out.Printf("%s It lacks %s.", a.out.Paint(view.Bold, fmt.Sprintf("Proposal %d.", p.Number)), orNothing(p.Lacks))
+			a.out.Printf("%s It lacks %s.", a.out.Paint(view.Bold, fmt.Sprintf("Proposal %d.", p.Number)), cmp.Or(p.Lacks, "nothing"))
 			a.out.Printf("Others look at it with: lantern proposal show %d", p.Number)
 			return nil
 		},
 	}
 	cmd.Flags().StringVarP(&message, "message", "m", "", "what changes and why")
 	return cmd
-}
-
-func orNothing(lacks string) string {
-	if lacks == "" {
-		return "nothing"
-	}
-	return lacks
 }
 
 func (a *app) proposalShow() *cobra.Command {

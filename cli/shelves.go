@@ -14,6 +14,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/datafolder"
 	"patientlantern.example/lantern/shelf"
 )
 
@@ -143,17 +144,8 @@ func serveFolder(ctx context.Context, ln net.Listener, folder string) error {
 		Handler: shelf.Handler(shelf.Folder(folder)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
 		IdleTimeout: 3 * time.Minute, MaxHeaderBytes: 32 << 10,
 	}
-	failed := make(chan error, 1)
-	go func() { failed <- srv.Serve(ln) }()
-	select {
-	case err := <-failed:
+	if err := datafolder.Until(ctx, srv, ln, "", ""); err != nil {
 		return fmt.Errorf("serving %s: %w", folder, err)
-	case <-ctx.Done():
-	}
-	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-	defer cancel()
-	if srv.Shutdown(end) != nil {
-		return srv.Close()
 	}
 	return nil
 }

@@ -242,6 +242,11 @@ func (r *Running) Serve(ctx context.Context, ln net.Listener, cert, key string) 
 		IdleTimeout:       3 * time.Minute,
 		MaxHeaderBytes:    32 << 10,
 	}
+	return Until(ctx, srv, ln, cert, key)
+}
+
+// Until has a server answer on a listener until the context ends, by TLS where there is a certificate.
+func Until(ctx context.Context, srv *http.Server, ln net.Listener, cert, key string) error {
 	failed := make(chan error, 1)
 	go func() {
 		if cert != "" {

@@ -100,9 +100,12 @@ func (a *ahead) put(id int64, b *bringsTo) {
 func (s *Service) lookAhead(ctx context.Context, p *startable) error {
 	by := s.newBrings(p.resolver.Policy()).by(p.rollout.Parts)
 	for _, x := range p.placed {
+		if !by.asks(x.Part) {
+			continue
+		}
 		h, err := s.fleet.find(x.Host)
-		if err != nil || x.Part == partNone {
-			continue // it has gone at this moment, or takes no part
+		if err != nil {
+			continue // it has gone at this moment
 		}
 		if err := by.add(ctx, x.Part, h.row(), p.results[h]); err != nil {
 			return err
@@ -169,7 +172,7 @@ func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*bringsTo, 
 	for _, name := range slices.Sorted(maps.Keys(of)) {
 		part := int(of[name])
 		h, err := s.fleet.find(name)
-		if err != nil || part < 0 || part >= len(ro.Parts) || ro.Parts[part].Stage < ro.Course.Opened || h.row().Traits == "" {
+		if err != nil || !by.asks(part) || ro.Parts[part].Stage < ro.Course.Opened || h.row().Traits == "" {
 			continue
 		}
 		res, err := s.compute.resolve(ctx, rs, h.row())
@@ -196,22 +199,12 @@ func (s *Service) nextBrings(ctx context.Context, ro *store.Rollout, tallies []r
 		}
 		return err
 	}
-	var keys []string
 	for i := range ro.Parts {
-		p := &ro.Parts[i]
-		if p.Stage < ro.Course.Opened {
-			continue // its hosts tell themselves
-		}
-		s.seen(p, &tallies[i])
-		if next := p.Stage == ro.Course.Opened || ro.Course.Opened == 0; next && p.Limits.Refused.Set { // at first all: better known early
-			for _, b := range p.Brings {
-				for _, x := range b.Places {
-					keys = append(keys, x.Place)
-				}
-			}
+		if p := &ro.Parts[i]; p.Stage >= ro.Course.Opened { // the hosts of those before tell themselves
+			s.seen(p, &tallies[i])
 		}
 	}
-	looked, err := s.lookedFor(ctx, ro, brings, keys)
+	looked, err := s.lookedFor(ctx, ro, brings)
 	if err != nil {
 		return err
 	}
@@ -219,6 +212,23 @@ func (s *Service) nextBrings(ctx context.Context, ro *store.Rollout, tallies []r
 		tallies[i].Looked = looked
 	}
 	return nil
+}
+
+// nextPlaces are the keys of the places that the next stage brings; at first those of all, which are better known early.
+func nextPlaces(ro *store.Rollout) map[string]bool {
+	out := map[string]bool{}
+	for i := range ro.Parts {
+		p := &ro.Parts[i]
+		if p.Stage != ro.Course.Opened && ro.Course.Opened != 0 {
+			continue
+		}
+		for _, b := range p.Brings {
+			for _, x := range b.Places {
+				out[x.Place] = true
+			}
+		}
+	}
+	return out
 }
 
 // seen counts the hosts of a part that what it brings is refused to, and those of which that is not known.
@@ -276,7 +286,7 @@ func mayOpen(ro *store.Rollout, now time.Time) bool {
 
 // lookedFor reports whether the places that the next stage brings were looked at lately, and begins to where
 // they were not. Who looks at nothing by itself does not do so here.
-func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *bringsTo, keys []string) (bool, error) {
+func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *bringsTo) (bool, error) {
 	now := s.now()
 	if s.opts.Probe <= 0 {
 		return true, nil
@@ -289,9 +299,10 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *brin
 	if !begun {
 		return done, nil
 	}
+	next := nextPlaces(ro)
 	var due []*place
 	for _, x := range brings.places {
-		if !slices.Contains(keys, x.key) {
+		if !next[x.key] {
 			continue
 		}
 		s.upstreams.planned.add(x, now.Add(askTime))

@@ -252,11 +252,13 @@ func (b *brings) by(parts []rollout.Part) *partly {
 	return &partly{b, parts, make([][]rollout.Brings, len(parts)), make([]map[string]int, len(parts))}
 }
 
-// add notes what comes to a host of a part.
+// asks reports whether a part has a gate for what comes to its hosts.
+func (p *partly) asks(part int) bool {
+	return part >= 0 && part < len(p.parts) && p.parts[part].Limits.Refused.Set
+}
+
+// add notes what comes to a host of a part that asks.
 func (p *partly) add(ctx context.Context, part int, v *hostView, res *resolve.Result) error {
-	if part < 0 || part >= len(p.parts) || !p.parts[part].Limits.Refused.Set {
-		return nil
-	}
 	come, err := p.of(ctx, v, res)
 	if err != nil || len(come.places) == 0 {
 		return err

@@ -132,17 +132,25 @@ type proposalPath struct {
 	Number int64 `path:"number"`
 }
 
-// openProposal finds a proposal that nobody has ended, beside the newest revision.
-func (s *Service) openProposal(ctx context.Context, number int64) (p store.Proposal, newest int64, consent bool, err error) {
+// findProposal answers a number that is none. Beside the proposal it gives what the newest revision says.
+func (s *Service) findProposal(ctx context.Context, number int64) (p store.Proposal, newest int64, consent bool, err error) {
 	if p, err = s.store.Proposal(ctx, number); errors.Is(err, store.ErrNotFound) {
 		return p, 0, false, huma.Error404NotFound(fmt.Sprintf("there is no proposal %d; lantern proposal list shows all", number))
 	}
 	if err == nil {
 		newest, consent, err = s.consented(ctx)
 	}
+	if err != nil {
+		err = s.refuse(err)
+	}
+	return p, newest, consent, err
+}
+
+// openProposal finds a proposal that nobody has ended, beside the newest revision.
+func (s *Service) openProposal(ctx context.Context, number int64) (p store.Proposal, newest int64, consent bool, err error) {
+	p, newest, consent, err = s.findProposal(ctx, number)
 	switch {
 	case err != nil:
-		return p, 0, false, s.refuse(err)
 	case p.Revision != 0:
 		err = huma.Error409Conflict(fmt.Sprintf("proposal %d was published already, as revision %d", number, p.Revision))
 	case !p.Ended.IsZero():
@@ -152,16 +160,9 @@ func (s *Service) openProposal(ctx context.Context, number int64) (p store.Propo
 }
 
 func (s *Service) showProposal(ctx context.Context, in *proposalPath) (*body[api.Proposal], error) {
-	p, err := s.store.Proposal(ctx, in.Number)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no proposal %d; lantern proposal list shows all", in.Number))
-	}
+	p, newest, consent, err := s.findProposal(ctx, in.Number)
 	if err != nil {
-		return nil, s.refuse(err)
-	}
-	newest, consent, err := s.consented(ctx)
-	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	out := proposalOf(p, newest, consent)
 	out.Files, err = s.filesOf(ctx, p.Policy)
