@@ -72,26 +72,27 @@ type HostDetail struct {
 	Groups       []string          `json:"groups" doc:"Of the newest revision, in which it is"`
 	PolicyLabels map[string]string `json:"policy_labels,omitempty" doc:"Labels that the newest revision gives it, beside those that people gave"`
 
-	Sources    []source.Source  `json:"sources"`
-	Keys       []source.Key     `json:"keys"`
-	Problems   []source.Problem `json:"problems"`
-	Access     []source.Access  `json:"access" doc:"Credentials on the host; never their secrets"`
-	Settings   []source.Setting `json:"settings" doc:"Configuration beyond single sources"`
-	Pins       []source.Pin     `json:"pins" doc:"apt's preferences"`
-	Holds      []source.Hold    `json:"holds" doc:"Packages that are kept or left out"`
-	Services   []source.Service `json:"services" doc:"zypper's services"`
-	Channels   []HostChannel    `json:"channels" doc:"The channels that it follows"`
-	Seats      []Seat           `json:"seats_held"`
-	Drift      []Finding        `json:"drift"`
-	Waived     []WaivedFinding  `json:"waived_findings" doc:"Findings that somebody accepts until a date"`
-	Diff       string           `json:"diff" doc:"What healing would change, as a unified diff"`
-	Impossible []string         `json:"impossible" doc:"What healing cannot bring about"`
-	Reasons    []Reason         `json:"reasons" doc:"Why its sheet holds what it holds"`
-	Carried    *time.Time       `json:"carried" doc:"When a sheet was last carried to it"`
-	Base       *HostBase        `json:"base,omitempty" doc:"What the policy says nothing of is held against what it was then"`
-	TextOnly   []string         `json:"text_only" doc:"Files of the policy that mean the same and read differently"`
-	Document   string           `json:"document" doc:"Digest of the survey that all this follows from"`
-	Report     *HostProgress    `json:"report,omitempty" doc:"How the last rollout to it went"`
+	Sources    []source.Source   `json:"sources"`
+	Keys       []source.Key      `json:"keys"`
+	Problems   []source.Problem  `json:"problems"`
+	Access     []source.Access   `json:"access" doc:"Credentials on the host; never their secrets"`
+	Settings   []source.Setting  `json:"settings" doc:"Configuration beyond single sources"`
+	Pins       []source.Pin      `json:"pins" doc:"apt's preferences"`
+	Holds      []source.Hold     `json:"holds" doc:"Packages that are kept or left out"`
+	Services   []source.Service  `json:"services" doc:"zypper's services"`
+	Deciding   []source.Deciding `json:"deciding" doc:"Files of other programs that decide as well"`
+	Channels   []HostChannel     `json:"channels" doc:"The channels that it follows"`
+	Seats      []Seat            `json:"seats_held"`
+	Drift      []Finding         `json:"drift"`
+	Waived     []WaivedFinding   `json:"waived_findings" doc:"Findings that somebody accepts until a date"`
+	Diff       string            `json:"diff" doc:"What healing would change, as a unified diff"`
+	Impossible []string          `json:"impossible" doc:"What healing cannot bring about"`
+	Reasons    []Reason          `json:"reasons" doc:"Why its sheet holds what it holds"`
+	Carried    *time.Time        `json:"carried" doc:"When a sheet was last carried to it"`
+	Base       *HostBase         `json:"base,omitempty" doc:"What the policy says nothing of is held against what it was then"`
+	TextOnly   []string          `json:"text_only" doc:"Files of the policy that mean the same and read differently"`
+	Document   string            `json:"document" doc:"Digest of the survey that all this follows from"`
+	Report     *HostProgress     `json:"report,omitempty" doc:"How the last rollout to it went"`
 }
 
 // HostBase is when a host was last right as it stood.
@@ -118,7 +119,7 @@ type Accepted struct {
 // Configured is what the host's survey says is configured.
 func (d *HostDetail) Configured() *source.Survey {
 	return &source.Survey{
-		Sources: d.Sources, Keys: d.Keys, Settings: d.Settings, Pins: d.Pins, Holds: d.Holds, Services: d.Services,
+		Sources: d.Sources, Keys: d.Keys, Settings: d.Settings, Pins: d.Pins, Holds: d.Holds, Services: d.Services, Deciding: d.Deciding,
 	}
 }
 

@@ -124,6 +124,7 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 		Settings:   []source.Setting{},
 		Pins:       []source.Pin{},
 		Holds:      []source.Hold{},
+		Deciding:   []source.Deciding{},
 		Services:   []source.Service{},
 	}
 	if d.Free == nil {
@@ -219,6 +220,7 @@ func (s *Service) showSurvey(ctx context.Context, v *hostView, d *api.HostDetail
 		d.Sources, d.Keys, d.Problems = su.Sources, su.Keys, su.Problems
 		d.Settings, d.Pins = append(d.Settings, su.Settings...), append(d.Pins, su.Pins...)
 		d.Holds, d.Services = append(d.Holds, su.Holds...), append(d.Services, su.Services...)
+		d.Deciding = append(d.Deciding, su.Deciding...)
 	}
 	return s.showStanding(v, d)
 }

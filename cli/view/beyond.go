@@ -197,3 +197,21 @@ func (k *believedKey) row(now time.Time) []Cell {
 	}
 	return []Cell{T("  " + ShortKey(k.Fingerprint)), T(k.Algorithm), {left, style}, T(scope), T(user), T(where)}
 }
+
+// Deciding writes what files beside the package manager's configuration say.
+func (o *Out) Deciding(list []source.Deciding) {
+	if len(list) == 0 {
+		return
+	}
+	o.Printf("\n%s %s", o.Paint(Bold, "Beside"), o.Paint(Dim, "the package manager's configuration: what decides as well"))
+	rows := make([][]Cell, 0, len(list))
+	for i := range list {
+		d := &list[i]
+		says := T("  " + strings.Join(d.Lines, "; "))
+		if weak := d.Weakening(); len(weak) > 0 {
+			says = Cell{"! " + strings.Join(weak, "; "), Red}
+		}
+		rows = append(rows, []Cell{says, T(strings.Join(d.Touches, ", ")), T(d.File)})
+	}
+	o.Table([]Column{{Name: "  SAYS", Gives: true}, {Name: "TOUCHES"}, {Name: "WHERE", Gives: true, Path: true}}, rows)
+}

@@ -25,6 +25,7 @@ func (o *Out) Configured(s *source.Survey, now time.Time) {
 	o.Settings(s.Settings)
 	o.Pins(s.Pins)
 	o.Holds(s.Holds)
+	o.Deciding(s.Deciding)
 	o.Keys(s.Keys, now)
 }
 

@@ -1794,6 +1794,14 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        Deciding: {
+            family: string;
+            file: string;
+            /** @description the lines that decide something, secrets as *** */
+            lines: string[];
+            /** @description origin, trust, transport or program */
+            touches: string[];
+        };
         Delivery: {
             /**
              * Format: int64
@@ -2541,6 +2549,8 @@ export interface components {
             carried: string | null;
             /** @description The channels that it follows */
             channels: components["schemas"]["HostChannel"][];
+            /** @description Files of other programs that decide as well */
+            deciding: components["schemas"]["Deciding"][];
             /** @description Why it stands so, in one line */
             detail: string;
             /** @description What healing would change, as a unified diff */
@@ -3110,7 +3120,7 @@ export interface components {
             file?: string;
             /** @description Absent: it is not there any more */
             is?: string;
-            /** @description fact, source, key, access, setting, pin, hold, service, media, problem or file */
+            /** @description fact, source, key, access, setting, pin, hold, service, deciding, media, problem or file */
             kind: string;
             /** @description What it is: a section or URL, a fingerprint, a setting, a pattern */
             name: string;
@@ -3889,6 +3899,7 @@ export interface components {
             certificates?: {
                 [key: string]: string;
             };
+            deciding?: components["schemas"]["Deciding"][];
             files?: components["schemas"]["File"][];
             holds: components["schemas"]["Hold"][];
             host?: string;
@@ -4077,6 +4088,7 @@ export interface components {
         };
         Survey: {
             access: components["schemas"]["Access"][];
+            deciding?: components["schemas"]["Deciding"][];
             files?: components["schemas"]["File"][];
             holds: components["schemas"]["Hold"][];
             keys: components["schemas"]["Key"][];

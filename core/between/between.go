@@ -16,11 +16,11 @@ import (
 )
 
 // Kinds of what differs, in the order in which they are told.
-var Kinds = []string{"fact", "source", "key", "access", "setting", "pin", "hold", "service", "media", "problem", "file"}
+var Kinds = []string{"fact", "source", "key", "access", "setting", "pin", "hold", "service", "deciding", "media", "problem", "file"}
 
 // Piece is a piece of configuration that came or went, or one field of it that changed.
 type Piece struct {
-	Kind  string `json:"kind" doc:"fact, source, key, access, setting, pin, hold, service, media, problem or file"`
+	Kind  string `json:"kind" doc:"fact, source, key, access, setting, pin, hold, service, deciding, media, problem or file"`
 	Name  string `json:"name" doc:"What it is: a section or URL, a fingerprint, a setting, a pattern"`
 	File  string `json:"file,omitempty"`
 	Field string `json:"field,omitempty" doc:"Absent: all of it came or went"`
@@ -136,6 +136,10 @@ func items(s *source.Survey) (out []item) {
 	for i := range s.Services {
 		x := &s.Services[i]
 		add("service", x.ID, x.File, x.URL, x, "line")
+	}
+	for i := range s.Deciding {
+		x := &s.Deciding[i]
+		add("deciding", x.File, x.File, strings.Join(x.Lines, "; "), x)
 	}
 	for _, m := range s.Media {
 		add("media", m, "", "", m)

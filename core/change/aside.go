@@ -3,6 +3,7 @@ package change
 import (
 	"fmt"
 	"path"
+	"strings"
 
 	"patientlantern.example/lantern/core/family/arch"
 )
@@ -41,7 +42,9 @@ func (c *computer) setAside() {
 
 // aside is a name under which a file can be kept that nothing reads.
 func (c *computer) aside(file string) string {
-	if path.Dir(file) == "/etc/zypp/services.d" { // zypper reads whatever stands there
+	dir, base := path.Split(file)
+	if dir == "/etc/zypp/services.d/" || path.Base(dir) == "vendors.d" || dir == "/etc/rpm/" && strings.HasPrefix(base, "macros.") {
+		// Whatever stands there is read, whatever its name ends in.
 		file = path.Join(path.Dir(path.Dir(file)), path.Base(file))
 	}
 	to := file + Aside

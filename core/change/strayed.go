@@ -85,6 +85,14 @@ func (c *computer) restore() {
 // wouldWeaken reports whether putting a file back would bring back a setting that takes a
 // check away, and that somebody has taken out since.
 func (c *computer) wouldWeaken(path string) bool {
+	for i := range c.Base.Survey.Deciding {
+		was := &c.Base.Survey.Deciding[i]
+		if was.File == path && len(was.Weakening()) > 0 && !slices.ContainsFunc(c.Survey.Deciding, func(is source.Deciding) bool {
+			return is.File == path && len(is.Weakening()) > 0
+		}) {
+			return true
+		}
+	}
 	return slices.ContainsFunc(c.Base.Survey.Settings, func(was source.Setting) bool {
 		return was.File == path && was.Weakens() != "" && !slices.ContainsFunc(c.Survey.Settings, func(is source.Setting) bool {
 			return is.Family == was.Family && is.Name == was.Name && is.Weakens() != ""

@@ -121,6 +121,7 @@ func (c *comparer) stood(b *Base) {
 	s.wholeFiles()
 	s.modes()
 	s.programs()
+	s.deciding()
 }
 
 // standing compares a survey with the one of the base.
@@ -408,11 +409,16 @@ func (s *standing) modes() {
 	}
 }
 
-// programs compares the files that say which programs run: hooks, plugins.
+// programs compares the programs that run by themselves, by their digests. What says which
+// run is compared by what it says.
 func (s *standing) programs() {
+	told := map[string]bool{}
+	for _, d := range append(slices.Clone(s.was.Deciding), s.survey.Deciding...) {
+		told[d.File] = s.was.Deciding != nil && s.survey.Deciding != nil
+	}
 	was := map[string]source.File{}
 	for _, f := range s.was.Files {
-		if f.Program && !s.theirs[f.Path] {
+		if f.Program && !s.theirs[f.Path] && !told[f.Path] {
 			was[f.Path] = f
 		}
 	}
@@ -424,7 +430,7 @@ func (s *standing) programs() {
 		old, stood := was[f.Path]
 		delete(was, f.Path)
 		switch {
-		case !f.Program || s.theirs[f.Path]:
+		case !f.Program || s.theirs[f.Path] || told[f.Path]:
 		case !stood:
 			tell(f.Path, "was not there when the policy came", "", short(f.Digest), Danger)
 		case old.Digest != f.Digest:

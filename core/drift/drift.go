@@ -168,6 +168,7 @@ func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
 	c.trust()
 	c.others()
 	c.weakened()
+	c.weakenedBeside()
 	c.inClear()
 	return c
 }

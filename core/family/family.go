@@ -33,6 +33,7 @@ type Reading struct {
 	Pins          []source.Pin
 	Holds         []source.Hold
 	Services      []source.Service
+	Deciding      []source.Deciding // what stands beside the package manager's own configuration
 	Problems      []source.Problem
 	Architectures []string          // the family's words, where its configuration says
 	said          map[string]bool   // what is said once
@@ -114,6 +115,9 @@ func (r *Reading) Keep(info fs.FileInfo, name string, text []byte) {
 	r.Texts[name], r.Modes[name] = text, info.Mode().Perm()
 }
 
+// hook is how a hook, or what says which plugin runs, is read.
+var hook = Deciding{Comment: "#;", Touches: Program}
+
 // KeepPrograms notes the files of a folder that say which programs run.
 func (r *Reading) KeepPrograms(root *rootfs.FS, dir, suffix string) {
 	entries, err := root.ReadDir(dir)
@@ -130,6 +134,9 @@ func (r *Reading) KeepPrograms(root *rootfs.FS, dir, suffix string) {
 		case err == nil && info.Mode().IsRegular():
 			r.Keep(info, name, text)
 			r.Programs = append(r.Programs, name)
+			if says := hook.says(text); len(says) > 0 && !r.Crowded(len(r.Deciding), decidingFiles, name, 0) {
+				r.Deciding = append(r.Deciding, source.Deciding{Family: r.Family, File: name, Lines: says, Touches: Program})
+			}
 		case err != nil && !errors.Is(err, fs.ErrNotExist): // a link to nowhere, as to /dev/null, takes one away
 			r.Problem(name, 0, "cannot be read: "+Plain(err), false)
 		}

@@ -21,6 +21,16 @@ type Setting struct {
 	Touches []string `json:"touches" doc:"origin, trust, transport, program or secret"`
 }
 
+// Deciding is a file beside a package manager's own configuration that decides as well where
+// packages come from, what is believed or what runs: the low-level package manager's options,
+// module streams, vendors that may take each other's place, roots of certificates.
+type Deciding struct {
+	Family  string   `json:"family"`
+	File    string   `json:"file"`
+	Lines   []string `json:"lines" doc:"the lines that decide something, secrets as ***"`
+	Touches []string `json:"touches" doc:"origin, trust, transport or program"`
+}
+
 // Pin is one record of apt's preferences, in the order in which apt weighs them.
 type Pin struct {
 	File     string   `json:"file"`

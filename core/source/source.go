@@ -22,6 +22,10 @@ type Survey struct {
 	Services []Service `json:"services"`
 	Problems []Problem `json:"problems"`
 
+	// Deciding is what files of other programs say that decides as well. It is nil where a
+	// reader did not look.
+	Deciding []Deciding `json:"deciding,omitzero"`
+
 	// Files names the text of every source file that was read, passwords
 	// masked, by digest. Only an agent fills it: it lets the service show the
 	// exact lines of a change. `lantern read` leaves it out.

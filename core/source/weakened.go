@@ -157,3 +157,38 @@ func (t *Setting) weakens() *weakSetting {
 	}
 	return nil
 }
+
+// weakLines begin lines by which files beside a package manager's configuration take checks
+// away, in small letters and without blanks, signs and quotes.
+var weakLines = map[string][]string{
+	"deb": {"force-bad-verify", "force-all"},
+	"rpm": {
+		"%_pkgverify_levelnone", "gpgcheck=0", "gpgcheck=false", "gpgcheck=no", "gpgcheck=off",
+		"sslverify=0", "sslverify=false", "sslverify=no", "sslverify=off",
+	},
+	"zypp": {"gpgcheck=0", "gpgcheck=no", "gpgcheck=off", "gpgcheck=false"},
+	"arch": {
+		"trust-modelalways", "always-trust", "allow-weak-digest-algos", "allow-weak-key-signatures",
+		"ignore-valid-from", "ignore-time-conflict",
+	},
+}
+
+// OpenFolder begins what is said of a folder in which others than root may put files.
+const OpenFolder = "files can be put here by "
+
+// Weakening lists the lines that take a check away.
+func (d *Deciding) Weakening() (out []string) {
+	for _, line := range d.Lines {
+		plain := strings.TrimLeft(strings.Map(func(r rune) rune {
+			if r == ' ' || r == '"' || r == '\'' {
+				return -1
+			}
+			return r
+		}, strings.ToLower(line)), "-")
+		weak := slices.ContainsFunc(weakLines[d.Family], func(w string) bool { return strings.HasPrefix(plain, w) })
+		if weak || strings.HasPrefix(line, OpenFolder) || d.Family == "rpm" && strings.Contains(plain, "--nogpgcheck") {
+			out = append(out, line)
+		}
+	}
+	return out
+}

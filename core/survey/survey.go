@@ -42,7 +42,7 @@ type Result struct {
 }
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = slices.Concat(deb.WatchDirs, rpm.WatchDirs, zypp.WatchDirs, arch.WatchDirs, flatpak.WatchDirs)
+var WatchDirs = slices.Concat(deb.WatchDirs, rpm.WatchDirs, zypp.WatchDirs, arch.WatchDirs, flatpak.WatchDirs, anchors)
 
 // Read reads a root: every family of which something stands there.
 func Read(root *rootfs.FS, m Machine) Result {
@@ -71,15 +71,18 @@ func Read(root *rootfs.FS, m Machine) Result {
 	if flatpak.Present(root) {
 		r.add(flatpak.Read(root))
 	}
+	r.roots()
 	r.rpmKeys()
 	r.namedKeys()
 	r.mirrors()
+	r.folders()
 	r.beyond()
 	r.hide()
 	r.tools(s.Traits.Tools)
 	r.owners()
 	s.Sources, s.Keys, s.Access, s.Problems = filled(s.Sources), filled(s.Keys), filled(s.Access), filled(s.Problems)
 	s.Settings, s.Pins, s.Holds, s.Services = filled(s.Settings), filled(s.Pins), filled(s.Holds), filled(s.Services)
+	s.Deciding = filled(s.Deciding)
 	s.Traits.Architectures = source.Strings(s.Traits.Architectures)
 	return r.Result
 }
@@ -162,6 +165,7 @@ func (r *reader) add(f family.Reading) {
 	s.Pins = append(s.Pins, f.Pins...)
 	s.Holds = append(s.Holds, f.Holds...)
 	s.Services = append(s.Services, f.Services...)
+	s.Deciding = append(s.Deciding, f.Deciding...)
 	s.Problems = append(s.Problems, f.Problems...)
 	for _, name := range f.Programs {
 		if r.runs == nil {

@@ -26,7 +26,7 @@ const Family = "arch"
 const Config = "/etc/pacman.conf"
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = []string{"/etc", "/etc/pacman.d", "/etc/pacman.d/hooks"}
+var WatchDirs = []string{"/etc", "/etc/pacman.d", "/etc/pacman.d/hooks", "/etc/pacman.d/gnupg", "/etc/gnupg"}
 
 // maxIncludes is how deep pacman lets files include others.
 const maxIncludes = 10
@@ -99,6 +99,7 @@ func Read(root *rootfs.FS, host family.Host) (family.Reading, Places) {
 		r.GPG = "/etc/pacman.d/gnupg"
 	}
 	r.DB, r.GPG = path.Clean("/"+r.DB), path.Clean("/"+r.GPG)
+	r.Decides(root, deciding(r.GPG))
 	return r.Reading, r.Places
 }
 

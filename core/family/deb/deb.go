@@ -27,7 +27,7 @@ const (
 )
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = []string{
+var WatchDirs = append([]string{
 	"/etc/apt",
 	PartsDir,
 	"/etc/apt/preferences.d",
@@ -36,7 +36,7 @@ var WatchDirs = []string{
 	"/etc/apt/keyrings",
 	"/etc/apt/trusted.gpg.d",
 	"/usr/share/keyrings",
-}
+}, decidingDirs...)
 
 type reader struct {
 	family.Reading
@@ -70,6 +70,7 @@ func Read(root *rootfs.FS, architectures []string) family.Reading {
 	r := &reader{Reading: family.Begin(Family), root: root, archs: architectures, releases: map[string]*release{}}
 	r.configure()
 	r.keysAhead()
+	r.Decides(root, deciding)
 	main, parts := r.conf.File("Dir::Etc::sourcelist"), r.conf.File("Dir::Etc::sourceparts")
 	if r.isFile(main) {
 		r.file(main, true)

@@ -38,7 +38,7 @@ var (
 )
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = slices.Concat([]string{"/etc", "/etc/dnf", "/etc/dnf/plugins", "/etc/pki/rpm-gpg"}, repoDirs, varDirs)
+var WatchDirs = slices.Concat([]string{"/etc", "/etc/dnf", "/etc/dnf/plugins", "/etc/pki/rpm-gpg"}, repoDirs, varDirs, decidingDirs)
 
 const (
 	defaultPriority = 99
@@ -115,6 +115,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 		r.KeepPrograms(root, path.Clean("/"+dir), ".conf")
 	}
 	r.pluginCode(root)
+	r.Decides(root, deciding)
 	r.variables(host)
 	if conf != nil {
 		r.sections(conf, r.config())

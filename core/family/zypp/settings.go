@@ -55,6 +55,7 @@ func (r *reader) configure(arch string) string {
 		at("servicesdir", "services.d"),
 		at("varsdir", "vars.d"),
 		at("credentials.global.dir", "credentials.d"),
+		at("vendordir", "vendors.d"),
 	}
 	if v, ok := main["gpgcheck"]; ok {
 		on := !saysNo(v)

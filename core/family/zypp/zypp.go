@@ -26,14 +26,14 @@ const Family = "zypp"
 const Config = "/etc/zypp/zypp.conf"
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = []string{
+var WatchDirs = append([]string{
 	"/etc/zypp",
 	"/etc/zypp/repos.d",
 	"/etc/zypp/services.d",
 	"/etc/zypp/vars.d",
 	"/etc/zypp/credentials.d",
 	"/etc/products.d",
-}
+}, decidingDirs...)
 
 const (
 	defaultPriority = 99
@@ -59,7 +59,7 @@ type reader struct {
 }
 
 // places are the folders that zypp.conf can move.
-type places struct{ repos, services, vars, credentials string }
+type places struct{ repos, services, vars, credentials, vendors string }
 
 // Present reports whether zypper is, or is meant to be, on the host.
 func Present(root *rootfs.FS) bool {
@@ -79,6 +79,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	r.readServices()
 	r.readRepos()
 	r.KeepSystem(root, "/usr/lib/zypp/plugins", 1)
+	r.Decides(root, deciding(r.dirs.vendors))
 	slices.SortStableFunc(r.Sources, func(a, b source.Source) int { return strings.Compare(a.ID, b.ID) })
 	position := 0
 	for i := range r.Sources {

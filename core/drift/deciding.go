@@ -1,0 +1,110 @@
+package drift
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/source"
+)
+
+// notHeld is told of a host whose base an older agent had read.
+const notHeld = "what decides beside the package manager's configuration (options of dpkg, macros of rpm, streams of modules, vendors, " +
+	"roots of certificates) was not read when the policy came, and is held against nothing: accept the host as it stands once you have " +
+	"looked at it"
+
+// deciding compares what files of other programs say that decides as well: options of dpkg,
+// macros of rpm, streams of modules, equivalent vendors, roots of certificates.
+func (s *standing) deciding() {
+	switch {
+	case s.survey.Deciding == nil:
+		return // not looked at now: the agent is an older one
+	case s.was.Deciding == nil:
+		s.add(Finding{Class: SettingChanged, Severity: Note, Field: "not looked at", Message: notHeld})
+		return
+	}
+	was := map[string]source.Deciding{}
+	for _, d := range s.was.Deciding {
+		if !s.theirs[d.File] && s.concerns(d.Family) {
+			was[d.File] = d
+		}
+	}
+	for _, is := range s.survey.Deciding {
+		old, stood := was[is.File]
+		delete(was, is.File)
+		if s.theirs[is.File] || !s.concerns(is.Family) {
+			continue
+		}
+		if !stood {
+			old = source.Deciding{}
+		}
+		weak := is.Weakening()
+		if len(lacking(weak, old.Lines)) > 0 {
+			continue // one edit of the file is one finding, and that one weighs more
+		}
+		is.Lines = kept(is.Lines, func(l string) bool { return !slices.Contains(weak, l) }) // is told whatever stood there before
+		s.says(is, lacking(is.Lines, old.Lines), lacking(old.Lines, append(is.Lines, weak...)))
+	}
+	for _, old := range was {
+		s.says(old, nil, old.Lines)
+	}
+}
+
+// lacking lists the lines of one list that are not in another.
+func lacking(of, in []string) []string {
+	return kept(of, func(l string) bool { return !slices.Contains(in, l) })
+}
+
+// says tells of the lines that came to a file and that went from it.
+func (s *standing) says(d source.Deciding, come, gone []string) {
+	if len(come) == 0 && len(gone) == 0 {
+		return
+	}
+	touches := func(what string) bool { return slices.Contains(d.Touches, what) }
+	f := Finding{Class: SettingChanged, Severity: Fault, Field: strings.Join(d.Touches, ", "), File: d.File,
+		Want: strings.Join(gone, "; "), Have: strings.Join(come, "; ")}
+	switch {
+	case touches(source.TouchesTrust), touches(source.TouchesProgram) && len(come) > 0:
+		f.Severity = Danger
+	}
+	if len(come) > 0 {
+		f.Line = 1
+	}
+	eased := source.Deciding{Family: d.Family, Lines: gone}
+	if len(come) == 0 && len(eased.Weakening()) == len(gone) {
+		f.Severity = Note // what took a check away is gone
+	}
+	switch {
+	case len(gone) == 0:
+		f.Message = fmt.Sprintf("says what it did not when the policy came: %s", f.Have)
+	case len(come) == 0:
+		f.Message = fmt.Sprintf("says no more what it did when the policy came: %s", f.Want)
+	default:
+		f.Message = fmt.Sprintf("says %s; it said %s when the policy came", f.Have, f.Want)
+	}
+	s.add(f)
+}
+
+// weakenedBeside finds what files beside the package manager's configuration take away of its
+// checks, whatever stood there when the policy came.
+func (c *comparer) weakenedBeside() {
+	for i := range c.survey.Deciding {
+		d := &c.survey.Deciding[i]
+		if !c.concerns(d.Family) {
+			continue
+		}
+		if lines := d.Weakening(); len(lines) > 0 {
+			says := strings.Join(lines, "; ")
+			f := Finding{Class: SettingWeakened, Severity: Danger, Field: lines[0], File: d.File, Line: 1, Have: says,
+				Message: fmt.Sprintf("%s: this takes a check away. Take the line out on the host; no policy writes this file", says)}
+			if strings.HasPrefix(lines[0], source.OpenFolder) {
+				f.Class, f.Field, f.Line = ChangedMode, "folder", 0
+				f.Message = fmt.Sprintf(
+					"%s, who so decides what this host installs and believes: give the folder back to root, and let nobody else write there",
+					says,
+				)
+			}
+			c.add(f)
+		}
+	}
+}

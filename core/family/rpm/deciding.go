@@ -1,0 +1,60 @@
+package rpm
+
+import (
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+)
+
+// deciding is what decides beside dnf's own configuration: streams of modules, other words for
+// commands, what runs around a transaction, what rpm itself believes, and what the dnf to come
+// reads on top.
+var deciding = []family.Deciding{
+	{Path: "/etc/dnf/modules.d", Names: family.Suffix(".module"), Touches: family.Origin, Comment: "#;"},
+	{Path: "/etc/dnf/modules.defaults.d", Names: family.Suffix(".yaml"), Touches: family.Origin, Comment: "#"},
+	{Path: "/etc/dnf/aliases.d", Names: aliases, Touches: family.Program, Comment: "#;"},
+	{Path: "/etc/dnf/dnf5-aliases.d", Names: family.Suffix(".conf"), Touches: family.Program, Comment: "#;"},
+	{Path: "/etc/dnf/plugins/pre-transaction-actions.d", Names: family.Suffix(".action"), Touches: family.Program, Comment: "#"},
+	{Path: "/etc/dnf/plugins/post-transaction-actions.d", Names: family.Suffix(".action"), Touches: family.Program, Comment: "#"},
+	{Path: "/etc/dnf/libdnf5-plugins", Names: family.Suffix(".conf"), Touches: family.Program, Comment: "#;"},
+	{Path: "/etc/dnf/libdnf5-plugins/actions.d", Names: family.Suffix(".actions"), Touches: family.Program, Comment: "#"},
+	{Path: "/etc/dnf/libdnf5.conf.d", Names: family.Suffix(".conf"), Touches: originAndTrust, Comment: "#;"},
+	{Path: "/etc/dnf/repos.override.d", Names: family.Suffix(".repo"), Touches: originAndTrust, Comment: "#;"},
+	{Path: "/etc/dnf/versionlock.toml", Touches: family.Origin, Comment: "#"},
+	{Path: "/etc/rpm/macros", Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
+	{Path: "/etc/rpm", Names: family.Prefix("macros."), Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
+	{Path: "/root/.rpmmacros", Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
+	{Path: "/etc/rpm/platform", Touches: family.Origin, Comment: "#"},
+	{Path: "/etc/rpmrc", Touches: trustAndProgram, Comment: "#"},
+	{Path: "/root/.rpmrc", Touches: trustAndProgram, Comment: "#"},
+	{Path: "/etc/crypto-policies/back-ends/rpm-sequoia.config", Touches: family.Trust, Comment: "#", Stays: true},
+}
+
+// aliases reports whether dnf takes other words for its commands from a file of that name.
+func aliases(name string) bool { return name[0] != '.' && family.Suffix(".conf", ".CONF")(name) }
+
+var (
+	originAndTrust  = family.Both(family.Origin, family.Trust)
+	trustAndProgram = family.Both(family.Trust, family.Program)
+)
+
+// rpmMacros are the macros by which rpm is told what to believe, where its database and its
+// plugins are, and what to run.
+var rpmMacros = family.Prefix(
+	"_pkgverify", "_vsflags", "__vsflags", "_keyring", "_db", "__db", "_gpg", "__gpg", "_openpgp", "__openpgp", "_signature",
+	"__transaction", "__plugindir", "_rpmlock", "_httpproxy", "_httpport", "_netshared", "_install_script", "_query_selector", "__sh",
+)
+
+// rpmDecides reports whether a line of a file of macros decides anything. A macro over several
+// lines is known by its first.
+func rpmDecides(line string) bool {
+	name, is := strings.CutPrefix(line, "%")
+	return is && (rpmMacros(name) || strings.HasPrefix(name, "{load") || strings.HasPrefix(name, "include"))
+}
+
+var decidingDirs = []string{
+	"/etc/dnf/modules.d", "/etc/dnf/modules.defaults.d", "/etc/dnf/aliases.d", "/etc/dnf/dnf5-aliases.d", "/etc/dnf/repos.override.d",
+	"/etc/dnf/plugins/pre-transaction-actions.d", "/etc/dnf/plugins/post-transaction-actions.d",
+	"/etc/dnf/libdnf5-plugins", "/etc/dnf/libdnf5-plugins/actions.d", "/etc/dnf/libdnf5.conf.d",
+	"/etc/rpm", "/etc/crypto-policies/back-ends",
+}

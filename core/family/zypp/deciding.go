@@ -1,0 +1,57 @@
+package zypp
+
+import (
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+)
+
+// deciding is what decides beside zypper's own configuration: which vendors may take each
+// other's place, what the solver is told of the whole system, and the system's proxy.
+func deciding(vendors string) []family.Deciding {
+	return []family.Deciding{
+		{Path: vendors, Names: func(string) bool { return true }, Touches: family.Origin, Comment: "#;"},
+		{Path: "/etc/zypp/systemCheck", Touches: family.Origin, Comment: "#"},
+		{Path: "/etc/zypp/systemCheck.d", Names: family.Suffix(".check"), Touches: family.Origin, Comment: "#"},
+		{Path: "/etc/zypp/zypp.conf.d", Names: family.Suffix(".conf"), Touches: family.Both(family.Origin, family.Trust), Comment: "#;"},
+		{Path: "/root/.zypper.conf", Touches: family.Both(family.Origin, family.Trust), Comment: "#;"},
+		{Path: "/root/.curlrc", Touches: family.Transport, Comment: "#", All: curlOptions},
+		{Path: "/etc/sysconfig/proxy", Touches: family.Transport, Comment: "#", All: systemProxy},
+	}
+}
+
+// curlOptions are the options of curl that say who one is; libzypp takes no other from there.
+// Their values are logins.
+func curlOptions(_ []byte, lines []string) (out []string) {
+	for _, l := range lines {
+		name := strings.TrimLeft(l, "-")
+		if end := strings.IndexAny(name, " =:"); end > 0 {
+			name = name[:end]
+		}
+		if name == "proxy-user" {
+			out = append(out, name+" ***")
+		}
+	}
+	return out
+}
+
+// systemProxy is what the system's proxy comes to: nothing where it is switched off.
+func systemProxy(_ []byte, lines []string) (out []string) {
+	off := false
+	for _, l := range lines {
+		name, value, _ := strings.Cut(l, "=")
+		value = strings.Trim(value, `"' `)
+		switch {
+		case name == "PROXY_ENABLED":
+			off = strings.EqualFold(value, "no")
+		case value != "":
+			out = append(out, name+"="+value)
+		}
+	}
+	if off {
+		return nil
+	}
+	return out
+}
+
+var decidingDirs = []string{"/etc/zypp/vendors.d", "/etc/zypp/systemCheck.d", "/etc/zypp/zypp.conf.d", "/etc/sysconfig"}
