@@ -61,7 +61,7 @@ func (a *app) serve() *cobra.Command {
 			if err := usable(cert, key); err != nil {
 				return err
 			}
-			spareMemory()
+			ready := spareMemory()
 			s, err := datafolder.Open(ctx, datafolder.Options{
 				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, Watch: watch, Probe: probe,
 				Shelves: shelves,
@@ -75,7 +75,7 @@ func (a *app) serve() *cobra.Command {
 			if s.FirstToken != "" {
 				a.out.Printf("First operator's token, printed this once: %s", s.FirstToken)
 			}
-			debug.FreeOSMemory() // what reading the fleet left behind
+			ready()
 			scheme := "http"
 			if cert != "" {
 				scheme = "https"
@@ -124,11 +124,23 @@ func usable(cert, key string) error {
 	return nil
 }
 
+// reading is how much memory a service may take while it reads its fleet, before what is not
+// needed any more is collected, in bytes.
+const reading = 416 << 20
+
 // spareMemory lets the process hold less than Go's default: what a service keeps is large
-// and changes little, so looking through it more often costs next to nothing.
-func spareMemory() {
-	if os.Getenv("GOGC") == "" {
+// and changes little, so looking through it more often costs next to nothing. While the fleet
+// is read hardly anything of it goes, and nothing is collected until ready is called.
+func spareMemory() (ready func()) {
+	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
+		return debug.FreeOSMemory
+	}
+	debug.SetGCPercent(-1)
+	limit := debug.SetMemoryLimit(reading)
+	return func() {
 		debug.SetGCPercent(40)
+		debug.SetMemoryLimit(limit)
+		debug.FreeOSMemory()
 	}
 }
 

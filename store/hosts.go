@@ -228,7 +228,8 @@ const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, surv
 	?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, failure = ?, unfetched = ?, form = ?, zone = ?, watched = ?,
 	traced = ? WHERE id = ?`
 
-func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
+// putHost writes a row, and notes in the history what the host has from now on.
+func (s *Store) putHost(ctx context.Context, tx *sql.Tx, h *Host) error {
 	carried := "{}"
 	if h.Carried != (Carried{}) {
 		carried = text(h.Carried)
@@ -241,7 +242,10 @@ func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 	if len(h.Packages) > 0 {
 		packages = string(h.Packages)
 	}
-	_, err := put.ExecContext(
+	if err := s.past.know(ctx, tx, h); err != nil {
+		return err
+	}
+	_, err := tx.StmtContext(ctx, s.put).ExecContext(
 		ctx,
 		unix(h.LastSeen),
 		text(h.Labels),
@@ -264,7 +268,10 @@ func putHost(ctx context.Context, put *sql.Stmt, h *Host) error {
 		string(h.Traced),
 		h.ID,
 	)
-	return err
+	if err != nil {
+		return err
+	}
+	return s.past.note(ctx, tx, h, carried)
 }
 
 // PutHost stores a changed row.
@@ -370,7 +377,7 @@ func (s *Store) AddHosts(ctx context.Context, list []*Host) error {
 				).Scan(&h.ID); err != nil {
 					return err
 				}
-				if err := putHost(ctx, tx.StmtContext(ctx, s.put), h); err != nil {
+				if err := s.putHost(ctx, tx, h); err != nil {
 					return err
 				}
 			}

@@ -66,6 +66,7 @@ func columnOf(ctx context.Context, s *Store, name string) ([]string, error) {
 // ForgetPast forgets what hosts had before a time, but for what they had at that time.
 func (s *Store) ForgetPast(ctx context.Context, before time.Time) error {
 	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		s.past.forget()
 		if _, err := tx.ExecContext(ctx, `DELETE FROM past WHERE (host, at) IN (SELECT p.host, p.at FROM past p WHERE p.at < ?1
 			AND EXISTS (SELECT 1 FROM past n WHERE n.host = p.host AND n.at > p.at AND n.at <= ?1) LIMIT 50000)`, unix(before)); err != nil {
 			return err

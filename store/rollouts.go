@@ -198,7 +198,7 @@ func (s *Store) Progress(ctx context.Context, rh RolloutHost, e rollout.Event, h
 			rh.Rollout, rh.Host); err != nil {
 			return err
 		}
-		if err := putHost(ctx, tx.StmtContext(ctx, s.put), h); err != nil {
+		if err := s.putHost(ctx, tx, h); err != nil {
 			return err
 		}
 		ended, err = endIfDone(ctx, tx, rh.Rollout, rh.Updated)
@@ -340,7 +340,7 @@ func (s *Store) Withdraw(ctx context.Context, id int64, h *Host, now time.Time, 
 		if err := move(ctx, tx, id, h.Name, rollout.Withdraws, now); err != nil {
 			return err
 		}
-		if err := putHost(ctx, tx.StmtContext(ctx, s.put), h); err != nil {
+		if err := s.putHost(ctx, tx, h); err != nil {
 			return err
 		}
 		var err error

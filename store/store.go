@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"strconv"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -42,6 +43,7 @@ type Store struct {
 	closed chan struct{}
 	put    *sql.Stmt // putHost, prepared
 	note   *sql.Stmt // of the journal, prepared
+	past   noted     // of the history; the writer's own
 	told   func([]Entry)
 }
 
@@ -54,12 +56,12 @@ type job struct {
 
 // Open opens the database at path and brings it up to date.
 func Open(ctx context.Context, path string) (*Store, error) {
-	dsn := func(extra string) string {
+	dsn := func(cache int, extra string) string { // kB of pages that a connection keeps
 		return "file:" + (&url.URL{Path: path}).EscapedPath() +
 			"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)" +
-			"&_pragma=foreign_keys(1)&_pragma=cache_size(-32000)" + extra
+			"&_pragma=foreign_keys(1)&_pragma=cache_size(-" + strconv.Itoa(cache) + ")" + extra
 	}
-	write, err := sql.Open("sqlite", dsn("&_txlock=immediate"))
+	write, err := sql.Open("sqlite", dsn(32_000, "&_txlock=immediate"))
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
@@ -68,7 +70,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		write.Close()
 		return nil, fmt.Errorf("bringing %s up to date: %w", path, err)
 	}
-	read, err := sql.Open("sqlite", dsn("&_pragma=query_only(1)"))
+	read, err := sql.Open("sqlite", dsn(6_000, "&_pragma=query_only(1)"))
 	if err != nil {
 		write.Close()
 		return nil, fmt.Errorf("opening %s: %w", path, err)
@@ -99,7 +101,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	for _, p := range []struct {
 		to   **sql.Stmt
 		text string
-	}{{&s.put, putHostSQL}, {&s.note, noteSQL}} {
+	}{{&s.put, putHostSQL}, {&s.note, noteSQL}, {&s.past.put, putPastSQL}, {&s.past.find, findTextSQL}, {&s.past.add, addTextSQL}} {
 		if *p.to, err = write.PrepareContext(ctx, p.text); err != nil {
 			read.Close()
 			write.Close()
@@ -230,10 +232,15 @@ func (s *Store) transact(ctx context.Context, batch []job, results []error) ([]E
 		return nil, err
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
-	put := tx.StmtContext(ctx, s.put)
+	whole := false
+	defer func() {
+		if !whole { // what was remembered of it may not stand
+			s.past.forget()
+		}
+	}()
 	var entries []Entry
 	for i, j := range batch {
-		if err := s.row(ctx, tx, put, j, len(batch) == 1, &results[i]); err != nil {
+		if err := s.row(ctx, tx, j, len(batch) == 1, &results[i]); err != nil {
 			return nil, err
 		}
 		if results[i] == nil && j.change.Note != nil {
@@ -247,15 +254,14 @@ func (s *Store) transact(ctx context.Context, batch []job, results []error) ([]E
 	if err := tx.Commit(); err != nil {
 		return nil, err
 	}
-	s.chain = chain
+	s.chain, whole = chain, true
 	return entries, nil
 }
 
 // row runs one job of a batch. result is the job's own failure, the error that of all.
-func (s *Store) row(ctx context.Context, tx *sql.Tx, put *sql.Stmt, j job, alone bool, result *error) error {
-	if j.one != nil { // a single statement undoes itself when it fails
-		*result = putHost(ctx, put, j.one)
-		return nil
+func (s *Store) row(ctx context.Context, tx *sql.Tx, j job, alone bool, result *error) error {
+	if j.one != nil { // nothing in it can fail but the database itself
+		return s.putHost(ctx, tx, j.one)
 	}
 	if alone {
 		return j.do(ctx, tx)
@@ -264,6 +270,7 @@ func (s *Store) row(ctx context.Context, tx *sql.Tx, put *sql.Stmt, j job, alone
 		return err
 	}
 	if *result = j.do(ctx, tx); *result != nil {
+		s.past.forget()
 		if _, err := tx.ExecContext(ctx, "ROLLBACK TO job"); err != nil {
 			return err
 		}

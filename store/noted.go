@@ -1,0 +1,131 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"hash/maphash"
+)
+
+const (
+	putPastSQL = "INSERT OR REPLACE INTO past (host, at, traits, survey, sheet, before, base_sheet, base_survey, revision) " +
+		"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"
+	findTextSQL = "SELECT id FROM past_texts WHERE text = ?"
+	addTextSQL  = "INSERT INTO past_texts (text) VALUES (?)"
+)
+
+// mostTexts bounds how many texts of the history are remembered.
+const mostTexts = 20_000
+
+// noted is what the writer remembers of the history, so that a row is noted without looking up
+// again what stands in it. Nothing of it is believed after a write that was taken back.
+type noted struct {
+	put, find, add *sql.Stmt
+	hosts          map[int64]notedHost // by the number of their rows
+	texts          map[string]int64
+}
+
+// notedHost is what was noted last of a host: its name and what it had, by their hashes, and
+// the number under which its name stands.
+type notedHost struct {
+	name, had uint64
+	id        int64
+}
+
+// forget gives up what is remembered.
+func (n *noted) forget() { n.hosts, n.texts = map[int64]notedHost{}, map[string]int64{} }
+
+var seed = maphash.MakeSeed()
+
+// had is a hash of what counts of a row.
+func had(survey, sheet, carried string) uint64 {
+	var h maphash.Hash
+	h.SetSeed(seed)
+	for _, text := range []string{survey, sheet, carried} {
+		h.WriteString(text)
+		h.WriteByte(0)
+	}
+	return h.Sum64()
+}
+
+// know learns what stands in a row before it is written, where that is not remembered.
+func (n *noted) know(ctx context.Context, tx *sql.Tx, h *Host) error {
+	if n.hosts == nil {
+		n.forget()
+	}
+	name := maphash.String(seed, h.Name)
+	if h.Survey == "" || n.hosts[h.ID].name == name {
+		return nil
+	}
+	var survey, sheet, carried string
+	err := tx.QueryRowContext(ctx, "SELECT survey, sheet, carried FROM hosts WHERE id = ?", h.ID).Scan(&survey, &sheet, &carried)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil // no row, and none is written
+	}
+	if err != nil {
+		return err
+	}
+	known := notedHost{name: name, had: had(survey, sheet, carried)}
+	if known.id, err = n.look(ctx, tx, h.Name); err != nil { // names are too many to be kept among the texts
+		return err
+	}
+	n.hosts[h.ID] = known
+	return nil
+}
+
+// note writes what a host has from now on, where it is something else than before.
+func (n *noted) note(ctx context.Context, tx *sql.Tx, h *Host, carried string) error {
+	known, there := n.hosts[h.ID]
+	now := had(h.Survey, h.Sheet, carried)
+	switch {
+	case h.Survey == "":
+		delete(n.hosts, h.ID)
+		return nil
+	case !there || known.had == now:
+		return nil
+	}
+	values := [9]any{known.id, unix(h.LastSeen)}
+	base := h.Carried.Base
+	for i, text := range []string{h.Traits, h.Survey, h.Sheet, h.Carried.Sheet, base.Sheet, base.Survey} {
+		id, err := n.number(ctx, tx, text)
+		if err != nil {
+			return err
+		}
+		values[2+i] = id
+	}
+	values[8] = h.Revision
+	if _, err := tx.StmtContext(ctx, n.put).ExecContext(ctx, values[:]...); err != nil {
+		return err
+	}
+	known.had = now
+	n.hosts[h.ID] = known
+	return nil
+}
+
+// number is that of a text of the history.
+func (n *noted) number(ctx context.Context, tx *sql.Tx, text string) (int64, error) {
+	if id, known := n.texts[text]; known {
+		return id, nil
+	}
+	id, err := n.look(ctx, tx, text)
+	if err != nil {
+		return 0, err
+	}
+	if len(n.texts) >= mostTexts {
+		n.texts = map[string]int64{}
+	}
+	n.texts[text] = id
+	return id, nil
+}
+
+// look finds the number of a text in the database, to which it is added where it is new.
+func (n *noted) look(ctx context.Context, tx *sql.Tx, text string) (id int64, err error) {
+	err = tx.StmtContext(ctx, n.find).QueryRowContext(ctx, text).Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		var res sql.Result
+		if res, err = tx.StmtContext(ctx, n.add).ExecContext(ctx, text); err == nil {
+			id, err = res.LastInsertId()
+		}
+	}
+	return id, err
+}

@@ -1,0 +1,97 @@
+package store
+
+import (
+	"context"
+	"crypto/ed25519"
+	"database/sql"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// shadow notes by a trigger, text by text, what the writer is to note by numbers.
+const shadow = `CREATE TABLE shadow (host, at, traits, survey, sheet, before, base_sheet, base_survey, revision, PRIMARY KEY (host, at));
+CREATE TRIGGER shadows AFTER UPDATE OF survey, sheet, carried ON hosts
+WHEN NEW.survey <> '' AND (NEW.survey <> OLD.survey OR NEW.sheet <> OLD.sheet OR NEW.carried <> OLD.carried)
+BEGIN
+    INSERT OR REPLACE INTO shadow VALUES (NEW.name, NEW.last_seen, NEW.traits, NEW.survey, NEW.sheet,
+        coalesce(json_extract(NEW.carried, '$.sheet'), ''), coalesce(json_extract(NEW.carried, '$.base.sheet'), ''),
+        coalesce(json_extract(NEW.carried, '$.base.survey'), ''), NEW.revision);
+END;`
+
+const sayPast = "SELECT group_concat(x, char(10)) FROM (SELECT concat_ws('|', host, at, traits, survey, sheet, before, base_sheet, base_survey, revision) x FROM "
+
+const named = "(SELECT (SELECT text FROM past_texts WHERE id = host) host, at, (SELECT text FROM past_texts WHERE id = traits) traits, " +
+	"(SELECT text FROM past_texts WHERE id = survey) survey, (SELECT text FROM past_texts WHERE id = sheet) sheet, " +
+	"(SELECT text FROM past_texts WHERE id = before) before, (SELECT text FROM past_texts WHERE id = base_sheet) base_sheet, " +
+	"(SELECT text FROM past_texts WHERE id = base_survey) base_survey, revision FROM past)"
+
+var errTakenBack = errors.New("taken back")
+
+// Whatever is written, taken back, joined again or begun anew, the history says what a trigger
+// on the rows would have noted.
+func TestTheHistoryIsThatOfTheRows(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		ctx := context.Background()
+		path := filepath.Join(t.TempDir(), fmt.Sprint(time.Now().UnixNano(), ".db"))
+		s, err := Open(ctx, path)
+		require.NoError(t, err)
+		defer func() { _ = s.Close() }()
+		exec := func(text string) {
+			require.NoError(t, s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+				_, err := tx.ExecContext(ctx, text)
+				return err
+			}))
+		}
+		exec(shadow)
+		list := []*Host{{Name: "gw-01", Key: ed25519.PublicKey{1}}, {Name: "gw-02", Key: ed25519.PublicKey{2}}, {Name: "gw-03", Key: ed25519.PublicKey{3}}}
+		require.NoError(t, s.AddHosts(ctx, list))
+		pick := func(name string, of ...string) string { return rapid.SampledFrom(of).Draw(rt, name) }
+		at := time.UnixMilli(1_000)
+		for range rapid.IntRange(1, 12).Draw(rt, "writes") {
+			h := rapid.SampledFrom(list).Draw(rt, "host")
+			at = at.Add(time.Second)
+			next := *h
+			next.LastSeen, next.Agent = at, pick("agent", "1", "2")
+			next.Traits, next.Survey, next.Sheet = pick("traits", "t", "u"), pick("survey", "", "a", "b", "c"), pick("sheet", "", "s", "z")
+			if rapid.Bool().Draw(rt, "carried") {
+				next.Carried = Carried{Sheet: pick("was", "s", "z"), Survey: "a", Base: Base{Survey: pick("base", "", "a"), Sheet: pick("base sheet", "", "s")}}
+			}
+			switch pick("how", "put", "put", "put", "taken back", "with others", "anew", "forgotten") {
+			case "put":
+				require.NoError(t, s.PutHost(ctx, &next, Change{}))
+			case "taken back":
+				err := s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+					require.NoError(t, s.putHost(ctx, tx, &next))
+					return errTakenBack
+				})
+				require.ErrorIs(t, err, errTakenBack)
+				continue
+			case "with others":
+				results := make([]error, 2)
+				bad := job{do: func(ctx context.Context, tx *sql.Tx) error { return errors.Join(s.putHost(ctx, tx, &next), errTakenBack) }}
+				_, err := s.transact(ctx, []job{{one: &next}, bad}, results)
+				require.NoError(t, err)
+				require.ErrorIs(t, results[1], errTakenBack)
+			case "anew":
+				require.NoError(t, s.Close())
+				s, err = Open(ctx, path)
+				require.NoError(t, err)
+				continue
+			case "forgotten":
+				require.NoError(t, s.ForgetPast(ctx, time.UnixMilli(0)))
+				continue
+			}
+			*h = next
+		}
+		var want, have sql.NullString
+		require.NoError(t, s.read.QueryRow(sayPast+"shadow ORDER BY host, at)").Scan(&want))
+		require.NoError(t, s.read.QueryRow(sayPast+named+" ORDER BY host, at)").Scan(&have))
+		require.Equal(t, want.String, have.String)
+	})
+}
