@@ -31,24 +31,31 @@ type believed struct {
 
 // keysOf is which keys the hosts of a survey believe.
 func (c *computer) keysOf(ctx context.Context, survey string) ([]trust.Use, error) {
-	c.believed.Lock()
-	defer c.believed.Unlock()
-	if list, known := c.believed.of[survey]; known {
+	if list, known := c.believed.known(survey); known {
 		return list, nil
 	}
-	s, err := c.surveyOf(ctx, survey)
-	if err != nil {
-		return nil, err
-	}
-	list := trust.Of(s)
+	_, list, err := c.digest(ctx, survey)
+	return list, err
+}
+
+func (b *believed) known(survey string) ([]trust.Use, bool) {
+	b.Lock()
+	defer b.Unlock()
+	list, known := b.of[survey]
+	return list, known
+}
+
+func (b *believed) learn(survey string, list []trust.Use) []trust.Use {
+	b.Lock()
+	defer b.Unlock()
 	for i := range list {
-		list[i].Key = c.believed.one(list[i].Key)
+		list[i].Key = b.one(list[i].Key)
 	}
-	if c.believed.of == nil {
-		c.believed.of = map[string][]trust.Use{}
+	if b.of == nil {
+		b.of = map[string][]trust.Use{}
 	}
-	c.believed.of[survey] = list
-	return list, nil
+	b.of[survey] = list
+	return list
 }
 
 // one is the one copy of what counts of a key that all surveys share.
@@ -146,6 +153,9 @@ func (s *Service) keys(ctx context.Context) (list []trust.FleetKey, revision int
 		}
 	}
 	s.compute.forgetKeys(surveys)
+	if err := s.compute.digestAll(ctx, surveys); err != nil {
+		return nil, 0, 0, err
+	}
 	next := trust.Successors(named)
 	var fleet trust.Fleet
 	fleet.Signs(s.upstreams.signers())

@@ -4,15 +4,19 @@ import (
 	"context"
 	"hash/maphash"
 	"maps"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/choice"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/subscription"
+	"patientlantern.example/lantern/core/trust"
 	"patientlantern.example/lantern/core/upstream"
 )
 
@@ -26,18 +30,52 @@ type placed struct {
 
 // deciding is what decides which packages the hosts of a survey get.
 func (c *computer) deciding(ctx context.Context, survey string) (*choice.Host, error) {
-	c.placed.Lock()
-	defer c.placed.Unlock()
-	if h, known := c.placed.of[survey]; known {
+	if h, known := c.placed.known(survey); known {
 		return h, nil
 	}
+	h, _, err := c.digest(ctx, survey)
+	return h, err
+}
+
+func (p *placed) known(survey string) (*choice.Host, bool) {
+	p.Lock()
+	defer p.Unlock()
+	h, known := p.of[survey]
+	return h, known
+}
+
+func (p *placed) learn(survey string, h *choice.Host) *choice.Host {
+	p.Lock()
+	defer p.Unlock()
+	h = p.one(h)
+	p.of[survey] = h
+	return h
+}
+
+// digest reads a survey once for all that is remembered of it: where packages come from, and
+// which keys are believed.
+func (c *computer) digest(ctx context.Context, survey string) (*choice.Host, []trust.Use, error) {
 	s, err := c.surveyOf(ctx, survey)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	h := c.placed.one(choice.Of(s))
-	c.placed.of[survey] = h
-	return h, nil
+	return c.placed.learn(survey, choice.Of(s)), c.believed.learn(survey, trust.Of(s)), nil
+}
+
+// digestAll is digest for surveys of which nothing is remembered, on every processor.
+func (c *computer) digestAll(ctx context.Context, surveys map[string]int) error {
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for survey := range surveys {
+		_, placed := c.placed.known(survey)
+		if _, believed := c.believed.known(survey); !placed || !believed {
+			group.Go(func() error {
+				_, _, err := c.digest(ctx, survey)
+				return err
+			})
+		}
+	}
+	return group.Wait()
 }
 
 // one is the one copy that all share on which the same decides.
@@ -226,6 +264,9 @@ func (s *Service) gatherPlaces(ctx context.Context, hosts []*host) (all map[stri
 		}
 	}
 	s.compute.forgetPlaces(surveys)
+	if err := s.compute.digestAll(ctx, surveys); err != nil {
+		return nil, 0, err
+	}
 	all = map[string]*place{}
 	for k, g := range groups {
 		if err := s.askedBy(ctx, k, g.hosts, g.names, all); err != nil {

@@ -245,7 +245,7 @@ func (s *Store) putHost(ctx context.Context, tx *sql.Tx, h *Host) error {
 	if err := s.past.know(ctx, tx, h); err != nil {
 		return err
 	}
-	_, err := tx.StmtContext(ctx, s.put).ExecContext(
+	_, err := s.past.of.row.ExecContext(
 		ctx,
 		unix(h.LastSeen),
 		text(h.Labels),
@@ -271,7 +271,7 @@ func (s *Store) putHost(ctx context.Context, tx *sql.Tx, h *Host) error {
 	if err != nil {
 		return err
 	}
-	return s.past.note(ctx, tx, h, carried)
+	return s.past.note(ctx, h, carried)
 }
 
 // PutHost stores a changed row.

@@ -21,6 +21,7 @@ const mostTexts = 20_000
 // again what stands in it. Nothing of it is believed after a write that was taken back.
 type noted struct {
 	put, find, add *sql.Stmt
+	of             bound               // the transaction under way
 	hosts          map[int64]notedHost // by the number of their rows
 	texts          map[string]int64
 }
@@ -31,6 +32,9 @@ type notedHost struct {
 	name, had uint64
 	id        int64
 }
+
+// bound are the statements of a row and its history in the transaction under way.
+type bound struct{ row, put, find, add *sql.Stmt }
 
 // forget gives up what is remembered.
 func (n *noted) forget() { n.hosts, n.texts = map[int64]notedHost{}, map[string]int64{} }
@@ -66,7 +70,7 @@ func (n *noted) know(ctx context.Context, tx *sql.Tx, h *Host) error {
 		return err
 	}
 	known := notedHost{name: name, had: had(survey, sheet, carried)}
-	if known.id, err = n.look(ctx, tx, h.Name); err != nil { // names are too many to be kept among the texts
+	if known.id, err = n.look(ctx, h.Name); err != nil { // names are too many to be kept among the texts
 		return err
 	}
 	n.hosts[h.ID] = known
@@ -74,7 +78,7 @@ func (n *noted) know(ctx context.Context, tx *sql.Tx, h *Host) error {
 }
 
 // note writes what a host has from now on, where it is something else than before.
-func (n *noted) note(ctx context.Context, tx *sql.Tx, h *Host, carried string) error {
+func (n *noted) note(ctx context.Context, h *Host, carried string) error {
 	known, there := n.hosts[h.ID]
 	now := had(h.Survey, h.Sheet, carried)
 	switch {
@@ -87,14 +91,14 @@ func (n *noted) note(ctx context.Context, tx *sql.Tx, h *Host, carried string) e
 	values := [9]any{known.id, unix(h.LastSeen)}
 	base := h.Carried.Base
 	for i, text := range []string{h.Traits, h.Survey, h.Sheet, h.Carried.Sheet, base.Sheet, base.Survey} {
-		id, err := n.number(ctx, tx, text)
+		id, err := n.number(ctx, text)
 		if err != nil {
 			return err
 		}
 		values[2+i] = id
 	}
 	values[8] = h.Revision
-	if _, err := tx.StmtContext(ctx, n.put).ExecContext(ctx, values[:]...); err != nil {
+	if _, err := n.of.put.ExecContext(ctx, values[:]...); err != nil {
 		return err
 	}
 	known.had = now
@@ -103,11 +107,11 @@ func (n *noted) note(ctx context.Context, tx *sql.Tx, h *Host, carried string) e
 }
 
 // number is that of a text of the history.
-func (n *noted) number(ctx context.Context, tx *sql.Tx, text string) (int64, error) {
+func (n *noted) number(ctx context.Context, text string) (int64, error) {
 	if id, known := n.texts[text]; known {
 		return id, nil
 	}
-	id, err := n.look(ctx, tx, text)
+	id, err := n.look(ctx, text)
 	if err != nil {
 		return 0, err
 	}
@@ -119,11 +123,11 @@ func (n *noted) number(ctx context.Context, tx *sql.Tx, text string) (int64, err
 }
 
 // look finds the number of a text in the database, to which it is added where it is new.
-func (n *noted) look(ctx context.Context, tx *sql.Tx, text string) (id int64, err error) {
-	err = tx.StmtContext(ctx, n.find).QueryRowContext(ctx, text).Scan(&id)
+func (n *noted) look(ctx context.Context, text string) (id int64, err error) {
+	err = n.of.find.QueryRowContext(ctx, text).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
 		var res sql.Result
-		if res, err = tx.StmtContext(ctx, n.add).ExecContext(ctx, text); err == nil {
+		if res, err = n.of.add.ExecContext(ctx, text); err == nil {
 			id, err = res.LastInsertId()
 		}
 	}

@@ -232,6 +232,9 @@ func (s *Store) transact(ctx context.Context, batch []job, results []error) ([]E
 		return nil, err
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
+	s.past.of = bound{
+		tx.StmtContext(ctx, s.put), tx.StmtContext(ctx, s.past.put), tx.StmtContext(ctx, s.past.find), tx.StmtContext(ctx, s.past.add),
+	}
 	whole := false
 	defer func() {
 		if !whole { // what was remembered of it may not stand
