@@ -232,7 +232,19 @@ func (s *Service) atDoor(ctx huma.Context, next func(huma.Context)) {
 			return
 		}
 	}
+	s.inside.Add(1)
+	defer s.inside.Add(-1)
 	next(ctx)
+}
+
+// giveWay waits while somebody's call is under way, so that what is worked out ahead of time
+// does not keep it waiting. left is how much longer it may wait in all: nothing waits for ever.
+func (s *Service) giveWay(ctx context.Context, left *time.Duration) {
+	const pause = 5 * time.Millisecond
+	for s.inside.Load() > 0 && *left > 0 && ctx.Err() == nil {
+		*left -= pause
+		time.Sleep(pause)
+	}
 }
 
 // signInOperation is the one that nobody has to be signed in for.

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -78,6 +79,7 @@ type Service struct {
 	upstreams  *upstreams
 	turns      turns
 	gathered   gathered
+	inside     atomic.Int32                   // calls of people that are under way
 	background func(do func(context.Context)) // does something that ends with the service
 
 	beginning sync.Mutex // one rollout is begun at a time

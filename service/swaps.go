@@ -101,6 +101,7 @@ func (t *turns) leave(next context.CancelFunc) {
 const (
 	keptTurns    = 16_384
 	turnsAtOnce  = 200
+	mostPatience = 20 * time.Second // that what is worked out behind has for those who wait now
 	notYetTurned = "it is still being worked out; look again"
 )
 
@@ -224,7 +225,9 @@ func (s *Service) turnAll(ctx context.Context, list []*shown) error {
 	s.turns.leave(stop)
 	s.background(func(bg context.Context) {
 		defer stop()
+		patience := mostPatience
 		for _, x := range rest {
+			s.giveWay(bg, &patience)
 			if bg.Err() != nil || behind.Err() != nil {
 				return
 			}
