@@ -5,7 +5,7 @@ GO ?= go
 LDFLAGS := -s -w -X patientlantern.example/lantern/cli.Version=$(VERSION) -X main.Version=$(VERSION)
 export CGO_ENABLED := 0
 
-.PHONY: shots build demo test check lint race vuln bench fuzz console types need clean
+.PHONY: shots build demo test check lint race vuln bench fuzz console types need clean lessons
 
 build: bin/lantern bin/lantern-agent
 
@@ -78,3 +78,8 @@ clean:
 # The pictures of the README, from the demo.
 shots: need build
 	$(GO) run ./internal/shots
+
+# What commands answer on the demo, as help pages show it.
+lessons:
+	LANTERN_LESSONS=write $(GO) test ./cli -run 'TestScripts/^lessons$$' -count=1
+	$(MAKE) types

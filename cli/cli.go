@@ -206,6 +206,7 @@ func (a *app) root() *cobra.Command {
 	a.commands(root)
 	a.complete(root)
 	guard(root)
+	pages(root)
 	return root
 }
 

@@ -161,7 +161,7 @@ func (a *app) listFreezes(cmd *cobra.Command) error {
 
 func (a *app) freezeEnd() *cobra.Command {
 	return &cobra.Command{
-		Use: "end NUMBER", Short: "End a freeze before its time", Args: cobra.ExactArgs(1), Example: "  lantern freeze end 2",
+		Use: "end NUMBER", Short: "End a freeze before its time", Args: cobra.ExactArgs(1), Example: "  lantern freeze end 1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil || id < 1 {

@@ -122,7 +122,7 @@ func (a *app) cohortList() *cobra.Command {
 	var q string
 	cmd := &cobra.Command{
 		Use: "list", Short: "Show how many different configurations there are, and who stands outside", Args: cobra.NoArgs,
-		Long: "Hosts are alike when their surveys are equal: sources, keys, settings, pins, holds and the texts of their files. The\\n" +
+		Long: "Hosts are alike when their surveys are equal: sources, keys, settings, pins, holds and the texts of their files. The\n" +
 			"commonest of a system comes first; --diff says by which lines the others differ from it.",
 		Example: "  lantern cohort list\n  lantern cohort list --system \"skerry 12\" --diff\n" +
 			"  lantern cohort list --format json | jq '.items[].names'",

@@ -85,12 +85,35 @@ func flat(list []any) (head []string, rows [][]string) {
 	for _, v := range list {
 		head = head[:0]
 		var row []string
-		fields(reflect.Indirect(reflect.ValueOf(v)), func(name string, field reflect.Value) {
-			head, row = append(head, name), append(row, cell(field))
+		columns(reflect.Indirect(reflect.ValueOf(v)), "", true, func(name, text string) {
+			head, row = append(head, name), append(row, text)
 		})
 		rows = append(rows, row)
 	}
 	return head, rows
+}
+
+// columns goes through the fields of a struct, and those of structs in it as outer.inner; of one
+// that is not there they are empty.
+func columns(v reflect.Value, prefix string, there bool, each func(name, text string)) {
+	fields(v, func(name string, field reflect.Value) {
+		inner, of, is := field, field.Type(), there
+		if of.Kind() == reflect.Pointer {
+			if of = of.Elem(); field.IsNil() {
+				inner, is = reflect.Zero(of), false
+			} else {
+				inner = field.Elem()
+			}
+		}
+		switch {
+		case of.Kind() == reflect.Struct && of != reflect.TypeFor[time.Time]():
+			columns(inner, prefix+name+".", is, each)
+		case there:
+			each(prefix+name, cell(field))
+		default:
+			each(prefix+name, "")
+		}
+	})
 }
 
 // fields goes through the fields of a struct as JSON names them, those of embedded ones too.

@@ -25,8 +25,8 @@ func (a *app) proposal() *cobra.Command {
 		Use: "proposal", Short: "Policy folders that somebody proposes to publish, and who agrees", GroupID: "policy",
 		Long: "A proposal is a policy folder that waits to be published. Where the policy says publishing: { consent: true }, somebody else\n" +
 			"must agree to it first. Its files never change; who wants it otherwise proposes another.",
-		Example: "  lantern proposal add ./policy -m 'the reef follows the pinned Plover'\n  lantern proposal show 3\n" +
-			"  lantern proposal agree 3\n  lantern proposal publish 3",
+		Example: "  lantern proposal add ./policy -m 'the reef goes back to Saltmarsh 8'\n  lantern proposal show 1\n" +
+			"  lantern proposal agree 1\n  lantern proposal publish 1",
 	}
 	lists(cmd, a.proposalList())
 	cmd.AddCommand(a.proposalAdd(), a.proposalShow(), a.proposalFetch(), a.proposalAgree(), a.proposalPublish(), a.proposalWithdraw())
@@ -100,7 +100,7 @@ func (a *app) proposalAdd() *cobra.Command {
 	var message string
 	cmd := &cobra.Command{
 		Use: "add FOLDER", Short: "Propose a policy folder", Args: cobra.ExactArgs(1),
-		Example: "  lantern proposal add ./policy -m 'the reef follows the pinned Plover'",
+		Example: "  lantern proposal add ./policy -m 'the reef goes back to Saltmarsh 8'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(strings.TrimSpace(message)) < 3 {
 				return wrong("say with --message what changes and why: somebody else has to understand it")
@@ -134,7 +134,7 @@ func (a *app) proposalShow() *cobra.Command {
 		Use: "show NUMBER", Short: "Say what a proposal would change, in meaning, and what it lacks", Args: cobra.ExactArgs(1),
 		Long: "The differences are those to the revision that it was made on. Which hosts it would change says lantern policy preview\n" +
 			"of the folder: lantern proposal fetch NUMBER FOLDER writes it.",
-		Example: "  lantern proposal show 3",
+		Example: "  lantern proposal show 1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := proposalNumber(args[0])
 			if err != nil {
@@ -198,7 +198,7 @@ func (a *app) proposalShow() *cobra.Command {
 func (a *app) proposalFetch() *cobra.Command {
 	return &cobra.Command{
 		Use: "fetch NUMBER FOLDER", Short: "Write the folder that is proposed", Args: cobra.ExactArgs(2),
-		Example: "  lantern proposal fetch 3 ./proposal-3\n  lantern policy preview ./proposal-3",
+		Example: "  lantern proposal fetch 1 ./proposal-1\n  lantern policy preview ./proposal-1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := proposalNumber(args[0])
 			if err != nil {
@@ -215,7 +215,7 @@ func (a *app) proposalFetch() *cobra.Command {
 
 func (a *app) proposalAgree() *cobra.Command {
 	return &cobra.Command{
-		Use: "agree NUMBER", Short: "Agree to what somebody else proposes", Args: cobra.ExactArgs(1), Example: "  lantern proposal agree 3",
+		Use: "agree NUMBER", Short: "Agree to what somebody else proposes", Args: cobra.ExactArgs(1), Example: "  lantern proposal agree 1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := proposalNumber(args[0])
 			if err != nil {
@@ -238,7 +238,7 @@ func (a *app) proposalAgree() *cobra.Command {
 func (a *app) proposalPublish() *cobra.Command {
 	return &cobra.Command{
 		Use: "publish NUMBER", Short: "Publish what was proposed, once it lacks nothing", Args: cobra.ExactArgs(1),
-		Example: "  lantern proposal publish 3",
+		Example: "  lantern proposal publish 1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := proposalNumber(args[0])
 			if err != nil {
@@ -260,7 +260,7 @@ func (a *app) proposalPublish() *cobra.Command {
 
 func (a *app) proposalWithdraw() *cobra.Command {
 	return &cobra.Command{
-		Use: "withdraw NUMBER", Short: "Withdraw a proposal", Args: cobra.ExactArgs(1), Example: "  lantern proposal withdraw 3",
+		Use: "withdraw NUMBER", Short: "Withdraw a proposal", Args: cobra.ExactArgs(1), Example: "  lantern proposal withdraw 1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := proposalNumber(args[0])
 			if err != nil {

@@ -63,6 +63,7 @@ They go on for this release, with a word of warning.
 // Reference writes docs/commands.md.
 func Reference(w io.Writer) {
 	root := (&app{}).root()
+	teachAll(root)
 	fmt.Fprint(w, grammar)
 	for _, s := range statuses {
 		fmt.Fprintf(w, "| %d | %s |\n", s.number, s.means)
@@ -122,6 +123,7 @@ func (a *app) man() *cobra.Command {
 				return err
 			}
 			cmd.Root().DisableAutoGenTag = true
+			teachAll(cmd.Root())
 			header := &doc.GenManHeader{Section: "1", Source: "Patient Lantern " + Version, Manual: "Patient Lantern"}
 			if err := doc.GenManTree(cmd.Root(), header, args[0]); err != nil {
 				return no("%v", err)

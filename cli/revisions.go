@@ -86,7 +86,7 @@ func (a *app) policyFetch() *cobra.Command {
 		Use: "fetch REVISION FOLDER", Short: "Write the folder that was published as a revision", Args: cobra.ExactArgs(2),
 		Long: "Write the policy folder that was published as a revision, to look at, to compare, or to go on from.\nThe folder must " +
 			"not be there, or be empty.",
-		Example: "  lantern policy fetch 3 ./policy-3\n  lantern policy compare ./policy-3 ./policy",
+		Example: "  lantern policy fetch 1 ./policy-1\n  lantern policy compare ./policy-1 ./policy",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, p, err := a.published(cmd.Context(), args[0])
 			if err != nil {
@@ -134,7 +134,7 @@ func (a *app) policyRestore() *cobra.Command {
 		Long: "Go back: publish the folder of an earlier revision again, under the next number. No host changes\nuntil a rollout carries " +
 			"it there. A host never goes back to a number that it has passed, so that\n" +
 			"nobody who keeps an old delivery can make it go back.",
-		Example: "  lantern policy restore 3\n  lantern policy preview && lantern rollout begin",
+		Example: "  lantern policy restore 1\n  lantern policy preview && lantern rollout begin",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, p, err := a.published(cmd.Context(), args[0])
 			if err != nil {

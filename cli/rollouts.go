@@ -288,8 +288,11 @@ func (a *app) rolloutList() *cobra.Command {
 			var rows [][]view.Cell
 			for _, r := range page.Rollouts {
 				ended := view.Cell{Text: "under way", Style: view.Blue}
-				if r.Ended != nil {
+				switch {
+				case r.Ended != nil:
 					ended = view.T(r.Ended.Local().Format("15:04:05"))
+				case r.Phase == rollout.Held:
+					ended = view.Cell{Text: "held", Style: view.Yellow}
 				}
 				failed := view.T(fmt.Sprint(r.Counts[rollout.Failed]))
 				if r.Counts[rollout.Failed] > 0 {
@@ -309,7 +312,7 @@ func (a *app) rolloutList() *cobra.Command {
 						),
 						view.T(fmt.Sprint(r.Counts[rollout.Unchanged])),
 						failed,
-						view.T(fmt.Sprint(r.Counts[rollout.Waiting] + r.Counts[rollout.Working])),
+						view.T(fmt.Sprint(r.Counts[rollout.Queued] + r.Counts[rollout.Waiting] + r.Counts[rollout.Working])),
 					},
 				)
 			}
@@ -342,7 +345,7 @@ func (a *app) rolloutList() *cobra.Command {
 
 func (a *app) rolloutStop() *cobra.Command {
 	return &cobra.Command{
-		Use: "stop NUMBER", Short: "Stop a rollout where nothing was touched yet", Args: cobra.ExactArgs(1), Example: "  lantern rollout stop 4",
+		Use: "stop NUMBER", Short: "Stop a rollout where nothing was touched yet", Args: cobra.ExactArgs(1), Example: "  lantern rollout stop 1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := number(args[0])
 			if err != nil {

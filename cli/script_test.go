@@ -57,13 +57,14 @@ func TestScripts(t *testing.T) {
 			return nil
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"until":  until,
-			"status": status,
-			"edit":   edit,
-			"same":   same,
-			"fault":  fault,
-			"fits":   fits,
-			"tour":   tour,
+			"until":   until,
+			"status":  status,
+			"edit":    edit,
+			"same":    same,
+			"fault":   fault,
+			"fits":    fits,
+			"tour":    tour,
+			"lessons": lessons,
 		},
 	})
 }

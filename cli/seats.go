@@ -22,7 +22,7 @@ func (a *app) seat() *cobra.Command {
 		Use:     "seat",
 		Short:   "Take, release and list the seats of hosts in contracts",
 		GroupID: "contracts",
-		Example: "  lantern seat take gw-01\n  lantern seat list",
+		Example: "  lantern seat take gw-05\n  lantern seat list",
 	}
 	lists(cmd, a.seatList())
 	cmd.AddCommand(a.seatTake(), a.seatRelease())
@@ -38,7 +38,7 @@ func (a *app) seatTake() *cobra.Command {
 		ValidArgsFunction: a.completeHosts,
 		Long: "Take a seat. Of the contracts that open everything which the host's sheet needs, one that\nis no evaluation " +
 			"is taken if there is any; of those the cheapest; of those the one that ends\nlast. The answer says why this one.",
-		Example: "  lantern seat take gw-01\n  lantern seat take gw-01 gw-02 --account gannet\n  lantern seat take gw-01 " +
+		Example: "  lantern seat take gw-05\n  lantern seat take gw-01 gw-02 --account gannet\n  lantern seat take gw-01 " +
 			"--account gannet --contract GN-2026-031",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var all []api.Seat
@@ -72,7 +72,7 @@ func (a *app) seatRelease() *cobra.Command {
 		Short:             "Give a host's seat back; what it opened is closed",
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.completeHosts,
-		Example:           "  lantern seat release gw-01\n  lantern seat release gw-01 --account gannet",
+		Example:           "  lantern seat release gw-05\n  lantern seat release gw-01 --account gannet",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var all []api.Seat
 			for _, host := range args {

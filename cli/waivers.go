@@ -18,7 +18,7 @@ import (
 func (a *app) waiver() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "waiver", Short: "Accept findings until a date, with a reason", GroupID: "fleet",
-		Example: "  lantern waiver add gw-01 --class pin-changed --until 2026-12-31 --because \"metrics trial\"\n  lantern waiver list",
+		Example: "  lantern waiver add gw-01 --class pin-changed --until 30d --because \"metrics trial\"\n  lantern waiver list",
 	}
 	lists(cmd, a.waiverList())
 	cmd.AddCommand(a.waiverAdd(), a.waiverEnd())
@@ -33,7 +33,7 @@ func (a *app) waiverAdd() *cobra.Command {
 		Use: "add HOST --class CLASS --until DATE --because WHY", Short: "Accept findings of a host until a date", Args: cobra.ExactArgs(1),
 		Long: "A waiver is about one finding as it stands: when the finding changes, or the date comes, it is a finding again.\n" +
 			"It is kept with your name. --everywhere waives the same finding on every host that has it.",
-		Example: "  lantern waiver add gw-01 --class pin-changed --until 2026-12-31 --because \"metrics trial\"\n" +
+		Example: "  lantern waiver add gw-01 --class pin-changed --until 30d --because \"metrics trial\"\n" +
 			"  lantern waiver add gw-01 --class key-added --until 30d --because \"ticket 4711\" --everywhere",
 		ValidArgsFunction: a.completeHosts,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -165,7 +165,7 @@ func (a *app) waiverList() *cobra.Command {
 func (a *app) waiverEnd() *cobra.Command {
 	return &cobra.Command{
 		Use: "end NUMBER", Short: "Take a waiver away: what it was about is a finding again", Args: cobra.ExactArgs(1),
-		Example: "  lantern waiver end 3",
+		Example: "  lantern waiver end 1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {

@@ -48,7 +48,7 @@ func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 	for i := range books.Contracts {
 		c := &books.Contracts[i]
 		add(c.End, api.DueContract, c.Number, fmt.Sprintf("The contract %s ends (%s)", c.Number, c.Title),
-			fmt.Sprintf("%d seats of it are taken at the desk %s.", books.Used(c.Account, c.Number), c.Account))
+			seatsTaken(books.Used(c.Account, c.Number), c.Account))
 	}
 	p, revision, err := s.newestPolicy(ctx)
 	if err != nil {
@@ -165,4 +165,11 @@ func (s *Service) calendar(ctx context.Context, _ *struct{}) (*calendarBody, err
 		`attachment; filename="patient-lantern.ics"`,
 		[]byte(c.Serialize(ics.WithNewLineWindows)),
 	}, nil
+}
+
+func seatsTaken(n int, desk string) string {
+	if n == 1 {
+		return "1 seat of it is taken at the desk " + desk + "."
+	}
+	return fmt.Sprintf("%d seats of it are taken at the desk %s.", n, desk)
 }
