@@ -230,8 +230,8 @@ func (a *attempt) prove(ctx context.Context) error {
 // stood reports whether a finding is about something that the change does not touch and
 // that was so before: it is told as drift, and is no reason to put the change back.
 func (a *attempt) stood(f drift.Finding) bool {
-	if f.Class == drift.SettingWeakened || f.Class == drift.AccessInClear {
-		return true // no change writes these files
+	if f.Class == drift.SettingWeakened || f.Class == drift.AccessInClear || f.Field == drift.FolderField {
+		return true // no change writes these files, nor gives a folder back
 	}
 	if f.Class != drift.ChecksWeakened || a.sheet.Paths()[f.File] ||
 		slices.ContainsFunc(a.plan.Edits, func(e change.FileEdit) bool { return e.Path == f.File }) {

@@ -108,3 +108,40 @@ func TestWhatThePolicySaysNothingOf(t *testing.T) {
 	assert.FileExists(t, filepath.Join(root, "etc/apt/preferences.d/own"))
 	assert.NoFileExists(t, filepath.Join(root, "etc/apt/apt.conf.d/99own"))
 }
+
+// What decides beside apt's configuration is found and healed over the real agent; a folder that
+// others may write in is told of, and keeps no healing from what it can mend.
+func TestWhatDecidesBesideTheConfiguration(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	root := r.Up("gw-01")
+	put(t, root, "etc/dpkg/dpkg.cfg", "# dpkg's own\nno-debsig\n")
+	r.Publish()
+	require.Equal(t, 1, r.Carry().Counts["done"])
+	found(t, r, "gw-01")
+
+	put(t, root, "etc/dpkg/dpkg.cfg.d/new", "pre-invoke=/usr/local/bin/x\n")
+	put(t, root, "etc/dpkg/dpkg.cfg", "no-debsig\nforce-bad-verify\n")
+	put(t, root, "usr/local/share/ca-certificates/own.crt", "no certificate\n")
+	require.NoError(t, os.Chmod(filepath.Join(root, "etc/apt/sources.list.d"), 0o777))
+	stays := []string{
+		"changed-mode danger /etc/apt/sources.list.d", "setting-changed danger /usr/local/share/ca-certificates/own.crt",
+	}
+	found(t, r, "gw-01", stays[0], "setting-changed danger /etc/dpkg/dpkg.cfg.d/new", stays[1], "setting-weakened danger /etc/dpkg/dpkg.cfg")
+	heal, err := r.Operator.Heal(ctx, "gw-01")
+	require.NoError(t, err)
+	ended := r.Ended(heal.ID)
+	require.Equal(t, 1, ended.Counts["done"], "%+v", ended.Hosts[0].Report)
+	found(t, r, "gw-01", stays...)
+	assert.Equal(t, "# dpkg's own\nno-debsig\n", read(t, filepath.Join(root, "etc/dpkg/dpkg.cfg")))
+	assert.NoFileExists(t, filepath.Join(root, "etc/dpkg/dpkg.cfg.d/new"))
+	assert.FileExists(t, filepath.Join(root, "etc/dpkg/dpkg.cfg.d/new.disabled"), "nothing that somebody wrote is lost")
+
+	// Who has looked at the certificate accepts it; the folder is for somebody on the host.
+	done, err := r.Operator.Accept(ctx, "gw-01", api.AcceptOrder{Because: "the site's own"})
+	require.NoError(t, err)
+	require.Len(t, done.Left, 1)
+	found(t, r, "gw-01", stays[0])
+	require.NoError(t, os.Chmod(filepath.Join(root, "etc/apt/sources.list.d"), 0o755))
+	found(t, r, "gw-01")
+}

@@ -74,7 +74,9 @@ func TestTheHistoryIsThatOfTheRows(t *testing.T) {
 				continue
 			case "with others":
 				results := make([]error, 2)
-				bad := job{do: func(ctx context.Context, tx *sql.Tx) error { return errors.Join(s.putHost(ctx, tx, &next), errTakenBack) }}
+				bad := job{do: func(ctx context.Context, tx *sql.Tx) error {
+					return errors.Join(s.putHost(ctx, tx, &next), errTakenBack)
+				}}
 				_, err := s.transact(ctx, []job{{one: &next}, bad}, results)
 				require.NoError(t, err)
 				require.ErrorIs(t, results[1], errTakenBack)

@@ -8,6 +8,9 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
+// FolderField is the field of a finding about a folder in which others than root may write.
+const FolderField = "folder"
+
 // notHeld is told of a host whose base an older agent had read.
 const notHeld = "what decides beside the package manager's configuration (options of dpkg, macros of rpm, streams of modules, vendors, " +
 	"roots of certificates) was not read when the policy came, and is held against nothing: accept the host as it stands once you have " +
@@ -57,6 +60,7 @@ func lacking(of, in []string) []string {
 
 // says tells of the lines that came to a file and that went from it.
 func (s *standing) says(d source.Deciding, come, gone []string) {
+	gone = kept(gone, func(l string) bool { return !strings.HasPrefix(l, source.OpenFolder) }) // it was given back
 	if len(come) == 0 && len(gone) == 0 {
 		return
 	}
@@ -98,7 +102,7 @@ func (c *comparer) weakenedBeside() {
 			f := Finding{Class: SettingWeakened, Severity: Danger, Field: lines[0], File: d.File, Line: 1, Have: says,
 				Message: fmt.Sprintf("%s: this takes a check away. Take the line out on the host; no policy writes this file", says)}
 			if strings.HasPrefix(lines[0], source.OpenFolder) {
-				f.Class, f.Field, f.Line = ChangedMode, "folder", 0
+				f.Class, f.Field, f.Line = ChangedMode, FolderField, 0
 				f.Message = fmt.Sprintf(
 					"%s, who so decides what this host installs and believes: give the folder back to root, and let nobody else write there",
 					says,
