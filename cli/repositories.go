@@ -26,10 +26,20 @@ func (a *app) repository() *cobra.Command {
 
 // placeLook is how the states of a place are shown.
 var placeLook = map[string]keyState{
-	api.PlaceTrouble:  {"!!", "refused", view.Red},
+	api.PlaceTrouble:  {"!!", "refused", view.Red}, // or not reached: seenOf,
 	api.PlaceUnknown:  {"?", "not known", view.Yellow},
 	api.PlaceUnsigned: {"·", "nothing pinned signs it", view.Dim},
 	api.PlaceGood:     {"=", "good", view.Green},
+}
+
+// seenOf is how what was seen of a place is shown: what the service could not reach itself is
+// not refused by that.
+func seenOf(l *api.RepositoryLook) keyState {
+	look := placeLook[l.State]
+	if l.State == api.PlaceTrouble && l.Kind.Elsewhere() {
+		look.word = "not reached"
+	}
+	return look
 }
 
 func (a *app) repositoryList() *cobra.Command {
@@ -111,7 +121,7 @@ func (a *app) placeTable(list []api.Repository) {
 	var rows [][]view.Cell
 	for i := range list {
 		r := &list[i]
-		look := placeLook[r.Look.State]
+		look := seenOf(&r.Look)
 		names := strings.Join(r.Names, ", ")
 		if names == "" {
 			names = "-"
@@ -173,7 +183,11 @@ func (a *app) placeSum(p *api.RepositoryPage) {
 	var parts []string
 	for _, st := range api.PlaceStates {
 		if n := p.States[st]; n > 0 {
-			parts = append(parts, a.out.Paint(placeLook[st].style, fmt.Sprintf("%d %s", n, placeLook[st].word)))
+			word := placeLook[st].word
+			if st == api.PlaceTrouble {
+				word = "refused or not reached"
+			}
+			parts = append(parts, a.out.Paint(placeLook[st].style, fmt.Sprintf("%d %s", n, word)))
 		}
 	}
 	if len(parts) > 0 {
@@ -265,7 +279,7 @@ func (a *app) placesCalled(cmd *cobra.Command, name string) (out []api.Repositor
 
 // place tells all of one place.
 func (a *app) place(r *api.Repository) {
-	look := placeLook[r.Look.State]
+	look := seenOf(&r.Look)
 	name := strings.Join(r.Names, ", ")
 	if name == "" {
 		name = "not in the policy"

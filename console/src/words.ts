@@ -55,11 +55,16 @@ export const placeLook: Record<string, { sign: string; tone: string }> = {
 }
 
 export const placeWord: Record<string, string> = {
-  trouble: 'refused',
+  trouble: 'refused or not reached',
   unknown: 'not known',
   unsigned: 'nothing pinned signs it',
   good: 'good',
 }
+
+// What the service could not reach itself is not refused by that: others stand elsewhere.
+const elsewhere = ['unreachable', 'unresolved', 'slow', 'cut', 'tls', 'proxy', 'server']
+export const seen = (l: { state: string; kind?: string }) =>
+  l.state !== 'trouble' ? (placeWord[l.state] ?? l.state) : elsewhere.includes(l.kind ?? '') ? 'not reached' : 'refused'
 
 export const contractLook: Record<string, { sign: string; tone: string }> = {
   good: { sign: '=', tone: 'good' },

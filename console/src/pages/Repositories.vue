@@ -8,7 +8,7 @@ import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { ago, count, exact, placeLook, placeWord } from '../words'
+import { ago, count, exact, placeLook, placeWord, seen } from '../words'
 
 const now = useNow()
 const mayChange = useMayChange()
@@ -54,7 +54,7 @@ const probe = useMutation({
 <template>
   <div class="head">
     <h1 v-if="got.data.value">
-      <span v-if="of('trouble')" class="bad">{{ count(of('trouble'), 'place of packages is refused', 'places of packages are refused') }}</span>
+      <span v-if="of('trouble')" class="bad">{{ count(of('trouble'), 'place of packages is refused or not reached', 'places of packages are refused or not reached') }}</span>
       <template v-else-if="!all">No place of packages is known yet</template>
       <span v-else-if="of('unknown') === all" class="warn">Nothing was looked at yet</span>
       <template v-else>{{ count(of('good'), 'place answers', 'places answer') }} as it should<span v-if="of('unsigned')" class="soft">, {{ of('unsigned') }} signed by nothing that is pinned</span><span v-if="of('unknown')" class="warn">, {{ of('unknown') }} not known</span></template>
@@ -92,7 +92,7 @@ const probe = useMutation({
       <el-table :data="got.data.value.items" row-key="key" empty-text="No place matches the filter">
         <el-table-column label="State" width="205">
           <template #default="{ row }">
-            <Mark :look="placeLook[row.look.state]" :word="placeWord[row.look.state] ?? row.look.state" />
+            <Mark :look="placeLook[row.look.state]" :word="seen(row.look)" />
             <div v-if="row.look.since && row.look.state === 'trouble'" class="soft small">{{ ago(row.look.since, now) }}</div>
           </template>
         </el-table-column>

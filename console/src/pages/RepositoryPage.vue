@@ -8,7 +8,7 @@ import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { ago, count, placeLook, placeWord } from '../words'
+import { ago, count, placeLook, seen } from '../words'
 
 const props = defineProps<{ key_: string }>()
 const now = useNow()
@@ -35,7 +35,7 @@ const probe = useMutation({
   <template v-if="r">
     <div class="head">
       <h1>{{ r.names.join(', ') || r.address }} <span class="soft">for {{ r.family }}</span></h1>
-      <Mark :look="placeLook[r.look.state]" :word="placeWord[r.look.state] ?? r.look.state" />
+      <Mark :look="placeLook[r.look.state]" :word="seen(r.look)" />
       <el-button v-if="mayChange" :loading="probe.isPending.value" @click="probe.mutate()">Look now</el-button>
     </div>
     <div v-if="r.look.why" class="card why" :class="{ bad: r.look.state === 'trouble' }">
