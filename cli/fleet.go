@@ -71,13 +71,16 @@ func (a *app) hostList() *cobra.Command {
 	var q string
 	var m meant
 	var family []string
+	var has, like string
 	cmd := &cobra.Command{
 		Use: "list", Short: "List the fleet: system, revision, state, when last seen", Args: cobra.NoArgs,
 		Example: "  lantern host list\n  lantern host list --state drifted,failed --sort -findings\n" +
-			"  lantern host list --match site=north --format json\n  lantern host list --group gateways --where 'os.major >= 12'",
+			"  lantern host list --match site=north --format json\n  lantern host list --group gateways --where 'os.major >= 12'\n" +
+			"  lantern host list --has saltmarsh\n  lantern host list --like gw-01",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			list := client.List{
-				Query: q, Filter: map[string][]string{"state": states, "family": family}, Sort: l.sort(), Page: l.page, PerPage: l.perPage,
+				Query: q, Sort: l.sort(), Page: l.page, PerPage: l.perPage,
+				Filter: map[string][]string{"state": states, "family": family, "has": {has}, "like": {like}},
 			}
 			m.into(&list, nil)
 			page, err := a.client().Hosts(cmd.Context(), list)
@@ -126,6 +129,10 @@ func (a *app) hostList() *cobra.Command {
 	l.order = []string{"state"} // the most pressing first
 	choose(cmd, &states, "state", true, "only hosts in these states: "+strings.Join(api.States, ", "), api.States...)
 	cmd.Flags().StringVar(&q, "match", "", "part of the name, the system, or a label (key=value)")
+	cmd.Flags().StringVar(&has, "has", "", "only hosts that get packages from this repository")
+	cmd.Flags().StringVar(&like, "like", "", "only hosts that are configured exactly as this one")
+	must(cmd.RegisterFlagCompletionFunc("has", a.completing(repositoryNames)))
+	must(cmd.RegisterFlagCompletionFunc("like", a.completing(hostNames)))
 	m.add(a, cmd)
 	choose(cmd, &family, "family", false, "only hosts of this family: deb, rpm, zypp, arch", "deb", "rpm", "zypp", "arch")
 	return cmd

@@ -42,6 +42,7 @@ type hostQuery struct {
 	State  []string `query:"state" doc:"Only hosts in these states"`
 	Sort   string   `query:"sort" enum:"name,state,os,revision,findings,last_seen,-name,-state,-os,-revision,-findings,-last_seen" default:"name" doc:"Order; - turns it round"`
 	Family string   `query:"family" doc:"Only hosts of this family"`
+	Facets
 }
 
 func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostPage], error) {
@@ -57,8 +58,13 @@ func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostP
 	if err != nil {
 		return nil, err
 	}
+	hosts, unsure, err := s.like(ctx, &in.Facets, hosts)
+	if err != nil {
+		return nil, err
+	}
+	unknown += unsure
 	var meant map[*host]bool
-	if in.some() {
+	if in.Selecting.some() || in.Facets.some() {
 		meant = make(map[*host]bool, len(hosts))
 		for _, h := range hosts {
 			meant[h] = true

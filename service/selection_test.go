@@ -83,3 +83,51 @@ func TestAHostThatCannotBeChangedKeepsNoGroupBack(t *testing.T) {
 	_, err := r.Operator.BeginRollout(t.Context(), api.RolloutOrder{To: []string{"gw-{01..02}"}, Try: true})
 	assert.ErrorContains(t, err, "nothing can be carried to gw-02.brinewick.test")
 }
+
+// Hosts are picked by what they have and by being alike; those without a survey are counted.
+func TestHostsAreFoundByWhatTheyHave(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Up("gw-01")
+	root := r.Up("gw-02")
+	r.Up("gw-06")
+	r.Publish()
+	require.Equal(t, 3, r.Carry().Counts["done"])
+	_, err := r.Operator.Invite(t.Context(), api.InviteOrder{Host: "gw-04.brinewick.test"})
+	require.NoError(t, err)
+	put(t, root, "etc/apt/sources.list.d/plover.list", "deb [signed-by=/etc/apt/keyrings/x.asc] http://metrics.plover.example/apt rolling main\n")
+	list := func(name, value string) client.List {
+		return client.List{Filter: map[string][]string{name: {value}}}
+	}
+	names := func(page api.HostPage) (out []string) {
+		for _, h := range page.Hosts {
+			out = append(out, h.Name[:5])
+		}
+		return out
+	}
+	r.Until("gw-02 is like no other", func() bool {
+		page, err := r.Operator.Hosts(t.Context(), list("like", "gw-02"))
+		return err == nil && page.Total == 1
+	})
+	places, err := r.Operator.Repositories(t.Context(), client.List{Query: "plover"})
+	require.NoError(t, err)
+	require.Len(t, places.Repositories, 1)
+	for _, c := range []struct {
+		facet, value string
+		want         []string
+	}{
+		{"has", "saltmarsh", []string{"gw-01", "gw-02", "gw-06"}},
+		{"has", places.Repositories[0].Key, []string{"gw-02"}},
+		{"like", "gw-01", []string{"gw-01", "gw-06"}},
+		{"like", "gw-02", []string{"gw-02"}},
+	} {
+		page, err := r.Operator.Hosts(t.Context(), list(c.facet, c.value))
+		require.NoError(t, err)
+		assert.Equal(t, c.want, names(page), c.facet+" "+c.value)
+		assert.Equal(t, len(c.want), page.Total)
+	}
+	for facet, value := range map[string]string{"has": "gulls", "like": "gw-09"} {
+		_, err := r.Operator.Hosts(t.Context(), list(facet, value))
+		require.Error(t, err)
+	}
+}

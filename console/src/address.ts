@@ -30,5 +30,12 @@ export function useAddress() {
     go({ state: [...set].join(',') })
   }
 
-  return { text, picked, page, sort, q, go, toggle }
+  /** field is a box for one part of the address: it holds what is typed until that is sent off. */
+  function field(k: string) {
+    const typed = ref(text(k))
+    watch(() => text(k), (v) => (typed.value = v))
+    return typed
+  }
+
+  return { text, picked, page, sort, q, go, toggle, field }
 }

@@ -6213,6 +6213,10 @@ export interface operations {
                 sort?: "name" | "state" | "os" | "revision" | "findings" | "last_seen" | "-name" | "-state" | "-os" | "-revision" | "-findings" | "-last_seen";
                 /** @description Only hosts of this family */
                 family?: string;
+                /** @description Only hosts that get packages from this repository of the policy, or from this place (its key) */
+                has?: string;
+                /** @description Only hosts that are configured exactly as this one: those of its cohort */
+                like?: string;
             };
             header?: never;
             path?: never;

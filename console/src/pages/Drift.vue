@@ -10,6 +10,7 @@ import Groups from '../parts/Groups.vue'
 import InWaves from '../parts/InWaves.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
+import Views from '../parts/Views.vue'
 import { useMayChange } from '../role'
 import { count, short } from '../words'
 
@@ -107,6 +108,7 @@ async function waive(why: string, until: Date) {
         <el-option value="-since" label="newest first" />
         <el-option value="since" label="oldest first" />
       </el-select>
+      <Views size="small" />
     </span>
   </div>
   <Trouble :error="drift.error.value ?? groups.error.value ?? error" />

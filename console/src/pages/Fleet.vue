@@ -12,22 +12,28 @@ import Mark from '../parts/Mark.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import RetireBox from '../parts/RetireBox.vue'
 import Trouble from '../parts/Trouble.vue'
+import Views from '../parts/Views.vue'
 import { useMayChange } from '../role'
 import { ago, count, exact, short, stateLook, states } from '../words'
 
 const router = useRouter()
 const now = useNow()
 
-const { text, picked, page, sort, q, go, toggle } = useAddress()
+const { text, picked, page, sort, q, go, toggle, field } = useAddress()
+const where = field('where')
+const has = field('has')
 const perPage = 50
 const group = computed(() => text('to').split(',').filter(Boolean))
 
+// What is asked for, as it stands in the address.
+const asked = computed(() => ({ q: text('q'), state: picked.value, to: group.value, where: text('where'), has: text('has'), like: text('like') }))
+
 const hosts = useQuery({
-  queryKey: computed(() => ['hosts', text('q'), text('state'), text('to'), text('where'), sort.value, page.value]),
+  queryKey: computed(() => ['hosts', asked.value, sort.value, page.value]),
   queryFn: () =>
     told(
       client.GET('/api/hosts', {
-        params: { query: { q: text('q'), state: picked.value, to: group.value, where: text('where'), sort: sort.value as 'name', page: page.value, per_page: perPage } },
+        params: { query: { ...asked.value, sort: sort.value as 'name', page: page.value, per_page: perPage } },
         querySerializer,
       }),
     ),
@@ -49,7 +55,7 @@ const wrong = ref<Error | null>(null)
 const mostChosen = 5000
 const some = computed(() => names.value.slice(0, 3).map(short).join(' ') + (names.value.length > 3 ? ' …' : ''))
 async function choosePage(n: number): Promise<number> {
-  const query = { q: text('q'), state: picked.value, to: group.value, where: text('where'), sort: sort.value as 'name', page: n, per_page: 1000 }
+  const query = { ...asked.value, sort: sort.value as 'name', page: n, per_page: 1000 }
   const p = await told(client.GET('/api/hosts', { params: { query }, querySerializer }))
   for (const h of p.items.slice(0, Math.max(0, mostChosen - chosen.value.length))) table.value?.toggleRowSelection(h, true)
   return p.next ?? 0
@@ -101,13 +107,16 @@ function open(h: Host) {
     </h1>
     <span class="tools">
       <GroupPick :model-value="group" class="pick" @change="(v) => go({ to: v.join(',') })" />
-      <el-input :model-value="text('where')" class="pick" placeholder="os.major >= 12" clearable aria-label="Condition that hosts meet" title="A condition as in policies: os.major >= 12" @change="(v: string) => go({ where: v })" />
+      <el-input v-model="where" class="pick" placeholder="where os.major >= 12" clearable aria-label="Condition that hosts meet" title="A condition as in policies: os.major >= 12" @change="(v: string) => go({ where: v })" />
+      <el-input v-model="has" class="pick" placeholder="has a repository" clearable aria-label="Repository that hosts get packages from" title="A repository of the policy, such as saltmarsh" @change="(v: string) => go({ has: v })" />
       <el-input v-model="q" class="search" placeholder="Name, system, or label as key=value" clearable aria-label="Filter hosts" />
+      <Views />
     </span>
   </div>
   <Trouble :error="hosts.error.value" />
   <NotKnown v-if="hosts.data.value?.all" :standing="hosts.data.value.standing" />
   <p v-if="hosts.data.value?.unknown" class="warn">? Of {{ count(hosts.data.value.unknown, 'host', 'hosts') }} it is not known whether they are meant: they have sent no survey.</p>
+  <p v-if="text('like')" class="soft">Only those that are configured exactly as {{ short(text('like')) }}. <el-button text size="small" @click="go({ like: undefined })">Show all</el-button></p>
   <div v-if="hosts.data.value" class="chips" role="group" aria-label="Filter by state">
     <button v-for="s in states" :key="s" class="card chip" :class="{ on: picked.includes(s), none: !hosts.data.value.states[s] }" :aria-pressed="picked.includes(s)" @click="toggle(s)">
       <b>{{ hosts.data.value.states[s] ?? 0 }}</b><Mark :look="stateLook[s]" :word="s" />
@@ -170,7 +179,7 @@ function open(h: Host) {
   gap: 8px;
 }
 .search {
-  width: 300px;
+  width: 330px;
 }
 .pick {
   width: 180px;

@@ -126,6 +126,7 @@ const cpu = computed(() => {
           <span v-else-if="d.revision" class="warn">its keys, settings, pins and holds are held against nothing yet</span>
           <span :title="exact(d.last_seen)">seen {{ ago(d.last_seen, now) }}</span>
           <span v-for="(v, k) in d.labels" :key="k" class="label">{{ k }}={{ v }}</span>
+          <router-link v-if="d.document" :to="{ name: 'fleet', query: { like: d.name } }">hosts configured exactly so</router-link>
         </div>
       </div>
       <template v-if="mayChange">

@@ -7,6 +7,7 @@ import { client, told, type FleetKey } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
+import Views from '../parts/Views.vue'
 import { count, date, keyLook, keyWord } from '../words'
 
 const now = useNow()
@@ -58,6 +59,7 @@ const years = computed(() => {
     </h1>
     <span class="tools">
       <el-input v-model="q" class="search" placeholder="Name, user id or fingerprint" clearable aria-label="Filter keys" />
+      <Views />
       <el-select :model-value="sort" style="width: 150px" aria-label="Order" @change="(v: string) => go({ sort: v })">
         <el-option value="state" label="worst first" />
         <el-option value="hosts" label="most hosts first" />

@@ -7,6 +7,7 @@ import { client, told } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
+import Views from '../parts/Views.vue'
 import { useMayChange } from '../role'
 import { ago, count, exact, placeLook, placeWord, seen } from '../words'
 
@@ -68,6 +69,7 @@ const probe = useMutation({
         <el-option value="checked" label="longest not looked at" />
       </el-select>
       <el-button v-if="mayChange" :loading="probe.isPending.value" @click="probe.mutate()">Look at all now</el-button>
+      <Views />
     </span>
   </div>
   <Trouble :error="got.error.value ?? probe.error.value" />

@@ -71,7 +71,7 @@ const probe = useMutation({
         <el-table-column label="Signs it today" width="150"><template #default="{ row }"><Mark v-if="row.signs" :look="placeLook.good" word="yes" /><span v-else class="soft">no</span></template></el-table-column>
       </el-table>
     </div>
-    <h2>{{ count(r.on_total ?? 0, 'host gets', 'hosts get') }} packages from it</h2>
+    <h2>{{ count(r.on_total ?? 0, 'host gets', 'hosts get') }} packages from it <router-link class="small" :to="{ name: 'fleet', query: { has: r.key } }">their states</router-link></h2>
     <div class="card">
       <el-table :data="r.on ?? []" row-key="host">
         <el-table-column label="Host" min-width="210"><template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>

@@ -3,6 +3,7 @@
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { client, told } from '../api'
+import { views } from '../views'
 
 const router = useRouter()
 const open = ref(false)
@@ -29,7 +30,8 @@ const found = ref<Hit[]>([])
 const trouble = ref('')
 const hits = computed(() => {
   const part = q.value.trim().toLowerCase()
-  const here = pages.filter((p) => p.name.toLowerCase().includes(part))
+  const kept = views.value.map((v) => ({ kind: 'view', name: v.name, to: v.path }))
+  const here = [...kept, ...pages].filter((p) => p.name.toLowerCase().includes(part))
   return [...here.slice(0, part ? 6 : 13), ...found.value]
 })
 

@@ -1,0 +1,98 @@
+package service
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// Facets pick hosts by what they have.
+type Facets struct {
+	Has  string `query:"has" maxLength:"256" doc:"Only hosts that get packages from this repository of the policy, or from this place (its key)"`
+	Like string `query:"like" maxLength:"256" doc:"Only hosts that are configured exactly as this one: those of its cohort"`
+}
+
+func (f *Facets) some() bool { return f.Has != "" || f.Like != "" }
+
+// like are those of hosts that are as the facets say, and how many it is not known of: those that
+// have sent no survey.
+func (s *Service) like(ctx context.Context, f *Facets, all []*host) (out []*host, unknown int, err error) {
+	if !f.some() {
+		return all, 0, nil
+	}
+	var as string
+	if f.Like != "" {
+		h, err := s.findHost(f.Like)
+		if err != nil {
+			return nil, 0, err
+		}
+		v := h.row()
+		if as = v.Survey; as == "" {
+			return nil, 0, huma.Error404NotFound(
+				fmt.Sprintf("like: %s has sent no survey, so it is not known which hosts are like it", v.Name),
+			)
+		}
+	}
+	has, err := s.having(ctx, f.Has)
+	if err != nil {
+		return nil, 0, err
+	}
+	known := map[string]bool{}
+	for _, h := range all {
+		v := h.row()
+		switch {
+		case v.Survey == "":
+			unknown++
+			continue
+		case as != "" && v.Survey != as:
+			continue
+		}
+		ok, seen := known[v.Survey]
+		if !seen {
+			if ok, err = has(ctx, v.Survey); err != nil {
+				return nil, 0, s.refuse(err)
+			}
+			known[v.Survey] = ok
+		}
+		if ok {
+			out = append(out, h)
+		}
+	}
+	return out, unknown, nil
+}
+
+// having tells whether the hosts of a survey get packages from a repository; of an empty name,
+// from whatever.
+func (s *Service) having(ctx context.Context, name string) (func(context.Context, string) (bool, error), error) {
+	if name == "" {
+		return func(context.Context, string) (bool, error) { return true, nil }, nil
+	}
+	places, p, _, _, err := s.places(ctx)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	keys := map[string]bool{}
+	for _, x := range places {
+		if x.key == name || x.names[name] {
+			keys[x.key] = true
+		}
+	}
+	if len(keys) == 0 && (p == nil || p.Repositories[name] == nil) {
+		return nil, huma.Error404NotFound(
+			fmt.Sprintf("has: the policy has no repository %q, and no host gets packages from such a place", short(name)),
+		)
+	}
+	return func(ctx context.Context, survey string) (bool, error) {
+		uses, err := s.compute.usesOf(ctx, survey)
+		if err != nil {
+			return false, err
+		}
+		for i := range uses {
+			if keys[uses[i].Key] {
+				return true, nil
+			}
+		}
+		return false, nil
+	}, nil
+}
