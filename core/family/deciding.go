@@ -39,11 +39,15 @@ func Prefix(prefixes ...string) func(string) bool {
 	}
 }
 
-// mostDeciding bounds the lines of one file that are told one by one; the rest are told by a
-// digest.
-const mostDeciding = 200
-
-const decidingFiles = "files that decide beside the configuration"
+// What is told of such files in their own lines: so many of one file, so much of one line, and
+// so many bytes of all files of a family. The rest is told by a digest, but for lines that take a
+// check away.
+const (
+	mostDeciding = 200
+	mostWeak     = 20
+	longDeciding = 1_000
+	allDeciding  = 256 << 10
+)
 
 // Decides notes what stands at places beside a package manager's own configuration.
 func (r *Reading) Decides(root *rootfs.FS, places []Deciding) {
@@ -76,13 +80,39 @@ func (r *Reading) decides(root *rootfs.FS, p *Deciding, name string) {
 	case !info.Mode().IsRegular():
 		return
 	}
-	says := p.says(text)
-	if len(says) > 0 && !r.Crowded(len(r.Deciding), decidingFiles, name, 0) {
-		r.Deciding = append(r.Deciding, source.Deciding{Family: r.Family, File: name, Lines: says, Touches: p.Touches})
-	}
+	r.told(p, name, text)
 	if !p.Stays && path.Base(name)[0] != '.' && bytes.IndexByte(text, 0) < 0 && !bytes.Contains(text, private) {
 		r.Keep(info, name, text)
 	}
+}
+
+// told notes what a file says: all of it, or where that is more than anybody reads, the lines
+// that take a check away and a digest of the others.
+func (r *Reading) told(p *Deciding, name string, text []byte) {
+	d := source.Deciding{Family: r.Family, File: name, Lines: p.says(text), Touches: p.Touches}
+	if len(d.Lines) == 0 || r.Crowded(len(r.Deciding), "files that decide beside the configuration", name, 0) {
+		return
+	}
+	for _, l := range d.Lines {
+		r.decided += len(l)
+	}
+	if r.decided > allDeciding {
+		r.once(name, 0, "files beside the configuration say more than is told of a root: of those from here on a digest is")
+	}
+	if len(d.Lines) > mostDeciding || r.decided > allDeciding {
+		rest := source.Digest([]byte(strings.Join(d.Lines, "\n")))
+		weak := d.Weakening()
+		d.Lines = append(weak[:min(len(weak), mostWeak)], fmt.Sprintf("%d lines in all, SHA-256 %s", len(d.Lines), rest))
+	}
+	r.Deciding = append(r.Deciding, d)
+}
+
+// shortly cuts a line that nobody would read to its end.
+func shortly(l string) string {
+	if len(l) <= longDeciding {
+		return l
+	}
+	return strings.ToValidUTF8(l[:longDeciding], "") + "… SHA-256 " + source.Digest([]byte(l))
 }
 
 // private stands in every private key.
@@ -98,14 +128,10 @@ func (p *Deciding) says(text []byte) (out []string) {
 		if l == "" || p.Comment != "" && strings.IndexByte(p.Comment, l[0]) >= 0 || p.Line != nil && !p.Line(l) {
 			continue
 		}
-		out = append(out, Plainly(l))
+		out = append(out, shortly(Plainly(l)))
 	}
 	if p.All != nil {
 		out = p.All(text, out)
-	}
-	if more := len(out) - mostDeciding; more > 0 {
-		rest := source.Digest([]byte(strings.Join(out[mostDeciding:], "\n")))
-		out = append(out[:mostDeciding:mostDeciding], fmt.Sprintf("and %d more lines, SHA-256 %s", more, rest))
 	}
 	return out
 }

@@ -39,6 +39,7 @@ type Reading struct {
 	said          map[string]bool   // what is said once
 	modes         map[string]string // of files that hold logins
 	expanded      int               // bytes that variables came to
+	decided       int               // bytes of lines of Deciding
 	Texts         map[string][]byte // source file → its bytes, secrets and all
 	Modes         map[string]fs.FileMode
 	Programs      []string // files of Texts that say which programs run
@@ -134,9 +135,7 @@ func (r *Reading) KeepPrograms(root *rootfs.FS, dir, suffix string) {
 		case err == nil && info.Mode().IsRegular():
 			r.Keep(info, name, text)
 			r.Programs = append(r.Programs, name)
-			if says := hook.says(text); len(says) > 0 && !r.Crowded(len(r.Deciding), decidingFiles, name, 0) {
-				r.Deciding = append(r.Deciding, source.Deciding{Family: r.Family, File: name, Lines: says, Touches: Program})
-			}
+			r.told(&hook, name, text)
 		case err != nil && !errors.Is(err, fs.ErrNotExist): // a link to nowhere, as to /dev/null, takes one away
 			r.Problem(name, 0, "cannot be read: "+Plain(err), false)
 		}

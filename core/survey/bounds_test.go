@@ -134,6 +134,13 @@ var heavy = map[string]func(t *testing.T, put func(name, text string)){
 			put(fmt.Sprintf("etc/pacman.d/%d", i), "Include = /etc/pacman.d/*\n")
 		}
 	},
+	"what decides beside": func(t *testing.T, put func(name, text string)) {
+		put("etc/dnf/dnf.conf", "[main]\n")
+		for i := range 3_000 {
+			put(fmt.Sprintf("etc/dnf/modules.d/%d.module", i), strings.Repeat("stream=1\n", 400)+strings.Repeat("x", 3_000)+"\n")
+		}
+		put("etc/rpm/macros.zz", strings.Repeat("%_dbpath /x\n", 10_000)+"%_pkgverify_level none\n")
+	},
 	"preferences": func(t *testing.T, put func(name, text string)) {
 		put("etc/apt/preferences", strings.Repeat("Package: *\nPin: release o=x\nPin-Priority: 5\n\n", 24_000))
 		put("etc/zypp/locks", strings.Repeat("type: package\nsolvable_name: x\n\n", 30_000))

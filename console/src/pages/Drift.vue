@@ -94,16 +94,16 @@ async function waive(why: string, until: Date) {
     </h1>
     <span class="tools">
       <router-link v-if="total" :to="{ name: 'report' }">Report to print</router-link>
-      <el-input v-model="q" size="small" clearable placeholder="Text, file or repository" aria-label="Part of the message, file or repository" style="width: 200px" />
-      <GroupPick :model-value="group" size="small" style="width: 150px" @change="(v) => go({ to: v.join(',') })" />
-      <el-select :model-value="classes" size="small" multiple collapse-tags clearable placeholder="All classes" aria-label="Classes of findings" style="width: 170px" @change="(v: string[]) => go({ class: v.join(',') })"><el-option v-for="k in kinds" :key="k" :value="k" :label="k" /></el-select>
+      <el-input v-model="q" size="small" clearable placeholder="Text or file" aria-label="Part of the message, file or repository" style="width: 160px" />
+      <GroupPick :model-value="group" size="small" style="width: 125px" @change="(v) => go({ to: v.join(',') })" />
+      <el-select :model-value="classes" size="small" multiple collapse-tags clearable placeholder="All classes" aria-label="Classes of findings" style="width: 140px" @change="(v: string[]) => go({ class: v.join(',') })"><el-option v-for="k in kinds" :key="k" :value="k" :label="k" /></el-select>
       <el-switch :model-value="each" aria-label="Host by host" size="small" inactive-text="each once" active-text="host by host" @change="(v: unknown) => go({ each: v ? 'yes' : undefined })" />
       <el-checkbox-group :model-value="severity" size="small" @change="(v: unknown) => go({ severity: (v as string[]).join(',') })">
         <el-checkbox-button value="danger">!! danger</el-checkbox-button>
         <el-checkbox-button value="fault">! fault</el-checkbox-button>
         <el-checkbox-button value="note">– note</el-checkbox-button>
       </el-checkbox-group>
-      <el-select :model-value="sort" size="small" style="width: 130px" aria-label="Order" @change="(v: string) => go({ sort: v })">
+      <el-select :model-value="sort" size="small" style="width: 120px" aria-label="Order" @change="(v: string) => go({ sort: v })">
         <el-option value="severity" label="worst first" />
         <el-option value="-since" label="newest first" />
         <el-option value="since" label="oldest first" />

@@ -1,8 +1,10 @@
 package rpm_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -55,4 +57,26 @@ func TestTheAliasesThatDnfReads(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, strings.Contains(a.Out, "--nogpgcheck"), len(r.Deciding) == 1, "%s: dnf says %q %q, we say %v", name, a.Out, a.Err, r.Deciding)
 	}
+}
+
+// Much that says nothing hides no line that takes a check away.
+func TestTooMuchHidesNoDanger(t *testing.T) {
+	root := fstest.MapFS{
+		"etc/dnf/dnf.conf": {Data: []byte("[main]\n")},
+		"etc/rpm/macros.x": {Data: []byte(strings.Repeat("%_dbpath /srv/x\n", 5_000) + "%_pkgverify_level none\n")},
+	}
+	for i := range 500 {
+		root[fmt.Sprintf("etc/dnf/modules.d/%d.module", i)] = &fstest.MapFile{Data: []byte(strings.Repeat("stream=1\n", 150))}
+	}
+	r := rpm.Read(rootfs.New(root), family.Host{})
+	told, weak := 0, []string(nil)
+	for i := range r.Deciding {
+		weak = append(weak, r.Deciding[i].Weakening()...)
+		for _, l := range r.Deciding[i].Lines {
+			told += len(l)
+		}
+	}
+	assert.Equal(t, []string{"%_pkgverify_level none"}, weak)
+	assert.Less(t, told, 512<<10)
+	assert.Contains(t, fmt.Sprint(r.Problems), "say more than is told of a root")
 }
