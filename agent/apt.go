@@ -3,8 +3,10 @@ package agent
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"time"
 
 	"patientlantern.example/lantern/api"
@@ -105,12 +107,36 @@ func (h *Host) led(q asked) (args []string, done func(), err error) {
 		if err := os.MkdirAll(path.Join(q.scratch, "partial"), 0o755); err != nil {
 			return nil, done, err
 		}
+		h.lend(q.scratch)
 		args = append(args, "-o", "Dir::State::lists="+q.scratch, "-o", "APT::Sandbox::User=root")
 	}
 	if len(q.stuck.files) > 0 { // what is left out keeps its lists
 		args = append(args, "-o", "APT::Get::List-Cleanup=0")
 	}
 	return args, done, nil
+}
+
+// aptLists is where apt keeps what it has fetched, below the root.
+const aptLists = "var/lib/apt/lists"
+
+// lend has apt begin with what the host has fetched already, in a folder of its own: what has
+// not changed upstream is asked for and not fetched again, and what is older than what was seen
+// before is refused as on the host. Files are linked; apt puts others in their place and writes
+// in none, so the host's own stay as they are. Where that cannot be done apt begins with nothing.
+func (h *Host) lend(scratch string) {
+	to, err := filepath.Rel(h.Root, scratch)
+	if err != nil || !filepath.IsLocal(to) {
+		return
+	}
+	entries, err := fs.ReadDir(h.dir.FS(), aptLists)
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		if e.Type().IsRegular() && e.Name() != "lock" {
+			_ = h.dir.Link(path.Join(aptLists, e.Name()), path.Join(filepath.ToSlash(to), e.Name()))
+		}
+	}
 }
 
 // removeAll removes what was made on the way; what stays behind is swept at the next
