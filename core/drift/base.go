@@ -413,8 +413,10 @@ func (s *standing) modes() {
 // run is compared by what it says.
 func (s *standing) programs() {
 	told := map[string]bool{}
-	for _, d := range append(slices.Clone(s.was.Deciding), s.survey.Deciding...) {
-		told[d.File] = s.was.Deciding != nil && s.survey.Deciding != nil
+	if s.was.Deciding != nil && s.survey.Deciding != nil {
+		for _, d := range slices.Concat(s.was.Deciding, s.survey.Deciding) {
+			told[d.File] = true
+		}
 	}
 	was := map[string]source.File{}
 	for _, f := range s.was.Files {

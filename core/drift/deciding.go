@@ -33,13 +33,10 @@ func (s *standing) deciding() {
 		}
 	}
 	for _, is := range s.survey.Deciding {
-		old, stood := was[is.File]
+		old := was[is.File] // nothing, where it did not stand
 		delete(was, is.File)
 		if s.theirs[is.File] || !s.concerns(is.Family) {
 			continue
-		}
-		if !stood {
-			old = source.Deciding{}
 		}
 		weak := is.Weakening()
 		if len(lacking(weak, old.Lines)) > 0 {
@@ -67,8 +64,7 @@ func (s *standing) says(d source.Deciding, come, gone []string) {
 	touches := func(what string) bool { return slices.Contains(d.Touches, what) }
 	f := Finding{Class: SettingChanged, Severity: Fault, Field: strings.Join(d.Touches, ", "), File: d.File,
 		Want: strings.Join(gone, "; "), Have: strings.Join(come, "; ")}
-	switch {
-	case touches(source.TouchesTrust), touches(source.TouchesProgram) && len(come) > 0:
+	if touches(source.TouchesTrust) || touches(source.TouchesProgram) && len(come) > 0 {
 		f.Severity = Danger
 	}
 	if len(come) > 0 {
