@@ -192,8 +192,8 @@ func (s *state) rolls(a *app) string {
 func (s *state) comes(a *app) string {
 	parts := []string{}
 	if s.Refused > 0 {
-		parts = append(parts, a.out.Paint(view.Red, "!! "+view.Count(s.Refused, "place of packages is refused",
-			"places of packages are refused")))
+		parts = append(parts, a.out.Paint(view.Red, "!! "+view.Count(s.Refused, "place of packages is refused or not reached",
+			"places of packages are refused or not reached")))
 	}
 	if s.Unseen > 0 {
 		parts = append(parts, view.Count(s.Unseen, "place of packages was", "places of packages were")+" not looked at")
