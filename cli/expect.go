@@ -178,8 +178,11 @@ func (a *app) expected(x *reason.Expected) {
 	switch {
 	case x.State == reason.ExpectHolds:
 		on = "on " + view.Count(x.Held, "host", "hosts")
-	case x.State == reason.ExpectFails && x.Held+x.Failed > 1:
-		on = fmt.Sprintf("on %d of %s", x.Failed, view.Count(x.Held+x.Failed, "host", "hosts"))
+	case x.State == reason.ExpectFails && x.Held+x.Failed+x.Untold > 1:
+		on = fmt.Sprintf("on %d of %s", x.Failed, view.Count(x.Held+x.Failed+x.Untold, "host", "hosts"))
+	}
+	if x.Untold > 0 {
+		on = strings.TrimSpace(fmt.Sprintf("%s  not told on %d", on, x.Untold))
 	}
 	a.out.Printf("%s  %s  %s", a.out.Paint(look.style, look.sign), a.out.Paint(view.Bold, x.That),
 		a.out.Paint(view.Dim, strings.TrimSpace(on+"  "+x.Place.String())))
@@ -250,7 +253,7 @@ func (a *app) junit(dir string, list []reason.Expected) error {
 		case reason.ExpectNotTried:
 			c.Skipped = &junitFailure{Message: x.Why}
 		case reason.ExpectFails:
-			c.Failure = &junitFailure{Message: fmt.Sprintf("does not hold on %d of %d hosts", x.Failed, x.Held+x.Failed)}
+			c.Failure = &junitFailure{Message: fmt.Sprintf("does not hold on %d of %d hosts", x.Failed, x.Held+x.Failed+x.Untold)}
 			for _, u := range x.First {
 				c.Failure.Text += u.Host + ": " + strings.Join(u.Instead, "; ") + "\n"
 				for _, r := range u.Reasons {

@@ -66,6 +66,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 	alike := map[judgedAs][]string{}
 	until := s.now().Add(askTime)
 	asked := map[*resolve.Result]bool{}
+	var takers []taker
 	for _, h := range s.fleet.all() {
 		v := h.row()
 		if v.Traits == "" {
@@ -78,6 +79,9 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 		}
 		res := s.compute.resolveHost(out.resolver, at)
 		judge.Add(at, res)
+		if names := judge.Asks(at, res); len(names) > 0 {
+			takers = append(takers, taker{at, res, pairOf(v, res.Digest()), names})
+		}
 		out.alike[following{res, v.Carried.Sheet, v.Traits}]++
 		if !asked[res] {
 			asked[res] = true
@@ -94,6 +98,9 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 		}
 	}
 	if err := s.foresee(ctx, judge, alike); err != nil {
+		return out, err
+	}
+	if err := s.take(ctx, judge, takers); err != nil {
 		return out, err
 	}
 	out.looked.Hosts, out.expected = judge.Hosts(), judge.Expected()

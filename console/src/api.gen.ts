@@ -1964,6 +1964,11 @@ export interface components {
              * @description Hosts for which it holds
              */
             holds_on: number;
+            /**
+             * Format: int64
+             * @description Hosts of which it could not be told
+             */
+            not_told_on: number;
             /** @description Where the policy says it */
             place: components["schemas"]["Pos"];
             /** @enum {string} */

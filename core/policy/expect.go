@@ -25,6 +25,7 @@ type Expectation struct {
 	Absent  []Text // that the host does not have
 	Order   []Text // repositories, each standing above the next
 	Choices map[string]Text
+	From    map[string]Text // package → the repository that a host without it would take it from
 	Lines   []Text // that stand in a file of the policy
 	NoLines []Text // that stand in none
 	Signed  *Text  // every source of the policy is checked, and against named keys
@@ -45,7 +46,7 @@ type ExpectedHost struct {
 }
 
 func (l *loader) expectation(n ast.Node) {
-	x := &Expectation{Pos: l.pos(n), Choices: map[string]Text{}}
+	x := &Expectation{Pos: l.pos(n), Choices: map[string]Text{}, From: map[string]Text{}}
 	for _, f := range l.mapping(n, "an expectation", keysOf[expectForm]()...) {
 		switch f.key {
 		case "that":
@@ -73,6 +74,12 @@ func (l *loader) expectation(n ast.Node) {
 					x.Choices[c.key] = Text{t.Value, c.at}
 				}
 			}
+		case "from":
+			for _, p := range l.mapping(f.node, "from") {
+				if t, ok := l.text(p, "where "+p.key+" comes from"); ok {
+					x.From[p.key] = Text{t.Value, p.at}
+				}
+			}
 		case "lines":
 			x.Lines = l.oneOrMany(f)
 		case "no-lines":
@@ -88,15 +95,18 @@ func (l *loader) expectation(n ast.Node) {
 		l.fail("missing", x.Pos, "the expectation does not say what it is about", "add: that: …, a sentence for people")
 	case x.Host != nil && len(x.To)+len(x.Except) > 0:
 		l.fail("value", x.Pos, "the expectation names a host of its own and hosts of the fleet", "drop host, or to and except")
+	case x.Host != nil && len(x.From) > 0:
+		l.fail("value", x.Pos, "where a package comes from is told of hosts of the fleet, and this expectation describes one that need not be there",
+			"drop host, and say to or where")
 	case x.empty():
 		l.fail("missing", x.Pos, fmt.Sprintf("the expectation %q expects nothing", x.That),
-			"say on, off, absent, order, choices, lines or signed")
+			"say on, off, absent, order, choices, from, lines or signed")
 	}
 	l.policy.Expectations = append(l.policy.Expectations, x)
 }
 
 func (x *Expectation) empty() bool {
-	return len(x.On)+len(x.Off)+len(x.Absent)+len(x.Order)+len(x.Choices)+len(x.Lines)+len(x.NoLines) == 0 && x.Signed == nil
+	return len(x.On)+len(x.Off)+len(x.Absent)+len(x.Order)+len(x.Choices)+len(x.From)+len(x.Lines)+len(x.NoLines) == 0 && x.Signed == nil
 }
 
 // oneOrMany reads a text, or a list of texts.
@@ -155,6 +165,10 @@ func (l *loader) expectReferences() {
 				l.there("repository", t, l.policy.Repositories[t.Value] != nil, sortedNames(l.policy.Repositories))
 			}
 		}
+		for _, name := range sortedNames(x.From) {
+			t := x.From[name]
+			l.there("repository", t, l.policy.Repositories[t.Value] != nil, sortedNames(l.policy.Repositories))
+		}
 		for _, name := range sortedNames(x.Choices) {
 			t := x.Choices[name]
 			c := l.policy.Channels[name]
@@ -193,6 +207,9 @@ func (x *Expectation) compared(e *element) {
 	e.row("order", x.Order)
 	for _, channel := range sortedNames(x.Choices) {
 		e.say("choice of "+channel, x.Choices[channel].Value)
+	}
+	for _, name := range sortedNames(x.From) {
+		e.say("where "+name+" comes from", x.From[name].Value)
 	}
 	e.set("lines", x.Lines)
 	e.set("no-lines", x.NoLines)

@@ -231,6 +231,7 @@ type expectForm struct {
 	Absent  oneOrMany         `yaml:"absent" doc:"repositories that the host does not have"`
 	Order   []string          `yaml:"order" doc:"repositories of which each wins over the next"`
 	Choices map[string]string `yaml:"choices" doc:"channel: the choice that is followed"`
+	From    map[string]string `yaml:"from" doc:"package: the repository that a host without it would take it from; tried on hosts of the fleet"`
 	Lines   oneOrMany         `yaml:"lines" doc:"lines that stand in a file of the policy"`
 	NoLines oneOrMany         `yaml:"no-lines" doc:"lines that stand in none"`
 	Signed  *bool             `yaml:"signed" doc:"true: every source of the policy is checked, against keys that are named"`

@@ -9,6 +9,7 @@ type Expected struct {
 	State  string       `json:"state" enum:"holds,fails,not-tried"`
 	Held   int          `json:"holds_on" doc:"Hosts for which it holds"`
 	Failed int          `json:"fails_on" doc:"Hosts for which it does not"`
+	Untold int          `json:"not_told_on" doc:"Hosts of which it could not be told"`
 	Why    string       `json:"why,omitempty" doc:"Why it was not tried"`
 	First  []Unexpected `json:"examples" doc:"The first hosts for which it does not hold"`
 }

@@ -1,6 +1,7 @@
 package resolve
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -19,6 +20,8 @@ type trial struct {
 	verdicts     map[*Result][]string // what is otherwise; none where it holds
 	meant        map[int]meaning      // by class of host
 	held, failed int
+	untold       int    // hosts of which it cannot be told
+	why          string // why not, of the first of them
 	first        []failure
 }
 
@@ -50,6 +53,8 @@ func (t *trial) try(r *Resolver, h Host, res *Result) {
 	case m.fails != nil: // it may be about this host: that it holds there is not known
 		t.failed++
 		t.note(h, []string{fmt.Sprintf("whether it is meant cannot be told: %v; ask has() first", m.fails)})
+	case m.holds && len(t.From) > 0 && len(t.otherwise(r, res)) == 0:
+		t.untold++ // until Took says
 	case m.holds:
 		t.judge(r, h, res)
 	}
@@ -63,17 +68,23 @@ func (t *trial) note(h Host, instead []string) {
 }
 
 func (t *trial) judge(r *Resolver, h Host, res *Result) {
-	wrong, known := t.verdicts[res]
-	if !known {
-		wrong = r.unlike(t.Expectation, res)
-		t.verdicts[res] = wrong
-	}
+	wrong := t.otherwise(r, res)
 	if len(wrong) == 0 {
 		t.held++
 		return
 	}
 	t.failed++
 	t.note(h, wrong)
+}
+
+// otherwise is what of a result is otherwise than expected.
+func (t *trial) otherwise(r *Resolver, res *Result) []string {
+	wrong, known := t.verdicts[res]
+	if !known {
+		wrong = r.unlike(t.Expectation, res)
+		t.verdicts[res] = wrong
+	}
+	return wrong
 }
 
 // means tells whether an expectation is about a host.
@@ -199,10 +210,14 @@ func (f *Fleet) Expected() []reason.Expected {
 			h := described(t.Host)
 			t.judge(f.alone(), h, f.alone().Resolve(h))
 		}
-		x := reason.Expected{That: t.That, Place: t.Pos, Held: t.held, Failed: t.failed, First: []reason.Unexpected{}}
+		x := reason.Expected{
+			That: t.That, Place: t.Pos, Held: t.held, Failed: t.failed, Untold: t.untold, First: []reason.Unexpected{},
+		}
 		switch {
 		case t.failed > 0:
 			x.State = reason.ExpectFails
+		case t.untold > 0:
+			x.State, x.Why = reason.ExpectNotTried, cmp.Or(t.why, askService)
 		case t.held > 0:
 			x.State = reason.ExpectHolds
 		case len(f.hosts) == 0:
@@ -261,6 +276,9 @@ func (f *Fleet) unexpected(t *trial, failed failure) reason.Unexpected {
 			about[x.Value] = about[x.Value] || r.state(res, x.Value) != want
 		}
 	}
+	for _, x := range t.From {
+		about[x.Value] = about[x.Value] || r.state(res, x.Value) != reason.On
+	}
 	for _, why := range e.Repositories {
 		if about[why.Name] {
 			u.Reasons = append(u.Reasons, reason.ReasonChain{Repository: why.Name, State: why.State, Causes: why.Causes})
@@ -284,7 +302,7 @@ func (f *Fleet) unmetExpectations() (out []diag.Diagnostic) {
 				"mend the policy, or what is expected; lantern policy test shows why"))
 		case x.State == reason.ExpectNotTried && len(f.hosts) > 0:
 			out = append(out, warning("expectation-idle", x.Place, fmt.Sprintf("%q was not tried: %s", x.That, x.Why),
-				"say to or where otherwise, or describe a host with host:"))
+				idleRemedy(x)))
 		}
 	}
 	return out
