@@ -20,7 +20,7 @@ SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/
 bin/lantern-agent: $(GO_FILES)
 	$(GO) build -trimpath -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
 
-CONSOLE_FILES := $(shell find console/src console/index.html console/vite.config.ts console/tsconfig.json -type f 2>/dev/null)
+CONSOLE_FILES := $(shell find console/src console/index.html console/vite.config.ts console/tsconfig.json -type f -not -name '*.test.ts' 2>/dev/null)
 
 console: console/dist/index.html
 

@@ -62,7 +62,7 @@ func main() {
 		name string
 		run  func(*suite) error
 	}{{"processes", processes}, {"texts", texts},
-		{"upstreams", upstreams}, {"fleet", fleet}, {"check-ins", checkIns}, {"scale", scale}, {"calls", calls}} {
+		{"upstreams", upstreams}, {"fleet", fleet}, {"check-ins", checkIns}, {"scale", scale}, {"calls", calls}, {"pages", pages}} {
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], part.name) {
 			continue
 		}

@@ -3,6 +3,7 @@ package console_test
 import (
 	"bytes"
 	"context"
+	"slices"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -66,4 +67,28 @@ func TestAProposalIsReadAgreedAndPublished(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, page.Proposals, 2)
 	assert.Equal(t, []string{api.ProposalWithdrawn, api.ProposalPublished}, []string{page.Proposals[0].State, page.Proposals[1].State})
+
+	// What cannot wait is published without consent, with why, and the audit says that it was.
+	s.shows(".cm-content", "groups:")
+	s.js(`(() => {
+		const range = document.createRange()
+		range.selectNodeContents(document.querySelector(".cm-line"))
+		const sel = window.getSelection()
+		sel.removeAllRanges()
+		sel.addRange(range)
+		document.execCommand("insertText", false, "# nobody else is awake")
+	})()`)
+	s.shows(".does", "1 host would change")
+	s.press(".does", "Propose …")
+	s.do(chromedp.WaitVisible(`.el-dialog input[aria-label="Message"]`), chromedp.SendKeys(`.el-dialog input[aria-label="Message"]`, "the vendor lost its key"))
+	s.js(`document.querySelector(".el-dialog .el-checkbox input").click()`)
+	s.shows(".el-dialog__footer", "Publish revision 3 alone")
+	s.press(".el-dialog", "Publish revision 3 alone")
+	s.shows("main", "Revision 3 is published.")
+	journal, err := r.Operator.Audit(ctx, client.List{})
+	require.NoError(t, err)
+	i := slices.IndexFunc(journal.Entries, func(e api.AuditEntry) bool { return e.What == "publish-policy" })
+	require.GreaterOrEqual(t, i, 0)
+	assert.Contains(t, string(journal.Entries[i].Detail), `"alone":true`)
+	assert.Equal(t, "the vendor lost its key", journal.Entries[i].Why)
 }

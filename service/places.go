@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -237,6 +238,43 @@ func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, 
 	list = append(slices.Collect(maps.Values(g.all)), s.upstreams.planned.list(s.now(), g.all)...)
 	slices.SortFunc(list, func(a, b *place) int { return strings.Compare(a.key, b.key) })
 	return list, p, revision, g.unknown, nil
+}
+
+// afterStart is how long a start is left alone before anything is worked out that nobody asked for.
+const afterStart = time.Second
+
+// gatherAhead works out after a start from where hosts get packages: in a large fleet it takes
+// seconds, and who opens the console first would wait for it.
+func (s *Service) gatherAhead(ctx context.Context) {
+	select {
+	case <-ctx.Done():
+		return
+	case <-time.After(afterStart):
+	}
+	patience := mostPatience
+	surveys := map[string]int{}
+	for _, h := range s.fleet.all() {
+		if v := h.row(); v.Survey != "" {
+			surveys[v.Survey]++
+		}
+	}
+	for survey := range surveys {
+		_, placed := s.compute.placed.known(survey)
+		if _, believed := s.compute.believed.known(survey); placed && believed {
+			continue
+		}
+		s.giveWay(ctx, &patience)
+		if ctx.Err() != nil {
+			return
+		}
+		if _, _, err := s.compute.digest(ctx, survey); err != nil {
+			s.log.Error("working out the places of packages", "error", err)
+			return
+		}
+	}
+	if _, _, _, _, err := s.places(ctx); err != nil && ctx.Err() == nil {
+		s.log.Error("working out the places of packages", "error", err)
+	}
 }
 
 // gatherPlaces goes through what the hosts ask for. unknown counts those without a survey.

@@ -180,6 +180,7 @@ func (s *Service) beginWork() {
 	s.stopped.Go(func() { s.watchHealing(bg) })
 	s.stopped.Go(func() { s.tellWebhooks(bg) })
 	s.stopped.Go(func() { s.watchDocuments(bg) })
+	s.stopped.Go(func() { s.gatherAhead(bg) })
 	if s.opts.Probe > 0 {
 		s.stopped.Go(func() { s.watchUpstreams(bg) })
 	}

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, watch } from 'vue'
-import { onBeforeUnmount, onMounted, ref } from 'vue'
+import { useEventListener } from '@vueuse/core'
+import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { client, sessionEnded, told } from './api'
 import { connected, listen, queries, stopListening } from './live'
@@ -22,8 +23,7 @@ function leave() {
   stopListening()
   void router.replace({ name: 'sign-in', query: { to } })
 }
-onMounted(() => window.addEventListener(sessionEnded, leave))
-onBeforeUnmount(() => window.removeEventListener(sessionEnded, leave))
+useEventListener(window, sessionEnded, leave)
 watch(session.data, (s) => s && listen(), { immediate: true })
 
 const pages = [

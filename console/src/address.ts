@@ -1,4 +1,5 @@
 // What a list shows stands in its address, so that it can be sent to a colleague.
+import { watchDebounced } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -18,11 +19,7 @@ export function useAddress() {
     void router.replace({ query })
   }
 
-  let typing: number | undefined
-  watch(q, (v) => {
-    window.clearTimeout(typing)
-    typing = window.setTimeout(() => go({ q: v }), 200)
-  })
+  watchDebounced(q, (v) => go({ q: v }), { debounce: 200 })
 
   function toggle(state: string) {
     const set = new Set(picked.value)

@@ -1,5 +1,6 @@
 // A clock for "how long ago".
-import { onUnmounted, ref } from 'vue'
+import { useIntervalFn } from '@vueuse/core'
+import { ref } from 'vue'
 
 // How far the service's clock is ahead of the browser's: ages are those of the service.
 let ahead = 0
@@ -14,7 +15,6 @@ export const serviceNow = () => Date.now() + ahead
 
 export function useNow() {
   const now = ref(serviceNow())
-  const timer = window.setInterval(() => (now.value = serviceNow()), 1000)
-  onUnmounted(() => window.clearInterval(timer))
+  useIntervalFn(() => (now.value = serviceNow()), 5000) // ages are read, not watched: each step draws what shows one
   return now
 }

@@ -1,18 +1,7 @@
 // Light and dark: what the system says, until somebody chooses.
-import { ref, watchEffect } from 'vue'
+import { useDark, useToggle } from '@vueuse/core'
 
-const system = window.matchMedia('(prefers-color-scheme: dark)')
-const chosen = localStorage.getItem('lantern-theme')
+export const dark = useDark({ storageKey: 'lantern-theme', valueLight: '', disableTransition: false })
+const toggle = useToggle(dark)
 
-export const dark = ref(chosen ? chosen === 'dark' : system.matches)
-
-system.addEventListener('change', (e) => {
-  if (!localStorage.getItem('lantern-theme')) dark.value = e.matches
-})
-
-watchEffect(() => document.documentElement.classList.toggle('dark', dark.value))
-
-export function switchTheme() {
-  dark.value = !dark.value
-  localStorage.setItem('lantern-theme', dark.value ? 'dark' : 'light')
-}
+export const switchTheme = () => void toggle()

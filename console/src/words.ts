@@ -77,21 +77,23 @@ export const contractLook: Record<string, { sign: string; tone: string }> = {
 
 export const accessWord: Record<string, string> = { basic: 'login', 'client-certificate': 'certificate', 'token-url': 'token' }
 
-/** How long until a moment, in one unit. */
-export function until(iso: string, now: number): string {
-  const s = Math.round((Date.parse(iso) - now) / 1000)
-  if (s <= 0) return 'over'
-  if (s < 7200) return `${Math.ceil(s / 60)} min`
-  if (s < 172800) return `${Math.floor(s / 3600)} h`
-  return `${Math.floor(s / 86400)} days`
-}
+const units = [
+  { unit: 'day', seconds: 86400, from: 172800 },
+  { unit: 'hour', seconds: 3600, from: 7200 },
+  { unit: 'minute', seconds: 60, from: 120 },
+  { unit: 'second', seconds: 1, from: 0 },
+] as const
 
 /** How long so many seconds are, in one unit. */
 export function span(seconds: number): string {
-  if (seconds < 120) return `${seconds} s`
-  if (seconds < 7200) return `${Math.floor(seconds / 60)} min`
-  if (seconds < 172800) return `${Math.floor(seconds / 3600)} h`
-  return `${Math.floor(seconds / 86400)} days`
+  const { unit, seconds: one } = units.find((u) => seconds >= u.from) ?? units[3]
+  return new Intl.NumberFormat('en', { style: 'unit', unit, unitDisplay: unit === 'day' ? 'long' : 'narrow' }).format(Math.floor(seconds / one))
+}
+
+/** How long until a moment, in one unit. */
+export function until(iso: string, now: number): string {
+  const s = Math.round((Date.parse(iso) - now) / 1000)
+  return s <= 0 ? 'over' : span(s)
 }
 
 export function date(iso: string): string {
@@ -102,13 +104,14 @@ export function money(hundredths: number, currency: string): string {
   return `${(hundredths / 100).toFixed(2)} ${currency}`.trim()
 }
 
+const past = new Intl.RelativeTimeFormat('en', { style: 'narrow' })
+
+/** How long ago a moment was, in one unit, as the command line says it. */
 export function ago(iso: string | null | undefined, now: number): string {
   if (!iso) return 'never'
   const s = Math.max(0, Math.round((now - Date.parse(iso)) / 1000))
-  if (s < 60) return `${s} s ago`
-  if (s < 3600) return `${Math.floor(s / 60)} min ago`
-  if (s < 172800) return `${Math.floor(s / 3600)} h ago`
-  return `${Math.floor(s / 86400)} days ago`
+  const { unit, seconds: one } = s >= 60 && s < 120 ? units[2] : (units.find((u) => s >= u.from) ?? units[3])
+  return past.format(-Math.floor(s / one), unit)
 }
 
 const parts = new Intl.DateTimeFormat('en-GB', {
@@ -132,8 +135,14 @@ export function short(name: string): string {
   return name.split('.')[0] ?? name
 }
 
+const grouped = new Intl.NumberFormat('en')
+const plural = new Intl.PluralRules('en')
+
+/** A number as people read it: 100,000. */
+export const number = (n: number): string => grouped.format(n)
+
 export function count(n: number, one: string, many: string): string {
-  return `${n} ${n === 1 ? one : many}`
+  return `${number(n)} ${plural.select(n) === 'one' ? one : many}`
 }
 
 export function shortKey(fingerprint: string): string {

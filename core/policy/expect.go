@@ -26,9 +26,9 @@ type Expectation struct {
 	Order   []Text // repositories, each standing above the next
 	Choices map[string]Text
 	From    map[string]Text // package → the repository that a host without it would take it from
-	Lines   []Text // that stand in a file of the policy
-	NoLines []Text // that stand in none
-	Signed  *Text  // every source of the policy is checked, and against named keys
+	Lines   []Text          // that stand in a file of the policy
+	NoLines []Text          // that stand in none
+	Signed  *Text           // every source of the policy is checked, and against named keys
 }
 
 // ExpectedHost is a host as an expectation describes it.
@@ -96,8 +96,12 @@ func (l *loader) expectation(n ast.Node) {
 	case x.Host != nil && len(x.To)+len(x.Except) > 0:
 		l.fail("value", x.Pos, "the expectation names a host of its own and hosts of the fleet", "drop host, or to and except")
 	case x.Host != nil && len(x.From) > 0:
-		l.fail("value", x.Pos, "where a package comes from is told of hosts of the fleet, and this expectation describes one that need not be there",
-			"drop host, and say to or where")
+		l.fail(
+			"value",
+			x.Pos,
+			"where a package comes from is told of hosts of the fleet, and this expectation describes one that need not be there",
+			"drop host, and say to or where",
+		)
 	case x.empty():
 		l.fail("missing", x.Pos, fmt.Sprintf("the expectation %q expects nothing", x.That),
 			"say on, off, absent, order, choices, from, lines or signed")
@@ -106,7 +110,8 @@ func (l *loader) expectation(n ast.Node) {
 }
 
 func (x *Expectation) empty() bool {
-	return len(x.On)+len(x.Off)+len(x.Absent)+len(x.Order)+len(x.Choices)+len(x.From)+len(x.Lines)+len(x.NoLines) == 0 && x.Signed == nil
+	return len(x.On)+len(x.Off)+len(x.Absent)+len(x.Order)+len(x.Choices)+len(x.From)+len(x.Lines)+len(x.NoLines) == 0 &&
+		x.Signed == nil
 }
 
 // oneOrMany reads a text, or a list of texts.

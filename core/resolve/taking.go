@@ -85,8 +85,8 @@ func (t *trial) elsewhere(from map[string]Taking) (wrong []string, unknown strin
 // idleRemedy says what helps an expectation that was not tried.
 func idleRemedy(x reason.Expected) string {
 	if x.Untold > 0 {
-		return "lantern repository probe looks at places again; those that no host uses yet are looked at once lantern policy preview has shown " +
-			"the policy that is published"
+		return "lantern repository probe looks at places again; those that no host uses yet are looked at once " +
+			"lantern policy preview has shown the policy that is published"
 	}
 	return "say to or where otherwise, or describe a host with host:"
 }

@@ -14,7 +14,7 @@ import RetireBox from '../parts/RetireBox.vue'
 import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
 import { useMayChange } from '../role'
-import { ago, count, exact, short, stateLook, states } from '../words'
+import { ago, count, exact, number, short, stateLook, states } from '../words'
 
 const router = useRouter()
 const now = useNow()
@@ -103,7 +103,7 @@ function open(h: Host) {
       <template v-if="hosts.data.value?.all === 0">No host has joined yet</template>
       <template v-else-if="pressing === 0 && known"><span class="good">{{ count(hosts.data.value?.all ?? 0, 'host is', 'hosts are') }} as the policy says</span></template>
       <template v-else-if="pressing === 0">{{ count(hosts.data.value?.all ?? 0, 'host', 'hosts') }}, <span class="warn">not all of them known</span></template>
-      <template v-else><span class="warn">{{ count(pressing, 'host needs', 'hosts need') }} a look</span> of {{ hosts.data.value?.all }}</template>
+      <template v-else><span class="warn">{{ count(pressing, 'host needs', 'hosts need') }} a look</span> of {{ number(hosts.data.value?.all ?? 0) }}</template>
     </h1>
     <span class="tools">
       <GroupPick :model-value="group" class="pick" @change="(v) => go({ to: v.join(',') })" />
@@ -119,14 +119,14 @@ function open(h: Host) {
   <p v-if="text('like')" class="soft">Only those that are configured exactly as {{ short(text('like')) }}. <el-button text size="small" @click="go({ like: undefined })">Show all</el-button></p>
   <div v-if="hosts.data.value" class="chips" role="group" aria-label="Filter by state">
     <button v-for="s in states" :key="s" class="card chip" :class="{ on: picked.includes(s), none: !hosts.data.value.states[s] }" :aria-pressed="picked.includes(s)" @click="toggle(s)">
-      <b>{{ hosts.data.value.states[s] ?? 0 }}</b><Mark :look="stateLook[s]" :word="s" />
+      <b>{{ number(hosts.data.value.states[s] ?? 0) }}</b><Mark :look="stateLook[s]" :word="s" />
     </button>
   </div>
   <template v-if="hosts.data.value">
     <p v-if="hosts.data.value.all === 0" class="soft">Make a token for one: <code>lantern host invite NAME</code></p>
     <div v-if="mayChange && chosen.length" class="card bulk" role="group" aria-label="What is done with the chosen hosts">
       <b aria-live="polite">{{ count(chosen.length, 'host', 'hosts') }} chosen</b>
-      <el-button v-if="chosen.length < hosts.data.value.total" text size="small" :loading="gathering" @click="chooseAll">Choose all {{ Math.min(hosts.data.value.total, mostChosen) }} that match</el-button>
+      <el-button v-if="chosen.length < hosts.data.value.total" text size="small" :loading="gathering" @click="chooseAll">{{ hosts.data.value.total > mostChosen ? `Choose ${number(mostChosen)} of the ${number(hosts.data.value.total)} that match` : `Choose all ${number(hosts.data.value.total)} that match` }}</el-button>
       <el-button text size="small" @click="chooseNone">Choose none</el-button>
       <span class="acts">
         <el-button size="small" type="primary" @click="healing = true">Heal</el-button>

@@ -3,6 +3,7 @@
 import { computed, ref } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { client, told } from '../api'
+import Copy from '../parts/Copy.vue'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 import { count, date, keyLook, keyWord } from '../words'
@@ -17,15 +18,6 @@ const got = useQuery({
   placeholderData: keepPreviousData,
 })
 const k = computed(() => got.data.value)
-const copied = ref('')
-async function copy() {
-  try {
-    await navigator.clipboard.writeText(k.value?.fingerprint ?? '')
-    copied.value = 'copied'
-  } catch {
-    copied.value = 'the browser does not let it be copied; mark it and copy it by hand'
-  }
-}
 </script>
 
 <template>
@@ -38,7 +30,7 @@ async function copy() {
     </div>
     <dl class="card facts">
       <dt>Fingerprint</dt>
-      <dd><span class="mono">{{ k.fingerprint }}</span> <el-button text size="small" @click="copy">Copy</el-button> <span class="soft" role="status">{{ copied }}</span></dd>
+      <dd><span class="mono">{{ k.fingerprint }}</span> <Copy :text="k.fingerprint" what="the fingerprint" /></dd>
       <dt>Of</dt>
       <dd><div v-for="id in k.user_ids" :key="id">{{ id }}</div></dd>
       <template v-if="k.withdrawn_because"><dt>Withdrawn</dt><dd class="bad">{{ k.withdrawn_because }}</dd></template>

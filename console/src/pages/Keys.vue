@@ -8,7 +8,7 @@ import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
-import { count, date, keyLook, keyWord } from '../words'
+import { count, date, keyLook, keyWord, number } from '../words'
 
 const now = useNow()
 const { text, picked, page, sort, q, go, toggle } = useAddress()
@@ -90,7 +90,7 @@ const years = computed(() => {
             <div class="mono soft small">{{ row.fingerprint }}</div>
           </template>
         </el-table-column>
-        <el-table-column label="Hosts" width="72" align="right"><template #default="{ row }"><b>{{ row.hosts }}</b></template></el-table-column>
+        <el-table-column label="Hosts" width="72" align="right"><template #default="{ row }"><b>{{ number(row.hosts) }}</b></template></el-table-column>
         <el-table-column label="Believed for" width="150"><template #default="{ row }"><span :class="{ warn: row.wide }">{{ row.believed_for || '–' }}</span></template></el-table-column>
         <el-table-column label="Until" width="115"><template #default="{ row }">{{ row.expires ? date(row.expires) : 'never' }}</template></el-table-column>
         <el-table-column min-width="250">

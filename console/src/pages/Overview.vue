@@ -9,7 +9,7 @@ import Field from '../parts/Field.vue'
 import Mark from '../parts/Mark.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
-import { ago, count, date, exact, severityLook, short } from '../words'
+import { ago, count, date, exact, number, severityLook, short } from '../words'
 
 const now = useNow()
 const mostFindings = 6
@@ -70,7 +70,7 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
     <template v-if="standing.hosts === 0">No host has joined yet</template>
     <span v-else-if="pressing === 0 && known" class="good">{{ count(standing.hosts, 'host is', 'hosts are') }} as the policy says</span>
     <template v-else-if="pressing === 0">{{ count(standing.hosts, 'host', 'hosts') }}, <span class="warn">not all of them known</span></template>
-    <template v-else><span class="warn">{{ count(pressing, 'host needs', 'hosts need') }} a look</span> of {{ standing.hosts }}</template>
+    <template v-else><span class="warn">{{ count(pressing, 'host needs', 'hosts need') }} a look</span> of {{ number(standing.hosts) }}</template>
   </h1>
   <Trouble :error="errors" />
   <NotKnown v-if="standing?.hosts" :standing="standing" />

@@ -3,6 +3,7 @@
 import { ref } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { client, told, type Schemas } from '../api'
+import Copy from '../parts/Copy.vue'
 import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange, useSession } from '../role'
@@ -49,11 +50,6 @@ const invite = () => act(async () => {
   host.value = ''
 })
 const address = window.location.origin
-const copied = ref('')
-async function copy(text: string, what: string) {
-  await navigator.clipboard.writeText(text)
-  copied.value = what
-}
 </script>
 
 <template>
@@ -81,7 +77,7 @@ async function copy(text: string, what: string) {
       <el-button native-type="submit" :disabled="!name.trim()" :loading="busy">Let sign in</el-button>
       <code class="soft">lantern operator add NAME --role {{ role }}</code>
     </form>
-    <p v-if="made" class="card once" role="status"><b>{{ made.name }}</b> signs in with this token, shown this once: <span class="mono">{{ made.token }}</span> <el-button size="small" @click="copy(made.token ?? '', 'token')">{{ copied === 'token' ? 'Copied' : 'Copy' }}</el-button></p>
+    <p v-if="made" class="card once" role="status"><b>{{ made.name }}</b> signs in with this token, shown this once: <span class="mono">{{ made.token }}</span> <Copy :text="made.token ?? ''" what="the token" /></p>
 
     <h2>Invite a host</h2>
     <form class="line" @submit.prevent="invite">
@@ -93,7 +89,7 @@ async function copy(text: string, what: string) {
       On {{ invited.host }}, as root, until <Moment :at="invited.expires" />; it works once, and pins this service's key:
       <pre class="mono">lantern-agent join --service {{ address }} --token {{ invited.token }}
 lantern-agent run</pre>
-      <el-button size="small" @click="copy(`lantern-agent join --service ${address} --token ${invited.token}\nlantern-agent run`, 'invite')">{{ copied === 'invite' ? 'Copied' : 'Copy' }}</el-button>
+      <Copy :text="`lantern-agent join --service ${address} --token ${invited.token}\nlantern-agent run`" what="the commands" />
     </div>
   </template>
   <p v-else class="soft">As a reader you look; an operator lets others sign in and invites hosts.</p>

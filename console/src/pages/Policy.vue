@@ -1,5 +1,6 @@
 <script setup lang="ts">
 // The policy: its revisions, its files, and an edit of them with what it would do.
+import { useTimeoutFn } from '@vueuse/core'
 import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
@@ -79,12 +80,12 @@ const preview = ref<Preview | null>(null)
 const error = ref<Error | null>(null)
 const asking = ref(false)
 let turn = 0
-let timer: number | undefined
+const paused = useTimeoutFn(() => void judge(turn), 500, { immediate: false })
 watch(files, () => {
-  window.clearTimeout(timer)
+  paused.stop()
   turn++
   check.value = preview.value = error.value = null
-  if (edited.value || proposed.value) timer = window.setTimeout(() => void judge(turn), 500)
+  if (edited.value || proposed.value) paused.start()
 })
 async function judge(mine: number) {
   asking.value = true
@@ -112,11 +113,13 @@ const weakens = computed(() => [...new Set((preview.value?.groups ?? []).flatMap
 const publishing = ref(false)
 const message = ref('')
 const busy = ref(false)
+const alone = ref(false) // without somebody else's consent, because it cannot wait
+watch(publishing, () => (alone.value = false))
 async function publish() {
   busy.value = true
   error.value = null
   try {
-    const r = await told(client.POST('/api/revisions', { body: { files: files.value, message: message.value } }))
+    const r = await told(client.POST('/api/revisions', { body: { files: files.value, message: message.value, alone: alone.value || undefined } }))
     publishing.value = false
     edits.value = {}
     message.value = ''
@@ -227,11 +230,12 @@ const show = (query: Record<string, string | undefined>) => void router.replace(
   <el-dialog v-model="publishing" :title="consent ? 'Propose this edit' : 'Publish this edit'" width="520">
     <p v-if="consent && preview">Revision {{ newest }} wants that somebody else agrees before a folder is published. {{ count(preview.changing, 'host', 'hosts') }} would change, in {{ count(preview.groups.length, 'way', 'ways') }}<template v-if="weakens.length">, <b class="bad">and it weakens security</b></template>.</p>
     <p v-else-if="preview">It becomes revision {{ newest + 1 }}: {{ count(preview.changing, 'host', 'hosts') }} would change, in {{ count(preview.groups.length, 'way', 'ways') }}<template v-if="weakens.length">, <b class="bad">and it weakens security</b></template>. No host changes before a rollout is begun.</p>
-    <el-input v-model="message" maxlength="500" placeholder="What changed, for those who come later" aria-label="Message" />
+    <el-input v-model="message" maxlength="500" :placeholder="alone ? 'Why it cannot wait' : 'What changed, for those who come later'" aria-label="Message" />
+    <el-checkbox v-if="consent" v-model="alone">It cannot wait: publish it without somebody else's consent. The message says why, and it stays in the audit.</el-checkbox>
     <template #footer>
       <el-button @click="publishing = false">Not now</el-button>
-      <el-button :type="consent ? 'primary' : undefined" :loading="busy" :disabled="message.trim().length < 3" @click="propose">Propose it</el-button>
-      <el-button v-if="!consent" type="primary" :loading="busy" :disabled="message.trim().length < 3" @click="publish">Publish revision {{ newest + 1 }}</el-button>
+      <el-button v-if="!alone" :type="consent ? 'primary' : undefined" :loading="busy" :disabled="message.trim().length < 3" @click="propose">Propose it</el-button>
+      <el-button v-if="!consent || alone" :type="alone ? 'danger' : 'primary'" :loading="busy" :disabled="message.trim().length < 3" @click="publish">Publish revision {{ newest + 1 }}{{ alone ? ' alone' : '' }}</el-button>
     </template>
   </el-dialog>
 </template>

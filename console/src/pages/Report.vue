@@ -6,7 +6,7 @@ import { client, told, type FindingGroup, type Standing } from '../api'
 import Moment from '../parts/Moment.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
-import { count, severityLook, short } from '../words'
+import { count, number, severityLook, short } from '../words'
 
 const perPage = 500
 const report = useQuery({
@@ -61,7 +61,7 @@ function print() {
           <tr v-for="(g, i) in k.list" :key="i">
             <td>{{ g.message }}<div v-if="g.trace" class="soft">{{ g.hosts > 1 ? `on ${short(g.first)}: ` : '' }}{{ g.trace }}</div></td>
             <td class="mono">{{ g.file || 'several files' }}</td>
-            <td><b>{{ g.hosts }}</b>: {{ g.names.map(short).join(', ') }}<template v-if="g.hosts > g.names.length"> and {{ g.hosts - g.names.length }} more</template></td>
+            <td><b>{{ number(g.hosts) }}</b>: {{ g.names.map(short).join(', ') }}<template v-if="g.hosts > g.names.length"> and {{ number(g.hosts - g.names.length) }} more</template></td>
             <td><Moment :at="g.since" /></td>
           </tr>
         </tbody>

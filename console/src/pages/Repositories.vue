@@ -9,7 +9,7 @@ import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
 import { useMayChange } from '../role'
-import { ago, count, exact, placeLook, placeWord, seen } from '../words'
+import { ago, count, exact, number, placeLook, placeWord, seen } from '../words'
 
 const now = useNow()
 const mayChange = useMayChange()
@@ -108,7 +108,7 @@ const probe = useMutation({
             <div v-for="w in (row.witnesses ?? []).filter((x: { ok: boolean }) => !x.ok)" :key="w.package" class="warn small">its witness {{ w.package }} {{ w.offered ? `is at ${w.offered}, wanted is ${w.at_least}` : 'is not offered' }}</div>
           </template>
         </el-table-column>
-        <el-table-column label="Hosts" width="72" align="right"><template #default="{ row }"><b>{{ row.hosts }}</b></template></el-table-column>
+        <el-table-column label="Hosts" width="72" align="right"><template #default="{ row }"><b>{{ number(row.hosts) }}</b></template></el-table-column>
         <el-table-column label="Packages" width="120" align="right">
           <template #default="{ row }">
             {{ row.look.found ? row.look.packages : '?' }}

@@ -12,7 +12,7 @@ import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import Waves from '../parts/Waves.vue'
 import { useMayChange, useSession } from '../role'
-import { ago, count, progressLook, short } from '../words'
+import { ago, count, number, progressLook, short } from '../words'
 
 const props = defineProps<{ id?: string }>()
 const now = useNow()
@@ -139,9 +139,9 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
         <el-table-column prop="author" label="By" min-width="90" />
         <el-table-column label="Begun" min-width="205"><template #default="{ row }"><Moment :at="row.begun" /></template></el-table-column>
         <el-table-column label="Waves" width="80" align="right"><template #default="{ row }">{{ row.wave }} of {{ row.wave_count }}</template></el-table-column>
-        <el-table-column label="Done" width="80" align="right"><template #default="{ row }">{{ row.counts.done }}</template></el-table-column>
-        <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }">{{ row.counts.unchanged }}</template></el-table-column>
-        <el-table-column label="Failed" width="90" align="right"><template #default="{ row }"><span :class="{ bad: row.counts.failed }">{{ row.counts.failed ? '✗ ' : '' }}{{ row.counts.failed }}</span></template></el-table-column>
+        <el-table-column label="Done" width="80" align="right"><template #default="{ row }">{{ number(row.counts.done) }}</template></el-table-column>
+        <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }">{{ number(row.counts.unchanged) }}</template></el-table-column>
+        <el-table-column label="Failed" width="90" align="right"><template #default="{ row }"><span :class="{ bad: row.counts.failed }">{{ row.counts.failed ? '✗ ' : '' }}{{ number(row.counts.failed) }}</span></template></el-table-column>
         <el-table-column label="State" width="120"><template #default="{ row }"><Mark :look="look(row as Rollout)" :word="word(row as Rollout)" /></template></el-table-column>
       </el-table>
       <el-pagination v-if="rollouts.data.value.total > listShown" v-model:current-page="listPage" class="pages" layout="prev, pager, next, total" :total="rollouts.data.value.total" :page-size="listShown" />

@@ -5,7 +5,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { useRoute, useRouter } from 'vue-router'
 import { client, told, type Schemas } from '../api'
 import Trouble from '../parts/Trouble.vue'
-import { count, short } from '../words'
+import { count, number, short } from '../words'
 
 const route = useRoute()
 const router = useRouter()
@@ -47,7 +47,7 @@ function says(r: Schemas['WhenceRow']): string {
   <Trouble :error="got.error.value" />
   <p v-if="got.isFetching.value && !w" class="soft">Looking it up …</p>
   <template v-if="w">
-    <p v-if="w.nowhere" class="soft">On {{ count(w.nowhere, 'host', 'hosts') }} of {{ w.hosts }} no source that is known offers it.</p>
+    <p v-if="w.nowhere" class="soft">On {{ count(w.nowhere, 'host', 'hosts') }} of {{ number(w.hosts) }} no source that is known offers it.</p>
     <p v-if="w.unsure" class="warn"><b>? {{ count(w.unsure, 'host has', 'hosts have') }}</b> sources of which it is not known what they offer: the answer for them may be another.</p>
     <p v-if="w.unknown" class="warn"><b>? {{ count(w.unknown, 'host has', 'hosts have') }}</b> sent no survey yet.</p>
     <section v-for="(r, i) in rows" :key="i" class="card row">

@@ -4,7 +4,7 @@
 // a library for charts is larger than all of that page.
 import { computed } from 'vue'
 import type { Schemas } from '../api'
-import { count, span } from '../words'
+import { count, number, span } from '../words'
 
 type Day = Schemas['Day']
 const props = defineProps<{ days: Day[] }>()
@@ -84,7 +84,7 @@ const told = (d: Day) =>
         <tbody>
           <tr v-for="d in props.days" :key="d.day">
             <td>{{ d.day }}</td>
-            <template v-if="d.standing"><td>{{ d.standing.hosts }}</td><td>{{ d.standing.drifted }}</td><td>{{ d.standing.failed }}</td><td>{{ unheard(d) }}</td><td>{{ d.arisen }}</td><td>{{ d.closed }}</td><td>{{ d.within == null ? '–' : span(d.within) }}</td></template>
+            <template v-if="d.standing"><td>{{ number(d.standing.hosts) }}</td><td>{{ number(d.standing.drifted) }}</td><td>{{ number(d.standing.failed) }}</td><td>{{ number(unheard(d) ?? 0) }}</td><td>{{ number(d.arisen) }}</td><td>{{ number(d.closed) }}</td><td>{{ d.within == null ? '–' : span(d.within) }}</td></template>
             <td v-else colspan="7" class="warn">? nobody counted</td>
           </tr>
         </tbody>

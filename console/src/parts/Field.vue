@@ -1,10 +1,11 @@
 <script setup lang="ts">
 // All hosts, one mark each, gathered by system: those that need somebody first. The table beside
 // it says the same in numbers, for those who do not see it or use no pointer.
-import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useParentElement, useResizeObserver } from '@vueuse/core'
+import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import type { Schemas } from '../api'
 import { dark } from '../theme'
-import { stateLook, states } from '../words'
+import { number, stateLook, states } from '../words'
 
 type System = Schemas['FieldSystem']
 const props = defineProps<{ systems: System[] }>()
@@ -70,7 +71,7 @@ function draw() {
   props.systems.forEach((s, i) => {
     c.fillStyle = colour('--soft')
     c.font = '13px system-ui, "DejaVu Sans", sans-serif'
-    c.fillText(`${s.system || 'no survey yet'}: ${s.hosts}`, 0, y + 13, label - 8)
+    c.fillText(`${s.system || 'no survey yet'}: ${number(s.hosts)}`, 0, y + 13, label - 8)
     let at = 0
     for (const state of states) {
       c.fillStyle = c.strokeStyle = colour(tone[stateLook[state]?.tone ?? 'plain'] ?? '--soft')
@@ -80,12 +81,8 @@ function draw() {
   })
 }
 
-const resized = new ResizeObserver(() => draw())
-onMounted(() => {
-  draw()
-  if (canvas.value?.parentElement) resized.observe(canvas.value.parentElement)
-})
-onBeforeUnmount(() => resized.disconnect())
+onMounted(draw)
+useResizeObserver(useParentElement(canvas), () => draw())
 watch([() => props.systems, dark], () => void nextTick(draw))
 </script>
 
@@ -100,7 +97,7 @@ watch([() => props.systems, dark], () => void nextTick(draw))
       <tbody>
         <tr v-for="x in systems" :key="x.system">
           <th scope="row">{{ x.system || 'no survey yet' }}</th>
-          <td v-for="s in used" :key="s"><router-link v-if="x.states[s]" :to="{ name: 'fleet', query: { q: x.system, state: s } }" :class="stateLook[s]?.tone">{{ x.states[s] }}</router-link><span v-else class="soft">–</span></td>
+          <td v-for="s in used" :key="s"><router-link v-if="x.states[s]" :to="{ name: 'fleet', query: { q: x.system, state: s } }" :class="stateLook[s]?.tone">{{ number(x.states[s] ?? 0) }}</router-link><span v-else class="soft">–</span></td>
         </tr>
       </tbody>
     </table>

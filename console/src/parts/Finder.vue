@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // Ctrl-K: finds pages, hosts, keys, repositories and packages, and goes there.
-import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useEventListener, useTimeoutFn } from '@vueuse/core'
+import { computed, nextTick, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { client, told } from '../api'
 import { views } from '../views'
@@ -35,15 +36,15 @@ const hits = computed(() => {
   return [...here.slice(0, part ? 6 : 13), ...found.value]
 })
 
-let timer: number | undefined
 let turn = 0
+const typed = useTimeoutFn((part: string, mine: number) => void look(part, mine), 150, { immediate: false })
 watch(q, (text) => {
   at.value = 0
   found.value = []
-  window.clearTimeout(timer)
+  typed.stop()
   const part = text.trim()
   const mine = ++turn
-  if (part.length >= 2) timer = window.setTimeout(() => void look(part, mine), 150)
+  if (part.length >= 2) typed.start(part, mine)
 })
 async function look(part: string, mine: number) {
   const query = { q: part, per_page: 6 }
@@ -86,8 +87,7 @@ watch(open, async (o) => {
   await nextTick()
   input.value?.focus()
 })
-onMounted(() => window.addEventListener('keydown', key))
-onBeforeUnmount(() => window.removeEventListener('keydown', key))
+useEventListener(window, 'keydown', key)
 </script>
 
 <template>

@@ -4,6 +4,7 @@
 import { ref } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { client, told } from '../api'
+import { number } from '../words'
 
 defineProps<{ modelValue: string[] }>()
 const emit = defineEmits<{ change: [groups: string[]] }>()
@@ -23,6 +24,6 @@ const groups = useQuery({ queryKey: ['groups'], queryFn: () => told(client.GET('
     @visible-change="(v: boolean) => (opened ||= v)"
     @change="(v: string[]) => emit('change', v)"
   >
-    <el-option v-for="g in groups.data.value?.items ?? []" :key="g.name" :value="g.name" :label="`${g.name} (${g.hosts})`" />
+    <el-option v-for="g in groups.data.value?.items ?? []" :key="g.name" :value="g.name" :label="`${g.name} (${number(g.hosts)})`" />
   </el-select>
 </template>

@@ -2,7 +2,7 @@
 // Counts, beside what is known of the fleet, what is not.
 import { computed } from 'vue'
 import type { Standing } from '../api'
-import { count } from '../words'
+import { count, number } from '../words'
 
 const props = defineProps<{ standing: Standing }>()
 
@@ -33,7 +33,7 @@ const of = computed<Part[]>(() => {
 
 <template>
   <p class="soft not-known">
-    {{ standing.steady }} of {{ count(standing.hosts, 'host', 'hosts') }} as the policy says<template v-if="standing.drifted">, {{ standing.drifted }} drifted</template>.
+    {{ number(standing.steady) }} of {{ count(standing.hosts, 'host', 'hosts') }} as the policy says<template v-if="standing.drifted">, {{ number(standing.drifted) }} drifted</template>.
     <template v-if="parts.length">
       <b class="warn">? Not known of:</b>
       <template v-for="([n, what, state], i) in parts" :key="what">{{ i ? ', ' : ' ' }}<router-link v-if="state" :to="{ name: 'fleet', query: { state } }">{{ n }} {{ what }}</router-link><template v-else>{{ n }} {{ what }}</template></template>.

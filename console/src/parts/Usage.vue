@@ -5,6 +5,7 @@ import { LineChart } from 'echarts/charts'
 import { GridComponent, LegendComponent, TooltipComponent } from 'echarts/components'
 import { init, use, type ECharts } from 'echarts/core'
 import { SVGRenderer } from 'echarts/renderers'
+import { useResizeObserver } from '@vueuse/core'
 import { onMounted, onUnmounted, ref, watch } from 'vue'
 import type { Outlook } from '../api'
 import { dark } from '../theme'
@@ -51,17 +52,13 @@ function draw() {
   )
 }
 
-const resize = () => chart?.resize()
+useResizeObserver(box, () => chart?.resize())
 onMounted(() => {
   if (!box.value) return
   chart = init(box.value, undefined, { renderer: 'svg' })
   draw()
-  window.addEventListener('resize', resize)
 })
-onUnmounted(() => {
-  window.removeEventListener('resize', resize)
-  chart?.dispose()
-})
+onUnmounted(() => chart?.dispose())
 watch([() => props.usage, dark], draw, { flush: 'post' })
 </script>
 

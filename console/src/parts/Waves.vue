@@ -2,7 +2,7 @@
 // The waves of a rollout: who is in each, how far it is, and each gate's value beside its limit.
 import { computed } from 'vue'
 import type { Rollout, Schemas } from '../api'
-import { count, progressLook } from '../words'
+import { count, number, progressLook } from '../words'
 
 const props = defineProps<{ rollout: Rollout }>()
 type Part = Schemas['RolloutPart']
@@ -37,10 +37,10 @@ function stands(p: Part): { word: string; tone: string } {
       <div class="no"><b>Wave {{ p.wave }}</b><div :class="stands(p).tone">{{ stands(p).word }}</div></div>
       <div class="who">{{ p.what }}<div class="soft">plan {{ p.plan }}<template v-if="p.agreed">, agreed by {{ p.agreed }}</template><template v-if="p.quiet">, quiet {{ p.quiet }}</template></div></div>
       <div class="far">
-        <div class="strip" :title="bits(p).map((b) => `${b.hosts} ${b.state}`).join(', ')">
+        <div class="strip" :title="bits(p).map((b) => `${number(b.hosts)} ${b.state}`).join(', ')">
           <span v-for="b in bits(p)" :key="b.state" :class="['bit', b.tone, b.state]" :style="{ flexGrow: b.hosts }" />
         </div>
-        <div class="soft">{{ count(p.hosts, 'host', 'hosts') }}: {{ bits(p).map((b) => `${b.hosts} ${b.state}`).join(', ') }}</div>
+        <div class="soft">{{ count(p.hosts, 'host', 'hosts') }}: {{ bits(p).map((b) => `${number(b.hosts)} ${b.state}`).join(', ') }}</div>
       </div>
       <div class="gates">
         <span v-for="g in gates(p)" :key="g.name" :class="['gate', { bad: !g.passed }]">{{ g.passed ? '' : '✗ ' }}{{ words[g.name] ?? g.name }} <b>{{ g.value }}</b><span class="soft">{{ g.most >= 0 ? ` of at most ${g.most}` : '' }}</span></span>
