@@ -30,6 +30,7 @@ console/node_modules/.installed: console/package.json console/package-lock.json
 
 console/dist/index.html: console/node_modules/.installed $(CONSOLE_FILES)
 	cd console && npm run build
+	$(GO) run ./internal/packed console/dist
 
 # The console's types follow from the OpenAPI document, and that from the Go types.
 types: console/node_modules/.installed

@@ -2,11 +2,13 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"io/fs"
 	"mime"
 	"net/http"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -22,9 +24,18 @@ type asset struct {
 	kind   string // of its content
 	tag    string // digest of the plain bytes
 	plain  []byte
-	packed []byte // by gzip; nil where that is not worth it
-	hashed bool   // its name changes with its bytes
+	packed []packed // smallest first; none where it is not worth it
+	hashed bool     // its name changes with its bytes
 }
+
+// packed is a file in a coding of HTTP.
+type packed struct {
+	coding string
+	bytes  []byte
+}
+
+// built are the codings that the console's build has made already, and the ends of their names.
+var built = map[string]string{"br": ".br", "zstd": ".zst"}
 
 // assets are the files of the console that somebody has asked for.
 type assets struct {
@@ -49,7 +60,7 @@ func (a *assets) get(files fs.FS, name string) (*asset, error) {
 	if err != nil {
 		return nil, err
 	}
-	if info.IsDir() {
+	if info.IsDir() || isPacked(name) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 	}
 	plain, err := fs.ReadFile(files, name)
@@ -63,23 +74,48 @@ func (a *assets) get(files fs.FS, name string) (*asset, error) {
 		hashed: hashedName.MatchString(name),
 	}
 	if len(plain) >= leastPacked {
-		var b bytes.Buffer
-		w, err := gzip.NewWriterLevel(&b, gzip.BestCompression)
-		if err == nil {
-			_, err = w.Write(plain)
-		}
-		if err == nil {
-			err = w.Close()
-		}
-		if err == nil && b.Len() < len(plain)*9/10 {
-			out.packed = b.Bytes()
-		}
+		out.packed = packings(files, name, plain)
 	}
 	if a.list == nil {
 		a.list = map[string]*asset{}
 	}
 	a.list[name] = out
 	return out, nil
+}
+
+// isPacked reports whether a name is that of a file which stands for another.
+func isPacked(name string) bool {
+	for _, end := range built {
+		if strings.HasSuffix(name, end) {
+			return true
+		}
+	}
+	return false
+}
+
+// packings are those in which a file is smaller, the smallest first.
+func packings(files fs.FS, name string, plain []byte) (out []packed) {
+	for coding, end := range built {
+		if b, err := fs.ReadFile(files, name+end); err == nil {
+			out = append(out, packed{coding, b})
+		}
+	}
+	var b bytes.Buffer
+	w, err := gzip.NewWriterLevel(&b, gzip.BestCompression)
+	if err == nil {
+		_, err = w.Write(plain)
+	}
+	if err == nil {
+		err = w.Close()
+	}
+	if err == nil {
+		out = append(out, packed{"gzip", b.Bytes()})
+	}
+	out = slices.DeleteFunc(out, func(p packed) bool { return len(p.bytes) >= len(plain)*9/10 })
+	slices.SortFunc(out, func(a, b packed) int {
+		return cmp.Or(len(a.bytes)-len(b.bytes), strings.Compare(a.coding, b.coding))
+	})
+	return out
 }
 
 // console serves the built console; a path that is no file is a page of it.
@@ -99,6 +135,7 @@ func (s *Service) console(w http.ResponseWriter, r *http.Request) {
 	} else {
 		if name == "" || !strings.Contains(path.Base(name), ".") || strings.HasPrefix(name, "hosts/") {
 			name = "index.html"
+			s.opened.Do(func() { s.background(s.gatherAhead) })
 		}
 		if file, err = s.assets.get(s.opts.Console, name); err != nil {
 			problem(w, http.StatusNotFound, "the console is not built into this binary; run make build")
@@ -120,22 +157,40 @@ func (a *asset) serve(w http.ResponseWriter, r *http.Request) {
 		h.Set("Content-Type", a.kind)
 	}
 	body, tag := a.plain, a.tag
-	if a.packed != nil && takesGzip(r) {
-		h.Set("Content-Encoding", "gzip")
-		body, tag = a.packed, a.tag+"-gzip" // other bytes, so another tag
+	if p := a.packedFor(r); p != nil {
+		h.Set("Content-Encoding", p.coding)
+		body, tag = p.bytes, a.tag+"-"+p.coding // other bytes, so another tag
 	}
 	h.Set("ETag", strconv.Quote(tag))
 	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(body))
 }
 
-// takesGzip reports whether who asks takes gzip. RFC 9110, 12.5.3.
-func takesGzip(r *http.Request) bool {
-	for part := range strings.SplitSeq(r.Header.Get("Accept-Encoding"), ",") {
-		name, quality, _ := strings.Cut(part, ";")
-		if strings.EqualFold(strings.TrimSpace(name), "gzip") {
-			q, err := strconv.ParseFloat(strings.TrimPrefix(strings.ReplaceAll(quality, " ", ""), "q="), 64)
-			return err != nil || q > 0 // without a quality it is 1
+// packedFor is the smallest packing that who asks takes, or prefers; nil for none.
+func (a *asset) packedFor(r *http.Request) (best *packed) {
+	taken, wanted := codings(r), 0.0
+	for i := range a.packed {
+		p := &a.packed[i]
+		q, named := taken[p.coding]
+		if !named {
+			q = taken["*"]
+		}
+		if q > wanted {
+			best, wanted = p, q
 		}
 	}
-	return false
+	return best
+}
+
+// codings are those that who asks takes, and how much each is wanted. RFC 9110, 12.5.3.
+func codings(r *http.Request) map[string]float64 {
+	out := map[string]float64{}
+	for part := range strings.SplitSeq(r.Header.Get("Accept-Encoding"), ",") {
+		name, quality, _ := strings.Cut(part, ";")
+		q, err := strconv.ParseFloat(strings.TrimPrefix(strings.ReplaceAll(quality, " ", ""), "q="), 64)
+		if err != nil {
+			q = 1 // without a quality it is 1
+		}
+		out[strings.ToLower(strings.TrimSpace(name))] = q
+	}
+	return out
 }

@@ -2,12 +2,15 @@ package service_test
 
 import (
 	"compress/gzip"
+	"encoding/base64"
 	"io"
 	"net/http"
+	"os/exec"
 	"regexp"
 	"strings"
 	"testing"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -36,12 +39,24 @@ func TestTheConsolesFilesAreSentOnce(t *testing.T) {
 	script := regexp.MustCompile(`/assets/index-[A-Za-z0-9_-]+\.js`).FindString(html)
 	require.NotEmpty(t, script)
 	plain, text := get(script)
-	packed, short := get(script, "Accept-Encoding", "br, gzip;q=0.8")
-	assert.Equal(t, []string{"", "gzip"}, []string{plain.Header.Get("Content-Encoding"), packed.Header.Get("Content-Encoding")})
+	packed, short := get(script, "Accept-Encoding", "gzip, deflate, br, zstd")
+	assert.Equal(t, []string{"", "br"}, []string{plain.Header.Get("Content-Encoding"), packed.Header.Get("Content-Encoding")})
 	assert.Less(t, len(short), len(text)/2)
 	assert.Contains(t, packed.Header.Get("Cache-Control"), "immutable")
-	refused, whole := get(script, "Accept-Encoding", "gzip;q=0")
-	assert.Equal(t, []any{"", text}, []any{refused.Header.Get("Content-Encoding"), whole})
+	tags := map[string]bool{}
+	for wanted, coding := range map[string]string{
+		"": "", "gzip": "gzip", "gzip;q=0": "", "gzip;q=0.2, zstd": "zstd", "zstd;q=0.1, br;q=0.2": "br", "*": "br", "*;q=0, gzip": "gzip", "br;q=0, *": "zstd", "identity": "",
+	} {
+		got, body := get(script, "Accept-Encoding", wanted)
+		assert.Equal(t, coding, got.Header.Get("Content-Encoding"), wanted)
+		assert.Equal(t, text, unpacked(t, coding, body), wanted)
+		tags[got.Header.Get("ETag")] = true
+	}
+	assert.Len(t, tags, 4, "other bytes have another tag")
+	for _, end := range []string{".br", ".zst"} {
+		hidden, _ := get(script + end)
+		assert.Equal(t, http.StatusNotFound, hidden.StatusCode)
+	}
 	for _, path := range []string{"/", "/drift", "/assets/lantern.svg", script} {
 		first, _ := get(path)
 		require.NotEmpty(t, first.Header.Get("ETag"), path)
@@ -58,9 +73,28 @@ func TestTheConsolesFilesAreSentOnce(t *testing.T) {
 	list, body := get("/api/hosts?per_page=1", "Authorization", "Bearer "+r.Operator.Token, "Accept-Encoding", "gzip")
 	require.Equal(t, http.StatusOK, list.StatusCode)
 	require.Equal(t, "gzip", list.Header.Get("Content-Encoding"))
-	z, err := gzip.NewReader(strings.NewReader(body))
+	assert.Contains(t, unpacked(t, "gzip", body), `"hosts"`)
+}
+
+// unpacked is what a body says.
+func unpacked(t *testing.T, coding, body string) string {
+	t.Helper()
+	var z io.Reader = strings.NewReader(body)
+	var err error
+	switch coding {
+	case "gzip":
+		z, err = gzip.NewReader(z)
+	case "zstd":
+		z, err = zstd.NewReader(z)
+	case "br":
+		out, err := exec.Command("node", "-e",
+			"process.stdout.write(require('zlib').brotliDecompressSync(Buffer.from(process.argv[1], 'base64')))",
+			base64.StdEncoding.EncodeToString([]byte(body))).Output()
+		require.NoError(t, err)
+		return string(out)
+	}
 	require.NoError(t, err)
-	unpacked, err := io.ReadAll(z)
+	out, err := io.ReadAll(z)
 	require.NoError(t, err)
-	assert.Contains(t, string(unpacked), `"hosts"`)
+	return string(out)
 }

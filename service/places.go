@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -240,17 +239,9 @@ func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, 
 	return list, p, revision, g.unknown, nil
 }
 
-// afterStart is how long a start is left alone before anything is worked out that nobody asked for.
-const afterStart = time.Second
-
-// gatherAhead works out after a start from where hosts get packages: in a large fleet it takes
-// seconds, and who opens the console first would wait for it.
+// gatherAhead works out from where hosts get packages when the console is opened for the first
+// time: in a large fleet it takes seconds, and its first page would wait for it.
 func (s *Service) gatherAhead(ctx context.Context) {
-	select {
-	case <-ctx.Done():
-		return
-	case <-time.After(afterStart):
-	}
 	patience := mostPatience
 	surveys := map[string]int{}
 	for _, h := range s.fleet.all() {

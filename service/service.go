@@ -79,6 +79,7 @@ type Service struct {
 	upstreams  *upstreams
 	turns      turns
 	gathered   gathered
+	opened     sync.Once                      // the console, for the first time
 	inside     atomic.Int32                   // calls of people that are under way
 	background func(do func(context.Context)) // does something that ends with the service
 
@@ -180,7 +181,6 @@ func (s *Service) beginWork() {
 	s.stopped.Go(func() { s.watchHealing(bg) })
 	s.stopped.Go(func() { s.tellWebhooks(bg) })
 	s.stopped.Go(func() { s.watchDocuments(bg) })
-	s.stopped.Go(func() { s.gatherAhead(bg) })
 	if s.opts.Probe > 0 {
 		s.stopped.Go(func() { s.watchUpstreams(bg) })
 	}

@@ -13,6 +13,7 @@ import Trouble from '../parts/Trouble.vue'
 import { useMayChange, useSession } from '../role'
 import { ago, count, exact, short } from '../words'
 
+const Follows = defineAsyncComponent(() => import('../parts/Follows.vue'))
 const Editor = defineAsyncComponent(() => import('../parts/Editor.vue'))
 const now = useNow()
 const route = useRoute()
@@ -64,9 +65,15 @@ const was = computed(() => decode(shown.value[file.value] ?? ''))
 const edits = ref<Record<string, string>>({})
 const text = computed(() => edits.value[file.value] ?? was.value)
 const edited = computed(() => Object.keys(edits.value).length > 0)
-function change(t: string) {
-  const { [file.value]: _, ...others } = edits.value
-  edits.value = t === was.value ? others : { ...others, [file.value]: t }
+function changeIn(name: string, t: string) {
+  const { [name]: _, ...others } = edits.value
+  edits.value = t === decode(shown.value[name] ?? '') ? others : { ...others, [name]: t }
+}
+const change = (t: string) => changeIn(file.value, t)
+const texts = computed(() => Object.fromEntries(Object.keys(shown.value).filter((n) => n.endsWith('.yaml')).map((n) => [n, edits.value[n] ?? decode(shown.value[n] ?? '')])))
+function move(name: string, t: string) {
+  changeIn(name, t)
+  show({ file: name })
 }
 const undo = () => (edits.value = {})
 onBeforeRouteLeave(() => !edited.value || window.confirm('The edit is not published. Leave it?'))
@@ -176,7 +183,7 @@ const show = (query: Record<string, string | undefined>) => void router.replace(
     <nav aria-label="Files" class="card files" tabindex="0">
       <a v-for="n in names" :key="n" href="#" :class="{ here: n === file, soft: !n.endsWith('.yaml') }" :aria-current="n === file ? 'true' : undefined" @click.prevent="n.endsWith('.yaml') && show({ file: n })"><span aria-hidden="true">{{ edits[n] !== undefined || others.includes(n) ? '±' : ' ' }}</span> {{ n }}</a>
     </nav>
-    <Editor :key="`${looked} ${base} ${file}`" :text="text" :readonly="!mayChange || looked > 0" :words="words" :marks="marks" @change="change" />
+    <Editor :key="`${looked} ${base} ${file}`" :text="text" :file="file" :files="texts" :readonly="!mayChange || looked > 0" :words="words" :marks="marks" @change="change" />
     <aside class="card does" aria-label="What the edit would do" aria-live="polite" tabindex="0">
       <ProposalCard v-if="proposed" :proposal="proposed" :me="me" :may="mayChange" @became="became" @ended="show({ proposal: undefined })" />
       <template v-if="!edited && !looked">
@@ -214,6 +221,7 @@ const show = (query: Record<string, string | undefined>) => void router.replace(
       </template>
     </aside>
   </div>
+  <Follows v-if="folder.data.value" :files="texts" :may-change="mayChange && !looked" @change="move" />
 
   <h2 v-if="revisions.data.value?.total">Revisions</h2>
   <div v-if="revisions.data.value?.total" class="card">

@@ -1,27 +1,51 @@
 <script setup lang="ts">
 // A YAML file in an editor, with what the service says is wrong with it where it stands.
-import { autocompletion, type CompletionContext } from '@codemirror/autocomplete'
+import { autocompletion, type Completion, type CompletionContext } from '@codemirror/autocomplete'
 import { yaml } from '@codemirror/lang-yaml'
 import { HighlightStyle, syntaxHighlighting } from '@codemirror/language'
 import { lintGutter, setDiagnostics, type Diagnostic } from '@codemirror/lint'
 import { Compartment, EditorState } from '@codemirror/state'
-import { EditorView } from '@codemirror/view'
+import { EditorView, hoverTooltip } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
 import { basicSetup } from 'codemirror'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import schema from '../../../docs/policy.schema.json'
+import { offersAt, tellsAt, whereTyped, type Texts } from '../policy'
 
-const props = defineProps<{ text: string; readonly?: boolean; words: string[]; marks: { line: number; column: number; severity: string; message: string }[] }>()
+const props = defineProps<{ text: string; file: string; readonly?: boolean; files: Texts; words: string[]; marks: { line: number; column: number; severity: string; message: string }[] }>()
 const emit = defineEmits<{ change: [text: string] }>()
 const box = ref<HTMLElement>()
 let view: EditorView | undefined
 const writable = new Compartment()
 
-// Names of the policy and keys of its language are completed.
+// What may stand here by the policy's language and its own names comes first; other words of the
+// folder come after it.
 function complete(c: CompletionContext) {
-  const word = c.matchBefore(/[\w-]+/)
+  const word = c.matchBefore(/[\w.-]+/)
   if (!word && !c.explicit) return null
-  return { from: word?.from ?? c.pos, options: props.words.map((label) => ({ label })), validFor: /^[\w-]*$/ }
+  const from = word?.from ?? c.pos
+  const body = c.state.doc.toString()
+  const where = whereTyped(body, from, c.pos)
+  const offers = where ? offersAt(schema, where, { ...props.files, [props.file]: body }) : []
+  const types = { key: 'property', word: 'keyword', name: 'variable' }
+  const options: Completion[] = offers.map((o) => ({ label: o.label, info: o.detail, type: types[o.kind], boost: 50 }))
+  const others = props.words.filter((w) => !offers.some((o) => o.label === w)).map((label) => ({ label }))
+  return { from, options: [...options, ...others], validFor: /^[\w.-]*$/ }
 }
+
+// What a key means, and what a name stands for and where, is told to whoever points at it.
+const hover = hoverTooltip((v, pos) => {
+  const told = tellsAt(schema, v.state.doc.toString(), pos, props.files)
+  if (!told) return null
+  const dom = document.createElement('div')
+  dom.className = 'told'
+  if (told.says) dom.append(Object.assign(document.createElement('p'), { textContent: told.says }))
+  if (told.named) {
+    dom.append(Object.assign(document.createElement('p'), { textContent: `${told.named.file}:${told.named.line}`, className: 'soft' }))
+    dom.append(Object.assign(document.createElement('pre'), { textContent: told.named.text.split('\n').slice(0, 12).join('\n') }))
+  }
+  return { pos, above: true, create: () => ({ dom }) }
+})
 
 const look = EditorView.theme({
   '&': { fontSize: '13px', backgroundColor: 'var(--card)', color: 'var(--ink)', height: '62vh' },
@@ -64,6 +88,7 @@ onMounted(() => {
         look,
         EditorView.contentAttributes.of({ 'aria-label': 'Text of the file' }),
         autocompletion({ override: [complete] }),
+        hover,
         writable.of(EditorState.readOnly.of(props.readonly === true)),
         EditorView.updateListener.of((u) => u.docChanged && emit('change', u.state.doc.toString())),
       ],
@@ -81,3 +106,18 @@ watch(() => props.marks, mark)
 </script>
 
 <template><div ref="box" class="editor card"></div></template>
+
+<style>
+.cm-tooltip .told {
+  max-width: 560px;
+  padding: 6px 10px;
+}
+.cm-tooltip .told p {
+  margin: 2px 0;
+}
+.cm-tooltip .told pre {
+  margin: 4px 0 0;
+  font: 13px var(--mono);
+  white-space: pre-wrap;
+}
+</style>
