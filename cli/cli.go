@@ -247,6 +247,7 @@ func (a *app) commands(root *cobra.Command) {
 		a.webhook(),
 		a.shelf(),
 		a.secrets(),
+		a.setting(),
 		a.serve(),
 		a.demo(),
 		a.openapi(),

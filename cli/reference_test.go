@@ -119,7 +119,7 @@ func TestExamplesUseCommandsAndOptionsThatThereAre(t *testing.T) {
 func TestPapersAndMessagesNameCommandsThatThereAre(t *testing.T) {
 	span := regexp.MustCompile("`((?:bin/)?lantern [^`\n]*)`")
 	block := regexp.MustCompile(`(?m)^(?:\s*|\$ )((?:bin/)?lantern [a-z].*)$`)
-	message := regexp.MustCompile(`lantern ((?:host|group|cohort|key|repository|waiver|survey|policy|revision|rollout|freeze|channel|contract|seat|account|audit|operator|webhook|shelf|proposal|secrets|drift|heal|explain|whence|read|preview|hosts|learn|adopt|revisions|cohorts|export|thaw)\b(?: [a-z-]+)?)`)
+	message := regexp.MustCompile(`lantern ((?:host|group|cohort|key|repository|waiver|survey|policy|revision|rollout|freeze|channel|contract|seat|account|audit|operator|webhook|shelf|proposal|secrets|setting|drift|heal|explain|whence|read|preview|hosts|learn|adopt|revisions|cohorts|export|thaw)\b(?: [a-z-]+)?)`)
 	tried := 0
 	check := func(file, line string) {
 		tried++

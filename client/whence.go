@@ -56,3 +56,8 @@ func (c *Client) Between(ctx context.Context, name string, from, to time.Time, l
 	}
 	return get[api.BetweenPage](ctx, c, "/api/hosts/"+url.PathEscape(name)+"/between", q)
 }
+
+// Settings are what the service runs with.
+func (c *Client) Settings(ctx context.Context, l List) (api.SettingPage, error) {
+	return get[api.SettingPage](ctx, c, "/api/settings", l.values())
+}

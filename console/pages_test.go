@@ -193,7 +193,7 @@ func TestNoPageHasAFaultThatAxeFinds(t *testing.T) {
 	s := openFor(t, r, 1280, 800, 5*time.Minute)
 	for _, page := range []string{
 		"/", "/hosts", "/hosts/gw-01.brinewick.test", "/drift", "/policy", "/changes", "/rollouts", "/repositories", "/keys", "/contracts",
-		"/audit", "/people", "/report", "/whence?package=saltmarsh-server", "/nowhere",
+		"/audit", "/people", "/settings", "/report", "/whence?package=saltmarsh-server", "/nowhere",
 	} {
 		s.do(chromedp.Navigate(s.url + page))
 		s.settled()

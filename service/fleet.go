@@ -323,6 +323,9 @@ func (h *host) seenAt() time.Time {
 	return time.Time{}
 }
 
+// silence is how long a host that checks in so often may give no sign of life.
+func silence(interval time.Duration) time.Duration { return 3*interval + 2*time.Second }
+
 // state says how a host stands. One that is at work is not silent, however long its
 // package manager takes.
 func (h *host) state(now time.Time) string {
@@ -331,7 +334,7 @@ func (h *host) state(now time.Time) string {
 	switch {
 	case h.atWork(now):
 		return api.StateChanging
-	case !seen.IsZero() && now.Sub(seen) > 3*h.interval+2*time.Second:
+	case !seen.IsZero() && now.Sub(seen) > silence(h.interval):
 		return api.StateSilent
 	case v.broken != "" || v.Trouble != "" || h.runs.twice(now):
 		return api.StateFailed

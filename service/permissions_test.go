@@ -38,7 +38,7 @@ var routes = map[string]string{
 	"POST /api/export": readers, "GET /api/webhooks": operators, "POST /api/webhooks": operators, "DELETE /api/webhooks/{id}": operators, "POST /api/webhooks/{id}/try": operators,
 	"GET /api/hosts/{name}/past": readers, "GET /api/hosts/{name}/between": readers, "POST /api/heal": operators, "POST /api/labels": operators, "GET /api/audit": readers, "GET /api/audit/chain": readers,
 	"GET /api/freezes": readers, "POST /api/freezes": operators, "DELETE /api/freezes/{id}": operators,
-	"GET /api/contracts": readers, "GET /api/seats": readers, "GET /api/channels": readers, "GET /api/outlook": readers, "GET /api/dates": readers, "GET /api/days": readers, "GET /api/calendar": readers, "GET /api/accounts": readers,
+	"GET /api/contracts": readers, "GET /api/seats": readers, "GET /api/channels": readers, "GET /api/outlook": readers, "GET /api/dates": readers, "GET /api/days": readers, "GET /api/settings": readers, "GET /api/calendar": readers, "GET /api/accounts": readers,
 	"POST /api/accounts": operators, "DELETE /api/accounts/{name}": operators, "POST /api/seats": operators, "DELETE /api/seats/{host}/{account}": operators,
 	"GET /api/proposals": readers, "GET /api/proposals/{number}": readers, "POST /api/proposals": operators, "DELETE /api/proposals/{number}": operators,
 	"POST /api/proposals/{number}/agree": operators, "POST /api/proposals/{number}/publish": operators,

@@ -38,6 +38,7 @@ const pages = [
   { to: '/contracts', name: 'Contracts' },
   { to: '/audit', name: 'Audit' },
   { to: '/people', name: 'People' },
+  { to: '/settings', name: 'Settings' },
 ]
 
 const trouble = ref<Error | null>(null)
@@ -68,7 +69,7 @@ async function signOut() {
       <span v-if="!connected" class="lost" role="status">? nothing heard of the service; what you see may be old</span>
       <span v-else class="soft live" title="Pages change by themselves when something happens">● live</span>
       <el-button text size="small" :aria-label="dark ? 'Switch to light' : 'Switch to dark'" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</el-button>
-      <span v-if="session.data.value" class="soft">{{ session.data.value.operator }}, {{ session.data.value.role }}</span>
+      <span v-if="session.data.value" class="soft who" :title="session.data.value.operator">{{ session.data.value.operator }}, {{ session.data.value.role }}</span>
       <el-button text size="small" @click="signOut">Sign out</el-button>
     </span>
   </header>
@@ -99,13 +100,13 @@ async function signOut() {
 }
 nav {
   display: flex;
-  gap: 4px;
+  gap: 1px;
   height: 100%;
 }
 nav a {
   display: flex;
   align-items: center;
-  padding: 0 7px;
+  padding: 0 6px;
   font-size: 14px;
   white-space: nowrap;
   text-decoration: none;
@@ -122,7 +123,7 @@ nav a.here {
   margin-left: auto;
   display: flex;
   align-items: center;
-  gap: 10px;
+  gap: 8px;
   font-size: 13px;
   white-space: nowrap;
 }
@@ -153,6 +154,14 @@ main:focus,
 .lost {
   color: var(--bad);
   font-weight: 600;
+  max-width: 190px;
+  line-height: 1.2;
+  white-space: normal;
+}
+.who {
+  max-width: 150px;
+  overflow: hidden;
+  text-overflow: ellipsis;
 }
 .live {
   color: var(--good);

@@ -1,7 +1,13 @@
 // Light and dark: what the system says, until somebody chooses.
-import { useDark, useToggle } from '@vueuse/core'
+import { useColorMode } from '@vueuse/core'
+import { computed } from 'vue'
 
-export const dark = useDark({ storageKey: 'lantern-theme', valueLight: '', disableTransition: false })
-const toggle = useToggle(dark)
+export type Theme = 'auto' | 'light' | 'dark'
 
-export const switchTheme = () => void toggle()
+const mode = useColorMode({ storageKey: 'lantern-theme', modes: { light: '' }, disableTransition: false })
+
+/** What somebody chose; auto where nobody did. */
+export const chosen = computed(() => mode.store.value as Theme)
+export const dark = computed(() => mode.state.value === 'dark')
+export const choose = (t: Theme) => (mode.store.value = t)
+export const switchTheme = () => choose(dark.value ? 'light' : 'dark')

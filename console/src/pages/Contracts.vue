@@ -5,6 +5,7 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { client, told, type Seat } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
+import Accounts from '../parts/Accounts.vue'
 import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
@@ -99,7 +100,7 @@ async function save() {
   </div>
   <Trouble class="told" :error="error" />
   <Trouble :error="accounts.error.value ?? contracts.error.value ?? outlook.error.value" />
-  <p v-if="accounts.data.value && !accounts.data.value.items.length" class="soft">Give the service the organisation's account: <code>lantern account add NAME --desk URL --login NAME</code></p>
+  <p v-if="accounts.data.value && !accounts.data.value.items.length" class="soft">Give the service the organisation's account, further below.</p>
 
   <ul v-if="ahead" class="pressing">
     <li v-for="a in away" :key="a.name" class="card">
@@ -178,6 +179,8 @@ async function save() {
     </el-table>
   </div>
   <el-pagination v-if="(seats.data.value?.total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="seats.data.value?.total" :page-size="perPage" />
+
+  <Accounts :may-change="mayChange" />
 
   <div class="row">
     <h2>Channels<span v-if="channels.data.value?.revision" class="soft"> in revision {{ channels.data.value.revision }}</span></h2>

@@ -25,6 +25,7 @@ const pages: Hit[] = Object.entries({
   'Contracts and seats': '/contracts',
   'Audit: what was done': '/audit',
   'People: operators, invite a host': '/people',
+  'Settings: what the service runs with, shelves': '/settings',
   'Report to print': '/report',
 }).map(([name, to]) => ({ kind: 'page', name, to }))
 const found = ref<Hit[]>([])
@@ -33,7 +34,7 @@ const hits = computed(() => {
   const part = q.value.trim().toLowerCase()
   const kept = views.value.map((v) => ({ kind: 'view', name: v.name, to: v.path }))
   const here = [...kept, ...pages].filter((p) => p.name.toLowerCase().includes(part))
-  return [...here.slice(0, part ? 6 : 13), ...found.value]
+  return [...here.slice(0, part ? 6 : 14), ...found.value]
 })
 
 let turn = 0
