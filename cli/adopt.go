@@ -31,9 +31,9 @@ func (a *app) policyAdopt() *cobra.Command {
 			"checked on the host is marked in it.\n\n" +
 			"What is not a source (a pin, a setting, a key) is taken as it stands with lantern host accept, or put\n" +
 			"up with until a date with lantern waiver add.",
-		Example: "  lantern policy adopt gw-07 /etc/apt/sources.list.d/plover.list policy\n" +
-			"  lantern policy adopt gw-07 /etc/apt/sources.list.d/plover.list policy | git -C policy apply\n" +
-			"  lantern policy adopt gw-07 /etc/yum.repos.d/own.repo:4 policy --also gw-08,gw-09 --write",
+		Example: "  lantern policy adopt gw-04 /etc/apt/sources.list.d/plover.list policy\n" +
+			"  lantern policy adopt gw-04 /etc/apt/sources.list.d/plover.list policy | git -C policy apply\n" +
+			"  lantern policy adopt gw-04 /etc/yum.repos.d/own.repo:4 policy --also gw-05,gw-06 --write",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			at, err := place(args[1])
 			if err != nil {

@@ -63,7 +63,9 @@ func (a *app) rolloutBegin() *cobra.Command {
 				a.begun(&r)
 			}
 			if leave {
-				a.out.Printf("It goes on by itself: lantern rollout show %d", r.ID)
+				if r.Ended == nil {
+					a.out.Printf("It goes on by itself: lantern rollout show %d", r.ID)
+				}
 				return nil
 			}
 			return a.follow(cmd.Context(), r.ID, wait)
