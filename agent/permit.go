@@ -35,6 +35,7 @@ var places = []place{
 	{deb.Family, "/etc/apt/keyrings", "", ".asc", "0644", false},
 	{deb.Family, deb.PreferencesDir, "lantern-", ".pref", "0644", false},
 	{deb.Family, "/etc/apt/mirrors", "", ".list", "0644", false},
+	{deb.Family, path.Dir(deb.ProxyPath), "lantern-", ".conf", "0644", false},
 	{deb.Family, "/etc/apt/auth.conf.d", "lantern-", ".conf", "0600", true},
 
 	{rpm.Family, rpm.ReposDir, "", ".repo", "0644", false},
@@ -143,7 +144,14 @@ const mostLine = 3_000
 // repositories, mirrors, and packages that stay as they are; it includes lists of mirrors
 // alone.
 func permitText(name, text string) error {
-	if path.Dir(name) != arch.Dir {
+	switch path.Dir(name) {
+	case path.Dir(deb.ProxyPath):
+		if name != deb.ProxyPath || !deb.IsProxyFile(text) {
+			return fmt.Errorf("%s would tell apt something else than its proxy, which no sheet may", name)
+		}
+		return nil
+	case arch.Dir:
+	default:
 		return nil
 	}
 	// Where pacman and we would not see the same lines, nothing is believed.

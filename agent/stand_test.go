@@ -241,6 +241,20 @@ func TestASheetMayNameNoOtherPath(t *testing.T) {
 	} {
 		assert.Error(t, permitSheet(sheet(bad), s), bad.Path)
 	}
+	proxy := deb.ProxyFile("http://proxy.reef.brinewick.test:3128", []string{"mirror.reef.brinewick.test"})
+	require.NoError(t, permitSheet(sheet(proxy), s))
+	for _, line := range []string{
+		`Acquire::http::Proxy-Auto-Detect "/bin/sh";`, `Dir::Bin::methods "/tmp";`, `Acquire::http::Proxy "DIRECT"; Dir::Bin::methods "/tmp";`,
+		`#include /tmp/x;`, `#clear Acquire;`, "Acquire::http::Proxy \"http://x\ny\";", `Acquire::http::Proxy "http://u:p@x";`, "", `// x`,
+		"Acquire::http::Proxy \"DIRECT\";\rDir::Bin::methods \"/tmp\";",
+	} {
+		bad := proxy
+		bad.Text += line + "\n"
+		assert.ErrorContains(t, permitSheet(sheet(bad), s), "something else than its proxy", line)
+	}
+	other := proxy
+	other.Path = "/etc/apt/apt.conf.d/lantern-other.conf"
+	assert.Error(t, permitSheet(sheet(other), s))
 	assert.ErrorContains(t, permitSheet(&source.Sheet{Family: "rpm"}, s), "the sheet is for rpm, and this host has deb")
 	arch := &source.Survey{Traits: source.Traits{Family: "arch"}}
 	for text, says := range map[string]string{

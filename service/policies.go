@@ -105,7 +105,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 	}
 	out.looked.Hosts, out.expected = judge.Hosts(), judge.Expected()
 	for _, d := range judge.Diagnostics() {
-		if !slices.ContainsFunc(out.diags, func(x diag.Diagnostic) bool { return x.Code == d.Code && x.Pos == d.Pos }) {
+		if !slices.ContainsFunc(diags, func(x diag.Diagnostic) bool { return x.Code == d.Code && x.Pos == d.Pos }) {
 			out.diags = append(out.diags, d)
 		}
 	}

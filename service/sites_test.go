@@ -1,9 +1,15 @@
 package service_test
 
 import (
+	"io"
+	"maps"
+	"net"
+	"net/http"
+	"net/http/httptest"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -78,4 +84,117 @@ func TestASiteHasMirrorsOfItsOwn(t *testing.T) {
 	}
 	assert.NoFileExists(t, filepath.Join(roots["gw-01"], "etc/apt/mirrors/saltmarsh.list"))
 	assert.NotContains(t, read(t, filepath.Join(roots["desk-3"], "var/lib/flatpak/repo/config")), "localhost")
+}
+
+// throughProxy is a proxy that counts what goes through it, by the host that it was for.
+type throughProxy struct {
+	sync.Mutex
+	*httptest.Server
+	asked map[string]int
+}
+
+func newProxy(t *testing.T) *throughProxy {
+	p := &throughProxy{asked: map[string]int{}}
+	p.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		p.Lock()
+		p.asked[r.Method+" "+r.Host]++
+		p.Unlock()
+		if r.Method == http.MethodConnect {
+			tunnel(w, r)
+			return
+		}
+		r.RequestURI = ""
+		resp, err := (&http.Transport{DisableCompression: true}).RoundTrip(r)
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadGateway)
+			return
+		}
+		defer resp.Body.Close()
+		maps.Copy(w.Header(), resp.Header)
+		w.WriteHeader(resp.StatusCode)
+		_, _ = io.Copy(w, resp.Body)
+	}))
+	t.Cleanup(p.Close)
+	return p
+}
+
+// tunnel lets both sides speak TLS to each other.
+func tunnel(w http.ResponseWriter, r *http.Request) {
+	far, err := net.Dial("tcp", r.Host)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadGateway)
+		return
+	}
+	defer far.Close()
+	w.WriteHeader(http.StatusOK)
+	near, _, err := w.(http.Hijacker).Hijack()
+	if err != nil {
+		return
+	}
+	defer near.Close()
+	go func() { _, _ = io.Copy(far, near) }()
+	_, _ = io.Copy(near, far)
+}
+
+func (p *throughProxy) count() (n int) {
+	p.Lock()
+	defer p.Unlock()
+	for _, k := range p.asked {
+		n += k
+	}
+	return n
+}
+
+// A site's proxy is told to each package manager that can be told: what is refreshed goes through
+// it, the distribution's own entries of apt too, and nothing of it is drift. Where one cannot be
+// told, that is said. Without the proxy all of it goes again.
+func TestASiteGoesThroughAProxy(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	roots := map[string]string{}
+	for _, n := range []string{"gw-01", "arc-2", "chart-2", "desk-3", "model-1"} {
+		roots[n] = r.Up(n)
+	}
+	r.Accounts()
+	proxy := newProxy(t)
+	files := r.Policy()
+	files["sites.yaml"] = []byte("format: patient-lantern/1\nsites: { reef: { proxy: \"" + proxy.URL + "\" } }\nassign: [{ to: everyone, site: reef }]\n")
+	checked, err := r.Operator.Check(ctx, api.Publication{Files: files})
+	require.NoError(t, err)
+	require.False(t, diag.HasErrors(checked.Diagnostics), "%v", checked.Diagnostics)
+	said := ""
+	for _, d := range checked.Diagnostics {
+		if d.Code == "not-proxied" {
+			said += d.Message + "\n"
+		}
+	}
+	for _, of := range []string{"pacman has no setting", "flatpak goes by its environment", "distribution's own sections"} {
+		assert.Contains(t, said, of)
+	}
+	publish(t, r, files)
+	for _, h := range r.Carry().Hosts {
+		require.Contains(t, []string{"done", "unchanged"}, string(h.State), "%s: %+v", h.Host, h.Report)
+	}
+	assert.Contains(t, read(t, filepath.Join(roots["gw-01"], "etc/apt/apt.conf.d/lantern-proxy.conf")), "Acquire::https::Proxy \""+proxy.URL+"\";\n")
+	for _, name := range []string{"arc-2/etc/yum.repos.d/saltmarsh.repo", "arc-2/etc/yum.repos.d/gannet-licensed.repo", "chart-2/etc/zypp/repos.d/saltmarsh.repo"} {
+		host, file, _ := strings.Cut(name, "/")
+		assert.Contains(t, read(t, filepath.Join(roots[host], file)), "\nproxy="+proxy.URL+"\n", name)
+	}
+	for n := range roots {
+		r.Until(n+" is steady", func() bool { return len(r.Findings(n)) == 0 })
+	}
+	went := proxy.count()
+	assert.Greater(t, went, 8, "%v", proxy.asked)
+	t.Log(proxy.asked)
+
+	publish(t, r, r.Policy())
+	for _, h := range r.Carry().Hosts {
+		require.Contains(t, []string{"done", "unchanged"}, string(h.State), "%s: %+v", h.Host, h.Report)
+	}
+	assert.NoFileExists(t, filepath.Join(roots["gw-01"], "etc/apt/apt.conf.d/lantern-proxy.conf"))
+	assert.NotContains(t, read(t, filepath.Join(roots["chart-2"], "etc/zypp/repos.d/saltmarsh.repo")), "proxy=")
+	for n := range roots {
+		r.Until(n+" is steady again", func() bool { return len(r.Findings(n)) == 0 })
+	}
+	assert.Equal(t, went, proxy.count(), "what goes back is refreshed without it")
 }

@@ -27,6 +27,7 @@ type Definition struct {
 	Authority  string // rpm only: certificates (PEM) that vouch for the server; empty: the system's
 	Account    string // whose access opens it; empty: nobody's
 	Kind       string // of that access, as in the package credential
+	Proxy      string // what it is fetched through; empty: whatever the host is told otherwise
 }
 
 // Hold keeps packages at a series of versions.

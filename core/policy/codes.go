@@ -158,6 +158,11 @@ var Codes = map[string]Code{
 		"packages that a package manager cannot be told to hold at a series of versions",
 		"lock them on those hosts, or see what they have",
 	},
+	"not-proxied": {
+		diag.Warning,
+		"a package manager that the policy cannot tell of its site's proxy",
+		"set it on those hosts, in the package manager's own settings or its environment",
+	},
 	"doubled": {
 		diag.Error,
 		"two repositories that are the same source on one host, which the package manager refuses or takes once",

@@ -265,7 +265,8 @@ type planForm struct {
 
 type siteForm struct {
 	Title    string            `yaml:"title" doc:"for people"`
-	Mirrors  map[string]string `yaml:"mirrors" doc:"beginning of upstream's URLs: what takes its place at the site" need:"yes"`
+	Mirrors  map[string]string `yaml:"mirrors" doc:"beginning of upstream's URLs: what takes its place at the site"`
+	Proxy    string            `yaml:"proxy" doc:"the proxy that its hosts go through to what has no mirror there"`
 	FallBack bool              `yaml:"fall-back" doc:"upstream is tried where the mirror does not answer"`
 }
 

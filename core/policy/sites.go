@@ -2,13 +2,14 @@ package policy
 
 import (
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/diag"
 )
 
-// Site is a place with mirrors of its own. Definitions of repositories stay as they are; on
+// Site is a place with mirrors of its own, or behind a proxy. Definitions of repositories stay as they are; on
 // the hosts of the site what is mirrored comes from there.
 type Site struct {
 	Name     string
@@ -16,6 +17,7 @@ type Site struct {
 	Title    string
 	Mirrors  []SiteMirror // longest first
 	FallBack bool         // what was upstream is tried where the mirror does not answer
+	Proxy    *Text        // what its hosts go through to all that has no mirror there; nil for none
 }
 
 // SiteMirror is a mirror of all that stands below a URL.
@@ -42,6 +44,9 @@ func (s *Site) Print() string {
 	for _, m := range s.Mirrors {
 		out += fmt.Sprintf(" %q %q", m.Of.Value, m.At.Value)
 	}
+	if s.Proxy != nil {
+		out += fmt.Sprintf(" proxy %q", s.Proxy.Value)
+	}
 	return out
 }
 
@@ -58,6 +63,10 @@ func (l *loader) site(f field) {
 			s.Title = t.Value
 		case "fall-back":
 			s.FallBack = l.boolean(x, x.key)
+		case "proxy":
+			if t, ok := l.text(x, "proxy"); ok {
+				l.siteProxy(s, t)
+			}
 		case "mirrors":
 			for _, m := range l.mapping(x.node, "mirrors") {
 				if at, ok := l.text(m, "the mirror of "+m.key); ok {
@@ -66,10 +75,34 @@ func (l *loader) site(f field) {
 			}
 		}
 	}
-	if len(s.Mirrors) == 0 {
-		l.fail("missing", f.at, fmt.Sprintf("the site %q has no mirrors", f.key), `add: mirrors: { "https://UPSTREAM/": "http://MIRROR/" }`)
+	if len(s.Mirrors) == 0 && s.Proxy == nil {
+		l.fail("missing", f.at, fmt.Sprintf("the site %q has neither mirrors nor a proxy", f.key),
+			`add: mirrors: { "https://UPSTREAM/": "http://MIRROR/" }, or proxy: http://HOST:PORT`)
 	}
 	slices.SortStableFunc(s.Mirrors, func(a, b SiteMirror) int { return len(b.Of.Value) - len(a.Of.Value) })
+}
+
+// siteProxy takes the address of a proxy: a name or number and a port, and no login, which would
+// stand in clear in files that everybody reads.
+func (l *loader) siteProxy(s *Site, t Text) {
+	u, err := url.Parse(t.Value)
+	switch {
+	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || !plainHost(u.Host):
+		l.fail("value", t.Pos, "the proxy is not written as one", "write it as http://HOST:PORT")
+	case u.User != nil:
+		l.fail("secret", t.Pos, "the address of the proxy holds a login, which would stand in clear on every host",
+			"let the proxy know its hosts by their addresses, and write http://HOST:PORT")
+	case u.Path != "" && u.Path != "/" || u.RawQuery != "" || u.Fragment != "":
+		l.fail("value", t.Pos, "the address of the proxy says more than where it stands", "write it as http://HOST:PORT")
+	default:
+		t.Value = u.Scheme + "://" + u.Host
+		s.Proxy = &t
+	}
+}
+
+// plainHost reports whether a host, and a port where there is one, are plainly that.
+func plainHost(host string) bool {
+	return strings.Trim(host, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.-:[]") == ""
 }
 
 func (l *loader) siteMirror(s *Site, m SiteMirror) {
@@ -116,6 +149,7 @@ func (s *Site) compared(e *element) {
 	if s.FallBack {
 		e.say("fall-back", "true")
 	}
+	e.text("proxy", s.Proxy)
 	for _, m := range s.Mirrors {
 		e.say("mirror of "+m.Of.Value, m.At.Value)
 	}

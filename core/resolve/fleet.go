@@ -107,7 +107,7 @@ func (f *Fleet) Diagnostics() []diag.Diagnostic {
 	var order []string
 	all := map[string]*group{}
 	note := func(d diag.Diagnostic, of *some) {
-		key := d.Code + d.Pos.String() + fmt.Sprint(d.Also)
+		key := d.Code + d.Pos.String() + fmt.Sprint(d.Also) + d.Remedy
 		g := all[key]
 		if g == nil {
 			g = &group{d: d}
@@ -122,7 +122,7 @@ func (f *Fleet) Diagnostics() []diag.Diagnostic {
 			note(d, f.results[res])
 		}
 		if len(res.Trouble) == 0 {
-			for _, d := range slices.Concat(f.doubled(res), f.notHeld(res)) {
+			for _, d := range slices.Concat(f.doubled(res), f.notHeld(res), f.notProxied(res)) {
 				note(d, f.results[res])
 			}
 		}

@@ -1,9 +1,20 @@
 package resolve
 
 import (
+	"fmt"
+	"net/url"
 	"slices"
+	"strings"
 
+	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/source"
 )
 
 // sited puts a site's mirrors in the place of what they mirror. ordered is true where what
@@ -47,4 +58,70 @@ func (w *writing) hold() *family.Hold {
 		return nil
 	}
 	return &family.Hold{Packages: follow.Hold, Series: follow.Series}
+}
+
+// proxyTo is what a repository is fetched through; empty where all of it stands at the site, or is
+// no place of the network.
+func (w *writing) proxyTo(urls []string) string {
+	site := w.plan.site
+	if site == nil || site.Proxy == nil {
+		return ""
+	}
+	for _, u := range urls {
+		scheme, _, _ := strings.Cut(u, "://")
+		near := slices.ContainsFunc(site.Mirrors, func(m policy.SiteMirror) bool { return strings.HasPrefix(u+"/", m.At.Value) })
+		if !near && (scheme == "http" || scheme == "https") {
+			return site.Proxy.Value
+		}
+	}
+	return ""
+}
+
+// aptProxy tells apt of the site's proxy. It goes for every source of the host, the distribution's
+// own too, but for the site's mirrors.
+func (w *writing) aptProxy() {
+	site := w.plan.site
+	if site == nil || site.Proxy == nil {
+		return
+	}
+	var direct []string
+	for _, m := range site.Mirrors {
+		if u, err := url.Parse(m.At.Value); err == nil {
+			direct = append(direct, u.Hostname())
+		}
+	}
+	slices.Sort(direct)
+	f := deb.ProxyFile(site.Proxy.Value, slices.Compact(direct))
+	if !slices.ContainsFunc(w.files, func(x source.SheetFile) bool { return x.Path == f.Path }) {
+		w.files = append(w.files, f)
+	}
+}
+
+// notProxied says where a package manager cannot be told of the site's proxy by the policy.
+func (f *Fleet) notProxied(res *Result) (out []diag.Diagnostic) {
+	site := res.plan.site
+	if site == nil || site.Proxy == nil {
+		return nil
+	}
+	say := func(what, remedy string) {
+		out = append(out, warning("not-proxied", site.Proxy.Pos,
+			fmt.Sprintf("%s, so on %s the proxy of the site %s is not set there", what, res.Example, site.Name), remedy))
+	}
+	own := slices.ContainsFunc(res.Sheet.InPlace, func(r source.InPlace) bool { return r.Enabled })
+	switch res.Sheet.Family {
+	case arch.Family:
+		say("pacman has no setting for a proxy", "set http_proxy and https_proxy in the environment that pacman runs in")
+	case rpm.Family:
+		if own {
+			say("the distribution's own sections stay as they are", "say proxy= under [main] of /etc/dnf/dnf.conf")
+		}
+	case zypp.Family:
+		if own {
+			say("the distribution's own sections stay as they are", "say HTTP_PROXY and HTTPS_PROXY in /etc/sysconfig/proxy")
+		}
+	}
+	if slices.ContainsFunc(res.Sheet.Sources, func(s source.SheetSource) bool { return s.Family == flatpak.Family && s.Enabled }) {
+		say("flatpak goes by its environment alone", "set http_proxy and https_proxy in the environment that flatpak runs in")
+	}
+	return out
 }

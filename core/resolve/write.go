@@ -105,6 +105,7 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 			rule.URLs = append(rule.URLs, deb.EffectiveURL(u, ""))
 		}
 		w.inPlace = append(w.inPlace, rule)
+		w.aptProxy()
 		return true
 	}
 	d := deb.Definition{
@@ -143,6 +144,7 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 	}
 	files, src, keys := deb.Render(d)
 	w.take(files, src, keys)
+	w.aptProxy()
 	if w.grant != nil {
 		w.open(credential.Basic, deb.Access(w.grant.Account, append([]string{d.URL}, d.Mirrors...)))
 	}
@@ -320,6 +322,7 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 		d.Mirrors, d.Priority = w.mirrors(def.Mirrors), def.Priority
 	}
 	d.URL, d.Mirrors, _ = w.sited(d.URL, d.Mirrors, program != "flatpak")
+	d.Proxy = w.proxyTo(append([]string{d.URL}, d.Mirrors...))
 	if ok && w.grant != nil {
 		d.Account, d.Kind = w.grant.Account, kindOf(def)
 	}

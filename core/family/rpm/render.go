@@ -68,6 +68,9 @@ func Render(d family.Definition) ([]source.SheetFile, source.SheetSource, []sour
 	if d.Priority != nil {
 		fmt.Fprintf(&b, "priority=%d\n", *d.Priority)
 	}
+	if d.Proxy != "" {
+		fmt.Fprintf(&b, "proxy=%s\n", d.Proxy)
+	}
 	if d.Hold != nil && d.Enabled {
 		b.WriteString("excludepkgs=" + excluded(d.Hold) + "\n")
 	}

@@ -51,6 +51,9 @@ func Render(d family.Definition) (files []source.SheetFile, src source.SheetSour
 	if err != nil {
 		return nil, src, nil, err
 	}
+	if d.Proxy != "" && d.Mirrors == nil {
+		effective.through(d.Proxy)
+	}
 	shown = family.MaskURL(effective.print(true, true))
 	if d.Mirrors != nil {
 		src = d.Source(ReposDir+"/"+d.Repository+".repo", "")
@@ -75,6 +78,9 @@ func Render(d family.Definition) (files []source.SheetFile, src source.SheetSour
 	)
 	if d.Priority != nil {
 		fmt.Fprintf(&b, "priority=%d\n", *d.Priority)
+	}
+	if d.Proxy != "" {
+		fmt.Fprintf(&b, "proxy=%s\n", d.Proxy)
 	}
 	for i, k := range keys {
 		lead := "       " // further URLs stand below the first

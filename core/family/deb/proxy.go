@@ -1,0 +1,39 @@
+package deb
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
+)
+
+// ProxyPath is where the policy says through what apt fetches. Names of digits come before it, so
+// that it has the last word.
+const ProxyPath = "/etc/apt/apt.conf.d/lantern-proxy.conf"
+
+// ProxyFile tells apt what it fetches through, but for some hosts. apt.conf(5), apt-transport-http(1).
+func ProxyFile(proxy string, direct []string) source.SheetFile {
+	var b strings.Builder
+	b.WriteString(family.Head)
+	for _, scheme := range []string{"http", "https"} {
+		fmt.Fprintf(&b, "Acquire::%s::Proxy \"%s\";\n", scheme, proxy)
+		for _, host := range direct {
+			fmt.Fprintf(&b, "Acquire::%s::Proxy::%s \"DIRECT\";\n", scheme, host)
+		}
+	}
+	return source.SheetFile{Path: ProxyPath, Mode: "0644", Text: b.String()}
+}
+
+// proxyLine is the one kind of line, the head aside, that such a file may have: it names no program.
+var proxyLine = regexp.MustCompile(`^Acquire::https?::Proxy(::[A-Za-z0-9.-]+)? "(DIRECT|https?://[A-Za-z0-9.:\[\]-]+)";$`)
+
+// IsProxyFile reports whether a text says nothing to apt but what it fetches through.
+func IsProxyFile(text string) bool {
+	rest, ours := strings.CutPrefix(text, family.Head)
+	for line := range strings.Lines(rest) {
+		ours = ours && proxyLine.MatchString(strings.TrimSuffix(line, "\n"))
+	}
+	return ours
+}
