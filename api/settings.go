@@ -9,8 +9,8 @@ type ServiceSetting struct {
 
 // SettingPage is what a service runs with.
 type SettingPage struct {
-	Version  string    `json:"version"`
+	Version  string           `json:"version"`
 	Settings []ServiceSetting `json:"items"`
-	Total    int       `json:"total"`
-	Next     int       `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
+	Total    int              `json:"total"`
+	Next     int              `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
 }

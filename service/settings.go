@@ -42,7 +42,9 @@ func spelt(d time.Duration) string {
 func (s *Service) settings() []api.ServiceSetting {
 	o := &s.opts
 	var out []api.ServiceSetting
-	add := func(name, value, says string) { out = append(out, api.ServiceSetting{Name: name, Value: value, Says: says}) }
+	add := func(name, value, says string) {
+		out = append(out, api.ServiceSetting{Name: name, Value: value, Says: says})
+	}
 	add(
 		"check-in",
 		spelt(o.Interval),
