@@ -1,12 +1,15 @@
 package agent
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"patientlantern.example/lantern/api"
@@ -35,7 +38,7 @@ func (h apt) try(ctx context.Context, dir string, texts map[string][]byte, now *
 		return nil
 	}
 	args := append(h.aptArgs(now.Survey.Traits), viewArgs(dir)...)
-	out, err := h.runApt(ctx, time.Minute, append(args, "indextargets", "--no-release-info")...)
+	out, err := h.runApt(ctx, time.Minute, "", append(args, "indextargets", "--no-release-info")...)
 	if err != nil {
 		return fmt.Errorf("apt refuses the new configuration, so nothing was changed: %s", out.errors())
 	}
@@ -114,6 +117,43 @@ func (h *Host) led(q asked) (args []string, done func(), err error) {
 		args = append(args, "-o", "APT::Get::List-Cleanup=0")
 	}
 	return args, done, nil
+}
+
+// partsDir is where apt.conf.d stands as it was, below the state.
+const partsDir = "parts"
+
+// partsOf is a folder in which apt's configuration stands as it stood when a host was surveyed;
+// empty where that is how it stands. Who asks how sources could be fetched before a change must
+// not be answered by the proxy that the change has brought.
+func (h *Host) partsOf(q asked) (dir string, err error) {
+	was, had := q.survey.Texts[deb.ProxyPath]
+	is, err := h.fs.ReadText(deb.ProxyPath)
+	if has := err == nil; has == had && bytes.Equal(was, is) {
+		return "", nil
+	}
+	dir = h.statePath(partsDir)
+	removeAll(dir)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", err
+	}
+	from := strings.TrimPrefix(path.Dir(deb.ProxyPath), "/")
+	entries, err := fs.ReadDir(h.dir.FS(), from)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	for _, e := range entries {
+		text, err := fs.ReadFile(h.dir.FS(), path.Join(from, e.Name()))
+		if err != nil || e.Name() == path.Base(deb.ProxyPath) {
+			continue // what apt cannot read either
+		}
+		if err := os.WriteFile(path.Join(dir, e.Name()), text, 0o600); err != nil {
+			return "", err
+		}
+	}
+	if !had {
+		return dir, nil
+	}
+	return dir, os.WriteFile(path.Join(dir, path.Base(deb.ProxyPath)), was, 0o600)
 }
 
 // aptLists is where apt keeps what it has fetched, below the root.

@@ -62,6 +62,7 @@ func (a *attempt) goBack(ctx context.Context, cause error) error {
 	if err != nil {
 		return fmt.Errorf("%w; and it could not be put back yet, which is tried again: %w", cause, err)
 	}
+	a.forgetKeys()
 	c.report.Undone = len(spare) == 0
 	c.report.Kept = slices.Sorted(maps.Keys(spare))
 	if len(spare) > 0 {

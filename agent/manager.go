@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
@@ -121,6 +122,7 @@ func (a *attempt) refresh(ctx context.Context, after *survey.Result) error {
 	for _, f := range a.stuck.files {
 		c.report.Around = append(c.report.Around, f+" stops the package manager altogether; lantern heal HOST --set-aside puts it aside")
 	}
+	a.forgetKeys()
 	q := asked{sheet: a.sheet, survey: after, stuck: a.stuck, at: c.now()}
 	if c.report.Refresh, c.report.Sources, err = m.refresh(ctx, q); err != nil {
 		return err
@@ -153,7 +155,7 @@ func (a *attempt) blame(ctx context.Context, m manager, after *survey.Result) er
 		case a.worksAlone(ctx, m, after, o):
 			o.Message = "it can be refreshed alone, and not beside the others: " + o.Message
 			continue
-		case a.failedBefore(ctx, m, o.File):
+		case a.askable(o, after) && a.failedBefore(ctx, m, o.File):
 			o.Message = "not since this change: " + o.Message
 			continue
 		}
@@ -198,15 +200,75 @@ func (a *attempt) touched(o *api.SourceOutcome, after *survey.Result) bool {
 	if contract && a.accessChanged {
 		return true
 	}
-	if slices.ContainsFunc(now.Reads(), func(p string) bool { return edited[p] }) || a.accessNew(now.File) {
+	if slices.ContainsFunc(read(now), func(p string) bool { return edited[p] }) || a.accessNew(now.File) {
+		return true
+	}
+	if !slices.Equal(fetching(&a.before.Survey, now.Family), fetching(&after.Survey, now.Family)) {
 		return true
 	}
 	return !slices.ContainsFunc(a.before.Survey.Sources, func(was source.Source) bool {
 		return was.Enabled && was.Family == now.Family && source.SameSet(was.EffURLs, now.EffURLs) &&
 			subsetOf(o.Suite, now.EffSuites, was.EffSuites) &&
 			was.Mirrorlist == now.Mirrorlist && was.Metalink == now.Metalink &&
-			source.SameSet(was.SignedBy, now.SignedBy)
+			source.SameSet(was.SignedBy, now.SignedBy) && source.SameWay(&was, now)
 	})
+}
+
+// read are the files that a source reads beside its own: keys, lists of mirrors, certificates.
+func read(s *source.Source) []string {
+	out := s.Reads()
+	for _, value := range s.Options {
+		if p := strings.TrimPrefix(value, "file://"); strings.HasPrefix(p, "/") {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// askable reports whether it can be asked on the side if a source could be refreshed before. The
+// package manager is shown the sources as they stood, and not the files that those read: what
+// depends on one that the change has edited would be answered by what it says now. A connection
+// does not depend on keys and certificates.
+func (a *attempt) askable(o *api.SourceOutcome, after *survey.Result) bool {
+	why, _ := cause.Of(o.Message)
+	connects := slices.Contains(connecting, why.Kind)
+	edited := map[string]bool{}
+	for _, e := range a.plan.Edits {
+		edited[e.Path] = true
+	}
+	for _, list := range [][]source.Source{a.before.Survey.Sources, after.Survey.Sources} {
+		for i := range list {
+			s := &list[i]
+			if s.File != o.File {
+				continue
+			}
+			lists := s.MirrorFiles()
+			for _, p := range read(s) {
+				if edited[p] && (!connects || slices.Contains(lists, p)) {
+					return false
+				}
+			}
+		}
+	}
+	return true
+}
+
+// connecting are causes that no key and no certificate brings about.
+var connecting = []cause.Kind{cause.Unreachable, cause.Unresolved, cause.Slow, cause.Cut, cause.Server}
+
+// fetching are the settings of a package manager that decide how all of its sources are fetched
+// and checked.
+func fetching(s *source.Survey, family string) (out []string) {
+	for _, x := range s.Settings {
+		decides := slices.ContainsFunc(x.Touches, func(t string) bool {
+			return t == source.TouchesTransport || t == source.TouchesTrust || t == source.TouchesProgram
+		})
+		if x.Family == family && decides {
+			out = append(out, x.Name+"="+x.Value)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // accessNew reports whether a pacman file includes a server list that access writes.

@@ -50,20 +50,28 @@ func (o aptOutput) errors() string {
 // runApt runs apt-get with a clean environment. For another root than / apt is
 // led there by a configuration file, which it reads before that root's own
 // apt.conf: the option -o Dir alone would leave the machine's in force.
-func (h *Host) runApt(ctx context.Context, limit time.Duration, args ...string) (aptOutput, error) {
-	text, err := h.runAptTool(ctx, limit, "apt-get", args...)
+func (h *Host) runApt(ctx context.Context, limit time.Duration, parts string, args ...string) (aptOutput, error) {
+	text, err := h.runAptTool(ctx, limit, parts, "apt-get", args...)
 	return aptOutput{text}, err
 }
 
 // runAptCache asks apt-cache.
 func (h *Host) runAptCache(ctx context.Context, args ...string) (string, error) {
-	return h.runAptTool(ctx, time.Minute, "apt-cache", args...)
+	return h.runAptTool(ctx, time.Minute, "", "apt-cache", args...)
 }
 
-func (h *Host) runAptTool(ctx context.Context, limit time.Duration, tool string, args ...string) (string, error) {
+// runAptTool runs one of apt's programs; parts is the folder that stands for apt.conf.d, or empty.
+func (h *Host) runAptTool(ctx context.Context, limit time.Duration, parts, tool string, args ...string) (string, error) {
 	var env []string
+	var conf []byte
 	if h.Root != "/" {
-		if err := h.save("apt.conf", fmt.Appendf(nil, "Dir %q;\n", h.Root)); err != nil {
+		conf = fmt.Appendf(conf, "Dir %q;\n", h.Root)
+	}
+	if parts != "" {
+		conf = fmt.Appendf(conf, "Dir::Etc::parts %q;\n", parts)
+	}
+	if conf != nil {
+		if err := h.save("apt.conf", conf); err != nil {
 			return "", fmt.Errorf("apt cannot be led to the root: %w", err)
 		}
 		env = append(env, "APT_CONFIG="+h.statePath("apt.conf"))
@@ -78,6 +86,11 @@ func (h *Host) refreshWithApt(ctx context.Context, q asked) ([]api.SourceOutcome
 	if err != nil {
 		return nil, err
 	}
+	parts, err := h.partsOf(q)
+	if err != nil {
+		return nil, err
+	}
+	defer removeAll(h.statePath(partsDir))
 	args = append(
 		args,
 		"-o",
@@ -97,7 +110,7 @@ func (h *Host) refreshWithApt(ctx context.Context, q asked) ([]api.SourceOutcome
 		}
 	}
 	text, err := h.patiently(ctx, func() (string, error) {
-		out, err := h.runApt(ctx, q.limit(), append(args, "update")...)
+		out, err := h.runApt(ctx, q.limit(), parts, append(args, "update")...)
 		return out.text, err
 	})
 	out := aptOutput{text}

@@ -89,7 +89,7 @@ func (h *Host) sweep() {
 			}
 		}
 	}
-	for _, dir := range []string{"try", "view", "aside", "flatpak", "flatpak-user"} {
+	for _, dir := range []string{"try", "view", "aside", partsDir, "flatpak", "flatpak-user"} {
 		_ = os.RemoveAll(h.statePath(dir)) // made anew where they are needed
 	}
 	_ = filepath.WalkDir(h.State, func(name string, d fs.DirEntry, err error) error {

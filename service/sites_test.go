@@ -157,8 +157,28 @@ func TestASiteGoesThroughAProxy(t *testing.T) {
 	}
 	r.Accounts()
 	proxy := newProxy(t)
-	files := r.Policy()
-	files["sites.yaml"] = []byte("format: patient-lantern/1\nsites: { reef: { proxy: \"" + proxy.URL + "\" } }\nassign: [{ to: everyone, site: reef }]\n")
+	through := func(at string) map[string][]byte {
+		files := r.Policy()
+		files["sites.yaml"] = []byte("format: patient-lantern/1\nsites: { reef: { proxy: \"" + at + "\" } }\nassign: [{ to: everyone, site: reef }]\n")
+		return files
+	}
+	r.Publish()
+	r.Carry()
+	stood := map[string]map[string]string{}
+	for n, root := range roots {
+		stood[n] = tree(t, root)
+	}
+	// One that nobody answers at is the change's own fault: every host that could be told of it is
+	// put back, to the byte.
+	publish(t, r, through("http://127.0.0.1:1"))
+	for _, h := range r.Carry().Hosts {
+		name, _, _ := strings.Cut(h.Host, ".")
+		if name != "model-1" {
+			assert.Equal(t, "failed", string(h.State), "%s: %+v", h.Host, h.Report)
+		}
+		assert.Equal(t, stood[name], tree(t, roots[name]), name)
+	}
+	files := through(proxy.URL)
 	checked, err := r.Operator.Check(ctx, api.Publication{Files: files})
 	require.NoError(t, err)
 	require.False(t, diag.HasErrors(checked.Diagnostics), "%v", checked.Diagnostics)

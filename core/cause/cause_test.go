@@ -38,6 +38,8 @@ var said = []struct {
 	{"Status code: 401 for http://127.0.0.1:7999/a/repodata/repomd.xml (IP: 127.0.0.1)", cause.Unauthorised},
 	{"Status code: 404 for http://127.0.0.1:7999/b/repodata/repomd.xml (IP: 127.0.0.1)", cause.Missing},
 	{"Status code: 503 for http://127.0.0.1:7999/b/repodata/repomd.xml (IP: 127.0.0.1)", cause.Server},
+	{"Curl error (56): Failure when receiving data from the peer for https://127.0.0.1:7902/x/repodata/repomd.xml [CONNECT tunnel failed, response 501]", cause.Proxy},
+	{"Invalid response from proxy: HTTP/1.0 501 Unsupported method ('CONNECT')  Server: BaseHTTP/0.6  Connection: close     [IP: 127.0.0.1 9998]", cause.Proxy},
 	{"Curl error (7): Couldn't connect to server for http://127.0.0.1:1/repodata/repomd.xml [Failed to connect to 127.0.0.1 port 1 after 0 ms: Couldn't connect to server]", cause.Unreachable},
 	{"Curl error (6): Couldn't resolve host name for http://nowhere.example.invalid/repodata/repomd.xml [Could not resolve host: nowhere.example.invalid]", cause.Unresolved},
 	{"Curl error (35): SSL connect error for https://127.0.0.1:7999/a/repodata/repomd.xml [gnutls_handshake() failed]", cause.TLS},

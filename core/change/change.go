@@ -168,6 +168,8 @@ func (c *computer) whole(f source.SheetFile) {
 	old, there := c.Texts[f.Path]
 	why := "repository " + f.Repository
 	switch {
+	case f.Path == deb.ProxyPath:
+		why = "the proxy of the host's site"
 	case f.Repository == "":
 		why = "a signing key or certificate"
 	case f.IfThere:

@@ -155,7 +155,7 @@ var fieldAspects = map[string]string{
 	"sslclientcert": "access",
 	"sslclientkey":  "access",
 	"SigLevel":      "signatures", "Server": "url", "Include": "url", "Package": "order", "Pin": "pin", "Pin-Priority": "order",
-	"excludepkgs": "hold", "IgnorePkg": "hold",
+	"excludepkgs": "hold", "IgnorePkg": "hold", "proxy": "proxy", "Acquire": "proxy",
 }
 
 // aspectOf tells what a line follows from; empty where that is as for the line before.
@@ -221,6 +221,8 @@ func (e *explained) causes(aspect string, f source.SheetFile, d *policy.Definiti
 	switch aspect {
 	case "head":
 		return []reason.Cause{{What: "at the top of every file of the policy"}}
+	case "proxy":
+		return e.proxied()
 	case "title":
 		return []reason.Cause{own("title", "the title of the repository "+repo.Name)}
 	case "name":

@@ -68,7 +68,7 @@ func (e *explained) ordered(aspect string, d *policy.Definition, place *policy.P
 	return out
 }
 
-// sited says which site's mirror or proxy a line names.
+// sited says which site's mirror a line names.
 func (e *explained) sited(line string) (out []reason.Cause) {
 	if e.res.plan.site == nil {
 		return nil
@@ -78,8 +78,14 @@ func (e *explained) sited(line string) (out []reason.Cause) {
 			out = append(out, at("the site "+e.res.plan.site.Name+" has a mirror of "+m.Of.Value, m.At.Pos))
 		}
 	}
-	if p := e.res.plan.site.Proxy; p != nil && strings.Contains(line, p.Value) {
-		out = append(out, at("the site "+e.res.plan.site.Name+" goes through a proxy", p.Pos))
-	}
 	return out
+}
+
+// proxied says whose proxy it is.
+func (e *explained) proxied() []reason.Cause {
+	site := e.res.plan.site
+	if site == nil || site.Proxy == nil {
+		return nil
+	}
+	return []reason.Cause{at("the site "+site.Name+" goes through a proxy, but to its own mirrors", site.Proxy.Pos)}
 }

@@ -94,3 +94,49 @@ assign: [{ to: everyone, repositories: [two], site: reef }]
 	assert.Contains(t, find(t, res.Sheet, "/etc/pacman.d/lantern-two.mirrors"),
 		"\nServer = http://m.example/two\nServer = https://b.example/two\nServer = https://a.example/two\n")
 }
+
+// A site's proxy stands with each repository that lies outside, and with none that lies at the
+// site; every line of it is explained by the line of the policy that says so.
+func TestASitesProxyStandsWhereItIsNeeded(t *testing.T) {
+	const text = languageKeys + `repositories:
+  far: { keys: [gannet-2025], deb: { url: "https://a.example/far", suites: [stable], components: [main] }, rpm: { url: "https://a.example/far" }, zypp: { url: "https://a.example/far" } }
+  near: { keys: [gannet-2025], rpm: { url: "https://b.example/near" }, zypp: { url: "https://b.example/near" } }
+  disc: { keys: [gannet-2025], rpm: { url: "file:///srv/disc" } }
+sites: { reef: { mirrors: { "https://b.example/": "http://m.example/b/" }, proxy: "http://proxy.example:3128" } }
+assign: [{ to: everyone, repositories: [far, near, disc], site: reef }]
+`
+	r := resolve.New(load(t, text))
+	foreland := traits("9", "", "")
+	foreland.Family, foreland.OS.ID = "rpm", "foreland"
+	files := r.Resolve(host("arc-1.brinewick.test", foreland, nil)).Sheet
+	assert.Contains(t, find(t, files, "/etc/yum.repos.d/far.repo"), "\nproxy=http://proxy.example:3128\n")
+	assert.NotContains(t, find(t, files, "/etc/yum.repos.d/near.repo"), "proxy=")
+	assert.NotContains(t, find(t, files, "/etc/yum.repos.d/disc.repo"), "proxy=")
+
+	halyard := traits("15.6", "", "")
+	halyard.Family, halyard.OS.ID = "zypp", "halyard"
+	sheet := r.Resolve(host("chart-1.brinewick.test", halyard, nil)).Sheet
+	assert.Contains(t, find(t, sheet, "/etc/zypp/repos.d/far.repo"), "\nproxy=http://proxy.example:3128\n")
+	for i := range sheet.Sources {
+		if s := &sheet.Sources[i]; s.Repository == "far" {
+			assert.Equal(t, []string{"https://a.example/far?proxy=http://proxy.example&proxyport=3128"}, s.URLs, "as libzypp asks for it")
+		}
+	}
+
+	gw := host("gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil)
+	assert.Equal(t, 1, strings.Count(find(t, r.Resolve(gw).Sheet, "/etc/apt/apt.conf.d/lantern-proxy.conf"), `Proxy::m.example "DIRECT";`)/2)
+	e, err := r.Explain(gw)
+	require.NoError(t, err)
+	told := 0
+	for _, f := range e.Files {
+		if f.Path != "/etc/apt/apt.conf.d/lantern-proxy.conf" {
+			continue
+		}
+		for _, l := range f.Lines[2:] {
+			require.Len(t, l.Causes, 1, l.Text)
+			assert.Equal(t, "the site reef goes through a proxy, but to its own mirrors", l.Causes[0].What)
+			told++
+		}
+	}
+	assert.Equal(t, 4, told)
+}

@@ -125,3 +125,15 @@ func OptionWeakens(family, name, value string) bool {
 	s := Source{Family: family, Options: map[string]string{name: value}}
 	return len(s.Weakened(nil)) > 0 || family == "deb" && s.OwnTrust()
 }
+
+// SameWay reports whether two sources are fetched and checked alike, as far as their options say.
+func SameWay(a, b *Source) bool {
+	for _, x := range []struct{ one, other *Source }{{a, b}, {b, a}} {
+		for name, value := range x.one.Options {
+			if len(OptionTouches(a.Family, name)) > 0 && !SameOption(a.Family, name, value, x.other.Options[name]) {
+				return false
+			}
+		}
+	}
+	return true
+}
