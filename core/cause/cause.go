@@ -83,8 +83,12 @@ var table = []rule{
 		"the vendor does not let the host in",
 		"see whether it has a seat (lantern seat list), and whether its access still opens the place",
 	),
-	on(Proxy, `\b407\b|proxy authentication|could not resolve proxy|proxy connect|from proxy after connect|response from proxy|connect tunnel failed`,
-		"the proxy in between refuses", "look at proxy: of the host's site in the policy, at the host's own setting (lantern host show), and at the proxy"),
+	on(
+		Proxy,
+		`\b407\b|proxy authentication|could not resolve proxy|proxy connect|from proxy after connect|response from proxy|connect tunnel failed`,
+		"the proxy in between refuses",
+		"look at proxy: of the host's site in the policy, at the host's own setting (lantern host show), and at the proxy",
+	),
 	on(
 		Unresolved,
 		`could(?:n't| not) resolve(?: host)?|temporary failure (?:in name resolution|resolving)|name or service not known|no address associated|`+

@@ -95,7 +95,10 @@ func (e *explainer) part(out *reason.Explanation, repo *policy.Repository, x *pa
 			if next := aspectOf(f.Path, line); next != "" {
 				aspect = next
 			}
-			causes := append(here.causes(aspect, f, byPath[f.Path]), here.sited(line)...)
+			causes := here.proxied()
+			if aspect != "proxy" {
+				causes = append(here.causes(aspect, f, byPath[f.Path]), here.sited(line)...)
+			}
 			file.Lines = append(file.Lines, reason.LineReason{Number: n + 1, Text: line, Causes: causes})
 		}
 		out.Files = append(out.Files, file)
@@ -221,8 +224,6 @@ func (e *explained) causes(aspect string, f source.SheetFile, d *policy.Definiti
 	switch aspect {
 	case "head":
 		return []reason.Cause{{What: "at the top of every file of the policy"}}
-	case "proxy":
-		return e.proxied()
 	case "title":
 		return []reason.Cause{own("title", "the title of the repository "+repo.Name)}
 	case "name":
