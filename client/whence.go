@@ -61,3 +61,9 @@ func (c *Client) Between(ctx context.Context, name string, from, to time.Time, l
 func (c *Client) Settings(ctx context.Context, l List) (api.SettingPage, error) {
 	return get[api.SettingPage](ctx, c, "/api/settings", l.values())
 }
+
+// Adoption is what has to be added to the newest policy so that a source which it does not list is
+// as it says. Nothing is changed.
+func (c *Client) Adoption(ctx context.Context, o api.AdoptionOrder) (api.Adoption, error) {
+	return send[api.Adoption](ctx, c, http.MethodPost, "/api/policy/adoption", o)
+}

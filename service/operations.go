@@ -127,6 +127,7 @@ func (s *Service) policyRoutes(a huma.API) {
 	s.shelfRoutes(a)
 	s.proposalRoutes(a)
 	s.settingRoutes(a)
+	s.adoptionRoutes(a)
 	huma.Register(a, operation("begin-rollout", http.MethodPost, "/api/rollouts", "Carry a revision to the hosts"), s.beginRollout)
 	huma.Register(a, operation("list-rollouts", http.MethodGet, "/api/rollouts", "Rollouts, page by page"), s.listRollouts)
 	huma.Register(a, operation("show-rollout", http.MethodGet, "/api/rollouts/{id}", "How far a rollout is"), s.showRollout)

@@ -14,10 +14,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/diag"
-	"patientlantern.example/lantern/core/family/arch"
-	"patientlantern.example/lantern/core/family/deb"
-	"patientlantern.example/lantern/core/family/rpm"
-	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/preview"
@@ -261,5 +258,6 @@ func lost(goes *preview.Goes, list []change.Gone, v *hostView) {
 
 // managed reports whether this release can change hosts of a family.
 func managed(family string) bool {
-	return slices.Contains([]string{deb.Family, rpm.Family, zypp.Family, arch.Family}, family)
+	f, known := families.Of(family)
+	return known && f.Owns()
 }

@@ -66,8 +66,8 @@ func (s *Service) offered(ctx context.Context, name string) (*offers, error) {
 	return o, nil
 }
 
-// families are those whose package managers a host has, its own first.
-func families(h *choice.Host) (out []string) {
+// familiesOf are those whose package managers a host has, its own first.
+func familiesOf(h *choice.Host) (out []string) {
 	if h.Survey.Traits.Family != "" {
 		out = append(out, h.Survey.Traits.Family)
 	}
@@ -88,7 +88,7 @@ func (o *offers) choose(h *choice.Host, name, installed string) (out []choice.Ch
 		}
 	}
 	slices.Sort(unread)
-	for i, f := range families(h) {
+	for i, f := range familiesOf(h) {
 		if i > 0 {
 			installed = "" // hosts are asked of their own package manager
 		}

@@ -187,11 +187,11 @@ func (o *Out) source(s *source.Source, settings []source.Setting) {
 func unchecked(s *source.Source) []string {
 	c := s.Checks
 	switch {
-	case s.Family == "deb" && c.Metadata == source.CheckOff:
+	case s.Family == source.FamilyDeb && c.Metadata == source.CheckOff:
 		return []string{"signature NOT checked"}
-	case s.Family == "deb" && c.Metadata == source.CheckOptional:
+	case s.Family == source.FamilyDeb && c.Metadata == source.CheckOptional:
 		return []string{"it may come unsigned"}
-	case s.Family == "deb":
+	case s.Family == source.FamilyDeb:
 		return nil
 	case c.Packages == source.CheckOff && c.Metadata == source.CheckOff:
 		return []string{"signatures NOT checked at all"}
@@ -208,7 +208,7 @@ func checks(s *source.Source) []string {
 		signed = "signed by " + strings.Join(shortKeys(s.SignedBy), ", ")
 	}
 	c := s.Checks
-	if s.Family == "deb" { // packages are checked by the sums in signed metadata
+	if s.Family == source.FamilyDeb { // packages are checked by the sums in signed metadata
 		if c.Metadata == source.CheckOff {
 			return nil
 		}

@@ -739,6 +739,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/policy/adoption": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What has to be added to the policy so that a source which it does not list is as it says; changes nothing */
+        post: operations["adopt-source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/policy/check": {
         parameters: {
             query?: never;
@@ -1407,6 +1424,34 @@ export interface components {
             /** @description Kept encrypted and never shown again */
             password: string;
             title?: string;
+        };
+        Adoption: {
+            /** @description Files that would be added; none that is there is touched */
+            files: {
+                [key: string]: string;
+            };
+            /** @description What people should look at before it is published */
+            notes: components["schemas"]["AdoptionNote"][];
+            /**
+             * Format: int64
+             * @description The newest, to whose folder it would be added
+             */
+            revision: number;
+        };
+        AdoptionNote: {
+            host: string;
+            message: string;
+        };
+        AdoptionOrder: {
+            /** @description Where it stands */
+            file: string;
+            /**
+             * Format: int64
+             * @description 0 or absent for all of the file
+             */
+            line?: number;
+            /** @description Hosts that have it and shall get it; it is read on the first */
+            to: string[];
         };
         AuditChain: {
             /**
@@ -7720,6 +7765,84 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "adopt-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdoptionOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adoption"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -108,7 +108,7 @@ func items(s *source.Survey) (out []item) {
 	for i := range s.Sources {
 		x := &s.Sources[i]
 		but := []string{"line"}
-		if x.Family != "arch" { // elsewhere the order of sources decides nothing
+		if x.Family != source.FamilyArch { // elsewhere the order of sources decides nothing
 			but = append(but, "position")
 		}
 		name := cmp.Or(x.ID, strings.Join(slices.Concat(x.EffURLs, x.EffSuites), " "), x.Mirrorlist, x.Metalink)

@@ -6,12 +6,9 @@ import (
 	"strings"
 	"testing/fstest"
 
+	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/family"
-	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
-	"patientlantern.example/lantern/core/family/flatpak"
-	"patientlantern.example/lantern/core/family/rpm"
-	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
@@ -69,19 +66,8 @@ func reread(s *source.Survey, texts, edited map[string][]byte) *Host {
 		out.Holds = append(out.Holds, r.Holds...)
 		out.Settings = append(out.Settings, r.Settings...)
 	}
-	add(deb.Read(root, t.Architectures))
-	if rpm.Present(root) {
-		add(rpm.Read(root, host))
-	}
-	if zypp.Present(root) {
-		add(zypp.Read(root, host))
-	}
-	if arch.Present(root) {
-		r, _ := arch.Read(root, host)
+	for _, r := range families.Readings(root, host) {
 		add(r)
-	}
-	if flatpak.Present(root) {
-		add(flatpak.Read(root))
 	}
 	out.Holds = holds(out.Holds, s.Holds)
 	return Of(out)

@@ -309,7 +309,7 @@ func (s *standing) services() {
 		}
 		return out
 	}
-	own := func(v source.Service) bool { return s.concerns("zypp") && !s.theirs[v.File] }
+	own := func(v source.Service) bool { return s.concerns(source.FamilyZypp) && !s.theirs[v.File] }
 	kinds := entries[source.Service]{
 		says: says,
 		near: func(a, b source.Service) bool { return a.ID == b.ID },

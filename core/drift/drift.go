@@ -7,8 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"patientlantern.example/lantern/core/family/arch"
-	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -186,7 +185,7 @@ func (c *comparer) refused() {
 					Severity: Fault,
 					File:     p.File,
 					Line:     p.Line,
-					Message:  fmt.Sprintf("this stops %s altogether: %s", program(p.Family), p.Message),
+					Message:  fmt.Sprintf("this stops %s altogether: %s", families.Program(p.Family), p.Message),
 				},
 			)
 		}
@@ -198,7 +197,7 @@ func (c *comparer) refused() {
 func (c *comparer) becauseMissing(why string) bool {
 	for i := range c.out {
 		if f := &c.out[i]; f.Class == MissingFile && strings.Contains(why, f.File+" ") {
-			f.Message += ", which stops " + program(c.sheet.Family) + " altogether"
+			f.Message += ", which stops " + families.Program(c.sheet.Family) + " altogether"
 			return true
 		}
 	}
@@ -211,21 +210,4 @@ func (c *comparer) sorted() []Finding {
 		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Message, b.Message))
 	})
 	return c.out
-}
-
-// program is the package manager of a family, as people call it.
-func program(of string) string {
-	switch of {
-	case deb.Family:
-		return "apt"
-	case "rpm":
-		return "dnf"
-	case "zypp":
-		return "zypper"
-	case arch.Family:
-		return "pacman"
-	case "":
-		return "the package manager"
-	}
-	return of
 }

@@ -8,11 +8,10 @@ import (
 	"strings"
 	"testing/fstest"
 
+	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
-	"patientlantern.example/lantern/core/family/rpm"
-	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
@@ -71,16 +70,11 @@ func (c *comparer) written(f *source.SheetFile) (out []source.Source) {
 	}
 	root := rootfs.New(fstest.MapFS{f.Path[1:]: {Data: []byte(f.Text), Mode: fs.FileMode(0o644)}})
 	host := family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version}
-	var all []source.Source
-	switch c.sheet.Family {
-	case rpm.Family:
-		all = rpm.Read(root, host).Sources
-	case zypp.Family:
-		all = zypp.Read(root, host).Sources
-	case arch.Family:
-		return nil // its sections have no options beside those that are compared already
+	of, known := families.Of(c.sheet.Family)
+	if !known || of.Name() == arch.Family || of.Name() == deb.Family {
+		return nil // pacman's sections have no options beside those that are compared already
 	}
-	for _, s := range all {
+	for _, s := range of.Read(root, host).Sources {
 		if s.File == f.Path {
 			out = append(out, s)
 		}

@@ -43,6 +43,8 @@ type Reading struct {
 	Texts         map[string][]byte // source file → its bytes, secrets and all
 	Modes         map[string]fs.FileMode
 	Programs      []string // files of Texts that say which programs run
+	Database      string   // pacman: where it keeps what is installed
+	Keyring       string   // pacman: where it keeps its keys
 }
 
 // Begin returns an empty reading of a family.

@@ -33,7 +33,7 @@ func list(texts []string) string {
 }
 
 // order is that of families in a file.
-var order = []string{"deb", "rpm", "zypp", "arch", "flatpak"}
+var order = []string{source.FamilyDeb, source.FamilyRpm, source.FamilyZypp, source.FamilyArch, source.FamilyFlatpak}
 
 func (l *learner) write() policy.Folder {
 	out := policy.Folder{}
@@ -241,7 +241,7 @@ func (l *learner) assignments(head string) string {
 		universe := []int{}
 		for i := range l.hosts {
 			h := &l.hosts[i]
-			if r.parts[h.Traits.Family] != nil || r.parts["flatpak"] != nil && h.Traits.Tools["flatpak"] != "" {
+			if r.parts[h.Traits.Family] != nil || r.parts[source.FamilyFlatpak] != nil && h.Traits.Tools["flatpak"] != "" {
 				universe = append(universe, i)
 			}
 		}

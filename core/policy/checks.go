@@ -144,7 +144,7 @@ func (l *loader) sameURLs() {
 				continue
 			}
 			key := family + " " + strings.TrimRight(expandDefaults(u.Value, r.Settings), "/")
-			if family == "deb" {
+			if family == source.FamilyDeb {
 				key += " " + strings.Join(suites, " ")
 			}
 			if old, twice := seen[key]; twice {

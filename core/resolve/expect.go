@@ -249,7 +249,7 @@ func described(x *policy.ExpectedHost) Host {
 		OS: source.OS{ID: x.ID, Version: x.Version, Codename: x.Codename},
 	}
 	t.Architectures = []string{x.Arch}
-	if x.Family == "deb" {
+	if x.Family == source.FamilyDeb {
 		t.Architectures = []string{survey.DpkgArch(x.Arch)}
 	}
 	return Host{Name: x.Name, Class: "expected " + x.Pos.String(), Labels: x.Labels, Traits: t}

@@ -29,7 +29,7 @@ func (a *wants) add(n *policy.Needs, w *policy.Witness) {
 // which package proves that it works. def is what it is on this host.
 func (w *writing) requirements(all *wants, def *policy.Definition) {
 	family := w.host.Traits.Family
-	if d := def.Deb; d != nil && family == "deb" {
+	if d := def.Deb; d != nil && family == source.FamilyDeb {
 		all.add(d.Needs, d.Witness)
 	}
 	for name, d := range def.Places() {

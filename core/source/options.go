@@ -9,7 +9,7 @@ import (
 // which the table says nothing is taken to matter; one with an empty list changes nothing of
 // where packages come from or what is believed.
 var optionTouches = map[string]map[string][]string{
-	"deb": {
+	FamilyDeb: {
 		"trusted": {
 			TouchesTrust,
 		}, "allow-insecure": {TouchesTrust}, "allow-weak": {TouchesTrust}, "allow-downgrade-to-insecure": {TouchesTrust},
@@ -22,7 +22,7 @@ var optionTouches = map[string]map[string][]string{
 		}, "x-repolib-name": {}, "description": {}, "lang": {}, "languages": {}, "target": {}, "targets": {}, "pdiffs": {},
 		"by-hash": {}, "enabled": {},
 	},
-	"rpm": {
+	FamilyRpm: {
 		"gpgcheck": {
 			TouchesTrust,
 		}, "repo_gpgcheck": {TouchesTrust}, "metadata_expire": {TouchesTrust}, "gpgkey_dns_verification": {TouchesTrust},
@@ -36,15 +36,15 @@ var optionTouches = map[string]map[string][]string{
 		"fastestmirror": {}, "metadata_expire_filter": {}, "mirrorlist_expire": {}, "type": {}, "ui_repoid_vars": {}, "failovermethod": {},
 		"http_caching": {}, "skip_if_unavailable": {}, "autorefresh": {}, "mediaid": {}, "user_agent": {},
 	},
-	"zypp": {
+	FamilyZypp: {
 		"gpgcheck": {
 			TouchesTrust,
 		}, "repo_gpgcheck": {TouchesTrust}, "pkg_gpgcheck": {TouchesTrust}, "service": {TouchesOrigin}, "path": {TouchesOrigin},
 		"name": {}, "autorefresh": {}, "keeppackages": {}, "type": {}, "metadata_expire": {}, "mirrorlist_expire": {},
 		"proxy": {TouchesTransport},
 	},
-	"arch": {"usage": {TouchesOrigin}, "cacheserver": {TouchesOrigin}},
-	"flatpak": {
+	FamilyArch: {"usage": {TouchesOrigin}, "cacheserver": {TouchesOrigin}},
+	FamilyFlatpak: {
 		"gpg-verify": {
 			TouchesTrust,
 		}, "gpg-verify-summary": {TouchesTrust}, "sign-verify": {TouchesTrust}, "tls-permissive": {TouchesTransport},
@@ -123,7 +123,7 @@ func OptionKeeps(name string) bool {
 // OptionWeakens reports whether a value of an option takes a check away.
 func OptionWeakens(family, name, value string) bool {
 	s := Source{Family: family, Options: map[string]string{name: value}}
-	return len(s.Weakened(nil)) > 0 || family == "deb" && s.OwnTrust()
+	return len(s.Weakened(nil)) > 0 || family == FamilyDeb && s.OwnTrust()
 }
 
 // SameWay reports whether two sources are fetched and checked alike, as far as their options say.

@@ -12,13 +12,13 @@ var weakening = []struct {
 	values         []string
 	says           string
 }{
-	{"deb", "allow-weak", yes, "weak signatures allowed"},
-	{"deb", "allow-downgrade-to-insecure", yes, "it may lose its signature later"},
-	{"deb", "check-valid-until", no, "age NOT checked"},
-	{"deb", "check-date", no, "date NOT checked"},
-	{"rpm", "sslverify", no, "the server's certificate NOT checked"},
-	{"rpm", "proxy_sslverify", no, "the proxy's certificate NOT checked"},
-	{"flatpak", "tls-permissive", yes, "the server's certificate NOT checked"},
+	{FamilyDeb, "allow-weak", yes, "weak signatures allowed"},
+	{FamilyDeb, "allow-downgrade-to-insecure", yes, "it may lose its signature later"},
+	{FamilyDeb, "check-valid-until", no, "age NOT checked"},
+	{FamilyDeb, "check-date", no, "date NOT checked"},
+	{FamilyRpm, "sslverify", no, "the server's certificate NOT checked"},
+	{FamilyRpm, "proxy_sslverify", no, "the proxy's certificate NOT checked"},
+	{FamilyFlatpak, "tls-permissive", yes, "the server's certificate NOT checked"},
 }
 
 var (
@@ -56,7 +56,7 @@ func (s *Source) Weakened(settings []Setting) (out []string) {
 			add(w.here)
 		}
 	}
-	if s.Family == "zypp" && slices.ContainsFunc(s.EffURLs, func(u string) bool { return strings.Contains(u, "ssl_verify=no") }) {
+	if s.Family == FamilyZypp && slices.ContainsFunc(s.EffURLs, func(u string) bool { return strings.Contains(u, "ssl_verify=no") }) {
 		add("the server's certificate NOT checked")
 	}
 	return out
@@ -107,32 +107,32 @@ func anything(string) bool { return true }
 // weakSettings are told whatever the policy says of sources: with any of them somebody else
 // could supply packages.
 var weakSettings = []weakSetting{
-	{family: "deb", name: "Acquire::AllowInsecureRepositories", takes: saysYes, says: "repositories that nobody signed are taken"},
-	{family: "deb", name: "Acquire::AllowWeakRepositories", takes: saysYes, says: "signatures made with weak hashes are taken",
+	{family: FamilyDeb, name: "Acquire::AllowInsecureRepositories", takes: saysYes, says: "repositories that nobody signed are taken"},
+	{family: FamilyDeb, name: "Acquire::AllowWeakRepositories", takes: saysYes, says: "signatures made with weak hashes are taken",
 		here: "weak signatures allowed"},
-	{family: "deb", name: "Acquire::AllowDowngradeToInsecureRepositories", takes: saysYes,
+	{family: FamilyDeb, name: "Acquire::AllowDowngradeToInsecureRepositories", takes: saysYes,
 		says: "a repository that was signed may come unsigned", here: "it may lose its signature later"},
-	{family: "deb", name: "APT::Get::AllowUnauthenticated", takes: saysYes, says: "unsigned packages are installed without asking",
+	{family: FamilyDeb, name: "APT::Get::AllowUnauthenticated", takes: saysYes, says: "unsigned packages are installed without asking",
 		here: "unsigned packages are installed without asking"},
-	{family: "deb", name: "APT::Get::Force-Yes", takes: saysYes, says: "unsigned packages are installed without asking"},
-	{family: "deb", name: "APT::Authentication::TrustCDROM", takes: saysYes, says: "signatures of discs are not checked",
+	{family: FamilyDeb, name: "APT::Get::Force-Yes", takes: saysYes, says: "unsigned packages are installed without asking"},
+	{family: FamilyDeb, name: "APT::Authentication::TrustCDROM", takes: saysYes, says: "signatures of discs are not checked",
 		here: "signature NOT checked", scheme: "cdrom"},
-	{family: "deb", name: "Acquire::Check-Valid-Until", takes: saysNo, says: "old metadata is taken, which hides updates",
+	{family: FamilyDeb, name: "Acquire::Check-Valid-Until", takes: saysNo, says: "old metadata is taken, which hides updates",
 		here: "age NOT checked", unless: "check-valid-until"},
-	{family: "deb", name: "Acquire::Check-Date", takes: saysNo, says: "metadata of any date is taken",
+	{family: FamilyDeb, name: "Acquire::Check-Date", takes: saysNo, says: "metadata of any date is taken",
 		here: "date NOT checked", unless: "check-date"},
-	{family: "deb", name: "Acquire::https::Verify-Peer", takes: saysNo, says: "servers' certificates are not checked",
+	{family: FamilyDeb, name: "Acquire::https::Verify-Peer", takes: saysNo, says: "servers' certificates are not checked",
 		here: "the server's certificate NOT checked", scheme: "https"},
-	{family: "deb", name: "Acquire::https::Verify-Host", takes: saysNo, says: "servers' names are not checked",
+	{family: FamilyDeb, name: "Acquire::https::Verify-Host", takes: saysNo, says: "servers' names are not checked",
 		here: "the server's name NOT checked", scheme: "https"},
-	{family: "deb", name: "APT::Key::gpgvcommand", takes: anything, says: "another program checks signatures"},
-	{family: "deb", name: "Dir::Bin::methods", takes: anything, says: "other programs fetch and check"},
-	{family: "rpm", name: "main.sslverify", takes: saysNo, says: "servers' certificates are not checked",
+	{family: FamilyDeb, name: "APT::Key::gpgvcommand", takes: anything, says: "another program checks signatures"},
+	{family: FamilyDeb, name: "Dir::Bin::methods", takes: anything, says: "other programs fetch and check"},
+	{family: FamilyRpm, name: "main.sslverify", takes: saysNo, says: "servers' certificates are not checked",
 		here: "the server's certificate NOT checked", unless: "sslverify", scheme: "https"},
-	{family: "rpm", name: "main.proxy_sslverify", takes: saysNo, says: "the proxy's certificate is not checked",
+	{family: FamilyRpm, name: "main.proxy_sslverify", takes: saysNo, says: "the proxy's certificate is not checked",
 		here: "the proxy's certificate NOT checked", unless: "proxy_sslverify"},
-	{family: "zypp", name: "main.gpgcheck", takes: saysNo, says: "signatures are not checked where a repository says nothing"},
-	{family: "arch", name: "options.SigLevel", says: "signatures are not checked, or anybody's are taken",
+	{family: FamilyZypp, name: "main.gpgcheck", takes: saysNo, says: "signatures are not checked where a repository says nothing"},
+	{family: FamilyArch, name: "options.SigLevel", says: "signatures are not checked, or anybody's are taken",
 		takes: func(v string) bool { return strings.Contains(v, "Never") || strings.Contains(v, "TrustAll") }},
 }
 
@@ -161,13 +161,13 @@ func (t *Setting) weakens() *weakSetting {
 // weakLines begin lines by which files beside a package manager's configuration take checks
 // away, in small letters and without blanks, signs and quotes.
 var weakLines = map[string][]string{
-	"deb": {"force-bad-verify", "force-all"},
-	"rpm": {
+	FamilyDeb: {"force-bad-verify", "force-all"},
+	FamilyRpm: {
 		"%_pkgverify_levelnone", "gpgcheck=0", "gpgcheck=false", "gpgcheck=no", "gpgcheck=off",
 		"sslverify=0", "sslverify=false", "sslverify=no", "sslverify=off",
 	},
-	"zypp": {"gpgcheck=0", "gpgcheck=no", "gpgcheck=off", "gpgcheck=false"},
-	"arch": {
+	FamilyZypp: {"gpgcheck=0", "gpgcheck=no", "gpgcheck=off", "gpgcheck=false"},
+	FamilyArch: {
 		"trust-modelalways", "always-trust", "allow-weak-digest-algos", "allow-weak-key-signatures",
 		"ignore-valid-from", "ignore-time-conflict",
 	},
@@ -186,7 +186,7 @@ func (d *Deciding) Weakening() (out []string) {
 			return r
 		}, strings.ToLower(line)), "-")
 		weak := slices.ContainsFunc(weakLines[d.Family], func(w string) bool { return strings.HasPrefix(plain, w) })
-		if weak || strings.HasPrefix(line, OpenFolder) || d.Family == "rpm" && strings.Contains(plain, "--nogpgcheck") {
+		if weak || strings.HasPrefix(line, OpenFolder) || d.Family == FamilyRpm && strings.Contains(plain, "--nogpgcheck") {
 			out = append(out, line)
 		}
 	}

@@ -10,12 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/family"
-	"patientlantern.example/lantern/core/family/arch"
-	"patientlantern.example/lantern/core/family/deb"
-	"patientlantern.example/lantern/core/family/flatpak"
-	"patientlantern.example/lantern/core/family/rpm"
-	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
@@ -42,7 +38,7 @@ type Result struct {
 }
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = slices.Concat(deb.WatchDirs, rpm.WatchDirs, zypp.WatchDirs, arch.WatchDirs, flatpak.WatchDirs, anchors)
+var WatchDirs = slices.Concat(families.Watched(), anchors)
 
 // Read reads a root: every family of which something stands there.
 func Read(root *rootfs.FS, m Machine) Result {
@@ -55,21 +51,12 @@ func Read(root *rootfs.FS, m Machine) Result {
 	r.Texts, r.Modes = map[string][]byte{}, map[string]fs.FileMode{}
 	traits(r, m, &s.Traits)
 	host := family.Host{Arch: s.Traits.Arch, Architectures: s.Traits.Architectures, Release: r.release(), OSRelease: s.Traits.OS.Version}
-	r.add(deb.Read(root, s.Traits.Architectures))
-	if rpm.Present(root) {
-		r.add(rpm.Read(root, host))
-	}
-	if zypp.Present(root) {
-		r.add(zypp.Read(root, host))
-	}
-	if arch.Present(root) {
-		reading, places := arch.Read(root, host)
+	for _, reading := range families.Readings(root, host) {
 		r.add(reading)
-		r.openPacman(places.DB)
-		r.pacmanKeys(places.GPG)
-	}
-	if flatpak.Present(root) {
-		r.add(flatpak.Read(root))
+		if reading.Database != "" {
+			r.openPacman(reading.Database)
+			r.pacmanKeys(reading.Keyring)
+		}
 	}
 	r.roots()
 	r.rpmKeys()

@@ -151,17 +151,16 @@ func shellValue(s string) string {
 	return out.String()
 }
 
-// families maps the ids of os-release to the family of their package manager.
-var families = map[string]string{
-	"debian": "deb", "ubuntu": "deb", "rhel": "rpm", "fedora": "rpm", "centos": "rpm",
-	"suse": "zypp", "sles": "zypp", "opensuse": "zypp", "arch": "arch",
+// familyOfID maps the ids of os-release to the family of their package manager.
+var familyOfID = map[string]string{
+	"debian": source.FamilyDeb, "ubuntu": source.FamilyDeb, "rhel": source.FamilyRpm, "fedora": source.FamilyRpm, "centos": source.FamilyRpm,
+	"suse": source.FamilyZypp, "sles": source.FamilyZypp, "opensuse": source.FamilyZypp, "arch": source.FamilyArch,
 }
 
 // pacmanArch returns the first architecture that pacman.conf names, unless it
 // leaves that to the machine.
 func pacmanArch(root *rootfs.FS) string {
-	reading, _ := arch.Read(root, family.Host{})
-	for _, a := range reading.Architectures {
+	for _, a := range arch.Read(root, family.Host{}).Architectures {
 		return kernelWord(a)
 	}
 	return ""
@@ -169,7 +168,7 @@ func pacmanArch(root *rootfs.FS) string {
 
 func familyOf(o source.OS) string {
 	for _, id := range append([]string{o.ID}, o.IDLike...) {
-		if f := families[id]; f != "" {
+		if f := familyOfID[id]; f != "" {
 			return f
 		}
 	}

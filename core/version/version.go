@@ -4,15 +4,17 @@ package version
 import (
 	"cmp"
 	"strings"
+
+	"patientlantern.example/lantern/core/source"
 )
 
 // Compare compares two versions as the package manager of a family does: negative
 // where a is the older one. An unknown family is compared as apt does.
 func Compare(family, a, b string) int {
 	switch family {
-	case "rpm", "zypp":
+	case source.FamilyRpm, source.FamilyZypp:
 		return parted(a, b, rpm)
-	case "arch":
+	case source.FamilyArch:
 		return parted(a, b, alpm)
 	}
 	return Deb(a, b)

@@ -142,7 +142,7 @@ const cpu = computed(() => {
 
     <template v-if="d.drift.length">
       <h2>{{ count(d.drift.length, 'finding', 'findings') }}</h2>
-      <Findings :findings="d.drift" />
+      <Findings :findings="d.drift" :may-take="mayChange" />
     </template>
     <p v-else-if="d.revision && d.state === 'steady'" class="well card good"><b>= As the policy says.</b> <span class="soft">Nothing on this host differs from its sheet.</span></p>
     <p v-else-if="d.revision" class="well card warn"><b>? Not known now.</b> <span class="soft">Nothing differed from its sheet when it was last surveyed, {{ ago(d.last_seen, now) }}; since then: {{ d.state }}.</span></p>

@@ -55,14 +55,14 @@ function encode(text: string) {
   for (const b of new TextEncoder().encode(text)) out += String.fromCharCode(b)
   return btoa(out)
 }
+const edits = ref<Record<string, string>>({})
 const before = computed(() => folder.data.value?.files ?? {})
 const shown = computed(() => proposed.value?.files ?? before.value)
 /** Files that a proposal has otherwise than the revision that it was made on. */
 const others = computed(() => (proposed.value ? Object.keys({ ...before.value, ...shown.value }).filter((n) => before.value[n] !== shown.value[n]) : []))
-const names = computed(() => Object.keys({ ...before.value, ...shown.value }).sort((a, b) => Number(a.includes('/')) - Number(b.includes('/')) || a.localeCompare(b)))
+const names = computed(() => Object.keys({ ...before.value, ...shown.value, ...edits.value }).sort((a, b) => Number(a.includes('/')) - Number(b.includes('/')) || a.localeCompare(b)))
 const file = computed(() => (typeof route.query.file === 'string' && names.value.includes(route.query.file) ? route.query.file : (others.value.find((n) => n.endsWith('.yaml')) ?? names.value.find((n) => n.endsWith('hosts.yaml')) ?? names.value.find((n) => n.endsWith('.yaml')) ?? '')))
 const was = computed(() => decode(shown.value[file.value] ?? ''))
-const edits = ref<Record<string, string>>({})
 const text = computed(() => edits.value[file.value] ?? was.value)
 const edited = computed(() => Object.keys(edits.value).length > 0)
 function changeIn(name: string, t: string) {
@@ -76,6 +76,20 @@ function move(name: string, t: string) {
   show({ file: name })
 }
 const undo = () => (edits.value = {})
+
+// A source that a host has and the policy does not list is taken in: its files begin as an edit.
+const taken = ref<Schemas['Adoption'] | null>(null)
+async function takeIn(hosts: string, at: string) {
+  const [, path = at, line = '0'] = /^(.*?)(?::(\d+))?$/.exec(at) ?? []
+  try {
+    taken.value = await told(client.POST('/api/policy/adoption', { body: { to: hosts.split(','), file: path, line: Number(line) } }))
+    edits.value = { ...edits.value, ...Object.fromEntries(Object.entries(taken.value.files).map(([n, b]) => [n, decode(b)])) }
+    show({ adopt: undefined, at: undefined, file: Object.keys(taken.value.files).find((n) => n.endsWith('.yaml')) })
+  } catch (e) {
+    error.value = e as Error
+  }
+}
+watch([() => route.query.adopt, newest], ([hosts, n]) => { if (typeof hosts === 'string' && n) void takeIn(hosts, String(route.query.at ?? '')) }, { immediate: true })
 onBeforeRouteLeave(() => !edited.value || window.confirm('The edit is not published. Leave it?'))
 
 const files = computed(() => ({ ...shown.value, ...Object.fromEntries(Object.entries(edits.value).map(([n, t]) => [n, encode(t)])) }))
@@ -177,6 +191,7 @@ const show = (query: Record<string, string | undefined>) => void router.replace(
   <p v-if="revisions.data.value && !revisions.data.value.total" class="soft">Begin with what the hosts have: <code>lantern policy learn FOLDER</code>, then <code>lantern policy publish FOLDER</code></p>
   <p v-if="done && !edited" class="good">Revision {{ done }} is published. <router-link to="/changes">What it would change, and begin</router-link></p>
   <ProposalList v-if="proposals.data.value?.items.length && !edited" :list="proposals.data.value.items" :here="looked" @show="(n) => show({ proposal: String(n), revision: undefined, file: undefined })" />
+  <p v-for="n in taken && edited ? taken.notes : []" :key="n.host + n.message" class="warn">! {{ short(n.host) }}: {{ n.message }}</p>
   <p v-if="edited && newest !== base" class="warn">! This edit begins from revision {{ base }}, and revision {{ newest }} is newer: publishing it takes back what that one said.</p>
 
   <div v-if="folder.data.value" class="desk">

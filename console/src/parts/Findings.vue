@@ -4,7 +4,8 @@ import { useNow } from '../now'
 import { ago, exact, severityLook, short } from '../words'
 import Mark from './Mark.vue'
 
-defineProps<{ findings: Finding[]; hosts?: boolean }>()
+defineProps<{ findings: Finding[]; hosts?: boolean; mayTake?: boolean }>()
+const takeable = (f: Finding) => f.class === 'unlisted-source' && f.file !== ''
 const now = useNow()
 </script>
 
@@ -20,7 +21,10 @@ const now = useNow()
         <div class="where mono soft">{{ f.file || 'several files' }}<template v-if="f.line">:{{ f.line }}</template><template v-if="f.repository"> · repository {{ f.repository }}</template></div>
         <div v-if="f.trace" class="soft trace">{{ f.trace }}</div>
       </div>
-      <span class="soft since" :title="exact(f.since)">since {{ ago(f.since, now) }}</span>
+      <span class="side">
+        <router-link v-if="mayTake && takeable(f)" :to="{ name: 'policy', query: { adopt: f.host, at: f.line ? `${f.file}:${f.line}` : f.file } }">Take into the policy</router-link>
+        <span class="soft since" :title="exact(f.since)">since {{ ago(f.since, now) }}</span>
+      </span>
     </li>
   </ul>
 </template>
@@ -48,6 +52,12 @@ li:last-child {
 }
 .what a {
   white-space: nowrap;
+}
+.side {
+  display: flex;
+  flex-direction: column;
+  align-items: flex-end;
+  gap: 4px;
 }
 .since {
   white-space: nowrap;

@@ -27,6 +27,7 @@ const now = useNow()
       <div class="side">
         <span class="soft since" :title="exact(g.since)">since {{ ago(g.since, now) }}<template v-if="g.hosts > 1">, first on {{ short(g.first) }}</template></span>
         <span v-if="mayWaive">
+          <router-link v-if="g.class === 'unlisted-source' && g.file && g.hosts === g.names.length" class="take" :to="{ name: 'policy', query: { adopt: g.names.join(','), at: g.file } }">Take into the policy</router-link>
           <el-button text size="small" @click="emit('heal', g)">Heal</el-button>
           <el-button text size="small" @click="emit('waive', g)">Waive</el-button>
         </span>

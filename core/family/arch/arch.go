@@ -20,7 +20,7 @@ import (
 )
 
 // Family is the name of this family in surveys, sheets and policies.
-const Family = "arch"
+const Family = source.FamilyArch
 
 // Config is the file from which pacman reads all others.
 const Config = "/etc/pacman.conf"
@@ -71,8 +71,8 @@ func Present(root *rootfs.FS) bool {
 	return false
 }
 
-// Read reads pacman's sources off a root.
-func Read(root *rootfs.FS, host family.Host) (family.Reading, Places) {
+// Read reads pacman's sources off a root, and where it keeps its database and keys.
+func Read(root *rootfs.FS, host family.Host) family.Reading {
 	r := &reader{Reading: family.Begin(Family), root: root, host: host, level: defaultLevel()}
 	r.file(Config, "", 0, 0)
 	for _, a := range r.archs {
@@ -100,7 +100,8 @@ func Read(root *rootfs.FS, host family.Host) (family.Reading, Places) {
 	}
 	r.DB, r.GPG = path.Clean("/"+r.DB), path.Clean("/"+r.GPG)
 	r.Decides(root, deciding(r.GPG))
-	return r.Reading, r.Places
+	r.Database, r.Keyring = r.DB, r.GPG
+	return r.Reading
 }
 
 func (r *reader) refuse(file string, line int32, format string, args ...any) {

@@ -16,7 +16,7 @@ func FuzzRoot(f *testing.F) {
 	f.Add("[options]\nArchitecture = auto\nXferCommand = /usr/bin/x -u a:b %u\nHookDir = /h\n[a]\nUsage = Sync Never\nSigLevel = PackageOptional\n", "Include = /etc/pacman.d/*\n")
 	f.Add("Server = x\n[", "[b]\n")
 	f.Fuzz(func(t *testing.T, conf, included string) {
-		r, _ := arch.Read(rootfs.New(fstest.MapFS{
+		r := arch.Read(rootfs.New(fstest.MapFS{
 			"etc/pacman.conf": {Data: []byte(conf)}, "etc/pacman.d/m": {Data: []byte(included)},
 		}), family.Host{Arch: "x86_64"})
 		for _, s := range r.Settings {

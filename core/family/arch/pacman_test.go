@@ -139,7 +139,7 @@ func ours(root string) (out cell.Reading, err error) {
 	machine := map[string]string{"amd64": "x86_64", "arm64": "aarch64"}[runtime.GOARCH]
 	var facts, levels []string
 	r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading {
-		r, _ := arch.Read(root, family.Host{Arch: machine})
+		r := arch.Read(root, family.Host{Arch: machine})
 		return r
 	})
 	if err != nil {

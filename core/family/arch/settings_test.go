@@ -69,7 +69,7 @@ func TestSettingsAreThoseOfTheRealPacmanConf(t *testing.T) {
 		root := filepath.Join(base, fmt.Sprint(n))
 		require.NoError(rt, cell.Write(root, map[string]string{"etc/pacman.conf": text}))
 		r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading {
-			r, _ := arch.Read(root, family.Host{Arch: "x86_64"})
+			r := arch.Read(root, family.Host{Arch: "x86_64"})
 			return r
 		})
 		require.NoError(rt, err)

@@ -18,7 +18,7 @@ import (
 )
 
 // Family is the name of this family in surveys, sheets and policies.
-const Family = "deb"
+const Family = source.FamilyDeb
 
 // Where apt looks.
 const (

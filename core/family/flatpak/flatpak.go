@@ -28,7 +28,7 @@ import (
 )
 
 // Family is the name of this family in surveys, sheets and policies.
-const Family = "flatpak"
+const Family = source.FamilyFlatpak
 
 // Where flatpak looks.
 const (

@@ -22,7 +22,7 @@ import (
 )
 
 // Family is the name of this family in surveys, sheets and policies.
-const Family = "rpm"
+const Family = source.FamilyRpm
 
 // Config is dnf's own configuration; it may define repositories too.
 const Config = "/etc/dnf/dnf.conf"

@@ -20,7 +20,7 @@ import (
 )
 
 // Family is the name of this family in surveys, sheets and policies.
-const Family = "zypp"
+const Family = source.FamilyZypp
 
 // Config is libzypp's own configuration.
 const Config = "/etc/zypp/zypp.conf"
