@@ -109,7 +109,8 @@ var least = map[string]string{
 	"list-proposals": store.RoleReader, "show-proposal": store.RoleReader, "add-proposal": store.RoleOperator,
 	"agree-proposal": store.RoleOperator, "publish-proposal": store.RoleOperator, "withdraw-proposal": store.RoleOperator,
 	"list-shelves": store.RoleReader, "add-shelf": store.RoleOperator, "remove-shelf": store.RoleOperator,
-	"list-dates": store.RoleReader, "list-days": store.RoleReader, "list-settings": store.RoleReader, "adopt-source": store.RoleReader, "calendar": store.RoleReader,
+	"list-dates": store.RoleReader, "list-days": store.RoleReader, "list-settings": store.RoleReader,
+	"adopt-source": store.RoleReader, "calendar": store.RoleReader,
 	"list-operators": store.RoleOperator, "add-operator": store.RoleOperator, "remove-operator": store.RoleOperator,
 }
 
