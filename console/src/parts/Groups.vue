@@ -37,6 +37,9 @@ const now = useNow()
 </template>
 
 <style scoped>
+.take {
+  font-size: 13px;
+}
 ul {
   list-style: none;
   margin: 0;
