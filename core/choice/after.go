@@ -66,7 +66,7 @@ func reread(s *source.Survey, texts, edited map[string][]byte) *Host {
 		out.Holds = append(out.Holds, r.Holds...)
 		out.Settings = append(out.Settings, r.Settings...)
 	}
-	for _, r := range families.Readings(root, host) {
+	for r := range families.Readings(root, host) {
 		add(r)
 	}
 	out.Holds = holds(out.Holds, s.Holds)

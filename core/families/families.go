@@ -4,6 +4,7 @@
 package families
 
 import (
+	"iter"
 	"slices"
 
 	"patientlantern.example/lantern/core/family"
@@ -77,14 +78,15 @@ func Watched() (out []string) {
 	return out
 }
 
-// Readings reads every family of which something stands on a root.
-func Readings(root *rootfs.FS, host family.Host) (out []family.Reading) {
-	for _, f := range all {
-		if f.Present(root) {
-			out = append(out, f.Read(root, host))
+// Readings reads every family of which something stands on a root, one after another.
+func Readings(root *rootfs.FS, host family.Host) iter.Seq[family.Reading] {
+	return func(yield func(family.Reading) bool) {
+		for _, f := range all {
+			if f.Present(root) && !yield(f.Read(root, host)) {
+				return
+			}
 		}
 	}
-	return out
 }
 
 // known is a family as the registry has it.

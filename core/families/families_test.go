@@ -25,7 +25,7 @@ func TestEveryFamilyReadsItsOwn(t *testing.T) {
 	})
 	host := family.Host{Arch: "x86_64", Architectures: []string{"amd64"}, Release: "9", OSRelease: "9"}
 	var names []string
-	for _, r := range families.Readings(root, host) {
+	for r := range families.Readings(root, host) {
 		names = append(names, r.Family)
 		require.NotEmpty(t, r.Sources, r.Family)
 		for _, s := range r.Sources {
@@ -50,7 +50,7 @@ func TestWhatIsUnknownIsCalledByItsName(t *testing.T) {
 	assert.False(t, known)
 	assert.Equal(t, []string{"apt", "dnf", "apk", "the package manager"},
 		[]string{families.Program("deb"), families.Program("rpm"), families.Program("apk"), families.Program("")})
-	bare := families.Readings(rootfs.New(fstest.MapFS{}), family.Host{})
+	bare := slices.Collect(families.Readings(rootfs.New(fstest.MapFS{}), family.Host{}))
 	require.Len(t, bare, 1, "of an empty root only apt's form is looked for")
 	assert.Empty(t, bare[0].Sources)
 }

@@ -94,8 +94,11 @@ const far = 4
 
 // Distance is the number of letters to change, add, drop or swap with a
 // neighbour to get from a to b; it stops counting at 4.
-func Distance(a, b string) int {
-	if d := len(a) - len(b); d >= far || -d >= far {
+func Distance(a, b string) int { return within(a, b, far) }
+
+// within is Distance where nothing above a limit is of interest: what is further is far.
+func within(a, b string, limit int) int {
+	if d := len(a) - len(b); d >= far || -d >= far || d > limit || -d > limit {
 		return far
 	}
 	// What both begin and end with costs nothing, and is most of names that are alike.
@@ -108,11 +111,11 @@ func Distance(a, b string) int {
 	if len(a) == 0 || len(b) == 0 {
 		return min(max(len(a), len(b)), far)
 	}
-	return table(a, b)
+	return table(a, b, limit)
 }
 
 // table counts by the three rows of a table that are needed at a time.
-func table(a, b string) int {
+func table(a, b string, limit int) int {
 	var room [3 * 64]int
 	rows := room[:]
 	width := len(b) + 1
@@ -137,7 +140,7 @@ func table(a, b string) int {
 			}
 			least = min(least, cur[j])
 		}
-		if least > far { // a swap reaches back one row, and adds one at least
+		if least > limit { // a swap reaches back one row, and adds one at least
 			return far
 		}
 		prev2, prev, cur = prev, cur, prev2
@@ -154,7 +157,7 @@ func Nearest(s string, all []string) string {
 func NearestOf(s string, all iter.Seq[string]) string {
 	best, at := "", max(2, len(s)/3)+1
 	for n := range all {
-		if d := Distance(s, n); d < at || d == at && best != "" && n < best {
+		if d := within(s, n, min(at, far)); d < at || d == at && best != "" && n < best {
 			best, at = n, d
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 )
 
@@ -78,5 +79,24 @@ func TestDistanceIsThatOfTheWholeTable(t *testing.T) {
 		if got, want := Distance(a, b), plain(a, b); got != want {
 			t.Fatalf("%q to %q: %d, and it is %d", a, b, got, want)
 		}
+	})
+}
+
+// Who is asked only for what is near gets the same answer as who counts all the way.
+func TestTheNearestIsThatOfAnUnboundedCount(t *testing.T) {
+	name := rapid.StringMatching(`[ab0-2]{1,7}(\.x)?`)
+	rapid.Check(t, func(rt *rapid.T) {
+		s := name.Draw(rt, "name")
+		all := rapid.SliceOfN(name, 0, 12).Draw(rt, "all")
+		best, at := "", max(2, len(s)/3)+1
+		for _, n := range all {
+			if d := Distance(s, n); d < at || d == at && best != "" && n < best {
+				best, at = n, d
+			}
+		}
+		if at > 3 {
+			best = ""
+		}
+		require.Equal(rt, best, Nearest(s, all), "%q of %q", s, all)
 	})
 }

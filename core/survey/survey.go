@@ -51,7 +51,7 @@ func Read(root *rootfs.FS, m Machine) Result {
 	r.Texts, r.Modes = map[string][]byte{}, map[string]fs.FileMode{}
 	traits(r, m, &s.Traits)
 	host := family.Host{Arch: s.Traits.Arch, Architectures: s.Traits.Architectures, Release: r.release(), OSRelease: s.Traits.OS.Version}
-	for _, reading := range families.Readings(root, host) {
+	for reading := range families.Readings(root, host) {
 		r.add(reading)
 		if reading.Database != "" {
 			r.openPacman(reading.Database)
