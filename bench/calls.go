@@ -147,19 +147,11 @@ func (s *suite) measure(srv *server, m measured) error {
 // calls measures each kind of call over HTTP, with 100,000 hosts under a revision.
 func calls(s *suite) error {
 	ctx := context.Background()
-	dir, err := os.MkdirTemp("", "lantern-bench-")
+	p, done, err := largePopulation(ctx)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
-	folder, err := largePolicy()
-	if err != nil {
-		return err
-	}
-	p, err := populate(ctx, filepath.Join(dir, "data"), folder, largeFleet())
-	if err != nil {
-		return err
-	}
+	defer done()
 	what := fmt.Sprintf("100,000 hosts, %d surveys of %d sources", len(p.surveys), p.sources)
 	srv, err := startServer(p.dir, p.token)
 	if err != nil {

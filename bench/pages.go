@@ -3,8 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -70,19 +68,11 @@ type seen struct {
 func pages(s *suite) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 	defer cancel()
-	dir, err := os.MkdirTemp("", "lantern-bench-")
+	p, done, err := largePopulation(ctx)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
-	folder, err := largePolicy()
-	if err != nil {
-		return err
-	}
-	p, err := populate(ctx, filepath.Join(dir, "data"), folder, largeFleet())
-	if err != nil {
-		return err
-	}
+	defer done()
 	srv, err := startServer(p.dir, p.token)
 	if err != nil {
 		return err

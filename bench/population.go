@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"testing/fstest"
 	"time"
@@ -141,6 +142,24 @@ func populate(ctx context.Context, dir string, folder policy.Folder, fleet []res
 		}
 	}
 	return out, st.AddHosts(ctx, out.hosts)
+}
+
+// largePopulation is a data folder with 100,000 hosts under a revision; done removes it.
+func largePopulation(ctx context.Context) (p *population, done func(), err error) {
+	dir, err := os.MkdirTemp("", "lantern-bench-")
+	if err != nil {
+		return nil, nil, err
+	}
+	done = func() { _ = os.RemoveAll(dir) }
+	folder, err := largePolicy()
+	if err == nil {
+		p, err = populate(ctx, filepath.Join(dir, "data"), folder, largeFleet())
+	}
+	if err != nil {
+		done()
+		return nil, nil, err
+	}
+	return p, done, nil
 }
 
 // nothing is what goes with a revision that nobody is told of.

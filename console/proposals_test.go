@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"slices"
+	"strconv"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -47,14 +48,7 @@ func TestAProposalIsReadAgreedAndPublished(t *testing.T) {
 	s.shows("h1", "Revision 2")
 
 	s.shows(".cm-content", "groups:")
-	s.js(`(() => {
-		const range = document.createRange()
-		range.selectNodeContents(document.querySelector(".cm-line"))
-		const sel = window.getSelection()
-		sel.removeAllRanges()
-		sel.addRange(range)
-		document.execCommand("insertText", false, "# read by two")
-	})()`)
+	s.writes("# read by two")
 	s.shows(".does", "1 host would change")
 	s.press(".does", "Propose …")
 	s.do(chromedp.WaitVisible(`.el-dialog input[aria-label="Message"]`), chromedp.SendKeys(`.el-dialog input[aria-label="Message"]`, "a word of the team"))
@@ -70,14 +64,7 @@ func TestAProposalIsReadAgreedAndPublished(t *testing.T) {
 
 	// What cannot wait is published without consent, with why, and the audit says that it was.
 	s.shows(".cm-content", "groups:")
-	s.js(`(() => {
-		const range = document.createRange()
-		range.selectNodeContents(document.querySelector(".cm-line"))
-		const sel = window.getSelection()
-		sel.removeAllRanges()
-		sel.addRange(range)
-		document.execCommand("insertText", false, "# nobody else is awake")
-	})()`)
+	s.writes("# nobody else is awake")
 	s.shows(".does", "1 host would change")
 	s.press(".does", "Propose …")
 	s.do(chromedp.WaitVisible(`.el-dialog input[aria-label="Message"]`), chromedp.SendKeys(`.el-dialog input[aria-label="Message"]`, "the vendor lost its key"))
@@ -91,4 +78,17 @@ func TestAProposalIsReadAgreedAndPublished(t *testing.T) {
 	require.GreaterOrEqual(t, i, 0)
 	assert.Contains(t, string(journal.Entries[i].Detail), `"alone":true`)
 	assert.Equal(t, "the vendor lost its key", journal.Entries[i].Why)
+}
+
+// writes puts a text into the editor, in the place of its first line.
+func (s *screen) writes(text string) {
+	s.t.Helper()
+	s.js(`(() => {
+		const range = document.createRange()
+		range.selectNodeContents(document.querySelector(".cm-line"))
+		const sel = window.getSelection()
+		sel.removeAllRanges()
+		sel.addRange(range)
+		document.execCommand("insertText", false, ` + strconv.Quote(text) + `)
+	})()`)
 }

@@ -2,6 +2,7 @@
 // Who may sign in, who is told, and inviting a host.
 import { ref } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
+import { useActing } from '../acting'
 import { client, told, type Schemas } from '../api'
 import Copy from '../parts/Copy.vue'
 import Moment from '../parts/Moment.vue'
@@ -13,20 +14,7 @@ const mayChange = useMayChange()
 const session = useSession()
 const operators = useQuery({ queryKey: ['operators'], queryFn: () => told(client.GET('/api/operators')) })
 const webhooks = useQuery({ queryKey: ['webhooks'], queryFn: () => told(client.GET('/api/webhooks')) })
-const error = ref<Error | null>(null)
-const busy = ref(false)
-
-async function act(what: () => Promise<void>) {
-  busy.value = true
-  error.value = null
-  try {
-    await what()
-  } catch (e) {
-    error.value = e as Error
-  } finally {
-    busy.value = false
-  }
-}
+const { error, busy, act } = useActing()
 
 const name = ref('')
 const role = ref<'reader' | 'operator'>('reader')
@@ -71,7 +59,7 @@ const address = window.location.origin
     </el-table>
   </div>
   <template v-if="mayChange">
-    <form class="line" @submit.prevent="add">
+    <form class="doing" @submit.prevent="add">
       <el-input v-model="name" placeholder="Name" aria-label="Name of who may sign in" style="width: 220px" />
       <el-select v-model="role" style="width: 190px" aria-label="Role"><el-option value="reader" label="reader: looks" /><el-option value="operator" label="operator: changes" /></el-select>
       <el-button native-type="submit" :disabled="!name.trim()" :loading="busy">Let sign in</el-button>
@@ -80,7 +68,7 @@ const address = window.location.origin
     <p v-if="made" class="card once" role="status"><b>{{ made.name }}</b> signs in with this token, shown this once: <span class="mono">{{ made.token }}</span> <Copy :text="made.token ?? ''" what="the token" /></p>
 
     <h2>Invite a host</h2>
-    <form class="line" @submit.prevent="invite">
+    <form class="doing" @submit.prevent="invite">
       <el-input v-model="host" placeholder="gw-07.brinewick.test" aria-label="Full name of the host" style="width: 300px" />
       <el-button native-type="submit" :disabled="!host.includes('.')" :loading="busy">Make a token</el-button>
       <code class="soft">lantern host invite NAME</code>
@@ -106,13 +94,6 @@ lantern-agent run</pre>
 </template>
 
 <style scoped>
-.line {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 10px;
-  margin: 12px 0;
-}
 .once {
   padding: 10px 14px;
   overflow-wrap: anywhere;

@@ -2,6 +2,7 @@
 // What the service runs with, the folders that it serves, and what this browser keeps.
 import { computed, ref } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
+import { useActing } from '../acting'
 import { client, told } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
@@ -15,21 +16,8 @@ const mayChange = useMayChange()
 const now = useNow()
 const settings = useQuery({ queryKey: ['settings'], queryFn: () => told(client.GET('/api/settings', { params: { query: { per_page: 1000 } } })) })
 const shelves = useQuery({ queryKey: ['shelves'], queryFn: () => told(client.GET('/api/shelves')) })
-const error = ref<Error | null>(null)
-const busy = ref(false)
+const { error, busy, act } = useActing()
 const said = ref('')
-async function act(what: () => Promise<unknown>) {
-  busy.value = true
-  error.value = null
-  said.value = ''
-  try {
-    await what()
-  } catch (e) {
-    error.value = e as Error
-  } finally {
-    busy.value = false
-  }
-}
 const shelf = ref({ name: '', folder: '' })
 const serve = () => act(async () => {
   await told(client.POST('/api/shelves', { body: { name: shelf.value.name.trim(), folder: shelf.value.folder.trim() } }))
@@ -73,7 +61,7 @@ const themes: { value: Theme; label: string }[] = [{ value: 'auto', label: 'as t
     </el-table>
   </div>
   <p v-else-if="shelves.data.value" class="soft">None. A shelf gives packages and metadata to hosts that have no other way out.</p>
-  <form v-if="mayChange" class="line" @submit.prevent="serve">
+  <form v-if="mayChange" class="doing" @submit.prevent="serve">
     <el-input v-model="shelf.name" placeholder="Name" aria-label="Name of the shelf" style="width: 170px" />
     <el-input v-model="shelf.folder" placeholder="Folder below that of all shelves" aria-label="Folder of the shelf" style="width: 280px" />
     <el-button native-type="submit" :disabled="!shelf.name.trim() || !shelf.folder.trim()" :loading="busy">Serve it</el-button>
@@ -82,7 +70,7 @@ const themes: { value: Theme; label: string }[] = [{ value: 'auto', label: 'as t
 
   <template v-if="mayChange">
     <h2>Secrets</h2>
-    <p class="line">
+    <p class="doing">
       <el-popconfirm title="Encrypt every stored secret with a new key? The old key opens nothing from then on, older backups aside." confirm-button-text="Encrypt anew" cancel-button-text="Not now" width="300" @confirm="rotate"><template #reference><el-button size="small" :loading="busy">Encrypt with a new key</el-button></template></el-popconfirm>
       <code class="soft">lantern secrets rotate</code>
       <span role="status">{{ said }}</span>
@@ -91,7 +79,7 @@ const themes: { value: Theme; label: string }[] = [{ value: 'auto', label: 'as t
 
   <h2>This browser</h2>
   <div class="card pad">
-    <p class="line">Colours <el-select :model-value="chosen" size="small" style="width: 190px" aria-label="Colours" @update:model-value="(t: Theme) => choose(t)"><el-option v-for="t in themes" :key="t.value" :value="t.value" :label="t.label" /></el-select> <span class="soft">Times are in the zone {{ zone }}{{ zone === 'UTC' ? '' : '; point at one for UTC' }}.</span></p>
+    <p class="doing">Colours <el-select :model-value="chosen" size="small" style="width: 190px" aria-label="Colours" @update:model-value="(t: Theme) => choose(t)"><el-option v-for="t in themes" :key="t.value" :value="t.value" :label="t.label" /></el-select> <span class="soft">Times are in the zone {{ zone }}{{ zone === 'UTC' ? '' : '; point at one for UTC' }}.</span></p>
     <p v-if="!views.length" class="soft">No view is kept here: lists have a button <b>Views</b> for that.</p>
     <ul v-else class="kept">
       <li v-for="v in views" :key="v.name"><router-link :to="v.path">{{ v.name }}</router-link> <span class="mono soft">{{ v.path }}</span> <el-button text size="small" :aria-label="`Forget the view ${v.name}`" @click="drop(v.name)">Forget</el-button></li>
@@ -100,13 +88,6 @@ const themes: { value: Theme; label: string }[] = [{ value: 'auto', label: 'as t
 </template>
 
 <style scoped>
-.line {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 10px;
-  margin: 12px 0;
-}
 .kept {
   list-style: none;
   margin: 0;

@@ -2,6 +2,7 @@
 // The organisation's accounts at vendors' desks. A login goes to the service and is never shown again.
 import { ref } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
+import { useActing } from '../acting'
 import { client, told } from '../api'
 import { useNow } from '../now'
 import { ago, exact, progressLook } from '../words'
@@ -11,23 +12,14 @@ import Trouble from './Trouble.vue'
 defineProps<{ mayChange: boolean }>()
 const now = useNow()
 const accounts = useQuery({ queryKey: ['accounts'], queryFn: () => told(client.GET('/api/accounts')) })
-const error = ref<Error | null>(null)
-const busy = ref(false)
+const { error, busy, act: pressed } = useActing()
+const act = (what: () => Promise<unknown>) => pressed(async () => {
+  await what()
+  await accounts.refetch()
+})
 const fresh = ref({ name: '', desk: '', login: '', password: '' })
 const adding = ref(false)
 
-async function act(what: () => Promise<unknown>) {
-  busy.value = true
-  error.value = null
-  try {
-    await what()
-    await accounts.refetch()
-  } catch (e) {
-    error.value = e as Error
-  } finally {
-    busy.value = false
-  }
-}
 const add = () => act(async () => {
   await told(client.POST('/api/accounts', { body: { ...fresh.value } }))
   fresh.value = { name: '', desk: '', login: '', password: '' }
@@ -62,8 +54,8 @@ const whole = () => Object.values(fresh.value).every((v) => v.trim() !== '')
     </el-table>
   </div>
   <template v-if="mayChange">
-    <p v-if="!adding" class="line"><el-button size="small" @click="adding = true">Add an account</el-button> <code class="soft">lantern account add NAME --desk URL --login NAME</code></p>
-    <form v-else class="line" autocomplete="off" @submit.prevent="add">
+    <p v-if="!adding" class="doing"><el-button size="small" @click="adding = true">Add an account</el-button> <code class="soft">lantern account add NAME --desk URL --login NAME</code></p>
+    <form v-else class="doing" autocomplete="off" @submit.prevent="add">
       <el-input v-model="fresh.name" placeholder="Name, as the policy has it" aria-label="Name of the account" style="width: 270px" />
       <el-input v-model="fresh.desk" placeholder="https://desk.gannet.example" aria-label="Address of the desk" style="width: 250px" />
       <el-input v-model="fresh.login" placeholder="Login" aria-label="Login at the desk" style="width: 140px" />
@@ -74,13 +66,3 @@ const whole = () => Object.values(fresh.value).every((v) => v.trim() !== '')
     </form>
   </template>
 </template>
-
-<style scoped>
-.line {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 10px;
-  margin: 12px 0;
-}
-</style>
