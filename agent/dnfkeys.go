@@ -24,10 +24,7 @@ func (a *attempt) forgetKeys() {
 	if a.sheet.Family != rpm.Family {
 		return
 	}
-	edited := map[string]bool{}
-	for _, e := range a.plan.Edits {
-		edited[e.Path] = true
-	}
+	edited := a.edited()
 	ids := map[string]bool{}
 	for i := range a.before.Survey.Sources {
 		s := &a.before.Survey.Sources[i]

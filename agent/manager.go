@@ -185,10 +185,7 @@ func (a *attempt) spoken(after *survey.Result) func(*api.SourceOutcome) bool {
 // touched reports whether the change has to do with how a source is fetched and checked:
 // it was not on before, or from elsewhere, or with other keys or access.
 func (a *attempt) touched(o *api.SourceOutcome, after *survey.Result) bool {
-	edited := map[string]bool{}
-	for _, e := range a.plan.Edits {
-		edited[e.Path] = true
-	}
+	edited := a.edited()
 	i := slices.IndexFunc(after.Survey.Sources, func(s source.Source) bool {
 		return s.File == o.File && (s.Line == o.Line && o.Line != 0 || o.Line == 0 && strings.Join(s.EffURLs, " ") == o.URL)
 	})
@@ -232,10 +229,7 @@ func read(s *source.Source) []string {
 func (a *attempt) askable(o *api.SourceOutcome, after *survey.Result) bool {
 	why, _ := cause.Of(o.Message)
 	connects := slices.Contains(connecting, why.Kind)
-	edited := map[string]bool{}
-	for _, e := range a.plan.Edits {
-		edited[e.Path] = true
-	}
+	edited := a.edited()
 	for _, list := range [][]source.Source{a.before.Survey.Sources, after.Survey.Sources} {
 		for i := range list {
 			s := &list[i]
@@ -268,6 +262,15 @@ func fetching(s *source.Survey, family string) (out []string) {
 		}
 	}
 	slices.Sort(out)
+	return out
+}
+
+// edited are the files that the change edits.
+func (a *attempt) edited() map[string]bool {
+	out := map[string]bool{}
+	for _, e := range a.plan.Edits {
+		out[e.Path] = true
+	}
 	return out
 }
 

@@ -202,7 +202,9 @@ func (s *Service) refusedPlaces(t *turned, hosts int, to map[string]*api.Refused
 	}
 }
 
-func (x *shown) turn() turn { return turn{x.pair.survey, x.pair.sheet, x.pair.before} }
+func (x *shown) turn() turn { return x.pair.turn() }
+
+func (p pair) turn() turn { return turn{p.survey, p.sheet, p.before} }
 
 // turnAll works out what would decide on hosts, for most of them at once and for the others
 // behind.

@@ -41,7 +41,7 @@ func (s *Service) take(ctx context.Context, judge *resolve.Fleet, takers []taker
 	known := map[asked]map[string]resolve.Taking{}
 	for i := range takers {
 		x := &takers[i]
-		k := asked{turn{x.pair.survey, x.pair.sheet, x.pair.before}, strings.Join(x.names, " ")}
+		k := asked{x.pair.turn(), strings.Join(x.names, " ")}
 		if known[k] == nil {
 			known[k] = w.taken(ctx, x, after[k.turn])
 		}
@@ -63,7 +63,7 @@ func (s *Service) afterwards(ctx context.Context, takers []taker) (map[turn]*aft
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range takers {
 		x := &takers[i]
-		k := turn{x.pair.survey, x.pair.sheet, x.pair.before}
+		k := x.pair.turn()
 		if out[k] != nil {
 			continue
 		}

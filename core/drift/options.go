@@ -72,7 +72,7 @@ func (c *comparer) written(f *source.SheetFile) (out []source.Source) {
 	host := family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version}
 	of, known := families.Of(c.sheet.Family)
 	if !known || of.Name() == arch.Family || of.Name() == deb.Family {
-		return nil // pacman's sections have no options beside those that are compared already
+		return nil // of apt's only the forms above are read; pacman's sections have no options beside those that are compared already
 	}
 	for _, s := range of.Read(root, host).Sources {
 		if s.File == f.Path {

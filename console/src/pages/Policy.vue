@@ -4,6 +4,7 @@ import { useTimeoutFn } from '@vueuse/core'
 import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
+import { useActing } from '../acting'
 import { client, told, type Preview, type Schemas } from '../api'
 import { useNow } from '../now'
 import Diff from '../parts/Diff.vue'
@@ -98,7 +99,7 @@ const words = computed(() => [...new Set(Object.entries(folder.data.value?.files
 // What the edit comes to is asked when somebody pauses; an older answer never overtakes a newer one.
 const check = ref<Schemas['CheckResult'] | null>(null)
 const preview = ref<Preview | null>(null)
-const error = ref<Error | null>(null)
+const { error, busy, act } = useActing()
 const asking = ref(false)
 let turn = 0
 const paused = useTimeoutFn(() => void judge(turn), 500, { immediate: false })
@@ -133,43 +134,26 @@ const weakens = computed(() => [...new Set((preview.value?.groups ?? []).flatMap
 
 const publishing = ref(false)
 const message = ref('')
-const busy = ref(false)
 const alone = ref(false) // without somebody else's consent, because it cannot wait
 watch(publishing, () => (alone.value = false))
-async function publish() {
-  busy.value = true
-  error.value = null
-  try {
-    const r = await told(client.POST('/api/revisions', { body: { files: files.value, message: message.value, alone: alone.value || undefined } }))
-    publishing.value = false
-    edits.value = {}
-    message.value = ''
-    newest.value = base.value = r.number
-    await router.replace({ query: { file: file.value } })
-    await revisions.refetch()
-    done.value = r.number
-  } catch (e) {
-    error.value = e as Error
-  } finally {
-    busy.value = false
-  }
-}
-async function propose() {
-  busy.value = true
-  error.value = null
-  try {
-    const p = await told(client.POST('/api/proposals', { body: { files: files.value, message: message.value } }))
-    publishing.value = false
-    edits.value = {}
-    message.value = ''
-    await proposals.refetch()
-    await router.replace({ query: { proposal: String(p.number) } })
-  } catch (e) {
-    error.value = e as Error
-  } finally {
-    busy.value = false
-  }
-}
+const publish = () => act(async () => {
+  const r = await told(client.POST('/api/revisions', { body: { files: files.value, message: message.value, alone: alone.value || undefined } }))
+  publishing.value = false
+  edits.value = {}
+  message.value = ''
+  newest.value = base.value = r.number
+  await router.replace({ query: { file: file.value } })
+  await revisions.refetch()
+  done.value = r.number
+})
+const propose = () => act(async () => {
+  const p = await told(client.POST('/api/proposals', { body: { files: files.value, message: message.value } }))
+  publishing.value = false
+  edits.value = {}
+  message.value = ''
+  await proposals.refetch()
+  await router.replace({ query: { proposal: String(p.number) } })
+})
 const session = useSession()
 const me = computed(() => session.data.value?.operator ?? '')
 const done = ref(0)

@@ -16,8 +16,12 @@ const mayChange = useMayChange()
 const now = useNow()
 const settings = useQuery({ queryKey: ['settings'], queryFn: () => told(client.GET('/api/settings', { params: { query: { per_page: 1000 } } })) })
 const shelves = useQuery({ queryKey: ['shelves'], queryFn: () => told(client.GET('/api/shelves')) })
-const { error, busy, act } = useActing()
+const { error, busy, act: pressed } = useActing()
 const said = ref('')
+const act = (what: () => Promise<unknown>) => {
+  said.value = ''
+  return pressed(what)
+}
 const shelf = ref({ name: '', folder: '' })
 const serve = () => act(async () => {
   await told(client.POST('/api/shelves', { body: { name: shelf.value.name.trim(), folder: shelf.value.folder.trim() } }))

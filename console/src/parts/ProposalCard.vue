@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // What a proposal says otherwise than the revision that it was made on, and what can be done with it.
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
+import { useActing } from '../acting'
 import { client, told, type Schemas } from '../api'
 import { useNow } from '../now'
 import { ago } from '../words'
@@ -9,25 +10,13 @@ import Trouble from './Trouble.vue'
 const props = defineProps<{ proposal: Schemas['Proposal']; me: string; may: boolean }>()
 const emit = defineEmits<{ became: [revision: number]; ended: [] }>()
 const now = useNow()
-const busy = ref(false)
-const error = ref<Error | null>(null)
+const { error, busy, act } = useActing()
 const open = computed(() => props.proposal.state === 'open')
 const mine = computed(() => props.proposal.author === props.me)
 const path = computed(() => ({ params: { path: { number: props.proposal.number } } }))
 const sign: Record<string, string> = { added: '+', removed: '-', changed: '~' }
 const tone: Record<string, string> = { added: 'good', removed: 'bad', changed: 'warn' }
 
-async function act(what: () => Promise<unknown>) {
-  busy.value = true
-  error.value = null
-  try {
-    await what()
-  } catch (e) {
-    error.value = e as Error
-  } finally {
-    busy.value = false
-  }
-}
 const agree = () => act(() => told(client.POST('/api/proposals/{number}/agree', path.value)))
 const publish = () => act(async () => emit('became', (await told(client.POST('/api/proposals/{number}/publish', path.value))).number))
 const withdraw = () =>
