@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -20,6 +21,7 @@ import (
 	"patientlantern.example/lantern/core/series"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
+	"patientlantern.example/lantern/core/version"
 )
 
 // close draws a version that is near a series, or of it.
@@ -54,6 +56,17 @@ func expected(t *rapid.T, s series.Series, held []string, list []index.Package, 
 		taken, _, _ := strings.Cut(theirs[name], " ")
 		require.True(t, taken == "" && !of || taken != "" && s.Holds(taken), "%s is held at %s: %q of %v", name, s.Version, taken, list)
 	}
+}
+
+// asAptSpells are the versions that apt knows: of two that compare as equal, as 2.00-1 and
+// 2.0-1, the one that it reads first.
+func asAptSpells(list []index.Package) (out []index.Package) {
+	for _, p := range list {
+		if !slices.ContainsFunc(out, func(q index.Package) bool { return p.Name == q.Name && version.Deb(p.Version, q.Version) == 0 }) {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 // What the policy writes to hold packages at a series is what apt goes by.
@@ -94,7 +107,7 @@ func TestAptHoldsASeries(t *testing.T) {
 		_ = os.Remove(filepath.Join(h.root, "var/cache/apt/srcpkgcache.bin"))
 		h.run(env, "apt-get", "update")
 		theirs := candidates(h.run(env, "apt-cache", append([]string{"policy"}, packages...)...))
-		expected(rt, s, held, list, theirs)
+		expected(rt, s, held, asAptSpells(list), theirs)
 		us, offers := h.read(rt, survey.Machine{Arch: "x86_64"})
 		for _, name := range packages {
 			c := us.Choose("deb", name, offers[name], "")
