@@ -229,7 +229,7 @@ func (h *Host) writeAccess(f accessFile, text []byte) error {
 	if err != nil {
 		return fmt.Errorf("its mode %q cannot be read", f.Mode)
 	}
-	if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
+	if err := makeDirs(filepath.Dir(p), 0o755); err != nil {
 		return err
 	}
 	if now, there, err := readPlain(p); err != nil {

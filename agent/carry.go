@@ -281,9 +281,7 @@ type attempt struct {
 
 // drop forgets what was staged.
 func (a *attempt) drop() {
-	for _, s := range a.files {
-		s.drop()
-	}
+	dropAll(a.files)
 }
 
 func (a *attempt) carry(ctx context.Context) error {

@@ -3,7 +3,6 @@ package agent
 import (
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 
 	"patientlantern.example/lantern/internal/onlyone"
@@ -11,7 +10,7 @@ import (
 
 // lock makes sure that one agent at a time works on the root.
 func (h *Host) lock() (release func(), err error) {
-	if err := os.MkdirAll(h.State, 0o700); err != nil {
+	if err := makeDirs(h.State, 0o700); err != nil {
 		return nil, fmt.Errorf("the agent's folder cannot be made: %w", err)
 	}
 	release, err = onlyone.Lock(filepath.Join(h.State, "lock"))

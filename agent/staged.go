@@ -42,7 +42,7 @@ func (s *staged) prepare() error {
 	if s.remove {
 		return nil
 	}
-	if err := os.MkdirAll(filepath.Dir(s.real), 0o755); err != nil {
+	if err := makeDirs(filepath.Dir(s.real), 0o755); err != nil {
 		return err
 	}
 	p, err := renameio.NewPendingFile(s.real, renameio.WithTempDir(filepath.Dir(s.real)), renameio.WithStaticPermissions(s.mode))
@@ -69,10 +69,22 @@ func (s *staged) prepare() error {
 	return p.Sync()
 }
 
-// drop forgets a file that was prepared and never swapped.
-func (s *staged) drop() {
-	if s.pending != nil {
-		_ = s.pending.Cleanup() // a temporary file that stays behind is hidden, and swept at the next start
+// drop forgets a file that was prepared and never swapped, or what it was swapped for.
+func (s *staged) drop() { dropAll([]*staged{s}) }
+
+// dropAll forgets files, and sees to it that the disk forgets them before it hears that the
+// change has ended.
+func dropAll(files []*staged) {
+	dirs := map[string]bool{}
+	for _, s := range files {
+		if s.pending != nil {
+			_ = s.pending.Cleanup() // a temporary file that stays behind is hidden, and swept at the next start
+			s.pending = nil
+			dirs[filepath.Dir(s.real)] = true
+		}
+	}
+	for dir := range dirs {
+		_ = syncDir(dir) // likewise
 	}
 }
 

@@ -100,7 +100,7 @@ func (h *Host) statePath(name string) string { return filepath.Join(h.State, nam
 
 // save writes a file of the agent's own, whole or not at all.
 func (h *Host) save(name string, data []byte) error {
-	if err := os.MkdirAll(filepath.Dir(h.statePath(name)), 0o700); err != nil {
+	if err := makeDirs(filepath.Dir(h.statePath(name)), 0o700); err != nil {
 		return err
 	}
 	if err := renameio.WriteFile(h.statePath(name), data, 0o600); err != nil {
@@ -126,6 +126,26 @@ func (h *Host) loadJSON(name string, v any) error {
 		return fmt.Errorf("%s is damaged: %w", h.statePath(name), err)
 	}
 	return nil
+}
+
+// makeDirs makes a folder and those above it, so that a power cut does not take them with
+// what is written into them: a folder's name is on the disk once the folder above is.
+func makeDirs(dir string, mode fs.FileMode) error {
+	if info, err := os.Stat(dir); err == nil && info.IsDir() {
+		return nil
+	}
+	if above := filepath.Dir(dir); above != dir {
+		if err := makeDirs(above, mode); err != nil {
+			return err
+		}
+	}
+	if err := os.Mkdir(dir, mode); err != nil {
+		if info, statErr := os.Stat(dir); statErr == nil && info.IsDir() {
+			return nil // somebody else was quicker
+		}
+		return err
+	}
+	return syncDir(filepath.Dir(dir))
 }
 
 func syncDir(dir string) error {
