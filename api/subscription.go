@@ -16,6 +16,11 @@ type AccountOrder struct {
 	Password string `json:"password" minLength:"1" maxLength:"1000" doc:"Kept encrypted and never shown again"`
 }
 
+// Rotated says what a rotation of the key for secrets has done.
+type Rotated struct {
+	Secrets int `json:"secrets" doc:"How many were encrypted anew"`
+}
+
 // Account is an account at a vendor's desk; never its login.
 type Account struct {
 	Name      string     `json:"name"`

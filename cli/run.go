@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/datafolder"
+	"patientlantern.example/lantern/service/web"
 
 	"github.com/spf13/cobra"
 
@@ -24,7 +25,6 @@ import (
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/demo"
-	"patientlantern.example/lantern/service"
 	"patientlantern.example/lantern/store"
 )
 
@@ -309,7 +309,7 @@ func (a *app) schema() *cobra.Command {
 				fmt.Fprint(a.out.JSON(), string(text))
 				return err
 			}
-			b, err := service.SurveySchema()
+			b, err := web.SurveySchema()
 			if args[0] != "survey" || len(args) > 1 {
 				b, err = answerSchema(strings.Join(args, " "))
 			}

@@ -13,7 +13,7 @@ import (
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/source"
-	"patientlantern.example/lantern/service"
+	"patientlantern.example/lantern/service/web"
 )
 
 func of[T any]() reflect.Type { return reflect.TypeFor[T]() }
@@ -80,5 +80,5 @@ func answerSchema(command string) ([]byte, error) {
 		return nil, wrong("no command %q prints JSON that has a schema%s", command, near)
 	}
 	title := strings.TrimSpace("What lantern " + command + " prints as JSON")
-	return service.SchemaText(s, r.Map(), strings.ReplaceAll(command, " ", "-"), title)
+	return web.SchemaText(s, r.Map(), strings.ReplaceAll(command, " ", "-"), title)
 }

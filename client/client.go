@@ -478,9 +478,7 @@ func (c *Client) Outlook(ctx context.Context) (api.Outlook, error) {
 
 // RotateSecrets encrypts every secret with a new key, and tells how many there were.
 func (c *Client) RotateSecrets(ctx context.Context) (int, error) {
-	out, err := send[struct {
-		Secrets int `json:"secrets"`
-	}](ctx, c, http.MethodPost, "/api/secrets/rotate", nil)
+	out, err := send[api.Rotated](ctx, c, http.MethodPost, "/api/secrets/rotate", nil)
 	return out.Secrets, err
 }
 

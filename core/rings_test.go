@@ -66,6 +66,44 @@ func TestCoreStandsOnNothingFromTheOuterRing(t *testing.T) {
 	assert.Greater(t, files, 20)
 }
 
+// imports are what the Go files of a folder import, those of tests aside.
+func imports(t *testing.T, dir string) (out []string) {
+	t.Helper()
+	files, err := filepath.Glob(filepath.Join(dir, "*.go"))
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, name := range files {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ImportsOnly)
+		require.NoError(t, err)
+		for _, imp := range f.Imports {
+			path, err := strconv.Unquote(imp.Path.Value)
+			require.NoError(t, err)
+			out = append(out, path)
+		}
+	}
+	return out
+}
+
+// What the service decides knows no HTTP, and what speaks HTTP decides nothing.
+func TestTheServiceKnowsNoHTTPAndItsHTTPSideDecidesNothing(t *testing.T) {
+	for _, dir := range []string{"../service", "../service/refusal"} {
+		for _, path := range imports(t, dir) {
+			for _, no := range []string{"net/http", "github.com/go-chi/", "github.com/danielgtaylor/huma", module + "service/web", module + "client"} {
+				assert.False(t, strings.HasPrefix(path, no), "%s imports %s", dir, path)
+			}
+		}
+	}
+	may := []string{"service", "service/refusal", "api", "wire", "shelf", "core/source"}
+	for _, path := range imports(t, "../service/web") {
+		if rest, ours := strings.CutPrefix(path, module); ours {
+			assert.Contains(t, may, rest, "service/web imports %s", path)
+		}
+	}
+}
+
 func TestTheAgentStaysLean(t *testing.T) {
 	out, err := exec.Command("go", "list", "-deps", module+"cmd/lantern-agent").Output()
 	require.NoError(t, err)

@@ -28,13 +28,15 @@ import (
 	"patientlantern.example/lantern/console"
 	"patientlantern.example/lantern/internal/onlyone"
 	"patientlantern.example/lantern/service"
+	"patientlantern.example/lantern/service/web"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/vault"
 )
 
-// Running is a service with its store.
+// Running is a service with its store and its HTTP side.
 type Running struct {
 	*service.Service
+	*web.Web
 	Store      *store.Store
 	unlock     func()
 	FirstToken string // of the operator "first"; only when the data folder is new
@@ -117,7 +119,6 @@ func (r *Running) open(ctx context.Context, o Options) error {
 			Log:      o.Log,
 			Interval: o.Interval,
 			Now:      o.Now,
-			Console:  console.Files(),
 			Version:  o.Version,
 			Vault:    secrets,
 			Tend:     o.Tend,
@@ -132,6 +133,7 @@ func (r *Running) open(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
+	r.Web = web.New(r.Service, web.Options{Log: o.Log, Console: console.Files(), TLS: o.TLS, Version: o.Version})
 	r.FirstToken, err = firstOperator(ctx, r.Store)
 	return err
 }

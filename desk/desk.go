@@ -59,6 +59,12 @@ type Refusal struct {
 
 func (e *Refusal) Error() string { return e.Detail }
 
+// LoginRefused reports whether the desk does not take the organisation's login.
+func (e *Refusal) LoginRefused() bool { return e.Status == http.StatusUnauthorized }
+
+// Line is what desks are called through.
+type Line = http.Client
+
 // ErrAway is the kind of error for a desk that does not answer, or answers that it
 // cannot.
 var ErrAway = errors.New("the desk does not answer")
@@ -82,7 +88,7 @@ type Account struct {
 
 // NewHTTP makes a client that follows no redirection, which would carry the login
 // elsewhere.
-func NewHTTP(timeout time.Duration) *http.Client {
+func NewHTTP(timeout time.Duration) *Line {
 	return &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request, []*http.Request) error {
 		return errors.New("the desk redirects; give its real address")
 	}}

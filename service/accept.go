@@ -5,41 +5,41 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-type acceptIn struct {
+// AcceptIn says why a host is accepted as it stands.
+type AcceptIn struct {
 	HostPath
 	Body api.AcceptOrder
 }
 
-// accept makes what a host is like now its base: what the policy says nothing of is right as
+// Accept makes what a host is like now its base: what the policy says nothing of is right as
 // it stands. What the policy does say, and checks that are taken away, stay findings.
-func (s *Service) accept(ctx context.Context, in *acceptIn) (*body[api.Accepted], error) {
+func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, error) {
 	h, err := s.findHost(in.Name)
 	if err != nil {
 		return nil, err
 	}
 	why := strings.TrimSpace(in.Body.Because)
 	if len(why) < 3 {
-		return nil, huma.Error422UnprocessableEntity("because: say in a few words why the host is right as it stands")
+		return nil, refusal.Wrong("because: say in a few words why the host is right as it stands")
 	}
 	v := h.row()
 	switch {
 	case v.Carried.Sheet == "":
-		return nil, huma.Error409Conflict(fmt.Sprintf("nothing was carried to %s yet, so it has no state to accept; begin a rollout", v.Name))
+		return nil, refusal.Conflict(fmt.Sprintf("nothing was carried to %s yet, so it has no state to accept; begin a rollout", v.Name))
 	case v.Task != 0 && !v.behind():
-		return nil, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
+		return nil, refusal.Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
 	case in.Body.Document != "" && in.Body.Document != v.Survey:
-		return nil, huma.Error409Conflict(fmt.Sprintf("%s has changed since you looked at it; look again", v.Name))
+		return nil, refusal.Conflict(fmt.Sprintf("%s has changed since you looked at it; look again", v.Name))
 	}
 	looked := v.Survey
 	edit := func(v *hostView) error {
 		if v.Survey != looked {
-			return huma.Error409Conflict(fmt.Sprintf("%s has changed at this moment; look again", v.Name))
+			return refusal.Conflict(fmt.Sprintf("%s has changed at this moment; look again", v.Name))
 		}
 		v.Carried.Base = store.Base{Sheet: v.Carried.Sheet, Survey: v.Survey, At: s.now().UTC(), By: operatorFrom(ctx).Name, Why: why,
 			Whole: s.whole(ctx, v.Survey)}
@@ -53,7 +53,7 @@ func (s *Service) accept(ctx context.Context, in *acceptIn) (*body[api.Accepted]
 		if err := s.compute.complete(ctx, &tried, s.now()); err != nil {
 			return nil, s.refuse(err)
 		}
-		return &body[api.Accepted]{s.accepted(v, &tried)}, nil
+		return new(s.accepted(v, &tried)), nil
 	}
 	row, err := s.change(ctx, h, "accept-host", edit, func(v *hostView, c store.Change) error {
 		note := c.Note
@@ -69,7 +69,7 @@ func (s *Service) accept(ctx context.Context, in *acceptIn) (*body[api.Accepted]
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	return &body[api.Accepted]{s.accepted(v, row)}, nil
+	return new(s.accepted(v, row)), nil
 }
 
 // accepted parts the findings of a host into those that are none any more and those left.

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"slices"
 	"time"
 
@@ -17,6 +16,7 @@ import (
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/desk"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -26,38 +26,28 @@ const grantLife = 10 * time.Minute
 // grantSkew is how far the clocks of host and service may be apart.
 const grantSkew = 2 * time.Minute
 
-// access gives a host what opens its licensed sources: signed by the service and
+// Access gives a host what opens its licensed sources: signed by the service and
 // encrypted to the key that the host has signed, so that nothing in between can read
 // or keep it.
-func (s *Service) access(w http.ResponseWriter, r *http.Request) {
-	h := agentFrom(r.Context())
-	v := h.row()
-	var in api.AccessOrder
-	if !decode(w, r, maxCall, &in) {
-		return
-	}
+func (s *Service) Access(ctx context.Context, in *api.AccessOrder) (*api.AccessAnswer, error) {
+	v := agentFrom(ctx).row()
 	claim, key, err := readClaim(in.Claim, v, s.now())
 	if err != nil {
-		problem(w, http.StatusForbidden, err.Error())
-		return
+		return nil, refusal.Of(refusal.Forbidden, err.Error())
 	}
-	grant, err := s.grant(r.Context(), v, claim.Wants)
+	grant, err := s.grant(ctx, v, claim.Wants)
 	var no *desk.Refusal
 	if errors.Is(err, desk.ErrAway) || errors.As(err, &no) {
-		problem(w, http.StatusServiceUnavailable, err.Error())
-		return
+		return nil, refusal.Of(refusal.Unavailable, err.Error())
 	}
 	if err != nil {
-		s.fault(w, r, err)
-		return
+		return nil, err
 	}
 	sealed, err := s.sealGrant(grant, key)
 	if err != nil {
-		s.fault(w, r, err)
-		return
+		return nil, err
 	}
-	w.Header().Set("Cache-Control", "no-store")
-	answer(w, api.AccessAnswer{Sealed: sealed})
+	return &api.AccessAnswer{Sealed: sealed}, nil
 }
 
 // readClaim checks that the host itself asks, and now.

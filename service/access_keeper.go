@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"time"
 
 	"patientlantern.example/lantern/core/credential"
@@ -79,13 +78,13 @@ func (k *keeper) issue(ctx context.Context, host, accountName, kind string) (cre
 	// A login of the organisation that is not taken is the account's trouble, not this
 	// host's, and is noted there.
 	var no *desk.Refusal
-	if errors.As(err, &no) && no.Status != http.StatusUnauthorized {
+	if errors.As(err, &no) && !no.LoginRefused() {
 		err = noAccess{err}
 	}
 	var none noAccess
 	if errors.As(err, &none) {
 		k.mu.Lock()
-		k.refused[[2]string{host, accountName}] = refusal{said: err.Error()}
+		k.refused[[2]string{host, accountName}] = noRenewal{said: err.Error()}
 		k.mu.Unlock()
 	}
 	if err != nil {

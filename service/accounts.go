@@ -7,25 +7,25 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-type accountIn struct {
+// AccountIn is an account as it is sent.
+type AccountIn struct {
 	Body api.AccountOrder
 }
 
-// addAccount keeps an account, and asks its desk at once: a wrong login is said now
+// AddAccount keeps an account, and asks its desk at once: a wrong login is said now
 // and not in the night.
-func (s *Service) addAccount(ctx context.Context, in *accountIn) (*body[api.Account], error) {
+func (s *Service) AddAccount(ctx context.Context, in *AccountIn) (*api.Account, error) {
 	o := in.Body
 	if !strings.HasPrefix(o.Desk, "https://") && !strings.HasPrefix(o.Desk, "http://") {
-		return nil, huma.Error422UnprocessableEntity("the address of the desk must begin with https:// (or http:// on this machine)")
+		return nil, refusal.Wrong("the address of the desk must begin with https:// (or http:// on this machine)")
 	}
 	if strings.Contains(o.Desk, "@") {
-		return nil, huma.Error422UnprocessableEntity("no login stands in the address of the desk: give it with login and password")
+		return nil, refusal.Wrong("no login stands in the address of the desk: give it with login and password")
 	}
 	plain, err := json.Marshal(login{o.Login, o.Password})
 	if err != nil {
@@ -52,9 +52,9 @@ func (s *Service) addAccount(ctx context.Context, in *accountIn) (*body[api.Acco
 	s.log.Info("account added", "name", o.Name, "desk", a.Desk, "author", a.Author)
 	out, there := s.accountOf(o.Name)
 	if !there {
-		return nil, huma.Error409Conflict(fmt.Sprintf("somebody has removed the account %s at this moment", o.Name))
+		return nil, refusal.Conflict(fmt.Sprintf("somebody has removed the account %s at this moment", o.Name))
 	}
-	return &body[api.Account]{out}, nil
+	return &out, nil
 }
 
 // accountOf describes an account; false where there is none (any more).
@@ -88,7 +88,8 @@ func (s *Service) accountOf(name string) (out api.Account, there bool) {
 	return out, true
 }
 
-func (s *Service) listAccounts(context.Context, *struct{}) (*body[api.AccountList], error) {
+// ListAccounts lists accounts at vendors' desks.
+func (s *Service) ListAccounts(context.Context, *struct{}) (*api.AccountList, error) {
 	out := api.AccountList{Accounts: []api.Account{}}
 	for _, n := range s.keeper.names() {
 		if a, there := s.accountOf(n); there {
@@ -96,43 +97,38 @@ func (s *Service) listAccounts(context.Context, *struct{}) (*body[api.AccountLis
 		}
 	}
 	out.Total = len(out.Accounts)
-	return &body[api.AccountList]{out}, nil
+	return &out, nil
 }
 
-type accountPath struct {
+// AccountPath names an account.
+type AccountPath struct {
 	Name string `path:"name"`
 }
 
-func (s *Service) removeAccount(ctx context.Context, in *accountPath) (*struct{}, error) {
+// RemoveAccount forgets an account that has no seats.
+func (s *Service) RemoveAccount(ctx context.Context, in *AccountPath) error {
 	a, there := s.accountOf(in.Name)
 	if !there {
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no account %q", in.Name))
+		return refusal.NotFound(fmt.Sprintf("there is no account %q", in.Name))
 	}
 	if n := a.Seats; n > 0 {
-		return nil, huma.Error409Conflict(
+		return refusal.Conflict(
 			fmt.Sprintf("%d seats are taken in the account %s; release them first, or the vendor goes on counting them", n, in.Name),
 		)
 	}
 	if err := s.keeper.removeAccount(ctx, in.Name); err != nil {
-		return nil, s.refuse(err)
+		return s.refuse(err)
 	}
 	s.log.Info("account removed", "name", in.Name, "author", operatorFrom(ctx).Name)
-	return nil, nil
+	return nil
 }
 
-type rotatedOut struct {
-	Body struct {
-		Secrets int `json:"secrets" doc:"How many were encrypted anew"`
-	}
-}
-
-func (s *Service) rotateSecrets(ctx context.Context, _ *struct{}) (*rotatedOut, error) {
+// RotateSecrets encrypts all secrets with a new key.
+func (s *Service) RotateSecrets(ctx context.Context, _ *struct{}) (*api.Rotated, error) {
 	n, err := s.keeper.rotate(ctx)
 	if err != nil {
-		return nil, huma.Error409Conflict(err.Error())
+		return nil, refusal.Conflict(err.Error())
 	}
 	s.log.Info("secrets encrypted with a new key", "secrets", n, "author", operatorFrom(ctx).Name)
-	out := &rotatedOut{}
-	out.Body.Secrets = n
-	return out, nil
+	return &api.Rotated{Secrets: n}, nil
 }

@@ -5,66 +5,26 @@ import (
 	"crypto/ed25519"
 	"encoding/json"
 	"errors"
-	"fmt"
-	"io"
 	"maps"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
-
-	jsonv1 "github.com/go-json-experiment/json/v1"
 
 	"github.com/go-jose/go-jose/v4"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-// maxCall and maxUpload bound what an agent may send, in bytes.
-const (
-	maxCall   = 64 << 10
-	maxUpload = 32 << 20
-	mostZone  = 60 // of a time zone's name
-)
-
-// agents lets hosts through that prove themselves.
-func (s *Service) agents(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		h, err := s.auth.agent(r)
-		if err != nil {
-			s.metrics.refused.WithLabelValues("agent").Inc()
-			problem(w, http.StatusUnauthorized, err.Error())
-			return
-		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), agentKey, h)))
-	})
-}
+// mostZone bounds the name of a time zone, in bytes.
+const mostZone = 60
 
 func agentFrom(ctx context.Context) *host {
 	h, _ := ctx.Value(agentKey).(*host)
 	return h
-}
-
-// decode reads a JSON body, or answers why it cannot.
-func decode(w http.ResponseWriter, r *http.Request, limit int64, v any) bool {
-	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, limit))
-	var tooLarge *http.MaxBytesError
-	switch {
-	case errors.As(err, &tooLarge):
-		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than %d bytes", limit))
-		return false
-	case err != nil:
-		problem(w, http.StatusBadRequest, "the body could not be read")
-		return false
-	}
-	if err := jsonv1.Unmarshal(body, v); err != nil {
-		problem(w, http.StatusBadRequest, "the body is not the JSON that is wanted: "+short(err.Error()))
-		return false
-	}
-	return true
 }
 
 // short bounds an error that may repeat what somebody sent.
@@ -78,43 +38,17 @@ func clip(s string, most int) string {
 	return s
 }
 
-func answer(w http.ResponseWriter, v any) {
-	b, err := json.Marshal(v)
-	if err != nil {
-		problem(w, http.StatusInternalServerError, "the answer could not be written")
-		return
-	}
-	w.Header().Set("Content-Type", "application/json")
-	_, _ = w.Write(b) // the caller has gone if this fails
-}
-
-// fault answers with the status that an error stands for.
-func (s *Service) fault(w http.ResponseWriter, r *http.Request, err error) {
-	if errors.Is(err, store.ErrNotFound) {
-		problem(w, http.StatusNotFound, err.Error())
-		return
-	}
-	s.log.Error("answering", "method", r.Method, "path", r.URL.Path, "error", err)
-	problem(w, http.StatusInternalServerError, "the service could not do it; its log says why")
-}
-
-// join takes a host into the fleet.
-func (s *Service) join(w http.ResponseWriter, r *http.Request) {
-	var in api.Join
-	if !decode(w, r, maxSignIn, &in) {
-		return
-	}
+// Join takes a host into the fleet.
+func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 	var key jose.JSONWebKey
 	if err := key.UnmarshalJSON([]byte(in.Key)); err != nil || !key.IsPublic() {
-		problem(w, http.StatusBadRequest, "the key is not a public JWK")
-		return
+		return nil, refusal.Of(refusal.Unreadable, "the key is not a public JWK")
 	}
 	pub, ok := key.Key.(ed25519.PublicKey)
 	if !ok {
-		problem(w, http.StatusBadRequest, "the key is not an Ed25519 key")
-		return
+		return nil, refusal.Of(refusal.Unreadable, "the key is not an Ed25519 key")
 	}
-	row, err := s.store.Join(r.Context(), hashToken(in.Token), pub, s.now(), func(row *store.Host) store.Change {
+	row, err := s.store.Join(ctx, hashToken(in.Token), pub, s.now(), func(row *store.Host) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {
 				return []store.Entry{s.entry(actor{actorHost, row.Name}, commandJoin, kindHost, row.Name)}
@@ -123,46 +57,38 @@ func (s *Service) join(w http.ResponseWriter, r *http.Request) {
 		}
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		s.metrics.refused.WithLabelValues("join").Inc()
-		problem(
-			w,
-			http.StatusForbidden,
+		s.Refused("join")
+		return nil, refusal.Of(
+			refusal.Forbidden,
 			"the token is not known, was used already, or has expired: ask for a new one (lantern host invite NAME)",
 		)
-		return
 	}
 	var same *store.SameKeyError
 	if errors.As(err, &same) {
-		s.metrics.refused.WithLabelValues("join").Inc()
-		problem(w, http.StatusConflict, same.Error())
-		return
+		s.Refused("join")
+		return nil, refusal.Conflict(same.Error())
 	}
 	if err != nil {
-		s.fault(w, r, err)
-		return
+		return nil, err
 	}
 	s.log.Info("a host joined", "host", row.Name)
-	answer(w, api.Joined{Host: row.Name, Service: s.key.public})
+	return &api.Joined{Host: row.Name, Service: s.key.public}, nil
 }
 
-// checkIn hears by digest how a host stands.
-func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
-	h := agentFrom(r.Context())
-	var in api.CheckIn
-	if !decode(w, r, maxCall, &in) {
-		return
-	}
+// CheckIn hears by digest how a host stands.
+func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnswer, error) {
+	h := agentFrom(ctx)
 	s.metrics.checkIns.Inc()
 	now := s.now()
 	if h.runs.note(in.Instance, now) {
 		s.log.Warn("two machines check in with one identity", "host", h.row().Name)
-		s.note(r.Context(), s.entry(actorFrom(r.Context()), commandTwins, kindHost, h.row().Name))
+		s.note(ctx, s.entry(actorFrom(ctx), commandTwins, kindHost, h.row().Name))
 	}
 	wasSilent := h.state(now) == api.StateSilent
 	first := h.lastSeen.Load() == 0
 	h.seen(now)
 	v := h.row()
-	out := api.CheckInAnswer{
+	out := &api.CheckInAnswer{
 		Interval: int(s.opts.Interval.Milliseconds()),
 		Watch:    int(s.opts.Watch.Milliseconds()),
 		Access:   s.keeper.stamp(v.Name),
@@ -181,12 +107,11 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 		in.Free == nil && in.Access == nil &&
 		in.Packages == nil && in.Sources == nil && in.Traced == nil &&
 		in.Trouble == v.Trouble {
-		out.Work = s.mayWork(r.Context(), v)
+		out.Work = s.mayWork(ctx, v)
 		if wasSilent || first {
-			s.note(r.Context(), s.entry(actorFrom(r.Context()), commandAppear, kindHost, v.Name))
+			s.note(ctx, s.entry(actorFrom(ctx), commandAppear, kindHost, v.Name))
 		}
-		answer(w, &out)
-		return
+		return out, nil
 	}
 	s.naming.RLock()
 	defer s.naming.RUnlock()
@@ -197,18 +122,16 @@ func (s *Service) checkIn(w http.ResponseWriter, r *http.Request) {
 		out.Want = append(out.Want, in.Survey)
 	}
 	if len(out.Want) > 0 {
-		out.Work = s.mayWork(r.Context(), v)
-		answer(w, &out)
-		return
+		out.Work = s.mayWork(ctx, v)
+		return out, nil
 	}
-	row, err := s.change(r.Context(), h, commandCheckIn, func(v *hostView) error { return said(v, &in, now, ask) }, nil)
+	row, err := s.change(ctx, h, commandCheckIn, func(v *hostView) error { return said(v, in, now, ask) }, nil)
 	if err != nil {
-		s.fault(w, r, err)
-		return
+		return nil, err
 	}
 	s.metrics.changed.Inc()
-	out.Work = s.mayWork(r.Context(), row)
-	answer(w, &out)
+	out.Work = s.mayWork(ctx, row)
+	return out, nil
 }
 
 // said notes in a row what a host says with a check-in. ask is what it was asked for.

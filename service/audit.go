@@ -4,13 +4,13 @@ import (
 	"context"
 	"encoding/hex"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-type auditIn struct {
+// AuditIn says which lines of the audit are asked for.
+type AuditIn struct {
 	Before  int64  `query:"before" doc:"Only entries before the one of this number"`
 	PerPage int    `query:"per_page" minimum:"1" maximum:"500" default:"50"`
 	By      string `query:"by" doc:"An operator's name, or service"`
@@ -19,8 +19,8 @@ type auditIn struct {
 	Name    string `query:"name" doc:"Of what it was done to"`
 }
 
-// audit tells what people did, and what became of rollouts.
-func (s *Service) audit(ctx context.Context, in *auditIn) (*body[api.AuditPage], error) {
+// Audit tells what people did, and what became of rollouts.
+func (s *Service) Audit(ctx context.Context, in *AuditIn) (*api.AuditPage, error) {
 	q := store.JournalQuery{Audited: true, Before: in.Before, Limit: in.PerPage + 1, Kind: in.Kind, Name: in.Name, Command: in.What}
 	switch in.By {
 	case "":
@@ -43,18 +43,19 @@ func (s *Service) audit(ctx context.Context, in *auditIn) (*body[api.AuditPage],
 			Number: e.Seq, At: e.At, By: e.Actor, What: e.Command, Kind: e.Kind, Name: e.Name, Why: e.Why, Detail: e.Detail,
 		})
 	}
-	return &body[api.AuditPage]{out}, nil
+	return &out, nil
 }
 
-type auditChainIn struct {
+// AuditChainIn says from where the chain is asked for.
+type AuditChainIn struct {
 	Noted string `query:"noted" doc:"A head that somebody noted before"`
 }
 
-// auditChain checks that no entry was changed or taken out.
-func (s *Service) auditChain(ctx context.Context, in *auditChainIn) (*body[api.AuditChain], error) {
+// AuditChain checks that no entry was changed or taken out.
+func (s *Service) AuditChain(ctx context.Context, in *AuditChainIn) (*api.AuditChain, error) {
 	noted, err := hex.DecodeString(in.Noted)
 	if err != nil || len(noted) != 0 && len(noted) != 32 {
-		return nil, huma.Error422UnprocessableEntity("noted: that is no head of the chain; it is 64 hexadecimal digits")
+		return nil, refusal.Wrong("noted: that is no head of the chain; it is 64 hexadecimal digits")
 	}
 	c, err := s.store.VerifyChain(ctx, noted)
 	if err != nil {
@@ -67,5 +68,5 @@ func (s *Service) auditChain(ctx context.Context, in *auditChainIn) (*body[api.A
 	if len(noted) > 0 {
 		out.Met, out.Whole = &c.Met, out.Whole && c.Met
 	}
-	return &body[api.AuditChain]{out}, nil
+	return &out, nil
 }

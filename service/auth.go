@@ -11,24 +11,20 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-const cookieName = "lantern-session"
-
-// sessionLife is how long a browser stays signed in.
-const sessionLife = 12 * time.Hour
+// SessionLife is how long a browser stays signed in.
+const SessionLife = 12 * time.Hour
 
 type authenticator struct {
 	store *store.Store
@@ -82,25 +78,9 @@ func operatorFrom(ctx context.Context) store.Operator {
 	return o
 }
 
-// errSignIn is the answer to a caller who has not said who they are.
-var errSignIn = errors.New("sign in first: send an operator's token as Authorization: Bearer …")
-
-// errStore is the kind of error for a database that could not be asked: it says nothing
-// about the caller.
-var errStore = errors.New("looking who calls")
-
-// operator finds out who calls, from a token or a session cookie.
-func (a *authenticator) operator(r *http.Request) (store.Operator, error) {
+// operator finds out who calls, from a token or the secret of a session.
+func (a *authenticator) operator(ctx context.Context, secret string, session bool) (store.Operator, error) {
 	now := a.now()
-	var secret string
-	session := false
-	if t, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-		secret = t
-	} else if c, err := r.Cookie(cookieName); err == nil {
-		secret, session = c.Value, true
-	} else {
-		return store.Operator{}, errSignIn
-	}
 	hash := sha256.Sum256([]byte(secret))
 	a.mu.RLock()
 	p, ok := a.people[hash]
@@ -111,15 +91,15 @@ func (a *authenticator) operator(r *http.Request) (store.Operator, error) {
 	var o store.Operator
 	var err error
 	if session {
-		o, err = a.store.OperatorBySession(r.Context(), hash[:], now)
+		o, err = a.store.OperatorBySession(ctx, hash[:], now)
 	} else {
-		o, err = a.store.OperatorByToken(r.Context(), hash[:])
+		o, err = a.store.OperatorByToken(ctx, hash[:])
 	}
 	if errors.Is(err, store.ErrNotFound) {
-		return o, errors.New("the token or session is not known: sign in again, or ask another operator for a new token")
+		return o, refusal.Of(refusal.Unknown, "the token or session is not known: sign in again, or ask another operator for a new token")
 	}
 	if err != nil {
-		return o, fmt.Errorf("%w: %w", errStore, err)
+		return o, fmt.Errorf("looking who calls: %w", err)
 	}
 	a.mu.Lock()
 	a.people[hash] = personProof{o, now.Add(5 * time.Second)}
@@ -140,11 +120,7 @@ func (a *authenticator) forget() {
 // agent verifies a token that an agent has signed with its own key (JWT, EdDSA).
 // A verified token is remembered until it expires, so that a signature is
 // checked once in minutes and not with every check-in.
-func (a *authenticator) agent(r *http.Request) (*host, error) {
-	token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-	if !ok {
-		return nil, errors.New("an agent signs its calls: Authorization: Bearer, a JWT")
-	}
+func (a *authenticator) agent(token string) (*host, error) {
 	now := a.now()
 	hash := sha256.Sum256([]byte(token))
 	a.mu.RLock()
@@ -189,52 +165,85 @@ func (a *authenticator) agent(r *http.Request) (*host, error) {
 	return h, nil
 }
 
-// problem writes problem details, RFC 9457.
-func problem(w http.ResponseWriter, status int, detail string) {
-	b, err := json.Marshal(&huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
+// Person finds out which operator calls, from a token, or from the secret of a session. The
+// context that comes back knows them.
+func (s *Service) Person(ctx context.Context, secret string, session bool) (context.Context, error) {
+	o, err := s.auth.operator(ctx, secret, session)
 	if err != nil {
-		b = []byte("{}")
+		return nil, err
 	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(status)
-	_, _ = w.Write(b) // the caller has gone if this fails
+	return context.WithValue(ctx, operatorKey, o), nil
 }
 
-// people lets those through who sign in. Which operations each may have is asked at the
-// door.
-func (s *Service) people(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method == http.MethodPost && r.URL.Path == "/api/session" {
-			next.ServeHTTP(w, r)
-			return
-		}
-		o, err := s.auth.operator(r)
-		if errors.Is(err, errStore) {
-			s.fault(w, r, err)
-			return
-		}
-		if err != nil {
-			problem(w, http.StatusUnauthorized, err.Error())
-			return
-		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), operatorKey, o)))
-	})
+// Host finds out which host calls, from a token that its agent has signed. The context that
+// comes back knows it.
+func (s *Service) Host(ctx context.Context, token string) (context.Context, error) {
+	h, err := s.auth.agent(token)
+	if err != nil {
+		s.Refused("agent")
+		return nil, refusal.Of(refusal.Unknown, err.Error())
+	}
+	return context.WithValue(ctx, agentKey, h), nil
 }
 
-// atDoor asks for each operation whether the operator may have it.
-func (s *Service) atDoor(ctx huma.Context, next func(huma.Context)) {
-	operation := ctx.Operation().OperationID
-	if operation != signInOperation {
-		if err := may(operatorFrom(ctx.Context()), operation); err != nil {
-			s.metrics.refused.WithLabelValues("operator").Inc()
-			_, w := humachi.Unwrap(ctx)
-			problem(w, http.StatusForbidden, err.Error())
-			return
-		}
+// May refuses where whoever calls may not have an operation.
+func (s *Service) May(ctx context.Context, operation string) error {
+	if err := may(operatorFrom(ctx), operation); err != nil {
+		s.Refused("operator")
+		return refusal.Of(refusal.Forbidden, err.Error())
 	}
+	return nil
+}
+
+// Enter says that somebody's call is under way, until leave is called.
+func (s *Service) Enter() (leave func()) {
 	s.inside.Add(1)
-	defer s.inside.Add(-1)
-	next(ctx)
+	return func() { s.inside.Add(-1) }
+}
+
+// Opened hears that somebody has opened the console: the first time, what its pages show is
+// worked out ahead.
+func (s *Service) Opened() {
+	s.opened.Do(func() { s.background(s.gatherAhead) })
+}
+
+// SignIn begins a session for whoever has an operator's token. The secret is the session's.
+func (s *Service) SignIn(ctx context.Context, token string) (secret string, out *api.Session, err error) {
+	o, err := s.store.OperatorByToken(ctx, hashToken(strings.TrimSpace(token)))
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return "", nil, s.refuse(err)
+	}
+	if err != nil {
+		s.Refused("operator")
+		return "", nil, refusal.Of(refusal.Unknown, "no operator has this token; copy it whole, it begins with plo_")
+	}
+	secret, hash := NewToken("pls_")
+	now := s.now()
+	if err := s.store.AddSession(ctx, hash, o.Name, now, now.Add(SessionLife)); err != nil {
+		return "", nil, s.refuse(err)
+	}
+	return secret, s.session(o), nil
+}
+
+func (s *Service) session(o store.Operator) *api.Session {
+	return &api.Session{Operator: o.Name, Role: o.Role, Service: s.opts.Version}
+}
+
+// Session says who is signed in.
+func (s *Service) Session(ctx context.Context, _ *struct{}) (*api.Session, error) {
+	return s.session(operatorFrom(ctx)), nil
+}
+
+// SignOut ends a session.
+func (s *Service) SignOut(ctx context.Context, secret string) error {
+	if secret == "" {
+		return nil
+	}
+	if err := s.store.EndSession(ctx, hashToken(secret)); err != nil {
+		return s.refuse(err)
+	}
+	s.auth.forget()
+	return nil
 }
 
 // giveWay waits while somebody's call is under way, so that what is worked out ahead of time
@@ -246,9 +255,6 @@ func (s *Service) giveWay(ctx context.Context, left *time.Duration) {
 		time.Sleep(pause)
 	}
 }
-
-// signInOperation is the one that nobody has to be signed in for.
-const signInOperation = "sign-in"
 
 // signer signs deliveries.
 type signer struct {

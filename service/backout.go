@@ -3,18 +3,15 @@ package service
 import (
 	"context"
 	"fmt"
-	"io"
-	"net/http"
 	"slices"
 	"strings"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/subscription"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -29,9 +26,9 @@ type backing struct {
 	seats   map[int64][]*host // by the revision that they go back to
 }
 
-// backOut gives hosts back what they had before a rollout, the newest wave first: each from
+// BackOut gives hosts back what they had before a rollout, the newest wave first: each from
 // the copies that it has kept itself.
-func (s *Service) backOut(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
+func (s *Service) BackOut(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	if err := s.alone(); err != nil {
 		return nil, err
 	}
@@ -43,7 +40,7 @@ func (s *Service) backOut(ctx context.Context, in *leverIn) (*body[api.Rollout],
 	if in.Body.Try {
 		out := s.tried(&startable{rollout: b.ro, placed: b.placed})
 		out.Unknown, out.Dangers = b.unknown, b.dangers
-		return &body[api.Rollout]{out}, nil
+		return &out, nil
 	}
 	ro, err := s.beginBack(ctx, b)
 	if err != nil {
@@ -51,7 +48,7 @@ func (s *Service) backOut(ctx context.Context, in *leverIn) (*body[api.Rollout],
 	}
 	out, err := s.steered(ctx, ro.ID)
 	if err == nil {
-		out.Body.Unknown, out.Body.Dangers = b.unknown, b.dangers
+		out.Unknown, out.Dangers = b.unknown, b.dangers
 	}
 	return out, err
 }
@@ -80,14 +77,14 @@ func (s *Service) beginBack(ctx context.Context, b *backing) (ro store.Rollout, 
 	return s.begin(ctx, "back-out-rollout", b.ro, b.placed, func(int64) {})
 }
 
-func (s *Service) prepareBack(ctx context.Context, in *leverIn) (*backing, error) {
+func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error) {
 	of, err := s.findRollout(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
 	for _, kind := range []string{store.KindRollout, store.KindBackOut} {
 		if open, err := s.store.OpenRollout(ctx, kind); err == nil && open.ID != of.ID {
-			return nil, huma.Error409Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d",
+			return nil, refusal.Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d",
 				open.ID, open.ID))
 		}
 	}
@@ -140,7 +137,7 @@ func (s *Service) prepareBack(ctx context.Context, in *leverIn) (*backing, error
 		if len(b.unknown) > 0 {
 			why = ": " + strings.Join(b.unknown, "; ")
 		}
-		return nil, huma.Error409Conflict(fmt.Sprintf("rollout %d has changed no host that could be taken back%s", of.ID, why))
+		return nil, refusal.Conflict(fmt.Sprintf("rollout %d has changed no host that could be taken back%s", of.ID, why))
 	}
 	if b.unseen > 0 {
 		b.dangers = append(b.dangers, fmt.Sprintf("of %s it is not known what comes back", plural(b.unseen)))
@@ -195,14 +192,13 @@ func (s *Service) dangersBack(ctx context.Context, b *backing, v *hostView, befo
 }
 
 // deliverBack gives a host the signed word to take back what a rollout has changed.
-func (s *Service) deliverBack(w http.ResponseWriter, r *http.Request, v *hostView, ro *store.Rollout) {
-	b, err := s.store.BeforeOf(r.Context(), ro.Of, v.Name)
+func (s *Service) deliverBack(ctx context.Context, v *hostView, ro *store.Rollout) (string, error) {
+	b, err := s.store.BeforeOf(ctx, ro.Of, v.Name)
 	if err != nil {
-		s.fault(w, r, err)
-		return
+		return "", err
 	}
 	now := s.now()
-	jws, err := s.key.sign(
+	return s.key.sign(
 		api.Delivery{
 			Host:     v.Name,
 			Revision: b.Revision,
@@ -213,10 +209,4 @@ func (s *Service) deliverBack(w http.ResponseWriter, r *http.Request, v *hostVie
 			Expires:  now.Add(deliveryLife).UTC(),
 		},
 	)
-	if err != nil {
-		s.fault(w, r, err)
-		return
-	}
-	w.Header().Set("Content-Type", "application/jose")
-	_, _ = io.WriteString(w, jws) // the agent has gone if this fails
 }

@@ -11,21 +11,22 @@ import (
 	"patientlantern.example/lantern/core/subscription"
 )
 
-type channelQuery struct {
+// ChannelQuery says which channels are asked for.
+type ChannelQuery struct {
 	Paging
 	Q        string `query:"q" doc:"Part of the channel's name or title"`
 	Variants bool   `query:"variants" doc:"Debug and source variants as well"`
 }
 
-// listChannels shows the channels of the newest revision.
-func (s *Service) listChannels(ctx context.Context, in *channelQuery) (*body[api.ChannelPage], error) {
+// ListChannels shows the channels of the newest revision.
+func (s *Service) ListChannels(ctx context.Context, in *ChannelQuery) (*api.ChannelPage, error) {
 	out := api.ChannelPage{Channels: []api.Channel{}}
 	revs, err := s.store.Revisions(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
 	if len(revs) == 0 {
-		return &body[api.ChannelPage]{out}, nil
+		return &out, nil
 	}
 	out.Revision = revs[0].Number
 	rs, err := s.compute.revision(ctx, out.Revision)
@@ -54,7 +55,7 @@ func (s *Service) listChannels(ctx context.Context, in *channelQuery) (*body[api
 	from, to := in.cut(len(list))
 	out.Next = in.next(len(list))
 	out.Channels = append(out.Channels, list[from:to]...)
-	return &body[api.ChannelPage]{out}, nil
+	return &out, nil
 }
 
 func (s *Service) channelOf(p *policy.Policy, c *policy.Channel, using map[string]int, variants bool) api.Channel {

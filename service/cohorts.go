@@ -15,14 +15,15 @@ import (
 	"patientlantern.example/lantern/core/text/lines"
 )
 
-type cohortQuery struct {
+// CohortQuery says which cohorts are asked for.
+type CohortQuery struct {
 	Paging
 	Q    string `query:"q" doc:"Part of the system, such as skerry 12"`
 	Diff bool   `query:"diff" doc:"Say by which lines each differs from the commonest of its system"`
 }
 
-// listCohorts tells how many different configurations there are, and who has them.
-func (s *Service) listCohorts(ctx context.Context, in *cohortQuery) (*body[api.CohortPage], error) {
+// ListCohorts tells how many different configurations there are, and who has them.
+func (s *Service) ListCohorts(ctx context.Context, in *CohortQuery) (*api.CohortPage, error) {
 	bySurvey := map[string]*api.Cohort{}
 	var list []*api.Cohort
 	page := api.CohortPage{Cohorts: []api.Cohort{}}
@@ -69,7 +70,7 @@ func (s *Service) listCohorts(ctx context.Context, in *cohortQuery) (*body[api.C
 		}
 		page.Cohorts = append(page.Cohorts, *c)
 	}
-	return &body[api.CohortPage]{page}, nil
+	return &page, nil
 }
 
 // unlike says in what a cohort differs from the commonest one of its system.

@@ -4,33 +4,18 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"net/http"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	ics "github.com/arran4/golang-ical"
-	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
 )
 
-func (s *Service) dateRoutes(a huma.API) {
-	huma.Register(
-		a,
-		operation("list-dates", http.MethodGet, "/api/dates", "What falls due: contracts, keys, waivers, reviews, freezes"),
-		s.listDates,
-	)
-	huma.Register(a, operation("list-days", http.MethodGet, "/api/days", "How the fleet stood, day by day"), s.listDays)
-	op := operation("calendar", http.MethodGet, "/api/calendar", "The same as a calendar (iCalendar, RFC 5545)")
-	op.Responses = map[string]*huma.Response{"200": {
-		Description: "OK", Content: map[string]*huma.MediaType{"text/calendar": {Schema: &huma.Schema{Type: huma.TypeString}}},
-	}}
-	huma.Register(a, op, s.calendar)
-}
-
-type dateQuery struct {
+// DateQuery says which dates are asked for.
+type DateQuery struct {
 	Paging
 	Kind []string `query:"kind" enum:"contract,key,waiver,review,freeze" doc:"Only these kinds"`
 }
@@ -113,7 +98,8 @@ func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 	return out, nil
 }
 
-func (s *Service) listDates(ctx context.Context, in *dateQuery) (*body[api.DatePage], error) {
+// ListDates lists what falls due: contracts, keys, waivers, reviews, freezes.
+func (s *Service) ListDates(ctx context.Context, in *DateQuery) (*api.DatePage, error) {
 	page, err := s.dates(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -125,17 +111,11 @@ func (s *Service) listDates(ctx context.Context, in *dateQuery) (*body[api.DateP
 	page.Next = in.next(page.Total)
 	from, to := in.cut(page.Total)
 	page.Dates = page.Dates[from:to]
-	return &body[api.DatePage]{page}, nil
+	return &page, nil
 }
 
-// calendarBody is a calendar.
-type calendarBody struct {
-	ContentType string `header:"Content-Type"`
-	Disposition string `header:"Content-Disposition"`
-	Body        []byte
-}
-
-func (s *Service) calendar(ctx context.Context, _ *struct{}) (*calendarBody, error) {
+// Calendar is what falls due as a calendar (iCalendar).
+func (s *Service) Calendar(ctx context.Context) ([]byte, error) {
 	page, err := s.dates(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -160,11 +140,7 @@ func (s *Service) calendar(ctx context.Context, _ *struct{}) (*calendarBody, err
 		e.SetDescription(d.Detail)
 		e.SetTimeTransparency(ics.TransparencyTransparent)
 	}
-	return &calendarBody{
-		"text/calendar; charset=utf-8",
-		`attachment; filename="patient-lantern.ics"`,
-		[]byte(c.Serialize(ics.WithNewLineWindows)),
-	}, nil
+	return []byte(c.Serialize(ics.WithNewLineWindows)), nil
 }
 
 func seatsTaken(n int, desk string) string {

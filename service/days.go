@@ -157,14 +157,15 @@ func (c *counted) add(e *store.Entry) {
 	}
 }
 
-type dayQuery struct {
+// DayQuery says which days are asked for.
+type DayQuery struct {
 	Paging
 	Days int `query:"days" minimum:"1" maximum:"1100" default:"84" doc:"How many days back"`
 }
 
-// listDays tells how the fleet stood day by day: a day on which nobody counted is named as one
+// ListDays tells how the fleet stood day by day: a day on which nobody counted is named as one
 // of which nothing is known.
-func (s *Service) listDays(ctx context.Context, in *dayQuery) (*body[api.DayPage], error) {
+func (s *Service) ListDays(ctx context.Context, in *DayQuery) (*api.DayPage, error) {
 	now := s.now().UTC()
 	first := now.AddDate(0, 0, 1-in.Days).Format(time.DateOnly)
 	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindDay, Limit: 25 * in.Days})
@@ -199,7 +200,7 @@ func (s *Service) listDays(ctx context.Context, in *dayQuery) (*body[api.DayPage
 	from, to := in.cut(len(days))
 	page.Next = in.next(len(days))
 	page.Days = append(page.Days, days[from:to]...)
-	return &body[api.DayPage]{page}, nil
+	return &page, nil
 }
 
 func dayBefore(day string) string {

@@ -1,59 +1,47 @@
 package service
 
 import (
-	"io"
-	"net/http"
-	"strconv"
+	"context"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
 // deliveryLife is how long a signed delivery is good.
 const deliveryLife = 10 * time.Minute
 
-// delivery gives a host its signed sheet, by digest.
-func (s *Service) delivery(w http.ResponseWriter, r *http.Request) {
-	h := agentFrom(r.Context())
-	v := h.row()
-	if !s.mayWork(r.Context(), v) {
-		problem(w, http.StatusNotFound, "nothing waits for this host")
-		return
+// Delivery gives a host its signed sheet, by digest: a compact JWS.
+func (s *Service) Delivery(ctx context.Context) (string, error) {
+	v := agentFrom(ctx).row()
+	if !s.mayWork(ctx, v) {
+		return "", refusal.NotFound("nothing waits for this host")
 	}
-	ro, err := s.store.Rollout(r.Context(), v.Task)
+	ro, err := s.store.Rollout(ctx, v.Task)
 	if err != nil {
-		s.fault(w, r, err)
-		return
+		return "", err
 	}
 	if ro.Kind == store.KindBackOut {
-		s.deliverBack(w, r, v, &ro)
-		return
+		return s.deliverBack(ctx, v, &ro)
 	}
 	revision := carries(&ro, v)
-	rs, err := s.compute.revision(r.Context(), revision)
+	rs, err := s.compute.revision(ctx, revision)
 	if err != nil {
-		s.fault(w, r, err)
-		return
+		return "", err
 	}
-	res, err := s.compute.resolve(r.Context(), rs, v)
+	res, err := s.compute.resolve(ctx, rs, v)
 	if err != nil {
-		s.fault(w, r, err)
-		return
+		return "", err
 	}
 	if len(res.Trouble) > 0 {
-		problem(w, http.StatusConflict, "the policy cannot be resolved for this host: "+res.Trouble[0].String())
-		return
+		return "", refusal.Conflict("the policy cannot be resolved for this host: " + res.Trouble[0].String())
 	}
 	now := s.now()
-	if err := s.compute.putSheet(r.Context(), res, now); err != nil {
-		s.fault(w, r, err)
-		return
+	if err := s.compute.putSheet(ctx, res, now); err != nil {
+		return "", err
 	}
-	jws, err := s.key.sign(
+	return s.key.sign(
 		api.Delivery{
 			Host:     v.Name,
 			Revision: revision,
@@ -65,12 +53,6 @@ func (s *Service) delivery(w http.ResponseWriter, r *http.Request) {
 			Expires:  now.Add(deliveryLife).UTC(),
 		},
 	)
-	if err != nil {
-		s.fault(w, r, err)
-		return
-	}
-	w.Header().Set("Content-Type", "application/jose")
-	_, _ = io.WriteString(w, jws) // the agent has gone if this fails
 }
 
 // carries is the revision that a rollout carries to a host: a healing that of each host.
@@ -81,29 +63,12 @@ func carries(ro *store.Rollout, v *hostView) int64 {
 	return ro.Revision
 }
 
-// document gives a document by its digest: immutable, so any cache may keep it.
-func (s *Service) document(w http.ResponseWriter, r *http.Request) {
-	digest := chi.URLParam(r, "digest")
-	if !source.IsDigest(digest) {
-		problem(w, http.StatusBadRequest, "a document's name is a SHA-256 in hex")
-		return
-	}
-	if r.Header.Get("If-None-Match") == strconv.Quote(digest) {
-		w.WriteHeader(http.StatusNotModified)
-		return
-	}
-	// A host needs sheets and nothing else; what other hosts have is not its business.
+// SheetText is a sheet by its digest, as it was signed. A host needs sheets and nothing else;
+// what other hosts have is not its business.
+func (s *Service) SheetText(ctx context.Context, digest string) ([]byte, error) {
 	if !s.store.Known(digest, store.KindSheet) {
-		problem(w, http.StatusNotFound, "there is no sheet of that digest")
-		return
+		return nil, refusal.NotFound("there is no sheet of that digest")
 	}
-	d, err := s.store.Document(r.Context(), digest, store.KindSheet)
-	if err != nil {
-		s.fault(w, r, err)
-		return
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.Header().Set("Cache-Control", "private, max-age=31536000, immutable")
-	w.Header().Set("ETag", strconv.Quote(digest))
-	_, _ = w.Write(d.Body) // the agent has gone if this fails
+	d, err := s.store.Document(ctx, digest, store.KindSheet)
+	return d.Body, err
 }

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"reflect"
 	"slices"
 	"sync"
@@ -54,7 +53,7 @@ func (k *keeper) noteOutcome(ctx context.Context, a *account, err error) {
 	trouble := ""
 	var no *desk.Refusal
 	switch {
-	case errors.As(err, &no) && no.Status != http.StatusUnauthorized: // it answers
+	case errors.As(err, &no) && !no.LoginRefused(): // it answers
 	case err != nil:
 		trouble = err.Error()
 	}
@@ -130,7 +129,7 @@ func (k *keeper) takeBook(a *account, book *desk.Book) (row store.Account, chang
 				continue
 			}
 			key := [2]string{host, a.Name}
-			if back := (refusal{takenBack: s.Contract}); !there[[2]string{host, s.Contract}] {
+			if back := (noRenewal{takenBack: s.Contract}); !there[[2]string{host, s.Contract}] {
 				k.refused[key] = back
 			} else if k.refused[key] == back {
 				delete(k.refused, key)
@@ -141,13 +140,13 @@ func (k *keeper) takeBook(a *account, book *desk.Book) (row store.Account, chang
 	return a.Account, !reflect.DeepEqual(contracts, a.Contracts) || !reflect.DeepEqual(others, a.others)
 }
 
-// refusal is why a desk renews nothing for a host.
-type refusal struct {
+// noRenewal is why a desk renews nothing for a host.
+type noRenewal struct {
 	takenBack string // the contract in which the desk has taken the seat back
 	said      string // else, what the desk said
 }
 
-func (r refusal) String() string {
+func (r noRenewal) String() string {
 	if r.takenBack != "" {
 		return "the desk has taken the seat in " + r.takenBack + " back"
 	}

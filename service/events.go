@@ -1,21 +1,13 @@
 package service
 
 import (
-	"fmt"
-	"net/http"
-	"strconv"
+	"context"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/store"
-	"patientlantern.example/lantern/wire"
 )
-
-// beatTime is how often a stream says that it is alive: a page that hears nothing for
-// longer says so.
-const beatTime = 5 * time.Second
 
 // hub passes events on to whoever listens. A listener that does not keep up
 // loses single events and is told that it did.
@@ -110,112 +102,47 @@ func (h *hub) close() {
 	clear(h.listeners)
 }
 
-// serveEvents is a stream of server-sent events: the journal as it grows. Whoever comes
-// back says the last one heard, and hears what came since.
-func (s *Service) serveEvents(w http.ResponseWriter, r *http.Request) {
-	who := operatorFrom(r.Context())
-	if err := may(who, "events"); err != nil {
-		problem(w, http.StatusForbidden, err.Error())
-		return
-	}
-	rc := http.NewResponseController(w)
-	if err := rc.SetWriteDeadline(time.Time{}); err != nil {
-		problem(w, http.StatusInternalServerError, "this connection cannot carry a stream")
-		return
-	}
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("Cache-Control", "no-store")
-	w.Header().Set("X-Accel-Buffering", "no")
-	c := s.events.listen(who.Name)
-	defer s.events.leave(c)
-	_, _ = fmt.Fprint(w, "retry: 2000\n\n")
-	last, err := s.missed(w, r)
-	if err != nil || rc.Flush() != nil {
-		return
-	}
-	beat := time.NewTicker(beatTime)
-	defer beat.Stop()
-	for {
-		select {
-		case <-r.Context().Done():
-			return
-		case <-beat.C:
-			if s.events.held.Load() {
-				continue
-			}
-			// Whoever may not look any more hears no more.
-			if _, err := s.auth.operator(r); err != nil {
-				return
-			}
-			if _, err := fmt.Fprintf(w, "event: %s\ndata: {}\n\n", api.EventBeat); err != nil || rc.Flush() != nil {
-				return
-			}
-		case e, ok := <-c:
-			if !ok {
-				return
-			}
-			if e.Seq != 0 && e.Seq <= last && e.Kind != api.EventAll {
-				continue // told already
-			}
-			if writeEvent(w, e) != nil || rc.Flush() != nil {
-				return
-			}
-		}
-	}
+// Listen is all that happens from now on, for an operator, until leave is called. It ends where
+// that operator may not look any more, or where the service ends.
+func (s *Service) Listen(ctx context.Context) (events <-chan api.Event, leave func()) {
+	c := s.events.listen(operatorFrom(ctx).Name)
+	return c, func() { s.events.leave(c) }
 }
+
+// Held reports whether streams say nothing, as those of a service that hangs.
+func (s *Service) Held() bool { return s.events.held.Load() }
 
 // told reports whether whoever listens may know of an entry: who may sign in is not
 // everybody's business.
 func told(e store.Entry) bool { return e.Kind != kindOperator && e.Kind != kindSecrets }
 
-func writeEvent(w http.ResponseWriter, e api.Event) error {
-	b, err := wire.Text(e)
-	if err != nil {
-		return err
-	}
-	id := ""
-	if e.Seq != 0 {
-		id = fmt.Sprintf("id: %d\n", e.Seq)
-	}
-	_, err = fmt.Fprintf(w, "%sevent: %s\ndata: %s\n\n", id, e.Kind, b)
-	return err
-}
-
 // mostMissed bounds how many events are told one by one to somebody who comes back.
 const mostMissed = 256
 
-// missed tells what came since the event that the caller heard last. It returns the newest
-// that was told.
-func (s *Service) missed(w http.ResponseWriter, r *http.Request) (last int64, err error) {
-	heard, err := strconv.ParseInt(r.Header.Get("Last-Event-ID"), 10, 64)
-	if err != nil || heard <= 0 {
-		return 0, nil // a first visit
-	}
-	newest, err := s.store.NewestEntry(r.Context())
+// Missed is what came since the event that somebody heard last: everything is to be looked at
+// again where that is too much, or where the number is of another journal.
+func (s *Service) Missed(ctx context.Context, heard int64) (events []api.Event, err error) {
+	all := []api.Event{{Kind: api.EventAll}}
+	newest, err := s.store.NewestEntry(ctx)
 	if err != nil {
 		s.log.Error("reading the journal", "error", err)
-		return 0, err
+		return nil, err
 	}
-	if heard > newest { // the number is of another journal: this one was put back from a backup, or is new
-		return 0, writeEvent(w, api.Event{Kind: api.EventAll})
+	if heard > newest { // this journal was put back from a backup, or is new
+		return all, nil
 	}
-	entries, err := s.store.Journal(r.Context(), store.JournalQuery{After: heard, Limit: mostMissed + 1, Oldest: true})
+	entries, err := s.store.Journal(ctx, store.JournalQuery{After: heard, Limit: mostMissed + 1, Oldest: true})
 	if err != nil {
 		s.log.Error("reading the journal", "error", err)
-		return 0, err
+		return nil, err
 	}
 	if len(entries) > mostMissed {
-		return 0, writeEvent(w, api.Event{Kind: api.EventAll})
+		return all, nil
 	}
-	last = heard
 	for _, e := range entries {
-		if !told(e) {
-			continue
+		if told(e) {
+			events = append(events, api.Event{Kind: e.Kind, Name: e.Name, Command: e.Command, Seq: e.Seq})
 		}
-		if err := writeEvent(w, api.Event{Kind: e.Kind, Name: e.Name, Command: e.Command, Seq: e.Seq}); err != nil {
-			return last, err
-		}
-		last = e.Seq
 	}
-	return last, nil
+	return events, nil
 }

@@ -6,23 +6,23 @@ import (
 	"fmt"
 	"slices"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/saved"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-type explainQuery struct {
+// ExplainQuery says what of a host is explained.
+type ExplainQuery struct {
 	HostPath
 	Revision int64 `query:"revision" minimum:"0" doc:"The revision; 0 for the newest"`
 }
 
-// explain says why a host has what a revision gives it.
-func (s *Service) explain(ctx context.Context, in *explainQuery) (*body[reason.Explanation], error) {
+// Explain says why a host has what a revision gives it.
+func (s *Service) Explain(ctx context.Context, in *ExplainQuery) (*reason.Explanation, error) {
 	h, err := s.findHost(in.Name)
 	if err != nil {
 		return nil, err
@@ -33,7 +33,7 @@ func (s *Service) explain(ctx context.Context, in *explainQuery) (*body[reason.E
 	}
 	v := h.row()
 	if v.Traits == "" {
-		return nil, huma.Error409Conflict(fmt.Sprintf("%s has sent no survey yet, so it is not known what it is", v.Name))
+		return nil, refusal.Conflict(fmt.Sprintf("%s has sent no survey yet, so it is not known what it is", v.Name))
 	}
 	rs, err := s.compute.revision(ctx, r.Number)
 	if err != nil {
@@ -46,7 +46,7 @@ func (s *Service) explain(ctx context.Context, in *explainQuery) (*body[reason.E
 	if err := s.compute.sayMedia(ctx, e, v); err != nil {
 		return nil, s.refuse(err)
 	}
-	return &body[reason.Explanation]{*e}, nil
+	return new(*e), nil
 }
 
 // sayMedia fills in whether media were there when the host looked last. It looks for those
@@ -94,15 +94,15 @@ func (c *computer) explain(ctx context.Context, r *resolve.Resolver, v *hostView
 	return r.Explain(resolve.Host{Name: v.Name, Class: v.class, Labels: v.Labels, Traits: t})
 }
 
-// survey gives a host's last survey with the texts that it names, passwords masked.
-func (s *Service) survey(ctx context.Context, in *HostPath) (*body[saved.Snapshot], error) {
+// Survey gives a host's last survey with the texts that it names, passwords masked.
+func (s *Service) Survey(ctx context.Context, in *HostPath) (*saved.Snapshot, error) {
 	h, err := s.findHost(in.Name)
 	if err != nil {
 		return nil, err
 	}
 	v := h.row()
 	if v.Survey == "" || v.Traits == "" {
-		return nil, huma.Error409Conflict(fmt.Sprintf("%s has sent no survey yet", v.Name))
+		return nil, refusal.Conflict(fmt.Sprintf("%s has sent no survey yet", v.Name))
 	}
 	su, err := s.compute.surveyOf(ctx, v.Survey)
 	if err != nil {
@@ -118,15 +118,16 @@ func (s *Service) survey(ctx context.Context, in *HostPath) (*body[saved.Snapsho
 	}
 	out := saved.Of(v.Name, v.Labels, *su, texts)
 	out.Traits = *t
-	return &body[saved.Snapshot]{out}, nil
+	return &out, nil
 }
 
-type revisionPath struct {
+// RevisionPath names a revision.
+type RevisionPath struct {
 	Number int64 `path:"number" minimum:"1" doc:"The revision's number"`
 }
 
-// revisionFiles gives the folder that was published.
-func (s *Service) revisionFiles(ctx context.Context, in *revisionPath) (*body[api.Publication], error) {
+// RevisionFiles gives the folder that was published.
+func (s *Service) RevisionFiles(ctx context.Context, in *RevisionPath) (*api.Publication, error) {
 	r, err := s.pick(ctx, in.Number)
 	if err != nil {
 		return nil, err
@@ -139,5 +140,5 @@ func (s *Service) revisionFiles(ctx context.Context, in *revisionPath) (*body[ap
 	if err := json.Unmarshal(d.Body, &folder); err != nil {
 		return nil, s.refuse(fmt.Errorf("revision %d: %w", r.Number, err))
 	}
-	return &body[api.Publication]{api.Publication{Files: folder, Message: r.Message}}, nil
+	return &api.Publication{Files: folder, Message: r.Message}, nil
 }

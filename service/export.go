@@ -5,20 +5,20 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/refusal"
 )
 
-type exportIn struct {
+// ExportIn says whose files are exported.
+type ExportIn struct {
 	Body api.ExportOrder
 }
 
-// export tells which files a host would have, for images and for hosts that nobody reaches.
-func (s *Service) export(ctx context.Context, in *exportIn) (*body[api.Export], error) {
+// Export tells which files a host would have, for images and for hosts that nobody reaches.
+func (s *Service) Export(ctx context.Context, in *ExportIn) (*api.Export, error) {
 	r, err := s.pick(ctx, in.Body.Revision)
 	if err != nil {
 		return nil, err
@@ -33,7 +33,7 @@ func (s *Service) export(ctx context.Context, in *exportIn) (*body[api.Export], 
 	}
 	res := s.compute.resolveHost(rs, who)
 	if len(res.Trouble) > 0 {
-		return nil, huma.Error409Conflict("the policy cannot be resolved for this host: " + res.Trouble[0].String())
+		return nil, refusal.Conflict("the policy cannot be resolved for this host: " + res.Trouble[0].String())
 	}
 	out := api.Export{
 		Host:     who.Name,
@@ -60,7 +60,7 @@ func (s *Service) export(ctx context.Context, in *exportIn) (*body[api.Export], 
 	if res.Sheet.Family == arch.Family && len(res.Sheet.Keys) > 0 {
 		out.Left = append(out.Left, "signing keys are taken into pacman's keyring")
 	}
-	return &body[api.Export]{out}, nil
+	return &out, nil
 }
 
 // exported is the host that an export is for.
@@ -84,7 +84,7 @@ func (s *Service) exported(ctx context.Context, in *api.ExportOrder) (resolve.Ho
 	}
 	who, err := s.compute.hostOf(ctx, h.row())
 	if err != nil {
-		return who, huma.Error409Conflict(fmt.Sprintf("%s has sent no survey yet; say what it is with traits", h.row().Name))
+		return who, refusal.Conflict(fmt.Sprintf("%s has sent no survey yet; say what it is with traits", h.row().Name))
 	}
 	return who, nil
 }

@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 
-	"github.com/danielgtaylor/huma/v2"
+	"patientlantern.example/lantern/service/refusal"
 )
 
 // Facets pick hosts by what they have.
@@ -29,7 +29,7 @@ func (s *Service) like(ctx context.Context, f *Facets, all []*host) (out []*host
 		}
 		v := h.row()
 		if as = v.Survey; as == "" {
-			return nil, 0, huma.Error404NotFound(
+			return nil, 0, refusal.NotFound(
 				fmt.Sprintf("like: %s has sent no survey, so it is not known which hosts are like it", v.Name),
 			)
 		}
@@ -79,7 +79,7 @@ func (s *Service) having(ctx context.Context, name string) (func(context.Context
 		}
 	}
 	if len(keys) == 0 && (p == nil || p.Repositories[name] == nil) {
-		return nil, huma.Error404NotFound(
+		return nil, refusal.NotFound(
 			fmt.Sprintf("has: the policy has no repository %q, and no host gets packages from such a place", short(name)),
 		)
 	}

@@ -8,8 +8,8 @@ import (
 	"patientlantern.example/lantern/api"
 )
 
-// field counts every host by system and state.
-func (s *Service) field(ctx context.Context, _ *struct{}) (*body[api.Field], error) {
+// Field counts every host by system and state.
+func (s *Service) Field(ctx context.Context, _ *struct{}) (*api.Field, error) {
 	now := s.now()
 	var counted tally
 	bySystem := map[string]*api.FieldSystem{}
@@ -35,5 +35,5 @@ func (s *Service) field(ctx context.Context, _ *struct{}) (*body[api.Field], err
 	if out.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
 		return nil, s.refuse(err)
 	}
-	return &body[api.Field]{out}, nil
+	return &out, nil
 }

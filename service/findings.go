@@ -7,10 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/service/refusal"
 )
 
 func (s *Service) findings(v *hostView, list []drift.Finding) []api.Finding {
@@ -22,7 +21,8 @@ func (s *Service) findings(v *hostView, list []drift.Finding) []api.Finding {
 	return out
 }
 
-type driftQuery struct {
+// DriftQuery says which findings are asked for.
+type DriftQuery struct {
 	Paging
 	Selecting
 	Picking
@@ -51,12 +51,12 @@ func (in *Picking) wants(f *drift.Finding, q string) bool {
 func (in *Picking) check() error {
 	for _, sev := range in.Severity {
 		if drift.Rank(sev) < 0 {
-			return huma.Error422UnprocessableEntity(fmt.Sprintf("there is no severity %q; severities are danger, fault, note", sev))
+			return refusal.Wrong(fmt.Sprintf("there is no severity %q; severities are danger, fault, note", sev))
 		}
 	}
 	for _, class := range in.Class {
 		if !slices.Contains(drift.Classes, class) {
-			return huma.Error422UnprocessableEntity(
+			return refusal.Wrong(
 				fmt.Sprintf("there is no class %.60q; classes are %s", class, strings.Join(drift.Classes, ", ")),
 			)
 		}
@@ -74,7 +74,7 @@ type findingRow struct {
 }
 
 // rows are the findings that are asked for, and how many hosts have one.
-func (in *driftQuery) rows(hosts []*host) (rows []findingRow, hit int) {
+func (in *DriftQuery) rows(hosts []*host) (rows []findingRow, hit int) {
 	parts := across(hosts, in.partRows)
 	for _, p := range parts {
 		hit += p.hosts
@@ -97,7 +97,7 @@ type findingRows struct {
 	hosts int // that have one
 }
 
-func (in *driftQuery) partRows(part []*host) (out findingRows) {
+func (in *DriftQuery) partRows(part []*host) (out findingRows) {
 	turned := in.Sort == "-since"
 	q := strings.ToLower(in.Q)
 	out.rows = make([]findingRow, 0, len(part))
@@ -130,7 +130,8 @@ func (in *driftQuery) partRows(part []*host) (out findingRows) {
 	return out
 }
 
-func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.FindingPage], error) {
+// ListDrift lists findings over the fleet, page by page.
+func (s *Service) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingPage, error) {
 	hosts, unknown, err := s.selected(ctx, in.Selecting, s.fleet.all())
 	if err != nil {
 		return nil, err
@@ -168,5 +169,5 @@ func (s *Service) listDrift(ctx context.Context, in *driftQuery) (*body[api.Find
 		}
 		page.Findings = append(page.Findings, s.findings(r.v, o.located(r.v)[r.i:r.i+1])...)
 	}
-	return &body[api.FindingPage]{page}, nil
+	return &page, nil
 }

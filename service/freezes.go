@@ -7,10 +7,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -86,31 +85,34 @@ func freezeOf(f store.Freeze, now time.Time) api.Freeze {
 	return out
 }
 
-func (s *Service) listFreezes(context.Context, *struct{}) (*body[api.FreezeList], error) {
+// ListFreezes lists when nothing moves.
+func (s *Service) ListFreezes(context.Context, *struct{}) (*api.FreezeList, error) {
 	out := api.FreezeList{Freezes: []api.Freeze{}}
 	for _, f := range *s.freezes.list.Load() {
 		out.Freezes = append(out.Freezes, freezeOf(f, s.now()))
 	}
 	out.Total = len(out.Freezes)
-	return &body[api.FreezeList]{out}, nil
+	return &out, nil
 }
 
-type freezeIn struct {
+// FreezeIn is a freeze as it is sent.
+type FreezeIn struct {
 	Body api.FreezeOrder
 }
 
 // longestFreeze bounds how long nothing moves without anybody saying so again.
 const longestFreeze = 90 * 24 * time.Hour
 
-func (s *Service) freeze(ctx context.Context, in *freezeIn) (*body[api.Freeze], error) {
+// Freeze lets nothing move in the fleet, or in a group.
+func (s *Service) Freeze(ctx context.Context, in *FreezeIn) (*api.Freeze, error) {
 	now := s.now()
 	f := store.Freeze{Scope: strings.TrimSpace(in.Body.Group), Author: operatorFrom(ctx).Name, Because: strings.TrimSpace(in.Body.Because),
 		Begun: now.UTC(), Until: in.Body.Until.UTC()}
 	switch {
 	case !f.Until.After(now):
-		return nil, huma.Error422UnprocessableEntity("until: that is past; give a time to come")
+		return nil, refusal.Wrong("until: that is past; give a time to come")
 	case f.Until.Sub(now) > longestFreeze:
-		return nil, huma.Error422UnprocessableEntity("until: 90 days are the most; freeze again then, if it is still wanted")
+		return nil, refusal.Wrong("until: 90 days are the most; freeze again then, if it is still wanted")
 	}
 	if f.Scope != "" {
 		if err := s.knownScope(ctx, f.Scope); err != nil {
@@ -120,19 +122,19 @@ func (s *Service) freeze(ctx context.Context, in *freezeIn) (*body[api.Freeze], 
 	if err := s.putFreeze(ctx, "freeze", &f); err != nil {
 		return nil, err
 	}
-	return &body[api.Freeze]{freezeOf(f, now)}, nil
+	return new(freezeOf(f, now)), nil
 }
 
 // knownScope refuses what is neither a host nor a group.
 func (s *Service) knownScope(ctx context.Context, scope string) error {
 	if strings.ContainsAny(scope, ".{}") {
 		if _, err := names.Expand(scope); err != nil {
-			return huma.Error422UnprocessableEntity("group: " + short(err.Error()))
+			return refusal.Wrong("group: " + short(err.Error()))
 		}
 		return nil
 	}
 	if _, err := s.fleet.find(scope); err == nil {
-		return huma.Error422UnprocessableEntity(fmt.Sprintf("group: write the name of the host in full, or name a group: %q", short(scope)))
+		return refusal.Wrong(fmt.Sprintf("group: write the name of the host in full, or name a group: %q", short(scope)))
 	}
 	r, err := s.pick(ctx, 0)
 	if err != nil {
@@ -143,7 +145,7 @@ func (s *Service) knownScope(ctx context.Context, scope string) error {
 		return s.refuse(err)
 	}
 	if !rs.HasGroup(scope) {
-		return huma.Error422UnprocessableEntity(fmt.Sprintf("group: there is no group %q in revision %d", short(scope), r.Number))
+		return refusal.Wrong(fmt.Sprintf("group: there is no group %q in revision %d", short(scope), r.Number))
 	}
 	return nil
 }
@@ -173,23 +175,25 @@ func (s *Service) putFreeze(ctx context.Context, command string, f *store.Freeze
 	return nil
 }
 
-type freezePath struct {
+// FreezePath names a freeze.
+type FreezePath struct {
 	ID int64 `path:"id"`
 }
 
-func (s *Service) thaw(ctx context.Context, in *freezePath) (*body[api.Freeze], error) {
+// Thaw ends a freeze.
+func (s *Service) Thaw(ctx context.Context, in *FreezePath) (*api.Freeze, error) {
 	for _, f := range *s.freezes.list.Load() {
 		switch {
 		case f.ID != in.ID:
 			continue
 		case !f.Stands(s.now()):
-			return nil, huma.Error409Conflict(fmt.Sprintf("freeze %d does not hold any more", f.ID))
+			return nil, refusal.Conflict(fmt.Sprintf("freeze %d does not hold any more", f.ID))
 		}
 		f.Ended = s.now().UTC()
 		if err := s.putFreeze(ctx, "thaw", &f); err != nil {
 			return nil, err
 		}
-		return &body[api.Freeze]{freezeOf(f, s.now())}, nil
+		return new(freezeOf(f, s.now())), nil
 	}
-	return nil, huma.Error404NotFound(fmt.Sprintf("there is no freeze %d", in.ID))
+	return nil, refusal.NotFound(fmt.Sprintf("there is no freeze %d", in.ID))
 }

@@ -11,7 +11,8 @@ import (
 	"patientlantern.example/lantern/core/drift"
 )
 
-type groupQuery struct {
+// GroupQuery says which groups of findings are asked for.
+type GroupQuery struct {
 	Paging
 	Selecting
 	Picking
@@ -31,9 +32,9 @@ type group struct {
 // mostNames is how many hosts of a group or cohort are named.
 const mostNames = 5
 
-// groupDrift tells each finding once, however many hosts have it.
-func (s *Service) groupDrift(ctx context.Context, in *groupQuery) (*body[api.FindingGroupPage], error) {
-	as := &driftQuery{Picking: in.Picking}
+// GroupDrift tells each finding once, however many hosts have it.
+func (s *Service) GroupDrift(ctx context.Context, in *GroupQuery) (*api.FindingGroupPage, error) {
+	as := &DriftQuery{Picking: in.Picking}
 	if err := as.check(); err != nil {
 		return nil, err
 	}
@@ -63,7 +64,7 @@ func (s *Service) groupDrift(ctx context.Context, in *groupQuery) (*body[api.Fin
 				Trace: g.first.traceOf(g.finding)},
 		)
 	}
-	return &body[api.FindingGroupPage]{page}, nil
+	return &page, nil
 }
 
 // grouped gathers rows that are the same finding. Rows come host by host, by name.
@@ -101,7 +102,7 @@ func grouped(rows []findingRow) []*group {
 	return list
 }
 
-func (in *groupQuery) order() func(a, b *group) int {
+func (in *GroupQuery) order() func(a, b *group) int {
 	same := func(a, b *group) int {
 		return cmp.Or(
 			cmp.Compare(b.hosts, a.hosts),

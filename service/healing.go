@@ -6,23 +6,23 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-type healManyIn struct {
+// HealManyIn says which hosts are healed.
+type HealManyIn struct {
 	Body api.HealManyOrder
 }
 
-// healMany puts right what has drifted on hosts, by the same waves and gates as a rollout.
-func (s *Service) healMany(ctx context.Context, in *healManyIn) (*body[api.Rollout], error) {
+// HealMany puts right what has drifted on hosts, by the same waves and gates as a rollout.
+func (s *Service) HealMany(ctx context.Context, in *HealManyIn) (*api.Rollout, error) {
 	for _, c := range in.Body.Class {
 		if !slices.Contains(drift.Classes, c) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("class: there is no class %q of findings", short(c)))
+			return nil, refusal.Wrong(fmt.Sprintf("class: there is no class %q of findings", short(c)))
 		}
 	}
 	if err := s.alone(); err != nil {
@@ -38,7 +38,7 @@ func (s *Service) healMany(ctx context.Context, in *healManyIn) (*body[api.Rollo
 		if out.Untouched, err = s.untouched(ctx, p.takers); err != nil {
 			return nil, s.refuse(err)
 		}
-		return &body[api.Rollout]{out}, nil
+		return &out, nil
 	}
 	ro, err := s.beginHealing(ctx, "heal-hosts", p)
 	if err != nil {
@@ -46,7 +46,7 @@ func (s *Service) healMany(ctx context.Context, in *healManyIn) (*body[api.Rollo
 	}
 	out, err := s.steered(ctx, ro.ID)
 	if err == nil {
-		out.Body.Others = p.others
+		out.Others = p.others
 	}
 	return out, err
 }
@@ -114,7 +114,7 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 		if p.others > 0 {
 			why = fmt.Sprintf("every host that has such a finding is being changed (%d)", p.others)
 		}
-		return nil, huma.Error409Conflict(why)
+		return nil, refusal.Conflict(why)
 	}
 	return p, s.layHealing(ctx, p, rs)
 }

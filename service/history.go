@@ -8,15 +8,16 @@ import (
 	"patientlantern.example/lantern/store"
 )
 
-type historyIn struct {
+// HistoryIn says whose history is asked for.
+type HistoryIn struct {
 	HostPath
 	Before  int64 `query:"before" doc:"Only what happened before the entry of this number"`
 	PerPage int   `query:"per_page" minimum:"1" maximum:"500" default:"50" doc:"Entries on a page"`
 }
 
-// history tells what happened to a host: findings that came and went, revisions, who had what
+// History tells what happened to a host: findings that came and went, revisions, who had what
 // done, and why.
-func (s *Service) history(ctx context.Context, in *historyIn) (*body[api.HistoryPage], error) {
+func (s *Service) History(ctx context.Context, in *HistoryIn) (*api.HistoryPage, error) {
 	h, err := s.findHost(in.Name)
 	if err != nil {
 		return nil, err
@@ -41,5 +42,5 @@ func (s *Service) history(ctx context.Context, in *historyIn) (*body[api.History
 		}
 		out.Moments = append(out.Moments, m)
 	}
-	return &body[api.HistoryPage]{out}, nil
+	return &out, nil
 }

@@ -7,21 +7,21 @@ import (
 	"patientlantern.example/lantern/api"
 )
 
-// groupsQuery picks groups of the policy.
-type groupsQuery struct {
+// GroupsQuery picks groups of the policy.
+type GroupsQuery struct {
 	Paging
 	Q string `query:"q" maxLength:"100" doc:"Part of the name"`
 }
 
-// listGroups tells how many hosts are in each group of the newest revision.
-func (s *Service) listGroups(ctx context.Context, in *groupsQuery) (*body[api.GroupPage], error) {
+// ListGroups tells how many hosts are in each group of the newest revision.
+func (s *Service) ListGroups(ctx context.Context, in *GroupsQuery) (*api.GroupPage, error) {
 	rs, number, err := s.newest(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
 	page := api.GroupPage{Groups: []api.Group{}, Revision: number}
 	if rs == nil {
-		return &body[api.GroupPage]{page}, nil
+		return &page, nil
 	}
 	var list []api.Group
 	at := map[string]int{}
@@ -60,5 +60,5 @@ func (s *Service) listGroups(ctx context.Context, in *groupsQuery) (*body[api.Gr
 	page.Total, page.Next = len(list), in.next(len(list))
 	from, to := in.cut(len(list))
 	page.Groups = append(page.Groups, list[from:to]...)
-	return &body[api.GroupPage]{page}, nil
+	return &page, nil
 }

@@ -8,12 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -24,7 +23,7 @@ func (s *Service) findHost(name string) (*host, error) {
 		return h, nil
 	}
 	if errors.Is(err, errAmbiguous) {
-		return nil, huma.Error409Conflict(err.Error())
+		return nil, refusal.Conflict(err.Error())
 	}
 	msg := fmt.Sprintf("there is no host %q", name)
 	if near := names.NearestOf(strings.ToLower(name), s.fleet.names(!strings.Contains(name, "."))); near != "" {
@@ -32,10 +31,11 @@ func (s *Service) findHost(name string) (*host, error) {
 	} else {
 		msg += "; `lantern host list` lists them"
 	}
-	return nil, huma.Error404NotFound(msg)
+	return nil, refusal.NotFound(msg)
 }
 
-type hostQuery struct {
+// HostQuery says which hosts are asked for.
+type HostQuery struct {
 	Paging
 	Selecting
 	Q      string   `query:"q" doc:"Part of the name, the operating system or a label (key=value)"`
@@ -45,11 +45,12 @@ type hostQuery struct {
 	Facets
 }
 
-func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostPage], error) {
+// ListHosts lists the fleet, page by page.
+func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, error) {
 	now := s.now()
 	for _, st := range in.State {
 		if !slices.Contains(api.States, st) {
-			return nil, huma.Error422UnprocessableEntity(
+			return nil, refusal.Wrong(
 				fmt.Sprintf("there is no state %q; states are %s", st, strings.Join(api.States, ", ")),
 			)
 		}
@@ -96,11 +97,11 @@ func (s *Service) listHosts(ctx context.Context, in *hostQuery) (*body[api.HostP
 	for _, r := range rows[from:to] {
 		page.Hosts = append(page.Hosts, r.h.summary(now))
 	}
-	return &body[api.HostPage]{page}, nil
+	return &page, nil
 }
 
 // wants reports whether a host is asked for.
-func (in *hostQuery) wants(v *hostView, state string) bool {
+func (in *HostQuery) wants(v *hostView, state string) bool {
 	return (len(in.State) == 0 || slices.Contains(in.State, state)) && (in.Family == "" || v.family == in.Family) &&
 		(in.Q == "" || matches(v, in.Q))
 }
@@ -110,7 +111,8 @@ type HostPath struct {
 	Name string `path:"name" doc:"The host's full name, or its short name where that fits one host only"`
 }
 
-func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDetail], error) {
+// ShowHost tells all that is known of one host.
+func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, error) {
 	h, err := s.findHost(in.Name)
 	if err != nil {
 		return nil, err
@@ -182,7 +184,7 @@ func (s *Service) showHost(ctx context.Context, in *HostPath) (*body[api.HostDet
 	case !errors.Is(err, store.ErrNotFound):
 		return nil, s.refuse(err)
 	}
-	return &body[api.HostDetail]{d}, nil
+	return &d, nil
 }
 
 // showGroups fills in what the newest revision makes of the host: its groups and labels.
@@ -231,14 +233,16 @@ func (s *Service) showSurvey(ctx context.Context, v *hostView, d *api.HostDetail
 	return s.showStanding(v, d)
 }
 
-type inviteIn struct {
+// InviteIn names the host that is invited.
+type InviteIn struct {
 	Body api.InviteOrder
 }
 
-func (s *Service) invite(ctx context.Context, in *inviteIn) (*body[api.Invite], error) {
+// Invite makes a one-time token with which a host joins.
+func (s *Service) Invite(ctx context.Context, in *InviteIn) (*api.Invite, error) {
 	name := strings.ToLower(in.Body.Host)
 	if known, err := s.fleet.find(name); err == nil && known.row().Name != name {
-		return nil, huma.Error409Conflict(fmt.Sprintf(
+		return nil, refusal.Conflict(fmt.Sprintf(
 			"%s is a host already, and the short name of it stands for it; give its full name for a new token, or that of another host",
 			known.row().Name,
 		))
@@ -258,15 +262,17 @@ func (s *Service) invite(ctx context.Context, in *inviteIn) (*body[api.Invite], 
 		return nil, s.refuse(err)
 	}
 	s.log.Info("a host was invited", "host", i.Host, "author", i.Author)
-	return &body[api.Invite]{api.Invite{Host: i.Host, Token: token, Expires: i.Expires.UTC()}}, nil
+	return &api.Invite{Host: i.Host, Token: token, Expires: i.Expires.UTC()}, nil
 }
 
-type labelsIn struct {
+// LabelsIn are the labels of a host.
+type LabelsIn struct {
 	HostPath
 	Body api.Labels
 }
 
-func (s *Service) setLabels(ctx context.Context, in *labelsIn) (*body[api.Host], error) {
+// SetLabels replaces a host's labels.
+func (s *Service) SetLabels(ctx context.Context, in *LabelsIn) (*api.Host, error) {
 	h, err := s.findHost(in.Name)
 	if err != nil {
 		return nil, err
@@ -277,13 +283,14 @@ func (s *Service) setLabels(ctx context.Context, in *labelsIn) (*body[api.Host],
 	if _, err := s.change(ctx, h, "label-host", func(v *hostView) error { v.Labels = in.Body.Labels; return nil }, nil); err != nil {
 		return nil, s.refuse(err)
 	}
-	return &body[api.Host]{h.summary(s.now())}, nil
+	return new(h.summary(s.now())), nil
 }
 
-func (s *Service) retireHost(ctx context.Context, in *HostPath) (*struct{}, error) {
+// RetireHost forgets a host.
+func (s *Service) RetireHost(ctx context.Context, in *HostPath) error {
 	h, err := s.findHost(in.Name)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	name := h.row().Name
 	for _, seat := range s.keeper.of(name) {
@@ -291,7 +298,7 @@ func (s *Service) retireHost(ctx context.Context, in *HostPath) (*struct{}, erro
 			continue
 		}
 		if _, err := s.keeper.release(ctx, name, seat.Account, operatorFrom(ctx).Name); err != nil {
-			return nil, s.refuse(err)
+			return s.refuse(err)
 		}
 	}
 	by := actorFrom(ctx)
@@ -310,8 +317,8 @@ func (s *Service) retireHost(ctx context.Context, in *HostPath) (*struct{}, erro
 		}
 	})
 	if err != nil {
-		return nil, s.refuse(err)
+		return s.refuse(err)
 	}
 	s.log.Info("a host was retired", "host", name, "author", by.name)
-	return nil, nil
+	return nil
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"net/http"
 	"slices"
 	"sync"
 	"time"
@@ -22,12 +21,12 @@ type keeper struct {
 	vault *vault.Vault
 	log   *slog.Logger
 	now   func() time.Time
-	http  *http.Client
+	http  *desk.Line
 
 	mu       sync.RWMutex
 	accounts map[string]*account
 	seats    map[string][]store.Seat // by host; a slice is replaced, never changed
-	refused  map[[2]string]refusal   // host, account → why the desk renews nothing
+	refused  map[[2]string]noRenewal // host, account → why the desk renews nothing
 	books    *subscription.Books     // of the above; nil when it must be made anew
 }
 
@@ -58,7 +57,7 @@ func newKeeper(ctx context.Context, st *store.Store, v *vault.Vault, log *slog.L
 		http:     desk.NewHTTP(20 * time.Second),
 		accounts: map[string]*account{},
 		seats:    map[string][]store.Seat{},
-		refused:  map[[2]string]refusal{},
+		refused:  map[[2]string]noRenewal{},
 	}
 	accounts, err := st.Accounts(ctx)
 	if err != nil {

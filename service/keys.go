@@ -11,13 +11,12 @@ import (
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/trust"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -169,7 +168,8 @@ func (s *Service) keys(ctx context.Context) (list []trust.FleetKey, revision int
 	return fleet.List(named, notice, s.now()), revision, unknown, nil
 }
 
-type keysQuery struct {
+// KeysQuery says which keys are asked for.
+type KeysQuery struct {
 	Paging
 	Q     string   `query:"q" doc:"Part of a fingerprint, of a user id, or of the name that the policy gives"`
 	State []string `query:"state" doc:"Only keys in these states: revoked, withdrawn, ended, ends, weak, unknown, good"`
@@ -177,7 +177,7 @@ type keysQuery struct {
 	Sort  string   `query:"sort" enum:"state,hosts,ends,name" default:"state"`
 }
 
-func (in *keysQuery) wants(k *trust.FleetKey) bool {
+func (in *KeysQuery) wants(k *trust.FleetKey) bool {
 	if !in.Idle && k.Hosts == 0 && k.Policy == "" {
 		return false
 	}
@@ -186,7 +186,7 @@ func (in *keysQuery) wants(k *trust.FleetKey) bool {
 	return strings.Contains(text, q)
 }
 
-func (in *keysQuery) order(a, b trust.FleetKey) int {
+func (in *KeysQuery) order(a, b trust.FleetKey) int {
 	switch in.Sort {
 	case "hosts":
 		return cmp.Or(b.Hosts-a.Hosts, strings.Compare(a.Fingerprint, b.Fingerprint))
@@ -204,11 +204,11 @@ func (in *keysQuery) order(a, b trust.FleetKey) int {
 	return 0 // as they come
 }
 
-// listKeys tells which signing keys are believed, and by how many hosts.
-func (s *Service) listKeys(ctx context.Context, in *keysQuery) (*body[api.KeyPage], error) {
+// ListKeys tells which signing keys are believed, and by how many hosts.
+func (s *Service) ListKeys(ctx context.Context, in *KeysQuery) (*api.KeyPage, error) {
 	for _, st := range in.State {
 		if trust.Rank(st) < 0 {
-			return nil, huma.Error422UnprocessableEntity(
+			return nil, refusal.Wrong(
 				fmt.Sprintf("there is no state %.40q of a key; states are %s", st, strings.Join(trust.States, ", ")))
 		}
 	}
@@ -229,10 +229,11 @@ func (s *Service) listKeys(ctx context.Context, in *keysQuery) (*body[api.KeyPag
 	from, to := in.cut(len(list))
 	page.Next = in.next(len(list))
 	page.Keys = append(page.Keys, list[from:to]...)
-	return &body[api.KeyPage]{page}, nil
+	return &page, nil
 }
 
-type keyQuery struct {
+// KeyQuery names a key.
+type KeyQuery struct {
 	Paging
 	Key  string `path:"key" doc:"A fingerprint or its last 16 digits or more, or the name that the policy gives" maxLength:"200"`
 	Idle bool   `query:"idle" doc:"Also hosts on which it stands and nothing uses it"`
@@ -256,14 +257,14 @@ func findKey(all []trust.FleetKey, name string) (*trust.FleetKey, error) {
 	case 1:
 		return found[0], nil
 	case 0:
-		return nil, huma.Error404NotFound(fmt.Sprintf(
+		return nil, refusal.NotFound(fmt.Sprintf(
 			"no host has the key %q, and the policy does not name it; lantern key list shows all, and --match finds part of a name", short(name)))
 	}
-	return nil, huma.Error409Conflict(fmt.Sprintf("%d keys end in %q; give the whole fingerprint", len(found), short(name)))
+	return nil, refusal.Conflict(fmt.Sprintf("%d keys end in %q; give the whole fingerprint", len(found), short(name)))
 }
 
-// showKey tells which hosts believe a key, how, and for which of their sources.
-func (s *Service) showKey(ctx context.Context, in *keyQuery) (*body[api.KeyDetail], error) {
+// ShowKey tells which hosts believe a key, how, and for which of their sources.
+func (s *Service) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, error) {
 	all, revision, unknown, err := s.keys(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -304,5 +305,5 @@ func (s *Service) showKey(ctx context.Context, in *keyQuery) (*body[api.KeyDetai
 			Sources: append([]string{}, x.use.Sources(survey)...), Because: x.use.Key.UnusedBecause,
 		})
 	}
-	return &body[api.KeyDetail]{out}, nil
+	return &out, nil
 }

@@ -5,39 +5,31 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"net/http"
 	"slices"
 	"strings"
 	"sync/atomic"
 
-	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/sync/errgroup"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/service/refusal"
 )
 
-func (s *Service) labelRoutes(a huma.API) {
-	huma.Register(
-		a,
-		operation("label-hosts", http.MethodPost, "/api/labels", "Give labels to many hosts, or say what would come of it"),
-		s.labelHosts,
-	)
-}
-
-type labelManyIn struct {
+// LabelManyIn says which labels which hosts get.
+type LabelManyIn struct {
 	Body api.LabelOrder
 }
 
-// labelHosts gives labels to many hosts, or says what would come of it.
-func (s *Service) labelHosts(ctx context.Context, in *labelManyIn) (*body[api.Labelled], error) {
+// LabelHosts gives labels to many hosts, or says what would come of it.
+func (s *Service) LabelHosts(ctx context.Context, in *LabelManyIn) (*api.Labelled, error) {
 	o := &in.Body
 	who := Selecting{o.To, o.Where}
 	switch {
 	case !who.some():
-		return nil, huma.Error422UnprocessableEntity("to: say which hosts are meant: names, ranges of names, groups, or a condition")
+		return nil, refusal.Wrong("to: say which hosts are meant: names, ranges of names, groups, or a condition")
 	case len(o.Set)+len(o.Unset) == 0:
-		return nil, huma.Error422UnprocessableEntity("set: say which labels they get or lose")
+		return nil, refusal.Wrong("set: say which labels they get or lose")
 	}
 	if err := checkLabels(o.Set); err != nil {
 		return nil, err
@@ -71,7 +63,7 @@ func (s *Service) labelHosts(ctx context.Context, in *labelManyIn) (*body[api.La
 			return nil, err
 		}
 	}
-	return &body[api.Labelled]{out}, nil
+	return &out, nil
 }
 
 // relabelled are the labels that a host has after an order.
@@ -155,7 +147,7 @@ func (s *Service) relabel(ctx context.Context, takers []*host, o *api.LabelOrder
 	}
 	if err := group.Wait(); err != nil {
 		s.log.Error("hosts were not all labelled", "labelled", done.Load(), "meant", len(takers), "err", err)
-		return huma.Error500InternalServerError(fmt.Sprintf(
+		return refusal.Of(refusal.Broken, fmt.Sprintf(
 			"%d of %d hosts were labelled, then the service could not go on; its log says why. Do it again: those that were are left as they are",
 			done.Load(), len(takers),
 		))
@@ -167,7 +159,7 @@ func (s *Service) relabel(ctx context.Context, takers []*host, o *api.LabelOrder
 func checkLabels(labels map[string]string) error {
 	for _, k := range slices.Sorted(maps.Keys(labels)) {
 		if !labelForm(k) || len(labels[k]) > 200 {
-			return huma.Error422UnprocessableEntity(
+			return refusal.Wrong(
 				fmt.Sprintf("the label %q cannot be taken; a label's name is letters, digits and _, at most 63, its value at most 200", short(k)),
 			)
 		}

@@ -6,14 +6,14 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-type leverIn struct {
+// LeverIn says why a lever is pulled.
+type LeverIn struct {
 	RolloutPath
 	Body api.LeverOrder
 }
@@ -21,11 +21,11 @@ type leverIn struct {
 // lever changes where a rollout stands by what an operator asks for.
 func (s *Service) lever(
 	ctx context.Context,
-	in *leverIn,
+	in *LeverIn,
 	command string,
 	to func(*store.Rollout, []rollout.Tally) (rollout.Course, error),
 ) (
-	*body[api.Rollout], error,
+	*api.Rollout, error,
 ) {
 	if err := s.pull(ctx, in, command, to); err != nil {
 		return nil, err
@@ -35,7 +35,7 @@ func (s *Service) lever(
 
 func (s *Service) pull(
 	ctx context.Context,
-	in *leverIn,
+	in *LeverIn,
 	command string,
 	to func(*store.Rollout, []rollout.Tally) (rollout.Course, error),
 ) error {
@@ -51,11 +51,11 @@ func (s *Service) pull(
 	}
 	next, err := to(&ro, tallies)
 	if err != nil {
-		return huma.Error409Conflict(fmt.Sprintf("rollout %d: %s", ro.ID, err))
+		return refusal.Conflict(fmt.Sprintf("rollout %d: %s", ro.ID, err))
 	}
 	err = s.stand(ctx, actorFrom(ctx), command, &ro, next, strings.TrimSpace(in.Body.Because))
 	if errors.Is(err, errMoved) {
-		return huma.Error409Conflict(err.Error())
+		return refusal.Conflict(err.Error())
 	}
 	if err != nil {
 		return s.refuse(err)
@@ -63,40 +63,40 @@ func (s *Service) pull(
 	return nil
 }
 
-// holdRollout keeps hosts from beginning that have not begun. Those at work go on.
-func (s *Service) holdRollout(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
+// HoldRollout keeps hosts from beginning that have not begun. Those at work go on.
+func (s *Service) HoldRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	return s.lever(ctx, in, "hold-rollout", func(ro *store.Rollout, _ []rollout.Tally) (rollout.Course, error) {
 		return rollout.HoldNow(ro.Course, operatorFrom(ctx).Name, strings.TrimSpace(in.Body.Because), s.now())
 	})
 }
 
-// proceedRollout lets a rollout that is held go on.
-func (s *Service) proceedRollout(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
+// ProceedRollout lets a rollout that is held go on.
+func (s *Service) ProceedRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	return s.lever(ctx, in, "proceed-rollout", func(ro *store.Rollout, t []rollout.Tally) (rollout.Course, error) {
 		s.ahead.again(ro.ID)
 		return rollout.Proceed(ro.Course, ro.Parts, t, s.now())
 	})
 }
 
-// consentRollout agrees to the next wave.
-func (s *Service) consentRollout(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
+// ConsentRollout agrees to the next wave.
+func (s *Service) ConsentRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	return s.lever(ctx, in, "consent-rollout", func(ro *store.Rollout, _ []rollout.Tally) (rollout.Course, error) {
 		return rollout.Agree(ro.Course, ro.Parts, ro.Author, operatorFrom(ctx).Name)
 	})
 }
 
-// skipHost takes a host out of a rollout before it has begun, or that is left behind.
-func (s *Service) skipHost(ctx context.Context, in *leverIn) (*body[api.Rollout], error) {
+// SkipHost takes a host out of a rollout before it has begun, or that is left behind.
+func (s *Service) SkipHost(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	why := strings.TrimSpace(in.Body.Because)
 	if len(why) < 3 {
-		return nil, huma.Error422UnprocessableEntity("because: say in a few words why the host is left out")
+		return nil, refusal.Wrong("because: say in a few words why the host is left out")
 	}
 	ro, err := s.findRollout(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
 	if !ro.Ended.IsZero() {
-		return nil, huma.Error409Conflict(fmt.Sprintf("rollout %d has ended already", ro.ID))
+		return nil, refusal.Conflict(fmt.Sprintf("rollout %d has ended already", ro.ID))
 	}
 	h, err := s.findHost(in.Body.Host)
 	if err != nil {
@@ -128,9 +128,9 @@ func (s *Service) takeOut(ctx context.Context, ro *store.Rollout, h *host, why s
 	var place *rollout.PlaceError
 	switch {
 	case errors.As(err, &place):
-		return huma.Error409Conflict(fmt.Sprintf("%s cannot be left out of rollout %d any more: it is %s", v.Name, ro.ID, place.From))
+		return refusal.Conflict(fmt.Sprintf("%s cannot be left out of rollout %d any more: it is %s", v.Name, ro.ID, place.From))
 	case errors.Is(err, store.ErrNotFound):
-		return huma.Error404NotFound(fmt.Sprintf("%s takes no part in rollout %d", v.Name, ro.ID))
+		return refusal.NotFound(fmt.Sprintf("%s takes no part in rollout %d", v.Name, ro.ID))
 	case err != nil:
 		return s.refuse(err)
 	}

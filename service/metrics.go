@@ -2,22 +2,16 @@ package service
 
 import (
 	"context"
-	"net/http"
-	"strconv"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"patientlantern.example/lantern/api"
 )
 
 type metrics struct {
 	registry *prometheus.Registry
-	requests *prometheus.HistogramVec
 	checkIns prometheus.Counter
 	changed  prometheus.Counter
 	refused  *prometheus.CounterVec
@@ -26,14 +20,6 @@ type metrics struct {
 func newMetrics(s *Service) *metrics {
 	m := &metrics{
 		registry: prometheus.NewRegistry(),
-		requests: prometheus.NewHistogramVec(
-			prometheus.HistogramOpts{
-				Name:    "lantern_http_request_seconds",
-				Help:    "Time to answer a request.",
-				Buckets: prometheus.ExponentialBuckets(0.0005, 4, 8),
-			},
-			[]string{"method", "route", "status"},
-		),
 		checkIns: prometheus.NewCounter(prometheus.CounterOpts{Name: "lantern_check_ins_total", Help: "Check-ins of agents."}),
 		changed: prometheus.NewCounter(
 			prometheus.CounterOpts{Name: "lantern_check_ins_changed_total", Help: "Check-ins that changed what is stored of a host."},
@@ -43,28 +29,13 @@ func newMetrics(s *Service) *metrics {
 			[]string{"who"},
 		),
 	}
-	m.registry.MustRegister(m.requests, m.checkIns, m.changed, m.refused, &stateCollector{s.fleet, time.Now, s.byState, s.grouper},
+	m.registry.MustRegister(m.checkIns, m.changed, m.refused, &stateCollector{s.fleet, time.Now, s.byState, s.grouper},
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 
-func (m *metrics) handler() http.Handler {
-	return promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{})
-}
-
-// measure notes how long requests take, by route.
-func (m *metrics) measure(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		start := time.Now()
-		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
-		next.ServeHTTP(ww, r)
-		route := chi.RouteContext(r.Context()).RoutePattern()
-		if route == "/api/events" {
-			return
-		}
-		m.requests.WithLabelValues(r.Method, route, strconv.Itoa(ww.Status())).Observe(time.Since(start).Seconds())
-	})
-}
+// Refused counts a call that was refused, by who was: operator, agent, join and the like.
+func (s *Service) Refused(who string) { s.metrics.refused.WithLabelValues(who).Inc() }
 
 var (
 	hostsDesc   = prometheus.NewDesc("lantern_hosts", "Hosts by state.", []string{"state"}, nil)

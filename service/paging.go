@@ -2,6 +2,25 @@ package service
 
 import "slices"
 
+// Paging bounds a page.
+type Paging struct {
+	Page    int `query:"page" minimum:"1" default:"1" doc:"Page, from 1"`
+	PerPage int `query:"per_page" minimum:"1" maximum:"1000" default:"50" doc:"Rows on a page"`
+}
+
+// next is the page that follows; 0 where this is the last.
+func (p Paging) next(total int) int {
+	if p.Page*p.PerPage >= total {
+		return 0
+	}
+	return p.Page + 1
+}
+
+func (p Paging) cut(total int) (from, to int) {
+	from = min((p.Page-1)*p.PerPage, total)
+	return from, min(from+p.PerPage, total)
+}
+
 // firstOf returns the first most of rows in an order, or all where there are fewer. Of a
 // long list few rows are shown, so the rest is not put in order.
 func firstOf[T any](rows []T, most int, order func(a, b T) int) []T {

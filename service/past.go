@@ -4,25 +4,24 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"strings"
 	"time"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/between"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-type pastIn struct {
+// PastIn names a host and a moment.
+type PastIn struct {
 	HostPath
 	At time.Time `query:"at" required:"true" doc:"The moment (RFC 3339)"`
 }
 
-// past tells what a host had at a moment.
-func (s *Service) past(ctx context.Context, in *pastIn) (*body[api.PastHost], error) {
+// Past tells what a host had at a moment.
+func (s *Service) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
 	name, p, err := s.pastOf(ctx, in.Name, in.At)
 	if err != nil {
 		return nil, err
@@ -35,7 +34,7 @@ func (s *Service) past(ctx context.Context, in *pastIn) (*body[api.PastHost], er
 		return nil, s.refuse(fmt.Errorf("the survey of then: %w", err))
 	}
 	if p.Sheet == "" {
-		return &body[api.PastHost]{out}, nil
+		return &out, nil
 	}
 	then := hostView{Host: store.Host{Sheet: p.Sheet, Survey: p.Survey, Carried: store.Carried{
 		Sheet: p.Before, Base: store.Base{Sheet: p.BaseSheet, Survey: p.BaseSurvey},
@@ -47,7 +46,7 @@ func (s *Service) past(ctx context.Context, in *pastIn) (*body[api.PastHost], er
 	for _, f := range found.Findings {
 		out.Drift = append(out.Drift, api.Finding{Finding: f, Host: name})
 	}
-	return &body[api.PastHost]{out}, nil
+	return &out, nil
 }
 
 // pastOf finds what is kept of a host for a moment, also where it was retired since.
@@ -63,9 +62,9 @@ func (s *Service) pastOf(ctx context.Context, host string, at time.Time) (name s
 		case firstErr != nil:
 			return name, p, s.refuse(firstErr)
 		case first.IsZero():
-			return name, p, huma.Error404NotFound(fmt.Sprintf("it is not known what %q had at any time", short(host)))
+			return name, p, refusal.NotFound(fmt.Sprintf("it is not known what %q had at any time", short(host)))
 		}
-		return name, p, huma.Error404NotFound(fmt.Sprintf("what %s had then is not known; it is from %s on", name, first.Format(time.RFC3339)))
+		return name, p, refusal.NotFound(fmt.Sprintf("what %s had then is not known; it is from %s on", name, first.Format(time.RFC3339)))
 	}
 	if err != nil {
 		return name, p, s.refuse(err)
@@ -73,28 +72,21 @@ func (s *Service) pastOf(ctx context.Context, host string, at time.Time) (name s
 	return name, p, nil
 }
 
-func (s *Service) betweenRoutes(a huma.API) {
-	huma.Register(
-		a,
-		operation("compare-host", http.MethodGet, "/api/hosts/{name}/between", "What of a host is another than it was at an earlier moment"),
-		s.between,
-	)
-}
-
-type betweenIn struct {
+// BetweenIn names a host and two moments.
+type BetweenIn struct {
 	HostPath
 	Paging
 	From time.Time `query:"from" required:"true" doc:"The earlier moment (RFC 3339)"`
 	To   time.Time `query:"to" doc:"The later one; now when absent"`
 }
 
-// between tells what of a host is another at one moment than it was at an earlier one.
-func (s *Service) between(ctx context.Context, in *betweenIn) (*body[api.BetweenPage], error) {
+// Between tells what of a host is another at one moment than it was at an earlier one.
+func (s *Service) Between(ctx context.Context, in *BetweenIn) (*api.BetweenPage, error) {
 	if in.To.IsZero() {
 		in.To = s.now()
 	}
 	if in.To.Before(in.From) {
-		return nil, huma.Error422UnprocessableEntity("to: the later moment comes after the earlier one")
+		return nil, refusal.Wrong("to: the later moment comes after the earlier one")
 	}
 	out := api.BetweenPage{From: in.From.UTC(), To: in.To.UTC(), Items: []between.Piece{}}
 	var surveys [2]*source.Survey
@@ -117,5 +109,5 @@ func (s *Service) between(ctx context.Context, in *betweenIn) (*body[api.Between
 	from, to := in.cut(len(all))
 	out.Total, out.Next = len(all), in.next(len(all))
 	out.Items = append(out.Items, all[from:to]...)
-	return &body[api.BetweenPage]{out}, nil
+	return &out, nil
 }

@@ -3,13 +3,13 @@ package service
 import (
 	"context"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-func (s *Service) listOperators(ctx context.Context, _ *struct{}) (*body[api.OperatorList], error) {
+// ListOperators lists who may sign in.
+func (s *Service) ListOperators(ctx context.Context, _ *struct{}) (*api.OperatorList, error) {
 	list, err := s.store.Operators(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -19,14 +19,16 @@ func (s *Service) listOperators(ctx context.Context, _ *struct{}) (*body[api.Ope
 		out.Operators = append(out.Operators, api.Operator{Name: o.Name, Role: o.Role, Created: o.Created})
 	}
 	out.Total = len(out.Operators)
-	return &body[api.OperatorList]{out}, nil
+	return &out, nil
 }
 
-type operatorIn struct {
+// OperatorIn is an operator as they are added.
+type OperatorIn struct {
 	Body api.OperatorOrder
 }
 
-func (s *Service) addOperator(ctx context.Context, in *operatorIn) (*body[api.Operator], error) {
+// AddOperator adds an operator, or gives one a new token.
+func (s *Service) AddOperator(ctx context.Context, in *OperatorIn) (*api.Operator, error) {
 	token, hash := NewToken("plo_")
 	o := store.Operator{Name: in.Body.Name, Role: in.Body.Role, Created: s.now().UTC()}
 	if err := s.store.AddOperator(
@@ -40,26 +42,28 @@ func (s *Service) addOperator(ctx context.Context, in *operatorIn) (*body[api.Op
 	s.auth.forget()
 	s.events.end(o.Name)
 	s.log.Info("operator added", "name", o.Name, "role", o.Role, "author", operatorFrom(ctx).Name)
-	return &body[api.Operator]{api.Operator{Name: o.Name, Role: o.Role, Created: o.Created, Token: token}}, nil
+	return &api.Operator{Name: o.Name, Role: o.Role, Created: o.Created, Token: token}, nil
 }
 
-type operatorPath struct {
+// OperatorPath names an operator.
+type OperatorPath struct {
 	Name string `path:"name"`
 }
 
-func (s *Service) removeOperator(ctx context.Context, in *operatorPath) (*struct{}, error) {
+// RemoveOperator takes an operator away.
+func (s *Service) RemoveOperator(ctx context.Context, in *OperatorPath) error {
 	if in.Name == operatorFrom(ctx).Name {
-		return nil, huma.Error409Conflict("you cannot remove yourself; let another operator do it")
+		return refusal.Conflict("you cannot remove yourself; let another operator do it")
 	}
 	if err := s.store.RemoveOperator(
 		ctx,
 		in.Name,
 		store.Noted(s.entry(actorFrom(ctx), "remove-operator", kindOperator, in.Name)),
 	); err != nil {
-		return nil, s.refuse(err)
+		return s.refuse(err)
 	}
 	s.auth.forget()
 	s.events.end(in.Name)
 	s.log.Info("operator removed", "name", in.Name, "author", operatorFrom(ctx).Name)
-	return nil, nil
+	return nil
 }

@@ -4,13 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/diag"
@@ -18,16 +15,17 @@ import (
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
 // trouble turns diagnostics into problem details, one for each.
-func trouble(status int, message string, list []diag.Diagnostic) error {
+func trouble(kind refusal.Kind, message string, list []diag.Diagnostic) error {
 	var errs []error
 	for _, d := range list {
-		errs = append(errs, &diagnosed{huma.ErrorDetail{Message: d.String(), Location: d.Pos.String(), Value: d.Code}})
+		errs = append(errs, &refusal.Detail{Message: d.String(), Location: d.Pos.String(), Value: d.Code, Own: true})
 	}
-	return huma.NewError(status, message, errs...)
+	return refusal.Of(kind, message, errs...)
 }
 
 // prepared is a policy folder, resolved for every host that has sent a survey.
@@ -154,11 +152,13 @@ func Looked(p *policy.Policy) api.Looked {
 	}
 }
 
-type folderIn struct {
+// FolderIn is a policy folder as it is sent.
+type FolderIn struct {
 	Body api.Publication
 }
 
-func (s *Service) checkPolicy(ctx context.Context, in *folderIn) (*body[api.CheckResult], error) {
+// CheckPolicy checks a policy folder against the fleet.
+func (s *Service) CheckPolicy(ctx context.Context, in *FolderIn) (*api.CheckResult, error) {
 	p, err := s.prepare(ctx, in.Body.Files)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -169,10 +169,11 @@ func (s *Service) checkPolicy(ctx context.Context, in *folderIn) (*body[api.Chec
 	}
 	p.diags = append(append([]diag.Diagnostic{}, p.diags...), said...)
 	expected := append([]reason.Expected{}, p.expected...)
-	return &body[api.CheckResult]{api.CheckResult{Diagnostics: p.diags, Looked: p.looked, Expectations: expected}}, nil
+	return &api.CheckResult{Diagnostics: p.diags, Looked: p.looked, Expectations: expected}, nil
 }
 
-func (s *Service) publish(ctx context.Context, in *folderIn) (*body[api.Revision], error) {
+// Publish publishes a policy folder as the next revision.
+func (s *Service) Publish(ctx context.Context, in *FolderIn) (*api.Revision, error) {
 	by := actorFrom(ctx)
 	if err := s.mayAlone(ctx, &in.Body); err != nil {
 		return nil, err
@@ -191,23 +192,23 @@ func (s *Service) mayAlone(ctx context.Context, p *api.Publication) error {
 		p.Alone = false // nothing is passed over
 		return nil
 	case !p.Alone:
-		return huma.Error409Conflict(fmt.Sprintf("revision %d wants that somebody else agrees before a folder is published; "+
+		return refusal.Conflict(fmt.Sprintf("revision %d wants that somebody else agrees before a folder is published; "+
 			"nothing was published. Propose it: lantern proposal add FOLDER. "+
 			"Where it cannot wait: lantern policy publish FOLDER --alone --message \"why\"", number))
 	case len(strings.TrimSpace(p.Message)) < 3:
-		return huma.Error422UnprocessableEntity("message: say in a few words why it cannot wait for somebody else's consent")
+		return refusal.Wrong("message: say in a few words why it cannot wait for somebody else's consent")
 	}
 	return nil
 }
 
 // publishAs publishes a folder, where it has no errors.
-func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted store.Revision) (*body[api.Revision], error) {
+func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted store.Revision) (*api.Revision, error) {
 	p, err := s.prepare(ctx, in.Files)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
 	if diag.HasErrors(p.diags) {
-		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors; nothing was published", diag.Errors(p.diags))
+		return nil, trouble(refusal.Invalid, "the policy has errors; nothing was published", diag.Errors(p.diags))
 	}
 	if err := s.keepsWithdrawn(ctx, p.resolver.Policy(), in.Believe); err != nil {
 		return nil, err
@@ -245,7 +246,7 @@ func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted sto
 	}
 	out := revisionOf(r, s.fleet.held())
 	out.Fresh, out.Diagnostics = fresh, p.diags
-	return &body[api.Revision]{out}, nil
+	return &out, nil
 }
 
 // keepsWithdrawn refuses a policy that would believe a key again which the newest revision
@@ -263,7 +264,7 @@ func (s *Service) keepsWithdrawn(ctx context.Context, p *policy.Policy, believe 
 		if slices.Contains(believe, key) {
 			continue
 		}
-		return huma.Error409Conflict(fmt.Sprintf(
+		return refusal.Conflict(fmt.Sprintf(
 			"revision %d withdraws the key %s, and this folder would have it believed again; "+
 				"nothing was published. Add withdrawn: { %s: { because: … } } "+
 				"to the folder, or say that it is meant: --believe %s",
@@ -300,13 +301,14 @@ func (f *fleet) held() map[int64]int {
 	return out
 }
 
-// revisionsQuery picks revisions.
-type revisionsQuery struct {
+// RevisionsQuery picks revisions.
+type RevisionsQuery struct {
 	Paging
 	Q string `query:"q" maxLength:"100" doc:"Part of the message or of the author"`
 }
 
-func (s *Service) listRevisions(ctx context.Context, in *revisionsQuery) (*body[api.RevisionList], error) {
+// ListRevisions lists every revision.
+func (s *Service) ListRevisions(ctx context.Context, in *RevisionsQuery) (*api.RevisionList, error) {
 	list, err := s.store.Revisions(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -321,14 +323,14 @@ func (s *Service) listRevisions(ctx context.Context, in *revisionsQuery) (*body[
 	for _, r := range list[from:to] {
 		out.Revisions = append(out.Revisions, revisionOf(r, held))
 	}
-	return &body[api.RevisionList]{out}, nil
+	return &out, nil
 }
 
 // pick returns the revision that is asked for, the newest for 0.
 func (s *Service) pick(ctx context.Context, number int64) (store.Revision, error) {
 	newest, err := s.store.NewestRevision(ctx)
 	if errors.Is(err, store.ErrNotFound) {
-		return store.Revision{}, huma.Error409Conflict("nothing is published yet: lantern policy publish FOLDER")
+		return store.Revision{}, refusal.Conflict("nothing is published yet: lantern policy publish FOLDER")
 	}
 	if err != nil {
 		return store.Revision{}, s.refuse(err)
@@ -338,7 +340,7 @@ func (s *Service) pick(ctx context.Context, number int64) (store.Revision, error
 	}
 	r, err := s.store.Revision(ctx, number)
 	if errors.Is(err, store.ErrNotFound) {
-		return r, huma.Error404NotFound(fmt.Sprintf("there is no revision %d; the newest is %d", number, newest.Number))
+		return r, refusal.NotFound(fmt.Sprintf("there is no revision %d; the newest is %d", number, newest.Number))
 	}
 	if err != nil {
 		return r, s.refuse(err)

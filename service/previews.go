@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
-	"net/http"
 	"runtime"
 	"slices"
 	"strings"
@@ -20,14 +19,17 @@ import (
 	"patientlantern.example/lantern/core/preview"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-type previewQuery struct {
+// PreviewQuery says of which revision what would change.
+type PreviewQuery struct {
 	Revision int64 `query:"revision" minimum:"0" doc:"The revision; 0 for the newest"`
 }
 
-func (s *Service) preview(ctx context.Context, in *previewQuery) (*body[api.Preview], error) {
+// Preview says what carrying a revision would change, and on which hosts.
+func (s *Service) Preview(ctx context.Context, in *PreviewQuery) (*api.Preview, error) {
 	r, err := s.pick(ctx, in.Revision)
 	if err != nil {
 		return nil, err
@@ -39,11 +41,11 @@ func (s *Service) preview(ctx context.Context, in *previewQuery) (*body[api.Prev
 	return s.previewOf(ctx, rs, r.Number, fmt.Sprintf("revision %d", r.Number))
 }
 
-// previewFolder shows what a folder would change that is not published.
-func (s *Service) previewFolder(ctx context.Context, in *folderIn) (*body[api.Preview], error) {
+// PreviewFolder shows what a folder would change that is not published.
+func (s *Service) PreviewFolder(ctx context.Context, in *FolderIn) (*api.Preview, error) {
 	p, diags := policy.Load(in.Body.Files, s.now())
 	if diag.HasErrors(diags) {
-		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors", diag.Errors(diags))
+		return nil, trouble(refusal.Invalid, "the policy has errors", diag.Errors(diags))
 	}
 	digest, err := source.Canonical(policy.Folder(in.Body.Files))
 	if err != nil {
@@ -53,14 +55,14 @@ func (s *Service) previewFolder(ctx context.Context, in *folderIn) (*body[api.Pr
 }
 
 // previewOf works a preview out once for all who ask for it at the same time.
-func (s *Service) previewOf(ctx context.Context, rs *resolve.Resolver, number int64, digest string) (*body[api.Preview], error) {
+func (s *Service) previewOf(ctx context.Context, rs *resolve.Resolver, number int64, digest string) (*api.Preview, error) {
 	made, err, _ := s.previews.Do(digest, func() (any, error) {
 		return s.foreshow(context.WithoutCancel(ctx), rs, number)
 	})
 	if err != nil {
 		return nil, err
 	}
-	return &body[api.Preview]{made.(api.Preview)}, nil
+	return new(made.(api.Preview)), nil
 }
 
 // shown is the change of hosts that are alike, and which they are.
@@ -133,7 +135,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 		x.hosts = append(x.hosts, v)
 	}
 	if len(broken) > 0 {
-		return out, trouble(http.StatusConflict, fmt.Sprintf("revision %d contradicts itself for some hosts", number), broken)
+		return out, trouble(refusal.Conflicting, fmt.Sprintf("revision %d contradicts itself for some hosts", number), broken)
 	}
 	if err := s.showAll(ctx, all); err != nil {
 		return out, s.refuse(err)

@@ -5,37 +5,16 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"strconv"
 	"strings"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
-
-func (s *Service) proposalRoutes(a huma.API) {
-	huma.Register(a, operation("list-proposals", http.MethodGet, "/api/proposals", "Policy folders that somebody proposes to publish"),
-		s.listProposals)
-	huma.Register(a, operation("add-proposal", http.MethodPost, "/api/proposals", "Propose a policy folder"), s.addProposal)
-	huma.Register(a, operation("show-proposal", http.MethodGet, "/api/proposals/{number}", "A proposal, with its files"), s.showProposal)
-	huma.Register(
-		a,
-		operation("agree-proposal", http.MethodPost, "/api/proposals/{number}/agree", "Agree to what somebody else proposes"),
-		s.agreeProposal,
-	)
-	huma.Register(a, operation("publish-proposal", http.MethodPost, "/api/proposals/{number}/publish", "Publish what was proposed"),
-		s.publishProposal)
-	huma.Register(
-		a,
-		operation("withdraw-proposal", http.MethodDelete, "/api/proposals/{number}", "Withdraw a proposal"),
-		s.withdrawProposal,
-	)
-}
 
 // consented is what the newest revision says: its number, and whether it wants somebody else's consent.
 func (s *Service) consented(ctx context.Context) (number int64, wants bool, err error) {
@@ -66,12 +45,14 @@ func proposalOf(p store.Proposal, newest int64, consent bool) api.Proposal {
 	return out
 }
 
-type proposalsQuery struct {
+// ProposalsQuery says which proposals are asked for.
+type ProposalsQuery struct {
 	Paging
 	Open bool `query:"open" doc:"Only those that are open"`
 }
 
-func (s *Service) listProposals(ctx context.Context, in *proposalsQuery) (*body[api.ProposalPage], error) {
+// ListProposals lists the policy folders that somebody proposes to publish.
+func (s *Service) ListProposals(ctx context.Context, in *ProposalsQuery) (*api.ProposalPage, error) {
 	newest, consent, err := s.consented(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -84,21 +65,22 @@ func (s *Service) listProposals(ctx context.Context, in *proposalsQuery) (*body[
 	for _, p := range list {
 		out.Proposals = append(out.Proposals, proposalOf(p, newest, consent))
 	}
-	return &body[api.ProposalPage]{out}, nil
+	return &out, nil
 }
 
-type proposalIn struct {
+// ProposalIn is a proposal as it is sent.
+type ProposalIn struct {
 	Body api.ProposalOrder
 }
 
-// addProposal stores a folder that could be published today.
-func (s *Service) addProposal(ctx context.Context, in *proposalIn) (*body[api.Proposal], error) {
+// AddProposal stores a folder that could be published today.
+func (s *Service) AddProposal(ctx context.Context, in *ProposalIn) (*api.Proposal, error) {
 	prepared, err := s.prepare(ctx, in.Body.Files)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
 	if diag.HasErrors(prepared.diags) {
-		return nil, trouble(http.StatusUnprocessableEntity, "the policy has errors; nothing was proposed", diag.Errors(prepared.diags))
+		return nil, trouble(refusal.Invalid, "the policy has errors; nothing was proposed", diag.Errors(prepared.diags))
 	}
 	folder, err := source.Canonical(policy.Folder(in.Body.Files))
 	if err != nil {
@@ -113,7 +95,7 @@ func (s *Service) addProposal(ctx context.Context, in *proposalIn) (*body[api.Pr
 		Policy: source.Digest(folder), Base: newest, Author: by.name, Message: strings.TrimSpace(in.Body.Message), Created: s.now(),
 	}
 	if r, err := s.store.NewestRevision(ctx); err == nil && r.Policy == p.Policy {
-		return nil, huma.Error409Conflict(
+		return nil, refusal.Conflict(
 			fmt.Sprintf("revision %d holds this very folder already; there is nothing to propose", r.Number),
 		)
 	}
@@ -125,17 +107,18 @@ func (s *Service) addProposal(ctx context.Context, in *proposalIn) (*body[api.Pr
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	return &body[api.Proposal]{proposalOf(p, newest, consent)}, nil
+	return new(proposalOf(p, newest, consent)), nil
 }
 
-type proposalPath struct {
+// ProposalPath names a proposal.
+type ProposalPath struct {
 	Number int64 `path:"number"`
 }
 
 // findProposal answers a number that is none. Beside the proposal it gives what the newest revision says.
 func (s *Service) findProposal(ctx context.Context, number int64) (p store.Proposal, newest int64, consent bool, err error) {
 	if p, err = s.store.Proposal(ctx, number); errors.Is(err, store.ErrNotFound) {
-		return p, 0, false, huma.Error404NotFound(fmt.Sprintf("there is no proposal %d; lantern proposal list shows all", number))
+		return p, 0, false, refusal.NotFound(fmt.Sprintf("there is no proposal %d; lantern proposal list shows all", number))
 	}
 	if err == nil {
 		newest, consent, err = s.consented(ctx)
@@ -152,14 +135,15 @@ func (s *Service) openProposal(ctx context.Context, number int64) (p store.Propo
 	switch {
 	case err != nil:
 	case p.Revision != 0:
-		err = huma.Error409Conflict(fmt.Sprintf("proposal %d was published already, as revision %d", number, p.Revision))
+		err = refusal.Conflict(fmt.Sprintf("proposal %d was published already, as revision %d", number, p.Revision))
 	case !p.Ended.IsZero():
-		err = huma.Error409Conflict(fmt.Sprintf("proposal %d was withdrawn", number))
+		err = refusal.Conflict(fmt.Sprintf("proposal %d was withdrawn", number))
 	}
 	return p, newest, consent, err
 }
 
-func (s *Service) showProposal(ctx context.Context, in *proposalPath) (*body[api.Proposal], error) {
+// ShowProposal shows a proposal, with its files.
+func (s *Service) ShowProposal(ctx context.Context, in *ProposalPath) (*api.Proposal, error) {
 	p, newest, consent, err := s.findProposal(ctx, in.Number)
 	if err != nil {
 		return nil, err
@@ -172,7 +156,7 @@ func (s *Service) showProposal(ctx context.Context, in *proposalPath) (*body[api
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	return &body[api.Proposal]{out}, nil
+	return &out, nil
 }
 
 // differs says what a folder says otherwise than a revision; 0 is an empty one.
@@ -201,19 +185,19 @@ func (s *Service) filesOf(ctx context.Context, digest string) (files map[string]
 	return files, err
 }
 
-// agreeProposal notes that somebody else than its author agrees.
-func (s *Service) agreeProposal(ctx context.Context, in *proposalPath) (*body[api.Proposal], error) {
+// AgreeProposal notes that somebody else than its author agrees.
+func (s *Service) AgreeProposal(ctx context.Context, in *ProposalPath) (*api.Proposal, error) {
 	p, newest, _, err := s.openProposal(ctx, in.Number)
 	by := actorFrom(ctx)
 	switch {
 	case err != nil:
 		return nil, err
 	case p.Author == by.name:
-		return nil, huma.Error409Conflict("whoever proposes it cannot agree to it as well; somebody else must")
+		return nil, refusal.Conflict("whoever proposes it cannot agree to it as well; somebody else must")
 	case p.Agreed != "":
-		return nil, huma.Error409Conflict(fmt.Sprintf("%s has agreed to proposal %d already", p.Agreed, in.Number))
+		return nil, refusal.Conflict(fmt.Sprintf("%s has agreed to proposal %d already", p.Agreed, in.Number))
 	case p.Base != newest:
-		return nil, huma.Error409Conflict(
+		return nil, refusal.Conflict(
 			fmt.Sprintf("revision %d was published since: what proposal %d would change is not what it says any more; "+
 				"have it proposed anew", newest, in.Number),
 		)
@@ -222,17 +206,17 @@ func (s *Service) agreeProposal(ctx context.Context, in *proposalPath) (*body[ap
 	if err := s.store.AgreeTo(ctx, in.Number, by.name, s.now(), store.Noted(e)); err != nil {
 		return nil, s.refuse(err)
 	}
-	return s.showProposal(ctx, in)
+	return s.ShowProposal(ctx, in)
 }
 
-// publishProposal publishes what was proposed, once all that it wants is there.
-func (s *Service) publishProposal(ctx context.Context, in *proposalPath) (*body[api.Revision], error) {
+// PublishProposal publishes what was proposed, once all that it wants is there.
+func (s *Service) PublishProposal(ctx context.Context, in *ProposalPath) (*api.Revision, error) {
 	p, newest, consent, err := s.openProposal(ctx, in.Number)
 	if err != nil {
 		return nil, err
 	}
 	if wants := proposalOf(p, newest, consent).Lacks; wants != "" {
-		return nil, huma.Error409Conflict(fmt.Sprintf("proposal %d wants %s", in.Number, wants))
+		return nil, refusal.Conflict(fmt.Sprintf("proposal %d wants %s", in.Number, wants))
 	}
 	files, err := s.filesOf(ctx, p.Policy)
 	if err != nil {
@@ -241,13 +225,14 @@ func (s *Service) publishProposal(ctx context.Context, in *proposalPath) (*body[
 	return s.publishAs(ctx, &api.Publication{Files: files}, store.Revision{Author: p.Author, Message: p.Message, Proposal: p.Number})
 }
 
-func (s *Service) withdrawProposal(ctx context.Context, in *proposalPath) (*struct{}, error) {
+// WithdrawProposal withdraws a proposal.
+func (s *Service) WithdrawProposal(ctx context.Context, in *ProposalPath) error {
 	if _, _, _, err := s.openProposal(ctx, in.Number); err != nil {
-		return nil, err
+		return err
 	}
 	e := s.entry(actorFrom(ctx), "withdraw-proposal", kindProposal, strconv.FormatInt(in.Number, 10))
 	if err := s.store.WithdrawProposal(ctx, in.Number, s.now(), store.Noted(e)); err != nil {
-		return nil, s.refuse(err)
+		return s.refuse(err)
 	}
-	return nil, nil
+	return nil
 }

@@ -2,9 +2,10 @@ package service
 
 import (
 	"context"
-	"net/http"
 	"sync"
 	"time"
+
+	"patientlantern.example/lantern/service/refusal"
 )
 
 // pulseTime is how often a look at the health writes: asking more often tells no more.
@@ -36,18 +37,14 @@ func (s *Service) beat(ctx context.Context) error {
 	return s.pulse.err
 }
 
-// healthz answers load balancers. It is well when the database can be read and written.
-func (s *Service) healthz(w http.ResponseWriter, r *http.Request) {
-	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
-	defer cancel()
+// Health reports whether the database can be read and written, and how many hosts there are.
+func (s *Service) Health(ctx context.Context) (hosts int, err error) {
 	if err := s.store.Ping(ctx); err != nil {
-		problem(w, http.StatusServiceUnavailable, "the database does not answer")
-		return
+		return 0, refusal.Of(refusal.Unavailable, "the database does not answer")
 	}
 	if err := s.beat(ctx); err != nil {
 		s.log.Error("the database takes no writes", "error", err)
-		problem(w, http.StatusServiceUnavailable, "the database takes no writes; the log of the service says why")
-		return
+		return 0, refusal.Of(refusal.Unavailable, "the database takes no writes; the log of the service says why")
 	}
-	answer(w, map[string]any{"status": "ok", "version": s.opts.Version, "hosts": len(s.fleet.all())})
+	return len(s.fleet.all()), nil
 }

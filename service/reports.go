@@ -5,64 +5,52 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-// report hears how carrying a delivery out went.
-func (s *Service) report(w http.ResponseWriter, r *http.Request) {
-	h := agentFrom(r.Context())
-	var in api.Report
-	if !decode(w, r, 1<<20, &in) {
-		return
-	}
+// Report hears how carrying a delivery out went.
+func (s *Service) Report(ctx context.Context, in *api.Report) error {
+	h := agentFrom(ctx)
 	event, known := rollout.ReportEvents[in.State]
 	if !known {
-		problem(w, http.StatusBadRequest, fmt.Sprintf("the state %q is not known", short(in.State)))
-		return
+		return refusal.Of(refusal.Unreadable, fmt.Sprintf("the state %q is not known", short(in.State)))
 	}
 	final := event != rollout.Works
 	if in.Rollout == 0 { // the agent could not tell: what it was given was not genuine
 		in.Rollout = h.row().Task
 	}
 	if in.Rollout == 0 || h.row().Task != in.Rollout {
-		problem(w, http.StatusConflict, "this host has no such task (any more)")
-		return
+		return refusal.Conflict("this host has no such task (any more)")
 	}
-	ro, err := s.store.Rollout(r.Context(), in.Rollout)
+	ro, err := s.store.Rollout(ctx, in.Rollout)
 	if err != nil {
-		s.fault(w, r, err)
-		return
+		return err
 	}
 	if !final {
 		if !s.hear(h, ro, in.Step) {
-			problem(w, http.StatusConflict, "the rollout was stopped")
-			return
+			return refusal.Conflict("the rollout was stopped")
 		}
 		if h.row().working() {
-			w.WriteHeader(http.StatusNoContent)
-			return
+			return nil
 		}
 	}
 	if event == rollout.Withdraws {
-		s.withdraw(w, r, h, ro)
-		return
+		return s.withdraw(ctx, h, ro)
 	}
 	s.naming.RLock()
 	defer s.naming.RUnlock()
 	good := event == rollout.Succeeds || event == rollout.Rests
 	bare := ro.Kind == store.KindBackOut && in.Sheet == "" // nothing had been carried before
 	if good && (!bare && !s.store.Known(in.Sheet, store.KindSheet) || !s.store.Known(in.Survey, store.KindSurvey)) {
-		problem(w, http.StatusConflict, "send the survey first, then the report")
-		return
+		return refusal.Conflict("send the survey first, then the report")
 	}
-	if err := s.takeReport(r.Context(), h, ro, event, &in); err != nil {
-		s.refuseReport(w, r, err)
-		return
+	if err := s.takeReport(ctx, h, ro, event, in); err != nil {
+		return unfit(err)
 	}
 	s.log.Info(
 		"report",
@@ -77,17 +65,16 @@ func (s *Service) report(w http.ResponseWriter, r *http.Request) {
 		"message",
 		family.HideWords(in.Message, nil),
 	)
-	w.WriteHeader(http.StatusNoContent)
+	return nil
 }
 
-// refuseReport answers a report that does not fit how far the host is.
-func (s *Service) refuseReport(w http.ResponseWriter, r *http.Request, err error) {
+// unfit is the refusal of a report that does not fit how far the host is.
+func unfit(err error) error {
 	var place *rollout.PlaceError
 	if errors.As(err, &place) {
-		problem(w, http.StatusConflict, place.Error())
-		return
+		return refusal.Conflict(place.Error())
 	}
-	s.fault(w, r, err)
+	return err
 }
 
 // takeReport stores what a host says of its task.
@@ -178,21 +165,20 @@ func (s *Service) withRollout(ctx context.Context, c store.Change, command strin
 }
 
 // withdraw takes a host out of a rollout that was stopped before it had touched anything.
-func (s *Service) withdraw(w http.ResponseWriter, r *http.Request, h *host, ro store.Rollout) {
+func (s *Service) withdraw(ctx context.Context, h *host, ro store.Rollout) error {
 	over := false
-	_, err := s.change(r.Context(), h, commandWithdraw, func(v *hostView) error {
+	_, err := s.change(ctx, h, commandWithdraw, func(v *hostView) error {
 		v.Task, v.Stage = 0, ""
 		return nil
 	}, func(v *hostView, c store.Change) error {
-		return s.store.Withdraw(r.Context(), ro.ID, &v.Host, s.now(), func(ended bool) store.Change {
+		return s.store.Withdraw(ctx, ro.ID, &v.Host, s.now(), func(ended bool) store.Change {
 			over = ended
-			return s.withRollout(r.Context(), c, commandWithdraw, ro.ID, ended)
+			return s.withRollout(ctx, c, commandWithdraw, ro.ID, ended)
 		})
 	})
 	if err != nil {
-		s.refuseReport(w, r, err)
-		return
+		return unfit(err)
 	}
 	s.log.Info("stopped before anything was touched", "host", h.row().Name, "rollout", ro.ID, "ended", over)
-	w.WriteHeader(http.StatusNoContent)
+	return nil
 }

@@ -4,49 +4,33 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/refusal"
 )
 
-func (s *Service) repositoryRoutes(a huma.API) {
-	huma.Register(a, operation("list-repositories", http.MethodGet, "/api/repositories",
-		"Where the fleet gets packages from, and what the service saw there"), s.listRepositories)
-	huma.Register(
-		a,
-		operation("show-repository", http.MethodGet, "/api/repositories/{key}", "One place that packages come from"),
-		s.showRepository,
-	)
-	huma.Register(
-		a,
-		operation("probe-repositories", http.MethodPost, "/api/repositories/probe", "Look at places now"),
-		s.probeRepositories,
-	)
-}
-
-type repositoriesQuery struct {
+// RepositoriesQuery says which repositories are asked for.
+type RepositoriesQuery struct {
 	Paging
 	Q     string   `query:"q" doc:"Part of an address, of a suite, or of the name of a repository"`
 	State []string `query:"state" doc:"Only places in these states: trouble, unknown, unsigned, good"`
 	Sort  string   `query:"sort" enum:"state,hosts,address,checked" default:"state"`
 }
 
-func (in *repositoriesQuery) check() error {
+func (in *RepositoriesQuery) check() error {
 	for _, st := range in.State {
 		if !slices.Contains(api.PlaceStates, st) {
-			return huma.Error422UnprocessableEntity(
+			return refusal.Wrong(
 				fmt.Sprintf("there is no state %.40q of a place; states are %s", st, strings.Join(api.PlaceStates, ", ")))
 		}
 	}
 	return nil
 }
 
-func (in *repositoriesQuery) order(a, b api.Repository) int {
+func (in *RepositoriesQuery) order(a, b api.Repository) int {
 	last := cmp.Or(strings.Compare(a.Address, b.Address), strings.Compare(a.Suite, b.Suite), strings.Compare(a.Key, b.Key))
 	when := func(t *time.Time) int64 {
 		if t == nil {
@@ -66,8 +50,8 @@ func (in *repositoriesQuery) order(a, b api.Repository) int {
 	return cmp.Or(rank(&a)-rank(&b), b.Hosts-a.Hosts, last)
 }
 
-// listRepositories tells where the fleet gets packages from.
-func (s *Service) listRepositories(ctx context.Context, in *repositoriesQuery) (*body[api.RepositoryPage], error) {
+// ListRepositories tells where the fleet gets packages from.
+func (s *Service) ListRepositories(ctx context.Context, in *RepositoriesQuery) (*api.RepositoryPage, error) {
 	if err := in.check(); err != nil {
 		return nil, err
 	}
@@ -75,11 +59,11 @@ func (s *Service) listRepositories(ctx context.Context, in *repositoriesQuery) (
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	return &body[api.RepositoryPage]{*page}, nil
+	return new(*page), nil
 }
 
 // repositoryPage is a page of those places that wants picks; of all where it is nil.
-func (s *Service) repositoryPage(ctx context.Context, in *repositoriesQuery, wants func(*place) bool) (*api.RepositoryPage, error) {
+func (s *Service) repositoryPage(ctx context.Context, in *RepositoriesQuery, wants func(*place) bool) (*api.RepositoryPage, error) {
 	places, p, revision, unknown, err := s.places(ctx)
 	if err != nil {
 		return nil, err
@@ -124,20 +108,21 @@ func (x *place) called(name string) bool {
 	return x.key == name || x.names[name] || strings.TrimRight(x.Address(), "/") == strings.TrimRight(name, "/")
 }
 
-type repositoryQuery struct {
+// RepositoryQuery names a repository.
+type RepositoryQuery struct {
 	Paging
 	Key string `path:"key" maxLength:"200" doc:"The key of a place"`
 }
 
-// showRepository tells all of one place.
-func (s *Service) showRepository(ctx context.Context, in *repositoryQuery) (*body[api.Repository], error) {
+// ShowRepository tells all of one place.
+func (s *Service) ShowRepository(ctx context.Context, in *RepositoryQuery) (*api.Repository, error) {
 	places, p, _, _, err := s.places(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
 	i := slices.IndexFunc(places, func(x *place) bool { return x.key == in.Key })
 	if i < 0 {
-		return nil, huma.Error404NotFound(
+		return nil, refusal.NotFound(
 			fmt.Sprintf("no host gets packages from a place %.40q; lantern repository list shows all", in.Key),
 		)
 	}
@@ -166,18 +151,19 @@ func (s *Service) showRepository(ctx context.Context, in *repositoryQuery) (*bod
 	r.OnTotal = len(on)
 	from, to := in.cut(len(on))
 	r.On = append(r.On, on[from:to]...)
-	return &body[api.Repository]{r}, nil
+	return &r, nil
 }
 
-type probeQuery struct {
+// ProbeQuery says which places are looked at.
+type ProbeQuery struct {
 	Body api.ProbeOrder
 }
 
 // probeWait is how long the answer to an order waits for looks to end.
 const probeWait = 20 * time.Second
 
-// probeRepositories looks at places now. What takes longer goes on: the answer counts it.
-func (s *Service) probeRepositories(ctx context.Context, in *probeQuery) (*body[api.RepositoryPage], error) {
+// ProbeRepositories looks at places now. What takes longer goes on: the answer counts it.
+func (s *Service) ProbeRepositories(ctx context.Context, in *ProbeQuery) (*api.RepositoryPage, error) {
 	places, p, _, _, err := s.places(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -185,7 +171,7 @@ func (s *Service) probeRepositories(ctx context.Context, in *probeQuery) (*body[
 	wants := func(x *place) bool { return len(in.Body.Which) == 0 || slices.ContainsFunc(in.Body.Which, x.called) }
 	for _, name := range in.Body.Which {
 		if !slices.ContainsFunc(places, func(x *place) bool { return x.called(name) }) {
-			return nil, huma.Error404NotFound(fmt.Sprintf(
+			return nil, refusal.NotFound(fmt.Sprintf(
 				"no host gets packages from %q: it is no repository of the policy that a host uses, and no address; lantern repository list shows all",
 				short(name),
 			))
@@ -203,9 +189,9 @@ func (s *Service) probeRepositories(ctx context.Context, in *probeQuery) (*body[
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	page, err := s.repositoryPage(ctx, &repositoriesQuery{Paging: Paging{PerPage: 500, Page: 1}}, wants)
+	page, err := s.repositoryPage(ctx, &RepositoriesQuery{Paging: Paging{PerPage: 500, Page: 1}}, wants)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	return &body[api.RepositoryPage]{*page}, nil
+	return new(*page), nil
 }

@@ -8,12 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -47,13 +46,14 @@ func causeOf(message string) *cause.Meaning {
 	return nil
 }
 
-type rolloutIn struct {
+// RolloutIn says what is to be carried where.
+type RolloutIn struct {
 	Body api.RolloutOrder
 }
 
-// beginRollout begins to carry a revision to hosts: those of its first wave have the task
+// BeginRollout begins to carry a revision to hosts: those of its first wave have the task
 // when it returns. Vendors' desks are asked before anything is held that others wait for.
-func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Rollout], error) {
+func (s *Service) BeginRollout(ctx context.Context, in *RolloutIn) (*api.Rollout, error) {
 	if err := s.alone(); err != nil {
 		return nil, err
 	}
@@ -67,7 +67,7 @@ func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Ro
 			return nil, s.refuse(err)
 		}
 		s.planAhead(ctx, p)
-		return &body[api.Rollout]{s.tried(p)}, nil
+		return new(s.tried(p)), nil
 	}
 	taken, err := s.seatsFor(ctx, p.revision.Number, p.takers)
 	if err != nil {
@@ -81,7 +81,7 @@ func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Ro
 	s.followAgain(ctx, p)
 	out, err := s.steered(ctx, ro.ID)
 	if err == nil {
-		out.Body.Others, out.Body.TookOver = p.others, p.over
+		out.Others, out.TookOver = p.others, p.over
 	}
 	return out, err
 }
@@ -89,13 +89,13 @@ func (s *Service) beginRollout(ctx context.Context, in *rolloutIn) (*body[api.Ro
 // alone lets one rollout begin at a time; the caller unlocks beginning.
 func (s *Service) alone() error {
 	if !s.beginning.TryLock() {
-		return huma.Error409Conflict("somebody begins a rollout at this moment; look at it, and try again: lantern rollout list")
+		return refusal.Conflict("somebody begins a rollout at this moment; look at it, and try again: lantern rollout list")
 	}
 	return nil
 }
 
 // steered takes a rollout on after a command, and describes it.
-func (s *Service) steered(ctx context.Context, id int64) (*body[api.Rollout], error) {
+func (s *Service) steered(ctx context.Context, id int64) (*api.Rollout, error) {
 	more, err := s.steerOne(ctx, id)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -107,7 +107,7 @@ func (s *Service) steered(ctx context.Context, id int64) (*body[api.Rollout], er
 }
 
 // freshPage describes a rollout after a command, with its first hosts.
-func (s *Service) freshPage(ctx context.Context, id int64) (*body[api.Rollout], error) {
+func (s *Service) freshPage(ctx context.Context, id int64) (*api.Rollout, error) {
 	ro, err := s.findRollout(ctx, id)
 	if err != nil {
 		return nil, err
@@ -153,7 +153,7 @@ func forward(hosts []*host, r store.Revision) error {
 	for _, h := range hosts {
 		v := h.row()
 		if r.Number < v.Revision {
-			return huma.Error409Conflict(
+			return refusal.Conflict(
 				fmt.Sprintf(
 					"%s has revision %d already, and a host does not go back to revision %d as it is: publish it again (lantern policy restore "+
 						"%d), then begin",
@@ -209,12 +209,14 @@ func (s *Service) begin(
 	return ro, nil
 }
 
-type healIn struct {
+// HealIn says what is healed on a host.
+type HealIn struct {
 	HostPath
 	Body *api.HealOrder `required:"false"`
 }
 
-func (s *Service) heal(ctx context.Context, in *healIn) (*body[api.Rollout], error) {
+// Heal puts right what has drifted on a host.
+func (s *Service) Heal(ctx context.Context, in *HealIn) (*api.Rollout, error) {
 	h, err := s.findHost(in.Name)
 	if err != nil {
 		return nil, err
@@ -232,16 +234,16 @@ func (s *Service) beginHeal(ctx context.Context, h *host, setAside bool) (ro sto
 	v := h.row()
 	switch {
 	case h.retired.Load(): // at this moment
-		return ro, huma.Error404NotFound(fmt.Sprintf("there is no host %q any more", v.Name))
+		return ro, refusal.NotFound(fmt.Sprintf("there is no host %q any more", v.Name))
 	case v.Revision == 0:
-		return ro, huma.Error409Conflict(
+		return ro, refusal.Conflict(
 			fmt.Sprintf("no revision was carried to %s yet, so there is nothing to heal it to; begin a rollout", v.Name),
 		)
 	case v.Task != 0 && !v.behind():
-		return ro, huma.Error409Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
+		return ro, refusal.Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
 	}
 	if f := s.frozen(ctx, v, s.standing()); f != nil {
-		return ro, huma.Error409Conflict(fmt.Sprintf("%s is frozen until %s (%s: %s); end that first: lantern freeze end %d",
+		return ro, refusal.Conflict(fmt.Sprintf("%s is frozen until %s (%s: %s); end that first: lantern freeze end %d",
 			v.Name, f.Until.UTC().Format(time.RFC3339), f.Author, f.Because, f.ID))
 	}
 	ro = store.Rollout{Kind: store.KindHeal, Revision: v.Revision, SetAside: setAside}
@@ -267,11 +269,11 @@ type RolloutHosts struct {
 }
 
 // rolloutPage describes a rollout with a page of its hosts, those first which failed.
-func (s *Service) rolloutPage(ctx context.Context, ro store.Rollout, in RolloutHosts) (*body[api.Rollout], error) {
+func (s *Service) rolloutPage(ctx context.Context, ro store.Rollout, in RolloutHosts) (*api.Rollout, error) {
 	q := store.RolloutHostsQuery{Part: strings.ToLower(in.Q), Limit: in.PerPage, Offset: (in.Page - 1) * in.PerPage}
 	for _, name := range in.State {
 		if !slices.Contains(rollout.States, rollout.State(name)) {
-			return nil, huma.Error422UnprocessableEntity(
+			return nil, refusal.Wrong(
 				fmt.Sprintf("there is no state %.40q of a host in a rollout; states are %s", name, strings.Join(stateNames(), ", ")),
 			)
 		}
@@ -293,7 +295,7 @@ func (s *Service) rolloutPage(ctx context.Context, ro store.Rollout, in RolloutH
 		}
 		out.Hosts = append(out.Hosts, p)
 	}
-	return &body[api.Rollout]{out}, nil
+	return &out, nil
 }
 
 func stateNames() (out []string) {
@@ -323,7 +325,8 @@ type RolloutPath struct {
 	ID int64 `path:"id"`
 }
 
-type rolloutQuery struct {
+// RolloutQuery says which rollouts are asked for.
+type RolloutQuery struct {
 	RolloutPath
 	RolloutHosts
 }
@@ -337,7 +340,8 @@ func (s *Service) findRollout(ctx context.Context, id int64) (store.Rollout, err
 	return ro, nil
 }
 
-func (s *Service) showRollout(ctx context.Context, in *rolloutQuery) (*body[api.Rollout], error) {
+// ShowRollout says how far a rollout is.
+func (s *Service) ShowRollout(ctx context.Context, in *RolloutQuery) (*api.Rollout, error) {
 	ro, err := s.findRollout(ctx, in.ID)
 	if err != nil {
 		return nil, err
@@ -345,7 +349,8 @@ func (s *Service) showRollout(ctx context.Context, in *rolloutQuery) (*body[api.
 	return s.rolloutPage(ctx, ro, in.RolloutHosts)
 }
 
-func (s *Service) listRollouts(ctx context.Context, in *Paging) (*body[api.RolloutPage], error) {
+// ListRollouts lists rollouts, page by page.
+func (s *Service) ListRollouts(ctx context.Context, in *Paging) (*api.RolloutPage, error) {
 	list, total, err := s.store.Rollouts(ctx, in.PerPage, (in.Page-1)*in.PerPage)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -354,16 +359,17 @@ func (s *Service) listRollouts(ctx context.Context, in *Paging) (*body[api.Rollo
 	for _, ro := range list {
 		page.Rollouts = append(page.Rollouts, rolloutOf(ro))
 	}
-	return &body[api.RolloutPage]{page}, nil
+	return &page, nil
 }
 
-func (s *Service) stopRollout(ctx context.Context, in *RolloutPath) (*body[api.Rollout], error) {
+// StopRollout stops a rollout where it has not begun.
+func (s *Service) StopRollout(ctx context.Context, in *RolloutPath) (*api.Rollout, error) {
 	ro, err := s.findRollout(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
 	if !ro.Ended.IsZero() {
-		return nil, huma.Error409Conflict(fmt.Sprintf("rollout %d has ended already, at %s", ro.ID, ro.Ended.Format(time.RFC3339)))
+		return nil, refusal.Conflict(fmt.Sprintf("rollout %d has ended already, at %s", ro.ID, ro.Ended.Format(time.RFC3339)))
 	}
 	left, err := s.stopHosts(ctx, ro.ID)
 	if err != nil {
@@ -371,7 +377,7 @@ func (s *Service) stopRollout(ctx context.Context, in *RolloutPath) (*body[api.R
 	}
 	out, err := s.freshPage(ctx, in.ID)
 	if err == nil {
-		out.Body.Left = left
+		out.Left = left
 	}
 	return out, err
 }

@@ -5,11 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"slices"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/sync/errgroup"
 
 	"patientlantern.example/lantern/api"
@@ -17,6 +15,7 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/desk"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -127,7 +126,7 @@ func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*host)
 	for _, x := range plan.Short {
 		missing = append(
 			missing,
-			&huma.ErrorDetail{
+			&refusal.Detail{
 				Message: fmt.Sprintf(
 					"%s: %d of %d seats are missing, so %s would go without: %s",
 					x.Group,
@@ -145,7 +144,7 @@ func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*host)
 		short, _, _ := strings.Cut(n.Host, ".")
 		missing = append(
 			missing,
-			&huma.ErrorDetail{
+			&refusal.Detail{
 				Message:  fmt.Sprintf("%s needs a seat in the account %s: lantern seat take %s", n.Host, n.Account, short),
 				Location: n.Host,
 				Value:    n.Account,
@@ -153,7 +152,7 @@ func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*host)
 		)
 	}
 	if len(missing) > 0 {
-		return nil, huma.NewError(http.StatusConflict, "seats are missing, so nothing was begun", missing...)
+		return nil, refusal.Conflict("seats are missing, so nothing was begun", missing...)
 	}
 	return s.takeAll(ctx, plan.Take)
 }
@@ -233,29 +232,30 @@ func (s *Service) refuseSeat(err error) error {
 	var account errNoAccount
 	switch {
 	case errors.As(err, &none), errors.As(err, &no), errors.As(err, &account):
-		return huma.Error409Conflict(err.Error())
+		return refusal.Conflict(err.Error())
 	case errors.Is(err, desk.ErrAway):
-		return huma.Error503ServiceUnavailable(err.Error() + "; try again when it does, nothing was changed")
+		return refusal.Of(refusal.Unavailable, err.Error()+"; try again when it does, nothing was changed")
 	case errors.Is(err, store.ErrNotFound):
-		return huma.Error404NotFound(err.Error())
+		return refusal.NotFound(err.Error())
 	}
 	return s.refuse(err)
 }
 
-type seatIn struct {
+// SeatIn says which seat is taken.
+type SeatIn struct {
 	Body api.SeatOrder
 }
 
-// takeSeat takes a seat for one host. Two operators who do it at the same moment
+// TakeSeat takes a seat for one host. Two operators who do it at the same moment
 // get one seat.
-func (s *Service) takeSeat(ctx context.Context, in *seatIn) (*body[api.Seat], error) {
+func (s *Service) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
 	h, err := s.findHost(in.Body.Host)
 	if err != nil {
 		return nil, err
 	}
 	v := h.row()
 	if v.Traits == "" {
-		return nil, huma.Error409Conflict(fmt.Sprintf("%s has sent no survey yet, so nobody can tell which contract fits it", v.Name))
+		return nil, refusal.Conflict(fmt.Sprintf("%s has sent no survey yet, so nobody can tell which contract fits it", v.Name))
 	}
 	needs, err := s.needsAhead(ctx, v)
 	if err != nil {
@@ -276,7 +276,7 @@ func (s *Service) takeSeat(ctx context.Context, in *seatIn) (*body[api.Seat], er
 	case in.Body.Account != "" && in.Body.Contract != "": // somebody knows better
 		n = resolve.Needs{Account: in.Body.Account}
 	case in.Body.Account != "":
-		return nil, huma.Error409Conflict(
+		return nil, refusal.Conflict(
 			fmt.Sprintf(
 				"the sheet of %s needs nothing of the account %s; name the contract with --contract to take a seat all the same",
 				v.Name,
@@ -284,14 +284,14 @@ func (s *Service) takeSeat(ctx context.Context, in *seatIn) (*body[api.Seat], er
 			),
 		)
 	case len(needs) == 0:
-		return nil, huma.Error409Conflict(
+		return nil, refusal.Conflict(
 			fmt.Sprintf(
 				"nothing on the sheet of %s needs a contract; name one with --account and --contract to take a seat all the same",
 				v.Name,
 			),
 		)
 	default:
-		return nil, huma.Error409Conflict(
+		return nil, refusal.Conflict(
 			fmt.Sprintf("%s needs seats in several accounts: %s; say which with --account", v.Name, strings.Join(accounts, ", ")),
 		)
 	}
@@ -308,7 +308,7 @@ func (s *Service) takeSeat(ctx context.Context, in *seatIn) (*body[api.Seat], er
 		return nil, s.refuseSeat(err)
 	}
 	s.seatsChanged(ctx, "take-seat", []string{v.Name})
-	return &body[api.Seat]{s.seat(seat)}, nil
+	return new(s.seat(seat)), nil
 }
 
 // needsAhead is what a host needs: under the revision that was carried to it, and
@@ -337,16 +337,14 @@ func (s *Service) needsAhead(ctx context.Context, v *hostView) ([]resolve.Needs,
 	return out, nil
 }
 
-type seatPath struct {
+// SeatPath names a seat.
+type SeatPath struct {
 	Host    string `path:"host"`
 	Account string `path:"account"`
 }
 
-type releasedOut struct {
-	Body api.Seat
-}
-
-func (s *Service) releaseSeat(ctx context.Context, in *seatPath) (*releasedOut, error) {
+// ReleaseSeat gives a seat back.
+func (s *Service) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, error) {
 	name := in.Host
 	if h, err := s.fleet.find(name); err == nil {
 		name = h.row().Name
@@ -364,7 +362,7 @@ func (s *Service) releaseSeat(ctx context.Context, in *seatPath) (*releasedOut, 
 		if near := names.Nearest(in.Account, have); near != "" {
 			msg += fmt.Sprintf("; did you mean %q?", near)
 		}
-		return nil, huma.Error404NotFound(msg)
+		return nil, refusal.NotFound(msg)
 	}
 	done, err := s.keeper.release(ctx, name, in.Account, operatorFrom(ctx).Name)
 	if err != nil {
@@ -373,7 +371,7 @@ func (s *Service) releaseSeat(ctx context.Context, in *seatPath) (*releasedOut, 
 	s.seatsChanged(ctx, "release-seat", []string{name})
 	out := s.seat(old)
 	out.Leaving = !done
-	return &releasedOut{out}, nil
+	return &out, nil
 }
 
 // seat describes a seat; never what opens the sources.
@@ -390,7 +388,8 @@ func (s *Service) seat(x store.Seat) api.Seat {
 	return out
 }
 
-type seatQuery struct {
+// SeatQuery says which seats are asked for.
+type SeatQuery struct {
 	Paging
 	Q        string `query:"q" doc:"Part of the host's name or the contract's number"`
 	Account  string `query:"account"`
@@ -398,7 +397,8 @@ type seatQuery struct {
 	Sort     string `query:"sort" enum:"host,contract,taken,expires,-host,-contract,-taken,-expires" default:"host"`
 }
 
-func (s *Service) listSeats(_ context.Context, in *seatQuery) (*body[api.SeatPage], error) {
+// ListSeats lists seats and who has them, page by page.
+func (s *Service) ListSeats(_ context.Context, in *SeatQuery) (*api.SeatPage, error) {
 	var rows []store.Seat
 	for _, x := range s.keeper.every() {
 		if in.Account != "" && x.Account != in.Account || in.Contract != "" && x.Contract != in.Contract ||
@@ -431,5 +431,5 @@ func (s *Service) listSeats(_ context.Context, in *seatQuery) (*body[api.SeatPag
 	for _, x := range rows[from:to] {
 		page.Seats = append(page.Seats, s.seat(x))
 	}
-	return &body[api.SeatPage]{page}, nil
+	return &page, nil
 }

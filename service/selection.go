@@ -7,11 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/service/refusal"
 )
 
 // Selecting picks hosts of a list. All of it must hold; nothing picks all.
@@ -77,17 +76,17 @@ func (s *Service) called(rs *resolve.Resolver, to []string) (hosts map[*host]boo
 		}
 		list, err := names.Expand(name)
 		if err != nil {
-			return nil, nil, huma.Error422UnprocessableEntity(fmt.Sprintf("to: %s", short(err.Error())))
+			return nil, nil, refusal.Wrong(fmt.Sprintf("to: %s", short(err.Error())))
 		}
 		for _, n := range list {
 			h, err := s.findHost(n)
 			switch {
 			case err != nil && rs == nil:
-				return nil, nil, huma.Error404NotFound(
+				return nil, nil, refusal.NotFound(
 					fmt.Sprintf("to: there is no host %q, and nothing is published that could name a group", short(n)),
 				)
 			case err != nil:
-				return nil, nil, huma.Error404NotFound(fmt.Sprintf("to: %q is neither a host nor a group of the policy", short(n)))
+				return nil, nil, refusal.NotFound(fmt.Sprintf("to: %q is neither a host nor a group of the policy", short(n)))
 			}
 			hosts[h] = true
 		}
@@ -132,7 +131,7 @@ func (s *Service) meeting(ctx context.Context, rs *resolve.Resolver, all []*host
 		if ce := (*condition.Error)(nil); errors.As(err, &ce) && ce.Near != "" {
 			remedy = fmt.Sprintf("; did you mean %q?", ce.Near)
 		}
-		return nil, 0, huma.Error422UnprocessableEntity(fmt.Sprintf("where: %v%s", err, remedy))
+		return nil, 0, refusal.Wrong(fmt.Sprintf("where: %v%s", err, remedy))
 	}
 	known := map[string]bool{}
 	byName := slices.Contains(cond.Reads, "host.name")
@@ -157,7 +156,7 @@ func (s *Service) meeting(ctx context.Context, rs *resolve.Resolver, all []*host
 			}
 			holds, err = cond.Holds(&condition.Facts{Host: who.Name, Labels: who.Labels, Traits: who.Traits})
 			if err != nil {
-				return nil, 0, huma.Error422UnprocessableEntity(fmt.Sprintf("where: it fails on %s: %v; ask has() first", who.Name, err))
+				return nil, 0, refusal.Wrong(fmt.Sprintf("where: it fails on %s: %v; ask has() first", who.Name, err))
 			}
 			known[key] = holds
 		}

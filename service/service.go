@@ -1,5 +1,5 @@
-// Package service is the long-running side: it keeps the fleet's state, answers
-// operators and agents over HTTP, and serves the console.
+// Package service is the long-running side: it keeps the fleet's state, and does what
+// operators, agents and timers ask for. It knows no HTTP: that is the business of service/web.
 package service
 
 import (
@@ -7,20 +7,17 @@ import (
 	"crypto/ed25519"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
-	"net/http"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/go-chi/chi/v5"
 	"github.com/prometheus/client_golang/prometheus"
 	"golang.org/x/sync/singleflight"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/hook"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/vault"
 )
@@ -32,10 +29,9 @@ type Options struct {
 	Log      *slog.Logger
 	Now      func() time.Time
 	Interval time.Duration // between check-ins of a host
-	Console  fs.FS         // the built console; nil for none
 	Vault    *vault.Vault  // encrypts secrets at rest
+	TLS      bool          // whoever serves this speaks TLS itself
 	Tend     time.Duration // between looks at vendors' desks; 0 for none by itself
-	TLS      bool          // this service speaks TLS itself
 	Keep     time.Duration // how long it is kept what hosts had; 0 for the usual
 	Watch    time.Duration // between looks of a host at whether its sources can be refreshed; 0: none
 	Patience time.Duration // how long a host with a task may give no sign of life; 0 for the usual
@@ -59,9 +55,6 @@ type Service struct {
 	events  *hub
 	auth    *authenticator
 	metrics *metrics
-	assets  assets
-	router  chi.Router
-	api     huma.API
 	key     *signer
 	asked   *asked
 	upload  *uploads
@@ -73,7 +66,7 @@ type Service struct {
 	shelves  shelves
 	freezes  freezes
 	healed   healings
-	caller   *http.Client       // of webhooks
+	caller   *hook.Caller       // of webhooks
 	previews singleflight.Group // by what is previewed
 
 	upstreams  *upstreams
@@ -132,7 +125,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		asked:  &asked{names: map[string]time.Time{}, sources: map[string]time.Time{}},
 		upload: newUploads(),
 		steer:  newSteering(),
-		caller: newCaller(),
+		caller: hook.NewCaller(),
 	}
 	s.turns.kept = newCache[turn, *turned](keptTurns)
 	s.compute = newComputer(opts.Store, thisBuild())
@@ -164,7 +157,6 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	}
 	s.auth = newAuthenticator(opts.Store, s.fleet, opts.Now)
 	s.metrics = newMetrics(s)
-	s.routes()
 	s.beginWork()
 	return s, nil
 }
@@ -188,12 +180,6 @@ func (s *Service) beginWork() {
 		s.stopped.Go(func() { s.watchDesks(bg) })
 	}
 }
-
-// Handler returns the service's HTTP side.
-func (s *Service) Handler() http.Handler { return s.router }
-
-// OpenAPI returns the description of the interface as JSON.
-func (s *Service) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON() }
 
 // Registry returns the service's metrics.
 func (s *Service) Registry() *prometheus.Registry { return s.metrics.registry }

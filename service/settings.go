@@ -3,19 +3,13 @@ package service
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"time"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
 )
 
-func (s *Service) settingRoutes(a huma.API) {
-	huma.Register(a, operation("list-settings", http.MethodGet, "/api/settings", "What the service runs with"), s.listSettings)
-}
-
-type settingQuery struct {
+// SettingQuery says which settings are asked for.
+type SettingQuery struct {
 	Paging
 }
 
@@ -77,10 +71,11 @@ func (s *Service) settings() []api.ServiceSetting {
 	return out
 }
 
-func (s *Service) listSettings(_ context.Context, in *settingQuery) (*body[api.SettingPage], error) {
+// ListSettings lists what the service runs with.
+func (s *Service) ListSettings(_ context.Context, in *SettingQuery) (*api.SettingPage, error) {
 	all := s.settings()
 	from, to := in.cut(len(all))
-	return &body[api.SettingPage]{api.SettingPage{
+	return &api.SettingPage{
 		Version: s.opts.Version, Settings: append([]api.ServiceSetting{}, all[from:to]...), Total: len(all), Next: in.next(len(all)),
-	}}, nil
+	}, nil
 }

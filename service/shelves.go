@@ -6,17 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/go-chi/chi/v5"
-
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/shelf"
 	"patientlantern.example/lantern/store"
 )
@@ -42,12 +39,6 @@ func (s *Service) loadShelves(ctx context.Context) error {
 	return nil
 }
 
-func (s *Service) shelfRoutes(a huma.API) {
-	huma.Register(a, operation("list-shelves", http.MethodGet, "/api/shelves", "Folders that hosts are served"), s.listShelves)
-	huma.Register(a, operation("add-shelf", http.MethodPost, "/api/shelves", "Serve a folder to hosts"), s.addShelf)
-	huma.Register(a, operation("remove-shelf", http.MethodDelete, "/api/shelves/{name}", "Serve a folder no more"), s.removeShelf)
-}
-
 // openShelf opens the folder of a shelf. No link leads out of the folder of all shelves.
 func (s *Service) openShelf(folder string) shelf.Open {
 	return func() (*os.Root, error) {
@@ -71,7 +62,8 @@ func (s *Service) shelfOf(x store.Shelf) api.Shelf {
 	return out
 }
 
-func (s *Service) listShelves(context.Context, *struct{}) (*body[api.ShelfList], error) {
+// ListShelves lists the folders that hosts are served.
+func (s *Service) ListShelves(context.Context, *struct{}) (*api.ShelfList, error) {
 	s.shelves.RLock()
 	list := slices.Collect(maps.Values(s.shelves.all))
 	s.shelves.RUnlock()
@@ -80,15 +72,16 @@ func (s *Service) listShelves(context.Context, *struct{}) (*body[api.ShelfList],
 	for _, x := range list {
 		out.Shelves = append(out.Shelves, s.shelfOf(x))
 	}
-	return &body[api.ShelfList]{out}, nil
+	return &out, nil
 }
 
-type shelfIn struct {
+// ShelfIn is a shelf as it is sent.
+type ShelfIn struct {
 	Body api.ShelfOrder
 }
 
-// addShelf serves a folder from now on. It need not be there: media come and go.
-func (s *Service) addShelf(ctx context.Context, in *shelfIn) (*body[api.Shelf], error) {
+// AddShelf serves a folder from now on. It need not be there: media come and go.
+func (s *Service) AddShelf(ctx context.Context, in *ShelfIn) (*api.Shelf, error) {
 	folder, err := s.belowShelves(in.Body.Folder)
 	if err != nil {
 		return nil, err
@@ -98,7 +91,7 @@ func (s *Service) addShelf(ctx context.Context, in *shelfIn) (*body[api.Shelf], 
 	full := len(s.shelves.all) >= mostShelves
 	s.shelves.RUnlock()
 	if full && !is {
-		return nil, huma.Error409Conflict(fmt.Sprintf("there are %d shelves, which is the most; take one away first", mostShelves))
+		return nil, refusal.Conflict(fmt.Sprintf("there are %d shelves, which is the most; take one away first", mostShelves))
 	}
 	by := actorFrom(ctx)
 	x := store.Shelf{Name: in.Body.Name, Folder: folder, Author: by.name, Added: s.now()}
@@ -113,7 +106,7 @@ func (s *Service) addShelf(ctx context.Context, in *shelfIn) (*body[api.Shelf], 
 	if err := s.store.PutShelf(ctx, x, c); err != nil {
 		return nil, s.refuse(err)
 	}
-	return &body[api.Shelf]{s.shelfOf(x)}, nil
+	return new(s.shelfOf(x)), nil
 }
 
 // belowShelves is a folder's name below that of all shelves, where it is one.
@@ -127,22 +120,23 @@ func (s *Service) belowShelves(folder string) (string, error) {
 		at = rest
 	}
 	if !filepath.IsLocal(at) || strings.ContainsFunc(at, func(c rune) bool { return c < ' ' }) {
-		return "", huma.Error422UnprocessableEntity(fmt.Sprintf(
+		return "", refusal.Wrong(fmt.Sprintf(
 			"folder: %s is not below %s, and nothing else of this machine is served; put it there, or start the service with --shelves",
 			short(folder), s.opts.Shelves))
 	}
 	if strings.Contains("/"+filepath.ToSlash(at), "/.") && at != "." {
-		return "", huma.Error422UnprocessableEntity("folder: nothing whose name begins with a dot is served")
+		return "", refusal.Wrong("folder: nothing whose name begins with a dot is served")
 	}
 	return at, nil
 }
 
-type shelfPath struct {
+// ShelfPath names a shelf.
+type ShelfPath struct {
 	Name string `path:"name" maxLength:"63"`
 }
 
-// removeShelf serves a folder no more. What stands in it stays.
-func (s *Service) removeShelf(ctx context.Context, in *shelfPath) (*struct{}, error) {
+// RemoveShelf serves a folder no more. What stands in it stays.
+func (s *Service) RemoveShelf(ctx context.Context, in *ShelfPath) error {
 	c := store.Noted(s.entry(actorFrom(ctx), "remove-shelf", kindShelf, in.Name))
 	c.Then = func() {
 		s.shelves.Lock()
@@ -151,22 +145,18 @@ func (s *Service) removeShelf(ctx context.Context, in *shelfPath) (*struct{}, er
 	}
 	err := s.store.RemoveShelf(ctx, in.Name, c)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no shelf %q; lantern shelf list shows all", short(in.Name)))
+		return refusal.NotFound(fmt.Sprintf("there is no shelf %q; lantern shelf list shows all", short(in.Name)))
 	}
 	if err != nil {
-		return nil, s.refuse(err)
+		return s.refuse(err)
 	}
-	return nil, nil
+	return nil
 }
 
-// serveShelf answers hosts that ask for what stands on a shelf.
-func (s *Service) serveShelf(w http.ResponseWriter, r *http.Request) {
+// Shelf opens the folder of a shelf, where there is one of that name.
+func (s *Service) Shelf(name string) (open shelf.Open, is bool) {
 	s.shelves.RLock()
-	x, is := s.shelves.all[chi.URLParam(r, "name")]
+	x, is := s.shelves.all[name]
 	s.shelves.RUnlock()
-	if !is {
-		http.Error(w, "there is no such shelf", http.StatusNotFound)
-		return
-	}
-	http.StripPrefix("/shelf/"+x.Name, shelf.Handler(s.openShelf(x.Folder))).ServeHTTP(w, r)
+	return s.openShelf(x.Folder), is
 }

@@ -17,7 +17,8 @@ import (
 // endingSoon is how long before its end a contract is shown as ending.
 const endingSoon = 90 * 24 * time.Hour
 
-type contractQuery struct {
+// ContractQuery says which contracts are asked for.
+type ContractQuery struct {
 	Paging
 	Q       string   `query:"q" doc:"Part of the number or the title"`
 	Account string   `query:"account"`
@@ -25,7 +26,8 @@ type contractQuery struct {
 	Sort    string   `query:"sort" enum:"account,end,used,-end,-used" default:"account"`
 }
 
-func (s *Service) listContracts(_ context.Context, in *contractQuery) (*body[api.ContractPage], error) {
+// ListContracts lists contracts and how they stand, page by page.
+func (s *Service) ListContracts(_ context.Context, in *ContractQuery) (*api.ContractPage, error) {
 	books := s.keeper.current()
 	var rows []api.HeldContract
 	q := strings.ToLower(in.Q)
@@ -55,7 +57,7 @@ func (s *Service) listContracts(_ context.Context, in *contractQuery) (*body[api
 	from, to := in.cut(len(rows))
 	page.Next = in.next(len(rows))
 	page.Contracts = append(page.Contracts, rows[from:to]...)
-	return &body[api.ContractPage]{page}, nil
+	return &page, nil
 }
 
 func contractOf(b *subscription.Books, c *subscription.Contract) api.HeldContract {
@@ -113,8 +115,8 @@ func (s *Service) showStanding(v *hostView, d *api.HostDetail) error {
 	return nil
 }
 
-// outlook is what the buyer wants to know.
-func (s *Service) outlook(ctx context.Context, _ *struct{}) (*body[api.Outlook], error) {
+// Outlook is what the buyer wants to know.
+func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error) {
 	out := api.Outlook{Silent: []api.SilentSeat{}, Idle: []api.SilentSeat{}, Usage: []api.SeatUsage{}}
 	books := s.keeper.current()
 	var needs []subscription.Need
@@ -155,7 +157,7 @@ func (s *Service) outlook(ctx context.Context, _ *struct{}) (*body[api.Outlook],
 	for _, c := range counts {
 		out.Usage = append(out.Usage, api.SeatUsage(c))
 	}
-	return &body[api.Outlook]{out}, nil
+	return &out, nil
 }
 
 // watchDesks looks at vendors' desks now and then.

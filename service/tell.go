@@ -1,19 +1,14 @@
 package service
 
 import (
-	"bytes"
 	"context"
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
-	"io"
-	"net/http"
 	"slices"
 	"strconv"
 	"time"
 
+	"patientlantern.example/lantern/service/hook"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/wire"
 )
@@ -123,41 +118,5 @@ func (s *Service) callWebhook(ctx context.Context, w *store.Webhook, events []cl
 	}
 	ctx, cancel := context.WithTimeout(ctx, callTime)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, w.URL, bytes.NewReader(text))
-	if err != nil {
-		return 0, err
-	}
-	req.Header.Set("Content-Type", "application/cloudevents-batch+json; charset=utf-8")
-	req.Header.Set("User-Agent", "patient-lantern/"+s.opts.Version)
-	signCall(req, text, secret, fmt.Sprintf("webhook-%d", w.ID), s.now())
-	resp, err := s.caller.Do(req)
-	if err != nil {
-		return 0, err
-	}
-	defer resp.Body.Close()
-	_, _ = io.Copy(io.Discard, io.LimitReader(resp.Body, 4<<10)) // so that the connection can be used again
-	if resp.StatusCode < 200 || resp.StatusCode > 299 {
-		return resp.StatusCode, fmt.Errorf("it answers %s", resp.Status)
-	}
-	return resp.StatusCode, nil
-}
-
-// newCaller is what calls webhooks.
-func newCaller() *http.Client {
-	return &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-}
-
-// signCall signs a call as HTTP Message Signatures have it (RFC 9421, hmac-sha256), over its
-// method, its address and the digest of its body (RFC 9530).
-func signCall(req *http.Request, text, secret []byte, id string, now time.Time) {
-	sum := sha256.Sum256(text)
-	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
-	params := fmt.Sprintf(`("@method" "@target-uri" "content-digest");created=%d;keyid=%q;alg="hmac-sha256"`, now.Unix(), id)
-	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
-		req.Method, req.URL.String(), digest, params)
-	mac := hmac.New(sha256.New, secret)
-	mac.Write([]byte(base))
-	req.Header.Set("Content-Digest", digest)
-	req.Header.Set("Signature-Input", "lantern="+params)
-	req.Header.Set("Signature", "lantern=:"+base64.StdEncoding.EncodeToString(mac.Sum(nil))+":")
+	return s.caller.Call(ctx, w.URL, "patient-lantern/"+s.opts.Version, hook.Signature{Name: fmt.Sprintf("webhook-%d", w.ID), Secret: secret, At: s.now()}, text)
 }

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
 	"sync"
 	"time"
 
@@ -16,6 +15,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -123,13 +123,14 @@ func (s *Service) checkDocument(doc api.Document, given map[string]bool) error {
 	return fmt.Errorf("a host cannot send a document of kind %.40q", doc.Kind)
 }
 
-// putDocuments takes documents that no host has sent before.
-func (s *Service) putDocuments(w http.ResponseWriter, r *http.Request) {
-	h := agentFrom(r.Context())
+// PutDocuments takes documents that no host has sent before, as they come. The error of
+// whoever sends them is passed on as it is.
+func (s *Service) PutDocuments(ctx context.Context, from io.Reader) error {
+	h := agentFrom(ctx)
 	var docs []store.Document
 	given := map[string]bool{}
 	now := s.now()
-	err := readDocuments(http.MaxBytesReader(w, r.Body, maxUpload), func(doc api.Document) error {
+	err := readDocuments(from, func(doc api.Document) error {
 		if len(doc.Body) == 0 && doc.Kind != store.KindText {
 			return errors.New("a document is empty")
 		}
@@ -146,22 +147,14 @@ func (s *Service) putDocuments(w http.ResponseWriter, r *http.Request) {
 		docs = append(docs, d)
 		return nil
 	})
-	var tooLarge *http.MaxBytesError
 	switch {
-	case errors.As(err, &tooLarge):
-		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than %d bytes", maxUpload))
 	case errors.Is(err, errQuota):
-		s.metrics.refused.WithLabelValues("documents").Inc()
-		problem(w, http.StatusTooManyRequests, err.Error())
+		s.Refused("documents")
+		return refusal.Of(refusal.TooMuch, err.Error())
 	case err != nil:
-		problem(w, http.StatusUnprocessableEntity, "the documents cannot be taken: "+short(err.Error()))
-	default:
-		if err := s.store.PutDocuments(r.Context(), now, docs...); err != nil {
-			s.fault(w, r, err)
-			return
-		}
-		w.WriteHeader(http.StatusNoContent)
+		return &refusal.Error{Kind: refusal.Invalid, Message: "the documents cannot be taken: " + short(err.Error()), Cause: err}
 	}
+	return s.store.PutDocuments(ctx, now, docs...)
 }
 
 // sweepAge is how old a document is at least that nothing names any more.

@@ -11,10 +11,9 @@ import (
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -142,9 +141,11 @@ func (v *hostView) has(key string) bool {
 // longestWaiver is how far ahead a waiver may end.
 const longestWaiver = 366 * 24 * time.Hour
 
-type waiveIn struct{ Body api.WaiverOrder }
+// WaiveIn is a waiver as it is sent.
+type WaiveIn struct{ Body api.WaiverOrder }
 
-func (s *Service) addWaiver(ctx context.Context, in *waiveIn) (*body[api.Waiver], error) {
+// AddWaiver accepts a finding until a date.
+func (s *Service) AddWaiver(ctx context.Context, in *WaiveIn) (*api.Waiver, error) {
 	o, now := in.Body, s.now().UTC()
 	w := store.Waiver{
 		Finding: drift.Finding(o.Finding),
@@ -155,11 +156,11 @@ func (s *Service) addWaiver(ctx context.Context, in *waiveIn) (*body[api.Waiver]
 	}
 	switch {
 	case len(w.Because) < 3:
-		return nil, huma.Error422UnprocessableEntity("because: say in a few words why the finding may stay")
+		return nil, refusal.Wrong("because: say in a few words why the finding may stay")
 	case !w.Ends.After(now):
-		return nil, huma.Error422UnprocessableEntity("ends: a waiver ends at a moment to come")
+		return nil, refusal.Wrong("ends: a waiver ends at a moment to come")
 	case w.Ends.Sub(now) > longestWaiver:
-		return nil, huma.Error422UnprocessableEntity("ends: a waiver ends within a year; waive it again then, or change the policy")
+		return nil, refusal.Wrong("ends: a waiver ends within a year; waive it again then, or change the policy")
 	}
 	if o.Host != "" {
 		h, err := s.findHost(o.Host)
@@ -181,7 +182,7 @@ func (s *Service) addWaiver(ctx context.Context, in *waiveIn) (*body[api.Waiver]
 		}
 	}
 	if !known {
-		return nil, huma.Error409Conflict("no host has that finding (any more); look again")
+		return nil, refusal.Conflict("no host has that finding (any more); look again")
 	}
 	e := s.entry(actorFrom(ctx), "add-waiver", kindWaiver, w.Finding.Class+" "+w.Finding.File)
 	e.Why = w.Because
@@ -192,36 +193,40 @@ func (s *Service) addWaiver(ctx context.Context, in *waiveIn) (*body[api.Waiver]
 	if _, err := s.reconsider(ctx, &w, "add-waiver"); err != nil {
 		return nil, s.refuse(err)
 	}
-	return &body[api.Waiver]{s.waiver(&w, nil)}, nil
+	return new(s.waiver(&w, nil)), nil
 }
 
-type waiverPath struct {
+// WaiverPath names a waiver.
+type WaiverPath struct {
 	ID int64 `path:"id"`
 }
 
-func (s *Service) endWaiver(ctx context.Context, in *waiverPath) (*struct{}, error) {
+// EndWaiver takes a waiver away.
+func (s *Service) EndWaiver(ctx context.Context, in *WaiverPath) error {
 	list := s.compute.waivers.all()
 	i := slices.IndexFunc(list, func(w store.Waiver) bool { return w.ID == in.ID })
 	if i < 0 {
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no waiver %d", in.ID))
+		return refusal.NotFound(fmt.Sprintf("there is no waiver %d", in.ID))
 	}
 	e := s.entry(actorFrom(ctx), "end-waiver", kindWaiver, strconv.FormatInt(in.ID, 10))
 	if err := s.store.EndWaiver(ctx, in.ID, store.Noted(e)); err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, s.refuse(err)
+		return s.refuse(err)
 	}
 	s.compute.waivers.remove(in.ID)
 	if _, err := s.reconsider(ctx, &list[i], "end-waiver"); err != nil {
-		return nil, s.refuse(err)
+		return s.refuse(err)
 	}
-	return nil, nil
+	return nil
 }
 
-type waiverQuery struct {
+// WaiverQuery says which waivers are asked for.
+type WaiverQuery struct {
 	Paging
 	Over bool `query:"over" doc:"Those that have ended, too"`
 }
 
-func (s *Service) listWaivers(ctx context.Context, in *waiverQuery) (*body[api.WaiverPage], error) {
+// ListWaivers lists the findings that somebody accepts until a date.
+func (s *Service) ListWaivers(ctx context.Context, in *WaiverQuery) (*api.WaiverPage, error) {
 	operators, err := s.store.Operators(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -239,7 +244,7 @@ func (s *Service) listWaivers(ctx context.Context, in *waiverQuery) (*body[api.W
 	for i := range list[from:to] {
 		out.Waivers = append(out.Waivers, s.waiver(&list[from+i], here))
 	}
-	return &body[api.WaiverPage]{out}, nil
+	return &out, nil
 }
 
 // waiver describes a waiver; here are the operators that there are, or nil.

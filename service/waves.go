@@ -9,12 +9,11 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -37,7 +36,7 @@ type startable struct {
 func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startable, error) {
 	why := strings.TrimSpace(in.Because)
 	if in.AtOnce && len(why) < 3 {
-		return nil, huma.Error422UnprocessableEntity("because: say in a few words why no wave and no gate is wanted")
+		return nil, refusal.Wrong("because: say in a few words why no wave and no gate is wanted")
 	}
 	r, err := s.pick(ctx, in.Revision)
 	if err != nil {
@@ -53,7 +52,7 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 	}
 	all := s.changeable()
 	if len(all) == 0 {
-		return nil, huma.Error409Conflict("no host has sent a survey yet, so there is none to carry it to")
+		return nil, refusal.Conflict("no host has sent a survey yet, so there is none to carry it to")
 	}
 	targets, err := s.pickHosts(ctx, rs, all, Selecting{in.To, in.Where})
 	if err != nil {
@@ -110,7 +109,7 @@ func (s *Service) makesWay(ctx context.Context) (int64, error) {
 		case kind == store.KindRollout && open.Course.Phase == rollout.Held && open.Counts[rollout.Working] == 0:
 			return open.ID, nil
 		default:
-			return 0, huma.Error409Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d",
+			return 0, refusal.Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d",
 				open.ID, open.ID))
 		}
 	}
@@ -141,7 +140,7 @@ func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*ho
 		delete(named, h)
 	}
 	for h := range named {
-		return nil, huma.Error409Conflict(
+		return nil, refusal.Conflict(
 			fmt.Sprintf("nothing can be carried to %s: it has sent no survey, or has no package manager that is known", h.row().Name),
 		)
 	}
@@ -150,7 +149,7 @@ func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*ho
 		return nil, err
 	}
 	if len(out) == 0 {
-		return nil, huma.Error409Conflict("no host is meant by " + in.words())
+		return nil, refusal.Conflict("no host is meant by " + in.words())
 	}
 	return out, nil
 }

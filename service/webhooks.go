@@ -11,9 +11,8 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -34,7 +33,8 @@ func (s *Service) webhookOf(ctx context.Context, w store.Webhook) api.Webhook {
 	return out
 }
 
-func (s *Service) listWebhooks(ctx context.Context, _ *struct{}) (*body[api.WebhookList], error) {
+// ListWebhooks lists who is told of what happens.
+func (s *Service) ListWebhooks(ctx context.Context, _ *struct{}) (*api.WebhookList, error) {
 	list, err := s.store.Webhooks(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
@@ -44,27 +44,29 @@ func (s *Service) listWebhooks(ctx context.Context, _ *struct{}) (*body[api.Webh
 		out.Webhooks = append(out.Webhooks, s.webhookOf(ctx, w))
 	}
 	out.Total = len(out.Webhooks)
-	return &body[api.WebhookList]{out}, nil
+	return &out, nil
 }
 
-type webhookIn struct {
+// WebhookIn is a webhook as it is sent.
+type WebhookIn struct {
 	Body api.WebhookOrder
 }
 
-func (s *Service) addWebhook(ctx context.Context, in *webhookIn) (*body[api.Webhook], error) {
+// AddWebhook tells an address of what happens.
+func (s *Service) AddWebhook(ctx context.Context, in *WebhookIn) (*api.Webhook, error) {
 	u, err := url.Parse(in.Body.URL)
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
-		return nil, huma.Error422UnprocessableEntity("url: write it as https://HOST/PATH")
+		return nil, refusal.Wrong("url: write it as https://HOST/PATH")
 	case u.User != nil:
-		return nil, huma.Error422UnprocessableEntity(
+		return nil, refusal.Wrong(
 			"url: a login in it would stand in lists and logs; the calls are signed, let the receiver check that",
 		)
 	}
 	about := in.Body.About
 	for _, k := range about {
 		if !slices.Contains(webhookKinds, k) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("about: there is no kind %q; kinds are %v", short(k), webhookKinds))
+			return nil, refusal.Wrong(fmt.Sprintf("about: there is no kind %q; kinds are %v", short(k), webhookKinds))
 		}
 	}
 	if len(about) == 0 {
@@ -75,7 +77,7 @@ func (s *Service) addWebhook(ctx context.Context, in *webhookIn) (*body[api.Webh
 		return nil, s.refuse(err)
 	}
 	if len(all) >= mostWebhooks {
-		return nil, huma.Error409Conflict(fmt.Sprintf("there are %d webhooks, which is the most; take one away first", len(all)))
+		return nil, refusal.Conflict(fmt.Sprintf("there are %d webhooks, which is the most; take one away first", len(all)))
 	}
 	secret := make([]byte, 32)
 	if _, err := rand.Read(secret); err != nil {
@@ -98,37 +100,39 @@ func (s *Service) addWebhook(ctx context.Context, in *webhookIn) (*body[api.Webh
 	}
 	out := s.webhookOf(ctx, w)
 	out.Secret = base64.StdEncoding.EncodeToString(secret)
-	return &body[api.Webhook]{out}, nil
+	return &out, nil
 }
 
-type webhookPath struct {
+// WebhookPath names a webhook.
+type WebhookPath struct {
 	ID int64 `path:"id"`
 }
 
-func (s *Service) removeWebhook(ctx context.Context, in *webhookPath) (*struct{}, error) {
+// RemoveWebhook tells an address no more.
+func (s *Service) RemoveWebhook(ctx context.Context, in *WebhookPath) error {
 	err := s.store.RemoveWebhook(
 		ctx,
 		in.ID,
 		store.Noted(s.entry(actorFrom(ctx), "remove-webhook", kindWebhook, strconv.FormatInt(in.ID, 10))),
 	)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no webhook %d", in.ID))
+		return refusal.NotFound(fmt.Sprintf("there is no webhook %d", in.ID))
 	}
 	if err != nil {
-		return nil, s.refuse(err)
+		return s.refuse(err)
 	}
-	return nil, nil
+	return nil
 }
 
-// tryWebhook calls a webhook once, with an event that says that it is a test.
-func (s *Service) tryWebhook(ctx context.Context, in *webhookPath) (*body[api.WebhookTry], error) {
+// TryWebhook calls a webhook once, with an event that says that it is a test.
+func (s *Service) TryWebhook(ctx context.Context, in *WebhookPath) (*api.WebhookTry, error) {
 	list, err := s.store.Webhooks(ctx)
 	if err != nil {
 		return nil, s.refuse(err)
 	}
 	i := slices.IndexFunc(list, func(w store.Webhook) bool { return w.ID == in.ID })
 	if i < 0 {
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no webhook %d", in.ID))
+		return nil, refusal.NotFound(fmt.Sprintf("there is no webhook %d", in.ID))
 	}
 	begun := time.Now()
 	test := cloudEvent{
@@ -140,5 +144,5 @@ func (s *Service) tryWebhook(ctx context.Context, in *webhookPath) (*body[api.We
 	if err != nil {
 		out.Message = short(err.Error())
 	}
-	return &body[api.WebhookTry]{out}, nil
+	return &out, nil
 }

@@ -5,11 +5,8 @@ import (
 	"context"
 	"encoding/json"
 	"iter"
-	"net/http"
 	"slices"
 	"strings"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/choice"
@@ -17,17 +14,11 @@ import (
 	"patientlantern.example/lantern/core/index"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
+	"patientlantern.example/lantern/service/refusal"
 )
 
-func (s *Service) whenceRoutes(a huma.API) {
-	huma.Register(
-		a,
-		operation("whence", http.MethodGet, "/api/whence", "From where, and in which version, hosts would get a package"),
-		s.whence,
-	)
-}
-
-type whenceQuery struct {
+// WhenceQuery says of which package and where it is asked.
+type WhenceQuery struct {
 	Paging
 	Selecting
 	Package string `query:"package" required:"true" minLength:"1" maxLength:"200" doc:"Name of a package, as the package manager writes it"`
@@ -103,8 +94,8 @@ func (o *offers) choose(h *choice.Host, name, installed string) (out []choice.Ch
 	return out, slices.Compact(unread)
 }
 
-// whence tells from where hosts would get a package.
-func (s *Service) whence(ctx context.Context, in *whenceQuery) (*body[api.Whence], error) {
+// Whence tells from where hosts would get a package.
+func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, error) {
 	hosts, revision, err := s.pickedFor(ctx, in.Selecting)
 	if err != nil {
 		return nil, err
@@ -168,7 +159,7 @@ func (s *Service) whence(ctx context.Context, in *whenceQuery) (*body[api.Whence
 	from, to := in.cut(len(list))
 	out.Next = in.next(len(list))
 	out.Rows = append(out.Rows, list[from:to]...)
-	return &body[api.Whence]{out}, nil
+	return &out, nil
 }
 
 // addRow adds hosts to the row of those for which the answer is the same.
@@ -202,7 +193,7 @@ func (s *Service) pickedFor(ctx context.Context, in Selecting) ([]*host, int64, 
 	}
 	list, _, err := s.picked(ctx, rs, in, s.fleet.all())
 	if err == nil && len(list) == 0 && in.some() {
-		err = huma.Error409Conflict("no host is meant by " + in.words())
+		err = refusal.Conflict("no host is meant by " + in.words())
 	}
 	return list, revision, err
 }

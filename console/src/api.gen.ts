@@ -3780,7 +3780,7 @@ export interface components {
             /** @description Who is in it */
             what: string;
         };
-        RotatedOutBody: {
+        Rotated: {
             /**
              * Format: int64
              * @description How many were encrypted anew
@@ -10007,7 +10007,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RotatedOutBody"];
+                    "application/json": components["schemas"]["Rotated"];
                 };
             };
             /** @description Unauthorized */

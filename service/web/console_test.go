@@ -1,4 +1,4 @@
-package service_test
+package web_test
 
 import (
 	"compress/gzip"

@@ -1,4 +1,4 @@
-package service
+package web
 
 import (
 	"encoding/json"
@@ -11,6 +11,7 @@ import (
 
 // SurveySchema is the JSON Schema of a survey, from the Go type that defines it.
 func SurveySchema() ([]byte, error) {
+	humaOnce.Do(setHuma) // lists are never null
 	r := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
 	s := r.Schema(reflect.TypeFor[source.Survey](), false, "Survey")
 	defs := r.Map()

@@ -1,4 +1,4 @@
-package service
+package web
 
 import (
 	"encoding/json"
@@ -20,7 +20,7 @@ import (
 func TestTheSchemaOfASurveyIsCurrent(t *testing.T) {
 	want, err := SurveySchema()
 	require.NoError(t, err)
-	have, err := os.ReadFile("../docs/survey.schema.json")
+	have, err := os.ReadFile("../../docs/survey.schema.json")
 	require.NoError(t, err)
 	assert.Equal(t, string(want)+"\n", string(have), "docs/survey.schema.json is out of date: make types")
 }
@@ -28,6 +28,7 @@ func TestTheSchemaOfASurveyIsCurrent(t *testing.T) {
 func TestSurveysOfAllFamiliesFitTheSchema(t *testing.T) {
 	keys, err := standin.Keys()
 	require.NoError(t, err)
+	humaOnce.Do(setHuma)
 	r := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
 	schema := r.Schema(reflect.TypeFor[source.Survey](), false, "Survey")
 	check := func(v any) []error {

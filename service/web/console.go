@@ -1,4 +1,4 @@
-package service
+package web
 
 import (
 	"bytes"
@@ -119,35 +119,35 @@ func packings(files fs.FS, name string, plain []byte) (out []packed) {
 }
 
 // console serves the built console; a path that is no file is a page of it.
-func (s *Service) console(w http.ResponseWriter, r *http.Request) {
+func (w *Web) console(rw http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 	if strings.HasPrefix(name, "api/") || r.Method != http.MethodGet && r.Method != http.MethodHead {
-		problem(w, http.StatusNotFound, "there is nothing at "+r.URL.Path)
+		problem(rw, http.StatusNotFound, "there is nothing at "+r.URL.Path)
 		return
 	}
 	var file *asset
 	var err error
 	if strings.HasPrefix(name, "assets/") {
-		if file, err = s.assets.get(s.opts.Console, name); err != nil {
-			problem(w, http.StatusNotFound, "there is nothing at "+r.URL.Path)
+		if file, err = w.assets.get(w.opts.Console, name); err != nil {
+			problem(rw, http.StatusNotFound, "there is nothing at "+r.URL.Path)
 			return
 		}
 	} else {
 		if name == "" || !strings.Contains(path.Base(name), ".") || strings.HasPrefix(name, "hosts/") {
 			name = "index.html"
-			s.opened.Do(func() { s.background(s.gatherAhead) })
+			w.service.Opened()
 		}
-		if file, err = s.assets.get(s.opts.Console, name); err != nil {
-			problem(w, http.StatusNotFound, "the console is not built into this binary; run make build")
+		if file, err = w.assets.get(w.opts.Console, name); err != nil {
+			problem(rw, http.StatusNotFound, "the console is not built into this binary; run make build")
 			return
 		}
 	}
-	file.serve(w, r)
+	file.serve(rw, r)
 }
 
 // serve answers with the file, or that the browser has it already.
-func (a *asset) serve(w http.ResponseWriter, r *http.Request) {
-	h := w.Header()
+func (a *asset) serve(rw http.ResponseWriter, r *http.Request) {
+	h := rw.Header()
 	h.Set("Cache-Control", "no-cache") // asked for each time, and answered in a line where it is the same
 	if a.hashed {
 		h.Set("Cache-Control", "public, max-age=31536000, immutable")
@@ -162,7 +162,7 @@ func (a *asset) serve(w http.ResponseWriter, r *http.Request) {
 		body, tag = p.bytes, a.tag+"-"+p.coding // other bytes, so another tag
 	}
 	h.Set("ETag", strconv.Quote(tag))
-	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(body))
+	http.ServeContent(rw, r, "", time.Time{}, bytes.NewReader(body))
 }
 
 // packedFor is the smallest packing that who asks takes, or prefers; nil for none.

@@ -1,0 +1,34 @@
+package service
+
+import (
+	"context"
+	"errors"
+
+	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/store"
+)
+
+// Refusal is the refusal that an error stands for; nil where something broke.
+func Refusal(err error) *refusal.Error {
+	var no *refusal.Error
+	switch {
+	case errors.As(err, &no):
+		return no
+	case errors.Is(err, store.ErrNotFound):
+		return refusal.Of(refusal.Missing, err.Error())
+	case errors.Is(err, errAmbiguous):
+		return refusal.Of(refusal.Conflicting, err.Error())
+	case errors.Is(err, context.Canceled):
+		return refusal.Of(refusal.Left, "the caller has gone")
+	}
+	return nil
+}
+
+// refuse turns an error into what whoever asked is told.
+func (s *Service) refuse(err error) error {
+	if no := Refusal(err); no != nil {
+		return no
+	}
+	s.log.Error("answering an operator", "error", err)
+	return refusal.Of(refusal.Broken, "the service could not do it; its log says why")
+}

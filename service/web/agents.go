@@ -1,0 +1,119 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+
+	"github.com/go-chi/chi/v5"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/shelf"
+)
+
+// hears makes a handler of what the service answers an agent: what is sent is read up to a
+// bound.
+func hears[I, O any](w *Web, limit int64, do func(r *http.Request, in *I) (*O, error)) http.HandlerFunc {
+	return func(rw http.ResponseWriter, r *http.Request) {
+		var in I
+		if !decode(rw, r, limit, &in) {
+			return
+		}
+		out, err := do(r, &in)
+		switch {
+		case err != nil:
+			w.fail(rw, r, err)
+		case out == nil:
+			rw.WriteHeader(http.StatusNoContent)
+		default:
+			answer(rw, out)
+		}
+	}
+}
+
+func (w *Web) join(rw http.ResponseWriter, r *http.Request) {
+	hears(w, maxSignIn, func(r *http.Request, in *api.Join) (*api.Joined, error) { return w.service.Join(r.Context(), in) })(rw, r)
+}
+
+func (w *Web) checkIn(rw http.ResponseWriter, r *http.Request) {
+	hears(w, maxCall, func(r *http.Request, in *api.CheckIn) (*api.CheckInAnswer, error) {
+		return w.service.CheckIn(r.Context(), in)
+	})(rw, r)
+}
+
+func (w *Web) report(rw http.ResponseWriter, r *http.Request) {
+	hears(w, maxReport, func(r *http.Request, in *api.Report) (*struct{}, error) {
+		return nil, w.service.Report(r.Context(), in)
+	})(rw, r)
+}
+
+func (w *Web) access(rw http.ResponseWriter, r *http.Request) {
+	hears(w, maxCall, func(r *http.Request, in *api.AccessOrder) (*api.AccessAnswer, error) {
+		out, err := w.service.Access(r.Context(), in)
+		if err == nil {
+			rw.Header().Set("Cache-Control", "no-store")
+		}
+		return out, err
+	})(rw, r)
+}
+
+// putDocuments takes documents that no host has sent before, as they come.
+func (w *Web) putDocuments(rw http.ResponseWriter, r *http.Request) {
+	err := w.service.PutDocuments(r.Context(), http.MaxBytesReader(rw, r.Body, maxUpload))
+	var tooLarge *http.MaxBytesError
+	switch {
+	case errors.As(err, &tooLarge):
+		problem(rw, http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than %d bytes", maxUpload))
+	case err != nil:
+		w.fail(rw, r, err)
+	default:
+		rw.WriteHeader(http.StatusNoContent)
+	}
+}
+
+// delivery gives a host what it is to do, signed.
+func (w *Web) delivery(rw http.ResponseWriter, r *http.Request) {
+	jws, err := w.service.Delivery(r.Context())
+	if err != nil {
+		w.fail(rw, r, err)
+		return
+	}
+	rw.Header().Set("Content-Type", "application/jose")
+	_, _ = io.WriteString(rw, jws) // the agent has gone if this fails
+}
+
+// document gives a document by its digest: immutable, so any cache may keep it.
+func (w *Web) document(rw http.ResponseWriter, r *http.Request) {
+	digest := chi.URLParam(r, "digest")
+	if !source.IsDigest(digest) {
+		problem(rw, http.StatusBadRequest, "a document's name is a SHA-256 in hex")
+		return
+	}
+	if r.Header.Get("If-None-Match") == strconv.Quote(digest) {
+		rw.WriteHeader(http.StatusNotModified)
+		return
+	}
+	text, err := w.service.SheetText(r.Context(), digest)
+	if err != nil {
+		w.fail(rw, r, err)
+		return
+	}
+	rw.Header().Set("Content-Type", "application/json")
+	rw.Header().Set("Cache-Control", "private, max-age=31536000, immutable")
+	rw.Header().Set("ETag", strconv.Quote(digest))
+	_, _ = rw.Write(text) // the agent has gone if this fails
+}
+
+// serveShelf answers hosts that ask for what stands on a shelf.
+func (w *Web) serveShelf(rw http.ResponseWriter, r *http.Request) {
+	name := chi.URLParam(r, "name")
+	open, is := w.service.Shelf(name)
+	if !is {
+		http.Error(rw, "there is no such shelf", http.StatusNotFound)
+		return
+	}
+	http.StripPrefix("/shelf/"+name, shelf.Handler(open)).ServeHTTP(rw, r)
+}
