@@ -1,12 +1,15 @@
 package cli_test
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 
@@ -45,8 +48,17 @@ func lessons(ts *testscript.TestScript, neg bool, args []string) {
 				ts.Fatalf("%s: %d: %s", command, status, out)
 			}
 		case '$':
-			command, out, status := shell(ts, command)
+			real, as, other := strings.Cut(command, " => ")
+			command, out, status := shell(ts, real)
+			if other {
+				command = as
+			}
 			cli.Record(&record, command, status, shown(out))
+		case '&':
+			real, as, _ := strings.Cut(command, " => ")
+			pattern, real, _ := strings.Cut(real, " & ")
+			out, status := meanwhile(ts, pattern, real)
+			cli.Record(&record, as, status, shown(out))
 		default:
 			ts.Fatalf("lessons.steps: %s", line)
 		}
@@ -87,6 +99,44 @@ func shell(ts *testscript.TestScript, line string) (command, out string, status 
 		ts.Fatalf("%s: %v", line, err)
 	}
 	return line, string(text), cmd.ProcessState.ExitCode()
+}
+
+// meanwhile runs a command that goes on until it is ended, and ends it as Ctrl-C does when it has
+// said what is waited for.
+func meanwhile(ts *testscript.TestScript, pattern, line string) (out string, status int) {
+	cmd := exec.Command("bash", "-c", "exec "+line)
+	cmd.Dir = ts.MkAbs(".")
+	cmd.Env = append(environ(ts), "COLUMNS=110")
+	var text said
+	cmd.Stdout, cmd.Stderr = &text, &text
+	ts.Check(cmd.Start())
+	defer cmd.Process.Kill()
+	for end := time.Now().Add(time.Minute); !strings.Contains(text.String(), pattern); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			ts.Fatalf("%s: it says no %q: %s", line, pattern, text.String())
+		}
+	}
+	ts.Check(cmd.Process.Signal(os.Interrupt))
+	_ = cmd.Wait() // how it ended is its status
+	return text.String(), cmd.ProcessState.ExitCode()
+}
+
+// said is what a program has said so far.
+type said struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (s *said) Write(b []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.Write(b)
+}
+
+func (s *said) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.String()
 }
 
 var (

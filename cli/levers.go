@@ -69,7 +69,7 @@ func (a *app) rolloutProceed() *cobra.Command {
 func (a *app) rolloutConsent() *cobra.Command {
 	return a.lever(&cobra.Command{
 		Use: "consent [NUMBER]", Short: "Agree to the next wave of a rollout that somebody else began",
-		Example: "  lantern rollout consent 1",
+		Example: "  lantern rollout consent\n  lantern rollout consent 1",
 	}, client.LeverConsent, func(r *api.Rollout) { a.out.Printf("%s", r.Says) })
 }
 

@@ -17,6 +17,7 @@ import (
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/desk"
 	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/service/seats"
 	"patientlantern.example/lantern/store"
 )
 
@@ -98,13 +99,13 @@ func (s *Service) grant(ctx context.Context, v *hostView, wants []api.AccessWant
 			continue
 		}
 		item := api.AccessItem{Account: want.Account}
-		if _, has := s.keeper.seat(v.Name, want.Account); !has {
+		if _, has := s.keeper.Seat(v.Name, want.Account); !has {
 			item.Missing = "this host has no seat in a contract of the account " + want.Account
 			out.Items = append(out.Items, item)
 			continue
 		}
-		secret, err := s.keeper.secret(ctx, v.Name, want.Account, want.Kind)
-		var none noAccess
+		secret, err := s.keeper.Secret(ctx, v.Name, want.Account, want.Kind)
+		var none seats.NoAccess
 		switch {
 		case errors.As(err, &none):
 			item.Missing = err.Error()
@@ -116,7 +117,7 @@ func (s *Service) grant(ctx context.Context, v *hostView, wants []api.AccessWant
 		out.Items = append(out.Items, item)
 	}
 	now := s.now().UTC()
-	out.Stamp, out.Issued, out.Expires = s.keeper.stamp(v.Name), now, now.Add(grantLife)
+	out.Stamp, out.Issued, out.Expires = s.keeper.Stamp(v.Name), now, now.Add(grantLife)
 	return out, nil
 }
 

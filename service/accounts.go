@@ -2,10 +2,8 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"strings"
-	"time"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/refusal"
@@ -27,72 +25,29 @@ func (s *Service) AddAccount(ctx context.Context, in *AccountIn) (*api.Account, 
 	if strings.Contains(o.Desk, "@") {
 		return nil, refusal.Wrong("no login stands in the address of the desk: give it with login and password")
 	}
-	plain, err := json.Marshal(login{o.Login, o.Password})
-	if err != nil {
-		return nil, s.refuse(err)
+	row := store.Account{
+		Name:    o.Name,
+		Title:   o.Title,
+		Desk:    strings.TrimRight(o.Desk, "/"),
+		Author:  operatorFrom(ctx).Name,
+		Created: s.now().UTC(),
 	}
-	defer clear(plain)
-	sealed, err := s.opts.Vault.Seal(plain)
-	if err != nil {
-		return nil, s.refuse(err)
-	}
-	a := &account{
-		Account: store.Account{
-			Name:    o.Name,
-			Title:   o.Title,
-			Desk:    strings.TrimRight(o.Desk, "/"),
-			Login:   sealed,
-			Author:  operatorFrom(ctx).Name,
-			Created: s.now().UTC(),
-		},
-	}
-	if err := s.keeper.addAccount(ctx, a); err != nil {
+	if err := s.keeper.AddAccount(ctx, row, o.Login, o.Password); err != nil {
 		return nil, s.refuseSeat(err)
 	}
-	s.log.Info("account added", "name", o.Name, "desk", a.Desk, "author", a.Author)
-	out, there := s.accountOf(o.Name)
+	s.log.Info("account added", "name", o.Name, "desk", row.Desk, "author", row.Author)
+	out, there := s.keeper.Describe(o.Name)
 	if !there {
 		return nil, refusal.Conflict(fmt.Sprintf("somebody has removed the account %s at this moment", o.Name))
 	}
 	return &out, nil
 }
 
-// accountOf describes an account; false where there is none (any more).
-func (s *Service) accountOf(name string) (out api.Account, there bool) {
-	k := s.keeper
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	a := k.accounts[name]
-	if a == nil {
-		return out, false
-	}
-	out = api.Account{Name: a.Name, Title: a.Title, Desk: a.Desk, Contracts: len(a.Contracts), Trouble: a.Trouble}
-	for _, list := range k.seats {
-		for _, x := range list {
-			if x.Account == name {
-				out.Seats++
-			}
-		}
-	}
-	if !a.Answered.IsZero() {
-		at := a.Answered.UTC()
-		out.Answered = &at
-	}
-	if !a.Since.IsZero() {
-		at := a.Since.UTC()
-		out.Since = &at
-	}
-	if out.Trouble == "" && (a.skew > mostSkew || a.skew < -mostSkew) {
-		out.Trouble = fmt.Sprintf("it answers, and its clock is off by %s", a.skew.Round(time.Minute))
-	}
-	return out, true
-}
-
 // ListAccounts lists accounts at vendors' desks.
 func (s *Service) ListAccounts(context.Context, *struct{}) (*api.AccountList, error) {
 	out := api.AccountList{Accounts: []api.Account{}}
-	for _, n := range s.keeper.names() {
-		if a, there := s.accountOf(n); there {
+	for _, n := range s.keeper.Names() {
+		if a, there := s.keeper.Describe(n); there {
 			out.Accounts = append(out.Accounts, a)
 		}
 	}
@@ -107,7 +62,7 @@ type AccountPath struct {
 
 // RemoveAccount forgets an account that has no seats.
 func (s *Service) RemoveAccount(ctx context.Context, in *AccountPath) error {
-	a, there := s.accountOf(in.Name)
+	a, there := s.keeper.Describe(in.Name)
 	if !there {
 		return refusal.NotFound(fmt.Sprintf("there is no account %q", in.Name))
 	}
@@ -116,7 +71,7 @@ func (s *Service) RemoveAccount(ctx context.Context, in *AccountPath) error {
 			fmt.Sprintf("%d seats are taken in the account %s; release them first, or the vendor goes on counting them", n, in.Name),
 		)
 	}
-	if err := s.keeper.removeAccount(ctx, in.Name); err != nil {
+	if err := s.keeper.RemoveAccount(ctx, in.Name); err != nil {
 		return s.refuse(err)
 	}
 	s.log.Info("account removed", "name", in.Name, "author", operatorFrom(ctx).Name)
@@ -125,7 +80,7 @@ func (s *Service) RemoveAccount(ctx context.Context, in *AccountPath) error {
 
 // RotateSecrets encrypts all secrets with a new key.
 func (s *Service) RotateSecrets(ctx context.Context, _ *struct{}) (*api.Rotated, error) {
-	n, err := s.keeper.rotate(ctx)
+	n, err := s.keeper.Rotate(ctx)
 	if err != nil {
 		return nil, refusal.Conflict(err.Error())
 	}

@@ -15,17 +15,13 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
 // mostZone bounds the name of a time zone, in bytes.
 const mostZone = 60
-
-func agentFrom(ctx context.Context) *host {
-	h, _ := ctx.Value(agentKey).(*host)
-	return h
-}
 
 // short bounds an error that may repeat what somebody sent.
 func short(s string) string { return clip(s, 200) }
@@ -51,7 +47,7 @@ func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 	row, err := s.store.Join(ctx, hashToken(in.Token), pub, s.now(), func(row *store.Host) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {
-				return []store.Entry{s.entry(actor{actorHost, row.Name}, commandJoin, kindHost, row.Name)}
+				return []store.Entry{s.entry(journal.Actor{Kind: journal.ActorHost, Name: row.Name}, journal.CommandJoin, journal.KindHost, row.Name)}
 			},
 			Then: func() { s.fleet.enter(row) },
 		}
@@ -82,7 +78,7 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 	now := s.now()
 	if h.runs.note(in.Instance, now) {
 		s.log.Warn("two machines check in with one identity", "host", h.row().Name)
-		s.note(ctx, s.entry(actorFrom(ctx), commandTwins, kindHost, h.row().Name))
+		s.note(ctx, s.entry(journal.By(ctx), journal.CommandTwins, journal.KindHost, h.row().Name))
 	}
 	wasSilent := h.state(now) == api.StateSilent
 	first := h.lastSeen.Load() == 0
@@ -91,7 +87,7 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 	out := &api.CheckInAnswer{
 		Interval: int(s.opts.Interval.Milliseconds()),
 		Watch:    int(s.opts.Watch.Milliseconds()),
-		Access:   s.keeper.stamp(v.Name),
+		Access:   s.keeper.Stamp(v.Name),
 	}
 	if base := v.Carried.Known().Survey; base != "" && base == in.Survey && base != in.Base {
 		out.Keep = true
@@ -109,7 +105,7 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 		in.Trouble == v.Trouble {
 		out.Work = s.mayWork(ctx, v)
 		if wasSilent || first {
-			s.note(ctx, s.entry(actorFrom(ctx), commandAppear, kindHost, v.Name))
+			s.note(ctx, s.entry(journal.By(ctx), journal.CommandAppear, journal.KindHost, v.Name))
 		}
 		return out, nil
 	}
@@ -125,7 +121,7 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 		out.Work = s.mayWork(ctx, v)
 		return out, nil
 	}
-	row, err := s.change(ctx, h, commandCheckIn, func(v *hostView) error { return said(v, in, now, ask) }, nil)
+	row, err := s.change(ctx, h, journal.CommandCheckIn, func(v *hostView) error { return said(v, in, now, ask) }, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -222,11 +218,11 @@ func (s *Service) change(
 	if save == nil {
 		save = func(v *hostView, c store.Change) error { return s.store.PutHost(ctx, &v.Host, c) }
 	}
-	e := s.entry(actorFrom(ctx), command, kindHost, v.Name)
+	e := s.entry(journal.By(ctx), command, journal.KindHost, v.Name)
 	if came := newsOf(old, &v, s.now()); came != nil {
-		e = detailed(e, came)
+		e = journal.Detailed(e, came)
 	} else {
-		e.Passing = command == commandCheckIn // what stands there changed, and how it stands did not
+		e.Passing = command == journal.CommandCheckIn // what stands there changed, and how it stands did not
 	}
 	c := store.Noted(e)
 	c.Then = func() {

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -24,10 +25,10 @@ func (s *Service) Audit(ctx context.Context, in *AuditIn) (*api.AuditPage, error
 	q := store.JournalQuery{Audited: true, Before: in.Before, Limit: in.PerPage + 1, Kind: in.Kind, Name: in.Name, Command: in.What}
 	switch in.By {
 	case "":
-	case actorService:
-		q.Actor = actorService
+	case journal.ActorService:
+		q.Actor = journal.ActorService
 	default:
-		q.Actor = actor{actorOperator, in.By}.String()
+		q.Actor = journal.Actor{Kind: journal.ActorOperator, Name: in.By}.String()
 	}
 	list, err := s.store.Journal(ctx, q)
 	if err != nil {

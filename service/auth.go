@@ -19,6 +19,7 @@ import (
 	"github.com/go-jose/go-jose/v4/jwt"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -66,16 +67,29 @@ func hashToken(token string) []byte {
 	return sum[:]
 }
 
-type contextKey int
+// person is an operator who calls.
+type person struct{ store.Operator }
 
-const (
-	operatorKey contextKey = iota
-	agentKey
-)
+// Actor is the operator in the journal.
+func (p *person) Actor() journal.Actor {
+	return journal.Actor{Kind: journal.ActorOperator, Name: p.Name}
+}
 
 func operatorFrom(ctx context.Context) store.Operator {
-	o, _ := ctx.Value(operatorKey).(store.Operator)
-	return o
+	if p, is := journal.Who(ctx).(*person); is {
+		return p.Operator
+	}
+	return store.Operator{}
+}
+
+// Actor is the host in the journal.
+func (h *host) Actor() journal.Actor {
+	return journal.Actor{Kind: journal.ActorHost, Name: h.row().Name}
+}
+
+func agentFrom(ctx context.Context) *host {
+	h, _ := journal.Who(ctx).(*host)
+	return h
 }
 
 // operator finds out who calls, from a token or the secret of a session.
@@ -172,7 +186,7 @@ func (s *Service) Person(ctx context.Context, secret string, session bool) (cont
 	if err != nil {
 		return nil, err
 	}
-	return context.WithValue(ctx, operatorKey, o), nil
+	return journal.With(ctx, &person{o}), nil
 }
 
 // Host finds out which host calls, from a token that its agent has signed. The context that
@@ -183,7 +197,7 @@ func (s *Service) Host(ctx context.Context, token string) (context.Context, erro
 		s.Refused("agent")
 		return nil, refusal.Of(refusal.Unknown, err.Error())
 	}
-	return context.WithValue(ctx, agentKey, h), nil
+	return journal.With(ctx, h), nil
 }
 
 // May refuses where whoever calls may not have an operation.

@@ -112,7 +112,7 @@ func (b *brings) had(ctx context.Context, carried, traits string) (map[string]st
 	if err != nil {
 		return nil, err
 	}
-	return b.s.compute.carried.get(carried+" "+archs, func() (map[string]string, error) {
+	return b.s.compute.carried.Get(carried+" "+archs, func() (map[string]string, error) {
 		sheet, err := b.s.compute.sheetOf(ctx, carried)
 		if err != nil {
 			return nil, err

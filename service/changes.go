@@ -10,7 +10,7 @@ import (
 
 // change finds the edits for a pair, and remembers them.
 func (c *computer) change(ctx context.Context, p pair) (*outcome, error) {
-	return c.changes.get(p, func() (*outcome, error) {
+	return c.changes.Get(p, func() (*outcome, error) {
 		sheet, err := c.sheetOf(ctx, p.sheet)
 		if err != nil {
 			return nil, err

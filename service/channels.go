@@ -59,7 +59,7 @@ func (s *Service) ListChannels(ctx context.Context, in *ChannelQuery) (*api.Chan
 }
 
 func (s *Service) channelOf(p *policy.Policy, c *policy.Channel, using map[string]int, variants bool) api.Channel {
-	books := s.keeper.current()
+	books := s.keeper.Current()
 	out := api.Channel{Name: c.Name, Title: c.Title, At: c.Pos, Choices: []api.ChannelChoice{}}
 	for _, choice := range c.Choices {
 		x := api.ChannelChoice{

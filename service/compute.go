@@ -19,6 +19,8 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/standing"
+	"patientlantern.example/lantern/service/memo"
+	"patientlantern.example/lantern/service/seats"
 	"patientlantern.example/lantern/store"
 )
 
@@ -28,19 +30,19 @@ import (
 type computer struct {
 	store   *store.Store
 	waivers *waivers // what somebody accepts until a date; nil in tests of computing alone
-	keeper  *keeper
+	keeper  *seats.Keeper
 	healed  *healings // by themselves; nil in tests of computing alone
 	build   string    // names this build of the program
 
-	traits   *cache[string, *source.Traits]
-	surveys  *cache[string, *source.Survey]
-	sheets   *cache[string, *source.Sheet]
-	texts    *cache[string, []byte]
-	releases *cache[string, []source.Release] // by survey
-	files    *cache[string, []source.File]    // by survey
-	verdicts *cache[question, *verdict]
-	changes  *cache[pair, *outcome]
-	revs     *cache[int64, *resolve.Resolver]
+	traits   *memo.Cache[string, *source.Traits]
+	surveys  *memo.Cache[string, *source.Survey]
+	sheets   *memo.Cache[string, *source.Sheet]
+	texts    *memo.Cache[string, []byte]
+	releases *memo.Cache[string, []source.Release] // by survey
+	files    *memo.Cache[string, []source.File]    // by survey
+	verdicts *memo.Cache[question, *verdict]
+	changes  *memo.Cache[pair, *outcome]
+	revs     *memo.Cache[int64, *resolve.Resolver]
 
 	fresh struct { // verdicts that are not stored yet
 		sync.Mutex
@@ -52,7 +54,7 @@ type computer struct {
 	memory    resolve.Memory
 	believed  believed
 	placed    placed
-	carried   *cache[string, map[string]string] // by sheet and architectures: place → the keys that decide on it
+	carried   *memo.Cache[string, map[string]string] // by sheet and architectures: place → the keys that decide on it
 }
 
 // Bounds of the memories. A host could make documents up without end.
@@ -70,13 +72,13 @@ const (
 func newComputer(st *store.Store, build string) *computer {
 	return &computer{
 		store: st, build: build,
-		traits: newCache[string, *source.Traits](keptTraits), surveys: newCache[string, *source.Survey](keptSurveys),
-		sheets: newCache[string, *source.Sheet](
+		traits: memo.New[string, *source.Traits](keptTraits), surveys: memo.New[string, *source.Survey](keptSurveys),
+		sheets: memo.New[string, *source.Sheet](
 			keptSheets,
-		), texts: newCache[string, []byte](keptTexts), releases: newCache[string, []source.Release](keptSurveys * 16),
-		files:    newCache[string, []source.File](keptFiles),
-		verdicts: newCache[question, *verdict](keptVerdicts), changes: newCache[pair, *outcome](keptChanges),
-		revs: newCache[int64, *resolve.Resolver](keptRevs), carried: newCache[string, map[string]string](keptHad),
+		), texts: memo.New[string, []byte](keptTexts), releases: memo.New[string, []source.Release](keptSurveys * 16),
+		files:    memo.New[string, []source.File](keptFiles),
+		verdicts: memo.New[question, *verdict](keptVerdicts), changes: memo.New[pair, *outcome](keptChanges),
+		revs: memo.New[int64, *resolve.Resolver](keptRevs), carried: memo.New[string, map[string]string](keptHad),
 	}
 }
 
@@ -181,8 +183,8 @@ func pick(all []drift.Finding, which []int32) []drift.Finding {
 	return out
 }
 
-func document[T any](ctx context.Context, c *computer, kept *cache[string, *T], kind, digest string) (*T, error) {
-	return kept.get(digest, func() (*T, error) {
+func document[T any](ctx context.Context, c *computer, kept *memo.Cache[string, *T], kind, digest string) (*T, error) {
+	return kept.Get(digest, func() (*T, error) {
 		d, err := c.store.Document(context.WithoutCancel(ctx), digest, kind)
 		if err != nil {
 			return nil, err
@@ -209,7 +211,7 @@ func (c *computer) sheetOf(ctx context.Context, digest string) (*source.Sheet, e
 
 // judge compares a sheet with a survey.
 func (c *computer) judge(ctx context.Context, q question) (*verdict, error) {
-	return c.verdicts.get(q, func() (*verdict, error) {
+	return c.verdicts.Get(q, func() (*verdict, error) {
 		sh, err := c.sheetOf(ctx, q.Sheet)
 		if err != nil {
 			return nil, err
@@ -258,7 +260,7 @@ func (c *computer) recall(ctx context.Context) error {
 	return c.store.Verdicts(ctx, c.build, func(v store.Verdict) error {
 		out := &verdict{}
 		if jsonv1.Unmarshal(v.Body, out) == nil {
-			c.verdicts.kept.Add(question{same(v.Sheet), same(v.Before), same(v.Survey), same(v.Base)}, out.finish())
+			c.verdicts.Put(question{same(v.Sheet), same(v.Before), same(v.Survey), same(v.Base)}, out.finish())
 		}
 		return nil
 	})
@@ -278,7 +280,7 @@ func (c *computer) write(ctx context.Context) error {
 
 // releasesOf returns what the Release files say that the apt of a host has fetched.
 func (c *computer) releasesOf(ctx context.Context, survey string) ([]source.Release, error) {
-	return c.releases.get(survey, func() ([]source.Release, error) {
+	return c.releases.Get(survey, func() ([]source.Release, error) {
 		su, err := c.surveyOf(ctx, survey)
 		if err != nil {
 			return nil, err
@@ -289,7 +291,7 @@ func (c *computer) releasesOf(ctx context.Context, survey string) ([]source.Rele
 
 // filesOf returns what files a survey names, of which nothing else is wanted.
 func (c *computer) filesOf(ctx context.Context, survey string) ([]source.File, error) {
-	return c.files.get(survey, func() ([]source.File, error) {
+	return c.files.Get(survey, func() ([]source.File, error) {
 		d, err := c.store.Document(context.WithoutCancel(ctx), survey, store.KindSurvey)
 		if err != nil {
 			return nil, err
@@ -312,7 +314,7 @@ func (c *computer) filesOf(ctx context.Context, survey string) ([]source.File, e
 func (c *computer) textsOf(ctx context.Context, files []source.File) (map[string][]byte, error) {
 	out := make(map[string][]byte, len(files))
 	for _, f := range files {
-		text, err := c.texts.get(f.Digest, func() ([]byte, error) {
+		text, err := c.texts.Get(f.Digest, func() ([]byte, error) {
 			d, err := c.store.Document(context.WithoutCancel(ctx), f.Digest, store.KindText)
 			return d.Body, err
 		})
@@ -433,8 +435,8 @@ func (c *computer) standing(ctx context.Context, v *hostView) ([]drift.Finding, 
 			Needs:   v.needs,
 			Follows: v.follows,
 			Sheet:   sheet,
-			Books:   c.keeper.current(),
-			Refused: c.keeper.refusals(v.Name),
+			Books:   c.keeper.Current(),
+			Refused: c.keeper.Refusals(v.Name),
 			Files:   access.Files,
 		},
 	), nil

@@ -29,7 +29,7 @@ func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 			out.Dates = append(out.Dates, api.Date{Due: due.UTC(), Kind: kind, Name: name, Says: says, Detail: detail})
 		}
 	}
-	books := s.keeper.current()
+	books := s.keeper.Current()
 	for i := range books.Contracts {
 		c := &books.Contracts[i]
 		add(c.End, api.DueContract, c.Number, fmt.Sprintf("The contract %s ends (%s)", c.Number, c.Title),
@@ -90,8 +90,8 @@ func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 	slices.SortFunc(out.Dates, func(a, b api.Date) int {
 		return cmp.Or(a.Due.Compare(b.Due), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name))
 	})
-	for _, n := range s.keeper.names() {
-		if a, there := s.accountOf(n); there && a.Trouble != "" {
+	for _, n := range s.keeper.Names() {
+		if a, there := s.keeper.Describe(n); there && a.Trouble != "" {
 			out.Away = append(out.Away, n)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -39,7 +40,7 @@ func (s *Service) countHour(ctx context.Context) error {
 	if now.Sub(s.began) <= 3*s.opts.Interval+2*time.Second { // hosts were not heard while it did not run
 		return nil
 	}
-	last, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindDay, Limit: 1})
+	last, err := s.store.Journal(ctx, store.JournalQuery{Kind: journal.KindDay, Limit: 1})
 	if err != nil || len(last) > 0 && !now.Truncate(time.Hour).After(last[0].At) {
 		return err
 	}
@@ -47,7 +48,7 @@ func (s *Service) countHour(ctx context.Context) error {
 	if err != nil || c.Standing.Hosts == 0 && len(last) == 0 {
 		return err
 	}
-	return s.store.Note(ctx, detailed(s.entry(actor{kind: actorService}, commandCount, kindDay, now.Format(time.DateOnly)), c))
+	return s.store.Note(ctx, journal.Detailed(s.entry(journal.Actor{Kind: journal.ActorService}, journal.CommandCount, journal.KindDay, now.Format(time.DateOnly)), c))
 }
 
 // countedUntil is the entry of the journal up to which it was counted, by the counts, the newest
@@ -59,7 +60,7 @@ func (s *Service) countedUntil(ctx context.Context, now time.Time, counts []stor
 		return c.Until, err
 	}
 	for before := int64(0); ; {
-		entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindHost, Before: before, Limit: countPage})
+		entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: journal.KindHost, Before: before, Limit: countPage})
 		if err != nil {
 			return 0, err
 		}
@@ -110,7 +111,7 @@ func (s *Service) countNow(ctx context.Context, now time.Time, counts []store.En
 	for t.gone.Until < newest {
 		entries, err := s.store.Journal(
 			ctx,
-			store.JournalQuery{Kind: kindHost, After: t.gone.Until, Before: newest + 1, Oldest: true, Limit: countPage},
+			store.JournalQuery{Kind: journal.KindHost, After: t.gone.Until, Before: newest + 1, Oldest: true, Limit: countPage},
 		)
 		if err != nil {
 			return counted{}, err
@@ -149,7 +150,7 @@ func (c *counted) add(e *store.Entry) {
 		return
 	}
 	c.Found += len(n.Came) + n.More
-	if e.Command == commandCheckIn || e.Command == commandReport {
+	if e.Command == journal.CommandCheckIn || e.Command == journal.CommandReport {
 		c.Closed += n.Went
 		if len(c.Stood) < mostHeld {
 			c.Stood = append(c.Stood, n.Stood...)
@@ -168,7 +169,7 @@ type DayQuery struct {
 func (s *Service) ListDays(ctx context.Context, in *DayQuery) (*api.DayPage, error) {
 	now := s.now().UTC()
 	first := now.AddDate(0, 0, 1-in.Days).Format(time.DateOnly)
-	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindDay, Limit: 25 * in.Days})
+	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: journal.KindDay, Limit: 25 * in.Days})
 	if err != nil {
 		return nil, s.refuse(err)
 	}

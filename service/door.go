@@ -2,77 +2,15 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
 // Every change of the service's state goes through here: somebody asks for a command, may
 // says whether they may have it, and what comes of it is stored with an entry of the
 // journal in one transaction. Streams of events read the journal.
-
-// actor is who has something changed: an operator, a host, or the service by itself.
-type actor struct{ kind, name string }
-
-// Kinds of actor.
-const (
-	actorOperator = "operator"
-	actorHost     = "host"
-	actorService  = "service"
-)
-
-func (a actor) String() string {
-	if a.name == "" {
-		return a.kind
-	}
-	return a.kind + ":" + a.name
-}
-
-// actorFrom tells who is behind a call; the service itself where nobody called.
-func actorFrom(ctx context.Context) actor {
-	if o := operatorFrom(ctx); o.Name != "" {
-		return actor{actorOperator, o.Name}
-	}
-	if h := agentFrom(ctx); h != nil {
-		return actor{actorHost, h.row().Name}
-	}
-	return actor{kind: actorService}
-}
-
-// Commands that no operator's call is named after. The others have the names of their
-// operations.
-const (
-	commandCheckIn    = "check-in"     // a host says how it stands
-	commandReport     = "report"       // a host says how carrying went
-	commandCount      = "count-hosts"  // the service counts how the fleet stands, each hour
-	commandWithdraw   = "withdraw"     // a host stops before it has touched anything
-	commandJoin       = "join"         // a host joins
-	commandTwins      = "twins"        // two machines check in with one identity
-	commandAppear     = "appear"       // a host that was silent, or new, is heard of
-	commandFallSilent = "fall-silent"  // nothing is heard of a host any more
-	commandLeave      = "leave-behind" // a rollout goes on without hosts
-	commandWaiverEnds = "waiver-ends"  // a waiver came to its end
-	commandKeysEnd    = "keys-end"     // a signing key came to its end
-	commandSeats      = "tend-seats"   // desks were asked
-	commandRenew      = "renew-access" // access of a host was renewed
-)
-
-// Kinds of what changes.
-const (
-	kindHost     = "host"
-	kindRevision = "revision"
-	kindRollout  = "rollout"
-	kindSeats    = "seats"
-	kindOperator = "operator"
-	kindSecrets  = "secrets"
-	kindWaiver   = "waiver"
-	kindFreeze   = "freeze"
-	kindWebhook  = "webhook"
-	kindShelf    = "shelf"
-	kindProposal = "proposal"
-	kindDay      = "day"
-)
 
 // least is the role that each operation of the interface wants. What does not stand here
 // is for nobody.
@@ -129,31 +67,21 @@ func may(o store.Operator, operation string) error {
 }
 
 // entry is a line of the journal about something of a kind.
-func (s *Service) entry(by actor, command, kind, name string) store.Entry {
+func (s *Service) entry(by journal.Actor, command, kind, name string) store.Entry {
 	return store.Entry{At: s.now(), Actor: by.String(), Command: command, Kind: kind, Name: name}
-}
-
-// detailed adds what the journal keeps of an entry beside its name.
-func detailed(e store.Entry, detail any) store.Entry {
-	b, err := json.Marshal(detail)
-	if err != nil { // of texts and numbers
-		return e
-	}
-	e.Detail = b
-	return e
 }
 
 // mostNamedHosts bounds how many hosts one command names in the journal one by one.
 const mostNamedHosts = 200
 
 // hostEntries are entries about hosts: one each, or one for all where they are many.
-func (s *Service) hostEntries(by actor, command string, names []string) []store.Entry {
+func (s *Service) hostEntries(by journal.Actor, command string, names []string) []store.Entry {
 	if len(names) > mostNamedHosts {
-		return []store.Entry{detailed(s.entry(by, command, kindHost, ""), map[string]int{"hosts": len(names)})}
+		return []store.Entry{journal.Detailed(s.entry(by, command, journal.KindHost, ""), map[string]int{"hosts": len(names)})}
 	}
 	out := make([]store.Entry, len(names))
 	for i, n := range names {
-		out[i] = s.entry(by, command, kindHost, n)
+		out[i] = s.entry(by, command, journal.KindHost, n)
 	}
 	return out
 }

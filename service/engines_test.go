@@ -1,18 +1,15 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/store"
 )
 
@@ -29,85 +26,6 @@ func TestTheDoorIsShutToWhatItDoesNotKnow(t *testing.T) {
 			require.EqualError(t, err, "mira may look and not change; ask an operator", operation)
 		}
 	}
-}
-
-// Whoever keeps up hears everything in its order; whoever does not is told to look at
-// everything again, and nobody holds the others up.
-func TestTheHubTellsManyAtOnce(t *testing.T) {
-	h := newHub()
-	const listeners, events = 40, 100
-	slow := h.listen("slow")
-	var all sync.WaitGroup
-	ready := make(chan struct{}, listeners)
-	for n := range listeners {
-		all.Go(func() {
-			c := h.listen(fmt.Sprint("op-", n))
-			defer h.leave(c)
-			ready <- struct{}{}
-			var last int64
-			for e := range c {
-				require.Equal(t, last+1, e.Seq)
-				if last = e.Seq; last == events {
-					return
-				}
-			}
-		})
-	}
-	for range listeners {
-		<-ready
-	}
-	for seq := range events {
-		h.heard([]store.Entry{{Seq: int64(seq + 1), Kind: kindHost, Name: "gw-01"}, {Seq: 0, Kind: kindOperator, Name: "mira"}})
-	}
-	all.Wait()
-	for seq := range 3 * cap(slow) { // and nobody reads
-		h.heard([]store.Entry{{Seq: int64(events + seq + 1), Kind: kindHost}})
-	}
-	var kinds []string
-	for len(slow) > 0 {
-		kinds = append(kinds, (<-slow).Kind)
-	}
-	assert.Contains(t, kinds, api.EventAll)
-	assert.NotContains(t, kinds, kindOperator, "who may sign in is not everybody's business")
-	h.end("slow")
-	_, open := <-slow
-	assert.False(t, open)
-	h.close()
-	_, open = <-h.listen("late")
-	assert.False(t, open, "after the end nobody waits")
-}
-
-func TestTheCacheWorksOnceForAllWhoAsk(t *testing.T) {
-	c := newCache[string, int](8)
-	var loads atomic.Int64
-	hold := make(chan struct{})
-	var all sync.WaitGroup
-	for range 64 {
-		all.Go(func() {
-			v, err := c.get("a", func() (int, error) {
-				loads.Add(1)
-				<-hold
-				return 7, nil
-			})
-			assert.NoError(t, err)
-			assert.Equal(t, 7, v)
-		})
-	}
-	close(hold)
-	all.Wait()
-	assert.EqualValues(t, 1, loads.Load())
-
-	away := errors.New("away")
-	_, err := c.get("b", func() (int, error) { return 0, away })
-	require.ErrorIs(t, err, away)
-	v, err := c.get("b", func() (int, error) { return 2, nil })
-	require.NoError(t, err, "a failure is not remembered")
-	assert.Equal(t, 2, v)
-	for n := range 100 {
-		_, err := c.get(fmt.Sprint(n), func() (int, error) { return n, nil })
-		require.NoError(t, err)
-	}
-	assert.Equal(t, 8, c.kept.Len(), "it is bounded")
 }
 
 // Commands that hold the same hosts, in whatever order they found them, do not hold each

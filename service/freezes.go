@@ -9,6 +9,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -151,10 +152,10 @@ func (s *Service) knownScope(ctx context.Context, scope string) error {
 }
 
 func (s *Service) putFreeze(ctx context.Context, command string, f *store.Freeze) error {
-	by := actorFrom(ctx)
+	by := journal.By(ctx)
 	err := s.store.PutFreeze(ctx, f, store.Change{
 		Note: func() []store.Entry {
-			e := detailed(s.entry(by, command, kindFreeze, fmt.Sprint(f.ID)), map[string]any{"group": f.Scope, "until": f.Until})
+			e := journal.Detailed(s.entry(by, command, journal.KindFreeze, fmt.Sprint(f.ID)), map[string]any{"group": f.Scope, "until": f.Until})
 			e.Why = f.Because
 			return []store.Entry{e}
 		},

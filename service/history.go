@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -22,7 +23,7 @@ func (s *Service) History(ctx context.Context, in *HistoryIn) (*api.HistoryPage,
 	if err != nil {
 		return nil, err
 	}
-	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindHost, Name: h.row().Name, Before: in.Before, Limit: in.PerPage + 1})
+	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: journal.KindHost, Name: h.row().Name, Before: in.Before, Limit: in.PerPage + 1})
 	if err != nil {
 		return nil, s.refuse(err)
 	}

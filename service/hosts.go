@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -258,7 +259,7 @@ func (s *Service) Invite(ctx context.Context, in *InviteIn) (*api.Invite, error)
 		Author:  operatorFrom(ctx).Name,
 		Expires: s.now().Add(time.Duration(hours) * time.Hour),
 	}
-	if err := s.store.AddInvite(ctx, hashToken(token), i, store.Noted(s.entry(actorFrom(ctx), "invite-host", kindHost, i.Host))); err != nil {
+	if err := s.store.AddInvite(ctx, hashToken(token), i, store.Noted(s.entry(journal.By(ctx), "invite-host", journal.KindHost, i.Host))); err != nil {
 		return nil, s.refuse(err)
 	}
 	s.log.Info("a host was invited", "host", i.Host, "author", i.Author)
@@ -293,21 +294,21 @@ func (s *Service) RetireHost(ctx context.Context, in *HostPath) error {
 		return err
 	}
 	name := h.row().Name
-	for _, seat := range s.keeper.of(name) {
+	for _, seat := range s.keeper.Of(name) {
 		if seat.Leaving {
 			continue
 		}
-		if _, err := s.keeper.release(ctx, name, seat.Account, operatorFrom(ctx).Name); err != nil {
+		if _, err := s.keeper.Release(ctx, name, seat.Account, operatorFrom(ctx).Name); err != nil {
 			return s.refuse(err)
 		}
 	}
-	by := actorFrom(ctx)
+	by := journal.By(ctx)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	_, err = s.store.RetireHost(ctx, &h.row().Host, s.now(), func(ended []int64) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {
-				entries := []store.Entry{s.entry(by, "retire-host", kindHost, name)}
+				entries := []store.Entry{s.entry(by, "retire-host", journal.KindHost, name)}
 				for _, id := range ended {
 					entries = append(entries, s.rolloutEntry(by, "retire-host", id, true))
 				}
@@ -319,6 +320,6 @@ func (s *Service) RetireHost(ctx context.Context, in *HostPath) error {
 	if err != nil {
 		return s.refuse(err)
 	}
-	s.log.Info("a host was retired", "host", name, "author", by.name)
+	s.log.Info("a host was retired", "host", name, "author", by.Name)
 	return nil
 }

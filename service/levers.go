@@ -8,6 +8,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -53,7 +54,7 @@ func (s *Service) pull(
 	if err != nil {
 		return refusal.Conflict(fmt.Sprintf("rollout %d: %s", ro.ID, err))
 	}
-	err = s.stand(ctx, actorFrom(ctx), command, &ro, next, strings.TrimSpace(in.Body.Because))
+	err = s.stand(ctx, journal.By(ctx), command, &ro, next, strings.TrimSpace(in.Body.Because))
 	if errors.Is(err, errMoved) {
 		return refusal.Conflict(err.Error())
 	}
@@ -112,7 +113,7 @@ func (s *Service) takeOut(ctx context.Context, ro *store.Rollout, h *host, why s
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	v := h.row()
-	by := actorFrom(ctx)
+	by := journal.By(ctx)
 	err := s.store.TakeOut(ctx, ro.ID, v.Name, s.now(), rollout.Skips, func(ended bool) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {

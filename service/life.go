@@ -8,6 +8,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -111,7 +112,7 @@ func since(ro *store.Rollout) time.Time {
 // leave leaves hosts of a rollout behind. last says that nobody else is waited for: then
 // hosts that this service does not know any more keep the rollout open no longer.
 func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*host, last bool) error {
-	by := actor{kind: actorService}
+	by := journal.Actor{Kind: journal.ActorService}
 	var names []string
 	var rows []*hostView
 	locked := lockAll(gone)
@@ -143,7 +144,7 @@ func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*host, las
 		over = ended
 		return store.Change{
 			Note: func() []store.Entry {
-				return append(s.hostEntries(by, commandLeave, known), s.rolloutEntry(by, commandLeave, ro.ID, ended))
+				return append(s.hostEntries(by, journal.CommandLeave, known), s.rolloutEntry(by, journal.CommandLeave, ro.ID, ended))
 			},
 			Then: func() { s.fleet.replace(rows) },
 		}
@@ -180,10 +181,10 @@ func (s *Service) strangers(ctx context.Context, ro store.Rollout) (out []string
 }
 
 // rolloutEntry is a line of the journal about a rollout.
-func (s *Service) rolloutEntry(by actor, command string, id int64, ended bool) store.Entry {
-	e := s.entry(by, command, kindRollout, strconv.FormatInt(id, 10))
+func (s *Service) rolloutEntry(by journal.Actor, command string, id int64, ended bool) store.Entry {
+	e := s.entry(by, command, journal.KindRollout, strconv.FormatInt(id, 10))
 	if ended {
-		e = detailed(e, map[string]bool{"ended": true})
+		e = journal.Detailed(e, map[string]bool{"ended": true})
 	}
 	return e
 }
@@ -193,7 +194,7 @@ func (s *Service) lookAtKeys(ctx context.Context) {
 	now := s.now()
 	for _, h := range s.fleet.all() {
 		if v := h.row(); !v.keyEnds.IsZero() && !now.Before(v.keyEnds) {
-			if _, err := s.again(ctx, h, commandKeysEnd); err != nil && ctx.Err() == nil {
+			if _, err := s.again(ctx, h, journal.CommandKeysEnd); err != nil && ctx.Err() == nil {
 				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 			}
 		}

@@ -15,6 +15,7 @@ type metrics struct {
 	checkIns prometheus.Counter
 	changed  prometheus.Counter
 	refused  *prometheus.CounterVec
+	crashed  *prometheus.CounterVec
 }
 
 func newMetrics(s *Service) *metrics {
@@ -28,8 +29,15 @@ func newMetrics(s *Service) *metrics {
 			prometheus.CounterOpts{Name: "lantern_refused_total", Help: "Calls that were refused."},
 			[]string{"who"},
 		),
+		crashed: prometheus.NewCounterVec(
+			prometheus.CounterOpts{
+				Name: "lantern_worker_crashes_total",
+				Help: "Crashes of what the service does beside its calls; each was begun again.",
+			},
+			[]string{"worker"},
+		),
 	}
-	m.registry.MustRegister(m.checkIns, m.changed, m.refused, &stateCollector{s.fleet, time.Now, s.byState, s.grouper},
+	m.registry.MustRegister(m.checkIns, m.changed, m.refused, m.crashed, &stateCollector{s.fleet, time.Now, s.byState, s.grouper},
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -35,12 +36,12 @@ func (s *Service) AddOperator(ctx context.Context, in *OperatorIn) (*api.Operato
 		ctx,
 		o,
 		hash,
-		store.Noted(detailed(s.entry(actorFrom(ctx), "add-operator", kindOperator, o.Name), map[string]string{"role": o.Role})),
+		store.Noted(journal.Detailed(s.entry(journal.By(ctx), "add-operator", journal.KindOperator, o.Name), map[string]string{"role": o.Role})),
 	); err != nil {
 		return nil, s.refuse(err)
 	}
 	s.auth.forget()
-	s.events.end(o.Name)
+	s.events.End(o.Name)
 	s.log.Info("operator added", "name", o.Name, "role", o.Role, "author", operatorFrom(ctx).Name)
 	return &api.Operator{Name: o.Name, Role: o.Role, Created: o.Created, Token: token}, nil
 }
@@ -58,12 +59,12 @@ func (s *Service) RemoveOperator(ctx context.Context, in *OperatorPath) error {
 	if err := s.store.RemoveOperator(
 		ctx,
 		in.Name,
-		store.Noted(s.entry(actorFrom(ctx), "remove-operator", kindOperator, in.Name)),
+		store.Noted(s.entry(journal.By(ctx), "remove-operator", journal.KindOperator, in.Name)),
 	); err != nil {
 		return s.refuse(err)
 	}
 	s.auth.forget()
-	s.events.end(in.Name)
+	s.events.End(in.Name)
 	s.log.Info("operator removed", "name", in.Name, "author", operatorFrom(ctx).Name)
 	return nil
 }

@@ -218,7 +218,7 @@ func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, 
 		return nil, nil, 0, 0, err
 	}
 	hosts := s.fleet.all()
-	from := gatheredFrom{stamp(hosts), revision, s.keeper.edition()}
+	from := gatheredFrom{stamp(hosts), revision, s.keeper.Edition()}
 	g := &s.gathered
 	g.Lock()
 	defer g.Unlock()
@@ -306,7 +306,7 @@ func (s *Service) gatherPlaces(ctx context.Context, hosts []*host) (all map[stri
 }
 
 // seated reports whether a host has a seat: access goes with it.
-func (s *Service) seated(host string) bool { return len(s.keeper.of(host)) > 0 }
+func (s *Service) seated(host string) bool { return len(s.keeper.Of(host)) > 0 }
 
 // askedBy adds what some hosts that are alike ask for.
 func (s *Service) askedBy(ctx context.Context, k alike, hosts int, names []string, all map[string]*place) error {
@@ -368,7 +368,7 @@ func (x *place) opened(s *Service, sheet *source.Sheet, name string, hosts []str
 		}
 		x.account, x.kind = a.Account, a.Kind
 		for _, h := range hosts {
-			if _, ok := s.keeper.seat(h, a.Account); ok {
+			if _, ok := s.keeper.Seat(h, a.Account); ok {
 				x.host = h
 				break
 			}

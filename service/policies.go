@@ -15,6 +15,7 @@ import (
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -174,11 +175,11 @@ func (s *Service) CheckPolicy(ctx context.Context, in *FolderIn) (*api.CheckResu
 
 // Publish publishes a policy folder as the next revision.
 func (s *Service) Publish(ctx context.Context, in *FolderIn) (*api.Revision, error) {
-	by := actorFrom(ctx)
+	by := journal.By(ctx)
 	if err := s.mayAlone(ctx, &in.Body); err != nil {
 		return nil, err
 	}
-	wanted := store.Revision{Author: by.name, Message: in.Body.Message}
+	wanted := store.Revision{Author: by.Name, Message: in.Body.Message}
 	return s.publishAs(ctx, &in.Body, wanted)
 }
 
@@ -221,19 +222,19 @@ func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted sto
 	for _, res := range p.resolver.Distinct() {
 		s.asked.add(res.Sheet.Needs, until)
 	}
-	by := actorFrom(ctx)
+	by := journal.By(ctx)
 	wanted.Policy, wanted.Created = source.Digest(folder), s.now()
 	r, fresh, err := s.store.Publish(ctx, wanted, folder, func(r store.Revision, fresh bool) store.Change {
 		if !fresh {
 			return store.Change{}
 		}
-		e := s.entry(by, "publish-policy", kindRevision, strconv.FormatInt(r.Number, 10))
+		e := s.entry(by, "publish-policy", journal.KindRevision, strconv.FormatInt(r.Number, 10))
 		e.Why = r.Message
 		switch {
 		case in.Alone:
-			e = detailed(e, map[string]any{"alone": true})
+			e = journal.Detailed(e, map[string]any{"alone": true})
 		case wanted.Proposal != 0:
-			e = detailed(e, map[string]any{"proposal": wanted.Proposal, "author": wanted.Author})
+			e = journal.Detailed(e, map[string]any{"proposal": wanted.Proposal, "author": wanted.Author})
 		}
 		return store.Noted(e)
 	})
@@ -241,7 +242,7 @@ func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted sto
 		return nil, s.refuse(err)
 	}
 	if fresh {
-		s.compute.revs.kept.Add(r.Number, p.resolver) // it has looked at every host already
+		s.compute.revs.Put(r.Number, p.resolver) // it has looked at every host already
 		s.log.Info("revision published", "revision", r.Number, "author", r.Author)
 	}
 	out := revisionOf(r, s.fleet.held())

@@ -23,6 +23,8 @@ import (
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/core/version"
 	"patientlantern.example/lantern/fetch"
+	"patientlantern.example/lantern/service/journal"
+	"patientlantern.example/lantern/service/memo"
 	"patientlantern.example/lantern/store"
 )
 
@@ -37,7 +39,7 @@ const (
 // upstreams is what the service itself saw behind the places that packages come from.
 type upstreams struct {
 	fetch *fetch.Client
-	lists *cache[string, *index.List] // by place and digest of what was signed
+	lists *memo.Cache[string, *index.List] // by place and digest of what was signed
 
 	mu    sync.Mutex
 	looks map[string]*api.RepositoryLook // by place; never changed
@@ -49,7 +51,7 @@ type upstreams struct {
 func (s *Service) loadUpstreams(ctx context.Context) error {
 	s.upstreams = &upstreams{
 		fetch: fetch.New(),
-		lists: newCache[string, *index.List](keptLists), looks: map[string]*api.RepositoryLook{}, busy: map[string]chan struct{}{},
+		lists: memo.New[string, *index.List](keptLists), looks: map[string]*api.RepositoryLook{}, busy: map[string]chan struct{}{},
 	}
 	return s.store.Upstreams(ctx, func(u store.Upstream) error {
 		var look api.RepositoryLook
@@ -223,7 +225,7 @@ func (s *Service) believe(ctx context.Context, look *api.RepositoryLook, found *
 		s.log.Error("packing a list of packages", "error", err)
 		return nil
 	}
-	s.upstreams.lists.kept.Add(x.key+found.Digest, list)
+	s.upstreams.lists.Put(x.key+found.Digest, list)
 	return packed
 }
 
@@ -232,7 +234,7 @@ func (s *Service) listOf(ctx context.Context, key string, look *api.RepositoryLo
 	if look.Found == nil {
 		return nil, store.ErrNotFound
 	}
-	return s.upstreams.lists.get(key+look.Found.Digest, func() (*index.List, error) {
+	return s.upstreams.lists.Get(key+look.Found.Digest, func() (*index.List, error) {
 		packed, err := s.store.UpstreamList(ctx, key)
 		if err != nil {
 			return nil, err
@@ -261,7 +263,7 @@ func (s *Service) way(ctx context.Context, x *place) (w fetch.Way, err error) {
 	if x.host == "" {
 		return w, errors.New("no host that uses it has a seat in the account " + x.account)
 	}
-	secret, err := s.keeper.secret(ctx, x.host, x.account, x.kind)
+	secret, err := s.keeper.Secret(ctx, x.host, x.account, x.kind)
 	if err != nil {
 		return w, err
 	}
@@ -288,9 +290,9 @@ func (s *Service) keepLook(ctx context.Context, x *place, old, look *api.Reposit
 	}
 	c := store.Change{}
 	if look.Since == look.Checked || look.Changed != nil && look.Changed.Equal(*look.Checked) {
-		e := s.entry(actor{kind: actorService}, commandLooked, kindUpstream, x.Address())
+		e := s.entry(journal.Actor{Kind: journal.ActorService}, commandLooked, kindUpstream, x.Address())
 		e.Why = look.Says
-		c = store.Noted(detailed(e, map[string]string{"place": x.key, "state": look.State}))
+		c = store.Noted(journal.Detailed(e, map[string]string{"place": x.key, "state": look.State}))
 	}
 	c.Then = func() {
 		s.upstreams.mu.Lock()

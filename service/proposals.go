@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -90,9 +91,9 @@ func (s *Service) AddProposal(ctx context.Context, in *ProposalIn) (*api.Proposa
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	by := actorFrom(ctx)
+	by := journal.By(ctx)
 	p := store.Proposal{
-		Policy: source.Digest(folder), Base: newest, Author: by.name, Message: strings.TrimSpace(in.Body.Message), Created: s.now(),
+		Policy: source.Digest(folder), Base: newest, Author: by.Name, Message: strings.TrimSpace(in.Body.Message), Created: s.now(),
 	}
 	if r, err := s.store.NewestRevision(ctx); err == nil && r.Policy == p.Policy {
 		return nil, refusal.Conflict(
@@ -100,7 +101,7 @@ func (s *Service) AddProposal(ctx context.Context, in *ProposalIn) (*api.Proposa
 		)
 	}
 	err = s.store.Propose(ctx, &p, folder, func(p *store.Proposal) store.Change {
-		e := s.entry(by, "add-proposal", kindProposal, strconv.FormatInt(p.Number, 10))
+		e := s.entry(by, "add-proposal", journal.KindProposal, strconv.FormatInt(p.Number, 10))
 		e.Why = p.Message
 		return store.Noted(e)
 	})
@@ -188,11 +189,11 @@ func (s *Service) filesOf(ctx context.Context, digest string) (files map[string]
 // AgreeProposal notes that somebody else than its author agrees.
 func (s *Service) AgreeProposal(ctx context.Context, in *ProposalPath) (*api.Proposal, error) {
 	p, newest, _, err := s.openProposal(ctx, in.Number)
-	by := actorFrom(ctx)
+	by := journal.By(ctx)
 	switch {
 	case err != nil:
 		return nil, err
-	case p.Author == by.name:
+	case p.Author == by.Name:
 		return nil, refusal.Conflict("whoever proposes it cannot agree to it as well; somebody else must")
 	case p.Agreed != "":
 		return nil, refusal.Conflict(fmt.Sprintf("%s has agreed to proposal %d already", p.Agreed, in.Number))
@@ -202,8 +203,8 @@ func (s *Service) AgreeProposal(ctx context.Context, in *ProposalPath) (*api.Pro
 				"have it proposed anew", newest, in.Number),
 		)
 	}
-	e := s.entry(by, "agree-proposal", kindProposal, strconv.FormatInt(in.Number, 10))
-	if err := s.store.AgreeTo(ctx, in.Number, by.name, s.now(), store.Noted(e)); err != nil {
+	e := s.entry(by, "agree-proposal", journal.KindProposal, strconv.FormatInt(in.Number, 10))
+	if err := s.store.AgreeTo(ctx, in.Number, by.Name, s.now(), store.Noted(e)); err != nil {
 		return nil, s.refuse(err)
 	}
 	return s.ShowProposal(ctx, in)
@@ -230,7 +231,7 @@ func (s *Service) WithdrawProposal(ctx context.Context, in *ProposalPath) error 
 	if _, _, _, err := s.openProposal(ctx, in.Number); err != nil {
 		return err
 	}
-	e := s.entry(actorFrom(ctx), "withdraw-proposal", kindProposal, strconv.FormatInt(in.Number, 10))
+	e := s.entry(journal.By(ctx), "withdraw-proposal", journal.KindProposal, strconv.FormatInt(in.Number, 10))
 	if err := s.store.WithdrawProposal(ctx, in.Number, s.now(), store.Noted(e)); err != nil {
 		return s.refuse(err)
 	}

@@ -9,6 +9,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -91,7 +92,7 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 	}
 	over := false
 	defer s.steer.nudge()
-	_, err = s.change(ctx, h, commandReport, func(v *hostView) error {
+	_, err = s.change(ctx, h, journal.CommandReport, func(v *hostView) error {
 		if said.Before, err = json.Marshal(store.Before{Revision: v.Revision, Survey: v.Survey, Carried: v.Carried}); err != nil {
 			return err
 		}
@@ -123,7 +124,7 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 		said.Host = v.Name
 		return s.store.Progress(ctx, said, event, &v.Host, func(ended bool) store.Change {
 			over = ended
-			return s.withRollout(ctx, c, commandReport, ro.ID, ended)
+			return s.withRollout(ctx, c, journal.CommandReport, ro.ID, ended)
 		})
 	})
 	if over {
@@ -158,7 +159,7 @@ func (s *Service) whole(ctx context.Context, survey string) bool {
 // withRollout is a change that the journal also tells of a rollout.
 func (s *Service) withRollout(ctx context.Context, c store.Change, command string, id int64, ended bool) store.Change {
 	return store.Change{Then: c.Then, Note: func() []store.Entry {
-		e := s.rolloutEntry(actorFrom(ctx), command, id, ended)
+		e := s.rolloutEntry(journal.By(ctx), command, id, ended)
 		e.Passing = !ended // the host's own entry says it, and the rollout's rows do
 		return append(c.Note(), e)
 	}}
@@ -167,13 +168,13 @@ func (s *Service) withRollout(ctx context.Context, c store.Change, command strin
 // withdraw takes a host out of a rollout that was stopped before it had touched anything.
 func (s *Service) withdraw(ctx context.Context, h *host, ro store.Rollout) error {
 	over := false
-	_, err := s.change(ctx, h, commandWithdraw, func(v *hostView) error {
+	_, err := s.change(ctx, h, journal.CommandWithdraw, func(v *hostView) error {
 		v.Task, v.Stage = 0, ""
 		return nil
 	}, func(v *hostView, c store.Change) error {
 		return s.store.Withdraw(ctx, ro.ID, &v.Host, s.now(), func(ended bool) store.Change {
 			over = ended
-			return s.withRollout(ctx, c, commandWithdraw, ro.ID, ended)
+			return s.withRollout(ctx, c, journal.CommandWithdraw, ro.ID, ended)
 		})
 	})
 	if err != nil {

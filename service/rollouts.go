@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -187,10 +188,10 @@ func (s *Service) begin(
 			names = append(names, x.Host)
 		}
 	}
-	by := actorFrom(ctx)
+	by := journal.By(ctx)
 	err := s.store.BeginRollout(ctx, &ro, placed, store.Change{
 		Note: func() []store.Entry {
-			e := detailed(
+			e := journal.Detailed(
 				s.rolloutEntry(by, command, ro.ID, !ro.Ended.IsZero()),
 				map[string]int64{"hosts": int64(len(names)), "revision": ro.Revision},
 			)
@@ -405,7 +406,7 @@ func (s *Service) stopHosts(ctx context.Context, id int64) (left []string, err e
 			gone = append(gone, v.Name)
 		}
 	}
-	by := actorFrom(ctx)
+	by := journal.By(ctx)
 	stopped, err := s.store.StopRollout(ctx, id, gone, now, func(x store.Stopped) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {
@@ -418,7 +419,7 @@ func (s *Service) stopHosts(ctx context.Context, id int64) (left []string, err e
 		return nil, err
 	}
 	s.ahead.forget(id)
-	s.log.Info("rollout stopped", "rollout", id, "taken back", len(stopped.Hosts), "still at work", len(left), "author", by.name)
+	s.log.Info("rollout stopped", "rollout", id, "taken back", len(stopped.Hosts), "still at work", len(left), "author", by.Name)
 	return source.Strings(left), nil
 }
 

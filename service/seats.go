@@ -16,6 +16,7 @@ import (
 	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/desk"
 	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/service/seats"
 	"patientlantern.example/lantern/store"
 )
 
@@ -44,7 +45,7 @@ func (s *Service) need(ctx context.Context, v *hostView, n resolve.Needs) (subsc
 // plan works out which seats hosts are to take: groups that take theirs by
 // themselves, each whole or not at all, and the hosts for which somebody must.
 func (s *Service) plan(ctx context.Context, wanted []wantedSeats) (subscription.Plan, []subscription.Need, error) {
-	books := s.keeper.current()
+	books := s.keeper.Current()
 	var groups []subscription.Group
 	at := map[[2]string]int{}
 	var byHand []subscription.Need
@@ -175,7 +176,7 @@ func (s *Service) takeAll(ctx context.Context, list []subscription.Taking) ([]su
 			if calls.Err() != nil { // another could not be had
 				return nil
 			}
-			if _, fresh[i], err = s.keeper.take(ctx, t.Need, t.Contract, t.Why, by, true); err != nil {
+			if _, fresh[i], err = s.keeper.Take(ctx, t.Need, t.Contract, t.Why, by, true); err != nil {
 				return fmt.Errorf("no seat could be taken for %s: %w", t.Need.Host, err)
 			}
 			return nil
@@ -200,7 +201,7 @@ func (s *Service) takeAll(ctx context.Context, list []subscription.Taking) ([]su
 func (s *Service) giveBack(ctx context.Context, taken []subscription.Taking) {
 	ctx = context.WithoutCancel(ctx)
 	for _, t := range taken {
-		if _, err := s.keeper.release(ctx, t.Need.Host, t.Need.Account, operatorFrom(ctx).Name); err != nil {
+		if _, err := s.keeper.Release(ctx, t.Need.Host, t.Need.Account, operatorFrom(ctx).Name); err != nil {
 			s.log.Error("giving a seat back", "host", t.Need.Host, "error", err)
 		}
 	}
@@ -229,7 +230,7 @@ func (s *Service) seatsChanged(ctx context.Context, command string, hosts []stri
 func (s *Service) refuseSeat(err error) error {
 	var no *desk.Refusal
 	var none *subscription.NoContract
-	var account errNoAccount
+	var account seats.UnknownAccount
 	switch {
 	case errors.As(err, &none), errors.As(err, &no), errors.As(err, &account):
 		return refusal.Conflict(err.Error())
@@ -303,7 +304,7 @@ func (s *Service) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
 	if in.Body.Contract != "" {
 		why = "asked for by " + operatorFrom(ctx).Name
 	}
-	seat, _, err := s.keeper.take(ctx, need, in.Body.Contract, why, operatorFrom(ctx).Name, false)
+	seat, _, err := s.keeper.Take(ctx, need, in.Body.Contract, why, operatorFrom(ctx).Name, false)
 	if err != nil {
 		return nil, s.refuseSeat(err)
 	}
@@ -348,15 +349,15 @@ func (s *Service) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, err
 	name := in.Host
 	if h, err := s.fleet.find(name); err == nil {
 		name = h.row().Name
-	} else if len(s.keeper.of(name)) == 0 {
+	} else if len(s.keeper.Of(name)) == 0 {
 		_, err := s.findHost(name)
 		return nil, err
 	}
-	old, ok := s.keeper.seat(name, in.Account)
+	old, ok := s.keeper.Seat(name, in.Account)
 	if !ok {
 		msg := fmt.Sprintf("%s has no seat in an account %q", name, in.Account)
 		var have []string
-		for _, x := range s.keeper.of(name) {
+		for _, x := range s.keeper.Of(name) {
 			have = append(have, x.Account)
 		}
 		if near := names.Nearest(in.Account, have); near != "" {
@@ -364,7 +365,7 @@ func (s *Service) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, err
 		}
 		return nil, refusal.NotFound(msg)
 	}
-	done, err := s.keeper.release(ctx, name, in.Account, operatorFrom(ctx).Name)
+	done, err := s.keeper.Release(ctx, name, in.Account, operatorFrom(ctx).Name)
 	if err != nil {
 		return nil, s.refuseSeat(err)
 	}
@@ -374,9 +375,9 @@ func (s *Service) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, err
 	return &out, nil
 }
 
-// seat describes a seat; never what opens the sources.
+// Seat describes a seat; never what opens the sources.
 func (s *Service) seat(x store.Seat) api.Seat {
-	out := api.Seat{Seat: x.Seat, Automatic: x.Automatic, Leaving: x.Leaving, Kind: x.Kind, Renewal: s.keeper.refusals(x.Host)[x.Account]}
+	out := api.Seat{Seat: x.Seat, Automatic: x.Automatic, Leaving: x.Leaving, Kind: x.Kind, Renewal: s.keeper.Refusals(x.Host)[x.Account]}
 	out.Taken = out.Taken.UTC()
 	if !x.Expires.IsZero() {
 		out.Expires = &x.Expires
@@ -400,7 +401,7 @@ type SeatQuery struct {
 // ListSeats lists seats and who has them, page by page.
 func (s *Service) ListSeats(_ context.Context, in *SeatQuery) (*api.SeatPage, error) {
 	var rows []store.Seat
-	for _, x := range s.keeper.every() {
+	for _, x := range s.keeper.Every() {
 		if in.Account != "" && x.Account != in.Account || in.Contract != "" && x.Contract != in.Contract ||
 			in.Q != "" && !strings.Contains(x.Host, strings.ToLower(in.Q)) && !strings.Contains(x.Contract, in.Q) {
 			continue

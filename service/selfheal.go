@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -77,7 +78,7 @@ func (l *healings) lately(now time.Time) (hosts []string) {
 
 // loadHealings reads what was healed by itself before.
 func (s *Service) loadHealings(ctx context.Context) error {
-	list, err := s.store.Journal(ctx, store.JournalQuery{Kind: kindHost, Command: commandSelfHeal, Limit: 100_000})
+	list, err := s.store.Journal(ctx, store.JournalQuery{Kind: journal.KindHost, Command: commandSelfHeal, Limit: 100_000})
 	if err != nil {
 		return err
 	}
@@ -161,7 +162,7 @@ func (s *Service) selfHeal(ctx context.Context, h *host, keys, classes []string,
 	x := healedOnce{At: now, Keys: keys}
 	name := h.row().Name
 	s.healed.add(name, x)
-	e := detailed(s.entry(actor{kind: actorService}, commandSelfHeal, kindHost, name), x)
+	e := journal.Detailed(s.entry(journal.Actor{Kind: journal.ActorService}, commandSelfHeal, journal.KindHost, name), x)
 	e.Why = "the policy heals " + strings.Join(classes, ", ")
 	s.note(ctx, e)
 	s.log.Info("healed by itself", "host", name, "rollout", ro.ID, "classes", classes)

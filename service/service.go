@@ -17,7 +17,11 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/events"
 	"patientlantern.example/lantern/service/hook"
+	"patientlantern.example/lantern/service/journal"
+	"patientlantern.example/lantern/service/memo"
+	"patientlantern.example/lantern/service/seats"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/vault"
 )
@@ -51,8 +55,8 @@ type Service struct {
 	now     func() time.Time
 	fleet   *fleet
 	compute *computer
-	keeper  *keeper
-	events  *hub
+	keeper  *seats.Keeper
+	events  *events.Hub
 	auth    *authenticator
 	metrics *metrics
 	key     *signer
@@ -121,15 +125,15 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		now:    opts.Now,
 		began:  opts.Now(),
 		key:    key,
-		events: newHub(),
+		events: events.New(),
 		asked:  &asked{names: map[string]time.Time{}, sources: map[string]time.Time{}},
 		upload: newUploads(),
 		steer:  newSteering(),
 		caller: hook.NewCaller(),
 	}
-	s.turns.kept = newCache[turn, *turned](keptTurns)
+	s.turns.kept = memo.New[turn, *turned](keptTurns)
 	s.compute = newComputer(opts.Store, thisBuild())
-	if s.keeper, err = newKeeper(ctx, opts.Store, opts.Vault, opts.Log, opts.Now); err != nil {
+	if s.keeper, err = seats.New(ctx, opts.Store, opts.Vault, opts.Log, opts.Now); err != nil {
 		return nil, fmt.Errorf("loading accounts and seats: %w", err)
 	}
 	s.compute.keeper = s.keeper
@@ -145,7 +149,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if err := s.loadRollouts(ctx); err != nil {
 		return nil, fmt.Errorf("loading rollouts and freezes: %w", err)
 	}
-	opts.Store.Tell(s.events.heard)
+	opts.Store.Tell(s.events.Heard)
 	if s.fleet, err = loadFleet(ctx, s); err != nil {
 		return nil, fmt.Errorf("loading the fleet: %w", err)
 	}
@@ -165,19 +169,20 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 func (s *Service) beginWork() {
 	bg, stop := context.WithCancel(context.Background())
 	s.stop = stop
-	s.background = func(do func(context.Context)) { s.stopped.Go(func() { do(bg) }) }
-	s.stopped.Go(func() { s.flush(bg) })
-	s.stopped.Go(func() { s.watchSilence(bg) })
-	s.stopped.Go(func() { s.watchLife(bg) })
-	s.stopped.Go(func() { s.steerAll(bg) })
-	s.stopped.Go(func() { s.watchHealing(bg) })
-	s.stopped.Go(func() { s.tellWebhooks(bg) })
-	s.stopped.Go(func() { s.watchDocuments(bg) })
+	s.background = func(do func(context.Context)) { s.stopped.Go(func() { s.crashes(bg, worker{"ahead", do}) }) }
+	workers := []worker{
+		{"flush", s.flush}, {"silence", s.watchSilence}, {"life", s.watchLife}, {"rollouts", s.steerAll}, {"healing", s.watchHealing},
+		{"webhooks", s.tellWebhooks}, {"documents", s.watchDocuments},
+	}
 	if s.opts.Probe > 0 {
-		s.stopped.Go(func() { s.watchUpstreams(bg) })
+		workers = append(workers, worker{"upstreams", s.watchUpstreams})
 	}
 	if s.opts.Tend > 0 {
-		s.stopped.Go(func() { s.watchDesks(bg) })
+		workers = append(workers, worker{"desks", s.watchDesks})
+	}
+	for _, w := range workers {
+		s.metrics.crashed.WithLabelValues(w.name) // counted from the start, at none
+		s.stopped.Go(func() { s.supervise(bg, w) })
 	}
 }
 
@@ -188,7 +193,7 @@ func (s *Service) Registry() *prometheus.Registry { return s.metrics.registry }
 // stays open.
 func (s *Service) Close(ctx context.Context) error {
 	s.stop()
-	s.events.close()
+	s.events.Close()
 	s.stopped.Wait()
 	return errors.Join(s.store.Seen(ctx, s.fleet.takeSeen()), s.compute.write(ctx))
 }
@@ -238,7 +243,7 @@ func (s *Service) watchSilence(ctx context.Context) {
 			}
 		}
 		slices.Sort(fell)
-		s.note(ctx, s.hostEntries(actor{kind: actorService}, commandFallSilent, fell)...)
+		s.note(ctx, s.hostEntries(journal.Actor{Kind: journal.ActorService}, journal.CommandFallSilent, fell)...)
 		silent = now
 	})
 }

@@ -22,11 +22,11 @@ func (c *computer) putSheet(ctx context.Context, res *resolve.Result, now time.T
 }
 
 // hold keeps a sheet at hand that is stored nowhere.
-func (c *computer) hold(res *resolve.Result) { c.sheets.kept.Add(res.Digest(), res.Sheet) }
+func (c *computer) hold(res *resolve.Result) { c.sheets.Put(res.Digest(), res.Sheet) }
 
 // revision returns a revision, ready to resolve hosts.
 func (c *computer) revision(ctx context.Context, number int64) (*resolve.Resolver, error) {
-	return c.revs.get(number, func() (*resolve.Resolver, error) {
+	return c.revs.Get(number, func() (*resolve.Resolver, error) {
 		ctx := context.WithoutCancel(ctx)
 		r, err := c.store.Revision(ctx, number)
 		if err != nil {

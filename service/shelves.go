@@ -13,6 +13,7 @@ import (
 	"sync"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/shelf"
 	"patientlantern.example/lantern/store"
@@ -93,9 +94,9 @@ func (s *Service) AddShelf(ctx context.Context, in *ShelfIn) (*api.Shelf, error)
 	if full && !is {
 		return nil, refusal.Conflict(fmt.Sprintf("there are %d shelves, which is the most; take one away first", mostShelves))
 	}
-	by := actorFrom(ctx)
-	x := store.Shelf{Name: in.Body.Name, Folder: folder, Author: by.name, Added: s.now()}
-	e := s.entry(by, "add-shelf", kindShelf, x.Name)
+	by := journal.By(ctx)
+	x := store.Shelf{Name: in.Body.Name, Folder: folder, Author: by.Name, Added: s.now()}
+	e := s.entry(by, "add-shelf", journal.KindShelf, x.Name)
 	e.Why = folder
 	c := store.Noted(e)
 	c.Then = func() {
@@ -137,7 +138,7 @@ type ShelfPath struct {
 
 // RemoveShelf serves a folder no more. What stands in it stays.
 func (s *Service) RemoveShelf(ctx context.Context, in *ShelfPath) error {
-	c := store.Noted(s.entry(actorFrom(ctx), "remove-shelf", kindShelf, in.Name))
+	c := store.Noted(s.entry(journal.By(ctx), "remove-shelf", journal.KindShelf, in.Name))
 	c.Then = func() {
 		s.shelves.Lock()
 		defer s.shelves.Unlock()

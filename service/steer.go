@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -164,7 +165,7 @@ func (s *Service) steerOne(ctx context.Context, id int64) (more bool, err error)
 		}
 		next, actions := rollout.Step(ro.Parts, ro.Course, tallies, s.now())
 		if next.Phase != ro.Course.Phase || len(actions) > 0 {
-			if err := s.stand(ctx, actor{kind: actorService}, stepCommand(actions, next), &ro, next, ""); err != nil {
+			if err := s.stand(ctx, journal.Actor{Kind: journal.ActorService}, stepCommand(actions, next), &ro, next, ""); err != nil {
 				return false, err
 			}
 			if ended, err := s.store.Rollout(ctx, id); err != nil || !ended.Ended.IsZero() {
@@ -199,14 +200,14 @@ func stepCommand(actions []rollout.Action, c rollout.Course) string {
 var errMoved = errors.New("the rollout has gone on at this moment; look at it, and try again")
 
 // stand stores where a rollout stands from now on.
-func (s *Service) stand(ctx context.Context, by actor, command string, ro *store.Rollout, next rollout.Course, why string) error {
+func (s *Service) stand(ctx context.Context, by journal.Actor, command string, ro *store.Rollout, next rollout.Course, why string) error {
 	detail := map[string]any{"phase": next.Phase, "wave": next.Opened}
 	if next.Hold != nil && next.Hold.Gate != "" {
 		detail["gate"] = next.Hold.Gate
 	}
 	stored, err := s.store.Course(ctx, ro.ID, ro.Course, next, s.now(), store.Change{
 		Note: func() []store.Entry {
-			e := detailed(s.rolloutEntry(by, command, ro.ID, false), detail)
+			e := journal.Detailed(s.rolloutEntry(by, command, ro.ID, false), detail)
 			e.Why = why
 			return []store.Entry{e}
 		},
@@ -395,7 +396,7 @@ func (s *Service) letBegin(ctx context.Context, ro *store.Rollout, hosts []*host
 			names, mine = append(names, v.Name), append(mine, h)
 		}
 	}
-	by := actor{kind: actorService}
+	by := journal.Actor{Kind: journal.ActorService}
 	return s.store.Admit(ctx, ro.ID, names, s.now(), store.Change{
 		Note: func() []store.Entry {
 			list := s.hostEntries(by, "open-wave", names)
@@ -418,6 +419,6 @@ func (s *Service) letBegin(ctx context.Context, ro *store.Rollout, hosts []*host
 // leaves takes a host that is not there any more out of a rollout.
 func (s *Service) leaves(ctx context.Context, id int64, name string) error {
 	return s.store.TakeOut(ctx, id, name, s.now(), rollout.Leaves, func(ended bool) store.Change {
-		return store.Noted(s.rolloutEntry(actor{kind: actorService}, commandLeave, id, ended))
+		return store.Noted(s.rolloutEntry(journal.Actor{Kind: journal.ActorService}, journal.CommandLeave, id, ended))
 	})
 }

@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/subscription"
+	"patientlantern.example/lantern/service/journal"
 )
 
 // endingSoon is how long before its end a contract is shown as ending.
@@ -28,7 +29,7 @@ type ContractQuery struct {
 
 // ListContracts lists contracts and how they stand, page by page.
 func (s *Service) ListContracts(_ context.Context, in *ContractQuery) (*api.ContractPage, error) {
-	books := s.keeper.current()
+	books := s.keeper.Current()
 	var rows []api.HeldContract
 	q := strings.ToLower(in.Q)
 	for i := range books.Contracts {
@@ -109,7 +110,7 @@ func (s *Service) showStanding(v *hostView, d *api.HostDetail) error {
 		}
 		d.Channels = append(d.Channels, c)
 	}
-	for _, x := range s.keeper.of(v.Name) {
+	for _, x := range s.keeper.Of(v.Name) {
 		d.Seats = append(d.Seats, s.seat(x))
 	}
 	return nil
@@ -118,7 +119,7 @@ func (s *Service) showStanding(v *hostView, d *api.HostDetail) error {
 // Outlook is what the buyer wants to know.
 func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error) {
 	out := api.Outlook{Silent: []api.SilentSeat{}, Idle: []api.SilentSeat{}, Usage: []api.SeatUsage{}}
-	books := s.keeper.current()
+	books := s.keeper.Current()
 	var needs []subscription.Need
 	for _, h := range s.fleet.all() {
 		v := h.row()
@@ -134,7 +135,7 @@ func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error
 	for i := range out.Ending {
 		out.Ending[i].Contract = contractOf(books, &out.Ending[i].Contract).Contract
 	}
-	for _, x := range s.keeper.every() {
+	for _, x := range s.keeper.Every() {
 		h, err := s.fleet.find(x.Host)
 		if err != nil || x.Leaving {
 			continue
@@ -169,7 +170,7 @@ func (s *Service) watchDesks(ctx context.Context) {
 // Tend does what is due for seats: it asks the desks, renews access, gives back what
 // is no longer needed, and works out again how hosts stand.
 func (s *Service) Tend(ctx context.Context) {
-	s.keeper.tend(ctx)
+	s.keeper.Tend(ctx)
 	s.settleSeats(ctx)
 	s.countSeats(ctx)
 	s.restand(ctx)
@@ -177,7 +178,7 @@ func (s *Service) Tend(ctx context.Context) {
 }
 
 func (s *Service) countSeats(ctx context.Context) {
-	if err := s.keeper.count(ctx); err != nil && ctx.Err() == nil {
+	if err := s.keeper.Count(ctx); err != nil && ctx.Err() == nil {
 		s.log.Error("noting how many seats are used", "error", err)
 	}
 }
@@ -185,8 +186,8 @@ func (s *Service) countSeats(ctx context.Context) {
 // settleSeats gives back seats that the policy took and needs no more, and moves
 // hosts on whose contract is good no more.
 func (s *Service) settleSeats(ctx context.Context) {
-	books := s.keeper.current()
-	for _, x := range s.keeper.every() {
+	books := s.keeper.Current()
+	for _, x := range s.keeper.Every() {
 		if x.Leaving || !x.Automatic || ctx.Err() != nil {
 			continue
 		}
@@ -199,7 +200,7 @@ func (s *Service) settleSeats(ctx context.Context) {
 		if i < 0 {
 			// A rollout that has not begun yet may need it.
 			if v.Task == 0 && v.Carried.At.After(x.Taken) {
-				if _, err := s.keeper.release(ctx, x.Host, x.Account, "the policy"); err != nil {
+				if _, err := s.keeper.Release(ctx, x.Host, x.Account, "the policy"); err != nil {
 					s.log.Warn("a seat that is no longer needed stays", "host", x.Host, "error", err)
 				}
 			}
@@ -214,7 +215,7 @@ func (s *Service) settleSeats(ctx context.Context) {
 			if err != nil {
 				continue
 			}
-			if _, _, err := s.keeper.take(ctx, need, "", "", "the policy", true); err != nil {
+			if _, _, err := s.keeper.Take(ctx, need, "", "", "the policy", true); err != nil {
 				s.log.Warn(
 					"no other contract takes a host whose own is good no more",
 					"host",
@@ -248,7 +249,7 @@ func (s *Service) restand(ctx context.Context) {
 		if slices.Equal(now, rest) {
 			continue
 		}
-		if _, err := s.again(ctx, h, commandSeats); err != nil {
+		if _, err := s.again(ctx, h, journal.CommandSeats); err != nil {
 			s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 		}
 	}

@@ -23,6 +23,7 @@ import (
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/core/version"
+	"patientlantern.example/lantern/service/memo"
 )
 
 // What a change would swap is worked out for hosts together that weigh what is offered alike
@@ -82,7 +83,7 @@ type turned struct {
 // large fleet has thousands of different ones: what is not worked out at once is worked out
 // behind, until another change is looked at.
 type turns struct {
-	kept *cache[turn, *turned]
+	kept *memo.Cache[turn, *turned]
 	mu   sync.Mutex
 	stop context.CancelFunc // of what is worked out behind
 }
@@ -119,7 +120,7 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 	var ask []string
 	refused := map[string]*api.RefusedPlace{}
 	for _, x := range changing {
-		t, done := s.turns.kept.kept.Get(x.turn())
+		t, done := s.turns.kept.Look(x.turn())
 		if done {
 			s.refusedPlaces(t, len(x.hosts), refused)
 		}
@@ -209,7 +210,7 @@ func (p pair) turn() turn { return turn{p.survey, p.sheet, p.before} }
 // turnAll works out what would decide on hosts, for most of them at once and for the others
 // behind.
 func (s *Service) turnAll(ctx context.Context, list []*shown) error {
-	rest := slices.DeleteFunc(slices.Clone(list), func(x *shown) bool { return s.turns.kept.kept.Contains(x.turn()) })
+	rest := slices.DeleteFunc(slices.Clone(list), func(x *shown) bool { return s.turns.kept.Has(x.turn()) })
 	now := rest[:min(len(rest), turnsAtOnce)]
 	rest = rest[len(now):]
 	var group errgroup.Group
@@ -244,7 +245,7 @@ func (s *Service) turnAll(ctx context.Context, list []*shown) error {
 
 // turnOne reads the files of hosts as a change would leave them.
 func (s *Service) turnOne(ctx context.Context, x *shown) error {
-	_, err := s.turns.kept.get(x.turn(), func() (*turned, error) {
+	_, err := s.turns.kept.Get(x.turn(), func() (*turned, error) {
 		before, err := s.compute.deciding(ctx, x.pair.survey)
 		if err != nil {
 			return nil, err

@@ -96,7 +96,7 @@ func (s *Service) standsAfter(ctx context.Context, x *taker) (afterward, error) 
 	if err := s.turnOne(ctx, shown); err != nil {
 		return afterward{}, err
 	}
-	t, there := s.turns.kept.kept.Get(shown.turn())
+	t, there := s.turns.kept.Look(shown.turn())
 	switch {
 	case !there || t.unclear:
 		return afterward{why: "its files alone do not tell what its package manager makes of them"}, nil

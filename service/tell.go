@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/service/hook"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/wire"
 )
@@ -46,7 +47,7 @@ type eventData struct {
 // eventOf is an entry of the journal as an event; false where it tells nothing that anybody
 // waits for: hosts say often that nothing has changed.
 func eventOf(e store.Entry) (cloudEvent, bool) {
-	if e.Kind == kindDay || e.Kind == kindHost && (e.Command == commandCheckIn || e.Command == commandReport) && len(e.Detail) == 0 {
+	if e.Kind == journal.KindDay || e.Kind == journal.KindHost && (e.Command == journal.CommandCheckIn || e.Command == journal.CommandReport) && len(e.Detail) == 0 {
 		return cloudEvent{}, false
 	}
 	return cloudEvent{

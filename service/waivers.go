@@ -13,6 +13,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -107,7 +108,7 @@ func (s *Service) lookAtWaivers(ctx context.Context) {
 	now := s.now()
 	for _, h := range s.fleet.all() {
 		if v := h.row(); v.aside != nil && !now.Before(v.aside.ends) {
-			if _, err := s.again(ctx, h, commandWaiverEnds); err != nil && ctx.Err() == nil {
+			if _, err := s.again(ctx, h, journal.CommandWaiverEnds); err != nil && ctx.Err() == nil {
 				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 			}
 		}
@@ -184,7 +185,7 @@ func (s *Service) AddWaiver(ctx context.Context, in *WaiveIn) (*api.Waiver, erro
 	if !known {
 		return nil, refusal.Conflict("no host has that finding (any more); look again")
 	}
-	e := s.entry(actorFrom(ctx), "add-waiver", kindWaiver, w.Finding.Class+" "+w.Finding.File)
+	e := s.entry(journal.By(ctx), "add-waiver", journal.KindWaiver, w.Finding.Class+" "+w.Finding.File)
 	e.Why = w.Because
 	if err := s.store.AddWaiver(ctx, &w, store.Noted(e)); err != nil {
 		return nil, s.refuse(err)
@@ -208,7 +209,7 @@ func (s *Service) EndWaiver(ctx context.Context, in *WaiverPath) error {
 	if i < 0 {
 		return refusal.NotFound(fmt.Sprintf("there is no waiver %d", in.ID))
 	}
-	e := s.entry(actorFrom(ctx), "end-waiver", kindWaiver, strconv.FormatInt(in.ID, 10))
+	e := s.entry(journal.By(ctx), "end-waiver", journal.KindWaiver, strconv.FormatInt(in.ID, 10))
 	if err := s.store.EndWaiver(ctx, in.ID, store.Noted(e)); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return s.refuse(err)
 	}

@@ -12,12 +12,13 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
 // webhookKinds are the kinds of entries that can be told.
-var webhookKinds = []string{kindHost, kindRollout, kindRevision, kindFreeze, kindWaiver, kindSeats}
+var webhookKinds = []string{journal.KindHost, journal.KindRollout, journal.KindRevision, journal.KindFreeze, journal.KindWaiver, journal.KindSeats}
 
 // mostWebhooks bounds how many addresses there are.
 const mostWebhooks = 50
@@ -92,9 +93,9 @@ func (s *Service) AddWebhook(ctx context.Context, in *WebhookIn) (*api.Webhook, 
 		return nil, s.refuse(err)
 	}
 	w := store.Webhook{URL: in.Body.URL, Secret: sealed, About: about, Author: operatorFrom(ctx).Name, Created: s.now().UTC(), Told: told}
-	by := actorFrom(ctx)
+	by := journal.By(ctx)
 	if err := s.store.AddWebhook(ctx, &w, store.Change{Note: func() []store.Entry {
-		return []store.Entry{s.entry(by, "add-webhook", kindWebhook, strconv.FormatInt(w.ID, 10))}
+		return []store.Entry{s.entry(by, "add-webhook", journal.KindWebhook, strconv.FormatInt(w.ID, 10))}
 	}}); err != nil {
 		return nil, s.refuse(err)
 	}
@@ -113,7 +114,7 @@ func (s *Service) RemoveWebhook(ctx context.Context, in *WebhookPath) error {
 	err := s.store.RemoveWebhook(
 		ctx,
 		in.ID,
-		store.Noted(s.entry(actorFrom(ctx), "remove-webhook", kindWebhook, strconv.FormatInt(in.ID, 10))),
+		store.Noted(s.entry(journal.By(ctx), "remove-webhook", journal.KindWebhook, strconv.FormatInt(in.ID, 10))),
 	)
 	if errors.Is(err, store.ErrNotFound) {
 		return refusal.NotFound(fmt.Sprintf("there is no webhook %d", in.ID))
@@ -137,7 +138,7 @@ func (s *Service) TryWebhook(ctx context.Context, in *WebhookPath) (*api.Webhook
 	begun := time.Now()
 	test := cloudEvent{
 		SpecVersion: "1.0", ID: fmt.Sprintf("test-%d", begun.UnixMilli()), Source: eventSource, Type: "lantern.test", Time: s.now().UTC(),
-		ContentType: "application/json", Data: eventData{By: actorFrom(ctx).String(), Why: "a test call"},
+		ContentType: "application/json", Data: eventData{By: journal.By(ctx).String(), Why: "a test call"},
 	}
 	status, err := s.callWebhook(ctx, &list[i], []cloudEvent{test})
 	out := api.WebhookTry{Status: status, Took: time.Since(begun).Milliseconds()}

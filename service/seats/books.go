@@ -1,4 +1,4 @@
-package service
+package seats
 
 import (
 	"cmp"
@@ -6,13 +6,16 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
+	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/subscription"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
 // find returns a seat; k.mu is held.
-func (k *keeper) find(host, account, contract string) *store.Seat {
+func (k *Keeper) find(host, account, contract string) *store.Seat {
 	for i := range k.seats[host] {
 		if s := &k.seats[host][i]; s.Account == account && (contract == "" || s.Contract == contract) {
 			return s
@@ -21,8 +24,8 @@ func (k *keeper) find(host, account, contract string) *store.Seat {
 	return nil
 }
 
-// edition returns the books, which are never changed: others take their place.
-func (k *keeper) edition() *subscription.Books {
+// Edition returns the books, which are never changed: others take their place.
+func (k *Keeper) Edition() *subscription.Books {
 	k.mu.RLock()
 	b := k.books
 	k.mu.RUnlock()
@@ -37,14 +40,14 @@ func (k *keeper) edition() *subscription.Books {
 	return b
 }
 
-// current returns the books as they stand now.
-func (k *keeper) current() *subscription.Books {
-	now := *k.edition()
+// Current returns the books as they stand now.
+func (k *Keeper) Current() *subscription.Books {
+	now := *k.Edition()
 	now.Now = k.now()
 	return &now
 }
 
-func (k *keeper) open() *subscription.Books {
+func (k *Keeper) open() *subscription.Books {
 	var contracts []subscription.Contract
 	var seats []subscription.Seat
 	for _, a := range k.accounts {
@@ -72,12 +75,12 @@ func (k *keeper) open() *subscription.Books {
 }
 
 // put stores seats by a command and puts them in place.
-func (k *keeper) put(ctx context.Context, command string, put, gone []store.Seat) error {
+func (k *Keeper) put(ctx context.Context, command string, put, gone []store.Seat) error {
 	var entries []store.Entry
 	for _, x := range slices.Concat(put, gone) {
 		e := k.entry(ctx, command, x.Host)
 		e.Why = x.Why
-		entries = append(entries, detailed(e, map[string]string{"account": x.Account, "contract": x.Contract}))
+		entries = append(entries, journal.Detailed(e, map[string]string{"account": x.Account, "contract": x.Contract}))
 	}
 	c := store.Noted(entries...)
 	c.Then = func() { k.replace(put, gone) }
@@ -85,7 +88,7 @@ func (k *keeper) put(ctx context.Context, command string, put, gone []store.Seat
 }
 
 // replace puts seats in place that stand in the store.
-func (k *keeper) replace(put, gone []store.Seat) {
+func (k *Keeper) replace(put, gone []store.Seat) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for _, x := range put { // access alone changes nothing in the books
@@ -116,8 +119,8 @@ func (k *keeper) replace(put, gone []store.Seat) {
 	}
 }
 
-// seat returns the seat that a host has in an account.
-func (k *keeper) seat(host, account string) (store.Seat, bool) {
+// Seat returns the seat that a host has in an account.
+func (k *Keeper) Seat(host, account string) (store.Seat, bool) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	for _, s := range k.seats[host] {
@@ -128,15 +131,15 @@ func (k *keeper) seat(host, account string) (store.Seat, bool) {
 	return store.Seat{}, false
 }
 
-// of returns the seats of a host.
-func (k *keeper) of(host string) []store.Seat {
+// Of returns the seats of a host.
+func (k *Keeper) Of(host string) []store.Seat {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	return k.seats[host]
 }
 
-// every returns all seats, by host.
-func (k *keeper) every() []store.Seat {
+// Every returns all seats, by host.
+func (k *Keeper) Every() []store.Seat {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	var out []store.Seat
@@ -149,8 +152,8 @@ func (k *keeper) every() []store.Seat {
 	return out
 }
 
-// refusals says for which accounts of a host the desk renews nothing.
-func (k *keeper) refusals(host string) map[string]string {
+// Refusals says for which accounts of a host the desk renews nothing.
+func (k *Keeper) Refusals(host string) map[string]string {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	var out map[string]string
@@ -165,8 +168,8 @@ func (k *keeper) refusals(host string) map[string]string {
 	return out
 }
 
-// stamp tells the access of a host apart from what it was.
-func (k *keeper) stamp(host string) string {
+// Stamp tells the access of a host apart from what it was.
+func (k *Keeper) Stamp(host string) string {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	var b strings.Builder
@@ -178,9 +181,9 @@ func (k *keeper) stamp(host string) string {
 	return strings.TrimSuffix(b.String(), " ")
 }
 
-// count notes how many seats are used, where that has changed.
-func (k *keeper) count(ctx context.Context) error {
-	b := k.current()
+// Count notes how many seats are used, where that has changed.
+func (k *Keeper) Count(ctx context.Context) error {
+	b := k.Current()
 	var list []store.SeatCount
 	for i := range b.Contracts {
 		c := &b.Contracts[i]
@@ -190,4 +193,34 @@ func (k *keeper) count(ctx context.Context) error {
 		)
 	}
 	return k.store.PutSeatCounts(ctx, list)
+}
+
+// Describe describes an account; false where there is none (any more).
+func (k *Keeper) Describe(name string) (out api.Account, there bool) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	a := k.accounts[name]
+	if a == nil {
+		return out, false
+	}
+	out = api.Account{Name: a.Name, Title: a.Title, Desk: a.Desk, Contracts: len(a.Contracts), Trouble: a.Trouble}
+	for _, list := range k.seats {
+		for _, x := range list {
+			if x.Account == name {
+				out.Seats++
+			}
+		}
+	}
+	if !a.Answered.IsZero() {
+		at := a.Answered.UTC()
+		out.Answered = &at
+	}
+	if !a.Since.IsZero() {
+		at := a.Since.UTC()
+		out.Since = &at
+	}
+	if out.Trouble == "" && (a.skew > mostSkew || a.skew < -mostSkew) {
+		out.Trouble = fmt.Sprintf("it answers, and its clock is off by %s", a.skew.Round(time.Minute))
+	}
+	return out, true
 }

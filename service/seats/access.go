@@ -1,4 +1,4 @@
-package service
+package seats
 
 import (
 	"context"
@@ -9,19 +9,20 @@ import (
 
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/desk"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
-// noAccess is the kind of error for a desk that answers and gives a host nothing that
+// NoAccess is the kind of error for a desk that answers and gives a host nothing that
 // opens its sources. Whatever else goes wrong passes, and takes nothing from the host.
-type noAccess struct{ error }
+type NoAccess struct{ error }
 
-func (e noAccess) Unwrap() error { return e.error }
+func (e NoAccess) Unwrap() error { return e.error }
 
-// secret returns the access of a host's seat, of a kind; where there is none that
+// Secret returns the access of a host's seat, of a kind; where there is none that
 // is good, the desk is asked for it.
-func (k *keeper) secret(ctx context.Context, host, account, kind string) (credential.Secret, error) {
-	s, ok := k.seat(host, account)
+func (k *Keeper) Secret(ctx context.Context, host, account, kind string) (credential.Secret, error) {
+	s, ok := k.Seat(host, account)
 	if !ok {
 		return credential.Secret{}, fmt.Errorf("the host has no seat in the account %s", account)
 	}
@@ -31,7 +32,7 @@ func (k *keeper) secret(ctx context.Context, host, account, kind string) (creden
 	return k.issue(ctx, host, account, kind)
 }
 
-func (k *keeper) unseal(s store.Seat) (credential.Secret, error) {
+func (k *Keeper) unseal(s store.Seat) (credential.Secret, error) {
 	var out credential.Secret
 	plain, err := k.vault.Open(s.Access)
 	if err != nil {
@@ -45,14 +46,14 @@ func (k *keeper) unseal(s store.Seat) (credential.Secret, error) {
 }
 
 // issue asks the desk for new access and keeps it, encrypted.
-func (k *keeper) issue(ctx context.Context, host, accountName, kind string) (credential.Secret, error) {
-	a, err := k.account(accountName)
+func (k *Keeper) issue(ctx context.Context, host, accountName, kind string) (credential.Secret, error) {
+	a, err := k.Account(accountName)
 	if err != nil {
 		return credential.Secret{}, err
 	}
 	a.calls.Lock()
 	defer a.calls.Unlock()
-	s, ok := k.seat(host, accountName)
+	s, ok := k.Seat(host, accountName)
 	if !ok {
 		return credential.Secret{}, fmt.Errorf("the host has no seat in the account %s", accountName)
 	}
@@ -62,7 +63,7 @@ func (k *keeper) issue(ctx context.Context, host, accountName, kind string) (cre
 		return err
 	})
 	if err == nil && secret.Kind != kind {
-		err = noAccess{fmt.Errorf("the desk gave access of kind %s, not %s", secret.Kind, kind)}
+		err = NoAccess{fmt.Errorf("the desk gave access of kind %s, not %s", secret.Kind, kind)}
 	}
 	now := k.now()
 	if err == nil {
@@ -72,16 +73,16 @@ func (k *keeper) issue(ctx context.Context, host, accountName, kind string) (cre
 				bad = fmt.Errorf("%w (the desk's clock is off by %s)", bad, a.skew.Round(time.Minute))
 			}
 			k.mu.RUnlock()
-			err = noAccess{fmt.Errorf("the desk's access cannot be used: %w", bad)}
+			err = NoAccess{fmt.Errorf("the desk's access cannot be used: %w", bad)}
 		}
 	}
 	// A login of the organisation that is not taken is the account's trouble, not this
 	// host's, and is noted there.
 	var no *desk.Refusal
 	if errors.As(err, &no) && !no.LoginRefused() {
-		err = noAccess{err}
+		err = NoAccess{err}
 	}
-	var none noAccess
+	var none NoAccess
 	if errors.As(err, &none) {
 		k.mu.Lock()
 		k.refused[[2]string{host, accountName}] = noRenewal{said: err.Error()}
@@ -100,7 +101,7 @@ func (k *keeper) issue(ctx context.Context, host, accountName, kind string) (cre
 	}
 	s.Kind, s.Expires, s.Issued = kind, secret.Expires.UTC(), now.UTC()
 	s.Generation = max(s.Generation+1, now.UnixMilli())
-	if err := k.put(ctx, commandRenew, []store.Seat{s}, nil); err != nil {
+	if err := k.put(ctx, journal.CommandRenew, []store.Seat{s}, nil); err != nil {
 		return credential.Secret{}, err
 	}
 	k.mu.Lock()

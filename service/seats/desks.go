@@ -1,4 +1,4 @@
-package service
+package seats
 
 import (
 	"cmp"
@@ -13,12 +13,13 @@ import (
 
 	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/desk"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
 // withDesk calls a desk; the organisation's login is in memory for as long as that
 // takes. The outcome is noted with the account.
-func (k *keeper) withDesk(ctx context.Context, a *account, call func(*desk.Account) error) error {
+func (k *Keeper) withDesk(ctx context.Context, a *Account, call func(*desk.Account) error) error {
 	d, err := k.desk(a)
 	if err != nil {
 		return err
@@ -31,7 +32,7 @@ func (k *keeper) withDesk(ctx context.Context, a *account, call func(*desk.Accou
 }
 
 // desk is an account's desk with the organisation's login.
-func (k *keeper) desk(a *account) (*desk.Account, error) {
+func (k *Keeper) desk(a *Account) (*desk.Account, error) {
 	k.mu.RLock()
 	url, sealed := a.Desk, a.Login
 	k.mu.RUnlock()
@@ -49,7 +50,7 @@ func (k *keeper) desk(a *account) (*desk.Account, error) {
 }
 
 // noteOutcome notes since when a desk does not answer.
-func (k *keeper) noteOutcome(ctx context.Context, a *account, err error) {
+func (k *Keeper) noteOutcome(ctx context.Context, a *Account, err error) {
 	trouble := ""
 	var no *desk.Refusal
 	switch {
@@ -77,13 +78,13 @@ func (k *keeper) noteOutcome(ctx context.Context, a *account, err error) {
 	} else {
 		k.log.Info("a vendor's desk answers again", "account", a.Name)
 	}
-	if err := k.store.PutAccount(ctx, row, store.Noted(k.entry(ctx, commandSeats, a.Name))); err != nil {
+	if err := k.store.PutAccount(ctx, row, store.Noted(k.entry(ctx, journal.CommandSeats, a.Name))); err != nil {
 		k.log.Error("noting how a desk answers", "account", a.Name, "error", err)
 	}
 }
 
 // ask brings what the desk tells of an account up to date.
-func (k *keeper) ask(ctx context.Context, a *account) error {
+func (k *Keeper) ask(ctx context.Context, a *Account) error {
 	var book desk.Book
 	err := k.withDesk(ctx, a, func(d *desk.Account) (err error) {
 		book, err = d.Book(ctx)
@@ -95,14 +96,14 @@ func (k *keeper) ask(ctx context.Context, a *account) error {
 	row, changed := k.takeBook(a, &book)
 	c := store.Change{}
 	if changed {
-		c = store.Noted(k.entry(ctx, commandSeats, a.Name))
+		c = store.Noted(k.entry(ctx, journal.CommandSeats, a.Name))
 	}
 	return k.store.PutAccount(ctx, row, c)
 }
 
 // takeBook notes what a desk told of an account. It returns the account's row, and whether
 // anything stands otherwise than before.
-func (k *keeper) takeBook(a *account, book *desk.Book) (row store.Account, changed bool) {
+func (k *Keeper) takeBook(a *Account, book *desk.Book) (row store.Account, changed bool) {
 	for i := range book.Contracts {
 		book.Contracts[i].Account = a.Name
 	}
@@ -155,7 +156,7 @@ func (r noRenewal) String() string {
 
 // due reports whether the access of a seat is to be renewed: at half of its life,
 // unless it lasts as long as the contract already.
-func (k *keeper) due(s *store.Seat, books *subscription.Books) bool {
+func (k *Keeper) due(s *store.Seat, books *subscription.Books) bool {
 	if s.Leaving || len(s.Access) == 0 || books.Now.Before(s.Issued.Add(s.Expires.Sub(s.Issued)/2)) {
 		return false
 	}
@@ -163,12 +164,12 @@ func (k *keeper) due(s *store.Seat, books *subscription.Books) bool {
 	return c == nil || s.Expires.Before(c.End.Add(-time.Second))
 }
 
-// tend does what is due at the desks: asks them, gives back what is leaving, renews
+// Tend does what is due at the desks: asks them, gives back what is leaving, renews
 // what ends. A desk that is away costs the others nothing.
-func (k *keeper) tend(ctx context.Context) {
+func (k *Keeper) Tend(ctx context.Context) {
 	var all sync.WaitGroup
-	for _, name := range k.names() {
-		a, err := k.account(name)
+	for _, name := range k.Names() {
+		a, err := k.Account(name)
 		if err != nil {
 			continue
 		}
@@ -177,12 +178,12 @@ func (k *keeper) tend(ctx context.Context) {
 	all.Wait()
 }
 
-func (k *keeper) tendAccount(ctx context.Context, a *account) {
+func (k *Keeper) tendAccount(ctx context.Context, a *Account) {
 	if err := k.ask(ctx, a); err != nil {
 		return // noted with the account; nothing changes on any host
 	}
-	books := k.current()
-	for _, s := range k.every() {
+	books := k.Current()
+	for _, s := range k.Every() {
 		if s.Account != a.Name || ctx.Err() != nil {
 			continue
 		}

@@ -1,7 +1,10 @@
-package service
+// Package seats keeps what vendors sold: accounts at their desks, contracts, the seats that hosts
+// take in them, and what opens licensed sources.
+package seats
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -10,13 +13,14 @@ import (
 
 	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/desk"
+	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/vault"
 )
 
-// keeper keeps the organisation's accounts at vendors' desks, its contracts, and
+// Keeper keeps the organisation's accounts at vendors' desks, its contracts, and
 // the seats of hosts with their access.
-type keeper struct {
+type Keeper struct {
 	store *store.Store
 	vault *vault.Vault
 	log   *slog.Logger
@@ -24,14 +28,14 @@ type keeper struct {
 	http  *desk.Line
 
 	mu       sync.RWMutex
-	accounts map[string]*account
+	accounts map[string]*Account
 	seats    map[string][]store.Seat // by host; a slice is replaced, never changed
 	refused  map[[2]string]noRenewal // host, account → why the desk renews nothing
 	books    *subscription.Books     // of the above; nil when it must be made anew
 }
 
-// account is an account with what the desk told of it.
-type account struct {
+// Account is an account with what the desk told of it.
+type Account struct {
 	store.Account
 	others []desk.Seat // seats at the desk that this service did not take
 	skew   time.Duration
@@ -48,14 +52,15 @@ type login struct {
 // mostSkew is how far the desk's clock may be off before that is said.
 const mostSkew = 5 * time.Minute
 
-func newKeeper(ctx context.Context, st *store.Store, v *vault.Vault, log *slog.Logger, now func() time.Time) (*keeper, error) {
-	k := &keeper{
+// New loads accounts and seats from the store.
+func New(ctx context.Context, st *store.Store, v *vault.Vault, log *slog.Logger, now func() time.Time) (*Keeper, error) {
+	k := &Keeper{
 		store:    st,
 		vault:    v,
 		log:      log,
 		now:      now,
 		http:     desk.NewHTTP(20 * time.Second),
-		accounts: map[string]*account{},
+		accounts: map[string]*Account{},
 		seats:    map[string][]store.Seat{},
 		refused:  map[[2]string]noRenewal{},
 	}
@@ -64,7 +69,7 @@ func newKeeper(ctx context.Context, st *store.Store, v *vault.Vault, log *slog.L
 		return nil, err
 	}
 	for _, a := range accounts {
-		k.accounts[a.Name] = &account{Account: a}
+		k.accounts[a.Name] = &Account{Account: a}
 	}
 	seats, err := st.Seats(ctx)
 	if err != nil {
@@ -76,10 +81,10 @@ func newKeeper(ctx context.Context, st *store.Store, v *vault.Vault, log *slog.L
 	return k, nil
 }
 
-// errNoAccount names an account that nobody has given the service.
-type errNoAccount struct{ name string }
+// UnknownAccount names an account that nobody has given the service.
+type UnknownAccount struct{ name string }
 
-func (e errNoAccount) Error() string {
+func (e UnknownAccount) Error() string {
 	return fmt.Sprintf(
 		"the service has no account %q at a vendor's desk; give it one: lantern account add %s --desk URL --login NAME",
 		e.name,
@@ -87,16 +92,18 @@ func (e errNoAccount) Error() string {
 	)
 }
 
-func (k *keeper) account(name string) (*account, error) {
+// Account is an account by its name; an UnknownAccount where there is none.
+func (k *Keeper) Account(name string) (*Account, error) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	if a := k.accounts[name]; a != nil {
 		return a, nil
 	}
-	return nil, errNoAccount{name}
+	return nil, UnknownAccount{name}
 }
 
-func (k *keeper) names() []string {
+// Names are those of all accounts, in order.
+func (k *Keeper) Names() []string {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	var out []string
@@ -108,27 +115,27 @@ func (k *keeper) names() []string {
 }
 
 // entry is a line of the journal about seats, of a host or of an account.
-func (k *keeper) entry(ctx context.Context, command, name string) store.Entry {
-	return store.Entry{At: k.now(), Actor: actorFrom(ctx).String(), Command: command, Kind: kindSeats, Name: name}
+func (k *Keeper) entry(ctx context.Context, command, name string) store.Entry {
+	return store.Entry{At: k.now(), Actor: journal.By(ctx).String(), Command: command, Kind: journal.KindSeats, Name: name}
 }
 
-// take takes a seat for a host. A host that has the seat already keeps it, and
+// Take takes a seat for a host. A host that has the seat already keeps it, and
 // fresh is false. number names the contract; empty: the best.
-func (k *keeper) take(
+func (k *Keeper) Take(
 	ctx context.Context,
 	need subscription.Need,
 	number, why, by string,
 	automatic bool,
 ) (seat store.Seat, fresh bool, err error) {
-	a, err := k.account(need.Account)
+	a, err := k.Account(need.Account)
 	if err != nil {
 		return seat, false, err
 	}
 	a.calls.Lock()
 	defer a.calls.Unlock()
-	old, has := k.seat(need.Host, need.Account)
+	old, has := k.Seat(need.Host, need.Account)
 	if has && (number == "" || number == old.Contract) {
-		b := k.current()
+		b := k.Current()
 		if c := b.Contract(old.Account, old.Contract); c != nil {
 			if good, _ := c.Good(b.Now); good || number != "" {
 				return old, false, nil
@@ -136,7 +143,7 @@ func (k *keeper) take(
 		}
 	}
 	if number == "" {
-		choice, err := k.current().Choose(need)
+		choice, err := k.Current().Choose(need)
 		if err != nil {
 			return seat, false, err
 		}
@@ -176,16 +183,16 @@ func (k *keeper) take(
 	return seat, true, nil
 }
 
-// release takes a host's seat away from it at once, and gives it back to the desk
+// Release takes a host's seat away from it at once, and gives it back to the desk
 // as soon as that answers. It reports whether the desk knows.
-func (k *keeper) release(ctx context.Context, host, account, by string) (done bool, err error) {
-	a, err := k.account(account)
+func (k *Keeper) Release(ctx context.Context, host, account, by string) (done bool, err error) {
+	a, err := k.Account(account)
 	if err != nil {
 		return false, err
 	}
 	a.calls.Lock()
 	defer a.calls.Unlock()
-	s, ok := k.seat(host, account)
+	s, ok := k.Seat(host, account)
 	if !ok {
 		return false, fmt.Errorf("%s has no seat in the account %s: %w", host, account, store.ErrNotFound)
 	}
@@ -199,7 +206,7 @@ func (k *keeper) release(ctx context.Context, host, account, by string) (done bo
 
 // giveBack tells the desk of a seat that is leaving. What does not work is tried
 // again later. a.calls is held.
-func (k *keeper) giveBack(ctx context.Context, a *account, s store.Seat) bool {
+func (k *Keeper) giveBack(ctx context.Context, a *Account, s store.Seat) bool {
 	err := k.withDesk(ctx, a, func(d *desk.Account) error { return d.Release(ctx, s.Contract, s.Host) })
 	if err == nil {
 		err = k.put(ctx, "release-seat", nil, []store.Seat{s})
@@ -210,8 +217,17 @@ func (k *keeper) giveBack(ctx context.Context, a *account, s store.Seat) bool {
 	return err == nil
 }
 
-// addAccount asks the desk of a new account, or of one with a new login, and keeps it.
-func (k *keeper) addAccount(ctx context.Context, a *account) error {
+// AddAccount asks the desk of a new account, or of one with a new login, and keeps it.
+func (k *Keeper) AddAccount(ctx context.Context, row store.Account, name, password string) error {
+	plain, err := json.Marshal(login{name, password})
+	if err != nil {
+		return err
+	}
+	defer clear(plain)
+	if row.Login, err = k.vault.Seal(plain); err != nil {
+		return err
+	}
+	a := &Account{Account: row}
 	k.mu.RLock()
 	old := k.accounts[a.Name]
 	k.mu.RUnlock()
@@ -246,7 +262,8 @@ func (k *keeper) addAccount(ctx context.Context, a *account) error {
 	return k.ask(ctx, a)
 }
 
-func (k *keeper) removeAccount(ctx context.Context, name string) error {
+// RemoveAccount forgets an account.
+func (k *Keeper) RemoveAccount(ctx context.Context, name string) error {
 	c := store.Noted(k.entry(ctx, "remove-account", name))
 	c.Then = func() {
 		k.mu.Lock()
@@ -257,11 +274,11 @@ func (k *keeper) removeAccount(ctx context.Context, name string) error {
 	return k.store.RemoveAccount(ctx, name, c)
 }
 
-// rotate encrypts every secret with a new key.
-func (k *keeper) rotate(ctx context.Context) (int, error) {
-	var held []*account
-	for _, name := range k.names() { // nobody issues anything meanwhile
-		if a, err := k.account(name); err == nil {
+// Rotate encrypts every secret with a new key.
+func (k *Keeper) Rotate(ctx context.Context) (int, error) {
+	var held []*Account
+	for _, name := range k.Names() { // nobody issues anything meanwhile
+		if a, err := k.Account(name); err == nil {
 			a.calls.Lock()
 			held = append(held, a)
 		}
@@ -276,7 +293,7 @@ func (k *keeper) rotate(ctx context.Context) (int, error) {
 		if n, err = k.store.Reseal(
 			ctx,
 			again,
-			store.Noted(store.Entry{At: k.now(), Actor: actorFrom(ctx).String(), Command: "rotate-secrets", Kind: kindSecrets}),
+			store.Noted(store.Entry{At: k.now(), Actor: journal.By(ctx).String(), Command: "rotate-secrets", Kind: journal.KindSecrets}),
 		); err != nil {
 			return err
 		}
