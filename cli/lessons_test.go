@@ -55,10 +55,10 @@ func lessons(ts *testscript.TestScript, neg bool, args []string) {
 			}
 			cli.Record(&record, command, status, shown(out))
 		case '&':
-			real, as, _ := strings.Cut(command, " => ")
-			pattern, real, _ := strings.Cut(real, " & ")
+			parts := strings.Split(command, " => ")
+			pattern, real, _ := strings.Cut(parts[0], " & ")
 			out, status := meanwhile(ts, pattern, real)
-			cli.Record(&record, as, status, shown(out))
+			cli.Record(&record, parts[1], status, strings.NewReplacer(parts[2:]...).Replace(shown(out)))
 		default:
 			ts.Fatalf("lessons.steps: %s", line)
 		}

@@ -223,7 +223,7 @@ func exists(p string) bool { _, err := os.Stat(p); return err == nil }
 
 func environ(ts *testscript.TestScript) []string {
 	var out []string
-	for _, k := range []string{"PATH", "HOME", "WORK", "NO_COLOR", "COLUMNS", "XDG_CONFIG_HOME", "LANTERN_SERVICE", "LANTERN_TOKEN", "TMPDIR"} {
+	for _, k := range []string{"PATH", "HOME", "WORK", "NO_COLOR", "COLUMNS", "XDG_CONFIG_HOME", "AGENT", "LANTERN_SERVICE", "LANTERN_TOKEN", "TMPDIR"} {
 		if v := ts.Getenv(k); v != "" {
 			out = append(out, k+"="+v)
 		}

@@ -8,12 +8,6 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// unanswered are commands whose examples want more than the demo has: a vendor's desk, another
-// machine, a second person, a folder that the service may serve; or that go on until they are ended.
-var unanswered = []string{
-	"demo", "serve", "shelf serve", "openapi", "account add", "host compare", "rollout proceed", "rollout consent",
-}
-
 func TestEveryPageTeaches(t *testing.T) {
 	shown := map[string]bool{}
 	leaf := map[string]bool{}
@@ -31,7 +25,7 @@ func TestEveryPageTeaches(t *testing.T) {
 				shown[command] = true
 			}
 		}
-		assert.Equal(t, answered == 0, slices.Contains(unanswered, name), "%d examples of %s show what they answer", answered, name)
+		assert.Positive(t, answered, "no example of %s shows what it answers", name)
 	}
 	for name, u := range uses() {
 		assert.True(t, leaf[name], "there is no command %s", name)
