@@ -8,13 +8,13 @@ import (
 	"bytes"
 	"errors"
 	"io"
-	"io/fs"
 	"path"
 	"slices"
 	"strings"
 	"time"
 
 	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/text/pattern"
 )
 
 // Touched is what is known of the last time that a file was written.
@@ -174,9 +174,10 @@ func logged(root *rootfs.FS, zone *time.Location) (out []Login, read string) {
 		})
 		if err == nil {
 			read = LoginsRead
-		} else if !errors.Is(err, fs.ErrNotExist) && read == "" {
-			read = LoginsNone
 		}
+	}
+	if some, is := journaled(root); is {
+		out, read = append(out, some...), LoginsRead
 	}
 	return out, read
 }
@@ -189,12 +190,23 @@ func sudo(line string, now time.Time, zone *time.Location) (l Login, ok bool) {
 		return l, false
 	}
 	_, rest, ok = strings.Cut(rest, " ") // the host's name
-	if !ok || !strings.HasPrefix(strings.TrimSpace(rest), "sudo") {
+	tag, rest, said := strings.Cut(rest, ": ")
+	if !ok || !said || !sudoTag().MatchString(strings.TrimSpace(tag)) {
 		return l, false
 	}
-	_, rest, ok = strings.Cut(rest, ": ")
-	who, what, said := strings.Cut(rest, " : ")
-	if who = strings.TrimSpace(who); !ok || !said || who == "" || strings.ContainsAny(who, " ;=") {
+	if l, ok = usedSudo(rest); ok {
+		l.At = at
+	}
+	return l, ok
+}
+
+// sudoTag is how sudo names itself in a log: another program's name may begin alike.
+var sudoTag = pattern.Lazy(`^sudo(\[\d+\])?$`)
+
+// usedSudo reads what sudo says: "mira : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/vi …".
+func usedSudo(text string) (l Login, ok bool) {
+	who, what, said := strings.Cut(text, " : ")
+	if who = strings.TrimSpace(who); !said || who == "" || strings.ContainsAny(who, " ;=") {
 		return l, false
 	}
 	parts := strings.Split(what, " ; ")
@@ -203,7 +215,7 @@ func sudo(line string, now time.Time, zone *time.Location) (l Login, ok bool) {
 		return l, false
 	}
 	program, _, _ := strings.Cut(strings.TrimPrefix(parts[i], "COMMAND="), " ")
-	return Login{At: at, Who: who, Program: path.Clean(program)}, true
+	return Login{Who: who, Program: path.Clean(program)}, true
 }
 
 // stamp reads the time at which a line of a log of the system begins: RFC 3339, or the older
