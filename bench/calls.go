@@ -239,6 +239,7 @@ func looks(s *suite, srv *server, p *population) error {
 		{what: "drift, each finding once", method: "GET", path: "/api/drift/groups", goal: 150 * time.Millisecond, runs: 5},
 		{what: "places of packages", method: "GET", path: "/api/repositories", goal: 300 * time.Millisecond, runs: 5},
 		{what: "whence a package", method: "GET", path: "/api/whence?package=saltmarsh-server", goal: 300 * time.Millisecond, runs: 5},
+		{what: "field of all hosts by cohort", method: "GET", path: "/api/field?by=cohort", goal: 100 * time.Millisecond, runs: 5},
 		{what: "keys of the fleet", method: "GET", path: "/api/keys", goal: 300 * time.Millisecond, runs: 5},
 		{what: "host shown", method: "GET", path: "/api/hosts/" + host, goal: 100 * time.Millisecond, runs: 3},
 		{

@@ -8,29 +8,75 @@ import (
 	"patientlantern.example/lantern/api"
 )
 
-// Field counts every host by system and state.
-func (s *Service) Field(ctx context.Context, _ *struct{}) (*api.Field, error) {
+// FieldQuery says how the field is grouped.
+type FieldQuery struct {
+	By string `query:"by" enum:"system,cohort" default:"system" doc:"Group by system, or by what is configured exactly alike"`
+}
+
+// mostCohorts is how many cohorts have a row of their own in the field; the others are one.
+const mostCohorts = 12
+
+// field counts hosts by rows: by system, or by survey.
+type field struct {
+	bySurvey bool
+	rows     map[string]*api.FieldSystem
+}
+
+func (f *field) add(v *hostView, state string) {
+	key := v.os
+	if f.bySurvey {
+		key = v.Survey
+	}
+	x := f.rows[key]
+	if x == nil {
+		x = &api.FieldSystem{System: v.os, States: map[string]int{}}
+		if f.bySurvey && key != "" {
+			x.Like, x.Cohorts = v.Name, 1
+		}
+		f.rows[key] = x
+	}
+	x.Hosts++
+	x.States[state]++
+}
+
+// sorted are the rows, the largest first. Small cohorts are one row at the end: those of a
+// system alone say which.
+func (f *field) sorted() []api.FieldSystem {
+	out := make([]api.FieldSystem, 0, len(f.rows))
+	for _, x := range f.rows {
+		out = append(out, *x)
+	}
+	slices.SortFunc(out, func(a, b api.FieldSystem) int {
+		return cmp.Or(cmp.Compare(b.Hosts, a.Hosts), cmp.Compare(a.System, b.System), cmp.Compare(a.Like, b.Like))
+	})
+	if !f.bySurvey || len(out) <= mostCohorts+1 {
+		return out
+	}
+	rest := api.FieldSystem{System: out[mostCohorts].System, States: map[string]int{}}
+	for _, x := range out[mostCohorts:] {
+		rest.Hosts += x.Hosts
+		rest.Cohorts += x.Cohorts
+		for state, n := range x.States {
+			rest.States[state] += n
+		}
+		if x.System != rest.System {
+			rest.System = ""
+		}
+	}
+	return append(slices.Clip(out[:mostCohorts]), rest)
+}
+
+// Field counts every host by system, or by cohort, and state.
+func (s *Service) Field(ctx context.Context, in *FieldQuery) (*api.Field, error) {
 	now := s.now()
 	var counted tally
-	bySystem := map[string]*api.FieldSystem{}
+	rows := field{bySurvey: in.By == "cohort", rows: map[string]*api.FieldSystem{}}
 	for _, h := range s.fleet.all() {
 		v, state := h.row(), h.state(now)
 		counted.add(v, state)
-		x := bySystem[v.os]
-		if x == nil {
-			x = &api.FieldSystem{System: v.os, States: map[string]int{}}
-			bySystem[v.os] = x
-		}
-		x.Hosts++
-		x.States[state]++
+		rows.add(v, state)
 	}
-	out := api.Field{Systems: []api.FieldSystem{}, Total: len(bySystem)}
-	for _, x := range bySystem {
-		out.Systems = append(out.Systems, *x)
-	}
-	slices.SortFunc(out.Systems, func(a, b api.FieldSystem) int {
-		return cmp.Or(cmp.Compare(b.Hosts, a.Hosts), cmp.Compare(a.System, b.System))
-	})
+	out := api.Field{Systems: rows.sorted(), Total: len(rows.rows)}
 	var err error
 	if out.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
 		return nil, s.refuse(err)

@@ -2081,18 +2081,25 @@ export interface components {
             standing: components["schemas"]["Standing"];
             /**
              * Format: int64
-             * @description Systems
+             * @description Systems, or cohorts
              */
             total: number;
         };
         FieldSystem: {
+            /**
+             * Format: int64
+             * @description By cohort: how many this row holds
+             */
+            cohorts?: number;
             /** Format: int64 */
             hosts: number;
+            /** @description By cohort: a host of it */
+            like?: string;
             /** @description How many stand in each state */
             states: {
                 [key: string]: number;
             };
-            /** @description Empty for hosts that have sent no survey */
+            /** @description Empty for hosts that have sent no survey, and for cohorts of several systems */
             system: string;
         };
         File: {
@@ -5839,7 +5846,10 @@ export interface operations {
     };
     "show-field": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Group by system, or by what is configured exactly alike */
+                by?: "system" | "cohort";
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5884,6 +5894,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

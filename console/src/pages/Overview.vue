@@ -1,8 +1,9 @@
 <script setup lang="ts">
 // How the fleet stands, and the one thing to do now.
 import { computed } from 'vue'
-import { useQuery } from '@tanstack/vue-query'
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { client, told } from '../api'
+import { useAddress } from '../address'
 import { useNow } from '../now'
 import Days from '../parts/Days.vue'
 import Field from '../parts/Field.vue'
@@ -13,7 +14,9 @@ import { ago, count, date, exact, number, severityLook, short } from '../words'
 
 const now = useNow()
 const mostFindings = 6
-const field = useQuery({ queryKey: ['hosts', 'field'], queryFn: () => told(client.GET('/api/field')) })
+const { text, go } = useAddress()
+const rows = computed(() => (text('by') === 'cohort' ? 'cohort' : 'system'))
+const field = useQuery({ queryKey: ['hosts', 'field', rows], queryFn: () => told(client.GET('/api/field', { params: { query: { by: rows.value } } })), placeholderData: keepPreviousData })
 const drift = useQuery({ queryKey: ['drift', 'overview'], queryFn: () => told(client.GET('/api/drift/groups', { params: { query: { per_page: mostFindings } } })) })
 const rollouts = useQuery({ queryKey: ['rollouts', 'overview'], queryFn: () => told(client.GET('/api/rollouts', { params: { query: { per_page: 1 } } })) })
 const revisions = useQuery({ queryKey: ['revisions', 'overview'], queryFn: () => told(client.GET('/api/revisions', { params: { query: { per_page: 1 } } })) })
@@ -82,7 +85,7 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
   </section>
   <p v-else-if="all" class="soft">Nothing is pressing, as far as is known.</p>
 
-  <Field v-if="field.data.value?.items.length" :systems="field.data.value.items" />
+  <Field v-if="field.data.value?.items.length" :systems="field.data.value.items" :total="field.data.value.total" :by="rows" @by="(v) => go({ by: v === 'cohort' ? v : undefined })" />
 
   <div class="columns">
     <section>

@@ -1,19 +1,34 @@
 <script setup lang="ts">
-// All hosts, one mark each, gathered by system: those that need somebody first. The table beside
-// it says the same in numbers, for those who do not see it or use no pointer.
+// All hosts, one mark each, gathered by system, or by what is configured exactly alike: those that
+// need somebody first. The table beside it says the same in numbers, for those who do not see it
+// or use no pointer.
 import { useParentElement, useResizeObserver } from '@vueuse/core'
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import type { Schemas } from '../api'
 import { dark } from '../theme'
-import { number, stateLook, states } from '../words'
+import { count, number, short, stateLook, states } from '../words'
 
 type System = Schemas['FieldSystem']
-const props = defineProps<{ systems: System[] }>()
+const props = defineProps<{ systems: System[]; total: number; by: 'system' | 'cohort' }>()
+defineEmits<{ by: [to: 'system' | 'cohort'] }>()
 const canvas = ref<HTMLCanvasElement>()
-const total = computed(() => props.systems.reduce((n, s) => n + s.hosts, 0))
+const hosts = computed(() => props.systems.reduce((n, s) => n + s.hosts, 0))
 /** The side of a mark with its gap, in pixels: small where there are many. */
-const side = computed(() => (total.value > 20_000 ? 4 : total.value > 3000 ? 6 : total.value > 400 ? 10 : 16))
+const side = computed(() => (hosts.value > 20_000 ? 4 : hosts.value > 3000 ? 6 : hosts.value > 400 ? 10 : 16))
 const used = computed(() => states.filter((s) => props.systems.some((x) => x.states[s])))
+
+/** What a row is called. */
+function named(s: System) {
+  if (props.by === 'system') return s.system || 'no survey yet'
+  if (!s.cohorts) return 'no survey yet'
+  if (s.cohorts > 1) return count(s.cohorts, 'other cohort', 'other cohorts')
+  return `as ${short(s.like ?? '')}`
+}
+/** Where its hosts are listed: of several small cohorts nothing lists them in one. */
+function listed(s: System, state: string) {
+  if (props.by === 'system') return { name: 'fleet', query: { q: s.system, state } }
+  return s.cohorts === 1 ? { name: 'fleet', query: { like: s.like, state } } : undefined
+}
 
 const tone: Record<string, string> = { bad: '--bad', warn: '--warn', busy: '--busy', plain: '--soft', good: '--good' }
 
@@ -55,7 +70,7 @@ function draw() {
   const width = el.parentElement?.clientWidth ?? 600
   const n = side.value
   const label = Math.min(190, width / 2)
-  const least = 24
+  const least = props.by === 'cohort' ? 38 : 24
   const perRow = Math.max(1, Math.floor((width - label) / n))
   const heights = props.systems.map((s) => Math.max(least, Math.ceil(s.hosts / perRow) * n + 8))
   const height = heights.reduce((a, h) => a + h, 0)
@@ -71,7 +86,8 @@ function draw() {
   props.systems.forEach((s, i) => {
     c.fillStyle = colour('--soft')
     c.font = '13px system-ui, "DejaVu Sans", sans-serif'
-    c.fillText(`${s.system || 'no survey yet'}: ${number(s.hosts)}`, 0, y + 13, label - 8)
+    c.fillText(`${named(s)}: ${number(s.hosts)}`, 0, y + 13, label - 8)
+    if (props.by === 'cohort' && s.system) c.fillText(s.system, 0, y + 28, label - 8)
     let at = 0
     for (const state of states) {
       c.fillStyle = c.strokeStyle = colour(tone[stateLook[state]?.tone ?? 'plain'] ?? '--soft')
@@ -83,21 +99,30 @@ function draw() {
 
 onMounted(draw)
 useResizeObserver(useParentElement(canvas), () => draw())
-watch([() => props.systems, dark], () => void nextTick(draw))
+watch([() => props.systems, () => props.by, dark], () => void nextTick(draw))
 </script>
 
 <template>
   <section class="card field">
-    <div class="picture"><canvas ref="canvas" aria-hidden="true"></canvas></div>
+    <div class="picture">
+      <div class="doing">
+        <el-radio-group :model-value="by" size="small" aria-label="Gather hosts by" @update:model-value="(v) => $emit('by', v === 'cohort' ? 'cohort' : 'system')">
+          <el-radio-button value="system">By system</el-radio-button>
+          <el-radio-button value="cohort">By cohort</el-radio-button>
+        </el-radio-group>
+        <span v-if="by === 'cohort'" class="soft">{{ count(total, 'configuration', 'configurations') }}; hosts of a cohort are configured exactly alike</span>
+      </div>
+      <canvas ref="canvas" aria-hidden="true"></canvas>
+    </div>
     <table>
-      <caption class="soft">Hosts by system and state</caption>
+      <caption class="soft">Hosts by {{ by }} and state</caption>
       <thead>
-        <tr><th scope="col">System</th><th v-for="s in used" :key="s" scope="col"><span aria-hidden="true">{{ stateLook[s]?.sign }}</span> {{ s }}</th></tr>
+        <tr><th scope="col">{{ by === 'cohort' ? 'Cohort' : 'System' }}</th><th v-for="s in used" :key="s" scope="col"><span aria-hidden="true">{{ stateLook[s]?.sign }}</span> {{ s }}</th></tr>
       </thead>
       <tbody>
-        <tr v-for="x in systems" :key="x.system">
-          <th scope="row">{{ x.system || 'no survey yet' }}</th>
-          <td v-for="s in used" :key="s"><router-link v-if="x.states[s]" :to="{ name: 'fleet', query: { q: x.system, state: s } }" :class="stateLook[s]?.tone">{{ number(x.states[s] ?? 0) }}</router-link><span v-else class="soft">–</span></td>
+        <tr v-for="x in systems" :key="x.system + (x.like ?? '')">
+          <th scope="row">{{ named(x) }}</th>
+          <td v-for="s in used" :key="s"><router-link v-if="x.states[s] && listed(x, s)" :to="listed(x, s)!" :class="stateLook[s]?.tone">{{ number(x.states[s] ?? 0) }}</router-link><span v-else-if="x.states[s]" :class="stateLook[s]?.tone">{{ number(x.states[s] ?? 0) }}</span><span v-else class="soft">–</span></td>
         </tr>
       </tbody>
     </table>
@@ -115,6 +140,10 @@ watch([() => props.systems, dark], () => void nextTick(draw))
 canvas {
   width: 100%;
   display: block;
+  margin-top: 10px;
+}
+.picture .soft {
+  font-size: 14px;
 }
 table {
   border-collapse: collapse;
