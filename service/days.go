@@ -48,7 +48,8 @@ func (s *Service) countHour(ctx context.Context) error {
 	if err != nil || c.Standing.Hosts == 0 && len(last) == 0 {
 		return err
 	}
-	return s.store.Note(ctx, journal.Detailed(s.entry(journal.Actor{Kind: journal.ActorService}, journal.CommandCount, journal.KindDay, now.Format(time.DateOnly)), c))
+	e := s.entry(journal.Actor{Kind: journal.ActorService}, journal.CommandCount, journal.KindDay, now.Format(time.DateOnly))
+	return s.store.Note(ctx, journal.Detailed(e, c))
 }
 
 // countedUntil is the entry of the journal up to which it was counted, by the counts, the newest

@@ -259,7 +259,8 @@ func (s *Service) Invite(ctx context.Context, in *InviteIn) (*api.Invite, error)
 		Author:  operatorFrom(ctx).Name,
 		Expires: s.now().Add(time.Duration(hours) * time.Hour),
 	}
-	if err := s.store.AddInvite(ctx, hashToken(token), i, store.Noted(s.entry(journal.By(ctx), "invite-host", journal.KindHost, i.Host))); err != nil {
+	e := s.entry(journal.By(ctx), "invite-host", journal.KindHost, i.Host)
+	if err := s.store.AddInvite(ctx, hashToken(token), i, store.Noted(e)); err != nil {
 		return nil, s.refuse(err)
 	}
 	s.log.Info("a host was invited", "host", i.Host, "author", i.Author)

@@ -47,7 +47,8 @@ type eventData struct {
 // eventOf is an entry of the journal as an event; false where it tells nothing that anybody
 // waits for: hosts say often that nothing has changed.
 func eventOf(e store.Entry) (cloudEvent, bool) {
-	if e.Kind == journal.KindDay || e.Kind == journal.KindHost && (e.Command == journal.CommandCheckIn || e.Command == journal.CommandReport) && len(e.Detail) == 0 {
+	said := e.Command == journal.CommandCheckIn || e.Command == journal.CommandReport
+	if e.Kind == journal.KindDay || e.Kind == journal.KindHost && said && len(e.Detail) == 0 {
 		return cloudEvent{}, false
 	}
 	return cloudEvent{
@@ -119,5 +120,6 @@ func (s *Service) callWebhook(ctx context.Context, w *store.Webhook, events []cl
 	}
 	ctx, cancel := context.WithTimeout(ctx, callTime)
 	defer cancel()
-	return s.caller.Call(ctx, w.URL, "patient-lantern/"+s.opts.Version, hook.Signature{Name: fmt.Sprintf("webhook-%d", w.ID), Secret: secret, At: s.now()}, text)
+	by := hook.Signature{Name: fmt.Sprintf("webhook-%d", w.ID), Secret: secret, At: s.now()}
+	return s.caller.Call(ctx, w.URL, "patient-lantern/"+s.opts.Version, by, text)
 }

@@ -18,7 +18,9 @@ import (
 )
 
 // webhookKinds are the kinds of entries that can be told.
-var webhookKinds = []string{journal.KindHost, journal.KindRollout, journal.KindRevision, journal.KindFreeze, journal.KindWaiver, journal.KindSeats}
+var webhookKinds = []string{
+	journal.KindHost, journal.KindRollout, journal.KindRevision, journal.KindFreeze, journal.KindWaiver, journal.KindSeats,
+}
 
 // mostWebhooks bounds how many addresses there are.
 const mostWebhooks = 50

@@ -16,13 +16,19 @@ func (s *standing) keys() {
 	for _, k := range s.sheet.Keys {
 		wanted[k.Fingerprint] = true
 	}
+	expected := map[string]bool{} // the distribution's own, as the policy names them
+	for i := range s.sheet.InPlace {
+		for _, fingerprint := range s.sheet.InPlace[i].Keys {
+			expected[fingerprint] = true
+		}
+	}
 	anywhere := map[string]bool{} // believed by some source of the base
 	for key := range before {
 		anywhere[key.fingerprint] = true
 	}
 	for _, key := range sortedKeys(now) {
 		k := now[key]
-		if _, stood := before[key]; stood || s.owned[k.Where] {
+		if _, stood := before[key]; stood || s.owned[k.Where] || expected[k.Fingerprint] {
 			continue
 		}
 		f := Finding{Class: KeyAdded, Severity: Danger, Field: "key", File: k.Where, Have: k.Fingerprint}

@@ -32,6 +32,7 @@ type part struct {
 type repository struct {
 	name    string
 	inPlace bool
+	bring   []string // packages that bring the keys of the distribution's own entries
 	keys    []string
 	parts   map[string]*part // by family
 	hosts   []int
@@ -135,7 +136,31 @@ func (l *learner) base(own []unit, taken map[string]bool) *repository {
 	if len(r.parts) == 0 {
 		return nil
 	}
+	r.keys, r.bring = l.ownKeys(r.hosts)
 	return r
+}
+
+// ownKeys are the keys that hosts believe for everything and that a package of the distribution
+// has brought. One that nobody's package brings is somebody's own doing: it is not taken over.
+func (l *learner) ownKeys(hosts []int) (keys, bring []string) {
+	for _, i := range hosts {
+		h := &l.hosts[i]
+		of := map[string]string{}
+		for j := range h.Files {
+			of[h.Files[j].Path] = h.Files[j].Package
+		}
+		for j := range h.Keys {
+			k := &h.Keys[j]
+			known := l.keys[k.Fingerprint]
+			if !k.Used || k.Scope != source.ScopeAny || of[k.Where] == "" || known == nil || known.useless {
+				continue
+			}
+			keys, bring = append(keys, k.Fingerprint), append(bring, of[k.Where])
+		}
+	}
+	slices.Sort(keys)
+	slices.Sort(bring)
+	return slices.Compact(keys), slices.Compact(bring)
 }
 
 // components says the components of the distribution's own entries: those that all

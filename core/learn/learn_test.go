@@ -293,3 +293,30 @@ func TestALabelMayHoldAnything(t *testing.T) {
 		require.Empty(t, noDrift(t, res, hosts), site)
 	}
 }
+
+// The keys that a package of the distribution has brought are the policy's from then on; one that
+// somebody has put beside them is taken over by nobody. With them a key of the next release may
+// come.
+func TestTheDistributionsOwnKeysAreNamed(t *testing.T) {
+	s := newSite(t)
+	const brought, own = "etc/apt/trusted.gpg.d/skerry-archive-mussel.asc", "etc/apt/trusted.gpg.d/somebody.asc"
+	host := s.host(t, "gw-01", skerry("12", "mussel"), nil, map[string]string{
+		"etc/apt/sources.list": "deb http://archive.skerry.example/skerry mussel main\n",
+		brought:                s.public(t, "saltmarsh-2026"),
+		own:                    s.public(t, "plover-2024"),
+		"var/lib/dpkg/status":  "Package: skerry-archive-keyring\nStatus: install ok installed\nArchitecture: all\nVersion: 1\n\n",
+		"var/lib/dpkg/info/skerry-archive-keyring.list": "/.\n/etc\n/etc/apt\n/etc/apt/trusted.gpg.d\n/" + brought + "\n",
+	})
+	res, err := learn.Learn([]saved.Snapshot{host}, now)
+	require.NoError(t, err)
+	text := string(res.Files["repositories.yaml"])
+	assert.Contains(t, text, "    # These may stand where the distribution keeps its keys; brought by skerry-archive-keyring.\n    keys:\n      - skerry-archive-mussel\n")
+	assert.NotContains(t, text, "somebody")
+	noDrift(t, res, []saved.Snapshot{host})
+	p, diags := policy.Load(res.Files, now)
+	require.Empty(t, diags)
+	sheet := resolve.New(p).Resolve(resolve.Host{Name: host.Host, Class: host.Host, Traits: &host.Traits}).Sheet
+	require.Len(t, sheet.InPlace, 1)
+	require.Len(t, sheet.InPlace[0].Keys, 1)
+	assert.Equal(t, source.FormName(3), sheet.Format)
+}

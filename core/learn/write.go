@@ -168,7 +168,11 @@ func (l *learner) trust(b *strings.Builder, r *repository) {
 			names = append(names, l.keys[f].name)
 		}
 		slices.Sort(names)
-		fmt.Fprintf(b, "    keys: %s\n", list(names))
+		if len(r.bring) > 0 {
+			ownKeys(b, r, names)
+		} else {
+			fmt.Fprintf(b, "    keys: %s\n", list(names))
+		}
 	}
 	if r.inPlace && l.unchecked[r.name] {
 		b.WriteString(
@@ -181,6 +185,15 @@ func (l *learner) trust(b *strings.Builder, r *repository) {
 		b.WriteString("    in-place: true\n")
 	case r.inPlace:
 		b.WriteString("    in-place: true # as it stands: its key, checks or options are not all known here\n")
+	}
+}
+
+// ownKeys writes the distribution's own keys, one a line, and which packages bring them: whoever
+// reads the policy is to see whom they believe for everything.
+func ownKeys(b *strings.Builder, r *repository, names []string) {
+	fmt.Fprintf(b, "    # These may stand where the distribution keeps its keys; brought by %s.\n    keys:\n", strings.Join(r.bring, ", "))
+	for _, n := range names {
+		fmt.Fprintf(b, "      - %s\n", n)
 	}
 }
 

@@ -90,7 +90,7 @@ func (l *loader) trustChecks() {
 			}
 			roots[root] = true
 		}
-		if len(roots) > 1 {
+		if len(roots) > 1 && !r.InPlace { // a distribution has one for each of its releases
 			l.report(
 				"wide-trust",
 				diag.Warning,

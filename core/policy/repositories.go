@@ -203,14 +203,6 @@ func (l *loader) inPlaceRules(r *Repository) {
 	if r.Deb != nil && len(r.Deb.Suites) == 0 {
 		l.fail("missing", r.Deb.Pos, fmt.Sprintf("the repository %q names no suites", r.Name), "add: suites: [stable]")
 	}
-	if len(r.Keys) > 0 {
-		l.fail(
-			"value",
-			r.Keys[0].Pos,
-			fmt.Sprintf("the repository %q is edited in place and keeps the key that its entries name", r.Name),
-			"drop keys, or in-place",
-		)
-	}
 }
 
 // definitionRules checks what must be given of a file of the policy's own.

@@ -80,6 +80,15 @@ func (w *writing) signingKeys() (out []family.SigningKey) {
 	return out
 }
 
+// ownKeys are the fingerprints of the distribution's own keys, as far as the policy names them.
+func (w *writing) ownKeys() (out []string) {
+	for _, k := range w.signingKeys() {
+		out = append(out, k.Fingerprint)
+	}
+	slices.Sort(out)
+	return out
+}
+
 // deb writes one file for apt, or the rule for the distribution's own entries. It
 // reports whether there was anything to write.
 func (w *writing) deb(name string, whole *policy.Definition) bool {
@@ -100,6 +109,7 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 			Drop:       w.fill(def.Drop),
 			Signatures: w.unchecked(),
 			ComesBy:    w.comesBy(def.ComesBy),
+			Keys:       w.ownKeys(),
 		}
 		if u := w.url(def.URL); u != "" {
 			rule.URLs = append(rule.URLs, deb.EffectiveURL(u, ""))
@@ -309,7 +319,7 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 			w.inPlace,
 			source.InPlace{Repository: w.repo.Name, URLs: []string{}, Files: []string{}, Suites: []string{}, Enabled: w.enabled,
 				Components: []string{}, Add: []string{}, Drop: []string{}, Sections: w.fill(def.Sections),
-				Signatures: w.unchecked(), ComesBy: w.comesBy(def.ComesBy)},
+				Signatures: w.unchecked(), ComesBy: w.comesBy(def.ComesBy), Keys: w.ownKeys()},
 		)
 		return d, true
 	}

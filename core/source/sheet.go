@@ -10,7 +10,7 @@ import (
 const (
 	firstForm = "patient-lantern/sheet/1"
 	// NewestForm is the highest form that this version writes and understands.
-	NewestForm = 2
+	NewestForm = 3
 )
 
 // FormName names a form.
@@ -22,8 +22,13 @@ func FormName(form int) string {
 }
 
 // Form is the least form in which a sheet can be said: the second where it says more than
-// files, sources, rules, keys and access.
+// files, sources, rules, keys and access, the third where it names the distribution's own keys.
 func (s *Sheet) Form() int {
+	for i := range s.InPlace {
+		if len(s.InPlace[i].Keys) > 0 {
+			return 3
+		}
+	}
 	if len(s.Needs) > 0 || len(s.Witnesses) > 0 || len(s.Licensed) > 0 {
 		return 2
 	}
@@ -154,6 +159,9 @@ type InPlace struct {
 	Signatures string `json:"signatures,omitempty"`
 	// ComesBy is the package that brings the entries; empty where the policy does not say.
 	ComesBy string `json:"comes_by,omitempty"`
+	// Keys are fingerprints of the distribution's own keys: one of them may come to be believed
+	// where the distribution keeps its keys, and is what the policy expects.
+	Keys []string `json:"keys,omitempty"`
 }
 
 // Paths are the files that are the policy's own. The map is the caller's.
