@@ -320,9 +320,9 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *brin
 		return false, err
 	}
 	s.background(func(bg context.Context) {
+		defer s.steer.nudge() // however it ends, the rollout does not wait for it
+		defer s.ahead.end(k)
 		s.probe(bg, due, rs.Policy())
-		s.ahead.end(k)
-		s.steer.nudge()
 	})
 	return false, nil
 }

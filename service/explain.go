@@ -46,7 +46,7 @@ func (s *Service) Explain(ctx context.Context, in *ExplainQuery) (*reason.Explan
 	if err := s.compute.sayMedia(ctx, e, v); err != nil {
 		return nil, s.refuse(err)
 	}
-	return new(*e), nil
+	return e, nil
 }
 
 // sayMedia fills in whether media were there when the host looked last. It looks for those

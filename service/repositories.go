@@ -59,7 +59,7 @@ func (s *Service) ListRepositories(ctx context.Context, in *RepositoriesQuery) (
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	return new(*page), nil
+	return page, nil
 }
 
 // repositoryPage is a page of those places that wants picks; of all where it is nil.
@@ -193,5 +193,5 @@ func (s *Service) ProbeRepositories(ctx context.Context, in *ProbeQuery) (*api.R
 	if err != nil {
 		return nil, s.refuse(err)
 	}
-	return new(*page), nil
+	return page, nil
 }

@@ -136,13 +136,18 @@ func (l *learner) base(own []unit, taken map[string]bool) *repository {
 	if len(r.parts) == 0 {
 		return nil
 	}
-	r.keys, r.bring = l.ownKeys(r.hosts)
+	r.keys, r.bring = l.ownKeys(r.hosts, own)
 	return r
 }
 
-// ownKeys are the keys that hosts believe for everything and that a package of the distribution
-// has brought. One that nobody's package brings is somebody's own doing: it is not taken over.
-func (l *learner) ownKeys(hosts []int) (keys, bring []string) {
+// ownKeys are the keys that hosts believe for everything, or that the distribution's own entries
+// name, and that a package of the distribution has brought. One that nobody's package brings is
+// somebody's own doing: it is not taken over.
+func (l *learner) ownKeys(hosts []int, own []unit) (keys, bring []string) {
+	named := map[int][]string{} // host → fingerprints
+	for i := range own {
+		named[own[i].host] = append(named[own[i].host], own[i].keys...)
+	}
 	for _, i := range hosts {
 		h := &l.hosts[i]
 		of := map[string]string{}
@@ -151,11 +156,12 @@ func (l *learner) ownKeys(hosts []int) (keys, bring []string) {
 		}
 		for j := range h.Keys {
 			k := &h.Keys[j]
-			known := l.keys[k.Fingerprint]
-			if !k.Used || k.Scope != source.ScopeAny || of[k.Where] == "" || known == nil || known.useless {
+			known, brought := l.keys[k.Fingerprint], of[k.Where]
+			believed := k.Used && k.Scope == source.ScopeAny || slices.Contains(named[i], k.Fingerprint)
+			if !believed || brought == "" || known == nil || known.useless {
 				continue
 			}
-			keys, bring = append(keys, k.Fingerprint), append(bring, of[k.Where])
+			keys, bring = append(keys, k.Fingerprint), append(bring, brought)
 		}
 	}
 	slices.Sort(keys)

@@ -300,23 +300,26 @@ func TestALabelMayHoldAnything(t *testing.T) {
 func TestTheDistributionsOwnKeysAreNamed(t *testing.T) {
 	s := newSite(t)
 	const brought, own = "etc/apt/trusted.gpg.d/skerry-archive-mussel.asc", "etc/apt/trusted.gpg.d/somebody.asc"
+	const updates = "usr/share/keyrings/skerry-updates.asc"
 	host := s.host(t, "gw-01", skerry("12", "mussel"), nil, map[string]string{
-		"etc/apt/sources.list": "deb http://archive.skerry.example/skerry mussel main\n",
-		brought:                s.public(t, "saltmarsh-2026"),
-		own:                    s.public(t, "plover-2024"),
-		"var/lib/dpkg/status":  "Package: skerry-archive-keyring\nStatus: install ok installed\nArchitecture: all\nVersion: 1\n\n",
-		"var/lib/dpkg/info/skerry-archive-keyring.list": "/.\n/etc\n/etc/apt\n/etc/apt/trusted.gpg.d\n/" + brought + "\n",
+		"etc/apt/sources.list": "deb http://archive.skerry.example/skerry mussel main\n" +
+			"deb [signed-by=/" + updates + "] http://archive.skerry.example/skerry mussel-updates main\n",
+		brought:               s.public(t, "saltmarsh-2026"),
+		own:                   s.public(t, "plover-2024"),
+		updates:               s.public(t, "gannet-2025"),
+		"var/lib/dpkg/status": "Package: skerry-archive-keyring\nStatus: install ok installed\nArchitecture: all\nVersion: 1\n\n",
+		"var/lib/dpkg/info/skerry-archive-keyring.list": "/.\n/etc\n/etc/apt\n/etc/apt/trusted.gpg.d\n/" + brought + "\n/" + updates + "\n",
 	})
 	res, err := learn.Learn([]saved.Snapshot{host}, now)
 	require.NoError(t, err)
 	text := string(res.Files["repositories.yaml"])
-	assert.Contains(t, text, "    # These may stand where the distribution keeps its keys; brought by skerry-archive-keyring.\n    keys:\n      - skerry-archive-mussel\n")
+	assert.Contains(t, text, "    # These may stand where the distribution keeps its keys; brought by skerry-archive-keyring.\n    keys:\n      - skerry-archive-mussel\n      - skerry-updates\n")
 	assert.NotContains(t, text, "somebody")
 	noDrift(t, res, []saved.Snapshot{host})
 	p, diags := policy.Load(res.Files, now)
 	require.Empty(t, diags)
 	sheet := resolve.New(p).Resolve(resolve.Host{Name: host.Host, Class: host.Host, Traits: &host.Traits}).Sheet
 	require.Len(t, sheet.InPlace, 1)
-	require.Len(t, sheet.InPlace[0].Keys, 1)
+	require.Len(t, sheet.InPlace[0].Keys, 2)
 	assert.Equal(t, source.FormName(3), sheet.Format)
 }
