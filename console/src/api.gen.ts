@@ -369,7 +369,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every host, counted by system and state */
+        /** Every host, counted by system or cohort, and state */
         get: operations["show-field"];
         put?: never;
         post?: never;

@@ -57,7 +57,7 @@ func (w *Web) hostRoutes() {
 		operation("group-drift", http.MethodGet, "/api/drift/groups", "Findings that are the same on many hosts, a row each"),
 		s.GroupDrift,
 	)
-	answers(w, operation("show-field", http.MethodGet, "/api/field", "Every host, counted by system and state"), s.Field)
+	answers(w, operation("show-field", http.MethodGet, "/api/field", "Every host, counted by system or cohort, and state"), s.Field)
 	answers(
 		w,
 		operation("list-groups", http.MethodGet, "/api/groups", "The groups of the newest revision, and their hosts"),
