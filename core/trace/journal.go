@@ -185,14 +185,12 @@ func (j *journal) chain(first, array, count uint64) (out []uint64, err error) {
 	return out, nil
 }
 
-// entry reads when an entry was written, and its fields of some names.
-func (j *journal) entry(at uint64, names ...string) (when time.Time, out map[string]string, err error) {
-	o, err := j.object(at, objectEntry, entrySize)
-	if err != nil {
-		return when, nil, err
-	}
-	when = time.UnixMicro(int64(le.Uint64(o[24:])))
-	out = map[string]string{}
+// when an entry was written; o is the entry.
+func when(o []byte) time.Time { return time.UnixMicro(int64(le.Uint64(o[24:]))) }
+
+// said are an entry's fields of some names.
+func (j *journal) said(o []byte, names ...string) (map[string]string, error) {
+	out := map[string]string{}
 	for items := o[entrySize:]; ; {
 		var data uint64
 		switch {
@@ -201,14 +199,14 @@ func (j *journal) entry(at uint64, names ...string) (when time.Time, out map[str
 		case !j.compact && len(items) >= 16:
 			data, items = le.Uint64(items), items[16:]
 		default:
-			return when, out, nil
+			return out, nil
 		}
 		if data == 0 {
 			continue
 		}
 		d, err := j.object(data, objectData, dataSize)
 		if err != nil {
-			return when, out, err
+			return out, err
 		}
 		name, value, is := bytes.Cut(j.payload(d), []byte("="))
 		if is && slices.Contains(names, string(name)) {
@@ -217,19 +215,24 @@ func (j *journal) entry(at uint64, names ...string) (when time.Time, out map[str
 	}
 }
 
-// logins are those that the file tells of.
-func (j *journal) logins() (out []Login, err error) {
+// logins are those that the file tells of since a time, the newest first: of a long file the
+// older ones are of no weight, and not looked at.
+func (j *journal) logins(since time.Time) (out []Login, err error) {
 	list, err := j.entries("_COMM", "sudo")
 	if err != nil {
 		return nil, err
 	}
-	for _, at := range list {
-		when, said, err := j.entry(at, "MESSAGE", "_UID", "_EXE")
+	for _, at := range slices.Backward(list) {
+		o, err := j.object(at, objectEntry, entrySize)
+		if err != nil || when(o).Before(since) {
+			return out, err
+		}
+		said, err := j.said(o, "MESSAGE", "_UID", "_EXE")
 		if err != nil {
 			return out, err
 		}
 		if l, ok := usedSudo(said["MESSAGE"]); ok && isSudo(said["_EXE"], said["_UID"]) {
-			l.At = when
+			l.At = when(o)
 			out = append(out, l)
 		}
 	}
@@ -242,8 +245,8 @@ func isSudo(exe, uid string) bool {
 	return exe == "/usr/bin/sudo" || exe == "/bin/sudo" || exe == "" && uid == "0"
 }
 
-// journaled reads who used sudo from the journals of a host; none where there are none.
-func journaled(root *rootfs.FS) (out []Login, read bool) {
+// journaled reads who used sudo since a time from the journals of a host; none where there are none.
+func journaled(root *rootfs.FS, since time.Time) (out []Login, read bool) {
 	for _, name := range journals(root) {
 		f, err := root.Open(name)
 		if err != nil {
@@ -255,7 +258,7 @@ func journaled(root *rootfs.FS) (out []Login, read bool) {
 			var j *journal
 			if j, err = openJournal(in, info.Size()); err == nil {
 				var some []Login
-				some, err = j.logins()
+				some, err = j.logins(since)
 				out = append(out, some...)
 				read = read || err == nil
 			}

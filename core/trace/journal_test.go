@@ -111,7 +111,7 @@ func TestJournalsAreReadAsJournalctlReadsThem(t *testing.T) {
 			}
 		}
 		keep(rt, file, list, rapid.Bool().Draw(rt, "compact"), rapid.Bool().Draw(rt, "keyed"))
-		ours, read := journaled(aRoot(rt, file))
+		ours, read := journaled(aRoot(rt, file), time.Time{})
 		require.True(rt, read)
 		short := func(l []Login) (out []Login) {
 			for _, x := range l {
@@ -149,7 +149,7 @@ func TestADamagedJournalIsNoJournal(t *testing.T) {
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	whole := func(b []byte) ([]Login, bool) {
-		return journaled(rootfs.New(fstest.MapFS{"var/log/journal/m/system.journal": &fstest.MapFile{Data: b, Mode: 0o640}}).AsOf(at))
+		return journaled(rootfs.New(fstest.MapFS{"var/log/journal/m/system.journal": &fstest.MapFile{Data: b, Mode: 0o640}}).AsOf(at), time.Time{})
 	}
 	all, read := whole(text)
 	require.True(t, read)
@@ -187,12 +187,32 @@ func TestWhoSaysThatItIsSudoIsNotBelieved(t *testing.T) {
 		{at, map[string]string{"_COMM": "sudo-helper", "_UID": "0", "SYSLOG_IDENTIFIER": "sudo", "MESSAGE": lie}},
 	}, true, true)
 	root := aRoot(t, file)
-	some, read := journaled(root)
+	some, read := journaled(root, time.Time{})
 	assert.Empty(t, some)
 	assert.True(t, read)
 	out := Look(root, "deb", time.UTC, map[string]Mark{"/etc/apt/sources.list": {At: at.Add(time.Minute)}}, true)
 	assert.Equal(t, LoginsRead, out["/etc/apt/sources.list"].Logins)
 	assert.Nil(t, out["/etc/apt/sources.list"].Login)
+}
+
+// Of a journal that holds more than is looked at, the last ones are found: those near the file.
+func TestTheLastLoginsOfALongJournalAreFound(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "system.journal")
+	var list []noted
+	at := time.Date(2026, 11, 26, 3, 0, 0, 0, time.UTC)
+	for i := range mostLogins + 200 {
+		fields := map[string]string{"_COMM": "sudo", "_UID": "0", "MESSAGE": fmt.Sprintf("mira : USER=root ; COMMAND=/usr/bin/tool-%d", i)}
+		for n := range 20 {
+			fields[fmt.Sprint("FIELD_", n)] = "tern"
+		}
+		at = at.Add(time.Minute)
+		list = append(list, noted{at, fields})
+	}
+	keep(t, file, list, false, true)
+	out := Look(aRoot(t, file), "deb", time.UTC, map[string]Mark{"/etc/apt/sources.list": {At: at.Add(time.Second)}}, true)["/etc/apt/sources.list"]
+	assert.Equal(t, LoginsRead, out.Logins)
+	require.NotNil(t, out.Login)
+	assert.Equal(t, fmt.Sprint("/usr/bin/tool-", len(list)-1), out.Login.Program)
 }
 
 // Whatever a file holds, it is read to an end.
@@ -204,7 +224,7 @@ func FuzzJournal(f *testing.F) {
 	f.Add(text[:16<<10])
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if j, err := openJournal(bytes.NewReader(b), int64(len(b))); err == nil {
-			some, _ := j.logins()
+			some, _ := j.logins(time.Time{})
 			require.LessOrEqual(t, len(some), mostLogins)
 		}
 	})

@@ -73,7 +73,7 @@ func Look(root *rootfs.FS, family string, zone *time.Location, files map[string]
 	var people []Login
 	read := LoginsNotAllowed
 	if logins {
-		people, read = logged(root, zone)
+		people, read = logged(root, zone, oldest(files).Add(-loginNear))
 	}
 	steps := stepsOf(root, family, zone, files)
 	owner := ownersOf(root, family, steps, files)
@@ -163,8 +163,18 @@ func tail(root *rootfs.FS, name string, visit func(line string)) error {
 	}
 }
 
-// logged reads who used sudo.
-func logged(root *rootfs.FS, zone *time.Location) (out []Login, read string) {
+// oldest is the first time at which one of files was written, as far as that is known.
+func oldest(files map[string]Mark) (at time.Time) {
+	for _, m := range files {
+		if !m.At.IsZero() && (at.IsZero() || m.At.Before(at)) {
+			at = m.At
+		}
+	}
+	return at
+}
+
+// logged reads who used sudo: from journals since a time, from text logs whatever their ends hold.
+func logged(root *rootfs.FS, zone *time.Location, since time.Time) (out []Login, read string) {
 	read = LoginsNone
 	for _, name := range []string{"/var/log/auth.log.1", "/var/log/auth.log", "/var/log/secure"} {
 		err := tail(root, name, func(line string) {
@@ -176,7 +186,7 @@ func logged(root *rootfs.FS, zone *time.Location) (out []Login, read string) {
 			read = LoginsRead
 		}
 	}
-	if some, is := journaled(root); is {
+	if some, is := journaled(root, since); is {
 		out, read = append(out, some...), LoginsRead
 	}
 	return out, read
