@@ -7,7 +7,6 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"testing/fstest"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -16,9 +15,7 @@ import (
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/resolve"
-	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
-	"patientlantern.example/lantern/core/survey"
 	"patientlantern.example/lantern/demo"
 )
 
@@ -188,7 +185,7 @@ func fleet(s *suite) error {
 	for _, d := range distinct {
 		sheets[d.Digest()] = d.Sheet
 	}
-	return drifts(s, digests, sheets)
+	return drifts(s, hosts, digests, sheets)
 }
 
 // surveysOfSheet is how many different surveys there are beside each sheet.
@@ -200,30 +197,15 @@ type pair struct {
 	variant int
 }
 
-// readOf is what is read of a host that has what its sheet says, and in all variants but the
-// first a source of its own.
-func readOf(sheet *source.Sheet, variant int) *source.Survey {
-	files := fstest.MapFS{"etc/os-release": {Data: []byte("ID=skerry\nID_LIKE=debian\nVERSION_CODENAME=mussel\n"), Mode: 0o644}}
-	for _, f := range sheet.Files {
-		files[f.Path[1:]] = &fstest.MapFile{Data: []byte(f.Text), Mode: 0o644}
-	}
-	if variant > 0 {
-		own := fmt.Sprintf("deb http://own-%d.brinewick.test/apt stable main\n", variant)
-		files["etc/apt/sources.list.d/own.list"] = &fstest.MapFile{Data: []byte(own), Mode: 0o644}
-	}
-	r := survey.Read(rootfs.New(files), survey.Machine{Arch: "x86_64"})
-	return &r.Survey
-}
-
 // drifts measures what hosts differ in: whole surveys with their sources and keys, each distinct
 // pair compared once.
-func drifts(s *suite, digests []string, sheets map[string]*source.Sheet) error {
+func drifts(s *suite, hosts []resolve.Host, digests []string, sheets map[string]*source.Sheet) error {
 	pairs := make([]pair, len(digests))
 	surveys := map[pair]*source.Survey{}
 	for i, d := range digests {
 		pairs[i] = pair{d, i / traitCount % surveysOfSheet}
 		if surveys[pairs[i]] == nil {
-			surveys[pairs[i]] = readOf(sheets[d], pairs[i].variant)
+			surveys[pairs[i]] = &surveyed(sheets[d], hosts[i].Traits, pairs[i].variant).Survey
 		}
 	}
 	memo := map[pair][]drift.Finding{}

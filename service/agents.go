@@ -7,7 +7,6 @@ import (
 	"errors"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
@@ -24,15 +23,7 @@ import (
 const mostZone = 60
 
 // short bounds an error that may repeat what somebody sent.
-func short(s string) string { return clip(s, 200) }
-
-// clip cuts a text off after so many bytes, and shows that it did.
-func clip(s string, most int) string {
-	if len(s) > most {
-		s = strings.ToValidUTF8(s[:most], "") + " …"
-	}
-	return s
-}
+func short(s string) string { return refusal.Clip(s, 200) }
 
 // Join takes a host into the fleet.
 func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
@@ -99,7 +90,8 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 	if out.Asked = ask.stamp; ask.stamp != "" && ask.stamp != v.answered {
 		out.Packages, out.Sources = ask.packages, ask.sources
 	}
-	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Form == v.Form && clip(in.Zone, mostZone) == v.Zone &&
+	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Form == v.Form &&
+		refusal.Clip(in.Zone, mostZone) == v.Zone &&
 		in.Free == nil && in.Access == nil &&
 		in.Packages == nil && in.Sources == nil && in.Traced == nil &&
 		in.Trouble == v.Trouble {
@@ -133,7 +125,7 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 // said notes in a row what a host says with a check-in. ask is what it was asked for.
 func said(v *hostView, in *api.CheckIn, now time.Time, ask *askedList) error {
 	v.Traits, v.Survey, v.Agent, v.Form, v.LastSeen = in.Traits, in.Survey, in.Agent, in.Form, now
-	v.Zone = same(clip(in.Zone, mostZone))
+	v.Zone = same(refusal.Clip(in.Zone, mostZone))
 	if in.Free != nil {
 		v.Free = maps.Clone(in.Free)
 	}
@@ -184,7 +176,7 @@ func takePackages(v *hostView, in *api.Packages, ask *askedList) error {
 		c.Unknown, c.Packages = short(c.Unknown), max(c.Packages, 0)
 		c.Names = slices.Clone(c.Names[:min(len(c.Names), mostNames)])
 		for i := range c.Names {
-			c.Names[i] = clip(short(c.Names[i]), mostName)
+			c.Names[i] = refusal.Clip(short(c.Names[i]), mostName)
 		}
 		p.Came[key] = c
 	}

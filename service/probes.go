@@ -25,6 +25,7 @@ import (
 	"patientlantern.example/lantern/fetch"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/memo"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -187,7 +188,7 @@ func (s *Service) see(ctx context.Context, x *place, p *policy.Policy, old *api.
 
 // refuseLook notes why what stands at a place is refused.
 func refuseLook(look *api.RepositoryLook, err error) {
-	look.State, look.Why = api.PlaceTrouble, clip(err.Error(), 500)
+	look.State, look.Why = api.PlaceTrouble, refusal.Clip(err.Error(), 500)
 	var refused *upstream.Refused
 	if errors.As(err, &refused) {
 		m := cause.About(refused.Kind)

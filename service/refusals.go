@@ -30,5 +30,5 @@ func (s *Service) refuse(err error) error {
 		return no
 	}
 	s.log.Error("answering an operator", "error", err)
-	return refusal.Of(refusal.Broken, "the service could not do it; its log says why")
+	return refusal.Of(refusal.Broken, refusal.Inside)
 }

@@ -8,6 +8,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/trace"
+	"patientlantern.example/lantern/service/refusal"
 )
 
 // mostTraced bounds of how many files a host is asked at once.
@@ -46,15 +47,15 @@ func takeTraced(v *hostView, in *api.Traced) error {
 		if !told {
 			continue
 		}
-		t.Unknown, t.Logins = clip(short(t.Unknown), 200), clip(t.Logins, 20)
+		t.Unknown, t.Logins = refusal.Clip(short(t.Unknown), 200), refusal.Clip(t.Logins, 20)
 		if t.Step != nil {
 			s := *t.Step
-			s.Package, s.From, s.To = clip(short(s.Package), 200), clip(short(s.From), 100), clip(short(s.To), 100)
+			s.Package, s.From, s.To = refusal.Clip(short(s.Package), 200), refusal.Clip(short(s.From), 100), refusal.Clip(short(s.To), 100)
 			t.Step = &s
 		}
 		if t.Login != nil {
 			l := *t.Login
-			l.Who, l.Program = clip(short(l.Who), 100), clip(short(l.Program), 200)
+			l.Who, l.Program = refusal.Clip(short(l.Who), 100), refusal.Clip(short(l.Program), 200)
 			t.Login = &l
 		}
 		kept.Files[name] = t

@@ -8,6 +8,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/service/refusal"
 )
 
 // mostBad bounds how many sources of a host are kept that cannot be refreshed.
@@ -19,10 +20,11 @@ func watched(l *api.SourcesLook) (json.RawMessage, error) {
 	kept.Bad = append([]api.SourceOutcome{}, l.Bad[:min(len(l.Bad), mostBad)]...)
 	for i := range kept.Bad {
 		o := &kept.Bad[i]
-		o.Message, o.URL, o.Suite, o.File = clip(o.Message, 500), clip(o.URL, 500), clip(o.Suite, 200), clip(o.File, 500)
+		o.Message, o.URL = refusal.Clip(o.Message, 500), refusal.Clip(o.URL, 500)
+		o.Suite, o.File = refusal.Clip(o.Suite, 200), refusal.Clip(o.File, 500)
 		o.Cause = nil
 	}
-	kept.Trouble = clip(l.Trouble, 500)
+	kept.Trouble = refusal.Clip(l.Trouble, 500)
 	return json.Marshal(kept)
 }
 

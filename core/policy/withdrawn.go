@@ -36,15 +36,14 @@ func (l *loader) believed(r *Repository) []Text {
 	if len(all) == 0 || len(left) > 0 {
 		return left
 	}
+	w := l.policy.Withdrawn[all[0].Value]
 	if r.InPlace { // its entries name their key themselves, or believe what the distribution has brought
-		w := l.policy.Withdrawn[all[0].Value]
 		l.report("key-withdrawn", diag.Warning, w.Pos,
 			fmt.Sprintf("every key of the repository %q is withdrawn, and it stays on: hosts believe what their distribution has brought", r.Name),
 			"take the distribution's key away with the package that brings it, or switch the entries off with enabled: false", r.Pos)
 		return left
 	}
 	r.Keyless = true
-	w := l.policy.Withdrawn[all[0].Value]
 	l.report("key-withdrawn", diag.Warning, w.Pos,
 		fmt.Sprintf("the repository %q is off: every key that it is believed by is withdrawn (%s)", r.Name, w.Because),
 		"when the vendor has a new key, add it with succeeds:", r.Pos)

@@ -81,12 +81,8 @@ func (w *writing) signingKeys() (out []family.SigningKey) {
 }
 
 // ownKeys are the fingerprints of the distribution's own keys, as far as the policy names them.
-func (w *writing) ownKeys() (out []string) {
-	for _, k := range w.signingKeys() {
-		out = append(out, k.Fingerprint)
-	}
-	slices.Sort(out)
-	return out
+func (w *writing) ownKeys() []string {
+	return slices.Sorted(slices.Values(w.repo.Fingerprints(w.policy)))
 }
 
 // deb writes one file for apt, or the rule for the distribution's own entries. It

@@ -3,6 +3,8 @@
 // whoever speaks there.
 package refusal
 
+import "strings"
+
 // Kind says why something is refused.
 type Kind int
 
@@ -55,3 +57,15 @@ func NotFound(message string) error { return Of(Missing, message) }
 
 // Wrong refuses what was read and cannot be taken.
 func Wrong(message string, details ...error) error { return Of(Invalid, message, details...) }
+
+// Inside is all that anybody is told of what went wrong inside.
+const Inside = "the service could not do it; its log says why"
+
+// Clip cuts a text off after so many bytes, and shows that it did: what repeats something that
+// was sent does not grow with it.
+func Clip(s string, most int) string {
+	if len(s) > most {
+		s = strings.ToValidUTF8(s[:most], "") + " …"
+	}
+	return s
+}

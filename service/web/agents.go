@@ -1,6 +1,7 @@
 package web
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -14,45 +15,41 @@ import (
 	"patientlantern.example/lantern/shelf"
 )
 
-// hears makes a handler of what the service answers an agent: what is sent is read up to a
-// bound.
-func hears[I, O any](w *Web, limit int64, do func(r *http.Request, in *I) (*O, error)) http.HandlerFunc {
+// hears has a call of an agent answered by the service: what is sent is read up to a bound.
+func hears[I, O any](w *Web, limit int64, do func(context.Context, *I) (*O, error)) http.HandlerFunc {
 	return func(rw http.ResponseWriter, r *http.Request) {
 		var in I
 		if !decode(rw, r, limit, &in) {
 			return
 		}
-		out, err := do(r, &in)
-		switch {
-		case err != nil:
+		out, err := do(r.Context(), &in)
+		if err != nil {
 			w.fail(rw, r, err)
-		case out == nil:
-			rw.WriteHeader(http.StatusNoContent)
-		default:
-			answer(rw, out)
+			return
 		}
+		answer(rw, out)
 	}
 }
 
-func (w *Web) join(rw http.ResponseWriter, r *http.Request) {
-	hears(w, maxSignIn, func(r *http.Request, in *api.Join) (*api.Joined, error) { return w.service.Join(r.Context(), in) })(rw, r)
+// takes likewise, where nothing is told but that it was done.
+func takes[I any](w *Web, limit int64, do func(context.Context, *I) error) http.HandlerFunc {
+	return func(rw http.ResponseWriter, r *http.Request) {
+		var in I
+		if !decode(rw, r, limit, &in) {
+			return
+		}
+		if err := do(r.Context(), &in); err != nil {
+			w.fail(rw, r, err)
+			return
+		}
+		rw.WriteHeader(http.StatusNoContent)
+	}
 }
 
-func (w *Web) checkIn(rw http.ResponseWriter, r *http.Request) {
-	hears(w, maxCall, func(r *http.Request, in *api.CheckIn) (*api.CheckInAnswer, error) {
-		return w.service.CheckIn(r.Context(), in)
-	})(rw, r)
-}
-
-func (w *Web) report(rw http.ResponseWriter, r *http.Request) {
-	hears(w, maxReport, func(r *http.Request, in *api.Report) (*struct{}, error) {
-		return nil, w.service.Report(r.Context(), in)
-	})(rw, r)
-}
-
+// access gives a host what opens its licensed sources. Nothing between keeps it.
 func (w *Web) access(rw http.ResponseWriter, r *http.Request) {
-	hears(w, maxCall, func(r *http.Request, in *api.AccessOrder) (*api.AccessAnswer, error) {
-		out, err := w.service.Access(r.Context(), in)
+	hears(w, maxCall, func(ctx context.Context, in *api.AccessOrder) (*api.AccessAnswer, error) {
+		out, err := w.service.Access(ctx, in)
 		if err == nil {
 			rw.Header().Set("Cache-Control", "no-store")
 		}

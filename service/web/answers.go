@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"strings"
 	"sync"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -53,11 +52,8 @@ func (w *Web) told(err error) error {
 		return huma.NewError(statuses[no.Kind], no.Message, no.Details...)
 	}
 	w.log.Error("answering an operator", "error", err)
-	return huma.NewError(http.StatusInternalServerError, broken)
+	return huma.NewError(http.StatusInternalServerError, refusal.Inside)
 }
-
-// broken is all that anybody is told of what went wrong inside.
-const broken = "the service could not do it; its log says why"
 
 // fail answers an agent with what an error stands for.
 func (w *Web) fail(rw http.ResponseWriter, r *http.Request, err error) {
@@ -66,7 +62,7 @@ func (w *Web) fail(rw http.ResponseWriter, r *http.Request, err error) {
 		return
 	}
 	w.log.Error("answering", "method", r.Method, "path", r.URL.Path, "error", err)
-	problem(rw, http.StatusInternalServerError, broken)
+	problem(rw, http.StatusInternalServerError, refusal.Inside)
 }
 
 // problem writes problem details, RFC 9457.
@@ -93,7 +89,7 @@ func decode(rw http.ResponseWriter, r *http.Request, limit int64, v any) bool {
 		return false
 	}
 	if err := jsonv1.Unmarshal(text, v); err != nil {
-		problem(rw, http.StatusBadRequest, "the body is not the JSON that is wanted: "+clip(err.Error(), mostRepeated))
+		problem(rw, http.StatusBadRequest, "the body is not the JSON that is wanted: "+refusal.Clip(err.Error(), mostRepeated))
 		return false
 	}
 	return true
@@ -160,12 +156,4 @@ func detail(err error) *huma.ErrorDetail {
 	return &huma.ErrorDetail{Message: bounded(err.Error())}
 }
 
-func bounded(s string) string { return clip(s, mostSaid) }
-
-// clip cuts a text off after so many bytes, and shows that it did.
-func clip(s string, most int) string {
-	if len(s) > most {
-		s = strings.ToValidUTF8(s[:most], "") + " …"
-	}
-	return s
-}
+func bounded(s string) string { return refusal.Clip(s, mostSaid) }

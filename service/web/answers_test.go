@@ -51,7 +51,7 @@ func TestEachKindOfRefusalIsAStatus(t *testing.T) {
 func TestWhatBreaksInsideIsToldToTheLogAlone(t *testing.T) {
 	w, log := said()
 	inside := errors.New("disk image is malformed at /srv/lantern")
-	assert.EqualError(t, w.told(inside), broken)
+	assert.EqualError(t, w.told(inside), refusal.Inside)
 	rec := httptest.NewRecorder()
 	w.fail(rec, httptest.NewRequest(http.MethodPost, "/api/agent/check-in", nil), inside)
 	assert.Equal(t, http.StatusInternalServerError, rec.Code)

@@ -111,7 +111,7 @@ func (w *Web) recover(next http.Handler) http.Handler {
 		defer func() {
 			if v := recover(); v != nil && v != http.ErrAbortHandler { //nolint:errorlint // the very value
 				w.log.Error("a handler crashed", "method", r.Method, "path", r.URL.Path, "panic", v, "stack", string(debug.Stack()))
-				problem(rw, http.StatusInternalServerError, "the service could not do it; its log says why")
+				problem(rw, http.StatusInternalServerError, refusal.Inside)
 			}
 		}()
 		next.ServeHTTP(rw, r)

@@ -90,13 +90,13 @@ func (w *Web) routes() {
 		r.Get("/api/events", w.events)
 	})
 	r.Group(func(r chi.Router) {
-		r.With(w.throttled).Post("/api/agent/join", w.join)
+		r.With(w.throttled).Post("/api/agent/join", hears(w, maxSignIn, s.Join))
 		r.Group(func(r chi.Router) {
 			r.Use(w.agents)
-			r.Post("/api/agent/check-in", w.checkIn)
+			r.Post("/api/agent/check-in", hears(w, maxCall, s.CheckIn))
 			r.Post("/api/agent/documents", w.putDocuments)
 			r.Get("/api/agent/delivery", w.delivery)
-			r.Post("/api/agent/reports", w.report)
+			r.Post("/api/agent/reports", takes(w, maxReport, s.Report))
 			r.Post("/api/agent/access", w.access)
 			r.Get("/api/documents/{digest}", w.document)
 		})

@@ -15,8 +15,8 @@ import { ago, count, date, exact, number, severityLook, short } from '../words'
 const now = useNow()
 const mostFindings = 6
 const { text, go } = useAddress()
-const rows = computed(() => (text('by') === 'cohort' ? 'cohort' : 'system'))
-const field = useQuery({ queryKey: ['hosts', 'field', rows], queryFn: () => told(client.GET('/api/field', { params: { query: { by: rows.value } } })), placeholderData: keepPreviousData })
+const rows = computed<'system' | 'cohort'>(() => (text('by') === 'cohort' ? 'cohort' : 'system'))
+const field = useQuery({ queryKey: ['hosts', 'field', rows], queryFn: async () => ({ by: rows.value, ...(await told(client.GET('/api/field', { params: { query: { by: rows.value } } }))) }), placeholderData: keepPreviousData })
 const drift = useQuery({ queryKey: ['drift', 'overview'], queryFn: () => told(client.GET('/api/drift/groups', { params: { query: { per_page: mostFindings } } })) })
 const rollouts = useQuery({ queryKey: ['rollouts', 'overview'], queryFn: () => told(client.GET('/api/rollouts', { params: { query: { per_page: 1 } } })) })
 const revisions = useQuery({ queryKey: ['revisions', 'overview'], queryFn: () => told(client.GET('/api/revisions', { params: { query: { per_page: 1 } } })) })
@@ -85,7 +85,7 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
   </section>
   <p v-else-if="all" class="soft">Nothing is pressing, as far as is known.</p>
 
-  <Field v-if="field.data.value?.items.length" :systems="field.data.value.items" :total="field.data.value.total" :by="rows" @by="(v) => go({ by: v === 'cohort' ? v : undefined })" />
+  <Field v-if="field.data.value?.items.length" :systems="field.data.value.items" :total="field.data.value.total" :by="field.data.value.by" @by="(v) => go({ by: v === 'cohort' ? v : undefined })" />
 
   <div class="columns">
     <section>

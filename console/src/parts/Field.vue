@@ -99,7 +99,7 @@ function draw() {
 
 onMounted(draw)
 useResizeObserver(useParentElement(canvas), () => draw())
-watch([() => props.systems, () => props.by, dark], () => void nextTick(draw))
+watch([() => props.systems, dark], () => void nextTick(draw))
 </script>
 
 <template>
