@@ -88,11 +88,13 @@ func (a *attempt) goBack(ctx context.Context, cause error) error {
 	return cause
 }
 
-// dangers are the findings that let somebody supply packages who should not.
+// dangers are the findings that let somebody supply packages who should not. What stood for a
+// repository of the policy goes back as it was where the policy's own way to it does not work:
+// the host had it so, and would have it nowhere else.
 func dangers(sheet, before *source.Sheet, s *source.Survey) map[string]drift.Finding {
 	out := map[string]drift.Finding{}
 	for _, f := range drift.CompareAfter(sheet, before, s) {
-		if f.Severity == drift.Danger {
+		if f.Severity == drift.Danger && f.Class != drift.DoubledSource {
 			out[f.Key()] = f
 		}
 	}

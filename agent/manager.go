@@ -9,7 +9,6 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/cause"
-	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
@@ -17,6 +16,7 @@ import (
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // manager is how the agent asks a family's package manager.
@@ -166,19 +166,16 @@ func (a *attempt) blame(ctx context.Context, m manager, after *survey.Result) er
 
 // spoken tells outcomes of sources that the sheet speaks of.
 func (a *attempt) spoken(after *survey.Result) func(*api.SourceOutcome) bool {
-	ours := a.sheet.Paths()
-	ours[flatpak.Config] = true
 	at := func(file string, line int) string { return fmt.Sprintf("%s:%d", file, line) }
-	spoken := map[string]bool{} // entries that a rule speaks of
-	sources := after.Survey.Sources
-	for _, rule := range a.sheet.InPlace {
-		for i := range deb.Judge(rule, sources, ours).Covers {
-			spoken[at(sources[i].File, sources[i].Line)] = true
-		}
-		for i := range family.JudgeSections(rule, a.sheet.Family, sources, ours).Covers {
-			spoken[at(sources[i].File, sources[i].Line)] = true
+	spoken := map[string]bool{}
+	verdicts, _ := verdict.New(a.sheet, a.sheet, &after.Survey).Survey()
+	for i := range verdicts {
+		if s := &after.Survey.Sources[i]; verdicts[i].Kind == verdict.Ruled {
+			spoken[at(s.File, s.Line)] = true
 		}
 	}
+	ours := a.sheet.Paths()
+	ours[flatpak.Config] = true
 	return func(o *api.SourceOutcome) bool { return ours[o.File] || spoken[at(o.File, o.Line)] }
 }
 

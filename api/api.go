@@ -87,6 +87,7 @@ type HostDetail struct {
 	Waived     []WaivedFinding   `json:"waived_findings" doc:"Findings that somebody accepts until a date"`
 	Diff       string            `json:"diff" doc:"What healing would change, as a unified diff"`
 	Impossible []string          `json:"impossible" doc:"What healing cannot bring about"`
+	Fates      []reason.Fate     `json:"fates" doc:"What the policy makes of each of its sources, in their order; empty without a sheet"`
 	Reasons    []Reason          `json:"reasons" doc:"Why its sheet holds what it holds"`
 	Carried    *time.Time        `json:"carried" doc:"When a sheet was last carried to it"`
 	Base       *HostBase         `json:"base,omitempty" doc:"What the policy says nothing of is held against what it was then"`

@@ -50,7 +50,7 @@ func (a *app) explain() *cobra.Command {
 				}
 				if picked, err := pick(e, what); err == nil {
 					e = picked
-				} else if e, err = a.edited(cmd.Context(), e, what, from, err); err != nil {
+				} else if e, err = edited(e, what, err); err != nil {
 					return err
 				}
 				all = append(all, e)
@@ -96,9 +96,13 @@ func (a *app) explanation(ctx context.Context, host, dir, from string, revision 
 	if err != nil {
 		return reason.Explanation{}, err
 	}
-	e, err := resolveFor(p, []saved.Snapshot{*h}).resolver.Explain(hostOf(h))
+	r := resolveFor(p, []saved.Snapshot{*h})
+	e, err := r.resolver.Explain(hostOf(h))
 	if err != nil {
 		return reason.Explanation{}, err
+	}
+	if sheet := r.results[0].Sheet; sheet != nil {
+		e.Fates = reason.Fates(sheet, sheet, &h.Survey)
 	}
 	return *e, nil
 }
@@ -121,48 +125,52 @@ func surveyOf(hosts []saved.Snapshot, name, folder string) (*saved.Snapshot, err
 	return nil, no("there is no survey of %q in %s%s", name, folder, near)
 }
 
-// edited explains a file that is not the policy's own: its entries, and what the policy says of
-// them. Where the host has no such file the error stays.
-func (a *app) edited(ctx context.Context, e reason.Explanation, what, from string, otherwise error) (reason.Explanation, error) {
-	list, err := a.snapshots(ctx, from, []string{e.Host})
-	if err != nil {
-		return e, otherwise
-	}
+// edited explains a file that is not the policy's own: what becomes of what stands in it, and
+// what the policy says of it. Where the host has no such file the error stays.
+func edited(e reason.Explanation, what string, otherwise error) (reason.Explanation, error) {
 	file, line := fileAndLine(what)
-	x := e.Edit(&list[0].Survey, file)
+	x := e.In(file)
 	if x == nil {
 		return e, otherwise
 	}
 	if line > 0 {
-		x.Entries = slices.DeleteFunc(x.Entries, func(y reason.EditedEntry) bool { return y.Line != line })
-		if len(x.Entries) == 0 {
+		x.Fates = slices.DeleteFunc(x.Fates, func(y reason.Fate) bool { return y.Line != line })
+		if len(x.Fates) == 0 {
 			return e, no("no entry of %s begins in line %d, in the last survey of %s", x.Path, line, e.Host)
 		}
 	}
 	about := map[string]bool{}
-	for _, y := range x.Entries {
+	for _, y := range x.Fates {
 		for _, r := range y.Repositories {
 			about[r] = true
 		}
 	}
-	e.Edited, e.Files = x, []reason.FileReason{}
+	e.Edited, e.Files, e.Fates = x, []reason.FileReason{}, nil
 	e.Rules = slices.DeleteFunc(e.Rules, func(r reason.RuleReason) bool { return !about[r.Repository] })
 	e.Repositories = slices.DeleteFunc(e.Repositories, func(r reason.RepositoryReason) bool { return !about[r.Name] })
 	return e, nil
 }
 
+// thens are what a change does to an entry, in words.
+var thens = map[string]string{
+	"switch-on": "a change switches it on", "switch-off": "a change switches it off", "rewrite": "a change rewrites it",
+	"remove": "a change takes it out",
+}
+
 // showEdited shows the entries of a file that is not the policy's own.
 func (a *app) showEdited(x *reason.EditedFile) {
 	a.out.Printf("\n%s  %s", a.out.Paint(view.Cyan, x.Path), a.out.Paint(view.Dim, "not the policy's own; its entries as they were last seen"))
-	for _, y := range x.Entries {
+	for _, y := range x.Fates {
 		state := ""
 		if !y.Enabled {
 			state = a.out.Paint(view.Dim, "  off")
 		}
 		a.out.Printf("%s  %s%s", a.out.Paint(view.Dim, fmt.Sprintf("%4d", y.Line)), a.out.Paint(view.Bold, y.Text), state)
-		says := "the policy says nothing of it: see unlisted, and lantern drift"
-		if len(y.Repositories) > 0 {
-			says = strings.Join(y.Repositories, ", ") + " says what must hold of it"
+		says := y.Why
+		if then := thens[y.Then]; then != "" {
+			says += ": " + a.out.Paint(view.Yellow, then)
+		} else if y.Kind == "unlisted" || y.Kind == "licensed" {
+			says += ", and stays (unlisted: report)"
 		}
 		a.out.Printf("      %s %s", a.out.Paint(view.Cyan, "↳"), says)
 	}

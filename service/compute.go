@@ -40,7 +40,7 @@ type computer struct {
 	texts    *memo.Cache[string, []byte]
 	releases *memo.Cache[string, []source.Release] // by survey
 	files    *memo.Cache[string, []source.File]    // by survey
-	verdicts *memo.Cache[question, *verdict]
+	verdicts *memo.Cache[question, *judgement]
 	changes  *memo.Cache[pair, *outcome]
 	revs     *memo.Cache[int64, *resolve.Resolver]
 
@@ -77,7 +77,7 @@ func newComputer(st *store.Store, build string) *computer {
 			keptSheets,
 		), texts: memo.New[string, []byte](keptTexts), releases: memo.New[string, []source.Release](keptSurveys * 16),
 		files:    memo.New[string, []source.File](keptFiles),
-		verdicts: memo.New[question, *verdict](keptVerdicts), changes: memo.New[pair, *outcome](keptChanges),
+		verdicts: memo.New[question, *judgement](keptVerdicts), changes: memo.New[pair, *outcome](keptChanges),
 		revs: memo.New[int64, *resolve.Resolver](keptRevs), carried: memo.New[string, map[string]string](keptHad),
 	}
 }
@@ -127,7 +127,7 @@ func (c *computer) base(ctx context.Context, name string) (*drift.Base, error) {
 
 // verdict is how a host with a survey stands under a sheet, but for what follows from the
 // time and from seats.
-type verdict struct {
+type judgement struct {
 	Findings []drift.Finding `json:"findings"`
 	NextEnd  time.Time       `json:"next_end,omitzero"` // when the first of the sources loses its last key
 	Unread   bool            `json:"unread,omitempty"`
@@ -135,7 +135,7 @@ type verdict struct {
 	keys     []string        // of the findings
 }
 
-func (v *verdict) finish() *verdict {
+func (v *judgement) finish() *judgement {
 	v.Findings = slices.Clip(v.Findings)
 	v.keys = make([]string, len(v.Findings))
 	for i, f := range v.Findings {
@@ -210,8 +210,8 @@ func (c *computer) sheetOf(ctx context.Context, digest string) (*source.Sheet, e
 }
 
 // judge compares a sheet with a survey.
-func (c *computer) judge(ctx context.Context, q question) (*verdict, error) {
-	return c.verdicts.Get(q, func() (*verdict, error) {
+func (c *computer) judge(ctx context.Context, q question) (*judgement, error) {
+	return c.verdicts.Get(q, func() (*judgement, error) {
 		sh, err := c.sheetOf(ctx, q.Sheet)
 		if err != nil {
 			return nil, err
@@ -230,7 +230,7 @@ func (c *computer) judge(ctx context.Context, q question) (*verdict, error) {
 		if err != nil {
 			return nil, err
 		}
-		out := &verdict{Unread: len(su.Problems) > 0 || su.Settings == nil || base != nil && base.Survey.Settings == nil}
+		out := &judgement{Unread: len(su.Problems) > 0 || su.Settings == nil || base != nil && base.Survey.Settings == nil}
 		for _, f := range drift.Judge(drift.Input{Sheet: sh, Before: was, Survey: su, Base: base}) {
 			if f.Class == drift.ChangedText { // means the same: told of where somebody asks
 				out.TextOnly = append(out.TextOnly, f.File)
@@ -258,7 +258,7 @@ func (c *computer) recall(ctx context.Context) error {
 		return nil
 	}
 	return c.store.Verdicts(ctx, c.build, func(v store.Verdict) error {
-		out := &verdict{}
+		out := &judgement{}
 		if jsonv1.Unmarshal(v.Body, out) == nil {
 			c.verdicts.Put(question{same(v.Sheet), same(v.Before), same(v.Survey), same(v.Base)}, out.finish())
 		}

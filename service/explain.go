@@ -11,6 +11,7 @@ import (
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/saved"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -46,7 +47,33 @@ func (s *Service) Explain(ctx context.Context, in *ExplainQuery) (*reason.Explan
 	if err := s.compute.sayMedia(ctx, e, v); err != nil {
 		return nil, s.refuse(err)
 	}
+	res, err := s.compute.resolve(ctx, rs, v)
+	if err != nil {
+		return nil, s.refuse(err)
+	}
+	if e.Fates, err = s.compute.fates(ctx, v, res.Sheet); err != nil {
+		return nil, s.refuse(err)
+	}
 	return e, nil
+}
+
+// fates says what becomes of each source of a host's last survey under a sheet.
+func (c *computer) fates(ctx context.Context, v *hostView, sheet *source.Sheet) ([]reason.Fate, error) {
+	if v.Survey == "" || sheet == nil {
+		return []reason.Fate{}, nil
+	}
+	var before *source.Sheet
+	var err error
+	if v.Carried.Sheet != "" {
+		if before, err = c.sheetOf(ctx, v.Carried.Sheet); err != nil {
+			return nil, err
+		}
+	}
+	survey, err := c.surveyOf(ctx, v.Survey)
+	if err != nil {
+		return nil, err
+	}
+	return reason.Fates(sheet, before, survey), nil
 }
 
 // sayMedia fills in whether media were there when the host looked last. It looks for those

@@ -11,6 +11,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
@@ -130,6 +131,7 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 		Waived:     []api.WaivedFinding{},
 		Impossible: []string{},
 		Reasons:    []api.Reason{},
+		Fates:      []reason.Fate{},
 		Settings:   []source.Setting{},
 		Pins:       []source.Pin{},
 		Holds:      []source.Hold{},
@@ -149,6 +151,13 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 		return nil, s.refuse(err)
 	}
 	if v.Sheet != "" && v.Survey != "" {
+		sheet, err := s.compute.sheetOf(ctx, v.Sheet)
+		if err != nil {
+			return nil, s.refuse(err)
+		}
+		if d.Fates, err = s.compute.fates(ctx, v, sheet); err != nil {
+			return nil, s.refuse(err)
+		}
 		o, err := s.compute.change(ctx, healing(v))
 		if err != nil {
 			return nil, s.refuse(err)

@@ -1932,17 +1932,9 @@ export interface components {
             /** @description Numbers; the first is the one that could be given back */
             paid_by: string[];
         };
-        EditedEntry: {
-            enabled: boolean;
-            /** Format: int64 */
-            line: number;
-            /** @description Of the policy, that say what must hold of it; none: the policy says nothing of it */
-            repositories: string[];
-            text: string;
-        };
         EditedFile: {
+            fates: components["schemas"]["Fate"][];
             path: string;
-            sources_in: components["schemas"]["EditedEntry"][];
         };
         Ending: {
             /**
@@ -2042,6 +2034,8 @@ export interface components {
         Explanation: {
             /** @description A file that is not the policy's own, where one was asked about */
             edited?: components["schemas"]["EditedFile"];
+            /** @description What becomes of each source of its last survey */
+            fates?: components["schemas"]["Fate"][];
             /** @description Files that the policy owns, line by line */
             files: components["schemas"]["FileReason"][];
             host: string;
@@ -2075,6 +2069,23 @@ export interface components {
             revision?: number;
             /** @description What it is, where no agent has told */
             traits?: components["schemas"]["Traits"];
+        };
+        Fate: {
+            enabled: boolean;
+            file: string;
+            /** Format: int64 */
+            line: number;
+            /** @description Of the policy, that it stands for or that say what must hold of it */
+            repositories: string[];
+            /** @enum {string} */
+            stands_as: "ours" | "ruled" | "adopted" | "withdrawn" | "replaced" | "elsewhere" | "doubled" | "licensed" | "unlisted" | "idle" | "foreign";
+            text: string;
+            /**
+             * @description What a change does to it
+             * @enum {string}
+             */
+            then: "stay" | "switch-on" | "switch-off" | "rewrite" | "remove";
+            why: string;
         };
         Field: {
             items: components["schemas"]["FieldSystem"][];
@@ -2637,6 +2648,8 @@ export interface components {
              * @example deb
              */
             family: string;
+            /** @description What the policy makes of each of its sources, in their order; empty without a sheet */
+            fates: components["schemas"]["Fate"][];
             /**
              * Format: int64
              * @description How many findings it has

@@ -148,3 +148,11 @@ export function count(n: number, one: string, many: string): string {
 export function shortKey(fingerprint: string): string {
   return fingerprint.length > 16 ? '…' + fingerprint.slice(-16) : fingerprint
 }
+
+/** What the policy makes of a source of a host, in a few words. */
+export function fateWords(f: { stands_as: string; then: string; why: string; repositories: string[] }): string {
+  const names = f.repositories.join(', ')
+  const then: Record<string, string> = { 'switch-on': 'goes on', 'switch-off': 'goes off', rewrite: 'is rewritten', remove: 'goes' }
+  const what = f.stands_as === 'ours' ? names || 'the policy’s own' : f.stands_as === 'ruled' ? `${names}, in place` : f.why
+  return then[f.then] ? `${what}: ${then[f.then]} with the next change` : what
+}

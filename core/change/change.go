@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/lines"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // Actions of an edit.
@@ -66,12 +67,12 @@ type Input struct {
 // Compute returns the edits. With equal inputs it gives equal results.
 func Compute(in Input) Change {
 	c := &computer{
-		Input:    in,
-		owned:    map[string]bool{},
-		modes:    map[string]string{},
-		parsed:   map[string][]source.Source{},
-		releases: drift.Releases(in.Sheet),
-		lists:    map[string]bool{},
+		Input:  in,
+		owned:  map[string]bool{},
+		modes:  map[string]string{},
+		parsed: map[string][]source.Source{},
+		court:  verdict.New(in.Sheet, in.Before, in.Survey),
+		lists:  map[string]bool{},
 	}
 	for i := range in.Survey.Sources {
 		for _, p := range in.Survey.Sources[i].MirrorFiles() {
@@ -81,11 +82,9 @@ func Compute(in Input) Change {
 	for _, f := range in.Survey.Files {
 		c.modes[f.Path] = f.Mode
 	}
-	c.adopted = drift.Adopt(in.Sheet, in.Before, in.Survey)
+	c.adopted = c.court.Adopted
+	c.verdicts, c.gaps = c.court.Survey()
 	c.differs()
-	if in.Before != nil {
-		c.let = drift.Adopt(in.Before, in.Before, in.Survey)
-	}
 	for _, f := range in.Sheet.Files {
 		c.owned[f.Path] = true
 		c.whole(f)
@@ -154,11 +153,12 @@ type computer struct {
 	owned    map[string]bool
 	modes    map[string]string
 	parsed   map[string][]source.Source
-	releases map[string]*source.SheetSource
-	adopted  *drift.Adoption
+	court    *verdict.Court
+	verdicts []verdict.Verdict // what becomes of each source of the survey
+	gaps     []verdict.Gap
+	adopted  *verdict.Adoption
 	lists    map[string]bool            // lists of mirrors, which hold no sources
 	strayed  map[string][]drift.Finding // by file: what is not as it was when the policy came
-	let      *drift.Adoption            // what the sheet before left where it stands; nil without one
 	leaving  []source.Source            // in use, and not any more afterwards
 	out      Change
 }

@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"slices"
 
-	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // Gone is a source that is in use, and that a change takes away: nothing of what it offers
@@ -36,7 +36,7 @@ func (c *computer) gone() {
 	}
 	var before map[string]*source.SheetSource
 	if c.Before != nil {
-		before = drift.Releases(c.Before)
+		before = verdict.Releases(c.Before)
 	}
 	c.leaving = slices.DeleteFunc(c.leaving, func(s source.Source) bool { return c.moved(&s, before) })
 	type place struct {
@@ -51,7 +51,7 @@ func (c *computer) gone() {
 	}
 	for i := range c.Survey.Sources {
 		s := &c.Survey.Sources[i]
-		if s.Enabled && !leaves[place{s.File, s.Line, s.ID}] && (s.Family != c.Sheet.Family || drift.Doubles(s, c.releases) == nil) {
+		if s.Enabled && !leaves[place{s.File, s.Line, s.ID}] && (s.Family != c.Sheet.Family || verdict.Doubles(s, c.court.Releases()) == nil) {
 			for _, k := range origin.Keys(s) {
 				stays[k] = true
 			}
@@ -95,10 +95,10 @@ func (c *computer) withdrawn(s *source.Source) bool {
 // moved reports whether a source stood for a repository that the policy has elsewhere now, or
 // under another name. before are the releases of the sheet that was carried last.
 func (c *computer) moved(s *source.Source, before map[string]*source.SheetSource) bool {
-	if of := drift.Doubles(s, c.releases); of != nil && of.Enabled && !of.IfThere {
+	if of := verdict.Doubles(s, c.court.Releases()); of != nil && of.Enabled && !of.IfThere {
 		return true
 	}
-	of := drift.Doubles(s, before)
+	of := verdict.Doubles(s, before)
 	return of != nil && slices.ContainsFunc(c.Sheet.Sources, func(x source.SheetSource) bool {
 		return x.Repository == of.Repository && x.Enabled && !x.IfThere
 	})

@@ -10,6 +10,7 @@ import (
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/lines"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // inPlace edits the files that do not belong to the policy.
@@ -57,48 +58,32 @@ func (c *computer) inPlace() {
 func (c *computer) edit(path string, text []byte) (out []byte, why []string, touched map[int]bool) {
 	doc := deb.ParseDoc(path, text, c.Survey.Traits.Architectures)
 	touched = map[int]bool{}
-	spoken, on := map[int]bool{}, map[int]bool{}
-	for _, rule := range c.Sheet.InPlace {
-		// The rule is judged over all files in apt's order; here counts what it
-		// says of this one.
-		var all []source.Source
-		offset := 0
-		for _, p := range c.order(path) {
-			if p == path {
-				offset = len(all)
-				all = append(all, doc.Sources...)
-			} else {
-				all = append(all, c.sources(p)...)
-			}
-		}
-		j := deb.Judge(rule, all, c.owned)
-		for i := range j.Covers {
-			spoken[i-offset] = true
-		}
-		for _, v := range j.Verdicts {
-			i := v.Source - offset
-			if i < 0 || i >= len(doc.Sources) || touched[doc.Sources[i].Line] {
+	verdicts := c.over(path, doc.Sources)
+	on := map[int]bool{}
+	for i := range verdicts {
+		for _, d := range verdicts[i].Demands {
+			if touched[doc.Sources[i].Line] {
 				continue
 			}
 			touched[doc.Sources[i].Line] = true
-			if v.SwitchOn {
+			if d.On {
 				doc.SwitchOn(i)
 				on[i] = true
 			}
-			if v.SwitchOff {
+			if d.Off {
 				doc.SwitchOff(i)
 				c.leave(&doc.Sources[i])
 			}
-			if v.Components != nil {
-				doc.SetComponents(i, v.Components)
+			if d.Components != nil {
+				doc.SetComponents(i, d.Components)
 			}
-			if w := "repository " + rule.Repository + ", in place"; !slices.Contains(why, w) {
+			if w := "repository " + d.Rule.Repository + ", in place"; !slices.Contains(why, w) {
 				why = append(why, w)
 			}
 		}
 	}
 	for i := range doc.Sources {
-		if s := &doc.Sources[i]; (s.Enabled || on[i]) && c.weak(s, spoken[i]) {
+		if s := &doc.Sources[i]; (s.Enabled || on[i]) && weak(s, &verdicts[i]) {
 			doc.Harden(i)
 			touched[s.Line] = true
 			why = append(why, fmt.Sprintf("line %d is not checked, and the policy does not say so", s.Line))
@@ -107,58 +92,53 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 	for _, line := range doc.Broken { // nothing but the kept copy can say what it was
 		touched[line] = true
 	}
-	why = append(why, c.others(doc, spoken, touched)...)
+	why = append(why, c.others(doc, verdicts, touched)...)
 	return doc.Bytes(), why, touched
 }
 
-// others treats the entries of which no rule speaks: what stands for a repository of the
-// policy goes off, and what the policy does not list is treated as it says.
-func (c *computer) others(doc *deb.Doc, spoken, touched map[int]bool) (why []string) {
+// over decides about the sources of one file as they stand in a text. The rules are held
+// against all files, in apt's order.
+func (c *computer) over(path string, its []source.Source) []verdict.Verdict {
+	var all []source.Source
+	offset := 0
+	for _, p := range c.order(path) {
+		if p == path {
+			offset = len(all)
+			all = append(all, its...)
+		} else if len(c.Sheet.InPlace) > 0 {
+			all = append(all, c.sources(p)...)
+		}
+	}
+	return c.court.Over(all, offset, offset+len(its))
+}
+
+// others treats the entries of which no rule speaks.
+func (c *computer) others(doc *deb.Doc, verdicts []verdict.Verdict, touched map[int]bool) (why []string) {
 	for i := range doc.Sources {
-		s := &doc.Sources[i]
-		if !s.Enabled || spoken[i] || touched[s.Line] || c.adopted.Covers(s) {
+		s, v := &doc.Sources[i], &verdicts[i]
+		if !s.Enabled || touched[s.Line] {
 			continue
 		}
-		if c.replaced(s) {
-			c.leave(s)
+		switch v.Act {
+		case verdict.SwitchOff:
 			doc.SwitchOff(i)
-			touched[s.Line] = true
-			why = append(why, fmt.Sprintf("line %d stood for a repository of the policy, which says something else now", s.Line))
-			continue
-		}
-		if of := drift.Doubles(s, c.releases); of != nil {
-			doc.SwitchOff(i)
-			touched[s.Line] = true
-			why = append(why, doubled(s, of))
-			continue
-		}
-		switch c.Sheet.Unlisted {
-		case source.UnlistedSwitchOff:
-			doc.SwitchOff(i)
-		case source.UnlistedRemove:
+		case verdict.Remove:
 			doc.Remove(i)
 		default:
 			continue
 		}
-		c.leave(s)
+		if v.Of == nil || v.Kind == verdict.Licensed {
+			c.leave(s)
+		}
 		touched[s.Line] = true
-		why = append(why, fmt.Sprintf("line %d is not in the policy", s.Line))
+		why = append(why, reason(s, v))
 	}
 	return why
 }
 
-// replaced reports whether a source was left where it stands for a repository that the
-// policy now says otherwise.
-func (c *computer) replaced(s *source.Source) bool {
-	return c.let != nil && c.let.Covers(s) && drift.Doubles(s, c.releases) == nil
-}
-
-// doubled says why a source that stands elsewhere is switched off.
-func doubled(s *source.Source, of *source.SheetSource) string {
-	if of.IfThere {
-		return fmt.Sprintf("line %d is %s, and the host follows another choice of its channel", s.Line, of.Repository)
-	}
-	return fmt.Sprintf("line %d defines %s a second time", s.Line, of.Repository)
+// reason says why a source goes, or goes off.
+func reason(s *source.Source, v *verdict.Verdict) string {
+	return fmt.Sprintf("line %d %s", s.Line, v.Why())
 }
 
 // order lists the files that are edited in place, and path, as apt reads them.

@@ -20,9 +20,9 @@ func (c *computer) missing(texts map[string][]byte) []gap {
 		}
 	}
 	var out []gap
-	for _, rule := range c.Sheet.InPlace {
-		for _, s := range deb.Judge(rule, all, c.owned).Missing {
-			out = append(out, gap{rule.Repository, s, rule.ComesBy})
+	for _, g := range c.court.Gaps(all) {
+		if g.Suite != "" {
+			out = append(out, gap{g.Rule.Repository, g.Suite, g.Rule.ComesBy})
 		}
 	}
 	return out

@@ -175,7 +175,9 @@ func (g ground) sequence(rt *rapid.T) {
 			}
 		}
 		g.settled(rt, n, sheet, before, was, files)
-		g.told(rt, plan, sheet, before, have.Survey.Sources, g.read(files, sheet).Survey.Sources)
+		now := g.read(files, sheet)
+		g.told(rt, plan, sheet, before, have.Survey.Sources, now.Survey.Sources)
+		carriesOut(rt, sheet, before, &have.Survey, &now.Survey)
 		before = sheet
 	}
 }

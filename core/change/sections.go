@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/flatpak"
@@ -13,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/ini"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // editor is how sections of a family's files are switched.
@@ -138,57 +138,40 @@ func (c *computer) sections(ed editor) {
 			why[path] = append(why[path], reason)
 		}
 	}
-	spoken := map[int]bool{}
-	for _, rule := range c.Sheet.InPlace {
-		j := family.JudgeSections(rule, c.Sheet.Family, c.Survey.Sources, c.owned)
-		for i := range j.Covers {
-			spoken[i] = true
+	for i := range c.verdicts {
+		s := &c.Survey.Sources[i]
+		if _, ours := texts[s.File]; !ours {
+			continue
 		}
-		reason := "repository " + rule.Repository + ", in place"
-		for _, s := range j.Switches {
-			src := &c.Survey.Sources[s.Source]
-			if _, ours := texts[src.File]; !ours {
-				continue
-			}
+		for _, d := range c.verdicts[i].Demands {
 			do := ed.off
-			if s.On {
+			if d.On {
 				do = ed.on
 			} else {
-				c.leave(src)
+				c.leave(s)
 			}
-			apply(src.File, src.Line, src.ID, reason, do)
+			apply(s.File, s.Line, s.ID, "repository "+d.Rule.Repository+", in place", do)
 		}
-		for _, name := range j.Missing {
-			c.putSectionBack(texts, why, rule, name, ed)
+	}
+	for _, g := range c.gaps {
+		if g.Section != "" {
+			c.putSectionBack(texts, why, *g.Rule, g.Section, ed)
 		}
 	}
 	c.mendSections(ed, texts, why, apply)
-	for i := range c.Survey.Sources {
-		s := &c.Survey.Sources[i]
-		if _, ours := texts[s.File]; !ours || !s.Enabled || s.Family != c.Sheet.Family || spoken[i] {
+	for i := range c.verdicts {
+		s, v := &c.Survey.Sources[i], &c.verdicts[i]
+		if _, ours := texts[s.File]; !ours || !s.Enabled || s.Family != c.Sheet.Family || v.Act == verdict.Stay {
 			continue
 		}
-		of := drift.Doubles(s, c.releases)
-		switch {
-		case c.adopted.Covers(s):
-		case c.replaced(s):
-			c.leave(s)
-			apply(
-				s.File,
-				s.Line,
-				s.ID,
-				fmt.Sprintf("line %d stood for a repository of the policy, which says something else now", s.Line),
-				ed.off,
-			)
-		case of != nil:
-			apply(s.File, s.Line, s.ID, doubled(s, of), ed.off)
-		case c.Sheet.Unlisted == source.UnlistedSwitchOff:
-			c.leave(s)
-			apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d is not in the policy", s.Line), ed.off)
-		case c.Sheet.Unlisted == source.UnlistedRemove:
-			c.leave(s)
-			apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d is not in the policy", s.Line), ed.remove)
+		do := ed.off
+		if v.Act == verdict.Remove {
+			do = ed.remove
 		}
+		if v.Of == nil || v.Kind == verdict.Licensed {
+			c.leave(s)
+		}
+		apply(s.File, s.Line, s.ID, reason(s, v), do)
 	}
 	c.rewrite(texts, why)
 }
@@ -301,13 +284,11 @@ func (c *computer) remotes() {
 	for _, k := range c.Sheet.Keys {
 		paths[k.Fingerprint] = k.Path
 	}
-	listed := map[string]bool{}
 	for i := range c.Sheet.Sources {
 		s := &c.Sheet.Sources[i]
 		if s.Family != flatpak.Family {
 			continue
 		}
-		listed[s.ID] = true
 		if s.IfThere &&
 			!slices.ContainsFunc(c.Survey.Sources, func(x source.Source) bool { return x.Family == flatpak.Family && x.ID == s.ID }) {
 			continue
@@ -341,7 +322,7 @@ func (c *computer) remotes() {
 		c.putBackSections(editor{has: func(p string) bool { return p == flatpak.Config }, section: flatpak.Section}, texts, reasons)
 		text, why = texts[flatpak.Config], append(why, reasons[flatpak.Config]...)
 	}
-	text, more := c.dropRemotes(text, listed)
+	text, more := c.dropRemotes(text)
 	if why = append(why, more...); string(text) != string(old) {
 		c.out.Edits = append(
 			c.out.Edits,
@@ -352,51 +333,24 @@ func (c *computer) remotes() {
 
 // dropRemotes takes out of flatpak's configuration the remotes that the policy listed before
 // and does not list, and treats those that it never did as it says.
-func (c *computer) dropRemotes(text []byte, listed map[string]bool) (out []byte, why []string) {
-	drop := func(id, reason string, remove bool) {
-		next, err := flatpak.Switch(text, id, remove)
-		if err != nil {
-			c.out.Impossible = append(
-				c.out.Impossible,
-				fmt.Sprintf("%s: the remote %s cannot be switched off: %v", flatpak.Config, id, err),
-			)
-		} else if string(next) != string(text) {
-			text, why = next, append(why, reason)
-		}
-	}
-	if c.Before != nil {
-		for _, s := range c.Before.Sources {
-			if s.Family == flatpak.Family && !listed[s.ID] {
-				listed[s.ID] = true
-				c.leaveRemote(s.ID)
-				drop(s.ID, "the policy does not list "+s.Repository+" for this host any more", true)
-			}
-		}
-	}
-	for i := range c.Survey.Sources {
-		s := &c.Survey.Sources[i]
-		if s.Family != flatpak.Family || s.File != flatpak.Config || !s.Enabled || listed[s.ID] {
+func (c *computer) dropRemotes(text []byte) (out []byte, why []string) {
+	for i := range c.verdicts {
+		s, v := &c.Survey.Sources[i], &c.verdicts[i]
+		if s.Family != flatpak.Family || s.File != flatpak.Config || v.Act == verdict.Stay || !s.Enabled && v.Kind != verdict.Withdrawn {
 			continue
 		}
-		of := drift.Doubles(s, c.releases)
-		switch {
-		case of != nil:
-			drop(s.ID, doubled(s, of), false)
-		case c.Sheet.Unlisted != source.UnlistedReport:
+		if s.Enabled && (v.Of == nil || v.Kind == verdict.Licensed) {
 			c.leave(s)
-			drop(s.ID, fmt.Sprintf("line %d is not in the policy", s.Line), c.Sheet.Unlisted == source.UnlistedRemove)
+		}
+		next, err := flatpak.Switch(text, s.ID, v.Act == verdict.Remove)
+		if err != nil {
+			c.out.Impossible = append(c.out.Impossible,
+				fmt.Sprintf("%s: the remote %s cannot be switched off: %v", flatpak.Config, s.ID, err))
+		} else if string(next) != string(text) {
+			text, why = next, append(why, reason(s, v))
 		}
 	}
 	return text, why
-}
-
-// leaveRemote notes that a remote of flatpak's would not be there any more.
-func (c *computer) leaveRemote(id string) {
-	for i := range c.Survey.Sources {
-		if s := &c.Survey.Sources[i]; s.Family == flatpak.Family && s.ID == id && s.Enabled {
-			c.leave(s)
-		}
-	}
 }
 
 func lastPart(p string) string { return p[strings.LastIndexByte(p, '/')+1:] }

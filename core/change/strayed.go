@@ -7,11 +7,10 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/drift"
-	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
-	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // mends are the classes of finding for which an entry is put back as it stood.
@@ -174,16 +173,8 @@ func (c *computer) copies(path string, now []byte) (out [][]byte) {
 
 // weak reports whether an entry of the distribution's own, which a rule speaks of, takes a
 // check away that the policy does not give up.
-func (c *computer) weak(s *source.Source, ruled bool) bool {
-	if !ruled {
-		return false
-	}
-	for _, rule := range c.Sheet.InPlace {
-		if rule.Signatures == source.CheckOff && (deb.Speaks(rule, s) || slices.Contains(rule.Sections, s.ID) && s.ID != "") {
-			return false
-		}
-	}
-	return s.OwnTrust() || len(s.Weakened(nil)) > 0
+func weak(s *source.Source, v *verdict.Verdict) bool {
+	return v.Kind == verdict.Ruled && !v.Unchecked && (s.OwnTrust() || len(s.Weakened(nil)) > 0)
 }
 
 // putBackSections puts sections of files that are not the policy's back as they stood, and
@@ -258,21 +249,15 @@ func (c *computer) mendSections(
 	apply func(path string, line int, id, reason string, do func([]byte, string) ([]byte, error)),
 ) {
 	done := c.putBackSections(ed, texts, why)
-	for _, rule := range c.Sheet.InPlace {
-		if !rule.Enabled || rule.Signatures == source.CheckOff {
+	for i := range c.verdicts {
+		s, v := &c.Survey.Sources[i], &c.verdicts[i]
+		wanted := slices.ContainsFunc(v.Rules, func(r *source.InPlace) bool { return r.Enabled })
+		if _, ours := texts[s.File]; !ours || !wanted || v.Unchecked || !s.Enabled && len(v.Demands) == 0 || done[s.File+" "+s.ID] ||
+			len(drift.Unchecked(s, c.Survey.Settings)) == 0 {
 			continue
 		}
-		j := family.JudgeSections(rule, c.Sheet.Family, c.Survey.Sources, c.owned)
-		for i := range c.Survey.Sources {
-			s := &c.Survey.Sources[i]
-			switched := slices.ContainsFunc(j.Switches, func(x family.Switch) bool { return x.Source == i })
-			if _, ours := texts[s.File]; !ours || !j.Covers[i] || !s.Enabled && !switched || done[s.File+" "+s.ID] ||
-				len(drift.Unchecked(s, c.Survey.Settings)) == 0 {
-				continue
-			}
-			done[s.File+" "+s.ID] = true
-			apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d is not checked, and the policy does not say so", s.Line), ed.harden)
-		}
+		done[s.File+" "+s.ID] = true
+		apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d is not checked, and the policy does not say so", s.Line), ed.harden)
 	}
 }
 

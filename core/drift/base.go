@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family/deb"
-	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -79,11 +78,6 @@ func atMost(list []Finding) []Finding {
 		}
 	}
 	return out
-}
-
-// concerns reports whether a sheet speaks of a family: of its own alone, and of flatpak.
-func (c *comparer) concerns(family string) bool {
-	return c.sheet.Family == "" || family == "" || family == c.sheet.Family || family == flatpak.Family
 }
 
 // stood holds what the policy says nothing of against what it was.
@@ -186,7 +180,7 @@ func (s *standing) settings() {
 	collect := func(list []source.Setting, policys map[string]bool) (order []string, by map[string]*value) {
 		by = map[string]*value{}
 		for _, t := range list {
-			if !s.concerns(t.Family) || policys[t.File] || source.OptionKeeps(t.Name) {
+			if !s.court.Concerns(t.Family) || policys[t.File] || source.OptionKeeps(t.Name) {
 				continue
 			}
 			key := t.Family + " " + strings.ToLower(t.Name)
@@ -253,7 +247,7 @@ func orUnset(v string) string {
 
 // pins compares apt's preferences but for those that the policy writes.
 func (s *standing) pins() {
-	if !s.concerns(deb.Family) {
+	if !s.court.Concerns(deb.Family) {
 		return
 	}
 	says := func(p source.Pin) string {
@@ -285,7 +279,7 @@ func (s *standing) holds() {
 		return out
 	}
 	own := func(h source.Hold) bool { // what one source says of itself is told of the source
-		return s.concerns(h.Family) && !s.theirs[h.File] && h.Source == ""
+		return s.court.Concerns(h.Family) && !s.theirs[h.File] && h.Source == ""
 	}
 	kinds := entries[source.Hold]{
 		says: says,
@@ -309,7 +303,7 @@ func (s *standing) services() {
 		}
 		return out
 	}
-	own := func(v source.Service) bool { return s.concerns(source.FamilyZypp) && !s.theirs[v.File] }
+	own := func(v source.Service) bool { return s.court.Concerns(source.FamilyZypp) && !s.theirs[v.File] }
 	kinds := entries[source.Service]{
 		says: says,
 		near: func(a, b source.Service) bool { return a.ID == b.ID },

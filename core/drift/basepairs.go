@@ -9,6 +9,7 @@ import (
 
 	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // match pairs sources of the base with those that stand in their place now; -1 where none
@@ -92,7 +93,7 @@ func (s *standing) pair() match {
 // counts reports whether a source is none of the policy's own, then or now: what stands in
 // its files is held against its sheet.
 func (s *standing) counts(x *source.Source) bool {
-	return s.concerns(x.Family) && !s.theirs[x.File] && !s.remote(x)
+	return s.court.Concerns(x.Family) && !s.theirs[x.File] && !s.remote(x)
 }
 
 // untouched pairs the sources of files of which no byte has changed, in their order.
@@ -154,13 +155,12 @@ func (s *standing) remote(x *source.Source) bool {
 
 // whole says everything that counts of a source.
 func (s *standing) whole(x *source.Source, of *source.Survey) []string {
-	c := &comparer{sheet: s.sheet, survey: of}
 	return []string{
 		strconv.FormatBool(x.Enabled),
 		strings.Join(x.Components, " "),
 		strings.Join(x.Kinds, " "),
 		strings.Join(x.EffArchs, " "),
-		strings.Join(c.fingerprints(x.SignedBy), " "),
+		strings.Join(verdict.Fingerprints(of, x.SignedBy), " "),
 		fmt.Sprint(x.Checks),
 		strings.Join(x.Weakened(nil), " "),
 	}

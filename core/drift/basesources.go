@@ -10,6 +10,7 @@ import (
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // sources compares the sources that are not the policy's own.
@@ -20,7 +21,7 @@ func (s *standing) sources() {
 		case j >= 0 && alike(&s.was.Sources[j], &s.survey.Sources[i]):
 		case j >= 0 && (s.was.Sources[j].Enabled || s.survey.Sources[i].Enabled):
 			s.altered(j, i)
-		case j < 0 && s.survey.Sources[i].Enabled && s.ruled[i] != "":
+		case j < 0 && s.survey.Sources[i].Enabled && s.ruled(i) != "":
 			s.added(i)
 		}
 	}
@@ -39,21 +40,21 @@ type field struct {
 // altered compares a source with what it was.
 func (s *standing) altered(j, i int) {
 	was, is := &s.was.Sources[j], &s.survey.Sources[i]
-	f := Finding{Class: ChangedSource, Repository: s.ruled[i], File: is.File, Line: is.Line}
+	f := Finding{Class: ChangedSource, Repository: s.ruled(i), File: is.File, Line: is.Line}
 	if !was.Enabled && is.Enabled {
 		return // it is not in the policy, or a rule wants it on
 	}
-	fields := s.fields(was, is, s.ruled[i] != "")
+	fields := s.fields(was, is, s.ruled(i) != "")
 	if was.Enabled && !is.Enabled {
 		switch {
-		case s.sheetMayTake(is) && s.ruled[i] == "":
+		case s.sheetMayTake(is) && s.ruled(i) == "":
 			return
-		case s.ruled[i] == "" && len(fields) == 0:
+		case s.ruled(i) == "" && len(fields) == 0:
 			f.Class, f.Severity, f.Field, f.Want, f.Have = SwitchedOff, Fault, "enabled", "on", "off, by "+is.DisabledBy
 			f.Message = fmt.Sprintf("%s is switched off; it was on when the policy came", shortly(is))
 			s.add(f)
 			return
-		case s.ruled[i] == "":
+		case s.ruled(i) == "":
 			fields = append([]field{{"enabled", "on", "off", Fault}}, fields...)
 		}
 	}
@@ -149,7 +150,7 @@ func (s *standing) wholeFiles() {
 // sheetMayTake reports whether the policy itself switches off or removes what it does not
 // list.
 func (c *comparer) sheetMayTake(x *source.Source) bool {
-	return c.sheet.Unlisted != source.UnlistedReport || Doubles(x, c.releases()) != nil
+	return c.sheet.Unlisted != source.UnlistedReport || verdict.Doubles(x, c.court.Releases()) != nil
 }
 
 // shortly names a source in a sentence.
@@ -191,9 +192,9 @@ func (s *standing) fields(was, is *source.Source, ruled bool) (out []field) {
 	if was.Priority != nil && is.Priority != nil && *was.Priority != *is.Priority {
 		out = append(out, field{"priority", strconv.Itoa(*was.Priority), strconv.Itoa(*is.Priority), Fault})
 	}
-	then := &comparer{sheet: s.sheet, survey: s.was}
+
 	if !source.SameSet(was.SignedBy, is.SignedBy) { // what the files hold is told of the files
-		add("signing keys", then.fingerprints(was.SignedBy), s.fingerprints(is.SignedBy), Danger)
+		add("signing keys", verdict.Fingerprints(s.was, was.SignedBy), verdict.Fingerprints(s.survey, is.SignedBy), Danger)
 	}
 	options := s.differing(was, is)
 	if len(options) > 0 || !s.eased[is.Family] {
@@ -260,7 +261,7 @@ func (s *standing) added(i int) {
 			Class:      UnlistedSource,
 			Severity:   Fault,
 			Field:      "source",
-			Repository: s.ruled[i],
+			Repository: s.ruled(i),
 			File:       x.File,
 			Line:       x.Line,
 			Have:       Describe(x),

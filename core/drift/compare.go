@@ -10,19 +10,19 @@ import (
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 type comparer struct {
-	sheet     *source.Sheet
-	survey    *source.Survey
-	owned     map[string]bool
-	spoken    map[int]bool   // sources of the host that something of the sheet accounts for
-	ruled     map[int]string // those for which a rule about the distribution's own entries does: its repository
-	unchecked map[int]bool   // of those, the policy says that nobody checks them
-	told      map[int]bool   // of those, what differs from the base was told
-	adopted   *Adoption
-	index     map[string]*source.SheetSource
-	out       []Finding
+	sheet    *source.Sheet
+	survey   *source.Survey
+	owned    map[string]bool
+	court    *verdict.Court
+	verdicts []verdict.Verdict // what becomes of each source of the survey
+	gaps     []verdict.Gap
+	told     map[int]bool // of the distribution's own, what differs from the base was told
+	adopted  *verdict.Adoption
+	out      []Finding
 }
 
 func (c *comparer) add(f Finding) { c.out = append(c.out, f) }
@@ -249,7 +249,7 @@ func (c *comparer) source(want *source.SheetSource, have *source.Source) {
 	if want.Priority != nil && have.Priority != nil && *want.Priority != *have.Priority {
 		differs(ChangedSource, Fault, "priority", strconv.Itoa(*want.Priority), strconv.Itoa(*have.Priority))
 	}
-	if fprs := c.fingerprints(have.SignedBy); !source.SameSet(want.SignedBy, fprs) {
+	if fprs := verdict.Fingerprints(c.survey, have.SignedBy); !source.SameSet(want.SignedBy, fprs) {
 		differs(ChangedSource, Danger, "signing keys", strings.Join(want.SignedBy, " "), strings.Join(fprs, " "))
 	}
 	if want.Signatures == source.CheckRequired && have.Family != arch.Family && have.Checks.Metadata != source.CheckRequired {
@@ -284,7 +284,6 @@ func (c *comparer) remotes() {
 			return s.Family == want.Family && s.ID == want.ID && s.File == want.File
 		})
 		if n >= 0 {
-			c.spoken[n] = true
 			c.source(want, &c.survey.Sources[n])
 		} else if !want.IfThere {
 			c.add(Finding{
@@ -408,29 +407,4 @@ func orNone(s string) string {
 		return "none"
 	}
 	return s
-}
-
-// fingerprints lists the primary keys behind a Signed-By.
-func (c *comparer) fingerprints(by []string) []string {
-	var out []string
-	for _, b := range by {
-		switch {
-		case strings.HasPrefix(b, "embedded:"):
-			out = append(out, strings.Split(strings.TrimPrefix(b, "embedded:"), ",")...)
-		case strings.HasPrefix(b, "/"), strings.HasPrefix(b, "file:/"):
-			name, _ := source.LocalFile(b)
-			found := false
-			for _, k := range c.survey.Keys {
-				if k.Where == name && k.Good() {
-					out, found = append(out, k.Fingerprint), true
-				}
-			}
-			if !found {
-				out = append(out, b)
-			}
-		default:
-			out = append(out, strings.TrimSuffix(b, "!"))
-		}
-	}
-	return out
 }

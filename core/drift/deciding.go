@@ -28,14 +28,14 @@ func (s *standing) deciding() {
 	}
 	was := map[string]source.Deciding{}
 	for _, d := range s.was.Deciding {
-		if !s.theirs[d.File] && s.concerns(d.Family) {
+		if !s.theirs[d.File] && s.court.Concerns(d.Family) {
 			was[d.File] = d
 		}
 	}
 	for _, is := range s.survey.Deciding {
 		old := was[is.File] // nothing, where it did not stand
 		delete(was, is.File)
-		if s.theirs[is.File] || !s.concerns(is.Family) {
+		if s.theirs[is.File] || !s.court.Concerns(is.Family) {
 			continue
 		}
 		weak := is.Weakening()
@@ -90,7 +90,7 @@ func (s *standing) says(d source.Deciding, come, gone []string) {
 func (c *comparer) weakenedBeside() {
 	for i := range c.survey.Deciding {
 		d := &c.survey.Deciding[i]
-		if !c.concerns(d.Family) {
+		if !c.court.Concerns(d.Family) {
 			continue
 		}
 		if lines := d.Weakening(); len(lines) > 0 {

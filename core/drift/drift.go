@@ -9,6 +9,7 @@ import (
 
 	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // Classes of finding.
@@ -136,32 +137,21 @@ func CompareAfter(sheet, before *source.Sheet, survey *source.Survey) []Finding 
 
 // compare holds a survey against a sheet.
 func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
+	court := verdict.New(sheet, before, survey)
 	c := &comparer{
-		sheet:     sheet,
-		survey:    survey,
-		owned:     sheet.Paths(),
-		spoken:    map[int]bool{},
-		ruled:     map[int]string{},
-		unchecked: map[int]bool{},
-		told:      map[int]bool{},
-		adopted:   Adopt(sheet, before, survey),
+		sheet:   sheet,
+		survey:  survey,
+		owned:   court.Owned(),
+		court:   court,
+		told:    map[int]bool{},
+		adopted: court.Adopted,
 	}
-	for i := range survey.Sources {
-		if c.adopted.Covers(&survey.Sources[i]) {
-			c.spoken[i] = true
-		}
-	}
+	c.verdicts, c.gaps = court.Survey()
 	for i := range sheet.Files {
 		c.file(&sheet.Files[i])
 	}
 	c.refused()
-	for _, rule := range sheet.InPlace {
-		if len(rule.Sections) > 0 {
-			c.sections(rule)
-		} else {
-			c.inPlace(rule)
-		}
-	}
+	c.inPlace()
 	c.remotes()
 	c.order()
 	c.trust()

@@ -77,7 +77,7 @@ func TestCompare(t *testing.T) {
 		}, ""},
 		{"defined twice", func(s *source.Survey) {
 			s.Sources = append(s.Sources, source.Source{Family: "deb", File: "/etc/apt/sources.list", Line: 2, Enabled: true, EffURLs: []string{"http://u@a.example/"}, EffSuites: []string{"stable"}})
-		}, "fault doubled-source /etc/apt/sources.list:2 defines saltmarsh a second time: http://u@a.example/ stable"},
+		}, "danger doubled-source /etc/apt/sources.list:2 defines saltmarsh a second time: http://u@a.example/ stable, and its signature is not checked"},
 		{"of another family", func(s *source.Survey) {
 			s.Sources = append(s.Sources, source.Source{Family: "rpm", File: "/etc/yum.repos.d/curlew.repo", Line: 2, ID: "curlew", Enabled: true, EffURLs: []string{"https://c.example/"}})
 			s.Problems = []source.Problem{{Family: "flatpak", File: "/var/lib/flatpak/repo/config", Line: 3, Message: "no", Fatal: true}}

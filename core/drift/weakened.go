@@ -29,11 +29,11 @@ func (c *comparer) weakened() {
 func (c *comparer) absolute() {
 	for i := range c.survey.Sources {
 		s := &c.survey.Sources[i]
-		if !s.Enabled || c.ruled[i] == "" || c.unchecked[i] || c.told[i] {
+		if !s.Enabled || c.ruled(i) == "" || c.verdicts[i].Unchecked || c.told[i] {
 			continue
 		}
 		if weak := Unchecked(s, c.survey.Settings); len(weak) > 0 {
-			c.add(Finding{Class: ChecksWeakened, Severity: Danger, Repository: c.ruled[i], Field: "signature check", File: s.File, Line: s.Line,
+			c.add(Finding{Class: ChecksWeakened, Severity: Danger, Repository: c.ruled(i), Field: "signature check", File: s.File, Line: s.Line,
 				Want: source.CheckRequired, Have: checked(s), Message: Describe(s) + ": " + strings.Join(weak, ", ")})
 		}
 	}

@@ -7,23 +7,22 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/change"
-	"patientlantern.example/lantern/core/drift"
-	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // Weakens lists what makes a host easier to attack than it is: checks that are switched
 // off, keys that come to be trusted for everything, the distribution's own source
 // switched off. What already stands so on the host is not named again.
 func Weakens(sheet *source.Sheet, survey *source.Survey) (out []string) {
-	releases := drift.Releases(sheet)
+	releases := verdict.Releases(sheet)
 	unchecked := map[string]bool{} // repositories that the host has unchecked already
 	for i := range survey.Sources {
 		s := &survey.Sources[i]
-		if of := drift.Doubles(s, releases); s.Enabled && of != nil && s.Checks.Metadata != source.CheckRequired &&
+		if of := verdict.Doubles(s, releases); s.Enabled && of != nil && s.Checks.Metadata != source.CheckRequired &&
 			s.Checks.Packages != source.CheckRequired {
 			unchecked[of.Repository] = true
 		}
@@ -57,35 +56,21 @@ func Weakens(sheet *source.Sheet, survey *source.Survey) (out []string) {
 			out = append(out, fmt.Sprintf("%s is switched off, so its updates do not come any more", rule.Repository))
 		}
 	}
-	return append(out, takesOwn(sheet, survey, releases)...)
+	return append(out, takesOwn(sheet, survey)...)
 }
 
 // takesOwn names the distribution's own entries that unlisted: remove would take.
-func takesOwn(sheet *source.Sheet, survey *source.Survey, releases map[string]*source.SheetSource) (out []string) {
-	if sheet.Unlisted != source.UnlistedRemove {
-		return nil
-	}
-	owned, own := sheet.Paths(), map[string]bool{}
+func takesOwn(sheet *source.Sheet, survey *source.Survey) (out []string) {
+	own := map[string]bool{}
 	for _, p := range deb.OwnFiles(survey.Traits.OS.ID) {
 		own[p] = true
 	}
-	for _, rule := range sheet.InPlace {
-		if len(rule.Sections) > 0 {
-			for i := range family.JudgeSections(rule, sheet.Family, survey.Sources, owned).Covers {
-				owned[fmt.Sprintf("%s:%d", survey.Sources[i].File, survey.Sources[i].Line)] = true
-			}
-			continue
-		}
-		for i := range deb.Judge(rule, survey.Sources, owned).Covers {
-			owned[fmt.Sprintf("%s:%d", survey.Sources[i].File, survey.Sources[i].Line)] = true
-		}
-	}
 	id := survey.Traits.OS.ID
+	verdicts, _ := verdict.New(sheet, sheet, survey).Survey()
 	for i := range survey.Sources {
-		s := &survey.Sources[i]
+		s, v := &survey.Sources[i], &verdicts[i]
 		packaged := s.Owner != nil && *s.Owner != ""
-		if !s.Enabled || s.Family != sheet.Family || owned[s.File] || owned[fmt.Sprintf("%s:%d", s.File, s.Line)] ||
-			drift.Doubles(s, releases) != nil ||
+		if v.Act != verdict.Remove || v.Of != nil || s.Family != sheet.Family ||
 			!packaged && !own[s.File] && !(id != "" && strings.HasPrefix(s.ID, id)) {
 			continue
 		}

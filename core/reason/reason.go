@@ -10,21 +10,14 @@ type Explanation struct {
 	Files        []FileReason       `json:"files" doc:"Files that the policy owns, line by line"`
 	Rules        []RuleReason       `json:"rules" doc:"What must hold of the distribution's own entries"`
 	Repositories []RepositoryReason `json:"repositories" doc:"Every repository of the policy: there, kept off, or not there"`
+	Fates        []Fate             `json:"fates,omitempty" doc:"What becomes of each source of its last survey"`
 	Edited       *EditedFile        `json:"edited,omitempty" doc:"A file that is not the policy's own, where one was asked about"`
 }
 
 // EditedFile is a file of the distribution's, or of somebody else, with its entries.
 type EditedFile struct {
-	Path    string        `json:"path"`
-	Entries []EditedEntry `json:"sources_in"`
-}
-
-// EditedEntry is one entry of such a file, as the host's last survey has it.
-type EditedEntry struct {
-	Line         int      `json:"line"`
-	Text         string   `json:"text"`
-	Enabled      bool     `json:"enabled"`
-	Repositories []string `json:"repositories" doc:"Of the policy, that say what must hold of it; none: the policy says nothing of it"`
+	Path  string `json:"path"`
+	Fates []Fate `json:"fates"`
 }
 
 // FileReason is one file of the sheet.

@@ -11,7 +11,7 @@ import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { accessWord, ago, count, exact, progressLook, severityLook, shortKey, stateLook } from '../words'
+import { accessWord, ago, count, exact, fateWords, progressLook, severityLook, shortKey, stateLook } from '../words'
 
 const props = defineProps<{ name: string }>()
 const now = useNow()
@@ -91,6 +91,15 @@ function days(iso: string | null): string {
 
 // apt checks the metadata, which holds the sums of the packages; the others the packages.
 const checked = (s: Source) => (s.family === 'deb' ? s.checks.metadata : s.checks.packages)
+
+// What the policy makes of each source, and where it says so.
+type Reason = NonNullable<typeof d.value>["reasons"][number]
+type Fate = NonNullable<typeof d.value>['fates'][number]
+const fate = (i: number) => d.value!.fates[i]
+const placesOf = (f: Fate) => {
+  const reasons = d.value!.reasons.filter((r) => f.repositories.includes(r.repository) && !r.left_out)
+  return [...new Set(reasons.flatMap((r) => r.places.map((p) => `${p.file}:${p.line}`)))]
+}
 
 // What touches trust comes first.
 const weight = (touches: string[] | null) => ['trust', 'transport', 'program'].findIndex((t) => touches?.includes(t)) >>> 0
@@ -227,13 +236,19 @@ const cpu = computed(() => {
     <h2>Sources</h2>
     <div class="card">
       <el-table :data="d.sources" empty-text="No source stands on this host">
-        <el-table-column label="State" width="170">
+        <el-table-column label="State" width="186">
           <template #default="{ row }"><Mark :look="row.enabled ? progressLook.done : progressLook.waiting" :word="row.enabled ? 'on' : `off, by ${row.disabled_by}`" /></template>
         </el-table-column>
         <el-table-column label="Where it comes from" min-width="420">
           <template #default="{ row }"><span class="mono" :class="{ soft: !row.enabled }"><template v-if="row.id">[{{ row.id }}] </template>{{ row.effective_urls.join(' ') }} <b>{{ row.effective_suites.join(' ') }}</b> {{ row.components.join(' ') }}</span></template>
         </el-table-column>
-        <el-table-column label="File" min-width="240">
+        <el-table-column v-if="d.fates.length" label="To the policy" min-width="300">
+          <template #default="{ $index }">
+            <div :class="{ warn: fate($index).then !== 'stay' || ['unlisted', 'licensed'].includes(fate($index).stands_as), soft: ['idle', 'foreign'].includes(fate($index).stands_as) }">{{ fateWords(fate($index)) }}</div>
+            <span class="mono soft places">{{ placesOf(fate($index)).join('  ') }}</span>
+          </template>
+        </el-table-column>
+        <el-table-column label="File" min-width="200">
           <template #default="{ row }"><span class="mono">{{ row.file.replace(/^\/etc\/(apt|yum\.repos\.d|zypp\/repos\.d)\//, '') }}:{{ row.line }}</span></template>
         </el-table-column>
         <el-table-column label="Signature" width="120">
@@ -276,7 +291,7 @@ const cpu = computed(() => {
         <el-table :data="d.reasons">
           <el-table-column prop="repository" label="Repository" width="190" />
           <el-table-column prop="because" label="Because" min-width="300" />
-          <el-table-column label="In the policy" min-width="260"><template #default="{ row }"><span class="mono">{{ row.at.map((p: { file: string; line: number }) => `${p.file}:${p.line}`).join('  ') }}</span></template></el-table-column>
+          <el-table-column label="In the policy" min-width="260"><template #default="{ row }"><span class="mono">{{ (row as Reason).places.map((p) => `${p.file}:${p.line}`).join('  ') }}</span></template></el-table-column>
         </el-table>
       </div>
     </template>
@@ -325,6 +340,9 @@ h1 {
 }
 .row {
   padding: 6px 14px;
+}
+.places {
+  font-size: 12px;
 }
 .small {
   font-size: 13px;

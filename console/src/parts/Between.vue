@@ -26,7 +26,7 @@ const differs = useQuery({
       <span>What is another since</span>
       <el-select v-model="from" size="small" clearable placeholder="choose a moment" aria-label="The earlier moment"><el-option v-for="c in choices" :key="c.at" :value="c.at" :label="c.says" /></el-select>
       <span>until</span>
-      <el-select v-model="to" size="small" aria-label="The later moment"><el-option value="" label="now" /><el-option v-for="c in choices" :key="c.at" :value="c.at" :label="c.says" /></el-select>
+      <el-select v-model="to" size="small" clearable placeholder="now" aria-label="The later moment"><el-option v-for="c in choices" :key="c.at" :value="c.at" :label="c.says" /></el-select>
       <code v-if="from" class="soft" title="The same on the command line">lantern host compare {{ short(props.name) }} --from {{ from }}{{ to ? ` --to ${to}` : '' }}</code>
     </div>
     <Trouble :error="from ? differs.error.value : null" />

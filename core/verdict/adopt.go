@@ -1,11 +1,10 @@
-package drift
+package verdict
 
 import (
 	"maps"
 	"slices"
 	"strings"
 
-	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
@@ -24,32 +23,24 @@ type Adoption struct {
 	leaving map[int]bool    // sources that a rule switches off or rewrites
 }
 
-// leaving lists the sources of the host that a rule of the sheet switches off, or makes
-// say something else.
-func leaving(sheet *source.Sheet, survey *source.Survey) map[int]bool {
-	owned := sheet.Paths()
-	out := map[int]bool{}
-	for _, rule := range sheet.InPlace {
-		if len(rule.Sections) > 0 {
-			for _, s := range family.JudgeSections(rule, sheet.Family, survey.Sources, owned).Switches {
-				out[s.Source] = out[s.Source] || !s.On
-			}
-			continue
-		}
-		for _, v := range deb.Judge(rule, survey.Sources, owned).Verdicts {
-			out[v.Source] = out[v.Source] || v.SwitchOff || v.Components != nil
-		}
-	}
-	return out
-}
-
 // Adopt finds it. before is the sheet that was carried out last, or nil: what a change
 // to the new one takes away or switches off is not there already.
 func Adopt(sheet, before *source.Sheet, survey *source.Survey) *Adoption {
-	a := &Adoption{sheet: sheet, survey: survey, files: map[string]bool{}, leaving: leaving(sheet, survey)}
-	owned := sheet.Paths()
-	if before != nil {
-		maps.Copy(owned, before.Paths())
+	return New(sheet, before, survey).Adopted
+}
+
+func adopt(sheet, before *source.Sheet, survey *source.Survey, owned map[string]bool, rules []judged) *Adoption {
+	a := &Adoption{sheet: sheet, survey: survey, files: map[string]bool{}, leaving: map[int]bool{}}
+	for _, r := range rules {
+		for _, d := range r.demands {
+			a.leaving[d.source] = a.leaving[d.source] || d.Off || d.Components != nil
+		}
+	}
+	if before != nil && before != sheet {
+		owned = maps.Clone(owned)
+		for i := range before.Files {
+			owned[before.Files[i].Path] = true
+		}
 	}
 	a.owned = owned
 	stands := map[string]bool{} // files that are on the host
@@ -128,11 +119,10 @@ func Adopt(sheet, before *source.Sheet, survey *source.Survey) *Adoption {
 // remote spares the key files of a remote that has the same keys by another way:
 // flatpak's own is a keyring beside its configuration.
 func (a *Adoption) remote(want *source.SheetSource) {
-	c := &comparer{sheet: a.sheet, survey: a.survey}
 	for i := range a.survey.Sources {
 		have := &a.survey.Sources[i]
 		if have.Family != flatpak.Family || have.ID != want.ID || have.File != want.File ||
-			!source.SameSet(want.SignedBy, c.fingerprints(have.SignedBy)) {
+			!source.SameSet(want.SignedBy, Fingerprints(a.survey, have.SignedBy)) {
 			continue
 		}
 		for _, k := range a.sheet.Keys {
@@ -148,18 +138,21 @@ func (a *Adoption) remote(want *source.SheetSource) {
 func (a *Adoption) Spares(path string) bool { return a.files[path] }
 
 // Covers reports whether a source of the host is one that is left where it stands.
-func (a *Adoption) Covers(have *source.Source) bool {
+func (a *Adoption) Covers(have *source.Source) bool { return a.coverer(have) != nil }
+
+// coverer is the source of the sheet that one of the host stands for.
+func (a *Adoption) coverer(have *source.Source) *source.SheetSource {
 	if len(a.sources) == 0 || !have.Enabled || have.Family != a.sheet.Family || a.owned[have.File] {
-		return false
+		return nil
 	}
 	its := pieces(have.Family, have.EffURLs, have.Mirrorlist, have.EffSuites, have.Components, have.Kinds)
 	for _, s := range a.sources {
 		want := pieces(a.sheet.Family, s.URLs, s.Mirrorlist, s.Suites, s.Components, s.Kinds)
 		if len(its) > 0 && !slices.ContainsFunc(its, func(p string) bool { return !slices.Contains(want, p) }) && a.trusted(s, have) {
-			return true
+			return s
 		}
 	}
-	return false
+	return nil
 }
 
 // usual is the priority of dnf and zypper where none is given.
@@ -168,7 +161,6 @@ const usual = 99
 // trusted reports whether a source is trusted by the same keys, checked as strictly and
 // restricted in no other way.
 func (a *Adoption) trusted(want *source.SheetSource, have *source.Source) bool {
-	c := &comparer{sheet: a.sheet, survey: a.survey}
 	strict := source.CheckRequired
 	if want.Signatures == source.CheckOff {
 		return false // what is unchecked is the policy's own to say
@@ -184,7 +176,7 @@ func (a *Adoption) trusted(want *source.SheetSource, have *source.Source) bool {
 		return true // its keyring is for all sources alike
 	}
 	return len(want.Archs) == len(have.Archs) && source.SameSet(want.Archs, have.Archs) &&
-		source.SameSet(want.SignedBy, c.fingerprints(have.SignedBy))
+		source.SameSet(want.SignedBy, Fingerprints(a.survey, have.SignedBy))
 }
 
 // pieces takes a source apart into the smallest things that can be fetched.

@@ -1,0 +1,91 @@
+package verdict
+
+import (
+	"strings"
+
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Releases maps what tells the sources of a sheet apart, as its package manager
+// does, to the sources.
+func Releases(sheet *source.Sheet) map[string]*source.SheetSource {
+	return index(sheet.Family, sheet.Sources)
+}
+
+func index(family string, sources []source.SheetSource) map[string]*source.SheetSource {
+	out := map[string]*source.SheetSource{}
+	for i := range sources {
+		s := &sources[i]
+		of := family
+		if s.Family != "" {
+			of = s.Family
+		}
+		for _, key := range keysOf(of, s.ID, s.URLs, s.Suites) {
+			if old := out[key]; old == nil || old.IfThere {
+				out[key] = s
+			}
+		}
+	}
+	return out
+}
+
+func keysOf(family, id string, urls, suites []string) (out []string) {
+	if family == deb.Family || family == "" {
+		for _, u := range urls {
+			for _, suite := range suites {
+				out = append(out, deb.ReleaseKey(u, suite))
+			}
+		}
+		return out
+	}
+	lead := ""
+	if family == flatpak.Family { // its remotes have a place of their own
+		lead = family + " "
+	}
+	if id != "" {
+		out = append(out, lead+"id "+id)
+	}
+	for _, u := range urls {
+		out = append(out, lead+"url "+strings.TrimRight(u, "/"))
+	}
+	return out
+}
+
+// Doubles returns the source of the sheet that a source defines again, or nil.
+// releases comes from Releases.
+func Doubles(s *source.Source, releases map[string]*source.SheetSource) *source.SheetSource {
+	for _, key := range keysOf(s.Family, s.ID, s.EffURLs, s.EffSuites) {
+		if of := releases[key]; of != nil {
+			return of
+		}
+	}
+	return nil
+}
+
+// Fingerprints lists the primary keys behind what a source says that it is signed by; of a
+// file without a key that is believed, its name.
+func Fingerprints(survey *source.Survey, by []string) []string {
+	var out []string
+	for _, b := range by {
+		switch {
+		case strings.HasPrefix(b, "embedded:"):
+			out = append(out, strings.Split(strings.TrimPrefix(b, "embedded:"), ",")...)
+		case strings.HasPrefix(b, "/"), strings.HasPrefix(b, "file:/"):
+			name, _ := source.LocalFile(b)
+			found := false
+			for _, k := range survey.Keys {
+				if k.Where == name && k.Good() {
+					out, found = append(out, k.Fingerprint), true
+				}
+			}
+			if !found {
+				out = append(out, b)
+			}
+		default:
+			out = append(out, strings.TrimSuffix(b, "!"))
+		}
+	}
+	return out
+}
