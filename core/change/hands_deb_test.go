@@ -82,6 +82,11 @@ func TestWhatHandsDoToApt(t *testing.T) {
 		{does: "the policy's source trusted", file: saltFile, from: "Types:", text: "Trusted: yes\nTypes:", want: "checks-weakened danger", field: "signature check"},
 		{does: "the policy's source off", file: saltFile, from: "Types:", text: "Enabled: no\nTypes:", want: "switched-off fault", field: "enabled"},
 		{does: "the policy's source taken away", file: saltFile, text: "-", want: "missing-file fault", field: "file"},
+		{does: "another stanza above the policy's", file: saltFile, from: "Types:", text: "Types: deb\nURIs: http://elsewhere.example/x\nSuites: x\nComponents: y\nTrusted: yes\n\nTypes:",
+			want: "unlisted-source danger", field: "source"},
+		{does: "the policy's source elsewhere by another key", file: saltFile, text: "Types: deb\nURIs: https://elsewhere.example/x\nSuites: x\nComponents: main\nSigned-By: /etc/apt/keyrings/plover.asc\n",
+			want: "changed-source danger", field: "URL, suites, signing keys"},
+		{does: "the policy's source off and elsewhere", file: saltFile, from: "packages.saltmarsh.example", text: "elsewhere.example/x\nEnabled: no\nX-Rest: ", want: "changed-source danger", field: "enabled, URL"},
 		{does: "anybody may write the policy's file", file: saltFile, mode: 0o666, want: "changed-mode danger", field: "mode"},
 
 		// Keys.

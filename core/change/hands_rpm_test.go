@@ -70,6 +70,10 @@ func TestWhatHandsDoToDnf(t *testing.T) {
 		{does: "the policy's unchecked", file: saltRepo, from: "\ngpgcheck=1", text: "\ngpgcheck=0", want: "checks-weakened danger", field: "signature check of packages"},
 		{does: "the policy's off", file: saltRepo, from: "enabled=1", text: "enabled=0", want: "switched-off fault", field: "enabled"},
 		{does: "the policy's without certificates", file: saltRepo, from: "enabled=1", text: "enabled=1\nsslverify=0", want: "changed-source danger", field: "sslverify"},
+		{does: "another section above the policy's", file: saltRepo, from: "[saltmarsh]", text: "[reed]\nname=Reed\nbaseurl=http://elsewhere.example/x\ngpgcheck=0\n[saltmarsh]",
+			want: "unlisted-source danger", field: "source"},
+		{does: "the policy's by another name", file: saltRepo, from: "[saltmarsh]", text: "[reed]", want: "changed-source fault", field: "name"},
+		{does: "the policy's said anew below", file: saltRepo, from: "enabled=1", text: "enabled=1\n[saltmarsh]\nbaseurl=http://elsewhere.example/x\n", want: "changed-source danger", field: "URL"},
 		{does: "a key beside the policy's", file: "etc/pki/rpm-gpg/saltmarsh.asc", from: "-----BEGIN", text: somebody + "\n-----BEGIN", want: "key-added danger", field: "key"},
 
 		{does: "a key beside the distribution's", file: "etc/pki/rpm-gpg/FORELAND", from: "-----BEGIN", text: somebody + "\n-----BEGIN", want: "key-added danger", field: "key"},

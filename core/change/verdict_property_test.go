@@ -29,7 +29,9 @@ func carriesOut(rt *rapid.T, sheet, before *source.Sheet, was, is *source.Survey
 				(s.ID != "" || source.SameSet(x.EffURLs, s.EffURLs) && source.SameSet(x.EffSuites, s.EffSuites))
 		})
 		on := after >= 0 && is.Sources[after].Enabled
-		told := slices.ContainsFunc(found, func(f drift.Finding) bool { return f.File == s.File && f.Line == s.Line && f.Class != drift.ChecksWeakened })
+		told := slices.ContainsFunc(found, func(f drift.Finding) bool {
+			return f.File == s.File && f.Line == s.Line && f.Class != drift.ChecksWeakened
+		})
 		off := v.Act != verdict.Stay || slices.ContainsFunc(v.Demands, func(d verdict.Demand) bool { return d.Off })
 		switch {
 		case v.Act == verdict.Remove:

@@ -3,7 +3,6 @@ package drift
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -60,10 +59,7 @@ func (c *comparer) file(f *source.SheetFile) {
 	if same || c.survey.Files == nil && c.adopted.Spares(f.Path) {
 		return
 	}
-	all := c.inFile(f)
-	if c.survey.Files != nil && f.Repository != "" {
-		c.options(f, all)
-	}
+	c.inFile(f)
 	if c.keyFile(f) {
 		return
 	}
@@ -86,50 +82,6 @@ func (c *comparer) file(f *source.SheetFile) {
 		c.add(Finding{Class: ChangedText, Severity: Note, Field: "text", Repository: f.Repository, File: f.Path, Line: 1,
 			Message: "the text differs, in comments, spacing or fields that change nothing else"})
 	}
-}
-
-// inFile compares the sources in a file of the policy with those that stand there, which it
-// returns.
-func (c *comparer) inFile(f *source.SheetFile) []*source.Source {
-	var here []*source.Source
-	for i := range c.survey.Sources {
-		if c.survey.Sources[i].File == f.Path {
-			here = append(here, &c.survey.Sources[i])
-		}
-	}
-	all := here
-	for i := range c.sheet.Sources {
-		want := &c.sheet.Sources[i]
-		if want.File != f.Path {
-			continue
-		}
-		if len(here) == 0 && want.IfThere {
-			continue
-		}
-		if len(here) == 0 {
-			c.add(
-				Finding{
-					Class:      MissingSource,
-					Severity:   Fault,
-					Field:      "source",
-					Repository: want.Repository,
-					File:       f.Path,
-					Line:       1,
-					Message:    "the source is gone",
-				},
-			)
-			continue
-		}
-		c.source(want, here[0])
-		here = here[1:]
-	}
-	for _, extra := range here {
-		if extra.Enabled {
-			c.add(Finding{Class: UnlistedSource, Severity: Fault, Field: "source", Repository: f.Repository, File: f.Path, Line: extra.Line,
-				Message: "a source was added: " + Describe(extra), Have: Describe(extra)})
-		}
-	}
-	return all
 }
 
 // weight is how bad it is that a file beside the sources says something else: a list of
@@ -210,59 +162,6 @@ func (c *comparer) keyFile(f *source.SheetFile) bool {
 	return true
 }
 
-// source compares one source with the one that stands in its place.
-func (c *comparer) source(want *source.SheetSource, have *source.Source) {
-	base := Finding{Repository: want.Repository, File: have.File, Line: have.Line}
-	differs := func(class, severity, what, w, h string) {
-		f := base
-		f.Class, f.Severity, f.Want, f.Have = class, severity, w, h
-		if f.Field = what; class == SwitchedOff || class == SwitchedOn {
-			f.Field = "enabled"
-		}
-		f.Message = fmt.Sprintf("%s: %s; the policy says %s", what, orNone(h), orNone(w))
-		c.add(f)
-	}
-	if want.Enabled && !have.Enabled {
-		differs(SwitchedOff, Fault, "switched off", "on", "off, by "+have.DisabledBy)
-	}
-	if !want.Enabled && have.Enabled {
-		differs(SwitchedOn, Fault, "switched on", "off", "on")
-	}
-	for _, x := range []struct {
-		what       string
-		want, have []string
-		severity   string
-	}{
-		{"URL", shownURLs(want.URLs), withoutLogin(want, have.EffURLs), Danger},
-		{"suites", want.Suites, have.EffSuites, Fault},
-		{"components", want.Components, have.Components, Fault},
-		{"kinds", want.Kinds, have.Kinds, Fault},
-		{"architectures", want.Archs, have.Archs, Fault},
-	} {
-		if !source.SameSet(x.want, x.have) {
-			differs(ChangedSource, x.severity, x.what, strings.Join(x.want, " "), strings.Join(x.have, " "))
-		}
-	}
-	if want.Mirrorlist != have.Mirrorlist {
-		differs(ChangedSource, Danger, "list of mirrors", want.Mirrorlist, have.Mirrorlist)
-	}
-	if want.Priority != nil && have.Priority != nil && *want.Priority != *have.Priority {
-		differs(ChangedSource, Fault, "priority", strconv.Itoa(*want.Priority), strconv.Itoa(*have.Priority))
-	}
-	if fprs := verdict.Fingerprints(c.survey, have.SignedBy); !source.SameSet(want.SignedBy, fprs) {
-		differs(ChangedSource, Danger, "signing keys", strings.Join(want.SignedBy, " "), strings.Join(fprs, " "))
-	}
-	if want.Signatures == source.CheckRequired && have.Family != arch.Family && have.Checks.Metadata != source.CheckRequired {
-		differs(ChecksWeakened, Danger, "signature check", source.CheckRequired, have.Checks.Metadata)
-	}
-	if want.Signatures == source.CheckRequired && have.Family != deb.Family && have.Checks.Packages != source.CheckRequired {
-		differs(ChecksWeakened, Danger, "signature check of packages", source.CheckRequired, have.Checks.Packages)
-	}
-	if want.Signatures == source.CheckOff && have.Checks.Metadata == source.CheckRequired {
-		differs(ChangedSource, Note, "signature check", source.CheckOff, have.Checks.Metadata)
-	}
-}
-
 // media finds what is left of a source whose media is not there.
 func (c *comparer) media(f *source.SheetFile) {
 	for i := range c.survey.Sources {
@@ -284,7 +183,7 @@ func (c *comparer) remotes() {
 			return s.Family == want.Family && s.ID == want.ID && s.File == want.File
 		})
 		if n >= 0 {
-			c.source(want, &c.survey.Sources[n])
+			c.tell(want, &c.survey.Sources[n], c.fields(want, &c.survey.Sources[n]))
 		} else if !want.IfThere {
 			c.add(Finding{
 				Class:      MissingSource,

@@ -65,7 +65,7 @@ func TestCompare(t *testing.T) {
 		{"one more in our file", func(s *source.Survey) {
 			s.Files[0].Digest = "other"
 			s.Sources = append(s.Sources, source.Source{Family: "deb", File: file, Line: 9, Enabled: true, EffURLs: []string{"https://c.example/"}, EffSuites: []string{"x"}})
-		}, "fault unlisted-source " + file + ":9 a source was added: https://c.example/ x"},
+		}, "danger unlisted-source " + file + ":9 a source was added: https://c.example/ x, and its signature is not checked"},
 		{"unlisted", func(s *source.Survey) {
 			s.Sources = append(s.Sources, source.Source{Family: "deb", File: "/etc/apt/sources.list", Line: 2, Enabled: true, EffURLs: []string{"https://c.example/"}, EffSuites: []string{"x"}, Checks: source.Checks{Metadata: source.CheckRequired}})
 		}, "note unlisted-source /etc/apt/sources.list:2 not in the policy: https://c.example/ x"},

@@ -1,7 +1,6 @@
 package drift
 
 import (
-	"fmt"
 	"io/fs"
 	"maps"
 	"slices"
@@ -16,50 +15,29 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-// options compares what else a source says with what the policy's text of its file says:
-// checks of the age of metadata, certificates, proxies, exclusions and the like.
-func (c *comparer) options(f *source.SheetFile, here []*source.Source) {
-	want := c.written(f)
-	weakened := func(s *source.Source) bool {
-		return slices.ContainsFunc(c.out, func(f Finding) bool { return f.Class == ChecksWeakened && f.File == s.File && f.Line == s.Line })
-	}
-	for i, have := range here {
-		if i >= len(want) {
-			break
-		}
-		names := map[string]bool{}
-		for _, m := range []map[string]string{want[i].Options, have.Options} {
-			for k := range m {
-				names[k] = true
-			}
-		}
-		for _, name := range slices.Sorted(maps.Keys(names)) {
-			w, h := want[i].Options[name], have.Options[name]
-			if source.SameOption(have.Family, name, w, h) {
-				continue
-			}
-			severity := Fault
-			switch {
-			case source.OptionSwitches(name) && weakened(have):
-				continue // is told as what it comes to
-			case source.OptionWeakens(have.Family, name, h):
-				severity = Danger
-			}
-			c.add(
-				Finding{
-					Class:      ChangedSource,
-					Severity:   severity,
-					Field:      name,
-					Repository: f.Repository,
-					File:       f.Path,
-					Line:       have.Line,
-					Want:       w,
-					Have:       h,
-					Message:    fmt.Sprintf("%s: %s; the policy says %s", name, orNone(h), orNone(w)),
-				},
-			)
+// options lists what else a source says otherwise than the policy's text of it: checks of the
+// age of metadata, certificates, proxies, exclusions and the like. What switches a check is
+// told as what it comes to, where that is among the fields that are known to differ.
+func options(want, have *source.Source, differs []field) (out []field) {
+	weakened := slices.ContainsFunc(differs, func(f field) bool { return strings.HasPrefix(f.name, "signature check") && f.severity == Danger })
+	names := map[string]bool{}
+	for _, m := range []map[string]string{want.Options, have.Options} {
+		for k := range m {
+			names[k] = true
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		w, h := want.Options[name], have.Options[name]
+		if source.SameOption(have.Family, name, w, h) || weakened && source.OptionSwitches(name) {
+			continue
+		}
+		severity := Fault
+		if source.OptionWeakens(have.Family, name, h) {
+			severity = Danger
+		}
+		out = append(out, field{name, w, h, severity})
+	}
+	return out
 }
 
 // written are the sources that the policy's text of a file comes to, as a host reads them.

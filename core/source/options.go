@@ -64,7 +64,11 @@ var optionTouches = map[string]map[string][]string{
 // OptionTouches says what an option of a single source touches; nil where it changes nothing
 // of where packages come from or what is believed. An unknown one may touch anything.
 func OptionTouches(family, name string) []string {
-	touches, known := optionTouches[family][strings.ToLower(name)]
+	lower := strings.ToLower(name)
+	touches, known := optionTouches[family][lower]
+	if family == FamilyDeb && strings.HasPrefix(lower, "x-") { // somebody's own field, which apt does not know
+		return nil
+	}
 	if !known {
 		return []string{TouchesOrigin}
 	}

@@ -1,0 +1,179 @@
+package drift
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/verdict"
+)
+
+// inFile compares the sources in a file of the policy with those that stand there.
+func (c *comparer) inFile(f *source.SheetFile) {
+	var here []*source.Source
+	for i := range c.survey.Sources {
+		if c.survey.Sources[i].File == f.Path {
+			here = append(here, &c.survey.Sources[i])
+		}
+	}
+	var wants []*source.SheetSource
+	for i := range c.sheet.Sources {
+		if c.sheet.Sources[i].File == f.Path {
+			wants = append(wants, &c.sheet.Sources[i])
+		}
+	}
+	of := c.places(wants, here)
+	var written []source.Source
+	if c.survey.Files != nil && f.Repository != "" && len(here) > 0 {
+		written = c.written(f)
+	}
+	paired := map[*source.Source]bool{}
+	for n, want := range wants {
+		have := of[n]
+		switch {
+		case have == nil && !want.IfThere:
+			c.add(Finding{Class: MissingSource, Severity: Fault, Field: "source", Repository: want.Repository, File: f.Path, Line: 1,
+				Message: "the source is gone"})
+		case have != nil:
+			paired[have] = true
+			fields := c.fields(want, have)
+			if len(written) == len(wants) {
+				fields = append(fields, options(&written[n], have, fields)...)
+			}
+			c.tell(want, have, fields)
+		}
+	}
+	for _, extra := range here {
+		if extra.Enabled && !paired[extra] {
+			a := Finding{
+				Class:      UnlistedSource,
+				Severity:   Fault,
+				Field:      "source",
+				Repository: f.Repository,
+				File:       f.Path,
+				Line:       extra.Line,
+				Have:       Describe(extra),
+			}
+			c.weigh(&a, extra, "a source was added: "+Describe(extra))
+			c.add(a)
+		}
+	}
+}
+
+// places finds for each source of the policy in a file the one that stands in its place: that of
+// its name or from its place first, then what is left, in order. Somebody may have put
+// another one above it.
+func (c *comparer) places(wants []*source.SheetSource, here []*source.Source) []*source.Source {
+	out := make([]*source.Source, len(wants))
+	taken := map[*source.Source]bool{}
+	pass := func(alike func(w *source.SheetSource, h *source.Source) bool) {
+		for n, w := range wants {
+			for _, h := range here {
+				if out[n] == nil && !taken[h] && alike(w, h) {
+					out[n], taken[h] = h, true
+				}
+			}
+		}
+	}
+	from := func(w *source.SheetSource, h *source.Source) bool {
+		return source.SameSet(shownURLs(w.URLs), withoutLogin(w, h.EffURLs)) && w.Mirrorlist == h.Mirrorlist &&
+			source.SameSet(w.Suites, h.EffSuites)
+	}
+	on := func(w *source.SheetSource, h *source.Source) bool { return w.Enabled == h.Enabled }
+	named := func(w *source.SheetSource, h *source.Source) bool { return w.ID == h.ID }
+	kinds := func(w *source.SheetSource, h *source.Source) bool { return source.SameSet(w.Kinds, h.Kinds) }
+	pass(func(w *source.SheetSource, h *source.Source) bool {
+		return named(w, h) && from(w, h) && on(w, h) && kinds(w, h)
+	})
+	pass(func(w *source.SheetSource, h *source.Source) bool { return named(w, h) && from(w, h) && kinds(w, h) })
+	pass(func(w *source.SheetSource, h *source.Source) bool { return named(w, h) && (w.ID != "" || from(w, h)) })
+	pass(func(w *source.SheetSource, h *source.Source) bool { return from(w, h) })
+	pass(func(w *source.SheetSource, h *source.Source) bool {
+		return slices.ContainsFunc(withoutLogin(w, h.EffURLs), func(u string) bool { return slices.Contains(shownURLs(w.URLs), u) })
+	})
+	pass(func(*source.SheetSource, *source.Source) bool { return true })
+	return out
+}
+
+// fields lists in what a source differs from what the policy says of it.
+func (c *comparer) fields(want *source.SheetSource, have *source.Source) (out []field) {
+	if want.Enabled && !have.Enabled {
+		out = append(out, field{"enabled", "on", "off, by " + have.DisabledBy, Fault})
+	}
+	if !want.Enabled && have.Enabled {
+		out = append(out, field{"enabled", "off", "on", Fault})
+	}
+	if want.ID != have.ID {
+		out = append(out, field{"name", want.ID, have.ID, Fault})
+	}
+	for _, x := range []struct {
+		what       string
+		want, have []string
+		severity   string
+	}{
+		{"URL", shownURLs(want.URLs), withoutLogin(want, have.EffURLs), Danger},
+		{"suites", want.Suites, have.EffSuites, Fault},
+		{"components", want.Components, have.Components, Fault},
+		{"kinds", want.Kinds, have.Kinds, Fault},
+		{"architectures", want.Archs, have.Archs, Fault},
+	} {
+		if !source.SameSet(x.want, x.have) {
+			out = append(out, field{x.what, strings.Join(x.want, " "), strings.Join(x.have, " "), x.severity})
+		}
+	}
+	if want.Mirrorlist != have.Mirrorlist {
+		out = append(out, field{"list of mirrors", want.Mirrorlist, have.Mirrorlist, Danger})
+	}
+	if want.Priority != nil && have.Priority != nil && *want.Priority != *have.Priority {
+		out = append(out, field{"priority", strconv.Itoa(*want.Priority), strconv.Itoa(*have.Priority), Fault})
+	}
+	if fprs := verdict.Fingerprints(c.survey, have.SignedBy); !source.SameSet(want.SignedBy, fprs) {
+		out = append(out, field{"signing keys", strings.Join(want.SignedBy, " "), strings.Join(fprs, " "), Danger})
+	}
+	required := source.CheckRequired
+	switch {
+	case want.Signatures == required && have.Family != arch.Family && have.Checks.Metadata != required:
+		out = append(out, field{"signature check", required, have.Checks.Metadata, Danger})
+	case want.Signatures == source.CheckOff && have.Checks.Metadata == required:
+		out = append(out, field{"signature check", source.CheckOff, have.Checks.Metadata, Note})
+	}
+	if want.Signatures == required && have.Family != deb.Family && have.Checks.Packages != required {
+		out = append(out, field{"signature check of packages", required, have.Checks.Packages, Danger})
+	}
+	return out
+}
+
+// tell makes one finding of all in which one source of the policy differs.
+func (c *comparer) tell(want *source.SheetSource, have *source.Source, fields []field) {
+	if len(fields) == 0 {
+		return
+	}
+	f := Finding{Class: ChangedSource, Severity: Note, Repository: want.Repository, File: have.File, Line: have.Line}
+	var names, wants, haves, said []string
+	for _, x := range fields {
+		names, wants, haves = append(names, x.name), append(wants, x.was), append(haves, x.is)
+		said = append(said, fmt.Sprintf("%s: %s instead of %s", x.name, orNone(x.is), orNone(x.was)))
+		if Rank(x.severity) < Rank(f.Severity) {
+			f.Severity = x.severity
+		}
+		if strings.HasPrefix(x.name, "signature check") && x.severity == Danger {
+			f.Class = ChecksWeakened
+		}
+	}
+	f.Field, f.Want, f.Have = strings.Join(names, ", "), strings.Join(wants, "; "), strings.Join(haves, "; ")
+	switch one := fields[0]; {
+	case len(fields) > 1:
+		f.Message = "says something else than the policy: " + strings.Join(said, "; ")
+	case one.name == "enabled" && want.Enabled:
+		f.Class, f.Message = SwitchedOff, fmt.Sprintf("switched off: %s; the policy says %s", one.is, one.was)
+	case one.name == "enabled":
+		f.Class, f.Message = SwitchedOn, fmt.Sprintf("switched on: %s; the policy says %s", one.is, one.was)
+	default:
+		f.Message = fmt.Sprintf("%s: %s; the policy says %s", one.name, orNone(one.is), orNone(one.was))
+	}
+	c.add(f)
+}
