@@ -93,7 +93,7 @@ func (a *attempt) goBack(ctx context.Context, cause error) error {
 // the host had it so, and would have it nowhere else.
 func dangers(sheet, before *source.Sheet, s *source.Survey) map[string]drift.Finding {
 	out := map[string]drift.Finding{}
-	for _, f := range drift.CompareAfter(sheet, before, s) {
+	for _, f := range drift.Judge(drift.Input{Sheet: sheet, Before: before, Survey: s, All: true}) {
 		if f.Severity == drift.Danger && f.Class != drift.DoubledSource {
 			out[f.Key()] = f
 		}

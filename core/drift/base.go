@@ -23,7 +23,7 @@ type Input struct {
 	Sheet  *source.Sheet
 	Before *source.Sheet // that was carried out last; nil where none was
 	Survey *source.Survey
-	All    bool  // tell every finding, however many there are
+	All    bool  // tell every finding, however many there are, and those too that follow from another one
 	Base   *Base // nil where nothing was carried yet: what the policy says nothing of is not known to be right
 }
 
@@ -35,6 +35,7 @@ func Judge(in Input) []Finding {
 	if in.All {
 		return c.sorted()
 	}
+	c.out = c.consequences(c.out)
 	return atMost(c.sorted())
 }
 
@@ -86,7 +87,7 @@ func (c *comparer) stood(b *Base) {
 		return
 	}
 	s := &standing{
-		comparer: c, was: b.Survey, theirs: map[string]bool{}, eased: map[string]bool{}, then: make(map[string]source.File, len(b.Survey.Files)),
+		comparer: c, was: b.Survey, theirs: map[string]bool{}, then: make(map[string]source.File, len(b.Survey.Files)),
 	}
 	for _, f := range b.Survey.Files {
 		s.then[f.Path] = f
@@ -124,7 +125,6 @@ type standing struct {
 	was    *source.Survey
 	then   map[string]source.File // the files of that, by path
 	theirs map[string]bool        // files that are the policy's, now or then; one of then that stands there now is somebody's
-	eased  map[string]bool        // families of which a setting that is believed says something else
 }
 
 // add adds a finding of which the policy says nothing.
@@ -214,7 +214,7 @@ func (s *standing) settings() {
 func (s *standing) setting(t source.Setting, was, is string) {
 	touches := func(what string) bool { return slices.Contains(t.Touches, what) }
 	if touches(source.TouchesTrust) {
-		s.eased[t.Family] = true
+		s.easy[t.Family] = true
 	}
 	t.Value = is
 	if is != "" && t.Weakens() != "" {
@@ -265,8 +265,8 @@ func (s *standing) pins() {
 		tells: func(f *Finding, p source.Pin) { f.Class, f.File, f.Line, f.Field = PinChanged, p.File, p.Line, "pin" },
 		what:  "a pin",
 	}
-	kinds.compare(s, kept(s.was.Pins, func(p source.Pin) bool { return !s.theirs[p.File] }),
-		kept(s.survey.Pins, func(p source.Pin) bool { return !s.owned[p.File] }))
+	kinds.compare(s, kinds.once(kept(s.was.Pins, func(p source.Pin) bool { return !s.theirs[p.File] })),
+		kinds.once(kept(s.survey.Pins, func(p source.Pin) bool { return !s.owned[p.File] })))
 }
 
 // holds compares what is kept where it is, or away.
@@ -291,7 +291,7 @@ func (s *standing) holds() {
 		},
 		what: "a hold",
 	}
-	kinds.compare(s, kept(s.was.Holds, own), kept(s.survey.Holds, own))
+	kinds.compare(s, kinds.once(kept(s.was.Holds, own)), kinds.once(kept(s.survey.Holds, own)))
 }
 
 // services compares zypper's services.
@@ -325,6 +325,16 @@ type entries[T any] struct {
 	near  func(a, b T) bool // the one may be the other, changed
 	tells func(*Finding, T)
 	what  string
+}
+
+// once leaves out what is said a second time, which says nothing more.
+func (e entries[T]) once(list []T) []T {
+	said := map[string]bool{}
+	return slices.DeleteFunc(list, func(x T) bool {
+		was := said[e.says(x)]
+		said[e.says(x)] = true
+		return was
+	})
 }
 
 func (e entries[T]) compare(c *standing, was, is []T) {

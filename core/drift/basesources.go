@@ -197,16 +197,17 @@ func (s *standing) fields(was, is *source.Source, ruled bool) (out []field) {
 		add("signing keys", verdict.Fingerprints(s.was, was.SignedBy), verdict.Fingerprints(s.survey, is.SignedBy), Danger)
 	}
 	options := s.differing(was, is)
-	if len(options) > 0 || !s.eased[is.Family] {
+	if len(options) > 0 || !s.easy[is.Family] {
 		out = append(out, weaker("signature check", was.Checks.Metadata, is.Checks.Metadata)...)
 		out = append(out, weaker("signature check of packages", was.Checks.Packages, is.Checks.Packages)...)
 		if len(out) == 0 {
 			add("trust", was.Checks.Trust, is.Checks.Trust, Danger)
 		}
-		if len(out) > 0 {
-			options = slices.DeleteFunc(options, func(f field) bool { return source.OptionSwitches(f.name) })
-		}
 	}
+	// What a switch of a check comes to is told above; where that is the same, it says nothing.
+	options = slices.DeleteFunc(options, func(f field) bool {
+		return source.OptionSwitches(f.name) && (len(out) > 0 || f.severity != Danger)
+	})
 	return append(out, options...)
 }
 

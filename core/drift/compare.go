@@ -19,7 +19,8 @@ type comparer struct {
 	court    *verdict.Court
 	verdicts []verdict.Verdict // what becomes of each source of the survey
 	gaps     []verdict.Gap
-	told     map[int]bool // of the distribution's own, what differs from the base was told
+	told     map[int]bool    // of the distribution's own, what differs from the base was told
+	easy     map[string]bool // families of which a setting for all sources, that says what is believed, is another
 	adopted  *verdict.Adoption
 	out      []Finding
 }

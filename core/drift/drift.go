@@ -144,6 +144,7 @@ func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
 		owned:   court.Owned(),
 		court:   court,
 		told:    map[int]bool{},
+		easy:    map[string]bool{},
 		adopted: court.Adopted,
 	}
 	c.verdicts, c.gaps = court.Survey()
@@ -168,7 +169,7 @@ func (c *comparer) refused() {
 		if p.Fatal && c.becauseMissing(p.Message) {
 			continue
 		}
-		if p.Fatal && (c.sheet.Family == "" || p.Family == "" || p.Family == c.sheet.Family) {
+		if p.Fatal && (c.sheet.Family == "" || p.Family == "" || p.Family == c.sheet.Family || c.gives(p.Family)) {
 			c.add(
 				Finding{
 					Class:    Refused,
@@ -180,6 +181,11 @@ func (c *comparer) refused() {
 			)
 		}
 	}
+}
+
+// gives reports whether the sheet gives sources of a family beside the host's own.
+func (c *comparer) gives(family string) bool {
+	return slices.ContainsFunc(c.sheet.Sources, func(s source.SheetSource) bool { return s.Family == family && s.Enabled })
 }
 
 // becauseMissing reports whether the package manager stops for want of a file of the policy

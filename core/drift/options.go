@@ -17,7 +17,7 @@ import (
 
 // options lists what else a source says otherwise than the policy's text of it: checks of the
 // age of metadata, certificates, proxies, exclusions and the like. What switches a check is
-// told as what it comes to, where that is among the fields that are known to differ.
+// told as what it comes to, among the fields that are known to differ.
 func options(want, have *source.Source, differs []field) (out []field) {
 	weakened := slices.ContainsFunc(differs, func(f field) bool { return strings.HasPrefix(f.name, "signature check") && f.severity == Danger })
 	names := map[string]bool{}
@@ -28,12 +28,15 @@ func options(want, have *source.Source, differs []field) (out []field) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		w, h := want.Options[name], have.Options[name]
-		if source.SameOption(have.Family, name, w, h) || weakened && source.OptionSwitches(name) {
+		if source.SameOption(have.Family, name, w, h) {
 			continue
 		}
 		severity := Fault
 		if source.OptionWeakens(have.Family, name, h) {
 			severity = Danger
+		}
+		if source.OptionSwitches(name) && (weakened || severity != Danger) {
+			continue
 		}
 		out = append(out, field{name, w, h, severity})
 	}

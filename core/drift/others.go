@@ -66,5 +66,8 @@ func (c *comparer) weigh(f *Finding, s *source.Source, message string) {
 // Describe says in short what a source gives.
 func Describe(s *source.Source) string {
 	parts := slices.Concat(s.EffURLs, s.EffSuites, s.Components)
+	if len(s.EffURLs) == 0 {
+		parts = slices.DeleteFunc([]string{s.ID, s.Metalink, s.Mirrorlist}, func(p string) bool { return p == "" })
+	}
 	return strings.Join(parts, " ")
 }

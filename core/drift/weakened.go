@@ -29,7 +29,7 @@ func (c *comparer) weakened() {
 func (c *comparer) absolute() {
 	for i := range c.survey.Sources {
 		s := &c.survey.Sources[i]
-		if !s.Enabled || c.ruled(i) == "" || c.verdicts[i].Unchecked || c.told[i] {
+		if !s.Enabled || c.ruled(i) == "" || c.verdicts[i].Unchecked || c.told[i] || c.easy[s.Family] && !switched(s) {
 			continue
 		}
 		if weak := Unchecked(s, c.survey.Settings); len(weak) > 0 {
@@ -37,6 +37,16 @@ func (c *comparer) absolute() {
 				Want: source.CheckRequired, Have: checked(s), Message: Describe(s) + ": " + strings.Join(weak, ", ")})
 		}
 	}
+}
+
+// switched reports whether a source itself says how it is checked.
+func switched(s *source.Source) bool {
+	for name := range s.Options {
+		if source.OptionSwitches(name) {
+			return true
+		}
+	}
+	return false
 }
 
 // Unchecked says which checks a source goes without, in words. Those that a setting takes

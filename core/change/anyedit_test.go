@@ -1,0 +1,162 @@
+package change_test
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/survey"
+	"patientlantern.example/lantern/core/verdict"
+)
+
+// typed is what somebody may write into a file of sources or settings, whether or not it belongs there.
+var typed = []string{
+	"deb http://elsewhere.example/x y z", "deb [trusted=yes] http://elsewhere.example/x y z", "Trusted: yes", "Enabled: no",
+	"URIs: http://elsewhere.example/", "Suites: x", "", "# a comment", "enabled=0", "enabled=1", "gpgcheck=0", "sslverify=0",
+	"baseurl=http://elsewhere.example/", "[reed]", "[saltmarsh]", "priority=5", "exclude=tern", "SigLevel = Never",
+	"Server = http://elsewhere.example/x", "Include = /etc/pacman.d/x", "gpg-verify=false", "url=http://elsewhere.example",
+	"Signed-By: /etc/apt/keyrings/plover.asc", "Pin-Priority: 1001", "Package: *", "proxy=http://p.example:1",
+	"mirrorlist=http://elsewhere.example/", "cost=1", "Allow-Insecure: yes", "Architectures: i386", "metalink=http://e.example/",
+	"includepkgs=reed", "APT::Get::AllowUnauthenticated \"true\";", "IgnorePkg = sedge", "Acquire::https::Verify-Peer \"false\";",
+}
+
+// edit draws one edit of one line.
+func edit(rt *rapid.T, text string) (string, string) {
+	lines := strings.SplitAfter(text, "\n")
+	k := rapid.IntRange(0, len(lines)-1).Draw(rt, "line")
+	was := strings.TrimSpace(lines[k])
+	switch rapid.IntRange(0, 5).Draw(rt, "kind") {
+	case 0:
+		return strings.Join(slices.Delete(lines, k, k+1), ""), "takes out " + was
+	case 1:
+		return strings.Join(slices.Insert(lines, k, lines[k]), ""), "writes twice " + was
+	case 2:
+		if k+1 < len(lines) {
+			lines[k], lines[k+1] = lines[k+1], lines[k]
+		}
+		return strings.Join(lines, ""), "moves down " + was
+	case 3:
+		lines[k] = "#" + lines[k]
+		return strings.Join(lines, ""), "comments out " + was
+	case 4:
+		if words := strings.Fields(lines[k]); len(words) > 0 {
+			w := rapid.SampledFrom(words).Draw(rt, "word")
+			by := rapid.SampledFrom([]string{"x", "yes", "no", "0", "1", "main", "http://elsewhere.example/x"}).Draw(rt, "by")
+			lines[k] = strings.Replace(lines[k], w, by, 1)
+			return strings.Join(lines, ""), fmt.Sprintf("writes %s for %s in %s", by, w, was)
+		}
+	}
+	v := rapid.SampledFrom(typed).Draw(rt, "typed")
+	return strings.Join(slices.Insert(lines, k, v+"\n"), ""), fmt.Sprintf("writes %s above %s", v, was)
+}
+
+// meaning is what a host's configuration comes to: where packages come from, what is believed,
+// what is kept.
+func meaning(r *survey.Result) []string {
+	set := func(list []string) string {
+		list = slices.Clone(list)
+		slices.Sort(list)
+		return strings.Join(slices.Compact(list), " ")
+	}
+	var out []string
+	s := &r.Survey
+	for i := range s.Sources {
+		x := &s.Sources[i]
+		if !x.Enabled {
+			continue
+		}
+		priority := 0
+		if x.Priority != nil {
+			priority = *x.Priority
+		}
+		keys := set(verdict.Fingerprints(s, x.SignedBy))
+		for _, u := range append([]string{x.Mirrorlist + x.Metalink}, x.EffURLs...) {
+			for _, suite := range append([]string{""}, x.EffSuites...) {
+				if len(x.EffSuites) > 0 && suite == "" {
+					continue
+				}
+				out = append(out, fmt.Sprint("source ", x.Family, x.ID, strings.TrimRight(u, "/"), suite, set(x.Components), set(x.Kinds),
+					set(x.EffArchs), keys, x.Checks.Metadata, x.Checks.Packages, priority, x.Weakened(nil)))
+			}
+		}
+	}
+	for _, t := range s.Settings {
+		if !source.OptionKeeps(t.Name) {
+			out = append(out, "setting "+t.Family+" "+strings.ToLower(t.Name)+" "+t.Value)
+		}
+	}
+	for _, p := range s.Pins {
+		out = append(out, fmt.Sprint("pin ", p.Packages, p.Pin, p.Priority, p.Valid))
+	}
+	for _, h := range s.Holds {
+		out = append(out, fmt.Sprint("hold ", h.Family, h.Kind, h.What, h.Source))
+	}
+	for _, p := range s.Problems {
+		if p.Fatal {
+			out = append(out, "refused by "+p.Family)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// TestAnyEditIsFound draws edits of single lines, sensible and not, in any file of a host: what
+// makes packages come from elsewhere, or be believed or kept otherwise, is found; a package
+// manager that gives up is one finding, and not one for each thing that is not there because of it.
+func TestAnyEditIsFound(t *testing.T) {
+	for name, p := range map[string]place{
+		"apt": debPlace(), "dnf": rpmPlace(), "zypper": zyppPlace(t), "pacman": archPlace(), "flatpak": flatpakPlace(),
+	} {
+		t.Run(name, func(t *testing.T) { anyEdit(t, p.carried(t)) })
+	}
+}
+
+func anyEdit(t *testing.T, p place) {
+	before := look(p.files, p.modes, p.sheet)
+	base := &drift.Base{Sheet: p.sheet, Survey: &before.Survey}
+	usual := map[string]bool{}
+	for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &before.Survey, Base: base}) {
+		usual[f.Key()] = true
+	}
+	was := meaning(&before)
+	var files []string
+	for f, text := range p.files {
+		if strings.HasPrefix(f, "etc/") && f != "etc/os-release" && !strings.Contains(text, "BEGIN PGP") || strings.Contains(f, "flatpak") {
+			files = append(files, f)
+		}
+	}
+	slices.Sort(files)
+	rapid.Check(t, func(rt *rapid.T) {
+		file := rapid.SampledFrom(files).Draw(rt, "file")
+		text, did := edit(rt, p.files[file])
+		now := place{files: maps.Clone(p.files), sheet: p.sheet, modes: p.modes}
+		now.files[file] = text
+		r := look(now.files, now.modes, now.sheet)
+		is := meaning(&r)
+		var found []drift.Finding
+		refused := 0
+		for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &r.Survey, Base: base}) {
+			if usual[f.Key()] {
+				continue
+			}
+			found = append(found, f)
+			require.NotEqual(rt, "not in the policy: ", f.Message)
+			if f.Class == drift.Refused {
+				refused++
+			}
+		}
+		if !slices.Equal(was, is) {
+			require.NotEmpty(rt, found, "%s: %s\nwas %v\nis  %v", file, did, was, is)
+		}
+		if refused > 0 {
+			require.LessOrEqual(rt, len(found), refused+2, "%s: %s\n%+v", file, did, found)
+		}
+	})
+}
