@@ -109,7 +109,8 @@ func meaning(r *survey.Result) []string {
 
 // TestAnyEditIsFound draws edits of single lines, sensible and not, in any file of a host: what
 // makes packages come from elsewhere, or be believed or kept otherwise, is found; a package
-// manager that gives up is one finding, and not one for each thing that is not there because of it.
+// manager that gives up is one finding, and not one for each thing that is not there because of
+// it; and healing puts it back.
 func TestAnyEditIsFound(t *testing.T) {
 	for name, p := range map[string]place{
 		"apt": debPlace(), "dnf": rpmPlace(), "zypper": zyppPlace(t), "pacman": archPlace(), "flatpak": flatpakPlace(),
@@ -155,6 +156,7 @@ func anyEdit(t *testing.T, p place) {
 		if !slices.Equal(was, is) {
 			require.NotEmpty(rt, found, "%s: %s\nwas %v\nis  %v", file, did, was, is)
 		}
+		heals(rt, now, []string{file, did}, base, before)
 		if refused > 0 {
 			require.LessOrEqual(rt, len(found), refused+2, "%s: %s\n%+v", file, did, found)
 		}

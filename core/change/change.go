@@ -117,6 +117,7 @@ func Compute(in Input) Change {
 	c.remotes()
 	c.restore()
 	c.included()
+	c.unspoil()
 	c.permissions()
 	if in.SetAside {
 		c.setAside()
@@ -159,6 +160,7 @@ type computer struct {
 	adopted  *verdict.Adoption
 	lists    map[string]bool            // lists of mirrors, which hold no sources
 	strayed  map[string][]drift.Finding // by file: what is not as it was when the policy came
+	spoilt   map[string]string          // files that are not taken any more, and why
 	leaving  []source.Source            // in use, and not any more afterwards
 	out      Change
 }

@@ -250,28 +250,33 @@ func several(t *testing.T, p place, list []hand, base *drift.Base, before survey
 			now = now.done(t, h)
 			did = append(did, h.does)
 		}
-		heal := func() change.Change {
-			r := look(now.files, now.modes, now.sheet)
-			for name := range before.Texts {
-				if text, there := now.files[name[1:]]; there && r.Texts[name] == nil {
-					r.Texts[name] = []byte(text)
-				}
-			}
-			return change.Compute(change.Input{
-				Sheet: p.sheet, Survey: &r.Survey, Texts: r.Texts, Before: p.sheet, Kept: before.Texts, Base: base, Stood: before.Texts,
-			})
-		}
-		now = place{files: maps.Clone(now.files), sheet: now.sheet, modes: maps.Clone(now.modes)}
-		now.take(heal())
-		now.take(heal()) // what a file gave that was gone is seen when it is back
-		if again := heal(); len(again.Edits) > 0 {
-			rt.Fatalf("%v: a third healing is not empty:\n%s", did, again.Diff())
-		}
-		r := look(now.files, now.modes, now.sheet)
-		for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &r.Survey, Base: base}) {
-			if f.Class != drift.UnlistedSource && f.Severity != drift.Note {
-				rt.Fatalf("%v: still there: %+v", did, f)
-			}
-		}
+		heals(rt, now, did, base, before)
 	})
+}
+
+// heals holds that healing comes to rest, and leaves nothing but what is reported anyway.
+func heals(rt *rapid.T, now place, did []string, base *drift.Base, before survey.Result) {
+	heal := func() change.Change {
+		r := look(now.files, now.modes, now.sheet)
+		for name := range before.Texts {
+			if text, there := now.files[name[1:]]; there && r.Texts[name] == nil {
+				r.Texts[name] = []byte(text)
+			}
+		}
+		return change.Compute(change.Input{
+			Sheet: now.sheet, Survey: &r.Survey, Texts: r.Texts, Before: now.sheet, Kept: before.Texts, Base: base, Stood: before.Texts,
+		})
+	}
+	now = place{files: maps.Clone(now.files), sheet: now.sheet, modes: maps.Clone(now.modes)}
+	now.take(heal())
+	now.take(heal()) // what a file gave that was gone is seen when it is back
+	if again := heal(); len(again.Edits) > 0 {
+		rt.Fatalf("%v: a third healing is not empty:\n%s", did, again.Diff())
+	}
+	r := look(now.files, now.modes, now.sheet)
+	for _, f := range drift.Judge(drift.Input{Sheet: now.sheet, Before: now.sheet, Survey: &r.Survey, Base: base}) {
+		if f.Class != drift.UnlistedSource && f.Severity != drift.Note {
+			rt.Fatalf("%v: still there: %+v", did, f)
+		}
+	}
 }

@@ -220,7 +220,8 @@ func (c *computer) putBack(path string, now, kept []byte, touched map[int]bool, 
 	for _, h := range lines.Compare(a, b) {
 		take := false
 		for _, s := range spans {
-			if h.OldFrom < s.last && max(h.OldTo, h.OldFrom+1) >= s.first {
+			ends := h.OldFrom == h.OldTo && h.OldFrom == s.last // what stood at the end of the entry has gone
+			if ends || h.OldFrom < s.last && max(h.OldTo, h.OldFrom+1) >= s.first {
 				take = true
 			}
 		}

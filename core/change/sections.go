@@ -49,7 +49,7 @@ func repoEditor(parse func([]byte) *ini.File) editor {
 		}
 	}
 	return editor{
-		has: func(path string) bool { return strings.HasSuffix(path, ".repo") },
+		has: func(path string) bool { return strings.HasSuffix(path, ".repo") || path == rpm.Config || path == rpm.OldConfig },
 		on:  flag("1"), off: flag("0"),
 		remove: func(text []byte, id string) ([]byte, error) {
 			f := parse(text)
@@ -120,6 +120,9 @@ func (c *computer) sections(ed editor) {
 	for _, path := range sorted(c.Texts) {
 		if !c.owned[path] && ed.has(path) {
 			texts[path] = c.Texts[path]
+			if reason, spoilt := c.spoilt[path]; spoilt {
+				texts[path], why[path] = c.Stood[path], []string{reason}
+			}
 		}
 	}
 	for _, path := range sorted(c.Stood) {
@@ -260,7 +263,8 @@ func (c *computer) includes() {
 	ours := func(p string) bool {
 		return gone[p] || slices.Contains(upper, p) || slices.Contains(lower, p)
 	}
-	next := arch.Arrange(text, upper, lower, ours)
+	next := arch.Unfollow(text, ours, c.Base != nil)
+	next = arch.Arrange(next, upper, lower, ours)
 	const reason = "includes the repositories of the policy"
 	switch {
 	case string(next) == string(text):
@@ -280,6 +284,9 @@ func (c *computer) remotes() {
 	old, there := c.Texts[flatpak.Config]
 	text := old
 	var why []string
+	if reason, spoilt := c.spoilt[flatpak.Config]; spoilt {
+		text, why = c.Stood[flatpak.Config], []string{reason}
+	}
 	paths := map[string]string{} // fingerprint → file
 	for _, k := range c.Sheet.Keys {
 		paths[k.Fingerprint] = k.Path

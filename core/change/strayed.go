@@ -35,12 +35,14 @@ func (c *computer) differs() {
 	for _, f := range drift.CompareAfter(c.Sheet, c.Before, c.Base.Survey) {
 		stood[f.Key()] = true
 	}
-	for _, f := range drift.Judge(drift.Input{Sheet: c.Sheet, Before: c.Before, Survey: c.Survey, Base: c.Base, All: true}) {
+	found := drift.Judge(drift.Input{Sheet: c.Sheet, Before: c.Before, Survey: c.Survey, Base: c.Base, All: true})
+	for _, f := range found {
 		fresh := f.Class == drift.SettingWeakened && !stood[f.Key()]
 		if (f.Beside && f.Severity != drift.Note || fresh) && !owned[f.File] { // what became stricter stays so
 			c.strayed[f.File] = append(c.strayed[f.File], f)
 		}
 	}
+	c.spoil(found)
 }
 
 // files are the classes of finding for which a whole file is put back as it stood.
@@ -62,13 +64,15 @@ func (c *computer) restore() {
 		}
 		now, there := c.Texts[path]
 		was, stood := c.Stood[path]
-		if len(why) == 0 || path == flatpak.Config || strings.HasPrefix(path, "/usr/") || c.wouldWeaken(path) ||
-			slices.ContainsFunc(c.out.Edits, func(e FileEdit) bool { return e.Path == path && path != arch.Config }) {
+		if len(why) == 0 || strings.HasPrefix(path, "/usr/") || c.wouldWeaken(path) ||
+			slices.ContainsFunc(c.out.Edits, func(e FileEdit) bool {
+				return e.Path == path && path != arch.Config && path != flatpak.Config
+			}) {
 			continue
 		}
 		switch {
-		case path == arch.Config:
-			c.options(was, why)
+		case path == arch.Config || path == flatpak.Config:
+			c.options(path, was, why)
 		case stood && there && string(was) != string(now):
 			c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Edit, Mode: c.stoodMode(path), Old: now, New: was, Why: why})
 		case stood && !there:
@@ -99,15 +103,20 @@ func (c *computer) wouldWeaken(path string) bool {
 	})
 }
 
-// options puts pacman's general section back as it stood.
-func (c *computer) options(was []byte, why []string) {
-	old := c.Texts[arch.Config]
-	text, at := old, slices.IndexFunc(c.out.Edits, func(e FileEdit) bool { return e.Path == arch.Config })
+// options puts the general section of a file that holds sources too back as it stood: pacman's
+// and flatpak's.
+func (c *computer) options(path string, was []byte, why []string) {
+	general := func(text []byte) (string, bool) { return arch.Section(text, "options") }
+	if path == flatpak.Config {
+		general = flatpak.Core
+	}
+	old := c.Texts[path]
+	text, at := old, slices.IndexFunc(c.out.Edits, func(e FileEdit) bool { return e.Path == path })
 	if at >= 0 {
 		text = c.out.Edits[at].New
 	}
-	before, stood := arch.Section(was, "options")
-	now, stands := arch.Section(text, "options")
+	before, stood := general(was)
+	now, stands := general(text)
 	if !stood || !stands || before == now {
 		return
 	}
@@ -116,7 +125,7 @@ func (c *computer) options(was []byte, why []string) {
 		c.out.Edits[at].New, c.out.Edits[at].Why = next, append(c.out.Edits[at].Why, why...)
 		return
 	}
-	c.out.Edits = append(c.out.Edits, FileEdit{Path: arch.Config, Action: Edit, Mode: c.modes[arch.Config], Old: old, New: next, Why: why})
+	c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Edit, Mode: c.modes[path], Old: old, New: next, Why: why})
 }
 
 // touch marks the lines of a file that are not as they were, and says why.
@@ -224,13 +233,13 @@ func (c *computer) included() {
 	}
 	for path, list := range c.strayed {
 		old, there := c.Texts[path]
-		if c.owned[path] || !there || slices.ContainsFunc(c.Survey.Sources, func(s source.Source) bool { return s.File == path }) ||
+		if c.owned[path] || !there || slices.ContainsFunc(c.Base.Survey.Sources, func(s source.Source) bool { return s.File == path }) ||
 			slices.ContainsFunc(c.out.Edits, func(e FileEdit) bool { return e.Path == path }) {
 			continue
 		}
 		for _, f := range list {
 			was := c.copies(path, old)
-			if f.Class != drift.ChangedSource || len(was) == 0 {
+			if f.Class != drift.ChangedSource && f.Class != drift.ChecksWeakened || len(was) == 0 {
 				continue
 			}
 			c.out.Edits = append(
@@ -252,13 +261,26 @@ func (c *computer) mendSections(
 	for i := range c.verdicts {
 		s, v := &c.Survey.Sources[i], &c.verdicts[i]
 		wanted := slices.ContainsFunc(v.Rules, func(r *source.InPlace) bool { return r.Enabled })
-		if _, ours := texts[s.File]; !ours || !wanted || v.Unchecked || !s.Enabled && len(v.Demands) == 0 || done[s.File+" "+s.ID] ||
+		if _, ours := texts[s.File]; !ours || !wanted || v.Unchecked || c.elsewhere(s) || !s.Enabled && len(v.Demands) == 0 || done[s.File+" "+s.ID] ||
 			len(drift.Unchecked(s, c.Survey.Settings)) == 0 {
 			continue
 		}
 		done[s.File+" "+s.ID] = true
 		apply(s.File, s.Line, s.ID, fmt.Sprintf("line %d is not checked, and the policy does not say so", s.Line), ed.harden)
 	}
+}
+
+// elsewhere reports whether what weakens a section stands in a file that it includes, which is
+// put back.
+func (c *computer) elsewhere(s *source.Source) bool {
+	for path, list := range c.strayed {
+		for _, f := range list {
+			if f.Class == drift.ChecksWeakened && path != s.File && strings.HasPrefix(f.Message, s.ID+" ") && len(c.copies(path, c.Texts[path])) > 0 {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // sectionOf is the name of the section that a finding is about.

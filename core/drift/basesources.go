@@ -238,6 +238,9 @@ func (s *standing) differing(was, is *source.Source) (out []field) {
 	slices.Sort(names)
 	weak := !source.SameSet(was.Weakened(nil), is.Weakened(nil))
 	for _, name := range slices.Compact(names) {
+		if name == "include" { // the policy's own stand below whichever section is the last
+			w[name], h[name] = s.foreign(w[name]), s.foreign(h[name])
+		}
 		if source.SameOption(is.Family, name, w[name], h[name]) {
 			continue
 		}
@@ -252,6 +255,11 @@ func (s *standing) differing(was, is *source.Source) (out []field) {
 		out = append(out, field{name, w[name], h[name], severity})
 	}
 	return out
+}
+
+// foreign leaves out of a list of files those that are the policy's.
+func (s *standing) foreign(list string) string {
+	return strings.Join(slices.DeleteFunc(strings.Fields(list), func(p string) bool { return s.theirs[p] }), " ")
 }
 
 // added tells of an entry that a rule covers and that was not there.

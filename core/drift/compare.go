@@ -57,6 +57,10 @@ func (c *comparer) file(f *source.SheetFile) {
 		same = have.Digest == source.Digest([]byte(f.Text)) || have.Digest == source.Digest(family.MaskText([]byte(f.Text)))
 		c.mode(f, have)
 	}
+	if same {
+		c.unreadFile(f)
+		c.overruled(f)
+	}
 	if same || c.survey.Files == nil && c.adopted.Spares(f.Path) {
 		return
 	}

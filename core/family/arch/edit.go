@@ -203,5 +203,38 @@ func Arrange(text []byte, upper, lower []string, ours func(path string) bool) []
 	return []byte(rest)
 }
 
+// Unfollow takes out what stands below an Include of one of our files in the same section: pacman
+// goes on there with the section that was included last. Unless drop says so it stays as a
+// comment.
+func Unfollow(text []byte, ours func(path string) bool, drop bool) []byte {
+	f := ini.ParsePacman(text)
+	stray := map[int]bool{}
+	for i := range f.Sections {
+		below := false
+		entries := f.Entries(&f.Sections[i])
+		for j := range entries {
+			e := &entries[j]
+			if f.Key(e) == "Include" && !e.Bare() && ours(f.Value(e)) {
+				below = true
+			} else if below {
+				stray[int(e.Line)] = true
+			}
+		}
+	}
+	if len(stray) == 0 {
+		return text
+	}
+	var out strings.Builder
+	for n, line := range slices.Collect(strings.Lines(string(text))) {
+		switch {
+		case !stray[n+1]:
+			out.WriteString(line)
+		case !drop:
+			out.WriteString("# " + line)
+		}
+	}
+	return []byte(out.String())
+}
+
 // includesHead tells people what the lines below it are.
 const includesHead = "# Patient Lantern's repositories, each in a file of its own."

@@ -118,6 +118,17 @@ func Section(text []byte, id string) (string, bool) {
 	return f.Text(section), true
 }
 
+// Core returns the text of the group that is about all remotes.
+func Core(text []byte) (string, bool) {
+	f := ini.ParseKeyFile(text)
+	for i := range f.Sections {
+		if f.Name(&f.Sections[i]) == "core" {
+			return f.Text(&f.Sections[i]), true
+		}
+	}
+	return "", false
+}
+
 // Rooted returns flatpak's configuration with the files that it names made to lead
 // below a root folder.
 func Rooted(text []byte, root string) []byte {

@@ -27,8 +27,8 @@ const Family = source.FamilyRpm
 // Config is dnf's own configuration; it may define repositories too.
 const Config = "/etc/dnf/dnf.conf"
 
-// oldConfig is that of hosts on which yum is all there is.
-const oldConfig = "/etc/yum.conf"
+// OldConfig is that of hosts on which yum is all there is.
+const OldConfig = "/etc/yum.conf"
 
 // repoDirs and varDirs are where dnf looks unless dnf.conf says otherwise. Later
 // folders of variables win.

@@ -21,8 +21,8 @@ func (r *reader) config() string {
 			return Config
 		}
 	}
-	if _, err := r.root.Stat(oldConfig); err == nil {
-		return oldConfig
+	if _, err := r.root.Stat(OldConfig); err == nil {
+		return OldConfig
 	}
 	return Config
 }

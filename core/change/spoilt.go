@@ -1,0 +1,88 @@
+package change
+
+import (
+	"strings"
+
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/source"
+)
+
+// spoil notes the files that the package manager gives up at, or passes over, and that it took
+// when the policy came. What stands in them cannot be mended entry by entry.
+func (c *computer) spoil(found []drift.Finding) {
+	c.spoilt = map[string]string{}
+	note := func(path, why string) {
+		was, stood := c.Stood[path]
+		now, there := c.Texts[path]
+		if stood && there && string(was) != string(now) && !strings.HasPrefix(path, "/usr/") && !c.Sheet.Paths()[path] && !c.wouldWeaken(path) {
+			c.spoilt[path] = why
+		}
+	}
+	for _, f := range found {
+		if f.Class == drift.Refused && f.File != "" {
+			note(f.File, f.Message)
+		}
+	}
+	for i := range c.Survey.Sources {
+		if s := &c.Survey.Sources[i]; s.DisabledBy == source.OffAsInvalid {
+			c.passedOver(s.File, note)
+		}
+	}
+	for path, list := range c.strayed {
+		for _, f := range list {
+			if f.Class == drift.MissingSource {
+				c.passedOver(path, note)
+			}
+		}
+	}
+	for _, g := range c.gaps {
+		for path := range c.Stood {
+			if g.Section != "" && c.stood(path, g.Section) {
+				c.passedOver(path, note)
+			}
+		}
+	}
+	for _, p := range c.Base.Survey.Problems { // it was so then, too
+		if p.Fatal || c.spoilt[p.File] == p.Message {
+			delete(c.spoilt, p.File)
+		}
+	}
+}
+
+// passedOver notes a file of which the package manager takes nothing, and says so.
+func (c *computer) passedOver(path string, note func(path, why string)) {
+	for i := range c.Survey.Sources {
+		if s := &c.Survey.Sources[i]; s.File == path && s.Enabled {
+			return
+		}
+	}
+	for _, p := range c.Survey.Problems {
+		if p.File == path {
+			note(path, p.Message)
+		}
+	}
+}
+
+// stood reports whether a section stood in a file when the policy came.
+func (c *computer) stood(path, id string) bool {
+	for i := range c.Base.Survey.Sources {
+		if s := &c.Base.Survey.Sources[i]; s.File == path && s.ID == id {
+			return true
+		}
+	}
+	return false
+}
+
+// unspoil puts back whole what nothing else has mended.
+func (c *computer) unspoil() {
+	edited := map[string]bool{}
+	for _, e := range c.out.Edits {
+		edited[e.Path] = true
+	}
+	for path, why := range c.spoilt {
+		if !edited[path] && !c.owned[path] {
+			c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Edit, Mode: c.stoodMode(path), Old: c.Texts[path], New: c.Stood[path],
+				Why: []string{why}})
+		}
+	}
+}
