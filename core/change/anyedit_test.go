@@ -57,6 +57,43 @@ func edit(rt *rapid.T, text string) (string, string) {
 	return strings.Join(slices.Insert(lines, k, v+"\n"), ""), fmt.Sprintf("writes %s above %s", v, was)
 }
 
+// newFiles are where somebody may put a new file, and what may stand in it.
+var newFiles = []string{
+	"etc/apt/sources.list.d/a.list", "etc/apt/sources.list.d/z.sources", "etc/apt/preferences.d/a", "etc/apt/apt.conf.d/00a",
+	"etc/apt/apt.conf.d/99z", "etc/yum.repos.d/a.repo", "etc/yum.repos.d/z.repo", "etc/distro.repos.d/a.repo", "etc/dnf/vars/releasever",
+	"etc/dnf/vars/x", "etc/yum/vars/basearch", "etc/zypp/repos.d/a.repo", "etc/zypp/repos.d/z.repo", "etc/zypp/services.d/a.service",
+	"etc/zypp/vars.d/releasever", "etc/pacman.d/a.conf", "etc/pacman.d/hooks/a.hook", "etc/flatpak/remotes.d/a.flatpakrepo",
+	"etc/dpkg/dpkg.cfg.d/a", "etc/rpm/macros.a", "etc/zypp/vendors.d/a.conf", "etc/dnf/plugins/a.conf", "etc/yum.conf",
+}
+
+// of are those that a package manager may look at.
+func of(family string) []string {
+	begins := map[string][]string{
+		source.FamilyDeb: {"etc/apt", "etc/dpkg"}, source.FamilyRpm: {"etc/yum", "etc/d", "etc/rpm"}, source.FamilyZypp: {"etc/zypp", "etc/rpm"},
+		source.FamilyArch: {"etc/pacman"},
+	}[family]
+	return slices.DeleteFunc(slices.Clone(newFiles), func(f string) bool {
+		return !slices.ContainsFunc(begins, func(b string) bool {
+			return strings.HasPrefix(f, b) && !strings.HasPrefix(f, "etc/dpkg") || family == source.FamilyDeb && strings.HasPrefix(f, b)
+		})
+	})
+}
+
+var newTexts = []string{
+	"deb http://elsewhere.example/x y z\n", "deb [trusted=yes] https://packages.saltmarsh.example/apt/8.x stable main\n",
+	"Types: deb\nURIs: http://elsewhere.example/x\nSuites: y\nComponents: z\nTrusted: yes\n",
+	"Types: deb\nURIs: https://packages.saltmarsh.example/apt/8.x\nSuites: stable\nComponents: main\n",
+	"Package: *\nPin: origin elsewhere.example\nPin-Priority: 1001\n", "Acquire::AllowInsecureRepositories \"true\";\n",
+	"Dir::Etc::sourceparts \"/srv/sources\";\n", "Dir::Etc::sourcelist \"/srv/list\";\n", "APT::Default-Release \"limpet\";\n",
+	"Acquire::http::Proxy::packages.saltmarsh.example \"http://p.example:1\";\n",
+	"[saltmarsh]\nname=x\nbaseurl=http://elsewhere.example/x\nenabled=1\ngpgcheck=0\n",
+	"[base]\nname=x\nbaseurl=http://elsewhere.example/x\nenabled=1\ngpgcheck=0\n",
+	"[oss]\nname=x\nbaseurl=http://elsewhere.example/x\nenabled=1\ngpgcheck=0\n",
+	"[reed]\nname=x\nbaseurl=http://elsewhere.example/x\nenabled=1\ngpgcheck=1\n", "[main]\nreposdir=/srv/repos\n", "8\n", "x\n", "",
+	"[reed]\nurl=http://elsewhere.example/service\nenabled=1\n", "[Trigger]\nType = Package\nOperation = Install\nTarget = *\n\n[Action]\nWhen = PreTransaction\nExec = /bin/x\n",
+	"[Flatpak Repo]\nTitle=x\nUrl=http://elsewhere.example/x\n", "force-unsafe-io\nno-debsig\n", "%_pkgverify_level none\n", "[main]\nvendors = elsewhere,saltmarsh\n",
+}
+
 // meaning is what a host's configuration comes to: where packages come from, what is believed,
 // what is kept.
 func meaning(r *survey.Result) []string {
@@ -137,6 +174,11 @@ func anyEdit(t *testing.T, p place) {
 	rapid.Check(t, func(rt *rapid.T) {
 		file := rapid.SampledFrom(files).Draw(rt, "file")
 		text, did := edit(rt, p.files[file])
+		if rapid.IntRange(0, 4).Draw(rt, "new") == 0 {
+			file = rapid.SampledFrom(of(p.sheet.Family)).Draw(rt, "new file")
+			text = rapid.SampledFrom(newTexts).Draw(rt, "new text")
+			did = "is new: " + text
+		}
 		now := place{files: maps.Clone(p.files), sheet: p.sheet, modes: p.modes}
 		now.files[file] = text
 		r := look(now.files, now.modes, now.sheet)

@@ -32,7 +32,7 @@ type ground struct {
 	family string
 	files  map[string]string // that every host of it has
 	render func(d family.Definition) ([]source.SheetFile, source.SheetSource, []source.SheetKey)
-	own    func(name, url, key string) (file, text string) // a definition by hand
+	own    func(in, name, url, key string) (file, text string) // a definition by hand
 	keyDir string
 }
 
@@ -43,8 +43,8 @@ var grounds = []ground{
 		render: func(d family.Definition) ([]source.SheetFile, source.SheetSource, []source.SheetKey) {
 			return deb.Render(deb.Definition{Repository: d.Repository, Enabled: d.Enabled, URL: d.URL, Suites: []string{"stable"}, Components: []string{"main"}, Signatures: d.Signatures, Keys: d.Keys})
 		},
-		own: func(name, url, key string) (string, string) {
-			return "etc/apt/sources.list.d/" + name + ".sources", fmt.Sprintf("Types: deb\nURIs: %s\nSuites: stable\nComponents: main\nSigned-By: %s\n", url, key)
+		own: func(in, name, url, key string) (string, string) {
+			return "etc/apt/sources.list.d/" + in + ".sources", fmt.Sprintf("Types: deb\nURIs: %s\nSuites: stable\nComponents: main\nSigned-By: %s\n", url, key)
 		},
 		keyDir: "etc/apt/keyrings/",
 	},
@@ -52,8 +52,8 @@ var grounds = []ground{
 		family: rpm.Family,
 		files:  map[string]string{"etc/os-release": "ID=foreland\nID_LIKE=\"rhel fedora\"\nVERSION_ID=9\n", "etc/dnf/dnf.conf": "[main]\ngpgcheck=1\n"},
 		render: rpm.Render,
-		own: func(name, url, key string) (string, string) {
-			return "etc/yum.repos.d/" + name + ".repo", fmt.Sprintf("[%s]\nname=%s\nbaseurl=%s\ngpgkey=file://%s\ngpgcheck=1\nrepo_gpgcheck=1\n", name, name, url, key)
+		own: func(in, name, url, key string) (string, string) {
+			return "etc/yum.repos.d/" + in + ".repo", fmt.Sprintf("[%s]\nname=%s\nbaseurl=%s\ngpgkey=file://%s\nenabled=1\ngpgcheck=1\nrepo_gpgcheck=1\n", name, name, url, key)
 		},
 		keyDir: "etc/pki/rpm-gpg/",
 	},
@@ -67,8 +67,8 @@ var grounds = []ground{
 			}
 			return files, src, keys
 		},
-		own: func(name, url, key string) (string, string) {
-			return "etc/zypp/repos.d/" + name + ".repo", fmt.Sprintf("[%s]\nname=%s\nbaseurl=%s\ngpgkey=file://%s\nenabled=1\ngpgcheck=1\nrepo_gpgcheck=1\npkg_gpgcheck=1\n", name, name, url, key)
+		own: func(in, name, url, key string) (string, string) {
+			return "etc/zypp/repos.d/" + in + ".repo", fmt.Sprintf("[%s]\nname=%s\nbaseurl=%s\ngpgkey=file://%s\nenabled=1\ngpgcheck=1\nrepo_gpgcheck=1\npkg_gpgcheck=1\n", name, name, url, key)
 		},
 		keyDir: "etc/pki/rpm-gpg/",
 	},
@@ -157,7 +157,12 @@ func (g ground) sequence(rt *rapid.T) {
 		files[g.keyDir+"by-hand-"+k.Name] = k.Armored
 	}
 	if g.own != nil && rapid.Bool().Draw(rt, "own definition") {
-		name, text := g.own(rapid.SampledFrom([]string{"by-hand", "own"}).Draw(rt, "own name"), "https://one.saltmarsh.example/x", "/"+g.keyDir+"by-hand-saltmarsh-2026")
+		in := rapid.SampledFrom([]string{"by-hand", "own", "a"}).Draw(rt, "own file")
+		named := rapid.SampledFrom([]string{in, "own", "salt"}).Draw(rt, "own name")
+		name, text := g.own(in, named, "https://one.saltmarsh.example/x", "/"+g.keyDir+"by-hand-saltmarsh-2026")
+		if rapid.Bool().Draw(rt, "own off") {
+			text = strings.Replace(text, "enabled=1", "enabled=0", 1)
+		}
 		files[name] = text
 	}
 	var before *source.Sheet

@@ -22,6 +22,7 @@ type editor struct {
 	remove  func(text []byte, id string) ([]byte, error)
 	section func(text []byte, id string) (string, bool) // its text
 	harden  func(text []byte, id string) ([]byte, error)
+	hide    func(text []byte, id string) ([]byte, error) // so that its name is free; nil where off does so
 }
 
 // editors are those of the families whose files have sections.
@@ -49,8 +50,10 @@ func repoEditor(parse func([]byte) *ini.File) editor {
 		}
 	}
 	return editor{
-		has: func(path string) bool { return strings.HasSuffix(path, ".repo") || path == rpm.Config || path == rpm.OldConfig },
-		on:  flag("1"), off: flag("0"),
+		has: func(path string) bool {
+			return strings.HasSuffix(path, ".repo") || path == rpm.Config || path == rpm.OldConfig
+		},
+		on: flag("1"), off: flag("0"),
 		remove: func(text []byte, id string) ([]byte, error) {
 			f := parse(text)
 			if lastSection(f, id) == nil {
@@ -72,7 +75,33 @@ func repoEditor(parse func([]byte) *ini.File) editor {
 			return f.Text(last), true
 		},
 		harden: func(text []byte, id string) ([]byte, error) { return hardened(parse(text), id) },
+		hide:   func(text []byte, id string) ([]byte, error) { return hidden(parse(text), id) },
 	}
+}
+
+// hidden makes comments of the sections of a name. One that is only off would still be the first
+// of its name, and the policy's would be passed over.
+func hidden(f *ini.File, id string) ([]byte, error) {
+	if lastSection(f, id) == nil {
+		return nil, fmt.Errorf("its section is not written [%s]", id)
+	}
+	list := slices.Collect(strings.Lines(string(f.Bytes())))
+	for i := range f.Sections {
+		s := &f.Sections[i]
+		if f.Name(s) != id {
+			continue
+		}
+		end := len(list)
+		if i+1 < len(f.Sections) {
+			end = int(f.Sections[i+1].Line) - 1
+		}
+		for n := int(s.Line) - 1; n < end; n++ {
+			if line := strings.TrimSpace(list[n]); line != "" && line[0] != '#' && line[0] != ';' {
+				list[n] = "#" + list[n]
+			}
+		}
+	}
+	return []byte(strings.Join(list, "")), nil
 }
 
 // hardened makes the section of a name check what comes: what takes a check away is turned
@@ -164,12 +193,15 @@ func (c *computer) sections(ed editor) {
 	c.mendSections(ed, texts, why, apply)
 	for i := range c.verdicts {
 		s, v := &c.Survey.Sources[i], &c.verdicts[i]
-		if _, ours := texts[s.File]; !ours || !s.Enabled || s.Family != c.Sheet.Family || v.Act == verdict.Stay {
+		if _, ours := texts[s.File]; !ours || s.Family != c.Sheet.Family || v.Act == verdict.Stay || !s.Enabled && !v.Hides {
 			continue
 		}
 		do := ed.off
-		if v.Act == verdict.Remove {
+		switch {
+		case v.Act == verdict.Remove:
 			do = ed.remove
+		case v.Hides && ed.hide != nil:
+			do = ed.hide
 		}
 		if v.Of == nil || v.Kind == verdict.Licensed {
 			c.leave(s)

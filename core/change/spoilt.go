@@ -1,19 +1,24 @@
 package change
 
 import (
+	"fmt"
 	"strings"
 
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/source"
 )
 
 // spoil notes the files that the package manager gives up at, or passes over, and that it took
 // when the policy came. What stands in them cannot be mended entry by entry.
 func (c *computer) spoil(found []drift.Finding) {
-	c.spoilt = map[string]string{}
+	c.spoilt, c.intruders = map[string]string{}, map[string]string{}
 	note := func(path, why string) {
 		was, stood := c.Stood[path]
 		now, there := c.Texts[path]
+		if there && !stood && c.Base.Survey.Files != nil && !strings.HasPrefix(path, "/usr/") && !c.Sheet.Paths()[path] {
+			c.intruders[path] = why
+		}
 		if stood && there && string(was) != string(now) && !strings.HasPrefix(path, "/usr/") && !c.Sheet.Paths()[path] && !c.wouldWeaken(path) {
 			c.spoilt[path] = why
 		}
@@ -42,9 +47,28 @@ func (c *computer) spoil(found []drift.Finding) {
 			}
 		}
 	}
+	c.variable(found)
 	for _, p := range c.Base.Survey.Problems { // it was so then, too
 		if p.Fatal || c.spoilt[p.File] == p.Message {
 			delete(c.spoilt, p.File)
+			delete(c.intruders, p.File)
+		}
+	}
+}
+
+// variable says of what differs though no byte of its file does that no edit mends it: a variable
+// makes it another, and what stands in those is kept nowhere, since it may be a secret.
+func (c *computer) variable(found []drift.Finding) {
+	told := map[string]bool{}
+	for _, f := range found {
+		now, there := c.Texts[f.File]
+		unchanged := there && string(c.Stood[f.File]) == string(now)
+		ofSource := f.Class == drift.Refused || f.Class == drift.ChangedSource && strings.Contains(f.Field, "URL")
+		if unchanged && ofSource && !told[f.File] {
+			told[f.File] = true
+			c.out.Impossible = append(c.out.Impossible, fmt.Sprintf(
+				"%s:%d says what it said when the policy came; what makes it come to something else stands elsewhere, as in a variable of the "+
+					"package manager: look there by hand", f.File, f.Line))
 		}
 	}
 }
@@ -73,7 +97,7 @@ func (c *computer) stood(path, id string) bool {
 	return false
 }
 
-// unspoil puts back whole what nothing else has mended.
+// unspoil puts back whole what nothing else has mended, and sets aside what was not there.
 func (c *computer) unspoil() {
 	edited := map[string]bool{}
 	for _, e := range c.out.Edits {
@@ -83,6 +107,12 @@ func (c *computer) unspoil() {
 		if !edited[path] && !c.owned[path] {
 			c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Edit, Mode: c.stoodMode(path), Old: c.Texts[path], New: c.Stood[path],
 				Why: []string{why}})
+		}
+	}
+	for path, why := range c.intruders {
+		if now := c.Texts[path]; !edited[path] && !c.owned[path] && path != arch.Config {
+			c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Remove, Mode: c.modes[path], Old: now, Why: []string{why}},
+				FileEdit{Path: c.aside(path), Action: Create, Mode: c.modes[path], New: now, Why: []string{why}})
 		}
 	}
 }

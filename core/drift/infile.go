@@ -147,8 +147,25 @@ func (c *comparer) fields(want *source.SheetSource, have *source.Source) (out []
 	return out
 }
 
+// passedOver reports whether a source is off because another one of its name is read first: that
+// is told of the other.
+func (c *comparer) passedOver(s *source.Source) bool {
+	if s.Enabled || s.DisabledBy != source.OffByDuplicate {
+		return false
+	}
+	for i := range c.verdicts {
+		if c.verdicts[i].Hides && c.survey.Sources[i].ID == s.ID {
+			return true
+		}
+	}
+	return false
+}
+
 // tell makes one finding of all in which one source of the policy differs.
 func (c *comparer) tell(want *source.SheetSource, have *source.Source, fields []field) {
+	if c.passedOver(have) {
+		fields = slices.DeleteFunc(fields, func(f field) bool { return f.name == "enabled" })
+	}
 	if len(fields) == 0 {
 		return
 	}

@@ -13,11 +13,15 @@ import (
 func (c *comparer) others() {
 	for i := range c.survey.Sources {
 		s, v := &c.survey.Sources[i], &c.verdicts[i]
-		if !s.Enabled {
+		if !s.Enabled && !v.Hides {
 			continue
 		}
 		f := Finding{Severity: Fault, Field: "source", Repository: v.Repository, File: s.File, Line: s.Line, Have: Describe(s)}
-		switch twice := fmt.Sprintf("defines %s a second time: %s", v.Repository, Describe(s)); {
+		twice := fmt.Sprintf("defines %s a second time: %s", v.Repository, Describe(s))
+		if v.Hides {
+			twice = fmt.Sprintf("defines %s a second time and is read first, so the policy's is passed over: %s", v.Repository, Describe(s))
+		}
+		switch {
 		case v.Kind == verdict.Elsewhere:
 			f.Class, f.Field, f.Want, f.Have = SwitchedOn, "enabled", "off", "on"
 			c.weigh(&f, s, fmt.Sprintf("%s is on here, and this host follows another choice of its channel: %s", v.Repository, Describe(s)))
@@ -54,6 +58,9 @@ func (c *comparer) others() {
 // weigh says what a source is, and how bad it is where nobody checks what comes from it.
 func (c *comparer) weigh(f *Finding, s *source.Source, message string) {
 	f.Message = message
+	if !s.Enabled {
+		return
+	}
 	if checked(s) != source.CheckRequired {
 		f.Severity = Danger
 		f.Message += ", and its signature is not checked"

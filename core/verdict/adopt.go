@@ -165,6 +165,11 @@ func (a *Adoption) trusted(want *source.SheetSource, have *source.Source) bool {
 	if want.Signatures == source.CheckOff {
 		return false // what is unchecked is the policy's own to say
 	}
+	if have.ID != "" && have.ID != want.ID && slices.ContainsFunc(a.sheet.Sources, func(x source.SheetSource) bool {
+		return x.ID == have.ID && x.Family == want.Family
+	}) {
+		return false // it has the name of another one of the policy's, which would be passed over
+	}
 	if have.Checks.Metadata != strict && have.Family != arch.Family || have.Family != deb.Family && have.Checks.Packages != strict {
 		return false
 	}

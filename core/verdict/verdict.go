@@ -58,6 +58,7 @@ type Verdict struct {
 	Rules      []*source.InPlace   // that speak of it
 	Demands    []Demand
 	Unchecked  bool // the policy says that nobody checks it
+	Hides      bool // it has the name of a source of the sheet, which is passed over while it stands there
 }
 
 // Gap is something of a rule that no source of the host gives.
@@ -209,8 +210,9 @@ func (c *Court) one(s *source.Source, v *Verdict) {
 		v.Kind, v.Act, v.Repository = Withdrawn, Remove, name
 		return
 	}
+	v.Hides = c.hides(s, v.Of)
 	switch {
-	case !s.Enabled:
+	case !s.Enabled && !v.Hides:
 		v.Kind, v.Of = Idle, nil
 	case c.Adopted.Covers(s):
 		v.Kind = Adopted
@@ -235,6 +237,15 @@ func (c *Court) one(s *source.Source, v *Verdict) {
 			v.Act = Remove
 		}
 	}
+}
+
+// hides reports whether a source stands in the way of one of the sheet by its name alone. dnf and
+// zypper take the first of a name, on or off, and pass over the others.
+func (c *Court) hides(s *source.Source, of *source.SheetSource) bool {
+	if of == nil || of.IfThere || !of.Enabled || s.ID == "" || s.ID != of.ID || s.Family != source.FamilyRpm && s.Family != source.FamilyZypp {
+		return false
+	}
+	return s.Enabled || s.DisabledBy == source.OffByFlag
 }
 
 // remote is flatpak's remote of a sheet that a source is; those stand in a file that is not
