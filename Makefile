@@ -16,7 +16,12 @@ bin/lantern: $(GO_FILES) console/dist/index.html
 
 # What does not run while a host is surveyed is compiled for size: the agent stays below 12 MB.
 SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/... \
-	patientlantern.example/lantern/agent patientlantern.example/lantern/core/drift patientlantern.example/lantern/core/change
+	patientlantern.example/lantern/agent patientlantern.example/lantern/core/drift patientlantern.example/lantern/core/change \
+	patientlantern.example/lantern/core/verdict patientlantern.example/lantern/core/trace patientlantern.example/lantern/core/origin \
+	patientlantern.example/lantern/core/cause patientlantern.example/lantern/core/pkgdb patientlantern.example/lantern/fetch \
+	patientlantern.example/lantern/cli/view patientlantern.example/lantern/core/diag patientlantern.example/lantern/core/credential \
+	patientlantern.example/lantern/cli/read patientlantern.example/lantern/core/text/lines patientlantern.example/lantern/core/preview \
+	patientlantern.example/lantern/core/choice patientlantern.example/lantern/core/upstream patientlantern.example/lantern/core/index
 bin/lantern-agent: $(GO_FILES)
 	$(GO) build -trimpath -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
 
