@@ -151,22 +151,9 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 		return nil, s.refuse(err)
 	}
 	if v.Sheet != "" && v.Survey != "" {
-		sheet, err := s.compute.sheetOf(ctx, v.Sheet)
-		if err != nil {
+		if err := s.showDrift(ctx, v, &d); err != nil {
 			return nil, s.refuse(err)
 		}
-		if d.Fates, err = s.compute.fates(ctx, v, sheet); err != nil {
-			return nil, s.refuse(err)
-		}
-		o, err := s.compute.change(ctx, healing(v))
-		if err != nil {
-			return nil, s.refuse(err)
-		}
-		d.Drift = s.findings(v, o.located(v))
-		d.Waived = s.waivedOn(v)
-		slices.SortStableFunc(d.Drift, func(a, b api.Finding) int { return drift.Rank(a.Severity) - drift.Rank(b.Severity) })
-		d.Diff = o.diff
-		d.Impossible = source.Strings(o.change.Impossible)
 	}
 	if v.Revision != 0 && v.Traits != "" {
 		rs, err := s.compute.revision(ctx, v.Revision)
@@ -241,6 +228,27 @@ func (s *Service) showSurvey(ctx context.Context, v *hostView, d *api.HostDetail
 		d.Deciding = append(d.Deciding, su.Deciding...)
 	}
 	return s.showStanding(v, d)
+}
+
+// showDrift fills in what becomes of the host's sources, its findings, and what healing would do.
+func (s *Service) showDrift(ctx context.Context, v *hostView, d *api.HostDetail) error {
+	sheet, err := s.compute.sheetOf(ctx, v.Sheet)
+	if err != nil {
+		return err
+	}
+	if d.Fates, err = s.compute.fates(ctx, v, sheet); err != nil {
+		return err
+	}
+	o, err := s.compute.change(ctx, healing(v))
+	if err != nil {
+		return err
+	}
+	d.Drift = s.findings(v, o.located(v))
+	d.Waived = s.waivedOn(v)
+	slices.SortStableFunc(d.Drift, func(a, b api.Finding) int { return drift.Rank(a.Severity) - drift.Rank(b.Severity) })
+	d.Diff = o.diff
+	d.Impossible = source.Strings(o.change.Impossible)
+	return nil
 }
 
 // InviteIn names the host that is invited.

@@ -261,8 +261,8 @@ func (c *computer) mendSections(
 	for i := range c.verdicts {
 		s, v := &c.Survey.Sources[i], &c.verdicts[i]
 		wanted := slices.ContainsFunc(v.Rules, func(r *source.InPlace) bool { return r.Enabled })
-		if _, ours := texts[s.File]; !ours || !wanted || v.Unchecked || c.elsewhere(s) || !s.Enabled && len(v.Demands) == 0 || done[s.File+" "+s.ID] ||
-			len(drift.Unchecked(s, c.Survey.Settings)) == 0 {
+		if _, ours := texts[s.File]; !ours || !wanted || v.Unchecked || c.elsewhere(s) || !s.Enabled && len(v.Demands) == 0 ||
+			done[s.File+" "+s.ID] || len(drift.Unchecked(s, c.Survey.Settings)) == 0 {
 			continue
 		}
 		done[s.File+" "+s.ID] = true
@@ -275,7 +275,8 @@ func (c *computer) mendSections(
 func (c *computer) elsewhere(s *source.Source) bool {
 	for path, list := range c.strayed {
 		for _, f := range list {
-			if f.Class == drift.ChecksWeakened && path != s.File && strings.HasPrefix(f.Message, s.ID+" ") && len(c.copies(path, c.Texts[path])) > 0 {
+			if f.Class == drift.ChecksWeakened && path != s.File && strings.HasPrefix(f.Message, s.ID+" ") &&
+				len(c.copies(path, c.Texts[path])) > 0 {
 				return true
 			}
 		}

@@ -19,7 +19,9 @@ import (
 // age of metadata, certificates, proxies, exclusions and the like. What switches a check is
 // told as what it comes to, among the fields that are known to differ.
 func options(want, have *source.Source, differs []field) (out []field) {
-	weakened := slices.ContainsFunc(differs, func(f field) bool { return strings.HasPrefix(f.name, "signature check") && f.severity == Danger })
+	weakened := slices.ContainsFunc(differs, func(f field) bool {
+		return strings.HasPrefix(f.name, "signature check") && f.severity == Danger
+	})
 	names := map[string]bool{}
 	for _, m := range []map[string]string{want.Options, have.Options} {
 		for k := range m {

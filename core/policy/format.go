@@ -28,7 +28,11 @@ func Tidy(text []byte) ([]byte, error) {
 	if err != nil || len(f.Docs) != 1 || f.Docs[0].Body == nil {
 		return nil, fmt.Errorf("%w: it is not one document of YAML", ErrFormat)
 	}
-	w := &tidier{lines: strings.Split(strings.TrimRight(strings.ReplaceAll(string(text), "\r\n", "\n"), "\n"), "\n")}
+	unix := strings.ReplaceAll(string(text), "\r\n", "\n")
+	if strings.Contains(unix, "\r") { // for YAML it ends a line, for every editor it does not
+		return nil, fmt.Errorf("%w: a carriage return stands inside a line", ErrFormat)
+	}
+	w := &tidier{lines: strings.Split(strings.TrimRight(unix, "\n"), "\n")}
 	body := f.Docs[0].Body
 	first := w.start(body)
 	lead := w.between(1, first-1)

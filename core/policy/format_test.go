@@ -61,6 +61,7 @@ func TestTheDemosAndTheReferencesFilesAreTidy(t *testing.T) {
 func FuzzTidy(f *testing.F) {
 	f.Add([]byte(good))
 	f.Add([]byte("a:\n- b: {c: [d,e]}\n  # x\n- |\n  y\n"))
+	f.Add([]byte("\r0: |"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		defer quickly(t, text)()
 		got, err := policy.Tidy(text)

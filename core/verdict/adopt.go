@@ -88,10 +88,15 @@ func adopt(sheet, before *source.Sheet, survey *source.Survey, owned map[string]
 			a.files[s.File] = true
 		}
 	}
-	if len(a.sources) == 0 {
-		return a
+	if len(a.sources) > 0 {
+		a.spare()
 	}
-	// Keys and mirrors of adopted sources alone need not be there either.
+	return a
+}
+
+// spare finds the keys and mirrors of adopted sources alone, which need not be there either.
+func (a *Adoption) spare() {
+	sheet := a.sheet
 	needed := map[string]bool{}
 	for i := range sheet.Sources {
 		if s := &sheet.Sources[i]; !a.files[s.File] {
@@ -113,7 +118,6 @@ func adopt(sheet, before *source.Sheet, survey *source.Survey, owned map[string]
 			a.files[list] = true
 		}
 	}
-	return a
 }
 
 // remote spares the key files of a remote that has the same keys by another way:
