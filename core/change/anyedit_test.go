@@ -133,6 +133,9 @@ func meaning(r *survey.Result) []string {
 		out = append(out, fmt.Sprint("pin ", p.Packages, p.Pin, p.Priority, p.Valid))
 	}
 	for _, h := range s.Holds {
+		if h.Source != "" && !slices.ContainsFunc(s.Sources, func(x source.Source) bool { return x.Enabled && x.ID == h.Source }) {
+			continue // of a source that gives nothing
+		}
 		out = append(out, fmt.Sprint("hold ", h.Family, h.Kind, h.What, h.Source))
 	}
 	for _, p := range s.Problems {

@@ -122,6 +122,7 @@ func Compute(in Input) Change {
 	if in.SetAside {
 		c.setAside()
 	}
+	c.variable()
 	c.needs()
 	c.gone()
 	slices.SortFunc(c.out.Edits, func(a, b FileEdit) int { return cmp.Compare(a.Path, b.Path) })
@@ -151,19 +152,19 @@ func orKey(repository string) string {
 
 type computer struct {
 	Input
-	owned     map[string]bool
-	modes     map[string]string
-	parsed    map[string][]source.Source
-	court     *verdict.Court
-	verdicts  []verdict.Verdict // what becomes of each source of the survey
-	gaps      []verdict.Gap
-	adopted   *verdict.Adoption
-	lists     map[string]bool            // lists of mirrors, which hold no sources
-	strayed   map[string][]drift.Finding // by file: what is not as it was when the policy came
-	spoilt    map[string]string          // files that are not taken any more, and why
-	intruders map[string]string          // files at which the package manager gives up, and that were not there
-	leaving   []source.Source            // in use, and not any more afterwards
-	out       Change
+	owned    map[string]bool
+	modes    map[string]string
+	parsed   map[string][]source.Source
+	court    *verdict.Court
+	verdicts []verdict.Verdict // what becomes of each source of the survey
+	gaps     []verdict.Gap
+	adopted  *verdict.Adoption
+	lists    map[string]bool            // lists of mirrors, which hold no sources
+	strayed  map[string][]drift.Finding // by file: what is not as it was when the policy came
+	found    []drift.Finding            // on a host with a base, all of them
+	spoilt   map[string]string          // files that are not taken any more, and why
+	leaving  []source.Source            // in use, and not any more afterwards
+	out      Change
 }
 
 // whole compares a file that the policy owns.

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -272,6 +273,8 @@ func heals(rt *rapid.T, now place, did []string, base *drift.Base, before survey
 		}
 		return change.Compute(change.Input{
 			Sheet: now.sheet, Survey: &r.Survey, Texts: r.Texts, Before: now.sheet, Kept: before.Texts, Base: base, Stood: before.Texts,
+			// As asked, where what was not there stops the package manager.
+			SetAside: slices.ContainsFunc(r.Survey.Problems, func(p source.Problem) bool { return p.Fatal && before.Texts[p.File] == nil }),
 		})
 	}
 	now = place{files: maps.Clone(now.files), sheet: now.sheet, modes: maps.Clone(now.modes)}

@@ -2,23 +2,20 @@ package change
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/drift"
-	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/source"
 )
 
 // spoil notes the files that the package manager gives up at, or passes over, and that it took
 // when the policy came. What stands in them cannot be mended entry by entry.
 func (c *computer) spoil(found []drift.Finding) {
-	c.spoilt, c.intruders = map[string]string{}, map[string]string{}
+	c.spoilt = map[string]string{}
 	note := func(path, why string) {
 		was, stood := c.Stood[path]
 		now, there := c.Texts[path]
-		if there && !stood && c.Base.Survey.Files != nil && !strings.HasPrefix(path, "/usr/") && !c.Sheet.Paths()[path] {
-			c.intruders[path] = why
-		}
 		if stood && there && string(was) != string(now) && !strings.HasPrefix(path, "/usr/") && !c.Sheet.Paths()[path] && !c.wouldWeaken(path) {
 			c.spoilt[path] = why
 		}
@@ -47,20 +44,25 @@ func (c *computer) spoil(found []drift.Finding) {
 			}
 		}
 	}
-	c.variable(found)
+	c.found = found
 	for _, p := range c.Base.Survey.Problems { // it was so then, too
 		if p.Fatal || c.spoilt[p.File] == p.Message {
 			delete(c.spoilt, p.File)
-			delete(c.intruders, p.File)
 		}
 	}
 }
 
-// variable says of what differs though no byte of its file does that no edit mends it: a variable
+// variable says of what differs though no byte of its file does, and that no edit mends: a variable
 // makes it another, and what stands in those is kept nowhere, since it may be a secret.
-func (c *computer) variable(found []drift.Finding) {
+func (c *computer) variable() {
+	if len(c.out.Edits) > 0 {
+		return
+	}
 	told := map[string]bool{}
-	for _, f := range found {
+	for _, p := range c.baseProblems() { // it was so then, too
+		told[p.File] = true
+	}
+	for _, f := range c.found {
 		now, there := c.Texts[f.File]
 		unchanged := there && string(c.Stood[f.File]) == string(now)
 		ofSource := f.Class == drift.Refused || f.Class == drift.ChangedSource && strings.Contains(f.Field, "URL")
@@ -71,6 +73,14 @@ func (c *computer) variable(found []drift.Finding) {
 					"package manager: look there by hand", f.File, f.Line))
 		}
 	}
+}
+
+// baseProblems are those for which the package manager gave up when the policy came.
+func (c *computer) baseProblems() []source.Problem {
+	if c.Base == nil {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(c.Base.Survey.Problems), func(p source.Problem) bool { return !p.Fatal })
 }
 
 // passedOver notes a file of which the package manager takes nothing, and says so.
@@ -97,7 +107,8 @@ func (c *computer) stood(path, id string) bool {
 	return false
 }
 
-// unspoil puts back whole what nothing else has mended, and sets aside what was not there.
+// unspoil puts back whole what nothing else has mended. What was not there is set aside where
+// somebody asks for it.
 func (c *computer) unspoil() {
 	edited := map[string]bool{}
 	for _, e := range c.out.Edits {
@@ -107,12 +118,6 @@ func (c *computer) unspoil() {
 		if !edited[path] && !c.owned[path] {
 			c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Edit, Mode: c.stoodMode(path), Old: c.Texts[path], New: c.Stood[path],
 				Why: []string{why}})
-		}
-	}
-	for path, why := range c.intruders {
-		if now := c.Texts[path]; !edited[path] && !c.owned[path] && path != arch.Config {
-			c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Remove, Mode: c.modes[path], Old: now, Why: []string{why}},
-				FileEdit{Path: c.aside(path), Action: Create, Mode: c.modes[path], New: now, Why: []string{why}})
 		}
 	}
 }
