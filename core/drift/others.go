@@ -19,7 +19,8 @@ func (c *comparer) others() {
 		f := Finding{Severity: Fault, Field: "source", Repository: v.Repository, File: s.File, Line: s.Line, Have: Describe(s)}
 		twice := fmt.Sprintf("defines %s a second time: %s", v.Repository, Describe(s))
 		if v.Hides {
-			twice = fmt.Sprintf("defines %s a second time by the same name, and of those the one that is read first counts alone: %s", v.Repository, Describe(s))
+			twice = fmt.Sprintf("defines %s a second time by the same name, and of those the one that is read first counts alone: %s",
+				v.Repository, Describe(s))
 		}
 		switch {
 		case v.Kind == verdict.Elsewhere:
