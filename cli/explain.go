@@ -154,7 +154,7 @@ func edited(e reason.Explanation, what string, otherwise error) (reason.Explanat
 // thens are what a change does to an entry, in words.
 var thens = map[string]string{
 	"switch-on": "a change switches it on", "switch-off": "a change switches it off", "rewrite": "a change rewrites it",
-	"remove": "a change takes it out",
+	"remove": "a change takes it out", "comment-out": "a change makes a comment of it",
 }
 
 // showEdited shows the entries of a file that is not the policy's own.

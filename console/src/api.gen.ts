@@ -2084,7 +2084,7 @@ export interface components {
              * @description What a change does to it
              * @enum {string}
              */
-            then: "stay" | "switch-on" | "switch-off" | "rewrite" | "remove";
+            then: "stay" | "switch-on" | "switch-off" | "comment-out" | "rewrite" | "remove";
             why: string;
         };
         Field: {

@@ -152,7 +152,7 @@ export function shortKey(fingerprint: string): string {
 /** What the policy makes of a source of a host, in a few words. */
 export function fateWords(f: { stands_as: string; then: string; why: string; repositories: string[] }): string {
   const names = f.repositories.join(', ')
-  const then: Record<string, string> = { 'switch-on': 'goes on', 'switch-off': 'goes off', rewrite: 'is rewritten', remove: 'goes' }
+  const then: Record<string, string> = { 'switch-on': 'goes on', 'switch-off': 'goes off', rewrite: 'is rewritten', remove: 'goes', 'comment-out': 'becomes a comment' }
   const what = f.stands_as === 'ours' ? names || 'the policy’s own' : f.stands_as === 'ruled' ? `${names}, in place` : f.why
   return then[f.then] ? `${what}: ${then[f.then]} with the next change` : what
 }

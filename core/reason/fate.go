@@ -16,15 +16,16 @@ type Fate struct {
 	Text         string   `json:"text"`
 	Enabled      bool     `json:"enabled"`
 	Kind         string   `json:"stands_as" enum:"ours,ruled,adopted,withdrawn,replaced,elsewhere,doubled,licensed,unlisted,idle,foreign"`
-	Then         string   `json:"then" enum:"stay,switch-on,switch-off,rewrite,remove" doc:"What a change does to it"`
+	Then         string   `json:"then" enum:"stay,switch-on,switch-off,comment-out,rewrite,remove" doc:"What a change does to it"`
 	Repositories []string `json:"repositories" doc:"Of the policy, that it stands for or that say what must hold of it"`
 	Why          string   `json:"why"`
 }
 
 // What a change does to a source of the distribution's own.
 const (
-	switchOn = "switch-on"
-	rewrite  = "rewrite"
+	switchOn   = "switch-on"
+	rewrite    = "rewrite"
+	commentOut = "comment-out" // it has the name of one of the policy's
 )
 
 // Fates says what becomes of each source of a survey under a sheet. before is the sheet that
@@ -48,6 +49,9 @@ func Fates(sheet, before *source.Sheet, survey *source.Survey) []Fate {
 		}
 		if len(v.Rules) == 0 && v.Repository != "" {
 			f.Repositories = append(f.Repositories, v.Repository)
+		}
+		if v.Hides && v.Act == verdict.SwitchOff {
+			f.Then = commentOut
 		}
 		for _, d := range v.Demands {
 			switch {
