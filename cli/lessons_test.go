@@ -140,7 +140,7 @@ func (s *said) String() string {
 }
 
 var (
-	secret = regexp.MustCompile(`\b[A-Za-z0-9_-]{40,}\b`)
+	secret = regexp.MustCompile(`[A-Za-z0-9+/]{43}=|\b[A-Za-z0-9_-]{40,}\b`) // 32 bytes in base64, or a token
 	folder = regexp.MustCompile(`\S*/script-[a-z]+`)
 )
 
@@ -151,6 +151,9 @@ func shown(out string) string {
 	out = secret.ReplaceAllStringFunc(out, func(word string) string {
 		if strings.Trim(word, "0123456789ABCDEFabcdef") == "" {
 			return word // a fingerprint, or a digest
+		}
+		if strings.HasSuffix(word, "=") {
+			return "…="
 		}
 		return "…"
 	})

@@ -82,7 +82,6 @@ func Compute(in Input) Change {
 	for _, f := range in.Survey.Files {
 		c.modes[f.Path] = f.Mode
 	}
-	c.adopted = c.court.Adopted
 	c.verdicts, c.gaps = c.court.Survey()
 	c.differs()
 	for _, f := range in.Sheet.Files {
@@ -158,7 +157,6 @@ type computer struct {
 	court    *verdict.Court
 	verdicts []verdict.Verdict // what becomes of each source of the survey
 	gaps     []verdict.Gap
-	adopted  *verdict.Adoption
 	lists    map[string]bool            // lists of mirrors, which hold no sources
 	strayed  map[string][]drift.Finding // by file: what is not as it was when the policy came
 	found    []drift.Finding            // on a host with a base, all of them
@@ -205,7 +203,7 @@ func (c *computer) whole(f source.SheetFile) {
 	// What is masked is compared as masked; a text without secrets is the same either way.
 	same := string(old) == f.Text || c.Masked && there && string(old) == string(family.MaskText([]byte(f.Text)))
 	switch {
-	case !there && (f.IfThere || c.adopted.Spares(f.Path)):
+	case !there && (f.IfThere || c.court.Adopted.Spares(f.Path)):
 	case !there:
 		c.out.Edits = append(c.out.Edits, FileEdit{f.Path, Create, f.Mode, nil, []byte(f.Text), []string{why}})
 	case !same || c.modes[f.Path] != f.Mode:

@@ -341,7 +341,7 @@ func (c *computer) remotes() {
 		}
 		var keys []string
 		for _, f := range s.SignedBy {
-			if c.adopted.Spares(paths[f]) {
+			if c.court.Adopted.Spares(paths[f]) {
 				continue
 			}
 			keys = append(keys, flatpak.KeyPath(strings.TrimSuffix(lastPart(paths[f]), ".asc")))

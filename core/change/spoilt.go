@@ -2,7 +2,6 @@ package change
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/drift"
@@ -16,7 +15,8 @@ func (c *computer) spoil(found []drift.Finding) {
 	note := func(path, why string) {
 		was, stood := c.Stood[path]
 		now, there := c.Texts[path]
-		if stood && there && string(was) != string(now) && !strings.HasPrefix(path, "/usr/") && !c.Sheet.Paths()[path] && !c.wouldWeaken(path) {
+		if stood && there && string(was) != string(now) && !strings.HasPrefix(path, "/usr/") && !c.court.Owned()[path] &&
+			!c.wouldWeaken(path) {
 			c.spoilt[path] = why
 		}
 	}
@@ -55,12 +55,12 @@ func (c *computer) spoil(found []drift.Finding) {
 // variable says of what differs though no byte of its file does, and that no edit mends: a variable
 // makes it another, and what stands in those is kept nowhere, since it may be a secret.
 func (c *computer) variable() {
-	if len(c.out.Edits) > 0 {
+	if c.Base == nil || len(c.out.Edits) > 0 {
 		return
 	}
 	told := map[string]bool{}
-	for _, p := range c.baseProblems() { // it was so then, too
-		told[p.File] = true
+	for _, p := range c.Base.Survey.Problems { // it was so then, too
+		told[p.File] = told[p.File] || p.Fatal
 	}
 	for _, f := range c.found {
 		now, there := c.Texts[f.File]
@@ -73,14 +73,6 @@ func (c *computer) variable() {
 					"package manager: look there by hand", f.File, f.Line))
 		}
 	}
-}
-
-// baseProblems are those for which the package manager gave up when the policy came.
-func (c *computer) baseProblems() []source.Problem {
-	if c.Base == nil {
-		return nil
-	}
-	return slices.DeleteFunc(slices.Clone(c.Base.Survey.Problems), func(p source.Problem) bool { return !p.Fatal })
 }
 
 // passedOver notes a file of which the package manager takes nothing, and says so.
@@ -116,8 +108,9 @@ func (c *computer) unspoil() {
 	}
 	for path, why := range c.spoilt {
 		if !edited[path] && !c.owned[path] {
-			c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Edit, Mode: c.stoodMode(path), Old: c.Texts[path], New: c.Stood[path],
-				Why: []string{why}})
+			c.out.Edits = append(c.out.Edits, FileEdit{
+				Path: path, Action: Edit, Mode: c.stoodMode(path), Old: c.Texts[path], New: c.Stood[path], Why: []string{why},
+			})
 		}
 	}
 }

@@ -30,7 +30,7 @@ func (c *computer) differs() {
 	if c.Base == nil {
 		return
 	}
-	owned := c.Sheet.Paths()
+	owned := c.court.Owned()
 	stood := map[string]bool{} // was found then, too
 	for _, f := range drift.CompareAfter(c.Sheet, c.Before, c.Base.Survey) {
 		stood[f.Key()] = true

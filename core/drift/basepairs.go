@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/verdict"
 )
@@ -148,9 +147,7 @@ func alike(a, b *source.Source) bool {
 // remote reports whether a source is a remote of flatpak's that is the policy's own: those
 // stand in a file that is not.
 func (s *standing) remote(x *source.Source) bool {
-	return x.Family == flatpak.Family && slices.ContainsFunc(s.sheet.Sources, func(y source.SheetSource) bool {
-		return y.Family == x.Family && y.ID == x.ID && y.File == x.File
-	})
+	return verdict.Remote(s.sheet, x) != nil
 }
 
 // whole says everything that counts of a source.

@@ -37,10 +37,28 @@ type field struct {
 	name, was, is, severity string
 }
 
+// gather makes one finding of all in which a source differs, and says it in words.
+func (f *Finding) gather(fields []field) string {
+	var names, wants, haves, said []string
+	f.Class, f.Severity = ChangedSource, Note
+	for _, x := range fields {
+		names, wants, haves = append(names, x.name), append(wants, x.was), append(haves, x.is)
+		said = append(said, fmt.Sprintf("%s: %s instead of %s", x.name, orNone(x.is), orNone(x.was)))
+		if Rank(x.severity) < Rank(f.Severity) {
+			f.Severity = x.severity
+		}
+		if strings.HasPrefix(x.name, "signature check") && x.severity == Danger {
+			f.Class = ChecksWeakened
+		}
+	}
+	f.Field, f.Want, f.Have = strings.Join(names, ", "), strings.Join(wants, "; "), strings.Join(haves, "; ")
+	return strings.Join(said, "; ")
+}
+
 // altered compares a source with what it was.
 func (s *standing) altered(j, i int) {
 	was, is := &s.was.Sources[j], &s.survey.Sources[i]
-	f := Finding{Class: ChangedSource, Repository: s.ruled(i), File: is.File, Line: is.Line}
+	f := Finding{Repository: s.ruled(i), File: is.File, Line: is.Line}
 	if !was.Enabled && is.Enabled {
 		return // it is not in the policy, or a rule wants it on
 	}
@@ -61,20 +79,7 @@ func (s *standing) altered(j, i int) {
 	if len(fields) == 0 {
 		return
 	}
-	var names, wants, haves, said []string
-	f.Severity = Note
-	for _, x := range fields {
-		names, wants, haves = append(names, x.name), append(wants, x.was), append(haves, x.is)
-		said = append(said, fmt.Sprintf("%s: %s instead of %s", x.name, orNone(x.is), orNone(x.was)))
-		if Rank(x.severity) < Rank(f.Severity) {
-			f.Severity = x.severity
-		}
-		if strings.HasPrefix(x.name, "signature check") && x.severity == Danger {
-			f.Class = ChecksWeakened
-		}
-	}
-	f.Field, f.Want, f.Have = strings.Join(names, ", "), strings.Join(wants, "; "), strings.Join(haves, "; ")
-	f.Message = shortly(is) + " says something else than when the policy came: " + strings.Join(said, "; ")
+	f.Message = shortly(is) + " says something else than when the policy came: " + f.gather(fields)
 	if file := s.included(is); file != "" {
 		f.File, f.Line = file, 1
 	}

@@ -21,7 +21,6 @@ type comparer struct {
 	gaps     []verdict.Gap
 	told     map[int]bool    // of the distribution's own, what differs from the base was told
 	easy     map[string]bool // families of which a setting for all sources, that says what is believed, is another
-	adopted  *verdict.Adoption
 	out      []Finding
 }
 
@@ -37,7 +36,7 @@ func (c *comparer) file(f *source.SheetFile) {
 	}
 	if c.survey.Files != nil {
 		i := slices.IndexFunc(c.survey.Files, func(x source.File) bool { return x.Path == f.Path })
-		if i < 0 && (f.IfThere || c.adopted.Spares(f.Path)) {
+		if i < 0 && (f.IfThere || c.court.Adopted.Spares(f.Path)) {
 			return
 		}
 		if i < 0 {
@@ -61,7 +60,7 @@ func (c *comparer) file(f *source.SheetFile) {
 		c.unreadFile(f)
 		c.overruled(f)
 	}
-	if same || c.survey.Files == nil && c.adopted.Spares(f.Path) {
+	if same || c.survey.Files == nil && c.court.Adopted.Spares(f.Path) {
 		return
 	}
 	c.inFile(f)

@@ -139,13 +139,12 @@ func CompareAfter(sheet, before *source.Sheet, survey *source.Survey) []Finding 
 func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
 	court := verdict.New(sheet, before, survey)
 	c := &comparer{
-		sheet:   sheet,
-		survey:  survey,
-		owned:   court.Owned(),
-		court:   court,
-		told:    map[int]bool{},
-		easy:    map[string]bool{},
-		adopted: court.Adopted,
+		sheet:  sheet,
+		survey: survey,
+		owned:  court.Owned(),
+		court:  court,
+		told:   map[int]bool{},
+		easy:   map[string]bool{},
 	}
 	c.verdicts, c.gaps = court.Survey()
 	for i := range sheet.Files {

@@ -169,22 +169,11 @@ func (c *comparer) tell(want *source.SheetSource, have *source.Source, fields []
 	if len(fields) == 0 {
 		return
 	}
-	f := Finding{Class: ChangedSource, Severity: Note, Repository: want.Repository, File: have.File, Line: have.Line}
-	var names, wants, haves, said []string
-	for _, x := range fields {
-		names, wants, haves = append(names, x.name), append(wants, x.was), append(haves, x.is)
-		said = append(said, fmt.Sprintf("%s: %s instead of %s", x.name, orNone(x.is), orNone(x.was)))
-		if Rank(x.severity) < Rank(f.Severity) {
-			f.Severity = x.severity
-		}
-		if strings.HasPrefix(x.name, "signature check") && x.severity == Danger {
-			f.Class = ChecksWeakened
-		}
-	}
-	f.Field, f.Want, f.Have = strings.Join(names, ", "), strings.Join(wants, "; "), strings.Join(haves, "; ")
+	f := Finding{Repository: want.Repository, File: have.File, Line: have.Line}
+	said := f.gather(fields)
 	switch one := fields[0]; {
 	case len(fields) > 1:
-		f.Message = "says something else than the policy: " + strings.Join(said, "; ")
+		f.Message = "says something else than the policy: " + said
 	case one.name == "enabled" && want.Enabled:
 		f.Class, f.Message = SwitchedOff, fmt.Sprintf("switched off: %s; the policy says %s", one.is, one.was)
 	case one.name == "enabled":

@@ -198,8 +198,8 @@ func (c *Court) one(s *source.Source, v *Verdict) {
 	case c.owned[s.File]:
 		v.Kind, v.Repository = Ours, repositoryOf(c.sheet, s.File)
 		return
-	case c.remote(c.sheet, s) != nil:
-		v.Kind, v.Repository = Ours, c.remote(c.sheet, s).Repository
+	case Remote(c.sheet, s) != nil:
+		v.Kind, v.Repository = Ours, Remote(c.sheet, s).Repository
 		return
 	case !c.Concerns(s.Family):
 		v.Kind = Foreign
@@ -242,15 +242,16 @@ func (c *Court) one(s *source.Source, v *Verdict) {
 // hides reports whether a source stands in the way of one of the sheet by its name alone. dnf and
 // zypper take the first of a name, on or off, and pass over the others.
 func (c *Court) hides(s *source.Source, of *source.SheetSource) bool {
-	if of == nil || of.IfThere || !of.Enabled || s.ID == "" || s.ID != of.ID || s.Family != source.FamilyRpm && s.Family != source.FamilyZypp {
+	first := s.Family == source.FamilyRpm || s.Family == source.FamilyZypp
+	if of == nil || of.IfThere || !of.Enabled || s.ID == "" || s.ID != of.ID || !first {
 		return false
 	}
 	return s.Enabled || s.DisabledBy == source.OffByFlag
 }
 
-// remote is flatpak's remote of a sheet that a source is; those stand in a file that is not
-// the policy's.
-func (c *Court) remote(sheet *source.Sheet, s *source.Source) *source.SheetSource {
+// Remote is flatpak's remote of a sheet that a source is, or nil; those stand in a file that is
+// not the policy's.
+func Remote(sheet *source.Sheet, s *source.Source) *source.SheetSource {
 	if s.Family != flatpak.Family {
 		return nil
 	}
@@ -268,7 +269,7 @@ func (c *Court) was(s *source.Source) (repository string, ok bool) {
 	if c.before == nil {
 		return "", false
 	}
-	if x := c.remote(c.before, s); x != nil {
+	if x := Remote(c.before, s); x != nil {
 		return x.Repository, true
 	}
 	if c.formerly == nil {
