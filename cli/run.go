@@ -10,6 +10,7 @@ import (
 	"net"
 	"os"
 	"os/signal"
+	"runtime"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -128,19 +129,25 @@ func usable(cert, key string) error {
 // needed any more is collected, in bytes.
 const reading = 416 << 20
 
+// least is how much a service may take, however small its fleet, before more is collected, in bytes.
+const least = 384 << 20
+
 // spareMemory lets the process hold less than Go's default: what a service keeps is large
 // and changes little, so looking through it more often costs next to nothing. While the fleet
-// is read hardly anything of it goes, and nothing is collected until ready is called.
+// is read hardly anything of it goes, and nothing is collected until ready is called. From then
+// on what a large answer took is given back before much more is taken.
 func spareMemory() (ready func()) {
 	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
 		return debug.FreeOSMemory
 	}
 	debug.SetGCPercent(-1)
-	limit := debug.SetMemoryLimit(reading)
+	debug.SetMemoryLimit(reading)
 	return func() {
-		debug.SetGCPercent(40)
-		debug.SetMemoryLimit(limit)
 		debug.FreeOSMemory()
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		debug.SetMemoryLimit(max(least, 3*int64(m.HeapAlloc)))
+		debug.SetGCPercent(40)
 	}
 }
 

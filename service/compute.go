@@ -11,8 +11,6 @@ import (
 	"time"
 	"unique"
 
-	jsonv1 "github.com/go-json-experiment/json/v1"
-
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/drift"
@@ -22,6 +20,7 @@ import (
 	"patientlantern.example/lantern/service/memo"
 	"patientlantern.example/lantern/service/seats"
 	"patientlantern.example/lantern/store"
+	"patientlantern.example/lantern/wire"
 )
 
 // computer answers questions about distinct inputs and remembers the answers. What
@@ -190,7 +189,7 @@ func document[T any](ctx context.Context, c *computer, kept *memo.Cache[string, 
 			return nil, err
 		}
 		v := new(T)
-		if err := jsonv1.Unmarshal(d.Body, v); err != nil {
+		if err := wire.Read(d.Body, v); err != nil {
 			return nil, fmt.Errorf("document %s: %w", digest, err)
 		}
 		return v, nil
@@ -259,7 +258,7 @@ func (c *computer) recall(ctx context.Context) error {
 	}
 	return c.store.Verdicts(ctx, c.build, func(v store.Verdict) error {
 		out := &judgement{}
-		if jsonv1.Unmarshal(v.Body, out) == nil {
+		if wire.Read(v.Body, out) == nil {
 			c.verdicts.Put(question{same(v.Sheet), same(v.Before), same(v.Survey), same(v.Base)}, out.finish())
 		}
 		return nil
@@ -299,7 +298,7 @@ func (c *computer) filesOf(ctx context.Context, survey string) ([]source.File, e
 		var of struct {
 			Files []source.File `json:"files"`
 		}
-		if err := jsonv1.Unmarshal(d.Body, &of); err != nil {
+		if err := wire.Read(d.Body, &of); err != nil {
 			return nil, fmt.Errorf("document %s: %w", survey, err)
 		}
 		for i := range of.Files {
@@ -445,7 +444,7 @@ func (c *computer) standing(ctx context.Context, v *hostView) ([]drift.Finding, 
 // accessOf returns what the agent said of the access on the host.
 func accessOf(v *hostView) (out api.HostAccess, err error) {
 	if len(v.Access) > 0 {
-		if err = jsonv1.Unmarshal(v.Access, &out); err != nil {
+		if err = wire.Read(v.Access, &out); err != nil {
 			err = fmt.Errorf("access of %s: %w", v.Name, err)
 		}
 	}

@@ -119,12 +119,7 @@ func loadFleet(ctx context.Context, s *Service) (*fleet, error) {
 		sorted:   make([]*host, len(rows)),
 	}
 	now := s.now()
-	// Hosts with equal surveys stand side by side, so that a document is read once.
-	order := make([]int, len(rows))
-	for i := range order {
-		order[i] = i
-	}
-	slices.SortStableFunc(order, func(a, b int) int { return strings.Compare(rows[a].Survey, rows[b].Survey) })
+	order := bySurvey(rows)
 	// Those that stand side by side in lists stand so in memory, some at a time: one that is
 	// replaced later lets the others of its block go when they are replaced too.
 	hosts, views := make([][]host, (len(rows)+block-1)/block), make([][]hostView, (len(rows)+block-1)/block)
@@ -132,19 +127,24 @@ func loadFleet(ctx context.Context, s *Service) (*fleet, error) {
 		hosts[i], views[i] = make([]host, block), make([]hostView, block)
 	}
 	var group errgroup.Group
-	workers := runtime.GOMAXPROCS(0)
-	for w := range workers {
+	var taken atomic.Int64
+	for range runtime.GOMAXPROCS(0) {
 		group.Go(func() error {
-			for _, i := range order[len(order)*w/workers : len(order)*(w+1)/workers] {
-				h, v := &hosts[i/block][i%block], &views[i/block][i%block]
-				v.Host = *rows[i]
-				if err := s.loadHost(ctx, h, v, now); err != nil {
-					return err
+			for {
+				from := int(taken.Add(block)) - block
+				if from >= len(order) {
+					return nil
 				}
-				rows[i] = nil
-				f.sorted[i] = h // the store gives them by name
+				for _, i := range order[from:min(from+block, len(order))] {
+					h, v := &hosts[i/block][i%block], &views[i/block][i%block]
+					v.Host = *rows[i]
+					if err := s.loadHost(ctx, h, v, now); err != nil {
+						return err
+					}
+					rows[i] = nil
+					f.sorted[i] = h // the store gives them by name
+				}
 			}
-			return nil
 		})
 	}
 	if err := group.Wait(); err != nil {
@@ -154,6 +154,34 @@ func loadFleet(ctx context.Context, s *Service) (*fleet, error) {
 		f.byName[h.row().Name] = h
 	}
 	return f, nil
+}
+
+// bySurvey is an order of hosts in which those with equal surveys follow each other, so that
+// a document is read once.
+func bySurvey(rows []*store.Host) []int {
+	places := make(map[string]int32, len(rows)/16)
+	of := make([]int32, len(rows))
+	var starts []int
+	for i, h := range rows {
+		at, ok := places[h.Survey]
+		if !ok {
+			at = int32(len(starts))
+			places[h.Survey] = at
+			starts = append(starts, 0)
+		}
+		of[i] = at
+		starts[at]++
+	}
+	sum := 0
+	for i, n := range starts {
+		starts[i], sum = sum, sum+n
+	}
+	order := make([]int, len(rows))
+	for i, at := range of {
+		order[starts[at]] = i
+		starts[at]++
+	}
+	return order
 }
 
 // block is how many hosts stand side by side in memory.

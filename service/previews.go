@@ -1,12 +1,14 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"fmt"
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -160,24 +162,47 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 // showAll works the changes out, by all processors, those side by side that look at one
 // document.
 func (s *Service) showAll(ctx context.Context, all []*shown) error {
-	order := slices.SortedStableFunc(slices.Values(all), func(a, b *shown) int { return strings.Compare(a.pair.survey, b.pair.survey) })
+	order := sideBySide(all)
 	var group errgroup.Group
-	workers := runtime.GOMAXPROCS(0)
-	for w := range workers {
+	var taken atomic.Int64
+	for range runtime.GOMAXPROCS(0) {
 		group.Go(func() error {
-			for _, x := range order[len(order)*w/workers : len(order)*(w+1)/workers] {
-				o, err := s.compute.work(ctx, x.pair, x.res.Sheet)
-				if err != nil {
-					return err
+			for {
+				from := int(taken.Add(block)) - block
+				if from >= len(order) {
+					return nil
 				}
-				if o.diff != "" || len(o.change.Impossible) > 0 {
-					x.group = groupOf(x.res, o)
+				for _, x := range order[from:min(from+block, len(order))] {
+					o, err := s.compute.work(ctx, x.pair, x.res.Sheet)
+					if err != nil {
+						return err
+					}
+					if o.diff != "" || len(o.change.Impossible) > 0 {
+						x.group = groupOf(x.res, o)
+					}
 				}
 			}
-			return nil
 		})
 	}
 	return group.Wait()
+}
+
+// sideBySide is an order in which those of one survey follow each other, and those surveys that
+// stand under one sheet: a document is read once.
+func sideBySide(all []*shown) []*shown {
+	under := map[string]string{}
+	for _, x := range all {
+		if before, ok := under[x.pair.survey]; !ok || x.pair.before < before {
+			under[x.pair.survey] = x.pair.before
+		}
+	}
+	return slices.SortedStableFunc(slices.Values(all), func(a, b *shown) int {
+		return cmp.Or(
+			strings.Compare(under[a.pair.survey], under[b.pair.survey]),
+			strings.Compare(a.pair.survey, b.pair.survey),
+			strings.Compare(a.pair.before, b.pair.before),
+		)
+	})
 }
 
 func groupOf(res *resolve.Result, o *outcome) *shownGroup {

@@ -99,11 +99,13 @@ func (s *Store) PutDocuments(ctx context.Context, now time.Time, docs ...Documen
 	return nil
 }
 
+const bodySQL = "SELECT body FROM documents WHERE digest = ? AND kind = ?"
+
 // Document returns a stored document.
 func (s *Store) Document(ctx context.Context, digest, kind string) (Document, error) {
 	d := Document{Digest: digest, Kind: kind}
 	var packed []byte
-	err := s.read.QueryRowContext(ctx, "SELECT body FROM documents WHERE digest = ? AND kind = ?", digest, kind).Scan(&packed)
+	err := s.body.QueryRowContext(ctx, digest, kind).Scan(&packed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return d, fmt.Errorf("%s %s: %w", kind, digest, ErrNotFound)
 	}

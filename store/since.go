@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -32,23 +33,22 @@ func (s Since) Of(key string) (time.Time, bool) {
 // ones have come now, and the others are gone. old gives the key by which an earlier
 // version knew the finding of a key; nil where none did.
 func (s Since) Follow(keys []string, now time.Time, old func(i int) string) Since {
-	if len(keys) == 0 {
-		return nil
-	}
-	before := make(map[string]int64, len(s))
-	for _, x := range s {
-		before[x.key] = x.at
-	}
+	before := s.lookUp()
 	out := make(Since, 0, len(keys))
-	taken := make(map[string]bool, len(keys))
+	var taken map[string]bool
+	if len(keys) > few {
+		taken = make(map[string]bool, len(keys))
+	}
 	for i, k := range keys {
-		if taken[k] {
+		if taken[k] || taken == nil && slices.ContainsFunc(out, func(x sinceItem) bool { return x.key == k }) {
 			continue
 		}
-		taken[k] = true
-		at, ok := before[k]
-		if !ok && old != nil && len(before) > 0 {
-			at, ok = before[old(i)]
+		if taken != nil {
+			taken[k] = true
+		}
+		at, ok := before(k)
+		if !ok && old != nil && len(s) > 0 {
+			at, ok = before(old(i))
 		}
 		if !ok {
 			at = unix(now)
@@ -56,6 +56,31 @@ func (s Since) Follow(keys []string, now time.Time, old func(i int) string) Sinc
 		out = append(out, sinceItem{k, at})
 	}
 	return out
+}
+
+// few is how many items are looked through faster than a map of them is made.
+const few = 16
+
+// lookUp returns what finds the time of a key.
+func (s Since) lookUp() func(key string) (int64, bool) {
+	if len(s) <= few {
+		return func(key string) (int64, bool) {
+			for i := range s {
+				if s[i].key == key {
+					return s[i].at, true
+				}
+			}
+			return 0, false
+		}
+	}
+	m := make(map[string]int64, len(s))
+	for _, x := range s {
+		m[x.key] = x.at
+	}
+	return func(key string) (int64, bool) {
+		at, ok := m[key]
+		return at, ok
+	}
 }
 
 // MarshalJSON writes an object of times by key.
@@ -68,13 +93,16 @@ func (s Since) MarshalJSON() ([]byte, error) {
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote.
-func (s *Since) UnmarshalJSON(b []byte) error {
-	return s.UnmarshalJSONFrom(jsontext.NewDecoder(bytes.NewReader(b), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)))
-}
+func (s *Since) UnmarshalJSON(b []byte) error { return s.read(b, shared{}) }
 
-// UnmarshalJSONFrom is UnmarshalJSON in the middle of a text: a fleet has a few of them a
-// host.
-func (s *Since) UnmarshalJSONFrom(d *jsontext.Decoder) error {
+// read reads what MarshalJSON wrote: the keys are shared with other hosts that have the same
+// findings.
+func (s *Since) read(b []byte, keys shared) error {
+	*s = nil
+	if string(b) == "{}" {
+		return nil
+	}
+	d := jsontext.NewDecoder(bytes.NewReader(b), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	switch t, err := d.ReadToken(); {
 	case err != nil:
 		return err
@@ -83,13 +111,12 @@ func (s *Since) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 	case t.Kind() != jsontext.KindBeginObject:
 		return fmt.Errorf("findings and their times are no %v", t.Kind())
 	}
-	*s = nil
 	for d.PeekKind() != jsontext.KindEndObject {
 		name, err := d.ReadToken()
 		if err != nil {
 			return err
 		}
-		key := name.String()
+		key := keys.text(name.String())
 		value, err := d.ReadToken()
 		if err != nil {
 			return err

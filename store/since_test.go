@@ -70,3 +70,31 @@ func TestSinceComesBackWhateverTheKeysAre(t *testing.T) {
 	require.Error(t, json.Unmarshal([]byte(`["a"]`), &s))
 	require.Error(t, json.Unmarshal([]byte(`{"a":"yesterday"}`), &s))
 }
+
+// However many findings there are, each keeps its time while it is there.
+func TestAFindingKeepsItsTime(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		key := rapid.StringMatching(`[a-z]{1,2}`)
+		steps := rapid.SliceOfN(rapid.SliceOfN(key, 0, 40), 1, 4).Draw(rt, "steps")
+		var s store.Since
+		want := map[string]time.Time{}
+		for i, keys := range steps {
+			at := now.Add(time.Duration(i) * time.Hour)
+			s = s.Follow(keys, at, func(i int) string { return "older " + keys[i] })
+			next := map[string]time.Time{}
+			for _, k := range keys {
+				next[k] = at
+				if was, ok := want[k]; ok {
+					next[k] = was
+				}
+			}
+			want = next
+			require.Len(rt, s, len(want))
+			for k, since := range want {
+				got, ok := s.Of(k)
+				require.True(rt, ok, k)
+				require.Equal(rt, since.UnixMilli(), got.UnixMilli(), k)
+			}
+		}
+	})
+}

@@ -43,6 +43,7 @@ type Store struct {
 	closed chan struct{}
 	put    *sql.Stmt // putHost, prepared
 	note   *sql.Stmt // of the journal, prepared
+	body   *sql.Stmt // of a document, prepared
 	past   noted     // of the history; the writer's own
 	told   func([]Entry)
 }
@@ -61,7 +62,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 			"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)" +
 			"&_pragma=foreign_keys(1)&_pragma=cache_size(-" + strconv.Itoa(cache) + ")" + extra
 	}
-	write, err := sql.Open("sqlite", dsn(32_000, "&_txlock=immediate"))
+	write, err := sql.Open("sqlite", dsn(16_000, "&_txlock=immediate"))
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
@@ -70,17 +71,18 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		write.Close()
 		return nil, fmt.Errorf("bringing %s up to date: %w", path, err)
 	}
-	read, err := sql.Open("sqlite", dsn(6_000, "&_pragma=query_only(1)"))
+	read, err := sql.Open("sqlite", dsn(4_000, "&_pragma=query_only(1)"))
 	if err != nil {
 		write.Close()
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
 	read.SetMaxOpenConns(8)
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+	read.SetMaxIdleConns(4)                                                                     // one that is opened anew knows no page
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20)) // hardly any is longer
 	if err != nil {
 		return nil, err
 	}
-	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20))
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(64<<20))
 	if err != nil {
 		return nil, err
 	}
@@ -100,9 +102,13 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	}
 	for _, p := range []struct {
 		to   **sql.Stmt
+		by   *sql.DB
 		text string
-	}{{&s.put, putHostSQL}, {&s.note, noteSQL}, {&s.past.put, putPastSQL}, {&s.past.find, findTextSQL}, {&s.past.add, addTextSQL}} {
-		if *p.to, err = write.PrepareContext(ctx, p.text); err != nil {
+	}{
+		{&s.put, write, putHostSQL}, {&s.note, write, noteSQL}, {&s.past.put, write, putPastSQL},
+		{&s.past.find, write, findTextSQL}, {&s.past.add, write, addTextSQL}, {&s.body, read, bodySQL},
+	} {
+		if *p.to, err = p.by.PrepareContext(ctx, p.text); err != nil {
 			read.Close()
 			write.Close()
 			return nil, err
