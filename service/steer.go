@@ -299,44 +299,40 @@ func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved, more boo
 		s.steer.block(ro.ID, nil)
 		return false, false, nil
 	}
-	names, err := s.store.QueuedIn(ctx, ro, ro.Course.Opened)
-	if err != nil || len(names) == 0 {
-		s.steer.block(ro.ID, nil)
-		return false, false, err
-	}
-	parts, err := s.partOf(ctx, ro.ID)
-	if err != nil {
-		return false, false, err
-	}
 	blocked := map[string]int{}
 	var hosts []*host
 	freezes := s.standing()
-	for _, n := range names {
-		if more = len(hosts) == mostAdmitted; more {
-			blocked = nil // not all have been looked at
-			break
-		}
-		h, err := s.fleet.find(n)
+	var last *store.Queued
+	for !more {
+		page, err := s.store.QueuedIn(ctx, ro, ro.Course.Opened, last, mostAdmitted+1)
 		if err != nil {
-			if err := s.leaves(ctx, ro.ID, n); err != nil {
-				return false, false, err
-			}
-			moved = true
-			continue
-		}
-		why, gone, err := s.mayBegin(ctx, ro, h, &ro.Parts[parts[n]], freezes)
-		switch {
-		case err != nil:
+			s.steer.block(ro.ID, nil)
 			return false, false, err
-		case gone:
-			if err := s.leaves(ctx, ro.ID, n); err != nil {
-				return false, false, err
+		}
+		for i := range page {
+			q := &page[i]
+			last = q
+			if more = len(hosts) == mostAdmitted; more {
+				blocked = nil // not all have been looked at
+				break
 			}
-			moved = true
-		case why != "":
-			blocked[why]++
-		default:
-			hosts = append(hosts, h)
+			h, why, gone, err := s.turnOf(ctx, ro, q, freezes)
+			switch {
+			case err != nil:
+				return false, false, err
+			case gone:
+				if err := s.leaves(ctx, ro.ID, q.Host); err != nil {
+					return false, false, err
+				}
+				moved = true
+			case why != "":
+				blocked[why]++
+			default:
+				hosts = append(hosts, h)
+			}
+		}
+		if len(page) <= mostAdmitted {
+			break
 		}
 	}
 	s.steer.block(ro.ID, blocked)
@@ -344,6 +340,17 @@ func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved, more boo
 		return moved, false, nil
 	}
 	return true, more, s.letBegin(ctx, ro, hosts)
+}
+
+// turnOf is mayBegin for one that waits for its turn.
+func (s *Service) turnOf(ctx context.Context, ro *store.Rollout, q *store.Queued, freezes []store.Freeze) (
+	h *host, why string, gone bool, err error,
+) {
+	if h, err = s.fleet.find(q.Host); err != nil {
+		return nil, "", true, nil
+	}
+	why, gone, err = s.mayBegin(ctx, ro, h, &ro.Parts[q.Part], freezes)
+	return h, why, gone, err
 }
 
 // mayBegin says why a host may not begin yet; gone: it has nothing to do here any more.

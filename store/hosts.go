@@ -467,10 +467,10 @@ func (s *Store) RetireHost(ctx context.Context, h *Host, now time.Time, c func(e
 			return err
 		}
 		for _, id := range ids {
-			if err := move(ctx, tx, id, h.Name, rollout.Leaves, now); err != nil {
+			if err := s.move(ctx, tx, id, h.Name, rollout.Leaves, now); err != nil {
 				return err
 			}
-			done, err := endIfDone(ctx, tx, id, now)
+			done, err := s.endIfDone(ctx, tx, id, now)
 			if err != nil {
 				return err
 			}

@@ -114,7 +114,7 @@ func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []Placed, c 
 		for _, h := range hosts {
 			r.Counts[h.State]++
 		}
-		ended, err := endIfDone(ctx, tx, r.ID, r.Begun)
+		ended, err := s.endIfDone(ctx, tx, r.ID, r.Begun)
 		if ended {
 			r.Ended = r.Begun
 		}
@@ -122,12 +122,31 @@ func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []Placed, c 
 	})
 }
 
+// What each report of a host asks for; it is prepared.
+const (
+	placeSQL = "SELECT state, part FROM rollout_hosts WHERE rollout = ? AND host = ?"
+	moveSQL  = "UPDATE rollout_hosts SET state = ?, updated = ? WHERE rollout = ? AND host = ?"
+	fewerSQL = "UPDATE rollout_counts SET hosts = hosts - ? WHERE rollout = ? AND part = ? AND state = ?"
+	moreSQL  = `INSERT INTO rollout_counts (rollout, part, state, hosts) VALUES (?, ?, ?, ?)
+		ON CONFLICT (rollout, part, state) DO UPDATE SET hosts = hosts + excluded.hosts`
+	reportSQL   = "SELECT id FROM reports WHERE digest = ?"
+	progressSQL = `UPDATE rollout_hosts SET report = ?, took = ?,
+		before = CASE ? WHEN ? THEN ? WHEN ? THEN coalesce(nullif(before, ''), ?) ELSE '' END WHERE rollout = ? AND host = ?`
+	endSQL = `UPDATE rollouts SET ended = ? WHERE id = ? AND ended = 0
+		AND NOT EXISTS (SELECT 1 FROM rollout_counts WHERE rollout = ? AND state IN (?, ?, ?) AND hosts > 0)`
+)
+
+// often returns a statement that Open has prepared.
+func (s *Store) often(ctx context.Context, tx *sql.Tx, text string) *sql.Stmt {
+	return tx.StmtContext(ctx, s.asked[text])
+}
+
 // move takes a host from one place in a rollout to the next. An event that cannot happen
 // to it is a *rollout.PlaceError, a host that takes no part is ErrNotFound.
-func move(ctx context.Context, tx *sql.Tx, id int64, host string, e rollout.Event, now time.Time) error {
+func (s *Store) move(ctx context.Context, tx *sql.Tx, id int64, host string, e rollout.Event, now time.Time) error {
 	var from rollout.State
 	var part int
-	err := tx.QueryRowContext(ctx, "SELECT state, part FROM rollout_hosts WHERE rollout = ? AND host = ?", id, host).Scan(&from, &part)
+	err := s.often(ctx, tx, placeSQL).QueryRowContext(ctx, id, host).Scan(&from, &part)
 	if errors.Is(err, sql.ErrNoRows) {
 		return fmt.Errorf("%s in rollout %d: %w", host, id, ErrNotFound)
 	}
@@ -141,32 +160,20 @@ func move(ctx context.Context, tx *sql.Tx, id int64, host string, e rollout.Even
 	if to == rollout.Gone {
 		_, err = tx.ExecContext(ctx, "DELETE FROM rollout_hosts WHERE rollout = ? AND host = ?", id, host)
 	} else {
-		_, err = tx.ExecContext(
-			ctx,
-			"UPDATE rollout_hosts SET state = ?, updated = ? WHERE rollout = ? AND host = ?",
-			string(to),
-			unix(now),
-			id,
-			host,
-		)
+		_, err = s.often(ctx, tx, moveSQL).ExecContext(ctx, string(to), unix(now), id, host)
 	}
 	if err != nil || from == to {
 		return err
 	}
-	if _, err := tx.ExecContext(
-		ctx,
-		"UPDATE rollout_counts SET hosts = hosts - 1 WHERE rollout = ? AND part = ? AND state = ?",
-		id,
-		part,
-		string(from),
-	); err != nil {
+	return s.countMoved(ctx, tx, id, part, from, to, 1)
+}
+
+// countMoved notes that so many hosts of a part have gone from one place to the next.
+func (s *Store) countMoved(ctx context.Context, tx *sql.Tx, id int64, part int, from, to rollout.State, hosts int) error {
+	if _, err := s.often(ctx, tx, fewerSQL).ExecContext(ctx, hosts, id, part, string(from)); err != nil || to == rollout.Gone {
 		return err
 	}
-	if to == rollout.Gone {
-		return nil
-	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO rollout_counts (rollout, part, state, hosts) VALUES (?, ?, ?, 1)
-		ON CONFLICT (rollout, part, state) DO UPDATE SET hosts = hosts + 1`, id, part, string(to))
+	_, err := s.often(ctx, tx, moreSQL).ExecContext(ctx, id, part, string(to), hosts)
 	return err
 }
 
@@ -185,23 +192,21 @@ func recount(ctx context.Context, tx *sql.Tx, id int64) error {
 func (s *Store) Progress(ctx context.Context, rh RolloutHost, e rollout.Event, h *Host, c func(ended bool) Change) error {
 	ended := false
 	return s.doAll(ctx, late(func() Change { return c(ended) }), func(ctx context.Context, tx *sql.Tx) error {
-		if err := move(ctx, tx, rh.Rollout, rh.Host, e, rh.Updated); err != nil {
+		if err := s.move(ctx, tx, rh.Rollout, rh.Host, e, rh.Updated); err != nil {
 			return err
 		}
 		number, err := s.putReport(ctx, tx, rh.Report)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE rollout_hosts SET report = ?, took = ?,
-			before = CASE ? WHEN ? THEN ? WHEN ? THEN coalesce(nullif(before, ''), ?) ELSE '' END WHERE rollout = ? AND host = ?`,
-			number, string(rh.Took), string(e), string(rollout.Works), string(rh.Before), string(rollout.Succeeds), string(rh.Before),
+		if _, err := s.often(ctx, tx, progressSQL).ExecContext(ctx, number, string(rh.Took), string(e), string(rollout.Works), string(rh.Before), string(rollout.Succeeds), string(rh.Before),
 			rh.Rollout, rh.Host); err != nil {
 			return err
 		}
 		if err := s.putHost(ctx, tx, h); err != nil {
 			return err
 		}
-		ended, err = endIfDone(ctx, tx, rh.Rollout, rh.Updated)
+		ended, err = s.endIfDone(ctx, tx, rh.Rollout, rh.Updated)
 		return err
 	})
 }
@@ -213,7 +218,7 @@ func (s *Store) putReport(ctx context.Context, tx *sql.Tx, report []byte) (numbe
 		return 0, nil
 	}
 	digest := sha256.Sum256(report)
-	err = tx.QueryRowContext(ctx, "SELECT id FROM reports WHERE digest = ?", digest[:]).Scan(&number)
+	err = s.often(ctx, tx, reportSQL).QueryRowContext(ctx, digest[:]).Scan(&number)
 	if !errors.Is(err, sql.ErrNoRows) {
 		return number, err
 	}
@@ -232,10 +237,8 @@ func (s *Store) unpackReport(body []byte) ([]byte, error) {
 	return s.dec.DecodeAll(body, nil)
 }
 
-func endIfDone(ctx context.Context, tx *sql.Tx, id int64, now time.Time) (bool, error) {
-	res, err := tx.ExecContext(ctx, `UPDATE rollouts SET ended = ? WHERE id = ? AND ended = 0
-		AND NOT EXISTS (SELECT 1 FROM rollout_counts WHERE rollout = ? AND state IN (?, ?, ?) AND hosts > 0)`,
-		unix(now), id, id, string(rollout.Queued), string(rollout.Waiting), string(rollout.Working))
+func (s *Store) endIfDone(ctx context.Context, tx *sql.Tx, id int64, now time.Time) (bool, error) {
+	res, err := s.often(ctx, tx, endSQL).ExecContext(ctx, unix(now), id, id, string(rollout.Queued), string(rollout.Waiting), string(rollout.Working))
 	if err != nil {
 		return false, err
 	}
@@ -284,7 +287,7 @@ func (s *Store) StopRollout(ctx context.Context, id int64, gone []string, now ti
 		if err := recount(ctx, tx, id); err != nil {
 			return err
 		}
-		out.Ended, err = endIfDone(ctx, tx, id, now)
+		out.Ended, err = s.endIfDone(ctx, tx, id, now)
 		return err
 	})
 	return out, err
@@ -327,7 +330,7 @@ func (s *Store) LeaveBehind(ctx context.Context, r Rollout, hosts []string, now 
 			return err
 		}
 		var err error
-		ended, err = endIfDone(ctx, tx, r.ID, now)
+		ended, err = s.endIfDone(ctx, tx, r.ID, now)
 		return err
 	})
 }
@@ -337,14 +340,14 @@ func (s *Store) LeaveBehind(ctx context.Context, r Rollout, hosts []string, now 
 func (s *Store) Withdraw(ctx context.Context, id int64, h *Host, now time.Time, c func(ended bool) Change) error {
 	ended := false
 	return s.doAll(ctx, late(func() Change { return c(ended) }), func(ctx context.Context, tx *sql.Tx) error {
-		if err := move(ctx, tx, id, h.Name, rollout.Withdraws, now); err != nil {
+		if err := s.move(ctx, tx, id, h.Name, rollout.Withdraws, now); err != nil {
 			return err
 		}
 		if err := s.putHost(ctx, tx, h); err != nil {
 			return err
 		}
 		var err error
-		ended, err = endIfDone(ctx, tx, id, now)
+		ended, err = s.endIfDone(ctx, tx, id, now)
 		return err
 	})
 }

@@ -41,10 +41,11 @@ type Store struct {
 	dec    *zstd.Decoder
 	known  digests
 	closed chan struct{}
-	put    *sql.Stmt // putHost, prepared
-	note   *sql.Stmt // of the journal, prepared
-	body   *sql.Stmt // of a document, prepared
-	past   noted     // of the history; the writer's own
+	put    *sql.Stmt            // putHost, prepared
+	note   *sql.Stmt            // of the journal, prepared
+	body   *sql.Stmt            // of a document, prepared
+	asked  map[string]*sql.Stmt // of rollouts, by their text
+	past   noted                // of the history; the writer's own
 	told   func([]Entry)
 }
 
@@ -100,22 +101,36 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		write.Close()
 		return nil, err
 	}
+	if err := s.prepare(ctx); err != nil {
+		read.Close()
+		write.Close()
+		return nil, err
+	}
+	go s.writer()
+	return s, nil
+}
+
+// prepare makes the statements that are asked for again and again.
+func (s *Store) prepare(ctx context.Context) (err error) {
 	for _, p := range []struct {
 		to   **sql.Stmt
 		by   *sql.DB
 		text string
 	}{
-		{&s.put, write, putHostSQL}, {&s.note, write, noteSQL}, {&s.past.put, write, putPastSQL},
-		{&s.past.find, write, findTextSQL}, {&s.past.add, write, addTextSQL}, {&s.body, read, bodySQL},
+		{&s.put, s.write, putHostSQL}, {&s.note, s.write, noteSQL}, {&s.past.put, s.write, putPastSQL},
+		{&s.past.find, s.write, findTextSQL}, {&s.past.add, s.write, addTextSQL}, {&s.body, s.read, bodySQL},
 	} {
 		if *p.to, err = p.by.PrepareContext(ctx, p.text); err != nil {
-			read.Close()
-			write.Close()
-			return nil, err
+			return err
 		}
 	}
-	go s.writer()
-	return s, nil
+	s.asked = map[string]*sql.Stmt{}
+	for _, text := range []string{placeSQL, moveSQL, fewerSQL, moreSQL, reportSQL, progressSQL, endSQL} {
+		if s.asked[text], err = s.write.PrepareContext(ctx, text); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"patientlantern.example/lantern/core/rollout"
@@ -47,7 +49,7 @@ func (s *Store) Course(ctx context.Context, id int64, was, is rollout.Course, no
 		if stored = n > 0; err != nil || is.Phase != rollout.Ended {
 			return err
 		}
-		_, err = endIfDone(ctx, tx, id, now)
+		_, err = s.endIfDone(ctx, tx, id, now)
 		return err
 	})
 	return stored, err
@@ -73,12 +75,22 @@ func when(so *bool, c Change) Change {
 // Admit lets hosts of a rollout begin.
 func (s *Store) Admit(ctx context.Context, id int64, hosts []string, now time.Time, c Change) error {
 	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE rollout_hosts SET state = ?, updated = ?
-			WHERE rollout = ? AND state = ? AND host IN (SELECT value FROM json_each(?))`,
-			string(rollout.Waiting), unix(now), id, string(rollout.Queued), texts(hosts)); err != nil {
+		parts, err := column[int](ctx, tx, `UPDATE rollout_hosts SET state = ?, updated = ?
+			WHERE rollout = ? AND state = ? AND host IN (SELECT value FROM json_each(?)) RETURNING part`,
+			string(rollout.Waiting), unix(now), id, string(rollout.Queued), texts(hosts))
+		if err != nil {
 			return err
 		}
-		return recount(ctx, tx, id)
+		moved := map[int]int{}
+		for _, part := range parts {
+			moved[part]++
+		}
+		for _, part := range slices.Sorted(maps.Keys(moved)) {
+			if err := s.countMoved(ctx, tx, id, part, rollout.Queued, rollout.Waiting, moved[part]); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 
@@ -87,27 +99,49 @@ func (s *Store) Admit(ctx context.Context, id int64, hosts []string, now time.Ti
 func (s *Store) TakeOut(ctx context.Context, id int64, host string, now time.Time, e rollout.Event, c func(ended bool) Change) error {
 	ended := false
 	return s.doAll(ctx, late(func() Change { return c(ended) }), func(ctx context.Context, tx *sql.Tx) error {
-		if err := move(ctx, tx, id, host, e, now); err != nil {
+		if err := s.move(ctx, tx, id, host, e, now); err != nil {
 			return err
 		}
 		var err error
-		ended, err = endIfDone(ctx, tx, id, now)
+		ended, err = s.endIfDone(ctx, tx, id, now)
 		return err
 	})
 }
 
-// QueuedIn returns the hosts that wait for their turn in the stages of a rollout that are open.
-func (s *Store) QueuedIn(ctx context.Context, r *Rollout, opened int) (out []string, err error) {
-	for i := range r.Parts {
-		if r.Parts[i].Stage >= opened {
+// Queued is a host that waits for its turn in a rollout.
+type Queued struct {
+	Part int
+	Host string
+}
+
+// QueuedIn returns the hosts that wait for their turn in the stages of a rollout that are open,
+// by part and name: the first of those after one, at most so many. Nil is before the first.
+func (s *Store) QueuedIn(ctx context.Context, r *Rollout, opened int, after *Queued, most int) ([]Queued, error) {
+	state := string(rollout.Queued)
+	parts, err := column[int](ctx, s.read, "SELECT part FROM rollout_counts WHERE rollout = ? AND state = ? AND hosts > 0 ORDER BY part", r.ID, state)
+	if err != nil {
+		return nil, err
+	}
+	var out []Queued
+	for _, part := range parts {
+		if part < 0 || part >= len(r.Parts) || r.Parts[part].Stage >= opened || after != nil && part < after.Part {
 			continue
 		}
-		at, err := column[string](ctx, s.read, "SELECT host FROM rollout_hosts WHERE rollout = ? AND state = ? AND part = ? ORDER BY host",
-			r.ID, string(rollout.Queued), i)
+		from := ""
+		if after != nil && part == after.Part {
+			from = after.Host
+		}
+		hosts, err := column[string](ctx, s.read, `SELECT host FROM rollout_hosts
+			WHERE rollout = ? AND state = ? AND part = ? AND host > ? ORDER BY host LIMIT ?`, r.ID, state, part, from, most-len(out))
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, at...)
+		for _, h := range hosts {
+			out = append(out, Queued{part, h})
+		}
+		if len(out) == most {
+			break
+		}
 	}
 	return out, nil
 }
