@@ -39,6 +39,10 @@ func TestASiteHasMirrorsOfItsOwn(t *testing.T) {
 			strings.Replace(from, "127.0.0.1", "localhost", 1) + "\" }\n    fall-back: " + fallBack + "\nassign: [{ to: everyone, site: reef }]\n")
 		return files
 	}
+	own := map[string]string{ // the distribution's own entries, of which only the place changes
+		"gw-01/etc/apt/sources.list": "", "desk-3/etc/apt/sources.list": "",
+		"arc-2/etc/yum.repos.d/foreland.repo": "", "chart-2/etc/zypp/repos.d/halyard.repo": "",
+	}
 	for _, c := range []struct {
 		fallBack string
 		want     map[string]string // file of a host: what stands in it
@@ -69,6 +73,12 @@ func TestASiteHasMirrorsOfItsOwn(t *testing.T) {
 			host, file, _ := strings.Cut(name, "/")
 			assert.Contains(t, read(t, filepath.Join(roots[host], file)), want, name)
 		}
+		for name := range own {
+			host, file, _ := strings.Cut(name, "/")
+			own[name] = read(t, filepath.Join(roots[host], file))
+			assert.Contains(t, own[name], "://localhost:", name)
+			assert.NotRegexp(t, `(?m)^[^#].*://127\.0\.0\.1:`, own[name], name)
+		}
 		for n := range roots {
 			r.Until(n+" is steady", func() bool { return len(r.Findings(n)) == 0 })
 		}
@@ -81,6 +91,10 @@ func TestASiteHasMirrorsOfItsOwn(t *testing.T) {
 	}
 	for n := range roots {
 		r.Until(n+" is steady again", func() bool { return len(r.Findings(n)) == 0 })
+	}
+	for name, sited := range own {
+		host, file, _ := strings.Cut(name, "/")
+		assert.Equal(t, strings.ReplaceAll(sited, "://localhost:", "://127.0.0.1:"), read(t, filepath.Join(roots[host], file)), name)
 	}
 	assert.NoFileExists(t, filepath.Join(roots["gw-01"], "etc/apt/mirrors/saltmarsh.list"))
 	assert.NotContains(t, read(t, filepath.Join(roots["desk-3"], "var/lib/flatpak/repo/config")), "localhost")

@@ -199,7 +199,8 @@ func (s *Store) Progress(ctx context.Context, rh RolloutHost, e rollout.Event, h
 		if err != nil {
 			return err
 		}
-		if _, err := s.often(ctx, tx, progressSQL).ExecContext(ctx, number, string(rh.Took), string(e), string(rollout.Works), string(rh.Before), string(rollout.Succeeds), string(rh.Before),
+		if _, err := s.often(ctx, tx, progressSQL).ExecContext(ctx,
+			number, string(rh.Took), string(e), string(rollout.Works), string(rh.Before), string(rollout.Succeeds), string(rh.Before),
 			rh.Rollout, rh.Host); err != nil {
 			return err
 		}
@@ -238,7 +239,8 @@ func (s *Store) unpackReport(body []byte) ([]byte, error) {
 }
 
 func (s *Store) endIfDone(ctx context.Context, tx *sql.Tx, id int64, now time.Time) (bool, error) {
-	res, err := s.often(ctx, tx, endSQL).ExecContext(ctx, unix(now), id, id, string(rollout.Queued), string(rollout.Waiting), string(rollout.Working))
+	res, err := s.often(ctx, tx, endSQL).ExecContext(ctx,
+		unix(now), id, id, string(rollout.Queued), string(rollout.Waiting), string(rollout.Working))
 	if err != nil {
 		return false, err
 	}

@@ -118,7 +118,8 @@ type Queued struct {
 // by part and name: the first of those after one, at most so many. Nil is before the first.
 func (s *Store) QueuedIn(ctx context.Context, r *Rollout, opened int, after *Queued, most int) ([]Queued, error) {
 	state := string(rollout.Queued)
-	parts, err := column[int](ctx, s.read, "SELECT part FROM rollout_counts WHERE rollout = ? AND state = ? AND hosts > 0 ORDER BY part", r.ID, state)
+	parts, err := column[int](ctx, s.read,
+		"SELECT part FROM rollout_counts WHERE rollout = ? AND state = ? AND hosts > 0 ORDER BY part", r.ID, state)
 	if err != nil {
 		return nil, err
 	}

@@ -161,7 +161,12 @@ func TestAnyEditIsFound(t *testing.T) {
 
 func anyEdit(t *testing.T, p place) {
 	before := look(p.files, p.modes, p.sheet)
-	base := &drift.Base{Sheet: p.sheet, Survey: &before.Survey}
+	anyEditSince(t, p, &drift.Base{Sheet: p.sheet, Survey: &before.Survey}, before.Texts)
+}
+
+// anyEditSince is anyEdit for a place that was another when the policy came.
+func anyEditSince(t *testing.T, p place, base *drift.Base, stood map[string][]byte) {
+	before := look(p.files, p.modes, p.sheet)
 	usual := map[string]bool{}
 	for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &before.Survey, Base: base}) {
 		usual[f.Key()] = true
@@ -201,7 +206,7 @@ func anyEdit(t *testing.T, p place) {
 		if !slices.Equal(was, is) {
 			require.NotEmpty(rt, found, "%s: %s\nwas %v\nis  %v", file, did, was, is)
 		}
-		heals(rt, now, []string{file, did}, base, before)
+		heals(rt, now, []string{file, did}, base, before, stood)
 		if refused > 0 {
 			require.LessOrEqual(rt, len(found), refused+2, "%s: %s\n%+v", file, did, found)
 		}

@@ -82,6 +82,7 @@ func Compute(in Input) Change {
 	for _, f := range in.Survey.Files {
 		c.modes[f.Path] = f.Mode
 	}
+	c.placeCopies()
 	c.verdicts, c.gaps = c.court.Survey()
 	c.differs()
 	for _, f := range in.Sheet.Files {

@@ -258,12 +258,12 @@ func several(t *testing.T, p place, list []hand, base *drift.Base, before survey
 			now = now.done(t, h)
 			did = append(did, h.does)
 		}
-		heals(rt, now, did, base, before)
+		heals(rt, now, did, base, before, before.Texts)
 	})
 }
 
 // heals holds that healing comes to rest, and leaves nothing but what is reported anyway.
-func heals(rt *rapid.T, now place, did []string, base *drift.Base, before survey.Result) {
+func heals(rt *rapid.T, now place, did []string, base *drift.Base, before survey.Result, stood map[string][]byte) {
 	heal := func() change.Change {
 		r := look(now.files, now.modes, now.sheet)
 		for name := range before.Texts {
@@ -272,7 +272,7 @@ func heals(rt *rapid.T, now place, did []string, base *drift.Base, before survey
 			}
 		}
 		return change.Compute(change.Input{
-			Sheet: now.sheet, Survey: &r.Survey, Texts: r.Texts, Before: now.sheet, Kept: before.Texts, Base: base, Stood: before.Texts,
+			Sheet: now.sheet, Survey: &r.Survey, Texts: r.Texts, Before: now.sheet, Kept: before.Texts, Base: base, Stood: stood,
 			// As asked, where what was not there stops the package manager.
 			SetAside: slices.ContainsFunc(r.Survey.Problems, func(p source.Problem) bool { return p.Fatal && before.Texts[p.File] == nil }),
 		})

@@ -77,6 +77,9 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 			if d.Components != nil {
 				doc.SetComponents(i, d.Components)
 			}
+			if d.URLs != nil {
+				doc.MapURIs(i, c.court.Place)
+			}
 			if w := "repository " + d.Rule.Repository + ", in place"; !slices.Contains(why, w) {
 				why = append(why, w)
 			}

@@ -23,6 +23,9 @@ type editor struct {
 	section func(text []byte, id string) (string, bool) // its text
 	harden  func(text []byte, id string) ([]byte, error)
 	hide    func(text []byte, id string) ([]byte, error) // so that its name is free; nil where off does so
+	// place gives a section other URLs; nil where they stand in files of their own.
+	place    func(text []byte, id string, to func(string) string) ([]byte, error)
+	placeAll func(text []byte, of func(id string) bool, to func(string) string) []byte // likewise, of those that are on
 }
 
 // editors are those of the families whose files have sections.
@@ -31,7 +34,18 @@ var editors = map[string]editor{
 	zypp.Family: repoEditor(func(text []byte) *ini.File { return ini.ParseZypp(text) }),
 	arch.Family: {
 		has: func(string) bool { return true }, on: arch.SwitchOn, off: arch.SwitchOff, remove: arch.Remove, section: arch.Section,
-		harden: arch.Harden,
+		harden: arch.Harden, place: arch.MapServers,
+		placeAll: func(text []byte, of func(string) bool, to func(string) string) []byte {
+			f := ini.ParsePacman(text)
+			for i := range f.Sections {
+				if name := f.Name(&f.Sections[i]); of(name) {
+					if next, err := arch.MapServers(text, name, to); err == nil {
+						text = next
+					}
+				}
+			}
+			return text
+		},
 	},
 }
 
@@ -76,6 +90,28 @@ func repoEditor(parse func([]byte) *ini.File) editor {
 		},
 		harden: func(text []byte, id string) ([]byte, error) { return hardened(parse(text), id) },
 		hide:   func(text []byte, id string) ([]byte, error) { return hidden(parse(text), id) },
+		place: func(text []byte, id string, to func(string) string) ([]byte, error) {
+			f := parse(text)
+			if lastSection(f, id) == nil {
+				return nil, fmt.Errorf("its section is not written [%s]", id)
+			}
+			for i := range f.Sections {
+				if s := &f.Sections[i]; f.Name(s) == id {
+					f.MapWords(s, "baseurl", to)
+				}
+			}
+			return f.Bytes(), nil
+		},
+		placeAll: func(text []byte, of func(string) bool, to func(string) string) []byte {
+			f := parse(text)
+			for i := range f.Sections {
+				s := &f.Sections[i]
+				if on, said := f.Get(lastSection(f, f.Name(s)), "enabled"); of(f.Name(s)) && (!said || !source.SaysNo(on)) {
+					f.MapWords(s, "baseurl", to)
+				}
+			}
+			return f.Bytes()
+		},
 	}
 }
 
@@ -176,13 +212,18 @@ func (c *computer) sections(ed editor) {
 			continue
 		}
 		for _, d := range c.verdicts[i].Demands {
-			do := ed.off
-			if d.On {
-				do = ed.on
-			} else {
+			reason := "repository " + d.Rule.Repository + ", in place"
+			switch {
+			case d.On:
+				apply(s.File, s.Line, s.ID, reason, ed.on)
+			case d.Off:
 				c.leave(s)
+				apply(s.File, s.Line, s.ID, reason, ed.off)
 			}
-			apply(s.File, s.Line, s.ID, "repository "+d.Rule.Repository+", in place", do)
+			if d.URLs != nil && ed.place != nil {
+				apply(s.File, s.Line, s.ID, reason, func(text []byte, id string) ([]byte, error) { return ed.place(text, id, c.court.Place) })
+				c.placeIncluded(texts, why, s, reason)
+			}
 		}
 	}
 	for _, g := range c.gaps {

@@ -87,7 +87,7 @@ func (c *comparer) stood(b *Base) {
 		return
 	}
 	s := &standing{
-		comparer: c, was: b.Survey, theirs: map[string]bool{}, then: make(map[string]source.File, len(b.Survey.Files)),
+		comparer: c, was: c.court.Placed(b.Survey, b.Sheet), theirs: map[string]bool{}, then: make(map[string]source.File, len(b.Survey.Files)),
 	}
 	for _, f := range b.Survey.Files {
 		s.then[f.Path] = f

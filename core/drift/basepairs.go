@@ -52,7 +52,7 @@ func (s *standing) pair() match {
 	}
 	same := func(x *source.Source) string {
 		return strings.Join(
-			[]string{x.Family, x.ID, strings.Join(x.EffURLs, " "), x.Mirrorlist, x.Metalink, strings.Join(x.EffSuites, " ")},
+			[]string{x.Family, x.ID, s.urls(x), x.Mirrorlist, x.Metalink, strings.Join(x.EffSuites, " ")},
 			"\x00",
 		)
 	}
@@ -84,9 +84,21 @@ func (s *standing) pair() match {
 		})
 	}
 	most(func(x *source.Source) string { return strings.Join(x.EffSuites, " ") })
-	most(func(x *source.Source) string { return strings.Join(x.EffURLs, " ") })
+	most(s.urls)
 	most(func(x *source.Source) string { return "any" })
 	return m
+}
+
+// urls are the places that a source comes from, or would at the host's site.
+func (s *standing) urls(x *source.Source) string {
+	if !s.court.Sited() {
+		return strings.Join(x.EffURLs, " ")
+	}
+	var at []string
+	for _, u := range x.EffURLs {
+		at = append(at, s.court.Place(u))
+	}
+	return strings.Join(at, " ")
 }
 
 // counts reports whether a source is none of the policy's own, then or now: what stands in

@@ -177,14 +177,14 @@ func (s *standing) fields(was, is *source.Source, ruled bool) (out []field) {
 			out = append(out, field{name, strings.Join(w, " "), strings.Join(h, " "), severity})
 		}
 	}
-	trimmed := func(list []string) []string {
-		n := make([]string, len(list))
-		for i, u := range list {
-			n[i] = strings.TrimRight(u, "/")
+	at := func(x *source.Source) []string { // a rule wants the site's mirror, where there is one
+		n := make([]string, len(x.EffURLs))
+		for i, u := range x.EffURLs {
+			n[i] = strings.TrimRight(s.court.Place(u), "/")
 		}
 		return n
 	}
-	add("URL", trimmed(was.EffURLs), trimmed(is.EffURLs), Danger)
+	add("URL", at(was), at(is), Danger)
 	add("list of mirrors", []string{was.Mirrorlist + was.Metalink}, []string{is.Mirrorlist + is.Metalink}, Danger)
 	add("suites", was.EffSuites, is.EffSuites, Fault)
 	if !ruled {

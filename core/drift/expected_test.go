@@ -48,10 +48,12 @@ func TestTheDistributionsOwnKeysMayCome(t *testing.T) {
 }
 
 // A sheet that names them says more than older agents understand, which refuse it in words.
-func TestASheetThatNamesTheDistributionsKeysIsOfTheThirdForm(t *testing.T) {
+func TestASheetThatNamesTheDistributionsKeysIsHasAFormOfItsOwn(t *testing.T) {
 	sheet := &source.Sheet{InPlace: []source.InPlace{{Repository: "base"}}}
 	assert.Equal(t, 1, sheet.Form())
 	sheet.InPlace[0].Keys = []string{"AA"}
 	assert.Equal(t, 3, sheet.Form())
-	assert.Equal(t, "patient-lantern/sheet/3", source.FormName(source.NewestForm))
+	sheet.InPlace[0].Mirrors = []source.Mirror{{Of: "http://a.example/", At: "http://b.example/"}}
+	assert.Equal(t, 4, sheet.Form())
+	assert.Equal(t, "patient-lantern/sheet/4", source.FormName(source.NewestForm))
 }

@@ -38,6 +38,12 @@ func (c *comparer) demand(s *source.Source, d verdict.Demand) {
 		f.Message = name + " is switched on; the policy wants it off"
 		c.add(f)
 	}
+	if d.URLs != nil {
+		f := base
+		f.Class, f.Field, f.Want, f.Have = ChangedSource, "URL", strings.Join(d.URLs, " "), strings.Join(s.URLs, " ")
+		f.Message = fmt.Sprintf("comes from %s; the site has it at %s", f.Have, f.Want)
+		c.add(f)
+	}
 	if d.Components != nil {
 		f := base
 		f.Class, f.Field, f.Want, f.Have = ChangedSource, "components", strings.Join(d.Components, " "), strings.Join(s.Components, " ")

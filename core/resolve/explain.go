@@ -393,6 +393,16 @@ func (e *explained) rule(out *reason.Explanation, rule source.InPlace, d *policy
 		out.Rules = append(out.Rules, r)
 	}
 	state := map[bool]string{true: "on", false: "off"}[rule.Enabled]
+	if len(rule.Mirrors) > 0 {
+		r := reason.RuleReason{
+			Repository: rule.Repository, Text: "what stands at upstream comes from the site's mirrors", Causes: []reason.Cause{},
+			Stands: rule.Files, Sections: rule.Sections,
+		}
+		for _, m := range rule.Mirrors {
+			r.Causes = append(r.Causes, e.sited(m.At)...)
+		}
+		out.Rules = append(out.Rules, r)
+	}
 	if len(rule.Sections) > 0 {
 		add("sections "+strings.Join(rule.Sections, " ")+" are "+state, d.Places()[e.host.Traits.Family].Sections)
 		return

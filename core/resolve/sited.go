@@ -51,6 +51,18 @@ func (w *writing) sited(url string, mirrors []string, several bool) (to string, 
 	return "", append(near, far...), true
 }
 
+// siteMirrors are the mirrors of the host's site, for the distribution's own entries where they
+// are on.
+func (w *writing) siteMirrors() (out []source.Mirror) {
+	if w.plan.site == nil || !w.enabled {
+		return nil
+	}
+	for _, m := range w.plan.site.Mirrors {
+		out = append(out, source.Mirror{Of: m.Of.Value, At: m.At.Value})
+	}
+	return out
+}
+
 // hold is what of the repository stays at a series of versions; nil for nothing.
 func (w *writing) hold() *family.Hold {
 	follow := w.plan.holds[w.repo.Name]

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/source"
 )
 
 const sitesPolicy = languageKeys + `repositories:
@@ -71,6 +72,33 @@ func TestASitesMirrorsTakeThePlaceOfUpstream(t *testing.T) {
 	here = r.Resolve(host("model-1.brinewick.test", driftwood(2), nil))
 	assert.Contains(t, find(t, here.Sheet, "/etc/pacman.d/lantern-two.mirrors"),
 		"\nServer = http://m.example/a/two\nServer = https://b.example/two\nServer = https://a.example/two\n")
+}
+
+// The distribution's own entries come from the mirror too where they are on, as far as the policy
+// names their place under both names.
+func TestASitesMirrorsAreToldToTheRulesOfOwnEntries(t *testing.T) {
+	r := resolve.New(load(t, strings.NewReplacer("BACK", "false", "  base: {", `  sold: { keys: [gannet-2025], arch: { url: "https://a.example/sold", access: login-in-url } }
+  free: { keys: [gannet-2025], arch: { url: "https://a.example/free" } }
+  base: {`).Replace(sitesPolicy)))
+	here := r.Resolve(host("model-1.brinewick.test", driftwood(2), nil))
+	require.NotEmpty(t, here.Sheet.InPlace)
+	for _, rule := range here.Sheet.InPlace {
+		assert.Equal(t, []source.Mirror{{Of: "https://a.example/", At: "http://m.example/a/"}}, rule.Mirrors)
+	}
+	assert.Equal(t, 4, here.Sheet.Form())
+	e, err := r.Explain(host("model-1.brinewick.test", driftwood(2), nil))
+	require.NoError(t, err)
+	said := ""
+	for _, rule := range e.Rules {
+		for _, c := range rule.Causes {
+			said += rule.Text + " | " + c.What + "\n"
+		}
+	}
+	assert.Contains(t, said, "what stands at upstream comes from the site's mirrors | the site reef has a mirror of https://a.example/\n")
+	elsewhere := r.Resolve(host("model-3.brinewick.test", driftwood(2), nil))
+	for _, rule := range elsewhere.Sheet.InPlace {
+		assert.Empty(t, rule.Mirrors)
+	}
 }
 
 // The memory of one version of the policy is not believed where a site says something else.

@@ -107,8 +107,12 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 			ComesBy:    w.comesBy(def.ComesBy),
 			Keys:       w.ownKeys(),
 		}
+		rule.Mirrors = w.siteMirrors()
 		if u := w.url(def.URL); u != "" {
 			rule.URLs = append(rule.URLs, deb.EffectiveURL(u, ""))
+			if at, had := source.Near(rule.Mirrors, u); had && at != u {
+				rule.URLs = append(rule.URLs, deb.EffectiveURL(at, ""))
+			}
 		}
 		w.inPlace = append(w.inPlace, rule)
 		w.aptProxy()
@@ -315,7 +319,7 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 			w.inPlace,
 			source.InPlace{Repository: w.repo.Name, URLs: []string{}, Files: []string{}, Suites: []string{}, Enabled: w.enabled,
 				Components: []string{}, Add: []string{}, Drop: []string{}, Sections: w.fill(def.Sections),
-				Signatures: w.unchecked(), ComesBy: w.comesBy(def.ComesBy), Keys: w.ownKeys()},
+				Signatures: w.unchecked(), ComesBy: w.comesBy(def.ComesBy), Keys: w.ownKeys(), Mirrors: w.siteMirrors()},
 		)
 		return d, true
 	}

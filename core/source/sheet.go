@@ -10,7 +10,7 @@ import (
 const (
 	firstForm = "patient-lantern/sheet/1"
 	// NewestForm is the highest form that this version writes and understands.
-	NewestForm = 3
+	NewestForm = 4
 )
 
 // FormName names a form.
@@ -22,8 +22,14 @@ func FormName(form int) string {
 }
 
 // Form is the least form in which a sheet can be said: the second where it says more than
-// files, sources, rules, keys and access, the third where it names the distribution's own keys.
+// files, sources, rules, keys and access, the third where it names the distribution's own keys,
+// the fourth where a site has mirrors of the distribution's own entries.
 func (s *Sheet) Form() int {
+	for i := range s.InPlace {
+		if len(s.InPlace[i].Mirrors) > 0 {
+			return 4
+		}
+	}
 	for i := range s.InPlace {
 		if len(s.InPlace[i].Keys) > 0 {
 			return 3
@@ -162,6 +168,9 @@ type InPlace struct {
 	// Keys are fingerprints of the distribution's own keys: one of them may come to be believed
 	// where the distribution keeps its keys, and is what the policy expects.
 	Keys []string `json:"keys,omitempty"`
+	// Mirrors are those of the host's site, the longest first: entries that are on come from
+	// there.
+	Mirrors []Mirror `json:"mirrors,omitempty"`
 }
 
 // Paths are the files that are the policy's own. The map is the caller's.

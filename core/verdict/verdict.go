@@ -46,6 +46,7 @@ type Demand struct {
 	Rule       *source.InPlace
 	On, Off    bool     // it must be switched on, or off
 	Components []string // that it must have instead; nil where they are right
+	URLs       []string // that it must come from instead, as they are written; nil where they are right
 	source     int
 }
 
@@ -79,12 +80,13 @@ type Court struct {
 	let           *Adoption       // what the sheet before left where it stands; nil without one
 	releases      map[string]*source.SheetSource
 	licensed      map[string]*source.SheetSource
-	rules         []judged // of the survey's sources
+	rules         []judged        // of the survey's sources
+	near, away    []source.Mirror // those of the host's site, and of the site that it had
 }
 
 // New is the court for a host. before is the sheet that was carried to it last, or nil.
 func New(sheet, before *source.Sheet, survey *source.Survey) *Court {
-	c := &Court{sheet: sheet, before: before, survey: survey, owned: sheet.Paths()}
+	c := &Court{sheet: sheet, before: before, survey: survey, owned: sheet.Paths(), near: mirrorsOf(sheet), away: mirrorsOf(before)}
 	c.rules = c.judged(survey.Sources)
 	c.Adopted = adopt(sheet, before, survey, c.owned, c.rules)
 	return c
@@ -112,7 +114,7 @@ func judge(rule *source.InPlace, of string, sources []source.Source, owned map[s
 	}
 	j := deb.Judge(*rule, sources, owned)
 	for _, v := range j.Verdicts {
-		out.demands = append(out.demands, Demand{rule, v.SwitchOn, v.SwitchOff, v.Components, v.Source})
+		out.demands = append(out.demands, Demand{Rule: rule, On: v.SwitchOn, Off: v.SwitchOff, Components: v.Components, source: v.Source})
 	}
 	for _, suite := range j.Missing {
 		out.gaps = append(out.gaps, Gap{Rule: rule, Suite: suite})
@@ -123,8 +125,10 @@ func judge(rule *source.InPlace, of string, sources []source.Source, owned map[s
 
 func (c *Court) judged(sources []source.Source) []judged {
 	out := make([]judged, len(c.sheet.InPlace))
+	placed := c.placed(sources)
 	for i := range c.sheet.InPlace {
-		out[i] = judge(&c.sheet.InPlace[i], c.sheet.Family, sources, c.owned)
+		out[i] = judge(&c.sheet.InPlace[i], c.sheet.Family, placed, c.owned)
+		c.moves(&out[i], &c.sheet.InPlace[i], sources)
 	}
 	return out
 }

@@ -116,6 +116,29 @@ func Remove(text []byte, id string) ([]byte, error) {
 	return edit(text, spans, func(string) string { return "" }), nil
 }
 
+// MapServers gives a section other servers, each in its place.
+func MapServers(text []byte, id string, to func(string) string) ([]byte, error) {
+	spans := extent(text, id)
+	if len(spans) == 0 {
+		return nil, errGone
+	}
+	return edit(text, spans, func(line string) string { return mapServer(line, to) }), nil
+}
+
+// MapAllServers is MapServers for a file that sections include.
+func MapAllServers(text []byte, to func(string) string) []byte {
+	return edit(text, [][2]int{{1, len(text)}}, func(line string) string { return mapServer(line, to) })
+}
+
+func mapServer(line string, to func(string) string) string {
+	key, value, _ := strings.Cut(line, "=")
+	words := strings.Fields(value)
+	if strings.TrimSpace(key) != "Server" || len(words) == 0 {
+		return line
+	}
+	return key + "=" + strings.Replace(value, words[0], to(words[0]), 1)
+}
+
 // Section returns the text of the section of that name, or of the one that is
 // commented out.
 func Section(text []byte, id string) (string, bool) {

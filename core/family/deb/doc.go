@@ -82,6 +82,15 @@ func (d *Doc) SetComponents(i int, want []string) {
 	}
 }
 
+// MapURIs gives source i other URIs, each in its place.
+func (d *Doc) MapURIs(i int, to func(string) string) {
+	if d.stanzas != nil {
+		d.stanzas.MapWords(d.at[i], "URIs", to)
+	} else {
+		d.lines.MapURI(d.at[i], to)
+	}
+}
+
 // Harden takes the options out of source i that take a check away.
 func (d *Doc) Harden(i int) {
 	if d.stanzas != nil {

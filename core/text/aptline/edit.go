@@ -74,6 +74,17 @@ func (f *File) SetComponents(i int, want []string) {
 	}
 }
 
+// MapURI gives the entry on line i another URI: what to makes of the one that stands there.
+func (f *File) MapURI(i int, to func(string) string) {
+	l := &f.Lines[i]
+	if l.Kind != Entry && l.Kind != Off {
+		return
+	}
+	if next := to(l.URI.Value); next != l.URI.Value {
+		f.edits.Replace(l.URI.Start, l.URI.End, next)
+	}
+}
+
 // SetOption gives the entry on line i the option key=value.
 func (f *File) SetOption(i int, key, value string) {
 	l := &f.Lines[i]

@@ -109,6 +109,16 @@ func (f *File) SetWords(i int, name string, want []string) {
 	f.edits.Replace(from, to, string(out))
 }
 
+// MapWords changes the words of the named list field of stanza i, each in its place.
+func (f *File) MapWords(i int, name string, to func(string) string) {
+	fd := f.Stanzas[i].Field(name)
+	if fd == nil {
+		return
+	}
+	from, end := f.valueSpan(fd)
+	f.edits.MapWords(f.src, from, end, " \t\r\n", "#", to)
+}
+
 // DropStanza removes stanza i, with the blank lines behind it. Comments stay.
 func (f *File) DropStanza(i int) {
 	st := &f.Stanzas[i]

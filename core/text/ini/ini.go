@@ -187,6 +187,18 @@ func (f *File) set(edits *splice.Edits, s *Section, key, value string) error {
 	return nil
 }
 
+// MapWords changes the words of the value of a key, which blanks and commas part, each in its place.
+func (f *File) MapWords(s *Section, key string, to func(string) string) {
+	e := f.find(s, key)
+	for e != nil {
+		f.edits.MapWords([]byte(f.text), int(e.value), int(e.valueEnd), ", \t\r\n", "#;", to)
+		if e.flags&goesOn == 0 {
+			return
+		}
+		e = f.before(s, e)
+	}
+}
+
 func (s *Section) headerEnd(text string) int {
 	if s.Headless {
 		return int(s.start)

@@ -6,6 +6,7 @@ package splice
 import (
 	"cmp"
 	"slices"
+	"strings"
 )
 
 // Edits is a set of replacements in one source text. The zero value is empty.
@@ -27,6 +28,30 @@ func (e *Edits) Insert(at int, text string) { e.Replace(at, at, text) }
 
 // Delete asks for src[start:end] to go.
 func (e *Edits) Delete(start, end int) { e.Replace(start, end, "") }
+
+// MapWords asks for other words in src[from:end], each in its place. Any of separators parts
+// them; a line that begins with one of comment has none.
+func (e *Edits) MapWords(src []byte, from, end int, separators, comment string, to func(string) string) {
+	for at := from; at < end; {
+		switch line := at > from && src[at-1] == '\n'; {
+		case line && strings.IndexByte(comment, src[at]) >= 0:
+			for at < end && src[at] != '\n' {
+				at++
+			}
+		case strings.IndexByte(separators, src[at]) >= 0:
+			at++
+		default:
+			begin := at
+			for at < end && strings.IndexByte(separators, src[at]) < 0 {
+				at++
+			}
+			word := string(src[begin:at])
+			if next := to(word); next != word {
+				e.Replace(begin, at, next)
+			}
+		}
+	}
+}
 
 // Empty reports whether nothing was asked for.
 func (e *Edits) Empty() bool { return len(e.list) == 0 }

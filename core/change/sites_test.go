@@ -1,0 +1,157 @@
+package change_test
+
+import (
+	"io/fs"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/survey"
+)
+
+// reefMirrors are those of the reef, the longest first.
+var reefMirrors = []source.Mirror{
+	{Of: "http://archive.skerry.example/skerry/", At: "http://mirror.reef.brinewick.test/skerry/"},
+	{Of: "http://security.skerry.example/", At: "http://mirror.reef.brinewick.test/security/"},
+	{Of: "http://archive.driftwood.example/", At: "http://mirror.reef.brinewick.test/driftwood/"},
+	{Of: "http://a.driftwood.example/", At: "http://mirror.reef.brinewick.test/a-driftwood/"},
+	{Of: "https://archive.foreland.example/", At: "http://mirror.reef.brinewick.test/foreland/"},
+	{Of: "https://archive.halyard.example/", At: "http://mirror.reef.brinewick.test/halyard/"},
+	{Of: "http://archive.foreland.example/", At: "http://mirror.reef.brinewick.test/plain-foreland/"},
+	{Of: "http://archive.halyard.example/", At: "http://mirror.reef.brinewick.test/plain-halyard/"},
+}
+
+// sited is a sheet for hosts of a site with mirrors.
+func sited(sheet *source.Sheet, list []source.Mirror) *source.Sheet {
+	out := *sheet
+	out.InPlace = slices.Clone(sheet.InPlace)
+	for i := range out.InPlace {
+		out.InPlace[i].Mirrors = list
+	}
+	out.Format = source.FormName(out.Form())
+	return &out
+}
+
+// moved is a place after the policy has taken it from one sheet to another.
+func moved(t *testing.T, p place, to *source.Sheet) place {
+	t.Helper()
+	out := place{files: maps.Clone(p.files), sheet: to, modes: map[string]fs.FileMode{}}
+	maps.Copy(out.modes, p.modes)
+	r := look(p.files, p.modes, to)
+	in := change.Input{Sheet: to, Survey: &r.Survey, Texts: r.Texts, Before: p.sheet, Kept: r.Texts}
+	plan := change.Compute(in)
+	require.Empty(t, plan.Impossible)
+	out.take(plan)
+	again := look(out.files, out.modes, to)
+	in.Survey, in.Texts = &again.Survey, again.Texts
+	assert.Empty(t, change.Compute(in).Edits, "a second change has nothing to do")
+	return out
+}
+
+func quiet(t *testing.T, p place, base *drift.Base) {
+	t.Helper()
+	r := look(p.files, p.modes, p.sheet)
+	for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &r.Survey, Base: base}) {
+		assert.Equal(t, drift.UnlistedSource, f.Class, "%+v", f)
+	}
+}
+
+func ownPlaces(t *testing.T) map[string]place {
+	return map[string]place{"apt": debPlace(), "dnf": rpmPlace(), "zypper": zyppPlace(t), "pacman": archPlace()}
+}
+
+// A site comes, another takes its place, and it goes: the distribution's own entries come from
+// where the policy says, nothing else of their files changes, and in the end not a byte has.
+func TestOwnEntriesComeFromTheSitesMirror(t *testing.T) {
+	other := slices.Delete(slices.Clone(reefMirrors), 1, 2)
+	for i := range other {
+		other[i].At = strings.Replace(other[i].At, "reef", "cove", 1)
+	}
+	for name, p := range ownPlaces(t) {
+		t.Run(name, func(t *testing.T) {
+			p = p.carried(t)
+			r := look(p.files, p.modes, p.sheet)
+			base := &drift.Base{Sheet: p.sheet, Survey: &r.Survey}
+			reef := moved(t, p, sited(p.sheet, reefMirrors))
+			all := strings.Join(slices.Sorted(maps.Values(reef.files)), "")
+			assert.Contains(t, all, "//mirror.reef.brinewick.test/")
+			for file, text := range reef.files {
+				was, is := strings.Split(p.files[file], "\n"), strings.Split(text, "\n")
+				require.Len(t, is, len(was), file)
+				for n := range is {
+					back := is[n]
+					for _, m := range reefMirrors {
+						back = strings.ReplaceAll(back, strings.TrimSuffix(m.At, "/"), strings.TrimSuffix(m.Of, "/"))
+					}
+					assert.Equal(t, was[n], back, file)
+				}
+			}
+			quiet(t, reef, base)
+			cove := moved(t, reef, sited(p.sheet, other))
+			assert.Contains(t, strings.Join(slices.Sorted(maps.Values(cove.files)), ""), "//mirror.cove.brinewick.test/")
+			assert.NotContains(t, strings.Join(slices.Sorted(maps.Values(cove.files)), ""), "//mirror.reef.brinewick.test/")
+			quiet(t, cove, base)
+			home := moved(t, cove, p.sheet)
+			assert.Equal(t, p.files, home.files)
+			quiet(t, home, base)
+		})
+	}
+}
+
+// What was accepted at the site is right afterwards, too.
+func TestWhatWasAcceptedAtASiteIsRightWithoutIt(t *testing.T) {
+	for name, p := range ownPlaces(t) {
+		t.Run(name, func(t *testing.T) {
+			p = p.carried(t)
+			reef := moved(t, p, sited(p.sheet, reefMirrors))
+			r := look(reef.files, reef.modes, reef.sheet)
+			base := &drift.Base{Sheet: reef.sheet, Survey: &r.Survey}
+			home := moved(t, reef, p.sheet)
+			assert.Equal(t, p.files, home.files)
+			quiet(t, home, base)
+			again := moved(t, home, reef.sheet)
+			assert.Equal(t, reef.files, again.files)
+			quiet(t, again, base)
+		})
+	}
+}
+
+// An entry that does not come from the mirror is found and healed, and so is any other edit,
+// though what the host was like when the policy came knew no mirror.
+func TestAnyEditAtASiteIsFound(t *testing.T) {
+	for name, p := range ownPlaces(t) {
+		t.Run(name, func(t *testing.T) {
+			p = p.carried(t)
+			was := look(p.files, p.modes, p.sheet)
+			base := &drift.Base{Sheet: p.sheet, Survey: &was.Survey}
+			reef := moved(t, p, sited(p.sheet, reefMirrors))
+			t.Run("upstream again", func(t *testing.T) { upstreamAgain(t, p, reef, base, was) })
+			anyEditSince(t, reef, base, was.Texts)
+		})
+	}
+}
+
+func upstreamAgain(t *testing.T, home, reef place, base *drift.Base, was survey.Result) {
+	now := place{files: maps.Clone(home.files), sheet: reef.sheet, modes: maps.Clone(reef.modes)}
+	r := look(now.files, now.modes, now.sheet)
+	found := drift.Judge(drift.Input{Sheet: now.sheet, Before: now.sheet, Survey: &r.Survey, Base: base})
+	told := 0
+	for _, f := range found {
+		if f.Class != drift.UnlistedSource {
+			assert.Equal(t, "changed-source fault URL", f.Class+" "+f.Severity+" "+f.Field, "%+v", f)
+			assert.Contains(t, f.Message, "the site has it at http://mirror.reef.brinewick.test/")
+			told++
+		}
+	}
+	assert.Positive(t, told)
+	plan := change.Compute(change.Input{Sheet: now.sheet, Survey: &r.Survey, Texts: r.Texts, Before: now.sheet, Base: base, Stood: was.Texts})
+	now.take(plan)
+	assert.Equal(t, reef.files, now.files)
+}

@@ -1,0 +1,196 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"runtime"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/wire"
+)
+
+// Hosts returns all hosts, by name.
+func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
+	var last int64
+	if err := s.read.QueryRowContext(ctx, "SELECT COALESCE(MAX(id), 0) FROM hosts").Scan(&last); err != nil {
+		return nil, err
+	}
+	parts := make([][]*Host, last/hostsAtOnce+1)
+	var group errgroup.Group // most of the work is to take rows apart
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	var turns []turn
+	group.Go(func() (err error) {
+		turns, err = s.turns(ctx)
+		return err
+	})
+	for i := range parts {
+		group.Go(func() (err error) {
+			parts[i], err = s.hostsBetween(ctx, int64(i)*hostsAtOnce, int64(i+1)*hostsAtOnce)
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	out := slices.Concat(parts...)
+	byName := func(a, b *Host) int { return strings.Compare(a.Name, b.Name) }
+	if !slices.IsSortedFunc(out, byName) {
+		slices.SortFunc(out, byName)
+	}
+	for _, x := range turns {
+		if i, ok := slices.BinarySearchFunc(out, x.host, func(h *Host, name string) int { return strings.Compare(h.Name, name) }); ok {
+			out[i].Task, out[i].Stage = x.rollout, rollout.State(x.state)
+		}
+	}
+	return out, nil
+}
+
+// hostsAtOnce is how many numbers of hosts one query looks at.
+const hostsAtOnce = 4096
+
+// hostsBetween returns the hosts whose numbers are from the first to before the second.
+func (s *Store) hostsBetween(ctx context.Context, from, before int64) ([]*Host, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT "+hostColumns+" FROM hosts WHERE id >= ? AND id < ?", from, before)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []*Host
+	known := shared{}
+	var names strings.Builder // of all, one after the other: small pieces between others keep much room
+	var keys []byte           // likewise
+	var ends [][2]int
+	for rows.Next() {
+		h := &Host{}
+		var joined, seen int64
+		var labels, carried, since, free, access, packages, watched, traced sql.RawBytes // of this row only
+		var name, key, traits, survey, sheet, agent, trouble, failure, zone sql.RawBytes // likewise
+		if err := rows.Scan(
+			&h.ID,
+			&name,
+			&key,
+			&joined,
+			&seen,
+			&labels,
+			&traits,
+			&survey,
+			&h.Revision,
+			&sheet,
+			&carried,
+			&since,
+			&free,
+			&access,
+			&agent,
+			&trouble,
+			&packages,
+			&failure,
+			&h.Unfetched,
+			&h.Form,
+			&zone,
+			&watched,
+			&traced,
+		); err != nil {
+			return nil, err
+		}
+		h.Joined, h.LastSeen = fromUnix(joined), fromUnix(seen)
+		h.Access, h.Packages = beyond(access, "[]"), beyond(packages, "{}")
+		h.Watched, h.Traced = beyond(watched, ""), beyond(traced, "")
+		h.Traits, h.Survey, h.Sheet, h.Agent = known.bytes(traits), known.bytes(survey), known.bytes(sheet), known.bytes(agent)
+		h.Trouble, h.Failure, h.Zone = known.bytes(trouble), known.bytes(failure), known.bytes(zone)
+		if err := errors.Join(
+			readMap(labels, &h.Labels), readMap(free, &h.Free), readMap(carried, &h.Carried), h.Since.read(since, known),
+		); err != nil {
+			return nil, fmt.Errorf("host %s: %w", name, err)
+		}
+		names.Write(name)
+		keys = append(keys, key...)
+		ends = append(ends, [2]int{names.Len(), len(keys)})
+		c := &h.Carried
+		for _, digest := range []*string{&c.Sheet, &c.Survey, &c.Base.Sheet, &c.Base.Survey} {
+			*digest = known.text(*digest)
+		}
+		out = append(out, h)
+	}
+	var begun [2]int
+	for i, end := range ends {
+		out[i].Name = names.String()[begun[0]:end[0]]
+		out[i].Key = keys[begun[1]:end[1]:end[1]]
+		begun = end
+	}
+	return out, rows.Err()
+}
+
+// readMap reads an object, where there is more than the braces.
+func readMap(text []byte, to any) error {
+	if string(text) == "{}" {
+		return nil
+	}
+	return wire.Read(text, to)
+}
+
+// beyond is a copy of what a column says, nil where it says nothing.
+func beyond(text []byte, nothing string) []byte {
+	if string(text) == nothing || len(text) == 0 {
+		return nil
+	}
+	return bytes.Clone(text)
+}
+
+// turn is what a host has to carry out.
+type turn struct {
+	rollout     int64
+	host, state string
+}
+
+// turns returns what hosts have to carry out: what the newest rollout says in which each
+// takes part and whose turn has come, one of before it joined aside. Who was left behind by one that was stopped does not catch up with it.
+func (s *Store) turns(ctx context.Context) (out []turn, err error) {
+	rows, err := s.read.QueryContext(ctx, `SELECT r.rollout, r.host, r.state FROM rollout_hosts r
+		JOIN rollouts o ON o.id = r.rollout JOIN hosts h ON h.name = r.host AND h.joined <= o.begun
+		WHERE r.state IN (?1, ?2, ?3) AND r.rollout IN (SELECT rollout FROM rollout_counts WHERE state IN (?1, ?2, ?3) AND hosts > 0)
+		AND NOT (o.stopped > 0 AND r.state = ?3) AND NOT EXISTS (SELECT 1 FROM rollout_hosts n WHERE n.host = r.host AND n.rollout > r.rollout
+			AND n.state NOT IN (?4, ?5) AND NOT (n.state = ?6 AND n.part < 0))`,
+		string(rollout.Waiting), string(rollout.Working), string(rollout.Behind),
+		string(rollout.Queued), string(rollout.Skipped), string(rollout.Unchanged))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	known := shared{}
+	for rows.Next() {
+		var x turn
+		var state sql.RawBytes
+		if err := rows.Scan(&x.rollout, &x.host, &state); err != nil {
+			return nil, err
+		}
+		x.state = known.bytes(state)
+		out = append(out, x)
+	}
+	return out, rows.Err()
+}
+
+// shared are texts that many rows have, each once.
+type shared map[string]string
+
+func (s shared) text(v string) string {
+	if one, ok := s[v]; ok {
+		return one
+	}
+	s[v] = v
+	return v
+}
+
+// bytes is text for what is overwritten: nothing is kept of a text that is known.
+func (s shared) bytes(b []byte) string {
+	if one, ok := s[string(b)]; ok {
+		return one
+	}
+	return s.text(string(b))
+}
