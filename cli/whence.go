@@ -117,6 +117,8 @@ func (a *app) whenceRow(r *api.WhenceRow) {
 		verdict = a.out.Paint(view.Cyan, fmt.Sprintf("would be %s from %s", r.Taken.Version, offeredBy(r.Taken)))
 	case r.Installed != "":
 		verdict = a.out.Paint(view.Yellow, "stays as it is")
+	case len(r.Unread) > 0:
+		verdict = a.out.Paint(view.Yellow, "? not known")
 	default:
 		verdict = a.out.Paint(view.Yellow, "would not be found")
 	}

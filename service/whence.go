@@ -138,6 +138,9 @@ func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, err
 		nowhere := true
 		for _, c := range choices {
 			nowhere = nowhere && len(c.Offers) == 0
+			if len(unread) > 0 {
+				c.Doubt()
+			}
 			addRow(rows, &c, unread, k.asked, list)
 		}
 		if nowhere {

@@ -31,6 +31,9 @@ func TestWhenceAPackageComes(t *testing.T) {
 	w := whence("saltmarsh-server")
 	assert.Equal(t, 5, w.Hosts)
 	assert.Equal(t, 5, w.Unsure, "nothing was looked at upstream yet, and that is said of each")
+	for _, row := range w.Rows {
+		assert.Contains(t, row.Why, "no source that was looked at offers it", "that there is none is not known")
+	}
 	probe(t, r)
 	w = whence("saltmarsh-server")
 	by := map[string]api.WhenceRow{}

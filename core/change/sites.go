@@ -67,9 +67,12 @@ func (c *computer) placedTexts(texts map[string][]byte, under *source.Sheet) map
 	return out
 }
 
-// ruledSection reports whether the policy says that a section is on.
+// ruledSection reports whether the policy says that a section is on, or took it to a site's mirror.
 func (c *computer) ruledSection(name string) bool {
-	return slices.ContainsFunc(c.Sheet.InPlace, func(r source.InPlace) bool { return r.Enabled && slices.Contains(r.Sections, name) })
+	says := func(r source.InPlace) bool { return r.Enabled && slices.Contains(r.Sections, name) }
+	return slices.ContainsFunc(c.Sheet.InPlace, says) || c.Before != nil && slices.ContainsFunc(c.Before.InPlace, func(r source.InPlace) bool {
+		return len(r.Mirrors) > 0 && says(r)
+	})
 }
 
 // includedByRuled are the files that pacman's sections include, of which each is one that the

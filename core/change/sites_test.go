@@ -123,6 +123,31 @@ func TestWhatWasAcceptedAtASiteIsRightWithoutIt(t *testing.T) {
 	}
 }
 
+// A site goes together with the rule about the entries: they come from upstream again all the
+// same, and until then it is found that they do not.
+func TestEntriesGoBackThoughNoRuleSpeaksOfThemAnyMore(t *testing.T) {
+	for name, p := range ownPlaces(t) {
+		t.Run(name, func(t *testing.T) {
+			p = p.carried(t)
+			r := look(p.files, p.modes, p.sheet)
+			base := &drift.Base{Sheet: p.sheet, Survey: &r.Survey}
+			reef := moved(t, p, sited(p.sheet, reefMirrors))
+			none := *p.sheet
+			none.InPlace = nil
+			r = look(reef.files, reef.modes, &none)
+			found := 0
+			for _, f := range drift.Judge(drift.Input{Sheet: &none, Before: reef.sheet, Survey: &r.Survey, Base: base}) {
+				if f.Class == drift.ChangedSource {
+					assert.Contains(t, f.Message, "a mirror of a site that is not the host's any more")
+					found++
+				}
+			}
+			assert.Positive(t, found)
+			assert.Equal(t, p.files, moved(t, reef, &none).files)
+		})
+	}
+}
+
 // An entry that does not come from the mirror is found and healed, and so is any other edit,
 // though what the host was like when the policy came knew no mirror.
 func TestAnyEditAtASiteIsFound(t *testing.T) {
@@ -146,7 +171,7 @@ func upstreamAgain(t *testing.T, home, reef place, base *drift.Base, was survey.
 	for _, f := range found {
 		if f.Class != drift.UnlistedSource {
 			assert.Equal(t, "changed-source fault URL", f.Class+" "+f.Severity+" "+f.Field, "%+v", f)
-			assert.Contains(t, f.Message, "the site has it at http://mirror.reef.brinewick.test/")
+			assert.Contains(t, f.Message, "with the host's site it is http://mirror.reef.brinewick.test/")
 			told++
 		}
 	}

@@ -233,6 +233,18 @@ func newest(family string, list []*Offered) (best *Offered) {
 	return best
 }
 
+// Doubt takes out of an answer what is not known where some sources were not read: nobody has
+// looked whether they offer it.
+func (c *Choice) Doubt() {
+	if c.Taken != nil || len(c.Offers) > 0 {
+		return
+	}
+	c.Why = "no source that was looked at offers it"
+	if c.Installed != "" {
+		c.Why += ", and whether the installed one gets updates is not known"
+	}
+}
+
 // settle says what becomes of what is installed.
 func (h *Host) settle(c *Choice, name string, best *Offered, why string) {
 	if best == nil {

@@ -41,7 +41,10 @@ func (c *comparer) demand(s *source.Source, d verdict.Demand) {
 	if d.URLs != nil {
 		f := base
 		f.Class, f.Field, f.Want, f.Have = ChangedSource, "URL", strings.Join(d.URLs, " "), strings.Join(s.URLs, " ")
-		f.Message = fmt.Sprintf("comes from %s; the site has it at %s", f.Have, f.Want)
+		f.Message = fmt.Sprintf("comes from %s; with the host's site it is %s", f.Have, f.Want)
+		if len(d.Rule.Mirrors) == 0 || !c.court.AtSite(d.URLs) {
+			f.Message = fmt.Sprintf("comes from %s, a mirror of a site that is not the host's any more; upstream is %s", f.Have, f.Want)
+		}
 		c.add(f)
 	}
 	if d.Components != nil {

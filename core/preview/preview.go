@@ -69,6 +69,7 @@ func takesOwn(sheet *source.Sheet, survey *source.Survey) (out []string) {
 	verdicts, _ := verdict.New(sheet, sheet, survey).Survey()
 	for i := range survey.Sources {
 		s, v := &survey.Sources[i], &verdicts[i]
+		out = append(out, overHTTP(s, v)...)
 		packaged := s.Owner != nil && *s.Owner != ""
 		if v.Act != verdict.Remove || v.Of != nil || s.Family != sheet.Family ||
 			!packaged && !own[s.File] && !(id != "" && strings.HasPrefix(s.ID, id)) {
@@ -85,6 +86,20 @@ func takesOwn(sheet *source.Sheet, survey *source.Survey) (out []string) {
 				what,
 			),
 		)
+	}
+	return out
+}
+
+// overHTTP names entries of which nobody checks the lists, and that would come over http from a
+// site's mirror.
+func overHTTP(s *source.Source, v *verdict.Verdict) (out []string) {
+	begins := func(list []string, scheme string) bool {
+		return slices.ContainsFunc(list, func(u string) bool { return strings.HasPrefix(u, scheme) })
+	}
+	for _, d := range v.Demands {
+		if begins(s.URLs, "https://") && begins(d.URLs, "http://") && s.Checks.Metadata != source.CheckRequired {
+			out = append(out, fmt.Sprintf("%s:%d would come over http from the site's mirror, and nobody checks the signature of its lists", s.File, s.Line))
+		}
 	}
 	return out
 }

@@ -17,6 +17,12 @@ func TestWeakens(t *testing.T) {
 	local := unchecked
 	local.URLs = []string{"file:/srv/shelf/"}
 	already := source.Survey{Sources: []source.Source{{Family: "deb", File: "/etc/apt/sources.list.d/own.list", Enabled: true, EffURLs: unchecked.URLs, EffSuites: unchecked.Suites, Checks: source.Checks{Metadata: source.CheckOff, Packages: source.CheckOff}}}}
+	mirrored := source.Sheet{Family: "rpm", InPlace: []source.InPlace{{Repository: "base", Sections: []string{"own"}, Enabled: true,
+		Mirrors: []source.Mirror{{Of: "https://archive.foreland.example/", At: "http://mirror.reef.brinewick.test/foreland/"}}}}}
+	plain := func(lists string) source.Survey {
+		return source.Survey{Sources: []source.Source{{Family: "rpm", ID: "own", File: "/etc/yum.repos.d/own.repo", Line: 3, Enabled: true,
+			URLs: []string{"https://archive.foreland.example/9/"}, Checks: source.Checks{Metadata: lists, Packages: source.CheckRequired}}}}
+	}
 	for _, c := range []struct {
 		name   string
 		sheet  source.Sheet
@@ -29,6 +35,8 @@ func TestWeakens(t *testing.T) {
 		{"as it is already", source.Sheet{Family: "deb", Sources: []source.SheetSource{unchecked}}, already, nil},
 		{"the distribution's own off", source.Sheet{Family: "deb", InPlace: []source.InPlace{{Repository: "base"}}}, source.Survey{}, []string{"base is switched off, so its updates do not come any more"}},
 		{"a key for all of pacman", source.Sheet{Family: "arch", Keys: []source.SheetKey{{Name: "fulmar-2025", Fingerprint: "AA", Path: "/etc/pacman.d/lantern-keys/fulmar-2025.asc"}}}, source.Survey{}, []string{"the key fulmar-2025 comes to be trusted for every source: pacman knows no other way"}},
+		{"over http from a mirror, unchecked", mirrored, plain(source.CheckOff), []string{"/etc/yum.repos.d/own.repo:3 would come over http from the site's mirror, and nobody checks the signature of its lists"}},
+		{"over http from a mirror, checked", mirrored, plain(source.CheckRequired), nil},
 		{"one that it has", source.Sheet{Family: "arch", Keys: []source.SheetKey{{Name: "fulmar-2025", Fingerprint: "AA", Path: "/etc/pacman.d/lantern-keys/fulmar-2025.asc"}}}, source.Survey{Keys: []source.Key{{Fingerprint: "AA", Scope: source.ScopeAny}}}, nil},
 	} {
 		assert.Equal(t, c.want, preview.Weakens(&c.sheet, &c.survey), c.name)

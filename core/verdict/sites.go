@@ -90,6 +90,36 @@ func each(list []string, to func(string) string) []string {
 	return out
 }
 
+// AtSite reports whether one of some URLs is a mirror of the host's site.
+func (c *Court) AtSite(urls []string) bool {
+	return slices.ContainsFunc(urls, func(u string) bool {
+		at, had := source.Near(c.near, u)
+		return had && at == u
+	})
+}
+
+// orphans adds what is demanded of entries that the sheet before took to a site's mirror, and of
+// which no rule speaks any more: they come from upstream again.
+func (c *Court) orphans(out []Verdict, sources []source.Source) {
+	if len(c.away) == 0 || c.before == c.sheet {
+		return
+	}
+	placed := c.placed(sources)
+	for n := range c.before.InPlace {
+		rule := &c.before.InPlace[n]
+		if !rule.Enabled || len(rule.Mirrors) == 0 {
+			continue
+		}
+		for i := range judge(rule, c.sheet.Family, placed, c.owned).covers {
+			s := &sources[i]
+			want := each(s.URLs, c.Place)
+			if out[i].Kind != Ruled && len(out[i].Demands) == 0 && s.Enabled && !slices.Equal(want, s.URLs) {
+				out[i].Demands = append(out[i].Demands, Demand{Rule: rule, URLs: want, source: i})
+			}
+		}
+	}
+}
+
 // Moves tells which of an apt file's sources come from the site: those that are on, and of which a
 // rule speaks.
 func (c *Court) Moves(sources []source.Source) []bool {

@@ -185,6 +185,7 @@ func (c *Court) decide(sources []source.Source, rules []judged, from, to int) (o
 		}
 		gaps = append(gaps, rules[n].gaps...)
 	}
+	c.orphans(out, sources)
 	for i := from; i < to; i++ {
 		if out[i].Kind == "" {
 			c.one(&sources[i], &out[i])
