@@ -78,7 +78,8 @@ func year(s *suite) error {
 	if err != nil {
 		return err
 	}
-	s.add("the same, kept for half a year", "less", left < after, fmt.Sprintf("%d MB", (left-before)>>20), "what is forgotten is given back to the disk")
+	s.add("the same, kept for half a year", "less", left < after, fmt.Sprintf("%d MB", (left-before)>>20),
+		"what is forgotten is given back to the disk")
 	return y.st.Close()
 }
 

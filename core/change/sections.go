@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
@@ -26,6 +27,8 @@ type editor struct {
 	// place gives a section other URLs; nil where they stand in files of their own.
 	place    func(text []byte, id string, to func(string) string) ([]byte, error)
 	placeAll func(text []byte, of func(id string) bool, to func(string) string) []byte // likewise, of those that are on
+	proxy    func(text []byte, id, proxy string) ([]byte, error)                       // nil where sections have none
+	list     func(text []byte) []source.Source                                         // the sections, as far as proxies ask; likewise
 }
 
 // editors are those of the families whose files have sections.
@@ -102,6 +105,8 @@ func repoEditor(parse func([]byte) *ini.File) editor {
 			}
 			return f.Bytes(), nil
 		},
+		proxy: func(text []byte, id, proxy string) ([]byte, error) { return proxied(parse(text), id, proxy) },
+		list:  func(text []byte) []source.Source { return listed(parse(text)) },
 		placeAll: func(text []byte, of func(string) bool, to func(string) string) []byte {
 			f := parse(text)
 			for i := range f.Sections {
@@ -113,6 +118,44 @@ func repoEditor(parse func([]byte) *ini.File) editor {
 			return f.Bytes()
 		},
 	}
+}
+
+// proxied makes the section of a name go through a proxy, or through none of its own.
+func proxied(f *ini.File, id, proxy string) ([]byte, error) {
+	last := lastSection(f, id)
+	if last == nil {
+		return nil, fmt.Errorf("its section is not written [%s]", id)
+	}
+	if proxy != "" {
+		err := f.Set(last, "proxy", proxy)
+		return f.Bytes(), err
+	}
+	for i := range f.Sections {
+		if s := &f.Sections[i]; f.Name(s) == id {
+			f.Delete(s, "proxy")
+		}
+	}
+	return f.Bytes(), nil
+}
+
+// listed are the sections of a file: where each comes from, and through what.
+func listed(f *ini.File) (out []source.Source) {
+	for i := range f.Sections {
+		last := lastSection(f, f.Name(&f.Sections[i]))
+		if last != &f.Sections[i] {
+			continue
+		}
+		get := func(key string) string {
+			v, _ := f.Get(last, key)
+			return v
+		}
+		out = append(out, source.Source{
+			ID: f.Name(last), Enabled: !source.SaysNo(get("enabled")),
+			URLs:       strings.FieldsFunc(get("baseurl"), func(r rune) bool { return r == ',' || unicode.IsSpace(r) }),
+			Mirrorlist: get("mirrorlist"), Metalink: get("metalink"), Options: map[string]string{"proxy": get("proxy")},
+		})
+	}
+	return out
 }
 
 // hidden makes comments of the sections of a name. One that is only off would still be the first
@@ -223,6 +266,9 @@ func (c *computer) sections(ed editor) {
 			if d.URLs != nil && ed.place != nil {
 				apply(s.File, s.Line, s.ID, reason, func(text []byte, id string) ([]byte, error) { return ed.place(text, id, c.court.Place) })
 				c.placeIncluded(texts, why, s, reason)
+			}
+			if d.Proxy != nil && ed.proxy != nil {
+				apply(s.File, s.Line, s.ID, reason, func(text []byte, id string) ([]byte, error) { return ed.proxy(text, id, *d.Proxy) })
 			}
 		}
 	}

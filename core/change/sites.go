@@ -40,8 +40,7 @@ func (c *computer) placeCopies() {
 // placedTexts are the texts of files of the distribution's own, written under another sheet, with
 // the URLs of today.
 func (c *computer) placedTexts(texts map[string][]byte, under *source.Sheet) map[string][]byte {
-	one := &source.Survey{Sources: []source.Source{{}}}
-	if len(texts) == 0 || c.court.Placed(one, under) == one {
+	if len(texts) == 0 || !c.court.Moved(under) {
 		return texts
 	}
 	out, to := maps.Clone(texts), c.court.PlaceUnder(under)
@@ -53,7 +52,7 @@ func (c *computer) placedTexts(texts map[string][]byte, under *source.Sheet) map
 		case included[path]:
 			out[path] = arch.MapAllServers(text, to)
 		case sections && ed.place != nil && ed.has(path):
-			out[path] = ed.placeAll(text, c.ruledSection, to)
+			out[path] = c.placedProxies(ed.placeAll(text, c.ruledSection, to), under, ed)
 		case c.Sheet.Family == deb.Family && (strings.HasSuffix(path, ".list") || strings.HasSuffix(path, ".sources")):
 			doc := deb.ParseDoc(path, text, c.Survey.Traits.Architectures)
 			for i, moves := range c.court.Moves(doc.Sources) {
@@ -65,6 +64,25 @@ func (c *computer) placedTexts(texts map[string][]byte, under *source.Sheet) map
 		}
 	}
 	return out
+}
+
+// placedProxies makes sections of a copy go through what they would go through today.
+func (c *computer) placedProxies(text []byte, under *source.Sheet, ed editor) []byte {
+	if ed.proxy == nil {
+		return text
+	}
+	list := ed.list(text)
+	for i := range list {
+		s := &list[i]
+		proxy, ours := c.court.Through(s, under)
+		if !ours || !s.Enabled || proxy == s.Options["proxy"] {
+			continue
+		}
+		if next, err := ed.proxy(text, s.ID, proxy); err == nil {
+			text = next
+		}
+	}
+	return text
 }
 
 // ruledSection reports whether the policy says that a section is on, or took it to a site's mirror.

@@ -180,7 +180,10 @@ func (s *standing) fields(was, is *source.Source, ruled bool) (out []field) {
 	at := func(x *source.Source) []string { // a rule wants the site's mirror, where there is one
 		n := make([]string, len(x.EffURLs))
 		for i, u := range x.EffURLs {
-			n[i] = strings.TrimRight(s.court.Place(u), "/")
+			if u = s.court.Place(u); s.court.Proxied(x) {
+				u = verdict.WithoutProxy(u)
+			}
+			n[i] = strings.TrimRight(u, "/")
 		}
 		return n
 	}
@@ -246,7 +249,7 @@ func (s *standing) differing(was, is *source.Source) (out []field) {
 		if name == "include" { // the policy's own stand below whichever section is the last
 			w[name], h[name] = s.foreign(w[name]), s.foreign(h[name])
 		}
-		if source.SameOption(is.Family, name, w[name], h[name]) {
+		if source.SameOption(is.Family, name, w[name], h[name]) || name == "proxy" && s.court.Proxied(is) { // a rule says it
 			continue
 		}
 		severity := Fault

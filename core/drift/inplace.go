@@ -47,6 +47,12 @@ func (c *comparer) demand(s *source.Source, d verdict.Demand) {
 		}
 		c.add(f)
 	}
+	if d.Proxy != nil {
+		f := base
+		f.Class, f.Field, f.Want, f.Have = ChangedSource, "proxy", *d.Proxy, s.Options["proxy"]
+		f.Message = fmt.Sprintf("goes through %s; the policy says %s", proxyNamed(f.Have), proxyNamed(f.Want))
+		c.add(f)
+	}
 	if d.Components != nil {
 		f := base
 		f.Class, f.Field, f.Want, f.Have = ChangedSource, "components", strings.Join(d.Components, " "), strings.Join(s.Components, " ")
@@ -75,4 +81,12 @@ func (c *comparer) ruled(i int) string {
 		return v.Repository
 	}
 	return ""
+}
+
+// proxyNamed names a proxy in a sentence.
+func proxyNamed(proxy string) string {
+	if proxy == "" {
+		return "no proxy of its own"
+	}
+	return "the proxy " + proxy
 }

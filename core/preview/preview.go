@@ -98,7 +98,8 @@ func overHTTP(s *source.Source, v *verdict.Verdict) (out []string) {
 	}
 	for _, d := range v.Demands {
 		if begins(s.URLs, "https://") && begins(d.URLs, "http://") && s.Checks.Metadata != source.CheckRequired {
-			out = append(out, fmt.Sprintf("%s:%d would come over http from the site's mirror, and nobody checks the signature of its lists", s.File, s.Line))
+			out = append(out, fmt.Sprintf(
+				"%s:%d would come over http from the site's mirror, and nobody checks the signature of its lists", s.File, s.Line))
 		}
 	}
 	return out

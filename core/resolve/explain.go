@@ -403,6 +403,12 @@ func (e *explained) rule(out *reason.Explanation, rule source.InPlace, d *policy
 		}
 		out.Rules = append(out.Rules, r)
 	}
+	if rule.Proxy != "" {
+		out.Rules = append(out.Rules, reason.RuleReason{
+			Repository: rule.Repository, Text: "what has no mirror at the site comes through its proxy", Causes: e.proxied(),
+			Stands: rule.Files, Sections: rule.Sections,
+		})
+	}
 	if len(rule.Sections) > 0 {
 		add("sections "+strings.Join(rule.Sections, " ")+" are "+state, d.Places()[e.host.Traits.Family].Sections)
 		return

@@ -11,8 +11,6 @@ import (
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
-	"patientlantern.example/lantern/core/family/rpm"
-	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 )
@@ -61,6 +59,15 @@ func (w *writing) siteMirrors() (out []source.Mirror) {
 		out = append(out, source.Mirror{Of: m.Of.Value, At: m.At.Value})
 	}
 	return out
+}
+
+// sectionProxy is what the distribution's own sections go through; pacman's know none.
+func (w *writing) sectionProxy() string {
+	site := w.plan.site
+	if site == nil || site.Proxy == nil || !w.enabled || w.host.Traits.Family == arch.Family {
+		return ""
+	}
+	return site.Proxy.Value
 }
 
 // hold is what of the repository stays at a series of versions; nil for nothing.
@@ -119,18 +126,8 @@ func (f *Fleet) notProxied(res *Result) (out []diag.Diagnostic) {
 		out = append(out, warning("not-proxied", site.Proxy.Pos,
 			fmt.Sprintf("%s, so on %s the proxy of the site %s is not set there", what, res.Example, site.Name), remedy))
 	}
-	own := slices.ContainsFunc(res.Sheet.InPlace, func(r source.InPlace) bool { return r.Enabled })
-	switch res.Sheet.Family {
-	case arch.Family:
+	if res.Sheet.Family == arch.Family {
 		say("pacman has no setting for a proxy", "set http_proxy and https_proxy in the environment that pacman runs in")
-	case rpm.Family:
-		if own {
-			say("the distribution's own sections stay as they are", "say proxy= under [main] of /etc/dnf/dnf.conf")
-		}
-	case zypp.Family:
-		if own {
-			say("the distribution's own sections stay as they are", "say HTTP_PROXY and HTTPS_PROXY in /etc/sysconfig/proxy")
-		}
 	}
 	if slices.ContainsFunc(res.Sheet.Sources, func(s source.SheetSource) bool { return s.Family == flatpak.Family && s.Enabled }) {
 		say("flatpak goes by its environment alone", "set http_proxy and https_proxy in the environment that flatpak runs in")

@@ -98,6 +98,7 @@ func TestASitesMirrorsAreToldToTheRulesOfOwnEntries(t *testing.T) {
 	elsewhere := r.Resolve(host("model-3.brinewick.test", driftwood(2), nil))
 	for _, rule := range elsewhere.Sheet.InPlace {
 		assert.Empty(t, rule.Mirrors)
+		assert.Empty(t, rule.Proxy)
 	}
 }
 

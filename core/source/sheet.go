@@ -23,10 +23,10 @@ func FormName(form int) string {
 
 // Form is the least form in which a sheet can be said: the second where it says more than
 // files, sources, rules, keys and access, the third where it names the distribution's own keys,
-// the fourth where a site has mirrors of the distribution's own entries.
+// the fourth where a site has mirrors of the distribution's own entries, or a proxy for them.
 func (s *Sheet) Form() int {
 	for i := range s.InPlace {
-		if len(s.InPlace[i].Mirrors) > 0 {
+		if len(s.InPlace[i].Mirrors) > 0 || s.InPlace[i].Proxy != "" {
 			return 4
 		}
 	}
@@ -171,6 +171,8 @@ type InPlace struct {
 	// Mirrors are those of the host's site, the longest first: entries that are on come from
 	// there.
 	Mirrors []Mirror `json:"mirrors,omitempty"`
+	// Proxy is what sections that are on go through to all that has no mirror at the site.
+	Proxy string `json:"proxy,omitempty"`
 }
 
 // Paths are the files that are the policy's own. The map is the caller's.

@@ -3,6 +3,7 @@ package verdict
 import (
 	"maps"
 	"slices"
+	"strings"
 
 	"patientlantern.example/lantern/core/source"
 )
@@ -56,12 +57,25 @@ func (c *Court) PlaceUnder(sheet *source.Sheet) func(url string) string {
 // Placed is what a survey that was taken under another sheet would be now: entries of the
 // distribution's own come from where the site of today has them. Nothing of the survey is changed.
 func (c *Court) Placed(was *source.Survey, under *source.Sheet) *source.Survey {
-	if !c.Sited() && len(mirrorsOf(under)) == 0 {
+	if !c.Moved(under) {
 		return was
 	}
 	out := *was
 	out.Sources = c.mapped(was.Sources, c.PlaceUnder(under))
+	for i := range out.Sources {
+		if s := &out.Sources[i]; s.Options["proxy"] != "" && proxyOf(under, s.ID) == s.Options["proxy"] {
+			s.Options = maps.Clone(s.Options)
+			delete(s.Options, "proxy")
+			s.EffURLs = each(s.EffURLs, WithoutProxy)
+		}
+	}
 	return &out
+}
+
+// Moved reports whether entries of the distribution's own may come from elsewhere, or through
+// something else, than they did under another sheet.
+func (c *Court) Moved(under *source.Sheet) bool {
+	return c.Sited() || len(c.proxies) > 0 || len(mirrorsOf(under)) > 0 || len(proxiesOf(under)) > 0 || len(proxiesOf(c.sheet)) > 0
 }
 
 // placed are sources as they would be where they come from where the site has them.
@@ -98,23 +112,21 @@ func (c *Court) AtSite(urls []string) bool {
 	})
 }
 
-// orphans adds what is demanded of entries that the sheet before took to a site's mirror, and of
-// which no rule speaks any more: they come from upstream again.
+// orphans adds what is demanded of entries that the sheet before took to a site's mirror, or
+// through its proxy, and of which no rule speaks any more: they are as they were upstream.
 func (c *Court) orphans(out []Verdict, sources []source.Source) {
-	if len(c.away) == 0 || c.before == c.sheet {
+	if len(c.away)+len(c.proxies) == 0 || c.before == c.sheet {
 		return
 	}
 	placed := c.placed(sources)
 	for n := range c.before.InPlace {
 		rule := &c.before.InPlace[n]
-		if !rule.Enabled || len(rule.Mirrors) == 0 {
+		if !rule.Enabled || len(rule.Mirrors) == 0 && rule.Proxy == "" {
 			continue
 		}
 		for i := range judge(rule, c.sheet.Family, placed, c.owned).covers {
-			s := &sources[i]
-			want := each(s.URLs, c.Place)
-			if out[i].Kind != Ruled && len(out[i].Demands) == 0 && s.Enabled && !slices.Equal(want, s.URLs) {
-				out[i].Demands = append(out[i].Demands, Demand{Rule: rule, URLs: want, source: i})
+			if d := c.move(rule, &sources[i], ""); out[i].Kind != Ruled && len(out[i].Demands) == 0 && sources[i].Enabled && d != nil {
+				out[i].Demands = append(out[i].Demands, *d)
 			}
 		}
 	}
@@ -132,21 +144,108 @@ func (c *Court) Moves(sources []source.Source) []bool {
 	return out
 }
 
-// moves adds what a rule demands of the places that entries come from.
+// moves adds what a rule demands of the places that entries come from, and of the way there.
 func (c *Court) moves(j *judged, rule *source.InPlace, sources []source.Source) {
-	if !c.Sited() || !rule.Enabled {
+	if !c.Sited() && rule.Proxy == "" && len(c.proxies) == 0 || !rule.Enabled {
 		return
 	}
 	for _, i := range slices.Sorted(maps.Keys(j.covers)) {
-		s := &sources[i]
 		at := slices.IndexFunc(j.demands, func(d Demand) bool { return d.source == i })
-		want := each(s.URLs, c.Place)
+		d := c.move(rule, &sources[i], rule.Proxy)
 		switch {
-		case slices.Equal(want, s.URLs) || !s.Enabled && (at < 0 || !j.demands[at].On):
+		case d == nil || !sources[i].Enabled && (at < 0 || !j.demands[at].On):
 		case at < 0:
-			j.demands = append(j.demands, Demand{Rule: rule, URLs: want, source: i})
+			d.source = i
+			j.demands = append(j.demands, *d)
 		default:
-			j.demands[at].URLs = want
+			j.demands[at].URLs, j.demands[at].Proxy = d.URLs, d.Proxy
 		}
 	}
+}
+
+// move is what is demanded of where one source comes from; nil where it is right.
+func (c *Court) move(rule *source.InPlace, s *source.Source, proxy string) *Demand {
+	d := &Demand{Rule: rule}
+	if want := each(s.URLs, c.Place); !slices.Equal(want, s.URLs) {
+		d.URLs = want
+	}
+	if len(rule.Sections) > 0 {
+		have, want := s.Options["proxy"], c.through(proxy, s)
+		if have != want && (want != "" || slices.Contains(c.proxies, have)) {
+			d.Proxy = &want
+		}
+	}
+	if d.URLs == nil && d.Proxy == nil {
+		return nil
+	}
+	return d
+}
+
+// through is the proxy for a source; empty where all of it stands at the site, or is no place of
+// the network.
+func (c *Court) through(proxy string, s *source.Source) string {
+	for _, u := range append(each(s.URLs, c.Place), s.Mirrorlist, s.Metalink) {
+		scheme, _, _ := strings.Cut(u, "://")
+		if (scheme == "http" || scheme == "https") && !c.AtSite([]string{u}) {
+			return proxy
+		}
+	}
+	return ""
+}
+
+// Through is the proxy that a section of a copy would go through today; ours is false where what
+// it has is its own, and stays. under is the sheet of which the copy is.
+func (c *Court) Through(s *source.Source, under *source.Sheet) (proxy string, ours bool) {
+	if want := c.through(proxyOf(c.sheet, s.ID), s); want != "" {
+		return want, true
+	}
+	have := s.Options["proxy"]
+	return "", have != "" && (slices.Contains(c.proxies, have) || proxyOf(under, s.ID) == have)
+}
+
+// Proxied reports whether a rule says through what a section goes, or one of the sheet before did.
+func (c *Court) Proxied(s *source.Source) bool {
+	return s.ID != "" && s.Family == c.sheet.Family && (proxyOf(c.sheet, s.ID) != "" || proxyOf(c.before, s.ID) != "")
+}
+
+// proxyOf is what a sheet says that a section goes through.
+func proxyOf(sheet *source.Sheet, section string) string {
+	if sheet != nil && section != "" {
+		for i := range sheet.InPlace {
+			if r := &sheet.InPlace[i]; r.Enabled && r.Proxy != "" && slices.Contains(r.Sections, section) {
+				return r.Proxy
+			}
+		}
+	}
+	return ""
+}
+
+func proxiesOf(sheet *source.Sheet) (out []string) {
+	if sheet != nil {
+		for i := range sheet.InPlace {
+			if p := sheet.InPlace[i].Proxy; p != "" && !slices.Contains(out, p) {
+				out = append(out, p)
+			}
+		}
+	}
+	return out
+}
+
+// WithoutProxy is the URL that zypper uses, but for the proxy that its section names.
+func WithoutProxy(url string) string {
+	base, query, has := strings.Cut(url, "?")
+	if !has {
+		return url
+	}
+	query, fragment, marked := strings.Cut(query, "#")
+	parts := slices.DeleteFunc(strings.Split(query, "&"), func(p string) bool {
+		return strings.HasPrefix(p, "proxy=") || p == "proxyport" || strings.HasPrefix(p, "proxyport=")
+	})
+	if len(parts) > 0 {
+		base += "?" + strings.Join(parts, "&")
+	}
+	if marked {
+		base += "#" + fragment
+	}
+	return base
 }

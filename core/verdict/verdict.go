@@ -47,6 +47,7 @@ type Demand struct {
 	On, Off    bool     // it must be switched on, or off
 	Components []string // that it must have instead; nil where they are right
 	URLs       []string // that it must come from instead, as they are written; nil where they are right
+	Proxy      *string  // what it must go through instead, empty for none; nil where it is right
 	source     int
 }
 
@@ -81,12 +82,14 @@ type Court struct {
 	releases      map[string]*source.SheetSource
 	licensed      map[string]*source.SheetSource
 	rules         []judged        // of the survey's sources
+	proxies       []string        // of the rules of the sheet before
 	near, away    []source.Mirror // those of the host's site, and of the site that it had
 }
 
 // New is the court for a host. before is the sheet that was carried to it last, or nil.
 func New(sheet, before *source.Sheet, survey *source.Survey) *Court {
 	c := &Court{sheet: sheet, before: before, survey: survey, owned: sheet.Paths(), near: mirrorsOf(sheet), away: mirrorsOf(before)}
+	c.proxies = proxiesOf(before)
 	c.rules = c.judged(survey.Sources)
 	c.Adopted = adopt(sheet, before, survey, c.owned, c.rules)
 	return c
