@@ -30,6 +30,9 @@ type Family interface {
 	Watched() []string
 	// Owns reports whether a whole host can be kept by it; otherwise it stands beside another.
 	Owns() bool
+	// FirstOfName reports whether of sources with one name the first alone counts, whichever file
+	// it stands in, on or off.
+	FirstOfName() bool
 }
 
 // All are the families, in the order in which they are read.
@@ -41,8 +44,10 @@ var all = []Family{
 		present: func(*rootfs.FS) bool { return true }, // sources of its form are read wherever they stand
 		read:    func(root *rootfs.FS, h family.Host) family.Reading { return deb.Read(root, h.Architectures) },
 	},
-	known{name: rpm.Family, program: "dnf", owns: true, watched: rpm.WatchDirs, present: rpm.Present, read: rpm.Read},
-	known{name: zypp.Family, program: "zypper", owns: true, watched: zypp.WatchDirs, present: zypp.Present, read: zypp.Read},
+	known{name: rpm.Family, program: "dnf", owns: true, first: true, watched: rpm.WatchDirs, present: rpm.Present, read: rpm.Read},
+	known{
+		name: zypp.Family, program: "zypper", owns: true, first: true, watched: zypp.WatchDirs, present: zypp.Present, read: zypp.Read,
+	},
 	known{name: arch.Family, program: "pacman", owns: true, watched: arch.WatchDirs, present: arch.Present, read: arch.Read},
 	known{
 		name: flatpak.Family, program: "flatpak", watched: flatpak.WatchDirs, present: flatpak.Present,
@@ -70,6 +75,12 @@ func Program(name string) string {
 	return name
 }
 
+// FirstOfName reports whether of sources of a family with one name the first alone counts.
+func FirstOfName(name string) bool {
+	f, ok := Of(name)
+	return ok && f.FirstOfName()
+}
+
 // Watched are the folders of every family.
 func Watched() (out []string) {
 	for _, f := range all {
@@ -92,7 +103,7 @@ func Readings(root *rootfs.FS, host family.Host) iter.Seq[family.Reading] {
 // known is a family as the registry has it.
 type known struct {
 	name, program string
-	owns          bool
+	owns, first   bool
 	watched       []string
 	present       func(*rootfs.FS) bool
 	read          func(*rootfs.FS, family.Host) family.Reading
@@ -101,6 +112,7 @@ type known struct {
 func (k known) Name() string                                       { return k.name }
 func (k known) Program() string                                    { return k.program }
 func (k known) Owns() bool                                         { return k.owns }
+func (k known) FirstOfName() bool                                  { return k.first }
 func (k known) Watched() []string                                  { return k.watched }
 func (k known) Present(root *rootfs.FS) bool                       { return k.present(root) }
 func (k known) Read(root *rootfs.FS, h family.Host) family.Reading { return k.read(root, h) }

@@ -39,6 +39,7 @@ func TestEveryFamilyReadsItsOwn(t *testing.T) {
 		assert.Equal(t, f.Program(), again.Program())
 		assert.NotEmpty(t, f.Watched(), f.Name())
 		assert.Equal(t, f.Name() != "flatpak", f.Owns())
+		assert.Equal(t, f.Name() == "rpm" || f.Name() == "zypp", families.FirstOfName(f.Name()))
 		for _, dir := range f.Watched() {
 			assert.True(t, slices.Contains(families.Watched(), dir), dir)
 		}

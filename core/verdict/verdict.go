@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 
+	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
@@ -250,8 +251,7 @@ func (c *Court) one(s *source.Source, v *Verdict) {
 // hides reports whether a source stands in the way of one of the sheet by its name alone. dnf and
 // zypper take the first of a name, on or off, and pass over the others.
 func (c *Court) hides(s *source.Source, of *source.SheetSource) bool {
-	first := s.Family == source.FamilyRpm || s.Family == source.FamilyZypp
-	if of == nil || of.IfThere || !of.Enabled || s.ID == "" || s.ID != of.ID || !first {
+	if of == nil || of.IfThere || !of.Enabled || s.ID == "" || s.ID != of.ID || !families.FirstOfName(s.Family) {
 		return false
 	}
 	return s.Enabled || s.DisabledBy == source.OffByFlag
