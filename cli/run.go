@@ -135,7 +135,8 @@ const least = 384 << 20
 // spareMemory lets the process hold less than Go's default: what a service keeps is large
 // and changes little, so looking through it more often costs next to nothing. While the fleet
 // is read hardly anything of it goes, and nothing is collected until ready is called. From then
-// on what a large answer took is given back before much more is taken.
+// on it may take some times what the fleet takes: less costs processor time, since more often
+// nearly all of it is looked through.
 func spareMemory() (ready func()) {
 	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
 		return debug.FreeOSMemory
@@ -146,7 +147,7 @@ func spareMemory() (ready func()) {
 		debug.FreeOSMemory()
 		var m runtime.MemStats
 		runtime.ReadMemStats(&m)
-		debug.SetMemoryLimit(max(least, 3*int64(m.HeapAlloc)))
+		debug.SetMemoryLimit(max(least, 5*int64(m.HeapAlloc)))
 		debug.SetGCPercent(40)
 	}
 }
