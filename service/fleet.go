@@ -126,34 +126,45 @@ func loadFleet(ctx context.Context, s *Service) (*fleet, error) {
 	for i := range hosts {
 		hosts[i], views[i] = make([]host, block), make([]hostView, block)
 	}
-	var group errgroup.Group
-	var taken atomic.Int64
-	for range runtime.GOMAXPROCS(0) {
-		group.Go(func() error {
-			for {
-				from := int(taken.Add(block)) - block
-				if from >= len(order) {
-					return nil
-				}
-				for _, i := range order[from:min(from+block, len(order))] {
-					h, v := &hosts[i/block][i%block], &views[i/block][i%block]
-					v.Host = *rows[i]
-					if err := s.loadHost(ctx, h, v, now); err != nil {
-						return err
-					}
-					rows[i] = nil
-					f.sorted[i] = h // the store gives them by name
-				}
-			}
-		})
-	}
-	if err := group.Wait(); err != nil {
+	if err := byBlocks(order, func(i int) error {
+		h, v := &hosts[i/block][i%block], &views[i/block][i%block]
+		v.Host = *rows[i]
+		if err := s.loadHost(ctx, h, v, now); err != nil {
+			return err
+		}
+		rows[i] = nil
+		f.sorted[i] = h // the store gives them by name
+		return nil
+	}); err != nil {
 		return nil, err
 	}
 	for _, h := range f.sorted {
 		f.byName[h.row().Name] = h
 	}
 	return f, nil
+}
+
+// byBlocks does something with each of a list, on every processor: those that stand side by side
+// one after another, and nobody has more to do than others.
+func byBlocks[T any](list []T, do func(T) error) error {
+	var group errgroup.Group
+	var taken atomic.Int64
+	for range runtime.GOMAXPROCS(0) {
+		group.Go(func() error {
+			for {
+				from := int(taken.Add(block)) - block
+				if from >= len(list) {
+					return nil
+				}
+				for _, x := range list[from:min(from+block, len(list))] {
+					if err := do(x); err != nil {
+						return err
+					}
+				}
+			}
+		})
+	}
+	return group.Wait()
 }
 
 // bySurvey is an order of hosts in which those with equal surveys follow each other, so that

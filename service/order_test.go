@@ -1,6 +1,8 @@
 package service
 
 import (
+	"errors"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -53,4 +55,19 @@ func TestWhatIsReadOnceStandsSideBySide(t *testing.T) {
 		oneRun(rt, keys)
 	})
 	assert.Empty(t, bySurvey(nil))
+}
+
+func TestEachOfAListIsDoneOnce(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		list := make([]int, rapid.IntRange(0, 5*block).Draw(rt, "length"))
+		done := make([]atomic.Int32, len(list))
+		for i := range list {
+			list[i] = i
+		}
+		require.NoError(rt, byBlocks(list, func(i int) error { done[i].Add(1); return nil }))
+		for i := range done {
+			require.EqualValues(rt, 1, done[i].Load(), i)
+		}
+	})
+	assert.EqualError(t, byBlocks([]int{1, 2}, func(int) error { return errors.New("no") }), "no")
 }

@@ -5,12 +5,8 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
-	"runtime"
 	"slices"
 	"strings"
-	"sync/atomic"
-
-	"golang.org/x/sync/errgroup"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
@@ -162,29 +158,13 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 // showAll works the changes out, by all processors, those side by side that look at one
 // document.
 func (s *Service) showAll(ctx context.Context, all []*shown) error {
-	order := sideBySide(all)
-	var group errgroup.Group
-	var taken atomic.Int64
-	for range runtime.GOMAXPROCS(0) {
-		group.Go(func() error {
-			for {
-				from := int(taken.Add(block)) - block
-				if from >= len(order) {
-					return nil
-				}
-				for _, x := range order[from:min(from+block, len(order))] {
-					o, err := s.compute.work(ctx, x.pair, x.res.Sheet)
-					if err != nil {
-						return err
-					}
-					if o.diff != "" || len(o.change.Impossible) > 0 {
-						x.group = groupOf(x.res, o)
-					}
-				}
-			}
-		})
-	}
-	return group.Wait()
+	return byBlocks(sideBySide(all), func(x *shown) error {
+		o, err := s.compute.work(ctx, x.pair, x.res.Sheet)
+		if err == nil && (o.diff != "" || len(o.change.Impossible) > 0) {
+			x.group = groupOf(x.res, o)
+		}
+		return err
+	})
 }
 
 // sideBySide is an order in which those of one survey follow each other, and those surveys that
