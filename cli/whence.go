@@ -115,7 +115,7 @@ func (a *app) whenceRow(r *api.WhenceRow) {
 		verdict = a.out.Paint(view.Cyan, fmt.Sprintf("would become %s from %s", r.Taken.Version, offeredBy(r.Taken)))
 	case r.Taken != nil:
 		verdict = a.out.Paint(view.Cyan, fmt.Sprintf("would be %s from %s", r.Taken.Version, offeredBy(r.Taken)))
-	case r.Installed != "":
+	case r.Installed != "" && (len(r.Offers) > 0 || len(r.Unread) == 0):
 		verdict = a.out.Paint(view.Yellow, "stays as it is")
 	case len(r.Unread) > 0:
 		verdict = a.out.Paint(view.Yellow, "? not known")

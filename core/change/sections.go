@@ -25,10 +25,9 @@ type editor struct {
 	harden  func(text []byte, id string) ([]byte, error)
 	hide    func(text []byte, id string) ([]byte, error) // so that its name is free; nil where off does so
 	// place gives a section other URLs; nil where they stand in files of their own.
-	place    func(text []byte, id string, to func(string) string) ([]byte, error)
-	placeAll func(text []byte, of func(id string) bool, to func(string) string) []byte // likewise, of those that are on
-	proxy    func(text []byte, id, proxy string) ([]byte, error)                       // nil where sections have none
-	list     func(text []byte) []source.Source                                         // the sections, as far as proxies ask; likewise
+	place func(text []byte, id string, to func(string) string) ([]byte, error)
+	proxy func(text []byte, id, proxy string) ([]byte, error) // nil where sections have none
+	list  func(text []byte) []source.Source                   // the sections: where each comes from, and through what
 }
 
 // editors are those of the families whose files have sections.
@@ -38,17 +37,7 @@ var editors = map[string]editor{
 	arch.Family: {
 		has: func(string) bool { return true }, on: arch.SwitchOn, off: arch.SwitchOff, remove: arch.Remove, section: arch.Section,
 		harden: arch.Harden, place: arch.MapServers,
-		placeAll: func(text []byte, of func(string) bool, to func(string) string) []byte {
-			f := ini.ParsePacman(text)
-			for i := range f.Sections {
-				if name := f.Name(&f.Sections[i]); of(name) {
-					if next, err := arch.MapServers(text, name, to); err == nil {
-						text = next
-					}
-				}
-			}
-			return text
-		},
+		list: func(text []byte) []source.Source { return listed(ini.ParsePacman(text)) },
 	},
 }
 
@@ -107,16 +96,6 @@ func repoEditor(parse func([]byte) *ini.File) editor {
 		},
 		proxy: func(text []byte, id, proxy string) ([]byte, error) { return proxied(parse(text), id, proxy) },
 		list:  func(text []byte) []source.Source { return listed(parse(text)) },
-		placeAll: func(text []byte, of func(string) bool, to func(string) string) []byte {
-			f := parse(text)
-			for i := range f.Sections {
-				s := &f.Sections[i]
-				if on, said := f.Get(lastSection(f, f.Name(s)), "enabled"); of(f.Name(s)) && (!said || !source.SaysNo(on)) {
-					f.MapWords(s, "baseurl", to)
-				}
-			}
-			return f.Bytes()
-		},
 	}
 }
 

@@ -52,7 +52,7 @@ func (c *computer) placedTexts(texts map[string][]byte, under *source.Sheet) map
 		case included[path]:
 			out[path] = arch.MapAllServers(text, to)
 		case sections && ed.place != nil && ed.has(path):
-			out[path] = c.placedProxies(ed.placeAll(text, c.ruledSection, to), under, ed)
+			out[path] = c.placedSections(text, to, under, ed)
 		case c.Sheet.Family == deb.Family && (strings.HasSuffix(path, ".list") || strings.HasSuffix(path, ".sources")):
 			doc := deb.ParseDoc(path, text, c.Survey.Traits.Architectures)
 			for i, moves := range c.court.Moves(doc.Sources) {
@@ -66,20 +66,25 @@ func (c *computer) placedTexts(texts map[string][]byte, under *source.Sheet) map
 	return out
 }
 
-// placedProxies makes sections of a copy go through what they would go through today.
-func (c *computer) placedProxies(text []byte, under *source.Sheet, ed editor) []byte {
-	if ed.proxy == nil {
-		return text
-	}
-	list := ed.list(text)
-	for i := range list {
-		s := &list[i]
-		proxy, ours := c.court.Through(s, under)
-		if !ours || !s.Enabled || proxy == s.Options["proxy"] {
+// placedSections makes sections of a copy that are on come from where they would today, and
+// through what they would go through.
+func (c *computer) placedSections(text []byte, to func(string) string, under *source.Sheet, ed editor) []byte {
+	for _, s := range ed.list(text) {
+		if !s.Enabled {
 			continue
 		}
-		if next, err := ed.proxy(text, s.ID, proxy); err == nil {
-			text = next
+		if c.ruledSection(s.ID) {
+			if next, err := ed.place(text, s.ID, to); err == nil {
+				text = next
+			}
+		}
+		if ed.proxy == nil {
+			continue
+		}
+		if proxy, ours := c.court.Through(&s, under); ours && proxy != s.Options["proxy"] {
+			if next, err := ed.proxy(text, s.ID, proxy); err == nil {
+				text = next
+			}
 		}
 	}
 	return text

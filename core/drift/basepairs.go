@@ -89,17 +89,19 @@ func (s *standing) pair() match {
 	return m
 }
 
-// urls are the places that a source comes from, or would at the host's site.
-func (s *standing) urls(x *source.Source) string {
+// at are the places that a source comes from, or would at the host's site: a rule wants those.
+func (s *standing) at(x *source.Source) []string {
 	if !s.court.Sited() {
-		return strings.Join(x.EffURLs, " ")
+		return x.EffURLs
 	}
-	var at []string
-	for _, u := range x.EffURLs {
-		at = append(at, s.court.Place(u))
+	out := make([]string, len(x.EffURLs))
+	for i, u := range x.EffURLs {
+		out[i] = s.court.Place(u)
 	}
-	return strings.Join(at, " ")
+	return out
 }
+
+func (s *standing) urls(x *source.Source) string { return strings.Join(s.at(x), " ") }
 
 // counts reports whether a source is none of the policy's own, then or now: what stands in
 // its files is held against its sheet.

@@ -177,10 +177,10 @@ func (s *standing) fields(was, is *source.Source, ruled bool) (out []field) {
 			out = append(out, field{name, strings.Join(w, " "), strings.Join(h, " "), severity})
 		}
 	}
-	at := func(x *source.Source) []string { // a rule wants the site's mirror, where there is one
-		n := make([]string, len(x.EffURLs))
-		for i, u := range x.EffURLs {
-			if u = s.court.Place(u); s.court.Proxied(x) {
+	at := func(x *source.Source) []string {
+		n := slices.Clone(s.at(x))
+		for i, u := range n {
+			if s.court.Proxied(x) {
 				u = verdict.WithoutProxy(u)
 			}
 			n[i] = strings.TrimRight(u, "/")

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/source"
 )
 
 // Site is a place with mirrors of its own, or behind a proxy. Definitions of repositories stay as they are; on
@@ -31,11 +32,19 @@ type SiteMirror struct {
 func (s *Site) Mirror(url string) (at string, by *SiteMirror) {
 	for i := range s.Mirrors {
 		m := &s.Mirrors[i]
-		if rest, below := strings.CutPrefix(url+"/", m.Of.Value); below {
-			return strings.TrimSuffix(m.At.Value+rest, "/"), m
+		if at, fits := (source.Mirror{Of: m.Of.Value, At: m.At.Value}).Map(url); fits {
+			return at, m
 		}
 	}
 	return "", nil
+}
+
+// Pairs are the mirrors as sheets name them, the longest first.
+func (s *Site) Pairs() (out []source.Mirror) {
+	for _, m := range s.Mirrors {
+		out = append(out, source.Mirror{Of: m.Of.Value, At: m.At.Value})
+	}
+	return out
 }
 
 // Print is everything that the site says.

@@ -4,14 +4,12 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
-	"strings"
 
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
-	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -51,14 +49,11 @@ func (w *writing) sited(url string, mirrors []string, several bool) (to string, 
 
 // siteMirrors are the mirrors of the host's site, for the distribution's own entries where they
 // are on.
-func (w *writing) siteMirrors() (out []source.Mirror) {
+func (w *writing) siteMirrors() []source.Mirror {
 	if w.plan.site == nil || !w.enabled {
 		return nil
 	}
-	for _, m := range w.plan.site.Mirrors {
-		out = append(out, source.Mirror{Of: m.Of.Value, At: m.At.Value})
-	}
-	return out
+	return w.plan.site.Pairs()
 }
 
 // sectionProxy is what the distribution's own sections go through; pacman's know none.
@@ -83,17 +78,10 @@ func (w *writing) hold() *family.Hold {
 // no place of the network.
 func (w *writing) proxyTo(urls []string) string {
 	site := w.plan.site
-	if site == nil || site.Proxy == nil {
+	if site == nil || site.Proxy == nil || !source.Outside(site.Pairs(), urls) {
 		return ""
 	}
-	for _, u := range urls {
-		scheme, _, _ := strings.Cut(u, "://")
-		near := slices.ContainsFunc(site.Mirrors, func(m policy.SiteMirror) bool { return strings.HasPrefix(u+"/", m.At.Value) })
-		if !near && (scheme == "http" || scheme == "https") {
-			return site.Proxy.Value
-		}
-	}
-	return ""
+	return site.Proxy.Value
 }
 
 // aptProxy tells apt of the site's proxy. It goes for every source of the host, the distribution's

@@ -45,13 +45,8 @@ func (c *Court) Sited() bool { return len(c.near)+len(c.away) > 0 }
 
 // PlaceUnder is Place for what was written under another sheet.
 func (c *Court) PlaceUnder(sheet *source.Sheet) func(url string) string {
-	from := mirrorsOf(sheet)
-	return func(url string) string {
-		if at, had := source.Near(c.near, url); had {
-			return at
-		}
-		return place(c.near, from, source.Far(c.away, url))
-	}
+	from := slices.Concat(c.away, mirrorsOf(sheet))
+	return func(url string) string { return place(c.near, from, url) }
 }
 
 // Placed is what a survey that was taken under another sheet would be now: entries of the
@@ -106,10 +101,7 @@ func each(list []string, to func(string) string) []string {
 
 // AtSite reports whether one of some URLs is a mirror of the host's site.
 func (c *Court) AtSite(urls []string) bool {
-	return slices.ContainsFunc(urls, func(u string) bool {
-		at, had := source.Near(c.near, u)
-		return had && at == u
-	})
+	return slices.ContainsFunc(urls, func(u string) bool { return source.AtMirror(c.near, u) })
 }
 
 // orphans adds what is demanded of entries that the sheet before took to a site's mirror, or
@@ -184,11 +176,8 @@ func (c *Court) move(rule *source.InPlace, s *source.Source, proxy string) *Dema
 // through is the proxy for a source; empty where all of it stands at the site, or is no place of
 // the network.
 func (c *Court) through(proxy string, s *source.Source) string {
-	for _, u := range append(each(s.URLs, c.Place), s.Mirrorlist, s.Metalink) {
-		scheme, _, _ := strings.Cut(u, "://")
-		if (scheme == "http" || scheme == "https") && !c.AtSite([]string{u}) {
-			return proxy
-		}
+	if source.Outside(c.near, append(each(s.URLs, c.Place), s.Mirrorlist, s.Metalink)) {
+		return proxy
 	}
 	return ""
 }

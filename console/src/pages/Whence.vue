@@ -29,7 +29,7 @@ const rows = computed(() => (w.value?.items ?? []).filter((r) => r.offers.length
 
 function says(r: Schemas['WhenceRow']): string {
   if (r.takes && !r.stays) return r.installed ? `would become ${r.takes.version}` : `would be ${r.takes.version}`
-  if (r.takes || r.installed) return 'stays as it is'
+  if (r.takes || (r.installed && (r.offers.length || !r.unread_sources.length))) return 'stays as it is'
   return r.unread_sources.length ? 'not known' : 'would not be found'
 }
 </script>
