@@ -73,10 +73,16 @@ type At struct {
 // Seen remembers certificates by their bytes.
 type Seen struct {
 	mu   sync.Mutex
-	keys map[string]source.Key
+	keys map[string]said
 }
 
-func (s *Seen) get(raw []byte) (k source.Key, ok bool) {
+// said is what was said of a certificate.
+type said struct {
+	key     source.Key
+	shunned string // why sqv takes no signature by it; empty where it does
+}
+
+func (s *Seen) get(raw []byte) (k said, ok bool) {
 	if s == nil {
 		return k, false
 	}
@@ -89,14 +95,14 @@ func (s *Seen) get(raw []byte) (k source.Key, ok bool) {
 // mostSeen bounds how many certificates are remembered, and how long one may be, in bytes.
 const mostSeen, longestSeen = 2_000, 64 << 10
 
-func (s *Seen) put(raw []byte, k source.Key) {
+func (s *Seen) put(raw []byte, k said) {
 	if s == nil || len(raw) > longestSeen {
 		return
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.keys == nil {
-		s.keys = map[string]source.Key{}
+		s.keys = map[string]said{}
 	}
 	if len(s.keys) < mostSeen {
 		s.keys[string(raw)] = k
@@ -141,7 +147,7 @@ func (at At) charge(c *certificate, raw []byte) {
 	c.raw = raw
 	if !c.beyond {
 		if k, ok := at.Seen.get(raw); ok {
-			c.known = &k
+			c.known, c.shunned = &k.key, k.shunned
 			return
 		}
 	}
@@ -197,7 +203,8 @@ func certificates(data []byte, at At) ([]*certificate, error) {
 func (at At) tell(c *certificate, err error, program string) source.Key {
 	k := c.describe(at.Now)
 	if c.known == nil && !c.beyond {
-		at.Seen.put(c.raw, k)
+		c.shunned = c.shun()
+		at.Seen.put(c.raw, said{k, c.shunned})
 	}
 	if c.broken {
 		k.Used, k.UnusedBecause = false, program+" cannot read it: "+err.Error()
@@ -287,6 +294,21 @@ func ReadRings(raws [][]byte, at At) []Ring {
 		out[i].Keys = make([]Placed, len(r.keys))
 		for n, key := range r.keys {
 			out[i].Keys[n] = Placed{key, r.list[n].at}
+		}
+	}
+	return out
+}
+
+// ReadWhole reads key files as sqv does: an error is that of the whole file, of which sqv then
+// takes nothing.
+func ReadWhole(texts [][]byte, at At) []Result {
+	out := make([]Result, len(texts))
+	for i, r := range rings(texts, at, "sqv", whole) {
+		out[i] = Result{r.keys, r.err}
+		for n, c := range r.list {
+			if k := &r.keys[n]; k.Used && c.shunned != "" {
+				k.Used, k.UnusedBecause = false, c.shunned
+			}
 		}
 	}
 	return out

@@ -33,6 +33,7 @@ type certificate struct {
 	beyond  bool                   // it is not judged: there is too much
 	raw     []byte                 // all of it
 	known   *source.Key            // what was said of the same certificate before
+	shunned string                 // why sqv takes no signature by it
 	packets []*packet.OpaquePacket // that are not understood yet, the primary key's first
 	verdict *judged                // once it was described
 	direct  []*packet.Signature

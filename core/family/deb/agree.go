@@ -44,7 +44,7 @@ func (r *reader) agree(s *source.Source, oneLine bool) {
 				r.releases[key] = &w
 				continue
 			}
-			if what := have.contradicts(&want); what != "" {
+			if what := have.contradicts(&want, r.sqv); what != "" {
 				r.Problem(
 					"",
 					0,
@@ -98,8 +98,8 @@ func (r *reader) wanted(s *source.Source, oneLine bool) release {
 }
 
 // contradicts names what an entry says otherwise than those before it; empty where they
-// agree.
-func (have *release) contradicts(want *release) string {
+// agree. mayOmit: an entry need not say again who signs, as for apt since 2.9.
+func (have *release) contradicts(want *release, mayOmit bool) string {
 	switch {
 	case have.insecure != want.insecure:
 		return "allow-insecure"
@@ -119,7 +119,7 @@ func (have *release) contradicts(want *release) string {
 		return "Valid-Until-Max"
 	case have.dateMaxFuture != want.dateMaxFuture && have.dateMaxFuture != "":
 		return "Date-Max-Future"
-	case have.signedBy != want.signedBy && have.signedBy != "":
+	case have.signedBy != want.signedBy && have.signedBy != "" && (want.signedBy != "" || !mayOmit):
 		return "Signed-By"
 	}
 	return ""

@@ -32,7 +32,13 @@ func (r *reader) configure() {
 	for _, name := range spelled {
 		r.conf.Set(name, "")
 	}
+	if r.sqv {
+		r.conf.Set("APT::Key", "")
+	}
 	for _, t := range touching {
+		if r.sqv && t.Name == "Dir::Etc::trusted" {
+			continue // there is none any more, but where somebody sets it
+		}
 		if strings.HasPrefix(t.Name, "Dir") && t.Default != "" || t.Name == "APT::Sandbox::User" {
 			r.conf.Set(t.Name, t.Default)
 		}

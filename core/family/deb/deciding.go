@@ -11,6 +11,11 @@ var deciding = []family.Deciding{
 	{Path: "/etc/dpkg/dpkg.cfg", Touches: dpkgTouches, Comment: "#", Line: dpkgDecides},
 	{Path: "/etc/dpkg/dpkg.cfg.d", Names: dpkgReads, Touches: dpkgTouches, Comment: "#", Line: dpkgDecides},
 	{Path: "/root/.dpkg.cfg", Touches: dpkgTouches, Comment: "#", Line: dpkgDecides},
+	// What sqv takes for strong enough, where somebody says otherwise than Debian: apt's NEWS of 2.9.19.
+	{Path: "/etc/crypto-policies/back-ends/apt-sequoia.config", Touches: family.Trust, Comment: "#"},
+	{Path: "/var/lib/crypto-config/profiles/current/apt-sequoia.config", Touches: family.Trust, Comment: "#"},
+	{Path: "/etc/crypto-policies/back-ends/sequoia.config", Touches: family.Trust, Comment: "#"},
+	{Path: "/var/lib/crypto-config/profiles/current/sequoia.config", Touches: family.Trust, Comment: "#"},
 }
 
 var dpkgTouches = family.Both(family.Trust, family.Program)

@@ -121,7 +121,7 @@ type keyFile struct {
 
 // keys lists the keys of the host, with whether apt really uses each.
 func (r *reader) keys() {
-	k := &keyReader{reader: r, seen: map[string]bool{}, named: map[string]bool{}}
+	k := &keyReader{reader: r, seen: map[string]bool{}, named: map[string]bool{}, missed: map[string]bool{}}
 	k.user = readSandbox(r.root, r.conf.Get("APT::Sandbox::User", ""))
 	for i := range r.Sources {
 		for _, by := range r.Sources[i].SignedBy {
@@ -162,24 +162,31 @@ func (r *reader) listed(dir string) (names []string) {
 
 type keyReader struct {
 	*reader
-	user  sandbox
-	seen  map[string]bool
-	named map[string]bool // what sources name as Signed-By → one of them is on
-	files []keyFile
+	user   sandbox
+	seen   map[string]bool
+	named  map[string]bool // what sources name as Signed-By → one of them is on
+	missed map[string]bool // files that are not there, or cannot be opened
+	files  []keyFile
 }
 
 // trusted adds the files of which every key is trusted for everything, in apt's order.
 func (k *keyReader) trusted() {
-	k.add(k.conf.File("Dir::Etc::trusted"), source.ScopeAny, false)
+	if f := k.add(k.conf.File("Dir::Etc::trusted"), source.ScopeAny, false); f != nil && k.sqv {
+		f.why = cmp.Or(f.why, wholeForm(f.name, f.text))
+	}
 	dir := k.conf.File("Dir::Etc::trustedparts")
 	if dir == "" || dir == "/dev/null" {
 		return
 	}
+	form := trustedForm
+	if k.sqv {
+		form = wholeForm
+	}
 	for _, name := range k.listed(dir) {
-		if strings.HasSuffix(name, ".gpg") || strings.HasSuffix(name, ".asc") {
+		if partName(name) {
 			if f := k.add(path.Join(dir, name), source.ScopeAny, false); f != nil {
 				f.part = true
-				f.why = cmp.Or(f.why, trustedForm(name, f.text))
+				f.why = cmp.Or(f.why, form(name, f.text))
 			}
 		}
 	}
@@ -205,6 +212,7 @@ func (k *keyReader) add(name, scope string, must bool) *keyFile {
 	k.seen[name] = true
 	text, info, err := k.readKeys(name)
 	if err != nil {
+		k.missed[name] = true
 		if must || !errors.Is(err, fs.ErrNotExist) {
 			k.Problem(name, 0, "the key file cannot be read: "+family.Plain(err), false)
 		}
@@ -232,7 +240,15 @@ func (k *keyReader) add(name, scope string, must bool) *keyFile {
 // people may differ: the first is used, the second is listed with why not.
 func (k *keyReader) understand() {
 	k.earlyKeys()
-	taken := k.taken()
+	taken := k.taken
+	if k.sqv {
+		taken = k.takenWhole
+	}
+	k.describe(taken())
+}
+
+// describe lists the keys of what apt takes of each file.
+func (k *keyReader) describe(taken []found) {
 	texts := make([][]byte, len(k.files))
 	for i := range k.files {
 		if len(taken[i].keys) == 0 || taken[i].trouble != "" { // else apt finds all that stands in it
@@ -371,7 +387,7 @@ func (r *reader) embeddedKeys(s *source.Source) {
 	if !ok {
 		return
 	}
-	keys, err := keyring.Read(EmbeddedKeys(text, s.Line), family.KeysAt(r.root))
+	keys, err := r.embedded(s, text)
 	if err != nil {
 		r.Problem(s.File, s.Line, "the key in Signed-By cannot be understood: "+err.Error(), false)
 	}

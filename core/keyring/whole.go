@@ -1,0 +1,148 @@
+package keyring
+
+import (
+	"bytes"
+	"crypto"
+	"fmt"
+
+	"encoding/base64"
+	"errors"
+
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
+)
+
+var (
+	errCutArmor = errors.New("the armour is cut off or damaged")
+	errNoPacket = errors.New("neither OpenPGP packets nor armour stand in it")
+)
+
+// marker is a packet that says nothing: RFC 9580, section 5.8.
+const marker = "\xca\x03PGP"
+
+// Whole takes the packets out of a key file as sqv does, which apt asks since 2.9.15: they are
+// those of all armoured blocks, or the file itself. What is damaged is an error, and sqv then
+// takes nothing of the file; an empty one holds nothing.
+func Whole(data []byte) ([]byte, error) {
+	if len(data) == 0 || isBinary(data) {
+		return data, nil
+	}
+	out, found, rest := []byte(nil), false, data
+	for {
+		body, ok := wholeBlock(rest)
+		if !ok {
+			break
+		}
+		packets, after, err := wholeBody(body)
+		if err != nil {
+			return nil, err
+		}
+		out, found, rest = append(out, packets...), true, after
+	}
+	if !found {
+		return nil, errNoPacket
+	}
+	return out, nil
+}
+
+// whole takes a key file apart as Whole does.
+func whole(data []byte, at At) ([]*certificate, error) {
+	raw, err := Whole(data)
+	if err != nil {
+		return nil, err
+	}
+	list, err := split(raw, at)
+	for i, c := range list {
+		switch {
+		case err != nil:
+		case i == 0 && len(bytes.ReplaceAll(raw[:c.at], []byte(marker), nil)) > 0:
+			err = errors.New("what stands in front of its first key belongs to none")
+		case len(c.body) == 0 || c.body[0] != 4 && c.body[0] != 6:
+			err = errors.New("a primary key of a version stands in it that is not supported")
+		}
+	}
+	return list, err
+}
+
+// shun says why sqv takes no signature by a certificate under the policy that Debian's apt gives
+// it, /usr/share/apt/default-sequoia.config; empty where it does. Of its dates those of 2024 and
+// of February 2026 are over.
+func (c *certificate) shun() string {
+	if c.primary == nil {
+		return ""
+	}
+	const as = "sqv, which checks signatures for apt, takes none of "
+	switch curve, err := c.primary.Curve(); {
+	case err != nil:
+	case curve == packet.CurveSecP256k1, curve == packet.CurveBrainpoolP256, curve == packet.CurveBrainpoolP384, curve == packet.CurveBrainpoolP512:
+		return as + "the curve " + algorithm(c.primary)
+	}
+	bits, err := c.primary.BitLength()
+	switch {
+	case c.primary.PubKeyAlgo == packet.PubKeyAlgoDSA:
+		return as + "a DSA key"
+	case err == nil && c.primary.PubKeyAlgo.CanSign() && algorithm(c.primary) == fmt.Sprintf("rsa%d", bits) && bits < leastRSA:
+		return fmt.Sprintf("%san RSA key of %d bits", as, bits)
+	}
+	own, strong := 0, 0
+	count := func(list []*packet.Signature) {
+		for _, sig := range list {
+			if sig.IssuerKeyId == nil || *sig.IssuerKeyId != c.primary.KeyId {
+				continue
+			}
+			own++
+			if sig.Hash != crypto.SHA1 && sig.Hash != crypto.MD5 && sig.Hash != crypto.RIPEMD160 {
+				strong++
+			}
+		}
+	}
+	count(c.direct)
+	for _, u := range c.users {
+		count(u.signatures)
+	}
+	if own > 0 && strong == 0 {
+		return as + "a key that is bound together with SHA-1 alone"
+	}
+	return ""
+}
+
+// wholeBlock finds the next line that begins a block of any kind, and passes its headers over.
+func wholeBlock(text []byte) (body []byte, ok bool) {
+	for len(text) > 0 && !ok {
+		var line []byte
+		line, text, _ = bytes.Cut(text, []byte("\n"))
+		ok = bytes.HasPrefix(bytes.TrimLeft(line, " \t"), []byte(armorStart+" "))
+	}
+	for ok && len(text) > 0 {
+		line, rest, _ := bytes.Cut(text, []byte("\n"))
+		line = bytes.TrimSpace(line)
+		if len(line) > 0 && !bytes.Contains(line, []byte(": ")) {
+			break
+		}
+		text = rest
+		if len(line) == 0 {
+			break
+		}
+	}
+	return text, ok
+}
+
+// wholeBody decodes a block to its end, which has to be there.
+func wholeBody(text []byte) (packets, rest []byte, err error) {
+	var letters []byte
+	for len(text) > 0 {
+		var line []byte
+		line, text, _ = bytes.Cut(text, []byte("\n"))
+		line = bytes.TrimSpace(line)
+		if bytes.HasPrefix(line, []byte("-----END PGP")) {
+			packets, err = base64.StdEncoding.DecodeString(string(letters))
+			if err != nil {
+				return nil, nil, errCutArmor
+			}
+			return packets, text, nil
+		}
+		if !bytes.HasPrefix(line, []byte("=")) { // a checksum, which is not looked at
+			letters = append(letters, line...)
+		}
+	}
+	return nil, nil, errCutArmor
+}
