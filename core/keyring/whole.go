@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto"
 	"fmt"
+	"slices"
 
 	"encoding/base64"
 	"errors"
@@ -63,6 +64,11 @@ func whole(data []byte, at At) ([]*certificate, error) {
 	return list, err
 }
 
+// shunnedCurves are those that sqv of Debian does not know.
+var shunnedCurves = []packet.Curve{
+	packet.CurveSecP256k1, packet.CurveBrainpoolP256, packet.CurveBrainpoolP384, packet.CurveBrainpoolP512,
+}
+
 // shun says why sqv takes no signature by a certificate under the policy that Debian's apt gives
 // it, /usr/share/apt/default-sequoia.config; empty where it does. Of its dates those of 2024 and
 // of February 2026 are over.
@@ -73,7 +79,7 @@ func (c *certificate) shun() string {
 	const as = "sqv, which checks signatures for apt, takes none of "
 	switch curve, err := c.primary.Curve(); {
 	case err != nil:
-	case curve == packet.CurveSecP256k1, curve == packet.CurveBrainpoolP256, curve == packet.CurveBrainpoolP384, curve == packet.CurveBrainpoolP512:
+	case slices.Contains(shunnedCurves, curve):
 		return as + "the curve " + algorithm(c.primary)
 	}
 	bits, err := c.primary.BitLength()

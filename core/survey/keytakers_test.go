@@ -70,6 +70,9 @@ func TestKeyFilesAreTakenAsZypperAndFlatpakTakeThem(t *testing.T) {
 	} {
 		t.Run(taker.name, func(t *testing.T) {
 			for i, form := range keyforms.Names() {
+				if keyforms.Differs(form) {
+					continue
+				}
 				root := filepath.Join(t.TempDir(), fmt.Sprint(i))
 				require.NoError(t, cell.Write(root, taker.tree))
 				require.NoError(t, cell.Write(root, map[string]string{taker.key: keyforms.Write(form, bin, armour)}))

@@ -4,6 +4,7 @@ package keyforms
 
 import (
 	"bytes"
+	"fmt"
 	"maps"
 	"os"
 	"os/exec"
@@ -78,6 +79,27 @@ func oldHeader(b []byte) string {
 		out[0] = 0x98
 	}
 	return string(out)
+}
+
+// Lenient reports whether gpg is 2.3 or later: --show-keys judges nothing there, armour needs neither
+// its checksum nor its end, and of a certificate that is cut off it takes what it has.
+var Lenient = sync.OnceValue(func() bool {
+	out, err := exec.Command("gpg", "--version").Output()
+	if err != nil {
+		panic(err)
+	}
+	line, _, _ := strings.Cut(string(out), "\n")
+	var major, minor int
+	if _, err := fmt.Sscanf(line[strings.LastIndexByte(line, ' ')+1:], "%d.%d.", &major, &minor); err != nil {
+		panic(line)
+	}
+	return major == 2 && minor >= 3 || major > 2
+})
+
+// Differs reports whether this machine's gpg takes more of a form than gpg 2.2, whose way our
+// reading has.
+func Differs(form string) bool {
+	return Lenient() && (strings.HasPrefix(form, "cut ") || form == "no checksum" || form == "no end")
 }
 
 // Names lists the forms, sorted.
