@@ -44,6 +44,7 @@ type reader struct {
 	host     family.Host
 	repos    []*repo
 	level    level             // of [options]
+	unsaid   level             // where nothing is said
 	archs    []string          // as Architecture names them
 	named    bool              // a header was seen
 	said     map[string][]said // directives of [options] that matter
@@ -73,7 +74,8 @@ func Present(root *rootfs.FS) bool {
 
 // Read reads pacman's sources off a root, and where it keeps its database and keys.
 func Read(root *rootfs.FS, host family.Host) family.Reading {
-	r := &reader{Reading: family.Begin(Family), root: root, host: host, level: defaultLevel()}
+	r := &reader{Reading: family.Begin(Family), root: root, host: host, level: levelOf(root)}
+	r.unsaid = r.level
 	r.file(Config, "", 0, 0)
 	for _, a := range r.archs {
 		if a == "auto" {

@@ -1,9 +1,12 @@
 package arch
 
 import (
+	"fmt"
 	"math"
 	"strconv"
 	"strings"
+
+	"patientlantern.example/lantern/core/rootfs"
 
 	"patientlantern.example/lantern/core/source"
 )
@@ -17,10 +20,29 @@ type part struct {
 	saidCheck, saidOptional, saidTrustAll bool
 }
 
-// defaultLevel is what pacman checks where nothing is said: signatures that are there.
+// defaultLevel is what pacman checks where nothing is said: up to 7.0 signatures that are there.
 func defaultLevel() level {
 	p := part{check: true, optional: true}
 	return level{p, p}
+}
+
+// strictLevel is what pacman checks since 7.1 where nothing is said: signatures have to be there.
+func strictLevel() level { return level{part{check: true}, part{check: true}} }
+
+// libraries are where distributions keep libalpm, of which 16 is the one of pacman 7.1.
+var libraries = []string{"/usr/lib/", "/usr/lib64/", "/usr/lib/x86_64-linux-gnu/", "/usr/lib/aarch64-linux-gnu/"}
+
+// levelOf is what the root's pacman checks where nothing is said. A root without pacman is taken
+// for one with an older one.
+func levelOf(root *rootfs.FS) level {
+	for n := 16; n < 20; n++ {
+		for _, dir := range libraries {
+			if _, err := root.Stat(fmt.Sprintf("%slibalpm.so.%d", dir, n)); err == nil {
+				return strictLevel()
+			}
+		}
+	}
+	return defaultLevel()
 }
 
 // set takes the words of a SigLevel; it returns the first that is not known and

@@ -31,7 +31,7 @@ var touching = map[string]directive{
 	"IgnorePkg":          {family.Touch{Touches: family.Origin}, true},
 	"IgnoreGroup":        {family.Touch{Touches: family.Origin}, true},
 	"XferCommand":        {family.Touch{Touches: family.Both(family.Transport, family.Program)}, false},
-	"SigLevel":           {family.Touch{Default: defaultLevel().text(), Touches: family.Trust}, true},
+	"SigLevel":           {family.Touch{Touches: family.Trust}, true},
 	"LocalFileSigLevel":  {family.Touch{Touches: family.Trust}, true},
 	"RemoteFileSigLevel": {family.Touch{Touches: family.Trust}, true},
 }
@@ -96,6 +96,9 @@ func (r *reader) settings() {
 				all = append(all, words(s.value)...)
 			}
 			value = strings.Join(all, " ")
+		}
+		if key == "SigLevel" && value == r.unsaid.text() {
+			continue
 		}
 		if t := touching[key]; value != "" && strings.TrimRight(value, "/") != strings.TrimRight(t.Default, "/") {
 			r.Set("options."+key, value, last.file, last.line, t.Touches)
