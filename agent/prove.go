@@ -213,7 +213,7 @@ func (h zypper) visible(ctx context.Context, q asked, w source.SheetWitness) ([]
 	for _, id := range sections(q.sheet, q.survey, w.Repository) {
 		args = append(args, "--repo", id)
 	}
-	text, err := h.run(ctx, time.Minute, nil, "zypper", append(args, w.Package)...)
+	text, err := h.askZypper(ctx, time.Minute, append(args, w.Package)...)
 	if code := exitCode(err); err != nil && code != 104 { // nothing found, zypper(8)
 		return nil, errors.New(zypperErrors(text))
 	}

@@ -118,6 +118,17 @@ func (h zypper) led(q asked) (args []string, done func(), err error) {
 	return args, done, nil
 }
 
+// askZypper runs zypper. Where it cannot renew its picture of what is installed (with an rpm database that
+// has changed, in some versions) it throws the picture away, and makes a new one when it is asked
+// again.
+func (h *Host) askZypper(ctx context.Context, limit time.Duration, args ...string) (string, error) {
+	text, err := h.run(ctx, limit, nil, "zypper", args...)
+	if err != nil && strings.Contains(text, "rpmdb2solv") {
+		text, err = h.run(ctx, limit, nil, "zypper", args...)
+	}
+	return text, err
+}
+
 // refresh makes zypper fetch the metadata of each source of the sheet. The keys that
 // they name are the policy's, so zypper may take them up.
 func (h zypper) refresh(ctx context.Context, q asked) (string, []api.SourceOutcome, error) {
@@ -138,7 +149,7 @@ func (h zypper) refresh(ctx context.Context, q asked) (string, []api.SourceOutco
 		}
 		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
 		text, err := h.patiently(ctx, func() (string, error) {
-			return h.run(ctx, q.limit(), nil, "zypper", append(args, "refresh", "--force", s.ID)...)
+			return h.askZypper(ctx, q.limit(), append(args, "refresh", "--force", s.ID)...)
 		})
 		if err != nil {
 			o.OK, o.Message = false, orError(zypperErrors(text), err)

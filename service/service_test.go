@@ -158,7 +158,7 @@ func TestARefreshThatFailsPutsEverythingBack(t *testing.T) {
 	rep := ro.Hosts[0].Report
 	assert.Equal(t, api.StepRefresh, rep.Step)
 	assert.True(t, rep.Undone)
-	assert.Contains(t, rep.Message, "packages.saltmarsh.example/apt/8.x/ stable cannot be refreshed: The following signatures couldn't be verified")
+	assert.Regexp(t, "packages.saltmarsh.example/apt/8.x/ stable cannot be refreshed: .*(The following signatures couldn't be verified|Missing key)", rep.Message)
 	now, err := os.ReadFile(filepath.Join(root, "etc/apt/sources.list"))
 	require.NoError(t, err)
 	assert.Equal(t, string(was), string(now))

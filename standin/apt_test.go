@@ -41,7 +41,7 @@ func TestTheRealAptTakesTheRepositoriesAndNamesTheirFaults(t *testing.T) {
 	key, err := up.Keys()["plover-2024"].Public()
 	require.NoError(t, err)
 	for _, c := range []struct{ fault, want string }{
-		{"", ""}, {standin.FaultExpired, "is expired (invalid since"}, {standin.FaultWrongKey, "couldn't be verified"}, {standin.Fault401, "401"},
+		{"", ""}, {standin.FaultExpired, `is expired \(invalid since`}, {standin.FaultWrongKey, "couldn't be verified|Missing key"}, {standin.Fault401, "401"},
 		{standin.FaultMissing, "404"}, // a cut connection apt tries again without end; see docs/fidelity.md
 	} {
 		t.Run("fault "+c.fault, func(t *testing.T) {
@@ -60,7 +60,7 @@ func TestTheRealAptTakesTheRepositoriesAndNamesTheirFaults(t *testing.T) {
 				return
 			}
 			require.Error(t, err, out)
-			assert.Contains(t, out, c.want)
+			assert.Regexp(t, c.want, out)
 		})
 	}
 	assert.ErrorContains(t, up.SetFault("metrics.plover.example", "tired"), `there is no fault "tired"`)

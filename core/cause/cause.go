@@ -35,6 +35,8 @@ const (
 	BadSignature Kind = "bad-signature" // what was signed is not what came
 	EndedKey     Kind = "ended-key"     // signed by a key that has ended or was revoked
 	Unsigned     Kind = "unsigned"      // no signature
+	WeakKey      Kind = "weak-key"      // signed by a key that the host takes for too weak
+	KeyFile      Kind = "key-file"      // a file of keys that whoever checks cannot read
 	Missing      Kind = "missing"       // it is not there (404)
 	Mismatch     Kind = "mismatch"      // sums do not fit: the upstream is being changed
 	Full         Kind = "disk-full"
@@ -105,6 +107,30 @@ var table = []rule{
 		`expkeysig|revkeysig|\bkey (?:has )?(?:expired|is revoked)|expired key|revoked key|signature [^;]* (?:is )?expired|key [^;]* is expired`,
 		"it is signed by a key that has ended",
 		"get the vendor's next key, and add it with succeeds:",
+	),
+	on(
+		KeyFile,
+		`(?:failed to parse|malformed certificate in) keyring|no keyring is specified`,
+		"a file of keys on the host cannot be read by whoever checks signatures there",
+		"look at the host's keys (lantern drift, lantern host show): each key file has to be whole, and readable for everybody",
+	),
+	on(
+		EndedKey,
+		`signing key on \S+ [^;]*(?:is revoked|expired|not alive|not live)`,
+		"it is signed by a key that has ended",
+		"get the vendor's next key, and add it with succeeds:",
+	),
+	on(
+		WeakKey,
+		`signing key on \S+ is not bound`,
+		"it is signed by a key that the host takes for too weak, or that is not bound together well",
+		"ask the vendor for a key of today (bound together with SHA-256, no DSA, no short RSA), and add it with succeeds:",
+	),
+	on(
+		BadSignature,
+		`message has been manipulated|policy rejected non-revocation signature`,
+		"the signature does not fit what came, or is made in a way that can be forged",
+		"it may be a broken mirror, or somebody in between; ask the vendor before going on",
 	),
 	on(
 		UnknownKey,
