@@ -205,7 +205,11 @@ func listed(sheet *source.Sheet, s *source.Source) bool {
 	return slices.ContainsFunc(sheet.Files, func(f source.SheetFile) bool { return f.Path == s.File })
 }
 
-var dnfReason = pattern.Lazy(`^\s+- (.*)$`)
+// dnfReason is a reason, as dnf 4 and dnf 5 give one; behind it dnf 5 says again of which URL.
+var dnfReason = pattern.Lazy(`^(?:\s+- |>>> )(.*?)(?: - https?://\S+)?$`)
+
+// noURL is how dnf 5 closes its reasons.
+const noURL = "Usable URL not found"
 
 // dnfErrors returns dnf's complaints in one line: the reasons where it gives any.
 func dnfErrors(text string) string {
@@ -219,6 +223,9 @@ func dnfErrors(text string) string {
 		} else if rest, ok := strings.CutPrefix(line, "Error: "); ok {
 			errs = append(errs, rest)
 		}
+	}
+	if len(reasons) > 1 {
+		reasons = slices.DeleteFunc(reasons, func(why string) bool { return why == noURL })
 	}
 	switch {
 	case len(reasons) > 0:

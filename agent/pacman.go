@@ -44,7 +44,7 @@ func (h pacman) view(dir string, texts map[string][]byte) (string, error) {
 		if err := os.MkdirAll(path.Join(dir, path.Dir(p)), 0o700); err != nil {
 			return "", err
 		}
-		if err := os.WriteFile(path.Join(dir, p), arch.Rooted(t, dir), 0o600); err != nil {
+		if err := os.WriteFile(path.Join(dir, p), arch.AsRoot(arch.Rooted(t, dir)), 0o600); err != nil {
 			return "", err
 		}
 	}
@@ -184,7 +184,10 @@ func (h pacman) led(q asked) (args []string, done func(), err error) {
 		return nil, done, err
 	}
 	if h.Root != "/" {
-		args = append(args, "--root", h.Root, "--gpgdir", path.Join(h.Root, "etc/pacman.d/gnupg"), "--logfile", "/dev/null")
+		args = append(args, "--root", h.Root, "--logfile", "/dev/null")
+		if ring := path.Join(h.Root, "etc/pacman.d/gnupg"); exists(ring) { // 7.1 refuses to work without it
+			args = append(args, "--gpgdir", ring)
+		}
 	}
 	if h.Root != "/" || q.scratch != "" {
 		args = append(args, "--dbpath", db)
