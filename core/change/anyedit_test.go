@@ -64,6 +64,7 @@ var newFiles = []string{
 	"etc/dnf/vars/x", "etc/yum/vars/basearch", "etc/zypp/repos.d/a.repo", "etc/zypp/repos.d/z.repo", "etc/zypp/services.d/a.service",
 	"etc/zypp/vars.d/releasever", "etc/pacman.d/a.conf", "etc/pacman.d/hooks/a.hook", "etc/flatpak/remotes.d/a.flatpakrepo",
 	"etc/dpkg/dpkg.cfg.d/a", "etc/rpm/macros.a", "etc/zypp/vendors.d/a.conf", "etc/dnf/plugins/a.conf", "etc/yum.conf",
+	"etc/dnf/repos.override.d/a.repo", "etc/dnf/libdnf5.conf.d/a.conf",
 }
 
 // of are those that a package manager may look at.
@@ -91,6 +92,7 @@ var newTexts = []string{
 	"[oss]\nname=x\nbaseurl=http://elsewhere.example/x\nenabled=1\ngpgcheck=0\n",
 	"[reed]\nname=x\nbaseurl=http://elsewhere.example/x\nenabled=1\ngpgcheck=1\n", "[main]\nreposdir=/srv/repos\n", "8\n", "x\n", "",
 	"[reed]\nurl=http://elsewhere.example/service\nenabled=1\n", "[Trigger]\nType = Package\nOperation = Install\nTarget = *\n\n[Action]\nWhen = PreTransaction\nExec = /bin/x\n",
+	"[*]\ngpgcheck=0\n", "[salt*]\nbaseurl=http://elsewhere.example/x\n", "[main]\ngpgcheck=0\nsslverify=0\n",
 	"[Flatpak Repo]\nTitle=x\nUrl=http://elsewhere.example/x\n", "force-unsafe-io\nno-debsig\n", "%_pkgverify_level none\n", "[main]\nvendors = elsewhere,saltmarsh\n",
 }
 
@@ -153,10 +155,18 @@ func meaning(r *survey.Result) []string {
 // it; and healing puts it back.
 func TestAnyEditIsFound(t *testing.T) {
 	for name, p := range map[string]place{
-		"apt": debPlace(), "dnf": rpmPlace(), "zypper": zyppPlace(t), "pacman": archPlace(), "flatpak": flatpakPlace(),
+		"apt": debPlace(), "dnf": rpmPlace(), "dnf 5": five(rpmPlace()), "zypper": zyppPlace(t), "pacman": archPlace(), "flatpak": flatpakPlace(),
 	} {
 		t.Run(name, func(t *testing.T) { anyEdit(t, p.carried(t)) })
 	}
+}
+
+// five is a place where dnf is dnf 5, and something is laid over its repositories.
+func five(p place) place {
+	p.files["usr/bin/dnf5"] = ""
+	p.files["etc/dnf/repos.override.d/50-local.repo"] = "[base]\ncost=900\n"
+	p.files["etc/dnf/libdnf5.conf.d/50-local.conf"] = "[main]\nskip_if_unavailable=1\n"
+	return p
 }
 
 func anyEdit(t *testing.T, p place) {

@@ -20,6 +20,8 @@ var deciding = []family.Deciding{
 	{Path: "/etc/dnf/libdnf5-plugins/actions.d", Names: family.Suffix(".actions"), Touches: family.Program, Comment: "#"},
 	{Path: "/etc/dnf/libdnf5.conf.d", Names: family.Suffix(".conf"), Touches: originAndTrust, Comment: "#;"},
 	{Path: "/etc/dnf/repos.override.d", Names: family.Suffix(".repo"), Touches: originAndTrust, Comment: "#;"},
+	{Path: "/usr/share/dnf5/libdnf.conf.d", Names: family.Suffix(".conf"), Touches: originAndTrust, Comment: "#;", Stays: true},
+	{Path: "/usr/share/dnf5/repos.override.d", Names: family.Suffix(".repo"), Touches: originAndTrust, Comment: "#;", Stays: true},
 	{Path: "/etc/dnf/versionlock.toml", Touches: family.Origin, Comment: "#"},
 	{Path: "/etc/rpm/macros", Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
 	{Path: "/etc/rpm", Names: family.Prefix("macros."), Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
@@ -56,5 +58,6 @@ var decidingDirs = []string{
 	"/etc/dnf/modules.d", "/etc/dnf/modules.defaults.d", "/etc/dnf/aliases.d", "/etc/dnf/dnf5-aliases.d", "/etc/dnf/repos.override.d",
 	"/etc/dnf/plugins/pre-transaction-actions.d", "/etc/dnf/plugins/post-transaction-actions.d",
 	"/etc/dnf/libdnf5-plugins", "/etc/dnf/libdnf5-plugins/actions.d", "/etc/dnf/libdnf5.conf.d",
-	"/etc/rpm", "/etc/crypto-policies/back-ends",
+	"/etc/rpm", "/etc/crypto-policies/back-ends", "/usr/share/dnf5/repos.d", "/usr/share/dnf5/vars.d", "/usr/share/dnf5/libdnf.conf.d",
+	"/usr/share/dnf5/repos.override.d",
 }

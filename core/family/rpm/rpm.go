@@ -18,7 +18,6 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
-	"patientlantern.example/lantern/core/text/ini"
 )
 
 // Family is the name of this family in surveys, sheets and policies.
@@ -47,12 +46,14 @@ const (
 
 type reader struct {
 	family.Reading
-	root  *rootfs.FS
-	vars  map[string]string
-	main  defaults
-	seen  map[string]bool
-	costs []int // of Sources, one each
-	order []int // indexes of the enabled Sources
+	five     bool      // it is dnf 5 that reads
+	laidOver []section // over those of repositories, in their order
+	root     *rootfs.FS
+	vars     map[string]string
+	main     defaults
+	seen     map[string]bool
+	costs    []int // of Sources, one each
+	order    []int // indexes of the enabled Sources
 }
 
 // defaults are the values of [main] that repositories inherit.
@@ -102,7 +103,10 @@ func (r *reader) pluginCode(root *rootfs.FS) {
 func Read(root *rootfs.FS, host family.Host) family.Reading {
 	r := &reader{
 		Reading: family.Begin(Family), root: root, seen: map[string]bool{},
-		main: defaults{enabled: true, reposDir: repoDirs, varsDir: varDirs},
+		main: defaults{enabled: true, reposDir: repoDirs, varsDir: varDirs}, five: isFive(root),
+	}
+	if r.five {
+		r.main.reposDir, r.main.varsDir = repoDirs5, varDirs5
 	}
 	conf := r.configure()
 	plugins := []string{"/etc/dnf/plugins"}
@@ -115,8 +119,12 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 		r.KeepPrograms(root, path.Clean("/"+dir), ".conf")
 	}
 	r.pluginCode(root)
-	r.Decides(root, deciding)
+	r.Decides(root, r.decides())
 	r.variables(host)
+	if r.five {
+		r.releases()
+		r.overrides()
+	}
 	if conf != nil {
 		r.sections(conf, r.config())
 	}
@@ -204,6 +212,12 @@ func baseArch(arch string) string {
 // files lists the files that dnf reads, in its order, and those that it leaves
 // aside though they look like it.
 func (r *reader) files() (read, aside []string) {
+	if r.five {
+		for _, dir := range r.main.reposDir { // none hides one of another folder
+			read = append(read, r.visible([]string{dir}, ".repo")...)
+		}
+		return read, nil
+	}
 	for _, dir := range r.main.reposDir {
 		dir = strings.TrimRight(dir, "/")
 		read = append(read, r.root.Glob(dir+"/*.repo")...)
@@ -232,10 +246,14 @@ func (r *reader) file(name string) {
 		return
 	}
 	r.Keep(info, name, text)
-	f := ini.ParseRPM(text)
+	f := r.parse(text)
+	if f.Err != nil && r.five {
+		r.Problem(name, f.Err.Line, "dnf refuses to work: "+f.Err.Message, true)
+		return
+	}
 	if f.Err != nil {
 		r.Problem(name, f.Err.Line, "dnf skips the file: "+f.Err.Message, false)
-		for _, s := range merge(f) {
+		for _, s := range r.joined(f) {
 			if s.id != "main" {
 				r.drop(name, s, source.OffAsInvalid)
 			}
@@ -264,11 +282,11 @@ func (r *reader) aside(name string) {
 	if err != nil {
 		return
 	}
-	f := ini.ParseRPM(text)
+	f := r.parse(text)
 	if f.Err != nil {
 		return
 	}
-	for _, s := range merge(f) {
+	for _, s := range r.joined(f) {
 		if s.id != "main" && s.located() {
 			r.drop(name, s, source.OffByFilename)
 		}
@@ -281,11 +299,15 @@ func (r *reader) add(file string, s section) {
 		return
 	}
 	id := r.substitute(s.id)
-	if i := strings.IndexFunc(id, func(c rune) bool { return !idChar(c) }); i >= 0 {
+	if i := strings.IndexFunc(id, func(c rune) bool { return !idChar(c) }); i >= 0 && r.five {
+		r.Problem(file, s.line, fmt.Sprintf("dnf refuses to work: the id %q may hold letters, digits and -_.: only", id), true)
+		return
+	} else if i >= 0 {
 		r.Problem(file, s.line, fmt.Sprintf("dnf skips the repository %q: its id may hold letters, digits and -_.: only", id), false)
 		r.drop(file, s, source.OffAsInvalid)
 		return
 	}
+	s = r.overridden(s)
 	src, cost := r.build(file, s)
 	switch {
 	case r.seen[id]:
@@ -293,7 +315,7 @@ func (r *reader) add(file string, s section) {
 		src.Enabled, src.DisabledBy = false, source.OffByDuplicate
 	default:
 		r.seen[id] = true
-		if t := r.substitute(plainValue(s.values["type"].text)); !slices.Contains(types, t) {
+		if t := r.substitute(r.plain(s.values["type"].text)); !r.five && !slices.Contains(types, t) {
 			r.Problem(file, s.values["type"].line, fmt.Sprintf("dnf refuses to work: repository %q has the unknown type %q", id, t), true)
 		}
 		if src.Enabled {
@@ -304,7 +326,7 @@ func (r *reader) add(file string, s section) {
 	r.access(file, &src, s)
 	if src.DisabledBy != source.OffByDuplicate {
 		for _, key := range s.keys {
-			r.holds(key, plainValue(r.substitute(s.values[key].text)), id, file, s.values[key].line)
+			r.holds(key, r.plain(r.substitute(s.values[key].text)), id, file, s.values[key].line)
 		}
 	}
 }
@@ -326,7 +348,7 @@ func (r *reader) build(file string, s section) (source.Source, int) {
 	for _, key := range s.keys {
 		e := s.values[key]
 		value := r.substitute(e.text)
-		value = plainValue(value)
+		value = r.plain(value)
 		if known(repoOptions, key) && !utf8.ValidString(value) {
 			r.Problem(file, e.line, fmt.Sprintf("dnf refuses to work: the value of %s is not UTF-8", key), true)
 			continue
@@ -339,9 +361,9 @@ func (r *reader) build(file string, s section) (source.Source, int) {
 			r.boolean(&enabled, file, e.line, key, value)
 			continue
 		case "baseurl":
-			src.URLs = masked(list(plainValue(e.text)))
-			for _, u := range list(value) {
-				if strings.HasPrefix(u, "/") {
+			src.URLs = masked(r.list(r.plain(e.text)))
+			for _, u := range r.list(value) {
+				if strings.HasPrefix(u, "/") && !r.five {
 					u = "file://" + u
 				}
 				src.EffURLs = append(src.EffURLs, family.MaskURL(u))
@@ -354,7 +376,7 @@ func (r *reader) build(file string, s section) (source.Source, int) {
 			src.Metalink = family.MaskURL(value)
 			continue
 		case "gpgkey":
-			src.SignedBy = masked(list(value))
+			src.SignedBy = masked(r.list(value))
 			continue
 		case "priority":
 			r.number(&priority, file, e.line, key, value)
@@ -397,7 +419,7 @@ func check(on bool) string {
 func (r *reader) access(file string, src *source.Source, s section) {
 	value := func(key, inherited string) string {
 		if e, ok := s.values[key]; ok {
-			return plainValue(r.substitute(e.text))
+			return r.plain(r.substitute(e.text))
 		}
 		return inherited
 	}
@@ -417,7 +439,7 @@ func (r *reader) access(file string, src *source.Source, s section) {
 	}
 	for _, key := range []string{"baseurl", "mirrorlist", "metalink"} {
 		if e, ok := s.values[key]; ok {
-			for _, u := range list(r.substitute(e.text)) {
+			for _, u := range r.list(r.substitute(e.text)) {
 				r.LoginInURL(r.root, file, u)
 			}
 		}
@@ -427,6 +449,16 @@ func (r *reader) access(file string, src *source.Source, s section) {
 // substitute puts the values of $name and ${name} in. What is put in is not
 // looked at again.
 func (r *reader) substitute(text string) string {
+	if r.five {
+		out := family.Expand(text, func(name string) (string, bool) {
+			value, ok := r.vars[name]
+			return value, ok
+		})
+		if !r.Expanding(len(out), "", 0) {
+			return text
+		}
+		return out
+	}
 	start := strings.IndexByte(text, '$')
 	if start < 0 {
 		return text

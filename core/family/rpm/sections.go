@@ -60,7 +60,7 @@ func merge(f *ini.File) []section {
 }
 
 func (r *reader) sections(f *ini.File, file string) {
-	for _, s := range merge(f) {
+	for _, s := range r.joined(f) {
 		if s.id == "main" {
 			continue
 		}

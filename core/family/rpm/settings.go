@@ -30,55 +30,109 @@ func (r *reader) config() string {
 // configure reads [main], without variables as dnf does.
 func (r *reader) configure() *ini.File {
 	name := r.config()
+	var beside []mainFile
+	if r.five {
+		beside = r.dropIns()
+	}
 	text, info, err := r.root.ReadTextInfo(name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
+		r.settle(beside)
 		return nil
 	case err != nil:
 		r.Problem(name, 0, "dnf refuses to work: its configuration cannot be read: "+family.Plain(err), true)
 		return nil
 	}
 	r.Keep(info, name, text)
-	f := ini.ParseRPM(text)
+	f := r.parse(text)
 	if f.Err != nil {
 		r.Problem(name, f.Err.Line, "dnf refuses to work: "+f.Err.Message, true)
 		return nil
 	}
-	for _, s := range merge(f) {
-		if s.id != "main" {
-			continue
-		}
-		for _, key := range s.keys {
-			v := s.values[key]
-			value, line := plainValue(v.text), v.line
-			if known(mainOptions, key) && !utf8.ValidString(value) {
-				r.Problem(name, line, fmt.Sprintf("dnf refuses to work: the value of %s is not UTF-8", key), true)
+	r.settle(append(beside, mainFile{name, f}))
+	return f
+}
+
+// mainFile is a file with settings of [main].
+type mainFile struct {
+	name string
+	text *ini.File
+}
+
+// said is a setting of [main] with where it stands.
+type said struct {
+	entry
+	file string
+}
+
+// settle takes the settings of [main] out of files, of which later ones win.
+func (r *reader) settle(files []mainFile) {
+	var keys []string
+	values := map[string]said{}
+	for _, f := range files {
+		for _, s := range r.joined(f.text) {
+			if s.id != "main" {
 				continue
 			}
-			r.setting(key, value, name, line)
-			r.holds(key, value, "", name, line)
-			switch key {
-			case "enabled":
-				r.boolean(&r.main.enabled, name, line, key, value)
-			case "gpgcheck":
-				r.boolean(&r.main.gpgcheck, name, line, key, value)
-			case "repo_gpgcheck":
-				r.boolean(&r.main.repoGPGCheck, name, line, key, value)
-			case "sslclientcert":
-				r.main.clientCert = value
-			case "username":
-				r.main.username = value
-			case "password":
-				r.main.password = value != ""
-			case "reposdir":
-				r.main.reposDir = list(value)
-			case "varsdir":
-				r.main.varsDir = list(value)
+			for _, key := range s.keys {
+				have, again := values[key]
+				if !again {
+					keys = append(keys, key)
+				}
+				if !again || valid(key, s.values[key].text) || !valid(key, have.text) {
+					values[key] = said{s.values[key], f.name}
+				}
+				r.holds(key, r.plain(s.values[key].text), "", f.name, s.values[key].line)
 			}
 		}
+		r.excluded(f.name)
 	}
-	r.excluded(name)
-	return f
+	for _, key := range keys {
+		r.mainValue(key, values[key])
+	}
+}
+
+// valid reports whether dnf takes a value for one of its key, as far as that decides: what it does
+// not take leaves what stood before.
+func valid(key, value string) bool {
+	if touching[key].kind != yesNo {
+		return true
+	}
+	switch strings.ToLower(value) {
+	case "1", "yes", "true", "on", "0", "no", "false", "off":
+		return true
+	}
+	return false
+}
+
+// mainValue takes a setting of [main].
+func (r *reader) mainValue(key string, v said) {
+	value, line, name := r.plain(v.text), v.line, v.file
+	if known(mainOptions, key) && !utf8.ValidString(value) {
+		r.Problem(name, line, fmt.Sprintf("dnf refuses to work: the value of %s is not UTF-8", key), true)
+		return
+	}
+	r.setting(key, value, name, line)
+	switch key {
+	case "enabled":
+		if !r.five { // whose repositories do not inherit it
+			r.boolean(&r.main.enabled, name, line, key, value)
+		}
+	case "gpgcheck":
+		r.boolean(&r.main.gpgcheck, name, line, key, value)
+	case "repo_gpgcheck":
+		r.boolean(&r.main.repoGPGCheck, name, line, key, value)
+	case "sslclientcert":
+		r.main.clientCert = value
+	case "username":
+		r.main.username = value
+	case "password":
+		r.main.password = value != ""
+	case "reposdir":
+		r.main.reposDir = list(value)
+	case "varsdir":
+		r.main.varsDir = list(value)
+	}
 }
 
 // boolean sets what a value says; a value that says nothing leaves it.

@@ -134,7 +134,7 @@ func (r *reader) product() string {
 }
 
 func (r *reader) expand(text string) string {
-	out := expand(text, func(name string) (string, bool) {
+	out := family.Expand(text, func(name string) (string, bool) {
 		v, ok := r.vars[name]
 		return v, ok
 	})

@@ -255,6 +255,7 @@ func (f *File) Bytes() []byte { return f.edits.Apply([]byte(f.text)) }
 type parser struct {
 	f      *File
 	open   bool // a section is open
+	last   bool // a section's name ends at the last bracket of its line
 	number int32
 }
 

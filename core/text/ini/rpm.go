@@ -35,8 +35,15 @@ func quoted(value string) bool {
 // ParseRPM reads a .repo file or dnf.conf as libdnf does: comments begin in the
 // first column only, an indented line goes on with the value before it, and one
 // pair of quotes around a value is taken off.
-func ParseRPM(text []byte) *File {
-	p := begin(text, rpmWriter, ParseRPM)
+func ParseRPM(text []byte) *File { return parseRPM(text, ParseRPM, false) }
+
+// ParseRPM5 reads such a file as libdnf5 does: names of sections are patterns there, and may hold
+// brackets.
+func ParseRPM5(text []byte) *File { return parseRPM(text, ParseRPM5, true) }
+
+func parseRPM(text []byte, parse func([]byte) *File, last bool) *File {
+	p := begin(text, rpmWriter, parse)
+	p.last = last
 	t := p.f.text
 	var e *Entry       // the entry whose value may go on
 	var firstEnd int32 // where its first line ends
@@ -100,6 +107,9 @@ func (p *parser) rpmLine(from, after int, line string, first int) *Entry {
 	last := len(strings.TrimRight(line, rpmBlank)) - 1
 	if line[first] == '[' {
 		bracket := strings.IndexByte(line, ']')
+		if p.last {
+			bracket = strings.LastIndexByte(line, ']')
+		}
 		switch {
 		case bracket < 0:
 			p.fail("missing ']'")

@@ -1,15 +1,11 @@
-package zypp
+package family
 
-import (
-	"strings"
+import "strings"
 
-	"patientlantern.example/lantern/core/family"
-)
-
-// expand puts the values of $name and ${name} in, and of ${name:-word} and
+// Expand puts the values of $name and ${name} in, and of ${name:-word} and
 // ${name:+word}, in which variables may stand too. A variable that has no value
-// stays as it is written.
-func expand(text string, vars func(string) (string, bool)) string {
+// stays as it is written. zypper and dnf 5 write variables so.
+func Expand(text string, vars func(string) (string, bool)) string {
 	if !strings.Contains(text, "$") {
 		return text
 	}
@@ -22,7 +18,7 @@ func expand(text string, vars func(string) (string, bool)) string {
 const deepest = 200
 
 // mostExpanded bounds what an expansion may come to, in bytes: no URL is as long.
-const mostExpanded = family.MostExpanded
+const mostExpanded = MostExpanded
 
 // expansion walks over a text once: where each brace is closed is known beforehand.
 type expansion struct {
