@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"strconv"
+	"strings"
 
 	"patientlantern.example/lantern/core/pkgdb"
 	"patientlantern.example/lantern/core/rootfs"
@@ -44,34 +45,87 @@ type noted map[string][]piece // repository → packages
 
 func (n noted) from(id string) ([]piece, error) { return n[id], nil }
 
-// openDNF reads where dnf's own history says that packages came from: what it did last with
-// each counts.
+// openDNF reads where dnf says that packages came from: dnf 4's history, of which what it did
+// last with each counts, and what dnf 5 notes of each package, which has the last word.
 func openDNF(root *rootfs.FS) (teller, error) {
 	have, err := installedRPMs(root)
 	if err != nil {
 		return nil, err
 	}
+	five, fiveErr := nevras(root)
 	db, err := pkgdb.OpenSQLite(root, History)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, errors.New("dnf keeps no history in " + History)
-	}
-	if err != nil {
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && fiveErr == nil:
+		return five.of(nil, have), nil
+	case errors.Is(err, fs.ErrNotExist) && errors.Is(fiveErr, fs.ErrNotExist):
+		return nil, errors.New("dnf keeps no history in " + History + " and nothing in " + Nevras)
+	case err == nil:
+		defer db.Close()
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("what dnf notes of packages cannot be read: %w", fiveErr)
+	default:
 		return nil, fmt.Errorf("dnf's history cannot be read: %w", err)
 	}
-	defer db.Close()
+	if fiveErr != nil && !errors.Is(fiveErr, fs.ErrNotExist) {
+		return nil, fmt.Errorf("what dnf notes of packages cannot be read: %w", fiveErr)
+	}
 	h := history{names: map[int64]string{}, repos: map[int64]string{}, last: map[int64]int64{}}
 	for table, take := range map[string]func(int64, []sqlitefile.Value){"rpm": h.rpm, "repo": h.repo, "trans_item": h.item} {
 		if err = db.Scan(table, take); err != nil {
 			return nil, fmt.Errorf("dnf's history cannot be read: %w", err)
 		}
 	}
-	out := noted{}
+	from := map[string]string{} // package → repository
 	for item, repo := range h.last {
-		if p, ok := have[h.names[item]]; ok {
-			out[h.repos[repo]] = append(out[h.repos[repo]], p)
+		from[h.names[item]] = h.repos[repo]
+	}
+	return five.of(from, have), nil
+}
+
+// Nevras is where dnf 5 notes which repository each installed package came from.
+const Nevras = "/usr/lib/sysimage/libdnf5/nevras.toml"
+
+// notes are what dnf 5 notes: full name, as in tern-2:1-2.noarch → repository.
+type notes map[string]string
+
+// nevras reads what dnf 5 notes. Of the file's form, TOML, it uses a line for each package:
+// "tern-2:1-2.noarch" = {from_repo = "gannet"}.
+func nevras(root *rootfs.FS) (notes, error) {
+	text, err := root.ReadText(Nevras)
+	if err != nil {
+		return nil, err
+	}
+	out := notes{}
+	for line := range strings.Lines(string(text)) {
+		name, rest, ok := strings.Cut(strings.TrimSpace(line), "=")
+		_, from, noted := strings.Cut(rest, "from_repo")
+		if !ok || !noted {
+			continue
 		}
+		from = strings.TrimLeft(from, " \t=")
+		end := strings.IndexByte(from[min(1, len(from)):], '"')
+		if !strings.HasPrefix(from, `"`) || end < 0 {
+			continue
+		}
+		out[strings.Trim(strings.TrimSpace(name), `"`)] = from[1 : 1+end]
 	}
 	return out, nil
+}
+
+// of lists the installed packages by the repository that they came from; from is what else is known
+// of packages.
+func (n notes) of(from map[string]string, have map[string]piece) noted {
+	out := noted{}
+	for key, p := range have {
+		id, ok := n[p.name+"-"+p.version+"."+p.arch]
+		if !ok {
+			id, ok = from[key]
+		}
+		if ok {
+			out[id] = append(out[id], p)
+		}
+	}
+	return out
 }
 
 // history is what counts of dnf's history.
