@@ -198,6 +198,12 @@ func FuzzOSTree(f *testing.F) {
 			}
 		})
 		_, other := index.OSTreeSignatures(data)
-		_ = errors.Join(err, other)
+		_, subs, third := index.OSTreeIndex(data)
+		for _, s := range subs {
+			if len(s.Digest) != 64 {
+				t.Fatalf("%q is no digest", s.Digest)
+			}
+		}
+		_ = errors.Join(err, other, third)
 	})
 }

@@ -57,6 +57,46 @@ func OSTree(data []byte, visit func(Package)) (s Summary, err error) {
 	return s, nil
 }
 
+// Sub is a part of a remote that an indexed summary names: its name is an architecture, or a
+// subset and an architecture.
+type Sub struct {
+	Name   string
+	Digest string // SHA-256 of the part, unpacked, in hex
+}
+
+// OSTreeIndex reads an indexed summary, summary.idx: a GVariant of the type
+// (a{s(ayaaya{sv})}a{sv}), little-endian.
+func OSTreeIndex(data []byte) (s Summary, subs []Sub, err error) {
+	list, meta, ok := pair(data, 8)
+	if !ok {
+		return s, nil, errVariant
+	}
+	entries, ok := elements(list, 8)
+	if !ok {
+		return s, nil, errVariant
+	}
+	for _, e := range entries {
+		name, body, ok := pair(e, 8)
+		id, isText := cstring(name)
+		if !ok || !isText {
+			return s, nil, errVariant
+		}
+		// Three parts of no fixed size: the ends of the first two stand behind the third.
+		end, ok := offset(body, width(len(body)))
+		if !ok || end != 32 {
+			return s, nil, errVariant
+		}
+		subs = append(subs, Sub{id, hex.EncodeToString(body[:end])})
+	}
+	values, ok := dictionary(meta)
+	if !ok {
+		return s, nil, errVariant
+	}
+	s.Modified = bigEndianTime(values["ostree.summary.last-modified"])
+	s.Expires = bigEndianTime(values["ostree.summary.expires"])
+	return s, subs, nil
+}
+
 // OSTreeSignatures are the signatures that stand beside a summary: a dictionary whose
 // "ostree.gpgsigs" is a list of them.
 func OSTreeSignatures(data []byte) ([][]byte, error) {

@@ -288,3 +288,69 @@ func TestSummariesOfFlatpak(t *testing.T) {
 	_, err = s.look(upstream.Source{Family: "flatpak", URLs: []string{"remote"}})
 	assert.Equal(t, cause.UnknownKey, kind(t, err))
 }
+
+// flatpak reads the indexed summary where there is one; what is wrong with it is told, and nothing
+// else is taken instead.
+func TestIndexedSummariesOfFlatpak(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	private := filepath.Join(s.dir, "gpg")
+	require.NoError(t, os.MkdirAll(private, 0o700))
+	s.run("gpg", "--batch", "--quick-gen-key", "--passphrase", "", "Curlew <apps@curlew.example>", "ed25519", "sign")
+	public, err := openpgp.ReadKeyRing(strings.NewReader(string(s.run("gpg", "--export"))))
+	require.NoError(t, err)
+	s.write("[Application]\nname=test.brinewick.App\nruntime=test.brinewick.Base/x86_64/1\nsdk=test.brinewick.Base/x86_64/1\n", "app", "metadata")
+	s.write("", "app", "files/.keep")
+	s.write("", "app", "export/.keep")
+	for _, arch := range []string{"x86_64", "aarch64"} {
+		s.run("flatpak", "build-export", "--no-update-summary", "--arch="+arch, "remote", "app", "stable")
+	}
+	s.run("flatpak", "build-update-repo", "--gpg-sign="+fmt.Sprintf("%X", public[0].PrimaryKey.Fingerprint), "--gpg-homedir="+private, "remote")
+	look := func() (*upstream.Found, error) {
+		return s.look(upstream.Source{Family: "flatpak", URLs: []string{"remote"}, Keys: public})
+	}
+	both := []string{"test.brinewick.App stable aarch64", "test.brinewick.App stable x86_64"}
+	found, err := look()
+	require.NoError(t, err)
+	assert.Equal(t, both, offered(found))
+	indexed := found.Digest
+
+	moved := func(from, to string) {
+		require.NoError(t, os.Rename(filepath.Join(s.dir, from), filepath.Join(s.dir, to)))
+	}
+	parts, err := filepath.Glob(filepath.Join(s.dir, "remote/summaries/*.gz"))
+	require.NoError(t, err)
+	require.Len(t, parts, 2)
+	first := "remote/summaries/" + filepath.Base(parts[0])
+	moved(first, "kept.gz")
+	_, err = look()
+	assert.Equal(t, cause.Missing, kind(t, err))
+	s.write(string(packed(t, "gz", []byte("something else"))), first)
+	_, err = look()
+	assert.Equal(t, cause.Mismatch, kind(t, err))
+	s.write("no gzip", first)
+	_, err = look()
+	assert.NotNil(t, err)
+	moved("kept.gz", first)
+
+	moved("remote/summaries/"+indexed+".idx.sig", "own.sig")
+	found, err = look()
+	require.NoError(t, err, "the other place of the signature counts")
+	assert.Equal(t, both, offered(found))
+	moved("remote/summary.idx.sig", "usual.sig")
+	_, err = look()
+	assert.Equal(t, cause.Unsigned, kind(t, err))
+	moved("usual.sig", "remote/summary.idx.sig")
+
+	_, err = s.look(upstream.Source{Family: "flatpak", URLs: []string{"remote"}})
+	assert.Equal(t, cause.UnknownKey, kind(t, err))
+	text := s.read("remote/summary.idx")
+	s.write(string(append([]byte("x"), text[1:]...)), "remote/summary.idx")
+	_, err = look()
+	assert.Equal(t, cause.BadSignature, kind(t, err))
+	require.NoError(t, os.Remove(filepath.Join(s.dir, "remote/summary.idx")))
+	found, err = look()
+	require.NoError(t, err)
+	assert.Equal(t, both, offered(found), "without an index the summary is read")
+	assert.NotEqual(t, indexed, found.Digest)
+}
