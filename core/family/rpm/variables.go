@@ -1,0 +1,133 @@
+package rpm
+
+import (
+	"path"
+	"strings"
+	"unicode/utf8"
+
+	"patientlantern.example/lantern/core/family"
+)
+
+// variables collects what stands for $name: the host's, then the files'.
+func (r *reader) variables(host family.Host) {
+	r.vars = map[string]string{}
+	if host.Arch != "" {
+		r.vars["arch"] = host.Arch
+		r.vars["basearch"] = baseArch(host.Arch)
+	}
+	for _, release := range []string{host.OSRelease, host.Release} {
+		if release != "" {
+			r.vars["releasever"] = release
+		}
+	}
+	for _, dir := range r.main.varsDir {
+		r.Variables(r.root, path.Clean("/"+dir), func(name, file string, text []byte) {
+			if !validPrefix(text, 8192) {
+				r.Problem(file, 1, "dnf refuses to work: the variable is not UTF-8", true)
+				return
+			}
+			value := string(text)
+			if i := strings.IndexAny(value, "\r\n"); i >= 0 {
+				value = value[:i]
+			}
+			r.vars[name] = value
+		})
+	}
+}
+
+// validPrefix reports whether the first n bytes are UTF-8; the last letter may be cut.
+func validPrefix(text []byte, n int) bool {
+	cut := len(text) > n
+	if cut {
+		text = text[:n]
+	}
+	for len(text) > 0 {
+		c, size := utf8.DecodeRune(text)
+		if c == utf8.RuneError && size == 1 {
+			return cut && !utf8.FullRune(text)
+		}
+		text = text[size:]
+	}
+	return true
+}
+
+// baseArch is $basearch for a machine's $arch.
+func baseArch(arch string) string {
+	switch arch {
+	case "i386", "i486", "i586", "i686", "athlon", "geode":
+		return "i386"
+	case "amd64", "ia32e":
+		return "x86_64"
+	case "armv5tejl", "armv5tel", "armv5tl", "armv6l", "armv7l", "armv8l":
+		return "arm"
+	case "armv6hl", "armv7hl", "armv7hnl", "armv8hl":
+		return "armhfp"
+	case "ppc64iseries", "ppc64p7", "ppc64pseries":
+		return "ppc64"
+	}
+	return arch
+}
+
+// substitute puts the values of $name and ${name} in. What is put in is not
+// looked at again.
+func (r *reader) substitute(text string) string {
+	if r.five {
+		out := family.Expand(text, func(name string) (string, bool) {
+			value, ok := r.vars[name]
+			return value, ok
+		})
+		if !r.Expanding(len(out), "", 0) {
+			return text
+		}
+		return out
+	}
+	start := strings.IndexByte(text, '$')
+	if start < 0 {
+		return text
+	}
+	var out strings.Builder
+	at := 0 // what stands before is written
+	for start >= 0 {
+		name := start + 1
+		if name >= len(text) {
+			break
+		}
+		bracket := text[name] == '{'
+		if bracket {
+			if name++; name >= len(text) {
+				break
+			}
+		}
+		end := name
+		for end < len(text) &&
+			(text[end] == '_' || text[end] >= '0' && text[end] <= '9' || text[end] >= 'a' && text[end] <= 'z' ||
+				text[end] >= 'A' && text[end] <= 'Z') {
+			end++
+		}
+		if bracket && end == len(text) {
+			break
+		}
+		if !bracket || text[end] == '}' {
+			if value, ok := r.vars[text[name:end]]; ok {
+				if bracket {
+					end++
+				}
+				out.WriteString(text[at:start])
+				out.WriteString(value)
+				at = end
+				if out.Len() > family.MostExpanded {
+					r.Expanding(out.Len(), "", 0)
+					return text
+				}
+			}
+		}
+		if start = strings.IndexByte(text[end:], '$'); start >= 0 {
+			start += end
+		}
+	}
+	out.WriteString(text[at:])
+	if !r.Expanding(out.Len(), "", 0) {
+		return text
+	}
+	return out.String()
+}
