@@ -228,6 +228,6 @@ func (a *app) showComparison(c comparison, hosts bool) {
 			a.out.Paint(view.Bold, view.Count(len(g.Hosts), "host gets", "hosts get")+" other files:"),
 			someNames(g.Hosts, 8),
 		)
-		a.out.Diff(2, shortKeysInDiff(g.Diff))
+		a.out.Diff(2, view.FoldKeys(g.Diff))
 	}
 }

@@ -153,7 +153,7 @@ func (a *app) showPreview(p api.Preview) {
 		}
 		if g.Diff != "" {
 			a.out.Printf("")
-			a.out.Diff(2, shortKeysInDiff(g.Diff))
+			a.out.Diff(2, view.FoldKeys(g.Diff))
 		}
 	}
 }
@@ -238,33 +238,6 @@ func someOf(some []string, all int) string {
 		out += fmt.Sprintf(" and %d more", all-len(some))
 	}
 	return out
-}
-
-// shortKeysInDiff folds the inner lines of armoured keys: nobody reads them. The
-// fingerprint is in the policy, and --format json has every line.
-func shortKeysInDiff(diff string) string {
-	var out strings.Builder
-	inside, folded := false, 0
-	for line := range strings.Lines(diff) {
-		switch {
-		case strings.Contains(line, "-----BEGIN PGP PUBLIC KEY BLOCK-----"), strings.Contains(line, "-----BEGIN CERTIFICATE-----"):
-			inside, folded = true, 0
-			out.WriteString(line)
-		case inside && strings.Contains(line, "-----END "):
-			inside = false
-			what := "key"
-			if strings.Contains(line, "CERTIFICATE") {
-				what = "certificate"
-			}
-			fmt.Fprintf(&out, "%s … %d lines of the %s …\n%s", line[:1], folded, what, line)
-		case inside && (line[0] == '+' || line[0] == '-' || line[0] == ' '):
-			folded++
-		default:
-			inside = false
-			out.WriteString(line)
-		}
-	}
-	return out.String()
 }
 
 // unsure begins a line about hosts of which something is not known.

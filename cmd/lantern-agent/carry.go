@@ -55,7 +55,7 @@ func carryCommand(root *string) *cobra.Command {
 				if diff == "" {
 					out.Printf("Nothing would change.")
 				}
-				out.Diff(0, diff)
+				out.Diff(0, view.FoldKeys(diff))
 				return nil
 			}
 			rep, err := h.CarryExport(cmd.Context(), text, log)
@@ -63,7 +63,7 @@ func carryCommand(root *string) *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&export, "export", "", "file that lantern host export wrote")
-	cmd.Flags().BoolVar(&dry, "dry-run", false, "show what would change, and change nothing")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "show what would change, keys folded, and change nothing")
 	cmd.Flags().BoolVar(&undo, "undo", false, "take the newest change back")
 	return cmd
 }
