@@ -122,13 +122,13 @@ var table = []rule{
 	),
 	on(
 		WeakKey,
-		`signing key on \S+ is not bound`,
+		`signing key on \S+ is not bound|untrusted public key algorithm`,
 		"it is signed by a key that the host takes for too weak, or that is not bound together well",
 		"ask the vendor for a key of today (bound together with SHA-256, no DSA, no short RSA), and add it with succeeds:",
 	),
 	on(
 		BadSignature,
-		`message has been manipulated|policy rejected non-revocation signature`,
+		`message has been manipulated|policy rejected non-revocation signature|untrusted digest algorithm|\bbadsig\b|at least one invalid signature`,
 		"the signature does not fit what came, or is made in a way that can be forged",
 		"it may be a broken mirror, or somebody in between; ask the vendor before going on",
 	),

@@ -26,7 +26,8 @@ type Reading struct {
 // marks are files of this machine by which a reading knows of what kind its package managers are.
 var marks = sync.OnceValue(func() (out []string) {
 	for _, pattern := range []string{
-		"/usr/bin/apt-key", "/usr/lib/apt/methods/sqv", "/usr/lib*/libalpm.so.*", "/usr/lib/*/libalpm.so.*", "/usr/lib*/libzypp.so.*",
+		"/usr/bin/apt-key", "/usr/lib/apt/methods/sqv", "/usr/lib/apt/methods/gpgv",
+		"/usr/lib*/libalpm.so.*", "/usr/lib/*/libalpm.so.*", "/usr/lib*/libzypp.so.*",
 		"/usr/lib/*/libzypp.so.*",
 	} {
 		names, err := filepath.Glob(pattern)
@@ -41,12 +42,19 @@ var marks = sync.OnceValue(func() (out []string) {
 // Inside reads a root folder and closes it. The programs that are asked about it are this
 // machine's, so what tells their kind is put there.
 func Inside(root string, read func(*rootfs.FS) family.Reading) (family.Reading, error) {
-	for _, name := range marks() {
-		name = filepath.Join(root, name)
+	for _, mark := range marks() {
+		var text []byte
+		if mark == "/usr/bin/apt-key" { // a script, and looked into
+			var err error
+			if text, err = os.ReadFile(mark); err != nil {
+				return family.Reading{}, err
+			}
+		}
+		name := filepath.Join(root, mark)
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 			return family.Reading{}, err
 		}
-		if err := os.WriteFile(name, nil, 0o644); err != nil {
+		if err := os.WriteFile(name, text, 0o644); err != nil {
 			return family.Reading{}, err
 		}
 	}

@@ -44,7 +44,7 @@ func (r *reader) agree(s *source.Source, oneLine bool) {
 				r.releases[key] = &w
 				continue
 			}
-			if what := have.contradicts(&want, r.sqv); what != "" {
+			if what := have.contradicts(&want, r.way != byAptKey); what != "" {
 				r.Problem(
 					"",
 					0,

@@ -32,11 +32,11 @@ func (r *reader) configure() {
 	for _, name := range spelled {
 		r.conf.Set(name, "")
 	}
-	if r.sqv {
+	if r.way != byAptKey {
 		r.conf.Set("APT::Key", "")
 	}
 	for _, t := range touching {
-		if r.sqv && t.Name == "Dir::Etc::trusted" {
+		if r.way != byAptKey && t.Name == "Dir::Etc::trusted" {
 			continue // there is none any more, but where somebody sets it
 		}
 		if strings.HasPrefix(t.Name, "Dir") && t.Default != "" || t.Name == "APT::Sandbox::User" {

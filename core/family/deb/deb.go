@@ -51,7 +51,7 @@ type reader struct {
 	confStop  bool // apt reads no further
 	pairs     int  // of URL and suite that were compared
 
-	sqv       bool                // apt has its signatures checked by sqv, and has no apt-key
+	way       keyWay              // how apt takes keys
 	early     map[string]textFile // files with keys that were read before anything else
 	earlyKeys func()              // waits until their keys are known
 }
@@ -68,7 +68,7 @@ type release struct {
 // Read reads apt's sources and keys off a root. architectures are dpkg's names
 // for those of the host, its native one first.
 func Read(root *rootfs.FS, architectures []string) family.Reading {
-	r := &reader{Reading: family.Begin(Family), root: root, archs: architectures, releases: map[string]*release{}, sqv: asksSQV(root)}
+	r := &reader{Reading: family.Begin(Family), root: root, archs: architectures, releases: map[string]*release{}, way: wayOf(root)}
 	r.configure()
 	r.keysAhead()
 	r.Decides(root, deciding)

@@ -171,7 +171,7 @@ type keyReader struct {
 
 // trusted adds the files of which every key is trusted for everything, in apt's order.
 func (k *keyReader) trusted() {
-	if f := k.add(k.conf.File("Dir::Etc::trusted"), source.ScopeAny, false); f != nil && k.sqv {
+	if f := k.add(k.conf.File("Dir::Etc::trusted"), source.ScopeAny, false); f != nil && k.way != byAptKey {
 		f.why = cmp.Or(f.why, wholeForm(f.name, f.text))
 	}
 	dir := k.conf.File("Dir::Etc::trustedparts")
@@ -179,7 +179,7 @@ func (k *keyReader) trusted() {
 		return
 	}
 	form := trustedForm
-	if k.sqv {
+	if k.way != byAptKey {
 		form = wholeForm
 	}
 	for _, name := range k.listed(dir) {
@@ -241,7 +241,7 @@ func (k *keyReader) add(name, scope string, must bool) *keyFile {
 func (k *keyReader) understand() {
 	k.earlyKeys()
 	taken := k.taken
-	if k.sqv {
+	if k.way == bySQV {
 		taken = k.takenWhole
 	}
 	k.describe(taken())
@@ -314,8 +314,10 @@ func (k *keyReader) taken() []found {
 		if f.why != "" {
 			continue
 		}
-		text, ok := packets(f.name, f.text)
+		text, ok := k.packets(&f)
 		switch {
+		case !ok && k.way == byGPGV:
+			out[i].why = "its armour is damaged, and apt finds no key in it"
 		case !ok:
 			out[i].why = damaged
 			if f.part {
@@ -339,6 +341,10 @@ func (k *keyReader) taken() []found {
 		}
 	}
 	k.together(out, parts, streams[len(out)])
+	if k.way == byGPGV {
+		k.missedBeside(out)
+		k.asserted(out)
+	}
 	for i := range out {
 		if f := &k.files[i]; stop != "" && f.scope == source.ScopeAny && f.name != stop {
 			out[i] = found{why: "apt-key gives up at " + stop + ", whose armour is damaged"}

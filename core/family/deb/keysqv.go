@@ -2,7 +2,10 @@ package deb
 
 import (
 	"bytes"
+	"encoding/base64"
+	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -11,18 +14,58 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-// How apt takes the keys out of files since 2.9.15, which has no apt-key: it hands the files to
-// sqv as they are. sqv reads a file whole or not at all, and one that it cannot read ends the
-// check of every source that it is asked for. keyuse_test.go asks the apt-get that is there.
+// How apt takes the keys out of files since 2.9.15, which has no apt-key. Where it is built with
+// sqv it hands the files to it as they are: sqv reads a file whole or not at all, and one that it
+// cannot read ends the check of every source that it is asked for. Else it takes the armour off
+// itself, and gpgv reads what comes of it. keyuse_test.go asks the apt-get that is there.
 
-// asksSQV reports whether the root's apt is of that kind. A root without apt is taken for one
-// of before.
-func asksSQV(root *rootfs.FS) bool {
-	if _, err := root.Stat("/usr/lib/apt/methods/sqv"); err != nil {
-		return false
+// keyWay is how a root's apt takes keys.
+type keyWay uint8
+
+const (
+	byAptKey keyWay = iota // and gpgv: apt up to 2.9, and roots without apt
+	bySQV
+	byGPGV
+)
+
+const aptKey = "/usr/bin/apt-key"
+
+func wayOf(root *rootfs.FS) keyWay {
+	if _, err := root.Stat(aptKey); err == nil {
+		return byAptKey
 	}
-	_, err := root.Stat("/usr/bin/apt-key")
-	return err != nil
+	if _, err := root.Stat("/usr/lib/apt/methods/sqv"); err == nil {
+		return bySQV
+	}
+	if _, err := root.Stat("/usr/lib/apt/methods/gpgv"); err == nil {
+		return byGPGV
+	}
+	return byAptKey
+}
+
+// unarmoured takes the armour off as an apt does that calls gpgv itself: blanks around lines do not
+// count, headers end at an empty line, and a block that does not end gives nothing.
+func unarmoured(text []byte) (out []byte, ok bool) {
+	var letters []byte
+	state := 0
+	for line := range bytes.Lines(text) {
+		line = bytes.TrimSpace(line)
+		switch {
+		case string(line) == keyBlock:
+			letters, state = nil, 1
+		case bytes.HasPrefix(line, []byte("-----END")) && state == 2:
+			packets, err := base64.StdEncoding.DecodeString(string(letters))
+			if err != nil {
+				return nil, false
+			}
+			out, state = append(out, packets...), 0
+		case len(line) == 0 && state == 1:
+			state = 2
+		case state == 2 && len(line) > 0 && line[0] != '=':
+			letters = append(letters, line...)
+		}
+	}
+	return out, state == 0 && out != nil
 }
 
 // wholeForm says why such an apt passes a file over that stands where every key is trusted;
@@ -87,6 +130,64 @@ func (k *keyReader) takenWhole() []found {
 	return out
 }
 
+// packets are what apt hands to gpgv of a key file; ok is false where nothing can be made of it.
+func (k *keyReader) packets(f *keyFile) (out []byte, ok bool) {
+	switch {
+	case k.way == byAptKey:
+		return packets(f.name, f.text, k.keepsReturns)
+	case extension(f.name) == "asc":
+		return unarmoured(f.text)
+	}
+	return f.text, true
+}
+
+// asserted marks keys by which such an apt takes no signature, since their kind is too weak for it:
+// what apt.conf says otherwise of APT::Key::Assert-Pubkey-Algo is not judged.
+func (k *keyReader) asserted(out []found) {
+	if k.conf.Get("APT::Key::Assert-Pubkey-Algo", "") != "" {
+		return
+	}
+	for i := range out {
+		for n := range out[i].keys {
+			key := &out[i].keys[n]
+			var bits int
+			_, err := fmt.Sscanf(key.Algorithm, "rsa%d", &bits)
+			signs := slices.ContainsFunc(key.Subkeys, func(s source.Subkey) bool { return s.CanSign })
+			if key.Used && !signs && (err == nil && bits < 2048 || strings.HasPrefix(key.Algorithm, "dsa")) {
+				key.Used, key.UnusedBecause = false, "apt takes no signature by a key of this kind ("+key.Algorithm+")"
+			}
+		}
+	}
+}
+
+// keepsReturns reports whether the root's apt-key takes a carriage return for a part of its line:
+// since 2.7 it takes them out.
+func (k *keyReader) keepsReturns() bool {
+	text, err := k.root.ReadText(aptKey)
+	return err != nil || !bytes.Contains(text, []byte(`gsub(/\r/`))
+}
+
+// missedBeside tells of files that are not used since another one that the same source names is
+// not there, or cannot be read.
+func (k *keyReader) missedBeside(out []found) {
+	stop := map[string]string{}
+	for name := range k.missed {
+		stop[name] = "it is not there, or cannot be opened"
+	}
+	for i := range k.files {
+		if f := &k.files[i]; f.why != "" && f.why != source.NotNamed {
+			stop[f.name] = f.why
+		}
+	}
+	named := k.givenUp(stop)
+	for i := range k.files {
+		f := &k.files[i]
+		if at := named[f.name]; f.scope != source.ScopeAny && f.why == "" && at != "" && at != f.name {
+			out[i] = found{why: "apt gives up at " + at + " that the same source names: " + stop[at]}
+		}
+	}
+}
+
 // givenUp tells of each file that sources name at which other one sqv gives up for all of them;
 // nothing where one of them is checked.
 func (k *keyReader) givenUp(stop map[string]string) map[string]string {
@@ -118,7 +219,7 @@ func (k *keyReader) givenUp(stop map[string]string) map[string]string {
 // embedded reads the key in the Signed-By of a source, as the root's apt does.
 func (r *reader) embedded(s *source.Source, text []byte) ([]source.Key, error) {
 	block := EmbeddedKeys(text, s.Line)
-	if !r.sqv {
+	if r.way != bySQV {
 		return keyring.Read(block, family.KeysAt(r.root))
 	}
 	got := keyring.ReadWhole([][]byte{block}, family.KeysAt(r.root))[0]

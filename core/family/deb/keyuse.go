@@ -35,7 +35,13 @@ func trustedForm(name string, text []byte) string {
 
 // packets are what apt hands to gpgv of a key file; ok is false where apt-key gives up at
 // it.
-func packets(name string, text []byte) (out []byte, ok bool) {
+func packets(name string, text []byte, keepsReturns func() bool) (out []byte, ok bool) {
+	if bytes.IndexByte(text, '\r') >= 0 && !keepsReturns() {
+		clean := bytes.ReplaceAll(text, []byte("\r"), nil)
+		if extension(name) == "asc" {
+			return dearmor(clean)
+		}
+	}
 	switch extension(name) {
 	case "asc":
 		return dearmor(text)
