@@ -47,6 +47,9 @@ func (h *Host) apt(c *Choice, name string) {
 	var list []*weighed
 	for i := range c.Offers {
 		o := &c.Offers[i]
+		if o.Out != "" {
+			continue
+		}
 		p := files[o.Use]
 		o.Priority = &p
 		j := slices.IndexFunc(list, func(w *weighed) bool { return version.Deb(w.version, o.Version) == 0 })
@@ -89,6 +92,33 @@ func (h *Host) apt(c *Choice, name string) {
 		best, at = w, w.priority
 	}
 	h.aptSettle(c, name, best, len(list) > 0)
+}
+
+// limits is the version of apt since which a source may say what is taken from it.
+const limits = "3.1.0"
+
+// limited says why a source of apt's gives no package of a name; empty where it does, or says nothing
+// of it: Include and Exclude name packages, and an older apt passes over both.
+func (h *Host) limited(use int, name string) string {
+	u := &h.Uses[use]
+	if u.Family != deb.Family || u.At >= len(h.Survey.Sources) || version.Deb(h.Survey.Traits.Tools["apt"], limits) < 0 {
+		return ""
+	}
+	s := &h.Survey.Sources[u.At]
+	if s.Family != deb.Family || s.File != u.File {
+		return ""
+	}
+	named := func(option string) (given, is bool) {
+		words := strings.FieldsFunc(s.Options[option], func(c rune) bool { return c == ',' || c == ' ' || c == '\n' || c == '\t' })
+		return len(words) > 0, slices.Contains(words, name)
+	}
+	if given, is := named("include"); given && !is {
+		return "not among what is included from there"
+	}
+	if _, is := named("exclude"); is {
+		return "excluded by " + s.File
+	}
+	return ""
 }
 
 // aptSettle says what becomes of what is installed; some is whether there is any version.

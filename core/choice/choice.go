@@ -169,6 +169,7 @@ func (h *Host) leaveOut(c *Choice, name string) {
 	}
 	for i := range c.Offers {
 		o := &c.Offers[i]
+		o.Out = h.limited(o.Use, name)
 		id := h.Uses[o.Use].ID
 		in := !included[id] && !included[""]
 		for j := range h.Survey.Holds {

@@ -1,0 +1,44 @@
+package choice_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"patientlantern.example/lantern/core/choice"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/index"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/upstream"
+)
+
+// What Include and Exclude of a source say, as apt 3.3 was seen to take them: names as they are, no
+// patterns. apt 3.0 passes over both.
+func TestASourceMaySayWhatIsTakenFromIt(t *testing.T) {
+	t.Parallel()
+	for _, x := range []struct{ apt, options, name, taken string }{
+		{"3.3.5", "", "tern", "1"},
+		{"3.3.5", "[include=tern]", "tern", "1"},
+		{"3.3.5", "[include=tern]", "gull", ""},
+		{"3.3.5", "[include=tern,skua]", "skua", "1"},
+		{"3.3.5", "[include=t*]", "tern", ""},
+		{"3.3.5", "[exclude=tern]", "tern", ""},
+		{"3.3.5", "[exclude=TERN]", "tern", "1"},
+		{"3.3.5", "[exclude=tern]", "gull", "1"},
+		{"3.0.4", "[include=tern]", "gull", "1"},
+		{"", "[exclude=tern]", "tern", "1"},
+	} {
+		r := deb.ParseDoc("/etc/apt/sources.list", []byte("deb "+x.options+" http://archive.skerry.example/skerry mussel main\n"), []string{"amd64"})
+		s := &source.Survey{
+			Traits:  source.Traits{Architectures: []string{"amd64"}, Tools: map[string]string{"apt": x.apt}},
+			Sources: r.Sources,
+		}
+		h := &choice.Host{Survey: s, Uses: upstream.Uses(s)}
+		c := h.Choose("deb", x.name, []choice.Offered{{Package: index.Package{Name: x.name, Version: "1", Arch: "amd64"}}}, "")
+		got := ""
+		if c.Taken != nil {
+			got = c.Taken.Version
+		}
+		assert.Equal(t, x.taken, got, "%+v %+v", x, c)
+	}
+}
