@@ -117,6 +117,7 @@ type keyFile struct {
 	part        bool // of a folder whose files are read as one
 	text        []byte
 	why         string // apt passes it over; empty where it does not
+	form        string // why apt passes it over in that folder, whatever sources name
 }
 
 // keys lists the keys of the host, with whether apt really uses each.
@@ -172,7 +173,7 @@ type keyReader struct {
 // trusted adds the files of which every key is trusted for everything, in apt's order.
 func (k *keyReader) trusted() {
 	if f := k.add(k.conf.File("Dir::Etc::trusted"), source.ScopeAny, false); f != nil && k.way != byAptKey {
-		f.why = cmp.Or(f.why, wholeForm(f.name, f.text))
+		f.form = wholeForm(f.name, f.text)
 	}
 	dir := k.conf.File("Dir::Etc::trustedparts")
 	if dir == "" || dir == "/dev/null" {
@@ -185,8 +186,7 @@ func (k *keyReader) trusted() {
 	for _, name := range k.listed(dir) {
 		if partName(name) {
 			if f := k.add(path.Join(dir, name), source.ScopeAny, false); f != nil {
-				f.part = true
-				f.why = cmp.Or(f.why, form(name, f.text))
+				f.part, f.form = true, form(name, f.text)
 			}
 		}
 	}
@@ -310,8 +310,9 @@ func (k *keyReader) taken() []found {
 	var parts []part
 	stop := "" // a file at which apt-key gives up, for every source without a key of its own
 	for i, f := range k.files {
-		out[i].why = "apt does not take it out of a file of this form"
-		if f.why != "" {
+		out[i].why = cmp.Or(f.form, "apt does not take it out of a file of this form")
+		inFolder := f.part && f.form == ""
+		if f.why != "" || !inFolder && f.form != "" && !k.named[f.name] {
 			continue
 		}
 		text, ok := k.packets(&f)
@@ -320,14 +321,17 @@ func (k *keyReader) taken() []found {
 			out[i].why = "its armour is damaged, and apt finds no key in it"
 		case !ok:
 			out[i].why = damaged
-			if f.part {
+			if inFolder {
 				stop = f.name
 			}
-		case f.part:
-			parts = append(parts, part{i, len(whole), len(whole) + len(text)})
-			whole = append(whole, text...)
 		default:
-			alone[i] = text
+			if inFolder {
+				parts = append(parts, part{i, len(whole), len(whole) + len(text)})
+				whole = append(whole, text...)
+			}
+			if !inFolder || k.named[f.name] { // a source that names it has it read alone
+				alone[i] = text
+			}
 		}
 	}
 	streams := keyring.ReadRings(append(alone, whole), family.KeysAt(k.root))
@@ -340,6 +344,7 @@ func (k *keyReader) taken() []found {
 			out[i].keys = append(out[i].keys, key.Key)
 		}
 	}
+	byName := slices.Clone(out)
 	k.together(out, parts, streams[len(out)])
 	if k.way == byGPGV {
 		k.missedBeside(out)
@@ -348,6 +353,9 @@ func (k *keyReader) taken() []found {
 	for i := range out {
 		if f := &k.files[i]; stop != "" && f.scope == source.ScopeAny && f.name != stop {
 			out[i] = found{why: "apt-key gives up at " + stop + ", whose armour is damaged"}
+		}
+		if f := &k.files[i]; f.part && k.named[f.name] && len(byName[i].keys) > 0 {
+			out[i].keys = byName[i].keys
 		}
 	}
 	return out

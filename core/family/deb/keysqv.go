@@ -97,37 +97,48 @@ func (k *keyReader) takenWhole() []found {
 		stop[name] = "it is not there, or cannot be opened"
 	}
 	whole := keyring.ReadWhole(texts, family.KeysAt(k.root))
-	folder := "" // the file of the folders at which sqv gives up
+	folder := "" // the file of the folder at which sqv gives up
 	for i := range k.files {
 		f := &k.files[i]
 		switch err := whole[i].Err; {
 		case err != nil:
 			stop[f.name] = err.Error()
-			out[i] = found{why: "sqv, which checks signatures for apt, reads nothing of it: " + err.Error(), trouble: err.Error()}
-			if f.why == source.NotNamed {
-				f.why = out[i].why
-			}
-			if f.scope == source.ScopeAny && folder == "" {
+			if f.scope == source.ScopeAny && f.form == "" && folder == "" {
 				folder = f.name
 			}
 		case texts[i] == nil:
 			stop[f.name] = f.why
-		case f.why == "":
-			out[i].keys = whole[i].Keys
 		}
 	}
 	named := k.givenUp(stop)
 	for i := range k.files {
-		f := &k.files[i]
-		by, at := folder, "in the same folder"
-		if f.scope != source.ScopeAny {
-			by, at = named[f.name], "that the same source names"
-		}
-		if by != "" && by != f.name && f.why == "" {
-			out[i] = found{why: "sqv gives up at " + by + " " + at + ": " + stop[by]}
-		}
+		out[i] = k.wholly(&k.files[i], whole[i], stop, folder, named)
 	}
 	return out
+}
+
+// wholly says what of a file that sqv reads counts: for the folder that it stands in, or for a source
+// that names it.
+func (k *keyReader) wholly(f *keyFile, whole keyring.Result, stop map[string]string, folder string, named map[string]string) found {
+	byName, inFolder := k.named[f.name] && named[f.name] == "", f.scope == source.ScopeAny && f.form == ""
+	switch {
+	case whole.Err != nil:
+		x := found{why: "sqv, which checks signatures for apt, reads nothing of it: " + whole.Err.Error(), trouble: whole.Err.Error()}
+		if f.why == source.NotNamed {
+			f.why = x.why
+		}
+		return x
+	case f.why != "":
+		return found{}
+	case byName, inFolder && folder == "":
+		return found{keys: whole.Keys}
+	case inFolder:
+		return found{why: "sqv gives up at " + folder + " in the same folder: " + stop[folder]}
+	case named[f.name] != "":
+		at := named[f.name]
+		return found{why: "sqv gives up at " + at + " that the same source names: " + stop[at]}
+	}
+	return found{why: f.form}
 }
 
 // packets are what apt hands to gpgv of a key file; ok is false where nothing can be made of it.

@@ -84,7 +84,11 @@ func drawn(t *rapid.T) hanging {
 			put("etc/apt/trusted.gpg", text)
 		case 1:
 			text := key(i)
-			put("etc/apt/trusted.gpg.d/"+rapid.SampledFrom([]string{"a.gpg", "b.gpg", "c.asc", "d.asc", ".hidden.gpg", ".hidden.asc", "e.pgp", "f", "g.GPG", "h+i.gpg", "spaces in it.gpg", "j.gpg~"}).Draw(t, "name"), text)
+			name := "etc/apt/trusted.gpg.d/" + rapid.SampledFrom([]string{"a.gpg", "b.gpg", "c.asc", "d.asc", ".hidden.gpg", ".hidden.asc", "e.pgp", "f", "g.GPG", "h+i.gpg", "spaces in it.gpg", "j.gpg~"}).Draw(t, "name")
+			put(name, text)
+			if rapid.IntRange(0, 2).Draw(t, "named too") == 0 && !strings.Contains(name, " ") {
+				by = "[signed-by=/" + name + "] "
+			}
 		default:
 			text := key(i)
 			name := fmt.Sprintf("/etc/apt/keyrings/%d%s", i, rapid.SampledFrom([]string{".gpg", ".asc", ".pgp", "", ".key", ".ASC"}).Draw(t, "name"))

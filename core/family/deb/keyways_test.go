@@ -72,6 +72,10 @@ func TestAKeyFileThatSQVCannotReadTakesOthersAlong(t *testing.T) {
 		"one that a source names lost": {map[string]string{key + "a": good(0), "etc/apt/sources.list": "deb [signed-by=/etc/apt/keyrings/a,/etc/apt/keyrings/b] http://h.example/ x y\n"}, 0},
 		"another source names it alone": {map[string]string{key + "a": good(0), key + "b": "nonsense",
 			"etc/apt/sources.list": "deb [signed-by=/etc/apt/keyrings/a,/etc/apt/keyrings/b] http://h.example/ x y\ndeb [signed-by=/etc/apt/keyrings/a] http://g.example/ x y\n"}, 1},
+		"one of the folder that a source names is read alone": {map[string]string{folder + "a.asc": good(0), folder + "b.gpg": "\x99nonsense",
+			"etc/apt/sources.list": "deb [signed-by=/etc/apt/trusted.gpg.d/a.asc] http://h.example/ x y\n"}, 1},
+		"one of the folder in another form, which a source names": {map[string]string{folder + "a.gpg": good(0),
+			"etc/apt/sources.list": "deb [signed-by=/etc/apt/trusted.gpg.d/a.gpg] http://h.example/ x y\n"}, 1},
 		"trusted.gpg is not asked": {map[string]string{"etc/apt/trusted.gpg": good(0)}, 0},
 	} {
 		root := t.TempDir()
