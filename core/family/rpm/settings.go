@@ -95,14 +95,19 @@ func (r *reader) settle(files []mainFile) {
 // valid reports whether dnf takes a value for one of its key, as far as that decides: what it does
 // not take leaves what stood before.
 func valid(key, value string) bool {
-	if touching[key].kind != yesNo {
-		return true
-	}
+	_, ok := truth(value)
+	return ok || touching[key].kind != yesNo
+}
+
+// truth reads a value as dnf reads a boolean.
+func truth(value string) (on, ok bool) {
 	switch strings.ToLower(value) {
-	case "1", "yes", "true", "on", "0", "no", "false", "off":
-		return true
+	case "1", "yes", "true", "on":
+		return true, true
+	case "0", "no", "false", "off":
+		return false, true
 	}
-	return false
+	return false, false
 }
 
 // mainValue takes a setting of [main].
@@ -137,14 +142,12 @@ func (r *reader) mainValue(key string, v said) {
 
 // boolean sets what a value says; a value that says nothing leaves it.
 func (r *reader) boolean(to *bool, file string, line int, key, value string) {
-	switch strings.ToLower(value) {
-	case "1", "yes", "true", "on":
-		*to = true
-	case "0", "no", "false", "off":
-		*to = false
-	default:
+	on, ok := truth(value)
+	if !ok {
 		r.Problem(file, line, fmt.Sprintf("dnf takes no notice of %s=%s: it is neither yes nor no", key, value), false)
+		return
 	}
+	*to = on
 }
 
 // number sets what a value begins with, as a C++ stream reads it into 32 bits.

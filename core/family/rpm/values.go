@@ -43,8 +43,7 @@ func invalid(key, value string) string {
 	case slices.Contains(watched, key):
 		return "" // said where it is read
 	case slices.Contains(booleans, key):
-		switch strings.ToLower(value) {
-		case "1", "yes", "true", "on", "0", "no", "false", "off":
+		if _, ok := truth(value); ok {
 			return ""
 		}
 		return "it is neither yes nor no"
