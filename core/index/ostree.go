@@ -48,6 +48,11 @@ func OSTree(data []byte, visit func(Package)) (s Summary, err error) {
 		}
 		visit(Package{Name: p[1], Version: p[3], Arch: p[2], Commit: hex.EncodeToString(inner[8:])})
 	}
+	return summaryOf(meta)
+}
+
+// summaryOf reads what stands beside the refs, or beside the parts.
+func summaryOf(meta []byte) (s Summary, err error) {
 	values, ok := dictionary(meta)
 	if !ok {
 		return s, errVariant
@@ -88,13 +93,8 @@ func OSTreeIndex(data []byte) (s Summary, subs []Sub, err error) {
 		}
 		subs = append(subs, Sub{id, hex.EncodeToString(body[:end])})
 	}
-	values, ok := dictionary(meta)
-	if !ok {
-		return s, nil, errVariant
-	}
-	s.Modified = bigEndianTime(values["ostree.summary.last-modified"])
-	s.Expires = bigEndianTime(values["ostree.summary.expires"])
-	return s, subs, nil
+	s, err = summaryOf(meta)
+	return s, subs, err
 }
 
 // OSTreeSignatures are the signatures that stand beside a summary: a dictionary whose

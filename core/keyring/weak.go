@@ -27,13 +27,12 @@ func Weakness(e *openpgp.Entity) string {
 		if i > 0 {
 			what = "a subkey that signs is"
 		}
-		switch k.PubKeyAlgo {
-		case packet.PubKeyAlgoDSA:
-			return what + " a DSA key"
-		case packet.PubKeyAlgoRSA, packet.PubKeyAlgoRSASignOnly:
-			if bits, err := k.BitLength(); err == nil && bits < leastRSA {
-				return fmt.Sprintf("%s an RSA key of %d bits, and %d are the least", what, bits, leastRSA)
-			}
+		switch kind := tooWeak(k); {
+		case kind == "":
+		case k.PubKeyAlgo == packet.PubKeyAlgoDSA:
+			return what + " " + kind
+		default:
+			return fmt.Sprintf("%s %s, and %d are the least", what, kind, leastRSA)
 		}
 	}
 	if sig := newestSelfSignature(e); sig != nil {
@@ -42,6 +41,19 @@ func Weakness(e *openpgp.Entity) string {
 			return "its self-signature is made with SHA-1"
 		case crypto.MD5:
 			return "its self-signature is made with MD5"
+		}
+	}
+	return ""
+}
+
+// tooWeak says of what kind a key is that can be forged with enough means; empty where it cannot.
+func tooWeak(k *packet.PublicKey) string {
+	switch k.PubKeyAlgo {
+	case packet.PubKeyAlgoDSA:
+		return "a DSA key"
+	case packet.PubKeyAlgoRSA, packet.PubKeyAlgoRSASignOnly:
+		if bits, err := k.BitLength(); err == nil && bits < leastRSA {
+			return fmt.Sprintf("an RSA key of %d bits", bits)
 		}
 	}
 	return ""

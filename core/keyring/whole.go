@@ -3,11 +3,9 @@ package keyring
 import (
 	"bytes"
 	"crypto"
-	"fmt"
-	"slices"
-
 	"encoding/base64"
 	"errors"
+	"slices"
 
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 )
@@ -20,10 +18,10 @@ var (
 // marker is a packet that says nothing: RFC 9580, section 5.8.
 const marker = "\xca\x03PGP"
 
-// Whole takes the packets out of a key file as sqv does, which apt asks since 2.9.15: they are
+// wholePackets takes the packets out of a key file as sqv does, which apt asks since 2.9.15: they are
 // those of all armoured blocks, or the file itself. What is damaged is an error, and sqv then
 // takes nothing of the file; an empty one holds nothing.
-func Whole(data []byte) ([]byte, error) {
+func wholePackets(data []byte) ([]byte, error) {
 	if len(data) == 0 || isBinary(data) {
 		return data, nil
 	}
@@ -45,9 +43,9 @@ func Whole(data []byte) ([]byte, error) {
 	return out, nil
 }
 
-// whole takes a key file apart as Whole does.
+// whole takes a key file apart as sqv does.
 func whole(data []byte, at At) ([]*certificate, error) {
-	raw, err := Whole(data)
+	raw, err := wholePackets(data)
 	if err != nil {
 		return nil, err
 	}
@@ -77,17 +75,11 @@ func (c *certificate) shun() string {
 		return ""
 	}
 	const as = "sqv, which checks signatures for apt, takes none of "
-	switch curve, err := c.primary.Curve(); {
-	case err != nil:
-	case slices.Contains(shunnedCurves, curve):
+	if curve, err := c.primary.Curve(); err == nil && slices.Contains(shunnedCurves, curve) {
 		return as + "the curve " + algorithm(c.primary)
 	}
-	bits, err := c.primary.BitLength()
-	switch {
-	case c.primary.PubKeyAlgo == packet.PubKeyAlgoDSA:
-		return as + "a DSA key"
-	case err == nil && c.primary.PubKeyAlgo.CanSign() && algorithm(c.primary) == fmt.Sprintf("rsa%d", bits) && bits < leastRSA:
-		return fmt.Sprintf("%san RSA key of %d bits", as, bits)
+	if kind := tooWeak(c.primary); kind != "" {
+		return as + kind
 	}
 	own, strong := 0, 0
 	count := func(list []*packet.Signature) {

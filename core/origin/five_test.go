@@ -30,4 +30,8 @@ func TestWhatDNF5Notes(t *testing.T) {
 	got = s.look(sources, "rpm plover", "rpm fulmar")
 	assert.Empty(t, got["rpm plover"].Names, "nobody says where it came from")
 	assert.Equal(t, []string{"tide-model"}, got["rpm fulmar"].Names)
+
+	s.write("version = \"2.0\"\n[nevras.\"tide-model-2:1.2-3.noarch\"]\nfrom_repo = \"fulmar\"\n", "root/usr/lib/sysimage/libdnf5/nevras.toml")
+	got = s.look(sources, "rpm fulmar")
+	assert.Contains(t, got["rpm fulmar"].Unknown, "line 3 is of a form that is not known", "nothing is said of what was not understood")
 }

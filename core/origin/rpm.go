@@ -53,33 +53,38 @@ func openDNF(root *rootfs.FS) (teller, error) {
 		return nil, err
 	}
 	five, fiveErr := nevras(root)
-	db, err := pkgdb.OpenSQLite(root, History)
-	switch {
-	case errors.Is(err, fs.ErrNotExist) && fiveErr == nil:
-		return five.of(nil, have), nil
-	case errors.Is(err, fs.ErrNotExist) && errors.Is(fiveErr, fs.ErrNotExist):
-		return nil, errors.New("dnf keeps no history in " + History + " and nothing in " + Nevras)
-	case err == nil:
-		defer db.Close()
-	case errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("what dnf notes of packages cannot be read: %w", fiveErr)
-	default:
-		return nil, fmt.Errorf("dnf's history cannot be read: %w", err)
-	}
 	if fiveErr != nil && !errors.Is(fiveErr, fs.ErrNotExist) {
 		return nil, fmt.Errorf("what dnf notes of packages cannot be read: %w", fiveErr)
 	}
+	from, err := lastBrought(root)
+	switch {
+	case err == nil:
+	case !errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("dnf's history cannot be read: %w", err)
+	case fiveErr != nil:
+		return nil, errors.New("dnf keeps no history in " + History + " and nothing in " + Nevras)
+	}
+	return five.of(from, have), nil
+}
+
+// lastBrought tells from dnf 4's history which repository each package came from last.
+func lastBrought(root *rootfs.FS) (map[string]string, error) {
+	db, err := pkgdb.OpenSQLite(root, History)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
 	h := history{names: map[int64]string{}, repos: map[int64]string{}, last: map[int64]int64{}}
 	for table, take := range map[string]func(int64, []sqlitefile.Value){"rpm": h.rpm, "repo": h.repo, "trans_item": h.item} {
 		if err = db.Scan(table, take); err != nil {
-			return nil, fmt.Errorf("dnf's history cannot be read: %w", err)
+			return nil, err
 		}
 	}
-	from := map[string]string{} // package → repository
+	out := map[string]string{}
 	for item, repo := range h.last {
-		from[h.names[item]] = h.repos[repo]
+		out[h.names[item]] = h.repos[repo]
 	}
-	return five.of(from, have), nil
+	return out, nil
 }
 
 // Nevras is where dnf 5 notes which repository each installed package came from.
@@ -96,18 +101,19 @@ func nevras(root *rootfs.FS) (notes, error) {
 		return nil, err
 	}
 	out := notes{}
+	number := 0
 	for line := range strings.Lines(string(text)) {
-		name, rest, ok := strings.Cut(strings.TrimSpace(line), "=")
-		_, from, noted := strings.Cut(rest, "from_repo")
-		if !ok || !noted {
+		number++
+		if !strings.Contains(line, "from_repo") {
 			continue
 		}
-		from = strings.TrimLeft(from, " \t=")
-		end := strings.IndexByte(from[min(1, len(from)):], '"')
-		if !strings.HasPrefix(from, `"`) || end < 0 {
-			continue
+		name, rest, _ := strings.Cut(strings.TrimSpace(line), "=")
+		_, from, _ := strings.Cut(rest, "from_repo")
+		quoted, err := strconv.QuotedPrefix(strings.TrimLeft(from, " \t="))
+		if err != nil { // what is passed over would look as if it came from nowhere
+			return nil, fmt.Errorf("%s, line %d is of a form that is not known", Nevras, number)
 		}
-		out[strings.Trim(strings.TrimSpace(name), `"`)] = from[1 : 1+end]
+		out[strings.Trim(strings.TrimSpace(name), `"`)] = strings.Trim(quoted, `"`)
 	}
 	return out, nil
 }

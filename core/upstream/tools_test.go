@@ -243,14 +243,20 @@ func TestDatabasesOfPacman(t *testing.T) {
 	assert.Equal(t, cause.NotMetadata, kind(t, err), found)
 }
 
+// curlew makes a key of gpg's that signs for Curlew: its home folder, and the certificate.
+func (s *site) curlew() (home string, public openpgp.EntityList) {
+	home = filepath.Join(s.dir, "gpg")
+	require.NoError(s, os.MkdirAll(home, 0o700))
+	s.run("gpg", "--batch", "--quick-gen-key", "--passphrase", "", "Curlew <apps@curlew.example>", "ed25519", "sign")
+	public, err := openpgp.ReadKeyRing(strings.NewReader(string(s.run("gpg", "--export"))))
+	require.NoError(s, err)
+	return home, public
+}
+
 func TestSummariesOfFlatpak(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
-	private := filepath.Join(s.dir, "gpg")
-	require.NoError(t, os.MkdirAll(private, 0o700))
-	s.run("gpg", "--batch", "--quick-gen-key", "--passphrase", "", "Curlew <apps@curlew.example>", "ed25519", "sign")
-	public, err := openpgp.ReadKeyRing(strings.NewReader(string(s.run("gpg", "--export"))))
-	require.NoError(t, err)
+	private, public := s.curlew()
 	for i := range 40 { // so that it does not fit in what one byte counts
 		app := fmt.Sprintf("test.brinewick.App%d", i%3)
 		s.write(
@@ -294,11 +300,7 @@ func TestSummariesOfFlatpak(t *testing.T) {
 func TestIndexedSummariesOfFlatpak(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
-	private := filepath.Join(s.dir, "gpg")
-	require.NoError(t, os.MkdirAll(private, 0o700))
-	s.run("gpg", "--batch", "--quick-gen-key", "--passphrase", "", "Curlew <apps@curlew.example>", "ed25519", "sign")
-	public, err := openpgp.ReadKeyRing(strings.NewReader(string(s.run("gpg", "--export"))))
-	require.NoError(t, err)
+	private, public := s.curlew()
 	s.write("[Application]\nname=test.brinewick.App\nruntime=test.brinewick.Base/x86_64/1\nsdk=test.brinewick.Base/x86_64/1\n", "app", "metadata")
 	s.write("", "app", "files/.keep")
 	s.write("", "app", "export/.keep")

@@ -346,17 +346,18 @@ func (k *keyReader) taken() []found {
 	}
 	byName := slices.Clone(out)
 	k.together(out, parts, streams[len(out)])
+	for i := range out {
+		f := &k.files[i]
+		if stop != "" && f.scope == source.ScopeAny && f.name != stop {
+			out[i] = found{why: "apt-key gives up at " + stop + ", whose armour is damaged"}
+		}
+		if f.part && k.named[f.name] && len(byName[i].keys) > 0 {
+			out[i].keys = byName[i].keys
+		}
+	}
 	if k.way == byGPGV {
 		k.missedBeside(out)
 		k.asserted(out)
-	}
-	for i := range out {
-		if f := &k.files[i]; stop != "" && f.scope == source.ScopeAny && f.name != stop {
-			out[i] = found{why: "apt-key gives up at " + stop + ", whose armour is damaged"}
-		}
-		if f := &k.files[i]; f.part && k.named[f.name] && len(byName[i].keys) > 0 {
-			out[i].keys = byName[i].keys
-		}
 	}
 	return out
 }

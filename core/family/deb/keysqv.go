@@ -30,6 +30,9 @@ const (
 
 const aptKey = "/usr/bin/apt-key"
 
+// readsNothing begins why no key of a file counts.
+const readsNothing = "sqv, which checks signatures for apt, reads nothing of it: "
+
 func wayOf(root *rootfs.FS) keyWay {
 	if _, err := root.Stat(aptKey); err == nil {
 		return byAptKey
@@ -92,22 +95,16 @@ func (k *keyReader) takenWhole() []found {
 			texts[i] = f.text
 		}
 	}
-	stop := map[string]string{} // file → why sqv gives up at it
-	for name := range k.missed {
-		stop[name] = "it is not there, or cannot be opened"
-	}
+	stop := k.unread() // and those at which sqv gives up
 	whole := keyring.ReadWhole(texts, family.KeysAt(k.root))
 	folder := "" // the file of the folder at which sqv gives up
 	for i := range k.files {
 		f := &k.files[i]
-		switch err := whole[i].Err; {
-		case err != nil:
+		if err := whole[i].Err; err != nil {
 			stop[f.name] = err.Error()
 			if f.scope == source.ScopeAny && f.form == "" && folder == "" {
 				folder = f.name
 			}
-		case texts[i] == nil:
-			stop[f.name] = f.why
 		}
 	}
 	named := k.givenUp(stop)
@@ -123,7 +120,7 @@ func (k *keyReader) wholly(f *keyFile, whole keyring.Result, stop map[string]str
 	byName, inFolder := k.named[f.name] && named[f.name] == "", f.scope == source.ScopeAny && f.form == ""
 	switch {
 	case whole.Err != nil:
-		x := found{why: "sqv, which checks signatures for apt, reads nothing of it: " + whole.Err.Error(), trouble: whole.Err.Error()}
+		x := found{why: readsNothing + whole.Err.Error(), trouble: whole.Err.Error()}
 		if f.why == source.NotNamed {
 			f.why = x.why
 		}
@@ -181,22 +178,29 @@ func (k *keyReader) keepsReturns() bool {
 // missedBeside tells of files that are not used since another one that the same source names is
 // not there, or cannot be read.
 func (k *keyReader) missedBeside(out []found) {
-	stop := map[string]string{}
-	for name := range k.missed {
-		stop[name] = "it is not there, or cannot be opened"
-	}
-	for i := range k.files {
-		if f := &k.files[i]; f.why != "" && f.why != source.NotNamed {
-			stop[f.name] = f.why
-		}
-	}
+	stop := k.unread()
 	named := k.givenUp(stop)
 	for i := range k.files {
 		f := &k.files[i]
-		if at := named[f.name]; f.scope != source.ScopeAny && f.why == "" && at != "" && at != f.name {
+		alone := f.scope != source.ScopeAny || f.form != "" // nobody but sources asks it
+		if at := named[f.name]; alone && f.why == "" && at != "" && at != f.name {
 			out[i] = found{why: "apt gives up at " + at + " that the same source names: " + stop[at]}
 		}
 	}
+}
+
+// unread are the files that apt cannot read, with why.
+func (k *keyReader) unread() map[string]string {
+	out := map[string]string{}
+	for name := range k.missed {
+		out[name] = "it is not there, or cannot be opened"
+	}
+	for i := range k.files {
+		if f := &k.files[i]; f.why != "" && f.why != source.NotNamed {
+			out[f.name] = f.why
+		}
+	}
+	return out
 }
 
 // givenUp tells of each file that sources name at which other one sqv gives up for all of them;
@@ -237,7 +241,7 @@ func (r *reader) embedded(s *source.Source, text []byte) ([]source.Key, error) {
 	if got.Err != nil {
 		keys, _ := keyring.Read(block, family.KeysAt(r.root))
 		for i := range keys {
-			keys[i].Used, keys[i].UnusedBecause = false, "sqv, which checks signatures for apt, reads nothing of it: "+got.Err.Error()
+			keys[i].Used, keys[i].UnusedBecause = false, readsNothing+got.Err.Error()
 		}
 		return keys, got.Err
 	}

@@ -36,19 +36,19 @@ func trustedForm(name string, text []byte) string {
 // packets are what apt hands to gpgv of a key file; ok is false where apt-key gives up at
 // it.
 func packets(name string, text []byte, keepsReturns func() bool) (out []byte, ok bool) {
-	if bytes.IndexByte(text, '\r') >= 0 && !keepsReturns() {
-		clean := bytes.ReplaceAll(text, []byte("\r"), nil)
-		if extension(name) == "asc" {
-			return dearmor(clean)
+	bare := func() ([]byte, bool) {
+		if bytes.IndexByte(text, '\r') >= 0 && !keepsReturns() {
+			return dearmor(bytes.ReplaceAll(text, []byte("\r"), nil))
 		}
+		return dearmor(text)
 	}
 	switch extension(name) {
 	case "asc":
-		return dearmor(text)
+		return bare()
 	case "gpg":
 	default:
 		if line, _, _ := bytes.Cut(text, []byte("\n")); string(line) == keyBlock {
-			return dearmor(text)
+			return bare()
 		}
 	}
 	return keyring.Unbox(text), true

@@ -92,3 +92,21 @@ func TestAKeyFileThatSQVCannotReadTakesOthersAlong(t *testing.T) {
 		assert.Equal(t, x.used, used, does)
 	}
 }
+
+// Where apt calls gpgv itself, a file of the folder that only a source can use is not used where the
+// source's other file is missing; one that the folder uses too stays.
+func TestAMissingKeyFileTakesOthersAlongForGPGV(t *testing.T) {
+	t.Parallel()
+	armour, err := signers()[0].key.Public()
+	require.NoError(t, err)
+	for name, used := range map[string]bool{"etc/apt/trusted.gpg.d/a@b.asc": false, "etc/apt/trusted.gpg.d/a.asc": true} {
+		root := t.TempDir()
+		require.NoError(t, cell.Write(root, map[string]string{
+			name: armour, "usr/lib/apt/methods/gpgv": "", "var/lib/dpkg/status": "",
+			"etc/apt/sources.list": "deb [signed-by=/" + name + ",/etc/apt/keyrings/lost.asc] http://h.example/ x y\n",
+		}))
+		keys := deb.Read(rootfs.New(os.DirFS(root)), []string{"amd64"}).Keys
+		require.Len(t, keys, 1, name)
+		assert.Equal(t, used, keys[0].Used, name)
+	}
+}
