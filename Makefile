@@ -4,6 +4,10 @@ VERSION ?= 0.1.0
 GO ?= go
 LDFLAGS := -s -w -X patientlantern.example/lantern/cli.Version=$(VERSION) -X main.Version=$(VERSION)
 export CGO_ENABLED := 0
+# Tests and linters go by the same flag as what is shipped: what is compiled for one serves the other.
+export GOFLAGS := $(GOFLAGS) -trimpath
+# The console is built while Go compiles and Debian's packages are installed.
+MAKEFLAGS += --jobs=3
 
 .PHONY: shots build demo test check lint race vuln bench fuzz console types need clean lessons
 
@@ -12,7 +16,7 @@ build: bin/lantern bin/lantern-agent
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*' 2>/dev/null) go.mod go.sum $(shell find store/migrations demo/policy -type f 2>/dev/null)
 
 bin/lantern: $(GO_FILES) console/dist/index.html
-	$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern
+	$(GO) build -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern
 
 # What does not run while a host is surveyed is compiled for size: the agent stays below 12 MB.
 SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/... \
@@ -24,7 +28,7 @@ SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/
 	patientlantern.example/lantern/core/choice patientlantern.example/lantern/core/upstream patientlantern.example/lantern/core/index \
 	crypto/tls crypto/x509 net net/http
 bin/lantern-agent: $(GO_FILES)
-	$(GO) build -trimpath -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
+	$(GO) build -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
 
 CONSOLE_FILES := $(shell find console/src console/index.html console/vite.config.ts console/tsconfig.json -type f -not -name '*.test.ts' 2>/dev/null)
 

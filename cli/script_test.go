@@ -54,6 +54,7 @@ func TestScripts(t *testing.T) {
 			e.Setenv("XDG_CONFIG_HOME", filepath.Join(e.WorkDir, ".config"))
 			e.Setenv("NO_COLOR", "1")
 			e.Setenv("COLUMNS", "140")
+			e.Setenv("GOGC", os.Getenv("GOGC"))
 			return nil
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){

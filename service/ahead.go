@@ -130,7 +130,8 @@ func (b *bringsTo) into(parts []rollout.Part) {
 func (s *Service) planAhead(ctx context.Context, p *startable) {
 	var fresh []*place
 	for _, x := range p.brings.places {
-		if s.upstreams.planned.add(x, s.now().Add(askTime)) && s.upstreams.look(x.key, &x.Place).Checked == nil {
+		s.upstreams.planned.add(x, s.now().Add(askTime))
+		if s.upstreams.look(x.key, &x.Place).Checked == nil { // one that is under way is waited for
 			fresh = append(fresh, x)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -125,4 +126,34 @@ func listing(t *testing.T, root string) (out []string) {
 		return err
 	}))
 	return out
+}
+
+// A place that a host uses unsigned and that a change wants signed is one place: whoever has it
+// looked at, and when, it is told the same.
+func TestALookIsJudgedByAllWhoAsk(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t, looking)
+	r.Up("desk-1") // somebody gave it Plover's list, without a check
+	require.NoError(t, r.Upstreams.SetFault("metrics.plover.example", standin.FaultWrongKey))
+	told := func() (state string) {
+		_, err := r.Operator.Probe(ctx, nil)
+		require.NoError(t, err)
+		for _, p := range places(t, r, client.List{}).Repositories {
+			if strings.Contains(p.Address, "metrics.plover.example/apt") {
+				require.Empty(t, state, "it is one place")
+				state = p.Look.State
+			}
+		}
+		return state
+	}
+	assert.Equal(t, api.PlaceUnsigned, told(), "the host wants no signature")
+	r.Publish()
+	for range 3 {
+		_, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{Try: true})
+		require.NoError(t, err)
+		assert.Equal(t, api.PlaceTrouble, told(), "the policy wants one")
+		ro, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{Try: true})
+		require.NoError(t, err)
+		assert.Len(t, refusedOf(&ro), 1, "and nobody would begin")
+	}
 }

@@ -142,6 +142,7 @@ func (s *Service) probeOne(ctx context.Context, x *place, p *policy.Policy) {
 		u.mu.Unlock()
 		close(done)
 	}()
+	x = s.together(x)
 	look, packed := s.see(ctx, x, p, old)
 	if ctx.Err() != nil { // the service ends
 		return

@@ -51,9 +51,12 @@ func (p *planned) add(x *place, until time.Time) bool {
 	if p.of == nil {
 		p.of = map[string]*plannedPlace{}
 	}
-	_, had := p.of[x.key]
+	had := p.of[x.key]
+	if had != nil { // another policy may ask more of it
+		x = x.join(had.place)
+	}
 	p.of[x.key] = &plannedPlace{x, until}
-	return !had
+	return had == nil
 }
 
 // list are those that are planned still and that no host uses.

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"net/http"
@@ -28,33 +29,55 @@ type Upstreams struct {
 	// nobody may.
 	Admits func(vendor, opens string, r *http.Request) bool
 
-	mu     sync.RWMutex
-	files  map[string][]byte
-	faults map[string]string // vendor host → fault
-	signed map[string]string // vendor host → key, where it is not the usual one
+	mu     sync.Mutex
+	built  map[string]map[string][]byte // vendor host → path → content, of those that somebody asked for
+	faults map[string]string            // vendor host → fault
+	signed map[string]string            // vendor host → key, where it is not the usual one
 }
 
-// NewUpstreams builds the repositories, dated a little before now.
+// NewUpstreams makes the keys of the repositories. A vendor's are built when they are first
+// asked for, dated a little before that.
 func NewUpstreams(now func() time.Time) (*Upstreams, error) {
 	keys, err := Keys()
 	if err != nil {
 		return nil, err
 	}
 	u := &Upstreams{keys: keys, now: now, faults: map[string]string{}, signed: map[string]string{}}
-	return u, u.build()
+	u.again()
+	return u, nil
 }
 
 // Keys returns the keys that the repositories are signed with, by name.
 func (u *Upstreams) Keys() map[string]*Key { return u.keys }
 
-func (u *Upstreams) build() error {
+// again has every vendor's repositories built anew when they are asked for.
+func (u *Upstreams) again() { u.built = map[string]map[string][]byte{} }
+
+// of returns the files of a vendor.
+func (u *Upstreams) of(host string) (map[string][]byte, error) {
+	files, known := u.built[host]
+	if known {
+		return files, nil
+	}
+	files, err := u.build(host)
+	if err == nil && len(files) > 0 {
+		u.built[host] = files
+	}
+	return files, err
+}
+
+// build makes the repositories of a vendor.
+func (u *Upstreams) build(host string) (map[string][]byte, error) {
 	files := map[string][]byte{}
 	take := func(base string, key **Key, build func(at time.Time) (map[string][]byte, error)) error {
+		if vendor(base) != host {
+			return nil
+		}
 		at := u.now().Add(-time.Hour)
-		if k := u.keys[u.signed[vendor(base)]]; k != nil {
+		if k := u.keys[u.signed[host]]; k != nil {
 			*key = k
 		}
-		switch u.faults[vendor(base)] {
+		switch u.faults[host] {
 		case FaultExpired:
 			at = at.Add(-30 * 24 * time.Hour)
 		case FaultWrongKey:
@@ -71,31 +94,23 @@ func (u *Upstreams) build() error {
 		maps.Copy(files, built)
 		return nil
 	}
+	var errs []error
 	for _, s := range Suites(u.keys) {
-		if err := take(s.Base, &s.Key, func(at time.Time) (map[string][]byte, error) { return s.Build(at) }); err != nil {
-			return err
-		}
+		errs = append(errs, take(s.Base, &s.Key, func(at time.Time) (map[string][]byte, error) { return s.Build(at) }))
 	}
 	for _, r := range RpmRepositories(u.keys) {
-		if err := take(r.Base, &r.Key, func(at time.Time) (map[string][]byte, error) { return r.Build(at) }); err != nil {
-			return err
-		}
+		errs = append(errs, take(r.Base, &r.Key, func(at time.Time) (map[string][]byte, error) { return r.Build(at) }))
 	}
 	for _, r := range PacmanRepositories(u.keys) {
 		key := &r.Key
 		if r.Key == nil {
 			key = new(*Key)
 		}
-		if err := take(r.Base, key, func(at time.Time) (map[string][]byte, error) { return r.Build(at) }); err != nil {
-			return err
-		}
+		errs = append(errs, take(r.Base, key, func(at time.Time) (map[string][]byte, error) { return r.Build(at) }))
 	}
 	curlew := FlatpakRemote{Base: "/apps.curlew.example/repo", Key: u.keys["curlew-2025"]}
-	if err := take(curlew.Base, &curlew.Key, func(at time.Time) (map[string][]byte, error) { return curlew.Build(at) }); err != nil {
-		return err
-	}
-	u.files = files
-	return nil
+	errs = append(errs, take(curlew.Base, &curlew.Key, func(at time.Time) (map[string][]byte, error) { return curlew.Build(at) }))
+	return files, errors.Join(errs...)
 }
 
 func vendor(path string) string {
@@ -115,7 +130,8 @@ func (u *Upstreams) SetFault(vendor, fault string) error {
 	default:
 		return fmt.Errorf("there is no fault %q; faults are expired, wrong-key, 401, slow, cut, missing", fault)
 	}
-	return u.build()
+	u.again()
+	return nil
 }
 
 // Resign lets a vendor sign with another of the scenario's keys.
@@ -126,7 +142,8 @@ func (u *Upstreams) Resign(vendor, key string) error {
 		return fmt.Errorf("there is no key %q", key)
 	}
 	u.signed[vendor] = key
-	return u.build()
+	u.again()
+	return nil
 }
 
 // place is what a caller asks for: a path, behind /token/TOKEN where that opens it.
@@ -159,12 +176,16 @@ func (u *Upstreams) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusNoContent)
 		return
 	}
-	u.mu.RLock()
+	u.mu.Lock()
 	path := place(r.URL.Path)
-	data, ok := u.files[path]
+	files, err := u.of(vendor(path))
+	data, ok := files[path]
 	fault := u.faults[vendor(path)]
-	u.mu.RUnlock()
+	u.mu.Unlock()
 	switch {
+	case err != nil:
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
 	case fault == Fault401 || !u.entitled(r):
 		w.Header().Set("WWW-Authenticate", `Basic realm="packages"`)
 		http.Error(w, "a contract is needed", http.StatusUnauthorized)
@@ -194,11 +215,15 @@ const ShelfHost = "desk-1"
 
 // AttachShelf puts the shelf's media into the drive of the host whose root that is.
 func (u *Upstreams) AttachShelf(root string) error {
-	const place = "/shelf.brinewick.test"
-	u.mu.RLock()
-	defer u.mu.RUnlock()
-	for name, data := range u.files {
-		if rest, ok := strings.CutPrefix(name, place+"/"); ok {
+	const shelf = "shelf.brinewick.test"
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	files, err := u.of(shelf)
+	if err != nil {
+		return err
+	}
+	for name, data := range files {
+		if rest, ok := strings.CutPrefix(name, "/"+shelf+"/"); ok {
 			if err := write(filepath.Join(root, "srv/shelf", rest), data); err != nil {
 				return err
 			}

@@ -31,14 +31,15 @@ func (s *Store) RolloutHosts(ctx context.Context, id int64, q RolloutHostsQuery)
 	if q.Limit == 0 {
 		q.Limit = math.MaxInt
 	}
+	counts, err := s.countPlaces(ctx, id, q.Part)
+	if err != nil {
+		return nil, 0, err
+	}
 	for _, place := range placeOrder {
 		if len(q.States) > 0 && !slices.Contains(q.States, place) {
 			continue
 		}
-		count, err := s.countPlace(ctx, id, place, q.Part)
-		if err != nil {
-			return nil, 0, err
-		}
+		count := counts[place]
 		from := max(q.Offset-total, 0)
 		total += count
 		if count == 0 || from >= count || len(list) >= q.Limit {
@@ -53,14 +54,27 @@ func (s *Store) RolloutHosts(ctx context.Context, id int64, q RolloutHostsQuery)
 	return list, total, nil
 }
 
-// countPlace counts the hosts of a rollout at a place, those with part in their name.
-func (s *Store) countPlace(ctx context.Context, id int64, place rollout.State, part string) (n int, err error) {
-	query, args := "SELECT coalesce(sum(hosts), 0) FROM rollout_counts WHERE rollout = ? AND state = ?", []any{id, string(place)}
+// countPlaces counts the hosts of a rollout at each place, those with part in their name.
+func (s *Store) countPlaces(ctx context.Context, id int64, part string) (map[rollout.State]int, error) {
+	query, args := "SELECT state, sum(hosts) FROM rollout_counts WHERE rollout = ? GROUP BY state", []any{id}
 	if part != "" {
-		query, args = "SELECT count(*) FROM rollout_hosts WHERE rollout = ? AND state = ? AND instr(host, ?) > 0", append(args, part)
+		query, args = "SELECT state, count(*) FROM rollout_hosts WHERE rollout = ? AND instr(host, ?) > 0 GROUP BY state", append(args, part)
 	}
-	err = s.read.QueryRowContext(ctx, query, args...).Scan(&n)
-	return n, err
+	rows, err := s.read.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[rollout.State]int{}
+	for rows.Next() {
+		var place rollout.State
+		var hosts int
+		if err := rows.Scan(&place, &hosts); err != nil {
+			return nil, err
+		}
+		out[place] = hosts
+	}
+	return out, rows.Err()
 }
 
 func (s *Store) atPlace(ctx context.Context, id int64, place rollout.State, part string, limit, offset int) ([]RolloutHost, error) {

@@ -33,7 +33,7 @@ const MostWrites = 256
 // Store is an open database. It is safe for use by several goroutines.
 type Store struct {
 	chain  []byte // hash of the newest entry of the audit chain; the writer's own
-	read   *sql.DB
+	read   *prepared
 	write  *sql.DB
 	queue  chan job
 	done   chan struct{}
@@ -88,7 +88,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		return nil, err
 	}
 	s := &Store{
-		read:   read,
+		read:   &prepared{DB: read},
 		write:  write,
 		queue:  make(chan job, 4*MostWrites),
 		done:   make(chan struct{}),
@@ -118,7 +118,7 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 		text string
 	}{
 		{&s.put, s.write, putHostSQL}, {&s.note, s.write, noteSQL}, {&s.past.put, s.write, putPastSQL},
-		{&s.past.find, s.write, findTextSQL}, {&s.past.add, s.write, addTextSQL}, {&s.body, s.read, bodySQL},
+		{&s.past.find, s.write, findTextSQL}, {&s.past.add, s.write, addTextSQL}, {&s.body, s.read.DB, bodySQL},
 	} {
 		if *p.to, err = p.by.PrepareContext(ctx, p.text); err != nil {
 			return err

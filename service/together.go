@@ -1,0 +1,62 @@
+package service
+
+import (
+	"maps"
+	"slices"
+	"time"
+)
+
+// A place may be asked for by hosts today and by what a policy would bring, in two ways: without a
+// signature by the ones, by the policy's keys by the other. A look at it is one, and is judged by the
+// stricter of them, whoever has it made: else what is refused and what is not would hang on who
+// looked last.
+
+// join is what x and another ask of the same place. Neither is changed.
+func (x *place) join(other *place) *place {
+	if other == nil || other == x {
+		return x
+	}
+	out := *x
+	union := func(a, b map[string]bool) map[string]bool {
+		all := maps.Clone(a)
+		maps.Copy(all, b)
+		return all
+	}
+	out.names, out.contracts, out.keys = union(x.names, other.names), union(x.contracts, other.contracts), union(x.keys, other.keys)
+	out.strict = x.strict || other.strict
+	out.witnesses = slices.Clone(x.witnesses)
+	for _, w := range other.witnesses {
+		if !slices.Contains(out.witnesses, w) {
+			out.witnesses = append(out.witnesses, w)
+		}
+	}
+	if out.account == "" || out.host == "" && other.host != "" {
+		out.account, out.kind, out.host = other.account, other.kind, other.host
+	}
+	if out.authority == "" {
+		out.authority = other.authority
+	}
+	return &out
+}
+
+// at is what a policy that was looked at would ask of a place; nil where none would.
+func (p *planned) at(key string, now time.Time) *place {
+	p.Lock()
+	defer p.Unlock()
+	if x := p.of[key]; x != nil && !now.After(x.until) {
+		return x.place
+	}
+	return nil
+}
+
+// at is what the fleet asked of a place when that was worked out last; nil where nobody did.
+func (g *gathered) at(key string) *place {
+	g.Lock()
+	defer g.Unlock()
+	return g.all[key]
+}
+
+// together is what all ask of a place who are known to ask for it.
+func (s *Service) together(x *place) *place {
+	return x.join(s.gathered.at(x.key)).join(s.upstreams.planned.at(x.key, s.now()))
+}
