@@ -28,6 +28,7 @@ import (
 	"patientlantern.example/lantern/console"
 	"patientlantern.example/lantern/internal/onlyone"
 	"patientlantern.example/lantern/service"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/web"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/vault"
@@ -203,7 +204,7 @@ func firstOperator(ctx context.Context, st *store.Store) (string, error) {
 	if err != nil || len(list) > 0 {
 		return "", err
 	}
-	token, hash := service.NewToken("plo_")
+	token, hash := identity.NewToken("plo_")
 	return token, st.AddOperator(ctx, store.Operator{Name: "first", Role: store.RoleOperator, Created: time.Now()}, hash, store.Change{})
 }
 

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -41,7 +42,7 @@ func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, erro
 		if v.Survey != looked {
 			return refusal.Conflict(fmt.Sprintf("%s has changed at this moment; look again", v.Name))
 		}
-		v.Carried.Base = store.Base{Sheet: v.Carried.Sheet, Survey: v.Survey, At: s.now().UTC(), By: operatorFrom(ctx).Name, Why: why,
+		v.Carried.Base = store.Base{Sheet: v.Carried.Sheet, Survey: v.Survey, At: s.now().UTC(), By: identity.Operator(ctx).Name, Why: why,
 			Whole: s.whole(ctx, v.Survey)}
 		return nil
 	}
@@ -51,7 +52,7 @@ func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, erro
 			return nil, err
 		}
 		if err := s.compute.complete(ctx, &tried, s.now()); err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		return new(s.accepted(v, &tried)), nil
 	}
@@ -67,7 +68,7 @@ func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, erro
 		return s.store.PutHost(ctx, &v.Host, c)
 	})
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return new(s.accepted(v, row)), nil
 }

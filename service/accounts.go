@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -29,7 +30,7 @@ func (s *Service) AddAccount(ctx context.Context, in *AccountIn) (*api.Account, 
 		Name:    o.Name,
 		Title:   o.Title,
 		Desk:    strings.TrimRight(o.Desk, "/"),
-		Author:  operatorFrom(ctx).Name,
+		Author:  identity.Operator(ctx).Name,
 		Created: s.now().UTC(),
 	}
 	if err := s.keeper.AddAccount(ctx, row, o.Login, o.Password); err != nil {
@@ -72,9 +73,9 @@ func (s *Service) RemoveAccount(ctx context.Context, in *AccountPath) error {
 		)
 	}
 	if err := s.keeper.RemoveAccount(ctx, in.Name); err != nil {
-		return s.refuse(err)
+		return err
 	}
-	s.log.Info("account removed", "name", in.Name, "author", operatorFrom(ctx).Name)
+	s.log.Info("account removed", "name", in.Name, "author", identity.Operator(ctx).Name)
 	return nil
 }
 
@@ -84,6 +85,6 @@ func (s *Service) RotateSecrets(ctx context.Context, _ *struct{}) (*api.Rotated,
 	if err != nil {
 		return nil, refusal.Conflict(err.Error())
 	}
-	s.log.Info("secrets encrypted with a new key", "secrets", n, "author", operatorFrom(ctx).Name)
+	s.log.Info("secrets encrypted with a new key", "secrets", n, "author", identity.Operator(ctx).Name)
 	return &api.Rotated{Secrets: n}, nil
 }

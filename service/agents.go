@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -35,7 +36,7 @@ func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 	if !ok {
 		return nil, refusal.Of(refusal.Unreadable, "the key is not an Ed25519 key")
 	}
-	row, err := s.store.Join(ctx, hashToken(in.Token), pub, s.now(), func(row *store.Host) store.Change {
+	row, err := s.store.Join(ctx, identity.HashToken(in.Token), pub, s.now(), func(row *store.Host) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {
 				return []store.Entry{s.entry(journal.Actor{Kind: journal.ActorHost, Name: row.Name}, journal.CommandJoin, journal.KindHost, row.Name)}

@@ -262,6 +262,8 @@ func (s *Service) refusedAt(at rollout.Brought) (why *api.RefusedPlace, known bo
 	switch {
 	case l == nil || l.State == api.PlaceUnknown || l.State == api.PlaceTrouble && l.Kind.Elsewhere():
 		return nil, false
+	case l.State == api.PlaceUnsigned && at.Signed: // the look was for those who want no signature
+		return nil, false
 	case l.State == api.PlaceTrouble:
 		return &api.RefusedPlace{Key: at.Place, Says: l.Says, Remedy: l.Remedy, Checked: *l.Checked}, true
 	case l.State == api.PlaceGood && l.Found != nil && len(at.Keys) > 0 && !slices.Contains(at.Keys, l.Found.Signer):

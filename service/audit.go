@@ -32,7 +32,7 @@ func (s *Service) Audit(ctx context.Context, in *AuditIn) (*api.AuditPage, error
 	}
 	list, err := s.store.Journal(ctx, q)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	out := api.AuditPage{Entries: []api.AuditEntry{}}
 	if len(list) > in.PerPage {
@@ -60,7 +60,7 @@ func (s *Service) AuditChain(ctx context.Context, in *AuditChainIn) (*api.AuditC
 	}
 	c, err := s.store.VerifyChain(ctx, noted)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	out := api.AuditChain{Entries: c.Entries, Head: hex.EncodeToString(c.Head), Broken: c.Broken, Whole: c.Broken == 0}
 	if !c.At.IsZero() {

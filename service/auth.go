@@ -5,13 +5,11 @@ import (
 	"context"
 	"crypto"
 	"crypto/ed25519"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strings"
 	"sync"
 	"time"
 
@@ -21,20 +19,15 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
-	"patientlantern.example/lantern/store"
 )
 
-// SessionLife is how long a browser stays signed in.
-const SessionLife = 12 * time.Hour
-
+// authenticator knows hosts by the tokens that their agents sign.
 type authenticator struct {
-	store *store.Store
 	fleet *fleet
 	now   func() time.Time
 
 	mu     sync.RWMutex
 	agents map[[sha256.Size]byte]agentProof // by the hash of a token that was verified
-	people map[[32]byte]personProof
 }
 
 type agentProof struct {
@@ -43,43 +36,8 @@ type agentProof struct {
 	expires int64 // Unix milliseconds
 }
 
-type personProof struct {
-	operator store.Operator
-	until    time.Time
-}
-
-func newAuthenticator(st *store.Store, f *fleet, now func() time.Time) *authenticator {
-	return &authenticator{store: st, fleet: f, now: now, agents: map[[sha256.Size]byte]agentProof{}, people: map[[32]byte]personProof{}}
-}
-
-// NewToken makes a secret with a prefix that tells what it is for.
-func NewToken(prefix string) (token string, hash []byte) {
-	var b [32]byte
-	if _, err := rand.Read(b[:]); err != nil {
-		panic(err) // crypto/rand never fails on Linux
-	}
-	token = prefix + base64.RawURLEncoding.EncodeToString(b[:])
-	return token, hashToken(token)
-}
-
-func hashToken(token string) []byte {
-	sum := sha256.Sum256([]byte(token))
-	return sum[:]
-}
-
-// person is an operator who calls.
-type person struct{ store.Operator }
-
-// Actor is the operator in the journal.
-func (p *person) Actor() journal.Actor {
-	return journal.Actor{Kind: journal.ActorOperator, Name: p.Name}
-}
-
-func operatorFrom(ctx context.Context) store.Operator {
-	if p, is := journal.Who(ctx).(*person); is {
-		return p.Operator
-	}
-	return store.Operator{}
+func newAuthenticator(f *fleet, now func() time.Time) *authenticator {
+	return &authenticator{fleet: f, now: now, agents: map[[sha256.Size]byte]agentProof{}}
 }
 
 // Actor is the host in the journal.
@@ -90,45 +48,6 @@ func (h *host) Actor() journal.Actor {
 func agentFrom(ctx context.Context) *host {
 	h, _ := journal.Who(ctx).(*host)
 	return h
-}
-
-// operator finds out who calls, from a token or the secret of a session.
-func (a *authenticator) operator(ctx context.Context, secret string, session bool) (store.Operator, error) {
-	now := a.now()
-	hash := sha256.Sum256([]byte(secret))
-	a.mu.RLock()
-	p, ok := a.people[hash]
-	a.mu.RUnlock()
-	if ok && now.Before(p.until) {
-		return p.operator, nil
-	}
-	var o store.Operator
-	var err error
-	if session {
-		o, err = a.store.OperatorBySession(ctx, hash[:], now)
-	} else {
-		o, err = a.store.OperatorByToken(ctx, hash[:])
-	}
-	if errors.Is(err, store.ErrNotFound) {
-		return o, refusal.Of(refusal.Unknown, "the token or session is not known: sign in again, or ask another operator for a new token")
-	}
-	if err != nil {
-		return o, fmt.Errorf("looking who calls: %w", err)
-	}
-	a.mu.Lock()
-	a.people[hash] = personProof{o, now.Add(5 * time.Second)}
-	if len(a.people) > 10_000 {
-		clear(a.people)
-	}
-	a.mu.Unlock()
-	return o, nil
-}
-
-// forget drops what is remembered of people, after a change to one of them.
-func (a *authenticator) forget() {
-	a.mu.Lock()
-	clear(a.people)
-	a.mu.Unlock()
 }
 
 // agent verifies a token that an agent has signed with its own key (JWT, EdDSA).
@@ -179,16 +98,6 @@ func (a *authenticator) agent(token string) (*host, error) {
 	return h, nil
 }
 
-// Person finds out which operator calls, from a token, or from the secret of a session. The
-// context that comes back knows them.
-func (s *Service) Person(ctx context.Context, secret string, session bool) (context.Context, error) {
-	o, err := s.auth.operator(ctx, secret, session)
-	if err != nil {
-		return nil, err
-	}
-	return journal.With(ctx, &person{o}), nil
-}
-
 // Host finds out which host calls, from a token that its agent has signed. The context that
 // comes back knows it.
 func (s *Service) Host(ctx context.Context, token string) (context.Context, error) {
@@ -198,15 +107,6 @@ func (s *Service) Host(ctx context.Context, token string) (context.Context, erro
 		return nil, refusal.Of(refusal.Unknown, err.Error())
 	}
 	return journal.With(ctx, h), nil
-}
-
-// May refuses where whoever calls may not have an operation.
-func (s *Service) May(ctx context.Context, operation string) error {
-	if err := may(operatorFrom(ctx), operation); err != nil {
-		s.Refused("operator")
-		return refusal.Of(refusal.Forbidden, err.Error())
-	}
-	return nil
 }
 
 // Enter says that somebody's call is under way, until leave is called.
@@ -219,45 +119,6 @@ func (s *Service) Enter() (leave func()) {
 // worked out ahead.
 func (s *Service) Opened() {
 	s.opened.Do(func() { s.background(s.gatherAhead) })
-}
-
-// SignIn begins a session for whoever has an operator's token. The secret is the session's.
-func (s *Service) SignIn(ctx context.Context, token string) (secret string, out *api.Session, err error) {
-	o, err := s.store.OperatorByToken(ctx, hashToken(strings.TrimSpace(token)))
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return "", nil, s.refuse(err)
-	}
-	if err != nil {
-		s.Refused("operator")
-		return "", nil, refusal.Of(refusal.Unknown, "no operator has this token; copy it whole, it begins with plo_")
-	}
-	secret, hash := NewToken("pls_")
-	now := s.now()
-	if err := s.store.AddSession(ctx, hash, o.Name, now, now.Add(SessionLife)); err != nil {
-		return "", nil, s.refuse(err)
-	}
-	return secret, s.session(o), nil
-}
-
-func (s *Service) session(o store.Operator) *api.Session {
-	return &api.Session{Operator: o.Name, Role: o.Role, Service: s.opts.Version}
-}
-
-// Session says who is signed in.
-func (s *Service) Session(ctx context.Context, _ *struct{}) (*api.Session, error) {
-	return s.session(operatorFrom(ctx)), nil
-}
-
-// SignOut ends a session.
-func (s *Service) SignOut(ctx context.Context, secret string) error {
-	if secret == "" {
-		return nil
-	}
-	if err := s.store.EndSession(ctx, hashToken(secret)); err != nil {
-		return s.refuse(err)
-	}
-	s.auth.forget()
-	return nil
 }
 
 // giveWay waits while somebody's call is under way, so that what is worked out ahead of time

@@ -71,7 +71,7 @@ func (s *Service) beginBack(ctx context.Context, b *backing) (ro store.Rollout, 
 	}
 	if b.of.Ended.IsZero() {
 		if _, err := s.stopHosts(ctx, b.of.ID); err != nil {
-			return ro, s.refuse(err)
+			return ro, err
 		}
 	}
 	return s.begin(ctx, "back-out-rollout", b.ro, b.placed, func(int64) {})
@@ -93,11 +93,11 @@ func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error
 	}}
 	changed, err := s.store.Changed(ctx, of.ID)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	working, err := s.store.RolloutParts(ctx, of.ID)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	by := map[int][]string{} // stage → hosts
 	note := func(name string, part int) {

@@ -64,12 +64,18 @@ func (b *brings) wants(ctx context.Context, res *resolve.Result, traits string) 
 	}
 	var list []wanted
 	for _, u := range b.from(res.Sheet, archs) {
-		if u.Local() || slices.ContainsFunc(list, func(y wanted) bool { return y.Place == u.Key }) {
+		if u.Local() {
+			continue
+		}
+		if i := slices.IndexFunc(list, func(y wanted) bool { return y.Place == u.Key }); i >= 0 {
+			list[i].Signed = list[i].Signed || u.Checks == source.CheckRequired
 			continue
 		}
 		x := wanted{deciders: deciders(&u, res.Sheet)}
 		b.pinned(&u, res.Sheet)
-		x.Brought = rollout.Brought{Place: u.Key, Keys: slices.Sorted(slices.Values(u.Keys))}
+		x.Brought = rollout.Brought{
+			Place: u.Key, Keys: slices.Sorted(slices.Values(u.Keys)), Signed: u.Checks == source.CheckRequired,
+		}
 		list = append(list, x)
 		if at := b.all[u.Key]; at != nil { // of the same repository; who may sign it can differ
 			at.strict = at.strict || u.Checks == source.CheckRequired
@@ -150,7 +156,7 @@ func (b *brings) of(ctx context.Context, v *hostView, res *resolve.Result) (*bro
 			continue
 		}
 		come.places = append(come.places, x.Brought)
-		come.printed += x.Place + " " + strings.Join(x.Keys, " ") + "\n"
+		come.printed += fmt.Sprintln(x.Place, x.Signed, strings.Join(x.Keys, " "))
 		if p := b.all[x.Place]; p.account != "" || len(p.contracts) > 0 {
 			come.closed = append(come.closed, p)
 		}

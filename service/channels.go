@@ -23,7 +23,7 @@ func (s *Service) ListChannels(ctx context.Context, in *ChannelQuery) (*api.Chan
 	out := api.ChannelPage{Channels: []api.Channel{}}
 	revs, err := s.store.Revisions(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	if len(revs) == 0 {
 		return &out, nil
@@ -31,7 +31,7 @@ func (s *Service) ListChannels(ctx context.Context, in *ChannelQuery) (*api.Chan
 	out.Revision = revs[0].Number
 	rs, err := s.compute.revision(ctx, out.Revision)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	p := rs.Policy()
 	using := map[string]int{}

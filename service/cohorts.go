@@ -65,7 +65,7 @@ func (s *Service) ListCohorts(ctx context.Context, in *CohortQuery) (*api.Cohort
 	for _, c := range list[from:to] {
 		if in.Diff && c.Like != "" {
 			if err := s.compute.unlike(ctx, c); err != nil {
-				return nil, s.refuse(err)
+				return nil, err
 			}
 		}
 		page.Cohorts = append(page.Cohorts, *c)

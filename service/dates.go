@@ -102,7 +102,7 @@ func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 func (s *Service) ListDates(ctx context.Context, in *DateQuery) (*api.DatePage, error) {
 	page, err := s.dates(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	if len(in.Kind) > 0 {
 		page.Dates = slices.DeleteFunc(page.Dates, func(d api.Date) bool { return !slices.Contains(in.Kind, d.Kind) })
@@ -118,7 +118,7 @@ func (s *Service) ListDates(ctx context.Context, in *DateQuery) (*api.DatePage, 
 func (s *Service) Calendar(ctx context.Context) ([]byte, error) {
 	page, err := s.dates(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	c := ics.NewCalendarFor("Patient Lantern")
 	c.SetProductId("-//Patient Lantern//What falls due//EN")

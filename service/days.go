@@ -172,11 +172,11 @@ func (s *Service) ListDays(ctx context.Context, in *DayQuery) (*api.DayPage, err
 	first := now.AddDate(0, 0, 1-in.Days).Format(time.DateOnly)
 	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: journal.KindDay, Limit: 25 * in.Days})
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	live, err := s.countNow(ctx, now, entries)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	days := []api.Day{}
 	d := newDay(now.Format(time.DateOnly))
@@ -188,7 +188,7 @@ func (s *Service) ListDays(ctx context.Context, in *DayQuery) (*api.DayPage, err
 			break
 		}
 		if err := json.Unmarshal(e.Detail, &c); err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		for d.day.Day > e.Name {
 			days = append(days, d.done())

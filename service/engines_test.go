@@ -13,21 +13,6 @@ import (
 	"patientlantern.example/lantern/store"
 )
 
-func TestTheDoorIsShutToWhatItDoesNotKnow(t *testing.T) {
-	operator, reader := store.Operator{Name: "tern", Role: store.RoleOperator}, store.Operator{Name: "mira", Role: store.RoleReader}
-	require.Error(t, may(operator, "no-such-operation"))
-	require.Error(t, may(store.Operator{Name: "none"}, "publish-policy"), "somebody without a role changes nothing")
-	for operation, role := range least {
-		require.NoError(t, may(operator, operation), operation)
-		err := may(reader, operation)
-		if role == store.RoleReader {
-			require.NoError(t, err, operation)
-		} else {
-			require.EqualError(t, err, "mira may look and not change; ask an operator", operation)
-		}
-	}
-}
-
 // Commands that hold the same hosts, in whatever order they found them, do not hold each
 // other up.
 func TestTheLocksOfManyHostsAreTakenInOneOrder(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
@@ -17,7 +18,7 @@ func (s *Service) Streams() int { return s.events.Listeners() }
 // Listen is all that happens from now on, for an operator, until leave is called. It ends where
 // that operator may not look any more, or where the service ends.
 func (s *Service) Listen(ctx context.Context) (events <-chan api.Event, leave func()) {
-	c := s.events.Listen(operatorFrom(ctx).Name)
+	c := s.events.Listen(identity.Operator(ctx).Name)
 	return c, func() { s.events.Leave(c) }
 }
 

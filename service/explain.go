@@ -38,21 +38,21 @@ func (s *Service) Explain(ctx context.Context, in *ExplainQuery) (*reason.Explan
 	}
 	rs, err := s.compute.revision(ctx, r.Number)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	e, err := s.compute.explain(ctx, rs, v)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	if err := s.compute.sayMedia(ctx, e, v); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	res, err := s.compute.resolve(ctx, rs, v)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	if e.Fates, err = s.compute.fates(ctx, v, res.Sheet); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return e, nil
 }
@@ -133,15 +133,15 @@ func (s *Service) Survey(ctx context.Context, in *HostPath) (*saved.Snapshot, er
 	}
 	su, err := s.compute.surveyOf(ctx, v.Survey)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	t, err := s.compute.traitsOf(ctx, v.Traits)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	texts, err := s.compute.textsOf(ctx, su.Files)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	out := saved.Of(v.Name, v.Labels, *su, texts)
 	out.Traits = *t
@@ -161,11 +161,11 @@ func (s *Service) RevisionFiles(ctx context.Context, in *RevisionPath) (*api.Pub
 	}
 	d, err := s.store.Document(ctx, r.Policy, store.KindPolicy)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	var folder policy.Folder
 	if err := json.Unmarshal(d.Body, &folder); err != nil {
-		return nil, s.refuse(fmt.Errorf("revision %d: %w", r.Number, err))
+		return nil, fmt.Errorf("revision %d: %w", r.Number, err)
 	}
 	return &api.Publication{Files: folder, Message: r.Message}, nil
 }

@@ -25,7 +25,7 @@ func (s *Service) Export(ctx context.Context, in *ExportIn) (*api.Export, error)
 	}
 	rs, err := s.compute.revision(ctx, r.Number)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	who, err := s.exported(ctx, &in.Body)
 	if err != nil {

@@ -51,7 +51,7 @@ func (s *Service) like(ctx context.Context, f *Facets, all []*host) (out []*host
 		ok, seen := known[v.Survey]
 		if !seen {
 			if ok, err = has(ctx, v.Survey); err != nil {
-				return nil, 0, s.refuse(err)
+				return nil, 0, err
 			}
 			known[v.Survey] = ok
 		}
@@ -70,7 +70,7 @@ func (s *Service) having(ctx context.Context, name string) (func(context.Context
 	}
 	places, p, _, _, err := s.places(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	keys := map[string]bool{}
 	for _, x := range places {

@@ -79,7 +79,7 @@ func (s *Service) Field(ctx context.Context, in *FieldQuery) (*api.Field, error)
 	out := api.Field{Systems: rows.sorted(), Total: len(rows.rows)}
 	var err error
 	if out.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return &out, nil
 }

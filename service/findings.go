@@ -152,7 +152,7 @@ func (s *Service) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingPa
 	page.Standing = counted.standing()
 	if in.Host == "" && !in.some() {
 		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 	}
 	rows, hit := in.rows(hosts)
@@ -165,7 +165,7 @@ func (s *Service) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingPa
 	for _, r := range rows[from:to] {
 		o, err := s.compute.change(ctx, healing(r.v))
 		if err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		page.Findings = append(page.Findings, s.findings(r.v, o.located(r.v)[r.i:r.i+1])...)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -107,8 +108,10 @@ const longestFreeze = 90 * 24 * time.Hour
 // Freeze lets nothing move in the fleet, or in a group.
 func (s *Service) Freeze(ctx context.Context, in *FreezeIn) (*api.Freeze, error) {
 	now := s.now()
-	f := store.Freeze{Scope: strings.TrimSpace(in.Body.Group), Author: operatorFrom(ctx).Name, Because: strings.TrimSpace(in.Body.Because),
-		Begun: now.UTC(), Until: in.Body.Until.UTC()}
+	f := store.Freeze{
+		Scope: strings.TrimSpace(in.Body.Group), Author: identity.Operator(ctx).Name, Because: strings.TrimSpace(in.Body.Because),
+		Begun: now.UTC(), Until: in.Body.Until.UTC(),
+	}
 	switch {
 	case !f.Until.After(now):
 		return nil, refusal.Wrong("until: that is past; give a time to come")
@@ -143,7 +146,7 @@ func (s *Service) knownScope(ctx context.Context, scope string) error {
 	}
 	rs, err := s.compute.revision(ctx, r.Number)
 	if err != nil {
-		return s.refuse(err)
+		return err
 	}
 	if !rs.HasGroup(scope) {
 		return refusal.Wrong(fmt.Sprintf("group: there is no group %q in revision %d", short(scope), r.Number))
@@ -170,10 +173,7 @@ func (s *Service) putFreeze(ctx context.Context, command string, f *store.Freeze
 			s.steer.nudge()
 		},
 	})
-	if err != nil {
-		return s.refuse(err)
-	}
-	return nil
+	return err
 }
 
 // FreezePath names a freeze.

@@ -47,7 +47,7 @@ func (s *Service) GroupDrift(ctx context.Context, in *GroupQuery) (*api.FindingG
 	page := api.FindingGroupPage{Groups: []api.FindingGroup{}, Standing: counted.standing(), Unknown: unknown}
 	if !in.some() {
 		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 	}
 	rows, hit := as.rows(hosts)

@@ -36,7 +36,7 @@ func (s *Service) HealMany(ctx context.Context, in *HealManyIn) (*api.Rollout, e
 	if in.Body.Try {
 		out := s.tried(p)
 		if out.Untouched, err = s.untouched(ctx, p.takers); err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		return &out, nil
 	}
@@ -91,7 +91,7 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 	}
 	rs, err := s.compute.revision(ctx, r.Number)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	targets, err := s.pickHosts(ctx, rs, s.changeable(), Selecting{in.To, in.Where})
 	if err != nil {
@@ -124,14 +124,11 @@ func (s *Service) layHealing(ctx context.Context, p *startable, rs *resolve.Reso
 	for _, h := range p.takers {
 		res, err := s.compute.resolve(ctx, rs, h.row())
 		if err != nil {
-			return s.refuse(err)
+			return err
 		}
 		results[h] = res
 	}
-	if err := s.layOut(ctx, p, rs, results, false); err != nil {
-		return s.refuse(err)
-	}
-	return nil
+	return s.layOut(ctx, p, rs, results, false)
 }
 
 // hasFinding reports whether a host has a finding that nobody waived, of those that an order is

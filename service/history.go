@@ -26,7 +26,7 @@ func (s *Service) History(ctx context.Context, in *HistoryIn) (*api.HistoryPage,
 	q := store.JournalQuery{Kind: journal.KindHost, Name: h.row().Name, Before: in.Before, Limit: in.PerPage + 1}
 	entries, err := s.store.Journal(ctx, q)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	out := api.HistoryPage{Moments: []api.Moment{}}
 	if len(entries) > in.PerPage {

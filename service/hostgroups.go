@@ -17,7 +17,7 @@ type GroupsQuery struct {
 func (s *Service) ListGroups(ctx context.Context, in *GroupsQuery) (*api.GroupPage, error) {
 	rs, number, err := s.newest(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	page := api.GroupPage{Groups: []api.Group{}, Revision: number}
 	if rs == nil {
@@ -40,7 +40,7 @@ func (s *Service) ListGroups(ctx context.Context, in *GroupsQuery) (*api.GroupPa
 		}
 		who, err := s.compute.hostOf(ctx, v)
 		if err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		drifted := h.state(now) == api.StateDrifted
 		for _, name := range s.compute.groupsOf(rs, who) {

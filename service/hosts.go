@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -88,7 +89,7 @@ func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, 
 	}
 	rows := joined(parts, order)
 	if page.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	page.Total = len(rows)
 	from, to := in.cut(len(rows))
@@ -148,21 +149,21 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 	}
 	d.TextOnly, d.Document = source.Strings(v.textOnly), v.Survey
 	if err := s.showSurvey(ctx, v, &d); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	if v.Sheet != "" && v.Survey != "" {
 		if err := s.showDrift(ctx, v, &d); err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 	}
 	if v.Revision != 0 && v.Traits != "" {
 		rs, err := s.compute.revision(ctx, v.Revision)
 		if err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		res, err := s.compute.resolve(ctx, rs, v)
 		if err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		for _, r := range res.Reasons() {
 			d.Reasons = append(d.Reasons, api.Reason(r))
@@ -179,7 +180,7 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 		}
 		d.Report = &p
 	case !errors.Is(err, store.ErrNotFound):
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return &d, nil
 }
@@ -189,14 +190,14 @@ func (s *Service) showGroups(ctx context.Context, v *hostView, d *api.HostDetail
 	d.Groups = []string{}
 	rs, _, err := s.newest(ctx)
 	if err != nil {
-		return s.refuse(err)
+		return err
 	}
 	if rs == nil || v.Traits == "" {
 		return nil
 	}
 	who, err := s.compute.hostOf(ctx, v)
 	if err != nil {
-		return s.refuse(err)
+		return err
 	}
 	d.Groups = append(d.Groups, s.compute.groupsOf(rs, who)...)
 	d.PolicyLabels = map[string]string{}
@@ -269,16 +270,16 @@ func (s *Service) Invite(ctx context.Context, in *InviteIn) (*api.Invite, error)
 	if hours == 0 {
 		hours = 24
 	}
-	secret, _ := NewToken("plj_")
+	secret, _ := identity.NewToken("plj_")
 	token := secret + "." + s.key.thumb
 	i := store.Invite{
 		Host:    name,
-		Author:  operatorFrom(ctx).Name,
+		Author:  identity.Operator(ctx).Name,
 		Expires: s.now().Add(time.Duration(hours) * time.Hour),
 	}
 	e := s.entry(journal.By(ctx), "invite-host", journal.KindHost, i.Host)
-	if err := s.store.AddInvite(ctx, hashToken(token), i, store.Noted(e)); err != nil {
-		return nil, s.refuse(err)
+	if err := s.store.AddInvite(ctx, identity.HashToken(token), i, store.Noted(e)); err != nil {
+		return nil, err
 	}
 	s.log.Info("a host was invited", "host", i.Host, "author", i.Author)
 	return &api.Invite{Host: i.Host, Token: token, Expires: i.Expires.UTC()}, nil
@@ -300,7 +301,7 @@ func (s *Service) SetLabels(ctx context.Context, in *LabelsIn) (*api.Host, error
 		return nil, err
 	}
 	if _, err := s.change(ctx, h, "label-host", func(v *hostView) error { v.Labels = in.Body.Labels; return nil }, nil); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return new(h.summary(s.now())), nil
 }
@@ -316,8 +317,8 @@ func (s *Service) RetireHost(ctx context.Context, in *HostPath) error {
 		if seat.Leaving {
 			continue
 		}
-		if _, err := s.keeper.Release(ctx, name, seat.Account, operatorFrom(ctx).Name); err != nil {
-			return s.refuse(err)
+		if _, err := s.keeper.Release(ctx, name, seat.Account, identity.Operator(ctx).Name); err != nil {
+			return err
 		}
 	}
 	by := journal.By(ctx)
@@ -336,7 +337,7 @@ func (s *Service) RetireHost(ctx context.Context, in *HostPath) error {
 		}
 	})
 	if err != nil {
-		return s.refuse(err)
+		return err
 	}
 	s.log.Info("a host was retired", "host", name, "author", by.Name)
 	return nil

@@ -214,7 +214,7 @@ func (s *Service) ListKeys(ctx context.Context, in *KeysQuery) (*api.KeyPage, er
 	}
 	all, revision, unknown, err := s.keys(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	page := api.KeyPage{Keys: []trust.FleetKey{}, States: map[string]int{}, Revision: revision, Hosts: len(s.fleet.all()), Unknown: unknown}
 	list := slices.DeleteFunc(all, func(k trust.FleetKey) bool { return !in.wants(&k) })
@@ -267,7 +267,7 @@ func findKey(all []trust.FleetKey, name string) (*trust.FleetKey, error) {
 func (s *Service) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, error) {
 	all, revision, unknown, err := s.keys(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	key, err := findKey(all, in.Key)
 	if err != nil {
@@ -286,7 +286,7 @@ func (s *Service) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, er
 		}
 		uses, err := s.compute.keysOf(ctx, v.Survey)
 		if err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		i := slices.IndexFunc(uses, func(u trust.Use) bool { return u.Key.Fingerprint == key.Fingerprint })
 		if i >= 0 && (uses[i].Used || in.Idle) {
@@ -298,7 +298,7 @@ func (s *Service) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, er
 	for _, x := range hits[from:to] {
 		survey, err := s.compute.surveyOf(ctx, x.v.Survey)
 		if err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		out.On = append(out.On, api.KeyHost{
 			Host: x.v.Name, OS: x.v.os, Scope: x.use.Key.Scope, Used: x.use.Used, Where: x.use.Where,

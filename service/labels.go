@@ -36,7 +36,7 @@ func (s *Service) LabelHosts(ctx context.Context, in *LabelManyIn) (*api.Labelle
 	}
 	rs, revision, err := s.newest(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	hosts, unknown, err := s.picked(ctx, rs, who, s.fleet.all())
 	if err != nil {
@@ -56,7 +56,7 @@ func (s *Service) LabelHosts(ctx context.Context, in *LabelManyIn) (*api.Labelle
 	}
 	out.Relabelled = len(takers)
 	if err := s.foretell(ctx, rs, takers, o, &out); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	if !o.Try {
 		if err := s.relabel(ctx, takers, o); err != nil {

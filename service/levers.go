@@ -8,6 +8,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -48,7 +49,7 @@ func (s *Service) pull(
 	}
 	tallies, err := s.tallies(ctx, &ro, true)
 	if err != nil {
-		return s.refuse(err)
+		return err
 	}
 	next, err := to(&ro, tallies)
 	if err != nil {
@@ -58,16 +59,13 @@ func (s *Service) pull(
 	if errors.Is(err, errMoved) {
 		return refusal.Conflict(err.Error())
 	}
-	if err != nil {
-		return s.refuse(err)
-	}
-	return nil
+	return err
 }
 
 // HoldRollout keeps hosts from beginning that have not begun. Those at work go on.
 func (s *Service) HoldRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	return s.lever(ctx, in, "hold-rollout", func(ro *store.Rollout, _ []rollout.Tally) (rollout.Course, error) {
-		return rollout.HoldNow(ro.Course, operatorFrom(ctx).Name, strings.TrimSpace(in.Body.Because), s.now())
+		return rollout.HoldNow(ro.Course, identity.Operator(ctx).Name, strings.TrimSpace(in.Body.Because), s.now())
 	})
 }
 
@@ -82,7 +80,7 @@ func (s *Service) ProceedRollout(ctx context.Context, in *LeverIn) (*api.Rollout
 // ConsentRollout agrees to the next wave.
 func (s *Service) ConsentRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	return s.lever(ctx, in, "consent-rollout", func(ro *store.Rollout, _ []rollout.Tally) (rollout.Course, error) {
-		return rollout.Agree(ro.Course, ro.Parts, ro.Author, operatorFrom(ctx).Name)
+		return rollout.Agree(ro.Course, ro.Parts, ro.Author, identity.Operator(ctx).Name)
 	})
 }
 
@@ -133,7 +131,7 @@ func (s *Service) takeOut(ctx context.Context, ro *store.Rollout, h *host, why s
 	case errors.Is(err, store.ErrNotFound):
 		return refusal.NotFound(fmt.Sprintf("%s takes no part in rollout %d", v.Name, ro.ID))
 	case err != nil:
-		return s.refuse(err)
+		return err
 	}
 	return nil
 }

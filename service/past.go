@@ -31,7 +31,7 @@ func (s *Service) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
 		out.Until = &p.Until
 	}
 	if out.Survey, err = s.compute.surveyOf(ctx, p.Survey); err != nil {
-		return nil, s.refuse(fmt.Errorf("the survey of then: %w", err))
+		return nil, fmt.Errorf("the survey of then: %w", err)
 	}
 	if p.Sheet == "" {
 		return &out, nil
@@ -41,7 +41,7 @@ func (s *Service) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
 	}}}
 	found, err := s.compute.judge(ctx, questionOf(&then))
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	for _, f := range found.Findings {
 		out.Drift = append(out.Drift, api.Finding{Finding: f, Host: name})
@@ -60,14 +60,14 @@ func (s *Service) pastOf(ctx context.Context, host string, at time.Time) (name s
 		first, firstErr := s.store.FirstPast(ctx, name)
 		switch {
 		case firstErr != nil:
-			return name, p, s.refuse(firstErr)
+			return name, p, firstErr
 		case first.IsZero():
 			return name, p, refusal.NotFound(fmt.Sprintf("it is not known what %q had at any time", short(host)))
 		}
 		return name, p, refusal.NotFound(fmt.Sprintf("what %s had then is not known; it is from %s on", name, first.Format(time.RFC3339)))
 	}
 	if err != nil {
-		return name, p, s.refuse(err)
+		return name, p, err
 	}
 	return name, p, nil
 }
@@ -102,7 +102,7 @@ func (s *Service) Between(ctx context.Context, in *BetweenIn) (*api.BetweenPage,
 			out.ToRevision, out.ToSince = p.Revision, p.Since
 		}
 		if surveys[i], err = s.compute.surveyOf(ctx, p.Survey); err != nil {
-			return nil, s.refuse(fmt.Errorf("the survey of %s: %w", at.UTC().Format(time.RFC3339), err))
+			return nil, fmt.Errorf("the survey of %s: %w", at.UTC().Format(time.RFC3339), err)
 		}
 	}
 	all := between.Compare(surveys[0], surveys[1])

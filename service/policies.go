@@ -162,11 +162,11 @@ type FolderIn struct {
 func (s *Service) CheckPolicy(ctx context.Context, in *FolderIn) (*api.CheckResult, error) {
 	p, err := s.prepare(ctx, in.Body.Files)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	said, err := s.placesSaid(ctx, &p)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	p.diags = append(append([]diag.Diagnostic{}, p.diags...), said...)
 	expected := append([]reason.Expected{}, p.expected...)
@@ -188,7 +188,7 @@ func (s *Service) mayAlone(ctx context.Context, p *api.Publication) error {
 	newest, number, err := s.newestPolicy(ctx)
 	switch {
 	case err != nil:
-		return s.refuse(err)
+		return err
 	case newest == nil || !newest.Consent:
 		p.Alone = false // nothing is passed over
 		return nil
@@ -206,7 +206,7 @@ func (s *Service) mayAlone(ctx context.Context, p *api.Publication) error {
 func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted store.Revision) (*api.Revision, error) {
 	p, err := s.prepare(ctx, in.Files)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	if diag.HasErrors(p.diags) {
 		return nil, trouble(refusal.Invalid, "the policy has errors; nothing was published", diag.Errors(p.diags))
@@ -216,7 +216,7 @@ func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted sto
 	}
 	folder, err := source.Canonical(policy.Folder(in.Files))
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	until := s.now().Add(publishedAskTime)
 	for _, res := range p.resolver.Distinct() {
@@ -239,7 +239,7 @@ func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted sto
 		return store.Noted(e)
 	})
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	if fresh {
 		s.compute.revs.Put(r.Number, p.resolver) // it has looked at every host already
@@ -256,7 +256,7 @@ func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted sto
 func (s *Service) keepsWithdrawn(ctx context.Context, p *policy.Policy, believe []string) error {
 	newest, number, err := s.newestPolicy(ctx)
 	if err != nil {
-		return s.refuse(err)
+		return err
 	}
 	if newest == nil {
 		return nil
@@ -312,7 +312,7 @@ type RevisionsQuery struct {
 func (s *Service) ListRevisions(ctx context.Context, in *RevisionsQuery) (*api.RevisionList, error) {
 	list, err := s.store.Revisions(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	part := strings.ToLower(in.Q)
 	list = slices.DeleteFunc(list, func(r store.Revision) bool {
@@ -334,7 +334,7 @@ func (s *Service) pick(ctx context.Context, number int64) (store.Revision, error
 		return store.Revision{}, refusal.Conflict("nothing is published yet: lantern policy publish FOLDER")
 	}
 	if err != nil {
-		return store.Revision{}, s.refuse(err)
+		return store.Revision{}, err
 	}
 	if number == 0 || number == newest.Number {
 		return newest, nil
@@ -344,7 +344,7 @@ func (s *Service) pick(ctx context.Context, number int64) (store.Revision, error
 		return r, refusal.NotFound(fmt.Sprintf("there is no revision %d; the newest is %d", number, newest.Number))
 	}
 	if err != nil {
-		return r, s.refuse(err)
+		return r, err
 	}
 	return r, nil
 }

@@ -34,7 +34,7 @@ func (s *Service) Preview(ctx context.Context, in *PreviewQuery) (*api.Preview, 
 	}
 	rs, err := s.compute.revision(ctx, r.Number)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return s.previewOf(ctx, rs, r.Number, fmt.Sprintf("revision %d", r.Number))
 }
@@ -47,7 +47,7 @@ func (s *Service) PreviewFolder(ctx context.Context, in *FolderIn) (*api.Preview
 	}
 	digest, err := source.Canonical(policy.Folder(in.Body.Files))
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return s.previewOf(ctx, s.compute.resolver(p), 0, source.Digest(digest))
 }
@@ -111,7 +111,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 		}
 		res, err := s.compute.resolve(ctx, rs, v)
 		if err != nil {
-			return out, s.refuse(err)
+			return out, err
 		}
 		if len(res.Trouble) > 0 {
 			broken = append(broken, res.Trouble...)
@@ -136,21 +136,21 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 		return out, trouble(refusal.Conflicting, fmt.Sprintf("revision %d contradicts itself for some hosts", number), broken)
 	}
 	if err := s.showAll(ctx, all); err != nil {
-		return out, s.refuse(err)
+		return out, err
 	}
 	s.gather(&out, all)
 	if err := s.swaps(ctx, rs.Policy(), all, &out); err != nil {
-		return out, s.refuse(err)
+		return out, err
 	}
 	err := s.layOut(ctx, &start, rs, results, false)
 	if err != nil {
-		return out, s.refuse(err)
+		return out, err
 	}
 	if parts := s.tried(&start).Parts; parts != nil {
 		out.Waves = parts
 	}
 	if out.Seats, err = s.seatsAhead(ctx, wanted); err != nil {
-		return out, s.refuse(err)
+		return out, err
 	}
 	return out, nil
 }

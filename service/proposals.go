@@ -56,11 +56,11 @@ type ProposalsQuery struct {
 func (s *Service) ListProposals(ctx context.Context, in *ProposalsQuery) (*api.ProposalPage, error) {
 	newest, consent, err := s.consented(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	list, total, err := s.store.Proposals(ctx, in.Open, in.PerPage, (in.Page-1)*in.PerPage)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	out := api.ProposalPage{Proposals: []api.Proposal{}, Total: total, Next: in.next(total), Consent: consent}
 	for _, p := range list {
@@ -78,18 +78,18 @@ type ProposalIn struct {
 func (s *Service) AddProposal(ctx context.Context, in *ProposalIn) (*api.Proposal, error) {
 	prepared, err := s.prepare(ctx, in.Body.Files)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	if diag.HasErrors(prepared.diags) {
 		return nil, trouble(refusal.Invalid, "the policy has errors; nothing was proposed", diag.Errors(prepared.diags))
 	}
 	folder, err := source.Canonical(policy.Folder(in.Body.Files))
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	newest, consent, err := s.consented(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	by := journal.By(ctx)
 	p := store.Proposal{
@@ -106,7 +106,7 @@ func (s *Service) AddProposal(ctx context.Context, in *ProposalIn) (*api.Proposa
 		return store.Noted(e)
 	})
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return new(proposalOf(p, newest, consent)), nil
 }
@@ -123,9 +123,6 @@ func (s *Service) findProposal(ctx context.Context, number int64) (p store.Propo
 	}
 	if err == nil {
 		newest, consent, err = s.consented(ctx)
-	}
-	if err != nil {
-		err = s.refuse(err)
 	}
 	return p, newest, consent, err
 }
@@ -155,7 +152,7 @@ func (s *Service) ShowProposal(ctx context.Context, in *ProposalPath) (*api.Prop
 		out.Differences, err = s.differs(ctx, p.Base, out.Files)
 	}
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return &out, nil
 }
@@ -205,7 +202,7 @@ func (s *Service) AgreeProposal(ctx context.Context, in *ProposalPath) (*api.Pro
 	}
 	e := s.entry(by, "agree-proposal", journal.KindProposal, strconv.FormatInt(in.Number, 10))
 	if err := s.store.AgreeTo(ctx, in.Number, by.Name, s.now(), store.Noted(e)); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return s.ShowProposal(ctx, in)
 }
@@ -221,7 +218,7 @@ func (s *Service) PublishProposal(ctx context.Context, in *ProposalPath) (*api.R
 	}
 	files, err := s.filesOf(ctx, p.Policy)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return s.publishAs(ctx, &api.Publication{Files: files}, store.Revision{Author: p.Author, Message: p.Message, Proposal: p.Number})
 }
@@ -232,8 +229,5 @@ func (s *Service) WithdrawProposal(ctx context.Context, in *ProposalPath) error 
 		return err
 	}
 	e := s.entry(journal.By(ctx), "withdraw-proposal", journal.KindProposal, strconv.FormatInt(in.Number, 10))
-	if err := s.store.WithdrawProposal(ctx, in.Number, s.now(), store.Noted(e)); err != nil {
-		return s.refuse(err)
-	}
-	return nil
+	return s.store.WithdrawProposal(ctx, in.Number, s.now(), store.Noted(e))
 }

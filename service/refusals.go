@@ -23,12 +23,3 @@ func Refusal(err error) *refusal.Error {
 	}
 	return nil
 }
-
-// refuse turns an error into what whoever asked is told.
-func (s *Service) refuse(err error) error {
-	if no := Refusal(err); no != nil {
-		return no
-	}
-	s.log.Error("answering an operator", "error", err)
-	return refusal.Of(refusal.Broken, refusal.Inside)
-}

@@ -57,7 +57,7 @@ func (s *Service) ListRepositories(ctx context.Context, in *RepositoriesQuery) (
 	}
 	page, err := s.repositoryPage(ctx, in, nil)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return page, nil
 }
@@ -118,7 +118,7 @@ type RepositoryQuery struct {
 func (s *Service) ShowRepository(ctx context.Context, in *RepositoryQuery) (*api.Repository, error) {
 	places, p, _, _, err := s.places(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	i := slices.IndexFunc(places, func(x *place) bool { return x.key == in.Key })
 	if i < 0 {
@@ -139,7 +139,7 @@ func (s *Service) ShowRepository(ctx context.Context, in *RepositoryQuery) (*api
 		}
 		uses, err := s.compute.usesOf(ctx, v.Survey)
 		if err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		for i := range uses {
 			if uses[i].Key == x.key {
@@ -166,7 +166,7 @@ const probeWait = 20 * time.Second
 func (s *Service) ProbeRepositories(ctx context.Context, in *ProbeQuery) (*api.RepositoryPage, error) {
 	places, p, _, _, err := s.places(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	wants := func(x *place) bool { return len(in.Body.Which) == 0 || slices.ContainsFunc(in.Body.Which, x.called) }
 	for _, name := range in.Body.Which {
@@ -191,7 +191,7 @@ func (s *Service) ProbeRepositories(ctx context.Context, in *ProbeQuery) (*api.R
 	}
 	page, err := s.repositoryPage(ctx, &RepositoriesQuery{Paging: Paging{PerPage: 500, Page: 1}}, wants)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return page, nil
 }

@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -65,7 +66,7 @@ func (s *Service) BeginRollout(ctx context.Context, in *RolloutIn) (*api.Rollout
 	}
 	if in.Body.Try {
 		if err := s.lookAhead(ctx, p); err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		s.planAhead(ctx, p)
 		return new(s.tried(p)), nil
@@ -99,7 +100,7 @@ func (s *Service) alone() error {
 func (s *Service) steered(ctx context.Context, id int64) (*api.Rollout, error) {
 	more, err := s.steerOne(ctx, id)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	if more { // nobody is kept waiting for a wave of many hosts
 		s.steer.nudge()
@@ -120,11 +121,11 @@ func (s *Service) freshPage(ctx context.Context, id int64) (*api.Rollout, error)
 func (s *Service) beginOn(ctx context.Context, p *startable) (store.Rollout, error) {
 	if p.over != 0 {
 		if _, err := s.stopHosts(ctx, p.over); err != nil {
-			return p.rollout, s.refuse(err)
+			return p.rollout, err
 		}
 	}
 	if err := s.lookAhead(ctx, p); err != nil { // with the seats that hosts have now
-		return p.rollout, s.refuse(err)
+		return p.rollout, err
 	}
 	locked := lockAll(slices.Concat(p.takers, p.already))
 	defer locked.unlock()
@@ -178,7 +179,7 @@ func (s *Service) begin(
 	placed []store.Placed,
 	then func(id int64),
 ) (store.Rollout, error) {
-	ro.Author, ro.Begun = operatorFrom(ctx).Name, s.now()
+	ro.Author, ro.Begun = identity.Operator(ctx).Name, s.now()
 	if ro.Author == "" {
 		ro.Author = "the service"
 	}
@@ -204,7 +205,7 @@ func (s *Service) begin(
 		},
 	})
 	if err != nil {
-		return ro, s.refuse(err)
+		return ro, err
 	}
 	s.log.Info("rollout begun", "rollout", ro.ID, "kind", ro.Kind, "revision", ro.Revision, "hosts", len(names), "author", ro.Author)
 	return ro, nil
@@ -282,11 +283,11 @@ func (s *Service) rolloutPage(ctx context.Context, ro store.Rollout, in RolloutH
 	}
 	out, err := s.courseOf(ctx, ro)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	hosts, total, err := s.store.RolloutHosts(ctx, ro.ID, q)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	out.Total = total
 	for _, h := range hosts {
@@ -336,7 +337,7 @@ type RolloutQuery struct {
 func (s *Service) findRollout(ctx context.Context, id int64) (store.Rollout, error) {
 	ro, err := s.store.Rollout(ctx, id)
 	if err != nil {
-		return ro, s.refuse(fmt.Errorf("there is no rollout %d: %w", id, err))
+		return ro, fmt.Errorf("there is no rollout %d: %w", id, err)
 	}
 	return ro, nil
 }
@@ -354,7 +355,7 @@ func (s *Service) ShowRollout(ctx context.Context, in *RolloutQuery) (*api.Rollo
 func (s *Service) ListRollouts(ctx context.Context, in *Paging) (*api.RolloutPage, error) {
 	list, total, err := s.store.Rollouts(ctx, in.PerPage, (in.Page-1)*in.PerPage)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	page := api.RolloutPage{Rollouts: []api.Rollout{}, Total: total, Next: in.next(total)}
 	for _, ro := range list {
@@ -374,7 +375,7 @@ func (s *Service) StopRollout(ctx context.Context, in *RolloutPath) (*api.Rollou
 	}
 	left, err := s.stopHosts(ctx, ro.ID)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	out, err := s.freshPage(ctx, in.ID)
 	if err == nil {

@@ -15,6 +15,7 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/desk"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/service/seats"
 	"patientlantern.example/lantern/store"
@@ -103,14 +104,14 @@ func (s *Service) seatsAhead(ctx context.Context, wanted []wantedSeats) (api.Sea
 func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*host) ([]subscription.Taking, error) {
 	rs, err := s.compute.revision(ctx, revision)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	var wanted []wantedSeats
 	for _, h := range targets {
 		v := h.row()
 		res, err := s.compute.resolve(ctx, rs, v)
 		if err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		if needs := res.Needs(); len(needs) > 0 {
 			wanted = append(wanted, wantedSeats{v, needs})
@@ -121,7 +122,7 @@ func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*host)
 	}
 	plan, byHand, err := s.plan(ctx, wanted)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	var missing []error
 	for _, x := range plan.Short {
@@ -164,7 +165,7 @@ const atOnce = 8
 // takeAll takes seats, and returns those that are new. When one cannot be had, those that
 // were taken are given back.
 func (s *Service) takeAll(ctx context.Context, list []subscription.Taking) ([]subscription.Taking, error) {
-	by := operatorFrom(ctx).Name
+	by := identity.Operator(ctx).Name
 	if by == "" {
 		by = "the policy"
 	}
@@ -201,7 +202,7 @@ func (s *Service) takeAll(ctx context.Context, list []subscription.Taking) ([]su
 func (s *Service) giveBack(ctx context.Context, taken []subscription.Taking) {
 	ctx = context.WithoutCancel(ctx)
 	for _, t := range taken {
-		if _, err := s.keeper.Release(ctx, t.Need.Host, t.Need.Account, operatorFrom(ctx).Name); err != nil {
+		if _, err := s.keeper.Release(ctx, t.Need.Host, t.Need.Account, identity.Operator(ctx).Name); err != nil {
 			s.log.Error("giving a seat back", "host", t.Need.Host, "error", err)
 		}
 	}
@@ -239,7 +240,7 @@ func (s *Service) refuseSeat(err error) error {
 	case errors.Is(err, store.ErrNotFound):
 		return refusal.NotFound(err.Error())
 	}
-	return s.refuse(err)
+	return err
 }
 
 // SeatIn says which seat is taken.
@@ -260,7 +261,7 @@ func (s *Service) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
 	}
 	needs, err := s.needsAhead(ctx, v)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	var accounts []string
 	pick := -1
@@ -298,13 +299,13 @@ func (s *Service) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
 	}
 	need, err := s.need(ctx, v, n)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	why := ""
 	if in.Body.Contract != "" {
-		why = "asked for by " + operatorFrom(ctx).Name
+		why = "asked for by " + identity.Operator(ctx).Name
 	}
-	seat, _, err := s.keeper.Take(ctx, need, in.Body.Contract, why, operatorFrom(ctx).Name, false)
+	seat, _, err := s.keeper.Take(ctx, need, in.Body.Contract, why, identity.Operator(ctx).Name, false)
 	if err != nil {
 		return nil, s.refuseSeat(err)
 	}
@@ -365,7 +366,7 @@ func (s *Service) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, err
 		}
 		return nil, refusal.NotFound(msg)
 	}
-	done, err := s.keeper.Release(ctx, name, in.Account, operatorFrom(ctx).Name)
+	done, err := s.keeper.Release(ctx, name, in.Account, identity.Operator(ctx).Name)
 	if err != nil {
 		return nil, s.refuseSeat(err)
 	}

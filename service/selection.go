@@ -42,7 +42,7 @@ func (s *Service) selected(ctx context.Context, in Selecting, all []*host) (out 
 	}
 	rs, _, err := s.newest(ctx)
 	if err != nil {
-		return nil, 0, s.refuse(err)
+		return nil, 0, err
 	}
 	return s.picked(ctx, rs, in, all)
 }
@@ -108,7 +108,7 @@ func (s *Service) among(ctx context.Context, rs *resolve.Resolver, all []*host, 
 		for i := 0; i < len(groups) && !in; i++ {
 			who, err := s.compute.hostOf(ctx, h.row())
 			if err != nil {
-				return nil, 0, s.refuse(err)
+				return nil, 0, err
 			}
 			in = s.compute.inGroup(rs, who, groups[i])
 		}
@@ -123,7 +123,7 @@ func (s *Service) among(ctx context.Context, rs *resolve.Resolver, all []*host, 
 func (s *Service) meeting(ctx context.Context, rs *resolve.Resolver, all []*host, where string) (out []*host, unknown int, err error) {
 	compiler, err := condition.NewCompiler()
 	if err != nil {
-		return nil, 0, s.refuse(err)
+		return nil, 0, err
 	}
 	cond, err := compiler.Compile(where)
 	if err != nil {
@@ -149,7 +149,7 @@ func (s *Service) meeting(ctx context.Context, rs *resolve.Resolver, all []*host
 		if !met {
 			who, err := s.compute.hostOf(ctx, v)
 			if err != nil {
-				return nil, 0, s.refuse(err)
+				return nil, 0, err
 			}
 			if rs != nil {
 				who = rs.Labelled(who)

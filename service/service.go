@@ -18,10 +18,11 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/events"
-	"patientlantern.example/lantern/service/hook"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/memo"
 	"patientlantern.example/lantern/service/seats"
+	"patientlantern.example/lantern/service/webhooks"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/vault"
 )
@@ -47,8 +48,12 @@ type Options struct {
 // defaultKeep is how long it is kept what hosts had.
 const defaultKeep = 400 * 24 * time.Hour
 
-// Service answers operators and agents. Make one with New.
+// Service answers operators and agents. Make one with New. What people may do is identity's
+// business, and whom webhooks tell is theirs.
 type Service struct {
+	*identity.People
+	*webhooks.Teller
+
 	opts    Options
 	store   *store.Store
 	log     *slog.Logger
@@ -70,7 +75,6 @@ type Service struct {
 	shelves  shelves
 	freezes  freezes
 	healed   healings
-	caller   *hook.Caller       // of webhooks
 	previews singleflight.Group // by what is previewed
 
 	upstreams  *upstreams
@@ -129,7 +133,6 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		asked:  &asked{names: map[string]time.Time{}, sources: map[string]time.Time{}},
 		upload: newUploads(),
 		steer:  newSteering(),
-		caller: hook.NewCaller(),
 	}
 	s.turns.kept = memo.New[turn, *turned](keptTurns)
 	s.compute = newComputer(opts.Store, thisBuild())
@@ -159,8 +162,12 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if err := s.loadShelves(ctx); err != nil {
 		return nil, fmt.Errorf("loading the shelves: %w", err)
 	}
-	s.auth = newAuthenticator(opts.Store, s.fleet, opts.Now)
+	s.auth = newAuthenticator(s.fleet, opts.Now)
 	s.metrics = newMetrics(s)
+	s.People = identity.New(identity.Options{
+		Store: opts.Store, Log: opts.Log, Now: opts.Now, Version: opts.Version, Refused: s.Refused, Left: s.events.End,
+	})
+	s.Teller = webhooks.New(opts.Store, opts.Vault, opts.Log, opts.Now, opts.Version)
 	s.beginWork()
 	return s, nil
 }
@@ -172,7 +179,7 @@ func (s *Service) beginWork() {
 	s.background = func(do func(context.Context)) { s.stopped.Go(func() { s.crashes(bg, worker{"ahead", do}) }) }
 	workers := []worker{
 		{"flush", s.flush}, {"silence", s.watchSilence}, {"life", s.watchLife}, {"rollouts", s.steerAll}, {"healing", s.watchHealing},
-		{"webhooks", s.tellWebhooks}, {"documents", s.watchDocuments},
+		{"webhooks", s.Tell}, {"documents", s.watchDocuments},
 	}
 	if s.opts.Probe > 0 {
 		workers = append(workers, worker{"upstreams", s.watchUpstreams})

@@ -105,7 +105,7 @@ func (s *Service) AddShelf(ctx context.Context, in *ShelfIn) (*api.Shelf, error)
 		s.shelves.all[x.Name] = x
 	}
 	if err := s.store.PutShelf(ctx, x, c); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return new(s.shelfOf(x)), nil
 }
@@ -148,10 +148,7 @@ func (s *Service) RemoveShelf(ctx context.Context, in *ShelfPath) error {
 	if errors.Is(err, store.ErrNotFound) {
 		return refusal.NotFound(fmt.Sprintf("there is no shelf %q; lantern shelf list shows all", short(in.Name)))
 	}
-	if err != nil {
-		return s.refuse(err)
-	}
-	return nil
+	return err
 }
 
 // Shelf opens the folder of a shelf, where there is one of that name.

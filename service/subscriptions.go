@@ -126,7 +126,7 @@ func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error
 		for _, n := range v.needs {
 			need, err := s.need(ctx, v, n)
 			if err != nil {
-				return nil, s.refuse(err)
+				return nil, err
 			}
 			needs = append(needs, need)
 		}
@@ -153,7 +153,7 @@ func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error
 	}
 	counts, err := s.store.SeatCounts(ctx, s.now().AddDate(-1, 0, 0))
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	for _, c := range counts {
 		out.Usage = append(out.Usage, api.SeatUsage(c))

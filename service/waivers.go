@@ -13,6 +13,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -151,7 +152,7 @@ func (s *Service) AddWaiver(ctx context.Context, in *WaiveIn) (*api.Waiver, erro
 	w := store.Waiver{
 		Finding: drift.Finding(o.Finding),
 		Because: strings.TrimSpace(o.Because),
-		Author:  operatorFrom(ctx).Name,
+		Author:  identity.Operator(ctx).Name,
 		Made:    now,
 		Ends:    o.Ends.UTC(),
 	}
@@ -188,11 +189,11 @@ func (s *Service) AddWaiver(ctx context.Context, in *WaiveIn) (*api.Waiver, erro
 	e := s.entry(journal.By(ctx), "add-waiver", journal.KindWaiver, w.Finding.Class+" "+w.Finding.File)
 	e.Why = w.Because
 	if err := s.store.AddWaiver(ctx, &w, store.Noted(e)); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	s.compute.waivers.add(w)
 	if _, err := s.reconsider(ctx, &w, "add-waiver"); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	return new(s.waiver(&w, nil)), nil
 }
@@ -211,11 +212,11 @@ func (s *Service) EndWaiver(ctx context.Context, in *WaiverPath) error {
 	}
 	e := s.entry(journal.By(ctx), "end-waiver", journal.KindWaiver, strconv.FormatInt(in.ID, 10))
 	if err := s.store.EndWaiver(ctx, in.ID, store.Noted(e)); err != nil && !errors.Is(err, store.ErrNotFound) {
-		return s.refuse(err)
+		return err
 	}
 	s.compute.waivers.remove(in.ID)
 	if _, err := s.reconsider(ctx, &list[i], "end-waiver"); err != nil {
-		return s.refuse(err)
+		return err
 	}
 	return nil
 }
@@ -230,7 +231,7 @@ type WaiverQuery struct {
 func (s *Service) ListWaivers(ctx context.Context, in *WaiverQuery) (*api.WaiverPage, error) {
 	operators, err := s.store.Operators(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	here := map[string]bool{}
 	for _, o := range operators {

@@ -44,7 +44,7 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 	}
 	rs, err := s.compute.revision(ctx, r.Number)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	p := &startable{revision: r, rollout: store.Rollout{Kind: store.KindRollout, Revision: r.Number, Because: why}}
 	if p.over, err = s.makesWay(ctx); err != nil {
@@ -67,7 +67,7 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 	for _, h := range targets {
 		res, err := s.compute.resolve(ctx, rs, h.row())
 		if err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		if results[h] = res; hasAlready(h.row(), res) {
 			p.already, p.follows[h] = append(p.already, h), res
@@ -76,7 +76,7 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 		}
 	}
 	if err := s.layOut(ctx, p, rs, results, in.AtOnce); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	p.resolver, p.results = rs, results
 	return p, nil
@@ -105,7 +105,7 @@ func (s *Service) makesWay(ctx context.Context) (int64, error) {
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 		case err != nil:
-			return 0, s.refuse(err)
+			return 0, err
 		case kind == store.KindRollout && open.Course.Phase == rollout.Held && open.Counts[rollout.Working] == 0:
 			return open.ID, nil
 		default:

@@ -103,7 +103,7 @@ func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, err
 	s.asked.add([]source.SheetNeed{{Packages: []string{in.Package}}}, s.now().Add(askTime))
 	o, err := s.offered(ctx, in.Package)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	out := api.Whence{Package: in.Package, Rows: []api.WhenceRow{}, Revision: revision}
 	type like struct {
@@ -120,7 +120,7 @@ func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, err
 		}
 		decides, err := s.compute.deciding(ctx, v.Survey)
 		if err != nil {
-			return nil, s.refuse(err)
+			return nil, err
 		}
 		k := like{host: decides}
 		if p := packagesOf(v); slices.Contains(p.Names, in.Package) {
@@ -192,7 +192,7 @@ func addRow(rows map[string]*api.WhenceRow, c *choice.Choice, unread []string, a
 func (s *Service) pickedFor(ctx context.Context, in Selecting) ([]*host, int64, error) {
 	rs, revision, err := s.newest(ctx)
 	if err != nil {
-		return nil, 0, s.refuse(err)
+		return nil, 0, err
 	}
 	list, _, err := s.picked(ctx, rs, in, s.fleet.all())
 	if err == nil && len(list) == 0 && in.some() {

@@ -150,8 +150,9 @@ type Brings struct {
 
 // Brought is a place that a change brings, or of which hosts believe other keys after it.
 type Brought struct {
-	Place string   // its key
-	Keys  []string // fingerprints that hosts believe it by
+	Place  string   // its key
+	Keys   []string // fingerprints that hosts believe it by
+	Signed bool     // hosts take its metadata only if it is signed
 }
 
 // Lay lays a plan out: the parts that it comes to, in order, and for each host the part

@@ -5,6 +5,7 @@ package journal
 import (
 	"context"
 	"encoding/json"
+	"time"
 
 	"patientlantern.example/lantern/store"
 )
@@ -83,6 +84,11 @@ const (
 	KindProposal = "proposal"
 	KindDay      = "day"
 )
+
+// At is an entry about something of a kind.
+func At(at time.Time, by Actor, command, kind, name string) store.Entry {
+	return store.Entry{At: at, Actor: by.String(), Command: command, Kind: kind, Name: name}
+}
 
 // Told reports whether whoever listens may know of an entry: who may sign in is not
 // everybody's business.

@@ -5,7 +5,7 @@ import (
 	"net/http"
 
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/service"
+	"patientlantern.example/lantern/service/identity"
 )
 
 const cookieName = "lantern-session"
@@ -33,7 +33,7 @@ func (w *Web) signIn(ctx context.Context, in *signInIn) (*sessionOut, error) {
 			HttpOnly: true,
 			SameSite: http.SameSiteStrictMode,
 			Secure:   in.Proto == "https" || w.opts.TLS,
-			MaxAge:   int(service.SessionLife.Seconds()),
+			MaxAge:   int(identity.SessionLife.Seconds()),
 		},
 		Body: *session,
 	}, nil

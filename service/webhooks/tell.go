@@ -1,4 +1,4 @@
-package service
+package webhooks
 
 import (
 	"context"
@@ -57,30 +57,43 @@ func eventOf(e store.Entry) (cloudEvent, bool) {
 	}, true
 }
 
-// tellWebhooks tells webhooks what happens until the context ends.
-func (s *Service) tellWebhooks(ctx context.Context) {
-	every(ctx, tellPause, func() {
-		list, err := s.store.Webhooks(ctx)
-		if err != nil {
-			if ctx.Err() == nil {
-				s.log.Error("reading webhooks", "error", err)
-			}
+// Tell tells webhooks what happens until the context ends.
+func (t *Teller) Tell(ctx context.Context) {
+	tick := time.NewTicker(tellPause)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
 			return
+		case <-tick.C:
+			t.tellAll(ctx)
 		}
-		now := s.now()
-		for i := range list {
-			if w := &list[i]; !now.Before(w.Next) {
-				if err := s.tellWebhook(ctx, w); err != nil && ctx.Err() == nil {
-					s.log.Error("telling a webhook", "webhook", w.ID, "error", err)
-				}
+	}
+}
+
+// tellAll tells each webhook what it was not told yet, but for those that are to be left alone
+// for a while.
+func (t *Teller) tellAll(ctx context.Context) {
+	list, err := t.store.Webhooks(ctx)
+	if err != nil {
+		if ctx.Err() == nil {
+			t.log.Error("reading webhooks", "error", err)
+		}
+		return
+	}
+	now := t.now()
+	for i := range list {
+		if w := &list[i]; !now.Before(w.Next) {
+			if err := t.tellWebhook(ctx, w); err != nil && ctx.Err() == nil {
+				t.log.Error("telling a webhook", "webhook", w.ID, "error", err)
 			}
 		}
-	})
+	}
 }
 
 // tellWebhook tells one webhook what it was not told yet, some at a time.
-func (s *Service) tellWebhook(ctx context.Context, w *store.Webhook) error {
-	entries, err := s.store.Journal(ctx, store.JournalQuery{After: w.Told, Oldest: true, Limit: 10 * mostTold})
+func (t *Teller) tellWebhook(ctx context.Context, w *store.Webhook) error {
+	entries, err := t.store.Journal(ctx, store.JournalQuery{After: w.Told, Oldest: true, Limit: 10 * mostTold})
 	if err != nil || len(entries) == 0 {
 		return err
 	}
@@ -96,30 +109,30 @@ func (s *Service) tellWebhook(ctx context.Context, w *store.Webhook) error {
 		}
 	}
 	if len(events) > 0 {
-		status, err := s.callWebhook(ctx, w, events)
+		status, err := t.callWebhook(ctx, w, events)
 		if err != nil {
 			pause := min(firstRetry<<min(w.Failed, 20), lastRetry)
-			w.Failed, w.Error, w.Next = w.Failed+1, short(err.Error()), s.now().Add(pause)
-			s.log.Warn("a webhook cannot be told", "webhook", w.ID, "status", status, "error", w.Error, "next", pause.String())
-			return s.store.Calls(ctx, w)
+			w.Failed, w.Error, w.Next = w.Failed+1, short(err.Error()), t.now().Add(pause)
+			t.log.Warn("a webhook cannot be told", "webhook", w.ID, "status", status, "error", w.Error, "next", pause.String())
+			return t.store.Calls(ctx, w)
 		}
 	}
 	w.Told, w.Failed, w.Error, w.Next = told, 0, "", time.Time{}
-	return s.store.Calls(ctx, w)
+	return t.store.Calls(ctx, w)
 }
 
 // callWebhook makes one call. Redirects are not followed: what is signed is for one address.
-func (s *Service) callWebhook(ctx context.Context, w *store.Webhook, events []cloudEvent) (status int, err error) {
+func (t *Teller) callWebhook(ctx context.Context, w *store.Webhook, events []cloudEvent) (status int, err error) {
 	text, err := wire.Text(events)
 	if err != nil {
 		return 0, err
 	}
-	secret, err := s.opts.Vault.Open(w.Secret)
+	secret, err := t.vault.Open(w.Secret)
 	if err != nil {
 		return 0, fmt.Errorf("its secret cannot be read: %w", err)
 	}
 	ctx, cancel := context.WithTimeout(ctx, callTime)
 	defer cancel()
-	by := hook.Signature{Name: fmt.Sprintf("webhook-%d", w.ID), Secret: secret, At: s.now()}
-	return s.caller.Call(ctx, w.URL, "patient-lantern/"+s.opts.Version, by, text)
+	by := hook.Signature{Name: fmt.Sprintf("webhook-%d", w.ID), Secret: secret, At: t.now()}
+	return t.caller.Call(ctx, w.URL, "patient-lantern/"+t.version, by, text)
 }

@@ -1,4 +1,6 @@
-package service
+// Package webhooks tells addresses outside what the journal says: who is told what, and how far
+// each has been told.
+package webhooks
 
 import (
 	"context"
@@ -6,16 +8,40 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/url"
 	"slices"
 	"strconv"
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/hook"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
+	"patientlantern.example/lantern/vault"
 )
+
+// Teller keeps who is told of what, and tells them.
+type Teller struct {
+	store   *store.Store
+	vault   *vault.Vault
+	log     *slog.Logger
+	now     func() time.Time
+	version string // of the service, as it calls itself
+	caller  *hook.Caller
+}
+
+// New is a teller of what the journal of a store says. The vault keeps the secrets that calls are
+// signed with.
+func New(st *store.Store, v *vault.Vault, log *slog.Logger, now func() time.Time, version string) *Teller {
+	return &Teller{store: st, vault: v, log: log, now: now, version: version, caller: hook.NewCaller()}
+}
+
+// mostSaid bounds what is kept of an error, in bytes: it may repeat what somebody sent.
+const mostSaid = 200
+
+func short(text string) string { return refusal.Clip(text, mostSaid) }
 
 // webhookKinds are the kinds of entries that can be told.
 var webhookKinds = []string{
@@ -25,26 +51,26 @@ var webhookKinds = []string{
 // mostWebhooks bounds how many addresses there are.
 const mostWebhooks = 50
 
-func (s *Service) webhookOf(ctx context.Context, w store.Webhook) api.Webhook {
+func (t *Teller) webhookOf(ctx context.Context, w store.Webhook) api.Webhook {
 	out := api.Webhook{ID: w.ID, URL: w.URL, About: w.About, Author: w.Author, Created: w.Created, Failed: w.Failed, Error: w.Error}
 	if w.Failed > 0 {
 		out.Next = &w.Next
 	}
-	if newest, err := s.store.NewestEntry(ctx); err == nil {
+	if newest, err := t.store.NewestEntry(ctx); err == nil {
 		out.Waiting = w.Failed > 0 && newest > w.Told
 	}
 	return out
 }
 
 // ListWebhooks lists who is told of what happens.
-func (s *Service) ListWebhooks(ctx context.Context, _ *struct{}) (*api.WebhookList, error) {
-	list, err := s.store.Webhooks(ctx)
+func (t *Teller) ListWebhooks(ctx context.Context, _ *struct{}) (*api.WebhookList, error) {
+	list, err := t.store.Webhooks(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	out := api.WebhookList{Webhooks: []api.Webhook{}}
 	for _, w := range list {
-		out.Webhooks = append(out.Webhooks, s.webhookOf(ctx, w))
+		out.Webhooks = append(out.Webhooks, t.webhookOf(ctx, w))
 	}
 	out.Total = len(out.Webhooks)
 	return &out, nil
@@ -56,7 +82,7 @@ type WebhookIn struct {
 }
 
 // AddWebhook tells an address of what happens.
-func (s *Service) AddWebhook(ctx context.Context, in *WebhookIn) (*api.Webhook, error) {
+func (t *Teller) AddWebhook(ctx context.Context, in *WebhookIn) (*api.Webhook, error) {
 	u, err := url.Parse(in.Body.URL)
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
@@ -75,33 +101,33 @@ func (s *Service) AddWebhook(ctx context.Context, in *WebhookIn) (*api.Webhook, 
 	if len(about) == 0 {
 		about = webhookKinds
 	}
-	all, err := s.store.Webhooks(ctx)
+	all, err := t.store.Webhooks(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	if len(all) >= mostWebhooks {
 		return nil, refusal.Conflict(fmt.Sprintf("there are %d webhooks, which is the most; take one away first", len(all)))
 	}
 	secret := make([]byte, 32)
 	if _, err := rand.Read(secret); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
-	sealed, err := s.opts.Vault.Seal(secret)
+	sealed, err := t.vault.Seal(secret)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
-	told, err := s.store.NewestEntry(ctx)
+	told, err := t.store.NewestEntry(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
-	w := store.Webhook{URL: in.Body.URL, Secret: sealed, About: about, Author: operatorFrom(ctx).Name, Created: s.now().UTC(), Told: told}
+	w := store.Webhook{URL: in.Body.URL, Secret: sealed, About: about, Author: journal.By(ctx).Name, Created: t.now().UTC(), Told: told}
 	by := journal.By(ctx)
-	if err := s.store.AddWebhook(ctx, &w, store.Change{Note: func() []store.Entry {
-		return []store.Entry{s.entry(by, "add-webhook", journal.KindWebhook, strconv.FormatInt(w.ID, 10))}
+	if err := t.store.AddWebhook(ctx, &w, store.Change{Note: func() []store.Entry {
+		return []store.Entry{journal.At(t.now(), by, "add-webhook", journal.KindWebhook, strconv.FormatInt(w.ID, 10))}
 	}}); err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
-	out := s.webhookOf(ctx, w)
+	out := t.webhookOf(ctx, w)
 	out.Secret = base64.StdEncoding.EncodeToString(secret)
 	return &out, nil
 }
@@ -112,26 +138,23 @@ type WebhookPath struct {
 }
 
 // RemoveWebhook tells an address no more.
-func (s *Service) RemoveWebhook(ctx context.Context, in *WebhookPath) error {
-	err := s.store.RemoveWebhook(
+func (t *Teller) RemoveWebhook(ctx context.Context, in *WebhookPath) error {
+	err := t.store.RemoveWebhook(
 		ctx,
 		in.ID,
-		store.Noted(s.entry(journal.By(ctx), "remove-webhook", journal.KindWebhook, strconv.FormatInt(in.ID, 10))),
+		store.Noted(journal.At(t.now(), journal.By(ctx), "remove-webhook", journal.KindWebhook, strconv.FormatInt(in.ID, 10))),
 	)
 	if errors.Is(err, store.ErrNotFound) {
 		return refusal.NotFound(fmt.Sprintf("there is no webhook %d", in.ID))
 	}
-	if err != nil {
-		return s.refuse(err)
-	}
-	return nil
+	return err
 }
 
 // TryWebhook calls a webhook once, with an event that says that it is a test.
-func (s *Service) TryWebhook(ctx context.Context, in *WebhookPath) (*api.WebhookTry, error) {
-	list, err := s.store.Webhooks(ctx)
+func (t *Teller) TryWebhook(ctx context.Context, in *WebhookPath) (*api.WebhookTry, error) {
+	list, err := t.store.Webhooks(ctx)
 	if err != nil {
-		return nil, s.refuse(err)
+		return nil, err
 	}
 	i := slices.IndexFunc(list, func(w store.Webhook) bool { return w.ID == in.ID })
 	if i < 0 {
@@ -139,10 +162,10 @@ func (s *Service) TryWebhook(ctx context.Context, in *WebhookPath) (*api.Webhook
 	}
 	begun := time.Now()
 	test := cloudEvent{
-		SpecVersion: "1.0", ID: fmt.Sprintf("test-%d", begun.UnixMilli()), Source: eventSource, Type: "lantern.test", Time: s.now().UTC(),
+		SpecVersion: "1.0", ID: fmt.Sprintf("test-%d", begun.UnixMilli()), Source: eventSource, Type: "lantern.test", Time: t.now().UTC(),
 		ContentType: "application/json", Data: eventData{By: journal.By(ctx).String(), Why: "a test call"},
 	}
-	status, err := s.callWebhook(ctx, &list[i], []cloudEvent{test})
+	status, err := t.callWebhook(ctx, &list[i], []cloudEvent{test})
 	out := api.WebhookTry{Status: status, Took: time.Since(begun).Milliseconds()}
 	if err != nil {
 		out.Message = short(err.Error())

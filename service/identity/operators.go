@@ -1,0 +1,66 @@
+package identity
+
+import (
+	"context"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/journal"
+	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/store"
+)
+
+// ListOperators lists who may sign in.
+func (p *People) ListOperators(ctx context.Context, _ *struct{}) (*api.OperatorList, error) {
+	list, err := p.store.Operators(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := api.OperatorList{Operators: []api.Operator{}}
+	for _, o := range list {
+		out.Operators = append(out.Operators, api.Operator{Name: o.Name, Role: o.Role, Created: o.Created})
+	}
+	out.Total = len(out.Operators)
+	return &out, nil
+}
+
+// OperatorIn is an operator as they are added.
+type OperatorIn struct {
+	Body api.OperatorOrder
+}
+
+// AddOperator adds an operator, or gives one a new token.
+func (p *People) AddOperator(ctx context.Context, in *OperatorIn) (*api.Operator, error) {
+	token, hash := NewToken("plo_")
+	o := store.Operator{Name: in.Body.Name, Role: in.Body.Role, Created: p.now().UTC()}
+	e := journal.At(p.now(), journal.By(ctx), "add-operator", journal.KindOperator, o.Name)
+	if err := p.store.AddOperator(ctx, o, hash, store.Noted(journal.Detailed(e, map[string]string{"role": o.Role}))); err != nil {
+		return nil, err
+	}
+	p.forget()
+	p.opts.Left(o.Name)
+	p.opts.Log.Info("operator added", "name", o.Name, "role", o.Role, "author", Operator(ctx).Name)
+	return &api.Operator{Name: o.Name, Role: o.Role, Created: o.Created, Token: token}, nil
+}
+
+// OperatorPath names an operator.
+type OperatorPath struct {
+	Name string `path:"name"`
+}
+
+// RemoveOperator takes an operator away.
+func (p *People) RemoveOperator(ctx context.Context, in *OperatorPath) error {
+	if in.Name == Operator(ctx).Name {
+		return refusal.Conflict("you cannot remove yourself; let another operator do it")
+	}
+	if err := p.store.RemoveOperator(
+		ctx,
+		in.Name,
+		store.Noted(journal.At(p.now(), journal.By(ctx), "remove-operator", journal.KindOperator, in.Name)),
+	); err != nil {
+		return err
+	}
+	p.forget()
+	p.opts.Left(in.Name)
+	p.opts.Log.Info("operator removed", "name", in.Name, "author", Operator(ctx).Name)
+	return nil
+}
