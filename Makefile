@@ -66,7 +66,7 @@ lint: console
 
 # What many goroutines share, under the race detector.
 race: need build
-	CGO_ENABLED=1 $(GO) test -race -gcflags=modernc.org/sqlite/lib=-race=false $(TESTFLAGS) ./service ./agent ./store
+	CGO_ENABLED=1 $(GO) test -race -gcflags=modernc.org/sqlite/lib=-race=false $(TESTFLAGS) ./service/... ./agent ./store
 
 # Known vulnerabilities in what is built in. It asks https://vuln.go.dev.
 vuln:

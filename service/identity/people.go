@@ -41,6 +41,7 @@ type People struct {
 
 	mu     sync.RWMutex
 	proven map[[sha256.Size]byte]proof // by the hash of a token, or of a session's secret
+	turn   int                         // how often something was forgotten
 }
 
 // proof is somebody who was looked up lately.
@@ -92,6 +93,7 @@ func (p *People) operator(ctx context.Context, secret string, session bool) (sto
 	hash := sha256.Sum256([]byte(secret))
 	p.mu.RLock()
 	known, ok := p.proven[hash]
+	turn := p.turn
 	p.mu.RUnlock()
 	if ok && now.Before(known.until) {
 		return known.operator, nil
@@ -110,19 +112,23 @@ func (p *People) operator(ctx context.Context, secret string, session bool) (sto
 		return o, fmt.Errorf("looking who calls: %w", err)
 	}
 	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.turn != turn { // they may have been removed since the store was asked
+		return o, nil
+	}
 	p.proven[hash] = proof{o, now.Add(5 * time.Second)}
 	if len(p.proven) > 10_000 {
 		clear(p.proven)
 	}
-	p.mu.Unlock()
 	return o, nil
 }
 
 // forget drops what is remembered of people, after a change to one of them.
 func (p *People) forget() {
 	p.mu.Lock()
+	defer p.mu.Unlock()
 	clear(p.proven)
-	p.mu.Unlock()
+	p.turn++
 }
 
 // Person finds out which operator calls, from a token, or from the secret of a session. The

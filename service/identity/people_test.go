@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -199,5 +200,39 @@ func (w *who) holds(t *rapid.T) {
 			_, err := w.Person(ctx, secret, session)
 			assert.Equal(t, refusal.Unknown, kind(err))
 		}
+	}
+}
+
+// Whoever was removed is refused from then on, though many of their calls are just being let in.
+func TestWhoeverIsRemovedIsOutAtOnce(t *testing.T) {
+	s := newStaff(t, t.TempDir())
+	defer s.store.Close()
+	by := journal.With(ctx, &person{store.Operator{Name: "tern", Role: store.RoleOperator}})
+	for range 40 {
+		token := s.add(t, "mira", store.RoleReader)
+		var calls sync.WaitGroup
+		stop := make(chan struct{})
+		for range 4 {
+			calls.Go(func() {
+				for {
+					select {
+					case <-stop:
+						return
+					default:
+						_, _ = s.Person(ctx, token, false)
+						s.mu.Lock()
+						clear(s.proven) // as where there are many: the store is asked anew
+						s.mu.Unlock()
+					}
+				}
+			})
+		}
+		require.NoError(t, s.RemoveOperator(by, &OperatorPath{"mira"}))
+		for range 20 {
+			_, err := s.Person(ctx, token, false)
+			require.Equal(t, refusal.Unknown, kind(err))
+		}
+		close(stop)
+		calls.Wait()
 	}
 }

@@ -84,10 +84,10 @@ func TestEachIsToldOnceAndInOrder(t *testing.T) {
 		hook, err := b.AddWebhook(ctx, &WebhookIn{api.WebhookOrder{URL: other.URL + path, About: about}})
 		require.NoError(t, err)
 		var want []int64
-		for range rapid.IntRange(1, 8).Draw(t, "steps") {
+		for range rapid.IntRange(1, 5).Draw(t, "steps") {
 			other.down = rapid.Bool().Draw(t, "down")
 			var entries []store.Entry
-			for range rapid.SampledFrom([]int{0, 1, 3, 130}).Draw(t, "entries") {
+			for range rapid.SampledFrom([]int{0, 1, 3, 3, 130}).Draw(t, "entries") {
 				e := journal.At(b.at, journal.Actor{Kind: journal.ActorService}, rapid.SampledFrom([]string{
 					journal.CommandCheckIn, journal.CommandReport, "publish-policy",
 				}).Draw(t, "command"), rapid.SampledFrom(append(webhookKinds, journal.KindDay, journal.KindOperator)).Draw(t, "kind"), "x")
@@ -107,7 +107,7 @@ func TestEachIsToldOnceAndInOrder(t *testing.T) {
 		}
 		other.down = false
 		b.at = b.at.Add(lastRetry)
-		for range 20 {
+		for range 2 + len(want)/mostTold { // so many calls it takes at most, and one that finds nothing
 			b.tellAll(ctx)
 		}
 		assert.Equal(t, want, other.told[path])
