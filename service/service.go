@@ -179,7 +179,7 @@ func (s *Service) beginWork() {
 	s.background = func(do func(context.Context)) { s.stopped.Go(func() { s.crashes(bg, worker{"ahead", do}) }) }
 	workers := []worker{
 		{"flush", s.flush}, {"silence", s.watchSilence}, {"life", s.watchLife}, {"rollouts", s.steerAll}, {"healing", s.watchHealing},
-		{"webhooks", s.Tell}, {"documents", s.watchDocuments},
+		{"webhooks", func(ctx context.Context) { every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }}, {"documents", s.watchDocuments},
 	}
 	if s.opts.Probe > 0 {
 		workers = append(workers, worker{"upstreams", s.watchUpstreams})

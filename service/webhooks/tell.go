@@ -17,9 +17,11 @@ import (
 // Webhooks are told what the journal says, each from where it left off: what could not be
 // told is told later, in order, and nothing is told twice that was taken.
 
+// Pause is how often the service looks whether there is something to tell.
+const Pause = time.Second
+
 const (
 	eventSource = "/patient-lantern"
-	tellPause   = time.Second
 	callTime    = 10 * time.Second // for one call
 	mostTold    = 100              // events in one call
 	firstRetry  = 5 * time.Second  // doubled with each failure
@@ -57,23 +59,9 @@ func eventOf(e store.Entry) (cloudEvent, bool) {
 	}, true
 }
 
-// Tell tells webhooks what happens until the context ends.
-func (t *Teller) Tell(ctx context.Context) {
-	tick := time.NewTicker(tellPause)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-			t.tellAll(ctx)
-		}
-	}
-}
-
-// tellAll tells each webhook what it was not told yet, but for those that are to be left alone
+// Tell tells each webhook what it was not told yet, but for those that are to be left alone
 // for a while.
-func (t *Teller) tellAll(ctx context.Context) {
+func (t *Teller) Tell(ctx context.Context) {
 	list, err := t.store.Webhooks(ctx)
 	if err != nil {
 		if ctx.Err() == nil {

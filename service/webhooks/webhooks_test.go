@@ -102,13 +102,13 @@ func TestEachIsToldOnceAndInOrder(t *testing.T) {
 					want = append(want, e.Seq)
 				}
 			}
-			b.tellAll(ctx)
+			b.Tell(ctx)
 			b.at = b.at.Add(time.Duration(rapid.IntRange(0, 90).Draw(t, "minutes")) * time.Minute)
 		}
 		other.down = false
 		b.at = b.at.Add(lastRetry)
 		for range 2 + len(want)/mostTold { // so many calls it takes at most, and one that finds nothing
-			b.tellAll(ctx)
+			b.Tell(ctx)
 		}
 		assert.Equal(t, want, other.told[path])
 		require.NoError(t, b.RemoveWebhook(ctx, &WebhookPath{hook.ID}))
@@ -126,14 +126,14 @@ func TestThePausesGrow(t *testing.T) {
 	want := firstRetry
 	for range 15 {
 		before := other.calls
-		b.tellAll(ctx)
+		b.Tell(ctx)
 		require.Equal(t, before+1, other.calls)
 		list, err := b.ListWebhooks(ctx, nil)
 		require.NoError(t, err)
 		assert.True(t, list.Webhooks[0].Waiting)
 		assert.Equal(t, want, list.Webhooks[0].Next.Sub(b.at))
 		b.at = b.at.Add(want - time.Second)
-		b.tellAll(ctx)
+		b.Tell(ctx)
 		require.Equal(t, before+1, other.calls, "not before its time")
 		b.at = b.at.Add(time.Second)
 		want = min(2*want, lastRetry)
