@@ -23,9 +23,6 @@ import (
 // mostZone bounds the name of a time zone, in bytes.
 const mostZone = 60
 
-// short bounds an error that may repeat what somebody sent.
-func short(s string) string { return refusal.Clip(s, 200) }
-
 // Join takes a host into the fleet.
 func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 	var key jose.JSONWebKey
@@ -130,7 +127,7 @@ func said(v *hostView, in *api.CheckIn, now time.Time, ask *askedList) error {
 	if in.Free != nil {
 		v.Free = maps.Clone(in.Free)
 	}
-	v.Trouble = short(in.Trouble)
+	v.Trouble = refusal.Short(in.Trouble)
 	if in.Sources != nil {
 		var err error
 		if v.Watched, err = watched(in.Sources); err != nil {
@@ -165,7 +162,7 @@ func takePackages(v *hostView, in *api.Packages, ask *askedList) error {
 	p := havePackages{Asked: ask.stamp, Names: ask.packages, Installed: map[string]string{}, Came: map[string]origin.Came{}}
 	for _, n := range ask.packages {
 		if version := in.Installed[n]; version != "" {
-			p.Installed[n] = short(version)
+			p.Installed[n] = refusal.Short(version)
 		}
 	}
 	const mostNames, mostName = 20, 200
@@ -174,10 +171,10 @@ func takePackages(v *hostView, in *api.Packages, ask *askedList) error {
 		if !told {
 			continue
 		}
-		c.Unknown, c.Packages = short(c.Unknown), max(c.Packages, 0)
+		c.Unknown, c.Packages = refusal.Short(c.Unknown), max(c.Packages, 0)
 		c.Names = slices.Clone(c.Names[:min(len(c.Names), mostNames)])
 		for i := range c.Names {
-			c.Names[i] = refusal.Clip(short(c.Names[i]), mostName)
+			c.Names[i] = refusal.Clip(refusal.Short(c.Names[i]), mostName)
 		}
 		p.Came[key] = c
 	}

@@ -179,7 +179,7 @@ func (s *Service) dangersBack(ctx context.Context, b *backing, v *hostView, befo
 	looked[key] = true
 	found, err := s.compute.judge(ctx, question{Sheet: v.Carried.Sheet, Before: v.Carried.Sheet, Survey: before.Survey})
 	if err != nil {
-		b.dangers = append(b.dangers, v.Name+": what comes back is not known: "+short(err.Error()))
+		b.dangers = append(b.dangers, v.Name+": what comes back is not known: "+refusal.Short(err.Error()))
 		return
 	}
 	for _, f := range found.Findings {

@@ -80,7 +80,7 @@ func (s *Service) having(ctx context.Context, name string) (func(context.Context
 	}
 	if len(keys) == 0 && (p == nil || p.Repositories[name] == nil) {
 		return nil, refusal.NotFound(
-			fmt.Sprintf("has: the policy has no repository %q, and no host gets packages from such a place", short(name)),
+			fmt.Sprintf("has: the policy has no repository %q, and no host gets packages from such a place", refusal.Short(name)),
 		)
 	}
 	return func(ctx context.Context, survey string) (bool, error) {

@@ -133,12 +133,12 @@ func (s *Service) Freeze(ctx context.Context, in *FreezeIn) (*api.Freeze, error)
 func (s *Service) knownScope(ctx context.Context, scope string) error {
 	if strings.ContainsAny(scope, ".{}") {
 		if _, err := names.Expand(scope); err != nil {
-			return refusal.Wrong("group: " + short(err.Error()))
+			return refusal.Wrong("group: " + refusal.Short(err.Error()))
 		}
 		return nil
 	}
 	if _, err := s.fleet.find(scope); err == nil {
-		return refusal.Wrong(fmt.Sprintf("group: write the name of the host in full, or name a group: %q", short(scope)))
+		return refusal.Wrong(fmt.Sprintf("group: write the name of the host in full, or name a group: %q", refusal.Short(scope)))
 	}
 	r, err := s.pick(ctx, 0)
 	if err != nil {
@@ -149,7 +149,7 @@ func (s *Service) knownScope(ctx context.Context, scope string) error {
 		return err
 	}
 	if !rs.HasGroup(scope) {
-		return refusal.Wrong(fmt.Sprintf("group: there is no group %q in revision %d", short(scope), r.Number))
+		return refusal.Wrong(fmt.Sprintf("group: there is no group %q in revision %d", refusal.Short(scope), r.Number))
 	}
 	return nil
 }

@@ -22,7 +22,7 @@ type HealManyIn struct {
 func (s *Service) HealMany(ctx context.Context, in *HealManyIn) (*api.Rollout, error) {
 	for _, c := range in.Body.Class {
 		if !slices.Contains(drift.Classes, c) {
-			return nil, refusal.Wrong(fmt.Sprintf("class: there is no class %q of findings", short(c)))
+			return nil, refusal.Wrong(fmt.Sprintf("class: there is no class %q of findings", refusal.Short(c)))
 		}
 	}
 	if err := s.alone(); err != nil {

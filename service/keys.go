@@ -258,9 +258,11 @@ func findKey(all []trust.FleetKey, name string) (*trust.FleetKey, error) {
 		return found[0], nil
 	case 0:
 		return nil, refusal.NotFound(fmt.Sprintf(
-			"no host has the key %q, and the policy does not name it; lantern key list shows all, and --match finds part of a name", short(name)))
+			"no host has the key %q, and the policy does not name it; lantern key list shows all, and --match finds part of a name",
+			refusal.Short(name),
+		))
 	}
-	return nil, refusal.Conflict(fmt.Sprintf("%d keys end in %q; give the whole fingerprint", len(found), short(name)))
+	return nil, refusal.Conflict(fmt.Sprintf("%d keys end in %q; give the whole fingerprint", len(found), refusal.Short(name)))
 }
 
 // ShowKey tells which hosts believe a key, how, and for which of their sources.

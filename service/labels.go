@@ -160,7 +160,8 @@ func checkLabels(labels map[string]string) error {
 	for _, k := range slices.Sorted(maps.Keys(labels)) {
 		if !labelForm(k) || len(labels[k]) > 200 {
 			return refusal.Wrong(
-				fmt.Sprintf("the label %q cannot be taken; a label's name is letters, digits and _, at most 63, its value at most 200", short(k)),
+				fmt.Sprintf("the label %q cannot be taken; a label's name is letters, digits and _, at most 63, its value at most 200",
+					refusal.Short(k)),
 			)
 		}
 	}

@@ -130,8 +130,6 @@ func (s *Service) takeOut(ctx context.Context, ro *store.Rollout, h *host, why s
 		return refusal.Conflict(fmt.Sprintf("%s cannot be left out of rollout %d any more: it is %s", v.Name, ro.ID, place.From))
 	case errors.Is(err, store.ErrNotFound):
 		return refusal.NotFound(fmt.Sprintf("%s takes no part in rollout %d", v.Name, ro.ID))
-	case err != nil:
-		return err
 	}
-	return nil
+	return err
 }

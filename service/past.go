@@ -62,7 +62,7 @@ func (s *Service) pastOf(ctx context.Context, host string, at time.Time) (name s
 		case firstErr != nil:
 			return name, p, firstErr
 		case first.IsZero():
-			return name, p, refusal.NotFound(fmt.Sprintf("it is not known what %q had at any time", short(host)))
+			return name, p, refusal.NotFound(fmt.Sprintf("it is not known what %q had at any time", refusal.Short(host)))
 		}
 		return name, p, refusal.NotFound(fmt.Sprintf("what %s had then is not known; it is from %s on", name, first.Format(time.RFC3339)))
 	}

@@ -343,8 +343,5 @@ func (s *Service) pick(ctx context.Context, number int64) (store.Revision, error
 	if errors.Is(err, store.ErrNotFound) {
 		return r, refusal.NotFound(fmt.Sprintf("there is no revision %d; the newest is %d", number, newest.Number))
 	}
-	if err != nil {
-		return r, err
-	}
-	return r, nil
+	return r, err
 }

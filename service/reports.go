@@ -19,7 +19,7 @@ func (s *Service) Report(ctx context.Context, in *api.Report) error {
 	h := agentFrom(ctx)
 	event, known := rollout.ReportEvents[in.State]
 	if !known {
-		return refusal.Of(refusal.Unreadable, fmt.Sprintf("the state %q is not known", short(in.State)))
+		return refusal.Of(refusal.Unreadable, fmt.Sprintf("the state %q is not known", refusal.Short(in.State)))
 	}
 	final := event != rollout.Works
 	if in.Rollout == 0 { // the agent could not tell: what it was given was not genuine

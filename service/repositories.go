@@ -173,7 +173,7 @@ func (s *Service) ProbeRepositories(ctx context.Context, in *ProbeQuery) (*api.R
 		if !slices.ContainsFunc(places, func(x *place) bool { return x.called(name) }) {
 			return nil, refusal.NotFound(fmt.Sprintf(
 				"no host gets packages from %q: it is no repository of the policy that a host uses, and no address; lantern repository list shows all",
-				short(name),
+				refusal.Short(name),
 			))
 		}
 	}

@@ -76,17 +76,17 @@ func (s *Service) called(rs *resolve.Resolver, to []string) (hosts map[*host]boo
 		}
 		list, err := names.Expand(name)
 		if err != nil {
-			return nil, nil, refusal.Wrong(fmt.Sprintf("to: %s", short(err.Error())))
+			return nil, nil, refusal.Wrong(fmt.Sprintf("to: %s", refusal.Short(err.Error())))
 		}
 		for _, n := range list {
 			h, err := s.findHost(n)
 			switch {
 			case err != nil && rs == nil:
 				return nil, nil, refusal.NotFound(
-					fmt.Sprintf("to: there is no host %q, and nothing is published that could name a group", short(n)),
+					fmt.Sprintf("to: there is no host %q, and nothing is published that could name a group", refusal.Short(n)),
 				)
 			case err != nil:
-				return nil, nil, refusal.NotFound(fmt.Sprintf("to: %q is neither a host nor a group of the policy", short(n)))
+				return nil, nil, refusal.NotFound(fmt.Sprintf("to: %q is neither a host nor a group of the policy", refusal.Short(n)))
 			}
 			hosts[h] = true
 		}

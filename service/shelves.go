@@ -123,7 +123,7 @@ func (s *Service) belowShelves(folder string) (string, error) {
 	if !filepath.IsLocal(at) || strings.ContainsFunc(at, func(c rune) bool { return c < ' ' }) {
 		return "", refusal.Wrong(fmt.Sprintf(
 			"folder: %s is not below %s, and nothing else of this machine is served; put it there, or start the service with --shelves",
-			short(folder), s.opts.Shelves))
+			refusal.Short(folder), s.opts.Shelves))
 	}
 	if strings.Contains("/"+filepath.ToSlash(at), "/.") && at != "." {
 		return "", refusal.Wrong("folder: nothing whose name begins with a dot is served")
@@ -146,7 +146,7 @@ func (s *Service) RemoveShelf(ctx context.Context, in *ShelfPath) error {
 	}
 	err := s.store.RemoveShelf(ctx, in.Name, c)
 	if errors.Is(err, store.ErrNotFound) {
-		return refusal.NotFound(fmt.Sprintf("there is no shelf %q; lantern shelf list shows all", short(in.Name)))
+		return refusal.NotFound(fmt.Sprintf("there is no shelf %q; lantern shelf list shows all", refusal.Short(in.Name)))
 	}
 	return err
 }

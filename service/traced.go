@@ -47,15 +47,16 @@ func takeTraced(v *hostView, in *api.Traced) error {
 		if !told {
 			continue
 		}
-		t.Unknown, t.Logins = refusal.Clip(short(t.Unknown), 200), refusal.Clip(t.Logins, 20)
+		t.Unknown, t.Logins = refusal.Clip(refusal.Short(t.Unknown), 200), refusal.Clip(t.Logins, 20)
 		if t.Step != nil {
 			s := *t.Step
-			s.Package, s.From, s.To = refusal.Clip(short(s.Package), 200), refusal.Clip(short(s.From), 100), refusal.Clip(short(s.To), 100)
+			s.Package = refusal.Clip(refusal.Short(s.Package), 200)
+			s.From, s.To = refusal.Clip(refusal.Short(s.From), 100), refusal.Clip(refusal.Short(s.To), 100)
 			t.Step = &s
 		}
 		if t.Login != nil {
 			l := *t.Login
-			l.Who, l.Program = refusal.Clip(short(l.Who), 100), refusal.Clip(short(l.Program), 200)
+			l.Who, l.Program = refusal.Clip(refusal.Short(l.Who), 100), refusal.Clip(refusal.Short(l.Program), 200)
 			t.Login = &l
 		}
 		kept.Files[name] = t

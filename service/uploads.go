@@ -152,7 +152,7 @@ func (s *Service) PutDocuments(ctx context.Context, from io.Reader) error {
 		s.Refused("documents")
 		return refusal.Of(refusal.TooMuch, err.Error())
 	case err != nil:
-		return &refusal.Error{Kind: refusal.Invalid, Message: "the documents cannot be taken: " + short(err.Error()), Cause: err}
+		return &refusal.Error{Kind: refusal.Invalid, Message: "the documents cannot be taken: " + refusal.Short(err.Error()), Cause: err}
 	}
 	return s.store.PutDocuments(ctx, now, docs...)
 }

@@ -69,3 +69,6 @@ func Clip(s string, most int) string {
 	}
 	return s
 }
+
+// Short bounds an error that may repeat what somebody sent.
+func Short(s string) string { return Clip(s, 200) }

@@ -10,6 +10,7 @@ import (
 
 	"patientlantern.example/lantern/service/hook"
 	"patientlantern.example/lantern/service/journal"
+	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/wire"
 )
@@ -100,7 +101,7 @@ func (t *Teller) tellWebhook(ctx context.Context, w *store.Webhook) error {
 		status, err := t.callWebhook(ctx, w, events)
 		if err != nil {
 			pause := min(firstRetry<<min(w.Failed, 20), lastRetry)
-			w.Failed, w.Error, w.Next = w.Failed+1, short(err.Error()), t.now().Add(pause)
+			w.Failed, w.Error, w.Next = w.Failed+1, refusal.Short(err.Error()), t.now().Add(pause)
 			t.log.Warn("a webhook cannot be told", "webhook", w.ID, "status", status, "error", w.Error, "next", pause.String())
 			return t.store.Calls(ctx, w)
 		}

@@ -38,11 +38,6 @@ func New(st *store.Store, v *vault.Vault, log *slog.Logger, now func() time.Time
 	return &Teller{store: st, vault: v, log: log, now: now, version: version, caller: hook.NewCaller()}
 }
 
-// mostSaid bounds what is kept of an error, in bytes: it may repeat what somebody sent.
-const mostSaid = 200
-
-func short(text string) string { return refusal.Clip(text, mostSaid) }
-
 // webhookKinds are the kinds of entries that can be told.
 var webhookKinds = []string{
 	journal.KindHost, journal.KindRollout, journal.KindRevision, journal.KindFreeze, journal.KindWaiver, journal.KindSeats,
@@ -95,7 +90,7 @@ func (t *Teller) AddWebhook(ctx context.Context, in *WebhookIn) (*api.Webhook, e
 	about := in.Body.About
 	for _, k := range about {
 		if !slices.Contains(webhookKinds, k) {
-			return nil, refusal.Wrong(fmt.Sprintf("about: there is no kind %q; kinds are %v", short(k), webhookKinds))
+			return nil, refusal.Wrong(fmt.Sprintf("about: there is no kind %q; kinds are %v", refusal.Short(k), webhookKinds))
 		}
 	}
 	if len(about) == 0 {
@@ -168,7 +163,7 @@ func (t *Teller) TryWebhook(ctx context.Context, in *WebhookPath) (*api.WebhookT
 	status, err := t.callWebhook(ctx, &list[i], []cloudEvent{test})
 	out := api.WebhookTry{Status: status, Took: time.Since(begun).Milliseconds()}
 	if err != nil {
-		out.Message = short(err.Error())
+		out.Message = refusal.Short(err.Error())
 	}
 	return &out, nil
 }
