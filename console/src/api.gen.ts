@@ -1861,6 +1861,11 @@ export interface components {
             file: string;
             /** @description the lines that decide something, secrets as *** */
             lines: string[];
+            /**
+             * Format: int64
+             * @description the reach of the first reader that looks there
+             */
+            since?: number;
             /** @description origin, trust, transport or program */
             touches: string[];
         };
@@ -3938,6 +3943,11 @@ export interface components {
             line: number;
             /** @description as the program's own dump spells it */
             name: string;
+            /**
+             * Format: int64
+             * @description the reach of the first reader that looks for it
+             */
+            since?: number;
             /** @description origin, trust, transport, program or secret */
             touches: string[];
             /** @description as it holds in the end, secrets as *** */
@@ -4016,6 +4026,11 @@ export interface components {
             media?: string[];
             pins: components["schemas"]["Pin"][];
             problems: components["schemas"]["Problem"][];
+            /**
+             * Format: int64
+             * @description how widely it was looked; what has a larger since was not looked for by a reader of a smaller reach
+             */
+            reach?: number;
             releases?: components["schemas"]["Release"][];
             services: components["schemas"]["Service"][];
             settings: components["schemas"]["Setting"][];
@@ -4201,6 +4216,11 @@ export interface components {
             media?: string[];
             pins: components["schemas"]["Pin"][];
             problems: components["schemas"]["Problem"][];
+            /**
+             * Format: int64
+             * @description how widely it was looked; what has a larger since was not looked for by a reader of a smaller reach
+             */
+            reach?: number;
             releases?: components["schemas"]["Release"][];
             services: components["schemas"]["Service"][];
             settings: components["schemas"]["Setting"][];

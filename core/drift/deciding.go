@@ -16,6 +16,10 @@ const notHeld = "what decides beside the package manager's configuration (option
 	"roots of certificates) was not read when the policy came, and is held against nothing: accept the host as it stands once you have " +
 	"looked at it"
 
+// notHeldSince is told of a host whose base was read by an agent that looked less widely.
+const notHeldSince = "the agent that read the host when the policy came did not look there yet, and it is held against nothing: " +
+	"accept the host as it stands once you have looked at it"
+
 // deciding compares what files of other programs say that decides as well: options of dpkg,
 // macros of rpm, streams of modules, equivalent vendors, roots of certificates.
 func (s *standing) deciding() {
@@ -29,15 +33,22 @@ func (s *standing) deciding() {
 	was := map[string]source.Deciding{}
 	for _, d := range s.was.Deciding {
 		if !s.theirs[d.File] && s.court.Concerns(d.Family) {
+			d.Lines = s.named(d.File, d.Lines)
 			was[d.File] = d
 		}
 	}
+	var late []string
 	for _, is := range s.survey.Deciding {
 		old := was[is.File] // nothing, where it did not stand
 		delete(was, is.File)
 		if s.theirs[is.File] || !s.court.Concerns(is.Family) {
 			continue
 		}
+		if is.Since > s.was.Reach {
+			late = append(late, is.File)
+			continue
+		}
+		is.Lines = s.named(is.File, is.Lines)
 		weak := is.Weakening()
 		if len(lacking(weak, old.Lines)) > 0 {
 			continue // one edit of the file is one finding, and that one weighs more
@@ -48,6 +59,27 @@ func (s *standing) deciding() {
 	for _, old := range was {
 		s.says(old, nil, old.Lines)
 	}
+	for _, t := range s.survey.Settings {
+		if s.court.Concerns(t.Family) && t.Since > s.was.Reach {
+			late = append(late, t.File)
+		}
+	}
+	if slices.Sort(late); len(late) > 0 {
+		s.add(Finding{Class: SettingChanged, Severity: Note, Field: "not looked at",
+			Message: strings.Join(slices.Compact(late), ", ") + ": " + notHeldSince})
+	}
+}
+
+// named leaves out the addresses of hosts that nothing was fetched from when the policy came, or
+// nothing is now: of those nobody looked, then or now, whether they stand there.
+func (s *standing) named(file string, lines []string) []string {
+	if file != source.HostsFile {
+		return lines
+	}
+	was, is := s.was.FetchedFrom(), s.survey.FetchedFrom()
+	return kept(lines, func(l string) bool {
+		return slices.ContainsFunc(source.NamesOf(l), func(name string) bool { return was[name] && is[name] })
+	})
 }
 
 // lacking lists the lines of one list that are not in another.

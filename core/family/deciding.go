@@ -23,6 +23,8 @@ type Deciding struct {
 	Line    func(line string) bool                     // whether a line decides anything; nil where each does
 	All     func(text []byte, lines []string) []string // what the whole comes to; nil where it is its lines
 	Stays   bool                                       // putting the file back is not enough: another program has to be told
+	Loose   bool                                       // below /usr: counts where no package owns the file
+	Since   int                                        // the reach of the first reader that looked there
 }
 
 // Suffix is a rule for names: those that end so.
@@ -62,7 +64,7 @@ func (r *Reading) Decides(root *rootfs.FS, places []Deciding) {
 			r.Problem(p.Path, 0, "cannot be listed: "+Plain(err), false)
 		}
 		for _, e := range entries {
-			if p.Names(e.Name()) {
+			if !e.IsDir() && p.Names(e.Name()) {
 				r.decides(root, p, path.Join(p.Path, e.Name()))
 			}
 		}
@@ -89,7 +91,7 @@ func (r *Reading) decides(root *rootfs.FS, p *Deciding, name string) {
 // told notes what a file says: all of it, or where that is more than anybody reads, the lines
 // that take a check away and a digest of the others.
 func (r *Reading) told(p *Deciding, name string, text []byte) {
-	d := source.Deciding{Family: r.Family, File: name, Lines: p.says(text), Touches: p.Touches}
+	d := source.Deciding{Family: r.Family, File: name, Lines: p.says(text), Touches: p.Touches, Since: p.Since}
 	if len(d.Lines) == 0 || r.Crowded(len(r.Deciding), "files that decide beside the configuration", name, 0) {
 		return
 	}
@@ -105,6 +107,9 @@ func (r *Reading) told(p *Deciding, name string, text []byte) {
 		d.Lines = append(weak[:min(len(weak), mostWeak)], fmt.Sprintf("%d lines in all, SHA-256 %s", len(d.Lines), rest))
 	}
 	r.Deciding = append(r.Deciding, d)
+	if p.Loose {
+		r.Loose = append(r.Loose, name)
+	}
 }
 
 // shortly cuts a line that nobody would read to its end.

@@ -43,6 +43,7 @@ type Reading struct {
 	Texts         map[string][]byte // source file → its bytes, secrets and all
 	Modes         map[string]fs.FileMode
 	Programs      []string // files of Texts that say which programs run
+	Loose         []string // files of Deciding that count where no package owns them
 	Database      string   // pacman: where it keeps what is installed
 	Keyring       string   // pacman: where it keeps its keys
 }

@@ -12,6 +12,7 @@ type Touch struct {
 	Name    string // as the program spells it; * stands for one part of a name of apt's, ** for all below
 	Default string // what holds where nobody says anything
 	Touches []string
+	Since   int // the reach of the first reader that looked for it
 }
 
 // Short names for the tables.

@@ -1,5 +1,7 @@
 package source
 
+import "strings"
+
 // What a setting touches.
 const (
 	TouchesOrigin    = "origin"    // where packages come from, and in what order
@@ -19,7 +21,12 @@ type Setting struct {
 	File    string   `json:"file" doc:"where it was set last"`
 	Line    int      `json:"line"`
 	Touches []string `json:"touches" doc:"origin, trust, transport, program or secret"`
+	Since   int      `json:"since,omitzero" doc:"the reach of the first reader that looks for it"`
 }
+
+// Reach is how widely today's reader looks. Whoever has it look for more raises it, and gives
+// what is new that number, so that no host drifts because it is looked at more closely.
+const Reach = 1
 
 // Deciding is a file beside a package manager's own configuration that decides as well where
 // packages come from, what is believed or what runs: the low-level package manager's options,
@@ -29,6 +36,7 @@ type Deciding struct {
 	File    string   `json:"file"`
 	Lines   []string `json:"lines" doc:"the lines that decide something, secrets as ***"`
 	Touches []string `json:"touches" doc:"origin, trust, transport or program"`
+	Since   int      `json:"since,omitzero" doc:"the reach of the first reader that looks there"`
 }
 
 // Pin is one record of apt's preferences, in the order in which apt weighs them.
@@ -68,4 +76,65 @@ type Service struct {
 	Type    string `json:"type"`
 	File    string `json:"file"`
 	Line    int    `json:"line"`
+}
+
+// HostOf is the name of the host in a URL, in small letters; empty where it names none.
+func HostOf(u string) string {
+	_, rest, ok := strings.Cut(u, "://")
+	if !ok {
+		return ""
+	}
+	if end := strings.IndexAny(rest, "/?#"); end >= 0 {
+		rest = rest[:end]
+	}
+	rest = rest[strings.LastIndexByte(rest, '@')+1:]
+	if strings.HasPrefix(rest, "[") { // an address, which nobody looks up
+		return ""
+	}
+	if port := strings.LastIndexByte(rest, ':'); port >= 0 {
+		rest = rest[:port]
+	}
+	return strings.ToLower(strings.TrimSuffix(rest, "."))
+}
+
+// NamesOf are the names that a line of hosts(5) gives an address to, in small letters.
+func NamesOf(line string) []string {
+	line, _, _ = strings.Cut(line, "#")
+	fields := strings.Fields(strings.ToLower(line))
+	if len(fields) < 2 {
+		return nil
+	}
+	for i, name := range fields {
+		fields[i] = strings.TrimSuffix(name, ".")
+	}
+	return fields[1:]
+}
+
+// HostsFile is where a system is told addresses of hosts that go before any other.
+const HostsFile = "/etc/hosts"
+
+// FetchedFrom are the names of the hosts that sources which are on, services and keys are fetched
+// from.
+func (s *Survey) FetchedFrom() map[string]bool {
+	named := map[string]bool{}
+	note := func(urls ...string) {
+		for _, u := range urls {
+			if host := HostOf(u); host != "" {
+				named[host] = true
+			}
+		}
+	}
+	for i := range s.Sources {
+		if x := &s.Sources[i]; x.Enabled {
+			note(x.EffURLs...)
+			note(x.Mirrorlist, x.Metalink)
+			note(x.SignedBy...)
+		}
+	}
+	for i := range s.Services {
+		if s.Services[i].Enabled {
+			note(s.Services[i].URL)
+		}
+	}
+	return named
 }

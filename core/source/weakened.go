@@ -166,7 +166,11 @@ var weakLines = map[string][]string{
 		"%_pkgverify_levelnone", "gpgcheck=0", "gpgcheck=false", "gpgcheck=no", "gpgcheck=off",
 		"sslverify=0", "sslverify=false", "sslverify=no", "sslverify=off",
 	},
-	FamilyZypp: {"gpgcheck=0", "gpgcheck=no", "gpgcheck=off", "gpgcheck=false"},
+	FamilyZypp: {
+		"gpgcheck=0", "gpgcheck=no", "gpgcheck=off", "gpgcheck=false",
+		"repo_gpgcheck=0", "repo_gpgcheck=no", "repo_gpgcheck=off", "repo_gpgcheck=false",
+		"pkg_gpgcheck=0", "pkg_gpgcheck=no", "pkg_gpgcheck=off", "pkg_gpgcheck=false",
+	},
 	FamilyArch: {
 		"trust-modelalways", "always-trust", "allow-weak-digest-algos", "allow-weak-key-signatures",
 		"ignore-valid-from", "ignore-time-conflict",

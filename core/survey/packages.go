@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"path"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -13,6 +14,7 @@ import (
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/pkgdb"
 	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
 )
 
 // packages are the databases of installed packages that stand on the root.
@@ -200,6 +202,9 @@ func (r *reader) owners() {
 	for file := range r.Texts {
 		owner[file] = ""
 	}
+	for _, file := range r.loose {
+		owner[file] = ""
+	}
 	if len(owner) == 0 {
 		return
 	}
@@ -241,6 +246,9 @@ func (r *reader) owners() {
 			delete(r.runs, file)
 		}
 	}
+	r.Survey.Deciding = slices.DeleteFunc(r.Survey.Deciding, func(d source.Deciding) bool {
+		return slices.Contains(r.loose, d.File) && owner[d.File] != ""
+	})
 	for i := range r.Survey.Sources {
 		o := owner[r.Survey.Sources[i].File]
 		r.Survey.Sources[i].Owner = &o

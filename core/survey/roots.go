@@ -9,6 +9,7 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strings"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/rootfs"
@@ -22,17 +23,30 @@ var anchors = []string{
 	"/etc/pki/ca-trust/source/anchors",
 	"/etc/pki/trust/anchors",
 	"/etc/ca-certificates/trust-source/anchors",
+	"/usr/share/pki/ca-trust-source/anchors",
+	"/usr/share/pki/trust/anchors",
+	"/usr/share/ca-certificates/trust-source/anchors",
+	"/etc/pki/ca-trust/source",
+	"/etc/pki/trust",
+	"/etc/ca-certificates/trust-source",
 }
+
+// bundled are those of them that were looked at from the first.
+const bundled = 4
 
 // roots notes the roots of certificates that were added to the system's own, by which every
 // package manager believes a server.
 func (r *reader) roots() {
 	found := family.Begin("")
-	for _, dir := range anchors {
-		found.Decides(r.root, []family.Deciding{{
-			Path: dir, Names: func(string) bool { return true }, All: certificates, Stays: true,
-			Touches: family.Both(family.Trust, family.Transport),
-		}})
+	for i, dir := range anchors {
+		place := family.Deciding{
+			Path: dir, Names: func(name string) bool { return name != "README" }, All: certificates, Stays: true,
+			Touches: family.Both(family.Trust, family.Transport), Loose: strings.HasPrefix(dir, family.System),
+		}
+		if i >= bundled {
+			place.Since = 1
+		}
+		found.Decides(r.root, []family.Deciding{place})
 	}
 	r.add(found)
 }

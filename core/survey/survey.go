@@ -38,7 +38,7 @@ type Result struct {
 }
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = slices.Concat(families.Watched(), anchors)
+var WatchDirs = slices.Concat(families.Watched(), anchors, aroundDirs)
 
 // Read reads a root: every family of which something stands there.
 func Read(root *rootfs.FS, m Machine) Result {
@@ -58,7 +58,8 @@ func Read(root *rootfs.FS, m Machine) Result {
 			r.pacmanKeys(reading.Keyring)
 		}
 	}
-	r.roots()
+	s.Reach = source.Reach
+	r.around()
 	r.rpmKeys()
 	r.namedKeys()
 	r.mirrors()
@@ -139,7 +140,8 @@ func filled[T any](list []T) []T {
 // reader is a survey that is being made.
 type reader struct {
 	Result
-	root *rootfs.FS
+	root  *rootfs.FS
+	loose []string // files below /usr that count where no package owns them
 	packages
 }
 
@@ -154,6 +156,7 @@ func (r *reader) add(f family.Reading) {
 	s.Services = append(s.Services, f.Services...)
 	s.Deciding = append(s.Deciding, f.Deciding...)
 	s.Problems = append(s.Problems, f.Problems...)
+	r.loose = append(r.loose, f.Loose...)
 	for _, name := range f.Programs {
 		if r.runs == nil {
 			r.runs = map[string]bool{}

@@ -51,6 +51,7 @@ var touching = []family.Touch{
 	{Name: "APT::Get::AllowUnauthenticated", Default: "false", Touches: family.Trust},
 	{Name: "APT::Get::Force-Yes", Default: "false", Touches: family.Both(family.Trust, family.Origin)},
 	{Name: "APT::Get::Allow-Downgrades", Default: "false", Touches: family.Origin},
+	{Name: "APT::Get::allow-change-held-packages", Default: "false", Touches: family.Origin, Since: 1},
 	{Name: "APT::Authentication::TrustCDROM", Default: "false", Touches: family.Trust},
 	{Name: "APT::Sandbox::User", Default: "_apt", Touches: family.Trust},
 	{Name: "APT::Sandbox::Seccomp", Default: "false", Touches: family.Program},
@@ -110,6 +111,11 @@ var touching = []family.Touch{
 	{Name: "DPkg::Tools::**", Touches: family.Program},
 	{Name: "DPkg::Options::**", Touches: family.Program},
 	{Name: "DPkg::Chroot-Directory", Touches: family.Program},
+	{Name: "Unattended-Upgrade::Allowed-Origins::**", Touches: family.Origin, Since: 1},
+	{Name: "Unattended-Upgrade::Origins-Pattern::**", Touches: family.Origin, Since: 1},
+	{Name: "Unattended-Upgrade::Package-Blacklist::**", Touches: family.Origin, Since: 1},
+	{Name: "Unattended-Upgrade::Package-Whitelist::**", Touches: family.Origin, Since: 1},
+	{Name: "Unattended-Upgrade::Allow-downgrade", Default: "false", Touches: family.Origin, Since: 1},
 	{Name: "DPkg::Path", Default: "/usr/sbin:/usr/bin:/sbin:/bin", Touches: family.Program},
 }
 
@@ -182,6 +188,10 @@ func (r *reader) settings() {
 			isTrue(value, false) == isTrue(value, true) && isTrue(value, false) == on {
 			return // another spelling of what holds anyway
 		}
+		before := len(r.Settings)
 		r.Set(name, value, file, line, t.Touches)
+		for i := before; i < len(r.Settings); i++ {
+			r.Settings[i].Since = t.Since
+		}
 	})
 }

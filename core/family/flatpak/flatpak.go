@@ -35,10 +35,12 @@ const (
 	Repo    = "/var/lib/flatpak/repo"
 	Config  = Repo + "/config"
 	PartDir = "/etc/flatpak/remotes.d"
+
+	preinstallDir = "/etc/flatpak/preinstall.d"
 )
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = []string{Repo, PartDir}
+var WatchDirs = []string{Repo, PartDir, preinstallDir}
 
 const (
 	partExt         = ".flatpakrepo"
@@ -51,6 +53,15 @@ type reader struct {
 	root    *rootfs.FS
 	remotes map[string]bool
 	applied []string
+}
+
+// preinstalled are the folders that say which applications are to be there.
+var preinstalled = []family.Deciding{
+	{Path: preinstallDir, Names: family.Suffix(".preinstall"), Touches: family.Origin, Comment: "#", Since: 1},
+	{
+		Path: "/usr/share/flatpak/preinstall.d", Names: family.Suffix(".preinstall"), Touches: family.Origin, Comment: "#",
+		Stays: true, Loose: true, Since: 1,
+	},
 }
 
 // Present reports whether flatpak has or is to have remotes on the host.
@@ -69,6 +80,7 @@ func Read(root *rootfs.FS) family.Reading {
 	r.config()
 	r.parts()
 	r.others()
+	r.Decides(root, preinstalled)
 	on := make([]*source.Source, 0, len(r.Sources))
 	for i := range r.Sources {
 		if r.Sources[i].Enabled {
@@ -81,8 +93,15 @@ func Read(root *rootfs.FS) family.Reading {
 		}
 		return strings.Compare(a.ID, b.ID)
 	})
+	var filters []string
 	for n, s := range on {
 		s.Position = n + 1
+		if f := s.Options["xa.filter"]; strings.HasPrefix(f, "/") && !slices.Contains(filters, f) {
+			filters = append(filters, f)
+			r.Decides(root, []family.Deciding{{
+				Path: path.Clean(f), Touches: family.Origin, Comment: "#", Line: family.Prefix("allow", "deny"), Stays: true, Since: 1,
+			}})
+		}
 	}
 	return r.Reading
 }

@@ -25,6 +25,11 @@ var deciding = []family.Deciding{
 	{Path: "/etc/dnf/versionlock.toml", Touches: family.Origin, Comment: "#"},
 	{Path: "/etc/rpm/macros", Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
 	{Path: "/etc/rpm", Names: family.Prefix("macros."), Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
+	{Path: "/usr/lib/rpm/macros.d", Names: family.Prefix("macros."), Touches: trustAndProgram, Comment: "#", Line: rpmDecides, Stays: true, Loose: true, Since: 1},
+	{Path: "/etc/dnf/automatic.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
+	{Path: "/etc/dnf/dnf5-plugins/automatic.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
+	{Path: "/etc/yum/yum-cron.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
+	{Path: "/etc/yum/yum-cron-hourly.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
 	{Path: "/root/.rpmmacros", Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
 	{Path: "/etc/rpm/platform", Touches: family.Origin, Comment: "#"},
 	{Path: "/etc/rpmrc", Touches: trustAndProgram, Comment: "#"},
@@ -54,7 +59,27 @@ func rpmDecides(line string) bool {
 	return is && (rpmMacros(name) || strings.HasPrefix(name, "{load") || strings.HasPrefix(name, "include"))
 }
 
-var decidingDirs = []string{
+// unattended is what a program that upgrades by itself puts in the place of dnf's own
+// configuration: its section [base]; and which programs it runs.
+func unattended(_ []byte, lines []string) (out []string) {
+	section := ""
+	for _, l := range lines {
+		switch name, _, _ := strings.Cut(l, "="); {
+		case l[0] == '[':
+			section = l
+		case section == "[base]" && !unattendedQuiet(l):
+			out = append(out, l)
+		case strings.HasPrefix(l, "command_format") || strings.TrimSpace(name) == "reboot_command":
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// unattendedQuiet are settings of [base] that decide nothing.
+var unattendedQuiet = family.Prefix("debuglevel", "errorlevel", "logdir", "color", "mdpolicy", "assumeyes")
+
+var decidingDirs = []string{"/usr/lib/rpm/macros.d", "/etc/dnf/dnf5-plugins", "/etc/yum",
 	"/etc/dnf/modules.d", "/etc/dnf/modules.defaults.d", "/etc/dnf/aliases.d", "/etc/dnf/dnf5-aliases.d", "/etc/dnf/repos.override.d",
 	"/etc/dnf/plugins/pre-transaction-actions.d", "/etc/dnf/plugins/post-transaction-actions.d",
 	"/etc/dnf/libdnf5-plugins", "/etc/dnf/libdnf5-plugins/actions.d", "/etc/dnf/libdnf5.conf.d",

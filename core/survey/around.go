@@ -1,0 +1,150 @@
+package survey
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Where a whole system is told what every program on it heeds, package managers too.
+const (
+	unitDir  = "/etc/systemd/system"
+	shellDir = "/etc/profile.d"
+)
+
+// aroundDirs are the folders whose changes can change what stands around package managers.
+var aroundDirs = []string{"/etc", shellDir, unitDir}
+
+// around notes what stands around package managers, and decides for them as for every program:
+// roots of certificates, what is put into their environment, how the units of the system run
+// them, and other addresses for the hosts that they fetch from.
+func (r *reader) around() {
+	r.roots()
+	found := family.Begin("")
+	found.Decides(r.root, environments)
+	for _, unit := range units {
+		found.Decides(r.root, []family.Deciding{
+			unitPlace(path.Join(unitDir, unit+".service"), nil),
+			unitPlace(path.Join(unitDir, unit+".service.d"), family.Suffix(".conf")),
+		})
+	}
+	if named := r.Survey.FetchedFrom(); len(named) > 0 {
+		found.Decides(r.root, []family.Deciding{{
+			Path: source.HostsFile, Touches: family.Transport, Comment: "#", Stays: true, Since: 1,
+			Line: func(line string) bool {
+				return slices.ContainsFunc(source.NamesOf(line), func(name string) bool { return named[name] })
+			},
+		}})
+	}
+	for i := range found.Deciding {
+		if d := &found.Deciding[i]; d.File != source.HostsFile && !slices.ContainsFunc(d.Lines, beyondProxies) {
+			d.Touches = family.Transport
+		}
+	}
+	r.add(found)
+}
+
+// environments are the files by which variables come into the environment of whoever works on
+// a host, and of everything that the system itself starts.
+var environments = func() (out []family.Deciding) {
+	for _, file := range []string{
+		"/etc/environment", "/etc/security/pam_env.conf", "/etc/profile", "/etc/bash.bashrc", "/etc/bashrc",
+		"/root/.profile", "/root/.bash_profile", "/root/.bashrc", "/etc/systemd/system.conf",
+	} {
+		out = append(out, variables(file, nil))
+	}
+	return append(out,
+		variables(shellDir, family.Suffix(".sh")),
+		variables("/etc/systemd/system.conf.d", family.Suffix(".conf")),
+		variables(unitDir+"/service.d", family.Suffix(".conf")),
+	)
+}()
+
+func variables(file string, names func(string) bool) family.Deciding {
+	return family.Deciding{
+		Path: file, Names: names, Touches: around, Comment: "#;", All: set, Stays: true, Since: 1,
+	}
+}
+
+var around = slices.Concat(family.Trust, family.Transport, family.Program)
+
+// units are the services of the systems that are known by which package managers run unattended.
+var units = []string{
+	"apt-daily", "apt-daily-upgrade", "unattended-upgrades", "dnf-makecache", "dnf-automatic", "dnf-automatic-install",
+	"dnf-automatic-download", "dnf-automatic-notifyonly", "dnf5-automatic", "yum-cron", "packagekit", "packagekit-offline-update",
+	"transactional-update", "flatpak-system-helper",
+}
+
+func unitPlace(file string, names func(string) bool) family.Deciding {
+	return family.Deciding{
+		Path: file, Names: names, Touches: around, Comment: "#;", All: runs, Stays: true, Since: 1,
+	}
+}
+
+// runs lists what a unit says of what runs, and in which surroundings: systemd.exec(5),
+// systemd.service(5).
+func runs(_ []byte, lines []string) (out []string) {
+	for _, l := range lines {
+		switch {
+		case strings.HasPrefix(l, "Environment="):
+			out = append(out, set(nil, []string{l})...)
+		case unitDecides(l):
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+var unitDecides = family.Prefix(
+	"EnvironmentFile", "PassEnvironment", "UnsetEnvironment", "Exec", "RootDirectory", "RootImage", "BindPaths", "BindReadOnlyPaths",
+)
+
+// set lists what is put into the environment that decides something, as NAME=VALUE: a shell's
+// assignments, systemd's Environment= and pam_env's NAME DEFAULT=VALUE.
+func set(_ []byte, lines []string) (out []string) {
+	for _, l := range lines {
+		fields := strings.FieldsFunc(l, func(c rune) bool { return strings.ContainsRune(" ;&\"'", c) })
+		for _, f := range fields {
+			name, value, ok := strings.Cut(f, "=")
+			switch name {
+			case "Environment", "DefaultEnvironment":
+				name, value, ok = strings.Cut(value, "=")
+			case "DEFAULT", "OVERRIDE":
+				name = fields[0]
+			}
+			if ok && decidingVariable(name) {
+				out = append(out, name+"="+value)
+			}
+		}
+	}
+	return out
+}
+
+// decidingVariable reports whether a variable of the environment decides where package managers
+// fetch from, by whom, what they believe or what they run.
+func decidingVariable(name string) bool {
+	return proxyVariable(name) || slices.Contains(strongVariables, name) ||
+		strings.HasPrefix(name, "ZYPP") || strings.HasPrefix(name, "FLATPAK_") || strings.HasPrefix(name, "OSTREE_")
+}
+
+func proxyVariable(name string) bool {
+	switch strings.ToLower(name) {
+	case "http_proxy", "https_proxy", "ftp_proxy", "all_proxy", "no_proxy":
+		return true
+	}
+	return false
+}
+
+var strongVariables = []string{
+	"APT_CONFIG", "LD_PRELOAD", "LD_LIBRARY_PATH", "LD_AUDIT", "GNUPGHOME", "SSL_CERT_FILE", "SSL_CERT_DIR", "CURL_CA_BUNDLE",
+	"CURL_HOME", "PYTHONPATH", "PYTHONHOME", "PERL5LIB", "RPM_CONFIGDIR", "DPKG_ROOT", "DPKG_ADMINDIR", "DPKG_FORCE", "SEQUOIA_CRYPTO_POLICY",
+}
+
+// beyondProxies reports whether a line says more than through whom it is fetched.
+func beyondProxies(line string) bool {
+	name, _, _ := strings.Cut(line, "=")
+	return !proxyVariable(name)
+}
