@@ -31,36 +31,39 @@ func (a *app) base(d *api.HostDetail) {
 func (a *app) hostAccept() *cobra.Command {
 	var because string
 	var yes bool
+	var m meant
 	cmd := &cobra.Command{
-		Use: "accept HOST --because WHY", Short: "Accept a host as it stands, where the policy says nothing", Args: cobra.ExactArgs(1),
+		Use: "accept HOST... --because WHY", Short: "Accept hosts as they stand, where the policy says nothing",
 		Long: "Keys, settings, pins, holds, services and the distribution's own entries are held against what they were when the\n" +
 			"policy was first carried to the host. accept makes what stands there now the measure. What the policy does say stays a\n" +
 			"finding, and so does every check that is taken away: those are closed by the policy, by healing, or on the host.",
 		Example: "  lantern host accept gw-01 --because \"the metrics team's key, ticket 4711\"\n" +
-			"  lantern host accept gw-01 --because \"release upgrade\" --yes --format json",
-		ValidArgsFunction: a.completeHosts,
+			"  lantern host accept gw-{01..04} --because \"release upgrade\" --yes --format json",
+		ValidArgsFunction: a.completeEveryHost,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if because == "" {
 				return wrong("say why with --because; it is kept beside your name")
 			}
-			d, err := a.client().Host(cmd.Context(), args[0])
-			if err != nil {
+			shown := false
+			err := every(cmd.Context(), a, &m, args, func(h string) (api.Accepted, error) {
+				d, err := a.client().Host(cmd.Context(), h)
+				if err != nil {
+					return api.Accepted{}, err
+				}
+				done, err := a.client().Accept(cmd.Context(), d.Name, api.AcceptOrder{Because: because, Document: d.Document, Try: !yes})
+				shown = shown || !yes && len(done.Accepted) > 0
+				return done, err
+			}, func(done *api.Accepted) { a.accepted(done, yes) })
+			switch {
+			case err != nil || !shown:
 				return err
+			case a.format == "table":
+				return no("nothing was accepted yet: look at the findings, then say --yes")
 			}
-			done, err := a.client().Accept(cmd.Context(), d.Name, api.AcceptOrder{Because: because, Document: d.Document, Try: !yes})
-			if err != nil {
-				return err
-			}
-			if a.format == "table" {
-				a.accepted(&done, yes)
-			}
-			if !yes && len(done.Accepted) > 0 {
-				return a.shownOnly(done, "nothing was accepted yet: look at the findings, then say --yes")
-			}
-			_, err = a.json(done)
-			return err
+			return &exit{ExitNo, ""}
 		},
 	}
+	m.add(a, cmd)
 	cmd.Flags().StringVar(&because, "because", "", "why it is right as it stands")
 	cmd.Flags().BoolVar(&yes, "yes", false, "accept; without it the findings are only shown")
 	return cmd

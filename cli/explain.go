@@ -35,41 +35,35 @@ func (a *app) explain() *cobra.Command {
 			"explain model-1 saltmarsh\n" +
 			"  lantern explain gw-05 --policy ./policy --surveys ./surveys\n  lantern explain --group models fulmar",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if (dir == "") != (from == "") {
+			switch {
+			case (dir == "") != (from == ""):
 				return wrong("--policy and --surveys go together: a folder is explained for a saved survey")
+			case dir != "" && m.some():
+				return wrong("--group and --where ask the service; with --surveys name the host")
 			}
 			hosts, what := args[:1], strings.Join(args[1:], "")
 			if m.some() && len(args) == 1 && dir == "" {
 				hosts, what = nil, args[0]
 			}
-			var all []reason.Explanation
-			one := func(host string) error {
+			if dir != "" { // nobody else knows which hosts there are
+				var err error
+				if hosts, err = spelled(hosts); err != nil {
+					return err
+				}
+			}
+			one := func(host string) (reason.Explanation, error) {
 				e, err := a.explanation(cmd.Context(), host, dir, from, revision)
 				if err != nil {
-					return err
+					return e, err
 				}
-				if picked, err := pick(e, what); err == nil {
-					e = picked
-				} else if e, err = edited(e, what, err); err != nil {
-					return err
+				picked, err := pick(e, what)
+				if err != nil {
+					return edited(e, what, err)
 				}
-				all = append(all, e)
-				if a.format == "table" {
-					a.explained(e, what, len(hosts) != 1 || m.some())
-				}
-				return nil
+				return picked, nil
 			}
-			var err error
-			if dir != "" {
-				err = one(args[0])
-			} else {
-				err = m.each(cmd.Context(), a, hosts, one)
-			}
-			if err != nil || a.format == "table" {
-				return err
-			}
-			_, err = a.json(several(all))
-			return err
+			show := func(e *reason.Explanation) { a.explained(*e, what, len(hosts) != 1 || m.some()) }
+			return every(cmd.Context(), a, &m, hosts, one, show)
 		},
 	}
 	listing(cmd)

@@ -15,6 +15,7 @@ import (
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/names"
 )
 
 // signs and styles of host states; a sign stands beside the word, never alone.
@@ -186,44 +187,18 @@ func (a *app) hostShow() *cobra.Command {
 		Use: "show HOST...", Short: "Show hosts: traits, findings, sources, keys", ValidArgsFunction: a.completeEveryHost,
 		Example: "  lantern host show gw-01\n  lantern host show gw-01 --format json | jq .sources\n  lantern host show gw-01 --at 2026-11-24",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			hosts, err := m.hosts(cmd.Context(), a, args)
-			if err != nil {
-				return err
-			}
 			if at != "" {
-				return a.eachOf(cmd.Context(), hosts, func(h string) error { return a.hostPast(cmd.Context(), h, at) })
+				return m.each(cmd.Context(), a, args, func(h string) error { return a.hostPast(cmd.Context(), h, at) })
 			}
-			var all []api.HostDetail
-			err = a.eachOf(cmd.Context(), hosts, func(h string) error {
-				d, err := a.client().Host(cmd.Context(), h)
-				if err != nil {
-					return err
-				}
-				all = append(all, d)
-				if a.format == "table" {
-					a.showHost(&d)
-				}
-				return nil
-			})
-			if err != nil || a.format == "table" {
-				return err
-			}
-			_, err = a.json(several(all))
-			return err
+			return every(cmd.Context(), a, &m, args, func(h string) (api.HostDetail, error) {
+				return a.client().Host(cmd.Context(), h)
+			}, a.showHost)
 		},
 	}
 	listing(cmd)
 	m.add(a, cmd)
 	cmd.Flags().StringVar(&at, "at", "", "what it had at a moment: a time, a day (to its end), or how long ago, as 3h")
 	return cmd
-}
-
-// several is one thing as it stands, and more than one as a list.
-func several[T any](list []T) any {
-	if len(list) == 1 {
-		return list[0]
-	}
-	return listed[T]{list, len(list)}
 }
 
 // listed is a list that a command puts together itself.
@@ -297,29 +272,49 @@ func (a *app) showHost(d *api.HostDetail) {
 func (a *app) hostInvite() *cobra.Command {
 	var hours int
 	cmd := &cobra.Command{
-		Use: "invite NAME", Short: "Make a one-time token with which a host joins", Args: cobra.ExactArgs(1),
-		Example: "  lantern host invite gw-07.brinewick.test",
+		Use: "invite NAME...", Short: "Make a one-time token with which a host joins", Args: cobra.MinimumNArgs(1),
+		Example: "  lantern host invite gw-07.brinewick.test\n  lantern host invite gw-{13..16}.brinewick.test --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			i, err := a.client().Invite(cmd.Context(), api.InviteOrder{Host: args[0], Hours: hours})
+			hosts, err := spelled(args)
 			if err != nil {
 				return err
 			}
-			if done, err := a.json(i); done {
-				return err
-			}
-			a.out.Printf(
-				"On %s, as root, until %s:\n\n  lantern-agent join --service %s --token %s\n  lantern-agent run\n\nThe token works once and "+
-					"pins this service's key.",
-				i.Host,
-				i.Expires.Local().Format("2006-01-02 15:04"),
-				a.service,
-				i.Token,
-			)
-			return nil
+			return every(cmd.Context(), a, &meant{}, hosts, func(h string) (api.Invite, error) {
+				return a.client().Invite(cmd.Context(), api.InviteOrder{Host: h, Hours: hours})
+			}, a.invitation)
 		},
 	}
 	cmd.Flags().IntVar(&hours, "hours", 24, "how long the token is good")
 	return cmd
+}
+
+// mostSpelled bounds how many hosts are meant by ranges alone, in case one was not meant so.
+const mostSpelled = 1_000
+
+// spelled are the names that words stand for, where there is no list of hosts to look them up in.
+func spelled(words []string) (out []string, err error) {
+	for _, w := range words {
+		some, err := names.Expand(w)
+		if err != nil {
+			return nil, wrong("%v", err)
+		}
+		out = append(out, some...)
+	}
+	if len(out) > mostSpelled {
+		return nil, wrong("%s stands for %d hosts; %d is the most at once", strings.Join(words, " "), len(out), mostSpelled)
+	}
+	return out, nil
+}
+
+func (a *app) invitation(i *api.Invite) {
+	a.out.Printf(
+		"On %s, as root, until %s:\n\n  lantern-agent join --service %s --token %s\n  lantern-agent run\n\nThe token works once and "+
+			"pins this service's key.",
+		i.Host,
+		i.Expires.Local().Format("2006-01-02 15:04"),
+		a.service,
+		i.Token,
+	)
 }
 
 func (a *app) hostRetire() *cobra.Command {
@@ -336,6 +331,15 @@ func (a *app) hostRetire() *cobra.Command {
 				return err
 			}
 			if len(hosts) > 1 && !yes {
+				if slices.Equal(hosts, args) { // nobody looked yet whether they are there
+					err = a.eachOf(cmd.Context(), hosts, func(h string) error {
+						_, err := a.client().Host(cmd.Context(), h)
+						return err
+					})
+				}
+				if err != nil {
+					return err
+				}
 				return no("%s would be forgotten: %s; say --yes", view.Count(len(hosts), "host", "hosts"), someNames(hosts, 12))
 			}
 			return a.eachOf(cmd.Context(), hosts, func(h string) error {
@@ -368,7 +372,7 @@ func (a *app) heal() *cobra.Command {
 		Example: "  lantern heal gw-03\n  lantern heal desk-1 --set-aside\n  lantern heal gw-{01..04} --yes\n" +
 			"  lantern heal --group gateways --class changed-source --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if len(args) != 1 || strings.ContainsAny(args[0], "{}") || m.some() {
+			if m.several(args) {
 				many.To, many.Where = slices.Concat(many.To, args, m.groups), m.where
 				return a.healMany(cmd.Context(), many, yes, wait)
 			}

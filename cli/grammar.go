@@ -60,7 +60,7 @@ func guard(c *cobra.Command) {
 			return nil
 		}
 		if err := args(cmd, given); err != nil {
-			return wrong("%s: %v; it is used as: %s", cmd.CommandPath(), err, cmd.UseLine())
+			return wrong("%s: %s; it is used as: %s", cmd.CommandPath(), lacks(cmd.Use, given), cmd.UseLine())
 		}
 		return nil
 	}
@@ -75,6 +75,39 @@ func guard(c *cobra.Command) {
 	for _, sub := range c.Commands() {
 		guard(sub)
 	}
+}
+
+// lacks says which word of a command line is missing, or is one too many.
+func lacks(use string, given []string) string {
+	needed, optional := demands(use)
+	switch {
+	case len(given) < len(needed) && slices.Contains(needed, "|"):
+		return strings.Join(needed, " ") + " is missing"
+	case len(given) < len(needed):
+		return needed[len(given)] + " is missing"
+	}
+	return fmt.Sprintf("%q is one word too many", given[min(len(needed)+optional, len(given)-1)])
+}
+
+// demands are the words that a line of usage demands, and how many more it takes: what stands in brackets
+// may be left out, and what follows a flag is the flag's.
+func demands(use string) (needed []string, optional int) {
+	depth, flag := 0, false
+	for _, word := range strings.Fields(use)[1:] {
+		switch {
+		case depth > 0:
+		case strings.HasPrefix(word, "["):
+			optional++
+		case strings.HasPrefix(word, "-"):
+			flag = true
+		case flag:
+			flag = false
+		default:
+			needed = append(needed, strings.TrimSuffix(word, "..."))
+		}
+		depth += strings.Count(word, "[") - strings.Count(word, "]")
+	}
+	return needed, optional
 }
 
 // verbs are the names of a command's own commands.

@@ -13,35 +13,43 @@ import (
 func (a *app) hostHistory() *cobra.Command {
 	var before int64
 	var limit int
+	var m meant
 	cmd := &cobra.Command{
-		Use: "history HOST", Short: "Show what happened to a host: findings, changes, and who had what done", Args: cobra.ExactArgs(1),
+		Use: "history HOST...", Short: "Show what happened to hosts: findings, changes, and who had what done",
 		Long:              "The newest first. A finding comes with the moment at which it was found, and goes when it was found no more.",
 		Example:           "  lantern host history gw-01\n  lantern host history gw-01 --limit 200 --format json",
-		ValidArgsFunction: a.completeHosts,
+		ValidArgsFunction: a.completeEveryHost,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			page, err := a.client().History(cmd.Context(), args[0], before, limit)
-			if err != nil {
-				return err
-			}
-			if done, err := a.json(page); done {
-				return err
-			}
-			if len(page.Moments) == 0 {
-				a.out.Printf("Nothing is kept of this host.")
-			}
-			for i := range page.Moments {
-				a.moment(&page.Moments[i])
-			}
-			if page.Next > 0 {
-				a.out.Printf("%s", a.out.Paint(view.Dim, fmt.Sprintf("earlier: --before %d", page.Next)))
-			}
-			return nil
+			of, many := "", m.several(args)
+			return every(cmd.Context(), a, &m, args, func(h string) (api.HistoryPage, error) {
+				of = h
+				return a.client().History(cmd.Context(), h, before, limit)
+			}, func(page *api.HistoryPage) {
+				if many {
+					a.out.Printf("%s", a.out.Paint(view.Bold, of))
+				}
+				a.moments(page)
+			})
 		},
 	}
 	listing(cmd)
+	m.add(a, cmd)
 	cmd.Flags().Int64Var(&before, "before", 0, "only what happened before the entry of this number")
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many entries, up to 500")
 	return cmd
+}
+
+// moments shows a page of a host's history.
+func (a *app) moments(page *api.HistoryPage) {
+	if len(page.Moments) == 0 {
+		a.out.Printf("Nothing is kept of this host.")
+	}
+	for i := range page.Moments {
+		a.moment(&page.Moments[i])
+	}
+	if page.Next > 0 {
+		a.out.Printf("%s", a.out.Paint(view.Dim, fmt.Sprintf("earlier: --before %d", page.Next)))
+	}
 }
 
 // moment shows one of a host's moments on a line, and each finding that came on one.

@@ -76,32 +76,28 @@ func (a *app) rolloutConsent() *cobra.Command {
 func (a *app) rolloutSkip() *cobra.Command {
 	var o api.LeverOrder
 	var of int64
+	var m meant
 	cmd := &cobra.Command{
-		Use: "skip HOST --because WHY", Short: "Leave a host out of a rollout before it begins", Args: cobra.ExactArgs(1),
+		Use: "skip HOST... --because WHY", Short: "Leave hosts out of a rollout before it begins on them",
 		Example:           "  lantern rollout skip gw-03 --because \"is being moved\"",
-		ValidArgsFunction: a.completeHosts,
+		ValidArgsFunction: a.completeEveryHost,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if o.Because == "" {
 				return wrong("say why with --because; it is kept beside your name")
 			}
-			o.Host = args[0]
 			if of == 0 {
 				var err error
 				if of, err = a.which(cmd.Context(), nil); err != nil {
 					return err
 				}
 			}
-			r, err := a.client().PullLever(cmd.Context(), of, client.LeverSkip, o)
-			if err != nil {
-				return err
-			}
-			if done, err := a.json(r); done {
-				return err
-			}
-			a.out.Printf("%s is left out of rollout %d: %s.", args[0], r.ID, r.Says)
-			return nil
+			return every(cmd.Context(), a, &m, args, func(h string) (api.Rollout, error) {
+				o.Host = h
+				return a.client().PullLever(cmd.Context(), of, client.LeverSkip, o)
+			}, func(r *api.Rollout) { a.out.Printf("%s is left out of rollout %d: %s.", o.Host, r.ID, r.Says) })
 		},
 	}
+	m.add(a, cmd)
 	cmd.Flags().StringVar(&o.Because, "because", "", "why")
 	cmd.Flags().Int64Var(&of, "rollout", 0, "of this rollout; the one that is under way when left out")
 	return cmd

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"strings"
 
@@ -26,6 +27,11 @@ func (m *meant) add(a *app, cmd *cobra.Command) {
 
 // some reports whether anything is asked for beside names.
 func (m *meant) some() bool { return len(m.groups) > 0 || m.where != "" }
+
+// several reports whether more than one host may be meant.
+func (m *meant) several(names []string) bool {
+	return len(names) != 1 || m.some() || strings.ContainsAny(names[0], "{}")
+}
 
 // into has a list speak of these hosts only.
 func (m *meant) into(l *client.List, names []string) {
@@ -95,9 +101,43 @@ func (a *app) eachOf(ctx context.Context, hosts []string, do func(host string) e
 		}
 	}
 	if failed > 0 {
-		return no("%d of %s could not be done", failed, view.Count(len(hosts), "host", "hosts"))
+		return no("not done for %d of %s", failed, view.Count(len(hosts), "host", "hosts"))
 	}
 	return nil
+}
+
+// every does something for every host that is meant, and answers with what came of each: one thing
+// for one host, a list for several. Where it fails for some, the others are answered all the same.
+func every[T any](ctx context.Context, a *app, m *meant, names []string, do func(host string) (T, error), show func(*T)) error {
+	hosts, err := m.hosts(ctx, a, names)
+	if err != nil {
+		return err
+	}
+	all := []T{}
+	failed := a.eachOf(ctx, hosts, func(h string) error {
+		one, err := do(h)
+		if err != nil {
+			return err
+		}
+		all = append(all, one)
+		if a.format == "table" {
+			show(&one)
+		}
+		return nil
+	})
+	return cmp.Or(several(a, all, len(hosts) == 1), failed)
+}
+
+// several prints one thing as it stands, and more as a list, where JSON is asked for.
+func several[T any](a *app, all []T, one bool) (err error) {
+	switch {
+	case a.format == "table", len(all) == 0:
+	case one:
+		_, err = a.json(all[0])
+	default:
+		_, err = a.json(listed[T]{all, len(all)})
+	}
+	return err
 }
 
 func whether(unknown int) string {

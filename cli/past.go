@@ -64,12 +64,13 @@ func (a *app) hostPast(ctx context.Context, name, at string) error {
 func (a *app) hostCompare() *cobra.Command {
 	var l listFlags
 	var from, to string
+	var m meant
 	cmd := &cobra.Command{
-		Use: "compare HOST", Short: "Show what of a host is another than it was at an earlier moment", Args: cobra.ExactArgs(1),
+		Use: "compare HOST...", Short: "Show what of hosts is another than it was at an earlier moment",
 		Long: "Show what came, what went and which fields changed between two moments: sources, keys, settings, pins, holds, services,\n" +
 			"facts and files, whether the policy speaks of them or not. Moments are days, of which the end is meant, times, or how long ago.",
 		Example:           "  lantern host compare gw-05 --from 2026-11-24\n  lantern host compare gw-01 --from 48h --to 3h --format json",
-		ValidArgsFunction: a.completeHosts,
+		ValidArgsFunction: a.completeEveryHost,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if from == "" {
 				return wrong("say since when: --from 2026-11-24, --from 3h")
@@ -85,19 +86,16 @@ func (a *app) hostCompare() *cobra.Command {
 					return err
 				}
 			}
-			p, err := a.client().Between(cmd.Context(), args[0], earlier, later, client.List{Page: l.page, PerPage: l.perPage})
-			if err != nil {
-				return err
-			}
-			if done, err := a.json(p); done {
-				return err
-			}
-			a.between(&p)
-			l.more(a, len(p.Items), p.Total)
-			return nil
+			return every(cmd.Context(), a, &m, args, func(h string) (api.BetweenPage, error) {
+				return a.client().Between(cmd.Context(), h, earlier, later, client.List{Page: l.page, PerPage: l.perPage})
+			}, func(p *api.BetweenPage) {
+				a.between(p)
+				l.more(a, len(p.Items), p.Total)
+			})
 		},
 	}
 	l.add(cmd)
+	m.add(a, cmd)
 	cmd.Flags().StringVar(&from, "from", "", "the earlier moment: 2026-11-24, 2026-11-24T06:00 or 3h")
 	cmd.Flags().StringVar(&to, "to", "", "the later moment; now, where it is left out")
 	return cmd

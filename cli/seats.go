@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -31,35 +32,23 @@ func (a *app) seat() *cobra.Command {
 
 func (a *app) seatTake() *cobra.Command {
 	var o api.SeatOrder
+	var m meant
 	cmd := &cobra.Command{
 		Use:               "take HOST...",
 		Short:             "Take a seat for a host in the contract that fits it best",
-		Args:              cobra.MinimumNArgs(1),
-		ValidArgsFunction: a.completeHosts,
+		ValidArgsFunction: a.completeEveryHost,
 		Long: "Take a seat. Of the contracts that open everything which the host's sheet needs, one that\nis no evaluation " +
 			"is taken if there is any; of those the cheapest; of those the one that ends\nlast. The answer says why this one.",
 		Example: "  lantern seat take gw-05\n  lantern seat take gw-01 gw-02 --account gannet\n  lantern seat take gw-01 " +
 			"--account gannet --contract GN-2026-031",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var all []api.Seat
-			for _, host := range args {
+			return every(cmd.Context(), a, &m, args, func(host string) (api.Seat, error) {
 				o.Host = host
-				s, err := a.client().TakeSeat(cmd.Context(), o)
-				if err != nil {
-					return err
-				}
-				all = append(all, s)
-				if a.format == "table" {
-					a.out.Printf("%s has a seat in %s: %s", s.Host, s.Contract, s.Why)
-				}
-			}
-			if a.format == "table" {
-				return nil
-			}
-			_, err := a.json(several(all))
-			return err
+				return a.client().TakeSeat(cmd.Context(), o)
+			}, func(s *api.Seat) { a.out.Printf("%s has a seat in %s: %s", s.Host, s.Contract, s.Why) })
 		},
 	}
+	m.add(a, cmd)
 	cmd.Flags().StringVar(&o.Account, "account", "", "which account; needed where the host needs several")
 	cmd.Flags().StringVar(&o.Contract, "contract", "", "this contract, and not the one that fits best")
 	return cmd
@@ -67,62 +56,55 @@ func (a *app) seatTake() *cobra.Command {
 
 func (a *app) seatRelease() *cobra.Command {
 	var account string
+	var m meant
 	cmd := &cobra.Command{
 		Use:               "release HOST...",
 		Short:             "Give a host's seat back; what it opened is closed",
-		Args:              cobra.MinimumNArgs(1),
-		ValidArgsFunction: a.completeHosts,
+		ValidArgsFunction: a.completeEveryHost,
 		Example:           "  lantern seat release gw-05\n  lantern seat release gw-01 --account gannet",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var all []api.Seat
-			for _, host := range args {
-				of := account
-				if of == "" {
-					d, err := a.client().Host(cmd.Context(), host)
-					if err != nil {
-						return err
-					}
-					var have []string
-					for _, s := range d.Seats {
-						if !s.Leaving {
-							have = append(have, s.Account)
-						}
-					}
-					switch len(have) {
-					case 0:
-						return no("%s has no seat", d.Name)
-					case 1:
-						of = have[0]
-					default:
-						return wrong("%s has seats in the accounts %s; say which with --account", d.Name, strings.Join(have, ", "))
-					}
-				}
-				s, err := a.client().ReleaseSeat(cmd.Context(), host, of)
+			return every(cmd.Context(), a, &m, args, func(host string) (api.Seat, error) {
+				of, err := a.seatOf(cmd.Context(), host, account)
 				if err != nil {
-					return err
+					return api.Seat{}, err
 				}
-				all = append(all, s)
-				if a.format == "table" {
-					if s.Leaving {
-						a.out.Printf(
-							"%s has its seat in %s no more; the vendor hears of it as soon as its desk answers.",
-							s.Host,
-							s.Contract,
-						)
-					} else {
-						a.out.Printf("%s gave its seat in %s back.", s.Host, s.Contract)
-					}
+				return a.client().ReleaseSeat(cmd.Context(), host, of)
+			}, func(s *api.Seat) {
+				if s.Leaving {
+					a.out.Printf("%s has its seat in %s no more; the vendor hears of it as soon as its desk answers.", s.Host, s.Contract)
+				} else {
+					a.out.Printf("%s gave its seat in %s back.", s.Host, s.Contract)
 				}
-			}
-			if a.format == "table" {
-				return nil
-			}
-			_, err := a.json(several(all))
-			return err
+			})
 		},
 	}
+	m.add(a, cmd)
 	cmd.Flags().StringVar(&account, "account", "", "which account; needed where the host has seats in several")
 	return cmd
+}
+
+// seatOf is the account in which a host has the seat that is meant: the one that was named, or its only one.
+func (a *app) seatOf(ctx context.Context, host, account string) (string, error) {
+	if account != "" {
+		return account, nil
+	}
+	d, err := a.client().Host(ctx, host)
+	if err != nil {
+		return "", err
+	}
+	var have []string
+	for _, s := range d.Seats {
+		if !s.Leaving {
+			have = append(have, s.Account)
+		}
+	}
+	switch len(have) {
+	case 0:
+		return "", no("%s has no seat", d.Name)
+	case 1:
+		return have[0], nil
+	}
+	return "", wrong("%s has seats in the accounts %s; say which with --account", d.Name, strings.Join(have, ", "))
 }
 
 func (a *app) seatList() *cobra.Command {

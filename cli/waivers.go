@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -29,13 +30,14 @@ func (a *app) waiverAdd() *cobra.Command {
 	var classes []string
 	var file, until, because string
 	var everywhere bool
+	var m meant
 	cmd := &cobra.Command{
-		Use: "add HOST --class CLASS --until DATE --because WHY", Short: "Accept findings of a host until a date", Args: cobra.ExactArgs(1),
+		Use: "add HOST... --class CLASS --until DATE --because WHY", Short: "Accept findings of hosts until a date",
 		Long: "A waiver is about one finding as it stands: when the finding changes, or the date comes, it is a finding again.\n" +
 			"It is kept with your name. --everywhere waives the same finding on every host that has it.",
 		Example: "  lantern waiver add gw-01 --class pin-changed --until 30d --because \"metrics trial\"\n" +
 			"  lantern waiver add gw-01 --class key-added --until 30d --because \"ticket 4711\" --everywhere",
-		ValidArgsFunction: a.completeHosts,
+		ValidArgsFunction: a.completeEveryHost,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ends, err := dateOf(until, time.Now())
 			switch {
@@ -44,39 +46,53 @@ func (a *app) waiverAdd() *cobra.Command {
 			case because == "":
 				return wrong("say why with --because; it is kept beside your name")
 			case len(classes) == 0:
-				return wrong("say which findings with --class; `lantern drift %s` lists them", args[0])
-			}
-			d, err := a.client().Host(cmd.Context(), args[0])
-			if err != nil {
-				return err
+				return wrong("say which findings with --class; `lantern drift HOST` lists them")
 			}
 			var made []api.Waiver
-			for _, f := range d.Drift {
-				if !slices.Contains(classes, f.Class) || file != "" && f.File != file {
-					continue
-				}
-				o := api.WaiverOrder{Host: d.Name, Finding: api.Difference(f.Finding), Because: because, Ends: ends}
-				if everywhere {
-					o.Host = ""
-				}
-				w, err := a.client().Waive(cmd.Context(), o)
+			var without []string
+			err = m.each(cmd.Context(), a, args, func(h string) error {
+				d, err := a.client().Host(cmd.Context(), h)
 				if err != nil {
 					return err
 				}
-				made = append(made, w)
-			}
-			if len(made) == 0 {
-				return no("%s has no such finding; `lantern drift %s` lists them", d.Name, args[0])
-			}
-			if done, err := a.json(made); done {
+				of := 0
+				for _, f := range d.Drift {
+					if !slices.Contains(classes, f.Class) || file != "" && f.File != file {
+						continue
+					}
+					o := api.WaiverOrder{Host: d.Name, Finding: api.Difference(f.Finding), Because: because, Ends: ends}
+					if everywhere {
+						o.Host = ""
+					}
+					w, err := a.client().Waive(cmd.Context(), o)
+					if err != nil {
+						return err
+					}
+					of++
+					made = append(made, w)
+				}
+				if of == 0 {
+					without = append(without, d.Name)
+				}
+				return nil
+			})
+			switch {
+			case len(made) == 0 && len(without) == 0:
 				return err
+			case len(made) == 0:
+				return no("%s: no such finding there; `lantern drift` lists them", someNames(without, 6))
+			case len(without) > 0 && !everywhere:
+				a.errOut.Printf("Without such a finding: %s.", someNames(without, 6))
 			}
 			for i := range made {
-				a.showWaiver(&made[i])
+				if a.format == "table" {
+					a.showWaiver(&made[i])
+				}
 			}
-			return nil
+			return cmp.Or(several(a, made, len(made) == 1), err)
 		},
 	}
+	m.add(a, cmd)
 	choose(cmd, &classes, "class", true, "only these classes, such as pin-changed", drift.Classes...)
 	cmd.Flags().StringVar(&file, "file", "", "only findings in this file")
 	cmd.Flags().StringVar(&until, "until", "", "last day, as 2026-12-31, or a number of days, as 30d; within a year")

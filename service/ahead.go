@@ -131,7 +131,7 @@ func (s *Service) planAhead(ctx context.Context, p *startable) {
 	var fresh []*place
 	for _, x := range p.brings.places {
 		s.upstreams.planned.add(x, s.now().Add(askTime))
-		if s.upstreams.look(x.key, &x.Place).Checked == nil { // one that is under way is waited for
+		if x.untold(s.upstreams.look(x.key, &x.Place)) { // one that is under way is waited for
 			fresh = append(fresh, x)
 		}
 	}

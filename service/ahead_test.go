@@ -157,3 +157,22 @@ func TestALookIsJudgedByAllWhoAsk(t *testing.T) {
 		assert.Len(t, refusedOf(&ro), 1, "and nobody would begin")
 	}
 }
+
+// A place that was looked at for hosts which want no signature is looked at anew for a plan whose hosts
+// want one: what it brings is known then, and not left unknown until the next look comes of itself.
+func TestAPlanHasThePlaceLookedAtAsItWantsIt(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t, looking)
+	r.Up("desk-1")
+	_, err := r.Operator.Probe(ctx, nil)
+	require.NoError(t, err)
+	r.Publish()
+	ro, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{Try: true})
+	require.NoError(t, err)
+	unseen := 0
+	for _, p := range ro.Parts {
+		unseen += p.Unseen
+	}
+	assert.Zero(t, unseen)
+	assert.Empty(t, refusedOf(&ro))
+}

@@ -333,7 +333,7 @@ func (s *Service) planPlaces(after, before *choice.Host, x *shown, p *policy.Pol
 		q := newPlace(u)
 		q.asked(s, u, x.res.Sheet, hosts)
 		q.vouched(p)
-		if s.upstreams.planned.add(q, s.now().Add(askTime)) && s.upstreams.look(q.key, &q.Place).Checked == nil {
+		if s.upstreams.planned.add(q, s.now().Add(askTime)) && q.untold(s.upstreams.look(q.key, &q.Place)) {
 			fresh = append(fresh, q)
 		}
 	}

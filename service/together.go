@@ -4,6 +4,8 @@ import (
 	"maps"
 	"slices"
 	"time"
+
+	"patientlantern.example/lantern/api"
 )
 
 // A place may be asked for by hosts today and by what a policy would bring, in two ways: without a
@@ -37,6 +39,12 @@ func (x *place) join(other *place) *place {
 		out.authority = other.authority
 	}
 	return &out
+}
+
+// untold reports whether the last look at a place says nothing of what x asks: there was none, or it was for
+// those who want no signature.
+func (x *place) untold(l *api.RepositoryLook) bool {
+	return l.Checked == nil || l.State == api.PlaceUnsigned && x.strict
 }
 
 // at is what a policy that was looked at would ask of a place; nil where none would.
