@@ -44,7 +44,7 @@ type CheckIn struct {
 	Access   *HostAccess      `json:"access,omitempty" doc:"The access on the host, when it changed; never a secret"`
 	Sources  *SourcesLook     `json:"sources,omitempty" doc:"Whether the sources of the policy can be refreshed, when that was looked at anew"`
 	Zone     string           `json:"zone,omitempty" doc:"The host's time zone, by its name in the tz database"`
-	Instance string           `json:"instance,omitempty" doc:"Tells one run of the agent from another: two that take turns are two machines with one identity"`
+	Instance string           `json:"instance,omitempty" doc:"Tells runs of the agent apart: two that take turns are two machines"`
 	Trouble  string           `json:"trouble,omitempty" doc:"What keeps the agent from working, in one line"`
 	Base     string           `json:"base,omitempty" doc:"Digest of the survey of which the agent keeps the files, to put them back"`
 	Packages *Packages        `json:"packages,omitempty" doc:"Which of the packages that were asked for are installed"`
@@ -62,7 +62,7 @@ type Packages struct {
 	Asked     string            `json:"asked" doc:"Stamp of the list that this answers"`
 	Installed map[string]string `json:"installed" doc:"Package to version; those that are not installed are left out"`
 
-	Came map[string]origin.Came `json:"came,omitempty" doc:"What is installed from sources that were asked for, by their keys; those that the host does not have are left out"`
+	Came map[string]origin.Came `json:"came,omitempty" doc:"What is installed from sources that were asked for and that it has, by their keys"`
 }
 
 // HostAccess is the access on a host.
@@ -75,11 +75,11 @@ type HostAccess struct {
 type CheckInAnswer struct {
 	Want     []string `json:"want,omitempty" doc:"Digests of documents to send"`
 	Work     bool     `json:"work,omitempty" doc:"A delivery waits for this host"`
-	Access   string   `json:"access,omitempty" doc:"Stamp of the access that the host should have; when it is not the agent's own, the agent asks for it"`
+	Access   string   `json:"access,omitempty" doc:"Stamp of the access that it should have; the agent asks for another one"`
 	Keep     bool     `json:"keep,omitempty" doc:"The files are as they are to stay: the agent keeps them, to put them back"`
 	Watch    int      `json:"watch,omitempty" doc:"Milliseconds between looks at whether sources can be refreshed; 0: none"`
 	Interval int      `json:"interval" doc:"Milliseconds until the next check-in, if nothing happens"`
-	Asked    string   `json:"asked,omitempty" doc:"Stamp of the list of packages that policies ask for; when it is not that of the agent's last answer, the agent looks"`
+	Asked    string   `json:"asked,omitempty" doc:"Stamp of the list of packages that policies ask for; the agent looks for those of another"`
 	Packages []string `json:"packages,omitempty" doc:"That list, where the stamp of the agent's last answer is another"`
 	Trace    []string `json:"trace,omitempty" doc:"Files of findings of which it is asked when they were written, and what stood near in time"`
 	Logins   bool     `json:"logins,omitempty" doc:"The policy lets the agent read who used sudo"`
@@ -118,7 +118,7 @@ type Delivery struct {
 	Revision int64     `json:"revision" doc:"Never less than that of an earlier delivery to this host, unless that is taken back"`
 	Sheet    string    `json:"sheet" doc:"SHA-256 of the sheet document"`
 	Rollout  int64     `json:"rollout"`
-	BackOut  int64     `json:"back_out,omitempty" doc:"The rollout whose change is taken back: the host has again what it had before, from its own copies"`
+	BackOut  int64     `json:"back_out,omitempty" doc:"The rollout whose change is taken back, from the host's own copies"`
 	PutBack  bool      `json:"put_back,omitempty" doc:"What is not as it was when the policy came is put back"`
 	SetAside bool      `json:"set_aside,omitempty" doc:"Files that stop the package manager are renamed, and kept"`
 	Issued   time.Time `json:"issued"`

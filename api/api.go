@@ -58,7 +58,7 @@ type Finding struct {
 	Host string `json:"host"`
 	drift.Finding
 	Since time.Time `json:"since" doc:"When it was first seen"`
-	Trace string    `json:"trace,omitempty" doc:"What the host's own logs say of when its file was written, and by whom; absent: the host has not been asked yet"`
+	Trace string    `json:"trace,omitempty" doc:"When its file was written, and by whom, by the host's own logs; absent: not asked yet"`
 }
 
 // HostDetail is all that is known of one host.
@@ -70,7 +70,7 @@ type HostDetail struct {
 	Traits *source.Traits   `json:"traits,omitempty"`
 
 	Groups       []string          `json:"groups" doc:"Of the newest revision, in which it is"`
-	PolicyLabels map[string]string `json:"policy_labels,omitempty" doc:"Labels that the newest revision gives it, beside those that people gave"`
+	PolicyLabels map[string]string `json:"policy_labels,omitempty" doc:"Those of the newest revision, beside those that people gave"`
 
 	Sources    []source.Source   `json:"sources"`
 	Keys       []source.Key      `json:"keys"`
@@ -289,7 +289,7 @@ func (s Standing) Known() bool {
 type Publication struct {
 	Files   map[string][]byte `json:"files" doc:"The policy folder: name to content (base64)"`
 	Message string            `json:"message,omitempty" maxLength:"2000" doc:"What changed, for those who come later"`
-	Alone   bool              `json:"alone,omitempty" doc:"Publish it though the newest revision wants somebody else's consent; the message says why, and it stays in the audit"`
+	Alone   bool              `json:"alone,omitempty" doc:"Without the consent that is wanted; the message says why, and stays"`
 	Believe []string          `json:"believe,omitempty" doc:"Keys that the newest revision withdraws, and that are to be believed again"`
 }
 
@@ -346,9 +346,9 @@ type Preview struct {
 	Unmanaged  int                  `json:"unmanaged" doc:"Hosts of a family that this release cannot change"`
 	Unsure     []string             `json:"unsure_names" doc:"Hosts of which it is not known yet whether they have what a repository needs"`
 	Seats      SeatsAhead           `json:"seats_ahead" doc:"What seats it needs"`
-	Gone       []preview.Gone       `json:"sources_gone" doc:"Sources in use that hosts would not have any more, with what is installed from them"`
+	Gone       []preview.Gone       `json:"sources_gone" doc:"Sources in use that would go, with what came from them"`
 	Swaps      []preview.Swap       `json:"swaps" doc:"Installed packages of which the change would decide otherwise, what goes down first"`
-	Refused    []RefusedPlace       `json:"refused" doc:"Places that hosts would get packages from, and that the service saw refused: their refresh would fail"`
+	Refused    []RefusedPlace       `json:"refused" doc:"Places that would come, and that the service saw refused"`
 	Unforeseen []preview.Unforeseen `json:"unforeseen" doc:"Hosts of which it is not known, or not all, what would be swapped"`
 	Waves      []RolloutPart        `json:"parts" doc:"In which waves it would be carried by the plans of the hosts, one part for each plan"`
 	Groups     []PreviewGroup       `json:"groups" doc:"Hosts with identical changes, the largest group first"`
@@ -404,12 +404,12 @@ type HealManyOrder struct {
 
 // HealOrder says how a host is healed.
 type HealOrder struct {
-	SetAside bool `json:"set_aside,omitempty" doc:"Files that stop the package manager and that the policy does not know are renamed, and kept"`
+	SetAside bool `json:"set_aside,omitempty" doc:"Files that stop the package manager and are not the policy's are renamed, and kept"`
 }
 
 // InviteOrder asks for permission for one host to join.
 type InviteOrder struct {
-	Host  string `json:"host" minLength:"1" maxLength:"253" pattern:"^[A-Za-z0-9]([A-Za-z0-9.-]*[A-Za-z0-9])?$" doc:"The name that the host will have"`
+	Host  string `json:"host" minLength:"1" maxLength:"253" pattern:"^[A-Za-z0-9]([A-Za-z0-9.-]*[A-Za-z0-9])?$" doc:"Its name to be"`
 	Hours int    `json:"hours,omitempty" minimum:"1" maximum:"720" doc:"How long the token is good; 24 when absent"`
 }
 
@@ -465,7 +465,7 @@ const (
 
 // Event tells a listener that something changed.
 type Event struct {
-	Kind    string `json:"kind" enum:"host,revision,rollout,seats,all,beat" doc:"What changed; all: some events were lost, look at everything again; beat: nothing, the stream is alive"`
+	Kind    string `json:"kind" enum:"host,revision,rollout,seats,all,beat" doc:"What changed; all: look at everything; beat: nothing"`
 	Name    string `json:"name" doc:"Which: a host's name, a revision's or rollout's number; empty for several"`
 	Command string `json:"command,omitempty" doc:"What was asked for"`
 	Seq     int64  `json:"seq,omitempty" doc:"The number of the entry in the journal"`

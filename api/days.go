@@ -9,11 +9,11 @@ import (
 // Day is how the fleet stood on a day.
 type Day struct {
 	Day      string     `json:"day" doc:"In UTC, as 2006-01-02"`
-	Counted  *time.Time `json:"counted,omitempty" doc:"When it was counted last that day; absent: the service did not run, and how the fleet stood is not known"`
+	Counted  *time.Time `json:"counted,omitempty" doc:"When it was counted last; absent: the service did not run, and nothing is known"`
 	Standing *Standing  `json:"standing,omitempty" doc:"As it was then"`
 	Arisen   int        `json:"arisen" doc:"Findings that came that day"`
 	Closed   int        `json:"closed" doc:"Findings that were gone that day because the host was right again"`
-	Within   *int64     `json:"within,omitempty" doc:"Seconds within which half of the closed ones were gone, from when they were found; absent: none was closed"`
+	Within   *int64     `json:"within,omitempty" doc:"Seconds from found to gone for half of the closed; absent: none was closed"`
 }
 
 // DayPage is one page of days, the newest first.

@@ -24,5 +24,5 @@ type Export struct {
 	Sheet    json.RawMessage    `json:"sheet" doc:"The sheet, as an agent carries it out"`
 	Digest   string             `json:"digest"`
 	Files    []source.SheetFile `json:"files" doc:"Whole files of the policy; they belong to root"`
-	Left     []string           `json:"left" doc:"What the files alone do not bring about: edits in the distribution's own files, access, keys in keyrings"`
+	Left     []string           `json:"left" doc:"What the files alone do not bring about: edits elsewhere, access, keys in keyrings"`
 }

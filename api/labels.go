@@ -11,7 +11,7 @@ type LabelOrder struct {
 
 // Labelled is what came of it, or what would.
 type Labelled struct {
-	Revision   int64       `json:"revision" doc:"The newest, by which the rest is worked out; 0: nothing is published, and what comes of it is not known"`
+	Revision   int64       `json:"revision" doc:"The newest, by which the rest is worked out; 0: none, and the rest is not known"`
 	Relabelled int         `json:"relabelled" doc:"Hosts whose labels are others by it"`
 	Kept       int         `json:"kept" doc:"Hosts that were meant and had these labels already"`
 	Changing   int         `json:"changing" doc:"Of the relabelled, hosts for which the newest revision says something else by it"`

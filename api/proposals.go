@@ -22,11 +22,11 @@ type Proposal struct {
 	AgreedAt *time.Time        `json:"agreed_at,omitempty"`
 	Ended    *time.Time        `json:"ended,omitempty"`
 	Revision int64             `json:"revision,omitempty" doc:"What it became"`
-	Stale    bool              `json:"stale" doc:"A newer revision was published since: publishing it would take back what that one said, so it has to be proposed anew"`
+	Stale    bool              `json:"stale" doc:"A newer revision was published since, which it would take back: propose it anew"`
 	Lacks    string            `json:"lacks,omitempty" doc:"What it needs before it can be published"`
 	Files    map[string][]byte `json:"files,omitempty" doc:"When one is shown"`
 
-	Differences []PolicyDifference `json:"differences,omitempty" doc:"When one is shown: what it says otherwise than the revision that it was made on"`
+	Differences []PolicyDifference `json:"differences,omitempty" doc:"When one is shown: what it says otherwise than its revision"`
 }
 
 // PolicyDifference is one thing that two policies say differently.

@@ -34,7 +34,7 @@ type Rollout struct {
 	Begun     time.Time             `json:"begun"`
 	Ended     *time.Time            `json:"ended"`
 	Stopped   *time.Time            `json:"stopped,omitempty" doc:"When an operator stopped it"`
-	Left      []string              `json:"left,omitempty" doc:"In the answer to stopping: hosts that are still at work, and end by themselves"`
+	Left      []string              `json:"left,omitempty" doc:"In the answer to stopping: hosts still at work, which end by themselves"`
 	Phase     rollout.Phase         `json:"phase" enum:"changing,soaking,asking,held,ended"`
 	Since     *time.Time            `json:"since,omitempty" doc:"Of the phase"`
 	Says      string                `json:"says" doc:"What it is about, or waits for, in a sentence"`
@@ -45,10 +45,10 @@ type Rollout struct {
 	Parts     []RolloutPart         `json:"parts,omitempty" doc:"The waves, one part for each plan"`
 	Causes    []RolloutCause        `json:"causes,omitempty" doc:"Why hosts failed, each cause once"`
 	Counts    map[rollout.State]int `json:"counts" doc:"Hosts by state"`
-	Others    int                   `json:"others,omitempty" doc:"In the answer to beginning: hosts that were not asked for, and stay as they are"`
-	Unknown   []string              `json:"unknown_names,omitempty" doc:"In the answer to backing out: hosts that cannot be taken back, and why"`
-	Dangers   []string              `json:"dangers,omitempty" doc:"In the answer to backing out: what comes back that the policy had taken away"`
-	Untouched int                   `json:"untouched,omitempty" doc:"In the answer to trying to heal: hosts on which no file would change, since the policy says nothing of what was found"`
+	Others    int                   `json:"others,omitempty" doc:"In the answer to beginning: hosts that were not asked for"`
+	Unknown   []string              `json:"unknown_names,omitempty" doc:"In the answer to backing out: what cannot be taken back, and why"`
+	Dangers   []string              `json:"dangers,omitempty" doc:"In the answer to backing out: what comes back"`
+	Untouched int                   `json:"untouched,omitempty" doc:"In the answer to trying to heal: hosts on which no file would change"`
 	TookOver  int64                 `json:"took_over,omitempty" doc:"In the answer to beginning: the rollout that was held and made way"`
 	Hosts     []HostProgress        `json:"progress,omitempty" doc:"A page of the hosts, those first which failed"`
 	Total     int                   `json:"total,omitempty" doc:"Hosts that the page is one of, of those asked for"`
@@ -76,7 +76,7 @@ type RolloutPart struct {
 	Counts  map[rollout.State]int `json:"counts"`
 	Gates   []RolloutGate         `json:"gates"`
 	Refused []RefusedPlace        `json:"refused,omitempty" doc:"Places that it would bring to its hosts, and that the service saw refused"`
-	Unseen  int                   `json:"unseen,omitempty" doc:"Hosts to which it brings a place of which the service does not know what stands there"`
+	Unseen  int                   `json:"unseen,omitempty" doc:"Hosts to which it brings a place of which nothing is known"`
 }
 
 // RolloutGate is what must hold before the next wave.
@@ -118,14 +118,14 @@ type RolloutPage struct {
 type HostProgress struct {
 	Host    string        `json:"host"`
 	Wave    int           `json:"wave,omitempty" doc:"From 1; absent where nothing had to be carried to it"`
-	State   rollout.State `json:"state" enum:"queued,waiting,working,done,unchanged,failed,behind,skipped" doc:"behind: it gave no sign of life, the others went on, and it catches up when it comes back"`
+	State   rollout.State `json:"state" enum:"queued,waiting,working,done,unchanged,failed,behind,skipped" doc:"behind: it was silent"`
 	Updated time.Time     `json:"at"`
 	Report  *Report       `json:"report,omitempty"`
 }
 
 // FreezeOrder asks that nothing moves.
 type FreezeOrder struct {
-	Group   string    `json:"group,omitempty" maxLength:"300" doc:"A group of the newest policy, a host or a range; the whole fleet when absent"`
+	Group   string    `json:"group,omitempty" maxLength:"300" doc:"A group, a host or a range; the whole fleet when absent"`
 	Until   time.Time `json:"until"`
 	Because string    `json:"because" minLength:"3" maxLength:"500"`
 }

@@ -15,7 +15,7 @@ type Shelf struct {
 	Path    string    `json:"path" doc:"Where it is served, behind the service's address"`
 	Author  string    `json:"author"`
 	Created time.Time `json:"created"`
-	State   string    `json:"state" enum:"there,away" doc:"there: something stands in it; away: media is not attached, or nothing stands there"`
+	State   string    `json:"state" enum:"there,away" doc:"there: something stands in it; away: nothing, or media not attached"`
 	Why     string    `json:"why,omitempty" doc:"Why it is away"`
 }
 

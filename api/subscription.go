@@ -9,7 +9,7 @@ import (
 
 // AccountOrder gives the service the organisation's account at a vendor's desk.
 type AccountOrder struct {
-	Name     string `json:"name" minLength:"1" maxLength:"63" pattern:"^[a-z0-9][a-z0-9-]*$" doc:"The name that the policy's contracts give it"`
+	Name     string `json:"name" minLength:"1" maxLength:"63" pattern:"^[a-z0-9][a-z0-9-]*$" doc:"As the policy's contracts name it"`
 	Title    string `json:"title,omitempty" maxLength:"200"`
 	Desk     string `json:"desk" format:"uri" maxLength:"500" doc:"Address of the vendor's desk"`
 	Login    string `json:"login" minLength:"1" maxLength:"200"`
@@ -42,7 +42,7 @@ type AccountList struct {
 // HeldContract is a contract with how it stands.
 type HeldContract struct {
 	subscription.Contract
-	State string `json:"state" enum:"good,ending,ended,withdrawn,over,to-come" doc:"ending: within 90 days; over: more seats are taken than it has"`
+	State string `json:"state" enum:"good,ending,ended,withdrawn,over,to-come" doc:"ending: within 90 days; over: more taken than it has"`
 	Used  int    `json:"seats_used"`
 	Free  int    `json:"seats_free" doc:"-1 where there is no end of them"`
 	Over  int    `json:"seats_over" doc:"So many more are taken than there are"`

@@ -5,7 +5,7 @@ import "time"
 // WebhookOrder asks that an address is told of what happens.
 type WebhookOrder struct {
 	URL   string   `json:"url" minLength:"8" maxLength:"2000" doc:"https:// or http://, without a login in it"`
-	About []string `json:"about,omitempty" doc:"Kinds of what happens: host (findings that come and go), rollout, revision, freeze, waiver, seats; all of these when absent"`
+	About []string `json:"about,omitempty" doc:"Which of host (findings), rollout, revision, freeze, waiver and seats; all when absent"`
 }
 
 // Webhook is an address that is told of what happens: CloudEvents 1.0 in JSON, some at a

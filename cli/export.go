@@ -29,7 +29,8 @@ func (a *app) hostExport() *cobra.Command {
 			"sheet, which lantern-agent carry --export carries out there by the same steps and with the same undo.\n" +
 			"--traits names a file with what the host is: the output of lantern read --format json there, or the traits of it.\n" +
 			"Of several hosts -o is a folder, and each has a file of its name there.",
-		Example:           "  lantern host export gw-01 -o gw-01.tar\n  lantern host export buoy-7.brinewick.test --traits buoy-7.json -o buoy-7.tar",
+		Example: "  lantern host export gw-01 -o gw-01.tar\n" +
+			"  lantern host export buoy-7.brinewick.test --traits buoy-7.json -o buoy-7.tar",
 		ValidArgsFunction: a.completeEveryHost,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {

@@ -172,7 +172,8 @@ func (a *app) showCohort(c api.Cohort) {
 		some, more := firstLines(c.Diff, mostDiff)
 		a.out.Diff(7, some)
 		if more > 0 {
-			a.out.Printf("%s", a.out.Paint(view.Dim, fmt.Sprintf("       … %s; --format json has all", view.Count(more, "more line", "more lines"))))
+			left := fmt.Sprintf("       … %s; --format json has all", view.Count(more, "more line", "more lines"))
+			a.out.Printf("%s", a.out.Paint(view.Dim, left))
 		}
 	}
 	for _, m := range c.More {

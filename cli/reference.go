@@ -1,6 +1,7 @@
 package cli
 
 import (
+	_ "embed" // the grammar
 	"fmt"
 	"io"
 	"slices"
@@ -25,31 +26,8 @@ var statuses = []struct {
 	{ExitInterrupted, "interrupted; what the service was asked to do goes on there"},
 }
 
-const grammar = `# Commands
-
-Written from the commands themselves by ` + "`make types`" + `.
-
-## Grammar
-
-- **` + "`lantern NOUN VERB`" + `**, the noun in the singular: ` + "`host list`, `rollout begin`, `key withdraw`" + `. A noun alone lists what there is of it.
-- Five words stand alone, because they ask or do something about hosts of any kind: ` + "`drift`, `heal`, `explain`, `whence`, `read`" + `.
-  So do the programs: ` + "`serve`, `shelf serve`, `demo`, `openapi`, `schema`, `man`" + `. ` + "`lantern`" + ` alone says how the fleet stands and what to do next.
-- **Hosts** are named in full or by their short name, as many as are wanted, as ranges (` + "`gw-{01..04}`" + `), by ` + "`--group`" + `, or by a condition as
-  policies have it: ` + "`--where 'os.major >= 12'`" + `. Hosts of which it is not known whether the condition holds are left out, and counted.
-- **Lists** take ` + "`--match`, `--sort`, `--page`, `--per-page`" + `. What has no room in a terminal is named below the table; ` + "`--wide`" + ` shows it. On a terminal
-  they go through the pager that ` + "`LANTERN_PAGER` or `PAGER`" + ` names, else ` + "`less`" + `.
-- **` + "`--format json`" + `** is there for every command that prints. Every list is ` + "`{ \"items\": …, \"total\": …, \"next\": … }`" + `: ` + "`next`" + ` is the page (or the entry
-  before which) the list goes on, and absent on the last. Names are in lower_snake and mean one type
-  everywhere, times are RFC 3339 in UTC. Lists give
-  ` + "`jsonl` and `csv`" + ` too. ` + "`lantern schema host list`" + ` prints the JSON Schema of what a command prints. Moments are RFC 3339 in UTC
-  with milliseconds, in every command and call. Errors are problem details (RFC 9457) on standard error.
-- What only shows what it would do says so; ` + "`--yes`" + ` does it. Without it healing, taking back, accepting and retiring end with status 1.
-
-## Exit status
-
-| status | means |
-| --- | --- |
-`
+//go:embed grammar.md
+var grammar string
 
 const renamedTable = `
 ## Old forms

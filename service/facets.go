@@ -9,7 +9,7 @@ import (
 
 // Facets pick hosts by what they have.
 type Facets struct {
-	Has  string `query:"has" maxLength:"256" doc:"Only hosts that get packages from this repository of the policy, or from this place (its key)"`
+	Has  string `query:"has" maxLength:"256" doc:"Only hosts that get packages from this repository, or this place (its key)"`
 	Like string `query:"like" maxLength:"256" doc:"Only hosts that are configured exactly as this one: those of its cohort"`
 }
 

@@ -43,7 +43,7 @@ type HostQuery struct {
 	Selecting
 	Q      string   `query:"q" doc:"Part of the name, the operating system or a label (key=value)"`
 	State  []string `query:"state" doc:"Only hosts in these states"`
-	Sort   string   `query:"sort" enum:"name,state,os,revision,findings,last_seen,-name,-state,-os,-revision,-findings,-last_seen" default:"name" doc:"Order; - turns it round"`
+	Sort   string   `query:"sort" enum:"name,state,os,revision,findings,last_seen,-name,-state,-os,-revision,-findings,-last_seen" default:"name" doc:"- turns it round"`
 	Family string   `query:"family" doc:"Only hosts of this family"`
 	Facets
 }

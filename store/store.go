@@ -349,7 +349,8 @@ type Reliance struct {
 // Relies counts what relies on the service's keys.
 func (s *Store) Relies(ctx context.Context) (r Reliance, err error) {
 	err = s.read.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM hosts) + (SELECT count(*) FROM invites),
-		(SELECT count(*) FROM accounts WHERE length(login) > 0) + (SELECT count(*) FROM seats WHERE length(access) > 0) + (SELECT count(*) FROM webhooks)`).Scan(&r.Hosts,
+		(SELECT count(*) FROM accounts WHERE length(login) > 0) + (SELECT count(*) FROM seats WHERE length(access) > 0) +
+		(SELECT count(*) FROM webhooks)`).Scan(&r.Hosts,
 		&r.Secrets)
 	return r, err
 }

@@ -1419,7 +1419,7 @@ export interface components {
              */
             desk: string;
             login: string;
-            /** @description The name that the policy's contracts give it */
+            /** @description As the policy's contracts name it */
             name: string;
             /** @description Kept encrypted and never shown again */
             password: string;
@@ -1642,7 +1642,7 @@ export interface components {
             free?: {
                 [key: string]: number;
             };
-            /** @description Tells one run of the agent from another: two that take turns are two machines with one identity */
+            /** @description Tells runs of the agent apart: two that take turns are two machines */
             instance?: string;
             /** @description Which of the packages that were asked for are installed */
             packages?: components["schemas"]["Packages"];
@@ -1667,9 +1667,9 @@ export interface components {
             zone?: string;
         };
         CheckInAnswer: {
-            /** @description Stamp of the access that the host should have; when it is not the agent's own, the agent asks for it */
+            /** @description Stamp of the access that it should have; the agent asks for another one */
             access?: string;
-            /** @description Stamp of the list of packages that policies ask for; when it is not that of the agent's last answer, the agent looks */
+            /** @description Stamp of the list of packages that policies ask for; the agent looks for those of another */
             asked?: string;
             /**
              * Format: int64
@@ -1833,7 +1833,7 @@ export interface components {
             closed: number;
             /**
              * Format: date-time
-             * @description When it was counted last that day; absent: the service did not run, and how the fleet stood is not known
+             * @description When it was counted last; absent: the service did not run, and nothing is known
              */
             counted?: string;
             /** @description In UTC, as 2006-01-02 */
@@ -1842,7 +1842,7 @@ export interface components {
             standing?: components["schemas"]["Standing"];
             /**
              * Format: int64
-             * @description Seconds within which half of the closed ones were gone, from when they were found; absent: none was closed
+             * @description Seconds from found to gone for half of the closed; absent: none was closed
              */
             within?: number;
         };
@@ -1872,7 +1872,7 @@ export interface components {
         Delivery: {
             /**
              * Format: int64
-             * @description The rollout whose change is taken back: the host has again what it had before, from its own copies
+             * @description The rollout whose change is taken back, from the host's own copies
              */
             back_out?: number;
             /** Format: date-time */
@@ -1907,7 +1907,7 @@ export interface components {
             severity: string;
         };
         Difference: {
-            /** @description The policy says nothing of it: it is held against what the host was like when the policy came */
+            /** @description Held against what stood there when the policy came, of which it says nothing */
             beside?: boolean;
             class: string;
             /** @description what differs: URL, suites, signing keys, mode; several with commas */
@@ -1998,7 +1998,7 @@ export interface components {
             /** @description What was asked for */
             command?: string;
             /**
-             * @description What changed; all: some events were lost, look at everything again; beat: nothing, the stream is alive
+             * @description What changed; all: look at everything; beat: nothing
              * @enum {string}
              */
             kind: "host" | "revision" | "rollout" | "seats" | "all" | "beat";
@@ -2054,7 +2054,7 @@ export interface components {
             /** @description Whole files of the policy; they belong to root */
             files: components["schemas"]["SheetFile"][];
             host: string;
-            /** @description What the files alone do not bring about: edits in the distribution's own files, access, keys in keyrings */
+            /** @description What the files alone do not bring about: edits elsewhere, access, keys in keyrings */
             left: string[];
             /** Format: int64 */
             revision: number;
@@ -2133,7 +2133,7 @@ export interface components {
             /** @description Folder of media with which the file comes and goes on this host */
             media_folder?: string;
             /**
-             * @description Whether something stood in it at the host's last survey
+             * @description Whether something stood in it at the last survey
              * @enum {string}
              */
             media_state?: "there" | "away" | "unknown";
@@ -2141,7 +2141,7 @@ export interface components {
             repository: string;
         };
         Finding: {
-            /** @description The policy says nothing of it: it is held against what the host was like when the policy came */
+            /** @description Held against what stood there when the policy came, of which it says nothing */
             beside?: boolean;
             class: string;
             /** @description what differs: URL, suites, signing keys, mode; several with commas */
@@ -2161,12 +2161,12 @@ export interface components {
              * @description When it was first seen
              */
             since: string;
-            /** @description What the host's own logs say of when its file was written, and by whom; absent: the host has not been asked yet */
+            /** @description When its file was written, and by whom, by the host's own logs; absent: not asked yet */
             trace?: string;
             want?: string;
         };
         FindingGroup: {
-            /** @description The policy says nothing of it: it is held against what the host was like when the policy came */
+            /** @description Held against what stood there when the policy came, of which it says nothing */
             beside?: boolean;
             class: string;
             /** @description what differs: URL, suites, signing keys, mode; several with commas */
@@ -2291,7 +2291,7 @@ export interface components {
              */
             signs_places: number;
             /**
-             * @description The worst that is to be said of it; withdrawn: the policy takes it away and hosts believe it still; unknown: the policy does not know it
+             * @description unknown: to the policy
              * @enum {string}
              */
             state: "revoked" | "withdrawn" | "ended" | "ends" | "weak" | "unknown" | "good";
@@ -2320,7 +2320,7 @@ export interface components {
             notes?: string[];
             /** @description apt only: what the Release file says of itself */
             release?: components["schemas"]["ReleaseFile"];
-            /** @description Fingerprint of the pinned key that signed; empty where signatures are not looked at */
+            /** @description Fingerprint of the pinned key that signed; empty where none is asked */
             signer?: string;
             /** @description The mirror that answered */
             url: string;
@@ -2352,7 +2352,7 @@ export interface components {
         };
         FreezeOrder: {
             because: string;
-            /** @description A group of the newest policy, a host or a range; the whole fleet when absent */
+            /** @description A group, a host or a range; the whole fleet when absent */
             group?: string;
             /** Format: date-time */
             until: string;
@@ -2452,7 +2452,7 @@ export interface components {
             where?: string;
         };
         HealOrder: {
-            /** @description Files that stop the package manager and that the policy does not know are renamed, and kept */
+            /** @description Files that stop the package manager and are not the policy's are renamed, and kept */
             set_aside?: boolean;
         };
         HeldContract: {
@@ -2500,7 +2500,7 @@ export interface components {
             /** Format: date-time */
             start: string;
             /**
-             * @description ending: within 90 days; over: more seats are taken than it has
+             * @description ending: within 90 days; over: more taken than it has
              * @enum {string}
              */
             state: "good" | "ending" | "ended" | "withdrawn" | "over" | "to-come";
@@ -2696,7 +2696,7 @@ export interface components {
             os: string;
             /** @description apt's preferences */
             pins: components["schemas"]["Pin"][];
-            /** @description Labels that the newest revision gives it, beside those that people gave */
+            /** @description Those of the newest revision, beside those that people gave */
             policy_labels?: {
                 [key: string]: string;
             };
@@ -2767,7 +2767,7 @@ export interface components {
             host: string;
             report?: components["schemas"]["Report"];
             /**
-             * @description behind: it gave no sign of life, the others went on, and it catches up when it comes back
+             * @description behind: it was silent
              * @enum {string}
              */
             state: "queued" | "waiting" | "working" | "done" | "unchanged" | "failed" | "behind" | "skipped";
@@ -2785,7 +2785,7 @@ export interface components {
             token: string;
         };
         InviteOrder: {
-            /** @description The name that the host will have */
+            /** @description Its name to be */
             host: string;
             /**
              * Format: int64
@@ -2871,7 +2871,7 @@ export interface components {
              */
             signs_places: number;
             /**
-             * @description The worst that is to be said of it; withdrawn: the policy takes it away and hosts believe it still; unknown: the policy does not know it
+             * @description unknown: to the policy
              * @enum {string}
              */
             state: "revoked" | "withdrawn" | "ended" | "ends" | "weak" | "unknown" | "good";
@@ -2979,7 +2979,7 @@ export interface components {
             relabelled: number;
             /**
              * Format: int64
-             * @description The newest, by which the rest is worked out; 0: nothing is published, and what comes of it is not known
+             * @description The newest, by which the rest is worked out; 0: none, and the rest is not known
              */
             revision: number;
             /**
@@ -3171,7 +3171,7 @@ export interface components {
         Packages: {
             /** @description Stamp of the list that this answers */
             asked: string;
-            /** @description What is installed from sources that were asked for, by their keys; those that the host does not have are left out */
+            /** @description What is installed from sources that were asked for and that it has, by their keys */
             came?: {
                 [key: string]: components["schemas"]["Came"];
             };
@@ -3259,7 +3259,7 @@ export interface components {
             groups: components["schemas"]["PreviewGroup"][];
             /** @description In which waves it would be carried by the plans of the hosts, one part for each plan */
             parts: components["schemas"]["RolloutPart"][];
-            /** @description Places that hosts would get packages from, and that the service saw refused: their refresh would fail */
+            /** @description Places that would come, and that the service saw refused */
             refused: components["schemas"]["RefusedPlace"][];
             /**
              * Format: int64
@@ -3268,7 +3268,7 @@ export interface components {
             revision: number;
             /** @description What seats it needs */
             seats_ahead: components["schemas"]["SeatsAhead"];
-            /** @description Sources in use that hosts would not have any more, with what is installed from them */
+            /** @description Sources in use that would go, with what came from them */
             sources_gone: components["schemas"]["Gone"][];
             /**
              * Format: int64
@@ -3332,7 +3332,7 @@ export interface components {
             base: number;
             /** Format: date-time */
             created: string;
-            /** @description When one is shown: what it says otherwise than the revision that it was made on */
+            /** @description When one is shown: what it says otherwise than its revision */
             differences?: components["schemas"]["PolicyDifference"][];
             /** Format: date-time */
             ended?: string;
@@ -3352,7 +3352,7 @@ export interface components {
              * @description What it became
              */
             revision?: number;
-            /** @description A newer revision was published since: publishing it would take back what that one said, so it has to be proposed anew */
+            /** @description A newer revision was published since, which it would take back: propose it anew */
             stale: boolean;
             /** @enum {string} */
             state: "open" | "published" | "withdrawn";
@@ -3378,7 +3378,7 @@ export interface components {
             total: number;
         };
         Publication: {
-            /** @description Publish it though the newest revision wants somebody else's consent; the message says why, and it stays in the audit */
+            /** @description Without the consent that is wanted; the message says why, and stays */
             alone?: boolean;
             /** @description Keys that the newest revision withdraws, and that are to be believed again */
             believe?: string[];
@@ -3630,7 +3630,7 @@ export interface components {
             counts: {
                 [key: string]: number;
             };
-            /** @description In the answer to backing out: what comes back that the policy had taken away */
+            /** @description In the answer to backing out: what comes back */
             dangers?: string[];
             /** Format: date-time */
             ended: string | null;
@@ -3639,7 +3639,7 @@ export interface components {
             id: number;
             /** @enum {string} */
             kind: "rollout" | "heal" | "back-out";
-            /** @description In the answer to stopping: hosts that are still at work, and end by themselves */
+            /** @description In the answer to stopping: hosts still at work, which end by themselves */
             left?: string[];
             /**
              * Format: int64
@@ -3648,7 +3648,7 @@ export interface components {
             of?: number;
             /**
              * Format: int64
-             * @description In the answer to beginning: hosts that were not asked for, and stay as they are
+             * @description In the answer to beginning: hosts that were not asked for
              */
             others?: number;
             /** @description The waves, one part for each plan */
@@ -3689,11 +3689,11 @@ export interface components {
              * @description Hosts that the page is one of, of those asked for
              */
             total?: number;
-            /** @description In the answer to backing out: hosts that cannot be taken back, and why */
+            /** @description In the answer to backing out: what cannot be taken back, and why */
             unknown_names?: string[];
             /**
              * Format: int64
-             * @description In the answer to trying to heal: hosts on which no file would change, since the policy says nothing of what was found
+             * @description In the answer to trying to heal: hosts on which no file would change
              */
             untouched?: number;
             /**
@@ -3794,7 +3794,7 @@ export interface components {
             soak?: number;
             /**
              * Format: int64
-             * @description Hosts to which it brings a place of which the service does not know what stands there
+             * @description Hosts to which it brings a place of which nothing is known
              */
             unseen?: number;
             /**
@@ -3982,7 +3982,7 @@ export interface components {
             /** @description Where it is served, behind the service's address */
             path: string;
             /**
-             * @description there: something stands in it; away: media is not attached, or nothing stands there
+             * @description there: something stands in it; away: nothing, or media not attached
              * @enum {string}
              */
             state: "there" | "away";
@@ -4091,7 +4091,7 @@ export interface components {
              * @description the number that is used, its default included; null for deb and arch
              */
             priority: number | null;
-            /** @description paths, URLs or fingerprints of keys; embedded: and fingerprints for a key in the file itself */
+            /** @description paths, URLs or fingerprints of keys; embedded: for a key in the file itself */
             signed_by: string[];
             /** @description deb only: as written */
             suites: string[];
@@ -4257,7 +4257,7 @@ export interface components {
             /** @description Who used sudo shortly before */
             login?: components["schemas"]["Login"];
             /**
-             * @description Whether the host's log of logins was read; none: there is none that can be read
+             * @description Whether the log of logins was read; none: none can be
              * @enum {string}
              */
             logins?: "read" | "not-allowed" | "none";
@@ -4306,7 +4306,7 @@ export interface components {
         };
         WaivedFinding: {
             because: string;
-            /** @description The policy says nothing of it: it is held against what the host was like when the policy came */
+            /** @description Held against what stood there when the policy came, of which it says nothing */
             beside?: boolean;
             by: string;
             class: string;
@@ -4329,7 +4329,7 @@ export interface components {
              * @description When it was first seen
              */
             since: string;
-            /** @description What the host's own logs say of when its file was written, and by whom; absent: the host has not been asked yet */
+            /** @description When its file was written, and by whom, by the host's own logs; absent: not asked yet */
             trace?: string;
             /** Format: int64 */
             waiver: number;
@@ -4408,7 +4408,7 @@ export interface components {
             total: number;
         };
         WebhookOrder: {
-            /** @description Kinds of what happens: host (findings that come and go), rollout, revision, freeze, waiver, seats; all of these when absent */
+            /** @description Which of host (findings), rollout, revision, freeze, waiver and seats; all when absent */
             about?: string[];
             /** @description https:// or http://, without a login in it */
             url: string;
@@ -6347,11 +6347,11 @@ export interface operations {
                 q?: string;
                 /** @description Only hosts in these states */
                 state?: string[];
-                /** @description Order; - turns it round */
+                /** @description - turns it round */
                 sort?: "name" | "state" | "os" | "revision" | "findings" | "last_seen" | "-name" | "-state" | "-os" | "-revision" | "-findings" | "-last_seen";
                 /** @description Only hosts of this family */
                 family?: string;
-                /** @description Only hosts that get packages from this repository of the policy, or from this place (its key) */
+                /** @description Only hosts that get packages from this repository, or this place (its key) */
                 has?: string;
                 /** @description Only hosts that are configured exactly as this one: those of its cohort */
                 like?: string;

@@ -80,7 +80,8 @@ var table = []rule{
 		"another package manager is at work on the host", "wait until it has ended, or end it; then go on"),
 	on(
 		Unauthorised,
-		`\b(?:status(?: code)?|code|error|answered|returned|http(?:/\d(?:\.\d)?)?):? *40[13]\b|\b40[13] +(?:unauthori[sz]ed|forbidden|authorization)|`+
+		`\b(?:status(?: code)?|code|error|answered|returned|http(?:/\d(?:\.\d)?)?):? *40[13]\b|`+
+			`\b40[13] +(?:unauthori[sz]ed|forbidden|authorization)|`+
 			`\b(?:authentication required|login failed|permission to access\b.*\bdenied)|does not let this host in`,
 		"the vendor does not let the host in",
 		"see whether it has a seat (lantern seat list), and whether its access still opens the place",
@@ -128,14 +129,16 @@ var table = []rule{
 	),
 	on(
 		BadSignature,
-		`message has been manipulated|policy rejected non-revocation signature|untrusted digest algorithm|\bbadsig\b|at least one invalid signature`,
+		`message has been manipulated|policy rejected non-revocation signature|untrusted digest algorithm|\bbadsig\b|`+
+			`at least one invalid signature`,
 		"the signature does not fit what came, or is made in a way that can be forged",
 		"it may be a broken mirror, or somebody in between; ask the vendor before going on",
 	),
 	on(
 		UnknownKey,
 		`no_pubkey|key id [0-9A-F]{8,40} *can't check|missing (?:key|openpgp)|`+
-			`public key (?:is )?not (?:available|found|installed)|signature [^;]* unknown trust|key [^;]* (?:could not be looked up|is unknown|is not trusted)|`+
+			`public key (?:is )?not (?:available|found|installed)|signature [^;]* unknown trust|`+
+			`key [^;]* (?:could not be looked up|is unknown|is not trusted)|`+
 			`signed with unknown key|no key .* installed|signature verification failed|signature verification error|`+
 			`signature from .* is (?:unknown|marginal)`,
 		"it is signed by a key that the policy does not name for it",
@@ -152,7 +155,8 @@ var table = []rule{
 		"it is not signed", "ask the vendor; only where that is right, say signatures: off with because:"),
 	on(
 		Mismatch,
-		`hash sum mismatch|checksum (?:mismatch|doesn't match|error)|does not match (?:expected|the expected)|unexpected size|mirror sync in progress|`+
+		`hash sum mismatch|checksum (?:mismatch|doesn't match|error)|does not match (?:expected|the expected)|`+
+			`unexpected size|mirror sync in progress|`+
 			`digest verification|file has unexpected`,
 		"the sums do not fit: the upstream is being changed at this moment",
 		"try again in some minutes",
@@ -161,7 +165,8 @@ var table = []rule{
 		"the server cannot prove who it is (TLS)", "look at its certificate, at authority: in the policy, and at the host's clock"),
 	on(
 		Missing,
-		`\b404\b|not found|does not have a release file|no such file|failed to find|can't provide|names no address|cannot download, all mirrors were already tried`,
+		`\b404\b|not found|does not have a release file|no such file|failed to find|can't provide|`+
+			`names no address|cannot download, all mirrors were already tried`,
 		"it is not there: a part of the address is wrong, or the vendor has moved it",
 		"compare url, suites and components with what the vendor says today",
 	),
@@ -174,13 +179,15 @@ var table = []rule{
 	),
 	on(
 		Cut,
-		`connection (?:reset|closed|was cut|breaks off)|cut off in the middle|empty reply|server returned nothing|transfer closed|recv failure|partial file|unexpected eof|bytes remaining`,
+		`connection (?:reset|closed|was cut|breaks off)|cut off in the middle|empty reply|`+
+			`server returned nothing|transfer closed|recv failure|partial file|unexpected eof|bytes remaining`,
 		"the connection breaks off",
 		"look at the network between, then try again",
 	),
 	on(
 		Unreachable,
-		`connection (?:failed|refused|timed)|could(?:n't| not) connect|failed to connect|no route to host|network is unreachable|all mirrors were tried|`+
+		`connection (?:failed|refused|timed)|could(?:n't| not) connect|failed to connect|`+
+			`no route to host|network is unreachable|all mirrors were tried|`+
 			`cannot be (?:reached|opened|asked for)|no address that can be looked at`,
 		"the server cannot be reached",
 		"look whether it is up, and whether the host may reach it (firewall, proxy)",

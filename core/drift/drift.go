@@ -102,7 +102,7 @@ type Finding struct {
 	Severity   string `json:"severity"`
 	Repository string `json:"repository,omitempty"`
 	Field      string `json:"field,omitempty" doc:"what differs: URL, suites, signing keys, mode; several with commas"`
-	Beside     bool   `json:"beside,omitempty" doc:"The policy says nothing of it: it is held against what the host was like when the policy came"`
+	Beside     bool   `json:"beside,omitempty" doc:"Held against what stood there when the policy came, of which it says nothing"`
 	Package    string `json:"package,omitempty" doc:"The package that the file belongs to, where it is one's"`
 	File       string `json:"file"`
 	Line       int    `json:"line"`

@@ -60,10 +60,12 @@ func inWord(c byte) bool {
 var phrases = sync.OnceValue(func() []*regexp.Regexp {
 	return []*regexp.Regexp{
 		regexp.MustCompile(`(?i)((?:^|[\s"'(=;|])(?:-u|--user|--proxy-user)[ \t=]+)("[^"\n]*"|'[^'\n]*'|[^\s"';]+)`),
-		regexp.MustCompile(`(?i)(\b(?:proxy-)?authorization["']?[ \t]*[:=][ \t]*(?:basic[ \t]+|bearer[ \t]+|digest[ \t]+|token[ \t]+)?)([^\s"',;]+)`),
+		regexp.MustCompile(`(?i)(\b(?:proxy-)?authorization["']?[ \t]*[:=][ \t]*` +
+			`(?:basic[ \t]+|bearer[ \t]+|digest[ \t]+|token[ \t]+)?)([^\s"',;]+)`),
 		regexp.MustCompile(`((?:^|[\s"'])PASS[ \t]+)([^\s"';]+)`),
 		regexp.MustCompile(
-			`(?i)([\w.-]*(?:password|passwd|passphrase|proxypass|secret|token|api[_-]?key)[\w.-]*["']?[ \t]*(?:[:=]+|[ \t]is[ \t:]|[ \t]was[ \t])[ \t]*[<]?)` +
+			`(?i)([\w.-]*(?:password|passwd|passphrase|proxypass|secret|token|api[_-]?key)[\w.-]*` +
+				`["']?[ \t]*(?:[:=]+|[ \t]is[ \t:]|[ \t]was[ \t])[ \t]*[<]?)` +
 				`("[^"\n]*"|'[^'\n]*'|[^\s,;&"'>]+)`,
 		),
 		regexp.MustCompile(`(?im)(^[#;/ \t]*(?:password|passwd|passphrase|token|secret)[ \t]+)([^\s"',;&:=]+)`),
@@ -77,7 +79,8 @@ var phrases = sync.OnceValue(func() []*regexp.Regexp {
 func SaysSecret(word string) bool { return hinted(word) && saysSecret().MatchString(word) }
 
 // saysSecret is a word alone behind which a secret stands.
-var saysSecret = pattern.Lazy(`(?i)^[#;]*(?:password|passwd|passphrase|proxypass|token|secret|api[_-]?key|-u|--user|--password)[:=]*(?:\*\*\*)?$`)
+var saysSecret = pattern.Lazy(`(?i)^[#;]*(?:password|passwd|passphrase|proxypass|token|secret|api[_-]?key|` +
+	`-u|--user|--password)[:=]*(?:\*\*\*)?$`)
 
 // mail is an address behind its name.
 var mail = pattern.Lazy(`(?i)^[\s"'=(]*(?:mailto|maintainer|contact|e-?mail|from|to|uploaders):`)

@@ -28,7 +28,8 @@ var spoken = sync.OnceValue(func() []*regexp.Regexp {
 		regexp.MustCompile(`(?i)((?:^|[\s"'(])(?:-u|--user|--proxy-user|-U)[\s=]+)("[^"]*"|'[^']*'|\S+)`),
 		regexp.MustCompile(`(?i)(\b(?:proxy-)?authorization\s*[:=]\s*(?:basic|bearer|digest)?\s*)([^\s"',;]+)`),
 		regexp.MustCompile(
-			`(?i)([\w.-]*(?:password|passwd|passphrase|proxypass|secret|token|api[_-]?key)[\w.-]*["']?\s*(?:=|:|\s(?:is|was)\s)\s*)("[^"]*"|'[^']*'|[^\s,;&]+)`,
+			`(?i)([\w.-]*(?:password|passwd|passphrase|proxypass|secret|token|api[_-]?key)[\w.-]*["']?\s*` +
+				`(?:=|:|\s(?:is|was)\s)\s*)("[^"]*"|'[^']*'|[^\s,;&]+)`,
 		),
 		regexp.MustCompile(`(?i)(\b(?:login|username|user)\s+\S+\s+password\s+)(\S+)`),
 		regexp.MustCompile(`(?i)(--(?:password|passwd|passphrase|token|secret|api-key)[\s=]+)("[^"]*"|'[^']*'|\S+)`),

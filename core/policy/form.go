@@ -24,7 +24,7 @@ type fileForm struct {
 	Plans        map[string]planForm          `yaml:"plans" doc:"in which waves hosts are changed, by name"`
 	Sites        map[string]siteForm          `yaml:"sites" doc:"mirrors of sites, by name"`
 	Assign       []assignmentForm             `yaml:"assign" doc:"who gets what"`
-	Expect       []expectForm                 `yaml:"expect" doc:"what the team expects that it comes to; tried by check, preview, publish and test"`
+	Expect       []expectForm                 `yaml:"expect" doc:"what it should come to; tried by check, preview, publish and test"`
 }
 
 type publishingForm struct {
@@ -37,7 +37,7 @@ type noticeForm struct {
 
 type keyForm struct {
 	File        string `yaml:"file" doc:"the key's file, beside this one" need:"yes"`
-	Fingerprint string `yaml:"fingerprint" doc:"full fingerprint of the primary key, 40 or 64 hexadecimal digits" form:"fingerprint" need:"yes"`
+	Fingerprint string `yaml:"fingerprint" doc:"of the primary key in full, 40 or 64 hexadecimal digits" form:"fingerprint" need:"yes"`
 	Succeeds    string `yaml:"succeeds" doc:"the key that this one takes over from; it is trusted wherever that one is" form:"name"`
 	Because     string `yaml:"because" doc:"why a weak key is trusted all the same"`
 }
@@ -104,7 +104,7 @@ type debForm struct {
 	Add        []string         `yaml:"add-components" doc:"components that are added"`
 	Drop       []string         `yaml:"drop-components" doc:"components that are taken out"`
 	ComesBy    string           `yaml:"comes-by" doc:"in place: the package that brings the entries"`
-	Release    releaseForm      `yaml:"release" doc:"what the Release file of the suite says, which a pin matches; a list where there are several suites"`
+	Release    releaseForm      `yaml:"release" doc:"what the suite's Release file says, for pins; a list for several suites"`
 	Pin        string           `yaml:"pin" doc:"what a pin of preferences(5) matches, where release does not do"`
 	Priority   *int             `yaml:"priority" doc:"Pin-Priority, where above and below do not do"`
 	Needs      *familyNeedsForm `yaml:"needs" doc:"what hosts of this family must have, as well as what all must"`
@@ -212,10 +212,10 @@ type assignmentForm struct {
 	Channels     map[string]followForm `yaml:"channels" doc:"channel: choice"`
 	Seats        string                `yaml:"seats" doc:"how seats are taken" enum:"by-hand,automatic"`
 	Without      *decisionForm         `yaml:"without-contract" doc:"a recorded decision to run without a contract"`
-	Unlisted     string                `yaml:"unlisted" doc:"what happens to sources that the policy does not list" enum:"report,switch-off,remove"`
+	Unlisted     string                `yaml:"unlisted" doc:"what becomes of sources that are not listed" enum:"report,switch-off,remove"`
 	Findings     map[string]ruleForm   `yaml:"findings" doc:"class of finding: what is done about it, and what weight it has"`
-	ReadLogins   *bool                 `yaml:"read-logins" doc:"whether agents may read from the host's log who used sudo when a file was written; not allowed when left out"`
-	Plan         string                `yaml:"plan" doc:"the plan by which they are changed; one host, a tenth, then all others when left out" form:"name"`
+	ReadLogins   *bool                 `yaml:"read-logins" doc:"whether agents may read who used sudo then; no when left out"`
+	Plan         string                `yaml:"plan" doc:"how they are changed; one host, a tenth, then all others when left out" form:"name"`
 	Site         string                `yaml:"site" doc:"the site whose mirrors they use" form:"name"`
 	Settings     map[string]string     `yaml:"settings" doc:"repository.setting: value"`
 }
@@ -231,7 +231,7 @@ type expectForm struct {
 	Absent  oneOrMany         `yaml:"absent" doc:"repositories that the host does not have"`
 	Order   []string          `yaml:"order" doc:"repositories of which each wins over the next"`
 	Choices map[string]string `yaml:"choices" doc:"channel: the choice that is followed"`
-	From    map[string]string `yaml:"from" doc:"package: the repository that a host without it would take it from; tried on hosts of the fleet"`
+	From    map[string]string `yaml:"from" doc:"package: the repository that a host without it would take it from"`
 	Lines   oneOrMany         `yaml:"lines" doc:"lines that stand in a file of the policy"`
 	NoLines oneOrMany         `yaml:"no-lines" doc:"lines that stand in none"`
 	Signed  *bool             `yaml:"signed" doc:"true: every source of the policy is checked, against keys that are named"`

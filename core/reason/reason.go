@@ -26,7 +26,7 @@ type FileReason struct {
 	Repository string       `json:"repository"`
 	Lines      []LineReason `json:"lines"`
 	While      string       `json:"media_folder,omitempty" doc:"Folder of media with which the file comes and goes on this host"`
-	Media      string       `json:"media_state,omitempty" enum:"there,away,unknown" doc:"Whether something stood in it at the host's last survey"`
+	Media      string       `json:"media_state,omitempty" enum:"there,away,unknown" doc:"Whether something stood in it at the last survey"`
 }
 
 // Whether media were there.

@@ -130,7 +130,7 @@ type Source struct {
 	Archs      []string          `json:"architectures" doc:"deb only: as written"`
 	EffSuites  []string          `json:"effective_suites" doc:"deb only: variables expanded"`
 	EffArchs   []string          `json:"effective_architectures" doc:"deb only: defaults and modifiers applied"`
-	SignedBy   []string          `json:"signed_by" doc:"paths, URLs or fingerprints of keys; embedded: and fingerprints for a key in the file itself"`
+	SignedBy   []string          `json:"signed_by" doc:"paths, URLs or fingerprints of keys; embedded: for a key in the file itself"`
 	Checks     Checks            `json:"checks"`
 	Priority   *int              `json:"priority" doc:"the number that is used, its default included; null for deb and arch"`
 	Position   int               `json:"position" doc:"1, 2, 3 … among the enabled sources of the family in the order of use; 0 when off"`

@@ -23,7 +23,7 @@ type Touched struct {
 	Gone    bool      `json:"gone,omitempty" doc:"It is not there any more"`
 	Step    *Step     `json:"step,omitempty" doc:"What the package manager did then"`
 	Login   *Login    `json:"login,omitempty" doc:"Who used sudo shortly before"`
-	Logins  string    `json:"logins,omitempty" enum:"read,not-allowed,none" doc:"Whether the host's log of logins was read; none: there is none that can be read"`
+	Logins  string    `json:"logins,omitempty" enum:"read,not-allowed,none" doc:"Whether the log of logins was read; none: none can be"`
 	Unknown string    `json:"unknown,omitempty" doc:"Why nothing is known"`
 }
 

@@ -101,7 +101,7 @@ type FleetKey struct {
 	SucceededBy string     `json:"succeeded_by,omitempty" doc:"The name of the key that takes over from it"`
 	Replacement string     `json:"replacement,omitempty" doc:"Where that stands"`
 	Signs       int        `json:"signs_places" doc:"Places of packages that it signs today, as the service saw them last"`
-	State       string     `json:"state" enum:"revoked,withdrawn,ended,ends,weak,unknown,good" doc:"The worst that is to be said of it; withdrawn: the policy takes it away and hosts believe it still; unknown: the policy does not know it"`
+	State       string     `json:"state" enum:"revoked,withdrawn,ended,ends,weak,unknown,good" doc:"unknown: to the policy"`
 }
 
 // States of a key, from worst to best.

@@ -350,9 +350,10 @@ func (s *shooter) terminal(name string, args ...string) func() error {
 			}
 			return `<span style="` + shades[code] + `">`
 		})
-		doc := `<!doctype html><meta charset="utf-8"><body style="margin:0;background:#1b1e23;color:#dfe2e6"><pre style="margin:0;padding:18px 22px;font:15.5px/1.42 'DejaVu Sans Mono',monospace;white-space:pre-wrap;overflow-wrap:anywhere"><span style="color:#8d939c">$ lantern ` + html.EscapeString(
-			strings.Join(args, " "),
-		) + "</span>\n" + body + "</pre>"
+		doc := `<!doctype html><meta charset="utf-8"><body style="margin:0;background:#1b1e23;color:#dfe2e6">` +
+			`<pre style="margin:0;padding:18px 22px;font:15.5px/1.42 'DejaVu Sans Mono',monospace;` +
+			`white-space:pre-wrap;overflow-wrap:anywhere">` +
+			`<span style="color:#8d939c">$ lantern ` + html.EscapeString(strings.Join(args, " ")) + "</span>\n" + body + "</pre>"
 		file := filepath.Join(s.dir, "terminal.html")
 		if err := os.WriteFile(file, []byte(doc), 0o644); err != nil {
 			return err

@@ -25,7 +25,10 @@ var deciding = []family.Deciding{
 	{Path: "/etc/dnf/versionlock.toml", Touches: family.Origin, Comment: "#"},
 	{Path: "/etc/rpm/macros", Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
 	{Path: "/etc/rpm", Names: family.Prefix("macros."), Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
-	{Path: "/usr/lib/rpm/macros.d", Names: family.Prefix("macros."), Touches: trustAndProgram, Comment: "#", Line: rpmDecides, Stays: true, Loose: true, Since: 1},
+	{
+		Path: "/usr/lib/rpm/macros.d", Names: family.Prefix("macros."), Touches: trustAndProgram, Comment: "#", Line: rpmDecides,
+		Stays: true, Loose: true, Since: 1,
+	},
 	{Path: "/etc/dnf/automatic.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
 	{Path: "/etc/dnf/dnf5-plugins/automatic.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
 	{Path: "/etc/yum/yum-cron.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
