@@ -169,5 +169,5 @@ func ours(root string) (out cell.Reading, err error) {
 }
 
 func TestReadAgreesWithTheRealPacman(t *testing.T) {
-	cell.Agree(t, trees(), ours, theirs)
+	cell.Agree(t, cell.Spoilt(trees()), ours, theirs)
 }

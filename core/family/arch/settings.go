@@ -1,6 +1,7 @@
 package arch
 
 import (
+	"path"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -100,10 +101,18 @@ func (r *reader) settings() {
 		if key == "SigLevel" && value == r.unsaid.text() {
 			continue
 		}
-		if t := touching[key]; value != "" && strings.TrimRight(value, "/") != strings.TrimRight(t.Default, "/") {
+		if t := touching[key]; value != "" && plain(value) != plain(t.Default) {
 			r.Set("options."+key, value, last.file, last.line, t.Touches)
 		}
 	}
+}
+
+// plain is a folder however it is written; other values stay as they are.
+func plain(value string) string {
+	if strings.HasPrefix(value, "/") {
+		return path.Clean(value)
+	}
+	return value
 }
 
 // text writes a level as pacman-conf does.

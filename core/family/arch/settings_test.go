@@ -32,6 +32,9 @@ func settled(t require.TestingT, c *cell.Cell, root string) map[string]string {
 	require.Zero(t, a.Code, a.Err)
 	out := map[string]string{}
 	for line := range strings.Lines(a.Out) {
+		if line[0] == '[' && line != "[options]\n" {
+			break
+		}
 		key, value, ok := strings.Cut(strings.TrimRight(line, "\n"), " = ")
 		if !ok {
 			continue
@@ -68,6 +71,7 @@ func TestSettingsAreThoseOfTheRealPacmanConf(t *testing.T) {
 			name := rapid.SampledFrom(names).Draw(rt, "name")
 			text += name + " = " + rapid.SampledFrom(directives[name]).Draw(rt, "value") + "\n"
 		}
+		text = cell.Slips(rt, text)
 		n++
 		root := filepath.Join(base, fmt.Sprint(n))
 		require.NoError(rt, cell.Write(root, map[string]string{
@@ -79,6 +83,13 @@ func TestSettingsAreThoseOfTheRealPacmanConf(t *testing.T) {
 			return r
 		})
 		require.NoError(rt, err)
+		a, err := c.Run(root, "/usr/bin/pacman-conf")
+		require.NoError(rt, err)
+		if refused := a.Code != 0; refused != r.Refused() {
+			rt.Fatalf("pacman refuses: %v %s\nwe say: %v %v\n%q", refused, a.Err, r.Refused(), r.Problems, text)
+		} else if refused {
+			return
+		}
 		got := map[string]string{}
 		for _, s := range r.Settings {
 			got[strings.TrimPrefix(s.Name, "options.")] = s.Value
@@ -91,14 +102,15 @@ func TestSettingsAreThoseOfTheRealPacmanConf(t *testing.T) {
 			}
 			differs := path.Clean(want) != path.Clean(bare[name]) // a folder is one with and without its slash
 			if have, ok := got[name]; ok != differs || ok && folders(have) != folders(want) {
-				rt.Fatalf("%s: pacman-conf has %q (%q by itself), we have %q %v\n%s", name, want, bare[name], have, ok, text)
+				rt.Fatalf("%s: pacman-conf has %q (%q by itself), we have %q %v\n%q", name, want, bare[name], have, ok, text)
 			}
 		}
 		var holds []string
 		for _, h := range r.Holds {
 			holds = append(holds, h.What)
 		}
-		want := append(strings.Fields(said["IgnorePkg"]), strings.Fields(said["IgnoreGroup"])...)
+		blank := func(c rune) bool { return c == ' ' } // a name may hold any other
+		want := append(strings.FieldsFunc(said["IgnorePkg"], blank), strings.FieldsFunc(said["IgnoreGroup"], blank)...)
 		slices.Sort(holds)
 		slices.Sort(want)
 		require.Equal(rt, want, append([]string{}, holds...), text)

@@ -173,7 +173,7 @@ func TestReadAgreesWithTheRealApt(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	cell.Agree(t, trees(), func(root string) (cell.Reading, error) {
+	cell.Agree(t, cell.Spoilt(trees()), func(root string) (cell.Reading, error) {
 		targets, fatal, err := askOurs(root, archs)
 		return cell.Reading{Facts: normal(targets), Refused: len(fatal) > 0, Why: fatal}, err
 	}, func(c *cell.Cell, root string) (cell.Reading, error) {

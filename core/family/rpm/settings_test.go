@@ -73,6 +73,7 @@ func TestSettingsAreThoseOfTheRealDNF(t *testing.T) {
 			name := rapid.SampledFrom(names).Draw(rt, "name")
 			text += name + rapid.SampledFrom([]string{"=", " = "}).Draw(rt, "sign") + rapid.SampledFrom(mainKeys[name]).Draw(rt, "value") + "\n"
 		}
+		text = cell.Slips(rt, text)
 		repo := "[tern]\nbaseurl=http://saltmarsh.example/x\n" + rapid.SampledFrom([]string{"", "excludepkgs=a b\n", "exclude=c,d\nincludepkgs=e\n"}).Draw(rt, "repo")
 		n++
 		root := filepath.Join(base, fmt.Sprint(n))
@@ -93,7 +94,7 @@ func TestSettingsAreThoseOfTheRealDNF(t *testing.T) {
 			}
 			want, differs := said.Main[name], said.Main[name] != bare.Main[name]
 			if have, ok := got[name]; ok != differs || ok && have != want {
-				rt.Fatalf("%s: dnf has %q (%q by itself), we have %q %v\n%s", name, want, bare.Main[name], have, ok, text)
+				rt.Fatalf("%s: dnf has %q (%q by itself), we have %q %v\n%q", name, want, bare.Main[name], have, ok, text)
 			}
 		}
 		var holds []string

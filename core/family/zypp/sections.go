@@ -46,12 +46,15 @@ func (r *reader) merge(f *ini.File, name string) []*section {
 		s := &f.Sections[i]
 		alias := f.Name(s)
 		if s.Headless {
+			nameless := newSection("", int(s.Line))
 			for _, e := range f.Entries(s) {
 				if !slices.Contains(multi, f.Key(&e)) {
 					r.refuse(name, int(e.Line), "%q stands before the first section", f.Key(&e))
 					break
 				}
+				nameless.set(f.Key(&e), f.Value(&e), int(e.Line))
 			}
+			r.readable(name, nameless)
 			continue
 		}
 		if alias == "" || alias[0] == '.' {

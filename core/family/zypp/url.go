@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 )
 
 // address is a URL as libzypp holds it: parts as written, scheme and host in
@@ -166,7 +167,7 @@ func validHost(host string) bool {
 	}
 	for label := range strings.FieldsFuncSeq(strings.NewReplacer("-", ".").Replace(host)+".x", func(c rune) bool { return c == '.' }) {
 		for _, c := range label {
-			if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 || strings.ContainsRune(`$_{}\`, c)) {
+			if !unicode.IsLetter(c) && !unicode.IsNumber(c) && !strings.ContainsRune(`$_{}\`, c) {
 				return false
 			}
 		}

@@ -119,20 +119,6 @@ func (r *reader) variables(host family.Host, arch string) {
 	}
 }
 
-// product returns the version that the base product's file gives.
-func (r *reader) product() string {
-	text, err := r.root.ReadText(baseProduct)
-	if err != nil {
-		return ""
-	}
-	_, after, ok := strings.Cut(string(text), "<version>")
-	value, _, closed := strings.Cut(after, "</version>")
-	if !ok || !closed {
-		return ""
-	}
-	return strings.TrimSpace(value)
-}
-
 func (r *reader) expand(text string) string {
 	out := family.Expand(text, func(name string) (string, bool) {
 		v, ok := r.vars[name]
@@ -169,17 +155,18 @@ func (r *reader) readServices() {
 		}
 		for i := range f.Sections {
 			s := &f.Sections[i]
-			if s.Headless {
-				continue
+			if !s.Headless { // what stands before the first has no name, and is read all the same
+				r.services[f.Name(s)] = true
 			}
-			r.services[f.Name(s)] = true
 			if u, _ := f.Get(s, "url"); u != "" {
 				if _, err := parse(u); err != nil {
 					r.refuse(name, int(s.Line), "the URL of the service %q: %s", f.Name(s), err)
 				}
 				r.LoginInURL(r.root, name, u)
 			}
-			r.service(f, s, name)
+			if !s.Headless {
+				r.service(f, s, name)
+			}
 			if t, said := f.Get(s, "type"); said && !slices.Contains(serviceTypes, strings.ToLower(t)) {
 				r.refuse(name, int(s.Line), "the service %q has the unknown type %q", f.Name(s), t)
 			}
@@ -279,7 +266,8 @@ func (r *reader) asideFile(f *ini.File, name, off string) {
 	r.Problems = r.Problems[:problems]
 }
 
-func (r *reader) add(file string, s *section) {
+// readable refuses URLs of a section that zypper cannot read.
+func (r *reader) readable(file string, s *section) {
 	for _, key := range multi {
 		list := s.urls(key)
 		for i, u := range list {
@@ -293,6 +281,10 @@ func (r *reader) add(file string, s *section) {
 			r.LoginInURL(r.root, file, u)
 		}
 	}
+}
+
+func (r *reader) add(file string, s *section) {
+	r.readable(file, s)
 	service, _ := s.last("service")
 	switch {
 	case service != "" && !r.services[service]:

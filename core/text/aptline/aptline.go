@@ -338,6 +338,7 @@ scan:
 			if i < 0 {
 				return Word{}, false
 			}
+			plain = plain && !strings.ContainsAny(text[c+1:c+1+i], `%"`)
 			c += 1 + i
 		}
 		c++

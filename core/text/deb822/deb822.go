@@ -149,6 +149,17 @@ func isSpace(c byte) bool { return c == ' ' || c >= '\t' && c <= '\r' }
 // room is for how many fields it is made in one go where so many bytes are left: a short file has few.
 func room(left int) int { return min(256, 4+left/16) }
 
+// remnant is how much may be left at the end of a text that apt takes no notice of, in bytes, the two newlines
+// with which it ends a record among them.
+const remnant = 3
+
+// broken notes that nothing can be made of the text from an offset on.
+func (f *File) broken(from int) {
+	if len(f.text)-from > remnant {
+		f.Broken = f.source(from)
+	}
+}
+
 // scan finds stanzas in text.
 func (f *File) scan() {
 	t := f.text
@@ -166,7 +177,7 @@ func (f *File) scan() {
 				}
 				i := strings.IndexByte(t[at:], ':')
 				if i < 0 {
-					f.Broken = f.source(begin)
+					f.broken(begin)
 					return
 				}
 				colon := at + i
@@ -188,7 +199,7 @@ func (f *File) scan() {
 					at++
 				}
 				if at >= len(t) {
-					f.Broken = f.source(begin)
+					f.broken(begin)
 					return
 				}
 				fd := &st.Fields[len(st.Fields)-1]
@@ -216,7 +227,7 @@ func (f *File) scan() {
 		}
 		if !done {
 			if len(strings.TrimSpace(t[begin:])) > 0 {
-				f.Broken = f.source(begin)
+				f.broken(begin)
 			}
 			return
 		}

@@ -41,6 +41,10 @@ func TestParseFindsStanzasAsAptDoes(t *testing.T) {
 		{"blank before the colon", "A : 1\n", "A=\"1\" \n", false},
 		{"empty value", "A:\nB: 2\n", "A=\"\" B=\"2\" \n", false},
 		{"nothing", "", "", false},
+		{"a character at the end", "A: 1\n\nx\n\n", "A=\"1\" \n", false},
+		{"two characters at the end", "A: 1\n\nxy", "A=\"1\" \n", true},
+		{"a character and blank lines", "x\n\n\n", "", true},
+		{"a character behind a comment", "#a\nx", "", false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			f := Parse([]byte(c.in))

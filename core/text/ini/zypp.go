@@ -32,6 +32,8 @@ func ParseZypp(text []byte, multi ...string) *File {
 				at = after
 				continue
 			}
+			p.fail("the name of a section is not closed by ]")
+			continue
 		}
 		equals := strings.IndexByte(line, '=')
 		if equals < 0 || strings.ContainsAny(line[:equals], `:/?|,\`) {

@@ -1,0 +1,80 @@
+package cell
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"unicode"
+
+	"pgregory.net/rapid"
+)
+
+// odd are texts that formats of lines stumble over.
+var odd = []string{
+	"\r", "\t", " ", "\v", "\f", "\u00a0", "\ufeff", "\u2028", "#", ";", "\"", "'", "\\", "\\\n", "[", "]", "=", ":", ",", "%", "%20", "$", "${", "}", "$(ARCH)",
+	"\n", "\n\n", " \n", "\n ", "\n\t", "\r\n", "\n#", "\n;", "\n[", "\n[]\n", "é", "/", "//", "@", "~", "*", "!", "0", "-", "+", "<", ">", "|", "&", "(", ")",
+}
+
+// Spoilt draws trees of which some have been spoilt: a few bytes came, went or changed places
+// anywhere in their files, as by a slip of a hand, a bad script or a broken copy.
+func Spoilt(trees *rapid.Generator[map[string]string], sparing ...string) *rapid.Generator[map[string]string] {
+	return rapid.Custom(func(t *rapid.T) map[string]string {
+		tree := trees.Draw(t, "whole")
+		names := slices.DeleteFunc(slices.Sorted(maps.Keys(tree)), func(name string) bool {
+			return slices.ContainsFunc(sparing, func(s string) bool { return strings.HasPrefix(name, s) })
+		})
+		if len(names) == 0 {
+			return tree
+		}
+		tree = maps.Clone(tree)
+		for range rapid.IntRange(0, 3).Draw(t, "slips") {
+			name := rapid.SampledFrom(names).Draw(t, "in")
+			tree[name] = slip(t, tree[name])
+		}
+		return tree
+	})
+}
+
+// Slips is a text after none, one or two slips.
+func Slips(t *rapid.T, text string) string {
+	for range rapid.IntRange(0, 2).Draw(t, "slips") {
+		text = slip(t, text)
+	}
+	return text
+}
+
+// slip is a text after one slip.
+func slip(t *rapid.T, text string) string {
+	from := rapid.IntRange(0, len(text)).Draw(t, "from")
+	to := min(len(text), from+rapid.IntRange(0, 6).Draw(t, "long"))
+	switch rapid.SampledFrom([]string{"come", "come", "go", "twice", "case", "cut", "lines", "lines"}).Draw(t, "slip") {
+	case "come":
+		return text[:from] + rapid.SampledFrom(odd).Draw(t, "odd") + text[from:]
+	case "go":
+		return text[:from] + text[to:]
+	case "twice":
+		return text[:to] + text[from:]
+	case "case":
+		return text[:from] + strings.Map(turned, text[from:to]) + text[to:]
+	case "cut":
+		return text[:from]
+	}
+	lines := strings.SplitAfter(text, "\n")
+	i, j := rapid.IntRange(0, len(lines)-1).Draw(t, "line"), rapid.IntRange(0, len(lines)-1).Draw(t, "other")
+	switch {
+	case from%3 == 0:
+		lines = slices.Insert(lines, j, lines[i])
+	case from%3 == 1:
+		lines = slices.Delete(lines, i, i+1)
+	default:
+		lines[i], lines[j] = lines[j], lines[i]
+	}
+	return strings.Join(lines, "")
+}
+
+func turned(r rune) rune {
+	if unicode.IsUpper(r) {
+		return unicode.ToLower(r)
+	}
+	return unicode.ToUpper(r)
+}
