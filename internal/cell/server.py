@@ -49,7 +49,7 @@ def ask_dnf():
             "gpgkey": list(r.gpgkey), "packages": bool(r.gpgcheck), "metadata": bool(r.repo_gpgcheck), "priority": r.priority, "file": r.repofile,
             "position": position.get(r.id, 0), "exclude": list(r.excludepkgs), "include": list(r.includepkgs),
         })
-    main = dict(line.split(" = ", 1) for line in conf.dump().splitlines() if " = " in line)
+    main = dict(line.split(" = ", 1) for line in conf.dump().split("\n") if " = " in line)
     print(json.dumps({"repos": repos, "said": said, "main": main, "exclude": list(conf.excludepkgs), "include": list(conf.includepkgs)}))
 
 def ask_dnf_keys():

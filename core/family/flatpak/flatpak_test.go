@@ -168,5 +168,5 @@ func trees() *rapid.Generator[map[string]string] {
 }
 
 func TestReadAgreesWithTheRealFlatpak(t *testing.T) {
-	cell.Agree(t, cell.Spoilt(trees()), ours, theirs)
+	cell.Agree(t, cell.Without(cell.Spoilt(trees()), `[^\s=]\t`), ours, theirs)
 }

@@ -143,5 +143,5 @@ func trees() *rapid.Generator[map[string]string] {
 }
 
 func TestReadAgreesWithTheRealDNF(t *testing.T) {
-	cell.Agree(t, cell.Spoilt(trees(), "etc/dnf-releasever-of-the-test"), ours, theirs)
+	cell.Agree(t, cell.Without(cell.Spoilt(trees(), "etc/dnf-releasever-of-the-test"), `\r[^\n]`), ours, theirs)
 }
