@@ -214,6 +214,9 @@ func (a *Agent) readFrom() []string {
 	for i := range s.Settings {
 		note(s.Settings[i].File)
 	}
+	for i := range s.Deciding {
+		note(s.Deciding[i].File)
+	}
 	return slices.Sorted(maps.Keys(dirs))
 }
 

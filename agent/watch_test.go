@@ -31,6 +31,8 @@ func TestWhatIsReadElsewhereIsWatched(t *testing.T) {
 		"srv/keys/tern.asc":         "no key\n",
 		"srv/pins/tern":             "Package: *\nPin: release o=Saltmarsh\nPin-Priority: 900\n",
 		"etc/yum.repos.d/gull.repo": "[gull]\nmirrorlist=file:///srv/lists/gull\n",
+
+		"etc/systemd/system/apt-daily.service.d/own.conf": "[Service]\nEnvironment=http_proxy=http://proxy.brinewick.test:3128\n",
 	} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
@@ -42,7 +44,7 @@ func TestWhatIsReadElsewhereIsWatched(t *testing.T) {
 	assert.Empty(t, a.readFrom(), "before anything was read")
 	a.last, err = h.look()
 	require.NoError(t, err)
-	for _, dir := range []string{"/srv/sources", "/srv/keys", "/srv/mirrors", "/srv/pins", "/srv/lists"} {
+	for _, dir := range []string{"/srv/sources", "/srv/keys", "/srv/mirrors", "/srv/pins", "/srv/lists", "/etc/systemd/system/apt-daily.service.d"} {
 		assert.Contains(t, a.readFrom(), dir)
 	}
 }

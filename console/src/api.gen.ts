@@ -1859,13 +1859,13 @@ export interface components {
         Deciding: {
             family: string;
             file: string;
-            /** @description the lines that decide something, secrets as *** */
-            lines: string[];
             /**
              * Format: int64
              * @description the reach of the first reader that looks there
              */
-            since?: number;
+            from_reach?: number;
+            /** @description the lines that decide something, secrets as *** */
+            lines: string[];
             /** @description origin, trust, transport or program */
             touches: string[];
         };
@@ -3939,15 +3939,15 @@ export interface components {
             family: string;
             /** @description where it was set last */
             file: string;
-            /** Format: int64 */
-            line: number;
-            /** @description as the program's own dump spells it */
-            name: string;
             /**
              * Format: int64
              * @description the reach of the first reader that looks for it
              */
-            since?: number;
+            from_reach?: number;
+            /** Format: int64 */
+            line: number;
+            /** @description as the program's own dump spells it */
+            name: string;
             /** @description origin, trust, transport, program or secret */
             touches: string[];
             /** @description as it holds in the end, secrets as *** */
@@ -4028,7 +4028,7 @@ export interface components {
             problems: components["schemas"]["Problem"][];
             /**
              * Format: int64
-             * @description how widely it was looked; what has a larger since was not looked for by a reader of a smaller reach
+             * @description how widely it was looked; what has a larger from_reach was not looked for by a reader of a smaller reach
              */
             reach?: number;
             releases?: components["schemas"]["Release"][];
@@ -4218,7 +4218,7 @@ export interface components {
             problems: components["schemas"]["Problem"][];
             /**
              * Format: int64
-             * @description how widely it was looked; what has a larger since was not looked for by a reader of a smaller reach
+             * @description how widely it was looked; what has a larger from_reach was not looked for by a reader of a smaller reach
              */
             reach?: number;
             releases?: components["schemas"]["Release"][];

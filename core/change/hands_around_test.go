@@ -115,6 +115,22 @@ func TestALongerReachIsNoDrift(t *testing.T) {
 	assert.ElementsMatch(t, []string{"setting-changed note not looked at ", "setting-weakened danger sslverify = 0 /etc/dnf/automatic.conf"}, got)
 }
 
+// Nor does one whose agent is an older one than that which read its base.
+func TestAShorterReachIsNoDrift(t *testing.T) {
+	p := debPlace().with(tree{
+		"etc/environment": proxied + "\n", "etc/hosts": "192.0.2.66 packages.saltmarsh.example\n",
+		"etc/apt/apt.conf.d/50own": "Unattended-Upgrade::Origins-Pattern { \"origin=*\"; };\n",
+	}).carried(t)
+	before, now := look(p.files, p.modes, p.sheet), look(p.files, p.modes, p.sheet)
+	now.Survey.Reach = 0
+	now.Survey.Deciding = slices.DeleteFunc(now.Survey.Deciding, func(d source.Deciding) bool { return d.Since > 0 })
+	now.Survey.Settings = slices.DeleteFunc(now.Survey.Settings, func(s source.Setting) bool { return s.Since > 0 })
+	require.NotEqual(t, before.Survey.Settings, now.Survey.Settings)
+	for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &now.Survey, Base: &drift.Base{Sheet: p.sheet, Survey: &before.Survey}}) {
+		assert.NotEqual(t, drift.SettingChanged, f.Class, f.Message)
+	}
+}
+
 // An address of a host counts while it is fetched from, before and after: a repository that comes
 // or goes brings no finding about what stands in a file that nobody touched.
 func TestAddressesCountOfWhatIsFetched(t *testing.T) {

@@ -180,7 +180,7 @@ func (s *standing) settings() {
 	collect := func(list []source.Setting, policys map[string]bool) (order []string, by map[string]*value) {
 		by = map[string]*value{}
 		for _, t := range list {
-			if !s.court.Concerns(t.Family) || policys[t.File] || source.OptionKeeps(t.Name) || t.Since > s.was.Reach {
+			if !s.court.Concerns(t.Family) || policys[t.File] || source.OptionKeeps(t.Name) || t.Since > min(s.was.Reach, s.survey.Reach) {
 				continue
 			}
 			key := t.Family + " " + strings.ToLower(t.Name)

@@ -32,7 +32,7 @@ func (s *standing) deciding() {
 	}
 	was := map[string]source.Deciding{}
 	for _, d := range s.was.Deciding {
-		if !s.theirs[d.File] && s.court.Concerns(d.Family) {
+		if !s.theirs[d.File] && s.court.Concerns(d.Family) && d.Since <= s.survey.Reach {
 			d.Lines = s.named(d.File, d.Lines)
 			was[d.File] = d
 		}

@@ -21,7 +21,7 @@ type Setting struct {
 	File    string   `json:"file" doc:"where it was set last"`
 	Line    int      `json:"line"`
 	Touches []string `json:"touches" doc:"origin, trust, transport, program or secret"`
-	Since   int      `json:"since,omitzero" doc:"the reach of the first reader that looks for it"`
+	Since   int      `json:"from_reach,omitzero" doc:"the reach of the first reader that looks for it"`
 }
 
 // Reach is how widely today's reader looks. Whoever has it look for more raises it, and gives
@@ -36,7 +36,7 @@ type Deciding struct {
 	File    string   `json:"file"`
 	Lines   []string `json:"lines" doc:"the lines that decide something, secrets as ***"`
 	Touches []string `json:"touches" doc:"origin, trust, transport or program"`
-	Since   int      `json:"since,omitzero" doc:"the reach of the first reader that looks there"`
+	Since   int      `json:"from_reach,omitzero" doc:"the reach of the first reader that looks there"`
 }
 
 // Pin is one record of apt's preferences, in the order in which apt weighs them.

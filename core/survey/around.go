@@ -65,7 +65,7 @@ var environments = func() (out []family.Deciding) {
 
 func variables(file string, names func(string) bool) family.Deciding {
 	return family.Deciding{
-		Path: file, Names: names, Touches: around, Comment: "#;", All: set, Stays: true, Since: 1,
+		Path: file, Names: names, Touches: around, Comment: "#;", All: assigned, Stays: true, Since: 1,
 	}
 }
 
@@ -80,17 +80,17 @@ var units = []string{
 
 func unitPlace(file string, names func(string) bool) family.Deciding {
 	return family.Deciding{
-		Path: file, Names: names, Touches: around, Comment: "#;", All: runs, Stays: true, Since: 1,
+		Path: file, Names: names, Touches: around, Comment: "#;", All: started, Stays: true, Since: 1,
 	}
 }
 
-// runs lists what a unit says of what runs, and in which surroundings: systemd.exec(5),
+// started lists what a unit says of what runs, and in which surroundings: systemd.exec(5),
 // systemd.service(5).
-func runs(_ []byte, lines []string) (out []string) {
+func started(_ []byte, lines []string) (out []string) {
 	for _, l := range lines {
 		switch {
 		case strings.HasPrefix(l, "Environment="):
-			out = append(out, set(nil, []string{l})...)
+			out = append(out, assigned(nil, []string{l})...)
 		case unitDecides(l):
 			out = append(out, l)
 		}
@@ -102,9 +102,9 @@ var unitDecides = family.Prefix(
 	"EnvironmentFile", "PassEnvironment", "UnsetEnvironment", "Exec", "RootDirectory", "RootImage", "BindPaths", "BindReadOnlyPaths",
 )
 
-// set lists what is put into the environment that decides something, as NAME=VALUE: a shell's
+// assigned lists what is put into the environment that decides something, as NAME=VALUE: a shell's
 // assignments, systemd's Environment= and pam_env's NAME DEFAULT=VALUE.
-func set(_ []byte, lines []string) (out []string) {
+func assigned(_ []byte, lines []string) (out []string) {
 	for _, l := range lines {
 		fields := strings.FieldsFunc(l, func(c rune) bool { return strings.ContainsRune(" ;&\"'", c) })
 		for _, f := range fields {
