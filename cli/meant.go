@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -73,6 +74,16 @@ func (m *meant) hosts(ctx context.Context, a *app, names []string) ([]string, er
 		}
 		l.Page = page.Next
 	}
+}
+
+// agreed are the hosts that are meant, where it costs something: those that a range, a group or a condition
+// means are shown first, unless somebody says yes.
+func (m *meant) agreed(ctx context.Context, a *app, names []string, yes bool, would string) ([]string, error) {
+	hosts, err := m.hosts(ctx, a, names)
+	if err == nil && !yes && len(hosts) > 1 && !slices.Equal(hosts, names) {
+		err = no("%s %s: %s; say --yes", view.Count(len(hosts), "host", "hosts"), would, someNames(hosts, 12))
+	}
+	return hosts, err
 }
 
 // each does something for every host that is meant, and goes on where it fails for one. The

@@ -33,6 +33,7 @@ func (a *app) seat() *cobra.Command {
 func (a *app) seatTake() *cobra.Command {
 	var o api.SeatOrder
 	var m meant
+	var yes bool
 	cmd := &cobra.Command{
 		Use:               "take HOST...",
 		Short:             "Take a seat for a host in the contract that fits it best",
@@ -42,13 +43,18 @@ func (a *app) seatTake() *cobra.Command {
 		Example: "  lantern seat take gw-05\n  lantern seat take gw-01 gw-02 --account gannet\n  lantern seat take gw-01 " +
 			"--account gannet --contract GN-2026-031",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return every(cmd.Context(), a, &m, args, func(host string) (api.Seat, error) {
+			hosts, err := m.agreed(cmd.Context(), a, args, yes, "would take a seat")
+			if err != nil {
+				return err
+			}
+			return every(cmd.Context(), a, &meant{}, hosts, func(host string) (api.Seat, error) {
 				o.Host = host
 				return a.client().TakeSeat(cmd.Context(), o)
 			}, func(s *api.Seat) { a.out.Printf("%s has a seat in %s: %s", s.Host, s.Contract, s.Why) })
 		},
 	}
 	m.add(a, cmd)
+	cmd.Flags().BoolVar(&yes, "yes", false, "for all hosts that a range, a group or a condition means")
 	cmd.Flags().StringVar(&o.Account, "account", "", "which account; needed where the host needs several")
 	cmd.Flags().StringVar(&o.Contract, "contract", "", "this contract, and not the one that fits best")
 	return cmd
@@ -57,13 +63,18 @@ func (a *app) seatTake() *cobra.Command {
 func (a *app) seatRelease() *cobra.Command {
 	var account string
 	var m meant
+	var yes bool
 	cmd := &cobra.Command{
 		Use:               "release HOST...",
 		Short:             "Give a host's seat back; what it opened is closed",
 		ValidArgsFunction: a.completeEveryHost,
 		Example:           "  lantern seat release gw-05\n  lantern seat release gw-01 --account gannet",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return every(cmd.Context(), a, &m, args, func(host string) (api.Seat, error) {
+			hosts, err := m.agreed(cmd.Context(), a, args, yes, "would give a seat back")
+			if err != nil {
+				return err
+			}
+			return every(cmd.Context(), a, &meant{}, hosts, func(host string) (api.Seat, error) {
 				of, err := a.seatOf(cmd.Context(), host, account)
 				if err != nil {
 					return api.Seat{}, err
@@ -79,6 +90,7 @@ func (a *app) seatRelease() *cobra.Command {
 		},
 	}
 	m.add(a, cmd)
+	cmd.Flags().BoolVar(&yes, "yes", false, "for all hosts that a range, a group or a condition means")
 	cmd.Flags().StringVar(&account, "account", "", "which account; needed where the host has seats in several")
 	return cmd
 }

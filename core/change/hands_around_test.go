@@ -20,12 +20,13 @@ func TestWhatHandsDoAroundApt(t *testing.T) {
 	change, elsewhere := "setting-changed danger", "setting-changed fault"
 	hands(t, debPlace().with(tree{
 		hosts: "127.0.0.1 localhost\n127.0.1.1 gw-01\n", env: "PATH=\"/usr/sbin:/usr/bin\"\n",
-		"etc/profile": "export PS1='$ '\n", unit: "[Service]\nNice=5\n", "etc/ca-certificates.conf": "mozilla/A.crt\n",
+		"etc/profile": "export PS1='$ '\n", "etc/profile.d/quoted.sh": "export http_proxy=\"http://proxy.brinewick.test:3128\"\n", unit: "[Service]\nNice=5\n", "etc/ca-certificates.conf": "mozilla/A.crt\n",
 	}), []hand{
 		{does: "another address for the archive", file: hosts, from: "127.0.1.1", text: "192.0.2.66 Archive.skerry.example mirror\n127.0.1.1", want: elsewhere, field: "transport", stays: true},
 		{does: "the vendor nowhere", file: hosts, from: "gw-01", text: "gw-01 packages.saltmarsh.example", want: elsewhere, field: "transport", stays: true},
 		{does: "a proxy for all", file: env, text: proxied + "\n", want: elsewhere, field: "transport", stays: true},
 		{does: "a proxy for some", file: env, text: "no_proxy=\"localhost,packages.saltmarsh.example\"\n", want: elsewhere, field: "transport", stays: true},
+		{does: "another proxy in quotes", file: "etc/profile.d/quoted.sh", text: "export http_proxy=\"http://elsewhere.example:3128\"\n", want: elsewhere, field: "transport", stays: true},
 		{does: "a proxy of a login", file: "etc/profile.d/proxy.sh", text: "if true; then\n  export " + strings.ToUpper(proxied[:10]) + proxied[10:] + "\nfi\n", want: elsewhere, field: "transport", stays: true},
 		{does: "a proxy by pam", file: "etc/security/pam_env.conf", text: "http_proxy DEFAULT=http://elsewhere.example:3128\n", want: elsewhere, field: "transport", stays: true},
 		{does: "a proxy for what systemd starts", file: "etc/systemd/system.conf.d/own.conf", text: "[Manager]\nDefaultEnvironment=\"A=b\" \"" + proxied + "\"\n", want: elsewhere, field: "transport", stays: true},

@@ -263,6 +263,9 @@ func maskURLs(text []byte) []byte {
 			}
 			out = append(append(out, word[:strings.IndexByte(word, ':')+1]...), Hidden...)
 			text, word = text[cut:], word[cut:]
+			if word == "" {
+				text = text[blankIn(text):]
+			}
 		}
 		end := len(word)
 		if next := strings.Index(word, "://"); next >= 0 {
@@ -275,6 +278,17 @@ func maskURLs(text []byte) []byte {
 		out = append(out, host...)
 		text = text[end:]
 	}
+}
+
+// blankIn returns how far a password goes on behind a blank that stands in it: up to the @ on the
+// same line, where no other URL begins before it.
+func blankIn(text []byte) int {
+	line := text[:indexAny(text, "\r\n\"]")]
+	at := bytes.IndexByte(line, '@')
+	if at < 0 || bytes.Contains(line[:at], []byte("://")) {
+		return 0
+	}
+	return at
 }
 
 // indexAny returns where the first of some characters stands, or the end.

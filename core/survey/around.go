@@ -106,7 +106,7 @@ var unitDecides = family.Prefix(
 // assignments, systemd's Environment= and pam_env's NAME DEFAULT=VALUE.
 func assigned(_ []byte, lines []string) (out []string) {
 	for _, l := range lines {
-		fields := strings.FieldsFunc(l, func(c rune) bool { return strings.ContainsRune(" ;&\"'", c) })
+		fields := shellWords(l)
 		for _, f := range fields {
 			name, value, ok := strings.Cut(f, "=")
 			switch name {
@@ -116,10 +116,53 @@ func assigned(_ []byte, lines []string) (out []string) {
 				name = fields[0]
 			}
 			if ok && decidingVariable(name) {
-				out = append(out, name+"="+value)
+				out = append(out, name+"="+loginHidden(value))
 			}
 		}
 	}
+	return out
+}
+
+// loginHidden is a value without the password before its last @: one in quotes may hold what no URL does.
+func loginHidden(value string) string {
+	at := strings.LastIndexByte(value, '@')
+	if at < 0 {
+		return value
+	}
+	from := 0
+	if i := strings.Index(value, "://"); i >= 0 && i < at {
+		from = i + 3
+	}
+	user, _, ok := strings.Cut(value[from:at], ":")
+	if !ok {
+		return value[:from] + "***" + value[at:]
+	}
+	return value[:from] + user + ":***" + value[at:]
+}
+
+// shellWords are the words of a line, quotes taken off: what stands in them is one word, or part of one.
+func shellWords(line string) (out []string) {
+	var word strings.Builder
+	quote := rune(0)
+	end := func() {
+		if word.Len() > 0 {
+			out = append(out, word.String())
+			word.Reset()
+		}
+	}
+	for _, c := range line {
+		switch {
+		case c == quote:
+			quote = 0
+		case quote == 0 && (c == '"' || c == '\''):
+			quote = c
+		case quote == 0 && strings.ContainsRune(" ;&", c):
+			end()
+		default:
+			word.WriteRune(c)
+		}
+	}
+	end()
 	return out
 }
 
