@@ -100,6 +100,9 @@ func TestSettingsAreThoseOfTheRealPacmanConf(t *testing.T) {
 		said := settled(rt, c, root)
 		for _, name := range mattering {
 			want := said[name]
+			if want == "" && bare[name] != "" {
+				continue // a slip emptied it
+			}
 			if name == "DBPath" && said["RootDir"] != "/" && got["DBPath"] == "" {
 				want = bare[name] // it moves with the root
 			}
