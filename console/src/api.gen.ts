@@ -4028,7 +4028,7 @@ export interface components {
             problems: components["schemas"]["Problem"][];
             /**
              * Format: int64
-             * @description how widely it was looked; what has a larger from_reach was not looked for by a reader of a smaller reach
+             * @description how widely it was looked: what has a larger from_reach was not looked for
              */
             reach?: number;
             releases?: components["schemas"]["Release"][];
@@ -4218,7 +4218,7 @@ export interface components {
             problems: components["schemas"]["Problem"][];
             /**
              * Format: int64
-             * @description how widely it was looked; what has a larger from_reach was not looked for by a reader of a smaller reach
+             * @description how widely it was looked: what has a larger from_reach was not looked for
              */
             reach?: number;
             releases?: components["schemas"]["Release"][];

@@ -28,7 +28,7 @@ type Survey struct {
 
 	// Reach says how widely the reader looked: what it tells of with a larger Since it would not
 	// have told of before, whether it stood there or not.
-	Reach int `json:"reach,omitzero" doc:"how widely it was looked; what has a larger from_reach was not looked for by a reader of a smaller reach"`
+	Reach int `json:"reach,omitzero" doc:"how widely it was looked: what has a larger from_reach was not looked for"`
 
 	// Files names the text of every source file that was read, passwords
 	// masked, by digest. Only an agent fills it: it lets the service show the

@@ -24,13 +24,7 @@ var aroundDirs = []string{"/etc", shellDir, unitDir}
 func (r *reader) around() {
 	r.roots()
 	found := family.Begin("")
-	found.Decides(r.root, environments)
-	for _, unit := range units {
-		found.Decides(r.root, []family.Deciding{
-			unitPlace(path.Join(unitDir, unit+".service"), nil),
-			unitPlace(path.Join(unitDir, unit+".service.d"), family.Suffix(".conf")),
-		})
-	}
+	found.Decides(r.root, surroundings)
 	if named := r.Survey.FetchedFrom(); len(named) > 0 {
 		found.Decides(r.root, []family.Deciding{{
 			Path: source.HostsFile, Touches: family.Transport, Comment: "#", Stays: true, Since: 1,
@@ -47,27 +41,27 @@ func (r *reader) around() {
 	r.add(found)
 }
 
-// environments are the files by which variables come into the environment of whoever works on
-// a host, and of everything that the system itself starts.
-var environments = func() (out []family.Deciding) {
+// surroundings are the files by which variables come into the environment of whoever works on a
+// host, and of everything that the system itself starts; and the units by which it does so.
+var surroundings = func() (out []family.Deciding) {
+	told := func(file string, names func(string) bool, says func([]byte, []string) []string) {
+		out = append(out, family.Deciding{Path: file, Names: names, Touches: around, Comment: "#;", All: says, Stays: true, Since: 1})
+	}
 	for _, file := range []string{
 		"/etc/environment", "/etc/security/pam_env.conf", "/etc/profile", "/etc/bash.bashrc", "/etc/bashrc",
 		"/root/.profile", "/root/.bash_profile", "/root/.bashrc", "/etc/systemd/system.conf",
 	} {
-		out = append(out, variables(file, nil))
+		told(file, nil, assigned)
 	}
-	return append(out,
-		variables(shellDir, family.Suffix(".sh")),
-		variables("/etc/systemd/system.conf.d", family.Suffix(".conf")),
-		variables(unitDir+"/service.d", family.Suffix(".conf")),
-	)
+	told(shellDir, family.Suffix(".sh"), assigned)
+	told("/etc/systemd/system.conf.d", family.Suffix(".conf"), assigned)
+	told(unitDir+"/service.d", family.Suffix(".conf"), assigned)
+	for _, unit := range units {
+		told(path.Join(unitDir, unit+".service"), nil, started)
+		told(path.Join(unitDir, unit+".service.d"), family.Suffix(".conf"), started)
+	}
+	return out
 }()
-
-func variables(file string, names func(string) bool) family.Deciding {
-	return family.Deciding{
-		Path: file, Names: names, Touches: around, Comment: "#;", All: assigned, Stays: true, Since: 1,
-	}
-}
 
 var around = slices.Concat(family.Trust, family.Transport, family.Program)
 
@@ -76,12 +70,6 @@ var units = []string{
 	"apt-daily", "apt-daily-upgrade", "unattended-upgrades", "dnf-makecache", "dnf-automatic", "dnf-automatic-install",
 	"dnf-automatic-download", "dnf-automatic-notifyonly", "dnf5-automatic", "yum-cron", "packagekit", "packagekit-offline-update",
 	"transactional-update", "flatpak-system-helper",
-}
-
-func unitPlace(file string, names func(string) bool) family.Deciding {
-	return family.Deciding{
-		Path: file, Names: names, Touches: around, Comment: "#;", All: started, Stays: true, Since: 1,
-	}
 }
 
 // started lists what a unit says of what runs, and in which surroundings: systemd.exec(5),

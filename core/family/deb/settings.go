@@ -190,8 +190,8 @@ func (r *reader) settings() {
 		}
 		before := len(r.Settings)
 		r.Set(name, value, file, line, t.Touches)
-		for i := before; i < len(r.Settings); i++ {
-			r.Settings[i].Since = t.Since
+		if len(r.Settings) > before { // a crowded root is not told of more
+			r.Settings[before].Since = t.Since
 		}
 	})
 }

@@ -42,7 +42,7 @@ func productVersion(text []byte) (string, error) {
 	}
 	d := xml.NewDecoder(bytes.NewReader(text))
 	var open []string
-	has := map[string]string{}
+	has, begun := map[string]string{}, false
 	for {
 		begins := d.InputOffset()
 		token, err := d.RawToken()
@@ -54,7 +54,7 @@ func productVersion(text []byte) (string, error) {
 		}
 		switch t := token.(type) {
 		case xml.StartElement:
-			if len(open) == 0 && (t.Name.Local != "product" || t.Name.Space != "" || has["product"] != "") || twice(t.Attr) {
+			if len(open) == 0 && (t.Name.Local != "product" || t.Name.Space != "" || begun) || twice(t.Attr) {
 				return "", errProduct
 			}
 			open = append(open, t.Name.Space+":"+t.Name.Local)
@@ -64,7 +64,7 @@ func productVersion(text []byte) (string, error) {
 				}
 				has[name] = ""
 			}
-			has["product"] = "begun"
+			begun = true
 		case xml.ProcInst:
 			if strings.EqualFold(t.Target, "xml") { // it begins a text, and stands nowhere else
 				return "", errProduct
