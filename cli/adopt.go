@@ -21,30 +21,38 @@ import (
 
 func (a *app) policyAdopt() *cobra.Command {
 	var from string
+	var m meant
 	var also []string
 	var write bool
 	cmd := &cobra.Command{
-		Use: "adopt HOST FILE[:LINE] FOLDER", Short: "Take a source that a host has into the policy", Args: cobra.ExactArgs(3),
+		Use: "adopt [HOST...] FILE[:LINE] FOLDER", Short: "Take a source that hosts have into the policy",
+		Args: cobra.MinimumNArgs(2),
 		Long: "Take a source that a host has and the policy does not list into the policy: a patch of the folder is\n" +
 			"printed, which adds a file with the repository, its keys and who gets it. Nothing that is there is\n" +
 			"edited. It is tried first: with it, the finding is gone. Read it before you put it in; what is not\n" +
-			"checked on the host is marked in it.\n\n" +
+			"checked on the host is marked in it. Of many hosts those that have it at that place get it; how\n" +
+			"many have not is said.\n\n" +
 			"What is not a source (a pin, a setting, a key) is taken as it stands with lantern host accept, or put\n" +
 			"up with until a date with lantern waiver add.",
 		Example: "  lantern policy adopt gw-04 /etc/apt/sources.list.d/plover.list policy\n" +
 			"  lantern policy adopt gw-04 /etc/apt/sources.list.d/plover.list policy | git -C policy apply\n" +
-			"  lantern policy adopt gw-04 /etc/yum.repos.d/own.repo:4 policy --also gw-05,gw-06 --write",
+			"  lantern policy adopt gw-04 /etc/yum.repos.d/own.repo:4 policy --write --group gateways\n" +
+			"  lantern policy adopt 'gw-{04..06}' /etc/yum.repos.d/own.repo:4 policy --write",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			at, err := place(args[1])
+			named, file, dir := append(args[:len(args)-2:len(args)-2], also...), args[len(args)-2], args[len(args)-1]
+			if len(also) > 0 {
+				a.renamed("--also HOST", "adopt HOST... FILE FOLDER")
+			}
+			at, err := place(file)
 			if err != nil {
 				return err
 			}
-			folder, diags := policy.Collect(os.DirFS(args[2]))
+			folder, diags := policy.Collect(os.DirFS(dir))
 			if len(diags) > 0 {
-				a.diagnostics(args[2], diags)
-				return no("%s cannot be read as a policy", args[2])
+				a.diagnostics(dir, diags)
+				return no("%s cannot be read as a policy", dir)
 			}
-			hosts, err := a.snapshots(cmd.Context(), from, append([]string{args[0]}, also...))
+			hosts, err := a.snapshots(cmd.Context(), from, &m, named)
 			if err != nil {
 				return err
 			}
@@ -52,11 +60,17 @@ func (a *app) policyAdopt() *cobra.Command {
 			if err != nil {
 				return no("%v", err)
 			}
-			return a.adopted(args[2], res, write)
+			if n := len(res.Without); n > 0 {
+				a.errOut.Printf("%sleft out, with nothing there that the policy does not list: %s: %s",
+					a.errOut.Paint(view.Yellow, "? "), view.Count(n, "host", "hosts"), someNames(res.Without, 6))
+			}
+			return a.adopted(dir, res, write)
 		},
 	}
+	m.add(a, cmd)
 	cmd.Flags().StringVar(&from, "surveys", "", "folder of saved surveys, instead of the fleet")
-	cmd.Flags().StringSliceVar(&also, "also", nil, "further hosts that have it at the same place and get it too")
+	cmd.Flags().StringSliceVar(&also, "also", nil, "further hosts")
+	must(cmd.Flags().MarkHidden("also"))
 	cmd.Flags().BoolVar(&write, "write", false, "write the files into the folder instead of printing a patch")
 	return cmd
 }
@@ -83,9 +97,13 @@ func place(s string) (learn.Place, error) {
 
 // snapshots reads the surveys of hosts, by full or short name: of the fleet, or of a folder of
 // saved ones.
-func (a *app) snapshots(ctx context.Context, from string, hosts []string) ([]saved.Snapshot, error) {
+func (a *app) snapshots(ctx context.Context, from string, m *meant, named []string) ([]saved.Snapshot, error) {
 	var out []saved.Snapshot
 	if from == "" {
+		hosts, err := m.hosts(ctx, a, named)
+		if err != nil {
+			return nil, err
+		}
 		for _, h := range hosts {
 			s, err := a.client().Survey(ctx, h)
 			if err != nil {
@@ -94,6 +112,16 @@ func (a *app) snapshots(ctx context.Context, from string, hosts []string) ([]sav
 			out = append(out, s)
 		}
 		return out, nil
+	}
+	if m.some() {
+		return nil, wrong("--group and --where ask the service; with --surveys name the hosts")
+	}
+	hosts, err := spelled(named)
+	if err != nil {
+		return nil, err
+	}
+	if len(hosts) == 0 {
+		return nil, wrong("say which hosts: names, or ranges as gw-{01..04}")
 	}
 	list, err := surveys(from)
 	if err != nil {

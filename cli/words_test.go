@@ -15,7 +15,7 @@ func TestALineOfUsageSaysWhatIsMissing(t *testing.T) {
 	for _, x := range []struct{ use, given, says string }{
 		{"export HOST -o FILE", "", "HOST is missing"},
 		{"export HOST -o FILE", "a b", `"b" is one word too many`},
-		{"adopt HOST FILE[:LINE] FOLDER", "gw-01", "FILE[:LINE] is missing"},
+		{"adopt [HOST...] FILE[:LINE] FOLDER", "gw-01", "FOLDER is missing"},
 		{"adopt HOST FILE[:LINE] FOLDER", "gw-01 /f ./p x y", `"x" is one word too many`},
 		{"label HOST... [KEY=VALUE | KEY-]...", "", "HOST is missing"},
 		{"explain HOST [FILE[:LINE] | REPOSITORY]", "a b c", `"c" is one word too many`},

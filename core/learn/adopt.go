@@ -41,7 +41,8 @@ func Adopt(folder policy.Folder, hosts []saved.Snapshot, at Place, now time.Time
 		return nil, fmt.Errorf("the folder has an error: %s", diag.Errors(diags)[0])
 	}
 	l := &learner{keys: map[string]*key{}, plain: map[string]bool{}, unchecked: map[string]bool{}}
-	if err := l.only(p, hosts, at); err != nil {
+	without, err := l.only(p, hosts, at)
+	if err != nil {
 		return nil, err
 	}
 	known := map[string]string{}
@@ -83,17 +84,19 @@ func Adopt(folder policy.Folder, hosts []saved.Snapshot, at Place, now time.Time
 		}
 		return &Result{
 			Files:        files,
-			Hosts:        len(hosts),
+			Hosts:        len(l.hosts),
 			Repositories: len(l.repositories),
 			Keys:         len(with.Keys) - len(p.Keys),
 			Notes:        l.notes,
+			Without:      without,
 		}, nil
 	}
 	return nil, errors.New("no way was found to say it in the policy")
 }
 
-// only keeps of each host the sources that are meant and that the policy does not list.
-func (l *learner) only(p *policy.Policy, hosts []saved.Snapshot, at Place) error {
+// only keeps of each host the sources that are meant and that the policy does not list. Hosts that have none
+// are named; where all have none that is the error.
+func (l *learner) only(p *policy.Policy, hosts []saved.Snapshot, at Place) (without []string, err error) {
 	r := resolve.New(p)
 	for i := range hosts {
 		h := hosts[i]
@@ -110,12 +113,19 @@ func (l *learner) only(p *policy.Policy, hosts []saved.Snapshot, at Place) error
 			}
 		}
 		if len(kept) == 0 {
-			return fmt.Errorf("%s: %w", h.Host, ErrNothing)
+			without = append(without, h.Host)
+			continue
 		}
 		h.Sources = kept
 		l.hosts = append(l.hosts, h)
 	}
-	return nil
+	switch {
+	case len(l.hosts) > 0:
+		return without, nil
+	case len(without) == 1:
+		return nil, fmt.Errorf("%s: %w", without[0], ErrNothing)
+	}
+	return nil, fmt.Errorf("%w, on none of the %d hosts", ErrNothing, len(without))
 }
 
 // added writes the files that say what the hosts have.

@@ -121,3 +121,22 @@ func TestAKeyThatThePolicyKnowsIsNotTakenTwice(t *testing.T) {
 		assert.Contains(t, string(text), "keys: [telemetry]")
 	}
 }
+
+func TestOfManyHostsThoseThatHaveItGetIt(t *testing.T) {
+	const own = "deb [trusted=yes] https://own.example/apt stable main\n"
+	hosts := []saved.Snapshot{
+		with(t, "gw-01", "/etc/apt/sources.list.d/own.list", own),
+		with(t, "gw-02", "/etc/apt/sources.list.d/other.list", own),
+		with(t, "gw-03", "/etc/apt/sources.list.d/own.list", own),
+	}
+	res, err := learn.Adopt(base(t), hosts, learn.Place{File: "/etc/apt/sources.list.d/own.list"}, now)
+	require.NoError(t, err)
+	assert.Equal(t, 2, res.Hosts)
+	assert.Equal(t, []string{hosts[1].Host}, res.Without)
+	for _, text := range res.Files {
+		assert.NotContains(t, string(text), "gw-02")
+	}
+	_, err = learn.Adopt(base(t), hosts, learn.Place{File: "/etc/apt/sources.list.d/none.list"}, now)
+	assert.ErrorIs(t, err, learn.ErrNothing)
+	assert.ErrorContains(t, err, "none of the 3 hosts")
+}

@@ -26,6 +26,7 @@ type Result struct {
 	InPlace      int           `json:"in_place"`         // of those, edited where they stand
 	Keys         int           `json:"key_count"`
 	Notes        []Note        `json:"notes"`
+	Without      []string      `json:"-"` // hosts that have nothing where Adopt looked
 }
 
 // Note is something that people should look at.
