@@ -30,17 +30,22 @@ func (s *standing) deciding() {
 		s.add(Finding{Class: SettingChanged, Severity: Note, Field: "not looked at", Message: notHeld})
 		return
 	}
-	was := map[string]source.Deciding{}
+	type place struct { // what is looked for in one file since different readers is compared by itself
+		file  string
+		since int
+	}
+	was := map[place]source.Deciding{}
 	for _, d := range s.was.Deciding {
 		if !s.theirs[d.File] && s.court.Concerns(d.Family) && d.Since <= s.survey.Reach {
 			d.Lines = s.named(d.File, d.Lines)
-			was[d.File] = d
+			was[place{d.File, d.Since}] = d
 		}
 	}
 	var late []string
 	for _, is := range s.survey.Deciding {
-		old := was[is.File] // nothing, where it did not stand
-		delete(was, is.File)
+		at := place{is.File, is.Since}
+		old := was[at] // nothing, where it did not stand
+		delete(was, at)
 		if s.theirs[is.File] || !s.court.Concerns(is.Family) {
 			continue
 		}

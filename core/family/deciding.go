@@ -125,7 +125,7 @@ var private = []byte("PRIVATE KEY")
 
 // says lists the lines that decide something, blanks folded and secrets masked.
 func (p *Deciding) says(text []byte) (out []string) {
-	if p.Line == nil && p.All == nil && bytes.Contains(text, private) {
+	if bytes.IndexByte(text, 0) >= 0 || p.Line == nil && p.All == nil && bytes.Contains(text, private) {
 		return []string{"SHA-256 " + source.Digest(text)}
 	}
 	for l := range strings.Lines(string(MaskText(text))) {

@@ -13,10 +13,14 @@ import (
 const (
 	unitDir  = "/etc/systemd/system"
 	shellDir = "/etc/profile.d"
+	sudoDir  = "/etc/sudoers.d"
 )
 
+// localDirs are the folders of programs that no package brings and that come first where programs are looked for.
+var localDirs = []string{"/usr/local/sbin", "/usr/local/bin"}
+
 // aroundDirs are the folders whose changes can change what stands around package managers.
-var aroundDirs = []string{"/etc", shellDir, unitDir}
+var aroundDirs = append([]string{"/etc", shellDir, unitDir, sudoDir}, localDirs...)
 
 // around notes what stands around package managers, and decides for them as for every program:
 // roots of certificates, what is put into their environment, how the units of the system run
@@ -54,6 +58,20 @@ var surroundings = func() (out []family.Deciding) {
 		told(file, nil, assigned)
 	}
 	told(shellDir, family.Suffix(".sh"), assigned)
+	for _, file := range []string{
+		"/etc/profile", "/etc/bash.bashrc", "/etc/bashrc", "/root/.profile", "/root/.bash_profile", "/root/.bashrc", "/root/.bash_aliases",
+	} {
+		out = append(out, family.Deciding{Path: file, Touches: family.Program, Comment: "#", All: aliased, Stays: true, Since: 2})
+	}
+	out = append(out,
+		family.Deciding{Path: shellDir, Names: family.Suffix(".sh"), Touches: family.Program, Comment: "#", All: aliased, Stays: true, Since: 2},
+		family.Deciding{Path: "/etc/ld.so.preload", Touches: family.Program, Comment: "#", Stays: true, Since: 2},
+		family.Deciding{Path: "/etc/sudoers", Touches: around, Comment: "#", All: kept, Stays: true, Since: 2},
+		family.Deciding{Path: sudoDir, Names: sudoReads, Touches: around, Comment: "#", All: kept, Stays: true, Since: 2},
+	)
+	for _, dir := range localDirs {
+		out = append(out, family.Deciding{Path: dir, Names: managing, Touches: family.Program, All: digested, Stays: true, Since: 2})
+	}
 	told("/etc/systemd/system.conf.d", family.Suffix(".conf"), assigned)
 	told(unitDir+"/service.d", family.Suffix(".conf"), assigned)
 	for _, unit := range units {
@@ -62,6 +80,41 @@ var surroundings = func() (out []family.Deciding) {
 	}
 	return out
 }()
+
+// managing reports whether a program manages packages, or says for one that does whose a signature is.
+func managing(name string) bool {
+	return slices.Contains([]string{
+		"apt", "apt-get", "apt-cache", "apt-key", "aptitude", "dpkg", "dpkg-deb", "unattended-upgrade",
+		"dnf", "dnf-3", "dnf4", "dnf5", "microdnf", "yum", "rpm", "rpmkeys",
+		"zypper", "pacman", "pacman-key", "flatpak", "ostree", "gpg", "gpg2", "gpgv", "gpgv-sq", "gpg-sq", "sqv",
+	}, name)
+}
+
+// digested tells of a program that it is there, and which.
+func digested(text []byte, _ []string) []string {
+	return []string{"SHA-256 " + source.Digest(text)}
+}
+
+// sudoReads is sudo's rule for the files of its folder: sudoers(5).
+func sudoReads(name string) bool {
+	return !strings.Contains(name, ".") && !strings.HasSuffix(name, "~")
+}
+
+// kept lists what sudo hands on of the environment of who calls it, and what it puts into it.
+func kept(_ []byte, lines []string) (out []string) {
+	for _, l := range lines {
+		rest, ok := strings.CutPrefix(l, "Defaults")
+		if !ok {
+			continue
+		}
+		named := shellWords(strings.NewReplacer("=", " ", `"`, " ").Replace(rest))
+		if strings.Contains(rest, "env_file") || strings.Contains(rest, "!env_reset") ||
+			strings.Contains(rest, "env_keep") && slices.ContainsFunc(named, decidingVariable) {
+			out = append(out, l)
+		}
+	}
+	return out
+}
 
 var around = slices.Concat(family.Trust, family.Transport, family.Program)
 
@@ -89,6 +142,23 @@ func started(_ []byte, lines []string) (out []string) {
 var unitDecides = family.Prefix(
 	"EnvironmentFile", "PassEnvironment", "UnsetEnvironment", "Exec", "RootDirectory", "RootImage", "BindPaths", "BindReadOnlyPaths",
 )
+
+// aliased lists other commands that a shell runs under the name of a program that manages packages.
+func aliased(_ []byte, lines []string) (out []string) {
+	for _, l := range lines {
+		fields := shellWords(l)
+		from := slices.Index(fields, "alias")
+		if from < 0 {
+			continue
+		}
+		for _, f := range fields[from+1:] {
+			if name, _, ok := strings.Cut(f, "="); ok && managing(name) {
+				out = append(out, "alias "+f)
+			}
+		}
+	}
+	return out
+}
 
 // assigned lists what is put into the environment that decides something, as NAME=VALUE: a shell's
 // assignments, systemd's Environment= and pam_env's NAME DEFAULT=VALUE.
@@ -142,6 +212,8 @@ func shellWords(line string) (out []string) {
 		switch {
 		case c == quote:
 			quote = 0
+		case quote == 0 && c == '#' && word.Len() == 0:
+			return out
 		case quote == 0 && (c == '"' || c == '\''):
 			quote = c
 		case quote == 0 && strings.ContainsRune(" ;&", c):

@@ -22,6 +22,7 @@ func TestWhatIsAssignedInAnEnvironment(t *testing.T) {
 		"Environment=LD_PRELOAD=/x.so":                                 {"LD_PRELOAD=/x.so"},
 		"if test -f /x && export APT_CONFIG=/x LD_LIBRARY_PATH=/y; fi": {"APT_CONFIG=/x", "LD_LIBRARY_PATH=/y"},
 		"ZYPP_MEDIANETWORK=1":                                          {"ZYPP_MEDIANETWORK=1"},
+		"LANG=C.UTF-8 # http_proxy=x":                                  nil,
 		"LANG=C.UTF-8 PATH=/bin":                                       nil,
 		"not_http_proxy=x":                                             nil,
 		"echo http_proxy":                                              nil,
@@ -37,4 +38,30 @@ func TestWhatAUnitStarts(t *testing.T) {
 	assert.Equal(t, []string{"http_proxy=x", "ExecStartPre=/x", "EnvironmentFile=-/etc/own"}, got)
 	assert.True(t, beyondProxies("ExecStartPre=/x"))
 	assert.False(t, beyondProxies("https_proxy=x"))
+}
+
+func TestWhatRunsUnderAnotherName(t *testing.T) {
+	for line, want := range map[string][]string{
+		"alias apt='apt --x'":             {"alias apt=apt --x"},
+		"  alias ls=x dnf=y;":             {"alias dnf=y"},
+		"test -x /x && alias yum=/x":      {"alias yum=/x"},
+		"alias ls='zypper=x'":             nil,
+		"apt=x":                           nil,
+		"unalias apt":                     nil,
+		"alias ls=x # alias apt=y":        nil,
+		"echo alias of apt is not set so": nil,
+	} {
+		assert.Equal(t, want, aliased(nil, []string{line}), line)
+	}
+}
+
+func TestWhatSudoHandsOn(t *testing.T) {
+	lines := []string{
+		`Defaults env_keep += "LANG LC_ALL"`, `Defaults env_keep="http_proxy"`, `Defaults:%ops env_keep+=APT_CONFIG`, "Defaults env_reset",
+		"Defaults !env_reset", "Defaults env_file=/etc/own", "ola ALL=(ALL) NOPASSWD: /usr/bin/apt-get", `Defaults mail_badpass, env_keep -= "LANG"`,
+	}
+	want := []string{lines[1], lines[2], lines[4], lines[5]}
+	assert.Equal(t, want, kept(nil, lines))
+	assert.True(t, sudoReads("own"))
+	assert.False(t, sudoReads("own.bak") || sudoReads("own~"))
 }
