@@ -273,7 +273,10 @@ func (h *Host) restored(f *journalEntry) error {
 	if !there || string(is) != string(want) {
 		return fmt.Errorf("%s is still not as it was", f.Path)
 	}
-	return f.dress(p)
+	if err := f.dress(p); err != nil {
+		return err
+	}
+	return syncFile(p)
 }
 
 // goBackTo makes the agent remember what it did before a change.

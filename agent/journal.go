@@ -228,15 +228,12 @@ func (h *Host) undoFile(f journalEntry) error {
 	case !there && !f.Remove, there && !ours:
 		return errTouched
 	}
-	s := &staged{path: f.Path, real: p, data: data, mode: fs.FileMode(f.Mode), uid: f.UID, gid: f.GID, old: now, fresh: !there}
+	s := &staged{path: f.Path, real: p, data: data, mode: fs.FileMode(f.Mode), was: &f, old: now, fresh: !there}
 	defer s.drop()
 	if err := s.prepare(); err != nil {
 		return err
 	}
-	if err := h.swapOut(s); err != nil {
-		return err
-	}
-	return f.dress(p)
+	return h.swapOut(s)
 }
 
 // readPlain reads a file where one stands.

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -21,6 +22,7 @@ import (
 type node struct {
 	data, synced         []byte
 	mode, syncedMode     fs.FileMode
+	time, syncedTime     time.Time          // when it was written, as it was told or has been synced; zero for the moment of the cut
 	versions             []map[string]*node // of a folder: as it was last synced, and each that came after
 	link                 string
 	name                 string // for messages
@@ -41,7 +43,7 @@ func (n *node) sync() {
 		n.versions = n.versions[len(n.versions)-1:]
 		return
 	}
-	n.synced, n.syncedMode, n.created = n.data, n.mode, false
+	n.synced, n.syncedMode, n.syncedTime, n.created = n.data, n.mode, n.time, false
 }
 
 // disk is what a file system promises and no more: the data of a file are there from its
@@ -70,7 +72,7 @@ func diskOf(t *testing.T, root string) *disk {
 		if err != nil {
 			return err
 		}
-		n := &node{mode: info.Mode().Perm(), name: name[len(root):]}
+		n := &node{mode: info.Mode().Perm(), time: info.ModTime(), name: name[len(root):]}
 		switch {
 		case e.IsDir():
 			n = newDir(name[len(root):])
@@ -83,7 +85,7 @@ func diskOf(t *testing.T, root string) *disk {
 			n.data, err = os.ReadFile(name)
 		}
 		at[filepath.Dir(name)].now()[filepath.Base(name)] = n
-		n.synced, n.syncedMode = n.data, n.mode
+		n.synced, n.syncedMode, n.syncedTime = n.data, n.mode, n.time
 		return err
 	}))
 	return d
@@ -213,11 +215,11 @@ func (d *disk) take(t *testing.T, c *call) {
 			in.edit(func(e map[string]*node) { e[base] = n })
 		}
 		if strings.Contains(c.args, "O_TRUNC") {
-			n.data = nil
+			n.data, n.time = nil, time.Time{}
 		}
 	case "write":
 		if n != nil { // one that has no name any more is of no weight
-			n.data = append(slices.Clip(n.data), c.text[0]...)
+			n.data, n.time = append(slices.Clip(n.data), c.text[0]...), time.Time{}
 		}
 	case "fsync", "fdatasync":
 		if n != nil {
@@ -231,6 +233,10 @@ func (d *disk) take(t *testing.T, c *call) {
 		in.edit(func(e map[string]*node) { delete(e, base) })
 	case "rename", "renameat", "renameat2":
 		d.rename(c, in, base, n)
+	case "utimensat":
+		if n != nil {
+			n.time = timeOf(t, c.args)
+		}
 	case "chmod", "fchmodat", "fchmod":
 		if n != nil {
 			n.mode = modeOf(c.args)
@@ -274,6 +280,17 @@ func modeOf(args string) fs.FileMode {
 	return fs.FileMode(m)
 }
 
+var stamp = regexp.MustCompile(`tv_sec=(\d+)[^,]*, tv_nsec=(\d+)`)
+
+// timeOf is the time of writing that a call gives a file: the second of two.
+func timeOf(t *testing.T, args string) time.Time {
+	all := stamp.FindAllStringSubmatch(args, -1)
+	require.NotEmpty(t, all, args)
+	sec, _ := strconv.ParseInt(all[len(all)-1][1], 10, 64)
+	nsec, _ := strconv.ParseInt(all[len(all)-1][2], 10, 64)
+	return time.Unix(sec, nsec)
+}
+
 // left is what a power cut leaves.
 type left struct {
 	how   string
@@ -284,7 +301,7 @@ func (l *left) digest() (out [sha256.Size]byte) {
 	h := sha256.New()
 	for _, p := range slices.Sorted(maps.Keys(l.files)) {
 		n := l.files[p]
-		fmt.Fprintf(h, "%s %v %v %d %q\n", p, n.dir, n.mode, len(n.data), n.link)
+		fmt.Fprintf(h, "%s %v %v %v %d %q\n", p, n.dir, n.mode, n.time.UnixNano(), len(n.data), n.link)
 		h.Write(n.data)
 	}
 	return [sha256.Size]byte(h.Sum(nil))
@@ -303,11 +320,11 @@ func (d *disk) cut(how string, version func(*node) int, keep bool) left {
 				out.files[p] = node{dir: true}
 				walk(p, x)
 			case keep:
-				out.files[p] = node{data: x.data, mode: x.mode, link: x.link, linked: x.linked}
+				out.files[p] = node{data: x.data, mode: x.mode, time: x.time, link: x.link, linked: x.linked}
 			case x.created:
 				out.files[p] = node{mode: x.mode} // empty
 			default:
-				out.files[p] = node{data: x.synced, mode: x.syncedMode, link: x.link, linked: x.linked}
+				out.files[p] = node{data: x.synced, mode: x.syncedMode, time: x.syncedTime, link: x.link, linked: x.linked}
 			}
 		}
 	}
@@ -354,6 +371,9 @@ func (l *left) write(t *testing.T, root string) {
 		default:
 			require.NoError(t, os.WriteFile(root+p, n.data, n.mode))
 			require.NoError(t, os.Chmod(root+p, n.mode))
+			if !n.time.IsZero() {
+				require.NoError(t, os.Chtimes(root+p, time.Time{}, n.time))
+			}
 		}
 	}
 }

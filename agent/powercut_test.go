@@ -64,7 +64,7 @@ func TestWorkThatIsLookedOn(t *testing.T) {
 }
 
 const tracedCalls = "trace=openat,openat2,write,pwrite64,writev,pwritev,fsync,fdatasync,rename,renameat,renameat2,unlink,unlinkat,link,linkat," +
-	"symlink,symlinkat,mkdir,mkdirat,rmdir,chmod,fchmod,fchmodat,ftruncate,truncate,copy_file_range,sendfile,fallocate"
+	"symlink,symlinkat,mkdir,mkdirat,rmdir,chmod,fchmod,fchmodat,ftruncate,truncate,copy_file_range,sendfile,fallocate,utimensat"
 
 // lookedOn does a work in another process and tells the calls that it made.
 func lookedOn(t *testing.T, i int, root, digest string) []call {
@@ -91,14 +91,15 @@ func TestAPowerCutAtAnyCallLeavesAWholeHost(t *testing.T) {
 		h, from, to, digest := w.begun(t, root)
 		require.NoError(t, h.Close())
 		d := diskOf(t, root)
+		written := times(t, root)
 		made := lookedOn(t, i, root, digest)
 		end := tree(t, root)
 		if w.name != "a change that fails" {
 			require.Equal(t, to, end)
 			require.Equal(t, to, there)
 		}
-		seen, cuts := map[[sha256.Size]byte]bool{}, 0
-		at := filepath.Join(base, "cut")
+		seen, cuts, back := map[[sha256.Size]byte]bool{}, 0, 0
+		cut := filepath.Join(base, "cut")
 		look := func(where string, l left, wants ...map[string]string) {
 			key := l.digest()
 			if seen[key] && len(wants) > 1 {
@@ -106,9 +107,14 @@ func TestAPowerCutAtAnyCallLeavesAWholeHost(t *testing.T) {
 			}
 			seen[key] = true
 			cuts++
-			require.NoError(t, os.RemoveAll(at))
-			l.write(t, at)
-			w.startsAgain(t, at, digest, w.name+", "+where+": "+l.how, wants)
+			require.NoError(t, os.RemoveAll(cut))
+			l.write(t, cut)
+			at := w.name + ", " + where + ": " + l.how
+			now := w.startsAgain(t, cut, at, wants)
+			if fmt.Sprint(now) == fmt.Sprint(from) {
+				back++
+				require.Equal(t, written, times(t, cut), at)
+			}
 		}
 		for n := range made {
 			if !d.about(&made[n]) {
@@ -124,12 +130,24 @@ func TestAPowerCutAtAnyCallLeavesAWholeHost(t *testing.T) {
 			look("after all", l, end)
 		}
 		require.Greater(t, cuts, 100, w.name)
-		t.Logf("%s: %d calls, %d different cuts", w.name, len(made), cuts)
+		require.NotZero(t, back, w.name)
+		t.Logf("%s: %d calls, %d different cuts, %d of them with all as it was", w.name, len(made), cuts, back)
 	}
 }
 
-// startsAgain starts an agent on what a cut has left.
-func (w work) startsAgain(t *testing.T, root, digest, where string, wants []map[string]string) {
+// times are the moments at which the files of a root were written.
+func times(t *testing.T, root string) map[string]int64 {
+	out := map[string]int64{}
+	for name := range tree(t, root) {
+		info, err := os.Lstat(root + name)
+		require.NoError(t, err)
+		out[name] = info.ModTime().UnixNano()
+	}
+	return out
+}
+
+// startsAgain starts an agent on what a cut has left, and tells how it leaves the files.
+func (w work) startsAgain(t *testing.T, root, where string, wants []map[string]string) map[string]string {
 	h, err := OpenHost(root)
 	require.NoError(t, err, where)
 	defer h.Close()
@@ -137,4 +155,5 @@ func (w work) startsAgain(t *testing.T, root, digest, where string, wants []map[
 	now := tree(t, root)
 	require.True(t, slices.ContainsFunc(wants, func(x map[string]string) bool { return fmt.Sprint(x) == fmt.Sprint(now) }),
 		"%s: half done\nis %v\nmay be %v", where, now, wants)
+	return now
 }

@@ -21,7 +21,8 @@ type staged struct {
 	mode     fs.FileMode
 	uid, gid int
 	remove   bool
-	fresh    bool // nothing stood there before
+	fresh    bool          // nothing stood there before
+	was      *journalEntry // whose owner, times and attributes it gets; nil for those of what stands there
 	pending  *renameio.PendingFile
 }
 
@@ -52,6 +53,12 @@ func (s *staged) prepare() error {
 	s.pending = p
 	if _, err := p.Write(s.data); err != nil {
 		return err
+	}
+	if s.was != nil {
+		if err := s.was.dress(p.Name()); err != nil {
+			return err
+		}
+		return p.Sync() // its bytes, and all that it was dressed with
 	}
 	if os.Geteuid() == 0 {
 		if err := p.Chown(s.uid, s.gid); err != nil {

@@ -148,13 +148,16 @@ func makeDirs(dir string, mode fs.FileMode) error {
 	return syncDir(filepath.Dir(dir))
 }
 
-func syncDir(dir string) error {
-	d, err := os.Open(dir)
+func syncDir(dir string) error { return syncFile(dir) }
+
+// syncFile sees to it that the disk has a file as it is: what it says, and what it is dressed with.
+func syncFile(real string) error {
+	f, err := os.Open(real)
 	if err != nil {
 		return err
 	}
-	defer d.Close()
-	return d.Sync()
+	defer f.Close()
+	return f.Sync()
 }
 
 // key returns the agent's own key, made on first use.
