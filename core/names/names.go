@@ -114,11 +114,12 @@ func within(a, b string, limit int) int {
 	return table(a, b, limit)
 }
 
-// table counts by the three rows of a table that are needed at a time.
+// table counts by the three rows of a table that are needed at a time, and of each those cells that a count up
+// to the limit can go through.
 func table(a, b string, limit int) int {
 	var room [3 * 64]int
 	rows := room[:]
-	width := len(b) + 1
+	width := len(b) + 2
 	if 3*width > len(rows) {
 		rows = make([]int, 3*width)
 	}
@@ -127,9 +128,13 @@ func table(a, b string, limit int) int {
 		prev[j] = j
 	}
 	for i := 1; i <= len(a); i++ {
-		cur[0] = i
-		least := i
-		for j := 1; j <= len(b); j++ {
+		low, high := max(1, i-limit), min(len(b), i+limit)
+		cur[low-1], cur[high+1] = far, far
+		least := far
+		if low == 1 {
+			cur[0], least = i, i
+		}
+		for j := low; j <= high; j++ {
 			cost := 1
 			if a[i-1] == b[j-1] {
 				cost = 0
