@@ -138,9 +138,23 @@ func (u *Use) only(urls []string, mirrorlist string) bool {
 // meet reports whether two lists have an address in common.
 func meet(a, b []string) bool {
 	return slices.ContainsFunc(a, func(u string) bool {
-		return slices.ContainsFunc(b, func(v string) bool { return bare(u) == bare(v) })
+		return slices.ContainsFunc(b, func(v string) bool { return same(u, v) })
 	})
 }
+
+// same reports whether two addresses are one: bare tells, and most need not be asked of it.
+func same(u, v string) bool {
+	switch {
+	case u == v:
+		return true
+	case plain(u) && plain(v):
+		return strings.TrimRight(u, "/") == strings.TrimRight(v, "/")
+	}
+	return bare(u) == bare(v)
+}
+
+// plain reports whether an address has nothing in it that may be a login or a secret.
+func plain(u string) bool { return !strings.ContainsAny(u, "@*$?") }
 
 // bare is an address without logins, and with a sign for the elements of its path that stand for
 // a secret: a variable in a sheet, stars in a survey.
