@@ -86,7 +86,11 @@ func (o *Out) Holds(list []source.Hold) {
 		if h.Source != "" {
 			only = h.Source
 		}
-		rows = append(rows, []Cell{T("  " + h.Kind), T(h.What), T(only), T(place(h.File, h.Line))})
+		what := h.What
+		if h.Criteria != "" {
+			what += " (" + h.Criteria + ")"
+		}
+		rows = append(rows, []Cell{T("  " + h.Kind), T(what), T(only), T(place(h.File, h.Line))})
 	}
 	o.Table([]Column{{Name: "  KIND"}, {Name: "PACKAGE", Gives: true}, {Name: "FOR"}, {Name: "WHERE", Gives: true, Path: true}}, rows)
 }

@@ -2533,6 +2533,8 @@ export interface components {
             next?: number;
         };
         Hold: {
+            /** @description what else a lock of zypper asks for than a name, as its file spells it; parted by semicolons */
+            criteria?: string;
             family: string;
             file: string;
             /** @description hold, exclude, include, ignore or lock */

@@ -61,6 +61,10 @@ func TestWhatHandsDoToZypper(t *testing.T) {
 		{does: "anybody may write", file: halyardFile, mode: 0o646, want: "changed-mode danger", field: "mode"},
 		{does: "a key beside the distribution's", file: "etc/keys/halyard.asc", from: "-----BEGIN", text: somebody + "\n-----BEGIN", want: "key-added danger", field: "key"},
 		{does: "a lock", file: zyppLock, from: "type: package", text: "type: package\nmatch_type: glob\ncase_sensitive: on\nsolvable_name: sedge\n\ntype: package", want: "hold-changed fault", field: "lock"},
+		{does: "a lock of all packages", file: zyppLock, from: "type: package", text: "type: package\n\ntype: package", want: "hold-changed fault", field: "lock"},
+		{does: "a lock of one repository", file: zyppLock, from: "type: package", text: "repo: halyard\nmatch_type: exact\nsolvable_name: sedge\n\ntype: package", want: "hold-changed fault", field: "lock"},
+		{does: "a lock of one series", file: zyppLock, from: "type: package", text: "version: >= 2\ntype: package", want: "hold-changed fault", field: "lock"},
+		{does: "a lock of what is provided", file: zyppLock, from: "type: package", text: "solvable_provides: sedge\n\ntype: package", want: "hold-changed fault", field: "lock"},
 		{does: "no lock", file: zyppLock, text: "-", want: "hold-changed fault", field: "lock"},
 		{does: "a service elsewhere", file: zyppServ, from: "desk.halyard.example", text: "elsewhere.example", want: "service-changed fault", field: "service"},
 		{does: "a service off", file: zyppServ, from: "enabled=1", text: "enabled=0", want: "service-changed fault", field: "service"},
@@ -75,6 +79,7 @@ func TestWhatHandsDoToZypper(t *testing.T) {
 		{does: "another spelling", file: halyardFile, from: "enabled=1", text: "enabled=yes"},
 		{does: "blanks in zypp.conf", file: zyppConf, from: "solver.allowVendorChange = false", text: "solver.allowVendorChange=false"},
 		{does: "more connections", file: zyppConf, from: "[main]\n", text: "[main]\ndownload.max_concurrent_connections = 5\n"},
+		{does: "the same lock in other words", file: zyppLock, from: "type: package", text: "type: Package\ntype: pattern"},
 		{does: "a comment among the locks", file: zyppLock, from: "type: package", text: "# ours\ntype: package"},
 	})
 }

@@ -167,14 +167,30 @@ func (h *Host) leaveOut(c *Choice, name string) {
 			included[k.Source] = true
 		}
 	}
+	var unread *source.Hold
+	if c.Family == zypp.Family {
+		unread = unloaded(h.Survey.Holds)
+	}
 	for i := range c.Offers {
 		o := &c.Offers[i]
-		o.Out = h.limited(o.Use, name)
+		if o.Out = h.limited(o.Use, name); unread != nil {
+			o.Out = "zypper cannot read " + unread.File
+			continue
+		}
 		id := h.Uses[o.Use].ID
 		in := !included[id] && !included[""]
 		for j := range h.Survey.Holds {
 			k := &h.Survey.Holds[j]
-			if k.Family != c.Family || k.Source != "" && k.Source != id || !covers(k, &o.Package) {
+			if k.Family != c.Family || k.Source != "" && k.Source != id {
+				continue
+			}
+			if c.Family == zypp.Family {
+				if k.Kind == source.HoldLock && locked(k, o.Name, o.Version, o.Arch, false) {
+					o.Out = "locked by " + k.File
+				}
+				continue
+			}
+			if !covers(k, &o.Package) {
 				continue
 			}
 			switch k.Kind {
@@ -182,10 +198,6 @@ func (h *Host) leaveOut(c *Choice, name string) {
 				o.Out = "excluded by " + k.File
 			case source.HoldInclude:
 				in = true
-			case source.HoldLock:
-				if c.Family == zypp.Family {
-					o.Out = "locked by " + k.File
-				}
 			}
 		}
 		if !in && o.Out == "" {
@@ -210,10 +222,16 @@ func covers(k *source.Hold, p *index.Package) bool {
 }
 
 // kept reports whether something keeps an installed package as it is.
-func (h *Host) kept(family, name string) (by string) {
+func (h *Host) kept(family, name, installed string) (by string) {
 	for i := range h.Survey.Holds {
 		k := &h.Survey.Holds[i]
 		if k.Family != family || k.Kind != source.HoldHold && k.Kind != source.HoldIgnore && k.Kind != source.HoldLock {
+			continue
+		}
+		if family == zypp.Family {
+			if k.Source == "" && locked(k, name, installed, "", true) {
+				return k.File
+			}
 			continue
 		}
 		bare, _, _ := strings.Cut(k.What, ":") // apt's holds may name the architecture
@@ -260,7 +278,7 @@ func (h *Host) settle(c *Choice, name string, best *Offered, why string) {
 	if c.Installed == "" {
 		return
 	}
-	if by := h.kept(c.Family, name); by != "" {
+	if by := h.kept(c.Family, name, c.Installed); by != "" {
 		c.Stays, c.Why = true, "it is held where it is by "+by+"; else: "+why
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -276,10 +277,13 @@ func (s *standing) holds() {
 		if h.Source != "" {
 			out += " of " + h.Source
 		}
+		if h.Criteria != "" {
+			out += " (" + h.Criteria + ")"
+		}
 		return out
 	}
 	own := func(h source.Hold) bool { // what one source says of itself is told of the source
-		return s.court.Concerns(h.Family) && !s.theirs[h.File] && h.Source == ""
+		return s.court.Concerns(h.Family) && !s.theirs[h.File] && (h.Source == "" || h.Kind == source.HoldLock)
 	}
 	kinds := entries[source.Hold]{
 		says: says,
@@ -291,7 +295,24 @@ func (s *standing) holds() {
 		},
 		what: "a hold",
 	}
-	kinds.compare(s, kinds.once(kept(s.was.Holds, own)), kinds.once(kept(s.survey.Holds, own)))
+	was, is := kept(s.was.Holds, own), kept(s.survey.Holds, own)
+	if s.was.Reach < locksWhole {
+		was, is = asNamed(was), asNamed(is)
+	}
+	kinds.compare(s, kinds.once(was), kinds.once(is))
+}
+
+// locksWhole is the reach from which on zypper's locks are read with all that they ask for.
+const locksWhole = 2
+
+// asNamed are holds as readers before that told them: locks by name alone, and those that name nothing not at all.
+func asNamed(list []source.Hold) (out []source.Hold) {
+	for _, h := range list {
+		if h.Criteria = ""; h.What != zypp.All || h.Kind != source.HoldLock {
+			out = append(out, h)
+		}
+	}
+	return out
 }
 
 // services compares zypper's services.

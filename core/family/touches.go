@@ -42,11 +42,18 @@ func (r *Reading) Set(name, value, file string, line int, touches []string) {
 
 // Hold notes a package that is kept.
 func (r *Reading) Hold(kind, what, only, file string, line int) {
+	r.HoldWhere(kind, what, only, "", file, line)
+}
+
+// HoldWhere is Hold for packages that meet more than a name.
+func (r *Reading) HoldWhere(kind, what, only, criteria, file string, line int) {
 	if r.Crowded(len(r.Holds), "packages that are kept", file, line) {
 		return
 	}
 	r.Holds = append(
 		r.Holds,
-		source.Hold{Family: r.Family, Kind: kind, What: HideWords(what, nil), Source: only, File: file, Line: line},
+		source.Hold{
+			Family: r.Family, Kind: kind, What: HideWords(what, nil), Source: only, Criteria: HideWords(criteria, nil), File: file, Line: line,
+		},
 	)
 }

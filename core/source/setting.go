@@ -64,6 +64,8 @@ type Hold struct {
 	Source string `json:"source" doc:"id of the source that it is for; empty for all"`
 	File   string `json:"file"`
 	Line   int    `json:"line"`
+	// Criteria say what else zypper's lock asks for, in the words of its file: "version: >= 2".
+	Criteria string `json:"criteria,omitzero" doc:"what else a lock of zypper asks for than a name, as its file spells it; parted by semicolons"`
 }
 
 // Service is one of zypper's services, which define repositories of their own.

@@ -1,7 +1,6 @@
 package zypp
 
 import (
-	"cmp"
 	"slices"
 	"strings"
 
@@ -77,46 +76,6 @@ func (r *reader) lastSettings(f *ini.File, file string) {
 	for _, p := range order {
 		r.setting(p.section, p.key, values[p], file, lines[p])
 	}
-}
-
-// locks reads libzypp's locks: blocks of lines `key: value` between empty lines. What is
-// locked is the name, or whatever else the block asks for.
-func (r *reader) locks(name string) {
-	text, info, err := r.root.ReadTextInfo(name)
-	if err != nil {
-		return
-	}
-	r.Keep(info, name, text)
-	var names []string
-	repo, line, begin := "", 0, 0
-	end := func() {
-		for _, what := range names {
-			r.Hold(source.HoldLock, what, repo, name, begin)
-		}
-		names, repo, begin = nil, "", 0
-	}
-	for l := range strings.Lines(string(text)) {
-		line++
-		l = strings.TrimSpace(l)
-		if l == "" {
-			end()
-			continue
-		}
-		key, value, ok := strings.Cut(l, ":")
-		if !ok || l[0] == '#' {
-			continue
-		}
-		if begin == 0 {
-			begin = line
-		}
-		switch key, value = strings.TrimSpace(key), strings.TrimSpace(value); key {
-		case "solvable_name", "query_string":
-			names = append(names, value)
-		case "repo":
-			repo = cmp.Or(repo, value)
-		}
-	}
-	end()
 }
 
 // serviceTypes are the types that a service can be written with.

@@ -1,0 +1,207 @@
+package zypp
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/source"
+)
+
+// lock is one of libzypp's locks: a query for packages, in lines `key: value`.
+type lock struct {
+	line      int
+	names     []string
+	strings   []string // of a query_string: names in which nothing else is read
+	beside    []string // other attributes that it looks for: "solvable_provides: x"
+	repos     []string
+	kinds     []string
+	match     string
+	sensitive bool
+	version   string
+	status    string
+	asks      bool // it has said something that makes a query; one that asks for nothing more is for all packages
+}
+
+// All stands for every package in a lock that names none.
+const All = "*"
+
+// matches are the ways in which names are compared; of another word libzypp takes no notice.
+var matches = []string{"exact", "substring", "glob", "regex", "word"}
+
+// locks reads libzypp's locks: blocks of lines `key: value` between empty lines. A block without a
+// name is for every package that meets the rest of it.
+func (r *reader) locks(name string) {
+	text, info, err := r.root.ReadTextInfo(name)
+	if err != nil {
+		return
+	}
+	r.Keep(info, name, text)
+	var l lock
+	n := 0
+	for line := range strings.Lines(string(text)) {
+		n++
+		if strings.TrimSpace(line) == "" {
+			r.lock(&l, name)
+			l = lock{}
+			continue
+		}
+		key, value, ok := strings.Cut(strings.TrimRight(line, "\n"), ":")
+		if key = strings.Trim(key, " \t"); !ok || key == "" || key[0] == '#' {
+			continue
+		}
+		l.take(key, strings.Trim(value, " \t"), n)
+	}
+	r.lock(&l, name)
+}
+
+// take notes one line, the nth of its file.
+func (l *lock) take(key, value string, n int) {
+	switch key {
+	case "solvable_name":
+		if value != "" { // an empty one is none
+			l.names = append(l.names, value)
+		}
+	case "query_string":
+		if value != "" {
+			l.strings = append(l.strings, value)
+		}
+	case "repo":
+		if value != "" {
+			l.repos = append(l.repos, value)
+		}
+	case "type":
+		l.kinds = append(l.kinds, strings.ToLower(value))
+	case "match_type":
+		l.match = ""
+		if slices.Contains(matches, value) {
+			l.match = value
+		}
+	case "case_sensitive":
+		l.sensitive = saysYes(value)
+	case "version":
+		l.version = value
+	case "install_status":
+		l.status = value
+	case "comment": // zypper's own word for whoever reads it
+		return
+	default: // libzypp takes any other for an attribute of packages
+		l.beside = append(l.beside, key+": "+value)
+	}
+	l.asks = true
+	if l.line == 0 {
+		l.line = n
+	}
+}
+
+// lock notes what a lock is for: each of its names, in each of its repositories.
+func (r *reader) lock(l *lock, file string) {
+	if !l.asks {
+		return
+	}
+	names, rest := slices.Concat(l.names, l.strings), ""
+	if len(names) > 0 {
+		l.beside = slices.DeleteFunc(l.beside, func(b string) bool { return !strings.HasPrefix(b, "solvable_") && !strings.HasPrefix(b, "complex:") })
+	}
+	if len(l.beside) > 0 { // any of it is enough
+		for _, n := range l.names {
+			l.beside = append(l.beside, "solvable_name: "+n)
+		}
+		for _, n := range l.strings {
+			l.beside = append(l.beside, "query_string: "+n)
+		}
+		names, rest = nil, strings.Join(l.beside, "; ")
+	}
+	if len(names) == 0 {
+		names = []string{All}
+		if rest == "" {
+			l.match, l.sensitive = "glob", true // nothing is compared
+		}
+	}
+	op, _, _ := strings.Cut(Compared(l.version), " ")
+	readable := slices.Contains(Operators, op)
+	if !readable {
+		r.Problem(file, l.line, fmt.Sprintf("zypper installs nothing: %q in a lock is no comparison of versions", op), false)
+	}
+	repos := l.repos
+	if len(repos) == 0 {
+		repos = []string{""}
+	}
+	said := map[string]bool{}
+	for i, name := range names {
+		kinds, bare, version := []string(nil), name, ""
+		if i < len(l.names) {
+			kinds, bare, version = Parted(name)
+		}
+		if len(kinds) == 0 {
+			kinds = l.kinds
+		}
+		if version == "" || !readable || l.version != "" && len(names) > 1 { // asked: of one name its own counts, of several that of the lock
+			version = l.version
+		}
+		criteria := l.criteria(bare, kinds, version, rest)
+		for _, repo := range repos {
+			if key := bare + "\x00" + repo + "\x00" + criteria; !said[key] {
+				said[key] = true
+				r.HoldWhere(source.HoldLock, bare, repo, criteria, file, l.line)
+			}
+		}
+	}
+}
+
+// Parted takes a name apart that says a kind or a version as well: package:tern >= 2.
+func Parted(name string) (kinds []string, bare, version string) {
+	for _, kind := range []string{"package", "pattern", "patch", "product", "application", "srcpackage"} {
+		if rest, ok := strings.CutPrefix(name, kind+":"); ok {
+			kinds, name = []string{kind}, rest
+		}
+	}
+	if at := strings.IndexAny(name, "<>="); at > 0 {
+		op := name[at:]
+		end := len(op) - len(strings.TrimLeft(op, "<>="))
+		if bare, edition := strings.TrimRight(name[:at], " \t"), strings.TrimLeft(op[end:], " \t"); slices.Contains(Operators, op[:end]) && edition != "" {
+			return kinds, bare, op[:end] + " " + edition
+		}
+	}
+	return kinds, name, ""
+}
+
+// Operators are the ways in which a lock compares versions.
+var Operators = []string{"==", "=", "<=", "<", ">=", ">", "!="}
+
+// criteria are what a lock asks for beside a name, where that is not what zypper itself writes.
+func (l *lock) criteria(name string, kinds []string, version, rest string) string {
+	var out []string
+	say := func(key, value string) { out = append(out, key+": "+value) }
+	plain := !strings.ContainsAny(name, `*?[\`)
+	if match := cmp.Or(l.match, "substring"); match != "glob" && (match != "exact" || !plain) {
+		say("match_type", match)
+	}
+	if !l.sensitive {
+		say("case_sensitive", "off")
+	}
+	if len(kinds) > 0 && !slices.Contains(kinds, "package") {
+		say("type", strings.Join(kinds, " "))
+	}
+	if version != "" {
+		say("version", Compared(version))
+	}
+	if l.status == "installed" || l.status == "uninstalled" {
+		say("install_status", l.status)
+	}
+	if rest != "" {
+		out = append(out, rest)
+	}
+	return strings.Join(out, "; ")
+}
+
+// Compared is a version with how it is compared, in one spelling.
+func Compared(version string) string {
+	edition := strings.TrimLeft(version, "<>=!")
+	op := version[:len(version)-len(edition)]
+	if op == "" || op == "==" {
+		op = "="
+	}
+	return op + " " + strings.Trim(edition, " \t")
+}
