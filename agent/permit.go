@@ -110,6 +110,11 @@ func permitSheet(sheet *source.Sheet, s *source.Survey) error {
 			return err
 		}
 	}
+	for _, l := range sheet.Locks {
+		if !permitsLock(l) {
+			return fmt.Errorf("the sheet locks %q (%s), which is no version of a package", l.Package, l.Criteria)
+		}
+	}
 	for _, a := range sheet.Access {
 		for _, f := range a.Files {
 			if !permits(families, f.Path, f.Mode, true) {
@@ -183,6 +188,13 @@ func permitText(name, text string) error {
 	return nil
 }
 
+// permitsLock reports whether a lock is one of versions of a package, and of nothing more.
+func permitsLock(l source.SheetLock) bool {
+	version, is := strings.CutPrefix(l.Criteria, "version: ")
+	return is && l.Package != "" && !strings.Contains(l.Package, " ") && plainNames(l.Package+l.Repository) &&
+		plainNames(strings.NewReplacer("<", "", ">", "", "=", "", ":", "", "~", "").Replace(version))
+}
+
 // plainNames reports whether a list holds names of packages and no patterns.
 func plainNames(list string) bool {
 	return strings.Trim(list, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789+._- ") == ""
@@ -208,7 +220,7 @@ func permitEdits(edits []change.FileEdit, now *survey.Result, own map[string][]b
 		if copied, kept := own[e.Path]; kept && e.Action == change.Create && bytes.Equal(copied, e.New) {
 			continue
 		}
-		if e.Action == change.Create && setAside(e, edits) {
+		if e.Action == change.Create && (setAside(e, edits) || e.Path == zypp.Locks && slices.Contains(families, zypp.Family)) {
 			continue
 		}
 		if e.Action == change.Create && besideASource(e.Path, now) {

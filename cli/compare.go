@@ -13,6 +13,7 @@ import (
 
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/lines"
@@ -135,6 +136,9 @@ func sheetsDiff(before, after *source.Sheet) string {
 			if !f.IfThere {
 				out[f.Path] = f.Text
 			}
+		}
+		if len(s.Locks) > 0 {
+			out[zypp.Locks] = string(zypp.Arrange(nil, s.Locks))
 		}
 		for _, rule := range s.InPlace {
 			var b strings.Builder

@@ -7,6 +7,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/refusal"
@@ -50,6 +51,9 @@ func (s *Service) Export(ctx context.Context, in *ExportIn) (*api.Export, error)
 	}
 	for _, rule := range res.Sheet.InPlace {
 		out.Left = append(out.Left, fmt.Sprintf("%s: entries of the distribution's own are edited where they stand", rule.Repository))
+	}
+	if len(res.Sheet.Locks) > 0 { // an image that has none yet; agent carry keeps what stands in a list
+		out.Files = append(out.Files, source.SheetFile{Path: zypp.Locks, Mode: "0644", Text: string(zypp.Arrange(nil, res.Sheet.Locks))})
 	}
 	for _, a := range res.Sheet.Access {
 		out.Left = append(

@@ -21,6 +21,7 @@ func TestAHeldSeriesComesAndGoes(t *testing.T) {
 	hosts := map[string]struct{ file, line string }{
 		"gw-01":   {"etc/apt/preferences.d/lantern-hold-gannet-open.pref", "Package: gannet-tools"},
 		"arc-2":   {"etc/yum.repos.d/gannet-open.repo", "excludepkgs=gannet-tools-0:[!8]*-*.* gannet-tools-0:8[0-9]*-*.* gannet-tools-1:*-*.*"},
+		"chart-1": {"etc/zypp/locks", "solvable_name: gannet-tools\nversion: >= 9~~\ncomment: Patient Lantern: gannet-open\n"},
 		"model-2": {"etc/pacman.d/lantern-gannet-open.conf", "IgnorePkg = gannet-tools"},
 	}
 	roots := map[string]string{}
@@ -33,8 +34,10 @@ func TestAHeldSeriesComesAndGoes(t *testing.T) {
 	for _, f := range []string{"channels.yaml", "hosts.yaml"} {
 		text := string(files[f])
 		text = strings.Replace(text, "open: { repository: gannet-open }", "open: { repository: gannet-open }\n    steady: { repository: gannet-open, pinned: \"8\", hold: [gannet-tools] }", 1)
-		text = strings.Replace(text, "channels: { gannet: licensed }\n    seats: automatic # taken before a rollout, given back when the group moves on\n",
-			"channels: { gannet: open }\n    without-contract: { because: \"they only keep what others ask for\", author: tide-ops, review: 2027-03-31 }\n", 1)
+		for _, seats := range []string{" # taken before a rollout, given back when the group moves on\n", "\n"} {
+			text = strings.Replace(text, "channels: { gannet: licensed }\n    seats: automatic"+seats,
+				"channels: { gannet: open }\n    without-contract: { because: \"they only keep what others ask for\", author: tide-ops, review: 2027-03-31 }\n", 1)
+		}
 		before[f] = []byte(text)
 		files[f] = []byte(strings.ReplaceAll(text, "gannet: open", "gannet: steady"))
 	}
@@ -54,16 +57,20 @@ func TestAHeldSeriesComesAndGoes(t *testing.T) {
 		assert.Contains(t, read(t, filepath.Join(roots[name], h.file)), h.line, name)
 		r.Until(name+" is steady", func() bool { return len(r.Findings(name)) == 0 })
 	}
+	edited(t, filepath.Join(roots["chart-1"], hosts["chart-1"].file), ">= 9~~", ">= 12")
+	r.Until("an edit of the lock is found", func() bool { return len(r.Findings("chart-1")) > 0 })
 	edited(t, filepath.Join(roots["gw-01"], hosts["gw-01"].file), "Pin-Priority: -1", "Pin-Priority: 500")
 	r.Until("an edit of the hold is found", func() bool { return len(r.Findings("gw-01")) > 0 })
 
 	publish(t, r, before)
 	ro = r.Carry()
 	require.Equal(t, len(hosts), ro.Counts["done"], "%+v", ro.Hosts)
-	_, err = os.Stat(filepath.Join(roots["gw-01"], hosts["gw-01"].file))
-	assert.ErrorIs(t, err, os.ErrNotExist)
+	for _, name := range []string{"gw-01", "chart-1"} {
+		_, err = os.Stat(filepath.Join(roots[name], hosts[name].file))
+		assert.ErrorIs(t, err, os.ErrNotExist, name)
+	}
 	for name, h := range hosts {
-		if name != "gw-01" {
+		if name != "gw-01" && name != "chart-1" {
 			assert.NotContains(t, read(t, filepath.Join(roots[name], h.file)), "gannet-tools", name)
 		}
 		r.Until(name+" is steady again", func() bool { return len(r.Findings(name)) == 0 })

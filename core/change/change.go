@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/lines"
 	"patientlantern.example/lantern/core/verdict"
@@ -116,6 +117,9 @@ func Compute(in Input) Change {
 	}
 	c.remotes()
 	c.restore()
+	if in.Sheet.Family == zypp.Family {
+		c.locks()
+	}
 	c.included()
 	c.unspoil()
 	c.permissions()

@@ -19,10 +19,13 @@ const (
 	zyppServ = "etc/zypp/services.d/desk.service"
 )
 
+// policysLock is what a policy writes into zypper's list.
+const policysLock = "type: package\nmatch_type: glob\ncase_sensitive: on\nsolvable_name: saltmarsh-server\nversion: >= 9~~\ncomment: Patient Lantern: saltmarsh\n\n"
+
 func zyppPlace(t *testing.T) place {
-	s := &source.Sheet{Format: source.FormName(1), Family: zypp.Family, Unlisted: source.UnlistedReport, InPlace: []source.InPlace{
+	s := &source.Sheet{Format: source.FormName(5), Family: zypp.Family, Unlisted: source.UnlistedReport, InPlace: []source.InPlace{
 		{Repository: "base", Sections: []string{"oss", "update"}, Enabled: true},
-	}}
+	}, Locks: []source.SheetLock{{Repository: "saltmarsh", Package: "saltmarsh-server", Criteria: "version: >= 9~~"}}}
 	files, src, keys, err := zypp.Render(saltmarsh("https://packages.saltmarsh.example/zypp/8.x"))
 	require.NoError(t, err)
 	s.Files, s.Sources, s.Keys = files, []source.SheetSource{src}, keys
@@ -65,7 +68,10 @@ func TestWhatHandsDoToZypper(t *testing.T) {
 		{does: "a lock of one repository", file: zyppLock, from: "type: package", text: "repo: halyard\nmatch_type: exact\nsolvable_name: sedge\n\ntype: package", want: "hold-changed fault", field: "lock"},
 		{does: "a lock of one series", file: zyppLock, from: "type: package", text: "version: >= 2\ntype: package", want: "hold-changed fault", field: "lock"},
 		{does: "a lock of what is provided", file: zyppLock, from: "type: package", text: "solvable_provides: sedge\n\ntype: package", want: "hold-changed fault", field: "lock"},
-		{does: "no lock", file: zyppLock, text: "-", want: "hold-changed fault", field: "lock"},
+		{does: "the policy's lock gone", file: zyppLock, from: policysLock, want: "hold-changed fault", field: "lock"},
+		{does: "the policy's lock for a later series", file: zyppLock, from: ">= 9~~", text: ">= 10~~", want: "hold-changed fault", field: "lock"},
+		{does: "the policy's lock for another package", file: zyppLock, from: "saltmarsh-server", text: "saltmarsh-client", want: "hold-changed fault", field: "lock"},
+		{does: "no lock", file: zyppLock, from: "type: package\nmatch_type: glob\ncase_sensitive: on\nsolvable_name: tern\n\n", want: "hold-changed fault", field: "lock"},
 		{does: "a service elsewhere", file: zyppServ, from: "desk.halyard.example", text: "elsewhere.example", want: "service-changed fault", field: "service"},
 		{does: "a service off", file: zyppServ, from: "enabled=1", text: "enabled=0", want: "service-changed fault", field: "service"},
 		{does: "a new service", file: "etc/zypp/services.d/new.service", text: "[new]\nenabled=1\nurl=http://new.example/\ntype=ris\n", want: "service-changed fault", field: "service"},
@@ -79,6 +85,8 @@ func TestWhatHandsDoToZypper(t *testing.T) {
 		{does: "another spelling", file: halyardFile, from: "enabled=1", text: "enabled=yes"},
 		{does: "blanks in zypp.conf", file: zyppConf, from: "solver.allowVendorChange = false", text: "solver.allowVendorChange=false"},
 		{does: "more connections", file: zyppConf, from: "[main]\n", text: "[main]\ndownload.max_concurrent_connections = 5\n"},
+		{does: "the list as zypper writes it", file: zyppLock, text: "\ntype: package\nmatch_type: glob\ncase_sensitive: on\nsolvable_name: tern\n\n\n" +
+			"type: package\nversion: >= 9~~\nmatch_type: glob\ncase_sensitive: on\ncomment: Patient Lantern: saltmarsh\nsolvable_name: saltmarsh-server\n\n\n"},
 		{does: "the same lock in other words", file: zyppLock, from: "type: package", text: "type: Package\ntype: pattern"},
 		{does: "a comment among the locks", file: zyppLock, from: "type: package", text: "# ours\ntype: package"},
 	})

@@ -17,6 +17,7 @@ import (
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/index"
 	"patientlantern.example/lantern/core/series"
 	"patientlantern.example/lantern/core/source"
@@ -145,6 +146,53 @@ func TestDNFHoldsASeries(t *testing.T) {
 		h.write("[main]\ngpgcheck=0\n", h.root, "etc/dnf/dnf.conf")
 		us, offers := h.read(rt, survey.Machine{Arch: "x86_64"})
 		takes(rt, us, "rpm", offers, theirs, fmt.Sprint(list))
+	})
+}
+
+// Likewise zypper, which is told by its own list of locks: nothing above the series comes, and of what is left
+// the highest.
+func TestZypperHoldsASeries(t *testing.T) {
+	h := newHost(t, "etc/zypp/repos.d", "usr/lib/sysimage/rpm", "var/cache/zypp")
+	h.write("ID=halyard\nID_LIKE=suse\nVERSION_ID=15.3\n", h.root, "etc/os-release")
+	dir := filepath.Join(h.site, "held")
+	h.write("[r]\nname=r\nenabled=1\nbaseurl=file://"+dir+"\ngpgcheck=0\nautorefresh=1\n", h.root, "etc/zypp/repos.d/x.repo")
+	const theirLock = "type: package\nmatch_type: glob\ncase_sensitive: on\nsolvable_name: sedge\n"
+	few(t, func(rt *rapid.T) {
+		s := someSeries.Draw(rt, "series")
+		list := near(rt, s)
+		h.primary(dir, list)
+		held := packages[:rapid.IntRange(1, len(packages)).Draw(rt, "held")]
+		var locks []source.SheetLock
+		for _, name := range held {
+			locks = append(locks, source.SheetLock{Repository: "tide", Package: name, Criteria: "version: >= " + s.Beyond()})
+		}
+		h.write(string(zypp.Arrange([]byte(theirLock), locks)), h.root, zypp.Locks)
+		require.NoError(rt, os.RemoveAll(filepath.Join(h.root, "var/cache/zypp")))
+		h.run(nil, "zypper", "--root", h.root, "-n", "--no-gpg-checks", "refresh")
+		us, offers := h.read(rt, survey.Machine{Arch: "x86_64"})
+		name := rapid.SampledFrom(held).Draw(rt, "asked")
+		taken := h.zypperTakes(name)
+		best, of := "", false
+		for _, p := range list {
+			if p.Name == name && version.Compare("zypp", p.Version, s.Beyond()) < 0 && (best == "" || version.Compare("zypp", p.Version, best) > 0) {
+				best = p.Version
+			}
+			of = of || p.Name == name && s.Holds(p.Version)
+		}
+		require.Equal(rt, best, taken, "%s of %v", name, list)
+		require.True(rt, !of || version.Compare("zypp", taken, s.Version) >= 0, "%s is held at %s: %q of %v", name, s.Version, taken, list)
+		c := us.Choose("zypp", name, offers[name], "")
+		require.True(rt, best == "" && c.Taken == nil || c.Taken != nil && c.Taken.Version == best, "%+v", c)
+
+		h.run(nil, "zypper", "--root", h.root, "-n", "addlock", "tern") // writes the whole list anew
+		text := fileText(h, zypp.Locks)
+		require.Equal(rt, text, string(zypp.Arrange([]byte(text), locks)), "what zypper has written is known again")
+		rest := string(zypp.Arrange([]byte(text), nil))
+		for _, name := range held {
+			require.NotContains(rt, rest, "solvable_name: "+name+"\n")
+		}
+		require.Contains(rt, rest, "solvable_name: sedge\n")
+		require.Contains(rt, rest, "solvable_name: tern\n")
 	})
 }
 

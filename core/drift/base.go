@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family/deb"
-	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -88,7 +87,8 @@ func (c *comparer) stood(b *Base) {
 		return
 	}
 	s := &standing{
-		comparer: c, was: c.court.Placed(b.Survey, b.Sheet), theirs: map[string]bool{}, then: make(map[string]source.File, len(b.Survey.Files)),
+		comparer: c, was: c.court.Placed(b.Survey, b.Sheet), came: b.Sheet,
+		theirs: map[string]bool{}, then: make(map[string]source.File, len(b.Survey.Files)),
 	}
 	for _, f := range b.Survey.Files {
 		s.then[f.Path] = f
@@ -124,6 +124,7 @@ func (c *comparer) stood(b *Base) {
 type standing struct {
 	*comparer
 	was    *source.Survey
+	came   *source.Sheet          // that had been carried when it was so
 	then   map[string]source.File // the files of that, by path
 	theirs map[string]bool        // files that are the policy's, now or then; one of then that stands there now is somebody's
 }
@@ -268,51 +269,6 @@ func (s *standing) pins() {
 	}
 	kinds.compare(s, kinds.once(kept(s.was.Pins, func(p source.Pin) bool { return !s.theirs[p.File] })),
 		kinds.once(kept(s.survey.Pins, func(p source.Pin) bool { return !s.owned[p.File] })))
-}
-
-// holds compares what is kept where it is, or away.
-func (s *standing) holds() {
-	says := func(h source.Hold) string {
-		out := h.Kind + " " + h.What
-		if h.Source != "" {
-			out += " of " + h.Source
-		}
-		if h.Criteria != "" {
-			out += " (" + h.Criteria + ")"
-		}
-		return out
-	}
-	own := func(h source.Hold) bool { // what one source says of itself is told of the source
-		return s.court.Concerns(h.Family) && !s.theirs[h.File] && (h.Source == "" || h.Kind == source.HoldLock)
-	}
-	kinds := entries[source.Hold]{
-		says: says,
-		near: func(a, b source.Hold) bool {
-			return a.Family == b.Family && a.File == b.File && a.Line == b.Line && a.Line > 0
-		},
-		tells: func(f *Finding, h source.Hold) {
-			f.Class, f.File, f.Line, f.Field, f.Repository = HoldChanged, h.File, h.Line, h.Kind, h.Source
-		},
-		what: "a hold",
-	}
-	was, is := kept(s.was.Holds, own), kept(s.survey.Holds, own)
-	if s.was.Reach < locksWhole {
-		was, is = asNamed(was), asNamed(is)
-	}
-	kinds.compare(s, kinds.once(was), kinds.once(is))
-}
-
-// locksWhole is the reach from which on zypper's locks are read with all that they ask for.
-const locksWhole = 2
-
-// asNamed are holds as readers before that told them: locks by name alone, and those that name nothing not at all.
-func asNamed(list []source.Hold) (out []source.Hold) {
-	for _, h := range list {
-		if h.Criteria = ""; h.What != zypp.All || h.Kind != source.HoldLock {
-			out = append(out, h)
-		}
-	}
-	return out
 }
 
 // services compares zypper's services.

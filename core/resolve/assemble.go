@@ -75,6 +75,7 @@ func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 			grant(res.Sheet, x.access)
 		}
 		res.Sheet.InPlace = append(res.Sheet.InPlace, x.inPlace...)
+		res.Sheet.Locks = append(res.Sheet.Locks, x.locks...)
 		if x.need != nil {
 			res.Sheet.Needs = append(res.Sheet.Needs, *x.need)
 		}

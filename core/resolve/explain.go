@@ -124,6 +124,12 @@ func (e *explainer) part(out *reason.Explanation, repo *policy.Repository, x *pa
 	for _, rule := range x.inPlace {
 		here.rule(out, rule, &def)
 	}
+	for _, l := range x.locks {
+		out.Rules = append(out.Rules, reason.RuleReason{
+			Repository: l.Repository, Text: l.Package + " is locked from " + strings.TrimPrefix(l.Criteria, "version: >= ") + " on, and stays below",
+			Causes: here.held(), Stands: []string{zypp.Locks},
+		})
+	}
 }
 
 type explained struct {

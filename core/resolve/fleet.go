@@ -9,7 +9,6 @@ import (
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
-	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 )
@@ -229,11 +228,6 @@ func (f *Fleet) notHeld(res *Result) (out []diag.Diagnostic) {
 		}
 		names, choice := strings.Join(follow.Hold, ", "), follow.Channel+"'s choice "+follow.Choice
 		switch res.Sheet.Family {
-		case zypp.Family:
-			out = append(out, warning("not-held", follow.At,
-				fmt.Sprintf("%s holds %s at %s, and zypper takes that from its own list of locks alone: on %s the newest version comes",
-					choice, names, follow.Pinned, res.Example),
-				"lock them there: zypper addlock"))
 		case arch.Family:
 			out = append(out, warning("not-held", follow.At,
 				fmt.Sprintf("%s holds %s at %s, and pacman can only keep what is installed (IgnorePkg): on %s it stays at whatever it has",

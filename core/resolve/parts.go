@@ -26,6 +26,7 @@ type part struct {
 	access   *source.SheetAccess
 	licensed []source.SheetSource // of a stranger
 	inPlace  []source.InPlace
+	locks    []source.SheetLock
 	need     *source.SheetNeed
 	witness  *source.SheetWitness
 	keys     []source.SheetKey

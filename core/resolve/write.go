@@ -390,6 +390,11 @@ func (w *writing) zypp(name string, whole *policy.Definition) bool {
 		return true
 	}
 	w.take(files, src, keys)
+	if d.Hold != nil && d.Enabled {
+		for _, name := range d.Hold.Packages {
+			w.locks = append(w.locks, source.SheetLock{Repository: w.repo.Name, Package: name, Criteria: "version: >= " + d.Hold.Series.Beyond()})
+		}
+	}
 	return true
 }
 

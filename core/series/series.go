@@ -4,6 +4,7 @@ package series
 
 import (
 	"fmt"
+	"math/big"
 	"regexp"
 	"strconv"
 	"strings"
@@ -69,6 +70,25 @@ func (s Series) Others() string {
 	}
 	ways = append(ways, regexp.QuoteMeta(s.Version)+"["+s.more()+"][^:]*")
 	return "^([0-9]+:)?(" + strings.Join(ways, "|") + ")$"
+}
+
+// Beyond is the least version, as rpm compares, above all of the series: for 1.44 that is 1.45 with
+// everything that comes before it.
+func (s Series) Beyond() string {
+	v := strings.TrimRight(s.Version, ".+_")
+	if early, is := strings.CutSuffix(v, "~"); is {
+		v = early // what comes before a version is below it
+	} else if last := v[len(v)-1]; last < '0' || last > '9' {
+		v += "A" // longer words of letters
+	} else {
+		head := strings.TrimRight(v, "0123456789")
+		n, _ := new(big.Int).SetString(v[len(head):], 10)
+		v = head + n.Add(n, big.NewInt(1)).String() + "~~"
+	}
+	if s.Epoch > 0 {
+		v = strconv.Itoa(s.Epoch) + ":" + v
+	}
+	return v
 }
 
 // mostEpoch is the highest epoch that is passed over.

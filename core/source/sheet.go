@@ -10,7 +10,7 @@ import (
 const (
 	firstForm = "patient-lantern/sheet/1"
 	// NewestForm is the highest form that this version writes and understands.
-	NewestForm = 4
+	NewestForm = 5
 )
 
 // FormName names a form.
@@ -23,8 +23,12 @@ func FormName(form int) string {
 
 // Form is the least form in which a sheet can be said: the second where it says more than
 // files, sources, rules, keys and access, the third where it names the distribution's own keys,
-// the fourth where a site has mirrors of the distribution's own entries, or a proxy for them.
+// the fourth where a site has mirrors of the distribution's own entries, or a proxy for them, the
+// fifth where it locks packages in a list that is not the policy's own.
 func (s *Sheet) Form() int {
+	if len(s.Locks) > 0 {
+		return 5
+	}
 	for i := range s.InPlace {
 		if len(s.InPlace[i].Mirrors) > 0 || s.InPlace[i].Proxy != "" {
 			return 4
@@ -71,7 +75,15 @@ type Sheet struct {
 	Licensed  []SheetSource  `json:"licensed,omitempty"`  // of channels of which the host follows no choice: only to be known when met
 	Needs     []SheetNeed    `json:"needs,omitempty"`     // what must be there before anything is changed
 	Witnesses []SheetWitness `json:"witnesses,omitempty"` // what must be visible afterwards
+	Locks     []SheetLock    `json:"locks,omitempty"`     // what zypper's own list of locks has to hold beside others
 	Unlisted  string         `json:"unlisted"`            // report, switch-off or remove
+}
+
+// SheetLock keeps versions of a package away, where the package manager has a list of its own for that.
+type SheetLock struct {
+	Repository string `json:"repository"`
+	Package    string `json:"package"`
+	Criteria   string `json:"criteria"` // as Hold has them: "version: >= 2"
 }
 
 // What a policy may say about sources that it does not list.

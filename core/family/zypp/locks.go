@@ -3,6 +3,7 @@ package zypp
 import (
 	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -102,7 +103,9 @@ func (r *reader) lock(l *lock, file string) {
 	}
 	names, rest := slices.Concat(l.names, l.strings), ""
 	if len(names) > 0 {
-		l.beside = slices.DeleteFunc(l.beside, func(b string) bool { return !strings.HasPrefix(b, "solvable_") && !strings.HasPrefix(b, "complex:") })
+		l.beside = slices.DeleteFunc(l.beside, func(b string) bool {
+			return !strings.HasPrefix(b, "solvable_") && !strings.HasPrefix(b, "complex:")
+		})
 	}
 	if len(l.beside) > 0 { // any of it is enough
 		for _, n := range l.names {
@@ -160,8 +163,8 @@ func Parted(name string) (kinds []string, bare, version string) {
 	if at := strings.IndexAny(name, "<>="); at > 0 {
 		op := name[at:]
 		end := len(op) - len(strings.TrimLeft(op, "<>="))
-		if bare, edition := strings.TrimRight(name[:at], " \t"), strings.TrimLeft(op[end:], " \t"); slices.Contains(Operators, op[:end]) && edition != "" {
-			return kinds, bare, op[:end] + " " + edition
+		if edition := strings.TrimLeft(op[end:], " \t"); slices.Contains(Operators, op[:end]) && edition != "" {
+			return kinds, strings.TrimRight(name[:at], " \t"), op[:end] + " " + edition
 		}
 	}
 	return kinds, name, ""
@@ -204,4 +207,94 @@ func Compared(version string) string {
 		op = "="
 	}
 	return op + " " + strings.Trim(edition, " \t")
+}
+
+// mark begins the comment of each lock that a policy has put there: zypper keeps it when it writes the list anew.
+const mark = "Patient Lantern: "
+
+// LockFile is where a host keeps its locks.
+func LockFile(settings []source.Setting) string {
+	for i := range settings {
+		if s := &settings[i]; s.Family == Family && s.Name == "main.locksfile.path" && s.Value != "" {
+			return path.Clean("/" + s.Value)
+		}
+	}
+	return Locks
+}
+
+// Arrange gives a list of locks those of a policy, and takes out others that a policy has put there. What
+// somebody else wrote stays as it is, byte for byte.
+func Arrange(text []byte, want []source.SheetLock) []byte {
+	have := map[source.SheetLock]bool{}
+	var out strings.Builder
+	for _, block := range blocks(string(text)) {
+		l, of := source.SheetLock{}, ""
+		if l, of = ours(block); of == "" {
+			out.WriteString(block)
+			continue
+		}
+		for _, w := range want {
+			if w == l && !have[w] {
+				have[w] = true
+				out.WriteString(block)
+			}
+		}
+	}
+	rest := out.String()
+	for _, w := range want {
+		if have[w] {
+			continue
+		}
+		have[w] = true
+		if rest != "" && !strings.HasSuffix(rest, "\n") {
+			rest += "\n"
+		}
+		if last := strings.LastIndexByte(strings.TrimSuffix(rest, "\n"), '\n'); rest != "" && strings.TrimSpace(rest[last+1:]) != "" {
+			rest += "\n"
+		}
+		rest += fmt.Sprintf("type: package\nmatch_type: glob\ncase_sensitive: on\nsolvable_name: %s\n%s\ncomment: %s%s\n\n",
+			w.Package, w.Criteria, mark, w.Repository)
+	}
+	return []byte(rest)
+}
+
+// blocks parts a list of locks behind the empty lines that end them.
+func blocks(text string) (out []string) {
+	from, at, said := 0, 0, false
+	for line := range strings.Lines(text) {
+		if blank := strings.TrimSpace(line) == ""; !blank && said {
+			out, from, said = append(out, text[from:at]), at, false
+		} else if blank && at > from {
+			said = true
+		}
+		at += len(line)
+	}
+	if from < len(text) {
+		out = append(out, text[from:])
+	}
+	return out
+}
+
+// ours reads a block that a policy has put there; of is empty for another's.
+func ours(block string) (l source.SheetLock, of string) {
+	var q lock
+	for line := range strings.Lines(block) {
+		key, value, _ := strings.Cut(strings.TrimSpace(line), ":")
+		key, value = strings.TrimSpace(key), strings.TrimSpace(value)
+		if key == "comment" {
+			of = strings.TrimPrefix(value, mark)
+			if of == value {
+				of = ""
+			}
+			continue
+		}
+		if key != "" && key[0] != '#' {
+			q.take(key, value, 1)
+		}
+	}
+	if of == "" || len(q.names) != 1 {
+		return l, of
+	}
+	_, name, version := Parted(q.names[0])
+	return source.SheetLock{Repository: of, Package: name, Criteria: q.criteria(name, q.kinds, cmp.Or(version, q.version), "")}, of
 }

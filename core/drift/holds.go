@@ -1,0 +1,77 @@
+package drift
+
+import (
+	"slices"
+
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/source"
+)
+
+// holds compares what is kept where it is, or away.
+func (s *standing) holds() {
+	says := func(h source.Hold) string {
+		out := h.Kind + " " + h.What
+		if h.Source != "" {
+			out += " of " + h.Source
+		}
+		if h.Criteria != "" {
+			out += " (" + h.Criteria + ")"
+		}
+		return out
+	}
+	own := func(h source.Hold) bool { // what one source says of itself is told of the source
+		return s.court.Concerns(h.Family) && !s.theirs[h.File] && (h.Source == "" || h.Kind == source.HoldLock)
+	}
+	kinds := entries[source.Hold]{
+		says: says,
+		near: func(a, b source.Hold) bool {
+			return a.Family == b.Family && a.File == b.File && a.Line == b.Line && a.Line > 0
+		},
+		tells: func(f *Finding, h source.Hold) {
+			f.Class, f.File, f.Line, f.Field, f.Repository = HoldChanged, h.File, h.Line, h.Kind, h.Source
+		},
+		what: "a hold",
+	}
+	was, is := kept(s.policysLocks(), own), kept(s.survey.Holds, own)
+	if s.was.Reach < locksWhole {
+		was, is = asNamed(was), asNamed(is)
+	}
+	kinds.compare(s, kinds.once(was), kinds.once(is))
+}
+
+// policysLocks are the holds that stood when the policy came, with the locks that it has now in the place of those
+// that it had then.
+func (s *standing) policysLocks() (out []source.Hold) {
+	if s.came == nil || len(s.came.Locks)+len(s.sheet.Locks) == 0 {
+		return s.was.Holds
+	}
+	lines := map[source.SheetLock]int{}
+	for _, h := range s.was.Holds {
+		at := slices.IndexFunc(s.came.Locks, func(l source.SheetLock) bool {
+			return h.Family == source.FamilyZypp && h.Kind == source.HoldLock && h.Source == "" && h.What == l.Package && h.Criteria == l.Criteria
+		})
+		if at < 0 {
+			out = append(out, h)
+			continue
+		}
+		lines[s.came.Locks[at]] = h.Line
+	}
+	for _, l := range s.sheet.Locks {
+		out = append(out, source.Hold{Family: source.FamilyZypp, Kind: source.HoldLock, What: l.Package, Criteria: l.Criteria,
+			File: zypp.LockFile(s.survey.Settings), Line: lines[l]})
+	}
+	return out
+}
+
+// locksWhole is the reach from which on zypper's locks are read with all that they ask for.
+const locksWhole = 2
+
+// asNamed are holds as readers before that told them: locks by name alone, and those that name nothing not at all.
+func asNamed(list []source.Hold) (out []source.Hold) {
+	for _, h := range list {
+		if h.Criteria = ""; h.What != zypp.All || h.Kind != source.HoldLock {
+			out = append(out, h)
+		}
+	}
+	return out
+}
