@@ -26,7 +26,8 @@ SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/
 	patientlantern.example/lantern/cli/view patientlantern.example/lantern/core/diag patientlantern.example/lantern/core/credential \
 	patientlantern.example/lantern/cli/read patientlantern.example/lantern/core/text/lines patientlantern.example/lantern/core/preview \
 	patientlantern.example/lantern/core/choice patientlantern.example/lantern/core/upstream patientlantern.example/lantern/core/index \
-	crypto/tls crypto/x509 net net/http net/textproto mime/... log/slog encoding/asn1 math/big vendor/golang.org/x/net/...
+	crypto/tls crypto/x509 net net/http net/textproto mime/... log/slog encoding/asn1 math/big vendor/golang.org/x/net/... vendor/golang.org/x/text/... \
+	text/template/... image/... archive/tar os/exec os/user encoding/csv encoding/xml flag github.com/fsnotify/...
 bin/lantern-agent: $(GO_FILES)
 	$(GO) build -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
 
