@@ -195,7 +195,7 @@ func (a *app) expected(x *reason.Expected) {
 			i++
 			names += ", " + short(x.First[i].Host)
 		}
-		a.out.Printf("     %s: %s", a.out.Paint(view.Bold, names), strings.Join(u.Instead, "; "))
+		a.out.Printf("%s", a.out.Wrap(5, a.out.Paint(view.Bold, names)+": "+strings.Join(u.Instead, "; ")))
 		for _, r := range u.Reasons {
 			a.out.Printf("       %s is %s:", r.Repository, r.State)
 			a.causes(10, r.Causes)

@@ -125,7 +125,7 @@ func edited(e reason.Explanation, what string, otherwise error) (reason.Explanat
 	file, line := fileAndLine(what)
 	x := e.In(file)
 	if x == nil {
-		return e, otherwise
+		return ruled(e, file, otherwise)
 	}
 	if line > 0 {
 		x.Fates = slices.DeleteFunc(x.Fates, func(y reason.Fate) bool { return y.Line != line })
@@ -141,6 +141,22 @@ func edited(e reason.Explanation, what string, otherwise error) (reason.Explanat
 	}
 	e.Edited, e.Files, e.Fates = x, []reason.FileReason{}, nil
 	e.Rules = slices.DeleteFunc(e.Rules, func(r reason.RuleReason) bool { return !about[r.Repository] })
+	e.Repositories = slices.DeleteFunc(e.Repositories, func(r reason.RepositoryReason) bool { return !about[r.Name] })
+	return e, nil
+}
+
+// ruled explains a file of which the policy says what has to stand in it beside what others wrote.
+func ruled(e reason.Explanation, file string, otherwise error) (reason.Explanation, error) {
+	about := map[string]bool{}
+	e.Rules = slices.DeleteFunc(e.Rules, func(r reason.RuleReason) bool {
+		stands := slices.Contains(r.Stands, file)
+		about[r.Repository] = about[r.Repository] || stands
+		return !stands
+	})
+	if len(e.Rules) == 0 {
+		return e, otherwise
+	}
+	e.Files, e.Fates = []reason.FileReason{}, nil
 	e.Repositories = slices.DeleteFunc(e.Repositories, func(r reason.RepositoryReason) bool { return !about[r.Name] })
 	return e, nil
 }

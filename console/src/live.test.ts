@@ -71,9 +71,9 @@ it('a look that is under way is not cut off, and what changed meanwhile is looke
 })
 
 it('silence is told, and what was missed is asked for once it can be heard again', async () => {
-  await wait(11_000)
+  await wait(8000)
   expect(connected.value).toBe(true)
-  await wait(3000)
+  await wait(2000)
   expect(connected.value).toBe(false)
   expect(asked).toEqual([])
   stream().send('beat')

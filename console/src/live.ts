@@ -18,8 +18,8 @@ export const queries = new QueryClient({
 /** Whether the service can be heard: it says so every few seconds, though nothing changed. */
 export const connected = ref(true)
 
-// The service's stream beats every five seconds; two missed beats are too many.
-const silence = 12_000
+// The service's stream beats every four seconds; two missed beats are too many.
+const silence = 9_000
 
 // The least time between two looks at the same thing, so that a busy fleet starves no page.
 const pause = 400

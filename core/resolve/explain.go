@@ -126,7 +126,7 @@ func (e *explainer) part(out *reason.Explanation, repo *policy.Repository, x *pa
 	}
 	for _, l := range x.locks {
 		out.Rules = append(out.Rules, reason.RuleReason{
-			Repository: l.Repository, Text: l.Package + " is locked from " + strings.TrimPrefix(l.Criteria, "version: >= ") + " on, and stays below",
+			Repository: l.Repository, Text: "a lock of " + l.Package + " stands in " + zypp.Locks + ", " + l.Criteria,
 			Causes: here.held(), Stands: []string{zypp.Locks},
 		})
 	}

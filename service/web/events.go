@@ -12,7 +12,7 @@ import (
 
 // beatTime is how often a stream says that it is alive: a page that hears nothing for
 // longer says so.
-const beatTime = 5 * time.Second
+const beatTime = 4 * time.Second
 
 // events is a stream of server-sent events: the journal as it grows. Whoever comes back says
 // the last one heard, and hears what came since.

@@ -107,7 +107,7 @@ function open(h: Host) {
     </h1>
     <span class="tools">
       <GroupPick :model-value="group" class="pick" @change="(v) => go({ to: v.join(',') })" />
-      <el-input v-model="where" class="pick" placeholder="where os.major >= 12" clearable aria-label="Condition that hosts meet" title="A condition as in policies: os.major >= 12" @change="(v: string) => go({ where: v })" />
+      <el-input v-model="where" class="pick" placeholder="os.major >= 12" clearable aria-label="Condition that hosts meet" title="A condition as in policies: os.major >= 12" @change="(v: string) => go({ where: v })" />
       <el-input v-model="has" class="pick" placeholder="has a repository" clearable aria-label="Repository that hosts get packages from" title="A repository of the policy, such as saltmarsh" @change="(v: string) => go({ has: v })" />
       <el-input v-model="q" class="search" placeholder="Name, system, or label as key=value" clearable aria-label="Filter hosts" />
       <Views />
