@@ -28,7 +28,7 @@ func (s *Service) Report(ctx context.Context, in *api.Report) error {
 	if in.Rollout == 0 || h.row().Task != in.Rollout {
 		return refusal.Conflict("this host has no such task (any more)")
 	}
-	ro, err := s.store.Rollout(ctx, in.Rollout)
+	ro, err := s.store.RolloutRow(ctx, in.Rollout)
 	if err != nil {
 		return err
 	}
