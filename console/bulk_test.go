@@ -179,3 +179,18 @@ func TestTwoMomentsOfAHostAreCompared(t *testing.T) {
 	s.shows("main", "lantern host compare gw-01 --from")
 	s.fits()
 }
+
+func TestAHostSaysWhyItHasNotARepository(t *testing.T) {
+	r := rig.New(t)
+	r.Up("gw-01")
+	r.Publish()
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Navigate(s.url + "/hosts/gw-01.brinewick.test"))
+	s.shows("main", "Why not others")
+	s.js(`[...document.querySelectorAll("summary")].find((x) => x.innerText.startsWith("Why not")).click()`)
+	s.shows("main", `the group models needs label.duty == "model", this host has no label duty`)
+	s.do(chromedp.SendKeys(`input[aria-label="Filter repositories that the host has not"]`, "fulmar"))
+	s.shows("main", "1 repository of the policy is not for this host")
+	s.shows("main", "lantern explain gw-01 fulmar")
+	s.fits()
+}

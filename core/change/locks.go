@@ -20,6 +20,10 @@ func (c *computer) locks() {
 	if string(next) == string(text) {
 		return
 	}
+	if len(c.Sheet.Locks) > 0 && !zypp.Locked(c.Survey.Settings) {
+		c.out.Impossible = append(c.out.Impossible, "zypper goes by no locks here (main.locksfile.apply), so nothing can be held")
+		return
+	}
 	if file != zypp.Locks {
 		c.out.Impossible = append(c.out.Impossible, "zypper's locks stand in "+file+" (main.locksfile.path), where the policy writes nothing")
 		return

@@ -168,7 +168,8 @@ func (h *Host) leaveOut(c *Choice, name string) {
 		}
 	}
 	var unread *source.Hold
-	if c.Family == zypp.Family {
+	locks := c.Family == zypp.Family && zypp.Locked(h.Survey.Settings)
+	if locks {
 		unread = unloaded(h.Survey.Holds)
 	}
 	for i := range c.Offers {
@@ -185,7 +186,7 @@ func (h *Host) leaveOut(c *Choice, name string) {
 				continue
 			}
 			if c.Family == zypp.Family {
-				if k.Kind == source.HoldLock && locked(k, o.Name, o.Version, o.Arch, false) {
+				if locks && k.Kind == source.HoldLock && locked(k, o.Name, o.Version, o.Arch, false) {
 					o.Out = "locked by " + k.File
 				}
 				continue
@@ -229,7 +230,7 @@ func (h *Host) kept(family, name, installed string) (by string) {
 			continue
 		}
 		if family == zypp.Family {
-			if k.Source == "" && locked(k, name, installed, "", true) {
+			if k.Source == "" && zypp.Locked(h.Survey.Settings) && locked(k, name, installed, "", true) {
 				return k.File
 			}
 			continue

@@ -65,7 +65,7 @@ func lockText(t *rapid.T) string {
 // zypperTakes is the version that zypper would install of a package; empty where it would install none.
 func (h *host) zypperTakes(name string) (version string) {
 	cmd := exec.Command("zypper", "--root", h.root, "-n", "--no-gpg-checks", "--no-refresh", "--xmlout", "install", "--dry-run", name)
-	cmd.Env = []string{"PATH=/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL=C", "HOME=" + h.site}
+	cmd.Env = []string{"PATH=/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL=C", "HOME=" + h.site, "ZYPP_CONF=" + h.root + "/etc/zypp/zypp.conf"}
 	out, _ := cmd.CombinedOutput() // fails where nothing may be installed
 	for _, m := range zypperTakes.FindAllStringSubmatch(string(out), -1) {
 		if m[1] == name {
@@ -99,6 +99,8 @@ func TestZyppersChoiceUnderLocks(t *testing.T) {
 			text += "\n" + lockText(rt)
 		}
 		h.write(text, h.root, "etc/zypp/locks")
+		apply := rapid.SampledFrom([]string{"", "", "", "locksfile.apply = yes\n", "locksfile.apply=no\n", "locksfile.apply = False\n"}).Draw(rt, "apply")
+		h.write("[main]\n"+apply, h.root, "etc/zypp/zypp.conf")
 		us, offers := h.read(rt, survey.Machine{Arch: "x86_64"})
 		for _, name := range []string{"tide-a", "tide-b"} {
 			want := h.zypperTakes(name)

@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -101,7 +102,8 @@ func until(ok func() bool) error {
 func (s *shooter) try(args ...string) string {
 	cmd := exec.CommandContext(s.ctx, filepath.Join(s.bin, "lantern"), args...)
 	cmd.Dir = s.dir
-	cmd.Env = append(os.Environ(), "COLUMNS=120")
+	own := slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "LANTERN_") }) // of another service
+	cmd.Env = append(own, "COLUMNS=120")
 	out, _ := cmd.CombinedOutput()
 	return string(out)
 }

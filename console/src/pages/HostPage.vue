@@ -10,6 +10,7 @@ import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
+import WhyNot from '../parts/WhyNot.vue'
 import { useMayChange } from '../role'
 import { accessWord, ago, count, exact, fateWords, progressLook, severityLook, shortKey, stateLook } from '../words'
 
@@ -295,6 +296,7 @@ const cpu = computed(() => {
         </el-table>
       </div>
     </template>
+    <WhyNot :key="name" :name="name" />
   </template>
 </template>
 

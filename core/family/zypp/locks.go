@@ -222,6 +222,13 @@ func LockFile(settings []source.Setting) string {
 	return Locks
 }
 
+// Locked reports whether zypper goes by its locks at all, as it does unless zypp.conf says otherwise.
+func Locked(settings []source.Setting) bool {
+	return !slices.ContainsFunc(settings, func(s source.Setting) bool {
+		return s.Family == Family && s.Name == "main.locksfile.apply" && saysNo(s.Value)
+	})
+}
+
 // Arrange gives a list of locks those of a policy, and takes out others that a policy has put there. What
 // somebody else wrote stays as it is, byte for byte.
 func Arrange(text []byte, want []source.SheetLock) []byte {
