@@ -205,6 +205,31 @@ func (h *Host) leaveOut(c *Choice, name string) {
 			o.Out = "not among what is included from there"
 		}
 	}
+	if c.Family == rpm.Family && !slices.ContainsFunc(h.Survey.Settings, withoutPlugins) {
+		h.lockVersions(c, name)
+	}
+}
+
+// withoutPlugins reports whether a setting has dnf load no plugins: version locks are one's.
+func withoutPlugins(s source.Setting) bool {
+	return s.Family == rpm.Family && s.Name == "main.plugins" && slices.Contains([]string{"0", "no", "false", "off"}, strings.ToLower(s.Value))
+}
+
+// lockVersions marks what dnf's version locks keep away.
+func (h *Host) lockVersions(c *Choice, name string) {
+	builds := make([]build, len(c.Offers))
+	for i := range c.Offers {
+		builds[i] = build{c.Offers[i].Version, c.Offers[i].Arch}
+	}
+	if c.Installed != "" { // one of which there is nothing else is locked as well
+		builds = append(builds, build{c.Installed, ""})
+	}
+	left, by := versionLocks(h.Survey.Holds, name, builds)
+	for i := range c.Offers {
+		if o := &c.Offers[i]; !left[i] && o.Out == "" {
+			o.Out = "locked away by " + by
+		}
+	}
 }
 
 // covers reports whether a hold is for a package: by its name, or with its version and
@@ -226,7 +251,7 @@ func covers(k *source.Hold, p *index.Package) bool {
 func (h *Host) kept(family, name, installed string) (by string) {
 	for i := range h.Survey.Holds {
 		k := &h.Survey.Holds[i]
-		if k.Family != family || k.Kind != source.HoldHold && k.Kind != source.HoldIgnore && k.Kind != source.HoldLock {
+		if k.Family != family || k.Kind != source.HoldHold && k.Kind != source.HoldIgnore && (k.Kind != source.HoldLock || family == rpm.Family) {
 			continue
 		}
 		if family == zypp.Family {
@@ -265,10 +290,25 @@ func (c *Choice) Doubt() {
 	}
 }
 
+// lockedBy says by which lock all that is offered is kept away; empty where another reason has a part in it.
+func (c *Choice) lockedBy() (by string) {
+	for i := range c.Offers {
+		out := c.Offers[i].Out
+		if !strings.HasPrefix(out, "locked") || by != "" && by != out {
+			return ""
+		}
+		by = out
+	}
+	return by
+}
+
 // settle says what becomes of what is installed.
 func (h *Host) settle(c *Choice, name string, best *Offered, why string) {
 	if best == nil {
 		c.Why = "no source that counts offers it"
+		if by := c.lockedBy(); by != "" {
+			c.Why = "every version that is offered is " + by
+		}
 		if c.Installed != "" {
 			c.Stays, c.Why = true, c.Why+", and the installed one gets no more updates"
 		}

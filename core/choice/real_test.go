@@ -304,14 +304,23 @@ func architectures(t *rapid.T, label string, list []index.Package, of []string) 
 }
 
 const dnfScript = `
-import dnf, json, sys
+import json, os, sys
+lib = "/usr/local/lib/lantern-tests/dnf-plugins-core/usr/lib/python3/dist-packages" # scripts/need unpacks it
+sys.path.append(lib)
+import dnf
 root, names = sys.argv[1], sys.argv[2:]
 base = dnf.Base()
 c = base.conf
 c.read(filename=root + "/etc/dnf/dnf.conf")
 c.installroot, c.cachedir, c.persistdir, c.reposdir, c.gpgcheck = root, root + "/cache", root + "/persist", [root + "/etc/yum.repos.d"], False
 c.substitutions["releasever"], c.substitutions["basearch"], c.substitutions["arch"] = "9", "x86_64", "x86_64"
+c.pluginconfpath, c.pluginpath = [root + "/etc/dnf/plugins"], [lib + "/dnf-plugins"]
+locks = c.plugins and os.path.exists(root + "/etc/dnf/plugins/versionlock.conf")
+base.init_plugins(disabled_glob=["*"], enable_plugins=["versionlock"] if locks else [])
+base.pre_configure_plugins()
 base.read_all_repos()
+base.configure_plugins()
+assert not locks or [p.name for p in base._plugins.plugins] == ["versionlock"], "scripts/need brings dnf's plugin for version locks"
 base.fill_sack()
 out = {}
 for n in names:
@@ -353,9 +362,17 @@ func TestDNFsChoice(t *testing.T) {
 			repos += held(rt)
 		}
 		h.write(repos, h.root, "etc/yum.repos.d/x.repo")
-		h.write("[main]\ngpgcheck=0\nreposdir="+h.root+"/etc/yum.repos.d\n"+held(rt), h.root, "etc/dnf/dnf.conf")
+		plugins := rapid.SampledFrom([]string{"", "", "", "", "plugins=1\n", "plugins=0\n", "plugins = False\n"}).Draw(rt, "plugins")
+		h.write("[main]\ngpgcheck=0\nreposdir="+h.root+"/etc/yum.repos.d\n"+plugins+held(rt), h.root, "etc/dnf/dnf.conf")
 		require.NoError(rt, os.RemoveAll(filepath.Join(h.root, "cache")))
+		locks := ""
+		for range rapid.IntRange(0, 4).Draw(rt, "locks") {
+			locks += versionLock(rt) + "\n"
+		}
+		h.write(locks, h.root, "etc/dnf/plugins/versionlock.list")
+		h.write("[main]\nenabled=1\nlocklist="+h.root+"/etc/dnf/plugins/versionlock.list\n", h.root, "etc/dnf/plugins/versionlock.conf")
 		theirs := parsed(rt, h.run(nil, "/usr/bin/python3", append([]string{script, h.root}, packages...)...))
+		h.write("[main]\nenabled=1\n", h.root, "etc/dnf/plugins/versionlock.conf")
 		h.write(
 			"[main]\ngpgcheck=0\n"+strings.TrimPrefix(
 				fileText(h, "etc/dnf/dnf.conf"),
@@ -365,6 +382,15 @@ func TestDNFsChoice(t *testing.T) {
 			"etc/dnf/dnf.conf",
 		)
 		us, offers := h.read(rt, survey.Machine{Arch: "x86_64"})
-		takes(rt, us, "rpm", offers, theirs, repos+fileText(h, "etc/dnf/dnf.conf"))
+		takes(rt, us, "rpm", offers, theirs, repos+fileText(h, "etc/dnf/dnf.conf")+locks)
 	})
+}
+
+// versionLock draws a line of dnf's version locks, as the plugin writes it or as somebody may have written it.
+func versionLock(t *rapid.T) string {
+	name := rapid.SampledFrom([]string{"tide-a", "tide-b", "tide-c", "tide-[a-e]", "tide-*", "tide", "other"}).Draw(t, "name")
+	rest := rapid.SampledFrom([]string{
+		"-0:1.0-1.*", "-0:1.0-1.x86_64", "-1:1.0-1.*", "-1.0-1", "-1.0", "-1.0*", "-2*", "-0:2.0-*.*", "-*-1.noarch", "", ".noarch", "-1.0-2.i686", "-00:1.0-1", "-1.*-*",
+	}).Draw(t, "version")
+	return rapid.SampledFrom([]string{"", "", "", "!", "# "}).Draw(t, "sign") + name + rest
 }

@@ -202,7 +202,7 @@ func TestWhatIsInstalled(t *testing.T) {
 	s := &source.Survey{
 		Traits:  source.Traits{Architectures: []string{"x86_64"}},
 		Sources: []source.Source{{Family: "rpm", ID: "a", Enabled: true, EffURLs: []string{"http://a/"}, Priority: p(99), Position: 1}},
-		Holds:   []source.Hold{{Family: "rpm", Kind: source.HoldLock, What: "held", File: "/etc/dnf/plugins/versionlock.list"}},
+		Holds:   []source.Hold{{Family: "rpm", Kind: source.HoldLock, What: "held-0:1-1.*", File: "/etc/dnf/plugins/versionlock.list"}},
 	}
 	h := choice.Host{Survey: s, Uses: usesOf(s)}
 	offer := func(name, version string) []choice.Offered {
@@ -219,7 +219,9 @@ func TestWhatIsInstalled(t *testing.T) {
 		{"free", "2-1", "1-1", false, "the highest version of the sources of priority 99"},
 		{"free", "2-1", "2-1", true, "what is installed is as new, or newer"},
 		{"free", "2-1", "3-1", true, "what is installed is newer than what the sources of priority 99 offer, and is not put back by an upgrade"},
-		{"held", "2-1", "1-1", true, "it is held where it is by /etc/dnf/plugins/versionlock.list; else: the highest version of the sources of priority 99"},
+		{"held", "2-1", "1-1", true, "every version that is offered is locked away by /etc/dnf/plugins/versionlock.list, and the installed one gets no more updates"},
+		{"held", "1-1", "0-1", false, "the highest version of the sources of priority 99"},
+		{"held", "1-1", "", false, "the highest version of the sources of priority 99"},
 		{"gone", "", "1-1", true, "no source that counts offers it, and the installed one gets no more updates"},
 		{"gone", "", "", false, "no source that counts offers it"},
 	} {

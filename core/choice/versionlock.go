@@ -1,0 +1,96 @@
+package choice
+
+import (
+	"regexp"
+	"strings"
+	"sync"
+
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/pattern"
+)
+
+// nevra is what a line of dnf's version locks may mean: a name, and as much of a version as it gives.
+type nevra struct{ name, epoch, version, release, arch string }
+
+// nevraForms are the ways in which dnf takes such a line apart, in the order in which it tries them.
+var nevraForms = sync.OnceValue(func() (out []*regexp.Regexp) {
+	const name, part, arch = `(?P<name>[^:(/=<> ]+)`, `[^-:(/=<> ]+`, `(?P<arch>[^-:.(/=<> ]+)`
+	const of = `-(?:(?P<epoch>[0-9]+):)?(?P<version>` + part + `)`
+	const release = `-(?P<release>` + part + `)`
+	for _, form := range []string{name + of + release + `\.` + arch, name + of + release, name + of, name + `\.` + arch, name} {
+		out = append(out, regexp.MustCompile("^"+form+"$"))
+	}
+	return out
+})
+
+func nevras(line string) (out []nevra) {
+	for _, form := range nevraForms() {
+		m := form.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		get := func(group string) string {
+			if i := form.SubexpIndex(group); i >= 0 {
+				return m[i]
+			}
+			return ""
+		}
+		out = append(out, nevra{get("name"), get("epoch"), get("version"), get("release"), get("arch")})
+	}
+	return out
+}
+
+// matches reports whether a build is what is meant.
+func (n *nevra) matches(name, edition, arch string) bool {
+	epoch, rest, has := strings.Cut(edition, ":")
+	if !has {
+		epoch, rest = "0", edition
+	}
+	v, release := rest, ""
+	if i := strings.LastIndexByte(rest, '-'); i >= 0 {
+		v, release = rest[:i], rest[i+1:]
+	}
+	fits := func(want, is string) bool { return want == "" || pattern.Fnmatch(want, is) }
+	return fits(n.name, name) && (n.epoch == "" || strings.TrimLeft(n.epoch, "0") == strings.TrimLeft(epoch, "0")) &&
+		fits(n.version, v) && fits(n.release, release) && (arch == "" || fits(n.arch, arch))
+}
+
+// build is one build of a package, as a source offers it or a host has it.
+type build struct{ version, arch string } // no architecture: not known
+
+// versionLocks are what dnf's plugin for version locks leaves of the builds of a package: for each whether it
+// stays, and which file says so. A line locks its package to the builds that it matches; with ! in front it keeps those
+// away. Of the ways in which a line can be read the first one counts of which there is a build.
+func versionLocks(holds []source.Hold, name string, builds []build) (out []bool, by string) {
+	locked, kept, away := false, make([]bool, len(builds)), make([]bool, len(builds))
+	for i := range holds {
+		k := &holds[i]
+		if k.Family != source.FamilyRpm || k.Kind != source.HoldLock {
+			continue
+		}
+		line, not := strings.CutPrefix(k.What, "!")
+		for _, n := range nevras(line) {
+			any := false
+			for j, b := range builds {
+				if n.matches(name, b.version, b.arch) {
+					any = true
+					kept[j], away[j] = kept[j] || !not, away[j] || not
+				}
+			}
+			if !not && pattern.Fnmatch(n.name, name) {
+				locked = true
+			}
+			if any || locked {
+				by = k.File
+			}
+			if any {
+				break
+			}
+		}
+	}
+	out = make([]bool, len(builds))
+	for j := range builds {
+		out[j] = !away[j] && (!locked || kept[j])
+	}
+	return out, by
+}
