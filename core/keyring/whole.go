@@ -27,11 +27,11 @@ func wholePackets(data []byte) ([]byte, error) {
 	}
 	out, found, rest := []byte(nil), false, data
 	for {
-		body, ok := wholeBlock(rest)
+		lead, body, ok := wholeBlock(rest)
 		if !ok {
 			break
 		}
-		packets, after, err := wholeBody(body)
+		packets, after, err := wholeBody(body, lead)
 		if err != nil {
 			return nil, err
 		}
@@ -103,43 +103,80 @@ func (c *certificate) shun() string {
 	return ""
 }
 
+// lead is what stands in front of each line of an armoured block: blanks, or the signs of a mail that quotes
+// another one.
+type lead struct {
+	text    []byte
+	quotes  bool
+	tight   bool // no blank ends it: then it may not stand in front of the last line
+	through bool // it stands on the empty line, and has to on each line up to the end
+}
+
+const quoteSigns = ">|]}"
+
+// leadOf reads what stands in front of the first line of a block.
+func leadOf(text []byte) (l lead, ok bool) {
+	rest := bytes.TrimLeft(text, " \t\r"+quoteSigns)
+	tight := len(text) > 0 && bytes.IndexByte([]byte(quoteSigns), text[len(text)-1]) >= 0
+	return lead{text: text, quotes: bytes.ContainsAny(text, quoteSigns), tight: tight}, len(rest) == 0
+}
+
+// off takes it off a line.
+func (l *lead) off(line []byte) (rest []byte, stood bool) {
+	if len(l.text) == 0 || !bytes.HasPrefix(line, l.text) {
+		return line, false
+	}
+	return line[len(l.text):], true
+}
+
 // wholeBlock finds the next line that begins a block of any kind, and passes its headers over.
-func wholeBlock(text []byte) (body []byte, ok bool) {
+func wholeBlock(text []byte) (l lead, body []byte, ok bool) {
 	for len(text) > 0 && !ok {
 		var line []byte
 		line, text, _ = bytes.Cut(text, []byte("\n"))
-		ok = bytes.HasPrefix(bytes.TrimLeft(line, " \t"), []byte(armorStart+" "))
+		if at := bytes.Index(line, []byte(armorStart+" ")); at >= 0 {
+			l, ok = leadOf(line[:at])
+		}
 	}
 	for ok && len(text) > 0 {
 		line, rest, _ := bytes.Cut(text, []byte("\n"))
+		line, stood := l.off(line)
 		line = bytes.TrimSpace(line)
 		if len(line) > 0 && !bytes.Contains(line, []byte(": ")) {
 			break
 		}
-		text = rest
-		if len(line) == 0 {
+		if text = rest; len(line) == 0 {
+			l.through = stood
 			break
 		}
 	}
-	return text, ok
+	return l, text, ok
 }
 
 // wholeBody decodes a block to its end, which has to be there.
-func wholeBody(text []byte) (packets, rest []byte, err error) {
+func wholeBody(text []byte, l lead) (packets, rest []byte, err error) {
 	var letters []byte
 	for len(text) > 0 {
 		var line []byte
 		line, text, _ = bytes.Cut(text, []byte("\n"))
-		line = bytes.TrimSpace(line)
-		if bytes.HasPrefix(line, []byte("-----END PGP")) {
+		if bytes.HasPrefix(bytes.TrimLeft(line, " \t\r"+quoteSigns), []byte("-----END PGP")) {
+			if _, stood := l.off(line); l.tight && stood {
+				break
+			}
 			packets, err = base64.StdEncoding.DecodeString(string(letters))
 			if err != nil {
 				return nil, nil, errCutArmor
 			}
 			return packets, text, nil
 		}
-		if !bytes.HasPrefix(line, []byte("=")) { // a checksum, which is not looked at
-			letters = append(letters, line...)
+		line, stood := l.off(line)
+		bare := bytes.TrimSpace(line)
+		sum := bytes.HasPrefix(bare, []byte("=")) // which is not looked at
+		if (l.through || l.quotes) && !stood || l.quotes && sum && !bytes.HasSuffix(line, bare) {
+			break
+		}
+		if !sum {
+			letters = append(letters, bare...)
 		}
 	}
 	return nil, nil, errCutArmor
