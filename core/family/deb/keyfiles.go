@@ -267,6 +267,9 @@ func (k *keyReader) describe(taken []found) {
 			if why != "" && key.Used {
 				key.Used, key.UnusedBecause = false, why
 			}
+			if key.Used && f.form != "" { // in its folder apt passes it over: those that name it alone use it
+				key.Scope = source.ScopeNamed
+			}
 			k.Keys = append(k.Keys, key)
 		}
 		for _, key := range taken[i].keys {
