@@ -2533,7 +2533,7 @@ export interface components {
             next?: number;
         };
         Hold: {
-            /** @description what else a lock of zypper asks for than a name, as its file spells it; parted by semicolons */
+            /** @description what else than a name a lock of zypper asks for, in the words of its file */
             criteria?: string;
             family: string;
             file: string;

@@ -65,7 +65,7 @@ type Hold struct {
 	File   string `json:"file"`
 	Line   int    `json:"line"`
 	// Criteria say what else zypper's lock asks for, in the words of its file: "version: >= 2".
-	Criteria string `json:"criteria,omitzero" doc:"what else a lock of zypper asks for than a name, as its file spells it; parted by semicolons"`
+	Criteria string `json:"criteria,omitzero" doc:"what else than a name a lock of zypper asks for, in the words of its file"`
 }
 
 // Service is one of zypper's services, which define repositories of their own.
