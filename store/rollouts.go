@@ -432,16 +432,16 @@ func (s *Store) Rollout(ctx context.Context, id int64) (Rollout, error) {
 	return scanRollout(s.read.QueryRowContext(ctx, "SELECT "+rolloutColumns+" FROM rollouts WHERE id = ?", id))
 }
 
-// RolloutRow is a rollout without its waves and without how far its hosts are: what a report of one of them has to
-// know of it.
+// RolloutRow is what a report of a host has to know of its rollout: which it is, of what, and since when it is
+// stopped. Waves and how far the hosts are are left out.
 func (s *Store) RolloutRow(ctx context.Context, id int64) (r Rollout, err error) {
-	var ended, stopped int64
-	err = s.read.QueryRowContext(ctx, "SELECT id, kind, revision, ended, stopped, of FROM rollouts WHERE id = ?", id).
-		Scan(&r.ID, &r.Kind, &r.Revision, &ended, &stopped, &r.Of)
+	var stopped int64
+	err = s.read.QueryRowContext(ctx, "SELECT id, kind, revision, stopped, of FROM rollouts WHERE id = ?", id).
+		Scan(&r.ID, &r.Kind, &r.Revision, &stopped, &r.Of)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, fmt.Errorf("rollout: %w", ErrNotFound)
 	}
-	r.Ended, r.Stopped = fromUnix(ended), fromUnix(stopped)
+	r.Stopped = fromUnix(stopped)
 	return r, err
 }
 

@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family/zypp"
-	"patientlantern.example/lantern/core/source"
 )
 
 // locks gives zypper's list of locks those of the policy, and takes out what an earlier policy has put there.
@@ -30,7 +29,11 @@ func (c *computer) locks() {
 	}
 	why := "locks of the policy that are not wanted any more"
 	if len(c.Sheet.Locks) > 0 {
-		why = "holds " + strings.Join(lockedNames(c.Sheet.Locks), ", ")
+		names := make([]string, len(c.Sheet.Locks))
+		for i, l := range c.Sheet.Locks {
+			names[i] = l.Package
+		}
+		why = "holds " + strings.Join(names, ", ")
 	}
 	edit := FileEdit{Path: file, Action: Edit, Mode: c.modes[file], Old: old, New: next, Why: []string{why}}
 	switch {
@@ -45,11 +48,4 @@ func (c *computer) locks() {
 		return
 	}
 	c.out.Edits = append(c.out.Edits, edit)
-}
-
-func lockedNames(locks []source.SheetLock) (out []string) {
-	for _, l := range locks {
-		out = append(out, l.Package)
-	}
-	return out
 }

@@ -167,31 +167,14 @@ func (h *Host) leaveOut(c *Choice, name string) {
 			included[k.Source] = true
 		}
 	}
-	var unread *source.Hold
-	locks := c.Family == zypp.Family && zypp.Locked(h.Survey.Settings)
-	if locks {
-		unread = unloaded(h.Survey.Holds)
-	}
 	for i := range c.Offers {
 		o := &c.Offers[i]
-		if o.Out = h.limited(o.Use, name); unread != nil {
-			o.Out = "zypper cannot read " + unread.File
-			continue
-		}
+		o.Out = h.limited(o.Use, name)
 		id := h.Uses[o.Use].ID
 		in := !included[id] && !included[""]
 		for j := range h.Survey.Holds {
 			k := &h.Survey.Holds[j]
-			if k.Family != c.Family || k.Source != "" && k.Source != id {
-				continue
-			}
-			if c.Family == zypp.Family {
-				if locks && k.Kind == source.HoldLock && locked(k, o.Name, o.Version, o.Arch, false) {
-					o.Out = "locked by " + k.File
-				}
-				continue
-			}
-			if !covers(k, &o.Package) {
+			if k.Family != c.Family || k.Source != "" && k.Source != id || !covers(k, &o.Package) {
 				continue
 			}
 			switch k.Kind {
@@ -205,30 +188,11 @@ func (h *Host) leaveOut(c *Choice, name string) {
 			o.Out = "not among what is included from there"
 		}
 	}
-	if c.Family == rpm.Family && !slices.ContainsFunc(h.Survey.Settings, withoutPlugins) {
+	switch c.Family {
+	case rpm.Family:
 		h.lockVersions(c, name)
-	}
-}
-
-// withoutPlugins reports whether a setting has dnf load no plugins: version locks are one's.
-func withoutPlugins(s source.Setting) bool {
-	return s.Family == rpm.Family && s.Name == "main.plugins" && slices.Contains([]string{"0", "no", "false", "off"}, strings.ToLower(s.Value))
-}
-
-// lockVersions marks what dnf's version locks keep away.
-func (h *Host) lockVersions(c *Choice, name string) {
-	builds := make([]build, len(c.Offers))
-	for i := range c.Offers {
-		builds[i] = build{c.Offers[i].Version, c.Offers[i].Arch}
-	}
-	if c.Installed != "" { // one of which there is nothing else is locked as well
-		builds = append(builds, build{c.Installed, ""})
-	}
-	left, by := versionLocks(h.Survey.Holds, name, builds)
-	for i := range c.Offers {
-		if o := &c.Offers[i]; !left[i] && o.Out == "" {
-			o.Out = "locked away by " + by
-		}
+	case zypp.Family:
+		h.lockAway(c)
 	}
 }
 

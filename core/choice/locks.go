@@ -11,6 +11,28 @@ import (
 	"patientlantern.example/lantern/core/version"
 )
 
+// lockAway marks what zypper's locks keep away.
+func (h *Host) lockAway(c *Choice) {
+	if !zypp.Locked(h.Survey.Settings) {
+		return
+	}
+	unread := unloaded(h.Survey.Holds)
+	for i := range c.Offers {
+		o := &c.Offers[i]
+		if unread != nil {
+			o.Out = "zypper cannot read " + unread.File
+			continue
+		}
+		for j := range h.Survey.Holds {
+			k := &h.Survey.Holds[j]
+			here := k.Family == zypp.Family && k.Kind == source.HoldLock && (k.Source == "" || k.Source == h.Uses[o.Use].ID)
+			if here && locked(k, o.Name, o.Version, o.Arch, false) {
+				o.Out = "locked by " + k.File
+			}
+		}
+	}
+}
+
 // locked reports whether one of zypper's locks is for a package. Of an attribute that no list of
 // packages tells it is not.
 func locked(k *source.Hold, name, edition, arch string, installed bool) bool {

@@ -2,11 +2,14 @@ package choice
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 
+	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/pattern"
+	"patientlantern.example/lantern/core/version"
 )
 
 // nevra is what a line of dnf's version locks may mean: a name, and as much of a version as it gives.
@@ -42,14 +45,7 @@ func nevras(line string) (out []nevra) {
 
 // matches reports whether a build is what is meant.
 func (n *nevra) matches(name, edition, arch string) bool {
-	epoch, rest, has := strings.Cut(edition, ":")
-	if !has {
-		epoch, rest = "0", edition
-	}
-	v, release := rest, ""
-	if i := strings.LastIndexByte(rest, '-'); i >= 0 {
-		v, release = rest[:i], rest[i+1:]
-	}
+	epoch, v, release := version.Parts(edition)
 	fits := func(want, is string) bool { return want == "" || pattern.Fnmatch(want, is) }
 	return fits(n.name, name) && (n.epoch == "" || strings.TrimLeft(n.epoch, "0") == strings.TrimLeft(epoch, "0")) &&
 		fits(n.version, v) && fits(n.release, release) && (arch == "" || fits(n.arch, arch))
@@ -58,6 +54,31 @@ func (n *nevra) matches(name, edition, arch string) bool {
 // build is one build of a package, as a source offers it or a host has it.
 type build struct{ version, arch string } // no architecture: not known
 
+// withoutPlugins reports whether a setting has dnf load no plugins: version locks are one's.
+func withoutPlugins(s source.Setting) bool {
+	return s.Family == rpm.Family && s.Name == "main.plugins" && s.Value == "0"
+}
+
+// lockVersions marks what dnf's version locks keep away.
+func (h *Host) lockVersions(c *Choice, name string) {
+	if slices.ContainsFunc(h.Survey.Settings, withoutPlugins) {
+		return
+	}
+	builds := make([]build, len(c.Offers))
+	for i := range c.Offers {
+		builds[i] = build{c.Offers[i].Version, c.Offers[i].Arch}
+	}
+	if c.Installed != "" { // one of which there is nothing else is locked as well
+		builds = append(builds, build{c.Installed, ""})
+	}
+	left, by := versionLocks(h.Survey.Holds, name, builds)
+	for i := range c.Offers {
+		if o := &c.Offers[i]; !left[i] && o.Out == "" {
+			o.Out = "locked away by " + by
+		}
+	}
+}
+
 // versionLocks are what dnf's plugin for version locks leaves of the builds of a package: for each whether it
 // stays, and which file says so. A line locks its package to the builds that it matches; with ! in front it keeps those
 // away. Of the ways in which a line can be read the first one counts of which there is a build.
@@ -65,7 +86,7 @@ func versionLocks(holds []source.Hold, name string, builds []build) (out []bool,
 	locked, kept, away := false, make([]bool, len(builds)), make([]bool, len(builds))
 	for i := range holds {
 		k := &holds[i]
-		if k.Family != source.FamilyRpm || k.Kind != source.HoldLock {
+		if k.Family != rpm.Family || k.Kind != source.HoldLock {
 			continue
 		}
 		line, not := strings.CutPrefix(k.What, "!")

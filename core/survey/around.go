@@ -51,16 +51,13 @@ var surroundings = func() (out []family.Deciding) {
 	told := func(file string, names func(string) bool, says func([]byte, []string) []string) {
 		out = append(out, family.Deciding{Path: file, Names: names, Touches: around, Comment: "#;", All: says, Stays: true, Since: 1})
 	}
-	for _, file := range []string{
-		"/etc/environment", "/etc/security/pam_env.conf", "/etc/profile", "/etc/bash.bashrc", "/etc/bashrc",
-		"/root/.profile", "/root/.bash_profile", "/root/.bashrc", "/etc/systemd/system.conf",
-	} {
+	shells := []string{"/etc/profile", "/etc/bash.bashrc", "/etc/bashrc", "/root/.profile", "/root/.bash_profile", "/root/.bashrc"}
+	systems := []string{"/etc/environment", "/etc/security/pam_env.conf", "/etc/systemd/system.conf"}
+	for _, file := range slices.Concat(systems, shells) {
 		told(file, nil, assigned)
 	}
 	told(shellDir, family.Suffix(".sh"), assigned)
-	for _, file := range []string{
-		"/etc/profile", "/etc/bash.bashrc", "/etc/bashrc", "/root/.profile", "/root/.bash_profile", "/root/.bashrc", "/root/.bash_aliases",
-	} {
+	for _, file := range append(shells, "/root/.bash_aliases") {
 		out = append(out, family.Deciding{Path: file, Touches: family.Program, Comment: "#", All: aliased, Stays: true, Since: 2})
 	}
 	out = append(out,

@@ -20,12 +20,18 @@ func Compare(family, a, b string) int {
 	return Deb(a, b)
 }
 
+// Parts are the epoch of a version, "0" where it has none, what stands before its last dash and, where there is one,
+// behind it.
+func Parts(s string) (number, upstream, release string) {
+	number, s = epoch(s)
+	upstream, release = revision(s)
+	return number, upstream, release
+}
+
 // Deb compares as deb-version(7) says: epoch, upstream version, revision.
 func Deb(a, b string) int {
-	ea, ra := epoch(a)
-	eb, rb := epoch(b)
-	ua, va := revision(ra)
-	ub, vb := revision(rb)
+	ea, ua, va := Parts(a)
+	eb, ub, vb := Parts(b)
 	return cmp.Or(digits(ea, eb), debian(ua, ub), debian(va, vb))
 }
 
@@ -93,10 +99,8 @@ func run(s string, is func(byte) bool) int {
 
 // parted compares epoch, version and, where both have one, release.
 func parted(a, b string, each func(a, b string) int) int {
-	ea, ra := epoch(a)
-	eb, rb := epoch(b)
-	va, la := revision(ra)
-	vb, lb := revision(rb)
+	ea, va, la := Parts(a)
+	eb, vb, lb := Parts(b)
 	if c := cmp.Or(each(ea, eb), each(va, vb)); c != 0 || la == "" || lb == "" {
 		return c
 	}
