@@ -19,7 +19,7 @@ func (h *Host) Weighs() string {
 	for i := range h.Uses {
 		u := &h.Uses[i]
 		s := &h.Survey.Sources[u.At]
-		uses[i] = []any{u.Place, u.ID, s.Priority, s.Position}
+		uses[i] = []any{u.Place, u.ID, s.Priority, s.Position, s.Options}
 	}
 	b, err := json.Marshal([]any{uses, h.Survey.Traits, h.Survey.Pins, h.Survey.Holds, h.Survey.Settings})
 	if err != nil { // of texts and numbers

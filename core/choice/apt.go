@@ -52,7 +52,9 @@ func (h *Host) apt(c *Choice, name string) {
 		}
 		p := files[o.Use]
 		o.Priority = &p
-		j := slices.IndexFunc(list, func(w *weighed) bool { return version.Deb(w.version, o.Version) == 0 })
+		j := slices.IndexFunc(list, func(w *weighed) bool {
+			return version.Deb(w.version, o.Version) == 0 && len(w.offers) > 0 && same(w.offers[0], o, h.since(sums))
+		})
 		if j < 0 {
 			list = append(list, &weighed{version: o.Version, priority: math.MinInt})
 			j = len(list) - 1
@@ -81,7 +83,7 @@ func (h *Host) apt(c *Choice, name string) {
 			list[j].priority = max(list[j].priority, override)
 		}
 	}
-	slices.SortFunc(list, func(a, b *weighed) int { return version.Deb(b.version, a.version) })
+	slices.SortStableFunc(list, func(a, b *weighed) int { return version.Deb(b.version, a.version) })
 	var best *weighed
 	at := -1
 	for _, w := range list {
@@ -92,31 +94,74 @@ func (h *Host) apt(c *Choice, name string) {
 		best, at = w, w.priority
 	}
 	h.aptSettle(c, name, best, len(list) > 0)
+	if best != nil && best.version == c.Installed && slices.ContainsFunc(list, func(w *weighed) bool {
+		return w != best && version.Deb(w.version, best.version) == 0
+	}) {
+		c.Why += "; which build of this version is installed is not known"
+	}
 }
 
-// limits is the version of apt since which a source may say what is taken from it.
-const limits = "3.1.0"
+// The versions of apt since which it goes another way: a package is another where its sum is another, and a
+// source may say what is taken from it.
+const (
+	sums   = "2.7.3"
+	limits = "3.1.0"
+)
+
+// aptOf is the version of a host's apt as far as it decides.
+func aptOf(tools map[string]string) map[string]string {
+	for _, since := range []string{limits, sums} {
+		if version.Deb(tools[aptTool], since) >= 0 {
+			return map[string]string{aptTool: since}
+		}
+	}
+	return nil
+}
+
+const aptTool = "apt"
+
+// since reports whether a host's apt is of that version, or newer.
+func (h *Host) since(v string) bool { return version.Deb(h.Survey.Traits.Tools[aptTool], v) >= 0 }
+
+// The options of a source of apt's by which it says what is taken from it.
+const (
+	include = "include"
+	exclude = "exclude"
+)
+
+// limiting are the options of a source that say what is taken from it.
+func limiting(s *source.Source) (out map[string]string) {
+	if s.Family != deb.Family {
+		return nil
+	}
+	for _, name := range []string{include, exclude} {
+		if v, said := s.Options[name]; said {
+			if out == nil {
+				out = map[string]string{}
+			}
+			out[name] = v
+		}
+	}
+	return out
+}
 
 // limited says why a source of apt's gives no package of a name; empty where it does, or says nothing
 // of it: Include and Exclude name packages, and an older apt passes over both.
 func (h *Host) limited(use int, name string) string {
 	u := &h.Uses[use]
-	if u.Family != deb.Family || u.At >= len(h.Survey.Sources) || version.Deb(h.Survey.Traits.Tools["apt"], limits) < 0 {
+	if u.Family != deb.Family || u.At >= len(h.Survey.Sources) || !h.since(limits) {
 		return ""
 	}
 	s := &h.Survey.Sources[u.At]
-	if s.Family != deb.Family || s.File != u.File {
-		return ""
-	}
 	named := func(option string) (given, is bool) {
 		words := strings.FieldsFunc(s.Options[option], func(c rune) bool { return c == ',' || c == ' ' || c == '\n' || c == '\t' })
 		return len(words) > 0, slices.Contains(words, name)
 	}
-	if given, is := named("include"); given && !is {
+	if given, is := named(include); given && !is {
 		return "not among what is included from there"
 	}
-	if _, is := named("exclude"); is {
-		return "excluded by " + s.File
+	if _, is := named(exclude); is {
+		return "excluded by " + u.File
 	}
 	return ""
 }

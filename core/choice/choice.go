@@ -6,6 +6,7 @@ package choice
 
 import (
 	"encoding/json"
+	"fmt"
 	"iter"
 	"slices"
 	"strings"
@@ -53,18 +54,18 @@ type Host struct {
 // differ in other things share it.
 func Of(s *source.Survey) *Host {
 	out := &source.Survey{
-		Traits: source.Traits{Family: s.Traits.Family, Architectures: s.Traits.Architectures},
+		Traits: source.Traits{Family: s.Traits.Family, Architectures: s.Traits.Architectures, Tools: aptOf(s.Traits.Tools)},
 		Pins:   append([]source.Pin{}, s.Pins...), Holds: append([]source.Hold{}, s.Holds...),
 	}
 	for i := range s.Sources {
 		x := &s.Sources[i]
 		out.Sources = append(
 			out.Sources,
-			source.Source{Family: x.Family, Priority: x.Priority, Position: x.Position, Enabled: x.Enabled},
+			source.Source{Family: x.Family, Priority: x.Priority, Position: x.Position, Enabled: x.Enabled, Options: limiting(x)},
 		)
 	}
 	for _, x := range s.Settings {
-		if x.Name == defaultRelease {
+		if x.Family == deb.Family && x.Name == defaultRelease || zypp.NoLocks(x) || withoutPlugins(x) {
 			out.Settings = append(out.Settings, x)
 		}
 	}
@@ -122,6 +123,7 @@ func (h *Host) Choose(family, name string, offers []Offered, installed string) C
 	case flatpak.Family:
 		h.byRemote(&c)
 	}
+	c.tellBuilds()
 	slices.SortStableFunc(c.Offers, func(a, b Offered) int {
 		taken := func(o *Offered) int {
 			if c.Taken != nil && o.Use == c.Taken.Use && o.Version == c.Taken.Version && o.Arch == c.Taken.Arch {
@@ -132,6 +134,27 @@ func (h *Host) Choose(family, name string, offers []Offered, installed string) C
 		return taken(&a) - taken(&b)
 	})
 	return c
+}
+
+// tellBuilds says that something else is offered under the version that is taken.
+func (c *Choice) tellBuilds() {
+	if c.Taken == nil {
+		return
+	}
+	for i := range c.Offers {
+		if o := &c.Offers[i]; o.Out == "" && o.Version == c.Taken.Version && o.Arch == c.Taken.Arch && !same(o, c.Taken, true) {
+			c.Why += fmt.Sprintf("; another build of %s is offered by %s", o.Version, strings.TrimSpace(o.From+" "+o.Suite))
+			return
+		}
+	}
+}
+
+// same reports whether two packages of one version are the same by what their lists say of them, and by their
+// sums where those count. What a list does not say is no difference.
+func same(a, b *Offered, bySum bool) bool {
+	x, y := a.Build, b.Build
+	none := [len(x.Sum)]byte{}
+	return (x.Says == y.Says || x.Says == 0 || y.Says == 0) && (x.Sum == y.Sum || x.Sum == none || y.Sum == none || !bySum)
 }
 
 // fits reports whether a host takes packages of an architecture under a bare name.

@@ -59,7 +59,7 @@ func expected(t *rapid.T, s series.Series, held []string, list []index.Package, 
 	}
 }
 
-// asAptSpells are the versions that apt knows: of two that compare as equal, as 2.00-1 and
+// asAptSpells are the versions that an apt knows which looks at no sums: of two that compare as equal, as 2.00-1 and
 // 2.0-1, the one that it reads first.
 func asAptSpells(list []index.Package) (out []index.Package) {
 	for _, p := range list {
@@ -75,7 +75,8 @@ func TestAptHoldsASeries(t *testing.T) {
 	h := newHost(t, "etc/apt/sources.list.d", "etc/apt/preferences.d", "var/lib/apt/lists/partial", "var/cache/apt/archives/partial", "var/lib/dpkg")
 	h.write("ID=skerry\nID_LIKE=debian\n", h.root, "etc/os-release")
 	h.write("amd64\n", h.root, "var/lib/dpkg/arch")
-	h.write("", h.root, "var/lib/dpkg/status")
+	status, apt := h.apt()
+	h.write(status, h.root, "var/lib/dpkg/status")
 	h.write(fmt.Sprintf("Dir %q;\nAPT::Architecture \"amd64\";\nAPT::Architectures { \"amd64\"; };\nAPT::Sandbox::User \"root\";\n"+
 		"Acquire::Languages \"none\";\nDir::State::status \"%s/var/lib/dpkg/status\";\n", h.root, h.root), h.root, "apt.conf")
 	env := []string{"APT_CONFIG=" + filepath.Join(h.root, "apt.conf")}
@@ -84,8 +85,8 @@ func TestAptHoldsASeries(t *testing.T) {
 		list := near(rt, s)
 		dir, text := filepath.Join(h.site, "held"), ""
 		for i, p := range list {
-			text += fmt.Sprintf("Package: %s\nVersion: %s\nArchitecture: amd64\nMaintainer: x\nFilename: ./x\nSize: 1\nSHA256: %064d\nDescription: x\n\n",
-				p.Name, p.Version, i)
+			text += fmt.Sprintf("Package: %s\nVersion: %s\nArchitecture: amd64\nMaintainer: x\nFilename: ./x\nSize: 1\nSHA256: %s\nDescription: x\n\n",
+				p.Name, p.Version, strings.Repeat(fmt.Sprintf("%02x", i), 32))
 		}
 		h.write(text, dir, "dists/stable/main/binary-amd64/Packages")
 		sum := strings.Fields(h.run(nil, "sha256sum", filepath.Join(dir, "dists/stable/main/binary-amd64/Packages")))[0]
@@ -108,7 +109,11 @@ func TestAptHoldsASeries(t *testing.T) {
 		_ = os.Remove(filepath.Join(h.root, "var/cache/apt/srcpkgcache.bin"))
 		h.run(env, "apt-get", "update")
 		theirs := candidates(h.run(env, "apt-cache", append([]string{"policy"}, packages...)...))
-		expected(rt, s, held, asAptSpells(list), theirs)
+		known := list
+		if version.Deb(apt, "2.7.3") < 0 {
+			known = asAptSpells(list)
+		}
+		expected(rt, s, held, known, theirs)
 		us, offers := h.read(rt, survey.Machine{Arch: "x86_64"})
 		for _, name := range packages {
 			c := us.Choose("deb", name, offers[name], "")

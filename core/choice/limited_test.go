@@ -9,7 +9,6 @@ import (
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/index"
 	"patientlantern.example/lantern/core/source"
-	"patientlantern.example/lantern/core/upstream"
 )
 
 // What Include and Exclude of a source say, as apt 3.3 was seen to take them: names as they are, no
@@ -33,7 +32,7 @@ func TestASourceMaySayWhatIsTakenFromIt(t *testing.T) {
 			Traits:  source.Traits{Architectures: []string{"amd64"}, Tools: map[string]string{"apt": x.apt}},
 			Sources: r.Sources,
 		}
-		h := &choice.Host{Survey: s, Uses: upstream.Uses(s)}
+		h := choice.Of(s)
 		c := h.Choose("deb", x.name, []choice.Offered{{Package: index.Package{Name: x.name, Version: "1", Arch: "amd64"}}}, "")
 		got := ""
 		if c.Taken != nil {

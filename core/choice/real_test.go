@@ -3,9 +3,12 @@ package choice_test
 import (
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -50,6 +53,12 @@ func (h *host) run(env []string, program string, args ...string) string {
 	return string(out)
 }
 
+// apt is what stands in dpkg's status of this machine's apt, which is asked, and its version.
+func (h *host) apt() (status, version string) {
+	_, version, _ = strings.Cut(strings.TrimSpace(h.run(nil, "dpkg-query", "-W", "apt")), "\t")
+	return "Package: apt\nStatus: install ok installed\nVersion: " + version + "\nArchitecture: amd64\nMaintainer: x\nDescription: x\n\n", version
+}
+
 // read is what we know of the host: its survey, and what each of its sources offers.
 func (h *host) read(t *rapid.T, m survey.Machine) (*choice.Host, map[string][]choice.Offered) {
 	dir, err := os.OpenRoot(h.root)
@@ -57,7 +66,7 @@ func (h *host) read(t *rapid.T, m survey.Machine) (*choice.Host, map[string][]ch
 	defer dir.Close()
 	read := survey.Read(rootfs.New(dir.FS()), m)
 	s := &read.Survey
-	out := &choice.Host{Survey: s, Uses: upstream.Uses(s), Releases: map[string]*upstream.ReleaseFile{}}
+	out := choice.Of(s).With(map[string]*upstream.ReleaseFile{})
 	offers := map[string][]choice.Offered{}
 	open := func(url string) (io.ReadCloser, error) {
 		f, err := os.Open("/" + strings.TrimLeft(strings.TrimPrefix(url, "file:"), "/"))
@@ -125,19 +134,30 @@ func TestAptsCandidate(t *testing.T) {
 		"Acquire::Languages \"none\";\nDir::State::status \"%s/var/lib/dpkg/status\";\n", h.root, h.root), h.root, "apt.conf")
 	env := []string{"APT_CONFIG=" + filepath.Join(h.root, "apt.conf")}
 	word := rapid.SampledFrom([]string{"Skerry", "Saltmarsh", "stable", "mussel"})
+	apt, _ := h.apt()
 	number := rapid.SampledFrom([]int{-1, 1, 100, 101, 400, 500, 500, 501, 900, 990, 999, 1000, 1001})
 	few(t, func(rt *rapid.T) {
 		sources := ""
+		first := map[string]string{} // what the first source that offers a package in a version says of it
 		for i := range rapid.IntRange(1, 3).Draw(rt, "repositories") {
 			dir := filepath.Join(h.site, fmt.Sprint("apt", i))
 			list := ""
 			for _, p := range offered(rt, fmt.Sprint("r", i)) {
+				relations := rapid.SampledFrom([]string{"", "", "", "Breaks: libc6 (<= 2)\n", "Breaks: libc6 (< 2 )\n", "Multi-Arch: same\n", "Suggests: tern\n"}).
+					Draw(rt, "relations")
+				if _, met := first[p.Name+p.Version]; !met {
+					first[p.Name+p.Version] = relations
+				}
 				list += fmt.Sprintf(
-					"Package: %s\nVersion: %s\nArchitecture: amd64\nSource: %s\nMaintainer: x\nFilename: ./x\nSize: 1\nSHA256: %064d\nDescription: x\n\n",
+					"Package: %s\nVersion: %s\nArchitecture: amd64\nSource: %s\nMaintainer: x\nFilename: ./%d/%s\nSize: %d\n%sSHA256: %s\nDescription: x\n\n",
 					p.Name,
 					p.Version,
 					[]string{p.Name, "harbour", "harbour (7)"}[i],
 					i,
+					p.Name,
+					rapid.SampledFrom([]int{1, 1, 1, 2}).Draw(rt, "size"),
+					relations,
+					strings.Repeat(rapid.SampledFrom([]string{"0", "1"}).Draw(rt, "sum"), 64),
 				)
 			}
 			h.write(list, dir, "dists/stable/main/binary-amd64/Packages")
@@ -170,13 +190,14 @@ func TestAptsCandidate(t *testing.T) {
 		}
 		h.write(sources, h.root, "etc/apt/sources.list")
 		have := installed(rt)
-		status := ""
+		status := apt
 		for _, name := range packages {
 			if v := have[name]; v != "" {
 				status += fmt.Sprintf(
-					"Package: %s\nStatus: install ok installed\nVersion: %s\nArchitecture: amd64\nMaintainer: x\nDescription: x\n\n",
+					"Package: %s\nStatus: install ok installed\nVersion: %s\nArchitecture: amd64\nMaintainer: x\n%sDescription: x\n\n",
 					name,
 					v,
+					first[name+v],
 				)
 			}
 		}
@@ -212,6 +233,7 @@ func TestAptsCandidate(t *testing.T) {
 			return
 		}
 		theirs := candidates(h.run(env, "apt-cache", append([]string{"policy"}, packages...)...))
+		places := fetched(h.run(env, "apt-get", append([]string{"install", "--print-uris", "-y", "-qq", "--allow-downgrades"}, slices.Sorted(maps.Keys(theirs))...)...))
 		for _, name := range packages {
 			c := us.Choose("deb", name, offers[name], have[name])
 			got := have[name]
@@ -221,12 +243,19 @@ func TestAptsCandidate(t *testing.T) {
 			if c.Taken == nil && !c.Stays || strings.HasPrefix(c.Why, "no version has") {
 				got = ""
 			}
-			if want := theirs[name]; want != got {
+			from := ""
+			if c.Taken != nil && !c.Stays {
+				from = c.Taken.From
+			}
+			another := from == "" && strings.Contains(c.Why, "is installed is not known")
+			if want := theirs[name]; want != got || !another && !strings.HasPrefix(places[name], from) || from == "" && places[name] != "" && !another {
 				rt.Fatalf(
-					"%s: apt takes %q, we say %q (%s)\nhas %q\npins:\n%s\n%s%s\n%+v\n%s",
+					"%s: apt takes %q from %q, we say %q from %q (%s)\nhas %q\npins:\n%s\n%s%s\n%+v\n%s",
 					name,
 					want,
+					places[name],
 					got,
+					from,
 					c.Why,
 					have[name],
 					pins,
@@ -248,6 +277,17 @@ func candidates(out string) map[string]string {
 		}
 		if v, ok := strings.CutPrefix(line, "  Candidate: "); ok && strings.TrimSpace(v) != "(none)" {
 			found[name] = strings.TrimSpace(v)
+		}
+	}
+	return found
+}
+
+// fetched are the addresses that apt would get packages from, by their names.
+func fetched(out string) map[string]string {
+	found := map[string]string{}
+	for line := range strings.Lines(out) {
+		if url, _, ok := strings.Cut(strings.TrimPrefix(line, "'"), "' "); ok {
+			found[path.Base(url)] = url
 		}
 	}
 	return found

@@ -15,7 +15,6 @@ import (
 	"patientlantern.example/lantern/core/choice"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
-	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/internal/cell"
 )
 
@@ -204,7 +203,7 @@ func TestWhatIsInstalled(t *testing.T) {
 		Sources: []source.Source{{Family: "rpm", ID: "a", Enabled: true, EffURLs: []string{"http://a/"}, Priority: p(99), Position: 1}},
 		Holds:   []source.Hold{{Family: "rpm", Kind: source.HoldLock, What: "held-0:1-1.*", File: "/etc/dnf/plugins/versionlock.list"}},
 	}
-	h := choice.Host{Survey: s, Uses: usesOf(s)}
+	h := choice.Of(s)
 	offer := func(name, version string) []choice.Offered {
 		o := choice.Offered{}
 		o.Name, o.Version, o.Arch = name, version, "x86_64"
@@ -233,5 +232,3 @@ func TestWhatIsInstalled(t *testing.T) {
 		require.Equal(t, []any{x.stays, x.why}, []any{c.Stays, c.Why}, x)
 	}
 }
-
-func usesOf(s *source.Survey) []upstream.Use { return upstream.Uses(s) }

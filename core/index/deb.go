@@ -3,7 +3,6 @@ package index
 import (
 	"bufio"
 	"bytes"
-	"cmp"
 	"errors"
 	"io"
 	"strings"
@@ -16,9 +15,10 @@ type Control struct{ Package, Version, Architecture, Status, Source string }
 func Deb(r io.Reader, visit func(Package)) error {
 	c := counter{visit: visit}
 	var refused error
-	err := Controls(r, func(s Control) bool {
+	var of says
+	err := controls(r, of.take, func(s Control) bool {
 		source, _, _ := strings.Cut(s.Source, " ") // its version follows
-		refused = c.give(s.Package, s.Version, s.Architecture, cmp.Or(source, s.Package))
+		refused = c.give(Package{Name: s.Package, Version: s.Version, Arch: s.Architecture, Source: source, Build: of.end()})
 		return refused == nil
 	})
 	return errors.Join(refused, err)
@@ -27,11 +27,17 @@ func Deb(r io.Reader, visit func(Package)) error {
 // Controls hands each stanza that names a package to visit until that returns false. A line
 // may be of any length; only its head counts.
 func Controls(r io.Reader, visit func(Control) bool) error {
+	return controls(r, func([]byte) {}, visit)
+}
+
+// controls is Controls, which hands each line to also, and nil at the end of a stanza.
+func controls(r io.Reader, also func(line []byte), visit func(Control) bool) error {
 	in := bufio.NewReaderSize(r, 1<<16)
 	var s Control
 	end := func() (more bool) {
 		more = s.Package == "" || visit(s)
 		s = Control{}
+		also(nil)
 		return more
 	}
 	for {
@@ -44,8 +50,9 @@ func Controls(r io.Reader, visit func(Control) bool) error {
 			if !end() {
 				return nil
 			}
-		} else {
+		} else if len(text) > 0 {
 			s.take(text)
+			also(text)
 		}
 		if errors.Is(err, io.EOF) {
 			end()
@@ -55,6 +62,84 @@ func Controls(r io.Reader, visit func(Control) bool) error {
 			return err
 		}
 	}
+}
+
+// says gathers what apt goes by to tell whether two packages of one version are the same: size and
+// relations, however they are spaced, and the sum.
+type says struct {
+	fields uint64 // of those that are whole, in any order
+	field  uint64 // of the one that is open; 0: none that counts
+	sum    [12]byte
+}
+
+// relations are the fields that count, but for the sum.
+var relations = []string{"installed-size", "depends", "pre-depends", "conflicts", "breaks", "replaces", "multi-arch", "size"}
+
+// The hash FNV-1a of 64 bits: it need not withstand anybody.
+const (
+	fnvBasis = 14695981039346656037
+	fnvPrime = 1099511628211
+)
+
+func (h *says) take(line []byte) {
+	if len(line) == 0 {
+		*h = says{}
+		return
+	}
+	if line[0] == ' ' || line[0] == '\t' {
+		if h.field != 0 {
+			h.hash(line)
+		}
+		return
+	}
+	h.close()
+	i := bytes.IndexByte(line, ':')
+	if i < 0 {
+		return
+	}
+	key := line[:i]
+	if is(key, "sha256") {
+		h.sum = shortSum(bytes.TrimSpace(line[i+1:]))
+		return
+	}
+	for _, name := range relations {
+		if is(key, name) {
+			h.field = fnvBasis
+			h.hash([]byte(name))
+			h.hash(line[i:])
+			return
+		}
+	}
+}
+
+// hash takes a text to the open field, without blanks and in lower case. That "<" is meant as "<=" is
+// apt's way of reading what is old.
+func (h *says) hash(text []byte) {
+	sum := h.field
+	for i, c := range text {
+		switch {
+		case c == ' ' || c == '\t' || c == '\r':
+			continue
+		case 'A' <= c && c <= 'Z':
+			c += 'a' - 'A'
+		}
+		sum = (sum ^ uint64(c)) * fnvPrime
+		if (c == '<' || c == '>') && i+1 < len(text) && text[i+1] != c && text[i+1] != '=' {
+			sum = (sum ^ '=') * fnvPrime
+		}
+	}
+	h.field = sum
+}
+
+func (h *says) close() {
+	h.fields += h.field
+	h.field = 0
+}
+
+// end is what was gathered of a package.
+func (h *says) end() Build {
+	h.close()
+	return Build{uint32(h.fields ^ h.fields>>32), h.sum}
 }
 
 func (s *Control) take(line []byte) {

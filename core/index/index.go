@@ -4,6 +4,8 @@
 package index
 
 import (
+	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
 )
@@ -15,6 +17,37 @@ type Package struct {
 	Arch    string `json:"arch"`
 	Commit  string `json:"commit,omitempty" doc:"flatpak only: what the branch stands at"`
 	Source  string `json:"source,omitempty" doc:"apt only: the source package, where it bears another name"`
+	Build   Build  `json:"-"`
+}
+
+// Build stands for what is in a package: another one under the same version is another build. All zero: its
+// list says nothing of it.
+type Build struct {
+	Says uint32   // of apt: what the list says of it beside the sum, hashed
+	Sum  [12]byte // the beginning of its sum
+}
+
+// shortSum is the beginning of a sum in hexadecimal digits; all zero for what is none.
+func shortSum(digits []byte) (sum [12]byte) {
+	if len(digits) < 2*len(sum) {
+		return sum
+	}
+	if _, err := hex.Decode(sum[:], digits[:2*len(sum)]); err != nil {
+		return [12]byte{}
+	}
+	return sum
+}
+
+// buildSize is how many bytes a build takes in a list that is stored.
+const buildSize = 4 + 12
+
+func (b *Build) append(to []byte) []byte {
+	return append(binary.BigEndian.AppendUint32(to, b.Says), b.Sum[:]...)
+}
+
+// buildOf reads what append wrote.
+func buildOf(raw []byte) Build {
+	return Build{binary.BigEndian.Uint32(raw), [12]byte(raw[4:buildSize])}
 }
 
 // MostPackages bounds the packages of one list.
@@ -35,16 +68,16 @@ type counter struct {
 	archs map[string]string
 }
 
-func (c *counter) give(name, version, arch string, source ...string) error {
+func (c *counter) give(p Package) error {
 	if c.n++; c.n > MostPackages {
 		return ErrTooMany
 	}
-	if max(len(name), len(version), len(arch)) > longest {
+	if max(len(p.Name), len(p.Version), len(p.Arch)) > longest {
 		return errLong
 	}
-	p := Package{Name: name, Version: version, Arch: c.arch(arch)}
-	if len(source) > 0 && source[0] != name {
-		p.Source = source[0]
+	p.Arch = c.arch(p.Arch)
+	if p.Source == p.Name {
+		p.Source = ""
 	}
 	c.visit(p)
 	return nil

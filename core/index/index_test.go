@@ -162,6 +162,44 @@ func TestPackagesOfApt(t *testing.T) {
 	}, got)
 }
 
+// Two packages of apt's are one build where their lists say the same of size, relations and sum: core/choice
+// holds that against apt itself.
+func TestBuilds(t *testing.T) {
+	sum := "SHA256: " + strings.Repeat("ab", 32) + "\n"
+	for _, x := range []struct {
+		a, b string
+		same bool
+	}{
+		{"", "", true},
+		{sum, sum, true},
+		{sum, "SHA256: " + strings.Repeat("AB", 32) + "\n", true},
+		{sum, "SHA256: " + strings.Repeat("ac", 32) + "\n", false},
+		{"Size: 1\n", "Size: 2\n", false},
+		{"Depends: tern, gull\n", "depends:  tern,gull \n", true},
+		{"Depends: tern,\n gull\n", "Depends: tern, gull\n", true},
+		{"Depends: tern\nSize: 1\n", "Size: 1\nDepends: tern\n", true},
+		{"Depends: tern (< 2)\n", "Depends: tern (<= 2)\n", true},
+		{"Depends: tern (<< 2)\n", "Depends: tern (<= 2)\n", false},
+		{"Depends: tern\n", "Pre-Depends: tern\n", false},
+		{"Suggests: tern\n", "Suggests: gull\n", true},
+		{"Multi-Arch: same\n", "", false},
+	} {
+		got, err := packages(index.Deb, "Size: 9\n\nPackage: a\nVersion: 1\n"+x.a+"\nPackage: a\nVersion: 1\n"+x.b)
+		require.NoError(t, err)
+		require.Len(t, got, 2)
+		assert.Equal(t, x.same, got[0].Build == got[1].Build, "%q and %q", x.a, x.b)
+	}
+	rpm := func(sum string) string {
+		return `<package type="rpm"><name>a</name><version ver="1"/><checksum type="sha256" pkgid="YES">` + sum + `</checksum></package>`
+	}
+	got, err := packages(index.RPM, "<metadata>"+rpm(strings.Repeat("1f", 32))+rpm(" "+strings.Repeat("1F", 32)+"\n")+rpm(strings.Repeat("2f", 32))+rpm("x")+"</metadata>")
+	require.NoError(t, err)
+	require.Len(t, got, 4)
+	assert.Equal(t, got[0].Build, got[1].Build)
+	assert.NotEqual(t, got[0].Build, got[2].Build)
+	assert.Zero(t, got[3].Build)
+}
+
 // Nothing that is handed in makes a reader fail otherwise than with words.
 func fuzz(f *testing.F, read reader, seeds ...string) {
 	for _, s := range seeds {

@@ -15,8 +15,9 @@ import (
 
 // List is a list of packages by name, in little memory. It is never changed.
 type List struct {
-	lines string   // of each package its name, version, architecture, commit and source between tabs
-	ends  []uint32 // where each line ends
+	lines  string   // of each package its name, version, architecture, commit and source between tabs
+	ends   []uint32 // where each line ends
+	builds []Build  // of each package; empty where nothing is known of any
 }
 
 // NewList sorts packages. A package that is offered twice stands in it once.
@@ -24,13 +25,23 @@ func NewList(packages []Package) *List {
 	packages = slices.Clone(packages)
 	slices.SortFunc(packages, func(a, b Package) int {
 		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.Version, b.Version), strings.Compare(a.Arch, b.Arch),
-			strings.Compare(a.Commit, b.Commit))
+			strings.Compare(a.Commit, b.Commit), strings.Compare(a.Source, b.Source),
+			cmp.Compare(a.Build.Says, b.Build.Says), bytes.Compare(a.Build.Sum[:], b.Build.Sum[:]))
 	})
 	packages = slices.Compact(packages)
 	var b strings.Builder
-	l := &List{ends: make([]uint32, 0, len(packages))}
+	size := 0
+	for i := range packages {
+		p := &packages[i]
+		size += len(p.Name) + len(p.Version) + len(p.Arch) + len(p.Commit) + len(p.Source) + 5
+	}
+	b.Grow(size)
+	l := &List{ends: make([]uint32, 0, len(packages)), builds: make([]Build, 0, len(packages))}
+	known := false
 	for _, p := range packages {
-		for i, s := range []string{p.Name, p.Version, p.Arch, p.Commit, p.Source} {
+		l.builds = append(l.builds, p.Build)
+		known = known || p.Build != (Build{})
+		for i, s := range [...]string{p.Name, p.Version, p.Arch, p.Commit, p.Source} {
 			if i > 0 {
 				b.WriteByte('\t')
 			}
@@ -40,13 +51,16 @@ func NewList(packages []Package) *List {
 		l.ends = append(l.ends, uint32(b.Len()))
 	}
 	l.lines = b.String()
+	if !known {
+		l.builds = nil
+	}
 	return l
 }
 
 // plainWord keeps what parts lines out of names that a server made up.
 func plainWord(s string) string {
-	if strings.ContainsAny(s, "\t\n") {
-		return strings.NewReplacer("\t", " ", "\n", " ").Replace(s)
+	if strings.ContainsAny(s, "\t\n\x00") {
+		return strings.NewReplacer("\t", " ", "\n", " ", "\x00", " ").Replace(s)
 	}
 	return s
 }
@@ -69,6 +83,9 @@ func (l *List) At(i int) (p Package) {
 	p.Version, rest, _ = strings.Cut(rest, "\t")
 	p.Arch, rest, _ = strings.Cut(rest, "\t")
 	p.Commit, p.Source, _ = strings.Cut(rest, "\t")
+	if l.builds != nil {
+		p.Build = l.builds[i]
+	}
 	return p
 }
 
@@ -98,8 +115,20 @@ func (l *List) Pack() ([]byte, error) {
 		return nil, err
 	}
 	defer w.Close()
-	return w.EncodeAll([]byte(l.lines), nil), nil
+	packed := w.EncodeAll([]byte(l.lines), nil)
+	if l.builds == nil {
+		return packed, nil
+	}
+	text := make([]byte, 0, 1+len(l.builds)*buildSize)
+	text = append(text, behindLines)
+	for i := range l.builds {
+		text = l.builds[i].append(text)
+	}
+	return w.EncodeAll(text, packed), nil // frames that follow each other are one text
 }
+
+// behindLines stands between the lines of a list that is stored and its builds, which older versions stored none of.
+const behindLines = 0
 
 // Unpack reads back what Pack returned.
 func Unpack(packed []byte) (*List, error) {
@@ -112,10 +141,17 @@ func Unpack(packed []byte) (*List, error) {
 	if err != nil {
 		return nil, fmt.Errorf("a list of packages that is kept cannot be read: %w", err)
 	}
+	lines, builds, _ := bytes.Cut(lines, []byte{behindLines})
 	l := &List{lines: string(lines)}
 	for i := range len(l.lines) {
 		if l.lines[i] == '\n' {
 			l.ends = append(l.ends, uint32(i+1))
+		}
+	}
+	if len(builds) > 0 && len(builds) == len(l.ends)*buildSize {
+		l.builds = make([]Build, len(l.ends))
+		for i := range l.builds {
+			l.builds[i] = buildOf(builds[i*buildSize:])
 		}
 	}
 	return l, nil
@@ -157,13 +193,36 @@ func (l *List) Since(old *List) (c Changes) {
 			j = old.after(j, b)
 		default:
 			ni, nj := l.after(i, a), old.after(j, b)
-			if l.between(i, ni) != old.between(j, nj) {
-				tell(&c.Updated, a, old.At(nj-1).Version+" became "+l.At(ni-1).Version)
+			if what := l.became(i, ni, old, j, nj); what != "" {
+				tell(&c.Updated, a, what)
 			}
 			i, j = ni, nj
 		}
 	}
 	return c
+}
+
+// became says in words what became of the packages of a name; empty where they are the same.
+func (l *List) became(from, to int, old *List, oldFrom, oldTo int) string {
+	if l.between(from, to) == old.between(oldFrom, oldTo) &&
+		(l.builds == nil || old.builds == nil || slices.Equal(l.builds[from:to], old.builds[oldFrom:oldTo])) {
+		return ""
+	}
+	alike := to-from == oldTo-oldFrom
+	for k := 0; alike && k < to-from; k++ {
+		is, was := l.At(from+k), old.At(oldFrom+k)
+		alike = is.Version == was.Version
+		if was.Build == (Build{}) || is.Build == (Build{}) { // one of the two was kept when nothing was known of builds
+			is.Build, was.Build = Build{}, Build{}
+		}
+		if alike && is != was {
+			return is.Version + " is another build"
+		}
+	}
+	if alike {
+		return ""
+	}
+	return old.At(oldTo-1).Version + " became " + l.At(to-1).Version
 }
 
 // after is the first place behind those of a name.

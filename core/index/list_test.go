@@ -4,6 +4,7 @@ import (
 	"slices"
 	"testing"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -18,6 +19,7 @@ func drawn(t *rapid.T, name string) []index.Package {
 			Name:    word.Draw(t, "name"),
 			Version: rapid.SampledFrom([]string{"1", "2:1", "10-1"}).Draw(t, "version"),
 			Arch:    "amd64",
+			Build:   index.Build{Says: rapid.Uint32Range(0, 2).Draw(t, "says"), Sum: [12]byte{rapid.ByteRange(0, 1).Draw(t, "sum")}},
 		}
 	}), 0, 12).Draw(t, name)
 }
@@ -60,4 +62,35 @@ func TestALists(t *testing.T) {
 		}
 		assert.Equal(t, added, c.Added)
 	})
+}
+
+// What is replaced under its version is told; what is kept from times when nothing was known of builds tells of none.
+func TestAnotherBuild(t *testing.T) {
+	one := func(version string, b index.Build) *index.List {
+		return index.NewList([]index.Package{{Name: "tern", Version: version, Arch: "amd64", Build: b}})
+	}
+	a, b := index.Build{Says: 1}, index.Build{Says: 1, Sum: [12]byte{1}}
+	for _, x := range []struct {
+		was, is *index.List
+		names   []string
+	}{
+		{one("1", a), one("1", a), nil},
+		{one("1", a), one("1", b), []string{"tern 1 is another build"}},
+		{one("1", index.Build{}), one("1", b), nil},
+		{one("1", b), one("1", index.Build{}), nil},
+		{one("1", a), one("2", b), []string{"tern 1 became 2"}},
+	} {
+		c := x.is.Since(x.was)
+		assert.Equal(t, x.names, c.Names)
+		assert.Equal(t, len(x.names), c.Updated)
+	}
+}
+
+// Lists that older versions have stored hold lines alone.
+func TestAListOfAnOlderVersion(t *testing.T) {
+	w, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	old, err := index.Unpack(w.EncodeAll([]byte("tern\t1\tamd64\t\tbirds\n"), nil))
+	require.NoError(t, err)
+	assert.Equal(t, index.Package{Name: "tern", Version: "1", Arch: "amd64", Source: "birds"}, old.At(0))
 }

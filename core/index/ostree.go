@@ -43,7 +43,7 @@ func OSTree(data []byte, visit func(Package)) (s Summary, err error) {
 		if len(p) != 4 || p[0] != "app" && p[0] != "runtime" {
 			continue
 		}
-		if err := out.give(p[1], p[3], p[2]); err != nil {
+		if err := out.give(Package{Name: p[1], Version: p[3], Arch: p[2]}); err != nil {
 			return s, err
 		}
 		visit(Package{Name: p[1], Version: p[3], Arch: p[2], Commit: hex.EncodeToString(inner[8:])})

@@ -36,14 +36,14 @@ func Pacman(r io.Reader, visit func(Package)) error {
 		case h.Typeflag != tar.TypeReg:
 			return fmt.Errorf("%.80q in it is no file", h.Name)
 		}
-		name, version, arch, err := desc(io.LimitReader(t, mostDesc))
+		p, err := desc(io.LimitReader(t, mostDesc))
 		if err != nil {
 			return err
 		}
-		if name == "" || version == "" {
+		if p.Name == "" || p.Version == "" {
 			return fmt.Errorf("%.80q in it names no package, or no version", h.Name)
 		}
-		if err := out.give(name, version, arch); err != nil {
+		if err := out.give(p); err != nil {
 			return err
 		}
 	}
@@ -55,10 +55,11 @@ func entryName(name string) bool {
 	return ok && !strings.Contains(file, "/") && folder != "." && strings.Count(folder, "-") >= 2
 }
 
-func desc(r io.Reader) (name, version, arch string, err error) {
+func desc(r io.Reader) (p Package, err error) {
 	in := bufio.NewScanner(r)
 	in.Buffer(make([]byte, 4096), mostDesc)
-	fields := map[string]*string{"%NAME%": &name, "%VERSION%": &version, "%ARCH%": &arch}
+	sum := ""
+	fields := map[string]*string{"%NAME%": &p.Name, "%VERSION%": &p.Version, "%ARCH%": &p.Arch, "%SHA256SUM%": &sum}
 	for in.Scan() {
 		into := fields[in.Text()]
 		if into == nil || !in.Scan() {
@@ -66,5 +67,6 @@ func desc(r io.Reader) (name, version, arch string, err error) {
 		}
 		*into = strings.TrimSpace(in.Text())
 	}
-	return name, version, arch, in.Err()
+	p.Build.Sum = shortSum([]byte(sum))
+	return p, in.Err()
 }

@@ -1,6 +1,7 @@
 package index
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -40,6 +41,8 @@ type primary struct {
 
 	rpm             bool // the package is one
 	name, arch, evr string
+	sum             [12]byte
+	summing         bool    // a text is the sum
 	into            *string // what a text is
 	last            string  // name of the element that was opened last
 }
@@ -47,6 +50,9 @@ type primary struct {
 func (p *primary) take(kind int, token []byte) error {
 	switch kind {
 	case text:
+		if p.summing {
+			p.sum = shortSum(bytes.TrimSpace(token))
+		}
 		if p.into != nil {
 			s, err := plain(token)
 			*p.into += s
@@ -79,7 +85,7 @@ func (p *primary) open(tag []byte) error {
 		p.root = true
 	case p.depth == 2 && name == "package":
 		kind, err := attribute(tag, "type")
-		p.rpm, p.name, p.arch, p.evr = kind == "rpm", "", "", ""
+		p.rpm, p.name, p.arch, p.evr, p.sum = kind == "rpm", "", "", "", [12]byte{}
 		return err
 	case p.depth == 3 && p.stack[1] == "package":
 		return p.field(name, tag)
@@ -94,6 +100,8 @@ func (p *primary) field(name string, tag []byte) (err error) {
 		p.name, p.into, p.want = "", &p.name, true
 	case "arch":
 		p.arch, p.into, p.want = "", &p.arch, true
+	case "checksum":
+		p.summing, p.want = true, true
 	case "version":
 		var epoch, version, release string
 		if epoch, err = attribute(tag, "epoch"); err != nil {
@@ -127,14 +135,14 @@ func (p *primary) close(name []byte) error {
 func (p *primary) closed() error {
 	p.depth--
 	name := p.stack[p.depth]
-	p.into, p.want = nil, false
+	p.into, p.want, p.summing = nil, false, false
 	if p.depth != 1 || name != "package" || !p.rpm {
 		return nil
 	}
 	if p.name = strings.TrimSpace(p.name); p.name == "" || p.evr == "" {
 		return errors.New("a package in it has no name, or no version")
 	}
-	return p.out.give(p.name, p.evr, strings.TrimSpace(p.arch))
+	return p.out.give(Package{Name: p.name, Version: p.evr, Arch: strings.TrimSpace(p.arch), Build: Build{Sum: p.sum}})
 }
 
 // names are those of elements that are met over and over.

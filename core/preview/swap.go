@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/choice"
+	"patientlantern.example/lantern/core/family/deb"
 )
 
 // What becomes of an installed package.
@@ -100,7 +101,7 @@ func (s *Swaps) Add(pkg, host string, before, after *choice.Choice, lower bool,
 
 // upgrade is what an upgrade would put in the place of what is installed; nil for nothing.
 func upgrade(c *choice.Choice) *choice.Offered {
-	if c.Taken == nil || c.Stays || c.Taken.Version == c.Installed {
+	if c.Taken == nil || c.Stays || c.Taken.Version == c.Installed && c.Family != deb.Family { // apt puts one build in the place of another
 		return nil
 	}
 	return c.Taken
@@ -144,6 +145,9 @@ func (x *Swap) says() string {
 		return fmt.Sprintf("%s %s%s would get no more updates%s", x.Package, x.Installed, from, on)
 	case Lower:
 		return fmt.Sprintf("%s %s%s goes down to %s from %s%s", x.Package, x.Installed, from, x.Becomes, x.By, on)
+	}
+	if x.Becomes == x.Installed {
+		return fmt.Sprintf("%s %s%s may become another build of this version, from %s%s", x.Package, x.Installed, from, x.By, on)
 	}
 	return fmt.Sprintf("%s %s%s becomes %s from %s%s", x.Package, x.Installed, from, x.Becomes, x.By, on)
 }

@@ -10,6 +10,7 @@ import (
 	"hash"
 	"io"
 	"path"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/cause"
@@ -92,7 +93,12 @@ func (l *looker) unpacked(in *bufio.Reader, p *promised, read reader) (out []ind
 	}
 	beside, stop := unpack.Ahead(io.LimitReader(plain, most+1))
 	count := &counted{r: beside}
-	err = read(count, func(x index.Package) { out = append(out, x) })
+	err = read(count, func(x index.Package) {
+		if len(out) == cap(out) {
+			out = slices.Grow(out, max(64, len(out))) // by halves, as slices grow, five times as much is copied
+		}
+		out = append(out, x)
+	})
 	stop()
 	if count.n > most {
 		return nil, refuse(cause.TooLarge, p.name, "it holds more than the %d bytes that it may, unpacked", most)

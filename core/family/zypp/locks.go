@@ -224,9 +224,12 @@ func LockFile(settings []source.Setting) string {
 
 // Locked reports whether zypper goes by its locks at all, as it does unless zypp.conf says otherwise.
 func Locked(settings []source.Setting) bool {
-	return !slices.ContainsFunc(settings, func(s source.Setting) bool {
-		return s.Family == Family && s.Name == "main.locksfile.apply" && saysNo(s.Value)
-	})
+	return !slices.ContainsFunc(settings, NoLocks)
+}
+
+// NoLocks reports whether a setting has zypper go by no locks.
+func NoLocks(s source.Setting) bool {
+	return s.Family == Family && s.Name == "main.locksfile.apply" && saysNo(s.Value)
 }
 
 // Arrange gives a list of locks those of a policy, and takes out others that a policy has put there. What
