@@ -21,7 +21,7 @@ func (h *Host) Weighs() string {
 		s := &h.Survey.Sources[u.At]
 		uses[i] = []any{u.Place, u.ID, s.Priority, s.Position, s.Options}
 	}
-	b, err := json.Marshal([]any{uses, h.Survey.Traits, h.Survey.Pins, h.Survey.Holds, h.Survey.Settings})
+	b, err := json.Marshal([]any{uses, h.Survey.Traits, h.Survey.Pins, h.Survey.Holds, h.Survey.Settings, h.Survey.Deciding})
 	if err != nil { // of texts and numbers
 		return ""
 	}
@@ -70,6 +70,7 @@ func reread(s *source.Survey, texts, edited map[string][]byte) *Host {
 		add(r)
 	}
 	out.Holds = holds(out.Holds, s.Holds)
+	out.Deciding = s.Deciding // filters of flatpak stand in no file of a policy
 	return Of(out)
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/version"
 )
@@ -129,12 +130,15 @@ const (
 	exclude = "exclude"
 )
 
-// limiting are the options of a source that say what is taken from it.
+// decidingOptions are the options of a source that have a part in what is taken from it, by its family.
+var decidingOptions = map[string][]string{
+	deb.Family:     {include, exclude},
+	flatpak.Family: {filterOption, branchOption, unlistedValue},
+}
+
+// limiting are the options of a source that have a part in what is taken from it.
 func limiting(s *source.Source) (out map[string]string) {
-	if s.Family != deb.Family {
-		return nil
-	}
-	for _, name := range []string{include, exclude} {
+	for _, name := range decidingOptions[s.Family] {
 		if v, said := s.Options[name]; said {
 			if out == nil {
 				out = map[string]string{}

@@ -54,8 +54,11 @@ type Host struct {
 // differ in other things share it.
 func Of(s *source.Survey) *Host {
 	out := &source.Survey{
-		Traits: source.Traits{Family: s.Traits.Family, Architectures: s.Traits.Architectures, Tools: aptOf(s.Traits.Tools)},
-		Pins:   append([]source.Pin{}, s.Pins...), Holds: append([]source.Hold{}, s.Holds...),
+		Traits: source.Traits{
+			Family: s.Traits.Family, Arch: s.Traits.Arch, Architectures: s.Traits.Architectures, Tools: aptOf(s.Traits.Tools),
+		},
+		Deciding: filtersOf(s),
+		Pins:     append([]source.Pin{}, s.Pins...), Holds: append([]source.Hold{}, s.Holds...),
 	}
 	for i := range s.Sources {
 		x := &s.Sources[i]
@@ -110,7 +113,9 @@ func (h *Host) Choose(family, name string, offers []Offered, installed string) C
 			c.Offers = append(c.Offers, o)
 		}
 	}
-	h.leaveOut(&c, name)
+	if family != flatpak.Family { // its masks keep nothing away that somebody asks for
+		h.leaveOut(&c, name)
+	}
 	switch family {
 	case deb.Family:
 		h.apt(&c, name)

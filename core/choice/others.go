@@ -88,32 +88,3 @@ func (h *Host) byOrder(c *Choice, name string) {
 		c.Stays, c.Why = true, "what is installed is as new, or newer than in the first section that has it, "+h.Uses[first.Use].ID
 	}
 }
-
-// byRemote weighs as flatpak does: remotes of a higher priority come first; where several are
-// left it asks.
-func (h *Host) byRemote(c *Choice) {
-	var best []*Offered
-	for i := range c.Offers {
-		o := &c.Offers[i]
-		p := 1
-		if n := h.Survey.Sources[h.Uses[o.Use].At].Priority; n != nil {
-			p = *n
-		}
-		o.Priority = &p
-		switch {
-		case len(best) > 0 && p < *best[0].Priority:
-			continue
-		case len(best) > 0 && p > *best[0].Priority:
-			best = nil
-		}
-		best = append(best, o)
-	}
-	if len(best) == 0 {
-		h.settle(c, "", nil, "")
-		return
-	}
-	h.settle(c, "", best[0], "the remote of the highest priority, "+strconv.Itoa(*best[0].Priority))
-	if len(best) > 1 {
-		c.Taken, c.Why = nil, fmt.Sprintf("flatpak asks: %d branches or remotes of the same priority offer it", len(best))
-	}
-}

@@ -16,9 +16,12 @@ type Package struct {
 	Version string `json:"version" doc:"With epoch and release, as the package manager writes it; of flatpak the branch"`
 	Arch    string `json:"arch"`
 	Commit  string `json:"commit,omitempty" doc:"flatpak only: what the branch stands at"`
-	Source  string `json:"source,omitempty" doc:"apt only: the source package, where it bears another name"`
+	Source  string `json:"source,omitempty" doc:"apt: the source package, where it bears another name; flatpak: runtime, where it is no application"`
 	Build   Build  `json:"-"`
 }
+
+// Runtime is the source of what is a runtime of flatpak's.
+const Runtime = "runtime"
 
 // Build stands for what is in a package: another one under the same version is another build. All zero: its
 // list says nothing of it.

@@ -31,7 +31,7 @@ func OSTree(data []byte, visit func(Package)) (s Summary, err error) {
 	out := counter{visit: func(Package) {}}
 	for _, e := range list {
 		name, body, ok := pair(e, 8)
-		ref, isText := cstring(name)
+		named, isText := cstring(name)
 		if !ok || !isText || len(body) < 9 {
 			return s, errVariant
 		}
@@ -39,14 +39,18 @@ func OSTree(data []byte, visit func(Package)) (s Summary, err error) {
 		if !ok || len(inner) < 8 {
 			return s, errVariant
 		}
-		p := strings.Split(ref, "/")
-		if len(p) != 4 || p[0] != "app" && p[0] != "runtime" {
+		p := strings.Split(named, "/")
+		if len(p) != 4 || p[0] != "app" && p[0] != Runtime {
 			continue
 		}
-		if err := out.give(Package{Name: p[1], Version: p[3], Arch: p[2]}); err != nil {
+		ref := Package{Name: p[1], Version: p[3], Arch: p[2]}
+		if err := out.give(ref); err != nil {
 			return s, err
 		}
-		visit(Package{Name: p[1], Version: p[3], Arch: p[2], Commit: hex.EncodeToString(inner[8:])})
+		if ref.Commit = hex.EncodeToString(inner[8:]); p[0] == Runtime {
+			ref.Source = Runtime
+		}
+		visit(ref)
 	}
 	return summaryOf(meta)
 }
