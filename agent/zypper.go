@@ -43,7 +43,10 @@ func (h zypper) try(ctx context.Context, dir string, texts map[string][]byte, no
 	if err := h.viewRepos(path.Join(dir, zypp.ReposDir), texts, rootedZypp); err != nil {
 		return fmt.Errorf("the new configuration cannot be tried: %w", err)
 	}
-	for _, pattern := range []string{"etc/zypp/zypp.conf", "etc/zypp/vars.d/*"} {
+	for _, pattern := range []string{
+		"etc/zypp/zypp.conf", "etc/zypp/zypp.conf.d/*", "run/zypp/zypp.conf*", "run/zypp/zypp.conf.d/*", "usr/etc/zypp/zypp.conf*",
+		"usr/etc/zypp/zypp.conf.d/*", "usr/share/zypp/zypp.conf*", "usr/share/zypp/zypp.conf.d/*", "etc/zypp/vars.d/*",
+	} {
 		list, err := filepath.Glob(path.Join(h.Root, pattern))
 		if err != nil {
 			return err
@@ -72,7 +75,7 @@ func (h zypper) try(ctx context.Context, dir string, texts map[string][]byte, no
 		"zypper",
 		zypp.Read(
 			rootfs.New(side.FS()),
-			family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version},
+			family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version, Level: t.CPU.Level},
 		).Problems,
 		s,
 	); err != nil {

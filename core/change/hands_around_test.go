@@ -82,8 +82,8 @@ func TestWhatHandsDoAroundDnf(t *testing.T) {
 func TestWhatHandsDoAroundZypper(t *testing.T) {
 	const conf = "etc/zypp/zypp.conf.d/own.conf"
 	hands(t, zyppPlace(t).with(tree{conf: "[main]\ndownload.max_silent_tries = 5\n"}), []hand{
-		{does: "no package is checked", file: conf, from: "[main]", text: "[main]\npkg_gpgcheck = off", want: "setting-weakened danger", field: "pkg_gpgcheck = off"},
-		{does: "no metadata is checked", file: conf, from: "[main]", text: "[main]\nrepo_gpgcheck = no", want: "setting-weakened danger", field: "repo_gpgcheck = no"},
+		{does: "no package is checked", file: conf, from: "[main]", text: "[main]\npkg_gpgcheck = off", want: "setting-weakened danger", field: "main.pkg_gpgcheck"},
+		{does: "no metadata is checked", file: conf, from: "[main]", text: "[main]\nrepo_gpgcheck = no", want: "setting-weakened danger", field: "main.repo_gpgcheck"},
 	})
 }
 

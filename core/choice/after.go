@@ -58,7 +58,7 @@ func reread(s *source.Survey, texts, edited map[string][]byte) *Host {
 	}
 	root := rootfs.New(files)
 	t := s.Traits
-	host := family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: releaseOf(s), OSRelease: t.OS.Version}
+	host := family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: releaseOf(s), OSRelease: t.OS.Version, Level: t.CPU.Level}
 	out := &source.Survey{Traits: t}
 	add := func(r family.Reading) {
 		out.Sources = append(out.Sources, r.Sources...)

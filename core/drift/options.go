@@ -52,7 +52,7 @@ func (c *comparer) written(f *source.SheetFile) (out []source.Source) {
 		return deb.ParseDoc(f.Path, []byte(f.Text), t.Architectures).Sources
 	}
 	root := rootfs.New(fstest.MapFS{f.Path[1:]: {Data: []byte(f.Text), Mode: fs.FileMode(0o644)}})
-	host := family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version}
+	host := family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version, Level: t.CPU.Level}
 	of, known := families.Of(c.sheet.Family)
 	if !known || of.Name() == arch.Family || of.Name() == deb.Family {
 		return nil // of apt's only the forms above are read; pacman's sections have no options beside those that are compared already

@@ -21,6 +21,8 @@ type Host struct {
 	Architectures []string // the family's words, native first
 	Release       string   // of the distribution, as the package that provides it says
 	OSRelease     string   // VERSION_ID of os-release
+	Level         int      // of an x86-64 processor; 0 where it is not known
+	DNF5          string   // version of the package dnf5; empty where it is not known
 }
 
 // Reading is what a reader found on a root.

@@ -40,6 +40,15 @@ func (r *Reading) Set(name, value, file string, line int, touches []string) {
 	r.Settings = append(r.Settings, source.Setting{Family: r.Family, Name: name, Value: shown, File: file, Line: line, Touches: touches})
 }
 
+// SetAs is Set for what a table says of the setting.
+func (r *Reading) SetAs(t Touch, name, value, file string, line int) {
+	before := len(r.Settings)
+	r.Set(name, value, file, line, t.Touches)
+	if len(r.Settings) > before { // a crowded root is not told of more
+		r.Settings[before].Since = t.Since
+	}
+}
+
 // Hold notes a package that is kept.
 func (r *Reading) Hold(kind, what, only, file string, line int) {
 	r.HoldWhere(kind, what, only, "", file, line)

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strings"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
@@ -24,6 +25,10 @@ func (r *reader) addKeys(list []source.Key, where, scope string) {
 // rpmKeys reads the keys that rpm trusts: packages named gpg-pubkey, of which
 // the description is the key.
 func (r *reader) rpmKeys() {
+	if kind, dir := r.rpmKeyring(); kind != rpmDatabase {
+		r.keyStore(kind, dir)
+		return
+	}
 	for _, p := range r.find("Name", "gpg-pubkey") {
 		list, err := keyring.Read([]byte(p.Description()), family.KeysAt(r.root))
 		if err != nil {
@@ -31,6 +36,84 @@ func (r *reader) rpmKeys() {
 		}
 		r.addKeys(list, r.rpm.Path, source.ScopeAny)
 	}
+}
+
+// Where rpm keeps the keys that it believes, as the macro _keyring says since rpm 4.18: in its database, in files of a
+// folder, or, since rpm 6, in a store of OpenPGP certificates.
+const (
+	rpmDatabase = "rpmdb"
+	rpmFiles    = "fs"
+	rpmStore    = "openpgp"
+)
+
+// rpmKeyring is where rpm keeps its keys, as far as files of macros say it.
+func (r *reader) rpmKeyring() (kind, dir string) {
+	kind, dir = rpmDatabase, "/var/lib/rpm/pubkeys"
+	if r.rpm != nil {
+		dir = path.Join(path.Dir(r.rpm.Path), "pubkeys")
+	}
+	for i := range r.Survey.Deciding {
+		d := &r.Survey.Deciding[i]
+		for _, l := range d.Lines {
+			words := strings.Fields(l)
+			if d.Family != rpm.Family || len(words) != 2 {
+				continue
+			}
+			switch words[0] {
+			case "%_keyring":
+				kind = words[1]
+			case "%_keyringpath":
+				dir = words[1]
+			}
+		}
+	}
+	return kind, dir
+}
+
+// keyStore reads the keys that rpm keeps in files.
+func (r *reader) keyStore(kind, dir string) {
+	if kind != rpmFiles && kind != rpmStore || strings.Contains(dir, "%") {
+		r.problem(rpm.Family, dir, "rpm is told to keep its keys in "+kind+" there, and which it believes is not known")
+		return
+	}
+	folders := []string{dir}
+	if kind == rpmStore {
+		folders = nil
+		entries, err := r.root.ReadDir(dir)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			r.problem(rpm.Family, dir, "cannot be listed, so which keys rpm believes is not known: "+family.Plain(err))
+		}
+		for _, e := range entries {
+			if e.IsDir() && len(e.Name()) == 2 {
+				folders = append(folders, path.Join(dir, e.Name()))
+			}
+		}
+	}
+	for _, folder := range folders {
+		entries, err := r.root.ReadDir(folder)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if !e.IsDir() && (kind == rpmStore || strings.HasSuffix(e.Name(), ".key")) {
+				r.keyFile(path.Join(folder, e.Name()))
+			}
+		}
+	}
+}
+
+// keyFile reads a file of a key that rpm keeps.
+func (r *reader) keyFile(name string) {
+	data, err := r.root.ReadFile(name)
+	if err != nil {
+		r.problem(rpm.Family, name, "the key cannot be read: "+family.Plain(err))
+		return
+	}
+	list, err := keyring.Read(data, family.KeysAt(r.root))
+	if err != nil {
+		r.problem(rpm.Family, name, "the key cannot be understood: "+err.Error())
+	}
+	r.addKeys(list, name, source.ScopeAny)
 }
 
 // pacmanKeys reads pacman's keyring, in the form of either age of gpg. pacman believes the

@@ -50,7 +50,13 @@ func Read(root *rootfs.FS, m Machine) Result {
 	s := &r.Survey
 	r.Texts, r.Modes = map[string][]byte{}, map[string]fs.FileMode{}
 	traits(r, m, &s.Traits)
-	host := family.Host{Arch: s.Traits.Arch, Architectures: s.Traits.Architectures, Release: r.release(), OSRelease: s.Traits.OS.Version}
+	host := family.Host{
+		Arch: s.Traits.Arch, Architectures: s.Traits.Architectures, Release: r.release(), OSRelease: s.Traits.OS.Version,
+		Level: s.Traits.CPU.Level,
+	}
+	if _, err := root.Stat("/usr/bin/dnf5"); err == nil {
+		host.DNF5 = r.version("dnf5")
+	}
 	for reading := range families.Readings(root, host) {
 		r.add(reading)
 		if reading.Database != "" {

@@ -27,7 +27,7 @@ type Reading struct {
 var marks = sync.OnceValue(func() (out []string) {
 	for _, pattern := range []string{
 		"/usr/bin/apt-key", "/usr/lib/apt/methods/sqv", "/usr/lib/apt/methods/gpgv",
-		"/usr/lib*/libalpm.so.*", "/usr/lib/*/libalpm.so.*",
+		"/usr/lib*/libalpm.so.*", "/usr/lib/*/libalpm.so.*", "/usr/lib*/libzypp.so.*", "/usr/lib/*/libzypp.so.*",
 	} {
 		names, err := filepath.Glob(pattern)
 		if err != nil {

@@ -216,7 +216,7 @@ func (r *reader) include(e *ini.Entry, value, file string, depth int) {
 // option takes a directive of [options], as far as sources depend on it or
 // pacman refuses it.
 func (r *reader) option(key, value string, e *ini.Entry, file string) {
-	if e.Bare() {
+	if e.Bare() && !strings.HasPrefix(key, sandboxOff) {
 		return
 	}
 	r.note(key, value, file, int(e.Line))

@@ -24,18 +24,25 @@ type directive struct {
 // believed, through whom it is fetched and what runs on the way: pacman.conf(5). The defaults
 // are those of pacman 6.0.
 var touching = map[string]directive{
-	"RootDir":            {family.Touch{Default: "/", Touches: family.Origin}, false},
-	"DBPath":             {family.Touch{Default: "/var/lib/pacman/", Touches: family.Origin}, false},
-	"GPGDir":             {family.Touch{Default: "/etc/pacman.d/gnupg/", Touches: family.Trust}, false},
-	"HookDir":            {family.Touch{Default: "/etc/pacman.d/hooks/", Touches: family.Program}, true},
-	"Architecture":       {family.Touch{Touches: family.Origin}, true},
-	"IgnorePkg":          {family.Touch{Touches: family.Origin}, true},
-	"IgnoreGroup":        {family.Touch{Touches: family.Origin}, true},
-	"XferCommand":        {family.Touch{Touches: family.Both(family.Transport, family.Program)}, false},
-	"SigLevel":           {family.Touch{Touches: family.Trust}, true},
-	"LocalFileSigLevel":  {family.Touch{Touches: family.Trust}, true},
-	"RemoteFileSigLevel": {family.Touch{Touches: family.Trust}, true},
+	"RootDir":                  {family.Touch{Default: "/", Touches: family.Origin}, false},
+	"DBPath":                   {family.Touch{Default: "/var/lib/pacman/", Touches: family.Origin}, false},
+	"GPGDir":                   {family.Touch{Default: "/etc/pacman.d/gnupg/", Touches: family.Trust}, false},
+	"HookDir":                  {family.Touch{Default: "/etc/pacman.d/hooks/", Touches: family.Program}, true},
+	"Architecture":             {family.Touch{Touches: family.Origin}, true},
+	"IgnorePkg":                {family.Touch{Touches: family.Origin}, true},
+	"IgnoreGroup":              {family.Touch{Touches: family.Origin}, true},
+	"XferCommand":              {family.Touch{Touches: family.Both(family.Transport, family.Program)}, false},
+	"DownloadUser":             {family.Touch{Touches: family.Trust, Since: 3}, false},
+	"DisableSandbox":           {family.Touch{Touches: family.Program, Since: 3}, false},
+	"DisableSandboxFilesystem": {family.Touch{Touches: family.Program, Since: 3}, false},
+	"DisableSandboxSyscalls":   {family.Touch{Touches: family.Program, Since: 3}, false},
+	"SigLevel":                 {family.Touch{Touches: family.Trust}, true},
+	"LocalFileSigLevel":        {family.Touch{Touches: family.Trust}, true},
+	"RemoteFileSigLevel":       {family.Touch{Touches: family.Trust}, true},
 }
+
+// sandboxOff begins the directives that stand without a value and take away what shuts downloads in.
+const sandboxOff = "DisableSandbox"
 
 // note keeps a directive of [options] that matters, and the packages that it keeps.
 func (r *reader) note(key, value, file string, line int) {
@@ -56,7 +63,7 @@ func (r *reader) note(key, value, file string, line int) {
 // order is that in which pacman-conf prints the directives.
 var order = []string{
 	"RootDir", "DBPath", "HookDir", "GPGDir", "IgnorePkg", "IgnoreGroup", "Architecture", "XferCommand", "SigLevel", "LocalFileSigLevel",
-	"RemoteFileSigLevel",
+	"RemoteFileSigLevel", "DownloadUser", "DisableSandbox", "DisableSandboxFilesystem", "DisableSandboxSyscalls",
 }
 
 // settings lists what [options] decides, with the values that pacman-conf gives, several of
@@ -82,6 +89,8 @@ func (r *reader) settings() {
 			value = strings.Join(r.Architectures, " ")
 		case key == "XferCommand":
 			value = last.value
+		case strings.HasPrefix(key, sandboxOff): // it is switched on by standing there
+			value = "yes"
 		case !t.joined:
 			last = list[0]
 			value = last.value
@@ -102,7 +111,7 @@ func (r *reader) settings() {
 			continue
 		}
 		if t := touching[key]; value != "" && plain(value) != plain(t.Default) {
-			r.Set("options."+key, value, last.file, last.line, t.Touches)
+			r.SetAs(t.Touch, "options."+key, value, last.file, last.line)
 		}
 	}
 }

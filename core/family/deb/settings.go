@@ -43,6 +43,13 @@ var touching = []family.Touch{
 	{Name: "APT::BarbarianArchitectures::**", Touches: family.Origin},
 	{Name: "APT::Default-Release", Touches: family.Origin},
 	{Name: "APT::Ignore-Hold", Touches: family.Origin},
+	{Name: "APT::Sources::With", Touches: family.Both(family.Origin, family.Trust), Since: 3},
+	{Name: "APT::Sources::With::**", Touches: family.Both(family.Origin, family.Trust), Since: 3},
+	{Name: "APT::Machine-ID", Touches: family.Origin, Since: 3},
+	{Name: "Dir::Etc::machine-id", Default: "../machine-id", Touches: family.Origin, Since: 3},
+	{Name: "APT::Get::Always-Include-Phased-Updates", Default: "false", Touches: family.Origin, Since: 3},
+	{Name: "APT::Get::Never-Include-Phased-Updates", Default: "false", Touches: family.Origin, Since: 3},
+	{Name: "APT::Get::Phase-Policy", Default: "false", Touches: family.Origin, Since: 3},
 	{Name: "APT::Snapshot", Touches: family.Origin},
 	{Name: "APT::Architecture-Variants", Touches: family.Origin},
 	{Name: "APT::Architecture-Variants::**", Touches: family.Origin},
@@ -54,6 +61,9 @@ var touching = []family.Touch{
 	{Name: "APT::Get::allow-change-held-packages", Default: "false", Touches: family.Origin, Since: 1},
 	{Name: "APT::Authentication::TrustCDROM", Default: "false", Touches: family.Trust},
 	{Name: "APT::Sandbox::User", Default: "_apt", Touches: family.Trust},
+	{Name: "APT::Sandbox::Verify", Touches: family.Trust, Since: 3},
+	{Name: "APT::Sandbox::Verify::**", Touches: family.Trust, Since: 3},
+	{Name: "APT::Sandbox::ResetEnvironment", Default: "true", Touches: family.Transport, Since: 3},
 	{Name: "APT::Sandbox::Seccomp", Default: "false", Touches: family.Program},
 	{Name: "APT::Sandbox::Seccomp::**", Touches: family.Program},
 	{Name: "APT::Key::gpgvcommand", Touches: family.Both(family.Trust, family.Program)},
@@ -64,8 +74,16 @@ var touching = []family.Touch{
 	{Name: "APT::Update::Pre-Invoke::**", Touches: family.Program},
 	{Name: "APT::Update::Post-Invoke::**", Touches: family.Program},
 	{Name: "APT::Update::Post-Invoke-Success::**", Touches: family.Program},
+	{Name: "APT::Update::Post-Invoke-Stats::**", Touches: family.Program, Since: 3},
+	{Name: "APT::Update::Auth-Failure::**", Touches: family.Program, Since: 3},
+	{Name: "APT::Install::Pre-Invoke::**", Touches: family.Program, Since: 3},
+	{Name: "APT::Install::Post-Invoke-Success::**", Touches: family.Program, Since: 3},
 	{Name: "APT::Solver", Touches: family.Program},
 	{Name: "APT::Planner", Touches: family.Program},
+	{Name: "APT::Solver::RunAsUser", Touches: family.Program, Since: 3},
+	{Name: "APT::Planner::RunAsUser", Touches: family.Program, Since: 3},
+	{Name: "APT::Solver::Strict-Pinning", Default: "true", Touches: family.Origin, Since: 3},
+	{Name: "APT::Solver::Defer-Version-Selection", Touches: family.Origin, Since: 3},
 	{Name: "APT::Compressor::*::Binary", Touches: family.Program},
 	{Name: "APT::Compressor::*::CompressArg::**", Touches: family.Program},
 	{Name: "APT::Compressor::*::UncompressArg::**", Touches: family.Program},
@@ -85,6 +103,7 @@ var touching = []family.Touch{
 	{Name: "Acquire::Max-FutureTime", Touches: family.Trust},
 	{Name: "Acquire::Max-FutureTime::**", Touches: family.Trust},
 	{Name: "Acquire::ForceHash", Touches: family.Trust},
+	{Name: "Acquire::AllowUnsizedPackages", Default: "false", Touches: family.Trust, Since: 3},
 	{Name: "Acquire::gpgv::**", Touches: family.Both(family.Trust, family.Program)},
 	{Name: "Acquire::AllowTLS", Default: "true", Touches: family.Transport},
 	{Name: "Acquire::EnableSrvRecords", Default: "true", Touches: family.Transport},
@@ -188,10 +207,6 @@ func (r *reader) settings() {
 			isTrue(value, false) == isTrue(value, true) && isTrue(value, false) == on {
 			return // another spelling of what holds anyway
 		}
-		before := len(r.Settings)
-		r.Set(name, value, file, line, t.Touches)
-		if len(r.Settings) > before { // a crowded root is not told of more
-			r.Settings[before].Since = t.Since
-		}
+		r.SetAs(*t, name, value, file, line)
 	})
 }

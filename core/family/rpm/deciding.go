@@ -22,6 +22,8 @@ var deciding = []family.Deciding{
 	{Path: "/etc/dnf/repos.override.d", Names: family.Suffix(".repo"), Touches: originAndTrust, Comment: "#;"},
 	{Path: "/usr/share/dnf5/libdnf.conf.d", Names: family.Suffix(".conf"), Touches: originAndTrust, Comment: "#;", Stays: true},
 	{Path: "/usr/share/dnf5/repos.override.d", Names: family.Suffix(".repo"), Touches: originAndTrust, Comment: "#;", Stays: true},
+	{Path: "/etc/dnf/vendors.d", Names: family.Suffix(".conf"), Touches: family.Origin, Comment: "#", Since: 3},
+	{Path: "/usr/share/dnf5/vendors.d", Names: family.Suffix(".conf"), Touches: family.Origin, Comment: "#", Stays: true, Since: 3},
 	{Path: "/etc/dnf/versionlock.toml", Touches: family.Origin, Comment: "#"},
 	{Path: "/etc/rpm/macros", Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
 	{Path: "/etc/rpm", Names: family.Prefix("macros."), Touches: trustAndProgram, Comment: "#", Line: rpmDecides},

@@ -9,6 +9,7 @@ import (
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/text/ini"
 	"patientlantern.example/lantern/core/text/pattern"
+	"patientlantern.example/lantern/core/version"
 )
 
 // What dnf 5 reads otherwise than dnf 4: dnf5-conf(5), and five_test.go, which holds what dnf 5.4
@@ -100,6 +101,7 @@ func (r *reader) joined(f *ini.File) []section {
 		return list
 	}
 	for i := range list {
+		r.expand(&list[i])
 		old := list[i]
 		list[i].keys, list[i].values = nil, map[string]entry{}
 		for _, key := range old.keys {
@@ -110,6 +112,46 @@ func (r *reader) joined(f *ini.File) []section {
 		}
 	}
 	return list
+}
+
+// What gpgcheck_policy may say, and since which dnf 5 it is heeded.
+const (
+	policyKey   = "gpgcheck_policy"
+	policySince = "5.4.3"
+)
+
+// policy takes what [main] says of how gpgcheck is meant; the last of the words that dnf 5 knows counts.
+func (r *reader) policy(files []mainFile) {
+	for _, f := range files {
+		for _, s := range merge(f.text) {
+			switch v := r.plain(s.values[policyKey].text); {
+			case s.id == "main" && slices.Contains([]string{"legacy", "full", "all"}, v):
+				r.checkPolicy = v
+			}
+		}
+	}
+}
+
+// expand has gpgcheck stand for the other checks of its section where the policy says so. That it takes a check
+// away is believed of any dnf 5, that it adds one only of those that are known to heed it.
+func (r *reader) expand(s *section) {
+	if r.checkPolicy != "full" && r.checkPolicy != "all" {
+		return
+	}
+	e, said := s.values["gpgcheck"]
+	on, ok := truth(r.plain(e.text))
+	if !said || !ok || on && (r.version == "" || version.Compare(Family, r.version, policySince) < 0) {
+		return
+	}
+	others := []string{"repo_gpgcheck"}
+	if r.checkPolicy == "all" && s.id == "main" {
+		others = append(others, "localpkg_gpgcheck")
+	}
+	for _, key := range others {
+		if _, explicit := s.values[key]; !explicit {
+			s.set(key, e)
+		}
+	}
 }
 
 // dropIns are the settings of [main] that stand in files beside dnf.conf, which comes last.

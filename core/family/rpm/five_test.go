@@ -89,7 +89,7 @@ func ours5(root string) (out fiveCase, err error) {
 		return out, err
 	}
 	defer dir.Close()
-	r := rpm.Read(rootfs.New(dir.FS()), family.Host{Arch: "x86_64", Release: "8.6"})
+	r := rpm.Read(rootfs.New(dir.FS()), family.Host{Arch: "x86_64", Release: "8.6", DNF5: "5.4.6.0"})
 	flagged := map[bool]string{true: "1", false: "0"}
 	for _, s := range r.Sources {
 		if s.DisabledBy != "" && s.DisabledBy != "flag" {
@@ -136,7 +136,8 @@ func trees5() *rapid.Generator[map[string]string] {
 		}
 		for range rapid.IntRange(0, 2).Draw(t, "drop-ins") {
 			name := "etc/dnf/libdnf5.conf.d/" + pick("10.conf", "90.conf", "x").Draw(t, "file")
-			out[name] = "[main]\n" + pick("gpgcheck=1", "gpgcheck=0", "pkg_gpgcheck=1", "repo_gpgcheck=1", "enabled=0", "sslverify=0").Draw(t, "setting") + "\n"
+			out[name] = "[main]\n" + pick("gpgcheck=1", "gpgcheck=0", "pkg_gpgcheck=1", "repo_gpgcheck=1", "enabled=0", "sslverify=0", "gpgcheck_policy=full", "gpgcheck_policy=all\ngpgcheck=1",
+				"gpgcheck_policy=Full").Draw(t, "setting") + "\n"
 		}
 		return out
 	})

@@ -70,15 +70,22 @@ var touching = map[string]mainTouch{
 	"proxy_password":          {family.Touch{Touches: family.Login}, word},
 	"username":                {family.Touch{Touches: family.Login}, word},
 	"password":                {family.Touch{Touches: family.Login}, word},
+	"gpgcheck_policy":         {family.Touch{Default: "legacy", Touches: family.Trust, Since: 3}, word},
+	"allow_downgrade":         {family.Touch{Default: "1", Touches: family.Origin, Since: 3}, yesNo},
+	"system_state_dir":        {family.Touch{Default: "/usr/lib/sysimage/libdnf5", Touches: family.Origin, Since: 3}, word},
+	"plugin_conf_dir":         {family.Touch{Touches: family.Program, Since: 3}, word},
 	"plugins":                 {family.Touch{Default: "1", Touches: family.Program}, yesNo},
 	"pluginpath":              {family.Touch{Touches: family.Program}, many},
 	"pluginconfpath":          {family.Touch{Default: "/etc/dnf/plugins", Touches: family.Program}, many},
 }
 
+// only5 are the settings that dnf 5 alone knows.
+var only5 = map[string]bool{policyKey: true, "allow_downgrade": true, "system_state_dir": true, "plugin_conf_dir": true}
+
 // setting notes a setting of [main] that matters, with the value that dnf's own dump gives.
 func (r *reader) setting(key, value, file string, line int) {
 	t, ok := touching[key]
-	if !ok {
+	if !ok || only5[key] && !r.five {
 		return
 	}
 	switch t.kind {
@@ -95,7 +102,7 @@ func (r *reader) setting(key, value, file string, line int) {
 		value = strings.Join(list(value), ", ")
 	}
 	if value != t.Default {
-		r.Set("main."+key, value, file, line, t.Touches)
+		r.SetAs(t.Touch, "main."+key, value, file, line)
 	}
 }
 

@@ -37,7 +37,9 @@ var (
 )
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = slices.Concat([]string{"/etc", "/etc/dnf", "/etc/dnf/plugins", "/etc/pki/rpm-gpg"}, repoDirs, varDirs, decidingDirs)
+var WatchDirs = slices.Concat([]string{
+	"/etc", "/etc/dnf", "/etc/dnf/plugins", "/etc/pki/rpm-gpg", "/var/lib/rpm/pubkeys", "/usr/lib/sysimage/rpm/pubkeys",
+}, repoDirs, varDirs, decidingDirs)
 
 const (
 	defaultPriority = 99
@@ -46,14 +48,16 @@ const (
 
 type reader struct {
 	family.Reading
-	five     bool      // it is dnf 5 that reads
-	laidOver []section // over those of repositories, in their order
-	root     *rootfs.FS
-	vars     map[string]string
-	main     defaults
-	seen     map[string]bool
-	costs    []int // of Sources, one each
-	order    []int // indexes of the enabled Sources
+	five        bool      // it is dnf 5 that reads
+	version     string    // of dnf 5
+	checkPolicy string    // what [main] says of how gpgcheck is meant
+	laidOver    []section // over those of repositories, in their order
+	root        *rootfs.FS
+	vars        map[string]string
+	main        defaults
+	seen        map[string]bool
+	costs       []int // of Sources, one each
+	order       []int // indexes of the enabled Sources
 }
 
 // defaults are the values of [main] that repositories inherit.
@@ -103,7 +107,7 @@ func (r *reader) pluginCode(root *rootfs.FS) {
 func Read(root *rootfs.FS, host family.Host) family.Reading {
 	r := &reader{
 		Reading: family.Begin(Family), root: root, seen: map[string]bool{},
-		main: defaults{enabled: true, reposDir: repoDirs, varsDir: varDirs}, five: isFive(root),
+		main: defaults{enabled: true, reposDir: repoDirs, varsDir: varDirs}, five: isFive(root), version: host.DNF5,
 	}
 	if r.five {
 		r.main.reposDir, r.main.varsDir = repoDirs5, varDirs5

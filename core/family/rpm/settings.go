@@ -69,6 +69,7 @@ type said struct {
 func (r *reader) settle(files []mainFile) {
 	var keys []string
 	values := map[string]said{}
+	r.policy(files)
 	for _, f := range files {
 		for _, s := range r.joined(f.text) {
 			if s.id != "main" {

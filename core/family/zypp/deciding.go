@@ -7,17 +7,23 @@ import (
 )
 
 // deciding is what decides beside zypper's own configuration: which vendors may take each
-// other's place, what the solver is told of the whole system, and the system's proxy.
-func deciding(vendors string) []family.Deciding {
-	return []family.Deciding{
+// other's place, what the solver is told of the whole system, and the system's proxy. Where libzypp reads the
+// files of zypp.conf.d, their settings are told themselves.
+func deciding(vendors string, drops bool) []family.Deciding {
+	out := []family.Deciding{
 		{Path: vendors, Names: func(string) bool { return true }, Touches: family.Origin, Comment: "#;"},
 		{Path: "/etc/zypp/systemCheck", Touches: family.Origin, Comment: "#"},
 		{Path: "/etc/zypp/systemCheck.d", Names: family.Suffix(".check"), Touches: family.Origin, Comment: "#"},
-		{Path: "/etc/zypp/zypp.conf.d", Names: family.Suffix(".conf"), Touches: family.Both(family.Origin, family.Trust), Comment: "#;"},
 		{Path: "/root/.zypper.conf", Touches: family.Both(family.Origin, family.Trust), Comment: "#;"},
 		{Path: "/root/.curlrc", Touches: family.Transport, Comment: "#", All: curlOptions},
 		{Path: "/etc/sysconfig/proxy", Touches: family.Transport, Comment: "#", All: systemProxy},
 	}
+	if !drops {
+		out = append(out, family.Deciding{
+			Path: "/etc/zypp/zypp.conf.d", Names: family.Suffix(".conf"), Touches: family.Both(family.Origin, family.Trust), Comment: "#;",
+		})
+	}
+	return out
 }
 
 // curlOptions are the options of curl that say who one is; libzypp takes no other from there.
@@ -54,4 +60,6 @@ func systemProxy(_ []byte, lines []string) (out []string) {
 	return out
 }
 
-var decidingDirs = []string{"/etc/zypp/vendors.d", "/etc/zypp/systemCheck.d", "/etc/zypp/zypp.conf.d", "/etc/sysconfig"}
+var decidingDirs = []string{
+	"/etc/zypp/vendors.d", "/etc/zypp/systemCheck.d", "/etc/zypp/zypp.conf.d", "/usr/etc/zypp", "/usr/etc/zypp/zypp.conf.d", "/etc/sysconfig",
+}

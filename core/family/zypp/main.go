@@ -27,6 +27,13 @@ var touching = map[string]family.Touch{
 	"main.vendordir":                   {Touches: family.Origin},
 	"main.locksfile.path":              {Default: Locks, Touches: family.Origin},
 	"main.locksfile.apply":             {Default: "yes", Touches: family.Origin},
+	"main.cachedir":                    {Default: "/var/cache/zypp", Touches: family.Origin, Since: 3},
+	"main.metadatadir":                 {Touches: family.Origin, Since: 3},
+	"main.solvfilesdir":                {Touches: family.Origin, Since: 3},
+	"main.packagesdir":                 {Touches: family.Origin, Since: 3},
+	"main.solver.checkSystemFile":      {Touches: family.Origin, Since: 3},
+	"main.solver.checkSystemFileDir":   {Touches: family.Origin, Since: 3},
+	"main.solver.focus":                {Touches: family.Origin, Since: 3},
 	"main.solver.allowVendorChange":    {Default: "no", Touches: family.Origin},
 	"main.solver.dupAllowDowngrade":    {Default: "yes", Touches: family.Origin},
 	"main.solver.dupAllowNameChange":   {Default: "yes", Touches: family.Origin},
@@ -45,6 +52,10 @@ var touching = map[string]family.Touch{
 // setting notes a setting that matters.
 func (r *reader) setting(section, key, value, file string, line int) {
 	name := section + "." + key
+	if section == envSection && r.drops && file != userConfig {
+		r.SetAs(family.Touch{Touches: anything, Since: 3}, name, value, file, line)
+		return
+	}
 	t, ok := touching[name]
 	if !ok || value == t.Default || value == "" && t.Default == "" {
 		return
@@ -54,27 +65,33 @@ func (r *reader) setting(section, key, value, file string, line int) {
 			return // another spelling of what holds anyway
 		}
 	}
-	r.Set(name, value, file, line, t.Touches)
+	r.SetAs(t, name, value, file, line)
 }
 
-// last notes the settings of a file: of a key that stands twice the last counts.
-func (r *reader) lastSettings(f *ini.File, file string) {
+// lastSettings notes the settings of files: of a key that stands twice the last counts.
+func (r *reader) lastSettings(files []*ini.File, names []string) {
 	type place struct{ section, key string }
+	type said struct {
+		value, file string
+		line        int
+	}
 	var order []place
-	values := map[place]string{}
-	lines := map[place]int{}
-	for i := range f.Sections {
-		s := &f.Sections[i]
-		for _, e := range f.Entries(s) {
-			p := place{f.Name(s), f.Key(&e)}
-			if _, ok := values[p]; !ok {
-				order = append(order, p)
+	values := map[place]said{}
+	for n, f := range files {
+		for i := range f.Sections {
+			s := &f.Sections[i]
+			for _, e := range f.Entries(s) {
+				p := place{f.Name(s), f.Key(&e)}
+				if _, ok := values[p]; !ok {
+					order = append(order, p)
+				}
+				values[p] = said{f.Value(&e), names[n], int(e.Line)}
 			}
-			values[p], lines[p] = f.Value(&e), int(e.Line)
 		}
 	}
 	for _, p := range order {
-		r.setting(p.section, p.key, values[p], file, lines[p])
+		v := values[p]
+		r.setting(p.section, p.key, v.value, v.file, v.line)
 	}
 }
 

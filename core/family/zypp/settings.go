@@ -13,19 +13,28 @@ import (
 	"patientlantern.example/lantern/core/text/ini"
 )
 
-// configure reads zypp.conf and returns the architecture that is in force.
-func (r *reader) configure(arch string) string {
+// configure reads libzypp's configuration and zypper's, and returns the architecture that is in force; asked is
+// whether the configuration says so.
+func (r *reader) configure(arch string) (inForce string, asked bool) {
 	base := "/etc/zypp"
 	main := map[string]string{}
-	text, info, err := r.root.ReadTextInfo(Config)
-	switch {
-	case err == nil:
-		r.Keep(info, Config, text)
+	var files []*ini.File
+	var names []string
+	for _, name := range r.configs() {
+		text, info, err := r.root.ReadTextInfo(name)
+		switch {
+		case err == nil && !info.Mode().IsRegular(), errors.Is(err, fs.ErrNotExist):
+			continue
+		case err != nil:
+			r.refuse(name, 0, "its configuration cannot be read: %s", family.Plain(err))
+			continue
+		}
+		r.Keep(info, name, text)
 		f := ini.ParseZypp(text)
 		if f.Err != nil {
-			r.refuse(Config, f.Err.Line, "%s", f.Err.Message)
+			r.refuse(name, f.Err.Line, "%s", f.Err.Message)
 		}
-		r.lastSettings(f, Config)
+		files, names = append(files, f), append(names, name)
 		for i := range f.Sections {
 			if f.Name(&f.Sections[i]) == "main" {
 				for _, e := range f.Entries(&f.Sections[i]) {
@@ -33,12 +42,11 @@ func (r *reader) configure(arch string) string {
 				}
 			}
 		}
-	case !errors.Is(err, fs.ErrNotExist):
-		r.refuse(Config, 0, "its configuration cannot be read: %s", family.Plain(err))
 	}
+	r.lastSettings(files, names)
 	if text, info, err := r.root.ReadTextInfo(userConfig); err == nil {
 		r.Keep(info, userConfig, text)
-		r.lastSettings(ini.ParseZypp(text), userConfig)
+		r.lastSettings([]*ini.File{ini.ParseZypp(text)}, []string{userConfig})
 	}
 	r.lockFile = path.Clean("/" + cmp.Or(main["locksfile.path"], Locks))
 	if v := main["configdir"]; v != "" {
@@ -64,9 +72,9 @@ func (r *reader) configure(arch string) string {
 	r.metadata, r.packages = tristate(main["repo_gpgcheck"]), tristate(main["pkg_gpgcheck"])
 	if v := main["arch"]; v != "" {
 		r.Architectures = []string{v}
-		return v
+		return v, true
 	}
-	return arch
+	return arch, false
 }
 
 func saysNo(v string) bool {

@@ -54,6 +54,9 @@ type reader struct {
 	dirs     places
 	services map[string]bool
 	lockFile string
+	levelled bool // the processor's level is part of $arch
+	newer    bool // libzypp is one that reads zypp.conf.d
+	drops    bool // files in zypp.conf.d are taken into account
 	seen     map[string]bool
 	later    []source.Source // definitions that are not in force
 }
@@ -74,12 +77,15 @@ func Present(root *rootfs.FS) bool {
 // Read reads zypper's sources off a root.
 func Read(root *rootfs.FS, host family.Host) family.Reading {
 	r := &reader{Reading: family.Begin(Family), root: root, vars: map[string]string{}, services: map[string]bool{}, seen: map[string]bool{}}
-	arch := r.configure(host.Arch)
+	arch, asked := r.configure(host.Arch)
+	if !asked && r.levelled && arch == "x86_64" && host.Level > 1 {
+		arch = fmt.Sprintf("%s_v%d", arch, host.Level)
+	}
 	r.variables(host, arch)
 	r.readServices()
 	r.readRepos()
 	r.KeepSystem(root, "/usr/lib/zypp/plugins", 1)
-	r.Decides(root, deciding(r.dirs.vendors))
+	r.Decides(root, deciding(r.dirs.vendors, r.drops))
 	slices.SortStableFunc(r.Sources, func(a, b source.Source) int { return strings.Compare(a.ID, b.ID) })
 	position := 0
 	for i := range r.Sources {
@@ -100,6 +106,9 @@ func (r *reader) refuse(file string, line int, format string, args ...any) {
 
 func (r *reader) variables(host family.Host, arch string) {
 	r.vars["arch"], r.vars["basearch"] = arch, arch
+	if base, _, levelled := strings.Cut(arch, "_v"); levelled {
+		r.vars["basearch"] = base
+	}
 	if len(arch) == 4 && arch[0] == 'i' && arch[2:] == "86" || arch == "athlon" {
 		r.vars["basearch"] = "i386"
 	}
@@ -399,9 +408,11 @@ func (r *reader) locate(src *source.Source, file string, s *section) {
 			r.Problems[i].Fatal = false // only the first is looked at before it is needed
 		}
 	}
-	if list := s.urls("metalink"); len(list) > 0 {
-		src.Metalink = r.effective(file, s, "metalink", list[0], "")
-	} else if list := s.urls("mirrorlist"); len(list) > 0 {
+	metalink := s.urls("metalink")
+	if len(metalink) > 0 {
+		src.Metalink = r.effective(file, s, "metalink", metalink[0], "")
+	}
+	if list := s.urls("mirrorlist"); len(list) > 0 && (len(metalink) == 0 || r.newer) { // an older libzypp passes one of them over
 		src.Mirrorlist = r.effective(file, s, "mirrorlist", list[0], "")
 	}
 }

@@ -3,16 +3,18 @@ package zypp_test
 import (
 	"encoding/xml"
 	"fmt"
-	"path/filepath"
+	"os"
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"pgregory.net/rapid"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/survey"
 	"patientlantern.example/lantern/internal/cell"
 )
 
@@ -62,17 +64,6 @@ func flag(on bool) int {
 	return 0
 }
 
-// archWord is the variable of the architecture, but for a libzypp that puts the processor's level into
-// it (x86_64_v3): our reading does not.
-var archWord = func() string {
-	for _, pattern := range []string{"/usr/lib*/libzypp.so.17[3-9]?", "/usr/lib/*/libzypp.so.17[3-9]?"} {
-		if names, err := filepath.Glob(pattern); err != nil || len(names) > 0 {
-			return "$basearch"
-		}
-	}
-	return "$arch"
-}()
-
 // asXML is a text as it is read out of zypper's XML.
 func asXML(s string) string {
 	return strings.Map(func(c rune) rune {
@@ -86,9 +77,18 @@ func asXML(s string) string {
 	}, s)
 }
 
+// level is that of this machine's processor, which a newer zypper looks for.
+var level = func() int {
+	info, err := os.ReadFile("/proc/cpuinfo")
+	if err != nil {
+		panic(err)
+	}
+	return survey.Read(rootfs.New(fstest.MapFS{}), survey.Machine{Arch: "x86_64", CPUInfo: info}).Survey.Traits.CPU.Level
+}()
+
 func ours(root string) (out cell.Reading, err error) {
 	r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading {
-		return zypp.Read(root, family.Host{Arch: "x86_64", OSRelease: "not asked for"})
+		return zypp.Read(root, family.Host{Arch: "x86_64", OSRelease: "not asked for", Level: level})
 	})
 	if err != nil {
 		return out, err
@@ -144,7 +144,7 @@ func trees() *rapid.Generator[map[string]string] {
 		case 3:
 			return "priority" + equals.Draw(t, "eq") + number.Draw(t, "number")
 		case 4, 5:
-			return "name" + equals.Draw(t, "eq") + pick("Plover $releasever ("+archWord+")", "Skerry", "", "\"quoted\"", "a # b", "$v ${v} ${v:-d} ${w:-d$v} ${v:+e$v} ${w:+e} $w ${w}", "${w:-${v}}", "${v", "$", "$$v", "\\$v", "${w:-a\\}b}", "${w:-\\$v}", "${}", "${v:}", "${v:=x}", "${e:-x}|${e:+y}|$e", "$releasever_major-$releasever_minor", "a=b", "$v$v$", "${w:-a{b}c}", "$-v", "${v-x}").Draw(t, "name")
+			return "name" + equals.Draw(t, "eq") + pick("Plover $releasever ($arch)", "Skerry", "", "\"quoted\"", "a # b", "$v ${v} ${v:-d} ${w:-d$v} ${v:+e$v} ${w:+e} $w ${w}", "${w:-${v}}", "${v", "$", "$$v", "\\$v", "${w:-a\\}b}", "${w:-\\$v}", "${}", "${v:}", "${v:=x}", "${e:-x}|${e:+y}|$e", "$releasever_major-$releasever_minor", "a=b", "$v$v$", "${w:-a{b}c}", "$-v", "${v-x}").Draw(t, "name")
 		case 6:
 			return pick("mirrorlist", "metalink").Draw(t, "key") + equals.Draw(t, "eq") + url.Draw(t, "url")
 		case 7:
@@ -195,6 +195,11 @@ func trees() *rapid.Generator[map[string]string] {
 		}
 		if rapid.IntRange(0, 2).Draw(t, "configured") == 0 {
 			out["etc/zypp/zypp.conf"] = pick("[main]\ngpgcheck = off\n", "[main]\nrepo_gpgcheck = off\n", "[main]\ngpgcheck=0\npkg_gpgcheck=on\n", "[main]\ngpgcheck=strict\n", "[main]\narch = i586\n", "[main]\nreposdir=/srv/repos\n", "[main]\nvarsdir = /srv/vars\n", "[main]\nconfigdir=/srv/zypp\n", "junk\n", "gpgcheck=off\n", "[main]\ngpgcheck=no\nrepo_gpgcheck=1\n", "[main]\n## c\n# gpgcheck=off\n", "[main]\ngpgcheck=\n").Draw(t, "zypp.conf")
+			for range rapid.IntRange(0, 2).Draw(t, "drop-ins") {
+				name := pick("etc/zypp/zypp.conf.d/a.conf", "etc/zypp/zypp.conf.d/b.conf", "etc/zypp/zypp.conf.d/b.conf.old").Draw(t, "drop-in")
+				out[name] = pick("[main]\ngpgcheck = off\n", "[main]\ngpgcheck = on\nrepo_gpgcheck=off\n", "[main]\nreposdir=/srv/repos\n",
+					"[main]\npkg_gpgcheck=on\n", "[env]\nTERN=1\n", "", "junk\n", "[Main]\ngpgcheck=off\n").Draw(t, "dropped")
+			}
 			out["srv/repos/m.repo"] = "[moved]\nbaseurl=http://m.example/$v\n"
 			out["srv/vars/v"] = "Moved"
 		}

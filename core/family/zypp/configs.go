@@ -1,0 +1,100 @@
+package zypp
+
+import (
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+)
+
+// configDirs are where newer libzypps look for zypp.conf and for files in zypp.conf.d, as UAPI.6 has it: what stands
+// earlier hides what bears its name later. The last two are the vendor's, as a distribution built it.
+var configDirs = []string{"/etc/zypp", "/run/zypp", "/usr/etc/zypp", "/usr/share/zypp"}
+
+// envSection is where newer libzypps are told what to put into their environment.
+const envSection = "env"
+
+var anything = slices.Concat(family.Origin, family.Trust, family.Transport, family.Program)
+
+// zyppLib are the names of libzypp's library, and of its versions.
+var zyppLib = regexp.MustCompile(`^libzypp\.so\.(\d+)\.(\d+)`)
+
+// The first version of libzypp's library that reads more than one file, and the first that puts the processor's
+// level into $arch.
+const (
+	dropsMajor = 1735
+	dropsMinor = 2
+	levelMajor = 1735
+)
+
+// library is the version of the root's libzypp by its library's name; 0 where none is seen.
+func (r *reader) library() (major, minor int) {
+	dirs := []string{"/usr/lib64", "/usr/lib"}
+	entries, err := r.root.ReadDir("/usr/lib")
+	if err == nil {
+		for _, e := range entries {
+			if e.IsDir() && strings.HasSuffix(e.Name(), "-linux-gnu") {
+				dirs = append(dirs, path.Join("/usr/lib", e.Name()))
+			}
+		}
+	}
+	for _, dir := range dirs {
+		entries, err := r.root.ReadDir(dir)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			m := zyppLib.FindStringSubmatch(e.Name())
+			if m == nil {
+				continue
+			}
+			x, _ := strconv.Atoi(m[1])
+			y, _ := strconv.Atoi(m[2])
+			if x > major || x == major && y > minor {
+				major, minor = x, y
+			}
+		}
+	}
+	return major, minor
+}
+
+// configs are the files of libzypp's configuration, in the order in which they are read.
+func (r *reader) configs() (out []string) {
+	major, minor := r.library()
+	r.levelled = major >= levelMajor
+	r.newer = major > dropsMajor || major == dropsMajor && minor >= dropsMinor
+	r.drops = r.newer || major == 0 // where nobody knows, what somebody wrote counts
+	if !r.drops {
+		return []string{Config}
+	}
+	for _, dir := range configDirs {
+		if _, err := r.root.Stat(path.Join(dir, "zypp.conf")); err == nil {
+			out = append(out, path.Join(dir, "zypp.conf"))
+			break
+		}
+	}
+	first := map[string]string{}
+	for _, dir := range configDirs {
+		entries, err := r.root.ReadDir(path.Join(dir, "zypp.conf.d"))
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if _, hidden := first[e.Name()]; !hidden && strings.HasSuffix(e.Name(), ".conf") {
+				first[e.Name()] = path.Join(dir, "zypp.conf.d", e.Name())
+			}
+		}
+	}
+	names := make([]string, 0, len(first))
+	for name := range first {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		out = append(out, first[name])
+	}
+	return out
+}
