@@ -18,7 +18,7 @@ GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*' 2>
 bin/lantern: $(GO_FILES) console/dist/index.html
 	$(GO) build -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern
 
-# What does not run while a host is surveyed is compiled for size: the agent stays below 12 MB.
+# What does not run while a host is surveyed, or reads few files there, is compiled for size: the agent stays below 12 MB.
 SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/... \
 	patientlantern.example/lantern/agent patientlantern.example/lantern/core/drift patientlantern.example/lantern/core/change \
 	patientlantern.example/lantern/core/verdict patientlantern.example/lantern/core/trace patientlantern.example/lantern/core/origin \
@@ -26,6 +26,8 @@ SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/
 	patientlantern.example/lantern/cli/view patientlantern.example/lantern/core/diag patientlantern.example/lantern/core/credential \
 	patientlantern.example/lantern/cli/read patientlantern.example/lantern/core/text/lines patientlantern.example/lantern/core/preview \
 	patientlantern.example/lantern/core/choice patientlantern.example/lantern/core/upstream patientlantern.example/lantern/core/index \
+	patientlantern.example/lantern/core/family/zypp patientlantern.example/lantern/core/family/flatpak github.com/ProtonMail/... \
+	patientlantern.example/lantern/core/family/arch patientlantern.example/lantern/core/family/rpm \
 	crypto/tls crypto/x509 net net/http net/textproto mime/... log/slog encoding/asn1 math/big vendor/golang.org/x/net/... vendor/golang.org/x/text/... \
 	text/template/... image/... archive/tar os/exec os/user encoding/csv encoding/xml flag github.com/fsnotify/...
 bin/lantern-agent: $(GO_FILES)

@@ -1,8 +1,10 @@
 package cell
 
 import (
+	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -28,6 +30,7 @@ var marks = sync.OnceValue(func() (out []string) {
 	for _, pattern := range []string{
 		"/usr/bin/apt-key", "/usr/lib/apt/methods/sqv", "/usr/lib/apt/methods/gpgv",
 		"/usr/lib*/libalpm.so.*", "/usr/lib/*/libalpm.so.*", "/usr/lib*/libzypp.so.*", "/usr/lib/*/libzypp.so.*",
+		"/usr/lib*/libglib-2.0.so.0*", "/usr/lib/*/libglib-2.0.so.0*",
 	} {
 		names, err := filepath.Glob(pattern)
 		if err != nil {
@@ -52,6 +55,12 @@ func Inside(root string, read func(*rootfs.FS) family.Reading) (family.Reading, 
 		name := filepath.Join(root, mark)
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 			return family.Reading{}, err
+		}
+		if to, err := os.Readlink(mark); err == nil && !filepath.IsAbs(to) {
+			if err := os.Symlink(to, name); err != nil && !errors.Is(err, fs.ErrExist) {
+				return family.Reading{}, err
+			}
+			continue
 		}
 		if err := os.WriteFile(name, text, 0o644); err != nil {
 			return family.Reading{}, err

@@ -1,11 +1,11 @@
 package arch
 
 import (
-	"fmt"
 	"math"
 	"strconv"
 	"strings"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/rootfs"
 
 	"patientlantern.example/lantern/core/source"
@@ -29,18 +29,14 @@ func defaultLevel() level {
 // strictLevel is what pacman checks since 7.1 where nothing is said: signatures have to be there.
 func strictLevel() level { return level{part{check: true}, part{check: true}} }
 
-// libraries are where distributions keep libalpm, of which 16 is the one of pacman 7.1.
-var libraries = []string{"/usr/lib/", "/usr/lib64/", "/usr/lib/x86_64-linux-gnu/", "/usr/lib/aarch64-linux-gnu/"}
+// strictLibs are the libraries of pacman 7.1 and of those to come.
+var strictLibs = []string{"libalpm.so.16", "libalpm.so.17", "libalpm.so.18", "libalpm.so.19"}
 
 // levelOf is what the root's pacman checks where nothing is said. A root without pacman is taken
 // for one with an older one.
 func levelOf(root *rootfs.FS) level {
-	for n := 16; n < 20; n++ {
-		for _, dir := range libraries {
-			if _, err := root.Stat(fmt.Sprintf("%slibalpm.so.%d", dir, n)); err == nil {
-				return strictLevel()
-			}
-		}
+	if len(family.Libraries(root, "libalpm.so.", strictLibs...)) > 0 {
+		return strictLevel()
 	}
 	return defaultLevel()
 }

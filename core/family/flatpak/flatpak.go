@@ -53,6 +53,7 @@ type reader struct {
 	root    *rootfs.FS
 	remotes map[string]bool
 	applied []string
+	strict  bool // glib is a newer one
 }
 
 // preinstalled are the folders that say which applications are to be there.
@@ -76,7 +77,7 @@ func Present(root *rootfs.FS) bool {
 
 // Read reads flatpak's sources off a root.
 func Read(root *rootfs.FS) family.Reading {
-	r := &reader{Reading: family.Begin(Family), root: root, remotes: map[string]bool{}}
+	r := &reader{Reading: family.Begin(Family), root: root, remotes: map[string]bool{}, strict: newerGlib(root)}
 	r.config()
 	r.parts()
 	r.others()
@@ -137,16 +138,17 @@ type group struct {
 	keys   []string
 	values map[string]string // raw
 	lines  map[string]int
+	strict bool // an escape that is none makes the value none
 }
 
-func groups(f *ini.File) (names []string, all map[string]*group) {
+func (r *reader) groups(f *ini.File) (names []string, all map[string]*group) {
 	all = map[string]*group{}
 	for i := range f.Sections {
 		s := &f.Sections[i]
 		name := f.Name(s)
 		g := all[name]
 		if g == nil {
-			g = &group{line: int(s.Line), values: map[string]string{}, lines: map[string]int{}}
+			g = &group{line: int(s.Line), strict: r.strict, values: map[string]string{}, lines: map[string]int{}}
 			all[name] = g
 			names = append(names, name)
 		}
@@ -164,10 +166,35 @@ func groups(f *ini.File) (names []string, all map[string]*group) {
 // text returns a value as a string, where it is one.
 func (g *group) text(key string) (string, bool) {
 	raw, ok := g.values[key]
-	if !ok || !utf8.ValidString(raw) {
+	if !ok || !utf8.ValidString(raw) || g.odd(key) {
 		return "", false
 	}
 	return ini.Unescape(raw), true
+}
+
+// odd reports whether a value is none because of an escape that is none, or that ends too early.
+func (g *group) odd(key string) bool { return g.strict && !escaped(g.values[key]) }
+
+// escaped reports whether every escape in a value is one.
+func escaped(raw string) bool {
+	for i := 0; i < len(raw); i++ {
+		if raw[i] != '\\' {
+			continue
+		}
+		if i++; i == len(raw) || !strings.ContainsRune(`sntr\`, rune(raw[i])) {
+			return false
+		}
+	}
+	return true
+}
+
+// strictGlib is the first version of glib, as its library's name has it, that is known to take odd escapes for no value.
+const strictGlib = 8400
+
+// newerGlib reports whether the root's flatpak reads key files by a newer glib.
+func newerGlib(root *rootfs.FS) bool {
+	numbers := family.Libraries(root, "libglib-2.0.so.0.", "libglib-2.0.so.0")
+	return len(numbers) > 0 && numbers[0] >= strictGlib
 }
 
 // boolean reads true, false, 1 and 0; ok is false for anything else.
@@ -201,8 +228,8 @@ func integer(raw string) int {
 	return int(n)
 }
 
-// remote is how the group of a remote is named.
-var remote = pattern.Lazy(`^remote "(.+)"$`)
+// remote is how the group of a remote is named; what ends a line in any script ends a name as well.
+var remote = pattern.Lazy(`^remote "([^\x{85}\x{2028}\x{2029}]+)"$`)
 
 func (r *reader) config() {
 	text, info, err := r.root.ReadTextInfo(Config)
@@ -225,7 +252,7 @@ func (r *reader) config() {
 	case f.Err != nil:
 		r.refuse(Config, f.Err.Line, "%s", f.Err.Message)
 	}
-	names, all := groups(f)
+	names, all := r.groups(f)
 	r.core(all)
 	for _, name := range names {
 		if m := remote().FindStringSubmatch(name); m != nil {
@@ -313,6 +340,9 @@ func (r *reader) remote(id string, g *group) {
 		value, _ := g.text(key)
 		switch key {
 		case "url":
+			if g.odd(key) { // as if it were not there
+				continue
+			}
 			if value != "" {
 				s.URLs = []string{family.MaskURL(value)}
 				r.LoginInURL(r.root, Config, value)

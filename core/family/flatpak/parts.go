@@ -64,7 +64,7 @@ func (r *reader) part(name, id, off string) {
 		r.refuse(name, f.Err.Line, "%s", f.Err.Message)
 		return
 	}
-	_, all := groups(f)
+	_, all := r.groups(f)
 	g := all[partGroup]
 	if g == nil {
 		r.refuse(name, 0, "there is no group [%s]", partGroup)
@@ -88,9 +88,9 @@ func (r *reader) part(name, id, off string) {
 		Kinds:   []string{"binary"},
 		Options: map[string]string{},
 	}
-	var localised bool
-	if s.Name, localised = g.text("Title[C]"); !localised {
-		s.Name, _ = g.text("Title")
+	s.Name, _ = g.text("Title")
+	if name, localised := g.text("Title[C]"); localised && !r.strict {
+		s.Name = name
 	}
 	if u != "" {
 		s.URLs = []string{family.MaskURL(u)}

@@ -1,10 +1,9 @@
 package zypp
 
 import (
+	"fmt"
 	"path"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -19,9 +18,6 @@ const envSection = "env"
 
 var anything = slices.Concat(family.Origin, family.Trust, family.Transport, family.Program)
 
-// zyppLib are the names of libzypp's library, and of its versions.
-var zyppLib = regexp.MustCompile(`^libzypp\.so\.(\d+)\.(\d+)`)
-
 // The first version of libzypp's library that reads more than one file, and the first that puts the processor's
 // level into $arch.
 const (
@@ -30,35 +26,26 @@ const (
 	levelMajor = 1735
 )
 
+// The versions of libzypp's library that are looked for.
+const (
+	oldestLib = 1700
+	newestLib = 1780
+)
+
 // library is the version of the root's libzypp by its library's name; 0 where none is seen.
 func (r *reader) library() (major, minor int) {
-	dirs := []string{"/usr/lib64", "/usr/lib"}
-	entries, err := r.root.ReadDir("/usr/lib")
-	if err == nil {
-		for _, e := range entries {
-			if e.IsDir() && strings.HasSuffix(e.Name(), "-linux-gnu") {
-				dirs = append(dirs, path.Join("/usr/lib", e.Name()))
-			}
-		}
+	names := make([]string, 0, newestLib-oldestLib+1)
+	for n := newestLib; n >= oldestLib; n-- {
+		names = append(names, fmt.Sprintf("libzypp.so.%d", n))
 	}
-	for _, dir := range dirs {
-		entries, err := r.root.ReadDir(dir)
-		if err != nil {
-			continue
-		}
-		for _, e := range entries {
-			m := zyppLib.FindStringSubmatch(e.Name())
-			if m == nil {
-				continue
-			}
-			x, _ := strconv.Atoi(m[1])
-			y, _ := strconv.Atoi(m[2])
-			if x > major || x == major && y > minor {
-				major, minor = x, y
-			}
-		}
+	switch numbers := family.Libraries(r.root, "libzypp.so.", names...); len(numbers) {
+	case 0:
+		return 0, 0
+	case 1:
+		return numbers[0], 0
+	default:
+		return numbers[0], numbers[1]
 	}
-	return major, minor
 }
 
 // configs are the files of libzypp's configuration, in the order in which they are read.
