@@ -16,7 +16,7 @@ func (a *app) channel() *cobra.Command {
 		Use:     "channel",
 		Short:   "Channels: the choices between repositories that stand for each other",
 		GroupID: "contracts",
-		Example: "  lantern channel list",
+		Example: "  lantern channel list\n  lantern channel list --variants --format json",
 	}
 	lists(cmd, a.channelList())
 	return cmd

@@ -121,8 +121,9 @@ func namedTime(text string) (time.Time, bool) {
 
 func (a *app) freezeList() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "list", Short: "List freezes: where, until when, and why", Args: cobra.NoArgs, Example: "  lantern freeze list",
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.listFreezes(cmd) },
+		Use: "list", Short: "List freezes: where, until when, and why", Args: cobra.NoArgs,
+		Example: "  lantern freeze list\n  lantern freeze list --format json",
+		RunE:    func(cmd *cobra.Command, _ []string) error { return a.listFreezes(cmd) },
 	}
 	listing(cmd)
 	return cmd
@@ -161,7 +162,8 @@ func (a *app) listFreezes(cmd *cobra.Command) error {
 
 func (a *app) freezeEnd() *cobra.Command {
 	return &cobra.Command{
-		Use: "end NUMBER", Short: "End a freeze before its time", Args: cobra.ExactArgs(1), Example: "  lantern freeze end 1",
+		Use: "end NUMBER", Short: "End a freeze before its time", Args: cobra.ExactArgs(1),
+		Example: "  lantern freeze end 1\n  lantern freeze end 2 --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil || id < 1 {

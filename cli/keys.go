@@ -174,7 +174,7 @@ func (a *app) keyShow() *cobra.Command {
 		Annotations: map[string]string{moreFormats: "csv"},
 		Long: "Show a key with its whole fingerprint, and every host that believes it: for which sources, and where it\n" +
 			"stands. KEY is a fingerprint, its last 16 digits or more, or the name that the policy gives.",
-		Example: "  lantern key show saltmarsh-2026\n  lantern key show DC3B5F6F09829689A99A91D65E9965116CD52072 --format csv",
+		Example: "  lantern key show saltmarsh-2026\n  lantern key show saltmarsh-2026 --format csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			stop := a.waiting("gathering the hosts")
 			d, err := a.client().Key(cmd.Context(), args[0], idle, client.List{Page: l.page, PerPage: l.perPage})

@@ -79,7 +79,8 @@ func (a *app) rolloutSkip() *cobra.Command {
 	var m meant
 	cmd := &cobra.Command{
 		Use: "skip HOST... --because WHY", Short: "Leave hosts out of a rollout before it begins on them",
-		Example:           "  lantern rollout skip gw-03 --because \"is being moved\"",
+		Example: "  lantern rollout skip gw-03 --because \"is being moved\"\n" +
+			"  lantern rollout skip gw-{04..05} --because \"are being moved\" --format json",
 		ValidArgsFunction: a.completeEveryHost,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if o.Because == "" {

@@ -134,7 +134,7 @@ func (a *app) proposalShow() *cobra.Command {
 		Use: "show NUMBER", Short: "Say what a proposal would change, in meaning, and what it lacks", Args: cobra.ExactArgs(1),
 		Long: "The differences are those to the revision that it was made on. Which hosts it would change says lantern policy preview\n" +
 			"of the folder: lantern proposal fetch NUMBER FOLDER writes it.",
-		Example: "  lantern proposal show 1",
+		Example: "  lantern proposal show 1\n  lantern proposal show 1 --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := proposalNumber(args[0])
 			if err != nil {

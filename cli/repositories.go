@@ -223,7 +223,7 @@ func (a *app) repositoryShow() *cobra.Command {
 		Long: "Show everything that is known of a repository: the places that hosts get it from, which key signs there today,\n" +
 			"how fresh it is, what changed last, its witnesses, and the hosts. REPOSITORY is a name of the policy, an\n" +
 			"address, or the key of a place.",
-		Example: "  lantern repository show saltmarsh\n  lantern repository show plover --format json",
+		Example: "  lantern repository show saltmarsh\n  lantern repository show saltmarsh --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			places, err := a.placesCalled(cmd, args[0])
 			if err != nil {
@@ -361,7 +361,7 @@ func (a *app) repositoryProbe() *cobra.Command {
 		Long: "Have the service look now at the places that hosts get repositories from, or at all of them: whether they\n" +
 			"answer, whether a pinned key signed, whether the metadata is fresh and is what was promised. The exit status is\n" +
 			"1 where one is refused.",
-		Example: "  lantern repository probe\n  lantern repository probe saltmarsh plover",
+		Example: "  lantern repository probe\n  lantern repository probe saltmarsh base",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			stop := a.waiting("looking at the repositories")
 			page, err := a.client().Probe(cmd.Context(), args)

@@ -272,7 +272,9 @@ func number(s string) (int64, error) {
 func (a *app) rolloutList() *cobra.Command {
 	var l listFlags
 	cmd := &cobra.Command{
-		Use: "list", Short: "List rollouts, the newest first", Args: cobra.NoArgs, Example: "  lantern rollout list",
+		Use: "list", Short: "List rollouts, the newest first", Args: cobra.NoArgs,
+		Example: "  lantern rollout list\n" +
+			"  lantern rollout list --format csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := a.client().Rollouts(cmd.Context(), client.List{Page: l.page, PerPage: l.perPage})
 			if err != nil {

@@ -210,7 +210,9 @@ func (a *app) operator() *cobra.Command {
 		Example: "  lantern operator add mira --role reader",
 	}
 	list := &cobra.Command{
-		Use: "list", Short: "List who may sign in", Args: cobra.NoArgs, Example: "  lantern operator list",
+		Use: "list", Short: "List who may sign in", Args: cobra.NoArgs,
+		Example: "  lantern operator list\n" +
+			"  lantern operator list --format csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			l, err := a.client().Operators(cmd.Context())
 			if err != nil {
@@ -232,7 +234,7 @@ func (a *app) operator() *cobra.Command {
 		Use:     "add NAME",
 		Short:   "Add an operator, or give one a new token; the token is printed once",
 		Args:    cobra.ExactArgs(1),
-		Example: "  lantern operator add mira --role reader",
+		Example: "  lantern operator add mira --role reader\n  lantern operator add skua --role operator --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o, err := a.client().AddOperator(cmd.Context(), api.OperatorOrder{Name: args[0], Role: cmp.Or(one(role), store.RoleReader)})
 			if err != nil {
@@ -255,7 +257,9 @@ func (a *app) operator() *cobra.Command {
 		store.RoleOperator,
 	)
 	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Take an operator away", Args: cobra.ExactArgs(1), Example: "  lantern operator remove mira",
+		Use: "remove NAME", Short: "Take an operator away", Args: cobra.ExactArgs(1),
+		Example: "  lantern operator remove mira\n" +
+			"  lantern operator remove skua --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.client().RemoveOperator(cmd.Context(), args[0]); err != nil {
 				return err

@@ -37,7 +37,7 @@ func (a *app) shelfAdd() *cobra.Command {
 		Use: "add NAME FOLDER", Short: "Have the service serve a folder of its machine to hosts", Args: cobra.ExactArgs(2),
 		Long: "FOLDER stands below the folder of all shelves on the service's machine. It need not be there now: media come\n" +
 			"and go. One of that name is served from the other folder from then on.",
-		Example: "  lantern shelf add skerry-12 media/skerry-12",
+		Example: "  lantern shelf add skerry-12 media/skerry-12\n  lantern shelf add skerry-12 media/skerry-12 --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c := a.client()
 			x, err := c.AddShelf(cmd.Context(), api.ShelfOrder{Name: args[0], Folder: args[1]})
@@ -61,7 +61,7 @@ func (a *app) shelfAdd() *cobra.Command {
 func (a *app) shelfList() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "list", Short: "List the folders that the service serves to hosts, and whether something stands in each", Args: cobra.NoArgs,
-		Example: "  lantern shelf list",
+		Example: "  lantern shelf list\n  lantern shelf list --format json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			list, err := a.client().Shelves(cmd.Context())
 			if err != nil {
@@ -93,7 +93,7 @@ func (a *app) shelfList() *cobra.Command {
 func (a *app) shelfRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME", Short: "Have a folder served no more; what stands in it stays", Args: cobra.ExactArgs(1),
-		Example: "  lantern shelf remove skerry-12",
+		Example: "  lantern shelf remove skerry-12\n  lantern shelf remove skerry-12 --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.client().RemoveShelf(cmd.Context(), args[0]); err != nil {
 				return err

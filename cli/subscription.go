@@ -106,7 +106,9 @@ func (a *app) readPassword(file string) (string, error) {
 
 func (a *app) accountList() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "list", Short: "List accounts, and whether their desks answer", Args: cobra.NoArgs, Example: "  lantern account list",
+		Use: "list", Short: "List accounts, and whether their desks answer", Args: cobra.NoArgs,
+		Example: "  lantern account list\n" +
+			"  lantern account list --format csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			list, err := a.client().Accounts(cmd.Context())
 			if err != nil {

@@ -36,7 +36,7 @@ func (a *app) waiverAdd() *cobra.Command {
 		Long: "A waiver is about one finding as it stands: when the finding changes, or the date comes, it is a finding again.\n" +
 			"It is kept with your name. --everywhere waives the same finding on every host that has it.",
 		Example: "  lantern waiver add gw-01 --class pin-changed --until 30d --because \"metrics trial\"\n" +
-			"  lantern waiver add gw-01 --class key-added --until 30d --because \"ticket 4711\" --everywhere",
+			"  lantern waiver add gw-01 --class pin-changed --until 30d --because \"ticket 4711\" --everywhere",
 		ValidArgsFunction: a.completeEveryHost,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ends, err := dateOf(until, time.Now())
@@ -181,7 +181,7 @@ func (a *app) waiverList() *cobra.Command {
 func (a *app) waiverEnd() *cobra.Command {
 	return &cobra.Command{
 		Use: "end NUMBER", Short: "Take a waiver away: what it was about is a finding again", Args: cobra.ExactArgs(1),
-		Example: "  lantern waiver end 1",
+		Example: "  lantern waiver end 1\n  lantern waiver end 2 --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {

@@ -28,7 +28,8 @@ func (a *app) webhookAdd() *cobra.Command {
 	var o api.WebhookOrder
 	cmd := &cobra.Command{
 		Use: "add URL", Short: "Have an address told of what happens; its secret is shown once", Args: cobra.ExactArgs(1),
-		Example: "  lantern webhook add https://alerts.brinewick.test/lantern --about host,rollout",
+		Example: "  lantern webhook add https://alerts.brinewick.test/lantern --about host,rollout\n" +
+			"  lantern webhook add https://desk.brinewick.test/lantern --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.URL = args[0]
 			w, err := a.client().AddWebhook(cmd.Context(), o)
@@ -61,7 +62,9 @@ func (a *app) webhookAdd() *cobra.Command {
 
 func (a *app) webhookList() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "list", Short: "List who is told, and how that goes", Args: cobra.NoArgs, Example: "  lantern webhook list",
+		Use: "list", Short: "List who is told, and how that goes", Args: cobra.NoArgs,
+		Example: "  lantern webhook list\n" +
+			"  lantern webhook list --format json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			list, err := a.client().Webhooks(cmd.Context())
 			if err != nil {
@@ -135,7 +138,9 @@ func (a *app) webhookTry() *cobra.Command {
 
 func (a *app) webhookRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NUMBER", Short: "Tell an address no more", Args: cobra.ExactArgs(1), Example: "  lantern webhook remove 1",
+		Use: "remove NUMBER", Short: "Tell an address no more", Args: cobra.ExactArgs(1),
+		Example: "  lantern webhook remove 1\n" +
+			"  lantern webhook remove 2 --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := webhookNumber(args[0])
 			if err != nil {
