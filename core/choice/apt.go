@@ -16,6 +16,14 @@ import (
 // defaultRelease is the setting that names the release which is preferred.
 const defaultRelease = "APT::Default-Release"
 
+// sourcesWith is the setting, or begins a list of settings, that names further files of packages.
+const sourcesWith = "APT::Sources::With"
+
+// namesFiles reports whether a setting has apt take packages of a file that is no source's.
+func namesFiles(s *source.Setting) bool {
+	return s.Family == deb.Family && strings.EqualFold(strings.TrimSuffix(s.Name, "::"), sourcesWith)
+}
+
 // never is the priority of what is never taken.
 const never = math.MinInt16
 
@@ -95,10 +103,20 @@ func (h *Host) apt(c *Choice, name string) {
 		best, at = w, w.priority
 	}
 	h.aptSettle(c, name, best, len(list) > 0)
+	h.aptDoubts(c, best, list)
+}
+
+// aptDoubts says what of an answer is not known.
+func (h *Host) aptDoubts(c *Choice, best *weighed, list []*weighed) {
 	if best != nil && best.version == c.Installed && slices.ContainsFunc(list, func(w *weighed) bool {
 		return w != best && version.Deb(w.version, best.version) == 0
 	}) {
 		c.Why += "; which build of this version is installed is not known"
+	}
+	for i := range h.Survey.Settings {
+		if s := &h.Survey.Settings[i]; namesFiles(s) {
+			c.Why += "; apt also takes packages of " + s.Value + ", into which nobody has looked"
+		}
 	}
 }
 

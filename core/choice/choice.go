@@ -68,7 +68,7 @@ func Of(s *source.Survey) *Host {
 		)
 	}
 	for _, x := range s.Settings {
-		if x.Family == deb.Family && x.Name == defaultRelease || zypp.NoLocks(x) || withoutPlugins(x) {
+		if x.Family == deb.Family && x.Name == defaultRelease || namesFiles(&x) || zypp.NoLocks(x) || withoutPlugins(x) {
 			out.Settings = append(out.Settings, x)
 		}
 	}

@@ -11,6 +11,18 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
+// What apt is told to take beside its sources is said.
+func TestFilesBesideTheSourcesAreNamed(t *testing.T) {
+	t.Parallel()
+	s := &source.Survey{
+		Traits:   source.Traits{Architectures: []string{"amd64"}},
+		Sources:  deb.ParseDoc("/etc/apt/sources.list", []byte("deb http://archive.skerry.example/skerry mussel main\n"), []string{"amd64"}).Sources,
+		Settings: []source.Setting{{Family: "deb", Name: "APT::Sources::With::", Value: "/srv/tern.deb"}},
+	}
+	c := choice.Of(s).Choose("deb", "tern", []choice.Offered{{Package: index.Package{Name: "tern", Version: "1", Arch: "amd64"}}}, "")
+	assert.Equal(t, "the highest version of priority 500; apt also takes packages of /srv/tern.deb, into which nobody has looked", c.Why)
+}
+
 // What Include and Exclude of a source say, as apt 3.3 was seen to take them: names as they are, no
 // patterns. apt 3.0 passes over both.
 func TestASourceMaySayWhatIsTakenFromIt(t *testing.T) {
