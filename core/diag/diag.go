@@ -54,7 +54,9 @@ func (d Diagnostic) String() string {
 // Sort orders diagnostics by place.
 func Sort(list []Diagnostic) {
 	slices.SortStableFunc(list, func(a, b Diagnostic) int {
-		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+		return cmp.Or(
+			cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Message, b.Message),
+		)
 	})
 }
 

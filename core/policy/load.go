@@ -30,7 +30,9 @@ type loader struct {
 	policy   *Policy
 	out      []diag.Diagnostic
 	file     string
-	shift    int // lines above the piece of the file that is being read
+	shift    int                            // lines above the piece of the file that is being read
+	pieced   map[string]map[string]diag.Pos // where the entries of the sections stand, of a file that is read in pieces
+	first    map[string]diag.Pos            // where the entries before those of the next mapping stand
 	compiler *condition.Compiler
 	noticeAt diag.Pos
 	hints    int
@@ -187,6 +189,10 @@ func (l *loader) readFile(data []byte) {
 			break
 		}
 	}
+	l.pieced = nil
+	if len(parts) > 1 {
+		l.pieced = map[string]map[string]diag.Pos{}
+	}
 	for i, n := range docs {
 		l.shift = shifts[i]
 		l.document(n, i > 0 && len(parts) > 1)
@@ -212,6 +218,18 @@ func (l *loader) scalar(n ast.Node) (string, bool) {
 	return "", false
 }
 
+// section returns the entries of a section; of a file that is read in pieces, those of the pieces before are kept in
+// mind.
+func (l *loader) section(f field, name string) []field {
+	if l.pieced != nil {
+		if l.pieced[name] == nil {
+			l.pieced[name] = map[string]diag.Pos{}
+		}
+		l.first = l.pieced[name]
+	}
+	return l.mapping(f.node, name)
+}
+
 // document reads one document. more is true for a further piece of the file.
 func (l *loader) document(n ast.Node, more bool) {
 	fields := l.mapping(n, "a policy file", keysOf[fileForm]()...)
@@ -231,23 +249,23 @@ func (l *loader) document(n ast.Node, more bool) {
 	for _, f := range fields {
 		switch f.key {
 		case "keys":
-			for _, k := range l.mapping(f.node, "keys") {
+			for _, k := range l.section(f, "keys") {
 				l.key(k)
 			}
 		case "withdrawn":
-			for _, k := range l.mapping(f.node, "withdrawn") {
+			for _, k := range l.section(f, "withdrawn") {
 				l.withdrawal(k)
 			}
 		case "repositories":
-			for _, k := range l.mapping(f.node, "repositories") {
+			for _, k := range l.section(f, "repositories") {
 				l.repository(k)
 			}
 		case "contracts":
-			for _, k := range l.mapping(f.node, "contracts") {
+			for _, k := range l.section(f, "contracts") {
 				l.contract(k)
 			}
 		case "channels":
-			for _, k := range l.mapping(f.node, "channels") {
+			for _, k := range l.section(f, "channels") {
 				l.channel(k)
 			}
 		case "publishing":
@@ -257,19 +275,19 @@ func (l *loader) document(n ast.Node, more bool) {
 		case "notice":
 			l.notice(f)
 		case "labels":
-			for _, k := range l.mapping(f.node, "labels") {
+			for _, k := range l.section(f, "labels") {
 				l.labels(k)
 			}
 		case "groups":
-			for _, k := range l.mapping(f.node, "groups") {
+			for _, k := range l.section(f, "groups") {
 				l.group(k)
 			}
 		case "plans":
-			for _, k := range l.mapping(f.node, "plans") {
+			for _, k := range l.section(f, "plans") {
 				l.plan(k)
 			}
 		case "sites":
-			for _, k := range l.mapping(f.node, "sites") {
+			for _, k := range l.section(f, "sites") {
 				l.site(k)
 			}
 		case "assign":

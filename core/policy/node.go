@@ -68,6 +68,8 @@ type field struct {
 // mapping returns the fields of a mapping node; allowed, where given, lists the
 // keys that may stand in it.
 func (l *loader) mapping(n ast.Node, what string, allowed ...string) []field {
+	first := l.first
+	l.first = nil
 	var values []*ast.MappingValueNode
 	switch m := n.(type) {
 	case *ast.MappingNode:
@@ -83,7 +85,9 @@ func (l *loader) mapping(n ast.Node, what string, allowed ...string) []field {
 		return nil
 	}
 	var out []field
-	first := map[string]diag.Pos{}
+	if first == nil {
+		first = map[string]diag.Pos{}
+	}
 	for _, v := range values {
 		at := l.pos(v)
 		if _, merge := v.Key.(*ast.MergeKeyNode); merge || l.alias(v.Value) {

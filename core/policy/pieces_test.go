@@ -47,6 +47,18 @@ func TestALargeFileIsReadAsASmallOne(t *testing.T) {
 	})
 }
 
+// An entry that stands twice is told as that in whichever piece of a file it stands, also where its name is none.
+func TestAnEntryStandsTwiceAcrossPieces(t *testing.T) {
+	text := "format: patient-lantern/1\ngroups:\n  Bad: x\n"
+	for i := range 400 {
+		text += fmt.Sprintf("  g%d: { hosts: [h%[1]d.brinewick.test] } # %s\n", i, strings.Repeat("-", 60))
+	}
+	_, found := policy.Load(policy.Folder{"policy.yaml": []byte(text + "  Bad: x\n")}, time.Now())
+	last := found[len(found)-1]
+	assert.Equal(t, `"Bad" stands twice in groups`, last.Message)
+	assert.Equal(t, 404, last.Line)
+}
+
 func TestAFolderHasBounds(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
 		{"marks of lists", "format: patient-lantern/1\ngroups:\n" + strings.Repeat("- ", 100_000), "lists and mappings are nested more than 64 deep"},
