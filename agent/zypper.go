@@ -43,10 +43,11 @@ func (h zypper) try(ctx context.Context, dir string, texts map[string][]byte, no
 	if err := h.viewRepos(path.Join(dir, zypp.ReposDir), texts, rootedZypp); err != nil {
 		return fmt.Errorf("the new configuration cannot be tried: %w", err)
 	}
-	for _, pattern := range []string{
-		"etc/zypp/zypp.conf", "etc/zypp/zypp.conf.d/*", "run/zypp/zypp.conf*", "run/zypp/zypp.conf.d/*", "usr/etc/zypp/zypp.conf*",
-		"usr/etc/zypp/zypp.conf.d/*", "usr/share/zypp/zypp.conf*", "usr/share/zypp/zypp.conf.d/*", "etc/zypp/vars.d/*",
-	} {
+	settings := []string{"etc/zypp/vars.d/*"}
+	for _, folder := range zypp.ConfigDirs {
+		settings = append(settings, path.Join(folder, zypp.MainConfig), path.Join(folder, zypp.DropIns, "*"))
+	}
+	for _, pattern := range settings {
 		list, err := filepath.Glob(path.Join(h.Root, pattern))
 		if err != nil {
 			return err

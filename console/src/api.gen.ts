@@ -3125,7 +3125,7 @@ export interface components {
              * @description As the package manager weighs it; absent for pacman, which goes by order
              */
             priority?: number;
-            /** @description apt: the source package, where it bears another name; flatpak: runtime, where it is no application */
+            /** @description apt: the source package, where it has another name; flatpak: runtime, for what is one */
             source?: string;
             suite?: string;
             /** @description With epoch and release, as the package manager writes it; of flatpak the branch */

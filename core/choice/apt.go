@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family/deb"
-	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/version"
 )
@@ -147,25 +146,6 @@ const (
 	include = "include"
 	exclude = "exclude"
 )
-
-// decidingOptions are the options of a source that have a part in what is taken from it, by its family.
-var decidingOptions = map[string][]string{
-	deb.Family:     {include, exclude},
-	flatpak.Family: {filterOption, branchOption, unlistedValue},
-}
-
-// limiting are the options of a source that have a part in what is taken from it.
-func limiting(s *source.Source) (out map[string]string) {
-	for _, name := range decidingOptions[s.Family] {
-		if v, said := s.Options[name]; said {
-			if out == nil {
-				out = map[string]string{}
-			}
-			out[name] = v
-		}
-	}
-	return out
-}
 
 // limited says why a source of apt's gives no package of a name; empty where it does, or says nothing
 // of it: Include and Exclude name packages, and an older apt passes over both.

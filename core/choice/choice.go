@@ -64,7 +64,7 @@ func Of(s *source.Survey) *Host {
 		x := &s.Sources[i]
 		out.Sources = append(
 			out.Sources,
-			source.Source{Family: x.Family, Priority: x.Priority, Position: x.Position, Enabled: x.Enabled, Options: limiting(x)},
+			source.Source{Family: x.Family, Priority: x.Priority, Position: x.Position, Enabled: x.Enabled, Options: deciding(x)},
 		)
 	}
 	for _, x := range s.Settings {
@@ -73,6 +73,25 @@ func Of(s *source.Survey) *Host {
 		}
 	}
 	return &Host{Survey: out, Uses: upstream.Uses(s)}
+}
+
+// decidingOptions are the options of a source that have a part in what is taken from it, by its family.
+var decidingOptions = map[string][]string{
+	deb.Family:     {include, exclude},
+	flatpak.Family: {filterOption, branchOption, unlistedOption},
+}
+
+// deciding are the options of a source that have a part in what is taken from it.
+func deciding(s *source.Source) (out map[string]string) {
+	for _, name := range decidingOptions[s.Family] {
+		if v, said := s.Options[name]; said {
+			if out == nil {
+				out = map[string]string{}
+			}
+			out[name] = v
+		}
+	}
+	return out
 }
 
 // Key is the same for hosts on which the same decides.
@@ -161,6 +180,9 @@ func same(a, b *Offered, bySum bool) bool {
 	none := [len(x.Sum)]byte{}
 	return (x.Says == y.Says || x.Says == 0 || y.Says == 0) && (x.Sum == y.Sum || x.Sum == none || y.Sum == none || !bySum)
 }
+
+// sourceOf is the source that offers a package.
+func (h *Host) sourceOf(o *Offered) *source.Source { return &h.Survey.Sources[h.Uses[o.Use].At] }
 
 // fits reports whether a host takes packages of an architecture under a bare name.
 func (h *Host) fits(family, a string) bool {

@@ -14,9 +14,9 @@ import (
 
 // The options of a remote that decide which application is meant by a name.
 const (
-	filterOption  = "xa.filter"
-	branchOption  = "xa.default-branch"
-	unlistedValue = "xa.noenumerate"
+	filterOption   = "xa.filter"
+	branchOption   = "xa.default-branch"
+	unlistedOption = "xa.noenumerate"
 )
 
 // usualRemote is the priority of a remote that says none.
@@ -87,16 +87,14 @@ func (h *Host) byRemote(c *Choice) {
 	}
 }
 
-func (h *Host) sourceOf(o *Offered) *source.Source { return &h.Survey.Sources[h.Uses[o.Use].At] }
-
 // through says why a remote does not offer a package by its bare name, and what of that is not known; both
 // empty where it does.
 func (h *Host) through(s *source.Source, p *index.Package) (out, unsure string) {
 	if arch := flatpakArch(h.Survey.Traits.Arch); arch != "" && p.Arch != arch {
 		return "for another architecture", ""
 	}
-	if yes, err := strconv.ParseBool(s.Options[unlistedValue]); err == nil && yes {
-		return "its remote is not listed (" + unlistedValue + ")", ""
+	if yes, err := strconv.ParseBool(s.Options[unlistedOption]); err == nil && yes {
+		return "its remote is not listed (" + unlistedOption + ")", ""
 	}
 	name := s.Options[filterOption]
 	if name == "" {

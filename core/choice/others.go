@@ -18,7 +18,7 @@ func (h *Host) byPriority(c *Choice, name string) {
 	for i := range c.Offers {
 		o := &c.Offers[i]
 		p := usual
-		if n := h.Survey.Sources[h.Uses[o.Use].At].Priority; n != nil {
+		if n := h.sourceOf(o).Priority; n != nil {
 			p = *n
 		}
 		o.Priority = &p
@@ -40,7 +40,7 @@ func (h *Host) byPriority(c *Choice, name string) {
 	top := newest(c.Family, best)
 	equal := slices.DeleteFunc(best, func(o *Offered) bool { return version.Compare(c.Family, o.Version, top.Version) != 0 })
 	first := slices.MinFunc(equal, func(a, b *Offered) int {
-		return h.Survey.Sources[h.Uses[a.Use].At].Position - h.Survey.Sources[h.Uses[b.Use].At].Position
+		return h.sourceOf(a).Position - h.sourceOf(b).Position
 	})
 	h.settle(c, name, first, "the highest version of the sources of priority "+strconv.Itoa(*first.Priority))
 	if c.Installed != "" && version.Compare(c.Family, first.Version, c.Installed) <= 0 {
@@ -75,7 +75,7 @@ func (h *Host) byOrder(c *Choice, name string) {
 	var first *Offered
 	for i := range c.Offers {
 		o := &c.Offers[i]
-		if first == nil || h.Survey.Sources[h.Uses[o.Use].At].Position < h.Survey.Sources[h.Uses[first.Use].At].Position {
+		if first == nil || h.sourceOf(o).Position < h.sourceOf(first).Position {
 			first = o
 		}
 	}

@@ -4,6 +4,8 @@ import (
 	"bufio"
 	"bytes"
 	"errors"
+	"hash"
+	"hash/fnv"
 	"io"
 	"strings"
 )
@@ -15,7 +17,7 @@ type Control struct{ Package, Version, Architecture, Status, Source string }
 func Deb(r io.Reader, visit func(Package)) error {
 	c := counter{visit: visit}
 	var refused error
-	var of says
+	of := says{hash: fnv.New64a()}
 	err := controls(r, of.take, func(s Control) bool {
 		source, _, _ := strings.Cut(s.Source, " ") // its version follows
 		refused = c.give(Package{Name: s.Package, Version: s.Version, Arch: s.Architecture, Source: source, Build: of.end()})
@@ -68,27 +70,22 @@ func controls(r io.Reader, also func(line []byte), visit func(Control) bool) err
 // relations, however they are spaced, and the sum.
 type says struct {
 	fields uint64 // of those that are whole, in any order
-	field  uint64 // of the one that is open; 0: none that counts
+	field  []byte // the one that is open, without blanks and in lower case; empty: none that counts
 	sum    [12]byte
+	hash   hash.Hash64 // it need not withstand anybody
 }
 
 // relations are the fields that count, but for the sum.
 var relations = []string{"installed-size", "depends", "pre-depends", "conflicts", "breaks", "replaces", "multi-arch", "size"}
 
-// The hash FNV-1a of 64 bits: it need not withstand anybody.
-const (
-	fnvBasis = 14695981039346656037
-	fnvPrime = 1099511628211
-)
-
 func (h *says) take(line []byte) {
 	if len(line) == 0 {
-		*h = says{}
+		h.fields, h.field, h.sum = 0, h.field[:0], [12]byte{}
 		return
 	}
 	if line[0] == ' ' || line[0] == '\t' {
-		if h.field != 0 {
-			h.hash(line)
+		if len(h.field) > 0 {
+			h.add(line)
 		}
 		return
 	}
@@ -104,18 +101,15 @@ func (h *says) take(line []byte) {
 	}
 	for _, name := range relations {
 		if is(key, name) {
-			h.field = fnvBasis
-			h.hash([]byte(name))
-			h.hash(line[i:])
+			h.field = append(h.field, name...)
+			h.add(line[i:])
 			return
 		}
 	}
 }
 
-// hash takes a text to the open field, without blanks and in lower case. That "<" is meant as "<=" is
-// apt's way of reading what is old.
-func (h *says) hash(text []byte) {
-	sum := h.field
+// add takes a text to the open field. That "<" is meant as "<=" is apt's way of reading what is old.
+func (h *says) add(text []byte) {
 	for i, c := range text {
 		switch {
 		case c == ' ' || c == '\t' || c == '\r':
@@ -123,17 +117,20 @@ func (h *says) hash(text []byte) {
 		case 'A' <= c && c <= 'Z':
 			c += 'a' - 'A'
 		}
-		sum = (sum ^ uint64(c)) * fnvPrime
+		h.field = append(h.field, c)
 		if (c == '<' || c == '>') && i+1 < len(text) && text[i+1] != c && text[i+1] != '=' {
-			sum = (sum ^ '=') * fnvPrime
+			h.field = append(h.field, '=')
 		}
 	}
-	h.field = sum
 }
 
 func (h *says) close() {
-	h.fields += h.field
-	h.field = 0
+	if len(h.field) == 0 {
+		return
+	}
+	h.hash.Reset()
+	h.hash.Write(h.field)
+	h.fields, h.field = h.fields+h.hash.Sum64(), h.field[:0]
 }
 
 // end is what was gathered of a package.

@@ -16,7 +16,7 @@ type Package struct {
 	Version string `json:"version" doc:"With epoch and release, as the package manager writes it; of flatpak the branch"`
 	Arch    string `json:"arch"`
 	Commit  string `json:"commit,omitempty" doc:"flatpak only: what the branch stands at"`
-	Source  string `json:"source,omitempty" doc:"apt: the source package, where it bears another name; flatpak: runtime, where it is no application"`
+	Source  string `json:"source,omitempty" doc:"apt: the source package, where it has another name; flatpak: runtime, for what is one"`
 	Build   Build  `json:"-"`
 }
 

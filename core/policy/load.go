@@ -32,7 +32,6 @@ type loader struct {
 	file     string
 	shift    int                            // lines above the piece of the file that is being read
 	pieced   map[string]map[string]diag.Pos // where the entries of the sections stand, of a file that is read in pieces
-	first    map[string]diag.Pos            // where the entries before those of the next mapping stand
 	compiler *condition.Compiler
 	noticeAt diag.Pos
 	hints    int
@@ -220,14 +219,14 @@ func (l *loader) scalar(n ast.Node) (string, bool) {
 
 // section returns the entries of a section; of a file that is read in pieces, those of the pieces before are kept in
 // mind.
-func (l *loader) section(f field, name string) []field {
-	if l.pieced != nil {
-		if l.pieced[name] == nil {
-			l.pieced[name] = map[string]diag.Pos{}
-		}
-		l.first = l.pieced[name]
+func (l *loader) section(f field) []field {
+	if l.pieced == nil {
+		return l.mapping(f.node, f.key)
 	}
-	return l.mapping(f.node, name)
+	if l.pieced[f.key] == nil {
+		l.pieced[f.key] = map[string]diag.Pos{}
+	}
+	return l.fields(f.node, f.key, l.pieced[f.key])
 }
 
 // document reads one document. more is true for a further piece of the file.
@@ -249,23 +248,23 @@ func (l *loader) document(n ast.Node, more bool) {
 	for _, f := range fields {
 		switch f.key {
 		case "keys":
-			for _, k := range l.section(f, "keys") {
+			for _, k := range l.section(f) {
 				l.key(k)
 			}
 		case "withdrawn":
-			for _, k := range l.section(f, "withdrawn") {
+			for _, k := range l.section(f) {
 				l.withdrawal(k)
 			}
 		case "repositories":
-			for _, k := range l.section(f, "repositories") {
+			for _, k := range l.section(f) {
 				l.repository(k)
 			}
 		case "contracts":
-			for _, k := range l.section(f, "contracts") {
+			for _, k := range l.section(f) {
 				l.contract(k)
 			}
 		case "channels":
-			for _, k := range l.section(f, "channels") {
+			for _, k := range l.section(f) {
 				l.channel(k)
 			}
 		case "publishing":
@@ -275,19 +274,19 @@ func (l *loader) document(n ast.Node, more bool) {
 		case "notice":
 			l.notice(f)
 		case "labels":
-			for _, k := range l.section(f, "labels") {
+			for _, k := range l.section(f) {
 				l.labels(k)
 			}
 		case "groups":
-			for _, k := range l.section(f, "groups") {
+			for _, k := range l.section(f) {
 				l.group(k)
 			}
 		case "plans":
-			for _, k := range l.section(f, "plans") {
+			for _, k := range l.section(f) {
 				l.plan(k)
 			}
 		case "sites":
-			for _, k := range l.section(f, "sites") {
+			for _, k := range l.section(f) {
 				l.site(k)
 			}
 		case "assign":

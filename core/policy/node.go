@@ -68,8 +68,11 @@ type field struct {
 // mapping returns the fields of a mapping node; allowed, where given, lists the
 // keys that may stand in it.
 func (l *loader) mapping(n ast.Node, what string, allowed ...string) []field {
-	first := l.first
-	l.first = nil
+	return l.fields(n, what, map[string]diag.Pos{}, allowed...)
+}
+
+// fields is mapping for one of which the keys in first have stood before; those that it returns are added.
+func (l *loader) fields(n ast.Node, what string, first map[string]diag.Pos, allowed ...string) []field {
 	var values []*ast.MappingValueNode
 	switch m := n.(type) {
 	case *ast.MappingNode:
@@ -85,9 +88,6 @@ func (l *loader) mapping(n ast.Node, what string, allowed ...string) []field {
 		return nil
 	}
 	var out []field
-	if first == nil {
-		first = map[string]diag.Pos{}
-	}
 	for _, v := range values {
 		at := l.pos(v)
 		if _, merge := v.Key.(*ast.MergeKeyNode); merge || l.alias(v.Value) {

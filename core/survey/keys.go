@@ -54,15 +54,15 @@ func (r *reader) rpmKeyring() (kind, dir string) {
 	}
 	for i := range r.Survey.Deciding {
 		d := &r.Survey.Deciding[i]
+		if d.Family != rpm.Family {
+			continue
+		}
 		for _, l := range d.Lines {
-			words := strings.Fields(l)
-			if d.Family != rpm.Family || len(words) != 2 {
-				continue
-			}
-			switch words[0] {
-			case "%_keyring":
+			switch words := strings.Fields(l); {
+			case len(words) != 2:
+			case words[0] == "%_keyring":
 				kind = words[1]
-			case "%_keyringpath":
+			case words[0] == "%_keyringpath":
 				dir = words[1]
 			}
 		}
@@ -76,30 +76,28 @@ func (r *reader) keyStore(kind, dir string) {
 		r.problem(rpm.Family, dir, "rpm is told to keep its keys in "+kind+" there, and which it believes is not known")
 		return
 	}
-	folders := []string{dir}
-	if kind == rpmStore {
-		folders = nil
-		entries, err := r.root.ReadDir(dir)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			r.problem(rpm.Family, dir, "cannot be listed, so which keys rpm believes is not known: "+family.Plain(err))
-		}
-		for _, e := range entries {
-			if e.IsDir() && len(e.Name()) == 2 {
-				folders = append(folders, path.Join(dir, e.Name()))
+	for _, e := range r.keyFolder(dir) {
+		name := path.Join(dir, e.Name())
+		switch {
+		case kind == rpmFiles && !e.IsDir() && strings.HasSuffix(name, ".key"):
+			r.keyFile(name)
+		case kind == rpmStore && e.IsDir() && len(e.Name()) == 2:
+			for _, k := range r.keyFolder(name) {
+				if !k.IsDir() {
+					r.keyFile(path.Join(name, k.Name()))
+				}
 			}
 		}
 	}
-	for _, folder := range folders {
-		entries, err := r.root.ReadDir(folder)
-		if err != nil {
-			continue
-		}
-		for _, e := range entries {
-			if !e.IsDir() && (kind == rpmStore || strings.HasSuffix(e.Name(), ".key")) {
-				r.keyFile(path.Join(folder, e.Name()))
-			}
-		}
+}
+
+// keyFolder lists a folder in which rpm keeps keys; one that is not there holds none.
+func (r *reader) keyFolder(dir string) []fs.DirEntry {
+	entries, err := r.root.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		r.problem(rpm.Family, dir, "cannot be listed, so which keys rpm believes is not known: "+family.Plain(err))
 	}
+	return entries
 }
 
 // keyFile reads a file of a key that rpm keeps.

@@ -95,7 +95,7 @@ func (l *looker) unpacked(in *bufio.Reader, p *promised, read reader) (out []ind
 	count := &counted{r: beside}
 	err = read(count, func(x index.Package) {
 		if len(out) == cap(out) {
-			out = slices.Grow(out, max(64, len(out))) // by halves, as slices grow, five times as much is copied
+			out = slices.Grow(out, max(64, len(out))) // doubled: by a quarter, as large slices grow, more is copied
 		}
 		out = append(out, x)
 	})

@@ -9,9 +9,15 @@ import (
 	"patientlantern.example/lantern/core/family"
 )
 
-// configDirs are where newer libzypps look for zypp.conf and for files in zypp.conf.d, as UAPI.6 has it: what stands
+// ConfigDirs are where newer libzypps look for zypp.conf and for files in zypp.conf.d, as UAPI.6 has it: what stands
 // earlier hides what bears its name later. The last two are the vendor's, as a distribution built it.
-var configDirs = []string{"/etc/zypp", "/run/zypp", "/usr/etc/zypp", "/usr/share/zypp"}
+var ConfigDirs = []string{"/etc/zypp", "/run/zypp", "/usr/etc/zypp", "/usr/share/zypp"}
+
+// What bears settings in each of the folders: a file, and a folder of further ones.
+const (
+	MainConfig = "zypp.conf"
+	DropIns    = "zypp.conf.d"
+)
 
 // envSection is where newer libzypps are told what to put into their environment.
 const envSection = "env"
@@ -57,21 +63,21 @@ func (r *reader) configs() (out []string) {
 	if !r.drops {
 		return []string{Config}
 	}
-	for _, dir := range configDirs {
-		if _, err := r.root.Stat(path.Join(dir, "zypp.conf")); err == nil {
-			out = append(out, path.Join(dir, "zypp.conf"))
+	for _, dir := range ConfigDirs {
+		if _, err := r.root.Stat(path.Join(dir, MainConfig)); err == nil {
+			out = append(out, path.Join(dir, MainConfig))
 			break
 		}
 	}
 	first := map[string]string{}
-	for _, dir := range configDirs {
-		entries, err := r.root.ReadDir(path.Join(dir, "zypp.conf.d"))
+	for _, dir := range ConfigDirs {
+		entries, err := r.root.ReadDir(path.Join(dir, DropIns))
 		if err != nil {
 			continue
 		}
 		for _, e := range entries {
 			if _, hidden := first[e.Name()]; !hidden && strings.HasSuffix(e.Name(), ".conf") {
-				first[e.Name()] = path.Join(dir, "zypp.conf.d", e.Name())
+				first[e.Name()] = path.Join(dir, DropIns, e.Name())
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package zypp
 
 import (
+	"path"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -60,6 +61,10 @@ func systemProxy(_ []byte, lines []string) (out []string) {
 	return out
 }
 
-var decidingDirs = []string{
-	"/etc/zypp/vendors.d", "/etc/zypp/systemCheck.d", "/etc/zypp/zypp.conf.d", "/usr/etc/zypp", "/usr/etc/zypp/zypp.conf.d", "/etc/sysconfig",
-}
+var decidingDirs = func() []string {
+	out := []string{"/etc/zypp/vendors.d", "/etc/zypp/systemCheck.d", "/etc/sysconfig"}
+	for _, dir := range ConfigDirs {
+		out = append(out, dir, path.Join(dir, DropIns))
+	}
+	return out
+}()

@@ -27,7 +27,6 @@ const Config = "/etc/zypp/zypp.conf"
 
 // WatchDirs are the folders whose changes can change what Read returns.
 var WatchDirs = append([]string{
-	"/etc/zypp",
 	"/etc/zypp/repos.d",
 	"/etc/zypp/services.d",
 	"/etc/zypp/vars.d",
