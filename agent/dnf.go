@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/rootfs"
@@ -37,7 +38,7 @@ func (h dnf) program() (string, error) {
 // Its own --installroot is no help: it moves neither the paths of keys nor those of
 // certificates.
 func (h dnf) args(repos string, t source.Traits) []string {
-	args := []string{"--noplugins", "--quiet", "--setopt=skip_if_unavailable=0"}
+	args := []string{"--noplugins", "--quiet", "--setopt=skip_if_unavailable=0", "--setopt=*.skip_if_unavailable=0"}
 	if repos != "" {
 		args = append(args, "--setopt=reposdir="+repos)
 	}
@@ -170,20 +171,46 @@ func (h dnf) refresh(ctx context.Context, q asked) (string, []api.SourceOutcome,
 	// Quietly, dnf would keep to itself what the server answered.
 	args = slices.DeleteFunc(args, func(a string) bool { return a == "--quiet" })
 	args = append(args, "--setopt=retries=1", "--setopt=timeout=30", "--refresh", "--assumeyes")
+	out := refreshed(q, rpm.Family, dnfErrors, func(ids []string) (string, error) {
+		only := slices.Clone(args)
+		for _, id := range ids {
+			only = append(only, "--repo="+id)
+		}
+		return h.run(ctx, q.limit(), nil, program, append(only, "makecache")...)
+	})
+	return program, out, nil
+}
+
+// refreshed asks for the metadata of the sources of a sheet: of all at once, and where that fails
+// of one after another, which tells whose it cannot have, and why.
+func refreshed(q asked, family string, errorsOf func(string) string, ask func(ids []string) (string, error)) []api.SourceOutcome {
 	var out []api.SourceOutcome
+	var ids []string
 	for i := range q.survey.Survey.Sources {
 		s := &q.survey.Survey.Sources[i]
-		if !s.Enabled || s.Family != rpm.Family || !listed(q.sheet, s) {
-			continue
+		if s.Enabled && s.Family == family && listed(q.sheet, s) {
+			out = append(out, api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true})
+			ids = append(ids, s.ID)
 		}
-		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
-		text, err := h.run(ctx, q.limit(), nil, program, append(args, "--repo="+s.ID, "makecache")...)
-		if err != nil {
-			o.OK, o.Message = false, orError(dnfErrors(text), err)
-		}
-		out = append(out, o)
 	}
-	return program, out, nil
+	if len(ids) > 1 {
+		text, err := ask(ids)
+		if err == nil {
+			return out
+		}
+		if c, known := cause.Of(text); known && c.Kind == cause.Locked { // for each of them alike, and it was waited for
+			for i := range out {
+				out[i].OK, out[i].Message = false, orError(errorsOf(text), err)
+			}
+			return out
+		}
+	}
+	for i, id := range ids {
+		if text, err := ask([]string{id}); err != nil {
+			out[i].OK, out[i].Message = false, orError(errorsOf(text), err)
+		}
+	}
+	return out
 }
 
 // orError is what a program said, or the error where it was ended before it could.

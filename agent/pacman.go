@@ -143,6 +143,9 @@ func readSync(text string, failed error, q asked) (out []api.SourceOutcome, name
 			}
 			continue
 		}
+		if !syncs(s) {
+			continue // pacman says nothing of it, and leaves it as it is
+		}
 		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
 		if said, bad := why[s.ID]; bad {
 			o.OK, o.Message, named = false, orNothing(said), true
@@ -155,6 +158,12 @@ func readSync(text string, failed error, q asked) (out []api.SourceOutcome, name
 		}
 	}
 	return out, named
+}
+
+// syncs reports whether pacman brings a database up to date: pacman.conf(5), Usage.
+func syncs(s *source.Source) bool {
+	usage := strings.Fields(s.Options["Usage"])
+	return len(usage) == 0 || slices.Contains(usage, "Sync") || slices.Contains(usage, "All")
 }
 
 func orNothing(said string) string {

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -145,21 +146,11 @@ func (h zypper) refresh(ctx context.Context, q asked) (string, []api.SourceOutco
 		return "zypper", nil, err
 	}
 	args := append([]string{"--non-interactive", "--gpg-auto-import-keys"}, led...)
-	var out []api.SourceOutcome
-	for i := range q.survey.Survey.Sources {
-		s := &q.survey.Survey.Sources[i]
-		if !s.Enabled || s.Family != zypp.Family || !listed(q.sheet, s) {
-			continue
-		}
-		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
-		text, err := h.patiently(ctx, func() (string, error) {
-			return h.askZypper(ctx, q.limit(), append(args, "refresh", "--force", s.ID)...)
+	out := refreshed(q, zypp.Family, zypperErrors, func(ids []string) (string, error) {
+		return h.patiently(ctx, func() (string, error) {
+			return h.askZypper(ctx, q.limit(), slices.Concat(args, []string{"refresh", "--force"}, ids)...)
 		})
-		if err != nil {
-			o.OK, o.Message = false, orError(zypperErrors(text), err)
-		}
-		out = append(out, o)
-	}
+	})
 	return "zypper", out, nil
 }
 

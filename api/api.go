@@ -53,6 +53,13 @@ type HostPage struct {
 	Unknown  int      `json:"unknown,omitempty" doc:"Hosts of which it is not known whether they are meant: they have sent no survey"`
 }
 
+// HostNames are the names of all hosts that a filter lets through.
+type HostNames struct {
+	Names   []string `json:"items" doc:"In order"`
+	Total   int      `json:"total"`
+	Unknown int      `json:"unknown,omitempty" doc:"Hosts of which it is not known whether they are meant: they have sent no survey"`
+}
+
 // Finding is a difference on one host, with when it was first seen.
 type Finding struct {
 	Host string `json:"host"`

@@ -2,7 +2,7 @@ package api
 
 // LabelOrder gives labels to many hosts, and takes others away.
 type LabelOrder struct {
-	To    []string          `json:"to,omitempty" maxItems:"5000" doc:"Hosts, ranges of hosts or groups"`
+	To    []string          `json:"to,omitempty" maxItems:"100000" doc:"Hosts, ranges of hosts or groups"`
 	Where string            `json:"where,omitempty" maxLength:"4096" doc:"Of them only hosts for which this condition holds, as in policies"`
 	Set   map[string]string `json:"set,omitempty" doc:"Labels that they get; one that a host has under this name goes"`
 	Unset []string          `json:"unset,omitempty" maxItems:"100" doc:"Names of labels that they lose"`

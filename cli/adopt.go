@@ -36,7 +36,7 @@ func (a *app) policyAdopt() *cobra.Command {
 			"up with until a date with lantern waiver add.",
 		Example: "  lantern policy adopt gw-04 /etc/apt/sources.list.d/plover.list policy\n" +
 			"  lantern policy adopt gw-04 /etc/apt/sources.list.d/plover.list policy | git -C policy apply\n" +
-			"  lantern policy adopt gw-04 /etc/yum.repos.d/own.repo:4 policy --write --group gateways\n" +
+			"  lantern policy adopt gw-04 /etc/apt/sources.list.d/plover.list policy --write --group gateways\n" +
 			"  lantern policy adopt 'gw-{04..06}' /etc/yum.repos.d/own.repo:4 policy --write",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			named, file, dir := append(args[:len(args)-2:len(args)-2], also...), args[len(args)-2], args[len(args)-1]

@@ -15,7 +15,7 @@ import (
 func (a *app) audit() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "audit", Short: "What people did, and what became of rollouts, in a chain that shows changes", GroupID: "run",
-		Example: "  lantern audit list --by mira\n  lantern audit verify",
+		Example: "  lantern audit list\n  lantern audit verify",
 	}
 	lists(cmd, a.auditList())
 	cmd.AddCommand(a.auditVerify())

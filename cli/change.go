@@ -27,7 +27,7 @@ func (a *app) policy() *cobra.Command {
 		Use:     "policy",
 		Short:   "A policy folder: begin one, check, preview, publish, compare, go back",
 		GroupID: "policy",
-		Example: "  lantern policy check ./policy\n  lantern policy publish ./policy -m 'Saltmarsh 9 for gateways'",
+		Example: "  lantern policy check ./policy\n  lantern policy publish ./policy -m 'Gannet from the open channel'",
 	}
 	cmd.AddCommand(
 		a.policyNew(),
@@ -299,7 +299,8 @@ func (a *app) policyPublish() *cobra.Command {
 		Use: "publish FOLDER", Short: "Publish a policy folder as a numbered revision", Args: cobra.ExactArgs(1),
 		Long: "Publish a policy folder. A revision is never changed afterwards; no host changes\nuntil a rollout carries it there. " +
 			"Where the newest revision wants somebody else's\nconsent, propose it: lantern proposal add FOLDER.",
-		Example: "  lantern policy publish ./policy -m 'Gannet from the open channel'",
+		Example: "  lantern policy publish ./policy -m 'Gannet from the open channel'\n" +
+			"  lantern policy publish ./policy -m 'somebody else agrees before a quarter of the fleet' --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, diags, err := folder(args[0])
 			if err != nil {

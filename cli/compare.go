@@ -40,7 +40,7 @@ func (a *app) policyCompare() *cobra.Command {
 		Long: "Compare two policies; each is a folder, or the number of a revision. Comments, order, spelling and\n" +
 			"the files in which definitions stand make no difference. With --surveys it is also shown which hosts\n" +
 			"get other files. Exit status 1 when they differ.",
-		Example: "  lantern policy compare 1 ./policy\n  lantern policy compare 3 4 --format json\n  lantern policy compare " +
+		Example: "  lantern policy compare 1 ./policy\n  lantern policy compare 1 2 --format json\n  lantern policy compare " +
 			"../main/policy ./policy --surveys ./surveys",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			out := comparison{Before: args[0], After: args[1], Differences: []policy.Difference{}}

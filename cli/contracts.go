@@ -203,7 +203,7 @@ func (a *app) contractOutlook() *cobra.Command {
 			outlookParts,
 			", ",
 		) + ".",
-		Example: "  lantern contract outlook\n  lantern contract outlook --format csv --part usage > usage.csv",
+		Example: "  lantern contract outlook\n  lantern contract outlook --format csv --part usage",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			o, err := a.client().Outlook(cmd.Context())
 			if err != nil {

@@ -76,7 +76,8 @@ func (a *app) hostList() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "list", Short: "List the fleet: system, revision, state, when last seen", Args: cobra.NoArgs,
 		Example: "  lantern host list\n  lantern host list --state drifted,failed --sort -findings\n" +
-			"  lantern host list --match site=north --format json\n  lantern host list --group gateways --where 'os.major >= 12'\n" +
+			"  lantern host list --match site=north --format json\n  lantern host list --group gateways\n" +
+			"  lantern host list --group gateways --where 'os.major >= 12'\n" +
 			"  lantern host list --has saltmarsh\n  lantern host list --like gw-01",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			list := client.List{
@@ -419,7 +420,7 @@ func (a *app) read() *cobra.Command {
 		Use: "read", Short: "Show what is configured on a root folder; needs no service", GroupID: "fleet", Args: cobra.NoArgs,
 		Long: "Read package sources, keys and traits off a root folder: this machine's, or that of\nanother. Nothing is run and " +
 			"nothing is changed.",
-		Example: "  lantern read\n  lantern read --root demo-hosts/gw-03\n  lantern read --root /mnt/image --format json | jq " +
+		Example: "  lantern read\n  lantern read --root demo-hosts/gw-03\n  lantern read --root demo-hosts/model-1\n  lantern read --root /mnt/image --format json | jq " +
 			"'.sources[].effective_urls'\n  lantern read --root demo-hosts/gw-03 --texts > surveys/gw-03.brinewick.test.json",
 		RunE: func(_ *cobra.Command, _ []string) error {
 			err := read.Root(root, a.format, texts, a.out)

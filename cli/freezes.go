@@ -16,8 +16,8 @@ func (a *app) freeze() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "freeze", Short: "Let nothing move in the fleet, or in a group, until a time", GroupID: "policy",
 		Long: "While a freeze holds, no host of it begins with a rollout, a healing or a back-out; what is at work ends.",
-		Example: "  lantern freeze add --until 2026-12-27 --because \"year's end\"\n" +
-			"  lantern freeze list\n  lantern freeze end 2",
+		Example: "  lantern freeze add gateways --until 4h --because \"a release\"\n" +
+			"  lantern freeze list\n  lantern freeze end 1",
 	}
 	lists(cmd, a.freezeList())
 	a.freezeAsBefore(cmd)
@@ -51,7 +51,7 @@ func (a *app) freezeAdd() *cobra.Command {
 	var until string
 	cmd := &cobra.Command{
 		Use: "add [GROUP]", Short: "Let nothing begin in the fleet, or in a group, until a time", Args: cobra.MaximumNArgs(1),
-		Example: "  lantern freeze add --until 2026-12-27 --because \"year's end\"\n" +
+		Example: "  lantern freeze add --until 14d --because \"year's end\"\n" +
 			"  lantern freeze add gateways --until 4h --because \"a release\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if until == "" {

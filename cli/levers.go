@@ -44,7 +44,7 @@ func (a *app) lever(cmd *cobra.Command, lever string, before func(*api.Rollout))
 func (a *app) rolloutHold() *cobra.Command {
 	return a.lever(&cobra.Command{
 		Use: "hold [NUMBER]", Short: "Let no more hosts begin; those at work go on",
-		Example: "  lantern rollout hold\n  lantern rollout hold 1 --because \"vendor has an outage\"",
+		Example: "  lantern rollout hold 1 --because \"vendor has an outage\"\n  lantern rollout hold --format json",
 	}, client.LeverHold, func(r *api.Rollout) {
 		a.out.Printf("%s not begun and will not; %s at work and will end by themselves.",
 			view.Count(r.Counts[rollout.Queued]+r.Counts[rollout.Waiting], "host has", "hosts have"),
@@ -56,7 +56,7 @@ func (a *app) rolloutProceed() *cobra.Command {
 	return a.lever(&cobra.Command{
 		Use: "proceed [NUMBER]", Short: "Let a rollout that is held go on",
 		Long:    "The gate that held it is borne as it stands now; it holds again where more hosts come.",
-		Example: "  lantern rollout proceed\n  lantern rollout proceed 4 --because \"both hosts have a full disk\"",
+		Example: "  lantern rollout proceed\n  lantern rollout proceed 1 --because \"both hosts have a full disk\" --format json",
 	}, client.LeverProceed, func(r *api.Rollout) {
 		a.out.Printf(
 			"%s still to be changed; it is %s",
@@ -69,7 +69,7 @@ func (a *app) rolloutProceed() *cobra.Command {
 func (a *app) rolloutConsent() *cobra.Command {
 	return a.lever(&cobra.Command{
 		Use: "consent [NUMBER]", Short: "Agree to the next wave of a rollout that somebody else began",
-		Example: "  lantern rollout consent\n  lantern rollout consent 1",
+		Example: "  lantern rollout consent\n  lantern rollout consent 8 --because \"read it with skua\" --format json",
 	}, client.LeverConsent, func(r *api.Rollout) { a.out.Printf("%s", r.Says) })
 }
 
@@ -112,7 +112,7 @@ func (a *app) rolloutBackOut() *cobra.Command {
 		Use: "back-out [NUMBER]", Short: "Give the hosts back what they had before a rollout", Args: cobra.MaximumNArgs(1),
 		Long: "Each host puts back its own copies, byte for byte, by the same steps; those that were changed last go first. A rollout\n" +
 			"that is under way is stopped. Without --yes it only says what would be done, and what would come back.",
-		Example: "  lantern rollout back-out 2\n  lantern rollout back-out 4 --yes --because \"the witness lies\"",
+		Example: "  lantern rollout back-out 2\n  lantern rollout back-out 2 --yes --because \"the witness lies\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := a.which(cmd.Context(), args)
 			if err != nil {

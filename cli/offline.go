@@ -172,7 +172,7 @@ func (a *app) survey() *cobra.Command {
 		Use:     "survey",
 		Short:   "Save what is configured on the fleet, to work on without a service",
 		GroupID: "fleet",
-		Example: "  lantern survey save ./surveys",
+		Example: "  lantern survey save ./surveys\n  lantern survey save ./surveys --match site=reef",
 	}
 	cmd.AddCommand(a.surveySave())
 	return cmd

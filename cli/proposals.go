@@ -100,7 +100,8 @@ func (a *app) proposalAdd() *cobra.Command {
 	var message string
 	cmd := &cobra.Command{
 		Use: "add FOLDER", Short: "Propose a policy folder", Args: cobra.ExactArgs(1),
-		Example: "  lantern proposal add ./policy -m 'the reef goes back to Saltmarsh 8'",
+		Example: "  lantern proposal add ./policy -m 'the reef goes back to Saltmarsh 8'\n" +
+			"  lantern proposal add ./policy -m 'the reef stays at Saltmarsh 8 until spring' --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(strings.TrimSpace(message)) < 3 {
 				return wrong("say with --message what changes and why: somebody else has to understand it")
@@ -215,7 +216,8 @@ func (a *app) proposalFetch() *cobra.Command {
 
 func (a *app) proposalAgree() *cobra.Command {
 	return &cobra.Command{
-		Use: "agree NUMBER", Short: "Agree to what somebody else proposes", Args: cobra.ExactArgs(1), Example: "  lantern proposal agree 1",
+		Use: "agree NUMBER", Short: "Agree to what somebody else proposes", Args: cobra.ExactArgs(1),
+		Example: "  lantern proposal agree 1\n  lantern proposal agree 2 --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := proposalNumber(args[0])
 			if err != nil {
@@ -238,7 +240,7 @@ func (a *app) proposalAgree() *cobra.Command {
 func (a *app) proposalPublish() *cobra.Command {
 	return &cobra.Command{
 		Use: "publish NUMBER", Short: "Publish what was proposed, once it lacks nothing", Args: cobra.ExactArgs(1),
-		Example: "  lantern proposal publish 1",
+		Example: "  lantern proposal publish 1\n  lantern proposal publish 2 --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := proposalNumber(args[0])
 			if err != nil {
@@ -260,7 +262,8 @@ func (a *app) proposalPublish() *cobra.Command {
 
 func (a *app) proposalWithdraw() *cobra.Command {
 	return &cobra.Command{
-		Use: "withdraw NUMBER", Short: "Withdraw a proposal", Args: cobra.ExactArgs(1), Example: "  lantern proposal withdraw 1",
+		Use: "withdraw NUMBER", Short: "Withdraw a proposal", Args: cobra.ExactArgs(1),
+		Example: "  lantern proposal withdraw 1\n  lantern proposal withdraw 3 --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := proposalNumber(args[0])
 			if err != nil {

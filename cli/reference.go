@@ -92,7 +92,7 @@ func (a *app) man() *cobra.Command {
 	return &cobra.Command{
 		Use: "man FOLDER", Short: "Write the man pages of all commands into a folder", GroupID: "run", Args: cobra.ExactArgs(1),
 		Long:    "Write a man page for each command, in section 1, for packages and for man -l.",
-		Example: "  lantern man ./man\n  man -l ./man/lantern-host-list.1",
+		Example: "  lantern man ./man\n  lantern man ./man-pages --format json\n  man -l ./man/lantern-host-list.1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := emptyFolder(args[0]); err != nil {
 				return err

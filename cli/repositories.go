@@ -17,7 +17,7 @@ import (
 func (a *app) repository() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "repository", Short: "Show where packages come from, and what stands there", GroupID: "fleet",
-		Example: "  lantern repository list\n  lantern repository probe saltmarsh",
+		Example: "  lantern repository list\n  lantern repository probe saltmarsh base",
 	}
 	lists(cmd, a.repositoryList())
 	cmd.AddCommand(a.repositoryShow(), a.repositoryProbe())

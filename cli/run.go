@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/tls"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -159,7 +161,7 @@ func (a *app) demo() *cobra.Command {
 		Use: "demo", Short: "Run everything on this machine: service, upstreams and simulated hosts", GroupID: "run", Args: cobra.NoArgs,
 		Long: "Run the service, stand-ins for the vendors' repositories and\nsubscription desks, and simulated hosts with real agents, " +
 			"all on loopback.\nFolders demo-hosts, demo-state and demo-untended are made anew in the current folder. Ctrl-C ends all of it.",
-		Example: "  lantern demo",
+		Example: "  lantern demo\n  lantern demo --dir ./trial --check-in 5s",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			a.patient.Store(true)
 			ctx, stop := untilSignal(cmd.Context())
@@ -207,7 +209,7 @@ func (a *app) operator() *cobra.Command {
 		Use:     "operator",
 		Short:   "List, add and remove who may sign in",
 		GroupID: "run",
-		Example: "  lantern operator add mira --role reader",
+		Example: "  lantern operator add mira --role reader\n  lantern operator list",
 	}
 	list := &cobra.Command{
 		Use: "list", Short: "List who may sign in", Args: cobra.NoArgs,
@@ -279,7 +281,7 @@ func (a *app) openapi() *cobra.Command {
 		Short:   "Print the OpenAPI description of the service",
 		GroupID: "run",
 		Args:    cobra.NoArgs,
-		Example: "  lantern openapi > openapi.json",
+		Example: "  lantern openapi > openapi.json\n  lantern openapi | grep -m 4 operationId",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			dir, err := os.MkdirTemp("", "lantern-openapi-")
 			if err != nil {
@@ -298,7 +300,11 @@ func (a *app) openapi() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(a.out.JSON(), "%s\n", b)
+			var text bytes.Buffer
+			if err := json.Indent(&text, b, "", "  "); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(a.out.JSON(), "%s\n", &text)
 			return err
 		},
 	}
@@ -314,7 +320,7 @@ func (a *app) schema() *cobra.Command {
 		Long: "Print a JSON Schema (2020-12): survey is what lantern read prints; policy is for editors, which\n" +
 			"complete keys and show mistakes with it while one types. policy check finds what a schema cannot say.\n" +
 			"The words of a command give the schema of what it prints with --format json.",
-		Example: "  lantern schema survey > survey.schema.json\n  lantern schema policy > policy.schema.json\n  lantern schema host list",
+		Example: "  lantern schema survey > survey.schema.json\n  lantern schema policy\n  lantern schema host list",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if args[0] == "policy" {
 				text, err := policy.Schema()

@@ -40,7 +40,7 @@ func (a *app) seatTake() *cobra.Command {
 		ValidArgsFunction: a.completeEveryHost,
 		Long: "Take a seat. Of the contracts that open everything which the host's sheet needs, one that\nis no evaluation " +
 			"is taken if there is any; of those the cheapest; of those the one that ends\nlast. The answer says why this one.",
-		Example: "  lantern seat take gw-05\n  lantern seat take gw-01 gw-02 --account gannet\n  lantern seat take gw-01 " +
+		Example: "  lantern seat take gw-05\n  lantern seat take arc-1 arc-2 --account gannet\n  lantern seat take gw-01 " +
 			"--account gannet --contract GN-2026-031",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			hosts, err := m.agreed(cmd.Context(), a, args, yes, "would take a seat")
@@ -68,7 +68,7 @@ func (a *app) seatRelease() *cobra.Command {
 		Use:               "release HOST...",
 		Short:             "Give a host's seat back; what it opened is closed",
 		ValidArgsFunction: a.completeEveryHost,
-		Example:           "  lantern seat release gw-05\n  lantern seat release gw-01 --account gannet",
+		Example:           "  lantern seat release gw-05\n  lantern seat release arc-1 --account gannet",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			hosts, err := m.agreed(cmd.Context(), a, args, yes, "would give a seat back")
 			if err != nil {

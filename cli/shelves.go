@@ -112,7 +112,7 @@ func (a *app) shelfServe() *cobra.Command {
 		Long: "Serve a folder of metadata and packages read-only over HTTP, with ranges. No service is needed. Nothing outside of\n" +
 			"the folder is served, and nothing whose name begins with a dot. While the folder is away, hosts are answered\n" +
 			"that no such file is there.",
-		Example: "  lantern shelf serve /media/skerry-12 --listen :7880",
+		Example: "  lantern shelf serve /media/skerry-12 --listen :7880\n  lantern shelf serve ./media",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if info, err := os.Stat(args[0]); err == nil && !info.IsDir() {
 				return wrong("%s is no folder", args[0])

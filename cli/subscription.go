@@ -23,7 +23,7 @@ func (a *app) account() *cobra.Command {
 		Use:     "account",
 		Short:   "The organisation's accounts at vendors' subscription desks",
 		GroupID: "contracts",
-		Example: "  lantern account list\n  lantern account add gannet --desk https://desk.gannet.example --login brinewick",
+		Example: "  lantern account list\n  lantern account list --format csv",
 	}
 	lists(cmd, a.accountList())
 	cmd.AddCommand(a.accountAdd(), a.accountRemove())
@@ -39,7 +39,8 @@ func (a *app) accountAdd() *cobra.Command {
 			"standard input; it is kept encrypted and never shown again.\nNo host ever sees it. The desk is asked at once, so a wrong login " +
 			"is said now.",
 		Example: "  lantern account add gannet --desk https://desk.gannet.example --login brinewick\n  lantern account add gannet --desk " +
-			"https://desk.gannet.example --login brinewick --password-file - < secret",
+			"https://desk.gannet.example --login brinewick --password-file - < secret\n" +
+			"  lantern account add gannet --desk https://desk.gannet.example --login brinewick --password-file secret --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.Name = args[0]
 			if o.Desk == "" || o.Login == "" {
@@ -154,7 +155,7 @@ func (a *app) accountList() *cobra.Command {
 
 func (a *app) accountRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Forget an account that has no seats", Args: cobra.ExactArgs(1), Example: "  lantern account remove gannet",
+		Use: "remove NAME", Short: "Forget an account that has no seats", Args: cobra.ExactArgs(1), Example: "  lantern account remove gannet\n  lantern account remove gannet --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.client().RemoveAccount(cmd.Context(), args[0]); err != nil {
 				return err
@@ -174,14 +175,14 @@ func (a *app) secrets() *cobra.Command {
 		Use:     "secrets",
 		Short:   "The key with which the service encrypts its secrets",
 		GroupID: "run",
-		Example: "  lantern secrets rotate",
+		Example: "  lantern secrets rotate\n  lantern secrets rotate --format json",
 	}
 	cmd.AddCommand(&cobra.Command{
 		Use: "rotate", Short: "Encrypt every secret with a new key, and forget the old one", Args: cobra.NoArgs,
 		Long: "Encrypt every login and all access that the service keeps with a new key. Where the key\ncomes from " +
 			"LANTERN_SECRETS_KEY, put the new one in front of the old one there and start the\nservice again first. Copies of the database " +
 			"from before still need the old key.",
-		Example: "  lantern secrets rotate",
+		Example: "  lantern secrets rotate\n  lantern secrets rotate --format json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			n, err := a.client().RotateSecrets(cmd.Context())
 			if err != nil {

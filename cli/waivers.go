@@ -146,7 +146,7 @@ func (a *app) waiverList() *cobra.Command {
 	var over bool
 	cmd := &cobra.Command{
 		Use: "list", Short: "List waivers, those that end soonest first", Args: cobra.NoArgs, Annotations: map[string]string{moreFormats: "csv"},
-		Example: "  lantern waiver list\n  lantern waiver list --over --format csv > waivers.csv",
+		Example: "  lantern waiver list\n  lantern waiver list --over --format csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := a.client().Waivers(cmd.Context(), over, client.List{Page: l.page, PerPage: l.perPage})
 			if err != nil {

@@ -45,7 +45,7 @@ func (a *app) rolloutBegin() *cobra.Command {
 		Use: "begin", Short: "Carry a revision to the hosts, wave by wave, and watch", Args: cobra.NoArgs,
 		Long: "Only hosts that would change take part. The rollout goes on without watching; it holds by itself where a gate does not\n" +
 			"pass. One that is held makes way for a newer one.",
-		Example: "  lantern rollout begin\n  lantern rollout begin --to gw-01,models --no-wait",
+		Example: "  lantern rollout begin\n  lantern rollout begin --no-wait\n  lantern rollout begin --to gw-01,models --no-wait",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if o.order.AtOnce && o.order.Because == "" {
 				return wrong("say why with --because: --at-once takes every gate away")
@@ -248,7 +248,7 @@ func (a *app) rolloutShow() *cobra.Command {
 		Use: "show [NUMBER]", Short: "Show how far a rollout is: its waves, its gates, and the hosts that need somebody",
 		Args:    cobra.MaximumNArgs(1),
 		Long:    "Without a number it shows the one that is under way, or the newest.",
-		Example: "  lantern rollout show\n  lantern rollout show 4 --state failed,behind\n  lantern rollout show --watch",
+		Example: "  lantern rollout show\n  lantern rollout show 1 --state failed,behind\n  lantern rollout show --watch",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := a.which(cmd.Context(), args)
 			if err != nil {

@@ -111,7 +111,8 @@ func webhookNumber(text string) (int64, error) {
 
 func (a *app) webhookTry() *cobra.Command {
 	return &cobra.Command{
-		Use: "try NUMBER", Short: "Call a webhook once with a test event", Args: cobra.ExactArgs(1), Example: "  lantern webhook try 1",
+		Use: "try NUMBER", Short: "Call a webhook once with a test event", Args: cobra.ExactArgs(1),
+		Example: "  lantern webhook try 1\n  lantern webhook try 1 --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := webhookNumber(args[0])
 			if err != nil {

@@ -112,9 +112,9 @@ func (a *app) whenceRow(r *api.WhenceRow) {
 	case r.Taken != nil && r.Stays:
 		verdict = "stays as it is"
 	case r.Taken != nil && r.Installed != "":
-		verdict = a.out.Paint(view.Cyan, fmt.Sprintf("would become %s from %s", r.Taken.Version, offeredBy(r.Taken)))
+		verdict = a.out.Paint(view.Cyan, "would become "+build(r.Taken))
 	case r.Taken != nil:
-		verdict = a.out.Paint(view.Cyan, fmt.Sprintf("would be %s from %s", r.Taken.Version, offeredBy(r.Taken)))
+		verdict = a.out.Paint(view.Cyan, "would be "+build(r.Taken))
 	case r.Installed != "" && (len(r.Offers) > 0 || len(r.Unread) == 0):
 		verdict = a.out.Paint(view.Yellow, "stays as it is")
 	case len(r.Unread) > 0:
@@ -127,6 +127,14 @@ func (a *app) whenceRow(r *api.WhenceRow) {
 	for _, u := range r.Unread {
 		a.out.Printf("%s", a.out.Wrap(2, a.out.Paint(view.Yellow, "?")+" "+u))
 	}
+}
+
+// build is a version for an architecture, from a source.
+func build(o *choice.Offered) string {
+	if o.Arch == "" {
+		return o.Version + " from " + offeredBy(o)
+	}
+	return o.Version + " for " + o.Arch + " from " + offeredBy(o)
 }
 
 func offeredBy(o *choice.Offered) string { return strings.TrimSpace(o.From + " " + o.Suite) }

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
-	"slices"
+	"net/http"
 	"strings"
 	"time"
 
@@ -15,6 +17,7 @@ import (
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/trust"
+	"patientlantern.example/lantern/store"
 )
 
 func (a *app) keyWithdraw() *cobra.Command {
@@ -93,7 +96,7 @@ func (a *app) withdraw(cmd *cobra.Command, name, because string, yes bool, wait 
 		a.out.Printf("")
 		a.staysBelieved(&k)
 	}
-	if err := a.makeWay(cmd); err != nil {
+	if err := a.makeWay(ctx, r.Number, wait); err != nil {
 		return err
 	}
 	begun, err := c.BeginRollout(ctx, api.RolloutOrder{Revision: r.Number, AtOnce: true, Because: newest.Message})
@@ -165,22 +168,60 @@ func (a *app) staysBelieved(k *api.KeyDetail) {
 	}
 }
 
-// makeWay stops what is being carried.
-func (a *app) makeWay(cmd *cobra.Command) error {
-	page, err := a.client().Rollouts(cmd.Context(), client.List{PerPage: 20})
+// makeWay stops what is being carried, taken back and healed, and waits until the hosts that had begun are
+// done. What is held makes way by itself.
+func (a *app) makeWay(ctx context.Context, revision int64, wait time.Duration) error {
+	page, err := a.client().Rollouts(ctx, client.List{PerPage: 50})
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(page.Rollouts, func(r api.Rollout) bool { return r.Ended == nil && r.Phase != rollout.Held })
-	if i < 0 {
-		return nil
-	}
-	r := &page.Rollouts[i]
-	if _, err := a.client().StopRollout(cmd.Context(), r.ID); err != nil {
-		return err
-	}
-	if a.format == "table" {
-		a.out.Printf("Stopped %s %d, which was being carried.", r.Kind, r.ID)
+	end := time.Now().Add(wait)
+	for i := range page.Rollouts {
+		r := &page.Rollouts[i]
+		if r.Ended != nil || r.Kind == store.KindRollout && r.Phase == rollout.Held && r.Counts[rollout.Working] == 0 {
+			continue
+		}
+		switch err := a.stopWhole(ctx, r.ID, end); {
+		case errors.Is(err, context.Canceled):
+			return &exit{ExitInterrupted, fmt.Sprintf("interrupted; revision %d is published and not begun: lantern rollout begin --at-once carries it", revision)}
+		case errors.Is(err, context.DeadlineExceeded):
+			return no("%s %d is still under way after %s, so revision %d was not begun; it is published: lantern rollout begin --at-once carries it",
+				r.Kind, r.ID, wait, revision)
+		case err != nil:
+			return err
+		}
 	}
 	return nil
+}
+
+// stopWhole stops a rollout, and waits for its hosts that had begun until a moment.
+func (a *app) stopWhole(ctx context.Context, id int64, end time.Time) error {
+	ctx, cancel := context.WithDeadline(ctx, end)
+	defer cancel()
+	stop := a.waiting("waiting for hosts that had begun")
+	defer stop()
+	for told := false; ; {
+		// Stopped once more, it lets go of hosts that gave no sign of life meanwhile.
+		r, err := a.client().StopRollout(ctx, id)
+		var p *client.Error
+		switch {
+		case errors.As(err, &p) && p.Status == http.StatusConflict:
+			return nil // it has ended
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil:
+			return err
+		}
+		if !told && a.format == "table" {
+			a.out.Printf("Stopped %s %d, which was being carried.", r.Kind, r.ID)
+		}
+		if told = true; r.Ended != nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Second / 2):
+		}
+	}
 }

@@ -202,6 +202,11 @@ func (c *Client) Hosts(ctx context.Context, l List) (api.HostPage, error) {
 	return get[api.HostPage](ctx, c, "/api/hosts", l.values())
 }
 
+// HostNames returns the names of all hosts that a filter lets through.
+func (c *Client) HostNames(ctx context.Context, l List) (api.HostNames, error) {
+	return get[api.HostNames](ctx, c, "/api/host-names", l.values())
+}
+
 // Host returns all that is known of one host.
 func (c *Client) Host(ctx context.Context, name string) (api.HostDetail, error) {
 	return get[api.HostDetail](ctx, c, "/api/hosts/"+url.PathEscape(name), nil)
@@ -429,57 +434,6 @@ func (c *Client) Rollouts(ctx context.Context, l List) (api.RolloutPage, error) 
 // StopRollout stops a rollout on the hosts that have not begun it.
 func (c *Client) StopRollout(ctx context.Context, id int64) (api.Rollout, error) {
 	return send[api.Rollout](ctx, c, http.MethodPost, "/api/rollouts/"+strconv.FormatInt(id, 10)+"/stop", nil)
-}
-
-// AddAccount gives the service an account at a vendor's desk.
-func (c *Client) AddAccount(ctx context.Context, o api.AccountOrder) (api.Account, error) {
-	return send[api.Account](ctx, c, http.MethodPost, "/api/accounts", o)
-}
-
-// Accounts lists the accounts at vendors' desks.
-func (c *Client) Accounts(ctx context.Context) (api.AccountList, error) {
-	return get[api.AccountList](ctx, c, "/api/accounts", nil)
-}
-
-// RemoveAccount forgets an account that has no seats.
-func (c *Client) RemoveAccount(ctx context.Context, name string) error {
-	return c.call(ctx, http.MethodDelete, "/api/accounts/"+url.PathEscape(name), nil, nil)
-}
-
-// Contracts returns a page of contracts.
-func (c *Client) Contracts(ctx context.Context, l List) (api.ContractPage, error) {
-	return get[api.ContractPage](ctx, c, "/api/contracts", l.values())
-}
-
-// Seats returns a page of seats.
-func (c *Client) Seats(ctx context.Context, l List) (api.SeatPage, error) {
-	return get[api.SeatPage](ctx, c, "/api/seats", l.values())
-}
-
-// TakeSeat takes a seat for a host.
-func (c *Client) TakeSeat(ctx context.Context, o api.SeatOrder) (api.Seat, error) {
-	return send[api.Seat](ctx, c, http.MethodPost, "/api/seats", o)
-}
-
-// ReleaseSeat gives a host's seat back.
-func (c *Client) ReleaseSeat(ctx context.Context, host, account string) (api.Seat, error) {
-	return send[api.Seat](ctx, c, http.MethodDelete, "/api/seats/"+url.PathEscape(host)+"/"+url.PathEscape(account), nil)
-}
-
-// Channels returns a page of channels.
-func (c *Client) Channels(ctx context.Context, l List) (api.ChannelPage, error) {
-	return get[api.ChannelPage](ctx, c, "/api/channels", l.values())
-}
-
-// Outlook returns what contracts and seats are coming to.
-func (c *Client) Outlook(ctx context.Context) (api.Outlook, error) {
-	return get[api.Outlook](ctx, c, "/api/outlook", nil)
-}
-
-// RotateSecrets encrypts every secret with a new key, and tells how many there were.
-func (c *Client) RotateSecrets(ctx context.Context) (int, error) {
-	out, err := send[api.Rotated](ctx, c, http.MethodPost, "/api/secrets/rotate", nil)
-	return out.Secrets, err
 }
 
 // Operators lists who may sign in.

@@ -57,7 +57,7 @@ type hostRows struct {
 }
 
 // look gathers those of a part that are asked for; meant is nil where all may be.
-func (in *HostQuery) look(part []*host, meant map[*host]bool, order string, now time.Time) *hostRows {
+func (in *HostFilter) look(part []*host, meant map[*host]bool, order string, now time.Time) *hostRows {
 	out := &hostRows{rows: make([]hostRow, 0, len(part))}
 	numbers := map[string]int64{}
 	for _, h := range part {

@@ -83,7 +83,7 @@ func TestRowsOfPartsAreThoseOfTheWhole(t *testing.T) {
 	now := time.Now()
 	for _, order := range []string{"name", "os", "revision", "state", "findings", "last_seen"} {
 		for _, turned := range []bool{false, true} {
-			in := &HostQuery{}
+			in := &HostFilter{}
 			whole := firstOf(joined([]*hostRows{in.look(hosts, nil, order, now)}, order), 100, rowOrder(turned))
 			parts := across(hosts, func(part []*host) *hostRows { return in.look(part, nil, order, now) })
 			got := firstOf(joined(parts, order), 100, rowOrder(turned))

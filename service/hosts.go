@@ -37,36 +37,41 @@ func (s *Service) findHost(name string) (*host, error) {
 	return nil, refusal.NotFound(msg)
 }
 
-// HostQuery says which hosts are asked for.
-type HostQuery struct {
-	Paging
+// HostFilter says which hosts are asked for.
+type HostFilter struct {
 	Selecting
 	Q      string   `query:"q" doc:"Part of the name, the operating system or a label (key=value)"`
 	State  []string `query:"state" doc:"Only hosts in these states"`
-	Sort   string   `query:"sort" enum:"name,state,os,revision,findings,last_seen,-name,-state,-os,-revision,-findings,-last_seen" default:"name" doc:"- turns it round"`
 	Family string   `query:"family" doc:"Only hosts of this family"`
 	Facets
 }
 
-// ListHosts lists the fleet, page by page.
-func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, error) {
-	now := s.now()
+// HostQuery says which hosts are asked for, and in which order.
+type HostQuery struct {
+	Paging
+	HostFilter
+	Sort string `query:"sort" enum:"name,state,os,revision,findings,last_seen,-name,-state,-os,-revision,-findings,-last_seen" default:"name" doc:"- turns it round"`
+}
+
+// found are the hosts that a filter lets through, in parts and in no order, and how many it is not
+// known of whether they are meant.
+func (s *Service) found(ctx context.Context, in *HostFilter, order string, now time.Time) (parts []*hostRows, unknown int, err error) {
 	for _, st := range in.State {
 		if !slices.Contains(api.States, st) {
-			return nil, refusal.Wrong(
+			return nil, 0, refusal.Wrong(
 				fmt.Sprintf("there is no state %q; states are %s", st, strings.Join(api.States, ", ")),
 			)
 		}
 	}
-	hosts, unknown, err := s.selected(ctx, in.Selecting, s.fleet.all())
+	every := s.fleet.all()
+	hosts, unknown, err := s.selected(ctx, in.Selecting, every)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	hosts, unsure, err := s.like(ctx, &in.Facets, hosts)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	unknown += unsure
 	var meant map[*host]bool
 	if in.Selecting.some() || in.Facets.some() {
 		meant = make(map[*host]bool, len(hosts))
@@ -74,17 +79,43 @@ func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, 
 			meant[h] = true
 		}
 	}
-	page := api.HostPage{Hosts: []api.Host{}, States: map[string]int{}, Unknown: unknown}
-	order, turned := strings.CutPrefix(in.Sort, "-")
 	in.Q = strings.ToLower(in.Q)
-	every := s.fleet.all()
-	parts := across(every, func(part []*host) *hostRows { return in.look(part, meant, order, now) })
-	page.All = len(every)
+	return across(every, func(part []*host) *hostRows { return in.look(part, meant, order, now) }), unknown + unsure, nil
+}
+
+// HostNames lists the names of all hosts that a filter lets through, for those who do something with
+// every one of them.
+func (s *Service) HostNames(ctx context.Context, in *HostFilter) (*api.HostNames, error) {
+	parts, unknown, err := s.found(ctx, in, "name", s.now())
+	if err != nil {
+		return nil, err
+	}
+	out := api.HostNames{Names: []string{}, Unknown: unknown}
+	for _, p := range parts {
+		for _, r := range p.rows {
+			out.Names = append(out.Names, r.h.row().Name)
+		}
+	}
+	slices.Sort(out.Names)
+	out.Total = len(out.Names)
+	return &out, nil
+}
+
+// ListHosts lists the fleet, page by page.
+func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, error) {
+	now := s.now()
+	order, turned := strings.CutPrefix(in.Sort, "-")
+	parts, unknown, err := s.found(ctx, &in.HostFilter, order, now)
+	if err != nil {
+		return nil, err
+	}
+	page := api.HostPage{Hosts: []api.Host{}, States: map[string]int{}, Unknown: unknown}
 	var counted tally
 	for _, p := range parts {
 		counted.join(&p.counted)
 		for i, st := range api.States {
 			page.States[st] += p.states[i]
+			page.All += p.states[i]
 		}
 	}
 	rows := joined(parts, order)
@@ -104,7 +135,7 @@ func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, 
 }
 
 // wants reports whether a host is asked for.
-func (in *HostQuery) wants(v *hostView, state string) bool {
+func (in *HostFilter) wants(v *hostView, state string) bool {
 	return (len(in.State) == 0 || slices.Contains(in.State, state)) && (in.Family == "" || v.family == in.Family) &&
 		(in.Q == "" || matches(v, in.Q))
 }

@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"patientlantern.example/lantern/datafolder"
 
 	"github.com/stretchr/testify/assert"
@@ -257,4 +259,49 @@ func TestSecretsAreReadableAfterARotationAndARestart(t *testing.T) {
 	require.NoError(t, err)
 	defer again.Close()
 	again.Tend(ctx)
+}
+
+// Desks are asked, accounts get another password and webhooks are added while keys change: each
+// secret is opened by the key that is left.
+func TestNothingIsLostWhileKeysChange(t *testing.T) {
+	r := rig.New(t)
+	r.Accounts()
+	r.Up("gw-01")
+	accounts, err := r.Operator.Accounts(ctx)
+	require.NoError(t, err)
+	list := accounts.Accounts
+	require.NotEmpty(t, list)
+	done := make(chan struct{})
+	var busy errgroup.Group
+	until := func(do func() error) {
+		busy.Go(func() error {
+			for {
+				select {
+				case <-done:
+					return nil
+				default:
+				}
+				if err := do(); err != nil {
+					return err
+				}
+			}
+		})
+	}
+	until(func() error { r.Tend(); return nil })
+	until(func() error {
+		w, err := r.Operator.AddWebhook(ctx, api.WebhookOrder{URL: r.Server.URL + "/nowhere"})
+		if err == nil {
+			err = r.Operator.RemoveWebhook(ctx, w.ID)
+		}
+		return err
+	})
+	for range 30 {
+		_, err := r.Operator.RotateSecrets(ctx)
+		require.NoError(t, err, "what a key encrypted that is gone is lost")
+	}
+	close(done)
+	require.NoError(t, busy.Wait())
+	n, err := r.Operator.RotateSecrets(ctx)
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, n, len(list))
 }

@@ -3,6 +3,7 @@ package service_test
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -12,6 +13,14 @@ import (
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/internal/rig"
 )
+
+func namesOf(hosts []api.Host) []string {
+	out := []string{}
+	for i := range hosts {
+		out = append(out, hosts[i].Name)
+	}
+	return out
+}
 
 // Hosts are selected alike by every list; those of which it is not known are counted.
 func TestHostsAreSelectedAndThoseNotKnownOfCounted(t *testing.T) {
@@ -43,6 +52,9 @@ func TestHostsAreSelectedAndThoseNotKnownOfCounted(t *testing.T) {
 			hosts, err := r.Operator.Hosts(t.Context(), l)
 			require.NoError(t, err)
 			assert.Equal(t, []int{c.want, c.unknown}, []int{hosts.Total, hosts.Unknown})
+			named, err := r.Operator.HostNames(t.Context(), l)
+			require.NoError(t, err)
+			assert.Equal(t, api.HostNames{Names: namesOf(hosts.Hosts), Total: c.want, Unknown: c.unknown}, named)
 			found, err := r.Operator.GroupedDrift(t.Context(), l)
 			require.NoError(t, err)
 			assert.Equal(t, c.unknown, found.Unknown)
@@ -130,4 +142,18 @@ func TestHostsAreFoundByWhatTheyHave(t *testing.T) {
 		_, err := r.Operator.Hosts(t.Context(), list(facet, value))
 		require.Error(t, err)
 	}
+}
+
+// An order may name every host of a fleet.
+func TestAnOrderMayNameManyHosts(t *testing.T) {
+	r := rig.New(t)
+	r.Up("gw-01")
+	r.Publish()
+	to := slices.Repeat([]string{"gw-01.brinewick.test"}, 50_000)
+	l, err := r.Operator.LabelHosts(t.Context(), api.LabelOrder{To: to, Set: map[string]string{"site": "reef"}, Try: true})
+	require.NoError(t, err)
+	assert.Equal(t, 1, l.Relabelled)
+	x, err := r.Operator.BeginRollout(t.Context(), api.RolloutOrder{To: to, Try: true})
+	require.NoError(t, err)
+	assert.Equal(t, 1, x.Waves)
 }

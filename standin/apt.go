@@ -5,8 +5,10 @@ import (
 	"crypto/md5"
 	"crypto/sha256"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/klauspost/compress/gzip"
@@ -48,11 +50,11 @@ func (s AptSuite) Build(at time.Time) (map[string][]byte, error) {
 			if err != nil {
 				return nil, err
 			}
-			packed, err := xzed(plain)
+			xz, err := xzed(plain)
 			if err != nil {
 				return nil, err
 			}
-			for ext, data := range map[string][]byte{"": plain, ".gz": gz, ".xz": packed} {
+			for ext, data := range map[string][]byte{"": plain, ".gz": gz, ".xz": xz} {
 				out[dir+stem+ext] = data
 				names = append(names, stem+ext)
 			}
@@ -116,27 +118,43 @@ func (s AptSuite) packages(component, arch string) []byte {
 	return b.Bytes()
 }
 
-func gzipped(data []byte) ([]byte, error) {
-	var b bytes.Buffer
-	w := gzip.NewWriter(&b)
-	if _, err := w.Write(data); err != nil {
-		return nil, err
-	}
-	err := w.Close()
-	return b.Bytes(), err
+// packedTexts are texts packed before: a vendor's lists are built anew whenever its fault is another,
+// in every test, and a packer costs more than such a small text.
+var packedTexts sync.Map // of packing to []byte
+
+type packing struct {
+	how  string
+	text [sha256.Size]byte
 }
 
-func xzed(data []byte) ([]byte, error) {
+func packed(how string, text []byte, writer func(io.Writer) (io.WriteCloser, error)) ([]byte, error) {
+	key := packing{how, sha256.Sum256(text)}
+	if have, known := packedTexts.Load(key); known {
+		return have.([]byte), nil
+	}
 	var b bytes.Buffer
-	w, err := xz.WriterConfig{DictCap: 1 << 16, CheckSum: xz.CRC32}.NewWriter(&b)
+	w, err := writer(&b)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := w.Write(data); err != nil {
+	if _, err := w.Write(text); err != nil {
 		return nil, err
 	}
-	err = w.Close()
-	return b.Bytes(), err
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	packedTexts.Store(key, b.Bytes())
+	return b.Bytes(), nil
+}
+
+func gzipped(data []byte) ([]byte, error) {
+	return packed("gz", data, func(w io.Writer) (io.WriteCloser, error) { return gzip.NewWriter(w), nil })
+}
+
+func xzed(data []byte) ([]byte, error) {
+	return packed("xz", data, func(w io.Writer) (io.WriteCloser, error) {
+		return xz.WriterConfig{DictCap: 1 << 16, CheckSum: xz.CRC32}.NewWriter(w)
+	})
 }
 
 // Suites are the apt suites of the scenario.

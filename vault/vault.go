@@ -21,6 +21,7 @@ const Variable = "LANTERN_SECRETS_KEY"
 // Vault encrypts to its first key, and decrypts with any. It is safe for use by
 // several goroutines.
 type Vault struct {
+	turn sync.RWMutex // held for reading while what was sealed is being kept, for writing while keys change
 	mu   sync.RWMutex
 	keys []*age.X25519Identity
 	file string // empty where the keys come from the environment
@@ -89,8 +90,20 @@ func (v *Vault) save() error {
 	return renameio.WriteFile(v.file, []byte(b.String()), 0o600)
 }
 
-// Seal encrypts to the first key.
-func (v *Vault) Seal(plain []byte) ([]byte, error) {
+// Keep encrypts to the first key, and lets keep store what came of it. The key is not forgotten before keep
+// returns: what it stores is what a rotation finds, or is encrypted with the new key.
+func (v *Vault) Keep(plain []byte, keep func(sealed []byte) error) error {
+	v.turn.RLock()
+	defer v.turn.RUnlock()
+	sealed, err := v.seal(plain)
+	if err != nil {
+		return err
+	}
+	return keep(sealed)
+}
+
+// seal encrypts to the first key.
+func (v *Vault) seal(plain []byte) ([]byte, error) {
 	v.mu.RLock()
 	defer v.mu.RUnlock()
 	var out bytes.Buffer
@@ -132,6 +145,8 @@ func (v *Vault) Open(sealed []byte) ([]byte, error) {
 // from the environment cannot be written there: the first of them becomes the only
 // one in use, and the others may go.
 func (v *Vault) Rotate(reseal func(again func([]byte) ([]byte, error)) error) error {
+	v.turn.Lock()
+	defer v.turn.Unlock()
 	if v.file != "" {
 		key, err := age.GenerateX25519Identity()
 		if err != nil {
@@ -159,7 +174,7 @@ func (v *Vault) Rotate(reseal func(again func([]byte) ([]byte, error)) error) er
 			return nil, err
 		}
 		defer clear(plain)
-		return v.Seal(plain)
+		return v.seal(plain)
 	})
 	if err != nil {
 		return err

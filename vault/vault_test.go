@@ -5,10 +5,13 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"patientlantern.example/lantern/vault"
 )
@@ -17,8 +20,7 @@ func TestASecretIsSealedAndOpened(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "key.txt")
 	v, err := vault.Open(file, "")
 	require.NoError(t, err)
-	sealed, err := v.Seal([]byte("ebb and flow"))
-	require.NoError(t, err)
+	sealed := sealed(t, v, []byte("ebb and flow"))
 	assert.NotContains(t, string(sealed), "ebb")
 	again, err := vault.Open(file, "")
 	require.NoError(t, err)
@@ -42,8 +44,7 @@ func TestWhatCannotBeOpened(t *testing.T) {
 	require.NoError(t, err)
 	other, err := vault.New()
 	require.NoError(t, err)
-	sealed, err := v.Seal([]byte("x"))
-	require.NoError(t, err)
+	sealed := sealed(t, v, []byte("x"))
 	_, err = other.Open(sealed)
 	assert.ErrorIs(t, err, vault.ErrKey)
 	sealed[len(sealed)-1] ^= 1
@@ -63,14 +64,66 @@ func TestWhatCannotBeOpened(t *testing.T) {
 	assert.EqualError(t, err, open+" can be read by others (mode 0640); change its mode to 0600")
 }
 
+func sealed(t *testing.T, v *vault.Vault, plain []byte) (out []byte) {
+	t.Helper()
+	require.NoError(t, v.Keep(plain, func(sealed []byte) error {
+		out = sealed
+		return nil
+	}))
+	return out
+}
+
+// What is being kept while the key changes is found by the one who encrypts anew, or is encrypted
+// with the new key.
+func TestNothingIsLostThatIsKeptWhileTheKeyChanges(t *testing.T) {
+	v, err := vault.Open(filepath.Join(t.TempDir(), "key.txt"), "")
+	require.NoError(t, err)
+	var mu sync.Mutex
+	var kept [][]byte
+	var all errgroup.Group
+	for range 4 {
+		all.Go(func() error {
+			for range 50 {
+				if err := v.Keep([]byte("ebb"), func(sealed []byte) error {
+					time.Sleep(time.Millisecond) // as a commit takes
+					mu.Lock()
+					defer mu.Unlock()
+					kept = append(kept, sealed)
+					return nil
+				}); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	for range 20 {
+		require.NoError(t, v.Rotate(func(again func([]byte) ([]byte, error)) (err error) {
+			mu.Lock()
+			defer mu.Unlock()
+			for i := range kept {
+				if kept[i], err = again(kept[i]); err != nil {
+					return err
+				}
+			}
+			return nil
+		}))
+	}
+	require.NoError(t, all.Wait())
+	require.Len(t, kept, 200)
+	for _, secret := range kept {
+		_, err := v.Open(secret)
+		require.NoError(t, err)
+	}
+}
+
 func TestRotatingForgetsTheOldKey(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "key.txt")
 	v, err := vault.Open(file, "")
 	require.NoError(t, err)
 	before, err := os.ReadFile(file)
 	require.NoError(t, err)
-	secret, err := v.Seal([]byte("x"))
-	require.NoError(t, err)
+	secret := sealed(t, v, []byte("x"))
 	var during []byte
 	require.NoError(t, v.Rotate(func(again func([]byte) ([]byte, error)) (err error) {
 		if during, err = os.ReadFile(file); err != nil {
@@ -93,8 +146,7 @@ func TestARotationThatFailsKeepsBothKeys(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "key.txt")
 	v, err := vault.Open(file, "")
 	require.NoError(t, err)
-	secret, err := v.Seal([]byte("x"))
-	require.NoError(t, err)
+	secret := sealed(t, v, []byte("x"))
 	require.Error(t, v.Rotate(func(func([]byte) ([]byte, error)) error { return errors.New("the disk is full") }))
 	again, err := vault.Open(file, "")
 	require.NoError(t, err)
@@ -114,8 +166,7 @@ func TestAKeyFromTheEnvironmentIsRotatedThere(t *testing.T) {
 	first, second := key("1"), key("2")
 	one, err := vault.Open("", first)
 	require.NoError(t, err)
-	secret, err := one.Seal([]byte("x"))
-	require.NoError(t, err)
+	secret := sealed(t, one, []byte("x"))
 	assert.ErrorContains(t, one.Rotate(nil), "the key comes from LANTERN_SECRETS_KEY, which this program cannot change: put a new key in front of the old one there")
 	both, err := vault.Open("", second+","+first)
 	require.NoError(t, err)

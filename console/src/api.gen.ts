@@ -448,6 +448,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/host-names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names of all hosts that a filter lets through */
+        get: operations["list-host-names"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hosts": {
         parameters: {
             query?: never;
@@ -2733,6 +2750,17 @@ export interface components {
              * @enum {string}
              */
             worst: "" | "danger" | "fault" | "note";
+        };
+        HostNames: {
+            /** @description In order */
+            items: string[];
+            /** Format: int64 */
+            total: number;
+            /**
+             * Format: int64
+             * @description Hosts of which it is not known whether they are meant: they have sent no survey
+             */
+            unknown?: number;
         };
         HostPage: {
             /**
@@ -6334,6 +6362,95 @@ export interface operations {
             };
         };
     };
+    "list-host-names": {
+        parameters: {
+            query?: {
+                /** @description Only these hosts, ranges of names as gw-{01..04}, or groups of the policy */
+                to?: string[];
+                /** @description Only hosts for which this condition holds, as in policies: os.major >= 12 */
+                where?: string;
+                /** @description Part of the name, the operating system or a label (key=value) */
+                q?: string;
+                /** @description Only hosts in these states */
+                state?: string[];
+                /** @description Only hosts of this family */
+                family?: string;
+                /** @description Only hosts that get packages from this repository, or this place (its key) */
+                has?: string;
+                /** @description Only hosts that are configured exactly as this one: those of its cohort */
+                like?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostNames"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-hosts": {
         parameters: {
             query?: {
@@ -6349,14 +6466,14 @@ export interface operations {
                 q?: string;
                 /** @description Only hosts in these states */
                 state?: string[];
-                /** @description - turns it round */
-                sort?: "name" | "state" | "os" | "revision" | "findings" | "last_seen" | "-name" | "-state" | "-os" | "-revision" | "-findings" | "-last_seen";
                 /** @description Only hosts of this family */
                 family?: string;
                 /** @description Only hosts that get packages from this repository, or this place (its key) */
                 has?: string;
                 /** @description Only hosts that are configured exactly as this one: those of its cohort */
                 like?: string;
+                /** @description - turns it round */
+                sort?: "name" | "state" | "os" | "revision" | "findings" | "last_seen" | "-name" | "-state" | "-os" | "-revision" | "-findings" | "-last_seen";
             };
             header?: never;
             path?: never;

@@ -21,20 +21,39 @@ const least = 4
 // mostSecrets bounds how many secrets of one host are looked for.
 const mostSecrets = 4096
 
-// spoken are the ways in which programs and command lines repeat a login. The last group
-// is what is hidden.
-var spoken = sync.OnceValue(func() []*regexp.Regexp {
-	return []*regexp.Regexp{
-		regexp.MustCompile(`(?i)((?:^|[\s"'(])(?:-u|--user|--proxy-user|-U)[\s=]+)("[^"]*"|'[^']*'|\S+)`),
-		regexp.MustCompile(`(?i)(\b(?:proxy-)?authorization\s*[:=]\s*(?:basic|bearer|digest)?\s*)([^\s"',;]+)`),
-		regexp.MustCompile(
+// spoken are the ways in which programs and command lines repeat a login: the last group is what is
+// hidden. Each is looked for where one of its words stands, for it takes long.
+var spoken = sync.OnceValue(func() []spokenWay {
+	return []spokenWay{
+		{[]string{"-u"}, regexp.MustCompile(`(?i)((?:^|[\s"'(])(?:-u|--user|--proxy-user|-U)[\s=]+)("[^"]*"|'[^']*'|\S+)`)},
+		{[]string{"authorization"}, regexp.MustCompile(
+			`(?i)(\b(?:proxy-)?authorization\s*[:=]\s*(?:basic|bearer|digest)?\s*)([^\s"',;]+)`,
+		)},
+		{[]string{"passw", "passphrase", "proxypass", "secret", "token", "api"}, regexp.MustCompile(
 			`(?i)([\w.-]*(?:password|passwd|passphrase|proxypass|secret|token|api[_-]?key)[\w.-]*["']?\s*` +
 				`(?:=|:|\s(?:is|was)\s)\s*)("[^"]*"|'[^']*'|[^\s,;&]+)`,
-		),
-		regexp.MustCompile(`(?i)(\b(?:login|username|user)\s+\S+\s+password\s+)(\S+)`),
-		regexp.MustCompile(`(?i)(--(?:password|passwd|passphrase|token|secret|api-key)[\s=]+)("[^"]*"|'[^']*'|\S+)`),
+		)},
+		{[]string{"password"}, regexp.MustCompile(`(?i)(\b(?:login|username|user)\s+\S+\s+password\s+)(\S+)`)},
+		{[]string{"--"}, regexp.MustCompile(
+			`(?i)(--(?:password|passwd|passphrase|token|secret|api-key)[\s=]+)("[^"]*"|'[^']*'|\S+)`,
+		)},
 	}
 })
+
+// spokenWay is one of them.
+type spokenWay struct {
+	words []string // in small letters; one of them is in whatever matches
+	re    *regexp.Regexp
+}
+
+// in reports whether a text in small letters may hold it.
+func (w *spokenWay) in(small string) bool {
+	return slices.ContainsFunc(w.words, func(word string) bool { return strings.Contains(small, word) })
+}
+
+// small is a text in small letters, as a pattern takes them that makes no difference between these
+// and capitals.
+func small(text string) string { return strings.ReplaceAll(strings.ToLower(text), "\u017f", "s") }
 
 // query is a value in the query of a URL.
 var query = pattern.Lazy(`([?&;][\w.%-]+=)([^&;\s"'<>)]+)`)
@@ -52,8 +71,11 @@ func HideWords(text string, secrets []string) string {
 		text = string(maskURLs([]byte(text)))
 		text = query().ReplaceAllString(text, "${1}"+Hidden)
 	}
-	for _, re := range spoken() {
-		text = re.ReplaceAllString(text, "${1}"+Hidden)
+	letters := small(text)
+	for _, way := range spoken() {
+		if way.in(letters) {
+			text = way.re.ReplaceAllString(text, "${1}"+Hidden)
+		}
 	}
 	return text
 }

@@ -34,7 +34,7 @@ var optionTouches = map[string]map[string][]string{
 		}, "name": {}, "countme": {}, "deltarpm": {}, "deltarpm_percentage": {}, "retries": {}, "timeout": {},
 		"bandwidth": {}, "throttle": {}, "minrate": {}, "ip_resolve": {}, "keepcache": {}, "enablegroups": {}, "max_parallel_downloads": {},
 		"fastestmirror": {}, "metadata_expire_filter": {}, "mirrorlist_expire": {}, "type": {}, "ui_repoid_vars": {}, "failovermethod": {},
-		"http_caching": {}, "skip_if_unavailable": {}, "autorefresh": {}, "mediaid": {}, "user_agent": {},
+		"http_caching": {}, "skip_if_unavailable": {TouchesOrigin}, "autorefresh": {}, "mediaid": {}, "user_agent": {},
 	},
 	FamilyZypp: {
 		"gpgcheck": {

@@ -10,7 +10,7 @@ import (
 // is for nobody.
 var least = map[string]string{
 	"show-session": store.RoleReader, "sign-out": store.RoleReader,
-	"list-hosts": store.RoleReader, "show-host": store.RoleReader, "explain-host": store.RoleReader,
+	"list-hosts": store.RoleReader, "list-host-names": store.RoleReader, "show-host": store.RoleReader, "explain-host": store.RoleReader,
 	"show-history": store.RoleReader, "show-survey": store.RoleReader, "show-past": store.RoleReader, "compare-host": store.RoleReader,
 	"events":      store.RoleReader,
 	"retire-host": store.RoleOperator, "label-host": store.RoleOperator, "heal-host": store.RoleOperator, "accept-host": store.RoleOperator,

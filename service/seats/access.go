@@ -96,12 +96,12 @@ func (k *Keeper) issue(ctx context.Context, host, accountName, kind string) (cre
 		return credential.Secret{}, err
 	}
 	defer clear(plain)
-	if s.Access, err = k.vault.Seal(plain); err != nil {
-		return credential.Secret{}, err
-	}
 	s.Kind, s.Expires, s.Issued = kind, secret.Expires.UTC(), now.UTC()
 	s.Generation = max(s.Generation+1, now.UnixMilli())
-	if err := k.put(ctx, journal.CommandRenew, []store.Seat{s}, nil); err != nil {
+	if err := k.vault.Keep(plain, func(sealed []byte) error {
+		s.Access = sealed
+		return k.put(ctx, journal.CommandRenew, []store.Seat{s}, nil)
+	}); err != nil {
 		return credential.Secret{}, err
 	}
 	k.mu.Lock()

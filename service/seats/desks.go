@@ -46,7 +46,11 @@ func (k *Keeper) desk(a *Account) (*desk.Account, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the login of the account %s is damaged", a.Name)
 	}
-	return &desk.Account{URL: url, Login: l.Login, Password: l.Password, HTTP: k.http}, nil
+	return k.deskOf(url, l), nil
+}
+
+func (k *Keeper) deskOf(url string, l login) *desk.Account {
+	return &desk.Account{URL: url, Login: l.Login, Password: l.Password, HTTP: k.http}
 }
 
 // noteOutcome notes since when a desk does not answer.
@@ -78,7 +82,7 @@ func (k *Keeper) noteOutcome(ctx context.Context, a *Account, err error) {
 	} else {
 		k.log.Info("a vendor's desk answers again", "account", a.Name)
 	}
-	if err := k.store.PutAccount(ctx, row, store.Noted(k.entry(ctx, journal.CommandSeats, a.Name))); err != nil {
+	if err := k.store.NoteAccount(ctx, row, store.Noted(k.entry(ctx, journal.CommandSeats, a.Name))); err != nil {
 		k.log.Error("noting how a desk answers", "account", a.Name, "error", err)
 	}
 }
@@ -98,7 +102,7 @@ func (k *Keeper) ask(ctx context.Context, a *Account) error {
 	if changed {
 		c = store.Noted(k.entry(ctx, journal.CommandSeats, a.Name))
 	}
-	return k.store.PutAccount(ctx, row, c)
+	return k.store.NoteAccount(ctx, row, c)
 }
 
 // takeBook notes what a desk told of an account. It returns the account's row, and whether

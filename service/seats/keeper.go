@@ -3,6 +3,7 @@
 package seats
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -219,47 +220,47 @@ func (k *Keeper) giveBack(ctx context.Context, a *Account, s store.Seat) bool {
 
 // AddAccount asks the desk of a new account, or of one with a new login, and keeps it.
 func (k *Keeper) AddAccount(ctx context.Context, row store.Account, name, password string) error {
-	plain, err := json.Marshal(login{name, password})
+	l := login{name, password}
+	if _, err := k.deskOf(row.Desk, l).Book(ctx); err != nil { // nothing of it is noted unless it answers
+		return err
+	}
+	plain, err := json.Marshal(l)
 	if err != nil {
 		return err
 	}
 	defer clear(plain)
-	if row.Login, err = k.vault.Seal(plain); err != nil {
-		return err
-	}
-	a := &Account{Account: row}
 	k.mu.RLock()
-	old := k.accounts[a.Name]
+	a := k.accounts[row.Name]
 	k.mu.RUnlock()
-	d, err := k.desk(a)
-	if err != nil {
-		return err
+	if a == nil {
+		a = &Account{Account: row}
 	}
-	if _, err := d.Book(ctx); err != nil { // nothing of it is noted unless it answers
-		return err
-	}
-	if old != nil { // its seats stay
-		old.calls.Lock()
-		defer old.calls.Unlock()
-		k.mu.Lock()
-		old.Title, old.Desk, old.Login = a.Title, a.Desk, a.Login
-		row := old.Account
-		k.mu.Unlock()
-		if err := k.store.PutAccount(ctx, row, store.Noted(k.entry(ctx, "add-account", a.Name))); err != nil {
-			return err
-		}
-		return k.ask(ctx, old)
-	}
-	c := store.Noted(k.entry(ctx, "add-account", a.Name))
-	c.Then = func() {
-		k.mu.Lock()
-		defer k.mu.Unlock()
-		k.accounts[a.Name] = a
-	}
-	if err := k.store.PutAccount(ctx, a.Account, c); err != nil {
+	if err := k.keepLogin(ctx, a, row, plain); err != nil {
 		return err
 	}
 	return k.ask(ctx, a)
+}
+
+// keepLogin keeps an account with its login. What its desk told before stays, and its title where it
+// gets no other.
+func (k *Keeper) keepLogin(ctx context.Context, a *Account, fresh store.Account, plain []byte) error {
+	a.calls.Lock()
+	defer a.calls.Unlock()
+	k.mu.RLock()
+	row := a.Account
+	k.mu.RUnlock()
+	row.Title, row.Desk = cmp.Or(fresh.Title, row.Title), fresh.Desk
+	return k.vault.Keep(plain, func(sealed []byte) error {
+		row.Login = sealed
+		c := store.Noted(k.entry(ctx, "add-account", a.Name))
+		c.Then = func() {
+			k.mu.Lock()
+			defer k.mu.Unlock()
+			a.Title, a.Desk, a.Login = row.Title, row.Desk, row.Login
+			k.accounts[a.Name] = a
+		}
+		return k.store.PutAccount(ctx, row, c)
+	})
 }
 
 // RemoveAccount forgets an account.

@@ -7,6 +7,11 @@ import (
 func (w *Web) hostRoutes() {
 	s := w.service
 	answers(w, operation("list-hosts", http.MethodGet, "/api/hosts", "The fleet, page by page"), s.ListHosts)
+	answers(
+		w,
+		operation("list-host-names", http.MethodGet, "/api/host-names", "The names of all hosts that a filter lets through"),
+		s.HostNames,
+	)
 	answers(w, operation("show-host", http.MethodGet, "/api/hosts/{name}", "All that is known of one host"), s.ShowHost)
 	answers(
 		w,
@@ -88,7 +93,7 @@ func (w *Web) labelRoutes() {
 	s := w.service
 	answers(
 		w,
-		operation("label-hosts", http.MethodPost, "/api/labels", "Give labels to many hosts, or say what would come of it"),
+		naming(operation("label-hosts", http.MethodPost, "/api/labels", "Give labels to many hosts, or say what would come of it")),
 		s.LabelHosts,
 	)
 }

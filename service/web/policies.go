@@ -41,7 +41,7 @@ func (w *Web) policyRoutes() {
 	)
 	answers(
 		w,
-		operation("heal-hosts", http.MethodPost, "/api/heal", "Put right what has drifted on hosts, wave by wave"),
+		naming(operation("heal-hosts", http.MethodPost, "/api/heal", "Put right what has drifted on hosts, wave by wave")),
 		s.HealMany,
 	)
 	w.rolloutLevers()
@@ -50,7 +50,7 @@ func (w *Web) policyRoutes() {
 	w.proposalRoutes()
 	w.settingRoutes()
 	w.adoptionRoutes()
-	answers(w, operation("begin-rollout", http.MethodPost, "/api/rollouts", "Carry a revision to the hosts"), s.BeginRollout)
+	answers(w, naming(operation("begin-rollout", http.MethodPost, "/api/rollouts", "Carry a revision to the hosts")), s.BeginRollout)
 	answers(w, operation("list-rollouts", http.MethodGet, "/api/rollouts", "Rollouts, page by page"), s.ListRollouts)
 	answers(w, operation("show-rollout", http.MethodGet, "/api/rollouts/{id}", "How far a rollout is"), s.ShowRollout)
 	answers(

@@ -121,10 +121,12 @@ func (w *Web) routes() {
 const packing = 5
 
 // maxSignIn and maxOrder bound, in bytes, what signs somebody in, and what an operator
-// orders; only a policy folder is larger. maxCall and maxUpload bound what an agent may send.
+// orders; only a policy folder is larger, and an order that may name every host of a fleet.
+// maxCall and maxUpload bound what an agent may send.
 const (
 	maxSignIn = 4 << 10
 	maxOrder  = 256 << 10
+	maxNaming = 8 << 20
 	maxCall   = 64 << 10
 	maxReport = 1 << 20
 	maxUpload = 32 << 20
@@ -135,6 +137,12 @@ func operation(id, method, path, summary string) huma.Operation {
 	return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{"operators"},
 		Security: []map[string][]string{{"operator": {}}, {"session": {}}}, MaxBodyBytes: maxOrder,
 		Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict}}
+}
+
+// naming is an operation whose order may name every host of a fleet.
+func naming(op huma.Operation) huma.Operation {
+	op.MaxBodyBytes = maxNaming
+	return op
 }
 
 func (w *Web) operatorRoutes() {

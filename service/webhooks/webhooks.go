@@ -107,19 +107,18 @@ func (t *Teller) AddWebhook(ctx context.Context, in *WebhookIn) (*api.Webhook, e
 	if _, err := rand.Read(secret); err != nil {
 		return nil, err
 	}
-	sealed, err := t.vault.Seal(secret)
-	if err != nil {
-		return nil, err
-	}
 	told, err := t.store.NewestEntry(ctx)
 	if err != nil {
 		return nil, err
 	}
-	w := store.Webhook{URL: in.Body.URL, Secret: sealed, About: about, Author: journal.By(ctx).Name, Created: t.now().UTC(), Told: told}
+	w := store.Webhook{URL: in.Body.URL, About: about, Author: journal.By(ctx).Name, Created: t.now().UTC(), Told: told}
 	by := journal.By(ctx)
-	if err := t.store.AddWebhook(ctx, &w, store.Change{Note: func() []store.Entry {
-		return []store.Entry{journal.At(t.now(), by, "add-webhook", journal.KindWebhook, strconv.FormatInt(w.ID, 10))}
-	}}); err != nil {
+	if err := t.vault.Keep(secret, func(sealed []byte) error {
+		w.Secret = sealed
+		return t.store.AddWebhook(ctx, &w, store.Change{Note: func() []store.Entry {
+			return []store.Entry{journal.At(t.now(), by, "add-webhook", journal.KindWebhook, strconv.FormatInt(w.ID, 10))}
+		}})
+	}); err != nil {
 		return nil, err
 	}
 	out := t.webhookOf(ctx, w)

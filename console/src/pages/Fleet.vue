@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, ref, shallowRef } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useRouter } from 'vue-router'
 import { useAddress } from '../address'
@@ -42,30 +42,27 @@ const hosts = useQuery({
 
 // Hosts that are picked, on this page and on others, to do something with all of them.
 const mayChange = useMayChange()
-type Table = { clearSelection: () => void; toggleRowSelection: (row: Host, on: boolean) => void }
-const table = ref<Table | null>(null)
-const chosen = ref<Host[]>([])
-const names = computed(() => chosen.value.map((h) => h.name).sort())
+const chosen = shallowRef(new Set<string>())
+const names = computed(() => [...chosen.value].sort())
+const here = computed(() => (hosts.data.value?.items ?? []).map((h) => h.name))
+const chosenHere = computed(() => here.value.filter((n) => chosen.value.has(n)).length)
+function choose(which: string[], on: boolean) {
+  const next = new Set(chosen.value)
+  for (const n of which) on ? next.add(n) : next.delete(n)
+  chosen.value = next
+}
 const healing = ref(false)
 const carrying = ref(false)
 const labelling = ref(false)
 const retiring = ref(false)
 const gathering = ref(false)
 const wrong = ref<Error | null>(null)
-const mostChosen = 5000
 const some = computed(() => names.value.slice(0, 3).map(short).join(' ') + (names.value.length > 3 ? ' …' : ''))
-async function choosePage(n: number): Promise<number> {
-  const query = { ...asked.value, sort: sort.value as 'name', page: n, per_page: 1000 }
-  const p = await told(client.GET('/api/hosts', { params: { query }, querySerializer }))
-  for (const h of p.items.slice(0, Math.max(0, mostChosen - chosen.value.length))) table.value?.toggleRowSelection(h, true)
-  return p.next ?? 0
-}
 async function chooseAll() {
   gathering.value = true
   wrong.value = null
   try {
-    let n = 1
-    while (n > 0 && chosen.value.length < mostChosen) n = await choosePage(n)
+    choose((await told(client.GET('/api/host-names', { params: { query: asked.value }, querySerializer }))).items, true)
   } catch (e) {
     wrong.value = e as Error
   } finally {
@@ -73,7 +70,7 @@ async function chooseAll() {
   }
 }
 function chooseNone() {
-  table.value?.clearSelection()
+  chosen.value = new Set()
 }
 
 const pressing = computed(() => {
@@ -124,9 +121,9 @@ function open(h: Host) {
   </div>
   <template v-if="hosts.data.value">
     <p v-if="hosts.data.value.all === 0" class="soft">Make a token for one: <code>lantern host invite NAME</code></p>
-    <div v-if="mayChange && chosen.length" class="card bulk" role="group" aria-label="What is done with the chosen hosts">
-      <b aria-live="polite">{{ count(chosen.length, 'host', 'hosts') }} chosen</b>
-      <el-button v-if="chosen.length < hosts.data.value.total" text size="small" :loading="gathering" @click="chooseAll">{{ hosts.data.value.total > mostChosen ? `Choose ${number(mostChosen)} of the ${number(hosts.data.value.total)} that match` : `Choose all ${number(hosts.data.value.total)} that match` }}</el-button>
+    <div v-if="mayChange && chosen.size" class="card bulk" role="group" aria-label="What is done with the chosen hosts">
+      <b aria-live="polite">{{ count(chosen.size, 'host', 'hosts') }} chosen</b>
+      <el-button v-if="chosen.size < hosts.data.value.total" text size="small" :loading="gathering" @click="chooseAll">Choose all {{ number(hosts.data.value.total) }} that match</el-button>
       <el-button text size="small" @click="chooseNone">Choose none</el-button>
       <span class="acts">
         <el-button size="small" type="primary" @click="healing = true">Heal</el-button>
@@ -137,8 +134,11 @@ function open(h: Host) {
     </div>
     <Trouble :error="wrong" />
     <div v-if="hosts.data.value.all" class="card">
-      <el-table ref="table" :data="hosts.data.value.items" row-key="name" :default-sort="{ prop: sort.replace(/^-/, ''), order: sort.startsWith('-') ? 'descending' : 'ascending' }" empty-text="No host matches the filter" @sort-change="onSort" @row-click="open" @selection-change="(rows: Host[]) => (chosen = rows)">
-        <el-table-column v-if="mayChange" type="selection" reserve-selection width="44" />
+      <el-table :data="hosts.data.value.items" row-key="name" :default-sort="{ prop: sort.replace(/^-/, ''), order: sort.startsWith('-') ? 'descending' : 'ascending' }" empty-text="No host matches the filter" @sort-change="onSort" @row-click="open">
+        <el-table-column v-if="mayChange" width="44">
+          <template #header><el-checkbox :model-value="here.length > 0 && chosenHere === here.length" :indeterminate="chosenHere > 0 && chosenHere < here.length" aria-label="Choose all hosts of this page" @change="(on: unknown) => choose(here, on === true)" /></template>
+          <template #default="{ row }"><span @click.stop><el-checkbox :model-value="chosen.has(row.name)" :aria-label="`Choose ${short(row.name)}`" @change="(on: unknown) => choose([row.name], on === true)" /></span></template>
+        </el-table-column>
         <el-table-column prop="name" label="Host" sortable="custom" width="210">
           <template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.name } }" @click.stop>{{ row.name }}</router-link></template>
         </el-table-column>
