@@ -420,7 +420,8 @@ func (a *app) read() *cobra.Command {
 		Use: "read", Short: "Show what is configured on a root folder; needs no service", GroupID: "fleet", Args: cobra.NoArgs,
 		Long: "Read package sources, keys and traits off a root folder: this machine's, or that of\nanother. Nothing is run and " +
 			"nothing is changed.",
-		Example: "  lantern read\n  lantern read --root demo-hosts/gw-03\n  lantern read --root demo-hosts/model-1\n  lantern read --root /mnt/image --format json | jq " +
+		Example: "  lantern read\n  lantern read --root demo-hosts/gw-03\n  lantern read --root demo-hosts/model-1\n" +
+			"  lantern read --root /mnt/image --format json | jq " +
 			"'.sources[].effective_urls'\n  lantern read --root demo-hosts/gw-03 --texts > surveys/gw-03.brinewick.test.json",
 		RunE: func(_ *cobra.Command, _ []string) error {
 			err := read.Root(root, a.format, texts, a.out)

@@ -69,7 +69,8 @@ func (a *app) hostCompare() *cobra.Command {
 		Use: "compare HOST...", Short: "Show what of hosts is another than it was at an earlier moment",
 		Long: "Show what came, what went and which fields changed between two moments: sources, keys, settings, pins, holds, services,\n" +
 			"facts and files, whether the policy speaks of them or not. Moments are days, of which the end is meant, times, or how long ago.",
-		Example:           "  lantern host compare gw-05 --from 2026-11-24\n  lantern host compare gw-05 --from 2026-11-24 --format json\n  lantern host compare gw-01 --from 48h --to 3h",
+		Example: "  lantern host compare gw-05 --from 2026-11-24\n  lantern host compare gw-05 --from 2026-11-24 --format json\n" +
+			"  lantern host compare gw-01 --from 48h --to 3h",
 		ValidArgsFunction: a.completeEveryHost,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if from == "" {

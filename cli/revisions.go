@@ -134,7 +134,8 @@ func (a *app) policyRestore() *cobra.Command {
 		Long: "Go back: publish the folder of an earlier revision again, under the next number. No host changes\nuntil a rollout carries " +
 			"it there. A host never goes back to a number that it has passed, so that\n" +
 			"nobody who keeps an old delivery can make it go back.",
-		Example: "  lantern policy restore 1\n  lantern policy restore 2 -m 'Saltmarsh 9 after all' --format json\n  lantern policy preview && lantern rollout begin",
+		Example: "  lantern policy restore 1\n  lantern policy restore 2 -m 'Saltmarsh 9 after all' --format json\n" +
+			"  lantern policy preview && lantern rollout begin",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, p, err := a.published(cmd.Context(), args[0])
 			if err != nil {

@@ -347,7 +347,8 @@ func (a *app) rolloutList() *cobra.Command {
 
 func (a *app) rolloutStop() *cobra.Command {
 	return &cobra.Command{
-		Use: "stop NUMBER", Short: "Stop a rollout where nothing was touched yet", Args: cobra.ExactArgs(1), Example: "  lantern rollout stop 1\n  lantern rollout stop 6 --format json",
+		Use: "stop NUMBER", Short: "Stop a rollout where nothing was touched yet", Args: cobra.ExactArgs(1),
+		Example: "  lantern rollout stop 1\n  lantern rollout stop 6 --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := number(args[0])
 			if err != nil {

@@ -155,7 +155,8 @@ func (a *app) accountList() *cobra.Command {
 
 func (a *app) accountRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Forget an account that has no seats", Args: cobra.ExactArgs(1), Example: "  lantern account remove gannet\n  lantern account remove gannet --format json",
+		Use: "remove NAME", Short: "Forget an account that has no seats", Args: cobra.ExactArgs(1),
+		Example: "  lantern account remove gannet\n  lantern account remove gannet --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.client().RemoveAccount(cmd.Context(), args[0]); err != nil {
 				return err

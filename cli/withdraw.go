@@ -183,7 +183,10 @@ func (a *app) makeWay(ctx context.Context, revision int64, wait time.Duration) e
 		}
 		switch err := a.stopWhole(ctx, r.ID, end); {
 		case errors.Is(err, context.Canceled):
-			return &exit{ExitInterrupted, fmt.Sprintf("interrupted; revision %d is published and not begun: lantern rollout begin --at-once carries it", revision)}
+			return &exit{
+				ExitInterrupted,
+				fmt.Sprintf("interrupted; revision %d is published and not begun: lantern rollout begin --at-once carries it", revision),
+			}
 		case errors.Is(err, context.DeadlineExceeded):
 			return no("%s %d is still under way after %s, so revision %d was not begun; it is published: lantern rollout begin --at-once carries it",
 				r.Kind, r.ID, wait, revision)

@@ -6,12 +6,7 @@ import (
 
 func (w *Web) hostRoutes() {
 	s := w.service
-	answers(w, operation("list-hosts", http.MethodGet, "/api/hosts", "The fleet, page by page"), s.ListHosts)
-	answers(
-		w,
-		operation("list-host-names", http.MethodGet, "/api/host-names", "The names of all hosts that a filter lets through"),
-		s.HostNames,
-	)
+	w.hostLists()
 	answers(w, operation("show-host", http.MethodGet, "/api/hosts/{name}", "All that is known of one host"), s.ShowHost)
 	answers(
 		w,
@@ -87,6 +82,16 @@ func (w *Web) hostRoutes() {
 	answers(w, operation("add-waiver", http.MethodPost, "/api/waivers", "Accept a finding until a date"), s.AddWaiver)
 	does(w, operation("end-waiver", http.MethodDelete, "/api/waivers/{id}", "Take a waiver away"), s.EndWaiver)
 	answers(w, operation("list-drift", http.MethodGet, "/api/drift", "Findings over the fleet, page by page"), s.ListDrift)
+}
+
+func (w *Web) hostLists() {
+	s := w.service
+	answers(w, operation("list-hosts", http.MethodGet, "/api/hosts", "The fleet, page by page"), s.ListHosts)
+	answers(
+		w,
+		operation("list-host-names", http.MethodGet, "/api/host-names", "The names of all hosts that a filter lets through"),
+		s.HostNames,
+	)
 }
 
 func (w *Web) labelRoutes() {
