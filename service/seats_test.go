@@ -701,3 +701,29 @@ func TestALoginThatTheDeskRefusesHarmsNoHost(t *testing.T) {
 	r.Tend()
 	r.Until("it is renewed", func() bool { return read(t, file) != was })
 }
+
+// A seat that could not be given back while the desk was away is taken again while it is being given
+// back: it stays taken.
+func TestASeatThatIsTakenAgainIsNotGivenBack(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Accounts()
+	r.Up("gw-01")
+	publish(t, r, licensed(t, r))
+	take := func() {
+		_, err := r.Operator.TakeSeat(ctx, api.SeatOrder{Host: "gw-01", Contract: "GN-2026-014"})
+		require.NoError(t, err)
+	}
+	take()
+	for range 60 {
+		require.NoError(t, r.Desk.SetFault("gannet", standin.DeskBroken))
+		_, err := r.Operator.ReleaseSeat(ctx, "gw-01", "gannet")
+		require.NoError(t, err)
+		require.NoError(t, r.Desk.SetFault("gannet", ""))
+		var both sync.WaitGroup
+		both.Go(r.Tend)
+		take()
+		both.Wait()
+		require.Equal(t, []string{"gw-01 GN-2026-014"}, seats(t, r))
+	}
+}

@@ -65,16 +65,16 @@ func (s *Store) PutAccount(ctx context.Context, a Account, c Change) error {
 	})
 }
 
-// NoteAccount keeps what an account's desk told of it, and how it answers. Its address and login stay as
-// they are kept, for they may have been changed meanwhile; one that is gone stays so.
+// NoteAccount keeps what an account's desk told of it, and how it answers. Its title, address and login
+// stay as they are kept, for they may have been changed meanwhile; one that is gone stays so.
 func (s *Store) NoteAccount(ctx context.Context, a Account, c Change) error {
 	contracts, err := json.Marshal(append([]subscription.Contract{}, a.Contracts...))
 	if err != nil {
 		return err
 	}
 	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "UPDATE accounts SET title = ?, contracts = ?, answered = ?, trouble = ?, since = ? WHERE name = ?",
-			a.Title, string(contracts), unix(a.Answered), a.Trouble, unix(a.Since), a.Name)
+		_, err := tx.ExecContext(ctx, "UPDATE accounts SET contracts = ?, answered = ?, trouble = ?, since = ? WHERE name = ?",
+			string(contracts), unix(a.Answered), a.Trouble, unix(a.Since), a.Name)
 		return err
 	})
 }

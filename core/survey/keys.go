@@ -46,24 +46,38 @@ const (
 	rpmStore    = "openpgp"
 )
 
+// rpmMacros is the file of macros that comes with rpm: what it says, others say after it.
+const rpmMacros = "/usr/lib/rpm/macros"
+
 // rpmKeyring is where rpm keeps its keys, as far as files of macros say it.
 func (r *reader) rpmKeyring() (kind, dir string) {
-	kind, dir = rpmDatabase, "/var/lib/rpm/pubkeys"
+	database := "/var/lib/rpm"
 	if r.rpm != nil {
-		dir = path.Join(path.Dir(r.rpm.Path), "pubkeys")
+		database = path.Dir(r.rpm.Path)
+	}
+	kind, dir = rpmDatabase, path.Join(database, "pubkeys")
+	hear := func(line string) {
+		switch words := strings.Fields(line); {
+		case len(words) != 2:
+		case words[0] == "%_keyring":
+			kind = words[1]
+		case words[0] == "%_keyringpath":
+			dir = strings.TrimSuffix(strings.ReplaceAll(words[1], "%{_dbpath}", database), "/")
+		}
+	}
+	text, err := r.root.ReadText(rpmMacros)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		r.problem(rpm.Family, rpmMacros, "cannot be read, so it is not known where rpm keeps the keys that it believes: "+family.Plain(err))
+	}
+	for line := range strings.Lines(string(text)) {
+		if strings.HasPrefix(line, "%_keyring") {
+			hear(line)
+		}
 	}
 	for i := range r.Survey.Deciding {
-		d := &r.Survey.Deciding[i]
-		if d.Family != rpm.Family {
-			continue
-		}
-		for _, l := range d.Lines {
-			switch words := strings.Fields(l); {
-			case len(words) != 2:
-			case words[0] == "%_keyring":
-				kind = words[1]
-			case words[0] == "%_keyringpath":
-				dir = words[1]
+		if d := &r.Survey.Deciding[i]; d.Family == rpm.Family {
+			for _, line := range d.Lines {
+				hear(line)
 			}
 		}
 	}

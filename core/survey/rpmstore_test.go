@@ -29,6 +29,7 @@ func TestWhereRPMKeepsItsKeys(t *testing.T) {
 	armour, fingerprint := []byte(text), keyring.Fingerprint(entity)
 	for _, x := range []struct {
 		does, macros string
+		vendor       string // macros that come with rpm
 		put          func(root string)
 		where        string
 		problem      string
@@ -40,11 +41,19 @@ func TestWhereRPMKeepsItsKeys(t *testing.T) {
 			require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o755))
 			require.NoError(t, os.WriteFile(to, armour, 0o644))
 		}, where: "/srv/keys/"},
+		{does: "files, as its own macros say", vendor: "%_keyring fs\n%_keyringpath\t\t%{_dbpath}/pubkeys/\n", put: func(root string) {
+			imports(t, root, "fs", armour)
+		}, where: "/var/lib/rpm/pubkeys/gpg-pubkey-"},
+		{does: "its database, whatever its own macros say", vendor: "%_keyring fs\n", macros: "%_keyring rpmdb\n", put: func(root string) {
+			imports(t, root, "rpmdb", armour)
+		}, where: "/var/lib/rpm/rpmdb.sqlite"},
+		{does: "elsewhere, as its own macros say", vendor: "%_keyring tern\n", put: func(string) {}, problem: "rpm is told to keep its keys in tern there, and which it believes is not known"},
 		{does: "elsewhere", macros: "%_keyring tern\n", put: func(string) {}, problem: "rpm is told to keep its keys in tern there, and which it believes is not known"},
 	} {
 		root := t.TempDir()
 		for name, text := range map[string]string{
 			"etc/os-release": "ID=foreland\nID_LIKE=fedora\nVERSION_ID=9\n", "etc/dnf/dnf.conf": "[main]\n", "etc/rpm/macros.own": x.macros, "var/lib/rpm/.keep": "",
+			"usr/lib/rpm/macros": x.vendor,
 		} {
 			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
 			require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))

@@ -192,9 +192,7 @@ func (k *Keeper) tendAccount(ctx context.Context, a *Account) {
 			continue
 		}
 		if s.Leaving {
-			a.calls.Lock()
-			k.giveBack(ctx, a, s)
-			a.calls.Unlock()
+			k.giveBackLeft(ctx, a, &s)
 			continue
 		}
 		if !k.due(&s, books) {

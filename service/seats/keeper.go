@@ -205,6 +205,19 @@ func (k *Keeper) Release(ctx context.Context, host, account, by string) (done bo
 	return k.giveBack(ctx, a, s), nil
 }
 
+// giveBackLeft tells the desk of a seat that was leaving a while ago, unless somebody has taken it again
+// meanwhile.
+func (k *Keeper) giveBackLeft(ctx context.Context, a *Account, was *store.Seat) {
+	a.calls.Lock()
+	defer a.calls.Unlock()
+	k.mu.RLock()
+	is := k.find(was.Host, was.Account, was.Contract)
+	k.mu.RUnlock()
+	if is != nil && is.Leaving {
+		k.giveBack(ctx, a, *is)
+	}
+}
+
 // giveBack tells the desk of a seat that is leaving. What does not work is tried
 // again later. a.calls is held.
 func (k *Keeper) giveBack(ctx context.Context, a *Account, s store.Seat) bool {
