@@ -1,6 +1,7 @@
 package choice
 
 import (
+	"cmp"
 	"regexp"
 	"slices"
 	"strings"
@@ -71,12 +72,78 @@ func (h *Host) lockVersions(c *Choice, name string) {
 	if c.Installed != "" { // one of which there is nothing else is locked as well
 		builds = append(builds, build{c.Installed, ""})
 	}
-	left, by := versionLocks(h.Survey.Holds, name, builds)
+	locks := versionLocks
+	if slices.ContainsFunc(h.Survey.Holds, ofFive) {
+		locks = versionLocks5
+	}
+	left, by := locks(h.Survey.Holds, name, builds)
 	for i := range c.Offers {
 		if o := &c.Offers[i]; !left[i] && o.Out == "" {
 			o.Out = "locked away by " + by
 		}
 	}
+}
+
+// ofFive reports whether a lock is one of dnf 5, which takes no notice of the list of older ones.
+func ofFive(h source.Hold) bool { return h.Family == rpm.Family && h.File == rpm.LocksTOML }
+
+// versionLocks5 are what dnf 5's version locks leave of the builds of a package: where a lock names it, those that
+// meet all conditions of one of its locks.
+func versionLocks5(holds []source.Hold, name string, builds []build) (out []bool, by string) {
+	out = make([]bool, len(builds))
+	for i := range holds {
+		if !ofFive(holds[i]) || !pattern.Fnmatch(holds[i].What, name) {
+			continue
+		}
+		by = rpm.LocksTOML
+		for j := range builds {
+			out[j] = out[j] || meets(holds[i].Criteria, builds[j])
+		}
+	}
+	if by == "" {
+		return slices.Repeat([]bool{true}, len(builds)), ""
+	}
+	return out, by
+}
+
+// meets reports whether a build meets all conditions of one of dnf 5's locks.
+func meets(criteria string, b build) bool {
+	if criteria == "" {
+		return true
+	}
+	epoch, _, _ := version.Parts(b.version)
+	for condition := range strings.SplitSeq(criteria, ", ") {
+		key, rest, _ := strings.Cut(condition, " ")
+		sign, value, _ := strings.Cut(rest, " ")
+		ordered := 0
+		switch key {
+		case "evr":
+			ordered = compareEVR(b.version, value)
+		case "epoch":
+			ordered = version.Compare(rpm.Family, "0"+epoch, "0"+value)
+		case "arch":
+			if b.arch == "" { // not known
+				continue
+			}
+			ordered = strings.Compare(b.arch, value)
+		}
+		met := strings.Contains(sign, "=") && sign != "!=" && ordered == 0 || strings.Contains(sign, "<") && ordered < 0 ||
+			strings.Contains(sign, ">") && ordered > 0 || sign == "!=" && ordered != 0
+		if !met {
+			return false
+		}
+	}
+	return true
+}
+
+// compareEVR orders versions as libsolv does: one without a release comes before those with one.
+func compareEVR(a, b string) int {
+	ae, av, ar := version.Parts(a)
+	be, bv, br := version.Parts(b)
+	return cmp.Or(
+		version.Compare(rpm.Family, "0"+ae, "0"+be), version.Compare(rpm.Family, av, bv),
+		cmp.Compare(min(len(ar), 1), min(len(br), 1)), version.Compare(rpm.Family, ar, br),
+	)
 }
 
 // versionLocks are what dnf's plugin for version locks leaves of the builds of a package: for each whether it

@@ -3,6 +3,7 @@ package drift
 import (
 	"slices"
 
+	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 )
@@ -20,6 +21,9 @@ func (s *standing) holds() {
 		return out
 	}
 	own := func(h source.Hold) bool { // what one source says of itself is told of the source
+		if h.File == rpm.LocksTOML { // its lines are told
+			return false
+		}
 		return s.court.Concerns(h.Family) && !s.theirs[h.File] && (h.Source == "" || h.Kind == source.HoldLock)
 	}
 	kinds := entries[source.Hold]{
@@ -35,6 +39,9 @@ func (s *standing) holds() {
 	was, is := kept(s.policysLocks(), own), kept(s.survey.Holds, own)
 	if s.was.Reach < locksWhole {
 		was, is = asNamed(was), asNamed(is)
+	}
+	if s.was.Reach < locksOfFive && !slices.ContainsFunc(is, listed) {
+		was = slices.DeleteFunc(was, listed)
 	}
 	kinds.compare(s, kinds.once(was), kinds.once(is))
 }
@@ -62,6 +69,13 @@ func (s *standing) policysLocks() (out []source.Hold) {
 	}
 	return out
 }
+
+// locksOfFive is the reach from which on the list of dnf's older version locks is not read where dnf 5 is, which takes no
+// notice of it.
+const locksOfFive = 4
+
+// listed reports whether a lock stands in that list.
+func listed(h source.Hold) bool { return h.Family == source.FamilyRpm && h.File == rpm.LockList }
 
 // locksWhole is the reach from which on zypper's locks are read with all that they ask for.
 const locksWhole = 2

@@ -31,7 +31,13 @@ func TestWhatDNF5Notes(t *testing.T) {
 	assert.Empty(t, got["rpm plover"].Names, "nobody says where it came from")
 	assert.Equal(t, []string{"tide-model"}, got["rpm fulmar"].Names)
 
-	s.write("version = \"2.0\"\n[nevras.\"tide-model-2:1.2-3.noarch\"]\nfrom_repo = \"fulmar\"\n", "root/usr/lib/sysimage/libdnf5/nevras.toml")
-	got = s.look(sources, "rpm fulmar")
-	assert.Contains(t, got["rpm fulmar"].Unknown, "line 3 is of a form that is not known", "nothing is said of what was not understood")
+	s.write("version = '1.0'\n[nevras.\"tide-model-2:1.2-3.noarch\"]\nfrom_repo = \"fulmar\"\n", "root/usr/lib/sysimage/libdnf5/nevras.toml")
+	assert.Equal(t, []string{"tide-model"}, s.look(sources, "rpm fulmar")["rpm fulmar"].Names, "written another way")
+	for text, says := range map[string]string{
+		"version = \"2.0\"\n[nevras]\n":           "is of a form that is not known: version 2.0",
+		"version = \"1.0\"\n[nevras]\ntide-2 1\n": "line 3: a key without = stands here",
+	} {
+		s.write(text, "root/usr/lib/sysimage/libdnf5/nevras.toml")
+		assert.Contains(t, s.look(sources, "rpm fulmar")["rpm fulmar"].Unknown, says, "nothing is said of what was not understood")
+	}
 }

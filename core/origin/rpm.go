@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"io/fs"
 	"strconv"
-	"strings"
 
 	"patientlantern.example/lantern/core/pkgdb"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/sqlitefile"
+	"patientlantern.example/lantern/core/text/toml"
 )
 
 // History is where dnf keeps what it has done.
@@ -93,27 +93,26 @@ const Nevras = "/usr/lib/sysimage/libdnf5/nevras.toml"
 // notes are what dnf 5 notes: full name, as in tern-2:1-2.noarch → repository.
 type notes map[string]string
 
-// nevras reads what dnf 5 notes. Of the file's form, TOML, it uses a line for each package:
-// "tern-2:1-2.noarch" = {from_repo = "gannet"}.
+// nevras reads what dnf 5 notes: [nevras], "tern-2:1-2.noarch" = {from_repo = "gannet"}.
 func nevras(root *rootfs.FS) (notes, error) {
 	text, err := root.ReadText(Nevras)
 	if err != nil {
 		return nil, err
 	}
+	file, err := toml.Parse(text)
+	if err != nil { // what is passed over would look as if it came from nowhere
+		return nil, fmt.Errorf("%s, %w", Nevras, err)
+	}
+	if file["version"] != "1.0" {
+		return nil, fmt.Errorf("%s is of a form that is not known: version %v", Nevras, file["version"])
+	}
 	out := notes{}
-	number := 0
-	for line := range strings.Lines(string(text)) {
-		number++
-		if !strings.Contains(line, "from_repo") {
-			continue
+	packages, _ := file["nevras"].(toml.Table)
+	for name, p := range packages {
+		at, _ := p.(toml.Table)
+		if from, said := at["from_repo"].(string); said {
+			out[name] = from
 		}
-		name, rest, _ := strings.Cut(strings.TrimSpace(line), "=")
-		_, from, _ := strings.Cut(rest, "from_repo")
-		quoted, err := strconv.QuotedPrefix(strings.TrimLeft(from, " \t="))
-		if err != nil { // what is passed over would look as if it came from nowhere
-			return nil, fmt.Errorf("%s, line %d is of a form that is not known", Nevras, number)
-		}
-		out[strings.Trim(strings.TrimSpace(name), `"`)] = strings.Trim(quoted, `"`)
 	}
 	return out, nil
 }

@@ -24,7 +24,7 @@ type Setting struct {
 
 // Reach is how widely today's reader looks. Whoever has it look for more raises it, and gives
 // what is new that number, so that no host drifts because it is looked at more closely.
-const Reach = 3
+const Reach = 4
 
 // Deciding is a file beside a package manager's own configuration that decides as well where
 // packages come from, what is believed or what runs: the low-level package manager's options,
@@ -64,8 +64,8 @@ type Hold struct {
 	Source string `json:"source" doc:"id of the source that it is for; empty for all"`
 	File   string `json:"file"`
 	Line   int    `json:"line"`
-	// Criteria say what else zypper's lock asks for, in the words of its file: "version: >= 2".
-	Criteria string `json:"criteria,omitzero" doc:"what else than a name a lock of zypper asks for, in the words of its file"`
+	// Criteria say what else a lock asks for, in the words of its file: "version: >= 2" of zypper, "evr <= 2-1" of dnf 5.
+	Criteria string `json:"criteria,omitzero" doc:"what else than a name a lock of zypper or dnf 5 asks for, in the words of its file"`
 }
 
 // Service is one of zypper's services, which define repositories of their own.

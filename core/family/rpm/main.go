@@ -144,12 +144,12 @@ func (r *reader) excluded(file string) {
 // Where dnf's plugin for version locks looks.
 const (
 	lockConfig = "/etc/dnf/plugins/versionlock.conf"
-	lockList   = "/etc/dnf/plugins/versionlock.list"
+	LockList   = "/etc/dnf/plugins/versionlock.list"
 )
 
 // locks reads the list of dnf's plugin for version locks: a pattern a line, ! keeps it away.
 func (r *reader) locks() {
-	name := lockList
+	name := LockList
 	if text, info, err := r.root.ReadTextInfo(lockConfig); err == nil {
 		r.Keep(info, lockConfig, text)
 		f := ini.ParseRPM(text)

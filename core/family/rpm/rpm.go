@@ -132,7 +132,11 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	if conf != nil {
 		r.sections(conf, r.config())
 	}
-	r.locks()
+	if r.five {
+		r.locks5()
+	} else {
+		r.locks()
+	}
 	files, aside := r.files()
 	for _, name := range files {
 		r.file(name)
