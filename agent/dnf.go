@@ -175,6 +175,9 @@ func (h dnf) refresh(ctx context.Context, q asked) (string, []api.SourceOutcome,
 		only := slices.Clone(args)
 		for _, id := range ids {
 			only = append(only, "--repo="+id)
+			if !strings.Contains(id, ".") { // yum knows no pattern, and takes a name to end at the first dot
+				only = append(only, "--setopt="+id+".skip_if_unavailable=0")
+			}
 		}
 		return h.run(ctx, q.limit(), nil, program, append(only, "makecache")...)
 	})

@@ -162,6 +162,25 @@ func TestMomentsNameTheirZone(t *testing.T) {
 	s.shows(".el-table__body", "s ago")
 }
 
+// Who asked the system for less motion gets none.
+func TestNothingMovesWhereThatIsAskedFor(t *testing.T) {
+	r := rig.New(t)
+	s := open(t, r, 1280, 800)
+	lasts := func() string {
+		text, err := chromedp.Run(s.page, chromedp.Evaluate[string](
+			`Math.max(...[...document.querySelectorAll("*")].flatMap((e) => getComputedStyle(e).transitionDuration.split(", ").map(parseFloat))) > 0.001 ? "moves" : "rests"`,
+		))
+		require.NoError(t, err)
+		return text
+	}
+	assert.Equal(t, "moves", lasts())
+	_, err := chromedp.Call(s.page, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+		Features: []*emulation.MediaFeature{{Name: "prefers-reduced-motion", Value: "reduce"}},
+	})
+	require.NoError(t, err)
+	assert.Equal(t, "rests", lasts())
+}
+
 // Two moments of a host are held against each other.
 func TestTwoMomentsOfAHostAreCompared(t *testing.T) {
 	r := rig.New(t)
