@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/rootfs"
@@ -25,6 +24,9 @@ import (
 type dnf struct{ *Host }
 
 func (h dnf) program() (string, error) {
+	if strings.Contains(h.Root, ",") { // it would look at this machine's own repositories
+		return "", fmt.Errorf("dnf cannot be led to %s: it takes a comma for the end of a path", h.Root)
+	}
 	for _, name := range []string{"dnf", "yum"} {
 		if _, err := exec.LookPath(name); err == nil {
 			return name, nil
@@ -182,38 +184,6 @@ func (h dnf) refresh(ctx context.Context, q asked) (string, []api.SourceOutcome,
 		return h.run(ctx, q.limit(), nil, program, append(only, "makecache")...)
 	})
 	return program, out, nil
-}
-
-// refreshed asks for the metadata of the sources of a sheet: of all at once, and where that fails
-// of one after another, which tells whose it cannot have, and why.
-func refreshed(q asked, family string, errorsOf func(string) string, ask func(ids []string) (string, error)) []api.SourceOutcome {
-	var out []api.SourceOutcome
-	var ids []string
-	for i := range q.survey.Survey.Sources {
-		s := &q.survey.Survey.Sources[i]
-		if s.Enabled && s.Family == family && listed(q.sheet, s) {
-			out = append(out, api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true})
-			ids = append(ids, s.ID)
-		}
-	}
-	if len(ids) > 1 {
-		text, err := ask(ids)
-		if err == nil {
-			return out
-		}
-		if c, known := cause.Of(text); known && c.Kind == cause.Locked { // for each of them alike, and it was waited for
-			for i := range out {
-				out[i].OK, out[i].Message = false, orError(errorsOf(text), err)
-			}
-			return out
-		}
-	}
-	for i, id := range ids {
-		if text, err := ask([]string{id}); err != nil {
-			out[i].OK, out[i].Message = false, orError(errorsOf(text), err)
-		}
-	}
-	return out
 }
 
 // orError is what a program said, or the error where it was ended before it could.

@@ -137,6 +137,38 @@ func (a *attempt) refresh(ctx context.Context, after *survey.Result) error {
 	return a.blame(ctx, m, after)
 }
 
+// refreshed asks for the metadata of the sources of a sheet: of all at once, and where that fails
+// of one after another, which tells whose it cannot have, and why.
+func refreshed(q asked, family string, errorsOf func(string) string, ask func(ids []string) (string, error)) []api.SourceOutcome {
+	var out []api.SourceOutcome
+	var ids []string
+	for i := range q.survey.Survey.Sources {
+		s := &q.survey.Survey.Sources[i]
+		if s.Enabled && s.Family == family && listed(q.sheet, s) {
+			out = append(out, api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true})
+			ids = append(ids, s.ID)
+		}
+	}
+	if len(ids) > 1 {
+		text, err := ask(ids)
+		if err == nil {
+			return out
+		}
+		if c, known := cause.Of(text); known && c.Kind == cause.Locked { // for each of them alike, and it was waited for
+			for i := range out {
+				out[i].OK, out[i].Message = false, orError(errorsOf(text), err)
+			}
+			return out
+		}
+	}
+	for i, id := range ids {
+		if text, err := ask([]string{id}); err != nil {
+			out[i].OK, out[i].Message = false, orError(errorsOf(text), err)
+		}
+	}
+	return out
+}
+
 // blame returns an error for the first source that cannot be refreshed because of the
 // change.
 func (a *attempt) blame(ctx context.Context, m manager, after *survey.Result) error {

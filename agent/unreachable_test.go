@@ -93,12 +93,30 @@ func TestASourceThatCannotBeHadIsNotRefreshed(t *testing.T) {
 				if err != nil {
 					return // which is told
 				}
+				quiet := family == source.FamilyArch && (strings.Contains(lines[0], "Search") || strings.Contains(lines[0], "Install"))
+				assert.Equal(t, quiet, len(out) == 0, "what pacman does not fetch is told of as not looked at, and nothing else is")
 				for _, o := range out {
 					assert.False(t, o.OK, "with %q it is told of as %+v", lines, o)
 				}
 			})
 		}
 	}
+}
+
+// dnf takes a comma for the end of a path, and goes on with the repositories of the machine.
+func TestARootThatDnfCannotBeLedToIsSaid(t *testing.T) {
+	root := filepath.Join(t.TempDir(), "gw-01,gw-02")
+	for name, text := range quieting[source.FamilyRpm].files {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
+	}
+	h, err := OpenHost(root)
+	require.NoError(t, err)
+	defer h.Close()
+	sheet := &source.Sheet{Family: source.FamilyRpm, Files: []source.SheetFile{{Path: "/etc/yum.repos.d/tern.repo"}}}
+	is := h.surveyFor(sheet)
+	_, _, err = dnf{h}.refresh(context.Background(), asked{sheet: sheet, survey: &is, at: time.Now(), scratch: h.statePath("watch")})
+	require.ErrorContains(t, err, "it takes a comma for the end of a path")
 }
 
 func TestARemoteThatCannotBeHadIsNotRefreshed(t *testing.T) {

@@ -27,9 +27,9 @@ func (a *app) keyWithdraw() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "withdraw KEY", Short: "Take a signing key away from the whole fleet, at once", Args: cobra.ExactArgs(1),
 		Long: "For the day on which a vendor's key has fallen into other hands: publish the newest revision with the key withdrawn,\n" +
-			"stop what is being carried, and carry that to all hosts together. A repository that is left without a key is\n" +
-			"switched off. Without --yes it only says what would happen. A later folder that would believe the key again is\n" +
-			"refused, until somebody says that it is meant (lantern policy publish --believe).",
+			"stop what is being carried, wait for hosts that are at work, and carry that to all hosts together. A repository that\n" +
+			"is left without a key is switched off. Without --yes it only says what would happen. A later folder that would\n" +
+			"believe the key again is refused, until somebody says that it is meant (lantern policy publish --believe).",
 		Example: "  lantern key withdraw plover-2024 --because 'Plover lost it'\n" +
 			"  lantern key withdraw plover-2024 --because 'Plover lost it' --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
