@@ -3,7 +3,6 @@ package agent
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -13,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/internal/cell"
 )
 
 // nobody is an address at which nobody listens.
@@ -72,16 +72,14 @@ func TestASourceThatCannotBeHadIsNotRefreshed(t *testing.T) {
 			t.Run(fmt.Sprintf("%s %d", family, i), func(t *testing.T) { // the name is one of the root, and dnf takes no comma there
 				t.Parallel()
 				root := t.TempDir()
-				write := func(name, text string) {
-					require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
-					require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
-				}
+				tree := map[string]string{}
 				for name, text := range c.files {
-					write(name, strings.NewReplacer("TEXT\n", lines[0]+"\n", "ALL\n", lines[1]+"\n").Replace(text))
+					tree[name] = strings.NewReplacer("TEXT\n", lines[0]+"\n", "ALL\n", lines[1]+"\n").Replace(text)
 				}
 				if c.main != "" && lines[1] != "" {
-					write(c.main, c.above+lines[1]+"\n")
+					tree[c.main] = c.above + lines[1] + "\n"
 				}
+				require.NoError(t, cell.Write(root, tree))
 				h, err := OpenHost(root)
 				require.NoError(t, err)
 				defer h.Close()
@@ -106,10 +104,7 @@ func TestASourceThatCannotBeHadIsNotRefreshed(t *testing.T) {
 // dnf takes a comma for the end of a path, and goes on with the repositories of the machine.
 func TestARootThatDnfCannotBeLedToIsSaid(t *testing.T) {
 	root := filepath.Join(t.TempDir(), "gw-01,gw-02")
-	for name, text := range quieting[source.FamilyRpm].files {
-		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
-	}
+	require.NoError(t, cell.Write(root, quieting[source.FamilyRpm].files))
 	h, err := OpenHost(root)
 	require.NoError(t, err)
 	defer h.Close()

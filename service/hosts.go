@@ -53,8 +53,8 @@ type HostQuery struct {
 	Sort string `query:"sort" enum:"name,state,os,revision,findings,last_seen,-name,-state,-os,-revision,-findings,-last_seen" default:"name" doc:"- turns it round"`
 }
 
-// found are the hosts that a filter lets through, in parts and in no order, and how many it is not
-// known of whether they are meant.
+// found are the hosts that a filter lets through, in parts and by name, and how many it is not known of
+// whether they are meant; order names what else they will be ordered by.
 func (s *Service) found(ctx context.Context, in *HostFilter, order string, now time.Time) (parts []*hostRows, unknown int, err error) {
 	for _, st := range in.State {
 		if !slices.Contains(api.States, st) {
@@ -96,7 +96,6 @@ func (s *Service) HostNames(ctx context.Context, in *HostFilter) (*api.HostNames
 			out.Names = append(out.Names, r.h.row().Name)
 		}
 	}
-	slices.Sort(out.Names)
 	out.Total = len(out.Names)
 	return &out, nil
 }

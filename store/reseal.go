@@ -39,11 +39,13 @@ func (s *Store) Reseal(ctx context.Context, reseal func([]byte) ([]byte, error),
 	if err != nil {
 		return 0, err
 	}
-	var group errgroup.Group
+	group, going := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range all {
 		group.Go(func() (err error) {
-			all[i].fresh, err = reseal(all[i].old)
+			if err = going.Err(); err == nil {
+				all[i].fresh, err = reseal(all[i].old)
+			}
 			return err
 		})
 	}

@@ -97,11 +97,11 @@ func keyless(text []byte) []byte {
 
 const beginKey = "-----BEGIN PGP"
 
-// holds are those that stand in files, as they are read again, and those of dpkg's status,
-// which no edit touches.
+// holds are those that stand in files, as they are read again, and those of dpkg's status and of dnf 5's
+// locks, which no edit touches.
 func holds(read, was []source.Hold) []source.Hold {
 	for _, k := range was {
-		if k.Family == deb.Family {
+		if k.Family == deb.Family || ofFive(k) {
 			read = append(read, k)
 		}
 	}

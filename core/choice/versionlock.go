@@ -127,13 +127,28 @@ func meets(criteria string, b build) bool {
 			}
 			ordered = strings.Compare(b.arch, value)
 		}
-		met := strings.Contains(sign, "=") && sign != "!=" && ordered == 0 || strings.Contains(sign, "<") && ordered < 0 ||
-			strings.Contains(sign, ">") && ordered > 0 || sign == "!=" && ordered != 0
-		if !met {
+		if !stands(sign, ordered) {
 			return false
 		}
 	}
 	return true
+}
+
+// stands reports whether two things that are ordered so, as cmp.Compare says it, are to each other as a sign says.
+func stands(sign string, ordered int) bool {
+	switch sign {
+	case "<":
+		return ordered < 0
+	case "<=":
+		return ordered <= 0
+	case ">":
+		return ordered > 0
+	case ">=":
+		return ordered >= 0
+	case "!=":
+		return ordered != 0
+	}
+	return ordered == 0 // = and ==
 }
 
 // compareEVR orders versions as libsolv does: one without a release comes before those with one.

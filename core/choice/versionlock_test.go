@@ -3,7 +3,6 @@ package choice_test
 import (
 	"encoding/json"
 	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -14,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/index"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/survey"
+	"patientlantern.example/lantern/internal/cell"
 )
 
 // What dnf 5.4.6 would install of tide-a under version locks that were drawn at random (testdata/dnf5locks.py).
@@ -24,14 +24,12 @@ func TestDNF5LocksVersions(t *testing.T) {
 	require.NoError(t, json.Unmarshal(text, &said))
 	require.NotEmpty(t, said)
 	root := t.TempDir()
-	write := func(name, text string) {
-		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
-	}
-	write("etc/os-release", "ID=foreland\nID_LIKE=\"rhel fedora\"\nVERSION_ID=9\n")
-	write("usr/bin/dnf5", "")
-	write("etc/yum.repos.d/r.repo", "[r]\nname=r\nbaseurl=http://packages.saltmarsh.example/r\n")
-	write("etc/dnf/plugins/versionlock.list", "tide-a-0:1.0-1.*\n") // of older ones alone
+	require.NoError(t, cell.Write(root, map[string]string{
+		"etc/os-release":                   "ID=foreland\nID_LIKE=\"rhel fedora\"\nVERSION_ID=9\n",
+		"usr/bin/dnf5":                     "",
+		"etc/yum.repos.d/r.repo":           "[r]\nname=r\nbaseurl=http://packages.saltmarsh.example/r\n",
+		"etc/dnf/plugins/versionlock.list": "tide-a-0:1.0-1.*\n", // of older ones alone
+	}))
 	var offers []choice.Offered
 	for _, v := range []string{"1.0-1", "1.0-2", "2.0-1", "1:1.0-1"} {
 		for _, arch := range []string{"x86_64", "noarch", "i686"} {
@@ -41,15 +39,20 @@ func TestDNF5LocksVersions(t *testing.T) {
 	dir, err := os.OpenRoot(root)
 	require.NoError(t, err)
 	defer dir.Close()
+	more := map[string][]byte{"/etc/yum.repos.d/more.repo": []byte("[more]\nname=more\nbaseurl=http://packages.saltmarsh.example/more\n")}
 	for _, x := range said {
-		write("etc/dnf/versionlock.toml", x.Lock)
-		s := survey.Read(rootfs.New(dir.FS()), survey.Machine{Arch: "x86_64", Now: time.Now()}).Survey
-		require.Len(t, s.Sources, 1)
-		c := choice.Of(&s).Choose("rpm", "tide-a", offers, "")
-		got := ""
-		if c.Taken != nil {
-			got = c.Taken.Version + "." + c.Taken.Arch
+		require.NoError(t, cell.Write(root, map[string]string{"etc/dnf/versionlock.toml": x.Lock}))
+		is := survey.Read(rootfs.New(dir.FS()), survey.Machine{Arch: "x86_64", Now: time.Now()})
+		require.Len(t, is.Survey.Sources, 1)
+		after, ok := choice.After(&is.Survey, is.Texts, more)
+		require.True(t, ok, "its files tell what decides on it")
+		for _, h := range []*choice.Host{choice.Of(&is.Survey), after} {
+			c := h.Choose("rpm", "tide-a", offers, "")
+			got := ""
+			if c.Taken != nil {
+				got = c.Taken.Version + "." + c.Taken.Arch
+			}
+			assert.Equal(t, x.Takes, got, "%s\n%s", x.Lock, c.Why)
 		}
-		assert.Equal(t, x.Takes, got, "%s\n%s", x.Lock, c.Why)
 	}
 }

@@ -120,3 +120,27 @@ func TestAFileThatThePolicyHasGivenUpIsLookedAt(t *testing.T) {
 	is.Pins, is.Keys = []source.Pin{}, nil
 	assert.Empty(t, drift.Judge(drift.Input{Sheet: now, Before: now, Survey: is, Base: &drift.Base{Sheet: then, Survey: base}}), "it went with the policy")
 }
+
+// The list of dnf's older locks is not read where dnf 5 is. That a base of before has locks of it is no drift, and is told.
+func TestALockListThatIsNotReadAnyMoreIsTold(t *testing.T) {
+	sheet := &source.Sheet{Family: "rpm", Unlisted: source.UnlistedReport}
+	hold := source.Hold{Family: "rpm", Kind: source.HoldLock, What: "tide-model-0:1.0-1.*", File: "/etc/dnf/plugins/versionlock.list", Line: 1}
+	for _, c := range []struct {
+		reach    int
+		severity string
+	}{{3, drift.Note}, {4, drift.Fault}} {
+		was := &source.Survey{Traits: source.Traits{Family: "rpm"}, Settings: []source.Setting{}, Holds: []source.Hold{hold}, Reach: c.reach}
+		is := &source.Survey{Traits: source.Traits{Family: "rpm"}, Settings: []source.Setting{}, Holds: []source.Hold{}, Reach: source.Reach}
+		found := drift.Judge(drift.Input{Sheet: sheet, Survey: is, Base: &drift.Base{Sheet: sheet, Survey: was}})
+		var told []drift.Finding
+		for _, f := range found {
+			if f.Class == drift.HoldChanged {
+				told = append(told, f)
+			}
+		}
+		if assert.Len(t, told, 1, "of reach %d", c.reach) {
+			assert.Equal(t, hold.File, told[0].File)
+			assert.Equal(t, c.severity, told[0].Severity)
+		}
+	}
+}

@@ -40,8 +40,9 @@ func (s *standing) holds() {
 	if s.was.Reach < locksWhole {
 		was, is = asNamed(was), asNamed(is)
 	}
-	if s.was.Reach < locksOfFive && !slices.ContainsFunc(is, listed) {
+	if s.was.Reach < locksOfFive && slices.ContainsFunc(was, listed) && !slices.ContainsFunc(is, listed) {
 		was = slices.DeleteFunc(was, listed)
+		s.add(Finding{Class: HoldChanged, Severity: Note, Field: source.HoldLock, File: rpm.LockList, Message: listNotRead})
 	}
 	kinds.compare(s, kinds.once(was), kinds.once(is))
 }
@@ -73,6 +74,10 @@ func (s *standing) policysLocks() (out []source.Hold) {
 // locksOfFive is the reach from which on the list of dnf's older version locks is not read where dnf 5 is, which takes no
 // notice of it.
 const locksOfFive = 4
+
+// listNotRead is told where such a list is read no more, and nothing says whether it is gone or has no say.
+const listNotRead = "its locks are not there any more: they were taken out, or dnf 5 came, which takes no notice of them; " +
+	"accept the host as it stands once you have looked at it"
 
 // listed reports whether a lock stands in that list.
 func listed(h source.Hold) bool { return h.Family == source.FamilyRpm && h.File == rpm.LockList }

@@ -19,11 +19,10 @@ var lockSigns = map[string][]string{
 
 // locks5 reads dnf 5's version locks: names, each with conditions that a build must meet.
 func (r *reader) locks5() {
-	text, info, err := r.root.ReadTextInfo(LocksTOML)
-	if err != nil {
+	text, err := r.root.ReadText(LocksTOML)
+	if err != nil { // told with what decides beside the configuration, which keeps the text too
 		return
 	}
-	r.Keep(info, LocksTOML, text)
 	file, err := toml.Parse(text)
 	if err != nil {
 		var e *toml.Error

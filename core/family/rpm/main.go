@@ -1,6 +1,8 @@
 package rpm
 
 import (
+	"errors"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -175,6 +177,9 @@ func (r *reader) locks() {
 	}
 	text, info, err := r.root.ReadTextInfo(name)
 	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			r.Problem(name, 0, "cannot be read, so which versions are locked is not known: "+family.Plain(err), false)
+		}
 		return
 	}
 	r.Keep(info, name, text)

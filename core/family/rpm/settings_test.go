@@ -130,4 +130,11 @@ func TestVersionLocksAreRead(t *testing.T) {
 		{Family: "rpm", Kind: "lock", What: "tern-0:1.2-3.*", File: "/etc/dnf/locks", Line: 3},
 		{Family: "rpm", Kind: "lock", What: "!gull-0:2-1.*", File: "/etc/dnf/locks", Line: 4},
 	}, r.Holds)
+
+	root = t.TempDir()
+	require.NoError(t, cell.Write(root, map[string]string{"etc/dnf/plugins/versionlock.list/": ""}))
+	r, err = cell.Inside(root, func(root *rootfs.FS) family.Reading { return rpm.Read(root, family.Host{}) })
+	require.NoError(t, err)
+	require.Len(t, r.Problems, 1)
+	assert.Contains(t, r.Problems[0].Message, "which versions are locked is not known")
 }
