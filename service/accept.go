@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -28,17 +29,17 @@ func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, erro
 	if len(why) < 3 {
 		return nil, refusal.Wrong("because: say in a few words why the host is right as it stands")
 	}
-	v := h.row()
+	v := h.Row()
 	switch {
 	case v.Carried.Sheet == "":
 		return nil, refusal.Conflict(fmt.Sprintf("nothing was carried to %s yet, so it has no state to accept; begin a rollout", v.Name))
-	case v.Task != 0 && !v.behind():
+	case v.Task != 0 && !v.Behind():
 		return nil, refusal.Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
 	case in.Body.Document != "" && in.Body.Document != v.Survey:
 		return nil, refusal.Conflict(fmt.Sprintf("%s has changed since you looked at it; look again", v.Name))
 	}
 	looked := v.Survey
-	edit := func(v *hostView) error {
+	edit := func(v *fleet.View) error {
 		if v.Survey != looked {
 			return refusal.Conflict(fmt.Sprintf("%s has changed at this moment; look again", v.Name))
 		}
@@ -51,12 +52,12 @@ func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, erro
 		if err := edit(&tried); err != nil {
 			return nil, err
 		}
-		if err := s.compute.complete(ctx, &tried, s.now()); err != nil {
+		if err := s.compute.Complete(ctx, &tried, s.now()); err != nil {
 			return nil, err
 		}
 		return new(s.accepted(v, &tried)), nil
 	}
-	row, err := s.change(ctx, h, "accept-host", edit, func(v *hostView, c store.Change) error {
+	row, err := s.change(ctx, h, "accept-host", edit, func(v *fleet.View, c store.Change) error {
 		note := c.Note
 		c.Note = func() []store.Entry {
 			entries := note()
@@ -74,13 +75,13 @@ func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, erro
 }
 
 // accepted parts the findings of a host into those that are none any more and those left.
-func (s *Service) accepted(before, after *hostView) api.Accepted {
-	out := api.Accepted{Host: after.Name, Accepted: []api.Finding{}, Left: s.findings(after, after.findings)}
+func (s *Service) accepted(before, after *fleet.View) api.Accepted {
+	out := api.Accepted{Host: after.Name, Accepted: []api.Finding{}, Left: s.findings(after, after.Findings)}
 	left := map[string]bool{}
 	for _, f := range out.Left {
 		left[f.Key()] = true
 	}
-	for _, f := range s.findings(before, before.findings) {
+	for _, f := range s.findings(before, before.Findings) {
 		if !left[f.Key()] {
 			out.Accepted = append(out.Accepted, f)
 		}

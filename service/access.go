@@ -16,6 +16,7 @@ import (
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/desk"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/service/seats"
 	"patientlantern.example/lantern/store"
@@ -31,7 +32,7 @@ const grantSkew = 2 * time.Minute
 // encrypted to the key that the host has signed, so that nothing in between can read
 // or keep it.
 func (s *Service) Access(ctx context.Context, in *api.AccessOrder) (*api.AccessAnswer, error) {
-	v := agentFrom(ctx).row()
+	v := agentFrom(ctx).Row()
 	claim, key, err := readClaim(in.Claim, v, s.now())
 	if err != nil {
 		return nil, refusal.Of(refusal.Forbidden, err.Error())
@@ -52,7 +53,7 @@ func (s *Service) Access(ctx context.Context, in *api.AccessOrder) (*api.AccessA
 }
 
 // readClaim checks that the host itself asks, and now.
-func readClaim(text string, v *hostView, now time.Time) (claim api.AccessClaim, key jose.JSONWebKey, err error) {
+func readClaim(text string, v *fleet.View, now time.Time) (claim api.AccessClaim, key jose.JSONWebKey, err error) {
 	obj, err := jose.ParseSignedCompact(text, []jose.SignatureAlgorithm{jose.EdDSA})
 	if err != nil {
 		return claim, key, errors.New("the claim is not a JWS signed with EdDSA")
@@ -84,7 +85,7 @@ func readClaim(text string, v *hostView, now time.Time) (claim api.AccessClaim, 
 }
 
 // grant gathers the access that a host wants and is entitled to.
-func (s *Service) grant(ctx context.Context, v *hostView, wants []api.AccessWant) (api.AccessGrant, error) {
+func (s *Service) grant(ctx context.Context, v *fleet.View, wants []api.AccessWant) (api.AccessGrant, error) {
 	out := api.AccessGrant{Host: v.Name, Items: []api.AccessItem{}}
 	named, err := s.named(ctx, v)
 	if err != nil {
@@ -123,7 +124,7 @@ func (s *Service) grant(ctx context.Context, v *hostView, wants []api.AccessWant
 
 // named is the access that the host's sheets name: of the one that it has, the one that it
 // carried out last, and the one that waits for it. A host is given nothing else.
-func (s *Service) named(ctx context.Context, v *hostView) (map[api.AccessWant]bool, error) {
+func (s *Service) named(ctx context.Context, v *fleet.View) (map[api.AccessWant]bool, error) {
 	out := map[api.AccessWant]bool{}
 	note := func(sheet *source.Sheet) {
 		for _, a := range sheet.Access {
@@ -134,7 +135,7 @@ func (s *Service) named(ctx context.Context, v *hostView) (map[api.AccessWant]bo
 		if digest == "" {
 			continue
 		}
-		sheet, err := s.compute.sheetOf(ctx, digest)
+		sheet, err := s.compute.SheetOf(ctx, digest)
 		if err != nil {
 			return nil, err
 		}
@@ -152,17 +153,17 @@ func (s *Service) named(ctx context.Context, v *hostView) (map[api.AccessWant]bo
 		if err != nil || b.Carried.Sheet == "" {
 			return out, err
 		}
-		sheet, err := s.compute.sheetOf(ctx, b.Carried.Sheet)
+		sheet, err := s.compute.SheetOf(ctx, b.Carried.Sheet)
 		if err == nil {
 			note(sheet)
 		}
 		return out, err
 	}
-	rs, err := s.compute.revision(ctx, carries(&ro, v))
+	rs, err := s.compute.Revision(ctx, carries(&ro, v))
 	if err != nil {
 		return nil, err
 	}
-	res, err := s.compute.resolve(ctx, rs, v)
+	res, err := s.compute.Resolve(ctx, rs, v)
 	if err != nil {
 		return nil, err
 	}

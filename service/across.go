@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/fleet"
 )
 
 // leastPart is how many hosts are worth a processor of their own.
@@ -16,7 +17,7 @@ const leastPart = 4_096
 
 // across goes over hosts with every processor, a part each, and returns what the parts came
 // to, in the order of the hosts.
-func across[T any](hosts []*host, do func(part []*host) T) []T {
+func across[T any](hosts []*fleet.Host, do func(part []*fleet.Host) T) []T {
 	n := max(1, min(runtime.GOMAXPROCS(0), len(hosts)/leastPart))
 	out := make([]T, n)
 	var group sync.WaitGroup
@@ -28,11 +29,11 @@ func across[T any](hosts []*host, do func(part []*host) T) []T {
 }
 
 // count counts how hosts stand.
-func count(hosts []*host, now time.Time) tally {
+func count(hosts []*fleet.Host, now time.Time) tally {
 	var all tally
-	for _, part := range across(hosts, func(part []*host) (t tally) {
+	for _, part := range across(hosts, func(part []*fleet.Host) (t tally) {
 		for _, h := range part {
-			t.add(h.row(), h.state(now))
+			t.add(h.Row(), h.State(now))
 		}
 		return t
 	}) {
@@ -43,7 +44,7 @@ func count(hosts []*host, now time.Time) tally {
 
 // hostRow is a host with what it is sorted by; equal ones keep the order of names.
 type hostRow struct {
-	h   *host
+	h   *fleet.Host
 	num int64
 	at  int32
 }
@@ -57,11 +58,11 @@ type hostRows struct {
 }
 
 // look gathers those of a part that are asked for; meant is nil where all may be.
-func (in *HostFilter) look(part []*host, meant map[*host]bool, order string, now time.Time) *hostRows {
+func (in *HostFilter) look(part []*fleet.Host, meant map[*fleet.Host]bool, order string, now time.Time) *hostRows {
 	out := &hostRows{rows: make([]hostRow, 0, len(part))}
 	numbers := map[string]int64{}
 	for _, h := range part {
-		v, st := h.row(), h.state(now)
+		v, st := h.Row(), h.State(now)
 		n := slices.Index(api.States, st)
 		out.states[n]++
 		out.counted.add(v, st)
@@ -75,15 +76,15 @@ func (in *HostFilter) look(part []*host, meant map[*host]bool, order string, now
 		case "revision":
 			r.num = v.Revision
 		case "findings":
-			r.num = int64(len(v.findings))
+			r.num = int64(len(v.Findings))
 		case "last_seen":
-			r.num = h.lastSeen.Load()
+			r.num = h.SeenMilli()
 		case "os":
-			number, known := numbers[v.os]
+			number, known := numbers[v.OS]
 			if !known {
 				number = int64(len(out.systems))
-				numbers[v.os] = number
-				out.systems = append(out.systems, v.os)
+				numbers[v.OS] = number
+				out.systems = append(out.systems, v.OS)
 			}
 			r.num = number
 		}
@@ -139,8 +140,8 @@ func rowOrder(turned bool) func(a, b hostRow) int {
 }
 
 // matches reports whether a host's name, system or a label holds a text in small letters.
-func matches(v *hostView, q string) bool {
-	if strings.Contains(v.Name, q) || strings.Contains(v.lowerOS, q) { // names are in small letters
+func matches(v *fleet.View, q string) bool {
+	if strings.Contains(v.Name, q) || strings.Contains(v.LowerOS, q) { // names are in small letters
 		return true
 	}
 	for k, l := range v.Labels {

@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
+
+	"patientlantern.example/lantern/service/fleet"
 )
 
 // Whatever is counted is counted by every part, and parts are no less than the whole.
@@ -51,13 +53,13 @@ func TestCountsOfPartsAreThoseOfTheWhole(t *testing.T) {
 // A fleet that is gone over in parts is gone over whole, and in order.
 func TestEveryHostIsInOnePart(t *testing.T) {
 	for _, n := range []int{0, 1, leastPart, 2*leastPart - 1, 2 * leastPart, 5*leastPart + 3} {
-		hosts := make([]*host, n)
+		hosts := make([]*fleet.Host, n)
 		for i := range hosts {
-			hosts[i] = &host{}
-			hosts[i].put(&hostView{})
+			hosts[i] = &fleet.Host{}
+			hosts[i].Put(&fleet.View{})
 		}
-		var seen []*host
-		for _, part := range across(hosts, func(part []*host) []*host { return part }) {
+		var seen []*fleet.Host
+		for _, part := range across(hosts, func(part []*fleet.Host) []*fleet.Host { return part }) {
 			seen = append(seen, part...)
 		}
 		assert.True(t, len(seen) == n && (n == 0 || reflect.DeepEqual(&seen[0], &hosts[0])))
@@ -73,23 +75,23 @@ func TestEveryHostIsInOnePart(t *testing.T) {
 
 // The list is the same however many parts it was gathered from.
 func TestRowsOfPartsAreThoseOfTheWhole(t *testing.T) {
-	hosts := make([]*host, 3*leastPart)
+	hosts := make([]*fleet.Host, 3*leastPart)
 	for i := range hosts {
-		hosts[i] = &host{}
-		v := &hostView{os: fmt.Sprint("Skerry ", i*7%11)}
+		hosts[i] = &fleet.Host{}
+		v := &fleet.View{OS: fmt.Sprint("Skerry ", i*7%11)}
 		v.Name, v.Revision = fmt.Sprintf("node-%06d", i), int64(i%5)
-		hosts[i].put(v)
+		hosts[i].Put(v)
 	}
 	now := time.Now()
 	for _, order := range []string{"name", "os", "revision", "state", "findings", "last_seen"} {
 		for _, turned := range []bool{false, true} {
 			in := &HostFilter{}
 			whole := firstOf(joined([]*hostRows{in.look(hosts, nil, order, now)}, order), 100, rowOrder(turned))
-			parts := across(hosts, func(part []*host) *hostRows { return in.look(part, nil, order, now) })
+			parts := across(hosts, func(part []*fleet.Host) *hostRows { return in.look(part, nil, order, now) })
 			got := firstOf(joined(parts, order), 100, rowOrder(turned))
 			for i := range whole {
 				if whole[i].h != got[i].h {
-					t.Fatalf("%s, turned %t: %s is at %d, not %s", order, turned, got[i].h.row().Name, i, whole[i].h.row().Name)
+					t.Fatalf("%s, turned %t: %s is at %d, not %s", order, turned, got[i].h.Row().Name, i, whole[i].h.Row().Name)
 				}
 			}
 		}

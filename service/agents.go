@@ -14,6 +14,8 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
@@ -38,7 +40,7 @@ func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 			Note: func() []store.Entry {
 				return []store.Entry{s.entry(journal.Actor{Kind: journal.ActorHost, Name: row.Name}, journal.CommandJoin, journal.KindHost, row.Name)}
 			},
-			Then: func() { s.fleet.enter(row) },
+			Then: func() { s.fleet.Enter(row) },
 		}
 	})
 	if errors.Is(err, store.ErrNotFound) {
@@ -65,14 +67,14 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 	h := agentFrom(ctx)
 	s.metrics.checkIns.Inc()
 	now := s.now()
-	if h.runs.note(in.Instance, now) {
-		s.log.Warn("two machines check in with one identity", "host", h.row().Name)
-		s.note(ctx, s.entry(journal.By(ctx), journal.CommandTwins, journal.KindHost, h.row().Name))
+	if h.NoteRun(in.Instance, now) {
+		s.log.Warn("two machines check in with one identity", "host", h.Row().Name)
+		s.note(ctx, s.entry(journal.By(ctx), journal.CommandTwins, journal.KindHost, h.Row().Name))
 	}
-	wasSilent := h.state(now) == api.StateSilent
-	first := h.lastSeen.Load() == 0
-	h.seen(now)
-	v := h.row()
+	wasSilent := h.State(now) == api.StateSilent
+	first := h.SeenMilli() == 0
+	h.Seen(now)
+	v := h.Row()
 	out := &api.CheckInAnswer{
 		Interval: int(s.opts.Interval.Milliseconds()),
 		Watch:    int(s.opts.Watch.Milliseconds()),
@@ -81,11 +83,11 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 	if base := v.Carried.Known().Survey; base != "" && base == in.Survey && base != in.Base {
 		out.Keep = true
 	}
-	if v.traced == nil || v.traced.Survey != v.Survey {
-		out.Trace, out.Logins = filesOfFindings(v), v.logins
+	if v.Told == nil || v.Told.Survey != v.Survey {
+		out.Trace, out.Logins = fleet.FilesOfFindings(v), v.Logins
 	}
 	ask := s.asked.current()
-	if out.Asked = ask.stamp; ask.stamp != "" && ask.stamp != v.answered {
+	if out.Asked = ask.stamp; ask.stamp != "" && ask.stamp != v.Answered {
 		out.Packages, out.Sources = ask.packages, ask.sources
 	}
 	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Form == v.Form &&
@@ -111,7 +113,7 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 		out.Work = s.mayWork(ctx, v)
 		return out, nil
 	}
-	row, err := s.change(ctx, h, journal.CommandCheckIn, func(v *hostView) error { return said(v, in, now, ask) }, nil)
+	row, err := s.change(ctx, h, journal.CommandCheckIn, func(v *fleet.View) error { return said(v, in, now, ask) }, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -121,21 +123,21 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 }
 
 // said notes in a row what a host says with a check-in. ask is what it was asked for.
-func said(v *hostView, in *api.CheckIn, now time.Time, ask *askedList) error {
+func said(v *fleet.View, in *api.CheckIn, now time.Time, ask *askedList) error {
 	v.Traits, v.Survey, v.Agent, v.Form, v.LastSeen = in.Traits, in.Survey, in.Agent, in.Form, now
-	v.Zone = same(refusal.Clip(in.Zone, mostZone))
+	v.Zone = compute.Same(refusal.Clip(in.Zone, mostZone))
 	if in.Free != nil {
 		v.Free = maps.Clone(in.Free)
 	}
 	v.Trouble = refusal.Short(in.Trouble)
 	if in.Sources != nil {
 		var err error
-		if v.Watched, err = watched(in.Sources); err != nil {
+		if v.Watched, err = fleet.KeepLook(in.Sources); err != nil {
 			return err
 		}
 	}
 	if in.Traced != nil {
-		if err := takeTraced(v, in.Traced); err != nil {
+		if err := fleet.TakeTraced(v, in.Traced); err != nil {
 			return err
 		}
 	}
@@ -155,11 +157,11 @@ func said(v *hostView, in *api.CheckIn, now time.Time, ask *askedList) error {
 }
 
 // takePackages notes which packages a host says are installed, and what came from where.
-func takePackages(v *hostView, in *api.Packages, ask *askedList) error {
+func takePackages(v *fleet.View, in *api.Packages, ask *askedList) error {
 	if in.Asked != ask.stamp {
 		return nil // of a list that was asked for before
 	}
-	p := havePackages{Asked: ask.stamp, Names: ask.packages, Installed: map[string]string{}, Came: map[string]origin.Came{}}
+	p := fleet.Packages{Asked: ask.stamp, Names: ask.packages, Installed: map[string]string{}, Came: map[string]origin.Came{}}
 	for _, n := range ask.packages {
 		if version := in.Installed[n]; version != "" {
 			p.Installed[n] = refusal.Short(version)
@@ -188,25 +190,25 @@ func takePackages(v *hostView, in *api.Packages, ask *askedList) error {
 // keeps of it is the host's history.
 func (s *Service) change(
 	ctx context.Context,
-	h *host,
+	h *fleet.Host,
 	command string,
-	edit func(*hostView) error,
-	save func(*hostView, store.Change) error,
-) (*hostView, error) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	old := h.row()
+	edit func(*fleet.View) error,
+	save func(*fleet.View, store.Change) error,
+) (*fleet.View, error) {
+	h.Lock()
+	defer h.Unlock()
+	old := h.Row()
 	v := *old
 	if err := edit(&v); err != nil {
 		return nil, err
 	}
-	if err := s.compute.complete(ctx, &v, s.now()); err != nil {
+	if err := s.compute.Complete(ctx, &v, s.now()); err != nil {
 		return nil, err
 	}
-	v.broken = ""
+	v.Broken = ""
 	s.ask(ctx, &v)
 	if save == nil {
-		save = func(v *hostView, c store.Change) error { return s.store.PutHost(ctx, &v.Host, c) }
+		save = func(v *fleet.View, c store.Change) error { return s.store.PutHost(ctx, &v.Host, c) }
 	}
 	e := s.entry(journal.By(ctx), command, journal.KindHost, v.Name)
 	if came := newsOf(old, &v, s.now()); came != nil {
@@ -216,14 +218,14 @@ func (s *Service) change(
 	}
 	c := store.Noted(e)
 	c.Then = func() {
-		v.Key = h.row().Key // it may have joined anew meanwhile
-		h.put(&v)
+		v.Key = h.Row().Key // it may have joined anew meanwhile
+		h.Put(&v)
 	}
 	if err := save(&v, c); err != nil {
 		return nil, err
 	}
-	for i, f := range v.findings {
-		if _, before := old.Since.Of(v.keys[i]); !before {
+	for i, f := range v.Findings {
+		if _, before := old.Since.Of(v.Keys[i]); !before {
 			s.log.Info("drift", "host", v.Name, "class", f.Class, "severity", f.Severity, "file", f.File, "line", f.Line)
 		}
 	}
@@ -231,6 +233,6 @@ func (s *Service) change(
 }
 
 // again works out anew how a host stands, because of a command that changed something else.
-func (s *Service) again(ctx context.Context, h *host, command string) (*hostView, error) {
-	return s.change(ctx, h, command, func(*hostView) error { return nil }, nil)
+func (s *Service) again(ctx context.Context, h *fleet.Host, command string) (*fleet.View, error) {
+	return s.change(ctx, h, command, func(*fleet.View) error { return nil }, nil)
 }

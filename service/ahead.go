@@ -103,11 +103,11 @@ func (s *Service) lookAhead(ctx context.Context, p *startable) error {
 		if !by.asks(x.Part) {
 			continue
 		}
-		h, err := s.fleet.find(x.Host)
+		h, err := s.fleet.Find(x.Host)
 		if err != nil {
 			continue // it has gone at this moment
 		}
-		if err := by.add(ctx, x.Part, h.row(), p.results[h]); err != nil {
+		if err := by.add(ctx, x.Part, h.Row(), p.results[h]); err != nil {
 			return err
 		}
 	}
@@ -161,7 +161,7 @@ func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*bringsTo, 
 		known.into(ro.Parts)
 		return known, nil
 	}
-	rs, err := s.compute.revision(ctx, ro.Revision)
+	rs, err := s.compute.Revision(ctx, ro.Revision)
 	if err != nil {
 		return nil, err
 	}
@@ -172,15 +172,15 @@ func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*bringsTo, 
 	by := s.newBrings(rs.Policy()).by(ro.Parts)
 	for _, name := range slices.Sorted(maps.Keys(of)) {
 		part := int(of[name])
-		h, err := s.fleet.find(name)
-		if err != nil || !by.asks(part) || ro.Parts[part].Stage < ro.Course.Opened || h.row().Traits == "" {
+		h, err := s.fleet.Find(name)
+		if err != nil || !by.asks(part) || ro.Parts[part].Stage < ro.Course.Opened || h.Row().Traits == "" {
 			continue
 		}
-		res, err := s.compute.resolve(ctx, rs, h.row())
+		res, err := s.compute.Resolve(ctx, rs, h.Row())
 		if err != nil {
 			return nil, err
 		}
-		if err := by.add(ctx, part, h.row(), res); err != nil {
+		if err := by.add(ctx, part, h.Row(), res); err != nil {
 			return nil, err
 		}
 	}
@@ -317,7 +317,7 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *brin
 		s.ahead.end(k)
 		return true, nil
 	}
-	rs, err := s.compute.revision(ctx, ro.Revision)
+	rs, err := s.compute.Revision(ctx, ro.Revision)
 	if err != nil {
 		s.ahead.again(ro.ID)
 		return false, err

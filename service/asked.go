@@ -2,8 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -11,9 +9,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"patientlantern.example/lantern/core/family"
-	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/fleet"
 )
 
 // asked is what agents are asked for beside their surveys: which of the packages are
@@ -108,58 +105,12 @@ func (a *asked) expire(now time.Time) {
 	}
 }
 
-// havePackages is what a host answered.
-type havePackages struct {
-	Asked     string                 `json:"asked"`
-	Names     []string               `json:"names"`
-	Installed map[string]string      `json:"installed"`
-	Came      map[string]origin.Came `json:"came,omitempty"` // by the key of the source
-}
-
-func packagesOf(v *hostView) (p havePackages) {
-	if len(v.Packages) > 0 {
-		_ = json.Unmarshal(v.Packages, &p) // what cannot be read is not known
-	}
-	return p
-}
-
-// unmet says which needs of a sheet are not met on a host, and of which that is not known.
-func unmet(v *hostView, needs []source.SheetNeed) (missing, unknown []string) {
-	if len(needs) == 0 {
-		return nil, nil
-	}
-	have := packagesOf(v)
-	for _, n := range needs {
-		for _, p := range n.Packages {
-			switch {
-			case have.Installed[p] != "":
-			case slices.Contains(have.Names, p):
-				missing = append(missing, n.Wants(p)+", which is not installed: "+family.Install(v.family, p))
-			default:
-				unknown = append(unknown, n.Wants(p))
-			}
-		}
-		for _, folder := range slices.Sorted(maps.Keys(n.Free)) {
-			switch free, known := v.Free[folder]; {
-			case !known:
-				unknown = append(unknown, fmt.Sprintf("%s needs %d MiB free in %s", n.Repository, n.Free[folder]>>20, folder))
-			case free < n.Free[folder]:
-				missing = append(
-					missing,
-					fmt.Sprintf("%s needs %d MiB free in %s, and there are %d", n.Repository, n.Free[folder]>>20, folder, free>>20),
-				)
-			}
-		}
-	}
-	return missing, unknown
-}
-
 // ask asks for the packages that a host's sheet needs, for as long as it has the sheet.
-func (s *Service) ask(ctx context.Context, v *hostView) {
+func (s *Service) ask(ctx context.Context, v *fleet.View) {
 	if v.Sheet == "" {
 		return
 	}
-	sheet, err := s.compute.sheetOf(ctx, v.Sheet)
+	sheet, err := s.compute.SheetOf(ctx, v.Sheet)
 	if err == nil && len(sheet.Needs) > 0 {
 		s.asked.add(sheet.Needs, s.now().Add(10*365*24*time.Hour))
 	}

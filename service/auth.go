@@ -17,13 +17,14 @@ import (
 	"github.com/go-jose/go-jose/v4/jwt"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 )
 
 // authenticator knows hosts by the tokens that their agents sign.
 type authenticator struct {
-	fleet *fleet
+	fleet *fleet.Fleet
 	now   func() time.Time
 
 	mu     sync.RWMutex
@@ -31,58 +32,51 @@ type authenticator struct {
 }
 
 type agentProof struct {
-	host    *host
+	host    *fleet.Host
 	key     [ed25519.PublicKeySize]byte
 	expires int64 // Unix milliseconds
 }
 
-func newAuthenticator(f *fleet, now func() time.Time) *authenticator {
+func newAuthenticator(f *fleet.Fleet, now func() time.Time) *authenticator {
 	return &authenticator{fleet: f, now: now, agents: map[[sha256.Size]byte]agentProof{}}
 }
 
-// Actor is the host in the journal.
-func (h *host) Actor() journal.Actor {
-	return journal.Actor{Kind: journal.ActorHost, Name: h.row().Name}
-}
-
-func agentFrom(ctx context.Context) *host {
-	h, _ := journal.Who(ctx).(*host)
+func agentFrom(ctx context.Context) *fleet.Host {
+	h, _ := journal.Who(ctx).(*fleet.Host)
 	return h
 }
 
 // agent verifies a token that an agent has signed with its own key (JWT, EdDSA).
 // A verified token is remembered until it expires, so that a signature is
 // checked once in minutes and not with every check-in.
-func (a *authenticator) agent(token string) (*host, error) {
+func (a *authenticator) agent(token string) (*fleet.Host, error) {
 	now := a.now()
 	hash := sha256.Sum256([]byte(token))
 	a.mu.RLock()
 	p, ok := a.agents[hash]
 	a.mu.RUnlock()
-	if ok && now.UnixMilli() < p.expires && !p.host.retired.Load() && bytes.Equal(p.host.row().Key, p.key[:]) {
+	if ok && now.UnixMilli() < p.expires && !p.host.IsRetired() && bytes.Equal(p.host.Row().Key, p.key[:]) {
 		return p.host, nil
 	}
 	t, err := jwt.ParseSigned(token, []jose.SignatureAlgorithm{jose.EdDSA})
 	if err != nil || len(t.Headers) != 1 {
 		return nil, errors.New("the token is not a JWT signed with EdDSA")
 	}
-	a.fleet.mu.RLock()
-	h := a.fleet.byName[t.Headers[0].KeyID]
-	a.fleet.mu.RUnlock()
+	h := a.fleet.Named(t.Headers[0].KeyID)
 	if h == nil {
 		return nil, errors.New("this host is not enrolled; let it join again")
 	}
-	key := h.row().Key
+	key := h.Row().Key
 	var c jwt.Claims
 	if err := t.Claims(key, &c); err != nil {
 		return nil, errors.New("the token is not signed with the key of this host; let it join again")
 	}
 	if err := c.ValidateWithLeeway(
-		jwt.Expected{Issuer: h.row().Name, AnyAudience: jwt.Audience{api.AgentAudience}, Time: now},
+		jwt.Expected{Issuer: h.Row().Name, AnyAudience: jwt.Audience{api.AgentAudience}, Time: now},
 		time.Minute,
 	); err != nil {
-		if c.IssuedAt != nil && c.Issuer == h.row().Name {
-			h.astray.note(c.IssuedAt.Time().Sub(now), now)
+		if c.IssuedAt != nil && c.Issuer == h.Row().Name {
+			h.NoteClock(c.IssuedAt.Time().Sub(now), now)
 		}
 		return nil, fmt.Errorf("the token does not count (is the clock of the host right?): %w", err)
 	}

@@ -11,6 +11,8 @@ import (
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/subscription"
+	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -22,8 +24,8 @@ type backing struct {
 	placed  []store.Placed
 	unknown []string
 	dangers []string
-	unseen  int               // hosts of which it is not known what comes back
-	seats   map[int64][]*host // by the revision that they go back to
+	unseen  int                     // hosts of which it is not known what comes back
+	seats   map[int64][]*fleet.Host // by the revision that they go back to
 }
 
 // BackOut gives hosts back what they had before a rollout, the newest wave first: each from
@@ -88,7 +90,7 @@ func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error
 				open.ID, open.ID))
 		}
 	}
-	b := &backing{of: of, seats: map[int64][]*host{}, ro: store.Rollout{
+	b := &backing{of: of, seats: map[int64][]*fleet.Host{}, ro: store.Rollout{
 		Kind: store.KindBackOut, Revision: of.Revision, Of: of.ID, Because: strings.TrimSpace(in.Body.Because),
 	}}
 	changed, err := s.store.Changed(ctx, of.ID)
@@ -109,7 +111,7 @@ func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error
 	}
 	looked := map[[2]string]bool{}
 	for _, c := range changed {
-		h, err := s.fleet.find(c.Host)
+		h, err := s.fleet.Find(c.Host)
 		switch {
 		case err != nil:
 			b.unknown = append(b.unknown, c.Host+": it is retired")
@@ -125,10 +127,10 @@ func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error
 		if r := c.Before.Revision; r != 0 {
 			b.seats[r] = append(b.seats[r], h)
 		}
-		s.dangersBack(ctx, b, h.row(), &c.Before, looked)
+		s.dangersBack(ctx, b, h.Row(), &c.Before, looked)
 	}
-	for _, h := range s.fleet.all() { // they are changed in the moment in which this is asked for
-		if v := h.row(); v.Task == of.ID && v.working() {
+	for _, h := range s.fleet.All() { // they are changed in the moment in which this is asked for
+		if v := h.Row(); v.Task == of.ID && v.Working() {
 			note(v.Name, int(working[v.Name]))
 		}
 	}
@@ -167,7 +169,7 @@ func (b *backing) lay(by map[int][]string) {
 const mostLooked = 300
 
 // dangersBack says what comes back that the policy had taken away.
-func (s *Service) dangersBack(ctx context.Context, b *backing, v *hostView, before *store.Before, looked map[[2]string]bool) {
+func (s *Service) dangersBack(ctx context.Context, b *backing, v *fleet.View, before *store.Before, looked map[[2]string]bool) {
 	key := [2]string{v.Carried.Sheet, before.Survey}
 	switch {
 	case looked[key]:
@@ -177,7 +179,7 @@ func (s *Service) dangersBack(ctx context.Context, b *backing, v *hostView, befo
 		return
 	}
 	looked[key] = true
-	found, err := s.compute.judge(ctx, question{Sheet: v.Carried.Sheet, Before: v.Carried.Sheet, Survey: before.Survey})
+	found, err := s.compute.Judge(ctx, compute.Question{Sheet: v.Carried.Sheet, Before: v.Carried.Sheet, Survey: before.Survey})
 	if err != nil {
 		b.dangers = append(b.dangers, v.Name+": what comes back is not known: "+refusal.Short(err.Error()))
 		return
@@ -192,7 +194,7 @@ func (s *Service) dangersBack(ctx context.Context, b *backing, v *hostView, befo
 }
 
 // deliverBack gives a host the signed word to take back what a rollout has changed.
-func (s *Service) deliverBack(ctx context.Context, v *hostView, ro *store.Rollout) (string, error) {
+func (s *Service) deliverBack(ctx context.Context, v *fleet.View, ro *store.Rollout) (string, error) {
 	b, err := s.store.BeforeOf(ctx, ro.Of, v.Name)
 	if err != nil {
 		return "", err

@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
+	"patientlantern.example/lantern/service/fleet"
 )
 
 // bringing is what hosts have in common to which a change brings the same places.
@@ -96,7 +97,7 @@ func (b *brings) wants(ctx context.Context, res *resolve.Result, traits string) 
 func (b *brings) architectures(ctx context.Context, traits string) (string, error) {
 	archs, known := b.archs[traits]
 	if !known {
-		t, err := b.s.compute.traitsOf(ctx, traits)
+		t, err := b.s.compute.TraitsOf(ctx, traits)
 		if err != nil {
 			return "", err
 		}
@@ -105,9 +106,6 @@ func (b *brings) architectures(ctx context.Context, traits string) (string, erro
 	}
 	return archs, nil
 }
-
-// keptHad bounds of how many sheets that were carried it is remembered which places they have.
-const keptHad = 4096
 
 // had are the places of a sheet that was carried, with the keys that decide on each; none where nothing was.
 func (b *brings) had(ctx context.Context, carried, traits string) (map[string]string, error) {
@@ -118,8 +116,8 @@ func (b *brings) had(ctx context.Context, carried, traits string) (map[string]st
 	if err != nil {
 		return nil, err
 	}
-	return b.s.compute.carried.Get(carried+" "+archs, func() (map[string]string, error) {
-		sheet, err := b.s.compute.sheetOf(ctx, carried)
+	return b.s.compute.PlacesOfSheet(carried, archs, func() (map[string]string, error) {
+		sheet, err := b.s.compute.SheetOf(ctx, carried)
 		if err != nil {
 			return nil, err
 		}
@@ -132,7 +130,7 @@ func (b *brings) had(ctx context.Context, carried, traits string) (map[string]st
 }
 
 // of is what comes to a host.
-func (b *brings) of(ctx context.Context, v *hostView, res *resolve.Result) (*brought, error) {
+func (b *brings) of(ctx context.Context, v *fleet.View, res *resolve.Result) (*brought, error) {
 	archs, err := b.architectures(ctx, v.Traits)
 	if err != nil {
 		return nil, err
@@ -264,7 +262,7 @@ func (p *partly) asks(part int) bool {
 }
 
 // add notes what comes to a host of a part that asks.
-func (p *partly) add(ctx context.Context, part int, v *hostView, res *resolve.Result) error {
+func (p *partly) add(ctx context.Context, part int, v *fleet.View, res *resolve.Result) error {
 	come, err := p.of(ctx, v, res)
 	if err != nil || len(come.places) == 0 {
 		return err

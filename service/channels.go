@@ -29,14 +29,14 @@ func (s *Service) ListChannels(ctx context.Context, in *ChannelQuery) (*api.Chan
 		return &out, nil
 	}
 	out.Revision = revs[0].Number
-	rs, err := s.compute.revision(ctx, out.Revision)
+	rs, err := s.compute.Revision(ctx, out.Revision)
 	if err != nil {
 		return nil, err
 	}
 	p := rs.Policy()
 	using := map[string]int{}
-	for _, h := range s.fleet.all() {
-		for _, f := range h.row().follows {
+	for _, h := range s.fleet.All() {
+		for _, f := range h.Row().Follows {
 			using[f.Channel+"\x00"+f.Choice]++
 			for _, v := range f.Variants {
 				using[f.Channel+"\x00"+f.Choice+"\x00"+v]++

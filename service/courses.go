@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/store"
 )
 
@@ -92,7 +92,7 @@ func (s *Service) courseOf(ctx context.Context, ro store.Rollout) (api.Rollout, 
 	} else if left, known := rollout.Left(ro.Parts, ro.Course, tallies, ro.Begun, s.now()); known && ro.Ended.IsZero() {
 		seconds := int(left.Seconds())
 		out.TimeLeft = &seconds
-		out.Says += "; " + about(left) + " left, by what hosts took so far"
+		out.Says += "; " + fleet.About(left) + " left, by what hosts took so far"
 	}
 	brings, err := s.broughtBy(ctx, &ro)
 	if err != nil {
@@ -168,19 +168,6 @@ func (s *Service) stands(ctx context.Context, ro *store.Rollout) (t []rollout.Ta
 	}
 	slices.Sort(why)
 	return t, why, err
-}
-
-// about is a time in words, no finer than it can be guessed.
-func about(d time.Duration) string {
-	switch {
-	case d < time.Minute:
-		return "less than a minute"
-	case d < 2*time.Hour:
-		return fmt.Sprintf("about %d min", int(d.Round(time.Minute).Minutes()))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("about %d h", int(d.Round(time.Hour).Hours()))
-	}
-	return fmt.Sprintf("about %d days", int((d+12*time.Hour).Hours())/24)
 }
 
 func plural(hosts int) string {

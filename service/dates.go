@@ -69,7 +69,7 @@ func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 			}
 		}
 	}
-	for _, w := range s.compute.waivers.all() {
+	for _, w := range s.compute.Waivers.All() {
 		where := cmp.Or(w.Host, "every host")
 		add(w.Ends, api.DueWaiver, strconv.FormatInt(w.ID, 10), "A waiver ends: "+w.Finding.Message,
 			fmt.Sprintf("On %s; accepted by %s: %s", where, w.Author, w.Because))

@@ -90,7 +90,7 @@ const countPage = 2_000
 
 // countNow counts how the fleet stands, and what came and went since the newest of the counts.
 func (s *Service) countNow(ctx context.Context, now time.Time, counts []store.Entry) (counted, error) {
-	all := count(s.fleet.all(), now)
+	all := count(s.fleet.All(), now)
 	standing, err := s.invited(ctx, all.standing(), now)
 	if err != nil {
 		return counted{}, err

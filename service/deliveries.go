@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -14,7 +15,7 @@ const deliveryLife = 10 * time.Minute
 
 // Delivery gives a host its signed sheet, by digest: a compact JWS.
 func (s *Service) Delivery(ctx context.Context) (string, error) {
-	v := agentFrom(ctx).row()
+	v := agentFrom(ctx).Row()
 	if !s.mayWork(ctx, v) {
 		return "", refusal.NotFound("nothing waits for this host")
 	}
@@ -26,11 +27,11 @@ func (s *Service) Delivery(ctx context.Context) (string, error) {
 		return s.deliverBack(ctx, v, &ro)
 	}
 	revision := carries(&ro, v)
-	rs, err := s.compute.revision(ctx, revision)
+	rs, err := s.compute.Revision(ctx, revision)
 	if err != nil {
 		return "", err
 	}
-	res, err := s.compute.resolve(ctx, rs, v)
+	res, err := s.compute.Resolve(ctx, rs, v)
 	if err != nil {
 		return "", err
 	}
@@ -38,7 +39,7 @@ func (s *Service) Delivery(ctx context.Context) (string, error) {
 		return "", refusal.Conflict("the policy cannot be resolved for this host: " + res.Trouble[0].String())
 	}
 	now := s.now()
-	if err := s.compute.putSheet(ctx, res, now); err != nil {
+	if err := s.compute.PutSheet(ctx, res, now); err != nil {
 		return "", err
 	}
 	return s.key.sign(
@@ -56,7 +57,7 @@ func (s *Service) Delivery(ctx context.Context) (string, error) {
 }
 
 // carries is the revision that a rollout carries to a host: a healing that of each host.
-func carries(ro *store.Rollout, v *hostView) int64 {
+func carries(ro *store.Rollout, v *fleet.View) int64 {
 	if ro.Kind == store.KindHeal && v.Revision != 0 {
 		return v.Revision
 	}

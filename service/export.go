@@ -24,7 +24,7 @@ func (s *Service) Export(ctx context.Context, in *ExportIn) (*api.Export, error)
 	if err != nil {
 		return nil, err
 	}
-	rs, err := s.compute.revision(ctx, r.Number)
+	rs, err := s.compute.Revision(ctx, r.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -32,7 +32,7 @@ func (s *Service) Export(ctx context.Context, in *ExportIn) (*api.Export, error)
 	if err != nil {
 		return nil, err
 	}
-	res := s.compute.resolveHost(rs, who)
+	res := s.compute.ResolveHost(rs, who)
 	if len(res.Trouble) > 0 {
 		return nil, refusal.Conflict("the policy cannot be resolved for this host: " + res.Trouble[0].String())
 	}
@@ -86,9 +86,9 @@ func (s *Service) exported(ctx context.Context, in *api.ExportOrder) (resolve.Ho
 	if err != nil {
 		return resolve.Host{}, err
 	}
-	who, err := s.compute.hostOf(ctx, h.row())
+	who, err := s.compute.HostOf(ctx, h.Row())
 	if err != nil {
-		return who, refusal.Conflict(fmt.Sprintf("%s has sent no survey yet; say what it is with traits", h.row().Name))
+		return who, refusal.Conflict(fmt.Sprintf("%s has sent no survey yet; say what it is with traits", h.Row().Name))
 	}
 	return who, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 )
 
@@ -17,7 +18,7 @@ func (f *Facets) some() bool { return f.Has != "" || f.Like != "" }
 
 // like are those of hosts that are as the facets say, and how many it is not known of: those that
 // have sent no survey.
-func (s *Service) like(ctx context.Context, f *Facets, all []*host) (out []*host, unknown int, err error) {
+func (s *Service) like(ctx context.Context, f *Facets, all []*fleet.Host) (out []*fleet.Host, unknown int, err error) {
 	if !f.some() {
 		return all, 0, nil
 	}
@@ -27,7 +28,7 @@ func (s *Service) like(ctx context.Context, f *Facets, all []*host) (out []*host
 		if err != nil {
 			return nil, 0, err
 		}
-		v := h.row()
+		v := h.Row()
 		if as = v.Survey; as == "" {
 			return nil, 0, refusal.NotFound(
 				fmt.Sprintf("like: %s has sent no survey, so it is not known which hosts are like it", v.Name),
@@ -40,7 +41,7 @@ func (s *Service) like(ctx context.Context, f *Facets, all []*host) (out []*host
 	}
 	known := map[string]bool{}
 	for _, h := range all {
-		v := h.row()
+		v := h.Row()
 		switch {
 		case v.Survey == "":
 			unknown++
@@ -84,7 +85,7 @@ func (s *Service) having(ctx context.Context, name string) (func(context.Context
 		)
 	}
 	return func(ctx context.Context, survey string) (bool, error) {
-		uses, err := s.compute.usesOf(ctx, survey)
+		uses, err := s.compute.UsesOf(ctx, survey)
 		if err != nil {
 			return false, err
 		}

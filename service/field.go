@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/fleet"
 )
 
 // FieldQuery says how the field is grouped.
@@ -22,14 +23,14 @@ type field struct {
 	rows     map[string]*api.FieldSystem
 }
 
-func (f *field) add(v *hostView, state string) {
-	key := v.os
+func (f *field) add(v *fleet.View, state string) {
+	key := v.OS
 	if f.bySurvey {
 		key = v.Survey
 	}
 	x := f.rows[key]
 	if x == nil {
-		x = &api.FieldSystem{System: v.os, States: map[string]int{}}
+		x = &api.FieldSystem{System: v.OS, States: map[string]int{}}
 		if f.bySurvey && key != "" {
 			x.Like, x.Cohorts = v.Name, 1
 		}
@@ -71,8 +72,8 @@ func (s *Service) Field(ctx context.Context, in *FieldQuery) (*api.Field, error)
 	now := s.now()
 	var counted tally
 	rows := field{bySurvey: in.By == "cohort", rows: map[string]*api.FieldSystem{}}
-	for _, h := range s.fleet.all() {
-		v, state := h.row(), h.state(now)
+	for _, h := range s.fleet.All() {
+		v, state := h.Row(), h.State(now)
 		counted.add(v, state)
 		rows.add(v, state)
 	}

@@ -8,6 +8,7 @@ import (
 	"pgregory.net/rapid"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/store"
 )
 
@@ -20,9 +21,9 @@ func TestTheFieldCountsEachHostOnce(t *testing.T) {
 		states, surveys := map[string]int{}, map[string]int{}
 		n := rapid.IntRange(0, 200).Draw(rt, "hosts")
 		for i := range n {
-			v := &hostView{Host: store.Host{Name: fmt.Sprintf("gw-%03d", i)}, os: "Skerry 12"}
+			v := &fleet.View{Host: store.Host{Name: fmt.Sprintf("gw-%03d", i)}, OS: "Skerry 12"}
 			if k := rapid.IntRange(0, 40).Draw(rt, "survey"); k > 0 {
-				v.Survey, v.os = fmt.Sprint("s", k), fmt.Sprint("Skerry ", 10+k%3)
+				v.Survey, v.OS = fmt.Sprint("s", k), fmt.Sprint("Skerry ", 10+k%3)
 			}
 			state := rapid.SampledFrom(api.States).Draw(rt, "state")
 			states[state]++

@@ -9,14 +9,16 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 )
 
-func (s *Service) findings(v *hostView, list []drift.Finding) []api.Finding {
+func (s *Service) findings(v *fleet.View, list []drift.Finding) []api.Finding {
 	out := make([]api.Finding, 0, len(list))
 	for _, f := range list {
 		since, _ := v.Since.Of(f.Key())
-		out = append(out, api.Finding{Host: v.Name, Finding: f, Since: since, Trace: v.traceOf(&f)})
+		out = append(out, api.Finding{Host: v.Name, Finding: f, Since: since, Trace: v.TraceOf(&f)})
 	}
 	return out
 }
@@ -67,14 +69,14 @@ func (in *Picking) check() error {
 // findingRow is a finding of a host with what it is sorted by; equal ones keep the order
 // of names.
 type findingRow struct {
-	v   *hostView
+	v   *fleet.View
 	i   int32 // which of the host's findings
 	at  int32 // its place by name
 	num int64
 }
 
 // rows are the findings that are asked for, and how many hosts have one.
-func (in *DriftQuery) rows(hosts []*host) (rows []findingRow, hit int) {
+func (in *DriftQuery) rows(hosts []*fleet.Host) (rows []findingRow, hit int) {
 	parts := across(hosts, in.partRows)
 	for _, p := range parts {
 		hit += p.hosts
@@ -97,22 +99,22 @@ type findingRows struct {
 	hosts int // that have one
 }
 
-func (in *DriftQuery) partRows(part []*host) (out findingRows) {
+func (in *DriftQuery) partRows(part []*fleet.Host) (out findingRows) {
 	turned := in.Sort == "-since"
 	q := strings.ToLower(in.Q)
 	out.rows = make([]findingRow, 0, len(part))
 	for _, h := range part {
-		v := h.row()
+		v := h.Row()
 		before := len(out.rows)
-		for i := range v.findings {
-			f := &v.findings[i]
+		for i := range v.Findings {
+			f := &v.Findings[i]
 			if !in.wants(f, q) {
 				continue
 			}
 			r := findingRow{v: v, i: int32(i)}
 			switch in.Sort {
 			case "since", "-since":
-				since, _ := v.Since.Of(v.keys[i])
+				since, _ := v.Since.Of(v.Keys[i])
 				r.num = since.UnixMilli()
 			case "host":
 			default:
@@ -132,7 +134,7 @@ func (in *DriftQuery) partRows(part []*host) (out findingRows) {
 
 // ListDrift lists findings over the fleet, page by page.
 func (s *Service) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingPage, error) {
-	hosts, unknown, err := s.selected(ctx, in.Selecting, s.fleet.all())
+	hosts, unknown, err := s.selected(ctx, in.Selecting, s.fleet.All())
 	if err != nil {
 		return nil, err
 	}
@@ -141,7 +143,7 @@ func (s *Service) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingPa
 		if err != nil {
 			return nil, err
 		}
-		hosts = []*host{h}
+		hosts = []*fleet.Host{h}
 	}
 	if err := in.check(); err != nil {
 		return nil, err
@@ -163,11 +165,11 @@ func (s *Service) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingPa
 		return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at))
 	})
 	for _, r := range rows[from:to] {
-		o, err := s.compute.change(ctx, healing(r.v))
+		o, err := s.compute.Change(ctx, compute.Healing(r.v))
 		if err != nil {
 			return nil, err
 		}
-		page.Findings = append(page.Findings, s.findings(r.v, o.located(r.v)[r.i:r.i+1])...)
+		page.Findings = append(page.Findings, s.findings(r.v, o.Located(r.v)[r.i:r.i+1])...)
 	}
 	return &page, nil
 }

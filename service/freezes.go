@@ -9,6 +9,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
@@ -35,7 +36,7 @@ func (s *Service) standing() (out []store.Freeze) {
 // frozen finds the freeze that keeps a host from beginning; nil where there is none. A
 // group is that of the newest revision; where nobody can tell whether a host is in it, it
 // is held to be.
-func (s *Service) frozen(ctx context.Context, v *hostView, list []store.Freeze) *store.Freeze {
+func (s *Service) frozen(ctx context.Context, v *fleet.View, list []store.Freeze) *store.Freeze {
 	for i := range list {
 		f := &list[i]
 		if f.Scope == "" || v.Name == f.Scope {
@@ -43,7 +44,7 @@ func (s *Service) frozen(ctx context.Context, v *hostView, list []store.Freeze) 
 		}
 		if expanded, err := names.Expand(f.Scope); err == nil && strings.ContainsAny(f.Scope, ".{}") {
 			for _, n := range expanded {
-				if h, err := s.fleet.find(n); err == nil && h.row().Name == v.Name {
+				if h, err := s.fleet.Find(n); err == nil && h.Row().Name == v.Name {
 					return f
 				}
 			}
@@ -58,25 +59,25 @@ func (s *Service) frozen(ctx context.Context, v *hostView, list []store.Freeze) 
 }
 
 // inNewest reports whether a host is in a group of the newest revision.
-func (s *Service) inNewest(ctx context.Context, v *hostView, group string) (bool, error) {
+func (s *Service) inNewest(ctx context.Context, v *fleet.View, group string) (bool, error) {
 	r, err := s.pick(ctx, 0)
 	if err != nil {
 		return false, err
 	}
-	rs, err := s.compute.revision(ctx, r.Number)
+	rs, err := s.compute.Revision(ctx, r.Number)
 	if err != nil {
 		return false, err
 	}
-	h, err := s.compute.hostOf(ctx, v)
+	h, err := s.compute.HostOf(ctx, v)
 	if err != nil {
 		return false, err
 	}
-	return s.compute.inGroup(rs, h, group), nil
+	return s.compute.InGroup(rs, h, group), nil
 }
 
 // mayWork reports whether a host is handed its task now.
-func (s *Service) mayWork(ctx context.Context, v *hostView) bool {
-	return v.Task != 0 && !s.steer.holds(v) && (v.working() || s.frozen(ctx, v, s.standing()) == nil)
+func (s *Service) mayWork(ctx context.Context, v *fleet.View) bool {
+	return v.Task != 0 && !s.steer.holds(v) && (v.Working() || s.frozen(ctx, v, s.standing()) == nil)
 }
 
 func freezeOf(f store.Freeze, now time.Time) api.Freeze {
@@ -137,14 +138,14 @@ func (s *Service) knownScope(ctx context.Context, scope string) error {
 		}
 		return nil
 	}
-	if _, err := s.fleet.find(scope); err == nil {
+	if _, err := s.fleet.Find(scope); err == nil {
 		return refusal.Wrong(fmt.Sprintf("group: write the name of the host in full, or name a group: %q", refusal.Short(scope)))
 	}
 	r, err := s.pick(ctx, 0)
 	if err != nil {
 		return err
 	}
-	rs, err := s.compute.revision(ctx, r.Number)
+	rs, err := s.compute.Revision(ctx, r.Number)
 	if err != nil {
 		return err
 	}

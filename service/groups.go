@@ -9,6 +9,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/service/fleet"
 )
 
 // GroupQuery says which groups of findings are asked for.
@@ -23,7 +24,7 @@ type GroupQuery struct {
 type group struct {
 	finding *drift.Finding
 	hosts   int
-	first   *hostView
+	first   *fleet.View
 	since   time.Time
 	last    time.Time
 	names   []string
@@ -38,7 +39,7 @@ func (s *Service) GroupDrift(ctx context.Context, in *GroupQuery) (*api.FindingG
 	if err := as.check(); err != nil {
 		return nil, err
 	}
-	hosts, unknown, err := s.selected(ctx, in.Selecting, s.fleet.all())
+	hosts, unknown, err := s.selected(ctx, in.Selecting, s.fleet.All())
 	if err != nil {
 		return nil, err
 	}
@@ -61,7 +62,7 @@ func (s *Service) GroupDrift(ctx context.Context, in *GroupQuery) (*api.FindingG
 		page.Groups = append(
 			page.Groups,
 			api.FindingGroup{Finding: *g.finding, Hosts: g.hosts, First: g.first.Name, Since: g.since, Last: g.last, Names: g.names,
-				Trace: g.first.traceOf(g.finding)},
+				Trace: g.first.TraceOf(g.finding)},
 		)
 	}
 	return &page, nil
@@ -74,16 +75,16 @@ func grouped(rows []findingRow) []*group {
 	var list []*group
 	for i := range rows {
 		r := &rows[i]
-		key := r.v.keys[r.i]
+		key := r.v.Keys[r.i]
 		since, _ := r.v.Since.Of(key)
-		g := known[&r.v.findings[r.i]]
+		g := known[&r.v.Findings[r.i]]
 		if g == nil {
 			if g = byKey[key]; g == nil {
-				g = &group{finding: &r.v.findings[r.i], first: r.v, since: since, last: since}
+				g = &group{finding: &r.v.Findings[r.i], first: r.v, since: since, last: since}
 				byKey[key] = g
 				list = append(list, g)
 			}
-			known[&r.v.findings[r.i]] = g
+			known[&r.v.Findings[r.i]] = g
 		}
 		if n := len(g.names); n > 0 && g.names[n-1] == r.v.Name {
 			continue // twice on one host

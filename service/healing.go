@@ -9,6 +9,8 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -52,17 +54,17 @@ func (s *Service) HealMany(ctx context.Context, in *HealManyIn) (*api.Rollout, e
 }
 
 // untouched counts the hosts on which healing would change no file.
-func (s *Service) untouched(ctx context.Context, takers []*host) (n int, err error) {
-	nothing := map[pair]bool{}
+func (s *Service) untouched(ctx context.Context, takers []*fleet.Host) (n int, err error) {
+	nothing := map[compute.Pair]bool{}
 	for _, h := range takers {
-		p := healing(h.row())
+		p := compute.Healing(h.Row())
 		none, known := nothing[p]
 		if !known {
-			o, err := s.compute.change(ctx, p)
+			o, err := s.compute.Change(ctx, p)
 			if err != nil {
 				return 0, err
 			}
-			none = len(o.change.Edits) == 0
+			none = len(o.Change.Edits) == 0
 			nothing[p] = none
 		}
 		if none {
@@ -73,11 +75,11 @@ func (s *Service) untouched(ctx context.Context, takers []*host) (n int, err err
 }
 
 func (s *Service) beginHealing(ctx context.Context, command string, p *startable) (store.Rollout, error) {
-	locked := lockAll(p.takers)
-	defer locked.unlock()
+	locked := fleet.Lock(p.takers)
+	defer locked.Unlock()
 	gone := map[string]bool{}
 	for _, h := range locked {
-		gone[h.row().Name] = h.retired.Load()
+		gone[h.Row().Name] = h.IsRetired()
 	}
 	p.placed = slices.DeleteFunc(p.placed, func(x store.Placed) bool { return gone[x.Host] })
 	return s.begin(ctx, command, p.rollout, p.placed, func(int64) {})
@@ -89,7 +91,7 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 	if err != nil {
 		return nil, err
 	}
-	rs, err := s.compute.revision(ctx, r.Number)
+	rs, err := s.compute.Revision(ctx, r.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -99,7 +101,7 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 	}
 	p := &startable{revision: r, rollout: store.Rollout{Kind: store.KindHeal, Revision: r.Number, Because: strings.TrimSpace(in.Because)}}
 	for _, h := range targets {
-		v := h.row()
+		v := h.Row()
 		if v.Revision == 0 || !hasFinding(v, in) {
 			continue
 		}
@@ -120,9 +122,9 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 }
 
 func (s *Service) layHealing(ctx context.Context, p *startable, rs *resolve.Resolver) error {
-	results := make(map[*host]*resolve.Result, len(p.takers))
+	results := make(map[*fleet.Host]*resolve.Result, len(p.takers))
 	for _, h := range p.takers {
-		res, err := s.compute.resolve(ctx, rs, h.row())
+		res, err := s.compute.Resolve(ctx, rs, h.Row())
 		if err != nil {
 			return err
 		}
@@ -133,14 +135,14 @@ func (s *Service) layHealing(ctx context.Context, p *startable, rs *resolve.Reso
 
 // hasFinding reports whether a host has a finding that nobody waived, of those that an order is
 // about; one that is more than a note where it names none.
-func hasFinding(v *hostView, in *api.HealManyOrder) bool {
+func hasFinding(v *fleet.View, in *api.HealManyOrder) bool {
 	if in.Finding != nil {
 		key := drift.Finding(*in.Finding).Key()
-		return slices.ContainsFunc(v.findings, func(f drift.Finding) bool {
+		return slices.ContainsFunc(v.Findings, func(f drift.Finding) bool {
 			return f.Key() == key && (len(in.Class) == 0 || slices.Contains(in.Class, f.Class))
 		})
 	}
-	return slices.ContainsFunc(v.findings, func(f drift.Finding) bool {
+	return slices.ContainsFunc(v.Findings, func(f drift.Finding) bool {
 		if len(in.Class) == 0 {
 			return f.Severity != drift.Note
 		}

@@ -23,7 +23,7 @@ func (s *Service) History(ctx context.Context, in *HistoryIn) (*api.HistoryPage,
 	if err != nil {
 		return nil, err
 	}
-	q := store.JournalQuery{Kind: journal.KindHost, Name: h.row().Name, Before: in.Before, Limit: in.PerPage + 1}
+	q := store.JournalQuery{Kind: journal.KindHost, Name: h.Row().Name, Before: in.Before, Limit: in.PerPage + 1}
 	entries, err := s.store.Journal(ctx, q)
 	if err != nil {
 		return nil, err

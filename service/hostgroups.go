@@ -32,18 +32,18 @@ func (s *Service) ListGroups(ctx context.Context, in *GroupsQuery) (*api.GroupPa
 		}
 	}
 	now := s.now()
-	for _, h := range s.fleet.all() {
-		v := h.row()
+	for _, h := range s.fleet.All() {
+		v := h.Row()
 		if v.Traits == "" {
 			page.Unknown++
 			continue
 		}
-		who, err := s.compute.hostOf(ctx, v)
+		who, err := s.compute.HostOf(ctx, v)
 		if err != nil {
 			return nil, err
 		}
-		drifted := h.state(now) == api.StateDrifted
-		for _, name := range s.compute.groupsOf(rs, who) {
+		drifted := h.State(now) == api.StateDrifted
+		for _, name := range s.compute.GroupsOf(rs, who) {
 			i, wanted := at[name]
 			if !wanted {
 				continue

@@ -13,6 +13,8 @@ import (
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
@@ -20,16 +22,16 @@ import (
 )
 
 // findHost answers a wrong name with the nearest right one.
-func (s *Service) findHost(name string) (*host, error) {
-	h, err := s.fleet.find(name)
+func (s *Service) findHost(name string) (*fleet.Host, error) {
+	h, err := s.fleet.Find(name)
 	if err == nil {
 		return h, nil
 	}
-	if errors.Is(err, errAmbiguous) {
+	if errors.Is(err, fleet.ErrAmbiguous) {
 		return nil, refusal.Conflict(err.Error())
 	}
 	msg := fmt.Sprintf("there is no host %q", name)
-	if near := names.NearestOf(strings.ToLower(name), s.fleet.names(!strings.Contains(name, "."))); near != "" {
+	if near := names.NearestOf(strings.ToLower(name), s.fleet.Names(!strings.Contains(name, "."))); near != "" {
 		msg += fmt.Sprintf("; did you mean %q?", near)
 	} else {
 		msg += "; `lantern host list` lists them"
@@ -63,7 +65,7 @@ func (s *Service) found(ctx context.Context, in *HostFilter, order string, now t
 			)
 		}
 	}
-	every := s.fleet.all()
+	every := s.fleet.All()
 	hosts, unknown, err := s.selected(ctx, in.Selecting, every)
 	if err != nil {
 		return nil, 0, err
@@ -72,15 +74,15 @@ func (s *Service) found(ctx context.Context, in *HostFilter, order string, now t
 	if err != nil {
 		return nil, 0, err
 	}
-	var meant map[*host]bool
+	var meant map[*fleet.Host]bool
 	if in.Selecting.some() || in.Facets.some() {
-		meant = make(map[*host]bool, len(hosts))
+		meant = make(map[*fleet.Host]bool, len(hosts))
 		for _, h := range hosts {
 			meant[h] = true
 		}
 	}
 	in.Q = strings.ToLower(in.Q)
-	return across(every, func(part []*host) *hostRows { return in.look(part, meant, order, now) }), unknown + unsure, nil
+	return across(every, func(part []*fleet.Host) *hostRows { return in.look(part, meant, order, now) }), unknown + unsure, nil
 }
 
 // HostNames lists the names of all hosts that a filter lets through, for those who do something with
@@ -93,7 +95,7 @@ func (s *Service) HostNames(ctx context.Context, in *HostFilter) (*api.HostNames
 	out := api.HostNames{Names: []string{}, Unknown: unknown}
 	for _, p := range parts {
 		for _, r := range p.rows {
-			out.Names = append(out.Names, r.h.row().Name)
+			out.Names = append(out.Names, r.h.Row().Name)
 		}
 	}
 	out.Total = len(out.Names)
@@ -128,14 +130,14 @@ func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, 
 		rows = firstOf(rows, to, rowOrder(turned))
 	}
 	for _, r := range rows[from:to] {
-		page.Hosts = append(page.Hosts, r.h.summary(now))
+		page.Hosts = append(page.Hosts, r.h.Summary(now))
 	}
 	return &page, nil
 }
 
 // wants reports whether a host is asked for.
-func (in *HostFilter) wants(v *hostView, state string) bool {
-	return (len(in.State) == 0 || slices.Contains(in.State, state)) && (in.Family == "" || v.family == in.Family) &&
+func (in *HostFilter) wants(v *fleet.View, state string) bool {
+	return (len(in.State) == 0 || slices.Contains(in.State, state)) && (in.Family == "" || v.Family == in.Family) &&
 		(in.Q == "" || matches(v, in.Q))
 }
 
@@ -150,11 +152,11 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 	if err != nil {
 		return nil, err
 	}
-	h.mu.Lock() // what is being stored is shown when it is
-	v := h.row()
-	h.mu.Unlock()
+	h.Lock() // what is being stored is shown when it is
+	v := h.Row()
+	h.Unlock()
 	d := api.HostDetail{
-		Host: h.summary(s.now()), Joined: v.Joined, Agent: v.Agent, Free: v.Free,
+		Host: h.Summary(s.now()), Joined: v.Joined, Agent: v.Agent, Free: v.Free,
 		Sources:    []source.Source{},
 		Keys:       []source.Key{},
 		Problems:   []source.Problem{},
@@ -177,7 +179,7 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 		base := v.Carried.Known()
 		d.Base = &api.HostBase{At: base.At, By: base.By, Why: base.Why}
 	}
-	d.TextOnly, d.Document = source.Strings(v.textOnly), v.Survey
+	d.TextOnly, d.Document = source.Strings(v.TextOnly), v.Survey
 	if err := s.showSurvey(ctx, v, &d); err != nil {
 		return nil, err
 	}
@@ -187,11 +189,11 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 		}
 	}
 	if v.Revision != 0 && v.Traits != "" {
-		rs, err := s.compute.revision(ctx, v.Revision)
+		rs, err := s.compute.Revision(ctx, v.Revision)
 		if err != nil {
 			return nil, err
 		}
-		res, err := s.compute.resolve(ctx, rs, v)
+		res, err := s.compute.Resolve(ctx, rs, v)
 		if err != nil {
 			return nil, err
 		}
@@ -216,7 +218,7 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 }
 
 // showGroups fills in what the newest revision makes of the host: its groups and labels.
-func (s *Service) showGroups(ctx context.Context, v *hostView, d *api.HostDetail) error {
+func (s *Service) showGroups(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
 	d.Groups = []string{}
 	rs, _, err := s.newest(ctx)
 	if err != nil {
@@ -225,11 +227,11 @@ func (s *Service) showGroups(ctx context.Context, v *hostView, d *api.HostDetail
 	if rs == nil || v.Traits == "" {
 		return nil
 	}
-	who, err := s.compute.hostOf(ctx, v)
+	who, err := s.compute.HostOf(ctx, v)
 	if err != nil {
 		return err
 	}
-	d.Groups = append(d.Groups, s.compute.groupsOf(rs, who)...)
+	d.Groups = append(d.Groups, s.compute.GroupsOf(rs, who)...)
 	d.PolicyLabels = map[string]string{}
 	for k, label := range rs.Labelled(who).Labels {
 		if _, own := v.Labels[k]; !own {
@@ -240,16 +242,16 @@ func (s *Service) showGroups(ctx context.Context, v *hostView, d *api.HostDetail
 }
 
 // showSurvey fills in what the host's survey tells.
-func (s *Service) showSurvey(ctx context.Context, v *hostView, d *api.HostDetail) error {
+func (s *Service) showSurvey(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
 	if v.Traits != "" {
-		traits, err := s.compute.traitsOf(ctx, v.Traits)
+		traits, err := s.compute.TraitsOf(ctx, v.Traits)
 		if err != nil {
 			return err
 		}
 		d.Traits = traits
 	}
 	if v.Survey != "" {
-		su, err := s.compute.surveyOf(ctx, v.Survey)
+		su, err := s.compute.SurveyOf(ctx, v.Survey)
 		if err != nil {
 			return err
 		}
@@ -262,23 +264,23 @@ func (s *Service) showSurvey(ctx context.Context, v *hostView, d *api.HostDetail
 }
 
 // showDrift fills in what becomes of the host's sources, its findings, and what healing would do.
-func (s *Service) showDrift(ctx context.Context, v *hostView, d *api.HostDetail) error {
-	sheet, err := s.compute.sheetOf(ctx, v.Sheet)
+func (s *Service) showDrift(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
+	sheet, err := s.compute.SheetOf(ctx, v.Sheet)
 	if err != nil {
 		return err
 	}
-	if d.Fates, err = s.compute.fates(ctx, v, sheet); err != nil {
+	if d.Fates, err = s.compute.Fates(ctx, v, sheet); err != nil {
 		return err
 	}
-	o, err := s.compute.change(ctx, healing(v))
+	o, err := s.compute.Change(ctx, compute.Healing(v))
 	if err != nil {
 		return err
 	}
-	d.Drift = s.findings(v, o.located(v))
+	d.Drift = s.findings(v, o.Located(v))
 	d.Waived = s.waivedOn(v)
 	slices.SortStableFunc(d.Drift, func(a, b api.Finding) int { return drift.Rank(a.Severity) - drift.Rank(b.Severity) })
-	d.Diff = o.diff
-	d.Impossible = source.Strings(o.change.Impossible)
+	d.Diff = o.Diff
+	d.Impossible = source.Strings(o.Change.Impossible)
 	return nil
 }
 
@@ -290,10 +292,10 @@ type InviteIn struct {
 // Invite makes a one-time token with which a host joins.
 func (s *Service) Invite(ctx context.Context, in *InviteIn) (*api.Invite, error) {
 	name := strings.ToLower(in.Body.Host)
-	if known, err := s.fleet.find(name); err == nil && known.row().Name != name {
+	if known, err := s.fleet.Find(name); err == nil && known.Row().Name != name {
 		return nil, refusal.Conflict(fmt.Sprintf(
 			"%s is a host already, and the short name of it stands for it; give its full name for a new token, or that of another host",
-			known.row().Name,
+			known.Row().Name,
 		))
 	}
 	hours := in.Body.Hours
@@ -330,10 +332,10 @@ func (s *Service) SetLabels(ctx context.Context, in *LabelsIn) (*api.Host, error
 	if err := checkLabels(in.Body.Labels); err != nil {
 		return nil, err
 	}
-	if _, err := s.change(ctx, h, "label-host", func(v *hostView) error { v.Labels = in.Body.Labels; return nil }, nil); err != nil {
+	if _, err := s.change(ctx, h, "label-host", func(v *fleet.View) error { v.Labels = in.Body.Labels; return nil }, nil); err != nil {
 		return nil, err
 	}
-	return new(h.summary(s.now())), nil
+	return new(h.Summary(s.now())), nil
 }
 
 // RetireHost forgets a host.
@@ -342,7 +344,7 @@ func (s *Service) RetireHost(ctx context.Context, in *HostPath) error {
 	if err != nil {
 		return err
 	}
-	name := h.row().Name
+	name := h.Row().Name
 	for _, seat := range s.keeper.Of(name) {
 		if seat.Leaving {
 			continue
@@ -352,9 +354,9 @@ func (s *Service) RetireHost(ctx context.Context, in *HostPath) error {
 		}
 	}
 	by := journal.By(ctx)
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	_, err = s.store.RetireHost(ctx, &h.row().Host, s.now(), func(ended []int64) store.Change {
+	h.Lock()
+	defer h.Unlock()
+	_, err = s.store.RetireHost(ctx, &h.Row().Host, s.now(), func(ended []int64) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {
 				entries := []store.Entry{s.entry(by, "retire-host", journal.KindHost, name)}
@@ -363,7 +365,7 @@ func (s *Service) RetireHost(ctx context.Context, in *HostPath) error {
 				}
 				return entries
 			},
-			Then: func() { s.fleet.remove(name) },
+			Then: func() { s.fleet.Remove(name) },
 		}
 	})
 	if err != nil {

@@ -8,84 +8,16 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/resolve"
-	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/trust"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
-
-// believed remembers which keys the hosts of a survey believe: a fleet has few surveys, and
-// they are large.
-type believed struct {
-	sync.Mutex
-	of   map[string][]trust.Use
-	pool map[string]*source.Key // what is the same on many
-}
-
-// keysOf is which keys the hosts of a survey believe.
-func (c *computer) keysOf(ctx context.Context, survey string) ([]trust.Use, error) {
-	if list, known := c.believed.known(survey); known {
-		return list, nil
-	}
-	_, list, err := c.digest(ctx, survey)
-	return list, err
-}
-
-func (b *believed) known(survey string) ([]trust.Use, bool) {
-	b.Lock()
-	defer b.Unlock()
-	list, known := b.of[survey]
-	return list, known
-}
-
-func (b *believed) learn(survey string, list []trust.Use) []trust.Use {
-	b.Lock()
-	defer b.Unlock()
-	for i := range list {
-		list[i].Key = b.one(list[i].Key)
-	}
-	if b.of == nil {
-		b.of = map[string][]trust.Use{}
-	}
-	b.of[survey] = list
-	return list
-}
-
-// one is the one copy of what counts of a key that all surveys share.
-func (b *believed) one(k *source.Key) *source.Key {
-	is := fmt.Sprint(k.Fingerprint, k.Scope, k.Used, k.UnusedBecause, k.Revoked, k.Expires, k.UserIDs)
-	if have := b.pool[is]; have != nil {
-		return have
-	}
-	if b.pool == nil {
-		b.pool = map[string]*source.Key{}
-	}
-	b.pool[is] = &source.Key{
-		Fingerprint: k.Fingerprint, UserIDs: k.UserIDs, Algorithm: k.Algorithm, Created: k.Created, Expires: k.Expires, Revoked: k.Revoked,
-		Scope: k.Scope, Used: k.Used, UnusedBecause: k.UnusedBecause,
-	}
-	return b.pool[is]
-}
-
-// forgetKeys drops what is remembered of surveys that no host has any more.
-func (c *computer) forgetKeys(live map[string]int) {
-	c.believed.Lock()
-	defer c.believed.Unlock()
-	for survey := range c.believed.of {
-		if live[survey] == 0 {
-			delete(c.believed.of, survey)
-		}
-	}
-	if len(c.believed.of) == 0 { // what no survey names goes as well
-		c.believed.pool = nil
-	}
-}
 
 // newest is the resolver of the newest revision; nil where nothing is published.
 func (s *Service) newest(ctx context.Context) (*resolve.Resolver, int64, error) {
@@ -96,7 +28,7 @@ func (s *Service) newest(ctx context.Context) (*resolve.Resolver, int64, error) 
 	if err != nil {
 		return nil, 0, err
 	}
-	rs, err := s.compute.revision(ctx, newest.Number)
+	rs, err := s.compute.Revision(ctx, newest.Number)
 	return rs, newest.Number, err
 }
 
@@ -144,22 +76,22 @@ func (s *Service) keys(ctx context.Context) (list []trust.FleetKey, revision int
 	}
 	named, notice := namedKeys(p)
 	surveys := map[string]int{}
-	for _, h := range s.fleet.all() {
-		if v := h.row(); v.Survey == "" {
+	for _, h := range s.fleet.All() {
+		if v := h.Row(); v.Survey == "" {
 			unknown++
 		} else {
 			surveys[v.Survey]++
 		}
 	}
-	s.compute.forgetKeys(surveys)
-	if err := s.compute.digestAll(ctx, surveys); err != nil {
+	s.compute.ForgetKeys(surveys)
+	if err := s.compute.DigestAll(ctx, surveys); err != nil {
 		return nil, 0, 0, err
 	}
 	next := trust.Successors(named)
 	var fleet trust.Fleet
 	fleet.Signs(s.upstreams.signers())
 	for survey, hosts := range surveys {
-		uses, err := s.compute.keysOf(ctx, survey)
+		uses, err := s.compute.KeysOf(ctx, survey)
 		if err != nil {
 			return nil, 0, 0, err
 		}
@@ -216,7 +148,7 @@ func (s *Service) ListKeys(ctx context.Context, in *KeysQuery) (*api.KeyPage, er
 	if err != nil {
 		return nil, err
 	}
-	page := api.KeyPage{Keys: []trust.FleetKey{}, States: map[string]int{}, Revision: revision, Hosts: len(s.fleet.all()), Unknown: unknown}
+	page := api.KeyPage{Keys: []trust.FleetKey{}, States: map[string]int{}, Revision: revision, Hosts: len(s.fleet.All()), Unknown: unknown}
 	list := slices.DeleteFunc(all, func(k trust.FleetKey) bool { return !in.wants(&k) })
 	for i := range list {
 		page.States[list[i].State]++
@@ -277,16 +209,16 @@ func (s *Service) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, er
 	}
 	out := api.KeyDetail{FleetKey: *key, Revision: revision, On: []api.KeyHost{}, Unknown: unknown}
 	type hit struct {
-		v   *hostView
+		v   *fleet.View
 		use trust.Use
 	}
 	var hits []hit
-	for _, h := range s.fleet.all() {
-		v := h.row()
+	for _, h := range s.fleet.All() {
+		v := h.Row()
 		if v.Survey == "" {
 			continue
 		}
-		uses, err := s.compute.keysOf(ctx, v.Survey)
+		uses, err := s.compute.KeysOf(ctx, v.Survey)
 		if err != nil {
 			return nil, err
 		}
@@ -298,12 +230,12 @@ func (s *Service) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, er
 	out.Total = len(hits)
 	from, to := in.cut(len(hits))
 	for _, x := range hits[from:to] {
-		survey, err := s.compute.surveyOf(ctx, x.v.Survey)
+		survey, err := s.compute.SurveyOf(ctx, x.v.Survey)
 		if err != nil {
 			return nil, err
 		}
 		out.On = append(out.On, api.KeyHost{
-			Host: x.v.Name, OS: x.v.os, Scope: x.use.Key.Scope, Used: x.use.Used, Where: x.use.Where,
+			Host: x.v.Name, OS: x.v.OS, Scope: x.use.Key.Scope, Used: x.use.Used, Where: x.use.Where,
 			Sources: append([]string{}, x.use.Sources(survey)...), Because: x.use.Key.UnusedBecause,
 		})
 	}

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -13,6 +12,8 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 )
 
@@ -38,20 +39,20 @@ func (s *Service) LabelHosts(ctx context.Context, in *LabelManyIn) (*api.Labelle
 	if err != nil {
 		return nil, err
 	}
-	hosts, unknown, err := s.picked(ctx, rs, who, s.fleet.all())
+	hosts, unknown, err := s.picked(ctx, rs, who, s.fleet.All())
 	if err != nil {
 		return nil, err
 	}
 	out := api.Labelled{Moves: []api.GroupMove{}, Names: []string{}, Unknown: unknown, Revision: revision}
-	var takers []*host
+	var takers []*fleet.Host
 	for _, h := range hosts {
-		if maps.Equal(h.row().Labels, relabelled(h.row().Labels, o)) {
+		if maps.Equal(h.Row().Labels, relabelled(h.Row().Labels, o)) {
 			out.Kept++
 			continue
 		}
 		takers = append(takers, h)
 		if len(out.Names) < mostNames {
-			out.Names = append(out.Names, h.row().Name)
+			out.Names = append(out.Names, h.Row().Name)
 		}
 	}
 	out.Relabelled = len(takers)
@@ -78,7 +79,7 @@ func relabelled(labels map[string]string, o *api.LabelOrder) map[string]string {
 }
 
 // foretell works out what the newest revision says of hosts by their new labels.
-func (s *Service) foretell(ctx context.Context, rs *resolve.Resolver, takers []*host, o *api.LabelOrder, out *api.Labelled) error {
+func (s *Service) foretell(ctx context.Context, rs *resolve.Resolver, takers []*fleet.Host, o *api.LabelOrder, out *api.Labelled) error {
 	if rs == nil {
 		return nil
 	}
@@ -90,24 +91,24 @@ func (s *Service) foretell(ctx context.Context, rs *resolve.Resolver, takers []*
 		return moves[group]
 	}
 	for _, h := range takers {
-		v := h.row()
+		v := h.Row()
 		if v.Traits == "" {
 			out.Unknown++
 			continue
 		}
-		was, err := s.compute.hostOf(ctx, v)
+		was, err := s.compute.HostOf(ctx, v)
 		if err != nil {
 			return err
 		}
 		will := was
 		will.Labels = relabelled(v.Labels, o)
-		if will.Class, err = classOf(v.Traits, will.Labels); err != nil {
+		if will.Class, err = compute.ClassOf(v.Traits, will.Labels); err != nil {
 			return err
 		}
-		if s.compute.resolveHost(rs, was).Digest() != s.compute.resolveHost(rs, will).Digest() {
+		if s.compute.ResolveHost(rs, was).Digest() != s.compute.ResolveHost(rs, will).Digest() {
 			out.Changing++
 		}
-		before, after := s.compute.groupsOf(rs, was), s.compute.groupsOf(rs, will)
+		before, after := s.compute.GroupsOf(rs, was), s.compute.GroupsOf(rs, will)
 		for _, g := range after {
 			if !slices.Contains(before, g) {
 				move(g).Come++
@@ -129,7 +130,7 @@ func (s *Service) foretell(ctx context.Context, rs *resolve.Resolver, takers []*
 const relabelTogether = 32
 
 // relabel gives each host its labels, each as a change of its own.
-func (s *Service) relabel(ctx context.Context, takers []*host, o *api.LabelOrder) error {
+func (s *Service) relabel(ctx context.Context, takers []*fleet.Host, o *api.LabelOrder) error {
 	var done atomic.Int64
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(relabelTogether)
@@ -138,7 +139,7 @@ func (s *Service) relabel(ctx context.Context, takers []*host, o *api.LabelOrder
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			_, err := s.change(ctx, h, "label-host", func(v *hostView) error { v.Labels = relabelled(v.Labels, o); return nil }, nil)
+			_, err := s.change(ctx, h, "label-host", func(v *fleet.View) error { v.Labels = relabelled(v.Labels, o); return nil }, nil)
 			if err == nil {
 				done.Add(1)
 			}
@@ -176,13 +177,4 @@ func labelForm(k string) bool {
 	return strings.IndexFunc(k, func(r rune) bool {
 		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '_')
 	}) < 0
-}
-
-// classOf names traits and labels together: hosts of one class are resolved alike.
-func classOf(traits string, labels map[string]string) (string, error) {
-	if len(labels) == 0 {
-		return same(traits), nil
-	}
-	b, err := json.Marshal(labels)
-	return same(traits + string(b)), err
 }

@@ -8,6 +8,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
@@ -107,10 +108,10 @@ func (s *Service) SkipHost(ctx context.Context, in *LeverIn) (*api.Rollout, erro
 	return s.steered(ctx, in.ID)
 }
 
-func (s *Service) takeOut(ctx context.Context, ro *store.Rollout, h *host, why string) error {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	v := h.row()
+func (s *Service) takeOut(ctx context.Context, ro *store.Rollout, h *fleet.Host, why string) error {
+	h.Lock()
+	defer h.Unlock()
+	v := h.Row()
 	by := journal.By(ctx)
 	err := s.store.TakeOut(ctx, ro.ID, v.Name, s.now(), rollout.Skips, func(ended bool) store.Change {
 		return store.Change{
@@ -121,7 +122,7 @@ func (s *Service) takeOut(ctx context.Context, ro *store.Rollout, h *host, why s
 				}
 				return list
 			},
-			Then: func() { s.fleet.untask([]string{v.Name}, ro.ID) },
+			Then: func() { s.fleet.Untask([]string{v.Name}, ro.ID) },
 		}
 	})
 	var place *rollout.PlaceError

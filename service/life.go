@@ -6,8 +6,8 @@ import (
 	"strconv"
 	"time"
 
-	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
@@ -15,49 +15,6 @@ import (
 // defaultPatience is how long a host that has something to carry out may give no sign of
 // life before the others go on without it.
 const defaultPatience = 15 * time.Minute
-
-// leastPatience is the least time between two signs of life that is borne of a host at
-// work: agents give one about three times as often.
-const leastPatience = time.Minute
-
-// sign is the newest sign of life of a host that is at work.
-type sign struct {
-	rollout int64
-	step    string
-	at      time.Time
-}
-
-// lastSign is when a host was last heard of, in whatever way.
-func (h *host) lastSign() time.Time {
-	at := h.seenAt()
-	if s := h.sign.Load(); s != nil && s.at.After(at) {
-		at = s.at
-	}
-	return at
-}
-
-// atWork reports whether a host carries its task out, as far as can be known.
-func (h *host) atWork(now time.Time) bool {
-	v := h.row()
-	return v.Task != 0 && v.working() && !v.behind() && now.Sub(h.lastSign()) <= h.limit(true)
-}
-
-// limit is how long a host may give no sign of life. One at work gives them often.
-func (h *host) limit(working bool) time.Duration {
-	if working {
-		return max(h.patience/3, min(leastPatience, h.patience))
-	}
-	return h.patience
-}
-
-// lost reports whether a host with a task has given no sign of life for too long.
-func (h *host) lost(v *hostView, begun, now time.Time) bool {
-	last := h.lastSign()
-	if last.Before(begun) {
-		last = begun
-	}
-	return now.Sub(last) > h.limit(v.working())
-}
 
 // watchLife ends what would wait for ever: hosts that have died at work, or that were
 // switched off before they began, are left behind.
@@ -81,12 +38,12 @@ func (s *Service) leaveBehind(ctx context.Context) {
 	now := s.now()
 	for _, ro := range open {
 		left := 0
-		var gone []*host
-		for _, h := range s.fleet.all() {
-			v := h.row()
+		var gone []*fleet.Host
+		for _, h := range s.fleet.All() {
+			v := h.Row()
 			switch {
-			case v.Task != ro.ID || v.behind():
-			case h.lost(v, since(&ro), now):
+			case v.Task != ro.ID || v.Behind():
+			case h.Lost(v, since(&ro), now):
 				gone = append(gone, h)
 			default:
 				left++
@@ -111,15 +68,15 @@ func since(ro *store.Rollout) time.Time {
 
 // leave leaves hosts of a rollout behind. last says that nobody else is waited for: then
 // hosts that this service does not know any more keep the rollout open no longer.
-func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*host, last bool) error {
+func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*fleet.Host, last bool) error {
 	by := journal.Actor{Kind: journal.ActorService}
 	var names []string
-	var rows []*hostView
-	locked := lockAll(gone)
-	defer locked.unlock()
+	var rows []*fleet.View
+	locked := fleet.Lock(gone)
+	defer locked.Unlock()
 	for _, h := range gone {
-		v := *h.row()
-		if v.Task != ro.ID || v.behind() {
+		v := *h.Row()
+		if v.Task != ro.ID || v.Behind() {
 			continue
 		}
 		v.Stage = rollout.Behind
@@ -146,7 +103,7 @@ func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*host, las
 			Note: func() []store.Entry {
 				return append(s.hostEntries(by, journal.CommandLeave, known), s.rolloutEntry(by, journal.CommandLeave, ro.ID, ended))
 			},
-			Then: func() { s.fleet.replace(rows) },
+			Then: func() { s.fleet.Replace(rows) },
 		}
 	})
 	if err != nil {
@@ -170,10 +127,8 @@ func (s *Service) strangers(ctx context.Context, ro store.Rollout) (out []string
 		return nil, err
 	}
 	late := s.now().Sub(ro.Begun) > s.opts.Patience
-	s.fleet.mu.RLock()
-	defer s.fleet.mu.RUnlock()
 	for _, n := range names {
-		if h := s.fleet.byName[n]; h == nil || late && h.row().Task != ro.ID {
+		if h := s.fleet.Named(n); h == nil || late && h.Row().Task != ro.ID {
 			out = append(out, n)
 		}
 	}
@@ -192,8 +147,8 @@ func (s *Service) rolloutEntry(by journal.Actor, command string, id int64, ended
 // lookAtKeys works out anew how hosts stand whose keys have ended since.
 func (s *Service) lookAtKeys(ctx context.Context) {
 	now := s.now()
-	for _, h := range s.fleet.all() {
-		if v := h.row(); !v.keyEnds.IsZero() && !now.Before(v.keyEnds) {
+	for _, h := range s.fleet.All() {
+		if v := h.Row(); !v.KeyEnds.IsZero() && !now.Before(v.KeyEnds) {
 			if _, err := s.again(ctx, h, journal.CommandKeysEnd); err != nil && ctx.Err() == nil {
 				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 			}
@@ -201,21 +156,8 @@ func (s *Service) lookAtKeys(ctx context.Context) {
 	}
 }
 
-// beforeSwap are the steps at which nothing was touched yet.
-var beforeSwap = map[string]bool{
-	api.StepVerify:  true,
-	api.StepSurvey:  true,
-	api.StepPlan:    true,
-	api.StepJournal: true,
-	api.StepStage:   true,
-	api.StepTry:     true,
-}
-
 // hear takes a sign of life of a host at work. It reports false where an operator has
 // stopped the change and nothing was touched yet.
-func (s *Service) hear(h *host, ro store.Rollout, step string) bool {
-	now := s.now()
-	h.sign.Store(&sign{ro.ID, step, now})
-	h.seen(now)
-	return ro.Stopped.IsZero() || !beforeSwap[step]
+func (s *Service) hear(h *fleet.Host, ro store.Rollout, step string) bool {
+	return h.Hear(ro.ID, step, s.now()) || ro.Stopped.IsZero()
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/fleet"
 )
 
 type metrics struct {
@@ -86,11 +87,11 @@ var placesDesc = prometheus.NewDesc(
 
 // stateCollector counts hosts and findings when it is asked.
 type stateCollector struct {
-	fleet *fleet
+	fleet *fleet.Fleet
 	now   func() time.Time
 
 	places func(context.Context) map[string]int
-	groups func(context.Context) func(*hostView) (groups []string, known bool)
+	groups func(context.Context) func(*fleet.View) (groups []string, known bool)
 }
 
 func (c *stateCollector) Describe(ch chan<- *prometheus.Desc) {
@@ -116,20 +117,20 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 	var keyEnd time.Time
 	classes := map[[2]string]int{}
 	byGroup := newGroupCounts(c.groups(context.Background()))
-	for _, h := range c.fleet.all() {
-		st := h.state(now)
+	for _, h := range c.fleet.All() {
+		st := h.State(now)
 		states[st]++
-		v := h.row()
+		v := h.Row()
 		counted.add(v, st)
 		byGroup.add(v, st)
-		for _, f := range v.findings {
+		for _, f := range v.Findings {
 			severities[f.Severity]++
 		}
 		for of := range kindsOf(v) {
 			classes[of]++
 		}
-		if !v.keyEnds.IsZero() && (keyEnd.IsZero() || v.keyEnds.Before(keyEnd)) {
-			keyEnd = v.keyEnds
+		if !v.KeyEnds.IsZero() && (keyEnd.IsZero() || v.KeyEnds.Before(keyEnd)) {
+			keyEnd = v.KeyEnds
 		}
 	}
 	for st, n := range c.places(context.Background()) {
@@ -165,17 +166,17 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 
 // groupCounts counts hosts by group.
 type groupCounts struct {
-	groups  func(*hostView) ([]string, bool)
+	groups  func(*fleet.View) ([]string, bool)
 	states  map[[2]string]int
 	classes map[[3]string]int
 	unknown int
 }
 
-func newGroupCounts(groups func(*hostView) ([]string, bool)) *groupCounts {
+func newGroupCounts(groups func(*fleet.View) ([]string, bool)) *groupCounts {
 	return &groupCounts{groups: groups, states: map[[2]string]int{}, classes: map[[3]string]int{}}
 }
 
-func (c *groupCounts) add(v *hostView, state string) {
+func (c *groupCounts) add(v *fleet.View, state string) {
 	groups, known := c.groups(v)
 	if !known {
 		c.unknown++
@@ -199,28 +200,28 @@ func (c *groupCounts) collect(ch chan<- prometheus.Metric) {
 }
 
 // grouper tells in which groups of the newest revision hosts are.
-func (s *Service) grouper(ctx context.Context) func(*hostView) (groups []string, known bool) {
+func (s *Service) grouper(ctx context.Context) func(*fleet.View) (groups []string, known bool) {
 	rs, _, err := s.newest(ctx)
-	return func(v *hostView) ([]string, bool) {
+	return func(v *fleet.View) ([]string, bool) {
 		if err != nil || rs == nil {
 			return nil, false
 		}
-		h, err := s.compute.hostOf(ctx, v)
+		h, err := s.compute.HostOf(ctx, v)
 		if err != nil {
 			return nil, false
 		}
-		return s.compute.groupsOf(rs, h), true
+		return s.compute.GroupsOf(rs, h), true
 	}
 }
 
 // kindsOf are the classes and severities of a host's findings.
-func kindsOf(v *hostView) map[[2]string]bool {
-	if len(v.findings) == 0 {
+func kindsOf(v *fleet.View) map[[2]string]bool {
+	if len(v.Findings) == 0 {
 		return nil
 	}
 	out := map[[2]string]bool{}
-	for i := range v.findings {
-		out[[2]string{v.findings[i].Class, v.findings[i].Severity}] = true
+	for i := range v.Findings {
+		out[[2]string{v.Findings[i].Class, v.Findings[i].Severity}] = true
 	}
 	return out
 }

@@ -1,6 +1,10 @@
 package service
 
-import "time"
+import (
+	"time"
+
+	"patientlantern.example/lantern/service/fleet"
+)
 
 // news is what changed on a host: findings that came, by class, and how many went.
 type news struct {
@@ -20,10 +24,10 @@ type newsItem struct {
 // mostNews bounds how many findings one entry names.
 const mostNews = 50
 
-func newsOf(old, v *hostView, now time.Time) *news {
+func newsOf(old, v *fleet.View, now time.Time) *news {
 	var out news
-	for i, f := range v.findings {
-		if _, before := old.Since.Of(v.keys[i]); before {
+	for i, f := range v.Findings {
+		if _, before := old.Since.Of(v.Keys[i]); before {
 			continue
 		}
 		if len(out.Came) < mostNews {
@@ -32,7 +36,7 @@ func newsOf(old, v *hostView, now time.Time) *news {
 			out.More++
 		}
 	}
-	for _, k := range old.keys {
+	for _, k := range old.Keys {
 		if _, still := v.Since.Of(k); !still {
 			out.Went++
 			if since, known := old.Since.Of(k); known && len(out.Stood) < mostNews {

@@ -10,6 +10,8 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/between"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -30,16 +32,16 @@ func (s *Service) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
 	if !p.Until.IsZero() {
 		out.Until = &p.Until
 	}
-	if out.Survey, err = s.compute.surveyOf(ctx, p.Survey); err != nil {
+	if out.Survey, err = s.compute.SurveyOf(ctx, p.Survey); err != nil {
 		return nil, fmt.Errorf("the survey of then: %w", err)
 	}
 	if p.Sheet == "" {
 		return &out, nil
 	}
-	then := hostView{Host: store.Host{Sheet: p.Sheet, Survey: p.Survey, Carried: store.Carried{
+	then := fleet.View{Host: store.Host{Sheet: p.Sheet, Survey: p.Survey, Carried: store.Carried{
 		Sheet: p.Before, Base: store.Base{Sheet: p.BaseSheet, Survey: p.BaseSurvey},
 	}}}
-	found, err := s.compute.judge(ctx, questionOf(&then))
+	found, err := s.compute.Judge(ctx, compute.QuestionOf(&then))
 	if err != nil {
 		return nil, err
 	}
@@ -52,8 +54,8 @@ func (s *Service) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
 // pastOf finds what is kept of a host for a moment, also where it was retired since.
 func (s *Service) pastOf(ctx context.Context, host string, at time.Time) (name string, p store.Past, err error) {
 	name = strings.ToLower(host)
-	if h, err := s.fleet.find(host); err == nil {
-		name = h.row().Name
+	if h, err := s.fleet.Find(host); err == nil {
+		name = h.Row().Name
 	}
 	p, err = s.store.PastOf(ctx, name, at)
 	if errors.Is(err, store.ErrNotFound) {
@@ -101,7 +103,7 @@ func (s *Service) Between(ctx context.Context, in *BetweenIn) (*api.BetweenPage,
 		} else {
 			out.ToRevision, out.ToSince = p.Revision, p.Since
 		}
-		if surveys[i], err = s.compute.surveyOf(ctx, p.Survey); err != nil {
+		if surveys[i], err = s.compute.SurveyOf(ctx, p.Survey); err != nil {
 			return nil, fmt.Errorf("the survey of %s: %w", at.UTC().Format(time.RFC3339), err)
 		}
 	}

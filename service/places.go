@@ -4,124 +4,17 @@ import (
 	"context"
 	"hash/maphash"
 	"maps"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/core/choice"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/subscription"
-	"patientlantern.example/lantern/core/trust"
 	"patientlantern.example/lantern/core/upstream"
+	"patientlantern.example/lantern/service/fleet"
 )
-
-// placed remembers where the hosts of a survey get packages from, and what decides which.
-// Many surveys that differ have that in common.
-type placed struct {
-	sync.Mutex
-	of   map[string]*choice.Host // by survey
-	pool map[string]*choice.Host // by key
-}
-
-// deciding is what decides which packages the hosts of a survey get.
-func (c *computer) deciding(ctx context.Context, survey string) (*choice.Host, error) {
-	if h, known := c.placed.known(survey); known {
-		return h, nil
-	}
-	h, _, err := c.digest(ctx, survey)
-	return h, err
-}
-
-func (p *placed) known(survey string) (*choice.Host, bool) {
-	p.Lock()
-	defer p.Unlock()
-	h, known := p.of[survey]
-	return h, known
-}
-
-func (p *placed) learn(survey string, h *choice.Host) *choice.Host {
-	p.Lock()
-	defer p.Unlock()
-	h = p.one(h)
-	p.of[survey] = h
-	return h
-}
-
-// digest reads a survey once for all that is remembered of it: where packages come from, and
-// which keys are believed.
-func (c *computer) digest(ctx context.Context, survey string) (*choice.Host, []trust.Use, error) {
-	s, err := c.surveyOf(ctx, survey)
-	if err != nil {
-		return nil, nil, err
-	}
-	return c.placed.learn(survey, choice.Of(s)), c.believed.learn(survey, trust.Of(s)), nil
-}
-
-// digestAll is digest for surveys of which nothing is remembered, on every processor.
-func (c *computer) digestAll(ctx context.Context, surveys map[string]int) error {
-	var group errgroup.Group
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	for survey := range surveys {
-		_, placed := c.placed.known(survey)
-		if _, believed := c.believed.known(survey); !placed || !believed {
-			group.Go(func() error {
-				_, _, err := c.digest(ctx, survey)
-				return err
-			})
-		}
-	}
-	return group.Wait()
-}
-
-// one is the one copy that all share on which the same decides.
-func (p *placed) one(h *choice.Host) *choice.Host {
-	if p.of == nil {
-		p.of, p.pool = map[string]*choice.Host{}, map[string]*choice.Host{}
-	}
-	key := h.Key()
-	if have := p.pool[key]; have != nil {
-		return have
-	}
-	p.pool[key] = h
-	return h
-}
-
-// pooled is one for those who do not hold the lock.
-func (c *computer) pooled(h *choice.Host) *choice.Host {
-	c.placed.Lock()
-	defer c.placed.Unlock()
-	return c.placed.one(h)
-}
-
-// usesOf is where the hosts of a survey get packages from.
-func (c *computer) usesOf(ctx context.Context, survey string) ([]upstream.Use, error) {
-	h, err := c.deciding(ctx, survey)
-	if err != nil {
-		return nil, err
-	}
-	return h.Uses, nil
-}
-
-// forgetPlaces drops what is remembered of surveys that no host has any more.
-func (c *computer) forgetPlaces(live map[string]int) {
-	c.placed.Lock()
-	defer c.placed.Unlock()
-	before := len(c.placed.of)
-	maps.DeleteFunc(c.placed.of, func(survey string, _ *choice.Host) bool { return live[survey] == 0 })
-	if len(c.placed.of) == before {
-		return
-	}
-	kept := map[*choice.Host]bool{}
-	for _, h := range c.placed.of {
-		kept[h] = true
-	}
-	maps.DeleteFunc(c.placed.pool, func(_ string, h *choice.Host) bool { return !kept[h] })
-}
 
 // place is where packages come from, with who asks for it and how.
 type place struct {
@@ -191,14 +84,14 @@ type gatheredFrom struct {
 var fleetSeed = maphash.MakeSeed()
 
 // stamp is another number whenever a host has another sheet or survey, or is another.
-func stamp(hosts []*host) uint64 {
+func stamp(hosts []*fleet.Host) uint64 {
 	var whole maphash.Hash
 	whole.SetSeed(fleetSeed)
-	for _, part := range across(hosts, func(part []*host) uint64 {
+	for _, part := range across(hosts, func(part []*fleet.Host) uint64 {
 		var h maphash.Hash
 		h.SetSeed(fleetSeed)
 		for _, x := range part {
-			v := x.row()
+			v := x.Row()
 			for _, text := range []string{v.Name, v.Sheet, v.Survey} {
 				_, _ = h.WriteString(text)
 				_ = h.WriteByte(0)
@@ -217,7 +110,7 @@ func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, 
 	if err != nil {
 		return nil, nil, 0, 0, err
 	}
-	hosts := s.fleet.all()
+	hosts := s.fleet.All()
 	from := gatheredFrom{stamp(hosts), revision, s.keeper.Edition()}
 	g := &s.gathered
 	g.Lock()
@@ -244,21 +137,20 @@ func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, 
 func (s *Service) gatherAhead(ctx context.Context) {
 	patience := mostPatience
 	surveys := map[string]int{}
-	for _, h := range s.fleet.all() {
-		if v := h.row(); v.Survey != "" {
+	for _, h := range s.fleet.All() {
+		if v := h.Row(); v.Survey != "" {
 			surveys[v.Survey]++
 		}
 	}
 	for survey := range surveys {
-		_, placed := s.compute.placed.known(survey)
-		if _, believed := s.compute.believed.known(survey); placed && believed {
+		if s.compute.Digested(survey) {
 			continue
 		}
 		s.giveWay(ctx, &patience)
 		if ctx.Err() != nil {
 			return
 		}
-		if _, _, err := s.compute.digest(ctx, survey); err != nil {
+		if _, _, err := s.compute.Digest(ctx, survey); err != nil {
 			s.log.Error("working out the places of packages", "error", err)
 			return
 		}
@@ -269,14 +161,14 @@ func (s *Service) gatherAhead(ctx context.Context) {
 }
 
 // gatherPlaces goes through what the hosts ask for. unknown counts those without a survey.
-func (s *Service) gatherPlaces(ctx context.Context, hosts []*host) (all map[string]*place, unknown int, err error) {
+func (s *Service) gatherPlaces(ctx context.Context, hosts []*fleet.Host) (all map[string]*place, unknown int, err error) {
 	type group struct {
 		hosts int
 		names []string // some of them
 	}
 	groups, surveys := map[alike]*group{}, map[string]int{}
 	for _, h := range hosts {
-		v := h.row()
+		v := h.Row()
 		if v.Survey == "" {
 			unknown++
 			continue
@@ -292,8 +184,8 @@ func (s *Service) gatherPlaces(ctx context.Context, hosts []*host) (all map[stri
 			g.names = append(g.names, v.Name)
 		}
 	}
-	s.compute.forgetPlaces(surveys)
-	if err := s.compute.digestAll(ctx, surveys); err != nil {
+	s.compute.ForgetPlaces(surveys)
+	if err := s.compute.DigestAll(ctx, surveys); err != nil {
 		return nil, 0, err
 	}
 	all = map[string]*place{}
@@ -310,13 +202,13 @@ func (s *Service) seated(host string) bool { return len(s.keeper.Of(host)) > 0 }
 
 // askedBy adds what some hosts that are alike ask for.
 func (s *Service) askedBy(ctx context.Context, k alike, hosts int, names []string, all map[string]*place) error {
-	uses, err := s.compute.usesOf(ctx, k.survey)
+	uses, err := s.compute.UsesOf(ctx, k.survey)
 	if err != nil {
 		return err
 	}
 	sheet := &source.Sheet{}
 	if k.sheet != "" {
-		if sheet, err = s.compute.sheetOf(ctx, k.sheet); err != nil {
+		if sheet, err = s.compute.SheetOf(ctx, k.sheet); err != nil {
 			return err
 		}
 	}

@@ -15,6 +15,8 @@ import (
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -59,34 +61,34 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 	if diag.HasErrors(diags) {
 		return out, nil
 	}
-	out.resolver = s.compute.resolver(p)
+	out.resolver = s.compute.Resolver(p)
 	out.alike = map[following]int{}
 	judge := resolve.NewFleet(out.resolver)
 	alike := map[judgedAs][]string{}
 	until := s.now().Add(askTime)
 	asked := map[*resolve.Result]bool{}
 	var takers []taker
-	for _, h := range s.fleet.all() {
-		v := h.row()
+	for _, h := range s.fleet.All() {
+		v := h.Row()
 		if v.Traits == "" {
 			out.looked.Unknown++
 			continue
 		}
-		at, err := s.compute.hostOf(ctx, v)
+		at, err := s.compute.HostOf(ctx, v)
 		if err != nil {
 			return out, err
 		}
-		res := s.compute.resolveHost(out.resolver, at)
+		res := s.compute.ResolveHost(out.resolver, at)
 		judge.Add(at, res)
 		if names := judge.Asks(at, res); len(names) > 0 {
-			takers = append(takers, taker{at, res, pairOf(v, res.Digest()), names})
+			takers = append(takers, taker{at, res, compute.PairOf(v, res.Digest()), names})
 		}
 		out.alike[following{res, v.Carried.Sheet, v.Traits}]++
 		if !asked[res] {
 			asked[res] = true
 			s.asked.add(res.Sheet.Needs, until)
 		}
-		missing, unsure := unmet(v, res.Sheet.Needs)
+		missing, unsure := fleet.Unmet(v, res.Sheet.Needs)
 		if len(unsure) > 0 {
 			out.looked.Unsure++
 		}
@@ -117,13 +119,13 @@ func (s *Service) foresee(ctx context.Context, judge *resolve.Fleet, alike map[j
 		var releases []source.Release
 		if k.survey != "" {
 			var err error
-			if releases, err = s.compute.releasesOf(ctx, k.survey); err != nil {
+			if releases, err = s.compute.ReleasesOf(ctx, k.survey); err != nil {
 				return err
 			}
 		}
 		var before []source.SheetSource
 		if k.carried != "" {
-			sheet, err := s.compute.sheetOf(ctx, k.carried)
+			sheet, err := s.compute.SheetOf(ctx, k.carried)
 			if err != nil {
 				return err
 			}
@@ -242,10 +244,10 @@ func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted sto
 		return nil, err
 	}
 	if fresh {
-		s.compute.revs.Put(r.Number, p.resolver) // it has looked at every host already
+		s.compute.KeepRevision(r.Number, p.resolver) // it has looked at every host already
 		s.log.Info("revision published", "revision", r.Number, "author", r.Author)
 	}
-	out := revisionOf(r, s.fleet.held())
+	out := revisionOf(r, s.fleet.Held())
 	out.Fresh, out.Diagnostics = fresh, p.diags
 	return &out, nil
 }
@@ -293,15 +295,6 @@ func revisionOf(r store.Revision, held map[int64]int) api.Revision {
 	}
 }
 
-// held counts the hosts by the revision that was last carried to them.
-func (f *fleet) held() map[int64]int {
-	out := map[int64]int{}
-	for _, h := range f.all() {
-		out[h.row().Revision]++
-	}
-	return out
-}
-
 // RevisionsQuery picks revisions.
 type RevisionsQuery struct {
 	Paging
@@ -320,7 +313,7 @@ func (s *Service) ListRevisions(ctx context.Context, in *RevisionsQuery) (*api.R
 	})
 	from, to := in.cut(len(list))
 	out := api.RevisionList{Revisions: []api.Revision{}, Total: len(list), Next: in.next(len(list))}
-	held := s.fleet.held()
+	held := s.fleet.Held()
 	for _, r := range list[from:to] {
 		out.Revisions = append(out.Revisions, revisionOf(r, held))
 	}

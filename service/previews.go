@@ -17,6 +17,8 @@ import (
 	"patientlantern.example/lantern/core/preview"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -32,7 +34,7 @@ func (s *Service) Preview(ctx context.Context, in *PreviewQuery) (*api.Preview, 
 	if err != nil {
 		return nil, err
 	}
-	rs, err := s.compute.revision(ctx, r.Number)
+	rs, err := s.compute.Revision(ctx, r.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +51,7 @@ func (s *Service) PreviewFolder(ctx context.Context, in *FolderIn) (*api.Preview
 	if err != nil {
 		return nil, err
 	}
-	return s.previewOf(ctx, s.compute.resolver(p), 0, source.Digest(digest))
+	return s.previewOf(ctx, s.compute.Resolver(p), 0, source.Digest(digest))
 }
 
 // previewOf works a preview out once for all who ask for it at the same time.
@@ -65,9 +67,9 @@ func (s *Service) previewOf(ctx context.Context, rs *resolve.Resolver, number in
 
 // shown is the change of hosts that are alike, and which they are.
 type shown struct {
-	pair  pair
+	pair  compute.Pair
 	res   *resolve.Result
-	hosts []*hostView
+	hosts []*fleet.View
 	group *shownGroup // nil where nothing changes
 }
 
@@ -96,20 +98,20 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 	var wanted []wantedSeats
 	var broken []diag.Diagnostic
 	var all []*shown
-	alike := map[pair]*shown{}
+	alike := map[compute.Pair]*shown{}
 	start := startable{rollout: store.Rollout{Kind: store.KindRollout, Revision: number}}
-	results := map[*host]*resolve.Result{}
-	for _, h := range s.fleet.all() {
-		v := h.row()
+	results := map[*fleet.Host]*resolve.Result{}
+	for _, h := range s.fleet.All() {
+		v := h.Row()
 		if v.Traits == "" || v.Survey == "" {
 			out.Unknown = append(out.Unknown, v.Name)
 			continue
 		}
-		if !managed(v.family) {
+		if !managed(v.Family) {
 			out.Unmanaged++
 			continue
 		}
-		res, err := s.compute.resolve(ctx, rs, v)
+		res, err := s.compute.Resolve(ctx, rs, v)
 		if err != nil {
 			return out, err
 		}
@@ -124,7 +126,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 			start.takers = append(start.takers, h)
 			results[h] = res
 		}
-		p := pairOf(v, res.Digest())
+		p := compute.PairOf(v, res.Digest())
 		x := alike[p]
 		if x == nil {
 			x = &shown{pair: p, res: res}
@@ -158,9 +160,9 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 // showAll works the changes out, by all processors, those side by side that look at one
 // document.
 func (s *Service) showAll(ctx context.Context, all []*shown) error {
-	return byBlocks(sideBySide(all), func(x *shown) error {
-		o, err := s.compute.work(ctx, x.pair, x.res.Sheet)
-		if err == nil && (o.diff != "" || len(o.change.Impossible) > 0) {
+	return fleet.ByBlocks(sideBySide(all), func(x *shown) error {
+		o, err := s.compute.Work(ctx, x.pair, x.res.Sheet)
+		if err == nil && (o.Diff != "" || len(o.Change.Impossible) > 0) {
 			x.group = groupOf(x.res, o)
 		}
 		return err
@@ -172,29 +174,29 @@ func (s *Service) showAll(ctx context.Context, all []*shown) error {
 func sideBySide(all []*shown) []*shown {
 	under := map[string]string{}
 	for _, x := range all {
-		if before, ok := under[x.pair.survey]; !ok || x.pair.before < before {
-			under[x.pair.survey] = x.pair.before
+		if before, ok := under[x.pair.Survey]; !ok || x.pair.Before < before {
+			under[x.pair.Survey] = x.pair.Before
 		}
 	}
 	return slices.SortedStableFunc(slices.Values(all), func(a, b *shown) int {
 		return cmp.Or(
-			strings.Compare(under[a.pair.survey], under[b.pair.survey]),
-			strings.Compare(a.pair.survey, b.pair.survey),
-			strings.Compare(a.pair.before, b.pair.before),
+			strings.Compare(under[a.pair.Survey], under[b.pair.Survey]),
+			strings.Compare(a.pair.Survey, b.pair.Survey),
+			strings.Compare(a.pair.Before, b.pair.Before),
 		)
 	})
 }
 
-func groupOf(res *resolve.Result, o *outcome) *shownGroup {
-	g := &shownGroup{gone: o.change.Gone, edits: o.change.Edits, PreviewGroup: api.PreviewGroup{
-		Diff: o.diff, Files: []api.PreviewFile{}, Impossible: source.Strings(o.change.Impossible), Weakens: o.weakens,
-		Overrides: preview.Overrides(res.Sheet, o.change.Edits),
+func groupOf(res *resolve.Result, o *compute.Outcome) *shownGroup {
+	g := &shownGroup{gone: o.Change.Gone, edits: o.Change.Edits, PreviewGroup: api.PreviewGroup{
+		Diff: o.Diff, Files: []api.PreviewFile{}, Impossible: source.Strings(o.Change.Impossible), Weakens: o.Weakens,
+		Overrides: preview.Overrides(res.Sheet, o.Change.Edits),
 	}}
-	for _, e := range o.change.Edits {
+	for _, e := range o.Change.Edits {
 		g.Files = append(g.Files, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
 	}
-	g.key = sha256.Sum256([]byte(o.diff + "\x00" + strings.Join(
-		slices.Concat(o.change.Impossible, []string{""}, o.weakens, []string{""}, keysOfGone(o.change.Gone)), "\n")))
+	g.key = sha256.Sum256([]byte(o.Diff + "\x00" + strings.Join(
+		slices.Concat(o.Change.Impossible, []string{""}, o.Weakens, []string{""}, keysOfGone(o.Change.Gone)), "\n")))
 	return g
 }
 
@@ -216,7 +218,7 @@ func (s *Service) gather(out *api.Preview, all []*shown) {
 		s.asked.add(x.res.Sheet.Needs, until)
 		s.asked.addSources(keysOfGone(x.group.gone), until)
 		for _, v := range x.hosts {
-			missing, unsure := unmet(v, x.res.Sheet.Needs)
+			missing, unsure := fleet.Unmet(v, x.res.Sheet.Needs)
 			if len(unsure) > 0 {
 				out.Unsure = append(out.Unsure, v.Name)
 			}
@@ -249,11 +251,11 @@ func keysOfGone(list []change.Gone) (out []string) {
 }
 
 // lost notes what a host has installed from the sources that go.
-func lost(goes *preview.Goes, list []change.Gone, v *hostView) {
+func lost(goes *preview.Goes, list []change.Gone, v *fleet.View) {
 	if len(list) == 0 {
 		return
 	}
-	have := packagesOf(v)
+	have := fleet.PackagesOf(v)
 	for _, g := range list {
 		var came *origin.Came
 		if c, told := have.Came[g.Key]; told {

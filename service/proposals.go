@@ -161,7 +161,7 @@ func (s *Service) ShowProposal(ctx context.Context, in *ProposalPath) (*api.Prop
 func (s *Service) differs(ctx context.Context, base int64, files map[string][]byte) (out []api.PolicyDifference, err error) {
 	before := &policy.Policy{Notice: policy.DefaultNotice}
 	if base > 0 {
-		rs, err := s.compute.revision(ctx, base)
+		rs, err := s.compute.Revision(ctx, base)
 		if err != nil {
 			return nil, err
 		}

@@ -46,5 +46,5 @@ func (s *Service) Health(ctx context.Context) (hosts int, err error) {
 		s.log.Error("the database takes no writes", "error", err)
 		return 0, refusal.Of(refusal.Unavailable, "the database takes no writes; the log of the service says why")
 	}
-	return len(s.fleet.all()), nil
+	return len(s.fleet.All()), nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -16,7 +17,7 @@ func Refusal(err error) *refusal.Error {
 		return no
 	case errors.Is(err, store.ErrNotFound):
 		return refusal.Of(refusal.Missing, err.Error())
-	case errors.Is(err, errAmbiguous):
+	case errors.Is(err, fleet.ErrAmbiguous):
 		return refusal.Of(refusal.Conflicting, err.Error())
 	case errors.Is(err, context.Canceled):
 		return refusal.Of(refusal.Left, "the caller has gone")

@@ -9,6 +9,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -23,9 +24,9 @@ func (s *Service) Report(ctx context.Context, in *api.Report) error {
 	}
 	final := event != rollout.Works
 	if in.Rollout == 0 { // the agent could not tell: what it was given was not genuine
-		in.Rollout = h.row().Task
+		in.Rollout = h.Row().Task
 	}
-	if in.Rollout == 0 || h.row().Task != in.Rollout {
+	if in.Rollout == 0 || h.Row().Task != in.Rollout {
 		return refusal.Conflict("this host has no such task (any more)")
 	}
 	ro, err := s.store.RolloutRow(ctx, in.Rollout)
@@ -36,7 +37,7 @@ func (s *Service) Report(ctx context.Context, in *api.Report) error {
 		if !s.hear(h, ro, in.Step) {
 			return refusal.Conflict("the rollout was stopped")
 		}
-		if h.row().working() {
+		if h.Row().Working() {
 			return nil
 		}
 	}
@@ -56,7 +57,7 @@ func (s *Service) Report(ctx context.Context, in *api.Report) error {
 	s.log.Info(
 		"report",
 		"host",
-		h.row().Name,
+		h.Row().Name,
 		"rollout",
 		in.Rollout,
 		"state",
@@ -79,7 +80,7 @@ func unfit(err error) error {
 }
 
 // takeReport stores what a host says of its task.
-func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, event rollout.Event, in *api.Report) error {
+func (s *Service) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollout, event rollout.Event, in *api.Report) error {
 	said := store.RolloutHost{Rollout: ro.ID, Updated: s.now()}
 	var err error
 	if said.Took, err = json.Marshal(in.Took); err != nil {
@@ -92,7 +93,7 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 	}
 	over := false
 	defer s.steer.nudge()
-	_, err = s.change(ctx, h, journal.CommandReport, func(v *hostView) error {
+	_, err = s.change(ctx, h, journal.CommandReport, func(v *fleet.View) error {
 		if said.Before, err = json.Marshal(store.Before{Revision: v.Revision, Survey: v.Survey, Carried: v.Carried}); err != nil {
 			return err
 		}
@@ -115,12 +116,12 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 				return nil
 			}
 			v.Revision, v.Sheet, v.Survey = carries(&ro, v), in.Sheet, in.Survey
-			v.Watched = stillBad(v.Watched, in.Sources)
+			v.Watched = fleet.StillBad(v.Watched, in.Sources)
 			base := s.nextBase(ctx, v, in)
 			v.Carried = store.Carried{Sheet: in.Sheet, Survey: in.Survey, At: said.Updated.UTC(), Base: base}
 		}
 		return nil
-	}, func(v *hostView, c store.Change) error {
+	}, func(v *fleet.View, c store.Change) error {
 		said.Host = v.Name
 		return s.store.Progress(ctx, said, event, &v.Host, func(ended bool) store.Change {
 			over = ended
@@ -136,7 +137,7 @@ func (s *Service) takeReport(ctx context.Context, h *host, ro store.Rollout, eve
 // nextBase is the base of a host to which something was carried: the one that it has, which
 // drift does not move, or what it is like now where that is the first, or where an older
 // agent had not looked at all that counts.
-func (s *Service) nextBase(ctx context.Context, v *hostView, in *api.Report) store.Base {
+func (s *Service) nextBase(ctx context.Context, v *fleet.View, in *api.Report) store.Base {
 	old := v.Carried.Known()
 	if old.Survey == "" || !old.Whole {
 		if old.Whole = s.whole(ctx, old.Survey); !old.Whole {
@@ -152,7 +153,7 @@ func (s *Service) whole(ctx context.Context, survey string) bool {
 	if survey == "" {
 		return false
 	}
-	su, err := s.compute.surveyOf(ctx, survey)
+	su, err := s.compute.SurveyOf(ctx, survey)
 	return err != nil || su.Settings != nil
 }
 
@@ -166,12 +167,12 @@ func (s *Service) withRollout(ctx context.Context, c store.Change, command strin
 }
 
 // withdraw takes a host out of a rollout that was stopped before it had touched anything.
-func (s *Service) withdraw(ctx context.Context, h *host, ro store.Rollout) error {
+func (s *Service) withdraw(ctx context.Context, h *fleet.Host, ro store.Rollout) error {
 	over := false
-	_, err := s.change(ctx, h, journal.CommandWithdraw, func(v *hostView) error {
+	_, err := s.change(ctx, h, journal.CommandWithdraw, func(v *fleet.View) error {
 		v.Task, v.Stage = 0, ""
 		return nil
-	}, func(v *hostView, c store.Change) error {
+	}, func(v *fleet.View, c store.Change) error {
 		return s.store.Withdraw(ctx, ro.ID, &v.Host, s.now(), func(ended bool) store.Change {
 			over = ended
 			return s.withRollout(ctx, c, journal.CommandWithdraw, ro.ID, ended)
@@ -180,6 +181,16 @@ func (s *Service) withdraw(ctx context.Context, h *host, ro store.Rollout) error
 	if err != nil {
 		return unfit(err)
 	}
-	s.log.Info("stopped before anything was touched", "host", h.row().Name, "rollout", ro.ID, "ended", over)
+	s.log.Info("stopped before anything was touched", "host", h.Row().Name, "rollout", ro.ID, "ended", over)
 	return nil
+}
+
+// unfetchedOf counts the sources that could not be refreshed.
+func unfetchedOf(rep *api.Report) (n int) {
+	for _, o := range rep.Sources {
+		if !o.OK {
+			n++
+		}
+	}
+	return n
 }

@@ -132,18 +132,18 @@ func (s *Service) ShowRepository(ctx context.Context, in *RepositoryQuery) (*api
 	r.Witnesses = s.witnessed(ctx, x, look)
 	r.On = []api.RepositoryHost{}
 	var on []api.RepositoryHost
-	for _, h := range s.fleet.all() {
-		v := h.row()
+	for _, h := range s.fleet.All() {
+		v := h.Row()
 		if v.Survey == "" {
 			continue
 		}
-		uses, err := s.compute.usesOf(ctx, v.Survey)
+		uses, err := s.compute.UsesOf(ctx, v.Survey)
 		if err != nil {
 			return nil, err
 		}
 		for i := range uses {
 			if uses[i].Key == x.key {
-				on = append(on, api.RepositoryHost{Host: v.Name, OS: v.os, File: uses[i].File})
+				on = append(on, api.RepositoryHost{Host: v.Name, OS: v.OS, File: uses[i].File})
 				break
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
@@ -127,33 +128,33 @@ func (s *Service) beginOn(ctx context.Context, p *startable) (store.Rollout, err
 	if err := s.lookAhead(ctx, p); err != nil { // with the seats that hosts have now
 		return p.rollout, err
 	}
-	locked := lockAll(slices.Concat(p.takers, p.already))
-	defer locked.unlock()
+	locked := fleet.Lock(slices.Concat(p.takers, p.already))
+	defer locked.Unlock()
 	if err := forward(locked, p.revision); err != nil {
 		return p.rollout, err
 	}
 	gone := map[string]bool{}
 	for _, h := range locked {
-		if h.retired.Load() {
-			gone[h.row().Name] = true
+		if h.IsRetired() {
+			gone[h.Row().Name] = true
 		}
 	}
 	p.placed = slices.DeleteFunc(p.placed, func(x store.Placed) bool { return gone[x.Host] })
 	return s.begin(ctx, "begin-rollout", p.rollout, p.placed, func(id int64) {
 		s.ahead.put(id, p.brings)
 		for _, h := range p.already {
-			v := *h.row()
+			v := *h.Row()
 			v.Revision, v.Failure = p.revision.Number, ""
-			h.put(&v)
+			h.Put(&v)
 		}
 	})
 }
 
 // forward refuses where a host has a newer revision. One that is being healed does not hold
 // others up: it begins when it is done.
-func forward(hosts []*host, r store.Revision) error {
+func forward(hosts []*fleet.Host, r store.Revision) error {
 	for _, h := range hosts {
-		v := h.row()
+		v := h.Row()
 		if r.Number < v.Revision {
 			return refusal.Conflict(
 				fmt.Sprintf(
@@ -230,18 +231,18 @@ func (s *Service) Heal(ctx context.Context, in *HealIn) (*api.Rollout, error) {
 	return s.freshPage(ctx, ro.ID)
 }
 
-func (s *Service) beginHeal(ctx context.Context, h *host, setAside bool) (ro store.Rollout, err error) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	v := h.row()
+func (s *Service) beginHeal(ctx context.Context, h *fleet.Host, setAside bool) (ro store.Rollout, err error) {
+	h.Lock()
+	defer h.Unlock()
+	v := h.Row()
 	switch {
-	case h.retired.Load(): // at this moment
+	case h.IsRetired(): // at this moment
 		return ro, refusal.NotFound(fmt.Sprintf("there is no host %q any more", v.Name))
 	case v.Revision == 0:
 		return ro, refusal.Conflict(
 			fmt.Sprintf("no revision was carried to %s yet, so there is nothing to heal it to; begin a rollout", v.Name),
 		)
-	case v.Task != 0 && !v.behind():
+	case v.Task != 0 && !v.Behind():
 		return ro, refusal.Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
 	}
 	if f := s.frozen(ctx, v, s.standing()); f != nil {
@@ -253,10 +254,10 @@ func (s *Service) beginHeal(ctx context.Context, h *host, setAside bool) (ro sto
 	ro.Course = rollout.Course{Opened: 1, Phase: rollout.Changing, Since: s.now()}
 	placed := []store.Placed{{Host: v.Name, State: rollout.Waiting}}
 	return s.begin(ctx, "heal-host", ro, placed, func(id int64) {
-		v := *h.row()
+		v := *h.Row()
 		v.Task, v.Stage = id, rollout.Waiting
-		h.sign.Store(nil)
-		h.put(&v)
+		h.ForgetSign()
+		h.Put(&v)
 	})
 }
 
@@ -312,12 +313,12 @@ func (s *Service) alive(id int64, p api.HostProgress) api.HostProgress {
 	if p.State != rollout.Working {
 		return p
 	}
-	h, err := s.fleet.find(p.Host)
+	h, err := s.fleet.Find(p.Host)
 	if err != nil {
 		return p
 	}
-	if sign := h.sign.Load(); sign != nil && sign.rollout == id && p.Report != nil {
-		p.Report.Step, p.Updated = sign.step, sign.at
+	if step, at, ok := h.SignOf(id); ok && p.Report != nil {
+		p.Report.Step, p.Updated = step, at
 	}
 	return p
 }
@@ -387,21 +388,21 @@ func (s *Service) StopRollout(ctx context.Context, in *RolloutPath) (*api.Rollou
 // stopHosts takes a task off its hosts but for those that are at work, whose names it
 // returns.
 func (s *Service) stopHosts(ctx context.Context, id int64) (left []string, err error) {
-	var concerned []*host
-	for _, h := range s.fleet.all() {
-		if h.row().Task == id {
+	var concerned []*fleet.Host
+	for _, h := range s.fleet.All() {
+		if h.Row().Task == id {
 			concerned = append(concerned, h)
 		}
 	}
-	locked := lockAll(concerned)
-	defer locked.unlock()
+	locked := fleet.Lock(concerned)
+	defer locked.Unlock()
 	now := s.now()
 	var gone []string
 	for _, h := range concerned {
-		v := h.row()
+		v := h.Row()
 		switch {
-		case v.Task != id || !v.working():
-		case h.atWork(now):
+		case v.Task != id || !v.Working():
+		case h.AtWork(now):
 			left = append(left, v.Name)
 		default:
 			gone = append(gone, v.Name)
@@ -413,7 +414,7 @@ func (s *Service) stopHosts(ctx context.Context, id int64) (left []string, err e
 			Note: func() []store.Entry {
 				return append(s.hostEntries(by, "stop-rollout", x.Hosts), s.rolloutEntry(by, "stop-rollout", id, x.Ended))
 			},
-			Then: func() { s.fleet.untask(x.Hosts, id) },
+			Then: func() { s.fleet.Untask(x.Hosts, id) },
 		}
 	})
 	if err != nil {
@@ -422,19 +423,4 @@ func (s *Service) stopHosts(ctx context.Context, id int64) (left []string, err e
 	s.ahead.forget(id)
 	s.log.Info("rollout stopped", "rollout", id, "taken back", len(stopped.Hosts), "still at work", len(left), "author", by.Name)
 	return source.Strings(left), nil
-}
-
-// untask takes a task off hosts.
-func (f *fleet) untask(names []string, id int64) {
-	f.mu.RLock()
-	defer f.mu.RUnlock()
-	for _, n := range names {
-		h := f.byName[n]
-		if h == nil || h.row().Task != id {
-			continue
-		}
-		v := *h.row()
-		v.Task, v.Stage = 0, ""
-		h.put(&v)
-	}
 }

@@ -15,6 +15,7 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/desk"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/service/seats"
@@ -23,12 +24,12 @@ import (
 
 // wantedSeats is what a host would need under a revision.
 type wantedSeats struct {
-	host  *hostView
+	host  *fleet.View
 	needs []resolve.Needs
 }
 
-func (s *Service) need(ctx context.Context, v *hostView, n resolve.Needs) (subscription.Need, error) {
-	t, err := s.compute.traitsOf(ctx, v.Traits)
+func (s *Service) need(ctx context.Context, v *fleet.View, n resolve.Needs) (subscription.Need, error) {
+	t, err := s.compute.TraitsOf(ctx, v.Traits)
 	if err != nil {
 		return subscription.Need{}, err
 	}
@@ -101,15 +102,15 @@ func (s *Service) seatsAhead(ctx context.Context, wanted []wantedSeats) (api.Sea
 
 // seatsFor takes the seats that carrying a revision needs, all of them or none. It returns
 // those that were taken.
-func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*host) ([]subscription.Taking, error) {
-	rs, err := s.compute.revision(ctx, revision)
+func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*fleet.Host) ([]subscription.Taking, error) {
+	rs, err := s.compute.Revision(ctx, revision)
 	if err != nil {
 		return nil, err
 	}
 	var wanted []wantedSeats
 	for _, h := range targets {
-		v := h.row()
-		res, err := s.compute.resolve(ctx, rs, v)
+		v := h.Row()
+		res, err := s.compute.Resolve(ctx, rs, v)
 		if err != nil {
 			return nil, err
 		}
@@ -218,7 +219,7 @@ func hostsOf(list []subscription.Taking) (out []string) {
 // seatsChanged works the standing of hosts out again.
 func (s *Service) seatsChanged(ctx context.Context, command string, hosts []string) {
 	for _, name := range hosts {
-		if h, err := s.fleet.find(name); err == nil {
+		if h, err := s.fleet.Find(name); err == nil {
 			if _, err := s.again(ctx, h, command); err != nil {
 				s.log.Error("working out how a host stands", "host", name, "error", err)
 			}
@@ -255,7 +256,7 @@ func (s *Service) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := h.row()
+	v := h.Row()
 	if v.Traits == "" {
 		return nil, refusal.Conflict(fmt.Sprintf("%s has sent no survey yet, so nobody can tell which contract fits it", v.Name))
 	}
@@ -315,17 +316,17 @@ func (s *Service) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
 
 // needsAhead is what a host needs: under the revision that was carried to it, and
 // under the newest.
-func (s *Service) needsAhead(ctx context.Context, v *hostView) ([]resolve.Needs, error) {
-	out := slices.Clone(v.needs)
+func (s *Service) needsAhead(ctx context.Context, v *fleet.View) ([]resolve.Needs, error) {
+	out := slices.Clone(v.Needs)
 	revs, err := s.store.Revisions(ctx)
 	if err != nil || len(revs) == 0 || revs[0].Number == v.Revision {
 		return out, err
 	}
-	rs, err := s.compute.revision(ctx, revs[0].Number)
+	rs, err := s.compute.Revision(ctx, revs[0].Number)
 	if err != nil {
 		return nil, err
 	}
-	res, err := s.compute.resolve(ctx, rs, v)
+	res, err := s.compute.Resolve(ctx, rs, v)
 	if err != nil {
 		return nil, err
 	}
@@ -348,8 +349,8 @@ type SeatPath struct {
 // ReleaseSeat gives a seat back.
 func (s *Service) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, error) {
 	name := in.Host
-	if h, err := s.fleet.find(name); err == nil {
-		name = h.row().Name
+	if h, err := s.fleet.Find(name); err == nil {
+		name = h.Row().Name
 	} else if len(s.keeper.Of(name)) == 0 {
 		_, err := s.findHost(name)
 		return nil, err
@@ -383,9 +384,9 @@ func (s *Service) seat(x store.Seat) api.Seat {
 	if !x.Expires.IsZero() {
 		out.Expires = &x.Expires
 	}
-	if h, err := s.fleet.find(x.Host); err == nil {
-		out.State = h.state(s.now())
-		out.Needed = slices.ContainsFunc(h.row().needs, func(n resolve.Needs) bool { return n.Account == x.Account })
+	if h, err := s.fleet.Find(x.Host); err == nil {
+		out.State = h.State(s.now())
+		out.Needed = slices.ContainsFunc(h.Row().Needs, func(n resolve.Needs) bool { return n.Account == x.Account })
 	}
 	return out
 }

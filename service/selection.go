@@ -10,6 +10,7 @@ import (
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 )
 
@@ -36,7 +37,7 @@ func (in *Selecting) words() string {
 
 // selected are those of hosts that are meant by the newest revision, and how many it is not known
 // of, because they have sent no survey.
-func (s *Service) selected(ctx context.Context, in Selecting, all []*host) (out []*host, unknown int, err error) {
+func (s *Service) selected(ctx context.Context, in Selecting, all []*fleet.Host) (out []*fleet.Host, unknown int, err error) {
 	if !in.some() {
 		return all, 0, nil
 	}
@@ -48,7 +49,7 @@ func (s *Service) selected(ctx context.Context, in Selecting, all []*host) (out 
 }
 
 // picked is selected by the groups of a revision; rs is nil where nothing is published.
-func (s *Service) picked(ctx context.Context, rs *resolve.Resolver, in Selecting, all []*host) (out []*host, unknown int, err error) {
+func (s *Service) picked(ctx context.Context, rs *resolve.Resolver, in Selecting, all []*fleet.Host) (out []*fleet.Host, unknown int, err error) {
 	out = all
 	if len(in.To) > 0 {
 		named, groups, err := s.called(rs, in.To)
@@ -67,8 +68,8 @@ func (s *Service) picked(ctx context.Context, rs *resolve.Resolver, in Selecting
 }
 
 // called are the hosts that names and ranges stand for, and what of them are groups.
-func (s *Service) called(rs *resolve.Resolver, to []string) (hosts map[*host]bool, groups []string, err error) {
-	hosts = map[*host]bool{}
+func (s *Service) called(rs *resolve.Resolver, to []string) (hosts map[*fleet.Host]bool, groups []string, err error) {
+	hosts = map[*fleet.Host]bool{}
 	for _, name := range to {
 		if rs != nil && rs.HasGroup(name) {
 			groups = append(groups, name)
@@ -96,21 +97,21 @@ func (s *Service) called(rs *resolve.Resolver, to []string) (hosts map[*host]boo
 
 // among are those of hosts that are named or in one of the groups, and how many it is not known
 // of: a host that has sent no survey may be in any group.
-func (s *Service) among(ctx context.Context, rs *resolve.Resolver, all []*host, named map[*host]bool, groups []string) (
-	out []*host, unknown int, err error,
+func (s *Service) among(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, named map[*fleet.Host]bool, groups []string) (
+	out []*fleet.Host, unknown int, err error,
 ) {
 	for _, h := range all {
 		in := named[h]
-		if !in && len(groups) > 0 && h.row().Traits == "" {
+		if !in && len(groups) > 0 && h.Row().Traits == "" {
 			unknown++
 			continue
 		}
 		for i := 0; i < len(groups) && !in; i++ {
-			who, err := s.compute.hostOf(ctx, h.row())
+			who, err := s.compute.HostOf(ctx, h.Row())
 			if err != nil {
 				return nil, 0, err
 			}
-			in = s.compute.inGroup(rs, who, groups[i])
+			in = s.compute.InGroup(rs, who, groups[i])
 		}
 		if in {
 			out = append(out, h)
@@ -120,7 +121,7 @@ func (s *Service) among(ctx context.Context, rs *resolve.Resolver, all []*host, 
 }
 
 // meeting are those of hosts for which a condition holds, and how many it is not known of.
-func (s *Service) meeting(ctx context.Context, rs *resolve.Resolver, all []*host, where string) (out []*host, unknown int, err error) {
+func (s *Service) meeting(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, where string) (out []*fleet.Host, unknown int, err error) {
 	compiler, err := condition.NewCompiler()
 	if err != nil {
 		return nil, 0, err
@@ -136,18 +137,18 @@ func (s *Service) meeting(ctx context.Context, rs *resolve.Resolver, all []*host
 	known := map[string]bool{}
 	byName := slices.Contains(cond.Reads, "host.name")
 	for _, h := range all {
-		v := h.row()
+		v := h.Row()
 		if v.Traits == "" {
 			unknown++
 			continue
 		}
-		key := v.class
+		key := v.Class
 		if byName || rs != nil && rs.Labels(v.Name) {
 			key += "\x00" + v.Name
 		}
 		holds, met := known[key]
 		if !met {
-			who, err := s.compute.hostOf(ctx, v)
+			who, err := s.compute.HostOf(ctx, v)
 			if err != nil {
 				return nil, 0, err
 			}

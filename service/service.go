@@ -17,7 +17,9 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/events"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/memo"
@@ -58,8 +60,8 @@ type Service struct {
 	store   *store.Store
 	log     *slog.Logger
 	now     func() time.Time
-	fleet   *fleet
-	compute *computer
+	fleet   *fleet.Fleet
+	compute *compute.Computer
 	keeper  *seats.Keeper
 	events  *events.Hub
 	auth    *authenticator
@@ -74,7 +76,7 @@ type Service struct {
 	ahead    ahead
 	shelves  shelves
 	freezes  freezes
-	healed   healings
+	healed   compute.Healings
 	previews singleflight.Group // by what is previewed
 
 	upstreams  *upstreams
@@ -135,12 +137,12 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		steer:  newSteering(),
 	}
 	s.turns.kept = memo.New[turn, *turned](keptTurns)
-	s.compute = newComputer(opts.Store, thisBuild())
+	s.compute = compute.New(opts.Store, thisBuild())
 	if s.keeper, err = seats.New(ctx, opts.Store, opts.Vault, opts.Log, opts.Now); err != nil {
 		return nil, fmt.Errorf("loading accounts and seats: %w", err)
 	}
-	s.compute.keeper = s.keeper
-	s.compute.healed = &s.healed
+	s.compute.Keeper = s.keeper
+	s.compute.Healed = &s.healed
 	if err := s.loadHealings(ctx); err != nil {
 		return nil, fmt.Errorf("loading what was healed: %w", err)
 	}
@@ -148,7 +150,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("loading waivers: %w", err)
 	}
-	s.compute.waivers = newWaivers(waived)
+	s.compute.Waivers = compute.NewWaivers(waived)
 	if err := s.loadRollouts(ctx); err != nil {
 		return nil, fmt.Errorf("loading rollouts and freezes: %w", err)
 	}
@@ -202,17 +204,17 @@ func (s *Service) Close(ctx context.Context) error {
 	s.stop()
 	s.events.Close()
 	s.stopped.Wait()
-	return errors.Join(s.store.Seen(ctx, s.fleet.takeSeen()), s.compute.write(ctx))
+	return errors.Join(s.store.Seen(ctx, s.fleet.TakeSeen()), s.compute.Write(ctx))
 }
 
 // flush writes now and then when hosts were last seen: a check-in with nothing
 // new costs no write of its own.
 func (s *Service) flush(ctx context.Context) {
 	every(ctx, 15*time.Second, func() {
-		if err := s.store.Seen(ctx, s.fleet.takeSeen()); err != nil && !errors.Is(err, context.Canceled) {
+		if err := s.store.Seen(ctx, s.fleet.TakeSeen()); err != nil && !errors.Is(err, context.Canceled) {
 			s.log.Error("noting when hosts were seen", "error", err)
 		}
-		if err := s.compute.write(ctx); err != nil && !errors.Is(err, context.Canceled) {
+		if err := s.compute.Write(ctx); err != nil && !errors.Is(err, context.Canceled) {
 			s.log.Error("storing how hosts stand", "error", err)
 		}
 	})
@@ -237,9 +239,9 @@ func (s *Service) watchSilence(ctx context.Context) {
 	silent := map[string]bool{}
 	every(ctx, min(s.opts.Interval, 5*time.Second), func() {
 		now := map[string]bool{}
-		for _, h := range s.fleet.all() {
-			if h.state(s.now()) == api.StateSilent {
-				now[h.row().Name] = true
+		for _, h := range s.fleet.All() {
+			if h.State(s.now()) == api.StateSilent {
+				now[h.Row().Name] = true
 			}
 		}
 		var fell []string

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/fleet"
 )
 
 // SettingQuery says which settings are asked for.
@@ -45,7 +46,7 @@ func (s *Service) settings() []api.ServiceSetting {
 		"A host checks in every "+spelt(
 			o.Interval,
 		)+"; it is called silent after "+spelt(
-			silence(o.Interval),
+			fleet.Silence(o.Interval),
 		)+" without a sign of life.",
 	)
 	value, says := interval(o.Watch, "Each host looks every %s whether its sources can be refreshed.",

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/fleet"
 )
 
 // tally counts of how many hosts it is known how they stand, and of how many not.
@@ -15,7 +16,7 @@ type tally struct {
 }
 
 // add counts a host whose state is known.
-func (t *tally) add(v *hostView, state string) {
+func (t *tally) add(v *fleet.View, state string) {
 	t.Hosts++
 	switch {
 	case state == api.StateFailed:
@@ -36,10 +37,10 @@ func (t *tally) add(v *hostView, state string) {
 	if v.Unfetched > 0 {
 		t.Unfetched++
 	}
-	if v.aside != nil {
+	if v.Aside != nil {
 		t.Waived++
 	}
-	if v.unread {
+	if v.Unread {
 		t.Unread++
 	}
 	if v.Revision != 0 {

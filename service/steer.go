@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
@@ -61,8 +62,8 @@ func newSteering() *steering {
 }
 
 // holds reports whether a host must not begin with its task.
-func (st *steering) holds(v *hostView) bool {
-	return v.Task != 0 && !v.working() && (*st.held.Load())[v.Task]
+func (st *steering) holds(v *fleet.View) bool {
+	return v.Task != 0 && !v.Working() && (*st.held.Load())[v.Task]
 }
 
 // nudge has rollouts looked at soon.
@@ -108,7 +109,7 @@ const (
 // gatherTime is how long is waited for more, after something has happened: longer where it happens
 // to many hosts.
 func (s *Service) gatherTime() time.Duration {
-	if len(s.fleet.all()) > manyHosts {
+	if len(s.fleet.All()) > manyHosts {
 		return steerPause
 	}
 	return steerGather
@@ -254,10 +255,10 @@ func (s *Service) tallies(ctx context.Context, ro *store.Rollout, all bool) ([]r
 	if err != nil {
 		return nil, err
 	}
-	for _, h := range s.fleet.all() {
-		v := h.row()
+	for _, h := range s.fleet.All() {
+		v := h.Row()
 		if ro.Kind == store.KindRollout && v.Revision != ro.Revision || v.Carried.At.Before(ro.Begun) ||
-			v.Unfetched == 0 && len(v.findings) == 0 {
+			v.Unfetched == 0 && len(v.Findings) == 0 {
 			continue
 		}
 		part, here := parts[v.Name]
@@ -275,12 +276,12 @@ func (s *Service) tallies(ctx context.Context, ro *store.Rollout, all bool) ([]r
 }
 
 // driftedSince reports whether a host has drifted after it was changed last.
-func driftedSince(v *hostView) bool {
-	for i := range v.findings {
-		if i >= len(v.keys) {
+func driftedSince(v *fleet.View) bool {
+	for i := range v.Findings {
+		if i >= len(v.Keys) {
 			return false
 		}
-		if since, known := v.Since.Of(v.keys[i]); known && since.After(v.Carried.At) && v.findings[i].Severity != "note" {
+		if since, known := v.Since.Of(v.Keys[i]); known && since.After(v.Carried.At) && v.Findings[i].Severity != "note" {
 			return true
 		}
 	}
@@ -300,7 +301,7 @@ func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved, more boo
 		return false, false, nil
 	}
 	blocked := map[string]int{}
-	var hosts []*host
+	var hosts []*fleet.Host
 	freezes := s.standing()
 	var last *store.Queued
 	for !more {
@@ -344,9 +345,9 @@ func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved, more boo
 
 // turnOf is mayBegin for one that waits for its turn.
 func (s *Service) turnOf(ctx context.Context, ro *store.Rollout, q *store.Queued, freezes []store.Freeze) (
-	h *host, why string, gone bool, err error,
+	h *fleet.Host, why string, gone bool, err error,
 ) {
-	if h, err = s.fleet.find(q.Host); err != nil {
+	if h, err = s.fleet.Find(q.Host); err != nil {
 		return nil, "", true, nil
 	}
 	why, gone, err = s.mayBegin(ctx, ro, h, &ro.Parts[q.Part], freezes)
@@ -354,10 +355,10 @@ func (s *Service) turnOf(ctx context.Context, ro *store.Rollout, q *store.Queued
 }
 
 // mayBegin says why a host may not begin yet; gone: it has nothing to do here any more.
-func (s *Service) mayBegin(ctx context.Context, ro *store.Rollout, h *host, part *rollout.Part, freezes []store.Freeze) (
+func (s *Service) mayBegin(ctx context.Context, ro *store.Rollout, h *fleet.Host, part *rollout.Part, freezes []store.Freeze) (
 	why string, gone bool, err error,
 ) {
-	v := h.row()
+	v := h.Row()
 	if ro.Kind == store.KindBackOut {
 		st, err := s.store.PlaceOf(ctx, ro.Of, v.Name)
 		switch {
@@ -369,37 +370,26 @@ func (s *Service) mayBegin(ctx context.Context, ro *store.Rollout, h *host, part
 			return "", true, nil // it was put back, or nothing had been changed
 		}
 	}
-	if v.Task != 0 && !v.behind() {
+	if v.Task != 0 && !v.Behind() {
 		return fmt.Sprintf("changed by rollout %d", v.Task), false, nil
 	}
 	if f := s.frozen(ctx, v, freezes); f != nil {
 		return "frozen until " + f.Until.UTC().Format("2006-01-02 15:04 MST"), false, nil
 	}
-	if part.Quiet.String() != "" && part.Quiet.Covers(s.now().In(zoneOf(v.Zone))) {
+	if part.Quiet.String() != "" && part.Quiet.Covers(s.now().In(fleet.Zone(v.Zone))) {
 		return "in their quiet hours, " + part.Quiet.String(), false, nil
 	}
 	return "", false, nil
 }
 
-// zoneOf is a time zone by its name; UTC where a host has not said, or where it is not known.
-func zoneOf(name string) *time.Location {
-	if name == "" || name == "Local" {
-		return time.UTC
-	}
-	if loc, err := time.LoadLocation(name); err == nil {
-		return loc
-	}
-	return time.UTC
-}
-
 // letBegin gives hosts the task.
-func (s *Service) letBegin(ctx context.Context, ro *store.Rollout, hosts []*host) error {
-	locked := lockAll(hosts)
-	defer locked.unlock()
+func (s *Service) letBegin(ctx context.Context, ro *store.Rollout, hosts []*fleet.Host) error {
+	locked := fleet.Lock(hosts)
+	defer locked.Unlock()
 	var names []string
-	var mine []*host
+	var mine []*fleet.Host
 	for _, h := range hosts {
-		if v := h.row(); !h.retired.Load() && (v.Task == 0 || v.behind()) {
+		if v := h.Row(); !h.IsRetired() && (v.Task == 0 || v.Behind()) {
 			names, mine = append(names, v.Name), append(mine, h)
 		}
 	}
@@ -414,10 +404,10 @@ func (s *Service) letBegin(ctx context.Context, ro *store.Rollout, hosts []*host
 		},
 		Then: func() {
 			for _, h := range mine {
-				v := *h.row()
+				v := *h.Row()
 				v.Task, v.Stage = ro.ID, rollout.Waiting
-				h.sign.Store(nil)
-				h.put(&v)
+				h.ForgetSign()
+				h.Put(&v)
 			}
 		},
 	})

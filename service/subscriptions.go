@@ -12,6 +12,8 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/subscription"
+	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/journal"
 )
 
@@ -87,14 +89,14 @@ func contractOf(b *subscription.Books, c *subscription.Contract) api.HeldContrac
 }
 
 // showStanding adds what is known of a host's channels and seats.
-func (s *Service) showStanding(v *hostView, d *api.HostDetail) error {
+func (s *Service) showStanding(v *fleet.View, d *api.HostDetail) error {
 	d.Access, d.Channels, d.Seats = []source.Access{}, []api.HostChannel{}, []api.Seat{}
-	access, err := accessOf(v)
+	access, err := compute.AccessOf(v)
 	if err != nil {
 		return err
 	}
 	d.Access = append(d.Access, access.Others...)
-	for _, f := range v.follows {
+	for _, f := range v.Follows {
 		c := api.HostChannel{
 			Channel:  f.Channel,
 			Choice:   f.Choice,
@@ -121,9 +123,9 @@ func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error
 	out := api.Outlook{Silent: []api.SilentSeat{}, Idle: []api.SilentSeat{}, Usage: []api.SeatUsage{}}
 	books := s.keeper.Current()
 	var needs []subscription.Need
-	for _, h := range s.fleet.all() {
-		v := h.row()
-		for _, n := range v.needs {
+	for _, h := range s.fleet.All() {
+		v := h.Row()
+		for _, n := range v.Needs {
 			need, err := s.need(ctx, v, n)
 			if err != nil {
 				return nil, err
@@ -136,18 +138,18 @@ func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error
 		out.Ending[i].Contract = contractOf(books, &out.Ending[i].Contract).Contract
 	}
 	for _, x := range s.keeper.Every() {
-		h, err := s.fleet.find(x.Host)
+		h, err := s.fleet.Find(x.Host)
 		if err != nil || x.Leaving {
 			continue
 		}
 		row := api.SilentSeat{Host: x.Host, Account: x.Account, Contract: x.Contract}
-		if t := h.seenAt(); !t.IsZero() {
+		if t := h.SeenAt(); !t.IsZero() {
 			row.LastSeen = &t
 		}
-		if h.state(s.now()) == api.StateSilent {
+		if h.State(s.now()) == api.StateSilent {
 			out.Silent = append(out.Silent, row)
 		}
-		if v := h.row(); v.Task == 0 && !slices.ContainsFunc(v.needs, func(n resolve.Needs) bool { return n.Account == x.Account }) {
+		if v := h.Row(); v.Task == 0 && !slices.ContainsFunc(v.Needs, func(n resolve.Needs) bool { return n.Account == x.Account }) {
 			out.Idle = append(out.Idle, row)
 		}
 	}
@@ -191,12 +193,12 @@ func (s *Service) settleSeats(ctx context.Context) {
 		if x.Leaving || !x.Automatic || ctx.Err() != nil {
 			continue
 		}
-		h, err := s.fleet.find(x.Host)
+		h, err := s.fleet.Find(x.Host)
 		if err != nil {
 			continue
 		}
-		v := h.row()
-		i := slices.IndexFunc(v.needs, func(n resolve.Needs) bool { return n.Account == x.Account })
+		v := h.Row()
+		i := slices.IndexFunc(v.Needs, func(n resolve.Needs) bool { return n.Account == x.Account })
 		if i < 0 {
 			// A rollout that has not begun yet may need it.
 			if v.Task == 0 && v.Carried.At.After(x.Taken) {
@@ -211,7 +213,7 @@ func (s *Service) settleSeats(ctx context.Context) {
 			continue
 		}
 		if good, why := c.Good(books.Now); !good {
-			need, err := s.need(ctx, v, v.needs[i])
+			need, err := s.need(ctx, v, v.Needs[i])
 			if err != nil {
 				continue
 			}
@@ -235,17 +237,17 @@ func (s *Service) settleSeats(ctx context.Context) {
 // restand works out again how hosts stand with their contracts, and stores what
 // has changed.
 func (s *Service) restand(ctx context.Context) {
-	for _, h := range s.fleet.all() {
-		v := h.row()
-		if len(v.follows) == 0 || v.Sheet == "" || v.Survey == "" || ctx.Err() != nil {
+	for _, h := range s.fleet.All() {
+		v := h.Row()
+		if len(v.Follows) == 0 || v.Sheet == "" || v.Survey == "" || ctx.Err() != nil {
 			continue
 		}
-		now, err := s.compute.standing(ctx, v)
+		now, err := s.compute.Standing(ctx, v)
 		if err != nil {
 			s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 			continue
 		}
-		rest := slices.DeleteFunc(slices.Clone(v.everything()[v.judged:]), func(f drift.Finding) bool { return f.Class == drift.KeyEnded })
+		rest := slices.DeleteFunc(slices.Clone(v.Everything()[v.Judged:]), func(f drift.Finding) bool { return f.Class == drift.KeyEnded })
 		if slices.Equal(now, rest) {
 			continue
 		}

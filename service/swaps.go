@@ -23,6 +23,8 @@ import (
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/core/version"
+	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/memo"
 )
 
@@ -152,9 +154,9 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 			continue
 		}
 		was := x.res.Sheet
-		if x.pair.before != "" {
+		if x.pair.Before != "" {
 			var err error
-			if was, err = s.compute.sheetOf(ctx, x.pair.before); err != nil {
+			if was, err = s.compute.SheetOf(ctx, x.pair.Before); err != nil {
 				return err
 			}
 		}
@@ -206,9 +208,10 @@ func (s *Service) refusedPlaces(t *turned, hosts int, to map[string]*api.Refused
 	}
 }
 
-func (x *shown) turn() turn { return x.pair.turn() }
+func (x *shown) turn() turn { return turnOf(x.pair) }
 
-func (p pair) turn() turn { return turn{p.survey, p.sheet, p.before} }
+// turnOf names what would decide on hosts after a change.
+func turnOf(p compute.Pair) turn { return turn{p.Survey, p.Sheet, p.Before} }
 
 // turnAll works out what would decide on hosts, for most of them at once and for the others
 // behind.
@@ -249,15 +252,15 @@ func (s *Service) turnAll(ctx context.Context, list []*shown) error {
 // turnOne reads the files of hosts as a change would leave them.
 func (s *Service) turnOne(ctx context.Context, x *shown) error {
 	_, err := s.turns.kept.Get(x.turn(), func() (*turned, error) {
-		before, err := s.compute.deciding(ctx, x.pair.survey)
+		before, err := s.compute.Deciding(ctx, x.pair.Survey)
 		if err != nil {
 			return nil, err
 		}
-		survey, err := s.compute.surveyOf(ctx, x.pair.survey)
+		survey, err := s.compute.SurveyOf(ctx, x.pair.Survey)
 		if err != nil {
 			return nil, err
 		}
-		texts, err := s.compute.textsOf(ctx, survey.Files)
+		texts, err := s.compute.TextsOf(ctx, survey.Files)
 		if err != nil {
 			return nil, err
 		}
@@ -276,7 +279,7 @@ func (s *Service) turnOne(ctx context.Context, x *shown) error {
 		}
 		t := &turned{before: before}
 		if after.Weighs() != before.Weighs() {
-			t.after = s.compute.pooled(after)
+			t.after = s.compute.Pooled(after)
 		}
 		return t, nil
 	})
@@ -427,7 +430,7 @@ func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *
 	known := map[installed]*outcome{}
 	waiting := 0
 	for _, v := range x.hosts {
-		have := packagesOf(v)
+		have := fleet.PackagesOf(v)
 		answered := true
 		for _, n := range f.names {
 			if !slices.Contains(have.Names, n) {

@@ -13,13 +13,14 @@ import (
 	"patientlantern.example/lantern/core/index"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/upstream"
+	"patientlantern.example/lantern/service/compute"
 )
 
 // taker is a host of which an expectation asks from where it would take packages.
 type taker struct {
 	at    resolve.Host
 	res   *resolve.Result
-	pair  pair
+	pair  compute.Pair
 	names []string // packages
 }
 
@@ -41,7 +42,7 @@ func (s *Service) take(ctx context.Context, judge *resolve.Fleet, takers []taker
 	known := map[asked]map[string]resolve.Taking{}
 	for i := range takers {
 		x := &takers[i]
-		k := asked{x.pair.turn(), strings.Join(x.names, " ")}
+		k := asked{turnOf(x.pair), strings.Join(x.names, " ")}
 		if known[k] == nil {
 			known[k] = w.taken(ctx, x, after[k.turn])
 		}
@@ -63,7 +64,7 @@ func (s *Service) afterwards(ctx context.Context, takers []taker) (map[turn]*aft
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range takers {
 		x := &takers[i]
-		k := x.pair.turn()
+		k := turnOf(x.pair)
 		if out[k] != nil {
 			continue
 		}
@@ -78,18 +79,18 @@ func (s *Service) afterwards(ctx context.Context, takers []taker) (map[turn]*aft
 }
 
 func (s *Service) standsAfter(ctx context.Context, x *taker) (afterward, error) {
-	if x.pair.survey == "" {
+	if x.pair.Survey == "" {
 		return afterward{why: "it has sent no survey"}, nil
 	}
-	o, err := s.compute.work(ctx, x.pair, x.res.Sheet)
+	o, err := s.compute.Work(ctx, x.pair, x.res.Sheet)
 	if err != nil {
 		return afterward{}, err
 	}
-	if len(o.change.Impossible) > 0 {
-		return afterward{why: "it cannot be changed as the policy says: " + o.change.Impossible[0]}, nil
+	if len(o.Change.Impossible) > 0 {
+		return afterward{why: "it cannot be changed as the policy says: " + o.Change.Impossible[0]}, nil
 	}
-	host, err := s.compute.deciding(ctx, x.pair.survey)
-	if err != nil || len(o.change.Edits) == 0 {
+	host, err := s.compute.Deciding(ctx, x.pair.Survey)
+	if err != nil || len(o.Change.Edits) == 0 {
 		return afterward{host: host}, err
 	}
 	shown := &shown{pair: x.pair, res: x.res, group: groupOf(x.res, o)}

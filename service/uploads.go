@@ -134,7 +134,7 @@ func (s *Service) PutDocuments(ctx context.Context, from io.Reader) error {
 		if len(doc.Body) == 0 && doc.Kind != store.KindText {
 			return errors.New("a document is empty")
 		}
-		if !s.upload.allow(h.row().Name, len(doc.Body), now) {
+		if !s.upload.allow(h.Row().Name, len(doc.Body), now) {
 			return errQuota
 		}
 		if err := s.checkDocument(doc, given); err != nil {
@@ -219,8 +219,8 @@ func (s *Service) Sweep(ctx context.Context) (int, error) {
 		}
 	}
 	surveys := map[string]bool{}
-	for _, h := range s.fleet.all() {
-		v := h.row()
+	for _, h := range s.fleet.All() {
+		v := h.Row()
 		note(store.KindTraits, v.Traits)
 		base := v.Carried.Known()
 		note(store.KindSheet, v.Sheet, v.Carried.Sheet, base.Sheet)
@@ -235,7 +235,7 @@ func (s *Service) Sweep(ctx context.Context) (int, error) {
 			continue
 		}
 		note(store.KindSurvey, d)
-		su, err := s.compute.surveyOf(ctx, d)
+		su, err := s.compute.SurveyOf(ctx, d)
 		if err != nil { // whose texts are not known, nothing is forgotten of
 			return 0, err
 		}
@@ -250,7 +250,7 @@ func (s *Service) Sweep(ctx context.Context) (int, error) {
 	for _, r := range revisions {
 		note(store.KindPolicy, r.Policy)
 	}
-	if err := s.store.ForgetVerdicts(ctx, s.compute.build, inUse(s.fleet.all())); err != nil {
+	if err := s.compute.ForgetVerdicts(ctx, s.fleet.All()); err != nil {
 		return 0, err
 	}
 	return s.store.Sweep(ctx, before, func(kind, digest string) bool {

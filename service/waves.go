@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -21,12 +22,12 @@ import (
 type startable struct {
 	revision store.Revision
 	rollout  store.Rollout
-	takers   []*host // something is carried to them
-	already  []*host // have it
-	follows  map[*host]*resolve.Result
+	takers   []*fleet.Host // something is carried to them
+	already  []*fleet.Host // have it
+	follows  map[*fleet.Host]*resolve.Result
 	placed   []store.Placed
 	resolver *resolve.Resolver
-	results  map[*host]*resolve.Result
+	results  map[*fleet.Host]*resolve.Result
 	brings   *bringsTo // hosts; nil: not worked out
 	others   int       // were not asked for
 	over     int64
@@ -42,7 +43,7 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 	if err != nil {
 		return nil, err
 	}
-	rs, err := s.compute.revision(ctx, r.Number)
+	rs, err := s.compute.Revision(ctx, r.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -62,14 +63,14 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 	if err := forward(targets, r); err != nil {
 		return nil, err
 	}
-	results := make(map[*host]*resolve.Result, len(targets))
-	p.follows = map[*host]*resolve.Result{}
+	results := make(map[*fleet.Host]*resolve.Result, len(targets))
+	p.follows = map[*fleet.Host]*resolve.Result{}
 	for _, h := range targets {
-		res, err := s.compute.resolve(ctx, rs, h.row())
+		res, err := s.compute.Resolve(ctx, rs, h.Row())
 		if err != nil {
 			return nil, err
 		}
-		if results[h] = res; hasAlready(h.row(), res) {
+		if results[h] = res; hasAlready(h.Row(), res) {
 			p.already, p.follows[h] = append(p.already, h), res
 		} else {
 			p.takers = append(p.takers, h)
@@ -84,12 +85,12 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 
 // hasAlready reports whether carrying a sheet to a host would change nothing, as far as is
 // known of it.
-func hasAlready(v *hostView, res *resolve.Result) bool {
+func hasAlready(v *fleet.View, res *resolve.Result) bool {
 	if v.Revision == 0 || len(res.Trouble) > 0 || v.Carried.Sheet == "" || v.Failure != "" || v.Task != 0 ||
 		v.Carried.Sheet != res.Digest() {
 		return false
 	}
-	for _, f := range v.everything() {
+	for _, f := range v.Everything() {
 		if f.Severity != drift.Note && f.Class != drift.UnlistedSource {
 			return false
 		}
@@ -117,9 +118,9 @@ func (s *Service) makesWay(ctx context.Context) (int64, error) {
 }
 
 // changeable are the hosts that sources can be carried to.
-func (s *Service) changeable() (out []*host) {
-	for _, h := range s.fleet.all() {
-		if v := h.row(); v.Traits != "" && managed(v.family) {
+func (s *Service) changeable() (out []*fleet.Host) {
+	for _, h := range s.fleet.All() {
+		if v := h.Row(); v.Traits != "" && managed(v.Family) {
 			out = append(out, h)
 		}
 	}
@@ -128,7 +129,7 @@ func (s *Service) changeable() (out []*host) {
 
 // pickHosts picks of hosts those that are meant; all where nothing picks. One that is named and is
 // none of them is refused; one that is only in a group is not asked.
-func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*host, in Selecting) ([]*host, error) {
+func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, in Selecting) ([]*fleet.Host, error) {
 	if !in.some() {
 		return all, nil
 	}
@@ -141,7 +142,7 @@ func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*ho
 	}
 	for h := range named {
 		return nil, refusal.Conflict(
-			fmt.Sprintf("nothing can be carried to %s: it has sent no survey, or has no package manager that is known", h.row().Name),
+			fmt.Sprintf("nothing can be carried to %s: it has sent no survey, or has no package manager that is known", h.Row().Name),
 		)
 	}
 	out, _, err := s.picked(ctx, rs, in, all)
@@ -154,23 +155,9 @@ func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*ho
 	return out, nil
 }
 
-// inGroup reports whether a host is in a group.
-func (c *computer) inGroup(rs *resolve.Resolver, h resolve.Host, group string) bool {
-	c.resolving.Lock()
-	defer c.resolving.Unlock()
-	return rs.In(h, group)
-}
-
-// groupsOf names the groups that a host is in.
-func (c *computer) groupsOf(rs *resolve.Resolver, h resolve.Host) []string {
-	c.resolving.Lock()
-	defer c.resolving.Unlock()
-	return rs.GroupsOf(h)
-}
-
 // layOut puts the hosts into the waves of their plans.
-func (s *Service) layOut(ctx context.Context, p *startable, rs *resolve.Resolver, results map[*host]*resolve.Result, atOnce bool) error {
-	byPlan := map[string][]*host{}
+func (s *Service) layOut(ctx context.Context, p *startable, rs *resolve.Resolver, results map[*fleet.Host]*resolve.Result, atOnce bool) error {
+	byPlan := map[string][]*fleet.Host{}
 	plans := map[string]rollout.Plan{}
 	for _, h := range p.takers {
 		plan := rollout.AtOnce()
@@ -195,11 +182,11 @@ func (s *Service) layOut(ctx context.Context, p *startable, rs *resolve.Resolver
 		first := len(p.rollout.Parts)
 		p.rollout.Parts = append(p.rollout.Parts, parts...)
 		for i, h := range hosts {
-			p.placed = append(p.placed, store.Placed{Host: h.row().Name, Part: first + of[i], State: rollout.Queued})
+			p.placed = append(p.placed, store.Placed{Host: h.Row().Name, Part: first + of[i], State: rollout.Queued})
 		}
 	}
 	for _, h := range p.already {
-		p.placed = append(p.placed, store.Placed{Host: h.row().Name, Part: partNone, State: rollout.Unchanged})
+		p.placed = append(p.placed, store.Placed{Host: h.Row().Name, Part: partNone, State: rollout.Unchanged})
 	}
 	return nil
 }
@@ -208,21 +195,21 @@ func (s *Service) layOut(ctx context.Context, p *startable, rs *resolve.Resolver
 const partNone = -1
 
 // members are hosts as a plan sees them.
-func (s *Service) members(ctx context.Context, rs *resolve.Resolver, plan *rollout.Plan, hosts []*host) ([]rollout.Member, error) {
+func (s *Service) members(ctx context.Context, rs *resolve.Resolver, plan *rollout.Plan, hosts []*fleet.Host) ([]rollout.Member, error) {
 	now := s.now()
 	out := make([]rollout.Member, len(hosts))
 	named := slices.ContainsFunc(plan.Waves, func(w rollout.Wave) bool { return len(w.To) > 0 })
 	for i, h := range hosts {
-		v := h.row()
-		m := rollout.Member{Name: v.Name, Alive: h.state(now) != api.StateSilent}
+		v := h.Row()
+		m := rollout.Member{Name: v.Name, Alive: h.State(now) != api.StateSilent}
 		if named || plan.Spread != "" {
-			who, err := s.compute.hostOf(ctx, v)
+			who, err := s.compute.HostOf(ctx, v)
 			if err != nil {
 				return nil, err
 			}
 			m.Value = rs.Label(who, plan.Spread)
 			for w := range plan.Waves {
-				if slices.ContainsFunc(plan.Waves[w].To, func(g string) bool { return s.compute.inGroup(rs, who, g) }) {
+				if slices.ContainsFunc(plan.Waves[w].To, func(g string) bool { return s.compute.InGroup(rs, who, g) }) {
 					m.Named = append(m.Named, w)
 				}
 			}
@@ -269,8 +256,8 @@ func (s *Service) tried(p *startable) api.Rollout {
 // revision says other things beside their sheets.
 func (s *Service) followAgain(ctx context.Context, p *startable) {
 	for h, res := range p.follows {
-		if v := h.row(); !reflect.DeepEqual(v.follows, res.Follows()) || !reflect.DeepEqual(v.needs, res.Needs()) ||
-			!reflect.DeepEqual(v.rules, res.Rules()) {
+		if v := h.Row(); !reflect.DeepEqual(v.Follows, res.Follows()) || !reflect.DeepEqual(v.Needs, res.Needs()) ||
+			!reflect.DeepEqual(v.Rules, res.Rules()) {
 			if _, err := s.again(ctx, h, "begin-rollout"); err != nil && ctx.Err() == nil {
 				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
 			}

@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/core/index"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
 )
 
@@ -111,19 +112,19 @@ func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, err
 		installed string
 		asked     bool
 	}
-	alike := map[like][]*hostView{}
+	alike := map[like][]*fleet.View{}
 	for _, h := range hosts {
-		v := h.row()
+		v := h.Row()
 		if v.Survey == "" {
 			out.Unknown++
 			continue
 		}
-		decides, err := s.compute.deciding(ctx, v.Survey)
+		decides, err := s.compute.Deciding(ctx, v.Survey)
 		if err != nil {
 			return nil, err
 		}
 		k := like{host: decides}
-		if p := packagesOf(v); slices.Contains(p.Names, in.Package) {
+		if p := fleet.PackagesOf(v); slices.Contains(p.Names, in.Package) {
 			k.installed, k.asked = p.Installed[in.Package], true
 		}
 		alike[k] = append(alike[k], v)
@@ -166,7 +167,7 @@ func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, err
 }
 
 // addRow adds hosts to the row of those for which the answer is the same.
-func addRow(rows map[string]*api.WhenceRow, c *choice.Choice, unread []string, asked bool, list []*hostView) {
+func addRow(rows map[string]*api.WhenceRow, c *choice.Choice, unread []string, asked bool, list []*fleet.View) {
 	b, err := json.Marshal([]any{c, unread, asked})
 	if err != nil { // of texts and numbers
 		return
@@ -182,19 +183,19 @@ func addRow(rows map[string]*api.WhenceRow, c *choice.Choice, unread []string, a
 	for _, v := range list {
 		r.Hosts++
 		r.Names = append(r.Names, v.Name)
-		if !slices.Contains(r.OS, v.os) {
-			r.OS = append(r.OS, v.os)
+		if !slices.Contains(r.OS, v.OS) {
+			r.OS = append(r.OS, v.OS)
 		}
 	}
 }
 
 // pickedFor are the hosts that are meant, and the newest revision, whose groups they are.
-func (s *Service) pickedFor(ctx context.Context, in Selecting) ([]*host, int64, error) {
+func (s *Service) pickedFor(ctx context.Context, in Selecting) ([]*fleet.Host, int64, error) {
 	rs, revision, err := s.newest(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
-	list, _, err := s.picked(ctx, rs, in, s.fleet.all())
+	list, _, err := s.picked(ctx, rs, in, s.fleet.All())
 	if err == nil && len(list) == 0 && in.some() {
 		err = refusal.Conflict("no host is meant by " + in.words())
 	}

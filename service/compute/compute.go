@@ -1,4 +1,4 @@
-package service
+package compute
 
 import (
 	"context"
@@ -17,20 +17,21 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/standing"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/memo"
 	"patientlantern.example/lantern/service/seats"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/wire"
 )
 
-// computer answers questions about distinct inputs and remembers the answers. What
+// Computer answers questions about distinct inputs and remembers the answers. What
 // follows from whole documents is small and kept for every host that there can be; the
 // documents themselves are large and read again when they are wanted.
-type computer struct {
+type Computer struct {
 	store   *store.Store
-	waivers *waivers // what somebody accepts until a date; nil in tests of computing alone
-	keeper  *seats.Keeper
-	healed  *healings // by themselves; nil in tests of computing alone
+	Waivers *Waivers // what somebody accepts until a date; nil in tests of computing alone
+	Keeper  *seats.Keeper
+	Healed  *Healings // by themselves; nil in tests of computing alone
 	build   string    // names this build of the program
 
 	traits   *memo.Cache[string, *source.Traits]
@@ -39,8 +40,8 @@ type computer struct {
 	texts    *memo.Cache[string, []byte]
 	releases *memo.Cache[string, []source.Release] // by survey
 	files    *memo.Cache[string, []source.File]    // by survey
-	verdicts *memo.Cache[question, *judgement]
-	changes  *memo.Cache[pair, *outcome]
+	verdicts *memo.Cache[Question, *Judgement]
+	changes  *memo.Cache[Pair, *Outcome]
 	revs     *memo.Cache[int64, *resolve.Resolver]
 
 	fresh struct { // verdicts that are not stored yet
@@ -68,30 +69,30 @@ const (
 	keptRevs     = 64
 )
 
-func newComputer(st *store.Store, build string) *computer {
-	return &computer{
+func New(st *store.Store, build string) *Computer {
+	return &Computer{
 		store: st, build: build,
 		traits: memo.New[string, *source.Traits](keptTraits), surveys: memo.New[string, *source.Survey](keptSurveys),
 		sheets: memo.New[string, *source.Sheet](
 			keptSheets,
 		), texts: memo.New[string, []byte](keptTexts), releases: memo.New[string, []source.Release](keptSurveys * 16),
 		files:    memo.New[string, []source.File](keptFiles),
-		verdicts: memo.New[question, *judgement](keptVerdicts), changes: memo.New[pair, *outcome](keptChanges),
+		verdicts: memo.New[Question, *Judgement](keptVerdicts), changes: memo.New[Pair, *Outcome](keptChanges),
 		revs: memo.New[int64, *resolve.Resolver](keptRevs), carried: memo.New[string, map[string]string](keptHad),
 	}
 }
 
-// same returns the one copy of a text that all who hold it share.
-func same(s string) string { return unique.Make(s).Value() }
+// Same returns the one copy of a text that all who hold it share.
+func Same(s string) string { return unique.Make(s).Value() }
 
-// question names what a verdict follows from. Before is the sheet that was carried last.
+// Question names what a verdict follows from. Before is the sheet that was carried last.
 // Base is the sheet and the survey of when the policy came, with a blank between them; it is
 // empty where the survey is still that one, or nothing was carried.
-type question struct{ Sheet, Before, Survey, Base string }
+type Question struct{ Sheet, Before, Survey, Base string }
 
-// questionOf is what the standing of a host follows from.
-func questionOf(v *hostView) question {
-	q := question{Sheet: v.Sheet, Before: v.Carried.Sheet, Survey: v.Survey, Base: baseOf(v)}
+// QuestionOf is what the standing of a host follows from.
+func QuestionOf(v *fleet.View) Question {
+	q := Question{Sheet: v.Sheet, Before: v.Carried.Sheet, Survey: v.Survey, Base: baseOf(v)}
 	if q.Before == "" {
 		q.Before = q.Sheet
 	}
@@ -99,34 +100,34 @@ func questionOf(v *hostView) question {
 }
 
 // baseOf names the base of a host; empty where there is nothing to hold against it.
-func baseOf(v *hostView) string {
+func baseOf(v *fleet.View) string {
 	b := v.Carried.Known()
 	if b.Survey == "" || b.Survey == v.Survey {
 		return ""
 	}
-	return same(b.Sheet + " " + b.Survey)
+	return Same(b.Sheet + " " + b.Survey)
 }
 
 // base reads a base by its name; nil where there is none.
-func (c *computer) base(ctx context.Context, name string) (*drift.Base, error) {
+func (c *Computer) base(ctx context.Context, name string) (*drift.Base, error) {
 	sheet, survey, named := strings.Cut(name, " ")
 	if !named {
 		return nil, nil
 	}
 	out := &drift.Base{}
 	var err error
-	if out.Survey, err = c.surveyOf(ctx, survey); err != nil {
+	if out.Survey, err = c.SurveyOf(ctx, survey); err != nil {
 		return nil, err
 	}
 	if sheet != "" {
-		out.Sheet, err = c.sheetOf(ctx, sheet)
+		out.Sheet, err = c.SheetOf(ctx, sheet)
 	}
 	return out, err
 }
 
 // verdict is how a host with a survey stands under a sheet, but for what follows from the
 // time and from seats.
-type judgement struct {
+type Judgement struct {
 	Findings []drift.Finding `json:"findings"`
 	NextEnd  time.Time       `json:"next_end,omitzero"` // when the first of the sources loses its last key
 	Unread   bool            `json:"unread,omitempty"`
@@ -134,7 +135,7 @@ type judgement struct {
 	keys     []string        // of the findings
 }
 
-func (v *judgement) finish() *judgement {
+func (v *Judgement) finish() *Judgement {
 	v.Findings = slices.Clip(v.Findings)
 	v.keys = make([]string, len(v.Findings))
 	for i, f := range v.Findings {
@@ -143,32 +144,32 @@ func (v *judgement) finish() *judgement {
 	return v
 }
 
-// pair names the inputs of a change.
+// Pair names the inputs of a change.
 // base is that of a host that is healed; empty where a new sheet comes.
-type pair struct{ sheet, survey, before, kept, base string }
+type Pair struct{ Sheet, Survey, Before, kept, base string }
 
-// outcome is what a pair comes to.
-type outcome struct {
-	change   change.Change
-	diff     string
+// Outcome is what a pair comes to.
+type Outcome struct {
+	Change   change.Change
+	Diff     string
 	findings []drift.Finding // with exact lines
-	weakens  []string        // what of it to look at first
+	Weakens  []string        // what of it to look at first
 }
 
-// located returns a host's findings with the exact lines of those that its sheet
+// Located returns a host's findings with the exact lines of those that its sheet
 // and survey tell; what follows from seats comes behind them.
-func (o *outcome) located(v *hostView) []drift.Finding {
+func (o *Outcome) Located(v *fleet.View) []drift.Finding {
 	all := o.findings
-	if every := v.everything(); len(every) >= len(o.findings) {
+	if every := v.Everything(); len(every) >= len(o.findings) {
 		all = slices.Clone(every) // with the weight and words that the policy gives them
 		for i := range o.findings {
 			all[i].Line = o.findings[i].Line
 		}
 	}
-	if v.aside == nil {
+	if v.Aside == nil {
 		return all
 	}
-	return pick(all, v.aside.open)
+	return pick(all, v.Aside.Open)
 }
 
 // pick returns some of a host's findings.
@@ -182,7 +183,7 @@ func pick(all []drift.Finding, which []int32) []drift.Finding {
 	return out
 }
 
-func document[T any](ctx context.Context, c *computer, kept *memo.Cache[string, *T], kind, digest string) (*T, error) {
+func document[T any](ctx context.Context, c *Computer, kept *memo.Cache[string, *T], kind, digest string) (*T, error) {
 	return kept.Get(digest, func() (*T, error) {
 		d, err := c.store.Document(context.WithoutCancel(ctx), digest, kind)
 		if err != nil {
@@ -196,32 +197,32 @@ func document[T any](ctx context.Context, c *computer, kept *memo.Cache[string, 
 	})
 }
 
-func (c *computer) traitsOf(ctx context.Context, digest string) (*source.Traits, error) {
+func (c *Computer) TraitsOf(ctx context.Context, digest string) (*source.Traits, error) {
 	return document(ctx, c, c.traits, store.KindTraits, digest)
 }
 
-func (c *computer) surveyOf(ctx context.Context, digest string) (*source.Survey, error) {
+func (c *Computer) SurveyOf(ctx context.Context, digest string) (*source.Survey, error) {
 	return document(ctx, c, c.surveys, store.KindSurvey, digest)
 }
 
-func (c *computer) sheetOf(ctx context.Context, digest string) (*source.Sheet, error) {
+func (c *Computer) SheetOf(ctx context.Context, digest string) (*source.Sheet, error) {
 	return document(ctx, c, c.sheets, store.KindSheet, digest)
 }
 
-// judge compares a sheet with a survey.
-func (c *computer) judge(ctx context.Context, q question) (*judgement, error) {
-	return c.verdicts.Get(q, func() (*judgement, error) {
-		sh, err := c.sheetOf(ctx, q.Sheet)
+// Judge compares a sheet with a survey.
+func (c *Computer) Judge(ctx context.Context, q Question) (*Judgement, error) {
+	return c.verdicts.Get(q, func() (*Judgement, error) {
+		sh, err := c.SheetOf(ctx, q.Sheet)
 		if err != nil {
 			return nil, err
 		}
 		was := sh
 		if q.Before != q.Sheet {
-			if was, err = c.sheetOf(ctx, q.Before); err != nil {
+			if was, err = c.SheetOf(ctx, q.Before); err != nil {
 				return nil, err
 			}
 		}
-		su, err := c.surveyOf(ctx, q.Survey)
+		su, err := c.SurveyOf(ctx, q.Survey)
 		if err != nil {
 			return nil, err
 		}
@@ -229,7 +230,7 @@ func (c *computer) judge(ctx context.Context, q question) (*judgement, error) {
 		if err != nil {
 			return nil, err
 		}
-		out := &judgement{Unread: len(su.Problems) > 0 || su.Settings == nil || base != nil && base.Survey.Settings == nil}
+		out := &Judgement{Unread: len(su.Problems) > 0 || su.Settings == nil || base != nil && base.Survey.Settings == nil}
 		for _, f := range drift.Judge(drift.Input{Sheet: sh, Before: was, Survey: su, Base: base}) {
 			if f.Class == drift.ChangedText { // means the same: told of where somebody asks
 				out.TextOnly = append(out.TextOnly, f.File)
@@ -251,22 +252,22 @@ func (c *computer) judge(ctx context.Context, q question) (*judgement, error) {
 	})
 }
 
-// recall reads the verdicts that this very build has stored: another may judge otherwise.
-func (c *computer) recall(ctx context.Context) error {
+// Recall reads the verdicts that this very build has stored: another may judge otherwise.
+func (c *Computer) Recall(ctx context.Context) error {
 	if c.build == "" {
 		return nil
 	}
 	return c.store.Verdicts(ctx, c.build, func(v store.Verdict) error {
-		out := &judgement{}
+		out := &Judgement{}
 		if wire.Read(v.Body, out) == nil {
-			c.verdicts.Put(question{same(v.Sheet), same(v.Before), same(v.Survey), same(v.Base)}, out.finish())
+			c.verdicts.Put(Question{Same(v.Sheet), Same(v.Before), Same(v.Survey), Same(v.Base)}, out.finish())
 		}
 		return nil
 	})
 }
 
-// write stores the verdicts that are not stored yet.
-func (c *computer) write(ctx context.Context) error {
+// Write stores the verdicts that are not stored yet.
+func (c *Computer) Write(ctx context.Context) error {
 	c.fresh.Lock()
 	list := c.fresh.list
 	c.fresh.list = nil
@@ -277,10 +278,10 @@ func (c *computer) write(ctx context.Context) error {
 	return c.store.PutVerdicts(ctx, c.build, list)
 }
 
-// releasesOf returns what the Release files say that the apt of a host has fetched.
-func (c *computer) releasesOf(ctx context.Context, survey string) ([]source.Release, error) {
+// ReleasesOf returns what the Release files say that the apt of a host has fetched.
+func (c *Computer) ReleasesOf(ctx context.Context, survey string) ([]source.Release, error) {
 	return c.releases.Get(survey, func() ([]source.Release, error) {
-		su, err := c.surveyOf(ctx, survey)
+		su, err := c.SurveyOf(ctx, survey)
 		if err != nil {
 			return nil, err
 		}
@@ -289,7 +290,7 @@ func (c *computer) releasesOf(ctx context.Context, survey string) ([]source.Rele
 }
 
 // filesOf returns what files a survey names, of which nothing else is wanted.
-func (c *computer) filesOf(ctx context.Context, survey string) ([]source.File, error) {
+func (c *Computer) filesOf(ctx context.Context, survey string) ([]source.File, error) {
 	return c.files.Get(survey, func() ([]source.File, error) {
 		d, err := c.store.Document(context.WithoutCancel(ctx), survey, store.KindSurvey)
 		if err != nil {
@@ -303,14 +304,14 @@ func (c *computer) filesOf(ctx context.Context, survey string) ([]source.File, e
 		}
 		for i := range of.Files {
 			f := &of.Files[i]
-			f.Path, f.Digest, f.Mode = same(f.Path), same(f.Digest), same(f.Mode)
+			f.Path, f.Digest, f.Mode = Same(f.Path), Same(f.Digest), Same(f.Mode)
 		}
 		return of.Files, nil
 	})
 }
 
-// textsOf returns the source files that a survey names.
-func (c *computer) textsOf(ctx context.Context, files []source.File) (map[string][]byte, error) {
+// TextsOf returns the source files that a survey names.
+func (c *Computer) TextsOf(ctx context.Context, files []source.File) (map[string][]byte, error) {
 	out := make(map[string][]byte, len(files))
 	for _, f := range files {
 		text, err := c.texts.Get(f.Digest, func() ([]byte, error) {
@@ -325,36 +326,36 @@ func (c *computer) textsOf(ctx context.Context, files []source.File) (map[string
 	return out, nil
 }
 
-// complete fills in what follows from a row: names from its traits, its sheet
+// Complete fills in what follows from a row: names from its traits, its sheet
 // under its revision, its findings and since when they are there.
-func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) error {
-	v.Traits, v.Survey, v.Sheet, v.Agent = same(v.Traits), same(v.Survey), same(v.Sheet), same(v.Agent)
-	v.Carried.Sheet, v.Carried.Survey = same(v.Carried.Sheet), same(v.Carried.Survey)
-	v.findings, v.worst, v.needs, v.follows, v.keyEnds, v.unread = nil, "", nil, nil, time.Time{}, false
-	v.rules, v.logins, v.traced = nil, false, tracedOf(v)
-	v.aside = nil
-	v.answered = packagesOf(v).Asked
+func (c *Computer) Complete(ctx context.Context, v *fleet.View, now time.Time) error {
+	v.Traits, v.Survey, v.Sheet, v.Agent = Same(v.Traits), Same(v.Survey), Same(v.Sheet), Same(v.Agent)
+	v.Carried.Sheet, v.Carried.Survey = Same(v.Carried.Sheet), Same(v.Carried.Survey)
+	v.Findings, v.Worst, v.Needs, v.Follows, v.KeyEnds, v.Unread = nil, "", nil, nil, time.Time{}, false
+	v.Rules, v.Logins, v.Told = nil, false, fleet.TracedOf(v)
+	v.Aside = nil
+	v.Answered = fleet.PackagesOf(v).Asked
 	if err := c.describe(ctx, v); err != nil {
 		return err
 	}
 	if v.Revision != 0 && v.Traits != "" {
-		rs, err := c.revision(ctx, v.Revision)
+		rs, err := c.Revision(ctx, v.Revision)
 		if err != nil {
 			return err
 		}
-		res, err := c.resolve(ctx, rs, v)
+		res, err := c.Resolve(ctx, rs, v)
 		if err != nil {
 			return err
 		}
 		if len(res.Trouble) == 0 {
-			if err := c.putSheet(ctx, res, now); err != nil {
+			if err := c.PutSheet(ctx, res, now); err != nil {
 				return err
 			}
-			v.Sheet = same(res.Digest())
+			v.Sheet = Same(res.Digest())
 			c.hold(res)
 		}
-		v.needs, v.follows, v.rules = res.Needs(), res.Follows(), res.Rules()
-		v.logins = res.ReadLogins()
+		v.Needs, v.Follows, v.Rules = res.Needs(), res.Follows(), res.Rules()
+		v.Logins = res.ReadLogins()
 	}
 	if v.Sheet == "" || v.Survey == "" {
 		v.Since = nil
@@ -364,37 +365,37 @@ func (c *computer) complete(ctx context.Context, v *hostView, now time.Time) err
 }
 
 // look fills in a host's findings.
-func (c *computer) look(ctx context.Context, v *hostView, now time.Time) error {
-	found, err := c.judge(ctx, questionOf(v))
+func (c *Computer) look(ctx context.Context, v *fleet.View, now time.Time) error {
+	found, err := c.Judge(ctx, QuestionOf(v))
 	if err != nil {
 		return err
 	}
-	own, err := c.standing(ctx, v)
+	own, err := c.Standing(ctx, v)
 	if err != nil {
 		return err
 	}
-	v.keyEnds, v.unread, v.textOnly = found.NextEnd, found.Unread, found.TextOnly
+	v.KeyEnds, v.Unread, v.TextOnly = found.NextEnd, found.Unread, found.TextOnly
 	var ended []drift.Finding
 	if !found.NextEnd.IsZero() && !now.Before(found.NextEnd) {
-		if ended, v.keyEnds, err = c.keysEnded(ctx, v, now); err != nil {
+		if ended, v.KeyEnds, err = c.keysEnded(ctx, v, now); err != nil {
 			return err
 		}
 	}
-	v.findings, v.judged = found.Findings, len(found.Findings)
+	v.Findings, v.Judged = found.Findings, len(found.Findings)
 	keys := found.keys
-	if extra := slices.Concat(own, ended, unrefreshed(v)); len(extra) > 0 {
-		v.findings = slices.Concat(found.Findings, extra)
+	if extra := slices.Concat(own, ended, fleet.Unrefreshed(v)); len(extra) > 0 {
+		v.Findings = slices.Concat(found.Findings, extra)
 		keys = slices.Clip(keys)
 		for _, f := range extra {
 			keys = append(keys, f.Key())
 		}
 	}
 	c.weigh(v, keys, now)
-	all := v.findings
+	all := v.Findings
 	c.waive(v, keys, now)
-	for i := range v.findings {
-		if f := &v.findings[i]; v.worst == "" || drift.Rank(f.Severity) < drift.Rank(v.worst) {
-			v.worst = f.Severity
+	for i := range v.Findings {
+		if f := &v.Findings[i]; v.Worst == "" || drift.Rank(f.Severity) < drift.Rank(v.Worst) {
+			v.Worst = f.Severity
 		}
 	}
 	v.Since = v.Since.Follow(keys, now, func(i int) string { return all[i].OldKey() })
@@ -402,12 +403,12 @@ func (c *computer) look(ctx context.Context, v *hostView, now time.Time) error {
 }
 
 // keysEnded finds the sources whose last key has ended, and when the next one's does.
-func (c *computer) keysEnded(ctx context.Context, v *hostView, now time.Time) ([]drift.Finding, time.Time, error) {
-	sheet, err := c.sheetOf(ctx, v.Sheet)
+func (c *Computer) keysEnded(ctx context.Context, v *fleet.View, now time.Time) ([]drift.Finding, time.Time, error) {
+	sheet, err := c.SheetOf(ctx, v.Sheet)
 	if err != nil {
 		return nil, time.Time{}, err
 	}
-	survey, err := c.surveyOf(ctx, v.Survey)
+	survey, err := c.SurveyOf(ctx, v.Survey)
 	if err != nil {
 		return nil, time.Time{}, err
 	}
@@ -415,34 +416,34 @@ func (c *computer) keysEnded(ctx context.Context, v *hostView, now time.Time) ([
 	return found, next, nil
 }
 
-// standing says how a host stands with the contracts that its sheet needs.
-func (c *computer) standing(ctx context.Context, v *hostView) ([]drift.Finding, error) {
-	if len(v.follows) == 0 {
+// Standing says how a host stands with the contracts that its sheet needs.
+func (c *Computer) Standing(ctx context.Context, v *fleet.View) ([]drift.Finding, error) {
+	if len(v.Follows) == 0 {
 		return nil, nil
 	}
-	sheet, err := c.sheetOf(ctx, v.Sheet)
+	sheet, err := c.SheetOf(ctx, v.Sheet)
 	if err != nil {
 		return nil, err
 	}
-	access, err := accessOf(v)
+	access, err := AccessOf(v)
 	if err != nil {
 		return nil, err
 	}
 	return standing.Look(
 		standing.Input{
 			Host:    v.Name,
-			Needs:   v.needs,
-			Follows: v.follows,
+			Needs:   v.Needs,
+			Follows: v.Follows,
 			Sheet:   sheet,
-			Books:   c.keeper.Current(),
-			Refused: c.keeper.Refusals(v.Name),
+			Books:   c.Keeper.Current(),
+			Refused: c.Keeper.Refusals(v.Name),
 			Files:   access.Files,
 		},
 	), nil
 }
 
-// accessOf returns what the agent said of the access on the host.
-func accessOf(v *hostView) (out api.HostAccess, err error) {
+// AccessOf returns what the agent said of the access on the host.
+func AccessOf(v *fleet.View) (out api.HostAccess, err error) {
 	if len(v.Access) > 0 {
 		if err = wire.Read(v.Access, &out); err != nil {
 			err = fmt.Errorf("access of %s: %w", v.Name, err)
@@ -451,13 +452,26 @@ func accessOf(v *hostView) (out api.HostAccess, err error) {
 	return out, err
 }
 
-// inUse tells which verdicts hosts stand on.
-func inUse(hosts []*host) func(store.Verdict) bool {
-	all := map[question]bool{}
-	for _, h := range hosts {
-		v := h.row()
-		all[questionOf(v)] = true
-	}
-	maps.DeleteFunc(all, func(q question, _ bool) bool { return q.Survey == "" })
-	return func(v store.Verdict) bool { return all[question{v.Sheet, v.Before, v.Survey, v.Base}] }
+// ForgetVerdicts forgets those that are stored and that no host stands on.
+func (c *Computer) ForgetVerdicts(ctx context.Context, hosts []*fleet.Host) error {
+	return c.store.ForgetVerdicts(ctx, c.build, inUse(hosts))
 }
+
+// PlacesOfSheet is what was worked out of the places of a sheet on architectures.
+func (c *Computer) PlacesOfSheet(sheet, archs string, work func() (map[string]string, error)) (map[string]string, error) {
+	return c.carried.Get(sheet+" "+archs, work)
+}
+
+// inUse tells which verdicts hosts stand on.
+func inUse(hosts []*fleet.Host) func(store.Verdict) bool {
+	all := map[Question]bool{}
+	for _, h := range hosts {
+		v := h.Row()
+		all[QuestionOf(v)] = true
+	}
+	maps.DeleteFunc(all, func(q Question, _ bool) bool { return q.Survey == "" })
+	return func(v store.Verdict) bool { return all[Question{v.Sheet, v.Before, v.Survey, v.Base}] }
+}
+
+// keptHad bounds of how many sheets that were carried it is remembered which places they have.
+const keptHad = 4096

@@ -1,4 +1,4 @@
-package service
+package fleet
 
 import (
 	"fmt"
@@ -16,10 +16,10 @@ import (
 // Commands that hold the same hosts, in whatever order they found them, do not hold each
 // other up.
 func TestTheLocksOfManyHostsAreTakenInOneOrder(t *testing.T) {
-	var hosts []*host
+	var hosts []*Host
 	for n := range 20 {
-		h := &host{}
-		h.put(&hostView{Host: store.Host{Name: fmt.Sprintf("gw-%02d", n)}})
+		h := &Host{}
+		h.Put(&View{Host: store.Host{Name: fmt.Sprintf("gw-%02d", n)}})
 		hosts = append(hosts, h)
 	}
 	turned := slices.Clone(hosts)
@@ -33,9 +33,9 @@ func TestTheLocksOfManyHostsAreTakenInOneOrder(t *testing.T) {
 				mine = turned
 			}
 			for range 200 {
-				locked := lockAll(mine)
+				locked := Lock(mine)
 				count++
-				locked.unlock()
+				locked.Unlock()
 			}
 		})
 	}
@@ -51,35 +51,35 @@ func TestTheLocksOfManyHostsAreTakenInOneOrder(t *testing.T) {
 
 // The fleet is looked at while hosts come, change and go; lists stay by name.
 func TestTheFleetChangesUnderThoseWhoLook(t *testing.T) {
-	f := &fleet{byName: map[string]*host{}, interval: time.Minute, patience: time.Minute}
+	f := &Fleet{byName: map[string]*Host{}, interval: time.Minute, patience: time.Minute}
 	var all sync.WaitGroup
 	for n := range 8 {
 		all.Go(func() {
 			for i := range 60 {
 				name := fmt.Sprintf("gw-%d-%02d.brinewick.test", n, i)
-				f.enter(&store.Host{Name: name, Key: make([]byte, 32)})
-				f.replace([]*hostView{{Host: store.Host{Name: name, Agent: "x"}}})
+				f.Enter(&store.Host{Name: name, Key: make([]byte, 32)})
+				f.Replace([]*View{{Host: store.Host{Name: name, Agent: "x"}}})
 				if i%3 == 0 {
-					f.remove(name)
+					f.Remove(name)
 				}
 			}
 		})
 		all.Go(func() {
 			for range 200 {
 				var names []string
-				for name := range f.names(false) {
+				for name := range f.Names(false) {
 					names = append(names, name)
 				}
 				assert.True(t, slices.IsSorted(names))
-				_, _ = f.find("gw-1-01")
+				_, _ = f.Find("gw-1-01")
 			}
 		})
 	}
 	all.Wait()
-	assert.Len(t, f.all(), 8*40)
-	for _, h := range f.all() {
-		assert.Len(t, h.row().Key, 32, "a row that is replaced keeps the key that joining gave")
+	assert.Len(t, f.All(), 8*40)
+	for _, h := range f.All() {
+		assert.Len(t, h.Row().Key, 32, "a row that is replaced keeps the key that joining gave")
 	}
-	_, err := f.find("gw")
+	_, err := f.Find("gw")
 	require.ErrorIs(t, err, store.ErrNotFound)
 }

@@ -1,4 +1,4 @@
-package service
+package fleet
 
 import (
 	"encoding/json"
@@ -14,8 +14,8 @@ import (
 // mostBad bounds how many sources of a host are kept that cannot be refreshed.
 const mostBad = 50
 
-// watched is what is kept of a look of a host at its sources.
-func watched(l *api.SourcesLook) (json.RawMessage, error) {
+// KeepLook is what is kept of a look of a host at its sources.
+func KeepLook(l *api.SourcesLook) (json.RawMessage, error) {
 	kept := *l
 	kept.Bad = append([]api.SourceOutcome{}, l.Bad[:min(len(l.Bad), mostBad)]...)
 	for i := range kept.Bad {
@@ -28,9 +28,9 @@ func watched(l *api.SourcesLook) (json.RawMessage, error) {
 	return json.Marshal(kept)
 }
 
-// unrefreshed are the findings that follow from a host's own look at its sources: the same
+// Unrefreshed are the findings that follow from a host's own look at its sources: the same
 // words for the same cause, so that hosts that have it stand together.
-func unrefreshed(v *hostView) (out []drift.Finding) {
+func Unrefreshed(v *View) (out []drift.Finding) {
 	if len(v.Watched) == 0 || v.Revision == 0 {
 		return nil
 	}
@@ -55,8 +55,8 @@ func unrefreshed(v *hostView) (out []drift.Finding) {
 	return out
 }
 
-// stillBad takes out of a look what has been refreshed since.
-func stillBad(look json.RawMessage, since []api.SourceOutcome) json.RawMessage {
+// StillBad takes out of a look what has been refreshed since.
+func StillBad(look json.RawMessage, since []api.SourceOutcome) json.RawMessage {
 	var l api.SourcesLook
 	if len(look) == 0 || json.Unmarshal(look, &l) != nil {
 		return nil

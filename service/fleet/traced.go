@@ -1,4 +1,4 @@
-package service
+package fleet
 
 import (
 	"encoding/json"
@@ -21,15 +21,15 @@ var ofTime = []string{
 	drift.MediaGone, drift.SystemChanged,
 }
 
-// filesOfFindings are the files of which it is asked when they were written.
-func filesOfFindings(v *hostView) (out []string) {
-	if len(v.findings) == 0 { // of most hosts, at each check-in
+// FilesOfFindings are the files of which it is asked when they were written.
+func FilesOfFindings(v *View) (out []string) {
+	if len(v.Findings) == 0 { // of most hosts, at each check-in
 		return nil
 	}
 	seen := map[string]bool{}
-	for i := range v.findings {
-		f := v.findings[i].File
-		if slices.Contains(ofTime, v.findings[i].Class) || !path.IsAbs(f) || path.Clean(f) != f || seen[f] || len(out) == mostTraced {
+	for i := range v.Findings {
+		f := v.Findings[i].File
+		if slices.Contains(ofTime, v.Findings[i].Class) || !path.IsAbs(f) || path.Clean(f) != f || seen[f] || len(out) == mostTraced {
 			continue
 		}
 		seen[f] = true
@@ -38,11 +38,11 @@ func filesOfFindings(v *hostView) (out []string) {
 	return out
 }
 
-// takeTraced notes what a host says of files. It is a host that says so: texts are cut, and
+// TakeTraced notes what a host says of files. It is a host that says so: texts are cut, and
 // what was not asked for is left out.
-func takeTraced(v *hostView, in *api.Traced) error {
+func TakeTraced(v *View, in *api.Traced) error {
 	kept := api.Traced{Survey: in.Survey, Files: map[string]trace.Touched{}}
-	for _, name := range filesOfFindings(v) {
+	for _, name := range FilesOfFindings(v) {
 		t, told := in.Files[name]
 		if !told {
 			continue
@@ -66,8 +66,8 @@ func takeTraced(v *hostView, in *api.Traced) error {
 	return err
 }
 
-// tracedOf is what a host has said; nil where it has said nothing.
-func tracedOf(v *hostView) *api.Traced {
+// TracedOf is what a host has said; nil where it has said nothing.
+func TracedOf(v *View) *api.Traced {
 	if len(v.Traced) == 0 {
 		return nil
 	}
@@ -78,15 +78,15 @@ func tracedOf(v *hostView) *api.Traced {
 	return out
 }
 
-// traceOf says when a file of a host was written and by whom, as far as the host knows; empty
+// TraceOf says when a file of a host was written and by whom, as far as the host knows; empty
 // where it has not been asked yet.
-func (v *hostView) traceOf(f *drift.Finding) string {
-	if v.traced == nil || slices.Contains(ofTime, f.Class) {
+func (v *View) TraceOf(f *drift.Finding) string {
+	if v.Told == nil || slices.Contains(ofTime, f.Class) {
 		return ""
 	}
-	t, told := v.traced.Files[f.File]
+	t, told := v.Told.Files[f.File]
 	if !told {
 		return ""
 	}
-	return t.Says(zoneOf(v.Zone))
+	return t.Says(Zone(v.Zone))
 }

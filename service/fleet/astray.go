@@ -1,4 +1,4 @@
-package service
+package fleet
 
 import (
 	"fmt"
@@ -34,13 +34,5 @@ func (a *astray) says(believed, now time.Time) string {
 	if by < 0 {
 		by, way = -by, "behind"
 	}
-	return fmt.Sprintf("its clock is %s %s the service's, so nothing that it says is believed; set the right time on it", about(by), way)
-}
-
-// sinceWords is a moment of the past, with its day where that is another.
-func sinceWords(at, now time.Time) string {
-	if now.Sub(at) < 20*time.Hour {
-		return at.Format("15:04:05 MST")
-	}
-	return at.Format("2006-01-02 15:04 MST")
+	return fmt.Sprintf("its clock is %s %s the service's, so nothing that it says is believed; set the right time on it", About(by), way)
 }

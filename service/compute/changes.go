@@ -1,0 +1,84 @@
+package compute
+
+import (
+	"context"
+
+	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/preview"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/fleet"
+)
+
+// Change finds the edits for a pair, and remembers them.
+func (c *Computer) Change(ctx context.Context, p Pair) (*Outcome, error) {
+	return c.changes.Get(p, func() (*Outcome, error) {
+		sheet, err := c.SheetOf(ctx, p.Sheet)
+		if err != nil {
+			return nil, err
+		}
+		o, err := c.Work(ctx, p, sheet)
+		if err != nil {
+			return nil, err
+		}
+		q := Question{p.Sheet, p.Before, p.Survey, p.base}
+		if q.Before == "" {
+			q.Before = q.Sheet
+		}
+		found, err := c.Judge(ctx, q)
+		if err != nil {
+			return nil, err
+		}
+		o.findings = o.Change.Locate(found.Findings)
+		return o, nil
+	})
+}
+
+// Work finds the edits for a pair, whose sheet may be stored nowhere.
+func (c *Computer) Work(ctx context.Context, p Pair, sheet *source.Sheet) (*Outcome, error) {
+	in := change.Input{Masked: true, Sheet: sheet}
+	var err error
+	if in.Survey, err = c.SurveyOf(ctx, p.Survey); err != nil {
+		return nil, err
+	}
+	if in.Texts, err = c.TextsOf(ctx, in.Survey.Files); err != nil {
+		return nil, err
+	}
+	if p.Before != "" {
+		if in.Before, err = c.SheetOf(ctx, p.Before); err != nil {
+			return nil, err
+		}
+	}
+	if p.kept != "" {
+		kept, err := c.filesOf(ctx, p.kept)
+		if err != nil {
+			return nil, err
+		}
+		if in.Kept, err = c.TextsOf(ctx, kept); err != nil {
+			return nil, err
+		}
+	}
+	if in.Base, err = c.base(ctx, p.base); err != nil {
+		return nil, err
+	}
+	if in.Base != nil {
+		if in.Stood, err = c.TextsOf(ctx, in.Base.Survey.Files); err != nil {
+			return nil, err
+		}
+	}
+	o := &Outcome{Change: change.Compute(in)}
+	o.Diff = o.Change.Diff()
+	o.Weakens = preview.Weakens(in.Sheet, in.Survey)
+	return o, nil
+}
+
+// Healing names the inputs of the change that would put right what has drifted on a host.
+func Healing(v *fleet.View) Pair {
+	p := PairOf(v, v.Sheet)
+	p.base = baseOf(v)
+	return p
+}
+
+// PairOf names the inputs of the change that would take a host to a sheet.
+func PairOf(v *fleet.View, sheet string) Pair {
+	return Pair{Sheet: sheet, Survey: v.Survey, Before: v.Carried.Sheet, kept: v.Carried.Survey}
+}

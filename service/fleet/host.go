@@ -1,0 +1,233 @@
+package fleet
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/standing"
+	"patientlantern.example/lantern/service/journal"
+	"patientlantern.example/lantern/store"
+)
+
+type Host struct {
+	mu       sync.Mutex // held while the row is being replaced
+	current  atomic.Pointer[View]
+	lastSeen atomic.Int64 // milliseconds
+	dirty    atomic.Bool
+	sign     atomic.Pointer[sign]
+	runs     instances
+	astray   astray
+	retired  atomic.Bool
+	interval time.Duration
+	patience time.Duration
+}
+
+// View is a row with what follows from it.
+type View struct {
+	store.Host
+	Class    string // traits and labels
+	OS       string
+	LowerOS  string
+	Family   string
+	Arch     string
+	Findings []drift.Finding         // what the sheet and the survey tell, then what the time and seats do
+	Keys     []string                // of the findings
+	Aside    *Aside                  // findings that somebody waived; nil where there are none
+	Judged   int                     // how many of the findings the sheet and the survey tell
+	Needs    []resolve.Needs         // of its sheet
+	Rules    map[string]resolve.Rule // what the policy says of findings, by class
+	Follows  []resolve.Follow        // channels under its revision
+	Worst    string
+	Broken   string      // why its state cannot be worked out; "" where it can
+	Answered string      // stamp of the packages that it was asked for last
+	TextOnly []string    // files of the policy that mean the same and read differently
+	Unread   bool        // something on it could not be read
+	Told     *api.Traced // what it says of the files of its findings; nil where it has said nothing
+	Logins   bool        // the policy lets its agent read who used sudo
+	KeyEnds  time.Time   // when the next of the sources loses its last key
+}
+
+// Aside is what waivers make of the findings of a host.
+type Aside struct {
+	All    []drift.Finding // with those that are waived
+	Open   []int32         // which of all are not
+	Waived []int32         // which are
+	Ends   time.Time       // when the first of the waivers ends
+}
+
+// Everything are the findings of a host, waived or not.
+func (v *View) Everything() []drift.Finding {
+	if v.Aside != nil {
+		return v.Aside.All
+	}
+	return v.Findings
+}
+
+// Working reports whether the host has said that it carries its task out.
+func (v *View) Working() bool { return v.Stage == rollout.Working }
+
+// Behind reports whether its task goes on without it until it comes back.
+func (v *View) Behind() bool { return v.Stage == rollout.Behind }
+
+func (h *Host) Row() *View { return h.current.Load() }
+
+// Put replaces the row. Only the writer of the store does that, when the row stands; the
+// key is given by joining alone.
+func (h *Host) Put(v *View) {
+	h.current.Store(v)
+	if !v.LastSeen.IsZero() && v.LastSeen.UnixMilli() > h.lastSeen.Load() {
+		h.lastSeen.Store(v.LastSeen.UnixMilli())
+	}
+}
+
+func (h *Host) Seen(now time.Time) {
+	h.lastSeen.Store(now.UnixMilli())
+	h.dirty.Store(true)
+}
+
+func (h *Host) SeenAt() time.Time {
+	if ms := h.lastSeen.Load(); ms != 0 {
+		return time.UnixMilli(ms).UTC()
+	}
+	return time.Time{}
+}
+
+// Lock is held while the row is being replaced.
+func (h *Host) Lock() { h.mu.Lock() }
+
+func (h *Host) Unlock() { h.mu.Unlock() }
+
+// IsRetired reports whether the host is one of the fleet no more.
+func (h *Host) IsRetired() bool { return h.retired.Load() }
+
+// SeenMilli is when the host was last seen, in milliseconds since 1970; 0 where it never was.
+func (h *Host) SeenMilli() int64 { return h.lastSeen.Load() }
+
+// NoteRun takes note of a run of the agent, and reports whether two machines turn out to take turns.
+func (h *Host) NoteRun(run string, now time.Time) (twins bool) { return h.runs.note(run, now) }
+
+// NoteClock takes note that a call was refused because the host's clock goes wrong by so much.
+func (h *Host) NoteClock(by time.Duration, now time.Time) { h.astray.note(by, now) }
+
+// Silence is how long a host that checks in so often may give no sign of life.
+func Silence(interval time.Duration) time.Duration { return 3*interval + 2*time.Second }
+
+// State says how a host stands. One that is at work is not silent, however long its
+// package manager takes.
+func (h *Host) State(now time.Time) string {
+	v := h.Row()
+	seen := h.SeenAt()
+	switch {
+	case h.AtWork(now):
+		return api.StateChanging
+	case !seen.IsZero() && now.Sub(seen) > Silence(h.interval):
+		return api.StateSilent
+	case v.Broken != "" || v.Trouble != "" || h.runs.twice(now):
+		return api.StateFailed
+	case v.Task != 0 && !v.Behind():
+		return api.StateChanging
+	case v.Failure != "":
+		return api.StateFailed
+	case v.Worst == drift.Danger || v.Worst == drift.Fault:
+		return api.StateDrifted
+	case v.Revision == 0:
+		return api.StateNew
+	}
+	return api.StateSteady
+}
+
+// Summary describes a host for lists.
+func (h *Host) Summary(now time.Time) api.Host {
+	v := h.Row()
+	out := api.Host{
+		Name: v.Name, State: h.State(now), OS: v.OS, Family: v.Family, Arch: v.Arch, Revision: v.Revision,
+		Findings: len(v.Findings), Worst: v.Worst, Labels: v.Labels,
+	}
+	if out.Labels == nil {
+		out.Labels = map[string]string{}
+	}
+	out.OldAgent = v.Agent != "" && v.Form < source.NewestForm
+	if t := h.SeenAt(); !t.IsZero() {
+		out.LastSeen = &t
+	}
+	switch out.State {
+	case api.StateSilent:
+		out.Detail = "no check-in since " + sinceWords(h.SeenAt(), now)
+		if says := h.astray.says(h.SeenAt(), now); says != "" {
+			out.Detail = says
+		}
+		if v.Behind() {
+			out.Detail += fmt.Sprintf("; left behind by rollout %d", v.Task)
+		}
+	case api.StateChanging:
+		out.Detail = fmt.Sprintf("rollout %d", v.Task)
+		if sign := h.sign.Load(); sign != nil && sign.rollout == v.Task && v.Working() {
+			out.Detail += ", step " + sign.step
+		}
+	case api.StateFailed:
+		switch {
+		case v.Broken != "":
+			out.Detail = v.Broken
+		case v.Trouble != "":
+			out.Detail = v.Trouble
+		case h.runs.twice(now):
+			out.Detail = "two machines check in with this host's identity: one is a copy; let it begin anew (lantern-agent forget) and join " +
+				"under a name of its own"
+		default:
+			out.Detail = v.Failure
+		}
+	case api.StateDrifted:
+		first := slices.MinFunc(v.Findings, func(a, b drift.Finding) int { return drift.Rank(a.Severity) - drift.Rank(b.Severity) })
+		out.Detail = first.Message
+		if first.File != "" {
+			out.Detail = fmt.Sprintf("%s: %s", first.File[strings.LastIndexByte(first.File, '/')+1:], first.Message)
+		}
+	case api.StateNew:
+		out.Detail = "no revision was carried to it yet"
+		if v.Survey == "" {
+			out.Detail = "waiting for its first survey"
+			if says := h.astray.says(h.SeenAt(), now); says != "" {
+				out.Detail = says
+			}
+		}
+	case api.StateSteady:
+		out.Detail = "as the policy says"
+		for _, f := range standing.OpenByDecision(v.Follows, now) {
+			out.Detail = fmt.Sprintf(
+				"open by decision: %s follows %s until %s",
+				f.Channel,
+				f.Choice,
+				f.Decision.Review.Format(time.DateOnly),
+			)
+		}
+		if v.Unfetched > 0 {
+			out.Detail = fmt.Sprintf("as the policy says; %d sources could not be refreshed at the last change", v.Unfetched)
+		}
+		if n := len(v.Findings); n > 0 {
+			out.Detail = fmt.Sprintf("%d to know: %s", n, v.Findings[0].Message)
+		}
+	}
+	return out
+}
+
+// Actor is the host in the journal.
+func (h *Host) Actor() journal.Actor {
+	return journal.Actor{Kind: journal.ActorHost, Name: h.Row().Name}
+}
+
+// Has reports whether a host has a finding, waived or not.
+func (v *View) Has(key string) bool {
+	if v.Aside == nil {
+		return slices.Contains(v.Keys, key)
+	}
+	return slices.ContainsFunc(v.Aside.All, func(f drift.Finding) bool { return f.Key() == key })
+}

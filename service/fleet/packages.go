@@ -1,0 +1,58 @@
+package fleet
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/origin"
+	"patientlantern.example/lantern/core/source"
+)
+
+// Packages is what a host answered.
+type Packages struct {
+	Asked     string                 `json:"asked"`
+	Names     []string               `json:"names"`
+	Installed map[string]string      `json:"installed"`
+	Came      map[string]origin.Came `json:"came,omitempty"` // by the key of the source
+}
+
+func PackagesOf(v *View) (p Packages) {
+	if len(v.Packages) > 0 {
+		_ = json.Unmarshal(v.Packages, &p) // what cannot be read is not known
+	}
+	return p
+}
+
+// Unmet says which needs of a sheet are not met on a host, and of which that is not known.
+func Unmet(v *View, needs []source.SheetNeed) (missing, unknown []string) {
+	if len(needs) == 0 {
+		return nil, nil
+	}
+	have := PackagesOf(v)
+	for _, n := range needs {
+		for _, p := range n.Packages {
+			switch {
+			case have.Installed[p] != "":
+			case slices.Contains(have.Names, p):
+				missing = append(missing, n.Wants(p)+", which is not installed: "+family.Install(v.Family, p))
+			default:
+				unknown = append(unknown, n.Wants(p))
+			}
+		}
+		for _, folder := range slices.Sorted(maps.Keys(n.Free)) {
+			switch free, known := v.Free[folder]; {
+			case !known:
+				unknown = append(unknown, fmt.Sprintf("%s needs %d MiB free in %s", n.Repository, n.Free[folder]>>20, folder))
+			case free < n.Free[folder]:
+				missing = append(
+					missing,
+					fmt.Sprintf("%s needs %d MiB free in %s, and there are %d", n.Repository, n.Free[folder]>>20, folder, free>>20),
+				)
+			}
+		}
+	}
+	return missing, unknown
+}
