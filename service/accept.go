@@ -7,6 +7,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -14,14 +15,14 @@ import (
 
 // AcceptIn says why a host is accepted as it stands.
 type AcceptIn struct {
-	HostPath
+	ground.HostPath
 	Body api.AcceptOrder
 }
 
 // Accept makes what a host is like now its base: what the policy says nothing of is right as
 // it stands. What the policy does say, and checks that are taken away, stay findings.
 func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, error) {
-	h, err := s.findHost(in.Name)
+	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +44,7 @@ func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, erro
 		if v.Survey != looked {
 			return refusal.Conflict(fmt.Sprintf("%s has changed at this moment; look again", v.Name))
 		}
-		v.Carried.Base = store.Base{Sheet: v.Carried.Sheet, Survey: v.Survey, At: s.now().UTC(), By: identity.Operator(ctx).Name, Why: why,
+		v.Carried.Base = store.Base{Sheet: v.Carried.Sheet, Survey: v.Survey, At: s.Now().UTC(), By: identity.Operator(ctx).Name, Why: why,
 			Whole: s.whole(ctx, v.Survey)}
 		return nil
 	}
@@ -52,12 +53,12 @@ func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, erro
 		if err := edit(&tried); err != nil {
 			return nil, err
 		}
-		if err := s.compute.Complete(ctx, &tried, s.now()); err != nil {
+		if err := s.Compute.Complete(ctx, &tried, s.Now()); err != nil {
 			return nil, err
 		}
 		return new(s.accepted(v, &tried)), nil
 	}
-	row, err := s.change(ctx, h, "accept-host", edit, func(v *fleet.View, c store.Change) error {
+	row, err := s.Change(ctx, h, "accept-host", edit, func(v *fleet.View, c store.Change) error {
 		note := c.Note
 		c.Note = func() []store.Entry {
 			entries := note()
@@ -66,7 +67,7 @@ func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, erro
 			}
 			return entries
 		}
-		return s.store.PutHost(ctx, &v.Host, c)
+		return s.Store.PutHost(ctx, &v.Host, c)
 	})
 	if err != nil {
 		return nil, err

@@ -33,7 +33,7 @@ const grantSkew = 2 * time.Minute
 // or keep it.
 func (s *Service) Access(ctx context.Context, in *api.AccessOrder) (*api.AccessAnswer, error) {
 	v := agentFrom(ctx).Row()
-	claim, key, err := readClaim(in.Claim, v, s.now())
+	claim, key, err := readClaim(in.Claim, v, s.Now())
 	if err != nil {
 		return nil, refusal.Of(refusal.Forbidden, err.Error())
 	}
@@ -100,12 +100,12 @@ func (s *Service) grant(ctx context.Context, v *fleet.View, wants []api.AccessWa
 			continue
 		}
 		item := api.AccessItem{Account: want.Account}
-		if _, has := s.keeper.Seat(v.Name, want.Account); !has {
+		if _, has := s.Keeper.Seat(v.Name, want.Account); !has {
 			item.Missing = "this host has no seat in a contract of the account " + want.Account
 			out.Items = append(out.Items, item)
 			continue
 		}
-		secret, err := s.keeper.Secret(ctx, v.Name, want.Account, want.Kind)
+		secret, err := s.Keeper.Secret(ctx, v.Name, want.Account, want.Kind)
 		var none seats.NoAccess
 		switch {
 		case errors.As(err, &none):
@@ -117,8 +117,8 @@ func (s *Service) grant(ctx context.Context, v *fleet.View, wants []api.AccessWa
 		}
 		out.Items = append(out.Items, item)
 	}
-	now := s.now().UTC()
-	out.Stamp, out.Issued, out.Expires = s.keeper.Stamp(v.Name), now, now.Add(grantLife)
+	now := s.Now().UTC()
+	out.Stamp, out.Issued, out.Expires = s.Keeper.Stamp(v.Name), now, now.Add(grantLife)
 	return out, nil
 }
 
@@ -135,7 +135,7 @@ func (s *Service) named(ctx context.Context, v *fleet.View) (map[api.AccessWant]
 		if digest == "" {
 			continue
 		}
-		sheet, err := s.compute.SheetOf(ctx, digest)
+		sheet, err := s.Compute.SheetOf(ctx, digest)
 		if err != nil {
 			return nil, err
 		}
@@ -144,26 +144,26 @@ func (s *Service) named(ctx context.Context, v *fleet.View) (map[api.AccessWant]
 	if v.Task == 0 {
 		return out, nil
 	}
-	ro, err := s.store.Rollout(ctx, v.Task)
+	ro, err := s.Store.Rollout(ctx, v.Task)
 	if err != nil {
 		return nil, err
 	}
 	if ro.Kind == store.KindBackOut {
-		b, err := s.store.BeforeOf(ctx, ro.Of, v.Name)
+		b, err := s.Store.BeforeOf(ctx, ro.Of, v.Name)
 		if err != nil || b.Carried.Sheet == "" {
 			return out, err
 		}
-		sheet, err := s.compute.SheetOf(ctx, b.Carried.Sheet)
+		sheet, err := s.Compute.SheetOf(ctx, b.Carried.Sheet)
 		if err == nil {
 			note(sheet)
 		}
 		return out, err
 	}
-	rs, err := s.compute.Revision(ctx, carries(&ro, v))
+	rs, err := s.Compute.Revision(ctx, carries(&ro, v))
 	if err != nil {
 		return nil, err
 	}
-	res, err := s.compute.Resolve(ctx, rs, v)
+	res, err := s.Compute.Resolve(ctx, rs, v)
 	if err != nil {
 		return nil, err
 	}
@@ -173,7 +173,7 @@ func (s *Service) named(ctx context.Context, v *fleet.View) (map[api.AccessWant]
 
 // sealGrant signs a grant and encrypts it to a host.
 func (s *Service) sealGrant(g api.AccessGrant, to jose.JSONWebKey) (string, error) {
-	signed, err := s.key.sign(g)
+	signed, err := s.Key.Sign(g)
 	if err != nil {
 		return "", err
 	}

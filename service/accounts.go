@@ -31,13 +31,13 @@ func (s *Service) AddAccount(ctx context.Context, in *AccountIn) (*api.Account, 
 		Title:   o.Title,
 		Desk:    strings.TrimRight(o.Desk, "/"),
 		Author:  identity.Operator(ctx).Name,
-		Created: s.now().UTC(),
+		Created: s.Now().UTC(),
 	}
-	if err := s.keeper.AddAccount(ctx, row, o.Login, o.Password); err != nil {
+	if err := s.Keeper.AddAccount(ctx, row, o.Login, o.Password); err != nil {
 		return nil, s.refuseSeat(err)
 	}
-	s.log.Info("account added", "name", o.Name, "desk", row.Desk, "author", row.Author)
-	out, there := s.keeper.Describe(o.Name)
+	s.Log.Info("account added", "name", o.Name, "desk", row.Desk, "author", row.Author)
+	out, there := s.Keeper.Describe(o.Name)
 	if !there {
 		return nil, refusal.Conflict(fmt.Sprintf("somebody has removed the account %s at this moment", o.Name))
 	}
@@ -47,8 +47,8 @@ func (s *Service) AddAccount(ctx context.Context, in *AccountIn) (*api.Account, 
 // ListAccounts lists accounts at vendors' desks.
 func (s *Service) ListAccounts(context.Context, *struct{}) (*api.AccountList, error) {
 	out := api.AccountList{Accounts: []api.Account{}}
-	for _, n := range s.keeper.Names() {
-		if a, there := s.keeper.Describe(n); there {
+	for _, n := range s.Keeper.Names() {
+		if a, there := s.Keeper.Describe(n); there {
 			out.Accounts = append(out.Accounts, a)
 		}
 	}
@@ -63,7 +63,7 @@ type AccountPath struct {
 
 // RemoveAccount forgets an account that has no seats.
 func (s *Service) RemoveAccount(ctx context.Context, in *AccountPath) error {
-	a, there := s.keeper.Describe(in.Name)
+	a, there := s.Keeper.Describe(in.Name)
 	if !there {
 		return refusal.NotFound(fmt.Sprintf("there is no account %q", in.Name))
 	}
@@ -72,19 +72,19 @@ func (s *Service) RemoveAccount(ctx context.Context, in *AccountPath) error {
 			fmt.Sprintf("%d seats are taken in the account %s; release them first, or the vendor goes on counting them", n, in.Name),
 		)
 	}
-	if err := s.keeper.RemoveAccount(ctx, in.Name); err != nil {
+	if err := s.Keeper.RemoveAccount(ctx, in.Name); err != nil {
 		return err
 	}
-	s.log.Info("account removed", "name", in.Name, "author", identity.Operator(ctx).Name)
+	s.Log.Info("account removed", "name", in.Name, "author", identity.Operator(ctx).Name)
 	return nil
 }
 
 // RotateSecrets encrypts all secrets with a new key.
 func (s *Service) RotateSecrets(ctx context.Context, _ *struct{}) (*api.Rotated, error) {
-	n, err := s.keeper.Rotate(ctx)
+	n, err := s.Keeper.Rotate(ctx)
 	if err != nil {
 		return nil, refusal.Conflict(err.Error())
 	}
-	s.log.Info("secrets encrypted with a new key", "secrets", n, "author", identity.Operator(ctx).Name)
+	s.Log.Info("secrets encrypted with a new key", "secrets", n, "author", identity.Operator(ctx).Name)
 	return &api.Rotated{Secrets: n}, nil
 }

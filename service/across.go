@@ -2,36 +2,18 @@ package service
 
 import (
 	"cmp"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/fleet"
 )
 
-// leastPart is how many hosts are worth a processor of their own.
-const leastPart = 4_096
-
-// across goes over hosts with every processor, a part each, and returns what the parts came
-// to, in the order of the hosts.
-func across[T any](hosts []*fleet.Host, do func(part []*fleet.Host) T) []T {
-	n := max(1, min(runtime.GOMAXPROCS(0), len(hosts)/leastPart))
-	out := make([]T, n)
-	var group sync.WaitGroup
-	for i := range n {
-		group.Go(func() { out[i] = do(hosts[len(hosts)*i/n : len(hosts)*(i+1)/n]) })
-	}
-	group.Wait()
-	return out
-}
-
 // count counts how hosts stand.
 func count(hosts []*fleet.Host, now time.Time) tally {
 	var all tally
-	for _, part := range across(hosts, func(part []*fleet.Host) (t tally) {
+	for _, part := range fleet.Across(hosts, func(part []*fleet.Host) (t tally) {
 		for _, h := range part {
 			t.add(h.Row(), h.State(now))
 		}

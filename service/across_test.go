@@ -10,6 +10,7 @@ import (
 	"pgregory.net/rapid"
 
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 )
 
 // Whatever is counted is counted by every part, and parts are no less than the whole.
@@ -52,14 +53,14 @@ func TestCountsOfPartsAreThoseOfTheWhole(t *testing.T) {
 
 // A fleet that is gone over in parts is gone over whole, and in order.
 func TestEveryHostIsInOnePart(t *testing.T) {
-	for _, n := range []int{0, 1, leastPart, 2*leastPart - 1, 2 * leastPart, 5*leastPart + 3} {
+	for _, n := range []int{0, 1, fleet.LeastPart, 2*fleet.LeastPart - 1, 2 * fleet.LeastPart, 5*fleet.LeastPart + 3} {
 		hosts := make([]*fleet.Host, n)
 		for i := range hosts {
 			hosts[i] = &fleet.Host{}
 			hosts[i].Put(&fleet.View{})
 		}
 		var seen []*fleet.Host
-		for _, part := range across(hosts, func(part []*fleet.Host) []*fleet.Host { return part }) {
+		for _, part := range fleet.Across(hosts, func(part []*fleet.Host) []*fleet.Host { return part }) {
 			seen = append(seen, part...)
 		}
 		assert.True(t, len(seen) == n && (n == 0 || reflect.DeepEqual(&seen[0], &hosts[0])))
@@ -75,7 +76,7 @@ func TestEveryHostIsInOnePart(t *testing.T) {
 
 // The list is the same however many parts it was gathered from.
 func TestRowsOfPartsAreThoseOfTheWhole(t *testing.T) {
-	hosts := make([]*fleet.Host, 3*leastPart)
+	hosts := make([]*fleet.Host, 3*fleet.LeastPart)
 	for i := range hosts {
 		hosts[i] = &fleet.Host{}
 		v := &fleet.View{OS: fmt.Sprint("Skerry ", i*7%11)}
@@ -86,9 +87,9 @@ func TestRowsOfPartsAreThoseOfTheWhole(t *testing.T) {
 	for _, order := range []string{"name", "os", "revision", "state", "findings", "last_seen"} {
 		for _, turned := range []bool{false, true} {
 			in := &HostFilter{}
-			whole := firstOf(joined([]*hostRows{in.look(hosts, nil, order, now)}, order), 100, rowOrder(turned))
-			parts := across(hosts, func(part []*fleet.Host) *hostRows { return in.look(part, nil, order, now) })
-			got := firstOf(joined(parts, order), 100, rowOrder(turned))
+			whole := ground.FirstOf(joined([]*hostRows{in.look(hosts, nil, order, now)}, order), 100, rowOrder(turned))
+			parts := fleet.Across(hosts, func(part []*fleet.Host) *hostRows { return in.look(part, nil, order, now) })
+			got := ground.FirstOf(joined(parts, order), 100, rowOrder(turned))
 			for i := range whole {
 				if whole[i].h != got[i].h {
 					t.Fatalf("%s, turned %t: %s is at %d, not %s", order, turned, got[i].h.Row().Name, i, whole[i].h.Row().Name)

@@ -6,6 +6,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/learn"
 	"patientlantern.example/lantern/core/saved"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 )
 
@@ -17,7 +18,7 @@ type AdoptionIn struct {
 // AdoptSource works out what a team would add to the newest folder. It is tried on the hosts'
 // surveys, and published by nobody.
 func (s *Service) AdoptSource(ctx context.Context, in *AdoptionIn) (*api.Adoption, error) {
-	r, err := s.pick(ctx, 0)
+	r, err := s.Pick(ctx, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -27,13 +28,13 @@ func (s *Service) AdoptSource(ctx context.Context, in *AdoptionIn) (*api.Adoptio
 	}
 	var hosts []saved.Snapshot
 	for _, name := range in.Body.To {
-		h, err := s.Survey(ctx, &HostPath{Name: name})
+		h, err := s.Survey(ctx, &ground.HostPath{Name: name})
 		if err != nil {
 			return nil, err
 		}
 		hosts = append(hosts, *h)
 	}
-	res, err := learn.Adopt(published.Files, hosts, learn.Place{File: in.Body.File, Line: in.Body.Line}, s.now())
+	res, err := learn.Adopt(published.Files, hosts, learn.Place{File: in.Body.File, Line: in.Body.Line}, s.Now())
 	if err != nil {
 		return nil, refusal.Conflict(err.Error())
 	}

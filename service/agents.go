@@ -16,6 +16,7 @@ import (
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
@@ -35,12 +36,12 @@ func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 	if !ok {
 		return nil, refusal.Of(refusal.Unreadable, "the key is not an Ed25519 key")
 	}
-	row, err := s.store.Join(ctx, identity.HashToken(in.Token), pub, s.now(), func(row *store.Host) store.Change {
+	row, err := s.Store.Join(ctx, identity.HashToken(in.Token), pub, s.Now(), func(row *store.Host) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {
-				return []store.Entry{s.entry(journal.Actor{Kind: journal.ActorHost, Name: row.Name}, journal.CommandJoin, journal.KindHost, row.Name)}
+				return []store.Entry{s.Entry(journal.Actor{Kind: journal.ActorHost, Name: row.Name}, journal.CommandJoin, journal.KindHost, row.Name)}
 			},
-			Then: func() { s.fleet.Enter(row) },
+			Then: func() { s.Fleet.Enter(row) },
 		}
 	})
 	if errors.Is(err, store.ErrNotFound) {
@@ -58,27 +59,27 @@ func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.log.Info("a host joined", "host", row.Name)
-	return &api.Joined{Host: row.Name, Service: s.key.public}, nil
+	s.Log.Info("a host joined", "host", row.Name)
+	return &api.Joined{Host: row.Name, Service: s.Key.Public}, nil
 }
 
 // CheckIn hears by digest how a host stands.
 func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnswer, error) {
 	h := agentFrom(ctx)
 	s.metrics.checkIns.Inc()
-	now := s.now()
+	now := s.Now()
 	if h.NoteRun(in.Instance, now) {
-		s.log.Warn("two machines check in with one identity", "host", h.Row().Name)
-		s.note(ctx, s.entry(journal.By(ctx), journal.CommandTwins, journal.KindHost, h.Row().Name))
+		s.Log.Warn("two machines check in with one identity", "host", h.Row().Name)
+		s.Note(ctx, s.Entry(journal.By(ctx), journal.CommandTwins, journal.KindHost, h.Row().Name))
 	}
 	wasSilent := h.State(now) == api.StateSilent
 	first := h.SeenMilli() == 0
 	h.Seen(now)
 	v := h.Row()
 	out := &api.CheckInAnswer{
-		Interval: int(s.opts.Interval.Milliseconds()),
-		Watch:    int(s.opts.Watch.Milliseconds()),
-		Access:   s.keeper.Stamp(v.Name),
+		Interval: int(s.Opts.Interval.Milliseconds()),
+		Watch:    int(s.Opts.Watch.Milliseconds()),
+		Access:   s.Keeper.Stamp(v.Name),
 	}
 	if base := v.Carried.Known().Survey; base != "" && base == in.Survey && base != in.Base {
 		out.Keep = true
@@ -86,9 +87,9 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 	if v.Told == nil || v.Told.Survey != v.Survey {
 		out.Trace, out.Logins = fleet.FilesOfFindings(v), v.Logins
 	}
-	ask := s.asked.current()
-	if out.Asked = ask.stamp; ask.stamp != "" && ask.stamp != v.Answered {
-		out.Packages, out.Sources = ask.packages, ask.sources
+	ask := s.Asked.Current()
+	if out.Asked = ask.Stamp; ask.Stamp != "" && ask.Stamp != v.Answered {
+		out.Packages, out.Sources = ask.Packages, ask.Sources
 	}
 	if in.Traits == v.Traits && in.Survey == v.Survey && in.Agent == v.Agent && in.Form == v.Form &&
 		refusal.Clip(in.Zone, mostZone) == v.Zone &&
@@ -97,23 +98,23 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 		in.Trouble == v.Trouble {
 		out.Work = s.mayWork(ctx, v)
 		if wasSilent || first {
-			s.note(ctx, s.entry(journal.By(ctx), journal.CommandAppear, journal.KindHost, v.Name))
+			s.Note(ctx, s.Entry(journal.By(ctx), journal.CommandAppear, journal.KindHost, v.Name))
 		}
 		return out, nil
 	}
 	s.naming.RLock()
 	defer s.naming.RUnlock()
-	if !s.store.Known(in.Traits, store.KindTraits) {
+	if !s.Store.Known(in.Traits, store.KindTraits) {
 		out.Want = append(out.Want, in.Traits)
 	}
-	if !s.store.Known(in.Survey, store.KindSurvey) {
+	if !s.Store.Known(in.Survey, store.KindSurvey) {
 		out.Want = append(out.Want, in.Survey)
 	}
 	if len(out.Want) > 0 {
 		out.Work = s.mayWork(ctx, v)
 		return out, nil
 	}
-	row, err := s.change(ctx, h, journal.CommandCheckIn, func(v *fleet.View) error { return said(v, in, now, ask) }, nil)
+	row, err := s.Change(ctx, h, journal.CommandCheckIn, func(v *fleet.View) error { return said(v, in, now, ask) }, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -123,7 +124,7 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 }
 
 // said notes in a row what a host says with a check-in. ask is what it was asked for.
-func said(v *fleet.View, in *api.CheckIn, now time.Time, ask *askedList) error {
+func said(v *fleet.View, in *api.CheckIn, now time.Time, ask *ground.AskedList) error {
 	v.Traits, v.Survey, v.Agent, v.Form, v.LastSeen = in.Traits, in.Survey, in.Agent, in.Form, now
 	v.Zone = compute.Same(refusal.Clip(in.Zone, mostZone))
 	if in.Free != nil {
@@ -157,18 +158,18 @@ func said(v *fleet.View, in *api.CheckIn, now time.Time, ask *askedList) error {
 }
 
 // takePackages notes which packages a host says are installed, and what came from where.
-func takePackages(v *fleet.View, in *api.Packages, ask *askedList) error {
-	if in.Asked != ask.stamp {
+func takePackages(v *fleet.View, in *api.Packages, ask *ground.AskedList) error {
+	if in.Asked != ask.Stamp {
 		return nil // of a list that was asked for before
 	}
-	p := fleet.Packages{Asked: ask.stamp, Names: ask.packages, Installed: map[string]string{}, Came: map[string]origin.Came{}}
-	for _, n := range ask.packages {
+	p := fleet.Packages{Asked: ask.Stamp, Names: ask.Packages, Installed: map[string]string{}, Came: map[string]origin.Came{}}
+	for _, n := range ask.Packages {
 		if version := in.Installed[n]; version != "" {
 			p.Installed[n] = refusal.Short(version)
 		}
 	}
 	const mostNames, mostName = 20, 200
-	for _, key := range ask.sources {
+	for _, key := range ask.Sources {
 		c, told := in.Came[key]
 		if !told {
 			continue
@@ -183,56 +184,4 @@ func takePackages(v *fleet.View, in *api.Packages, ask *askedList) error {
 	b, err := json.Marshal(p)
 	v.Packages = b
 	return err
-}
-
-// change replaces a host's row by a command: edit changes a copy, which is completed,
-// stored and put in place. save stores it; nil stores the row alone. What the journal
-// keeps of it is the host's history.
-func (s *Service) change(
-	ctx context.Context,
-	h *fleet.Host,
-	command string,
-	edit func(*fleet.View) error,
-	save func(*fleet.View, store.Change) error,
-) (*fleet.View, error) {
-	h.Lock()
-	defer h.Unlock()
-	old := h.Row()
-	v := *old
-	if err := edit(&v); err != nil {
-		return nil, err
-	}
-	if err := s.compute.Complete(ctx, &v, s.now()); err != nil {
-		return nil, err
-	}
-	v.Broken = ""
-	s.ask(ctx, &v)
-	if save == nil {
-		save = func(v *fleet.View, c store.Change) error { return s.store.PutHost(ctx, &v.Host, c) }
-	}
-	e := s.entry(journal.By(ctx), command, journal.KindHost, v.Name)
-	if came := newsOf(old, &v, s.now()); came != nil {
-		e = journal.Detailed(e, came)
-	} else {
-		e.Passing = command == journal.CommandCheckIn // what stands there changed, and how it stands did not
-	}
-	c := store.Noted(e)
-	c.Then = func() {
-		v.Key = h.Row().Key // it may have joined anew meanwhile
-		h.Put(&v)
-	}
-	if err := save(&v, c); err != nil {
-		return nil, err
-	}
-	for i, f := range v.Findings {
-		if _, before := old.Since.Of(v.Keys[i]); !before {
-			s.log.Info("drift", "host", v.Name, "class", f.Class, "severity", f.Severity, "file", f.File, "line", f.Line)
-		}
-	}
-	return &v, nil
-}
-
-// again works out anew how a host stands, because of a command that changed something else.
-func (s *Service) again(ctx context.Context, h *fleet.Host, command string) (*fleet.View, error) {
-	return s.change(ctx, h, command, func(*fleet.View) error { return nil }, nil)
 }

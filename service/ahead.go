@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/store"
 )
 
@@ -103,7 +104,7 @@ func (s *Service) lookAhead(ctx context.Context, p *startable) error {
 		if !by.asks(x.Part) {
 			continue
 		}
-		h, err := s.fleet.Find(x.Host)
+		h, err := s.Fleet.Find(x.Host)
 		if err != nil {
 			continue // it has gone at this moment
 		}
@@ -130,12 +131,12 @@ func (b *bringsTo) into(parts []rollout.Part) {
 func (s *Service) planAhead(ctx context.Context, p *startable) {
 	var fresh []*place
 	for _, x := range p.brings.places {
-		s.upstreams.planned.add(x, s.now().Add(askTime))
+		s.upstreams.planned.add(x, s.Now().Add(ground.AskTime))
 		if x.untold(s.upstreams.look(x.key, &x.Place)) { // one that is under way is waited for
 			fresh = append(fresh, x)
 		}
 	}
-	if len(fresh) == 0 || s.opts.Probe <= 0 {
+	if len(fresh) == 0 || s.Opts.Probe <= 0 {
 		return
 	}
 	done := make(chan struct{})
@@ -161,7 +162,7 @@ func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*bringsTo, 
 		known.into(ro.Parts)
 		return known, nil
 	}
-	rs, err := s.compute.Revision(ctx, ro.Revision)
+	rs, err := s.Compute.Revision(ctx, ro.Revision)
 	if err != nil {
 		return nil, err
 	}
@@ -172,11 +173,11 @@ func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*bringsTo, 
 	by := s.newBrings(rs.Policy()).by(ro.Parts)
 	for _, name := range slices.Sorted(maps.Keys(of)) {
 		part := int(of[name])
-		h, err := s.fleet.Find(name)
+		h, err := s.Fleet.Find(name)
 		if err != nil || !by.asks(part) || ro.Parts[part].Stage < ro.Course.Opened || h.Row().Traits == "" {
 			continue
 		}
-		res, err := s.compute.Resolve(ctx, rs, h.Row())
+		res, err := s.Compute.Resolve(ctx, rs, h.Row())
 		if err != nil {
 			return nil, err
 		}
@@ -290,8 +291,8 @@ func mayOpen(ro *store.Rollout, now time.Time) bool {
 // lookedFor reports whether the places that the next stage brings were looked at lately, and begins to where
 // they were not. Who looks at nothing by itself does not do so here.
 func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *bringsTo) (bool, error) {
-	now := s.now()
-	if s.opts.Probe <= 0 {
+	now := s.Now()
+	if s.Opts.Probe <= 0 {
 		return true, nil
 	}
 	if !mayOpen(ro, now) {
@@ -308,7 +309,7 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *brin
 		if !next[x.key] {
 			continue
 		}
-		s.upstreams.planned.add(x, now.Add(askTime))
+		s.upstreams.planned.add(x, now.Add(ground.AskTime))
 		if l := s.upstreams.look(x.key, &x.Place); l.State != api.PlaceGood || now.Sub(*l.Checked) > freshLook {
 			due = append(due, x)
 		}
@@ -317,7 +318,7 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *brin
 		s.ahead.end(k)
 		return true, nil
 	}
-	rs, err := s.compute.Revision(ctx, ro.Revision)
+	rs, err := s.Compute.Revision(ctx, ro.Revision)
 	if err != nil {
 		s.ahead.again(ro.ID)
 		return false, err

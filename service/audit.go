@@ -30,7 +30,7 @@ func (s *Service) Audit(ctx context.Context, in *AuditIn) (*api.AuditPage, error
 	default:
 		q.Actor = journal.Actor{Kind: journal.ActorOperator, Name: in.By}.String()
 	}
-	list, err := s.store.Journal(ctx, q)
+	list, err := s.Store.Journal(ctx, q)
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +58,7 @@ func (s *Service) AuditChain(ctx context.Context, in *AuditChainIn) (*api.AuditC
 	if err != nil || len(noted) != 0 && len(noted) != 32 {
 		return nil, refusal.Wrong("noted: that is no head of the chain; it is 64 hexadecimal digits")
 	}
-	c, err := s.store.VerifyChain(ctx, noted)
+	c, err := s.Store.VerifyChain(ctx, noted)
 	if err != nil {
 		return nil, err
 	}

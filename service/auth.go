@@ -3,11 +3,8 @@ package service
 import (
 	"bytes"
 	"context"
-	"crypto"
 	"crypto/ed25519"
 	"crypto/sha256"
-	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"sync"
@@ -103,88 +100,8 @@ func (s *Service) Host(ctx context.Context, token string) (context.Context, erro
 	return journal.With(ctx, h), nil
 }
 
-// Enter says that somebody's call is under way, until leave is called.
-func (s *Service) Enter() (leave func()) {
-	s.inside.Add(1)
-	return func() { s.inside.Add(-1) }
-}
-
 // Opened hears that somebody has opened the console: the first time, what its pages show is
 // worked out ahead.
 func (s *Service) Opened() {
 	s.opened.Do(func() { s.background(s.gatherAhead) })
-}
-
-// giveWay waits while somebody's call is under way, so that what is worked out ahead of time
-// does not keep it waiting. left is how much longer it may wait in all: nothing waits for ever.
-func (s *Service) giveWay(ctx context.Context, left *time.Duration) {
-	const pause = 5 * time.Millisecond
-	for s.inside.Load() > 0 && *left > 0 && ctx.Err() == nil {
-		*left -= pause
-		time.Sleep(pause)
-	}
-}
-
-// signer signs deliveries.
-type signer struct {
-	jws    jose.Signer // of deliveries
-	grants jose.Signer // of access
-	public string      // JWK
-	thumb  string
-}
-
-func newSigner(key ed25519.PrivateKey) (*signer, error) {
-	if len(key) != ed25519.PrivateKeySize {
-		return nil, errors.New("the service needs an Ed25519 key to sign with")
-	}
-	pub := jose.JSONWebKey{Key: key.Public(), Algorithm: string(jose.EdDSA), Use: "sig"}
-	thumb, err := Thumbprint(pub)
-	if err != nil {
-		return nil, err
-	}
-	pub.KeyID = thumb
-	jwk, err := pub.MarshalJSON()
-	if err != nil {
-		return nil, err
-	}
-	out := &signer{public: string(jwk), thumb: thumb}
-	for _, x := range []struct {
-		to  *jose.Signer
-		typ jose.ContentType
-	}{{&out.jws, api.TypeDelivery}, {&out.grants, api.TypeGrant}} {
-		if *x.to, err = jose.NewSigner(
-			jose.SigningKey{Algorithm: jose.EdDSA, Key: jose.JSONWebKey{Key: key, KeyID: thumb}},
-			(&jose.SignerOptions{}).WithType(x.typ),
-		); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
-// Thumbprint is a key's JWK thumbprint (RFC 7638), SHA-256, base64url.
-func Thumbprint(k jose.JSONWebKey) (string, error) {
-	sum, err := k.Thumbprint(crypto.SHA256)
-	if err != nil {
-		return "", err
-	}
-	return base64.RawURLEncoding.EncodeToString(sum), nil
-}
-
-// sign signs a delivery, or a grant of access. Each says in its header what it is.
-func (s *signer) sign(v any) (string, error) {
-	by := s.jws
-	if _, ok := v.(api.AccessGrant); ok {
-		by = s.grants
-	}
-	b, err := json.Marshal(v)
-	if err != nil {
-		return "", err
-	}
-	defer clear(b)
-	obj, err := by.Sign(b)
-	if err != nil {
-		return "", err
-	}
-	return obj.CompactSerialize()
 }

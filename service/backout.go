@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -85,7 +86,7 @@ func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error
 		return nil, err
 	}
 	for _, kind := range []string{store.KindRollout, store.KindBackOut} {
-		if open, err := s.store.OpenRollout(ctx, kind); err == nil && open.ID != of.ID {
+		if open, err := s.Store.OpenRollout(ctx, kind); err == nil && open.ID != of.ID {
 			return nil, refusal.Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d",
 				open.ID, open.ID))
 		}
@@ -93,11 +94,11 @@ func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error
 	b := &backing{of: of, seats: map[int64][]*fleet.Host{}, ro: store.Rollout{
 		Kind: store.KindBackOut, Revision: of.Revision, Of: of.ID, Because: strings.TrimSpace(in.Body.Because),
 	}}
-	changed, err := s.store.Changed(ctx, of.ID)
+	changed, err := s.Store.Changed(ctx, of.ID)
 	if err != nil {
 		return nil, err
 	}
-	working, err := s.store.RolloutParts(ctx, of.ID)
+	working, err := s.Store.RolloutParts(ctx, of.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -111,7 +112,7 @@ func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error
 	}
 	looked := map[[2]string]bool{}
 	for _, c := range changed {
-		h, err := s.fleet.Find(c.Host)
+		h, err := s.Fleet.Find(c.Host)
 		switch {
 		case err != nil:
 			b.unknown = append(b.unknown, c.Host+": it is retired")
@@ -119,7 +120,7 @@ func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error
 		case c.Since != 0:
 			b.unknown = append(b.unknown, fmt.Sprintf("%s: rollout %d has changed it since; take that back first", c.Host, c.Since))
 			continue
-		case c.Before.Carried.Sheet != "" && !s.store.Known(c.Before.Carried.Sheet, store.KindSheet):
+		case c.Before.Carried.Sheet != "" && !s.Store.Known(c.Before.Carried.Sheet, store.KindSheet):
 			b.unknown = append(b.unknown, c.Host+": what it had before is not kept any more")
 			continue
 		}
@@ -129,7 +130,7 @@ func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error
 		}
 		s.dangersBack(ctx, b, h.Row(), &c.Before, looked)
 	}
-	for _, h := range s.fleet.All() { // they are changed in the moment in which this is asked for
+	for _, h := range s.Fleet.All() { // they are changed in the moment in which this is asked for
 		if v := h.Row(); v.Task == of.ID && v.Working() {
 			note(v.Name, int(working[v.Name]))
 		}
@@ -174,19 +175,19 @@ func (s *Service) dangersBack(ctx context.Context, b *backing, v *fleet.View, be
 	switch {
 	case looked[key]:
 		return
-	case len(looked) >= mostLooked, before.Survey == "", v.Carried.Sheet == "", !s.store.Known(before.Survey, store.KindSurvey):
+	case len(looked) >= mostLooked, before.Survey == "", v.Carried.Sheet == "", !s.Store.Known(before.Survey, store.KindSurvey):
 		b.unseen++
 		return
 	}
 	looked[key] = true
-	found, err := s.compute.Judge(ctx, compute.Question{Sheet: v.Carried.Sheet, Before: v.Carried.Sheet, Survey: before.Survey})
+	found, err := s.Compute.Judge(ctx, compute.Question{Sheet: v.Carried.Sheet, Before: v.Carried.Sheet, Survey: before.Survey})
 	if err != nil {
 		b.dangers = append(b.dangers, v.Name+": what comes back is not known: "+refusal.Short(err.Error()))
 		return
 	}
 	for _, f := range found.Findings {
 		text := f.File + ": " + f.Message
-		if f.Severity == drift.Danger && !slices.Contains(b.dangers, text) && len(b.dangers) < mostNames {
+		if f.Severity == drift.Danger && !slices.Contains(b.dangers, text) && len(b.dangers) < ground.MostNames {
 			b.dangers = append(b.dangers, text)
 		}
 	}
@@ -195,12 +196,12 @@ func (s *Service) dangersBack(ctx context.Context, b *backing, v *fleet.View, be
 
 // deliverBack gives a host the signed word to take back what a rollout has changed.
 func (s *Service) deliverBack(ctx context.Context, v *fleet.View, ro *store.Rollout) (string, error) {
-	b, err := s.store.BeforeOf(ctx, ro.Of, v.Name)
+	b, err := s.Store.BeforeOf(ctx, ro.Of, v.Name)
 	if err != nil {
 		return "", err
 	}
-	now := s.now()
-	return s.key.sign(
+	now := s.Now()
+	return s.Key.Sign(
 		api.Delivery{
 			Host:     v.Name,
 			Revision: b.Revision,

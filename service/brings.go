@@ -97,7 +97,7 @@ func (b *brings) wants(ctx context.Context, res *resolve.Result, traits string) 
 func (b *brings) architectures(ctx context.Context, traits string) (string, error) {
 	archs, known := b.archs[traits]
 	if !known {
-		t, err := b.s.compute.TraitsOf(ctx, traits)
+		t, err := b.s.Compute.TraitsOf(ctx, traits)
 		if err != nil {
 			return "", err
 		}
@@ -116,8 +116,8 @@ func (b *brings) had(ctx context.Context, carried, traits string) (map[string]st
 	if err != nil {
 		return nil, err
 	}
-	return b.s.compute.PlacesOfSheet(carried, archs, func() (map[string]string, error) {
-		sheet, err := b.s.compute.SheetOf(ctx, carried)
+	return b.s.Compute.PlacesOfSheet(carried, archs, func() (map[string]string, error) {
+		sheet, err := b.s.Compute.SheetOf(ctx, carried)
 		if err != nil {
 			return nil, err
 		}

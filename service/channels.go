@@ -9,11 +9,12 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/subscription"
+	"patientlantern.example/lantern/service/ground"
 )
 
 // ChannelQuery says which channels are asked for.
 type ChannelQuery struct {
-	Paging
+	ground.Paging
 	Q        string `query:"q" doc:"Part of the channel's name or title"`
 	Variants bool   `query:"variants" doc:"Debug and source variants as well"`
 }
@@ -21,7 +22,7 @@ type ChannelQuery struct {
 // ListChannels shows the channels of the newest revision.
 func (s *Service) ListChannels(ctx context.Context, in *ChannelQuery) (*api.ChannelPage, error) {
 	out := api.ChannelPage{Channels: []api.Channel{}}
-	revs, err := s.store.Revisions(ctx)
+	revs, err := s.Store.Revisions(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -29,13 +30,13 @@ func (s *Service) ListChannels(ctx context.Context, in *ChannelQuery) (*api.Chan
 		return &out, nil
 	}
 	out.Revision = revs[0].Number
-	rs, err := s.compute.Revision(ctx, out.Revision)
+	rs, err := s.Compute.Revision(ctx, out.Revision)
 	if err != nil {
 		return nil, err
 	}
 	p := rs.Policy()
 	using := map[string]int{}
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		for _, f := range h.Row().Follows {
 			using[f.Channel+"\x00"+f.Choice]++
 			for _, v := range f.Variants {
@@ -52,14 +53,14 @@ func (s *Service) ListChannels(ctx context.Context, in *ChannelQuery) (*api.Chan
 	}
 	slices.SortFunc(list, func(a, b api.Channel) int { return strings.Compare(a.Name, b.Name) })
 	out.Total = len(list)
-	from, to := in.cut(len(list))
-	out.Next = in.next(len(list))
+	from, to := in.Cut(len(list))
+	out.Next = in.Next(len(list))
 	out.Channels = append(out.Channels, list[from:to]...)
 	return &out, nil
 }
 
 func (s *Service) channelOf(p *policy.Policy, c *policy.Channel, using map[string]int, variants bool) api.Channel {
-	books := s.keeper.Current()
+	books := s.Keeper.Current()
 	out := api.Channel{Name: c.Name, Title: c.Title, At: c.Pos, Choices: []api.ChannelChoice{}}
 	for _, choice := range c.Choices {
 		x := api.ChannelChoice{
@@ -91,7 +92,7 @@ func (s *Service) channelOf(p *policy.Policy, c *policy.Channel, using map[strin
 				}
 				x.Groups = append(x.Groups, strings.Join(to, ", "))
 				if d := a.Without; d != nil && choice.Contract == nil {
-					x.Decision = append(x.Decision, decided(strings.Join(to, ", "), d, s.now()))
+					x.Decision = append(x.Decision, decided(strings.Join(to, ", "), d, s.Now()))
 				}
 			}
 		}

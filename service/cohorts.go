@@ -8,11 +8,12 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/service/ground"
 )
 
 // CohortQuery says which cohorts are asked for.
 type CohortQuery struct {
-	Paging
+	ground.Paging
 	Q    string `query:"q" doc:"Part of the system, such as skerry 12"`
 	Diff bool   `query:"diff" doc:"Say by which lines each differs from the commonest of its system"`
 }
@@ -22,7 +23,7 @@ func (s *Service) ListCohorts(ctx context.Context, in *CohortQuery) (*api.Cohort
 	bySurvey := map[string]*api.Cohort{}
 	var list []*api.Cohort
 	page := api.CohortPage{Cohorts: []api.Cohort{}}
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if in.Q != "" && !strings.Contains(v.LowerOS, strings.ToLower(in.Q)) {
 			continue
@@ -35,7 +36,7 @@ func (s *Service) ListCohorts(ctx context.Context, in *CohortQuery) (*api.Cohort
 			list = append(list, c)
 		}
 		c.Hosts++
-		if len(c.Names) < mostNames {
+		if len(c.Names) < ground.MostNames {
 			c.Names = append(c.Names, v.Name)
 		}
 		c.Drifted = c.Drifted || v.Worst == drift.Danger || v.Worst == drift.Fault
@@ -55,11 +56,11 @@ func (s *Service) ListCohorts(ctx context.Context, in *CohortQuery) (*api.Cohort
 		c.Like = commonest[c.OS]
 	}
 	page.Total = len(list)
-	from, to := in.cut(len(list))
-	page.Next = in.next(len(list))
+	from, to := in.Cut(len(list))
+	page.Next = in.Next(len(list))
 	for _, c := range list[from:to] {
 		if in.Diff && c.Like != "" {
-			if err := s.compute.Unlike(ctx, c); err != nil {
+			if err := s.Compute.Unlike(ctx, c); err != nil {
 				return nil, err
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/store"
 )
 
@@ -89,7 +90,7 @@ func (s *Service) courseOf(ctx context.Context, ro store.Rollout) (api.Rollout, 
 	}
 	if len(why) > 0 {
 		out.Says += "; " + strings.Join(why, "; ")
-	} else if left, known := rollout.Left(ro.Parts, ro.Course, tallies, ro.Begun, s.now()); known && ro.Ended.IsZero() {
+	} else if left, known := rollout.Left(ro.Parts, ro.Course, tallies, ro.Begun, s.Now()); known && ro.Ended.IsZero() {
 		seconds := int(left.Seconds())
 		out.TimeLeft = &seconds
 		out.Says += "; " + fleet.About(left) + " left, by what hosts took so far"
@@ -99,7 +100,7 @@ func (s *Service) courseOf(ctx context.Context, ro store.Rollout) (api.Rollout, 
 		return out, err
 	}
 	out.Parts = s.partsOf(&ro, tallies, brings)
-	out.Says += aheadSays(out.Parts, &ro, tallies, mayOpen(&ro, s.now()))
+	out.Says += aheadSays(out.Parts, &ro, tallies, mayOpen(&ro, s.Now()))
 	out.Causes, err = s.causes(ctx, ro.ID)
 	return out, err
 }
@@ -157,7 +158,7 @@ func refusedSays(list []api.RefusedPlace) (out string) {
 // host after a rollout has ended is not counted any more.
 func (s *Service) stands(ctx context.Context, ro *store.Rollout) (t []rollout.Tally, why []string, err error) {
 	if !ro.Ended.IsZero() {
-		t, err = s.store.Tallies(ctx, ro)
+		t, err = s.Store.Tallies(ctx, ro)
 		return t, nil, err
 	}
 	t, err = s.tallies(ctx, ro, true)
@@ -258,7 +259,7 @@ const mostCauses, mostReports = 20, 2000
 
 // causes groups the hosts of a rollout that failed by why they did.
 func (s *Service) causes(ctx context.Context, id int64) ([]api.RolloutCause, error) {
-	list, err := s.store.FailedReports(ctx, id, mostReports)
+	list, err := s.Store.FailedReports(ctx, id, mostReports)
 	if err != nil {
 		return nil, err
 	}
@@ -280,7 +281,7 @@ func (s *Service) causes(ctx context.Context, id int64) ([]api.RolloutCause, err
 			i = len(out) - 1
 		}
 		out[i].Hosts += f.Hosts
-		if len(out[i].Names) < mostNames {
+		if len(out[i].Names) < ground.MostNames {
 			out[i].Names = source.Strings(append(out[i].Names, f.First))
 		}
 	}

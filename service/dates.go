@@ -12,30 +12,31 @@ import (
 	ics "github.com/arran4/golang-ical"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/ground"
 )
 
 // DateQuery says which dates are asked for.
 type DateQuery struct {
-	Paging
+	ground.Paging
 	Kind []string `query:"kind" enum:"contract,key,waiver,review,freeze" doc:"Only these kinds"`
 }
 
 // dates is what falls due from now on, the next first, on one page.
 func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
-	now := s.now()
+	now := s.Now()
 	out.Dates, out.Away = []api.Date{}, []string{}
 	add := func(due time.Time, kind, name, says, detail string) {
 		if due.After(now) {
 			out.Dates = append(out.Dates, api.Date{Due: due.UTC(), Kind: kind, Name: name, Says: says, Detail: detail})
 		}
 	}
-	books := s.keeper.Current()
+	books := s.Keeper.Current()
 	for i := range books.Contracts {
 		c := &books.Contracts[i]
 		add(c.End, api.DueContract, c.Number, fmt.Sprintf("The contract %s ends (%s)", c.Number, c.Title),
 			seatsTaken(books.Used(c.Account, c.Number), c.Account))
 	}
-	p, revision, err := s.newestPolicy(ctx)
+	p, revision, err := s.NewestPolicy(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -69,7 +70,7 @@ func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 			}
 		}
 	}
-	for _, w := range s.compute.Waivers.All() {
+	for _, w := range s.Compute.Waivers.All() {
 		where := cmp.Or(w.Host, "every host")
 		add(w.Ends, api.DueWaiver, strconv.FormatInt(w.ID, 10), "A waiver ends: "+w.Finding.Message,
 			fmt.Sprintf("On %s; accepted by %s: %s", where, w.Author, w.Because))
@@ -90,8 +91,8 @@ func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 	slices.SortFunc(out.Dates, func(a, b api.Date) int {
 		return cmp.Or(a.Due.Compare(b.Due), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name))
 	})
-	for _, n := range s.keeper.Names() {
-		if a, there := s.keeper.Describe(n); there && a.Trouble != "" {
+	for _, n := range s.Keeper.Names() {
+		if a, there := s.Keeper.Describe(n); there && a.Trouble != "" {
 			out.Away = append(out.Away, n)
 		}
 	}
@@ -108,8 +109,8 @@ func (s *Service) ListDates(ctx context.Context, in *DateQuery) (*api.DatePage, 
 		page.Dates = slices.DeleteFunc(page.Dates, func(d api.Date) bool { return !slices.Contains(in.Kind, d.Kind) })
 	}
 	page.Total = len(page.Dates)
-	page.Next = in.next(page.Total)
-	from, to := in.cut(page.Total)
+	page.Next = in.Next(page.Total)
+	from, to := in.Cut(page.Total)
 	page.Dates = page.Dates[from:to]
 	return &page, nil
 }
@@ -134,7 +135,7 @@ func (s *Service) Calendar(ctx context.Context) ([]byte, error) {
 			name = fmt.Sprint(name, "-", named[name])
 		}
 		e := c.AddEvent(name + "@patient-lantern")
-		e.SetDtStampTime(s.now())
+		e.SetDtStampTime(s.Now())
 		e.SetStartAt(d.Due)
 		e.SetSummary(d.Says)
 		e.SetDescription(d.Detail)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
@@ -31,16 +32,16 @@ const mostHeld = 100_000
 // countHosts notes each hour how the fleet stands.
 func (s *Service) countHosts(ctx context.Context) {
 	if err := s.countHour(ctx); err != nil && ctx.Err() == nil {
-		s.log.Error("noting how the fleet stands", "error", err)
+		s.Log.Error("noting how the fleet stands", "error", err)
 	}
 }
 
 func (s *Service) countHour(ctx context.Context) error {
-	now := s.now().UTC()
-	if now.Sub(s.began) <= 3*s.opts.Interval+2*time.Second { // hosts were not heard while it did not run
+	now := s.Now().UTC()
+	if now.Sub(s.began) <= 3*s.Opts.Interval+2*time.Second { // hosts were not heard while it did not run
 		return nil
 	}
-	last, err := s.store.Journal(ctx, store.JournalQuery{Kind: journal.KindDay, Limit: 1})
+	last, err := s.Store.Journal(ctx, store.JournalQuery{Kind: journal.KindDay, Limit: 1})
 	if err != nil || len(last) > 0 && !now.Truncate(time.Hour).After(last[0].At) {
 		return err
 	}
@@ -48,8 +49,8 @@ func (s *Service) countHour(ctx context.Context) error {
 	if err != nil || c.Standing.Hosts == 0 && len(last) == 0 {
 		return err
 	}
-	e := s.entry(journal.Actor{Kind: journal.ActorService}, journal.CommandCount, journal.KindDay, now.Format(time.DateOnly))
-	return s.store.Note(ctx, journal.Detailed(e, c))
+	e := s.Entry(journal.Actor{Kind: journal.ActorService}, journal.CommandCount, journal.KindDay, now.Format(time.DateOnly))
+	return s.Store.Note(ctx, journal.Detailed(e, c))
 }
 
 // countedUntil is the entry of the journal up to which it was counted, by the counts, the newest
@@ -61,7 +62,7 @@ func (s *Service) countedUntil(ctx context.Context, now time.Time, counts []stor
 		return c.Until, err
 	}
 	for before := int64(0); ; {
-		entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: journal.KindHost, Before: before, Limit: countPage})
+		entries, err := s.Store.Journal(ctx, store.JournalQuery{Kind: journal.KindHost, Before: before, Limit: countPage})
 		if err != nil {
 			return 0, err
 		}
@@ -90,12 +91,12 @@ const countPage = 2_000
 
 // countNow counts how the fleet stands, and what came and went since the newest of the counts.
 func (s *Service) countNow(ctx context.Context, now time.Time, counts []store.Entry) (counted, error) {
-	all := count(s.fleet.All(), now)
+	all := count(s.Fleet.All(), now)
 	standing, err := s.invited(ctx, all.standing(), now)
 	if err != nil {
 		return counted{}, err
 	}
-	newest, err := s.store.NewestEntry(ctx)
+	newest, err := s.Store.NewestEntry(ctx)
 	if err != nil {
 		return counted{}, err
 	}
@@ -110,7 +111,7 @@ func (s *Service) countNow(ctx context.Context, now time.Time, counts []store.En
 		t.after, t.gone = after, counted{Until: after}
 	}
 	for t.gone.Until < newest {
-		entries, err := s.store.Journal(
+		entries, err := s.Store.Journal(
 			ctx,
 			store.JournalQuery{Kind: journal.KindHost, After: t.gone.Until, Before: newest + 1, Oldest: true, Limit: countPage},
 		)
@@ -146,7 +147,7 @@ func thinned(stood []int64) []int64 {
 
 // add counts what came and went with an entry. What is waived or accepted is not closed.
 func (c *counted) add(e *store.Entry) {
-	var n news
+	var n ground.News
 	if len(e.Detail) == 0 || json.Unmarshal(e.Detail, &n) != nil {
 		return
 	}
@@ -161,16 +162,16 @@ func (c *counted) add(e *store.Entry) {
 
 // DayQuery says which days are asked for.
 type DayQuery struct {
-	Paging
+	ground.Paging
 	Days int `query:"days" minimum:"1" maximum:"1100" default:"84" doc:"How many days back"`
 }
 
 // ListDays tells how the fleet stood day by day: a day on which nobody counted is named as one
 // of which nothing is known.
 func (s *Service) ListDays(ctx context.Context, in *DayQuery) (*api.DayPage, error) {
-	now := s.now().UTC()
+	now := s.Now().UTC()
 	first := now.AddDate(0, 0, 1-in.Days).Format(time.DateOnly)
-	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: journal.KindDay, Limit: 25 * in.Days})
+	entries, err := s.Store.Journal(ctx, store.JournalQuery{Kind: journal.KindDay, Limit: 25 * in.Days})
 	if err != nil {
 		return nil, err
 	}
@@ -199,8 +200,8 @@ func (s *Service) ListDays(ctx context.Context, in *DayQuery) (*api.DayPage, err
 	page := api.DayPage{Days: []api.Day{}}
 	days = append(days, d.done())
 	page.Total = len(days)
-	from, to := in.cut(len(days))
-	page.Next = in.next(len(days))
+	from, to := in.Cut(len(days))
+	page.Next = in.Next(len(days))
 	page.Days = append(page.Days, days[from:to]...)
 	return &page, nil
 }

@@ -19,7 +19,7 @@ func (s *Service) Delivery(ctx context.Context) (string, error) {
 	if !s.mayWork(ctx, v) {
 		return "", refusal.NotFound("nothing waits for this host")
 	}
-	ro, err := s.store.Rollout(ctx, v.Task)
+	ro, err := s.Store.Rollout(ctx, v.Task)
 	if err != nil {
 		return "", err
 	}
@@ -27,22 +27,22 @@ func (s *Service) Delivery(ctx context.Context) (string, error) {
 		return s.deliverBack(ctx, v, &ro)
 	}
 	revision := carries(&ro, v)
-	rs, err := s.compute.Revision(ctx, revision)
+	rs, err := s.Compute.Revision(ctx, revision)
 	if err != nil {
 		return "", err
 	}
-	res, err := s.compute.Resolve(ctx, rs, v)
+	res, err := s.Compute.Resolve(ctx, rs, v)
 	if err != nil {
 		return "", err
 	}
 	if len(res.Trouble) > 0 {
 		return "", refusal.Conflict("the policy cannot be resolved for this host: " + res.Trouble[0].String())
 	}
-	now := s.now()
-	if err := s.compute.PutSheet(ctx, res, now); err != nil {
+	now := s.Now()
+	if err := s.Compute.PutSheet(ctx, res, now); err != nil {
 		return "", err
 	}
-	return s.key.sign(
+	return s.Key.Sign(
 		api.Delivery{
 			Host:     v.Name,
 			Revision: revision,
@@ -67,9 +67,9 @@ func carries(ro *store.Rollout, v *fleet.View) int64 {
 // SheetText is a sheet by its digest, as it was signed. A host needs sheets and nothing else;
 // what other hosts have is not its business.
 func (s *Service) SheetText(ctx context.Context, digest string) ([]byte, error) {
-	if !s.store.Known(digest, store.KindSheet) {
+	if !s.Store.Known(digest, store.KindSheet) {
 		return nil, refusal.NotFound("there is no sheet of that digest")
 	}
-	d, err := s.store.Document(ctx, digest, store.KindSheet)
+	d, err := s.Store.Document(ctx, digest, store.KindSheet)
 	return d.Body, err
 }

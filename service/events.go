@@ -32,17 +32,17 @@ const mostMissed = 256
 // again where that is too much, or where the number is of another journal.
 func (s *Service) Missed(ctx context.Context, heard int64) (events []api.Event, err error) {
 	all := []api.Event{{Kind: api.EventAll}}
-	newest, err := s.store.NewestEntry(ctx)
+	newest, err := s.Store.NewestEntry(ctx)
 	if err != nil {
-		s.log.Error("reading the journal", "error", err)
+		s.Log.Error("reading the journal", "error", err)
 		return nil, err
 	}
 	if heard > newest { // this journal was put back from a backup, or is new
 		return all, nil
 	}
-	entries, err := s.store.Journal(ctx, store.JournalQuery{After: heard, Limit: mostMissed + 1, Oldest: true})
+	entries, err := s.Store.Journal(ctx, store.JournalQuery{After: heard, Limit: mostMissed + 1, Oldest: true})
 	if err != nil {
-		s.log.Error("reading the journal", "error", err)
+		s.Log.Error("reading the journal", "error", err)
 		return nil, err
 	}
 	if len(entries) > mostMissed {

@@ -9,23 +9,24 @@ import (
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/saved"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
 // ExplainQuery says what of a host is explained.
 type ExplainQuery struct {
-	HostPath
+	ground.HostPath
 	Revision int64 `query:"revision" minimum:"0" doc:"The revision; 0 for the newest"`
 }
 
 // Explain says why a host has what a revision gives it.
 func (s *Service) Explain(ctx context.Context, in *ExplainQuery) (*reason.Explanation, error) {
-	h, err := s.findHost(in.Name)
+	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.pick(ctx, in.Revision)
+	r, err := s.Pick(ctx, in.Revision)
 	if err != nil {
 		return nil, err
 	}
@@ -33,30 +34,30 @@ func (s *Service) Explain(ctx context.Context, in *ExplainQuery) (*reason.Explan
 	if v.Traits == "" {
 		return nil, refusal.Conflict(fmt.Sprintf("%s has sent no survey yet, so it is not known what it is", v.Name))
 	}
-	rs, err := s.compute.Revision(ctx, r.Number)
+	rs, err := s.Compute.Revision(ctx, r.Number)
 	if err != nil {
 		return nil, err
 	}
-	e, err := s.compute.Explain(ctx, rs, v)
+	e, err := s.Compute.Explain(ctx, rs, v)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.compute.SayMedia(ctx, e, v); err != nil {
+	if err := s.Compute.SayMedia(ctx, e, v); err != nil {
 		return nil, err
 	}
-	res, err := s.compute.Resolve(ctx, rs, v)
+	res, err := s.Compute.Resolve(ctx, rs, v)
 	if err != nil {
 		return nil, err
 	}
-	if e.Fates, err = s.compute.Fates(ctx, v, res.Sheet); err != nil {
+	if e.Fates, err = s.Compute.Fates(ctx, v, res.Sheet); err != nil {
 		return nil, err
 	}
 	return e, nil
 }
 
 // Survey gives a host's last survey with the texts that it names, passwords masked.
-func (s *Service) Survey(ctx context.Context, in *HostPath) (*saved.Snapshot, error) {
-	h, err := s.findHost(in.Name)
+func (s *Service) Survey(ctx context.Context, in *ground.HostPath) (*saved.Snapshot, error) {
+	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -64,15 +65,15 @@ func (s *Service) Survey(ctx context.Context, in *HostPath) (*saved.Snapshot, er
 	if v.Survey == "" || v.Traits == "" {
 		return nil, refusal.Conflict(fmt.Sprintf("%s has sent no survey yet", v.Name))
 	}
-	su, err := s.compute.SurveyOf(ctx, v.Survey)
+	su, err := s.Compute.SurveyOf(ctx, v.Survey)
 	if err != nil {
 		return nil, err
 	}
-	t, err := s.compute.TraitsOf(ctx, v.Traits)
+	t, err := s.Compute.TraitsOf(ctx, v.Traits)
 	if err != nil {
 		return nil, err
 	}
-	texts, err := s.compute.TextsOf(ctx, su.Files)
+	texts, err := s.Compute.TextsOf(ctx, su.Files)
 	if err != nil {
 		return nil, err
 	}
@@ -88,11 +89,11 @@ type RevisionPath struct {
 
 // RevisionFiles gives the folder that was published.
 func (s *Service) RevisionFiles(ctx context.Context, in *RevisionPath) (*api.Publication, error) {
-	r, err := s.pick(ctx, in.Number)
+	r, err := s.Pick(ctx, in.Number)
 	if err != nil {
 		return nil, err
 	}
-	d, err := s.store.Document(ctx, r.Policy, store.KindPolicy)
+	d, err := s.Store.Document(ctx, r.Policy, store.KindPolicy)
 	if err != nil {
 		return nil, err
 	}

@@ -20,11 +20,11 @@ type ExportIn struct {
 
 // Export tells which files a host would have, for images and for hosts that nobody reaches.
 func (s *Service) Export(ctx context.Context, in *ExportIn) (*api.Export, error) {
-	r, err := s.pick(ctx, in.Body.Revision)
+	r, err := s.Pick(ctx, in.Body.Revision)
 	if err != nil {
 		return nil, err
 	}
-	rs, err := s.compute.Revision(ctx, r.Number)
+	rs, err := s.Compute.Revision(ctx, r.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -32,7 +32,7 @@ func (s *Service) Export(ctx context.Context, in *ExportIn) (*api.Export, error)
 	if err != nil {
 		return nil, err
 	}
-	res := s.compute.ResolveHost(rs, who)
+	res := s.Compute.ResolveHost(rs, who)
 	if len(res.Trouble) > 0 {
 		return nil, refusal.Conflict("the policy cannot be resolved for this host: " + res.Trouble[0].String())
 	}
@@ -82,11 +82,11 @@ func (s *Service) exported(ctx context.Context, in *api.ExportOrder) (resolve.Ho
 			Traits: in.Traits,
 		}, nil
 	}
-	h, err := s.findHost(in.Host)
+	h, err := s.FindHost(in.Host)
 	if err != nil {
 		return resolve.Host{}, err
 	}
-	who, err := s.compute.HostOf(ctx, h.Row())
+	who, err := s.Compute.HostOf(ctx, h.Row())
 	if err != nil {
 		return who, refusal.Conflict(fmt.Sprintf("%s has sent no survey yet; say what it is with traits", h.Row().Name))
 	}

@@ -24,7 +24,7 @@ func (s *Service) like(ctx context.Context, f *Facets, all []*fleet.Host) (out [
 	}
 	var as string
 	if f.Like != "" {
-		h, err := s.findHost(f.Like)
+		h, err := s.FindHost(f.Like)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -85,7 +85,7 @@ func (s *Service) having(ctx context.Context, name string) (func(context.Context
 		)
 	}
 	return func(ctx context.Context, survey string) (bool, error) {
-		uses, err := s.compute.UsesOf(ctx, survey)
+		uses, err := s.Compute.UsesOf(ctx, survey)
 		if err != nil {
 			return false, err
 		}

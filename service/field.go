@@ -69,10 +69,10 @@ func (f *field) sorted() []api.FieldSystem {
 
 // Field counts every host by system, or by cohort, and state.
 func (s *Service) Field(ctx context.Context, in *FieldQuery) (*api.Field, error) {
-	now := s.now()
+	now := s.Now()
 	var counted tally
 	rows := field{bySurvey: in.By == "cohort", rows: map[string]*api.FieldSystem{}}
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		v, state := h.Row(), h.State(now)
 		counted.add(v, state)
 		rows.add(v, state)

@@ -11,6 +11,7 @@ import (
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 )
 
@@ -25,8 +26,8 @@ func (s *Service) findings(v *fleet.View, list []drift.Finding) []api.Finding {
 
 // DriftQuery says which findings are asked for.
 type DriftQuery struct {
-	Paging
-	Selecting
+	ground.Paging
+	ground.Selecting
 	Picking
 	Host string `query:"host" doc:"Only findings of this host"`
 	Sort string `query:"sort" enum:"severity,since,host,-since" default:"severity"`
@@ -77,7 +78,7 @@ type findingRow struct {
 
 // rows are the findings that are asked for, and how many hosts have one.
 func (in *DriftQuery) rows(hosts []*fleet.Host) (rows []findingRow, hit int) {
-	parts := across(hosts, in.partRows)
+	parts := fleet.Across(hosts, in.partRows)
 	for _, p := range parts {
 		hit += p.hosts
 	}
@@ -134,12 +135,12 @@ func (in *DriftQuery) partRows(part []*fleet.Host) (out findingRows) {
 
 // ListDrift lists findings over the fleet, page by page.
 func (s *Service) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingPage, error) {
-	hosts, unknown, err := s.selected(ctx, in.Selecting, s.fleet.All())
+	hosts, unknown, err := s.Selected(ctx, in.Selecting, s.Fleet.All())
 	if err != nil {
 		return nil, err
 	}
 	if in.Host != "" {
-		h, err := s.findHost(in.Host)
+		h, err := s.FindHost(in.Host)
 		if err != nil {
 			return nil, err
 		}
@@ -149,23 +150,23 @@ func (s *Service) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingPa
 		return nil, err
 	}
 	page := api.FindingPage{Findings: []api.Finding{}, Unknown: unknown}
-	now := s.now()
+	now := s.Now()
 	counted := count(hosts, now)
 	page.Standing = counted.standing()
-	if in.Host == "" && !in.some() {
+	if in.Host == "" && !in.Some() {
 		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {
 			return nil, err
 		}
 	}
 	rows, hit := in.rows(hosts)
 	page.Hosts, page.Total = hit, len(rows)
-	from, to := in.cut(len(rows))
-	page.Next = in.next(len(rows))
-	rows = firstOf(rows, to, func(a, b findingRow) int {
+	from, to := in.Cut(len(rows))
+	page.Next = in.Next(len(rows))
+	rows = ground.FirstOf(rows, to, func(a, b findingRow) int {
 		return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at))
 	})
 	for _, r := range rows[from:to] {
-		o, err := s.compute.Change(ctx, compute.Healing(r.v))
+		o, err := s.Compute.Change(ctx, compute.Healing(r.v))
 		if err != nil {
 			return nil, err
 		}

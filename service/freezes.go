@@ -24,7 +24,7 @@ type freezes struct {
 
 // standing are the freezes that hold now.
 func (s *Service) standing() (out []store.Freeze) {
-	now := s.now()
+	now := s.Now()
 	for _, f := range *s.freezes.list.Load() {
 		if f.Stands(now) {
 			out = append(out, f)
@@ -44,7 +44,7 @@ func (s *Service) frozen(ctx context.Context, v *fleet.View, list []store.Freeze
 		}
 		if expanded, err := names.Expand(f.Scope); err == nil && strings.ContainsAny(f.Scope, ".{}") {
 			for _, n := range expanded {
-				if h, err := s.fleet.Find(n); err == nil && h.Row().Name == v.Name {
+				if h, err := s.Fleet.Find(n); err == nil && h.Row().Name == v.Name {
 					return f
 				}
 			}
@@ -60,19 +60,19 @@ func (s *Service) frozen(ctx context.Context, v *fleet.View, list []store.Freeze
 
 // inNewest reports whether a host is in a group of the newest revision.
 func (s *Service) inNewest(ctx context.Context, v *fleet.View, group string) (bool, error) {
-	r, err := s.pick(ctx, 0)
+	r, err := s.Pick(ctx, 0)
 	if err != nil {
 		return false, err
 	}
-	rs, err := s.compute.Revision(ctx, r.Number)
+	rs, err := s.Compute.Revision(ctx, r.Number)
 	if err != nil {
 		return false, err
 	}
-	h, err := s.compute.HostOf(ctx, v)
+	h, err := s.Compute.HostOf(ctx, v)
 	if err != nil {
 		return false, err
 	}
-	return s.compute.InGroup(rs, h, group), nil
+	return s.Compute.InGroup(rs, h, group), nil
 }
 
 // mayWork reports whether a host is handed its task now.
@@ -92,7 +92,7 @@ func freezeOf(f store.Freeze, now time.Time) api.Freeze {
 func (s *Service) ListFreezes(context.Context, *struct{}) (*api.FreezeList, error) {
 	out := api.FreezeList{Freezes: []api.Freeze{}}
 	for _, f := range *s.freezes.list.Load() {
-		out.Freezes = append(out.Freezes, freezeOf(f, s.now()))
+		out.Freezes = append(out.Freezes, freezeOf(f, s.Now()))
 	}
 	out.Total = len(out.Freezes)
 	return &out, nil
@@ -108,7 +108,7 @@ const longestFreeze = 90 * 24 * time.Hour
 
 // Freeze lets nothing move in the fleet, or in a group.
 func (s *Service) Freeze(ctx context.Context, in *FreezeIn) (*api.Freeze, error) {
-	now := s.now()
+	now := s.Now()
 	f := store.Freeze{
 		Scope: strings.TrimSpace(in.Body.Group), Author: identity.Operator(ctx).Name, Because: strings.TrimSpace(in.Body.Because),
 		Begun: now.UTC(), Until: in.Body.Until.UTC(),
@@ -138,14 +138,14 @@ func (s *Service) knownScope(ctx context.Context, scope string) error {
 		}
 		return nil
 	}
-	if _, err := s.fleet.Find(scope); err == nil {
+	if _, err := s.Fleet.Find(scope); err == nil {
 		return refusal.Wrong(fmt.Sprintf("group: write the name of the host in full, or name a group: %q", refusal.Short(scope)))
 	}
-	r, err := s.pick(ctx, 0)
+	r, err := s.Pick(ctx, 0)
 	if err != nil {
 		return err
 	}
-	rs, err := s.compute.Revision(ctx, r.Number)
+	rs, err := s.Compute.Revision(ctx, r.Number)
 	if err != nil {
 		return err
 	}
@@ -157,9 +157,9 @@ func (s *Service) knownScope(ctx context.Context, scope string) error {
 
 func (s *Service) putFreeze(ctx context.Context, command string, f *store.Freeze) error {
 	by := journal.By(ctx)
-	err := s.store.PutFreeze(ctx, f, store.Change{
+	err := s.Store.PutFreeze(ctx, f, store.Change{
 		Note: func() []store.Entry {
-			e := journal.Detailed(s.entry(by, command, journal.KindFreeze, fmt.Sprint(f.ID)), map[string]any{"group": f.Scope, "until": f.Until})
+			e := journal.Detailed(s.Entry(by, command, journal.KindFreeze, fmt.Sprint(f.ID)), map[string]any{"group": f.Scope, "until": f.Until})
 			e.Why = f.Because
 			return []store.Entry{e}
 		},
@@ -188,14 +188,14 @@ func (s *Service) Thaw(ctx context.Context, in *FreezePath) (*api.Freeze, error)
 		switch {
 		case f.ID != in.ID:
 			continue
-		case !f.Stands(s.now()):
+		case !f.Stands(s.Now()):
 			return nil, refusal.Conflict(fmt.Sprintf("freeze %d does not hold any more", f.ID))
 		}
-		f.Ended = s.now().UTC()
+		f.Ended = s.Now().UTC()
 		if err := s.putFreeze(ctx, "thaw", &f); err != nil {
 			return nil, err
 		}
-		return new(freezeOf(f, s.now())), nil
+		return new(freezeOf(f, s.Now())), nil
 	}
 	return nil, refusal.NotFound(fmt.Sprintf("there is no freeze %d", in.ID))
 }

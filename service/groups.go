@@ -10,12 +10,13 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 )
 
 // GroupQuery says which groups of findings are asked for.
 type GroupQuery struct {
-	Paging
-	Selecting
+	ground.Paging
+	ground.Selecting
 	Picking
 	Sort string `query:"sort" enum:"severity,hosts,since,-since" default:"severity"`
 }
@@ -30,23 +31,20 @@ type group struct {
 	names   []string
 }
 
-// mostNames is how many hosts of a group or cohort are named.
-const mostNames = 5
-
 // GroupDrift tells each finding once, however many hosts have it.
 func (s *Service) GroupDrift(ctx context.Context, in *GroupQuery) (*api.FindingGroupPage, error) {
 	as := &DriftQuery{Picking: in.Picking}
 	if err := as.check(); err != nil {
 		return nil, err
 	}
-	hosts, unknown, err := s.selected(ctx, in.Selecting, s.fleet.All())
+	hosts, unknown, err := s.Selected(ctx, in.Selecting, s.Fleet.All())
 	if err != nil {
 		return nil, err
 	}
-	now := s.now()
+	now := s.Now()
 	counted := count(hosts, now)
 	page := api.FindingGroupPage{Groups: []api.FindingGroup{}, Standing: counted.standing(), Unknown: unknown}
-	if !in.some() {
+	if !in.Some() {
 		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {
 			return nil, err
 		}
@@ -56,8 +54,8 @@ func (s *Service) GroupDrift(ctx context.Context, in *GroupQuery) (*api.FindingG
 	list := grouped(rows)
 	page.Total = len(list)
 	slices.SortFunc(list, in.order())
-	from, to := in.cut(len(list))
-	page.Next = in.next(len(list))
+	from, to := in.Cut(len(list))
+	page.Next = in.Next(len(list))
 	for _, g := range list[from:to] {
 		page.Groups = append(
 			page.Groups,
@@ -90,7 +88,7 @@ func grouped(rows []findingRow) []*group {
 			continue // twice on one host
 		}
 		g.hosts++
-		if len(g.names) < mostNames {
+		if len(g.names) < ground.MostNames {
 			g.names = append(g.names, r.v.Name)
 		}
 		if since.Before(g.since) {

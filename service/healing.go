@@ -11,6 +11,7 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -60,7 +61,7 @@ func (s *Service) untouched(ctx context.Context, takers []*fleet.Host) (n int, e
 		p := compute.Healing(h.Row())
 		none, known := nothing[p]
 		if !known {
-			o, err := s.compute.Change(ctx, p)
+			o, err := s.Compute.Change(ctx, p)
 			if err != nil {
 				return 0, err
 			}
@@ -87,15 +88,15 @@ func (s *Service) beginHealing(ctx context.Context, command string, p *startable
 
 // healable finds the hosts that an order to heal is for, and their waves.
 func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startable, error) {
-	r, err := s.pick(ctx, 0)
+	r, err := s.Pick(ctx, 0)
 	if err != nil {
 		return nil, err
 	}
-	rs, err := s.compute.Revision(ctx, r.Number)
+	rs, err := s.Compute.Revision(ctx, r.Number)
 	if err != nil {
 		return nil, err
 	}
-	targets, err := s.pickHosts(ctx, rs, s.changeable(), Selecting{in.To, in.Where})
+	targets, err := s.pickHosts(ctx, rs, s.changeable(), ground.Selecting{To: in.To, Where: in.Where})
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +125,7 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 func (s *Service) layHealing(ctx context.Context, p *startable, rs *resolve.Resolver) error {
 	results := make(map[*fleet.Host]*resolve.Result, len(p.takers))
 	for _, h := range p.takers {
-		res, err := s.compute.Resolve(ctx, rs, h.Row())
+		res, err := s.Compute.Resolve(ctx, rs, h.Row())
 		if err != nil {
 			return err
 		}

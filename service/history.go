@@ -5,13 +5,14 @@ import (
 	"encoding/json"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
 // HistoryIn says whose history is asked for.
 type HistoryIn struct {
-	HostPath
+	ground.HostPath
 	Before  int64 `query:"before" doc:"Only what happened before the entry of this number"`
 	PerPage int   `query:"per_page" minimum:"1" maximum:"500" default:"50" doc:"Entries on a page"`
 }
@@ -19,12 +20,12 @@ type HistoryIn struct {
 // History tells what happened to a host: findings that came and went, revisions, who had what
 // done, and why.
 func (s *Service) History(ctx context.Context, in *HistoryIn) (*api.HistoryPage, error) {
-	h, err := s.findHost(in.Name)
+	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
 	}
 	q := store.JournalQuery{Kind: journal.KindHost, Name: h.Row().Name, Before: in.Before, Limit: in.PerPage + 1}
-	entries, err := s.store.Journal(ctx, q)
+	entries, err := s.Store.Journal(ctx, q)
 	if err != nil {
 		return nil, err
 	}
@@ -35,7 +36,7 @@ func (s *Service) History(ctx context.Context, in *HistoryIn) (*api.HistoryPage,
 	}
 	for _, e := range entries {
 		m := api.Moment{Number: e.Seq, At: e.At, By: e.Actor, What: e.Command, Why: e.Why, Came: []api.MomentItem{}}
-		var n news
+		var n ground.News
 		if len(e.Detail) > 0 && json.Unmarshal(e.Detail, &n) == nil {
 			m.Went, m.Revision = n.Went, n.Revision
 			for _, c := range n.Came {

@@ -5,17 +5,18 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/ground"
 )
 
 // GroupsQuery picks groups of the policy.
 type GroupsQuery struct {
-	Paging
+	ground.Paging
 	Q string `query:"q" maxLength:"100" doc:"Part of the name"`
 }
 
 // ListGroups tells how many hosts are in each group of the newest revision.
 func (s *Service) ListGroups(ctx context.Context, in *GroupsQuery) (*api.GroupPage, error) {
-	rs, number, err := s.newest(ctx)
+	rs, number, err := s.Newest(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -31,19 +32,19 @@ func (s *Service) ListGroups(ctx context.Context, in *GroupsQuery) (*api.GroupPa
 			list = append(list, api.Group{Name: g.Name, Place: g.Pos, Names: []string{}})
 		}
 	}
-	now := s.now()
-	for _, h := range s.fleet.All() {
+	now := s.Now()
+	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if v.Traits == "" {
 			page.Unknown++
 			continue
 		}
-		who, err := s.compute.HostOf(ctx, v)
+		who, err := s.Compute.HostOf(ctx, v)
 		if err != nil {
 			return nil, err
 		}
 		drifted := h.State(now) == api.StateDrifted
-		for _, name := range s.compute.GroupsOf(rs, who) {
+		for _, name := range s.Compute.GroupsOf(rs, who) {
 			i, wanted := at[name]
 			if !wanted {
 				continue
@@ -52,13 +53,13 @@ func (s *Service) ListGroups(ctx context.Context, in *GroupsQuery) (*api.GroupPa
 			if drifted {
 				list[i].Drifted++
 			}
-			if len(list[i].Names) < mostNames {
+			if len(list[i].Names) < ground.MostNames {
 				list[i].Names = append(list[i].Names, v.Name)
 			}
 		}
 	}
-	page.Total, page.Next = len(list), in.next(len(list))
-	from, to := in.cut(len(list))
+	page.Total, page.Next = len(list), in.Next(len(list))
+	from, to := in.Cut(len(list))
 	page.Groups = append(page.Groups, list[from:to]...)
 	return &page, nil
 }

@@ -10,38 +10,20 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
-	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
-// findHost answers a wrong name with the nearest right one.
-func (s *Service) findHost(name string) (*fleet.Host, error) {
-	h, err := s.fleet.Find(name)
-	if err == nil {
-		return h, nil
-	}
-	if errors.Is(err, fleet.ErrAmbiguous) {
-		return nil, refusal.Conflict(err.Error())
-	}
-	msg := fmt.Sprintf("there is no host %q", name)
-	if near := names.NearestOf(strings.ToLower(name), s.fleet.Names(!strings.Contains(name, "."))); near != "" {
-		msg += fmt.Sprintf("; did you mean %q?", near)
-	} else {
-		msg += "; `lantern host list` lists them"
-	}
-	return nil, refusal.NotFound(msg)
-}
-
 // HostFilter says which hosts are asked for.
 type HostFilter struct {
-	Selecting
+	ground.Selecting
 	Q      string   `query:"q" doc:"Part of the name, the operating system or a label (key=value)"`
 	State  []string `query:"state" doc:"Only hosts in these states"`
 	Family string   `query:"family" doc:"Only hosts of this family"`
@@ -50,7 +32,7 @@ type HostFilter struct {
 
 // HostQuery says which hosts are asked for, and in which order.
 type HostQuery struct {
-	Paging
+	ground.Paging
 	HostFilter
 	Sort string `query:"sort" enum:"name,state,os,revision,findings,last_seen,-name,-state,-os,-revision,-findings,-last_seen" default:"name" doc:"- turns it round"`
 }
@@ -65,8 +47,8 @@ func (s *Service) found(ctx context.Context, in *HostFilter, order string, now t
 			)
 		}
 	}
-	every := s.fleet.All()
-	hosts, unknown, err := s.selected(ctx, in.Selecting, every)
+	every := s.Fleet.All()
+	hosts, unknown, err := s.Selected(ctx, in.Selecting, every)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -75,20 +57,20 @@ func (s *Service) found(ctx context.Context, in *HostFilter, order string, now t
 		return nil, 0, err
 	}
 	var meant map[*fleet.Host]bool
-	if in.Selecting.some() || in.Facets.some() {
+	if in.Selecting.Some() || in.Facets.some() {
 		meant = make(map[*fleet.Host]bool, len(hosts))
 		for _, h := range hosts {
 			meant[h] = true
 		}
 	}
 	in.Q = strings.ToLower(in.Q)
-	return across(every, func(part []*fleet.Host) *hostRows { return in.look(part, meant, order, now) }), unknown + unsure, nil
+	return fleet.Across(every, func(part []*fleet.Host) *hostRows { return in.look(part, meant, order, now) }), unknown + unsure, nil
 }
 
 // HostNames lists the names of all hosts that a filter lets through, for those who do something with
 // every one of them.
 func (s *Service) HostNames(ctx context.Context, in *HostFilter) (*api.HostNames, error) {
-	parts, unknown, err := s.found(ctx, in, "name", s.now())
+	parts, unknown, err := s.found(ctx, in, "name", s.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +86,7 @@ func (s *Service) HostNames(ctx context.Context, in *HostFilter) (*api.HostNames
 
 // ListHosts lists the fleet, page by page.
 func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, error) {
-	now := s.now()
+	now := s.Now()
 	order, turned := strings.CutPrefix(in.Sort, "-")
 	parts, unknown, err := s.found(ctx, &in.HostFilter, order, now)
 	if err != nil {
@@ -124,10 +106,10 @@ func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, 
 		return nil, err
 	}
 	page.Total = len(rows)
-	from, to := in.cut(len(rows))
-	page.Next = in.next(len(rows))
+	from, to := in.Cut(len(rows))
+	page.Next = in.Next(len(rows))
 	if order != "name" || turned {
-		rows = firstOf(rows, to, rowOrder(turned))
+		rows = ground.FirstOf(rows, to, rowOrder(turned))
 	}
 	for _, r := range rows[from:to] {
 		page.Hosts = append(page.Hosts, r.h.Summary(now))
@@ -141,14 +123,9 @@ func (in *HostFilter) wants(v *fleet.View, state string) bool {
 		(in.Q == "" || matches(v, in.Q))
 }
 
-// HostPath names a host in a path.
-type HostPath struct {
-	Name string `path:"name" doc:"The host's full name, or its short name where that fits one host only"`
-}
-
 // ShowHost tells all that is known of one host.
-func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, error) {
-	h, err := s.findHost(in.Name)
+func (s *Service) ShowHost(ctx context.Context, in *ground.HostPath) (*api.HostDetail, error) {
+	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -156,7 +133,7 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 	v := h.Row()
 	h.Unlock()
 	d := api.HostDetail{
-		Host: h.Summary(s.now()), Joined: v.Joined, Agent: v.Agent, Free: v.Free,
+		Host: h.Summary(s.Now()), Joined: v.Joined, Agent: v.Agent, Free: v.Free,
 		Sources:    []source.Source{},
 		Keys:       []source.Key{},
 		Problems:   []source.Problem{},
@@ -189,11 +166,11 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 		}
 	}
 	if v.Revision != 0 && v.Traits != "" {
-		rs, err := s.compute.Revision(ctx, v.Revision)
+		rs, err := s.Compute.Revision(ctx, v.Revision)
 		if err != nil {
 			return nil, err
 		}
-		res, err := s.compute.Resolve(ctx, rs, v)
+		res, err := s.Compute.Resolve(ctx, rs, v)
 		if err != nil {
 			return nil, err
 		}
@@ -204,7 +181,7 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 	if err := s.showGroups(ctx, v, &d); err != nil {
 		return nil, err
 	}
-	switch rh, err := s.store.LastReport(ctx, v.Name); {
+	switch rh, err := s.Store.LastReport(ctx, v.Name); {
 	case err == nil:
 		p := progress(rh)
 		if p.Report != nil {
@@ -220,18 +197,18 @@ func (s *Service) ShowHost(ctx context.Context, in *HostPath) (*api.HostDetail, 
 // showGroups fills in what the newest revision makes of the host: its groups and labels.
 func (s *Service) showGroups(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
 	d.Groups = []string{}
-	rs, _, err := s.newest(ctx)
+	rs, _, err := s.Newest(ctx)
 	if err != nil {
 		return err
 	}
 	if rs == nil || v.Traits == "" {
 		return nil
 	}
-	who, err := s.compute.HostOf(ctx, v)
+	who, err := s.Compute.HostOf(ctx, v)
 	if err != nil {
 		return err
 	}
-	d.Groups = append(d.Groups, s.compute.GroupsOf(rs, who)...)
+	d.Groups = append(d.Groups, s.Compute.GroupsOf(rs, who)...)
 	d.PolicyLabels = map[string]string{}
 	for k, label := range rs.Labelled(who).Labels {
 		if _, own := v.Labels[k]; !own {
@@ -244,14 +221,14 @@ func (s *Service) showGroups(ctx context.Context, v *fleet.View, d *api.HostDeta
 // showSurvey fills in what the host's survey tells.
 func (s *Service) showSurvey(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
 	if v.Traits != "" {
-		traits, err := s.compute.TraitsOf(ctx, v.Traits)
+		traits, err := s.Compute.TraitsOf(ctx, v.Traits)
 		if err != nil {
 			return err
 		}
 		d.Traits = traits
 	}
 	if v.Survey != "" {
-		su, err := s.compute.SurveyOf(ctx, v.Survey)
+		su, err := s.Compute.SurveyOf(ctx, v.Survey)
 		if err != nil {
 			return err
 		}
@@ -265,14 +242,14 @@ func (s *Service) showSurvey(ctx context.Context, v *fleet.View, d *api.HostDeta
 
 // showDrift fills in what becomes of the host's sources, its findings, and what healing would do.
 func (s *Service) showDrift(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
-	sheet, err := s.compute.SheetOf(ctx, v.Sheet)
+	sheet, err := s.Compute.SheetOf(ctx, v.Sheet)
 	if err != nil {
 		return err
 	}
-	if d.Fates, err = s.compute.Fates(ctx, v, sheet); err != nil {
+	if d.Fates, err = s.Compute.Fates(ctx, v, sheet); err != nil {
 		return err
 	}
-	o, err := s.compute.Change(ctx, compute.Healing(v))
+	o, err := s.Compute.Change(ctx, compute.Healing(v))
 	if err != nil {
 		return err
 	}
@@ -292,7 +269,7 @@ type InviteIn struct {
 // Invite makes a one-time token with which a host joins.
 func (s *Service) Invite(ctx context.Context, in *InviteIn) (*api.Invite, error) {
 	name := strings.ToLower(in.Body.Host)
-	if known, err := s.fleet.Find(name); err == nil && known.Row().Name != name {
+	if known, err := s.Fleet.Find(name); err == nil && known.Row().Name != name {
 		return nil, refusal.Conflict(fmt.Sprintf(
 			"%s is a host already, and the short name of it stands for it; give its full name for a new token, or that of another host",
 			known.Row().Name,
@@ -303,74 +280,74 @@ func (s *Service) Invite(ctx context.Context, in *InviteIn) (*api.Invite, error)
 		hours = 24
 	}
 	secret, _ := identity.NewToken("plj_")
-	token := secret + "." + s.key.thumb
+	token := secret + "." + s.Key.Thumb
 	i := store.Invite{
 		Host:    name,
 		Author:  identity.Operator(ctx).Name,
-		Expires: s.now().Add(time.Duration(hours) * time.Hour),
+		Expires: s.Now().Add(time.Duration(hours) * time.Hour),
 	}
-	e := s.entry(journal.By(ctx), "invite-host", journal.KindHost, i.Host)
-	if err := s.store.AddInvite(ctx, identity.HashToken(token), i, store.Noted(e)); err != nil {
+	e := s.Entry(journal.By(ctx), "invite-host", journal.KindHost, i.Host)
+	if err := s.Store.AddInvite(ctx, identity.HashToken(token), i, store.Noted(e)); err != nil {
 		return nil, err
 	}
-	s.log.Info("a host was invited", "host", i.Host, "author", i.Author)
+	s.Log.Info("a host was invited", "host", i.Host, "author", i.Author)
 	return &api.Invite{Host: i.Host, Token: token, Expires: i.Expires.UTC()}, nil
 }
 
 // LabelsIn are the labels of a host.
 type LabelsIn struct {
-	HostPath
+	ground.HostPath
 	Body api.Labels
 }
 
 // SetLabels replaces a host's labels.
 func (s *Service) SetLabels(ctx context.Context, in *LabelsIn) (*api.Host, error) {
-	h, err := s.findHost(in.Name)
+	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
 	}
 	if err := checkLabels(in.Body.Labels); err != nil {
 		return nil, err
 	}
-	if _, err := s.change(ctx, h, "label-host", func(v *fleet.View) error { v.Labels = in.Body.Labels; return nil }, nil); err != nil {
+	if _, err := s.Change(ctx, h, "label-host", func(v *fleet.View) error { v.Labels = in.Body.Labels; return nil }, nil); err != nil {
 		return nil, err
 	}
-	return new(h.Summary(s.now())), nil
+	return new(h.Summary(s.Now())), nil
 }
 
 // RetireHost forgets a host.
-func (s *Service) RetireHost(ctx context.Context, in *HostPath) error {
-	h, err := s.findHost(in.Name)
+func (s *Service) RetireHost(ctx context.Context, in *ground.HostPath) error {
+	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return err
 	}
 	name := h.Row().Name
-	for _, seat := range s.keeper.Of(name) {
+	for _, seat := range s.Keeper.Of(name) {
 		if seat.Leaving {
 			continue
 		}
-		if _, err := s.keeper.Release(ctx, name, seat.Account, identity.Operator(ctx).Name); err != nil {
+		if _, err := s.Keeper.Release(ctx, name, seat.Account, identity.Operator(ctx).Name); err != nil {
 			return err
 		}
 	}
 	by := journal.By(ctx)
 	h.Lock()
 	defer h.Unlock()
-	_, err = s.store.RetireHost(ctx, &h.Row().Host, s.now(), func(ended []int64) store.Change {
+	_, err = s.Store.RetireHost(ctx, &h.Row().Host, s.Now(), func(ended []int64) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {
-				entries := []store.Entry{s.entry(by, "retire-host", journal.KindHost, name)}
+				entries := []store.Entry{s.Entry(by, "retire-host", journal.KindHost, name)}
 				for _, id := range ended {
-					entries = append(entries, s.rolloutEntry(by, "retire-host", id, true))
+					entries = append(entries, s.RolloutEntry(by, "retire-host", id, true))
 				}
 				return entries
 			},
-			Then: func() { s.fleet.Remove(name) },
+			Then: func() { s.Fleet.Remove(name) },
 		}
 	})
 	if err != nil {
 		return err
 	}
-	s.log.Info("a host was retired", "host", name, "author", by.Name)
+	s.Log.Info("a host was retired", "host", name, "author", by.Name)
 	return nil
 }

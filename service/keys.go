@@ -3,7 +3,6 @@ package service
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -12,34 +11,11 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/policy"
-	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/trust"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
-	"patientlantern.example/lantern/store"
 )
-
-// newest is the resolver of the newest revision; nil where nothing is published.
-func (s *Service) newest(ctx context.Context) (*resolve.Resolver, int64, error) {
-	newest, err := s.store.NewestRevision(ctx)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, 0, nil
-	}
-	if err != nil {
-		return nil, 0, err
-	}
-	rs, err := s.compute.Revision(ctx, newest.Number)
-	return rs, newest.Number, err
-}
-
-// newestPolicy is that of the newest revision; nil where nothing is published.
-func (s *Service) newestPolicy(ctx context.Context) (*policy.Policy, int64, error) {
-	rs, number, err := s.newest(ctx)
-	if err != nil || rs == nil {
-		return nil, 0, err
-	}
-	return rs.Policy(), number, nil
-}
 
 // namedKeys is what a policy says of keys, and how long before their end they are spoken of.
 func namedKeys(p *policy.Policy) (out []trust.Named, notice time.Duration) {
@@ -70,39 +46,39 @@ func namedKeys(p *policy.Policy) (out []trust.Named, notice time.Duration) {
 
 // keys gathers which keys the fleet believes.
 func (s *Service) keys(ctx context.Context) (list []trust.FleetKey, revision int64, unknown int, err error) {
-	p, revision, err := s.newestPolicy(ctx)
+	p, revision, err := s.NewestPolicy(ctx)
 	if err != nil {
 		return nil, 0, 0, err
 	}
 	named, notice := namedKeys(p)
 	surveys := map[string]int{}
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		if v := h.Row(); v.Survey == "" {
 			unknown++
 		} else {
 			surveys[v.Survey]++
 		}
 	}
-	s.compute.ForgetKeys(surveys)
-	if err := s.compute.DigestAll(ctx, surveys); err != nil {
+	s.Compute.ForgetKeys(surveys)
+	if err := s.Compute.DigestAll(ctx, surveys); err != nil {
 		return nil, 0, 0, err
 	}
 	next := trust.Successors(named)
 	var fleet trust.Fleet
 	fleet.Signs(s.upstreams.signers())
 	for survey, hosts := range surveys {
-		uses, err := s.compute.KeysOf(ctx, survey)
+		uses, err := s.Compute.KeysOf(ctx, survey)
 		if err != nil {
 			return nil, 0, 0, err
 		}
 		fleet.Add(uses, hosts, next)
 	}
-	return fleet.List(named, notice, s.now()), revision, unknown, nil
+	return fleet.List(named, notice, s.Now()), revision, unknown, nil
 }
 
 // KeysQuery says which keys are asked for.
 type KeysQuery struct {
-	Paging
+	ground.Paging
 	Q     string   `query:"q" doc:"Part of a fingerprint, of a user id, or of the name that the policy gives"`
 	State []string `query:"state" doc:"Only keys in these states: revoked, withdrawn, ended, ends, weak, unknown, good"`
 	Idle  bool     `query:"idle" doc:"Also keys that stand on hosts and that nothing uses"`
@@ -148,7 +124,7 @@ func (s *Service) ListKeys(ctx context.Context, in *KeysQuery) (*api.KeyPage, er
 	if err != nil {
 		return nil, err
 	}
-	page := api.KeyPage{Keys: []trust.FleetKey{}, States: map[string]int{}, Revision: revision, Hosts: len(s.fleet.All()), Unknown: unknown}
+	page := api.KeyPage{Keys: []trust.FleetKey{}, States: map[string]int{}, Revision: revision, Hosts: len(s.Fleet.All()), Unknown: unknown}
 	list := slices.DeleteFunc(all, func(k trust.FleetKey) bool { return !in.wants(&k) })
 	for i := range list {
 		page.States[list[i].State]++
@@ -158,15 +134,15 @@ func (s *Service) ListKeys(ctx context.Context, in *KeysQuery) (*api.KeyPage, er
 	}
 	slices.SortStableFunc(list, in.order)
 	page.Total = len(list)
-	from, to := in.cut(len(list))
-	page.Next = in.next(len(list))
+	from, to := in.Cut(len(list))
+	page.Next = in.Next(len(list))
 	page.Keys = append(page.Keys, list[from:to]...)
 	return &page, nil
 }
 
 // KeyQuery names a key.
 type KeyQuery struct {
-	Paging
+	ground.Paging
 	Key  string `path:"key" doc:"A fingerprint or its last 16 digits or more, or the name that the policy gives" maxLength:"200"`
 	Idle bool   `query:"idle" doc:"Also hosts on which it stands and nothing uses it"`
 }
@@ -213,12 +189,12 @@ func (s *Service) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, er
 		use trust.Use
 	}
 	var hits []hit
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if v.Survey == "" {
 			continue
 		}
-		uses, err := s.compute.KeysOf(ctx, v.Survey)
+		uses, err := s.Compute.KeysOf(ctx, v.Survey)
 		if err != nil {
 			return nil, err
 		}
@@ -228,9 +204,9 @@ func (s *Service) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, er
 		}
 	}
 	out.Total = len(hits)
-	from, to := in.cut(len(hits))
+	from, to := in.Cut(len(hits))
 	for _, x := range hits[from:to] {
-		survey, err := s.compute.SurveyOf(ctx, x.v.Survey)
+		survey, err := s.Compute.SurveyOf(ctx, x.v.Survey)
 		if err != nil {
 			return nil, err
 		}

@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 )
 
@@ -25,9 +26,9 @@ type LabelManyIn struct {
 // LabelHosts gives labels to many hosts, or says what would come of it.
 func (s *Service) LabelHosts(ctx context.Context, in *LabelManyIn) (*api.Labelled, error) {
 	o := &in.Body
-	who := Selecting{o.To, o.Where}
+	who := ground.Selecting{To: o.To, Where: o.Where}
 	switch {
-	case !who.some():
+	case !who.Some():
 		return nil, refusal.Wrong("to: say which hosts are meant: names, ranges of names, groups, or a condition")
 	case len(o.Set)+len(o.Unset) == 0:
 		return nil, refusal.Wrong("set: say which labels they get or lose")
@@ -35,11 +36,11 @@ func (s *Service) LabelHosts(ctx context.Context, in *LabelManyIn) (*api.Labelle
 	if err := checkLabels(o.Set); err != nil {
 		return nil, err
 	}
-	rs, revision, err := s.newest(ctx)
+	rs, revision, err := s.Newest(ctx)
 	if err != nil {
 		return nil, err
 	}
-	hosts, unknown, err := s.picked(ctx, rs, who, s.fleet.All())
+	hosts, unknown, err := s.Picked(ctx, rs, who, s.Fleet.All())
 	if err != nil {
 		return nil, err
 	}
@@ -51,7 +52,7 @@ func (s *Service) LabelHosts(ctx context.Context, in *LabelManyIn) (*api.Labelle
 			continue
 		}
 		takers = append(takers, h)
-		if len(out.Names) < mostNames {
+		if len(out.Names) < ground.MostNames {
 			out.Names = append(out.Names, h.Row().Name)
 		}
 	}
@@ -96,7 +97,7 @@ func (s *Service) foretell(ctx context.Context, rs *resolve.Resolver, takers []*
 			out.Unknown++
 			continue
 		}
-		was, err := s.compute.HostOf(ctx, v)
+		was, err := s.Compute.HostOf(ctx, v)
 		if err != nil {
 			return err
 		}
@@ -105,10 +106,10 @@ func (s *Service) foretell(ctx context.Context, rs *resolve.Resolver, takers []*
 		if will.Class, err = compute.ClassOf(v.Traits, will.Labels); err != nil {
 			return err
 		}
-		if s.compute.ResolveHost(rs, was).Digest() != s.compute.ResolveHost(rs, will).Digest() {
+		if s.Compute.ResolveHost(rs, was).Digest() != s.Compute.ResolveHost(rs, will).Digest() {
 			out.Changing++
 		}
-		before, after := s.compute.GroupsOf(rs, was), s.compute.GroupsOf(rs, will)
+		before, after := s.Compute.GroupsOf(rs, was), s.Compute.GroupsOf(rs, will)
 		for _, g := range after {
 			if !slices.Contains(before, g) {
 				move(g).Come++
@@ -139,7 +140,7 @@ func (s *Service) relabel(ctx context.Context, takers []*fleet.Host, o *api.Labe
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			_, err := s.change(ctx, h, "label-host", func(v *fleet.View) error { v.Labels = relabelled(v.Labels, o); return nil }, nil)
+			_, err := s.Change(ctx, h, "label-host", func(v *fleet.View) error { v.Labels = relabelled(v.Labels, o); return nil }, nil)
 			if err == nil {
 				done.Add(1)
 			}
@@ -147,7 +148,7 @@ func (s *Service) relabel(ctx context.Context, takers []*fleet.Host, o *api.Labe
 		})
 	}
 	if err := group.Wait(); err != nil {
-		s.log.Error("hosts were not all labelled", "labelled", done.Load(), "meant", len(takers), "err", err)
+		s.Log.Error("hosts were not all labelled", "labelled", done.Load(), "meant", len(takers), "err", err)
 		return refusal.Of(refusal.Broken, fmt.Sprintf(
 			"%d of %d hosts were labelled, then the service could not go on; its log says why. Do it again: those that were are left as they are",
 			done.Load(), len(takers),

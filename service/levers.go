@@ -66,7 +66,7 @@ func (s *Service) pull(
 // HoldRollout keeps hosts from beginning that have not begun. Those at work go on.
 func (s *Service) HoldRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	return s.lever(ctx, in, "hold-rollout", func(ro *store.Rollout, _ []rollout.Tally) (rollout.Course, error) {
-		return rollout.HoldNow(ro.Course, identity.Operator(ctx).Name, strings.TrimSpace(in.Body.Because), s.now())
+		return rollout.HoldNow(ro.Course, identity.Operator(ctx).Name, strings.TrimSpace(in.Body.Because), s.Now())
 	})
 }
 
@@ -74,7 +74,7 @@ func (s *Service) HoldRollout(ctx context.Context, in *LeverIn) (*api.Rollout, e
 func (s *Service) ProceedRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	return s.lever(ctx, in, "proceed-rollout", func(ro *store.Rollout, t []rollout.Tally) (rollout.Course, error) {
 		s.ahead.again(ro.ID)
-		return rollout.Proceed(ro.Course, ro.Parts, t, s.now())
+		return rollout.Proceed(ro.Course, ro.Parts, t, s.Now())
 	})
 }
 
@@ -98,7 +98,7 @@ func (s *Service) SkipHost(ctx context.Context, in *LeverIn) (*api.Rollout, erro
 	if !ro.Ended.IsZero() {
 		return nil, refusal.Conflict(fmt.Sprintf("rollout %d has ended already", ro.ID))
 	}
-	h, err := s.findHost(in.Body.Host)
+	h, err := s.FindHost(in.Body.Host)
 	if err != nil {
 		return nil, err
 	}
@@ -113,16 +113,16 @@ func (s *Service) takeOut(ctx context.Context, ro *store.Rollout, h *fleet.Host,
 	defer h.Unlock()
 	v := h.Row()
 	by := journal.By(ctx)
-	err := s.store.TakeOut(ctx, ro.ID, v.Name, s.now(), rollout.Skips, func(ended bool) store.Change {
+	err := s.Store.TakeOut(ctx, ro.ID, v.Name, s.Now(), rollout.Skips, func(ended bool) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {
-				list := append(s.hostEntries(by, "skip-host", []string{v.Name}), s.rolloutEntry(by, "skip-host", ro.ID, ended))
+				list := append(s.HostEntries(by, "skip-host", []string{v.Name}), s.RolloutEntry(by, "skip-host", ro.ID, ended))
 				for i := range list {
 					list[i].Why = why
 				}
 				return list
 			},
-			Then: func() { s.fleet.Untask([]string{v.Name}, ro.ID) },
+			Then: func() { s.Fleet.Untask([]string{v.Name}, ro.ID) },
 		}
 	})
 	var place *rollout.PlaceError

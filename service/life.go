@@ -3,43 +3,39 @@ package service
 import (
 	"context"
 	"slices"
-	"strconv"
 	"time"
 
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
-// defaultPatience is how long a host that has something to carry out may give no sign of
-// life before the others go on without it.
-const defaultPatience = 15 * time.Minute
-
 // watchLife ends what would wait for ever: hosts that have died at work, or that were
 // switched off before they began, are left behind.
 func (s *Service) watchLife(ctx context.Context) {
-	every(ctx, max(min(s.opts.Patience/10, 5*time.Second), 50*time.Millisecond), func() {
+	ground.Every(ctx, max(min(s.Opts.Patience/10, 5*time.Second), 50*time.Millisecond), func() {
 		s.leaveBehind(ctx)
 		s.lookAtKeys(ctx)
 		s.lookAtWaivers(ctx)
-		s.asked.expire(s.now())
+		s.Asked.Expire(s.Now())
 	})
 }
 
 func (s *Service) leaveBehind(ctx context.Context) {
-	open, err := s.store.LiveRollouts(ctx)
+	open, err := s.Store.LiveRollouts(ctx)
 	if err != nil {
 		if ctx.Err() == nil {
-			s.log.Error("looking for rollouts that are under way", "error", err)
+			s.Log.Error("looking for rollouts that are under way", "error", err)
 		}
 		return
 	}
-	now := s.now()
+	now := s.Now()
 	for _, ro := range open {
 		left := 0
 		var gone []*fleet.Host
-		for _, h := range s.fleet.All() {
+		for _, h := range s.Fleet.All() {
 			v := h.Row()
 			switch {
 			case v.Task != ro.ID || v.Behind():
@@ -53,7 +49,7 @@ func (s *Service) leaveBehind(ctx context.Context) {
 			continue
 		}
 		if err := s.leave(ctx, ro, gone, left == 0); err != nil && ctx.Err() == nil {
-			s.log.Error("leaving hosts behind", "rollout", ro.ID, "error", err)
+			s.Log.Error("leaving hosts behind", "rollout", ro.ID, "error", err)
 		}
 	}
 }
@@ -97,23 +93,23 @@ func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*fleet.Hos
 		return nil
 	}
 	over := false
-	err := s.store.LeaveBehind(ctx, ro, names, s.now(), func(ended bool) store.Change {
+	err := s.Store.LeaveBehind(ctx, ro, names, s.Now(), func(ended bool) store.Change {
 		over = ended
 		return store.Change{
 			Note: func() []store.Entry {
-				return append(s.hostEntries(by, journal.CommandLeave, known), s.rolloutEntry(by, journal.CommandLeave, ro.ID, ended))
+				return append(s.HostEntries(by, journal.CommandLeave, known), s.RolloutEntry(by, journal.CommandLeave, ro.ID, ended))
 			},
-			Then: func() { s.fleet.Replace(rows) },
+			Then: func() { s.Fleet.Replace(rows) },
 		}
 	})
 	if err != nil {
 		return err
 	}
 	for _, n := range names {
-		s.log.Warn("a host gives no sign of life and is left behind", "host", n, "rollout", ro.ID)
+		s.Log.Warn("a host gives no sign of life and is left behind", "host", n, "rollout", ro.ID)
 	}
 	if over {
-		s.log.Info("rollout ended", "rollout", ro.ID)
+		s.Log.Info("rollout ended", "rollout", ro.ID)
 	}
 	return nil
 }
@@ -122,35 +118,26 @@ func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*fleet.Hos
 // does not know them any more. What stands in the store may not stand in the fleet for a
 // moment, so those that it knows are given their time.
 func (s *Service) strangers(ctx context.Context, ro store.Rollout) (out []string, err error) {
-	names, err := s.store.RolloutNames(ctx, ro.ID, rollout.Waiting, rollout.Working)
+	names, err := s.Store.RolloutNames(ctx, ro.ID, rollout.Waiting, rollout.Working)
 	if err != nil {
 		return nil, err
 	}
-	late := s.now().Sub(ro.Begun) > s.opts.Patience
+	late := s.Now().Sub(ro.Begun) > s.Opts.Patience
 	for _, n := range names {
-		if h := s.fleet.Named(n); h == nil || late && h.Row().Task != ro.ID {
+		if h := s.Fleet.Named(n); h == nil || late && h.Row().Task != ro.ID {
 			out = append(out, n)
 		}
 	}
 	return out, nil
 }
 
-// rolloutEntry is a line of the journal about a rollout.
-func (s *Service) rolloutEntry(by journal.Actor, command string, id int64, ended bool) store.Entry {
-	e := s.entry(by, command, journal.KindRollout, strconv.FormatInt(id, 10))
-	if ended {
-		e = journal.Detailed(e, map[string]bool{"ended": true})
-	}
-	return e
-}
-
 // lookAtKeys works out anew how hosts stand whose keys have ended since.
 func (s *Service) lookAtKeys(ctx context.Context) {
-	now := s.now()
-	for _, h := range s.fleet.All() {
+	now := s.Now()
+	for _, h := range s.Fleet.All() {
 		if v := h.Row(); !v.KeyEnds.IsZero() && !now.Before(v.KeyEnds) {
-			if _, err := s.again(ctx, h, journal.CommandKeysEnd); err != nil && ctx.Err() == nil {
-				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
+			if _, err := s.Again(ctx, h, journal.CommandKeysEnd); err != nil && ctx.Err() == nil {
+				s.Log.Error("working out how a host stands", "host", v.Name, "error", err)
 			}
 		}
 	}
@@ -159,5 +146,5 @@ func (s *Service) lookAtKeys(ctx context.Context) {
 // hear takes a sign of life of a host at work. It reports false where an operator has
 // stopped the change and nothing was touched yet.
 func (s *Service) hear(h *fleet.Host, ro store.Rollout, step string) bool {
-	return h.Hear(ro.ID, step, s.now()) || ro.Stopped.IsZero()
+	return h.Hear(ro.ID, step, s.Now()) || ro.Stopped.IsZero()
 }

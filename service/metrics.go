@@ -38,7 +38,7 @@ func newMetrics(s *Service) *metrics {
 			[]string{"worker"},
 		),
 	}
-	m.registry.MustRegister(m.checkIns, m.changed, m.refused, m.crashed, &stateCollector{s.fleet, time.Now, s.byState, s.grouper},
+	m.registry.MustRegister(m.checkIns, m.changed, m.refused, m.crashed, &stateCollector{s.Fleet, time.Now, s.byState, s.grouper},
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -201,16 +201,16 @@ func (c *groupCounts) collect(ch chan<- prometheus.Metric) {
 
 // grouper tells in which groups of the newest revision hosts are.
 func (s *Service) grouper(ctx context.Context) func(*fleet.View) (groups []string, known bool) {
-	rs, _, err := s.newest(ctx)
+	rs, _, err := s.Newest(ctx)
 	return func(v *fleet.View) ([]string, bool) {
 		if err != nil || rs == nil {
 			return nil, false
 		}
-		h, err := s.compute.HostOf(ctx, v)
+		h, err := s.Compute.HostOf(ctx, v)
 		if err != nil {
 			return nil, false
 		}
-		return s.compute.GroupsOf(rs, h), true
+		return s.Compute.GroupsOf(rs, h), true
 	}
 }
 

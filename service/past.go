@@ -12,13 +12,14 @@ import (
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
 
 // PastIn names a host and a moment.
 type PastIn struct {
-	HostPath
+	ground.HostPath
 	At time.Time `query:"at" required:"true" doc:"The moment (RFC 3339)"`
 }
 
@@ -32,7 +33,7 @@ func (s *Service) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
 	if !p.Until.IsZero() {
 		out.Until = &p.Until
 	}
-	if out.Survey, err = s.compute.SurveyOf(ctx, p.Survey); err != nil {
+	if out.Survey, err = s.Compute.SurveyOf(ctx, p.Survey); err != nil {
 		return nil, fmt.Errorf("the survey of then: %w", err)
 	}
 	if p.Sheet == "" {
@@ -41,7 +42,7 @@ func (s *Service) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
 	then := fleet.View{Host: store.Host{Sheet: p.Sheet, Survey: p.Survey, Carried: store.Carried{
 		Sheet: p.Before, Base: store.Base{Sheet: p.BaseSheet, Survey: p.BaseSurvey},
 	}}}
-	found, err := s.compute.Judge(ctx, compute.QuestionOf(&then))
+	found, err := s.Compute.Judge(ctx, compute.QuestionOf(&then))
 	if err != nil {
 		return nil, err
 	}
@@ -54,12 +55,12 @@ func (s *Service) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
 // pastOf finds what is kept of a host for a moment, also where it was retired since.
 func (s *Service) pastOf(ctx context.Context, host string, at time.Time) (name string, p store.Past, err error) {
 	name = strings.ToLower(host)
-	if h, err := s.fleet.Find(host); err == nil {
+	if h, err := s.Fleet.Find(host); err == nil {
 		name = h.Row().Name
 	}
-	p, err = s.store.PastOf(ctx, name, at)
+	p, err = s.Store.PastOf(ctx, name, at)
 	if errors.Is(err, store.ErrNotFound) {
-		first, firstErr := s.store.FirstPast(ctx, name)
+		first, firstErr := s.Store.FirstPast(ctx, name)
 		switch {
 		case firstErr != nil:
 			return name, p, firstErr
@@ -76,8 +77,8 @@ func (s *Service) pastOf(ctx context.Context, host string, at time.Time) (name s
 
 // BetweenIn names a host and two moments.
 type BetweenIn struct {
-	HostPath
-	Paging
+	ground.HostPath
+	ground.Paging
 	From time.Time `query:"from" required:"true" doc:"The earlier moment (RFC 3339)"`
 	To   time.Time `query:"to" doc:"The later one; now when absent"`
 }
@@ -85,7 +86,7 @@ type BetweenIn struct {
 // Between tells what of a host is another at one moment than it was at an earlier one.
 func (s *Service) Between(ctx context.Context, in *BetweenIn) (*api.BetweenPage, error) {
 	if in.To.IsZero() {
-		in.To = s.now()
+		in.To = s.Now()
 	}
 	if in.To.Before(in.From) {
 		return nil, refusal.Wrong("to: the later moment comes after the earlier one")
@@ -103,13 +104,13 @@ func (s *Service) Between(ctx context.Context, in *BetweenIn) (*api.BetweenPage,
 		} else {
 			out.ToRevision, out.ToSince = p.Revision, p.Since
 		}
-		if surveys[i], err = s.compute.SurveyOf(ctx, p.Survey); err != nil {
+		if surveys[i], err = s.Compute.SurveyOf(ctx, p.Survey); err != nil {
 			return nil, fmt.Errorf("the survey of %s: %w", at.UTC().Format(time.RFC3339), err)
 		}
 	}
 	all := between.Compare(surveys[0], surveys[1])
-	from, to := in.cut(len(all))
-	out.Total, out.Next = len(all), in.next(len(all))
+	from, to := in.Cut(len(all))
+	out.Total, out.Next = len(all), in.Next(len(all))
 	out.Items = append(out.Items, all[from:to]...)
 	return &out, nil
 }

@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 )
 
 // place is where packages come from, with who asks for it and how.
@@ -87,7 +88,7 @@ var fleetSeed = maphash.MakeSeed()
 func stamp(hosts []*fleet.Host) uint64 {
 	var whole maphash.Hash
 	whole.SetSeed(fleetSeed)
-	for _, part := range across(hosts, func(part []*fleet.Host) uint64 {
+	for _, part := range fleet.Across(hosts, func(part []*fleet.Host) uint64 {
 		var h maphash.Hash
 		h.SetSeed(fleetSeed)
 		for _, x := range part {
@@ -106,12 +107,12 @@ func stamp(hosts []*fleet.Host) uint64 {
 
 // places gathers where the fleet gets packages from. unknown counts hosts without a survey.
 func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, revision int64, unknown int, err error) {
-	p, revision, err = s.newestPolicy(ctx)
+	p, revision, err = s.NewestPolicy(ctx)
 	if err != nil {
 		return nil, nil, 0, 0, err
 	}
-	hosts := s.fleet.All()
-	from := gatheredFrom{stamp(hosts), revision, s.keeper.Edition()}
+	hosts := s.Fleet.All()
+	from := gatheredFrom{stamp(hosts), revision, s.Keeper.Edition()}
 	g := &s.gathered
 	g.Lock()
 	defer g.Unlock()
@@ -127,7 +128,7 @@ func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, 
 		}
 		g.from, g.all, g.unknown = from, all, unknown
 	}
-	list = append(slices.Collect(maps.Values(g.all)), s.upstreams.planned.list(s.now(), g.all)...)
+	list = append(slices.Collect(maps.Values(g.all)), s.upstreams.planned.list(s.Now(), g.all)...)
 	slices.SortFunc(list, func(a, b *place) int { return strings.Compare(a.key, b.key) })
 	return list, p, revision, g.unknown, nil
 }
@@ -137,26 +138,26 @@ func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, 
 func (s *Service) gatherAhead(ctx context.Context) {
 	patience := mostPatience
 	surveys := map[string]int{}
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		if v := h.Row(); v.Survey != "" {
 			surveys[v.Survey]++
 		}
 	}
 	for survey := range surveys {
-		if s.compute.Digested(survey) {
+		if s.Compute.Digested(survey) {
 			continue
 		}
-		s.giveWay(ctx, &patience)
+		s.GiveWay(ctx, &patience)
 		if ctx.Err() != nil {
 			return
 		}
-		if _, _, err := s.compute.Digest(ctx, survey); err != nil {
-			s.log.Error("working out the places of packages", "error", err)
+		if _, _, err := s.Compute.Digest(ctx, survey); err != nil {
+			s.Log.Error("working out the places of packages", "error", err)
 			return
 		}
 	}
 	if _, _, _, _, err := s.places(ctx); err != nil && ctx.Err() == nil {
-		s.log.Error("working out the places of packages", "error", err)
+		s.Log.Error("working out the places of packages", "error", err)
 	}
 }
 
@@ -180,12 +181,12 @@ func (s *Service) gatherPlaces(ctx context.Context, hosts []*fleet.Host) (all ma
 			g = &group{}
 			groups[k] = g
 		}
-		if g.hosts++; len(g.names) < mostNames || s.seated(v.Name) {
+		if g.hosts++; len(g.names) < ground.MostNames || s.seated(v.Name) {
 			g.names = append(g.names, v.Name)
 		}
 	}
-	s.compute.ForgetPlaces(surveys)
-	if err := s.compute.DigestAll(ctx, surveys); err != nil {
+	s.Compute.ForgetPlaces(surveys)
+	if err := s.Compute.DigestAll(ctx, surveys); err != nil {
 		return nil, 0, err
 	}
 	all = map[string]*place{}
@@ -198,17 +199,17 @@ func (s *Service) gatherPlaces(ctx context.Context, hosts []*fleet.Host) (all ma
 }
 
 // seated reports whether a host has a seat: access goes with it.
-func (s *Service) seated(host string) bool { return len(s.keeper.Of(host)) > 0 }
+func (s *Service) seated(host string) bool { return len(s.Keeper.Of(host)) > 0 }
 
 // askedBy adds what some hosts that are alike ask for.
 func (s *Service) askedBy(ctx context.Context, k alike, hosts int, names []string, all map[string]*place) error {
-	uses, err := s.compute.UsesOf(ctx, k.survey)
+	uses, err := s.Compute.UsesOf(ctx, k.survey)
 	if err != nil {
 		return err
 	}
 	sheet := &source.Sheet{}
 	if k.sheet != "" {
-		if sheet, err = s.compute.SheetOf(ctx, k.sheet); err != nil {
+		if sheet, err = s.Compute.SheetOf(ctx, k.sheet); err != nil {
 			return err
 		}
 	}
@@ -260,7 +261,7 @@ func (x *place) opened(s *Service, sheet *source.Sheet, name string, hosts []str
 		}
 		x.account, x.kind = a.Account, a.Kind
 		for _, h := range hosts {
-			if _, ok := s.keeper.Seat(h, a.Account); ok {
+			if _, ok := s.Keeper.Seat(h, a.Account); ok {
 				x.host = h
 				break
 			}

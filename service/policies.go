@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -17,6 +16,7 @@ import (
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -56,29 +56,29 @@ type judgedAs struct {
 
 // prepare loads a folder and resolves it for every host that has sent a survey.
 func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepared, err error) {
-	p, diags := policy.Load(folder, s.now())
+	p, diags := policy.Load(folder, s.Now())
 	out = prepared{looked: Looked(p), diags: diags}
 	if diag.HasErrors(diags) {
 		return out, nil
 	}
-	out.resolver = s.compute.Resolver(p)
+	out.resolver = s.Compute.Resolver(p)
 	out.alike = map[following]int{}
 	judge := resolve.NewFleet(out.resolver)
 	alike := map[judgedAs][]string{}
-	until := s.now().Add(askTime)
+	until := s.Now().Add(ground.AskTime)
 	asked := map[*resolve.Result]bool{}
 	var takers []taker
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if v.Traits == "" {
 			out.looked.Unknown++
 			continue
 		}
-		at, err := s.compute.HostOf(ctx, v)
+		at, err := s.Compute.HostOf(ctx, v)
 		if err != nil {
 			return out, err
 		}
-		res := s.compute.ResolveHost(out.resolver, at)
+		res := s.Compute.ResolveHost(out.resolver, at)
 		judge.Add(at, res)
 		if names := judge.Asks(at, res); len(names) > 0 {
 			takers = append(takers, taker{at, res, compute.PairOf(v, res.Digest()), names})
@@ -86,7 +86,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 		out.alike[following{res, v.Carried.Sheet, v.Traits}]++
 		if !asked[res] {
 			asked[res] = true
-			s.asked.add(res.Sheet.Needs, until)
+			s.Asked.Add(res.Sheet.Needs, until)
 		}
 		missing, unsure := fleet.Unmet(v, res.Sheet.Needs)
 		if len(unsure) > 0 {
@@ -119,13 +119,13 @@ func (s *Service) foresee(ctx context.Context, judge *resolve.Fleet, alike map[j
 		var releases []source.Release
 		if k.survey != "" {
 			var err error
-			if releases, err = s.compute.ReleasesOf(ctx, k.survey); err != nil {
+			if releases, err = s.Compute.ReleasesOf(ctx, k.survey); err != nil {
 				return err
 			}
 		}
 		var before []source.SheetSource
 		if k.carried != "" {
-			sheet, err := s.compute.SheetOf(ctx, k.carried)
+			sheet, err := s.Compute.SheetOf(ctx, k.carried)
 			if err != nil {
 				return err
 			}
@@ -187,7 +187,7 @@ func (s *Service) Publish(ctx context.Context, in *FolderIn) (*api.Revision, err
 
 // mayAlone refuses to publish a folder that nobody else has agreed to, where the newest revision wants that.
 func (s *Service) mayAlone(ctx context.Context, p *api.Publication) error {
-	newest, number, err := s.newestPolicy(ctx)
+	newest, number, err := s.NewestPolicy(ctx)
 	switch {
 	case err != nil:
 		return err
@@ -220,17 +220,17 @@ func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted sto
 	if err != nil {
 		return nil, err
 	}
-	until := s.now().Add(publishedAskTime)
+	until := s.Now().Add(publishedAskTime)
 	for _, res := range p.resolver.Distinct() {
-		s.asked.add(res.Sheet.Needs, until)
+		s.Asked.Add(res.Sheet.Needs, until)
 	}
 	by := journal.By(ctx)
-	wanted.Policy, wanted.Created = source.Digest(folder), s.now()
-	r, fresh, err := s.store.Publish(ctx, wanted, folder, func(r store.Revision, fresh bool) store.Change {
+	wanted.Policy, wanted.Created = source.Digest(folder), s.Now()
+	r, fresh, err := s.Store.Publish(ctx, wanted, folder, func(r store.Revision, fresh bool) store.Change {
 		if !fresh {
 			return store.Change{}
 		}
-		e := s.entry(by, "publish-policy", journal.KindRevision, strconv.FormatInt(r.Number, 10))
+		e := s.Entry(by, "publish-policy", journal.KindRevision, strconv.FormatInt(r.Number, 10))
 		e.Why = r.Message
 		switch {
 		case in.Alone:
@@ -244,10 +244,10 @@ func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted sto
 		return nil, err
 	}
 	if fresh {
-		s.compute.KeepRevision(r.Number, p.resolver) // it has looked at every host already
-		s.log.Info("revision published", "revision", r.Number, "author", r.Author)
+		s.Compute.KeepRevision(r.Number, p.resolver) // it has looked at every host already
+		s.Log.Info("revision published", "revision", r.Number, "author", r.Author)
 	}
-	out := revisionOf(r, s.fleet.Held())
+	out := revisionOf(r, s.Fleet.Held())
 	out.Fresh, out.Diagnostics = fresh, p.diags
 	return &out, nil
 }
@@ -256,7 +256,7 @@ func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted sto
 // withdraws, but for those that somebody names: a folder from before the withdrawal does that
 // without a word.
 func (s *Service) keepsWithdrawn(ctx context.Context, p *policy.Policy, believe []string) error {
-	newest, number, err := s.newestPolicy(ctx)
+	newest, number, err := s.NewestPolicy(ctx)
 	if err != nil {
 		return err
 	}
@@ -297,13 +297,13 @@ func revisionOf(r store.Revision, held map[int64]int) api.Revision {
 
 // RevisionsQuery picks revisions.
 type RevisionsQuery struct {
-	Paging
+	ground.Paging
 	Q string `query:"q" maxLength:"100" doc:"Part of the message or of the author"`
 }
 
 // ListRevisions lists every revision.
 func (s *Service) ListRevisions(ctx context.Context, in *RevisionsQuery) (*api.RevisionList, error) {
-	list, err := s.store.Revisions(ctx)
+	list, err := s.Store.Revisions(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -311,30 +311,11 @@ func (s *Service) ListRevisions(ctx context.Context, in *RevisionsQuery) (*api.R
 	list = slices.DeleteFunc(list, func(r store.Revision) bool {
 		return part != "" && !strings.Contains(strings.ToLower(r.Message+"\n"+r.Author), part)
 	})
-	from, to := in.cut(len(list))
-	out := api.RevisionList{Revisions: []api.Revision{}, Total: len(list), Next: in.next(len(list))}
-	held := s.fleet.Held()
+	from, to := in.Cut(len(list))
+	out := api.RevisionList{Revisions: []api.Revision{}, Total: len(list), Next: in.Next(len(list))}
+	held := s.Fleet.Held()
 	for _, r := range list[from:to] {
 		out.Revisions = append(out.Revisions, revisionOf(r, held))
 	}
 	return &out, nil
-}
-
-// pick returns the revision that is asked for, the newest for 0.
-func (s *Service) pick(ctx context.Context, number int64) (store.Revision, error) {
-	newest, err := s.store.NewestRevision(ctx)
-	if errors.Is(err, store.ErrNotFound) {
-		return store.Revision{}, refusal.Conflict("nothing is published yet: lantern policy publish FOLDER")
-	}
-	if err != nil {
-		return store.Revision{}, err
-	}
-	if number == 0 || number == newest.Number {
-		return newest, nil
-	}
-	r, err := s.store.Revision(ctx, number)
-	if errors.Is(err, store.ErrNotFound) {
-		return r, refusal.NotFound(fmt.Sprintf("there is no revision %d; the newest is %d", number, newest.Number))
-	}
-	return r, err
 }

@@ -19,6 +19,7 @@ import (
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -30,11 +31,11 @@ type PreviewQuery struct {
 
 // Preview says what carrying a revision would change, and on which hosts.
 func (s *Service) Preview(ctx context.Context, in *PreviewQuery) (*api.Preview, error) {
-	r, err := s.pick(ctx, in.Revision)
+	r, err := s.Pick(ctx, in.Revision)
 	if err != nil {
 		return nil, err
 	}
-	rs, err := s.compute.Revision(ctx, r.Number)
+	rs, err := s.Compute.Revision(ctx, r.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +44,7 @@ func (s *Service) Preview(ctx context.Context, in *PreviewQuery) (*api.Preview, 
 
 // PreviewFolder shows what a folder would change that is not published.
 func (s *Service) PreviewFolder(ctx context.Context, in *FolderIn) (*api.Preview, error) {
-	p, diags := policy.Load(in.Body.Files, s.now())
+	p, diags := policy.Load(in.Body.Files, s.Now())
 	if diag.HasErrors(diags) {
 		return nil, trouble(refusal.Invalid, "the policy has errors", diag.Errors(diags))
 	}
@@ -51,7 +52,7 @@ func (s *Service) PreviewFolder(ctx context.Context, in *FolderIn) (*api.Preview
 	if err != nil {
 		return nil, err
 	}
-	return s.previewOf(ctx, s.compute.Resolver(p), 0, source.Digest(digest))
+	return s.previewOf(ctx, s.Compute.Resolver(p), 0, source.Digest(digest))
 }
 
 // previewOf works a preview out once for all who ask for it at the same time.
@@ -101,7 +102,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 	alike := map[compute.Pair]*shown{}
 	start := startable{rollout: store.Rollout{Kind: store.KindRollout, Revision: number}}
 	results := map[*fleet.Host]*resolve.Result{}
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if v.Traits == "" || v.Survey == "" {
 			out.Unknown = append(out.Unknown, v.Name)
@@ -111,7 +112,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 			out.Unmanaged++
 			continue
 		}
-		res, err := s.compute.Resolve(ctx, rs, v)
+		res, err := s.Compute.Resolve(ctx, rs, v)
 		if err != nil {
 			return out, err
 		}
@@ -161,7 +162,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 // document.
 func (s *Service) showAll(ctx context.Context, all []*shown) error {
 	return fleet.ByBlocks(sideBySide(all), func(x *shown) error {
-		o, err := s.compute.Work(ctx, x.pair, x.res.Sheet)
+		o, err := s.Compute.Work(ctx, x.pair, x.res.Sheet)
 		if err == nil && (o.Diff != "" || len(o.Change.Impossible) > 0) {
 			x.group = groupOf(x.res, o)
 		}
@@ -208,15 +209,15 @@ func (s *Service) gather(out *api.Preview, all []*shown) {
 	}
 	groups := map[key]int{}
 	var goes preview.Goes
-	until := s.now().Add(askTime)
+	until := s.Now().Add(ground.AskTime)
 	for _, x := range all {
 		if x.group == nil {
 			out.Steady += len(x.hosts)
 			continue
 		}
 		out.Changing += len(x.hosts)
-		s.asked.add(x.res.Sheet.Needs, until)
-		s.asked.addSources(keysOfGone(x.group.gone), until)
+		s.Asked.Add(x.res.Sheet.Needs, until)
+		s.Asked.AddSources(keysOfGone(x.group.gone), until)
 		for _, v := range x.hosts {
 			missing, unsure := fleet.Unmet(v, x.res.Sheet.Needs)
 			if len(unsure) > 0 {

@@ -23,6 +23,7 @@ import (
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/core/version"
 	"patientlantern.example/lantern/fetch"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/memo"
 	"patientlantern.example/lantern/service/refusal"
@@ -54,7 +55,7 @@ func (s *Service) loadUpstreams(ctx context.Context) error {
 		fetch: fetch.New(),
 		lists: memo.New[string, *index.List](keptLists), looks: map[string]*api.RepositoryLook{}, busy: map[string]chan struct{}{},
 	}
-	return s.store.Upstreams(ctx, func(u store.Upstream) error {
+	return s.Store.Upstreams(ctx, func(u store.Upstream) error {
 		var look api.RepositoryLook
 		if json.Unmarshal(u.Look, &look) == nil { // what cannot be read is looked at again
 			s.upstreams.looks[u.Place] = &look
@@ -79,18 +80,18 @@ func (u *upstreams) look(key string, at *upstream.Place) *api.RepositoryLook {
 
 // watchUpstreams looks at every place now and then, each at a time of its own.
 func (s *Service) watchUpstreams(ctx context.Context) {
-	every(ctx, max(s.opts.Probe/20, time.Second), func() {
+	ground.Every(ctx, max(s.Opts.Probe/20, time.Second), func() {
 		list, p, _, _, err := s.places(ctx)
 		if err != nil {
 			if ctx.Err() == nil {
-				s.log.Error("gathering where packages come from", "error", err)
+				s.Log.Error("gathering where packages come from", "error", err)
 			}
 			return
 		}
-		now := s.now()
+		now := s.Now()
 		var due []*place
 		for _, x := range list {
-			if checked := s.upstreams.look(x.key, &x.Place).Checked; checked == nil || now.Sub(*checked) > spread(s.opts.Probe, x.key) {
+			if checked := s.upstreams.look(x.key, &x.Place).Checked; checked == nil || now.Sub(*checked) > spread(s.Opts.Probe, x.key) {
 				due = append(due, x)
 			}
 		}
@@ -152,7 +153,7 @@ func (s *Service) probeOne(ctx context.Context, x *place, p *policy.Policy) {
 
 // see looks at a place. The list is nil where the packages are those of before.
 func (s *Service) see(ctx context.Context, x *place, p *policy.Policy, old *api.RepositoryLook) (*api.RepositoryLook, []byte) {
-	now := s.now().UTC().Truncate(time.Second)
+	now := s.Now().UTC().Truncate(time.Second)
 	look := &api.RepositoryLook{}
 	if old != nil {
 		*look = *old
@@ -224,7 +225,7 @@ func (s *Service) believe(ctx context.Context, look *api.RepositoryLook, found *
 	}
 	packed, err := list.Pack()
 	if err != nil {
-		s.log.Error("packing a list of packages", "error", err)
+		s.Log.Error("packing a list of packages", "error", err)
 		return nil
 	}
 	s.upstreams.lists.Put(x.key+found.Digest, list)
@@ -237,7 +238,7 @@ func (s *Service) listOf(ctx context.Context, key string, look *api.RepositoryLo
 		return nil, store.ErrNotFound
 	}
 	return s.upstreams.lists.Get(key+look.Found.Digest, func() (*index.List, error) {
-		packed, err := s.store.UpstreamList(ctx, key)
+		packed, err := s.Store.UpstreamList(ctx, key)
 		if err != nil {
 			return nil, err
 		}
@@ -265,7 +266,7 @@ func (s *Service) way(ctx context.Context, x *place) (w fetch.Way, err error) {
 	if x.host == "" {
 		return w, errors.New("no host that uses it has a seat in the account " + x.account)
 	}
-	secret, err := s.keeper.Secret(ctx, x.host, x.account, x.kind)
+	secret, err := s.Keeper.Secret(ctx, x.host, x.account, x.kind)
 	if err != nil {
 		return w, err
 	}
@@ -287,12 +288,12 @@ func (s *Service) keepLook(ctx context.Context, x *place, old, look *api.Reposit
 	}
 	text, err := json.Marshal(look)
 	if err != nil {
-		s.log.Error("storing a look", "error", err)
+		s.Log.Error("storing a look", "error", err)
 		return
 	}
 	c := store.Change{}
 	if look.Since == look.Checked || look.Changed != nil && look.Changed.Equal(*look.Checked) {
-		e := s.entry(journal.Actor{Kind: journal.ActorService}, commandLooked, kindUpstream, x.Address())
+		e := s.Entry(journal.Actor{Kind: journal.ActorService}, commandLooked, kindUpstream, x.Address())
 		e.Why = look.Says
 		c = store.Noted(journal.Detailed(e, map[string]string{"place": x.key, "state": look.State}))
 	}
@@ -301,8 +302,8 @@ func (s *Service) keepLook(ctx context.Context, x *place, old, look *api.Reposit
 		defer s.upstreams.mu.Unlock()
 		s.upstreams.looks[x.key] = look
 	}
-	if err := s.store.PutUpstream(ctx, store.Upstream{Place: x.key, Look: text, List: packed}, c); err != nil && ctx.Err() == nil {
-		s.log.Error("storing a look", "error", err)
+	if err := s.Store.PutUpstream(ctx, store.Upstream{Place: x.key, Look: text, List: packed}, c); err != nil && ctx.Err() == nil {
+		s.Log.Error("storing a look", "error", err)
 	}
 }
 
@@ -316,12 +317,12 @@ func (s *Service) forgetUpstreams(ctx context.Context, list []*place) {
 	var gone []string
 	s.upstreams.mu.Lock()
 	for key, l := range s.upstreams.looks {
-		if !live[key] && (l.Checked == nil || s.now().Sub(*l.Checked) > week) {
+		if !live[key] && (l.Checked == nil || s.Now().Sub(*l.Checked) > week) {
 			gone = append(gone, key)
 		}
 	}
 	s.upstreams.mu.Unlock()
-	if err := s.store.ForgetUpstreams(ctx, gone); err != nil {
+	if err := s.Store.ForgetUpstreams(ctx, gone); err != nil {
 		return // they are forgotten the next time
 	}
 	s.upstreams.mu.Lock()
@@ -362,7 +363,7 @@ func (s *Service) witnessed(ctx context.Context, x *place, look *api.RepositoryL
 func (s *Service) byState(ctx context.Context) map[string]int {
 	list, _, _, _, err := s.places(ctx)
 	if err != nil {
-		s.log.Error("counting where packages come from", "error", err)
+		s.Log.Error("counting where packages come from", "error", err)
 		return nil
 	}
 	out := map[string]int{}

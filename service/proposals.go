@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -19,7 +20,7 @@ import (
 
 // consented is what the newest revision says: its number, and whether it wants somebody else's consent.
 func (s *Service) consented(ctx context.Context) (number int64, wants bool, err error) {
-	p, number, err := s.newestPolicy(ctx)
+	p, number, err := s.NewestPolicy(ctx)
 	return number, p != nil && p.Consent, err
 }
 
@@ -48,7 +49,7 @@ func proposalOf(p store.Proposal, newest int64, consent bool) api.Proposal {
 
 // ProposalsQuery says which proposals are asked for.
 type ProposalsQuery struct {
-	Paging
+	ground.Paging
 	Open bool `query:"open" doc:"Only those that are open"`
 }
 
@@ -58,11 +59,11 @@ func (s *Service) ListProposals(ctx context.Context, in *ProposalsQuery) (*api.P
 	if err != nil {
 		return nil, err
 	}
-	list, total, err := s.store.Proposals(ctx, in.Open, in.PerPage, (in.Page-1)*in.PerPage)
+	list, total, err := s.Store.Proposals(ctx, in.Open, in.PerPage, (in.Page-1)*in.PerPage)
 	if err != nil {
 		return nil, err
 	}
-	out := api.ProposalPage{Proposals: []api.Proposal{}, Total: total, Next: in.next(total), Consent: consent}
+	out := api.ProposalPage{Proposals: []api.Proposal{}, Total: total, Next: in.Next(total), Consent: consent}
 	for _, p := range list {
 		out.Proposals = append(out.Proposals, proposalOf(p, newest, consent))
 	}
@@ -93,15 +94,15 @@ func (s *Service) AddProposal(ctx context.Context, in *ProposalIn) (*api.Proposa
 	}
 	by := journal.By(ctx)
 	p := store.Proposal{
-		Policy: source.Digest(folder), Base: newest, Author: by.Name, Message: strings.TrimSpace(in.Body.Message), Created: s.now(),
+		Policy: source.Digest(folder), Base: newest, Author: by.Name, Message: strings.TrimSpace(in.Body.Message), Created: s.Now(),
 	}
-	if r, err := s.store.NewestRevision(ctx); err == nil && r.Policy == p.Policy {
+	if r, err := s.Store.NewestRevision(ctx); err == nil && r.Policy == p.Policy {
 		return nil, refusal.Conflict(
 			fmt.Sprintf("revision %d holds this very folder already; there is nothing to propose", r.Number),
 		)
 	}
-	err = s.store.Propose(ctx, &p, folder, func(p *store.Proposal) store.Change {
-		e := s.entry(by, "add-proposal", journal.KindProposal, strconv.FormatInt(p.Number, 10))
+	err = s.Store.Propose(ctx, &p, folder, func(p *store.Proposal) store.Change {
+		e := s.Entry(by, "add-proposal", journal.KindProposal, strconv.FormatInt(p.Number, 10))
 		e.Why = p.Message
 		return store.Noted(e)
 	})
@@ -118,7 +119,7 @@ type ProposalPath struct {
 
 // findProposal answers a number that is none. Beside the proposal it gives what the newest revision says.
 func (s *Service) findProposal(ctx context.Context, number int64) (p store.Proposal, newest int64, consent bool, err error) {
-	if p, err = s.store.Proposal(ctx, number); errors.Is(err, store.ErrNotFound) {
+	if p, err = s.Store.Proposal(ctx, number); errors.Is(err, store.ErrNotFound) {
 		return p, 0, false, refusal.NotFound(fmt.Sprintf("there is no proposal %d; lantern proposal list shows all", number))
 	}
 	if err == nil {
@@ -161,13 +162,13 @@ func (s *Service) ShowProposal(ctx context.Context, in *ProposalPath) (*api.Prop
 func (s *Service) differs(ctx context.Context, base int64, files map[string][]byte) (out []api.PolicyDifference, err error) {
 	before := &policy.Policy{Notice: policy.DefaultNotice}
 	if base > 0 {
-		rs, err := s.compute.Revision(ctx, base)
+		rs, err := s.Compute.Revision(ctx, base)
 		if err != nil {
 			return nil, err
 		}
 		before = rs.Policy()
 	}
-	after, _ := policy.Load(policy.Folder(files), s.now()) // it was checked when it was proposed
+	after, _ := policy.Load(policy.Folder(files), s.Now()) // it was checked when it was proposed
 	for _, d := range policy.Compare(before, after) {
 		out = append(out, api.PolicyDifference{Kind: d.Kind, What: d.What, Part: d.Part, Before: d.Before, After: d.After})
 	}
@@ -176,7 +177,7 @@ func (s *Service) differs(ctx context.Context, base int64, files map[string][]by
 
 // filesOf are the files of a folder by its digest.
 func (s *Service) filesOf(ctx context.Context, digest string) (files map[string][]byte, err error) {
-	doc, err := s.store.Document(ctx, digest, store.KindPolicy)
+	doc, err := s.Store.Document(ctx, digest, store.KindPolicy)
 	if err == nil {
 		err = json.Unmarshal(doc.Body, &files)
 	}
@@ -200,8 +201,8 @@ func (s *Service) AgreeProposal(ctx context.Context, in *ProposalPath) (*api.Pro
 				"have it proposed anew", newest, in.Number),
 		)
 	}
-	e := s.entry(by, "agree-proposal", journal.KindProposal, strconv.FormatInt(in.Number, 10))
-	if err := s.store.AgreeTo(ctx, in.Number, by.Name, s.now(), store.Noted(e)); err != nil {
+	e := s.Entry(by, "agree-proposal", journal.KindProposal, strconv.FormatInt(in.Number, 10))
+	if err := s.Store.AgreeTo(ctx, in.Number, by.Name, s.Now(), store.Noted(e)); err != nil {
 		return nil, err
 	}
 	return s.ShowProposal(ctx, in)
@@ -228,6 +229,6 @@ func (s *Service) WithdrawProposal(ctx context.Context, in *ProposalPath) error 
 	if _, _, _, err := s.openProposal(ctx, in.Number); err != nil {
 		return err
 	}
-	e := s.entry(journal.By(ctx), "withdraw-proposal", journal.KindProposal, strconv.FormatInt(in.Number, 10))
-	return s.store.WithdrawProposal(ctx, in.Number, s.now(), store.Noted(e))
+	e := s.Entry(journal.By(ctx), "withdraw-proposal", journal.KindProposal, strconv.FormatInt(in.Number, 10))
+	return s.Store.WithdrawProposal(ctx, in.Number, s.Now(), store.Noted(e))
 }

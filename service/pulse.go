@@ -27,7 +27,7 @@ func (s *Service) beat(ctx context.Context) error {
 		return s.pulse.err
 	}
 	done := make(chan error, 1)
-	go func() { done <- s.store.Pulse(context.WithoutCancel(ctx), s.now()) }()
+	go func() { done <- s.Store.Pulse(context.WithoutCancel(ctx), s.Now()) }()
 	select {
 	case s.pulse.err = <-done:
 	case <-ctx.Done():
@@ -39,12 +39,12 @@ func (s *Service) beat(ctx context.Context) error {
 
 // Health reports whether the database can be read and written, and how many hosts there are.
 func (s *Service) Health(ctx context.Context) (hosts int, err error) {
-	if err := s.store.Ping(ctx); err != nil {
+	if err := s.Store.Ping(ctx); err != nil {
 		return 0, refusal.Of(refusal.Unavailable, "the database does not answer")
 	}
 	if err := s.beat(ctx); err != nil {
-		s.log.Error("the database takes no writes", "error", err)
+		s.Log.Error("the database takes no writes", "error", err)
 		return 0, refusal.Of(refusal.Unavailable, "the database takes no writes; the log of the service says why")
 	}
-	return len(s.fleet.All()), nil
+	return len(s.Fleet.All()), nil
 }

@@ -29,7 +29,7 @@ func (s *Service) Report(ctx context.Context, in *api.Report) error {
 	if in.Rollout == 0 || h.Row().Task != in.Rollout {
 		return refusal.Conflict("this host has no such task (any more)")
 	}
-	ro, err := s.store.RolloutRow(ctx, in.Rollout)
+	ro, err := s.Store.RolloutRow(ctx, in.Rollout)
 	if err != nil {
 		return err
 	}
@@ -48,13 +48,13 @@ func (s *Service) Report(ctx context.Context, in *api.Report) error {
 	defer s.naming.RUnlock()
 	good := event == rollout.Succeeds || event == rollout.Rests
 	bare := ro.Kind == store.KindBackOut && in.Sheet == "" // nothing had been carried before
-	if good && (!bare && !s.store.Known(in.Sheet, store.KindSheet) || !s.store.Known(in.Survey, store.KindSurvey)) {
+	if good && (!bare && !s.Store.Known(in.Sheet, store.KindSheet) || !s.Store.Known(in.Survey, store.KindSurvey)) {
 		return refusal.Conflict("send the survey first, then the report")
 	}
 	if err := s.takeReport(ctx, h, ro, event, in); err != nil {
 		return unfit(err)
 	}
-	s.log.Info(
+	s.Log.Info(
 		"report",
 		"host",
 		h.Row().Name,
@@ -81,7 +81,7 @@ func unfit(err error) error {
 
 // takeReport stores what a host says of its task.
 func (s *Service) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollout, event rollout.Event, in *api.Report) error {
-	said := store.RolloutHost{Rollout: ro.ID, Updated: s.now()}
+	said := store.RolloutHost{Rollout: ro.ID, Updated: s.Now()}
 	var err error
 	if said.Took, err = json.Marshal(in.Took); err != nil {
 		return err
@@ -93,7 +93,7 @@ func (s *Service) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollou
 	}
 	over := false
 	defer s.steer.nudge()
-	_, err = s.change(ctx, h, journal.CommandReport, func(v *fleet.View) error {
+	_, err = s.Change(ctx, h, journal.CommandReport, func(v *fleet.View) error {
 		if said.Before, err = json.Marshal(store.Before{Revision: v.Revision, Survey: v.Survey, Carried: v.Carried}); err != nil {
 			return err
 		}
@@ -108,7 +108,7 @@ func (s *Service) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollou
 			v.Failure = fmt.Sprintf("%s: %s", in.Step, in.Message)
 		case rollout.Succeeds, rollout.Rests:
 			if ro.Kind == store.KindBackOut {
-				b, err := s.store.BeforeOf(ctx, ro.Of, v.Name)
+				b, err := s.Store.BeforeOf(ctx, ro.Of, v.Name)
 				if err != nil {
 					return err
 				}
@@ -123,13 +123,13 @@ func (s *Service) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollou
 		return nil
 	}, func(v *fleet.View, c store.Change) error {
 		said.Host = v.Name
-		return s.store.Progress(ctx, said, event, &v.Host, func(ended bool) store.Change {
+		return s.Store.Progress(ctx, said, event, &v.Host, func(ended bool) store.Change {
 			over = ended
 			return s.withRollout(ctx, c, journal.CommandReport, ro.ID, ended)
 		})
 	})
 	if over {
-		s.log.Info("rollout ended", "rollout", ro.ID)
+		s.Log.Info("rollout ended", "rollout", ro.ID)
 	}
 	return err
 }
@@ -141,7 +141,7 @@ func (s *Service) nextBase(ctx context.Context, v *fleet.View, in *api.Report) s
 	old := v.Carried.Known()
 	if old.Survey == "" || !old.Whole {
 		if old.Whole = s.whole(ctx, old.Survey); !old.Whole {
-			return store.Base{Sheet: in.Sheet, Survey: in.Survey, At: s.now().UTC(), Whole: s.whole(ctx, in.Survey)}
+			return store.Base{Sheet: in.Sheet, Survey: in.Survey, At: s.Now().UTC(), Whole: s.whole(ctx, in.Survey)}
 		}
 	}
 	return old
@@ -153,14 +153,14 @@ func (s *Service) whole(ctx context.Context, survey string) bool {
 	if survey == "" {
 		return false
 	}
-	su, err := s.compute.SurveyOf(ctx, survey)
+	su, err := s.Compute.SurveyOf(ctx, survey)
 	return err != nil || su.Settings != nil
 }
 
 // withRollout is a change that the journal also tells of a rollout.
 func (s *Service) withRollout(ctx context.Context, c store.Change, command string, id int64, ended bool) store.Change {
 	return store.Change{Then: c.Then, Note: func() []store.Entry {
-		e := s.rolloutEntry(journal.By(ctx), command, id, ended)
+		e := s.RolloutEntry(journal.By(ctx), command, id, ended)
 		e.Passing = !ended // the host's own entry says it, and the rollout's rows do
 		return append(c.Note(), e)
 	}}
@@ -169,11 +169,11 @@ func (s *Service) withRollout(ctx context.Context, c store.Change, command strin
 // withdraw takes a host out of a rollout that was stopped before it had touched anything.
 func (s *Service) withdraw(ctx context.Context, h *fleet.Host, ro store.Rollout) error {
 	over := false
-	_, err := s.change(ctx, h, journal.CommandWithdraw, func(v *fleet.View) error {
+	_, err := s.Change(ctx, h, journal.CommandWithdraw, func(v *fleet.View) error {
 		v.Task, v.Stage = 0, ""
 		return nil
 	}, func(v *fleet.View, c store.Change) error {
-		return s.store.Withdraw(ctx, ro.ID, &v.Host, s.now(), func(ended bool) store.Change {
+		return s.Store.Withdraw(ctx, ro.ID, &v.Host, s.Now(), func(ended bool) store.Change {
 			over = ended
 			return s.withRollout(ctx, c, journal.CommandWithdraw, ro.ID, ended)
 		})
@@ -181,7 +181,7 @@ func (s *Service) withdraw(ctx context.Context, h *fleet.Host, ro store.Rollout)
 	if err != nil {
 		return unfit(err)
 	}
-	s.log.Info("stopped before anything was touched", "host", h.Row().Name, "rollout", ro.ID, "ended", over)
+	s.Log.Info("stopped before anything was touched", "host", h.Row().Name, "rollout", ro.ID, "ended", over)
 	return nil
 }
 

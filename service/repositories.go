@@ -9,12 +9,13 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 )
 
 // RepositoriesQuery says which repositories are asked for.
 type RepositoriesQuery struct {
-	Paging
+	ground.Paging
 	Q     string   `query:"q" doc:"Part of an address, of a suite, or of the name of a repository"`
 	State []string `query:"state" doc:"Only places in these states: trouble, unknown, unsigned, good"`
 	Sort  string   `query:"sort" enum:"state,hosts,address,checked" default:"state"`
@@ -69,7 +70,7 @@ func (s *Service) repositoryPage(ctx context.Context, in *RepositoriesQuery, wan
 		return nil, err
 	}
 	page := &api.RepositoryPage{
-		Repositories: []api.Repository{}, States: map[string]int{}, Revision: revision, Unknown: unknown, Every: int(s.opts.Probe.Seconds()),
+		Repositories: []api.Repository{}, States: map[string]int{}, Revision: revision, Unknown: unknown, Every: int(s.Opts.Probe.Seconds()),
 	}
 	busy := s.upstreams.lookedAt()
 	var list []api.Repository
@@ -94,8 +95,8 @@ func (s *Service) repositoryPage(ctx context.Context, in *RepositoriesQuery, wan
 	}
 	page.Total = len(list)
 	slices.SortFunc(list, in.order)
-	from, to := in.cut(len(list))
-	page.Next = in.next(len(list))
+	from, to := in.Cut(len(list))
+	page.Next = in.Next(len(list))
 	for _, r := range list[from:to] {
 		r.Witnesses = s.witnessed(ctx, byKey[r.Key], &r.Look)
 		page.Repositories = append(page.Repositories, r)
@@ -110,7 +111,7 @@ func (x *place) called(name string) bool {
 
 // RepositoryQuery names a repository.
 type RepositoryQuery struct {
-	Paging
+	ground.Paging
 	Key string `path:"key" maxLength:"200" doc:"The key of a place"`
 }
 
@@ -132,12 +133,12 @@ func (s *Service) ShowRepository(ctx context.Context, in *RepositoryQuery) (*api
 	r.Witnesses = s.witnessed(ctx, x, look)
 	r.On = []api.RepositoryHost{}
 	var on []api.RepositoryHost
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if v.Survey == "" {
 			continue
 		}
-		uses, err := s.compute.UsesOf(ctx, v.Survey)
+		uses, err := s.Compute.UsesOf(ctx, v.Survey)
 		if err != nil {
 			return nil, err
 		}
@@ -149,7 +150,7 @@ func (s *Service) ShowRepository(ctx context.Context, in *RepositoryQuery) (*api
 		}
 	}
 	r.OnTotal = len(on)
-	from, to := in.cut(len(on))
+	from, to := in.Cut(len(on))
 	r.On = append(r.On, on[from:to]...)
 	return &r, nil
 }
@@ -189,7 +190,7 @@ func (s *Service) ProbeRepositories(ctx context.Context, in *ProbeQuery) (*api.R
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	page, err := s.repositoryPage(ctx, &RepositoriesQuery{Paging: Paging{PerPage: 500, Page: 1}}, wants)
+	page, err := s.repositoryPage(ctx, &RepositoriesQuery{Paging: ground.Paging{PerPage: 500, Page: 1}}, wants)
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
@@ -180,7 +181,7 @@ func (s *Service) begin(
 	placed []store.Placed,
 	then func(id int64),
 ) (store.Rollout, error) {
-	ro.Author, ro.Begun = identity.Operator(ctx).Name, s.now()
+	ro.Author, ro.Begun = identity.Operator(ctx).Name, s.Now()
 	if ro.Author == "" {
 		ro.Author = "the service"
 	}
@@ -191,14 +192,14 @@ func (s *Service) begin(
 		}
 	}
 	by := journal.By(ctx)
-	err := s.store.BeginRollout(ctx, &ro, placed, store.Change{
+	err := s.Store.BeginRollout(ctx, &ro, placed, store.Change{
 		Note: func() []store.Entry {
 			e := journal.Detailed(
-				s.rolloutEntry(by, command, ro.ID, !ro.Ended.IsZero()),
+				s.RolloutEntry(by, command, ro.ID, !ro.Ended.IsZero()),
 				map[string]int64{"hosts": int64(len(names)), "revision": ro.Revision},
 			)
 			e.Why = ro.Because
-			return append(s.hostEntries(by, command, names), e)
+			return append(s.HostEntries(by, command, names), e)
 		},
 		Then: func() {
 			s.steer.place(ro.ID, placed)
@@ -208,19 +209,19 @@ func (s *Service) begin(
 	if err != nil {
 		return ro, err
 	}
-	s.log.Info("rollout begun", "rollout", ro.ID, "kind", ro.Kind, "revision", ro.Revision, "hosts", len(names), "author", ro.Author)
+	s.Log.Info("rollout begun", "rollout", ro.ID, "kind", ro.Kind, "revision", ro.Revision, "hosts", len(names), "author", ro.Author)
 	return ro, nil
 }
 
 // HealIn says what is healed on a host.
 type HealIn struct {
-	HostPath
+	ground.HostPath
 	Body *api.HealOrder `required:"false"`
 }
 
 // Heal puts right what has drifted on a host.
 func (s *Service) Heal(ctx context.Context, in *HealIn) (*api.Rollout, error) {
-	h, err := s.findHost(in.Name)
+	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -251,7 +252,7 @@ func (s *Service) beginHeal(ctx context.Context, h *fleet.Host, setAside bool) (
 	}
 	ro = store.Rollout{Kind: store.KindHeal, Revision: v.Revision, SetAside: setAside}
 	ro.Parts = []rollout.Part{{Plan: rollout.AtOnce().Name, What: v.Name, Hosts: 1}}
-	ro.Course = rollout.Course{Opened: 1, Phase: rollout.Changing, Since: s.now()}
+	ro.Course = rollout.Course{Opened: 1, Phase: rollout.Changing, Since: s.Now()}
 	placed := []store.Placed{{Host: v.Name, State: rollout.Waiting}}
 	return s.begin(ctx, "heal-host", ro, placed, func(id int64) {
 		v := *h.Row()
@@ -262,11 +263,11 @@ func (s *Service) beginHeal(ctx context.Context, h *fleet.Host, setAside bool) (
 }
 
 // firstPage is shown where nobody asked for another.
-var firstPage = Paging{Page: 1, PerPage: 50}
+var firstPage = ground.Paging{Page: 1, PerPage: 50}
 
 // RolloutHosts says which hosts of a rollout are wanted.
 type RolloutHosts struct {
-	Paging
+	ground.Paging
 	State []string `query:"state" doc:"Only hosts in these states"`
 	Q     string   `query:"q" doc:"Part of the host's name"`
 }
@@ -286,7 +287,7 @@ func (s *Service) rolloutPage(ctx context.Context, ro store.Rollout, in RolloutH
 	if err != nil {
 		return nil, err
 	}
-	hosts, total, err := s.store.RolloutHosts(ctx, ro.ID, q)
+	hosts, total, err := s.Store.RolloutHosts(ctx, ro.ID, q)
 	if err != nil {
 		return nil, err
 	}
@@ -313,7 +314,7 @@ func (s *Service) alive(id int64, p api.HostProgress) api.HostProgress {
 	if p.State != rollout.Working {
 		return p
 	}
-	h, err := s.fleet.Find(p.Host)
+	h, err := s.Fleet.Find(p.Host)
 	if err != nil {
 		return p
 	}
@@ -336,7 +337,7 @@ type RolloutQuery struct {
 
 // findRollout answers a number that is none.
 func (s *Service) findRollout(ctx context.Context, id int64) (store.Rollout, error) {
-	ro, err := s.store.Rollout(ctx, id)
+	ro, err := s.Store.Rollout(ctx, id)
 	if err != nil {
 		return ro, fmt.Errorf("there is no rollout %d: %w", id, err)
 	}
@@ -353,12 +354,12 @@ func (s *Service) ShowRollout(ctx context.Context, in *RolloutQuery) (*api.Rollo
 }
 
 // ListRollouts lists rollouts, page by page.
-func (s *Service) ListRollouts(ctx context.Context, in *Paging) (*api.RolloutPage, error) {
-	list, total, err := s.store.Rollouts(ctx, in.PerPage, (in.Page-1)*in.PerPage)
+func (s *Service) ListRollouts(ctx context.Context, in *ground.Paging) (*api.RolloutPage, error) {
+	list, total, err := s.Store.Rollouts(ctx, in.PerPage, (in.Page-1)*in.PerPage)
 	if err != nil {
 		return nil, err
 	}
-	page := api.RolloutPage{Rollouts: []api.Rollout{}, Total: total, Next: in.next(total)}
+	page := api.RolloutPage{Rollouts: []api.Rollout{}, Total: total, Next: in.Next(total)}
 	for _, ro := range list {
 		page.Rollouts = append(page.Rollouts, rolloutOf(ro))
 	}
@@ -389,14 +390,14 @@ func (s *Service) StopRollout(ctx context.Context, in *RolloutPath) (*api.Rollou
 // returns.
 func (s *Service) stopHosts(ctx context.Context, id int64) (left []string, err error) {
 	var concerned []*fleet.Host
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		if h.Row().Task == id {
 			concerned = append(concerned, h)
 		}
 	}
 	locked := fleet.Lock(concerned)
 	defer locked.Unlock()
-	now := s.now()
+	now := s.Now()
 	var gone []string
 	for _, h := range concerned {
 		v := h.Row()
@@ -409,18 +410,18 @@ func (s *Service) stopHosts(ctx context.Context, id int64) (left []string, err e
 		}
 	}
 	by := journal.By(ctx)
-	stopped, err := s.store.StopRollout(ctx, id, gone, now, func(x store.Stopped) store.Change {
+	stopped, err := s.Store.StopRollout(ctx, id, gone, now, func(x store.Stopped) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {
-				return append(s.hostEntries(by, "stop-rollout", x.Hosts), s.rolloutEntry(by, "stop-rollout", id, x.Ended))
+				return append(s.HostEntries(by, "stop-rollout", x.Hosts), s.RolloutEntry(by, "stop-rollout", id, x.Ended))
 			},
-			Then: func() { s.fleet.Untask(x.Hosts, id) },
+			Then: func() { s.Fleet.Untask(x.Hosts, id) },
 		}
 	})
 	if err != nil {
 		return nil, err
 	}
 	s.ahead.forget(id)
-	s.log.Info("rollout stopped", "rollout", id, "taken back", len(stopped.Hosts), "still at work", len(left), "author", by.Name)
+	s.Log.Info("rollout stopped", "rollout", id, "taken back", len(stopped.Hosts), "still at work", len(left), "author", by.Name)
 	return source.Strings(left), nil
 }

@@ -16,6 +16,7 @@ import (
 	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/desk"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/service/seats"
@@ -29,7 +30,7 @@ type wantedSeats struct {
 }
 
 func (s *Service) need(ctx context.Context, v *fleet.View, n resolve.Needs) (subscription.Need, error) {
-	t, err := s.compute.TraitsOf(ctx, v.Traits)
+	t, err := s.Compute.TraitsOf(ctx, v.Traits)
 	if err != nil {
 		return subscription.Need{}, err
 	}
@@ -47,7 +48,7 @@ func (s *Service) need(ctx context.Context, v *fleet.View, n resolve.Needs) (sub
 // plan works out which seats hosts are to take: groups that take theirs by
 // themselves, each whole or not at all, and the hosts for which somebody must.
 func (s *Service) plan(ctx context.Context, wanted []wantedSeats) (subscription.Plan, []subscription.Need, error) {
-	books := s.keeper.Current()
+	books := s.Keeper.Current()
 	var groups []subscription.Group
 	at := map[[2]string]int{}
 	var byHand []subscription.Need
@@ -103,14 +104,14 @@ func (s *Service) seatsAhead(ctx context.Context, wanted []wantedSeats) (api.Sea
 // seatsFor takes the seats that carrying a revision needs, all of them or none. It returns
 // those that were taken.
 func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*fleet.Host) ([]subscription.Taking, error) {
-	rs, err := s.compute.Revision(ctx, revision)
+	rs, err := s.Compute.Revision(ctx, revision)
 	if err != nil {
 		return nil, err
 	}
 	var wanted []wantedSeats
 	for _, h := range targets {
 		v := h.Row()
-		res, err := s.compute.Resolve(ctx, rs, v)
+		res, err := s.Compute.Resolve(ctx, rs, v)
 		if err != nil {
 			return nil, err
 		}
@@ -178,7 +179,7 @@ func (s *Service) takeAll(ctx context.Context, list []subscription.Taking) ([]su
 			if calls.Err() != nil { // another could not be had
 				return nil
 			}
-			if _, fresh[i], err = s.keeper.Take(ctx, t.Need, t.Contract, t.Why, by, true); err != nil {
+			if _, fresh[i], err = s.Keeper.Take(ctx, t.Need, t.Contract, t.Why, by, true); err != nil {
 				return fmt.Errorf("no seat could be taken for %s: %w", t.Need.Host, err)
 			}
 			return nil
@@ -203,8 +204,8 @@ func (s *Service) takeAll(ctx context.Context, list []subscription.Taking) ([]su
 func (s *Service) giveBack(ctx context.Context, taken []subscription.Taking) {
 	ctx = context.WithoutCancel(ctx)
 	for _, t := range taken {
-		if _, err := s.keeper.Release(ctx, t.Need.Host, t.Need.Account, identity.Operator(ctx).Name); err != nil {
-			s.log.Error("giving a seat back", "host", t.Need.Host, "error", err)
+		if _, err := s.Keeper.Release(ctx, t.Need.Host, t.Need.Account, identity.Operator(ctx).Name); err != nil {
+			s.Log.Error("giving a seat back", "host", t.Need.Host, "error", err)
 		}
 	}
 }
@@ -219,9 +220,9 @@ func hostsOf(list []subscription.Taking) (out []string) {
 // seatsChanged works the standing of hosts out again.
 func (s *Service) seatsChanged(ctx context.Context, command string, hosts []string) {
 	for _, name := range hosts {
-		if h, err := s.fleet.Find(name); err == nil {
-			if _, err := s.again(ctx, h, command); err != nil {
-				s.log.Error("working out how a host stands", "host", name, "error", err)
+		if h, err := s.Fleet.Find(name); err == nil {
+			if _, err := s.Again(ctx, h, command); err != nil {
+				s.Log.Error("working out how a host stands", "host", name, "error", err)
 			}
 		}
 	}
@@ -252,7 +253,7 @@ type SeatIn struct {
 // TakeSeat takes a seat for one host. Two operators who do it at the same moment
 // get one seat.
 func (s *Service) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
-	h, err := s.findHost(in.Body.Host)
+	h, err := s.FindHost(in.Body.Host)
 	if err != nil {
 		return nil, err
 	}
@@ -306,7 +307,7 @@ func (s *Service) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
 	if in.Body.Contract != "" {
 		why = "asked for by " + identity.Operator(ctx).Name
 	}
-	seat, _, err := s.keeper.Take(ctx, need, in.Body.Contract, why, identity.Operator(ctx).Name, false)
+	seat, _, err := s.Keeper.Take(ctx, need, in.Body.Contract, why, identity.Operator(ctx).Name, false)
 	if err != nil {
 		return nil, s.refuseSeat(err)
 	}
@@ -318,15 +319,15 @@ func (s *Service) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
 // under the newest.
 func (s *Service) needsAhead(ctx context.Context, v *fleet.View) ([]resolve.Needs, error) {
 	out := slices.Clone(v.Needs)
-	revs, err := s.store.Revisions(ctx)
+	revs, err := s.Store.Revisions(ctx)
 	if err != nil || len(revs) == 0 || revs[0].Number == v.Revision {
 		return out, err
 	}
-	rs, err := s.compute.Revision(ctx, revs[0].Number)
+	rs, err := s.Compute.Revision(ctx, revs[0].Number)
 	if err != nil {
 		return nil, err
 	}
-	res, err := s.compute.Resolve(ctx, rs, v)
+	res, err := s.Compute.Resolve(ctx, rs, v)
 	if err != nil {
 		return nil, err
 	}
@@ -349,17 +350,17 @@ type SeatPath struct {
 // ReleaseSeat gives a seat back.
 func (s *Service) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, error) {
 	name := in.Host
-	if h, err := s.fleet.Find(name); err == nil {
+	if h, err := s.Fleet.Find(name); err == nil {
 		name = h.Row().Name
-	} else if len(s.keeper.Of(name)) == 0 {
-		_, err := s.findHost(name)
+	} else if len(s.Keeper.Of(name)) == 0 {
+		_, err := s.FindHost(name)
 		return nil, err
 	}
-	old, ok := s.keeper.Seat(name, in.Account)
+	old, ok := s.Keeper.Seat(name, in.Account)
 	if !ok {
 		msg := fmt.Sprintf("%s has no seat in an account %q", name, in.Account)
 		var have []string
-		for _, x := range s.keeper.Of(name) {
+		for _, x := range s.Keeper.Of(name) {
 			have = append(have, x.Account)
 		}
 		if near := names.Nearest(in.Account, have); near != "" {
@@ -367,7 +368,7 @@ func (s *Service) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, err
 		}
 		return nil, refusal.NotFound(msg)
 	}
-	done, err := s.keeper.Release(ctx, name, in.Account, identity.Operator(ctx).Name)
+	done, err := s.Keeper.Release(ctx, name, in.Account, identity.Operator(ctx).Name)
 	if err != nil {
 		return nil, s.refuseSeat(err)
 	}
@@ -379,13 +380,13 @@ func (s *Service) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, err
 
 // Seat describes a seat; never what opens the sources.
 func (s *Service) seat(x store.Seat) api.Seat {
-	out := api.Seat{Seat: x.Seat, Automatic: x.Automatic, Leaving: x.Leaving, Kind: x.Kind, Renewal: s.keeper.Refusals(x.Host)[x.Account]}
+	out := api.Seat{Seat: x.Seat, Automatic: x.Automatic, Leaving: x.Leaving, Kind: x.Kind, Renewal: s.Keeper.Refusals(x.Host)[x.Account]}
 	out.Taken = out.Taken.UTC()
 	if !x.Expires.IsZero() {
 		out.Expires = &x.Expires
 	}
-	if h, err := s.fleet.Find(x.Host); err == nil {
-		out.State = h.State(s.now())
+	if h, err := s.Fleet.Find(x.Host); err == nil {
+		out.State = h.State(s.Now())
 		out.Needed = slices.ContainsFunc(h.Row().Needs, func(n resolve.Needs) bool { return n.Account == x.Account })
 	}
 	return out
@@ -393,7 +394,7 @@ func (s *Service) seat(x store.Seat) api.Seat {
 
 // SeatQuery says which seats are asked for.
 type SeatQuery struct {
-	Paging
+	ground.Paging
 	Q        string `query:"q" doc:"Part of the host's name or the contract's number"`
 	Account  string `query:"account"`
 	Contract string `query:"contract"`
@@ -403,7 +404,7 @@ type SeatQuery struct {
 // ListSeats lists seats and who has them, page by page.
 func (s *Service) ListSeats(_ context.Context, in *SeatQuery) (*api.SeatPage, error) {
 	var rows []store.Seat
-	for _, x := range s.keeper.Every() {
+	for _, x := range s.Keeper.Every() {
 		if in.Account != "" && x.Account != in.Account || in.Contract != "" && x.Contract != in.Contract ||
 			in.Q != "" && !strings.Contains(x.Host, strings.ToLower(in.Q)) && !strings.Contains(x.Contract, in.Q) {
 			continue
@@ -429,8 +430,8 @@ func (s *Service) ListSeats(_ context.Context, in *SeatQuery) (*api.SeatPage, er
 		return n
 	})
 	page := api.SeatPage{Seats: []api.Seat{}, Total: len(rows)}
-	from, to := in.cut(len(rows))
-	page.Next = in.next(len(rows))
+	from, to := in.Cut(len(rows))
+	page.Next = in.Next(len(rows))
 	for _, x := range rows[from:to] {
 		page.Seats = append(page.Seats, s.seat(x))
 	}

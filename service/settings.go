@@ -7,11 +7,12 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 )
 
 // SettingQuery says which settings are asked for.
 type SettingQuery struct {
-	Paging
+	ground.Paging
 }
 
 // interval says how often something is done that can be switched off.
@@ -35,7 +36,7 @@ func spelt(d time.Duration) string {
 
 // settings is what the service runs with: no secret, and no path of its machine.
 func (s *Service) settings() []api.ServiceSetting {
-	o := &s.opts
+	o := &s.Opts
 	var out []api.ServiceSetting
 	add := func(name, value, says string) {
 		out = append(out, api.ServiceSetting{Name: name, Value: value, Says: says})
@@ -75,8 +76,8 @@ func (s *Service) settings() []api.ServiceSetting {
 // ListSettings lists what the service runs with.
 func (s *Service) ListSettings(_ context.Context, in *SettingQuery) (*api.SettingPage, error) {
 	all := s.settings()
-	from, to := in.cut(len(all))
+	from, to := in.Cut(len(all))
 	return &api.SettingPage{
-		Version: s.opts.Version, Settings: append([]api.ServiceSetting{}, all[from:to]...), Total: len(all), Next: in.next(len(all)),
+		Version: s.Opts.Version, Settings: append([]api.ServiceSetting{}, all[from:to]...), Total: len(all), Next: in.Next(len(all)),
 	}, nil
 }

@@ -29,7 +29,7 @@ type shelves struct {
 }
 
 func (s *Service) loadShelves(ctx context.Context) error {
-	list, err := s.store.Shelves(ctx)
+	list, err := s.Store.Shelves(ctx)
 	if err != nil {
 		return err
 	}
@@ -43,7 +43,7 @@ func (s *Service) loadShelves(ctx context.Context) error {
 // openShelf opens the folder of a shelf. No link leads out of the folder of all shelves.
 func (s *Service) openShelf(folder string) shelf.Open {
 	return func() (*os.Root, error) {
-		all, err := os.OpenRoot(s.opts.Shelves)
+		all, err := os.OpenRoot(s.Opts.Shelves)
 		if err != nil {
 			return nil, err
 		}
@@ -95,8 +95,8 @@ func (s *Service) AddShelf(ctx context.Context, in *ShelfIn) (*api.Shelf, error)
 		return nil, refusal.Conflict(fmt.Sprintf("there are %d shelves, which is the most; take one away first", mostShelves))
 	}
 	by := journal.By(ctx)
-	x := store.Shelf{Name: in.Body.Name, Folder: folder, Author: by.Name, Added: s.now()}
-	e := s.entry(by, "add-shelf", journal.KindShelf, x.Name)
+	x := store.Shelf{Name: in.Body.Name, Folder: folder, Author: by.Name, Added: s.Now()}
+	e := s.Entry(by, "add-shelf", journal.KindShelf, x.Name)
 	e.Why = folder
 	c := store.Noted(e)
 	c.Then = func() {
@@ -104,7 +104,7 @@ func (s *Service) AddShelf(ctx context.Context, in *ShelfIn) (*api.Shelf, error)
 		defer s.shelves.Unlock()
 		s.shelves.all[x.Name] = x
 	}
-	if err := s.store.PutShelf(ctx, x, c); err != nil {
+	if err := s.Store.PutShelf(ctx, x, c); err != nil {
 		return nil, err
 	}
 	return new(s.shelfOf(x)), nil
@@ -114,7 +114,7 @@ func (s *Service) AddShelf(ctx context.Context, in *ShelfIn) (*api.Shelf, error)
 func (s *Service) belowShelves(folder string) (string, error) {
 	at := filepath.Clean(folder)
 	if filepath.IsAbs(at) {
-		rest, err := filepath.Rel(s.opts.Shelves, at)
+		rest, err := filepath.Rel(s.Opts.Shelves, at)
 		if err != nil {
 			rest = ".."
 		}
@@ -123,7 +123,7 @@ func (s *Service) belowShelves(folder string) (string, error) {
 	if !filepath.IsLocal(at) || strings.ContainsFunc(at, func(c rune) bool { return c < ' ' }) {
 		return "", refusal.Wrong(fmt.Sprintf(
 			"folder: %s is not below %s, and nothing else of this machine is served; put it there, or start the service with --shelves",
-			refusal.Short(folder), s.opts.Shelves))
+			refusal.Short(folder), s.Opts.Shelves))
 	}
 	if strings.Contains("/"+filepath.ToSlash(at), "/.") && at != "." {
 		return "", refusal.Wrong("folder: nothing whose name begins with a dot is served")
@@ -138,13 +138,13 @@ type ShelfPath struct {
 
 // RemoveShelf serves a folder no more. What stands in it stays.
 func (s *Service) RemoveShelf(ctx context.Context, in *ShelfPath) error {
-	c := store.Noted(s.entry(journal.By(ctx), "remove-shelf", journal.KindShelf, in.Name))
+	c := store.Noted(s.Entry(journal.By(ctx), "remove-shelf", journal.KindShelf, in.Name))
 	c.Then = func() {
 		s.shelves.Lock()
 		defer s.shelves.Unlock()
 		delete(s.shelves.all, in.Name)
 	}
-	err := s.store.RemoveShelf(ctx, in.Name, c)
+	err := s.Store.RemoveShelf(ctx, in.Name, c)
 	if errors.Is(err, store.ErrNotFound) {
 		return refusal.NotFound(fmt.Sprintf("there is no shelf %q; lantern shelf list shows all", refusal.Short(in.Name)))
 	}

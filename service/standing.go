@@ -88,6 +88,6 @@ func (t *tally) standing() api.Standing {
 // invited adds those that were invited and have not joined.
 func (s *Service) invited(ctx context.Context, st api.Standing, now time.Time) (api.Standing, error) {
 	var err error
-	st.Invited, err = s.store.OpenInvites(ctx, now)
+	st.Invited, err = s.Store.OpenInvites(ctx, now)
 	return st, err
 }

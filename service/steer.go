@@ -76,14 +76,14 @@ func (st *steering) nudge() {
 
 // loadRollouts reads which rollouts are held, and which freezes there are.
 func (s *Service) loadRollouts(ctx context.Context) error {
-	live, err := s.store.LiveRollouts(ctx)
+	live, err := s.Store.LiveRollouts(ctx)
 	if err != nil {
 		return err
 	}
 	for _, ro := range live {
 		s.steer.setHeld(ro.ID, ro.Course.Phase == rollout.Held)
 	}
-	list, err := s.store.Freezes(ctx)
+	list, err := s.Store.Freezes(ctx)
 	s.freezes.list.Store(&list)
 	return err
 }
@@ -109,7 +109,7 @@ const (
 // gatherTime is how long is waited for more, after something has happened: longer where it happens
 // to many hosts.
 func (s *Service) gatherTime() time.Duration {
-	if len(s.fleet.All()) > manyHosts {
+	if len(s.Fleet.All()) > manyHosts {
 		return steerPause
 	}
 	return steerGather
@@ -117,7 +117,7 @@ func (s *Service) gatherTime() time.Duration {
 
 // steerAll takes rollouts on until the context ends.
 func (s *Service) steerAll(ctx context.Context) {
-	tick := time.NewTicker(min(steerPause, max(s.opts.Patience/10, steerGather)))
+	tick := time.NewTicker(min(steerPause, max(s.Opts.Patience/10, steerGather)))
 	defer tick.Stop()
 	for {
 		select {
@@ -131,14 +131,14 @@ func (s *Service) steerAll(ctx context.Context) {
 			case <-time.After(s.gatherTime()):
 			}
 		}
-		live, err := s.store.LiveRollouts(ctx)
+		live, err := s.Store.LiveRollouts(ctx)
 		if err != nil && ctx.Err() == nil {
-			s.log.Error("looking for rollouts that are under way", "error", err)
+			s.Log.Error("looking for rollouts that are under way", "error", err)
 		}
 		for _, ro := range live {
 			for more := true; more && ctx.Err() == nil; {
 				if more, err = s.steerOne(ctx, ro.ID); err != nil && ctx.Err() == nil {
-					s.log.Error("taking a rollout on", "rollout", ro.ID, "error", err)
+					s.Log.Error("taking a rollout on", "rollout", ro.ID, "error", err)
 				}
 			}
 		}
@@ -151,7 +151,7 @@ func (s *Service) steerOne(ctx context.Context, id int64) (more bool, err error)
 	s.steer.Lock()
 	defer s.steer.Unlock()
 	for {
-		ro, err := s.store.Rollout(ctx, id)
+		ro, err := s.Store.Rollout(ctx, id)
 		if err != nil {
 			return false, err
 		}
@@ -164,12 +164,12 @@ func (s *Service) steerOne(ctx context.Context, id int64) (more bool, err error)
 		if err != nil {
 			return false, err
 		}
-		next, actions := rollout.Step(ro.Parts, ro.Course, tallies, s.now())
+		next, actions := rollout.Step(ro.Parts, ro.Course, tallies, s.Now())
 		if next.Phase != ro.Course.Phase || len(actions) > 0 {
 			if err := s.stand(ctx, journal.Actor{Kind: journal.ActorService}, stepCommand(actions, next), &ro, next, ""); err != nil {
 				return false, err
 			}
-			if ended, err := s.store.Rollout(ctx, id); err != nil || !ended.Ended.IsZero() {
+			if ended, err := s.Store.Rollout(ctx, id); err != nil || !ended.Ended.IsZero() {
 				continue
 			}
 		}
@@ -206,9 +206,9 @@ func (s *Service) stand(ctx context.Context, by journal.Actor, command string, r
 	if next.Hold != nil && next.Hold.Gate != "" {
 		detail["gate"] = next.Hold.Gate
 	}
-	stored, err := s.store.Course(ctx, ro.ID, ro.Course, next, s.now(), store.Change{
+	stored, err := s.Store.Course(ctx, ro.ID, ro.Course, next, s.Now(), store.Change{
 		Note: func() []store.Entry {
-			e := journal.Detailed(s.rolloutEntry(by, command, ro.ID, false), detail)
+			e := journal.Detailed(s.RolloutEntry(by, command, ro.ID, false), detail)
 			e.Why = why
 			return []store.Entry{e}
 		},
@@ -218,7 +218,7 @@ func (s *Service) stand(ctx context.Context, by journal.Actor, command string, r
 		err = errMoved
 	}
 	if err == nil {
-		s.log.Info("rollout", "rollout", ro.ID, "command", command, "phase", next.Phase, "wave", next.Opened, "by", by.String())
+		s.Log.Info("rollout", "rollout", ro.ID, "command", command, "phase", next.Phase, "wave", next.Opened, "by", by.String())
 	}
 	return err
 }
@@ -230,7 +230,7 @@ func (s *Service) partOf(ctx context.Context, id int64) (map[string]int32, error
 	if m, known := s.steer.parts[id]; known {
 		return m, nil
 	}
-	m, err := s.store.RolloutParts(ctx, id)
+	m, err := s.Store.RolloutParts(ctx, id)
 	if err == nil {
 		s.steer.parts[id] = m
 	}
@@ -244,7 +244,7 @@ func looksAtHosts(parts []rollout.Part) bool {
 
 // tallies counts the hosts of a rollout: for its gates, or all that there is to show.
 func (s *Service) tallies(ctx context.Context, ro *store.Rollout, all bool) ([]rollout.Tally, error) {
-	out, err := s.store.Tallies(ctx, ro)
+	out, err := s.Store.Tallies(ctx, ro)
 	if err == nil {
 		err = s.nextBrings(ctx, ro, out)
 	}
@@ -255,7 +255,7 @@ func (s *Service) tallies(ctx context.Context, ro *store.Rollout, all bool) ([]r
 	if err != nil {
 		return nil, err
 	}
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if ro.Kind == store.KindRollout && v.Revision != ro.Revision || v.Carried.At.Before(ro.Begun) ||
 			v.Unfetched == 0 && len(v.Findings) == 0 {
@@ -305,7 +305,7 @@ func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved, more boo
 	freezes := s.standing()
 	var last *store.Queued
 	for !more {
-		page, err := s.store.QueuedIn(ctx, ro, ro.Course.Opened, last, mostAdmitted+1)
+		page, err := s.Store.QueuedIn(ctx, ro, ro.Course.Opened, last, mostAdmitted+1)
 		if err != nil {
 			s.steer.block(ro.ID, nil)
 			return false, false, err
@@ -347,7 +347,7 @@ func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved, more boo
 func (s *Service) turnOf(ctx context.Context, ro *store.Rollout, q *store.Queued, freezes []store.Freeze) (
 	h *fleet.Host, why string, gone bool, err error,
 ) {
-	if h, err = s.fleet.Find(q.Host); err != nil {
+	if h, err = s.Fleet.Find(q.Host); err != nil {
 		return nil, "", true, nil
 	}
 	why, gone, err = s.mayBegin(ctx, ro, h, &ro.Parts[q.Part], freezes)
@@ -360,7 +360,7 @@ func (s *Service) mayBegin(ctx context.Context, ro *store.Rollout, h *fleet.Host
 ) {
 	v := h.Row()
 	if ro.Kind == store.KindBackOut {
-		st, err := s.store.PlaceOf(ctx, ro.Of, v.Name)
+		st, err := s.Store.PlaceOf(ctx, ro.Of, v.Name)
 		switch {
 		case err != nil:
 			return "", false, err
@@ -376,7 +376,7 @@ func (s *Service) mayBegin(ctx context.Context, ro *store.Rollout, h *fleet.Host
 	if f := s.frozen(ctx, v, freezes); f != nil {
 		return "frozen until " + f.Until.UTC().Format("2006-01-02 15:04 MST"), false, nil
 	}
-	if part.Quiet.String() != "" && part.Quiet.Covers(s.now().In(fleet.Zone(v.Zone))) {
+	if part.Quiet.String() != "" && part.Quiet.Covers(s.Now().In(fleet.Zone(v.Zone))) {
 		return "in their quiet hours, " + part.Quiet.String(), false, nil
 	}
 	return "", false, nil
@@ -394,9 +394,9 @@ func (s *Service) letBegin(ctx context.Context, ro *store.Rollout, hosts []*flee
 		}
 	}
 	by := journal.Actor{Kind: journal.ActorService}
-	return s.store.Admit(ctx, ro.ID, names, s.now(), store.Change{
+	return s.Store.Admit(ctx, ro.ID, names, s.Now(), store.Change{
 		Note: func() []store.Entry {
-			list := s.hostEntries(by, "open-wave", names)
+			list := s.HostEntries(by, "open-wave", names)
 			for i := range list {
 				list[i].Passing = true // the rollout's rows say it
 			}
@@ -415,7 +415,7 @@ func (s *Service) letBegin(ctx context.Context, ro *store.Rollout, hosts []*flee
 
 // leaves takes a host that is not there any more out of a rollout.
 func (s *Service) leaves(ctx context.Context, id int64, name string) error {
-	return s.store.TakeOut(ctx, id, name, s.now(), rollout.Leaves, func(ended bool) store.Change {
-		return store.Noted(s.rolloutEntry(journal.Actor{Kind: journal.ActorService}, journal.CommandLeave, id, ended))
+	return s.Store.TakeOut(ctx, id, name, s.Now(), rollout.Leaves, func(ended bool) store.Change {
+		return store.Noted(s.RolloutEntry(journal.Actor{Kind: journal.ActorService}, journal.CommandLeave, id, ended))
 	})
 }

@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/core/subscription"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/journal"
 )
 
@@ -22,7 +23,7 @@ const endingSoon = 90 * 24 * time.Hour
 
 // ContractQuery says which contracts are asked for.
 type ContractQuery struct {
-	Paging
+	ground.Paging
 	Q       string   `query:"q" doc:"Part of the number or the title"`
 	Account string   `query:"account"`
 	State   []string `query:"state" doc:"Only contracts in these states"`
@@ -31,7 +32,7 @@ type ContractQuery struct {
 
 // ListContracts lists contracts and how they stand, page by page.
 func (s *Service) ListContracts(_ context.Context, in *ContractQuery) (*api.ContractPage, error) {
-	books := s.keeper.Current()
+	books := s.Keeper.Current()
 	var rows []api.HeldContract
 	q := strings.ToLower(in.Q)
 	for i := range books.Contracts {
@@ -57,8 +58,8 @@ func (s *Service) ListContracts(_ context.Context, in *ContractQuery) (*api.Cont
 		return n
 	})
 	page := api.ContractPage{Contracts: []api.HeldContract{}, Total: len(rows)}
-	from, to := in.cut(len(rows))
-	page.Next = in.next(len(rows))
+	from, to := in.Cut(len(rows))
+	page.Next = in.Next(len(rows))
 	page.Contracts = append(page.Contracts, rows[from:to]...)
 	return &page, nil
 }
@@ -107,12 +108,12 @@ func (s *Service) showStanding(v *fleet.View, d *api.HostDetail) error {
 			At:       f.At,
 		}
 		if f.Decision != nil && c.Open {
-			x := decided(f.Group, f.Decision, s.now())
+			x := decided(f.Group, f.Decision, s.Now())
 			c.Decision = &x
 		}
 		d.Channels = append(d.Channels, c)
 	}
-	for _, x := range s.keeper.Of(v.Name) {
+	for _, x := range s.Keeper.Of(v.Name) {
 		d.Seats = append(d.Seats, s.seat(x))
 	}
 	return nil
@@ -121,9 +122,9 @@ func (s *Service) showStanding(v *fleet.View, d *api.HostDetail) error {
 // Outlook is what the buyer wants to know.
 func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error) {
 	out := api.Outlook{Silent: []api.SilentSeat{}, Idle: []api.SilentSeat{}, Usage: []api.SeatUsage{}}
-	books := s.keeper.Current()
+	books := s.Keeper.Current()
 	var needs []subscription.Need
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		for _, n := range v.Needs {
 			need, err := s.need(ctx, v, n)
@@ -137,8 +138,8 @@ func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error
 	for i := range out.Ending {
 		out.Ending[i].Contract = contractOf(books, &out.Ending[i].Contract).Contract
 	}
-	for _, x := range s.keeper.Every() {
-		h, err := s.fleet.Find(x.Host)
+	for _, x := range s.Keeper.Every() {
+		h, err := s.Fleet.Find(x.Host)
 		if err != nil || x.Leaving {
 			continue
 		}
@@ -146,14 +147,14 @@ func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error
 		if t := h.SeenAt(); !t.IsZero() {
 			row.LastSeen = &t
 		}
-		if h.State(s.now()) == api.StateSilent {
+		if h.State(s.Now()) == api.StateSilent {
 			out.Silent = append(out.Silent, row)
 		}
 		if v := h.Row(); v.Task == 0 && !slices.ContainsFunc(v.Needs, func(n resolve.Needs) bool { return n.Account == x.Account }) {
 			out.Idle = append(out.Idle, row)
 		}
 	}
-	counts, err := s.store.SeatCounts(ctx, s.now().AddDate(-1, 0, 0))
+	counts, err := s.Store.SeatCounts(ctx, s.Now().AddDate(-1, 0, 0))
 	if err != nil {
 		return nil, err
 	}
@@ -166,13 +167,13 @@ func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error
 // watchDesks looks at vendors' desks now and then.
 func (s *Service) watchDesks(ctx context.Context) {
 	s.Tend(ctx)
-	every(ctx, s.opts.Tend, func() { s.Tend(ctx) })
+	ground.Every(ctx, s.Opts.Tend, func() { s.Tend(ctx) })
 }
 
 // Tend does what is due for seats: it asks the desks, renews access, gives back what
 // is no longer needed, and works out again how hosts stand.
 func (s *Service) Tend(ctx context.Context) {
-	s.keeper.Tend(ctx)
+	s.Keeper.Tend(ctx)
 	s.settleSeats(ctx)
 	s.countSeats(ctx)
 	s.restand(ctx)
@@ -180,20 +181,20 @@ func (s *Service) Tend(ctx context.Context) {
 }
 
 func (s *Service) countSeats(ctx context.Context) {
-	if err := s.keeper.Count(ctx); err != nil && ctx.Err() == nil {
-		s.log.Error("noting how many seats are used", "error", err)
+	if err := s.Keeper.Count(ctx); err != nil && ctx.Err() == nil {
+		s.Log.Error("noting how many seats are used", "error", err)
 	}
 }
 
 // settleSeats gives back seats that the policy took and needs no more, and moves
 // hosts on whose contract is good no more.
 func (s *Service) settleSeats(ctx context.Context) {
-	books := s.keeper.Current()
-	for _, x := range s.keeper.Every() {
+	books := s.Keeper.Current()
+	for _, x := range s.Keeper.Every() {
 		if x.Leaving || !x.Automatic || ctx.Err() != nil {
 			continue
 		}
-		h, err := s.fleet.Find(x.Host)
+		h, err := s.Fleet.Find(x.Host)
 		if err != nil {
 			continue
 		}
@@ -202,8 +203,8 @@ func (s *Service) settleSeats(ctx context.Context) {
 		if i < 0 {
 			// A rollout that has not begun yet may need it.
 			if v.Task == 0 && v.Carried.At.After(x.Taken) {
-				if _, err := s.keeper.Release(ctx, x.Host, x.Account, "the policy"); err != nil {
-					s.log.Warn("a seat that is no longer needed stays", "host", x.Host, "error", err)
+				if _, err := s.Keeper.Release(ctx, x.Host, x.Account, "the policy"); err != nil {
+					s.Log.Warn("a seat that is no longer needed stays", "host", x.Host, "error", err)
 				}
 			}
 			continue
@@ -217,8 +218,8 @@ func (s *Service) settleSeats(ctx context.Context) {
 			if err != nil {
 				continue
 			}
-			if _, _, err := s.keeper.Take(ctx, need, "", "", "the policy", true); err != nil {
-				s.log.Warn(
+			if _, _, err := s.Keeper.Take(ctx, need, "", "", "the policy", true); err != nil {
+				s.Log.Warn(
 					"no other contract takes a host whose own is good no more",
 					"host",
 					x.Host,
@@ -237,22 +238,22 @@ func (s *Service) settleSeats(ctx context.Context) {
 // restand works out again how hosts stand with their contracts, and stores what
 // has changed.
 func (s *Service) restand(ctx context.Context) {
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if len(v.Follows) == 0 || v.Sheet == "" || v.Survey == "" || ctx.Err() != nil {
 			continue
 		}
-		now, err := s.compute.Standing(ctx, v)
+		now, err := s.Compute.Standing(ctx, v)
 		if err != nil {
-			s.log.Error("working out how a host stands", "host", v.Name, "error", err)
+			s.Log.Error("working out how a host stands", "host", v.Name, "error", err)
 			continue
 		}
 		rest := slices.DeleteFunc(slices.Clone(v.Everything()[v.Judged:]), func(f drift.Finding) bool { return f.Class == drift.KeyEnded })
 		if slices.Equal(now, rest) {
 			continue
 		}
-		if _, err := s.again(ctx, h, journal.CommandSeats); err != nil {
-			s.log.Error("working out how a host stands", "host", v.Name, "error", err)
+		if _, err := s.Again(ctx, h, journal.CommandSeats); err != nil {
+			s.Log.Error("working out how a host stands", "host", v.Name, "error", err)
 		}
 	}
 }

@@ -25,6 +25,7 @@ import (
 	"patientlantern.example/lantern/core/version"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/memo"
 )
 
@@ -156,7 +157,7 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 		was := x.res.Sheet
 		if x.pair.Before != "" {
 			var err error
-			if was, err = s.compute.SheetOf(ctx, x.pair.Before); err != nil {
+			if was, err = s.Compute.SheetOf(ctx, x.pair.Before); err != nil {
 				return err
 			}
 		}
@@ -164,7 +165,7 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 	}
 	slices.Sort(ask)
 	if ask = slices.Compact(ask); len(ask) > 0 {
-		s.asked.add([]source.SheetNeed{{Packages: ask[:min(len(ask), mostSwapped)]}}, s.now().Add(askTime))
+		s.Asked.Add([]source.SheetNeed{{Packages: ask[:min(len(ask), mostSwapped)]}}, s.Now().Add(ground.AskTime))
 	}
 	out.Swaps, out.Unforeseen = found.List()
 	out.Refused = append(out.Refused, refusedInOrder(refused)...)
@@ -236,12 +237,12 @@ func (s *Service) turnAll(ctx context.Context, list []*shown) error {
 		defer stop()
 		patience := mostPatience
 		for _, x := range rest {
-			s.giveWay(bg, &patience)
+			s.GiveWay(bg, &patience)
 			if bg.Err() != nil || behind.Err() != nil {
 				return
 			}
 			if err := s.turnOne(bg, x); err != nil {
-				s.log.Error("working out what a change would swap", "error", err)
+				s.Log.Error("working out what a change would swap", "error", err)
 				return
 			}
 		}
@@ -252,15 +253,15 @@ func (s *Service) turnAll(ctx context.Context, list []*shown) error {
 // turnOne reads the files of hosts as a change would leave them.
 func (s *Service) turnOne(ctx context.Context, x *shown) error {
 	_, err := s.turns.kept.Get(x.turn(), func() (*turned, error) {
-		before, err := s.compute.Deciding(ctx, x.pair.Survey)
+		before, err := s.Compute.Deciding(ctx, x.pair.Survey)
 		if err != nil {
 			return nil, err
 		}
-		survey, err := s.compute.SurveyOf(ctx, x.pair.Survey)
+		survey, err := s.Compute.SurveyOf(ctx, x.pair.Survey)
 		if err != nil {
 			return nil, err
 		}
-		texts, err := s.compute.TextsOf(ctx, survey.Files)
+		texts, err := s.Compute.TextsOf(ctx, survey.Files)
 		if err != nil {
 			return nil, err
 		}
@@ -279,7 +280,7 @@ func (s *Service) turnOne(ctx context.Context, x *shown) error {
 		}
 		t := &turned{before: before}
 		if after.Weighs() != before.Weighs() {
-			t.after = s.compute.Pooled(after)
+			t.after = s.Compute.Pooled(after)
 		}
 		return t, nil
 	})
@@ -323,8 +324,8 @@ func (s *Service) planPlaces(after, before *choice.Host, x *shown, p *policy.Pol
 	for i := range before.Uses {
 		used[before.Uses[i].Key] = true
 	}
-	hosts := make([]string, 0, mostNames)
-	for _, v := range x.hosts[:min(len(x.hosts), mostNames)] {
+	hosts := make([]string, 0, ground.MostNames)
+	for _, v := range x.hosts[:min(len(x.hosts), ground.MostNames)] {
 		hosts = append(hosts, v.Name)
 	}
 	var fresh []*place
@@ -336,7 +337,7 @@ func (s *Service) planPlaces(after, before *choice.Host, x *shown, p *policy.Pol
 		q := newPlace(u)
 		q.asked(s, u, x.res.Sheet, hosts)
 		q.vouched(p)
-		if s.upstreams.planned.add(q, s.now().Add(askTime)) && q.untold(s.upstreams.look(q.key, &q.Place)) {
+		if s.upstreams.planned.add(q, s.Now().Add(ground.AskTime)) && q.untold(s.upstreams.look(q.key, &q.Place)) {
 			fresh = append(fresh, q)
 		}
 	}

@@ -82,14 +82,14 @@ func (s *Service) standsAfter(ctx context.Context, x *taker) (afterward, error) 
 	if x.pair.Survey == "" {
 		return afterward{why: "it has sent no survey"}, nil
 	}
-	o, err := s.compute.Work(ctx, x.pair, x.res.Sheet)
+	o, err := s.Compute.Work(ctx, x.pair, x.res.Sheet)
 	if err != nil {
 		return afterward{}, err
 	}
 	if len(o.Change.Impossible) > 0 {
 		return afterward{why: "it cannot be changed as the policy says: " + o.Change.Impossible[0]}, nil
 	}
-	host, err := s.compute.Deciding(ctx, x.pair.Survey)
+	host, err := s.Compute.Deciding(ctx, x.pair.Survey)
 	if err != nil || len(o.Change.Edits) == 0 {
 		return afterward{host: host}, err
 	}

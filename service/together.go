@@ -66,5 +66,5 @@ func (g *gathered) at(key string) *place {
 
 // together is what all ask of a place who are known to ask for it.
 func (s *Service) together(x *place) *place {
-	return x.join(s.gathered.at(x.key)).join(s.upstreams.planned.at(x.key, s.now()))
+	return x.join(s.gathered.at(x.key)).join(s.upstreams.planned.at(x.key, s.Now()))
 }

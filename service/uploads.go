@@ -15,6 +15,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -114,7 +115,7 @@ func (s *Service) checkDocument(doc api.Document, given map[string]bool) error {
 			return err
 		}
 		for _, f := range survey.Files {
-			if !given[f.Digest] && !s.store.Known(f.Digest, store.KindText) {
+			if !given[f.Digest] && !s.Store.Known(f.Digest, store.KindText) {
 				return fmt.Errorf("the text of %.200q is missing", f.Path)
 			}
 		}
@@ -129,7 +130,7 @@ func (s *Service) PutDocuments(ctx context.Context, from io.Reader) error {
 	h := agentFrom(ctx)
 	var docs []store.Document
 	given := map[string]bool{}
-	now := s.now()
+	now := s.Now()
 	err := readDocuments(from, func(doc api.Document) error {
 		if len(doc.Body) == 0 && doc.Kind != store.KindText {
 			return errors.New("a document is empty")
@@ -154,7 +155,7 @@ func (s *Service) PutDocuments(ctx context.Context, from io.Reader) error {
 	case err != nil:
 		return &refusal.Error{Kind: refusal.Invalid, Message: "the documents cannot be taken: " + refusal.Short(err.Error()), Cause: err}
 	}
-	return s.store.PutDocuments(ctx, now, docs...)
+	return s.Store.PutDocuments(ctx, now, docs...)
 }
 
 // sweepAge is how old a document is at least that nothing names any more.
@@ -166,19 +167,19 @@ const keepReports = 400 * 24 * time.Hour
 
 // watchDocuments forgets, now and then, documents that nothing names any more.
 func (s *Service) watchDocuments(ctx context.Context) {
-	every(ctx, time.Hour, func() {
+	ground.Every(ctx, time.Hour, func() {
 		if n, err := s.Sweep(ctx); err != nil && ctx.Err() == nil {
-			s.log.Error("forgetting documents that nothing names", "error", err)
+			s.Log.Error("forgetting documents that nothing names", "error", err)
 		} else if n > 0 {
-			s.log.Info("documents forgotten that nothing names any more", "documents", n)
+			s.Log.Info("documents forgotten that nothing names any more", "documents", n)
 		}
-		if err := s.store.ForgetPast(ctx, s.now().Add(-s.opts.Keep)); err != nil && ctx.Err() == nil {
-			s.log.Error("forgetting what hosts had long ago", "error", err)
+		if err := s.Store.ForgetPast(ctx, s.Now().Add(-s.Opts.Keep)); err != nil && ctx.Err() == nil {
+			s.Log.Error("forgetting what hosts had long ago", "error", err)
 		}
-		if n, err := s.store.Forget(ctx, s.now().Add(-keepReports)); err != nil && ctx.Err() == nil {
-			s.log.Error("forgetting old reports", "error", err)
+		if n, err := s.Store.Forget(ctx, s.Now().Add(-keepReports)); err != nil && ctx.Err() == nil {
+			s.Log.Error("forgetting old reports", "error", err)
 		} else if n > 0 {
-			s.log.Info("old reports and entries about hosts forgotten", "rows", n)
+			s.Log.Info("old reports and entries about hosts forgotten", "rows", n)
 		}
 	})
 }
@@ -188,11 +189,11 @@ const backTime = 90 * 24 * time.Hour
 
 // pastNames notes the documents that the past of hosts and rollouts names.
 func (s *Service) pastNames(ctx context.Context, note func(kind string, digests ...string), surveys map[string]bool) error {
-	past, err := s.store.PastDocuments(ctx)
+	past, err := s.Store.PastDocuments(ctx)
 	if err != nil {
 		return err
 	}
-	sheets, before, err := s.store.BeforeDocuments(ctx, s.now().Add(-backTime))
+	sheets, before, err := s.Store.BeforeDocuments(ctx, s.Now().Add(-backTime))
 	if err != nil {
 		return err
 	}
@@ -211,7 +212,7 @@ func (s *Service) pastNames(ctx context.Context, note func(kind string, digests 
 func (s *Service) Sweep(ctx context.Context) (int, error) {
 	s.naming.Lock() // nobody comes to name a document meanwhile
 	defer s.naming.Unlock()
-	before := s.now().Add(-sweepAge)
+	before := s.Now().Add(-sweepAge)
 	named := map[[2]string]bool{} // kind and digest
 	note := func(kind string, digests ...string) {
 		for _, d := range digests {
@@ -219,7 +220,7 @@ func (s *Service) Sweep(ctx context.Context) (int, error) {
 		}
 	}
 	surveys := map[string]bool{}
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		note(store.KindTraits, v.Traits)
 		base := v.Carried.Known()
@@ -231,11 +232,11 @@ func (s *Service) Sweep(ctx context.Context) (int, error) {
 	}
 	delete(surveys, "") // of a host that has none
 	for d := range surveys {
-		if !s.store.Known(d, store.KindSurvey) {
+		if !s.Store.Known(d, store.KindSurvey) {
 			continue
 		}
 		note(store.KindSurvey, d)
-		su, err := s.compute.SurveyOf(ctx, d)
+		su, err := s.Compute.SurveyOf(ctx, d)
 		if err != nil { // whose texts are not known, nothing is forgotten of
 			return 0, err
 		}
@@ -243,17 +244,17 @@ func (s *Service) Sweep(ctx context.Context) (int, error) {
 			note(store.KindText, f.Digest)
 		}
 	}
-	revisions, err := s.store.Revisions(ctx)
+	revisions, err := s.Store.Revisions(ctx)
 	if err != nil {
 		return 0, err
 	}
 	for _, r := range revisions {
 		note(store.KindPolicy, r.Policy)
 	}
-	if err := s.compute.ForgetVerdicts(ctx, s.fleet.All()); err != nil {
+	if err := s.Compute.ForgetVerdicts(ctx, s.Fleet.All()); err != nil {
 		return 0, err
 	}
-	return s.store.Sweep(ctx, before, func(kind, digest string) bool {
+	return s.Store.Sweep(ctx, before, func(kind, digest string) bool {
 		return kind == store.KindPolicy || named[[2]string{kind, digest}]
 	})
 }

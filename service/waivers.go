@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
@@ -21,11 +22,11 @@ import (
 
 // lookAtWaivers works out anew how hosts stand whose waivers have ended since.
 func (s *Service) lookAtWaivers(ctx context.Context) {
-	now := s.now()
-	for _, h := range s.fleet.All() {
+	now := s.Now()
+	for _, h := range s.Fleet.All() {
 		if v := h.Row(); v.Aside != nil && !now.Before(v.Aside.Ends) {
-			if _, err := s.again(ctx, h, journal.CommandWaiverEnds); err != nil && ctx.Err() == nil {
-				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
+			if _, err := s.Again(ctx, h, journal.CommandWaiverEnds); err != nil && ctx.Err() == nil {
+				s.Log.Error("working out how a host stands", "host", v.Name, "error", err)
 			}
 		}
 	}
@@ -34,13 +35,13 @@ func (s *Service) lookAtWaivers(ctx context.Context) {
 // reconsider works out anew how the hosts stand that have a finding.
 func (s *Service) reconsider(ctx context.Context, w *store.Waiver, command string) (n int, err error) {
 	key := w.Finding.Key()
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if w.Host != "" && w.Host != v.Name || !v.Has(key) {
 			continue
 		}
 		n++
-		if _, err := s.again(ctx, h, command); err != nil {
+		if _, err := s.Again(ctx, h, command); err != nil {
 			return n, err
 		}
 	}
@@ -55,7 +56,7 @@ type WaiveIn struct{ Body api.WaiverOrder }
 
 // AddWaiver accepts a finding until a date.
 func (s *Service) AddWaiver(ctx context.Context, in *WaiveIn) (*api.Waiver, error) {
-	o, now := in.Body, s.now().UTC()
+	o, now := in.Body, s.Now().UTC()
 	w := store.Waiver{
 		Finding: drift.Finding(o.Finding),
 		Because: strings.TrimSpace(o.Because),
@@ -72,14 +73,14 @@ func (s *Service) AddWaiver(ctx context.Context, in *WaiveIn) (*api.Waiver, erro
 		return nil, refusal.Wrong("ends: a waiver ends within a year; waive it again then, or change the policy")
 	}
 	if o.Host != "" {
-		h, err := s.findHost(o.Host)
+		h, err := s.FindHost(o.Host)
 		if err != nil {
 			return nil, err
 		}
 		w.Host = h.Row().Name
 	}
 	key, known := w.Finding.Key(), false
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		if v := h.Row(); (w.Host == "" || w.Host == v.Name) && v.Has(key) {
 			known = true
 			for _, f := range v.Everything() { // as it is worked out, whatever was sent
@@ -93,12 +94,12 @@ func (s *Service) AddWaiver(ctx context.Context, in *WaiveIn) (*api.Waiver, erro
 	if !known {
 		return nil, refusal.Conflict("no host has that finding (any more); look again")
 	}
-	e := s.entry(journal.By(ctx), "add-waiver", journal.KindWaiver, w.Finding.Class+" "+w.Finding.File)
+	e := s.Entry(journal.By(ctx), "add-waiver", journal.KindWaiver, w.Finding.Class+" "+w.Finding.File)
 	e.Why = w.Because
-	if err := s.store.AddWaiver(ctx, &w, store.Noted(e)); err != nil {
+	if err := s.Store.AddWaiver(ctx, &w, store.Noted(e)); err != nil {
 		return nil, err
 	}
-	s.compute.Waivers.Add(w)
+	s.Compute.Waivers.Add(w)
 	if _, err := s.reconsider(ctx, &w, "add-waiver"); err != nil {
 		return nil, err
 	}
@@ -112,16 +113,16 @@ type WaiverPath struct {
 
 // EndWaiver takes a waiver away.
 func (s *Service) EndWaiver(ctx context.Context, in *WaiverPath) error {
-	list := s.compute.Waivers.All()
+	list := s.Compute.Waivers.All()
 	i := slices.IndexFunc(list, func(w store.Waiver) bool { return w.ID == in.ID })
 	if i < 0 {
 		return refusal.NotFound(fmt.Sprintf("there is no waiver %d", in.ID))
 	}
-	e := s.entry(journal.By(ctx), "end-waiver", journal.KindWaiver, strconv.FormatInt(in.ID, 10))
-	if err := s.store.EndWaiver(ctx, in.ID, store.Noted(e)); err != nil && !errors.Is(err, store.ErrNotFound) {
+	e := s.Entry(journal.By(ctx), "end-waiver", journal.KindWaiver, strconv.FormatInt(in.ID, 10))
+	if err := s.Store.EndWaiver(ctx, in.ID, store.Noted(e)); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	s.compute.Waivers.Remove(in.ID)
+	s.Compute.Waivers.Remove(in.ID)
 	if _, err := s.reconsider(ctx, &list[i], "end-waiver"); err != nil {
 		return err
 	}
@@ -130,13 +131,13 @@ func (s *Service) EndWaiver(ctx context.Context, in *WaiverPath) error {
 
 // WaiverQuery says which waivers are asked for.
 type WaiverQuery struct {
-	Paging
+	ground.Paging
 	Over bool `query:"over" doc:"Those that have ended, too"`
 }
 
 // ListWaivers lists the findings that somebody accepts until a date.
 func (s *Service) ListWaivers(ctx context.Context, in *WaiverQuery) (*api.WaiverPage, error) {
-	operators, err := s.store.Operators(ctx)
+	operators, err := s.Store.Operators(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -144,12 +145,12 @@ func (s *Service) ListWaivers(ctx context.Context, in *WaiverQuery) (*api.Waiver
 	for _, o := range operators {
 		here[o.Name] = true
 	}
-	now := s.now()
-	list := slices.DeleteFunc(s.compute.Waivers.All(), func(w store.Waiver) bool { return !in.Over && !now.Before(w.Ends) })
+	now := s.Now()
+	list := slices.DeleteFunc(s.Compute.Waivers.All(), func(w store.Waiver) bool { return !in.Over && !now.Before(w.Ends) })
 	slices.SortFunc(list, func(a, b store.Waiver) int { return cmp.Or(a.Ends.Compare(b.Ends), cmp.Compare(a.ID, b.ID)) })
 	out := api.WaiverPage{Waivers: []api.Waiver{}, Total: len(list)}
-	from, to := in.cut(len(list))
-	out.Next = in.next(len(list))
+	from, to := in.Cut(len(list))
+	out.Next = in.Next(len(list))
 	for i := range list[from:to] {
 		out.Waivers = append(out.Waivers, s.waiver(&list[from+i], here))
 	}
@@ -159,9 +160,9 @@ func (s *Service) ListWaivers(ctx context.Context, in *WaiverQuery) (*api.Waiver
 // waiver describes a waiver; here are the operators that there are, or nil.
 func (s *Service) waiver(w *store.Waiver, here map[string]bool) api.Waiver {
 	out := api.Waiver{ID: w.ID, Host: w.Host, Finding: api.Difference(w.Finding), Because: w.Because, By: w.Author, Made: w.Made, Ends: w.Ends,
-		Over: !s.now().Before(w.Ends), Gone: here != nil && !here[w.Author]}
+		Over: !s.Now().Before(w.Ends), Gone: here != nil && !here[w.Author]}
 	key := w.Finding.Key()
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		if v := h.Row(); (w.Host == "" || w.Host == v.Name) && v.Has(key) {
 			out.Hosts++
 		}
@@ -177,7 +178,7 @@ func (s *Service) waivedOn(v *fleet.View) []api.WaivedFinding {
 	}
 	for _, i := range v.Aside.Waived {
 		f := v.Aside.All[i]
-		if w := s.compute.Waivers.Of(v.Name, f.Key(), s.now()); w != nil {
+		if w := s.Compute.Waivers.Of(v.Name, f.Key(), s.Now()); w != nil {
 			since, _ := v.Since.Of(f.Key())
 			out = append(out, api.WaivedFinding{Finding: api.Finding{Host: v.Name, Finding: f, Since: since},
 				Waiver: w.ID, Because: w.Because, By: w.Author, Ends: w.Ends})

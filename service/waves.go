@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
 )
@@ -39,11 +40,11 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 	if in.AtOnce && len(why) < 3 {
 		return nil, refusal.Wrong("because: say in a few words why no wave and no gate is wanted")
 	}
-	r, err := s.pick(ctx, in.Revision)
+	r, err := s.Pick(ctx, in.Revision)
 	if err != nil {
 		return nil, err
 	}
-	rs, err := s.compute.Revision(ctx, r.Number)
+	rs, err := s.Compute.Revision(ctx, r.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -55,7 +56,7 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 	if len(all) == 0 {
 		return nil, refusal.Conflict("no host has sent a survey yet, so there is none to carry it to")
 	}
-	targets, err := s.pickHosts(ctx, rs, all, Selecting{in.To, in.Where})
+	targets, err := s.pickHosts(ctx, rs, all, ground.Selecting{To: in.To, Where: in.Where})
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +67,7 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 	results := make(map[*fleet.Host]*resolve.Result, len(targets))
 	p.follows = map[*fleet.Host]*resolve.Result{}
 	for _, h := range targets {
-		res, err := s.compute.Resolve(ctx, rs, h.Row())
+		res, err := s.Compute.Resolve(ctx, rs, h.Row())
 		if err != nil {
 			return nil, err
 		}
@@ -102,7 +103,7 @@ func hasAlready(v *fleet.View, res *resolve.Result) bool {
 // none. One that is under way does not.
 func (s *Service) makesWay(ctx context.Context) (int64, error) {
 	for _, kind := range []string{store.KindRollout, store.KindBackOut} {
-		open, err := s.store.OpenRollout(ctx, kind)
+		open, err := s.Store.OpenRollout(ctx, kind)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 		case err != nil:
@@ -119,7 +120,7 @@ func (s *Service) makesWay(ctx context.Context) (int64, error) {
 
 // changeable are the hosts that sources can be carried to.
 func (s *Service) changeable() (out []*fleet.Host) {
-	for _, h := range s.fleet.All() {
+	for _, h := range s.Fleet.All() {
 		if v := h.Row(); v.Traits != "" && managed(v.Family) {
 			out = append(out, h)
 		}
@@ -129,11 +130,11 @@ func (s *Service) changeable() (out []*fleet.Host) {
 
 // pickHosts picks of hosts those that are meant; all where nothing picks. One that is named and is
 // none of them is refused; one that is only in a group is not asked.
-func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, in Selecting) ([]*fleet.Host, error) {
-	if !in.some() {
+func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, in ground.Selecting) ([]*fleet.Host, error) {
+	if !in.Some() {
 		return all, nil
 	}
-	named, _, err := s.called(rs, in.To)
+	named, _, err := s.Called(rs, in.To)
 	if err != nil {
 		return nil, err
 	}
@@ -145,12 +146,12 @@ func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*fl
 			fmt.Sprintf("nothing can be carried to %s: it has sent no survey, or has no package manager that is known", h.Row().Name),
 		)
 	}
-	out, _, err := s.picked(ctx, rs, in, all)
+	out, _, err := s.Picked(ctx, rs, in, all)
 	if err != nil {
 		return nil, err
 	}
 	if len(out) == 0 {
-		return nil, refusal.Conflict("no host is meant by " + in.words())
+		return nil, refusal.Conflict("no host is meant by " + in.Words())
 	}
 	return out, nil
 }
@@ -196,20 +197,20 @@ const partNone = -1
 
 // members are hosts as a plan sees them.
 func (s *Service) members(ctx context.Context, rs *resolve.Resolver, plan *rollout.Plan, hosts []*fleet.Host) ([]rollout.Member, error) {
-	now := s.now()
+	now := s.Now()
 	out := make([]rollout.Member, len(hosts))
 	named := slices.ContainsFunc(plan.Waves, func(w rollout.Wave) bool { return len(w.To) > 0 })
 	for i, h := range hosts {
 		v := h.Row()
 		m := rollout.Member{Name: v.Name, Alive: h.State(now) != api.StateSilent}
 		if named || plan.Spread != "" {
-			who, err := s.compute.HostOf(ctx, v)
+			who, err := s.Compute.HostOf(ctx, v)
 			if err != nil {
 				return nil, err
 			}
 			m.Value = rs.Label(who, plan.Spread)
 			for w := range plan.Waves {
-				if slices.ContainsFunc(plan.Waves[w].To, func(g string) bool { return s.compute.InGroup(rs, who, g) }) {
+				if slices.ContainsFunc(plan.Waves[w].To, func(g string) bool { return s.Compute.InGroup(rs, who, g) }) {
 					m.Named = append(m.Named, w)
 				}
 			}
@@ -233,7 +234,7 @@ func (s *Service) tried(p *startable) api.Rollout {
 			continue
 		}
 		tallies[x.Part].Counts[x.State]++
-		if len(some[x.Part]) < mostNames {
+		if len(some[x.Part]) < ground.MostNames {
 			some[x.Part] = append(some[x.Part], x.Host)
 		}
 	}
@@ -258,8 +259,8 @@ func (s *Service) followAgain(ctx context.Context, p *startable) {
 	for h, res := range p.follows {
 		if v := h.Row(); !reflect.DeepEqual(v.Follows, res.Follows()) || !reflect.DeepEqual(v.Needs, res.Needs()) ||
 			!reflect.DeepEqual(v.Rules, res.Rules()) {
-			if _, err := s.again(ctx, h, "begin-rollout"); err != nil && ctx.Err() == nil {
-				s.log.Error("working out how a host stands", "host", v.Name, "error", err)
+			if _, err := s.Again(ctx, h, "begin-rollout"); err != nil && ctx.Err() == nil {
+				s.Log.Error("working out how a host stands", "host", v.Name, "error", err)
 			}
 		}
 	}

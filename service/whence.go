@@ -15,13 +15,14 @@ import (
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 )
 
 // WhenceQuery says of which package and where it is asked.
 type WhenceQuery struct {
-	Paging
-	Selecting
+	ground.Paging
+	ground.Selecting
 	Package string `query:"package" required:"true" minLength:"1" maxLength:"200" doc:"Name of a package, as the package manager writes it"`
 }
 
@@ -101,7 +102,7 @@ func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, err
 	if err != nil {
 		return nil, err
 	}
-	s.asked.add([]source.SheetNeed{{Packages: []string{in.Package}}}, s.now().Add(askTime))
+	s.Asked.Add([]source.SheetNeed{{Packages: []string{in.Package}}}, s.Now().Add(ground.AskTime))
 	o, err := s.offered(ctx, in.Package)
 	if err != nil {
 		return nil, err
@@ -119,7 +120,7 @@ func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, err
 			out.Unknown++
 			continue
 		}
-		decides, err := s.compute.Deciding(ctx, v.Survey)
+		decides, err := s.Compute.Deciding(ctx, v.Survey)
 		if err != nil {
 			return nil, err
 		}
@@ -151,7 +152,7 @@ func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, err
 	list := make([]api.WhenceRow, 0, len(rows))
 	for _, r := range rows {
 		slices.Sort(r.Names)
-		r.Names = r.Names[:min(len(r.Names), mostNames)]
+		r.Names = r.Names[:min(len(r.Names), ground.MostNames)]
 		slices.Sort(r.OS)
 		r.OS = slices.Compact(r.OS)
 		list = append(list, *r)
@@ -160,8 +161,8 @@ func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, err
 		return cmp.Or(cmp.Compare(min(len(b.Offers), 1), min(len(a.Offers), 1)), b.Hosts-a.Hosts, slices.Compare(a.Names, b.Names))
 	})
 	out.Total = len(list)
-	from, to := in.cut(len(list))
-	out.Next = in.next(len(list))
+	from, to := in.Cut(len(list))
+	out.Next = in.Next(len(list))
 	out.Rows = append(out.Rows, list[from:to]...)
 	return &out, nil
 }
@@ -190,14 +191,14 @@ func addRow(rows map[string]*api.WhenceRow, c *choice.Choice, unread []string, a
 }
 
 // pickedFor are the hosts that are meant, and the newest revision, whose groups they are.
-func (s *Service) pickedFor(ctx context.Context, in Selecting) ([]*fleet.Host, int64, error) {
-	rs, revision, err := s.newest(ctx)
+func (s *Service) pickedFor(ctx context.Context, in ground.Selecting) ([]*fleet.Host, int64, error) {
+	rs, revision, err := s.Newest(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
-	list, _, err := s.picked(ctx, rs, in, s.fleet.All())
-	if err == nil && len(list) == 0 && in.some() {
-		err = refusal.Conflict("no host is meant by " + in.words())
+	list, _, err := s.Picked(ctx, rs, in, s.Fleet.All())
+	if err == nil && len(list) == 0 && in.Some() {
+		err = refusal.Conflict("no host is meant by " + in.Words())
 	}
 	return list, revision, err
 }

@@ -50,7 +50,7 @@ func (s *Service) crashes(ctx context.Context, w worker) (crashed bool) {
 		if v := recover(); v != nil {
 			crashed = true
 			s.metrics.crashed.WithLabelValues(w.name).Inc()
-			s.log.Error("a worker crashed and is begun again", "worker", w.name, "panic", fmt.Sprint(v), "stack", string(debug.Stack()))
+			s.Log.Error("a worker crashed and is begun again", "worker", w.name, "panic", fmt.Sprint(v), "stack", string(debug.Stack()))
 		}
 	}()
 	w.do(ctx)

@@ -12,13 +12,15 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/service/ground"
 )
 
 // supervised is a service that only supervises.
 func supervised() (*Service, *bytes.Buffer) {
 	log := new(bytes.Buffer)
 	crashed := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "crashes"}, []string{"worker"})
-	return &Service{log: slog.New(slog.NewTextHandler(log, nil)), metrics: &metrics{crashed: crashed}}, log
+	return &Service{Ground: &ground.Ground{Log: slog.New(slog.NewTextHandler(log, nil))}, metrics: &metrics{crashed: crashed}}, log
 }
 
 // A worker that crashes is begun again, each time after a longer pause, and is counted; it ends

@@ -1,4 +1,4 @@
-package service
+package ground
 
 import (
 	"cmp"
@@ -21,7 +21,7 @@ func TestTheFirstAreThoseOfTheWholeOrder(t *testing.T) {
 		order := func(a, b row) int { return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at)) }
 		all := slices.SortedFunc(slices.Values(rows), order)
 		most := rapid.IntRange(0, 320).Draw(t, "most")
-		got := firstOf(rows, most, order)
+		got := FirstOf(rows, most, order)
 		require.Equal(t, append([]row{}, all[:min(most, len(all))]...), append([]row{}, got...))
 	})
 }

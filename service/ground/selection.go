@@ -1,4 +1,4 @@
-package service
+package ground
 
 import (
 	"context"
@@ -20,11 +20,11 @@ type Selecting struct {
 	Where string   `query:"where" maxLength:"4096" doc:"Only hosts for which this condition holds, as in policies: os.major >= 12"`
 }
 
-// some reports whether not every host is meant.
-func (in *Selecting) some() bool { return len(in.To) > 0 || in.Where != "" }
+// Some reports whether not every host is meant.
+func (in *Selecting) Some() bool { return len(in.To) > 0 || in.Where != "" }
 
-// words say which hosts are meant.
-func (in *Selecting) words() string {
+// Words say which hosts are meant.
+func (in *Selecting) Words() string {
 	words := strings.Join(in.To, ", ")
 	switch {
 	case in.Where != "" && words != "":
@@ -35,40 +35,40 @@ func (in *Selecting) words() string {
 	return words
 }
 
-// selected are those of hosts that are meant by the newest revision, and how many it is not known
+// Selected are those of hosts that are meant by the newest revision, and how many it is not known
 // of, because they have sent no survey.
-func (s *Service) selected(ctx context.Context, in Selecting, all []*fleet.Host) (out []*fleet.Host, unknown int, err error) {
-	if !in.some() {
+func (g *Ground) Selected(ctx context.Context, in Selecting, all []*fleet.Host) (out []*fleet.Host, unknown int, err error) {
+	if !in.Some() {
 		return all, 0, nil
 	}
-	rs, _, err := s.newest(ctx)
+	rs, _, err := g.Newest(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
-	return s.picked(ctx, rs, in, all)
+	return g.Picked(ctx, rs, in, all)
 }
 
-// picked is selected by the groups of a revision; rs is nil where nothing is published.
-func (s *Service) picked(ctx context.Context, rs *resolve.Resolver, in Selecting, all []*fleet.Host) (out []*fleet.Host, unknown int, err error) {
+// Picked is selected by the groups of a revision; rs is nil where nothing is published.
+func (g *Ground) Picked(ctx context.Context, rs *resolve.Resolver, in Selecting, all []*fleet.Host) (out []*fleet.Host, unknown int, err error) {
 	out = all
 	if len(in.To) > 0 {
-		named, groups, err := s.called(rs, in.To)
+		named, groups, err := g.Called(rs, in.To)
 		if err != nil {
 			return nil, 0, err
 		}
-		if out, unknown, err = s.among(ctx, rs, all, named, groups); err != nil {
+		if out, unknown, err = g.among(ctx, rs, all, named, groups); err != nil {
 			return nil, 0, err
 		}
 	}
 	if in.Where == "" {
 		return out, unknown, nil
 	}
-	met, unsure, err := s.meeting(ctx, rs, out, in.Where)
+	met, unsure, err := g.meeting(ctx, rs, out, in.Where)
 	return met, unknown + unsure, err
 }
 
-// called are the hosts that names and ranges stand for, and what of them are groups.
-func (s *Service) called(rs *resolve.Resolver, to []string) (hosts map[*fleet.Host]bool, groups []string, err error) {
+// Called are the hosts that names and ranges stand for, and what of them are groups.
+func (g *Ground) Called(rs *resolve.Resolver, to []string) (hosts map[*fleet.Host]bool, groups []string, err error) {
 	hosts = map[*fleet.Host]bool{}
 	for _, name := range to {
 		if rs != nil && rs.HasGroup(name) {
@@ -80,7 +80,7 @@ func (s *Service) called(rs *resolve.Resolver, to []string) (hosts map[*fleet.Ho
 			return nil, nil, refusal.Wrong(fmt.Sprintf("to: %s", refusal.Short(err.Error())))
 		}
 		for _, n := range list {
-			h, err := s.findHost(n)
+			h, err := g.FindHost(n)
 			switch {
 			case err != nil && rs == nil:
 				return nil, nil, refusal.NotFound(
@@ -97,7 +97,7 @@ func (s *Service) called(rs *resolve.Resolver, to []string) (hosts map[*fleet.Ho
 
 // among are those of hosts that are named or in one of the groups, and how many it is not known
 // of: a host that has sent no survey may be in any group.
-func (s *Service) among(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, named map[*fleet.Host]bool, groups []string) (
+func (g *Ground) among(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, named map[*fleet.Host]bool, groups []string) (
 	out []*fleet.Host, unknown int, err error,
 ) {
 	for _, h := range all {
@@ -107,11 +107,11 @@ func (s *Service) among(ctx context.Context, rs *resolve.Resolver, all []*fleet.
 			continue
 		}
 		for i := 0; i < len(groups) && !in; i++ {
-			who, err := s.compute.HostOf(ctx, h.Row())
+			who, err := g.Compute.HostOf(ctx, h.Row())
 			if err != nil {
 				return nil, 0, err
 			}
-			in = s.compute.InGroup(rs, who, groups[i])
+			in = g.Compute.InGroup(rs, who, groups[i])
 		}
 		if in {
 			out = append(out, h)
@@ -121,7 +121,7 @@ func (s *Service) among(ctx context.Context, rs *resolve.Resolver, all []*fleet.
 }
 
 // meeting are those of hosts for which a condition holds, and how many it is not known of.
-func (s *Service) meeting(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, where string) (out []*fleet.Host, unknown int, err error) {
+func (g *Ground) meeting(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, where string) (out []*fleet.Host, unknown int, err error) {
 	compiler, err := condition.NewCompiler()
 	if err != nil {
 		return nil, 0, err
@@ -148,7 +148,7 @@ func (s *Service) meeting(ctx context.Context, rs *resolve.Resolver, all []*flee
 		}
 		holds, met := known[key]
 		if !met {
-			who, err := s.compute.HostOf(ctx, v)
+			who, err := g.Compute.HostOf(ctx, v)
 			if err != nil {
 				return nil, 0, err
 			}

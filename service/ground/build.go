@@ -1,4 +1,4 @@
-package service
+package ground
 
 import (
 	"crypto/sha256"

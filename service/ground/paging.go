@@ -1,4 +1,4 @@
-package service
+package ground
 
 import "slices"
 
@@ -8,22 +8,22 @@ type Paging struct {
 	PerPage int `query:"per_page" minimum:"1" maximum:"1000" default:"50" doc:"Rows on a page"`
 }
 
-// next is the page that follows; 0 where this is the last.
-func (p Paging) next(total int) int {
+// Next is the page that follows; 0 where this is the last.
+func (p Paging) Next(total int) int {
 	if p.Page*p.PerPage >= total {
 		return 0
 	}
 	return p.Page + 1
 }
 
-func (p Paging) cut(total int) (from, to int) {
+func (p Paging) Cut(total int) (from, to int) {
 	from = min((p.Page-1)*p.PerPage, total)
 	return from, min(from+p.PerPage, total)
 }
 
-// firstOf returns the first most of rows in an order, or all where there are fewer. Of a
+// FirstOf returns the first most of rows in an order, or all where there are fewer. Of a
 // long list few rows are shown, so the rest is not put in order.
-func firstOf[T any](rows []T, most int, order func(a, b T) int) []T {
+func FirstOf[T any](rows []T, most int, order func(a, b T) int) []T {
 	if most <= 0 {
 		return nil
 	}

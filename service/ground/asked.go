@@ -1,4 +1,4 @@
-package service
+package ground
 
 import (
 	"context"
@@ -13,24 +13,24 @@ import (
 	"patientlantern.example/lantern/service/fleet"
 )
 
-// asked is what agents are asked for beside their surveys: which of the packages are
+// Asked is what agents are asked for beside their surveys: which of the packages are
 // installed that policies need, so that a need that is not met is seen before a change; and
 // what came from the sources that a change would take away.
-type asked struct {
+type Asked struct {
 	mu      sync.Mutex
 	names   map[string]time.Time // package → until when it is asked for
 	sources map[string]time.Time // key of a source, as package origin has it → until when
-	now     atomic.Pointer[askedList]
+	now     atomic.Pointer[AskedList]
 }
 
 // mostAsked bounds the list.
 const mostAsked = 500
 
-// askTime is how long a package is asked for after a policy that was only looked at.
-const askTime = time.Hour
+// AskTime is how long a package is asked for after a policy that was only looked at.
+const AskTime = time.Hour
 
-// add asks for the packages of needs until a time.
-func (a *asked) add(needs []source.SheetNeed, until time.Time) {
+// Add asks for the packages of needs until a time.
+func (a *Asked) Add(needs []source.SheetNeed, until time.Time) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	fresh := false
@@ -44,8 +44,8 @@ func (a *asked) add(needs []source.SheetNeed, until time.Time) {
 	}
 }
 
-// addSources asks until a time what came from sources.
-func (a *asked) addSources(keys []string, until time.Time) {
+// AddSources asks until a time what came from sources.
+func (a *Asked) AddSources(keys []string, until time.Time) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	fresh := false
@@ -69,31 +69,31 @@ func asking(list map[string]time.Time, what string, until time.Time) bool {
 	return !there
 }
 
-func (a *asked) make() {
-	now := &askedList{packages: slices.Sorted(maps.Keys(a.names)), sources: slices.Sorted(maps.Keys(a.sources))}
-	if len(now.packages)+len(now.sources) > 0 {
-		now.stamp = source.Digest([]byte(strings.Join(slices.Concat(now.packages, []string{""}, now.sources), "\n")))[:16]
+func (a *Asked) make() {
+	now := &AskedList{Packages: slices.Sorted(maps.Keys(a.names)), Sources: slices.Sorted(maps.Keys(a.sources))}
+	if len(now.Packages)+len(now.Sources) > 0 {
+		now.Stamp = source.Digest([]byte(strings.Join(slices.Concat(now.Packages, []string{""}, now.Sources), "\n")))[:16]
 	}
 	a.now.Store(now)
 }
 
-// askedList is what is asked for as it stands.
-type askedList struct {
-	stamp    string
-	packages []string
-	sources  []string
+// AskedList is what is asked for as it stands.
+type AskedList struct {
+	Stamp    string
+	Packages []string
+	Sources  []string
 }
 
-// current returns what is asked for. Every check-in looks.
-func (a *asked) current() *askedList {
+// Current returns what is asked for. Every check-in looks.
+func (a *Asked) Current() *AskedList {
 	if l := a.now.Load(); l != nil {
 		return l
 	}
-	return &askedList{}
+	return &AskedList{}
 }
 
-// expire drops what nobody asks for any more.
-func (a *asked) expire(now time.Time) {
+// Expire drops what nobody asks for any more.
+func (a *Asked) Expire(now time.Time) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	before := len(a.names) + len(a.sources)
@@ -106,12 +106,12 @@ func (a *asked) expire(now time.Time) {
 }
 
 // ask asks for the packages that a host's sheet needs, for as long as it has the sheet.
-func (s *Service) ask(ctx context.Context, v *fleet.View) {
+func (g *Ground) ask(ctx context.Context, v *fleet.View) {
 	if v.Sheet == "" {
 		return
 	}
-	sheet, err := s.compute.SheetOf(ctx, v.Sheet)
+	sheet, err := g.Compute.SheetOf(ctx, v.Sheet)
 	if err == nil && len(sheet.Needs) > 0 {
-		s.asked.add(sheet.Needs, s.now().Add(10*365*24*time.Hour))
+		g.Asked.Add(sheet.Needs, g.Now().Add(10*365*24*time.Hour))
 	}
 }

@@ -1,4 +1,4 @@
-package service
+package ground
 
 import (
 	"time"
@@ -6,16 +6,16 @@ import (
 	"patientlantern.example/lantern/service/fleet"
 )
 
-// news is what changed on a host: findings that came, by class, and how many went.
-type news struct {
-	Came     []newsItem `json:"came,omitempty"`
+// News is what changed on a host: findings that came, by class, and how many went.
+type News struct {
+	Came     []NewsItem `json:"came,omitempty"`
 	More     int        `json:"more,omitempty"` // that came beside those that are named
 	Went     int        `json:"went,omitempty"`
 	Stood    []int64    `json:"stood,omitempty"` // seconds for which some of those that went had been known
 	Revision int64      `json:"revision,omitempty"`
 }
 
-type newsItem struct {
+type NewsItem struct {
 	Class    string `json:"class"`
 	Severity string `json:"severity"`
 	File     string `json:"file,omitempty"`
@@ -24,14 +24,14 @@ type newsItem struct {
 // mostNews bounds how many findings one entry names.
 const mostNews = 50
 
-func newsOf(old, v *fleet.View, now time.Time) *news {
-	var out news
+func newsOf(old, v *fleet.View, now time.Time) *News {
+	var out News
 	for i, f := range v.Findings {
 		if _, before := old.Since.Of(v.Keys[i]); before {
 			continue
 		}
 		if len(out.Came) < mostNews {
-			out.Came = append(out.Came, newsItem{f.Class, f.Severity, f.File})
+			out.Came = append(out.Came, NewsItem{f.Class, f.Severity, f.File})
 		} else {
 			out.More++
 		}
