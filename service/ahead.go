@@ -10,10 +10,10 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/service/ground"
+	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/store"
 )
 
@@ -29,7 +29,7 @@ const (
 // ahead is what live rollouts bring to their hosts.
 type ahead struct {
 	sync.Mutex
-	brings map[int64]*bringsTo // by rollout
+	brings map[int64]*upstreams.BringsTo // by rollout
 	asked  map[aheadStage]*aheadLook
 }
 
@@ -82,46 +82,46 @@ func (a *ahead) again(id int64) {
 	maps.DeleteFunc(a.asked, func(k aheadStage, _ *aheadLook) bool { return k.rollout == id })
 }
 
-func (a *ahead) of(id int64) *bringsTo {
+func (a *ahead) of(id int64) *upstreams.BringsTo {
 	a.Lock()
 	defer a.Unlock()
 	return a.brings[id]
 }
 
-func (a *ahead) put(id int64, b *bringsTo) {
+func (a *ahead) put(id int64, b *upstreams.BringsTo) {
 	a.Lock()
 	defer a.Unlock()
 	if a.brings == nil {
-		a.brings = map[int64]*bringsTo{}
+		a.brings = map[int64]*upstreams.BringsTo{}
 	}
 	a.brings[id] = b
 }
 
 // lookAhead works out what a rollout that is to begin brings to its hosts.
 func (s *Service) lookAhead(ctx context.Context, p *startable) error {
-	by := s.newBrings(p.resolver.Policy()).by(p.rollout.Parts)
+	by := s.NewBrings(p.resolver.Policy()).By(p.rollout.Parts)
 	for _, x := range p.placed {
-		if !by.asks(x.Part) {
+		if !by.Asks(x.Part) {
 			continue
 		}
 		h, err := s.Fleet.Find(x.Host)
 		if err != nil {
 			continue // it has gone at this moment
 		}
-		if err := by.add(ctx, x.Part, h.Row(), p.results[h]); err != nil {
+		if err := by.Add(ctx, x.Part, h.Row(), p.results[h]); err != nil {
 			return err
 		}
 	}
-	p.brings = by.all()
-	p.brings.into(p.rollout.Parts)
+	p.brings = by.All()
+	into(p.brings, p.rollout.Parts)
 	return nil
 }
 
 // into fills in what comes to the hosts of each part.
-func (b *bringsTo) into(parts []rollout.Part) {
+func into(b *upstreams.BringsTo, parts []rollout.Part) {
 	for i := range parts {
-		if i < len(b.parts) {
-			parts[i].Brings = b.parts[i]
+		if i < len(b.Parts) {
+			parts[i].Brings = b.Parts[i]
 		}
 	}
 }
@@ -129,10 +129,10 @@ func (b *bringsTo) into(parts []rollout.Part) {
 // planAhead has the places looked at that a rollout would bring and that nobody has looked at, and waits for
 // a moment.
 func (s *Service) planAhead(ctx context.Context, p *startable) {
-	var fresh []*place
-	for _, x := range p.brings.places {
-		s.upstreams.planned.add(x, s.Now().Add(ground.AskTime))
-		if x.untold(s.upstreams.look(x.key, &x.Place)) { // one that is under way is waited for
+	var fresh []*upstreams.Place
+	for _, x := range p.brings.Places {
+		s.PlanFor(x, s.Now().Add(ground.AskTime))
+		if x.Untold(s.LookAt(x.Digest, &x.Place)) { // one that is under way is waited for
 			fresh = append(fresh, x)
 		}
 	}
@@ -140,9 +140,9 @@ func (s *Service) planAhead(ctx context.Context, p *startable) {
 		return
 	}
 	done := make(chan struct{})
-	s.background(func(bg context.Context) {
+	s.Background(func(bg context.Context) {
 		defer close(done)
-		s.probe(bg, fresh, p.resolver.Policy())
+		s.Probe(bg, fresh, p.resolver.Policy())
 	})
 	select {
 	case <-done:
@@ -153,13 +153,13 @@ func (s *Service) planAhead(ctx context.Context, p *startable) {
 
 // broughtBy is what a live rollout brings, which is filled in: worked out anew after a start, for those hosts whose
 // turn has not come.
-func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*bringsTo, error) {
+func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*upstreams.BringsTo, error) {
 	if ro.Kind != store.KindRollout || !ro.Ended.IsZero() ||
 		!slices.ContainsFunc(ro.Parts, func(p rollout.Part) bool { return p.Limits.Refused.Set && p.Stage >= ro.Course.Opened }) {
-		return &bringsTo{}, nil
+		return &upstreams.BringsTo{}, nil
 	}
 	if known := s.ahead.of(ro.ID); known != nil {
-		known.into(ro.Parts)
+		into(known, ro.Parts)
 		return known, nil
 	}
 	rs, err := s.Compute.Revision(ctx, ro.Revision)
@@ -170,24 +170,24 @@ func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*bringsTo, 
 	if err != nil {
 		return nil, err
 	}
-	by := s.newBrings(rs.Policy()).by(ro.Parts)
+	by := s.NewBrings(rs.Policy()).By(ro.Parts)
 	for _, name := range slices.Sorted(maps.Keys(of)) {
 		part := int(of[name])
 		h, err := s.Fleet.Find(name)
-		if err != nil || !by.asks(part) || ro.Parts[part].Stage < ro.Course.Opened || h.Row().Traits == "" {
+		if err != nil || !by.Asks(part) || ro.Parts[part].Stage < ro.Course.Opened || h.Row().Traits == "" {
 			continue
 		}
 		res, err := s.Compute.Resolve(ctx, rs, h.Row())
 		if err != nil {
 			return nil, err
 		}
-		if err := by.add(ctx, part, h.Row(), res); err != nil {
+		if err := by.Add(ctx, part, h.Row(), res); err != nil {
 			return nil, err
 		}
 	}
-	all := by.all()
+	all := by.All()
 	s.ahead.put(ro.ID, all)
-	all.into(ro.Parts)
+	into(all, ro.Parts)
 	return all, nil
 }
 
@@ -195,7 +195,7 @@ func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*bringsTo, 
 // at shortly before it begins.
 func (s *Service) nextBrings(ctx context.Context, ro *store.Rollout, tallies []rollout.Tally) error {
 	brings, err := s.broughtBy(ctx, ro)
-	if err != nil || len(brings.places) == 0 {
+	if err != nil || len(brings.Places) == 0 {
 		for i := range tallies {
 			tallies[i].Looked = true
 		}
@@ -238,7 +238,7 @@ func (s *Service) seen(p *rollout.Part, t *rollout.Tally) {
 	for _, b := range p.Brings {
 		refused, unseen := false, false
 		for _, x := range b.Places {
-			switch why, known := s.refusedAt(x); {
+			switch why, known := s.RefusedAt(x); {
 			case why != nil:
 				refused = true
 			case !known:
@@ -252,28 +252,6 @@ func (s *Service) seen(p *rollout.Part, t *rollout.Tally) {
 			t.Unseen += b.Hosts
 		}
 	}
-}
-
-// refusedAt says why what stands at a place would be refused on hosts as well, as the last look at it
-// came out; nil where it would not. known is false where that cannot be told.
-func (s *Service) refusedAt(at rollout.Brought) (why *api.RefusedPlace, known bool) {
-	s.upstreams.mu.Lock()
-	defer s.upstreams.mu.Unlock()
-	l := s.upstreams.looks[at.Place]
-	switch {
-	case l == nil || l.State == api.PlaceUnknown || l.State == api.PlaceTrouble && l.Kind.Elsewhere():
-		return nil, false
-	case l.State == api.PlaceUnsigned && at.Signed: // the look was for those who want no signature
-		return nil, false
-	case l.State == api.PlaceTrouble:
-		return &api.RefusedPlace{Key: at.Place, Says: l.Says, Remedy: l.Remedy, Checked: *l.Checked}, true
-	case l.State == api.PlaceGood && l.Found != nil && len(at.Keys) > 0 && !slices.Contains(at.Keys, l.Found.Signer):
-		m := cause.About(cause.UnknownKey)
-		return &api.RefusedPlace{
-			Key: at.Place, Says: m.Says + " (" + l.Found.Signer + " signs it)", Remedy: m.Remedy, Checked: *l.Checked,
-		}, true
-	}
-	return nil, true
 }
 
 // mayOpen reports whether nothing but what it brings keeps the next stage of a rollout from beginning.
@@ -290,7 +268,7 @@ func mayOpen(ro *store.Rollout, now time.Time) bool {
 
 // lookedFor reports whether the places that the next stage brings were looked at lately, and begins to where
 // they were not. Who looks at nothing by itself does not do so here.
-func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *bringsTo) (bool, error) {
+func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *upstreams.BringsTo) (bool, error) {
 	now := s.Now()
 	if s.Opts.Probe <= 0 {
 		return true, nil
@@ -304,13 +282,13 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *brin
 		return done, nil
 	}
 	next := nextPlaces(ro)
-	var due []*place
-	for _, x := range brings.places {
-		if !next[x.key] {
+	var due []*upstreams.Place
+	for _, x := range brings.Places {
+		if !next[x.Digest] {
 			continue
 		}
-		s.upstreams.planned.add(x, now.Add(ground.AskTime))
-		if l := s.upstreams.look(x.key, &x.Place); l.State != api.PlaceGood || now.Sub(*l.Checked) > freshLook {
+		s.PlanFor(x, now.Add(ground.AskTime))
+		if l := s.LookAt(x.Digest, &x.Place); l.State != api.PlaceGood || now.Sub(*l.Checked) > freshLook {
 			due = append(due, x)
 		}
 	}
@@ -323,10 +301,10 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *brin
 		s.ahead.again(ro.ID)
 		return false, err
 	}
-	s.background(func(bg context.Context) {
+	s.Background(func(bg context.Context) {
 		defer s.steer.nudge() // however it ends, the rollout does not wait for it
 		defer s.ahead.end(k)
-		s.probe(bg, due, rs.Policy())
+		s.Probe(bg, due, rs.Policy())
 	})
 	return false, nil
 }
@@ -337,17 +315,17 @@ func (s *Service) placesSaid(ctx context.Context, p *prepared) (out []diag.Diagn
 	if p.resolver == nil {
 		return nil, nil
 	}
-	b := s.newBrings(p.resolver.Policy())
+	b := s.NewBrings(p.resolver.Policy())
 	all, unknown := map[string]bool{}, map[string]bool{}
 	hosts, why := map[string]int{}, map[string]*api.RefusedPlace{}
 	for f, n := range p.alike {
-		list, err := b.wants(ctx, f.res, f.traits)
+		list, err := b.Wants(ctx, f.res, f.traits)
 		if err != nil {
 			return nil, err
 		}
 		var had map[string]string
 		for _, x := range list {
-			refused, known := s.refusedAt(x.Brought)
+			refused, known := s.RefusedAt(x.Brought)
 			all[x.Place] = true
 			if !known {
 				unknown[x.Place] = true
@@ -356,11 +334,11 @@ func (s *Service) placesSaid(ctx context.Context, p *prepared) (out []diag.Diagn
 				continue
 			}
 			if had == nil { // few are refused, and reading what was carried takes long
-				if had, err = b.had(ctx, f.carried, f.traits); err != nil {
+				if had, err = b.Had(ctx, f.carried, f.traits); err != nil {
 					return nil, err
 				}
 			}
-			if had[x.Place] != x.deciders {
+			if had[x.Place] != x.Deciders {
 				why[x.Place] = refused
 				hosts[x.Place] += n
 			}
@@ -368,13 +346,13 @@ func (s *Service) placesSaid(ctx context.Context, p *prepared) (out []diag.Diagn
 	}
 	p.looked.Places, p.looked.Unseen = len(all)-len(unknown), len(unknown)
 	for _, key := range slices.Sorted(maps.Keys(why)) {
-		x := b.all[key]
+		x := b.All[key]
 		d := diag.Diagnostic{
 			Code: "upstream-refused", Severity: diag.Warning, Remedy: why[key].Remedy,
 			Message: fmt.Sprintf("%s would get packages from %s, which the service saw refused: %s", plural(hosts[key]),
 				strings.TrimSpace(x.Address()+" "+x.Suite), why[key].Says),
 		}
-		for _, name := range slices.Sorted(maps.Keys(x.names)) {
+		for _, name := range slices.Sorted(maps.Keys(x.Names)) {
 			if r := p.resolver.Policy().Repositories[name]; r != nil {
 				d.Pos = r.Pos
 				break
@@ -391,7 +369,7 @@ func (s *Service) refuses(p *rollout.Part, addresses map[string]string) []api.Re
 	found := map[string]*api.RefusedPlace{}
 	for _, b := range p.Brings {
 		for _, x := range b.Places {
-			why, _ := s.refusedAt(x)
+			why, _ := s.RefusedAt(x)
 			if why == nil {
 				continue
 			}
@@ -402,5 +380,5 @@ func (s *Service) refuses(p *rollout.Part, addresses map[string]string) []api.Re
 			found[x.Place].Hosts += b.Hosts
 		}
 	}
-	return refusedInOrder(found)
+	return upstreams.RefusedInOrder(found)
 }

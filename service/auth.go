@@ -103,5 +103,5 @@ func (s *Service) Host(ctx context.Context, token string) (context.Context, erro
 // Opened hears that somebody has opened the console: the first time, what its pages show is
 // worked out ahead.
 func (s *Service) Opened() {
-	s.opened.Do(func() { s.background(s.gatherAhead) })
+	s.opened.Do(func() { s.Background(s.GatherAhead) })
 }

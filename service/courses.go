@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
+	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/store"
 )
 
@@ -48,13 +49,13 @@ func rolloutOf(ro store.Rollout) api.Rollout {
 }
 
 // partsOf describes the waves of a rollout, which brings some places to its hosts.
-func (s *Service) partsOf(ro *store.Rollout, tallies []rollout.Tally, brings *bringsTo) []api.RolloutPart {
+func (s *Service) partsOf(ro *store.Rollout, tallies []rollout.Tally, brings *upstreams.BringsTo) []api.RolloutPart {
 	addresses := map[string]string{}
 	if brings == nil {
-		brings = &bringsTo{}
+		brings = &upstreams.BringsTo{}
 	}
-	for _, x := range brings.places {
-		addresses[x.key] = strings.TrimSpace(x.Address() + " " + x.Suite)
+	for _, x := range brings.Places {
+		addresses[x.Digest] = strings.TrimSpace(x.Address() + " " + x.Suite)
 	}
 	out := make([]api.RolloutPart, len(ro.Parts))
 	for i := range ro.Parts {

@@ -18,6 +18,7 @@ import (
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/store"
 )
 
@@ -27,7 +28,7 @@ type HostFilter struct {
 	Q      string   `query:"q" doc:"Part of the name, the operating system or a label (key=value)"`
 	State  []string `query:"state" doc:"Only hosts in these states"`
 	Family string   `query:"family" doc:"Only hosts of this family"`
-	Facets
+	upstreams.Facets
 }
 
 // HostQuery says which hosts are asked for, and in which order.
@@ -52,12 +53,12 @@ func (s *Service) found(ctx context.Context, in *HostFilter, order string, now t
 	if err != nil {
 		return nil, 0, err
 	}
-	hosts, unsure, err := s.like(ctx, &in.Facets, hosts)
+	hosts, unsure, err := s.Like(ctx, &in.Facets, hosts)
 	if err != nil {
 		return nil, 0, err
 	}
 	var meant map[*fleet.Host]bool
-	if in.Selecting.Some() || in.Facets.some() {
+	if in.Selecting.Some() || in.Facets.Some() {
 		meant = make(map[*fleet.Host]bool, len(hosts))
 		for _, h := range hosts {
 			meant[h] = true

@@ -38,7 +38,7 @@ func newMetrics(s *Service) *metrics {
 			[]string{"worker"},
 		),
 	}
-	m.registry.MustRegister(m.checkIns, m.changed, m.refused, m.crashed, &stateCollector{s.Fleet, time.Now, s.byState, s.grouper},
+	m.registry.MustRegister(m.checkIns, m.changed, m.refused, m.crashed, &stateCollector{s.Fleet, time.Now, s.ByState, s.grouper},
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }

@@ -19,6 +19,7 @@ import (
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/memo"
+	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/service/webhooks"
 )
 
@@ -32,6 +33,7 @@ type Service struct {
 	*webhooks.Teller
 
 	*ground.Ground
+	*upstreams.Upstreams
 	events  *events.Hub
 	auth    *authenticator
 	metrics *metrics
@@ -41,15 +43,11 @@ type Service struct {
 
 	steer    *steering
 	ahead    ahead
-	shelves  shelves
 	freezes  freezes
 	previews singleflight.Group // by what is previewed
 
-	upstreams  *upstreams
-	turns      turns
-	gathered   gathered
-	opened     sync.Once                      // the console, for the first time
-	background func(do func(context.Context)) // does something that ends with the service
+	turns  turns
+	opened sync.Once // the console, for the first time
 
 	beginning sync.Mutex // one rollout is begun at a time
 
@@ -80,11 +78,8 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if err := s.loadRollouts(ctx); err != nil {
 		return nil, fmt.Errorf("loading rollouts and freezes: %w", err)
 	}
-	if err := s.loadUpstreams(ctx); err != nil {
-		return nil, fmt.Errorf("loading what was seen upstream: %w", err)
-	}
-	if err := s.loadShelves(ctx); err != nil {
-		return nil, fmt.Errorf("loading the shelves: %w", err)
+	if s.Upstreams, err = upstreams.New(ctx, g); err != nil {
+		return nil, err
 	}
 	s.auth = newAuthenticator(s.Fleet, s.Now)
 	s.metrics = newMetrics(s)
@@ -100,13 +95,13 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 func (s *Service) beginWork() {
 	bg, stop := context.WithCancel(context.Background())
 	s.stop = stop
-	s.background = func(do func(context.Context)) { s.stopped.Go(func() { s.crashes(bg, worker{"ahead", do}) }) }
+	s.Background = func(do func(context.Context)) { s.stopped.Go(func() { s.crashes(bg, worker{"ahead", do}) }) }
 	workers := []worker{
 		{"flush", s.flush}, {"silence", s.watchSilence}, {"life", s.watchLife}, {"rollouts", s.steerAll}, {"healing", s.watchHealing},
 		{"webhooks", func(ctx context.Context) { ground.Every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }}, {"documents", s.watchDocuments},
 	}
 	if s.Opts.Probe > 0 {
-		workers = append(workers, worker{"upstreams", s.watchUpstreams})
+		workers = append(workers, worker{"upstreams", s.WatchUpstreams})
 	}
 	if s.Opts.Tend > 0 {
 		workers = append(workers, worker{"desks", s.watchDesks})

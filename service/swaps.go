@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"iter"
@@ -10,7 +9,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -27,6 +25,7 @@ import (
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/memo"
+	"patientlantern.example/lantern/service/upstreams"
 )
 
 // What a change would swap is worked out for hosts together that weigh what is offered alike
@@ -35,45 +34,6 @@ import (
 
 // mostSwapped bounds the names of packages that hosts are asked for because of one change.
 const mostSwapped = 300
-
-// planned are places that no host uses yet, and that a policy which was looked at would bring.
-type planned struct {
-	sync.Mutex
-	of map[string]*plannedPlace
-}
-
-type plannedPlace struct {
-	place *place
-	until time.Time
-}
-
-// add plans a place, and reports whether it was not planned before.
-func (p *planned) add(x *place, until time.Time) bool {
-	p.Lock()
-	defer p.Unlock()
-	if p.of == nil {
-		p.of = map[string]*plannedPlace{}
-	}
-	had := p.of[x.key]
-	if had != nil { // another policy may ask more of it
-		x = x.join(had.place)
-	}
-	p.of[x.key] = &plannedPlace{x, until}
-	return had == nil
-}
-
-// list are those that are planned still and that no host uses.
-func (p *planned) list(now time.Time, used map[string]*place) (out []*place) {
-	p.Lock()
-	defer p.Unlock()
-	maps.DeleteFunc(p.of, func(_ string, x *plannedPlace) bool { return now.After(x.until) })
-	for key, x := range p.of {
-		if used[key] == nil {
-			out = append(out, x.place)
-		}
-	}
-	return out
-}
 
 // turn is what hosts have in common for which a change means the same.
 type turn struct{ survey, sheet, carried string }
@@ -108,7 +68,6 @@ func (t *turns) leave(next context.CancelFunc) {
 const (
 	keptTurns    = 16_384
 	turnsAtOnce  = 200
-	mostPatience = 20 * time.Second // that what is worked out behind has for those who wait now
 	notYetTurned = "it is still being worked out; look again"
 )
 
@@ -168,19 +127,8 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 		s.Asked.Add([]source.SheetNeed{{Packages: ask[:min(len(ask), mostSwapped)]}}, s.Now().Add(ground.AskTime))
 	}
 	out.Swaps, out.Unforeseen = found.List()
-	out.Refused = append(out.Refused, refusedInOrder(refused)...)
+	out.Refused = append(out.Refused, upstreams.RefusedInOrder(refused)...)
 	return nil
-}
-
-// refusedInOrder lists places, those first that most hosts would stumble over.
-func refusedInOrder(found map[string]*api.RefusedPlace) (out []api.RefusedPlace) {
-	for _, r := range found {
-		out = append(out, *r)
-	}
-	slices.SortFunc(out, func(a, b api.RefusedPlace) int {
-		return cmp.Or(b.Hosts-a.Hosts, strings.Compare(a.Address, b.Address), strings.Compare(a.Key, b.Key))
-	})
-	return out
 }
 
 // refusedPlaces adds the places that hosts would get packages from and that are refused.
@@ -195,7 +143,7 @@ func (s *Service) refusedPlaces(t *turned, hosts int, to map[string]*api.Refused
 	seen := map[string]bool{}
 	for i := range h.Uses {
 		u := &h.Uses[i]
-		look := s.upstreams.look(u.Key, &u.Place)
+		look := s.LookAt(u.Key, &u.Place)
 		if look.State != api.PlaceTrouble || seen[u.Key] {
 			continue
 		}
@@ -233,9 +181,9 @@ func (s *Service) turnAll(ctx context.Context, list []*shown) error {
 	}
 	behind, stop := context.WithCancel(context.Background())
 	s.turns.leave(stop)
-	s.background(func(bg context.Context) {
+	s.Background(func(bg context.Context) {
 		defer stop()
-		patience := mostPatience
+		patience := upstreams.MostPatience
 		for _, x := range rest {
 			s.GiveWay(bg, &patience)
 			if bg.Err() != nil || behind.Err() != nil {
@@ -328,21 +276,21 @@ func (s *Service) planPlaces(after, before *choice.Host, x *shown, p *policy.Pol
 	for _, v := range x.hosts[:min(len(x.hosts), ground.MostNames)] {
 		hosts = append(hosts, v.Name)
 	}
-	var fresh []*place
+	var fresh []*upstreams.Place
 	for i := range after.Uses {
 		u := &after.Uses[i]
 		if used[u.Key] {
 			continue
 		}
-		q := newPlace(u)
-		q.asked(s, u, x.res.Sheet, hosts)
-		q.vouched(p)
-		if s.upstreams.planned.add(q, s.Now().Add(ground.AskTime)) && q.untold(s.upstreams.look(q.key, &q.Place)) {
+		q := upstreams.NewPlace(u)
+		q.Asked(s.Keeper, u, x.res.Sheet, hosts)
+		q.Vouched(p)
+		if s.PlanFor(q, s.Now().Add(ground.AskTime)) && q.Untold(s.LookAt(q.Digest, &q.Place)) {
 			fresh = append(fresh, q)
 		}
 	}
 	if len(fresh) > 0 {
-		s.background(func(ctx context.Context) { s.probe(ctx, fresh, p) })
+		s.Background(func(ctx context.Context) { s.Probe(ctx, fresh, p) })
 	}
 }
 
@@ -354,8 +302,8 @@ func (w *weigher) load(ctx context.Context, h *choice.Host) (known bool) {
 		if w.lists[u.Key] != nil {
 			continue
 		}
-		look := w.s.upstreams.look(u.Key, &u.Place)
-		l, err := w.s.listOf(ctx, u.Key, look)
+		look := w.s.LookAt(u.Key, &u.Place)
+		l, err := w.s.ListOf(ctx, u.Key, look)
 		if err != nil {
 			known = false
 			continue

@@ -16,6 +16,7 @@ import (
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/store"
 )
 
@@ -29,8 +30,8 @@ type startable struct {
 	placed   []store.Placed
 	resolver *resolve.Resolver
 	results  map[*fleet.Host]*resolve.Result
-	brings   *bringsTo // hosts; nil: not worked out
-	others   int       // were not asked for
+	brings   *upstreams.BringsTo // hosts; nil: not worked out
+	others   int                 // were not asked for
 	over     int64
 }
 

@@ -73,6 +73,8 @@ type Ground struct {
 	Asked   *Asked
 	Healed  compute.Healings
 	inside  atomic.Int32 // calls of people that are under way
+
+	Background func(do func(context.Context)) // does something that ends with the service
 }
 
 // complete fills in what was not said.

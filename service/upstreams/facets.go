@@ -1,4 +1,4 @@
-package service
+package upstreams
 
 import (
 	"context"
@@ -14,17 +14,17 @@ type Facets struct {
 	Like string `query:"like" maxLength:"256" doc:"Only hosts that are configured exactly as this one: those of its cohort"`
 }
 
-func (f *Facets) some() bool { return f.Has != "" || f.Like != "" }
+func (f *Facets) Some() bool { return f.Has != "" || f.Like != "" }
 
-// like are those of hosts that are as the facets say, and how many it is not known of: those that
+// Like are those of hosts that are as the facets say, and how many it is not known of: those that
 // have sent no survey.
-func (s *Service) like(ctx context.Context, f *Facets, all []*fleet.Host) (out []*fleet.Host, unknown int, err error) {
-	if !f.some() {
+func (u *Upstreams) Like(ctx context.Context, f *Facets, all []*fleet.Host) (out []*fleet.Host, unknown int, err error) {
+	if !f.Some() {
 		return all, 0, nil
 	}
 	var as string
 	if f.Like != "" {
-		h, err := s.FindHost(f.Like)
+		h, err := u.FindHost(f.Like)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -35,7 +35,7 @@ func (s *Service) like(ctx context.Context, f *Facets, all []*fleet.Host) (out [
 			)
 		}
 	}
-	has, err := s.having(ctx, f.Has)
+	has, err := u.having(ctx, f.Has)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -65,18 +65,18 @@ func (s *Service) like(ctx context.Context, f *Facets, all []*fleet.Host) (out [
 
 // having tells whether the hosts of a survey get packages from a repository; of an empty name,
 // from whatever.
-func (s *Service) having(ctx context.Context, name string) (func(context.Context, string) (bool, error), error) {
+func (u *Upstreams) having(ctx context.Context, name string) (func(context.Context, string) (bool, error), error) {
 	if name == "" {
 		return func(context.Context, string) (bool, error) { return true, nil }, nil
 	}
-	places, p, _, _, err := s.places(ctx)
+	places, p, _, _, err := u.places(ctx)
 	if err != nil {
 		return nil, err
 	}
 	keys := map[string]bool{}
 	for _, x := range places {
-		if x.key == name || x.names[name] {
-			keys[x.key] = true
+		if x.Digest == name || x.Names[name] {
+			keys[x.Digest] = true
 		}
 	}
 	if len(keys) == 0 && (p == nil || p.Repositories[name] == nil) {
@@ -85,7 +85,7 @@ func (s *Service) having(ctx context.Context, name string) (func(context.Context
 		)
 	}
 	return func(ctx context.Context, survey string) (bool, error) {
-		uses, err := s.Compute.UsesOf(ctx, survey)
+		uses, err := u.Compute.UsesOf(ctx, survey)
 		if err != nil {
 			return false, err
 		}

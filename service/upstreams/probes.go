@@ -1,4 +1,4 @@
-package service
+package upstreams
 
 import (
 	"context"
@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"hash/fnv"
 	"maps"
 	"strings"
@@ -38,8 +39,38 @@ const (
 	commandLooked = "look" // a look at an upstream came to another end than the one before
 )
 
-// upstreams is what the service itself saw behind the places that packages come from.
-type upstreams struct {
+// Upstreams looks at what stands behind definitions, and knows which hosts get packages from where.
+type Upstreams struct {
+	*ground.Ground
+	sights   *sights
+	gathered gathered
+	shelves  shelves
+}
+
+// New loads what was seen, and the shelves.
+func New(ctx context.Context, g *ground.Ground) (*Upstreams, error) {
+	u := &Upstreams{Ground: g}
+	if err := u.loadUpstreams(ctx); err != nil {
+		return nil, fmt.Errorf("loading what was seen upstream: %w", err)
+	}
+	if err := u.loadShelves(ctx); err != nil {
+		return nil, fmt.Errorf("loading the shelves: %w", err)
+	}
+	return u, nil
+}
+
+// PlanFor has a place looked at that no host uses yet, until a time, and reports whether it was not planned before.
+func (u *Upstreams) PlanFor(x *Place, until time.Time) bool {
+	return u.sights.planned.add(x, until)
+}
+
+// LookAt is how the last look at a place ended.
+func (u *Upstreams) LookAt(key string, at *upstream.Place) *api.RepositoryLook {
+	return u.sights.look(key, at)
+}
+
+// sights is what the service itself saw behind the places that packages come from.
+type sights struct {
 	fetch *fetch.Client
 	lists *memo.Cache[string, *index.List] // by place and digest of what was signed
 
@@ -50,22 +81,22 @@ type upstreams struct {
 	planned planned
 }
 
-func (s *Service) loadUpstreams(ctx context.Context) error {
-	s.upstreams = &upstreams{
+func (u *Upstreams) loadUpstreams(ctx context.Context) error {
+	u.sights = &sights{
 		fetch: fetch.New(),
 		lists: memo.New[string, *index.List](keptLists), looks: map[string]*api.RepositoryLook{}, busy: map[string]chan struct{}{},
 	}
-	return s.Store.Upstreams(ctx, func(u store.Upstream) error {
+	return u.Store.Upstreams(ctx, func(at store.Upstream) error {
 		var look api.RepositoryLook
-		if json.Unmarshal(u.Look, &look) == nil { // what cannot be read is looked at again
-			s.upstreams.looks[u.Place] = &look
+		if json.Unmarshal(at.Look, &look) == nil { // what cannot be read is looked at again
+			u.sights.looks[at.Place] = &look
 		}
 		return nil
 	})
 }
 
 // look is how the last look at a place ended.
-func (u *upstreams) look(key string, at *upstream.Place) *api.RepositoryLook {
+func (u *sights) look(key string, at *upstream.Place) *api.RepositoryLook {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if l := u.looks[key]; l != nil {
@@ -78,25 +109,25 @@ func (u *upstreams) look(key string, at *upstream.Place) *api.RepositoryLook {
 	return &api.RepositoryLook{State: api.PlaceUnknown, Why: why}
 }
 
-// watchUpstreams looks at every place now and then, each at a time of its own.
-func (s *Service) watchUpstreams(ctx context.Context) {
-	ground.Every(ctx, max(s.Opts.Probe/20, time.Second), func() {
-		list, p, _, _, err := s.places(ctx)
+// WatchUpstreams looks at every place now and then, each at a time of its own.
+func (u *Upstreams) WatchUpstreams(ctx context.Context) {
+	ground.Every(ctx, max(u.Opts.Probe/20, time.Second), func() {
+		list, p, _, _, err := u.places(ctx)
 		if err != nil {
 			if ctx.Err() == nil {
-				s.Log.Error("gathering where packages come from", "error", err)
+				u.Log.Error("gathering where packages come from", "error", err)
 			}
 			return
 		}
-		now := s.Now()
-		var due []*place
+		now := u.Now()
+		var due []*Place
 		for _, x := range list {
-			if checked := s.upstreams.look(x.key, &x.Place).Checked; checked == nil || now.Sub(*checked) > spread(s.Opts.Probe, x.key) {
+			if checked := u.sights.look(x.Digest, &x.Place).Checked; checked == nil || now.Sub(*checked) > spread(u.Opts.Probe, x.Digest) {
 				due = append(due, x)
 			}
 		}
-		s.probe(ctx, due, p)
-		s.forgetUpstreams(ctx, list)
+		u.Probe(ctx, due, p)
+		u.forgetUpstreams(ctx, list)
 	})
 }
 
@@ -108,13 +139,13 @@ func spread(every time.Duration, key string) time.Duration {
 	return every - every/20 + every*time.Duration(h.Sum32()%100)/1000
 }
 
-// probe looks at places, a few at a time.
-func (s *Service) probe(ctx context.Context, list []*place, p *policy.Policy) {
+// Probe looks at places, a few at a time.
+func (u *Upstreams) Probe(ctx context.Context, list []*Place, p *policy.Policy) {
 	var group errgroup.Group
 	group.SetLimit(probesAtOnce)
 	for _, x := range list {
 		group.Go(func() error {
-			s.probeOne(ctx, x, p)
+			u.probeOne(ctx, x, p)
 			return nil
 		})
 	}
@@ -122,11 +153,11 @@ func (s *Service) probe(ctx context.Context, list []*place, p *policy.Policy) {
 }
 
 // probeOne looks at a place, or waits for somebody who does so already.
-func (s *Service) probeOne(ctx context.Context, x *place, p *policy.Policy) {
-	u := s.upstreams
-	u.mu.Lock()
-	if other := u.busy[x.key]; other != nil {
-		u.mu.Unlock()
+func (u *Upstreams) probeOne(ctx context.Context, x *Place, p *policy.Policy) {
+	all := u.sights
+	all.mu.Lock()
+	if other := all.busy[x.Digest]; other != nil {
+		all.mu.Unlock()
 		select {
 		case <-other:
 		case <-ctx.Done():
@@ -134,26 +165,26 @@ func (s *Service) probeOne(ctx context.Context, x *place, p *policy.Policy) {
 		return
 	}
 	done := make(chan struct{})
-	u.busy[x.key] = done
-	old := u.looks[x.key]
-	u.mu.Unlock()
+	all.busy[x.Digest] = done
+	old := all.looks[x.Digest]
+	all.mu.Unlock()
 	defer func() {
-		u.mu.Lock()
-		delete(u.busy, x.key)
-		u.mu.Unlock()
+		all.mu.Lock()
+		delete(all.busy, x.Digest)
+		all.mu.Unlock()
 		close(done)
 	}()
-	x = s.together(x)
-	look, packed := s.see(ctx, x, p, old)
+	x = u.together(x)
+	look, packed := u.see(ctx, x, p, old)
 	if ctx.Err() != nil { // the service ends
 		return
 	}
-	s.keepLook(ctx, x, old, look, packed)
+	u.keepLook(ctx, x, old, look, packed)
 }
 
 // see looks at a place. The list is nil where the packages are those of before.
-func (s *Service) see(ctx context.Context, x *place, p *policy.Policy, old *api.RepositoryLook) (*api.RepositoryLook, []byte) {
-	now := s.Now().UTC().Truncate(time.Second)
+func (u *Upstreams) see(ctx context.Context, x *Place, p *policy.Policy, old *api.RepositoryLook) (*api.RepositoryLook, []byte) {
+	now := u.Now().UTC().Truncate(time.Second)
 	look := &api.RepositoryLook{}
 	if old != nil {
 		*look = *old
@@ -168,24 +199,24 @@ func (s *Service) see(ctx context.Context, x *place, p *policy.Policy, old *api.
 	if look.Found != nil {
 		src.After = look.Found.Date
 	}
-	way, err := s.way(ctx, x)
+	way, err := u.way(ctx, x)
 	if err != nil {
 		look.State, look.Why = api.PlaceUnknown, "it could not be asked for as the hosts do: "+err.Error()
 		return look, nil
 	}
 	ctx, stop := context.WithTimeout(ctx, probeTime)
 	defer stop()
-	found, err := upstream.Look(src, s.upstreams.fetch.Opener(ctx, way), now)
+	found, err := upstream.Look(src, u.sights.fetch.Opener(ctx, way), now)
 	var refused *upstream.Refused
 	if src.Keys != nil && !x.strict && errors.As(err, &refused) && refused.Kind == cause.Unsigned { // nobody wants it signed
 		src.Keys = nil
-		found, err = upstream.Look(src, s.upstreams.fetch.Opener(ctx, way), now)
+		found, err = upstream.Look(src, u.sights.fetch.Opener(ctx, way), now)
 	}
 	if err != nil {
 		refuseLook(look, err)
 		return look, nil
 	}
-	return look, s.believe(ctx, look, found, x, now)
+	return look, u.believe(ctx, look, found, x, now)
 }
 
 // refuseLook notes why what stands at a place is refused.
@@ -200,7 +231,7 @@ func refuseLook(look *api.RepositoryLook, err error) {
 
 // believe notes what was found, and returns the packages to be stored where they are others
 // than before.
-func (s *Service) believe(ctx context.Context, look *api.RepositoryLook, found *upstream.Found, x *place, now time.Time) []byte {
+func (u *Upstreams) believe(ctx context.Context, look *api.RepositoryLook, found *upstream.Found, x *Place, now time.Time) []byte {
 	look.State, look.Read = api.PlaceGood, &now
 	if found.Signer == "" {
 		look.State, look.Why = api.PlaceUnsigned, "the policy pins none of the keys that hosts believe it by"
@@ -211,7 +242,7 @@ func (s *Service) believe(ctx context.Context, look *api.RepositoryLook, found *
 	var list *index.List
 	if look.Found == nil || look.Found.Digest != found.Digest {
 		list = index.NewList(found.Packages)
-		if before, err := s.listOf(ctx, x.key, look); err == nil {
+		if before, err := u.ListOf(ctx, x.Digest, look); err == nil {
 			if c := list.Since(before); c.Added+c.Removed+c.Updated > 0 {
 				look.Changes, look.Changed = &c, &now
 			}
@@ -225,20 +256,20 @@ func (s *Service) believe(ctx context.Context, look *api.RepositoryLook, found *
 	}
 	packed, err := list.Pack()
 	if err != nil {
-		s.Log.Error("packing a list of packages", "error", err)
+		u.Log.Error("packing a list of packages", "error", err)
 		return nil
 	}
-	s.upstreams.lists.Put(x.key+found.Digest, list)
+	u.sights.lists.Put(x.Digest+found.Digest, list)
 	return packed
 }
 
-// listOf is what a place offered when it was believed last.
-func (s *Service) listOf(ctx context.Context, key string, look *api.RepositoryLook) (*index.List, error) {
+// ListOf is what a place offered when it was believed last.
+func (u *Upstreams) ListOf(ctx context.Context, key string, look *api.RepositoryLook) (*index.List, error) {
 	if look.Found == nil {
 		return nil, store.ErrNotFound
 	}
-	return s.upstreams.lists.Get(key+look.Found.Digest, func() (*index.List, error) {
-		packed, err := s.Store.UpstreamList(ctx, key)
+	return u.sights.lists.Get(key+look.Found.Digest, func() (*index.List, error) {
+		packed, err := u.Store.UpstreamList(ctx, key)
 		if err != nil {
 			return nil, err
 		}
@@ -247,7 +278,7 @@ func (s *Service) listOf(ctx context.Context, key string, look *api.RepositoryLo
 }
 
 // pinned are the keys of the policy that hosts believe a place by; nil where there are none.
-func pinned(x *place, p *policy.Policy) openpgp.EntityList {
+func pinned(x *Place, p *policy.Policy) openpgp.EntityList {
 	if p == nil {
 		return nil
 	}
@@ -255,7 +286,7 @@ func pinned(x *place, p *policy.Policy) openpgp.EntityList {
 }
 
 // way is how hosts get to a place.
-func (s *Service) way(ctx context.Context, x *place) (w fetch.Way, err error) {
+func (u *Upstreams) way(ctx context.Context, x *Place) (w fetch.Way, err error) {
 	if x.authority != "" {
 		w.Roots = x509.NewCertPool()
 		w.Roots.AppendCertsFromPEM([]byte(x.authority))
@@ -266,7 +297,7 @@ func (s *Service) way(ctx context.Context, x *place) (w fetch.Way, err error) {
 	if x.host == "" {
 		return w, errors.New("no host that uses it has a seat in the account " + x.account)
 	}
-	secret, err := s.Keeper.Secret(ctx, x.host, x.account, x.kind)
+	secret, err := u.Keeper.Secret(ctx, x.host, x.account, x.kind)
 	if err != nil {
 		return w, err
 	}
@@ -282,62 +313,62 @@ func (s *Service) way(ctx context.Context, x *place) (w fetch.Way, err error) {
 }
 
 // keepLook stores how a look ended. What came to another end than before is told.
-func (s *Service) keepLook(ctx context.Context, x *place, old, look *api.RepositoryLook, packed []byte) {
+func (u *Upstreams) keepLook(ctx context.Context, x *Place, old, look *api.RepositoryLook, packed []byte) {
 	if old == nil || old.State != look.State || old.Kind != look.Kind || look.Since == nil {
 		look.Since = look.Checked
 	}
 	text, err := json.Marshal(look)
 	if err != nil {
-		s.Log.Error("storing a look", "error", err)
+		u.Log.Error("storing a look", "error", err)
 		return
 	}
 	c := store.Change{}
 	if look.Since == look.Checked || look.Changed != nil && look.Changed.Equal(*look.Checked) {
-		e := s.Entry(journal.Actor{Kind: journal.ActorService}, commandLooked, kindUpstream, x.Address())
+		e := u.Entry(journal.Actor{Kind: journal.ActorService}, commandLooked, kindUpstream, x.Address())
 		e.Why = look.Says
-		c = store.Noted(journal.Detailed(e, map[string]string{"place": x.key, "state": look.State}))
+		c = store.Noted(journal.Detailed(e, map[string]string{"place": x.Digest, "state": look.State}))
 	}
 	c.Then = func() {
-		s.upstreams.mu.Lock()
-		defer s.upstreams.mu.Unlock()
-		s.upstreams.looks[x.key] = look
+		u.sights.mu.Lock()
+		defer u.sights.mu.Unlock()
+		u.sights.looks[x.Digest] = look
 	}
-	if err := s.Store.PutUpstream(ctx, store.Upstream{Place: x.key, Look: text, List: packed}, c); err != nil && ctx.Err() == nil {
-		s.Log.Error("storing a look", "error", err)
+	if err := u.Store.PutUpstream(ctx, store.Upstream{Place: x.Digest, Look: text, List: packed}, c); err != nil && ctx.Err() == nil {
+		u.Log.Error("storing a look", "error", err)
 	}
 }
 
 // forgetUpstreams drops places that no host has asked for in a week.
-func (s *Service) forgetUpstreams(ctx context.Context, list []*place) {
+func (u *Upstreams) forgetUpstreams(ctx context.Context, list []*Place) {
 	const week = 7 * 24 * time.Hour
 	live := map[string]bool{}
 	for _, x := range list {
-		live[x.key] = true
+		live[x.Digest] = true
 	}
 	var gone []string
-	s.upstreams.mu.Lock()
-	for key, l := range s.upstreams.looks {
-		if !live[key] && (l.Checked == nil || s.Now().Sub(*l.Checked) > week) {
+	u.sights.mu.Lock()
+	for key, l := range u.sights.looks {
+		if !live[key] && (l.Checked == nil || u.Now().Sub(*l.Checked) > week) {
 			gone = append(gone, key)
 		}
 	}
-	s.upstreams.mu.Unlock()
-	if err := s.Store.ForgetUpstreams(ctx, gone); err != nil {
+	u.sights.mu.Unlock()
+	if err := u.Store.ForgetUpstreams(ctx, gone); err != nil {
 		return // they are forgotten the next time
 	}
-	s.upstreams.mu.Lock()
-	defer s.upstreams.mu.Unlock()
+	u.sights.mu.Lock()
+	defer u.sights.mu.Unlock()
 	for _, key := range gone {
-		delete(s.upstreams.looks, key)
+		delete(u.sights.looks, key)
 	}
 }
 
 // witnessed says which witnesses of a place are offered.
-func (s *Service) witnessed(ctx context.Context, x *place, look *api.RepositoryLook) (out []api.WitnessOffered) {
+func (u *Upstreams) witnessed(ctx context.Context, x *Place, look *api.RepositoryLook) (out []api.WitnessOffered) {
 	if len(x.witnesses) == 0 || look.Found == nil {
 		return nil
 	}
-	list, err := s.listOf(ctx, x.key, look)
+	list, err := u.ListOf(ctx, x.Digest, look)
 	if err != nil {
 		return nil
 	}
@@ -359,11 +390,11 @@ func (s *Service) witnessed(ctx context.Context, x *place, look *api.RepositoryL
 	return out
 }
 
-// byState counts places by state; nil where they cannot be gathered, which is no zero.
-func (s *Service) byState(ctx context.Context) map[string]int {
-	list, _, _, _, err := s.places(ctx)
+// ByState counts places by state; nil where they cannot be gathered, which is no zero.
+func (u *Upstreams) ByState(ctx context.Context) map[string]int {
+	list, _, _, _, err := u.places(ctx)
 	if err != nil {
-		s.Log.Error("counting where packages come from", "error", err)
+		u.Log.Error("counting where packages come from", "error", err)
 		return nil
 	}
 	out := map[string]int{}
@@ -371,13 +402,13 @@ func (s *Service) byState(ctx context.Context) map[string]int {
 		out[st] = 0
 	}
 	for _, x := range list {
-		out[s.upstreams.look(x.key, &x.Place).State]++
+		out[u.sights.look(x.Digest, &x.Place).State]++
 	}
 	return out
 }
 
 // signers counts the places that each key signs, as they were believed last and still stand.
-func (u *upstreams) signers() map[string]int {
+func (u *sights) signers() map[string]int {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	out := map[string]int{}
@@ -390,7 +421,7 @@ func (u *upstreams) signers() map[string]int {
 }
 
 // lookedAt are the places that are being looked at.
-func (u *upstreams) lookedAt() map[string]bool {
+func (u *sights) lookedAt() map[string]bool {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	out := map[string]bool{}

@@ -1,4 +1,4 @@
-package service
+package upstreams
 
 import (
 	"context"
@@ -15,13 +15,14 @@ import (
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
+	"patientlantern.example/lantern/service/seats"
 )
 
-// place is where packages come from, with who asks for it and how.
-type place struct {
+// Place is where packages come from, with who asks for it and how.
+type Place struct {
 	upstream.Place
-	key       string
-	names     map[string]bool // repositories of the policy
+	Digest    string          // the key of the place
+	Names     map[string]bool // repositories of the policy
 	contracts map[string]bool
 	keys      map[string]bool // fingerprints that hosts believe it by
 	strict    bool            // some host wants its metadata signed
@@ -33,13 +34,13 @@ type place struct {
 	authority string // certificates that vouch for its server
 }
 
-// newPlace is a place as one use of it tells.
-func newPlace(u *upstream.Use) *place {
-	return &place{Place: u.Place, key: u.Key, names: map[string]bool{}, contracts: map[string]bool{}, keys: map[string]bool{}}
+// NewPlace is a place as one use of it tells.
+func NewPlace(u *upstream.Use) *Place {
+	return &Place{Place: u.Place, Digest: u.Key, Names: map[string]bool{}, contracts: map[string]bool{}, keys: map[string]bool{}}
 }
 
-// asked notes how hosts of a sheet ask for a place; names are some of them.
-func (x *place) asked(s *Service, u *upstream.Use, sheet *source.Sheet, names []string) {
+// Asked notes how hosts of a sheet ask for a place; names are some of them.
+func (x *Place) Asked(keeper *seats.Keeper, u *upstream.Use, sheet *source.Sheet, names []string) {
 	for _, f := range u.Keys {
 		x.keys[f] = true
 	}
@@ -47,14 +48,14 @@ func (x *place) asked(s *Service, u *upstream.Use, sheet *source.Sheet, names []
 	if name, contract := u.Of(sheet); name != "" {
 		x.take(sheet, name, contract)
 		if u.Own(sheet) {
-			x.opened(s, sheet, name, names)
+			x.opened(keeper, sheet, name, names)
 		}
 	}
 }
 
-// vouched notes which certificates a policy has vouch for the server.
-func (x *place) vouched(p *policy.Policy) {
-	for n := range x.names {
+// Vouched notes which certificates a policy has vouch for the server.
+func (x *Place) Vouched(p *policy.Policy) {
+	for n := range x.Names {
 		if r := p.Repositories[n]; r != nil && r.Rpm != nil && r.Rpm.Authority != nil {
 			x.authority = r.Rpm.Authority.Value
 		}
@@ -69,7 +70,7 @@ type alike struct{ sheet, survey string }
 type gathered struct {
 	sync.Mutex
 	from    gatheredFrom
-	all     map[string]*place // never changed
+	all     map[string]*Place // never changed
 	unknown int
 }
 
@@ -106,63 +107,63 @@ func stamp(hosts []*fleet.Host) uint64 {
 }
 
 // places gathers where the fleet gets packages from. unknown counts hosts without a survey.
-func (s *Service) places(ctx context.Context) (list []*place, p *policy.Policy, revision int64, unknown int, err error) {
-	p, revision, err = s.NewestPolicy(ctx)
+func (u *Upstreams) places(ctx context.Context) (list []*Place, p *policy.Policy, revision int64, unknown int, err error) {
+	p, revision, err = u.NewestPolicy(ctx)
 	if err != nil {
 		return nil, nil, 0, 0, err
 	}
-	hosts := s.Fleet.All()
-	from := gatheredFrom{stamp(hosts), revision, s.Keeper.Edition()}
-	g := &s.gathered
+	hosts := u.Fleet.All()
+	from := gatheredFrom{stamp(hosts), revision, u.Keeper.Edition()}
+	g := &u.gathered
 	g.Lock()
 	defer g.Unlock()
 	if g.all == nil || g.from != from {
-		all, unknown, err := s.gatherPlaces(ctx, hosts)
+		all, unknown, err := u.gatherPlaces(ctx, hosts)
 		if err != nil {
 			return nil, nil, 0, 0, err
 		}
 		if p != nil {
 			for _, x := range all {
-				x.vouched(p)
+				x.Vouched(p)
 			}
 		}
 		g.from, g.all, g.unknown = from, all, unknown
 	}
-	list = append(slices.Collect(maps.Values(g.all)), s.upstreams.planned.list(s.Now(), g.all)...)
-	slices.SortFunc(list, func(a, b *place) int { return strings.Compare(a.key, b.key) })
+	list = append(slices.Collect(maps.Values(g.all)), u.sights.planned.list(u.Now(), g.all)...)
+	slices.SortFunc(list, func(a, b *Place) int { return strings.Compare(a.Digest, b.Digest) })
 	return list, p, revision, g.unknown, nil
 }
 
-// gatherAhead works out from where hosts get packages when the console is opened for the first
+// GatherAhead works out from where hosts get packages when the console is opened for the first
 // time: in a large fleet it takes seconds, and its first page would wait for it.
-func (s *Service) gatherAhead(ctx context.Context) {
-	patience := mostPatience
+func (u *Upstreams) GatherAhead(ctx context.Context) {
+	patience := MostPatience
 	surveys := map[string]int{}
-	for _, h := range s.Fleet.All() {
+	for _, h := range u.Fleet.All() {
 		if v := h.Row(); v.Survey != "" {
 			surveys[v.Survey]++
 		}
 	}
 	for survey := range surveys {
-		if s.Compute.Digested(survey) {
+		if u.Compute.Digested(survey) {
 			continue
 		}
-		s.GiveWay(ctx, &patience)
+		u.GiveWay(ctx, &patience)
 		if ctx.Err() != nil {
 			return
 		}
-		if _, _, err := s.Compute.Digest(ctx, survey); err != nil {
-			s.Log.Error("working out the places of packages", "error", err)
+		if _, _, err := u.Compute.Digest(ctx, survey); err != nil {
+			u.Log.Error("working out the places of packages", "error", err)
 			return
 		}
 	}
-	if _, _, _, _, err := s.places(ctx); err != nil && ctx.Err() == nil {
-		s.Log.Error("working out the places of packages", "error", err)
+	if _, _, _, _, err := u.places(ctx); err != nil && ctx.Err() == nil {
+		u.Log.Error("working out the places of packages", "error", err)
 	}
 }
 
 // gatherPlaces goes through what the hosts ask for. unknown counts those without a survey.
-func (s *Service) gatherPlaces(ctx context.Context, hosts []*fleet.Host) (all map[string]*place, unknown int, err error) {
+func (u *Upstreams) gatherPlaces(ctx context.Context, hosts []*fleet.Host) (all map[string]*Place, unknown int, err error) {
 	type group struct {
 		hosts int
 		names []string // some of them
@@ -181,17 +182,17 @@ func (s *Service) gatherPlaces(ctx context.Context, hosts []*fleet.Host) (all ma
 			g = &group{}
 			groups[k] = g
 		}
-		if g.hosts++; len(g.names) < ground.MostNames || s.seated(v.Name) {
+		if g.hosts++; len(g.names) < ground.MostNames || u.seated(v.Name) {
 			g.names = append(g.names, v.Name)
 		}
 	}
-	s.Compute.ForgetPlaces(surveys)
-	if err := s.Compute.DigestAll(ctx, surveys); err != nil {
+	u.Compute.ForgetPlaces(surveys)
+	if err := u.Compute.DigestAll(ctx, surveys); err != nil {
 		return nil, 0, err
 	}
-	all = map[string]*place{}
+	all = map[string]*Place{}
 	for k, g := range groups {
-		if err := s.askedBy(ctx, k, g.hosts, g.names, all); err != nil {
+		if err := u.askedBy(ctx, k, g.hosts, g.names, all); err != nil {
 			return nil, 0, err
 		}
 	}
@@ -199,46 +200,46 @@ func (s *Service) gatherPlaces(ctx context.Context, hosts []*fleet.Host) (all ma
 }
 
 // seated reports whether a host has a seat: access goes with it.
-func (s *Service) seated(host string) bool { return len(s.Keeper.Of(host)) > 0 }
+func (u *Upstreams) seated(host string) bool { return len(u.Keeper.Of(host)) > 0 }
 
 // askedBy adds what some hosts that are alike ask for.
-func (s *Service) askedBy(ctx context.Context, k alike, hosts int, names []string, all map[string]*place) error {
-	uses, err := s.Compute.UsesOf(ctx, k.survey)
+func (u *Upstreams) askedBy(ctx context.Context, k alike, hosts int, names []string, all map[string]*Place) error {
+	uses, err := u.Compute.UsesOf(ctx, k.survey)
 	if err != nil {
 		return err
 	}
 	sheet := &source.Sheet{}
 	if k.sheet != "" {
-		if sheet, err = s.Compute.SheetOf(ctx, k.sheet); err != nil {
+		if sheet, err = u.Compute.SheetOf(ctx, k.sheet); err != nil {
 			return err
 		}
 	}
 	seen := map[string]bool{}
 	for i := range uses {
-		u := &uses[i]
-		x := all[u.Key]
+		use := &uses[i]
+		x := all[use.Key]
 		if x == nil {
-			x = newPlace(u)
-			all[u.Key] = x
+			x = NewPlace(use)
+			all[use.Key] = x
 		}
-		if !seen[u.Key] { // a host that asks twice is one host
-			seen[u.Key] = true
+		if !seen[use.Key] { // a host that asks twice is one host
+			seen[use.Key] = true
 			x.hosts += hosts
 		}
-		x.asked(s, u, sheet, names)
+		x.Asked(u.Keeper, use, sheet, names)
 	}
 	return nil
 }
 
 // take notes of which repository of a sheet a place is.
-func (x *place) take(sheet *source.Sheet, name, contract string) {
+func (x *Place) take(sheet *source.Sheet, name, contract string) {
 	if contract != "" {
 		x.contracts[contract] = true
 	}
-	if x.names[name] {
+	if x.Names[name] {
 		return
 	}
-	x.names[name] = true
+	x.Names[name] = true
 	for _, w := range sheet.Witnesses {
 		if w.Repository == name {
 			x.witnesses = append(x.witnesses, w)
@@ -254,14 +255,14 @@ func (x *place) take(sheet *source.Sheet, name, contract string) {
 }
 
 // opened notes how hosts get into a place that is not open to everyone.
-func (x *place) opened(s *Service, sheet *source.Sheet, name string, hosts []string) {
+func (x *Place) opened(keeper *seats.Keeper, sheet *source.Sheet, name string, hosts []string) {
 	for _, a := range sheet.Access {
 		if x.host != "" || !slices.Contains(a.Repositories, name) {
 			continue
 		}
 		x.account, x.kind = a.Account, a.Kind
 		for _, h := range hosts {
-			if _, ok := s.Keeper.Seat(h, a.Account); ok {
+			if _, ok := keeper.Seat(h, a.Account); ok {
 				x.host = h
 				break
 			}
@@ -270,9 +271,9 @@ func (x *place) opened(s *Service, sheet *source.Sheet, name string, hosts []str
 }
 
 // shown is a place as it is told.
-func (s *Service) shown(x *place, p *policy.Policy, look *api.RepositoryLook) api.Repository {
+func (u *Upstreams) shown(x *Place, p *policy.Policy, look *api.RepositoryLook) api.Repository {
 	r := api.Repository{
-		Key: x.key, Place: x.Place, Address: x.Address(), Names: slices.Sorted(maps.Keys(x.names)), Hosts: x.hosts, Look: *look,
+		Key: x.Digest, Place: x.Place, Address: x.Address(), Names: slices.Sorted(maps.Keys(x.Names)), Hosts: x.hosts, Look: *look,
 		Contracts: slices.Sorted(maps.Keys(x.contracts)),
 	}
 	if r.Names == nil {

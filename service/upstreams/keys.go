@@ -1,4 +1,4 @@
-package service
+package upstreams
 
 import (
 	"cmp"
@@ -45,35 +45,35 @@ func namedKeys(p *policy.Policy) (out []trust.Named, notice time.Duration) {
 }
 
 // keys gathers which keys the fleet believes.
-func (s *Service) keys(ctx context.Context) (list []trust.FleetKey, revision int64, unknown int, err error) {
-	p, revision, err := s.NewestPolicy(ctx)
+func (u *Upstreams) keys(ctx context.Context) (list []trust.FleetKey, revision int64, unknown int, err error) {
+	p, revision, err := u.NewestPolicy(ctx)
 	if err != nil {
 		return nil, 0, 0, err
 	}
 	named, notice := namedKeys(p)
 	surveys := map[string]int{}
-	for _, h := range s.Fleet.All() {
+	for _, h := range u.Fleet.All() {
 		if v := h.Row(); v.Survey == "" {
 			unknown++
 		} else {
 			surveys[v.Survey]++
 		}
 	}
-	s.Compute.ForgetKeys(surveys)
-	if err := s.Compute.DigestAll(ctx, surveys); err != nil {
+	u.Compute.ForgetKeys(surveys)
+	if err := u.Compute.DigestAll(ctx, surveys); err != nil {
 		return nil, 0, 0, err
 	}
 	next := trust.Successors(named)
 	var fleet trust.Fleet
-	fleet.Signs(s.upstreams.signers())
+	fleet.Signs(u.sights.signers())
 	for survey, hosts := range surveys {
-		uses, err := s.Compute.KeysOf(ctx, survey)
+		uses, err := u.Compute.KeysOf(ctx, survey)
 		if err != nil {
 			return nil, 0, 0, err
 		}
 		fleet.Add(uses, hosts, next)
 	}
-	return fleet.List(named, notice, s.Now()), revision, unknown, nil
+	return fleet.List(named, notice, u.Now()), revision, unknown, nil
 }
 
 // KeysQuery says which keys are asked for.
@@ -113,18 +113,18 @@ func (in *KeysQuery) order(a, b trust.FleetKey) int {
 }
 
 // ListKeys tells which signing keys are believed, and by how many hosts.
-func (s *Service) ListKeys(ctx context.Context, in *KeysQuery) (*api.KeyPage, error) {
+func (u *Upstreams) ListKeys(ctx context.Context, in *KeysQuery) (*api.KeyPage, error) {
 	for _, st := range in.State {
 		if trust.Rank(st) < 0 {
 			return nil, refusal.Wrong(
 				fmt.Sprintf("there is no state %.40q of a key; states are %s", st, strings.Join(trust.States, ", ")))
 		}
 	}
-	all, revision, unknown, err := s.keys(ctx)
+	all, revision, unknown, err := u.keys(ctx)
 	if err != nil {
 		return nil, err
 	}
-	page := api.KeyPage{Keys: []trust.FleetKey{}, States: map[string]int{}, Revision: revision, Hosts: len(s.Fleet.All()), Unknown: unknown}
+	page := api.KeyPage{Keys: []trust.FleetKey{}, States: map[string]int{}, Revision: revision, Hosts: len(u.Fleet.All()), Unknown: unknown}
 	list := slices.DeleteFunc(all, func(k trust.FleetKey) bool { return !in.wants(&k) })
 	for i := range list {
 		page.States[list[i].State]++
@@ -174,8 +174,8 @@ func findKey(all []trust.FleetKey, name string) (*trust.FleetKey, error) {
 }
 
 // ShowKey tells which hosts believe a key, how, and for which of their sources.
-func (s *Service) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, error) {
-	all, revision, unknown, err := s.keys(ctx)
+func (u *Upstreams) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, error) {
+	all, revision, unknown, err := u.keys(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -189,16 +189,16 @@ func (s *Service) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, er
 		use trust.Use
 	}
 	var hits []hit
-	for _, h := range s.Fleet.All() {
+	for _, h := range u.Fleet.All() {
 		v := h.Row()
 		if v.Survey == "" {
 			continue
 		}
-		uses, err := s.Compute.KeysOf(ctx, v.Survey)
+		uses, err := u.Compute.KeysOf(ctx, v.Survey)
 		if err != nil {
 			return nil, err
 		}
-		i := slices.IndexFunc(uses, func(u trust.Use) bool { return u.Key.Fingerprint == key.Fingerprint })
+		i := slices.IndexFunc(uses, func(x trust.Use) bool { return x.Key.Fingerprint == key.Fingerprint })
 		if i >= 0 && (uses[i].Used || in.Idle) {
 			hits = append(hits, hit{v, uses[i]})
 		}
@@ -206,7 +206,7 @@ func (s *Service) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, er
 	out.Total = len(hits)
 	from, to := in.Cut(len(hits))
 	for _, x := range hits[from:to] {
-		survey, err := s.Compute.SurveyOf(ctx, x.v.Survey)
+		survey, err := u.Compute.SurveyOf(ctx, x.v.Survey)
 		if err != nil {
 			return nil, err
 		}

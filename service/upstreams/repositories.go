@@ -1,4 +1,4 @@
-package service
+package upstreams
 
 import (
 	"cmp"
@@ -52,11 +52,11 @@ func (in *RepositoriesQuery) order(a, b api.Repository) int {
 }
 
 // ListRepositories tells where the fleet gets packages from.
-func (s *Service) ListRepositories(ctx context.Context, in *RepositoriesQuery) (*api.RepositoryPage, error) {
+func (u *Upstreams) ListRepositories(ctx context.Context, in *RepositoriesQuery) (*api.RepositoryPage, error) {
 	if err := in.check(); err != nil {
 		return nil, err
 	}
-	page, err := s.repositoryPage(ctx, in, nil)
+	page, err := u.repositoryPage(ctx, in, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -64,26 +64,26 @@ func (s *Service) ListRepositories(ctx context.Context, in *RepositoriesQuery) (
 }
 
 // repositoryPage is a page of those places that wants picks; of all where it is nil.
-func (s *Service) repositoryPage(ctx context.Context, in *RepositoriesQuery, wants func(*place) bool) (*api.RepositoryPage, error) {
-	places, p, revision, unknown, err := s.places(ctx)
+func (u *Upstreams) repositoryPage(ctx context.Context, in *RepositoriesQuery, wants func(*Place) bool) (*api.RepositoryPage, error) {
+	places, p, revision, unknown, err := u.places(ctx)
 	if err != nil {
 		return nil, err
 	}
 	page := &api.RepositoryPage{
-		Repositories: []api.Repository{}, States: map[string]int{}, Revision: revision, Unknown: unknown, Every: int(s.Opts.Probe.Seconds()),
+		Repositories: []api.Repository{}, States: map[string]int{}, Revision: revision, Unknown: unknown, Every: int(u.Opts.Probe.Seconds()),
 	}
-	busy := s.upstreams.lookedAt()
+	busy := u.sights.lookedAt()
 	var list []api.Repository
-	byKey := map[string]*place{}
+	byKey := map[string]*Place{}
 	for _, x := range places {
 		if wants != nil && !wants(x) {
 			continue
 		}
-		if busy[x.key] {
+		if busy[x.Digest] {
 			page.Pending++
 		}
-		byKey[x.key] = x
-		r := s.shown(x, p, s.upstreams.look(x.key, &x.Place))
+		byKey[x.Digest] = x
+		r := u.shown(x, p, u.sights.look(x.Digest, &x.Place))
 		text := strings.ToLower(strings.Join(append([]string{r.Address, r.Suite, r.Key}, r.Names...), "\n"))
 		if !strings.Contains(text, strings.ToLower(in.Q)) {
 			continue
@@ -98,15 +98,15 @@ func (s *Service) repositoryPage(ctx context.Context, in *RepositoriesQuery, wan
 	from, to := in.Cut(len(list))
 	page.Next = in.Next(len(list))
 	for _, r := range list[from:to] {
-		r.Witnesses = s.witnessed(ctx, byKey[r.Key], &r.Look)
+		r.Witnesses = u.witnessed(ctx, byKey[r.Key], &r.Look)
 		page.Repositories = append(page.Repositories, r)
 	}
 	return page, nil
 }
 
 // called reports whether a place is what somebody calls so.
-func (x *place) called(name string) bool {
-	return x.key == name || x.names[name] || strings.TrimRight(x.Address(), "/") == strings.TrimRight(name, "/")
+func (x *Place) called(name string) bool {
+	return x.Digest == name || x.Names[name] || strings.TrimRight(x.Address(), "/") == strings.TrimRight(name, "/")
 }
 
 // RepositoryQuery names a repository.
@@ -116,34 +116,34 @@ type RepositoryQuery struct {
 }
 
 // ShowRepository tells all of one place.
-func (s *Service) ShowRepository(ctx context.Context, in *RepositoryQuery) (*api.Repository, error) {
-	places, p, _, _, err := s.places(ctx)
+func (u *Upstreams) ShowRepository(ctx context.Context, in *RepositoryQuery) (*api.Repository, error) {
+	places, p, _, _, err := u.places(ctx)
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(places, func(x *place) bool { return x.key == in.Key })
+	i := slices.IndexFunc(places, func(x *Place) bool { return x.Digest == in.Key })
 	if i < 0 {
 		return nil, refusal.NotFound(
 			fmt.Sprintf("no host gets packages from a place %.40q; lantern repository list shows all", in.Key),
 		)
 	}
 	x := places[i]
-	look := s.upstreams.look(x.key, &x.Place)
-	r := s.shown(x, p, look)
-	r.Witnesses = s.witnessed(ctx, x, look)
+	look := u.sights.look(x.Digest, &x.Place)
+	r := u.shown(x, p, look)
+	r.Witnesses = u.witnessed(ctx, x, look)
 	r.On = []api.RepositoryHost{}
 	var on []api.RepositoryHost
-	for _, h := range s.Fleet.All() {
+	for _, h := range u.Fleet.All() {
 		v := h.Row()
 		if v.Survey == "" {
 			continue
 		}
-		uses, err := s.Compute.UsesOf(ctx, v.Survey)
+		uses, err := u.Compute.UsesOf(ctx, v.Survey)
 		if err != nil {
 			return nil, err
 		}
 		for i := range uses {
-			if uses[i].Key == x.key {
+			if uses[i].Key == x.Digest {
 				on = append(on, api.RepositoryHost{Host: v.Name, OS: v.OS, File: uses[i].File})
 				break
 			}
@@ -164,25 +164,25 @@ type ProbeQuery struct {
 const probeWait = 20 * time.Second
 
 // ProbeRepositories looks at places now. What takes longer goes on: the answer counts it.
-func (s *Service) ProbeRepositories(ctx context.Context, in *ProbeQuery) (*api.RepositoryPage, error) {
-	places, p, _, _, err := s.places(ctx)
+func (u *Upstreams) ProbeRepositories(ctx context.Context, in *ProbeQuery) (*api.RepositoryPage, error) {
+	places, p, _, _, err := u.places(ctx)
 	if err != nil {
 		return nil, err
 	}
-	wants := func(x *place) bool { return len(in.Body.Which) == 0 || slices.ContainsFunc(in.Body.Which, x.called) }
+	wants := func(x *Place) bool { return len(in.Body.Which) == 0 || slices.ContainsFunc(in.Body.Which, x.called) }
 	for _, name := range in.Body.Which {
-		if !slices.ContainsFunc(places, func(x *place) bool { return x.called(name) }) {
+		if !slices.ContainsFunc(places, func(x *Place) bool { return x.called(name) }) {
 			return nil, refusal.NotFound(fmt.Sprintf(
 				"no host gets packages from %q: it is no repository of the policy that a host uses, and no address; lantern repository list shows all",
 				refusal.Short(name),
 			))
 		}
 	}
-	list := slices.DeleteFunc(slices.Clone(places), func(x *place) bool { return !wants(x) })
+	list := slices.DeleteFunc(slices.Clone(places), func(x *Place) bool { return !wants(x) })
 	done := make(chan struct{})
-	s.background(func(bg context.Context) {
+	u.Background(func(bg context.Context) {
 		defer close(done)
-		s.probe(bg, list, p)
+		u.Probe(bg, list, p)
 	})
 	select {
 	case <-done:
@@ -190,7 +190,7 @@ func (s *Service) ProbeRepositories(ctx context.Context, in *ProbeQuery) (*api.R
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	page, err := s.repositoryPage(ctx, &RepositoriesQuery{Paging: ground.Paging{PerPage: 500, Page: 1}}, wants)
+	page, err := u.repositoryPage(ctx, &RepositoriesQuery{Paging: ground.Paging{PerPage: 500, Page: 1}}, wants)
 	if err != nil {
 		return nil, err
 	}

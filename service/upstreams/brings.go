@@ -1,4 +1,4 @@
-package service
+package upstreams
 
 import (
 	"context"
@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 )
 
 // bringing is what hosts have in common to which a change brings the same places.
@@ -21,12 +22,12 @@ type bringing struct {
 	carried, architectures string
 }
 
-// brings gathers which places a change brings to hosts: those of the new sheet that the sheet before
+// Brings gathers which places a change brings to hosts: those of the new sheet that the sheet before
 // did not have, or that it had hosts believe by other keys.
-type brings struct {
-	s      *Service
+type Brings struct {
+	g      *ground.Ground
 	p      *policy.Policy
-	all    map[string]*place
+	All    map[string]*Place
 	archs  map[string]string         // traits → architectures, joined
 	uses   map[string][]upstream.Use // of a source, by all that they follow from
 	places map[bringing][]wanted     // by result and architectures
@@ -36,13 +37,13 @@ type brings struct {
 // brought is what comes to some hosts.
 type brought struct {
 	places  []rollout.Brought
-	closed  []*place // of them, those that are not open to everyone
+	closed  []*Place // of them, those that are not open to everyone
 	printed string
 }
 
-func (s *Service) newBrings(p *policy.Policy) *brings {
-	return &brings{
-		s: s, p: p, all: map[string]*place{}, archs: map[string]string{}, uses: map[string][]upstream.Use{},
+func (u *Upstreams) NewBrings(p *policy.Policy) *Brings {
+	return &Brings{
+		g: u.Ground, p: p, All: map[string]*Place{}, archs: map[string]string{}, uses: map[string][]upstream.Use{},
 		places: map[bringing][]wanted{}, known: map[bringing]*brought{},
 	}
 }
@@ -50,11 +51,11 @@ func (s *Service) newBrings(p *policy.Policy) *brings {
 // wanted is a place of a sheet.
 type wanted struct {
 	rollout.Brought
-	deciders string // the keys that decide on it
+	Deciders string // the keys that decide on it
 }
 
-// wants are the places of the sheet of hosts with some traits; what is at hand on a host alone is none.
-func (b *brings) wants(ctx context.Context, res *resolve.Result, traits string) ([]wanted, error) {
+// Wants are the places of the sheet of hosts with some traits; what is at hand on a host alone is none.
+func (b *Brings) Wants(ctx context.Context, res *resolve.Result, traits string) ([]wanted, error) {
 	archs, err := b.architectures(ctx, traits)
 	if err != nil {
 		return nil, err
@@ -72,21 +73,21 @@ func (b *brings) wants(ctx context.Context, res *resolve.Result, traits string) 
 			list[i].Signed = list[i].Signed || u.Checks == source.CheckRequired
 			continue
 		}
-		x := wanted{deciders: deciders(&u, res.Sheet)}
+		x := wanted{Deciders: deciders(&u, res.Sheet)}
 		b.pinned(&u, res.Sheet)
 		x.Brought = rollout.Brought{
 			Place: u.Key, Keys: slices.Sorted(slices.Values(u.Keys)), Signed: u.Checks == source.CheckRequired,
 		}
 		list = append(list, x)
-		if at := b.all[u.Key]; at != nil { // of the same repository; who may sign it can differ
+		if at := b.All[u.Key]; at != nil { // of the same repository; who may sign it can differ
 			at.strict = at.strict || u.Checks == source.CheckRequired
 			for _, f := range u.Keys {
 				at.keys[f] = true
 			}
 			continue
 		}
-		b.all[u.Key] = newPlace(&u)
-		b.all[u.Key].asked(b.s, &u, res.Sheet, nil)
+		b.All[u.Key] = NewPlace(&u)
+		b.All[u.Key].Asked(b.g.Keeper, &u, res.Sheet, nil)
 	}
 	slices.SortFunc(list, func(x, y wanted) int { return strings.Compare(x.Place, y.Place) })
 	b.places[k] = list
@@ -94,10 +95,10 @@ func (b *brings) wants(ctx context.Context, res *resolve.Result, traits string) 
 }
 
 // architectures are those that some traits tell, joined.
-func (b *brings) architectures(ctx context.Context, traits string) (string, error) {
+func (b *Brings) architectures(ctx context.Context, traits string) (string, error) {
 	archs, known := b.archs[traits]
 	if !known {
-		t, err := b.s.Compute.TraitsOf(ctx, traits)
+		t, err := b.g.Compute.TraitsOf(ctx, traits)
 		if err != nil {
 			return "", err
 		}
@@ -107,8 +108,8 @@ func (b *brings) architectures(ctx context.Context, traits string) (string, erro
 	return archs, nil
 }
 
-// had are the places of a sheet that was carried, with the keys that decide on each; none where nothing was.
-func (b *brings) had(ctx context.Context, carried, traits string) (map[string]string, error) {
+// Had are the places of a sheet that was carried, with the keys that decide on each; none where nothing was.
+func (b *Brings) Had(ctx context.Context, carried, traits string) (map[string]string, error) {
 	if carried == "" {
 		return map[string]string{}, nil
 	}
@@ -116,8 +117,8 @@ func (b *brings) had(ctx context.Context, carried, traits string) (map[string]st
 	if err != nil {
 		return nil, err
 	}
-	return b.s.Compute.PlacesOfSheet(carried, archs, func() (map[string]string, error) {
-		sheet, err := b.s.Compute.SheetOf(ctx, carried)
+	return b.g.Compute.PlacesOfSheet(carried, archs, func() (map[string]string, error) {
+		sheet, err := b.g.Compute.SheetOf(ctx, carried)
 		if err != nil {
 			return nil, err
 		}
@@ -130,7 +131,7 @@ func (b *brings) had(ctx context.Context, carried, traits string) (map[string]st
 }
 
 // of is what comes to a host.
-func (b *brings) of(ctx context.Context, v *fleet.View, res *resolve.Result) (*brought, error) {
+func (b *Brings) of(ctx context.Context, v *fleet.View, res *resolve.Result) (*brought, error) {
 	archs, err := b.architectures(ctx, v.Traits)
 	if err != nil {
 		return nil, err
@@ -140,22 +141,22 @@ func (b *brings) of(ctx context.Context, v *fleet.View, res *resolve.Result) (*b
 		b.seated(res.Sheet, x, v.Name)
 		return x, nil
 	}
-	list, err := b.wants(ctx, res, v.Traits)
+	list, err := b.Wants(ctx, res, v.Traits)
 	if err != nil {
 		return nil, err
 	}
-	had, err := b.had(ctx, k.carried, v.Traits)
+	had, err := b.Had(ctx, k.carried, v.Traits)
 	if err != nil {
 		return nil, err
 	}
 	come := &brought{}
 	for _, x := range list {
-		if had[x.Place] == x.deciders {
+		if had[x.Place] == x.Deciders {
 			continue
 		}
 		come.places = append(come.places, x.Brought)
 		come.printed += fmt.Sprintln(x.Place, x.Signed, strings.Join(x.Keys, " "))
-		if p := b.all[x.Place]; p.account != "" || len(p.contracts) > 0 {
+		if p := b.All[x.Place]; p.account != "" || len(p.contracts) > 0 {
 			come.closed = append(come.closed, p)
 		}
 	}
@@ -166,7 +167,7 @@ func (b *brings) of(ctx context.Context, v *fleet.View, res *resolve.Result) (*b
 
 // from are the places that a sheet brings to hosts of some architectures, joined. Sheets have most of their
 // sources in common, and naming a place takes longer than all the rest.
-func (b *brings) from(sheet *source.Sheet, architectures string) (out []upstream.Use) {
+func (b *Brings) from(sheet *source.Sheet, architectures string) (out []upstream.Use) {
 	var key strings.Builder
 	for i := range sheet.Sources {
 		x := &sheet.Sources[i]
@@ -208,7 +209,7 @@ func deciders(u *upstream.Use, sheet *source.Sheet) string {
 
 // pinned gives a place the keys that the policy says of its repository, where the package manager cannot
 // name any: whatever else such a host believes, those are what it is meant to be signed by.
-func (b *brings) pinned(u *upstream.Use, sheet *source.Sheet) {
+func (b *Brings) pinned(u *upstream.Use, sheet *source.Sheet) {
 	name, _ := u.Of(sheet)
 	if r := b.p.Repositories[name]; r != nil && len(u.Keys) == 0 {
 		u.Keys = r.Fingerprints(b.p)
@@ -216,53 +217,53 @@ func (b *brings) pinned(u *upstream.Use, sheet *source.Sheet) {
 }
 
 // seated notes a host that has a seat where places are not open to everyone and none is known yet.
-func (b *brings) seated(sheet *source.Sheet, come *brought, host string) {
+func (b *Brings) seated(sheet *source.Sheet, come *brought, host string) {
 	for _, x := range come.closed {
 		if x.host != "" {
 			continue
 		}
-		for name := range x.names {
-			x.opened(b.s, sheet, name, []string{host})
+		for name := range x.Names {
+			x.opened(b.g.Keeper, sheet, name, []string{host})
 		}
 	}
 }
 
 // list are the places, with the certificates that the policy has vouch for their servers.
-func (b *brings) list() []*place {
-	out := make([]*place, 0, len(b.all))
-	for _, key := range slices.Sorted(maps.Keys(b.all)) {
-		x := b.all[key]
-		x.vouched(b.p)
+func (b *Brings) list() []*Place {
+	out := make([]*Place, 0, len(b.All))
+	for _, key := range slices.Sorted(maps.Keys(b.All)) {
+		x := b.All[key]
+		x.Vouched(b.p)
 		out = append(out, x)
 	}
 	return out
 }
 
-// bringsTo is what a rollout brings to its hosts.
-type bringsTo struct {
-	places []*place
-	parts  [][]rollout.Brings
+// BringsTo is what a rollout brings to its hosts.
+type BringsTo struct {
+	Places []*Place
+	Parts  [][]rollout.Brings
 }
 
-// partly gathers what comes to hosts by the parts of a rollout that they stand in.
-type partly struct {
-	*brings
+// Partly gathers what comes to hosts by the parts of a rollout that they stand in.
+type Partly struct {
+	*Brings
 	parts []rollout.Part
 	out   [][]rollout.Brings
 	at    []map[string]int // what comes, printed → index in out
 }
 
-func (b *brings) by(parts []rollout.Part) *partly {
-	return &partly{b, parts, make([][]rollout.Brings, len(parts)), make([]map[string]int, len(parts))}
+func (b *Brings) By(parts []rollout.Part) *Partly {
+	return &Partly{b, parts, make([][]rollout.Brings, len(parts)), make([]map[string]int, len(parts))}
 }
 
-// asks reports whether a part has a gate for what comes to its hosts.
-func (p *partly) asks(part int) bool {
+// Asks reports whether a part has a gate for what comes to its hosts.
+func (p *Partly) Asks(part int) bool {
 	return part >= 0 && part < len(p.parts) && p.parts[part].Limits.Refused.Set
 }
 
-// add notes what comes to a host of a part that asks.
-func (p *partly) add(ctx context.Context, part int, v *fleet.View, res *resolve.Result) error {
+// Add notes what comes to a host of a part that asks.
+func (p *Partly) Add(ctx context.Context, part int, v *fleet.View, res *resolve.Result) error {
 	come, err := p.of(ctx, v, res)
 	if err != nil || len(come.places) == 0 {
 		return err
@@ -280,4 +281,4 @@ func (p *partly) add(ctx context.Context, part int, v *fleet.View, res *resolve.
 	return nil
 }
 
-func (p *partly) all() *bringsTo { return &bringsTo{p.list(), p.out} }
+func (p *Partly) All() *BringsTo { return &BringsTo{p.list(), p.out} }

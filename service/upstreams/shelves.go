@@ -1,4 +1,4 @@
-package service
+package upstreams
 
 import (
 	"cmp"
@@ -28,22 +28,22 @@ type shelves struct {
 	all map[string]store.Shelf
 }
 
-func (s *Service) loadShelves(ctx context.Context) error {
-	list, err := s.Store.Shelves(ctx)
+func (u *Upstreams) loadShelves(ctx context.Context) error {
+	list, err := u.Store.Shelves(ctx)
 	if err != nil {
 		return err
 	}
-	s.shelves.all = map[string]store.Shelf{}
+	u.shelves.all = map[string]store.Shelf{}
 	for _, x := range list {
-		s.shelves.all[x.Name] = x
+		u.shelves.all[x.Name] = x
 	}
 	return nil
 }
 
 // openShelf opens the folder of a shelf. No link leads out of the folder of all shelves.
-func (s *Service) openShelf(folder string) shelf.Open {
+func (u *Upstreams) openShelf(folder string) shelf.Open {
 	return func() (*os.Root, error) {
-		all, err := os.OpenRoot(s.Opts.Shelves)
+		all, err := os.OpenRoot(u.Opts.Shelves)
 		if err != nil {
 			return nil, err
 		}
@@ -52,10 +52,10 @@ func (s *Service) openShelf(folder string) shelf.Open {
 	}
 }
 
-func (s *Service) shelfOf(x store.Shelf) api.Shelf {
+func (u *Upstreams) shelfOf(x store.Shelf) api.Shelf {
 	out := api.Shelf{
 		Name: x.Name, Folder: x.Folder, Path: "/shelf/" + x.Name + "/", Author: x.Author, Created: x.Added, State: api.ShelfThere,
-		Why: shelf.Stands(s.openShelf(x.Folder)),
+		Why: shelf.Stands(u.openShelf(x.Folder)),
 	}
 	if out.Why != "" {
 		out.State = api.ShelfAway
@@ -64,14 +64,14 @@ func (s *Service) shelfOf(x store.Shelf) api.Shelf {
 }
 
 // ListShelves lists the folders that hosts are served.
-func (s *Service) ListShelves(context.Context, *struct{}) (*api.ShelfList, error) {
-	s.shelves.RLock()
-	list := slices.Collect(maps.Values(s.shelves.all))
-	s.shelves.RUnlock()
+func (u *Upstreams) ListShelves(context.Context, *struct{}) (*api.ShelfList, error) {
+	u.shelves.RLock()
+	list := slices.Collect(maps.Values(u.shelves.all))
+	u.shelves.RUnlock()
 	slices.SortFunc(list, func(a, b store.Shelf) int { return cmp.Compare(a.Name, b.Name) })
 	out := api.ShelfList{Shelves: []api.Shelf{}, Total: len(list)}
 	for _, x := range list {
-		out.Shelves = append(out.Shelves, s.shelfOf(x))
+		out.Shelves = append(out.Shelves, u.shelfOf(x))
 	}
 	return &out, nil
 }
@@ -82,39 +82,39 @@ type ShelfIn struct {
 }
 
 // AddShelf serves a folder from now on. It need not be there: media come and go.
-func (s *Service) AddShelf(ctx context.Context, in *ShelfIn) (*api.Shelf, error) {
-	folder, err := s.belowShelves(in.Body.Folder)
+func (u *Upstreams) AddShelf(ctx context.Context, in *ShelfIn) (*api.Shelf, error) {
+	folder, err := u.belowShelves(in.Body.Folder)
 	if err != nil {
 		return nil, err
 	}
-	s.shelves.RLock()
-	_, is := s.shelves.all[in.Body.Name]
-	full := len(s.shelves.all) >= mostShelves
-	s.shelves.RUnlock()
+	u.shelves.RLock()
+	_, is := u.shelves.all[in.Body.Name]
+	full := len(u.shelves.all) >= mostShelves
+	u.shelves.RUnlock()
 	if full && !is {
 		return nil, refusal.Conflict(fmt.Sprintf("there are %d shelves, which is the most; take one away first", mostShelves))
 	}
 	by := journal.By(ctx)
-	x := store.Shelf{Name: in.Body.Name, Folder: folder, Author: by.Name, Added: s.Now()}
-	e := s.Entry(by, "add-shelf", journal.KindShelf, x.Name)
+	x := store.Shelf{Name: in.Body.Name, Folder: folder, Author: by.Name, Added: u.Now()}
+	e := u.Entry(by, "add-shelf", journal.KindShelf, x.Name)
 	e.Why = folder
 	c := store.Noted(e)
 	c.Then = func() {
-		s.shelves.Lock()
-		defer s.shelves.Unlock()
-		s.shelves.all[x.Name] = x
+		u.shelves.Lock()
+		defer u.shelves.Unlock()
+		u.shelves.all[x.Name] = x
 	}
-	if err := s.Store.PutShelf(ctx, x, c); err != nil {
+	if err := u.Store.PutShelf(ctx, x, c); err != nil {
 		return nil, err
 	}
-	return new(s.shelfOf(x)), nil
+	return new(u.shelfOf(x)), nil
 }
 
 // belowShelves is a folder's name below that of all shelves, where it is one.
-func (s *Service) belowShelves(folder string) (string, error) {
+func (u *Upstreams) belowShelves(folder string) (string, error) {
 	at := filepath.Clean(folder)
 	if filepath.IsAbs(at) {
-		rest, err := filepath.Rel(s.Opts.Shelves, at)
+		rest, err := filepath.Rel(u.Opts.Shelves, at)
 		if err != nil {
 			rest = ".."
 		}
@@ -123,7 +123,7 @@ func (s *Service) belowShelves(folder string) (string, error) {
 	if !filepath.IsLocal(at) || strings.ContainsFunc(at, func(c rune) bool { return c < ' ' }) {
 		return "", refusal.Wrong(fmt.Sprintf(
 			"folder: %s is not below %s, and nothing else of this machine is served; put it there, or start the service with --shelves",
-			refusal.Short(folder), s.Opts.Shelves))
+			refusal.Short(folder), u.Opts.Shelves))
 	}
 	if strings.Contains("/"+filepath.ToSlash(at), "/.") && at != "." {
 		return "", refusal.Wrong("folder: nothing whose name begins with a dot is served")
@@ -137,14 +137,14 @@ type ShelfPath struct {
 }
 
 // RemoveShelf serves a folder no more. What stands in it stays.
-func (s *Service) RemoveShelf(ctx context.Context, in *ShelfPath) error {
-	c := store.Noted(s.Entry(journal.By(ctx), "remove-shelf", journal.KindShelf, in.Name))
+func (u *Upstreams) RemoveShelf(ctx context.Context, in *ShelfPath) error {
+	c := store.Noted(u.Entry(journal.By(ctx), "remove-shelf", journal.KindShelf, in.Name))
 	c.Then = func() {
-		s.shelves.Lock()
-		defer s.shelves.Unlock()
-		delete(s.shelves.all, in.Name)
+		u.shelves.Lock()
+		defer u.shelves.Unlock()
+		delete(u.shelves.all, in.Name)
 	}
-	err := s.Store.RemoveShelf(ctx, in.Name, c)
+	err := u.Store.RemoveShelf(ctx, in.Name, c)
 	if errors.Is(err, store.ErrNotFound) {
 		return refusal.NotFound(fmt.Sprintf("there is no shelf %q; lantern shelf list shows all", refusal.Short(in.Name)))
 	}
@@ -152,9 +152,9 @@ func (s *Service) RemoveShelf(ctx context.Context, in *ShelfPath) error {
 }
 
 // Shelf opens the folder of a shelf, where there is one of that name.
-func (s *Service) Shelf(name string) (open shelf.Open, is bool) {
-	s.shelves.RLock()
-	x, is := s.shelves.all[name]
-	s.shelves.RUnlock()
-	return s.openShelf(x.Folder), is
+func (u *Upstreams) Shelf(name string) (open shelf.Open, is bool) {
+	u.shelves.RLock()
+	x, is := u.shelves.all[name]
+	u.shelves.RUnlock()
+	return u.openShelf(x.Folder), is
 }

@@ -1,4 +1,4 @@
-package service
+package upstreams
 
 import (
 	"cmp"
@@ -34,26 +34,26 @@ type offers struct {
 }
 
 // offered looks a package up in every place.
-func (s *Service) offered(ctx context.Context, name string) (*offers, error) {
-	list, _, _, _, err := s.places(ctx)
+func (u *Upstreams) offered(ctx context.Context, name string) (*offers, error) {
+	list, _, _, _, err := u.places(ctx)
 	if err != nil {
 		return nil, err
 	}
 	o := &offers{map[string][]index.Package{}, map[string]string{}, map[string]*upstream.ReleaseFile{}}
 	for _, x := range list {
-		look := s.upstreams.look(x.key, &x.Place)
+		look := u.sights.look(x.Digest, &x.Place)
 		if look.Found == nil {
-			o.unread[x.key] = cmp.Or(look.Why, "it has not been looked at yet")
+			o.unread[x.Digest] = cmp.Or(look.Why, "it has not been looked at yet")
 			continue
 		}
-		o.releases[x.key] = look.Found.Release
-		packages, err := s.listOf(ctx, x.key, look)
+		o.releases[x.Digest] = look.Found.Release
+		packages, err := u.ListOf(ctx, x.Digest, look)
 		if err != nil {
-			o.unread[x.key] = "what it offered was not kept"
+			o.unread[x.Digest] = "what it offered was not kept"
 			continue
 		}
 		if found := slices.Collect(packages.Named(name)); len(found) > 0 {
-			o.packages[x.key] = found
+			o.packages[x.Digest] = found
 		}
 	}
 	return o, nil
@@ -97,13 +97,13 @@ func (o *offers) choose(h *choice.Host, name, installed string) (out []choice.Ch
 }
 
 // Whence tells from where hosts would get a package.
-func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, error) {
-	hosts, revision, err := s.pickedFor(ctx, in.Selecting)
+func (u *Upstreams) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, error) {
+	hosts, revision, err := u.pickedFor(ctx, in.Selecting)
 	if err != nil {
 		return nil, err
 	}
-	s.Asked.Add([]source.SheetNeed{{Packages: []string{in.Package}}}, s.Now().Add(ground.AskTime))
-	o, err := s.offered(ctx, in.Package)
+	u.Asked.Add([]source.SheetNeed{{Packages: []string{in.Package}}}, u.Now().Add(ground.AskTime))
+	o, err := u.offered(ctx, in.Package)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func (s *Service) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, err
 			out.Unknown++
 			continue
 		}
-		decides, err := s.Compute.Deciding(ctx, v.Survey)
+		decides, err := u.Compute.Deciding(ctx, v.Survey)
 		if err != nil {
 			return nil, err
 		}
@@ -191,12 +191,12 @@ func addRow(rows map[string]*api.WhenceRow, c *choice.Choice, unread []string, a
 }
 
 // pickedFor are the hosts that are meant, and the newest revision, whose groups they are.
-func (s *Service) pickedFor(ctx context.Context, in ground.Selecting) ([]*fleet.Host, int64, error) {
-	rs, revision, err := s.Newest(ctx)
+func (u *Upstreams) pickedFor(ctx context.Context, in ground.Selecting) ([]*fleet.Host, int64, error) {
+	rs, revision, err := u.Newest(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
-	list, _, err := s.Picked(ctx, rs, in, s.Fleet.All())
+	list, _, err := u.Picked(ctx, rs, in, u.Fleet.All())
 	if err == nil && len(list) == 0 && in.Some() {
 		err = refusal.Conflict("no host is meant by " + in.Words())
 	}

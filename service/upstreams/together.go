@@ -1,9 +1,8 @@
-package service
+package upstreams
 
 import (
 	"maps"
 	"slices"
-	"time"
 
 	"patientlantern.example/lantern/api"
 )
@@ -14,7 +13,7 @@ import (
 // looked last.
 
 // join is what x and another ask of the same place. Neither is changed.
-func (x *place) join(other *place) *place {
+func (x *Place) join(other *Place) *Place {
 	if other == nil || other == x {
 		return x
 	}
@@ -24,7 +23,7 @@ func (x *place) join(other *place) *place {
 		maps.Copy(all, b)
 		return all
 	}
-	out.names, out.contracts, out.keys = union(x.names, other.names), union(x.contracts, other.contracts), union(x.keys, other.keys)
+	out.Names, out.contracts, out.keys = union(x.Names, other.Names), union(x.contracts, other.contracts), union(x.keys, other.keys)
 	out.strict = x.strict || other.strict
 	out.witnesses = slices.Clone(x.witnesses)
 	for _, w := range other.witnesses {
@@ -41,30 +40,20 @@ func (x *place) join(other *place) *place {
 	return &out
 }
 
-// untold reports whether the last look at a place says nothing of what x asks: there was none, or it was for
+// Untold reports whether the last look at a place says nothing of what x asks: there was none, or it was for
 // those who want no signature.
-func (x *place) untold(l *api.RepositoryLook) bool {
+func (x *Place) Untold(l *api.RepositoryLook) bool {
 	return l.Checked == nil || l.State == api.PlaceUnsigned && x.strict
 }
 
-// at is what a policy that was looked at would ask of a place; nil where none would.
-func (p *planned) at(key string, now time.Time) *place {
-	p.Lock()
-	defer p.Unlock()
-	if x := p.of[key]; x != nil && !now.After(x.until) {
-		return x.place
-	}
-	return nil
-}
-
 // at is what the fleet asked of a place when that was worked out last; nil where nobody did.
-func (g *gathered) at(key string) *place {
+func (g *gathered) at(key string) *Place {
 	g.Lock()
 	defer g.Unlock()
 	return g.all[key]
 }
 
 // together is what all ask of a place who are known to ask for it.
-func (s *Service) together(x *place) *place {
-	return x.join(s.gathered.at(x.key)).join(s.upstreams.planned.at(x.key, s.Now()))
+func (u *Upstreams) together(x *Place) *Place {
+	return x.join(u.gathered.at(x.Digest)).join(u.sights.planned.at(x.Digest, u.Now()))
 }
