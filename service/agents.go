@@ -65,7 +65,7 @@ func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 
 // CheckIn hears by digest how a host stands.
 func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnswer, error) {
-	h := agentFrom(ctx)
+	h := fleet.Caller(ctx)
 	s.metrics.checkIns.Inc()
 	now := s.Now()
 	if h.NoteRun(in.Instance, now) {

@@ -38,11 +38,6 @@ func newAuthenticator(f *fleet.Fleet, now func() time.Time) *authenticator {
 	return &authenticator{fleet: f, now: now, agents: map[[sha256.Size]byte]agentProof{}}
 }
 
-func agentFrom(ctx context.Context) *fleet.Host {
-	h, _ := journal.Who(ctx).(*fleet.Host)
-	return h
-}
-
 // agent verifies a token that an agent has signed with its own key (JWT, EdDSA).
 // A verified token is remembered until it expires, so that a signature is
 // checked once in minutes and not with every check-in.

@@ -62,11 +62,11 @@ func (s *Service) beginBack(ctx context.Context, b *backing) (ro store.Rollout, 
 	var taken []subscription.Taking
 	defer func() {
 		if err != nil {
-			s.giveBack(ctx, taken)
+			s.GiveBack(ctx, taken)
 		}
 	}()
 	for revision, hosts := range b.seats {
-		more, err := s.seatsFor(ctx, revision, hosts)
+		more, err := s.SeatsFor(ctx, revision, hosts)
 		if err != nil {
 			return ro, err
 		}

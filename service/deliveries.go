@@ -15,7 +15,7 @@ const deliveryLife = 10 * time.Minute
 
 // Delivery gives a host its signed sheet, by digest: a compact JWS.
 func (s *Service) Delivery(ctx context.Context) (string, error) {
-	v := agentFrom(ctx).Row()
+	v := fleet.Caller(ctx).Row()
 	if !s.mayWork(ctx, v) {
 		return "", refusal.NotFound("nothing waits for this host")
 	}
@@ -26,7 +26,7 @@ func (s *Service) Delivery(ctx context.Context) (string, error) {
 	if ro.Kind == store.KindBackOut {
 		return s.deliverBack(ctx, v, &ro)
 	}
-	revision := carries(&ro, v)
+	revision := ro.Carries(&v.Host)
 	rs, err := s.Compute.Revision(ctx, revision)
 	if err != nil {
 		return "", err
@@ -54,14 +54,6 @@ func (s *Service) Delivery(ctx context.Context) (string, error) {
 			Expires:  now.Add(deliveryLife).UTC(),
 		},
 	)
-}
-
-// carries is the revision that a rollout carries to a host: a healing that of each host.
-func carries(ro *store.Rollout, v *fleet.View) int64 {
-	if ro.Kind == store.KindHeal && v.Revision != 0 {
-		return v.Revision
-	}
-	return ro.Revision
 }
 
 // SheetText is a sheet by its digest, as it was signed. A host needs sheets and nothing else;

@@ -238,7 +238,7 @@ func (s *Service) showSurvey(ctx context.Context, v *fleet.View, d *api.HostDeta
 		d.Holds, d.Services = append(d.Holds, su.Holds...), append(d.Services, su.Services...)
 		d.Deciding = append(d.Deciding, su.Deciding...)
 	}
-	return s.showStanding(v, d)
+	return s.ShowStanding(v, d)
 }
 
 // showDrift fills in what becomes of the host's sources, its findings, and what healing would do.

@@ -18,6 +18,7 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/contracts"
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
@@ -96,7 +97,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 		Swaps:    []preview.Swap{},
 		Refused:  []api.RefusedPlace{},
 	}
-	var wanted []wantedSeats
+	var wanted []contracts.WantedSeats
 	var broken []diag.Diagnostic
 	var all []*shown
 	alike := map[compute.Pair]*shown{}
@@ -121,7 +122,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 			continue
 		}
 		if needs := res.Needs(); len(needs) > 0 {
-			wanted = append(wanted, wantedSeats{v, needs})
+			wanted = append(wanted, contracts.WantedSeats{Host: v, Needs: needs})
 		}
 		if !hasAlready(v, res) {
 			start.takers = append(start.takers, h)
@@ -152,7 +153,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 	if parts := s.tried(&start).Parts; parts != nil {
 		out.Waves = parts
 	}
-	if out.Seats, err = s.seatsAhead(ctx, wanted); err != nil {
+	if out.Seats, err = s.SeatsAhead(ctx, wanted); err != nil {
 		return out, err
 	}
 	return out, nil

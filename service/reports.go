@@ -17,7 +17,7 @@ import (
 
 // Report hears how carrying a delivery out went.
 func (s *Service) Report(ctx context.Context, in *api.Report) error {
-	h := agentFrom(ctx)
+	h := fleet.Caller(ctx)
 	event, known := rollout.ReportEvents[in.State]
 	if !known {
 		return refusal.Of(refusal.Unreadable, fmt.Sprintf("the state %q is not known", refusal.Short(in.State)))
@@ -115,7 +115,7 @@ func (s *Service) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollou
 				v.Revision, v.Sheet, v.Survey, v.Carried = b.Revision, b.Carried.Sheet, in.Survey, b.Carried
 				return nil
 			}
-			v.Revision, v.Sheet, v.Survey = carries(&ro, v), in.Sheet, in.Survey
+			v.Revision, v.Sheet, v.Survey = ro.Carries(&v.Host), in.Sheet, in.Survey
 			v.Watched = fleet.StillBad(v.Watched, in.Sources)
 			base := s.nextBase(ctx, v, in)
 			v.Carried = store.Carried{Sheet: in.Sheet, Survey: in.Survey, At: said.Updated.UTC(), Base: base}

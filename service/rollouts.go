@@ -73,13 +73,13 @@ func (s *Service) BeginRollout(ctx context.Context, in *RolloutIn) (*api.Rollout
 		s.planAhead(ctx, p)
 		return new(s.tried(p)), nil
 	}
-	taken, err := s.seatsFor(ctx, p.revision.Number, p.takers)
+	taken, err := s.SeatsFor(ctx, p.revision.Number, p.takers)
 	if err != nil {
 		return nil, err
 	}
 	ro, err := s.beginOn(ctx, p)
 	if err != nil {
-		s.giveBack(ctx, taken)
+		s.GiveBack(ctx, taken)
 		return nil, err
 	}
 	s.followAgain(ctx, p)

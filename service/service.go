@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/contracts"
 	"patientlantern.example/lantern/service/events"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
@@ -34,6 +35,7 @@ type Service struct {
 
 	*ground.Ground
 	*upstreams.Upstreams
+	*contracts.Contracts
 	events  *events.Hub
 	auth    *authenticator
 	metrics *metrics
@@ -81,6 +83,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if s.Upstreams, err = upstreams.New(ctx, g); err != nil {
 		return nil, err
 	}
+	s.Contracts = contracts.New(g)
 	s.auth = newAuthenticator(s.Fleet, s.Now)
 	s.metrics = newMetrics(s)
 	s.People = identity.New(identity.Options{
@@ -89,6 +92,18 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	s.Teller = webhooks.New(s.Store, s.Opts.Vault, s.Log, s.Now, opts.Version)
 	s.beginWork()
 	return s, nil
+}
+
+// watchDesks looks at vendors' desks now and then.
+func (s *Service) watchDesks(ctx context.Context) {
+	s.Tend(ctx)
+	ground.Every(ctx, s.Opts.Tend, func() { s.Tend(ctx) })
+}
+
+// Tend does what is due for seats, and counts once an hour how hosts stand.
+func (s *Service) Tend(ctx context.Context) {
+	s.TendSeats(ctx)
+	s.countHosts(ctx)
 }
 
 // beginWork starts the background work.

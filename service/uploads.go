@@ -15,6 +15,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -127,7 +128,7 @@ func (s *Service) checkDocument(doc api.Document, given map[string]bool) error {
 // PutDocuments takes documents that no host has sent before, as they come. The error of
 // whoever sends them is passed on as it is.
 func (s *Service) PutDocuments(ctx context.Context, from io.Reader) error {
-	h := agentFrom(ctx)
+	h := fleet.Caller(ctx)
 	var docs []store.Document
 	given := map[string]bool{}
 	now := s.Now()

@@ -37,6 +37,14 @@ type Rollout struct {
 	Counts   rollout.Counts
 }
 
+// Carries is the revision that a rollout carries to a host: a healing that of each host.
+func (ro *Rollout) Carries(h *Host) int64 {
+	if ro.Kind == KindHeal && h.Revision != 0 {
+		return h.Revision
+	}
+	return ro.Revision
+}
+
 // Placed is a host's place in a rollout that begins.
 type Placed struct {
 	Host  string

@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -117,6 +118,12 @@ func (h *Host) NoteRun(run string, now time.Time) (twins bool) { return h.runs.n
 
 // NoteClock takes note that a call was refused because the host's clock goes wrong by so much.
 func (h *Host) NoteClock(by time.Duration, now time.Time) { h.astray.note(by, now) }
+
+// Caller is the host whose agent calls; nil where somebody else does.
+func Caller(ctx context.Context) *Host {
+	h, _ := journal.Who(ctx).(*Host)
+	return h
+}
 
 // Silence is how long a host that checks in so often may give no sign of life.
 func Silence(interval time.Duration) time.Duration { return 3*interval + 2*time.Second }

@@ -1,4 +1,4 @@
-package service
+package contracts
 
 import (
 	"context"
@@ -18,7 +18,7 @@ type AccountIn struct {
 
 // AddAccount keeps an account, and asks its desk at once: a wrong login is said now
 // and not in the night.
-func (s *Service) AddAccount(ctx context.Context, in *AccountIn) (*api.Account, error) {
+func (s *Contracts) AddAccount(ctx context.Context, in *AccountIn) (*api.Account, error) {
 	o := in.Body
 	if !strings.HasPrefix(o.Desk, "https://") && !strings.HasPrefix(o.Desk, "http://") {
 		return nil, refusal.Wrong("the address of the desk must begin with https:// (or http:// on this machine)")
@@ -45,7 +45,7 @@ func (s *Service) AddAccount(ctx context.Context, in *AccountIn) (*api.Account, 
 }
 
 // ListAccounts lists accounts at vendors' desks.
-func (s *Service) ListAccounts(context.Context, *struct{}) (*api.AccountList, error) {
+func (s *Contracts) ListAccounts(context.Context, *struct{}) (*api.AccountList, error) {
 	out := api.AccountList{Accounts: []api.Account{}}
 	for _, n := range s.Keeper.Names() {
 		if a, there := s.Keeper.Describe(n); there {
@@ -62,7 +62,7 @@ type AccountPath struct {
 }
 
 // RemoveAccount forgets an account that has no seats.
-func (s *Service) RemoveAccount(ctx context.Context, in *AccountPath) error {
+func (s *Contracts) RemoveAccount(ctx context.Context, in *AccountPath) error {
 	a, there := s.Keeper.Describe(in.Name)
 	if !there {
 		return refusal.NotFound(fmt.Sprintf("there is no account %q", in.Name))
@@ -80,7 +80,7 @@ func (s *Service) RemoveAccount(ctx context.Context, in *AccountPath) error {
 }
 
 // RotateSecrets encrypts all secrets with a new key.
-func (s *Service) RotateSecrets(ctx context.Context, _ *struct{}) (*api.Rotated, error) {
+func (s *Contracts) RotateSecrets(ctx context.Context, _ *struct{}) (*api.Rotated, error) {
 	n, err := s.Keeper.Rotate(ctx)
 	if err != nil {
 		return nil, refusal.Conflict(err.Error())

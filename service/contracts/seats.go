@@ -1,4 +1,4 @@
-package service
+package contracts
 
 import (
 	"cmp"
@@ -23,13 +23,19 @@ import (
 	"patientlantern.example/lantern/store"
 )
 
-// wantedSeats is what a host would need under a revision.
-type wantedSeats struct {
-	host  *fleet.View
-	needs []resolve.Needs
+// Contracts are contracts with vendors, and who has a seat in them.
+type Contracts struct{ *ground.Ground }
+
+// New is that of a service.
+func New(g *ground.Ground) *Contracts { return &Contracts{g} }
+
+// WantedSeats is what a host would need under a revision.
+type WantedSeats struct {
+	Host  *fleet.View
+	Needs []resolve.Needs
 }
 
-func (s *Service) need(ctx context.Context, v *fleet.View, n resolve.Needs) (subscription.Need, error) {
+func (s *Contracts) need(ctx context.Context, v *fleet.View, n resolve.Needs) (subscription.Need, error) {
 	t, err := s.Compute.TraitsOf(ctx, v.Traits)
 	if err != nil {
 		return subscription.Need{}, err
@@ -47,20 +53,20 @@ func (s *Service) need(ctx context.Context, v *fleet.View, n resolve.Needs) (sub
 
 // plan works out which seats hosts are to take: groups that take theirs by
 // themselves, each whole or not at all, and the hosts for which somebody must.
-func (s *Service) plan(ctx context.Context, wanted []wantedSeats) (subscription.Plan, []subscription.Need, error) {
+func (s *Contracts) plan(ctx context.Context, wanted []WantedSeats) (subscription.Plan, []subscription.Need, error) {
 	books := s.Keeper.Current()
 	var groups []subscription.Group
 	at := map[[2]string]int{}
 	var byHand []subscription.Need
 	for _, w := range wanted {
-		for _, n := range w.needs {
-			need, err := s.need(ctx, w.host, n)
+		for _, n := range w.Needs {
+			need, err := s.need(ctx, w.Host, n)
 			if err != nil {
 				return subscription.Plan{}, nil, err
 			}
 			if !n.Automatic {
 				good := false
-				if seat := books.Seat(w.host.Name, n.Account); seat != nil {
+				if seat := books.Seat(w.Host.Name, n.Account); seat != nil {
 					if c := books.Contract(n.Account, seat.Contract); c != nil {
 						good, _ = c.Good(books.Now)
 					}
@@ -83,7 +89,7 @@ func (s *Service) plan(ctx context.Context, wanted []wantedSeats) (subscription.
 	return books.Plan(groups), byHand, nil
 }
 
-func (s *Service) seatsAhead(ctx context.Context, wanted []wantedSeats) (api.SeatsAhead, error) {
+func (s *Contracts) SeatsAhead(ctx context.Context, wanted []WantedSeats) (api.SeatsAhead, error) {
 	out := api.SeatsAhead{Taking: []api.SeatTaking{}, Short: []api.SeatShortage{}, ByHand: []string{}}
 	plan, byHand, err := s.plan(ctx, wanted)
 	if err != nil {
@@ -101,14 +107,14 @@ func (s *Service) seatsAhead(ctx context.Context, wanted []wantedSeats) (api.Sea
 	return out, nil
 }
 
-// seatsFor takes the seats that carrying a revision needs, all of them or none. It returns
+// SeatsFor takes the seats that carrying a revision needs, all of them or none. It returns
 // those that were taken.
-func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*fleet.Host) ([]subscription.Taking, error) {
+func (s *Contracts) SeatsFor(ctx context.Context, revision int64, targets []*fleet.Host) ([]subscription.Taking, error) {
 	rs, err := s.Compute.Revision(ctx, revision)
 	if err != nil {
 		return nil, err
 	}
-	var wanted []wantedSeats
+	var wanted []WantedSeats
 	for _, h := range targets {
 		v := h.Row()
 		res, err := s.Compute.Resolve(ctx, rs, v)
@@ -116,7 +122,7 @@ func (s *Service) seatsFor(ctx context.Context, revision int64, targets []*fleet
 			return nil, err
 		}
 		if needs := res.Needs(); len(needs) > 0 {
-			wanted = append(wanted, wantedSeats{v, needs})
+			wanted = append(wanted, WantedSeats{Host: v, Needs: needs})
 		}
 	}
 	if len(wanted) == 0 {
@@ -166,7 +172,7 @@ const atOnce = 8
 
 // takeAll takes seats, and returns those that are new. When one cannot be had, those that
 // were taken are given back.
-func (s *Service) takeAll(ctx context.Context, list []subscription.Taking) ([]subscription.Taking, error) {
+func (s *Contracts) takeAll(ctx context.Context, list []subscription.Taking) ([]subscription.Taking, error) {
 	by := identity.Operator(ctx).Name
 	if by == "" {
 		by = "the policy"
@@ -196,12 +202,12 @@ func (s *Service) takeAll(ctx context.Context, list []subscription.Taking) ([]su
 		s.seatsChanged(ctx, "take-seat", hostsOf(taken))
 		return taken, nil
 	}
-	s.giveBack(ctx, taken)
+	s.GiveBack(ctx, taken)
 	return nil, s.refuseSeat(fmt.Errorf("%w; nothing was begun, and the seats that were taken on the way are given back", err))
 }
 
-// giveBack gives seats back that were taken for something that does not come.
-func (s *Service) giveBack(ctx context.Context, taken []subscription.Taking) {
+// GiveBack gives seats back that were taken for something that does not come.
+func (s *Contracts) GiveBack(ctx context.Context, taken []subscription.Taking) {
 	ctx = context.WithoutCancel(ctx)
 	for _, t := range taken {
 		if _, err := s.Keeper.Release(ctx, t.Need.Host, t.Need.Account, identity.Operator(ctx).Name); err != nil {
@@ -218,7 +224,7 @@ func hostsOf(list []subscription.Taking) (out []string) {
 }
 
 // seatsChanged works the standing of hosts out again.
-func (s *Service) seatsChanged(ctx context.Context, command string, hosts []string) {
+func (s *Contracts) seatsChanged(ctx context.Context, command string, hosts []string) {
 	for _, name := range hosts {
 		if h, err := s.Fleet.Find(name); err == nil {
 			if _, err := s.Again(ctx, h, command); err != nil {
@@ -230,7 +236,7 @@ func (s *Service) seatsChanged(ctx context.Context, command string, hosts []stri
 }
 
 // refuseSeat turns what a desk says into problem details.
-func (s *Service) refuseSeat(err error) error {
+func (s *Contracts) refuseSeat(err error) error {
 	var no *desk.Refusal
 	var none *subscription.NoContract
 	var account seats.UnknownAccount
@@ -252,7 +258,7 @@ type SeatIn struct {
 
 // TakeSeat takes a seat for one host. Two operators who do it at the same moment
 // get one seat.
-func (s *Service) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
+func (s *Contracts) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
 	h, err := s.FindHost(in.Body.Host)
 	if err != nil {
 		return nil, err
@@ -317,7 +323,7 @@ func (s *Service) TakeSeat(ctx context.Context, in *SeatIn) (*api.Seat, error) {
 
 // needsAhead is what a host needs: under the revision that was carried to it, and
 // under the newest.
-func (s *Service) needsAhead(ctx context.Context, v *fleet.View) ([]resolve.Needs, error) {
+func (s *Contracts) needsAhead(ctx context.Context, v *fleet.View) ([]resolve.Needs, error) {
 	out := slices.Clone(v.Needs)
 	revs, err := s.Store.Revisions(ctx)
 	if err != nil || len(revs) == 0 || revs[0].Number == v.Revision {
@@ -348,7 +354,7 @@ type SeatPath struct {
 }
 
 // ReleaseSeat gives a seat back.
-func (s *Service) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, error) {
+func (s *Contracts) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, error) {
 	name := in.Host
 	if h, err := s.Fleet.Find(name); err == nil {
 		name = h.Row().Name
@@ -379,7 +385,7 @@ func (s *Service) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, err
 }
 
 // Seat describes a seat; never what opens the sources.
-func (s *Service) seat(x store.Seat) api.Seat {
+func (s *Contracts) seat(x store.Seat) api.Seat {
 	out := api.Seat{Seat: x.Seat, Automatic: x.Automatic, Leaving: x.Leaving, Kind: x.Kind, Renewal: s.Keeper.Refusals(x.Host)[x.Account]}
 	out.Taken = out.Taken.UTC()
 	if !x.Expires.IsZero() {
@@ -402,7 +408,7 @@ type SeatQuery struct {
 }
 
 // ListSeats lists seats and who has them, page by page.
-func (s *Service) ListSeats(_ context.Context, in *SeatQuery) (*api.SeatPage, error) {
+func (s *Contracts) ListSeats(_ context.Context, in *SeatQuery) (*api.SeatPage, error) {
 	var rows []store.Seat
 	for _, x := range s.Keeper.Every() {
 		if in.Account != "" && x.Account != in.Account || in.Contract != "" && x.Contract != in.Contract ||

@@ -1,4 +1,4 @@
-package service
+package contracts
 
 import (
 	"context"
@@ -20,7 +20,7 @@ type ChannelQuery struct {
 }
 
 // ListChannels shows the channels of the newest revision.
-func (s *Service) ListChannels(ctx context.Context, in *ChannelQuery) (*api.ChannelPage, error) {
+func (s *Contracts) ListChannels(ctx context.Context, in *ChannelQuery) (*api.ChannelPage, error) {
 	out := api.ChannelPage{Channels: []api.Channel{}}
 	revs, err := s.Store.Revisions(ctx)
 	if err != nil {
@@ -59,7 +59,7 @@ func (s *Service) ListChannels(ctx context.Context, in *ChannelQuery) (*api.Chan
 	return &out, nil
 }
 
-func (s *Service) channelOf(p *policy.Policy, c *policy.Channel, using map[string]int, variants bool) api.Channel {
+func (s *Contracts) channelOf(p *policy.Policy, c *policy.Channel, using map[string]int, variants bool) api.Channel {
 	books := s.Keeper.Current()
 	out := api.Channel{Name: c.Name, Title: c.Title, At: c.Pos, Choices: []api.ChannelChoice{}}
 	for _, choice := range c.Choices {

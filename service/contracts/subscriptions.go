@@ -1,4 +1,4 @@
-package service
+package contracts
 
 import (
 	"cmp"
@@ -31,7 +31,7 @@ type ContractQuery struct {
 }
 
 // ListContracts lists contracts and how they stand, page by page.
-func (s *Service) ListContracts(_ context.Context, in *ContractQuery) (*api.ContractPage, error) {
+func (s *Contracts) ListContracts(_ context.Context, in *ContractQuery) (*api.ContractPage, error) {
 	books := s.Keeper.Current()
 	var rows []api.HeldContract
 	q := strings.ToLower(in.Q)
@@ -89,8 +89,8 @@ func contractOf(b *subscription.Books, c *subscription.Contract) api.HeldContrac
 	return out
 }
 
-// showStanding adds what is known of a host's channels and seats.
-func (s *Service) showStanding(v *fleet.View, d *api.HostDetail) error {
+// ShowStanding adds what is known of a host's channels and seats.
+func (s *Contracts) ShowStanding(v *fleet.View, d *api.HostDetail) error {
 	d.Access, d.Channels, d.Seats = []source.Access{}, []api.HostChannel{}, []api.Seat{}
 	access, err := compute.AccessOf(v)
 	if err != nil {
@@ -120,7 +120,7 @@ func (s *Service) showStanding(v *fleet.View, d *api.HostDetail) error {
 }
 
 // Outlook is what the buyer wants to know.
-func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error) {
+func (s *Contracts) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error) {
 	out := api.Outlook{Silent: []api.SilentSeat{}, Idle: []api.SilentSeat{}, Usage: []api.SeatUsage{}}
 	books := s.Keeper.Current()
 	var needs []subscription.Need
@@ -164,23 +164,16 @@ func (s *Service) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error
 	return &out, nil
 }
 
-// watchDesks looks at vendors' desks now and then.
-func (s *Service) watchDesks(ctx context.Context) {
-	s.Tend(ctx)
-	ground.Every(ctx, s.Opts.Tend, func() { s.Tend(ctx) })
-}
-
-// Tend does what is due for seats: it asks the desks, renews access, gives back what
+// TendSeats does what is due for seats: it asks the desks, renews access, gives back what
 // is no longer needed, and works out again how hosts stand.
-func (s *Service) Tend(ctx context.Context) {
+func (s *Contracts) TendSeats(ctx context.Context) {
 	s.Keeper.Tend(ctx)
 	s.settleSeats(ctx)
 	s.countSeats(ctx)
 	s.restand(ctx)
-	s.countHosts(ctx)
 }
 
-func (s *Service) countSeats(ctx context.Context) {
+func (s *Contracts) countSeats(ctx context.Context) {
 	if err := s.Keeper.Count(ctx); err != nil && ctx.Err() == nil {
 		s.Log.Error("noting how many seats are used", "error", err)
 	}
@@ -188,7 +181,7 @@ func (s *Service) countSeats(ctx context.Context) {
 
 // settleSeats gives back seats that the policy took and needs no more, and moves
 // hosts on whose contract is good no more.
-func (s *Service) settleSeats(ctx context.Context) {
+func (s *Contracts) settleSeats(ctx context.Context) {
 	books := s.Keeper.Current()
 	for _, x := range s.Keeper.Every() {
 		if x.Leaving || !x.Automatic || ctx.Err() != nil {
@@ -237,7 +230,7 @@ func (s *Service) settleSeats(ctx context.Context) {
 
 // restand works out again how hosts stand with their contracts, and stores what
 // has changed.
-func (s *Service) restand(ctx context.Context) {
+func (s *Contracts) restand(ctx context.Context) {
 	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if len(v.Follows) == 0 || v.Sheet == "" || v.Survey == "" || ctx.Err() != nil {

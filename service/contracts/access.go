@@ -1,4 +1,4 @@
-package service
+package contracts
 
 import (
 	"context"
@@ -31,8 +31,8 @@ const grantSkew = 2 * time.Minute
 // Access gives a host what opens its licensed sources: signed by the service and
 // encrypted to the key that the host has signed, so that nothing in between can read
 // or keep it.
-func (s *Service) Access(ctx context.Context, in *api.AccessOrder) (*api.AccessAnswer, error) {
-	v := agentFrom(ctx).Row()
+func (s *Contracts) Access(ctx context.Context, in *api.AccessOrder) (*api.AccessAnswer, error) {
+	v := fleet.Caller(ctx).Row()
 	claim, key, err := readClaim(in.Claim, v, s.Now())
 	if err != nil {
 		return nil, refusal.Of(refusal.Forbidden, err.Error())
@@ -85,7 +85,7 @@ func readClaim(text string, v *fleet.View, now time.Time) (claim api.AccessClaim
 }
 
 // grant gathers the access that a host wants and is entitled to.
-func (s *Service) grant(ctx context.Context, v *fleet.View, wants []api.AccessWant) (api.AccessGrant, error) {
+func (s *Contracts) grant(ctx context.Context, v *fleet.View, wants []api.AccessWant) (api.AccessGrant, error) {
 	out := api.AccessGrant{Host: v.Name, Items: []api.AccessItem{}}
 	named, err := s.named(ctx, v)
 	if err != nil {
@@ -124,7 +124,7 @@ func (s *Service) grant(ctx context.Context, v *fleet.View, wants []api.AccessWa
 
 // named is the access that the host's sheets name: of the one that it has, the one that it
 // carried out last, and the one that waits for it. A host is given nothing else.
-func (s *Service) named(ctx context.Context, v *fleet.View) (map[api.AccessWant]bool, error) {
+func (s *Contracts) named(ctx context.Context, v *fleet.View) (map[api.AccessWant]bool, error) {
 	out := map[api.AccessWant]bool{}
 	note := func(sheet *source.Sheet) {
 		for _, a := range sheet.Access {
@@ -159,7 +159,7 @@ func (s *Service) named(ctx context.Context, v *fleet.View) (map[api.AccessWant]
 		}
 		return out, err
 	}
-	rs, err := s.Compute.Revision(ctx, carries(&ro, v))
+	rs, err := s.Compute.Revision(ctx, ro.Carries(&v.Host))
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +172,7 @@ func (s *Service) named(ctx context.Context, v *fleet.View) (map[api.AccessWant]
 }
 
 // sealGrant signs a grant and encrypts it to a host.
-func (s *Service) sealGrant(g api.AccessGrant, to jose.JSONWebKey) (string, error) {
+func (s *Contracts) sealGrant(g api.AccessGrant, to jose.JSONWebKey) (string, error) {
 	signed, err := s.Key.Sign(g)
 	if err != nil {
 		return "", err
