@@ -96,7 +96,7 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 		in.Free == nil && in.Access == nil &&
 		in.Packages == nil && in.Sources == nil && in.Traced == nil &&
 		in.Trouble == v.Trouble {
-		out.Work = s.mayWork(ctx, v)
+		out.Work = s.MayWork(ctx, v)
 		if wasSilent || first {
 			s.Note(ctx, s.Entry(journal.By(ctx), journal.CommandAppear, journal.KindHost, v.Name))
 		}
@@ -111,7 +111,7 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 		out.Want = append(out.Want, in.Survey)
 	}
 	if len(out.Want) > 0 {
-		out.Work = s.mayWork(ctx, v)
+		out.Work = s.MayWork(ctx, v)
 		return out, nil
 	}
 	row, err := s.Change(ctx, h, journal.CommandCheckIn, func(v *fleet.View) error { return said(v, in, now, ask) }, nil)
@@ -119,7 +119,7 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 		return nil, err
 	}
 	s.metrics.changed.Inc()
-	out.Work = s.mayWork(ctx, row)
+	out.Work = s.MayWork(ctx, row)
 	return out, nil
 }
 

@@ -75,7 +75,7 @@ func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 		add(w.Ends, api.DueWaiver, strconv.FormatInt(w.ID, 10), "A waiver ends: "+w.Finding.Message,
 			fmt.Sprintf("On %s; accepted by %s: %s", where, w.Author, w.Because))
 	}
-	for _, f := range s.standing() {
+	for _, f := range s.Standing() {
 		what := "the fleet moves again"
 		if f.Scope != "" {
 			what = f.Scope + " moves again"

@@ -2,21 +2,18 @@ package service
 
 import (
 	"context"
-	"time"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/service/rollouts"
 	"patientlantern.example/lantern/store"
 )
-
-// deliveryLife is how long a signed delivery is good.
-const deliveryLife = 10 * time.Minute
 
 // Delivery gives a host its signed sheet, by digest: a compact JWS.
 func (s *Service) Delivery(ctx context.Context) (string, error) {
 	v := fleet.Caller(ctx).Row()
-	if !s.mayWork(ctx, v) {
+	if !s.MayWork(ctx, v) {
 		return "", refusal.NotFound("nothing waits for this host")
 	}
 	ro, err := s.Store.Rollout(ctx, v.Task)
@@ -24,7 +21,7 @@ func (s *Service) Delivery(ctx context.Context) (string, error) {
 		return "", err
 	}
 	if ro.Kind == store.KindBackOut {
-		return s.deliverBack(ctx, v, &ro)
+		return s.DeliverBack(ctx, v, &ro)
 	}
 	revision := ro.Carries(&v.Host)
 	rs, err := s.Compute.Revision(ctx, revision)
@@ -51,7 +48,7 @@ func (s *Service) Delivery(ctx context.Context) (string, error) {
 			SetAside: ro.SetAside,
 			PutBack:  ro.Kind == store.KindHeal,
 			Issued:   now.UTC(),
-			Expires:  now.Add(deliveryLife).UTC(),
+			Expires:  now.Add(rollouts.DeliveryLife).UTC(),
 		},
 	)
 }

@@ -18,6 +18,7 @@ import (
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/service/rollouts"
 	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/store"
 )
@@ -184,7 +185,7 @@ func (s *Service) ShowHost(ctx context.Context, in *ground.HostPath) (*api.HostD
 	}
 	switch rh, err := s.Store.LastReport(ctx, v.Name); {
 	case err == nil:
-		p := progress(rh)
+		p := rollouts.Progress(rh)
 		if p.Report != nil {
 			p.Report.Rollout = rh.Rollout
 		}

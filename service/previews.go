@@ -11,7 +11,6 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/diag"
-	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/preview"
@@ -22,6 +21,7 @@ import (
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/service/rollouts"
 	"patientlantern.example/lantern/store"
 )
 
@@ -101,7 +101,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 	var broken []diag.Diagnostic
 	var all []*shown
 	alike := map[compute.Pair]*shown{}
-	start := startable{rollout: store.Rollout{Kind: store.KindRollout, Revision: number}}
+	start := rollouts.Startable{Rollout: store.Rollout{Kind: store.KindRollout, Revision: number}}
 	results := map[*fleet.Host]*resolve.Result{}
 	for _, h := range s.Fleet.All() {
 		v := h.Row()
@@ -109,7 +109,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 			out.Unknown = append(out.Unknown, v.Name)
 			continue
 		}
-		if !managed(v.Family) {
+		if !rollouts.Managed(v.Family) {
 			out.Unmanaged++
 			continue
 		}
@@ -124,8 +124,8 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 		if needs := res.Needs(); len(needs) > 0 {
 			wanted = append(wanted, contracts.WantedSeats{Host: v, Needs: needs})
 		}
-		if !hasAlready(v, res) {
-			start.takers = append(start.takers, h)
+		if !rollouts.HasAlready(v, res) {
+			start.Takers = append(start.Takers, h)
 			results[h] = res
 		}
 		p := compute.PairOf(v, res.Digest())
@@ -146,11 +146,11 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 	if err := s.swaps(ctx, rs.Policy(), all, &out); err != nil {
 		return out, err
 	}
-	err := s.layOut(ctx, &start, rs, results, false)
+	err := s.LayOut(ctx, &start, rs, results, false)
 	if err != nil {
 		return out, err
 	}
-	if parts := s.tried(&start).Parts; parts != nil {
+	if parts := s.Tried(&start).Parts; parts != nil {
 		out.Waves = parts
 	}
 	if out.Seats, err = s.SeatsAhead(ctx, wanted); err != nil {
@@ -265,10 +265,4 @@ func lost(goes *preview.Goes, list []change.Gone, v *fleet.View) {
 		}
 		goes.Add(g, v.Name, came, preview.NotAnswered)
 	}
-}
-
-// managed reports whether this release can change hosts of a family.
-func managed(family string) bool {
-	f, known := families.Of(family)
-	return known && f.Owns()
 }

@@ -34,7 +34,7 @@ func (s *Service) Report(ctx context.Context, in *api.Report) error {
 		return err
 	}
 	if !final {
-		if !s.hear(h, ro, in.Step) {
+		if !s.Hear(h, ro, in.Step) {
 			return refusal.Conflict("the rollout was stopped")
 		}
 		if h.Row().Working() {
@@ -92,7 +92,7 @@ func (s *Service) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollou
 		return err
 	}
 	over := false
-	defer s.steer.nudge()
+	defer s.Nudge()
 	_, err = s.Change(ctx, h, journal.CommandReport, func(v *fleet.View) error {
 		if said.Before, err = json.Marshal(store.Before{Revision: v.Revision, Survey: v.Survey, Carried: v.Carried}); err != nil {
 			return err

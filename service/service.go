@@ -5,7 +5,6 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -20,6 +19,7 @@ import (
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/memo"
+	"patientlantern.example/lantern/service/rollouts"
 	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/service/webhooks"
 )
@@ -36,6 +36,7 @@ type Service struct {
 	*ground.Ground
 	*upstreams.Upstreams
 	*contracts.Contracts
+	*rollouts.Rollouts
 	events  *events.Hub
 	auth    *authenticator
 	metrics *metrics
@@ -43,15 +44,10 @@ type Service struct {
 	naming  sync.RWMutex // held for writing while documents that nothing names are forgotten
 	pulse   pulse
 
-	steer    *steering
-	ahead    ahead
-	freezes  freezes
 	previews singleflight.Group // by what is previewed
 
 	turns  turns
 	opened sync.Once // the console, for the first time
-
-	beginning sync.Mutex // one rollout is begun at a time
 
 	began time.Time
 
@@ -74,16 +70,15 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		began:  g.Now(),
 		events: heard,
 		upload: newUploads(),
-		steer:  newSteering(),
 	}
 	s.turns.kept = memo.New[turn, *turned](keptTurns)
-	if err := s.loadRollouts(ctx); err != nil {
-		return nil, fmt.Errorf("loading rollouts and freezes: %w", err)
-	}
 	if s.Upstreams, err = upstreams.New(ctx, g); err != nil {
 		return nil, err
 	}
 	s.Contracts = contracts.New(g)
+	if s.Rollouts, err = rollouts.New(ctx, g, s.Contracts, s.Upstreams); err != nil {
+		return nil, err
+	}
 	s.auth = newAuthenticator(s.Fleet, s.Now)
 	s.metrics = newMetrics(s)
 	s.People = identity.New(identity.Options{
@@ -112,7 +107,7 @@ func (s *Service) beginWork() {
 	s.stop = stop
 	s.Background = func(do func(context.Context)) { s.stopped.Go(func() { s.crashes(bg, worker{"ahead", do}) }) }
 	workers := []worker{
-		{"flush", s.flush}, {"silence", s.watchSilence}, {"life", s.watchLife}, {"rollouts", s.steerAll}, {"healing", s.watchHealing},
+		{"flush", s.flush}, {"silence", s.watchSilence}, {"life", s.watchLife}, {"rollouts", s.SteerAll}, {"healing", s.WatchHealing},
 		{"webhooks", func(ctx context.Context) { ground.Every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }}, {"documents", s.watchDocuments},
 	}
 	if s.Opts.Probe > 0 {
@@ -172,5 +167,16 @@ func (s *Service) watchSilence(ctx context.Context) {
 		slices.Sort(fell)
 		s.Note(ctx, s.HostEntries(journal.Actor{Kind: journal.ActorService}, journal.CommandFallSilent, fell)...)
 		silent = now
+	})
+}
+
+// watchLife ends what would wait for ever: hosts that have died at work, or that were
+// switched off before they began, are left behind.
+func (s *Service) watchLife(ctx context.Context) {
+	ground.Every(ctx, max(min(s.Opts.Patience/10, 5*time.Second), 50*time.Millisecond), func() {
+		s.LeaveBehind(ctx)
+		s.lookAtKeys(ctx)
+		s.lookAtWaivers(ctx)
+		s.Asked.Expire(s.Now())
 	})
 }

@@ -186,3 +186,15 @@ func (s *Service) waivedOn(v *fleet.View) []api.WaivedFinding {
 	}
 	return out
 }
+
+// lookAtKeys works out anew how hosts stand whose keys have ended since.
+func (s *Service) lookAtKeys(ctx context.Context) {
+	now := s.Now()
+	for _, h := range s.Fleet.All() {
+		if v := h.Row(); !v.KeyEnds.IsZero() && !now.Before(v.KeyEnds) {
+			if _, err := s.Again(ctx, h, journal.CommandKeysEnd); err != nil && ctx.Err() == nil {
+				s.Log.Error("working out how a host stands", "host", v.Name, "error", err)
+			}
+		}
+	}
+}

@@ -1,4 +1,4 @@
-package service
+package rollouts
 
 import (
 	"context"
@@ -75,7 +75,7 @@ func (st *steering) nudge() {
 }
 
 // loadRollouts reads which rollouts are held, and which freezes there are.
-func (s *Service) loadRollouts(ctx context.Context) error {
+func (s *Rollouts) loadRollouts(ctx context.Context) error {
 	live, err := s.Store.LiveRollouts(ctx)
 	if err != nil {
 		return err
@@ -108,15 +108,15 @@ const (
 
 // gatherTime is how long is waited for more, after something has happened: longer where it happens
 // to many hosts.
-func (s *Service) gatherTime() time.Duration {
+func (s *Rollouts) gatherTime() time.Duration {
 	if len(s.Fleet.All()) > manyHosts {
 		return steerPause
 	}
 	return steerGather
 }
 
-// steerAll takes rollouts on until the context ends.
-func (s *Service) steerAll(ctx context.Context) {
+// SteerAll takes rollouts on until the context ends.
+func (s *Rollouts) SteerAll(ctx context.Context) {
 	tick := time.NewTicker(min(steerPause, max(s.Opts.Patience/10, steerGather)))
 	defer tick.Stop()
 	for {
@@ -147,7 +147,7 @@ func (s *Service) steerAll(ctx context.Context) {
 
 // steerOne takes a rollout as far on as it can go now. more says that hosts of its wave may
 // still begin: between two such steps, who wants to hold it comes in.
-func (s *Service) steerOne(ctx context.Context, id int64) (more bool, err error) {
+func (s *Rollouts) steerOne(ctx context.Context, id int64) (more bool, err error) {
 	s.steer.Lock()
 	defer s.steer.Unlock()
 	for {
@@ -201,7 +201,7 @@ func stepCommand(actions []rollout.Action, c rollout.Course) string {
 var errMoved = errors.New("the rollout has gone on at this moment; look at it, and try again")
 
 // stand stores where a rollout stands from now on.
-func (s *Service) stand(ctx context.Context, by journal.Actor, command string, ro *store.Rollout, next rollout.Course, why string) error {
+func (s *Rollouts) stand(ctx context.Context, by journal.Actor, command string, ro *store.Rollout, next rollout.Course, why string) error {
 	detail := map[string]any{"phase": next.Phase, "wave": next.Opened}
 	if next.Hold != nil && next.Hold.Gate != "" {
 		detail["gate"] = next.Hold.Gate
@@ -224,7 +224,7 @@ func (s *Service) stand(ctx context.Context, by journal.Actor, command string, r
 }
 
 // partOf tells in which part of a live rollout each host stands. The map is not changed.
-func (s *Service) partOf(ctx context.Context, id int64) (map[string]int32, error) {
+func (s *Rollouts) partOf(ctx context.Context, id int64) (map[string]int32, error) {
 	s.steer.known.Lock()
 	defer s.steer.known.Unlock()
 	if m, known := s.steer.parts[id]; known {
@@ -243,7 +243,7 @@ func looksAtHosts(parts []rollout.Part) bool {
 }
 
 // tallies counts the hosts of a rollout: for its gates, or all that there is to show.
-func (s *Service) tallies(ctx context.Context, ro *store.Rollout, all bool) ([]rollout.Tally, error) {
+func (s *Rollouts) tallies(ctx context.Context, ro *store.Rollout, all bool) ([]rollout.Tally, error) {
 	out, err := s.Store.Tallies(ctx, ro)
 	if err == nil {
 		err = s.nextBrings(ctx, ro, out)
@@ -295,14 +295,14 @@ const mostAdmitted = 5000
 // admit lets the hosts begin whose wave has come, but for those that may not at this hour.
 // It reports whether anything moved, and whether more may begin than did in one go. The caller
 // holds steer.
-func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved, more bool, err error) {
+func (s *Rollouts) admit(ctx context.Context, ro *store.Rollout) (moved, more bool, err error) {
 	if ro.Course.Phase == rollout.Held {
 		s.steer.block(ro.ID, nil)
 		return false, false, nil
 	}
 	blocked := map[string]int{}
 	var hosts []*fleet.Host
-	freezes := s.standing()
+	freezes := s.Standing()
 	var last *store.Queued
 	for !more {
 		page, err := s.Store.QueuedIn(ctx, ro, ro.Course.Opened, last, mostAdmitted+1)
@@ -344,7 +344,7 @@ func (s *Service) admit(ctx context.Context, ro *store.Rollout) (moved, more boo
 }
 
 // turnOf is mayBegin for one that waits for its turn.
-func (s *Service) turnOf(ctx context.Context, ro *store.Rollout, q *store.Queued, freezes []store.Freeze) (
+func (s *Rollouts) turnOf(ctx context.Context, ro *store.Rollout, q *store.Queued, freezes []store.Freeze) (
 	h *fleet.Host, why string, gone bool, err error,
 ) {
 	if h, err = s.Fleet.Find(q.Host); err != nil {
@@ -355,7 +355,7 @@ func (s *Service) turnOf(ctx context.Context, ro *store.Rollout, q *store.Queued
 }
 
 // mayBegin says why a host may not begin yet; gone: it has nothing to do here any more.
-func (s *Service) mayBegin(ctx context.Context, ro *store.Rollout, h *fleet.Host, part *rollout.Part, freezes []store.Freeze) (
+func (s *Rollouts) mayBegin(ctx context.Context, ro *store.Rollout, h *fleet.Host, part *rollout.Part, freezes []store.Freeze) (
 	why string, gone bool, err error,
 ) {
 	v := h.Row()
@@ -383,7 +383,7 @@ func (s *Service) mayBegin(ctx context.Context, ro *store.Rollout, h *fleet.Host
 }
 
 // letBegin gives hosts the task.
-func (s *Service) letBegin(ctx context.Context, ro *store.Rollout, hosts []*fleet.Host) error {
+func (s *Rollouts) letBegin(ctx context.Context, ro *store.Rollout, hosts []*fleet.Host) error {
 	locked := fleet.Lock(hosts)
 	defer locked.Unlock()
 	var names []string
@@ -414,8 +414,11 @@ func (s *Service) letBegin(ctx context.Context, ro *store.Rollout, hosts []*flee
 }
 
 // leaves takes a host that is not there any more out of a rollout.
-func (s *Service) leaves(ctx context.Context, id int64, name string) error {
+func (s *Rollouts) leaves(ctx context.Context, id int64, name string) error {
 	return s.Store.TakeOut(ctx, id, name, s.Now(), rollout.Leaves, func(ended bool) store.Change {
 		return store.Noted(s.RolloutEntry(journal.Actor{Kind: journal.ActorService}, journal.CommandLeave, id, ended))
 	})
 }
+
+// Nudge has rollouts looked at soon.
+func (s *Rollouts) Nudge() { s.steer.nudge() }

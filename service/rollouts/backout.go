@@ -1,10 +1,11 @@
-package service
+package rollouts
 
 import (
 	"context"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
@@ -31,7 +32,7 @@ type backing struct {
 
 // BackOut gives hosts back what they had before a rollout, the newest wave first: each from
 // the copies that it has kept itself.
-func (s *Service) BackOut(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
+func (s *Rollouts) BackOut(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	if err := s.alone(); err != nil {
 		return nil, err
 	}
@@ -41,7 +42,7 @@ func (s *Service) BackOut(ctx context.Context, in *LeverIn) (*api.Rollout, error
 		return nil, err
 	}
 	if in.Body.Try {
-		out := s.tried(&startable{rollout: b.ro, placed: b.placed})
+		out := s.Tried(&Startable{Rollout: b.ro, placed: b.placed})
 		out.Unknown, out.Dangers = b.unknown, b.dangers
 		return &out, nil
 	}
@@ -58,15 +59,15 @@ func (s *Service) BackOut(ctx context.Context, in *LeverIn) (*api.Rollout, error
 
 // beginBack begins to take a rollout back. Vendors' desks are asked before anything is stopped,
 // and what was taken is given back where it cannot begin.
-func (s *Service) beginBack(ctx context.Context, b *backing) (ro store.Rollout, err error) {
+func (s *Rollouts) beginBack(ctx context.Context, b *backing) (ro store.Rollout, err error) {
 	var taken []subscription.Taking
 	defer func() {
 		if err != nil {
-			s.GiveBack(ctx, taken)
+			s.contracts.GiveBack(ctx, taken)
 		}
 	}()
 	for revision, hosts := range b.seats {
-		more, err := s.SeatsFor(ctx, revision, hosts)
+		more, err := s.contracts.SeatsFor(ctx, revision, hosts)
 		if err != nil {
 			return ro, err
 		}
@@ -80,7 +81,7 @@ func (s *Service) beginBack(ctx context.Context, b *backing) (ro store.Rollout, 
 	return s.begin(ctx, "back-out-rollout", b.ro, b.placed, func(int64) {})
 }
 
-func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error) {
+func (s *Rollouts) prepareBack(ctx context.Context, in *LeverIn) (*backing, error) {
 	of, err := s.findRollout(ctx, in.ID)
 	if err != nil {
 		return nil, err
@@ -143,7 +144,7 @@ func (s *Service) prepareBack(ctx context.Context, in *LeverIn) (*backing, error
 		return nil, refusal.Conflict(fmt.Sprintf("rollout %d has changed no host that could be taken back%s", of.ID, why))
 	}
 	if b.unseen > 0 {
-		b.dangers = append(b.dangers, fmt.Sprintf("of %s it is not known what comes back", plural(b.unseen)))
+		b.dangers = append(b.dangers, fmt.Sprintf("of %s it is not known what comes back", Plural(b.unseen)))
 	}
 	b.lay(by)
 	return b, nil
@@ -170,7 +171,7 @@ func (b *backing) lay(by map[int][]string) {
 const mostLooked = 300
 
 // dangersBack says what comes back that the policy had taken away.
-func (s *Service) dangersBack(ctx context.Context, b *backing, v *fleet.View, before *store.Before, looked map[[2]string]bool) {
+func (s *Rollouts) dangersBack(ctx context.Context, b *backing, v *fleet.View, before *store.Before, looked map[[2]string]bool) {
 	key := [2]string{v.Carried.Sheet, before.Survey}
 	switch {
 	case looked[key]:
@@ -194,8 +195,8 @@ func (s *Service) dangersBack(ctx context.Context, b *backing, v *fleet.View, be
 	b.dangers = source.Strings(b.dangers)
 }
 
-// deliverBack gives a host the signed word to take back what a rollout has changed.
-func (s *Service) deliverBack(ctx context.Context, v *fleet.View, ro *store.Rollout) (string, error) {
+// DeliverBack gives a host the signed word to take back what a rollout has changed.
+func (s *Rollouts) DeliverBack(ctx context.Context, v *fleet.View, ro *store.Rollout) (string, error) {
 	b, err := s.Store.BeforeOf(ctx, ro.Of, v.Name)
 	if err != nil {
 		return "", err
@@ -209,7 +210,10 @@ func (s *Service) deliverBack(ctx context.Context, v *fleet.View, ro *store.Roll
 			Rollout:  ro.ID,
 			BackOut:  ro.Of,
 			Issued:   now.UTC(),
-			Expires:  now.Add(deliveryLife).UTC(),
+			Expires:  now.Add(DeliveryLife).UTC(),
 		},
 	)
 }
+
+// DeliveryLife is how long a signed delivery is good.
+const DeliveryLife = 10 * time.Minute

@@ -1,4 +1,4 @@
-package service
+package rollouts
 
 import (
 	"context"
@@ -22,8 +22,8 @@ type freezes struct {
 	list atomic.Pointer[[]store.Freeze]
 }
 
-// standing are the freezes that hold now.
-func (s *Service) standing() (out []store.Freeze) {
+// Standing are the freezes that hold now.
+func (s *Rollouts) Standing() (out []store.Freeze) {
 	now := s.Now()
 	for _, f := range *s.freezes.list.Load() {
 		if f.Stands(now) {
@@ -36,7 +36,7 @@ func (s *Service) standing() (out []store.Freeze) {
 // frozen finds the freeze that keeps a host from beginning; nil where there is none. A
 // group is that of the newest revision; where nobody can tell whether a host is in it, it
 // is held to be.
-func (s *Service) frozen(ctx context.Context, v *fleet.View, list []store.Freeze) *store.Freeze {
+func (s *Rollouts) frozen(ctx context.Context, v *fleet.View, list []store.Freeze) *store.Freeze {
 	for i := range list {
 		f := &list[i]
 		if f.Scope == "" || v.Name == f.Scope {
@@ -59,7 +59,7 @@ func (s *Service) frozen(ctx context.Context, v *fleet.View, list []store.Freeze
 }
 
 // inNewest reports whether a host is in a group of the newest revision.
-func (s *Service) inNewest(ctx context.Context, v *fleet.View, group string) (bool, error) {
+func (s *Rollouts) inNewest(ctx context.Context, v *fleet.View, group string) (bool, error) {
 	r, err := s.Pick(ctx, 0)
 	if err != nil {
 		return false, err
@@ -75,9 +75,9 @@ func (s *Service) inNewest(ctx context.Context, v *fleet.View, group string) (bo
 	return s.Compute.InGroup(rs, h, group), nil
 }
 
-// mayWork reports whether a host is handed its task now.
-func (s *Service) mayWork(ctx context.Context, v *fleet.View) bool {
-	return v.Task != 0 && !s.steer.holds(v) && (v.Working() || s.frozen(ctx, v, s.standing()) == nil)
+// MayWork reports whether a host is handed its task now.
+func (s *Rollouts) MayWork(ctx context.Context, v *fleet.View) bool {
+	return v.Task != 0 && !s.steer.holds(v) && (v.Working() || s.frozen(ctx, v, s.Standing()) == nil)
 }
 
 func freezeOf(f store.Freeze, now time.Time) api.Freeze {
@@ -89,7 +89,7 @@ func freezeOf(f store.Freeze, now time.Time) api.Freeze {
 }
 
 // ListFreezes lists when nothing moves.
-func (s *Service) ListFreezes(context.Context, *struct{}) (*api.FreezeList, error) {
+func (s *Rollouts) ListFreezes(context.Context, *struct{}) (*api.FreezeList, error) {
 	out := api.FreezeList{Freezes: []api.Freeze{}}
 	for _, f := range *s.freezes.list.Load() {
 		out.Freezes = append(out.Freezes, freezeOf(f, s.Now()))
@@ -107,7 +107,7 @@ type FreezeIn struct {
 const longestFreeze = 90 * 24 * time.Hour
 
 // Freeze lets nothing move in the fleet, or in a group.
-func (s *Service) Freeze(ctx context.Context, in *FreezeIn) (*api.Freeze, error) {
+func (s *Rollouts) Freeze(ctx context.Context, in *FreezeIn) (*api.Freeze, error) {
 	now := s.Now()
 	f := store.Freeze{
 		Scope: strings.TrimSpace(in.Body.Group), Author: identity.Operator(ctx).Name, Because: strings.TrimSpace(in.Body.Because),
@@ -131,7 +131,7 @@ func (s *Service) Freeze(ctx context.Context, in *FreezeIn) (*api.Freeze, error)
 }
 
 // knownScope refuses what is neither a host nor a group.
-func (s *Service) knownScope(ctx context.Context, scope string) error {
+func (s *Rollouts) knownScope(ctx context.Context, scope string) error {
 	if strings.ContainsAny(scope, ".{}") {
 		if _, err := names.Expand(scope); err != nil {
 			return refusal.Wrong("group: " + refusal.Short(err.Error()))
@@ -155,7 +155,7 @@ func (s *Service) knownScope(ctx context.Context, scope string) error {
 	return nil
 }
 
-func (s *Service) putFreeze(ctx context.Context, command string, f *store.Freeze) error {
+func (s *Rollouts) putFreeze(ctx context.Context, command string, f *store.Freeze) error {
 	by := journal.By(ctx)
 	err := s.Store.PutFreeze(ctx, f, store.Change{
 		Note: func() []store.Entry {
@@ -183,7 +183,7 @@ type FreezePath struct {
 }
 
 // Thaw ends a freeze.
-func (s *Service) Thaw(ctx context.Context, in *FreezePath) (*api.Freeze, error) {
+func (s *Rollouts) Thaw(ctx context.Context, in *FreezePath) (*api.Freeze, error) {
 	for _, f := range *s.freezes.list.Load() {
 		switch {
 		case f.ID != in.ID:

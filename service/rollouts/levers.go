@@ -1,4 +1,4 @@
-package service
+package rollouts
 
 import (
 	"context"
@@ -22,7 +22,7 @@ type LeverIn struct {
 }
 
 // lever changes where a rollout stands by what an operator asks for.
-func (s *Service) lever(
+func (s *Rollouts) lever(
 	ctx context.Context,
 	in *LeverIn,
 	command string,
@@ -36,7 +36,7 @@ func (s *Service) lever(
 	return s.steered(ctx, in.ID)
 }
 
-func (s *Service) pull(
+func (s *Rollouts) pull(
 	ctx context.Context,
 	in *LeverIn,
 	command string,
@@ -64,14 +64,14 @@ func (s *Service) pull(
 }
 
 // HoldRollout keeps hosts from beginning that have not begun. Those at work go on.
-func (s *Service) HoldRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
+func (s *Rollouts) HoldRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	return s.lever(ctx, in, "hold-rollout", func(ro *store.Rollout, _ []rollout.Tally) (rollout.Course, error) {
 		return rollout.HoldNow(ro.Course, identity.Operator(ctx).Name, strings.TrimSpace(in.Body.Because), s.Now())
 	})
 }
 
 // ProceedRollout lets a rollout that is held go on.
-func (s *Service) ProceedRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
+func (s *Rollouts) ProceedRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	return s.lever(ctx, in, "proceed-rollout", func(ro *store.Rollout, t []rollout.Tally) (rollout.Course, error) {
 		s.ahead.again(ro.ID)
 		return rollout.Proceed(ro.Course, ro.Parts, t, s.Now())
@@ -79,14 +79,14 @@ func (s *Service) ProceedRollout(ctx context.Context, in *LeverIn) (*api.Rollout
 }
 
 // ConsentRollout agrees to the next wave.
-func (s *Service) ConsentRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
+func (s *Rollouts) ConsentRollout(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	return s.lever(ctx, in, "consent-rollout", func(ro *store.Rollout, _ []rollout.Tally) (rollout.Course, error) {
 		return rollout.Agree(ro.Course, ro.Parts, ro.Author, identity.Operator(ctx).Name)
 	})
 }
 
 // SkipHost takes a host out of a rollout before it has begun, or that is left behind.
-func (s *Service) SkipHost(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
+func (s *Rollouts) SkipHost(ctx context.Context, in *LeverIn) (*api.Rollout, error) {
 	why := strings.TrimSpace(in.Body.Because)
 	if len(why) < 3 {
 		return nil, refusal.Wrong("because: say in a few words why the host is left out")
@@ -108,7 +108,7 @@ func (s *Service) SkipHost(ctx context.Context, in *LeverIn) (*api.Rollout, erro
 	return s.steered(ctx, in.ID)
 }
 
-func (s *Service) takeOut(ctx context.Context, ro *store.Rollout, h *fleet.Host, why string) error {
+func (s *Rollouts) takeOut(ctx context.Context, ro *store.Rollout, h *fleet.Host, why string) error {
 	h.Lock()
 	defer h.Unlock()
 	v := h.Row()

@@ -1,16 +1,13 @@
-package service
+package rollouts
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/upstreams"
@@ -98,8 +95,8 @@ func (a *ahead) put(id int64, b *upstreams.BringsTo) {
 }
 
 // lookAhead works out what a rollout that is to begin brings to its hosts.
-func (s *Service) lookAhead(ctx context.Context, p *startable) error {
-	by := s.NewBrings(p.resolver.Policy()).By(p.rollout.Parts)
+func (s *Rollouts) lookAhead(ctx context.Context, p *Startable) error {
+	by := s.upstreams.NewBrings(p.resolver.Policy()).By(p.Rollout.Parts)
 	for _, x := range p.placed {
 		if !by.Asks(x.Part) {
 			continue
@@ -113,7 +110,7 @@ func (s *Service) lookAhead(ctx context.Context, p *startable) error {
 		}
 	}
 	p.brings = by.All()
-	into(p.brings, p.rollout.Parts)
+	into(p.brings, p.Rollout.Parts)
 	return nil
 }
 
@@ -128,11 +125,11 @@ func into(b *upstreams.BringsTo, parts []rollout.Part) {
 
 // planAhead has the places looked at that a rollout would bring and that nobody has looked at, and waits for
 // a moment.
-func (s *Service) planAhead(ctx context.Context, p *startable) {
+func (s *Rollouts) planAhead(ctx context.Context, p *Startable) {
 	var fresh []*upstreams.Place
 	for _, x := range p.brings.Places {
-		s.PlanFor(x, s.Now().Add(ground.AskTime))
-		if x.Untold(s.LookAt(x.Digest, &x.Place)) { // one that is under way is waited for
+		s.upstreams.PlanFor(x, s.Now().Add(ground.AskTime))
+		if x.Untold(s.upstreams.LookAt(x.Digest, &x.Place)) { // one that is under way is waited for
 			fresh = append(fresh, x)
 		}
 	}
@@ -142,7 +139,7 @@ func (s *Service) planAhead(ctx context.Context, p *startable) {
 	done := make(chan struct{})
 	s.Background(func(bg context.Context) {
 		defer close(done)
-		s.Probe(bg, fresh, p.resolver.Policy())
+		s.upstreams.Probe(bg, fresh, p.resolver.Policy())
 	})
 	select {
 	case <-done:
@@ -153,7 +150,7 @@ func (s *Service) planAhead(ctx context.Context, p *startable) {
 
 // broughtBy is what a live rollout brings, which is filled in: worked out anew after a start, for those hosts whose
 // turn has not come.
-func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*upstreams.BringsTo, error) {
+func (s *Rollouts) broughtBy(ctx context.Context, ro *store.Rollout) (*upstreams.BringsTo, error) {
 	if ro.Kind != store.KindRollout || !ro.Ended.IsZero() ||
 		!slices.ContainsFunc(ro.Parts, func(p rollout.Part) bool { return p.Limits.Refused.Set && p.Stage >= ro.Course.Opened }) {
 		return &upstreams.BringsTo{}, nil
@@ -170,7 +167,7 @@ func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*upstreams.
 	if err != nil {
 		return nil, err
 	}
-	by := s.NewBrings(rs.Policy()).By(ro.Parts)
+	by := s.upstreams.NewBrings(rs.Policy()).By(ro.Parts)
 	for _, name := range slices.Sorted(maps.Keys(of)) {
 		part := int(of[name])
 		h, err := s.Fleet.Find(name)
@@ -193,7 +190,7 @@ func (s *Service) broughtBy(ctx context.Context, ro *store.Rollout) (*upstreams.
 
 // nextBrings fills in what is known of the places that the next stage would bring, and has them looked
 // at shortly before it begins.
-func (s *Service) nextBrings(ctx context.Context, ro *store.Rollout, tallies []rollout.Tally) error {
+func (s *Rollouts) nextBrings(ctx context.Context, ro *store.Rollout, tallies []rollout.Tally) error {
 	brings, err := s.broughtBy(ctx, ro)
 	if err != nil || len(brings.Places) == 0 {
 		for i := range tallies {
@@ -234,11 +231,11 @@ func nextPlaces(ro *store.Rollout) map[string]bool {
 }
 
 // seen counts the hosts of a part that what it brings is refused to, and those of which that is not known.
-func (s *Service) seen(p *rollout.Part, t *rollout.Tally) {
+func (s *Rollouts) seen(p *rollout.Part, t *rollout.Tally) {
 	for _, b := range p.Brings {
 		refused, unseen := false, false
 		for _, x := range b.Places {
-			switch why, known := s.RefusedAt(x); {
+			switch why, known := s.upstreams.RefusedAt(x); {
 			case why != nil:
 				refused = true
 			case !known:
@@ -268,7 +265,7 @@ func mayOpen(ro *store.Rollout, now time.Time) bool {
 
 // lookedFor reports whether the places that the next stage brings were looked at lately, and begins to where
 // they were not. Who looks at nothing by itself does not do so here.
-func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *upstreams.BringsTo) (bool, error) {
+func (s *Rollouts) lookedFor(ctx context.Context, ro *store.Rollout, brings *upstreams.BringsTo) (bool, error) {
 	now := s.Now()
 	if s.Opts.Probe <= 0 {
 		return true, nil
@@ -287,8 +284,8 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *upst
 		if !next[x.Digest] {
 			continue
 		}
-		s.PlanFor(x, now.Add(ground.AskTime))
-		if l := s.LookAt(x.Digest, &x.Place); l.State != api.PlaceGood || now.Sub(*l.Checked) > freshLook {
+		s.upstreams.PlanFor(x, now.Add(ground.AskTime))
+		if l := s.upstreams.LookAt(x.Digest, &x.Place); l.State != api.PlaceGood || now.Sub(*l.Checked) > freshLook {
 			due = append(due, x)
 		}
 	}
@@ -304,72 +301,17 @@ func (s *Service) lookedFor(ctx context.Context, ro *store.Rollout, brings *upst
 	s.Background(func(bg context.Context) {
 		defer s.steer.nudge() // however it ends, the rollout does not wait for it
 		defer s.ahead.end(k)
-		s.Probe(bg, due, rs.Policy())
+		s.upstreams.Probe(bg, due, rs.Policy())
 	})
 	return false, nil
 }
 
-// placesSaid says which places a folder would bring to hosts though the service saw them refused, and counts
-// those that hosts would get packages from, by whether it is known what stands there.
-func (s *Service) placesSaid(ctx context.Context, p *prepared) (out []diag.Diagnostic, err error) {
-	if p.resolver == nil {
-		return nil, nil
-	}
-	b := s.NewBrings(p.resolver.Policy())
-	all, unknown := map[string]bool{}, map[string]bool{}
-	hosts, why := map[string]int{}, map[string]*api.RefusedPlace{}
-	for f, n := range p.alike {
-		list, err := b.Wants(ctx, f.res, f.traits)
-		if err != nil {
-			return nil, err
-		}
-		var had map[string]string
-		for _, x := range list {
-			refused, known := s.RefusedAt(x.Brought)
-			all[x.Place] = true
-			if !known {
-				unknown[x.Place] = true
-			}
-			if refused == nil {
-				continue
-			}
-			if had == nil { // few are refused, and reading what was carried takes long
-				if had, err = b.Had(ctx, f.carried, f.traits); err != nil {
-					return nil, err
-				}
-			}
-			if had[x.Place] != x.Deciders {
-				why[x.Place] = refused
-				hosts[x.Place] += n
-			}
-		}
-	}
-	p.looked.Places, p.looked.Unseen = len(all)-len(unknown), len(unknown)
-	for _, key := range slices.Sorted(maps.Keys(why)) {
-		x := b.All[key]
-		d := diag.Diagnostic{
-			Code: "upstream-refused", Severity: diag.Warning, Remedy: why[key].Remedy,
-			Message: fmt.Sprintf("%s would get packages from %s, which the service saw refused: %s", plural(hosts[key]),
-				strings.TrimSpace(x.Address()+" "+x.Suite), why[key].Says),
-		}
-		for _, name := range slices.Sorted(maps.Keys(x.Names)) {
-			if r := p.resolver.Policy().Repositories[name]; r != nil {
-				d.Pos = r.Pos
-				break
-			}
-		}
-		out = append(out, d)
-	}
-	diag.Sort(out)
-	return out, nil
-}
-
 // refuses lists the places that a part brings and that are refused.
-func (s *Service) refuses(p *rollout.Part, addresses map[string]string) []api.RefusedPlace {
+func (s *Rollouts) refuses(p *rollout.Part, addresses map[string]string) []api.RefusedPlace {
 	found := map[string]*api.RefusedPlace{}
 	for _, b := range p.Brings {
 		for _, x := range b.Places {
-			why, _ := s.RefusedAt(x)
+			why, _ := s.upstreams.RefusedAt(x)
 			if why == nil {
 				continue
 			}

@@ -1,4 +1,4 @@
-package service
+package rollouts
 
 import (
 	"cmp"
@@ -11,6 +11,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/service/fleet"
@@ -20,11 +21,11 @@ import (
 	"patientlantern.example/lantern/store"
 )
 
-// startable is a rollout that could begin.
-type startable struct {
+// Startable is a rollout that could begin.
+type Startable struct {
 	revision store.Revision
-	rollout  store.Rollout
-	takers   []*fleet.Host // something is carried to them
+	Rollout  store.Rollout
+	Takers   []*fleet.Host // something is carried to them
 	already  []*fleet.Host // have it
 	follows  map[*fleet.Host]*resolve.Result
 	placed   []store.Placed
@@ -36,7 +37,7 @@ type startable struct {
 }
 
 // startable works out who takes part in a rollout, and in which wave. It asks no desk.
-func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startable, error) {
+func (s *Rollouts) startable(ctx context.Context, in *api.RolloutOrder) (*Startable, error) {
 	why := strings.TrimSpace(in.Because)
 	if in.AtOnce && len(why) < 3 {
 		return nil, refusal.Wrong("because: say in a few words why no wave and no gate is wanted")
@@ -49,7 +50,7 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 	if err != nil {
 		return nil, err
 	}
-	p := &startable{revision: r, rollout: store.Rollout{Kind: store.KindRollout, Revision: r.Number, Because: why}}
+	p := &Startable{revision: r, Rollout: store.Rollout{Kind: store.KindRollout, Revision: r.Number, Because: why}}
 	if p.over, err = s.makesWay(ctx); err != nil {
 		return nil, err
 	}
@@ -72,22 +73,22 @@ func (s *Service) startable(ctx context.Context, in *api.RolloutOrder) (*startab
 		if err != nil {
 			return nil, err
 		}
-		if results[h] = res; hasAlready(h.Row(), res) {
+		if results[h] = res; HasAlready(h.Row(), res) {
 			p.already, p.follows[h] = append(p.already, h), res
 		} else {
-			p.takers = append(p.takers, h)
+			p.Takers = append(p.Takers, h)
 		}
 	}
-	if err := s.layOut(ctx, p, rs, results, in.AtOnce); err != nil {
+	if err := s.LayOut(ctx, p, rs, results, in.AtOnce); err != nil {
 		return nil, err
 	}
 	p.resolver, p.results = rs, results
 	return p, nil
 }
 
-// hasAlready reports whether carrying a sheet to a host would change nothing, as far as is
+// HasAlready reports whether carrying a sheet to a host would change nothing, as far as is
 // known of it.
-func hasAlready(v *fleet.View, res *resolve.Result) bool {
+func HasAlready(v *fleet.View, res *resolve.Result) bool {
 	if v.Revision == 0 || len(res.Trouble) > 0 || v.Carried.Sheet == "" || v.Failure != "" || v.Task != 0 ||
 		v.Carried.Sheet != res.Digest() {
 		return false
@@ -102,7 +103,7 @@ func hasAlready(v *fleet.View, res *resolve.Result) bool {
 
 // makesWay tells which rollout is held, and so makes way for a newer one; 0 where there is
 // none. One that is under way does not.
-func (s *Service) makesWay(ctx context.Context) (int64, error) {
+func (s *Rollouts) makesWay(ctx context.Context) (int64, error) {
 	for _, kind := range []string{store.KindRollout, store.KindBackOut} {
 		open, err := s.Store.OpenRollout(ctx, kind)
 		switch {
@@ -120,9 +121,9 @@ func (s *Service) makesWay(ctx context.Context) (int64, error) {
 }
 
 // changeable are the hosts that sources can be carried to.
-func (s *Service) changeable() (out []*fleet.Host) {
+func (s *Rollouts) changeable() (out []*fleet.Host) {
 	for _, h := range s.Fleet.All() {
-		if v := h.Row(); v.Traits != "" && managed(v.Family) {
+		if v := h.Row(); v.Traits != "" && Managed(v.Family) {
 			out = append(out, h)
 		}
 	}
@@ -131,7 +132,7 @@ func (s *Service) changeable() (out []*fleet.Host) {
 
 // pickHosts picks of hosts those that are meant; all where nothing picks. One that is named and is
 // none of them is refused; one that is only in a group is not asked.
-func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, in ground.Selecting) ([]*fleet.Host, error) {
+func (s *Rollouts) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, in ground.Selecting) ([]*fleet.Host, error) {
 	if !in.Some() {
 		return all, nil
 	}
@@ -157,11 +158,11 @@ func (s *Service) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*fl
 	return out, nil
 }
 
-// layOut puts the hosts into the waves of their plans.
-func (s *Service) layOut(ctx context.Context, p *startable, rs *resolve.Resolver, results map[*fleet.Host]*resolve.Result, atOnce bool) error {
+// LayOut puts the hosts into the waves of their plans.
+func (s *Rollouts) LayOut(ctx context.Context, p *Startable, rs *resolve.Resolver, results map[*fleet.Host]*resolve.Result, atOnce bool) error {
 	byPlan := map[string][]*fleet.Host{}
 	plans := map[string]rollout.Plan{}
-	for _, h := range p.takers {
+	for _, h := range p.Takers {
 		plan := rollout.AtOnce()
 		if !atOnce {
 			plan = results[h].Plan()
@@ -181,8 +182,8 @@ func (s *Service) layOut(ctx context.Context, p *startable, rs *resolve.Resolver
 			return err
 		}
 		parts, of := plan.Lay(members)
-		first := len(p.rollout.Parts)
-		p.rollout.Parts = append(p.rollout.Parts, parts...)
+		first := len(p.Rollout.Parts)
+		p.Rollout.Parts = append(p.Rollout.Parts, parts...)
 		for i, h := range hosts {
 			p.placed = append(p.placed, store.Placed{Host: h.Row().Name, Part: first + of[i], State: rollout.Queued})
 		}
@@ -197,7 +198,7 @@ func (s *Service) layOut(ctx context.Context, p *startable, rs *resolve.Resolver
 const partNone = -1
 
 // members are hosts as a plan sees them.
-func (s *Service) members(ctx context.Context, rs *resolve.Resolver, plan *rollout.Plan, hosts []*fleet.Host) ([]rollout.Member, error) {
+func (s *Rollouts) members(ctx context.Context, rs *resolve.Resolver, plan *rollout.Plan, hosts []*fleet.Host) ([]rollout.Member, error) {
 	now := s.Now()
 	out := make([]rollout.Member, len(hosts))
 	named := slices.ContainsFunc(plan.Waves, func(w rollout.Wave) bool { return len(w.To) > 0 })
@@ -221,16 +222,16 @@ func (s *Service) members(ctx context.Context, rs *resolve.Resolver, plan *rollo
 	return out, nil
 }
 
-// tried tells what a rollout would be.
-func (s *Service) tried(p *startable) api.Rollout {
-	p.rollout.Counts = rollout.Counts{}
-	tallies := make([]rollout.Tally, len(p.rollout.Parts))
-	some := make([][]string, len(p.rollout.Parts))
+// Tried tells what a rollout would be.
+func (s *Rollouts) Tried(p *Startable) api.Rollout {
+	p.Rollout.Counts = rollout.Counts{}
+	tallies := make([]rollout.Tally, len(p.Rollout.Parts))
+	some := make([][]string, len(p.Rollout.Parts))
 	for i := range tallies {
 		tallies[i].Counts = rollout.Counts{}
 	}
 	for _, x := range p.placed {
-		p.rollout.Counts[x.State]++
+		p.Rollout.Counts[x.State]++
 		if x.Part == partNone {
 			continue
 		}
@@ -239,11 +240,11 @@ func (s *Service) tried(p *startable) api.Rollout {
 			some[x.Part] = append(some[x.Part], x.Host)
 		}
 	}
-	out := rolloutOf(p.rollout)
+	out := rolloutOf(p.Rollout)
 	for i := range tallies {
-		s.seen(&p.rollout.Parts[i], &tallies[i])
+		s.seen(&p.Rollout.Parts[i], &tallies[i])
 	}
-	out.Parts = s.partsOf(&p.rollout, tallies, p.brings)
+	out.Parts = s.partsOf(&p.Rollout, tallies, p.brings)
 	for i := range out.Parts {
 		slices.Sort(some[i])
 		out.Parts[i].Names = some[i]
@@ -256,7 +257,7 @@ func (s *Service) tried(p *startable) api.Rollout {
 
 // followAgain works out anew how hosts stand to which nothing is carried, and of which a
 // revision says other things beside their sheets.
-func (s *Service) followAgain(ctx context.Context, p *startable) {
+func (s *Rollouts) followAgain(ctx context.Context, p *Startable) {
 	for h, res := range p.follows {
 		if v := h.Row(); !reflect.DeepEqual(v.Follows, res.Follows()) || !reflect.DeepEqual(v.Needs, res.Needs()) ||
 			!reflect.DeepEqual(v.Rules, res.Rules()) {
@@ -265,4 +266,10 @@ func (s *Service) followAgain(ctx context.Context, p *startable) {
 			}
 		}
 	}
+}
+
+// Managed reports whether this release can change hosts of a family.
+func Managed(family string) bool {
+	f, known := families.Of(family)
+	return known && f.Owns()
 }

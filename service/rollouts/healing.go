@@ -1,4 +1,4 @@
-package service
+package rollouts
 
 import (
 	"context"
@@ -22,7 +22,7 @@ type HealManyIn struct {
 }
 
 // HealMany puts right what has drifted on hosts, by the same waves and gates as a rollout.
-func (s *Service) HealMany(ctx context.Context, in *HealManyIn) (*api.Rollout, error) {
+func (s *Rollouts) HealMany(ctx context.Context, in *HealManyIn) (*api.Rollout, error) {
 	for _, c := range in.Body.Class {
 		if !slices.Contains(drift.Classes, c) {
 			return nil, refusal.Wrong(fmt.Sprintf("class: there is no class %q of findings", refusal.Short(c)))
@@ -37,8 +37,8 @@ func (s *Service) HealMany(ctx context.Context, in *HealManyIn) (*api.Rollout, e
 		return nil, err
 	}
 	if in.Body.Try {
-		out := s.tried(p)
-		if out.Untouched, err = s.untouched(ctx, p.takers); err != nil {
+		out := s.Tried(p)
+		if out.Untouched, err = s.untouched(ctx, p.Takers); err != nil {
 			return nil, err
 		}
 		return &out, nil
@@ -55,7 +55,7 @@ func (s *Service) HealMany(ctx context.Context, in *HealManyIn) (*api.Rollout, e
 }
 
 // untouched counts the hosts on which healing would change no file.
-func (s *Service) untouched(ctx context.Context, takers []*fleet.Host) (n int, err error) {
+func (s *Rollouts) untouched(ctx context.Context, takers []*fleet.Host) (n int, err error) {
 	nothing := map[compute.Pair]bool{}
 	for _, h := range takers {
 		p := compute.Healing(h.Row())
@@ -75,19 +75,19 @@ func (s *Service) untouched(ctx context.Context, takers []*fleet.Host) (n int, e
 	return n, nil
 }
 
-func (s *Service) beginHealing(ctx context.Context, command string, p *startable) (store.Rollout, error) {
-	locked := fleet.Lock(p.takers)
+func (s *Rollouts) beginHealing(ctx context.Context, command string, p *Startable) (store.Rollout, error) {
+	locked := fleet.Lock(p.Takers)
 	defer locked.Unlock()
 	gone := map[string]bool{}
 	for _, h := range locked {
 		gone[h.Row().Name] = h.IsRetired()
 	}
 	p.placed = slices.DeleteFunc(p.placed, func(x store.Placed) bool { return gone[x.Host] })
-	return s.begin(ctx, command, p.rollout, p.placed, func(int64) {})
+	return s.begin(ctx, command, p.Rollout, p.placed, func(int64) {})
 }
 
 // healable finds the hosts that an order to heal is for, and their waves.
-func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startable, error) {
+func (s *Rollouts) healable(ctx context.Context, in *api.HealManyOrder) (*Startable, error) {
 	r, err := s.Pick(ctx, 0)
 	if err != nil {
 		return nil, err
@@ -100,7 +100,7 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 	if err != nil {
 		return nil, err
 	}
-	p := &startable{revision: r, rollout: store.Rollout{Kind: store.KindHeal, Revision: r.Number, Because: strings.TrimSpace(in.Because)}}
+	p := &Startable{revision: r, Rollout: store.Rollout{Kind: store.KindHeal, Revision: r.Number, Because: strings.TrimSpace(in.Because)}}
 	for _, h := range targets {
 		v := h.Row()
 		if v.Revision == 0 || !hasFinding(v, in) {
@@ -110,9 +110,9 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 			p.others++
 			continue
 		}
-		p.takers = append(p.takers, h)
+		p.Takers = append(p.Takers, h)
 	}
-	if len(p.takers) == 0 {
+	if len(p.Takers) == 0 {
 		why := "no host that was asked for has such a finding"
 		if p.others > 0 {
 			why = fmt.Sprintf("every host that has such a finding is being changed (%d)", p.others)
@@ -122,16 +122,16 @@ func (s *Service) healable(ctx context.Context, in *api.HealManyOrder) (*startab
 	return p, s.layHealing(ctx, p, rs)
 }
 
-func (s *Service) layHealing(ctx context.Context, p *startable, rs *resolve.Resolver) error {
-	results := make(map[*fleet.Host]*resolve.Result, len(p.takers))
-	for _, h := range p.takers {
+func (s *Rollouts) layHealing(ctx context.Context, p *Startable, rs *resolve.Resolver) error {
+	results := make(map[*fleet.Host]*resolve.Result, len(p.Takers))
+	for _, h := range p.Takers {
 		res, err := s.Compute.Resolve(ctx, rs, h.Row())
 		if err != nil {
 			return err
 		}
 		results[h] = res
 	}
-	return s.layOut(ctx, p, rs, results, false)
+	return s.LayOut(ctx, p, rs, results, false)
 }
 
 // hasFinding reports whether a host has a finding that nobody waived, of those that an order is

@@ -1,4 +1,4 @@
-package service
+package rollouts
 
 import (
 	"context"
@@ -6,21 +6,45 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/cause"
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/contracts"
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/store"
 )
 
-func progress(rh store.RolloutHost) api.HostProgress {
+// Rollouts carries revisions to hosts: what is begun, how it goes on, what holds it, and the way back.
+type Rollouts struct {
+	*ground.Ground
+	contracts *contracts.Contracts
+	upstreams *upstreams.Upstreams
+
+	steer     *steering
+	ahead     ahead
+	freezes   freezes
+	beginning sync.Mutex // one rollout is begun at a time
+}
+
+// New loads which rollouts are held, and which freezes there are.
+func New(ctx context.Context, g *ground.Ground, c *contracts.Contracts, u *upstreams.Upstreams) (*Rollouts, error) {
+	r := &Rollouts{Ground: g, contracts: c, upstreams: u, steer: newSteering()}
+	if err := r.loadRollouts(ctx); err != nil {
+		return nil, fmt.Errorf("loading rollouts and freezes: %w", err)
+	}
+	return r, nil
+}
+
+func Progress(rh store.RolloutHost) api.HostProgress {
 	p := api.HostProgress{Host: rh.Host, State: rh.State, Updated: rh.Updated}
 	if len(rh.Report) == 0 {
 		return p
@@ -57,7 +81,7 @@ type RolloutIn struct {
 
 // BeginRollout begins to carry a revision to hosts: those of its first wave have the task
 // when it returns. Vendors' desks are asked before anything is held that others wait for.
-func (s *Service) BeginRollout(ctx context.Context, in *RolloutIn) (*api.Rollout, error) {
+func (s *Rollouts) BeginRollout(ctx context.Context, in *RolloutIn) (*api.Rollout, error) {
 	if err := s.alone(); err != nil {
 		return nil, err
 	}
@@ -71,15 +95,15 @@ func (s *Service) BeginRollout(ctx context.Context, in *RolloutIn) (*api.Rollout
 			return nil, err
 		}
 		s.planAhead(ctx, p)
-		return new(s.tried(p)), nil
+		return new(s.Tried(p)), nil
 	}
-	taken, err := s.SeatsFor(ctx, p.revision.Number, p.takers)
+	taken, err := s.contracts.SeatsFor(ctx, p.revision.Number, p.Takers)
 	if err != nil {
 		return nil, err
 	}
 	ro, err := s.beginOn(ctx, p)
 	if err != nil {
-		s.GiveBack(ctx, taken)
+		s.contracts.GiveBack(ctx, taken)
 		return nil, err
 	}
 	s.followAgain(ctx, p)
@@ -91,7 +115,7 @@ func (s *Service) BeginRollout(ctx context.Context, in *RolloutIn) (*api.Rollout
 }
 
 // alone lets one rollout begin at a time; the caller unlocks beginning.
-func (s *Service) alone() error {
+func (s *Rollouts) alone() error {
 	if !s.beginning.TryLock() {
 		return refusal.Conflict("somebody begins a rollout at this moment; look at it, and try again: lantern rollout list")
 	}
@@ -99,7 +123,7 @@ func (s *Service) alone() error {
 }
 
 // steered takes a rollout on after a command, and describes it.
-func (s *Service) steered(ctx context.Context, id int64) (*api.Rollout, error) {
+func (s *Rollouts) steered(ctx context.Context, id int64) (*api.Rollout, error) {
 	more, err := s.steerOne(ctx, id)
 	if err != nil {
 		return nil, err
@@ -111,7 +135,7 @@ func (s *Service) steered(ctx context.Context, id int64) (*api.Rollout, error) {
 }
 
 // freshPage describes a rollout after a command, with its first hosts.
-func (s *Service) freshPage(ctx context.Context, id int64) (*api.Rollout, error) {
+func (s *Rollouts) freshPage(ctx context.Context, id int64) (*api.Rollout, error) {
 	ro, err := s.findRollout(ctx, id)
 	if err != nil {
 		return nil, err
@@ -120,19 +144,19 @@ func (s *Service) freshPage(ctx context.Context, id int64) (*api.Rollout, error)
 }
 
 // beginOn begins a rollout, unless something has changed while desks were asked.
-func (s *Service) beginOn(ctx context.Context, p *startable) (store.Rollout, error) {
+func (s *Rollouts) beginOn(ctx context.Context, p *Startable) (store.Rollout, error) {
 	if p.over != 0 {
 		if _, err := s.stopHosts(ctx, p.over); err != nil {
-			return p.rollout, err
+			return p.Rollout, err
 		}
 	}
 	if err := s.lookAhead(ctx, p); err != nil { // with the seats that hosts have now
-		return p.rollout, err
+		return p.Rollout, err
 	}
-	locked := fleet.Lock(slices.Concat(p.takers, p.already))
+	locked := fleet.Lock(slices.Concat(p.Takers, p.already))
 	defer locked.Unlock()
 	if err := forward(locked, p.revision); err != nil {
-		return p.rollout, err
+		return p.Rollout, err
 	}
 	gone := map[string]bool{}
 	for _, h := range locked {
@@ -141,7 +165,7 @@ func (s *Service) beginOn(ctx context.Context, p *startable) (store.Rollout, err
 		}
 	}
 	p.placed = slices.DeleteFunc(p.placed, func(x store.Placed) bool { return gone[x.Host] })
-	return s.begin(ctx, "begin-rollout", p.rollout, p.placed, func(id int64) {
+	return s.begin(ctx, "begin-rollout", p.Rollout, p.placed, func(id int64) {
 		s.ahead.put(id, p.brings)
 		for _, h := range p.already {
 			v := *h.Row()
@@ -174,7 +198,7 @@ func forward(hosts []*fleet.Host, r store.Revision) error {
 
 // begin stores a rollout, whose hosts the caller has locked. then is told its number when
 // it stands.
-func (s *Service) begin(
+func (s *Rollouts) begin(
 	ctx context.Context,
 	command string,
 	ro store.Rollout,
@@ -220,7 +244,7 @@ type HealIn struct {
 }
 
 // Heal puts right what has drifted on a host.
-func (s *Service) Heal(ctx context.Context, in *HealIn) (*api.Rollout, error) {
+func (s *Rollouts) Heal(ctx context.Context, in *HealIn) (*api.Rollout, error) {
 	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
@@ -232,7 +256,7 @@ func (s *Service) Heal(ctx context.Context, in *HealIn) (*api.Rollout, error) {
 	return s.freshPage(ctx, ro.ID)
 }
 
-func (s *Service) beginHeal(ctx context.Context, h *fleet.Host, setAside bool) (ro store.Rollout, err error) {
+func (s *Rollouts) beginHeal(ctx context.Context, h *fleet.Host, setAside bool) (ro store.Rollout, err error) {
 	h.Lock()
 	defer h.Unlock()
 	v := h.Row()
@@ -246,7 +270,7 @@ func (s *Service) beginHeal(ctx context.Context, h *fleet.Host, setAside bool) (
 	case v.Task != 0 && !v.Behind():
 		return ro, refusal.Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
 	}
-	if f := s.frozen(ctx, v, s.standing()); f != nil {
+	if f := s.frozen(ctx, v, s.Standing()); f != nil {
 		return ro, refusal.Conflict(fmt.Sprintf("%s is frozen until %s (%s: %s); end that first: lantern freeze end %d",
 			v.Name, f.Until.UTC().Format(time.RFC3339), f.Author, f.Because, f.ID))
 	}
@@ -273,7 +297,7 @@ type RolloutHosts struct {
 }
 
 // rolloutPage describes a rollout with a page of its hosts, those first which failed.
-func (s *Service) rolloutPage(ctx context.Context, ro store.Rollout, in RolloutHosts) (*api.Rollout, error) {
+func (s *Rollouts) rolloutPage(ctx context.Context, ro store.Rollout, in RolloutHosts) (*api.Rollout, error) {
 	q := store.RolloutHostsQuery{Part: strings.ToLower(in.Q), Limit: in.PerPage, Offset: (in.Page - 1) * in.PerPage}
 	for _, name := range in.State {
 		if !slices.Contains(rollout.States, rollout.State(name)) {
@@ -293,7 +317,7 @@ func (s *Service) rolloutPage(ctx context.Context, ro store.Rollout, in RolloutH
 	}
 	out.Total = total
 	for _, h := range hosts {
-		p := s.alive(ro.ID, progress(h))
+		p := s.alive(ro.ID, Progress(h))
 		if h.Part >= 0 && h.Part < len(ro.Parts) {
 			p.Wave = ro.Parts[h.Part].Stage + 1
 		}
@@ -310,7 +334,7 @@ func stateNames() (out []string) {
 }
 
 // alive shows of a host at work how far it is now.
-func (s *Service) alive(id int64, p api.HostProgress) api.HostProgress {
+func (s *Rollouts) alive(id int64, p api.HostProgress) api.HostProgress {
 	if p.State != rollout.Working {
 		return p
 	}
@@ -336,7 +360,7 @@ type RolloutQuery struct {
 }
 
 // findRollout answers a number that is none.
-func (s *Service) findRollout(ctx context.Context, id int64) (store.Rollout, error) {
+func (s *Rollouts) findRollout(ctx context.Context, id int64) (store.Rollout, error) {
 	ro, err := s.Store.Rollout(ctx, id)
 	if err != nil {
 		return ro, fmt.Errorf("there is no rollout %d: %w", id, err)
@@ -345,7 +369,7 @@ func (s *Service) findRollout(ctx context.Context, id int64) (store.Rollout, err
 }
 
 // ShowRollout says how far a rollout is.
-func (s *Service) ShowRollout(ctx context.Context, in *RolloutQuery) (*api.Rollout, error) {
+func (s *Rollouts) ShowRollout(ctx context.Context, in *RolloutQuery) (*api.Rollout, error) {
 	ro, err := s.findRollout(ctx, in.ID)
 	if err != nil {
 		return nil, err
@@ -354,7 +378,7 @@ func (s *Service) ShowRollout(ctx context.Context, in *RolloutQuery) (*api.Rollo
 }
 
 // ListRollouts lists rollouts, page by page.
-func (s *Service) ListRollouts(ctx context.Context, in *ground.Paging) (*api.RolloutPage, error) {
+func (s *Rollouts) ListRollouts(ctx context.Context, in *ground.Paging) (*api.RolloutPage, error) {
 	list, total, err := s.Store.Rollouts(ctx, in.PerPage, (in.Page-1)*in.PerPage)
 	if err != nil {
 		return nil, err
@@ -367,7 +391,7 @@ func (s *Service) ListRollouts(ctx context.Context, in *ground.Paging) (*api.Rol
 }
 
 // StopRollout stops a rollout where it has not begun.
-func (s *Service) StopRollout(ctx context.Context, in *RolloutPath) (*api.Rollout, error) {
+func (s *Rollouts) StopRollout(ctx context.Context, in *RolloutPath) (*api.Rollout, error) {
 	ro, err := s.findRollout(ctx, in.ID)
 	if err != nil {
 		return nil, err
@@ -388,7 +412,7 @@ func (s *Service) StopRollout(ctx context.Context, in *RolloutPath) (*api.Rollou
 
 // stopHosts takes a task off its hosts but for those that are at work, whose names it
 // returns.
-func (s *Service) stopHosts(ctx context.Context, id int64) (left []string, err error) {
+func (s *Rollouts) stopHosts(ctx context.Context, id int64) (left []string, err error) {
 	var concerned []*fleet.Host
 	for _, h := range s.Fleet.All() {
 		if h.Row().Task == id {

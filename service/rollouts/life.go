@@ -1,4 +1,4 @@
-package service
+package rollouts
 
 import (
 	"context"
@@ -7,23 +7,11 @@ import (
 
 	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/service/fleet"
-	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
-// watchLife ends what would wait for ever: hosts that have died at work, or that were
-// switched off before they began, are left behind.
-func (s *Service) watchLife(ctx context.Context) {
-	ground.Every(ctx, max(min(s.Opts.Patience/10, 5*time.Second), 50*time.Millisecond), func() {
-		s.leaveBehind(ctx)
-		s.lookAtKeys(ctx)
-		s.lookAtWaivers(ctx)
-		s.Asked.Expire(s.Now())
-	})
-}
-
-func (s *Service) leaveBehind(ctx context.Context) {
+func (s *Rollouts) LeaveBehind(ctx context.Context) {
 	open, err := s.Store.LiveRollouts(ctx)
 	if err != nil {
 		if ctx.Err() == nil {
@@ -64,7 +52,7 @@ func since(ro *store.Rollout) time.Time {
 
 // leave leaves hosts of a rollout behind. last says that nobody else is waited for: then
 // hosts that this service does not know any more keep the rollout open no longer.
-func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*fleet.Host, last bool) error {
+func (s *Rollouts) leave(ctx context.Context, ro store.Rollout, gone []*fleet.Host, last bool) error {
 	by := journal.Actor{Kind: journal.ActorService}
 	var names []string
 	var rows []*fleet.View
@@ -117,7 +105,7 @@ func (s *Service) leave(ctx context.Context, ro store.Rollout, gone []*fleet.Hos
 // strangers are the hosts that a rollout waits for and that have no such task: this service
 // does not know them any more. What stands in the store may not stand in the fleet for a
 // moment, so those that it knows are given their time.
-func (s *Service) strangers(ctx context.Context, ro store.Rollout) (out []string, err error) {
+func (s *Rollouts) strangers(ctx context.Context, ro store.Rollout) (out []string, err error) {
 	names, err := s.Store.RolloutNames(ctx, ro.ID, rollout.Waiting, rollout.Working)
 	if err != nil {
 		return nil, err
@@ -131,20 +119,8 @@ func (s *Service) strangers(ctx context.Context, ro store.Rollout) (out []string
 	return out, nil
 }
 
-// lookAtKeys works out anew how hosts stand whose keys have ended since.
-func (s *Service) lookAtKeys(ctx context.Context) {
-	now := s.Now()
-	for _, h := range s.Fleet.All() {
-		if v := h.Row(); !v.KeyEnds.IsZero() && !now.Before(v.KeyEnds) {
-			if _, err := s.Again(ctx, h, journal.CommandKeysEnd); err != nil && ctx.Err() == nil {
-				s.Log.Error("working out how a host stands", "host", v.Name, "error", err)
-			}
-		}
-	}
-}
-
-// hear takes a sign of life of a host at work. It reports false where an operator has
+// Hear takes a sign of life of a host at work. It reports false where an operator has
 // stopped the change and nothing was touched yet.
-func (s *Service) hear(h *fleet.Host, ro store.Rollout, step string) bool {
+func (s *Rollouts) Hear(h *fleet.Host, ro store.Rollout, step string) bool {
 	return h.Hear(ro.ID, step, s.Now()) || ro.Stopped.IsZero()
 }

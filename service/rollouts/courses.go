@@ -1,4 +1,4 @@
-package service
+package rollouts
 
 import (
 	"context"
@@ -49,7 +49,7 @@ func rolloutOf(ro store.Rollout) api.Rollout {
 }
 
 // partsOf describes the waves of a rollout, which brings some places to its hosts.
-func (s *Service) partsOf(ro *store.Rollout, tallies []rollout.Tally, brings *upstreams.BringsTo) []api.RolloutPart {
+func (s *Rollouts) partsOf(ro *store.Rollout, tallies []rollout.Tally, brings *upstreams.BringsTo) []api.RolloutPart {
 	addresses := map[string]string{}
 	if brings == nil {
 		brings = &upstreams.BringsTo{}
@@ -83,7 +83,7 @@ func (s *Service) partsOf(ro *store.Rollout, tallies []rollout.Tally, brings *up
 }
 
 // courseOf describes a rollout with its waves and with why hosts failed.
-func (s *Service) courseOf(ctx context.Context, ro store.Rollout) (api.Rollout, error) {
+func (s *Rollouts) courseOf(ctx context.Context, ro store.Rollout) (api.Rollout, error) {
 	out := rolloutOf(ro)
 	tallies, why, err := s.stands(ctx, &ro)
 	if err != nil {
@@ -119,7 +119,7 @@ func aheadSays(parts []api.RolloutPart, ro *store.Rollout, tallies []rollout.Tal
 	case looks && ro.Course.Opened > 0:
 		out = "; what the next wave brings is being looked at"
 	case unseen > 0:
-		out = fmt.Sprintf("; of %s of the next wave it is not known what stands at the places that it brings", plural(unseen))
+		out = fmt.Sprintf("; of %s of the next wave it is not known what stands at the places that it brings", Plural(unseen))
 	}
 	if h := ro.Course.Hold; h != nil && h.Gate == rollout.GateRefused {
 		for i := range parts {
@@ -157,7 +157,7 @@ func refusedSays(list []api.RefusedPlace) (out string) {
 
 // stands counts the hosts of a rollout, and says why some may not begin. What comes of a
 // host after a rollout has ended is not counted any more.
-func (s *Service) stands(ctx context.Context, ro *store.Rollout) (t []rollout.Tally, why []string, err error) {
+func (s *Rollouts) stands(ctx context.Context, ro *store.Rollout) (t []rollout.Tally, why []string, err error) {
 	if !ro.Ended.IsZero() {
 		t, err = s.Store.Tallies(ctx, ro)
 		return t, nil, err
@@ -172,7 +172,7 @@ func (s *Service) stands(ctx context.Context, ro *store.Rollout) (t []rollout.Ta
 	return t, why, err
 }
 
-func plural(hosts int) string {
+func Plural(hosts int) string {
 	if hosts == 1 {
 		return "1 host"
 	}
@@ -229,13 +229,13 @@ func heldSays(ro *store.Rollout) string {
 		return fmt.Sprintf("held: no host of wave %d has said that it is well", ro.Parts[h.Part].Stage+1)
 	case h.Gate == rollout.GateRefused && h.Part < len(ro.Parts):
 		p := &ro.Parts[h.Part]
-		return fmt.Sprintf("held before wave %d: %d of its %s %s, and the limit is %s", p.Stage+1, h.Value, plural(p.Hosts),
+		return fmt.Sprintf("held before wave %d: %d of its %s %s, and the limit is %s", p.Stage+1, h.Value, Plural(p.Hosts),
 			gateWords[h.Gate], p.Limits.Refused)
 	case h.Gate != "" && h.Part < len(ro.Parts):
 		p := &ro.Parts[h.Part]
 		for _, g := range p.Gates(rollout.Tally{}) {
 			if g.Name == h.Gate {
-				return fmt.Sprintf("held: %d of %s of wave %d %s, and the limit is %s", h.Value, plural(p.Hosts), p.Stage+1, gateWords[h.Gate],
+				return fmt.Sprintf("held: %d of %s of wave %d %s, and the limit is %s", h.Value, Plural(p.Hosts), p.Stage+1, gateWords[h.Gate],
 					limitWords(g))
 			}
 		}
@@ -259,7 +259,7 @@ func limitWords(g rollout.Gate) string {
 const mostCauses, mostReports = 20, 2000
 
 // causes groups the hosts of a rollout that failed by why they did.
-func (s *Service) causes(ctx context.Context, id int64) ([]api.RolloutCause, error) {
+func (s *Rollouts) causes(ctx context.Context, id int64) ([]api.RolloutCause, error) {
 	list, err := s.Store.FailedReports(ctx, id, mostReports)
 	if err != nil {
 		return nil, err

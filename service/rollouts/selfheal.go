@@ -1,4 +1,4 @@
-package service
+package rollouts
 
 import (
 	"context"
@@ -21,8 +21,8 @@ const (
 	mostIll     = 3                // hosts that could not be healed within an hour, at which it stops
 )
 
-// watchHealing heals by itself what the policy wants healed.
-func (s *Service) watchHealing(ctx context.Context) {
+// WatchHealing heals by itself what the policy wants healed.
+func (s *Rollouts) WatchHealing(ctx context.Context) {
 	ground.Every(ctx, min(healPause, max(s.Opts.Interval, 100*time.Millisecond)), func() {
 		if err := s.healByItself(ctx); err != nil && ctx.Err() == nil {
 			s.Log.Error("healing by itself", "error", err)
@@ -30,7 +30,7 @@ func (s *Service) watchHealing(ctx context.Context) {
 	})
 }
 
-func (s *Service) healByItself(ctx context.Context) error {
+func (s *Rollouts) healByItself(ctx context.Context) error {
 	now := s.Now()
 	lately := s.Healed.Lately(now)
 	all := s.Fleet.All()
@@ -44,7 +44,7 @@ func (s *Service) healByItself(ctx context.Context) error {
 	if ill >= mostIll || budget <= 0 {
 		return nil
 	}
-	freezes := s.standing()
+	freezes := s.Standing()
 	for _, h := range all {
 		if budget <= 0 {
 			return nil
@@ -67,7 +67,7 @@ func (s *Service) healByItself(ctx context.Context) error {
 
 // toHeal are the findings of a host that the policy wants healed and that did not come back
 // too often: their keys and classes.
-func (s *Service) toHeal(v *fleet.View, now time.Time) (keys, classes []string) {
+func (s *Rollouts) toHeal(v *fleet.View, now time.Time) (keys, classes []string) {
 	for i, f := range v.Findings {
 		if i >= len(v.Keys) || !v.Rules[f.Class].Heal {
 			continue
@@ -83,7 +83,7 @@ func (s *Service) toHeal(v *fleet.View, now time.Time) (keys, classes []string) 
 	return keys, classes
 }
 
-func (s *Service) selfHeal(ctx context.Context, h *fleet.Host, keys, classes []string, now time.Time) error {
+func (s *Rollouts) selfHeal(ctx context.Context, h *fleet.Host, keys, classes []string, now time.Time) error {
 	ro, err := s.beginHeal(ctx, h, false)
 	if err != nil {
 		s.Log.Debug("a host is not healed by itself now", "host", h.Row().Name, "why", err)
