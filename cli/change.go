@@ -19,7 +19,7 @@ import (
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/reason"
-	"patientlantern.example/lantern/service"
+	"patientlantern.example/lantern/service/policies"
 )
 
 func (a *app) policy() *cobra.Command {
@@ -175,7 +175,7 @@ func (a *app) policyCheck() *cobra.Command {
 			if !diag.HasErrors(diags) {
 				var more []diag.Diagnostic
 				p, more = policy.Load(f, time.Now())
-				res.Looked = service.Looked(p)
+				res.Looked = policies.Looked(p)
 				res.Diagnostics = append(res.Diagnostics, more...)
 			}
 			if !diag.HasErrors(res.Diagnostics) {

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
-	"golang.org/x/sync/singleflight"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/contracts"
@@ -18,7 +17,7 @@ import (
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
-	"patientlantern.example/lantern/service/memo"
+	"patientlantern.example/lantern/service/policies"
 	"patientlantern.example/lantern/service/rollouts"
 	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/service/webhooks"
@@ -37,6 +36,7 @@ type Service struct {
 	*upstreams.Upstreams
 	*contracts.Contracts
 	*rollouts.Rollouts
+	*policies.Policies
 	events  *events.Hub
 	auth    *authenticator
 	metrics *metrics
@@ -44,9 +44,6 @@ type Service struct {
 	naming  sync.RWMutex // held for writing while documents that nothing names are forgotten
 	pulse   pulse
 
-	previews singleflight.Group // by what is previewed
-
-	turns  turns
 	opened sync.Once // the console, for the first time
 
 	began time.Time
@@ -71,7 +68,6 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		events: heard,
 		upload: newUploads(),
 	}
-	s.turns.kept = memo.New[turn, *turned](keptTurns)
 	if s.Upstreams, err = upstreams.New(ctx, g); err != nil {
 		return nil, err
 	}
@@ -79,6 +75,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	if s.Rollouts, err = rollouts.New(ctx, g, s.Contracts, s.Upstreams); err != nil {
 		return nil, err
 	}
+	s.Policies = policies.New(g, s.Contracts, s.Rollouts, s.Upstreams)
 	s.auth = newAuthenticator(s.Fleet, s.Now)
 	s.metrics = newMetrics(s)
 	s.People = identity.New(identity.Options{

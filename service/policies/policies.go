@@ -1,4 +1,4 @@
-package service
+package policies
 
 import (
 	"context"
@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
@@ -15,12 +17,34 @@ import (
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/contracts"
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/journal"
+	"patientlantern.example/lantern/service/memo"
 	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/service/rollouts"
+	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/store"
 )
+
+// Policies checks, proposes and publishes what a team wrote, and foresees what would come of it.
+type Policies struct {
+	*ground.Ground
+	contracts *contracts.Contracts
+	rollouts  *rollouts.Rollouts
+	upstreams *upstreams.Upstreams
+
+	previews singleflight.Group // by what is previewed
+	turns    turns
+}
+
+// New is that of a service.
+func New(g *ground.Ground, c *contracts.Contracts, r *rollouts.Rollouts, u *upstreams.Upstreams) *Policies {
+	p := &Policies{Ground: g, contracts: c, rollouts: r, upstreams: u}
+	p.turns.kept = memo.New[turn, *turned](keptTurns)
+	return p
+}
 
 // trouble turns diagnostics into problem details, one for each.
 func trouble(kind refusal.Kind, message string, list []diag.Diagnostic) error {
@@ -55,7 +79,7 @@ type judgedAs struct {
 }
 
 // prepare loads a folder and resolves it for every host that has sent a survey.
-func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepared, err error) {
+func (s *Policies) prepare(ctx context.Context, folder policy.Folder) (out prepared, err error) {
 	p, diags := policy.Load(folder, s.Now())
 	out = prepared{looked: Looked(p), diags: diags}
 	if diag.HasErrors(diags) {
@@ -114,7 +138,7 @@ func (s *Service) prepare(ctx context.Context, folder policy.Folder) (out prepar
 }
 
 // foresee judges pins by what the hosts' package manager has fetched.
-func (s *Service) foresee(ctx context.Context, judge *resolve.Fleet, alike map[judgedAs][]string) error {
+func (s *Policies) foresee(ctx context.Context, judge *resolve.Fleet, alike map[judgedAs][]string) error {
 	for k, hosts := range alike {
 		var releases []source.Release
 		if k.survey != "" {
@@ -161,7 +185,7 @@ type FolderIn struct {
 }
 
 // CheckPolicy checks a policy folder against the fleet.
-func (s *Service) CheckPolicy(ctx context.Context, in *FolderIn) (*api.CheckResult, error) {
+func (s *Policies) CheckPolicy(ctx context.Context, in *FolderIn) (*api.CheckResult, error) {
 	p, err := s.prepare(ctx, in.Body.Files)
 	if err != nil {
 		return nil, err
@@ -176,7 +200,7 @@ func (s *Service) CheckPolicy(ctx context.Context, in *FolderIn) (*api.CheckResu
 }
 
 // Publish publishes a policy folder as the next revision.
-func (s *Service) Publish(ctx context.Context, in *FolderIn) (*api.Revision, error) {
+func (s *Policies) Publish(ctx context.Context, in *FolderIn) (*api.Revision, error) {
 	by := journal.By(ctx)
 	if err := s.mayAlone(ctx, &in.Body); err != nil {
 		return nil, err
@@ -186,7 +210,7 @@ func (s *Service) Publish(ctx context.Context, in *FolderIn) (*api.Revision, err
 }
 
 // mayAlone refuses to publish a folder that nobody else has agreed to, where the newest revision wants that.
-func (s *Service) mayAlone(ctx context.Context, p *api.Publication) error {
+func (s *Policies) mayAlone(ctx context.Context, p *api.Publication) error {
 	newest, number, err := s.NewestPolicy(ctx)
 	switch {
 	case err != nil:
@@ -205,7 +229,7 @@ func (s *Service) mayAlone(ctx context.Context, p *api.Publication) error {
 }
 
 // publishAs publishes a folder, where it has no errors.
-func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted store.Revision) (*api.Revision, error) {
+func (s *Policies) publishAs(ctx context.Context, in *api.Publication, wanted store.Revision) (*api.Revision, error) {
 	p, err := s.prepare(ctx, in.Files)
 	if err != nil {
 		return nil, err
@@ -255,7 +279,7 @@ func (s *Service) publishAs(ctx context.Context, in *api.Publication, wanted sto
 // keepsWithdrawn refuses a policy that would believe a key again which the newest revision
 // withdraws, but for those that somebody names: a folder from before the withdrawal does that
 // without a word.
-func (s *Service) keepsWithdrawn(ctx context.Context, p *policy.Policy, believe []string) error {
+func (s *Policies) keepsWithdrawn(ctx context.Context, p *policy.Policy, believe []string) error {
 	newest, number, err := s.NewestPolicy(ctx)
 	if err != nil {
 		return err
@@ -302,7 +326,7 @@ type RevisionsQuery struct {
 }
 
 // ListRevisions lists every revision.
-func (s *Service) ListRevisions(ctx context.Context, in *RevisionsQuery) (*api.RevisionList, error) {
+func (s *Policies) ListRevisions(ctx context.Context, in *RevisionsQuery) (*api.RevisionList, error) {
 	list, err := s.Store.Revisions(ctx)
 	if err != nil {
 		return nil, err

@@ -1,4 +1,4 @@
-package service
+package policies
 
 import (
 	"context"
@@ -14,11 +14,11 @@ import (
 
 // placesSaid says which places a folder would bring to hosts though the service saw them refused, and counts
 // those that hosts would get packages from, by whether it is known what stands there.
-func (s *Service) placesSaid(ctx context.Context, p *prepared) (out []diag.Diagnostic, err error) {
+func (s *Policies) placesSaid(ctx context.Context, p *prepared) (out []diag.Diagnostic, err error) {
 	if p.resolver == nil {
 		return nil, nil
 	}
-	b := s.NewBrings(p.resolver.Policy())
+	b := s.upstreams.NewBrings(p.resolver.Policy())
 	all, unknown := map[string]bool{}, map[string]bool{}
 	hosts, why := map[string]int{}, map[string]*api.RefusedPlace{}
 	for f, n := range p.alike {
@@ -28,7 +28,7 @@ func (s *Service) placesSaid(ctx context.Context, p *prepared) (out []diag.Diagn
 		}
 		var had map[string]string
 		for _, x := range list {
-			refused, known := s.RefusedAt(x.Brought)
+			refused, known := s.upstreams.RefusedAt(x.Brought)
 			all[x.Place] = true
 			if !known {
 				unknown[x.Place] = true

@@ -1,4 +1,4 @@
-package service
+package policies
 
 import (
 	"context"
@@ -17,7 +17,7 @@ type AdoptionIn struct {
 
 // AdoptSource works out what a team would add to the newest folder. It is tried on the hosts'
 // surveys, and published by nobody.
-func (s *Service) AdoptSource(ctx context.Context, in *AdoptionIn) (*api.Adoption, error) {
+func (s *Policies) AdoptSource(ctx context.Context, in *AdoptionIn) (*api.Adoption, error) {
 	r, err := s.Pick(ctx, 0)
 	if err != nil {
 		return nil, err

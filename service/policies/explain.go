@@ -1,4 +1,4 @@
-package service
+package policies
 
 import (
 	"context"
@@ -21,7 +21,7 @@ type ExplainQuery struct {
 }
 
 // Explain says why a host has what a revision gives it.
-func (s *Service) Explain(ctx context.Context, in *ExplainQuery) (*reason.Explanation, error) {
+func (s *Policies) Explain(ctx context.Context, in *ExplainQuery) (*reason.Explanation, error) {
 	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
@@ -56,7 +56,7 @@ func (s *Service) Explain(ctx context.Context, in *ExplainQuery) (*reason.Explan
 }
 
 // Survey gives a host's last survey with the texts that it names, passwords masked.
-func (s *Service) Survey(ctx context.Context, in *ground.HostPath) (*saved.Snapshot, error) {
+func (s *Policies) Survey(ctx context.Context, in *ground.HostPath) (*saved.Snapshot, error) {
 	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
@@ -88,7 +88,7 @@ type RevisionPath struct {
 }
 
 // RevisionFiles gives the folder that was published.
-func (s *Service) RevisionFiles(ctx context.Context, in *RevisionPath) (*api.Publication, error) {
+func (s *Policies) RevisionFiles(ctx context.Context, in *RevisionPath) (*api.Publication, error) {
 	r, err := s.Pick(ctx, in.Number)
 	if err != nil {
 		return nil, err

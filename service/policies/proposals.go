@@ -1,4 +1,4 @@
-package service
+package policies
 
 import (
 	"context"
@@ -19,7 +19,7 @@ import (
 )
 
 // consented is what the newest revision says: its number, and whether it wants somebody else's consent.
-func (s *Service) consented(ctx context.Context) (number int64, wants bool, err error) {
+func (s *Policies) consented(ctx context.Context) (number int64, wants bool, err error) {
 	p, number, err := s.NewestPolicy(ctx)
 	return number, p != nil && p.Consent, err
 }
@@ -54,7 +54,7 @@ type ProposalsQuery struct {
 }
 
 // ListProposals lists the policy folders that somebody proposes to publish.
-func (s *Service) ListProposals(ctx context.Context, in *ProposalsQuery) (*api.ProposalPage, error) {
+func (s *Policies) ListProposals(ctx context.Context, in *ProposalsQuery) (*api.ProposalPage, error) {
 	newest, consent, err := s.consented(ctx)
 	if err != nil {
 		return nil, err
@@ -76,7 +76,7 @@ type ProposalIn struct {
 }
 
 // AddProposal stores a folder that could be published today.
-func (s *Service) AddProposal(ctx context.Context, in *ProposalIn) (*api.Proposal, error) {
+func (s *Policies) AddProposal(ctx context.Context, in *ProposalIn) (*api.Proposal, error) {
 	prepared, err := s.prepare(ctx, in.Body.Files)
 	if err != nil {
 		return nil, err
@@ -118,7 +118,7 @@ type ProposalPath struct {
 }
 
 // findProposal answers a number that is none. Beside the proposal it gives what the newest revision says.
-func (s *Service) findProposal(ctx context.Context, number int64) (p store.Proposal, newest int64, consent bool, err error) {
+func (s *Policies) findProposal(ctx context.Context, number int64) (p store.Proposal, newest int64, consent bool, err error) {
 	if p, err = s.Store.Proposal(ctx, number); errors.Is(err, store.ErrNotFound) {
 		return p, 0, false, refusal.NotFound(fmt.Sprintf("there is no proposal %d; lantern proposal list shows all", number))
 	}
@@ -129,7 +129,7 @@ func (s *Service) findProposal(ctx context.Context, number int64) (p store.Propo
 }
 
 // openProposal finds a proposal that nobody has ended, beside the newest revision.
-func (s *Service) openProposal(ctx context.Context, number int64) (p store.Proposal, newest int64, consent bool, err error) {
+func (s *Policies) openProposal(ctx context.Context, number int64) (p store.Proposal, newest int64, consent bool, err error) {
 	p, newest, consent, err = s.findProposal(ctx, number)
 	switch {
 	case err != nil:
@@ -142,7 +142,7 @@ func (s *Service) openProposal(ctx context.Context, number int64) (p store.Propo
 }
 
 // ShowProposal shows a proposal, with its files.
-func (s *Service) ShowProposal(ctx context.Context, in *ProposalPath) (*api.Proposal, error) {
+func (s *Policies) ShowProposal(ctx context.Context, in *ProposalPath) (*api.Proposal, error) {
 	p, newest, consent, err := s.findProposal(ctx, in.Number)
 	if err != nil {
 		return nil, err
@@ -159,7 +159,7 @@ func (s *Service) ShowProposal(ctx context.Context, in *ProposalPath) (*api.Prop
 }
 
 // differs says what a folder says otherwise than a revision; 0 is an empty one.
-func (s *Service) differs(ctx context.Context, base int64, files map[string][]byte) (out []api.PolicyDifference, err error) {
+func (s *Policies) differs(ctx context.Context, base int64, files map[string][]byte) (out []api.PolicyDifference, err error) {
 	before := &policy.Policy{Notice: policy.DefaultNotice}
 	if base > 0 {
 		rs, err := s.Compute.Revision(ctx, base)
@@ -176,7 +176,7 @@ func (s *Service) differs(ctx context.Context, base int64, files map[string][]by
 }
 
 // filesOf are the files of a folder by its digest.
-func (s *Service) filesOf(ctx context.Context, digest string) (files map[string][]byte, err error) {
+func (s *Policies) filesOf(ctx context.Context, digest string) (files map[string][]byte, err error) {
 	doc, err := s.Store.Document(ctx, digest, store.KindPolicy)
 	if err == nil {
 		err = json.Unmarshal(doc.Body, &files)
@@ -185,7 +185,7 @@ func (s *Service) filesOf(ctx context.Context, digest string) (files map[string]
 }
 
 // AgreeProposal notes that somebody else than its author agrees.
-func (s *Service) AgreeProposal(ctx context.Context, in *ProposalPath) (*api.Proposal, error) {
+func (s *Policies) AgreeProposal(ctx context.Context, in *ProposalPath) (*api.Proposal, error) {
 	p, newest, _, err := s.openProposal(ctx, in.Number)
 	by := journal.By(ctx)
 	switch {
@@ -209,7 +209,7 @@ func (s *Service) AgreeProposal(ctx context.Context, in *ProposalPath) (*api.Pro
 }
 
 // PublishProposal publishes what was proposed, once all that it wants is there.
-func (s *Service) PublishProposal(ctx context.Context, in *ProposalPath) (*api.Revision, error) {
+func (s *Policies) PublishProposal(ctx context.Context, in *ProposalPath) (*api.Revision, error) {
 	p, newest, consent, err := s.openProposal(ctx, in.Number)
 	if err != nil {
 		return nil, err
@@ -225,7 +225,7 @@ func (s *Service) PublishProposal(ctx context.Context, in *ProposalPath) (*api.R
 }
 
 // WithdrawProposal withdraws a proposal.
-func (s *Service) WithdrawProposal(ctx context.Context, in *ProposalPath) error {
+func (s *Policies) WithdrawProposal(ctx context.Context, in *ProposalPath) error {
 	if _, _, _, err := s.openProposal(ctx, in.Number); err != nil {
 		return err
 	}

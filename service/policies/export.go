@@ -1,4 +1,4 @@
-package service
+package policies
 
 import (
 	"context"
@@ -19,7 +19,7 @@ type ExportIn struct {
 }
 
 // Export tells which files a host would have, for images and for hosts that nobody reaches.
-func (s *Service) Export(ctx context.Context, in *ExportIn) (*api.Export, error) {
+func (s *Policies) Export(ctx context.Context, in *ExportIn) (*api.Export, error) {
 	r, err := s.Pick(ctx, in.Body.Revision)
 	if err != nil {
 		return nil, err
@@ -68,7 +68,7 @@ func (s *Service) Export(ctx context.Context, in *ExportIn) (*api.Export, error)
 }
 
 // exported is the host that an export is for.
-func (s *Service) exported(ctx context.Context, in *api.ExportOrder) (resolve.Host, error) {
+func (s *Policies) exported(ctx context.Context, in *api.ExportOrder) (resolve.Host, error) {
 	if in.Traits != nil {
 		labels := in.Labels
 		if labels == nil {

@@ -1,4 +1,4 @@
-package service
+package policies
 
 import (
 	"context"
@@ -26,7 +26,7 @@ type taker struct {
 
 // take tells the judge from where hosts would take packages once a policy is carried: their files
 // are read as it would leave them, and weighed against what places were seen to offer.
-func (s *Service) take(ctx context.Context, judge *resolve.Fleet, takers []taker) error {
+func (s *Policies) take(ctx context.Context, judge *resolve.Fleet, takers []taker) error {
 	if len(takers) == 0 {
 		return nil
 	}
@@ -58,7 +58,7 @@ type afterward struct {
 }
 
 // afterwards works out what decides on hosts once a policy is carried.
-func (s *Service) afterwards(ctx context.Context, takers []taker) (map[turn]*afterward, error) {
+func (s *Policies) afterwards(ctx context.Context, takers []taker) (map[turn]*afterward, error) {
 	out := map[turn]*afterward{}
 	var group errgroup.Group
 	group.SetLimit(runtime.GOMAXPROCS(0))
@@ -78,7 +78,7 @@ func (s *Service) afterwards(ctx context.Context, takers []taker) (map[turn]*aft
 	return out, group.Wait()
 }
 
-func (s *Service) standsAfter(ctx context.Context, x *taker) (afterward, error) {
+func (s *Policies) standsAfter(ctx context.Context, x *taker) (afterward, error) {
 	if x.pair.Survey == "" {
 		return afterward{why: "it has sent no survey"}, nil
 	}

@@ -1,4 +1,4 @@
-package service
+package policies
 
 import (
 	"cmp"
@@ -31,7 +31,7 @@ type PreviewQuery struct {
 }
 
 // Preview says what carrying a revision would change, and on which hosts.
-func (s *Service) Preview(ctx context.Context, in *PreviewQuery) (*api.Preview, error) {
+func (s *Policies) Preview(ctx context.Context, in *PreviewQuery) (*api.Preview, error) {
 	r, err := s.Pick(ctx, in.Revision)
 	if err != nil {
 		return nil, err
@@ -44,7 +44,7 @@ func (s *Service) Preview(ctx context.Context, in *PreviewQuery) (*api.Preview, 
 }
 
 // PreviewFolder shows what a folder would change that is not published.
-func (s *Service) PreviewFolder(ctx context.Context, in *FolderIn) (*api.Preview, error) {
+func (s *Policies) PreviewFolder(ctx context.Context, in *FolderIn) (*api.Preview, error) {
 	p, diags := policy.Load(in.Body.Files, s.Now())
 	if diag.HasErrors(diags) {
 		return nil, trouble(refusal.Invalid, "the policy has errors", diag.Errors(diags))
@@ -57,7 +57,7 @@ func (s *Service) PreviewFolder(ctx context.Context, in *FolderIn) (*api.Preview
 }
 
 // previewOf works a preview out once for all who ask for it at the same time.
-func (s *Service) previewOf(ctx context.Context, rs *resolve.Resolver, number int64, digest string) (*api.Preview, error) {
+func (s *Policies) previewOf(ctx context.Context, rs *resolve.Resolver, number int64, digest string) (*api.Preview, error) {
 	made, err, _ := s.previews.Do(digest, func() (any, error) {
 		return s.foreshow(context.WithoutCancel(ctx), rs, number)
 	})
@@ -85,7 +85,7 @@ type shownGroup struct {
 }
 
 // foreshow shows what a policy would change.
-func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int64) (api.Preview, error) {
+func (s *Policies) foreshow(ctx context.Context, rs *resolve.Resolver, number int64) (api.Preview, error) {
 	s.turns.leave(nil)
 	out := api.Preview{
 		Revision: number,
@@ -146,14 +146,14 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 	if err := s.swaps(ctx, rs.Policy(), all, &out); err != nil {
 		return out, err
 	}
-	err := s.LayOut(ctx, &start, rs, results, false)
+	err := s.rollouts.LayOut(ctx, &start, rs, results, false)
 	if err != nil {
 		return out, err
 	}
-	if parts := s.Tried(&start).Parts; parts != nil {
+	if parts := s.rollouts.Tried(&start).Parts; parts != nil {
 		out.Waves = parts
 	}
-	if out.Seats, err = s.SeatsAhead(ctx, wanted); err != nil {
+	if out.Seats, err = s.contracts.SeatsAhead(ctx, wanted); err != nil {
 		return out, err
 	}
 	return out, nil
@@ -161,7 +161,7 @@ func (s *Service) foreshow(ctx context.Context, rs *resolve.Resolver, number int
 
 // showAll works the changes out, by all processors, those side by side that look at one
 // document.
-func (s *Service) showAll(ctx context.Context, all []*shown) error {
+func (s *Policies) showAll(ctx context.Context, all []*shown) error {
 	return fleet.ByBlocks(sideBySide(all), func(x *shown) error {
 		o, err := s.Compute.Work(ctx, x.pair, x.res.Sheet)
 		if err == nil && (o.Diff != "" || len(o.Change.Impossible) > 0) {
@@ -203,7 +203,7 @@ func groupOf(res *resolve.Result, o *compute.Outcome) *shownGroup {
 }
 
 // gather puts hosts whose changes look alike together, the largest group first.
-func (s *Service) gather(out *api.Preview, all []*shown) {
+func (s *Policies) gather(out *api.Preview, all []*shown) {
 	type key struct {
 		change  [sha256.Size]byte
 		missing string

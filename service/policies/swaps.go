@@ -1,4 +1,4 @@
-package service
+package policies
 
 import (
 	"context"
@@ -72,7 +72,7 @@ const (
 )
 
 // swaps tells which installed packages a change would swap.
-func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out *api.Preview) error {
+func (s *Policies) swaps(ctx context.Context, p *policy.Policy, all []*shown, out *api.Preview) error {
 	var found preview.Swaps
 	changing := slices.DeleteFunc(slices.Clone(all), func(x *shown) bool { return x.group == nil })
 	slices.SortStableFunc(changing, func(a, b *shown) int { return len(b.hosts) - len(a.hosts) })
@@ -132,7 +132,7 @@ func (s *Service) swaps(ctx context.Context, p *policy.Policy, all []*shown, out
 }
 
 // refusedPlaces adds the places that hosts would get packages from and that are refused.
-func (s *Service) refusedPlaces(t *turned, hosts int, to map[string]*api.RefusedPlace) {
+func (s *Policies) refusedPlaces(t *turned, hosts int, to map[string]*api.RefusedPlace) {
 	h := t.after
 	if h == nil {
 		h = t.before
@@ -143,7 +143,7 @@ func (s *Service) refusedPlaces(t *turned, hosts int, to map[string]*api.Refused
 	seen := map[string]bool{}
 	for i := range h.Uses {
 		u := &h.Uses[i]
-		look := s.LookAt(u.Key, &u.Place)
+		look := s.upstreams.LookAt(u.Key, &u.Place)
 		if look.State != api.PlaceTrouble || seen[u.Key] {
 			continue
 		}
@@ -164,7 +164,7 @@ func turnOf(p compute.Pair) turn { return turn{p.Survey, p.Sheet, p.Before} }
 
 // turnAll works out what would decide on hosts, for most of them at once and for the others
 // behind.
-func (s *Service) turnAll(ctx context.Context, list []*shown) error {
+func (s *Policies) turnAll(ctx context.Context, list []*shown) error {
 	rest := slices.DeleteFunc(slices.Clone(list), func(x *shown) bool { return s.turns.kept.Has(x.turn()) })
 	now := rest[:min(len(rest), turnsAtOnce)]
 	rest = rest[len(now):]
@@ -199,7 +199,7 @@ func (s *Service) turnAll(ctx context.Context, list []*shown) error {
 }
 
 // turnOne reads the files of hosts as a change would leave them.
-func (s *Service) turnOne(ctx context.Context, x *shown) error {
+func (s *Policies) turnOne(ctx context.Context, x *shown) error {
 	_, err := s.turns.kept.Get(x.turn(), func() (*turned, error) {
 		before, err := s.Compute.Deciding(ctx, x.pair.Survey)
 		if err != nil {
@@ -237,7 +237,7 @@ func (s *Service) turnOne(ctx context.Context, x *shown) error {
 
 // weigher holds what hosts take before a change against what they take after it.
 type weigher struct {
-	s        *Service
+	s        *Policies
 	releases map[string]*upstream.ReleaseFile // apt: by the key of a place
 	lists    map[string]*index.List           // likewise
 	known    map[[2]*choice.Host]*foreseen
@@ -267,7 +267,7 @@ func (w *weigher) foresee(ctx context.Context, t *turned) *foreseen {
 // planPlaces looks at the places that a published change would bring, and that no host uses yet.
 // A folder that is only looked at sends the service nowhere: whoever may look could have it ask
 // any address, with the access of a host.
-func (s *Service) planPlaces(after, before *choice.Host, x *shown, p *policy.Policy) {
+func (s *Policies) planPlaces(after, before *choice.Host, x *shown, p *policy.Policy) {
 	used := map[string]bool{}
 	for i := range before.Uses {
 		used[before.Uses[i].Key] = true
@@ -285,12 +285,12 @@ func (s *Service) planPlaces(after, before *choice.Host, x *shown, p *policy.Pol
 		q := upstreams.NewPlace(u)
 		q.Asked(s.Keeper, u, x.res.Sheet, hosts)
 		q.Vouched(p)
-		if s.PlanFor(q, s.Now().Add(ground.AskTime)) && q.Untold(s.LookAt(q.Digest, &q.Place)) {
+		if s.upstreams.PlanFor(q, s.Now().Add(ground.AskTime)) && q.Untold(s.upstreams.LookAt(q.Digest, &q.Place)) {
 			fresh = append(fresh, q)
 		}
 	}
 	if len(fresh) > 0 {
-		s.Background(func(ctx context.Context) { s.Probe(ctx, fresh, p) })
+		s.Background(func(ctx context.Context) { s.upstreams.Probe(ctx, fresh, p) })
 	}
 }
 
@@ -302,8 +302,8 @@ func (w *weigher) load(ctx context.Context, h *choice.Host) (known bool) {
 		if w.lists[u.Key] != nil {
 			continue
 		}
-		look := w.s.LookAt(u.Key, &u.Place)
-		l, err := w.s.ListOf(ctx, u.Key, look)
+		look := w.s.upstreams.LookAt(u.Key, &u.Place)
+		l, err := w.s.upstreams.ListOf(ctx, u.Key, look)
 		if err != nil {
 			known = false
 			continue
