@@ -9,6 +9,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/register"
 )
 
 type metrics struct {
@@ -113,7 +114,7 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 	}
 	severities := map[string]int{"danger": 0, "fault": 0, "note": 0}
 	now := c.now()
-	var counted tally
+	var counted register.Tally
 	var keyEnd time.Time
 	classes := map[[2]string]int{}
 	byGroup := newGroupCounts(c.groups(context.Background()))
@@ -121,7 +122,7 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 		st := h.State(now)
 		states[st]++
 		v := h.Row()
-		counted.add(v, st)
+		counted.Add(v, st)
 		byGroup.add(v, st)
 		for _, f := range v.Findings {
 			severities[f.Severity]++
@@ -146,7 +147,7 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 	for s, n := range states {
 		ch <- prometheus.MustNewConstMetric(hostsDesc, prometheus.GaugeValue, float64(n), s)
 	}
-	t := counted.standing()
+	t := counted.Sums()
 	for why, n := range map[string]int{
 		"failed":         t.Failed,
 		"silent":         t.Silent,

@@ -12,12 +12,14 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/agents"
 	"patientlantern.example/lantern/service/contracts"
 	"patientlantern.example/lantern/service/events"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/policies"
+	"patientlantern.example/lantern/service/register"
 	"patientlantern.example/lantern/service/rollouts"
 	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/service/webhooks"
@@ -37,18 +39,13 @@ type Service struct {
 	*contracts.Contracts
 	*rollouts.Rollouts
 	*policies.Policies
+	*register.Register
+	*agents.Agents
 	events  *events.Hub
-	auth    *authenticator
 	metrics *metrics
-	upload  *uploads
-	naming  sync.RWMutex // held for writing while documents that nothing names are forgotten
 	pulse   pulse
 
 	opened sync.Once // the console, for the first time
-
-	began time.Time
-
-	sinceCount sinceCount
 
 	stop    context.CancelFunc
 	stopped sync.WaitGroup
@@ -64,9 +61,7 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 	}
 	s := &Service{
 		Ground: g,
-		began:  g.Now(),
 		events: heard,
-		upload: newUploads(),
 	}
 	if s.Upstreams, err = upstreams.New(ctx, g); err != nil {
 		return nil, err
@@ -76,8 +71,11 @@ func New(ctx context.Context, opts Options) (*Service, error) {
 		return nil, err
 	}
 	s.Policies = policies.New(g, s.Contracts, s.Rollouts, s.Upstreams)
-	s.auth = newAuthenticator(s.Fleet, s.Now)
+	s.Register = register.New(g, s.Contracts, s.Rollouts, s.Upstreams)
 	s.metrics = newMetrics(s)
+	s.Agents = agents.New(g, s.Rollouts, agents.Counters{
+		CheckIn: s.metrics.checkIns.Inc, Changed: s.metrics.changed.Inc, Refused: s.Refused,
+	})
 	s.People = identity.New(identity.Options{
 		Store: s.Store, Log: s.Log, Now: s.Now, Version: opts.Version, Refused: s.Refused, Left: s.events.End,
 	})
@@ -95,7 +93,7 @@ func (s *Service) watchDesks(ctx context.Context) {
 // Tend does what is due for seats, and counts once an hour how hosts stand.
 func (s *Service) Tend(ctx context.Context) {
 	s.TendSeats(ctx)
-	s.countHosts(ctx)
+	s.CountHosts(ctx)
 }
 
 // beginWork starts the background work.
@@ -105,7 +103,7 @@ func (s *Service) beginWork() {
 	s.Background = func(do func(context.Context)) { s.stopped.Go(func() { s.crashes(bg, worker{"ahead", do}) }) }
 	workers := []worker{
 		{"flush", s.flush}, {"silence", s.watchSilence}, {"life", s.watchLife}, {"rollouts", s.SteerAll}, {"healing", s.WatchHealing},
-		{"webhooks", func(ctx context.Context) { ground.Every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }}, {"documents", s.watchDocuments},
+		{"webhooks", func(ctx context.Context) { ground.Every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }}, {"documents", s.WatchDocuments},
 	}
 	if s.Opts.Probe > 0 {
 		workers = append(workers, worker{"upstreams", s.WatchUpstreams})
@@ -172,8 +170,14 @@ func (s *Service) watchSilence(ctx context.Context) {
 func (s *Service) watchLife(ctx context.Context) {
 	ground.Every(ctx, max(min(s.Opts.Patience/10, 5*time.Second), 50*time.Millisecond), func() {
 		s.LeaveBehind(ctx)
-		s.lookAtKeys(ctx)
-		s.lookAtWaivers(ctx)
+		s.LookAtKeys(ctx)
+		s.LookAtWaivers(ctx)
 		s.Asked.Expire(s.Now())
 	})
+}
+
+// Opened hears that somebody has opened the console: the first time, what its pages show is
+// worked out ahead.
+func (s *Service) Opened() {
+	s.opened.Do(func() { s.Background(s.GatherAhead) })
 }

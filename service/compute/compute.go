@@ -475,3 +475,13 @@ func inUse(hosts []*fleet.Host) func(store.Verdict) bool {
 
 // keptHad bounds of how many sheets that were carried it is remembered which places they have.
 const keptHad = 4096
+
+// Whole reports whether a survey tells all that counts. One that cannot be read now does: a
+// base is not given up for that.
+func (c *Computer) Whole(ctx context.Context, survey string) bool {
+	if survey == "" {
+		return false
+	}
+	su, err := c.SurveyOf(ctx, survey)
+	return err != nil || su.Settings != nil
+}

@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"cmp"
@@ -20,8 +20,8 @@ import (
 	"patientlantern.example/lantern/store"
 )
 
-// lookAtWaivers works out anew how hosts stand whose waivers have ended since.
-func (s *Service) lookAtWaivers(ctx context.Context) {
+// LookAtWaivers works out anew how hosts stand whose waivers have ended since.
+func (s *Register) LookAtWaivers(ctx context.Context) {
 	now := s.Now()
 	for _, h := range s.Fleet.All() {
 		if v := h.Row(); v.Aside != nil && !now.Before(v.Aside.Ends) {
@@ -33,7 +33,7 @@ func (s *Service) lookAtWaivers(ctx context.Context) {
 }
 
 // reconsider works out anew how the hosts stand that have a finding.
-func (s *Service) reconsider(ctx context.Context, w *store.Waiver, command string) (n int, err error) {
+func (s *Register) reconsider(ctx context.Context, w *store.Waiver, command string) (n int, err error) {
 	key := w.Finding.Key()
 	for _, h := range s.Fleet.All() {
 		v := h.Row()
@@ -55,7 +55,7 @@ const longestWaiver = 366 * 24 * time.Hour
 type WaiveIn struct{ Body api.WaiverOrder }
 
 // AddWaiver accepts a finding until a date.
-func (s *Service) AddWaiver(ctx context.Context, in *WaiveIn) (*api.Waiver, error) {
+func (s *Register) AddWaiver(ctx context.Context, in *WaiveIn) (*api.Waiver, error) {
 	o, now := in.Body, s.Now().UTC()
 	w := store.Waiver{
 		Finding: drift.Finding(o.Finding),
@@ -112,7 +112,7 @@ type WaiverPath struct {
 }
 
 // EndWaiver takes a waiver away.
-func (s *Service) EndWaiver(ctx context.Context, in *WaiverPath) error {
+func (s *Register) EndWaiver(ctx context.Context, in *WaiverPath) error {
 	list := s.Compute.Waivers.All()
 	i := slices.IndexFunc(list, func(w store.Waiver) bool { return w.ID == in.ID })
 	if i < 0 {
@@ -136,7 +136,7 @@ type WaiverQuery struct {
 }
 
 // ListWaivers lists the findings that somebody accepts until a date.
-func (s *Service) ListWaivers(ctx context.Context, in *WaiverQuery) (*api.WaiverPage, error) {
+func (s *Register) ListWaivers(ctx context.Context, in *WaiverQuery) (*api.WaiverPage, error) {
 	operators, err := s.Store.Operators(ctx)
 	if err != nil {
 		return nil, err
@@ -158,7 +158,7 @@ func (s *Service) ListWaivers(ctx context.Context, in *WaiverQuery) (*api.Waiver
 }
 
 // waiver describes a waiver; here are the operators that there are, or nil.
-func (s *Service) waiver(w *store.Waiver, here map[string]bool) api.Waiver {
+func (s *Register) waiver(w *store.Waiver, here map[string]bool) api.Waiver {
 	out := api.Waiver{ID: w.ID, Host: w.Host, Finding: api.Difference(w.Finding), Because: w.Because, By: w.Author, Made: w.Made, Ends: w.Ends,
 		Over: !s.Now().Before(w.Ends), Gone: here != nil && !here[w.Author]}
 	key := w.Finding.Key()
@@ -171,7 +171,7 @@ func (s *Service) waiver(w *store.Waiver, here map[string]bool) api.Waiver {
 }
 
 // waivedOn lists the findings of a host that somebody accepts.
-func (s *Service) waivedOn(v *fleet.View) []api.WaivedFinding {
+func (s *Register) waivedOn(v *fleet.View) []api.WaivedFinding {
 	out := []api.WaivedFinding{}
 	if v.Aside == nil {
 		return out
@@ -187,8 +187,8 @@ func (s *Service) waivedOn(v *fleet.View) []api.WaivedFinding {
 	return out
 }
 
-// lookAtKeys works out anew how hosts stand whose keys have ended since.
-func (s *Service) lookAtKeys(ctx context.Context) {
+// LookAtKeys works out anew how hosts stand whose keys have ended since.
+func (s *Register) LookAtKeys(ctx context.Context) {
 	now := s.Now()
 	for _, h := range s.Fleet.All() {
 		if v := h.Row(); !v.KeyEnds.IsZero() && !now.Before(v.KeyEnds) {

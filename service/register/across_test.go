@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"fmt"
@@ -16,8 +16,8 @@ import (
 // Whatever is counted is counted by every part, and parts are no less than the whole.
 func TestCountsOfPartsAreThoseOfTheWhole(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
-		var one, two, both tally
-		of := reflect.TypeFor[tally]()
+		var one, two, both Tally
+		of := reflect.TypeFor[Tally]()
 		for i := range of.NumField() {
 			if of.Field(i).Name != "Standing" {
 				continue
@@ -33,10 +33,10 @@ func TestCountsOfPartsAreThoseOfTheWhole(t *testing.T) {
 				reflect.ValueOf(&both.Standing).Elem().Field(j).SetInt(int64(a + b))
 			}
 		}
-		for _, t := range []*tally{&one, &two} {
+		for _, t := range []*Tally{&one, &two} {
 			for range rapid.IntRange(0, 5).Draw(rt, "hosts") {
 				revision := rapid.Int64Range(1, 3).Draw(rt, "revision")
-				for _, into := range []*tally{t, &both} {
+				for _, into := range []*Tally{t, &both} {
 					if into.held == nil {
 						into.held = map[int64]int{}
 					}
@@ -47,7 +47,7 @@ func TestCountsOfPartsAreThoseOfTheWhole(t *testing.T) {
 		}
 		one.join(&two)
 		assert.Equal(rt, both, one)
-		assert.Equal(rt, both.standing(), one.standing())
+		assert.Equal(rt, both.Sums(), one.Sums())
 	})
 }
 

@@ -1,4 +1,4 @@
-package service
+package agents
 
 import (
 	"bytes"
@@ -86,17 +86,11 @@ func (a *authenticator) agent(token string) (*fleet.Host, error) {
 
 // Host finds out which host calls, from a token that its agent has signed. The context that
 // comes back knows it.
-func (s *Service) Host(ctx context.Context, token string) (context.Context, error) {
+func (s *Agents) Host(ctx context.Context, token string) (context.Context, error) {
 	h, err := s.auth.agent(token)
 	if err != nil {
-		s.Refused("agent")
+		s.counts.Refused("agent")
 		return nil, refusal.Of(refusal.Unknown, err.Error())
 	}
 	return journal.With(ctx, h), nil
-}
-
-// Opened hears that somebody has opened the console: the first time, what its pages show is
-// worked out ahead.
-func (s *Service) Opened() {
-	s.opened.Do(func() { s.Background(s.GatherAhead) })
 }

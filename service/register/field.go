@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"cmp"
@@ -68,18 +68,18 @@ func (f *field) sorted() []api.FieldSystem {
 }
 
 // Field counts every host by system, or by cohort, and state.
-func (s *Service) Field(ctx context.Context, in *FieldQuery) (*api.Field, error) {
+func (s *Register) Field(ctx context.Context, in *FieldQuery) (*api.Field, error) {
 	now := s.Now()
-	var counted tally
+	var counted Tally
 	rows := field{bySurvey: in.By == "cohort", rows: map[string]*api.FieldSystem{}}
 	for _, h := range s.Fleet.All() {
 		v, state := h.Row(), h.State(now)
-		counted.add(v, state)
+		counted.Add(v, state)
 		rows.add(v, state)
 	}
 	out := api.Field{Systems: rows.sorted(), Total: len(rows.rows)}
 	var err error
-	if out.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
+	if out.Standing, err = s.invited(ctx, counted.Sums(), now); err != nil {
 		return nil, err
 	}
 	return &out, nil

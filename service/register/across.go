@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"cmp"
@@ -11,11 +11,11 @@ import (
 )
 
 // count counts how hosts stand.
-func count(hosts []*fleet.Host, now time.Time) tally {
-	var all tally
-	for _, part := range fleet.Across(hosts, func(part []*fleet.Host) (t tally) {
+func count(hosts []*fleet.Host, now time.Time) Tally {
+	var all Tally
+	for _, part := range fleet.Across(hosts, func(part []*fleet.Host) (t Tally) {
 		for _, h := range part {
-			t.add(h.Row(), h.State(now))
+			t.Add(h.Row(), h.State(now))
 		}
 		return t
 	}) {
@@ -33,7 +33,7 @@ type hostRow struct {
 
 // hostRows are hosts that are asked for, and how all of a part stand.
 type hostRows struct {
-	counted tally
+	counted Tally
 	states  [16]int // by index into api.States
 	rows    []hostRow
 	systems []string // by num, where they are sorted by the system's name
@@ -47,7 +47,7 @@ func (in *HostFilter) look(part []*fleet.Host, meant map[*fleet.Host]bool, order
 		v, st := h.Row(), h.State(now)
 		n := slices.Index(api.States, st)
 		out.states[n]++
-		out.counted.add(v, st)
+		out.counted.Add(v, st)
 		if meant != nil && !meant[h] || !in.wants(v, st) {
 			continue
 		}

@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"context"
@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/compute"
+	"patientlantern.example/lantern/service/contracts"
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
@@ -22,6 +23,22 @@ import (
 	"patientlantern.example/lantern/service/upstreams"
 	"patientlantern.example/lantern/store"
 )
+
+// Register tells of the hosts: which there are, how they stand and stood, and what somebody accepts of it.
+type Register struct {
+	*ground.Ground
+	contracts *contracts.Contracts
+	rollouts  *rollouts.Rollouts
+	upstreams *upstreams.Upstreams
+
+	began      time.Time
+	sinceCount sinceCount
+}
+
+// New is that of a service.
+func New(g *ground.Ground, c *contracts.Contracts, r *rollouts.Rollouts, u *upstreams.Upstreams) *Register {
+	return &Register{Ground: g, contracts: c, rollouts: r, upstreams: u, began: g.Now()}
+}
 
 // HostFilter says which hosts are asked for.
 type HostFilter struct {
@@ -41,7 +58,7 @@ type HostQuery struct {
 
 // found are the hosts that a filter lets through, in parts and by name, and how many it is not known of
 // whether they are meant; order names what else they will be ordered by.
-func (s *Service) found(ctx context.Context, in *HostFilter, order string, now time.Time) (parts []*hostRows, unknown int, err error) {
+func (s *Register) found(ctx context.Context, in *HostFilter, order string, now time.Time) (parts []*hostRows, unknown int, err error) {
 	for _, st := range in.State {
 		if !slices.Contains(api.States, st) {
 			return nil, 0, refusal.Wrong(
@@ -54,7 +71,7 @@ func (s *Service) found(ctx context.Context, in *HostFilter, order string, now t
 	if err != nil {
 		return nil, 0, err
 	}
-	hosts, unsure, err := s.Like(ctx, &in.Facets, hosts)
+	hosts, unsure, err := s.upstreams.Like(ctx, &in.Facets, hosts)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -71,7 +88,7 @@ func (s *Service) found(ctx context.Context, in *HostFilter, order string, now t
 
 // HostNames lists the names of all hosts that a filter lets through, for those who do something with
 // every one of them.
-func (s *Service) HostNames(ctx context.Context, in *HostFilter) (*api.HostNames, error) {
+func (s *Register) HostNames(ctx context.Context, in *HostFilter) (*api.HostNames, error) {
 	parts, unknown, err := s.found(ctx, in, "name", s.Now())
 	if err != nil {
 		return nil, err
@@ -87,7 +104,7 @@ func (s *Service) HostNames(ctx context.Context, in *HostFilter) (*api.HostNames
 }
 
 // ListHosts lists the fleet, page by page.
-func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, error) {
+func (s *Register) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, error) {
 	now := s.Now()
 	order, turned := strings.CutPrefix(in.Sort, "-")
 	parts, unknown, err := s.found(ctx, &in.HostFilter, order, now)
@@ -95,7 +112,7 @@ func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, 
 		return nil, err
 	}
 	page := api.HostPage{Hosts: []api.Host{}, States: map[string]int{}, Unknown: unknown}
-	var counted tally
+	var counted Tally
 	for _, p := range parts {
 		counted.join(&p.counted)
 		for i, st := range api.States {
@@ -104,7 +121,7 @@ func (s *Service) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, 
 		}
 	}
 	rows := joined(parts, order)
-	if page.Standing, err = s.invited(ctx, counted.standing(), now); err != nil {
+	if page.Standing, err = s.invited(ctx, counted.Sums(), now); err != nil {
 		return nil, err
 	}
 	page.Total = len(rows)
@@ -126,7 +143,7 @@ func (in *HostFilter) wants(v *fleet.View, state string) bool {
 }
 
 // ShowHost tells all that is known of one host.
-func (s *Service) ShowHost(ctx context.Context, in *ground.HostPath) (*api.HostDetail, error) {
+func (s *Register) ShowHost(ctx context.Context, in *ground.HostPath) (*api.HostDetail, error) {
 	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
@@ -197,7 +214,7 @@ func (s *Service) ShowHost(ctx context.Context, in *ground.HostPath) (*api.HostD
 }
 
 // showGroups fills in what the newest revision makes of the host: its groups and labels.
-func (s *Service) showGroups(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
+func (s *Register) showGroups(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
 	d.Groups = []string{}
 	rs, _, err := s.Newest(ctx)
 	if err != nil {
@@ -221,7 +238,7 @@ func (s *Service) showGroups(ctx context.Context, v *fleet.View, d *api.HostDeta
 }
 
 // showSurvey fills in what the host's survey tells.
-func (s *Service) showSurvey(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
+func (s *Register) showSurvey(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
 	if v.Traits != "" {
 		traits, err := s.Compute.TraitsOf(ctx, v.Traits)
 		if err != nil {
@@ -239,11 +256,11 @@ func (s *Service) showSurvey(ctx context.Context, v *fleet.View, d *api.HostDeta
 		d.Holds, d.Services = append(d.Holds, su.Holds...), append(d.Services, su.Services...)
 		d.Deciding = append(d.Deciding, su.Deciding...)
 	}
-	return s.ShowStanding(v, d)
+	return s.contracts.ShowStanding(v, d)
 }
 
 // showDrift fills in what becomes of the host's sources, its findings, and what healing would do.
-func (s *Service) showDrift(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
+func (s *Register) showDrift(ctx context.Context, v *fleet.View, d *api.HostDetail) error {
 	sheet, err := s.Compute.SheetOf(ctx, v.Sheet)
 	if err != nil {
 		return err
@@ -269,7 +286,7 @@ type InviteIn struct {
 }
 
 // Invite makes a one-time token with which a host joins.
-func (s *Service) Invite(ctx context.Context, in *InviteIn) (*api.Invite, error) {
+func (s *Register) Invite(ctx context.Context, in *InviteIn) (*api.Invite, error) {
 	name := strings.ToLower(in.Body.Host)
 	if known, err := s.Fleet.Find(name); err == nil && known.Row().Name != name {
 		return nil, refusal.Conflict(fmt.Sprintf(
@@ -303,7 +320,7 @@ type LabelsIn struct {
 }
 
 // SetLabels replaces a host's labels.
-func (s *Service) SetLabels(ctx context.Context, in *LabelsIn) (*api.Host, error) {
+func (s *Register) SetLabels(ctx context.Context, in *LabelsIn) (*api.Host, error) {
 	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
@@ -318,7 +335,7 @@ func (s *Service) SetLabels(ctx context.Context, in *LabelsIn) (*api.Host, error
 }
 
 // RetireHost forgets a host.
-func (s *Service) RetireHost(ctx context.Context, in *ground.HostPath) error {
+func (s *Register) RetireHost(ctx context.Context, in *ground.HostPath) error {
 	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return err

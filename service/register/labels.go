@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"context"
@@ -24,7 +24,7 @@ type LabelManyIn struct {
 }
 
 // LabelHosts gives labels to many hosts, or says what would come of it.
-func (s *Service) LabelHosts(ctx context.Context, in *LabelManyIn) (*api.Labelled, error) {
+func (s *Register) LabelHosts(ctx context.Context, in *LabelManyIn) (*api.Labelled, error) {
 	o := &in.Body
 	who := ground.Selecting{To: o.To, Where: o.Where}
 	switch {
@@ -80,7 +80,7 @@ func relabelled(labels map[string]string, o *api.LabelOrder) map[string]string {
 }
 
 // foretell works out what the newest revision says of hosts by their new labels.
-func (s *Service) foretell(ctx context.Context, rs *resolve.Resolver, takers []*fleet.Host, o *api.LabelOrder, out *api.Labelled) error {
+func (s *Register) foretell(ctx context.Context, rs *resolve.Resolver, takers []*fleet.Host, o *api.LabelOrder, out *api.Labelled) error {
 	if rs == nil {
 		return nil
 	}
@@ -131,7 +131,7 @@ func (s *Service) foretell(ctx context.Context, rs *resolve.Resolver, takers []*
 const relabelTogether = 32
 
 // relabel gives each host its labels, each as a change of its own.
-func (s *Service) relabel(ctx context.Context, takers []*fleet.Host, o *api.LabelOrder) error {
+func (s *Register) relabel(ctx context.Context, takers []*fleet.Host, o *api.LabelOrder) error {
 	var done atomic.Int64
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(relabelTogether)

@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"context"
@@ -21,7 +21,7 @@ type AcceptIn struct {
 
 // Accept makes what a host is like now its base: what the policy says nothing of is right as
 // it stands. What the policy does say, and checks that are taken away, stay findings.
-func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, error) {
+func (s *Register) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, error) {
 	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err
@@ -45,7 +45,7 @@ func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, erro
 			return refusal.Conflict(fmt.Sprintf("%s has changed at this moment; look again", v.Name))
 		}
 		v.Carried.Base = store.Base{Sheet: v.Carried.Sheet, Survey: v.Survey, At: s.Now().UTC(), By: identity.Operator(ctx).Name, Why: why,
-			Whole: s.whole(ctx, v.Survey)}
+			Whole: s.Compute.Whole(ctx, v.Survey)}
 		return nil
 	}
 	if in.Body.Try {
@@ -76,7 +76,7 @@ func (s *Service) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, erro
 }
 
 // accepted parts the findings of a host into those that are none any more and those left.
-func (s *Service) accepted(before, after *fleet.View) api.Accepted {
+func (s *Register) accepted(before, after *fleet.View) api.Accepted {
 	out := api.Accepted{Host: after.Name, Accepted: []api.Finding{}, Left: s.findings(after, after.Findings)}
 	left := map[string]bool{}
 	for _, f := range out.Left {

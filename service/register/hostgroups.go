@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"context"
@@ -15,7 +15,7 @@ type GroupsQuery struct {
 }
 
 // ListGroups tells how many hosts are in each group of the newest revision.
-func (s *Service) ListGroups(ctx context.Context, in *GroupsQuery) (*api.GroupPage, error) {
+func (s *Register) ListGroups(ctx context.Context, in *GroupsQuery) (*api.GroupPage, error) {
 	rs, number, err := s.Newest(ctx)
 	if err != nil {
 		return nil, err

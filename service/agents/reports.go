@@ -1,4 +1,4 @@
-package service
+package agents
 
 import (
 	"context"
@@ -16,7 +16,7 @@ import (
 )
 
 // Report hears how carrying a delivery out went.
-func (s *Service) Report(ctx context.Context, in *api.Report) error {
+func (s *Agents) Report(ctx context.Context, in *api.Report) error {
 	h := fleet.Caller(ctx)
 	event, known := rollout.ReportEvents[in.State]
 	if !known {
@@ -34,7 +34,7 @@ func (s *Service) Report(ctx context.Context, in *api.Report) error {
 		return err
 	}
 	if !final {
-		if !s.Hear(h, ro, in.Step) {
+		if !s.rollouts.Hear(h, ro, in.Step) {
 			return refusal.Conflict("the rollout was stopped")
 		}
 		if h.Row().Working() {
@@ -80,7 +80,7 @@ func unfit(err error) error {
 }
 
 // takeReport stores what a host says of its task.
-func (s *Service) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollout, event rollout.Event, in *api.Report) error {
+func (s *Agents) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollout, event rollout.Event, in *api.Report) error {
 	said := store.RolloutHost{Rollout: ro.ID, Updated: s.Now()}
 	var err error
 	if said.Took, err = json.Marshal(in.Took); err != nil {
@@ -92,7 +92,7 @@ func (s *Service) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollou
 		return err
 	}
 	over := false
-	defer s.Nudge()
+	defer s.rollouts.Nudge()
 	_, err = s.Change(ctx, h, journal.CommandReport, func(v *fleet.View) error {
 		if said.Before, err = json.Marshal(store.Before{Revision: v.Revision, Survey: v.Survey, Carried: v.Carried}); err != nil {
 			return err
@@ -137,28 +137,18 @@ func (s *Service) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollou
 // nextBase is the base of a host to which something was carried: the one that it has, which
 // drift does not move, or what it is like now where that is the first, or where an older
 // agent had not looked at all that counts.
-func (s *Service) nextBase(ctx context.Context, v *fleet.View, in *api.Report) store.Base {
+func (s *Agents) nextBase(ctx context.Context, v *fleet.View, in *api.Report) store.Base {
 	old := v.Carried.Known()
 	if old.Survey == "" || !old.Whole {
-		if old.Whole = s.whole(ctx, old.Survey); !old.Whole {
-			return store.Base{Sheet: in.Sheet, Survey: in.Survey, At: s.Now().UTC(), Whole: s.whole(ctx, in.Survey)}
+		if old.Whole = s.Compute.Whole(ctx, old.Survey); !old.Whole {
+			return store.Base{Sheet: in.Sheet, Survey: in.Survey, At: s.Now().UTC(), Whole: s.Compute.Whole(ctx, in.Survey)}
 		}
 	}
 	return old
 }
 
-// whole reports whether a survey tells all that counts. One that cannot be read now does: a
-// base is not given up for that.
-func (s *Service) whole(ctx context.Context, survey string) bool {
-	if survey == "" {
-		return false
-	}
-	su, err := s.Compute.SurveyOf(ctx, survey)
-	return err != nil || su.Settings != nil
-}
-
 // withRollout is a change that the journal also tells of a rollout.
-func (s *Service) withRollout(ctx context.Context, c store.Change, command string, id int64, ended bool) store.Change {
+func (s *Agents) withRollout(ctx context.Context, c store.Change, command string, id int64, ended bool) store.Change {
 	return store.Change{Then: c.Then, Note: func() []store.Entry {
 		e := s.RolloutEntry(journal.By(ctx), command, id, ended)
 		e.Passing = !ended // the host's own entry says it, and the rollout's rows do
@@ -167,7 +157,7 @@ func (s *Service) withRollout(ctx context.Context, c store.Change, command strin
 }
 
 // withdraw takes a host out of a rollout that was stopped before it had touched anything.
-func (s *Service) withdraw(ctx context.Context, h *fleet.Host, ro store.Rollout) error {
+func (s *Agents) withdraw(ctx context.Context, h *fleet.Host, ro store.Rollout) error {
 	over := false
 	_, err := s.Change(ctx, h, journal.CommandWithdraw, func(v *fleet.View) error {
 		v.Task, v.Stage = 0, ""

@@ -1,4 +1,4 @@
-package service
+package agents
 
 import (
 	"context"
@@ -11,9 +11,9 @@ import (
 )
 
 // Delivery gives a host its signed sheet, by digest: a compact JWS.
-func (s *Service) Delivery(ctx context.Context) (string, error) {
+func (s *Agents) Delivery(ctx context.Context) (string, error) {
 	v := fleet.Caller(ctx).Row()
-	if !s.MayWork(ctx, v) {
+	if !s.rollouts.MayWork(ctx, v) {
 		return "", refusal.NotFound("nothing waits for this host")
 	}
 	ro, err := s.Store.Rollout(ctx, v.Task)
@@ -21,7 +21,7 @@ func (s *Service) Delivery(ctx context.Context) (string, error) {
 		return "", err
 	}
 	if ro.Kind == store.KindBackOut {
-		return s.DeliverBack(ctx, v, &ro)
+		return s.rollouts.DeliverBack(ctx, v, &ro)
 	}
 	revision := ro.Carries(&v.Host)
 	rs, err := s.Compute.Revision(ctx, revision)
@@ -55,7 +55,7 @@ func (s *Service) Delivery(ctx context.Context) (string, error) {
 
 // SheetText is a sheet by its digest, as it was signed. A host needs sheets and nothing else;
 // what other hosts have is not its business.
-func (s *Service) SheetText(ctx context.Context, digest string) ([]byte, error) {
+func (s *Agents) SheetText(ctx context.Context, digest string) ([]byte, error) {
 	if !s.Store.Known(digest, store.KindSheet) {
 		return nil, refusal.NotFound("there is no sheet of that digest")
 	}

@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"context"
@@ -19,7 +19,7 @@ type HistoryIn struct {
 
 // History tells what happened to a host: findings that came and went, revisions, who had what
 // done, and why.
-func (s *Service) History(ctx context.Context, in *HistoryIn) (*api.HistoryPage, error) {
+func (s *Register) History(ctx context.Context, in *HistoryIn) (*api.HistoryPage, error) {
 	h, err := s.FindHost(in.Name)
 	if err != nil {
 		return nil, err

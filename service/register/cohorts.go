@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"cmp"
@@ -19,7 +19,7 @@ type CohortQuery struct {
 }
 
 // ListCohorts tells how many different configurations there are, and who has them.
-func (s *Service) ListCohorts(ctx context.Context, in *CohortQuery) (*api.CohortPage, error) {
+func (s *Register) ListCohorts(ctx context.Context, in *CohortQuery) (*api.CohortPage, error) {
 	bySurvey := map[string]*api.Cohort{}
 	var list []*api.Cohort
 	page := api.CohortPage{Cohorts: []api.Cohort{}}

@@ -1,4 +1,4 @@
-package service
+package agents
 
 import (
 	"context"
@@ -7,6 +7,7 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
@@ -20,14 +21,37 @@ import (
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/service/rollouts"
 	"patientlantern.example/lantern/store"
 )
+
+// Agents hears what hosts say, and gives them what waits for them.
+type Agents struct {
+	*ground.Ground
+	rollouts *rollouts.Rollouts
+	counts   Counters
+
+	auth   *authenticator
+	upload *uploads
+	naming sync.RWMutex // held for writing while documents that nothing names are forgotten
+}
+
+// Counters are told what comes from hosts.
+type Counters struct {
+	CheckIn, Changed func()
+	Refused          func(who string)
+}
+
+// New is that of a service.
+func New(g *ground.Ground, r *rollouts.Rollouts, counts Counters) *Agents {
+	return &Agents{Ground: g, rollouts: r, counts: counts, auth: newAuthenticator(g.Fleet, g.Now), upload: newUploads()}
+}
 
 // mostZone bounds the name of a time zone, in bytes.
 const mostZone = 60
 
 // Join takes a host into the fleet.
-func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
+func (s *Agents) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 	var key jose.JSONWebKey
 	if err := key.UnmarshalJSON([]byte(in.Key)); err != nil || !key.IsPublic() {
 		return nil, refusal.Of(refusal.Unreadable, "the key is not a public JWK")
@@ -45,7 +69,7 @@ func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 		}
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		s.Refused("join")
+		s.counts.Refused("join")
 		return nil, refusal.Of(
 			refusal.Forbidden,
 			"the token is not known, was used already, or has expired: ask for a new one (lantern host invite NAME)",
@@ -53,7 +77,7 @@ func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 	}
 	var same *store.SameKeyError
 	if errors.As(err, &same) {
-		s.Refused("join")
+		s.counts.Refused("join")
 		return nil, refusal.Conflict(same.Error())
 	}
 	if err != nil {
@@ -64,9 +88,9 @@ func (s *Service) Join(ctx context.Context, in *api.Join) (*api.Joined, error) {
 }
 
 // CheckIn hears by digest how a host stands.
-func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnswer, error) {
+func (s *Agents) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnswer, error) {
 	h := fleet.Caller(ctx)
-	s.metrics.checkIns.Inc()
+	s.counts.CheckIn()
 	now := s.Now()
 	if h.NoteRun(in.Instance, now) {
 		s.Log.Warn("two machines check in with one identity", "host", h.Row().Name)
@@ -96,7 +120,7 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 		in.Free == nil && in.Access == nil &&
 		in.Packages == nil && in.Sources == nil && in.Traced == nil &&
 		in.Trouble == v.Trouble {
-		out.Work = s.MayWork(ctx, v)
+		out.Work = s.rollouts.MayWork(ctx, v)
 		if wasSilent || first {
 			s.Note(ctx, s.Entry(journal.By(ctx), journal.CommandAppear, journal.KindHost, v.Name))
 		}
@@ -111,15 +135,15 @@ func (s *Service) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAns
 		out.Want = append(out.Want, in.Survey)
 	}
 	if len(out.Want) > 0 {
-		out.Work = s.MayWork(ctx, v)
+		out.Work = s.rollouts.MayWork(ctx, v)
 		return out, nil
 	}
 	row, err := s.Change(ctx, h, journal.CommandCheckIn, func(v *fleet.View) error { return said(v, in, now, ask) }, nil)
 	if err != nil {
 		return nil, err
 	}
-	s.metrics.changed.Inc()
-	out.Work = s.MayWork(ctx, row)
+	s.counts.Changed()
+	out.Work = s.rollouts.MayWork(ctx, row)
 	return out, nil
 }
 

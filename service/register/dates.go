@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"cmp"
@@ -22,7 +22,7 @@ type DateQuery struct {
 }
 
 // dates is what falls due from now on, the next first, on one page.
-func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
+func (s *Register) dates(ctx context.Context) (out api.DatePage, err error) {
 	now := s.Now()
 	out.Dates, out.Away = []api.Date{}, []string{}
 	add := func(due time.Time, kind, name, says, detail string) {
@@ -75,7 +75,7 @@ func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 		add(w.Ends, api.DueWaiver, strconv.FormatInt(w.ID, 10), "A waiver ends: "+w.Finding.Message,
 			fmt.Sprintf("On %s; accepted by %s: %s", where, w.Author, w.Because))
 	}
-	for _, f := range s.Standing() {
+	for _, f := range s.rollouts.Standing() {
 		what := "the fleet moves again"
 		if f.Scope != "" {
 			what = f.Scope + " moves again"
@@ -100,7 +100,7 @@ func (s *Service) dates(ctx context.Context) (out api.DatePage, err error) {
 }
 
 // ListDates lists what falls due: contracts, keys, waivers, reviews, freezes.
-func (s *Service) ListDates(ctx context.Context, in *DateQuery) (*api.DatePage, error) {
+func (s *Register) ListDates(ctx context.Context, in *DateQuery) (*api.DatePage, error) {
 	page, err := s.dates(ctx)
 	if err != nil {
 		return nil, err
@@ -116,7 +116,7 @@ func (s *Service) ListDates(ctx context.Context, in *DateQuery) (*api.DatePage, 
 }
 
 // Calendar is what falls due as a calendar (iCalendar).
-func (s *Service) Calendar(ctx context.Context) ([]byte, error) {
+func (s *Register) Calendar(ctx context.Context) ([]byte, error) {
 	page, err := s.dates(ctx)
 	if err != nil {
 		return nil, err

@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"cmp"
@@ -32,7 +32,7 @@ type group struct {
 }
 
 // GroupDrift tells each finding once, however many hosts have it.
-func (s *Service) GroupDrift(ctx context.Context, in *GroupQuery) (*api.FindingGroupPage, error) {
+func (s *Register) GroupDrift(ctx context.Context, in *GroupQuery) (*api.FindingGroupPage, error) {
 	as := &DriftQuery{Picking: in.Picking}
 	if err := as.check(); err != nil {
 		return nil, err
@@ -43,7 +43,7 @@ func (s *Service) GroupDrift(ctx context.Context, in *GroupQuery) (*api.FindingG
 	}
 	now := s.Now()
 	counted := count(hosts, now)
-	page := api.FindingGroupPage{Groups: []api.FindingGroup{}, Standing: counted.standing(), Unknown: unknown}
+	page := api.FindingGroupPage{Groups: []api.FindingGroup{}, Standing: counted.Sums(), Unknown: unknown}
 	if !in.Some() {
 		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {
 			return nil, err

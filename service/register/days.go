@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"context"
@@ -29,14 +29,14 @@ const mostStood = 100
 // mostHeld bounds how many times are held between two counts.
 const mostHeld = 100_000
 
-// countHosts notes each hour how the fleet stands.
-func (s *Service) countHosts(ctx context.Context) {
+// CountHosts notes each hour how the fleet stands.
+func (s *Register) CountHosts(ctx context.Context) {
 	if err := s.countHour(ctx); err != nil && ctx.Err() == nil {
 		s.Log.Error("noting how the fleet stands", "error", err)
 	}
 }
 
-func (s *Service) countHour(ctx context.Context) error {
+func (s *Register) countHour(ctx context.Context) error {
 	now := s.Now().UTC()
 	if now.Sub(s.began) <= 3*s.Opts.Interval+2*time.Second { // hosts were not heard while it did not run
 		return nil
@@ -55,7 +55,7 @@ func (s *Service) countHour(ctx context.Context) error {
 
 // countedUntil is the entry of the journal up to which it was counted, by the counts, the newest
 // first; where there is none, the last entry of the day before.
-func (s *Service) countedUntil(ctx context.Context, now time.Time, counts []store.Entry) (int64, error) {
+func (s *Register) countedUntil(ctx context.Context, now time.Time, counts []store.Entry) (int64, error) {
 	if len(counts) > 0 {
 		var c counted
 		err := json.Unmarshal(counts[0].Detail, &c)
@@ -90,9 +90,9 @@ type sinceCount struct {
 const countPage = 2_000
 
 // countNow counts how the fleet stands, and what came and went since the newest of the counts.
-func (s *Service) countNow(ctx context.Context, now time.Time, counts []store.Entry) (counted, error) {
+func (s *Register) countNow(ctx context.Context, now time.Time, counts []store.Entry) (counted, error) {
 	all := count(s.Fleet.All(), now)
-	standing, err := s.invited(ctx, all.standing(), now)
+	standing, err := s.invited(ctx, all.Sums(), now)
 	if err != nil {
 		return counted{}, err
 	}
@@ -168,7 +168,7 @@ type DayQuery struct {
 
 // ListDays tells how the fleet stood day by day: a day on which nobody counted is named as one
 // of which nothing is known.
-func (s *Service) ListDays(ctx context.Context, in *DayQuery) (*api.DayPage, error) {
+func (s *Register) ListDays(ctx context.Context, in *DayQuery) (*api.DayPage, error) {
 	now := s.Now().UTC()
 	first := now.AddDate(0, 0, 1-in.Days).Format(time.DateOnly)
 	entries, err := s.Store.Journal(ctx, store.JournalQuery{Kind: journal.KindDay, Limit: 25 * in.Days})

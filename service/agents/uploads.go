@@ -1,4 +1,4 @@
-package service
+package agents
 
 import (
 	"context"
@@ -104,7 +104,7 @@ func expect(d *json.Decoder, want json.Delim) error {
 }
 
 // checkDocument looks whether a document is of the kind that it is said to be.
-func (s *Service) checkDocument(doc api.Document, given map[string]bool) error {
+func (s *Agents) checkDocument(doc api.Document, given map[string]bool) error {
 	switch doc.Kind {
 	case store.KindText:
 		return nil
@@ -127,7 +127,7 @@ func (s *Service) checkDocument(doc api.Document, given map[string]bool) error {
 
 // PutDocuments takes documents that no host has sent before, as they come. The error of
 // whoever sends them is passed on as it is.
-func (s *Service) PutDocuments(ctx context.Context, from io.Reader) error {
+func (s *Agents) PutDocuments(ctx context.Context, from io.Reader) error {
 	h := fleet.Caller(ctx)
 	var docs []store.Document
 	given := map[string]bool{}
@@ -151,7 +151,7 @@ func (s *Service) PutDocuments(ctx context.Context, from io.Reader) error {
 	})
 	switch {
 	case errors.Is(err, errQuota):
-		s.Refused("documents")
+		s.counts.Refused("documents")
 		return refusal.Of(refusal.TooMuch, err.Error())
 	case err != nil:
 		return &refusal.Error{Kind: refusal.Invalid, Message: "the documents cannot be taken: " + refusal.Short(err.Error()), Cause: err}
@@ -166,8 +166,8 @@ const sweepAge = 24 * time.Hour
 // hosts. How many hosts there were, and what people did, stays.
 const keepReports = 400 * 24 * time.Hour
 
-// watchDocuments forgets, now and then, documents that nothing names any more.
-func (s *Service) watchDocuments(ctx context.Context) {
+// WatchDocuments forgets, now and then, documents that nothing names any more.
+func (s *Agents) WatchDocuments(ctx context.Context) {
 	ground.Every(ctx, time.Hour, func() {
 		if n, err := s.Sweep(ctx); err != nil && ctx.Err() == nil {
 			s.Log.Error("forgetting documents that nothing names", "error", err)
@@ -189,7 +189,7 @@ func (s *Service) watchDocuments(ctx context.Context) {
 const backTime = 90 * 24 * time.Hour
 
 // pastNames notes the documents that the past of hosts and rollouts names.
-func (s *Service) pastNames(ctx context.Context, note func(kind string, digests ...string), surveys map[string]bool) error {
+func (s *Agents) pastNames(ctx context.Context, note func(kind string, digests ...string), surveys map[string]bool) error {
 	past, err := s.Store.PastDocuments(ctx)
 	if err != nil {
 		return err
@@ -210,7 +210,7 @@ func (s *Service) pastNames(ctx context.Context, note func(kind string, digests 
 
 // Sweep forgets the documents that nothing names any more, and returns how many there
 // were.
-func (s *Service) Sweep(ctx context.Context) (int, error) {
+func (s *Agents) Sweep(ctx context.Context) (int, error) {
 	s.naming.Lock() // nobody comes to name a document meanwhile
 	defer s.naming.Unlock()
 	before := s.Now().Add(-sweepAge)

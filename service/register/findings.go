@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"cmp"
@@ -15,7 +15,7 @@ import (
 	"patientlantern.example/lantern/service/refusal"
 )
 
-func (s *Service) findings(v *fleet.View, list []drift.Finding) []api.Finding {
+func (s *Register) findings(v *fleet.View, list []drift.Finding) []api.Finding {
 	out := make([]api.Finding, 0, len(list))
 	for _, f := range list {
 		since, _ := v.Since.Of(f.Key())
@@ -134,7 +134,7 @@ func (in *DriftQuery) partRows(part []*fleet.Host) (out findingRows) {
 }
 
 // ListDrift lists findings over the fleet, page by page.
-func (s *Service) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingPage, error) {
+func (s *Register) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingPage, error) {
 	hosts, unknown, err := s.Selected(ctx, in.Selecting, s.Fleet.All())
 	if err != nil {
 		return nil, err
@@ -152,7 +152,7 @@ func (s *Service) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingPa
 	page := api.FindingPage{Findings: []api.Finding{}, Unknown: unknown}
 	now := s.Now()
 	counted := count(hosts, now)
-	page.Standing = counted.standing()
+	page.Standing = counted.Sums()
 	if in.Host == "" && !in.Some() {
 		if page.Standing, err = s.invited(ctx, page.Standing, now); err != nil {
 			return nil, err

@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"context"
@@ -8,15 +8,15 @@ import (
 	"patientlantern.example/lantern/service/fleet"
 )
 
-// tally counts of how many hosts it is known how they stand, and of how many not.
-type tally struct {
+// Tally counts of how many hosts it is known how they stand, and of how many not.
+type Tally struct {
 	api.Standing
 	newest int64
 	held   map[int64]int // revision → hosts that have it
 }
 
-// add counts a host whose state is known.
-func (t *tally) add(v *fleet.View, state string) {
+// Add counts a host whose state is known.
+func (t *Tally) Add(v *fleet.View, state string) {
 	t.Hosts++
 	switch {
 	case state == api.StateFailed:
@@ -53,7 +53,7 @@ func (t *tally) add(v *fleet.View, state string) {
 }
 
 // join adds what was counted elsewhere.
-func (t *tally) join(o *tally) {
+func (t *Tally) join(o *Tally) {
 	t.Hosts += o.Hosts
 	t.Failed += o.Failed
 	t.NoSurvey += o.NoSurvey
@@ -74,8 +74,8 @@ func (t *tally) join(o *tally) {
 	t.newest = max(t.newest, o.newest)
 }
 
-// standing is what was counted.
-func (t *tally) standing() api.Standing {
+// Sums is what was counted.
+func (t *Tally) Sums() api.Standing {
 	out := t.Standing
 	for revision, n := range t.held {
 		if revision < t.newest {
@@ -86,7 +86,7 @@ func (t *tally) standing() api.Standing {
 }
 
 // invited adds those that were invited and have not joined.
-func (s *Service) invited(ctx context.Context, st api.Standing, now time.Time) (api.Standing, error) {
+func (s *Register) invited(ctx context.Context, st api.Standing, now time.Time) (api.Standing, error) {
 	var err error
 	st.Invited, err = s.Store.OpenInvites(ctx, now)
 	return st, err

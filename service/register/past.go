@@ -1,4 +1,4 @@
-package service
+package register
 
 import (
 	"context"
@@ -24,7 +24,7 @@ type PastIn struct {
 }
 
 // Past tells what a host had at a moment.
-func (s *Service) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
+func (s *Register) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
 	name, p, err := s.pastOf(ctx, in.Name, in.At)
 	if err != nil {
 		return nil, err
@@ -53,7 +53,7 @@ func (s *Service) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
 }
 
 // pastOf finds what is kept of a host for a moment, also where it was retired since.
-func (s *Service) pastOf(ctx context.Context, host string, at time.Time) (name string, p store.Past, err error) {
+func (s *Register) pastOf(ctx context.Context, host string, at time.Time) (name string, p store.Past, err error) {
 	name = strings.ToLower(host)
 	if h, err := s.Fleet.Find(host); err == nil {
 		name = h.Row().Name
@@ -84,7 +84,7 @@ type BetweenIn struct {
 }
 
 // Between tells what of a host is another at one moment than it was at an earlier one.
-func (s *Service) Between(ctx context.Context, in *BetweenIn) (*api.BetweenPage, error) {
+func (s *Register) Between(ctx context.Context, in *BetweenIn) (*api.BetweenPage, error) {
 	if in.To.IsZero() {
 		in.To = s.Now()
 	}
