@@ -87,12 +87,53 @@ func imports(t *testing.T, dir string) (out []string) {
 	return out
 }
 
+// rooms are the rooms of the service, each with those that it may stand on.
+var rooms = map[string][]string{
+	"journal":   {},
+	"memo":      {},
+	"refusal":   {},
+	"events":    {"journal"},
+	"seats":     {"journal"},
+	"identity":  {"journal", "refusal"},
+	"webhooks":  {"hook", "journal", "refusal"},
+	"fleet":     {"journal", "refusal"},
+	"compute":   {"fleet", "memo", "seats"},
+	"ground":    {"compute", "fleet", "journal", "refusal", "seats"},
+	"upstreams": {"fleet", "ground", "journal", "memo", "refusal", "seats"},
+	"contracts": {"compute", "fleet", "ground", "identity", "journal", "refusal", "seats"},
+	"rollouts":  {"compute", "contracts", "fleet", "ground", "identity", "journal", "refusal", "upstreams"},
+	"policies":  {"compute", "contracts", "fleet", "ground", "identity", "journal", "memo", "refusal", "rollouts", "upstreams"},
+	"register":  {"compute", "contracts", "fleet", "ground", "identity", "journal", "refusal", "rollouts", "upstreams"},
+	"agents":    {"compute", "fleet", "ground", "identity", "journal", "refusal", "rollouts"},
+}
+
+// An engine knows those that it stands on, and none that stands on it.
+func TestTheRoomsOfTheServiceStandOnThoseBelow(t *testing.T) {
+	folders, err := filepath.Glob("../service/*/*.go")
+	require.NoError(t, err)
+	for _, name := range folders {
+		room := filepath.Base(filepath.Dir(name))
+		if room == "web" || room == "hook" { // these speak HTTP
+			continue
+		}
+		assert.Contains(t, rooms, room, "a room of which nobody said what it stands on")
+	}
+	for room, below := range rooms {
+		for _, path := range imports(t, "../service/"+room) {
+			if other, ok := strings.CutPrefix(path, module+"service"); ok {
+				assert.Contains(t, below, strings.TrimPrefix(other, "/"), "service/%s imports %s", room, path)
+			}
+		}
+	}
+}
+
 // What the service decides knows no HTTP, and what speaks HTTP decides nothing.
 func TestTheServiceKnowsNoHTTPAndItsHTTPSideDecidesNothing(t *testing.T) {
-	for _, dir := range []string{
-		"../service", "../service/refusal", "../service/journal", "../service/events", "../service/memo", "../service/seats",
-		"../service/identity", "../service/webhooks",
-	} {
+	dirs := []string{"../service"}
+	for room := range rooms {
+		dirs = append(dirs, "../service/"+room)
+	}
+	for _, dir := range dirs {
 		for _, path := range imports(t, dir) {
 			for _, no := range []string{"net/http", "github.com/go-chi/", "github.com/danielgtaylor/huma", module + "service/web", module + "client"} {
 				assert.False(t, path == no || strings.HasPrefix(path, strings.TrimSuffix(no, "/")+"/"), "%s imports %s", dir, path)

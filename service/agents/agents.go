@@ -1,3 +1,5 @@
+// Package agents hears what hosts say of themselves and how carrying went, and gives them what waits for
+// them.
 package agents
 
 import (

@@ -1,3 +1,5 @@
+// Package compute answers what follows from documents (sheets, surveys, traits, policies) and remembers
+// the answers: hosts that have the same documents share them.
 package compute
 
 import (
@@ -69,6 +71,7 @@ const (
 	keptRevs     = 64
 )
 
+// New is a Computer whose answers count for one build of the program: another may judge otherwise.
 func New(st *store.Store, build string) *Computer {
 	return &Computer{
 		store: st, build: build,
@@ -125,7 +128,7 @@ func (c *Computer) base(ctx context.Context, name string) (*drift.Base, error) {
 	return out, err
 }
 
-// verdict is how a host with a survey stands under a sheet, but for what follows from the
+// Judgement is how a host with a survey stands under a sheet, but for what follows from the
 // time and from seats.
 type Judgement struct {
 	Findings []drift.Finding `json:"findings"`
@@ -197,14 +200,17 @@ func document[T any](ctx context.Context, c *Computer, kept *memo.Cache[string, 
 	})
 }
 
+// TraitsOf reads traits by their digest.
 func (c *Computer) TraitsOf(ctx context.Context, digest string) (*source.Traits, error) {
 	return document(ctx, c, c.traits, store.KindTraits, digest)
 }
 
+// SurveyOf reads a survey by its digest.
 func (c *Computer) SurveyOf(ctx context.Context, digest string) (*source.Survey, error) {
 	return document(ctx, c, c.surveys, store.KindSurvey, digest)
 }
 
+// SheetOf reads a sheet by its digest.
 func (c *Computer) SheetOf(ctx context.Context, digest string) (*source.Sheet, error) {
 	return document(ctx, c, c.sheets, store.KindSheet, digest)
 }

@@ -64,6 +64,7 @@ func (c *Computer) SayMedia(ctx context.Context, e *reason.Explanation, v *fleet
 	return nil
 }
 
+// Explain says why a host would have what a revision gives it.
 func (c *Computer) Explain(ctx context.Context, r *resolve.Resolver, v *fleet.View) (*reason.Explanation, error) {
 	t, err := c.TraitsOf(ctx, v.Traits)
 	if err != nil {

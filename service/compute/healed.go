@@ -21,11 +21,13 @@ type Healings struct {
 	byHost map[string][]Healed
 }
 
+// Healed is one healing of a host that nobody asked for.
 type Healed struct {
 	At   time.Time `json:"-"`
 	Keys []string  `json:"keys"` // of the findings
 }
 
+// Add notes a healing of a host.
 func (l *Healings) Add(host string, x Healed) {
 	l.Lock()
 	defer l.Unlock()

@@ -16,6 +16,7 @@ type Waivers struct {
 	byKey map[string][]int // finding → places in list
 }
 
+// NewWaivers are those of a list.
 func NewWaivers(list []store.Waiver) *Waivers {
 	w := &Waivers{}
 	w.set(list)
@@ -42,18 +43,21 @@ func (w *Waivers) Of(host, key string, now time.Time) (out *store.Waiver) {
 	return out
 }
 
+// All are all that there are, those that have ended too.
 func (w *Waivers) All() []store.Waiver {
 	w.mu.RLock()
 	defer w.mu.RUnlock()
 	return slices.Clone(w.list)
 }
 
+// Add adds one that the store has taken.
 func (w *Waivers) Add(x store.Waiver) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.set(append(slices.Clip(w.list), x))
 }
 
+// Remove takes one away.
 func (w *Waivers) Remove(id int64) {
 	w.mu.Lock()
 	defer w.mu.Unlock()

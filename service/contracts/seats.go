@@ -1,3 +1,5 @@
+// Package contracts is what vendors sold: channels, accounts at desks, contracts, and the seats and access
+// of hosts in them.
 package contracts
 
 import (
@@ -89,6 +91,7 @@ func (s *Contracts) plan(ctx context.Context, wanted []WantedSeats) (subscriptio
 	return books.Plan(groups), byHand, nil
 }
 
+// SeatsAhead says how many seats hosts would take, and who would get none.
 func (s *Contracts) SeatsAhead(ctx context.Context, wanted []WantedSeats) (api.SeatsAhead, error) {
 	out := api.SeatsAhead{Taking: []api.SeatTaking{}, Short: []api.SeatShortage{}, ByHand: []string{}}
 	plan, byHand, err := s.plan(ctx, wanted)

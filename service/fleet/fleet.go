@@ -1,3 +1,5 @@
+// Package fleet holds every host of a service in memory: its row, what follows from it, and what is
+// known of it that is not stored. Rows are read without a lock, and replaced after the store has taken the new one.
 package fleet
 
 import (
@@ -62,6 +64,7 @@ func New(rows []*store.Host, interval, patience time.Duration, fill func(*View) 
 // each other up.
 type Locks []*Host
 
+// Lock holds hosts, by name, until Unlock.
 func Lock(hosts []*Host) Locks {
 	out := slices.Clone(hosts)
 	slices.SortFunc(out, func(a, b *Host) int { return strings.Compare(a.Row().Name, b.Row().Name) })
@@ -71,6 +74,7 @@ func Lock(hosts []*Host) Locks {
 	return out
 }
 
+// Unlock lets the hosts go.
 func (l Locks) Unlock() {
 	for _, h := range l {
 		h.Unlock()
@@ -108,6 +112,7 @@ func (f *Fleet) Enter(row *store.Host) {
 	h.Put(v)
 }
 
+// Remove takes out a host that was retired.
 func (f *Fleet) Remove(name string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -19,6 +19,7 @@ import (
 	"patientlantern.example/lantern/store"
 )
 
+// Host is a host with what is not stored of it.
 type Host struct {
 	mu       sync.Mutex // held while the row is being replaced
 	current  atomic.Pointer[View]
@@ -79,6 +80,7 @@ func (v *View) Working() bool { return v.Stage == rollout.Working }
 // Behind reports whether its task goes on without it until it comes back.
 func (v *View) Behind() bool { return v.Stage == rollout.Behind }
 
+// Row is how the host stands. It is never changed.
 func (h *Host) Row() *View { return h.current.Load() }
 
 // Put replaces the row. Only the writer of the store does that, when the row stands; the
@@ -90,11 +92,13 @@ func (h *Host) Put(v *View) {
 	}
 }
 
+// Seen notes that the host was heard of.
 func (h *Host) Seen(now time.Time) {
 	h.lastSeen.Store(now.UnixMilli())
 	h.dirty.Store(true)
 }
 
+// SeenAt is when the host was heard of last; zero where it never was.
 func (h *Host) SeenAt() time.Time {
 	if ms := h.lastSeen.Load(); ms != 0 {
 		return time.UnixMilli(ms).UTC()
@@ -105,6 +109,7 @@ func (h *Host) SeenAt() time.Time {
 // Lock is held while the row is being replaced.
 func (h *Host) Lock() { h.mu.Lock() }
 
+// Unlock ends what Lock began.
 func (h *Host) Unlock() { h.mu.Unlock() }
 
 // IsRetired reports whether the host is one of the fleet no more.

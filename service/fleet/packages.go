@@ -19,6 +19,7 @@ type Packages struct {
 	Came      map[string]origin.Came `json:"came,omitempty"` // by the key of the source
 }
 
+// PackagesOf is what a host answered; empty where it has answered nothing that can be read.
 func PackagesOf(v *View) (p Packages) {
 	if len(v.Packages) > 0 {
 		_ = json.Unmarshal(v.Packages, &p) // what cannot be read is not known

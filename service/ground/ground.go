@@ -1,3 +1,5 @@
+// Package ground is what every engine of the service stands on: the store, the fleet in memory, what is
+// worked out of documents, the names by which hosts are called, and the door through which changes go.
 package ground
 
 import (

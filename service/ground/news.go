@@ -15,6 +15,7 @@ type News struct {
 	Revision int64      `json:"revision,omitempty"`
 }
 
+// NewsItem is a finding that came.
 type NewsItem struct {
 	Class    string `json:"class"`
 	Severity string `json:"severity"`

@@ -16,6 +16,7 @@ func (p Paging) Next(total int) int {
 	return p.Page + 1
 }
 
+// Cut says which of so many rows stand on the page.
 func (p Paging) Cut(total int) (from, to int) {
 	from = min((p.Page-1)*p.PerPage, total)
 	return from, min(from+p.PerPage, total)

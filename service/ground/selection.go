@@ -49,7 +49,9 @@ func (g *Ground) Selected(ctx context.Context, in Selecting, all []*fleet.Host) 
 }
 
 // Picked is selected by the groups of a revision; rs is nil where nothing is published.
-func (g *Ground) Picked(ctx context.Context, rs *resolve.Resolver, in Selecting, all []*fleet.Host) (out []*fleet.Host, unknown int, err error) {
+func (g *Ground) Picked(ctx context.Context, rs *resolve.Resolver, in Selecting, all []*fleet.Host) (
+	out []*fleet.Host, unknown int, err error,
+) {
 	out = all
 	if len(in.To) > 0 {
 		named, groups, err := g.Called(rs, in.To)
@@ -121,7 +123,9 @@ func (g *Ground) among(ctx context.Context, rs *resolve.Resolver, all []*fleet.H
 }
 
 // meeting are those of hosts for which a condition holds, and how many it is not known of.
-func (g *Ground) meeting(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, where string) (out []*fleet.Host, unknown int, err error) {
+func (g *Ground) meeting(ctx context.Context, rs *resolve.Resolver, all []*fleet.Host, where string) (
+	out []*fleet.Host, unknown int, err error,
+) {
 	compiler, err := condition.NewCompiler()
 	if err != nil {
 		return nil, 0, err

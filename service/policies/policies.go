@@ -1,3 +1,4 @@
+// Package policies checks, proposes and publishes what a team wrote, and foresees what would come of it.
 package policies
 
 import (

@@ -1,3 +1,5 @@
+// Package register tells of the hosts: which there are, how they stand and stood, what differs on them,
+// and what somebody accepts of that.
 package register
 
 import (

@@ -172,6 +172,7 @@ func (s *Rollouts) stands(ctx context.Context, ro *store.Rollout) (t []rollout.T
 	return t, why, err
 }
 
+// Plural is a number of hosts in words.
 func Plural(hosts int) string {
 	if hosts == 1 {
 		return "1 host"

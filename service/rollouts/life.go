@@ -11,6 +11,7 @@ import (
 	"patientlantern.example/lantern/store"
 )
 
+// LeaveBehind has rollouts go on without hosts that give no sign of life.
 func (s *Rollouts) LeaveBehind(ctx context.Context) {
 	open, err := s.Store.LiveRollouts(ctx)
 	if err != nil {

@@ -1,3 +1,5 @@
+// Package rollouts carries revisions to hosts: what is begun, how it goes on, what holds it, and the way
+// back. Healing is a rollout too.
 package rollouts
 
 import (
@@ -44,6 +46,7 @@ func New(ctx context.Context, g *ground.Ground, c *contracts.Contracts, u *upstr
 	return r, nil
 }
 
+// Progress describes a host of a rollout.
 func Progress(rh store.RolloutHost) api.HostProgress {
 	p := api.HostProgress{Host: rh.Host, State: rh.State, Updated: rh.Updated}
 	if len(rh.Report) == 0 {

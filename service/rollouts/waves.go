@@ -159,7 +159,9 @@ func (s *Rollouts) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*f
 }
 
 // LayOut puts the hosts into the waves of their plans.
-func (s *Rollouts) LayOut(ctx context.Context, p *Startable, rs *resolve.Resolver, results map[*fleet.Host]*resolve.Result, atOnce bool) error {
+func (s *Rollouts) LayOut(
+	ctx context.Context, p *Startable, rs *resolve.Resolver, results map[*fleet.Host]*resolve.Result, atOnce bool,
+) error {
 	byPlan := map[string][]*fleet.Host{}
 	plans := map[string]rollout.Plan{}
 	for _, h := range p.Takers {

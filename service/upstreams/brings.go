@@ -41,6 +41,7 @@ type brought struct {
 	printed string
 }
 
+// NewBrings gathers what a policy brings.
 func (u *Upstreams) NewBrings(p *policy.Policy) *Brings {
 	return &Brings{
 		g: u.Ground, p: p, All: map[string]*Place{}, archs: map[string]string{}, uses: map[string][]upstream.Use{},
@@ -253,6 +254,7 @@ type Partly struct {
 	at    []map[string]int // what comes, printed → index in out
 }
 
+// By gathers by the parts of a rollout.
 func (b *Brings) By(parts []rollout.Part) *Partly {
 	return &Partly{b, parts, make([][]rollout.Brings, len(parts)), make([]map[string]int, len(parts))}
 }
@@ -281,4 +283,5 @@ func (p *Partly) Add(ctx context.Context, part int, v *fleet.View, res *resolve.
 	return nil
 }
 
+// All is what was gathered.
 func (p *Partly) All() *BringsTo { return &BringsTo{p.list(), p.out} }

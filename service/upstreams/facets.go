@@ -14,6 +14,7 @@ type Facets struct {
 	Like string `query:"like" maxLength:"256" doc:"Only hosts that are configured exactly as this one: those of its cohort"`
 }
 
+// Some reports whether not every host is meant.
 func (f *Facets) Some() bool { return f.Has != "" || f.Like != "" }
 
 // Like are those of hosts that are as the facets say, and how many it is not known of: those that

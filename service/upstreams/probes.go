@@ -1,3 +1,5 @@
+// Package upstreams looks at what stands behind definitions, and knows which hosts get packages from
+// where and whose keys they believe.
 package upstreams
 
 import (
