@@ -56,6 +56,7 @@ func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 		Sheet: &source.Sheet{Family: h.Traits.Family, Unlisted: p.unlisted,
 			Files: []source.SheetFile{}, Sources: []source.SheetSource{}, InPlace: []source.InPlace{}, Keys: []source.SheetKey{}},
 	}
+	res.given = &Given{Needs: res.needs(), Follows: p.follows, Rules: p.rules, ReadLogins: p.logins}
 	for _, x := range parts {
 		res.Trouble = append(res.Trouble, x.bad...)
 		if old != nil {

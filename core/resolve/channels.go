@@ -159,9 +159,6 @@ func (r *Resolver) follow(channel string, a *policy.Assignment) Follow {
 	return f
 }
 
-// Follows says which choices of channels the host follows, by channel.
-func (res *Result) Follows() []Follow { return res.plan.follows }
-
 // Needs is what a host's sheet needs of one account: everything under the same key is
 // opened by one contract.
 type Needs struct {
@@ -173,9 +170,9 @@ type Needs struct {
 	Automatic bool
 }
 
-// Needs says which contracts the host's sheet needs, by account. Choices that say
+// needs says which contracts the host's sheet needs, by account. Choices that say
 // nothing about the host's family of package managers need none.
-func (res *Result) Needs() []Needs {
+func (res *Result) needs() []Needs {
 	var out []Needs
 	for _, f := range res.plan.follows {
 		if f.Contract == "" || !slices.ContainsFunc(f.Repositories, res.has) {

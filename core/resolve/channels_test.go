@@ -44,9 +44,9 @@ func TestFollowingAChoiceKeepsTheOthersOff(t *testing.T) {
 		}
 	}
 	assert.Empty(t, two.Sheet.Access)
-	assert.Empty(t, two.Needs())
-	require.Len(t, two.Follows(), 1)
-	f := two.Follows()[0]
+	assert.Empty(t, two.Given().Needs)
+	require.Len(t, two.Given().Follows, 1)
+	f := two.Given().Follows[0]
 	assert.Equal(t, "open", f.Choice)
 	assert.True(t, f.Licensed)
 	assert.Equal(t, "tide-ops", f.Decision.Author)
@@ -56,7 +56,7 @@ func TestALicensedChoiceNeedsAccess(t *testing.T) {
 	r := resolve.New(load(t, ""))
 	res := r.Resolve(host("arc-2.brinewick.test", foreland("9"), nil))
 	require.Empty(t, res.Trouble)
-	assert.Equal(t, []resolve.Needs{{Contract: "gannet", Account: "gannet", Opens: []string{"gannet-licensed"}, Group: "archives", Automatic: true}}, res.Needs())
+	assert.Equal(t, []resolve.Needs{{Contract: "gannet", Account: "gannet", Opens: []string{"gannet-licensed"}, Group: "archives", Automatic: true}}, res.Given().Needs)
 	require.Len(t, res.Sheet.Access, 1)
 	a := res.Sheet.Access[0]
 	assert.Equal(t, "client-certificate", a.Kind)
@@ -82,7 +82,7 @@ func TestTwoRepositoriesOfOneAccountShareAFile(t *testing.T) {
 	require.Len(t, res.Sheet.Access[0].Files, 1)
 	assert.Equal(t, source.AccessFile{Path: "/etc/apt/auth.conf.d/lantern-gannet.conf", Mode: "0600", Form: "netrc",
 		URLs: []string{"http://127.0.0.1:7801/apt.gannet.example/licensed", "http://127.0.0.1:7801/apt.gannet.example/licensed-storage"}}, res.Sheet.Access[0].Files[0])
-	assert.False(t, res.Needs()[0].Automatic, "by hand where the policy says nothing")
+	assert.False(t, res.Given().Needs[0].Automatic, "by hand where the policy says nothing")
 }
 
 func TestVariantsComeOnlyWhenAskedFor(t *testing.T) {
@@ -113,7 +113,7 @@ func TestALicensedRepositoryOfAChannelThatIsNotFollowedIsKnown(t *testing.T) {
 	require.Len(t, res.Sheet.Licensed, 1)
 	assert.Equal(t, "plover-pinned", res.Sheet.Licensed[0].Repository)
 	assert.Equal(t, "plover", res.Sheet.Licensed[0].Contract)
-	assert.Empty(t, res.Needs())
+	assert.Empty(t, res.Given().Needs)
 	for _, reason := range res.Reasons() {
 		assert.NotEqual(t, "plover-pinned", reason.Repository)
 	}

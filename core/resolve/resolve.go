@@ -36,7 +36,19 @@ type Result struct {
 	resolver *Resolver
 	plan     *plan
 	parts    []*part
+	given    *Given
 }
+
+// Given is what a policy gives hosts beside their sheet. Hosts that are resolved alike share it.
+type Given struct {
+	Needs      []Needs         // which contracts the sheet needs, by account
+	Follows    []Follow        // which choices of channels they follow
+	Rules      map[string]Rule // what is done about findings, by class
+	ReadLogins bool            // the agent may read from the host's log who used sudo
+}
+
+// Given is what the policy gives the hosts beside the sheet. It is not to be changed.
+func (res *Result) Given() *Given { return res.given }
 
 // Text is the canonical JSON of the sheet. It is made each time: a fleet has thousands of
 // sheets, and few of them are wanted as text.

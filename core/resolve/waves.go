@@ -95,12 +95,6 @@ type Rule struct {
 	Severity string // instead of its own; empty: its own
 }
 
-// Rules say by class what is done about findings.
-func (res *Result) Rules() map[string]Rule { return res.plan.rules }
-
-// ReadLogins reports whether the agent may read from the host's log who used sudo.
-func (res *Result) ReadLogins() bool { return res.plan.logins }
-
 func (r *Resolver) rules(p *plan, h *Host, apply []int) {
 	classes := map[string]bool{}
 	for _, i := range apply {

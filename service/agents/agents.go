@@ -111,7 +111,7 @@ func (s *Agents) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnsw
 		out.Keep = true
 	}
 	if v.Told == nil || v.Told.Survey != v.Survey {
-		out.Trace, out.Logins = fleet.FilesOfFindings(v), v.Logins
+		out.Trace, out.Logins = fleet.FilesOfFindings(v), v.ReadLogins
 	}
 	ask := s.Asked.Current()
 	if out.Asked = ask.Stamp; ask.Stamp != "" && ask.Stamp != v.Answered {

@@ -1,7 +1,6 @@
 package agents
 
 import (
-	"bytes"
 	"context"
 	"crypto/ed25519"
 	"crypto/sha256"
@@ -30,8 +29,8 @@ type authenticator struct {
 
 type agentProof struct {
 	host    *fleet.Host
-	key     [ed25519.PublicKeySize]byte
-	expires int64 // Unix milliseconds
+	key     *publicKey // that it was signed with: a host that joins anew has another, elsewhere
+	expires int64      // Unix milliseconds
 }
 
 func newAuthenticator(f *fleet.Fleet, now func() time.Time) *authenticator {
@@ -47,7 +46,7 @@ func (a *authenticator) agent(token string) (*fleet.Host, error) {
 	a.mu.RLock()
 	p, ok := a.agents[hash]
 	a.mu.RUnlock()
-	if ok && now.UnixMilli() < p.expires && !p.host.IsRetired() && bytes.Equal(p.host.Row().Key, p.key[:]) {
+	if ok && now.UnixMilli() < p.expires && !p.host.IsRetired() && p.key == keyOf(p.host) {
 		return p.host, nil
 	}
 	t, err := jwt.ParseSigned(token, []jose.SignatureAlgorithm{jose.EdDSA})
@@ -79,9 +78,19 @@ func (a *authenticator) agent(token string) (*fleet.Host, error) {
 	if len(a.agents) > 400_000 {
 		clear(a.agents)
 	}
-	a.agents[hash] = agentProof{h, [ed25519.PublicKeySize]byte(key), c.Expiry.Time().UnixMilli()}
+	a.agents[hash] = agentProof{h, (*publicKey)(key), c.Expiry.Time().UnixMilli()}
 	a.mu.Unlock()
 	return h, nil
+}
+
+type publicKey [ed25519.PublicKeySize]byte
+
+// keyOf is the key of a host, where it stands. Rows that are replaced keep it there.
+func keyOf(h *fleet.Host) *publicKey {
+	if key := h.Row().Key; len(key) == ed25519.PublicKeySize {
+		return (*publicKey)(key)
+	}
+	return nil
 }
 
 // Host finds out which host calls, from a token that its agent has signed. The context that

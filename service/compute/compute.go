@@ -37,6 +37,7 @@ type Computer struct {
 	build   string    // names this build of the program
 
 	traits   *memo.Cache[string, *source.Traits]
+	systems  *memo.Cache[string, *fleet.System] // by traits
 	surveys  *memo.Cache[string, *source.Survey]
 	sheets   *memo.Cache[string, *source.Sheet]
 	texts    *memo.Cache[string, []byte]
@@ -75,7 +76,7 @@ const (
 func New(st *store.Store, build string) *Computer {
 	return &Computer{
 		store: st, build: build,
-		traits: memo.New[string, *source.Traits](keptTraits), surveys: memo.New[string, *source.Survey](keptSurveys),
+		traits: memo.New[string, *source.Traits](keptTraits), systems: memo.New[string, *fleet.System](keptTraits), surveys: memo.New[string, *source.Survey](keptSurveys),
 		sheets: memo.New[string, *source.Sheet](
 			keptSheets,
 		), texts: memo.New[string, []byte](keptTexts), releases: memo.New[string, []source.Release](keptSurveys * 16),
@@ -337,9 +338,8 @@ func (c *Computer) TextsOf(ctx context.Context, files []source.File) (map[string
 func (c *Computer) Complete(ctx context.Context, v *fleet.View, now time.Time) error {
 	v.Traits, v.Survey, v.Sheet, v.Agent = Same(v.Traits), Same(v.Survey), Same(v.Sheet), Same(v.Agent)
 	v.Carried.Sheet, v.Carried.Survey = Same(v.Carried.Sheet), Same(v.Carried.Survey)
-	v.Findings, v.Worst, v.Needs, v.Follows, v.KeyEnds, v.Unread = nil, "", nil, nil, time.Time{}, false
-	v.Rules, v.Logins, v.Told = nil, false, fleet.TracedOf(v)
-	v.Aside = nil
+	v.Findings, v.Worst, v.KeyEnds, v.Unread = nil, "", time.Time{}, false
+	v.System, v.Given, v.Told, v.Aside = fleet.NoSystem, fleet.NothingGiven, fleet.TracedOf(v), nil
 	v.Answered = fleet.PackagesOf(v).Asked
 	if err := c.describe(ctx, v); err != nil {
 		return err
@@ -360,8 +360,7 @@ func (c *Computer) Complete(ctx context.Context, v *fleet.View, now time.Time) e
 			v.Sheet = Same(res.Digest())
 			c.hold(res)
 		}
-		v.Needs, v.Follows, v.Rules = res.Needs(), res.Follows(), res.Rules()
-		v.Logins = res.ReadLogins()
+		v.Given = res.Given()
 	}
 	if v.Sheet == "" || v.Survey == "" {
 		v.Since = nil

@@ -88,16 +88,21 @@ func (c *Computer) describe(ctx context.Context, v *fleet.View) error {
 	if v.Traits == "" {
 		return nil
 	}
-	t, err := c.TraitsOf(ctx, v.Traits)
+	v.System, err = c.systems.Get(v.Traits, func() (*fleet.System, error) {
+		t, err := c.TraitsOf(ctx, v.Traits)
+		if err != nil {
+			return nil, err
+		}
+		name := t.OS.Name
+		if name == "" {
+			name = t.OS.ID + " " + t.OS.Version
+		}
+		return &fleet.System{OS: name, LowerOS: strings.ToLower(name), Family: t.Family, Arch: t.Arch}, nil
+	})
 	if err != nil {
-		return err
+		v.System = fleet.NoSystem
 	}
-	v.OS, v.Family, v.Arch = t.OS.Name, t.Family, t.Arch
-	if v.OS == "" {
-		v.OS = Same(t.OS.ID + " " + t.OS.Version)
-	}
-	v.LowerOS = Same(strings.ToLower(v.OS))
-	return nil
+	return err
 }
 
 // Resolver prepares a policy; what another version of it has in common with one

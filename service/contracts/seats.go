@@ -124,7 +124,7 @@ func (s *Contracts) SeatsFor(ctx context.Context, revision int64, targets []*fle
 		if err != nil {
 			return nil, err
 		}
-		if needs := res.Needs(); len(needs) > 0 {
+		if needs := res.Given().Needs; len(needs) > 0 {
 			wanted = append(wanted, WantedSeats{Host: v, Needs: needs})
 		}
 	}
@@ -340,7 +340,7 @@ func (s *Contracts) needsAhead(ctx context.Context, v *fleet.View) ([]resolve.Ne
 	if err != nil {
 		return nil, err
 	}
-	for _, n := range res.Needs() {
+	for _, n := range res.Given().Needs {
 		if i := slices.IndexFunc(out, func(x resolve.Needs) bool { return x.Account == n.Account }); i >= 0 {
 			out[i] = n
 		} else {

@@ -2,14 +2,12 @@ package fleet
 
 import (
 	"fmt"
-	"sync"
 	"time"
 )
 
 // astray is what is known of a host whose calls are refused because of their times: it signs with
 // the right key, and its clock is wrong. It says nothing else that is believed, so this is not stored.
 type astray struct {
-	mu sync.Mutex
 	by time.Duration // how far it is ahead of the service's clock
 	at time.Time
 }
@@ -17,17 +15,9 @@ type astray struct {
 // astrayTime is how long a refused call tells of a wrong clock: agents try again within minutes.
 const astrayTime = 30 * time.Minute
 
-func (a *astray) note(by time.Duration, now time.Time) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.by, a.at = by, now
-}
-
 // says tells that the clock is wrong; empty where nothing tells so since the host was believed last.
 func (a *astray) says(believed, now time.Time) string {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.at.IsZero() || !a.at.After(believed) || now.Sub(a.at) > astrayTime {
+	if a == nil || !a.at.After(believed) || now.Sub(a.at) > astrayTime {
 		return ""
 	}
 	by, way := a.by, "ahead of"

@@ -17,21 +17,19 @@ import (
 // Fleet holds every host in memory. A row is never changed: it is replaced after
 // the store has taken the new one.
 type Fleet struct {
-	mu       sync.RWMutex
-	byName   map[string]*Host
-	sorted   []*Host
-	interval time.Duration
-	patience time.Duration
+	mu     sync.RWMutex
+	byName map[string]*Host
+	sorted []*Host
+	limits limits
 }
 
 // New takes hosts in by their rows, which come by name. What follows from a row is filled in
 // by all processors, and hosts with equal surveys follow each other.
 func New(rows []*store.Host, interval, patience time.Duration, fill func(*View) error) (*Fleet, error) {
 	f := &Fleet{
-		byName:   make(map[string]*Host, len(rows)),
-		interval: interval,
-		patience: patience,
-		sorted:   make([]*Host, len(rows)),
+		byName: make(map[string]*Host, len(rows)),
+		limits: limits{interval, patience},
+		sorted: make([]*Host, len(rows)),
 	}
 	order := bySurvey(rows)
 	// Those that stand side by side in lists stand so in memory, some at a time: one that is
@@ -46,7 +44,7 @@ func New(rows []*store.Host, interval, patience time.Duration, fill func(*View) 
 		if err := fill(v); err != nil {
 			return err
 		}
-		h.interval, h.patience = interval, patience
+		h.limits = &f.limits
 		h.Put(v)
 		rows[i] = nil
 		f.sorted[i] = h
@@ -104,7 +102,7 @@ func (f *Fleet) Enter(row *store.Host) {
 		again.Key = row.Key
 		v = &again
 	} else {
-		h = &Host{interval: f.interval, patience: f.patience}
+		h = &Host{limits: &f.limits}
 		i, _ := slices.BinarySearchFunc(f.sorted, v.Name, func(x *Host, name string) int { return strings.Compare(x.Row().Name, name) })
 		f.byName[v.Name] = h
 		f.sorted = slices.Insert(slices.Clip(f.sorted), i, h) // readers keep the old slice

@@ -27,36 +27,42 @@ type Host struct {
 	dirty    atomic.Bool
 	sign     atomic.Pointer[sign]
 	runs     instances
-	astray   astray
+	astray   atomic.Pointer[astray]
 	retired  atomic.Bool
-	interval time.Duration
-	patience time.Duration
+	limits   *limits // those of the fleet
 }
+
+// limits are how often hosts check in, and how long one that has something to do may give no sign of life.
+type limits struct{ interval, patience time.Duration }
 
 // View is a row with what follows from it.
 type View struct {
 	store.Host
-	Class    string // traits and labels
-	OS       string
-	LowerOS  string
-	Family   string
-	Arch     string
-	Findings []drift.Finding         // what the sheet and the survey tell, then what the time and seats do
-	Keys     []string                // of the findings
-	Aside    *Aside                  // findings that somebody waived; nil where there are none
-	Judged   int                     // how many of the findings the sheet and the survey tell
-	Needs    []resolve.Needs         // of its sheet
-	Rules    map[string]resolve.Rule // what the policy says of findings, by class
-	Follows  []resolve.Follow        // channels under its revision
-	Worst    string
-	Broken   string      // why its state cannot be worked out; "" where it can
-	Answered string      // stamp of the packages that it was asked for last
-	TextOnly []string    // files of the policy that mean the same and read differently
-	Unread   bool        // something on it could not be read
-	Told     *api.Traced // what it says of the files of its findings; nil where it has said nothing
-	Logins   bool        // the policy lets its agent read who used sudo
-	KeyEnds  time.Time   // when the next of the sources loses its last key
+	Class string // traits and labels
+	*System
+	*resolve.Given                 // beside its sheet
+	Findings       []drift.Finding // what the sheet and the survey tell, then what the time and seats do
+	Keys           []string        // of the findings
+	Aside          *Aside          // findings that somebody waived; nil where there are none
+	Judged         int             // how many of the findings the sheet and the survey tell
+	Worst          string
+	Broken         string      // why its state cannot be worked out; "" where it can
+	Answered       string      // stamp of the packages that it was asked for last
+	TextOnly       []string    // files of the policy that mean the same and read differently
+	Unread         bool        // something on it could not be read
+	Told           *api.Traced // what it says of the files of its findings; nil where it has said nothing
+	KeyEnds        time.Time   // when the next of the sources loses its last key
 }
+
+// System is what traits say of a system. Hosts with the same traits share it.
+type System struct{ OS, LowerOS, Family, Arch string }
+
+// NoSystem is that of a host that has told nothing of itself, and NothingGiven what a host has
+// beside its sheet to which nothing was carried. Neither is ever changed.
+var (
+	NoSystem     = &System{}
+	NothingGiven = &resolve.Given{}
+)
 
 // Aside is what waivers make of the findings of a host.
 type Aside struct {
@@ -86,6 +92,12 @@ func (h *Host) Row() *View { return h.current.Load() }
 // Put replaces the row. Only the writer of the store does that, when the row stands; the
 // key is given by joining alone.
 func (h *Host) Put(v *View) {
+	if v.System == nil {
+		v.System = NoSystem
+	}
+	if v.Given == nil {
+		v.Given = NothingGiven
+	}
 	h.current.Store(v)
 	if !v.LastSeen.IsZero() && v.LastSeen.UnixMilli() > h.lastSeen.Load() {
 		h.lastSeen.Store(v.LastSeen.UnixMilli())
@@ -122,7 +134,9 @@ func (h *Host) SeenMilli() int64 { return h.lastSeen.Load() }
 func (h *Host) NoteRun(run string, now time.Time) (twins bool) { return h.runs.note(run, now) }
 
 // NoteClock takes note that a call was refused because the host's clock goes wrong by so much.
-func (h *Host) NoteClock(by time.Duration, now time.Time) { h.astray.note(by, now) }
+func (h *Host) NoteClock(by time.Duration, now time.Time) {
+	h.astray.Store(&astray{by, now})
+}
 
 // Caller is the host whose agent calls; nil where somebody else does.
 func Caller(ctx context.Context) *Host {
@@ -141,7 +155,7 @@ func (h *Host) State(now time.Time) string {
 	switch {
 	case h.AtWork(now):
 		return api.StateChanging
-	case !seen.IsZero() && now.Sub(seen) > Silence(h.interval):
+	case !seen.IsZero() && now.Sub(seen) > Silence(h.limits.interval):
 		return api.StateSilent
 	case v.Broken != "" || v.Trouble != "" || h.runs.twice(now):
 		return api.StateFailed
@@ -174,7 +188,7 @@ func (h *Host) Summary(now time.Time) api.Host {
 	switch out.State {
 	case api.StateSilent:
 		out.Detail = "no check-in since " + sinceWords(h.SeenAt(), now)
-		if says := h.astray.says(h.SeenAt(), now); says != "" {
+		if says := h.astray.Load().says(h.SeenAt(), now); says != "" {
 			out.Detail = says
 		}
 		if v.Behind() {
@@ -207,7 +221,7 @@ func (h *Host) Summary(now time.Time) api.Host {
 		out.Detail = "no revision was carried to it yet"
 		if v.Survey == "" {
 			out.Detail = "waiting for its first survey"
-			if says := h.astray.says(h.SeenAt(), now); says != "" {
+			if says := h.astray.Load().says(h.SeenAt(), now); says != "" {
 				out.Detail = says
 			}
 		}

@@ -10,9 +10,13 @@ import (
 type instances struct {
 	mu      sync.Mutex
 	current string
-	before  []string
-	back    time.Time // when a run before came back once: a call that was late, perhaps
-	twins   time.Time // when they last took turns
+	earlier *earlierRuns // nil while there was no other, as on nearly all
+}
+
+type earlierRuns struct {
+	names []string
+	back  time.Time // when one of them came back once: a call that was late, perhaps
+	twins time.Time // when they last took turns
 }
 
 // mostRuns bounds how many runs are remembered.
@@ -31,20 +35,26 @@ func (i *instances) note(run string, now time.Time) (changed bool) {
 	if run == i.current {
 		return false
 	}
-	for _, b := range i.before {
+	if i.current == "" {
+		i.current = run
+		return false
+	}
+	if i.earlier == nil {
+		i.earlier = &earlierRuns{}
+	}
+	was := i.earlier
+	for _, b := range was.names {
 		if b == run {
-			if now.Sub(i.back) <= twinTime {
-				changed = now.Sub(i.twins) > twinTime
-				i.twins = now
+			if now.Sub(was.back) <= twinTime {
+				changed = now.Sub(was.twins) > twinTime
+				was.twins = now
 			}
-			i.back = now
+			was.back = now
 		}
 	}
-	if i.current != "" {
-		i.before = append(i.before, i.current)
-		if len(i.before) > mostRuns {
-			i.before = i.before[1:]
-		}
+	was.names = append(was.names, i.current)
+	if len(was.names) > mostRuns {
+		was.names = was.names[1:]
 	}
 	i.current = run
 	return changed
@@ -54,5 +64,5 @@ func (i *instances) note(run string, now time.Time) (changed bool) {
 func (i *instances) twice(now time.Time) bool {
 	i.mu.Lock()
 	defer i.mu.Unlock()
-	return !i.twins.IsZero() && now.Sub(i.twins) <= twinTime
+	return i.earlier != nil && !i.earlier.twins.IsZero() && now.Sub(i.earlier.twins) <= twinTime
 }

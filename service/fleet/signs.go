@@ -35,9 +35,9 @@ func (h *Host) AtWork(now time.Time) bool {
 // limit is how long a host may give no sign of life. One at work gives them often.
 func (h *Host) limit(working bool) time.Duration {
 	if working {
-		return max(h.patience/3, min(leastPatience, h.patience))
+		return max(h.limits.patience/3, min(leastPatience, h.limits.patience))
 	}
-	return h.patience
+	return h.limits.patience
 }
 
 // Lost reports whether a host with a task has given no sign of life for too long.

@@ -121,7 +121,7 @@ func (s *Policies) foreshow(ctx context.Context, rs *resolve.Resolver, number in
 			broken = append(broken, res.Trouble...)
 			continue
 		}
-		if needs := res.Needs(); len(needs) > 0 {
+		if needs := res.Given().Needs; len(needs) > 0 {
 			wanted = append(wanted, contracts.WantedSeats{Host: v, Needs: needs})
 		}
 		if !rollouts.HasAlready(v, res) {

@@ -79,7 +79,7 @@ func TestRowsOfPartsAreThoseOfTheWhole(t *testing.T) {
 	hosts := make([]*fleet.Host, 3*fleet.LeastPart)
 	for i := range hosts {
 		hosts[i] = &fleet.Host{}
-		v := &fleet.View{OS: fmt.Sprint("Skerry ", i*7%11)}
+		v := &fleet.View{System: &fleet.System{OS: fmt.Sprint("Skerry ", i*7%11)}}
 		v.Name, v.Revision = fmt.Sprintf("node-%06d", i), int64(i%5)
 		hosts[i].Put(v)
 	}

@@ -21,9 +21,9 @@ func TestTheFieldCountsEachHostOnce(t *testing.T) {
 		states, surveys := map[string]int{}, map[string]int{}
 		n := rapid.IntRange(0, 200).Draw(rt, "hosts")
 		for i := range n {
-			v := &fleet.View{Host: store.Host{Name: fmt.Sprintf("gw-%03d", i)}, OS: "Skerry 12"}
+			v := &fleet.View{Host: store.Host{Name: fmt.Sprintf("gw-%03d", i)}, System: &fleet.System{OS: "Skerry 12"}}
 			if k := rapid.IntRange(0, 40).Draw(rt, "survey"); k > 0 {
-				v.Survey, v.OS = fmt.Sprint("s", k), fmt.Sprint("Skerry ", 10+k%3)
+				v.Survey, v.System = fmt.Sprint("s", k), &fleet.System{OS: fmt.Sprint("Skerry ", 10+k%3)}
 			}
 			state := rapid.SampledFrom(api.States).Draw(rt, "state")
 			states[state]++

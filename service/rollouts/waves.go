@@ -261,8 +261,7 @@ func (s *Rollouts) Tried(p *Startable) api.Rollout {
 // revision says other things beside their sheets.
 func (s *Rollouts) followAgain(ctx context.Context, p *Startable) {
 	for h, res := range p.follows {
-		if v := h.Row(); !reflect.DeepEqual(v.Follows, res.Follows()) || !reflect.DeepEqual(v.Needs, res.Needs()) ||
-			!reflect.DeepEqual(v.Rules, res.Rules()) {
+		if v := h.Row(); v.Given != res.Given() && !reflect.DeepEqual(v.Given, res.Given()) {
 			if _, err := s.Again(ctx, h, "begin-rollout"); err != nil && ctx.Err() == nil {
 				s.Log.Error("working out how a host stands", "host", v.Name, "error", err)
 			}
