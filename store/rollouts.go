@@ -107,6 +107,9 @@ func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []Placed, c 
 				r.ID, at.part, string(at.state), unix(r.Begun), texts(list)); err != nil {
 				return err
 			}
+			if _, err := s.often(ctx, tx, moreSQL).ExecContext(ctx, r.ID, at.part, string(at.state), len(list)); err != nil {
+				return err
+			}
 			if at.state != rollout.Unchanged {
 				continue
 			}
@@ -114,9 +117,6 @@ func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []Placed, c 
 				r.Revision, texts(list)); err != nil {
 				return err
 			}
-		}
-		if err := recount(ctx, tx, r.ID); err != nil {
-			return err
 		}
 		r.Counts = rollout.Counts{}
 		for _, h := range hosts {

@@ -165,7 +165,7 @@ type FailedReport struct {
 
 // FailedReports returns what the hosts that failed said, what many said once, the commonest first.
 func (s *Store) FailedReports(ctx context.Context, id int64, most int) (out []FailedReport, err error) {
-	rows, err := s.read.QueryContext(ctx, `SELECT coalesce(r.body, ''), count(*), min(h.host) FROM rollout_hosts h
+	rows, err := s.read.QueryContext(ctx, `SELECT coalesce(r.body, ''), count(*), min(h.host) FROM rollout_hosts h INDEXED BY rollout_hosts_by_state
 		LEFT JOIN reports r ON r.id = h.report WHERE h.rollout = ? AND h.state = ? GROUP BY h.report ORDER BY 2 DESC, 3 LIMIT ?`,
 		id, string(rollout.Failed), most)
 	if err != nil {

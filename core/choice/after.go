@@ -13,11 +13,11 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-// Weighs is the same for hosts that weigh what is offered alike: Key without who is believed.
+// Weighs is the same for hosts that weigh what is offered alike, whomever they believe.
 func (h *Host) Weighs() string {
 	uses := make([]any, len(h.Uses))
 	for i := range h.Uses {
-		u := &h.Uses[i]
+		u := h.Uses[i]
 		s := &h.Survey.Sources[u.At]
 		uses[i] = []any{u.Place, u.ID, s.Priority, s.Position, s.Options}
 	}

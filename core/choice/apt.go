@@ -150,7 +150,7 @@ const (
 // limited says why a source of apt's gives no package of a name; empty where it does, or says nothing
 // of it: Include and Exclude name packages, and an older apt passes over both.
 func (h *Host) limited(use int, name string) string {
-	u := &h.Uses[use]
+	u := h.Uses[use]
 	if u.Family != deb.Family || u.At >= len(h.Survey.Sources) || !h.since(limits) {
 		return ""
 	}
@@ -258,7 +258,7 @@ func (h *Host) defaultRelease() string {
 
 // release is what the Release file of a place says.
 func (h *Host) release(use int) source.Release {
-	u := &h.Uses[use]
+	u := h.Uses[use]
 	r := source.Release{URL: u.Address(), Suite: u.Suite}
 	if f := h.Releases[u.Key]; f != nil {
 		r.Origin, r.Label, r.Archive, r.Codename = f.Origin, f.Label, f.Suite, f.Codename

@@ -5,7 +5,6 @@
 package choice
 
 import (
-	"encoding/json"
 	"fmt"
 	"iter"
 	"slices"
@@ -46,13 +45,23 @@ type Choice struct {
 // Host is what decides on a host which package is taken.
 type Host struct {
 	Survey   *source.Survey
-	Uses     []upstream.Use                   // its places
+	Uses     []*upstream.Use                  // its places; others may share them
 	Releases map[string]*upstream.ReleaseFile // apt: by the key of a place
 }
 
 // Of is what of a survey decides which packages are taken, and nothing beside: hosts that
 // differ in other things share it.
 func Of(s *source.Survey) *Host {
+	h := decides(s)
+	uses := upstream.Uses(s)
+	for i := range uses {
+		h.Uses = append(h.Uses, &uses[i])
+	}
+	return h
+}
+
+// decides is Of without the places.
+func decides(s *source.Survey) *Host {
 	out := &source.Survey{
 		Traits: source.Traits{
 			Family: s.Traits.Family, Arch: s.Traits.Arch, Architectures: s.Traits.Architectures, Tools: aptOf(s.Traits.Tools),
@@ -72,7 +81,7 @@ func Of(s *source.Survey) *Host {
 			out.Settings = append(out.Settings, x)
 		}
 	}
-	return &Host{Survey: out, Uses: upstream.Uses(s)}
+	return &Host{Survey: out}
 }
 
 // decidingOptions are the options of a source that have a part in what is taken from it, by its family.
@@ -92,15 +101,6 @@ func deciding(s *source.Source) (out map[string]string) {
 		}
 	}
 	return out
-}
-
-// Key is the same for hosts on which the same decides.
-func (h *Host) Key() string {
-	b, err := json.Marshal([]any{h.Survey, h.Uses})
-	if err != nil { // of texts and numbers
-		return ""
-	}
-	return source.Digest(b)
 }
 
 // With is the host with what the Release files of its places say.
@@ -126,7 +126,7 @@ func (h *Host) Offered(named func(key string) iter.Seq[index.Package]) (out []Of
 func (h *Host) Choose(family, name string, offers []Offered, installed string) Choice {
 	c := Choice{Family: family, Installed: installed}
 	for _, o := range offers {
-		u := &h.Uses[o.Use]
+		u := h.Uses[o.Use]
 		if u.Family == family && h.fits(family, o.Arch) {
 			o.From, o.Suite = u.Address(), u.Suite
 			c.Offers = append(c.Offers, o)

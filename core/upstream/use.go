@@ -22,13 +22,15 @@ type Use struct {
 }
 
 // Uses are the places of a survey.
-func Uses(s *source.Survey) (out []Use) {
-	believed := trust.Of(s)
+func Uses(s *source.Survey) []Use { return UsesWith(s, trust.Of(s), (*Place).Key) }
+
+// UsesWith is Uses for who knows which keys the survey has, and remembers those of places.
+func UsesWith(s *source.Survey, believed []trust.Use, key func(*Place) string) (out []Use) {
 	for i := range s.Sources {
 		x := &s.Sources[i]
 		for _, p := range Places(x) {
 			out = append(out, Use{
-				Place: p, Key: p.Key(), File: x.File, ID: x.ID, Keys: trust.Believed(believed, x), Checks: x.Checks.Metadata, At: i,
+				Place: p, Key: key(&p), File: x.File, ID: x.ID, Keys: trust.Believed(believed, x), Checks: x.Checks.Metadata, At: i,
 			})
 		}
 	}

@@ -2,7 +2,7 @@ package compute
 
 import (
 	"context"
-	"fmt"
+	"encoding/binary"
 	"maps"
 	"runtime"
 	"sync"
@@ -20,7 +20,7 @@ import (
 type placed struct {
 	sync.Mutex
 	of   map[string]*choice.Host // by survey
-	pool map[string]*choice.Host // by key
+	pool choice.Pool
 }
 
 // Deciding is what decides which packages the hosts of a survey get.
@@ -42,7 +42,9 @@ func (p *placed) known(survey string) (*choice.Host, bool) {
 func (p *placed) learn(survey string, h *choice.Host) *choice.Host {
 	p.Lock()
 	defer p.Unlock()
-	h = p.one(h)
+	if p.of == nil {
+		p.of = map[string]*choice.Host{}
+	}
 	p.of[survey] = h
 	return h
 }
@@ -54,7 +56,8 @@ func (c *Computer) Digest(ctx context.Context, survey string) (*choice.Host, []t
 	if err != nil {
 		return nil, nil, err
 	}
-	return c.placed.learn(survey, choice.Of(s)), c.believed.learn(survey, trust.Of(s)), nil
+	believed := trust.Of(s)
+	return c.placed.learn(survey, c.placed.pool.Of(s, believed)), c.believed.learn(survey, believed), nil
 }
 
 // DigestAll is digest for surveys of which nothing is remembered, on every processor.
@@ -79,28 +82,11 @@ func (c *Computer) Digested(survey string) bool {
 	return placed && believed
 }
 
-// one is the one copy that all share on which the same decides.
-func (p *placed) one(h *choice.Host) *choice.Host {
-	if p.of == nil {
-		p.of, p.pool = map[string]*choice.Host{}, map[string]*choice.Host{}
-	}
-	key := h.Key()
-	if have := p.pool[key]; have != nil {
-		return have
-	}
-	p.pool[key] = h
-	return h
-}
-
-// Pooled is one for those who do not hold the lock.
-func (c *Computer) Pooled(h *choice.Host) *choice.Host {
-	c.placed.Lock()
-	defer c.placed.Unlock()
-	return c.placed.one(h)
-}
+// Pooled is the one copy that all share on which the same decides.
+func (c *Computer) Pooled(h *choice.Host) *choice.Host { return c.placed.pool.One(h) }
 
 // UsesOf is where the hosts of a survey get packages from.
-func (c *Computer) UsesOf(ctx context.Context, survey string) ([]upstream.Use, error) {
+func (c *Computer) UsesOf(ctx context.Context, survey string) ([]*upstream.Use, error) {
 	h, err := c.Deciding(ctx, survey)
 	if err != nil {
 		return nil, err
@@ -117,11 +103,7 @@ func (c *Computer) ForgetPlaces(live map[string]int) {
 	if len(c.placed.of) == before {
 		return
 	}
-	kept := map[*choice.Host]bool{}
-	for _, h := range c.placed.of {
-		kept[h] = true
-	}
-	maps.DeleteFunc(c.placed.pool, func(_ string, h *choice.Host) bool { return !kept[h] })
+	c.placed.pool.Keep(maps.Values(c.placed.of))
 }
 
 // believed remembers which keys the hosts of a survey believe: a fleet has few surveys, and
@@ -163,10 +145,16 @@ func (b *believed) learn(survey string, list []trust.Use) []trust.Use {
 
 // one is the one copy of what counts of a key that all surveys share.
 func (b *believed) one(k *source.Key) *source.Key {
-	is := fmt.Sprint(k.Fingerprint, k.Scope, k.Used, k.UnusedBecause, k.Revoked, k.Expires, k.UserIDs)
-	if have := b.pool[is]; have != nil {
+	text := source.AppendTexts(make([]byte, 0, 256), k.Fingerprint, k.Algorithm, k.Scope, k.UnusedBecause)
+	text = source.AppendList(append(text, flags(k.Used, k.Revoked, k.Expires != nil)), k.UserIDs)
+	text = binary.AppendVarint(text, k.Created.Unix())
+	if k.Expires != nil {
+		text = binary.AppendVarint(text, k.Expires.Unix())
+	}
+	if have := b.pool[string(text)]; have != nil {
 		return have
 	}
+	is := string(text)
 	if b.pool == nil {
 		b.pool = map[string]*source.Key{}
 	}
@@ -175,6 +163,16 @@ func (b *believed) one(k *source.Key) *source.Key {
 		Scope: k.Scope, Used: k.Used, UnusedBecause: k.UnusedBecause,
 	}
 	return b.pool[is]
+}
+
+// flags are some truths in a byte.
+func flags(list ...bool) (out byte) {
+	for i, is := range list {
+		if is {
+			out |= 1 << i
+		}
+	}
+	return out
 }
 
 // ForgetKeys drops what is remembered of surveys that no host has any more.

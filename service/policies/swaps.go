@@ -142,7 +142,7 @@ func (s *Policies) refusedPlaces(t *turned, hosts int, to map[string]*api.Refuse
 	}
 	seen := map[string]bool{}
 	for i := range h.Uses {
-		u := &h.Uses[i]
+		u := h.Uses[i]
 		look := s.upstreams.LookAt(u.Key, &u.Place)
 		if look.State != api.PlaceTrouble || seen[u.Key] {
 			continue
@@ -278,7 +278,7 @@ func (s *Policies) planPlaces(after, before *choice.Host, x *shown, p *policy.Po
 	}
 	var fresh []*upstreams.Place
 	for i := range after.Uses {
-		u := &after.Uses[i]
+		u := after.Uses[i]
 		if used[u.Key] {
 			continue
 		}
@@ -298,7 +298,7 @@ func (s *Policies) planPlaces(after, before *choice.Host, x *shown, p *policy.Po
 func (w *weigher) load(ctx context.Context, h *choice.Host) (known bool) {
 	known = true
 	for i := range h.Uses {
-		u := &h.Uses[i]
+		u := h.Uses[i]
 		if w.lists[u.Key] != nil {
 			continue
 		}

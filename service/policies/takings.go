@@ -140,7 +140,7 @@ func (w *weigher) unseen(ctx context.Context, h *choice.Host) string {
 	}
 	var list []string
 	for i := range h.Uses {
-		if u := &h.Uses[i]; u.Family == h.Survey.Traits.Family && w.lists[u.Key] == nil {
+		if u := h.Uses[i]; u.Family == h.Survey.Traits.Family && w.lists[u.Key] == nil {
 			list = append(list, strings.TrimSpace(u.Address()+" "+u.Suite))
 		}
 	}

@@ -216,7 +216,7 @@ func (u *Upstreams) askedBy(ctx context.Context, k alike, hosts int, names []str
 	}
 	seen := map[string]bool{}
 	for i := range uses {
-		use := &uses[i]
+		use := uses[i]
 		x := all[use.Key]
 		if x == nil {
 			x = NewPlace(use)

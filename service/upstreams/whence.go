@@ -64,7 +64,7 @@ func familiesOf(h *choice.Host) (out []string) {
 	if h.Survey.Traits.Family != "" {
 		out = append(out, h.Survey.Traits.Family)
 	}
-	if slices.ContainsFunc(h.Uses, func(u upstream.Use) bool { return u.Family == flatpak.Family }) {
+	if slices.ContainsFunc(h.Uses, func(u *upstream.Use) bool { return u.Family == flatpak.Family }) {
 		out = append(out, flatpak.Family)
 	}
 	return out
@@ -75,7 +75,7 @@ func (o *offers) choose(h *choice.Host, name, installed string) (out []choice.Ch
 	with := h.With(o.releases)
 	all := h.Offered(func(key string) iter.Seq[index.Package] { return slices.Values(o.packages[key]) })
 	for i := range h.Uses {
-		u := &h.Uses[i]
+		u := h.Uses[i]
 		if why, un := o.unread[u.Key]; un {
 			unread = append(unread, strings.TrimSpace(u.Address()+" "+u.Suite)+": "+why)
 		}
