@@ -45,8 +45,6 @@ type Service struct {
 	metrics *metrics
 	pulse   pulse
 
-	opened sync.Once // the console, for the first time
-
 	stop    context.CancelFunc
 	stopped sync.WaitGroup
 }
@@ -103,7 +101,7 @@ func (s *Service) beginWork() {
 	s.Background = func(do func(context.Context)) { s.stopped.Go(func() { s.crashes(bg, worker{"ahead", do}) }) }
 	workers := []worker{
 		{"flush", s.flush}, {"silence", s.watchSilence}, {"life", s.watchLife}, {"rollouts", s.SteerAll}, {"healing", s.WatchHealing},
-		{"webhooks", func(ctx context.Context) { ground.Every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }}, {"documents", s.WatchDocuments},
+		{"webhooks", func(ctx context.Context) { ground.Every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }}, {"documents", s.WatchDocuments}, {"places", s.WatchPlaces},
 	}
 	if s.Opts.Probe > 0 {
 		workers = append(workers, worker{"upstreams", s.WatchUpstreams})
@@ -174,10 +172,4 @@ func (s *Service) watchLife(ctx context.Context) {
 		s.LookAtWaivers(ctx)
 		s.Asked.Expire(s.Now())
 	})
-}
-
-// Opened hears that somebody has opened the console: the first time, what its pages show is
-// worked out ahead.
-func (s *Service) Opened() {
-	s.opened.Do(func() { s.Background(s.GatherAhead) })
 }

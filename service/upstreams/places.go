@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/policy"
@@ -134,27 +135,38 @@ func (u *Upstreams) places(ctx context.Context) (list []*Place, p *policy.Policy
 	return list, p, revision, g.unknown, nil
 }
 
-// GatherAhead works out from where hosts get packages when the console is opened for the first
-// time: in a large fleet it takes seconds, and its first page would wait for it.
-func (u *Upstreams) GatherAhead(ctx context.Context) {
-	patience := MostPatience
-	surveys := map[string]int{}
+// lookPause is between looks for surveys of which it is not known where packages come from.
+const lookPause = 10 * time.Second
+
+// WatchPlaces works out ahead of time from where hosts get packages: in a large fleet it takes seconds after a
+// start, and somebody would wait for it.
+func (u *Upstreams) WatchPlaces(ctx context.Context) {
+	broken := map[string]bool{} // surveys that cannot be read, which the log has told of
+	u.gatherAhead(ctx, broken)
+	ground.Every(ctx, lookPause, func() { u.gatherAhead(ctx, broken) })
+}
+
+func (u *Upstreams) gatherAhead(ctx context.Context, broken map[string]bool) {
+	fresh := map[string]bool{}
 	for _, h := range u.Fleet.All() {
-		if v := h.Row(); v.Survey != "" {
-			surveys[v.Survey]++
+		survey := h.Row().Survey
+		if _, seen := fresh[survey]; !seen {
+			fresh[survey] = survey != "" && !broken[survey] && !u.Compute.Digested(survey)
 		}
 	}
-	for survey := range surveys {
-		if u.Compute.Digested(survey) {
-			continue
-		}
+	maps.DeleteFunc(fresh, func(_ string, is bool) bool { return !is })
+	if len(fresh) == 0 {
+		return
+	}
+	patience := MostPatience
+	for survey := range fresh {
 		u.GiveWay(ctx, &patience)
 		if ctx.Err() != nil {
 			return
 		}
 		if _, _, err := u.Compute.Digest(ctx, survey); err != nil {
-			u.Log.Error("working out the places of packages", "error", err)
-			return
+			broken[survey] = true
+			u.Log.Error("working out the places of packages", "survey", survey, "error", err)
 		}
 	}
 	if _, _, _, _, err := u.places(ctx); err != nil && ctx.Err() == nil {

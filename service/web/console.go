@@ -135,7 +135,6 @@ func (w *Web) console(rw http.ResponseWriter, r *http.Request) {
 	} else {
 		if name == "" || !strings.Contains(path.Base(name), ".") || strings.HasPrefix(name, "hosts/") {
 			name = "index.html"
-			w.service.Opened()
 		}
 		if file, err = w.assets.get(w.opts.Console, name); err != nil {
 			problem(rw, http.StatusNotFound, "the console is not built into this binary; run make build")
