@@ -4,8 +4,12 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
@@ -165,12 +169,39 @@ func (s *Register) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingP
 	rows = ground.FirstOf(rows, to, func(a, b findingRow) int {
 		return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at))
 	})
-	for _, r := range rows[from:to] {
-		o, err := s.Compute.Change(ctx, compute.Healing(r.v))
-		if err != nil {
-			return nil, err
+	page.Findings, err = s.located(ctx, rows[from:to])
+	return &page, err
+}
+
+// located are findings with their exact lines. Those of one host are read by one processor.
+func (s *Register) located(ctx context.Context, rows []findingRow) ([]api.Finding, error) {
+	var hosts []*fleet.View
+	seen := map[*fleet.View]bool{}
+	for i := range rows {
+		if v := rows[i].v; !seen[v] {
+			seen[v] = true
+			hosts = append(hosts, v)
 		}
-		page.Findings = append(page.Findings, s.findings(r.v, o.Located(r.v)[r.i:r.i+1])...)
 	}
-	return &page, nil
+	var mu sync.Mutex
+	changes := map[*fleet.View]*compute.Outcome{}
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for _, v := range hosts {
+		group.Go(func() error {
+			o, err := s.Compute.Change(ctx, compute.Healing(v))
+			mu.Lock()
+			defer mu.Unlock()
+			changes[v] = o
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	out := []api.Finding{}
+	for _, r := range rows {
+		out = append(out, s.findings(r.v, changes[r.v].Located(r.v)[r.i:r.i+1])...)
+	}
+	return out, nil
 }
