@@ -101,7 +101,8 @@ func (s *Service) beginWork() {
 	s.Background = func(do func(context.Context)) { s.stopped.Go(func() { s.crashes(bg, worker{"ahead", do}) }) }
 	workers := []worker{
 		{"flush", s.flush}, {"silence", s.watchSilence}, {"life", s.watchLife}, {"rollouts", s.SteerAll}, {"healing", s.WatchHealing},
-		{"webhooks", func(ctx context.Context) { ground.Every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }}, {"documents", s.WatchDocuments}, {"places", s.WatchPlaces},
+		{"documents", s.WatchDocuments}, {"places", s.WatchPlaces},
+		{"webhooks", func(ctx context.Context) { ground.Every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }},
 	}
 	if s.Opts.Probe > 0 {
 		workers = append(workers, worker{"upstreams", s.WatchUpstreams})

@@ -76,13 +76,17 @@ const (
 func New(st *store.Store, build string) *Computer {
 	return &Computer{
 		store: st, build: build,
-		traits: memo.New[string, *source.Traits](keptTraits), systems: memo.New[string, *fleet.System](keptTraits), surveys: memo.New[string, *source.Survey](keptSurveys),
-		sheets: memo.New[string, *source.Sheet](
-			keptSheets,
-		), texts: memo.New[string, []byte](keptTexts), releases: memo.New[string, []source.Release](keptSurveys * 16),
+		traits:   memo.New[string, *source.Traits](keptTraits),
+		systems:  memo.New[string, *fleet.System](keptTraits),
+		surveys:  memo.New[string, *source.Survey](keptSurveys),
+		sheets:   memo.New[string, *source.Sheet](keptSheets),
+		texts:    memo.New[string, []byte](keptTexts),
+		releases: memo.New[string, []source.Release](keptSurveys * 16),
 		files:    memo.New[string, []source.File](keptFiles),
-		verdicts: memo.New[Question, *Judgement](keptVerdicts), changes: memo.New[Pair, *Outcome](keptChanges),
-		revs: memo.New[int64, *resolve.Resolver](keptRevs), carried: memo.New[string, map[string]string](keptHad),
+		verdicts: memo.New[Question, *Judgement](keptVerdicts),
+		changes:  memo.New[Pair, *Outcome](keptChanges),
+		revs:     memo.New[int64, *resolve.Resolver](keptRevs),
+		carried:  memo.New[string, map[string]string](keptHad),
 	}
 }
 
