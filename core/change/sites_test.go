@@ -172,6 +172,40 @@ func TestAnyEditAtASiteIsFound(t *testing.T) {
 	}
 }
 
+// Where all that a section has stands at the site the policy says no way out for it, so one that somebody wrote is
+// theirs: a finding, and no business of the rule.
+func TestAProxyWhereTheSiteNeedsNoneIsFound(t *testing.T) {
+	for name, section := range map[string]string{"dnf": "[base]\n", "zypper": "[oss]\n"} {
+		t.Run(name, func(t *testing.T) {
+			p := ownPlaces(t)[name].carried(t)
+			was := look(p.files, p.modes, p.sheet)
+			base := &drift.Base{Sheet: p.sheet, Survey: &was.Survey}
+			reef := moved(t, p, sited(p.sheet, reefMirrors))
+			file := ""
+			for f, text := range reef.files {
+				if strings.Contains(text, section) {
+					file = f
+				}
+			}
+			require.NotEmpty(t, file)
+			now := place{files: maps.Clone(reef.files), sheet: reef.sheet, modes: reef.modes}
+			now.files[file] = strings.Replace(now.files[file], section, section+"proxy=http://elsewhere.example:1\n", 1)
+			r := look(now.files, now.modes, now.sheet)
+			told := 0
+			for _, f := range drift.Judge(drift.Input{Sheet: now.sheet, Before: now.sheet, Survey: &r.Survey, Base: base}) {
+				if f.Class == drift.ChangedSource {
+					assert.Equal(t, "proxy fault", f.Field+" "+f.Severity)
+					told++
+				}
+			}
+			assert.Equal(t, 1, told)
+			plan := change.Compute(change.Input{Sheet: now.sheet, Survey: &r.Survey, Texts: r.Texts, Before: now.sheet, Base: base, Stood: was.Texts})
+			now.take(plan)
+			assert.Equal(t, reef.files[file], now.files[file])
+		})
+	}
+}
+
 func upstreamAgain(t *testing.T, home, reef place, base *drift.Base, was survey.Result) {
 	now := place{files: maps.Clone(home.files), sheet: reef.sheet, modes: maps.Clone(reef.modes)}
 	r := look(now.files, now.modes, now.sheet)

@@ -180,7 +180,7 @@ func (s *standing) fields(was, is *source.Source, ruled bool) (out []field) {
 	at := func(x *source.Source) []string {
 		n := slices.Clone(s.at(x))
 		for i, u := range n {
-			if s.court.Proxied(x) {
+			if x.Options["proxy"] != "" { // which is told as that
 				u = verdict.WithoutProxy(u)
 			}
 			n[i] = strings.TrimRight(u, "/")

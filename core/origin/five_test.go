@@ -29,6 +29,12 @@ func TestWhatDNF5Notes(t *testing.T) {
 	require.NoError(t, os.Remove(s.path("root/var/lib/dnf/history.sqlite")))
 	got = s.look(sources, "rpm plover", "rpm fulmar")
 	assert.Empty(t, got["rpm plover"].Names, "nobody says where it came from")
+	s.write("plover", "root/var/lib/yum/yumdb/s/0a1b2c-sonar-tools-1.2-3-noarch/from_repo")
+	s.write("plover", "root/var/lib/yum/yumdb/s/9a1b2c-sonar-tools-1.1-3-noarch/from_repo")
+	s.write("plover", "root/var/lib/yum/yumdb/t/0a1b2c-tide-model-1.2-3-noarch/from_repo")
+	got = s.look(sources, "rpm plover", "rpm fulmar")
+	assert.Equal(t, []string{"sonar-tools"}, got["rpm plover"].Names, "yum does, of what is installed")
+	require.NoError(t, os.RemoveAll(s.path("root/var/lib/yum")))
 	assert.Equal(t, []string{"tide-model"}, got["rpm fulmar"].Names)
 
 	s.write("version = '1.0'\n[nevras.\"tide-model-2:1.2-3.noarch\"]\nfrom_repo = \"fulmar\"\n", "root/usr/lib/sysimage/libdnf5/nevras.toml")

@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"strconv"
+	"strings"
 
 	"patientlantern.example/lantern/core/pkgdb"
 	"patientlantern.example/lantern/core/rootfs"
@@ -45,8 +47,8 @@ type noted map[string][]piece // repository → packages
 
 func (n noted) from(id string) ([]piece, error) { return n[id], nil }
 
-// openDNF reads where dnf says that packages came from: dnf 4's history, of which what it did
-// last with each counts, and what dnf 5 notes of each package, which has the last word.
+// openDNF reads where dnf says that packages came from: what yum noted of each, dnf 4's history, of which
+// what it did last with each counts, and what dnf 5 notes of each, which has the last word.
 func openDNF(root *rootfs.FS) (teller, error) {
 	have, err := installedRPMs(root)
 	if err != nil {
@@ -56,15 +58,64 @@ func openDNF(root *rootfs.FS) (teller, error) {
 	if fiveErr != nil && !errors.Is(fiveErr, fs.ErrNotExist) {
 		return nil, fmt.Errorf("what dnf notes of packages cannot be read: %w", fiveErr)
 	}
-	from, err := lastBrought(root)
+	from, yumErr := yumdb(root, have)
+	if yumErr != nil && !errors.Is(yumErr, fs.ErrNotExist) {
+		return nil, fmt.Errorf("what yum notes of packages cannot be read: %w", yumErr)
+	}
+	last, err := lastBrought(root)
 	switch {
 	case err == nil:
+		maps.Copy(from, last)
 	case !errors.Is(err, fs.ErrNotExist):
 		return nil, fmt.Errorf("dnf's history cannot be read: %w", err)
-	case fiveErr != nil:
-		return nil, errors.New("dnf keeps no history in " + History + " and nothing in " + Nevras)
+	case fiveErr != nil && yumErr != nil:
+		return nil, fmt.Errorf("dnf keeps no history in %s and nothing in %s, and yum nothing in %s", History, Nevras, YumDB)
 	}
 	return five.of(from, have), nil
+}
+
+// YumDB is where yum notes what it knows of each installed package, in a folder for each:
+// t/0a1b…-tern-1-2-noarch/from_repo, by the package's checksum, name, version, release and architecture.
+const YumDB = "/var/lib/yum/yumdb"
+
+// yumdb tells which repository yum brought the installed packages from.
+func yumdb(root *rootfs.FS, have map[string]piece) (map[string]string, error) {
+	out := map[string]string{}
+	letters, err := root.ReadDir(YumDB)
+	if err != nil {
+		return out, err
+	}
+	installed := make(map[string]string, len(have)) // as the folders are named: epochs stand nowhere there
+	for key, p := range have {
+		_, version, more := strings.Cut(p.version, ":")
+		if !more {
+			version = p.version
+		}
+		installed[p.name+"-"+version+"-"+p.arch] = key
+	}
+	for _, letter := range letters {
+		folder := YumDB + "/" + letter.Name()
+		packages, err := root.ReadDir(folder)
+		if err != nil {
+			continue // a file that somebody put there
+		}
+		for _, p := range packages {
+			_, name, _ := strings.Cut(p.Name(), "-")
+			key, is := installed[name]
+			if !is {
+				continue
+			}
+			text, err := root.ReadText(folder + "/" + p.Name() + "/from_repo")
+			if errors.Is(err, fs.ErrNotExist) {
+				continue // yum did not bring it
+			}
+			if err != nil {
+				return nil, err
+			}
+			out[key] = strings.TrimSpace(string(text))
+		}
+	}
+	return out, nil
 }
 
 // lastBrought tells from dnf 4's history which repository each package came from last.

@@ -192,9 +192,14 @@ func (c *Court) Through(s *source.Source, under *source.Sheet) (proxy string, ou
 	return "", have != "" && (slices.Contains(c.proxies, have) || proxyOf(under, s.ID) == have)
 }
 
-// Proxied reports whether a rule says through what a section goes, or one of the sheet before did.
+// Proxied reports whether it is the policy that says through what a section goes, or the one before that said
+// what it has: what somebody wrote where the policy says nothing is judged as the rest of the section is.
 func (c *Court) Proxied(s *source.Source) bool {
-	return s.ID != "" && s.Family == c.sheet.Family && (proxyOf(c.sheet, s.ID) != "" || proxyOf(c.before, s.ID) != "")
+	if s.ID == "" || s.Family != c.sheet.Family {
+		return false
+	}
+	_, ours := c.Through(s, c.before)
+	return ours
 }
 
 // proxyOf is what a sheet says that a section goes through.
