@@ -126,7 +126,7 @@ func Compute(in Input) Change {
 	if in.SetAside {
 		c.setAside()
 	}
-	c.variable()
+	c.byHand()
 	c.needs()
 	c.gone()
 	slices.SortFunc(c.out.Edits, func(a, b FileEdit) int { return cmp.Compare(a.Path, b.Path) })

@@ -2,9 +2,11 @@ package change
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -52,12 +54,14 @@ func (c *computer) spoil(found []drift.Finding) {
 	}
 }
 
-// variable says of what differs though no byte of its file does, and that no edit mends: a variable
-// makes it another, and what stands in those is kept nowhere, since it may be a secret.
-func (c *computer) variable() {
+// byHand says of what differs and no edit mends, where nothing else is left to be done: what no byte of its
+// file makes another, but a variable, and what stands in those is kept nowhere, since it may be a secret; and
+// what is a package's.
+func (c *computer) byHand() {
 	if c.Base == nil || len(c.out.Edits) > 0 {
 		return
 	}
+	c.packaged()
 	told := map[string]bool{}
 	for _, p := range c.Base.Survey.Problems { // it was so then, too
 		told[p.File] = told[p.File] || p.Fatal
@@ -72,6 +76,22 @@ func (c *computer) variable() {
 				"%s:%d says what it said when the policy came; what makes it come to something else stands elsewhere, as in a variable of the "+
 					"package manager: look there by hand", f.File, f.Line))
 		}
+	}
+}
+
+// packaged says of files of packages that something beside the sources differs in them, and how they come back.
+func (c *computer) packaged() {
+	told := map[string]bool{}
+	for _, f := range c.found {
+		if !f.Beside || f.Severity == drift.Note || !strings.HasPrefix(f.File, "/usr/") || !slices.Contains(files, f.Class) || told[f.File] {
+			continue
+		}
+		told[f.File] = true
+		how := "whatever put it there puts it right"
+		if f.Package != "" {
+			how = "the package brings it back: " + family.Bring(c.Sheet.Family, f.Package)
+		}
+		c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s is of no concern to the policy, which writes nothing below /usr; %s", f.File, how))
 	}
 }
 

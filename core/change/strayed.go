@@ -3,6 +3,8 @@ package change
 import (
 	"bytes"
 	"fmt"
+	"maps"
+	"path"
 	"slices"
 	"strings"
 
@@ -42,7 +44,49 @@ func (c *computer) differs() {
 			c.strayed[f.File] = append(c.strayed[f.File], f)
 		}
 	}
+	c.keysBeside()
+	c.keysGone(found)
 	c.spoil(found)
+}
+
+// keysGone looks for files of keys that are not there any more and that a source was believed by: where a package
+// manager knows them by their names alone, as flatpak does, the source names none then.
+func (c *computer) keysGone(found []drift.Finding) {
+	for _, f := range found {
+		if f.Class != drift.ChangedSource || !f.Beside || !strings.Contains(f.Field, "signing keys") {
+			continue
+		}
+		for i := range c.Base.Survey.Sources {
+			was := &c.Base.Survey.Sources[i]
+			if was.File != f.File {
+				continue
+			}
+			for _, by := range was.SignedBy {
+				file, local := source.LocalFile(by)
+				if _, stood := c.Stood[file]; local && stood && c.Texts[file] == nil && len(c.strayed[file]) == 0 {
+					c.strayed[file] = []drift.Finding{{Class: drift.MissingKey, File: file, Message: f.Message}}
+				}
+			}
+		}
+	}
+}
+
+// keysBeside looks for what keeps a key from being believed whose own file is as it was: apt's programs read the
+// files of the folder as one, and do not read on behind one that they do not understand.
+func (c *computer) keysBeside() {
+	for file, list := range maps.Clone(c.strayed) {
+		i := slices.IndexFunc(list, func(f drift.Finding) bool { return f.Class == drift.MissingKey })
+		was, stood := c.Stood[file]
+		if i < 0 || !stood || string(was) != string(c.Texts[file]) {
+			continue
+		}
+		for other, now := range c.Texts {
+			before, there := c.Stood[other]
+			if path.Dir(other) == path.Dir(file) && (!there || string(before) != string(now)) && len(c.strayed[other]) == 0 {
+				c.strayed[other] = []drift.Finding{list[i]}
+			}
+		}
+	}
 }
 
 // files are the classes of finding for which a whole file is put back as it stood.
