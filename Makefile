@@ -31,7 +31,8 @@ SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/
 	crypto/tls crypto/x509 net net/http net/textproto mime/... log/slog encoding/asn1 math/big vendor/golang.org/x/net/... vendor/golang.org/x/text/... \
 	text/template/... image/... archive/tar os/exec os/user encoding/csv encoding/xml flag github.com/fsnotify/... golang.org/x/crypto/... \
 	patientlantern.example/lantern/core/text/toml patientlantern.example/lantern/core/reason patientlantern.example/lantern/core/between \
-	patientlantern.example/lantern/core/saved patientlantern.example/lantern/api
+	patientlantern.example/lantern/core/saved patientlantern.example/lantern/api compress/... crypto/ecdsa crypto/ecdh crypto/elliptic \
+	crypto/internal/fips140/mlkem crypto/internal/fips140/drbg crypto/internal/fips140/aes/... crypto/hpke crypto/dsa
 bin/lantern-agent: $(GO_FILES)
 	$(GO) build -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
 

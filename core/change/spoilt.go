@@ -91,7 +91,7 @@ func (c *computer) packaged() {
 		if f.Package != "" {
 			how = "the package brings it back: " + family.Bring(c.Sheet.Family, f.Package)
 		}
-		c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s is of no concern to the policy, which writes nothing below /usr; %s", f.File, how))
+		c.out.Impossible = append(c.out.Impossible, f.File+" is not the policy's, which writes nothing below /usr; "+how)
 	}
 }
 

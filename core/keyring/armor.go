@@ -27,6 +27,10 @@ func isBinary(data []byte) bool {
 	return binaryTags[tag]
 }
 
+// armorPiece is how much gpg takes out of a block at once. What stands before the piece in which the block turns out to
+// be damaged has been read by then.
+const armorPiece = 8192
+
 // dearmor returns the packets of all armoured blocks in data, or data itself where it is
 // not armoured; as gpg reads armour (g10/armor.c): words may stand around the blocks, a
 // checksum must be there, and what is no letter of base64 is passed over.
@@ -36,21 +40,29 @@ func dearmor(data []byte) ([]byte, error) {
 	}
 	var out []byte
 	for rest := data; ; {
-		body, ok := blockBody(rest)
+		body, headless, ok := blockBody(rest)
 		if !ok {
 			return out, nil
 		}
-		block, after, err := radix(body)
-		out = append(out, block...)
-		if err != nil {
-			return out, err
+		if headless && len(rest) != len(data) {
+			body = body[min(len(body), restPos):]
 		}
+		block, after, err := radix(body)
+		if err != nil {
+			return append(out, block[:len(block)/armorPiece*armorPiece]...), err
+		}
+		out = append(out, block...)
 		rest = after
 	}
 }
 
-// blockBody finds the next block and passes its headers over.
-func blockBody(text []byte) (body []byte, ok bool) {
+// restPos is from where on gpg reads the first line of a block without an empty line that stands behind another:
+// it goes on where it was in the line with the checksum.
+const restPos = len("=abcd\n")
+
+// blockBody finds the next block and passes its headers over; headless where no empty line ends them, which gpg
+// takes.
+func blockBody(text []byte) (body []byte, headless, ok bool) {
 	for len(text) > 0 {
 		line, rest, _ := bytes.Cut(text, []byte("\n"))
 		text = rest
@@ -61,11 +73,11 @@ func blockBody(text []byte) (body []byte, ok bool) {
 			line, rest, _ = bytes.Cut(text, []byte("\n"))
 			line = bytes.TrimRight(line, " \t\r")
 			if len(line) == 0 {
-				return rest, true
+				return rest, false, true
 			}
 			colon := bytes.IndexByte(line, ':')
 			if colon < 0 {
-				return text, true // the empty line is missing, which gpg takes
+				return text, true, true
 			}
 			if colon+1 < len(line) && line[colon+1] != ' ' {
 				break // gpg calls it an invalid header and gives the block up
@@ -73,7 +85,7 @@ func blockBody(text []byte) (body []byte, ok bool) {
 			text = rest
 		}
 	}
-	return nil, false
+	return nil, false, false
 }
 
 // isBlockStart reports whether a line begins a block of certificates.
@@ -119,11 +131,14 @@ func radix(text []byte) (out, rest []byte, err error) {
 		for len(rest) > 0 && (rest[0] == '\n' || rest[0] == '\r' || rest[0] == ' ' || rest[0] == '\t') {
 			rest = rest[1:]
 		}
-		if len(rest) >= 4 && isLetter[rest[0]] {
-			if sum, err := base64.StdEncoding.DecodeString(string(rest[:4])); err != nil || !bytes.Equal(sum, checksum(out)) {
+		if len(rest) > 0 && isLetter[rest[0]] { // with fewer than four it is cut off
+			if sum, err := base64.StdEncoding.DecodeString(string(rest[:min(4, len(rest))])); err != nil || !bytes.Equal(sum, checksum(out)) {
 				return out, rest, errArmor
 			}
 			break
+		}
+		if len(rest) > 0 && rest[0] != '=' { // no checksum, which may be; the rest of the line is none of the next block
+			_, rest, _ = bytes.Cut(rest, []byte("\n"))
 		}
 	}
 	return out, rest, nil

@@ -10,16 +10,17 @@ import (
 func IsKeybox(data []byte) bool { return len(data) >= 12 && string(data[8:12]) == "KBXf" }
 
 // unbox returns the certificates of a keybox, one behind the other. The format
-// is that of kbx/keybox-blob.c of GnuPG.
+// is that of kbx/keybox-blob.c of GnuPG, whose programs find those that stand before something that is no blob: they
+// come with an error.
 func unbox(data []byte) ([]byte, error) {
 	var out []byte
 	for len(data) > 0 {
-		if len(data) < 5 {
-			return nil, fmt.Errorf("%w: the keybox ends within a blob", ErrNoKey)
+		size := uint64(0)
+		if len(data) >= 5 {
+			size = uint64(binary.BigEndian.Uint32(data))
 		}
-		size := uint64(binary.BigEndian.Uint32(data))
 		if size < 5 || size > uint64(len(data)) {
-			return nil, fmt.Errorf("%w: the keybox ends within a blob", ErrNoKey)
+			return out, fmt.Errorf("%w: the keybox ends within a blob", ErrNoKey)
 		}
 		blob := data[:size]
 		data = data[size:]
@@ -27,11 +28,11 @@ func unbox(data []byte) ([]byte, error) {
 			continue
 		}
 		if size < 16 {
-			return nil, fmt.Errorf("%w: a blob of the keybox is too short", ErrNoKey)
+			return out, fmt.Errorf("%w: a blob of the keybox is too short", ErrNoKey)
 		}
 		at, length := uint64(binary.BigEndian.Uint32(blob[8:])), uint64(binary.BigEndian.Uint32(blob[12:]))
 		if at+length > size {
-			return nil, fmt.Errorf("%w: a blob of the keybox points out of itself", ErrNoKey)
+			return out, fmt.Errorf("%w: a blob of the keybox points out of itself", ErrNoKey)
 		}
 		out = append(out, blob[at:at+length]...)
 	}
@@ -44,9 +45,6 @@ func Unbox(data []byte) []byte {
 	if !IsKeybox(data) {
 		return data
 	}
-	out, err := unbox(data)
-	if err != nil {
-		return nil
-	}
+	out, _ := unbox(data) // up to where it is one
 	return out
 }

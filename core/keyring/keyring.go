@@ -37,7 +37,7 @@ func Certificates(data []byte) (openpgp.EntityList, error) {
 		return nil, err
 	}
 	if IsKeybox(raw) {
-		if raw, err = unbox(raw); err != nil {
+		if raw, err = unbox(raw); err != nil && len(raw) == 0 {
 			return nil, err
 		}
 	}
@@ -68,6 +68,9 @@ type At struct {
 	// Seen remembers what was said of certificates: the same one stands in many files. Nil
 	// remembers nothing.
 	Seen *Seen
+	// Imports says that gpg imports what stands in the text: it passes over certificates of versions that it does
+	// not know, where gpgv, which reads a keyring, does not go on.
+	Imports bool
 }
 
 // Seen remembers certificates by their bytes.
@@ -174,19 +177,28 @@ func Read(data []byte, at At) ([]source.Key, error) {
 // certificates takes a text apart, armoured, binary or a keybox. Where something stands behind
 // them that is none they are returned with an error.
 func certificates(data []byte, at At) ([]*certificate, error) {
-	raw, err := dearmor(data)
-	if err != nil {
-		return nil, err
+	raw, damage := dearmor(data)
+	if damage != nil && len(raw) == 0 {
+		return nil, damage
 	}
+	var spoilt error
 	if IsKeybox(raw) {
-		if raw, err = unbox(raw); err != nil {
-			return nil, err
+		if raw, spoilt = unbox(raw); len(raw) == 0 && spoilt != nil {
+			return nil, spoilt
 		}
 	}
 	if len(bytes.TrimSpace(raw)) == 0 {
 		return nil, ErrNoKey
 	}
 	list, err := split(raw, at)
+	if err == nil {
+		err = spoilt
+	}
+	if err == nil && damage != nil { // the last of them is not at its end yet, for gpg
+		if err = damage; len(list) > 0 {
+			list[len(list)-1].broken = true
+		}
+	}
 	switch {
 	case errors.Is(err, ErrSecret):
 		return nil, err

@@ -22,6 +22,15 @@ const (
 	tagUserID        = 13
 	tagPublicSubkey  = 14
 	tagUserAttribute = 17
+
+	tagKeyForPublicKey = 1
+	tagKeyForPassword  = 3
+	tagOnePass         = 4
+	tagCompressed      = 8
+	tagEncrypted       = 9
+	tagLiteral         = 11
+	tagEncryptedMDC    = 18
+	tagEncryptedAEAD   = 20
 )
 
 // certificate is one certificate as its packets stand in a stream, nothing judged yet.
@@ -98,7 +107,15 @@ func split(raw []byte, at At) (list []*certificate, err error) {
 		if errors.Is(err, io.EOF) && p == nil && src.Len() == 0 && begin == len(raw) {
 			return list, nil
 		}
-		if err != nil || p.Tag == 0 || p.Tag == tagPublicKey && !plausible(p.Contents) {
+		if errors.Is(err, io.ErrUnexpectedEOF) && p != nil && p.Tag == tagSignature && signature(p) != nil {
+			err = nil // it says that it is longer than the text, and all of it stands there
+		}
+		if err == nil && at.Imports && p.Tag == tagPublicKey && len(p.Contents) >= leastKey && !readable(p) {
+			end()
+			c = nil
+			continue
+		}
+		if err != nil || p.Tag == 0 || !delimited(raw[begin:]) || !readable(p) {
 			if c != nil {
 				c.broken = true
 			}
@@ -122,9 +139,75 @@ func split(raw []byte, at At) (list []*certificate, err error) {
 	}
 }
 
-// plausible reports whether gpg goes on behind the packet of a public key, understood or
-// not.
-func plausible(body []byte) bool { return len(body) >= 12 && body[0] >= 2 && body[0] <= 5 }
+// delimited reports whether a packet says how long it is in a way that its kind may: only what is made as it is
+// written, such as a compressed message, may come in parts or go on to the end (RFC 9580, sections 4.2.1.4 and 4.2.2).
+func delimited(raw []byte) bool {
+	if tag := raw[0] & 0x3f; raw[0]&0x40 != 0 { // the newer form
+		return len(raw) < 2 || raw[1] < 224 || raw[1] == 255 || tag == tagCompressed || tag == tagEncrypted || tag == tagLiteral ||
+			tag == tagEncryptedMDC || tag == tagEncryptedAEAD
+	}
+	tag := raw[0] & 0x3f >> 2
+	return raw[0]&3 != 3 || tag == tagCompressed || tag == tagEncrypted || tag == tagLiteral
+}
+
+// leastKey is how long the packet of a public key is at least, for gpg.
+const leastKey = 12
+
+// readable reports whether gpg goes on behind a packet, understood or not: of some kinds it wants to know the
+// version, though a certificate has none of them.
+func readable(p *packet.OpaquePacket) bool {
+	versions, least := []byte(nil), 0
+	switch p.Tag {
+	case tagPublicKey:
+		versions, least = []byte{2, 3, 4, 5}, leastKey
+	case tagKeyForPublicKey:
+		versions, least = []byte{2, 3}, 12
+	case tagKeyForPassword:
+		versions, least = []byte{4, 5}, 4
+	case tagOnePass:
+		versions, least = []byte{3}, 13
+	case tagLiteral:
+		return len(p.Contents) >= 6
+	default:
+		return true
+	}
+	return len(p.Contents) >= least && bytes.IndexByte(versions, p.Contents[0]) >= 0 && (p.Tag != tagPublicKey || filled(p.Contents))
+}
+
+// numbers is how many numbers make a public key, by its algorithm; those of curves have their name before them.
+var numbers = map[byte]int{1: 2, 2: 2, 3: 2, 16: 3, 17: 4, 18: 1, 19: 1, 22: 1}
+
+// longestNumber is that of gpg, in bits.
+const longestNumber = 16384
+
+// filled reports whether all of a public key stands in its packet, as far as its algorithm is known.
+func filled(body []byte) bool {
+	head := 6 // version, time, algorithm
+	if body[0] < 4 {
+		head = 8 // and days
+	}
+	algorithm, rest := body[head-1], body[head:]
+	if body[0] == 5 {
+		rest = rest[min(4, len(rest)):] // how long the rest is
+	}
+	if algorithm == 18 || algorithm == 19 || algorithm == 22 {
+		if len(rest) == 0 || rest[0] == 0 || rest[0] == 255 || int(rest[0]) >= len(rest) {
+			return false
+		}
+		rest = rest[1+int(rest[0]):]
+	}
+	for range numbers[algorithm] {
+		if len(rest) < 2 {
+			return false
+		}
+		bits := int(rest[0])<<8 | int(rest[1])
+		if size := (bits + 7) / 8; bits > longestNumber || size > len(rest)-2 {
+			return false
+		}
+		rest = rest[2+(bits+7)/8:]
+	}
+	return true
+}
 
 // parsed reads a packet; nil where it cannot be understood.
 func parsed(p *packet.OpaquePacket) packet.Packet {

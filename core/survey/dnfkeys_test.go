@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/survey"
@@ -20,22 +21,24 @@ import (
 	"patientlantern.example/lantern/standin"
 )
 
-// Of a key file that a source names, dnf imports what we call used, whatever form it has.
-func TestKeyFilesAreTakenAsTheRealDNFTakesThem(t *testing.T) {
-	c, err := cell.Open()
-	require.NoError(t, err)
-	defer func() { require.NoError(t, c.Close()) }()
+// dnfKey is a certificate in its two forms.
+func dnfKey(t *testing.T) (bin []byte, armour string) {
+	t.Helper()
 	k, err := standin.NewKey("dnf", "Saltmarsh Packages <packages@saltmarsh.example>", time.Date(2024, 1, 15, 0, 0, 0, 0, time.UTC), 0)
 	require.NoError(t, err)
-	bin, err := k.Binary()
+	bin, err = k.Binary()
 	require.NoError(t, err)
-	armour, err := k.Public()
+	armour, err = k.Public()
 	require.NoError(t, err)
-	root := t.TempDir()
+	return bin, armour
+}
+
+// dnfTakes tells of each of some key files that sources name which keys dnf imports, and which we call used.
+func dnfTakes(t require.TestingT, c *cell.Cell, root string, files []string) (theirs, ours [][]string) {
 	tree, repos := map[string]string{}, ""
-	for i, form := range keyforms.Names() {
-		tree[fmt.Sprintf("keys/%02d", i)] = keyforms.Write(form, bin, armour)
-		repos += fmt.Sprintf("[r%d]\nbaseurl=http://h.example/\ngpgkey=file:///keys/%02d\n", i, i)
+	for i, text := range files {
+		tree[fmt.Sprintf("keys/%03d", i)] = text
+		repos += fmt.Sprintf("[r%d]\nbaseurl=http://h.example/\ngpgkey=file:///keys/%03d\n", i, i)
 	}
 	tree["etc/yum.repos.d/a.repo"] = repos
 	require.NoError(t, cell.Write(root, tree))
@@ -52,12 +55,54 @@ func TestKeyFilesAreTakenAsTheRealDNFTakesThem(t *testing.T) {
 	require.NoError(t, err)
 	var said map[string][]string
 	require.NoError(t, json.Unmarshal([]byte(a.Out), &said), a.Err)
-	for i, form := range keyforms.Names() {
-		if keyforms.Differs(form) {
-			continue
-		}
-		name := fmt.Sprintf("%02d", i)
-		want := slices.DeleteFunc(said[name], func(f string) bool { return strings.HasPrefix(f, "error") })
-		assert.ElementsMatch(t, want, used[name], form)
+	for i := range files {
+		name := fmt.Sprintf("%03d", i)
+		theirs = append(theirs, slices.DeleteFunc(said[name], func(f string) bool { return strings.HasPrefix(f, "error") }))
+		ours = append(ours, used[name])
 	}
+	return theirs, ours
+}
+
+// Of a key file that a source names, dnf imports what we call used, whatever form it has.
+func TestKeyFilesAreTakenAsTheRealDNFTakesThem(t *testing.T) {
+	c, err := cell.Open()
+	require.NoError(t, err)
+	defer func() { require.NoError(t, c.Close()) }()
+	bin, armour := dnfKey(t)
+	var files []string
+	for _, form := range keyforms.Names() {
+		files = append(files, keyforms.Write(form, bin, armour))
+	}
+	theirs, ours := dnfTakes(t, c, t.TempDir(), files)
+	for i, form := range keyforms.Names() {
+		if !keyforms.Differs(form) {
+			assert.ElementsMatch(t, theirs[i], ours[i], form)
+		}
+	}
+}
+
+// The same holds of files in which a few bytes came, went or changed places.
+func TestSpoiltKeyFilesAreTakenAsTheRealDNFTakesThem(t *testing.T) {
+	c, err := cell.Open()
+	require.NoError(t, err)
+	defer func() { require.NoError(t, c.Close()) }()
+	bin, armour := dnfKey(t)
+	forms := slices.DeleteFunc(slices.Clone(keyforms.Names()), keyforms.Differs)
+	base, n, most := t.TempDir(), 0, cell.Rounds(2)
+	rapid.Check(t, func(rt *rapid.T) {
+		if n++; n > most {
+			return
+		}
+		var files []string
+		for range 40 {
+			form := rapid.SampledFrom(forms).Draw(rt, "form")
+			files = append(files, cell.Slips(rt, keyforms.Write(form, bin, armour)))
+		}
+		theirs, ours := dnfTakes(rt, c, filepath.Join(base, fmt.Sprint(n)), files)
+		for i := range files {
+			if !slices.Equal(theirs[i], ours[i]) {
+				rt.Fatalf("dnf takes %v, we say %v, of %q", theirs[i], ours[i], files[i])
+			}
+		}
+	})
 }

@@ -215,7 +215,9 @@ func (r *reader) namedKeys() {
 		files, texts = append(files, n), append(texts, data)
 		family.KeepPublic(r.Texts, r.Modes, info, n.file, data)
 	}
-	for i, got := range keyring.ReadAll(texts, family.KeysAt(r.root)) {
+	at := family.KeysAt(r.root)
+	at.Imports = true
+	for i, got := range keyring.ReadAll(texts, at) {
 		n := files[i]
 		if got.Err != nil {
 			trouble(n, got.Err)

@@ -69,7 +69,7 @@ func drawn(t *rapid.T) hanging {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return keyforms.Write(form, bin, armour)
+		return cell.Slips(t, keyforms.Write(form, bin, armour))
 	}
 	put := func(name, text string) {
 		h.files[name] = text
@@ -164,7 +164,7 @@ func TestKeysAreUsedAsTheRealAptUsesThem(t *testing.T) {
 			if got != want[i] {
 				var tree bytes.Buffer
 				for name, text := range h.files {
-					fmt.Fprintf(&tree, "%s %v %q\n", name, h.modes[name], text[:min(len(text), 60)])
+					fmt.Fprintf(&tree, "%s %v %q\n", name, h.modes[name], text)
 				}
 				rt.Fatalf("repository %d: apt takes it: %v, we say: %v\nforms %q\n%s\n%s\nkeys %v", i, want[i], got, h.forms, tree.String(), said, r.Keys)
 			}
