@@ -121,7 +121,7 @@ func TestDNFsHistory(t *testing.T) {
 	s.database()
 	assert.Equal(t, 0, s.look(sources, "rpm plover")["rpm plover"].Packages, "what is not installed any more does not count")
 	require.NoError(t, os.RemoveAll(s.path("root/var/lib/dnf")))
-	assert.Equal(t, "dnf keeps no history in /var/lib/dnf/history.sqlite and nothing in /usr/lib/sysimage/libdnf5/nevras.toml", s.look(sources, "rpm plover")["rpm plover"].Unknown)
+	assert.Equal(t, "dnf keeps no history in /var/lib/dnf/history.sqlite and nothing in /usr/lib/sysimage/libdnf5/nevras.toml, and yum nothing in /var/lib/yum/yumdb", s.look(sources, "rpm plover")["rpm plover"].Unknown)
 }
 
 func TestZyppersLog(t *testing.T) {
