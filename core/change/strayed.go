@@ -44,14 +44,14 @@ func (c *computer) differs() {
 			c.strayed[f.File] = append(c.strayed[f.File], f)
 		}
 	}
-	c.keysBeside()
-	c.keysGone(found)
+	c.keysBeside(owned)
+	c.keysGone(found, owned)
 	c.spoil(found)
 }
 
 // keysGone looks for files of keys that are not there any more and that a source was believed by: where a package
 // manager knows them by their names alone, as flatpak does, the source names none then.
-func (c *computer) keysGone(found []drift.Finding) {
+func (c *computer) keysGone(found []drift.Finding, owned map[string]bool) {
 	for _, f := range found {
 		if f.Class != drift.ChangedSource || !f.Beside || !strings.Contains(f.Field, "signing keys") {
 			continue
@@ -63,7 +63,7 @@ func (c *computer) keysGone(found []drift.Finding) {
 			}
 			for _, by := range was.SignedBy {
 				file, local := source.LocalFile(by)
-				if _, stood := c.Stood[file]; local && stood && c.Texts[file] == nil && len(c.strayed[file]) == 0 {
+				if _, stood := c.Stood[file]; local && stood && c.Texts[file] == nil && len(c.strayed[file]) == 0 && !owned[file] {
 					c.strayed[file] = []drift.Finding{{Class: drift.MissingKey, File: file, Message: f.Message}}
 				}
 			}
@@ -72,21 +72,29 @@ func (c *computer) keysGone(found []drift.Finding) {
 }
 
 // keysBeside looks for what keeps a key from being believed whose own file is as it was: apt's programs read the
-// files of the folder as one, and do not read on behind one that they do not understand.
-func (c *computer) keysBeside() {
+// files of the folder of keys for every source as one, and do not read on behind one that they do not understand. What
+// the policy wrote there is none of those.
+func (c *computer) keysBeside(owned map[string]bool) {
 	for file, list := range maps.Clone(c.strayed) {
 		i := slices.IndexFunc(list, func(f drift.Finding) bool { return f.Class == drift.MissingKey })
 		was, stood := c.Stood[file]
-		if i < 0 || !stood || string(was) != string(c.Texts[file]) {
+		if i < 0 || !stood || string(was) != string(c.Texts[file]) || c.modes[file] != c.stoodMode(file) || !c.stoodForAll(file) {
 			continue
 		}
 		for other, now := range c.Texts {
 			before, there := c.Stood[other]
-			if path.Dir(other) == path.Dir(file) && (!there || string(before) != string(now)) && len(c.strayed[other]) == 0 {
+			if path.Dir(other) == path.Dir(file) && (!there || string(before) != string(now)) && len(c.strayed[other]) == 0 && !owned[other] {
 				c.strayed[other] = []drift.Finding{list[i]}
 			}
 		}
 	}
+}
+
+// stoodForAll reports whether a key that was believed for every source stood in a file when the policy came.
+func (c *computer) stoodForAll(file string) bool {
+	return slices.ContainsFunc(c.Base.Survey.Keys, func(k source.Key) bool {
+		return k.Where == file && k.Used && k.Scope == source.ScopeAny
+	})
 }
 
 // files are the classes of finding for which a whole file is put back as it stood.
