@@ -472,7 +472,7 @@ const (
 
 // Event tells a listener that something changed.
 type Event struct {
-	Kind    string `json:"kind" enum:"host,revision,rollout,seats,all,beat" doc:"What changed; all: look at everything; beat: nothing"`
+	Kind    string `json:"kind" enum:"host,rollout,revision,proposal,waiver,freeze,seats,repository,webhook,shelf,day,all,beat" doc:"What changed; all: look at everything; beat: nothing"`
 	Name    string `json:"name" doc:"Which: a host's name, a revision's or rollout's number; empty for several"`
 	Command string `json:"command,omitempty" doc:"What was asked for"`
 	Seq     int64  `json:"seq,omitempty" doc:"The number of the entry in the journal"`

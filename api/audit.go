@@ -5,13 +5,18 @@ import (
 	"time"
 )
 
+// AuditKinds are the kinds of what something is done to.
+var AuditKinds = []string{
+	"host", "rollout", "revision", "proposal", "waiver", "freeze", "seats", "repository", "operator", "secrets", "webhook", "shelf", "day",
+}
+
 // AuditEntry is one line of what people did, and what became of rollouts.
 type AuditEntry struct {
 	Number int64           `json:"number"`
 	At     time.Time       `json:"at"`
 	By     string          `json:"by" doc:"operator:NAME, or service"`
 	What   string          `json:"what"`
-	Kind   string          `json:"kind" doc:"Of what it was done to"`
+	Kind   string          `json:"kind" enum:"host,rollout,revision,proposal,waiver,freeze,seats,repository,operator,secrets,webhook,shelf,day" doc:"Of what it was done to"`
 	Name   string          `json:"name,omitempty"`
 	Why    string          `json:"why,omitempty"`
 	Detail json.RawMessage `json:"details,omitempty"`

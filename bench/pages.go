@@ -33,7 +33,8 @@ const counted = `(() => {
   }
 })()`
 
-// settled resolves with the milliseconds from a step until nothing was asked or drawn any more.
+// settled resolves with the milliseconds from a step until nothing was asked or drawn any more; a page without
+// a heading is not there, and took all of the time that it was given.
 const settled = `(step => new Promise(done => {
   const begun = performance.now()
   window.slowest = undefined
@@ -43,10 +44,12 @@ const settled = `(step => new Promise(done => {
   step()
   const look = () => {
     const quiet = performance.now() - Math.max(drawn, window.lastAsked)
-    if (window.underWay === 0 && quiet > 400 && document.querySelector('main h1') || performance.now() - begun > 20000) {
+    const there = window.underWay === 0 && quiet > 400 && document.querySelector('main h1')
+    const took = Math.max(drawn, window.lastAsked) - begun
+    if (there || performance.now() - begun > 20000) {
       see.disconnect()
       done({
-        took: Math.max(drawn, window.lastAsked) - begun,
+        took: there ? took : 20000,
         nodes: document.querySelectorAll('*').length,
         slowest: window.slowest ? window.slowest.url + ' ' + Math.round(window.slowest.took) + ' ms' : '',
         heading: document.querySelector('main h1')?.innerText ?? '',

@@ -23,7 +23,8 @@ func (a *app) audit() *cobra.Command {
 }
 
 func (a *app) auditList() *cobra.Command {
-	var by, what, kind, name string
+	var by, what, name string
+	var kind []string
 	var before int64
 	var limit int
 	cmd := &cobra.Command{
@@ -34,7 +35,7 @@ func (a *app) auditList() *cobra.Command {
 			"  lantern audit list --kind rollout --name 4",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := a.client().Audit(cmd.Context(), client.List{PerPage: limit, Filter: map[string][]string{
-				"by": {by}, "what": {what}, "kind": {kind}, "name": {name}, "before": {number64(before)},
+				"by": {by}, "what": {what}, "kind": kind, "name": {name}, "before": {number64(before)},
 			}})
 			if err != nil {
 				return err
@@ -54,7 +55,7 @@ func (a *app) auditList() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&by, "by", "", "only what this operator did; service for what the service decided")
 	cmd.Flags().StringVar(&what, "what", "", "only this command, such as begin-rollout")
-	cmd.Flags().StringVar(&kind, "kind", "", "only what was done to things of this kind, such as rollout or host")
+	choose(cmd, &kind, "kind", false, "only what was done to things of this kind: "+strings.Join(api.AuditKinds, ", "), api.AuditKinds...)
 	cmd.Flags().StringVar(&name, "name", "", "only what was done to the one of this name or number")
 	cmd.Flags().Int64Var(&before, "before", 0, "only entries before the one of this number")
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many entries, up to 500")

@@ -138,7 +138,7 @@ func (a *app) contractList() *cobra.Command {
 				return err
 			}
 			if len(cells) == 0 {
-				a.out.Printf("No contract. `lantern account list` shows whether the vendors' desks answer.")
+				a.none(q+account+strings.Join(states, "") != "", "contract", "No contract. `lantern account list` shows whether the vendors' desks answer.")
 				return nil
 			}
 			a.out.Table(
@@ -354,4 +354,13 @@ func (a *app) showOutlook(o api.Outlook) {
 			rows,
 		)
 	}
+}
+
+// none says that a list is empty: of what was picked, or at all, and what to do then.
+func (a *app) none(picked bool, what, all string) {
+	if picked {
+		a.out.Printf("No %s of that kind.", what)
+		return
+	}
+	a.out.Printf("%s", all)
 }

@@ -15,6 +15,7 @@ import (
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/names"
 )
 
@@ -136,7 +137,7 @@ func (a *app) hostList() *cobra.Command {
 	must(cmd.RegisterFlagCompletionFunc("has", a.completing(repositoryNames)))
 	must(cmd.RegisterFlagCompletionFunc("like", a.completing(hostNames)))
 	m.add(a, cmd)
-	choose(cmd, &family, "family", false, "only hosts of this family: deb, rpm, zypp, arch", "deb", "rpm", "zypp", "arch")
+	choose(cmd, &family, "family", false, "only hosts of this family: "+strings.Join(families.OfHosts(), ", "), families.OfHosts()...)
 	return cmd
 }
 

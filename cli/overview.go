@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,6 +24,7 @@ type state struct {
 	Dangers   int          `json:"dangers"`           // different findings
 	Faults    int          `json:"faults"`            // likewise
 	Rollout   *api.Rollout `json:"rollout,omitempty"` // the newest, absent where there is none
+	Freezes   []api.Freeze `json:"freezes"`           // that hold now
 	Keys      int          `json:"keys_to_look_at"`   // that are revoked, have ended, end soon or are weak
 	Strange   int          `json:"keys_not_in_the_policy"`
 	Refused   int          `json:"places_refused"` // of packages, by what the service saw
@@ -54,6 +56,10 @@ func (a *app) overview(cmd *cobra.Command) error {
 	}
 	a.out.Printf("%s", s.differs(a))
 	a.out.Printf("%s", s.rolls(a))
+	for _, f := range s.Freezes {
+		said := fmt.Sprintf("! Nothing begins %s until %s, says %s: %s.", where(f.Group), local(f.Until), f.Author, f.Because)
+		a.out.Printf("%s", a.out.Paint(view.Yellow, said))
+	}
 	a.out.Printf("%s", s.comes(a))
 	a.out.Printf("Next: %s%s", a.out.Paint(view.Bold, s.Next), a.out.Paint(view.Dim, "   (all commands: lantern --help)"))
 	return nil
@@ -77,6 +83,11 @@ func (a *app) look(ctx context.Context) (s state, err error) {
 	if len(rollouts.Rollouts) > 0 {
 		s.Rollout = &rollouts.Rollouts[0]
 	}
+	freezes, err := c.Freezes(ctx)
+	if err != nil {
+		return s, err
+	}
+	s.Freezes = slices.DeleteFunc(freezes.Freezes, func(f api.Freeze) bool { return !f.Stands })
 	keys, err := c.Keys(ctx, false, few)
 	if err != nil {
 		return s, err

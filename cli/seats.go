@@ -189,9 +189,8 @@ func (a *app) seatList() *cobra.Command {
 				return err
 			}
 			if len(cells) == 0 {
-				a.out.Printf(
-					"No seat is taken. A rollout takes those that the policy wants taken; lantern seat take HOST takes one by hand.",
-				)
+				a.none(q+account+contract != "", "seat",
+					"No seat is taken. A rollout takes those that the policy wants taken; lantern seat take HOST takes one by hand.")
 				return nil
 			}
 			a.out.Table(

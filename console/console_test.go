@@ -58,6 +58,7 @@ type screen struct {
 	t    *testing.T
 	page context.Context
 	url  string
+	*faults
 }
 
 func open(t *testing.T, r *rig.Rig, width, height int) *screen {
@@ -73,7 +74,8 @@ func openFor(t *testing.T, r *rig.Rig, width, height int, most time.Duration) *s
 	page, stop, err := browser.New(ctx, width, height)
 	require.NoError(t, err)
 	t.Cleanup(stop)
-	s := &screen{t, page, r.Server.URL}
+	s := &screen{t: t, page: page, url: r.Server.URL}
+	s.listen(t)
 	require.NoError(t, chromedp.Do(page, chromedp.EmulateViewport(int64(width), int64(height)), chromedp.Navigate(s.url+"/drift"),
 		chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", r.Operator.Token+"\n")))
 	// Signing in replaces the page: who waits for an element of it may hold one that has gone.
@@ -180,6 +182,7 @@ func TestTheConsoleFiltersAndChangesItsLight(t *testing.T) {
 	before := dark()
 	s.do(chromedp.Click(`.rest [aria-label^="Switch to"]`))
 	assert.NotEqual(t, before, dark())
+	s.bears("404 /api/hosts/gw-09")
 	s.do(chromedp.Navigate(s.url+"/hosts/gw-09"), chromedp.WaitVisible(".el-alert"))
 	s.shows(".el-alert", `there is no host "gw-09"; did you mean "gw-0`)
 	s.do(chromedp.Navigate(s.url+"/nowhere"), chromedp.WaitVisible("h1"))
@@ -226,7 +229,8 @@ func TestAWrongTokenIsRefusedInWords(t *testing.T) {
 	page, stop, err := browser.New(ctx, 1280, 800)
 	require.NoError(t, err)
 	defer stop()
-	s := &screen{t, page, r.Server.URL}
+	s := &screen{t: t, page: page, url: r.Server.URL}
+	s.listen(t)
 	s.do(chromedp.Navigate(s.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "plo_wrong\n"))
 	s.shows(".el-alert", "no operator has this token")
 }

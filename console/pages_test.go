@@ -231,7 +231,7 @@ func TestManyTabsShareOneStream(t *testing.T) {
 	for range 8 {
 		page, stop := chromedp.NewContext(first.page)
 		t.Cleanup(stop)
-		s := &screen{t, page, first.url}
+		s := &screen{t: t, page: page, url: first.url}
 		s.do(chromedp.Navigate(s.url + "/policy"))
 		s.shows("h1", "Nothing is published yet")
 		s.shows(".rest", "live")

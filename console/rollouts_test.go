@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -53,4 +54,47 @@ func TestARolloutIsHeldLetGoOnAndTakenBack(t *testing.T) {
 	is, err := os.ReadFile(list)
 	require.NoError(t, err)
 	assert.Equal(t, string(was), string(is))
+}
+
+// Nothing begins while a freeze holds, the pages say so, and a host that cannot wait for it is left out.
+func TestTheFleetIsFrozenAndAHostLeftOut(t *testing.T) {
+	r := rig.New(t)
+	for _, n := range []string{"gw-01", "gw-02"} {
+		r.Up(n)
+	}
+	r.Publish()
+	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", standin.FaultWrongKey))
+	_, err := r.Operator.BeginRollout(context.Background(), api.RolloutOrder{})
+	require.NoError(t, err)
+	s := open(t, r, 1280, 800)
+	s.do(chromedp.Click(`nav a[href="/rollouts"]`))
+	s.shows("h1", "Rollout 1 of revision 1 is held")
+	s.press(".levers", "Freeze …")
+	s.shows(".freeze", "lantern freeze add")
+	s.do(chromedp.SendKeys(".freeze textarea", "a release is under way"), chromedp.Click(".freeze .el-button--warning"))
+	s.shows(".frozen", "Nothing begins in the fleet until")
+	s.shows(".frozen", "by first: a release is under way")
+	s.fits()
+	s.press(".hosts", "Skip")
+	s.shows(".el-dialog", "gw-02.brinewick.test stays as it is")
+	s.do(chromedp.SendKeys(".el-dialog textarea", "it is taken down tonight"))
+	s.press(".el-dialog", "Skip it")
+	s.shows(".hosts", "1 skipped")
+	s.do(chromedp.Click(`nav a[href="/"]`))
+	s.shows(".frozen", "Nothing begins in the fleet until")
+	list, err := r.Operator.Freezes(context.Background())
+	require.NoError(t, err)
+	require.Len(t, list.Freezes, 1)
+	_, err = r.Operator.Thaw(context.Background(), list.Freezes[0].ID) // by somebody else: the page hears of it
+	require.NoError(t, err)
+	s.gone(".frozen")
+}
+
+// gone waits until nothing is left of what an element showed.
+func (s *screen) gone(selector string) {
+	s.t.Helper()
+	require.Eventually(s.t, func() bool {
+		left, err := chromedp.Run(s.page, chromedp.Evaluate[int]("document.querySelectorAll(`"+selector+"`).length"))
+		return err == nil && left == 0
+	}, 15*time.Second, 50*time.Millisecond, selector)
 }

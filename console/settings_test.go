@@ -24,6 +24,7 @@ func TestSettingsShelvesAndTheBrowsersOwn(t *testing.T) {
 	r := rig.New(t, func(o *datafolder.Options) { o.Shelves = all })
 	r.Accounts()
 	s := open(t, r, 1280, 800)
+	s.bears("422 /api/shelves")
 	s.do(chromedp.Navigate(s.url + "/settings"))
 	s.shows("main", "--check-in")
 	s.shows("main", "The service looks at repositories only when somebody asks it to")
@@ -60,6 +61,7 @@ func TestSettingsShelvesAndTheBrowsersOwn(t *testing.T) {
 func TestAnAccountIsAddedAndForgotten(t *testing.T) {
 	r := rig.New(t)
 	s := open(t, r, 1280, 800)
+	s.bears("503 /api/accounts")
 	s.do(chromedp.Navigate(s.url + "/contracts"))
 	s.shows("h1", "No account at a vendor's desk yet")
 	s.press("main", "Add an account")

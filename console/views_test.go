@@ -54,6 +54,7 @@ func TestViewsAreKeptAndHostsFoundByWhatTheyHave(t *testing.T) {
 	s.js(`document.querySelector('main p.soft button').click()`)
 	s.shows(".el-table__body", "gw-01")
 
+	s.bears("404 /api/hosts?has=nothing")
 	s.do(chromedp.Navigate(s.url + "/hosts?has=nothing"))
 	s.shows("main", "the policy has no repository")
 }

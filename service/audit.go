@@ -3,8 +3,12 @@ package service
 import (
 	"context"
 	"encoding/hex"
+	"fmt"
+	"slices"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/names"
+	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/store"
@@ -16,7 +20,7 @@ type AuditIn struct {
 	PerPage int    `query:"per_page" minimum:"1" maximum:"500" default:"50"`
 	By      string `query:"by" doc:"An operator's name, or service"`
 	What    string `query:"what" doc:"A command, such as begin-rollout"`
-	Kind    string `query:"kind" doc:"Kind of what it was done to, such as rollout"`
+	Kind    string `query:"kind" enum:"host,rollout,revision,proposal,waiver,freeze,seats,repository,operator,secrets,webhook,shelf,day" doc:"Kind of what it was done to"`
 	Name    string `query:"name" doc:"Of what it was done to"`
 }
 
@@ -34,6 +38,11 @@ func (s *Service) Audit(ctx context.Context, in *AuditIn) (*api.AuditPage, error
 	if err != nil {
 		return nil, err
 	}
+	if len(list) == 0 {
+		if list, err = s.meant(ctx, in, q); err != nil {
+			return nil, err
+		}
+	}
 	out := api.AuditPage{Entries: []api.AuditEntry{}}
 	if len(list) > in.PerPage {
 		list = list[:in.PerPage]
@@ -45,6 +54,48 @@ func (s *Service) Audit(ctx context.Context, in *AuditIn) (*api.AuditPage, error
 		})
 	}
 	return &out, nil
+}
+
+// meant looks again where nothing was found: a host may be called by its short name, and who or what was never
+// there is refused, so that nobody takes a wrong word for something that was not done.
+func (s *Service) meant(ctx context.Context, in *AuditIn, q store.JournalQuery) ([]store.Entry, error) {
+	if in.What != "" {
+		known := append(identity.Commands(), journal.Commands()...)
+		if !slices.Contains(known, in.What) {
+			return nil, refusal.NotFound(fmt.Sprintf("there is no command %q%s", refusal.Short(in.What), likely(in.What, known)))
+		}
+	}
+	if in.By != "" && in.By != journal.ActorService {
+		ever, err := s.Store.Journal(ctx, store.JournalQuery{Actor: q.Actor, Limit: 1})
+		if err != nil {
+			return nil, err
+		}
+		people, err := s.Store.Operators(ctx)
+		if err != nil {
+			return nil, err
+		}
+		var known []string
+		for _, o := range people {
+			known = append(known, o.Name)
+		}
+		if len(ever) == 0 && !slices.Contains(known, in.By) {
+			return nil, refusal.NotFound(fmt.Sprintf("nobody is or was called %q%s", refusal.Short(in.By), likely(in.By, known)))
+		}
+	}
+	if h, err := s.FindHost(in.Name); err == nil && in.Name != "" {
+		q.Name = h.Row().Name
+		return s.Store.Journal(ctx, q)
+	}
+	return nil, nil
+}
+
+// likely asks whether the nearest of the right words was meant.
+func likely(word string, known []string) string {
+	near := names.Nearest(word, known)
+	if near == "" {
+		return ""
+	}
+	return fmt.Sprintf("; did you mean %q?", near)
 }
 
 // AuditChainIn says from where the chain is asked for.

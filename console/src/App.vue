@@ -1,7 +1,6 @@
 <script setup lang="ts">
-import { computed, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import { useEventListener } from '@vueuse/core'
-import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { client, sessionEnded, told } from './api'
 import { connected, listen, queries, stopListening } from './live'
@@ -41,6 +40,14 @@ const pages = [
   { to: '/settings', name: 'Settings' },
 ]
 
+// Where the pages do not fit into a line, the one that is open is in sight.
+const line = ref<HTMLElement>()
+watch([() => route.path, line], async () => {
+  await nextTick()
+  const here = line.value?.querySelector<HTMLElement>('.here')
+  if (here && line.value) line.value.scrollLeft = here.offsetLeft - (line.value.clientWidth - here.offsetWidth) / 2
+}, { flush: 'post' })
+
 const trouble = ref<Error | null>(null)
 
 async function signOut() {
@@ -61,7 +68,7 @@ async function signOut() {
   <a v-if="!signingIn" class="skip" href="#page">To the page</a>
   <header v-if="!signingIn" class="bar">
     <router-link to="/" class="brand"><img src="/assets/lantern.svg" alt="" width="26" height="26" /><span class="name">Patient Lantern</span></router-link>
-    <nav>
+    <nav ref="line">
       <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: p.to === '/' ? route.path === '/' : route.path.startsWith(p.to) || (p.to === '/repositories' && route.name === 'whence') }">{{ p.name }}</router-link>
     </nav>
     <span class="rest">
@@ -70,7 +77,7 @@ async function signOut() {
       <span v-else class="soft live" title="Pages change by themselves when something happens">● live</span>
       <el-button text size="small" :aria-label="dark ? 'Switch to light' : 'Switch to dark'" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</el-button>
       <span v-if="session.data.value" class="soft who" :title="session.data.value.operator">{{ session.data.value.operator }}, {{ session.data.value.role }}</span>
-      <el-button text size="small" @click="signOut">Sign out</el-button>
+      <el-button text size="small" :title="session.data.value ? `Signed in as ${session.data.value.operator}, ${session.data.value.role}` : undefined" @click="signOut">Sign out</el-button>
     </span>
   </header>
   <Trouble class="told" :error="trouble" />
@@ -185,18 +192,30 @@ main.bare {
     order: 3;
     width: 100%;
     height: auto;
-    flex-wrap: wrap;
+    position: relative;
+    overflow-x: auto;
+    scrollbar-width: none;
+    mask-image: linear-gradient(to right, #000 calc(100% - 20px), transparent);
   }
   nav a {
     padding: 6px 10px;
   }
   .rest {
     white-space: normal;
-    flex-wrap: wrap;
     gap: 4px 10px;
   }
   main {
     padding: 14px 12px 40px;
+  }
+}
+@media (max-width: 700px) {
+  .name,
+  .who {
+    position: absolute;
+    clip-path: inset(50%);
+    width: 1px;
+    height: 1px;
+    overflow: hidden;
   }
 }
 @media print {

@@ -1495,8 +1495,11 @@ export interface components {
             /** @description operator:NAME, or service */
             by: string;
             details?: unknown;
-            /** @description Of what it was done to */
-            kind: string;
+            /**
+             * @description Of what it was done to
+             * @enum {string}
+             */
+            kind: "host" | "rollout" | "revision" | "proposal" | "waiver" | "freeze" | "seats" | "repository" | "operator" | "secrets" | "webhook" | "shelf" | "day";
             name?: string;
             /** Format: int64 */
             number: number;
@@ -2018,7 +2021,7 @@ export interface components {
              * @description What changed; all: look at everything; beat: nothing
              * @enum {string}
              */
-            kind: "host" | "revision" | "rollout" | "seats" | "all" | "beat";
+            kind: "host" | "rollout" | "revision" | "proposal" | "waiver" | "freeze" | "seats" | "repository" | "webhook" | "shelf" | "day" | "all" | "beat";
             /** @description Which: a host's name, a revision's or rollout's number; empty for several */
             name: string;
             /**
@@ -4950,8 +4953,8 @@ export interface operations {
                 by?: string;
                 /** @description A command, such as begin-rollout */
                 what?: string;
-                /** @description Kind of what it was done to, such as rollout */
-                kind?: string;
+                /** @description Kind of what it was done to */
+                kind?: "host" | "rollout" | "revision" | "proposal" | "waiver" | "freeze" | "seats" | "repository" | "operator" | "secrets" | "webhook" | "shelf" | "day";
                 /** @description Of what it was done to */
                 name?: string;
             };
@@ -5345,9 +5348,10 @@ export interface operations {
                 per_page?: number;
                 /** @description Part of the number or the title */
                 q?: string;
+                /** @description Only those of this account */
                 account?: string;
                 /** @description Only contracts in these states */
-                state?: string[];
+                state?: ("good" | "ending" | "over" | "ended" | "withdrawn" | "to-come")[];
                 sort?: "account" | "end" | "used" | "-end" | "-used";
             };
             header?: never;
@@ -9933,7 +9937,9 @@ export interface operations {
                 per_page?: number;
                 /** @description Part of the host's name or the contract's number */
                 q?: string;
+                /** @description Only those of this account */
                 account?: string;
+                /** @description Only those of the contract with this number */
                 contract?: string;
                 sort?: "host" | "contract" | "taken" | "expires" | "-host" | "-contract" | "-taken" | "-expires";
             };

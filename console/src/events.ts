@@ -2,7 +2,7 @@
 // share. A browser opens six connections to a service at most.
 
 /** What the service tells of; `all` says that something was missed, `beat` that it lives. */
-export const kinds = ['host', 'revision', 'rollout', 'repository', 'seats', 'proposal'] as const
+export const kinds = ['host', 'rollout', 'revision', 'proposal', 'waiver', 'freeze', 'seats', 'repository', 'webhook', 'shelf', 'day'] as const
 export type Kind = (typeof kinds)[number]
 
 /** What those who listen are told: an event, or how the stream stands. */

@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, expect, it, vi } from 'vitest'
-import { connected, listen, queries, stopListening } from './live'
+import { affected, connected, following, listen, queries, silent, stopListening } from './live'
 
 // A service whose events are sent by hand.
 class Stream extends EventTarget {
@@ -124,4 +124,13 @@ it('who left is told no more', async () => {
   expect(left.readyState).toBe(Stream.CLOSED)
   await wait(20_000)
   expect(connected.value).toBe(true)
+})
+
+it('whatever a page asks for is asked again when an event says that it changed', () => {
+  const texts = import.meta.glob(['./**/*.vue', './**/*.ts', '!./**/*.test.ts', '!./api.gen.ts'], { query: '?raw', import: 'default', eager: true })
+  const keys = new Set(Object.values(texts as Record<string, string>).flatMap((t) => [...t.matchAll(/queryKey: (?:computed\(\(\) => )?\['([\w-]+)'/g)].map((m) => m[1] as string)))
+  const told = new Set([...Object.values(affected), ...Object.values(following)].flat())
+  expect(keys.size).toBeGreaterThan(15)
+  expect([...keys].filter((k) => !told.has(k) && !silent.includes(k))).toEqual([])
+  expect([...told, ...silent].filter((k) => !keys.has(k))).toEqual([])
 })

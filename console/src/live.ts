@@ -30,19 +30,31 @@ let timer: number | undefined
 let watch: number | undefined
 let heard = 0
 
-const affected: Record<Kind, string[]> = {
+/** What an event of a kind changes at once. */
+export const affected: Record<Kind, string[]> = {
   host: ['hosts', 'host', 'drift', 'keys'],
-  revision: ['revisions', 'proposals', 'groups', 'audit', 'preview', 'hosts', 'channels', 'keys', 'repositories'],
+  revision: ['revisions', 'proposals', 'groups', 'audit', 'preview', 'hosts', 'channels', 'keys', 'repositories', 'whence'],
   proposal: ['proposals', 'audit'],
   rollout: ['rollouts', 'rollout', 'hosts', 'host', 'drift', 'audit'],
-  repository: ['repositories', 'keys', 'whence'],
-  seats: ['accounts', 'contracts', 'seats', 'outlook', 'channels', 'preview', 'host', 'hosts'],
+  repository: ['repositories', 'keys', 'whence', 'audit'],
+  seats: ['accounts', 'contracts', 'seats', 'outlook', 'channels', 'preview', 'host', 'hosts', 'audit'],
+  waiver: ['hosts', 'host', 'drift', 'audit'],
+  freeze: ['freezes', 'rollouts', 'rollout', 'audit'],
+  webhook: ['webhooks', 'audit'],
+  shelf: ['shelves', 'repositories', 'audit'],
+  day: ['days'],
 }
+/** What follows from all hosts, and what is done to single ones: it is looked at now and then while they report. */
+export const following: Partial<Record<Kind, string[]>> = {
+  host: ['audit', 'repositories', 'whence', 'preview', 'groups', 'channels', 'outlook', 'seats', 'contracts'],
+}
+/** What no event tells of: it never changes, or its pages ask again by themselves. */
+export const silent = ['session', 'operators', 'settings', 'revision-files']
 // What a host says of a rollout changes neither what the next one would change nor what
 // contracts come to; that a rollout begins, ends or is stopped does.
 const turning = ['preview', 'revisions', 'channels', 'outlook']
 const small = new Set(['report', 'withdraw'])
-const everything = [...new Set([...Object.values(affected).flat(), ...turning])]
+const everything = [...new Set([...Object.values(affected), ...Object.values(following)].flat().concat(turning))]
 
 function note(keys: string[]) {
   for (const k of keys) due.add(k)
@@ -50,11 +62,22 @@ function note(keys: string[]) {
 }
 
 let late: number | undefined
+let later = new Set<string>()
 
 // While hosts report, what follows from all of them is looked at now and then.
+function noteLater(keys: string[]) {
+  for (const k of keys) later.add(k)
+  late ??= window.setTimeout(() => {
+    const now = [...later]
+    later = new Set()
+    late = undefined
+    note(now)
+  }, 5000)
+}
+
 function turned(e: { command?: string }) {
   if (!small.has(e.command ?? '')) note(turning)
-  else late ??= window.setTimeout(() => { late = undefined; note(turning) }, 5000)
+  else noteLater(turning)
 }
 
 // A look that is under way is not cut off: what changed meanwhile is looked at after it.
@@ -84,7 +107,10 @@ function take(e: Told) {
   }
   alive()
   if (e.kind === 'all') note(everything)
-  else if (e.kind !== 'open' && e.kind !== 'beat') note(affected[e.kind])
+  else if (e.kind !== 'open' && e.kind !== 'beat') {
+    note(affected[e.kind])
+    noteLater(following[e.kind] ?? [])
+  }
   if (e.kind === 'rollout') turned(JSON.parse(e.data) as { command?: string })
 }
 

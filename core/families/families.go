@@ -64,6 +64,16 @@ func Of(name string) (f Family, ok bool) {
 	return all[i], true
 }
 
+// OfHosts are the names of the families by which a whole host can be kept.
+func OfHosts() (out []string) {
+	for _, f := range all {
+		if f.Owns() {
+			out = append(out, f.Name())
+		}
+	}
+	return out
+}
+
 // Program is the package manager of a family as people call it.
 func Program(name string) string {
 	switch f, ok := Of(name); {

@@ -405,13 +405,16 @@ func (s *Contracts) seat(x store.Seat) api.Seat {
 type SeatQuery struct {
 	ground.Paging
 	Q        string `query:"q" doc:"Part of the host's name or the contract's number"`
-	Account  string `query:"account"`
-	Contract string `query:"contract"`
+	Account  string `query:"account" doc:"Only those of this account"`
+	Contract string `query:"contract" doc:"Only those of the contract with this number"`
 	Sort     string `query:"sort" enum:"host,contract,taken,expires,-host,-contract,-taken,-expires" default:"host"`
 }
 
 // ListSeats lists seats and who has them, page by page.
 func (s *Contracts) ListSeats(_ context.Context, in *SeatQuery) (*api.SeatPage, error) {
+	if err := s.known(in.Account, in.Contract); err != nil {
+		return nil, err
+	}
 	var rows []store.Seat
 	for _, x := range s.Keeper.Every() {
 		if in.Account != "" && x.Account != in.Account || in.Contract != "" && x.Contract != in.Contract ||

@@ -3,6 +3,7 @@ package contracts
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +17,8 @@ import (
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/journal"
+	"patientlantern.example/lantern/service/refusal"
+	"patientlantern.example/lantern/store"
 )
 
 // endingSoon is how long before its end a contract is shown as ending.
@@ -25,13 +28,16 @@ const endingSoon = 90 * 24 * time.Hour
 type ContractQuery struct {
 	ground.Paging
 	Q       string   `query:"q" doc:"Part of the number or the title"`
-	Account string   `query:"account"`
-	State   []string `query:"state" doc:"Only contracts in these states"`
+	Account string   `query:"account" doc:"Only those of this account"`
+	State   []string `query:"state" enum:"good,ending,over,ended,withdrawn,to-come" doc:"Only contracts in these states"`
 	Sort    string   `query:"sort" enum:"account,end,used,-end,-used" default:"account"`
 }
 
 // ListContracts lists contracts and how they stand, page by page.
 func (s *Contracts) ListContracts(_ context.Context, in *ContractQuery) (*api.ContractPage, error) {
+	if err := s.known(in.Account, ""); err != nil {
+		return nil, err
+	}
 	books := s.Keeper.Current()
 	var rows []api.HeldContract
 	q := strings.ToLower(in.Q)
@@ -62,6 +68,21 @@ func (s *Contracts) ListContracts(_ context.Context, in *ContractQuery) (*api.Co
 	page.Next = in.Next(len(rows))
 	page.Contracts = append(page.Contracts, rows[from:to]...)
 	return &page, nil
+}
+
+// known refuses an account or a number of a contract that stands nowhere: whoever asks for its seats would
+// take an empty list for none taken.
+func (s *Contracts) known(account, number string) error {
+	seats := s.Keeper.Every()
+	if account != "" && !slices.Contains(s.Keeper.Names(), account) &&
+		!slices.ContainsFunc(seats, func(x store.Seat) bool { return x.Account == account }) {
+		return refusal.NotFound(fmt.Sprintf("there is no account %q; `lantern account list` lists them", refusal.Short(account)))
+	}
+	if number == "" || slices.ContainsFunc(seats, func(x store.Seat) bool { return x.Contract == number }) ||
+		slices.ContainsFunc(s.Keeper.Current().Contracts, func(c subscription.Contract) bool { return c.Number == number }) {
+		return nil
+	}
+	return refusal.NotFound(fmt.Sprintf("there is no contract %q; `lantern contract list` lists them", refusal.Short(number)))
 }
 
 func contractOf(b *subscription.Books, c *subscription.Contract) api.HeldContract {

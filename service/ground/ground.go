@@ -134,12 +134,9 @@ func New(ctx context.Context, opts Options) (*Ground, error) {
 	return g, nil
 }
 
-// CommandSelfHeal is healing that the policy wants and nobody asked for.
-const CommandSelfHeal = "heal-by-itself"
-
 // loadHealings reads what was healed by itself before.
 func (g *Ground) loadHealings(ctx context.Context) error {
-	list, err := g.Store.Journal(ctx, store.JournalQuery{Kind: journal.KindHost, Command: CommandSelfHeal, Limit: 100_000})
+	list, err := g.Store.Journal(ctx, store.JournalQuery{Kind: journal.KindHost, Command: journal.CommandSelfHeal, Limit: 100_000})
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package identity
 
 import (
 	"fmt"
+	"slices"
 
 	"patientlantern.example/lantern/store"
 )
@@ -44,6 +45,17 @@ var least = map[string]string{
 	"list-dates": store.RoleReader, "list-days": store.RoleReader, "list-settings": store.RoleReader,
 	"adopt-source": store.RoleReader, "calendar": store.RoleReader,
 	"list-operators": store.RoleOperator, "add-operator": store.RoleOperator, "remove-operator": store.RoleOperator,
+}
+
+// Commands are the operations that change something.
+func Commands() (out []string) {
+	for op, role := range least {
+		if role == store.RoleOperator {
+			out = append(out, op)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // may says whether an operator may have an operation, and if not, why.

@@ -54,35 +54,46 @@ func By(ctx context.Context) Actor {
 // Commands that no operator's call is named after. The others have the names of their
 // operations.
 const (
-	CommandCheckIn    = "check-in"     // a host says how it stands
-	CommandReport     = "report"       // a host says how carrying went
-	CommandCount      = "count-hosts"  // the service counts how the fleet stands, each hour
-	CommandWithdraw   = "withdraw"     // a host stops before it has touched anything
-	CommandJoin       = "join"         // a host joins
-	CommandTwins      = "twins"        // two machines check in with one identity
-	CommandAppear     = "appear"       // a host that was silent, or new, is heard of
-	CommandFallSilent = "fall-silent"  // nothing is heard of a host any more
-	CommandLeave      = "leave-behind" // a rollout goes on without hosts
-	CommandWaiverEnds = "waiver-ends"  // a waiver came to its end
-	CommandKeysEnd    = "keys-end"     // a signing key came to its end
-	CommandSeats      = "tend-seats"   // desks were asked
-	CommandRenew      = "renew-access" // access of a host was renewed
+	CommandCheckIn    = "check-in"       // a host says how it stands
+	CommandReport     = "report"         // a host says how carrying went
+	CommandCount      = "count-hosts"    // the service counts how the fleet stands, each hour
+	CommandWithdraw   = "withdraw"       // a host stops before it has touched anything
+	CommandJoin       = "join"           // a host joins
+	CommandTwins      = "twins"          // two machines check in with one identity
+	CommandAppear     = "appear"         // a host that was silent, or new, is heard of
+	CommandFallSilent = "fall-silent"    // nothing is heard of a host any more
+	CommandLeave      = "leave-behind"   // a rollout goes on without hosts
+	CommandWaiverEnds = "waiver-ends"    // a waiver came to its end
+	CommandKeysEnd    = "keys-end"       // a signing key came to its end
+	CommandSeats      = "tend-seats"     // desks were asked
+	CommandRenew      = "renew-access"   // access of a host was renewed
+	CommandLook       = "look"           // a look at an upstream came to another end than the one before
+	CommandSelfHeal   = "heal-by-itself" // healing that the policy wants and nobody asked for
 )
 
-// Kinds of what changes.
+// Commands are those that nobody asks for: hosts and the service give them.
+func Commands() []string {
+	return []string{
+		CommandCheckIn, CommandReport, CommandCount, CommandWithdraw, CommandJoin, CommandTwins, CommandAppear, CommandFallSilent,
+		CommandLeave, CommandWaiverEnds, CommandKeysEnd, CommandSeats, CommandRenew, CommandLook, CommandSelfHeal,
+	}
+}
+
+// Kinds of what changes: those of api.AuditKinds.
 const (
-	KindHost     = "host"
-	KindRevision = "revision"
-	KindRollout  = "rollout"
-	KindSeats    = "seats"
-	KindOperator = "operator"
-	KindSecrets  = "secrets"
-	KindWaiver   = "waiver"
-	KindFreeze   = "freeze"
-	KindWebhook  = "webhook"
-	KindShelf    = "shelf"
-	KindProposal = "proposal"
-	KindDay      = "day"
+	KindHost       = "host"
+	KindRollout    = "rollout"
+	KindRevision   = "revision"
+	KindProposal   = "proposal"
+	KindWaiver     = "waiver"
+	KindFreeze     = "freeze"
+	KindSeats      = "seats"
+	KindRepository = "repository" // a place of packages
+	KindOperator   = "operator"
+	KindSecrets    = "secrets"
+	KindWebhook    = "webhook"
+	KindShelf      = "shelf"
+	KindDay        = "day"
 )
 
 // At is an entry about something of a kind.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
@@ -54,8 +56,8 @@ func (in *Picking) wants(f *drift.Finding, q string) bool {
 			strings.Contains(strings.ToLower(f.Repository), q))
 }
 
-// check refuses words that are none.
-func (in *Picking) check() error {
+// check refuses words that are none: whoever asks for them would take an empty list for a fleet that is well.
+func (s *Register) check(ctx context.Context, in *Picking) error {
 	for _, sev := range in.Severity {
 		if drift.Rank(sev) < 0 {
 			return refusal.Wrong(fmt.Sprintf("there is no severity %q; severities are danger, fault, note", sev))
@@ -68,7 +70,37 @@ func (in *Picking) check() error {
 			)
 		}
 	}
+	for _, name := range in.Repository {
+		if err := s.checkRepository(ctx, name); err != nil {
+			return err
+		}
+	}
 	return nil
+}
+
+// checkRepository refuses a name that neither the newest revision nor a finding has.
+func (s *Register) checkRepository(ctx context.Context, name string) error {
+	p, _, err := s.NewestPolicy(ctx)
+	if err != nil {
+		return err
+	}
+	near := ""
+	if p != nil {
+		if p.Repositories[name] != nil {
+			return nil
+		}
+		near = names.NearestOf(name, maps.Keys(p.Repositories))
+	}
+	for _, h := range s.Fleet.All() {
+		if slices.ContainsFunc(h.Row().Findings, func(f drift.Finding) bool { return f.Repository == name }) {
+			return nil
+		}
+	}
+	msg := fmt.Sprintf("there is no repository %q, neither in the policy nor in a finding", refusal.Short(name))
+	if near != "" {
+		msg += fmt.Sprintf("; did you mean %q?", near)
+	}
+	return refusal.NotFound(msg)
 }
 
 // findingRow is a finding of a host with what it is sorted by; equal ones keep the order
@@ -150,7 +182,7 @@ func (s *Register) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingP
 		}
 		hosts = []*fleet.Host{h}
 	}
-	if err := in.check(); err != nil {
+	if err := s.check(ctx, &in.Picking); err != nil {
 		return nil, err
 	}
 	page := api.FindingPage{Findings: []api.Finding{}, Unknown: unknown}

@@ -34,7 +34,7 @@ type group struct {
 // GroupDrift tells each finding once, however many hosts have it.
 func (s *Register) GroupDrift(ctx context.Context, in *GroupQuery) (*api.FindingGroupPage, error) {
 	as := &DriftQuery{Picking: in.Picking}
-	if err := as.check(); err != nil {
+	if err := s.check(ctx, &as.Picking); err != nil {
 		return nil, err
 	}
 	hosts, unknown, err := s.Selected(ctx, in.Selecting, s.Fleet.All())

@@ -12,6 +12,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/compute"
@@ -67,6 +68,11 @@ func (s *Register) found(ctx context.Context, in *HostFilter, order string, now 
 				fmt.Sprintf("there is no state %q; states are %s", st, strings.Join(api.States, ", ")),
 			)
 		}
+	}
+	if in.Family != "" && !slices.Contains(families.OfHosts(), in.Family) {
+		return nil, 0, refusal.Wrong(
+			fmt.Sprintf("there is no family %.40q of hosts; families are %s", in.Family, strings.Join(families.OfHosts(), ", ")),
+		)
 	}
 	every := s.Fleet.All()
 	hosts, unknown, err := s.Selected(ctx, in.Selecting, every)

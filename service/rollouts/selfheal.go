@@ -92,7 +92,7 @@ func (s *Rollouts) selfHeal(ctx context.Context, h *fleet.Host, keys, classes []
 	x := compute.Healed{At: now, Keys: keys}
 	name := h.Row().Name
 	s.Healed.Add(name, x)
-	e := journal.Detailed(s.Entry(journal.Actor{Kind: journal.ActorService}, ground.CommandSelfHeal, journal.KindHost, name), x)
+	e := journal.Detailed(s.Entry(journal.Actor{Kind: journal.ActorService}, journal.CommandSelfHeal, journal.KindHost, name), x)
 	e.Why = "the policy heals " + strings.Join(classes, ", ")
 	s.Note(ctx, e)
 	s.Log.Info("healed by itself", "host", name, "rollout", ro.ID, "classes", classes)

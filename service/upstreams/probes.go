@@ -34,11 +34,9 @@ import (
 )
 
 const (
-	probeTime     = 3 * time.Minute // one look may take
-	probesAtOnce  = 4
-	keptLists     = 48 // lists of packages in memory
-	kindUpstream  = "repository"
-	commandLooked = "look" // a look at an upstream came to another end than the one before
+	probeTime    = 3 * time.Minute // one look may take
+	probesAtOnce = 4
+	keptLists    = 48 // lists of packages in memory
 )
 
 // Upstreams looks at what stands behind definitions, and knows which hosts get packages from where.
@@ -326,7 +324,7 @@ func (u *Upstreams) keepLook(ctx context.Context, x *Place, old, look *api.Repos
 	}
 	c := store.Change{}
 	if look.Since == look.Checked || look.Changed != nil && look.Changed.Equal(*look.Checked) {
-		e := u.Entry(journal.Actor{Kind: journal.ActorService}, commandLooked, kindUpstream, x.Address())
+		e := u.Entry(journal.Actor{Kind: journal.ActorService}, journal.CommandLook, journal.KindRepository, x.Address())
 		e.Why = look.Says
 		c = store.Noted(journal.Detailed(e, map[string]string{"place": x.Digest, "state": look.State}))
 	}

@@ -32,7 +32,9 @@ func (in *RepositoriesQuery) check() error {
 }
 
 func (in *RepositoriesQuery) order(a, b api.Repository) int {
-	last := cmp.Or(strings.Compare(a.Address, b.Address), strings.Compare(a.Suite, b.Suite), strings.Compare(a.Key, b.Key))
+	last := cmp.Or(
+		strings.Compare(a.Address, b.Address), strings.Compare(a.Suite, b.Suite), slices.Compare(a.Archs, b.Archs), strings.Compare(a.Key, b.Key),
+	)
 	when := func(t *time.Time) int64 {
 		if t == nil {
 			return 0

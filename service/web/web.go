@@ -67,6 +67,7 @@ func (w *Web) routes() {
 	config := huma.DefaultConfig("Patient Lantern", w.opts.Version)
 	config.Info.Description = "Repository, signing-key and channel definitions for a fleet of Linux hosts."
 	config.DocsPath = ""
+	config.RejectUnknownQueryParameters = true // a filter that is misspelled would let everything through
 	config.CreateHooks = nil
 	format := huma.Format{Marshal: wire.Write, Unmarshal: json.Unmarshal}
 	config.Formats = map[string]huma.Format{"application/json": format, "json": format}

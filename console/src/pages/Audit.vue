@@ -3,7 +3,7 @@
 import { computed, ref } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useAddress } from '../address'
-import { client, told } from '../api'
+import { client, told, type Schemas } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -12,12 +12,14 @@ import { ago, count, exact, short } from '../words'
 const now = useNow()
 const { text, go } = useAddress()
 const by = ref(text('by'))
-const kind = computed(() => text('kind'))
 const before = computed(() => Number(text('before')) || undefined)
-const kinds = ['host', 'rollout', 'revision', 'seat', 'account', 'operator', 'waiver', 'freeze', 'webhook', 'key', 'repository']
+type Kind = Schemas['AuditEntry']['kind']
+const every: Record<Kind, true> = { host: true, rollout: true, revision: true, proposal: true, waiver: true, freeze: true, seats: true, repository: true, operator: true, secrets: true, webhook: true, shelf: true, day: true }
+const kinds = Object.keys(every) as Kind[]
+const kind = computed(() => kinds.find((k) => k === text('kind')))
 const audit = useQuery({
   queryKey: computed(() => ['audit', text('by'), kind.value, text('name'), before.value]),
-  queryFn: () => told(client.GET('/api/audit', { params: { query: { per_page: 50, by: text('by') || undefined, kind: kind.value || undefined, name: text('name') || undefined, before: before.value } } })),
+  queryFn: () => told(client.GET('/api/audit', { params: { query: { per_page: 50, by: text('by') || undefined, kind: kind.value, name: text('name') || undefined, before: before.value } } })),
   placeholderData: keepPreviousData,
 })
 const chain = useQuery({ queryKey: ['audit', 'chain'], queryFn: () => told(client.GET('/api/audit/chain')), enabled: false })

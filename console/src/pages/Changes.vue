@@ -176,17 +176,20 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
   display: flex;
   justify-content: space-between;
   align-items: center;
+  flex-wrap: wrap;
+  gap: 8px 20px;
 }
 .rollout {
   padding: 10px 14px;
 }
 .line {
   display: flex;
-  gap: 18px;
+  flex-wrap: wrap;
+  gap: 2px 18px;
   align-items: baseline;
 }
 .grow {
-  flex: 1;
+  flex: 1 1 140px;
 }
 .says {
   padding: 4px 0;

@@ -42,7 +42,7 @@ const groups = useQuery({
 const shown = computed(() => (each.value ? drift.data.value : groups.data.value))
 const total = computed(() => shown.value?.total ?? 0)
 // A page that is past the last leads to the last.
-watch(shown, (s) => { if (s && s.total && page.value > Math.ceil(s.total / perPage)) go({ page: String(Math.ceil(s.total / perPage)) }) })
+watch(shown, (s) => { if (s && s.total && page.value > Math.ceil(s.total / perPage)) go({ page: String(Math.ceil(s.total / perPage)) }) }, { immediate: true })
 const kinds = computed(() => [...new Set([...classes.value, ...(groups.data.value?.items ?? []).map((g) => g.class)])].sort())
 
 // Waiving one finding on every host that has it.

@@ -308,10 +308,21 @@ const cpu = computed(() => {
   display: flex;
   justify-content: space-between;
   align-items: flex-start;
-  gap: 24px;
+  flex-wrap: wrap;
+  gap: 12px 24px;
+}
+.head > :first-child {
+  flex: 1 1 480px;
+  min-width: min(100%, 480px);
+  overflow-wrap: anywhere;
+}
+.channels,
+.pad {
+  overflow-wrap: anywhere;
 }
 h1 {
   display: flex;
+  flex-wrap: wrap;
   gap: 16px;
   align-items: baseline;
 }

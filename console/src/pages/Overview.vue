@@ -7,6 +7,7 @@ import { useAddress } from '../address'
 import { useNow } from '../now'
 import Days from '../parts/Days.vue'
 import Field from '../parts/Field.vue'
+import Freezes from '../parts/Freezes.vue'
 import Mark from '../parts/Mark.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -78,6 +79,7 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
   <Trouble :error="errors" />
   <NotKnown v-if="standing?.hosts" :standing="standing" />
 
+  <Freezes />
   <section v-if="next" class="card now" aria-label="What to do now">
     <b>Now:</b> <span class="says">{{ next.says }}</span>
     <router-link :to="next.to" class="press">{{ next.verb }}</router-link>

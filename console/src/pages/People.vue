@@ -12,7 +12,7 @@ import { count, date, exact } from '../words'
 
 const mayChange = useMayChange()
 const session = useSession()
-const operators = useQuery({ queryKey: ['operators'], queryFn: () => told(client.GET('/api/operators')) })
+const operators = useQuery({ queryKey: ['operators'], queryFn: () => told(client.GET('/api/operators')), refetchInterval: 60_000 })
 const webhooks = useQuery({ queryKey: ['webhooks'], queryFn: () => told(client.GET('/api/webhooks')) })
 const { error, busy, act } = useActing()
 

@@ -28,7 +28,7 @@ const revisions = useQuery({
   placeholderData: keepPreviousData,
 })
 const newest = ref(0)
-watch(() => revisions.data.value, (r) => { if (r && page.value === 1) newest.value = r.items[0]?.number ?? 0 })
+watch(() => revisions.data.value, (r) => { if (r && page.value === 1) newest.value = r.items[0]?.number ?? 0 }, { immediate: true })
 /** The revision that is shown, and from which an edit begins: it stays while one edits. */
 const base = ref(0)
 const wanted = computed(() => Number(route.query.revision) || 0)
@@ -42,7 +42,9 @@ const proposal = useQuery({
 const proposed = computed(() => (looked.value ? proposal.data.value : undefined))
 const proposals = useQuery({ queryKey: ['proposals', 'open'], queryFn: () => told(client.GET('/api/proposals', { params: { query: { open: true, per_page: 50 } } })) })
 const consent = computed(() => proposals.data.value?.consent ?? false)
-watch([newest, wanted, proposed], ([n, w, p]) => { if (!edited.value) base.value = p?.base || w || n }, { immediate: false })
+const edits = ref<Record<string, string>>({})
+const edited = computed(() => Object.keys(edits.value).length > 0)
+watch([newest, wanted, proposed], ([n, w, p]) => { if (!edited.value) base.value = p?.base || w || n }, { immediate: true })
 
 const folder = useQuery({
   queryKey: computed(() => ['revision-files', base.value]),
@@ -56,7 +58,6 @@ function encode(text: string) {
   for (const b of new TextEncoder().encode(text)) out += String.fromCharCode(b)
   return btoa(out)
 }
-const edits = ref<Record<string, string>>({})
 const before = computed(() => folder.data.value?.files ?? {})
 const shown = computed(() => proposed.value?.files ?? before.value)
 /** Files that a proposal has otherwise than the revision that it was made on. */
@@ -65,7 +66,6 @@ const names = computed(() => Object.keys({ ...before.value, ...shown.value, ...e
 const file = computed(() => (typeof route.query.file === 'string' && names.value.includes(route.query.file) ? route.query.file : (others.value.find((n) => n.endsWith('.yaml')) ?? names.value.find((n) => n.endsWith('hosts.yaml')) ?? names.value.find((n) => n.endsWith('.yaml')) ?? '')))
 const was = computed(() => decode(shown.value[file.value] ?? ''))
 const text = computed(() => edits.value[file.value] ?? was.value)
-const edited = computed(() => Object.keys(edits.value).length > 0)
 function changeIn(name: string, t: string) {
   const { [name]: _, ...others } = edits.value
   edits.value = t === decode(shown.value[name] ?? '') ? others : { ...others, [name]: t }

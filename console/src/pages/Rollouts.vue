@@ -6,6 +6,8 @@ import { queries } from '../live'
 import { useNow } from '../now'
 import AskWhy from '../parts/AskWhy.vue'
 import BackOut from '../parts/BackOut.vue'
+import FreezeBox from '../parts/FreezeBox.vue'
+import Freezes from '../parts/Freezes.vue'
 import HostProgress from '../parts/HostProgress.vue'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
@@ -50,10 +52,12 @@ const headline = computed(() => {
 })
 const tone = computed(() => (r.value?.phase === 'held' ? 'bad' : r.value?.phase === 'asking' ? 'warn' : ''))
 
-type Lever = 'hold' | 'proceed' | 'consent'
+type Lever = 'hold' | 'proceed' | 'consent' | 'skip'
 const asked = ref<Lever>('hold')
 const asking = ref(false)
 const backing = ref(false)
+const freezing = ref(false)
+const skipped = ref('') // the host that is to be left out
 const busy = ref(false)
 const error = ref<Error | null>(null)
 const remaining = computed(() => (r.value?.counts.queued ?? 0) + (r.value?.counts.waiting ?? 0))
@@ -61,10 +65,16 @@ const texts: Record<Lever, { title: string; verb: string; text: () => string }> 
   hold: { title: 'Hold the rollout', verb: 'Hold it', text: () => `${count(remaining.value, 'host has', 'hosts have')} not begun and will not. ${count(r.value?.counts.working ?? 0, 'host', 'hosts')} at work will end by themselves.` },
   proceed: { title: 'Let the rollout go on', verb: 'Go on', text: () => `It is ${r.value?.says}. ${count(remaining.value, 'host is', 'hosts are')} still to be changed. What held it is borne as it stands, and holds again where more hosts come.` },
   consent: { title: `Agree to the next wave`, verb: 'Agree', text: () => r.value?.says ?? '' },
+  skip: { title: 'Leave a host out', verb: 'Skip it', text: () => `${skipped.value} stays as it is, and the rollout goes on without it. Where it differs from the policy it goes on being found.` },
 }
 function ask(l: Lever) {
   asked.value = l
   asking.value = true
+}
+
+function skip(host: string) {
+  skipped.value = host
+  ask('skip')
 }
 
 async function pull(why: string) {
@@ -75,6 +85,7 @@ async function pull(why: string) {
   try {
     if (asked.value === 'hold') await told(client.POST('/api/rollouts/{id}/hold', call))
     else if (asked.value === 'proceed') await told(client.POST('/api/rollouts/{id}/proceed', call))
+    else if (asked.value === 'skip') await told(client.POST('/api/rollouts/{id}/skip', { ...call, body: { because: why, host: skipped.value } }))
     else await told(client.POST('/api/rollouts/{id}/consent', call))
   } catch (e) {
     error.value = e as Error
@@ -90,6 +101,7 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
 <template>
   <Trouble :error="rollouts.error.value" />
   <Trouble :error="shown.error.value" />
+  <Freezes />
   <p v-if="rollouts.data.value && !rollouts.data.value.total" class="soft">No rollout yet. <router-link to="/changes">See what the newest revision would change</router-link>, and begin one there.</p>
   <template v-if="r">
     <div class="head">
@@ -101,6 +113,7 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
           <el-button v-if="r.phase === 'asking' && session.data.value?.operator !== r.author" size="large" type="primary" :loading="busy" @click="ask('consent')">Agree</el-button>
         </template>
         <el-button v-if="r.counts.done || r.counts.working" size="large" :type="r.phase === 'held' ? 'danger' : undefined" @click="backing = true">Back out</el-button>
+        <el-button size="large" @click="freezing = true">Freeze …</el-button>
       </span>
     </div>
     <p class="soft">by {{ r.author }}, begun {{ ago(r.begun, now) }}<template v-if="r.because">: {{ r.because }}</template></p>
@@ -124,7 +137,7 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
         <el-button size="small" :type="state === '' ? 'primary' : undefined" @click="state = ''">all</el-button>
         <el-button v-for="[s, n] in counted" :key="s" size="small" :type="state === s ? 'primary' : undefined" @click="state = s">{{ n }} {{ s }}</el-button>
       </div>
-      <HostProgress v-for="h in r.progress" :key="h.host" :host="h" />
+      <HostProgress v-for="h in r.progress" :key="h.host" :host="h" :skippable="mayChange && !r.ended" @skip="skip" />
       <el-pagination v-if="(r.total ?? 0) > hostsShown" v-model:current-page="hostPage" class="pages" layout="prev, pager, next, total" :total="r.total" :page-size="hostsShown" />
     </div>
   </template>
@@ -148,19 +161,25 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
     </div>
   </template>
   <AskWhy v-model="asking" :title="texts[asked].title" :text="texts[asked].text()" :verb="texts[asked].verb" :busy="busy" @done="pull" />
+  <FreezeBox v-model="freezing" />
   <BackOut v-if="r" v-model="backing" :id="r.id" />
 </template>
 
 <style scoped>
 .head {
   display: flex;
+  flex-wrap: wrap;
   justify-content: space-between;
   align-items: center;
   gap: 20px;
 }
 .levers {
   display: flex;
+  flex-wrap: wrap;
   gap: 10px;
+}
+.levers .el-button + .el-button {
+  margin-left: 0;
 }
 .says {
   font-size: 16px;

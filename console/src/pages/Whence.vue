@@ -21,8 +21,8 @@ const got = useQuery({
   queryKey: computed(() => ['whence', asked.value, to.value]),
   queryFn: () => told(client.GET('/api/whence', { params: { query: { package: asked.value, to: to.value ? to.value.split(/\s+/) : [], per_page: 200 } } })),
   enabled: computed(() => asked.value !== ''),
-  // Until hosts have answered whether it is installed, they are asked again.
-  refetchInterval: (q) => (q.state.data?.items.some((r) => !r.installed_known && r.offers.length) ? 5000 : false),
+  // Until hosts have answered whether it is installed, it is looked at again; less often when they let one wait.
+  refetchInterval: (q) => (q.state.data?.items.some((r) => !r.installed_known) ? (q.state.dataUpdateCount < 24 ? 5000 : 60_000) : false),
 })
 const w = computed(() => got.data.value)
 const rows = computed(() => (w.value?.items ?? []).filter((r) => r.offers.length || r.installed || r.unread_sources.length))

@@ -37,7 +37,7 @@ ul {
 }
 li {
   display: grid;
-  grid-template-columns: 96px 1fr auto;
+  grid-template-columns: 96px minmax(0, 1fr) auto;
   gap: 12px;
   padding: 10px 14px;
   border-bottom: 1px solid var(--line);
@@ -45,10 +45,17 @@ li {
 li:last-child {
   border-bottom: 0;
 }
+.where,
+.trace {
+  overflow-wrap: anywhere;
+}
 .what {
   display: flex;
   gap: 12px;
   overflow-wrap: anywhere;
+}
+.what span {
+  min-width: 0;
 }
 .what a {
   white-space: nowrap;
@@ -62,5 +69,20 @@ li:last-child {
 .since {
   white-space: nowrap;
   font-size: 13px;
+}
+@media (max-width: 700px) {
+  li {
+    grid-template-columns: minmax(0, 1fr);
+    gap: 4px;
+  }
+  .side {
+    flex-flow: row wrap;
+    align-items: baseline;
+    justify-content: flex-start;
+    gap: 4px 12px;
+  }
+  .since {
+    white-space: normal;
+  }
 }
 </style>

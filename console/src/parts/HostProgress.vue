@@ -4,7 +4,9 @@ import type { Schemas } from '../api'
 import { progressLook, short } from '../words'
 import Mark from './Mark.vue'
 
-const props = defineProps<{ host: Schemas['HostProgress'] }>()
+const props = defineProps<{ host: Schemas['HostProgress']; skippable?: boolean }>()
+const emit = defineEmits<{ skip: [host: string] }>()
+const states = ['queued', 'waiting', 'behind'] // in which a host can be left out
 </script>
 
 <template>
@@ -17,6 +19,7 @@ const props = defineProps<{ host: Schemas['HostProgress'] }>()
     <span v-else-if="props.host.report?.message && props.host.state !== 'failed'" class="warn">{{ props.host.report.message }}</span>
     <span v-else-if="props.host.report?.message" class="bad">at {{ props.host.report.step }}: {{ props.host.report.message }}<template v-if="props.host.report.undone"> (put back as it was)</template></span>
     <span v-else class="soft">{{ (props.host.report?.edits ?? []).map((e) => `${e.action} ${e.path.split('/').at(-1)}`).join(', ') || (props.host.state === 'unchanged' ? 'was so already' : '') }}</span>
+    <el-button v-if="props.skippable && states.includes(props.host.state)" class="skips" size="small" text @click="emit('skip', props.host.host)">Skip</el-button>
   </div>
 </template>
 
@@ -29,6 +32,20 @@ const props = defineProps<{ host: Schemas['HostProgress'] }>()
 .host {
   padding-top: 4px;
 }
+.host > :not(.mark, .name, .skips) {
+  flex: 1 1 0;
+  min-width: 0;
+  overflow-wrap: anywhere;
+}
+@media (max-width: 700px) {
+  .line {
+    flex-wrap: wrap;
+    gap: 0 18px;
+  }
+  .host > :not(.mark, .name, .skips) {
+    flex-basis: 100%;
+  }
+}
 .mark {
   width: 120px;
   flex: none;
@@ -36,5 +53,8 @@ const props = defineProps<{ host: Schemas['HostProgress'] }>()
 .name {
   width: 90px;
   flex: none;
+}
+.skips {
+  margin-left: auto;
 }
 </style>

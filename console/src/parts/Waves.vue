@@ -110,4 +110,14 @@ function stands(p: Part): { word: string; tone: string } {
 .gate.bad {
   font-weight: 600;
 }
+@media (max-width: 1000px) {
+  .wave {
+    grid-template-columns: 110px minmax(0, 1fr);
+    gap: 6px 18px;
+  }
+  .far,
+  .gates {
+    grid-column: 1 / -1;
+  }
+}
 </style>

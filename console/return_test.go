@@ -1,0 +1,66 @@
+package console_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/internal/rig"
+)
+
+// said is what a page says, without what the passing of time alone changes.
+const said = `(document.querySelector('main h1') ? document.querySelector('main').innerText : '')
+  .replace(/just now|\b\d+\s?(s|min|h)( ago)?\b/g, '(ago)').replace(/\d\d:\d\d(:\d\d)?/g, '(time)')`
+
+// TestAPageSaysTheSameToWhoComesBack: what a page shows follows from its address and from what is known, not from how
+// one came to it. Each page says the same when it is opened by its address, when one comes to it from any other, and
+// when one comes back to it.
+func TestAPageSaysTheSameToWhoComesBack(t *testing.T) {
+	r := rig.New(t)
+	root := r.Up("gw-01")
+	r.Up("gw-02")
+	r.Accounts()
+	r.Publish()
+	r.Carry()
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/own.list"),
+		[]byte("deb [trusted=yes] http://127.0.0.1:1/x ./\n"), 0o644))
+	r.Until("the finding is there", func() bool { return len(r.Findings("gw-01")) > 0 })
+	s := openFor(t, r, 1280, 800, 5*time.Minute)
+	pages := []string{
+		"/", "/hosts", "/hosts?state=drifted", "/hosts/gw-01.brinewick.test", "/hosts/gw-02.brinewick.test", "/drift", "/drift?each=yes",
+		"/drift?page=99", "/policy", "/policy?revision=1", "/changes", "/rollouts", "/rollouts/1", "/repositories", "/keys", "/contracts",
+		"/people", "/settings", "/whence?package=saltmarsh-server", "/whence", "/nowhere",
+	}
+	s.do(chromedp.Navigate(s.url + "/whence?package=saltmarsh-server"))
+	s.shows("main", "installed: ") // the hosts have answered
+	opened := map[string]string{}
+	for _, page := range pages {
+		s.do(chromedp.Navigate(s.url + page))
+		s.settled()
+		text, err := chromedp.Run(s.page, chromedp.Evaluate[string](said))
+		require.NoError(t, err)
+		opened[page] = text
+	}
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("the walk: %d", seed)
+	walk := rand.New(rand.NewPCG(seed, 0))
+	for range 3 {
+		for _, at := range walk.Perm(len(pages)) {
+			page, text := pages[at], ""
+			s.js(fmt.Sprintf("history.pushState({}, '', %q); dispatchEvent(new PopStateEvent('popstate', { state: {} }))", page))
+			assert.Eventually(t, func() bool {
+				var err error
+				text, err = chromedp.Run(s.page, chromedp.Evaluate[string](said))
+				return err == nil && text == opened[page]
+			}, 10*time.Second, 50*time.Millisecond, "%s", page)
+			require.Equal(t, opened[page], text, page)
+		}
+	}
+}
