@@ -37,6 +37,10 @@ func (a *app) groupList() *cobra.Command {
 				a.out.Printf("Nothing is published yet, so there are no groups: lantern policy publish FOLDER")
 				return nil
 			}
+			if page.Total == 0 {
+				a.none(q != "", "group", "The policy has no groups.")
+				return nil
+			}
 			var rows [][]view.Cell
 			for _, g := range page.Groups {
 				names := make([]string, len(g.Names))

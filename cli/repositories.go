@@ -71,7 +71,7 @@ func (a *app) repositoryList() *cobra.Command {
 			}
 			a.placeTable(page.Repositories)
 			l.more(a, len(page.Repositories), page.Total)
-			a.placeSum(&page)
+			a.placeSum(&page, q != "")
 			return nil
 		},
 	}
@@ -179,7 +179,7 @@ func ago(t *time.Time) string {
 }
 
 // placeSum counts what is known and what is not.
-func (a *app) placeSum(p *api.RepositoryPage) {
+func (a *app) placeSum(p *api.RepositoryPage, picked bool) {
 	var parts []string
 	for _, st := range api.PlaceStates {
 		if n := p.States[st]; n > 0 {
@@ -193,7 +193,7 @@ func (a *app) placeSum(p *api.RepositoryPage) {
 	if len(parts) > 0 {
 		a.out.Printf("\n%s", view.Count(total(p.States), "place", "places")+": "+strings.Join(parts, ", ")+".")
 	} else {
-		a.out.Printf("No place is known.")
+		a.none(picked, "place", "No place is known.")
 	}
 	if p.Pending > 0 {
 		a.out.Printf(
@@ -378,7 +378,7 @@ func (a *app) repositoryProbe() *cobra.Command {
 			}
 			if !done {
 				a.placeTable(page.Repositories)
-				a.placeSum(&page)
+				a.placeSum(&page, false)
 			}
 			if page.States[api.PlaceTrouble] > 0 {
 				return &exit{status: ExitNo}

@@ -119,7 +119,9 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 		if json.Unmarshal(b, &p) == nil {
 			e.Detail = p.Detail
 			for _, d := range p.Errors {
-				e.Details = append(e.Details, d.Message)
+				if !strings.Contains(p.Detail, d.Message) {
+					e.Details = append(e.Details, d.Message)
+				}
 			}
 		}
 		if e.Detail == "" {

@@ -2,6 +2,7 @@ package console_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -23,7 +24,8 @@ const outside = `(() => {
   const reached = (e) => {
     for (let p = e; p; p = p.parentElement) {
       const s = getComputedStyle(p)
-      if (/auto|scroll/.test(s.overflowX) && p.scrollWidth > p.clientWidth && p.getBoundingClientRect().right <= innerWidth + 1) return true
+      if (p.matches('.el-overlay')) return false
+      if (/auto|scroll/.test(s.overflowX) && !p.matches('.el-overlay-dialog') && p.scrollWidth > p.clientWidth && p.getBoundingClientRect().right <= innerWidth + 1) return true
       if (s.textOverflow === 'ellipsis' && s.overflowX !== 'visible') return true
       if (s.position === 'absolute' && s.clipPath !== 'none') return true
     }
@@ -55,9 +57,16 @@ const outside = `(() => {
 func TestNothingIsCutOff(t *testing.T) {
 	r := rig.New(t)
 	root := r.Up("gw-01")
-	for _, n := range []string{"gw-02", "gw-03", "arc-1"} {
+	for _, n := range []string{"gw-02", "arc-1"} {
 		r.Up(n)
 	}
+	long := "tide-gauge-at-the-" + strings.Repeat("far-", 10) + "end." + strings.Repeat("north.", 6) // 120 letters with the domain
+	r.Start(r.EnrolRoot(strings.TrimRight(long, "."), r.Root("gw-03")))
+	long += standin.Domain
+	r.Until("it has sent a survey", func() bool {
+		d, err := r.Operator.Host(t.Context(), long)
+		return err == nil && d.Document != ""
+	})
 	r.Accounts()
 	r.Publish()
 	r.Carry()
@@ -65,26 +74,49 @@ func TestNothingIsCutOff(t *testing.T) {
 		[]byte("deb [trusted=yes] http://127.0.0.1:1/"+strings.Repeat("x", 90)+" ./\n"), 0o644))
 	r.Until("the finding is there", func() bool { return len(r.Findings("gw-01")) > 0 })
 	ctx := context.Background()
-	_, err := r.Operator.Freeze(ctx, api.FreezeOrder{Group: "reef", Until: time.Now().Add(time.Hour), Because: "a release is under way"})
+	words := strings.Repeat("because the tide was high and nobody could get there, ", 10)[:490]
+	_, err := r.Operator.Label(ctx, long, map[string]string{"station": strings.Repeat("x", 63)})
+	require.NoError(t, err)
+	files := r.Policy()
+	files["policy.yaml"] = append(files["policy.yaml"], "\n# another\n"...)
+	_, err = r.Operator.Propose(ctx, api.ProposalOrder{Files: files, Message: words + strings.Repeat("y", 200)})
+	require.NoError(t, err)
+	_, err = r.Operator.Freeze(ctx, api.FreezeOrder{Group: "reef", Until: time.Now().Add(time.Hour), Because: words})
 	require.NoError(t, err)
 	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", standin.FaultWrongKey))
 	s := openFor(t, r, 1280, 800, 5*time.Minute)
 	for _, page := range []string{
+		"/hosts/" + long, "/policy?proposal=1", "/keys/3BFF82245BECAD4F2FA48C0D00195878414CC58E",
 		"/", "/hosts", "/hosts/gw-01.brinewick.test", "/drift", "/drift?each=yes", "/policy", "/changes", "/rollouts", "/rollouts/1",
 		"/repositories", "/keys", "/contracts", "/audit", "/people", "/settings", "/report", "/whence?package=saltmarsh-server", "/nowhere",
 	} {
 		s.do(chromedp.Navigate(s.url + page))
 		s.settled()
-		for _, width := range []int64{390, 768, 1280, 1920} {
+		for _, width := range []int64{390, 640, 768, 1280, 1920} {
 			s.do(chromedp.EmulateViewport(width, 800))
-			left := "?"
-			assert.Eventually(t, func() bool {
-				var err error
-				left, err = chromedp.Run(s.page, chromedp.Evaluate[string](outside))
-				return err == nil && left == ""
-			}, 2*time.Second, 100*time.Millisecond, "%s at %d", page, width)
-			assert.Empty(t, left, "%s at %d", page, width)
-			s.fits()
+			s.whole(fmt.Sprintf("%s at %d", page, width))
 		}
 	}
+	for page, press := range map[string][2]string{
+		"/rollouts/1": {".levers", "Back out"}, "/rollouts": {".levers", "Freeze …"}, "/drift": {"main", "Waive"},
+	} {
+		s.do(chromedp.EmulateViewport(390, 800), chromedp.Navigate(s.url+page))
+		s.settled()
+		s.press(press[0], press[1])
+		s.do(chromedp.WaitVisible(".el-dialog"))
+		s.whole(page + ": " + press[1])
+	}
+}
+
+// whole checks that all that is shown can be read.
+func (s *screen) whole(what string) {
+	s.t.Helper()
+	left := "?"
+	assert.Eventually(s.t, func() bool {
+		var err error
+		left, err = chromedp.Run(s.page, chromedp.Evaluate[string](outside))
+		return err == nil && left == ""
+	}, 2*time.Second, 100*time.Millisecond, what)
+	assert.Empty(s.t, left, what)
+	s.fits()
 }

@@ -54,7 +54,7 @@ func TestAnAdoptionIsWorkedOutAndNotPublished(t *testing.T) {
 		{"gw-01", "/etc/apt/sources.list.d/gone.list", "nothing that the policy does not list stands there"},
 		{"gw-02", "/etc/apt/sources.list.d/own.list", "nothing that the policy does not list stands there"},
 		{"gw-99", "/etc/apt/sources.list.d/own.list", "gw-99"},
-		{"gw-01", "etc/apt/sources.list.d/own.list", "validation failed"},
+		{"gw-01", "etc/apt/sources.list.d/own.list", "file: expected string to match pattern ^/"},
 	} {
 		_, err := r.Operator.Adoption(ctx, api.AdoptionOrder{To: []string{c.to}, File: c.file})
 		require.Error(t, err, c.file)

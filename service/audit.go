@@ -16,7 +16,7 @@ import (
 
 // AuditIn says which lines of the audit are asked for.
 type AuditIn struct {
-	Before  int64  `query:"before" doc:"Only entries before the one of this number"`
+	Before  int64  `query:"before" minimum:"0" doc:"Only entries before the one of this number"`
 	PerPage int    `query:"per_page" minimum:"1" maximum:"500" default:"50"`
 	By      string `query:"by" doc:"An operator's name, or service"`
 	What    string `query:"what" doc:"A command, such as begin-rollout"`

@@ -23,6 +23,11 @@ func TestWhatAHostHadAtAMoment(t *testing.T) {
 	require.ErrorContains(t, err, "what gw-01.brinewick.test had then is not known; it is from ")
 	_, err = r.Operator.Past(ctx, "gw-99", r.Clock.Now())
 	require.ErrorContains(t, err, `it is not known what "gw-99" had at any time`)
+	_, err = r.Operator.Past(ctx, "gw-01", r.Clock.Now().Add(25*time.Hour))
+	require.ErrorContains(t, err, "has not come yet")
+	today, err := r.Operator.Past(ctx, "gw-01", r.Clock.Now().Add(5*time.Hour)) // the end of the day
+	require.NoError(t, err)
+	require.WithinDuration(t, r.Clock.Now(), today.At, time.Minute)
 	bare := r.Clock.Now()
 	r.Clock.Forward(time.Hour)
 	r.Publish()

@@ -2,6 +2,7 @@ package policy
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -66,7 +67,9 @@ func (l *loader) unusedDefinitions() {
 	p := l.policy
 	unused(l, "key", p.Keys, func(k *Key) diag.Pos { return k.Pos })
 	unused(l, "repository", p.Repositories, func(r *Repository) diag.Pos { return r.Pos })
-	unused(l, "group", p.Groups, func(g *Group) diag.Pos { return g.Pos })
+	named := maps.Clone(p.Groups) // ranges are groups that nobody defined
+	maps.DeleteFunc(named, func(_ string, g *Group) bool { return g.Bare })
+	unused(l, "group", named, func(g *Group) diag.Pos { return g.Pos })
 }
 
 // circles finds assignments that stand over themselves by way of others.

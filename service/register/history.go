@@ -13,7 +13,7 @@ import (
 // HistoryIn says whose history is asked for.
 type HistoryIn struct {
 	ground.HostPath
-	Before  int64 `query:"before" doc:"Only what happened before the entry of this number"`
+	Before  int64 `query:"before" minimum:"0" doc:"Only what happened before the entry of this number"`
 	PerPage int   `query:"per_page" minimum:"1" maximum:"500" default:"50" doc:"Entries on a page"`
 }
 

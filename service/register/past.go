@@ -25,11 +25,15 @@ type PastIn struct {
 
 // Past tells what a host had at a moment.
 func (s *Register) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) {
-	name, p, err := s.pastOf(ctx, in.Name, in.At)
+	at, err := s.passed("at", in.At)
 	if err != nil {
 		return nil, err
 	}
-	out := api.PastHost{Host: name, At: in.At.UTC(), Since: p.Since, Revision: p.Revision, Drift: []api.Finding{}}
+	name, p, err := s.pastOf(ctx, in.Name, at)
+	if err != nil {
+		return nil, err
+	}
+	out := api.PastHost{Host: name, At: at.UTC(), Since: p.Since, Revision: p.Revision, Drift: []api.Finding{}}
 	if !p.Until.IsZero() {
 		out.Until = &p.Until
 	}
@@ -50,6 +54,18 @@ func (s *Register) Past(ctx context.Context, in *PastIn) (*api.PastHost, error) 
 		out.Drift = append(out.Drift, api.Finding{Finding: f, Host: name})
 	}
 	return &out, nil
+}
+
+// passed is a moment that somebody asks for. Of one that has not come nothing is known; the end of today is taken for now.
+func (s *Register) passed(which string, at time.Time) (time.Time, error) {
+	now := s.Now()
+	if at.After(now.Add(24 * time.Hour)) {
+		return at, refusal.Wrong(fmt.Sprintf("%s: %s has not come yet", which, at.UTC().Format(time.RFC3339)))
+	}
+	if at.After(now) {
+		return now, nil
+	}
+	return at, nil
 }
 
 // pastOf finds what is kept of a host for a moment, also where it was retired since.
@@ -87,6 +103,10 @@ type BetweenIn struct {
 func (s *Register) Between(ctx context.Context, in *BetweenIn) (*api.BetweenPage, error) {
 	if in.To.IsZero() {
 		in.To = s.Now()
+	}
+	var err error
+	if in.To, err = s.passed("to", in.To); err != nil {
+		return nil, err
 	}
 	if in.To.Before(in.From) {
 		return nil, refusal.Wrong("to: the later moment comes after the earlier one")

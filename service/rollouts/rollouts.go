@@ -5,6 +5,7 @@ package rollouts
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -365,10 +366,10 @@ type RolloutQuery struct {
 // findRollout answers a number that is none.
 func (s *Rollouts) findRollout(ctx context.Context, id int64) (store.Rollout, error) {
 	ro, err := s.Store.Rollout(ctx, id)
-	if err != nil {
-		return ro, fmt.Errorf("there is no rollout %d: %w", id, err)
+	if errors.Is(err, store.ErrNotFound) {
+		return ro, refusal.NotFound(fmt.Sprintf("there is no rollout %d; `lantern rollout list` lists them", id))
 	}
-	return ro, nil
+	return ro, err
 }
 
 // ShowRollout says how far a rollout is.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strings"
 	"sync"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -121,6 +122,9 @@ var humaOnce sync.Once
 func setHuma() {
 	huma.DefaultArrayNullable = false
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		if message == "validation failed" { // huma's own words, which say neither what nor where
+			message = invalid(errs)
+		}
 		out := &huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: bounded(message)}
 		for _, err := range errs {
 			if err == nil {
@@ -134,6 +138,26 @@ func setHuma() {
 		}
 		return out
 	}
+}
+
+// invalid says in one line what is wrong with a call, and where.
+func invalid(errs []error) string {
+	var said []string
+	for _, err := range errs {
+		d, is := err.(*huma.ErrorDetail) //nolint:errorlint // the very value
+		if !is || len(said) == mostErrors {
+			continue
+		}
+		_, at, _ := strings.Cut(d.Location, ".") // body.because
+		if at == "" {
+			at = d.Location
+		}
+		said = append(said, at+": "+d.Message)
+	}
+	if len(said) == 0 {
+		return "this is no such call as the service knows"
+	}
+	return strings.Join(said, "; ")
 }
 
 // own reports whether an error is about a policy folder: it is of this program's own making,
