@@ -201,23 +201,39 @@ func TestNoPageHasAFaultThatAxeFinds(t *testing.T) {
 	} {
 		s.do(chromedp.Navigate(s.url + page))
 		s.settled()
-		s.js(string(axe))
-		s.js(`document.head.insertAdjacentHTML('beforeend', '<style>* { transition: none !important; animation: none !important }</style>')`)
-		for _, scheme := range []string{"light", "dark"} {
-			s.js(`document.documentElement.classList.toggle('dark', ` + strconv.FormatBool(scheme == "dark") + `)`)
-			if scheme == "dark" { // only colours differ
-				s.js(`window.axeOnly = { runOnly: ['color-contrast'] }`)
-			}
-			found, err := chromedp.Run(s.page, chromedp.Evaluate[string](axeRun, chromedp.EvalAwaitPromise))
-			require.NoError(t, err)
-			var list []struct {
-				ID, Help string
-				Nodes    []string
-			}
-			require.NoError(t, json.Unmarshal([]byte(found), &list))
-			for _, v := range list {
-				assert.Failf(t, "axe", "%s, %s: %s: %s\n  %s", page, scheme, v.ID, v.Help, strings.Join(v.Nodes, "\n  "))
-			}
+		s.accessible(string(axe), page)
+	}
+	for _, box := range []struct{ page, in, press string }{
+		{"/rollouts", ".levers", "Freeze …"}, {"/rollouts", ".levers", "Back out"}, {"/drift", "main", "Waive"}, {"/drift", "main", "Heal"},
+		{"/", ".rest", "Find Ctrl K"},
+	} {
+		s.do(chromedp.Navigate(s.url + box.page))
+		s.settled()
+		s.press(box.in, box.press)
+		s.do(chromedp.WaitVisible(".el-dialog"))
+		s.accessible(string(axe), box.page+", "+box.press)
+	}
+}
+
+// accessible has axe look at what is shown, by day and by night.
+func (s *screen) accessible(axe, what string) {
+	s.t.Helper()
+	s.js(axe)
+	s.js(`document.head.insertAdjacentHTML('beforeend', '<style>* { transition: none !important; animation: none !important }</style>')`)
+	for _, scheme := range []string{"light", "dark"} {
+		s.js(`document.documentElement.classList.toggle('dark', ` + strconv.FormatBool(scheme == "dark") + `)`)
+		if scheme == "dark" { // only colours differ
+			s.js(`window.axeOnly = { runOnly: ['color-contrast'] }`)
+		}
+		found, err := chromedp.Run(s.page, chromedp.Evaluate[string](axeRun, chromedp.EvalAwaitPromise))
+		require.NoError(s.t, err)
+		var list []struct {
+			ID, Help string
+			Nodes    []string
+		}
+		require.NoError(s.t, json.Unmarshal([]byte(found), &list))
+		for _, v := range list {
+			assert.Failf(s.t, "axe", "%s, %s: %s: %s\n  %s", what, scheme, v.ID, v.Help, strings.Join(v.Nodes, "\n  "))
 		}
 	}
 }

@@ -19,6 +19,22 @@ import (
 const said = `(document.querySelector('main h1') ? document.querySelector('main').innerText : '')
   .replace(/just now|\b\d+\s?(s|min|h)( ago)?\b/g, '(ago)').replace(/\d\d:\d\d(:\d\d)?/g, '(time)')`
 
+// TestAPageIsThereWhereNothingIs: without hosts, a policy and rollouts each page has its heading, and says that nothing is well.
+func TestAPageIsThereWhereNothingIs(t *testing.T) {
+	s := open(t, rig.New(t), 1280, 800)
+	for _, page := range []string{
+		"/", "/hosts", "/drift", "/policy", "/changes", "/rollouts", "/repositories", "/keys", "/contracts", "/audit", "/people", "/settings",
+		"/report", "/whence", "/nowhere",
+	} {
+		s.do(chromedp.Navigate(s.url + page))
+		s.settled()
+		well, err := chromedp.Run(s.page, chromedp.Evaluate[string](
+			`[...document.querySelectorAll('main h1.good, main h1 .good')].map((e) => e.innerText).join(' ')`))
+		require.NoError(t, err)
+		assert.Empty(t, well, page)
+	}
+}
+
 // TestAPageSaysTheSameToWhoComesBack: what a page shows follows from its address and from what is known, not from how
 // one came to it. Each page says the same when it is opened by its address, when one comes to it from any other, and
 // when one comes back to it.

@@ -102,7 +102,8 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
   <Trouble :error="rollouts.error.value" />
   <Trouble :error="shown.error.value" />
   <Freezes />
-  <p v-if="rollouts.data.value && !rollouts.data.value.total" class="soft">No rollout yet. <router-link to="/changes">See what the newest revision would change</router-link>, and begin one there.</p>
+  <h1 v-if="rollouts.data.value && !rollouts.data.value.total">No rollout yet</h1>
+  <p v-if="rollouts.data.value && !rollouts.data.value.total" class="soft"><router-link to="/changes">See what the newest revision would change</router-link>, and begin one there.</p>
   <template v-if="r">
     <div class="head">
       <h1 :class="tone">{{ headline }}</h1>
