@@ -15,6 +15,12 @@ var binaryTags = map[byte]bool{
 	tagMarker: true, 11: true, tagTrust: true, tagUserID: true, tagPublicSubkey: true, tagUserAttribute: true, 18: true, 19: true,
 }
 
+// begins reports whether a file begins with what gpg imports from, in armour or not.
+func begins(data []byte) bool {
+	return isBinary(data) || data[0] == 0xc0|tagComment || data[0] == 0xc0|tagOldComment ||
+		IsKeybox(data) || bytes.Contains(data, []byte(armorStart))
+}
+
 // isBinary reports whether a text begins like a packet rather than like armour.
 func isBinary(data []byte) bool {
 	if len(data) == 0 || data[0]&0x80 == 0 {

@@ -187,7 +187,7 @@ func certificates(data []byte, at At) ([]*certificate, error) {
 			return nil, spoilt
 		}
 	}
-	if len(bytes.TrimSpace(raw)) == 0 {
+	if len(bytes.TrimSpace(raw)) == 0 || at.Imports && !begins(data) {
 		return nil, ErrNoKey
 	}
 	list, err := split(raw, at)

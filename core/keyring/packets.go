@@ -2,6 +2,7 @@ package keyring
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -30,7 +31,11 @@ const (
 	tagEncrypted       = 9
 	tagLiteral         = 11
 	tagEncryptedMDC    = 18
+	tagMDC             = 19
 	tagEncryptedAEAD   = 20
+	tagOldComment      = 16 // of gpg
+	tagComment         = 61 // likewise
+	tagControl         = 63 // likewise
 )
 
 // certificate is one certificate as its packets stand in a stream, nothing judged yet.
@@ -93,7 +98,7 @@ const mostPackets = 200_000
 func split(raw []byte, at At) (list []*certificate, err error) {
 	src := bytes.NewReader(raw)
 	packets := packet.NewOpaqueReader(src)
-	var c *certificate
+	var c, held *certificate // held: gpg has not done with it while it passes over what it cannot read
 	begin := 0
 	end := func() {
 		if c != nil {
@@ -110,14 +115,27 @@ func split(raw []byte, at At) (list []*certificate, err error) {
 		if errors.Is(err, io.ErrUnexpectedEOF) && p != nil && p.Tag == tagSignature && signature(p) != nil {
 			err = nil // it says that it is longer than the text, and all of it stands there
 		}
-		if err == nil && at.Imports && p.Tag == tagPublicKey && len(p.Contents) >= leastKey && !readable(p) {
-			end()
-			c = nil
-			continue
+		if at.Imports && p != nil && (err == nil || errors.Is(err, io.ErrUnexpectedEOF)) && delimited(raw[begin:]) {
+			v := behind(p, max(declared(raw[begin:]), len(p.Contents)))
+			if begin == 0 && len(p.Contents) == 0 && p.Tag == tagPublicKey {
+				v = stopped // an empty packet in front of all
+			}
+			switch v {
+			case passed:
+				if p.Tag == tagPublicKey || p.Tag == tagSecretKey { // what follows is of it
+					end()
+					c, held = nil, cmp.Or(c, held)
+				}
+				continue
+			case taken:
+				err = nil
+			default:
+				err = errGivenUp
+			}
 		}
 		if err != nil || p.Tag == 0 || !delimited(raw[begin:]) || !readable(p) {
-			if c != nil {
-				c.broken = true
+			if last := cmp.Or(c, held); last != nil {
+				last.broken = true
 			}
 			return list, fmt.Errorf("what stands from byte %d on is no OpenPGP packet", begin)
 		}
@@ -129,6 +147,7 @@ func split(raw []byte, at At) (list []*certificate, err error) {
 			return nil, ErrSecret
 		case tagPublicKey:
 			end()
+			held = nil
 			c = &certificate{body: p.Contents, at: begin, beyond: at.spent(), packets: []*packet.OpaquePacket{p}}
 			list = append(list, c)
 		default:
@@ -153,13 +172,16 @@ func delimited(raw []byte) bool {
 // leastKey is how long the packet of a public key is at least, for gpg.
 const leastKey = 12
 
+// keyVersions are those that gpg knows.
+var keyVersions = []byte{2, 3, 4, 5}
+
 // readable reports whether gpg goes on behind a packet, understood or not: of some kinds it wants to know the
 // version, though a certificate has none of them.
 func readable(p *packet.OpaquePacket) bool {
 	versions, least := []byte(nil), 0
 	switch p.Tag {
 	case tagPublicKey:
-		versions, least = []byte{2, 3, 4, 5}, leastKey
+		versions, least = keyVersions, leastKey
 	case tagKeyForPublicKey:
 		versions, least = []byte{2, 3}, 12
 	case tagKeyForPassword:
@@ -196,17 +218,7 @@ func filled(body []byte) bool {
 		}
 		rest = rest[1+int(rest[0]):]
 	}
-	for range numbers[algorithm] {
-		if len(rest) < 2 {
-			return false
-		}
-		bits := int(rest[0])<<8 | int(rest[1])
-		if size := (bits + 7) / 8; bits > longestNumber || size > len(rest)-2 {
-			return false
-		}
-		rest = rest[2+(bits+7)/8:]
-	}
-	return true
+	return filledNumbers(rest, numbers[algorithm])
 }
 
 // parsed reads a packet; nil where it cannot be understood.

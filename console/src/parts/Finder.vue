@@ -93,6 +93,7 @@ useEventListener(window, 'keydown', key)
 
 <template>
   <button class="find" title="Find a page, host, key or repository (Ctrl K)" @click="open = true">Find <kbd>Ctrl K</kbd></button>
+  <section>
   <el-dialog v-model="open" width="620" :show-close="false" title="Find a page, host, key, repository or package">
     <input
       ref="input"
@@ -112,6 +113,7 @@ useEventListener(window, 'keydown', key)
       <li v-for="(h, i) in hits" :id="`hit-${i}`" :key="h.to + h.kind" role="option" :aria-selected="i === at" :class="{ on: i === at }" @click="go(h)" @mousemove="at = i"><span class="soft kind">{{ h.kind }}</span> {{ h.name }}</li>
     </ul>
   </el-dialog>
+  </section>
 </template>
 
 <style scoped>

@@ -1,6 +1,7 @@
 package flatpak
 
 import (
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -38,8 +39,10 @@ func (r *reader) settings(core *group) {
 		if key != "xa.masked" {
 			continue
 		}
+		var seen []string
 		for what := range strings.SplitSeq(value, ";") {
-			if what != "" {
+			if what != "" && !slices.Contains(seen, what) {
+				seen = append(seen, what)
 				r.Hold(source.HoldExclude, what, "", Config, core.lines[key])
 			}
 		}
