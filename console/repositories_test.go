@@ -40,7 +40,7 @@ func TestWhatStandsUpstreamIsShown(t *testing.T) {
 		s.fits()
 		s.do(chromedp.Navigate(r.Server.URL + "/whence?package=saltmarsh-server"))
 		s.shows("h1", "Where would saltmarsh-server come from?")
-		s.shows("section", "packages.saltmarsh.example/apt/8.x/ stable")
+		s.shows("main section", "packages.saltmarsh.example/apt/8.x/ stable")
 		s.fits()
 	}
 }

@@ -17,6 +17,7 @@ import (
 
 // said is what a page says, without what the passing of time alone changes.
 const said = `(document.querySelector('main h1') ? document.querySelector('main').innerText : '')
+  .replace(/[⌄›]\n?/g, '') // signs of the editor, which draws them when it has time
   .replace(/just now|\b\d+\s?(s|min|h)( ago)?\b/g, '(ago)').replace(/\d\d:\d\d(:\d\d)?/g, '(time)')`
 
 // TestAPageIsThereWhereNothingIs: without hosts, a policy and rollouts each page has its heading, and says that nothing is well.

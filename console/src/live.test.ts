@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, expect, it, vi } from 'vitest'
-import { affected, connected, following, listen, queries, silent, stopListening } from './live'
+import { affected, connected, following, listen, queries, silent, slowly, stopListening } from './live'
 
 // A service whose events are sent by hand.
 class Stream extends EventTarget {
@@ -48,6 +48,18 @@ it('what shows a host is asked again when one changed, and nothing else is', asy
   stream().send('host')
   await wait(500)
   expect(asked.sort()).toEqual(['drift', 'host', 'hosts', 'keys'])
+})
+
+it('while hosts report, what follows from all of them is looked at now and then, and what costs much each minute', async () => {
+  for (let i = 0; i < 120; i++) {
+    stream().send('host')
+    await wait(1000)
+  }
+  const times = (key: string) => asked.filter((k) => k === key).length
+  expect(times('audit')).toBeGreaterThan(10)
+  expect(times('audit')).toBeLessThan(30)
+  expect(times('preview')).toBeGreaterThan(0)
+  expect(times('preview')).toBeLessThanOrEqual(2)
 })
 
 it('many events in a second are one look or two', async () => {
@@ -129,7 +141,7 @@ it('who left is told no more', async () => {
 it('whatever a page asks for is asked again when an event says that it changed', () => {
   const texts = import.meta.glob(['./**/*.vue', './**/*.ts', '!./**/*.test.ts', '!./api.gen.ts'], { query: '?raw', import: 'default', eager: true })
   const keys = new Set(Object.values(texts as Record<string, string>).flatMap((t) => [...t.matchAll(/queryKey: (?:computed\(\(\) => )?\['([\w-]+)'/g)].map((m) => m[1] as string)))
-  const told = new Set([...Object.values(affected), ...Object.values(following)].flat())
+  const told = new Set([...Object.values(affected), ...Object.values(following), ...Object.values(slowly)].flat())
   expect(keys.size).toBeGreaterThan(15)
   expect([...keys].filter((k) => !told.has(k) && !silent.includes(k))).toEqual([])
   expect([...told, ...silent].filter((k) => !keys.has(k))).toEqual([])

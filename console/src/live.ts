@@ -44,40 +44,44 @@ export const affected: Record<Kind, string[]> = {
   shelf: ['shelves', 'repositories', 'audit'],
   day: ['days'],
 }
-/** What follows from all hosts, and what is done to single ones: it is looked at now and then while they report. */
-export const following: Partial<Record<Kind, string[]>> = {
-  host: ['audit', 'repositories', 'whence', 'preview', 'groups', 'channels', 'outlook', 'seats', 'contracts'],
-}
+/** What follows from all hosts: while they report it is looked at now and then, and what costs the service much each minute. */
+export const following: Partial<Record<Kind, string[]>> = { host: ['audit', 'repositories', 'whence'] }
+export const slowly: Partial<Record<Kind, string[]>> = { host: ['preview', 'groups', 'channels', 'outlook', 'seats', 'contracts'] }
 /** What no event tells of: it never changes, or its pages ask again by themselves. */
 export const silent = ['session', 'operators', 'settings', 'revision-files']
 // What a host says of a rollout changes neither what the next one would change nor what
 // contracts come to; that a rollout begins, ends or is stopped does.
 const turning = ['preview', 'revisions', 'channels', 'outlook']
 const small = new Set(['report', 'withdraw'])
-const everything = [...new Set([...Object.values(affected), ...Object.values(following)].flat().concat(turning))]
+const everything = [...new Set([...Object.values(affected), ...Object.values(following), ...Object.values(slowly)].flat().concat(turning))]
 
 function note(keys: string[]) {
   for (const k of keys) due.add(k)
   timer ??= window.setTimeout(look, pause)
 }
 
-let late: number | undefined
-let later = new Set<string>()
+const later = new Map<number, { keys: Set<string>; timer: number }>()
 
-// While hosts report, what follows from all of them is looked at now and then.
-function noteLater(keys: string[]) {
-  for (const k of keys) later.add(k)
-  late ??= window.setTimeout(() => {
-    const now = [...later]
-    later = new Set()
-    late = undefined
-    note(now)
-  }, 5000)
+/** Looks at something when so many milliseconds are over, however often it is asked for until then. */
+function noteIn(ms: number, keys: string[] = []) {
+  if (!keys.length) return
+  const waiting = later.get(ms)
+  if (waiting) {
+    for (const k of keys) waiting.keys.add(k)
+    return
+  }
+  const all = new Set(keys)
+  const timer = window.setTimeout(() => {
+    later.delete(ms)
+    note([...all])
+  }, ms)
+  later.set(ms, { keys: all, timer })
 }
 
+// While hosts report, what follows from all of them is looked at now and then.
 function turned(e: { command?: string }) {
   if (!small.has(e.command ?? '')) note(turning)
-  else noteLater(turning)
+  else noteIn(5000, turning)
 }
 
 // A look that is under way is not cut off: what changed meanwhile is looked at after it.
@@ -109,7 +113,8 @@ function take(e: Told) {
   if (e.kind === 'all') note(everything)
   else if (e.kind !== 'open' && e.kind !== 'beat') {
     note(affected[e.kind])
-    noteLater(following[e.kind] ?? [])
+    noteIn(5000, following[e.kind])
+    noteIn(60_000, slowly[e.kind])
   }
   if (e.kind === 'rollout') turned(JSON.parse(e.data) as { command?: string })
 }
@@ -151,6 +156,11 @@ export function stopListening() {
   stream?.close()
   stream = undefined
   window.clearInterval(watch)
+  for (const x of later.values()) window.clearTimeout(x.timer)
+  later.clear()
+  window.clearTimeout(timer)
+  timer = undefined
+  due = new Set()
   watch = undefined
   queries.clear()
 }
