@@ -3,8 +3,6 @@ package console_test
 import (
 	"fmt"
 	"math/rand/v2"
-	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -40,15 +38,7 @@ func TestAPageIsThereWhereNothingIs(t *testing.T) {
 // one came to it. Each page says the same when it is opened by its address, when one comes to it from any other, and
 // when one comes back to it.
 func TestAPageSaysTheSameToWhoComesBack(t *testing.T) {
-	r := rig.New(t)
-	root := r.Up("gw-01")
-	r.Up("gw-02")
-	r.Accounts()
-	r.Publish()
-	r.Carry()
-	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/own.list"),
-		[]byte("deb [trusted=yes] http://127.0.0.1:1/x ./\n"), 0o644))
-	r.Until("the finding is there", func() bool { return len(r.Findings("gw-01")) > 0 })
+	r := drifted(t)
 	s := openFor(t, r, 1280, 800, 5*time.Minute)
 	pages := []string{
 		"/", "/hosts", "/hosts?state=drifted", "/hosts/gw-01.brinewick.test", "/hosts/gw-02.brinewick.test", "/drift", "/drift?each=yes",

@@ -62,7 +62,8 @@ func (s *Service) meant(ctx context.Context, in *AuditIn, q store.JournalQuery) 
 	if in.What != "" {
 		known := append(identity.Commands(), journal.Commands()...)
 		if !slices.Contains(known, in.What) {
-			return nil, refusal.NotFound(fmt.Sprintf("there is no command %q%s", refusal.Short(in.What), likely(in.What, known)))
+			near := refusal.Meant(names.Nearest(in.What, known))
+			return nil, refusal.NotFound(fmt.Sprintf("there is no command %q%s", refusal.Short(in.What), near))
 		}
 	}
 	if in.By != "" && in.By != journal.ActorService {
@@ -79,7 +80,8 @@ func (s *Service) meant(ctx context.Context, in *AuditIn, q store.JournalQuery) 
 			known = append(known, o.Name)
 		}
 		if len(ever) == 0 && !slices.Contains(known, in.By) {
-			return nil, refusal.NotFound(fmt.Sprintf("nobody is or was called %q%s", refusal.Short(in.By), likely(in.By, known)))
+			near := refusal.Meant(names.Nearest(in.By, known))
+			return nil, refusal.NotFound(fmt.Sprintf("nobody is or was called %q%s", refusal.Short(in.By), near))
 		}
 	}
 	if h, err := s.FindHost(in.Name); err == nil && in.Name != "" {
@@ -87,15 +89,6 @@ func (s *Service) meant(ctx context.Context, in *AuditIn, q store.JournalQuery) 
 		return s.Store.Journal(ctx, q)
 	}
 	return nil, nil
-}
-
-// likely asks whether the nearest of the right words was meant.
-func likely(word string, known []string) string {
-	near := names.Nearest(word, known)
-	if near == "" {
-		return ""
-	}
-	return fmt.Sprintf("; did you mean %q?", near)
 }
 
 // AuditChainIn says from where the chain is asked for.

@@ -372,10 +372,7 @@ func (s *Contracts) ReleaseSeat(ctx context.Context, in *SeatPath) (*api.Seat, e
 		for _, x := range s.Keeper.Of(name) {
 			have = append(have, x.Account)
 		}
-		if near := names.Nearest(in.Account, have); near != "" {
-			msg += fmt.Sprintf("; did you mean %q?", near)
-		}
-		return nil, refusal.NotFound(msg)
+		return nil, refusal.NotFound(msg + refusal.Meant(names.Nearest(in.Account, have)))
 	}
 	done, err := s.Keeper.Release(ctx, name, in.Account, identity.Operator(ctx).Name)
 	if err != nil {

@@ -21,7 +21,7 @@ func (g *Ground) FindHost(name string) (*fleet.Host, error) {
 	}
 	msg := fmt.Sprintf("there is no host %q", name)
 	if near := names.NearestOf(strings.ToLower(name), g.Fleet.Names(!strings.Contains(name, "."))); near != "" {
-		msg += fmt.Sprintf("; did you mean %q?", near)
+		msg += refusal.Meant(near)
 	} else {
 		msg += "; `lantern host list` lists them"
 	}

@@ -134,7 +134,7 @@ func (g *Ground) meeting(ctx context.Context, rs *resolve.Resolver, all []*fleet
 	if err != nil {
 		remedy := "; facts are " + strings.Join(condition.Names(), ", ") + ", label.NAME, tools.NAME"
 		if ce := (*condition.Error)(nil); errors.As(err, &ce) && ce.Near != "" {
-			remedy = fmt.Sprintf("; did you mean %q?", ce.Near)
+			remedy = refusal.Meant(ce.Near)
 		}
 		return nil, 0, refusal.Wrong(fmt.Sprintf("where: %v%s", err, remedy))
 	}

@@ -3,7 +3,10 @@
 // whoever speaks there.
 package refusal
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // Kind says why something is refused.
 type Kind int
@@ -72,3 +75,11 @@ func Clip(s string, most int) string {
 
 // Short bounds an error that may repeat what somebody sent.
 func Short(s string) string { return Clip(s, 200) }
+
+// Meant asks, behind what is refused, whether the nearest of the right words was meant; nothing where none is near.
+func Meant(near string) string {
+	if near == "" {
+		return ""
+	}
+	return fmt.Sprintf("; did you mean %q?", near)
+}

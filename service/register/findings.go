@@ -97,10 +97,7 @@ func (s *Register) checkRepository(ctx context.Context, name string) error {
 		}
 	}
 	msg := fmt.Sprintf("there is no repository %q, neither in the policy nor in a finding", refusal.Short(name))
-	if near != "" {
-		msg += fmt.Sprintf("; did you mean %q?", near)
-	}
-	return refusal.NotFound(msg)
+	return refusal.NotFound(msg + refusal.Meant(near))
 }
 
 // findingRow is a finding of a host with what it is sorted by; equal ones keep the order

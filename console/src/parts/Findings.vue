@@ -29,60 +29,16 @@ const now = useNow()
   </ul>
 </template>
 
+<style scoped src="./findings.css"></style>
 <style scoped>
-ul {
-  list-style: none;
-  margin: 0;
-  padding: 0;
-}
-li {
-  display: grid;
-  grid-template-columns: 96px minmax(0, 1fr) auto;
-  gap: 12px;
-  padding: 10px 14px;
-  border-bottom: 1px solid var(--line);
-}
-li:last-child {
-  border-bottom: 0;
-}
-.where,
-.trace {
-  overflow-wrap: anywhere;
-}
 .what {
   display: flex;
   gap: 12px;
-  overflow-wrap: anywhere;
 }
 .what span {
   min-width: 0;
 }
 .what a {
   white-space: nowrap;
-}
-.side {
-  display: flex;
-  flex-direction: column;
-  align-items: flex-end;
-  gap: 4px;
-}
-.since {
-  white-space: nowrap;
-  font-size: 13px;
-}
-@media (max-width: 700px) {
-  li {
-    grid-template-columns: minmax(0, 1fr);
-    gap: 4px;
-  }
-  .side {
-    flex-flow: row wrap;
-    align-items: baseline;
-    justify-content: flex-start;
-    gap: 4px 12px;
-  }
-  .since {
-    white-space: normal;
-  }
 }
 </style>
