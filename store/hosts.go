@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"patientlantern.example/lantern/core/rollout"
@@ -94,9 +95,13 @@ func text(v any) string {
 	return string(b)
 }
 
-const putHostSQL = `UPDATE hosts SET last_seen = ?, labels = ?, traits = ?, survey = ?, revision = ?, sheet = ?, carried = ?, since =
-	?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, failure = ?, unfetched = ?, form = ?, zone = ?, watched = ?,
+const (
+	putHostSQL = `UPDATE hosts SET last_seen = ?, traits = ?, survey = ?, revision = ?, sheet = ?, since = ?, failure = ?,
+	labels = ?, carried = ?, free = ?, access = ?, agent = ?, trouble = ?, packages = ?, unfetched = ?, form = ?, zone = ?, watched = ?,
 	traced = ? WHERE id = ?`
+	// freshenSQL leaves what of a row seldom changes as it stands.
+	freshenSQL = `UPDATE hosts SET last_seen = ?, traits = ?, survey = ?, revision = ?, sheet = ?, since = ?, failure = ? WHERE id = ?`
+)
 
 // putHost writes a row, and notes in the history what the host has from now on.
 func (s *Store) putHost(ctx context.Context, tx *sql.Tx, h *Host) error {
@@ -115,33 +120,22 @@ func (s *Store) putHost(ctx context.Context, tx *sql.Tx, h *Host) error {
 	if err := s.past.know(ctx, tx, h); err != nil {
 		return err
 	}
-	_, err := s.past.of.row.ExecContext(
-		ctx,
-		unix(h.LastSeen),
-		text(h.Labels),
-		h.Traits,
-		h.Survey,
-		h.Revision,
-		h.Sheet,
-		carried,
-		text(h.Since),
-		text(h.Free),
-		access,
-		h.Agent,
-		h.Trouble,
-		packages,
-		h.Failure,
-		h.Unfetched,
-		h.Form,
-		h.Zone,
-		string(h.Watched),
-		string(h.Traced),
-		h.ID,
-	)
+	labels, free := text(h.Labels), text(h.Free)
+	lasting := hashed(labels, carried, free, access, h.Agent, h.Trouble, packages, strconv.Itoa(h.Unfetched), strconv.Itoa(h.Form), h.Zone,
+		string(h.Watched), string(h.Traced))
+	row := [20]any{unix(h.LastSeen), h.Traits, h.Survey, h.Revision, h.Sheet, text(h.Since), h.Failure, h.ID}
+	var err error
+	if known, there := s.past.hosts[h.ID]; there && known.lasting == lasting {
+		_, err = s.past.of.fresh.ExecContext(ctx, row[:8]...)
+	} else {
+		copy(row[7:], []any{labels, carried, free, access, h.Agent, h.Trouble, packages, h.Unfetched, h.Form, h.Zone,
+			string(h.Watched), string(h.Traced), h.ID})
+		_, err = s.past.of.row.ExecContext(ctx, row[:]...)
+	}
 	if err != nil {
 		return err
 	}
-	return s.past.note(ctx, h, carried)
+	return s.past.note(ctx, h, carried, lasting)
 }
 
 // PutHost stores a changed row.
@@ -265,6 +259,7 @@ func (s *Store) AddHosts(ctx context.Context, list []*Host) error {
 func (s *Store) RetireHost(ctx context.Context, h *Host, now time.Time, c func(ended []int64) Change) (ended []int64, err error) {
 	err = s.doAll(ctx, late(func() Change { return c(ended) }), func(ctx context.Context, tx *sql.Tx) error {
 		ended = nil
+		delete(s.past.hosts, h.ID) // its number may be given anew
 		if _, err := tx.ExecContext(ctx, "DELETE FROM hosts WHERE id = ?", h.ID); err != nil {
 			return err
 		}

@@ -26,26 +26,27 @@ type noted struct {
 	texts          map[string]int64
 }
 
-// notedHost is what was noted last of a host: its name and what it had, by their hashes, and
-// the number under which its name stands.
+// notedHost is what was noted last of a host: its name, what it had and what of its row seldom
+// changes, by their hashes, and the number under which its name stands.
 type notedHost struct {
 	name, had uint64
+	lasting   uint64 // 0: it is not known
 	id        int64
 }
 
 // bound are the statements of a row and its history in the transaction under way.
-type bound struct{ row, put, find, add *sql.Stmt }
+type bound struct{ row, fresh, put, find, add *sql.Stmt }
 
 // forget gives up what is remembered.
 func (n *noted) forget() { n.hosts, n.texts = map[int64]notedHost{}, map[string]int64{} }
 
 var seed = maphash.MakeSeed()
 
-// had is a hash of what counts of a row.
-func had(survey, sheet, carried string) uint64 {
+// hashed is a hash of texts, which are told apart.
+func hashed(texts ...string) uint64 {
 	var h maphash.Hash
 	h.SetSeed(seed)
-	for _, text := range []string{survey, sheet, carried} {
+	for _, text := range texts {
 		h.WriteString(text)
 		h.WriteByte(0)
 	}
@@ -69,7 +70,7 @@ func (n *noted) know(ctx context.Context, tx *sql.Tx, h *Host) error {
 	if err != nil {
 		return err
 	}
-	known := notedHost{name: name, had: had(survey, sheet, carried)}
+	known := notedHost{name: name, had: hashed(survey, sheet, carried)}
 	if known.id, err = n.look(ctx, h.Name); err != nil { // names are too many to be kept among the texts
 		return err
 	}
@@ -77,15 +78,21 @@ func (n *noted) know(ctx context.Context, tx *sql.Tx, h *Host) error {
 	return nil
 }
 
-// note writes what a host has from now on, where it is something else than before.
-func (n *noted) note(ctx context.Context, h *Host, carried string) error {
+// note writes what a host has from now on, where it is something else than before. lasting is
+// the hash of what of its row seldom changes.
+func (n *noted) note(ctx context.Context, h *Host, carried string, lasting uint64) error {
 	known, there := n.hosts[h.ID]
-	now := had(h.Survey, h.Sheet, carried)
-	switch {
-	case h.Survey == "":
+	now := hashed(h.Survey, h.Sheet, carried)
+	if h.Survey == "" {
 		delete(n.hosts, h.ID)
 		return nil
-	case !there || known.had == now:
+	}
+	if !there {
+		return nil
+	}
+	known.lasting = lasting
+	if known.had == now {
+		n.hosts[h.ID] = known
 		return nil
 	}
 	values := [9]any{known.id, unix(h.LastSeen)}

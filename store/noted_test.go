@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -33,8 +34,12 @@ const named = "(SELECT (SELECT text FROM past_texts WHERE id = host) host, at, (
 
 var errTakenBack = errors.New("taken back")
 
-// Whatever is written, taken back, joined again or begun anew, the history says what a trigger
-// on the rows would have noted.
+func say(h *Host) string {
+	return fmt.Sprint(h.Name, h.LastSeen.UnixMilli(), h.Agent, h.Labels, h.Failure, h.Traits, h.Survey, h.Sheet, h.Carried)
+}
+
+// Whatever is written, taken back, joined again or begun anew, rows are what was put last, and the
+// history says what a trigger on them would have noted.
 func TestTheHistoryIsThatOfTheRows(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		ctx := context.Background()
@@ -58,11 +63,12 @@ func TestTheHistoryIsThatOfTheRows(t *testing.T) {
 			at = at.Add(time.Second)
 			next := *h
 			next.LastSeen, next.Agent = at, pick("agent", "1", "2")
+			next.Labels, next.Failure = map[string]string{"rack": pick("rack", "a", "b")}, pick("failure", "", "unreachable")
 			next.Traits, next.Survey, next.Sheet = pick("traits", "t", "u"), pick("survey", "", "a", "b", "c"), pick("sheet", "", "s", "z")
 			if rapid.Bool().Draw(rt, "carried") {
 				next.Carried = Carried{Sheet: pick("was", "s", "z"), Survey: "a", Base: Base{Survey: pick("base", "", "a"), Sheet: pick("base sheet", "", "s")}}
 			}
-			switch pick("how", "put", "put", "put", "taken back", "with others", "anew", "forgotten") {
+			switch pick("how", "put", "put", "put", "taken back", "with others", "anew", "forgotten", "retired") {
 			case "put":
 				require.NoError(t, s.PutHost(ctx, &next, Change{}))
 			case "taken back":
@@ -88,8 +94,24 @@ func TestTheHistoryIsThatOfTheRows(t *testing.T) {
 			case "forgotten":
 				require.NoError(t, s.ForgetPast(ctx, time.UnixMilli(0)))
 				continue
+			case "retired": // its number may be given anew, and it says then what it said before
+				_, err := s.RetireHost(ctx, h, at, func([]int64) Change { return Change{} })
+				require.NoError(t, err)
+				require.NoError(t, s.AddInvite(ctx, []byte("token"), Invite{Host: h.Name, Expires: at.Add(time.Hour)}, Change{}))
+				joined, err := s.Join(ctx, []byte("token"), h.Key, at, func(*Host) Change { return Change{} })
+				require.NoError(t, err)
+				next = *h
+				next.ID, next.LastSeen = joined.ID, at
+				require.NoError(t, s.PutHost(ctx, &next, Change{}))
 			}
 			*h = next
+			rows, err := s.hostsBetween(ctx, 0, 1<<40)
+			require.NoError(t, err)
+			require.Len(t, rows, len(list))
+			for _, row := range rows {
+				h := list[slices.IndexFunc(list, func(h *Host) bool { return h.ID == row.ID })]
+				require.Equal(t, say(h), say(row))
+			}
 		}
 		var want, have sql.NullString
 		require.NoError(t, s.read.QueryRow(sayPast+"shadow ORDER BY host, at)").Scan(&want))

@@ -42,6 +42,7 @@ type Store struct {
 	known  digests
 	closed chan struct{}
 	put    *sql.Stmt            // putHost, prepared
+	fresh  *sql.Stmt            // likewise, of what changes often
 	note   *sql.Stmt            // of the journal, prepared
 	body   *sql.Stmt            // of a document, prepared
 	asked  map[string]*sql.Stmt // of rollouts, by their text
@@ -117,7 +118,7 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 		by   *sql.DB
 		text string
 	}{
-		{&s.put, s.write, putHostSQL}, {&s.note, s.write, noteSQL}, {&s.past.put, s.write, putPastSQL},
+		{&s.put, s.write, putHostSQL}, {&s.fresh, s.write, freshenSQL}, {&s.note, s.write, noteSQL}, {&s.past.put, s.write, putPastSQL},
 		{&s.past.find, s.write, findTextSQL}, {&s.past.add, s.write, addTextSQL}, {&s.body, s.read.DB, bodySQL},
 	} {
 		if *p.to, err = p.by.PrepareContext(ctx, p.text); err != nil {
@@ -254,7 +255,7 @@ func (s *Store) transact(ctx context.Context, batch []job, results []error) ([]E
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
 	s.past.of = bound{
-		tx.StmtContext(ctx, s.put), tx.StmtContext(ctx, s.past.put), tx.StmtContext(ctx, s.past.find), tx.StmtContext(ctx, s.past.add),
+		tx.StmtContext(ctx, s.put), tx.StmtContext(ctx, s.fresh), tx.StmtContext(ctx, s.past.put), tx.StmtContext(ctx, s.past.find), tx.StmtContext(ctx, s.past.add),
 	}
 	whole := false
 	defer func() {
