@@ -77,7 +77,7 @@ func TestReadingLeavesAccessTimes(t *testing.T) {
 	assert.Equal(t, "0123456789", string(text))
 	var st unix.Stat_t
 	require.NoError(t, unix.Stat(name, &st))
-	assert.Equal(t, old.Unix(), st.Atim.Sec)
+	assert.Equal(t, old.Unix(), int64(st.Atim.Sec))
 	f, err := h.fs.Open("/file")
 	require.NoError(t, err)
 	defer f.Close()

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"math"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -328,7 +329,7 @@ func TestAFileThatStopsAptIsGoneAround(t *testing.T) {
 }
 
 func TestAServiceCannotPutAnAgentToSleep(t *testing.T) {
-	assert.Equal(t, longest, interval(api.CheckInAnswer{Interval: 1 << 62}))
+	assert.Equal(t, longest, interval(api.CheckInAnswer{Interval: math.MaxInt}))
 	assert.Equal(t, 100*time.Millisecond, interval(api.CheckInAnswer{Interval: -5}))
 	assert.Equal(t, time.Minute, interval(api.CheckInAnswer{Interval: 60_000}))
 }

@@ -37,7 +37,7 @@ func (h *Host) free(inside string) (int64, error) {
 	if err := syscall.Statfs(p, &st); err != nil {
 		return 0, err
 	}
-	return int64(st.Bavail) * st.Bsize, nil
+	return int64(st.Bavail) * int64(st.Bsize), nil
 }
 
 // Read reads what is configured on the host, for whoever goes on with nothing else: what

@@ -255,7 +255,10 @@ func (s *Store) transact(ctx context.Context, batch []job, results []error) ([]E
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
 	s.past.of = bound{
-		tx.StmtContext(ctx, s.put), tx.StmtContext(ctx, s.fresh), tx.StmtContext(ctx, s.past.put), tx.StmtContext(ctx, s.past.find), tx.StmtContext(ctx, s.past.add),
+		tx.StmtContext(
+			ctx,
+			s.put,
+		), tx.StmtContext(ctx, s.fresh), tx.StmtContext(ctx, s.past.put), tx.StmtContext(ctx, s.past.find), tx.StmtContext(ctx, s.past.add),
 	}
 	whole := false
 	defer func() {
@@ -307,7 +310,11 @@ func (s *Store) row(ctx context.Context, tx *sql.Tx, j job, alone bool, result *
 // Pulse writes a row: it fails where nothing can be written.
 func (s *Store) Pulse(ctx context.Context, now time.Time) error {
 	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "INSERT INTO pulse (id, at) VALUES (1, ?) ON CONFLICT (id) DO UPDATE SET at = excluded.at", unix(now))
+		_, err := tx.ExecContext(
+			ctx,
+			"INSERT INTO pulse (id, at) VALUES (1, ?) ON CONFLICT (id) DO UPDATE SET at = excluded.at",
+			unix(now),
+		)
 		return err
 	})
 }

@@ -5,9 +5,11 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -190,7 +192,7 @@ func (s *standing) settings() {
 				by[key] = &value{}
 				order = append(order, key)
 			}
-			by[key].all, by[key].at = append(by[key].all, t.Value), t
+			by[key].all, by[key].at = append(by[key].all, plainSetting(&t)), t
 		}
 		return order, by
 	}
@@ -201,7 +203,7 @@ func (s *standing) settings() {
 		if w == nil {
 			w = &value{}
 		}
-		if !slices.Equal(w.all, h.all) {
+		if !slices.EqualFunc(w.all, h.all, source.SameSwitch) {
 			s.setting(h.at, strings.Join(w.all, ", "), strings.Join(h.all, ", "))
 		}
 	}
@@ -211,6 +213,14 @@ func (s *standing) settings() {
 			s.setting(w.at, strings.Join(w.all, ", "), "")
 		}
 	}
+}
+
+// plainSetting is the value of a setting as today's reader has it: earlier ones had spans of dnf as they were written.
+func plainSetting(t *source.Setting) string {
+	if n, ok := rpm.Seconds(t.Value); ok && t.Family == rpm.Family && t.Name == "main.metadata_expire" {
+		return strconv.FormatInt(n, 10)
+	}
+	return t.Value
 }
 
 func (s *standing) setting(t source.Setting, was, is string) {

@@ -2,8 +2,10 @@ package keyring_test
 
 import (
 	"encoding/binary"
+	"encoding/hex"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -118,7 +120,9 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(text))
 	f.Add([]byte("-----BEGIN PGP"))
 	box := append([]byte("\x00\x00\x00\x20\x01\x01\x00\x02KBXf"), make([]byte, 20)...)
-	blob := append([]byte{0, 0, 0, 0, 2, 1, 0, 0, 0, 0, 0, 16, 0, 0, 0, 0}, bin...)
+	print, err := hex.DecodeString(k.Fingerprint())
+	require.NoError(f, err)
+	blob := slices.Concat([]byte{0, 0, 0, 0, 2, 1, 0, 0, 0, 0, 0, 48, 0, 0, 0, 0, 0, 1, 0, 28}, print, make([]byte, 8), bin)
 	binary.BigEndian.PutUint32(blob, uint32(len(blob)))
 	binary.BigEndian.PutUint32(blob[12:], uint32(len(bin)))
 	box = append(box, blob...)

@@ -100,6 +100,11 @@ func SaysNo(v string) bool { return saysNo(strings.TrimSpace(v)) }
 // saysYes reports whether a package manager of any family takes a word for yes.
 func saysYes(v string) bool { return slices.Contains(yes, strings.ToLower(v)) }
 
+// SameSwitch reports whether two values are one, or two spellings of a yes or of a no.
+func SameSwitch(a, b string) bool {
+	return a == b || saysYes(a) && saysYes(b) || saysNo(a) && saysNo(b)
+}
+
 func saysNo(v string) bool { return slices.Contains(no, strings.ToLower(v)) }
 
 func anything(string) bool { return true }

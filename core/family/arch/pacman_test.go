@@ -116,7 +116,7 @@ func theirs(c *cell.Cell, root string) (r cell.Reading, err error) {
 			r.Facts = append(r.Facts, "repo "+m[1])
 		}
 		if m := adding.FindStringSubmatch(line); m != nil {
-			r.Facts = append(r.Facts, "server "+m[1]+" "+m[2])
+			r.Facts = append(r.Facts, "server "+m[1]+" "+family.MaskURL(m[2]))
 		}
 	}
 	id := ""
@@ -126,9 +126,6 @@ func theirs(c *cell.Cell, root string) (r cell.Reading, err error) {
 		} else if v, ok := strings.CutPrefix(line, "SigLevel = "); ok && id != "[options]" {
 			r.Facts = append(r.Facts, "level "+id+" "+v)
 		}
-	}
-	for i := range r.Facts {
-		r.Facts[i] = strings.Replace(r.Facts[i], "http://u:p@", "http://u:***@", 1)
 	}
 	return r, nil
 }

@@ -26,6 +26,7 @@ type directive struct {
 var touching = map[string]directive{
 	"RootDir":                  {family.Touch{Default: "/", Touches: family.Origin}, false},
 	"DBPath":                   {family.Touch{Default: "/var/lib/pacman/", Touches: family.Origin}, false},
+	"CacheDir":                 {family.Touch{Default: "/var/cache/pacman/pkg/", Touches: family.Origin, Since: 5}, true},
 	"GPGDir":                   {family.Touch{Default: "/etc/pacman.d/gnupg/", Touches: family.Trust}, false},
 	"HookDir":                  {family.Touch{Default: "/etc/pacman.d/hooks/", Touches: family.Program}, true},
 	"Architecture":             {family.Touch{Touches: family.Origin}, true},
@@ -62,8 +63,8 @@ func (r *reader) note(key, value, file string, line int) {
 
 // order is that in which pacman-conf prints the directives.
 var order = []string{
-	"RootDir", "DBPath", "HookDir", "GPGDir", "IgnorePkg", "IgnoreGroup", "Architecture", "XferCommand", "SigLevel", "LocalFileSigLevel",
-	"RemoteFileSigLevel", "DownloadUser", "DisableSandbox", "DisableSandboxFilesystem", "DisableSandboxSyscalls",
+	"RootDir", "DBPath", "CacheDir", "HookDir", "GPGDir", "IgnorePkg", "IgnoreGroup", "Architecture", "XferCommand", "SigLevel",
+	"LocalFileSigLevel", "RemoteFileSigLevel", "DownloadUser", "DisableSandbox", "DisableSandboxFilesystem", "DisableSandboxSyscalls",
 }
 
 // settings lists what [options] decides, with the values that pacman-conf gives, several of
@@ -94,7 +95,7 @@ func (r *reader) settings() {
 		case !t.joined:
 			last = list[0]
 			value = last.value
-		case key == "HookDir":
+		case key == "HookDir", key == "CacheDir":
 			var all []string
 			for _, s := range list {
 				all = append(all, s.value)

@@ -19,7 +19,7 @@ import (
 
 var directives = map[string][]string{
 	"RootDir": {"/", "/srv/root"}, "DBPath": {"/var/lib/pacman", "/var/lib/other/", "/x"}, "GPGDir": {"/etc/own", "/etc/pacman.d/gnupg"},
-	"HookDir": {"/etc/hooks", "/opt/a hook/"}, "Architecture": {"x86_64", "x86_64 i686", "auto"}, "IgnorePkg": {"tern", "tern gull*", "skua"}, "IgnoreGroup": {"sea", "sea shore"},
+	"HookDir": {"/etc/hooks", "/opt/a hook/"}, "CacheDir": {"/srv/a cache/", "/var/cache/pacman/pkg", "/x"}, "Architecture": {"x86_64", "x86_64 i686", "auto"}, "IgnorePkg": {"tern", "tern gull*", "skua"}, "IgnoreGroup": {"sea", "sea shore"},
 	"XferCommand": {"/usr/bin/curl -o %o %u", "/usr/bin/fetch %u"}, "SigLevel": {"Never", "Required", "Optional TrustAll", "PackageRequired DatabaseNever", "TrustedOnly", "Optional TrustedOnly"},
 	"LocalFileSigLevel": {"Optional", "Never", "Required TrustAll", "DatabaseNever"}, "RemoteFileSigLevel": {"Required", "PackageTrustAll"},
 	"Color": {""}, "ParallelDownloads": {"5"}, "NoUpgrade": {"etc/x"}, "HoldPkg": {"pacman"},
@@ -60,7 +60,7 @@ func TestSettingsAreThoseOfTheRealPacmanConf(t *testing.T) {
 		names = append(names, name)
 	}
 	slices.Sort(names)
-	mattering := []string{"RootDir", "DBPath", "GPGDir", "HookDir", "Architecture", "IgnorePkg", "IgnoreGroup", "XferCommand", "SigLevel", "LocalFileSigLevel", "RemoteFileSigLevel"}
+	mattering := []string{"RootDir", "DBPath", "GPGDir", "HookDir", "CacheDir", "Architecture", "IgnorePkg", "IgnoreGroup", "XferCommand", "SigLevel", "LocalFileSigLevel", "RemoteFileSigLevel"}
 	base, n := t.TempDir(), 0
 	empty := filepath.Join(base, "empty")
 	require.NoError(t, cell.Write(empty, map[string]string{"etc/pacman.conf": "[options]\n", "var/lib/pacman/": "", "etc/pacman.d/gnupg/": ""}))
@@ -76,7 +76,7 @@ func TestSettingsAreThoseOfTheRealPacmanConf(t *testing.T) {
 		root := filepath.Join(base, fmt.Sprint(n))
 		require.NoError(rt, cell.Write(root, map[string]string{
 			"etc/pacman.conf": text, "var/lib/pacman/": "", "var/lib/other/": "", "x/": "", "srv/root/var/lib/pacman/": "", // 7.1 wants them
-			"etc/own/": "", "etc/pacman.d/gnupg/": "", "etc/hooks/": "", "opt/a hook/": "",
+			"etc/own/": "", "etc/pacman.d/gnupg/": "", "etc/hooks/": "", "opt/a hook/": "", "srv/a cache/": "", "var/cache/pacman/pkg/": "",
 		}))
 		r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading {
 			r := arch.Read(root, family.Host{Arch: "x86_64"})

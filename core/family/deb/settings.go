@@ -23,6 +23,8 @@ var touching = []family.Touch{
 	{Name: "Dir::Etc::trustedparts", Default: "trusted.gpg.d", Touches: family.Trust},
 	{Name: "Dir::Etc::netrc", Default: "auth.conf", Touches: family.Transport},
 	{Name: "Dir::Etc::netrcparts", Default: "auth.conf.d", Touches: family.Transport},
+	{Name: "Dir::Cache", Default: "var/cache/apt", Touches: family.Origin, Since: 5},
+	{Name: "Dir::Cache::archives", Default: "archives/", Touches: family.Origin, Since: 5},
 	{Name: "Dir::State", Default: "var/lib/apt", Touches: family.Origin},
 	{Name: "Dir::State::lists", Default: "lists/", Touches: family.Origin},
 	{Name: "Dir::State::status", Default: "/var/lib/dpkg/status", Touches: family.Origin},

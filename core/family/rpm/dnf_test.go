@@ -42,6 +42,10 @@ func theirs(c *cell.Cell, root string) (r cell.Reading, err error) {
 		return r, fmt.Errorf("%w in %q", err, a.Out)
 	}
 	for _, x := range said.Repos {
+		x.Mirrorlist, x.Metalink = family.MaskURL(x.Mirrorlist), family.MaskURL(x.Metalink)
+		for i := range x.URLs {
+			x.URLs[i] = family.MaskURL(x.URLs[i])
+		}
 		r.Facts = append(r.Facts, fmt.Sprintf("%+v", x))
 	}
 	return r, nil

@@ -188,3 +188,81 @@ func TestReadAgreesWithWhatDNF5Said(t *testing.T) {
 		assert.Equal(t, x.Facts, got.Facts, "%d %q", n, x.Tree)
 	}
 }
+
+// fiveSettings is what dnf 5 has said of each setting of [main] that decides something, with each of some values.
+const fiveSettings = "testdata/dnf5-main.json"
+
+// settings5 asks dnf 5 what its settings are where each that decides something has a value.
+func settings5(c *cell.Cell, root, text string) (map[string]string, error) {
+	if err := cell.Write(root, map[string]string{"etc/dnf/dnf.conf": text, "usr/bin/dnf5": ""}); err != nil {
+		return nil, err
+	}
+	a, err := c.Run(root, "/usr/bin/dnf5", "--releasever=8.6", "--dump-main-config")
+	out := map[string]string{}
+	for line := range strings.Lines(a.Out) {
+		key, value, _ := strings.Cut(strings.TrimRight(line, "\n"), " = ")
+		if slices.Contains(rpm.SettingsThatDecide(), key) {
+			out[key] = value
+		}
+	}
+	return out, err
+}
+
+// everySetting is a [main] in which all have one value.
+func everySetting(value string) string {
+	text := "[main]\n"
+	for _, key := range rpm.SettingsThatDecide() {
+		follow := key == "gpgcheck_policy" && value == "all"                                 // other checks
+		refused := value == "" && (key == "plugin_conf_dir" || key == "pluginconfpath")      // by dnf 5
+		if !follow && !refused && (key != "installroot" || !strings.HasPrefix(value, "/")) { // which moves others
+			text += key + "=" + value + "\n"
+		}
+	}
+	return text
+}
+
+// Each setting of [main] has, with whatever value, what dnf 5 has said, and is told where that is not what it has by itself.
+func TestEachSettingIsWhatDNF5Said(t *testing.T) {
+	base, said := t.TempDir(), map[string]map[string]string{}
+	if *ask {
+		c, err := cell.Open()
+		require.NoError(t, err)
+		defer func() { require.NoError(t, c.Close()) }()
+		said["bare"], err = settings5(c, filepath.Join(base, "bare"), "[main]\n")
+		require.NoError(t, err)
+		for i, value := range mainValues {
+			said["="+value], err = settings5(c, filepath.Join(base, fmt.Sprint("theirs", i)), everySetting(value))
+			require.NoError(t, err)
+		}
+		text, err := json.MarshalIndent(said, "", " ")
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(fiveSettings, append(text, '\n'), 0o644))
+	}
+	text, err := os.ReadFile(fiveSettings)
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(text, &said))
+	for i, value := range mainValues {
+		root := filepath.Join(base, fmt.Sprint(i))
+		require.NoError(t, cell.Write(root, map[string]string{"etc/dnf/dnf.conf": everySetting(value), "usr/bin/dnf5": ""}))
+		r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading { return rpm.Read(root, family.Host{Arch: "x86_64", Release: "8"}) })
+		require.NoError(t, err)
+		got := map[string]string{}
+		for _, s := range r.Settings {
+			got[strings.TrimPrefix(s.Name, "main.")] = s.Value
+		}
+		require.NotEmpty(t, said["="+value])
+		for key, want := range said["="+value] {
+			if slices.Contains(secretSettings, key) || key == "module_platform_id" { // of which the dump never says anything
+				continue
+			}
+			have, set := got[key]
+			if !set {
+				have = said["bare"][key]
+			}
+			if want == "" && !set { // emptied: nobody can tell it from not set
+				have = ""
+			}
+			assert.Equal(t, strings.ReplaceAll(want, ", ", ","), strings.ReplaceAll(have, ", ", ","), "%s=%s (%q by itself)", key, value, said["bare"][key])
+		}
+	}
+}

@@ -3,8 +3,10 @@ package rpm
 import (
 	"errors"
 	"io/fs"
+	"math"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -19,11 +21,24 @@ const (
 	word kindOf = iota
 	yesNo
 	many
+	oneOf  // what words says
+	folded // likewise, in any case
+	span   // seconds
+	short  // likewise, of no more than fit into 32 bits
+	rooted // a path that begins at the root
 )
 
 type mainTouch struct {
 	family.Touch
 	kind kindOf
+}
+
+// words are what dnf takes of a setting that is one of some.
+var words = map[string][]string{
+	"multilib_policy":   {"best", "all"},
+	"proxy_auth_method": {"any", "none", "basic", "digest", "negotiate", "ntlm", "digest_ie", "ntlm_wb"},
+	policyKey:           {"legacy", "full", "all"},
+	"cacheonly":         {"none", "metadata", "all"}, // of dnf 5
 }
 
 // touching are the settings of [main] that decide where packages come from, what is
@@ -40,14 +55,17 @@ var touching = map[string]mainTouch{
 	"enabled":                 {family.Touch{Default: "1", Touches: family.Origin}, yesNo},
 	"allow_vendor_change":     {family.Touch{Default: "1", Touches: family.Origin}, yesNo},
 	"best":                    {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
-	"cacheonly":               {family.Touch{Default: "0", Touches: family.Origin}, word},
+	"cacheonly":               {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
+	"cachedir":                {family.Touch{Default: "/var/cache/dnf", Touches: family.Origin, Since: 5}, word},
+	"persistdir":              {family.Touch{Default: "/var/lib/dnf", Touches: family.Origin, Since: 5}, word},
+	"system_cachedir":         {family.Touch{Default: "/var/cache/dnf", Touches: family.Origin, Since: 5}, word},
 	"fastestmirror":           {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
 	"ignorearch":              {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
-	"installroot":             {family.Touch{Default: "/", Touches: family.Origin}, word},
+	"installroot":             {family.Touch{Default: "/", Touches: family.Origin}, rooted},
 	"module_platform_id":      {family.Touch{Touches: family.Origin}, word},
 	"module_stream_switch":    {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
 	"module_obsoletes":        {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
-	"multilib_policy":         {family.Touch{Default: "best", Touches: family.Origin}, word},
+	"multilib_policy":         {family.Touch{Default: "best", Touches: family.Origin}, oneOf},
 	"obsoletes":               {family.Touch{Default: "1", Touches: family.Origin}, yesNo},
 	"skip_if_unavailable":     {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
 	"gpgcheck":                {family.Touch{Default: "0", Touches: family.Trust}, yesNo},
@@ -55,7 +73,7 @@ var touching = map[string]mainTouch{
 	"localpkg_gpgcheck":       {family.Touch{Default: "0", Touches: family.Trust}, yesNo},
 	"gpgkey_dns_verification": {family.Touch{Default: "0", Touches: family.Trust}, yesNo},
 	"assumeyes":               {family.Touch{Default: "0", Touches: family.Trust}, yesNo},
-	"metadata_expire":         {family.Touch{Default: "172800", Touches: family.Trust}, word},
+	"metadata_expire":         {family.Touch{Default: "172800", Touches: family.Trust}, span},
 	"tsflags":                 {family.Touch{Touches: family.Trust}, many},
 	"sslverify":               {family.Touch{Default: "1", Touches: family.Transport}, yesNo},
 	"sslverifystatus":         {family.Touch{Default: "0", Touches: family.Transport}, yesNo},
@@ -63,7 +81,7 @@ var touching = map[string]mainTouch{
 	"sslclientcert":           {family.Touch{Touches: family.Transport}, word},
 	"sslclientkey":            {family.Touch{Touches: family.Transport}, word},
 	"proxy":                   {family.Touch{Touches: family.Transport}, word},
-	"proxy_auth_method":       {family.Touch{Default: "any", Touches: family.Transport}, word},
+	"proxy_auth_method":       {family.Touch{Default: "any", Touches: family.Transport}, folded},
 	"proxy_sslcacert":         {family.Touch{Touches: family.Transport}, word},
 	"proxy_sslclientcert":     {family.Touch{Touches: family.Transport}, word},
 	"proxy_sslclientkey":      {family.Touch{Touches: family.Transport}, word},
@@ -72,10 +90,10 @@ var touching = map[string]mainTouch{
 	"proxy_password":          {family.Touch{Touches: family.Login}, word},
 	"username":                {family.Touch{Touches: family.Login}, word},
 	"password":                {family.Touch{Touches: family.Login}, word},
-	"gpgcheck_policy":         {family.Touch{Default: "legacy", Touches: family.Trust, Since: 3}, word},
+	"gpgcheck_policy":         {family.Touch{Default: "legacy", Touches: family.Trust, Since: 3}, oneOf},
 	"allow_downgrade":         {family.Touch{Default: "1", Touches: family.Origin, Since: 3}, yesNo},
 	"system_state_dir":        {family.Touch{Default: "/usr/lib/sysimage/libdnf5", Touches: family.Origin, Since: 3}, word},
-	"plugin_conf_dir":         {family.Touch{Touches: family.Program, Since: 3}, word},
+	"plugin_conf_dir":         {family.Touch{Touches: family.Program, Since: 3}, many},
 	"plugins":                 {family.Touch{Default: "1", Touches: family.Program}, yesNo},
 	"pluginpath":              {family.Touch{Touches: family.Program}, many},
 	"pluginconfpath":          {family.Touch{Default: "/etc/dnf/plugins", Touches: family.Program}, many},
@@ -84,26 +102,75 @@ var touching = map[string]mainTouch{
 // only5 are the settings that dnf 5 alone knows.
 var only5 = map[string]bool{policyKey: true, "allow_downgrade": true, "system_state_dir": true, "plugin_conf_dir": true}
 
-// setting notes a setting of [main] that matters, with the value that dnf's own dump gives.
-func (r *reader) setting(key, value, file string, line int) {
-	t, ok := touching[key]
-	if !ok || only5[key] && !r.five {
-		return
+// of5 are the settings that dnf 5 has otherwise by itself, or reads otherwise. Earlier readers did not see them.
+var of5 = map[string]mainTouch{
+	"best":            {family.Touch{Default: "1", Touches: family.Origin, Since: 5}, yesNo},
+	"cacheonly":       {family.Touch{Default: "none", Touches: family.Origin, Since: 5}, oneOf},
+	"cachedir":        {family.Touch{Default: "/var/cache/libdnf5", Touches: family.Origin, Since: 5}, word},
+	"system_cachedir": {family.Touch{Default: "/var/cache/libdnf5", Touches: family.Origin, Since: 5}, word},
+	"reposdir":        {family.Touch{Default: "/etc/yum.repos.d, /etc/distro.repos.d, /usr/share/dnf5/repos.d", Touches: family.Origin}, many},
+	"varsdir":         {family.Touch{Default: "/usr/share/dnf5/vars.d, /etc/dnf/vars", Touches: family.Origin}, many},
+	"pluginconfpath":  {family.Touch{Default: "/etc/dnf/libdnf5-plugins", Touches: family.Program}, word},
+	"pluginpath":      {family.Touch{Touches: family.Program}, word},
+	"metadata_expire": {family.Touch{Default: "172800", Touches: family.Trust}, short},
+}
+
+// underRoot are folders that dnf 5 takes for ones of the root, however they are written.
+var underRoot = []string{"cachedir", "system_cachedir", "reposdir"}
+
+// touched is how a setting of [main] is read, and what it decides; false where it decides nothing.
+func (r *reader) touched(key string) (t mainTouch, ok bool) {
+	if r.five {
+		if t, ok = of5[key]; ok {
+			return t, true
+		}
 	}
+	t, ok = touching[key]
+	return t, ok && (r.five || !only5[key])
+}
+
+// taken is a value of a setting as dnf's own dump gives it; false where dnf takes no notice of it.
+func (t *mainTouch) taken(key, value string) (string, bool) {
 	switch t.kind {
 	case yesNo:
-		on := t.Default == "1"
-		problems := len(r.Problems)
-		r.boolean(&on, file, line, key, value)
-		r.Problems = r.Problems[:problems] // said elsewhere
-		value = "0"
+		on, ok := truth(value)
 		if on {
-			value = "1"
+			return "1", ok
 		}
+		return "0", ok
 	case many:
-		value = strings.Join(list(value), ", ")
+		return strings.Join(list(value), ", "), true
+	case folded:
+		value = strings.ToLower(value)
+		return value, slices.Contains(words[key], value)
+	case oneOf:
+		return value, slices.Contains(words[key], value)
+	case span, short:
+		n, ok := Seconds(value)
+		return strconv.FormatInt(n, 10), ok && (t.kind == span || n > math.MinInt32)
+	case rooted:
+		return value, strings.HasPrefix(value, "/")
 	}
-	if value != t.Default {
+	return value, true
+}
+
+// setting notes a setting of [main] that matters, with the value that dnf's own dump gives.
+func (r *reader) setting(key, value, file string, line int) {
+	t, ok := r.touched(key)
+	if !ok {
+		return
+	}
+	if r.five && slices.Contains(underRoot, key) {
+		folders := []string{value}
+		if t.kind == many {
+			folders = list(value)
+		}
+		for i, name := range folders {
+			folders[i] = "/" + strings.TrimPrefix(name, "/")
+		}
+		value = strings.Join(folders, ",")
+	}
+	if value, ok = t.taken(key, value); ok && value != t.Default {
 		r.SetAs(t.Touch, "main."+key, value, file, line)
 	}
 }

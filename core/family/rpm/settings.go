@@ -80,7 +80,7 @@ func (r *reader) settle(files []mainFile) {
 				if !again {
 					keys = append(keys, key)
 				}
-				if !again || valid(key, s.values[key].text) || !valid(key, have.text) {
+				if !again || r.valid(key, s.values[key].text) || !r.valid(key, have.text) {
 					values[key] = said{s.values[key], f.name}
 				}
 				r.holds(key, r.plain(s.values[key].text), "", f.name, s.values[key].line)
@@ -95,9 +95,13 @@ func (r *reader) settle(files []mainFile) {
 
 // valid reports whether dnf takes a value for one of its key, as far as that decides: what it does
 // not take leaves what stood before.
-func valid(key, value string) bool {
-	_, ok := truth(value)
-	return ok || touching[key].kind != yesNo
+func (r *reader) valid(key, value string) bool {
+	t, ok := r.touched(key)
+	if !ok {
+		return true
+	}
+	_, ok = t.taken(key, r.plain(value))
+	return ok
 }
 
 // truth reads a value as dnf reads a boolean.

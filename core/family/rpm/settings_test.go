@@ -47,6 +47,54 @@ var mainKeys = map[string][]string{
 	"username": {"gannet"}, "disable_excludes": {"all", "main"}, "allow_vendor_change": {"0", "1"}, "enabled": {"1", "0"},
 }
 
+// mainValues are tried with every setting of [main] that decides something.
+var mainValues = []string{
+	"", "0", "1", "yes", "No", "TRUE", "maybe", "best", "ALL", "all", "legacy", "-1", "-2", "never", "3600", "2d", "1.5H", "1x", "1e3", "0x10", "0.5",
+	"99999999999", "1e999", "nan", "inf", "/p/q", "p/q", "a, b", "None", "digest", "NTLM", "metadata", "x y", "http://h.example/",
+}
+
+// secretSettings are those that are masked, and those that holds tell.
+var secretSettings = []string{"username", "password", "proxy_username", "proxy_password", "includepkgs"}
+
+// Each setting of [main] has, with whatever value, what dnf's own configuration object has.
+func TestEachSettingIsThatOfTheRealDNF(t *testing.T) {
+	c, err := cell.Open()
+	require.NoError(t, err)
+	defer func() { require.NoError(t, c.Close()) }()
+	base := t.TempDir()
+	read := func(name, text string) (map[string]string, mainSaid) {
+		root := filepath.Join(base, name)
+		require.NoError(t, cell.Write(root, map[string]string{"etc/dnf/dnf.conf": text, "etc/dnf-releasever-of-the-test": "8"}))
+		r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading { return rpm.Read(root, family.Host{Arch: "x86_64", Release: "8"}) })
+		require.NoError(t, err)
+		said, refused := askMain(t, c, root)
+		require.False(t, refused)
+		got := map[string]string{}
+		for _, s := range r.Settings {
+			got[strings.TrimPrefix(s.Name, "main.")] = s.Value
+		}
+		return got, said
+	}
+	_, bare := read("bare", "[main]\n")
+	for i, value := range mainValues {
+		got, said := read(fmt.Sprint(i), everySetting(value))
+		for _, key := range rpm.SettingsThatDecide() {
+			want, known := said.Main[key]
+			if !known || slices.Contains(secretSettings, key) {
+				continue // no setting of dnf 4
+			}
+			have, set := got[key]
+			if !set {
+				have = bare.Main[key]
+			}
+			if want == "" && !set { // emptied: nobody can tell it from not set, and by itself it is None or a folder of this Python
+				have = ""
+			}
+			assert.Equal(t, want, have, "%s=%s (%q by itself)", key, value, bare.Main[key])
+		}
+	}
+}
+
 var idleKeys = []string{"keepcache=1", "debuglevel=4", "color=never", "installonly_limit=5", "# sslverify=0", "nonsense=1"}
 
 // What [main] decides has the names and values of dnf's own configuration object.

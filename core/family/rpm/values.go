@@ -1,6 +1,7 @@
 package rpm
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -79,6 +80,23 @@ func leadingNumber(value string) (int64, bool) {
 	return n, err == nil
 }
 
+// Seconds reads a span of time as dnf does, a number with a unit behind it; never is -1. What does not
+// fit into 32 bits is what dnf makes of it.
+func Seconds(value string) (seconds int64, ok bool) {
+	if invalidSpan("metadata_expire", value) != "" {
+		return 0, false
+	}
+	if value == "-1" || value == "never" {
+		return -1, true
+	}
+	number, unit, _ := startNumber(value)
+	number *= map[string]float64{"": 1, "s": 1, "m": 60, "h": 60 * 60, "d": 24 * 60 * 60}[strings.ToLower(unit)]
+	if number >= -math.MinInt32 || math.IsNaN(number) {
+		return math.MinInt32, true
+	}
+	return int64(number), true
+}
+
 // invalidSpan judges a number that may have a unit behind it.
 func invalidSpan(key, value string) string {
 	if spans[key] == "smhd" && (value == "-1" || value == "never") {
@@ -87,23 +105,14 @@ func invalidSpan(key, value string) string {
 	if value == "" {
 		return "it is empty"
 	}
-	unit, number := "", 0.0
-	for i := len(value); i > 0; i-- { // the longest start that is a number, as stod takes it
-		if n, err := strconv.ParseFloat(strings.TrimLeft(value[:i], " \t\n\v\f\r"), 64); err == nil {
-			if n < 0 {
-				return "it must not be below 0"
-			}
-			number = n
-			if unit = value[i:]; strings.HasPrefix(unit, "%") && n > 100 {
-				return "it is more than 100 %"
-			}
-			break
-		}
-		if i == 1 {
-			return "it is not a number"
-		}
-	}
+	number, unit, ok := startNumber(value)
 	switch {
+	case !ok:
+		return "it is not a number"
+	case number < 0:
+		return "it must not be below 0"
+	case strings.HasPrefix(unit, "%") && number > 100:
+		return "it is more than 100 %"
 	case len(unit) > 1:
 		return "something stands behind its unit"
 	case unit != "" && !strings.Contains(spans[key], strings.ToLower(unit)):
@@ -114,4 +123,23 @@ func invalidSpan(key, value string) string {
 		return "it is beyond 32 bits"
 	}
 	return ""
+}
+
+// startNumber parts a value in the longest start that is a number, as stod takes it, and what stands behind it.
+func startNumber(value string) (number float64, rest string, ok bool) {
+	for i := len(value); i > 0; i-- {
+		digits := strings.TrimLeft(value[:i], " \t\n\v\f\r")
+		n, err := strconv.ParseFloat(digits, 64)
+		if lower := strings.ToLower(strings.TrimLeft(digits, "+-")); err != nil && strings.HasPrefix(lower, "0x") &&
+			!strings.Contains(lower, "p") {
+			n, err = strconv.ParseFloat(digits+"p0", 64)
+		}
+		if errors.Is(err, strconv.ErrRange) {
+			return 0, "", false
+		}
+		if err == nil {
+			return n, value[i:], true
+		}
+	}
+	return 0, "", false
 }

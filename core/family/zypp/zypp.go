@@ -57,7 +57,8 @@ type reader struct {
 	newer    bool // libzypp is one that reads zypp.conf.d
 	drops    bool // files in zypp.conf.d are taken into account
 	seen     map[string]bool
-	later    []source.Source // definitions that are not in force
+	said     map[string][]source.Problem // of definitions that count, by alias
+	later    []source.Source             // definitions that are not in force
 }
 
 // places are the folders that zypp.conf can move.
@@ -75,7 +76,8 @@ func Present(root *rootfs.FS) bool {
 
 // Read reads zypper's sources off a root.
 func Read(root *rootfs.FS, host family.Host) family.Reading {
-	r := &reader{Reading: family.Begin(Family), root: root, vars: map[string]string{}, services: map[string]bool{}, seen: map[string]bool{}}
+	r := &reader{Reading: family.Begin(Family), root: root, vars: map[string]string{}, services: map[string]bool{}, seen: map[string]bool{},
+		said: map[string][]source.Problem{}}
 	arch, asked := r.configure(host.Arch)
 	if !asked && r.levelled && arch == "x86_64" && host.Level > 1 {
 		arch = fmt.Sprintf("%s_v%d", arch, host.Level)
@@ -293,6 +295,7 @@ func (r *reader) readable(file string, s *section) {
 
 func (r *reader) add(file string, s *section) {
 	r.readable(file, s)
+	r.mirrored(file, s)
 	service, _ := s.last("service")
 	switch {
 	case service != "" && !r.services[service]:
@@ -305,7 +308,9 @@ func (r *reader) add(file string, s *section) {
 		r.drop(file, s, source.OffByDuplicate)
 	default:
 		r.seen[s.alias] = true
+		problems := len(r.Problems)
 		src := r.build(file, s)
+		r.said[s.alias] = slices.Clone(r.Problems[problems:])
 		r.Sources = append(r.Sources, src)
 		r.credentials(&src, s)
 		if strings.Contains(strings.Join(src.URLs, " ")+src.Mirrorlist, "releasever") && r.vars["releasever"] == "" {
@@ -322,6 +327,21 @@ func (r *reader) withdraw(alias string) {
 			r.Sources = slices.Delete(r.Sources, i, i+1)
 			s.Enabled, s.DisabledBy = false, source.OffAsInvalid
 			r.later = append(r.later, s)
+			r.Problems = slices.DeleteFunc(r.Problems, func(p source.Problem) bool { return slices.Contains(r.said[alias], p) })
+			return
+		}
+	}
+}
+
+// mirrored refuses the list of mirrors of a section that has a URL of its own as well, with its variables put in:
+// zypper looks at it as it reads, whatever becomes of the section.
+func (r *reader) mirrored(file string, s *section) {
+	if len(s.urls("baseurl")) == 0 {
+		return
+	}
+	for _, key := range []string{"metalink", "mirrorlist"} {
+		if list := s.urls(key); len(list) > 0 {
+			r.effective(file, s, key, list[0], "")
 			return
 		}
 	}
@@ -407,12 +427,22 @@ func (r *reader) locate(src *source.Source, file string, s *section) {
 			r.Problems[i].Fatal = false // only the first is looked at before it is needed
 		}
 	}
+	problems := len(r.Problems)
+	trim := func() {
+		if len(list) > 0 { // mirrored has said it
+			r.Problems = r.Problems[:problems]
+		}
+	}
 	metalink := s.urls("metalink")
 	if len(metalink) > 0 {
 		src.Metalink = r.effective(file, s, "metalink", metalink[0], "")
+		trim()
 	}
-	if list := s.urls("mirrorlist"); len(list) > 0 && (len(metalink) == 0 || r.newer) { // an older libzypp passes one of them over
-		src.Mirrorlist = r.effective(file, s, "mirrorlist", list[0], "")
+	if other := s.urls("mirrorlist"); len(other) > 0 && (len(metalink) == 0 || r.newer) { // an older libzypp passes one of them over
+		src.Mirrorlist = r.effective(file, s, "mirrorlist", other[0], "")
+		if len(metalink) == 0 {
+			trim()
+		}
 	}
 }
 
