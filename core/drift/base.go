@@ -233,7 +233,7 @@ func (s *standing) setting(t source.Setting, was, is string) {
 		return // is told whatever stood there before
 	}
 	f := Finding{Class: SettingChanged, Severity: Fault, Field: t.Name, File: t.File, Line: t.Line, Want: was, Have: is,
-		Message: fmt.Sprintf("%s: %s; it was %s when the policy came", t.Name, orUnset(is), orUnset(was))}
+		Message: fmt.Sprintf("%s: %s; it was %s when the policy came", t.Name, orDefault(is), orDefault(was))}
 	name := strings.ToLower(t.Name[strings.LastIndexAny(t.Name, ".:")+1:])
 	weak := t
 	weak.Value = was
@@ -250,9 +250,10 @@ func (s *standing) setting(t source.Setting, was, is string) {
 	s.add(f)
 }
 
-func orUnset(v string) string {
+// orDefault says of a setting that a survey does not have what that means: it is not set, or to what holds anyway.
+func orDefault(v string) string {
 	if v == "" {
-		return "not set"
+		return "at its default"
 	}
 	return v
 }

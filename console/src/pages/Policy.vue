@@ -64,7 +64,21 @@ const shown = computed(() => proposed.value?.files ?? before.value)
 const others = computed(() => (proposed.value ? Object.keys({ ...before.value, ...shown.value }).filter((n) => before.value[n] !== shown.value[n]) : []))
 const names = computed(() => Object.keys({ ...before.value, ...shown.value, ...edits.value }).sort((a, b) => Number(a.includes('/')) - Number(b.includes('/')) || a.localeCompare(b)))
 const file = computed(() => (typeof route.query.file === 'string' && names.value.includes(route.query.file) ? route.query.file : (others.value.find((n) => n.endsWith('.yaml')) ?? names.value.find((n) => n.endsWith('hosts.yaml')) ?? names.value.find((n) => n.endsWith('.yaml')) ?? '')))
-const was = computed(() => decode(shown.value[file.value] ?? ''))
+/** The files as a tree: where another folder begins, its name stands before them. */
+const rows = computed(() =>
+  names.value.map((name, i) => {
+    const folderOf = (n = '') => n.slice(0, n.lastIndexOf('/') + 1)
+    const folder = folderOf(name)
+    return { name, folder: folder !== folderOf(names.value[i - 1]) ? folder : '', short: name.slice(folder.length), within: folder !== '' }
+  }),
+)
+const was = computed(() => said(shown.value[file.value] ?? ''))
+const editable = (name: string) => name.endsWith('.yaml')
+/** What of a file is shown: keys may be no text. */
+function said(body: string) {
+  const text = decode(body)
+  return text.includes('\0') || text.includes('\ufffd') ? `(a file in binary form, ${text.length} bytes)` : text
+}
 const text = computed(() => edits.value[file.value] ?? was.value)
 function changeIn(name: string, t: string) {
   const { [name]: _, ...others } = edits.value
@@ -180,9 +194,12 @@ const show = (query: Record<string, string | undefined>) => void router.replace(
 
   <div v-if="folder.data.value" class="desk">
     <nav aria-label="Files" class="card files" tabindex="0">
-      <a v-for="n in names" :key="n" href="#" :class="{ here: n === file, soft: !n.endsWith('.yaml') }" :aria-current="n === file ? 'true' : undefined" @click.prevent="n.endsWith('.yaml') && show({ file: n })"><span aria-hidden="true">{{ edits[n] !== undefined || others.includes(n) ? '±' : ' ' }}</span> {{ n }}</a>
+      <template v-for="r in rows" :key="r.name">
+        <span v-if="r.folder" class="folder soft">{{ r.folder }}</span>
+        <a href="#" :title="r.name" :class="{ here: r.name === file, within: r.within }" :aria-label="r.name" :aria-current="r.name === file ? 'true' : undefined" @click.prevent="show({ file: r.name })"><span aria-hidden="true">{{ edits[r.name] !== undefined || others.includes(r.name) ? '±' : ' ' }}</span> {{ r.short }}</a>
+      </template>
     </nav>
-    <Editor :key="`${looked} ${base} ${file}`" :text="text" :file="file" :files="texts" :readonly="!mayChange || looked > 0" :words="words" :marks="marks" @change="change" />
+    <Editor :key="`${looked} ${base} ${file}`" :text="text" :file="file" :files="texts" :readonly="!mayChange || looked > 0 || !editable(file)" :words="words" :marks="marks" @change="change" />
     <aside class="card does" aria-label="What the edit would do" aria-live="polite" tabindex="0">
       <ProposalCard v-if="proposed" :proposal="proposed" :me="me" :may="mayChange" @became="became" @ended="show({ proposal: undefined })" />
       <template v-if="!edited && !looked">
@@ -250,7 +267,7 @@ const show = (query: Record<string, string | undefined>) => void router.replace(
 <style scoped>
 .desk {
   display: grid;
-  grid-template-columns: 190px minmax(0, 5fr) minmax(0, 4fr);
+  grid-template-columns: 215px minmax(0, 5fr) minmax(0, 4fr);
   gap: 12px;
   margin-top: 12px;
   align-items: start;
@@ -274,9 +291,13 @@ const show = (query: Record<string, string | undefined>) => void router.replace(
   font-weight: 700;
   background: var(--el-color-primary-light-9);
 }
-.files a.soft {
-  color: var(--soft);
-  cursor: default;
+.files a.within {
+  padding-left: 22px;
+}
+.files .folder {
+  display: block;
+  padding: 6px 12px 2px 26px;
+  font: 13px var(--mono);
 }
 .does {
   padding: 10px 14px;

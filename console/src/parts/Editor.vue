@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A YAML file in an editor, with what the service says is wrong with it where it stands.
+// A file of the policy in an editor, YAML or a key, with what the service says is wrong with it where it stands.
 import { autocompletion, type Completion, type CompletionContext } from '@codemirror/autocomplete'
 import { yaml } from '@codemirror/lang-yaml'
 import { HighlightStyle, syntaxHighlighting } from '@codemirror/language'
@@ -82,7 +82,7 @@ onMounted(() => {
       doc: props.text,
       extensions: [
         basicSetup,
-        yaml(),
+        props.file.endsWith('.yaml') ? yaml() : [],
         syntaxHighlighting(colours),
         lintGutter(),
         look,
