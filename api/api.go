@@ -64,8 +64,9 @@ type HostNames struct {
 type Finding struct {
 	Host string `json:"host"`
 	drift.Finding
-	Since time.Time `json:"since" doc:"When it was first seen"`
-	Trace string    `json:"trace,omitempty" doc:"When its file was written, and by whom, by the host's own logs; absent: not asked yet"`
+	Since  time.Time `json:"since" doc:"When it was first seen"`
+	Trace  string    `json:"trace,omitempty" doc:"When its file was written, and by whom, by the host's own logs; absent: not asked yet"`
+	Closes string    `json:"closes,omitempty" doc:"What closes it, where healing does not"`
 }
 
 // HostDetail is all that is known of one host.
@@ -164,12 +165,13 @@ type FindingPage struct {
 // FindingGroup is a finding that is the same on one host or many.
 type FindingGroup struct {
 	drift.Finding
-	Hosts int       `json:"hosts" doc:"How many hosts have it"`
-	First string    `json:"first" doc:"The host on which it was found first"`
-	Since time.Time `json:"since" doc:"When it was found there"`
-	Last  time.Time `json:"last" doc:"When it was found on the last of them"`
-	Names []string  `json:"names" doc:"Some of the hosts, by name"`
-	Trace string    `json:"trace,omitempty" doc:"What the logs of that host say of when the file was written, and by whom"`
+	Hosts  int       `json:"hosts" doc:"How many hosts have it"`
+	First  string    `json:"first" doc:"The host on which it was found first"`
+	Since  time.Time `json:"since" doc:"When it was found there"`
+	Last   time.Time `json:"last" doc:"When it was found on the last of them"`
+	Names  []string  `json:"names" doc:"Some of the hosts, by name"`
+	Trace  string    `json:"trace,omitempty" doc:"What the logs of that host say of when the file was written, and by whom"`
+	Closes string    `json:"closes,omitempty" doc:"What closes it, where healing does not"`
 }
 
 // FindingGroupPage is one page of them.

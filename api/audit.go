@@ -14,12 +14,13 @@ var AuditKinds = []string{
 type AuditEntry struct {
 	Number int64           `json:"number"`
 	At     time.Time       `json:"at"`
-	By     string          `json:"by" doc:"operator:NAME, or service"`
+	By     string          `json:"by" doc:"operator:NAME, host:NAME, or service"`
 	What   string          `json:"what"`
 	Kind   string          `json:"kind" enum:"host,rollout,revision,proposal,waiver,freeze,seats,repository,operator,secrets,webhook,shelf,day" doc:"Of what it was done to"`
 	Name   string          `json:"name,omitempty"`
 	Why    string          `json:"why,omitempty"`
 	Detail json.RawMessage `json:"details,omitempty"`
+	Says   string          `json:"says,omitempty" doc:"The details in words"`
 }
 
 // AuditPage is some of the entries, the newest first.

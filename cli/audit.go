@@ -53,7 +53,7 @@ func (a *app) auditList() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&by, "by", "", "only what this operator did; service for what the service decided")
+	cmd.Flags().StringVar(&by, "by", "", "only what this operator or host did; service for what the service decided")
 	cmd.Flags().StringVar(&what, "what", "", "only this command, such as begin-rollout")
 	choose(cmd, &kind, "kind", false, "only what was done to things of this kind: "+strings.Join(api.AuditKinds, ", "), api.AuditKinds...)
 	cmd.Flags().StringVar(&name, "name", "", "only what was done to the one of this name or number")
@@ -75,14 +75,15 @@ func (a *app) auditEntries(list []api.AuditEntry) {
 	var rows [][]view.Cell
 	for _, e := range list {
 		why := e.Why
-		if why == "" && len(e.Detail) > 0 {
-			why = string(e.Detail)
+		switch {
+		case why == "":
+			why = e.Says
+		case e.Says != "":
+			why += " (" + e.Says + ")"
 		}
 		rows = append(rows, []view.Cell{
 			{Text: fmt.Sprint(e.Number), Style: view.Dim}, view.T(e.At.Local().Format("2006-01-02 15:04:05")),
-			view.T(
-				strings.TrimPrefix(e.By, "operator:"),
-			), {Text: e.What, Style: view.Bold}, view.T(strings.TrimSpace(e.Kind + " " + e.Name)),
+			view.T(strings.TrimPrefix(e.By, "operator:")), {Text: e.What, Style: view.Bold}, view.T(strings.TrimSpace(e.Kind + " " + e.Name)),
 			{Text: why, Style: view.Dim},
 		})
 	}

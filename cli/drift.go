@@ -34,8 +34,16 @@ func (a *app) finding(f api.Finding, host bool) {
 		a.out.Paint(view.Dim, fmt.Sprintf("since %s, %s", f.Since.Local().Format("15:04:05"), view.Ago(time.Since(f.Since)))),
 	)
 	a.out.Printf("%s", a.out.Wrap(3, f.Message+" ["+f.Class+"]"))
+	a.closes(f.Closes)
 	if f.Trace != "" {
 		a.out.Printf("%s", a.out.Paint(view.Dim, a.out.Wrap(3, f.Trace)))
+	}
+}
+
+// closes says how a finding is closed that healing does not close.
+func (a *app) closes(how string) {
+	if how != "" {
+		a.out.Printf("%s", a.out.Wrap(3, "to close it: "+how))
 	}
 }
 

@@ -396,7 +396,11 @@ func (a *app) heal() *cobra.Command {
 				a.out.Printf("%s is as the policy says.", d.Name)
 				return nil
 			}
-			a.out.Printf("\nThese are left; what the policy only reports is taken out by hand, or by what it says of unlisted sources:")
+			left := "These are left"
+			if slices.ContainsFunc(d.Drift, func(f api.Finding) bool { return f.Closes == "" }) {
+				left += "; what the policy only reports is taken out by hand, or by what it says of unlisted sources"
+			}
+			a.out.Printf("\n%s:", left)
 			for _, f := range d.Drift {
 				a.finding(f, false)
 			}

@@ -101,6 +101,7 @@ func (a *app) findingGroup(g api.FindingGroup) {
 		a.out.Paint(view.Bold, view.Count(g.Hosts, "host", "hosts")), a.out.Paint(view.Cyan, where),
 		a.out.Paint(view.Dim, "since "+view.Ago(time.Since(g.Since))+first))
 	a.out.Printf("%s", a.out.Wrap(3, g.Message+" ["+g.Class+"]"))
+	a.closes(g.Closes)
 	if g.Trace != "" {
 		a.out.Printf("%s", a.out.Paint(view.Dim, a.out.Wrap(3, on+g.Trace)))
 	}

@@ -18,7 +18,7 @@ import (
 type AuditIn struct {
 	Before  int64  `query:"before" minimum:"0" doc:"Only entries before the one of this number"`
 	PerPage int    `query:"per_page" minimum:"1" maximum:"500" default:"50"`
-	By      string `query:"by" doc:"An operator's name, or service"`
+	By      string `query:"by" doc:"An operator's or a host's name, or service"`
 	What    string `query:"what" doc:"A command, such as begin-rollout"`
 	Kind    string `query:"kind" enum:"host,rollout,revision,proposal,waiver,freeze,seats,repository,operator,secrets,webhook,shelf,day" doc:"Kind of what it was done to"`
 	Name    string `query:"name" doc:"Of what it was done to"`
@@ -51,6 +51,7 @@ func (s *Service) Audit(ctx context.Context, in *AuditIn) (*api.AuditPage, error
 	for _, e := range list {
 		out.Entries = append(out.Entries, api.AuditEntry{
 			Number: e.Seq, At: e.At, By: e.Actor, What: e.Command, Kind: e.Kind, Name: e.Name, Why: e.Why, Detail: e.Detail,
+			Says: journal.Words(e.Detail),
 		})
 	}
 	return &out, nil
@@ -65,6 +66,10 @@ func (s *Service) meant(ctx context.Context, in *AuditIn, q store.JournalQuery) 
 			near := refusal.Meant(names.Nearest(in.What, known))
 			return nil, refusal.NotFound(fmt.Sprintf("there is no command %q%s", refusal.Short(in.What), near))
 		}
+	}
+	if h, err := s.FindHost(in.By); err == nil && in.By != "" {
+		q.Actor = journal.Actor{Kind: journal.ActorHost, Name: h.Row().Name}.String()
+		return s.Store.Journal(ctx, q)
 	}
 	if in.By != "" && in.By != journal.ActorService {
 		ever, err := s.Store.Journal(ctx, store.JournalQuery{Actor: q.Actor, Limit: 1})

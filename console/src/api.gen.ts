@@ -1492,7 +1492,7 @@ export interface components {
         AuditEntry: {
             /** Format: date-time */
             at: string;
-            /** @description operator:NAME, or service */
+            /** @description operator:NAME, host:NAME, or service */
             by: string;
             details?: unknown;
             /**
@@ -1503,6 +1503,8 @@ export interface components {
             name?: string;
             /** Format: int64 */
             number: number;
+            /** @description The details in words */
+            says?: string;
             what: string;
             why?: string;
         };
@@ -2164,6 +2166,8 @@ export interface components {
             /** @description Held against what stood there when the policy came, of which it says nothing */
             beside?: boolean;
             class: string;
+            /** @description What closes it, where healing does not */
+            closes?: string;
             /** @description what differs: URL, suites, signing keys, mode; several with commas */
             field?: string;
             file: string;
@@ -2189,6 +2193,8 @@ export interface components {
             /** @description Held against what stood there when the policy came, of which it says nothing */
             beside?: boolean;
             class: string;
+            /** @description What closes it, where healing does not */
+            closes?: string;
             /** @description what differs: URL, suites, signing keys, mode; several with commas */
             field?: string;
             file: string;
@@ -4343,6 +4349,8 @@ export interface components {
             beside?: boolean;
             by: string;
             class: string;
+            /** @description What closes it, where healing does not */
+            closes?: string;
             /** Format: date-time */
             ends: string;
             /** @description what differs: URL, suites, signing keys, mode; several with commas */
@@ -4949,7 +4957,7 @@ export interface operations {
                 /** @description Only entries before the one of this number */
                 before?: number;
                 per_page?: number;
-                /** @description An operator's name, or service */
+                /** @description An operator's or a host's name, or service */
                 by?: string;
                 /** @description A command, such as begin-rollout */
                 what?: string;

@@ -23,8 +23,8 @@ const audit = useQuery({
   placeholderData: keepPreviousData,
 })
 const chain = useQuery({ queryKey: ['audit', 'chain'], queryFn: () => told(client.GET('/api/audit/chain')), enabled: false })
-const who = (name: string) => name.replace(/^operator:/, '').replace(/^host:/, '')
-const link = (e: { kind?: string; name?: string }) => (e.kind === 'host' && e.name ? { name: 'host', params: { name: e.name } } : e.kind === 'rollout' && e.name ? { name: 'rollout', params: { id: e.name } } : null)
+const who = (name: string) => (name.startsWith('host:') ? short(name.slice(5)) : name.replace(/^operator:/, ''))
+const link = (e: { kind?: string; name?: string }) => ((e.kind === 'host' || e.kind === 'seats') && e.name ? { name: 'host', params: { name: e.name } } : e.kind === 'rollout' && e.name ? { name: 'rollout', params: { id: e.name } } : null)
 </script>
 
 <template>
@@ -48,7 +48,7 @@ const link = (e: { kind?: string; name?: string }) => (e.kind === 'host' && e.na
       <el-table-column label="By" width="150" show-overflow-tooltip><template #default="{ row }">{{ who(row.by) }}</template></el-table-column>
       <el-table-column label="What" width="190"><template #default="{ row }"><b>{{ row.what }}</b></template></el-table-column>
       <el-table-column label="To" min-width="190"><template #default="{ row }">{{ row.kind }} <router-link v-if="link(row)" :to="link(row)!">{{ short(row.name) }}</router-link><template v-else>{{ row.name }}</template></template></el-table-column>
-      <el-table-column label="Why" min-width="240"><template #default="{ row }">{{ row.why || (row.details ? JSON.stringify(row.details) : '–') }}</template></el-table-column>
+      <el-table-column label="Why" min-width="240"><template #default="{ row }">{{ row.why }}<template v-if="row.why && row.says"> · </template><span v-if="row.says" class="soft">{{ row.says }}</span><template v-else-if="!row.why">–</template></template></el-table-column>
     </el-table>
   </div>
   <p class="buttons">

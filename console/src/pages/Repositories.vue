@@ -58,7 +58,7 @@ const probe = useMutation({
       <span v-if="of('trouble')" class="bad">{{ count(of('trouble'), 'place of packages is refused or not reached', 'places of packages are refused or not reached') }}</span>
       <template v-else-if="!all">No place of packages is known yet</template>
       <span v-else-if="of('unknown') === all" class="warn">Nothing was looked at yet</span>
-      <template v-else>{{ count(of('good'), 'place answers', 'places answer') }} as it should<span v-if="of('unsigned')" class="soft">, {{ of('unsigned') }} signed by nothing that is pinned</span><span v-if="of('unknown')" class="warn">, {{ of('unknown') }} not known</span></template>
+      <template v-else>{{ count(of('good'), 'place answers as it should', 'places answer as they should') }}<span v-if="of('unsigned')" class="soft">, {{ of('unsigned') }} signed by nothing that is pinned</span><span v-if="of('unknown')" class="warn">, {{ of('unknown') }} not known</span></template>
     </h1>
     <span class="tools">
       <el-input v-model="q" class="search" placeholder="Address, suite or repository" clearable aria-label="Filter places" />

@@ -20,6 +20,7 @@ const now = useNow()
         </div>
         <div class="where mono soft">{{ f.file || 'several files' }}<template v-if="f.line">:{{ f.line }}</template><template v-if="f.repository"> · repository {{ f.repository }}</template></div>
         <div v-if="f.trace" class="soft trace">{{ f.trace }}</div>
+        <div v-if="f.closes">To close it: {{ f.closes }}</div>
       </div>
       <span class="side">
         <router-link v-if="mayTake && takeable(f)" :to="{ name: 'policy', query: { adopt: f.host, at: f.line ? `${f.file}:${f.line}` : f.file } }">Take into the policy</router-link>

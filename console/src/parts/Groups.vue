@@ -18,6 +18,7 @@ const now = useNow()
         <div class="what">{{ g.message }}</div>
         <div class="where mono soft">{{ g.file || 'several files' }}<template v-if="g.repository"> · repository {{ g.repository }}</template></div>
         <div v-if="g.trace" class="soft trace">{{ g.hosts > 1 ? `on ${short(g.first)}: ` : '' }}{{ g.trace }}</div>
+        <div v-if="g.closes">To close it: {{ g.closes }}</div>
         <div class="hosts">
           <b>{{ count(g.hosts, 'host', 'hosts') }}:</b>
           <template v-for="(n, i) in g.names ?? []" :key="n">{{ i ? ', ' : ' ' }}<router-link :to="{ name: 'host', params: { name: n } }">{{ short(n) }}</router-link></template>
@@ -28,7 +29,7 @@ const now = useNow()
         <span class="soft since" :title="exact(g.since)">since {{ ago(g.since, now) }}<template v-if="g.hosts > 1">, first on {{ short(g.first) }}</template></span>
         <span v-if="mayWaive">
           <router-link v-if="g.class === 'unlisted-source' && g.file && g.hosts === g.names.length" class="take" :to="{ name: 'policy', query: { adopt: g.names.join(','), at: g.file } }">Take into the policy</router-link>
-          <el-button text size="small" @click="emit('heal', g)">Heal</el-button>
+          <el-button v-if="!g.closes" text size="small" @click="emit('heal', g)">Heal</el-button>
           <el-button text size="small" @click="emit('waive', g)">Waive</el-button>
         </span>
       </div>

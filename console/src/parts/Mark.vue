@@ -4,16 +4,19 @@ defineProps<{ look: { sign: string; tone: string } | undefined; word: string }>(
 </script>
 
 <template>
-  <span class="mark" :class="look?.tone ?? 'plain'"><span class="sign" aria-hidden="true">{{ look?.sign ?? '·' }}</span>{{ word }}</span>
+  <span class="mark" :class="look?.tone ?? 'plain'"><span class="sign" aria-hidden="true">{{ look?.sign ?? '·' }}</span><span>{{ word }}</span></span>
 </template>
 
 <style scoped>
 .mark {
+  display: inline-flex;
+  align-items: baseline;
   font-weight: 600;
-  white-space: nowrap;
+  white-space: normal;
+  text-align: left;
 }
 .sign {
-  display: inline-block;
+  flex: none;
   min-width: 1.7em;
   margin-right: 0.1em;
   font-family: var(--mono);

@@ -1,0 +1,17 @@
+package drift
+
+// closes is what closes the findings that healing does not close, by class.
+var closes = map[string]string{
+	NoSeat:          "take a seat (lantern seat take HOST), or let its group follow the open choice",
+	SeatEnds:        "renew the contract, or let its group follow another choice",
+	AccessExpired:   "the service renews it as soon as the vendor's desk gives a new one: lantern account list says whether it answers",
+	DecisionMissing: "say in the policy why, and until when (decision)",
+	DecisionDue:     "look at the decision again, and say in the policy until when it holds",
+	RefreshFails:    "what keeps it away stands in the finding: lantern repository list tells whether others have it too",
+	KeyEnded:        "put the vendor's newer key into the policy: lantern key show FINGERPRINT tells who believes this one",
+	SystemChanged:   "where the upgrade was meant, accept the host: lantern host accept HOST --because WHY",
+	MediaGone:       "put the media where the host looks for it",
+}
+
+// Closes says how a finding is closed that healing does not close; empty where healing may.
+func Closes(class string) string { return closes[class] }
