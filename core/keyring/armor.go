@@ -138,7 +138,8 @@ func radix(text []byte) (out, rest []byte, err error) {
 			rest = rest[1:]
 		}
 		if len(rest) > 0 && isLetter[rest[0]] { // with fewer than four it is cut off
-			if sum, err := base64.StdEncoding.DecodeString(string(rest[:min(4, len(rest))])); err != nil || !bytes.Equal(sum, checksum(out)) {
+			sum, err := base64.StdEncoding.DecodeString(string(rest[:min(4, len(rest))]))
+			if err != nil || !bytes.Equal(sum, checksum(out)) || len(rest) == 4 { // where the text ends with it, gpg misses the rest
 				return out, rest, errArmor
 			}
 			break

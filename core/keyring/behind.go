@@ -15,8 +15,12 @@ type verdict int
 const (
 	stopped verdict = iota // it imports nothing of the certificate before it
 	passed                 // as if it were not there
+	hidden                 // a keyring's certificate before it is none, and those behind it are
 	taken
 )
+
+// judge says what a program makes of a packet that says it is so long.
+type judge func(p *packet.OpaquePacket, said int) verdict
 
 // behind says what gpg makes of a packet, whole or cut off by the end of the text, when it imports. A secret key that it
 // would take stays ours to refuse.
@@ -70,6 +74,40 @@ func behind(p *packet.OpaquePacket, said int) verdict {
 	return passed
 }
 
+// inRing says what gpg makes of a packet in a keyring, in which gpgv looks for who signed: what is no good hides the
+// certificate that it stands in, a key that is none all that follows as well.
+func inRing(p *packet.OpaquePacket, said int) verdict {
+	body := p.Contents
+	cut := len(body) < said
+	so := false
+	switch p.Tag {
+	case tagPublicKey, tagPublicSubkey:
+		if cut && opaque(body) {
+			return stopped
+		}
+		return when(said >= leastKey && len(body) > 0 && bytes.IndexByte(keyVersions, body[0]) >= 0 && filled(body), taken)
+	case tagSignature:
+		if said >= 16 && (!cut && wellFormed(body, said) || signature(p) != nil) {
+			return taken
+		}
+	case tagCompressed:
+		so = true
+	case tagKeyForPassword:
+	case tagEncrypted:
+		so = cut || len(body) == 0 || len(body) >= 10
+	default:
+		v := behind(p, said)
+		if v == taken {
+			return v
+		}
+		so = v == passed
+	}
+	if so {
+		return passed
+	}
+	return hidden
+}
+
 // when is a verdict where something is so, and that gpg gives up otherwise.
 func when(so bool, v verdict) verdict {
 	if so {
@@ -80,6 +118,9 @@ func when(so bool, v verdict) verdict {
 
 // opaque reports whether a key is of an algorithm of which gpg reads no numbers.
 func opaque(body []byte) bool {
+	if len(body) == 0 {
+		return true
+	}
 	at := 5
 	if body[0] < 4 {
 		at = 7

@@ -96,9 +96,18 @@ const mostPackets = 200_000
 // split takes a stream of packets apart. Where it cannot go on it returns what stood
 // before, the last of it marked as broken, and why.
 func split(raw []byte, at At) (list []*certificate, err error) {
+	if at.Imports {
+		return parted(raw, at, behind)
+	}
+	return parted(raw, at, inRing)
+}
+
+// parted is split as a program does it; without a judge what is not whole ends the text.
+func parted(raw []byte, at At, of judge) (list []*certificate, err error) {
 	src := bytes.NewReader(raw)
 	packets := packet.NewOpaqueReader(src)
 	var c, held *certificate // held: gpg has not done with it while it passes over what it cannot read
+	var trouble error               // of a certificate before, where others are found behind it
 	begin := 0
 	end := func() {
 		if c != nil {
@@ -110,14 +119,14 @@ func split(raw []byte, at At) (list []*certificate, err error) {
 		begin = len(raw) - src.Len()
 		p, err := packets.Next()
 		if errors.Is(err, io.EOF) && p == nil && src.Len() == 0 && begin == len(raw) {
-			return list, nil
+			return list, trouble
 		}
 		if errors.Is(err, io.ErrUnexpectedEOF) && p != nil && p.Tag == tagSignature && signature(p) != nil {
 			err = nil // it says that it is longer than the text, and all of it stands there
 		}
-		if at.Imports && p != nil && (err == nil || errors.Is(err, io.ErrUnexpectedEOF)) && delimited(raw[begin:]) {
-			v := behind(p, max(declared(raw[begin:]), len(p.Contents)))
-			if begin == 0 && len(p.Contents) == 0 && p.Tag == tagPublicKey {
+		if of != nil && p != nil && (err == nil || errors.Is(err, io.ErrUnexpectedEOF)) && delimited(raw[begin:]) && (at.Imports || !secret(p)) {
+			v := of(p, max(declared(raw[begin:]), len(p.Contents)))
+			if at.Imports && begin == 0 && len(p.Contents) == 0 && p.Tag == tagPublicKey {
 				v = stopped // an empty packet in front of all
 			}
 			switch v {
@@ -127,17 +136,24 @@ func split(raw []byte, at At) (list []*certificate, err error) {
 					c, held = nil, cmp.Or(c, held)
 				}
 				continue
+			case hidden: // with the certificate that it stands in; the next one is found
+				if c != nil {
+					end()
+					c.broken, trouble = true, noPacket(begin)
+					c = nil
+				}
+				continue
 			case taken:
 				err = nil
 			default:
 				err = errGivenUp
 			}
 		}
-		if err != nil || p.Tag == 0 || !delimited(raw[begin:]) || !readable(p) {
+		if err != nil || of == nil && p.Tag == 0 || !delimited(raw[begin:]) || (of == nil || secret(p)) && !readable(p) {
 			if last := cmp.Or(c, held); last != nil {
 				last.broken = true
 			}
-			return list, fmt.Errorf("what stands from byte %d on is no OpenPGP packet", begin)
+			return list, noPacket(begin)
 		}
 		if n == mostPackets {
 			return list, fmt.Errorf("more than %d packets stand in it, and the rest was not looked at", mostPackets)
@@ -157,6 +173,11 @@ func split(raw []byte, at At) (list []*certificate, err error) {
 		}
 	}
 }
+
+func noPacket(begin int) error { return fmt.Errorf("what stands from byte %d on is no OpenPGP packet", begin) }
+
+// secret reports whether a packet is of a secret key.
+func secret(p *packet.OpaquePacket) bool { return p.Tag == tagSecretKey || p.Tag == tagSecretSubkey }
 
 // delimited reports whether a packet says how long it is in a way that its kind may: only what is made as it is
 // written, such as a compressed message, may come in parts or go on to the end (RFC 9580, sections 4.2.1.4 and 4.2.2).
@@ -207,6 +228,9 @@ func filled(body []byte) bool {
 	head := 6 // version, time, algorithm
 	if body[0] < 4 {
 		head = 8 // and days
+	}
+	if len(body) < head {
+		return false
 	}
 	algorithm, rest := body[head-1], body[head:]
 	if body[0] == 5 {

@@ -49,7 +49,7 @@ func whole(data []byte, at At) ([]*certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, err := split(raw, at)
+	list, err := parted(raw, at, nil)
 	for i, c := range list {
 		switch {
 		case err != nil:

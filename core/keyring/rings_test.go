@@ -1,0 +1,73 @@
+package keyring_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/core/keyring"
+	"patientlantern.example/lantern/standin"
+)
+
+// What stands behind a certificate in a keyring, packets of every kind, whole and cut off, keeps gpgv from believing it
+// where we say so, and hides those behind it.
+func TestWhatStandsBehindACertificateKeepsGpgvFromBelievingIt(t *testing.T) {
+	at := time.Date(2026, 1, 15, 0, 0, 0, 0, time.UTC)
+	home := t.TempDir()
+	var packets [2][]byte
+	var signers [2]*standin.Key
+	for i, name := range []string{"first", "second"} {
+		k, err := standin.NewKey("ring-"+name, "Saltmarsh "+name+" <packages@saltmarsh.example>", at, 0)
+		require.NoError(t, err)
+		packets[i], err = k.Binary()
+		require.NoError(t, err)
+		text, err := k.ClearSign([]byte("Suite: mussel\n"), at.AddDate(0, 1, 0))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(home, fmt.Sprint(i)), text, 0o644))
+		signers[i] = k
+	}
+	public, sig := string(packets[0][2:53]), string(packets[0][104:293])
+	ring := filepath.Join(home, "ring.gpg")
+	for tag := range 64 {
+		bodies := []string{"", "abc", "\x80bcdefghijklmnopqrstuvwxyz", "\x04bcdefghijklmnopqrstuvwxyz", "PGP"}
+		if tag == 2 || tag == 6 || tag == 14 {
+			for _, body := range []string{public, sig} {
+				bodies = append(bodies, body[:5], body[:12], body[:40], body[:len(body)-1], body)
+			}
+		}
+		for n, body := range bodies {
+			for _, said := range []int{len(body), max(100, len(body)+1)} {
+				for _, old := range []bool{false, true} {
+					head := []byte{0xc0 | byte(tag), byte(said)}
+					if old && tag > 15 || said > 191 || (tag == 5 || tag == 7) {
+						continue
+					}
+					if old {
+						head = []byte{0x80 | byte(tag)<<2, byte(said)}
+					}
+					data := slices.Concat(packets[0], head, []byte(body))
+					switch {
+					case (tag+n)%2 == 0 && said == len(body):
+						data = append(data, packets[1]...)
+					case (tag+n)%4 == 1 && said == len(body):
+						data = slices.Concat(head, []byte(body), packets[0])
+					}
+					require.NoError(t, os.WriteFile(ring, data, 0o644))
+					r := keyring.ReadRings([][]byte{data}, keyring.At{Now: at.AddDate(0, 2, 0)})[0]
+					for i, k := range signers {
+						theirs := exec.Command("gpgv", "--homedir", home, "--keyring", ring, filepath.Join(home, fmt.Sprint(i))).Run() == nil
+						ours := slices.ContainsFunc(r.Keys, func(key keyring.Placed) bool { return key.Used && key.Fingerprint == k.Fingerprint() })
+						assert.Equal(t, theirs, ours, "key %d: tag %d, says %d, %q, old %v, gpgv %v, followed %v", i, tag, said, body, old, theirs, len(data) > len(packets[0])+len(head)+len(body))
+					}
+				}
+			}
+		}
+	}
+}
