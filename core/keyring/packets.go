@@ -107,7 +107,7 @@ func parted(raw []byte, at At, of judge) (list []*certificate, err error) {
 	src := bytes.NewReader(raw)
 	packets := packet.NewOpaqueReader(src)
 	var c, held *certificate // held: gpg has not done with it while it passes over what it cannot read
-	var trouble error               // of a certificate before, where others are found behind it
+	var trouble error        // of a certificate before, where others are found behind it
 	begin := 0
 	end := func() {
 		if c != nil {
@@ -174,7 +174,9 @@ func parted(raw []byte, at At, of judge) (list []*certificate, err error) {
 	}
 }
 
-func noPacket(begin int) error { return fmt.Errorf("what stands from byte %d on is no OpenPGP packet", begin) }
+func noPacket(begin int) error {
+	return fmt.Errorf("what stands from byte %d on is no OpenPGP packet", begin)
+}
 
 // secret reports whether a packet is of a secret key.
 func secret(p *packet.OpaquePacket) bool { return p.Tag == tagSecretKey || p.Tag == tagSecretSubkey }
