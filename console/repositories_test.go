@@ -28,7 +28,7 @@ func TestWhatStandsUpstreamIsShown(t *testing.T) {
 	s.shows(".causes", "1 place: it is signed by a key that the policy does not name for it")
 	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", ""))
 	s.do(chromedp.Click(".tools button"))
-	s.shows("h1", "as it should")
+	s.shows("h1", "as they should")
 	for _, width := range []int64{1280, 390} {
 		s.do(chromedp.EmulateViewport(width, 800), chromedp.Navigate(r.Server.URL+"/repositories?q=saltmarsh"))
 		s.shows(".el-table", "saltmarsh for deb")

@@ -26,7 +26,10 @@ const outside = `(() => {
       const s = getComputedStyle(p)
       if (p.matches('.el-overlay')) return false
       if (/auto|scroll/.test(s.overflowX) && !p.matches('.el-overlay-dialog') && p.scrollWidth > p.clientWidth && p.getBoundingClientRect().right <= innerWidth + 1) return true
-      if (s.textOverflow === 'ellipsis' && s.overflowX !== 'visible') return !e.closest('.mark') // a state is never shortened
+      if (s.textOverflow === 'ellipsis' && s.overflowX !== 'visible') {
+        if (!e.closest('.mark')) return true
+        if (p.scrollWidth > p.clientWidth + 1) return false // a state is never shortened
+      }
       if (s.position === 'absolute' && s.clipPath !== 'none') return true
     }
     return false
