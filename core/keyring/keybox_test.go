@@ -14,30 +14,15 @@ import (
 
 	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/source"
-	"patientlantern.example/lantern/standin"
 )
 
 // Whose signature gpgv believes by a keybox of which single bytes were changed is among those whose keys we say are used.
 // Where it gives a blob up for how its tables are laid out we may say so of more: gpg 2.4 does not look at all of them.
 func TestSpoiltKeyboxesAreReadAsGpgvReadsThem(t *testing.T) {
-	at := time.Date(2026, 1, 15, 0, 0, 0, 0, time.UTC)
-	home := t.TempDir()
-	var packets []byte
-	var signers []*standin.Key
-	var signed []string
-	for _, name := range []string{"one", "two", "three"} {
-		k, err := standin.NewKey("box-"+name, "Saltmarsh "+name+" <packages@saltmarsh.example>", at, 0)
-		require.NoError(t, err)
-		b, err := k.Binary()
-		require.NoError(t, err)
-		text, err := k.ClearSign([]byte("Suite: mussel\n"), at.AddDate(0, 1, 0))
-		require.NoError(t, err)
-		file := filepath.Join(home, name)
-		require.NoError(t, os.WriteFile(file, text, 0o644))
-		packets, signers, signed = append(packets, b...), append(signers, k), append(signed, file)
-	}
+	home, at := t.TempDir(), time.Date(2026, 1, 15, 0, 0, 0, 0, time.UTC)
+	signers, packets := signersIn(t, home, at, "one", "two", "three")
 	cmd := exec.Command("gpg", "--homedir", home, "--batch", "--quiet", "--no-autostart", "--import")
-	cmd.Stdin = bytes.NewReader(packets)
+	cmd.Stdin = bytes.NewReader(slices.Concat(packets...))
 	said, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(said))
 	whole, err := os.ReadFile(filepath.Join(home, "pubring.kbx"))
@@ -65,8 +50,7 @@ func TestSpoiltKeyboxesAreReadAsGpgvReadsThem(t *testing.T) {
 		require.NoError(rt, os.WriteFile(box, data, 0o644))
 		keys := keyring.ReadAll([][]byte{data}, keyring.At{Now: at.AddDate(0, 2, 0)})[0]
 		for i, k := range signers {
-			words, err := exec.Command("gpgv", "--homedir", home, "--keyring", box, signed[i]).CombinedOutput()
-			theirs := err == nil
+			theirs, words := believes(home, box, i)
 			ours := slices.ContainsFunc(keys.Keys, func(key source.Key) bool { return key.Used && key.Fingerprint == k.Fingerprint() })
 			require.True(rt, ours || !theirs, "key %d, %v: %v\n%s%q", i, keys.Keys, keys.Err, words, data)
 		}

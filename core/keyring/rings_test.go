@@ -16,23 +16,32 @@ import (
 	"patientlantern.example/lantern/standin"
 )
 
-// What stands behind a certificate in a keyring, packets of every kind, whole and cut off, keeps gpgv from believing it
-// where we say so, and hides those behind it.
-func TestWhatStandsBehindACertificateKeepsGpgvFromBelievingIt(t *testing.T) {
-	at := time.Date(2026, 1, 15, 0, 0, 0, 0, time.UTC)
-	home := t.TempDir()
-	var packets [2][]byte
-	var signers [2]*standin.Key
-	for i, name := range []string{"first", "second"} {
+// signersIn makes keys, and in a folder a text that each has signed; packets are the certificates.
+func signersIn(t *testing.T, home string, at time.Time, names ...string) (signers []*standin.Key, packets [][]byte) {
+	for i, name := range names {
 		k, err := standin.NewKey("ring-"+name, "Saltmarsh "+name+" <packages@saltmarsh.example>", at, 0)
 		require.NoError(t, err)
-		packets[i], err = k.Binary()
+		b, err := k.Binary()
 		require.NoError(t, err)
 		text, err := k.ClearSign([]byte("Suite: mussel\n"), at.AddDate(0, 1, 0))
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(home, fmt.Sprint(i)), text, 0o644))
-		signers[i] = k
+		signers, packets = append(signers, k), append(packets, b)
 	}
+	return signers, packets
+}
+
+// believes asks gpgv whether it believes by a keyring what one of them has signed.
+func believes(home, ring string, signer int) (good bool, said []byte) {
+	said, err := exec.Command("gpgv", "--homedir", home, "--keyring", ring, filepath.Join(home, fmt.Sprint(signer))).CombinedOutput()
+	return err == nil, said
+}
+
+// What stands behind a certificate in a keyring, packets of every kind, whole and cut off, keeps gpgv from believing it
+// where we say so, and hides those behind it.
+func TestWhatStandsBehindACertificateKeepsGpgvFromBelievingIt(t *testing.T) {
+	home, at := t.TempDir(), time.Date(2026, 1, 15, 0, 0, 0, 0, time.UTC)
+	signers, packets := signersIn(t, home, at, "first", "second")
 	public, sig := string(packets[0][2:53]), string(packets[0][104:293])
 	ring := filepath.Join(home, "ring.gpg")
 	for tag := range 64 {
@@ -62,7 +71,7 @@ func TestWhatStandsBehindACertificateKeepsGpgvFromBelievingIt(t *testing.T) {
 					require.NoError(t, os.WriteFile(ring, data, 0o644))
 					r := keyring.ReadRings([][]byte{data}, keyring.At{Now: at.AddDate(0, 2, 0)})[0]
 					for i, k := range signers {
-						theirs := exec.Command("gpgv", "--homedir", home, "--keyring", ring, filepath.Join(home, fmt.Sprint(i))).Run() == nil
+						theirs, _ := believes(home, ring, i)
 						ours := slices.ContainsFunc(r.Keys, func(key keyring.Placed) bool { return key.Used && key.Fingerprint == k.Fingerprint() })
 						assert.Equal(t, theirs, ours, "key %d: tag %d, says %d, %q, old %v, gpgv %v, followed %v", i, tag, said, body, old, theirs, len(data) > len(packets[0])+len(head)+len(body))
 					}
