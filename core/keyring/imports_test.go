@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/core/keyring"
+	"patientlantern.example/lantern/internal/keyforms"
 	"patientlantern.example/lantern/standin"
 )
 
@@ -62,6 +63,9 @@ func TestWhatStandsBehindACertificateKeepsGpgFromImportingIt(t *testing.T) {
 						theirs, ours := imports(t, home, file, k.Fingerprint()), false
 						for _, key := range keyring.ReadAll([][]byte{file}, keyring.At{Now: at.AddDate(0, 1, 0), Imports: true})[0].Keys {
 							ours = ours || key.Used && key.Fingerprint == k.Fingerprint()
+						}
+						if keyforms.Lenient() && (tag == 5 || tag == 6) && ours {
+							continue // at a key of a version that it does not know, gpg 2.3 and later give up
 						}
 						assert.Equal(t, theirs, ours, "%s: tag %d, says %d, %q, old %v", where, tag, said, body, old)
 					}
