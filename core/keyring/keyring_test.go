@@ -1,6 +1,7 @@
 package keyring_test
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/hex"
 	"os/exec"
@@ -162,4 +163,17 @@ func TestJoiningIsAsWritingTogether(t *testing.T) {
 	}
 	_, err := keyring.Join([]string{"no key", "at all"})
 	assert.Error(t, err)
+}
+
+// However many packets of no kind stand in a text, or beside a certificate, no more than so many are looked at.
+func TestPacketsThatSayNothingAreBounded(t *testing.T) {
+	k := key(t, "bounded", 1)
+	bin, err := k.Binary()
+	require.NoError(t, err)
+	long := append(bin, bytes.Repeat([]byte("\xc0\x00"), 1<<20)...)
+	for _, at := range []keyring.At{{Now: time.Now()}, {Now: time.Now(), Imports: true}} {
+		keys, err := keyring.Read(long, at)
+		assert.ErrorContains(t, err, "the rest was not looked at")
+		assert.Len(t, keys, 1)
+	}
 }

@@ -121,6 +121,9 @@ func parted(raw []byte, at At, of judge) (list []*certificate, err error) {
 		if errors.Is(err, io.EOF) && p == nil && src.Len() == 0 && begin == len(raw) {
 			return list, trouble
 		}
+		if n == mostPackets {
+			return list, fmt.Errorf("more than %d packets stand in it, and the rest was not looked at", mostPackets)
+		}
 		if errors.Is(err, io.ErrUnexpectedEOF) && p != nil && p.Tag == tagSignature && signature(p) != nil {
 			err = nil // it says that it is longer than the text, and all of it stands there
 		}
@@ -154,9 +157,6 @@ func parted(raw []byte, at At, of judge) (list []*certificate, err error) {
 				last.broken = true
 			}
 			return list, noPacket(begin)
-		}
-		if n == mostPackets {
-			return list, fmt.Errorf("more than %d packets stand in it, and the rest was not looked at", mostPackets)
 		}
 		switch p.Tag {
 		case tagSecretKey, tagSecretSubkey:
