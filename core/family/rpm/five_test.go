@@ -244,12 +244,7 @@ func TestEachSettingIsWhatDNF5Said(t *testing.T) {
 	for i, value := range mainValues {
 		root := filepath.Join(base, fmt.Sprint(i))
 		require.NoError(t, cell.Write(root, map[string]string{"etc/dnf/dnf.conf": everySetting(value), "usr/bin/dnf5": ""}))
-		r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading { return rpm.Read(root, family.Host{Arch: "x86_64", Release: "8"}) })
-		require.NoError(t, err)
-		got := map[string]string{}
-		for _, s := range r.Settings {
-			got[strings.TrimPrefix(s.Name, "main.")] = s.Value
-		}
+		got := settingsOf(t, root)
 		require.NotEmpty(t, said["="+value])
 		for key, want := range said["="+value] {
 			if slices.Contains(secretSettings, key) || key == "module_platform_id" { // of which the dump never says anything

@@ -22,7 +22,7 @@ const (
 	yesNo
 	many
 	oneOf  // what words says
-	folded // likewise, in any case
+	folded // what chosen says, in any case
 	span   // seconds
 	short  // likewise, of no more than fit into 32 bits
 	rooted // a path that begins at the root
@@ -35,10 +35,9 @@ type mainTouch struct {
 
 // words are what dnf takes of a setting that is one of some.
 var words = map[string][]string{
-	"multilib_policy":   {"best", "all"},
-	"proxy_auth_method": {"any", "none", "basic", "digest", "negotiate", "ntlm", "digest_ie", "ntlm_wb"},
-	policyKey:           {"legacy", "full", "all"},
-	"cacheonly":         {"none", "metadata", "all"}, // of dnf 5
+	"multilib_policy": {"best", "all"},
+	policyKey:         {"legacy", "full", "all"},
+	"cacheonly":       {"none", "metadata", "all"}, // of dnf 5
 }
 
 // touching are the settings of [main] that decide where packages come from, what is
@@ -142,7 +141,7 @@ func (t *mainTouch) taken(key, value string) (string, bool) {
 		return strings.Join(list(value), ", "), true
 	case folded:
 		value = strings.ToLower(value)
-		return value, slices.Contains(words[key], value)
+		return value, slices.Contains(chosen[key], value)
 	case oneOf:
 		return value, slices.Contains(words[key], value)
 	case span, short:

@@ -38,6 +38,17 @@ func askMain(t require.TestingT, c *cell.Cell, root string) (said mainSaid, refu
 	return said, false
 }
 
+// settingsOf are those of [main] that we read off a root, by name.
+func settingsOf(t require.TestingT, root string) map[string]string {
+	r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading { return rpm.Read(root, family.Host{Arch: "x86_64", Release: "8"}) })
+	require.NoError(t, err)
+	got := map[string]string{}
+	for _, s := range r.Settings {
+		got[strings.TrimPrefix(s.Name, "main.")] = s.Value
+	}
+	return got
+}
+
 // mainKeys are settings that matter, with values to draw.
 var mainKeys = map[string][]string{
 	"sslverify": {"0", "no", "False", "1", "yes", "maybe"}, "gpgcheck": {"1", "0", "true"}, "repo_gpgcheck": {"1", "off"}, "localpkg_gpgcheck": {"on", "0"},
@@ -65,14 +76,9 @@ func TestEachSettingIsThatOfTheRealDNF(t *testing.T) {
 	read := func(name, text string) (map[string]string, mainSaid) {
 		root := filepath.Join(base, name)
 		require.NoError(t, cell.Write(root, map[string]string{"etc/dnf/dnf.conf": text, "etc/dnf-releasever-of-the-test": "8"}))
-		r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading { return rpm.Read(root, family.Host{Arch: "x86_64", Release: "8"}) })
-		require.NoError(t, err)
+		got := settingsOf(t, root)
 		said, refused := askMain(t, c, root)
 		require.False(t, refused)
-		got := map[string]string{}
-		for _, s := range r.Settings {
-			got[strings.TrimPrefix(s.Name, "main.")] = s.Value
-		}
 		return got, said
 	}
 	_, bare := read("bare", "[main]\n")
