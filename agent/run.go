@@ -110,11 +110,8 @@ func (a *Agent) Run(ctx context.Context) error {
 	if a.recover() {
 		a.host.sweep()
 	}
-	w, err := fsnotify.NewWatcher()
-	if err != nil {
-		return fmt.Errorf("watching the source folders: %w", err)
-	}
-	defer w.Close()
+	w, end := a.watcher()
+	defer end()
 	a.watch(w)
 	timer := time.NewTimer(0)
 	defer timer.Stop()
@@ -158,6 +155,17 @@ func (a *Agent) Run(ctx context.Context) error {
 			timer.Reset(wait)
 		}
 	}
+}
+
+// watcher watches folders. Where the machine has no more of them to give, nothing is watched, and
+// all is read every few minutes.
+func (a *Agent) watcher() (w *fsnotify.Watcher, end func()) {
+	w, err := fsnotify.NewWatcher()
+	if err != nil {
+		a.log.Warn("no folder can be watched; all of them are read every few minutes", "error", err)
+		return &fsnotify.Watcher{}, func() {}
+	}
+	return w, func() { _ = w.Close() }
 }
 
 // recover puts back what a change that was interrupted has left. It reports whether
@@ -223,6 +231,9 @@ func (a *Agent) readFrom() []string {
 // watch looks at the folders whose files say what is configured; where one is
 // missing, at the nearest above it.
 func (a *Agent) watch(w *fsnotify.Watcher) {
+	if w.Events == nil { // there is none
+		return
+	}
 	for _, dir := range slices.Concat(survey.WatchDirs, a.host.watchMedia(), a.readFrom()) {
 		p, err := a.host.path(dir)
 		if err != nil {

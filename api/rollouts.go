@@ -45,10 +45,11 @@ type Rollout struct {
 	Parts     []RolloutPart         `json:"parts,omitempty" doc:"The waves, one part for each plan"`
 	Causes    []RolloutCause        `json:"causes,omitempty" doc:"Why hosts failed, each cause once"`
 	Counts    map[rollout.State]int `json:"counts" doc:"Hosts by state"`
-	Others    int                   `json:"others,omitempty" doc:"In the answer to beginning: hosts that were not asked for"`
+	Others    int                   `json:"others,omitempty" doc:"In the answer to beginning: hosts that were not asked for; to healing: hosts that are being changed just now, and are left alone"`
+	Unsure    int                   `json:"unknown,omitempty" doc:"In the answer to beginning: hosts of which it is not known whether they are meant: they have sent no survey"`
 	Unknown   []string              `json:"unknown_names,omitempty" doc:"In the answer to backing out: what cannot be taken back, and why"`
 	Dangers   []string              `json:"dangers,omitempty" doc:"In the answer to backing out: what comes back"`
-	Untouched int                   `json:"untouched,omitempty" doc:"In the answer to trying to heal: hosts on which no file would change"`
+	Untouched int                   `json:"untouched,omitempty" doc:"In the answer to healing: hosts on which no file would change"`
 	TookOver  int64                 `json:"took_over,omitempty" doc:"In the answer to beginning: the rollout that was held and made way"`
 	Hosts     []HostProgress        `json:"progress,omitempty" doc:"A page of the hosts, those first which failed"`
 	Total     int                   `json:"total,omitempty" doc:"Hosts that the page is one of, of those asked for"`

@@ -385,26 +385,17 @@ func (a *app) heal() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.follow(cmd.Context(), r.ID, wait); err != nil || a.format == "json" {
+			if err := a.follow(cmd.Context(), r.ID, wait); err != nil {
 				return err
 			}
 			d, err := a.client().Host(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			if len(d.Drift) == 0 {
-				a.out.Printf("%s is as the policy says.", d.Name)
-				return nil
+			if a.format == "table" {
+				a.healed(&d)
 			}
-			left := "These are left"
-			if slices.ContainsFunc(d.Drift, func(f api.Finding) bool { return f.Closes == "" }) {
-				left += "; what the policy only reports is taken out by hand, or by what it says of unlisted sources"
-			}
-			a.out.Printf("\n%s:", left)
-			for _, f := range d.Drift {
-				a.finding(f, false)
-			}
-			return nil
+			return leftOf(&d)
 		},
 	}
 	cmd.Flags().DurationVar(&wait, "wait", 5*time.Minute, "how long to watch; it goes on without watching")
@@ -416,6 +407,36 @@ func (a *app) heal() *cobra.Command {
 	cmd.Flags().BoolVar(&yes, "yes", false, "begin; without it the waves are only shown")
 	cmd.Flags().BoolVar(&aside, "set-aside", false, "rename files that stop the package manager and that the policy does not know")
 	return cmd
+}
+
+// healed says how a host stands after it was healed.
+func (a *app) healed(d *api.HostDetail) {
+	if len(d.Drift) == 0 {
+		a.out.Printf("%s is as the policy says.", d.Name)
+		return
+	}
+	left := "These are left"
+	if slices.ContainsFunc(d.Drift, func(f api.Finding) bool { return f.Closes == "" }) {
+		left += "; what the policy only reports is taken out by hand, or by what it says of unlisted sources"
+	}
+	a.out.Printf("\n%s:", left)
+	for _, f := range d.Drift {
+		a.finding(f, false)
+	}
+}
+
+// leftOf is an answer of no where a host has findings after it was healed.
+func leftOf(d *api.HostDetail) error {
+	n := 0
+	for _, f := range d.Drift {
+		if f.Severity != drift.Note {
+			n++
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	return no("%s on %s that healing did not close: lantern drift %s", view.Count(n, "finding is left", "findings are left"), d.Name, d.Name)
 }
 
 func (a *app) read() *cobra.Command {

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -143,7 +145,7 @@ func (a *app) backing(r *api.Rollout) {
 	if r.ID == 0 {
 		a.showPlan(r)
 	} else {
-		a.out.Printf("Rollout %d takes rollout %d back on %s.", r.ID, r.Of, view.Count(r.All(), "host", "hosts"))
+		a.out.Printf("Rollout %d takes rollout %d back on %s.", r.ID, r.Of, view.Count(taking(r), "host", "hosts"))
 	}
 	for _, u := range r.Unknown {
 		a.out.Printf("%s %s", a.out.Paint(view.Yellow, "cannot be taken back:"), u)
@@ -151,6 +153,19 @@ func (a *app) backing(r *api.Rollout) {
 	for _, d := range r.Dangers {
 		a.out.Printf("%s %s", a.out.Paint(view.Red, "comes back:"), d)
 	}
+}
+
+// unhealed says which hosts a healing does not put right.
+func unhealed(r *api.Rollout) (out []string) {
+	if r.Untouched > 0 {
+		const silent = "the policy says nothing of what was found there; adopt it, accept it, or waive it"
+		out = append(out, fmt.Sprintf("on %s no file would change: %s", view.Count(r.Untouched, "host", "hosts"), silent))
+	}
+	if r.Others > 0 {
+		out = append(out, fmt.Sprintf("%s being changed just now, and left alone; heal what is left afterwards",
+			view.Count(r.Others, "host that has such a finding is", "hosts that have such a finding are")))
+	}
+	return out
 }
 
 // healMany heals hosts wave by wave, or shows what the waves would be.
@@ -167,13 +182,18 @@ func (a *app) healMany(ctx context.Context, o api.HealManyOrder, yes bool, wait 
 		if a.format == "table" {
 			a.out.Printf("Healing %d begun: %s in %s.", r.ID, view.Count(r.All(), "host", "hosts"), view.Count(r.Waves, "wave", "waves"))
 		}
-		return a.follow(ctx, r.ID, wait)
+		if err := a.follow(ctx, r.ID, wait); err != nil {
+			return err
+		}
+		if left := unhealed(&r); len(left) > 0 {
+			return no("%s", strings.Join(left, "; "))
+		}
+		return nil
 	}
 	if a.format == "table" {
 		a.showPlan(&r)
-		if r.Untouched > 0 {
-			a.out.Printf("%s on %s no file would change: the policy says nothing of what was found there. Adopt it, accept it, or waive it.",
-				a.out.Paint(view.Yellow, "?"), view.Count(r.Untouched, "host", "hosts"))
+		for _, left := range unhealed(&r) {
+			a.out.Printf("%s %s.", a.out.Paint(view.Yellow, "?"), left)
 		}
 	}
 	return a.shownOnly(r, "nothing was begun yet: look at the waves, then say --yes")

@@ -88,7 +88,7 @@ func (a *app) follow(ctx context.Context, id int64, wait time.Duration) error {
 		waits := r.Phase == rollout.Asking || r.Phase == rollout.Held && r.Counts[rollout.Working] == 0
 		if r.Ended != nil || waits {
 			if done, err := a.json(r); done {
-				if err == nil && (waits || r.Counts[rollout.Failed]+r.Counts[rollout.Behind] > 0) {
+				if err == nil && (waits || missed(&r)) {
 					err = &exit{ExitNo, ""}
 				}
 				return err
@@ -136,7 +136,8 @@ func (a *app) tellProgress(r api.Rollout, told map[string]bool, width int, since
 	}
 	for _, h := range r.Hosts {
 		well := h.State == rollout.Done || h.State == rollout.Unchanged
-		if told[h.Host] || h.State.Open() || h.State == rollout.Queued || h.Wave == 0 && r.Waves > 0 || well && r.All() > mostFollowed {
+		so := (h.State == rollout.Unchanged || h.State == rollout.Skipped) && h.Wave == 0 && r.Waves > 0 // told of when it began
+		if told[h.Host] || h.State.Open() || h.State == rollout.Queued || so || well && r.All() > mostFollowed {
 			continue
 		}
 		told[h.Host] = true
@@ -191,6 +192,12 @@ func (a *app) progressLine(h api.HostProgress, width int) {
 			text += fmt.Sprintf("; %d of %s refreshed by %s", ok, view.Count(ok+bad, "source", "sources"), h.Report.Refresh)
 		}
 	}
+	if h.State == rollout.Skipped {
+		text = "left as it is"
+		if h.Report != nil && h.Report.Message != "" {
+			text = h.Report.Message
+		}
+	}
 	if h.State == rollout.Behind {
 		text = "gives no sign of life; the others went on, and it catches up when it comes back"
 	}
@@ -226,30 +233,42 @@ func refreshed(r *api.Report) (ok, bad int) {
 	return ok, bad
 }
 
+// missed reports whether a rollout that has ended did not come to all of its hosts.
+func missed(r *api.Rollout) bool {
+	return r.Stopped != nil || r.Counts[rollout.Failed]+r.Counts[rollout.Behind]+r.Counts[rollout.Skipped] > 0
+}
+
+// unreached counts the hosts of a rollout that it never came to, since it was stopped.
+func unreached(r *api.Rollout) (n int) {
+	for _, p := range r.Parts {
+		n += p.Hosts
+		for _, hosts := range p.Counts {
+			n -= hosts
+		}
+	}
+	return max(n, 0)
+}
+
+// ended says how a rollout ended. Where it did not come to all of its hosts the answer is no.
 func (a *app) ended(r api.Rollout) error {
 	took := r.Ended.Sub(r.Begun).Round(100 * time.Millisecond)
-	if failed, behind := r.Counts[rollout.Failed], r.Counts[rollout.Behind]; failed+behind > 0 {
-		text := fmt.Sprintf(
-			"rollout %d ended after %s: %s failed, %d done, %d unchanged",
-			r.ID,
-			took,
-			view.Count(failed, "host", "hosts"),
-			r.Counts[rollout.Done],
-			r.Counts[rollout.Unchanged],
-		)
-		if behind > 0 {
-			text += fmt.Sprintf(", %d left behind without a sign of life", behind)
+	if missed(&r) {
+		text := fmt.Sprintf("rollout %d ended after %s", r.ID, took)
+		if r.Stopped != nil {
+			text = fmt.Sprintf("rollout %d was stopped after %s", r.ID, took)
+		}
+		text += fmt.Sprintf(": %s failed, %d done, %d unchanged", view.Count(r.Counts[rollout.Failed], "host", "hosts"),
+			r.Counts[rollout.Done], r.Counts[rollout.Unchanged])
+		if n := r.Counts[rollout.Behind]; n > 0 {
+			text += fmt.Sprintf(", %d left behind without a sign of life", n)
+		}
+		if n := r.Counts[rollout.Skipped]; n > 0 {
+			text += fmt.Sprintf(", %d skipped: left as they are", n)
+		}
+		if n := unreached(&r); n > 0 {
+			text += fmt.Sprintf(", %d not reached", n)
 		}
 		return no("%s", text)
-	}
-	if r.Stopped != nil {
-		a.out.Printf(
-			"%s %d changed, %d unchanged before it was stopped.",
-			a.out.Paint(view.Yellow, fmt.Sprintf("Rollout %d stopped:", r.ID)),
-			r.Counts[rollout.Done],
-			r.Counts[rollout.Unchanged],
-		)
-		return nil
 	}
 	a.out.Printf(
 		"%s %d changed, %d unchanged, in %s.",

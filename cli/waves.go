@@ -56,6 +56,9 @@ func (a *app) rolloutBegin() *cobra.Command {
 			}
 			if leave || a.format == "json" && r.Ended != nil {
 				if done, err := a.json(r); done {
+					if err == nil && missed(&r) {
+						err = &exit{ExitNo, ""}
+					}
 					return err
 				}
 			}
@@ -79,19 +82,24 @@ func (a *app) rolloutBegin() *cobra.Command {
 
 // begun says in a line what has begun.
 func (a *app) begun(r *api.Rollout) {
-	takers := r.All() - r.Counts[rollout.Unchanged]
+	takers := taking(r)
 	text := fmt.Sprintf("Rollout %d of revision %d begun: %s in %s", r.ID, r.Revision, view.Count(takers, "host", "hosts"),
 		view.Count(r.Waves, "wave", "waves"))
 	if n := r.Counts[rollout.Unchanged]; n > 0 && takers > 0 {
 		text += fmt.Sprintf("; %d have it already", n)
 	}
 	if takers == 0 {
-		text = fmt.Sprintf("Rollout %d of revision %d: all of %s have it already", r.ID, r.Revision, view.Count(r.All(), "host", "hosts"))
+		all := r.Counts[rollout.Unchanged]
+		text = fmt.Sprintf("Rollout %d of revision %d: all of %s have it already", r.ID, r.Revision, view.Count(all, "host", "hosts"))
+	}
+	if n := r.Counts[rollout.Skipped]; n > 0 {
+		text += fmt.Sprintf("; %s no survey yet, and nothing is carried there", view.Count(n, "host has sent", "hosts have sent"))
 	}
 	if r.Others > 0 {
 		text += fmt.Sprintf("; %s not asked for and left as they are", view.Count(r.Others, "host was", "hosts were"))
 	}
 	a.out.Printf("%s.", text)
+	a.notKnownWhether(r.Unsure)
 	if r.TookOver != 0 {
 		a.out.Printf("Rollout %d, which was held, is stopped and makes way.", r.TookOver)
 	}
@@ -119,8 +127,13 @@ func (a *app) rolloutPlan() *cobra.Command {
 	return cmd
 }
 
+// taking counts the hosts that something is carried to.
+func taking(r *api.Rollout) int {
+	return r.All() - r.Counts[rollout.Unchanged] - r.Counts[rollout.Skipped]
+}
+
 func (a *app) showPlan(r *api.Rollout) {
-	takers := r.All() - r.Counts[rollout.Unchanged]
+	takers := taking(r)
 	switch {
 	case r.Kind == "back-out":
 		a.out.Printf(
@@ -152,7 +165,12 @@ func (a *app) showPlan(r *api.Rollout) {
 	if n := r.Counts[rollout.Unchanged]; n > 0 {
 		a.out.Printf("\n%s would change nothing, and take no part.", view.Count(n, "host", "hosts"))
 	}
-	if r.Others > 0 {
+	if n := r.Counts[rollout.Skipped]; n > 0 && r.Kind == "rollout" {
+		a.out.Printf("%s %s no survey yet, and nothing would be carried there.", a.out.Paint(view.Yellow, "?"),
+			view.Count(n, "host has sent", "hosts have sent"))
+	}
+	a.notKnownWhether(r.Unsure)
+	if r.Others > 0 && r.Kind != "heal" {
 		a.out.Printf("%s not asked for.", view.Count(r.Others, "host is", "hosts are"))
 	}
 	if r.TookOver != 0 {

@@ -365,6 +365,81 @@ func TestARolloutIsTakenBackToTheByte(t *testing.T) {
 	assert.Equal(t, api.StateSteady, state(t, r, "arc-2"))
 }
 
+// Hosts that a rollout has changed, and that cannot be taken back, stand in the way back with
+// the reason: whoever looks at it later sees what stayed.
+func TestWhatCannotBeTakenBackStandsInTheWayBack(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	for _, n := range []string{"gw-01", "gw-02", "gw-05"} {
+		r.Up(n)
+	}
+	publish(t, r, withPlan(t, r, builtIn))
+	first := r.Carry()
+	require.Equal(t, 3, first.Counts[rollout.Done], "%+v", first.Causes)
+	files := withPlan(t, r, builtIn)
+	const gateways = "  - to: gateways\n    repositories: [saltmarsh]\n"
+	require.Contains(t, string(files["hosts.yaml"]), gateways)
+	files["hosts.yaml"] = []byte(strings.Replace(string(files["hosts.yaml"]), gateways, gateways+"    settings: { saltmarsh.series: \"9\" }\n", 1))
+	publish(t, r, files)
+	second, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{To: []string{"gw-02"}})
+	require.NoError(t, err)
+	require.Equal(t, 1, r.Ended(second.ID).Counts[rollout.Done])
+	require.NoError(t, r.Operator.Retire(ctx, "gw-05"))
+
+	would, err := r.Operator.PullLever(ctx, first.ID, client.LeverBackOut, api.LeverOrder{Try: true})
+	require.NoError(t, err)
+	assert.Equal(t, [2]int{1, 2}, [2]int{would.Counts[rollout.Queued], would.Counts[rollout.Skipped]})
+	assert.Equal(t, []string{"gw-02.brinewick.test: changed since by rollout 2; take that back first", "gw-05.brinewick.test: retired"}, would.Unknown)
+	back, err := r.Operator.PullLever(ctx, first.ID, client.LeverBackOut, api.LeverOrder{Because: "the witness lies"})
+	require.NoError(t, err)
+	ended := r.Ended(back.ID)
+	assert.Equal(t, [3]int{1, 2, 3}, [3]int{ended.Counts[rollout.Done], ended.Counts[rollout.Skipped], ended.All()})
+	page, err := r.Operator.Rollout(ctx, back.ID, client.List{Filter: map[string][]string{"state": {"skipped"}}})
+	require.NoError(t, err)
+	said := map[string]string{}
+	for _, h := range page.Hosts {
+		said[h.Host] = h.Report.Message
+	}
+	assert.Equal(t, map[string]string{
+		"gw-02.brinewick.test": "not taken back: changed since by rollout 2; take that back first", "gw-05.brinewick.test": "not taken back: retired",
+	}, said)
+	h, err := r.Operator.Host(ctx, "gw-02")
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, h.Revision, "it is at what the newer one brought")
+}
+
+// Hosts that have sent no survey are no silence in a rollout: they stand in it as passed over, and
+// where it is for a group, as hosts of which it is not known whether they are meant.
+func TestHostsWithoutASurveyStandInTheRollout(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Up("gw-01")
+	newPuppet(t, r, "gw-07.brinewick.test")
+	publish(t, r, withPlan(t, r, builtIn))
+
+	would, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{Try: true})
+	require.NoError(t, err)
+	assert.Equal(t, [2]int{1, 1}, [2]int{would.Counts[rollout.Queued], would.Counts[rollout.Skipped]})
+	some, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{Try: true, To: []string{"gateways"}})
+	require.NoError(t, err)
+	assert.Equal(t, [2]int{0, 1}, [2]int{some.Counts[rollout.Skipped], some.Unsure})
+	some, err = r.Operator.BeginRollout(ctx, api.RolloutOrder{Try: true, To: []string{"gw-01"}})
+	require.NoError(t, err)
+	assert.Equal(t, [2]int{0, 0}, [2]int{some.Counts[rollout.Skipped], some.Unsure}, "only one host was asked for")
+
+	ended := r.Carry()
+	assert.Equal(t, [2]int{1, 1}, [2]int{ended.Counts[rollout.Done], ended.Counts[rollout.Skipped]})
+	page, err := r.Operator.Rollout(ctx, ended.ID, client.List{Filter: map[string][]string{"state": {"skipped"}}})
+	require.NoError(t, err)
+	require.Len(t, page.Hosts, 1)
+	assert.Equal(t, "nothing was carried to it: it has sent no survey", page.Hosts[0].Report.Message)
+	h, err := r.Operator.Host(ctx, "gw-07")
+	require.NoError(t, err)
+	assert.Equal(t, api.StateNew, h.State)
+	again := r.Carry()
+	assert.Equal(t, [2]int{1, 1}, [2]int{again.Counts[rollout.Unchanged], again.Counts[rollout.Skipped]}, "it ends, though nothing is known of one")
+}
+
 // Findings of a class are healed on all hosts that have them, by waves; each stays at its
 // own revision.
 func TestAClassIsHealedByWaves(t *testing.T) {

@@ -22,7 +22,7 @@ type RolloutHostsQuery struct {
 
 // placeOrder puts first what somebody has to look at, and last what is well.
 var placeOrder = []rollout.State{
-	rollout.Failed, rollout.Behind, rollout.Working, rollout.Waiting, rollout.Done, rollout.Skipped, rollout.Unchanged, rollout.Queued,
+	rollout.Failed, rollout.Behind, rollout.Skipped, rollout.Working, rollout.Waiting, rollout.Done, rollout.Unchanged, rollout.Queued,
 }
 
 // RolloutHosts returns how far the hosts of a rollout are: a page of them, those first

@@ -47,9 +47,10 @@ func (ro *Rollout) Carries(h *Host) int64 {
 
 // Placed is a host's place in a rollout that begins.
 type Placed struct {
-	Host  string
-	Part  int
-	State rollout.State
+	Host   string
+	Part   int
+	State  rollout.State
+	Report string // JSON; empty where nothing is to be said of it
 }
 
 // RolloutHost is how far a host is in a rollout.
@@ -93,24 +94,26 @@ func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []Placed, c 
 			r.Kind, r.Revision, r.Author, unix(r.Begun), r.SetAside, r.Of, r.Because, string(parts), text(r.Course)).Scan(&r.ID); err != nil {
 			return err
 		}
-		type place struct {
-			part  int
-			state rollout.State
-		}
-		names := map[place][]string{}
+		names := map[Placed][]string{} // by their places
 		for _, h := range hosts {
-			names[place{h.Part, h.State}] = append(names[place{h.Part, h.State}], h.Host)
+			at := h
+			at.Host = ""
+			names[at] = append(names[at], h.Host)
 		}
 		for at, list := range names {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO rollout_hosts (rollout, host, part, state, updated)
-				SELECT ?, value, ?, ?, ? FROM json_each(?)`,
-				r.ID, at.part, string(at.state), unix(r.Begun), texts(list)); err != nil {
+			number, err := s.putReport(ctx, tx, []byte(at.Report))
+			if err != nil {
 				return err
 			}
-			if _, err := s.often(ctx, tx, moreSQL).ExecContext(ctx, r.ID, at.part, string(at.state), len(list)); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO rollout_hosts (rollout, host, part, state, report, updated)
+				SELECT ?, value, ?, ?, ?, ? FROM json_each(?)`,
+				r.ID, at.Part, string(at.State), number, unix(r.Begun), texts(list)); err != nil {
 				return err
 			}
-			if at.state != rollout.Unchanged {
+			if _, err := s.often(ctx, tx, moreSQL).ExecContext(ctx, r.ID, at.Part, string(at.State), len(list)); err != nil {
+				return err
+			}
+			if at.State != rollout.Unchanged {
 				continue
 			}
 			if _, err := tx.ExecContext(ctx, "UPDATE hosts SET revision = ?, failure = '' WHERE name IN (SELECT value FROM json_each(?))",

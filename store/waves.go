@@ -209,6 +209,7 @@ func (s *Store) RolloutParts(ctx context.Context, id int64) (map[string]int32, e
 type Changed struct {
 	Host   string
 	Part   int
+	Known  bool // what stood there before
 	Before Before
 	Since  int64 // a newer rollout that has changed it too; 0: none
 }
@@ -217,7 +218,7 @@ type Changed struct {
 func (s *Store) Changed(ctx context.Context, id int64) (out []Changed, err error) {
 	rows, err := s.read.QueryContext(ctx, `SELECT r.host, r.part, r.before, coalesce((SELECT max(n.rollout) FROM rollout_hosts n
 		WHERE n.host = r.host AND n.rollout > r.rollout AND n.state = ?1), 0)
-		FROM rollout_hosts r WHERE r.rollout = ?2 AND r.state = ?1 AND r.before <> '' ORDER BY r.host`, string(rollout.Done), id)
+		FROM rollout_hosts r WHERE r.rollout = ?2 AND r.state = ?1 ORDER BY r.host`, string(rollout.Done), id)
 	if err != nil {
 		return nil, err
 	}
@@ -227,6 +228,10 @@ func (s *Store) Changed(ctx context.Context, id int64) (out []Changed, err error
 		var before []byte
 		if err := rows.Scan(&c.Host, &c.Part, &before, &c.Since); err != nil {
 			return nil, err
+		}
+		if c.Known = len(before) > 0; !c.Known {
+			out = append(out, c)
+			continue
 		}
 		if err := json.Unmarshal(before, &c.Before); err != nil {
 			return nil, fmt.Errorf("what %s had before rollout %d: %w", c.Host, id, err)

@@ -3687,7 +3687,7 @@ export interface components {
             of?: number;
             /**
              * Format: int64
-             * @description In the answer to beginning: hosts that were not asked for
+             * @description In the answer to beginning: hosts that were not asked for; to healing: hosts that are being changed just now, and are left alone
              */
             others?: number;
             /** @description The waves, one part for each plan */
@@ -3728,11 +3728,16 @@ export interface components {
              * @description Hosts that the page is one of, of those asked for
              */
             total?: number;
+            /**
+             * Format: int64
+             * @description In the answer to beginning: hosts of which it is not known whether they are meant: they have sent no survey
+             */
+            unknown?: number;
             /** @description In the answer to backing out: what cannot be taken back, and why */
             unknown_names?: string[];
             /**
              * Format: int64
-             * @description In the answer to trying to heal: hosts on which no file would change
+             * @description In the answer to healing: hosts on which no file would change
              */
             untouched?: number;
             /**

@@ -20,7 +20,7 @@ import (
 func repoSheet(unlisted string) *source.Sheet {
 	s := &source.Sheet{Format: source.FormName(1), Family: rpm.Family, Unlisted: unlisted}
 	for _, d := range []family.Definition{
-		{Repository: "gannet-open", Enabled: true, URL: "http://rpm.gannet.example/open/9/x86_64", Signatures: source.CheckRequired, Keys: []family.SigningKey{{Name: "gannet", Fingerprint: "AA", Armored: "key\n"}}},
+		{Repository: "gannet-open", Enabled: true, URL: "http://rpm.gannet.example/open/9/x86_64", Signatures: source.CheckRequired, Keys: []family.SigningKey{{Name: "gannet", Fingerprint: "AA", Armored: "-----BEGIN PGP PUBLIC KEY BLOCK-----\nkey\n"}}},
 		{Repository: "gannet-licensed", URL: "https://rpm.gannet.example/licensed/9/x86_64", Signatures: source.CheckRequired, Account: "gannet", Kind: "basic"},
 	} {
 		files, src, _ := rpm.Render(d)

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
@@ -188,10 +189,21 @@ func (r *Reading) KeepSystem(root *rootfs.FS, dir string, depth int, suffixes ..
 // mostPublic bounds a key or certificate that is kept whole, in bytes.
 const mostPublic = 256 << 10
 
-// KeepPublic notes the text of a key or certificate, which a policy can own like a
-// source file. One that holds anything private is left where it is.
-func KeepPublic(texts map[string][]byte, modes map[string]fs.FileMode, info fs.FileInfo, name string, text []byte) {
-	if len(text) <= mostPublic && !bytes.Contains(text, []byte("PRIVATE KEY")) {
+// WhoeverReads says what a private key in a key file means.
+const WhoeverReads = "whoever reads it can sign as its owner; export the public one alone"
+
+// KeepKeys notes the text of a key file, which a policy can own like a source file: MaskText hides what is private in
+// it. What is no key file at all, and is only called one, is left where it is.
+func KeepKeys(texts map[string][]byte, modes map[string]fs.FileMode, info fs.FileInfo, name string, text []byte, got *keyring.Result) {
+	if len(text) <= mostPublic && (len(got.Keys) > 0 || bytes.Contains(text, []byte("-----BEGIN PGP "))) {
+		texts[name], modes[name] = text, info.Mode().Perm()
+	}
+}
+
+// KeepCertificates notes the text of a file of certificates, which a policy can own likewise. What is none, or holds
+// anything private, is left where it is.
+func KeepCertificates(texts map[string][]byte, modes map[string]fs.FileMode, info fs.FileInfo, name string, text []byte) {
+	if len(text) <= mostPublic && bytes.Contains(text, []byte("-----BEGIN ")) && !bytes.Contains(text, private) {
 		texts[name], modes[name] = text, info.Mode().Perm()
 	}
 }

@@ -234,9 +234,9 @@ func SecretKey(key string) bool {
 	return slices.ContainsFunc(secretKeys, func(word string) bool { return strings.Contains(key, word) })
 }
 
-// MaskText hides the passwords of all URLs in a source file, and the values of
+// MaskText hides the passwords of all URLs in a source file, private keys, and the values of
 // entries that are secrets.
-func MaskText(text []byte) []byte { return hidePhrases(maskEntries(maskURLs(text))) }
+func MaskText(text []byte) []byte { return hidePhrases(maskEntries(maskURLs(maskKeys(text)))) }
 
 func maskURLs(text []byte) []byte {
 	if !bytes.Contains(text, []byte("://")) {

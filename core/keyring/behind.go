@@ -22,8 +22,7 @@ const (
 // judge says what a program makes of a packet that says it is so long.
 type judge func(p *packet.OpaquePacket, said int) verdict
 
-// behind says what gpg makes of a packet, whole or cut off by the end of the text, when it imports. A secret key that it
-// would take stays ours to refuse.
+// behind says what gpg makes of a packet, whole or cut off by the end of the text, when it imports.
 func behind(p *packet.OpaquePacket, said int) verdict {
 	body := p.Contents
 	cut := len(body) < said
@@ -31,15 +30,21 @@ func behind(p *packet.OpaquePacket, said int) verdict {
 	switch p.Tag {
 	case tagSignature:
 		return when(wellFormed(body, said) || signature(p) != nil, taken)
-	case tagKeyForPassword:
-		return when(readable(p), passed)
+	case tagKeyForPassword, tagKeyForPublicKey, tagOnePass:
+		return when(readable(p) || cut && begun(p, said), passed)
 	case tagSecretKey:
-		if known {
-			return taken
+		if !known || body[0] == 5 {
+			return passed
 		}
-		return passed
+		if cut && opaque(body) {
+			return passed
+		}
+		return when(privateWhole(body, cut), taken)
 	case tagSecretSubkey:
-		return when(known, taken)
+		if known && cut && opaque(body) {
+			return passed
+		}
+		return when(known && privateWhole(body, cut), taken)
 	case tagPublicKey:
 		if !known {
 			return passed
@@ -61,8 +66,6 @@ func behind(p *packet.OpaquePacket, said int) verdict {
 		return when(said >= 11 && len(body) > 0 && body[0] == 1, passed)
 	case tagMDC:
 		return when(!cut && len(body) == 20, passed)
-	case tagKeyForPublicKey, tagOnePass:
-		return when(!cut && readable(p), passed)
 	case tagLiteral:
 		return when(cut || readable(p), passed)
 	case tagUserID, tagUserAttribute:
@@ -82,17 +85,26 @@ func inRing(p *packet.OpaquePacket, said int) verdict {
 	so := false
 	switch p.Tag {
 	case tagPublicKey, tagPublicSubkey:
-		if cut && opaque(body) {
-			return stopped
+		known := len(body) > 0 && bytes.IndexByte(keyVersions, body[0]) >= 0
+		if known && cut && opaque(body) {
+			return passed
 		}
-		return when(said >= leastKey && len(body) > 0 && bytes.IndexByte(keyVersions, body[0]) >= 0 && filled(body), taken)
+		return when(known && said >= leastKey && filled(body), taken)
+	case tagSecretKey, tagSecretSubkey:
+		known := len(body) > 0 && body[0] > 1 && body[0] < 5
+		if known && cut && opaque(body) {
+			return passed
+		}
+		return when(known && privateWhole(body, cut), taken)
 	case tagSignature:
-		if said >= 16 && (!cut && wellFormed(body, said) || signature(p) != nil) {
+		if said >= 16 && (wellFormed(body, said) || signature(p) != nil) {
 			return taken
 		}
+		so = said < 16
 	case tagCompressed:
 		so = true
 	case tagKeyForPassword:
+		so = readable(p) || cut && begun(p, said)
 	case tagEncrypted:
 		so = cut || len(body) == 0 || len(body) >= 10
 	default:
@@ -106,6 +118,20 @@ func inRing(p *packet.OpaquePacket, said int) verdict {
 		return passed
 	}
 	return hidden
+}
+
+// begun reports whether a packet that is cut off by the end of the text says of itself what gpg wants to know.
+func begun(p *packet.OpaquePacket, said int) bool {
+	if len(p.Contents) == 0 {
+		return false
+	}
+	return readable(&packet.OpaquePacket{Tag: p.Tag, Contents: append(p.Contents[:1:1], make([]byte, min(max(0, said-1), leastKey+1))...)})
+}
+
+// privateWhole reports whether gpg goes on behind the packet of a private key.
+func privateWhole(body []byte, cut bool) bool {
+	_, _, whole := private(body, cut)
+	return whole
 }
 
 // when is a verdict where something is so, and that gpg gives up otherwise.

@@ -222,7 +222,6 @@ func TestComposedCertificatesAreAsGPGSeesThem(t *testing.T) {
 		data := composed(rt)
 		want, got := theirs(t, data), ours(data)
 		if strings.Join(want, "\n") != strings.Join(got, "\n") {
-			os.WriteFile("/tmp/bad.gpg", data, 0o600)
 			rt.Fatalf("gpg:\n  %s\nours:\n  %s", strings.Join(want, "\n  "), strings.Join(got, "\n  "))
 		}
 	})
@@ -237,6 +236,9 @@ func TestFormsAreReadAsGPGReadsThem(t *testing.T) {
 		require.NoError(t, err)
 		for _, form := range keyforms.Names() {
 			if form == "keybox" || keyforms.Differs(form) { // gpg keeps it and imports none
+				continue
+			}
+			if strings.Contains(form, "private") && form != "public as private" { // it shows those, and judges none
 				continue
 			}
 			data := []byte(keyforms.Write(form, bin, armour))

@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"runtime"
 	"slices"
 	"strings"
@@ -16,7 +15,6 @@ import (
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
-	"github.com/ProtonMail/go-crypto/openpgp/armor"
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
 	"patientlantern.example/lantern/core/source"
@@ -25,8 +23,9 @@ import (
 // ErrNoKey is returned for text in which no certificate stands.
 var ErrNoKey = errors.New("no OpenPGP certificate in it")
 
-// ErrSecret is returned for text that holds a private key.
-var ErrSecret = errors.New("it holds a private key; export the public one alone")
+// ErrSecret is returned for text that holds a private key: alone by Certificates, and by what reads files as programs do
+// beside the keys that they take.
+var ErrSecret = errors.New("it holds a private key, and whoever reads that can sign; export the public one alone")
 
 const armorStart = "-----BEGIN PGP"
 
@@ -168,9 +167,13 @@ const tooMuch = "it was not looked at: more keys stand on this root than are che
 
 // Read describes the certificates in data, armoured, binary or in a keybox; Where and Scope
 // are left to the caller. Certificates that gpg takes for nothing are told with why. Where
-// something stands behind them that is none, they are returned with an error.
+// something stands behind them that is none, or a private key among them, they are returned with
+// an error.
 func Read(data []byte, at At) ([]source.Key, error) {
 	r := ReadAll([][]byte{data}, at)[0]
+	if r.Private && r.Err == nil {
+		return r.Keys, ErrSecret
+	}
 	return r.Keys, r.Err
 }
 
@@ -200,8 +203,6 @@ func certificates(data []byte, at At) ([]*certificate, error) {
 		}
 	}
 	switch {
-	case errors.Is(err, ErrSecret):
-		return nil, err
 	case len(list) == 0 && err != nil:
 		return nil, fmt.Errorf("%w: %v", ErrNoKey, err)
 	case len(list) == 0:
@@ -229,6 +230,25 @@ type ring struct {
 	list []*certificate
 	keys []source.Key
 	err  error // what ended the stream
+}
+
+// private reports whether a private key was found in it.
+func (r *ring) private() bool {
+	return slices.ContainsFunc(r.list, func(c *certificate) bool { return c.secret })
+}
+
+// shadow marks the keys of a keyring of which a private one is found first.
+func (r *ring) shadow(program string) {
+	first := map[string]bool{} // fingerprint → what stands there first is private
+	for n := range r.keys {
+		k := &r.keys[n]
+		if _, had := first[k.Fingerprint]; !had {
+			first[k.Fingerprint] = r.list[n].private
+		}
+		if k.Used && first[k.Fingerprint] {
+			k.Used, k.UnusedBecause = false, program+" finds the private key first, and takes no signature by that"
+		}
+	}
 }
 
 // rings takes texts apart in order, since the work is bounded, and describes all of their
@@ -291,19 +311,19 @@ type Placed struct {
 
 // Ring is what gpgv finds in one stream of packets.
 type Ring struct {
-	Keys []Placed
-	Err  error
+	Keys    []Placed
+	Err     error
+	Private bool // a private key stands in it
 }
 
 // ReadRings reads streams of packets as gpgv does its keyrings: what is no packet makes the
-// certificate unusable that it stands in or behind, and nothing after it is found.
+// certificate unusable that it stands in or behind, and nothing after it is found. At a private key
+// that it finds first gpgv ends.
 func ReadRings(raws [][]byte, at At) []Ring {
 	out := make([]Ring, len(raws))
 	for i, r := range rings(raws, at, "gpgv", split) {
-		if out[i].Err = r.err; errors.Is(r.err, ErrSecret) {
-			continue
-		}
-		out[i].Keys = make([]Placed, len(r.keys))
+		out[i] = Ring{Keys: make([]Placed, len(r.keys)), Err: r.err, Private: r.private()}
+		r.shadow("gpgv")
 		for n, key := range r.keys {
 			out[i].Keys[n] = Placed{key, r.list[n].at}
 		}
@@ -316,7 +336,7 @@ func ReadRings(raws [][]byte, at At) []Ring {
 func ReadWhole(texts [][]byte, at At) []Result {
 	out := make([]Result, len(texts))
 	for i, r := range rings(texts, at, "sqv", whole) {
-		out[i] = Result{r.keys, r.err}
+		out[i] = Result{r.keys, r.err, r.private()}
 		for n, c := range r.list {
 			if k := &r.keys[n]; k.Used && c.shunned != "" {
 				k.Used, k.UnusedBecause = false, c.shunned
@@ -328,15 +348,19 @@ func ReadWhole(texts [][]byte, at At) []Result {
 
 // Result is what Read says of one text.
 type Result struct {
-	Keys []source.Key
-	Err  error
+	Keys    []source.Key
+	Err     error
+	Private bool // a private key stands in it
 }
 
 // ReadAll is Read for many texts, side by side.
 func ReadAll(texts [][]byte, at At) []Result {
 	out := make([]Result, len(texts))
 	for i, r := range rings(texts, at, "gpg", certificates) {
-		if out[i].Err = r.err; len(r.keys) > 0 {
+		if !at.Imports {
+			r.shadow("gpg")
+		}
+		if out[i].Err, out[i].Private = r.err, r.private(); len(r.keys) > 0 {
 			out[i].Keys = r.keys
 		}
 	}
@@ -419,61 +443,4 @@ func algorithm(k *packet.PublicKey) string {
 		}
 	}
 	return fmt.Sprintf("algorithm %d", k.PubKeyAlgo)
-}
-
-// ParseFingerprint takes a fingerprint as people write it, blanks and colons
-// allowed, and returns it as upper-case hex of 40 or 64 digits.
-func ParseFingerprint(s string) (string, error) {
-	fpr := strings.ToUpper(strings.NewReplacer(" ", "", "\t", "", ":", "", "0x", "").Replace(s))
-	if _, err := hex.DecodeString(fpr); err != nil {
-		return "", fmt.Errorf("fingerprint %q is not hexadecimal", s)
-	}
-	if len(fpr) != 40 && len(fpr) != 64 {
-		return "", fmt.Errorf("fingerprint %q has %d digits; a full fingerprint has 40 (or 64, for version 6)", s, len(fpr))
-	}
-	return fpr, nil
-}
-
-// Armor writes certificates as one armoured block, ending in a newline.
-func Armor(list openpgp.EntityList) (string, error) {
-	var out bytes.Buffer
-	w, err := armor.Encode(&out, openpgp.PublicKeyType, nil)
-	if err != nil {
-		return "", err
-	}
-	for _, e := range list {
-		if err := e.Serialize(w); err != nil {
-			return "", err
-		}
-	}
-	if err := w.Close(); err != nil {
-		return "", err
-	}
-	return strings.TrimRight(out.String(), "\n") + "\n", nil
-}
-
-// Join makes one armoured block of several, without looking into them: one block may
-// hold any number of certificates.
-func Join(blocks []string) (string, error) {
-	if len(blocks) == 1 {
-		return blocks[0], nil
-	}
-	var out bytes.Buffer
-	w, err := armor.Encode(&out, openpgp.PublicKeyType, nil)
-	if err != nil {
-		return "", err
-	}
-	for _, text := range blocks {
-		block, err := armor.Decode(strings.NewReader(text))
-		if err != nil {
-			return "", err
-		}
-		if _, err := io.Copy(w, block.Body); err != nil {
-			return "", err
-		}
-	}
-	if err := w.Close(); err != nil {
-		return "", err
-	}
-	return strings.TrimRight(out.String(), "\n") + "\n", nil
 }

@@ -44,6 +44,8 @@ type certificate struct {
 	at      int                    // where it begins in the stream
 	body    []byte                 // of the primary key's packet
 	broken  bool                   // something that is no packet stands in it or behind it
+	private bool                   // its primary key stands there as a private one
+	secret  bool                   // so does any of its keys
 	beyond  bool                   // it is not judged: there is too much
 	raw     []byte                 // all of it
 	known   *source.Key            // what was said of the same certificate before
@@ -127,7 +129,7 @@ func parted(raw []byte, at At, of judge) (list []*certificate, err error) {
 		if errors.Is(err, io.ErrUnexpectedEOF) && p != nil && p.Tag == tagSignature && signature(p) != nil {
 			err = nil // it says that it is longer than the text, and all of it stands there
 		}
-		if of != nil && p != nil && (err == nil || errors.Is(err, io.ErrUnexpectedEOF)) && delimited(raw[begin:]) && (at.Imports || !secret(p)) {
+		if of != nil && p != nil && (err == nil || errors.Is(err, io.ErrUnexpectedEOF)) && delimited(raw[begin:]) {
 			v := of(p, max(declared(raw[begin:]), len(p.Contents)))
 			if at.Imports && begin == 0 && len(p.Contents) == 0 && p.Tag == tagPublicKey {
 				v = stopped // an empty packet in front of all
@@ -152,22 +154,28 @@ func parted(raw []byte, at At, of judge) (list []*certificate, err error) {
 				err = errGivenUp
 			}
 		}
-		if err != nil || of == nil && p.Tag == 0 || !delimited(raw[begin:]) || (of == nil || secret(p)) && !readable(p) {
+		if err != nil || of == nil && p.Tag == 0 || !delimited(raw[begin:]) || of == nil && !readable(p) {
 			if last := cmp.Or(c, held); last != nil {
 				last.broken = true
 			}
 			return list, noPacket(begin)
 		}
-		switch p.Tag {
-		case tagSecretKey, tagSecretSubkey:
-			return nil, ErrSecret
-		case tagPublicKey:
+		hidden := secret(p)
+		if hidden {
+			if _, ends, _ := private(p.Contents, false); of != nil && ends > 0 {
+				src.Reset(raw[begin+headLength(raw[begin:])+ends:])
+				packets = packet.NewOpaqueReader(src)
+			}
+			p = public(p)
+		}
+		switch {
+		case p.Tag == tagPublicKey:
 			end()
 			held = nil
-			c = &certificate{body: p.Contents, at: begin, beyond: at.spent(), packets: []*packet.OpaquePacket{p}}
+			c = &certificate{body: p.Contents, at: begin, beyond: at.spent(), packets: []*packet.OpaquePacket{p}, private: hidden, secret: hidden}
 			list = append(list, c)
-		default:
-			if c != nil && !c.beyond {
+		case c != nil:
+			if c.secret = c.secret || hidden; !c.beyond {
 				c.packets = append(c.packets, p)
 			}
 		}
@@ -205,6 +213,9 @@ func readable(p *packet.OpaquePacket) bool {
 	switch p.Tag {
 	case tagPublicKey:
 		versions, least = keyVersions, leastKey
+	case tagSecretKey, tagSecretSubkey:
+		_, _, whole := private(p.Contents, false)
+		return whole
 	case tagKeyForPublicKey:
 		versions, least = []byte{2, 3}, 12
 	case tagKeyForPassword:
@@ -226,26 +237,7 @@ var numbers = map[byte]int{1: 2, 2: 2, 3: 2, 16: 3, 17: 4, 18: 1, 19: 1, 22: 1}
 const longestNumber = 16384
 
 // filled reports whether all of a public key stands in its packet, as far as its algorithm is known.
-func filled(body []byte) bool {
-	head := 6 // version, time, algorithm
-	if body[0] < 4 {
-		head = 8 // and days
-	}
-	if len(body) < head {
-		return false
-	}
-	algorithm, rest := body[head-1], body[head:]
-	if body[0] == 5 {
-		rest = rest[min(4, len(rest)):] // how long the rest is
-	}
-	if algorithm == 18 || algorithm == 19 || algorithm == 22 {
-		if len(rest) == 0 || rest[0] == 0 || rest[0] == 255 || int(rest[0]) >= len(rest) {
-			return false
-		}
-		rest = rest[1+int(rest[0]):]
-	}
-	return filledNumbers(rest, numbers[algorithm])
-}
+func filled(body []byte) bool { return publicLength(body) >= 0 }
 
 // parsed reads a packet; nil where it cannot be understood.
 func parsed(p *packet.OpaquePacket) packet.Packet {

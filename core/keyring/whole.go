@@ -57,6 +57,8 @@ func whole(data []byte, at At) ([]*certificate, error) {
 			err = errors.New("what stands in front of its first key belongs to none")
 		case len(c.body) == 0 || c.body[0] != 4 && c.body[0] != 6:
 			err = errors.New("a primary key of a version stands in it that is not supported")
+		case c.private && c.body[0] == 4 && numbers[c.body[5]] == 0:
+			err = errors.New("a private key of a kind stands in it that is not supported")
 		}
 	}
 	return list, err

@@ -19,7 +19,7 @@ const (
 	Unchanged State = "unchanged" // nothing had to be changed
 	Failed    State = "failed"    // it could not, and has said why
 	Behind    State = "behind"    // the others went on without it: it gave no sign of life for too long
-	Skipped   State = "skipped"   // somebody took it out, and said why
+	Skipped   State = "skipped"   // it takes no part: somebody took it out, or it cannot be taken back
 	Gone      State = "gone"      // it takes part no more, and is not counted
 )
 

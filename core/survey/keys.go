@@ -169,6 +169,7 @@ type named struct {
 	file   string
 	on     bool // a source that is on names it
 	text   []byte
+	info   fs.FileInfo
 }
 
 // namedFiles lists the key files on this host that sources of dnf and zypper name, in
@@ -211,16 +212,19 @@ func (r *reader) namedKeys() {
 			trouble(n, err)
 			continue
 		}
-		n.text = data
+		n.text, n.info = data, info
 		files, texts = append(files, n), append(texts, data)
-		family.KeepPublic(r.Texts, r.Modes, info, n.file, data)
 	}
 	at := family.KeysAt(r.root)
 	at.Imports = true
 	for i, got := range keyring.ReadAll(texts, at) {
 		n := files[i]
+		family.KeepKeys(r.Texts, r.Modes, n.info, n.file, n.text, &got)
 		if got.Err != nil {
 			trouble(n, got.Err)
+		}
+		if got.Private {
+			r.problem(n.source.Family, n.file, "a key file that "+n.source.ID+" names holds a private key: "+family.WhoeverReads)
 		}
 		for j := range got.Keys {
 			k := &got.Keys[j]

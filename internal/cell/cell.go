@@ -44,7 +44,8 @@ type question struct {
 // Open starts a cell, which lives at most as long as a slow test.
 func Open() (*Cell, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 9*time.Minute)
-	cmd := exec.CommandContext(ctx, "unshare", "--mount", "--propagation", "private", "/usr/bin/python3", "-c", server)
+	cmd := exec.CommandContext(ctx, "unshare", "--mount", "--propagation", "private",
+		"--pid", "--fork", "--kill-child", "/usr/bin/python3", "-c", server)
 	cmd.Env = []string{"PATH=/usr/bin:/usr/sbin", "LC_ALL=C.UTF-8", "HOME=/root"}
 	cmd.Stderr = os.Stderr
 	in, err := cmd.StdinPipe()

@@ -65,6 +65,17 @@ def ask_dnf_keys():
 
 asks = {"dnf": ask_dnf, "dnf-keys": ask_dnf_keys}
 
+def end_what_is_left():
+    """Ends what a program has left running, such as gpg's agent: all other processes of the cell."""
+    if os.getpid() != 1:
+        return
+    try:
+        os.kill(-1, signal.SIGKILL)
+        while os.waitpid(-1, 0)[0]:
+            pass
+    except (ProcessLookupError, ChildProcessError):
+        pass
+
 def answer(q):
     mounted = []
     try:
@@ -92,6 +103,7 @@ def answer(q):
             finally:
                 os._exit(code)
         _, status = os.waitpid(pid, 0)
+        end_what_is_left()
         out.seek(0)
         err.seek(0)
         return {"out": out.read().decode("utf-8", "replace"), "err": err.read().decode("utf-8", "replace"), "code": os.waitstatus_to_exitcode(status)}

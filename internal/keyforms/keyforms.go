@@ -70,6 +70,23 @@ var forms = map[string]func(bin []byte, armour string) string{
 	"two blocks":         func(_ []byte, a string) string { return a + a },
 	"empty":              func([]byte, string) string { return "" },
 	"words":              func([]byte, string) string { return "no key at all\n" },
+
+	"private":                  func(b []byte, _ string) string { return string(Private(b, locked)) },
+	"private stub":             func(b []byte, _ string) string { return string(Private(b, stub)) },
+	"private armour":           func(b []byte, _ string) string { return armoured(Private(b, locked), "PRIVATE") },
+	"private stub armour":      func(b []byte, _ string) string { return armoured(Private(b, stub), "PRIVATE") },
+	"private as public":        func(b []byte, _ string) string { return armoured(Private(b, locked), "PUBLIC") },
+	"public as private":        func(b []byte, _ string) string { return armoured(b, "PRIVATE") },
+	"private behind":           func(b []byte, _ string) string { return string(b) + string(Private(b, locked)) },
+	"private in front":         func(b []byte, _ string) string { return string(Private(b, locked)) + string(b) },
+	"another private behind":   func(b []byte, _ string) string { return string(b) + string(Private(other(), locked)) },
+	"another private in front": func(b []byte, _ string) string { return string(Private(other(), locked)) + string(b) },
+	"another private block":    func(_ []byte, a string) string { return armoured(Private(other(), locked), "PRIVATE") + a },
+	"another private stub":     func(b []byte, _ string) string { return string(Private(other(), stub)) + string(b) },
+	"private cut": func(b []byte, _ string) string {
+		p := Private(other(), locked)
+		return string(p[:len(p)/4]) + string(b)
+	},
 }
 
 // oldHeader writes the first packet as gpg does, in the older form of headers.

@@ -3,6 +3,7 @@ package rollouts
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -24,7 +25,7 @@ type backing struct {
 	ro      store.Rollout
 	of      store.Rollout
 	placed  []store.Placed
-	unknown []string
+	left    map[string][]string // hosts that stay as they are, by why
 	dangers []string
 	unseen  int                     // hosts of which it is not known what comes back
 	seats   map[int64][]*fleet.Host // by the revision that they go back to
@@ -43,7 +44,7 @@ func (s *Rollouts) BackOut(ctx context.Context, in *LeverIn) (*api.Rollout, erro
 	}
 	if in.Body.Try {
 		out := s.Tried(&Startable{Rollout: b.ro, placed: b.placed})
-		out.Unknown, out.Dangers = b.unknown, b.dangers
+		out.Unknown, out.Dangers = b.unable(), b.dangers
 		return &out, nil
 	}
 	ro, err := s.beginBack(ctx, b)
@@ -52,9 +53,31 @@ func (s *Rollouts) BackOut(ctx context.Context, in *LeverIn) (*api.Rollout, erro
 	}
 	out, err := s.steered(ctx, ro.ID)
 	if err == nil {
-		out.Unknown, out.Dangers = b.unknown, b.dangers
+		out.Unknown, out.Dangers = b.unable(), b.dangers
 	}
 	return out, err
+}
+
+// unable says which hosts cannot be taken back: each reason once, with some of them.
+func (b *backing) unable() (out []string) {
+	for _, why := range slices.Sorted(maps.Keys(b.left)) {
+		hosts := b.left[why]
+		names := strings.Join(hosts[:min(len(hosts), ground.MostNames)], ", ")
+		if more := len(hosts) - ground.MostNames; more > 0 {
+			names = fmt.Sprintf("%s (%s and %d more)", Plural(len(hosts)), names, more)
+		}
+		out = append(out, names+": "+why)
+	}
+	return out
+}
+
+// leave notes that a host stays as it is, and why. It stands in the rollout as well: who looks
+// at that later sees what was not taken back.
+func (b *backing) leave(host, why string) error {
+	b.left[why] = append(b.left[why], host)
+	x, err := passedOver(host, b.of.Revision, "not taken back: "+why)
+	b.placed = append(b.placed, x)
+	return err
 }
 
 // beginBack begins to take a rollout back. Vendors' desks are asked before anything is stopped,
@@ -92,7 +115,7 @@ func (s *Rollouts) prepareBack(ctx context.Context, in *LeverIn) (*backing, erro
 				open.ID, open.ID))
 		}
 	}
-	b := &backing{of: of, seats: map[int64][]*fleet.Host{}, ro: store.Rollout{
+	b := &backing{of: of, left: map[string][]string{}, seats: map[int64][]*fleet.Host{}, ro: store.Rollout{
 		Kind: store.KindBackOut, Revision: of.Revision, Of: of.ID, Because: strings.TrimSpace(in.Body.Because),
 	}}
 	changed, err := s.Store.Changed(ctx, of.ID)
@@ -114,15 +137,21 @@ func (s *Rollouts) prepareBack(ctx context.Context, in *LeverIn) (*backing, erro
 	looked := map[[2]string]bool{}
 	for _, c := range changed {
 		h, err := s.Fleet.Find(c.Host)
+		why := ""
 		switch {
 		case err != nil:
-			b.unknown = append(b.unknown, c.Host+": it is retired")
-			continue
+			why = "retired"
 		case c.Since != 0:
-			b.unknown = append(b.unknown, fmt.Sprintf("%s: rollout %d has changed it since; take that back first", c.Host, c.Since))
-			continue
+			why = fmt.Sprintf("changed since by rollout %d; take that back first", c.Since)
+		case !c.Known:
+			why = "what stood there before was not noted"
 		case c.Before.Carried.Sheet != "" && !s.Store.Known(c.Before.Carried.Sheet, store.KindSheet):
-			b.unknown = append(b.unknown, c.Host+": what it had before is not kept any more")
+			why = "what stood there before is not kept any more"
+		}
+		if why != "" {
+			if err := b.leave(c.Host, why); err != nil {
+				return nil, err
+			}
 			continue
 		}
 		note(c.Host, c.Part)
@@ -131,6 +160,9 @@ func (s *Rollouts) prepareBack(ctx context.Context, in *LeverIn) (*backing, erro
 		}
 		s.dangersBack(ctx, b, h.Row(), &c.Before, looked)
 	}
+	if err := s.leaveKept(ctx, b); err != nil {
+		return nil, err
+	}
 	for _, h := range s.Fleet.All() { // they are changed in the moment in which this is asked for
 		if v := h.Row(); v.Task == of.ID && v.Working() {
 			note(v.Name, int(working[v.Name]))
@@ -138,8 +170,8 @@ func (s *Rollouts) prepareBack(ctx context.Context, in *LeverIn) (*backing, erro
 	}
 	if len(by) == 0 {
 		why := ""
-		if len(b.unknown) > 0 {
-			why = ": " + strings.Join(b.unknown, "; ")
+		if len(b.left) > 0 {
+			why = ": " + strings.Join(b.unable(), "; ")
 		}
 		return nil, refusal.Conflict(fmt.Sprintf("rollout %d has changed no host that could be taken back%s", of.ID, why))
 	}
@@ -148,6 +180,26 @@ func (s *Rollouts) prepareBack(ctx context.Context, in *LeverIn) (*backing, erro
 	}
 	b.lay(by)
 	return b, nil
+}
+
+// leaveKept names the hosts that failed and yet kept what the rollout brought: what it took away
+// there was a danger.
+func (s *Rollouts) leaveKept(ctx context.Context, b *backing) error {
+	failed, _, err := s.Store.RolloutHosts(ctx, b.of.ID, store.RolloutHostsQuery{States: []rollout.State{rollout.Failed}})
+	if err != nil {
+		return err
+	}
+	for _, f := range failed {
+		p := Progress(f)
+		if p.Report == nil || len(p.Report.Kept) == 0 {
+			continue
+		}
+		why := fmt.Sprintf("failed, and kept %s, since going back would bring a danger back", strings.Join(p.Report.Kept, ", "))
+		if err := b.leave(f.Host, why); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // lay puts the hosts into waves: those that were changed last go first.

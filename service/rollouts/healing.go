@@ -36,11 +36,13 @@ func (s *Rollouts) HealMany(ctx context.Context, in *HealManyIn) (*api.Rollout, 
 	if err != nil {
 		return nil, err
 	}
+	untouched, err := s.untouched(ctx, p.Takers)
+	if err != nil {
+		return nil, err
+	}
 	if in.Body.Try {
 		out := s.Tried(p)
-		if out.Untouched, err = s.untouched(ctx, p.Takers); err != nil {
-			return nil, err
-		}
+		out.Untouched = untouched
 		return &out, nil
 	}
 	ro, err := s.beginHealing(ctx, "heal-hosts", p)
@@ -49,7 +51,7 @@ func (s *Rollouts) HealMany(ctx context.Context, in *HealManyIn) (*api.Rollout, 
 	}
 	out, err := s.steered(ctx, ro.ID)
 	if err == nil {
-		out.Others = p.others
+		out.Others, out.Untouched = p.others, untouched
 	}
 	return out, err
 }

@@ -113,7 +113,7 @@ func (s *Rollouts) BeginRollout(ctx context.Context, in *RolloutIn) (*api.Rollou
 	s.followAgain(ctx, p)
 	out, err := s.steered(ctx, ro.ID)
 	if err == nil {
-		out.Others, out.TookOver = p.others, p.over
+		out.Others, out.Unsure, out.TookOver = p.others, p.unsure, p.over
 	}
 	return out, err
 }
@@ -157,7 +157,7 @@ func (s *Rollouts) beginOn(ctx context.Context, p *Startable) (store.Rollout, er
 	if err := s.lookAhead(ctx, p); err != nil { // with the seats that hosts have now
 		return p.Rollout, err
 	}
-	locked := fleet.Lock(slices.Concat(p.Takers, p.already))
+	locked := fleet.Lock(slices.Concat(p.Takers, p.already, p.unseen))
 	defer locked.Unlock()
 	if err := forward(locked, p.revision); err != nil {
 		return p.Rollout, err
@@ -215,7 +215,7 @@ func (s *Rollouts) begin(
 	}
 	names := make([]string, 0, len(placed))
 	for _, x := range placed {
-		if x.State != rollout.Unchanged {
+		if x.State != rollout.Unchanged && x.State != rollout.Skipped {
 			names = append(names, x.Host)
 		}
 	}

@@ -3,6 +3,7 @@ package rollouts
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"reflect"
@@ -27,6 +28,8 @@ type Startable struct {
 	Rollout  store.Rollout
 	Takers   []*fleet.Host // something is carried to them
 	already  []*fleet.Host // have it
+	unseen   []*fleet.Host // are meant, and have sent no survey
+	unsure   int           // hosts of which it is not known whether they are meant
 	follows  map[*fleet.Host]*resolve.Result
 	placed   []store.Placed
 	resolver *resolve.Resolver
@@ -50,7 +53,7 @@ func (s *Rollouts) startable(ctx context.Context, in *api.RolloutOrder) (*Starta
 	if err != nil {
 		return nil, err
 	}
-	p := &Startable{revision: r, Rollout: store.Rollout{Kind: store.KindRollout, Revision: r.Number, Because: why}}
+	p := &Startable{revision: r, resolver: rs, Rollout: store.Rollout{Kind: store.KindRollout, Revision: r.Number, Because: why}}
 	if p.over, err = s.makesWay(ctx); err != nil {
 		return nil, err
 	}
@@ -63,6 +66,9 @@ func (s *Rollouts) startable(ctx context.Context, in *api.RolloutOrder) (*Starta
 		return nil, err
 	}
 	p.others = len(all) - len(targets)
+	if err := s.leaveUnseen(ctx, p, ground.Selecting{To: in.To, Where: in.Where}); err != nil {
+		return nil, err
+	}
 	if err := forward(targets, r); err != nil {
 		return nil, err
 	}
@@ -82,8 +88,21 @@ func (s *Rollouts) startable(ctx context.Context, in *api.RolloutOrder) (*Starta
 	if err := s.LayOut(ctx, p, rs, results, in.AtOnce); err != nil {
 		return nil, err
 	}
-	p.resolver, p.results = rs, results
+	p.results = results
 	return p, nil
+}
+
+// leaveUnseen finds the hosts that are meant, and to which nothing can be carried yet.
+func (s *Rollouts) leaveUnseen(ctx context.Context, p *Startable, in ground.Selecting) (err error) {
+	for _, h := range s.Fleet.All() {
+		if h.Row().Traits == "" {
+			p.unseen = append(p.unseen, h)
+		}
+	}
+	if in.Some() && len(p.unseen) > 0 {
+		p.unseen, p.unsure, err = s.Picked(ctx, p.resolver, in, p.unseen)
+	}
+	return err
 }
 
 // HasAlready reports whether carrying a sheet to a host would change nothing, as far as is
@@ -193,7 +212,20 @@ func (s *Rollouts) LayOut(
 	for _, h := range p.already {
 		p.placed = append(p.placed, store.Placed{Host: h.Row().Name, Part: partNone, State: rollout.Unchanged})
 	}
+	for _, h := range p.unseen {
+		x, err := passedOver(h.Row().Name, p.Rollout.Revision, "nothing was carried to it: it has sent no survey")
+		if err != nil {
+			return err
+		}
+		p.placed = append(p.placed, x)
+	}
 	return nil
+}
+
+// passedOver is the place of a host that a rollout does not come to, with the reason.
+func passedOver(host string, revision int64, why string) (store.Placed, error) {
+	rep, err := json.Marshal(api.Report{Revision: revision, State: "stopped", Message: why})
+	return store.Placed{Host: host, Part: partNone, State: rollout.Skipped, Report: string(rep)}, err
 }
 
 // partNone is the part of hosts that nothing is carried to.
@@ -252,7 +284,7 @@ func (s *Rollouts) Tried(p *Startable) api.Rollout {
 		out.Parts[i].Names = some[i]
 	}
 	slices.SortStableFunc(out.Parts, func(a, b api.RolloutPart) int { return cmp.Compare(a.Wave, b.Wave) })
-	out.Others, out.TookOver = p.others, p.over
+	out.Others, out.Unsure, out.TookOver = p.others, p.unsure, p.over
 	out.Says = "nothing was begun"
 	return out
 }

@@ -13,7 +13,7 @@ const why = ref('')
 const busy = ref(false)
 const error = ref<Error | null>(null)
 const would = ref<Rollout | null>(null)
-const hosts = computed(() => Object.values(would.value?.counts ?? {}).reduce((a, b) => a + b, 0))
+const hosts = computed(() => Object.values(would.value?.counts ?? {}).reduce((a, b) => a + b, 0) - (would.value?.counts.skipped ?? 0))
 
 watch(open, async (o) => {
   if (!o) return

@@ -116,8 +116,9 @@ type keyFile struct {
 	name, scope string
 	part        bool // of a folder whose files are read as one
 	text        []byte
-	why         string // apt passes it over; empty where it does not
-	form        string // why apt passes it over in that folder, whatever sources name
+	kept        fs.FileInfo // of a text that is kept, where nothing private stands in it
+	why         string      // apt passes it over; empty where it does not
+	form        string      // why apt passes it over in that folder, whatever sources name
 }
 
 // keys lists the keys of the host, with whether apt really uses each.
@@ -221,11 +222,11 @@ func (k *keyReader) add(name, scope string, must bool) *keyFile {
 	if len(text) == 0 {
 		return nil
 	}
+	f := keyFile{name: name, scope: scope, text: text}
 	_, named := k.named[name]
 	if named || scope == source.ScopeAny || strings.HasPrefix(name, "/etc/apt/keyrings/") && bytes.HasPrefix(text, []byte("-----BEGIN")) {
-		family.KeepPublic(k.Texts, k.Modes, info, name, text)
+		f.kept = info
 	}
-	f := keyFile{name: name, scope: scope, text: text}
 	switch {
 	case !k.user.reads(k.root, name):
 		f.why = fmt.Sprintf("the user %s, as whom apt checks signatures, cannot read it", k.conf.Get("APT::Sandbox::User", ""))
@@ -251,7 +252,7 @@ func (k *keyReader) understand() {
 func (k *keyReader) describe(taken []found) {
 	texts := make([][]byte, len(k.files))
 	for i := range k.files {
-		if len(taken[i].keys) == 0 || taken[i].trouble != "" { // else apt finds all that stands in it
+		if len(taken[i].keys) == 0 || taken[i].trouble != "" || taken[i].private { // else apt finds all that stands in it
 			texts[i] = k.files[i].text
 		}
 	}
@@ -283,11 +284,19 @@ func (k *keyReader) describe(taken []found) {
 			add(key, why)
 		}
 		if texts[i] == nil {
+			all.Keys = taken[i].keys
+		}
+		if f.kept != nil {
+			family.KeepKeys(k.Texts, k.Modes, f.kept, f.name, f.text, &all)
+		}
+		if texts[i] == nil {
 			continue
+		}
+		if all.Private {
+			k.Problem(f.name, 0, "the key file holds a private key: "+family.WhoeverReads, false)
 		}
 		switch trouble := cmp.Or(keyTrouble(all.Err), taken[i].trouble); {
 		case len(have) == 0:
-			delete(k.Texts, f.name)
 			k.Problem(f.name, 0, "the key file cannot be understood: "+cmp.Or(trouble, keyring.ErrNoKey.Error()), false)
 		case f.why == "" && trouble != "":
 			k.Problem(f.name, 0, "not all of the key file can be understood: "+trouble, false)
@@ -300,6 +309,7 @@ type found struct {
 	keys    []source.Key
 	why     string // whatever else stands in the file is not used
 	trouble string
+	private bool // a private key stands in it, or in one of the files that are read with it
 }
 
 const damaged = "its armour is damaged, and apt-key gives up at it"
@@ -342,7 +352,7 @@ func (k *keyReader) taken() []found {
 		if alone[i] == nil {
 			continue
 		}
-		out[i].trouble = keyTrouble(streams[i].Err)
+		out[i].trouble, out[i].private = keyTrouble(streams[i].Err), streams[i].Private
 		for _, key := range streams[i].Keys {
 			out[i].keys = append(out[i].keys, key.Key)
 		}
@@ -370,6 +380,9 @@ type part struct{ file, begin, end int }
 
 // together parts what stands in the files of a folder, which are read as one.
 func (k *keyReader) together(out []found, parts []part, whole keyring.Ring) {
+	for _, p := range parts {
+		out[p.file].private = out[p.file].private || whole.Private
+	}
 	last := -1
 	for _, key := range whole.Keys {
 		for _, p := range parts {

@@ -128,7 +128,7 @@ func (k *keyReader) wholly(f *keyFile, whole keyring.Result, stop map[string]str
 	case f.why != "":
 		return found{}
 	case byName, inFolder && folder == "":
-		return found{keys: whole.Keys}
+		return found{keys: whole.Keys, private: whole.Private}
 	case inFolder:
 		return found{why: "sqv gives up at " + folder + " in the same folder: " + stop[folder]}
 	case named[f.name] != "":

@@ -426,15 +426,19 @@ func (r *reader) keyrings(id, paths string) (out []string) {
 // keys reads a remote's keyring; on says whether the remote is.
 func (r *reader) keys(name string, on bool) {
 	data, info, err := r.root.ReadTextInfo(name)
-	var keys []source.Key
+	var got keyring.Result
 	if err == nil {
-		if keys, err = keyring.Read(data, family.KeysAt(r.root)); len(keys) > 0 {
-			family.KeepPublic(r.Texts, r.Modes, info, name, data)
-		}
+		got = keyring.ReadAll([][]byte{data}, family.KeysAt(r.root))[0]
+		family.KeepKeys(r.Texts, r.Modes, info, name, data, &got)
+		err = got.Err
 	}
 	if err != nil {
 		r.Problem(name, 0, "the keyring cannot be read: "+family.Plain(err), false)
 	}
+	if got.Private {
+		r.Problem(name, 0, "the keyring holds a private key: "+family.WhoeverReads, false)
+	}
+	keys := got.Keys
 	armoured := !keyring.IsKeybox(data) && bytes.Contains(data, []byte("-----BEGIN PGP"))
 	if armoured && strings.HasSuffix(name, ownKeyring) && path.Dir(name) == Repo {
 		for i := range keys {

@@ -375,7 +375,7 @@ func (r *reader) access(file string, src *source.Source, s section) {
 		name := path.Clean("/" + strings.TrimPrefix(authority, "file://"))
 		if text, err := r.root.ReadText(name); err == nil {
 			if info, err := r.root.Stat(name); err == nil {
-				family.KeepPublic(r.Texts, r.Modes, info, name, text)
+				family.KeepCertificates(r.Texts, r.Modes, info, name, text)
 			}
 		}
 	}
