@@ -34,7 +34,8 @@ SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/
 	patientlantern.example/lantern/core/saved patientlantern.example/lantern/api compress/... crypto/ecdsa crypto/ecdh crypto/elliptic \
 	crypto/internal/fips140/mlkem crypto/internal/fips140/drbg crypto/internal/fips140/aes/... crypto/hpke crypto/dsa \
 	debug/... github.com/hashicorp/... patientlantern.example/lantern/core/subscription patientlantern.example/lantern/core/rollout \
-	patientlantern.example/lantern/core/trust patientlantern.example/lantern/core/sqlitefile patientlantern.example/lantern/core/unpack regexp/... golang.org/x/text/... time os
+	patientlantern.example/lantern/core/trust patientlantern.example/lantern/core/sqlitefile patientlantern.example/lantern/core/unpack regexp/... golang.org/x/text/... time os \
+	patientlantern.example/lantern/core/survey
 bin/lantern-agent: $(GO_FILES)
 	$(GO) build -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
 

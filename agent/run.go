@@ -41,6 +41,7 @@ type Options struct {
 	Log     *slog.Logger
 	Now     func() time.Time
 	Version string
+	Watch   func() (*fsnotify.Watcher, error) // how folders are watched; fsnotify.NewWatcher when nil
 }
 
 // Agent runs on one host. Make one with New.
@@ -52,6 +53,7 @@ type Agent struct {
 	enrol Enrolment
 	ver   string
 
+	folders  func() (*fsnotify.Watcher, error) // watches them
 	last     *look
 	lastLook time.Time
 	sentFree map[string]int64
@@ -79,8 +81,11 @@ func New(o Options) (*Agent, error) {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
+	if o.Watch == nil {
+		o.Watch = fsnotify.NewWatcher
+	}
 	o.Host.clock = o.Now
-	a := &Agent{host: o.Host, log: o.Host.CleanLog(o.Log), now: o.Now, ver: o.Version, instance: rand.Text()[:16]}
+	a := &Agent{host: o.Host, log: o.Host.CleanLog(o.Log), now: o.Now, ver: o.Version, folders: o.Watch, instance: rand.Text()[:16]}
 	err := o.Host.loadJSON("enrolment.json", &a.enrol)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf(
@@ -160,7 +165,7 @@ func (a *Agent) Run(ctx context.Context) error {
 // watcher watches folders. Where the machine has no more of them to give, nothing is watched, and
 // all is read every few minutes.
 func (a *Agent) watcher() (w *fsnotify.Watcher, end func()) {
-	w, err := fsnotify.NewWatcher()
+	w, err := a.folders()
 	if err != nil {
 		a.log.Warn("no folder can be watched; all of them are read every few minutes", "error", err)
 		return &fsnotify.Watcher{}, func() {}

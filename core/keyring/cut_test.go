@@ -44,14 +44,16 @@ func TestWhatTheEndOfTheTextCutsOffIsReadAsGpgReadsIt(t *testing.T) {
 		}
 	}
 	for i, end := range keyforms.PrivateEnds() {
-		ask(fmt.Sprint("private ", i), 5, third+end, 11)
+		ask(fmt.Sprint("private ", i), 5+byte(i%2)*2, third+end, 19)
 	}
 	ask("public", 6, third, 5)
 	ask("subkey", 14, third, 5)
 	ask("signature", 2, string(packets[0][104:293-4]), 5)
 	for _, tag := range []byte{1, 3, 4, 8, 9, 10, 11, 12, 13, 15, 17, 18, 19, 20, 21, 60, 61, 63} {
-		for _, version := range []string{"\x04", "\x03", "\x80"} {
-			ask(fmt.Sprintf("tag %d", tag), tag, version+"\x00\x00\x00abcdefghijklmnopqrstuvw", 9)
+		version := "\x04"
+		if tag == 1 || tag == 4 {
+			version = "\x03"
 		}
+		ask(fmt.Sprintf("tag %d", tag), tag, version+"\x00\x00\x00abcdefghijklmnopqrstuvw", 9)
 	}
 }

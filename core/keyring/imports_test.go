@@ -42,9 +42,9 @@ func TestWhatStandsBehindACertificateKeepsGpgFromImportingIt(t *testing.T) {
 			}
 		}
 		if tag == 5 || tag == 7 {
-			for _, end := range keyforms.PrivateEnds() {
-				for _, cut := range []int{0, 2}[:1+len(end)%2] {
-					bodies = append(bodies, third+end[:max(0, len(end)-cut)])
+			for i, end := range keyforms.PrivateEnds() {
+				if (i+tag/2)%2 == 0 {
+					bodies = append(bodies, third+end)
 				}
 			}
 		}

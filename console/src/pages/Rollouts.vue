@@ -50,6 +50,14 @@ const headline = computed(() => {
   if (x.ended) return `${what} ${x.stopped ? 'was stopped' : 'has ended'}`
   return `${what} ${{ held: 'is held', asking: 'waits for consent', soaking: 'lets time pass', changing: 'is under way' }[x.phase as string] ?? 'is under way'}`
 })
+// missed counts the hosts on which a rollout that has ended did not do what it was for: those that failed, were left
+// behind or passed over, and those that it never came to.
+const missed = computed(() => {
+  const x = r.value
+  if (!x?.ended) return 0
+  const unreached = (x.parts ?? []).reduce((n, p) => n + p.hosts - Object.values(p.counts).reduce((a, b) => a + b, 0), 0)
+  return (x.counts.failed ?? 0) + (x.counts.behind ?? 0) + (x.counts.skipped ?? 0) + Math.max(0, unreached)
+})
 const tone = computed(() => (r.value?.phase === 'held' ? 'bad' : r.value?.phase === 'asking' ? 'warn' : ''))
 
 type Lever = 'hold' | 'proceed' | 'consent' | 'skip'
@@ -94,7 +102,7 @@ async function pull(why: string) {
     void queries.invalidateQueries({ queryKey: ['rollout'] })
   }
 }
-const look = (x: Rollout) => (!x.ended ? (x.phase === 'held' ? progressLook.failed : progressLook.working) : x.counts.failed ? progressLook.failed : x.counts.behind || x.stopped ? progressLook.behind : progressLook.done)
+const look = (x: Rollout) => (!x.ended ? (x.phase === 'held' ? progressLook.failed : progressLook.working) : x.counts.failed ? progressLook.failed : x.counts.behind || x.counts.skipped || x.stopped ? progressLook.behind : progressLook.done)
 const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.phase === 'held' ? 'held' : 'under way')
 </script>
 
@@ -106,7 +114,7 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
   <p v-if="rollouts.data.value && !rollouts.data.value.total" class="soft"><router-link to="/changes">See what the newest revision would change</router-link>, and begin one there.</p>
   <template v-if="r">
     <div class="head">
-      <h1 :class="tone">{{ headline }}</h1>
+      <h1 :class="tone">{{ headline }}<template v-if="missed">, but not on <span class="warn">{{ count(missed, 'host', 'hosts') }}</span></template></h1>
       <span v-if="mayChange" class="levers">
         <template v-if="!r.ended">
           <el-button v-if="r.phase === 'held'" size="large" :loading="busy" @click="ask('proceed')">Go on</el-button>
