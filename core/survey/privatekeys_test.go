@@ -31,6 +31,43 @@ var keyPlaces = map[string]map[string]string{
 	"etc/pacman.d/gnupg/pubring.gpg": {"etc/pacman.conf": "[options]\n[core]\nServer = http://h.example/\n"},
 }
 
+// What a source calls a list of mirrors, or pacman.conf a file of its own, may be any file on the host: what does not say
+// what such a file says stays there.
+func TestNoFileLeavesTheHostForBeingCalledSomething(t *testing.T) {
+	const shadow = "root:$6$MARK:20000:0:99999:7:::\nbin:*:20000:0:99999:7:::\n"
+	for place, tree := range map[string]map[string]string{
+		"dnf":         {"etc/yum.repos.d/a.repo": "[a]\nmirrorlist=file:///etc/shadow\n"},
+		"dnf's other": {"etc/yum.repos.d/a.repo": "[a]\nmetalink=file:///etc/shadow\n"},
+		"zypper":      {"etc/zypp/repos.d/a.repo": "[a]\nenabled=1\nmirrorlist=file:///etc/shadow\n"},
+		"apt":         {"etc/apt/sources.list": "deb mirror+file:/etc/shadow s main\n"},
+		"pacman":      {"etc/pacman.conf": "[options]\nInclude = /etc/shadow\n[core]\nServer = http://h.example/\n"},
+		"pacman's":    {"etc/pacman.conf": "[options]\n[core]\nInclude = /etc/shadow\n"},
+		"authority":   {"etc/yum.repos.d/a.repo": "[a]\nbaseurl=http://h.example/\nsslcacert=/etc/shadow\n"},
+		"key":         {"etc/yum.repos.d/a.repo": "[a]\nbaseurl=http://h.example/\ngpgkey=file:///etc/shadow\n"},
+		"apt's key":   {"etc/apt/sources.list": "deb [signed-by=/etc/shadow] http://h.example/ s main\n"},
+		"apt's conf":  {"etc/apt/apt.conf.d/1": "#include \"/etc/shadow\";\n"},
+	} {
+		root := fstest.MapFS{"etc/shadow": {Data: []byte(shadow), Mode: 0o600}}
+		for name, data := range tree {
+			root[name] = &fstest.MapFile{Data: []byte(data), Mode: 0o644}
+		}
+		got := survey.Read(rootfs.New(root), survey.Machine{Arch: "x86_64", Now: time.Now()})
+		for name, kept := range got.Masked() {
+			require.NotContains(t, string(kept), "MARK", "%s: %s", place, name)
+		}
+		printed, err := json.Marshal(got.Survey)
+		require.NoError(t, err)
+		require.NotContains(t, string(printed), "MARK", place)
+	}
+	list := "# ours\nhttp://a.example/x\n\nhttps://b.example/y priority:2\n"
+	root := fstest.MapFS{
+		"srv/list":               {Data: []byte(list), Mode: 0o644},
+		"etc/yum.repos.d/a.repo": {Data: []byte("[a]\nmirrorlist=file:///srv/list\n"), Mode: 0o644},
+	}
+	got := survey.Read(rootfs.New(root), survey.Machine{Arch: "x86_64", Now: time.Now()})
+	require.Equal(t, list, string(got.Masked()["/srv/list"]), "a list of mirrors is told as it is")
+}
+
 // A private key in a key file, whatever its form and its place, comes out in nothing that is read of a root; nor does
 // what is no key at all and is only called one.
 func TestNothingPrivateComesOutOfKeyFiles(t *testing.T) {

@@ -2,6 +2,7 @@
 package survey
 
 import (
+	"bytes"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -32,9 +33,11 @@ type Result struct {
 	Modes  map[string]fs.FileMode
 
 	root  *rootfs.FS
-	lists map[string]bool   // files of Texts that are lists of mirrors
-	runs  map[string]bool   // those that say which programs run
-	of    map[string]string // the packages that they belong to
+	lists map[string]bool // files of Texts that are lists of mirrors
+	// called are those that only a source calls so: any file on the host may be.
+	called map[string]bool
+	runs   map[string]bool   // those that say which programs run
+	of     map[string]string // the packages that they belong to
 }
 
 // WatchDirs are the folders whose changes can change what Read returns.
@@ -187,6 +190,9 @@ func (r *Result) Masked() map[string][]byte {
 	r.Survey.Files = nil
 	for name, text := range r.Texts {
 		masked := family.MaskText(text)
+		if r.called[name] {
+			masked = onlyMirrors(masked)
+		}
 		out[name] = masked
 		f := source.File{Path: name, Digest: source.Digest(masked), Mode: fmt.Sprintf("%04o", r.Modes[name])}
 		r.stands(&f)
@@ -222,7 +228,7 @@ func (r *Result) stands(f *source.File) {
 
 // mirrors keeps the lists of mirrors on this host that sources name.
 func (r *reader) mirrors() {
-	r.lists = map[string]bool{}
+	r.lists, r.called = map[string]bool{}, map[string]bool{}
 	for i := range r.Survey.Sources {
 		for _, name := range r.Survey.Sources[i].MirrorFiles() {
 			if _, read := r.Texts[name]; read {
@@ -230,10 +236,24 @@ func (r *reader) mirrors() {
 				continue
 			}
 			if text, info, err := r.Result.root.ReadTextInfo(name); err == nil && info.Mode().IsRegular() {
-				r.Texts[name], r.Modes[name], r.lists[name] = text, info.Mode().Perm(), true
+				r.Texts[name], r.Modes[name], r.lists[name], r.called[name] = text, info.Mode().Perm(), true, true
 			}
 		}
 	}
+}
+
+// onlyMirrors hides the lines of a text that a list of mirrors does not have: what a source calls one may be any file
+// on the host.
+func onlyMirrors(text []byte) []byte {
+	var out []byte
+	for line := range bytes.Lines(text) {
+		word := bytes.TrimSpace(line)
+		if len(word) > 0 && word[0] != '#' && !bytes.Contains(word, []byte("://")) && word[0] != '<' && !bytes.HasSuffix(word, []byte(">")) {
+			line = []byte(family.Hidden + "\n")
+		}
+		out = append(out, line...)
+	}
+	return out
 }
 
 // listed are the lines of a list of mirrors that say something.

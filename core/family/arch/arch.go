@@ -6,6 +6,7 @@
 package arch
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"io/fs"
@@ -111,6 +112,21 @@ func (r *reader) refuse(file string, line int32, format string, args ...any) {
 	r.Problem(file, int(line), "pacman refuses to work: "+fmt.Sprintf(format, args...), true)
 }
 
+// configures reports whether a file that is included says anything to pacman: it may be any file on the host, and one
+// that says nothing stays there.
+func configures(text []byte) bool {
+	said := false
+	for line := range bytes.Lines(text) {
+		if line = bytes.TrimSpace(line); len(line) == 0 {
+			continue
+		}
+		if said = true; bytes.ContainsAny(line, "[=#") || bytes.IndexByte(line, ':') < 0 {
+			return true
+		}
+	}
+	return !said
+}
+
 // file reads one file; from and line say where it is included.
 func (r *reader) file(name, from string, line int32, depth int) {
 	info, err := r.root.Stat("/" + name)
@@ -132,6 +148,9 @@ func (r *reader) file(name, from string, line int32, depth int) {
 		return
 	}
 	name = path.Clean("/" + name)
+	if depth > 0 && !configures(text) {
+		return
+	}
 	r.Keep(info, name, text)
 	f := ini.ParsePacman(text)
 	for i := range f.Sections {

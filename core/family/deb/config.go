@@ -165,6 +165,9 @@ func (r *reader) configFile(name string, depth int) {
 	var bad *aptconf.Error
 	if errors.As(err, &bad) {
 		r.Problem(name, bad.Line, "apt refuses to work: "+bad.Message, true)
+		if depth > 0 && len(statements) == 0 { // it may be any file on the host that is included here
+			delete(r.Texts, name)
+		}
 	}
 }
 
