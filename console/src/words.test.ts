@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest'
-import { ago, clock, contractLook, count, exact, keyLook, number, placeLook, progressLook, seen, severityLook, short, span, stateLook, until } from './words'
+import type { Rollout } from './api'
+import { ago, clock, contractLook, count, exact, keyLook, missing, number, placeLook, progressLook, seen, severityLook, short, span, stateLook, until } from './words'
 
 const now = Date.parse('2026-11-25T12:00:00Z')
 const before = (seconds: number) => new Date(now - seconds * 1000).toISOString()
@@ -44,4 +45,12 @@ it('a sign stands beside every word, and no two words of one list share sign and
     const all = Object.values(looks).map((l) => l.sign + l.tone)
     expect(new Set(all).size).toBe(all.length)
   }
+})
+
+it('counts the hosts on which a rollout did not do what it was for', () => {
+  const parts = [{ hosts: 5, counts: { done: 2, failed: 1 } }]
+  const of = (counts: Record<string, number>, waves: object[] = []) => missing({ counts, parts: waves } as unknown as Rollout)
+  expect(of({ done: 3, unchanged: 4 })).toBe(0)
+  expect(of({ done: 3, failed: 1, behind: 2, skipped: 4 })).toBe(7)
+  expect(of({ done: 2, failed: 1 }, parts)).toBe(3)
 })

@@ -1,3 +1,5 @@
+import type { Rollout } from './api'
+
 // How states and times are said and marked. A sign always stands beside the word.
 export const stateLook: Record<string, { sign: string; tone: string }> = {
   failed: { sign: '✗', tone: 'bad' },
@@ -155,4 +157,11 @@ export function fateWords(f: { stands_as: string; then: string; why: string; rep
   const then: Record<string, string> = { 'switch-on': 'goes on', 'switch-off': 'goes off', rewrite: 'is rewritten', remove: 'goes', 'comment-out': 'becomes a comment' }
   const what = f.stands_as === 'ours' ? names || 'the policy’s own' : f.stands_as === 'ruled' ? `${names}, in place` : f.why
   return then[f.then] ? `${what}: ${then[f.then]} with the next change` : what
+}
+
+// missing counts the hosts on which a rollout did not do what it was for: those that failed, were left behind or passed
+// over, and those that it never came to.
+export function missing(r: Rollout): number {
+  const unreached = (r.parts ?? []).reduce((n, p) => n + p.hosts - Object.values(p.counts).reduce((a, b) => a + b, 0), 0)
+  return (r.counts.failed ?? 0) + (r.counts.behind ?? 0) + (r.counts.skipped ?? 0) + Math.max(0, unreached)
 }

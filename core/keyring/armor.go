@@ -22,16 +22,7 @@ func begins(data []byte) bool {
 }
 
 // isBinary reports whether a text begins like a packet rather than like armour.
-func isBinary(data []byte) bool {
-	if len(data) == 0 || data[0]&0x80 == 0 {
-		return false
-	}
-	tag := data[0] >> 2 & 0xf
-	if data[0]&0x40 != 0 {
-		tag = data[0] & 0x3f
-	}
-	return binaryTags[tag]
-}
+func isBinary(data []byte) bool { return len(data) > 0 && binaryTags[tagOf(data[0])] }
 
 // armorPiece is how much gpg takes out of a block at once. What stands before the piece in which the block turns out to
 // be damaged has been read by then.

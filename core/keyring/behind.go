@@ -187,19 +187,7 @@ func wellFormed(body []byte, said int) bool {
 }
 
 // filledNumbers reports whether so many numbers stand in a text.
-func filledNumbers(rest []byte, count int) bool {
-	for range count {
-		if len(rest) < 2 {
-			return false
-		}
-		bits := int(rest[0])<<8 | int(rest[1])
-		if bits > longestNumber || (bits+7)/8 > len(rest)-2 {
-			return false
-		}
-		rest = rest[2+(bits+7)/8:]
-	}
-	return true
-}
+func filledNumbers(rest []byte, count int) bool { return behindNumbers(rest, 0, count) >= 0 }
 
 // declared is how long the packet at the beginning of a text says that it is, where it says so at once.
 func declared(raw []byte) int {

@@ -162,11 +162,11 @@ func parted(raw []byte, at At, of judge) (list []*certificate, err error) {
 		}
 		hidden := secret(p)
 		if hidden {
-			if _, ends, _ := private(p.Contents, false); of != nil && ends > 0 {
+			var ends int
+			if p, ends = public(p); of != nil && ends > 0 {
 				src.Reset(raw[begin+headLength(raw[begin:])+ends:])
 				packets = packet.NewOpaqueReader(src)
 			}
-			p = public(p)
 		}
 		switch {
 		case p.Tag == tagPublicKey:

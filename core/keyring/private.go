@@ -58,12 +58,7 @@ func publicLength(body []byte) int {
 			return -1
 		}
 	}
-	for range count {
-		if at = number(body, at); at < 0 {
-			return -1
-		}
-	}
-	return at
+	return behindNumbers(body, at, count)
 }
 
 // sized is where what follows a field begins that says in a byte how long it is; -1 where it does not end.
@@ -74,16 +69,18 @@ func sized(body []byte, at int) int {
 	return at + 1 + int(body[at])
 }
 
-// number is where what follows a number begins; -1 where it does not end.
-func number(body []byte, at int) int {
-	if at+2 > len(body) {
-		return -1
+// behindNumbers is where what follows so many numbers begins; -1 where they do not end.
+func behindNumbers(body []byte, at, count int) int {
+	for range count {
+		if at+2 > len(body) {
+			return -1
+		}
+		bits := int(binary.BigEndian.Uint16(body[at:]))
+		if at += 2 + (bits+7)/8; bits > longestNumber || at > len(body) {
+			return -1
+		}
 	}
-	bits := int(binary.BigEndian.Uint16(body[at:]))
-	if end := at + 2 + (bits+7)/8; bits <= longestNumber && end <= len(body) {
-		return end
-	}
-	return -1
+	return at
 }
 
 // private takes the packet of a private key apart: its public part, and whether the rest is as it must be for gpg to
@@ -123,13 +120,8 @@ func private(body []byte, cut bool) (public []byte, ends int, whole bool) {
 
 // plainWhole reports whether so many numbers, and their sum, stand there.
 func plainWhole(rest []byte, count int, cut bool) bool {
-	at := 0
-	for range count {
-		if at = number(rest, at); at < 0 {
-			return false
-		}
-	}
-	return cut || len(rest) >= at+2
+	at := behindNumbers(rest, 0, count)
+	return at >= 0 && (cut || len(rest) >= at+2)
 }
 
 // lockedWhole reports whether an encrypted private part is one: the cipher, how its key comes from a password, and what
@@ -174,14 +166,14 @@ func stubWhole(rest []byte, cut bool) (ends int, whole bool) {
 	return 0, false
 }
 
-// public makes of the packet of a private key that of its public part.
-func public(p *packet.OpaquePacket) *packet.OpaquePacket {
-	body, _, _ := private(p.Contents, true)
+// public makes of the packet of a private key that of its public part; ends is as private has it.
+func public(p *packet.OpaquePacket) (of *packet.OpaquePacket, ends int) {
+	body, ends, _ := private(p.Contents, true)
 	tag := uint8(tagPublicKey)
 	if p.Tag == tagSecretSubkey {
 		tag = tagPublicSubkey
 	}
-	return &packet.OpaquePacket{Tag: tag, Contents: body}
+	return &packet.OpaquePacket{Tag: tag, Contents: body}, ends
 }
 
 // HoldsPrivate reports whether a private key stands anywhere in a text, armoured, binary or in a keybox, behind what

@@ -7,7 +7,7 @@ import Diff from '../parts/Diff.vue'
 import HostProgress from '../parts/HostProgress.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { ago, count, short } from '../words'
+import { ago, count, missing, short } from '../words'
 
 const now = useNow()
 const revisions = useQuery({ queryKey: ['revisions'], queryFn: () => told(client.GET('/api/revisions')) })
@@ -85,7 +85,6 @@ async function begin() {
 }
 
 const finished = (r: Rollout) => (r.counts.done ?? 0) + (r.counts.unchanged ?? 0) + (r.counts.failed ?? 0) + (r.counts.behind ?? 0) + (r.counts.skipped ?? 0)
-const missed = (r: Rollout) => (r.counts.behind ?? 0) + (r.counts.skipped ?? 0) > 0 || !!r.stopped // it did not come to all of its hosts
 const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
 </script>
 
@@ -140,7 +139,7 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
     <div class="card rollout">
       <div class="line">
         <b>{{ latest.kind }} {{ latest.id }}</b><span>revision {{ latest.revision }} by {{ latest.author }}, begun {{ ago(latest.begun, now) }}</span>
-        <el-progress class="grow" aria-label="How far it is" :percentage="Math.round((100 * finished(shown.data.value)) / Math.max(1, all(shown.data.value)))" :status="shown.data.value.counts.failed ? 'exception' : missed(shown.data.value) ? 'warning' : latest.ended ? 'success' : undefined">{{ finished(shown.data.value) }} of {{ all(shown.data.value) }}</el-progress>
+        <el-progress class="grow" aria-label="How far it is" :percentage="Math.round((100 * finished(shown.data.value)) / Math.max(1, all(shown.data.value)))" :status="shown.data.value.counts.failed ? 'exception' : missing(shown.data.value) || shown.data.value.stopped ? 'warning' : latest.ended ? 'success' : undefined">{{ finished(shown.data.value) }} of {{ all(shown.data.value) }}</el-progress>
       </div>
       <div v-if="!latest.ended" class="says" :class="{ bad: latest.phase === 'held', warn: latest.phase === 'asking' }">{{ latest.says }} <router-link :to="{ name: 'rollout', params: { id: latest.id } }">Waves, gates and what to press</router-link></div>
       <HostProgress v-for="h in shown.data.value.progress" :key="h.host" :host="h" />

@@ -14,7 +14,7 @@ import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import Waves from '../parts/Waves.vue'
 import { useMayChange, useSession } from '../role'
-import { ago, count, number, progressLook, short } from '../words'
+import { ago, count, missing, number, progressLook, short } from '../words'
 
 const props = defineProps<{ id?: string }>()
 const now = useNow()
@@ -50,14 +50,7 @@ const headline = computed(() => {
   if (x.ended) return `${what} ${x.stopped ? 'was stopped' : 'has ended'}`
   return `${what} ${{ held: 'is held', asking: 'waits for consent', soaking: 'lets time pass', changing: 'is under way' }[x.phase as string] ?? 'is under way'}`
 })
-// missed counts the hosts on which a rollout that has ended did not do what it was for: those that failed, were left
-// behind or passed over, and those that it never came to.
-const missed = computed(() => {
-  const x = r.value
-  if (!x?.ended) return 0
-  const unreached = (x.parts ?? []).reduce((n, p) => n + p.hosts - Object.values(p.counts).reduce((a, b) => a + b, 0), 0)
-  return (x.counts.failed ?? 0) + (x.counts.behind ?? 0) + (x.counts.skipped ?? 0) + Math.max(0, unreached)
-})
+const missed = computed(() => (r.value?.ended ? missing(r.value) : 0))
 const tone = computed(() => (r.value?.phase === 'held' ? 'bad' : r.value?.phase === 'asking' ? 'warn' : ''))
 
 type Lever = 'hold' | 'proceed' | 'consent' | 'skip'

@@ -116,7 +116,7 @@ type keyFile struct {
 	name, scope string
 	part        bool // of a folder whose files are read as one
 	text        []byte
-	kept        fs.FileInfo // of a text that is kept, where nothing private stands in it
+	kept        fs.FileInfo // of a text that is kept, where it is one of keys
 	why         string      // apt passes it over; empty where it does not
 	form        string      // why apt passes it over in that folder, whatever sources name
 }
