@@ -25,6 +25,12 @@ import (
 	"patientlantern.example/lantern/standin"
 )
 
+func TestMain(m *testing.M) {
+	status := m.Run()
+	browser.Quit()
+	os.Exit(status)
+}
+
 func TestTheConsoleIsBuiltIn(t *testing.T) {
 	_, err := fs.Stat(console.Files(), "index.html")
 	require.NoError(t, err, "build the console first: make console")
@@ -69,9 +75,7 @@ func open(t *testing.T, r *rig.Rig, width, height int) *screen {
 // openFor is open for a story that may take so long.
 func openFor(t *testing.T, r *rig.Rig, width, height int, most time.Duration) *screen {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), most)
-	t.Cleanup(cancel)
-	page, stop, err := browser.New(ctx, width, height)
+	page, stop, err := browser.Page(most)
 	require.NoError(t, err)
 	t.Cleanup(stop)
 	s := &screen{t: t, page: page, url: r.Server.URL}
@@ -224,9 +228,7 @@ func TestAServiceThatHangsIsNotLive(t *testing.T) {
 
 func TestAWrongTokenIsRefusedInWords(t *testing.T) {
 	r := rig.New(t)
-	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
-	defer cancel()
-	page, stop, err := browser.New(ctx, 1280, 800)
+	page, stop, err := browser.Page(60 * time.Second)
 	require.NoError(t, err)
 	defer stop()
 	s := &screen{t: t, page: page, url: r.Server.URL}
