@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/core/keyring"
+	"patientlantern.example/lantern/internal/cell"
 	"patientlantern.example/lantern/internal/keyforms"
 	"patientlantern.example/lantern/standin"
 )
@@ -32,6 +33,7 @@ func TestWhatStandsBehindACertificateKeepsGpgFromImportingIt(t *testing.T) {
 	_, others := signersIn(t, home, at, "third")
 	third := string(others[0][2:53])
 	public, sig := string(good[2:53]), string(good[104:293])
+	asked := cell.Share(3)
 	for tag := range 64 {
 		bodies := []string{"abc", "\x80bcdefghijklmnopqrstuvwxyz", "\x04bcdefghijklmnopqrstuvwxyz", "\x01bcdefghijklmnopqrstuvwxyz", "PGP"}
 		if tag == 2 || tag == 6 || tag == 14 {
@@ -62,7 +64,7 @@ func TestWhatStandsBehindACertificateKeepsGpgFromImportingIt(t *testing.T) {
 						"behind": slices.Concat(good, head, []byte(body)), "in front": slices.Concat(head, []byte(body), good),
 						"between": slices.Concat(good, head, []byte(body), other),
 					} {
-						if where != "behind" && (tag+len(body))%3 != 0 {
+						if where != "behind" && (tag+len(body))%3 != 0 || !asked() {
 							continue // gpg takes its time
 						}
 						theirs, ours := imports(t, home, file, k.Fingerprint()), false

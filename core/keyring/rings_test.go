@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/core/keyring"
+	"patientlantern.example/lantern/internal/cell"
 	"patientlantern.example/lantern/internal/keyforms"
 	"patientlantern.example/lantern/standin"
 )
@@ -48,7 +49,7 @@ func TestWhatStandsBehindACertificateKeepsGpgvFromBelievingIt(t *testing.T) {
 	signers, packets := signersIn(t, home, at, "first", "second")
 	_, others := signersIn(t, t.TempDir(), at, "third")
 	public, sig, third := string(packets[0][2:53]), string(packets[0][104:293]), string(others[0][2:53])
-	ring := filepath.Join(home, "ring.gpg")
+	ring, asked := filepath.Join(home, "ring.gpg"), cell.Share(3)
 	for tag := range 64 {
 		bodies := []string{"", "abc", "\x80bcdefghijklmnopqrstuvwxyz", "\x04bcdefghijklmnopqrstuvwxyz", "PGP"}
 		if tag == 2 || tag == 6 || tag == 14 {
@@ -67,7 +68,7 @@ func TestWhatStandsBehindACertificateKeepsGpgvFromBelievingIt(t *testing.T) {
 			for _, said := range []int{len(body), max(100, len(body)+1)} {
 				for _, old := range []bool{false, true} {
 					head := []byte{0xc0 | byte(tag), byte(said)}
-					if old && tag > 15 || said > 191 {
+					if old && tag > 15 || said > 191 || !asked() {
 						continue
 					}
 					if old {
