@@ -59,13 +59,6 @@ func TestNoFileLeavesTheHostForBeingCalledSomething(t *testing.T) {
 		require.NoError(t, err)
 		require.NotContains(t, string(printed), "MARK", place)
 	}
-	list := "# ours\nhttp://a.example/x\n\nhttps://b.example/y priority:2\n"
-	root := fstest.MapFS{
-		"srv/list":               {Data: []byte(list), Mode: 0o644},
-		"etc/yum.repos.d/a.repo": {Data: []byte("[a]\nmirrorlist=file:///srv/list\n"), Mode: 0o644},
-	}
-	got := survey.Read(rootfs.New(root), survey.Machine{Arch: "x86_64", Now: time.Now()})
-	require.Equal(t, list, string(got.Masked()["/srv/list"]), "a list of mirrors is told as it is")
 }
 
 // A private key in a key file, whatever its form and its place, comes out in nothing that is read of a root; nor does

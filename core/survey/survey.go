@@ -2,7 +2,6 @@
 package survey
 
 import (
-	"bytes"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -36,6 +35,8 @@ type Result struct {
 	lists map[string]bool // files of Texts that are lists of mirrors
 	// called are those that only a source calls so: any file on the host may be.
 	called map[string]bool
+	// secret is what digests of their other lines are made with; nil until it is asked for.
+	secret []byte
 	runs   map[string]bool   // those that say which programs run
 	of     map[string]string // the packages that they belong to
 }
@@ -191,7 +192,7 @@ func (r *Result) Masked() map[string][]byte {
 	for name, text := range r.Texts {
 		masked := family.MaskText(text)
 		if r.called[name] {
-			masked = onlyMirrors(masked)
+			masked = onlyMirrors(masked, name, r.secret)
 		}
 		out[name] = masked
 		f := source.File{Path: name, Digest: source.Digest(masked), Mode: fmt.Sprintf("%04o", r.Modes[name])}
@@ -224,44 +225,4 @@ func (r *Result) stands(f *source.File) {
 	if root, _, known := rootfs.Owner(top); ok && known && uid != root {
 		f.Owner = strconv.FormatUint(uint64(uid), 10)
 	}
-}
-
-// mirrors keeps the lists of mirrors on this host that sources name.
-func (r *reader) mirrors() {
-	r.lists, r.called = map[string]bool{}, map[string]bool{}
-	for i := range r.Survey.Sources {
-		for _, name := range r.Survey.Sources[i].MirrorFiles() {
-			if _, read := r.Texts[name]; read {
-				r.lists[name] = true
-				continue
-			}
-			if text, info, err := r.Result.root.ReadTextInfo(name); err == nil && info.Mode().IsRegular() {
-				r.Texts[name], r.Modes[name], r.lists[name], r.called[name] = text, info.Mode().Perm(), true, true
-			}
-		}
-	}
-}
-
-// onlyMirrors hides the lines of a text that a list of mirrors does not have: what a source calls one may be any file
-// on the host.
-func onlyMirrors(text []byte) []byte {
-	var out []byte
-	for line := range bytes.Lines(text) {
-		word := bytes.TrimSpace(line)
-		if len(word) > 0 && word[0] != '#' && !bytes.Contains(word, []byte("://")) && word[0] != '<' && !bytes.HasSuffix(word, []byte(">")) {
-			line = []byte(family.Hidden + "\n")
-		}
-		out = append(out, line...)
-	}
-	return out
-}
-
-// listed are the lines of a list of mirrors that say something.
-func listed(text []byte) (out []string) {
-	for line := range strings.Lines(string(text)) {
-		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
-			out = append(out, strings.Join(strings.Fields(line), " "))
-		}
-	}
-	return out
 }

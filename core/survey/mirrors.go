@@ -1,0 +1,140 @@
+package survey
+
+import (
+	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
+	"fmt"
+	"regexp"
+	"strings"
+	"sync"
+
+	"patientlantern.example/lantern/core/family"
+)
+
+// mirrors keeps the lists of mirrors on this host that sources name.
+func (r *reader) mirrors() {
+	r.lists, r.called = map[string]bool{}, map[string]bool{}
+	for i := range r.Survey.Sources {
+		for _, name := range r.Survey.Sources[i].MirrorFiles() {
+			if _, read := r.Texts[name]; read {
+				r.lists[name] = true
+				continue
+			}
+			text, info, err := r.Result.root.ReadTextInfo(name)
+			if err != nil || !info.Mode().IsRegular() {
+				continue
+			}
+			r.Texts[name], r.Modes[name], r.lists[name], r.called[name] = text, info.Mode().Perm(), true, true
+			if n := strangers(text); n > 0 && len(r.salt()) == 0 {
+				r.problem(r.Survey.Sources[i].Family, name, fmt.Sprintf(
+					"%d of its lines name no mirror and stay on the host, and without /etc/machine-id nobody is told when they change", n))
+			}
+		}
+	}
+}
+
+// salt is what makes digests of lines that stay on the host tell nothing to whoever does not have the host: the
+// identity of the machine, which is read by everybody there and told to nobody else. None where the machine has none.
+func (r *reader) salt() []byte {
+	if r.secret == nil {
+		r.secret = []byte{}
+		for _, name := range []string{"/etc/machine-id", "/var/lib/dbus/machine-id"} {
+			if text, err := r.Result.root.ReadFile(name); err == nil && len(bytes.TrimSpace(text)) >= 16 {
+				r.secret = bytes.TrimSpace(text)
+				break
+			}
+		}
+	}
+	return r.secret
+}
+
+// aPlace is a line of a list of mirrors: a URL, and what apt-transport-mirror(1) lets stand behind it. zypper takes
+// file:/x as well, and apt any method's name.
+var aPlace = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(?i:[a-z][a-z0-9+.-]*://|(?:file|copy|dir|cd|dvd|hd|iso|cdrom|https?|ftp):/)\S*(?:\s+[a-z]+:\S+)*$`)
+})
+
+// strangers is how many lines of a text are none of a list of mirrors. A metalink has none, nor has a list with nothing
+// but places, comments and empty lines.
+func strangers(text []byte) (n int) {
+	if isMetalink(text) {
+		return 0
+	}
+	places, others := 0, 0
+	for line := range bytes.Lines(text) {
+		switch word := bytes.TrimSpace(line); {
+		case len(word) == 0:
+		case aPlace().Match(word):
+			places++
+		case word[0] != '#':
+			n++
+		default:
+			others++
+		}
+	}
+	if places == 0 {
+		n += others
+	}
+	return n
+}
+
+// onlyMirrors hides the lines of a text that a list of mirrors does not have: what a source calls one may be any file
+// on the host. Another digest says that such a line changed: dnf takes no notice of most, and apt takes one without a
+// scheme for the name of a program.
+func onlyMirrors(text []byte, name string, salt []byte) []byte {
+	if strangers(text) == 0 {
+		return text
+	}
+	var out []byte
+	for line := range bytes.Lines(text) {
+		switch word := bytes.TrimSpace(line); {
+		case len(word) == 0 || aPlace().Match(word):
+			out = append(out, line...)
+		case word[0] == '#':
+			out = append(out, "# "+family.Hidden+"\n"...)
+		case len(salt) == 0:
+			out = append(out, family.Hidden+"\n"...)
+		default:
+			mac := hmac.New(sha256.New, salt)
+			fmt.Fprintf(mac, "%s\x00%s", name, word)
+			out = fmt.Appendf(out, "%s %x\n", family.Hidden, mac.Sum(nil)[:8])
+		}
+	}
+	return out
+}
+
+// isMetalink reports whether a text is a metalink: XML with that element around all others.
+func isMetalink(text []byte) bool {
+	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
+	for {
+		text = bytes.TrimSpace(text)
+		end := ""
+		switch {
+		case bytes.HasPrefix(text, []byte("<?")):
+			end = "?>"
+		case bytes.HasPrefix(text, []byte("<!--")):
+			end = "-->"
+		case bytes.HasPrefix(text, []byte("<!")):
+			end = ">"
+		default:
+			rest, is := bytes.CutPrefix(text, []byte("<metalink"))
+			return is && len(rest) > 0 && bytes.ContainsRune([]byte(" \t\r\n>"), rune(rest[0]))
+		}
+		_, rest, found := bytes.Cut(text, []byte(end))
+		if !found {
+			return false
+		}
+		text = rest
+	}
+}
+
+// listed are the lines of a list of mirrors that say something.
+func listed(text []byte) (out []string) {
+	for line := range strings.Lines(string(text)) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+			out = append(out, strings.Join(strings.Fields(line), " "))
+		}
+	}
+	return out
+}
