@@ -5,9 +5,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"fmt"
-	"regexp"
 	"strings"
-	"sync"
 
 	"patientlantern.example/lantern/core/family"
 )
@@ -49,11 +47,20 @@ func (r *reader) salt() []byte {
 	return r.secret
 }
 
-// aPlace is a line of a list of mirrors: a URL, and what apt-transport-mirror(1) lets stand behind it. zypper takes
-// file:/x as well, and apt any method's name.
-var aPlace = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(?i:[a-z][a-z0-9+.-]*://|(?:file|copy|dir|cd|dvd|hd|iso|cdrom|https?|ftp):/)\S*(?:\s+[a-z]+:\S+)*$`)
-})
+// isPlace reports whether a line is one of a list of mirrors: a URL, and what apt-transport-mirror(1) lets stand behind
+// it. zypper takes file:/x as well, and apt any method's name.
+func isPlace(line string) bool {
+	for i, word := range strings.Fields(line) {
+		name, rest, found := strings.Cut(word, ":")
+		switch {
+		case !found || name == "" || rest == "" || strings.Trim(strings.ToLower(name), "abcdefghijklmnopqrstuvwxyz0123456789+.-") != "":
+			return false
+		case i == 0 && !strings.HasPrefix(rest, "//") && !(rest[0] == '/' && strings.Contains(" file copy dir cd dvd hd iso cdrom http https ftp ", " "+strings.ToLower(name)+" ")):
+			return false
+		}
+	}
+	return true
+}
 
 // strangers is how many lines of a text are none of a list of mirrors. A metalink has none, nor has a list with nothing
 // but places, comments and empty lines.
@@ -65,7 +72,7 @@ func strangers(text []byte) (n int) {
 	for line := range bytes.Lines(text) {
 		switch word := bytes.TrimSpace(line); {
 		case len(word) == 0:
-		case aPlace().Match(word):
+		case isPlace(string(word)):
 			places++
 		case word[0] != '#':
 			n++
@@ -89,7 +96,7 @@ func onlyMirrors(text []byte, name string, salt []byte) []byte {
 	var out []byte
 	for line := range bytes.Lines(text) {
 		switch word := bytes.TrimSpace(line); {
-		case len(word) == 0 || aPlace().Match(word):
+		case len(word) == 0 || isPlace(string(word)):
 			out = append(out, line...)
 		case word[0] == '#':
 			out = append(out, "# "+family.Hidden+"\n"...)
