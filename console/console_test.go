@@ -1,9 +1,11 @@
 package console_test
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"io/fs"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -80,15 +84,54 @@ func openFor(t *testing.T, r *rig.Rig, width, height int, most time.Duration) *s
 	t.Cleanup(stop)
 	s := &screen{t: t, page: page, url: r.Server.URL}
 	s.listen(t)
-	require.NoError(t, chromedp.Do(page, chromedp.EmulateViewport(int64(width), int64(height)), chromedp.Navigate(s.url+"/drift"),
-		chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", r.Operator.Token+"\n")))
-	// Signing in replaces the page: who waits for an element of it may hold one that has gone.
+	require.NoError(t, chromedp.Do(page, chromedp.EmulateViewport(int64(width), int64(height))))
+	s.signIn(r.Operator.Token)
+	s.do(chromedp.Navigate(s.url + "/drift"))
 	s.shows("header", "operator")
 	require.Eventually(t, func() bool {
 		there, err := chromedp.Run(page, chromedp.Evaluate[bool](`!!document.querySelector("main h1")`))
 		return err == nil && there
 	}, 15*time.Second, 50*time.Millisecond)
 	return s
+}
+
+// signIn gives the browser a session, as the form does; that is tried by a test of its own.
+func (s *screen) signIn(token string) {
+	s.t.Helper()
+	body, err := json.Marshal(map[string]string{"token": token})
+	require.NoError(s.t, err)
+	resp, err := http.Post(s.url+"/api/session", "application/json", bytes.NewReader(body))
+	require.NoError(s.t, err)
+	require.NoError(s.t, resp.Body.Close())
+	require.Len(s.t, resp.Cookies(), 1, resp.Status)
+	c := resp.Cookies()[0]
+	yes := true
+	_, err = chromedp.Call(s.page, network.SetCookie, network.SetCookieParams{
+		URL: s.url, Name: c.Name, Value: c.Value, HTTPOnly: &yes, SameSite: network.CookieSameSiteStrict,
+	})
+	require.NoError(s.t, err)
+}
+
+// types writes into a field in place of what stands there; "\n" at the end presses Enter. A dialog that opens or closes
+// takes the focus away, and what chromedp waits for may be a field of one that has gone.
+func (s *screen) types(selector, text string) {
+	s.t.Helper()
+	field := "[...document.querySelectorAll(`" + selector + "`)].find((e) => e.checkVisibility())"
+	text, enters := strings.CutSuffix(text, "\n")
+	require.Eventually(s.t, func() bool {
+		ready, err := chromedp.Run(s.page, chromedp.Evaluate[bool](`(() => { const e = `+field+`; e?.focus(); e?.select(); return !!e && document.activeElement === e })()`))
+		if err != nil || !ready {
+			return false
+		}
+		if _, err = chromedp.Call(s.page, input.InsertText, input.InsertTextParams{Text: text}); err != nil {
+			return false
+		}
+		has, err := chromedp.Run(s.page, chromedp.Evaluate[string](`(`+field+`)?.value ?? ''`))
+		return err == nil && has == text
+	}, 15*time.Second, 50*time.Millisecond, "a field %s", selector)
+	if enters {
+		s.do(chromedp.KeyEvent("\r"))
+	}
 }
 
 // shows waits until an element's text holds something.
@@ -208,7 +251,8 @@ func TestAReaderIsNotOfferedWhatAReaderMayNotDo(t *testing.T) {
 	other, err := r.Operator.AddOperator(context.Background(), api.OperatorOrder{Name: "tern", Role: "operator"})
 	require.NoError(t, err)
 	require.NoError(t, client.New(r.Server.URL, other.Token).RemoveOperator(context.Background(), "first"))
-	s.do(chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", reader.Token+"\n"), chromedp.WaitVisible("main .diff"))
+	s.types("#token", reader.Token+"\n")
+	s.do(chromedp.WaitVisible("main .diff"))
 	s.shows("h1", "gw-01.brinewick.test")
 	buttons, err := chromedp.Run(s.page, chromedp.Evaluate[int](`document.querySelectorAll('main .el-button').length`))
 	require.NoError(t, err)
@@ -233,7 +277,8 @@ func TestAWrongTokenIsRefusedInWords(t *testing.T) {
 	defer stop()
 	s := &screen{t: t, page: page, url: r.Server.URL}
 	s.listen(t)
-	s.do(chromedp.Navigate(s.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "plo_wrong\n"))
+	s.do(chromedp.Navigate(s.url))
+	s.types("#token", "plo_wrong\n")
 	s.shows(".el-alert", "no operator has this token")
 }
 
@@ -292,14 +337,16 @@ func TestFindingsAreWaivedAndHostsAccepted(t *testing.T) {
 	s.fits()
 	s.do(chromedp.Navigate(s.url+"/hosts/gw-01.brinewick.test"), chromedp.WaitVisible(".buttons"))
 	s.shows(".buttons", "Accept as it stands")
-	s.do(chromedp.Click(".buttons button"), chromedp.WaitVisible(".el-dialog"), chromedp.SendKeys(".el-dialog textarea", "as agreed"))
+	s.do(chromedp.Click(".buttons button"), chromedp.WaitVisible(".el-dialog"))
+	s.types(".el-dialog textarea", "as agreed")
 	s.do(chromedp.Click(".el-dialog .el-button--primary"))
 	s.shows(".well", "As the policy says.")
 	s.shows(".facts", "as agreed")
 	s.do(chromedp.Navigate(s.url+"/drift"), chromedp.WaitVisible("ul.card"))
 	s.shows("ul.card", "1 host: gw-02")
 	s.press(".side", "Waive")
-	s.do(chromedp.WaitVisible(".el-dialog"), chromedp.SendKeys(".el-dialog textarea", "a trial"))
+	s.do(chromedp.WaitVisible(".el-dialog"))
+	s.types(".el-dialog textarea", "a trial")
 	s.do(chromedp.Click(".el-dialog .el-button--primary"))
 	s.shows("h1", "No findings")
 	s.shows(".not-known", "1 with findings that somebody waived")

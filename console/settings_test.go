@@ -30,7 +30,8 @@ func TestSettingsShelvesAndTheBrowsersOwn(t *testing.T) {
 	s.shows("main", "The service looks at repositories only when somebody asks it to")
 	s.shows("main", "None. A shelf gives packages")
 	s.fits()
-	s.do(chromedp.SendKeys(`[aria-label="Name of the shelf"]`, "away"), chromedp.SendKeys(`[aria-label="Folder of the shelf"]`, "../../etc\n"))
+	s.types(`[aria-label="Name of the shelf"]`, "away")
+	s.types(`[aria-label="Folder of the shelf"]`, "../../etc\n")
 	s.shows(".told", "folder")
 	s.js(`[["Name of the shelf", "media"], ["Folder of the shelf", "skerry-12"]].forEach(([label, text]) => {
 		const box = document.querySelector('[aria-label="' + label + '"]')
@@ -66,12 +67,11 @@ func TestAnAccountIsAddedAndForgotten(t *testing.T) {
 	s.shows("h1", "No account at a vendor's desk yet")
 	s.press("main", "Add an account")
 	fill := func(desk string) {
-		s.do(
-			chromedp.SendKeys(`[aria-label="Name of the account"]`, "gannet"),
-			chromedp.SendKeys(`[aria-label="Address of the desk"]`, desk),
-			chromedp.SendKeys(`[aria-label="Login at the desk"]`, standin.Logins()["gannet"]),
-			chromedp.SendKeys(`[aria-label="Password at the desk"]`, standin.DeskPassword),
-		)
+		for field, text := range map[string]string{
+			"Name of the account": "gannet", "Address of the desk": desk, "Login at the desk": standin.Logins()["gannet"], "Password at the desk": standin.DeskPassword,
+		} {
+			s.types(`[aria-label="`+field+`"]`, text)
+		}
 		s.press("main form", "Add it")
 	}
 	fill("http://127.0.0.1:1/nobody")

@@ -115,7 +115,7 @@ func meaning(r *survey.Result) []string {
 		if x.Priority != nil {
 			priority = *x.Priority
 		}
-		keys := set(verdict.Fingerprints(s, x.SignedBy))
+		keys := set(verdict.Fingerprints(s, x))
 		for _, u := range append([]string{x.Mirrorlist + x.Metalink}, x.EffURLs...) {
 			for _, suite := range append([]string{""}, x.EffSuites...) {
 				if len(x.EffSuites) > 0 && suite == "" {

@@ -68,6 +68,12 @@ func (c *computer) byHand() {
 	}
 	for _, f := range c.found {
 		now, there := c.Texts[f.File]
+		if f.Beside && c.onlyCalled(f.File) && !told[f.File] {
+			told[f.File] = true
+			c.out.Impossible = append(c.out.Impossible,
+				f.File+" is called a list of mirrors and has other lines, so it may be any file: look there by hand")
+			continue
+		}
 		unchanged := there && string(c.Stood[f.File]) == string(now)
 		ofSource := f.Class == drift.Refused || f.Class == drift.ChangedSource && strings.Contains(f.Field, "URL")
 		if unchanged && ofSource && !told[f.File] {

@@ -40,7 +40,7 @@ func (c *computer) differs() {
 	found := drift.Judge(drift.Input{Sheet: c.Sheet, Before: c.Before, Survey: c.Survey, Base: c.Base, All: true})
 	for _, f := range found {
 		fresh := f.Class == drift.SettingWeakened && !stood[f.Key()]
-		if (f.Beside && f.Severity != drift.Note || fresh) && !owned[f.File] { // what became stricter stays so
+		if (f.Beside && f.Severity != drift.Note || fresh) && !owned[f.File] && !c.onlyCalled(f.File) { // what became stricter stays so
 			c.strayed[f.File] = append(c.strayed[f.File], f)
 		}
 	}
@@ -62,7 +62,7 @@ func (c *computer) keysGone(found []drift.Finding, owned map[string]bool) {
 				continue
 			}
 			for _, by := range was.SignedBy {
-				file, local := source.LocalFile(by)
+				file, local := source.LocalFile(was.Family, by)
 				if _, stood := c.Stood[file]; local && stood && c.Texts[file] == nil && len(c.strayed[file]) == 0 && !owned[file] {
 					c.strayed[file] = []drift.Finding{{Class: drift.MissingKey, File: file, Message: f.Message}}
 				}
@@ -110,7 +110,7 @@ func (c *computer) restore() {
 	for path, list := range c.strayed {
 		var why []string
 		for _, f := range list {
-			if slices.Contains(files, f.Class) {
+			if slices.Contains(files, f.Class) || c.lists[path] {
 				why = append(why, f.Message)
 			}
 		}
@@ -135,6 +135,16 @@ func (c *computer) restore() {
 				FileEdit{Path: c.aside(path), Action: Create, Mode: c.modes[path], New: now, Why: why})
 		}
 	}
+}
+
+// onlyCalled reports whether a file is a list of mirrors only because a source calls it so: any file on the host may
+// be one, and is not put back or away for that. Of one that came it counts what stands there.
+func (c *computer) onlyCalled(path string) bool {
+	text, stood := c.Stood[path]
+	if !stood {
+		text = c.Texts[path]
+	}
+	return c.lists[path] && source.Strangers(text) > 0
 }
 
 // wouldWeaken reports whether putting a file back would bring back a setting that takes a

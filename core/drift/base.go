@@ -118,6 +118,7 @@ func (c *comparer) stood(b *Base) {
 	s.places()
 	s.wholeFiles()
 	s.modes()
+	s.lists()
 	s.programs()
 	s.deciding()
 }
@@ -392,12 +393,6 @@ func (s *standing) modes() {
 			continue
 		}
 		s.access(f, old.Mode, old.Owner, old.Link)
-		if !source.SameSet(old.Mirrors, f.Mirrors) {
-			s.add(Finding{Class: ChangedSource, Severity: Danger, Field: "list of mirrors", File: f.Path, Line: 1,
-				Want: strings.Join(old.Mirrors, " "), Have: strings.Join(f.Mirrors, " "),
-				Message: fmt.Sprintf("the mirrors are %s; they were %s when the policy came",
-					orNone(strings.Join(f.Mirrors, " ")), orNone(strings.Join(old.Mirrors, " ")))})
-		}
 	}
 }
 

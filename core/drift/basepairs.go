@@ -171,7 +171,7 @@ func (s *standing) whole(x *source.Source, of *source.Survey) []string {
 		strings.Join(x.Components, " "),
 		strings.Join(x.Kinds, " "),
 		strings.Join(x.EffArchs, " "),
-		strings.Join(verdict.Fingerprints(of, x.SignedBy), " "),
+		strings.Join(verdict.Fingerprints(of, x), " "),
 		fmt.Sprint(x.Checks),
 		strings.Join(x.Weakened(nil), " "),
 	}

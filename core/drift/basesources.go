@@ -202,7 +202,7 @@ func (s *standing) fields(was, is *source.Source, ruled bool) (out []field) {
 	}
 
 	if !source.SameSet(was.SignedBy, is.SignedBy) { // what the files hold is told of the files
-		add("signing keys", verdict.Fingerprints(s.was, was.SignedBy), verdict.Fingerprints(s.survey, is.SignedBy), Danger)
+		add("signing keys", verdict.Fingerprints(s.was, was), verdict.Fingerprints(s.survey, is), Danger)
 	}
 	options := s.differing(was, is)
 	if len(options) > 0 || !s.easy[is.Family] {

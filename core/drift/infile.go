@@ -131,7 +131,7 @@ func (c *comparer) fields(want *source.SheetSource, have *source.Source) (out []
 	if want.Priority != nil && have.Priority != nil && *want.Priority != *have.Priority {
 		out = append(out, field{"priority", strconv.Itoa(*want.Priority), strconv.Itoa(*have.Priority), Fault})
 	}
-	if fprs := verdict.Fingerprints(c.survey, have.SignedBy); !source.SameSet(want.SignedBy, fprs) {
+	if fprs := verdict.Fingerprints(c.survey, have); !source.SameSet(want.SignedBy, fprs) {
 		out = append(out, field{"signing keys", strings.Join(want.SignedBy, " "), strings.Join(fprs, " "), Danger})
 	}
 	required := source.CheckRequired

@@ -230,7 +230,7 @@ func (l *learner) fingerprints(h *saved.Snapshot, s *source.Source) (out []strin
 			out = append(out, strings.Split(rest, ",")...)
 			continue
 		}
-		name, _ := source.LocalFile(by)
+		name, _ := source.LocalFile(s.Family, by)
 		found := false
 		for _, k := range h.Keys {
 			if k.Where == name && k.Good() {

@@ -24,7 +24,7 @@ type Setting struct {
 
 // Reach is how widely today's reader looks. Whoever has it look for more raises it, and gives
 // what is new that number, so that no host drifts because it is looked at more closely.
-const Reach = 5
+const Reach = 6
 
 // Deciding is a file beside a package manager's own configuration that decides as well where
 // packages come from, what is believed or what runs: the low-level package manager's options,

@@ -4,8 +4,6 @@
 package source
 
 import (
-	"path"
-	"strings"
 	"time"
 )
 
@@ -201,42 +199,4 @@ type Problem struct {
 	Line    int    `json:"line"`
 	Message string `json:"message"`
 	Fatal   bool   `json:"fatal" doc:"the package manager refuses to work"`
-}
-
-// LocalFile returns the file on the host that a reference leads to: a path, or a URL of the
-// scheme file in either spelling.
-func LocalFile(ref string) (name string, local bool) {
-	if rest, ok := strings.CutPrefix(ref, "file:"); ok {
-		ref = "/" + strings.TrimPrefix(rest, "//")
-	}
-	if !strings.HasPrefix(ref, "/") {
-		return "", false
-	}
-	return path.Clean(ref), true
-}
-
-// Reads lists the files that a source names beside the one that it stands in: keys and
-// lists of mirrors.
-func (s *Source) Reads() (out []string) {
-	for _, by := range s.SignedBy {
-		if p, local := LocalFile(by); local {
-			out = append(out, p)
-		}
-	}
-	return append(out, s.MirrorFiles()...)
-}
-
-// MirrorFiles are the lists of mirrors on the host that a source names.
-func (s *Source) MirrorFiles() (out []string) {
-	for _, list := range []string{s.Mirrorlist, s.Metalink} {
-		if p, local := LocalFile(list); local {
-			out = append(out, p)
-		}
-	}
-	for _, u := range s.EffURLs {
-		if p, ok := strings.CutPrefix(u, "mirror+file:"); ok {
-			out = append(out, strings.TrimRight(p, "/")) // apt ends every URL in a slash
-		}
-	}
-	return out
 }

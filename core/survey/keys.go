@@ -182,7 +182,7 @@ func (r *reader) namedFiles() (files []*named) {
 			continue
 		}
 		for _, by := range s.SignedBy {
-			name, local := source.LocalFile(by)
+			name, local := source.LocalFile(s.Family, by)
 			if !local {
 				continue
 			}

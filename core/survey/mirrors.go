@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
 )
 
 // mirrors keeps the lists of mirrors on this host that sources name.
@@ -24,7 +25,7 @@ func (r *reader) mirrors() {
 				continue
 			}
 			r.Texts[name], r.Modes[name], r.lists[name], r.called[name] = text, info.Mode().Perm(), true, true
-			if n := strangers(text); n > 0 && len(r.salt()) == 0 {
+			if n := source.Strangers(text); n > 0 && len(r.salt()) == 0 {
 				r.problem(r.Survey.Sources[i].Family, name, fmt.Sprintf(
 					"%d of its lines name no mirror and stay on the host, and without /etc/machine-id nobody is told when they change", n))
 			}
@@ -47,56 +48,17 @@ func (r *reader) salt() []byte {
 	return r.secret
 }
 
-// isPlace reports whether a line is one of a list of mirrors: a URL, and what apt-transport-mirror(1) lets stand behind
-// it. zypper takes file:/x as well, and apt any method's name.
-func isPlace(line string) bool {
-	for i, word := range strings.Fields(line) {
-		name, rest, found := strings.Cut(word, ":")
-		switch {
-		case !found || name == "" || rest == "" || strings.Trim(strings.ToLower(name), "abcdefghijklmnopqrstuvwxyz0123456789+.-") != "":
-			return false
-		case i == 0 && !strings.HasPrefix(rest, "//") && !(rest[0] == '/' && strings.Contains(" file copy dir cd dvd hd iso cdrom http https ftp ", " "+strings.ToLower(name)+" ")):
-			return false
-		}
-	}
-	return true
-}
-
-// strangers is how many lines of a text are none of a list of mirrors. A metalink has none, nor has a list with nothing
-// but places, comments and empty lines.
-func strangers(text []byte) (n int) {
-	if isMetalink(text) {
-		return 0
-	}
-	places, others := 0, 0
-	for line := range bytes.Lines(text) {
-		switch word := bytes.TrimSpace(line); {
-		case len(word) == 0:
-		case isPlace(string(word)):
-			places++
-		case word[0] != '#':
-			n++
-		default:
-			others++
-		}
-	}
-	if places == 0 {
-		n += others
-	}
-	return n
-}
-
 // onlyMirrors hides the lines of a text that a list of mirrors does not have: what a source calls one may be any file
 // on the host. Another digest says that such a line changed: dnf takes no notice of most, and apt takes one without a
 // scheme for the name of a program.
 func onlyMirrors(text []byte, name string, salt []byte) []byte {
-	if strangers(text) == 0 {
+	if source.Strangers(text) == 0 {
 		return text
 	}
 	var out []byte
 	for line := range bytes.Lines(text) {
 		switch word := bytes.TrimSpace(line); {
-		case len(word) == 0 || isPlace(string(word)):
+		case len(word) == 0 || source.IsMirror(string(word)):
 			out = append(out, line...)
 		case word[0] == '#':
 			out = append(out, "# "+family.Hidden+"\n"...)
@@ -109,31 +71,6 @@ func onlyMirrors(text []byte, name string, salt []byte) []byte {
 		}
 	}
 	return out
-}
-
-// isMetalink reports whether a text is a metalink: XML with that element around all others.
-func isMetalink(text []byte) bool {
-	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
-	for {
-		text = bytes.TrimSpace(text)
-		end := ""
-		switch {
-		case bytes.HasPrefix(text, []byte("<?")):
-			end = "?>"
-		case bytes.HasPrefix(text, []byte("<!--")):
-			end = "-->"
-		case bytes.HasPrefix(text, []byte("<!")):
-			end = ">"
-		default:
-			rest, is := bytes.CutPrefix(text, []byte("<metalink"))
-			return is && len(rest) > 0 && bytes.ContainsRune([]byte(" \t\r\n>"), rune(rest[0]))
-		}
-		_, rest, found := bytes.Cut(text, []byte(end))
-		if !found {
-			return false
-		}
-		text = rest
-	}
 }
 
 // listed are the lines of a list of mirrors that say something.

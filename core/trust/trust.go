@@ -65,7 +65,7 @@ func (u *Use) named(x *source.Source) bool {
 		if rest, embedded := strings.CutPrefix(by, "embedded:"); embedded {
 			return slices.Contains(strings.Split(rest, ","), u.Key.Fingerprint)
 		}
-		file, local := source.LocalFile(by)
+		file, local := source.LocalFile(x.Family, by)
 		return local && slices.Contains(u.Where, file) || strings.EqualFold(strings.TrimSuffix(by, "!"), u.Key.Fingerprint)
 	})
 }

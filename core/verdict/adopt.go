@@ -126,7 +126,7 @@ func (a *Adoption) remote(want *source.SheetSource) {
 	for i := range a.survey.Sources {
 		have := &a.survey.Sources[i]
 		if have.Family != flatpak.Family || have.ID != want.ID || have.File != want.File ||
-			!source.SameSet(want.SignedBy, Fingerprints(a.survey, have.SignedBy)) {
+			!source.SameSet(want.SignedBy, Fingerprints(a.survey, have)) {
 			continue
 		}
 		for _, k := range a.sheet.Keys {
@@ -185,7 +185,7 @@ func (a *Adoption) trusted(want *source.SheetSource, have *source.Source) bool {
 		return true // its keyring is for all sources alike
 	}
 	return len(want.Archs) == len(have.Archs) && source.SameSet(want.Archs, have.Archs) &&
-		source.SameSet(want.SignedBy, Fingerprints(a.survey, have.SignedBy))
+		source.SameSet(want.SignedBy, Fingerprints(a.survey, have))
 }
 
 // pieces takes a source apart into the smallest things that can be fetched.

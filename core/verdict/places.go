@@ -66,14 +66,14 @@ func Doubles(s *source.Source, releases map[string]*source.SheetSource) *source.
 
 // Fingerprints lists the primary keys behind what a source says that it is signed by; of a
 // file without a key that is believed, its name.
-func Fingerprints(survey *source.Survey, by []string) []string {
+func Fingerprints(survey *source.Survey, x *source.Source) []string {
 	var out []string
-	for _, b := range by {
+	for _, b := range x.SignedBy {
+		name, local := source.LocalFile(x.Family, b)
 		switch {
 		case strings.HasPrefix(b, "embedded:"):
 			out = append(out, strings.Split(strings.TrimPrefix(b, "embedded:"), ",")...)
-		case strings.HasPrefix(b, "/"), strings.HasPrefix(b, "file:/"):
-			name, _ := source.LocalFile(b)
+		case local:
 			found := false
 			for _, k := range survey.Keys {
 				if k.Where == name && k.Good() {
