@@ -134,6 +134,22 @@ func (s *screen) types(selector, text string) {
 	}
 }
 
+// click presses what can be seen and pressed, wherever an animation has it at that moment: a pointer would miss it.
+func (s *screen) click(selector string) {
+	s.t.Helper()
+	require.Eventually(s.t, func() bool {
+		pressed, err := chromedp.Run(s.page, chromedp.Evaluate[bool](`(() => {
+			const e = [...document.querySelectorAll(`+"`"+selector+"`"+`)].find((e) => e.checkVisibility() && !e.disabled)
+			e?.scrollIntoView({ block: "nearest" })
+			const at = e?.getBoundingClientRect()
+			if (!e || !e.contains(document.elementFromPoint(at.x + at.width / 2, at.y + at.height / 2))) return false
+			e.click()
+			return true
+		})()`))
+		return err == nil && pressed
+	}, 15*time.Second, 50*time.Millisecond, "something to press at %s", selector)
+}
+
 // shows waits until an element's text holds something.
 func (s *screen) shows(selector, want string) {
 	s.t.Helper()
@@ -176,7 +192,7 @@ func TestTheConsoleShowsWhatHappensWithoutAReload(t *testing.T) {
 	s.shows(".head", "Begin rollout of revision 1")
 	s.do(chromedp.Click(".head button"), chromedp.WaitVisible(".asking"))
 	s.shows(".asking", "Carry revision 1 to 2 hosts")
-	s.do(chromedp.Click(".asking .el-button--primary"))
+	s.click(".asking .el-button--primary")
 	s.shows("h1", "Revision 1 would change none of the hosts that are known")
 	s.shows(".rollout", "done")
 
@@ -308,7 +324,8 @@ func TestTheConsoleOfContracts(t *testing.T) {
 
 	s.do(chromedp.Click(`.el-table__row a[href="/hosts/arc-3.brinewick.test"]`), chromedp.WaitVisible(".channels"))
 	s.shows(".channels", "gannet follows licensed by archives, opened by the contract gannet")
-	s.do(chromedp.Click(".channels button"), chromedp.WaitVisible(".el-popconfirm__action"), chromedp.Click(".el-popconfirm__action .el-button--primary"))
+	s.do(chromedp.Click(".channels button"), chromedp.WaitVisible(".el-popconfirm__action"))
+	s.click(".el-popconfirm__action .el-button--primary")
 	s.shows("h1", "drifted")
 	s.shows("main", "the host has no seat in gannet")
 	s.fits()
@@ -339,7 +356,7 @@ func TestFindingsAreWaivedAndHostsAccepted(t *testing.T) {
 	s.shows(".buttons", "Accept as it stands")
 	s.do(chromedp.Click(".buttons button"), chromedp.WaitVisible(".el-dialog"))
 	s.types(".el-dialog textarea", "as agreed")
-	s.do(chromedp.Click(".el-dialog .el-button--primary"))
+	s.click(".el-dialog .el-button--primary")
 	s.shows(".well", "As the policy says.")
 	s.shows(".facts", "as agreed")
 	s.do(chromedp.Navigate(s.url+"/drift"), chromedp.WaitVisible("ul.card"))
@@ -347,7 +364,7 @@ func TestFindingsAreWaivedAndHostsAccepted(t *testing.T) {
 	s.press(".side", "Waive")
 	s.do(chromedp.WaitVisible(".el-dialog"))
 	s.types(".el-dialog textarea", "a trial")
-	s.do(chromedp.Click(".el-dialog .el-button--primary"))
+	s.click(".el-dialog .el-button--primary")
 	s.shows("h1", "No findings")
 	s.shows(".not-known", "1 with findings that somebody waived")
 	s.do(chromedp.Navigate(s.url+"/hosts/gw-02.brinewick.test"), chromedp.WaitVisible(".channels"))

@@ -95,7 +95,7 @@ func TestThePolicyIsEditedBesideWhatItWouldDo(t *testing.T) {
 	s.do(chromedp.Click(".does .el-button--primary"))
 	s.types(".el-dialog input", "gateways do without")
 	s.shows(".el-dialog", "It becomes revision 2: 2 hosts would change")
-	s.do(chromedp.Click(".el-dialog .el-button--primary"))
+	s.click(".el-dialog .el-button--primary")
 	s.shows("main", "Revision 2 is published.")
 	s.shows(".el-table", "gateways do without")
 	s.shows(".files .folder", "keys/")
