@@ -76,18 +76,16 @@ func TestAPageSaysTheSameToWhoComesBack(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("the walk: %d", seed)
 	walk := rand.New(rand.NewPCG(seed, 0))
-	for range 2 {
-		for _, at := range walk.Perm(len(pages)) {
-			page, text := pages[at], ""
-			s.js(fmt.Sprintf("history.pushState({}, '', %q); dispatchEvent(new PopStateEvent('popstate', { state: {} }))", page))
-			for end := time.Now().Add(10 * time.Second); text != opened[page] && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-				text = s.saysNow()
-			}
-			if text != opened[page] { // the look at the page that was opened cold may have been too early
-				s.do(chromedp.Navigate(s.url + page))
-				opened[page] = s.saysAtRest()
-				require.Equal(t, opened[page], text, page)
-			}
+	for _, at := range walk.Perm(len(pages)) {
+		page, text := pages[at], ""
+		s.js(fmt.Sprintf("history.pushState({}, '', %q); dispatchEvent(new PopStateEvent('popstate', { state: {} }))", page))
+		for end := time.Now().Add(10 * time.Second); text != opened[page] && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+			text = s.saysNow()
+		}
+		if text != opened[page] { // the look at the page that was opened cold may have been too early
+			s.do(chromedp.Navigate(s.url + page))
+			opened[page] = s.saysAtRest()
+			require.Equal(t, opened[page], text, page)
 		}
 	}
 }

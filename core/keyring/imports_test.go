@@ -33,7 +33,7 @@ func TestWhatStandsBehindACertificateKeepsGpgFromImportingIt(t *testing.T) {
 	_, others := signersIn(t, home, at, "third")
 	third := string(others[0][2:53])
 	public, sig := string(good[2:53]), string(good[104:293])
-	asked := cell.Share(3)
+	asked := cell.Share(6)
 	for tag := range 64 {
 		bodies := []string{"abc", "\x80bcdefghijklmnopqrstuvwxyz", "\x04bcdefghijklmnopqrstuvwxyz", "\x01bcdefghijklmnopqrstuvwxyz", "PGP"}
 		if tag == 2 || tag == 6 || tag == 14 {

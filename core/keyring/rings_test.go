@@ -49,7 +49,7 @@ func TestWhatStandsBehindACertificateKeepsGpgvFromBelievingIt(t *testing.T) {
 	signers, packets := signersIn(t, home, at, "first", "second")
 	_, others := signersIn(t, t.TempDir(), at, "third")
 	public, sig, third := string(packets[0][2:53]), string(packets[0][104:293]), string(others[0][2:53])
-	ring, asked := filepath.Join(home, "ring.gpg"), cell.Share(3)
+	ring, asked := filepath.Join(home, "ring.gpg"), cell.Share(6)
 	for tag := range 64 {
 		bodies := []string{"", "abc", "\x80bcdefghijklmnopqrstuvwxyz", "\x04bcdefghijklmnopqrstuvwxyz", "PGP"}
 		if tag == 2 || tag == 6 || tag == 14 {

@@ -95,7 +95,7 @@ func TestKeyFilesAreTakenAsZypperAndFlatpakTakeThem(t *testing.T) {
 	list, fingerprint, bin, armour := takers(t)
 	for _, x := range list {
 		t.Run(x.name, func(t *testing.T) {
-			asked := cell.Share(2)
+			asked := cell.Share(4)
 			for i, form := range keyforms.Names() {
 				told := strings.Contains(form, "private") && (strings.Contains(form, "stub") || strings.Contains(form, "block")) && cell.Rounds(1) == 1
 				if asked() && !keyforms.Differs(form) && !(told && x.name == "zypper") { // by hand alone: dnf is asked of those

@@ -71,7 +71,7 @@ func TestWhateverIsReadAsAListOfMirrorsIsToldOf(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { require.NoError(t, c.Close()) }()
 	read := map[string]int{}
-	base, asked, n := t.TempDir(), cell.Share(5), 0
+	base, asked, n := t.TempDir(), cell.Share(8), 0
 	for program, x := range listers {
 		for i, ref := range x.refs {
 			if i > 0 && !asked() {

@@ -48,7 +48,7 @@ func TestWhatIsThrownAwayMayRefuseAsWell(t *testing.T) {
 			return map[string]string{"a": first + "service=none\n", "b": "[plover]\n" + b}
 		},
 	}
-	base, n, asked := t.TempDir(), 0, cell.Share(2)
+	base, n, asked := t.TempDir(), 0, cell.Share(4)
 	for place, files := range places {
 		for _, body := range bodies {
 			if !asked() {
