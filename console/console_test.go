@@ -98,7 +98,7 @@ func openFor(t *testing.T, r *rig.Rig, width, height int, most time.Duration) *s
 // signIn gives the browser a session, as the form does; that is tried by a test of its own.
 func (s *screen) signIn(token string) {
 	s.t.Helper()
-	body, err := json.Marshal(map[string]string{"token": token})
+	body, err := json.Marshal(api.SignIn{Token: token})
 	require.NoError(s.t, err)
 	resp, err := http.Post(s.url+"/api/session", "application/json", bytes.NewReader(body))
 	require.NoError(s.t, err)

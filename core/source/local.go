@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// LocalFile returns the file on the host that a reference to a key or to a list of mirrors leads to. What apt calls so
-// is a path. To dnf and zypper it is a URL even where its scheme is not written, and is read as curl and libzypp read
+// LocalFile returns the file on the host that a reference to a key or to a list of mirrors leads to. What others
+// call so is a path. To dnf and zypper it is a URL even where its scheme is not written, and is read as curl and libzypp read
 // one: no matter how the scheme is spelled and of which host it is said to be, %65 is an e, and a question or a
 // fragment is no part of the file's name.
 func LocalFile(family, ref string) (name string, local bool) {
@@ -15,7 +15,7 @@ func LocalFile(family, ref string) (name string, local bool) {
 	scheme = strings.ToLower(scheme)
 	switch {
 	case strings.HasPrefix(ref, "/"):
-		if family == FamilyDeb {
+		if family != FamilyRpm && family != FamilyZypp {
 			return path.Clean(ref), true
 		}
 		rest = ref

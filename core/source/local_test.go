@@ -18,6 +18,7 @@ func TestLocalFile(t *testing.T) {
 		{source.FamilyZypp, "file:///etc/%zz", "/etc/%zz"},
 		{source.FamilyDeb, "/etc/k%65y", "/etc/k%65y"},
 		{source.FamilyDeb, "/etc/apt/what?", "/etc/apt/what?"},
+		{source.FamilyFlatpak, "/etc/k%65y#1", "/etc/k%65y#1"},
 		{source.FamilyRpm, "file:///a/%2e%2e/etc/key", "/etc/key"},
 		{source.FamilyRpm, "http://h.example/file:/etc/key", ""},
 		{source.FamilyRpm, "file://etc", ""},
