@@ -23,6 +23,7 @@ var _ interface {
 	OpenInRoot(string) (fs.File, error)
 	StatInRoot(string) (fs.FileInfo, error)
 	ListInRoot(string) ([]fs.DirEntry, error)
+	LinkInRoot(string) string
 } = (*inRoot)(nil)
 
 // openInRoot returns nil where the kernel cannot do it.
@@ -87,6 +88,24 @@ func (r *inRoot) ListInRoot(name string) ([]fs.DirEntry, error) {
 	d := os.NewFile(uintptr(fd), name)
 	defer d.Close()
 	return d.ReadDir(-1)
+}
+
+// LinkInRoot tells where a path itself leads, if it is a link; empty where it is none.
+func (r *inRoot) LinkInRoot(name string) string {
+	fd, err := r.open(name, unix.O_PATH|unix.O_NOFOLLOW)
+	if err != nil {
+		return ""
+	}
+	defer unix.Close(fd)
+	target := make([]byte, 4096)
+	n, err := unix.Readlinkat(fd, "", target)
+	switch {
+	case errors.Is(err, unix.ENOENT), errors.Is(err, unix.EINVAL):
+		return "" // it is no link
+	case err != nil:
+		return "?"
+	}
+	return string(target[:n])
 }
 
 func stat(fd int, name string) (fs.FileInfo, error) {
@@ -156,10 +175,14 @@ func (i info) Owner() (uid, gid uint32) { return i.st.Uid, i.st.Gid }
 
 func (i info) Mode() fs.FileMode {
 	mode := fs.FileMode(i.st.Mode & 0o777)
-	for bit, m := range map[uint32]fs.FileMode{unix.S_ISUID: fs.ModeSetuid, unix.S_ISGID: fs.ModeSetgid, unix.S_ISVTX: fs.ModeSticky} {
-		if i.st.Mode&bit != 0 {
-			mode |= m
-		}
+	if i.st.Mode&unix.S_ISUID != 0 {
+		mode |= fs.ModeSetuid
+	}
+	if i.st.Mode&unix.S_ISGID != 0 {
+		mode |= fs.ModeSetgid
+	}
+	if i.st.Mode&unix.S_ISVTX != 0 {
+		mode |= fs.ModeSticky
 	}
 	switch i.st.Mode & unix.S_IFMT {
 	case unix.S_IFDIR:

@@ -1888,6 +1888,8 @@ export interface components {
             from_reach?: number;
             /** @description the lines that decide something, secrets as *** */
             lines: string[];
+            /** @description looked at because something else on the host names it, or needs it */
+            named?: boolean;
             /** @description origin, trust, transport or program */
             touches: string[];
         };

@@ -92,6 +92,7 @@ func TestWhatHandsDoToFlatpak(t *testing.T) {
 	hands(t, flatpakPlace(), []hand{
 		{does: "a remote unchecked", file: flatConf, from: "gpg-verify=true", text: "gpg-verify=false", want: "checks-weakened danger", field: "signature check of packages"},
 		{does: "a remote elsewhere", file: flatConf, from: "apps.gulls.example", text: "elsewhere.example", want: "changed-source danger", field: "URL"},
+		{does: "a keyring for all of gpg", file: "etc/gnupg/gpg.conf", text: "keyring /srv/keys\n", want: "setting-weakened danger", field: "keyring /srv/keys"},
 		{does: "without certificates", file: flatConf, from: "xa.title=Gulls", text: "xa.title=Gulls\ntls-permissive=true", want: "changed-source danger", field: "tls-permissive"},
 		{does: "first of all", file: flatConf, from: "xa.title=Gulls", text: "xa.title=Gulls\nxa.prio=99", want: "changed-source fault", field: "priority"},
 		{does: "filtered", file: flatConf, from: "xa.title=Gulls", text: "xa.title=Gulls\nxa.filter=/etc/f", want: "changed-source fault", field: "xa.filter"},

@@ -45,6 +45,7 @@ func TestWhatHandsDoToZypper(t *testing.T) {
 		{does: "elsewhere", file: halyardFile, from: "archive.halyard.example", text: "elsewhere.example", want: "changed-source danger", field: "URL"},
 		{does: "other mirrors", file: halyardFile, from: "mirrors.halyard.example", text: "elsewhere.example", want: "changed-source danger", field: "list of mirrors"},
 		{does: "no certificates", file: halyardFile, from: "$releasever/", text: "$releasever/?ssl_verify=no", want: "changed-source danger", field: "URL"},
+		{does: "a keyring for all of gpg", file: "etc/gnupg/gpg.conf", text: "keyring /srv/keys\n", want: "setting-weakened danger", field: "keyring /srv/keys"},
 		{does: "another priority", file: halyardFile, from: "priority=90", text: "priority=1", want: "changed-source fault", field: "priority"},
 		{does: "off", file: halyardFile, from: "enabled=1", text: "enabled=0", want: "switched-off fault", field: "enabled"},
 		{does: "another path", file: halyardFile, from: "priority=90", text: "priority=90\npath=/x", want: "changed-source danger", field: "path"},

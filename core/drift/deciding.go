@@ -44,14 +44,19 @@ func (s *standing) deciding() {
 	var late []string
 	for _, is := range s.survey.Deciding {
 		at := place{is.File, is.Since}
-		old := was[at] // nothing, where it did not stand
+		old, stood := was[at] // nothing, where it did not stand
 		delete(was, at)
 		if s.theirs[is.File] || !s.court.Concerns(is.Family) {
 			continue
 		}
 		if is.Since > s.was.Reach {
-			late = append(late, is.File)
+			if len(is.Lines) > 0 {
+				late = append(late, is.File)
+			}
 			continue
+		}
+		if is.Named && !stood {
+			continue // what names it came, and that is told
 		}
 		is.Lines = s.named(is.File, is.Lines)
 		weak := is.Weakening()
@@ -62,7 +67,9 @@ func (s *standing) deciding() {
 		s.says(is, lacking(is.Lines, old.Lines), lacking(old.Lines, append(is.Lines, weak...)))
 	}
 	for _, old := range was {
-		s.says(old, nil, old.Lines)
+		if !old.Named { // of what nothing names any more, what named it tells
+			s.says(old, nil, old.Lines)
+		}
 	}
 	for _, t := range s.survey.Settings {
 		if s.court.Concerns(t.Family) && t.Since > s.was.Reach {

@@ -87,7 +87,7 @@ func (r *Reading) LoginInURL(root *rootfs.FS, file, u string) {
 // Certificate notes a client certificate that a source names; the private key
 // is never opened.
 func (r *Reading) Certificate(root *rootfs.FS, name, target, file string, line int) {
-	name = path.Clean("/" + strings.TrimPrefix(name, "file://"))
+	name = path.Clean("/" + name)
 	a := source.Access{Kind: "client-certificate", Where: name, For: target, Mode: r.mode(root, name)}
 	data, err := root.ReadText(name)
 	if err != nil {

@@ -41,6 +41,19 @@ func Prefix(prefixes ...string) func(string) bool {
 	}
 }
 
+// GPGConf is what gpg is told for the whole system; it is read whatever home gpg is given, and even where gpg is told to
+// read no options.
+const GPGConf = "/etc/gnupg/gpg.conf"
+
+// gpgQuiet are options of gpg that decide nothing about what is believed.
+var gpgQuiet = Prefix(
+	"no-greeting", "no-permission-warning", "lock-never", "keyserver", "no-auto-check-trustdb", "use-agent", "charset", "utf8-strings",
+	"display-charset", "no-comments", "no-emit-version", "no-autostart", "batch", "quiet", "verbose", "no-tty",
+)
+
+// GPGDecides reports whether a line of gpg's configuration decides anything.
+func GPGDecides(line string) bool { return !gpgQuiet(strings.TrimLeft(line, "-")) }
+
 // What is told of such files in their own lines: so many of one file, so much of one line, and
 // so many bytes of all files of a family. The rest is told by a digest, but for lines that take a
 // check away.

@@ -47,6 +47,7 @@ type Reading struct {
 	Modes         map[string]fs.FileMode
 	Programs      []string // files of Texts that say which programs run
 	Loose         []string // files of Deciding that count where no package owns them
+	Vouch         []string // files and folders of certificates that vouch for servers
 	Database      string   // pacman: where it keeps what is installed
 	Keyring       string   // pacman: where it keeps its keys
 }

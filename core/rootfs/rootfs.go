@@ -58,11 +58,12 @@ type inRoot interface {
 	OpenInRoot(name string) (fs.File, error)
 	StatInRoot(name string) (fs.FileInfo, error)
 	ListInRoot(name string) ([]fs.DirEntry, error) // in any order
+	LinkInRoot(name string) string                 // where the path itself leads; empty where it is no link
 }
 
 // New returns the root folder that fsys holds. fsys should implement
 // fs.ReadLinkFS, as that of os.Root does; without it no link is followed. Where
-// it has the methods OpenInRoot, StatInRoot and ListInRoot, those are used: they
+// it has the methods OpenInRoot, StatInRoot, ListInRoot and LinkInRoot, those are used: they
 // resolve links as if the root had been changed, in one step.
 func New(fsys fs.FS) *FS {
 	fast, _ := fsys.(inRoot)
@@ -134,6 +135,9 @@ func (r *FS) Stat(name string) (fs.FileInfo, error) {
 
 // Link returns where name itself leads if it is a symbolic link, and "" where it is none.
 func (r *FS) Link(name string) string {
+	if r.fast != nil {
+		return r.fast.LinkInRoot(inside(name))
+	}
 	links, ok := r.fsys.(fs.ReadLinkFS)
 	if !ok {
 		return ""

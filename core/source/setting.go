@@ -24,7 +24,11 @@ type Setting struct {
 
 // Reach is how widely today's reader looks. Whoever has it look for more raises it, and gives
 // what is new that number, so that no host drifts because it is looked at more closely.
-const Reach = 6
+const Reach = 7
+
+// Vouching is the reach of the first reader that looks at who vouches for servers: in the files that are named for it,
+// and in what the system believes beyond its own.
+const Vouching = 7
 
 // Deciding is a file beside a package manager's own configuration that decides as well where
 // packages come from, what is believed or what runs: the low-level package manager's options,
@@ -35,6 +39,7 @@ type Deciding struct {
 	Lines   []string `json:"lines" doc:"the lines that decide something, secrets as ***"`
 	Touches []string `json:"touches" doc:"origin, trust, transport or program"`
 	Since   int      `json:"from_reach,omitzero" doc:"the reach of the first reader that looks there"`
+	Named   bool     `json:"named,omitzero" doc:"looked at because something else on the host names it, or needs it"`
 }
 
 // Pin is one record of apt's preferences, in the order in which apt weighs them.

@@ -56,8 +56,8 @@ func (s *Source) Weakened(settings []Setting) (out []string) {
 			add(w.here)
 		}
 	}
-	if s.Family == FamilyZypp && slices.ContainsFunc(s.EffURLs, func(u string) bool { return strings.Contains(u, "ssl_verify=no") }) {
-		add("the server's certificate NOT checked")
+	for _, says := range s.transport(settings) {
+		add(says)
 	}
 	return out
 }
@@ -126,10 +126,8 @@ var weakSettings = []weakSetting{
 		here: "age NOT checked", unless: "check-valid-until"},
 	{family: FamilyDeb, name: "Acquire::Check-Date", takes: saysNo, says: "metadata of any date is taken",
 		here: "date NOT checked", unless: "check-date"},
-	{family: FamilyDeb, name: "Acquire::https::Verify-Peer", takes: saysNo, says: "servers' certificates are not checked",
-		here: "the server's certificate NOT checked", scheme: "https"},
-	{family: FamilyDeb, name: "Acquire::https::Verify-Host", takes: saysNo, says: "servers' names are not checked",
-		here: "the server's name NOT checked", scheme: "https"},
+	{family: FamilyDeb, name: "Acquire::*::" + verifyPeer, takes: saysNo, says: "servers' certificates are not checked"},
+	{family: FamilyDeb, name: "Acquire::*::" + verifyHost, takes: saysNo, says: "servers' names are not checked"},
 	{family: FamilyDeb, name: "APT::Sources::With", takes: anything, says: "packages are taken from a file that nobody signed"},
 	{family: FamilyDeb, name: "APT::Sources::With::", takes: anything, says: "packages are taken from a file that nobody signed"},
 	{family: FamilyDeb, name: "APT::Key::gpgvcommand", takes: anything, says: "another program checks signatures"},
@@ -157,9 +155,11 @@ func (t *Setting) Weakens() string {
 }
 
 func (t *Setting) weakens() *weakSetting {
-	name := t.Name
-	if parts := strings.SplitN(name, "::", 3); len(parts) == 3 && strings.EqualFold(parts[0], "Binary") {
-		name = parts[2] // for one of apt's programs alone
+	name := forAll(t.Name)
+	if parts := strings.Split(name, "::"); t.Family == FamilyDeb && len(parts) > 2 && strings.EqualFold(parts[0], "Acquire") {
+		if last := parts[len(parts)-1]; strings.EqualFold(last, verifyPeer) || strings.EqualFold(last, verifyHost) {
+			name = "Acquire::*::" + last // of whatever method, of one host or of all
+		}
 	}
 	for i := range weakSettings {
 		if w := &weakSettings[i]; w.family == t.Family && strings.EqualFold(w.name, name) && w.takes(t.Value) {
@@ -182,10 +182,12 @@ var weakLines = map[string][]string{
 		"repo_gpgcheck=0", "repo_gpgcheck=no", "repo_gpgcheck=off", "repo_gpgcheck=false",
 		"pkg_gpgcheck=0", "pkg_gpgcheck=no", "pkg_gpgcheck=off", "pkg_gpgcheck=false",
 	},
-	FamilyArch: {
-		"trust-modelalways", "always-trust", "allow-weak-digest-algos", "allow-weak-key-signatures",
-		"ignore-valid-from", "ignore-time-conflict",
-	},
+}
+
+// weakGPG begin such lines of what gpg is told: with a keyring more, whoever is in it is believed.
+var weakGPG = []string{
+	"trust-modelalways", "always-trust", "allow-weak-digest-algos", "allow-weak-key-signatures",
+	"ignore-valid-from", "ignore-time-conflict", "keyring", "primary-keyring",
 }
 
 // OpenFolder begins what is said of a folder in which others than root may put files.
@@ -193,6 +195,10 @@ const OpenFolder = "files can be put here by "
 
 // Weakening lists the lines that take a check away.
 func (d *Deciding) Weakening() (out []string) {
+	begins := weakLines[d.Family]
+	if strings.HasSuffix(d.File, "/gpg.conf") {
+		begins = weakGPG
+	}
 	for _, line := range d.Lines {
 		plain := strings.TrimLeft(strings.Map(func(r rune) rune {
 			if r == ' ' || r == '"' || r == '\'' {
@@ -200,7 +206,7 @@ func (d *Deciding) Weakening() (out []string) {
 			}
 			return r
 		}, strings.ToLower(line)), "-")
-		weak := slices.ContainsFunc(weakLines[d.Family], func(w string) bool { return strings.HasPrefix(plain, w) })
+		weak := slices.ContainsFunc(begins, func(w string) bool { return strings.HasPrefix(plain, w) })
 		if weak || strings.HasPrefix(line, OpenFolder) || d.Family == FamilyRpm && strings.Contains(plain, "--nogpgcheck") {
 			out = append(out, line)
 		}

@@ -20,7 +20,7 @@ const (
 var localDirs = []string{"/usr/local/sbin", "/usr/local/bin"}
 
 // aroundDirs are the folders whose changes can change what stands around package managers.
-var aroundDirs = append([]string{"/etc", shellDir, unitDir, sudoDir}, localDirs...)
+var aroundDirs = append([]string{"/etc", "/etc/gnupg", shellDir, unitDir, sudoDir}, localDirs...)
 
 // around notes what stands around package managers, and decides for them as for every program:
 // roots of certificates, what is put into their environment, how the units of the system run
@@ -37,12 +37,27 @@ func (r *reader) around() {
 			},
 		}})
 	}
+	r.gnupg(&found)
 	for i := range found.Deciding {
-		if d := &found.Deciding[i]; d.File != source.HostsFile && !slices.ContainsFunc(d.Lines, beyondProxies) {
+		if d := &found.Deciding[i]; d.File != source.HostsFile && d.File != family.GPGConf && !slices.ContainsFunc(d.Lines, beyondProxies) {
 			d.Touches = family.Transport
 		}
 	}
 	r.add(found)
+}
+
+// gnupg notes what gpg is told for the whole system, by which zypper, flatpak and dnf verify. pacman's own reader tells of
+// it as well.
+func (r *reader) gnupg(found *family.Reading) {
+	told := slices.ContainsFunc(r.Survey.Deciding, func(d source.Deciding) bool { return d.File == family.GPGConf })
+	verifies := slices.ContainsFunc(r.Survey.Sources, func(s source.Source) bool {
+		return s.Family != source.FamilyDeb && s.Family != source.FamilyArch
+	})
+	if verifies && !told {
+		found.Decides(r.root, []family.Deciding{{
+			Path: family.GPGConf, Touches: family.Trust, Comment: "#", Line: family.GPGDecides, Since: source.Vouching,
+		}})
+	}
 }
 
 // surroundings are the files by which variables come into the environment of whoever works on a

@@ -47,19 +47,59 @@ func (r *reader) roots() {
 			place.Since = 1
 		}
 		found.Decides(r.root, []family.Deciding{place})
+		for _, below := range r.below(dir, i == 0) {
+			place.Path, place.Since = below, source.Vouching
+			found.Decides(r.root, []family.Deciding{place})
+		}
 	}
+	found.Decides(r.root, []family.Deciding{{
+		Path: "/etc/ca-certificates.conf", Touches: family.Both(family.Trust, family.Transport), Comment: "#", Stays: true,
+		Since: source.Vouching,
+		Line:  func(line string) bool { return !strings.HasPrefix(line, "mozilla/") }, // which the package brings
+	}})
 	r.add(found)
+}
+
+// distrusts reports whether a folder below those of anchors is one of certificates that nobody is to believe.
+func distrusts(name string) bool { return name == "blocklist" || name == "blacklist" }
+
+// mostBelow is how many folders below one of anchors are looked into.
+const mostBelow = 100
+
+// below are the folders in a folder of anchors that count as well: those of what is distrusted, and in Debian's, which is
+// gone through to its end and along links, all of them.
+func (r *reader) below(dir string, all bool) (out []string) {
+	rest := []string{dir}
+	for len(rest) > 0 {
+		at := rest[0]
+		rest = rest[1:]
+		entries, err := r.root.ReadDir(at)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			name := path.Join(at, e.Name())
+			if !all && !distrusts(e.Name()) || !e.IsDir() && e.Type()&fs.ModeSymlink == 0 {
+				continue
+			}
+			if info, err := r.root.Stat(name); err != nil || !info.IsDir() {
+				continue
+			}
+			if len(out) == mostBelow { // or links lead in a circle
+				r.problem("", dir, fmt.Sprintf("it has more than %d folders with certificates: those from here on are not read", mostBelow))
+				return out
+			}
+			if out = append(out, name); all {
+				rest = append(rest, name)
+			}
+		}
+	}
+	return out
 }
 
 // certificates names the certificates of a file by whom they are for, and by their digest.
 func certificates(text []byte, _ []string) (out []string) {
-	add := func(der []byte) {
-		says := "SHA-256 " + source.Digest(der)
-		if c, err := x509.ParseCertificate(der); err == nil {
-			says = fmt.Sprintf("%s, until %s, %s", family.Plainly(c.Subject.String()), c.NotAfter.UTC().Format("2006-01-02"), says)
-		}
-		out = append(out, says)
-	}
+	add := func(der []byte) { out = append(out, certificate(der)) }
 	rest := text
 	for {
 		block, more := pem.Decode(rest)
@@ -74,6 +114,15 @@ func certificates(text []byte, _ []string) (out []string) {
 		add(text)
 	}
 	return out
+}
+
+// certificate says for whom a certificate is, and its digest.
+func certificate(der []byte) string {
+	says := "SHA-256 " + source.Digest(der)
+	if c, err := x509.ParseCertificate(der); err == nil {
+		says = fmt.Sprintf("%s, until %s, %s", family.Plainly(c.Subject.String()), c.NotAfter.UTC().Format("2006-01-02"), says)
+	}
+	return says
 }
 
 // folders notes the folders of what was read in which others than root may put files: they

@@ -73,6 +73,7 @@ func Read(root *rootfs.FS, m Machine) Result {
 	r.rpmKeys()
 	r.namedKeys()
 	r.mirrors()
+	r.vouching()
 	r.folders()
 	r.beyond()
 	r.hide()
@@ -152,6 +153,7 @@ type reader struct {
 	Result
 	root  *rootfs.FS
 	loose []string // files below /usr that count where no package owns them
+	vouch []string // files and folders that are named to vouch for servers
 	packages
 }
 
@@ -167,6 +169,7 @@ func (r *reader) add(f family.Reading) {
 	s.Deciding = append(s.Deciding, f.Deciding...)
 	s.Problems = append(s.Problems, f.Problems...)
 	r.loose = append(r.loose, f.Loose...)
+	r.vouch = append(r.vouch, f.Vouch...)
 	for _, name := range f.Programs {
 		if r.runs == nil {
 			r.runs = map[string]bool{}

@@ -124,6 +124,8 @@ var touching = []family.Touch{
 	{Name: "Acquire::*::SendAccept", Default: "true", Touches: family.Transport},
 	{Name: "Acquire::https::*", Touches: family.Transport},
 	{Name: "Acquire::https::*::*", Touches: family.Transport},
+	{Name: "Acquire::*::*::AllowRedirect", Touches: family.Transport, Since: 7},
+	{Name: "Acquire::*::*::SendAccept", Touches: family.Transport, Since: 7},
 	{Name: "Acquire::ssh::**", Touches: family.Both(family.Transport, family.Program)},
 	{Name: "Acquire::rsh::**", Touches: family.Both(family.Transport, family.Program)},
 	{Name: "DPkg::Pre-Invoke::**", Touches: family.Program},
@@ -150,12 +152,23 @@ var harmlessHTTPS = map[string]bool{
 // Binary::NAME holds for that program.
 var programs = map[string]bool{"apt": true, "apt-get": true, "apt-cache": true, "apt-key": true, "apt-cdrom": true, "aptitude": true}
 
+// ofServers are the options by which apt's methods make sure of a server. Each method looks for them under its own name
+// and under that of http, for all hosts and for one.
+func ofServers() (out []family.Touch) {
+	for _, option := range []string{"CaInfo", "CrlFile", "IssuerCert", "SslCert", "SslKey", "SslForceVersion", "Verify-Peer", "Verify-Host"} {
+		for _, of := range []string{"Acquire::*::", "Acquire::*::*::"} {
+			out = append(out, family.Touch{Name: of + option, Touches: family.Transport, Since: 7})
+		}
+	}
+	return out
+}
+
 // rows are the rows of the table by the first part of a name, in small letters.
 var rows = func() map[string][]row {
-	out := map[string][]row{}
-	for i := range touching {
-		pattern := strings.Split(strings.ToLower(touching[i].Name), "::")
-		out[pattern[0]] = append(out[pattern[0]], row{pattern, &touching[i]})
+	out, all := map[string][]row{}, append(touching, ofServers()...)
+	for i := range all {
+		pattern := strings.Split(strings.ToLower(all[i].Name), "::")
+		out[pattern[0]] = append(out[pattern[0]], row{pattern, &all[i]})
 	}
 	return out
 }()
@@ -210,5 +223,15 @@ func (r *reader) settings() {
 			return // another spelling of what holds anyway
 		}
 		r.SetAs(*t, name, value, file, line)
+		switch parts := strings.Split(strings.ToLower(name), "::"); parts[len(parts)-1] {
+		case "cainfo":
+			r.Vouch = append(r.Vouch, value)
+		case "sslcert":
+			of := "" // every server
+			if len(parts) > 3 {
+				of = parts[len(parts)-2]
+			}
+			r.Certificate(r.root, value, of, file, line)
+		}
 	})
 }

@@ -385,6 +385,8 @@ func (r *reader) remote(id string, g *group) {
 				r.Problem(Config, g.lines[key], fmt.Sprintf("gpg-verify-summary of %q must be true or false, it is %q", id, raw), false)
 			}
 			s.Checks.Metadata = check(on)
+		case "tls-ca-path":
+			r.Vouch = append(r.Vouch, value)
 		case "tls-client-cert-path":
 			r.Certificate(r.root, value, id, Config, g.lines[key])
 		}

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
 )
 
 // deciding is what decides beside dnf's own configuration: streams of modules, other words for
@@ -31,6 +32,11 @@ var deciding = []family.Deciding{
 		Path: "/usr/lib/rpm/macros.d", Names: family.Prefix("macros."), Touches: trustAndProgram, Comment: "#", Line: rpmDecides,
 		Stays: true, Loose: true, Since: 1,
 	},
+	{
+		Path: "/usr/lib/rpm/fileattrs", Names: family.Suffix(".attr"), Touches: trustAndProgram, Comment: "#", Line: rpmDecides,
+		Stays: true, Loose: true, Since: source.Vouching,
+	},
+	{Path: "/root/.config/rpm/macros", Touches: trustAndProgram, Comment: "#", Line: rpmDecides, Since: source.Vouching},
 	{Path: "/etc/dnf/automatic.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
 	{Path: "/etc/dnf/dnf5-plugins/automatic.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
 	{Path: "/etc/yum/yum-cron.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},

@@ -371,8 +371,13 @@ func (r *reader) access(file string, src *source.Source, s section) {
 		}
 		return inherited
 	}
+	for _, key := range []string{"sslcacert", "proxy_sslcacert"} {
+		if file := value(key, ""); file != "" {
+			r.Vouch = append(r.Vouch, file)
+		}
+	}
 	if authority := value("sslcacert", ""); authority != "" {
-		name := path.Clean("/" + strings.TrimPrefix(authority, "file://"))
+		name := path.Clean("/" + authority) // a path, below / where timers start dnf
 		if text, err := r.root.ReadText(name); err == nil {
 			if info, err := r.root.Stat(name); err == nil {
 				family.KeepCertificates(r.Texts, r.Modes, info, name, text)

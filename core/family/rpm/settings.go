@@ -134,6 +134,8 @@ func (r *reader) mainValue(key string, v said) {
 		r.boolean(&r.main.repoGPGCheck, name, line, key, value)
 	case "sslclientcert":
 		r.main.clientCert = value
+	case "sslcacert", "proxy_sslcacert":
+		r.Vouch = append(r.Vouch, value)
 	case "username":
 		r.main.username = value
 	case "password":

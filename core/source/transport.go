@@ -1,0 +1,120 @@
+package source
+
+import (
+	"net/url"
+	"slices"
+	"strings"
+)
+
+// What is said of a source whose server need not prove who it is.
+const (
+	anyServer = "the server's certificate NOT checked"
+	anyName   = "the server's name NOT checked"
+)
+
+// apt's switches for the checks of TLS, below the name of a method, or of one and a host.
+const (
+	verifyPeer = "Verify-Peer"
+	verifyHost = "Verify-Host"
+)
+
+// forAll is the name of a setting of apt without the program that it is for alone.
+func forAll(name string) string {
+	if parts := strings.SplitN(name, "::", 3); len(parts) == 3 && strings.EqualFold(parts[0], "Binary") {
+		return parts[2]
+	}
+	return name
+}
+
+// transport lists in words which checks of TLS are not made for a source: by apt's settings, which hold for methods and
+// for single hosts, or by what the addresses of zypper ask for.
+func (s *Source) transport(settings []Setting) (out []string) {
+	for _, u := range slices.Concat(s.EffURLs, []string{s.Mirrorlist, s.Metalink}) {
+		switch s.Family {
+		case FamilyZypp:
+			out = append(out, UncheckedByQuery(u)...)
+		case FamilyDeb:
+			out = append(out, uncheckedByApt(u, settings)...)
+		}
+	}
+	return out
+}
+
+// UncheckedByQuery says in words which checks of TLS an address of zypper asks not to be made.
+func UncheckedByQuery(address string) (out []string) {
+	says, _ := Query(address, "ssl_verify")
+	flags := strings.Split(says, ",")
+	switch {
+	case says == "no":
+		return []string{anyServer}
+	case slices.ContainsFunc(flags, func(f string) bool { return f != "peer" && f != "host" }):
+		return nil // yes, nothing, or what zypper refuses
+	}
+	if !slices.Contains(flags, "peer") {
+		out = append(out, anyServer)
+	}
+	if !slices.Contains(flags, "host") {
+		out = append(out, anyName)
+	}
+	return out
+}
+
+// Query returns what the query of one of zypper's addresses says under a name, escapes resolved. The last word counts.
+func Query(address, name string) (value string, said bool) {
+	address, _, _ = strings.Cut(address, "#")
+	_, query, _ := strings.Cut(address, "?")
+	for pair := range strings.SplitSeq(query, "&") {
+		if key, v, _ := strings.Cut(pair, "="); unescaped(key) == name {
+			value, said = unescaped(v), true
+		}
+	}
+	return value, said
+}
+
+// uncheckedByApt says in words which checks of TLS apt does not make of the server of an address.
+func uncheckedByApt(address string, settings []Setting) (out []string) {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "https" && !strings.HasSuffix(u.Scheme, "+https") {
+		return nil
+	}
+	for _, check := range []struct{ option, says string }{{verifyPeer, anyServer}, {verifyHost, anyName}} {
+		for _, name := range methodSettings(u.Scheme, u.Hostname(), check.option) {
+			value, found := set(settings, name)
+			if saysNo(value) {
+				out = append(out, check.says)
+			}
+			if found {
+				break
+			}
+		}
+	}
+	return out
+}
+
+// methodSettings are the names under which apt looks for an option of what it fetches with, the one that counts first:
+// what is said of the host goes before what is said of all, and the method's own before that of http, on which it is built.
+func methodSettings(scheme, host, option string) (out []string) {
+	methods := []string{scheme}
+	if before, after, both := strings.Cut(scheme, "+"); both {
+		methods = append(methods, before, after)
+	}
+	methods = append(methods, "http")
+	for _, of := range []string{"::" + host, ""} {
+		for _, m := range methods {
+			out = append(out, "Acquire::"+m+of+"::"+option)
+		}
+	}
+	return out
+}
+
+// set returns the value of one of apt's settings; what is empty is not set.
+func set(settings []Setting, name string) (value string, found bool) {
+	for i := range settings {
+		if t := &settings[i]; t.Family == FamilyDeb && t.Value != "" && strings.EqualFold(forAll(t.Name), name) {
+			if value, found = t.Value, true; saysNo(value) {
+				return value, true // for one of apt's programs at least
+			}
+		}
+	}
+	return value, found
+}
