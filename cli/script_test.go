@@ -89,7 +89,7 @@ func until(ts *testscript.TestScript, neg bool, args []string) {
 		if time.Now().After(end) {
 			ts.Fatalf("%q did not come; the last was:\n%s", args[0], out)
 		}
-		time.Sleep(100 * time.Millisecond)
+		time.Sleep(250 * time.Millisecond)
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/agents"
 	"patientlantern.example/lantern/service/contracts"
+	"patientlantern.example/lantern/service/crew"
 	"patientlantern.example/lantern/service/events"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
@@ -98,21 +99,25 @@ func (s *Service) Tend(ctx context.Context) {
 func (s *Service) beginWork() {
 	bg, stop := context.WithCancel(context.Background())
 	s.stop = stop
-	s.Background = func(do func(context.Context)) { s.stopped.Go(func() { s.crashes(bg, worker{"ahead", do}) }) }
-	workers := []worker{
-		{"flush", s.flush}, {"silence", s.watchSilence}, {"life", s.watchLife}, {"rollouts", s.SteerAll}, {"healing", s.WatchHealing},
-		{"documents", s.WatchDocuments}, {"places", s.WatchPlaces},
-		{"webhooks", func(ctx context.Context) { ground.Every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }},
+	workers := &crew.Crew{Log: s.Log, Crashed: s.metrics.crashed}
+	s.Background = func(do func(context.Context)) {
+		s.stopped.Go(func() { workers.Once(bg, crew.Worker{Name: "ahead", Do: do}) })
+	}
+	work := []crew.Worker{
+		{Name: "flush", Do: s.flush}, {Name: "silence", Do: s.watchSilence}, {Name: "life", Do: s.watchLife},
+		{Name: "rollouts", Do: s.SteerAll}, {Name: "healing", Do: s.WatchHealing},
+		{Name: "documents", Do: s.WatchDocuments}, {Name: "places", Do: s.WatchPlaces},
+		{Name: "webhooks", Do: func(ctx context.Context) { ground.Every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }},
 	}
 	if s.Opts.Probe > 0 {
-		workers = append(workers, worker{"upstreams", s.WatchUpstreams})
+		work = append(work, crew.Worker{Name: "upstreams", Do: s.WatchUpstreams})
 	}
 	if s.Opts.Tend > 0 {
-		workers = append(workers, worker{"desks", s.watchDesks})
+		work = append(work, crew.Worker{Name: "desks", Do: s.watchDesks})
 	}
-	for _, w := range workers {
-		s.metrics.crashed.WithLabelValues(w.name) // counted from the start, at none
-		s.stopped.Go(func() { s.supervise(bg, w) })
+	for _, w := range work {
+		s.metrics.crashed.WithLabelValues(w.Name) // counted from the start, at none
+		s.stopped.Go(func() { workers.Supervise(bg, w) })
 	}
 }
 

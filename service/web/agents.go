@@ -12,6 +12,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/answer"
 	"patientlantern.example/lantern/shelf"
 )
 
@@ -19,15 +20,15 @@ import (
 func hears[I, O any](w *Web, limit int64, do func(context.Context, *I) (*O, error)) http.HandlerFunc {
 	return func(rw http.ResponseWriter, r *http.Request) {
 		var in I
-		if !decode(rw, r, limit, &in) {
+		if !answer.Decode(rw, r, limit, &in) {
 			return
 		}
 		out, err := do(r.Context(), &in)
 		if err != nil {
-			w.fail(rw, r, err)
+			answer.Fail(w.log, rw, r, err)
 			return
 		}
-		answer(rw, out)
+		answer.Write(rw, out)
 	}
 }
 
@@ -35,11 +36,11 @@ func hears[I, O any](w *Web, limit int64, do func(context.Context, *I) (*O, erro
 func takes[I any](w *Web, limit int64, do func(context.Context, *I) error) http.HandlerFunc {
 	return func(rw http.ResponseWriter, r *http.Request) {
 		var in I
-		if !decode(rw, r, limit, &in) {
+		if !answer.Decode(rw, r, limit, &in) {
 			return
 		}
 		if err := do(r.Context(), &in); err != nil {
-			w.fail(rw, r, err)
+			answer.Fail(w.log, rw, r, err)
 			return
 		}
 		rw.WriteHeader(http.StatusNoContent)
@@ -63,9 +64,9 @@ func (w *Web) putDocuments(rw http.ResponseWriter, r *http.Request) {
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &tooLarge):
-		problem(rw, http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than %d bytes", maxUpload))
+		answer.Problem(rw, http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than %d bytes", maxUpload))
 	case err != nil:
-		w.fail(rw, r, err)
+		answer.Fail(w.log, rw, r, err)
 	default:
 		rw.WriteHeader(http.StatusNoContent)
 	}
@@ -75,7 +76,7 @@ func (w *Web) putDocuments(rw http.ResponseWriter, r *http.Request) {
 func (w *Web) delivery(rw http.ResponseWriter, r *http.Request) {
 	jws, err := w.service.Delivery(r.Context())
 	if err != nil {
-		w.fail(rw, r, err)
+		answer.Fail(w.log, rw, r, err)
 		return
 	}
 	rw.Header().Set("Content-Type", "application/jose")
@@ -86,7 +87,7 @@ func (w *Web) delivery(rw http.ResponseWriter, r *http.Request) {
 func (w *Web) document(rw http.ResponseWriter, r *http.Request) {
 	digest := chi.URLParam(r, "digest")
 	if !source.IsDigest(digest) {
-		problem(rw, http.StatusBadRequest, "a document's name is a SHA-256 in hex")
+		answer.Problem(rw, http.StatusBadRequest, "a document's name is a SHA-256 in hex")
 		return
 	}
 	if r.Header.Get("If-None-Match") == strconv.Quote(digest) {
@@ -95,7 +96,7 @@ func (w *Web) document(rw http.ResponseWriter, r *http.Request) {
 	}
 	text, err := w.service.SheetText(r.Context(), digest)
 	if err != nil {
-		w.fail(rw, r, err)
+		answer.Fail(w.log, rw, r, err)
 		return
 	}
 	rw.Header().Set("Content-Type", "application/json")

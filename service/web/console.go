@@ -17,6 +17,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/answer"
 )
 
 // asset is a file of the built console, as it goes over the wire.
@@ -122,14 +123,14 @@ func packings(files fs.FS, name string, plain []byte) (out []packed) {
 func (w *Web) console(rw http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 	if strings.HasPrefix(name, "api/") || r.Method != http.MethodGet && r.Method != http.MethodHead {
-		problem(rw, http.StatusNotFound, "there is nothing at "+r.URL.Path)
+		answer.Problem(rw, http.StatusNotFound, "there is nothing at "+r.URL.Path)
 		return
 	}
 	var file *asset
 	var err error
 	if strings.HasPrefix(name, "assets/") {
 		if file, err = w.assets.get(w.opts.Console, name); err != nil {
-			problem(rw, http.StatusNotFound, "there is nothing at "+r.URL.Path)
+			answer.Problem(rw, http.StatusNotFound, "there is nothing at "+r.URL.Path)
 			return
 		}
 	} else {
@@ -137,7 +138,7 @@ func (w *Web) console(rw http.ResponseWriter, r *http.Request) {
 			name = "index.html"
 		}
 		if file, err = w.assets.get(w.opts.Console, name); err != nil {
-			problem(rw, http.StatusNotFound, "the console is not built into this binary; run make build")
+			answer.Problem(rw, http.StatusNotFound, "the console is not built into this binary; run make build")
 			return
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/go-chi/httprate"
 
+	"patientlantern.example/lantern/service/answer"
 	"patientlantern.example/lantern/service/refusal"
 )
 
@@ -46,7 +47,7 @@ func (w *Web) throttled(next http.Handler) http.Handler {
 		if within, rate, err := limiter.Status(key); err == nil && (!within || rate >= mostFailures) {
 			w.service.Refused("throttled")
 			rw.Header().Set("Retry-After", strconv.Itoa(int(failureTime.Seconds())))
-			problem(rw, http.StatusTooManyRequests, "too many failed tries from this address; wait a minute")
+			answer.Problem(rw, http.StatusTooManyRequests, "too many failed tries from this address; wait a minute")
 			return
 		}
 		ww := middleware.NewWrapResponseWriter(rw, r.ProtoMajor)
@@ -111,7 +112,7 @@ func (w *Web) recover(next http.Handler) http.Handler {
 		defer func() {
 			if v := recover(); v != nil && v != http.ErrAbortHandler { //nolint:errorlint // the very value
 				w.log.Error("a handler crashed", "method", r.Method, "path", r.URL.Path, "panic", v, "stack", string(debug.Stack()))
-				problem(rw, http.StatusInternalServerError, refusal.Inside)
+				answer.Problem(rw, http.StatusInternalServerError, refusal.Inside)
 			}
 		}()
 		next.ServeHTTP(rw, r)
@@ -144,7 +145,7 @@ func (w *Web) people(next http.Handler) http.Handler {
 		}
 		ctx, err := w.person(r)
 		if err != nil {
-			w.fail(rw, r, err)
+			answer.Fail(w.log, rw, r, err)
 			return
 		}
 		next.ServeHTTP(rw, r.WithContext(ctx))
@@ -157,12 +158,12 @@ func (w *Web) agents(next http.Handler) http.Handler {
 		token, is := bearer(r)
 		if !is {
 			w.service.Refused("agent")
-			problem(rw, http.StatusUnauthorized, "an agent signs its calls: Authorization: Bearer, a JWT")
+			answer.Problem(rw, http.StatusUnauthorized, "an agent signs its calls: Authorization: Bearer, a JWT")
 			return
 		}
 		ctx, err := w.service.Host(r.Context(), token)
 		if err != nil {
-			w.fail(rw, r, err)
+			answer.Fail(w.log, rw, r, err)
 			return
 		}
 		next.ServeHTTP(rw, r.WithContext(ctx))
@@ -178,7 +179,7 @@ func (w *Web) atDoor(ctx huma.Context, next func(huma.Context)) {
 	if operation != signInOperation {
 		if err := w.service.May(ctx.Context(), operation); err != nil {
 			r, rw := humachi.Unwrap(ctx)
-			w.fail(rw, r, err)
+			answer.Fail(w.log, rw, r, err)
 			return
 		}
 	}

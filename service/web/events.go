@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/answer"
 	"patientlantern.example/lantern/wire"
 )
 
@@ -19,12 +20,12 @@ const beatTime = 4 * time.Second
 func (w *Web) events(rw http.ResponseWriter, r *http.Request) {
 	s := w.service
 	if err := s.May(r.Context(), "events"); err != nil {
-		w.fail(rw, r, err)
+		answer.Fail(w.log, rw, r, err)
 		return
 	}
 	rc := http.NewResponseController(rw)
 	if err := rc.SetWriteDeadline(time.Time{}); err != nil {
-		problem(rw, http.StatusInternalServerError, "this connection cannot carry a stream")
+		answer.Problem(rw, http.StatusInternalServerError, "this connection cannot carry a stream")
 		return
 	}
 	rw.Header().Set("Content-Type", "text/event-stream")

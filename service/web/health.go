@@ -10,6 +10,8 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"patientlantern.example/lantern/service/answer"
 )
 
 // healthTime is how long a look at the health may take.
@@ -21,10 +23,10 @@ func (w *Web) healthz(rw http.ResponseWriter, r *http.Request) {
 	defer cancel()
 	hosts, err := w.service.Health(ctx)
 	if err != nil {
-		w.fail(rw, r, err)
+		answer.Fail(w.log, rw, r, err)
 		return
 	}
-	answer(rw, map[string]any{"status": "ok", "version": w.opts.Version, "hosts": hosts})
+	answer.Write(rw, map[string]any{"status": "ok", "version": w.opts.Version, "hosts": hosts})
 }
 
 func newRequests(to *prometheus.Registry) *prometheus.HistogramVec {

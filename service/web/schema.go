@@ -7,11 +7,12 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/answer"
 )
 
 // SurveySchema is the JSON Schema of a survey, from the Go type that defines it.
 func SurveySchema() ([]byte, error) {
-	humaOnce.Do(setHuma) // lists are never null
+	answer.Huma() // lists are never null
 	r := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
 	s := r.Schema(reflect.TypeFor[source.Survey](), false, "Survey")
 	defs := r.Map()

@@ -1,4 +1,4 @@
-package web
+package web_test
 
 import (
 	"encoding/json"
@@ -14,11 +14,13 @@ import (
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
+	"patientlantern.example/lantern/service/answer"
+	"patientlantern.example/lantern/service/web"
 	"patientlantern.example/lantern/standin"
 )
 
 func TestTheSchemaOfASurveyIsCurrent(t *testing.T) {
-	want, err := SurveySchema()
+	want, err := web.SurveySchema()
 	require.NoError(t, err)
 	have, err := os.ReadFile("../../docs/survey.schema.json")
 	require.NoError(t, err)
@@ -28,7 +30,7 @@ func TestTheSchemaOfASurveyIsCurrent(t *testing.T) {
 func TestSurveysOfAllFamiliesFitTheSchema(t *testing.T) {
 	keys, err := standin.Keys()
 	require.NoError(t, err)
-	humaOnce.Do(setHuma)
+	answer.Huma()
 	r := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
 	schema := r.Schema(reflect.TypeFor[source.Survey](), false, "Survey")
 	check := func(v any) []error {

@@ -5,6 +5,7 @@ import (
 	"net/http"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/service/answer"
 	"patientlantern.example/lantern/service/identity"
 )
 
@@ -23,7 +24,7 @@ type sessionOut struct {
 func (w *Web) signIn(ctx context.Context, in *signInIn) (*sessionOut, error) {
 	secret, session, err := w.service.SignIn(ctx, in.Body.Token)
 	if err != nil {
-		return nil, w.told(err)
+		return nil, answer.Told(w.log, err)
 	}
 	return &sessionOut{
 		SetCookie: http.Cookie{
@@ -49,7 +50,7 @@ type signOutOut struct {
 
 func (w *Web) signOut(ctx context.Context, in *signOutIn) (*signOutOut, error) {
 	if err := w.service.SignOut(ctx, in.Cookie); err != nil {
-		return nil, w.told(err)
+		return nil, answer.Told(w.log, err)
 	}
 	return &signOutOut{
 		http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: w.opts.TLS},
@@ -66,7 +67,7 @@ type calendarBody struct {
 func (w *Web) calendar(ctx context.Context, _ *struct{}) (*calendarBody, error) {
 	text, err := w.service.Calendar(ctx)
 	if err != nil {
-		return nil, w.told(err)
+		return nil, answer.Told(w.log, err)
 	}
 	return &calendarBody{"text/calendar; charset=utf-8", `attachment; filename="patient-lantern.ics"`, text}, nil
 }

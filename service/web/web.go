@@ -15,6 +15,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"patientlantern.example/lantern/service"
+	"patientlantern.example/lantern/service/answer"
 	"patientlantern.example/lantern/wire"
 )
 
@@ -63,7 +64,7 @@ func (w *Web) routes() {
 	r.Get("/healthz", w.healthz)
 	r.Handle("/metrics", metricsHandler(s.Registry()))
 
-	humaOnce.Do(setHuma)
+	answer.Huma()
 	config := huma.DefaultConfig("Patient Lantern", w.opts.Version)
 	config.Info.Description = "Repository, signing-key and channel definitions for a fleet of Linux hosts."
 	config.DocsPath = ""
@@ -109,11 +110,11 @@ func (w *Web) routes() {
 		r.NotFound(w.console)
 	} else {
 		r.NotFound(func(rw http.ResponseWriter, r *http.Request) {
-			problem(rw, http.StatusNotFound, "there is nothing at "+r.URL.Path)
+			answer.Problem(rw, http.StatusNotFound, "there is nothing at "+r.URL.Path)
 		})
 	}
 	r.MethodNotAllowed(func(rw http.ResponseWriter, r *http.Request) {
-		problem(rw, http.StatusMethodNotAllowed, r.Method+" is not for "+r.URL.Path)
+		answer.Problem(rw, http.StatusMethodNotAllowed, r.Method+" is not for "+r.URL.Path)
 	})
 	w.router = r
 }

@@ -1,4 +1,4 @@
-package service
+package crew
 
 import (
 	"bytes"
@@ -12,15 +12,13 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"patientlantern.example/lantern/service/ground"
 )
 
-// supervised is a service that only supervises.
-func supervised() (*Service, *bytes.Buffer) {
+// supervised is a crew whose log is a buffer.
+func supervised() (*Crew, *bytes.Buffer) {
 	log := new(bytes.Buffer)
 	crashed := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "crashes"}, []string{"worker"})
-	return &Service{Ground: &ground.Ground{Log: slog.New(slog.NewTextHandler(log, nil))}, metrics: &metrics{crashed: crashed}}, log
+	return &Crew{Log: slog.New(slog.NewTextHandler(log, nil)), Crashed: crashed}, log
 }
 
 // A worker that crashes is begun again, each time after a longer pause, and is counted; it ends
@@ -33,7 +31,7 @@ func TestAWorkerThatCrashesIsBegunAgain(t *testing.T) {
 		var starts []time.Duration
 		var ended sync.WaitGroup
 		ended.Go(func() {
-			s.supervise(ctx, worker{"webhooks", func(context.Context) {
+			s.Supervise(ctx, Worker{"webhooks", func(context.Context) {
 				starts = append(starts, time.Since(began))
 				if len(starts) == 9 {
 					time.Sleep(workedWell) // it works well for long, so the next pause is short again
@@ -49,19 +47,19 @@ func TestAWorkerThatCrashesIsBegunAgain(t *testing.T) {
 		assert.Equal(t, lastPause, starts[8]-starts[7], "the pause has an end")
 		assert.Equal(t, workedWell+firstPause, starts[9]-starts[8])
 		all := prometheus.NewRegistry()
-		all.MustRegister(s.metrics.crashed)
+		all.MustRegister(s.Crashed)
 		counted, err := all.Gather()
 		require.NoError(t, err)
 		assert.InDelta(t, float64(len(starts)), counted[0].GetMetric()[0].GetCounter().GetValue(), 0)
 		assert.Contains(t, log.String(), "a worker crashed and is begun again")
-		assert.Contains(t, log.String(), "workers_test.go", "with its stack")
+		assert.Contains(t, log.String(), "crew_test.go", "with its stack")
 	})
 }
 
 func TestAWorkerThatReturnsHasEnded(t *testing.T) {
 	s, log := supervised()
 	times := 0
-	s.supervise(t.Context(), worker{"flush", func(context.Context) { times++ }})
+	s.Supervise(t.Context(), Worker{"flush", func(context.Context) { times++ }})
 	assert.Equal(t, 1, times)
 	assert.Empty(t, log.String())
 }

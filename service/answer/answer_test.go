@@ -1,4 +1,4 @@
-package web
+package answer
 
 import (
 	"bytes"
@@ -21,11 +21,11 @@ import (
 	"patientlantern.example/lantern/store"
 )
 
-// said is a Web that logs into a buffer.
-func said() (*Web, *bytes.Buffer) {
-	humaOnce.Do(setHuma)
+// said is a log that is a buffer.
+func said() (*slog.Logger, *bytes.Buffer) {
+	Huma()
 	log := new(bytes.Buffer)
-	return &Web{log: slog.New(slog.NewTextHandler(log, nil))}, log
+	return slog.New(slog.NewTextHandler(log, nil)), log
 }
 
 // Each kind of refusal is a status, the same for operators and agents, and says what it says.
@@ -36,11 +36,11 @@ func TestEachKindOfRefusalIsAStatus(t *testing.T) {
 		require.NotZero(t, status, "kind %d", kind)
 		err := fmt.Errorf("on the way: %w", refusal.Of(kind, "there is no host tern-77"))
 		var to huma.StatusError
-		require.ErrorAs(t, w.told(err), &to)
+		require.ErrorAs(t, Told(w, err), &to)
 		assert.Equal(t, status, to.GetStatus())
 		assert.Equal(t, "there is no host tern-77", to.Error())
 		rec := httptest.NewRecorder()
-		w.fail(rec, httptest.NewRequest(http.MethodGet, "/api/agent/delivery", nil), err)
+		Fail(w, rec, httptest.NewRequest(http.MethodGet, "/api/agent/delivery", nil), err)
 		assert.Equal(t, status, rec.Code)
 		assert.Contains(t, rec.Body.String(), "there is no host tern-77")
 	}
@@ -51,18 +51,18 @@ func TestEachKindOfRefusalIsAStatus(t *testing.T) {
 func TestWhatBreaksInsideIsToldToTheLogAlone(t *testing.T) {
 	w, log := said()
 	inside := errors.New("disk image is malformed at /srv/lantern")
-	assert.EqualError(t, w.told(inside), refusal.Inside)
+	assert.EqualError(t, Told(w, inside), refusal.Inside)
 	rec := httptest.NewRecorder()
-	w.fail(rec, httptest.NewRequest(http.MethodPost, "/api/agent/check-in", nil), inside)
+	Fail(w, rec, httptest.NewRequest(http.MethodPost, "/api/agent/check-in", nil), inside)
 	assert.Equal(t, http.StatusInternalServerError, rec.Code)
 	assert.NotContains(t, rec.Body.String(), "malformed")
 	assert.Equal(t, 2, strings.Count(log.String(), "disk image is malformed"))
-	require.NoError(t, w.told(nil))
+	require.NoError(t, Told(w, nil))
 
 	var to huma.StatusError
-	require.ErrorAs(t, w.told(fmt.Errorf("host %w", store.ErrNotFound)), &to)
+	require.ErrorAs(t, Told(w, fmt.Errorf("host %w", store.ErrNotFound)), &to)
 	assert.Equal(t, http.StatusNotFound, to.GetStatus())
-	require.ErrorAs(t, w.told(context.Canceled), &to)
+	require.ErrorAs(t, Told(w, context.Canceled), &to)
 	assert.Equal(t, 499, to.GetStatus(), "nobody hears it, and it is no fault")
 }
 
@@ -72,7 +72,7 @@ func TestAnAnswerIsBounded(t *testing.T) {
 	long := strings.Repeat("x", 10_000)
 	answer := func(err error) *huma.ErrorModel {
 		var m *huma.ErrorModel
-		require.ErrorAs(t, w.told(err), &m)
+		require.ErrorAs(t, Told(w, err), &m)
 		return m
 	}
 	var many, own []error
@@ -111,7 +111,7 @@ func TestABodyThatIsNotWantedIsRefused(t *testing.T) {
 		var v struct {
 			State string `json:"state"`
 		}
-		if decode(rec, httptest.NewRequest(http.MethodPost, "/", c.body), 4096, &v) {
+		if Decode(rec, httptest.NewRequest(http.MethodPost, "/", c.body), 4096, &v) {
 			assert.Equal(t, "done", v.State)
 		}
 		assert.Equal(t, c.status, rec.Code)
