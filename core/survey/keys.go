@@ -140,26 +140,72 @@ func (r *reader) pacmanKeys(dir string) {
 		s := &r.Survey.Sources[i]
 		trustAll = trustAll || s.Family == arch.Family && s.Enabled && slices.Contains(s.Checks.Trust, "TrustAll")
 	}
-	for _, name := range []string{"pubring.kbx", "pubring.gpg"} {
-		file := path.Join(dir, name)
-		data, err := r.root.ReadFile(file)
-		if err != nil || len(data) == 0 {
-			if info, statErr := r.root.Stat(file); err != nil && statErr == nil && info.Mode()&fs.ModeType == 0 {
-				r.problem(arch.Family, file, "the keyring cannot be read: "+family.Plain(err))
-			}
+	box, old := r.ring(dir, "pubring.kbx"), r.ring(dir, "pubring.gpg")
+	for _, f := range []*ring{box, old} {
+		if len(f.data) == 0 {
 			continue
 		}
-		list, err := keyring.ReadWeb(data, db, family.KeysAt(r.root))
+		list, err := keyring.ReadWeb(f.data, db, family.KeysAt(r.root))
 		if err != nil {
-			r.problem(arch.Family, file, "the keyring cannot be understood: "+err.Error())
+			r.problem(arch.Family, f.file, "the keyring cannot be understood: "+err.Error())
 		}
 		for i := range list {
 			k := &list[i]
-			if k.Used && !trustAll && k.Validity != keyring.ValidityFull && k.Validity != keyring.ValidityUltimate {
+			switch {
+			case !k.Used:
+			case (f == box) != readsBox(box, old):
+				k.Used, k.UnusedBecause = false, "gpg reads another keyring in this folder"
+			case !trustAll && k.Validity != keyring.ValidityFull && k.Validity != keyring.ValidityUltimate:
 				k.Used, k.UnusedBecause = false, "pacman's keyring does not vouch for it: its validity is "+k.Validity
 			}
 		}
-		r.addKeys(list, file, source.ScopeAny)
+		r.addKeys(list, f.file, source.ScopeAny)
+	}
+	r.keyboxd(dir)
+}
+
+// ring is a file in which gpg may keep keys.
+type ring struct {
+	file  string
+	there bool
+	data  []byte
+}
+
+// ring reads such a file.
+func (r *reader) ring(dir, name string) *ring {
+	f := &ring{file: path.Join(dir, name)}
+	info, err := r.root.Stat(f.file)
+	if err != nil || info.Mode()&fs.ModeType != 0 {
+		return f
+	}
+	f.there = true
+	if f.data, err = r.root.ReadFile(f.file); err != nil {
+		r.problem(arch.Family, f.file, "the keyring cannot be read: "+family.Plain(err))
+	}
+	return f
+}
+
+// readsBox reports which of two files in a folder gpg reads: pubring.kbx, if it is a keybox that says it holds keys of
+// OpenPGP; pubring.gpg, if that is a keybox; and that else, where it is there at all.
+func readsBox(box, old *ring) bool {
+	const openPGP = 2
+	return !keyring.IsKeybox(old.data) && (!old.there || keyring.IsKeybox(box.data) && box.data[7]&openPGP != 0)
+}
+
+// keyboxd says where a gpg of today is told to keep its keys in a database, which is not read here.
+func (r *reader) keyboxd(dir string) {
+	for _, file := range []string{path.Join(dir, "common.conf"), "/etc/gnupg/common.conf"} {
+		text, err := r.root.ReadText(file)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			r.problem(arch.Family, file, "cannot be read: "+family.Plain(err))
+		}
+		for line := range strings.Lines(string(text)) {
+			if strings.TrimLeft(strings.TrimSpace(line), "-") == "use-keyboxd" {
+				r.problem(arch.Family, file, "gpg from 2.3 on keeps its keys in public-keys.d/pubring.db here, which is not read: "+
+					"which keys pacman believes is not known; take use-keyboxd out, and import the keys anew")
+				return
+			}
+		}
 	}
 }
 
