@@ -35,7 +35,7 @@ SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/
 	crypto/internal/fips140/mlkem crypto/internal/fips140/drbg crypto/internal/fips140/aes/... crypto/hpke crypto/dsa \
 	debug/... github.com/hashicorp/... patientlantern.example/lantern/core/subscription patientlantern.example/lantern/core/rollout \
 	patientlantern.example/lantern/core/trust patientlantern.example/lantern/core/sqlitefile patientlantern.example/lantern/core/unpack regexp/... golang.org/x/text/... time os \
-	patientlantern.example/lantern/core/survey crypto/internal/fips140/nistec/... crypto/internal/fips140/sha3 vendor/golang.org/x/crypto/... syscall internal/poll
+	patientlantern.example/lantern/core/survey fmt patientlantern.example/lantern/core/source crypto/internal/fips140/nistec/... crypto/internal/fips140/sha3 vendor/golang.org/x/crypto/... syscall internal/poll
 bin/lantern-agent: $(GO_FILES)
 	$(GO) build -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
 

@@ -64,7 +64,10 @@ func (r *reader) gnupg(found *family.Reading) {
 // host, and of everything that the system itself starts; and the units by which it does so.
 var surroundings = func() (out []family.Deciding) {
 	told := func(file string, names func(string) bool, says func([]byte, []string) []string) {
-		out = append(out, family.Deciding{Path: file, Names: names, Touches: around, Comment: "#;", All: says, Stays: true, Since: 1})
+		out = append(out,
+			family.Deciding{Path: file, Names: names, Touches: around, Comment: "#;", All: says, Stays: true, Since: 1},
+			family.Deciding{Path: file, Names: names, Touches: around, Comment: "#;", All: assignedMore, Stays: true, Since: source.Vouching},
+		)
 	}
 	shells := []string{"/etc/profile", "/etc/bash.bashrc", "/etc/bashrc", "/root/.profile", "/root/.bash_profile", "/root/.bashrc"}
 	systems := []string{"/etc/environment", "/etc/security/pam_env.conf", "/etc/systemd/system.conf"}
@@ -121,11 +124,17 @@ func kept(_ []byte, lines []string) (out []string) {
 		}
 		named := shellWords(strings.NewReplacer("=", " ", `"`, " ").Replace(rest))
 		if strings.Contains(rest, "env_file") || strings.Contains(rest, "!env_reset") ||
-			strings.Contains(rest, "env_keep") && slices.ContainsFunc(named, decidingVariable) {
+			strings.Contains(rest, "env_keep") && slices.ContainsFunc(named, handedOn) || searchesElsewhere(named) {
 			out = append(out, l)
 		}
 	}
 	return out
+}
+
+// searchesElsewhere reports whether sudo looks for programs in another folder than the system's own first.
+func searchesElsewhere(words []string) bool {
+	at := slices.Index(words, "secure_path")
+	return at >= 0 && at+1 < len(words) && goesBefore(words[at+1])
 }
 
 var around = slices.Concat(family.Trust, family.Transport, family.Program)
@@ -166,27 +175,6 @@ func aliased(_ []byte, lines []string) (out []string) {
 		for _, f := range fields[from+1:] {
 			if name, _, ok := strings.Cut(f, "="); ok && managing(name) {
 				out = append(out, "alias "+f)
-			}
-		}
-	}
-	return out
-}
-
-// assigned lists what is put into the environment that decides something, as NAME=VALUE: a shell's
-// assignments, systemd's Environment= and pam_env's NAME DEFAULT=VALUE.
-func assigned(_ []byte, lines []string) (out []string) {
-	for _, l := range lines {
-		fields := shellWords(l)
-		for _, f := range fields {
-			name, value, ok := strings.Cut(f, "=")
-			switch name {
-			case "Environment", "DefaultEnvironment":
-				name, value, ok = strings.Cut(value, "=")
-			case "DEFAULT", "OVERRIDE":
-				name = fields[0]
-			}
-			if ok && decidingVariable(name) {
-				out = append(out, name+"="+loginHidden(value))
 			}
 		}
 	}
@@ -236,26 +224,6 @@ func shellWords(line string) (out []string) {
 	}
 	end()
 	return out
-}
-
-// decidingVariable reports whether a variable of the environment decides where package managers
-// fetch from, by whom, what they believe or what they run.
-func decidingVariable(name string) bool {
-	return proxyVariable(name) || slices.Contains(strongVariables, name) ||
-		strings.HasPrefix(name, "ZYPP") || strings.HasPrefix(name, "FLATPAK_") || strings.HasPrefix(name, "OSTREE_")
-}
-
-func proxyVariable(name string) bool {
-	switch strings.ToLower(name) {
-	case "http_proxy", "https_proxy", "ftp_proxy", "all_proxy", "no_proxy":
-		return true
-	}
-	return false
-}
-
-var strongVariables = []string{
-	"APT_CONFIG", "LD_PRELOAD", "LD_LIBRARY_PATH", "LD_AUDIT", "GNUPGHOME", "SSL_CERT_FILE", "SSL_CERT_DIR", "CURL_CA_BUNDLE",
-	"CURL_HOME", "PYTHONPATH", "PYTHONHOME", "PERL5LIB", "RPM_CONFIGDIR", "DPKG_ROOT", "DPKG_ADMINDIR", "DPKG_FORCE", "SEQUOIA_CRYPTO_POLICY",
 }
 
 // beyondProxies reports whether a line says more than through whom it is fetched.

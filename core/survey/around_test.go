@@ -31,6 +31,19 @@ func TestWhatIsAssignedInAnEnvironment(t *testing.T) {
 	} {
 		assert.Equal(t, want, assigned(nil, []string{line}), line)
 	}
+	for line, want := range map[string][]string{
+		"export DNF_VAR_mirror=elsewhere.example": {"DNF_VAR_mirror=elsewhere.example"},
+		"DNF1=x DNF=x DNF12=x YUM0=y":             {"DNF1=x", "YUM0=y"},
+		"BASH_ENV=/srv/x.sh":                      {"BASH_ENV=/srv/x.sh"},
+		"PATH=/srv/bin:$PATH":                     {"PATH=/srv/bin:$PATH"},
+		"PATH=/usr/local/bin:/srv/bin:/usr/bin":   {"PATH=/usr/local/bin:/srv/bin:/usr/bin"},
+		"PATH=$PATH:/srv/bin":                     nil,
+		`PATH="${PATH}:/srv/bin"`:                 nil,
+		"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:/srv/bin": nil,
+		"http_proxy=x": nil,
+	} {
+		assert.Equal(t, want, assignedMore(nil, []string{line}), line)
+	}
 }
 
 func TestWhatAUnitStarts(t *testing.T) {
