@@ -16,6 +16,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -64,12 +65,12 @@ func (a *app) serve() *cobra.Command {
 			if err := usable(cert, key); err != nil {
 				return err
 			}
-			ready := spareMemory()
+			ready, spend := spareMemory()
 			s, err := datafolder.Open(ctx, datafolder.Options{
 				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, Watch: watch, Probe: probe,
-				Shelves: shelves,
-				Keep:    time.Duration(keep) * 24 * time.Hour,
-				TLS:     cert != "", Log: slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
+				Shelves: shelves, Spend: spend,
+				Keep: time.Duration(keep) * 24 * time.Hour,
+				TLS:  cert != "", Log: slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
 			})
 			if err != nil {
 				return no("%v", err)
@@ -139,20 +140,45 @@ const least = 384 << 20
 // is read hardly anything of it goes, and nothing is collected until ready is called. From then
 // on it may take some times what the fleet takes: less costs processor time, since more often
 // nearly all of it is looked through.
-func spareMemory() (ready func()) {
+//
+// While spent memory is given back at once (a preview of the whole fleet), more may be taken: looking through all that a
+// service keeps for the sake of what lives for a second costs more than that is worth.
+func spareMemory() (ready func(), spend func() (done func())) {
 	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
-		return debug.FreeOSMemory
+		return debug.FreeOSMemory, nil
 	}
 	debug.SetGCPercent(-1)
 	debug.SetMemoryLimit(reading)
-	return func() {
+	var mu sync.Mutex
+	spending := 0
+	ready = func() {
 		debug.FreeOSMemory()
 		var m runtime.MemStats
 		runtime.ReadMemStats(&m)
 		debug.SetMemoryLimit(max(least, 5*int64(m.HeapAlloc)))
-		debug.SetGCPercent(40)
+		debug.SetGCPercent(saving)
+	}
+	change := func(by int) {
+		mu.Lock()
+		defer mu.Unlock()
+		switch spending += by; {
+		case spending == 0:
+			debug.SetGCPercent(saving)
+		case by > 0 && spending == 1:
+			debug.SetGCPercent(spent)
+		}
+	}
+	return ready, func() func() {
+		change(1)
+		return func() { change(-1) }
 	}
 }
+
+// By how many hundredths the heap may grow before it is looked through: always, and for a short while.
+const (
+	saving = 40
+	spent  = 100
+)
 
 func (a *app) demo() *cobra.Command {
 	o := demo.Options{}

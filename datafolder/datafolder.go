@@ -58,6 +58,8 @@ type Options struct {
 	Patience time.Duration    // how long a host with a task may give no sign of life; 0: the usual
 	TLS      bool             // it speaks TLS itself
 	Version  string
+
+	Spend func() (done func()) // lets the process take more memory for a while; nil: nothing is to be had
 }
 
 // Open opens the data folder and makes what is missing in a new one. Keys are
@@ -129,6 +131,7 @@ func (r *Running) open(ctx context.Context, o Options) error {
 			Shelves:  shelves,
 			Keep:     o.Keep,
 			TLS:      o.TLS,
+			Spend:    o.Spend,
 		},
 	)
 	if err != nil {

@@ -38,6 +38,10 @@ type Options struct {
 	Probe    time.Duration // between looks at upstreams; 0: none by itself
 	Shelves  string        // the folder below which all that stands that hosts are served
 	Version  string
+
+	// Spend lets the process take more memory until done is called, while much is worked out of which little stays; nil:
+	// there is nothing to be had.
+	Spend func() (done func())
 }
 
 // defaultKeep is how long it is kept what hosts had.
@@ -89,6 +93,9 @@ func (o *Options) complete() (err error) {
 	}
 	if o.Interval <= 0 {
 		o.Interval = time.Minute
+	}
+	if o.Spend == nil {
+		o.Spend = func() func() { return func() {} }
 	}
 	if o.Patience <= 0 {
 		o.Patience = defaultPatience

@@ -86,6 +86,7 @@ type shownGroup struct {
 
 // foreshow shows what a policy would change.
 func (s *Policies) foreshow(ctx context.Context, rs *resolve.Resolver, number int64) (api.Preview, error) {
+	defer s.Opts.Spend()()
 	s.turns.leave(nil)
 	out := api.Preview{
 		Revision: number,

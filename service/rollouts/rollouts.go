@@ -90,6 +90,7 @@ func (s *Rollouts) BeginRollout(ctx context.Context, in *RolloutIn) (*api.Rollou
 		return nil, err
 	}
 	defer s.beginning.Unlock()
+	defer s.Opts.Spend()()
 	p, err := s.startable(ctx, &in.Body)
 	if err != nil {
 		return nil, err
