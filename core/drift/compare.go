@@ -64,10 +64,10 @@ func (c *comparer) file(f *source.SheetFile) {
 		return
 	}
 	c.inFile(f)
-	if c.keyFile(f) {
+	if c.keyFile(f) || c.authority(f) || c.settingsFile(f) {
 		return
 	}
-	if len(c.out) == before && c.survey.Files != nil && f.Repository != "" &&
+	if len(c.out) == before && c.survey.Files != nil && f.Repository != "" && !c.sameList(f) &&
 		!slices.ContainsFunc(c.sheet.Sources, func(s source.SheetSource) bool { return s.File == f.Path }) {
 		c.add(
 			Finding{
@@ -86,6 +86,49 @@ func (c *comparer) file(f *source.SheetFile) {
 		c.add(Finding{Class: ChangedText, Severity: Note, Field: "text", Repository: f.Repository, File: f.Path, Line: 1,
 			Message: "the text differs, in comments, spacing or fields that change nothing else"})
 	}
+}
+
+// sameList reports whether a file is a list of mirrors, and has those that the policy gives it.
+func (c *comparer) sameList(f *source.SheetFile) bool {
+	want := source.Listed([]byte(f.Text))
+	i := slices.IndexFunc(c.survey.Files, func(x source.File) bool { return x.Path == f.Path })
+	if i >= 0 && c.survey.Files[i].Mirrors != nil {
+		return source.SameSet(c.survey.Files[i].Mirrors, want)
+	}
+	for n, line := range want { // of pacman's, which are read as part of a section
+		server, is := strings.CutPrefix(line, "Server = ")
+		if !is {
+			return false
+		}
+		want[n] = server
+	}
+	return slices.ContainsFunc(c.survey.Sources, func(s source.Source) bool {
+		return s.Family == source.FamilyArch && source.SameSet(s.URLs, want)
+	})
+}
+
+// settingsFile compares the settings of a file of the policy's that has nothing else, where its text differs. It reports false
+// where they are the same, and of another file.
+func (c *comparer) settingsFile(f *source.SheetFile) bool {
+	want := source.Listed([]byte(f.Text))
+	if f.Repository != "" || len(want) == 0 || slices.ContainsFunc(want, func(l string) bool { return !strings.HasPrefix(l, "Acquire::") }) {
+		return false
+	}
+	var have []string
+	for i := range c.survey.Settings {
+		if t := &c.survey.Settings[i]; t.File == f.Path && t.Weakens() == "" { // of those it is told anyway
+			have = append(have, fmt.Sprintf("%s %q;", t.Name, t.Value))
+		}
+	}
+	if source.SameSet(want, have) {
+		return false
+	}
+	come, gone := strings.Join(lacking(have, want), " "), strings.Join(lacking(want, have), " ")
+	c.add(Finding{
+		Class: SettingChanged, Severity: Fault, Field: "settings", File: f.Path, Line: 1, Want: gone, Have: come,
+		Message: fmt.Sprintf("the file says %s; where the policy says %s", orNone(come), orNone(gone)),
+	})
+	return true
 }
 
 // weight is how bad it is that a file beside the sources says something else: a list of
@@ -163,6 +206,43 @@ func (c *comparer) keyFile(f *source.SheetFile) bool {
 	default:
 		return false
 	}
+	return true
+}
+
+// authority compares who is in a file of the policy's that vouches for servers, and of which the text differs. It reports
+// false where the same are in it, and of another file.
+func (c *comparer) authority(f *source.SheetFile) bool {
+	want := family.Fewer(family.Certificates([]byte(f.Text), nil))
+	if !strings.Contains(f.Text, "-----BEGIN CERTIFICATE-----") {
+		return false
+	}
+	have := []string{"what was not looked at"} // by an older agent
+	for i := range c.survey.Deciding {
+		if d := &c.survey.Deciding[i]; d.Named && d.File == f.Path {
+			have = d.Lines
+		}
+	}
+	if source.SameSet(want, have) {
+		return false
+	}
+	of := ""
+	for i := range c.sheet.Files {
+		if g := &c.sheet.Files[i]; g.Repository != "" && strings.Contains(g.Text, f.Path) {
+			of = g.Repository
+		}
+	}
+	come, gone := strings.Join(lacking(have, want), "; "), strings.Join(lacking(want, have), "; ")
+	says := "nobody vouches for the server any more for whom the policy has " + gone
+	switch {
+	case gone == "":
+		says = come + " vouches for the server as well, which the policy does not say"
+	case come != "":
+		says = fmt.Sprintf("%s vouches for the server; the policy says %s", come, gone)
+	}
+	c.add(Finding{
+		Class: ChangedSource, Severity: Danger, Field: "authority", Repository: of, File: f.Path, Line: 1,
+		Want: strings.Join(want, "; "), Have: strings.Join(have, "; "), Message: says,
+	})
 	return true
 }
 

@@ -43,6 +43,9 @@ func (c *comparer) inFile(f *source.SheetFile) {
 			fields := c.fields(want, have)
 			if len(written) == len(wants) {
 				fields = append(fields, options(&written[n], have, fields)...)
+				if is := written[n].Priority; want.Priority == nil && is != nil && have.Priority != nil && *is != *have.Priority {
+					fields = append(fields, field{"priority", strconv.Itoa(*is), strconv.Itoa(*have.Priority), Fault}) // the usual one
+				}
 			}
 			c.tell(want, have, fields)
 		}

@@ -72,3 +72,13 @@ func isMetalink(text []byte) bool {
 		text = rest
 	}
 }
+
+// Listed are the lines of a list of mirrors that say something.
+func Listed(text []byte) (out []string) {
+	for line := range strings.Lines(string(text)) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+			out = append(out, strings.Join(strings.Fields(line), " "))
+		}
+	}
+	return out
+}

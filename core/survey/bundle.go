@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -118,10 +119,10 @@ func strangers(text []byte, known map[string]bool) []string {
 	out := []string{}
 	for _, der := range all {
 		if !known[string(der)] {
-			out = append(out, certificate(der))
+			out = append(out, family.CertificateSays(der))
 		}
 	}
-	return fewer(out)
+	return family.Fewer(out)
 }
 
 // laidBeside notes the certificates in Debian's folder that are no links to where those of packages and the added ones
@@ -147,7 +148,7 @@ func (r *reader) laidBeside() {
 			d.Lines = append(d.Lines, e.Name()+": "+who)
 		}
 	}
-	d.Lines = fewer(d.Lines)
+	d.Lines = family.Fewer(d.Lines)
 	r.Survey.Deciding = append(r.Survey.Deciding, d)
 }
 

@@ -5,7 +5,6 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"fmt"
-	"strings"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/source"
@@ -68,16 +67,6 @@ func onlyMirrors(text []byte, name string, salt []byte) []byte {
 			mac := hmac.New(sha256.New, salt)
 			fmt.Fprintf(mac, "%s\x00%s", name, word)
 			out = fmt.Appendf(out, "%s %x\n", family.Hidden, mac.Sum(nil)[:8])
-		}
-	}
-	return out
-}
-
-// listed are the lines of a list of mirrors that say something.
-func listed(text []byte) (out []string) {
-	for line := range strings.Lines(string(text)) {
-		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
-			out = append(out, strings.Join(strings.Fields(line), " "))
 		}
 	}
 	return out

@@ -1,9 +1,6 @@
 package survey
 
 import (
-	"bytes"
-	"crypto/x509"
-	"encoding/pem"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -40,7 +37,7 @@ func (r *reader) roots() {
 	found := family.Begin("")
 	for i, dir := range anchors {
 		place := family.Deciding{
-			Path: dir, Names: func(name string) bool { return name != "README" }, All: certificates, Stays: true,
+			Path: dir, Names: func(name string) bool { return name != "README" }, All: family.Certificates, Stays: true,
 			Touches: family.Both(family.Trust, family.Transport), Loose: strings.HasPrefix(dir, family.System),
 		}
 		if i >= bundled {
@@ -95,34 +92,6 @@ func (r *reader) below(dir string, all bool) (out []string) {
 		}
 	}
 	return out
-}
-
-// certificates names the certificates of a file by whom they are for, and by their digest.
-func certificates(text []byte, _ []string) (out []string) {
-	add := func(der []byte) { out = append(out, certificate(der)) }
-	rest := text
-	for {
-		block, more := pem.Decode(rest)
-		if block == nil {
-			break
-		}
-		if rest = more; block.Type == "CERTIFICATE" || block.Type == "TRUSTED CERTIFICATE" {
-			add(block.Bytes)
-		}
-	}
-	if len(out) == 0 && len(bytes.TrimSpace(text)) > 0 {
-		add(text)
-	}
-	return out
-}
-
-// certificate says for whom a certificate is, and its digest.
-func certificate(der []byte) string {
-	says := "SHA-256 " + source.Digest(der)
-	if c, err := x509.ParseCertificate(der); err == nil {
-		says = fmt.Sprintf("%s, until %s, %s", family.Plainly(c.Subject.String()), c.NotAfter.UTC().Format("2006-01-02"), says)
-	}
-	return says
 }
 
 // folders notes the folders of what was read in which others than root may put files: they

@@ -202,7 +202,7 @@ func (r *Result) Masked() map[string][]byte {
 		r.stands(&f)
 		f.Program, f.Package = r.runs[name], r.of[name]
 		if r.lists[name] {
-			f.Mirrors = listed(masked)
+			f.Mirrors = source.Listed(masked)
 		}
 		r.Survey.Files = append(r.Survey.Files, f)
 	}

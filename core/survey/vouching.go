@@ -127,7 +127,7 @@ func (r *reader) looksInto(name string) {
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		r.problem("", name, "cannot be read: "+family.Plain(err))
 	}
-	d.Lines = fewer(d.Lines)
+	d.Lines = family.Fewer(d.Lines)
 	r.Survey.Deciding = append(r.Survey.Deciding, d)
 }
 
@@ -144,7 +144,7 @@ func (r *reader) whoIsIn(name string) []string {
 	case !info.Mode().IsRegular():
 		return nil
 	}
-	if found := certificates(text, nil); len(blocks(text)) > 0 || len(text) == 0 {
+	if found := family.Certificates(text, nil); len(blocks(text)) > 0 || len(text) == 0 {
 		return found
 	}
 	if len(r.salt()) == 0 {
@@ -153,15 +153,4 @@ func (r *reader) whoIsIn(name string) []string {
 	mac := hmac.New(sha256.New, r.salt())
 	fmt.Fprintf(mac, "%s\x00%s", name, text)
 	return []string{fmt.Sprintf("no certificate, %s %x", family.Hidden, mac.Sum(nil)[:8])}
-}
-
-// mostLines is how many certificates of one file or folder are told one by one.
-const mostLines = 200
-
-// fewer tells of more lines than anybody reads by a digest.
-func fewer(lines []string) []string {
-	if len(lines) <= mostLines {
-		return lines
-	}
-	return []string{fmt.Sprintf("%d certificates, SHA-256 %s", len(lines), source.Digest([]byte(strings.Join(lines, "\n"))))}
 }
