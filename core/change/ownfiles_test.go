@@ -20,7 +20,7 @@ import (
 // ownFiles are hosts on which a policy has files of every kind that it writes.
 func ownFiles(t *testing.T, authority string) map[string]place {
 	t.Helper()
-	out := map[string]place{"apt": debPlace(), "dnf": rpmPlace(), "zypper": zyppPlace(t), "pacman": archPlace()}
+	out := map[string]place{"apt": debPlace(), "dnf": rpmPlace(), "zypper": zyppPlace(t), "pacman": archPlace(), "flatpak": flatpakPlace()}
 	mirrored := saltmarsh("https://packages.saltmarsh.example/8.x")
 	mirrored.Mirrors, mirrored.URL = []string{"http://a.saltmarsh.example/", "http://b.saltmarsh.example/"}, ""
 	mirrored.Repository, mirrored.Authority = "fulmar", authority
