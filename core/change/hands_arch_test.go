@@ -99,6 +99,12 @@ func TestWhatHandsDoToFlatpak(t *testing.T) {
 		{does: "off", file: flatConf, from: "xa.title=Gulls", text: "xa.title=Gulls\nxa.disable=true", want: "switched-off fault", field: "enabled"},
 		{does: "a new remote", file: flatConf, from: "[remote \"gulls\"]", text: "[remote \"new\"]\nurl=https://new.example/\ngpg-verify=false\n\n[remote \"gulls\"]", want: "unlisted-source danger", field: "source", stays: true},
 		{does: "a key beside the remote's", file: "var/lib/flatpak/repo/gulls.trustedkeys.gpg", text: binary(handKeys[2]) + binary(handKeys[3]), want: "key-added danger", field: "key"},
+		{does: "the policy's remote without certificates", file: flatConf, from: "xa.title=Saltmarsh", text: "xa.title=Saltmarsh\ntls-permissive=true", want: "changed-source danger", field: "tls-permissive"},
+		{does: "the policy's remote first of all", file: flatConf, from: "xa.title=Saltmarsh", text: "xa.title=Saltmarsh\nxa.prio=99", want: "changed-source fault", field: "priority"},
+		{does: "the policy's remote filtered", file: flatConf, from: "xa.title=Saltmarsh", text: "xa.title=Saltmarsh\nxa.filter=/etc/f", want: "changed-source fault", field: "xa.filter"},
+		{does: "the policy's remote through somebody", file: flatConf, from: "xa.title=Saltmarsh", text: "xa.title=Saltmarsh\nproxy=http://elsewhere.example:1", want: "changed-source fault", field: "proxy"},
+		{does: "the policy's remote by other mirrors", file: flatConf, from: "xa.title=Saltmarsh", text: "xa.title=Saltmarsh\nmetalink=http://elsewhere.example/m", want: "changed-source danger", field: "list of mirrors"},
+		{does: "the policy's remote with a comment", file: flatConf, from: "xa.title=Saltmarsh", text: "xa.title=Saltmarsh\nxa.comment=x"},
 		{does: "the policy's remote elsewhere", file: flatConf, from: "apps.saltmarsh.example", text: "elsewhere.example", want: "changed-source danger", field: "URL"},
 
 		{does: "another title", file: flatConf, from: "xa.title=Gulls", text: "xa.title=Terns"},

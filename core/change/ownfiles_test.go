@@ -4,6 +4,7 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -55,11 +56,28 @@ func TestWhateverIsWrittenIntoAFileOfThePolicyIsFound(t *testing.T) {
 	site, other := rootOf(t, "Brinewick"), rootOf(t, "Elsewhere")
 	somebody := armoured(handKeys[3])
 	more := map[string][]string{ // what is written behind what stands there, by the end of the file's name
-		".sources": {"\nTypes: deb\nURIs: http://elsewhere.example/\nSuites: stable\nComponents: main\n"},
-		".list":    {"http://elsewhere.example/\n"}, ".mirrors": {"Server = http://elsewhere.example/\n"},
-		".repo": {"priority=1\n", "gpgcheck=0\nrepo_gpgcheck=0\npkg_gpgcheck=0\n", "\n[x]\nname=x\nbaseurl=http://elsewhere.example/\nenabled=1\n"},
+		".sources": {
+			"\nTypes: deb\nURIs: http://elsewhere.example/\nSuites: stable\nComponents: main\n", "Trusted: yes\n", "Allow-Insecure: yes\n", "Allow-Weak: yes\n",
+			"Check-Valid-Until: no\n", "Check-Date: no\n", "Architectures: i386\n", "InRelease-Path: elsewhere/InRelease\n", "Snapshot: 20260101T000000Z\n",
+			"Allow-Downgrade-To-Insecure: yes\n", "Valid-Until-Max: 999999\n", "Enabled: no\n", "Suites: limpet\n",
+		},
+		".list": {"http://elsewhere.example/\n"}, ".mirrors": {"Server = http://elsewhere.example/\n"},
+		".repo": {
+			"baseurl=http://elsewhere.example/\n", "mirrorlist=http://elsewhere.example/\n", "proxy=http://elsewhere.example:1\n", "enabled=0\n",
+			"gpgkey=http://elsewhere.example/key\n", "priority=1\n", "gpgcheck=0\nrepo_gpgcheck=0\npkg_gpgcheck=0\n", "\n[x]\nname=x\nbaseurl=http://elsewhere.example/\nenabled=1\n",
+		},
 		".pref": {"\nPackage: *\nPin: origin elsewhere.example\nPin-Priority: 1001\n"}, ".asc": {somebody}, ".pem": {other},
-		".conf": {"Acquire::AllowInsecureRepositories \"true\";\n", "Acquire::http::Proxy \"http://elsewhere.example:1\";\n", "\n[x]\nServer = http://elsewhere.example/\n"},
+		".conf": {"Acquire::AllowInsecureRepositories \"true\";\n", "Acquire::http::Proxy \"http://elsewhere.example:1\";\n", "\n[x]\nServer = http://elsewhere.example/\n",
+			"\nServer = http://elsewhere.example/\n", "\nSigLevel = Required TrustAll\n", "\nSigLevel = Never\n", "\nUsage = Search\n",
+			"\nInclude = /etc/pacman.d/mirrors\n",
+		},
+	}
+	own := map[string][]string{ // of one family alone
+		"dnf": {
+			"sslverify=0\n", "metalink=http://elsewhere.example/\n", "cost=1\n", "excludepkgs=tern\n", "includepkgs=tern\n", "module_hotfixes=1\n",
+			"metadata_expire=never\n", "sslcacert=/srv/elsewhere.pem\n", "username=ola\n", "ip_resolve=4\nproxy_sslverify=0\n",
+		},
+		"zypper": {"path=/elsewhere\n"},
 	}
 	for name, p := range ownFiles(t, site) {
 		p = p.carried(t)
@@ -84,8 +102,16 @@ func TestWhateverIsWrittenIntoAFileOfThePolicyIsFound(t *testing.T) {
 					texts = append(texts, is+m)
 				}
 			}
+			if path.Ext(f.Path) == ".repo" {
+				for _, m := range own[name] {
+					texts = append(texts, is+m)
+				}
+			}
 			require.Greater(t, len(texts), 3, "%s: nothing is known to be written into %s", name, f.Path)
 			for _, text := range texts {
+				if name == "zypper" && strings.Count(text, "mirrorlist=") > 1 {
+					continue // the first counts
+				}
 				files := maps.Clone(p.files)
 				if files[f.Path[1:]] = text; text == "-" {
 					delete(files, f.Path[1:])

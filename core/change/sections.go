@@ -385,6 +385,11 @@ func (c *computer) remotes() {
 	if reason, spoilt := c.spoilt[flatpak.Config]; spoilt {
 		text, why = c.Stood[flatpak.Config], []string{reason}
 	}
+	if there { // before the policy's own is written, which may say more by now
+		texts, reasons := map[string][]byte{flatpak.Config: text}, map[string][]string{}
+		c.putBackSections(editor{has: func(p string) bool { return p == flatpak.Config }, section: flatpak.Section}, texts, reasons)
+		text, why = texts[flatpak.Config], append(why, reasons[flatpak.Config]...)
+	}
 	paths := map[string]string{} // fingerprint → file
 	for _, k := range c.Sheet.Keys {
 		paths[k.Fingerprint] = k.Path
@@ -421,11 +426,6 @@ func (c *computer) remotes() {
 			why = append(why, "repository "+s.Repository)
 		}
 		text = next
-	}
-	if there {
-		texts, reasons := map[string][]byte{flatpak.Config: text}, map[string][]string{}
-		c.putBackSections(editor{has: func(p string) bool { return p == flatpak.Config }, section: flatpak.Section}, texts, reasons)
-		text, why = texts[flatpak.Config], append(why, reasons[flatpak.Config]...)
 	}
 	text, more := c.dropRemotes(text)
 	if why = append(why, more...); string(text) != string(old) {

@@ -115,6 +115,7 @@ func (c *comparer) stood(b *Base) {
 	s.system()
 	s.keys()
 	s.sources()
+	s.remotes()
 	s.places()
 	s.wholeFiles()
 	s.modes()

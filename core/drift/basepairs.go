@@ -158,6 +158,39 @@ func alike(a, b *source.Source) bool {
 		(a.Priority == nil) == (b.Priority == nil) && (a.Priority == nil || *a.Priority == *b.Priority) && maps.Equal(a.Options, b.Options)
 }
 
+// remotes compares what the sections of the policy's own remotes of flatpak say that the policy says nothing of, and leaves
+// as it is: filters, proxies, certificates, a priority.
+func (s *standing) remotes() {
+	for i := range s.survey.Sources {
+		is := &s.survey.Sources[i]
+		want := verdict.Remote(s.sheet, is)
+		j := slices.IndexFunc(s.was.Sources, func(x source.Source) bool { return x.Family == is.Family && x.ID == is.ID && x.File == is.File })
+		if want == nil || j < 0 {
+			continue
+		}
+		was, now := s.was.Sources[j], *is
+		was.Options, now.Options = maps.Clone(was.Options), maps.Clone(now.Options)
+		for _, options := range []map[string]string{was.Options, now.Options} {
+			for _, given := range []string{"url", "gpgkeypath", "xa.prio"} { // told of as what they come to
+				delete(options, given)
+			}
+		}
+		fields := options(&was, &now, nil)
+		if want.Priority == nil && was.Priority != nil && is.Priority != nil && *was.Priority != *is.Priority {
+			fields = append(fields, field{"priority", strconv.Itoa(*was.Priority), strconv.Itoa(*is.Priority), Fault})
+		}
+		if was.Metalink != is.Metalink {
+			fields = append(fields, field{"list of mirrors", was.Metalink, is.Metalink, Danger})
+		}
+		if len(fields) == 0 {
+			continue
+		}
+		f := Finding{Repository: want.Repository, File: is.File, Line: is.Line}
+		f.Message = shortly(is) + " says something else than when the policy came: " + f.gather(fields)
+		s.add(f)
+	}
+}
+
 // remote reports whether a source is a remote of flatpak's that is the policy's own: those
 // stand in a file that is not.
 func (s *standing) remote(x *source.Source) bool {

@@ -212,17 +212,16 @@ func (c *comparer) keyFile(f *source.SheetFile) bool {
 // authority compares who is in a file of the policy's that vouches for servers, and of which the text differs. It reports
 // false where the same are in it, and of another file.
 func (c *comparer) authority(f *source.SheetFile) bool {
-	want := family.Fewer(family.Certificates([]byte(f.Text), nil))
 	if !strings.Contains(f.Text, "-----BEGIN CERTIFICATE-----") {
 		return false
 	}
-	have := []string{"what was not looked at"} // by an older agent
-	for i := range c.survey.Deciding {
-		if d := &c.survey.Deciding[i]; d.Named && d.File == f.Path {
-			have = d.Lines
-		}
+	want := family.Fewer(family.Certificates([]byte(f.Text), nil))
+	at := slices.IndexFunc(c.survey.Deciding, func(d source.Deciding) bool { return d.Named && d.File == f.Path })
+	var have []string
+	if at >= 0 {
+		have = c.survey.Deciding[at].Lines
 	}
-	if source.SameSet(want, have) {
+	if at >= 0 && source.SameSet(want, have) {
 		return false
 	}
 	of := ""
@@ -234,6 +233,8 @@ func (c *comparer) authority(f *source.SheetFile) bool {
 	come, gone := strings.Join(lacking(have, want), "; "), strings.Join(lacking(want, have), "; ")
 	says := "nobody vouches for the server any more for whom the policy has " + gone
 	switch {
+	case at < 0:
+		says = "the file says something else than the policy, and the agent does not say who vouches for the server now; take a newer one"
 	case gone == "":
 		says = come + " vouches for the server as well, which the policy does not say"
 	case come != "":
@@ -267,7 +268,8 @@ func (c *comparer) remotes() {
 			return s.Family == want.Family && s.ID == want.ID && s.File == want.File
 		})
 		if n >= 0 {
-			c.tell(want, &c.survey.Sources[n], c.fields(want, &c.survey.Sources[n]))
+			have := &c.survey.Sources[n]
+			c.tell(want, have, c.fields(want, have))
 		} else if !want.IfThere {
 			c.add(Finding{
 				Class:      MissingSource,

@@ -46,6 +46,9 @@ func (c *comparer) inFile(f *source.SheetFile) {
 				if is := written[n].Priority; want.Priority == nil && is != nil && have.Priority != nil && *is != *have.Priority {
 					fields = append(fields, field{"priority", strconv.Itoa(*is), strconv.Itoa(*have.Priority), Fault}) // the usual one
 				}
+				if was, is := written[n].Checks.Trust, have.Checks.Trust; anybodys(is) && !anybodys(was) {
+					fields = append(fields, field{"trust", strings.Join(was, " "), strings.Join(is, " "), Danger})
+				}
 			}
 			c.tell(want, have, fields)
 		}
@@ -66,6 +69,9 @@ func (c *comparer) inFile(f *source.SheetFile) {
 		}
 	}
 }
+
+// anybodys reports whether pacman takes signatures of keys for which nobody vouches.
+func anybodys(trust []string) bool { return slices.Contains(trust, "TrustAll") }
 
 // places finds for each source of the policy in a file the one that stands in its place: that of
 // its name or from its place first, then what is left, in order. Somebody may have put
@@ -128,8 +134,12 @@ func (c *comparer) fields(want *source.SheetSource, have *source.Source) (out []
 			out = append(out, field{x.what, strings.Join(x.want, " "), strings.Join(x.have, " "), x.severity})
 		}
 	}
-	if want.Mirrorlist != have.Mirrorlist {
-		out = append(out, field{"list of mirrors", want.Mirrorlist, have.Mirrorlist, Danger})
+	is := have.Mirrorlist
+	if want.Family == "" { // of flatpak's sections the policy says only some of what stands there
+		is += have.Metalink // a policy writes none
+	}
+	if want.Mirrorlist != is {
+		out = append(out, field{"list of mirrors", want.Mirrorlist, is, Danger})
 	}
 	if want.Priority != nil && have.Priority != nil && *want.Priority != *have.Priority {
 		out = append(out, field{"priority", strconv.Itoa(*want.Priority), strconv.Itoa(*have.Priority), Fault})

@@ -30,7 +30,7 @@ func options(want, have *source.Source, differs []field) (out []field) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		w, h := want.Options[name], have.Options[name]
-		if source.SameOption(have.Family, name, w, h) {
+		if source.SameOption(have.Family, name, w, h) || have.Family == arch.Family && name == "Include" { // goes on behind the file's end
 			continue
 		}
 		severity := Fault
@@ -54,8 +54,16 @@ func (c *comparer) written(f *source.SheetFile) (out []source.Source) {
 	root := rootfs.New(fstest.MapFS{f.Path[1:]: {Data: []byte(f.Text), Mode: fs.FileMode(0o644)}})
 	host := family.Host{Arch: t.Arch, Architectures: t.Architectures, Release: t.OS.Version, OSRelease: t.OS.Version, Level: t.CPU.Level}
 	of, known := families.Of(c.sheet.Family)
-	if !known || of.Name() == arch.Family || of.Name() == deb.Family {
-		return nil // of apt's only the forms above are read; pacman's sections have no options beside those that are compared already
+	switch {
+	case !known || of.Name() == deb.Family:
+		return nil // of apt's only the forms above are read
+	case of.Name() == arch.Family: // its files are read as part of another
+		root = rootfs.New(fstest.MapFS{arch.Config[1:]: {Data: []byte(f.Text), Mode: fs.FileMode(0o644)}})
+		out = of.Read(root, host).Sources
+		for i := range out {
+			out[i].File = f.Path
+		}
+		return out
 	}
 	for _, s := range of.Read(root, host).Sources {
 		if s.File == f.Path {

@@ -32,7 +32,7 @@ func (s *Source) transport(settings []Setting) (out []string) {
 	for _, u := range slices.Concat(s.EffURLs, []string{s.Mirrorlist, s.Metalink}) {
 		switch s.Family {
 		case FamilyZypp:
-			out = append(out, UncheckedByQuery(u)...)
+			out = append(out, uncheckedByQuery(u)...)
 		case FamilyDeb:
 			out = append(out, uncheckedByApt(u, settings)...)
 		}
@@ -40,8 +40,8 @@ func (s *Source) transport(settings []Setting) (out []string) {
 	return out
 }
 
-// UncheckedByQuery says in words which checks of TLS an address of zypper asks not to be made.
-func UncheckedByQuery(address string) (out []string) {
+// uncheckedByQuery says in words which checks of TLS an address of zypper asks not to be made.
+func uncheckedByQuery(address string) (out []string) {
 	says, _ := Query(address, "ssl_verify")
 	flags := strings.Split(says, ",")
 	switch {

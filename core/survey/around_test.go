@@ -37,6 +37,7 @@ func TestWhatIsAssignedInAnEnvironment(t *testing.T) {
 		"BASH_ENV=/srv/x.sh":                      {"BASH_ENV=/srv/x.sh"},
 		"PATH=/srv/bin:$PATH":                     {"PATH=/srv/bin:$PATH"},
 		"PATH=/usr/local/bin:/srv/bin:/usr/bin":   {"PATH=/usr/local/bin:/srv/bin:/usr/bin"},
+		"PATH=:/usr/bin":                          {"PATH=:/usr/bin"},
 		"PATH=$PATH:/srv/bin":                     nil,
 		`PATH="${PATH}:/srv/bin"`:                 nil,
 		"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:/srv/bin": nil,

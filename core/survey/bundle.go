@@ -3,6 +3,7 @@ package survey
 import (
 	"bytes"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -50,8 +51,11 @@ func (r *reader) system() {
 			continue
 		}
 		seen[at] = true
-		text, info, err := r.root.ReadTextInfo(bundle)
-		if err != nil || !info.Mode().IsRegular() {
+		text, _, err := r.root.ReadTextInfo(bundle)
+		if err != nil {
+			if !errors.Is(err, fs.ErrNotExist) {
+				r.problem("", bundle, "cannot be read, so whom the system believes is not known: "+family.Plain(err))
+			}
 			continue
 		}
 		if known == nil {
@@ -130,6 +134,9 @@ func strangers(text []byte, known map[string]bool) []string {
 func (r *reader) laidBeside() {
 	entries, err := r.root.ReadDir(debianDir)
 	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			r.problem("", debianDir, "cannot be listed, so whom the system believes is not known: "+family.Plain(err))
+		}
 		return
 	}
 	d := vouchers(debianDir, []string{})
@@ -185,7 +192,7 @@ func blocks(text []byte) (out [][]byte) {
 	}
 }
 
-var errNotDER = fmt.Errorf("no certificate in DER")
+var errNotDER = errors.New("no certificate in DER")
 
 // plainDER is the first element of a text in DER, a sequence; an error where there is none.
 func plainDER(der []byte) ([]byte, error) {

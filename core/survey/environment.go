@@ -94,6 +94,9 @@ func handedOn(word string) bool {
 // goesBefore reports whether a search path names a folder before the system's own in which others than it may put programs;
 // those of /usr/local are looked into.
 func goesBefore(search string) bool {
+	if strings.HasPrefix(search, ":") { // wherever one stands
+		return true
+	}
 	first, _, _ := strings.Cut(search, ":")
 	for first == "/usr/local/sbin" || first == "/usr/local/bin" {
 		_, search, _ = strings.Cut(search, ":")
