@@ -25,6 +25,7 @@ type Deciding struct {
 	Stays   bool                                       // putting the file back is not enough: another program has to be told
 	Loose   bool                                       // below /usr: counts where no package owns the file
 	Since   int                                        // the reach of the first reader that looked there
+	Later   func(text []byte, lines []string) []string // what readers since source.Vouching look for there as well
 }
 
 // Suffix is a rule for names: those that end so.
@@ -96,6 +97,11 @@ func (r *Reading) decides(root *rootfs.FS, p *Deciding, name string) {
 		return
 	}
 	r.told(p, name, text)
+	if p.Later != nil { // told by itself: a base that was read before has nothing of it
+		later := *p
+		later.All, later.Since = p.Later, source.Vouching
+		r.told(&later, name, text)
+	}
 	if !p.Stays && path.Base(name)[0] != '.' && bytes.IndexByte(text, 0) < 0 && !bytes.Contains(text, private) {
 		r.Keep(info, name, text)
 	}

@@ -64,10 +64,9 @@ func (r *reader) gnupg(found *family.Reading) {
 // host, and of everything that the system itself starts; and the units by which it does so.
 var surroundings = func() (out []family.Deciding) {
 	told := func(file string, names func(string) bool, says func([]byte, []string) []string) {
-		out = append(out,
-			family.Deciding{Path: file, Names: names, Touches: around, Comment: "#;", All: says, Stays: true, Since: 1},
-			family.Deciding{Path: file, Names: names, Touches: around, Comment: "#;", All: assignedMore, Stays: true, Since: source.Vouching},
-		)
+		out = append(out, family.Deciding{
+			Path: file, Names: names, Touches: around, Comment: "#;", All: says, Stays: true, Since: 1, Later: assignedMore,
+		})
 	}
 	shells := []string{"/etc/profile", "/etc/bash.bashrc", "/etc/bashrc", "/root/.profile", "/root/.bash_profile", "/root/.bashrc"}
 	systems := []string{"/etc/environment", "/etc/security/pam_env.conf", "/etc/systemd/system.conf"}
