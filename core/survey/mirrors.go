@@ -64,10 +64,15 @@ func onlyMirrors(text []byte, name string, salt []byte) []byte {
 		case len(salt) == 0:
 			out = append(out, family.Hidden+"\n"...)
 		default:
-			mac := hmac.New(sha256.New, salt)
-			fmt.Fprintf(mac, "%s\x00%s", name, word)
-			out = fmt.Appendf(out, "%s %x\n", family.Hidden, mac.Sum(nil)[:8])
+			out = append(out, hidden(salt, name, word)+"\n"...)
 		}
 	}
 	return out
+}
+
+// hidden stands for a text that stays on the host: another one has another digest.
+func hidden(salt []byte, name string, text []byte) string {
+	mac := hmac.New(sha256.New, salt)
+	fmt.Fprintf(mac, "%s\x00%s", name, text)
+	return fmt.Sprintf("%s %x", family.Hidden, mac.Sum(nil)[:8])
 }

@@ -1,8 +1,6 @@
 package survey
 
 import (
-	"crypto/hmac"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -150,7 +148,5 @@ func (r *reader) whoIsIn(name string) []string {
 	if len(r.salt()) == 0 {
 		return []string{"no certificate, " + family.Hidden}
 	}
-	mac := hmac.New(sha256.New, r.salt())
-	fmt.Fprintf(mac, "%s\x00%s", name, text)
-	return []string{fmt.Sprintf("no certificate, %s %x", family.Hidden, mac.Sum(nil)[:8])}
+	return []string{"no certificate, " + hidden(r.salt(), name, text)}
 }
