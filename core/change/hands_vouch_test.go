@@ -1,32 +1,21 @@
 package change_test
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
-	"math/big"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/standin"
 )
 
 // rootOf is a certificate of an authority of that name, in PEM.
 func rootOf(t *testing.T, name string) string {
 	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	a, err := standin.NewAuthority(name)
 	require.NoError(t, err)
-	c := &x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, IsCA: true, BasicConstraintsValid: true,
-		NotBefore: asOf.Add(-time.Hour), NotAfter: asOf.AddDate(5, 0, 0),
-	}
-	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
-	require.NoError(t, err)
-	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
+	return a.PEM()
 }
 
 // vouchFile is named by every family's own means to vouch for servers.
@@ -71,6 +60,8 @@ func TestWhatHandsDoToThoseWhoVouchForServers(t *testing.T) {
 				{does: "another authority", file: vouchFile, text: other, want: want, field: field, at: at, stays: true},
 				{does: "no file", file: vouchFile, text: "-", want: want, field: field, at: at, stays: true},
 				{does: "no certificate", file: vouchFile, text: "x\n", want: want, field: field, at: at, stays: true},
+				{does: "one more that we cannot read", file: vouchFile, text: site + "-----BEGIN CERTIFICATE-----\n=\n-----END CERTIFICATE-----\n",
+					want: want, field: field, at: at, stays: true},
 				{does: "a comment", file: vouchFile, text: "# the site's\n" + site},
 				{does: "twice", file: vouchFile, text: site + site},
 			})
@@ -81,6 +72,13 @@ func TestWhatHandsDoToThoseWhoVouchForServers(t *testing.T) {
 // Whatever is named to vouch may be any file: no more is told of it than whether it changes.
 func TestNothingIsToldOfWhatIsOnlySaidToVouch(t *testing.T) {
 	const secret = "mira:seven-old-anchors\n"
+	mixed := secret + "-----BEGIN CERTIFICATE-----\n=\n-----END CERTIFICATE-----\n"
+	for name, p := range vouchPlaces(t, mixed) {
+		told := look(p.files, nil, p.sheet)
+		for _, d := range told.Survey.Deciding {
+			require.NotContains(t, strings.Join(d.Lines, "\n"), source.Digest([]byte(mixed)), name)
+		}
+	}
 	for name, p := range vouchPlaces(t, secret) {
 		r := look(p.files, nil, p.sheet)
 		for _, d := range r.Survey.Deciding {
@@ -108,6 +106,9 @@ func TestWhatHandsDoToWhatTheSystemBelieves(t *testing.T) {
 	p.files[ploverFile] = strings.Replace(p.files[ploverFile], "http://", "https://", 1)
 	hands(t, p, []hand{
 		{does: "one more in the file of all", file: bundle, text: ness + site + other, want: want, field: field, stays: true},
+		{does: "one that we cannot read", file: bundle, text: ness + site + "-----BEGIN CERTIFICATE-----\nMIAwgAAA\n-----END CERTIFICATE-----\n", want: want, field: field, stays: true},
+		{does: "one in no base64", file: bundle, text: ness + site + "-----BEGIN CERTIFICATE-----\n=A=\n-----END CERTIFICATE-----\n", want: want, field: field, stays: true},
+		{does: "one that is small", file: bundle, text: ness + site + "-----BEGIN CERTIFICATE-----\nMAMCAQE=\n-----END CERTIFICATE-----\n", want: want, field: field, stays: true},
 		{does: "one beside it", file: "etc/ssl/certs/x.pem", text: other, want: want, field: field, at: "/etc/ssl/certs", stays: true},
 		{does: "one that is added as one should", file: local + "x.crt", text: other, more: tree{bundle: ness + site + other}, want: want, field: field, stays: true},
 		{does: "the same in a folder", file: local + "a/b/x.crt", text: other, more: tree{bundle: ness + site + other}, want: want, field: field, stays: true},

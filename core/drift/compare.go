@@ -215,7 +215,7 @@ func (c *comparer) authority(f *source.SheetFile) bool {
 	if !strings.Contains(f.Text, "-----BEGIN CERTIFICATE-----") {
 		return false
 	}
-	want := family.Fewer(family.Certificates([]byte(f.Text), nil))
+	want := family.Fewer(family.Vouchers([]byte(f.Text)))
 	at := slices.IndexFunc(c.survey.Deciding, func(d source.Deciding) bool { return d.Named && d.File == f.Path })
 	var have []string
 	if at >= 0 {

@@ -1,8 +1,6 @@
 package survey
 
 import (
-	"bytes"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -98,10 +96,10 @@ func (r *reader) own() map[string]bool {
 				continue
 			}
 			if text, err := r.root.ReadText(at); err == nil {
-				for _, der := range blocks(text) {
+				for _, der := range family.CertificateBlocks(text) {
 					known[string(der)] = true
 				}
-				if c, err := plainDER(text); err == nil {
+				if c, err := family.PlainDER(text); err == nil {
 					known[string(c)] = true
 				}
 			}
@@ -116,7 +114,7 @@ func (r *reader) own() map[string]bool {
 // strangers names the certificates of a text that are not known. Where none is known, whatever the system has is its own:
 // the text is told of as a whole.
 func strangers(text []byte, known map[string]bool) []string {
-	all := blocks(text)
+	all := family.CertificateBlocks(text)
 	if len(known) == 0 {
 		return []string{fmt.Sprintf("%d certificates, SHA-256 %s", len(all), source.Digest(text))}
 	}
@@ -157,51 +155,4 @@ func (r *reader) laidBeside() {
 	}
 	d.Lines = family.Fewer(d.Lines)
 	r.Survey.Deciding = append(r.Survey.Deciding, d)
-}
-
-var (
-	beginMark = []byte("-----BEGIN ")
-	endMark   = []byte("-----END ")
-)
-
-// blocks are the certificates of a text in PEM, each as it was signed: what OpenSSL writes behind one, to say what it is
-// good for, is left out. A text with thousands of lines between them (p11-kit's) is gone through once.
-func blocks(text []byte) (out [][]byte) {
-	for {
-		_, rest, found := bytes.Cut(text, beginMark)
-		if !found {
-			return out
-		}
-		label, rest, _ := bytes.Cut(rest, []byte("-----"))
-		body, after, ended := bytes.Cut(rest, endMark)
-		if text = after; !ended {
-			return out
-		}
-		if !bytes.HasSuffix(label, []byte("CERTIFICATE")) {
-			continue
-		}
-		der := make([]byte, base64.StdEncoding.DecodedLen(len(body)))
-		if bytes.ContainsAny(body, " \t") { // other ends of lines are no matter
-			body = bytes.Join(bytes.Fields(body), nil)
-		}
-		if n, err := base64.StdEncoding.Decode(der, body); err == nil {
-			if c, err := plainDER(der[:n]); err == nil {
-				out = append(out, c)
-			}
-		}
-	}
-}
-
-var errNotDER = errors.New("no certificate in DER")
-
-// plainDER is the first element of a text in DER, a sequence; an error where there is none.
-func plainDER(der []byte) ([]byte, error) {
-	if len(der) < 4 || der[0] != 0x30 || der[1] != 0x82 { // a certificate is between 256 bytes and 64 KiB long
-		return nil, errNotDER
-	}
-	n := 4 + int(der[2])<<8 + int(der[3])
-	if n > len(der) {
-		return nil, errNotDER
-	}
-	return der[:n], nil
 }

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
 )
 
 // touching are the settings of apt that decide where packages come from, what is believed,
@@ -124,8 +125,8 @@ var touching = []family.Touch{
 	{Name: "Acquire::*::SendAccept", Default: "true", Touches: family.Transport},
 	{Name: "Acquire::https::*", Touches: family.Transport},
 	{Name: "Acquire::https::*::*", Touches: family.Transport},
-	{Name: "Acquire::*::*::AllowRedirect", Touches: family.Transport, Since: 7},
-	{Name: "Acquire::*::*::SendAccept", Touches: family.Transport, Since: 7},
+	{Name: "Acquire::*::*::AllowRedirect", Touches: family.Transport, Since: source.Vouching},
+	{Name: "Acquire::*::*::SendAccept", Touches: family.Transport, Since: source.Vouching},
 	{Name: "Acquire::ssh::**", Touches: family.Both(family.Transport, family.Program)},
 	{Name: "Acquire::rsh::**", Touches: family.Both(family.Transport, family.Program)},
 	{Name: "DPkg::Pre-Invoke::**", Touches: family.Program},
@@ -157,7 +158,7 @@ var programs = map[string]bool{"apt": true, "apt-get": true, "apt-cache": true, 
 func ofServers() (out []family.Touch) {
 	for _, option := range []string{"CaInfo", "CrlFile", "IssuerCert", "SslCert", "SslKey", "SslForceVersion", "Verify-Peer", "Verify-Host"} {
 		for _, of := range []string{"Acquire::*::", "Acquire::*::*::"} {
-			out = append(out, family.Touch{Name: of + option, Touches: family.Transport, Since: 7})
+			out = append(out, family.Touch{Name: of + option, Touches: family.Transport, Since: source.Vouching})
 		}
 	}
 	return out

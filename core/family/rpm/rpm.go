@@ -371,18 +371,15 @@ func (r *reader) access(file string, src *source.Source, s section) {
 		}
 		return inherited
 	}
-	for _, key := range []string{"sslcacert", "proxy_sslcacert"} {
-		if file := value(key, ""); file != "" {
-			r.Vouch = append(r.Vouch, file)
+	if authority := value("sslcacert", ""); authority != "" {
+		r.Vouch = append(r.Vouch, authority)
+		name := path.Clean("/" + authority) // a path, below / where timers start dnf
+		if text, info, err := r.root.ReadTextInfo(name); err == nil {
+			family.KeepCertificates(r.Texts, r.Modes, info, name, text)
 		}
 	}
-	if authority := value("sslcacert", ""); authority != "" {
-		name := path.Clean("/" + authority) // a path, below / where timers start dnf
-		if text, err := r.root.ReadText(name); err == nil {
-			if info, err := r.root.Stat(name); err == nil {
-				family.KeepCertificates(r.Texts, r.Modes, info, name, text)
-			}
-		}
+	if authority := value("proxy_sslcacert", ""); authority != "" {
+		r.Vouch = append(r.Vouch, authority)
 	}
 	if cert := value("sslclientcert", r.main.clientCert); cert != "" {
 		r.Certificate(r.root, cert, src.ID, file, src.Line)
