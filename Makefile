@@ -19,23 +19,30 @@ bin/lantern: $(GO_FILES) console/dist/index.html
 	$(GO) build -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern
 
 # What does not run while a host is surveyed, or reads few files there, is compiled for size: the agent stays below 12 MB.
-SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/... \
-	patientlantern.example/lantern/agent patientlantern.example/lantern/core/drift patientlantern.example/lantern/core/change \
-	patientlantern.example/lantern/core/verdict patientlantern.example/lantern/core/trace patientlantern.example/lantern/core/origin \
-	patientlantern.example/lantern/core/cause patientlantern.example/lantern/core/pkgdb patientlantern.example/lantern/fetch \
-	patientlantern.example/lantern/cli/view patientlantern.example/lantern/core/diag patientlantern.example/lantern/core/credential \
-	patientlantern.example/lantern/cli/read patientlantern.example/lantern/core/text/lines patientlantern.example/lantern/core/preview \
-	patientlantern.example/lantern/core/choice patientlantern.example/lantern/core/upstream patientlantern.example/lantern/core/index \
+SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/... patientlantern.example/lantern/agent \
+	patientlantern.example/lantern/core/drift patientlantern.example/lantern/core/change \
+	patientlantern.example/lantern/core/verdict patientlantern.example/lantern/core/trace \
+	patientlantern.example/lantern/core/origin patientlantern.example/lantern/core/cause \
+	patientlantern.example/lantern/core/pkgdb patientlantern.example/lantern/fetch patientlantern.example/lantern/cli/view \
+	patientlantern.example/lantern/core/diag patientlantern.example/lantern/core/credential \
+	patientlantern.example/lantern/cli/read patientlantern.example/lantern/core/text/lines \
+	patientlantern.example/lantern/core/preview patientlantern.example/lantern/core/choice \
+	patientlantern.example/lantern/core/upstream patientlantern.example/lantern/core/index \
 	patientlantern.example/lantern/core/family/zypp patientlantern.example/lantern/core/family/flatpak github.com/ProtonMail/... \
-	patientlantern.example/lantern/core/family/arch patientlantern.example/lantern/core/family/rpm \
-	crypto/tls crypto/x509 net net/http net/textproto mime/... log/slog encoding/asn1 math/big vendor/golang.org/x/net/... vendor/golang.org/x/text/... \
-	text/template/... image/... archive/tar os/exec os/user encoding/csv encoding/xml flag github.com/fsnotify/... golang.org/x/crypto/... \
-	patientlantern.example/lantern/core/text/toml patientlantern.example/lantern/core/reason patientlantern.example/lantern/core/between \
-	patientlantern.example/lantern/core/saved patientlantern.example/lantern/api compress/... crypto/ecdsa crypto/ecdh crypto/elliptic \
-	crypto/internal/fips140/mlkem crypto/internal/fips140/drbg crypto/internal/fips140/aes/... crypto/hpke crypto/dsa \
-	debug/... github.com/hashicorp/... patientlantern.example/lantern/core/subscription patientlantern.example/lantern/core/rollout \
-	patientlantern.example/lantern/core/trust patientlantern.example/lantern/core/sqlitefile patientlantern.example/lantern/core/unpack regexp/... golang.org/x/text/... time os \
-	patientlantern.example/lantern/core/survey fmt patientlantern.example/lantern/core/source crypto/internal/fips140/nistec/... crypto/internal/fips140/sha3 vendor/golang.org/x/crypto/... syscall internal/poll
+	patientlantern.example/lantern/core/family/arch patientlantern.example/lantern/core/family/rpm crypto/tls crypto/x509 net \
+	net/http net/textproto mime/... log/slog encoding/asn1 math/big vendor/golang.org/x/net/... vendor/golang.org/x/text/... \
+	text/template/... image/... archive/tar os/exec os/user encoding/csv encoding/xml flag github.com/fsnotify/... \
+	golang.org/x/crypto/... patientlantern.example/lantern/core/text/toml patientlantern.example/lantern/core/reason \
+	patientlantern.example/lantern/core/between patientlantern.example/lantern/core/saved patientlantern.example/lantern/api \
+	compress/... crypto/ecdsa crypto/ecdh crypto/elliptic crypto/internal/fips140/mlkem crypto/internal/fips140/drbg \
+	crypto/internal/fips140/aes/... crypto/hpke crypto/dsa debug/... github.com/hashicorp/... \
+	patientlantern.example/lantern/core/subscription patientlantern.example/lantern/core/rollout \
+	patientlantern.example/lantern/core/trust patientlantern.example/lantern/core/sqlitefile \
+	patientlantern.example/lantern/core/unpack regexp/... golang.org/x/text/... time os \
+	patientlantern.example/lantern/core/survey fmt patientlantern.example/lantern/core/source crypto/internal/fips140/nistec/... \
+	crypto/internal/fips140/sha3 crypto/internal/fips140/ecdsa crypto/internal/fips140/rsa \
+	crypto/internal/fips140/edwards25519/... crypto/internal/fips140/tls12 crypto/internal/fips140/tls13 crypto/rsa \
+	vendor/golang.org/x/crypto/... syscall internal/poll
 bin/lantern-agent: $(GO_FILES)
 	$(GO) build -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
 

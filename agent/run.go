@@ -229,6 +229,9 @@ func (a *Agent) readFrom() []string {
 	}
 	for i := range s.Deciding {
 		note(s.Deciding[i].File)
+		if s.Deciding[i].Named { // may be a folder
+			note(s.Deciding[i].File + "/.")
+		}
 	}
 	return slices.Sorted(maps.Keys(dirs))
 }

@@ -1,11 +1,16 @@
 package change_test
 
 import (
+	"crypto/md5"
+	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/standin"
 )
@@ -98,7 +103,11 @@ func TestWhatHandsDoToWhatTheSystemBelieves(t *testing.T) {
 		own         = "usr/share/ca-certificates/mozilla/Ness.crt"
 		local       = "usr/local/share/ca-certificates/"
 		conf        = "etc/ca-certificates.conf"
+		sums        = "var/lib/dpkg/info/ca-certificates.md5sums"
 	)
+	sumOf := func(text string) string {
+		return fmt.Sprintf("%x  %s\nd41d8cd98f00b204e9800998ecf8427e  usr/sbin/update-ca-certificates\n", md5.Sum([]byte(text)), own)
+	}
 	ness, site, other := rootOf(t, "Ness"), rootOf(t, "Brinewick"), rootOf(t, "Elsewhere")
 	p := debPlace()
 	p.files[own], p.files[bundle], p.files[local+"site.crt"] = ness, ness+site, site
@@ -116,9 +125,47 @@ func TestWhatHandsDoToWhatTheSystemBelieves(t *testing.T) {
 			more: tree{bundle: ness + site + other, "usr/share/ca-certificates/elsewhere/x.crt": other}, want: want, field: field, stays: true},
 	})
 	hands(t, p, []hand{{does: "the package brings another", file: own, text: other, more: tree{bundle: other + site}}})
+	hands(t, p.with(tree{sums: sumOf(ness)}), []hand{
+		{does: "the package brings another, and says so", file: own, text: other, more: tree{bundle: other + site, sums: sumOf(other)}},
+		{does: "another than the package brought", file: own, text: other, more: tree{bundle: other + site}, want: want, field: field,
+			at: "/usr/share/ca-certificates", stays: true},
+		{does: "one is taken from the package's", file: own, text: "-", more: tree{bundle: site}},
+	})
+	none := p.with(tree{sums: sumOf(ness)})
+	delete(none.files, bundle)
+	hands(t, none, []hand{
+		{does: "a file of all comes, with a stranger", file: bundle, text: ness + other, want: want, field: field, stays: true},
+		{does: "a file of all comes", file: bundle, text: ness + site},
+		{does: "it comes with another than the package brought", file: own, text: other, more: tree{bundle: other}, want: want, field: field,
+			at: "/usr/share/ca-certificates", stays: true},
+	})
 	hands(t, p, []hand{
 		{does: "the package brings one more", file: "usr/share/ca-certificates/mozilla/New.crt", text: other,
 			more: tree{bundle: ness + site + other, conf: p.files[conf] + "mozilla/New.crt\n"}},
 		{does: "another order", file: bundle, text: site + ness},
 	})
+}
+
+// Where nothing was fetched by TLS when the policy came nobody looked at whom the system believes: that is said.
+func TestWhomNobodyAskedWhenThePolicyCame(t *testing.T) {
+	ness, other := rootOf(t, "Ness"), rootOf(t, "Elsewhere")
+	const bundle = "etc/ssl/certs/ca-certificates.crt"
+	for text, want := range map[string]bool{ness: false, ness + other: true} {
+		p := debPlace().with(tree{bundle: text, "usr/share/ca-certificates/mozilla/Ness.crt": ness}).carried(t)
+		now := look(p.files, p.modes, p.sheet)
+		plain := maps.Clone(p.files)
+		for name, said := range plain {
+			plain[name] = strings.ReplaceAll(said, "https://", "http://")
+		}
+		was := look(plain, p.modes, p.sheet)
+		require.True(t, now.Survey.FetchesByTLS())
+		require.False(t, was.Survey.FetchesByTLS())
+		told := slices.ContainsFunc(
+			drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &now.Survey, Base: &drift.Base{Sheet: p.sheet, Survey: &was.Survey}}),
+			func(f drift.Finding) bool {
+				return f.Field == "not looked at" && strings.HasPrefix(f.Message, "/"+bundle+": nobody looked")
+			},
+		)
+		require.Equal(t, want, told)
+	}
 }

@@ -1,10 +1,15 @@
 package change_test
 
 import (
+	"maps"
+	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 )
@@ -75,6 +80,10 @@ func TestWhatHandsDoToZypper(t *testing.T) {
 		{does: "no lock", file: zyppLock, from: "type: package\nmatch_type: glob\ncase_sensitive: on\nsolvable_name: tern\n\n", want: "hold-changed fault", field: "lock"},
 		{does: "a service elsewhere", file: zyppServ, from: "desk.halyard.example", text: "elsewhere.example", want: "service-changed fault", field: "service"},
 		{does: "a service off", file: zyppServ, from: "enabled=1", text: "enabled=0", want: "service-changed fault", field: "service"},
+		{does: "a service that need not prove who it is", file: zyppServ, from: "example/service", text: "example/service?ssl_verify=no",
+			want: "service-changed danger", field: "service"},
+		{does: "a service whose name is not checked", file: zyppServ, from: "example/service", text: "example/service?a=b&ssl_verify=peer",
+			want: "service-changed danger", field: "service"},
 		{does: "a new service", file: "etc/zypp/services.d/new.service", text: "[new]\nenabled=1\nurl=http://new.example/\ntype=ris\n", want: "service-changed fault", field: "service"},
 		{does: "no check by default", file: zyppConf, from: "[main]\n", text: "[main]\ngpgcheck = off\n", want: "setting-weakened danger", field: "main.gpgcheck"},
 		{does: "vendors may change", file: zyppConf, from: "= false", text: "= true", want: "setting-changed fault", field: "main.solver.allowVendorChange"},
@@ -91,4 +100,35 @@ func TestWhatHandsDoToZypper(t *testing.T) {
 		{does: "the same lock in other words", file: zyppLock, from: "type: package", text: "type: Package\ntype: pattern"},
 		{does: "a comment among the locks", file: zyppLock, from: "type: package", text: "# ours\ntype: package"},
 	})
+}
+
+// A service that somebody has made safe stays so, whatever else of its file is put back.
+func TestAServiceThatIsCheckedAgainStaysSo(t *testing.T) {
+	p := zyppPlace(t)
+	p.files[zyppServ] = strings.Replace(p.files[zyppServ], "example/service", "example/service?ssl_verify=no", 1)
+	p = p.carried(t)
+	before := look(p.files, p.modes, p.sheet)
+	base := &drift.Base{Sheet: p.sheet, Survey: &before.Survey}
+	told := func(files tree) (out []string) {
+		now := look(files, p.modes, p.sheet)
+		for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &now.Survey, Base: base}) {
+			if f.Class == drift.ServiceChanged {
+				out = append(out, f.Severity)
+			}
+		}
+		return out
+	}
+	assert.Equal(t, []string{drift.Danger}, told(p.files), "it was so when the policy came")
+	safe := maps.Clone(p.files)
+	safe[zyppServ] = strings.Replace(safe[zyppServ], "?ssl_verify=no", "", 1)
+	assert.Equal(t, []string{drift.Note}, told(safe))
+	safe[zyppServ] = strings.Replace(safe[zyppServ], "desk.halyard", "elsewhere", 1)
+	assert.Equal(t, []string{drift.Fault}, told(safe))
+	now := look(safe, p.modes, p.sheet)
+	plan := change.Compute(change.Input{
+		Sheet: p.sheet, Survey: &now.Survey, Texts: now.Texts, Before: p.sheet, Kept: before.Texts, Base: base, Stood: before.Texts,
+	})
+	for _, e := range plan.Edits {
+		assert.NotEqual(t, "/"+zyppServ, e.Path)
+	}
 }

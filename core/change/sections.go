@@ -32,16 +32,16 @@ type editor struct {
 
 // editors are those of the families whose files have sections.
 var editors = map[string]editor{
-	rpm.Family:  repoEditor(ini.ParseRPM),
-	zypp.Family: repoEditor(func(text []byte) *ini.File { return ini.ParseZypp(text) }),
+	rpm.Family:  repoEditor(rpm.Family, ini.ParseRPM),
+	zypp.Family: repoEditor(zypp.Family, func(text []byte) *ini.File { return ini.ParseZypp(text) }),
 	arch.Family: {
 		has: func(string) bool { return true }, on: arch.SwitchOn, off: arch.SwitchOff, remove: arch.Remove, section: arch.Section,
 		harden: arch.Harden, place: arch.MapServers,
-		list: func(text []byte) []source.Source { return listed(ini.ParsePacman(text)) },
+		list: func(text []byte) []source.Source { return listed(arch.Family, ini.ParsePacman(text)) },
 	},
 }
 
-func repoEditor(parse func([]byte) *ini.File) editor {
+func repoEditor(of string, parse func([]byte) *ini.File) editor {
 	flag := func(value string) func([]byte, string) ([]byte, error) {
 		return func(text []byte, id string) ([]byte, error) {
 			f := parse(text)
@@ -80,7 +80,7 @@ func repoEditor(parse func([]byte) *ini.File) editor {
 			}
 			return f.Text(last), true
 		},
-		harden: func(text []byte, id string) ([]byte, error) { return hardened(parse(text), id) },
+		harden: func(text []byte, id string) ([]byte, error) { return hardened(of, parse(text), id) },
 		hide:   func(text []byte, id string) ([]byte, error) { return hidden(parse(text), id) },
 		place: func(text []byte, id string, to func(string) string) ([]byte, error) {
 			f := parse(text)
@@ -95,7 +95,7 @@ func repoEditor(parse func([]byte) *ini.File) editor {
 			return f.Bytes(), nil
 		},
 		proxy: func(text []byte, id, proxy string) ([]byte, error) { return proxied(parse(text), id, proxy) },
-		list:  func(text []byte) []source.Source { return listed(parse(text)) },
+		list:  func(text []byte) []source.Source { return listed(of, parse(text)) },
 	}
 }
 
@@ -118,7 +118,7 @@ func proxied(f *ini.File, id, proxy string) ([]byte, error) {
 }
 
 // listed are the sections of a file: where each comes from, and through what.
-func listed(f *ini.File) (out []source.Source) {
+func listed(of string, f *ini.File) (out []source.Source) {
 	for i := range f.Sections {
 		last := lastSection(f, f.Name(&f.Sections[i]))
 		if last != &f.Sections[i] {
@@ -128,8 +128,13 @@ func listed(f *ini.File) (out []source.Source) {
 			v, _ := f.Get(last, key)
 			return v
 		}
+		enabled, said := f.Get(last, "enabled")
+		on := !said || !source.IsOff(of, enabled)
+		if of == zypp.Family {
+			on = !said || source.IsOn(of, enabled)
+		}
 		out = append(out, source.Source{
-			ID: f.Name(last), Enabled: !source.SaysNo(get("enabled")),
+			ID: f.Name(last), Enabled: on,
 			URLs:       strings.FieldsFunc(get("baseurl"), func(r rune) bool { return r == ',' || unicode.IsSpace(r) }),
 			Mirrorlist: get("mirrorlist"), Metalink: get("metalink"), Options: map[string]string{"proxy": get("proxy")},
 		})
@@ -164,7 +169,7 @@ func hidden(f *ini.File, id string) ([]byte, error) {
 
 // hardened makes the section of a name check what comes: what takes a check away is turned
 // round where it stands, and gpgcheck is said where nothing was.
-func hardened(f *ini.File, id string) ([]byte, error) {
+func hardened(of string, f *ini.File, id string) ([]byte, error) {
 	last := lastSection(f, id)
 	if last == nil {
 		return nil, fmt.Errorf("its section is not written [%s]", id)
@@ -172,7 +177,7 @@ func hardened(f *ini.File, id string) ([]byte, error) {
 	found := false
 	for _, key := range []string{"gpgcheck", "repo_gpgcheck", "pkg_gpgcheck", "sslverify", "proxy_sslverify"} {
 		value, there := f.Get(last, key)
-		if !there || !source.SaysNo(value) {
+		if !there || source.IsOn(of, value) {
 			continue
 		}
 		found = true

@@ -39,7 +39,7 @@ func (c *computer) differs() {
 	}
 	found := drift.Judge(drift.Input{Sheet: c.Sheet, Before: c.Before, Survey: c.Survey, Base: c.Base, All: true})
 	for _, f := range found {
-		fresh := f.Class == drift.SettingWeakened && !stood[f.Key()]
+		fresh := (f.Class == drift.SettingWeakened || f.Class == drift.ServiceChanged) && !stood[f.Key()]
 		if (f.Beside && f.Severity != drift.Note || fresh) && !owned[f.File] && !c.onlyCalled(f.File) { // what became stricter stays so
 			c.strayed[f.File] = append(c.strayed[f.File], f)
 		}
@@ -154,6 +154,14 @@ func (c *computer) wouldWeaken(path string) bool {
 		was := &c.Base.Survey.Deciding[i]
 		if was.File == path && len(was.Weakening()) > 0 && !slices.ContainsFunc(c.Survey.Deciding, func(is source.Deciding) bool {
 			return is.File == path && len(is.Weakening()) > 0
+		}) {
+			return true
+		}
+	}
+	for i := range c.Base.Survey.Services {
+		was := &c.Base.Survey.Services[i]
+		if was.File == path && len(was.Weakened()) > 0 && !slices.ContainsFunc(c.Survey.Services, func(is source.Service) bool {
+			return is.File == path && len(is.Weakened()) > 0
 		}) {
 			return true
 		}

@@ -205,7 +205,8 @@ func (s *standing) settings() {
 		if w == nil {
 			w = &value{}
 		}
-		if !slices.EqualFunc(w.all, h.all, source.SameSwitch) {
+		same := func(a, b string) bool { return source.SameSwitch(h.at.Family, a, b) }
+		if !slices.EqualFunc(w.all, h.all, same) {
 			s.setting(h.at, strings.Join(w.all, ", "), strings.Join(h.all, ", "))
 		}
 	}
@@ -239,7 +240,7 @@ func (s *standing) setting(t source.Setting, was, is string) {
 	name := strings.ToLower(t.Name[strings.LastIndexAny(t.Name, ".:")+1:])
 	weak := t
 	weak.Value = was
-	stricter := slices.Contains(harder, name) && is != "" && !source.SaysNo(is) || was != "" && weak.Weakens() != ""
+	stricter := slices.Contains(harder, name) && source.IsOn(t.Family, is) || was != "" && weak.Weakens() != ""
 	switch {
 	case stricter:
 		f.Severity = Note
@@ -297,12 +298,23 @@ func (s *standing) services() {
 	kinds := entries[source.Service]{
 		says: says,
 		near: func(a, b source.Service) bool { return a.ID == b.ID },
+		eases: func(was, is source.Service) bool {
+			plain := func(u string) string { u, _, _ = strings.Cut(u, "?"); return u }
+			return len(was.Weakened()) > 0 && was.Enabled == is.Enabled && plain(was.URL) == plain(is.URL)
+		},
 		tells: func(f *Finding, v source.Service) {
 			f.Class, f.File, f.Line, f.Field = ServiceChanged, v.File, v.Line, "service"
 		},
 		what: "a service",
 	}
-	kinds.compare(s, kept(s.was.Services, own), kept(s.survey.Services, own))
+	weak := map[string]bool{} // of those is told what they are, and one edit is one finding
+	for i := range s.survey.Services {
+		if v := &s.survey.Services[i]; len(v.Weakened()) > 0 {
+			weak[v.ID] = true
+		}
+	}
+	checked := func(v source.Service) bool { return own(v) && !weak[v.ID] }
+	kinds.compare(s, kept(s.was.Services, checked), kept(s.survey.Services, checked))
 }
 
 func kept[T any](list []T, keep func(T) bool) []T {
@@ -314,6 +326,7 @@ type entries[T any] struct {
 	says  func(T) string
 	near  func(a, b T) bool // the one may be the other, changed
 	tells func(*Finding, T)
+	eases func(was, is T) bool // a check that was taken away is made again, and nothing else is otherwise; nil where none is
 	what  string
 }
 
@@ -340,6 +353,9 @@ func (e entries[T]) compare(c *standing, was, is []T) {
 		if i := slices.IndexFunc(gone[:min(len(gone), mostFindings)], func(old T) bool { return e.near(old, x) }); i >= 0 {
 			f.Want = e.says(gone[i])
 			f.Message = fmt.Sprintf("%s: %s; it was %s when the policy came", e.what, f.Have, f.Want)
+			if e.eases != nil && e.eases(gone[i], x) {
+				f.Severity = Note
+			}
 			gone = slices.Delete(gone, i, i+1)
 		}
 		c.add(f)

@@ -16,8 +16,8 @@ const notHeld = "what decides beside the package manager's configuration (option
 	"roots of certificates) was not read when the policy came, and is held against nothing: accept the host as it stands once you have " +
 	"looked at it"
 
-// notHeldSince is told of a host whose base was read by an agent that looked less widely.
-const notHeldSince = "the agent that read the host when the policy came did not look there yet, and it is held against nothing: " +
+// notHeldSince is told of a host whose base was read by an agent that looked less widely, or where nothing asked for a look.
+const notHeldSince = "nobody looked there when the policy came, and it is held against nothing: " +
 	"accept the host as it stands once you have looked at it"
 
 // deciding compares what files of other programs say that decides as well: options of dpkg,
@@ -42,6 +42,7 @@ func (s *standing) deciding() {
 		}
 	}
 	var late []string
+	tls := s.was.FetchesByTLS()
 	for _, is := range s.survey.Deciding {
 		at := place{is.File, is.Since}
 		old, stood := was[at] // nothing, where it did not stand
@@ -56,7 +57,15 @@ func (s *standing) deciding() {
 			continue
 		}
 		if is.Named && !stood {
-			continue // what names it came, and that is told
+			if !source.OfSystem(is.File) {
+				continue // what names it came, and that is told
+			}
+			if !tls {
+				if len(is.Lines) > 0 {
+					late = append(late, is.File)
+				}
+				continue
+			}
 		}
 		is.Lines = s.named(is.File, is.Lines)
 		weak := is.Weakening()

@@ -157,6 +157,7 @@ func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
 	c.trust()
 	c.others()
 	c.weakened()
+	c.weakServices()
 	c.weakenedBeside()
 	c.inClear()
 	return c

@@ -24,6 +24,19 @@ func (c *comparer) weakened() {
 	}
 }
 
+// weakServices finds services of zypper whose server need not prove who it is: what they name is taken from anybody.
+func (c *comparer) weakServices() {
+	for i := range c.survey.Services {
+		v := &c.survey.Services[i]
+		weak := v.Weakened()
+		if len(weak) == 0 || !c.court.Concerns(source.FamilyZypp) {
+			continue
+		}
+		c.add(Finding{Class: ServiceChanged, Severity: Danger, Field: "service", File: v.File, Line: v.Line, Have: v.URL,
+			Message: fmt.Sprintf("the service %s at %s: %s. Take ssl_verify out of its URL on the host", v.ID, v.URL, strings.Join(weak, ", "))})
+	}
+}
+
 // absolute finds entries of the distribution's own that are not checked: no base makes that
 // right, only a rule of the policy that says so.
 func (c *comparer) absolute() {

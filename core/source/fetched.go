@@ -1,6 +1,9 @@
 package source
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // HostOf is the name of the host in a URL, in small letters; empty where it names none.
 func HostOf(u string) string {
@@ -61,4 +64,38 @@ func (s *Survey) FetchedFrom() map[string]bool {
 		}
 	}
 	return named
+}
+
+// FetchesByTLS reports whether anything comes from a server that proves who it is.
+func (s *Survey) FetchesByTLS() bool {
+	is := func(u string) bool {
+		scheme, _, _ := strings.Cut(u, "://")
+		return scheme == "https" || strings.HasSuffix(scheme, "+https")
+	}
+	return slices.ContainsFunc(s.Sources, func(x Source) bool {
+		return x.Enabled && (slices.ContainsFunc(x.EffURLs, is) || is(x.Mirrorlist) || is(x.Metalink))
+	}) || slices.ContainsFunc(s.Services, func(x Service) bool { return x.Enabled && is(x.URL) })
+}
+
+// Bundles are the files in which systems put together all certificates that they believe, for programs to read.
+var Bundles = []string{
+	"/etc/ssl/certs/ca-certificates.crt",
+	"/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem",
+	"/etc/pki/tls/certs/ca-bundle.crt",
+	"/etc/pki/tls/cert.pem",
+	"/var/lib/ca-certificates/ca-bundle.pem",
+	"/etc/ssl/ca-bundle.pem",
+	"/etc/ca-certificates/extracted/tls-ca-bundle.pem",
+}
+
+// Where Debian has the certificates that a system believes one by one, and where its package brings them.
+const (
+	BundleDir      = "/etc/ssl/certs"
+	CertificateDir = "/usr/share/ca-certificates"
+)
+
+// OfSystem reports whether a file or folder of certificates is a system's own: it is told of wherever anything is fetched
+// by TLS, and where it is not, it was not there.
+func OfSystem(file string) bool {
+	return file == BundleDir || file == CertificateDir || slices.Contains(Bundles, file)
 }

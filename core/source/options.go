@@ -82,17 +82,13 @@ func SameOption(family, name, a, b string) bool {
 		return true
 	}
 	norm := func(v string) string {
-		v = strings.Join(
+		if on, ok := Truth(family, strings.TrimSpace(v)); ok {
+			return map[bool]string{true: "yes", false: "no"}[on]
+		}
+		return strings.Join(
 			strings.FieldsFunc(strings.ToLower(v), func(r rune) bool { return r == ' ' || r == ',' || r == '\t' || r == '\n' }),
 			" ",
 		)
-		switch {
-		case slices.Contains(yes, v):
-			return "yes"
-		case slices.Contains(no, v):
-			return "no"
-		}
-		return v
 	}
 	if strings.EqualFold(name, "metadata_expire") { // how often matters little, never does
 		never := func(v string) bool { return v == "-1" || strings.EqualFold(v, "never") }

@@ -40,6 +40,14 @@ func (s *Source) transport(settings []Setting) (out []string) {
 	return out
 }
 
+// Weakened lists in words the checks that are not made of the server of a service which is on.
+func (v *Service) Weakened() []string {
+	if !v.Enabled {
+		return nil
+	}
+	return uncheckedByQuery(v.URL)
+}
+
 // uncheckedByQuery says in words which checks of TLS an address of zypper asks not to be made.
 func uncheckedByQuery(address string) (out []string) {
 	says, _ := Query(address, "ssl_verify")
@@ -80,7 +88,7 @@ func uncheckedByApt(address string, settings []Setting) (out []string) {
 	for _, check := range []struct{ option, says string }{{verifyPeer, anyServer}, {verifyHost, anyName}} {
 		for _, name := range methodSettings(u.Scheme, u.Hostname(), check.option) {
 			value, found := set(settings, name)
-			if saysNo(value) {
+			if IsOff(FamilyDeb, value) {
 				out = append(out, check.says)
 			}
 			if found {
@@ -111,7 +119,7 @@ func methodSettings(scheme, host, option string) (out []string) {
 func set(settings []Setting, name string) (value string, found bool) {
 	for i := range settings {
 		if t := &settings[i]; t.Family == FamilyDeb && t.Value != "" && strings.EqualFold(forAll(t.Name), name) {
-			if value, found = t.Value, true; saysNo(value) {
+			if value, found = t.Value, true; IsOff(FamilyDeb, value) {
 				return value, true // for one of apt's programs at least
 			}
 		}

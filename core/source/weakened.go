@@ -9,22 +9,20 @@ import (
 // and in which words that is said.
 var weakening = []struct {
 	family, option string
-	values         []string
+	takes          func(family, value string) bool
 	says           string
 }{
-	{FamilyDeb, "allow-weak", yes, "weak signatures allowed"},
-	{FamilyDeb, "allow-downgrade-to-insecure", yes, "it may lose its signature later"},
-	{FamilyDeb, "check-valid-until", no, "age NOT checked"},
-	{FamilyDeb, "check-date", no, "date NOT checked"},
-	{FamilyRpm, "sslverify", no, "the server's certificate NOT checked"},
-	{FamilyRpm, "proxy_sslverify", no, "the proxy's certificate NOT checked"},
-	{FamilyFlatpak, "tls-permissive", yes, "the server's certificate NOT checked"},
+	{FamilyDeb, "allow-weak", IsOn, "weak signatures allowed"},
+	{FamilyDeb, "allow-downgrade-to-insecure", IsOn, "it may lose its signature later"},
+	{FamilyDeb, "check-valid-until", notOn, "age NOT checked"},
+	{FamilyDeb, "check-date", notOn, "date NOT checked"},
+	{FamilyRpm, "sslverify", IsOff, "the server's certificate NOT checked"},
+	{FamilyRpm, "proxy_sslverify", IsOff, "the proxy's certificate NOT checked"},
+	{FamilyFlatpak, "tls-permissive", IsOn, "the server's certificate NOT checked"},
 }
 
-var (
-	yes = []string{"yes", "true", "with", "on", "enable", "1"}
-	no  = []string{"no", "false", "without", "off", "disable", "0"}
-)
+// notOn is how apt reads an option of a source that it checks by: what is no yes is a no.
+func notOn(family, value string) bool { return !IsOn(family, value) }
 
 // Weakened lists the checks that are taken away from a source, by its own options or by
 // settings for all, in words. What checks is left to Checks is not among them.
@@ -37,13 +35,13 @@ func (s *Source) Weakened(settings []Setting) (out []string) {
 	own := func(name string) (string, bool) {
 		for key, value := range s.Options {
 			if strings.EqualFold(key, name) {
-				return strings.ToLower(strings.TrimSpace(value)), true
+				return strings.TrimSpace(value), true
 			}
 		}
 		return "", false
 	}
 	for _, w := range weakening {
-		if value, ok := own(w.option); ok && w.family == s.Family && slices.Contains(w.values, value) {
+		if value, ok := own(w.option); ok && w.family == s.Family && w.takes(w.family, value) {
 			add(w.says)
 		}
 	}
@@ -52,7 +50,8 @@ func (s *Source) Weakened(settings []Setting) (out []string) {
 		if w == nil || w.here == "" || w.family != s.Family || w.scheme != "" && !s.fetchedBy(w.scheme) {
 			continue
 		}
-		if _, said := own(w.unless); !said {
+		value, said := own(w.unless)
+		if _, taken := Truth(s.Family, value); !said || !taken && s.Family == FamilyRpm { // dnf goes by the setting then
 			add(w.here)
 		}
 	}
@@ -66,7 +65,7 @@ func (s *Source) Weakened(settings []Setting) (out []string) {
 // signatures off.
 func (s *Source) OwnTrust() bool {
 	for key, value := range s.Options {
-		if (strings.EqualFold(key, "trusted") || strings.EqualFold(key, "allow-insecure")) && saysYes(strings.TrimSpace(value)) {
+		if (strings.EqualFold(key, "trusted") || strings.EqualFold(key, "allow-insecure")) && IsOn(FamilyDeb, strings.TrimSpace(value)) {
 			return true
 		}
 	}
@@ -86,7 +85,7 @@ func (s *Source) fetchedBy(scheme string) bool {
 // weakSetting is a setting of a package manager that takes a check away from every source.
 type weakSetting struct {
 	family, name string
-	takes        func(value string) bool
+	takes        func(family, value string) bool
 	says         string
 
 	here   string // what is said of a single source; empty where its Checks say it
@@ -94,55 +93,42 @@ type weakSetting struct {
 	scheme string // of the sources that it is about; empty for all
 }
 
-// SaysNo reports whether a package manager of any family takes a word for no.
-func SaysNo(v string) bool { return saysNo(strings.TrimSpace(v)) }
-
-// saysYes reports whether a package manager of any family takes a word for yes.
-func saysYes(v string) bool { return slices.Contains(yes, strings.ToLower(v)) }
-
-// SameSwitch reports whether two values are one, or two spellings of a yes or of a no.
-func SameSwitch(a, b string) bool {
-	return a == b || saysYes(a) && saysYes(b) || saysNo(a) && saysNo(b)
-}
-
-func saysNo(v string) bool { return slices.Contains(no, strings.ToLower(v)) }
-
-func anything(string) bool { return true }
+func anything(string, string) bool { return true }
 
 // weakSettings are told whatever the policy says of sources: with any of them somebody else
 // could supply packages.
 var weakSettings = []weakSetting{
-	{family: FamilyDeb, name: "Acquire::AllowInsecureRepositories", takes: saysYes, says: "repositories that nobody signed are taken"},
-	{family: FamilyDeb, name: "Acquire::AllowWeakRepositories", takes: saysYes, says: "signatures made with weak hashes are taken",
+	{family: FamilyDeb, name: "Acquire::AllowInsecureRepositories", takes: IsOn, says: "repositories that nobody signed are taken"},
+	{family: FamilyDeb, name: "Acquire::AllowWeakRepositories", takes: IsOn, says: "signatures made with weak hashes are taken",
 		here: "weak signatures allowed"},
-	{family: FamilyDeb, name: "Acquire::AllowDowngradeToInsecureRepositories", takes: saysYes,
+	{family: FamilyDeb, name: "Acquire::AllowDowngradeToInsecureRepositories", takes: IsOn,
 		says: "a repository that was signed may come unsigned", here: "it may lose its signature later"},
-	{family: FamilyDeb, name: "APT::Get::AllowUnauthenticated", takes: saysYes, says: "unsigned packages are installed without asking",
+	{family: FamilyDeb, name: "APT::Get::AllowUnauthenticated", takes: IsOn, says: "unsigned packages are installed without asking",
 		here: "unsigned packages are installed without asking"},
-	{family: FamilyDeb, name: "APT::Get::Force-Yes", takes: saysYes, says: "unsigned packages are installed without asking"},
-	{family: FamilyDeb, name: "APT::Authentication::TrustCDROM", takes: saysYes, says: "signatures of discs are not checked",
+	{family: FamilyDeb, name: "APT::Get::Force-Yes", takes: IsOn, says: "unsigned packages are installed without asking"},
+	{family: FamilyDeb, name: "APT::Authentication::TrustCDROM", takes: IsOn, says: "signatures of discs are not checked",
 		here: "signature NOT checked", scheme: "cdrom"},
-	{family: FamilyDeb, name: "Acquire::Check-Valid-Until", takes: saysNo, says: "old metadata is taken, which hides updates",
+	{family: FamilyDeb, name: "Acquire::Check-Valid-Until", takes: IsOff, says: "old metadata is taken, which hides updates",
 		here: "age NOT checked", unless: "check-valid-until"},
-	{family: FamilyDeb, name: "Acquire::Check-Date", takes: saysNo, says: "metadata of any date is taken",
+	{family: FamilyDeb, name: "Acquire::Check-Date", takes: IsOff, says: "metadata of any date is taken",
 		here: "date NOT checked", unless: "check-date"},
-	{family: FamilyDeb, name: "Acquire::*::" + verifyPeer, takes: saysNo, says: "servers' certificates are not checked"},
-	{family: FamilyDeb, name: "Acquire::*::" + verifyHost, takes: saysNo, says: "servers' names are not checked"},
+	{family: FamilyDeb, name: "Acquire::*::" + verifyPeer, takes: IsOff, says: "servers' certificates are not checked"},
+	{family: FamilyDeb, name: "Acquire::*::" + verifyHost, takes: IsOff, says: "servers' names are not checked"},
 	{family: FamilyDeb, name: "APT::Sources::With", takes: anything, says: "packages are taken from a file that nobody signed"},
 	{family: FamilyDeb, name: "APT::Sources::With::", takes: anything, says: "packages are taken from a file that nobody signed"},
 	{family: FamilyDeb, name: "APT::Key::gpgvcommand", takes: anything, says: "another program checks signatures"},
 	{family: FamilyDeb, name: "Dir::Bin::methods", takes: anything, says: "other programs fetch and check"},
-	{family: FamilyRpm, name: "main.sslverify", takes: saysNo, says: "servers' certificates are not checked",
+	{family: FamilyRpm, name: "main.sslverify", takes: IsOff, says: "servers' certificates are not checked",
 		here: "the server's certificate NOT checked", unless: "sslverify", scheme: "https"},
-	{family: FamilyRpm, name: "main.proxy_sslverify", takes: saysNo, says: "the proxy's certificate is not checked",
+	{family: FamilyRpm, name: "main.proxy_sslverify", takes: IsOff, says: "the proxy's certificate is not checked",
 		here: "the proxy's certificate NOT checked", unless: "proxy_sslverify"},
-	{family: FamilyZypp, name: "main.gpgcheck", takes: saysNo, says: "signatures are not checked where a repository says nothing"},
-	{family: FamilyZypp, name: "main.repo_gpgcheck", takes: saysNo,
+	{family: FamilyZypp, name: "main.gpgcheck", takes: IsOff, says: "signatures are not checked where a repository says nothing"},
+	{family: FamilyZypp, name: "main.repo_gpgcheck", takes: IsOff,
 		says: "signatures of metadata are not checked where a repository says nothing"},
-	{family: FamilyZypp, name: "main.pkg_gpgcheck", takes: saysNo,
+	{family: FamilyZypp, name: "main.pkg_gpgcheck", takes: IsOff,
 		says: "signatures of packages are not checked where a repository says nothing"},
 	{family: FamilyArch, name: "options.SigLevel", says: "signatures are not checked, or anybody's are taken",
-		takes: func(v string) bool { return strings.Contains(v, "Never") || strings.Contains(v, "TrustAll") }},
+		takes: func(_, v string) bool { return strings.Contains(v, "Never") || strings.Contains(v, "TrustAll") }},
 }
 
 // Weakens says which check a setting takes away from every source; empty where it takes
@@ -162,7 +148,7 @@ func (t *Setting) weakens() *weakSetting {
 		}
 	}
 	for i := range weakSettings {
-		if w := &weakSettings[i]; w.family == t.Family && strings.EqualFold(w.name, name) && w.takes(t.Value) {
+		if w := &weakSettings[i]; w.family == t.Family && strings.EqualFold(w.name, name) && w.takes(t.Family, t.Value) {
 			return w
 		}
 	}
@@ -181,6 +167,7 @@ var weakLines = map[string][]string{
 		"gpgcheck=0", "gpgcheck=no", "gpgcheck=off", "gpgcheck=false",
 		"repo_gpgcheck=0", "repo_gpgcheck=no", "repo_gpgcheck=off", "repo_gpgcheck=false",
 		"pkg_gpgcheck=0", "pkg_gpgcheck=no", "pkg_gpgcheck=off", "pkg_gpgcheck=false",
+		"gpgcheck=never", "repo_gpgcheck=never", "pkg_gpgcheck=never", "gpgcheck=-", "repo_gpgcheck=-", "pkg_gpgcheck=-",
 	},
 }
 

@@ -20,7 +20,9 @@ const (
 var localDirs = []string{"/usr/local/sbin", "/usr/local/bin"}
 
 // aroundDirs are the folders whose changes can change what stands around package managers.
-var aroundDirs = append([]string{"/etc", "/etc/gnupg", shellDir, unitDir, sudoDir}, localDirs...)
+var aroundDirs = slices.Concat([]string{"/etc", "/etc/gnupg", shellDir, unitDir, sudoDir}, localDirs, cronDirs, []string{
+	"/var/spool/cron", "/var/spool/cron/crontabs", "/var/spool/cron/tabs",
+})
 
 // around notes what stands around package managers, and decides for them as for every program:
 // roots of certificates, what is put into their environment, how the units of the system run
@@ -29,6 +31,7 @@ func (r *reader) around() {
 	r.roots()
 	found := family.Begin("")
 	found.Decides(r.root, surroundings)
+	found.Decides(r.root, tasks)
 	if named := r.Survey.FetchedFrom(); len(named) > 0 {
 		found.Decides(r.root, []family.Deciding{{
 			Path: source.HostsFile, Touches: family.Transport, Comment: "#", Stays: true, Since: 1,

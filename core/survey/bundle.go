@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"crypto/md5"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,25 +13,9 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-// bundles are the files in which systems put together all certificates that they believe, for programs to read.
-var bundles = []string{
-	debianBundle,
-	"/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem",
-	"/etc/pki/tls/certs/ca-bundle.crt",
-	"/etc/pki/tls/cert.pem",
-	"/var/lib/ca-certificates/ca-bundle.pem",
-	"/etc/ssl/ca-bundle.pem",
-	"/etc/ca-certificates/extracted/tls-ca-bundle.pem",
-}
-
-const (
-	debianBundle = "/etc/ssl/certs/ca-certificates.crt"
-	debianDir    = "/etc/ssl/certs"
-)
-
 // ownCertificates are the folders of certificates that the system's packages bring, out of which bundles are made.
 var ownCertificates = []string{
-	"/usr/share/ca-certificates",
+	source.CertificateDir,
 	"/usr/share/pki/ca-trust-source",
 	"/usr/share/pki/trust",
 }
@@ -38,12 +23,15 @@ var ownCertificates = []string{
 // system notes what a system believes of servers beyond what its packages brought and its folders of additions say:
 // what was written into the file of all, or laid into the folder beside it. Where nothing is fetched by TLS nobody asks.
 func (r *reader) system() {
-	if !r.fetchesByTLS() {
+	if !r.Survey.FetchesByTLS() {
 		return
 	}
-	var known map[string]bool
+	var (
+		known  map[string]bool
+		others []string
+	)
 	seen := map[string]bool{}
-	for _, bundle := range bundles {
+	for _, bundle := range source.Bundles {
 		at, err := r.root.Resolve(bundle)
 		if err != nil || seen[at] {
 			continue
@@ -57,30 +45,55 @@ func (r *reader) system() {
 			continue
 		}
 		if known == nil {
-			known = r.own()
+			known, others = r.own()
 		}
 		r.Survey.Deciding = append(r.Survey.Deciding, vouchers(bundle, strangers(text, known)))
 	}
 	if r.dpkg != nil {
 		r.laidBeside()
+		r.exchanged(others)
 	}
 }
 
-// fetchesByTLS reports whether anything comes from a server that proves who it is.
-func (r *reader) fetchesByTLS() bool {
-	is := func(u string) bool {
-		scheme, _, _ := strings.Cut(u, "://")
-		return scheme == "https" || strings.HasSuffix(scheme, "+https")
+// brought is what Debian's package of certificates says of the files that it brought.
+const brought = "/var/lib/dpkg/info/ca-certificates.md5sums"
+
+// sums are the digests of the certificates that Debian's package brought, by file.
+func (r *reader) sums() map[string]string {
+	text, err := r.root.ReadText(brought)
+	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			r.problem("", brought, "cannot be read, so whether certificates are those of their package is not known: "+family.Plain(err))
+		}
+		return nil
 	}
-	return slices.ContainsFunc(r.Survey.Sources, func(s source.Source) bool {
-		return s.Enabled && (slices.ContainsFunc(s.EffURLs, is) || is(s.Mirrorlist) || is(s.Metalink))
-	}) || slices.ContainsFunc(r.Survey.Services, func(s source.Service) bool { return s.Enabled && is(s.URL) })
+	out := map[string]string{}
+	for line := range strings.Lines(string(text)) {
+		if sum, file, _ := strings.Cut(strings.TrimSpace(line), "  "); strings.HasPrefix("/"+file, source.CertificateDir+"/") {
+			out["/"+file] = sum
+		}
+	}
+	return out
+}
+
+// exchanged notes the files that are not what the package of certificates brought: what is in them is believed.
+func (r *reader) exchanged(files []string) {
+	d := vouchers(source.CertificateDir, []string{})
+	d.Since = source.Tasks
+	for _, file := range files {
+		for _, who := range r.whoIsIn(file) {
+			d.Lines = append(d.Lines, path.Base(file)+": "+who)
+		}
+	}
+	d.Lines = family.Fewer(d.Lines)
+	r.Survey.Deciding = append(r.Survey.Deciding, d)
 }
 
 // own are the certificates that packages brought and that stand in the folders of additions, of which is told where they
-// are read.
-func (r *reader) own() map[string]bool {
-	known := map[string]bool{}
+// are read; and the files that are not what their package brought.
+func (r *reader) own() (known map[string]bool, others []string) {
+	known = map[string]bool{}
+	sums := r.sums()
 	var walk func(dir string, depth int)
 	walk = func(dir string, depth int) {
 		entries, err := r.root.ReadDir(dir)
@@ -96,6 +109,9 @@ func (r *reader) own() map[string]bool {
 				continue
 			}
 			if text, err := r.root.ReadText(at); err == nil {
+				if sum := sums[at]; sum != "" && sum != fmt.Sprintf("%x", md5.Sum(text)) {
+					others = append(others, at)
+				}
 				for _, der := range family.CertificateBlocks(text) {
 					known[string(der)] = true
 				}
@@ -108,7 +124,7 @@ func (r *reader) own() map[string]bool {
 	for _, dir := range slices.Concat(ownCertificates, anchors) {
 		walk(dir, 0)
 	}
-	return known
+	return known, others
 }
 
 // strangers names the certificates of a text that are not known. Where none is known, whatever the system has is its own:
@@ -130,22 +146,22 @@ func strangers(text []byte, known map[string]bool) []string {
 // laidBeside notes the certificates in Debian's folder that are no links to where those of packages and the added ones
 // stand. Programs that look a server's authority up by name find them there.
 func (r *reader) laidBeside() {
-	entries, err := r.root.ReadDir(debianDir)
+	entries, err := r.root.ReadDir(source.BundleDir)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
-			r.problem("", debianDir, "cannot be listed, so whom the system believes is not known: "+family.Plain(err))
+			r.problem("", source.BundleDir, "cannot be listed, so whom the system believes is not known: "+family.Plain(err))
 		}
 		return
 	}
-	d := vouchers(debianDir, []string{})
+	d := vouchers(source.BundleDir, []string{})
 	for _, e := range entries {
-		at := path.Join(debianDir, e.Name())
-		if e.IsDir() || at == debianBundle {
+		at := path.Join(source.BundleDir, e.Name())
+		if e.IsDir() || at == source.Bundles[0] {
 			continue
 		}
 		if e.Type()&fs.ModeSymlink != 0 {
 			to := r.root.Link(at)
-			if !strings.Contains(to, "/") || strings.HasPrefix(to, ownCertificates[0]+"/") || strings.HasPrefix(to, anchors[0]+"/") {
+			if !strings.Contains(to, "/") || strings.HasPrefix(to, source.CertificateDir+"/") || strings.HasPrefix(to, anchors[0]+"/") {
 				continue
 			}
 		}

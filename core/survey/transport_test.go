@@ -91,7 +91,7 @@ func guards() map[string]guarded {
 				method := oneOf("https", "http", "HTTPS", "ftp", "mirror+https").Draw(t, "method")
 				host := oneOf("", "", "::127.0.0.1", "::skerry.example").Draw(t, "host")
 				option := oneOf("Verify-Peer", "Verify-Peer", "verify-host").Draw(t, "option")
-				value := oneOf("false", "no", "0", "without", "Off", "true", "1", "x", "").Draw(t, "value")
+				value := oneOf("false", "no", "0", "without", "Off", "true", "1", "x", "", "00", "0x0", "4294967296", "never").Draw(t, "value")
 				return fmt.Sprintf("%sAcquire::%s%s::%s %q;", program, method, host, option, value)
 			}), "\n"),
 		},
@@ -125,7 +125,7 @@ func guards() map[string]guarded {
 			[]string{"/usr/bin/dnf", "--noplugins", "--setopt=retries=1", "--setopt=timeout=3", "--releasever=9", "makecache"},
 			several(rapid.Custom(func(t *rapid.T) string {
 				key := oneOf("sslverify", "main:sslverify", "proxy_sslverify").Draw(t, "key")
-				return key + oneOf("=", " = ").Draw(t, "sign") + oneOf("0", "no", "False", "off", "1", "yes", "x", "").Draw(t, "value")
+				return key + oneOf("=", " = ").Draw(t, "sign") + oneOf("0", "no", "False", "off", "1", "yes", "x", "", "00", "disable", "without", "never").Draw(t, "value")
 			}), "\n"),
 		},
 	}

@@ -48,7 +48,7 @@ func (r *reader) vouching() {
 			}
 		}
 	}
-	files, told := make([]string, 0, len(named)), slices.Concat(anchors, bundles)
+	files, told := make([]string, 0, len(named)), slices.Concat(anchors, source.Bundles)
 	for file := range named {
 		if !slices.ContainsFunc(told, func(own string) bool { return file == own || strings.HasPrefix(file, own+"/") }) {
 			files = append(files, file)

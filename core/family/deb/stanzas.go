@@ -3,7 +3,6 @@ package deb
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -183,14 +182,8 @@ func kinds(types []string) []string {
 
 // isTrue reads a boolean as apt does: numbers, then words, else the default.
 func isTrue(v string, def bool) bool {
-	if n, err := strconv.ParseInt(strings.TrimLeft(v, " \t\n\r\v\f"), 0, 64); err == nil && n >= 0 && n <= 1 {
-		return n == 1
-	}
-	switch strings.ToLower(v) {
-	case "no", "false", "without", "off", "disable":
-		return false
-	case "yes", "true", "with", "on", "enable":
-		return true
+	if on, ok := source.Truth(Family, v); ok {
+		return on
 	}
 	return def
 }

@@ -199,13 +199,7 @@ func newerGlib(root *rootfs.FS) bool {
 
 // boolean reads true, false, 1 and 0; ok is false for anything else.
 func boolean(raw string) (value, ok bool) {
-	switch strings.TrimRight(raw, " \t\n\f\r") {
-	case "true", "1":
-		return true, true
-	case "false", "0":
-		return false, true
-	}
-	return false, false
+	return source.Truth(Family, raw)
 }
 
 // integer reads a number as GLib does; what is none is 0.

@@ -4,10 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"strings"
 	"unicode/utf8"
 
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/ini"
 )
 
@@ -106,13 +106,7 @@ func (r *reader) valid(key, value string) bool {
 
 // truth reads a value as dnf reads a boolean.
 func truth(value string) (on, ok bool) {
-	switch strings.ToLower(value) {
-	case "1", "yes", "true", "on":
-		return true, true
-	case "0", "no", "false", "off":
-		return false, true
-	}
-	return false, false
+	return source.Truth(Family, value)
 }
 
 // mainValue takes a setting of [main].

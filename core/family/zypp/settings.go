@@ -4,12 +4,10 @@ import (
 	"cmp"
 	"errors"
 	"io/fs"
-	"math"
 	"path"
-	"strconv"
-	"strings"
 
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/ini"
 )
 
@@ -77,50 +75,10 @@ func (r *reader) configure(arch string) (inForce string, asked bool) {
 	return arch, false
 }
 
-func saysNo(v string) bool {
-	switch strings.ToLower(v) {
-	case "0", "no", "false", "never", "off", "-":
-		return true
-	}
-	return false
-}
+func saysNo(v string) bool { return source.IsOff(Family, v) }
 
 // saysYes reads a boolean as libzypp does: some words, and every number but 0.
-func saysYes(v string) bool {
-	switch strings.ToLower(v) {
-	case "1", "yes", "true", "always", "on", "+":
-		return true
-	}
-	return number(v) != 0
-}
-
-// number reads what a value begins with, as strtoul does in any base: a number
-// below zero counts down from the top.
-func number(v string) uint64 {
-	s := strings.TrimLeft(v, " \t\n\v\f\r")
-	sign := strings.HasPrefix(s, "-")
-	if sign || strings.HasPrefix(s, "+") {
-		s = s[1:]
-	}
-	digits, base := "0123456789", 10
-	if low := strings.ToLower(s); len(low) > 2 && low[:2] == "0x" && hex(low[2]) {
-		digits, base, s = "0123456789abcdefABCDEF", 16, s[2:]
-	} else if len(s) > 1 && s[0] == '0' {
-		digits, base = "01234567", 8
-	}
-	end := 0
-	for end < len(s) && strings.IndexByte(digits, s[end]) >= 0 {
-		end++
-	}
-	n, err := strconv.ParseUint(s[:end], base, 64)
-	switch {
-	case errors.Is(err, strconv.ErrRange):
-		return math.MaxUint64
-	case sign:
-		return -n
-	}
-	return n
-}
+func saysYes(v string) bool { return source.IsOn(Family, v) }
 
 func tristate(v string) *bool {
 	yes := true

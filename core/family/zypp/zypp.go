@@ -369,7 +369,7 @@ func (r *reader) build(file string, s *section) source.Source {
 			src.Enabled = saysYes(value)
 			continue
 		case "priority":
-			priority = int64(uint32(number(value)))
+			priority = int64(uint32(source.Number(value)))
 			continue
 		case "baseurl", "gpgkey", "mirrorlist", "metalink":
 			continue
