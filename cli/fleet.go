@@ -160,13 +160,21 @@ func (a *app) hostRow(h api.Host) []view.Cell {
 	}
 }
 
-// why says in one line why a host stands as it does, an agent that is to be brought up to
-// date first.
+// why says in one line why a host stands as it does: an agent that is to be brought up to date first, and danger, of
+// which the state alone does not tell.
 func why(h api.Host) string {
-	if h.OldAgent {
-		return "old agent; " + h.Detail
+	says := h.Detail
+	switch {
+	case h.Worst != drift.Danger:
+	case h.State == api.StateDrifted:
+		says = "!! danger: " + says
+	default:
+		says = "!! danger is found; " + says
 	}
-	return h.Detail
+	if h.OldAgent {
+		return "old agent; " + says
+	}
+	return says
 }
 
 func (a *app) host() *cobra.Command {

@@ -99,7 +99,7 @@ func (a *app) findingGroup(g api.FindingGroup) {
 	}
 	a.out.Printf("%s  %s  %s  %s", a.out.Paint(look.style, fmt.Sprintf("%s %-6s", look.sign, g.Severity)),
 		a.out.Paint(view.Bold, view.Count(g.Hosts, "host", "hosts")), a.out.Paint(view.Cyan, where),
-		a.out.Paint(view.Dim, "since "+view.Ago(time.Since(g.Since))+first))
+		a.out.Paint(view.Dim, "for "+view.Span(max(0, time.Since(g.Since)))+first))
 	a.out.Printf("%s", a.out.Wrap(3, g.Message+" ["+g.Class+"]"))
 	a.closes(g.Closes)
 	if g.Trace != "" {

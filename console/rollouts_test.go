@@ -35,7 +35,7 @@ func TestARolloutIsHeldLetGoOnAndTakenBack(t *testing.T) {
 	s.do(chromedp.Click(`nav a[href="/rollouts"]`))
 	s.shows("h1", "Rollout 1 of revision 1 is held")
 	s.shows(".held", "1 of 1 host of wave 1 failed, and the limit is 5 %")
-	s.shows(".cause", "it is signed by a key that the policy does not name for it")
+	s.shows(".cause", "It is signed by a key that the policy does not name for it")
 	s.shows(".waves", "failed 1 of at most 0")
 	s.shows(".hosts", "1 queued")
 	s.shows(".levers", "Go on")

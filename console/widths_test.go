@@ -56,6 +56,10 @@ const outside = `(() => {
   return out.slice(0, 5).join('\n')
 })()`
 
+// scrolled are the tables of which a part can be seen only by scrolling to the side.
+const scrolled = `[...document.querySelectorAll('.el-table .el-scrollbar__wrap')].filter((e) => e.scrollWidth > e.clientWidth + 1).
+  map((e) => e.textContent.trim().slice(0, 60)).join('\n')`
+
 // TestNothingIsCutOff: on no page and at no width a text ends where nobody can read it.
 func TestNothingIsCutOff(t *testing.T) {
 	r := rig.New(t)
@@ -98,6 +102,9 @@ func TestNothingIsCutOff(t *testing.T) {
 		for _, width := range []int64{390, 640, 768, 1280, 1920} {
 			s.do(chromedp.EmulateViewport(width, 800))
 			s.whole(fmt.Sprintf("%s at %d", page, width))
+			if width <= 640 { // rows are cards there
+				s.never(fmt.Sprintf("%s at %d", page, width), scrolled)
+			}
 		}
 	}
 	for page, press := range map[string][2]string{
@@ -114,12 +121,18 @@ func TestNothingIsCutOff(t *testing.T) {
 // whole checks that all that is shown can be read.
 func (s *screen) whole(what string) {
 	s.t.Helper()
+	s.never(what, outside)
+	s.fits()
+}
+
+// never checks that an expression comes to an empty text, and says what it found otherwise.
+func (s *screen) never(what, expression string) {
+	s.t.Helper()
 	left := "?"
 	assert.Eventually(s.t, func() bool {
 		var err error
-		left, err = chromedp.Run(s.page, chromedp.Evaluate[string](outside))
+		left, err = chromedp.Run(s.page, chromedp.Evaluate[string](expression))
 		return err == nil && left == ""
 	}, 2*time.Second, 100*time.Millisecond, what)
 	assert.Empty(s.t, left, what)
-	s.fits()
 }

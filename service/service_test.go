@@ -325,6 +325,31 @@ func TestListsFilterSortAndPage(t *testing.T) {
 	assert.EqualError(t, err, `there is no host "gw-1"; did you mean "gw-01"?`)
 }
 
+// Of hosts that drifted those come first by which packages could come from somebody else.
+func TestDangerComesFirst(t *testing.T) {
+	r := rig.New(t)
+	roots := map[string]string{}
+	for _, n := range []string{"gw-01", "gw-02", "gw-04"} {
+		roots[n] = r.Up(n)
+	}
+	r.Publish()
+	r.Carry()
+	for name, text := range map[string]string{
+		"gw-01": "Acquire::http::Proxy \"http://elsewhere.example:3128\";\n", "gw-02": "Acquire::AllowInsecureRepositories \"1\";\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(roots[name], "etc/apt/apt.conf.d/99own"), []byte(text), 0o644))
+		r.Until("it is found", func() bool { return len(r.Findings(name)) > 0 })
+	}
+	page, err := r.Operator.Hosts(ctx, client.List{Sort: "state"})
+	require.NoError(t, err)
+	var got []string
+	for _, h := range page.Hosts {
+		got = append(got, strings.TrimSuffix(h.Name, ".brinewick.test")+" "+h.State+" "+h.Worst)
+	}
+	assert.Equal(t, []string{"gw-02 drifted danger", "gw-01 drifted fault"}, got[:2])
+	assert.Contains(t, got[2], "gw-04 steady")
+}
+
 func TestMetricsCountHosts(t *testing.T) {
 	r := rig.New(t)
 	root := r.Up("gw-01")

@@ -6,6 +6,7 @@ import './style.css'
 import App from './App.vue'
 import { queries } from './live'
 import { router } from './router'
+import './narrow'
 import './theme'
 
 createApp(App).use(router).use(VueQueryPlugin, { queryClient: queries }).mount('#app')

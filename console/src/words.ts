@@ -116,6 +116,16 @@ export function ago(iso: string | null | undefined, now: number): string {
   return past.format(-Math.floor(s / one), unit)
 }
 
+/** For how long something has stood since a moment, in one unit. */
+export function lasting(iso: string, now: number): string {
+  return span(Math.max(0, Math.round((now - Date.parse(iso)) / 1000)))
+}
+
+/** A text that begins as a sentence does. */
+export function sentence(text: string): string {
+  return text.charAt(0).toUpperCase() + text.slice(1)
+}
+
 const parts = new Intl.DateTimeFormat('en-GB', {
   year: 'numeric', month: '2-digit', day: '2-digit', hour: '2-digit', minute: '2-digit', second: '2-digit', hourCycle: 'h23', timeZoneName: 'short',
 })

@@ -32,6 +32,8 @@ type Input struct {
 // Judge returns the differences, ordered by file and line.
 func Judge(in Input) []Finding {
 	c := compare(in.Sheet, in.Before, in.Survey)
+	c.weakened(in.Base)
+	c.weakServices()
 	c.stood(in.Base)
 	c.absolute()
 	if in.All {

@@ -156,8 +156,6 @@ func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
 	c.order()
 	c.trust()
 	c.others()
-	c.weakened()
-	c.weakServices()
 	c.weakenedBeside()
 	c.inClear()
 	return c

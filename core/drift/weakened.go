@@ -9,17 +9,27 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-// weakened finds settings that take a check away from every source. No file of the policy
-// says anything of them, and no change can take them back: that is for somebody on the host.
-func (c *comparer) weakened() {
+// weakened finds settings that take a check away from every source. No file of the policy says anything of them. What
+// was so when the policy came no change can take back: that is for somebody on the host.
+func (c *comparer) weakened(base *Base) {
+	var stood []source.Setting
+	if base != nil {
+		stood = base.Survey.Settings
+	}
 	for i := range c.survey.Settings {
 		t := &c.survey.Settings[i]
 		if c.sheet.Family != "" && t.Family != c.sheet.Family {
 			continue
 		}
 		if says := t.Weakens(); says != "" {
-			c.add(Finding{Class: SettingWeakened, Severity: Danger, Field: t.Name, File: t.File, Line: t.Line, Have: t.Name + " " + t.Value,
-				Message: fmt.Sprintf("%s is %s: %s. Take the line out on the host; no policy writes this file", t.Name, t.Value, says)})
+			f := Finding{Class: SettingWeakened, Severity: Danger, Field: t.Name, File: t.File, Line: t.Line, Have: t.Name + " " + t.Value,
+				Message: fmt.Sprintf("%s is %s: %s", t.Name, t.Value, says)}
+			if base == nil || slices.ContainsFunc(stood, func(was source.Setting) bool {
+				return was.Family == t.Family && was.Name == t.Name && was.File == t.File && was.Weakens() != ""
+			}) {
+				f.Message += ". Take the line out on the host; no policy writes this file"
+			}
+			c.add(f)
 		}
 	}
 }

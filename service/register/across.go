@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/service/fleet"
 )
 
@@ -54,7 +55,7 @@ func (in *HostFilter) look(part []*fleet.Host, meant map[*fleet.Host]bool, order
 		r := hostRow{h: h}
 		switch order {
 		case "state":
-			r.num = int64(n)
+			r.num = int64(n)<<2 | worstRank(v.Worst)
 		case "revision":
 			r.num = v.Revision
 		case "findings":
@@ -73,6 +74,14 @@ func (in *HostFilter) look(part []*fleet.Host, meant map[*fleet.Host]bool, order
 		out.rows = append(out.rows, r)
 	}
 	return out
+}
+
+// worstRank puts those with the worst findings first among hosts of one state, and those without any last.
+func worstRank(severity string) int64 {
+	if rank := drift.Rank(severity); rank >= 0 {
+		return int64(rank)
+	}
+	return 3
 }
 
 // joined are the rows of all parts, each with its place by name.

@@ -25,6 +25,9 @@ const audit = useQuery({
 const chain = useQuery({ queryKey: ['audit', 'chain'], queryFn: () => told(client.GET('/api/audit/chain')), enabled: false })
 const who = (name: string) => (name.startsWith('host:') ? short(name.slice(5)) : name.replace(/^operator:/, ''))
 const link = (e: { kind?: string; name?: string }) => ((e.kind === 'host' || e.kind === 'seats') && e.name ? { name: 'host', params: { name: e.name } } : e.kind === 'rollout' && e.name ? { name: 'rollout', params: { id: e.name } } : null)
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type Row = NonNullable<typeof audit.data.value>['items'][number]
 </script>
 
 <template>
@@ -44,11 +47,11 @@ const link = (e: { kind?: string; name?: string }) => ((e.kind === 'host' || e.k
   <div v-if="audit.data.value" class="card">
     <el-table :data="audit.data.value.items" row-key="number" empty-text="There is no such entry">
       <el-table-column label="No." prop="number" width="80" align="right" />
-      <el-table-column label="When" width="130"><template #default="{ row }"><span :title="exact(row.at)">{{ ago(row.at, now) }}</span></template></el-table-column>
-      <el-table-column label="By" width="150" show-overflow-tooltip><template #default="{ row }">{{ who(row.by) }}</template></el-table-column>
-      <el-table-column label="What" width="190"><template #default="{ row }"><b>{{ row.what }}</b></template></el-table-column>
-      <el-table-column label="To" min-width="190"><template #default="{ row }">{{ row.kind }} <router-link v-if="link(row)" :to="link(row)!">{{ short(row.name) }}</router-link><template v-else>{{ row.name }}</template></template></el-table-column>
-      <el-table-column label="Why" min-width="240"><template #default="{ row }">{{ row.why }}<template v-if="row.why && row.says"> · </template><span v-if="row.says" class="soft">{{ row.says }}</span><template v-else-if="!row.why">–</template></template></el-table-column>
+      <el-table-column label="When" width="130"><template #default="{ row }: { row: Row }"><span :title="exact(row.at)">{{ ago(row.at, now) }}</span></template></el-table-column>
+      <el-table-column label="By" width="150" show-overflow-tooltip><template #default="{ row }: { row: Row }">{{ who(row.by) }}</template></el-table-column>
+      <el-table-column label="What" width="190"><template #default="{ row }: { row: Row }"><b>{{ row.what.replaceAll('-', ' ') }}</b></template></el-table-column>
+      <el-table-column label="To" min-width="190"><template #default="{ row }: { row: Row }">{{ row.kind }} <router-link v-if="link(row)" :to="link(row)!">{{ short(row.name ?? '') }}</router-link><template v-else>{{ row.name }}</template></template></el-table-column>
+      <el-table-column label="Why" min-width="240"><template #default="{ row }: { row: Row }">{{ row.why }}<template v-if="row.why && row.says"> · </template><span v-if="row.says" class="soft">{{ row.says }}</span><template v-else-if="!row.why">–</template></template></el-table-column>
     </el-table>
   </div>
   <p class="buttons">

@@ -7,7 +7,7 @@ import Diff from '../parts/Diff.vue'
 import HostProgress from '../parts/HostProgress.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { ago, count, missing, short } from '../words'
+import { ago, count, missing, sentence, short } from '../words'
 
 const now = useNow()
 const revisions = useQuery({ queryKey: ['revisions'], queryFn: () => told(client.GET('/api/revisions')) })
@@ -127,7 +127,7 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
   <div v-if="weakens.length + overrides.length + (preview.data.value?.sources_gone.length ?? 0) + (preview.data.value?.swaps.length ?? 0) + (preview.data.value?.unforeseen.length ?? 0) + (preview.data.value?.refused.length ?? 0)" class="card first">
     <div v-for="[text, hosts] in weakens" :key="text"><b class="bad">!! weakens security:</b> {{ text }} <span class="soft">on {{ hosts.slice(0, 8).map(short).join(', ') }}{{ hosts.length > 8 ? ` and ${hosts.length - 8} more` : '' }}</span></div>
     <div v-for="[text, hosts] in overrides" :key="text"><b class="warn">! order:</b> {{ text }} <span class="soft">on {{ hosts.slice(0, 8).map(short).join(', ') }}{{ hosts.length > 8 ? ` and ${hosts.length - 8} more` : '' }}</span></div>
-    <div v-for="r in preview.data.value?.refused ?? []" :key="r.key"><b class="bad">!! refused upstream:</b> <router-link :to="{ name: 'repository', params: { key: r.key } }">{{ r.address }}</router-link>, for {{ count(r.hosts, 'host', 'hosts') }}: {{ r.says }}. <span class="soft">{{ r.remedy }}</span></div>
+    <div v-for="r in preview.data.value?.refused ?? []" :key="r.key"><b class="bad">!! refused upstream:</b> <router-link :to="{ name: 'repository', params: { key: r.key } }">{{ r.address }}</router-link>, for {{ count(r.hosts, 'host', 'hosts') }}: {{ r.says }}. <span class="soft">{{ sentence(r.remedy ?? '') }}</span></div>
     <div v-for="x in (preview.data.value?.swaps ?? []).slice(0, 20)" :key="x.says"><b :class="x.what === 'lower' ? 'bad' : 'warn'">{{ x.what === 'lower' ? '!! a package goes down:' : x.what === 'stranded' ? '! a package is left behind:' : '! a package is swapped:' }}</b> {{ x.says }}</div>
     <div v-if="(preview.data.value?.swaps.length ?? 0) > 20" class="soft">and {{ (preview.data.value?.swaps.length ?? 0) - 20 }} more; <code>lantern policy preview --format json</code> shows all</div>
     <div v-for="u in preview.data.value?.unforeseen ?? []" :key="u.why" class="warn"><b>? {{ u.hosts === 1 ? 'of 1 host' : `of ${u.hosts} hosts` }}</b> it is not known which packages would be swapped: {{ u.why }}</div>

@@ -87,6 +87,11 @@ async function save() {
   link.click()
   URL.revokeObjectURL(link.href)
 }
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type ContractRow = NonNullable<typeof contracts.data.value>['items'][number]
+type SeatRow = NonNullable<typeof seats.data.value>['items'][number]
+type ChannelRow = (typeof rows.value)[number]
 </script>
 
 <template>
@@ -132,17 +137,17 @@ async function save() {
   </div>
   <div class="card">
     <el-table :data="contracts.data.value?.items ?? []" row-key="number" empty-text="No contract">
-      <el-table-column label="Contract" min-width="290"><template #default="{ row }"><b>{{ row.number }}</b><br /><span class="soft">{{ row.title }}</span></template></el-table-column>
-      <el-table-column label="State" width="120"><template #default="{ row }"><Mark :look="contractLook[row.state]" :word="row.state" /><div v-if="row.evaluation" class="soft">evaluation</div></template></el-table-column>
+      <el-table-column label="Contract" min-width="290"><template #default="{ row }: { row: ContractRow }"><b>{{ row.number }}</b><br /><span class="soft">{{ row.title }}</span></template></el-table-column>
+      <el-table-column label="State" width="120"><template #default="{ row }: { row: ContractRow }"><Mark :look="contractLook[row.state]" :word="row.state" /><div v-if="row.evaluation" class="soft">evaluation</div></template></el-table-column>
       <el-table-column label="Seats" width="210">
-        <template #default="{ row }">
+        <template #default="{ row }: { row: ContractRow }">
           <template v-if="row.cover === 'organisation'">{{ row.seats_used }}, no limit</template>
           <template v-else>{{ row.seats_used }} of {{ row.seats }} used<span v-if="row.seats_over" class="bad">, {{ row.seats_over }} too many</span><span v-else class="soft">, {{ row.seats_free }} free</span><div class="gauge"><i :class="{ full: row.seats_free === 0 }" :style="{ width: `${Math.min(100, (100 * row.seats_used) / Math.max(1, row.seats))}%` }" /></div></template>
         </template>
       </el-table-column>
-      <el-table-column label="Ends" width="180"><template #default="{ row }">{{ date(row.end) }}<span class="soft">, {{ until(row.end, now) }}</span></template></el-table-column>
-      <el-table-column label="Seat per year" width="140" align="right"><template #default="{ row }">{{ row.price ? money(row.price, row.currency) : 'free' }}</template></el-table-column>
-      <el-table-column label="Opens" min-width="170"><template #default="{ row }">{{ row.opens.map((o: { name: string }) => o.name).join(', ') }}</template></el-table-column>
+      <el-table-column label="Ends" width="180"><template #default="{ row }: { row: ContractRow }">{{ date(row.end) }}<span class="soft">, {{ until(row.end, now) }}</span></template></el-table-column>
+      <el-table-column label="Seat per year" width="140" align="right"><template #default="{ row }: { row: ContractRow }">{{ row.price ? money(row.price, row.currency) : 'free' }}</template></el-table-column>
+      <el-table-column label="Opens" min-width="170"><template #default="{ row }: { row: ContractRow }">{{ row.opens.map((o: { name: string }) => o.name).join(', ') }}</template></el-table-column>
     </el-table>
   </div>
 
@@ -163,19 +168,19 @@ async function save() {
   </div>
   <div class="card">
     <el-table :data="seats.data.value?.items ?? []" empty-text="No seat is taken. A rollout takes those that the policy wants.">
-      <el-table-column label="Host" width="200"><template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>
+      <el-table-column label="Host" width="200"><template #default="{ row }: { row: SeatRow }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>
       <el-table-column prop="contract" label="Contract" width="140" />
       <el-table-column label="Access" min-width="220">
-        <template #default="{ row }">
+        <template #default="{ row }: { row: SeatRow }">
           <span v-if="row.leaving" class="warn">→ leaving, the desk is away</span>
           <span v-else-if="row.renewal" class="bad">✗ {{ row.renewal }}</span>
           <span v-else-if="!row.expires" class="soft">· not fetched yet</span>
           <span v-else :class="until(row.expires, now) === 'over' ? 'bad' : 'good'">{{ until(row.expires, now) === 'over' ? '✗' : '=' }} {{ accessWord[row.kind] }}, {{ until(row.expires, now) === 'over' ? 'ended' : `${until(row.expires, now)} left` }}</span>
         </template>
       </el-table-column>
-      <el-table-column label="Taken" width="200"><template #default="{ row }">{{ ago(row.taken, now) }} <span class="soft">by {{ row.by }}</span></template></el-table-column>
+      <el-table-column label="Taken" width="200"><template #default="{ row }: { row: SeatRow }">{{ ago(row.taken, now) }} <span class="soft">by {{ row.by }}</span></template></el-table-column>
       <el-table-column prop="why" label="Why this contract" min-width="300" show-overflow-tooltip />
-      <el-table-column label="Action" width="100" align="right"><template #default="{ row }"><el-popconfirm v-if="mayChange && !row.leaving" :title="`Give the seat of ${short(row.host)} back? What it opened is closed.`" confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="release(row as Seat)"><template #reference><el-button text size="small" :loading="busy === row.host + row.account">Release</el-button></template></el-popconfirm></template></el-table-column>
+      <el-table-column label="Action" width="100" align="right"><template #default="{ row }: { row: SeatRow }"><el-popconfirm v-if="mayChange && !row.leaving" :title="`Give the seat of ${short(row.host)} back? What it opened is closed.`" confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="release(row as Seat)"><template #reference><el-button text size="small" :loading="busy === row.host + row.account">Release</el-button></template></el-popconfirm></template></el-table-column>
     </el-table>
   </div>
   <el-pagination v-if="(seats.data.value?.total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="seats.data.value?.total" :page-size="perPage" />
@@ -188,14 +193,14 @@ async function save() {
   </div>
   <div class="card">
     <el-table :data="rows" row-key="key" empty-text="No channel is published yet">
-      <el-table-column label="Channel" width="120"><template #default="{ row }"><b>{{ row.channel }}</b></template></el-table-column>
-      <el-table-column label="Choice" width="150"><template #default="{ row }">{{ row.name }}<span v-if="row.variant" class="warn"> {{ row.variant }}</span></template></el-table-column>
-      <el-table-column label="Versions" width="130"><template #default="{ row }">{{ row.pinned ? `stays at ${row.pinned}` : 'rolling' }}</template></el-table-column>
+      <el-table-column label="Channel" width="120"><template #default="{ row }: { row: ChannelRow }"><b>{{ row.channel }}</b></template></el-table-column>
+      <el-table-column label="Choice" width="150"><template #default="{ row }: { row: ChannelRow }">{{ row.name }}<span v-if="row.variant" class="warn"> {{ row.variant }}</span></template></el-table-column>
+      <el-table-column label="Versions" width="130"><template #default="{ row }: { row: ChannelRow }">{{ row.pinned ? `stays at ${row.pinned}` : 'rolling' }}</template></el-table-column>
       <el-table-column prop="support" label="Support" width="120" />
-      <el-table-column label="Opened by" min-width="200"><template #default="{ row }"><span v-if="!row.licensed" class="soft">open to all</span><span v-else-if="row.opened_by.length">{{ row.opened_by.join(', ') }}</span><span v-else class="bad">✗ no contract of {{ row.contract }}</span></template></el-table-column>
+      <el-table-column label="Opened by" min-width="200"><template #default="{ row }: { row: ChannelRow }"><span v-if="!row.licensed" class="soft">open to all</span><span v-else-if="row.opened_by.length">{{ row.opened_by.join(', ') }}</span><span v-else class="bad">✗ no contract of {{ row.contract }}</span></template></el-table-column>
       <el-table-column prop="hosts" label="Hosts" width="80" align="right" />
       <el-table-column label="Followed by" min-width="330">
-        <template #default="{ row }">
+        <template #default="{ row }: { row: ChannelRow }">
           <div v-for="g in row.groups" :key="g">{{ g }}<template v-for="x in row.decisions" :key="x.group"><span v-if="x.group === g" :class="x.due ? 'warn' : 'soft'" :title="x.because">, by decision of {{ x.author }} until {{ x.review }}{{ x.due ? ' (due)' : '' }}</span></template></div>
           <span v-if="!row.groups.length" class="soft">nobody</span>
         </template>

@@ -92,6 +92,9 @@ function onSort(e: { prop: string | null; order: string | null }) {
 function open(h: Host) {
   void router.push({ name: 'host', params: { name: h.name } })
 }
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type Row = NonNullable<typeof hosts.data.value>['items'][number]
 </script>
 
 <template>
@@ -137,23 +140,23 @@ function open(h: Host) {
       <el-table :data="hosts.data.value.items" row-key="name" :default-sort="{ prop: sort.replace(/^-/, ''), order: sort.startsWith('-') ? 'descending' : 'ascending' }" empty-text="No host matches the filter" @sort-change="onSort" @row-click="open">
         <el-table-column v-if="mayChange" width="44">
           <template #header><el-checkbox :model-value="here.length > 0 && chosenHere === here.length" :indeterminate="chosenHere > 0 && chosenHere < here.length" aria-label="Choose all hosts of this page" @change="(on: unknown) => choose(here, on === true)" /></template>
-          <template #default="{ row }"><span @click.stop><el-checkbox :model-value="chosen.has(row.name)" :aria-label="`Choose ${short(row.name)}`" @change="(on: unknown) => choose([row.name], on === true)" /></span></template>
+          <template #default="{ row }: { row: Row }"><span @click.stop><el-checkbox :model-value="chosen.has(row.name)" :aria-label="`Choose ${short(row.name)}`" @change="(on: unknown) => choose([row.name], on === true)" /></span></template>
         </el-table-column>
         <el-table-column prop="name" label="Host" sortable="custom" width="210">
-          <template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.name } }" @click.stop>{{ row.name }}</router-link></template>
+          <template #default="{ row }: { row: Row }"><router-link :to="{ name: 'host', params: { name: row.name } }" @click.stop>{{ row.name }}</router-link></template>
         </el-table-column>
         <el-table-column prop="state" label="State" sortable="custom" width="130">
-          <template #default="{ row }"><Mark :look="stateLook[row.state]" :word="row.state" /></template>
+          <template #default="{ row }: { row: Row }"><Mark :look="stateLook[row.state]" :word="row.state" /></template>
         </el-table-column>
         <el-table-column prop="detail" label="Why" min-width="420" show-overflow-tooltip>
-          <template #default="{ row }"><b v-if="row.old_agent" class="warn" title="It understands less than this service may say to it: bring it up to date">old agent; </b>{{ row.detail }}</template>
+          <template #default="{ row }: { row: Row }"><b v-if="row.old_agent" class="warn" title="It understands less than this service may say to it: bring it up to date">old agent; </b><b v-if="row.worst === 'danger'" class="bad">{{ row.state === 'drifted' ? '!! danger: ' : '!! danger is found; ' }}</b>{{ row.detail }}</template>
         </el-table-column>
         <el-table-column prop="os" label="System" sortable="custom" width="165" />
         <el-table-column prop="revision" label="Revision" sortable="custom" width="118" align="right">
-          <template #default="{ row }">{{ row.revision || '–' }}</template>
+          <template #default="{ row }: { row: Row }">{{ row.revision || '–' }}</template>
         </el-table-column>
         <el-table-column prop="last_seen" label="Last seen" sortable="custom" width="126">
-          <template #default="{ row }"><span :title="exact(row.last_seen)">{{ ago(row.last_seen, now) }}</span></template>
+          <template #default="{ row }: { row: Row }"><span :title="exact(row.last_seen)">{{ ago(row.last_seen, now) }}</span></template>
         </el-table-column>
       </el-table>
     </div>

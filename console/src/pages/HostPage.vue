@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
-import { client, told, type Source } from '../api'
+import { client, told, type HostDetail, type Source } from '../api'
 import { useNow } from '../now'
 import AskWhy from '../parts/AskWhy.vue'
 import Between from '../parts/Between.vue'
@@ -119,6 +119,12 @@ const cpu = computed(() => {
   const t = d.value?.traits
   return t ? t.arch + (t.cpu.level ? `, level ${t.cpu.level}` : '') : ''
 })
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type SourceRow = HostDetail['sources'][number]
+type SettingRow = (typeof settings.value)[number]
+type KeyRow = (typeof believed.value)[number]
+type ReasonRow = HostDetail['reasons'][number]
 </script>
 
 <template>
@@ -132,7 +138,7 @@ const cpu = computed(() => {
           <span>{{ d.os }}</span><span>{{ cpu }}</span>
           <span v-for="(v, k) in d.traits?.tools" :key="k">{{ k }} {{ v }}</span>
           <span>{{ d.revision ? `revision ${d.revision}` : 'no revision yet' }}<template v-if="d.carried">, carried {{ ago(d.carried, now) }}</template></span>
-          <span v-if="d.base" :title="exact(d.base.at)">the rest held against its state of {{ ago(d.base.at, now) }}<template v-if="d.base.by">, accepted by {{ d.base.by }}: {{ d.base.why }}</template></span>
+          <span v-if="d.base" :title="exact(d.base.at)">everything else compared with its state of {{ ago(d.base.at, now) }}<template v-if="d.base.by">, accepted by {{ d.base.by }}: {{ d.base.why }}</template></span>
           <span v-else-if="d.revision" class="warn">its keys, settings, pins and holds are held against nothing yet</span>
           <span :title="exact(d.last_seen)">seen {{ ago(d.last_seen, now) }}</span>
           <span v-for="(v, k) in d.labels" :key="k" class="label">{{ k }}={{ v }}</span>
@@ -238,10 +244,10 @@ const cpu = computed(() => {
     <div class="card">
       <el-table :data="d.sources" empty-text="No source stands on this host">
         <el-table-column label="State" width="186">
-          <template #default="{ row }"><Mark :look="row.enabled ? progressLook.done : progressLook.waiting" :word="row.enabled ? 'on' : `off, by ${row.disabled_by}`" /></template>
+          <template #default="{ row }: { row: SourceRow }"><Mark :look="row.enabled ? progressLook.done : progressLook.waiting" :word="row.enabled ? 'on' : `off, by ${row.disabled_by}`" /></template>
         </el-table-column>
         <el-table-column label="Where it comes from" min-width="420">
-          <template #default="{ row }"><span class="mono" :class="{ soft: !row.enabled }"><template v-if="row.id">[{{ row.id }}] </template>{{ row.effective_urls.join(' ') }} <b>{{ row.effective_suites.join(' ') }}</b> {{ row.components.join(' ') }}</span></template>
+          <template #default="{ row }: { row: SourceRow }"><span class="mono" :class="{ soft: !row.enabled }"><template v-if="row.id">[{{ row.id }}] </template>{{ row.effective_urls.join(' ') }} <b>{{ row.effective_suites.join(' ') }}</b> {{ row.components.join(' ') }}</span></template>
         </el-table-column>
         <el-table-column v-if="d.fates.length" label="To the policy" min-width="300">
           <template #default="{ $index }">
@@ -250,10 +256,10 @@ const cpu = computed(() => {
           </template>
         </el-table-column>
         <el-table-column label="File" min-width="200">
-          <template #default="{ row }"><span class="mono">{{ row.file.replace(/^\/etc\/(apt|yum\.repos\.d|zypp\/repos\.d)\//, '') }}:{{ row.line }}</span></template>
+          <template #default="{ row }: { row: SourceRow }"><span class="mono">{{ row.file.replace(/^\/etc\/(apt|yum\.repos\.d|zypp\/repos\.d)\//, '') }}:{{ row.line }}</span></template>
         </el-table-column>
         <el-table-column label="Signature" width="120">
-          <template #default="{ row }"><span :class="checked(row as Source) === 'required' ? '' : 'bad'">{{ checked(row as Source) === 'required' ? 'required' : '!! ' + checked(row as Source) }}</span></template>
+          <template #default="{ row }: { row: SourceRow }"><span :class="checked(row as Source) === 'required' ? '' : 'bad'">{{ checked(row as Source) === 'required' ? 'required' : '!! ' + checked(row as Source) }}</span></template>
         </el-table-column>
       </el-table>
     </div>
@@ -262,10 +268,10 @@ const cpu = computed(() => {
       <h2>Settings <span class="soft small">that differ from the package manager's own and decide what comes from where</span></h2>
       <div class="card">
         <el-table v-if="d.settings.length" :data="settings">
-          <el-table-column label="Name" min-width="260"><template #default="{ row }"><span class="mono">{{ row.name }}</span></template></el-table-column>
-          <el-table-column label="Value" min-width="240"><template #default="{ row }"><span class="mono" :class="{ bad: weakens(row as Setting) }">{{ row.value }}</span></template></el-table-column>
-          <el-table-column label="Touches" width="150"><template #default="{ row }">{{ row.touches.join(', ') }}</template></el-table-column>
-          <el-table-column label="Where" min-width="220"><template #default="{ row }"><span class="mono">{{ row.file }}:{{ row.line }}</span></template></el-table-column>
+          <el-table-column label="Name" min-width="260"><template #default="{ row }: { row: SettingRow }"><span class="mono">{{ row.name }}</span></template></el-table-column>
+          <el-table-column label="Value" min-width="240"><template #default="{ row }: { row: SettingRow }"><span class="mono" :class="{ bad: weakens(row as Setting) }">{{ row.value }}</span></template></el-table-column>
+          <el-table-column label="Touches" width="150"><template #default="{ row }: { row: SettingRow }">{{ row.touches.join(', ') }}</template></el-table-column>
+          <el-table-column label="Where" min-width="220"><template #default="{ row }: { row: SettingRow }"><span class="mono">{{ row.file }}:{{ row.line }}</span></template></el-table-column>
         </el-table>
         <div v-for="(p, i) in d.pins" :key="`p${i}`" class="row"><b :class="{ warn: p.priority >= 1000 || !p.valid }">pin {{ p.priority }}</b> <span class="mono">{{ (p.packages ?? []).join(' ') }}</span> from <span class="mono">{{ p.pin }}</span> <span class="soft mono">{{ p.file }}:{{ p.line }}</span></div>
         <div v-for="(h, i) in d.holds" :key="`h${i}`" class="row"><b>{{ h.kind }}</b> <span class="mono">{{ h.what }}</span> <span class="soft">{{ h.source ? `of ${h.source}` : 'of all sources' }}</span> <span class="soft mono">{{ h.file }}:{{ h.line }}</span></div>
@@ -277,11 +283,11 @@ const cpu = computed(() => {
     <div class="card">
       <div v-for="(k, i) in passedOver" :key="`k${i}`" class="row warn">! passed over: <span class="mono">{{ k.where }}</span> {{ k.unused_because }}</div>
       <el-table :data="believed" empty-text="This host believes no key">
-        <el-table-column label="Key" width="190"><template #default="{ row }"><span class="mono" :title="row.fingerprint">{{ shortKey(row.fingerprint) }}</span></template></el-table-column>
-        <el-table-column label="Whose" min-width="260"><template #default="{ row }">{{ row.user_ids.join(', ') }}</template></el-table-column>
-        <el-table-column label="Left" width="110"><template #default="{ row }"><span :class="{ bad: row.revoked || days(row.expires) === 'EXPIRED' }">{{ row.revoked ? 'REVOKED' : days(row.expires) }}</span></template></el-table-column>
-        <el-table-column label="Trusted for" width="170"><template #default="{ row }">{{ row.scope === 'any' ? 'everything' : 'sources that name it' }}</template></el-table-column>
-        <el-table-column label="Where" min-width="240"><template #default="{ row }"><span class="mono">{{ row.where }}</span></template></el-table-column>
+        <el-table-column label="Key" width="190"><template #default="{ row }: { row: KeyRow }"><span class="mono" :title="row.fingerprint">{{ shortKey(row.fingerprint) }}</span></template></el-table-column>
+        <el-table-column label="Whose" min-width="260"><template #default="{ row }: { row: KeyRow }">{{ row.user_ids.join(', ') }}</template></el-table-column>
+        <el-table-column label="Left" width="110"><template #default="{ row }: { row: KeyRow }"><span :class="{ bad: row.revoked || days(row.expires) === 'EXPIRED' }">{{ row.revoked ? 'REVOKED' : days(row.expires) }}</span></template></el-table-column>
+        <el-table-column label="Trusted for" width="170"><template #default="{ row }: { row: KeyRow }">{{ row.scope === 'any' ? 'everything' : 'sources that name it' }}</template></el-table-column>
+        <el-table-column label="Where" min-width="240"><template #default="{ row }: { row: KeyRow }"><span class="mono">{{ row.where }}</span></template></el-table-column>
       </el-table>
       <div v-if="idle" class="row soft">{{ idle }} more stand where no source that is on names them</div>
     </div>
@@ -292,7 +298,7 @@ const cpu = computed(() => {
         <el-table :data="d.reasons">
           <el-table-column prop="repository" label="Repository" width="190" />
           <el-table-column prop="because" label="Because" min-width="300" />
-          <el-table-column label="In the policy" min-width="260"><template #default="{ row }"><span class="mono">{{ (row as Reason).places.map((p) => `${p.file}:${p.line}`).join('  ') }}</span></template></el-table-column>
+          <el-table-column label="In the policy" min-width="260"><template #default="{ row }: { row: ReasonRow }"><span class="mono">{{ (row as Reason).places.map((p) => `${p.file}:${p.line}`).join('  ') }}</span></template></el-table-column>
         </el-table>
       </div>
     </template>

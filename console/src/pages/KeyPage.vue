@@ -18,6 +18,9 @@ const got = useQuery({
   placeholderData: keepPreviousData,
 })
 const k = computed(() => got.data.value)
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type Row = NonNullable<NonNullable<typeof k.value>['on']>[number]
 </script>
 
 <template>
@@ -51,11 +54,11 @@ const k = computed(() => got.data.value)
     <el-switch v-if="k.idle" v-model="idle" aria-label="Also where nothing uses it" active-text="also where nothing uses it" @change="page = 1" />
     <div v-if="k.total" class="card">
       <el-table :data="k.on" row-key="host">
-        <el-table-column label="Host" min-width="210"><template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>
+        <el-table-column label="Host" min-width="210"><template #default="{ row }: { row: Row }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>
         <el-table-column prop="os" label="System" width="170" />
-        <el-table-column label="Believed for" width="180"><template #default="{ row }"><span v-if="!row.used" class="soft">nothing: {{ row.because }}</span><span v-else-if="row.scope === 'any'" class="warn">every source</span><template v-else>named sources</template></template></el-table-column>
-        <el-table-column label="Stands in" min-width="260"><template #default="{ row }"><div v-for="w in row.stands_in" :key="w" class="mono">{{ w }}</div></template></el-table-column>
-        <el-table-column label="Named by" min-width="260"><template #default="{ row }"><div v-for="s in row.sources" :key="s" class="mono">{{ s }}</div></template></el-table-column>
+        <el-table-column label="Believed for" width="180"><template #default="{ row }: { row: Row }"><span v-if="!row.used" class="soft">nothing: {{ row.because }}</span><span v-else-if="row.scope === 'any'" class="warn">every source</span><template v-else>named sources</template></template></el-table-column>
+        <el-table-column label="Stands in" min-width="260"><template #default="{ row }: { row: Row }"><div v-for="w in row.stands_in" :key="w" class="mono">{{ w }}</div></template></el-table-column>
+        <el-table-column label="Named by" min-width="260"><template #default="{ row }: { row: Row }"><div v-for="s in row.sources" :key="s" class="mono">{{ s }}</div></template></el-table-column>
       </el-table>
     </div>
     <el-pagination v-if="k.total > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="k.total" :page-size="perPage" />

@@ -48,6 +48,9 @@ const years = computed(() => {
   const first = new Date(now.value - back * year).getFullYear() + 1
   return Array.from({ length: span }, (_, i) => ({ name: `’${String(first + i).slice(2)}`, left: `${at(Date.UTC(first + i, 0, 1))}%` })).filter((y) => y.left !== '100%')
 })
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type Row = NonNullable<typeof keys.data.value>['items'][number]
 </script>
 
 <template>
@@ -81,21 +84,21 @@ const years = computed(() => {
     <div class="card">
       <el-table :data="keys.data.value.items" row-key="fingerprint" empty-text="No key matches the filter">
         <el-table-column label="State" width="205">
-          <template #default="{ row }"><Mark v-if="row.hosts || row.state !== 'good'" :look="keyLook[row.state]" :word="keyWord[row.state] ?? row.state" /><Mark v-else :look="undefined" word="on no host" /></template>
+          <template #default="{ row }: { row: Row }"><Mark v-if="row.hosts || row.state !== 'good'" :look="keyLook[row.state]" :word="keyWord[row.state] ?? row.state" /><Mark v-else :look="undefined" word="on no host" /></template>
         </el-table-column>
         <el-table-column label="Key" min-width="340">
-          <template #default="{ row }">
+          <template #default="{ row }: { row: Row }">
             <router-link :to="{ name: 'key', params: { key: row.fingerprint } }">{{ row.policy || row.user_ids[0] || row.fingerprint }}</router-link>
             <div v-if="row.policy && row.user_ids.length" class="soft small">{{ row.user_ids[0] }}</div>
             <div class="mono soft small">{{ row.fingerprint }}</div>
           </template>
         </el-table-column>
-        <el-table-column label="Hosts" width="72" align="right"><template #default="{ row }"><b>{{ number(row.hosts) }}</b></template></el-table-column>
-        <el-table-column label="Believed for" width="150"><template #default="{ row }"><span :class="{ warn: row.wide }">{{ row.believed_for || '–' }}</span></template></el-table-column>
-        <el-table-column label="Until" width="115"><template #default="{ row }">{{ row.expires ? date(row.expires) : 'never' }}</template></el-table-column>
+        <el-table-column label="Hosts" width="72" align="right"><template #default="{ row }: { row: Row }"><b>{{ number(row.hosts) }}</b></template></el-table-column>
+        <el-table-column label="Believed for" width="150"><template #default="{ row }: { row: Row }"><span :class="{ warn: row.wide }">{{ row.believed_for || '–' }}</span></template></el-table-column>
+        <el-table-column label="Until" width="115"><template #default="{ row }: { row: Row }">{{ row.expires ? date(row.expires) : 'never' }}</template></el-table-column>
         <el-table-column min-width="250">
           <template #header><span class="axis"><span v-for="y in years" :key="y.name" class="year" :style="{ left: y.left }">{{ y.name }}</span></span></template>
-          <template #default="{ row }">
+          <template #default="{ row }: { row: Row }">
             <div class="axis line" role="img" :aria-label="`from ${date(row.created)} to ${row.expires ? date(row.expires) : 'no end'}`">
               <span class="life" :class="keyLook[row.state]?.tone" :style="life(row as FleetKey)"></span><span class="today" :style="{ left: today }"></span>
             </div>

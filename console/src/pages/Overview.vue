@@ -11,7 +11,7 @@ import Freezes from '../parts/Freezes.vue'
 import Mark from '../parts/Mark.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
-import { ago, count, date, exact, number, severityLook, short } from '../words'
+import { ago, count, date, exact, lasting, number, severityLook, short } from '../words'
 
 const now = useNow()
 const mostFindings = 6
@@ -95,7 +95,7 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
       <ul v-if="drift.data.value?.items.length" class="card list">
         <li v-for="g in drift.data.value.items" :key="g.class + g.file + g.want + g.have + g.repository">
           <Mark :look="severityLook[g.severity]" :word="g.severity" />
-          <span class="text">{{ g.message }} <span class="soft">on {{ g.hosts > 3 ? count(g.hosts, 'host', 'hosts') : g.names.map(short).join(', ') }}, since {{ ago(g.since, now) }}</span></span>
+          <span class="text">{{ g.message }} <span class="soft">on {{ g.hosts > 3 ? count(g.hosts, 'host', 'hosts') : g.names.map(short).join(', ') }}, for {{ lasting(g.since, now) }}</span></span>
         </li>
         <li v-if="drift.data.value.total > drift.data.value.items.length"><router-link to="/drift">{{ drift.data.value.total - drift.data.value.items.length }} more</router-link></li>
       </ul>
@@ -118,7 +118,7 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
       </ul>
       <h2>Lately</h2>
       <ul class="card list plain">
-        <li v-for="e in lately.data.value?.items ?? []" :key="e.number"><span class="soft when" :title="exact(e.at)">{{ ago(e.at, now) }}</span> {{ e.what }} <b>{{ [e.kind, short(e.name ?? '')].join(' ').trim() }}</b> <span class="soft">by {{ by(e.by) }}</span></li>
+        <li v-for="e in lately.data.value?.items ?? []" :key="e.number"><span class="soft when" :title="exact(e.at)">{{ ago(e.at, now) }}</span> {{ e.what.replaceAll('-', ' ') }} <b>{{ [e.kind, short(e.name ?? '')].join(' ').trim() }}</b> <span class="soft">by {{ by(e.by) }}</span></li>
         <li><router-link to="/audit">All that was done</router-link></li>
       </ul>
     </section>

@@ -38,19 +38,23 @@ const invite = () => act(async () => {
   host.value = ''
 })
 const address = window.location.origin
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type Person = NonNullable<typeof operators.data.value>['items'][number]
+type Hook = NonNullable<typeof webhooks.data.value>['items'][number]
 </script>
 
 <template>
-  <h1 v-if="operators.data.value">{{ count(operators.data.value.total, 'person or program', 'people and programs') }} may sign in</h1>
+  <div class="head"><h1 v-if="operators.data.value">{{ count(operators.data.value.total, 'person or program', 'people and programs') }} may sign in</h1></div>
   <Trouble :error="operators.error.value ?? webhooks.error.value" />
   <Trouble class="told" :error="error" />
   <div v-if="operators.data.value" class="card">
     <el-table :data="operators.data.value.items" row-key="name">
       <el-table-column label="Name" prop="name" min-width="200" />
-      <el-table-column label="May" min-width="220"><template #default="{ row }">{{ row.role === 'reader' ? 'look (reader)' : 'look and change (operator)' }}</template></el-table-column>
-      <el-table-column label="Since" width="170"><template #default="{ row }"><span :title="exact(row.created)">{{ date(row.created) }}</span></template></el-table-column>
+      <el-table-column label="May" min-width="220"><template #default="{ row }: { row: Person }">{{ row.role === 'reader' ? 'look (reader)' : 'look and change (operator)' }}</template></el-table-column>
+      <el-table-column label="Since" width="170"><template #default="{ row }: { row: Person }"><span :title="exact(row.created)">{{ date(row.created) }}</span></template></el-table-column>
       <el-table-column v-if="mayChange" label="Action" width="220" align="right">
-        <template #default="{ row }">
+        <template #default="{ row }: { row: Person }">
           <span v-if="row.name === session.data.value?.operator" class="soft">that is you</span>
           <template v-else-if="leaving === row.name"><el-button size="small" @click="leaving = ''">Not now</el-button><el-button size="small" type="primary" :loading="busy" @click="remove">Take away</el-button></template>
           <el-button v-else text size="small" @click="leaving = row.name">Take away</el-button>
@@ -86,8 +90,8 @@ lantern-agent run</pre>
   <div v-if="webhooks.data.value?.items.length" class="card">
     <el-table :data="webhooks.data.value.items" row-key="id">
       <el-table-column label="No." prop="id" width="70" align="right" />
-      <el-table-column label="Address" min-width="300"><template #default="{ row }"><span class="mono">{{ row.url }}</span></template></el-table-column>
-      <el-table-column label="Of" min-width="200"><template #default="{ row }">{{ (row.about ?? []).join(', ') || 'all' }}</template></el-table-column>
+      <el-table-column label="Address" min-width="300"><template #default="{ row }: { row: Hook }"><span class="mono">{{ row.url }}</span></template></el-table-column>
+      <el-table-column label="Of" min-width="200"><template #default="{ row }: { row: Hook }">{{ (row.about ?? []).join(', ') || 'all' }}</template></el-table-column>
     </el-table>
   </div>
   <p v-else-if="webhooks.data.value" class="soft">Nobody yet: <code>lantern webhook add URL</code></p>

@@ -178,6 +178,9 @@ async function became(number: number) {
   done.value = number
 }
 const show = (query: Record<string, string | undefined>) => void router.replace({ query: { ...route.query, ...query } })
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type Row = NonNullable<typeof revisions.data.value>['items'][number]
 </script>
 
 <template>
@@ -242,11 +245,11 @@ const show = (query: Record<string, string | undefined>) => void router.replace(
   <h2 v-if="revisions.data.value?.total">Revisions</h2>
   <div v-if="revisions.data.value?.total" class="card">
     <el-table :data="revisions.data.value.items" row-key="number">
-      <el-table-column label="No." width="70" align="right"><template #default="{ row }"><a href="#" @click.prevent="show({ revision: String(row.number) })">{{ row.number }}</a></template></el-table-column>
-      <el-table-column label="Published" width="150"><template #default="{ row }"><span :title="exact(row.created)">{{ ago(row.created, now) }}</span></template></el-table-column>
+      <el-table-column label="No." width="70" align="right"><template #default="{ row }: { row: Row }"><a href="#" @click.prevent="show({ revision: String(row.number) })">{{ row.number }}</a></template></el-table-column>
+      <el-table-column label="Published" width="150"><template #default="{ row }: { row: Row }"><span :title="exact(row.created)">{{ ago(row.created, now) }}</span></template></el-table-column>
       <el-table-column label="By" prop="author" width="150" show-overflow-tooltip />
       <el-table-column label="Hosts on it" prop="hosts" width="110" align="right" />
-      <el-table-column label="Why" min-width="260"><template #default="{ row }">{{ row.message || '–' }}</template></el-table-column>
+      <el-table-column label="Why" min-width="260"><template #default="{ row }: { row: Row }">{{ row.message || '–' }}</template></el-table-column>
     </el-table>
   </div>
   <el-pagination v-if="(revisions.data.value?.total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="revisions.data.value?.total" :page-size="perPage" />

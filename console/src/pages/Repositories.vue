@@ -9,7 +9,7 @@ import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
 import { useMayChange } from '../role'
-import { ago, count, exact, number, placeLook, placeWord, seen } from '../words'
+import { ago, count, exact, number, placeLook, placeWord, seen, sentence, span } from '../words'
 
 const now = useNow()
 const mayChange = useMayChange()
@@ -46,10 +46,15 @@ const causes = computed(() => {
   return [...by.values()].sort((a, b) => b.n - a.n)
 })
 
+const shown = computed(() => causes.value.reduce((n, c) => n + c.n, 0)) // of one page
+
 const probe = useMutation({
   mutationFn: () => told(client.POST('/api/repositories/probe', { body: { which: [] } })),
   onSettled: () => queries.invalidateQueries({ queryKey: ['repositories'] }),
 })
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type Row = NonNullable<typeof got.data.value>['items'][number]
 </script>
 
 <template>
@@ -75,13 +80,13 @@ const probe = useMutation({
   <Trouble :error="got.error.value ?? probe.error.value" />
   <template v-if="got.data.value">
     <p class="soft">
-      <template v-if="got.data.value.every">The service looks at each every {{ Math.round(got.data.value.every / 60) }} min, as the hosts would.</template>
+      <template v-if="got.data.value.every">The service looks at each every {{ got.data.value.every < 120 ? 'minute' : span(got.data.value.every) }}, as the hosts would.</template>
       <template v-else>The service looks only when it is asked to.</template>
       <template v-if="got.data.value.pending"> {{ count(got.data.value.pending, 'is', 'are') }} being looked at.</template>
       <b v-if="got.data.value.unknown" class="warn"> ? {{ count(got.data.value.unknown, 'host has', 'hosts have') }} sent no survey yet.</b>
     </p>
     <ul v-if="causes.length" class="card causes">
-      <li v-for="c in causes" :key="c.says"><b class="bad">{{ count(c.n, 'place', 'places') }}: {{ c.says }}</b><br />{{ c.remedy }}</li>
+      <li v-for="c in causes" :key="c.says"><b class="bad">{{ count(c.n, 'place', 'places') }}{{ of('trouble') > shown ? ' of those shown' : '' }}: {{ c.says }}</b><br />{{ sentence(c.remedy) }}</li>
     </ul>
     <form class="ask" @submit.prevent="$router.push({ name: 'whence', query: { package: name } })">
       <el-input v-model="name" class="search" placeholder="Name of a package" aria-label="Name of a package" />
@@ -93,13 +98,13 @@ const probe = useMutation({
     <div class="card">
       <el-table :data="got.data.value.items" row-key="key" empty-text="No place matches the filter">
         <el-table-column label="State" width="205">
-          <template #default="{ row }">
+          <template #default="{ row }: { row: Row }">
             <Mark :look="placeLook[row.look.state]" :word="seen(row.look)" />
             <div v-if="row.look.since && row.look.state === 'trouble'" class="soft small">{{ ago(row.look.since, now) }}</div>
           </template>
         </el-table-column>
         <el-table-column label="Repository" min-width="420">
-          <template #default="{ row }">
+          <template #default="{ row }: { row: Row }">
             <router-link :to="{ name: 'repository', params: { key: row.key } }">{{ row.names.join(', ') || 'not in the policy' }}</router-link>
             <span class="soft"> for {{ row.family }}{{ row.architectures?.length ? `, ${row.architectures.join(', ')}` : '' }}</span>
             <div class="mono soft small">{{ row.address }} {{ row.suite }} {{ row.components?.join(' ') }}</div>
@@ -108,15 +113,15 @@ const probe = useMutation({
             <div v-for="w in (row.witnesses ?? []).filter((x: { ok: boolean }) => !x.ok)" :key="w.package" class="warn small">its witness {{ w.package }} {{ w.offered ? `is at ${w.offered}, wanted is ${w.at_least}` : 'is not offered' }}</div>
           </template>
         </el-table-column>
-        <el-table-column label="Hosts" width="72" align="right"><template #default="{ row }"><b>{{ number(row.hosts) }}</b></template></el-table-column>
+        <el-table-column label="Hosts" width="72" align="right"><template #default="{ row }: { row: Row }"><b>{{ number(row.hosts) }}</b></template></el-table-column>
         <el-table-column label="Packages" width="120" align="right">
-          <template #default="{ row }">
-            {{ row.look.found ? row.look.packages : '?' }}
+          <template #default="{ row }: { row: Row }">
+            {{ row.look.found ? number(row.look.package_count) : '?' }}
             <div v-if="row.look.changes" class="soft small" :title="exact(row.look.changed)">+{{ row.look.changes.added }} −{{ row.look.changes.removed }} ~{{ row.look.changes.updated }}</div>
           </template>
         </el-table-column>
-        <el-table-column label="Good until" width="125"><template #default="{ row }">{{ row.look.found?.valid_until ? row.look.found.valid_until.slice(0, 10) : '–' }}</template></el-table-column>
-        <el-table-column label="Looked at" width="120"><template #default="{ row }"><span :title="exact(row.look.checked)">{{ ago(row.look.checked, now) }}</span></template></el-table-column>
+        <el-table-column label="Good until" width="125"><template #default="{ row }: { row: Row }">{{ row.look.found?.valid_until ? row.look.found.valid_until.slice(0, 10) : '–' }}</template></el-table-column>
+        <el-table-column label="Looked at" width="120"><template #default="{ row }: { row: Row }"><span :title="exact(row.look.checked)">{{ ago(row.look.checked, now) }}</span></template></el-table-column>
       </el-table>
     </div>
     <el-pagination v-if="got.data.value.total > perPage" :current-page="page" class="pages" layout="prev, pager, next, total" :total="got.data.value.total" :page-size="perPage" @current-change="(n: number) => go({ page: String(n) })" />

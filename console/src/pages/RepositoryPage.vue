@@ -8,7 +8,7 @@ import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { ago, count, placeLook, seen } from '../words'
+import { ago, count, placeLook, seen, sentence } from '../words'
 
 const props = defineProps<{ key_: string }>()
 const now = useNow()
@@ -27,6 +27,10 @@ const probe = useMutation({
   mutationFn: () => told(client.POST('/api/repositories/probe', { body: { which: [props.key_] } })),
   onSettled: () => queries.invalidateQueries({ queryKey: ['repositories'] }),
 })
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type KeyRow = NonNullable<NonNullable<typeof r.value>['keys']>[number]
+type HostRow = NonNullable<NonNullable<typeof r.value>['on']>[number]
 </script>
 
 <template>
@@ -40,7 +44,7 @@ const probe = useMutation({
     </div>
     <div v-if="r.look.why" class="card why" :class="{ bad: r.look.state === 'trouble' }">
       <b>{{ r.look.why }}.</b>
-      <div v-if="r.look.remedy">{{ r.look.says }}; {{ r.look.remedy }}.</div>
+      <div v-if="r.look.remedy">{{ sentence(r.look.says ?? '') }}; {{ r.look.remedy }}.</div>
       <div v-if="r.look.by" class="mono small">signed by {{ r.look.by }}</div>
     </div>
     <dl class="card facts">
@@ -66,17 +70,17 @@ const probe = useMutation({
     <h2>Keys that hosts believe it by</h2>
     <div class="card">
       <el-table :data="r.keys ?? []" row-key="fingerprint" empty-text="No host holds it against a key">
-        <el-table-column label="Key" min-width="220"><template #default="{ row }"><router-link :to="{ name: 'key', params: { key: row.fingerprint } }">{{ row.policy || 'not in the policy' }}</router-link></template></el-table-column>
-        <el-table-column label="Fingerprint" min-width="400"><template #default="{ row }"><span class="mono">{{ row.fingerprint }}</span></template></el-table-column>
-        <el-table-column label="Signs it today" width="150"><template #default="{ row }"><Mark v-if="row.signs" :look="placeLook.good" word="yes" /><span v-else class="soft">no</span></template></el-table-column>
+        <el-table-column label="Key" min-width="220"><template #default="{ row }: { row: KeyRow }"><router-link :to="{ name: 'key', params: { key: row.fingerprint } }">{{ row.policy || 'not in the policy' }}</router-link></template></el-table-column>
+        <el-table-column label="Fingerprint" min-width="400"><template #default="{ row }: { row: KeyRow }"><span class="mono">{{ row.fingerprint }}</span></template></el-table-column>
+        <el-table-column label="Signs it today" width="150"><template #default="{ row }: { row: KeyRow }"><Mark v-if="row.signs" :look="placeLook.good" word="yes" /><span v-else class="soft">no</span></template></el-table-column>
       </el-table>
     </div>
     <h2>{{ count(r.on_total ?? 0, 'host gets', 'hosts get') }} packages from it <router-link class="small" :to="{ name: 'fleet', query: { has: r.key } }">their states</router-link></h2>
     <div class="card">
       <el-table :data="r.on ?? []" row-key="host">
-        <el-table-column label="Host" min-width="210"><template #default="{ row }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>
+        <el-table-column label="Host" min-width="210"><template #default="{ row }: { row: HostRow }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>
         <el-table-column prop="os" label="System" width="220" />
-        <el-table-column label="Stands in" min-width="300"><template #default="{ row }"><span class="mono">{{ row.file }}</span></template></el-table-column>
+        <el-table-column label="Stands in" min-width="300"><template #default="{ row }: { row: HostRow }"><span class="mono">{{ row.file }}</span></template></el-table-column>
       </el-table>
     </div>
     <el-pagination v-if="(r.on_total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="r.on_total ?? 0" :page-size="perPage" />

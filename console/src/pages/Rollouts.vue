@@ -14,7 +14,7 @@ import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import Waves from '../parts/Waves.vue'
 import { useMayChange, useSession } from '../role'
-import { ago, count, missing, number, progressLook, short } from '../words'
+import { ago, count, missing, number, progressLook, sentence, short } from '../words'
 
 const props = defineProps<{ id?: string }>()
 const now = useNow()
@@ -97,6 +97,9 @@ async function pull(why: string) {
 }
 const look = (x: Rollout) => (!x.ended ? (x.phase === 'held' ? progressLook.failed : progressLook.working) : x.counts.failed ? progressLook.failed : x.counts.behind || x.counts.skipped || x.stopped ? progressLook.behind : progressLook.done)
 const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.phase === 'held' ? 'held' : 'under way')
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type Row = NonNullable<typeof rollouts.data.value>['items'][number]
 </script>
 
 <template>
@@ -128,7 +131,7 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
     <div v-if="r.causes?.length" class="card held">
       <div v-for="c in r.causes" :key="c.step + c.message" class="cause">
         <b class="bad">{{ count(c.hosts, 'host', 'hosts') }} failed at {{ c.step }}:</b> {{ c.message }}
-        <div v-if="c.says"><b>{{ c.says }}.</b> {{ c.remedy }}.</div>
+        <div v-if="c.says"><b>{{ sentence(c.says) }}.</b> {{ sentence(c.remedy ?? '') }}.</div>
         <span class="soft"><router-link v-for="h in c.names.slice(0, 6)" :key="h" :to="{ name: 'host', params: { name: h } }">{{ short(h) }} </router-link><template v-if="c.hosts > 6">and {{ c.hosts - Math.min(6, c.names.length) }} more</template></span>
       </div>
     </div>
@@ -148,16 +151,16 @@ const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.ph
     <h2>All rollouts</h2>
     <div class="card">
       <el-table :data="rollouts.data.value.items">
-        <el-table-column label="No." width="70" align="right"><template #default="{ row }"><router-link :to="{ name: 'rollout', params: { id: row.id } }">{{ row.id }}</router-link></template></el-table-column>
+        <el-table-column label="No." width="70" align="right"><template #default="{ row }: { row: Row }"><router-link :to="{ name: 'rollout', params: { id: row.id } }">{{ row.id }}</router-link></template></el-table-column>
         <el-table-column prop="kind" label="Kind" width="100" />
         <el-table-column prop="revision" label="Revision" width="96" align="right" />
         <el-table-column prop="author" label="By" min-width="90" />
-        <el-table-column label="Begun" min-width="205"><template #default="{ row }"><Moment :at="row.begun" /></template></el-table-column>
-        <el-table-column label="Waves" width="80" align="right"><template #default="{ row }">{{ row.wave }} of {{ row.wave_count }}</template></el-table-column>
-        <el-table-column label="Done" width="80" align="right"><template #default="{ row }">{{ number(row.counts.done) }}</template></el-table-column>
-        <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }">{{ number(row.counts.unchanged) }}</template></el-table-column>
-        <el-table-column label="Failed" width="90" align="right"><template #default="{ row }"><span :class="{ bad: row.counts.failed }">{{ row.counts.failed ? '✗ ' : '' }}{{ number(row.counts.failed) }}</span></template></el-table-column>
-        <el-table-column label="State" width="120"><template #default="{ row }"><Mark :look="look(row as Rollout)" :word="word(row as Rollout)" /></template></el-table-column>
+        <el-table-column label="Begun" min-width="205"><template #default="{ row }: { row: Row }"><Moment :at="row.begun" /></template></el-table-column>
+        <el-table-column label="Waves" width="80" align="right"><template #default="{ row }: { row: Row }">{{ row.wave }} of {{ row.wave_count }}</template></el-table-column>
+        <el-table-column label="Done" width="80" align="right"><template #default="{ row }: { row: Row }">{{ number(row.counts.done) }}</template></el-table-column>
+        <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }: { row: Row }">{{ number(row.counts.unchanged) }}</template></el-table-column>
+        <el-table-column label="Failed" width="90" align="right"><template #default="{ row }: { row: Row }"><span :class="{ bad: row.counts.failed }">{{ row.counts.failed ? '✗ ' : '' }}{{ number(row.counts.failed) }}</span></template></el-table-column>
+        <el-table-column label="State" width="120"><template #default="{ row }: { row: Row }"><Mark :look="look(row as Rollout)" :word="word(row as Rollout)" /></template></el-table-column>
       </el-table>
       <el-pagination v-if="rollouts.data.value.total > listShown" v-model:current-page="listPage" class="pages" layout="prev, pager, next, total" :total="rollouts.data.value.total" :page-size="listShown" />
     </div>

@@ -38,6 +38,10 @@ const rotate = () => act(async () => {
 })
 const zone = computed(() => Intl.DateTimeFormat().resolvedOptions().timeZone)
 const themes: { value: Theme; label: string }[] = [{ value: 'auto', label: 'as the system says' }, { value: 'light', label: 'light' }, { value: 'dark', label: 'dark' }]
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type SettingRow = NonNullable<typeof settings.data.value>['items'][number]
+type ShelfRow = NonNullable<typeof shelves.data.value>['items'][number]
 </script>
 
 <template>
@@ -47,21 +51,21 @@ const themes: { value: Theme; label: string }[] = [{ value: 'auto', label: 'as t
   <p class="soft">Who starts the service chooses these: <code>lantern serve --help</code>. The same on the command line: <code>lantern setting list</code></p>
   <div v-if="settings.data.value" class="card">
     <el-table :data="settings.data.value.items" row-key="name">
-      <el-table-column label="Setting" width="170"><template #default="{ row }"><span class="mono">--{{ row.name }}</span></template></el-table-column>
-      <el-table-column label="Value" width="110"><template #default="{ row }"><b>{{ row.value || '–' }}</b></template></el-table-column>
-      <el-table-column label="What it means" min-width="420"><template #default="{ row }">{{ row.says }}</template></el-table-column>
+      <el-table-column label="Setting" width="170"><template #default="{ row }: { row: SettingRow }"><span class="mono">--{{ row.name }}</span></template></el-table-column>
+      <el-table-column label="Value" width="110"><template #default="{ row }: { row: SettingRow }"><b>{{ row.value || '–' }}</b></template></el-table-column>
+      <el-table-column label="What it means" min-width="420"><template #default="{ row }: { row: SettingRow }">{{ row.says }}</template></el-table-column>
     </el-table>
   </div>
 
   <h2>Shelves: folders that hosts are served</h2>
   <div v-if="shelves.data.value?.items.length" class="card">
     <el-table :data="shelves.data.value.items" row-key="name">
-      <el-table-column label="Shelf" width="170"><template #default="{ row }"><b>{{ row.name }}</b></template></el-table-column>
-      <el-table-column label="Folder" min-width="180"><template #default="{ row }"><span class="mono">{{ row.folder }}</span></template></el-table-column>
-      <el-table-column label="Served at" min-width="180"><template #default="{ row }"><span class="mono">{{ row.path }}</span></template></el-table-column>
-      <el-table-column label="State" min-width="200"><template #default="{ row }"><Mark :look="row.state === 'there' ? placeLook.good : placeLook.unknown" :word="row.state" /> <span class="soft">{{ row.why }}</span></template></el-table-column>
-      <el-table-column label="Since" width="110"><template #default="{ row }"><span :title="exact(row.created)">{{ ago(row.created, now) }}</span></template></el-table-column>
-      <el-table-column v-if="mayChange" label="Action" width="110" align="right"><template #default="{ row }"><el-popconfirm :title="`Serve ${row.name} no more? Hosts that use it cannot refresh then.`" confirm-button-text="Serve it no more" cancel-button-text="Keep it" width="260" @confirm="unserve(row.name)"><template #reference><el-button text size="small" :loading="busy">Remove</el-button></template></el-popconfirm></template></el-table-column>
+      <el-table-column label="Shelf" width="170"><template #default="{ row }: { row: ShelfRow }"><b>{{ row.name }}</b></template></el-table-column>
+      <el-table-column label="Folder" min-width="180"><template #default="{ row }: { row: ShelfRow }"><span class="mono">{{ row.folder }}</span></template></el-table-column>
+      <el-table-column label="Served at" min-width="180"><template #default="{ row }: { row: ShelfRow }"><span class="mono">{{ row.path }}</span></template></el-table-column>
+      <el-table-column label="State" min-width="200"><template #default="{ row }: { row: ShelfRow }"><Mark :look="row.state === 'there' ? placeLook.good : placeLook.unknown" :word="row.state" /> <span class="soft">{{ row.why }}</span></template></el-table-column>
+      <el-table-column label="Since" width="110"><template #default="{ row }: { row: ShelfRow }"><span :title="exact(row.created)">{{ ago(row.created, now) }}</span></template></el-table-column>
+      <el-table-column v-if="mayChange" label="Action" width="110" align="right"><template #default="{ row }: { row: ShelfRow }"><el-popconfirm :title="`Serve ${row.name} no more? Hosts that use it cannot refresh then.`" confirm-button-text="Serve it no more" cancel-button-text="Keep it" width="260" @confirm="unserve(row.name)"><template #reference><el-button text size="small" :loading="busy">Remove</el-button></template></el-popconfirm></template></el-table-column>
     </el-table>
   </div>
   <p v-else-if="shelves.data.value" class="soft">None. A shelf gives packages and metadata to hosts that have no other way out.</p>

@@ -27,6 +27,9 @@ const add = () => act(async () => {
 })
 const remove = (name: string) => act(() => told(client.DELETE('/api/accounts/{name}', { params: { path: { name } } })))
 const whole = () => Object.values(fresh.value).every((v) => v.trim() !== '')
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type Row = NonNullable<typeof accounts.data.value>['items'][number]
 </script>
 
 <template>
@@ -35,18 +38,18 @@ const whole = () => Object.values(fresh.value).every((v) => v.trim() !== '')
   <Trouble class="told" :error="error" />
   <div v-if="accounts.data.value?.items.length" class="card">
     <el-table :data="accounts.data.value.items" row-key="name">
-      <el-table-column label="Account" width="150"><template #default="{ row }"><b>{{ row.name }}</b></template></el-table-column>
-      <el-table-column label="Desk" min-width="260"><template #default="{ row }"><span class="mono">{{ row.desk }}</span></template></el-table-column>
+      <el-table-column label="Account" width="150"><template #default="{ row }: { row: Row }"><b>{{ row.name }}</b></template></el-table-column>
+      <el-table-column label="Desk" min-width="260"><template #default="{ row }: { row: Row }"><span class="mono">{{ row.desk }}</span></template></el-table-column>
       <el-table-column label="Contracts" prop="contracts" width="110" align="right" />
       <el-table-column label="Seats" prop="seats" width="80" align="right" />
       <el-table-column label="The desk" min-width="220">
-        <template #default="{ row }">
+        <template #default="{ row }: { row: Row }">
           <Mark v-if="row.trouble" :look="progressLook.failed" word="does not answer" />
           <span v-else :title="exact(row.answered)">{{ row.answered ? `answered ${ago(row.answered, now)}` : 'was not asked yet' }}</span>
         </template>
       </el-table-column>
       <el-table-column v-if="mayChange" label="Action" width="120" align="right">
-        <template #default="{ row }">
+        <template #default="{ row }: { row: Row }">
           <span v-if="row.seats" class="soft" title="Release its seats first">has seats</span>
           <el-popconfirm v-else :title="`Forget the account ${row.name} and its login?`" confirm-button-text="Forget it" cancel-button-text="Keep it" width="260" @confirm="remove(row.name)"><template #reference><el-button text size="small" :loading="busy">Forget</el-button></template></el-popconfirm>
         </template>

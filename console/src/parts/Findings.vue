@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { Finding } from '../api'
 import { useNow } from '../now'
-import { ago, exact, severityLook, short } from '../words'
+import { exact, lasting, severityLook, short } from '../words'
 import Mark from './Mark.vue'
 
 defineProps<{ findings: Finding[]; hosts?: boolean; mayTake?: boolean }>()
@@ -24,7 +24,7 @@ const now = useNow()
       </div>
       <span class="side">
         <router-link v-if="mayTake && takeable(f)" :to="{ name: 'policy', query: { adopt: f.host, at: f.line ? `${f.file}:${f.line}` : f.file } }">Take into the policy</router-link>
-        <span class="soft since" :title="exact(f.since)">since {{ ago(f.since, now) }}</span>
+        <span class="soft since" :title="exact(f.since)">for {{ lasting(f.since, now) }}</span>
       </span>
     </li>
   </ul>

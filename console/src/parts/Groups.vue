@@ -2,7 +2,7 @@
 // Findings, each once, with the hosts that have it.
 import type { FindingGroup } from '../api'
 import { useNow } from '../now'
-import { ago, count, exact, severityLook, short } from '../words'
+import { count, exact, lasting, severityLook, short } from '../words'
 import Mark from './Mark.vue'
 
 defineProps<{ groups: FindingGroup[]; mayWaive?: boolean }>()
@@ -26,11 +26,11 @@ const now = useNow()
         </div>
       </div>
       <div class="side">
-        <span class="soft since" :title="exact(g.since)">since {{ ago(g.since, now) }}<template v-if="g.hosts > 1">, first on {{ short(g.first) }}</template></span>
+        <span class="soft since" :title="exact(g.since)">for {{ lasting(g.since, now) }}<template v-if="g.hosts > 1">, first on {{ short(g.first) }}</template></span>
         <span v-if="mayWaive">
           <router-link v-if="g.class === 'unlisted-source' && g.file && g.hosts === g.names.length" class="take" :to="{ name: 'policy', query: { adopt: g.names.join(','), at: g.file } }">Take into the policy</router-link>
-          <el-button v-if="!g.closes" text size="small" @click="emit('heal', g)">Heal</el-button>
-          <el-button text size="small" @click="emit('waive', g)">Waive</el-button>
+          <el-button v-if="!g.closes" size="small" @click="emit('heal', g)">Heal</el-button>
+          <el-button size="small" @click="emit('waive', g)">Waive</el-button>
         </span>
       </div>
     </li>

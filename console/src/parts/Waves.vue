@@ -2,7 +2,7 @@
 // The waves of a rollout: who is in each, how far it is, and each gate's value beside its limit.
 import { computed } from 'vue'
 import type { Rollout, Schemas } from '../api'
-import { count, number, progressLook } from '../words'
+import { count, number, progressLook, sentence } from '../words'
 
 const props = defineProps<{ rollout: Rollout }>()
 type Part = Schemas['RolloutPart']
@@ -49,7 +49,7 @@ function stands(p: Part): { word: string; tone: string } {
     </div>
     <div v-for="r in reasons" :key="r.says" class="wave refused" role="listitem">
       <div class="no"><b class="bad">✗ Refused</b><div class="bad">upstream</div></div>
-      <div class="why"><b>{{ r.says }}</b><div class="soft">{{ r.remedy }}</div>
+      <div class="why"><b>{{ sentence(r.says) }}</b><div class="soft">{{ sentence(r.remedy) }}</div>
         <div v-for="x in r.places" :key="x.key"><router-link class="mono" :to="{ name: 'repository', params: { key: x.key } }">{{ x.address }}</router-link> <span class="soft">{{ count(x.hosts, 'host', 'hosts') }}</span></div>
       </div>
     </div>

@@ -22,6 +22,9 @@ const absent = computed(() => (explained.data.value?.repositories ?? []).filter(
 function places(r: Repository) {
   return r.causes.flatMap((c) => (c.place ? [`${c.place.file}:${c.place.line}`] : [])).join('  ')
 }
+
+// What stands in a row of a table, so that its columns are checked against the service's answers.
+type Row = (typeof absent.value)[number]
 </script>
 
 <template>
@@ -36,8 +39,8 @@ function places(r: Repository) {
       </p>
       <el-table v-if="absent.length" :data="absent.slice(0, most)">
         <el-table-column prop="name" label="Repository" width="190" />
-        <el-table-column label="Why not" min-width="300"><template #default="{ row }"><div v-for="(c, i) in (row as Repository).causes" :key="i">{{ c.what }}</div></template></el-table-column>
-        <el-table-column label="In the policy" min-width="260"><template #default="{ row }"><span class="mono">{{ places(row as Repository) }}</span></template></el-table-column>
+        <el-table-column label="Why not" min-width="300"><template #default="{ row }: { row: Row }"><div v-for="(c, i) in (row as Repository).causes" :key="i">{{ c.what }}</div></template></el-table-column>
+        <el-table-column label="In the policy" min-width="260"><template #default="{ row }: { row: Row }"><span class="mono">{{ places(row as Repository) }}</span></template></el-table-column>
       </el-table>
       <p v-if="absent.length > most" class="soft">{{ absent.length - most }} more: type a part of the name.</p>
     </template>
