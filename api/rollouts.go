@@ -31,7 +31,7 @@ type Rollout struct {
 	Of        int64                 `json:"of,omitempty" doc:"The rollout that it takes back"`
 	Author    string                `json:"author"`
 	Because   string                `json:"because,omitempty"`
-	Begun     time.Time             `json:"begun"`
+	Begun     *time.Time            `json:"begun" doc:"null for a plan"`
 	Ended     *time.Time            `json:"ended"`
 	Stopped   *time.Time            `json:"stopped,omitempty" doc:"When an operator stopped it"`
 	Left      []string              `json:"left,omitempty" doc:"In the answer to stopping: hosts still at work, which end by themselves"`

@@ -249,9 +249,17 @@ func unreached(r *api.Rollout) (n int) {
 	return max(n, 0)
 }
 
+// begun is when a rollout began; a plan never did.
+func begun(r *api.Rollout) time.Time {
+	if r.Begun == nil {
+		return time.Time{}
+	}
+	return *r.Begun
+}
+
 // ended says how a rollout ended. Where it did not come to all of its hosts the answer is no.
 func (a *app) ended(r api.Rollout) error {
-	took := r.Ended.Sub(r.Begun).Round(100 * time.Millisecond)
+	took := r.Ended.Sub(begun(&r)).Round(100 * time.Millisecond)
 	if missed(&r) {
 		text := fmt.Sprintf("rollout %d ended after %s", r.ID, took)
 		if r.Stopped != nil {
@@ -326,7 +334,7 @@ func (a *app) rolloutList() *cobra.Command {
 						view.T(r.Kind),
 						view.T(fmt.Sprint(r.Revision)),
 						view.T(r.Author),
-						view.T(r.Begun.Local().Format("2006-01-02 15:04:05")),
+						view.T(begun(&r).Local().Format("2006-01-02 15:04:05")),
 						ended,
 						view.T(
 							fmt.Sprint(r.Counts[rollout.Done]),

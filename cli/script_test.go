@@ -148,6 +148,9 @@ func fits(ts *testscript.TestScript, neg bool, args []string) {
 	if err := json.Unmarshal(text, &v); err != nil {
 		ts.Fatalf("lantern %s prints no JSON: %v: %s", command, err, text)
 	}
+	if bytes.Contains(text, []byte("0001-01-01")) {
+		ts.Fatalf("lantern %s tells of a moment that never was: %s", command, text)
+	}
 	var res huma.ValidateResult
 	huma.Validate(registry, schema, huma.NewPathBuffer(nil, 0), huma.ModeReadFromServer, v, &res)
 	for _, err := range res.Errors {

@@ -333,12 +333,12 @@ func (a *app) showRollout(r api.Rollout) {
 		what = fmt.Sprintf("of rollout %d", r.Of)
 	}
 	a.out.Printf("%s %s by %s, begun %s", a.out.Paint(view.Bold, fmt.Sprintf("%s %d", r.Kind, r.ID)), what, r.Author,
-		r.Begun.Local().Format("2006-01-02 15:04:05"))
+		begun(&r).Local().Format("2006-01-02 15:04:05"))
 	style := view.Blue
 	says := r.Says
 	switch {
 	case r.Ended != nil:
-		style, says = view.Plain, fmt.Sprintf("ended after %s", r.Ended.Sub(r.Begun).Round(100*time.Millisecond))
+		style, says = view.Plain, fmt.Sprintf("ended after %s", r.Ended.Sub(begun(&r)).Round(100*time.Millisecond))
 		if r.Stopped != nil {
 			says += ", stopped"
 		}

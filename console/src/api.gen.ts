@@ -2339,9 +2339,9 @@ export interface components {
         Found: {
             /**
              * Format: date-time
-             * @description When the metadata was made; 0001-01-01 where it does not say
+             * @description When the metadata was made; absent where it does not say
              */
-            date: string;
+            date?: string;
             /** @description SHA-256 of what was signed */
             digest: string;
             /** @description What was seen and is not read, or weaker than it should be */
@@ -3663,8 +3663,11 @@ export interface components {
         Rollout: {
             author: string;
             because?: string;
-            /** Format: date-time */
-            begun: string;
+            /**
+             * Format: date-time
+             * @description null for a plan
+             */
+            begun: string | null;
             /** @description Why hosts failed, each cause once */
             causes?: components["schemas"]["RolloutCause"][];
             /** @description Hosts by state */

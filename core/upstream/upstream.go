@@ -66,7 +66,7 @@ type Found struct {
 	URL        string          `json:"url" doc:"The mirror that answered"`
 	Digest     string          `json:"digest" doc:"SHA-256 of what was signed"`
 	Signer     string          `json:"signer,omitempty" doc:"Fingerprint of the pinned key that signed; empty where none is asked"`
-	Date       time.Time       `json:"date" doc:"When the metadata was made; 0001-01-01 where it does not say"`
+	Date       time.Time       `json:"date,omitzero" doc:"When the metadata was made; absent where it does not say"`
 	ValidUntil *time.Time      `json:"valid_until,omitempty"`
 	Release    *ReleaseFile    `json:"release,omitempty" doc:"apt only: what the Release file says of itself"`
 	Packages   []index.Package `json:"-"`

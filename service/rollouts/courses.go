@@ -20,7 +20,7 @@ import (
 // rolloutOf describes a rollout without its waves and hosts.
 func rolloutOf(ro store.Rollout) api.Rollout {
 	out := api.Rollout{
-		ID: ro.ID, Kind: ro.Kind, Revision: ro.Revision, Of: ro.Of, Author: ro.Author, Because: ro.Because, Begun: ro.Begun,
+		ID: ro.ID, Kind: ro.Kind, Revision: ro.Revision, Of: ro.Of, Author: ro.Author, Because: ro.Because,
 		Phase: ro.Course.Phase, Wave: ro.Course.Opened, Waves: rollout.Stages(ro.Parts), Counts: map[rollout.State]int{},
 	}
 	if out.Phase == "" {
@@ -28,6 +28,9 @@ func rolloutOf(ro store.Rollout) api.Rollout {
 	}
 	if !ro.Course.Since.IsZero() {
 		out.Since = &ro.Course.Since
+	}
+	if !ro.Begun.IsZero() {
+		out.Begun = &ro.Begun
 	}
 	if !ro.Ended.IsZero() {
 		out.Ended = &ro.Ended

@@ -55,7 +55,7 @@ type HostRow = NonNullable<NonNullable<typeof r.value>['on']>[number]
       <dt>Looked at</dt>
       <dd>{{ ago(r.look.checked, now) }}<span class="soft"><template v-if="r.look.since">, so since <Moment :at="r.look.since" /></template></span></dd>
       <dt>Believed last</dt>
-      <dd v-if="found">{{ ago(r.look.read, now) }}: {{ count(r.look.package_count, 'package', 'packages') }}<template v-if="!found.date.startsWith('0001')">, made <Moment :at="found.date" /></template><template v-if="found.valid_until">, good until <Moment :at="found.valid_until" /></template></dd>
+      <dd v-if="found">{{ ago(r.look.read, now) }}: {{ count(r.look.package_count, 'package', 'packages') }}<template v-if="found.date">, made <Moment :at="found.date" /></template><template v-if="found.valid_until">, good until <Moment :at="found.valid_until" /></template></dd>
       <dd v-else class="warn">never</dd>
       <template v-if="r.look.changes">
         <dt>Changed</dt>
