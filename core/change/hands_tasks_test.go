@@ -32,6 +32,7 @@ func TestWhatHandsTellTasks(t *testing.T) {
 		{does: "what is as ever", file: drop, text: "5 4 * * * root apt-get -qq update && apt-get -y upgrade\n"},
 		{does: "what decides nothing", file: drop,
 			text: "5 4 * * * root apt-get -y -o Dpkg::Options::=--force-confold --no-install-recommends -o=Debug::x=1 dist-upgrade\n"},
+		{does: "what was left half done is finished", file: drop, text: "@reboot root dpkg --force-confold --configure -a\n"},
 		{does: "it only looks", file: drop, text: "5 4 * * * root dpkg -l | mail -s packages ola; rpm -qa; apt list --upgradable\n"},
 		{does: "a comment", file: drop, text: "# apt-get --allow-unauthenticated upgrade\n"},
 		{does: "another program", file: drop, text: "http_proxy=http://elsewhere.example:3128\n5 4 * * * root tern --force http://elsewhere.example/\n"},

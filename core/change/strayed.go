@@ -39,7 +39,7 @@ func (c *computer) differs() {
 	}
 	found := drift.Judge(drift.Input{Sheet: c.Sheet, Before: c.Before, Survey: c.Survey, Base: c.Base, All: true})
 	for _, f := range found {
-		fresh := (f.Class == drift.SettingWeakened || f.Class == drift.ServiceChanged) && !stood[f.Key()]
+		fresh := !f.Beside && (f.Class == drift.SettingWeakened || f.Class == drift.ServiceChanged) && !stood[f.Key()]
 		if (f.Beside && f.Severity != drift.Note || fresh) && !owned[f.File] && !c.onlyCalled(f.File) { // what became stricter stays so
 			c.strayed[f.File] = append(c.strayed[f.File], f)
 		}

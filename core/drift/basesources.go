@@ -249,14 +249,14 @@ func (s *standing) differing(was, is *source.Source) (out []field) {
 		if name == "include" { // the policy's own stand below whichever section is the last
 			w[name], h[name] = s.foreign(w[name]), s.foreign(h[name])
 		}
-		if source.SameOption(is.Family, name, w[name], h[name]) || name == "proxy" && s.court.Proxied(is) { // a rule says it
+		if source.SameOption(is.Family, name, w, h) || name == "proxy" && s.court.Proxied(is) { // a rule says it
 			continue
 		}
 		severity := Fault
 		if slices.Contains([]string{"path", "snapshot", "inrelease-path"}, name) { // parts of a URL
 			severity = Danger
 		}
-		if weak && source.OptionWeakens(is.Family, name, h[name]) ||
+		if weak && source.OptionWeakens(is.Family, name, h) ||
 			slices.Contains(source.OptionTouches(is.Family, name), source.TouchesProgram) {
 			severity = Danger
 		}

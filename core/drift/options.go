@@ -30,11 +30,11 @@ func options(want, have *source.Source, differs []field) (out []field) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		w, h := want.Options[name], have.Options[name]
-		if source.SameOption(have.Family, name, w, h) || have.Family == arch.Family && name == "Include" { // goes on behind the file's end
+		if source.SameOption(have.Family, name, want.Options, have.Options) || have.Family == arch.Family && name == "Include" { // goes on behind the file's end
 			continue
 		}
 		severity := Fault
-		if source.OptionWeakens(have.Family, name, h) {
+		if source.OptionWeakens(have.Family, name, have.Options) {
 			severity = Danger
 		}
 		if source.OptionSwitches(name) && (weakened || severity != Danger) {

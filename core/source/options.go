@@ -75,9 +75,10 @@ func OptionTouches(family, name string) []string {
 	return touches
 }
 
-// SameOption reports whether two values of an option come to the same: another spelling of
+// SameOption reports whether an option comes to the same among the options of two sources: another spelling of
 // a yes or no, other spaces, or an option that changes nothing that matters.
-func SameOption(family, name, a, b string) bool {
+func SameOption(family, name string, one, other map[string]string) bool {
+	a, b := comesTo(family, name, one), comesTo(family, name, other)
 	if a == b || len(OptionTouches(family, name)) == 0 {
 		return true
 	}
@@ -95,6 +96,16 @@ func SameOption(family, name, a, b string) bool {
 		return never(a) == never(b)
 	}
 	return norm(a) == norm(b)
+}
+
+// comesTo is the value of an option, which is no more than a no where apt takes whatever it says for one.
+func comesTo(family, name string, options map[string]string) string {
+	value, said := options[name]
+	if said && family == FamilyDeb && slices.Contains([]string{"check-valid-until", "check-date"}, strings.ToLower(name)) &&
+		notOn(family, strings.TrimSpace(value)) {
+		return "no"
+	}
+	return value
 }
 
 // switches are options of which Checks tells what they come to.
@@ -120,8 +131,12 @@ func OptionKeeps(name string) bool {
 	return slices.Contains(keeps, strings.ToLower(name[strings.LastIndexAny(name, ".:")+1:]))
 }
 
-// OptionWeakens reports whether a value of an option takes a check away.
-func OptionWeakens(family, name, value string) bool {
+// OptionWeakens reports whether an option takes a check away, as it stands among those of a source.
+func OptionWeakens(family, name string, options map[string]string) bool {
+	value, said := options[name]
+	if !said {
+		return false
+	}
 	s := Source{Family: family, Options: map[string]string{name: value}}
 	return len(s.Weakened(nil)) > 0 || family == FamilyDeb && s.OwnTrust()
 }
@@ -129,8 +144,8 @@ func OptionWeakens(family, name, value string) bool {
 // SameWay reports whether two sources are fetched and checked alike, as far as their options say.
 func SameWay(a, b *Source) bool {
 	for _, x := range []struct{ one, other *Source }{{a, b}, {b, a}} {
-		for name, value := range x.one.Options {
-			if len(OptionTouches(a.Family, name)) > 0 && !SameOption(a.Family, name, value, x.other.Options[name]) {
+		for name := range x.one.Options {
+			if len(OptionTouches(a.Family, name)) > 0 && !SameOption(a.Family, name, x.one.Options, x.other.Options) {
 				return false
 			}
 		}

@@ -62,3 +62,17 @@ func TestASwitchIsReadAsItsProgramReadsIt(t *testing.T) {
 		assert.False(t, source.SameSwitch(c.family, on[0], off[0]))
 	}
 }
+
+// What is not said takes nothing away; what is said with no word, or a wrong one, does where apt takes it for a no.
+func TestAnOptionTakesACheckAwayOnlyWhereItStands(t *testing.T) {
+	const option = "Check-Valid-Until"
+	none, yes := map[string]string{}, map[string]string{option: "yes"}
+	assert.False(t, source.OptionWeakens(source.FamilyDeb, option, none))
+	assert.False(t, source.OptionWeakens(source.FamilyDeb, option, yes))
+	for _, word := range []string{"", "no", "never", "2"} {
+		off := map[string]string{option: word}
+		assert.True(t, source.OptionWeakens(source.FamilyDeb, option, off), word)
+		assert.False(t, source.SameOption(source.FamilyDeb, option, none, off), word)
+		assert.True(t, source.SameOption(source.FamilyDeb, option, off, map[string]string{option: "x"}), word)
+	}
+}

@@ -115,6 +115,9 @@ func tells(program, word string, behind []string) bool {
 		return !quietOption(option[len("option="):])
 	case isOption:
 		option, _, _ = strings.Cut(option, "=")
+		if strings.HasPrefix(option, "force-conf") { // which file of a package's configuration stays
+			return false
+		}
 		return slices.ContainsFunc(decidingOptions, func(o string) bool { return spells(option, o) })
 	}
 	return slices.ContainsFunc(decidingWords[kind], func(o string) bool { return spells(word, o) })
@@ -151,9 +154,9 @@ func quietOption(setting string) bool {
 var decidingOptions = strings.Fields(`
 	allow-unauthenticated allow-insecure* allow-weak* allow-downgrades allow-releaseinfo-change* allow-change-held-packages
 	allow-vendor-change allow-unsigned* force* no-gpg* nogpg* gpg* no-verify noverify nosignature nodigest no-sign-verify trusted
-	config* default-release target-release setopt repo* enablerepo enable-repo disablerepo disable-repo plus-* releasever installroot
+	config config-file default-release target-release setopt repo* enablerepo enable-repo disablerepo disable-repo plus-* releasever installroot
 	root sysroot disableexclude* disable-exclude* exclude* forcearch noplugins disableplugin* from install unpack upgrade freshen import
-	define macros rcfile dbpath hookdir cachedir ignore* assume-installed overwrite sideload-repo collection-id subset host instdir
+	define macros rcfile dbpath hookdir cachedir ignore* assume-installed overwrite sideload-repo collection-id subset instdir
 	admindir erase remove purge vendors-dir reposd-dir
 `)
 

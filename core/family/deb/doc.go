@@ -95,13 +95,15 @@ func (d *Doc) MapURIs(i int, to func(string) string) {
 func (d *Doc) Harden(i int) {
 	if d.stanzas != nil {
 		for _, f := range d.stanzas.Stanzas[d.at[i]].Fields {
-			if source.OptionWeakens(Family, f.Name, d.stanzas.Value(&f)) {
+			if source.OptionWeakens(Family, f.Name, map[string]string{f.Name: d.stanzas.Value(&f)}) {
 				d.stanzas.Drop(d.at[i], f.Name)
 			}
 		}
 		return
 	}
-	d.lines.DropOptions(d.at[i], func(o aptline.Option) bool { return source.OptionWeakens(Family, o.Key, o.Value) })
+	d.lines.DropOptions(d.at[i], func(o aptline.Option) bool {
+		return source.OptionWeakens(Family, o.Key, map[string]string{o.Key: o.Value})
+	})
 }
 
 // Remove takes source i out.
