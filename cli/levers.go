@@ -158,7 +158,7 @@ func (a *app) backing(r *api.Rollout) {
 // unhealed says which hosts a healing does not put right.
 func unhealed(r *api.Rollout) (out []string) {
 	if r.Untouched > 0 {
-		const silent = "the policy says nothing of what was found there; adopt it, accept it, or waive it"
+		const silent = "the policy says nothing of what was found there; take it out by hand, adopt it, accept it, or waive it"
 		out = append(out, fmt.Sprintf("on %s no file would change: %s", view.Count(r.Untouched, "host", "hosts"), silent))
 	}
 	if r.Others > 0 {

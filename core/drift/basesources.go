@@ -247,7 +247,11 @@ func (s *standing) differing(was, is *source.Source) (out []field) {
 	weak := !source.SameSet(was.Weakened(nil), is.Weakened(nil))
 	for _, name := range slices.Compact(names) {
 		if name == "include" { // the policy's own stand below whichever section is the last
-			w[name], h[name] = s.foreign(w[name]), s.foreign(h[name])
+			for _, m := range []map[string]string{w, h} {
+				if list, said := m[name]; said {
+					m[name] = s.foreign(list)
+				}
+			}
 		}
 		if source.SameOption(is.Family, name, w, h) || name == "proxy" && s.court.Proxied(is) { // a rule says it
 			continue
@@ -260,7 +264,7 @@ func (s *standing) differing(was, is *source.Source) (out []field) {
 			slices.Contains(source.OptionTouches(is.Family, name), source.TouchesProgram) {
 			severity = Danger
 		}
-		out = append(out, field{name, w[name], h[name], severity})
+		out = append(out, field{name, source.Says(w, name), source.Says(h, name), severity})
 	}
 	return out
 }

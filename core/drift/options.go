@@ -29,8 +29,9 @@ func options(want, have *source.Source, differs []field) (out []field) {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(names)) {
-		w, h := want.Options[name], have.Options[name]
-		if source.SameOption(have.Family, name, want.Options, have.Options) || have.Family == arch.Family && name == "Include" { // goes on behind the file's end
+		w, h := source.Says(want.Options, name), source.Says(have.Options, name)
+		include := have.Family == arch.Family && name == "Include" // goes on behind the file's end
+		if include || source.SameOption(have.Family, name, want.Options, have.Options) {
 			continue
 		}
 		severity := Fault

@@ -108,6 +108,15 @@ func comesTo(family, name string, options map[string]string) string {
 	return value
 }
 
+// Says is the value of an option among those of a source, for people to read.
+func Says(options map[string]string, name string) string {
+	value, said := options[name]
+	if said && value == "" {
+		return "(empty)"
+	}
+	return value
+}
+
 // switches are options of which Checks tells what they come to.
 var switches = []string{
 	"trusted",

@@ -154,10 +154,10 @@ func quietOption(setting string) bool {
 var decidingOptions = strings.Fields(`
 	allow-unauthenticated allow-insecure* allow-weak* allow-downgrades allow-releaseinfo-change* allow-change-held-packages
 	allow-vendor-change allow-unsigned* force* no-gpg* nogpg* gpg* no-verify noverify nosignature nodigest no-sign-verify trusted
-	config config-file default-release target-release setopt repo* enablerepo enable-repo disablerepo disable-repo plus-* releasever installroot
-	root sysroot disableexclude* disable-exclude* exclude* forcearch noplugins disableplugin* from install unpack upgrade freshen import
-	define macros rcfile dbpath hookdir cachedir ignore* assume-installed overwrite sideload-repo collection-id subset instdir
-	admindir erase remove purge vendors-dir reposd-dir
+	config config-file default-release target-release setopt repo* enablerepo enable-repo disablerepo disable-repo plus-*
+	releasever installroot root sysroot disableexclude* disable-exclude* exclude* forcearch noplugins disableplugin* from install
+	unpack upgrade freshen import define macros rcfile dbpath hookdir cachedir ignore* assume-installed overwrite sideload-repo
+	collection-id subset instdir admindir erase remove purge vendors-dir reposd-dir
 `)
 
 // decidingWords are commands and short options that decide, by program; * stands for anything behind.

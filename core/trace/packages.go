@@ -44,7 +44,7 @@ func stepsOf(root *rootfs.FS, family string, zone *time.Location, files map[stri
 		}
 		defer db.Close()
 		_ = db.All(func(p pkgdb.Package) {
-			add(Step{At: p.Installed(), Package: p.Name(), To: p.Version()}, !p.Installed().IsZero())
+			add(Step{At: p.Installed(), Package: p.Name(), To: p.Version()}, !p.Installed().IsZero() && p.Name() != "gpg-pubkey") // a key
 		})
 	}
 	return out
