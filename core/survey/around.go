@@ -31,7 +31,11 @@ func (r *reader) around() {
 	r.roots()
 	found := family.Begin("")
 	found.Decides(r.root, surroundings)
-	found.Decides(r.root, tasks)
+	if r.dpkg != nil {
+		found.Decides(r.root, debianTasks)
+	} else {
+		found.Decides(r.root, otherTasks)
+	}
 	if named := r.Survey.FetchedFrom(); len(named) > 0 {
 		found.Decides(r.root, []family.Deciding{{
 			Path: source.HostsFile, Touches: family.Transport, Comment: "#", Stays: true, Since: 1,

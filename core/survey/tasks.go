@@ -19,9 +19,13 @@ var (
 	cronDirs = []string{"/etc/cron.d", "/etc/cron.hourly", "/etc/cron.daily", "/etc/cron.weekly", "/etc/cron.monthly"}
 )
 
-// tasks are the places where somebody has the system run package managers with options of its own, beside the units by which
-// they are known to run unattended. What those options say holds each time, whatever the configuration says.
-var tasks = func() (out []family.Deciding) {
+// Where somebody has the system run package managers with options of its own, beside the units by which they are known to
+// run unattended: on systems of Debian's kind, and on others. What those options say holds each time, whatever the
+// configuration says.
+var debianTasks, otherTasks = tasks(debianReads), tasks(cronieReads)
+
+// tasks are the places of a system whose cron goes by a rule for names.
+func tasks(reads func(name string) bool) (out []family.Deciding) {
 	told := func(file string, names func(string) bool) {
 		out = append(out, family.Deciding{
 			Path: file, Names: names, Touches: around, Comment: "#;", All: tasked, Stays: true, Since: source.Tasks,
@@ -31,18 +35,26 @@ var tasks = func() (out []family.Deciding) {
 		told(file, nil)
 	}
 	for _, dir := range cronDirs {
-		told(dir, cronReads)
+		told(dir, reads)
 	}
 	told(unitDir, func(name string) bool {
 		unit, is := strings.CutSuffix(name, ".service")
 		return is && !slices.Contains(units, unit)
 	})
 	return out
-}()
+}
 
-// cronReads is cron's and run-parts' rule for names: no dots, but for what packages call so.
-func cronReads(name string) bool {
-	return !strings.HasSuffix(name, "~") && (!strings.Contains(name, ".") || strings.HasSuffix(name, ".cron"))
+// debianReads is the rule for names of Debian's cron(8) and run-parts(8).
+func debianReads(name string) bool {
+	return !strings.ContainsFunc(name, func(c rune) bool {
+		return (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '_' && c != '-'
+	})
+}
+
+// cronieReads is that of the cron and run-parts of others: names that do not look like a copy.
+func cronieReads(name string) bool {
+	copied := strings.HasSuffix(name, "~") || strings.HasSuffix(name, ".swp") || strings.Contains(name, ".rpm")
+	return !copied && !strings.HasPrefix(name, ".")
 }
 
 // tasked lists what tasks tell package managers: commands with an option that decides, and what is put into the environment
