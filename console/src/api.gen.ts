@@ -1890,6 +1890,8 @@ export interface components {
             lines: string[];
             /** @description looked at because something else on the host names it, or needs it */
             named?: boolean;
+            /** @description healing does not put the file back: somebody on the host has to */
+            stays?: boolean;
             /** @description origin, trust, transport or program */
             touches: string[];
         };
@@ -1945,6 +1947,8 @@ export interface components {
             package?: string;
             repository?: string;
             severity: string;
+            /** @description Healing does not put it back: somebody on the host has to */
+            stays?: boolean;
             want?: string;
         };
         Document: {
@@ -2187,6 +2191,8 @@ export interface components {
              * @description When it was first seen
              */
             since: string;
+            /** @description Healing does not put it back: somebody on the host has to */
+            stays?: boolean;
             /** @description When its file was written, and by whom, by the host's own logs; absent: not asked yet */
             trace?: string;
             want?: string;
@@ -2227,6 +2233,8 @@ export interface components {
              * @description When it was found there
              */
             since: string;
+            /** @description Healing does not put it back: somebody on the host has to */
+            stays?: boolean;
             /** @description What the logs of that host say of when the file was written, and by whom */
             trace?: string;
             want?: string;
@@ -4380,6 +4388,8 @@ export interface components {
              * @description When it was first seen
              */
             since: string;
+            /** @description Healing does not put it back: somebody on the host has to */
+            stays?: boolean;
             /** @description When its file was written, and by whom, by the host's own logs; absent: not asked yet */
             trace?: string;
             /** Format: int64 */

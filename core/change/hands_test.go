@@ -158,6 +158,7 @@ func hands(t *testing.T, p place, list []hand) {
 				return
 			}
 			f := found[0]
+			assert.False(t, f.Stays && !h.stays, "healing puts it back, and it is said not to: %+v", f)
 			assert.Equal(t, h.want, f.Class+" "+f.Severity, "%+v", f)
 			assert.Equal(t, h.field, f.Field, "%+v", f)
 			at := h.at

@@ -13,5 +13,10 @@ var closes = map[string]string{
 	MediaGone:       "put the media where the host looks for it",
 }
 
-// Closes says how a finding is closed that healing does not close; empty where healing may.
-func Closes(class string) string { return closes[class] }
+// ClosedBy says how a finding is closed that healing does not close; empty where healing may.
+func (f *Finding) ClosedBy() string {
+	if f.Stays {
+		return "take it out on the host, or accept the host as it is: lantern host accept HOST --because WHY"
+	}
+	return closes[f.Class]
+}

@@ -115,7 +115,7 @@ func (s *standing) says(d source.Deciding, come, gone []string) {
 		return
 	}
 	touches := func(what string) bool { return slices.Contains(d.Touches, what) }
-	f := Finding{Class: SettingChanged, Severity: Fault, Field: strings.Join(d.Touches, ", "), File: d.File,
+	f := Finding{Class: SettingChanged, Severity: Fault, Field: strings.Join(d.Touches, ", "), File: d.File, Stays: d.Stays,
 		Want: strings.Join(gone, "; "), Have: strings.Join(come, "; ")}
 	if touches(source.TouchesTrust) || touches(source.TouchesProgram) && len(come) > 0 {
 		f.Severity = Danger
@@ -148,7 +148,7 @@ func (c *comparer) weakenedBeside() {
 		}
 		if lines := d.Weakening(); len(lines) > 0 {
 			says := strings.Join(lines, "; ")
-			f := Finding{Class: SettingWeakened, Severity: Danger, Field: lines[0], File: d.File, Line: 1, Have: says,
+			f := Finding{Class: SettingWeakened, Severity: Danger, Field: lines[0], File: d.File, Line: 1, Have: says, Stays: d.Stays,
 				Message: fmt.Sprintf("%s: this takes a check away. Take the line out on the host; no policy writes this file", says)}
 			if strings.HasPrefix(lines[0], source.OpenFolder) {
 				f.Class, f.Field, f.Line = ChangedMode, FolderField, 0

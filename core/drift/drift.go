@@ -103,6 +103,7 @@ type Finding struct {
 	Repository string `json:"repository,omitempty"`
 	Field      string `json:"field,omitempty" doc:"what differs: URL, suites, signing keys, mode; several with commas"`
 	Beside     bool   `json:"beside,omitempty" doc:"Held against what stood there when the policy came, of which it says nothing"`
+	Stays      bool   `json:"stays,omitempty" doc:"Healing does not put it back: somebody on the host has to"`
 	Package    string `json:"package,omitempty" doc:"The package that the file belongs to, where it is one's"`
 	File       string `json:"file"`
 	Line       int    `json:"line"`

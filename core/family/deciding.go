@@ -110,7 +110,7 @@ func (r *Reading) decides(root *rootfs.FS, p *Deciding, name string) {
 // told notes what a file says: all of it, or where that is more than anybody reads, the lines
 // that take a check away and a digest of the others.
 func (r *Reading) told(p *Deciding, name string, text []byte) {
-	d := source.Deciding{Family: r.Family, File: name, Lines: p.says(text), Touches: p.Touches, Since: p.Since}
+	d := source.Deciding{Family: r.Family, File: name, Lines: p.says(text), Touches: p.Touches, Since: p.Since, Stays: p.Stays}
 	if len(d.Lines) == 0 || r.Crowded(len(r.Deciding), "files that decide beside the configuration", name, 0) {
 		return
 	}

@@ -43,6 +43,7 @@ type Deciding struct {
 	Lines   []string `json:"lines" doc:"the lines that decide something, secrets as ***"`
 	Touches []string `json:"touches" doc:"origin, trust, transport or program"`
 	Since   int      `json:"from_reach,omitzero" doc:"the reach of the first reader that looks there"`
+	Stays   bool     `json:"stays,omitzero" doc:"healing does not put the file back: somebody on the host has to"`
 	Named   bool     `json:"named,omitzero" doc:"looked at because something else on the host names it, or needs it"`
 }
 

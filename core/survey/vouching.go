@@ -99,7 +99,7 @@ func forWords(words []string, note func(string)) {
 // vouchers are those who are in a file or folder that is looked at because something names or needs it.
 func vouchers(name string, lines []string) source.Deciding {
 	return source.Deciding{
-		File: name, Lines: lines, Touches: family.Both(family.Trust, family.Transport), Since: source.Vouching, Named: true,
+		File: name, Lines: lines, Touches: family.Both(family.Trust, family.Transport), Since: source.Vouching, Named: true, Stays: true,
 	}
 }
 

@@ -25,7 +25,7 @@ func (s *Register) findings(v *fleet.View, list []drift.Finding) []api.Finding {
 	out := make([]api.Finding, 0, len(list))
 	for _, f := range list {
 		since, _ := v.Since.Of(f.Key())
-		out = append(out, api.Finding{Host: v.Name, Finding: f, Since: since, Trace: v.TraceOf(&f), Closes: drift.Closes(f.Class)})
+		out = append(out, api.Finding{Host: v.Name, Finding: f, Since: since, Trace: v.TraceOf(&f), Closes: f.ClosedBy()})
 	}
 	return out
 }

@@ -60,7 +60,7 @@ func (s *Register) GroupDrift(ctx context.Context, in *GroupQuery) (*api.Finding
 		page.Groups = append(
 			page.Groups,
 			api.FindingGroup{Finding: *g.finding, Hosts: g.hosts, First: g.first.Name, Since: g.since, Last: g.last, Names: g.names,
-				Trace: g.first.TraceOf(g.finding), Closes: drift.Closes(g.finding.Class)},
+				Trace: g.first.TraceOf(g.finding), Closes: g.finding.ClosedBy()},
 		)
 	}
 	return &page, nil
