@@ -6,7 +6,6 @@ let waits = false
 
 function label() {
   waits = false
-  if (!narrow.matches) return
   for (const table of app.querySelectorAll('.el-table')) {
     const names = [...table.querySelectorAll('.el-table__header th')].map((th) => th.textContent.trim())
     for (const row of table.querySelectorAll<HTMLTableRowElement>('.el-table__body > tbody > tr')) {
@@ -24,5 +23,13 @@ function soon() {
   requestAnimationFrame(label)
 }
 
-new MutationObserver(soon).observe(app, { childList: true, subtree: true })
-narrow.addEventListener('change', soon)
+// On a wide screen nobody asks.
+const changes = new MutationObserver(soon)
+function watch() {
+  changes.disconnect()
+  if (!narrow.matches) return
+  changes.observe(app, { childList: true, subtree: true })
+  soon()
+}
+narrow.addEventListener('change', watch)
+watch()

@@ -150,21 +150,14 @@ func (c *computer) onlyCalled(path string) bool {
 // wouldWeaken reports whether putting a file back would bring back a setting that takes a
 // check away, and that somebody has taken out since.
 func (c *computer) wouldWeaken(path string) bool {
-	for i := range c.Base.Survey.Deciding {
-		was := &c.Base.Survey.Deciding[i]
-		if was.File == path && len(was.Weakening()) > 0 && !slices.ContainsFunc(c.Survey.Deciding, func(is source.Deciding) bool {
-			return is.File == path && len(is.Weakening()) > 0
-		}) {
-			return true
-		}
+	beside := func(s *source.Survey) bool {
+		return slices.ContainsFunc(s.Deciding, func(d source.Deciding) bool { return d.File == path && len(d.Weakening()) > 0 })
 	}
-	for i := range c.Base.Survey.Services {
-		was := &c.Base.Survey.Services[i]
-		if was.File == path && len(was.Weakened()) > 0 && !slices.ContainsFunc(c.Survey.Services, func(is source.Service) bool {
-			return is.File == path && len(is.Weakened()) > 0
-		}) {
-			return true
-		}
+	service := func(s *source.Survey) bool {
+		return slices.ContainsFunc(s.Services, func(v source.Service) bool { return v.File == path && len(v.Weakened()) > 0 })
+	}
+	if beside(c.Base.Survey) && !beside(c.Survey) || service(c.Base.Survey) && !service(c.Survey) {
+		return true
 	}
 	return slices.ContainsFunc(c.Base.Survey.Settings, func(was source.Setting) bool {
 		return was.File == path && was.Weakens() != "" && !slices.ContainsFunc(c.Survey.Settings, func(is source.Setting) bool {

@@ -98,12 +98,11 @@ func SameOption(family, name string, one, other map[string]string) bool {
 	return norm(a) == norm(b)
 }
 
-// comesTo is the value of an option, which is no more than a no where apt takes whatever it says for one.
+// comesTo is the value of an option; of one that takes a check away, in whatever words, what it takes.
 func comesTo(family, name string, options map[string]string) string {
 	value, said := options[name]
-	if said && family == FamilyDeb && slices.Contains([]string{"check-valid-until", "check-date"}, strings.ToLower(name)) &&
-		notOn(family, strings.TrimSpace(value)) {
-		return "no"
+	if says := takesAway(family, name, value); said && says != "" {
+		return says
 	}
 	return value
 }

@@ -24,6 +24,16 @@ var weakening = []struct {
 // notOn is how apt reads an option of a source that it checks by: what is no yes is a no.
 func notOn(family, value string) bool { return !IsOn(family, value) }
 
+// takesAway says in words which check an option of a single source takes away; empty where it takes none.
+func takesAway(family, option, value string) string {
+	for _, w := range weakening {
+		if w.family == family && strings.EqualFold(w.option, option) && w.takes(family, strings.TrimSpace(value)) {
+			return w.says
+		}
+	}
+	return ""
+}
+
 // Weakened lists the checks that are taken away from a source, by its own options or by
 // settings for all, in words. What checks is left to Checks is not among them.
 func (s *Source) Weakened(settings []Setting) (out []string) {
