@@ -136,6 +136,8 @@ func TestWhatHandsDoToWhatTheSystemBelieves(t *testing.T) {
 	hands(t, none, []hand{
 		{does: "a file of all comes, with a stranger", file: bundle, text: ness + other, want: want, field: field, stays: true},
 		{does: "a file of all comes", file: bundle, text: ness + site},
+		{does: "another than the package brought, and no file of all", file: own, text: other, want: want, field: field,
+			at: "/usr/share/ca-certificates", stays: true},
 		{does: "it comes with another than the package brought", file: own, text: other, more: tree{bundle: other}, want: want, field: field,
 			at: "/usr/share/ca-certificates", stays: true},
 	})
@@ -168,4 +170,20 @@ func TestWhomNobodyAskedWhenThePolicyCame(t *testing.T) {
 		)
 		require.Equal(t, want, told)
 	}
+}
+
+// What cannot be compared is not told as if it were the same.
+func TestCertificatesWithoutTheirPackagesWordAreNotKnown(t *testing.T) {
+	const status, sums = "var/lib/dpkg/status", "var/lib/dpkg/info/ca-certificates.md5sums"
+	p := debPlace()
+	p.files[ploverFile] = strings.Replace(p.files[ploverFile], "http://", "https://", 1)
+	says := func() bool {
+		r := look(p.files, p.modes, p.sheet)
+		return slices.ContainsFunc(r.Survey.Problems, func(x source.Problem) bool { return x.File == "/"+sums })
+	}
+	require.False(t, says(), "no such package is installed")
+	p.files[status] += "\nPackage: ca-certificates\nStatus: install ok installed\nArchitecture: all\nVersion: 1\n"
+	require.True(t, says())
+	p.files[sums] = ""
+	require.False(t, says())
 }

@@ -26,10 +26,7 @@ func (r *reader) system() {
 	if !r.Survey.FetchesByTLS() {
 		return
 	}
-	var (
-		known  map[string]bool
-		others []string
-	)
+	known, others := r.own()
 	seen := map[string]bool{}
 	for _, bundle := range source.Bundles {
 		at, err := r.root.Resolve(bundle)
@@ -37,15 +34,9 @@ func (r *reader) system() {
 			continue
 		}
 		seen[at] = true
-		text, _, err := r.root.ReadTextInfo(bundle)
-		if err != nil {
-			if !errors.Is(err, fs.ErrNotExist) {
-				r.problem("", bundle, "cannot be read, so whom the system believes is not known: "+family.Plain(err))
-			}
+		text, err := r.root.ReadText(bundle)
+		if r.unknown(bundle, err); err != nil {
 			continue
-		}
-		if known == nil {
-			known, others = r.own()
 		}
 		r.Survey.Deciding = append(r.Survey.Deciding, vouchers(bundle, strangers(text, known)))
 	}
@@ -62,7 +53,7 @@ const brought = "/var/lib/dpkg/info/ca-certificates.md5sums"
 func (r *reader) sums() map[string]string {
 	text, err := r.root.ReadText(brought)
 	if err != nil {
-		if !errors.Is(err, fs.ErrNotExist) {
+		if !errors.Is(err, fs.ErrNotExist) || r.dpkg != nil && r.dpkg.versions["ca-certificates"] != "" {
 			r.problem("", brought, "cannot be read, so whether certificates are those of their package is not known: "+family.Plain(err))
 		}
 		return nil
@@ -97,9 +88,7 @@ func (r *reader) own() (known map[string]bool, others []string) {
 	var walk func(dir string, depth int)
 	walk = func(dir string, depth int) {
 		entries, err := r.root.ReadDir(dir)
-		if err != nil {
-			return
-		}
+		r.unknown(dir, err)
 		for _, e := range entries {
 			at := path.Join(dir, e.Name())
 			if e.IsDir() {
@@ -108,16 +97,18 @@ func (r *reader) own() (known map[string]bool, others []string) {
 				}
 				continue
 			}
-			if text, err := r.root.ReadText(at); err == nil {
-				if sum := sums[at]; sum != "" && sum != fmt.Sprintf("%x", md5.Sum(text)) {
-					others = append(others, at)
-				}
-				for _, der := range family.CertificateBlocks(text) {
-					known[string(der)] = true
-				}
-				if c, err := family.PlainDER(text); err == nil {
-					known[string(c)] = true
-				}
+			text, err := r.root.ReadText(at)
+			if r.unknown(at, err); err != nil {
+				continue
+			}
+			if sum := sums[at]; sum != "" && sum != fmt.Sprintf("%x", md5.Sum(text)) {
+				others = append(others, at)
+			}
+			for _, der := range family.CertificateBlocks(text) {
+				known[string(der)] = true
+			}
+			if c, err := family.PlainDER(text); err == nil {
+				known[string(c)] = true
 			}
 		}
 	}
@@ -125,6 +116,14 @@ func (r *reader) own() (known map[string]bool, others []string) {
 		walk(dir, 0)
 	}
 	return known, others
+}
+
+// unknown says of a file or folder of certificates that could not be read that it is not known who is in it. One that is
+// not there has nobody.
+func (r *reader) unknown(name string, err error) {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		r.problem("", name, "cannot be read, so whom the system believes is not known: "+family.Plain(err))
+	}
 }
 
 // strangers names the certificates of a text that are not known. Where none is known, whatever the system has is its own:
@@ -147,10 +146,7 @@ func strangers(text []byte, known map[string]bool) []string {
 // stand. Programs that look a server's authority up by name find them there.
 func (r *reader) laidBeside() {
 	entries, err := r.root.ReadDir(source.BundleDir)
-	if err != nil {
-		if !errors.Is(err, fs.ErrNotExist) {
-			r.problem("", source.BundleDir, "cannot be listed, so whom the system believes is not known: "+family.Plain(err))
-		}
+	if r.unknown(source.BundleDir, err); err != nil {
 		return
 	}
 	d := vouchers(source.BundleDir, []string{})
