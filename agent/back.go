@@ -63,8 +63,11 @@ func (a *attempt) goBack(ctx context.Context, cause error) error {
 		return fmt.Errorf("%w; and it could not be put back yet, which is tried again: %w", cause, err)
 	}
 	a.forgetKeys()
-	c.report.Undone = len(spare) == 0
+	c.report.Undone = len(spare)+len(a.gone) == 0
 	c.report.Kept = slices.Sorted(maps.Keys(spare))
+	for _, d := range a.gone {
+		cause = fmt.Errorf("%w; the key %s stays out of %s", cause, d.Fingerprint, d.Where)
+	}
 	if len(spare) > 0 {
 		cause = fmt.Errorf(
 			"%w; %s stays as changed, since going back would bring back: %s",
@@ -112,7 +115,7 @@ func (a *attempt) spare(ctx context.Context) (files map[string]bool, why []strin
 	if last != nil { // what the policy said before is no danger of somebody's making, but for checks that were off
 		old := dangers(last, last, &a.before.Survey)
 		for key, f := range before {
-			if f.Class != drift.ChecksWeakened &&
+			if f.Class != drift.ChecksWeakened && f.Class != drift.KeyWithdrawn &&
 				!slices.ContainsFunc(
 					slices.Collect(maps.Values(old)),
 					func(x drift.Finding) bool { return x.Class == f.Class && x.File == f.File },
@@ -139,7 +142,7 @@ func (a *attempt) spare(ctx context.Context) (files map[string]bool, why []strin
 			continue
 		}
 		files[f.File] = true
-		why = append(why, fmt.Sprintf("%s:%d: %s", f.File, f.Line, f.Message))
+		why = append(why, f.Place()+": "+f.Message)
 	}
 	if len(files) == 0 {
 		return nil, nil
@@ -212,7 +215,7 @@ func (a *attempt) prove(ctx context.Context) error {
 	}
 	for _, f := range drift.Compare(a.sheet, &after.Survey) {
 		if f.Severity != drift.Note && f.Class != drift.UnlistedSource && !a.stuck.knows(f) && !a.stood(f) {
-			return c.failed("%s:%d is still not as it should be: %s", f.File, f.Line, f.Message)
+			return c.failed("%s is still not as it should be: %s", f.Place(), f.Message)
 		}
 	}
 	for _, f := range h.accessFiles() {
@@ -224,7 +227,7 @@ func (a *attempt) prove(ctx context.Context) error {
 		return c.failed("the files cannot be kept for later: %w", err)
 	}
 	a.drop() // what was moved away goes before the journal, which says what it is
-	if len(a.plan.Edits) > 0 || c.accessChanged {
+	if a.plan.Any() || c.accessChanged {
 		return h.keepJournal()
 	}
 	return h.closeJournal()
@@ -233,6 +236,9 @@ func (a *attempt) prove(ctx context.Context) error {
 // stood reports whether a finding is about something that the change does not touch and
 // that was so before: it is told as drift, and is no reason to put the change back.
 func (a *attempt) stood(f drift.Finding) bool {
+	if f.Class == drift.KeyWithdrawn { // what could be taken out is out
+		return true
+	}
 	if f.Class == drift.SettingWeakened || f.Class == drift.AccessInClear || f.Field == drift.FolderField {
 		return true // no change writes these files, nor gives a folder back
 	}

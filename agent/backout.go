@@ -232,6 +232,7 @@ func (a *attempt) carryBack(ctx context.Context, old *journal) error {
 	}
 	h.removeFolders(old.Folders)
 	pacman{h}.untrust(lastDir)
+	c.believeAgain(ctx, lastDir, a.sheet.Family)
 	if err := c.goBackTo(old); err != nil {
 		return c.failed("what the agent remembered cannot be put back: %w", err)
 	}

@@ -231,6 +231,9 @@ func (c *carrier) once(ctx context.Context, sheet *source.Sheet) (changed bool, 
 	for _, e := range plan.Edits {
 		c.report.Edits = append(c.report.Edits, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
 	}
+	for _, d := range plan.Distrusts {
+		c.report.Edits = append(c.report.Edits, api.PreviewFile{Path: d.Where, Action: change.Distrust, Why: []string{d.Why}})
+	}
 	if len(plan.Impossible) > 0 {
 		return false, c.failed("%s", strings.Join(plan.Impossible, "; "))
 	}
@@ -242,7 +245,7 @@ func (c *carrier) once(ctx context.Context, sheet *source.Sheet) (changed bool, 
 			return false, c.failed("%w", err)
 		}
 	}
-	return len(plan.Edits) > 0, c.apply(ctx, sheet, &now, plan)
+	return plan.Any(), c.apply(ctx, sheet, &now, plan)
 }
 
 // apply makes the edits, refreshes and proves, or goes back.
@@ -277,6 +280,7 @@ type attempt struct {
 	files   []*staged
 	swapped bool
 	told    map[string][]api.SourceOutcome // what was asked on the side
+	gone    []change.Distrusted            // keys that were taken out of keyrings
 }
 
 // drop forgets what was staged.
@@ -310,6 +314,9 @@ func (a *attempt) carry(ctx context.Context) error {
 		return c.failed("%w", err)
 	}
 	if err := a.swap(ctx); err != nil {
+		return err
+	}
+	if err := a.distrust(ctx); err != nil {
 		return err
 	}
 	return a.prove(ctx)

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -43,14 +44,34 @@ func (a *attempt) forgetKeys() {
 		}
 		for _, e := range entries {
 			id, digits := cacheOf(e.Name())
-			if !ids[id] || !cacheDigits.MatchString(digits) {
+			ring := path.Join(cache, e.Name(), "pubring")
+			if !cacheDigits.MatchString(digits) || !ids[id] && !a.holdsWithdrawn(ring) {
 				continue
 			}
-			if err := a.host.dir.RemoveAll(path.Join(cache, e.Name(), "pubring")); err != nil {
+			if err := a.host.dir.RemoveAll(ring); err != nil {
 				a.log.Warn("dnf goes on believing keys that it took before", "repository", id, "error", err)
 			}
 		}
 	}
+}
+
+// holdsWithdrawn reports whether a keyring has a key that no host may believe any more.
+func (a *attempt) holdsWithdrawn(ring string) bool {
+	if len(a.sheet.Withdrawn) == 0 {
+		return false
+	}
+	for _, name := range []string{"pubring.kbx", "pubring.gpg"} {
+		text, err := fs.ReadFile(a.host.dir.FS(), path.Join(ring, name))
+		if err != nil {
+			continue // gpg keeps them in the other one
+		}
+		for _, w := range a.sheet.Withdrawn {
+			if keyring.Certificate(text, w.Fingerprint) != nil {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // cacheOf parts the name of a repository's folder into its parts.

@@ -17,6 +17,7 @@ import (
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
+	"patientlantern.example/lantern/standin"
 )
 
 // attemptAt is an attempt at a change of some files on a host that had a survey.
@@ -37,6 +38,10 @@ func attemptAt(t *testing.T, root string, sheet *source.Sheet, was source.Survey
 // nowhere else: not of repositories whose names only begin alike, and nothing beside the keys.
 func TestDnfForgetsTheKeysThatAChangeIsAbout(t *testing.T) {
 	const digits = "0123456789abcdef"
+	lost, err := standin.NewKey("lost", "Saltmarsh Packages <packages@saltmarsh.example>", time.Date(2024, 1, 15, 0, 0, 0, 0, time.UTC), 4)
+	require.NoError(t, err)
+	ring, err := lost.Binary()
+	require.NoError(t, err)
 	for _, c := range []struct {
 		does   string
 		edited []string
@@ -46,6 +51,7 @@ func TestDnfForgetsTheKeysThatAChangeIsAbout(t *testing.T) {
 		{"its key", []string{"/etc/pki/rpm-gpg/saltmarsh-2026.asc"}, []string{"saltmarsh-" + digits}},
 		{"a key that two name", []string{"/etc/pki/rpm-gpg/shared.asc"}, []string{"saltmarsh-" + digits, "saltmarsh-debug-" + digits}},
 		{"one that comes by the sheet", []string{"/etc/yum.repos.d/fresh.repo"}, []string{"fresh-" + digits}},
+		{"a key that is withdrawn", []string{"withdrawn"}, []string{"saltmarsh-debug-" + digits}},
 		{"something else", []string{"/etc/dnf/vars/lantern_gannet_token"}, nil},
 	} {
 		t.Run(c.does, func(t *testing.T) {
@@ -64,6 +70,12 @@ func TestDnfForgetsTheKeysThatAChangeIsAbout(t *testing.T) {
 				{Family: rpm.Family, ID: "saltmarsh-debug", File: "/etc/yum.repos.d/debug.repo", SignedBy: []string{"file:///etc/pki/rpm-gpg/shared.asc"}},
 			}}
 			sheet := &source.Sheet{Family: rpm.Family, Sources: []source.SheetSource{{ID: "fresh", File: "/etc/yum.repos.d/fresh.repo"}}}
+			for _, cache := range dnfCaches {
+				require.NoError(t, os.WriteFile(filepath.Join(root, cache, "saltmarsh-debug-"+digits, "pubring", "pubring.gpg"), ring, 0o644))
+			}
+			if slices.Contains(c.edited, "withdrawn") {
+				sheet.Withdrawn = []source.SheetWithdrawn{{Key: "lost", Fingerprint: lost.Fingerprint()}}
+			}
 			attemptAt(t, root, sheet, was, c.edited...).forgetKeys()
 			for _, cache := range dnfCaches {
 				for _, name := range all {

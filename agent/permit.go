@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
 )
@@ -108,6 +109,11 @@ func permitSheet(sheet *source.Sheet, s *source.Survey) error {
 		}
 		if err := permitText(f.Path, f.Text); err != nil {
 			return err
+		}
+	}
+	for _, w := range sheet.Withdrawn {
+		if f, err := keyring.ParseFingerprint(w.Fingerprint); err != nil || f != w.Fingerprint {
+			return fmt.Errorf("the sheet withdraws the key %q, which is no fingerprint", w.Fingerprint)
 		}
 	}
 	for _, l := range sheet.Locks {

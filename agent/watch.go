@@ -137,7 +137,7 @@ func (h *Host) sourcesLook(ctx context.Context, now time.Time) *api.SourcesLook 
 		o.Message, o.URL = h.clean(explainRefusal(o, sheet)), h.clean(o.URL)
 		out.Bad = append(out.Bad, o)
 	}
-	slices.SortFunc(out.Bad, func(a, b api.SourceOutcome) int {
+	slices.SortStableFunc(out.Bad, func(a, b api.SourceOutcome) int {
 		return strings.Compare(a.File+" "+a.URL+" "+a.Suite, b.File+" "+b.URL+" "+b.Suite)
 	})
 	return out

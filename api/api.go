@@ -386,7 +386,7 @@ type PreviewGroup struct {
 // PreviewFile is what happens to one file, and why.
 type PreviewFile struct {
 	Path   string   `json:"path"`
-	Action string   `json:"action" enum:"create,edit,remove"`
+	Action string   `json:"action" enum:"create,edit,remove,distrust" doc:"distrust: a key goes out of a keyring that its package manager alone writes"`
 	Why    []string `json:"reasons"`
 }
 

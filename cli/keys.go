@@ -255,7 +255,9 @@ func (a *app) keyHead(k *trust.FleetKey) {
 	if !k.Created.IsZero() {
 		made = ", made " + k.Created.UTC().Format("2006-01-02")
 	}
-	a.out.Printf("%s%s, ends %s", k.Algorithm, made, keyEnds(k))
+	if k.Algorithm != "" { // else nobody has it, so nobody knows what it is
+		a.out.Printf("%s%s, ends %s", k.Algorithm, made, keyEnds(k))
+	}
 	if k.Withdrawn != "" {
 		a.out.Printf("%s", a.out.Paint(view.Red, "The policy takes it away: "+k.Withdrawn))
 	}
@@ -263,6 +265,7 @@ func (a *app) keyHead(k *trust.FleetKey) {
 		a.out.Printf("%s", a.out.Paint(view.Yellow, "weak: "+k.Weakness))
 	}
 	switch {
+	case k.Policy == "" && k.Withdrawn != "":
 	case k.Policy == "":
 		a.out.Printf("The policy does not know it.")
 	case len(k.For) == 0:

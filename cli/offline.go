@@ -164,6 +164,9 @@ func previewOne(h *saved.Snapshot, sheet *source.Sheet) (*api.PreviewGroup, []ch
 	for _, e := range c.Edits {
 		g.Files = append(g.Files, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
 	}
+	for _, d := range c.Distrusts {
+		g.Files = append(g.Files, api.PreviewFile{Path: d.Where, Action: change.Distrust, Why: []string{d.Why}})
+	}
 	return g, c.Gone
 }
 

@@ -374,7 +374,7 @@ func (a *app) showRollout(r api.Rollout) {
 		}
 		for _, e := range h.Report.Edits {
 			a.out.Printf(
-				"%s%-6s %s  %s",
+				"%s%-8s %s  %s",
 				strings.Repeat(" ", 13),
 				e.Action,
 				a.out.Paint(view.Cyan, e.Path),

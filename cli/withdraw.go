@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -27,9 +28,11 @@ func (a *app) keyWithdraw() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "withdraw KEY", Short: "Take a signing key away from the whole fleet, at once", Args: cobra.ExactArgs(1),
 		Long: "For the day on which a vendor's key has fallen into other hands: publish the newest revision with the key withdrawn,\n" +
-			"stop what is being carried, wait for hosts that are at work, and carry that to all hosts together. A repository that\n" +
-			"is left without a key is switched off. Without --yes it only says what would happen. A later folder that would\n" +
-			"believe the key again is refused, until somebody says that it is meant (lantern policy publish --believe).",
+			"stop what is being carried, wait for hosts that are at work, and carry that to all hosts together. It leaves the\n" +
+			"keyrings of apt, rpm and pacman as well, whoever put it there. A repository that is left without a key is switched\n" +
+			"off. A key that the policy does not know is named by its fingerprint. Without --yes it only says what would happen.\n" +
+			"A later folder that would believe the key again is refused, until somebody says that it is meant\n" +
+			"(lantern policy publish --believe).",
 		Example: "  lantern key withdraw plover-2024 --because 'Plover lost it'\n" +
 			"  lantern key withdraw plover-2024 --because 'Plover lost it' --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -52,27 +55,21 @@ func (a *app) withdraw(cmd *cobra.Command, name, because string, yes bool, wait 
 	if err != nil {
 		return err
 	}
-	if k.Policy == "" {
-		return no(
-			"the policy does not know the key %s, so no revision can take it away: lantern key show %s names the hosts that believe it",
-			k.Fingerprint,
-			k.Fingerprint,
-		)
-	}
+	called := cmp.Or(k.Policy, k.Fingerprint) // one that the policy does not know is named by its fingerprint
 	newest, err := c.RevisionFiles(ctx, k.Revision)
 	if err != nil {
 		return err
 	}
 	before, _ := policy.Load(newest.Files, time.Now())
-	if before.Withdrawn[k.Policy] != nil {
-		return no("revision %d withdraws the key %s already: lantern rollout begin carries it", k.Revision, k.Policy)
+	if before.WithdrawalOf(called) != nil {
+		return no("revision %d withdraws the key %s already: lantern rollout begin carries it", k.Revision, called)
 	}
-	file, text, err := withdrawal(k.Policy, because)
+	file, text, err := withdrawal(called, because)
 	if err != nil {
 		return err
 	}
 	newest.Files[file] = text
-	newest.Message = "the key " + k.Policy + " is withdrawn: " + because
+	newest.Message = "the key " + called + " is withdrawn: " + because
 	after, _ := policy.Load(newest.Files, time.Now())
 	stop := a.waiting("working out what that does")
 	p, err := c.PreviewFolder(ctx, api.Publication{Files: newest.Files})
@@ -88,13 +85,13 @@ func (a *app) withdraw(cmd *cobra.Command, name, because string, yes bool, wait 
 		return err
 	}
 	if a.format == "table" {
-		a.out.Printf("%s The key %s is withdrawn.", a.out.Paint(view.Bold, fmt.Sprintf("Revision %d published.", r.Number)), k.Policy)
+		a.out.Printf("%s The key %s is withdrawn.", a.out.Paint(view.Bold, fmt.Sprintf("Revision %d published.", r.Number)), called)
 		a.out.Printf("Put this into your policy folder too, as %s, or its next revision is refused:\n", file)
 		for line := range strings.Lines(string(text)) {
 			a.out.Printf("    %s", strings.TrimRight(line, "\n"))
 		}
 		a.out.Printf("")
-		a.staysBelieved(&k)
+		a.believedWidely(&k)
 	}
 	if err := a.makeWay(ctx, r.Number, wait); err != nil {
 		return err
@@ -155,16 +152,17 @@ func (a *app) wouldWithdraw(k *api.KeyDetail, p *api.Preview, after *policy.Poli
 	if len(p.Unknown) > 0 {
 		a.out.Printf("%s sent no survey yet, so nothing is known of them.", a.unsure(len(p.Unknown)))
 	}
-	a.staysBelieved(k)
+	a.believedWidely(k)
 	a.out.Printf("\nNothing was done. Do it: the same with --yes")
 	return nil
 }
 
-// staysBelieved says where a key is believed in ways that no revision takes away.
-func (a *app) staysBelieved(k *api.KeyDetail) {
+// believedWidely says where a key is believed in ways that are not the policy's files.
+func (a *app) believedWidely(k *api.KeyDetail) {
 	if k.Wide > 0 {
-		a.out.Printf("%s it is trusted for every source, outside of what the policy's files say. Take it out there by hand; "+
-			"lantern key show %s names them.", a.out.Paint(view.Red, fmt.Sprintf("!! On %s", view.Count(k.Wide, "host", "hosts"))), k.Policy)
+		a.out.Printf("%s it is trusted for every source. It goes out of the keyrings of apt, rpm and pacman there too; "+
+			"where it cannot, the host says so: lantern drift --class key-withdrawn.",
+			a.out.Paint(view.Red, fmt.Sprintf("!! On %s", view.Count(k.Wide, "host", "hosts"))))
 	}
 }
 

@@ -72,7 +72,7 @@ func carryCommand(root *string) *cobra.Command {
 func carried(out *view.Out, rep *api.Report, err error) error {
 	if rep != nil {
 		for _, e := range rep.Edits {
-			out.Printf("%-6s %s  %s", e.Action, e.Path, strings.Join(e.Why, "; "))
+			out.Printf("%-8s %s  %s", e.Action, e.Path, strings.Join(e.Why, "; "))
 		}
 	}
 	if err != nil {

@@ -3339,8 +3339,11 @@ export interface components {
             unsure_names: string[];
         };
         PreviewFile: {
-            /** @enum {string} */
-            action: "create" | "edit" | "remove";
+            /**
+             * @description distrust: a key goes out of a keyring that its package manager alone writes
+             * @enum {string}
+             */
+            action: "create" | "edit" | "remove" | "distrust";
             path: string;
             reasons: string[];
         };

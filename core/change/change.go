@@ -41,6 +41,8 @@ type Change struct {
 	// Impossible says what the sheet wants and no edit can bring about.
 	Impossible []string
 	Gone       []Gone // sources in use that would not be any more, by their keys
+	// Distrusts are keys that go out of keyrings which their package managers alone write.
+	Distrusts []Distrusted
 }
 
 // Input is what a change is computed from.
@@ -123,13 +125,14 @@ func Compute(in Input) Change {
 	c.included()
 	c.unspoil()
 	c.permissions()
+	c.distrust()
 	if in.SetAside {
 		c.setAside()
 	}
 	c.byHand()
 	c.needs()
 	c.gone()
-	slices.SortFunc(c.out.Edits, func(a, b FileEdit) int { return cmp.Compare(a.Path, b.Path) })
+	slices.SortStableFunc(c.out.Edits, func(a, b FileEdit) int { return cmp.Compare(a.Path, b.Path) })
 	return c.out
 }
 
@@ -247,6 +250,9 @@ func (c *Change) Diff() string {
 	var out strings.Builder
 	for _, e := range c.Edits {
 		out.WriteString(e.Diff())
+	}
+	for _, d := range c.Distrusts {
+		out.WriteString(d.diff())
 	}
 	return out.String()
 }

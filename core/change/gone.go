@@ -73,7 +73,7 @@ func (c *computer) gone() {
 			}
 		}
 	}
-	slices.SortFunc(c.out.Gone, func(a, b Gone) int { return cmp.Compare(a.Key, b.Key) })
+	slices.SortStableFunc(c.out.Gone, func(a, b Gone) int { return cmp.Compare(a.Key, b.Key) })
 }
 
 // withdrawn reports whether a source stands in a file of the policy's own that goes, or that

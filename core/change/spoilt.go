@@ -58,7 +58,7 @@ func (c *computer) spoil(found []drift.Finding) {
 // file makes another, but a variable, and what stands in those is kept nowhere, since it may be a secret; and
 // what is a package's.
 func (c *computer) byHand() {
-	if c.Base == nil || len(c.out.Edits) > 0 {
+	if c.Base == nil || c.out.Any() {
 		return
 	}
 	c.packaged()

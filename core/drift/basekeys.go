@@ -28,7 +28,7 @@ func (s *standing) keys() {
 	}
 	for _, key := range sortedKeys(now) {
 		k := now[key]
-		if _, stood := before[key]; stood || s.owned[k.Where] || expected[k.Fingerprint] {
+		if _, stood := before[key]; stood || s.owned[k.Where] || expected[k.Fingerprint] || s.sheet.WithdrawnKey(k.Fingerprint) != nil {
 			continue
 		}
 		f := Finding{Class: KeyAdded, Severity: Danger, Field: "key", File: k.Where, Have: k.Fingerprint}
@@ -57,7 +57,8 @@ func (s *standing) keys() {
 	}
 	for _, key := range sortedKeys(before) {
 		k := before[key]
-		if _, stands := now[key]; stands || s.theirs[k.Where] || key.scope != source.ScopeAny && !s.names(k.Where) {
+		if _, stands := now[key]; stands || s.theirs[k.Where] || key.scope != source.ScopeAny && !s.names(k.Where) ||
+			s.sheet.WithdrawnKey(k.Fingerprint) != nil {
 			continue
 		}
 		f := Finding{Class: MissingKey, Severity: Fault, Field: "key", File: k.Where, Want: k.Fingerprint,

@@ -15,6 +15,9 @@ var closes = map[string]string{
 
 // ClosedBy says how a finding is closed that healing does not close; empty where healing may.
 func (f *Finding) ClosedBy() string {
+	if f.Stays && f.Class == KeyWithdrawn {
+		return "take the key out of that file by hand, or switch off what goes by it"
+	}
 	if f.Stays {
 		return "take it out on the host, or accept the host as it is: lantern host accept HOST --because WHY"
 	}

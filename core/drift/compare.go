@@ -188,7 +188,7 @@ func (c *comparer) keyFile(f *source.SheetFile) bool {
 	for i := range c.survey.Keys {
 		if k := &c.survey.Keys[i]; k.Where == f.Path && k.Good() {
 			have = append(have, k.Fingerprint)
-			if !slices.Contains(want, k.Fingerprint) {
+			if !slices.Contains(want, k.Fingerprint) && c.sheet.WithdrawnKey(k.Fingerprint) == nil { // of those it is told apart
 				others = append(others, k.Fingerprint)
 			}
 		}

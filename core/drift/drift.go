@@ -68,6 +68,7 @@ var Classes = []string{
 	KeyAdded,
 	KeyWider,
 	KeyEnded,
+	KeyWithdrawn,
 	SettingChanged,
 	SystemChanged,
 	PinChanged,
@@ -110,6 +111,14 @@ type Finding struct {
 	Message    string `json:"message"`
 	Want       string `json:"want,omitempty"`
 	Have       string `json:"have,omitempty"`
+}
+
+// Place is where a finding is: the file, and the line where it is about one.
+func (f *Finding) Place() string {
+	if f.Line == 0 {
+		return f.File
+	}
+	return fmt.Sprintf("%s:%d", f.File, f.Line)
 }
 
 // Key tells findings of one host apart from one survey to the next. It leaves
@@ -156,6 +165,7 @@ func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
 	c.remotes()
 	c.order()
 	c.trust()
+	c.distrust()
 	c.others()
 	c.weakenedBeside()
 	c.inClear()

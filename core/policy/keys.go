@@ -113,9 +113,9 @@ func (r *Repository) Fingerprints(p *Policy) (out []string) {
 // withdrawn is none of them, and where it is the only one the list is empty: nothing is believed.
 func (p *Policy) Certificates(of func(fingerprint string) bool) (out openpgp.EntityList) {
 	for _, k := range p.Keys {
-		if of(k.Fingerprint) && p.Withdrawn[k.Name] != nil && out == nil {
+		if of(k.Fingerprint) && p.WithdrawalOf(k.Name) != nil && out == nil {
 			out = openpgp.EntityList{}
-		} else if of(k.Fingerprint) && p.Withdrawn[k.Name] == nil {
+		} else if of(k.Fingerprint) && p.WithdrawalOf(k.Name) == nil {
 			if list, err := keyring.Certificates([]byte(k.Armored)); err == nil {
 				out = append(out, list...)
 			}

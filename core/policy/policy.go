@@ -52,7 +52,7 @@ type Key struct {
 // Withdrawal takes a key away from every repository that names it. What a key that succeeds it
 // signs stays believed; a repository that is left without a key is off.
 type Withdrawal struct {
-	Key     string
+	Key     string // its name in the policy; its fingerprint where the policy has no other use for it
 	Pos     diag.Pos
 	Because string
 	Author  string

@@ -51,8 +51,9 @@ func (l *loader) keyReferences() {
 		}
 	}
 	for _, name := range sortedNames(p.Withdrawn) {
-		w := p.Withdrawn[name]
-		resolveName(l, "key", Text{name, w.Pos}, p.Keys)
+		if p.Keys[name] != nil || p.fingerprintOf(name) == "" { // any key may be named by its fingerprint
+			resolveName(l, "key", Text{name, p.Withdrawn[name].Pos}, p.Keys)
+		}
 	}
 	for _, name := range sortedNames(p.Repositories) {
 		r := p.Repositories[name]

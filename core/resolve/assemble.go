@@ -42,7 +42,7 @@ func (r *Resolver) because(p *plan, repo *policy.Repository) Reason {
 // assemble puts a sheet together from its parts.
 func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 	var key strings.Builder
-	key.WriteString(h.Traits.Family + " " + p.unlisted + " ")
+	key.WriteString(h.Traits.Family + " " + p.unlisted + " " + r.withdrawn)
 	for _, x := range parts {
 		key.WriteString(x.id)
 	}
@@ -54,7 +54,8 @@ func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 		parts:    parts,
 		Trouble:  slices.Clone(p.bad),
 		Sheet: &source.Sheet{Family: h.Traits.Family, Unlisted: p.unlisted,
-			Files: []source.SheetFile{}, Sources: []source.SheetSource{}, InPlace: []source.InPlace{}, Keys: []source.SheetKey{}},
+			Files: []source.SheetFile{}, Sources: []source.SheetSource{}, InPlace: []source.InPlace{}, Keys: []source.SheetKey{},
+			Withdrawn: r.policy.NotBelieved()},
 	}
 	res.given = &Given{Needs: res.needs(), Follows: p.follows, Rules: p.rules, ReadLogins: p.logins}
 	for _, x := range parts {

@@ -7,6 +7,7 @@
 package resolve
 
 import (
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -91,8 +92,10 @@ type Resolver struct {
 	plans   map[string]*plan
 	sheets  map[string]*Result // by the parts that make a sheet up
 	memory  *Memory
-	bare    []bareRepository // by name
-	numbers map[string]int   // name → index into bare
+
+	withdrawn string           // the keys that no host may believe, as text
+	bare      []bareRepository // by name
+	numbers   map[string]int   // name → index into bare
 }
 
 // markWith is one mark more for a host that has some.
@@ -194,6 +197,9 @@ func NewWith(p *policy.Policy, m *Memory) *Resolver {
 			r.made = r.made || p.Groups[t.Value] != nil
 		}
 		r.groupNumbers[g.Name] = i
+	}
+	for _, w := range p.NotBelieved() {
+		r.withdrawn += fmt.Sprintf("%q ", []string{w.Key, w.Fingerprint, w.Because, strconv.FormatBool(w.Stays)})
 	}
 	r.collectReads()
 	r.order()

@@ -77,6 +77,31 @@ type Sheet struct {
 	Witnesses []SheetWitness `json:"witnesses,omitempty"` // what must be visible afterwards
 	Locks     []SheetLock    `json:"locks,omitempty"`     // what zypper's own list of locks has to hold beside others
 	Unlisted  string         `json:"unlisted"`            // report, switch-off or remove
+
+	// Withdrawn are keys that no host may believe any more, wherever they stand. It raises no
+	// form: an older agent takes away what else the sheet says of such a key, and that it is
+	// still believed is a finding.
+	Withdrawn []SheetWithdrawn `json:"withdrawn,omitempty"`
+}
+
+// SheetWithdrawn is a signing key that is believed no more.
+type SheetWithdrawn struct {
+	Key         string `json:"key"` // the policy's name for it; its fingerprint where it has none
+	Fingerprint string `json:"fingerprint"`
+	Because     string `json:"because"`
+	// Stays is true for a key of a distribution's own entries, which are on: it is told of and
+	// not taken away, since the host would get no updates at all.
+	Stays bool `json:"stays,omitempty"`
+}
+
+// WithdrawnKey finds the word about a key that is believed no more; nil where it may be believed.
+func (s *Sheet) WithdrawnKey(fingerprint string) *SheetWithdrawn {
+	for i := range s.Withdrawn {
+		if s.Withdrawn[i].Fingerprint == fingerprint {
+			return &s.Withdrawn[i]
+		}
+	}
+	return nil
 }
 
 // SheetLock keeps versions of a package away, where the package manager has a list of its own for that.

@@ -297,7 +297,7 @@ func journals(root *rootfs.FS) []string {
 			}
 		}
 	}
-	slices.SortFunc(all, func(a, b file) int { return b.at.Compare(a.at) })
+	slices.SortStableFunc(all, func(a, b file) int { return b.at.Compare(a.at) })
 	var out []string
 	for _, f := range all[:min(len(all), mostJournals)] {
 		out = append(out, f.name)

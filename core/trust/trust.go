@@ -312,7 +312,7 @@ func (x *FleetKey) state(now time.Time, notice time.Duration) string {
 		return Ends
 	case x.Weakness != "" || weak(x.Algorithm):
 		return Weak
-	case x.Policy == "":
+	case x.Policy == "" && x.Withdrawn == "":
 		return Unknown
 	}
 	return Good

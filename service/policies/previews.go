@@ -198,6 +198,9 @@ func groupOf(res *resolve.Result, o *compute.Outcome) *shownGroup {
 	for _, e := range o.Change.Edits {
 		g.Files = append(g.Files, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
 	}
+	for _, d := range o.Change.Distrusts {
+		g.Files = append(g.Files, api.PreviewFile{Path: d.Where, Action: change.Distrust, Why: []string{d.Why}})
+	}
 	g.key = sha256.Sum256([]byte(o.Diff + "\x00" + strings.Join(
 		slices.Concat(o.Change.Impossible, []string{""}, o.Weakens, []string{""}, keysOfGone(o.Change.Gone)), "\n")))
 	return g

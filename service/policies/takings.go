@@ -90,7 +90,7 @@ func (s *Policies) standsAfter(ctx context.Context, x *taker) (afterward, error)
 		return afterward{why: "it cannot be changed as the policy says: " + o.Change.Impossible[0]}, nil
 	}
 	host, err := s.Compute.Deciding(ctx, x.pair.Survey)
-	if err != nil || len(o.Change.Edits) == 0 {
+	if err != nil || !o.Change.Any() {
 		return afterward{host: host}, err
 	}
 	shown := &shown{pair: x.pair, res: x.res, group: groupOf(x.res, o)}

@@ -43,7 +43,7 @@ func (s *Register) dates(ctx context.Context) (out api.DatePage, err error) {
 	out.Revision = revision
 	if p != nil {
 		for name, k := range p.Keys {
-			if e := k.Describe.Expires; e != nil && p.Withdrawn[name] == nil {
+			if e := k.Describe.Expires; e != nil && p.WithdrawalOf(name) == nil {
 				add(
 					*e,
 					api.DueKey,

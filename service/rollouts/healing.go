@@ -67,7 +67,7 @@ func (s *Rollouts) untouched(ctx context.Context, takers []*fleet.Host) (n int, 
 			if err != nil {
 				return 0, err
 			}
-			none = len(o.Change.Edits) == 0
+			none = !o.Change.Any()
 			nothing[p] = none
 		}
 		if none {

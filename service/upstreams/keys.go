@@ -11,6 +11,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/trust"
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
@@ -32,7 +33,7 @@ func namedKeys(p *policy.Policy) (out []trust.Named, notice time.Duration) {
 		k := p.Keys[name]
 		n := trust.Named{Name: name, Weakness: k.Weakness, Repositories: by[name], Describe: k.Describe}
 		n.Describe.Fingerprint = k.Fingerprint
-		if w := p.Withdrawn[name]; w != nil {
+		if w := p.WithdrawalOf(name); w != nil {
 			n.Withdrawn = w.Because
 		}
 		if k.Succeeds != nil { // it is believed wherever the one before is
@@ -40,6 +41,11 @@ func namedKeys(p *policy.Policy) (out []trust.Named, notice time.Duration) {
 			n.Repositories = slices.Compact(slices.Sorted(slices.Values(slices.Concat(by[name], by[n.Succeeds]))))
 		}
 		out = append(out, n)
+	}
+	for _, w := range p.NotBelieved() {
+		if p.Keys[w.Key] == nil && !slices.ContainsFunc(out, func(n trust.Named) bool { return n.Describe.Fingerprint == w.Fingerprint }) {
+			out = append(out, trust.Named{Withdrawn: w.Because, Describe: source.Key{Fingerprint: w.Fingerprint}})
+		}
 	}
 	return out, cmp.Or(p.Notice, policy.DefaultNotice)
 }

@@ -1,0 +1,207 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path"
+	"strings"
+	"time"
+
+	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/keyring"
+)
+
+const distrustedName = "distrusted.json" // beside the journal: the keys that a change has taken out of keyrings
+
+// distrusted is a key that was taken out of a keyring, and where its certificate is kept.
+type distrusted struct {
+	Fingerprint string `json:"fingerprint"`
+	Where       string `json:"where"`
+	Kept        string `json:"kept"`
+}
+
+// distrust takes the keys that are withdrawn out of the keyrings which package managers alone write. One that
+// cannot be taken out is told and stays a finding: for want of it nothing else of the withdrawal is put back. It
+// comes before the proof, so that a source that goes by such a key is not called good.
+func (a *attempt) distrust(ctx context.Context) error {
+	c, h := a.carrier, a.host
+	for _, d := range a.plan.Distrusts {
+		if err := h.distrustOne(ctx, a.sheet.Family, d); err != nil {
+			if ctx.Err() != nil {
+				return c.failed("%w", err)
+			}
+			c.report.Around = append(c.report.Around,
+				fmt.Sprintf("the key %s is still believed, in %s: %s", d.Fingerprint, d.Where, oneLine(err.Error())))
+			continue
+		}
+		a.gone = append(a.gone, d)
+		failpoint("distrusted")
+	}
+	return nil
+}
+
+// distrustOne keeps a certificate, notes it and takes it out.
+func (h *Host) distrustOne(ctx context.Context, family string, d change.Distrusted) error {
+	ring := keyringOf(h, family, d.Where)
+	if ring == nil {
+		return errors.New("its package manager is none that keeps keys so")
+	}
+	certificate, forget, err := ring.find(ctx, d.Fingerprint)
+	if err != nil {
+		return err
+	}
+	kept, err := h.keepCopy(d.Fingerprint+".asc", certificate)
+	if err != nil {
+		return fmt.Errorf("its certificate cannot be kept: %w", err)
+	}
+	var list []distrusted
+	if err := h.loadJSON("journal/"+distrustedName, &list); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := h.saveJSON("journal/"+distrustedName, append(list, distrusted{d.Fingerprint, d.Where, kept})); err != nil {
+		return err
+	}
+	return forget(ctx)
+}
+
+// ring is a keyring that its package manager alone writes.
+type ring interface {
+	// find returns a certificate, and how it is taken out.
+	find(ctx context.Context, fingerprint string) (certificate []byte, forget func(context.Context) error, err error)
+	take(ctx context.Context, file, fingerprint string) error
+}
+
+func keyringOf(h *Host, family, where string) ring {
+	switch family {
+	case rpm.Family, zypp.Family:
+		return rpmRing{h, where}
+	case arch.Family:
+		return pacmanRing{h, where}
+	}
+	return nil
+}
+
+const ringTime = 2 * time.Minute
+
+// rpmRing is the keyring of rpm, wherever rpm keeps it.
+type rpmRing struct {
+	*Host
+	where string
+}
+
+func (h rpmRing) args(more ...string) []string {
+	if h.Root == "/" {
+		return more
+	}
+	dir := path.Dir(h.where)
+	if path.Base(dir) == "pubkeys" { // files beside the database
+		dir = path.Dir(dir)
+	}
+	return append([]string{"--root", h.Root, "--dbpath", dir}, more...)
+}
+
+// ringEntry begins an entry in what rpm is asked for.
+const ringEntry = "\x1d"
+
+func (h rpmRing) find(ctx context.Context, fingerprint string) ([]byte, func(context.Context) error, error) {
+	if _, err := exec.LookPath("rpm"); err != nil {
+		return nil, nil, errors.New("rpm is not on this host")
+	}
+	out, err := h.run(ctx, ringTime, nil, "rpm",
+		h.args("-q", "gpg-pubkey", "--qf", ringEntry+"%{NAME}-%{VERSION}-%{RELEASE}\n%{DESCRIPTION}\n")...)
+	for _, entry := range strings.Split(out, ringEntry) {
+		name, text, _ := strings.Cut(entry, "\n")
+		certificate := keyring.Certificate([]byte(text), fingerprint)
+		if certificate == nil || !strings.HasPrefix(name, "gpg-pubkey-") {
+			continue
+		}
+		return certificate, func(ctx context.Context) error {
+			return h.told(ctx, "rpm", h.args("--erase", "--allmatches", name)...)
+		}, nil
+	}
+	// Newer releases of rpm keep keys where no package stands for them.
+	text, readErr := h.fs.ReadFile(h.where)
+	if certificate := keyring.Certificate(text, fingerprint); readErr == nil && certificate != nil {
+		return certificate, func(ctx context.Context) error {
+			return h.told(ctx, "rpmkeys", h.args("--delete", strings.ToLower(fingerprint))...)
+		}, nil
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("rpm does not list its keys: %s", oneLine(out))
+	}
+	return nil, nil, errors.New("rpm does not know it")
+}
+
+func (h rpmRing) take(ctx context.Context, file, _ string) error {
+	return h.told(ctx, "rpmkeys", h.args("--import", file)...)
+}
+
+// pacmanRing is the keyring of pacman.
+type pacmanRing struct {
+	*Host
+	where string
+}
+
+func (h pacmanRing) dir() string { return path.Join(h.Root, path.Dir(h.where)) }
+
+func (h pacmanRing) find(_ context.Context, fingerprint string) ([]byte, func(context.Context) error, error) {
+	text, err := h.fs.ReadFile(h.where)
+	if err != nil {
+		return nil, nil, err
+	}
+	certificate := keyring.Certificate(text, fingerprint)
+	if certificate == nil {
+		return nil, nil, errors.New("it cannot be read out of there")
+	}
+	return certificate, func(ctx context.Context) error {
+		return h.told(ctx, "pacman-key", "--gpgdir", h.dir(), "--delete", fingerprint)
+	}, nil
+}
+
+func (h pacmanRing) take(ctx context.Context, file, fingerprint string) error {
+	if err := h.told(ctx, "pacman-key", "--gpgdir", h.dir(), "--add", file); err != nil {
+		return err
+	}
+	return h.told(ctx, "pacman-key", "--gpgdir", h.dir(), "--lsign-key", fingerprint)
+}
+
+// told runs a program; what it says when it fails is the error.
+func (h *Host) told(ctx context.Context, name string, args ...string) error {
+	out, err := h.patiently(ctx, func() (string, error) { return h.run(ctx, ringTime, nil, name, args...) })
+	if err == nil {
+		return nil
+	}
+	if said := oneLine(out); said != "" {
+		return fmt.Errorf("%s: %s", name, said)
+	}
+	return fmt.Errorf("%s: %w", name, err)
+}
+
+// believeAgain gives the keyrings back what a change had taken out that is taken back itself.
+func (c *carrier) believeAgain(ctx context.Context, dir, family string) {
+	var list []distrusted
+	if c.host.loadJSON(dir+"/"+distrustedName, &list) != nil {
+		return
+	}
+	for _, d := range list {
+		err := os.ErrNotExist
+		if r := keyringOf(c.host, family, d.Where); r != nil {
+			err = r.take(ctx, d.Kept, d.Fingerprint)
+		}
+		if err != nil {
+			c.report.Around = append(c.report.Around, fmt.Sprintf("the key %s, which stood in %s, is kept in %s and could not be given back: %s",
+				d.Fingerprint, d.Where, d.Kept, oneLine(err.Error())))
+			continue
+		}
+		c.report.Edits = append(c.report.Edits, api.PreviewFile{Path: d.Where, Action: change.Edit,
+			Why: []string{"the key " + d.Fingerprint + " is believed again, as before the rollout that is taken back"}})
+	}
+}
