@@ -237,6 +237,9 @@ func (c *carrier) once(ctx context.Context, sheet *source.Sheet) (changed bool, 
 	if len(plan.Impossible) > 0 {
 		return false, c.failed("%s", strings.Join(plan.Impossible, "; "))
 	}
+	if !plan.Any() && !c.delivery.PutBack && onlyTold(in.Before, sheet, &now.Survey) {
+		return false, nil
+	}
 	if err := permitEdits(plan.Edits, &now, in.Stood); err != nil {
 		return false, c.failed("refused, nothing was changed: %w", err)
 	}

@@ -8,15 +8,19 @@ import (
 	"os"
 	"os/exec"
 	"path"
+	"reflect"
+	"slices"
 	"strings"
 	"time"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/keyring"
+	"patientlantern.example/lantern/core/source"
 )
 
 const distrustedName = "distrusted.json" // beside the journal: the keys that a change has taken out of keyrings
@@ -204,4 +208,20 @@ func (c *carrier) believeAgain(ctx context.Context, dir, family string) {
 		c.report.Edits = append(c.report.Edits, api.PreviewFile{Path: d.Where, Action: change.Edit,
 			Why: []string{"the key " + d.Fingerprint + " is believed again, as before the rollout that is taken back"}})
 	}
+}
+
+// onlyTold reports whether a sheet says no more than the one that was carried last but which keys are withdrawn, on a
+// host that is as it says: then there is nothing to refresh, and a fleet is told within a moment.
+func onlyTold(last, sheet *source.Sheet, now *source.Survey) bool {
+	if last == nil {
+		return false
+	}
+	was, is := *last, *sheet
+	was.Withdrawn, is.Withdrawn = nil, nil
+	if !reflect.DeepEqual(was, is) {
+		return false
+	}
+	return !slices.ContainsFunc(drift.Compare(sheet, now), func(f drift.Finding) bool {
+		return f.Severity != drift.Note && f.Class != drift.UnlistedSource && f.Class != drift.KeyWithdrawn
+	})
 }

@@ -59,7 +59,7 @@ var listers = map[string]lister{
 		[]string{
 			"mirror+file:/srv/list", "mirror+copy:/srv/list", "mirror+file:///srv/list", "mirror+copy:///srv/list", "mirror+file:/srv/li%73t", "mirror+copy:/srv/li%73t",
 			"mirror+file:/srv//list/", "mirror+file:/srv/./list", "Mirror+File:/srv/list", "mirror+file://localhost/srv/list", "mirror+file:/srv/list?x", "mirror:/srv/list",
-			"mirror+file:/srv/a%20list",
+			// apt waits for ever for a list with a blank in its name.
 		},
 	},
 }
