@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -12,21 +13,25 @@ import (
 	"patientlantern.example/lantern/core/condition"
 )
 
+// known lists those words that the service knows and that may begin with what is typed.
+type known func(ctx context.Context, c *client.Client, typed string) ([]string, error)
+
 // completing makes a completion of words that the service knows. One that cannot ask, or is not
-// answered, completes nothing.
-func (a *app) completing(words func(ctx context.Context, c *client.Client) ([]string, error)) cobra.CompletionFunc {
+// answered, completes nothing. Of a list with commas the last word is completed.
+func (a *app) completing(of known) cobra.CompletionFunc {
 	return func(cmd *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
 		if a.settle(cmd, "") != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
-		list, err := words(cmd.Context(), a.client())
+		comma := strings.LastIndexByte(typed, ',') + 1
+		list, err := of(cmd.Context(), a.client(), typed[comma:])
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
 		var out []string
 		for _, w := range list {
-			if strings.HasPrefix(w, typed) {
-				out = append(out, w)
+			if strings.HasPrefix(w, typed[comma:]) {
+				out = append(out, typed[:comma]+w)
 			}
 		}
 		return out, cobra.ShellCompDirectiveNoFileComp
@@ -43,15 +48,16 @@ func first(complete cobra.CompletionFunc) cobra.CompletionFunc {
 	}
 }
 
-func hostNames(ctx context.Context, c *client.Client) (out []string, err error) {
-	page, err := c.Hosts(ctx, client.List{PerPage: 1000})
+// hostNames asks for those that may be meant: of a large fleet the first thousand hold nobody's host.
+func hostNames(ctx context.Context, c *client.Client, typed string) (out []string, err error) {
+	page, err := c.Hosts(ctx, client.List{Query: typed, Sort: "name", PerPage: 1000})
 	for _, h := range page.Hosts {
 		out = append(out, short(h.Name))
 	}
 	return out, err
 }
 
-func groupNames(ctx context.Context, c *client.Client) (out []string, err error) {
+func groupNames(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
 	page, err := c.Groups(ctx, client.List{PerPage: 1000})
 	for _, g := range page.Groups {
 		out = append(out, g.Name)
@@ -76,12 +82,12 @@ func (a *app) completeGroups(cmd *cobra.Command, args []string, typed string) ([
 
 // completeTo completes hosts and groups.
 func (a *app) completeTo(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
-	return a.completing(func(ctx context.Context, c *client.Client) ([]string, error) {
-		groups, err := groupNames(ctx, c)
+	return a.completing(func(ctx context.Context, c *client.Client, typed string) ([]string, error) {
+		groups, err := groupNames(ctx, c, typed)
 		if err != nil {
 			return nil, err
 		}
-		hosts, err := hostNames(ctx, c)
+		hosts, err := hostNames(ctx, c, typed)
 		return append(groups, hosts...), err
 	})(cmd, args, typed)
 }
@@ -91,24 +97,36 @@ func completeFacts(*cobra.Command, []string, string) ([]string, cobra.ShellCompD
 	return condition.Names(), cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
 }
 
-// completeExplained completes a host, then its files and repositories.
+// completeExplained completes a host, then its repositories and files: those of the policy, and whatever else the
+// host's sources stand in.
 func (a *app) completeExplained(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
 	if len(args) == 0 {
 		return a.completeHosts(cmd, args, typed)
 	}
-	return a.completing(func(ctx context.Context, c *client.Client) (out []string, err error) {
+	return a.completing(func(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
 		e, err := c.Explain(ctx, args[0], 0)
+		if err != nil {
+			return nil, err
+		}
 		for _, r := range e.Repositories {
 			out = append(out, r.Name)
 		}
 		for _, f := range e.Files {
-			out = append(out, path.Base(f.Path))
+			out = append(out, f.Path)
+			if typed != "" {
+				out = append(out, path.Base(f.Path))
+			}
 		}
-		return out, err
+		h, err := c.Host(ctx, args[0])
+		for i := range h.Sources {
+			out = append(out, h.Sources[i].File)
+		}
+		slices.Sort(out)
+		return slices.Compact(out), err
 	})(cmd, args, typed)
 }
 
-func rolloutNumbers(ctx context.Context, c *client.Client) (out []string, err error) {
+func rolloutNumbers(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
 	page, err := c.Rollouts(ctx, client.List{PerPage: 100})
 	for _, r := range page.Rollouts {
 		out = append(out, strconv.FormatInt(r.ID, 10)+"\t"+r.Kind+" of revision "+strconv.FormatInt(r.Revision, 10))
@@ -116,7 +134,7 @@ func rolloutNumbers(ctx context.Context, c *client.Client) (out []string, err er
 	return out, err
 }
 
-func revisionNumbers(ctx context.Context, c *client.Client) (out []string, err error) {
+func revisionNumbers(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
 	page, err := c.Revisions(ctx, client.List{PerPage: 100})
 	for _, r := range page.Revisions {
 		out = append(out, strconv.FormatInt(r.Number, 10)+"\t"+r.Message)
@@ -124,7 +142,7 @@ func revisionNumbers(ctx context.Context, c *client.Client) (out []string, err e
 	return out, err
 }
 
-func keyNames(ctx context.Context, c *client.Client) (out []string, err error) {
+func keyNames(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
 	page, err := c.Keys(ctx, false, client.List{PerPage: 500})
 	for _, k := range page.Keys {
 		name := k.Fingerprint
@@ -136,7 +154,7 @@ func keyNames(ctx context.Context, c *client.Client) (out []string, err error) {
 	return out, err
 }
 
-func repositoryNames(ctx context.Context, c *client.Client) (out []string, err error) {
+func repositoryNames(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
 	page, err := c.Repositories(ctx, client.List{PerPage: 500})
 	for _, r := range page.Repositories {
 		out = append(out, r.Names...)
@@ -144,7 +162,7 @@ func repositoryNames(ctx context.Context, c *client.Client) (out []string, err e
 	return out, err
 }
 
-func accountNames(ctx context.Context, c *client.Client) (out []string, err error) {
+func accountNames(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
 	list, err := c.Accounts(ctx)
 	for _, x := range list.Accounts {
 		out = append(out, x.Name)
@@ -152,7 +170,7 @@ func accountNames(ctx context.Context, c *client.Client) (out []string, err erro
 	return out, err
 }
 
-func operatorNames(ctx context.Context, c *client.Client) (out []string, err error) {
+func operatorNames(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
 	list, err := c.Operators(ctx)
 	for _, x := range list.Operators {
 		out = append(out, x.Name)
@@ -160,11 +178,75 @@ func operatorNames(ctx context.Context, c *client.Client) (out []string, err err
 	return out, err
 }
 
+func contractNumbers(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
+	page, err := c.Contracts(ctx, client.List{PerPage: 1000})
+	for i := range page.Contracts {
+		out = append(out, page.Contracts[i].Number)
+	}
+	return out, err
+}
+
+func proposalNumbers(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
+	page, err := c.Proposals(ctx, client.List{PerPage: 100})
+	for _, p := range page.Proposals {
+		out = append(out, numbered(p.Number, p.Message))
+	}
+	return out, err
+}
+
+func freezeNumbers(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
+	list, err := c.Freezes(ctx)
+	for _, f := range list.Freezes {
+		out = append(out, numbered(f.ID, f.Group))
+	}
+	return out, err
+}
+
+func waiverNumbers(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
+	page, err := c.Waivers(ctx, false, client.List{PerPage: 1000})
+	for _, w := range page.Waivers {
+		out = append(out, numbered(w.ID, w.Because))
+	}
+	return out, err
+}
+
+func webhookNumbers(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
+	list, err := c.Webhooks(ctx)
+	for _, w := range list.Webhooks {
+		out = append(out, numbered(w.ID, w.URL))
+	}
+	return out, err
+}
+
+func shelfNames(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
+	list, err := c.Shelves(ctx)
+	for _, x := range list.Shelves {
+		out = append(out, x.Name)
+	}
+	return out, err
+}
+
+// withdrawnKeys are those that the newest revision withdraws.
+func withdrawnKeys(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
+	page, err := c.Keys(ctx, true, client.List{PerPage: 500})
+	for _, k := range page.Keys {
+		if k.Withdrawn != "" {
+			out = append(out, k.Name())
+		}
+	}
+	return out, err
+}
+
+// numbered is a number with what it is about, as shells show it.
+func numbered(n int64, about string) string {
+	return strconv.FormatInt(n, 10) + "\t" + strings.Join(strings.Fields(about), " ")
+}
+
 // complete gives the commands that take a name the words that the service knows.
 func (a *app) complete(root *cobra.Command) {
-	for words, to := range map[string]struct {
+	for command, to := range map[string]struct {
 		flag string
-		of   func(context.Context, *client.Client) ([]string, error)
+		of   known
 	}{
 		"rollout show": {of: rolloutNumbers}, "rollout hold": {of: rolloutNumbers}, "rollout proceed": {of: rolloutNumbers},
 		"rollout consent": {of: rolloutNumbers}, "rollout back-out": {of: rolloutNumbers}, "rollout stop": {of: rolloutNumbers},
@@ -176,13 +258,25 @@ func (a *app) complete(root *cobra.Command) {
 		"account remove": {of: accountNames}, "seat take": {"account", accountNames}, "seat release": {"account", accountNames},
 		"seat list": {"account", accountNames}, "contract list": {"account", accountNames},
 		"operator remove": {of: operatorNames}, "audit list": {"by", operatorNames}, "freeze add": {of: groupNames},
+		"freeze end": {of: freezeNumbers}, "waiver end": {of: waiverNumbers}, "webhook try": {of: webhookNumbers},
+		"webhook remove": {of: webhookNumbers}, "shelf remove": {of: shelfNames}, "proposal show": {of: proposalNumbers},
+		"proposal agree": {of: proposalNumbers}, "proposal fetch": {of: proposalNumbers}, "proposal publish": {of: proposalNumbers},
+		"proposal withdraw": {of: proposalNumbers}, "policy publish": {"believe", withdrawnKeys}, "policy restore --believe": {"believe", withdrawnKeys},
+		"seat take --contract": {"contract", contractNumbers}, "host export --revision": {"revision", revisionNumbers}, "seat list --contract": {"contract", contractNumbers},
+		"rollout skip": {"rollout", rolloutNumbers},
 	} {
-		cmd, _, err := root.Find(strings.Fields(words))
+		cmd, _, err := root.Find(strings.Fields(strings.SplitN(command, " --", 2)[0]))
 		must(err)
 		if to.flag != "" {
 			must(cmd.RegisterFlagCompletionFunc(to.flag, a.completing(to.of)))
 			continue
 		}
 		cmd.ValidArgsFunction = first(a.completing(to.of))
+	}
+	adopt, _, err := root.Find([]string{"policy", "adopt"})
+	must(err)
+	adopt.ValidArgsFunction = func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+		hosts, _ := a.completeEveryHost(cmd, args, typed)
+		return hosts, cobra.ShellCompDirectiveDefault // and the folder
 	}
 }

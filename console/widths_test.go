@@ -97,8 +97,8 @@ func TestNothingIsCutOff(t *testing.T) {
 		"/", "/hosts", "/hosts/gw-01.brinewick.test", "/drift", "/drift?each=yes", "/policy", "/changes", "/rollouts", "/rollouts/1",
 		"/repositories", "/keys", "/contracts", "/audit", "/people", "/settings", "/report", "/whence?package=saltmarsh-server", "/nowhere",
 	} {
-		s.do(chromedp.Navigate(s.url + page))
-		s.settled()
+		s.do(chromedp.EmulateViewport(1280, 800))
+		s.goes(page)
 		for _, width := range []int64{390, 640, 768, 1280, 1920} {
 			s.do(chromedp.EmulateViewport(width, 800))
 			s.whole(fmt.Sprintf("%s at %d", page, width))
