@@ -29,6 +29,9 @@ export const progressLook: Record<string, { sign: string; tone: string }> = {
   behind: { sign: '?', tone: 'warn' },
 }
 
+// editWord says what is done to a file; a keyring that its package manager alone writes loses a key.
+export const editWord = (action: string) => (action === 'distrust' ? 'take a key out of' : action)
+
 export const keyLook: Record<string, { sign: string; tone: string }> = {
   revoked: { sign: '!!', tone: 'bad' },
   withdrawn: { sign: '!!', tone: 'bad' },

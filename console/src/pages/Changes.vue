@@ -7,7 +7,7 @@ import Diff from '../parts/Diff.vue'
 import HostProgress from '../parts/HostProgress.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
-import { ago, count, missing, sentence, short } from '../words'
+import { ago, count, editWord, missing, sentence, short } from '../words'
 
 const now = useNow()
 const revisions = useQuery({ queryKey: ['revisions'], queryFn: () => told(client.GET('/api/revisions')) })
@@ -151,7 +151,7 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
     <h2>What would change, and where</h2>
     <section v-for="(g, i) in preview.data.value.groups" :key="i" class="group">
       <h3>{{ count(g.names.length, 'host', 'hosts') }}: <router-link v-for="h in g.names.slice(0, 12)" :key="h" :to="{ name: 'host', params: { name: h } }">{{ short(h) }}</router-link><span v-if="g.names.length > 12" class="soft">and {{ g.names.length - 12 }} more</span></h3>
-      <ul><li v-for="f in g.files" :key="f.path"><span class="soft">{{ f.action }}</span> <span class="mono">{{ f.path }}</span> <span class="soft">because of {{ f.reasons.join('; ') }}</span></li></ul>
+      <ul><li v-for="f in g.files" :key="f.action + f.path + f.reasons[0]"><span class="soft">{{ editWord(f.action) }}</span> <span class="mono">{{ f.path }}</span> <span class="soft">because of {{ f.reasons.join('; ') }}</span></li></ul>
       <p v-for="x in g.impossible" :key="x" class="bad">!! cannot be done: {{ x }}</p>
       <Diff :text="g.diff" />
     </section>
