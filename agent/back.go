@@ -17,6 +17,7 @@ import (
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
 )
@@ -63,6 +64,7 @@ func (a *attempt) goBack(ctx context.Context, cause error) error {
 		return fmt.Errorf("%w; and it could not be put back yet, which is tried again: %w", cause, err)
 	}
 	a.forgetKeys()
+	a.gone = slices.DeleteFunc(a.gone, func(d change.Distrusted) bool { return d.Released }) // those are back
 	c.report.Undone = len(spare)+len(a.gone) == 0
 	c.report.Kept = slices.Sorted(maps.Keys(spare))
 	for _, d := range a.gone {
@@ -210,7 +212,7 @@ func (a *attempt) prove(ctx context.Context) error {
 	if err := a.witnesses(ctx, &after); err != nil {
 		return c.failed("%w", err)
 	}
-	if a.sheet.Family == arch.Family { // its keyring may have been filled
+	if a.sheet.Family == arch.Family || a.sheet.Family == zypp.Family { // its keyring may have been filled
 		after = h.surveyFor(a.sheet)
 	}
 	for _, f := range drift.Compare(a.sheet, &after.Survey) {
@@ -225,6 +227,15 @@ func (a *attempt) prove(ctx context.Context) error {
 	}
 	if err := h.saveJSON("kept.json", after.Texts); err != nil {
 		return c.failed("the files cannot be kept for later: %w", err)
+	}
+	if err := a.distrust(ctx, true); err != nil {
+		return err
+	}
+	if len(a.gone) > 0 {
+		after = h.surveyFor(a.sheet)
+	}
+	if err := h.noteAdded(a.sheet, &a.before.Survey, &after.Survey); err != nil {
+		return c.failed("the keys that were added cannot be noted: %w", err)
 	}
 	a.drop() // what was moved away goes before the journal, which says what it is
 	if a.plan.Any() || c.accessChanged {

@@ -26,7 +26,7 @@ const (
 )
 
 // stateFiles are what the agent remembers of the policy; they go back with the files.
-var stateFiles = []string{"sheet.json", "memory.json", "kept.json"}
+var stateFiles = []string{"sheet.json", "memory.json", "kept.json", addedName}
 
 // noteState copies into the open journal what the agent remembers.
 func (h *Host) noteState(j *journal) error {

@@ -221,6 +221,7 @@ func (c *carrier) once(ctx context.Context, sheet *source.Sheet) (changed bool, 
 		Before:   h.lastSheet(),
 		Kept:     h.kept(),
 		SetAside: c.delivery.SetAside,
+		Added:    h.added(),
 	}
 	if c.delivery.PutBack {
 		if err := h.putBack(&in, &now); err != nil {
@@ -319,7 +320,7 @@ func (a *attempt) carry(ctx context.Context) error {
 	if err := a.swap(ctx); err != nil {
 		return err
 	}
-	if err := a.distrust(ctx); err != nil {
+	if err := a.distrust(ctx, false); err != nil {
 		return err
 	}
 	return a.prove(ctx)

@@ -30,14 +30,20 @@ type distrusted struct {
 	Fingerprint string `json:"fingerprint"`
 	Where       string `json:"where"`
 	Kept        string `json:"kept"`
+	Family      string `json:"family"`
+	Released    bool   `json:"released,omitempty"` // as in change.Distrusted
 }
 
 // distrust takes the keys that are withdrawn out of the keyrings which package managers alone write. One that
 // cannot be taken out is told and stays a finding: for want of it nothing else of the withdrawal is put back. It
-// comes before the proof, so that a source that goes by such a key is not called good.
-func (a *attempt) distrust(ctx context.Context) error {
+// comes before the proof, so that a source that goes by such a key is not called good; those that are merely released
+// come after it.
+func (a *attempt) distrust(ctx context.Context, released bool) error {
 	c, h := a.carrier, a.host
 	for _, d := range a.plan.Distrusts {
+		if d.Released != released {
+			continue
+		}
 		if err := h.distrustOne(ctx, a.sheet.Family, d); err != nil {
 			if ctx.Err() != nil {
 				return c.failed("%w", err)
@@ -70,7 +76,7 @@ func (h *Host) distrustOne(ctx context.Context, family string, d change.Distrust
 	if err := h.loadJSON("journal/"+distrustedName, &list); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := h.saveJSON("journal/"+distrustedName, append(list, distrusted{d.Fingerprint, d.Where, kept})); err != nil {
+	if err := h.saveJSON("journal/"+distrustedName, append(list, distrusted{d.Fingerprint, d.Where, kept, family, d.Released})); err != nil {
 		return err
 	}
 	return forget(ctx)
@@ -189,6 +195,21 @@ func (h *Host) told(ctx context.Context, name string, args ...string) error {
 	return fmt.Errorf("%s: %w", name, err)
 }
 
+// retake gives the keyrings back what was released by a change that is undone: what goes by it comes back as well.
+func (h *Host) retake(dir string) {
+	var list []distrusted
+	if h.loadJSON(dir+"/"+distrustedName, &list) != nil {
+		return
+	}
+	for _, d := range list {
+		if r := keyringOf(h, d.Family, d.Where); d.Released && r != nil {
+			ctx, cancel := context.WithTimeout(context.Background(), ringTime)
+			_ = r.take(ctx, d.Kept, d.Fingerprint) // a refresh that fails for want of it says so
+			cancel()
+		}
+	}
+}
+
 // believeAgain gives the keyrings back what a change had taken out that is taken back itself.
 func (c *carrier) believeAgain(ctx context.Context, dir, family string) {
 	var list []distrusted
@@ -224,4 +245,35 @@ func onlyTold(last, sheet *source.Sheet, now *source.Survey) bool {
 	return !slices.ContainsFunc(drift.Compare(sheet, now), func(f drift.Finding) bool {
 		return f.Severity != drift.Note && f.Class != drift.UnlistedSource && f.Class != drift.KeyWithdrawn
 	})
+}
+
+// addedName is beside the journal: the keys that changes have put into keyrings which package managers alone write.
+const addedName = "added.json"
+
+// added are those keys, by their fingerprints.
+func (h *Host) added() (list []string) {
+	if h.loadJSON(addedName, &list) != nil {
+		return nil
+	}
+	return list
+}
+
+// noteAdded notes which keys of a sheet came to be believed by a change: they go when nothing names them any more.
+func (h *Host) noteAdded(sheet *source.Sheet, before, after *source.Survey) error {
+	in := func(s *source.Survey, fingerprint string) bool {
+		return slices.ContainsFunc(s.Keys, func(k source.Key) bool {
+			return k.Fingerprint == fingerprint && k.Good() && drift.InDatabase(sheet.Family, &k)
+		})
+	}
+	had := h.added()
+	list := slices.DeleteFunc(slices.Clone(had), func(fingerprint string) bool { return !in(after, fingerprint) })
+	for _, k := range sheet.Keys {
+		if in(after, k.Fingerprint) && !in(before, k.Fingerprint) && !slices.Contains(list, k.Fingerprint) {
+			list = append(list, k.Fingerprint)
+		}
+	}
+	if slices.Equal(list, had) {
+		return nil
+	}
+	return h.saveJSON(addedName, list)
 }

@@ -188,6 +188,7 @@ func (h *Host) undo(j *journal, spare map[string]bool) (touched []string, err er
 	}
 	h.removeFolders(j.Folders)
 	pacman{h}.untrust("journal")
+	h.retake("journal")
 	return touched, h.closeJournal()
 }
 

@@ -230,9 +230,38 @@ func (h pacman) trust(ctx context.Context, sheet *source.Sheet, after *survey.Re
 			if out, err := h.run(ctx, 2*time.Minute, nil, "pacman-key", append([]string{"--gpgdir", ring}, args...)...); err != nil {
 				return fmt.Errorf("pacman-key cannot take the key %s: %s", k.Name, oneLine(out))
 			}
+			if args[0] == "--init" {
+				if err := h.noteMade(); err != nil {
+					return err
+				}
+			}
 		}
 	}
 	return nil
+}
+
+const madeName = "made.json" // beside the journal: the keys that came with a keyring which the agent has made
+
+// noteMade notes the key of a keyring that was just made: it vouches for others, and is nobody else's doing.
+func (h pacman) noteMade() error {
+	var list []string
+	for _, k := range h.Survey().Survey.Keys {
+		if k.Validity == "ultimate" {
+			list = append(list, k.Fingerprint)
+		}
+	}
+	return h.saveJSON(madeName, list)
+}
+
+// markMade marks those keys in a survey.
+func (h *Host) markMade(s *source.Survey) {
+	var list []string
+	if h.loadJSON(madeName, &list) != nil {
+		return
+	}
+	for i := range s.Keys {
+		s.Keys[i].Agents = s.Keys[i].Validity == "ultimate" && slices.Contains(list, s.Keys[i].Fingerprint)
+	}
 }
 
 const trustedName = "trusted.json" // beside the journal: the keys that a change has added to pacman's keyring

@@ -49,6 +49,7 @@ func (h *Host) Read() survey.Result { return survey.Read(h.fs, h.Machine()) }
 func (h *Host) Survey() survey.Result {
 	r := h.Read()
 	h.learnSecrets(&r)
+	h.markMade(&r.Survey)
 	return r
 }
 

@@ -115,3 +115,39 @@ func TestAWithdrawnKeyLeavesEveryKeyring(t *testing.T) {
 	require.Equal(t, 1, ended.Counts["done"], "%+v", ended.Hosts[0].Report)
 	assert.NotContains(t, rpm(), "Foreland")
 }
+
+// What a change has put into a keyring that is for every source goes again with the last repository that goes by it, and
+// none of it is called somebody's doing.
+func TestAKeyInAKeyringGoesWithItsRepositories(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	ring := filepath.Join(r.Up("model-2"), "etc/pacman.d/gnupg")
+	keys := func() string {
+		out, err := exec.Command("gpg", "--homedir", ring, "--batch", "--list-keys").CombinedOutput()
+		require.NoError(t, err, string(out))
+		return string(out)
+	}
+	carried := func(duty string) {
+		_, err := r.Operator.Label(ctx, "model-2", map[string]string{"duty": duty})
+		require.NoError(t, err)
+		files := r.Policy()
+		files["policy.yaml"] = append(files["policy.yaml"], "\n# "+duty+" comes\n"...)
+		publish(t, r, files)
+		ro := r.Carry()
+		require.Equal(t, 1, ro.Counts["done"], "%+v", ro.Hosts[0].Report)
+		r.Until("the host is steady", func() bool {
+			h, err := r.Operator.Host(ctx, "model-2")
+			return err == nil && h.State == "steady"
+		})
+	}
+	r.Publish()
+	require.Equal(t, 1, r.Carry().Counts["unchanged"], "it gets no repository, and has no keyring")
+	require.NoDirExists(t, ring)
+	carried("model")
+	assert.Contains(t, keys(), "fulmar")
+	carried("none")
+	assert.NotContains(t, keys(), "fulmar")
+	assert.Contains(t, keys(), "Pacman Keyring Master Key", "the keyring stays")
+	carried("model")
+	assert.Contains(t, keys(), "fulmar")
+}

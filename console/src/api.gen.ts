@@ -2855,6 +2855,8 @@ export interface components {
             service: string;
         };
         Key: {
+            /** @description pacman only: the agent made it, with the keyring that was not there */
+            agents?: boolean;
             /** @description as in rsa4096, ed25519 */
             algorithm: string;
             /** Format: date-time */

@@ -63,6 +63,9 @@ type Input struct {
 	// SetAside says that files which stop the package manager, and which no rule mends,
 	// are renamed: they are kept and not read any more.
 	SetAside bool
+	// Added are the keys that changes have put into keyrings which package managers alone write, by
+	// their fingerprints: what the policy goes by no more goes out of there again.
+	Added []string
 	// Masked says that Texts have their passwords masked.
 	Masked bool
 }
@@ -126,6 +129,7 @@ func Compute(in Input) Change {
 	c.unspoil()
 	c.permissions()
 	c.distrust()
+	c.release()
 	if in.SetAside {
 		c.setAside()
 	}

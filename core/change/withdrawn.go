@@ -8,6 +8,7 @@ import (
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // Distrust is what is done to a key that goes out of a keyring which its package manager alone writes.
@@ -18,6 +19,9 @@ type Distrusted struct {
 	Fingerprint string
 	Where       string // the keyring
 	Why         string
+	// Released is true for one that may be believed, and that nothing of the policy goes by any more:
+	// it goes when everything else is done, and comes back with whatever goes back.
+	Released bool
 }
 
 // diff is written like that of a file of which each line is a key.
@@ -91,5 +95,28 @@ func (c *computer) without(file string, goes func(fingerprint string) bool, why 
 		c.out.Edits = append(c.out.Edits,
 			FileEdit{Path: file, Action: Remove, Mode: c.modes[file], Old: old, Why: why},
 			FileEdit{Path: c.aside(file), Action: Create, Mode: c.modes[file], New: old, Why: why})
+	}
+}
+
+// release takes the keys that changes have put into a keyring out again where no repository of the policy goes by
+// them: there they are believed for every source. It does so where nothing else may go by them either.
+func (c *computer) release() {
+	if len(c.Added) == 0 {
+		return
+	}
+	for i := range c.Survey.Sources {
+		s, v := &c.Survey.Sources[i], &c.verdicts[i]
+		if s.Enabled && s.Family == c.Sheet.Family && (v.Kind == verdict.Unlisted && v.Act == verdict.Stay || v.Kind == verdict.Adopted) {
+			return
+		}
+	}
+	for i := range c.Survey.Keys {
+		k := &c.Survey.Keys[i]
+		wanted := slices.ContainsFunc(c.Sheet.Keys, func(x source.SheetKey) bool { return x.Fingerprint == k.Fingerprint })
+		twice := slices.ContainsFunc(c.out.Distrusts, func(d Distrusted) bool { return d.Fingerprint == k.Fingerprint && d.Where == k.Where })
+		if !wanted && !twice && k.Good() && drift.InDatabase(c.Sheet.Family, k) && slices.Contains(c.Added, k.Fingerprint) {
+			c.out.Distrusts = append(c.out.Distrusts, Distrusted{Fingerprint: k.Fingerprint, Where: k.Where, Released: true,
+				Why: "no repository of the policy goes by the key " + k.Fingerprint + " any more, which a change had put there"})
+		}
 	}
 }

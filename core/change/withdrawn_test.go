@@ -185,3 +185,40 @@ func TestWhatIsOffIsNoFinding(t *testing.T) {
 		}
 	}
 }
+
+// A key that a change has put into a keyring goes out again with the last repository of the policy that goes by it, and
+// no other key does.
+func TestAKeyThatAChangeHasAddedGoesAgain(t *testing.T) {
+	const ring, ours, other = "/etc/pacman.d/gnupg/pubring.gpg", "0123456789ABCDEF0123456789ABCDEF01234567", "FEDCBA9876543210FEDCBA9876543210FEDCBA98"
+	for _, c := range []struct {
+		name    string
+		added   []string
+		wanted  []string
+		unknown bool // somebody's own source is on
+		where   string
+		goes    bool
+	}{
+		{"nothing names it any more", []string{ours}, nil, false, ring, true},
+		{"a repository names it", []string{ours}, []string{ours}, false, ring, false},
+		{"somebody else put it there", []string{other}, nil, false, ring, false},
+		{"somebody's own source may go by it", []string{ours}, nil, true, ring, false},
+		{"it stands in a file", []string{ours}, nil, false, "/etc/pacman.d/lantern-keys/x.asc", false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			p := archPlace().carried(t)
+			if c.unknown {
+				p.files[pacFile] += "\n[own]\nServer = http://own.example/\n"
+			}
+			r := look(p.files, p.modes, p.sheet)
+			r.Survey.Keys = append(r.Survey.Keys, source.Key{Fingerprint: ours, Where: c.where, Scope: source.ScopeAny, Used: true})
+			sheet := *p.sheet
+			for _, f := range c.wanted {
+				sheet.Keys = append(sheet.Keys, source.SheetKey{Name: "x", Fingerprint: f})
+			}
+			got := change.Compute(change.Input{Sheet: &sheet, Before: p.sheet, Survey: &r.Survey, Texts: r.Texts, Added: c.added})
+			assert.Equal(t, c.goes, len(got.Distrusts) == 1, "%+v", got.Distrusts)
+			assert.Equal(t, c.goes, got.Any())
+			assert.Equal(t, c.goes, strings.Contains(got.Diff(), "-key "+ours))
+		})
+	}
+}

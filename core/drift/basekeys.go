@@ -28,7 +28,7 @@ func (s *standing) keys() {
 	}
 	for _, key := range sortedKeys(now) {
 		k := now[key]
-		if _, stood := before[key]; stood || s.owned[k.Where] || expected[k.Fingerprint] || s.sheet.WithdrawnKey(k.Fingerprint) != nil {
+		if _, stood := before[key]; stood || s.owned[k.Where] || expected[k.Fingerprint] || k.Agents || s.sheet.WithdrawnKey(k.Fingerprint) != nil {
 			continue
 		}
 		f := Finding{Class: KeyAdded, Severity: Danger, Field: "key", File: k.Where, Have: k.Fingerprint}
@@ -58,7 +58,7 @@ func (s *standing) keys() {
 	for _, key := range sortedKeys(before) {
 		k := before[key]
 		if _, stands := now[key]; stands || s.theirs[k.Where] || key.scope != source.ScopeAny && !s.names(k.Where) ||
-			s.sheet.WithdrawnKey(k.Fingerprint) != nil {
+			s.sheet.WithdrawnKey(k.Fingerprint) != nil || s.released(k) {
 			continue
 		}
 		f := Finding{Class: MissingKey, Severity: Fault, Field: "key", File: k.Where, Want: k.Fingerprint,
@@ -71,6 +71,18 @@ func (s *standing) keys() {
 		}
 		s.add(f)
 	}
+}
+
+// released reports whether a key stood in a keyring for a repository that the policy gives the host no more, or was that
+// of a keyring which stands there anew.
+func (s *standing) released(k *source.Key) bool {
+	of := func(sheet *source.Sheet) bool {
+		return sheet != nil && slices.ContainsFunc(sheet.Keys, func(x source.SheetKey) bool { return x.Fingerprint == k.Fingerprint })
+	}
+	if k.Agents { // of a keyring that the agent had made, and made again
+		return slices.ContainsFunc(s.survey.Keys, func(x source.Key) bool { return x.Agents })
+	}
+	return InDatabase(s.sheet.Family, k) && of(s.came) && !of(s.sheet)
 }
 
 // names reports whether a source of the host that is on names a file of keys.

@@ -164,6 +164,7 @@ type Key struct {
 	Used          bool   `json:"used" doc:"the package manager really uses it, for some source or for all"`
 	UnusedBecause string `json:"unused_because,omitempty" doc:"why it is passed over"`
 	Validity      string `json:"validity,omitempty" doc:"pacman only: what its keyring gives: full, ultimate, marginal, unknown"`
+	Agents        bool   `json:"agents,omitempty" doc:"pacman only: the agent made it, with the keyring that was not there"`
 }
 
 // NotNamed is why a key is not used that only sources would use that name it.
