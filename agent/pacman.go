@@ -231,7 +231,7 @@ func (h pacman) trust(ctx context.Context, sheet *source.Sheet, after *survey.Re
 				return fmt.Errorf("pacman-key cannot take the key %s: %s", k.Name, oneLine(out))
 			}
 			if args[0] == "--init" {
-				if err := h.noteMade(); err != nil {
+				if err := h.noteMade(after); err != nil {
 					return err
 				}
 			}
@@ -242,11 +242,13 @@ func (h pacman) trust(ctx context.Context, sheet *source.Sheet, after *survey.Re
 
 const madeName = "made.json" // beside the journal: the keys that came with a keyring which the agent has made
 
-// noteMade notes the key of a keyring that was just made: it vouches for others, and is nobody else's doing.
-func (h pacman) noteMade() error {
+// noteMade notes the key of a keyring that was just made: it vouches for others, and is nobody else's doing. One that
+// stood there before is somebody's.
+func (h pacman) noteMade(before *survey.Result) error {
 	var list []string
 	for _, k := range h.Survey().Survey.Keys {
-		if k.Validity == "ultimate" {
+		had := slices.ContainsFunc(before.Survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && !x.Agents })
+		if k.Validity == "ultimate" && !had {
 			list = append(list, k.Fingerprint)
 		}
 	}

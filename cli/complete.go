@@ -261,9 +261,11 @@ func (a *app) complete(root *cobra.Command) {
 		"freeze end": {of: freezeNumbers}, "waiver end": {of: waiverNumbers}, "webhook try": {of: webhookNumbers},
 		"webhook remove": {of: webhookNumbers}, "shelf remove": {of: shelfNames}, "proposal show": {of: proposalNumbers},
 		"proposal agree": {of: proposalNumbers}, "proposal fetch": {of: proposalNumbers}, "proposal publish": {of: proposalNumbers},
-		"proposal withdraw": {of: proposalNumbers}, "policy publish": {"believe", withdrawnKeys}, "policy restore --believe": {"believe", withdrawnKeys},
-		"seat take --contract": {"contract", contractNumbers}, "host export --revision": {"revision", revisionNumbers}, "seat list --contract": {"contract", contractNumbers},
-		"rollout skip": {"rollout", rolloutNumbers},
+		"proposal withdraw": {of: proposalNumbers}, "policy publish": {"believe", withdrawnKeys},
+		"policy restore --believe": {"believe", withdrawnKeys},
+		"seat take --contract":     {"contract", contractNumbers}, "host export --revision": {"revision", revisionNumbers},
+		"seat list --contract": {"contract", contractNumbers},
+		"rollout skip":         {"rollout", rolloutNumbers},
 	} {
 		cmd, _, err := root.Find(strings.Fields(strings.SplitN(command, " --", 2)[0]))
 		must(err)

@@ -28,7 +28,8 @@ func (s *standing) keys() {
 	}
 	for _, key := range sortedKeys(now) {
 		k := now[key]
-		if _, stood := before[key]; stood || s.owned[k.Where] || expected[k.Fingerprint] || k.Agents || s.sheet.WithdrawnKey(k.Fingerprint) != nil {
+		if _, stood := before[key]; stood || s.owned[k.Where] || expected[k.Fingerprint] || k.Agents ||
+			s.sheet.WithdrawnKey(k.Fingerprint) != nil {
 			continue
 		}
 		f := Finding{Class: KeyAdded, Severity: Danger, Field: "key", File: k.Where, Have: k.Fingerprint}
