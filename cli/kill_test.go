@@ -269,7 +269,7 @@ func struck(t *testing.T, binary, root, step string, after time.Duration) string
 	select {
 	case <-reached:
 		time.Sleep(after)
-	case <-time.After(20 * time.Second):
+	case <-time.After(90 * time.Second):
 		t.Errorf("the agent did not come to the step %s", step)
 	}
 	require.NoError(t, cmd.Process.Kill())
