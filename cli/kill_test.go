@@ -291,7 +291,7 @@ func TestAKilledAgentLeavesTheHostOldOrNew(t *testing.T) {
 	t.Run("families", func(t *testing.T) {
 		for _, name := range []string{"gw-01", "arc-2", "chart-2", "model-2", "desk-3"} {
 			t.Run(name, func(t *testing.T) {
-				for step, n := range killedOn(t, binary, name, steps, max(1, kills(20)/5)) {
+				for step, n := range killedOn(t, binary, name, steps, max(1, kills(15)/5)) {
 					mu.Lock()
 					counts[step] += n
 					mu.Unlock()
