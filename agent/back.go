@@ -216,7 +216,7 @@ func (a *attempt) prove(ctx context.Context) error {
 		after = h.surveyFor(a.sheet)
 	}
 	for _, f := range drift.Compare(a.sheet, &after.Survey) {
-		if f.Severity != drift.Note && f.Class != drift.UnlistedSource && !a.stuck.knows(f) && !a.stood(f) {
+		if f.Wrong() && !a.stuck.knows(f) && !a.stood(f) {
 			return c.failed("%s is still not as it should be: %s", f.Place(), f.Message)
 		}
 	}
@@ -231,10 +231,7 @@ func (a *attempt) prove(ctx context.Context) error {
 	if err := a.distrust(ctx, true); err != nil {
 		return err
 	}
-	if len(a.gone) > 0 {
-		after = h.surveyFor(a.sheet)
-	}
-	if err := h.noteAdded(a.sheet, &a.before.Survey, &after.Survey); err != nil {
+	if err := a.noteAdded(&after.Survey); err != nil {
 		return c.failed("the keys that were added cannot be noted: %w", err)
 	}
 	a.drop() // what was moved away goes before the journal, which says what it is
@@ -247,11 +244,11 @@ func (a *attempt) prove(ctx context.Context) error {
 // stood reports whether a finding is about something that the change does not touch and
 // that was so before: it is told as drift, and is no reason to put the change back.
 func (a *attempt) stood(f drift.Finding) bool {
-	if f.Class == drift.KeyWithdrawn { // what could be taken out is out
-		return true
-	}
 	if f.Class == drift.SettingWeakened || f.Class == drift.AccessInClear || f.Field == drift.FolderField {
 		return true // no change writes these files, nor gives a folder back
+	}
+	if f.Class == drift.KeyWithdrawn {
+		return true // what could be taken out is out
 	}
 	if f.Class != drift.ChecksWeakened || a.sheet.Paths()[f.File] ||
 		slices.ContainsFunc(a.plan.Edits, func(e change.FileEdit) bool { return e.Path == f.File }) {

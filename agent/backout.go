@@ -126,9 +126,7 @@ func (c *carrier) backOut(ctx context.Context) error {
 	if err != nil {
 		return c.failed("nothing was changed: %w", err)
 	}
-	for _, e := range plan.Edits {
-		c.report.Edits = append(c.report.Edits, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
-	}
+	c.report.Edits = append(c.report.Edits, api.PreviewFiles(&plan)...)
 	c.begin(api.StepJournal)
 	j, err := h.openJournal(c.delivery.Rollout, plan.Edits)
 	if err != nil {
@@ -232,7 +230,7 @@ func (a *attempt) carryBack(ctx context.Context, old *journal) error {
 	}
 	h.removeFolders(old.Folders)
 	pacman{h}.untrust(lastDir)
-	c.believeAgain(ctx, lastDir, a.sheet.Family)
+	c.believeAgain(ctx, lastDir)
 	if err := c.goBackTo(old); err != nil {
 		return c.failed("what the agent remembered cannot be put back: %w", err)
 	}

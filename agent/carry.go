@@ -229,12 +229,7 @@ func (c *carrier) once(ctx context.Context, sheet *source.Sheet) (changed bool, 
 		}
 	}
 	plan := change.Compute(in)
-	for _, e := range plan.Edits {
-		c.report.Edits = append(c.report.Edits, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
-	}
-	for _, d := range plan.Distrusts {
-		c.report.Edits = append(c.report.Edits, api.PreviewFile{Path: d.Where, Action: change.Distrust, Why: []string{d.Why}})
-	}
+	c.report.Edits = append(c.report.Edits, api.PreviewFiles(&plan)...)
 	if len(plan.Impossible) > 0 {
 		return false, c.failed("%s", strings.Join(plan.Impossible, "; "))
 	}

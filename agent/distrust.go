@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"os/exec"
 	"path"
 	"reflect"
@@ -32,6 +31,14 @@ type distrusted struct {
 	Kept        string `json:"kept"`
 	Family      string `json:"family"`
 	Released    bool   `json:"released,omitempty"` // as in change.Distrusted
+}
+
+// distrustedBy lists the keys that a change has taken out, by the folder of its journal.
+func (h *Host) distrustedBy(dir string) (list []distrusted, err error) {
+	if err = h.loadJSON(dir+"/"+distrustedName, &list); errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	return list, err
 }
 
 // distrust takes the keys that are withdrawn out of the keyrings which package managers alone write. One that
@@ -62,7 +69,7 @@ func (a *attempt) distrust(ctx context.Context, released bool) error {
 func (h *Host) distrustOne(ctx context.Context, family string, d change.Distrusted) error {
 	ring := keyringOf(h, family, d.Where)
 	if ring == nil {
-		return errors.New("its package manager is none that keeps keys so")
+		return errNoRing
 	}
 	certificate, forget, err := ring.find(ctx, d.Fingerprint)
 	if err != nil {
@@ -72,8 +79,8 @@ func (h *Host) distrustOne(ctx context.Context, family string, d change.Distrust
 	if err != nil {
 		return fmt.Errorf("its certificate cannot be kept: %w", err)
 	}
-	var list []distrusted
-	if err := h.loadJSON("journal/"+distrustedName, &list); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	list, err := h.distrustedBy("journal")
+	if err != nil {
 		return err
 	}
 	if err := h.saveJSON("journal/"+distrustedName, append(list, distrusted{d.Fingerprint, d.Where, kept, family, d.Released})); err != nil {
@@ -88,6 +95,8 @@ type ring interface {
 	find(ctx context.Context, fingerprint string) (certificate []byte, forget func(context.Context) error, err error)
 	take(ctx context.Context, file, fingerprint string) error
 }
+
+var errNoRing = errors.New("its package manager is none that keeps keys so")
 
 func keyringOf(h *Host, family, where string) ring {
 	switch family {
@@ -171,9 +180,11 @@ func (h pacmanRing) find(_ context.Context, fingerprint string) ([]byte, func(co
 	if certificate == nil {
 		return nil, nil, errors.New("it cannot be read out of there")
 	}
-	return certificate, func(ctx context.Context) error {
-		return h.told(ctx, "pacman-key", "--gpgdir", h.dir(), "--delete", fingerprint)
-	}, nil
+	return certificate, func(ctx context.Context) error { return h.forget(ctx, fingerprint) }, nil
+}
+
+func (h pacmanRing) forget(ctx context.Context, fingerprint string) error {
+	return h.told(ctx, "pacman-key", "--gpgdir", h.dir(), "--delete", fingerprint)
 }
 
 func (h pacmanRing) take(ctx context.Context, file, fingerprint string) error {
@@ -197,31 +208,30 @@ func (h *Host) told(ctx context.Context, name string, args ...string) error {
 
 // retake gives the keyrings back what was released by a change that is undone: what goes by it comes back as well.
 func (h *Host) retake(dir string) {
-	var list []distrusted
-	if h.loadJSON(dir+"/"+distrustedName, &list) != nil {
-		return
-	}
+	list, _ := h.distrustedBy(dir) // a refresh that fails for want of a key says so
 	for _, d := range list {
-		if r := keyringOf(h, d.Family, d.Where); d.Released && r != nil {
+		if d.Released {
 			ctx, cancel := context.WithTimeout(context.Background(), ringTime)
-			_ = r.take(ctx, d.Kept, d.Fingerprint) // a refresh that fails for want of it says so
+			_ = h.takeAgain(ctx, d)
 			cancel()
 		}
 	}
 }
 
-// believeAgain gives the keyrings back what a change had taken out that is taken back itself.
-func (c *carrier) believeAgain(ctx context.Context, dir, family string) {
-	var list []distrusted
-	if c.host.loadJSON(dir+"/"+distrustedName, &list) != nil {
-		return
+// takeAgain gives a keyring a key back that was taken out of it.
+func (h *Host) takeAgain(ctx context.Context, d distrusted) error {
+	r := keyringOf(h, d.Family, d.Where)
+	if r == nil {
+		return errNoRing
 	}
+	return r.take(ctx, d.Kept, d.Fingerprint)
+}
+
+// believeAgain gives the keyrings back what a change had taken out that is taken back itself.
+func (c *carrier) believeAgain(ctx context.Context, dir string) {
+	list, _ := c.host.distrustedBy(dir)
 	for _, d := range list {
-		err := os.ErrNotExist
-		if r := keyringOf(c.host, family, d.Where); r != nil {
-			err = r.take(ctx, d.Kept, d.Fingerprint)
-		}
-		if err != nil {
+		if err := c.host.takeAgain(ctx, d); err != nil {
 			c.report.Around = append(c.report.Around, fmt.Sprintf("the key %s, which stood in %s, is kept in %s and could not be given back: %s",
 				d.Fingerprint, d.Where, d.Kept, oneLine(err.Error())))
 			continue
@@ -243,7 +253,7 @@ func onlyTold(last, sheet *source.Sheet, now *source.Survey) bool {
 		return false
 	}
 	return !slices.ContainsFunc(drift.Compare(sheet, now), func(f drift.Finding) bool {
-		return f.Severity != drift.Note && f.Class != drift.UnlistedSource && f.Class != drift.KeyWithdrawn
+		return f.Wrong() && f.Class != drift.KeyWithdrawn
 	})
 }
 
@@ -259,16 +269,21 @@ func (h *Host) added() (list []string) {
 }
 
 // noteAdded notes which keys of a sheet came to be believed by a change: they go when nothing names them any more.
-func (h *Host) noteAdded(sheet *source.Sheet, before, after *source.Survey) error {
+// after is how the host stood before keys were released.
+func (a *attempt) noteAdded(after *source.Survey) error {
+	h := a.host
 	in := func(s *source.Survey, fingerprint string) bool {
 		return slices.ContainsFunc(s.Keys, func(k source.Key) bool {
-			return k.Fingerprint == fingerprint && k.Good() && drift.InDatabase(sheet.Family, &k)
+			return k.Fingerprint == fingerprint && k.Good() && drift.InDatabase(a.sheet.Family, &k)
 		})
 	}
 	had := h.added()
-	list := slices.DeleteFunc(slices.Clone(had), func(fingerprint string) bool { return !in(after, fingerprint) })
-	for _, k := range sheet.Keys {
-		if in(after, k.Fingerprint) && !in(before, k.Fingerprint) && !slices.Contains(list, k.Fingerprint) {
+	list := slices.DeleteFunc(slices.Clone(had), func(fingerprint string) bool {
+		released := slices.ContainsFunc(a.gone, func(d change.Distrusted) bool { return d.Fingerprint == fingerprint })
+		return released || !in(after, fingerprint)
+	})
+	for _, k := range a.sheet.Keys {
+		if in(after, k.Fingerprint) && !in(&a.before.Survey, k.Fingerprint) && !slices.Contains(list, k.Fingerprint) {
 			list = append(list, k.Fingerprint)
 		}
 	}

@@ -65,10 +65,9 @@ func (a *attempt) holdsWithdrawn(ring string) bool {
 		if err != nil {
 			continue // gpg keeps them in the other one
 		}
-		for _, w := range a.sheet.Withdrawn {
-			if keyring.Certificate(text, w.Fingerprint) != nil {
-				return true
-			}
+		keys, _ := keyring.Read(text, keyring.At{Now: a.now()})
+		if slices.ContainsFunc(keys, func(k source.Key) bool { return a.sheet.WithdrawnKey(k.Fingerprint) != nil }) {
+			return true
 		}
 	}
 	return false

@@ -258,7 +258,7 @@ func (h pacman) noteMade(before *survey.Result) error {
 // markMade marks those keys in a survey.
 func (h *Host) markMade(s *source.Survey) {
 	var list []string
-	if h.loadJSON(madeName, &list) != nil {
+	if s.Traits.Family != arch.Family || h.loadJSON(madeName, &list) != nil {
 		return
 	}
 	for i := range s.Keys {
@@ -291,8 +291,8 @@ func (h pacman) untrust(dir string) {
 		return
 	}
 	for _, fingerprint := range list {
-		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
-		_, _ = h.run(ctx, 2*time.Minute, nil, "pacman-key", "--gpgdir", path.Join(h.Root, "etc/pacman.d/gnupg"), "--delete", fingerprint)
+		ctx, cancel := context.WithTimeout(context.Background(), ringTime)
+		_ = pacmanRing{h.Host, "/etc/pacman.d/gnupg/pubring.gpg"}.forget(ctx, fingerprint)
 		cancel()
 	}
 }

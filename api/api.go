@@ -5,6 +5,7 @@ package api
 import (
 	"time"
 
+	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/preview"
@@ -388,6 +389,18 @@ type PreviewFile struct {
 	Path   string   `json:"path"`
 	Action string   `json:"action" enum:"create,edit,remove,distrust" doc:"distrust: a key goes out of a keyring that its package manager alone writes"`
 	Why    []string `json:"reasons"`
+}
+
+// PreviewFiles tells what a change does, in its order; never nil.
+func PreviewFiles(c *change.Change) []PreviewFile {
+	out := []PreviewFile{}
+	for _, e := range c.Edits {
+		out = append(out, PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
+	}
+	for _, d := range c.Distrusts {
+		out = append(out, PreviewFile{Path: d.Where, Action: change.Distrust, Why: []string{d.Why}})
+	}
+	return out
 }
 
 // PastHost is what a host had at a moment.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"path"
 	"slices"
@@ -129,7 +130,7 @@ func (a *app) completeExplained(cmd *cobra.Command, args []string, typed string)
 func rolloutNumbers(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
 	page, err := c.Rollouts(ctx, client.List{PerPage: 100})
 	for _, r := range page.Rollouts {
-		out = append(out, strconv.FormatInt(r.ID, 10)+"\t"+r.Kind+" of revision "+strconv.FormatInt(r.Revision, 10))
+		out = append(out, numbered(r.ID, r.Kind+" of revision "+strconv.FormatInt(r.Revision, 10)))
 	}
 	return out, err
 }
@@ -137,7 +138,7 @@ func rolloutNumbers(ctx context.Context, c *client.Client, _ string) (out []stri
 func revisionNumbers(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
 	page, err := c.Revisions(ctx, client.List{PerPage: 100})
 	for _, r := range page.Revisions {
-		out = append(out, strconv.FormatInt(r.Number, 10)+"\t"+r.Message)
+		out = append(out, numbered(r.Number, r.Message))
 	}
 	return out, err
 }
@@ -145,11 +146,7 @@ func revisionNumbers(ctx context.Context, c *client.Client, _ string) (out []str
 func keyNames(ctx context.Context, c *client.Client, _ string) (out []string, err error) {
 	page, err := c.Keys(ctx, false, client.List{PerPage: 500})
 	for _, k := range page.Keys {
-		name := k.Fingerprint
-		if k.Policy != "" {
-			name = k.Policy
-		}
-		out = append(out, name)
+		out = append(out, cmp.Or(k.Policy, k.Fingerprint))
 	}
 	return out, err
 }
@@ -231,7 +228,7 @@ func withdrawnKeys(ctx context.Context, c *client.Client, _ string) (out []strin
 	page, err := c.Keys(ctx, true, client.List{PerPage: 500})
 	for _, k := range page.Keys {
 		if k.Withdrawn != "" {
-			out = append(out, k.Name())
+			out = append(out, cmp.Or(k.Policy, k.Fingerprint))
 		}
 	}
 	return out, err
@@ -244,36 +241,42 @@ func numbered(n int64, about string) string {
 
 // complete gives the commands that take a name the words that the service knows.
 func (a *app) complete(root *cobra.Command) {
-	for command, to := range map[string]struct {
-		flag string
-		of   known
+	for _, x := range []struct {
+		of       known
+		flag     string // empty: the first argument
+		commands []string
 	}{
-		"rollout show": {of: rolloutNumbers}, "rollout hold": {of: rolloutNumbers}, "rollout proceed": {of: rolloutNumbers},
-		"rollout consent": {of: rolloutNumbers}, "rollout back-out": {of: rolloutNumbers}, "rollout stop": {of: rolloutNumbers},
-		"policy fetch": {of: revisionNumbers}, "policy restore": {of: revisionNumbers},
-		"policy preview": {"revision", revisionNumbers}, "rollout begin": {"revision", revisionNumbers},
-		"rollout plan": {"revision", revisionNumbers}, "explain": {"revision", revisionNumbers},
-		"key show": {of: keyNames}, "key withdraw": {of: keyNames},
-		"repository show": {of: repositoryNames}, "repository probe": {of: repositoryNames}, "drift": {"repository", repositoryNames},
-		"account remove": {of: accountNames}, "seat take": {"account", accountNames}, "seat release": {"account", accountNames},
-		"seat list": {"account", accountNames}, "contract list": {"account", accountNames},
-		"operator remove": {of: operatorNames}, "audit list": {"by", operatorNames}, "freeze add": {of: groupNames},
-		"freeze end": {of: freezeNumbers}, "waiver end": {of: waiverNumbers}, "webhook try": {of: webhookNumbers},
-		"webhook remove": {of: webhookNumbers}, "shelf remove": {of: shelfNames}, "proposal show": {of: proposalNumbers},
-		"proposal agree": {of: proposalNumbers}, "proposal fetch": {of: proposalNumbers}, "proposal publish": {of: proposalNumbers},
-		"proposal withdraw": {of: proposalNumbers}, "policy publish": {"believe", withdrawnKeys},
-		"policy restore --believe": {"believe", withdrawnKeys},
-		"seat take --contract":     {"contract", contractNumbers}, "host export --revision": {"revision", revisionNumbers},
-		"seat list --contract": {"contract", contractNumbers},
-		"rollout skip":         {"rollout", rolloutNumbers},
+		{rolloutNumbers, "", []string{
+			"rollout show", "rollout hold", "rollout proceed", "rollout consent", "rollout back-out", "rollout stop",
+		}},
+		{rolloutNumbers, "rollout", []string{"rollout skip"}},
+		{revisionNumbers, "", []string{"policy fetch", "policy restore"}},
+		{revisionNumbers, "revision", []string{"policy preview", "rollout begin", "rollout plan", "explain", "host export"}},
+		{keyNames, "", []string{"key show", "key withdraw"}},
+		{repositoryNames, "", []string{"repository show", "repository probe"}},
+		{repositoryNames, "repository", []string{"drift"}},
+		{accountNames, "", []string{"account remove"}},
+		{accountNames, "account", []string{"seat take", "seat release", "seat list", "contract list"}},
+		{operatorNames, "", []string{"operator remove"}},
+		{operatorNames, "by", []string{"audit list"}},
+		{groupNames, "", []string{"freeze add"}},
+		{freezeNumbers, "", []string{"freeze end"}},
+		{waiverNumbers, "", []string{"waiver end"}},
+		{webhookNumbers, "", []string{"webhook try", "webhook remove"}},
+		{shelfNames, "", []string{"shelf remove"}},
+		{proposalNumbers, "", []string{"proposal show", "proposal agree", "proposal fetch", "proposal publish", "proposal withdraw"}},
+		{withdrawnKeys, "believe", []string{"policy publish", "policy restore"}},
+		{contractNumbers, "contract", []string{"seat take", "seat list"}},
 	} {
-		cmd, _, err := root.Find(strings.Fields(strings.SplitN(command, " --", 2)[0]))
-		must(err)
-		if to.flag != "" {
-			must(cmd.RegisterFlagCompletionFunc(to.flag, a.completing(to.of)))
-			continue
+		for _, command := range x.commands {
+			cmd, _, err := root.Find(strings.Fields(command))
+			must(err)
+			if x.flag != "" {
+				must(cmd.RegisterFlagCompletionFunc(x.flag, a.completing(x.of)))
+			} else {
+				cmd.ValidArgsFunction = first(a.completing(x.of))
+			}
 		}
-		cmd.ValidArgsFunction = first(a.completing(to.of))
 	}
 	adopt, _, err := root.Find([]string{"policy", "adopt"})
 	must(err)

@@ -161,12 +161,7 @@ func previewOne(h *saved.Snapshot, sheet *source.Sheet) (*api.PreviewGroup, []ch
 	}
 	g.Impossible = source.Strings(c.Impossible)
 	g.Overrides = preview.Overrides(sheet, c.Edits)
-	for _, e := range c.Edits {
-		g.Files = append(g.Files, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
-	}
-	for _, d := range c.Distrusts {
-		g.Files = append(g.Files, api.PreviewFile{Path: d.Where, Action: change.Distrust, Why: []string{d.Why}})
-	}
+	g.Files = api.PreviewFiles(&c)
 	return g, c.Gone
 }
 

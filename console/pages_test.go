@@ -184,8 +184,8 @@ func (s *screen) goes(page string) {
 		s.settled()
 		return
 	}
-	s.js(fmt.Sprintf("document.querySelector('main h1')?.setAttribute('data-before', ''); history.pushState({}, '', %q); "+
-		"dispatchEvent(new PopStateEvent('popstate', { state: {} }))", page))
+	s.js("document.querySelector('main h1')?.setAttribute('data-before', '')")
+	s.turns(page)
 	for end := time.Now().Add(time.Second); time.Now().Before(end); time.Sleep(30 * time.Millisecond) { // the same page with another question keeps it
 		there, err := chromedp.Run(s.page, chromedp.Evaluate[bool]("document.querySelector('main h1:not([data-before])') !== null"))
 		if err == nil && there {
@@ -193,6 +193,11 @@ func (s *screen) goes(page string) {
 		}
 	}
 	s.settled()
+}
+
+// turns has the console show a page without being read anew.
+func (s *screen) turns(page string) {
+	s.js(fmt.Sprintf("history.pushState({}, '', %q); dispatchEvent(new PopStateEvent('popstate', { state: {} }))", page))
 }
 
 // settled waits until the page shows its heading and asks for nothing more.

@@ -1,7 +1,6 @@
 package console_test
 
 import (
-	"fmt"
 	"math/rand/v2"
 	"testing"
 	"time"
@@ -78,7 +77,7 @@ func TestAPageSaysTheSameToWhoComesBack(t *testing.T) {
 	walk := rand.New(rand.NewPCG(seed, 0))
 	for _, at := range walk.Perm(len(pages)) {
 		page, text := pages[at], ""
-		s.js(fmt.Sprintf("history.pushState({}, '', %q); dispatchEvent(new PopStateEvent('popstate', { state: {} }))", page))
+		s.turns(page)
 		for end := time.Now().Add(10 * time.Second); text != opened[page] && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 			text = s.saysNow()
 		}

@@ -50,11 +50,7 @@ func TestAWithdrawnKeyLeavesEveryKeyring(t *testing.T) {
 		require.NoError(t, err, string(out))
 		return string(out)
 	}
-	pacman := func() string {
-		out, err := exec.Command("gpg", "--homedir", filepath.Join(roots["model-2"], "etc/pacman.d/gnupg"), "--batch", "--list-keys").CombinedOutput()
-		require.NoError(t, err, string(out))
-		return string(out)
-	}
+	pacman := func() string { return keysOf(t, filepath.Join(roots["model-2"], "etc/pacman.d/gnupg")) }
 	gone := func() {
 		t.Helper()
 		assert.NotContains(t, rpm(), "Foreland")
@@ -116,17 +112,21 @@ func TestAWithdrawnKeyLeavesEveryKeyring(t *testing.T) {
 	assert.NotContains(t, rpm(), "Foreland")
 }
 
+// keysOf lists the keys of a keyring as gpg does.
+func keysOf(t *testing.T, ring string) string {
+	t.Helper()
+	out, err := exec.Command("gpg", "--homedir", ring, "--batch", "--list-keys").CombinedOutput()
+	require.NoError(t, err, string(out))
+	return string(out)
+}
+
 // What a change has put into a keyring that is for every source goes again with the last repository that goes by it, and
 // none of it is called somebody's doing.
 func TestAKeyInAKeyringGoesWithItsRepositories(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	ring := filepath.Join(r.Up("model-2"), "etc/pacman.d/gnupg")
-	keys := func() string {
-		out, err := exec.Command("gpg", "--homedir", ring, "--batch", "--list-keys").CombinedOutput()
-		require.NoError(t, err, string(out))
-		return string(out)
-	}
+	keys := func() string { return keysOf(t, ring) }
 	carried := func(duty string) {
 		_, err := r.Operator.Label(ctx, "model-2", map[string]string{"duty": duty})
 		require.NoError(t, err)

@@ -87,8 +87,11 @@ func (s *standing) released(k *source.Key) bool {
 }
 
 // names reports whether a source of the host that is on names a file of keys.
-func (s *standing) names(file string) bool {
-	return slices.ContainsFunc(s.survey.Sources, func(x source.Source) bool { return x.Enabled && slices.Contains(x.Reads(), file) })
+func (s *standing) names(file string) bool { return fileNamed(s.survey, file) }
+
+// fileNamed reports whether a source that is on names a file.
+func fileNamed(survey *source.Survey, file string) bool {
+	return slices.ContainsFunc(survey.Sources, func(x source.Source) bool { return x.Enabled && slices.Contains(x.Reads(), file) })
 }
 
 // belief is a key and for what it is believed.

@@ -113,6 +113,10 @@ type Finding struct {
 	Have       string `json:"have,omitempty"`
 }
 
+// Wrong reports whether a host that has a finding is not as its sheet says. What is only worth knowing
+// is not, nor is what the sheet does not list.
+func (f *Finding) Wrong() bool { return f.Severity != Note && f.Class != UnlistedSource }
+
 // Place is where a finding is: the file, and the line where it is about one.
 func (f *Finding) Place() string {
 	if f.Line == 0 {

@@ -58,12 +58,12 @@ func StillBelieved(sheet *source.Sheet, survey *source.Survey, owned map[string]
 		stays := w.Stays || distributions[k.Fingerprint]
 		inSource := slices.ContainsFunc(survey.Sources, func(s source.Source) bool { return s.File == k.Where })
 		switch {
-		case owned[k.Where], InDatabase(sheet.Family, k) && !stays:
+		case owned[k.Where]: // goes with what the policy says of its own files
 		case stays:
 			f.Stays = true
 			f.Message += "; the distribution's own entries go by it, so it is not taken away"
-		case inSource || !strings.HasPrefix(k.Where, "/etc/"):
-			f.Stays = true
+		default:
+			f.Stays = !InDatabase(sheet.Family, k) && (inSource || !strings.HasPrefix(k.Where, "/etc/"))
 		}
 		out = append(out, f)
 	}
@@ -93,9 +93,7 @@ func DistributionsKeys(survey *source.Survey, verdicts []verdict.Verdict) map[st
 
 // keysNamed reports whether a source of the host that is on names a file of keys, or holds the key itself.
 func keysNamed(survey *source.Survey, file string) bool {
-	return slices.ContainsFunc(survey.Sources, func(x source.Source) bool {
-		return x.Enabled && (x.File == file || slices.Contains(x.Reads(), file))
-	})
+	return fileNamed(survey, file) || slices.ContainsFunc(survey.Sources, func(x source.Source) bool { return x.Enabled && x.File == file })
 }
 
 // distrust tells of keys that are withdrawn.

@@ -273,14 +273,14 @@ func (c *certificate) describe(now time.Time) source.Key {
 	}
 	if c.beyond {
 		return source.Key{
-			Fingerprint: strings.ToUpper(hex.EncodeToString(c.primary.Fingerprint)), UserIDs: []string{}, Subkeys: []source.Subkey{},
+			Fingerprint: c.fingerprint(), UserIDs: []string{}, Subkeys: []source.Subkey{},
 			Algorithm: algorithm(c.primary), Created: c.primary.CreationTime.UTC(), UnusedBecause: tooMuch,
 		}
 	}
 	j := c.judge(now)
 	c.verdict = j
 	k := source.Key{
-		Fingerprint: strings.ToUpper(hex.EncodeToString(c.primary.Fingerprint)),
+		Fingerprint: c.fingerprint(),
 		UserIDs:     []string{},
 		Algorithm:   algorithm(c.primary),
 		Created:     c.primary.CreationTime.UTC(),
@@ -309,6 +309,14 @@ func (c *certificate) describe(now time.Time) source.Key {
 		k.Used, k.UnusedBecause = false, "gpg calls it invalid: no good signature of its own binds anything to it"
 	}
 	return k
+}
+
+// fingerprint is that of the primary key, also where nothing of the certificate was judged.
+func (c *certificate) fingerprint() string {
+	if c.primary == nil {
+		return c.unknown().Fingerprint
+	}
+	return strings.ToUpper(hex.EncodeToString(c.primary.Fingerprint))
 }
 
 // unknown describes a certificate whose primary key is of a kind that is not understood.

@@ -1,13 +1,8 @@
 package keyring
 
 import (
-	"bytes"
 	"errors"
 	"slices"
-	"time"
-
-	"github.com/ProtonMail/go-crypto/openpgp"
-	"github.com/ProtonMail/go-crypto/openpgp/armor"
 )
 
 // ErrApart is returned where a certificate cannot be taken out of a text without harm to the others.
@@ -23,15 +18,14 @@ func Without(data []byte, gone func(fingerprint string) bool) (out []byte, left 
 	if err != nil {
 		return nil, 0, ErrApart
 	}
-	at := At{Now: time.Unix(0, 0)}
-	list, _ := split(raw, at)
+	list, _ := split(raw, At{})
 	taken, from := 0, 0
 	for i, c := range list {
 		ends := len(raw)
 		if i+1 < len(list) {
 			ends = list[i+1].at
 		}
-		if gone(c.describe(at.Now).Fingerprint) {
+		if gone(c.fingerprint()) {
 			taken++
 		} else {
 			out = append(out, raw[from:ends]...) // with what stands in front of the first one
@@ -55,29 +49,13 @@ func Without(data []byte, gone func(fingerprint string) bool) (out []byte, left 
 // apart reports whether of two streams the second has the certificates of the first, but for those that go.
 func apart(raw, out []byte, gone func(fingerprint string) bool) bool {
 	fingerprints := func(raw []byte) (of []string) {
-		list, _ := split(raw, At{Now: time.Unix(0, 0)})
+		list, _ := split(raw, At{})
 		for _, c := range list {
-			of = append(of, c.describe(time.Unix(0, 0)).Fingerprint)
+			of = append(of, c.fingerprint())
 		}
 		return of
 	}
 	return slices.Equal(slices.DeleteFunc(fingerprints(raw), gone), fingerprints(out))
-}
-
-// armoured writes packets as one armoured block, ending in a newline.
-func armoured(raw []byte) []byte {
-	var out bytes.Buffer
-	w, err := armor.Encode(&out, openpgp.PublicKeyType, nil)
-	if err == nil {
-		_, err = w.Write(raw)
-	}
-	if err == nil {
-		err = w.Close()
-	}
-	if err != nil {
-		panic(err) // a buffer takes whatever is written
-	}
-	return append(bytes.TrimRight(out.Bytes(), "\n"), '\n')
 }
 
 // Certificate is one certificate of a text as an armoured block of its own; nil where the text has none of

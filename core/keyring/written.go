@@ -26,20 +26,13 @@ func ParseFingerprint(s string) (string, error) {
 
 // Armor writes certificates as one armoured block, ending in a newline.
 func Armor(list openpgp.EntityList) (string, error) {
-	var out bytes.Buffer
-	w, err := armor.Encode(&out, openpgp.PublicKeyType, nil)
-	if err != nil {
-		return "", err
-	}
+	var raw bytes.Buffer
 	for _, e := range list {
-		if err := e.Serialize(w); err != nil {
+		if err := e.Serialize(&raw); err != nil {
 			return "", err
 		}
 	}
-	if err := w.Close(); err != nil {
-		return "", err
-	}
-	return strings.TrimRight(out.String(), "\n") + "\n", nil
+	return string(armoured(raw.Bytes())), nil
 }
 
 // Join makes one armoured block of several, without looking into them: one block may
@@ -48,22 +41,31 @@ func Join(blocks []string) (string, error) {
 	if len(blocks) == 1 {
 		return blocks[0], nil
 	}
-	var out bytes.Buffer
-	w, err := armor.Encode(&out, openpgp.PublicKeyType, nil)
-	if err != nil {
-		return "", err
-	}
+	var raw bytes.Buffer
 	for _, text := range blocks {
 		block, err := armor.Decode(strings.NewReader(text))
 		if err != nil {
 			return "", err
 		}
-		if _, err := io.Copy(w, block.Body); err != nil {
+		if _, err := io.Copy(&raw, block.Body); err != nil {
 			return "", err
 		}
 	}
-	if err := w.Close(); err != nil {
-		return "", err
+	return string(armoured(raw.Bytes())), nil
+}
+
+// armoured writes packets as one armoured block, ending in a newline.
+func armoured(raw []byte) []byte {
+	var out bytes.Buffer
+	w, err := armor.Encode(&out, openpgp.PublicKeyType, nil)
+	if err == nil {
+		_, err = w.Write(raw)
 	}
-	return strings.TrimRight(out.String(), "\n") + "\n", nil
+	if err == nil {
+		err = w.Close()
+	}
+	if err != nil {
+		panic(err) // a buffer takes whatever is written
+	}
+	return append(bytes.TrimRight(out.Bytes(), "\n"), '\n')
 }

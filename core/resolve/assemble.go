@@ -42,7 +42,7 @@ func (r *Resolver) because(p *plan, repo *policy.Repository) Reason {
 // assemble puts a sheet together from its parts.
 func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 	var key strings.Builder
-	key.WriteString(h.Traits.Family + " " + p.unlisted + " " + r.withdrawn)
+	key.WriteString(h.Traits.Family + " " + p.unlisted + " " + r.distrusts)
 	for _, x := range parts {
 		key.WriteString(x.id)
 	}
@@ -55,7 +55,7 @@ func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 		Trouble:  slices.Clone(p.bad),
 		Sheet: &source.Sheet{Family: h.Traits.Family, Unlisted: p.unlisted,
 			Files: []source.SheetFile{}, Sources: []source.SheetSource{}, InPlace: []source.InPlace{}, Keys: []source.SheetKey{},
-			Withdrawn: r.policy.NotBelieved()},
+			Withdrawn: r.withdrawn},
 	}
 	res.given = &Given{Needs: res.needs(), Follows: p.follows, Rules: p.rules, ReadLogins: p.logins}
 	for _, x := range parts {

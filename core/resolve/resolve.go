@@ -93,9 +93,10 @@ type Resolver struct {
 	sheets  map[string]*Result // by the parts that make a sheet up
 	memory  *Memory
 
-	withdrawn string           // the keys that no host may believe, as text
-	bare      []bareRepository // by name
-	numbers   map[string]int   // name → index into bare
+	withdrawn []source.SheetWithdrawn // that no host may believe
+	distrusts string                  // the same as text
+	bare      []bareRepository        // by name
+	numbers   map[string]int          // name → index into bare
 }
 
 // markWith is one mark more for a host that has some.
@@ -198,8 +199,9 @@ func NewWith(p *policy.Policy, m *Memory) *Resolver {
 		}
 		r.groupNumbers[g.Name] = i
 	}
-	for _, w := range p.NotBelieved() {
-		r.withdrawn += fmt.Sprintf("%q ", []string{w.Key, w.Fingerprint, w.Because, strconv.FormatBool(w.Stays)})
+	r.withdrawn = p.NotBelieved()
+	for _, w := range r.withdrawn {
+		r.distrusts += fmt.Sprintf("%q ", []string{w.Key, w.Fingerprint, w.Because, strconv.FormatBool(w.Stays)})
 	}
 	r.collectReads()
 	r.order()

@@ -192,15 +192,9 @@ func sideBySide(all []*shown) []*shown {
 
 func groupOf(res *resolve.Result, o *compute.Outcome) *shownGroup {
 	g := &shownGroup{gone: o.Change.Gone, edits: o.Change.Edits, PreviewGroup: api.PreviewGroup{
-		Diff: o.Diff, Files: []api.PreviewFile{}, Impossible: source.Strings(o.Change.Impossible), Weakens: o.Weakens,
+		Diff: o.Diff, Files: api.PreviewFiles(&o.Change), Impossible: source.Strings(o.Change.Impossible), Weakens: o.Weakens,
 		Overrides: preview.Overrides(res.Sheet, o.Change.Edits),
 	}}
-	for _, e := range o.Change.Edits {
-		g.Files = append(g.Files, api.PreviewFile{Path: e.Path, Action: e.Action, Why: e.Why})
-	}
-	for _, d := range o.Change.Distrusts {
-		g.Files = append(g.Files, api.PreviewFile{Path: d.Where, Action: change.Distrust, Why: []string{d.Why}})
-	}
 	g.key = sha256.Sum256([]byte(o.Diff + "\x00" + strings.Join(
 		slices.Concat(o.Change.Impossible, []string{""}, o.Weakens, []string{""}, keysOfGone(o.Change.Gone)), "\n")))
 	return g

@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/rollout"
@@ -113,7 +112,7 @@ func HasAlready(v *fleet.View, res *resolve.Result) bool {
 		return false
 	}
 	for _, f := range v.Everything() {
-		if f.Severity != drift.Note && f.Class != drift.UnlistedSource {
+		if f.Wrong() {
 			return false
 		}
 	}
