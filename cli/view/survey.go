@@ -239,7 +239,7 @@ func (o *Out) Access(list []source.Access, now time.Time) {
 	o.Printf("\n%s", o.Paint(Bold, "Logins and certificates"))
 	rows := make([][]Cell, 0, len(list))
 	for _, a := range list {
-		left, style := left(a.Expires, now)
+		left, style := lasts(&a, now)
 		mode := T(a.Mode)
 		if len(a.Mode) == 4 && a.Mode[3] != '0' && a.Kind != "client-certificate" {
 			mode = Cell{a.Mode + " ! for all to read", Yellow}
@@ -259,7 +259,18 @@ func (o *Out) Access(list []source.Access, now time.Time) {
 	)
 }
 
-// left says how long something lasts.
+// lasts says how long an access lasts: no file says it of a login, and a certificate that cannot be read does not.
+func lasts(a *source.Access, now time.Time) (string, Style) {
+	switch {
+	case a.Expires != nil:
+		return left(a.Expires, now)
+	case a.Kind == "client-certificate":
+		return "not known !", Yellow
+	}
+	return "not told", Plain
+}
+
+// left says how long a key lasts.
 func left(expires *time.Time, now time.Time) (string, Style) {
 	if expires == nil {
 		return "for ever", Plain

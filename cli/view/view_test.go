@@ -64,6 +64,22 @@ func TestKeysTellTheDaysThatTheyHave(t *testing.T) {
 	}
 }
 
+// Of an access whose end nobody told it is not said that it lasts.
+func TestAnAccessDoesNotLastBecauseNobodySaysHowLong(t *testing.T) {
+	now := time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
+	soon := now.AddDate(0, 0, 3)
+	for says, a := range map[string]source.Access{
+		"not told":    {Kind: "basic", Identity: "reef", For: "packages.plover.example"},
+		"not known !": {Kind: "client-certificate", For: "plover"},
+		"3 days !":    {Kind: "client-certificate", For: "plover", Expires: &soon},
+	} {
+		var text strings.Builder
+		(&Out{to: &text}).Access([]source.Access{a}, now)
+		assert.Contains(t, text.String(), says)
+		assert.NotContains(t, text.String(), "for ever")
+	}
+}
+
 func TestWords(t *testing.T) {
 	for d, want := range map[time.Duration]string{-time.Second: "now", 3 * time.Second: "3s ago", 90 * time.Second: "1m ago", 3 * time.Hour: "3h ago", 72 * time.Hour: "3d ago"} {
 		assert.Equal(t, want, Ago(d))

@@ -52,6 +52,8 @@ func TestWhatHandsDoBesideDnf(t *testing.T) {
 		{does: "rpm verifies nothing", file: "etc/rpm/macros.local", from: "level all", text: "level none", want: "setting-weakened danger", field: "%_pkgverify_level none"},
 		{does: "rpm verifies less", file: "etc/rpm/macros.local", from: "level all", text: "level digest", want: "setting-changed danger", field: "trust, program"},
 		{does: "another keyring", file: "etc/rpm/macros.keys", text: "%_keyringpath /srv/keys\n", want: "setting-changed danger", field: "trust, program"},
+		{does: "plugins of rpm from elsewhere", file: "etc/rpm/macros.local", from: "%_topdir", text: "%_libdir /srv/lib\n%_topdir", want: "setting-changed danger", field: "trust, program"},
+		{does: "another program that fetches for rpm", file: "root/.rpmmacros", text: "%_urlhelper /usr/local/bin/x\n", want: "setting-changed danger", field: "trust, program", stays: true},
 		{does: "another platform", file: "etc/rpm/platform", text: "aarch64-redhat-linux\n", want: "setting-changed fault", field: "origin"},
 		{does: "a repository written over", file: "etc/dnf/repos.override.d/99.repo", text: "[base]\nbaseurl=http://elsewhere.example/\n", want: "setting-changed danger", field: "origin, trust"},
 		{does: "a check written over", file: "etc/dnf/repos.override.d/99.repo", text: "[base]\ngpgcheck=0\n", want: "setting-weakened danger", field: "gpgcheck=0"},
@@ -68,7 +70,13 @@ func TestWhatHandsDoBesideDnf(t *testing.T) {
 
 func TestWhatHandsDoBesideZypper(t *testing.T) {
 	const vendors = "etc/zypp/vendors.d/own.conf"
-	hands(t, zyppPlace(t).with(tree{vendors: "[main]\nvendors = Halyard, Saltmarsh\n", "etc/sysconfig/proxy": "PROXY_ENABLED=\"no\"\nHTTP_PROXY=\"\"\n"}), []hand{
+	hands(t, zyppPlace(t).with(tree{vendors: "[main]\nvendors = Halyard, Saltmarsh\n", "etc/sysconfig/proxy": "PROXY_ENABLED=\"no\"\nHTTP_PROXY=\"\"\n", "etc/rpm/macros.local": "%_topdir /srv/build\n"}), []hand{
+		{does: "rpm verifies nothing", file: "etc/rpm/macros.local", from: "%_topdir", text: "%_pkgverify_level none\n%_topdir", want: "setting-weakened danger", field: "%_pkgverify_level none"},
+		{does: "another keyring", file: "etc/rpm/macros.keys", text: "%_keyringpath /srv/keys\n", want: "setting-changed danger", field: "trust, program"},
+		{does: "a plugin of rpm that nobody brought", file: "usr/lib64/rpm-plugins/syslog.so", text: "code\n", want: "setting-changed danger", field: "program", stays: true},
+		{does: "plugins of rpm from elsewhere", file: "root/.rpmmacros", text: "%_prefix /srv\n", want: "setting-changed danger", field: "trust, program", stays: true},
+		{does: "another platform", file: "etc/rpm/platform", text: "aarch64-halyard-linux\n", want: "setting-changed fault", field: "origin"},
+		{does: "macros of a target", file: "etc/rpm/x86_64-linux/macros", text: "%__transaction_x /srv/x.so\n", want: "setting-changed danger", field: "trust, program"},
 		{does: "one more vendor", file: vendors, from: "Saltmarsh", text: "Saltmarsh, Plover", want: "setting-changed fault", field: "origin"},
 		{does: "other vendors", file: "etc/zypp/vendors.d/new", text: "[main]\nvendors = Fulmar, Halyard\n", want: "setting-changed fault", field: "origin"},
 		{does: "what the whole system must have", file: "etc/zypp/systemCheck", text: "requires:plover-agent\n", want: "setting-changed fault", field: "origin"},
@@ -76,6 +84,7 @@ func TestWhatHandsDoBesideZypper(t *testing.T) {
 
 		{does: "a proxy that is not switched on", file: "etc/sysconfig/proxy", text: "PROXY_ENABLED=\"no\"\nHTTP_PROXY=\"http://elsewhere.example:3128\"\n"},
 		{does: "a comment", file: vendors, from: "[main]", text: "# see the wiki\n[main]"},
+		{does: "where packages are built", file: "etc/rpm/macros.local", from: "/srv/build", text: "/srv/other"},
 	})
 }
 

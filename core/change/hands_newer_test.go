@@ -17,6 +17,19 @@ func TestWhatHandsDoWithSettingsOfNewerApts(t *testing.T) {
 		{does: "never in the first phases", file: own, text: "APT::Get::Never-Include-Phased-Updates \"true\";\n", want: elsewhere, field: "APT::Get::Never-Include-Phased-Updates"},
 		{does: "packages of no size", file: own, text: "Acquire::AllowUnsizedPackages \"true\";\n", want: changed, field: "Acquire::AllowUnsizedPackages"},
 
+		{does: "what runs with an upgrade by hand", file: own, text: "AptCli::Hooks::Upgrade { \"/srv/x\"; };\n", want: changed, field: "AptCli::Hooks::Upgrade::"},
+		{does: "the same for one program", file: own, text: "binary::apt::AptCli::Hooks::Install:: \"/srv/x\";\n", want: changed, field: "binary::apt::AptCli::Hooks::Install::"},
+		{does: "what runs where a mirror fails", file: own, text: "Methods::Mirror::ProblemReporting \"/srv/x\";\n", want: changed, field: "Methods::Mirror::ProblemReporting"},
+		{does: "methods stay root", file: own, text: "Debug::NoDropPrivs \"true\";\n", want: changed, field: "Debug::NoDropPrivs"},
+		{does: "what verifies stays root", file: own, text: "Binary::gpgv::APT::Sandbox::User \"root\";\n", want: changed, field: "Binary::gpgv::APT::Sandbox::User"},
+		{does: "any server for what fetches", file: own, text: "Binary::https::Acquire::https::Verify-Peer \"false\";\n", want: weak, field: "Binary::https::Acquire::https::Verify-Peer"},
+		{does: "a proxy for what fetches", file: own, text: "Binary { http { Acquire { http { Proxy \"http://elsewhere.example:1\"; }; }; }; };\n", want: elsewhere, field: "Binary::http::Acquire::http::Proxy"},
+		{does: "nothing is installed any more", file: own, text: "Debug::pkgDPkgPM \"yes\";\n", want: elsewhere, field: "Debug::pkgDPkgPM"},
+		{does: "in all phases, said by another name", file: own, text: "Update-Manager::Always-Include-Phased-Updates \"true\";\n", want: elsewhere, field: "Update-Manager::Always-Include-Phased-Updates"},
+
+		{does: "more words", file: own, text: "Debug::Acquire::https \"true\";\nDebug::pkgProblemResolver \"1\";\n"},
+		{does: "colours of one program", file: own, text: "Binary::apt::APT::Color \"0\";\nBinary::https::Acquire::https::Timeout \"9\";\n"},
+		{does: "methods give up rights as ever", file: own, text: "Debug::NoDropPrivs \"no\";\n"},
 		{does: "pins are strict as ever", file: own, text: "APT::Solver::Strict-Pinning \"yes\";\n"},
 		{does: "a solver with more time", file: own, text: "APT::Solver::Timeout \"30\";\n"},
 	})

@@ -36,6 +36,7 @@ func Judge(in Input) []Finding {
 	c.weakServices()
 	c.stood(in.Base)
 	c.absolute()
+	c.reach()
 	if in.All {
 		return c.sorted()
 	}

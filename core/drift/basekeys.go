@@ -32,7 +32,7 @@ func (s *standing) keys() {
 			s.sheet.WithdrawnKey(k.Fingerprint) != nil {
 			continue
 		}
-		f := Finding{Class: KeyAdded, Severity: Danger, Field: "key", File: k.Where, Have: k.Fingerprint}
+		f := Finding{Class: KeyAdded, Severity: Danger, Field: "key", File: k.Where, Have: k.Fingerprint, Stays: InDatabase(s.sheet.Family, k)}
 		whose := k.Fingerprint
 		if len(k.UserIDs) > 0 {
 			whose += " of " + k.UserIDs[0]
@@ -62,7 +62,7 @@ func (s *standing) keys() {
 			s.sheet.WithdrawnKey(k.Fingerprint) != nil || s.released(k) {
 			continue
 		}
-		f := Finding{Class: MissingKey, Severity: Fault, Field: "key", File: k.Where, Want: k.Fingerprint,
+		f := Finding{Class: MissingKey, Severity: Fault, Field: "key", File: k.Where, Want: k.Fingerprint, Stays: InDatabase(s.sheet.Family, k),
 			Message: fmt.Sprintf("the key %s is believed no more: it is gone", k.Fingerprint)}
 		for i := range s.survey.Keys {
 			if n := &s.survey.Keys[i]; n.Fingerprint == k.Fingerprint && n.Where == k.Where {

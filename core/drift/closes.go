@@ -1,5 +1,12 @@
 package drift
 
+import (
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/deb"
+)
+
 // closes is what closes the findings that healing does not close, by class.
 var closes = map[string]string{
 	NoSeat:          "take a seat (lantern seat take HOST), or let its group follow the open choice",
@@ -13,13 +20,32 @@ var closes = map[string]string{
 	MediaGone:       "put the media where the host looks for it",
 }
 
+// outOfReach reports whether healing writes no such file: what packages bring, and dpkg's own database, in which holds
+// stand.
+func outOfReach(file string) bool {
+	return strings.HasPrefix(file, family.System) || file == deb.Status
+}
+
+// reach says of findings whether healing reaches what they are about. What becomes of sources that are not in the policy
+// says the policy.
+func (c *comparer) reach() {
+	for i := range c.out {
+		if f := &c.out[i]; f.Class != UnlistedSource && outOfReach(f.File) {
+			f.Stays = true
+		}
+	}
+}
+
 // ClosedBy says how a finding is closed that healing does not close; empty where healing may.
 func (f *Finding) ClosedBy() string {
-	if f.Stays && f.Class == KeyWithdrawn {
+	const accept = "accept the host as it is: lantern host accept HOST --because WHY"
+	switch {
+	case !f.Stays:
+		return closes[f.Class]
+	case f.Class == KeyWithdrawn:
 		return "take the key out of that file by hand, or switch off what goes by it"
+	case f.Class == KeyAdded:
+		return "withdraw it from the whole fleet: lantern key withdraw " + f.Have + " --because WHY; or " + accept
 	}
-	if f.Stays {
-		return "take it out on the host, or accept the host as it is: lantern host accept HOST --because WHY"
-	}
-	return closes[f.Class]
+	return "put it right on the host, or " + accept
 }

@@ -39,6 +39,11 @@ func (s *standing) lists() {
 		if stands {
 			f.Line = 1
 		}
+		list := old.Mirrors
+		if !stood {
+			list = is.Mirrors
+		}
+		f.Stays = slices.ContainsFunc(list, stranger) // it is only called a list, and is not put back
 		s.add(f)
 	}
 }
@@ -53,6 +58,9 @@ func named(survey *source.Survey) map[string]bool {
 	}
 	return out
 }
+
+// stranger reports whether a line of a list of mirrors is none of one, and is told by its digest.
+func stranger(line string) bool { return strings.HasPrefix(line, "***") }
 
 // linesOf are the lines of a list; where an earlier reader told one of the two, those that both tell alike.
 func linesOf(lines []string, whole bool) []string {

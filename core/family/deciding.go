@@ -25,7 +25,13 @@ type Deciding struct {
 	Stays   bool                                       // putting the file back is not enough: another program has to be told
 	Loose   bool                                       // below /usr: counts where no package owns the file
 	Since   int                                        // the reach of the first reader that looked there
-	Later   func(text []byte, lines []string) []string // what readers since source.Vouching look for there as well
+	Later   *Later                                     // what later readers look for there as well
+}
+
+// Later is what is looked for in a file since a later reader, beside what was looked for there before.
+type Later struct {
+	Since int
+	Says  func(text []byte, lines []string) []string // what the whole comes to
 }
 
 // Suffix is a rule for names: those that end so.
@@ -96,13 +102,18 @@ func (r *Reading) decides(root *rootfs.FS, p *Deciding, name string) {
 	case !info.Mode().IsRegular():
 		return
 	}
+	kept := !p.Stays && path.Base(name)[0] != '.' && bytes.IndexByte(text, 0) < 0 && !bytes.Contains(text, private)
+	if !kept && !p.Stays { // what is not kept is not put back
+		stays := *p
+		stays.Stays, p = true, &stays
+	}
 	r.told(p, name, text)
 	if p.Later != nil { // told by itself: a base that was read before has nothing of it
 		later := *p
-		later.All, later.Since = p.Later, source.Vouching
+		later.Line, later.All, later.Since = nil, p.Later.Says, p.Later.Since
 		r.told(&later, name, text)
 	}
-	if !p.Stays && path.Base(name)[0] != '.' && bytes.IndexByte(text, 0) < 0 && !bytes.Contains(text, private) {
+	if kept {
 		r.Keep(info, name, text)
 	}
 }

@@ -20,11 +20,21 @@ const (
 
 // forAll is the name of a setting of apt without the program that it is for alone.
 func forAll(name string) string {
-	if parts := strings.SplitN(name, "::", 3); len(parts) == 3 && strings.EqualFold(parts[0], "Binary") {
-		return parts[2]
-	}
+	_, name = scoped(name)
 	return name
 }
+
+// scoped parts the name of a setting of apt from that of the program or the method that it is for alone, in small
+// letters; empty where it is for all.
+func scoped(name string) (program, rest string) {
+	if parts := strings.SplitN(name, "::", 3); len(parts) == 3 && strings.EqualFold(parts[0], "Binary") {
+		return strings.ToLower(parts[1]), parts[2]
+	}
+	return "", name
+}
+
+// methods are the programs by which apt fetches and verifies: what is said to one of them alone is nothing to the others.
+var methods = []string{"cdrom", "copy", "file", "ftp", "gpgv", "http", "https", "mirror", "rred", "rsh", "sqv", "ssh", "store"}
 
 // transport lists in words which checks of TLS are not made for a source: by apt's settings, which hold for methods and
 // for single hosts, or by what the addresses of zypper ask for.
@@ -87,7 +97,7 @@ func uncheckedByApt(address string, settings []Setting) (out []string) {
 	}
 	for _, check := range []struct{ option, says string }{{verifyPeer, anyServer}, {verifyHost, anyName}} {
 		for _, name := range methodSettings(u.Scheme, u.Hostname(), check.option) {
-			value, found := set(settings, name)
+			value, found := set(settings, u.Scheme, name)
 			if IsOff(FamilyDeb, value) {
 				out = append(out, check.says)
 			}
@@ -115,14 +125,28 @@ func methodSettings(scheme, host, option string) (out []string) {
 	return out
 }
 
-// set returns the value of one of apt's settings; what is empty is not set.
-func set(settings []Setting, name string) (value string, found bool) {
+// set returns the value of one of apt's settings for what fetches by a scheme; what is empty is not set. What is said to
+// the method alone goes before what is said to the program that calls it, and to all.
+func set(settings []Setting, scheme, name string) (value string, found bool) {
+	_, last, _ := strings.Cut(scheme, "+") // mirror+https has https fetch
+	for i := len(settings) - 1; i >= 0; i-- {
+		program, rest := scoped(settings[i].Name)
+		if of := program != "" && (program == scheme || program == last); of && settings[i].says(rest, name) {
+			return settings[i].Value, true
+		}
+	}
 	for i := range settings {
-		if t := &settings[i]; t.Family == FamilyDeb && t.Value != "" && strings.EqualFold(forAll(t.Name), name) {
-			if value, found = t.Value, true; IsOff(FamilyDeb, value) {
+		program, rest := scoped(settings[i].Name)
+		if settings[i].says(rest, name) && !slices.Contains(methods, program) && !strings.Contains(program, "+") {
+			if value, found = settings[i].Value, true; IsOff(FamilyDeb, value) {
 				return value, true // for one of apt's programs at least
 			}
 		}
 	}
 	return value, found
+}
+
+// says reports whether a setting of apt that is called so, but for whom it is for, gives a name a value.
+func (t *Setting) says(called, name string) bool {
+	return t.Family == FamilyDeb && t.Value != "" && strings.EqualFold(called, name)
 }

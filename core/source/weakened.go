@@ -174,7 +174,7 @@ var weakLines = map[string][]string{
 		"sslverify=0", "sslverify=false", "sslverify=no", "sslverify=off",
 	},
 	FamilyZypp: {
-		"gpgcheck=0", "gpgcheck=no", "gpgcheck=off", "gpgcheck=false",
+		"%_pkgverify_levelnone", "gpgcheck=0", "gpgcheck=no", "gpgcheck=off", "gpgcheck=false",
 		"repo_gpgcheck=0", "repo_gpgcheck=no", "repo_gpgcheck=off", "repo_gpgcheck=false",
 		"pkg_gpgcheck=0", "pkg_gpgcheck=no", "pkg_gpgcheck=off", "pkg_gpgcheck=false",
 		"gpgcheck=never", "repo_gpgcheck=never", "pkg_gpgcheck=never", "gpgcheck=-", "repo_gpgcheck=-", "pkg_gpgcheck=-",

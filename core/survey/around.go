@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -53,6 +55,17 @@ func (r *reader) around() {
 	r.add(found)
 }
 
+// beneath notes what rpm is told where zypper calls it: dnf's own reader tells of it as well.
+func (r *reader) beneath(read []string) {
+	if !slices.Contains(read, zypp.Family) || slices.Contains(read, rpm.Family) {
+		return
+	}
+	found := family.Begin(zypp.Family)
+	found.Decides(r.root, rpm.Beneath(r.root))
+	rpm.KeepPlugins(&found, r.root)
+	r.add(found)
+}
+
 // gnupg notes what gpg is told for the whole system, by which zypper, flatpak and dnf verify. pacman's own reader tells of
 // it as well.
 func (r *reader) gnupg(found *family.Reading) {
@@ -72,7 +85,8 @@ func (r *reader) gnupg(found *family.Reading) {
 var surroundings = func() (out []family.Deciding) {
 	told := func(file string, names func(string) bool, says func([]byte, []string) []string) {
 		out = append(out, family.Deciding{
-			Path: file, Names: names, Touches: around, Comment: "#;", All: says, Stays: true, Since: 1, Later: assignedMore,
+			Path: file, Names: names, Touches: around, Comment: "#;", All: says, Stays: true, Since: 1,
+			Later: &family.Later{Since: source.Vouching, Says: assignedMore},
 		})
 	}
 	shells := []string{"/etc/profile", "/etc/bash.bashrc", "/etc/bashrc", "/root/.profile", "/root/.bash_profile", "/root/.bashrc"}

@@ -14,9 +14,6 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-// dpkgStatus is dpkg's database of packages.
-const dpkgStatus = "/var/lib/dpkg/status"
-
 // mostStatus bounds how much of dpkg's database is read, in bytes: that of a host with every
 // package of a distribution is smaller.
 const mostStatus = 64 << 20
@@ -33,7 +30,7 @@ type dpkgDB struct {
 
 // readDpkg reads dpkg's database line by line; nil where there is none.
 func readDpkg(root *rootfs.FS) (*dpkgDB, error) {
-	f, err := root.Open(dpkgStatus)
+	f, err := root.Open(deb.Status)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -88,7 +85,7 @@ func readDpkg(root *rootfs.FS) (*dpkgDB, error) {
 		if h.arch != "all" && h.arch != "" && h.arch != db.arch {
 			what += ":" + h.arch
 		}
-		db.holds = append(db.holds, source.Hold{Family: deb.Family, Kind: source.HoldHold, What: what, File: dpkgStatus, Line: h.line})
+		db.holds = append(db.holds, source.Hold{Family: deb.Family, Kind: source.HoldHold, What: what, File: deb.Status, Line: h.line})
 	}
 	if read := mostStatus + 1 - limited.N; limited.N <= 0 || len(db.versions) >= mostPackages || len(held) >= mostPackages {
 		return db, fmt.Errorf("only its first %d MiB were read: packages, holds and versions of tools behind them are missing here", read>>20)
@@ -141,7 +138,7 @@ func (p *stanza) take(line []byte, n int) {
 func (r *reader) readDpkg() {
 	db, err := readDpkg(r.root)
 	if err != nil {
-		r.problem(deb.Family, dpkgStatus, family.Plain(err))
+		r.problem(deb.Family, deb.Status, family.Plain(err))
 	}
 	if db != nil {
 		r.dpkg = db

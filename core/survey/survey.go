@@ -61,14 +61,17 @@ func Read(root *rootfs.FS, m Machine) Result {
 	if _, err := root.Stat("/usr/bin/dnf5"); err == nil {
 		host.DNF5 = r.version("dnf5")
 	}
+	var read []string
 	for reading := range families.Readings(root, host) {
 		r.add(reading)
+		read = append(read, reading.Family)
 		if reading.Database != "" {
 			r.openPacman(reading.Database)
 			r.pacmanKeys(reading.Keyring)
 		}
 	}
 	s.Reach = source.Reach
+	r.beneath(read)
 	r.around()
 	r.rpmKeys()
 	r.namedKeys()

@@ -87,7 +87,7 @@ func guards() map[string]guarded {
 			},
 			[]string{"/usr/bin/apt-get", "-o", "APT::Sandbox::User=root", "-o", "Acquire::Retries=0", "update"},
 			several(rapid.Custom(func(t *rapid.T) string {
-				program := oneOf("", "", "", "Binary::apt-get::").Draw(t, "program")
+				program := oneOf("", "", "", "Binary::apt-get::", "Binary::https::", "Binary::http::", "binary::HTTPS::").Draw(t, "program")
 				method := oneOf("https", "http", "HTTPS", "ftp", "mirror+https").Draw(t, "method")
 				host := oneOf("", "", "::127.0.0.1", "::skerry.example").Draw(t, "host")
 				option := oneOf("Verify-Peer", "Verify-Peer", "verify-host").Draw(t, "option")

@@ -98,7 +98,9 @@ func (r *reader) settings() {
 		case key == "HookDir", key == "CacheDir":
 			var all []string
 			for _, s := range list {
-				all = append(all, s.value)
+				if s.value != "" {
+					all = append(all, s.value)
+				}
 			}
 			value = strings.Join(all, " ")
 		default:

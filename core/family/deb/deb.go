@@ -114,12 +114,14 @@ func Read(root *rootfs.FS, architectures []string) family.Reading {
 	for _, name := range aside {
 		r.file(name, false)
 	}
-	r.keys()
 	r.access()
-
 	r.pins()
+	r.keys()
 	return r.Reading
 }
+
+// Status is dpkg's database of packages.
+const Status = "/var/lib/dpkg/status"
 
 // IsRead reports whether apt reads a file of that name in sources.list.d.
 func IsRead(name string) bool {

@@ -124,7 +124,7 @@ type keyFile struct {
 // keys lists the keys of the host, with whether apt really uses each.
 func (r *reader) keys() {
 	k := &keyReader{reader: r, seen: map[string]bool{}, named: map[string]bool{}, missed: map[string]bool{}}
-	k.user = readSandbox(r.root, r.conf.Get("APT::Sandbox::User", ""))
+	k.user = r.verifier()
 	for i := range r.Sources {
 		for _, by := range r.Sources[i].SignedBy {
 			k.named[by] = k.named[by] || r.Sources[i].Enabled

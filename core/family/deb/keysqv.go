@@ -46,6 +46,14 @@ func wayOf(root *rootfs.FS) keyWay {
 	return byAptKey
 }
 
+// method is the name of the method that checks signatures.
+func (w keyWay) method() string {
+	if w == bySQV {
+		return "sqv"
+	}
+	return "gpgv"
+}
+
 // unarmoured takes the armour off as an apt does that calls gpgv itself: blanks around lines do not
 // count, headers end at an empty line, and a block that does not end gives nothing.
 func unarmoured(text []byte) (out []byte, ok bool) {

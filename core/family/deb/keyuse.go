@@ -92,6 +92,16 @@ type sandbox struct {
 	uid, gid uint32
 }
 
+// verifier is the user as which apt checks signatures, by the settings that the method for it has of its own.
+func (r *reader) verifier() sandbox {
+	r.conf.RaiseIn("Binary::" + r.way.method())
+	user := r.conf.Get("APT::Sandbox::User", "")
+	if isTrue(r.conf.Get("Debug::NoDropPrivs", ""), false) {
+		user = "" // it stays root
+	}
+	return readSandbox(r.root, user)
+}
+
 // readSandbox looks the user up who is named in apt's configuration. Where there is none,
 // apt goes on as root.
 func readSandbox(root *rootfs.FS, user string) sandbox {

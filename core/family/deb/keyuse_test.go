@@ -98,6 +98,14 @@ func drawn(t *rapid.T) hanging {
 		fmt.Fprintf(&sources, "deb %sfile:/repo/%d mussel main\n", by, i)
 	}
 	h.files["etc/apt/sources.list"] = sources.String()
+	// A keybox in the place of trusted.gpg is read or not by who reads it, in ways that nothing explains.
+	if !strings.Contains(h.files["etc/apt/trusted.gpg"], "KBXf") && rapid.IntRange(0, 2).Draw(t, "configured") == 0 {
+		scope := rapid.SampledFrom([]string{"", "Binary::gpgv::", "Binary::GPGV::", "Binary::apt-get::", "Binary::file::", "Binary::apt::"}).Draw(t, "scope")
+		h.files["etc/apt/apt.conf.d/50own"] = scope + rapid.SampledFrom([]string{
+			`APT::Sandbox::User "root";`, `APT::Sandbox::User "";`, `Debug::NoDropPrivs "true";`, `Debug::NoDropPrivs "no";`, `APT::Sandbox::User "_apt";`,
+			`Dir::Etc::trustedparts "keyrings";`, `Dir::Etc::trusted "trusted.gpg.d/a.gpg";`,
+		}).Draw(t, "setting") + "\n"
+	}
 	return h
 }
 

@@ -28,7 +28,7 @@ var touching = []family.Touch{
 	{Name: "Dir::Cache::archives", Default: "archives/", Touches: family.Origin, Since: 5},
 	{Name: "Dir::State", Default: "var/lib/apt", Touches: family.Origin},
 	{Name: "Dir::State::lists", Default: "lists/", Touches: family.Origin},
-	{Name: "Dir::State::status", Default: "/var/lib/dpkg/status", Touches: family.Origin},
+	{Name: "Dir::State::status", Default: Status, Touches: family.Origin},
 	{Name: "Dir::State::extended_states", Default: "extended_states", Touches: family.Origin},
 	{Name: "Dir::Bin::methods", Default: "/usr/lib/apt/methods", Touches: family.Program},
 	{Name: "Dir::Bin::dpkg", Default: "/usr/bin/dpkg", Touches: family.Program},
@@ -53,6 +53,10 @@ var touching = []family.Touch{
 	{Name: "APT::Get::Always-Include-Phased-Updates", Default: "false", Touches: family.Origin, Since: 3},
 	{Name: "APT::Get::Never-Include-Phased-Updates", Default: "false", Touches: family.Origin, Since: 3},
 	{Name: "APT::Get::Phase-Policy", Default: "false", Touches: family.Origin, Since: 3},
+	{Name: "Update-Manager::Always-Include-Phased-Updates", Default: "false", Touches: family.Origin, Since: source.Scopes},
+	{Name: "Update-Manager::Never-Include-Phased-Updates", Default: "false", Touches: family.Origin, Since: source.Scopes},
+	{Name: "pkgCacheGen::ForceEssential", Touches: family.Origin, Since: source.Scopes},
+	{Name: "pkgCacheGen::ForceEssential::**", Touches: family.Origin, Since: source.Scopes},
 	{Name: "APT::Snapshot", Touches: family.Origin},
 	{Name: "APT::Architecture-Variants", Touches: family.Origin},
 	{Name: "APT::Architecture-Variants::**", Touches: family.Origin},
@@ -66,6 +70,8 @@ var touching = []family.Touch{
 	{Name: "APT::Sandbox::User", Default: "_apt", Touches: family.Trust},
 	{Name: "APT::Sandbox::Verify", Touches: family.Trust, Since: 3},
 	{Name: "APT::Sandbox::Verify::**", Touches: family.Trust, Since: 3},
+	{Name: "Debug::NoDropPrivs", Default: "false", Touches: family.Trust, Since: source.Scopes},
+	{Name: "Debug::pkgDPkgPM", Default: "false", Touches: family.Origin, Since: source.Scopes},
 	{Name: "APT::Sandbox::ResetEnvironment", Default: "true", Touches: family.Transport, Since: 3},
 	{Name: "APT::Sandbox::Seccomp", Default: "false", Touches: family.Program},
 	{Name: "APT::Sandbox::Seccomp::**", Touches: family.Program},
@@ -81,6 +87,9 @@ var touching = []family.Touch{
 	{Name: "APT::Update::Auth-Failure::**", Touches: family.Program, Since: 3},
 	{Name: "APT::Install::Pre-Invoke::**", Touches: family.Program, Since: 3},
 	{Name: "APT::Install::Post-Invoke-Success::**", Touches: family.Program, Since: 3},
+	{Name: "AptCli::Hooks::**", Touches: family.Program, Since: source.Scopes},
+	{Name: "Methods::Mirror::ProblemReporting", Touches: family.Program, Since: source.Scopes},
+	{Name: "APT::System", Touches: family.Origin, Since: source.Scopes},
 	{Name: "APT::Solver", Touches: family.Program},
 	{Name: "APT::Planner", Touches: family.Program},
 	{Name: "APT::Solver::RunAsUser", Touches: family.Program, Since: 3},
@@ -149,8 +158,8 @@ var harmlessHTTPS = map[string]bool{
 	"connectionattemptdelaymsec": true, "user-agent-non-interactive": true,
 }
 
-// programs are those of apt's programs whose settings alone can count: what stands below
-// Binary::NAME holds for that program.
+// programs are those of apt's programs of whose own settings, which stand below Binary::NAME, earlier readers knew.
+// Others have such settings, too, and so has each method by which apt fetches or verifies.
 var programs = map[string]bool{"apt": true, "apt-get": true, "apt-cache": true, "apt-key": true, "apt-cdrom": true, "aptitude": true}
 
 // ofServers are the options by which apt's methods make sure of a server. Each method looks for them under its own name
@@ -181,15 +190,19 @@ type row struct {
 
 // touch finds the row for a setting; nil where it decides nothing.
 func touch(name string) *family.Touch {
-	parts := strings.Split(strings.ToLower(name), "::")
-	if len(parts) > 2 && parts[0] == "binary" && programs[parts[1]] {
-		parts = parts[2:]
+	parts, lately := strings.Split(strings.ToLower(name), "::"), false
+	if len(parts) > 2 && parts[0] == "binary" {
+		lately, parts = !programs[parts[1]], parts[2:]
 	}
 	if len(parts) > 2 && parts[1] == "https" && harmlessHTTPS[parts[len(parts)-1]] {
 		return nil
 	}
 	for _, r := range rows[parts[0]] {
 		if matches(r.pattern, parts) {
+			if t := *r.touch; lately {
+				t.Since = max(t.Since, source.Scopes)
+				return &t
+			}
 			return r.touch
 		}
 	}

@@ -106,6 +106,9 @@ func TestSettingsAreThoseOfTheRealDump(t *testing.T) {
 		var got, want []string
 		for _, s := range r.Settings {
 			if !slices.ContainsFunc(names, func(known string) bool { return strings.EqualFold(known, s.Name) }) {
+				if strings.HasPrefix(s.Name, "APT::Architectures::") {
+					return // of which apt makes a list of its own
+				}
 				continue // a slip made it
 			}
 			if strings.Contains(s.Value, "***") {

@@ -1,15 +1,17 @@
 package rpm
 
 import (
+	"path"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
 
 // deciding is what decides beside dnf's own configuration: streams of modules, other words for
-// commands, what runs around a transaction, what rpm itself believes, and what the dnf to come
-// reads on top.
+// commands, what runs around a transaction, and what the dnf to come reads on top. What rpm itself is told stands in beneath.
 var deciding = []family.Deciding{
 	{Path: "/etc/dnf/modules.d", Names: family.Suffix(".module"), Touches: family.Origin, Comment: "#;"},
 	{Path: "/etc/dnf/modules.defaults.d", Names: family.Suffix(".yaml"), Touches: family.Origin, Comment: "#"},
@@ -26,26 +28,68 @@ var deciding = []family.Deciding{
 	{Path: "/etc/dnf/vendors.d", Names: family.Suffix(".conf"), Touches: family.Origin, Comment: "#", Since: 3},
 	{Path: "/usr/share/dnf5/vendors.d", Names: family.Suffix(".conf"), Touches: family.Origin, Comment: "#", Stays: true, Since: 3},
 	{Path: "/etc/dnf/versionlock.toml", Touches: family.Origin, Comment: "#"},
-	{Path: "/etc/rpm/macros", Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
-	{Path: "/etc/rpm", Names: family.Prefix("macros."), Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
-	{
-		Path: "/usr/lib/rpm/macros.d", Names: family.Prefix("macros."), Touches: trustAndProgram, Comment: "#", Line: rpmDecides,
-		Stays: true, Loose: true, Since: 1,
-	},
-	{
-		Path: "/usr/lib/rpm/fileattrs", Names: family.Suffix(".attr"), Touches: trustAndProgram, Comment: "#", Line: rpmDecides,
-		Stays: true, Loose: true, Since: source.Vouching,
-	},
-	{Path: "/root/.config/rpm/macros", Touches: trustAndProgram, Comment: "#", Line: rpmDecides, Since: source.Vouching},
 	{Path: "/etc/dnf/automatic.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
 	{Path: "/etc/dnf/dnf5-plugins/automatic.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
 	{Path: "/etc/yum/yum-cron.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
 	{Path: "/etc/yum/yum-cron-hourly.conf", Touches: originAndTrust, Comment: "#;", All: unattended, Since: 1},
-	{Path: "/root/.rpmmacros", Touches: trustAndProgram, Comment: "#", Line: rpmDecides},
+}
+
+// beneath is what rpm itself is told, whatever calls it.
+var beneath = []family.Deciding{
+	macros(family.Deciding{Path: "/etc/rpm/macros"}),
+	macros(family.Deciding{Path: "/etc/rpm", Names: family.Prefix("macros.")}),
+	macros(family.Deciding{Path: "/usr/lib/rpm/macros.d", Names: family.Prefix("macros."), Stays: true, Loose: true, Since: 1}),
+	macros(family.Deciding{Path: "/usr/lib/rpm/fileattrs", Names: family.Suffix(".attr"), Stays: true, Loose: true, Since: source.Vouching}),
+	macros(family.Deciding{Path: "/root/.config/rpm/macros", Since: source.Vouching}),
+	macros(family.Deciding{Path: "/root/.rpmmacros"}),
 	{Path: "/etc/rpm/platform", Touches: family.Origin, Comment: "#"},
 	{Path: "/etc/rpmrc", Touches: trustAndProgram, Comment: "#"},
 	{Path: "/root/.rpmrc", Touches: trustAndProgram, Comment: "#"},
 	{Path: "/etc/crypto-policies/back-ends/rpm-sequoia.config", Touches: family.Trust, Comment: "#", Stays: true},
+}
+
+// macros is a place of files of macros.
+func macros(d family.Deciding) family.Deciding {
+	d.Touches, d.Comment, d.Line = trustAndProgram, "#", rpmDecides
+	d.Later = &family.Later{Since: source.Scopes, Says: func(_ []byte, lines []string) []string {
+		return slices.DeleteFunc(lines, func(line string) bool { return !rpmFinds(line) })
+	}}
+	return d
+}
+
+// Beneath is what decides on a host of another package manager that calls rpm: zypper.
+func Beneath(root *rootfs.FS) []family.Deciding {
+	out := told(root)
+	for i := range out {
+		d := &out[i]
+		if d.Later != nil { // all of it is looked for since the same reader
+			d.Line, d.Later = func(line string) bool { return rpmDecides(line) || rpmFinds(line) }, nil
+		}
+		d.Since = max(d.Since, source.Scopes)
+	}
+	return out
+}
+
+// KeepPlugins notes the code of plugins that rpm runs of itself, whatever calls it.
+func KeepPlugins(r *family.Reading, root *rootfs.FS) {
+	for _, lib := range libs {
+		r.KeepSystem(root, lib+"/rpm-plugins", 0, ".so")
+	}
+}
+
+// libs are where libraries and their plugins stand.
+var libs = []string{"/usr/lib", "/usr/lib64"}
+
+// told are the files by which rpm is told anything on a root.
+func told(root *rootfs.FS) []family.Deciding {
+	out := slices.Clone(beneath)
+	entries, _ := root.ReadDir("/etc/rpm") // that it cannot be listed is said where its files are looked for
+	for _, e := range entries {            // of a target: x86_64-linux
+		if e.IsDir() {
+			out = append(out, macros(family.Deciding{Path: path.Join("/etc/rpm", e.Name(), "macros"), Since: source.Vouching}))
+		}
+	}
+	return out
 }
 
 // aliases reports whether dnf takes other words for its commands from a file of that name.
@@ -68,6 +112,20 @@ var rpmMacros = family.Prefix(
 func rpmDecides(line string) bool {
 	name, is := strings.CutPrefix(line, "%")
 	return is && (rpmMacros(name) || strings.HasPrefix(name, "{load") || strings.HasPrefix(name, "include"))
+}
+
+// finding are the macros by which rpm finds its plugins, and a program that fetches.
+var finding = []string{
+	"_libdir", "_lib", "_prefix", "_exec_prefix", "_usr", "_var", "_localstatedir", "_usrlibrpm", "_rpmconfigdir", "_urlhelper",
+	"__urlhelpercmd", "__urlhelperopts", "__urlhelper_localopts", "__urlhelper_proxyopts",
+}
+
+func rpmFinds(line string) bool {
+	name, is := strings.CutPrefix(line, "%")
+	if end := strings.IndexAny(name, " \t("); end > 0 {
+		name = name[:end]
+	}
+	return is && slices.Contains(finding, name)
 }
 
 // unattended is what a program that upgrades by itself puts in the place of dnf's own

@@ -1,15 +1,12 @@
 package rpm
 
 import (
-	"errors"
-	"io/fs"
 	"path"
 	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/rootfs"
-	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/ini"
 	"patientlantern.example/lantern/core/text/pattern"
 	"patientlantern.example/lantern/core/version"
@@ -173,18 +170,7 @@ func (r *reader) dropIns() (out []mainFile) {
 // decides are the files that decide beside what is read: dnf 5 takes settings of [main] out of
 // one kind of them.
 func (r *reader) decides() []family.Deciding {
-	all := slices.Clone(deciding)
-	entries, err := r.root.ReadDir("/etc/rpm")
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		r.Problem("/etc/rpm", 0, "cannot be listed: "+family.Plain(err), false)
-	}
-	for _, e := range entries { // of a target: x86_64-linux
-		if e.IsDir() {
-			all = append(all, family.Deciding{
-				Path: path.Join("/etc/rpm", e.Name(), "macros"), Touches: trustAndProgram, Comment: "#", Line: rpmDecides, Since: source.Vouching,
-			})
-		}
-	}
+	all := slices.Concat(deciding, told(r.root))
 	if !r.five {
 		return all
 	}

@@ -80,8 +80,9 @@ func Present(root *rootfs.FS) bool {
 
 // pluginCode notes the code of plugins that dnf and rpm run of themselves.
 func (r *reader) pluginCode(root *rootfs.FS) {
-	for _, lib := range []string{"/usr/lib", "/usr/lib64"} {
-		for _, dir := range []string{"/libdnf/plugins", "/libdnf5/plugins", "/dnf5/plugins", "/rpm-plugins"} {
+	KeepPlugins(&r.Reading, root)
+	for _, lib := range libs {
+		for _, dir := range []string{"/libdnf/plugins", "/libdnf5/plugins", "/dnf5/plugins"} {
 			r.KeepSystem(root, lib+dir, 0, ".so")
 		}
 		entries, err := root.ReadDir(lib)

@@ -124,6 +124,21 @@ func (t *Tree) Raise(name string) {
 	}
 }
 
+// RaiseIn is Raise in what apt hands to its methods: items that have a value.
+func (t *Tree) RaiseIn(name string) {
+	if n := t.find(name); n != nil && n.bare() {
+		return
+	}
+	t.Raise(name)
+}
+
+// bare takes what has no value out of what stands below an item, and reports whether the item is without one, too.
+func (n *node) bare() bool {
+	n.below = slices.DeleteFunc(n.below, (*node).bare)
+	n.index = nil
+	return n.value == "" && len(n.below) == 0
+}
+
 func (t *Tree) raise(above string, n *node) {
 	full := above + n.name
 	for _, c := range n.below {
