@@ -64,7 +64,7 @@ func (o *Out) Traits(t *source.Traits) {
 	}
 }
 
-// Problems writes what could not be understood.
+// Problems writes what could not be understood, or was not read.
 func (o *Out) Problems(list []source.Problem) {
 	if len(list) == 0 {
 		return
@@ -72,8 +72,11 @@ func (o *Out) Problems(list []source.Problem) {
 	o.Printf("\n%s", o.Paint(Bold, "Problems"))
 	for _, p := range list {
 		sign, style := "! ", Yellow
-		if p.Fatal {
+		switch {
+		case p.Fatal:
 			sign, style = "!!", Red
+		case p.Unread:
+			sign = "? "
 		}
 		where := p.File
 		if p.Line > 0 {

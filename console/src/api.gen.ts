@@ -3372,6 +3372,8 @@ export interface components {
             /** Format: int64 */
             line: number;
             message: string;
+            /** @description what stands there was not read, or not to its end: nothing is known of it */
+            not_read?: boolean;
         };
         Proposal: {
             /** @description Who agreed; absent: nobody has */

@@ -89,7 +89,12 @@ func flatpakPlace() place {
 }
 
 func TestWhatHandsDoToFlatpak(t *testing.T) {
-	hands(t, flatpakPlace(), []hand{
+	const other = "etc/flatpak/installations.d/own.conf"
+	hands(t, flatpakPlace().with(tree{other: "[Installation \"own\"]\nPath=/srv/own\n", "srv/own/repo/config": "[core]\n[remote \"terns\"]\nurl=https://terns.example/\n"}), []hand{
+		{does: "an installation more", file: "etc/flatpak/installations.d/new.conf", text: "[Installation \"new\"]\nPath=/srv/new\n", want: "setting-changed danger", field: "origin, trust"},
+		{does: "an installation elsewhere", file: other, from: "Path=", text: "Priority=9\nPath=", want: "setting-changed danger", field: "origin, trust"},
+		{does: "a remote of another installation", file: "srv/own/repo/config", from: "https://terns.example/", text: "http://elsewhere.example/", want: "setting-changed danger", field: "origin, trust", stays: true},
+		{does: "a key of a remote there", file: "srv/own/repo/terns.trustedkeys.gpg", text: binary(handKeys[3]), want: "setting-changed danger", field: "trust", stays: true},
 		{does: "a remote unchecked", file: flatConf, from: "gpg-verify=true", text: "gpg-verify=false", want: "checks-weakened danger", field: "signature check of packages"},
 		{does: "a remote elsewhere", file: flatConf, from: "apps.gulls.example", text: "elsewhere.example", want: "changed-source danger", field: "URL"},
 		{does: "a keyring for all of gpg", file: "etc/gnupg/gpg.conf", text: "keyring /srv/keys\n", want: "setting-weakened danger", field: "keyring /srv/keys"},

@@ -125,6 +125,7 @@ func (c *comparer) stood(b *Base) {
 	s.lists()
 	s.programs()
 	s.deciding()
+	s.unread()
 }
 
 // standing compares a survey with the one of the base.

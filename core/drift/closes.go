@@ -44,6 +44,8 @@ func (f *Finding) ClosedBy() string {
 		return closes[f.Class]
 	case f.Class == KeyWithdrawn:
 		return "take the key out of that file by hand, or switch off what goes by it"
+	case f.Class == NotRead:
+		return "see on the host what stands there, and make it less, or readable; or " + accept
 	case f.Class == KeyAdded:
 		return "withdraw it from the whole fleet: lantern key withdraw " + f.Have + " --because WHY; or " + accept
 	}

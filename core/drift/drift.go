@@ -69,6 +69,7 @@ var Classes = []string{
 	KeyWider,
 	KeyEnded,
 	KeyWithdrawn,
+	NotRead,
 	SettingChanged,
 	SystemChanged,
 	PinChanged,

@@ -78,7 +78,7 @@ func (r *Reading) once(file string, line int, message string) {
 		r.said = map[string]bool{}
 	}
 	r.said[message] = true
-	r.Problem(file, line, message, false)
+	r.Unread(file, line, message)
 }
 
 // most is how many settings, pins and holds of one family are told.
@@ -116,6 +116,12 @@ func (r *Reading) Problem(file string, line int, message string, fatal bool) {
 		r.Problems,
 		source.Problem{Family: r.Family, File: file, Line: line, Message: Plainly(message), Fatal: fatal},
 	)
+}
+
+// Unread notes what was not read, or not to its end.
+func (r *Reading) Unread(file string, line int, message string) {
+	r.Problem(file, line, message, false)
+	r.Problems[len(r.Problems)-1].Unread = true
 }
 
 // Keep notes the text of a source file, and how it stands on the host.

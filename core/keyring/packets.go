@@ -91,6 +91,9 @@ type subkey struct {
 	signatures []*packet.Signature
 }
 
+// ErrMore is returned for a text of which not all was looked at.
+var ErrMore = errors.New("the rest was not looked at")
+
 // mostPackets bounds how many packets of one text are looked at: a certificate of
 // somebody known to many has some thousands.
 const mostPackets = 200_000
@@ -124,7 +127,7 @@ func parted(raw []byte, at At, of judge) (list []*certificate, err error) {
 			return list, trouble
 		}
 		if n == mostPackets {
-			return list, fmt.Errorf("more than %d packets stand in it, and the rest was not looked at", mostPackets)
+			return list, fmt.Errorf("more than %d packets stand in it, and %w", mostPackets, ErrMore)
 		}
 		if errors.Is(err, io.ErrUnexpectedEOF) && p != nil && p.Tag == tagSignature && signature(p) != nil {
 			err = nil // it says that it is longer than the text, and all of it stands there

@@ -31,11 +31,12 @@ var ErrBound = errors.New("it is not read: more stands on this root than is look
 type spent struct {
 	files       int
 	texts, bulk int64
-	cut         map[string]int  // folder → entries that were not looked at
-	work        map[string]*int // what it is spent on → what is left
-	refused     int             // files that were not read
-	patterns    map[string]bool // that match more than is looked at
-	kept        map[string]any  // what readers remember while the root is read
+	cut         map[string]int   // folder → entries that were not looked at
+	work        map[string]*int  // what it is spent on → what is left
+	refused     int              // files that were not read
+	unread      map[string]error // file or folder → why it was not read
+	patterns    map[string]bool  // that match more than is looked at
+	kept        map[string]any   // what readers remember while the root is read
 }
 
 // note counts a file of some size that is about to be read.
@@ -55,6 +56,29 @@ func (r *FS) note(size, limit int64) error {
 	s.files++
 	*kind += size
 	return nil
+}
+
+// mostUnread is how many files and folders are named that were not read.
+const mostUnread = 200
+
+// missed notes a file or folder that is there and was not read. What is not there is none, nor is what no program reads:
+// a pipe, a folder in the place of a file.
+func (r *FS) missed(name string, err error) {
+	for _, none := range []error{fs.ErrNotExist, ErrNotRegular, ErrNotFolder} {
+		if errors.Is(err, none) {
+			return
+		}
+	}
+	if err == nil || r.spent == nil || len(r.spent.unread) == mostUnread {
+		return
+	}
+	if p := (*fs.PathError)(nil); errors.As(err, &p) {
+		err = p.Err
+	}
+	if r.spent.unread == nil {
+		r.spent.unread = map[string]error{}
+	}
+	r.spent.unread[inside(name)] = err
 }
 
 // cutList keeps the first entries of a folder that is beyond the bound.
@@ -84,21 +108,28 @@ func (r *FS) Beyond() (out []Cut) {
 	}
 	for _, dir := range slices.Sorted(maps.Keys(r.spent.cut)) {
 		out = append(out, Cut{"/" + dir, fmt.Sprintf(
-			"%d entries of the folder were not looked at: the first %d were, by name", r.spent.cut[dir], MostEntries)})
+			"%d entries of the folder were not looked at: the first %d were, by name", r.spent.cut[dir], MostEntries), true})
 	}
 	for _, pattern := range slices.Sorted(maps.Keys(r.spent.patterns)) {
-		out = append(out, Cut{"", fmt.Sprintf("the pattern %s matches more than %d names: not all were looked at", pattern, MostEntries)})
+		out = append(out, Cut{"", fmt.Sprintf("the pattern %s matches more than %d names: not all were looked at", pattern, MostEntries), true})
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.spent.unread)) {
+		err := r.spent.unread[name]
+		out = append(out, Cut{"/" + name, "it was not read: " + err.Error(), errors.Is(err, ErrLarge) || errors.Is(err, ErrBound)})
 	}
 	if r.spent.refused > 0 {
 		out = append(out, Cut{"", fmt.Sprintf(
 			"%d files were not read: more stands on this root than is looked at (%d files, %d MiB of text)",
-			r.spent.refused, MostFiles, mostTexts>>20)})
+			r.spent.refused, MostFiles, mostTexts>>20), true})
 	}
 	return out
 }
 
-// Cut is something that was not looked at.
-type Cut struct{ Place, Message string }
+// Cut is something that was not looked at. Others may read what is more than we do.
+type Cut struct {
+	Place, Message string
+	More           bool // it is more than is read here, and that alone is why
+}
 
 // tooLong reports an error for a text of more lines than people write.
 func tooLong(name string, text []byte) error {

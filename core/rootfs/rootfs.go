@@ -165,6 +165,7 @@ func (r *FS) ReadDir(name string) ([]fs.DirEntry, error) {
 // that in which a program meets the files that does not sort them.
 func (r *FS) ReadDirAsStored(name string) ([]fs.DirEntry, error) {
 	list, err := r.list(name)
+	r.missed(name, err)
 	return r.cutList(name, list), err
 }
 
@@ -235,6 +236,7 @@ func (r *FS) open(name string) (fs.File, fs.FileInfo, error) {
 // ReadFile returns the content of a regular file of at most MaxFile bytes.
 func (r *FS) ReadFile(name string) ([]byte, error) {
 	data, _, err := r.read(name, MaxFile)
+	r.missed(name, err)
 	return data, err
 }
 
@@ -248,11 +250,12 @@ func (r *FS) ReadText(name string) ([]byte, error) {
 func (r *FS) ReadTextInfo(name string) ([]byte, fs.FileInfo, error) {
 	data, info, err := r.read(name, MaxText)
 	if err == nil {
-		if err = tooLong(name, data); err != nil {
-			return nil, nil, err
-		}
+		err = tooLong(name, data)
 	}
-	return data, info, err
+	if r.missed(name, err); err != nil {
+		return nil, nil, err
+	}
+	return data, info, nil
 }
 
 func (r *FS) read(name string, limit int64) ([]byte, fs.FileInfo, error) {

@@ -200,4 +200,5 @@ type Problem struct {
 	Line    int    `json:"line"`
 	Message string `json:"message"`
 	Fatal   bool   `json:"fatal" doc:"the package manager refuses to work"`
+	Unread  bool   `json:"not_read,omitzero" doc:"what stands there was not read, or not to its end: nothing is known of it"`
 }

@@ -195,7 +195,7 @@ func TestWhatWasNotLookedAtIsSaid(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("etc/apt/sources.list.d/%05d.list", i)), nil, 0o644))
 	}
 	r := survey.Read(rootfs.New(os.DirFS(dir)), survey.Machine{})
-	assert.Contains(t, r.Survey.Problems, source.Problem{File: "/etc/apt/sources.list.d", Message: fmt.Sprintf("7 entries of the folder were not looked at: the first %d were, by name", rootfs.MostEntries)})
+	assert.Contains(t, r.Survey.Problems, source.Problem{File: "/etc/apt/sources.list.d", Unread: true, Message: fmt.Sprintf("7 entries of the folder were not looked at: the first %d were, by name", rootfs.MostEntries)})
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "etc/apt/sources.list"), bytes.Repeat([]byte("#\n"), rootfs.MostLines+1), 0o644))
 	r = survey.Read(rootfs.New(os.DirFS(dir)), survey.Machine{})
 	assert.Contains(t, fmt.Sprint(r.Survey.Problems), "100001 lines, the limit is 100000")

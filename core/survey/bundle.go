@@ -54,7 +54,7 @@ func (r *reader) sums() map[string]string {
 	text, err := r.root.ReadText(brought)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) || r.dpkg != nil && r.dpkg.versions["ca-certificates"] != "" {
-			r.problem("", brought, "cannot be read, so whether certificates are those of their package is not known: "+family.Plain(err))
+			r.unread("", brought, "cannot be read, so whether certificates are those of their package is not known: "+family.Plain(err))
 		}
 		return nil
 	}
@@ -122,7 +122,7 @@ func (r *reader) own() (known map[string]bool, others []string) {
 // not there has nobody.
 func (r *reader) unknown(name string, err error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		r.problem("", name, "cannot be read, so whom the system believes is not known: "+family.Plain(err))
+		r.unread("", name, "cannot be read, so whom the system believes is not known: "+family.Plain(err))
 	}
 }
 

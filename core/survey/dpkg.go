@@ -138,7 +138,7 @@ func (p *stanza) take(line []byte, n int) {
 func (r *reader) readDpkg() {
 	db, err := readDpkg(r.root)
 	if err != nil {
-		r.problem(deb.Family, deb.Status, family.Plain(err))
+		r.unread(deb.Family, deb.Status, family.Plain(err))
 	}
 	if db != nil {
 		r.dpkg = db

@@ -32,7 +32,7 @@ func (r *reader) rpmKeys() {
 	for _, p := range r.find("Name", "gpg-pubkey") {
 		list, err := keyring.Read([]byte(p.Description()), family.KeysAt(r.root))
 		if err != nil {
-			r.problem(rpm.Family, r.rpm.Path, "the key gpg-pubkey-"+p.Version()+" cannot be understood: "+err.Error())
+			r.unread(rpm.Family, r.rpm.Path, "the key gpg-pubkey-"+p.Version()+" cannot be understood: "+err.Error())
 		}
 		r.addKeys(list, r.rpm.Path, source.ScopeAny)
 	}
@@ -67,7 +67,7 @@ func (r *reader) rpmKeyring() (kind, dir string) {
 	}
 	text, err := r.root.ReadText(rpmMacros)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		r.problem(rpm.Family, rpmMacros, "cannot be read, so it is not known where rpm keeps the keys that it believes: "+family.Plain(err))
+		r.unread(rpm.Family, rpmMacros, "cannot be read, so it is not known where rpm keeps the keys that it believes: "+family.Plain(err))
 	}
 	for line := range strings.Lines(string(text)) {
 		if strings.HasPrefix(line, "%_keyring") {
@@ -87,7 +87,7 @@ func (r *reader) rpmKeyring() (kind, dir string) {
 // keyStore reads the keys that rpm keeps in files.
 func (r *reader) keyStore(kind, dir string) {
 	if kind != rpmFiles && kind != rpmStore || strings.Contains(dir, "%") {
-		r.problem(rpm.Family, dir, "rpm is told to keep its keys in "+kind+" there, and which it believes is not known")
+		r.unread(rpm.Family, dir, "rpm is told to keep its keys in "+kind+" there, and which it believes is not known")
 		return
 	}
 	for _, e := range r.keyFolder(dir) {
@@ -109,7 +109,7 @@ func (r *reader) keyStore(kind, dir string) {
 func (r *reader) keyFolder(dir string) []fs.DirEntry {
 	entries, err := r.root.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		r.problem(rpm.Family, dir, "cannot be listed, so which keys rpm believes is not known: "+family.Plain(err))
+		r.unread(rpm.Family, dir, "cannot be listed, so which keys rpm believes is not known: "+family.Plain(err))
 	}
 	return entries
 }
@@ -118,7 +118,7 @@ func (r *reader) keyFolder(dir string) []fs.DirEntry {
 func (r *reader) keyFile(name string) {
 	data, err := r.root.ReadFile(name)
 	if err != nil {
-		r.problem(rpm.Family, name, "the key cannot be read: "+family.Plain(err))
+		r.unread(rpm.Family, name, "the key cannot be read: "+family.Plain(err))
 		return
 	}
 	list, err := keyring.Read(data, family.KeysAt(r.root))
@@ -133,7 +133,7 @@ func (r *reader) keyFile(name string) {
 func (r *reader) pacmanKeys(dir string) {
 	db, err := r.root.ReadText(path.Join(dir, "trustdb.gpg"))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		r.problem(arch.Family, path.Join(dir, "trustdb.gpg"), "cannot be read, so no key is known to be valid: "+family.Plain(err))
+		r.unread(arch.Family, path.Join(dir, "trustdb.gpg"), "cannot be read, so no key is known to be valid: "+family.Plain(err))
 	}
 	trustAll := false
 	for i := range r.Survey.Sources {
@@ -147,7 +147,7 @@ func (r *reader) pacmanKeys(dir string) {
 		}
 		list, err := keyring.ReadWeb(f.data, db, family.KeysAt(r.root))
 		if err != nil {
-			r.problem(arch.Family, f.file, "the keyring cannot be understood: "+err.Error())
+			r.unread(arch.Family, f.file, "not all of the keyring is understood: "+err.Error())
 		}
 		for i := range list {
 			k := &list[i]
@@ -180,7 +180,7 @@ func (r *reader) ring(dir, name string) *ring {
 	}
 	f.there = true
 	if f.data, err = r.root.ReadFile(f.file); err != nil {
-		r.problem(arch.Family, f.file, "the keyring cannot be read: "+family.Plain(err))
+		r.unread(arch.Family, f.file, "the keyring cannot be read: "+family.Plain(err))
 	}
 	return f
 }
@@ -197,11 +197,11 @@ func (r *reader) keyboxd(dir string) {
 	for _, file := range []string{path.Join(dir, "common.conf"), "/etc/gnupg/common.conf"} {
 		text, err := r.root.ReadText(file)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			r.problem(arch.Family, file, "cannot be read: "+family.Plain(err))
+			r.unread(arch.Family, file, "cannot be read: "+family.Plain(err))
 		}
 		for line := range strings.Lines(string(text)) {
 			if strings.TrimLeft(strings.TrimSpace(line), "-") == "use-keyboxd" {
-				r.problem(arch.Family, file, "gpg from 2.3 on keeps its keys in public-keys.d/pubring.db here, which is not read: "+
+				r.unread(arch.Family, file, "gpg from 2.3 on keeps its keys in public-keys.d/pubring.db here, which is not read: "+
 					"which keys pacman believes is not known; take use-keyboxd out, and import the keys anew")
 				return
 			}
@@ -248,7 +248,10 @@ func (r *reader) namedKeys() {
 	var files []*named
 	var texts [][]byte
 	trouble := func(n *named, err error) {
-		if n.on {
+		switch {
+		case errors.Is(err, keyring.ErrMore):
+			r.unread(n.source.Family, n.file, family.Plain(err))
+		case n.on:
 			r.problem(n.source.Family, n.file, "the key file that "+n.source.ID+" names cannot be read: "+family.Plain(err))
 		}
 	}

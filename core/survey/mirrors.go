@@ -25,7 +25,7 @@ func (r *reader) mirrors() {
 			}
 			r.Texts[name], r.Modes[name], r.lists[name], r.called[name] = text, info.Mode().Perm(), true, true
 			if n := source.Strangers(text); len(r.salt()) == 0 && n > 0 { // masked, other lines may be strangers
-				r.problem(r.Survey.Sources[i].Family, name, fmt.Sprintf(
+				r.unread(r.Survey.Sources[i].Family, name, fmt.Sprintf(
 					"%d of its lines name no mirror and stay on the host, and without /etc/machine-id nobody is told when they change", n))
 			}
 		}

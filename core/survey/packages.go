@@ -52,7 +52,7 @@ func (r *reader) databases() {
 	default:
 		for _, name := range oldRPM {
 			if _, err := r.root.Stat(name); err == nil {
-				r.problem(
+				r.unread(
 					rpm.Family,
 					name,
 					"rpm's database is of a kind that is not read: the keys in it, owners of files and versions of tools are missing here",
@@ -77,7 +77,7 @@ func (r *reader) rpmTrouble(err error) {
 		if r.rpm != nil {
 			file = r.rpm.Path
 		}
-		r.problem(rpm.Family, file, "rpm's database cannot be read: "+err.Error())
+		r.unread(rpm.Family, file, "rpm's database cannot be read: "+err.Error())
 	}
 }
 

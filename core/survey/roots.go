@@ -83,7 +83,7 @@ func (r *reader) below(dir string, all bool) (out []string) {
 				continue
 			}
 			if len(out) == mostBelow { // or links lead in a circle
-				r.problem("", dir, fmt.Sprintf("it has more than %d folders with certificates: those from here on are not read", mostBelow))
+				r.unread("", dir, fmt.Sprintf("it has more than %d folders with certificates: those from here on are not read", mostBelow))
 				return out
 			}
 			if out = append(out, name); all {

@@ -12,6 +12,7 @@ import (
 
 	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
@@ -96,15 +97,22 @@ const mostProblems = 500
 // by their number. What stops a package manager goes before what it passes over.
 func (r *reader) beyond() {
 	s := &r.Survey
-	slices.SortStableFunc(s.Problems, func(a, b source.Problem) int {
+	for _, cut := range r.root.Beyond() {
+		r.notRead(cut)
+	}
+	if left := r.root.Work("keys", keyring.MostWork); left != nil && *left < 0 {
+		r.unread("", "", "more keys stand on this root than are checked: of some it is not known whether they are believed")
+	}
+	weight := func(p source.Problem) int {
 		switch {
-		case a.Fatal == b.Fatal:
+		case p.Fatal:
 			return 0
-		case a.Fatal:
-			return -1
+		case p.Unread:
+			return 1
 		}
-		return 1
-	})
+		return 2
+	}
+	slices.SortStableFunc(s.Problems, func(a, b source.Problem) int { return weight(a) - weight(b) })
 	told := map[string]int{}
 	s.Problems = slices.DeleteFunc(s.Problems, func(p source.Problem) bool {
 		told[p.Family]++
@@ -112,11 +120,8 @@ func (r *reader) beyond() {
 	})
 	for _, name := range slices.Sorted(maps.Keys(told)) {
 		if n := told[name] - mostProblems; n > 0 {
-			r.problem(name, "", fmt.Sprintf("%d more problems are not told one by one", n))
+			r.unread(name, "", fmt.Sprintf("%d more problems are not told one by one", n))
 		}
-	}
-	for _, cut := range r.root.Beyond() {
-		r.problem("", cut.Place, cut.Message)
 	}
 }
 
@@ -188,6 +193,26 @@ func (r *reader) add(f family.Reading) {
 
 func (r *reader) problem(family, file, message string) {
 	r.Survey.Problems = append(r.Survey.Problems, source.Problem{Family: family, File: file, Message: message})
+}
+
+// unread notes what was not read, or not to its end.
+func (r *reader) unread(family, file, message string) {
+	r.Survey.Problems = append(r.Survey.Problems, source.Problem{Family: family, File: file, Message: message, Unread: true})
+}
+
+// notRead notes what was not read, of which a reader may have said so already. What is more than we read stops nobody
+// else.
+func (r *reader) notRead(cut rootfs.Cut) {
+	said := false
+	for i := range r.Survey.Problems {
+		if p := &r.Survey.Problems[i]; p.File == cut.Place && p.File != "" && p.Line == 0 {
+			p.Fatal = p.Fatal && !cut.More
+			p.Unread, said = p.Unread || !p.Fatal, true
+		}
+	}
+	if !said {
+		r.unread("", cut.Place, cut.Message)
+	}
 }
 
 // Masked returns the texts with passwords masked, and fills Survey.Files with

@@ -59,7 +59,7 @@ func (r *reader) vouching() {
 		r.looksInto(file)
 	}
 	if n := len(files) - mostVouching; n > 0 {
-		r.problem("", files[mostVouching], fmt.Sprintf("%d more files that vouch for servers are not looked into", n))
+		r.unread("", files[mostVouching], fmt.Sprintf("%d more files that vouch for servers are not looked into", n))
 	}
 	r.system()
 }

@@ -1,6 +1,7 @@
 package rollouts
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -103,9 +104,14 @@ func (s *Rollouts) healable(ctx context.Context, in *api.HealManyOrder) (*Starta
 		return nil, err
 	}
 	p := &Startable{revision: r, Rollout: store.Rollout{Kind: store.KindHeal, Revision: r.Number, Because: strings.TrimSpace(in.Because)}}
+	otherwise := "" // what closes a finding that healing does not
 	for _, h := range targets {
 		v := h.Row()
-		if v.Revision == 0 || !hasFinding(v, in) {
+		if v.Revision == 0 {
+			continue
+		}
+		if heals, how := hasFinding(v, in); !heals {
+			otherwise = cmp.Or(otherwise, how)
 			continue
 		}
 		if v.Task != 0 {
@@ -116,8 +122,11 @@ func (s *Rollouts) healable(ctx context.Context, in *api.HealManyOrder) (*Starta
 	}
 	if len(p.Takers) == 0 {
 		why := "no host that was asked for has such a finding"
-		if p.others > 0 {
+		switch {
+		case p.others > 0:
 			why = fmt.Sprintf("every host that has such a finding is being changed (%d)", p.others)
+		case otherwise != "":
+			why = "healing does not close what was asked for: " + otherwise
 		}
 		return nil, refusal.Conflict(why)
 	}
@@ -136,19 +145,24 @@ func (s *Rollouts) layHealing(ctx context.Context, p *Startable, rs *resolve.Res
 	return s.LayOut(ctx, p, rs, results, false)
 }
 
-// hasFinding reports whether a host has a finding that nobody waived, of those that an order is
-// about; one that is more than a note where it names none.
-func hasFinding(v *fleet.View, in *api.HealManyOrder) bool {
+// hasFinding reports whether a host has a finding that nobody waived and that healing may close, of those that an order is
+// about; one that is more than a note where it names none. Where it has none but others, how is what closes one of these.
+func hasFinding(v *fleet.View, in *api.HealManyOrder) (heals bool, how string) {
+	key := ""
 	if in.Finding != nil {
-		key := drift.Finding(*in.Finding).Key()
-		return slices.ContainsFunc(v.Findings, func(f drift.Finding) bool {
-			return f.Key() == key && (len(in.Class) == 0 || slices.Contains(in.Class, f.Class))
-		})
+		key = drift.Finding(*in.Finding).Key()
 	}
-	return slices.ContainsFunc(v.Findings, func(f drift.Finding) bool {
-		if len(in.Class) == 0 {
-			return f.Severity != drift.Note
+	for i := range v.Findings {
+		f := &v.Findings[i]
+		asked := slices.Contains(in.Class, f.Class) || len(in.Class) == 0 && (key != "" || f.Severity != drift.Note)
+		asked = asked && (key == "" || f.Key() == key)
+		switch by := f.ClosedBy(); {
+		case !asked:
+		case by == "":
+			return true, ""
+		default:
+			how = cmp.Or(how, by)
 		}
-		return slices.Contains(in.Class, f.Class)
-	})
+	}
+	return false, how
 }

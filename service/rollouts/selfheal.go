@@ -69,7 +69,7 @@ func (s *Rollouts) healByItself(ctx context.Context) error {
 // too often: their keys and classes.
 func (s *Rollouts) toHeal(v *fleet.View, now time.Time) (keys, classes []string) {
 	for i, f := range v.Findings {
-		if i >= len(v.Keys) || !v.Rules[f.Class].Heal {
+		if i >= len(v.Keys) || !v.Rules[f.Class].Heal || f.ClosedBy() != "" { // healing would not close it, however often
 			continue
 		}
 		if n, _ := s.Healed.Times(v.Name, v.Keys[i], now); n >= compute.MostHealed {

@@ -237,7 +237,7 @@ type ReasonRow = HostDetail['reasons'][number]
 
     <template v-if="d.problems.length">
       <h2>Problems</h2>
-      <div class="card pad"><div v-for="(p, i) in d.problems" :key="i" :class="p.fatal ? 'bad' : 'warn'">{{ p.fatal ? '!!' : '!' }} <span class="mono">{{ p.file || 'several files' }}<template v-if="p.line">:{{ p.line }}</template></span> {{ p.message }}</div></div>
+      <div class="card pad"><div v-for="(p, i) in d.problems" :key="i" :class="p.fatal ? 'bad' : 'warn'">{{ p.fatal ? '!!' : p.not_read ? '?' : '!' }} <span class="mono">{{ p.file || 'several files' }}<template v-if="p.line">:{{ p.line }}</template></span> {{ p.message }}</div></div>
     </template>
 
     <h2>Sources</h2>

@@ -296,6 +296,8 @@ func (k *keyReader) describe(taken []found) {
 			k.Problem(f.name, 0, "the key file holds a private key: "+family.WhoeverReads, false)
 		}
 		switch trouble := cmp.Or(keyTrouble(all.Err), taken[i].trouble); {
+		case errors.Is(all.Err, keyring.ErrMore):
+			k.Unread(f.name, 0, trouble)
 		case len(have) == 0:
 			k.Problem(f.name, 0, "the key file cannot be understood: "+cmp.Or(trouble, keyring.ErrNoKey.Error()), false)
 		case f.why == "" && trouble != "":

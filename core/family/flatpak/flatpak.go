@@ -40,7 +40,7 @@ const (
 )
 
 // WatchDirs are the folders whose changes can change what Read returns.
-var WatchDirs = []string{Repo, PartDir, preinstallDir}
+var WatchDirs = []string{Repo, PartDir, preinstallDir, otherInstallations}
 
 const (
 	partExt         = ".flatpakrepo"
@@ -67,7 +67,7 @@ var preinstalled = []family.Deciding{
 
 // Present reports whether flatpak has or is to have remotes on the host.
 func Present(root *rootfs.FS) bool {
-	for _, name := range []string{Repo, PartDir} {
+	for _, name := range []string{Repo, PartDir, otherInstallations} {
 		if _, err := root.Stat(name); err == nil {
 			return true
 		}
@@ -105,27 +105,6 @@ func Read(root *rootfs.FS) family.Reading {
 		}
 	}
 	return r.Reading
-}
-
-// otherInstallations is where further installations beside the system's own are named.
-const otherInstallations = "/etc/flatpak/installations.d"
-
-// others says what is not looked at.
-func (r *reader) others() {
-	entries, err := r.root.ReadDir(otherInstallations)
-	if err != nil {
-		return
-	}
-	for _, e := range entries {
-		if strings.HasSuffix(e.Name(), ".conf") {
-			r.Problem(
-				path.Join(otherInstallations, e.Name()),
-				0,
-				"the remotes of this installation are not read: only those of the system's own are",
-				false,
-			)
-		}
-	}
 }
 
 func (r *reader) refuse(file string, line int, format string, args ...any) {
@@ -428,7 +407,10 @@ func (r *reader) keys(name string, on bool) {
 		family.KeepKeys(r.Texts, r.Modes, info, name, data, &got)
 		err = got.Err
 	}
-	if err != nil {
+	switch {
+	case errors.Is(err, keyring.ErrMore):
+		r.Unread(name, 0, family.Plain(err))
+	case err != nil:
 		r.Problem(name, 0, "the keyring cannot be read: "+family.Plain(err), false)
 	}
 	if got.Private {
