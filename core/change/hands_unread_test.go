@@ -51,6 +51,7 @@ func TestWhatIsNotReadIsFound(t *testing.T) {
 			r := look(now.files, now.modes, now.sheet)
 			found := func(base *drift.Base) (out []string) {
 				for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &r.Survey, Base: base}) {
+					assert.NotContains(t, f.Message, "does not read it", "it is we who do not")
 					if f.Class == drift.NotRead {
 						assert.Equal(t, drift.Fault, f.Severity)
 						assert.NotEmpty(t, f.ClosedBy())

@@ -33,6 +33,7 @@ type Input struct {
 func Judge(in Input) []Finding {
 	c := compare(in.Sheet, in.Before, in.Survey)
 	c.weakened(in.Base)
+	c.weakenedBeside(in.Base)
 	c.weakServices()
 	c.stood(in.Base)
 	c.absolute()
@@ -240,7 +241,7 @@ func (s *standing) setting(t source.Setting, was, is string) {
 		return // is told whatever stood there before
 	}
 	f := Finding{Class: SettingChanged, Severity: Fault, Field: t.Name, File: t.File, Line: t.Line, Want: was, Have: is,
-		Message: fmt.Sprintf("%s: %s; it was %s when the policy came", t.Name, orDefault(is), orDefault(was))}
+		Message: fmt.Sprintf("%s: %s; it was %s when the policy came", strings.TrimSuffix(t.Name, "::"), orDefault(is), orDefault(was))}
 	name := strings.ToLower(t.Name[strings.LastIndexAny(t.Name, ".:")+1:])
 	weak := t
 	weak.Value = was

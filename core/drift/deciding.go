@@ -138,9 +138,19 @@ func (s *standing) says(d source.Deciding, come, gone []string) {
 	s.add(f)
 }
 
+// onHost says what to do about a check that healing does not give back.
+const onHost = ". Take the line out on the host; no policy writes this file"
+
 // weakenedBeside finds what files beside the package manager's configuration take away of its
 // checks, whatever stood there when the policy came.
-func (c *comparer) weakenedBeside() {
+func (c *comparer) weakenedBeside(base *Base) {
+	stood := map[string][]string{}
+	if base != nil {
+		for i := range base.Survey.Deciding {
+			d := &base.Survey.Deciding[i]
+			stood[d.File] = append(stood[d.File], d.Weakening()...)
+		}
+	}
 	for i := range c.survey.Deciding {
 		d := &c.survey.Deciding[i]
 		if !c.court.Concerns(d.Family) {
@@ -149,7 +159,10 @@ func (c *comparer) weakenedBeside() {
 		if lines := d.Weakening(); len(lines) > 0 {
 			says := strings.Join(lines, "; ")
 			f := Finding{Class: SettingWeakened, Severity: Danger, Field: lines[0], File: d.File, Line: 1, Have: says, Stays: d.Stays,
-				Message: fmt.Sprintf("%s: this takes a check away. Take the line out on the host; no policy writes this file", says)}
+				Message: says + ": this takes a check away"}
+			if base == nil || len(stood[d.File]) > 0 || d.Stays { // healing does not put it back
+				f.Message += onHost
+			}
 			if strings.HasPrefix(lines[0], source.OpenFolder) {
 				f.Class, f.Field, f.Line = ChangedMode, FolderField, 0
 				f.Message = fmt.Sprintf(

@@ -172,7 +172,6 @@ func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
 	c.trust()
 	c.distrust()
 	c.others()
-	c.weakenedBeside()
 	c.inClear()
 	return c
 }

@@ -63,6 +63,9 @@ func (c *comparer) demand(s *source.Source, d verdict.Demand) {
 
 // gap tells of what a rule wants and no entry gives.
 func (c *comparer) gap(g verdict.Gap) {
+	if c.blindToSources() {
+		return // whether one stands there is not known, and that is told
+	}
 	f := Finding{Class: MissingSource, Severity: Fault, Field: "source", Repository: g.Rule.Repository, Want: g.Suite}
 	f.Message = fmt.Sprintf("no entry for %s stands on the host", g.Suite)
 	if g.Section != "" {

@@ -12,6 +12,9 @@ import (
 // unreadFile finds a file of the policy that stands there as it should, and that its package
 // manager does not read: pacman.conf includes it no more, or the folder is another.
 func (c *comparer) unreadFile(f *source.SheetFile) {
+	if c.blind(f.Path) {
+		return // whether it is read is not known
+	}
 	gives := func(s source.SheetSource) bool { return s.File == f.Path && s.Family == "" }
 	at := slices.IndexFunc(c.sheet.Sources, gives)
 	if at < 0 || slices.ContainsFunc(c.survey.Sources, func(s source.Source) bool { return s.File == f.Path }) ||

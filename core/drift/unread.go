@@ -1,6 +1,7 @@
 package drift
 
 import (
+	"path"
 	"slices"
 
 	"patientlantern.example/lantern/core/source"
@@ -25,13 +26,34 @@ func (s *standing) unread() {
 		of := func(f Finding) bool { return f.File == p.File && p.File != "" }
 		switch {
 		case !s.wasRead(p.File):
-			s.out = slices.DeleteFunc(s.out, func(f Finding) bool { return of(f) && f.Beside }) // that it is gone is not known
+			s.out = slices.DeleteFunc(s.out, func(f Finding) bool { // that something is gone is not known
+				return of(f) && f.Beside || path.Dir(f.File) == p.File && !s.wasRead(f.File)
+			})
 		case slices.ContainsFunc(s.out, of):
 			continue // what is known of the same file says more
 		}
 		s.add(Finding{Class: NotRead, Severity: Fault, Field: "not read", File: p.File, Line: p.Line, Stays: true,
 			Message: p.Message + "; it was not so when the policy came, and what stands there is not known"})
 	}
+}
+
+// blind reports whether a file, or not all of the folder in which it stands, was read.
+func (c *comparer) blind(file string) bool {
+	return slices.ContainsFunc(c.survey.Problems, func(p source.Problem) bool {
+		return p.Unread && p.File != "" && (p.File == file || p.File == path.Dir(file))
+	})
+}
+
+// blindToSources reports whether not all was read that stands where the host's sources do, or those of its sheet.
+func (c *comparer) blindToSources() bool {
+	near := func(file string) bool {
+		dir := path.Dir(file)
+		return slices.ContainsFunc(c.survey.Problems, func(p source.Problem) bool {
+			return p.Unread && (p.File == dir || p.File == file || path.Dir(p.File) == dir && dir != "/etc")
+		})
+	}
+	return slices.ContainsFunc(c.survey.Sources, func(s source.Source) bool { return s.Family == c.sheet.Family && near(s.File) }) ||
+		slices.ContainsFunc(c.sheet.Sources, func(s source.SheetSource) bool { return s.Family == "" && near(s.File) })
 }
 
 // wasRead reports whether something of a file was read.

@@ -27,7 +27,7 @@ func (c *comparer) weakened(base *Base) {
 			if base == nil || slices.ContainsFunc(stood, func(was source.Setting) bool {
 				return was.Family == t.Family && was.Name == t.Name && was.File == t.File && was.Weakens() != ""
 			}) {
-				f.Message += ". Take the line out on the host; no policy writes this file"
+				f.Message += onHost
 			}
 			c.add(f)
 		}

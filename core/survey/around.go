@@ -22,7 +22,7 @@ const (
 var localDirs = []string{"/usr/local/sbin", "/usr/local/bin"}
 
 // aroundDirs are the folders whose changes can change what stands around package managers.
-var aroundDirs = slices.Concat([]string{"/etc", "/etc/gnupg", shellDir, unitDir, sudoDir}, localDirs, cronDirs, []string{
+var aroundDirs = slices.Concat([]string{"/etc", "/etc/gnupg", shellDir, unitDir, sudoDir}, localDirs, loadedDirs, cronDirs, []string{
 	"/var/spool/cron", "/var/spool/cron/crontabs", "/var/spool/cron/tabs",
 })
 
@@ -47,6 +47,7 @@ func (r *reader) around() {
 		}})
 	}
 	r.gnupg(&found)
+	r.loaded(&found)
 	for i := range found.Deciding {
 		if d := &found.Deciding[i]; d.File != source.HostsFile && d.File != family.GPGConf && !slices.ContainsFunc(d.Lines, beyondProxies) {
 			d.Touches = family.Transport
@@ -106,6 +107,9 @@ var surroundings = func() (out []family.Deciding) {
 	)
 	for _, dir := range localDirs {
 		out = append(out, family.Deciding{Path: dir, Names: managing, Touches: family.Program, All: digested, Stays: true, Since: 2})
+		out = append(out, family.Deciding{
+			Path: dir, Names: calledByManagers, Touches: family.Program, All: digested, Stays: true, Since: source.Scopes,
+		})
 	}
 	told("/etc/systemd/system.conf.d", family.Suffix(".conf"), assigned)
 	told(unitDir+"/service.d", family.Suffix(".conf"), assigned)
@@ -122,6 +126,14 @@ func managing(name string) bool {
 		"apt", "apt-get", "apt-cache", "apt-key", "aptitude", "dpkg", "dpkg-deb", "unattended-upgrade",
 		"dnf", "dnf-3", "dnf4", "dnf5", "microdnf", "yum", "rpm", "rpmkeys",
 		"zypper", "pacman", "pacman-key", "flatpak", "ostree", "gpg", "gpg2", "gpgv", "gpgv-sq", "gpg-sq", "sqv",
+	}, name)
+}
+
+// calledByManagers reports whether a program is one that those call by its name alone.
+func calledByManagers(name string) bool {
+	return slices.Contains([]string{
+		"apt-config", "apt-helper", "apt-mark", "apt-cdrom", "dpkg-query", "dpkg-split", "dpkg-divert", "dpkg-trigger", "gpgconf", "gpg-agent",
+		"pacman-conf", "pacman-db-upgrade", "rpmdb", "rpm2cpio", "repo-add", "unattended-upgrades", "awk", "gawk", "mawk",
 	}, name)
 }
 
