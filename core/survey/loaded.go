@@ -27,7 +27,10 @@ func (r *reader) loaded(found *family.Reading) {
 		// What OpenSSL loads of itself, and what GnuTLS takes for strong enough.
 		{Path: "/etc/ssl/openssl.cnf", Touches: anything, Comment: "#;", Line: opensslLoads, Stays: true, Since: source.Scopes},
 		{Path: "/etc/pki/tls/openssl.cnf", Touches: anything, Comment: "#;", Line: opensslLoads, Stays: true, Since: source.Scopes},
-		{Path: "/etc/gnutls/config", Touches: family.Both(family.Trust, family.Transport), Comment: "#", Stays: true, Loose: true, Since: source.Scopes},
+		{
+			Path: "/etc/gnutls/config", Touches: family.Both(family.Trust, family.Transport), Comment: "#",
+			Stays: true, Loose: true, Since: source.Scopes,
+		},
 	})
 	libraries := []string{localLibraries, "/usr/local/lib64"}
 	entries, _ := r.root.ReadDir(localLibraries) // where it cannot be listed, that is told of what was not read
