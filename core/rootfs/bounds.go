@@ -35,6 +35,7 @@ type spent struct {
 	work        map[string]*int  // what it is spent on → what is left
 	refused     int              // files that were not read
 	unread      map[string]error // file or folder → why it was not read
+	unnamed     int              // of them that are not named
 	patterns    map[string]bool  // that match more than is looked at
 	kept        map[string]any   // what readers remember while the root is read
 }
@@ -64,21 +65,26 @@ const mostUnread = 200
 // missed notes a file or folder that is there and was not read. What is not there is none, nor is what no program reads:
 // a pipe, a folder in the place of a file.
 func (r *FS) missed(name string, err error) {
+	if err == nil || r.spent == nil {
+		return
+	}
 	for _, none := range []error{fs.ErrNotExist, ErrNotRegular, ErrNotFolder} {
 		if errors.Is(err, none) {
 			return
 		}
 	}
-	if err == nil || r.spent == nil || len(r.spent.unread) == mostUnread {
+	s := r.spent
+	if len(s.unread) == mostUnread {
+		s.unnamed++
 		return
 	}
 	if p := (*fs.PathError)(nil); errors.As(err, &p) {
 		err = p.Err
 	}
-	if r.spent.unread == nil {
-		r.spent.unread = map[string]error{}
+	if s.unread == nil {
+		s.unread = map[string]error{}
 	}
-	r.spent.unread[inside(name)] = err
+	s.unread[inside(name)] = err
 }
 
 // cutList keeps the first entries of a folder that is beyond the bound.
@@ -116,6 +122,9 @@ func (r *FS) Beyond() (out []Cut) {
 	for _, name := range slices.Sorted(maps.Keys(r.spent.unread)) {
 		err := r.spent.unread[name]
 		out = append(out, Cut{"/" + name, "it was not read: " + err.Error(), errors.Is(err, ErrLarge) || errors.Is(err, ErrBound)})
+	}
+	if r.spent.unnamed > 0 {
+		out = append(out, Cut{"", fmt.Sprintf("%d more files and folders were not read", r.spent.unnamed), false})
 	}
 	if r.spent.refused > 0 {
 		out = append(out, Cut{"", fmt.Sprintf(

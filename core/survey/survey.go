@@ -113,8 +113,12 @@ func (r *reader) beyond() {
 		return 2
 	}
 	slices.SortStableFunc(s.Problems, func(a, b source.Problem) int { return weight(a) - weight(b) })
-	told := map[string]int{}
+	told, said := map[string]int{}, map[source.Problem]bool{}
 	s.Problems = slices.DeleteFunc(s.Problems, func(p source.Problem) bool {
+		if said[p] { // of a file that is looked into for several things
+			return true
+		}
+		said[p] = true
 		told[p.Family]++
 		return told[p.Family] > mostProblems
 	})
