@@ -158,7 +158,7 @@ func (s *screen) shows(selector, want string) {
 		var err error
 		text, err = chromedp.Run(s.page, chromedp.Evaluate[string](`(document.querySelector(`+"`"+selector+"`"+`)?.innerText ?? '')`))
 		return err == nil && strings.Contains(text, want)
-	}, 30*time.Second, 50*time.Millisecond)
+	}, 90*time.Second, 50*time.Millisecond) // package managers run behind it, beside other tests
 	require.True(s.t, ok, "%s shows %q, not %q", selector, text, want)
 }
 
