@@ -23,7 +23,8 @@ SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/
 	patientlantern.example/lantern/core/drift patientlantern.example/lantern/core/change \
 	patientlantern.example/lantern/core/verdict patientlantern.example/lantern/core/trace \
 	patientlantern.example/lantern/core/origin patientlantern.example/lantern/core/cause \
-	patientlantern.example/lantern/core/pkgdb patientlantern.example/lantern/core/family patientlantern.example/lantern/fetch patientlantern.example/lantern/cli/view \
+	patientlantern.example/lantern/core/pkgdb patientlantern.example/lantern/core/family \
+	patientlantern.example/lantern/fetch patientlantern.example/lantern/cli/view \
 	patientlantern.example/lantern/core/diag patientlantern.example/lantern/core/credential \
 	patientlantern.example/lantern/cli/read patientlantern.example/lantern/core/text/lines \
 	patientlantern.example/lantern/core/preview patientlantern.example/lantern/core/choice \

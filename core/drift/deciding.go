@@ -144,11 +144,11 @@ const onHost = ". Take the line out on the host; no policy writes this file"
 // weakenedBeside finds what files beside the package manager's configuration take away of its
 // checks, whatever stood there when the policy came.
 func (c *comparer) weakenedBeside(base *Base) {
-	stood := map[string][]string{}
+	stood := map[string]bool{} // files that took a check away then
 	if base != nil {
 		for i := range base.Survey.Deciding {
 			d := &base.Survey.Deciding[i]
-			stood[d.File] = append(stood[d.File], d.Weakening()...)
+			stood[d.File] = stood[d.File] || len(d.Weakening()) > 0
 		}
 	}
 	for i := range c.survey.Deciding {
@@ -160,7 +160,7 @@ func (c *comparer) weakenedBeside(base *Base) {
 			says := strings.Join(lines, "; ")
 			f := Finding{Class: SettingWeakened, Severity: Danger, Field: lines[0], File: d.File, Line: 1, Have: says, Stays: d.Stays,
 				Message: says + ": this takes a check away"}
-			if base == nil || len(stood[d.File]) > 0 || d.Stays { // healing does not put it back
+			if base == nil || stood[d.File] || d.Stays { // healing does not put it back
 				f.Message += onHost
 			}
 			if strings.HasPrefix(lines[0], source.OpenFolder) {

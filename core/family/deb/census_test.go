@@ -1,8 +1,7 @@
 package deb
 
 import (
-	"os"
-	"path/filepath"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -10,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/internal/cell"
 )
 
 // idle are the settings of apt 2.6 to 3.3 that decide neither where packages come from nor what is believed, how it
@@ -57,21 +58,8 @@ var settingName = regexp.MustCompile(`[\x00 "]([A-Za-z][A-Za-z-]*(?:::[A-Za-z0-9
 // Every setting whose name stands in the apt of this machine is judged: it decides something, or is known to decide
 // nothing.
 func TestEverySettingOfAptIsJudged(t *testing.T) {
-	names := map[string]bool{}
-	for _, pattern := range []string{"/usr/lib/*/libapt-p*.so.*", "/usr/lib/apt/methods/*", "/usr/lib/apt/apt*", "/usr/bin/apt*"} {
-		found, err := filepath.Glob(pattern)
-		require.NoError(t, err)
-		require.NotEmpty(t, found, pattern)
-		for _, f := range found {
-			text, err := os.ReadFile(f)
-			require.NoError(t, err)
-			for _, m := range settingName.FindAllSubmatch(text, -1) {
-				if name := string(m[1]); !classes.MatchString(name) {
-					names[name] = true
-				}
-			}
-		}
-	}
+	names := cell.Names(t, settingName, "/usr/lib/*/libapt-p*.so.*", "/usr/lib/apt/methods/*", "/usr/lib/apt/apt*", "/usr/bin/apt*")
+	maps.DeleteFunc(names, func(name string, _ bool) bool { return classes.MatchString(name) })
 	require.Greater(t, len(names), 250)
 	unjudged := []string{}
 	for name := range names {

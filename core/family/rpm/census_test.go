@@ -2,7 +2,6 @@ package rpm
 
 import (
 	"os"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -10,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/internal/cell"
 )
 
 // idle are the macros that rpm itself asks for, and that decide neither what is believed, where its keys and plugins are, nor
@@ -35,19 +36,7 @@ func decides(macro string) bool {
 // Every macro that the rpm of this machine asks for is judged: it decides something, or is known to decide nothing; and what
 // a macro that decides is made of decides as well.
 func TestEveryMacroOfRPMIsJudged(t *testing.T) {
-	names := map[string]bool{}
-	for _, library := range []string{"librpm.so.*", "librpmio.so.*"} {
-		found, err := filepath.Glob("/usr/lib/*/" + library)
-		require.NoError(t, err)
-		require.NotEmpty(t, found, library)
-		for _, f := range found {
-			text, err := os.ReadFile(f)
-			require.NoError(t, err)
-			for _, m := range asked.FindAllSubmatch(text, -1) {
-				names[string(m[1])] = true
-			}
-		}
-	}
+	names := cell.Names(t, asked, "/usr/lib/*/librpm.so.*", "/usr/lib/*/librpmio.so.*")
 	require.Greater(t, len(names), 40)
 	text, err := os.ReadFile("/usr/lib/rpm/macros")
 	require.NoError(t, err)
