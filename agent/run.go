@@ -74,6 +74,8 @@ type Agent struct {
 	have         *api.Packages // what was installed when haveFor was read
 	haveFor      *look
 	sources      refreshWatch
+	sent         map[string]bool // digests of texts that the service has taken
+	unsent       unsent
 }
 
 // New loads the enrolment of a host that has joined.
@@ -364,6 +366,7 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 		Form:     source.NewestForm,
 		Instance: a.instance,
 		Trouble:  a.trouble,
+		Unsent:   a.unsent.why,
 		Base:     a.kept(),
 		Zone:     a.host.zone(),
 	}
@@ -387,8 +390,8 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 		return out, err
 	}
 	if len(out.Want) > 0 {
-		if err := a.link.call(ctx, http.MethodPost, "/api/agent/documents", api.Documents{Documents: a.last.documents}, nil); err != nil {
-			return out, fmt.Errorf("sending the survey: %w", err)
+		if sent, err := a.send(ctx); !sent || err != nil {
+			return api.CheckInAnswer{Interval: out.Interval}, err
 		}
 		out = api.CheckInAnswer{}
 		if err := a.link.call(ctx, http.MethodPost, "/api/agent/check-in", in, &out); err != nil {
@@ -409,6 +412,7 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 		a.trace, a.traceLogins, a.traceOf = out.Trace, out.Logins, in.Survey
 	}
 	a.listen(out)
+	a.unsent = unsent{}
 	a.sentAccess = a.last.accessID
 	return out, nil
 }

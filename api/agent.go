@@ -46,6 +46,7 @@ type CheckIn struct {
 	Zone     string           `json:"zone,omitempty" doc:"The host's time zone, by its name in the tz database"`
 	Instance string           `json:"instance,omitempty" doc:"Tells runs of the agent apart: two that take turns are two machines"`
 	Trouble  string           `json:"trouble,omitempty" doc:"What keeps the agent from working, in one line"`
+	Unsent   string           `json:"unsent,omitempty" doc:"Why the service has not taken the survey, in one line"`
 	Base     string           `json:"base,omitempty" doc:"Digest of the survey of which the agent keeps the files, to put them back"`
 	Packages *Packages        `json:"packages,omitempty" doc:"Which of the packages that were asked for are installed"`
 	Traced   *Traced          `json:"traced,omitempty" doc:"What the host knows of files that it was asked for"`

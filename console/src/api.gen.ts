@@ -1685,6 +1685,8 @@ export interface components {
             traits: string;
             /** @description What keeps the agent from working, in one line */
             trouble?: string;
+            /** @description Why the service has not taken the survey, in one line */
+            unsent?: string;
             /** @description The host's time zone, by its name in the tz database */
             zone?: string;
         };

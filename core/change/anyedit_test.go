@@ -190,7 +190,7 @@ func anyEditSince(t *testing.T, p place, base *drift.Base, stood map[string][]by
 		}
 	}
 	slices.Sort(files)
-	done, most := 0, cell.Rounds(50)
+	done, most := 0, cell.Rounds(30)
 	rapid.Check(t, func(rt *rapid.T) {
 		if done == most {
 			return

@@ -166,6 +166,8 @@ type computer struct {
 	owned    map[string]bool
 	modes    map[string]string
 	parsed   map[string][]source.Source
+	standing map[string][]verdict.Verdict // by file, as they stand
+	read     int                          // bytes, for edits of sections
 	court    *verdict.Court
 	verdicts []verdict.Verdict // what becomes of each source of the survey
 	gaps     []verdict.Gap

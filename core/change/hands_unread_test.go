@@ -3,6 +3,8 @@ package change_test
 import (
 	"fmt"
 	"maps"
+	"path"
+	"slices"
 	"strings"
 	"testing"
 
@@ -10,6 +12,7 @@ import (
 
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
 )
 
 // Nothing hides where more stands than is read: of what was not looked at there is a finding, and it goes where somebody
@@ -49,19 +52,32 @@ func TestWhatIsNotReadIsFound(t *testing.T) {
 			before := look(p.files, p.modes, p.sheet)
 			now := p.with(c.put)
 			r := look(now.files, now.modes, now.sheet)
-			found := func(base *drift.Base) (out []string) {
+			found := func(base *drift.Base) (beside, wanted []string) {
 				for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &r.Survey, Base: base}) {
 					assert.NotContains(t, f.Message, "does not read it", "it is we who do not")
-					if f.Class == drift.NotRead {
-						assert.Equal(t, drift.Fault, f.Severity)
-						assert.NotEmpty(t, f.ClosedBy())
-						out = append(out, f.File)
+					assert.NotContains(t, f.Message, "is not there", "it is not known")
+					if f.Class != drift.NotRead {
+						continue
+					}
+					assert.Equal(t, drift.Fault, f.Severity)
+					assert.NotEmpty(t, f.ClosedBy())
+					if f.Want == "" {
+						beside = append(beside, f.File)
+					} else {
+						wanted = append(wanted, f.Want)
 					}
 				}
-				return out
+				return beside, wanted
 			}
-			assert.Contains(t, found(&drift.Base{Sheet: p.sheet, Survey: &before.Survey}), c.at)
-			assert.Empty(t, found(&drift.Base{Sheet: p.sheet, Survey: &r.Survey}), "it is accepted")
+			beside, wanted := found(&drift.Base{Sheet: p.sheet, Survey: &before.Survey})
+			assert.Contains(t, beside, c.at)
+			assert.Empty(t, wanted, "one hand, one finding")
+			hides := slices.ContainsFunc(p.sheet.Sources, func(s source.SheetSource) bool { return path.Dir(s.File) == c.at })
+			for _, base := range []*drift.Base{{Sheet: p.sheet, Survey: &r.Survey}, nil} {
+				beside, wanted = found(base)
+				assert.Empty(t, beside, "it is accepted, or nobody knows what stood there")
+				assert.Equal(t, hides, len(wanted) > 0, "what the policy wants is accepted by nobody: %v", wanted)
+			}
 		})
 	}
 	assert.Len(t, maps.Clone(places), 5)

@@ -58,7 +58,7 @@ func (c *computer) inPlace() {
 func (c *computer) edit(path string, text []byte) (out []byte, why []string, touched map[int]bool) {
 	doc := deb.ParseDoc(path, text, c.Survey.Traits.Architectures)
 	touched = map[int]bool{}
-	verdicts := c.over(path, doc.Sources)
+	verdicts := c.over(path, text, doc.Sources)
 	on := map[int]bool{}
 	for i := range verdicts {
 		for _, d := range verdicts[i].Demands {
@@ -101,7 +101,12 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 
 // over decides about the sources of one file as they stand in a text. The rules are held
 // against all files, in apt's order.
-func (c *computer) over(path string, its []source.Source) []verdict.Verdict {
+func (c *computer) over(path string, text []byte, its []source.Source) []verdict.Verdict {
+	if now, there := c.Texts[path]; there && len(c.Sheet.InPlace) > 0 && string(now) == string(text) {
+		if list, read := c.asTheyStand()[path]; read {
+			return list
+		}
+	}
 	var all []source.Source
 	offset := 0
 	for _, p := range c.order(path) {
@@ -113,6 +118,26 @@ func (c *computer) over(path string, its []source.Source) []verdict.Verdict {
 		}
 	}
 	return c.court.Over(all, offset, offset+len(its))
+}
+
+// asTheyStand is what over says of each file that apt reads as it stands: they are many at times, and all are decided about
+// together.
+func (c *computer) asTheyStand() map[string][]verdict.Verdict {
+	if c.standing != nil {
+		return c.standing
+	}
+	var all []source.Source
+	files := c.order("")
+	for _, p := range files {
+		all = append(all, c.sources(p)...)
+	}
+	verdicts := c.court.Over(all, 0, len(all))
+	c.standing = make(map[string][]verdict.Verdict, len(files))
+	for _, p := range files {
+		n := len(c.sources(p))
+		c.standing[p], verdicts = verdicts[:n], verdicts[n:]
+	}
+	return c.standing
 }
 
 // others treats the entries of which no rule speaks.
@@ -144,7 +169,7 @@ func reason(s *source.Source, v *verdict.Verdict) string {
 	return fmt.Sprintf("line %d %s", s.Line, v.Why())
 }
 
-// order lists the files that are edited in place, and path, as apt reads them.
+// order lists the files that are edited in place, and path where one is given, as apt reads them.
 func (c *computer) order(path string) []string {
 	var out []string
 	for p := range c.Texts {
@@ -152,7 +177,9 @@ func (c *computer) order(path string) []string {
 			out = append(out, p)
 		}
 	}
-	out = append(out, path)
+	if path != "" {
+		out = append(out, path)
+	}
 	slices.Sort(out)
 	return out
 }

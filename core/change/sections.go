@@ -8,7 +8,6 @@ import (
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
-	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
@@ -26,8 +25,10 @@ type editor struct {
 	hide    func(text []byte, id string) ([]byte, error) // so that its name is free; nil where off does so
 	// place gives a section other URLs; nil where they stand in files of their own.
 	place func(text []byte, id string, to func(string) string) ([]byte, error)
-	proxy func(text []byte, id, proxy string) ([]byte, error) // nil where sections have none
-	list  func(text []byte) []source.Source                   // the sections: where each comes from, and through what
+	// relist makes a section stand under another key, and come from there; nil where sections have no such keys.
+	relist func(text []byte, id, key, url string) ([]byte, error)
+	proxy  func(text []byte, id, proxy string) ([]byte, error) // nil where sections have none
+	list   func(text []byte) []source.Source                   // the sections: where each comes from, and through what
 }
 
 // editors are those of the families whose files have sections.
@@ -94,8 +95,9 @@ func repoEditor(of string, parse func([]byte) *ini.File) editor {
 			}
 			return f.Bytes(), nil
 		},
-		proxy: func(text []byte, id, proxy string) ([]byte, error) { return proxied(parse(text), id, proxy) },
-		list:  func(text []byte) []source.Source { return listed(of, parse(text)) },
+		relist: func(text []byte, id, key, url string) ([]byte, error) { return relisted(parse(text), id, key, url) },
+		proxy:  func(text []byte, id, proxy string) ([]byte, error) { return proxied(parse(text), id, proxy) },
+		list:   func(text []byte) []source.Source { return listed(of, parse(text)) },
 	}
 }
 
@@ -114,6 +116,30 @@ func proxied(f *ini.File, id, proxy string) ([]byte, error) {
 			f.Delete(s, "proxy")
 		}
 	}
+	return f.Bytes(), nil
+}
+
+// relisted makes a section of dnf's or zypper's come from one base URL where it went by a list of mirrors, or the other way
+// round: the line says that in its place.
+func relisted(f *ini.File, id, key, url string) ([]byte, error) {
+	last, was, lines := lastSection(f, id), "", 0
+	for i := range f.Sections {
+		if s := &f.Sections[i]; f.Name(s) == id {
+			for n := range f.Entries(s) {
+				if k := f.Key(&f.Entries(s)[n]); slices.Contains([]string{"baseurl", "metalink", "mirrorlist"}, k) {
+					was = k
+					lines++
+				}
+			}
+		}
+	}
+	if _, there := f.Get(last, was); last == nil || lines != 1 || !there {
+		return nil, fmt.Errorf("its section does not say in one line where [%s] comes from", id)
+	}
+	if err := f.Set(last, was, url); err != nil {
+		return nil, err
+	}
+	f.Rename(last, was, key)
 	return f.Bytes(), nil
 }
 
@@ -223,6 +249,9 @@ func (c *computer) sections(ed editor) {
 		}
 	}
 	apply := func(path string, line int, id, reason string, do func([]byte, string) ([]byte, error)) {
+		if !c.afford(path, len(texts[path])) {
+			return
+		}
 		next, err := do(texts[path], id)
 		if err != nil {
 			c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s:%d: %s cannot be edited: %v", path, line, id, err))
@@ -247,7 +276,10 @@ func (c *computer) sections(ed editor) {
 				c.leave(s)
 				apply(s.File, s.Line, s.ID, reason, ed.off)
 			}
-			if d.URLs != nil && ed.place != nil {
+			switch {
+			case d.Key != "" && ed.relist != nil:
+				apply(s.File, s.Line, s.ID, reason, func(text []byte, id string) ([]byte, error) { return ed.relist(text, id, d.Key, d.URLs[0]) })
+			case d.URLs != nil && ed.place != nil:
 				apply(s.File, s.Line, s.ID, reason, func(text []byte, id string) ([]byte, error) { return ed.place(text, id, c.court.Place) })
 				c.placeIncluded(texts, why, s, reason)
 			}
@@ -280,6 +312,22 @@ func (c *computer) sections(ed editor) {
 		apply(s.File, s.Line, s.ID, reason(s, v), do)
 	}
 	c.rewrite(texts, why)
+}
+
+// mostRead is how many bytes are gone over again for edits of single sections. A file with thousands of them is nobody's work.
+const mostRead = 32 << 20
+
+// afford reports whether one more section of a file can be edited, and says once of a file where it cannot.
+func (c *computer) afford(file string, size int) bool {
+	c.read += size
+	if c.read <= mostRead {
+		return true
+	}
+	why := file + ": more of its sections would be edited than a change edits; take out by hand what does not belong there"
+	if !slices.Contains(c.out.Impossible, why) {
+		c.out.Impossible = append(c.out.Impossible, why)
+	}
+	return false
 }
 
 // rewrite edits files so that they say other texts.
@@ -380,87 +428,6 @@ func (c *computer) includes() {
 			FileEdit{Path: arch.Config, Action: Edit, Mode: c.modes[arch.Config], Old: old, New: next, Why: []string{reason}},
 		)
 	}
-}
-
-// remotes writes flatpak's remotes into its own configuration.
-func (c *computer) remotes() {
-	old, there := c.Texts[flatpak.Config]
-	text := old
-	var why []string
-	if reason, spoilt := c.spoilt[flatpak.Config]; spoilt {
-		text, why = c.Stood[flatpak.Config], []string{reason}
-	}
-	if there { // before the policy's own is written, which may say more by now
-		texts, reasons := map[string][]byte{flatpak.Config: text}, map[string][]string{}
-		c.putBackSections(editor{has: func(p string) bool { return p == flatpak.Config }, section: flatpak.Section}, texts, reasons)
-		text, why = texts[flatpak.Config], append(why, reasons[flatpak.Config]...)
-	}
-	paths := map[string]string{} // fingerprint → file
-	for _, k := range c.Sheet.Keys {
-		paths[k.Fingerprint] = k.Path
-	}
-	for i := range c.Sheet.Sources {
-		s := &c.Sheet.Sources[i]
-		if s.Family != flatpak.Family {
-			continue
-		}
-		if s.IfThere &&
-			!slices.ContainsFunc(c.Survey.Sources, func(x source.Source) bool { return x.Family == flatpak.Family && x.ID == s.ID }) {
-			continue
-		}
-		if !there {
-			c.out.Impossible = append(
-				c.out.Impossible,
-				flatpak.Config+" is not there: flatpak makes it when it is first used, for example by flatpak remotes",
-			)
-			return
-		}
-		var keys []string
-		for _, f := range s.SignedBy {
-			if c.court.Adopted.Spares(paths[f]) {
-				continue
-			}
-			keys = append(keys, flatpak.KeyPath(strings.TrimSuffix(lastPart(paths[f]), ".asc")))
-		}
-		next, err := flatpak.Set(text, s, keys)
-		if err != nil {
-			c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s: the remote %s cannot be written: %v", flatpak.Config, s.ID, err))
-			continue
-		}
-		if string(next) != string(text) {
-			why = append(why, "repository "+s.Repository)
-		}
-		text = next
-	}
-	text, more := c.dropRemotes(text)
-	if why = append(why, more...); string(text) != string(old) {
-		c.out.Edits = append(
-			c.out.Edits,
-			FileEdit{Path: flatpak.Config, Action: Edit, Mode: c.modes[flatpak.Config], Old: old, New: text, Why: why},
-		)
-	}
-}
-
-// dropRemotes takes out of flatpak's configuration the remotes that the policy listed before
-// and does not list, and treats those that it never did as it says.
-func (c *computer) dropRemotes(text []byte) (out []byte, why []string) {
-	for i := range c.verdicts {
-		s, v := &c.Survey.Sources[i], &c.verdicts[i]
-		if s.Family != flatpak.Family || s.File != flatpak.Config || v.Act == verdict.Stay || !s.Enabled && v.Kind != verdict.Withdrawn {
-			continue
-		}
-		if s.Enabled && (v.Of == nil || v.Kind == verdict.Licensed) {
-			c.leave(s)
-		}
-		next, err := flatpak.Switch(text, s.ID, v.Act == verdict.Remove)
-		if err != nil {
-			c.out.Impossible = append(c.out.Impossible,
-				fmt.Sprintf("%s: the remote %s cannot be switched off: %v", flatpak.Config, s.ID, err))
-		} else if string(next) != string(text) {
-			text, why = next, append(why, reason(s, v))
-		}
-	}
-	return text, why
 }
 
 func lastPart(p string) string { return p[strings.LastIndexByte(p, '/')+1:] }

@@ -77,6 +77,11 @@ func (c *computer) placedSections(text []byte, to func(string) string, under *so
 			if next, err := ed.place(text, s.ID, to); err == nil {
 				text = next
 			}
+			if key, url := c.court.ListedUnder(under, &s); url != "" && ed.relist != nil {
+				if next, err := ed.relist(text, s.ID, key, url); err == nil {
+					text = next
+				}
+			}
 		}
 		if ed.proxy == nil {
 			continue

@@ -29,6 +29,23 @@ var reefMirrors = []source.Mirror{
 	{Of: "http://archive.halyard.example/", At: "http://mirror.reef.brinewick.test/plain-halyard/"},
 }
 
+// reefLists are those of what goes by a metalink or a list of mirrors.
+var reefLists = []source.Mirror{
+	{Of: "https://mirrors.foreland.example/metalink?repo=updates", At: "http://mirror.reef.brinewick.test/updates/$releasever/$basearch/", List: "metalink"},
+	{Of: "https://mirrors.foreland.example/metalink?repo=$releasever&arch=$basearch", At: "http://mirror.reef.brinewick.test/other/$releasever/", List: "metalink"},
+	{Of: "https://mirrors.halyard.example/list", At: "http://mirror.reef.brinewick.test/update/", List: "mirrorlist"},
+}
+
+// eachSite runs a test for each family, at a site that has mirrors of URLs, and at one that has them of lists too.
+func eachSite(t *testing.T, test func(t *testing.T, name string, p place, at []source.Mirror)) {
+	for name, p := range ownPlaces(t) {
+		t.Run(name, func(t *testing.T) { test(t, name, p.carried(t), reefMirrors) })
+		if name == "dnf" || name == "zypper" {
+			t.Run(name+" by lists", func(t *testing.T) { test(t, name, p.carried(t), slices.Concat(reefMirrors, reefLists)) })
+		}
+	}
+}
+
 const reefProxy = "http://proxy.reef.brinewick.test:3128"
 
 // sited is a sheet for hosts of a site with mirrors.
@@ -76,100 +93,95 @@ func ownPlaces(t *testing.T) map[string]place {
 // A site comes, another takes its place, and it goes: the distribution's own entries come from
 // where the policy says, nothing else of their files changes, and in the end not a byte has.
 func TestOwnEntriesComeFromTheSitesMirror(t *testing.T) {
-	other := slices.Delete(slices.Clone(reefMirrors), 1, 2)
-	for i := range other {
-		other[i].At = strings.Replace(other[i].At, "reef", "cove", 1)
-	}
-	for name, p := range ownPlaces(t) {
-		t.Run(name, func(t *testing.T) {
-			p = p.carried(t)
-			r := look(p.files, p.modes, p.sheet)
-			base := &drift.Base{Sheet: p.sheet, Survey: &r.Survey}
-			reef := moved(t, p, sited(p.sheet, reefMirrors))
-			all := strings.Join(slices.Sorted(maps.Values(reef.files)), "")
-			assert.Contains(t, all, "//mirror.reef.brinewick.test/")
-			// Sections whose places are all the site's need no way out.
-			assert.Equal(t, map[string]int{"dnf": 1, "zypper": 1}[name], strings.Count(all, "proxy="+reefProxy))
-			for file, text := range reef.files {
-				is := slices.DeleteFunc(strings.Split(text, "\n"), func(line string) bool { return line == "proxy="+reefProxy })
-				was := strings.Split(p.files[file], "\n")
-				require.Len(t, is, len(was), file)
-				for n := range is {
-					back := is[n]
-					for _, m := range reefMirrors {
-						back = strings.ReplaceAll(back, strings.TrimSuffix(m.At, "/"), strings.TrimSuffix(m.Of, "/"))
+	eachSite(t, func(t *testing.T, name string, p place, at []source.Mirror) {
+		other := slices.Delete(slices.Clone(at), 1, 2)
+		for i := range other {
+			other[i].At = strings.Replace(other[i].At, "reef", "cove", 1)
+		}
+		r := look(p.files, p.modes, p.sheet)
+		base := &drift.Base{Sheet: p.sheet, Survey: &r.Survey}
+		reef := moved(t, p, sited(p.sheet, at))
+		all := strings.Join(slices.Sorted(maps.Values(reef.files)), "")
+		assert.Contains(t, all, "//mirror.reef.brinewick.test/")
+		// Sections whose places are all the site's need no way out.
+		ways := map[string]int{"dnf": 1, "zypper": 1}[name]
+		if len(at) > len(reefMirrors) {
+			ways = 0
+		}
+		assert.Equal(t, ways, strings.Count(all, "proxy="+reefProxy))
+		for file, text := range reef.files {
+			is := slices.DeleteFunc(strings.Split(text, "\n"), func(line string) bool { return line == "proxy="+reefProxy })
+			was := strings.Split(p.files[file], "\n")
+			require.Len(t, is, len(was), file)
+			for n := range is {
+				back := is[n]
+				for _, m := range at {
+					if m.List != "" {
+						back = strings.ReplaceAll(back, "baseurl="+m.At, m.List+"="+m.Of)
 					}
-					assert.Equal(t, was[n], back, file)
+					back = strings.ReplaceAll(back, strings.TrimSuffix(m.At, "/"), strings.TrimSuffix(m.Of, "/"))
 				}
+				assert.Equal(t, was[n], back, file)
 			}
-			quiet(t, reef, base)
-			cove := moved(t, reef, sited(p.sheet, other))
-			assert.Contains(t, strings.Join(slices.Sorted(maps.Values(cove.files)), ""), "//mirror.cove.brinewick.test/")
-			assert.NotContains(t, strings.Join(slices.Sorted(maps.Values(cove.files)), ""), "//mirror.reef.brinewick.test/")
-			quiet(t, cove, base)
-			home := moved(t, cove, p.sheet)
-			assert.Equal(t, p.files, home.files)
-			quiet(t, home, base)
-		})
-	}
+		}
+		quiet(t, reef, base)
+		cove := moved(t, reef, sited(p.sheet, other))
+		assert.Contains(t, strings.Join(slices.Sorted(maps.Values(cove.files)), ""), "//mirror.cove.brinewick.test/")
+		assert.NotContains(t, strings.Join(slices.Sorted(maps.Values(cove.files)), ""), "//mirror.reef.brinewick.test/")
+		quiet(t, cove, base)
+		home := moved(t, cove, p.sheet)
+		assert.Equal(t, p.files, home.files)
+		quiet(t, home, base)
+	})
 }
 
 // What was accepted at the site is right afterwards, too.
 func TestWhatWasAcceptedAtASiteIsRightWithoutIt(t *testing.T) {
-	for name, p := range ownPlaces(t) {
-		t.Run(name, func(t *testing.T) {
-			p = p.carried(t)
-			reef := moved(t, p, sited(p.sheet, reefMirrors))
-			r := look(reef.files, reef.modes, reef.sheet)
-			base := &drift.Base{Sheet: reef.sheet, Survey: &r.Survey}
-			home := moved(t, reef, p.sheet)
-			assert.Equal(t, p.files, home.files)
-			quiet(t, home, base)
-			again := moved(t, home, reef.sheet)
-			assert.Equal(t, reef.files, again.files)
-			quiet(t, again, base)
-		})
-	}
+	eachSite(t, func(t *testing.T, _ string, p place, at []source.Mirror) {
+		reef := moved(t, p, sited(p.sheet, at))
+		r := look(reef.files, reef.modes, reef.sheet)
+		base := &drift.Base{Sheet: reef.sheet, Survey: &r.Survey}
+		home := moved(t, reef, p.sheet)
+		assert.Equal(t, p.files, home.files)
+		quiet(t, home, base)
+		again := moved(t, home, reef.sheet)
+		assert.Equal(t, reef.files, again.files)
+		quiet(t, again, base)
+	})
 }
 
 // A site goes together with the rule about the entries: they come from upstream again all the
 // same, and until then it is found that they do not.
 func TestEntriesGoBackThoughNoRuleSpeaksOfThemAnyMore(t *testing.T) {
-	for name, p := range ownPlaces(t) {
-		t.Run(name, func(t *testing.T) {
-			p = p.carried(t)
-			r := look(p.files, p.modes, p.sheet)
-			base := &drift.Base{Sheet: p.sheet, Survey: &r.Survey}
-			reef := moved(t, p, sited(p.sheet, reefMirrors))
-			none := *p.sheet
-			none.InPlace = nil
-			r = look(reef.files, reef.modes, &none)
-			found := 0
-			for _, f := range drift.Judge(drift.Input{Sheet: &none, Before: reef.sheet, Survey: &r.Survey, Base: base}) {
-				if f.Class == drift.ChangedSource {
-					assert.Regexp(t, "a mirror of a site that is not the host's any more|the policy says no proxy of its own", f.Message)
-					found++
-				}
+	eachSite(t, func(t *testing.T, _ string, p place, at []source.Mirror) {
+		r := look(p.files, p.modes, p.sheet)
+		base := &drift.Base{Sheet: p.sheet, Survey: &r.Survey}
+		reef := moved(t, p, sited(p.sheet, at))
+		none := *p.sheet
+		none.InPlace = nil
+		r = look(reef.files, reef.modes, &none)
+		found := 0
+		for _, f := range drift.Judge(drift.Input{Sheet: &none, Before: reef.sheet, Survey: &r.Survey, Base: base}) {
+			if f.Class == drift.ChangedSource {
+				assert.Regexp(t, "a mirror of a site that is not the host's any more|the policy says no proxy of its own", f.Message)
+				found++
 			}
-			assert.Positive(t, found)
-			assert.Equal(t, p.files, moved(t, reef, &none).files)
-		})
-	}
+		}
+		assert.Positive(t, found)
+		assert.Equal(t, p.files, moved(t, reef, &none).files)
+	})
 }
 
 // An entry that does not come from the mirror is found and healed, and so is any other edit,
 // though what the host was like when the policy came knew no mirror.
 func TestAnyEditAtASiteIsFound(t *testing.T) {
-	for name, p := range ownPlaces(t) {
-		t.Run(name, func(t *testing.T) {
-			p = p.carried(t)
-			was := look(p.files, p.modes, p.sheet)
-			base := &drift.Base{Sheet: p.sheet, Survey: &was.Survey}
-			reef := moved(t, p, sited(p.sheet, reefMirrors))
-			t.Run("upstream again", func(t *testing.T) { upstreamAgain(t, p, reef, base, was) })
-			anyEditSince(t, reef, base, was.Texts)
-		})
-	}
+	eachSite(t, func(t *testing.T, _ string, p place, at []source.Mirror) {
+		was := look(p.files, p.modes, p.sheet)
+		base := &drift.Base{Sheet: p.sheet, Survey: &was.Survey}
+		reef := moved(t, p, sited(p.sheet, at))
+		t.Run("upstream again", func(t *testing.T) { upstreamAgain(t, p, reef, base, was) })
+		anyEditSince(t, reef, base, was.Texts)
+	})
 }
 
 // Where all that a section has stands at the site the policy says no way out for it, so one that somebody wrote is

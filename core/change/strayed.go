@@ -258,6 +258,9 @@ func (c *computer) putBackSections(ed editor, texts map[string][]byte, why map[s
 			continue
 		}
 		for _, f := range list {
+			if !c.afford(path, len(texts[path])) {
+				break
+			}
 			id := c.sectionOf(f)
 			now, stands := ed.section(texts[path], id)
 			if id == "" || !slices.Contains(mends, f.Class) || stands == (f.Class == drift.MissingSource) {

@@ -136,6 +136,8 @@ type standing struct {
 	came   *source.Sheet          // that had been carried when it was so
 	then   map[string]source.File // the files of that, by path
 	theirs map[string]bool        // files that are the policy's, now or then; one of then that stands there now is somebody's
+
+	packages map[string]string // that files belong to, or did; nil before somebody asks
 }
 
 // add adds a finding of which the policy says nothing.
@@ -145,18 +147,6 @@ func (s *standing) add(f Finding) {
 		f.Message += "; the file belongs to the package " + f.Package
 	}
 	s.comparer.add(f)
-}
-
-// packageOf is the package that a file belongs to, or did.
-func (s *standing) packageOf(file string) string {
-	for _, list := range [][]source.File{s.survey.Files, s.was.Files} {
-		for i := range list {
-			if list[i].Path == file && list[i].Package != "" {
-				return list[i].Package
-			}
-		}
-	}
-	return ""
 }
 
 // sinceThen ends the sentence of a finding that follows from the base.

@@ -134,19 +134,28 @@ func (s *standing) wholeFiles() {
 	for _, f := range s.survey.Files {
 		there[f.Path] = true
 	}
+	if s.survey.Files == nil {
+		return
+	}
+	wants := map[string][]string{} // by file that is gone
 	for _, file := range s.was.Files {
-		missed := func(f Finding) bool { return f.Class == MissingSource && f.File == file.Path }
-		if there[file.Path] || s.survey.Files == nil || !slices.ContainsFunc(s.out, missed) {
+		if !there[file.Path] {
+			wants[file.Path] = nil
+		}
+	}
+	s.out = slices.DeleteFunc(s.out, func(f Finding) bool {
+		list, gone := wants[f.File]
+		if gone = gone && f.Class == MissingSource; gone {
+			wants[f.File] = append(list, f.Want)
+		}
+		return gone
+	})
+	for _, file := range s.was.Files {
+		what := wants[file.Path]
+		if len(what) == 0 {
 			continue
 		}
-		var what []string
-		for _, f := range s.out {
-			if missed(f) {
-				what = append(what, f.Want)
-			}
-		}
 		slices.Sort(what)
-		s.out = slices.DeleteFunc(s.out, missed)
 		s.add(Finding{Class: MissingFile, Severity: Fault, Field: "source", File: file.Path, Want: strings.Join(slices.Compact(what), "; "),
 			Message: "the file is gone, which stood there when the policy came, and with it " + strings.Join(slices.Compact(what), "; ")})
 	}
@@ -300,4 +309,19 @@ func (s *standing) gone(x *source.Source) {
 	}
 	s.add(Finding{Class: MissingSource, Severity: Fault, Field: "source", File: x.File, Want: Describe(x),
 		Message: "is gone: " + Describe(x) + "; it stood there when the policy came"})
+}
+
+// packageOf is the package that a file belongs to, or did.
+func (s *standing) packageOf(file string) string {
+	if s.packages == nil {
+		s.packages = map[string]string{}
+		for _, list := range [][]source.File{s.was.Files, s.survey.Files} {
+			for i := range list {
+				if list[i].Package != "" {
+					s.packages[list[i].Path] = list[i].Package
+				}
+			}
+		}
+	}
+	return s.packages[file]
 }

@@ -39,6 +39,10 @@ func (c *comparer) file(f *source.SheetFile) {
 		if i < 0 && (f.IfThere || c.court.Adopted.Spares(f.Path)) {
 			return
 		}
+		if p := c.blind(f.Path); i < 0 && p != nil {
+			c.unsure(p, f.Repository, f.Path, "whether "+f.Path+" is there")
+			return
+		}
 		if i < 0 {
 			c.add(
 				Finding{

@@ -1,6 +1,7 @@
 package drift
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -41,6 +42,9 @@ func (c *comparer) demand(s *source.Source, d verdict.Demand) {
 	if d.URLs != nil {
 		f := base
 		f.Class, f.Field, f.Want, f.Have = ChangedSource, "URL", strings.Join(d.URLs, " "), strings.Join(s.URLs, " ")
+		if d.Key != "" {
+			f.Have = cmp.Or(f.Have, s.Metalink, s.Mirrorlist)
+		}
 		f.Message = fmt.Sprintf("comes from %s; with the host's site it is %s", f.Have, f.Want)
 		if len(d.Rule.Mirrors) == 0 || !c.court.AtSite(d.URLs) {
 			f.Message = fmt.Sprintf("comes from %s, a mirror of a site that is not the host's any more; upstream is %s", f.Have, f.Want)
@@ -63,8 +67,9 @@ func (c *comparer) demand(s *source.Source, d verdict.Demand) {
 
 // gap tells of what a rule wants and no entry gives.
 func (c *comparer) gap(g verdict.Gap) {
-	if c.blindToSources() {
-		return // whether one stands there is not known, and that is told
+	if p := c.blindToSources(); p != nil {
+		c.unsure(p, g.Rule.Repository, cmp.Or(g.Section, g.Suite), "whether there is an entry for "+cmp.Or(g.Section, g.Suite))
+		return
 	}
 	f := Finding{Class: MissingSource, Severity: Fault, Field: "source", Repository: g.Rule.Repository, Want: g.Suite}
 	f.Message = fmt.Sprintf("no entry for %s stands on the host", g.Suite)

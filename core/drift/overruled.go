@@ -12,9 +12,6 @@ import (
 // unreadFile finds a file of the policy that stands there as it should, and that its package
 // manager does not read: pacman.conf includes it no more, or the folder is another.
 func (c *comparer) unreadFile(f *source.SheetFile) {
-	if c.blind(f.Path) {
-		return // whether it is read is not known
-	}
 	gives := func(s source.SheetSource) bool { return s.File == f.Path && s.Family == "" }
 	at := slices.IndexFunc(c.sheet.Sources, gives)
 	if at < 0 || slices.ContainsFunc(c.survey.Sources, func(s source.Source) bool { return s.File == f.Path }) ||
@@ -28,9 +25,14 @@ func (c *comparer) unreadFile(f *source.SheetFile) {
 		a.File, a.Line = arch.Config, 0
 		a.Message = fmt.Sprintf("%s includes %s no more, so %s is gone", arch.Config, f.Path, f.Repository)
 	}
-	if c.sheet.Sources[at].Enabled {
-		c.add(a)
+	if !c.sheet.Sources[at].Enabled {
+		return
 	}
+	if p := c.blind(f.Path); p != nil {
+		c.unsure(p, f.Repository, f.Path, fmt.Sprintf("whether %s reads %s", program, f.Path))
+		return
+	}
+	c.add(a)
 }
 
 // overruled finds what another file makes of a source in a file that stands as it should: a line

@@ -27,7 +27,7 @@ func (s *standing) unread() {
 		switch {
 		case !s.wasRead(p.File):
 			s.out = slices.DeleteFunc(s.out, func(f Finding) bool { // that something is gone is not known
-				return of(f) && f.Beside || path.Dir(f.File) == p.File && !s.wasRead(f.File)
+				return of(f) && (f.Beside || f.Class == NotRead) || path.Dir(f.File) == p.File && !s.wasRead(f.File)
 			})
 		case slices.ContainsFunc(s.out, of):
 			continue // what is known of the same file says more
@@ -37,23 +37,46 @@ func (s *standing) unread() {
 	}
 }
 
-// blind reports whether a file, or not all of the folder in which it stands, was read.
-func (c *comparer) blind(file string) bool {
-	return slices.ContainsFunc(c.survey.Problems, func(p source.Problem) bool {
-		return p.Unread && p.File != "" && (p.File == file || p.File == path.Dir(file))
+// unsure tells of a repository of the policy of which it is not known whether it is there, because of what was not read.
+// Nobody accepts that with a host: it is what the policy wants, and not what stood there beside it.
+func (c *comparer) unsure(p *source.Problem, repository, want, what string) {
+	c.add(Finding{Class: NotRead, Severity: Fault, Field: "not read", Repository: repository, File: p.File, Line: p.Line, Want: want,
+		Stays: true, Message: what + " is not known: " + p.Message})
+}
+
+// blind is what was not read of a file, or of the folder in which it stands; nil where all was.
+func (c *comparer) blind(file string) *source.Problem {
+	return c.missed(func(p string) bool { return p == file || p == path.Dir(file) })
+}
+
+// blindToSources is what was not read where the host's sources stand, or those of its sheet; nil where all was.
+func (c *comparer) blindToSources() *source.Problem {
+	var files []string
+	for i := range c.survey.Sources {
+		if s := &c.survey.Sources[i]; s.Family == c.sheet.Family {
+			files = append(files, s.File)
+		}
+	}
+	for i := range c.sheet.Sources {
+		if s := &c.sheet.Sources[i]; s.Family == "" {
+			files = append(files, s.File)
+		}
+	}
+	return c.missed(func(p string) bool {
+		return slices.ContainsFunc(files, func(file string) bool {
+			dir := path.Dir(file)
+			return p == dir || p == file || path.Dir(p) == dir && dir != "/etc"
+		})
 	})
 }
 
-// blindToSources reports whether not all was read that stands where the host's sources do, or those of its sheet.
-func (c *comparer) blindToSources() bool {
-	near := func(file string) bool {
-		dir := path.Dir(file)
-		return slices.ContainsFunc(c.survey.Problems, func(p source.Problem) bool {
-			return p.Unread && (p.File == dir || p.File == file || path.Dir(p.File) == dir && dir != "/etc")
-		})
+// missed is the first file or folder that was not read, or not to its end, of those that a question asks for.
+func (c *comparer) missed(asked func(file string) bool) *source.Problem {
+	at := slices.IndexFunc(c.survey.Problems, func(p source.Problem) bool { return p.Unread && p.File != "" && asked(p.File) })
+	if at < 0 {
+		return nil
 	}
-	return slices.ContainsFunc(c.survey.Sources, func(s source.Source) bool { return s.Family == c.sheet.Family && near(s.File) }) ||
-		slices.ContainsFunc(c.sheet.Sources, func(s source.SheetSource) bool { return s.Family == "" && near(s.File) })
+	return &c.survey.Problems[at]
 }
 
 // wasRead reports whether something of a file was read.

@@ -264,10 +264,12 @@ type planForm struct {
 }
 
 type siteForm struct {
-	Title    string            `yaml:"title" doc:"for people"`
-	Mirrors  map[string]string `yaml:"mirrors" doc:"beginning of upstream's URLs: what takes its place at the site"`
-	Proxy    string            `yaml:"proxy" doc:"the proxy that its hosts go through to what has no mirror there"`
-	FallBack bool              `yaml:"fall-back" doc:"upstream is tried where the mirror does not answer"`
+	Title       string            `yaml:"title" doc:"for people"`
+	Mirrors     map[string]string `yaml:"mirrors" doc:"beginning of upstream's URLs: what takes its place at the site"`
+	Metalinks   map[string]string `yaml:"metalinks" doc:"metalink of a section of the distribution's own, as it is written: base URL at the site"`
+	Mirrorlists map[string]string `yaml:"mirrorlists" doc:"list of mirrors of such a section, as it is written: base URL at the site"`
+	Proxy       string            `yaml:"proxy" doc:"the proxy that its hosts go through to what has no mirror there"`
+	FallBack    bool              `yaml:"fall-back" doc:"upstream is tried where the mirror does not answer"`
 }
 
 type quietForm struct {

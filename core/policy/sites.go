@@ -17,14 +17,16 @@ type Site struct {
 	Pos      diag.Pos
 	Title    string
 	Mirrors  []SiteMirror // longest first
+	Lists    []SiteMirror // of what a metalink or a list of mirrors gives
 	FallBack bool         // what was upstream is tried where the mirror does not answer
 	Proxy    *Text        // what its hosts go through to all that has no mirror there; nil for none
 }
 
-// SiteMirror is a mirror of all that stands below a URL.
+// SiteMirror is a mirror of all that stands below a URL, or of what a list of mirrors gives.
 type SiteMirror struct {
-	Of Text
-	At Text
+	Of   Text
+	At   Text
+	List string // the key by which sections name the list, metalink or mirrorlist; empty for a mirror of a URL
 }
 
 // Mirror is the URL at which a site has what stands at another, and the line that says so;
@@ -40,9 +42,14 @@ func (s *Site) Mirror(url string) (at string, by *SiteMirror) {
 }
 
 // Pairs are the mirrors as sheets name them, the longest first.
-func (s *Site) Pairs() (out []source.Mirror) {
-	for _, m := range s.Mirrors {
-		out = append(out, source.Mirror{Of: m.Of.Value, At: m.At.Value})
+func (s *Site) Pairs() []source.Mirror { return pairs(s.Mirrors) }
+
+// ListPairs are those of lists, as sheets name them.
+func (s *Site) ListPairs() []source.Mirror { return pairs(s.Lists) }
+
+func pairs(list []SiteMirror) (out []source.Mirror) {
+	for _, m := range list {
+		out = append(out, source.Mirror{Of: m.Of.Value, At: m.At.Value, List: m.List})
 	}
 	return out
 }
@@ -50,8 +57,8 @@ func (s *Site) Pairs() (out []source.Mirror) {
 // Print is everything that the site says.
 func (s *Site) Print() string {
 	out := fmt.Sprintf("%q %t", s.Name, s.FallBack)
-	for _, m := range s.Mirrors {
-		out += fmt.Sprintf(" %q %q", m.Of.Value, m.At.Value)
+	for _, m := range slices.Concat(s.Mirrors, s.Lists) {
+		out += fmt.Sprintf(" %q %q %s", m.Of.Value, m.At.Value, m.List)
 	}
 	if s.Proxy != nil {
 		out += fmt.Sprintf(" proxy %q", s.Proxy.Value)
@@ -79,14 +86,20 @@ func (l *loader) site(f field) {
 		case "mirrors":
 			for _, m := range l.mapping(x.node, "mirrors") {
 				if at, ok := l.text(m, "the mirror of "+m.key); ok {
-					l.siteMirror(s, SiteMirror{Text{m.key, m.at}, at})
+					l.siteMirror(s, SiteMirror{Of: Text{m.key, m.at}, At: at})
+				}
+			}
+		case "metalinks", "mirrorlists":
+			for _, m := range l.mapping(x.node, x.key) {
+				if at, ok := l.text(m, "what takes the place of "+m.key); ok {
+					l.siteList(s, SiteMirror{Of: Text{m.key, m.at}, At: at, List: strings.TrimSuffix(x.key, "s")})
 				}
 			}
 		}
 	}
-	if len(s.Mirrors) == 0 && s.Proxy == nil {
+	if len(s.Mirrors)+len(s.Lists) == 0 && s.Proxy == nil {
 		l.fail("missing", f.at, fmt.Sprintf("the site %q has neither mirrors nor a proxy", f.key),
-			`add: mirrors: { "https://UPSTREAM/": "http://MIRROR/" }, or proxy: http://HOST:PORT`)
+			`add: mirrors: { "https://UPSTREAM/": "http://MIRROR/" }, or metalinks, mirrorlists, or proxy: http://HOST:PORT`)
 	}
 	slices.SortStableFunc(s.Mirrors, func(a, b SiteMirror) int { return len(b.Of.Value) - len(a.Of.Value) })
 }
@@ -132,6 +145,33 @@ func (l *loader) siteMirror(s *Site, m SiteMirror) {
 	s.Mirrors = append(s.Mirrors, m)
 }
 
+// siteList takes what a site has in the place of a metalink or a list of mirrors.
+func (l *loader) siteList(s *Site, m SiteMirror) {
+	for _, t := range []Text{m.Of, m.At} {
+		l.noSecret(t)
+		switch err := CheckURL(t.Value); {
+		case err != nil:
+			l.fail("value", t.Pos, err.Error(), "write it as it stands behind "+m.List+"= of the section, and the mirror as http://HOST/PATH/")
+			return
+		case strings.ContainsAny(t.Value, " \t"):
+			l.fail("value", t.Pos, fmt.Sprintf("%q holds blanks, so it is no URL of one list or mirror", t.Value), "write one URL")
+			return
+		}
+	}
+	if strings.ContainsAny(m.At.Value, "?#") {
+		l.fail("value", m.At.Pos, fmt.Sprintf("%q is no base URL", m.At.Value),
+			"write where the repodata folder stands, as http://HOST/PATH/$releasever/$basearch/")
+		return
+	}
+	for _, x := range s.Lists {
+		if _, fits := source.FitsVariables(x.Of.Value, m.Of.Value); fits && x.List == m.List {
+			l.fail("value", m.Of.Pos, fmt.Sprintf("%s says already what takes the place of %q", x.Of.Pos, m.Of.Value), "say it once")
+			return
+		}
+	}
+	s.Lists = append(s.Lists, m)
+}
+
 // siteReferences checks that sites that assignments name are there.
 func (l *loader) siteReferences() {
 	for _, a := range l.policy.Assignments {
@@ -161,5 +201,8 @@ func (s *Site) compared(e *element) {
 	e.text("proxy", s.Proxy)
 	for _, m := range s.Mirrors {
 		e.say("mirror of "+m.Of.Value, m.At.Value)
+	}
+	for _, m := range s.Lists {
+		e.say("in the place of "+m.Of.Value, m.At.Value)
 	}
 }

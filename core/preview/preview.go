@@ -97,7 +97,8 @@ func overHTTP(s *source.Source, v *verdict.Verdict) (out []string) {
 		return slices.ContainsFunc(list, func(u string) bool { return strings.HasPrefix(u, scheme) })
 	}
 	for _, d := range v.Demands {
-		if begins(s.URLs, "https://") && begins(d.URLs, "http://") && s.Checks.Metadata != source.CheckRequired {
+		came := append(slices.Clone(s.URLs), s.Metalink, s.Mirrorlist)
+		if begins(came, "https://") && begins(d.URLs, "http://") && s.Checks.Metadata != source.CheckRequired {
 			out = append(out, fmt.Sprintf(
 				"%s:%d would come over http from the site's mirror, and nobody checks the signature of its lists", s.File, s.Line))
 		}

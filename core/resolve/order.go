@@ -2,6 +2,7 @@ package resolve
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/diag"
@@ -73,8 +74,8 @@ func (e *explained) sited(line string) (out []reason.Cause) {
 	if e.res.plan.site == nil {
 		return nil
 	}
-	for i := range e.res.plan.site.Mirrors {
-		if m := &e.res.plan.site.Mirrors[i]; strings.Contains(line, m.At.Value) {
+	for _, m := range slices.Concat(e.res.plan.site.Mirrors, e.res.plan.site.Lists) {
+		if strings.Contains(line, m.At.Value) {
 			out = append(out, at("the site "+e.res.plan.site.Name+" has a mirror of "+m.Of.Value, m.At.Pos))
 		}
 	}

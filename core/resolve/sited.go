@@ -56,6 +56,14 @@ func (w *writing) siteMirrors() []source.Mirror {
 	return w.plan.site.Pairs()
 }
 
+// siteLists are what stands at the host's site in the place of the lists by which sections of the distribution's own go.
+func (w *writing) siteLists() []source.Mirror {
+	if w.plan.site == nil || !w.enabled || w.host.Traits.Family == arch.Family {
+		return nil
+	}
+	return w.plan.site.ListPairs()
+}
+
 // sectionProxy is what the distribution's own sections go through; pacman's know none.
 func (w *writing) sectionProxy() string {
 	site := w.plan.site

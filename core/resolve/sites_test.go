@@ -169,3 +169,33 @@ assign: [{ to: everyone, repositories: [far, near, disc], site: reef }]
 	}
 	assert.Equal(t, 4, told)
 }
+
+// What stands in the place of lists is told to the rules of dnf's and zypper's sections, and to no others, and an older agent is told that it
+// does not understand it.
+func TestASitesListsAreToldToTheRulesOfSections(t *testing.T) {
+	r := resolve.New(load(t, languageKeys+`repositories:
+  base: { in-place: true, rpm: { sections: [base] }, arch: { sections: [driftwood] } }
+sites: { reef: { metalinks: { "https://m.example/metalink?repo=base-$releasever": "http://m.reef.example/$releasever/" }, mirrorlists: { "https://m.example/list": "http://m.reef.example/" } } }
+assign: [{ to: everyone, repositories: [base], site: reef }]
+`))
+	here := r.Resolve(host("arc-1.brinewick.test", foreland("9"), nil))
+	require.Empty(t, here.Trouble)
+	require.Len(t, here.Sheet.InPlace, 1)
+	assert.ElementsMatch(t, []source.Mirror{
+		{Of: "https://m.example/metalink?repo=base-$releasever", At: "http://m.reef.example/$releasever/", List: "metalink"},
+		{Of: "https://m.example/list", At: "http://m.reef.example/", List: "mirrorlist"},
+	}, here.Sheet.InPlace[0].Mirrors)
+	assert.Equal(t, 6, here.Sheet.Form())
+	e, err := r.Explain(host("arc-1.brinewick.test", foreland("9"), nil))
+	require.NoError(t, err)
+	said := ""
+	for _, rule := range e.Rules {
+		for _, c := range rule.Causes {
+			said += c.What + "\n"
+		}
+	}
+	assert.Contains(t, said, "the site reef has a mirror of https://m.example/metalink?repo=base-$releasever\n")
+	there := r.Resolve(host("model-1.brinewick.test", driftwood(2), nil))
+	require.Len(t, there.Sheet.InPlace, 1)
+	assert.Empty(t, there.Sheet.InPlace[0].Mirrors)
+}

@@ -319,7 +319,8 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 			w.inPlace,
 			source.InPlace{Repository: w.repo.Name, URLs: []string{}, Files: []string{}, Suites: []string{}, Enabled: w.enabled,
 				Components: []string{}, Add: []string{}, Drop: []string{}, Sections: w.fill(def.Sections),
-				Signatures: w.unchecked(), ComesBy: w.comesBy(def.ComesBy), Keys: w.ownKeys(), Mirrors: w.siteMirrors(), Proxy: w.sectionProxy()},
+				Signatures: w.unchecked(), ComesBy: w.comesBy(def.ComesBy), Keys: w.ownKeys(),
+				Mirrors: slices.Concat(w.siteMirrors(), w.siteLists()), Proxy: w.sectionProxy()},
 		)
 		return d, true
 	}

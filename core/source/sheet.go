@@ -10,7 +10,7 @@ import (
 const (
 	firstForm = "patient-lantern/sheet/1"
 	// NewestForm is the highest form that this version writes and understands.
-	NewestForm = 5
+	NewestForm = 6
 )
 
 // FormName names a form.
@@ -26,6 +26,11 @@ func FormName(form int) string {
 // the fourth where a site has mirrors of the distribution's own entries, or a proxy for them, the
 // fifth where it locks packages in a list that is not the policy's own.
 func (s *Sheet) Form() int {
+	for i := range s.InPlace {
+		if slices.ContainsFunc(s.InPlace[i].Mirrors, func(m Mirror) bool { return m.List != "" }) {
+			return 6
+		}
+	}
 	if len(s.Locks) > 0 {
 		return 5
 	}
@@ -180,6 +185,11 @@ type SheetSource struct {
 	Pins       []string `json:"pins,omitempty"`       // deb: what the pins of that number match
 	Level      int      `json:"level,omitempty"`      // how many repositories of the policy stand below it
 	While      string   `json:"while,omitempty"`      // as in SheetFile
+}
+
+// Rules reports whether the sheet says that a section of the distribution's own is on. It may be nil.
+func (s *Sheet) Rules(section string) bool {
+	return s != nil && slices.ContainsFunc(s.InPlace, func(r InPlace) bool { return r.Enabled && slices.Contains(r.Sections, section) })
 }
 
 // InPlace says what must hold of entries that belong to the distribution and

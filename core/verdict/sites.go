@@ -57,6 +57,7 @@ func (c *Court) Placed(was *source.Survey, under *source.Sheet) *source.Survey {
 	}
 	out := *was
 	out.Sources = c.mapped(was.Sources, c.PlaceUnder(under))
+	c.alikeLists(out.Sources, under)
 	for i := range out.Sources {
 		if s := &out.Sources[i]; s.Options["proxy"] != "" && proxyOf(under, s.ID) == s.Options["proxy"] {
 			s.Options = maps.Clone(s.Options)
@@ -150,7 +151,7 @@ func (c *Court) moves(j *judged, rule *source.InPlace, sources []source.Source) 
 			d.source = i
 			j.demands = append(j.demands, *d)
 		default:
-			j.demands[at].URLs, j.demands[at].Proxy = d.URLs, d.Proxy
+			j.demands[at].URLs, j.demands[at].Key, j.demands[at].Proxy = d.URLs, d.Key, d.Proxy
 		}
 	}
 }
@@ -160,6 +161,9 @@ func (c *Court) move(rule *source.InPlace, s *source.Source, proxy string) *Dema
 	d := &Demand{Rule: rule}
 	if want := each(s.URLs, c.Place); !slices.Equal(want, s.URLs) {
 		d.URLs = want
+	}
+	if key, url := listed(c.near, c.away, s); len(rule.Sections) > 0 && url != "" {
+		d.Key, d.URLs = key, []string{url}
 	}
 	if len(rule.Sections) > 0 {
 		have, want := s.Options["proxy"], c.through(proxy, s)
@@ -176,7 +180,11 @@ func (c *Court) move(rule *source.InPlace, s *source.Source, proxy string) *Dema
 // through is the proxy for a source; empty where all of it stands at the site, or is no place of
 // the network.
 func (c *Court) through(proxy string, s *source.Source) string {
-	if source.Outside(c.near, append(each(s.URLs, c.Place), s.Mirrorlist, s.Metalink)) {
+	at := append(each(s.URLs, c.Place), s.Mirrorlist, s.Metalink)
+	if key, url := listed(c.near, c.away, s); url != "" && key == baseURL {
+		at = []string{url}
+	}
+	if source.Outside(c.near, at) {
 		return proxy
 	}
 	return ""

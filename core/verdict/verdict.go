@@ -48,6 +48,7 @@ type Demand struct {
 	On, Off    bool     // it must be switched on, or off
 	Components []string // that it must have instead; nil where they are right
 	URLs       []string // that it must come from instead, as they are written; nil where they are right
+	Key        string   // under which URLs must stand then: baseurl, metalink or mirrorlist; empty where that stays
 	Proxy      *string  // what it must go through instead, empty for none; nil where it is right
 	source     int
 }

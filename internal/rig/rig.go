@@ -29,7 +29,7 @@ import (
 )
 
 // Interval is how often the rig's hosts check in.
-const Interval = 200 * time.Millisecond
+const Interval = 500 * time.Millisecond
 
 // AtOnce asks for the newest revision on all hosts together.
 var AtOnce = api.RolloutOrder{AtOnce: true, Because: "a test of something else"}

@@ -122,6 +122,7 @@ func (s *Agents) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnsw
 		in.Free == nil && in.Access == nil &&
 		in.Packages == nil && in.Sources == nil && in.Traced == nil &&
 		in.Trouble == v.Trouble {
+		h.NoteOwed(false, "", now)
 		out.Work = s.rollouts.MayWork(ctx, v)
 		if wasSilent || first {
 			s.Note(ctx, s.Entry(journal.By(ctx), journal.CommandAppear, journal.KindHost, v.Name))
@@ -136,6 +137,7 @@ func (s *Agents) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnsw
 	if !s.Store.Known(in.Survey, store.KindSurvey) {
 		out.Want = append(out.Want, in.Survey)
 	}
+	h.NoteOwed(len(out.Want) > 0, refusal.Short(in.Unsent), now)
 	if len(out.Want) > 0 {
 		out.Work = s.rollouts.MayWork(ctx, v)
 		return out, nil

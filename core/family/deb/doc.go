@@ -1,7 +1,6 @@
 package deb
 
 import (
-	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/source"
@@ -31,11 +30,12 @@ func ParseDoc(name string, text []byte, architectures []string) *Doc {
 	if strings.HasSuffix(name, ".sources") {
 		d.stanzas = deb822.Parse(text)
 		d.Sources, bad = r.stanzas(name, text)
+		at := make(map[int]int, len(d.stanzas.Stanzas))
+		for i := range d.stanzas.Stanzas {
+			at[d.stanzas.Line(d.stanzas.Stanzas[i].Start)] = i
+		}
 		for _, s := range d.Sources {
-			d.at = append(
-				d.at,
-				slices.IndexFunc(d.stanzas.Stanzas, func(st deb822.Stanza) bool { return d.stanzas.Line(st.Start) == s.Line }),
-			)
+			d.at = append(d.at, at[s.Line])
 		}
 		return d
 	}

@@ -21,11 +21,14 @@ func TestValuesThatDNFTakesNoNoticeOf(t *testing.T) {
 	c, err := cell.Open()
 	require.NoError(t, err)
 	defer func() { require.NoError(t, c.Close()) }()
-	base, n := t.TempDir(), 0
+	base, n, most := t.TempDir(), 0, cell.Rounds(50)
 	key := rapid.SampledFrom([]string{"bandwidth", "minrate", "throttle", "metadata_expire", "timeout", "retries", "cost", "priority", "max_parallel_downloads", "deltarpm_percentage",
 		"ip_resolve", "proxy_auth_method", "countme", "deltarpm", "skip_if_unavailable", "sslverify", "enabled", "gpgcheck", "fastestmirror", "name", "enabled_metadata", "nonsense"})
 	value := rapid.SampledFrom([]string{"1", "0", "x", "yes", "off", "1k", "1.5M", "-1", "1T", "10%", "110%", "5d", "1h5", "never", "0.5", "3x", "+5", "99999999999", "ipv4", "IPv6", "any", "BASIC", "-2", "5 m", "", "1e3", ".5", "-"})
 	rapid.Check(t, func(rt *rapid.T) {
+		if n == most {
+			return
+		}
 		line := key.Draw(rt, "key") + "=" + value.Draw(rt, "value")
 		n++
 		root := filepath.Join(base, fmt.Sprint(n))

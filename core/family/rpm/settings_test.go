@@ -113,11 +113,14 @@ func TestSettingsAreThoseOfTheRealDNF(t *testing.T) {
 		names = append(names, name)
 	}
 	slices.Sort(names)
-	base, n := t.TempDir(), 0
+	base, n, most := t.TempDir(), 0, cell.Rounds(50)
 	empty := filepath.Join(base, "empty")
 	require.NoError(t, cell.Write(empty, map[string]string{"etc/dnf/dnf.conf": "[main]\n", "etc/dnf-releasever-of-the-test": "8"}))
 	bare, _ := askMain(t, c, empty)
 	rapid.Check(t, func(rt *rapid.T) {
+		if n == most {
+			return
+		}
 		text := "[main]\n"
 		for range rapid.IntRange(1, 5).Draw(rt, "lines") {
 			if rapid.IntRange(0, 4).Draw(rt, "idle") == 0 {

@@ -199,6 +199,16 @@ func (f *File) MapWords(s *Section, key string, to func(string) string) {
 	}
 }
 
+// Rename gives every entry of a key in one section another key.
+func (f *File) Rename(s *Section, key, to string) {
+	list := f.Entries(s)
+	for i := range list {
+		if e := &list[i]; f.Key(e) == key && e.flags&goesOn == 0 {
+			f.edits.Replace(int(e.key), int(e.keyEnd), to)
+		}
+	}
+}
+
 func (s *Section) headerEnd(text string) int {
 	if s.Headless {
 		return int(s.start)
