@@ -44,6 +44,8 @@ func (f *Finding) ClosedBy() string {
 		return closes[f.Class]
 	case f.Class == KeyWithdrawn:
 		return "take the key out of that file by hand, or switch off what goes by it"
+	case f.Class == NotRead && !f.Beside: // it is what the policy wants
+		return "see on the host what stands there, and make it less, or readable"
 	case f.Class == NotRead:
 		return "see on the host what stands there, and make it less, or readable; or " + accept
 	case f.Class == KeyAdded:

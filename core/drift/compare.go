@@ -40,7 +40,7 @@ func (c *comparer) file(f *source.SheetFile) {
 			return
 		}
 		if p := c.blind(f.Path); i < 0 && p != nil {
-			c.unsure(p, f.Repository, f.Path, "whether "+f.Path+" is there")
+			c.unsure(p, f.Repository, f.Path)
 			return
 		}
 		if i < 0 {

@@ -68,7 +68,7 @@ func (c *comparer) demand(s *source.Source, d verdict.Demand) {
 // gap tells of what a rule wants and no entry gives.
 func (c *comparer) gap(g verdict.Gap) {
 	if p := c.blindToSources(); p != nil {
-		c.unsure(p, g.Rule.Repository, cmp.Or(g.Section, g.Suite), "whether there is an entry for "+cmp.Or(g.Section, g.Suite))
+		c.unsure(p, g.Rule.Repository, cmp.Or(g.Section, g.Suite))
 		return
 	}
 	f := Finding{Class: MissingSource, Severity: Fault, Field: "source", Repository: g.Rule.Repository, Want: g.Suite}

@@ -29,7 +29,7 @@ func (c *comparer) unreadFile(f *source.SheetFile) {
 		return
 	}
 	if p := c.blind(f.Path); p != nil {
-		c.unsure(p, f.Repository, f.Path, fmt.Sprintf("whether %s reads %s", program, f.Path))
+		c.unsure(p, f.Repository, f.Path)
 		return
 	}
 	c.add(a)

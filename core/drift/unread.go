@@ -1,8 +1,10 @@
 package drift
 
 import (
+	"fmt"
 	"path"
 	"slices"
+	"strings"
 
 	"patientlantern.example/lantern/core/source"
 )
@@ -37,11 +39,22 @@ func (s *standing) unread() {
 	}
 }
 
-// unsure tells of a repository of the policy of which it is not known whether it is there, because of what was not read.
-// Nobody accepts that with a host: it is what the policy wants, and not what stood there beside it.
-func (c *comparer) unsure(p *source.Problem, repository, want, what string) {
-	c.add(Finding{Class: NotRead, Severity: Fault, Field: "not read", Repository: repository, File: p.File, Line: p.Line, Want: want,
-		Stays: true, Message: what + " is not known: " + p.Message})
+// unsure notes something of the policy of which it is not known whether it is there, because of what was not read. Nobody
+// accepts that with a host: it is what the policy wants, and not what stood there beside it.
+func (c *comparer) unsure(p *source.Problem, repository, want string) {
+	at := slices.IndexFunc(c.out, func(f Finding) bool { return f.Class == NotRead && f.File == p.File })
+	if at < 0 { // one place, one finding
+		at = len(c.out)
+		c.add(Finding{Class: NotRead, Severity: Fault, Field: "not read", Repository: repository, File: p.File, Line: p.Line, Stays: true})
+	}
+	f := &c.out[at]
+	if f.Repository != repository {
+		f.Repository = ""
+	}
+	if wants := strings.Split(f.Want, " "); !slices.Contains(wants, want) {
+		f.Want = strings.TrimSpace(f.Want + " " + want)
+	}
+	f.Message = fmt.Sprintf("whether the host has what the policy wants is not known of %s: %s", f.Want, p.Message)
 }
 
 // blind is what was not read of a file, or of the folder in which it stands; nil where all was.

@@ -158,7 +158,7 @@ func (h *Host) State(now time.Time) string {
 		return api.StateChanging
 	case !seen.IsZero() && now.Sub(seen) > Silence(h.limits.interval):
 		return api.StateSilent
-	case v.Broken != "" || v.Trouble != "" || h.owed.Load().late(h.limits.interval, now) || h.runs.twice(now):
+	case v.Broken != "" || v.Trouble != "" || h.late(now) || h.runs.twice(now):
 		return api.StateFailed
 	case v.Task != 0 && !v.Behind():
 		return api.StateChanging
@@ -206,7 +206,7 @@ func (h *Host) Summary(now time.Time) api.Host {
 			out.Detail = v.Broken
 		case v.Trouble != "":
 			out.Detail = v.Trouble
-		case h.owed.Load().late(h.limits.interval, now):
+		case h.late(now):
 			out.Detail = h.owed.Load().says(now)
 		case h.runs.twice(now):
 			out.Detail = "two machines check in with this host's identity: one is a copy; let it begin anew (lantern-agent forget) and join " +

@@ -24,8 +24,9 @@ func (h *Host) NoteOwed(owes bool, why string, now time.Time) {
 }
 
 // late reports whether a survey is owed for longer than it takes to send one, or was refused.
-func (o *owed) late(interval time.Duration, now time.Time) bool {
-	return o != nil && (o.why != "" || now.Sub(o.since) > Silence(interval))
+func (h *Host) late(now time.Time) bool {
+	o := h.owed.Load()
+	return o != nil && (o.why != "" || now.Sub(o.since) > Silence(h.limits.interval))
 }
 
 func (o *owed) says(now time.Time) string {
