@@ -391,7 +391,7 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	}
 	if len(out.Want) > 0 {
 		if sent, err := a.send(ctx); !sent || err != nil {
-			return api.CheckInAnswer{Interval: out.Interval}, err
+			return api.CheckInAnswer{Interval: out.Interval, Watch: out.Watch, Access: out.Access}, err
 		}
 		out = api.CheckInAnswer{}
 		if err := a.link.call(ctx, http.MethodPost, "/api/agent/check-in", in, &out); err != nil {

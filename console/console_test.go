@@ -76,8 +76,19 @@ func open(t *testing.T, r *rig.Rig, width, height int) *screen {
 	return openFor(t, r, width, height, 90*time.Second)
 }
 
+// openAt is open at another page than that of drift.
+func openAt(t *testing.T, r *rig.Rig, page string, width, height int) *screen {
+	t.Helper()
+	return openPage(t, r, page, width, height, 90*time.Second)
+}
+
 // openFor is open for a story that may take so long.
 func openFor(t *testing.T, r *rig.Rig, width, height int, most time.Duration) *screen {
+	t.Helper()
+	return openPage(t, r, "/drift", width, height, most)
+}
+
+func openPage(t *testing.T, r *rig.Rig, at string, width, height int, most time.Duration) *screen {
 	t.Helper()
 	page, stop, err := browser.Page(most)
 	require.NoError(t, err)
@@ -86,7 +97,7 @@ func openFor(t *testing.T, r *rig.Rig, width, height int, most time.Duration) *s
 	s.listen(t)
 	require.NoError(t, chromedp.Do(page, chromedp.EmulateViewport(int64(width), int64(height))))
 	s.signIn(r.Operator.Token)
-	s.do(chromedp.Navigate(s.url + "/drift"))
+	s.do(chromedp.Navigate(s.url + at))
 	s.shows("header", "operator")
 	require.Eventually(t, func() bool {
 		there, err := chromedp.Run(page, chromedp.Evaluate[bool](`!!document.querySelector("main h1")`))
@@ -230,8 +241,8 @@ func TestTheConsoleFiltersAndChangesItsLight(t *testing.T) {
 	for _, n := range []string{"gw-01", "gw-04"} {
 		r.Up(n)
 	}
-	s := open(t, r, 1920, 1080)
-	s.do(chromedp.Navigate(s.url+"/hosts?q=limpet"), chromedp.WaitVisible(".el-table__row"))
+	s := openAt(t, r, "/hosts?q=limpet", 1920, 1080)
+	s.do(chromedp.WaitVisible(".el-table__row"))
 	s.shows("tbody", "gw-04")
 	text, err := chromedp.Run(s.page, chromedp.Text("tbody"))
 	require.NoError(t, err)
@@ -258,8 +269,8 @@ func TestAReaderIsNotOfferedWhatAReaderMayNotDo(t *testing.T) {
 	r.Publish()
 	r.Carry()
 	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list"), []byte("# gone\n"), 0o644))
-	s := open(t, r, 1280, 800)
-	s.do(chromedp.Navigate(s.url+"/hosts/gw-01"), chromedp.WaitVisible(".head button"))
+	s := openAt(t, r, "/hosts/gw-01", 1280, 800)
+	s.do(chromedp.WaitVisible(".head button"))
 	reader, err := r.Operator.AddOperator(context.Background(), api.OperatorOrder{Name: "mira", Role: "reader"})
 	require.NoError(t, err)
 
@@ -347,8 +358,8 @@ func TestFindingsAreWaivedAndHostsAccepted(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Join(root, "etc/apt/preferences.d"), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/preferences.d/own"), []byte("Package: *\nPin: origin elsewhere.example\nPin-Priority: 1001\n"), 0o644))
 	}
-	s := open(t, r, 1280, 800)
-	s.do(chromedp.Navigate(s.url+"/drift"), chromedp.WaitVisible("ul.card"))
+	s := openAt(t, r, "/drift", 1280, 800)
+	s.do(chromedp.WaitVisible("ul.card"))
 	s.shows("h1", "1 different finding on 2 hosts")
 	s.shows("ul.card", "2 hosts: gw-01, gw-02")
 	s.fits()

@@ -33,8 +33,7 @@ func TestAProposalIsReadAgreedAndPublished(t *testing.T) {
 	_, err = jonas.Propose(ctx, api.ProposalOrder{Files: files, Message: "the reef follows what is newest"})
 	require.NoError(t, err)
 
-	s := open(t, r, 1280, 800)
-	s.do(chromedp.Navigate(s.url + "/policy"))
+	s := openAt(t, r, "/policy", 1280, 800)
 	s.shows(".proposals", "Proposal 1 by jonas")
 	s.js(`document.querySelector(".proposals a").click()`)
 	s.shows("h1", "Proposal 1 on revision 1")

@@ -123,6 +123,9 @@ func proxied(f *ini.File, id, proxy string) ([]byte, error) {
 // round: the line says that in its place.
 func relisted(f *ini.File, id, key, url string) ([]byte, error) {
 	last, was, lines := lastSection(f, id), "", 0
+	if last == nil {
+		return nil, fmt.Errorf("its section is not written [%s]", id)
+	}
 	for i := range f.Sections {
 		if s := &f.Sections[i]; f.Name(s) == id {
 			for n := range f.Entries(s) {
@@ -133,7 +136,7 @@ func relisted(f *ini.File, id, key, url string) ([]byte, error) {
 			}
 		}
 	}
-	if _, there := f.Get(last, was); last == nil || lines != 1 || !there {
+	if _, there := f.Get(last, was); lines != 1 || !there {
 		return nil, fmt.Errorf("its section does not say in one line where [%s] comes from", id)
 	}
 	if err := f.Set(last, was, url); err != nil {

@@ -20,6 +20,8 @@ func New(ctx context.Context, width, height int) (page context.Context, stop fun
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
 		chromedp.Flag("hide-scrollbars", true),
+		// A page of a test lives for seconds: to compile it better takes longer than it saves.
+		chromedp.Flag("js-flags", "--no-opt,--no-maglev"),
 	}
 	alloc, endAlloc := chromedp.NewExecAllocator(ctx, opts...)
 	page, endPage := chromedp.NewContext(alloc)
