@@ -148,7 +148,7 @@ func (a *Agent) Run(ctx context.Context) error {
 				return nil
 			case err != nil:
 				// The service is away: ask again, ever more rarely, and not all hosts at once.
-				pause = min(max(2*pause, firstPause), longPause)
+				pause = longer(pause)
 				wait = pause/2 + mrand.N(pause)
 				if errors.Is(err, errAway) {
 					a.log.Warn("the service cannot be reached", "error", err, "next", wait.Round(time.Millisecond))
@@ -163,6 +163,9 @@ func (a *Agent) Run(ctx context.Context) error {
 		}
 	}
 }
+
+// longer is the pause after one that was not long enough.
+func longer(pause time.Duration) time.Duration { return min(max(2*pause, firstPause), longPause) }
 
 // watcher watches folders. Where the machine has no more of them to give, nothing is watched, and
 // all is read every few minutes.

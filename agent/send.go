@@ -38,7 +38,7 @@ func (a *Agent) send(ctx context.Context) (sent bool, err error) {
 	}
 	a.sent = nil // it may have forgotten what it had
 	u := &a.unsent
-	u.pause = min(max(2*u.pause, firstPause), longPause)
+	u.pause = longer(u.pause)
 	u.why, u.notYet = oneLine(a.host.clean(err.Error())), a.now().Add(u.pause)
 	a.log.Error("the survey is not taken", "error", err, "next", u.pause.Round(time.Millisecond))
 	return false, nil

@@ -73,7 +73,7 @@ type screen struct {
 
 func open(t *testing.T, r *rig.Rig, width, height int) *screen {
 	t.Helper()
-	return openFor(t, r, width, height, 90*time.Second)
+	return openAt(t, r, "/drift", width, height)
 }
 
 // openAt is open at another page than that of drift.

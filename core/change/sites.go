@@ -97,9 +97,8 @@ func (c *computer) placedSections(text []byte, to func(string) string, under *so
 
 // ruledSection reports whether the policy says that a section is on, or took it to a site's mirror.
 func (c *computer) ruledSection(name string) bool {
-	says := func(r source.InPlace) bool { return r.Enabled && slices.Contains(r.Sections, name) }
-	return slices.ContainsFunc(c.Sheet.InPlace, says) || c.Before != nil && slices.ContainsFunc(c.Before.InPlace, func(r source.InPlace) bool {
-		return len(r.Mirrors) > 0 && says(r)
+	return c.Sheet.Rules(name) || c.Before != nil && slices.ContainsFunc(c.Before.InPlace, func(r source.InPlace) bool {
+		return len(r.Mirrors) > 0 && r.Rules(name)
 	})
 }
 

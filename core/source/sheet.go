@@ -189,7 +189,12 @@ type SheetSource struct {
 
 // Rules reports whether the sheet says that a section of the distribution's own is on. It may be nil.
 func (s *Sheet) Rules(section string) bool {
-	return s != nil && slices.ContainsFunc(s.InPlace, func(r InPlace) bool { return r.Enabled && slices.Contains(r.Sections, section) })
+	return s != nil && slices.ContainsFunc(s.InPlace, func(r InPlace) bool { return r.Rules(section) })
+}
+
+// Rules reports whether the rule says that a section is on.
+func (r *InPlace) Rules(section string) bool {
+	return r.Enabled && slices.Contains(r.Sections, section)
 }
 
 // InPlace says what must hold of entries that belong to the distribution and

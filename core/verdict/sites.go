@@ -214,7 +214,7 @@ func (c *Court) Proxied(s *source.Source) bool {
 func proxyOf(sheet *source.Sheet, section string) string {
 	if sheet != nil && section != "" {
 		for i := range sheet.InPlace {
-			if r := &sheet.InPlace[i]; r.Enabled && r.Proxy != "" && slices.Contains(r.Sections, section) {
+			if r := &sheet.InPlace[i]; r.Proxy != "" && r.Rules(section) {
 				return r.Proxy
 			}
 		}

@@ -35,7 +35,11 @@ func ParseDoc(name string, text []byte, architectures []string) *Doc {
 			at[d.stanzas.Line(d.stanzas.Stanzas[i].Start)] = i
 		}
 		for _, s := range d.Sources {
-			d.at = append(d.at, at[s.Line])
+			n, there := at[s.Line]
+			if !there {
+				n = -1
+			}
+			d.at = append(d.at, n)
 		}
 		return d
 	}
