@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -39,6 +40,9 @@ func (o *Out) Traits(t *source.Traits) {
 		os = "unknown system"
 	}
 	cpu := t.Arch
+	if cpu == "" {
+		cpu = "processor not known"
+	}
 	if t.CPU.Level > 0 {
 		cpu += fmt.Sprintf(", level %d", t.CPU.Level)
 	}
@@ -174,6 +178,9 @@ func (o *Out) source(s *source.Source, settings []source.Setting) {
 	if s.Enabled && s.Position > 0 && s.ID != "" {
 		more = append(more, fmt.Sprintf("used as no. %d", s.Position))
 	}
+	if s.Enabled {
+		more = append(more, deciding(s)...)
+	}
 	detail := strings.Join(more, "; ")
 	weak := strings.Join(slices.Concat(unchecked(s), s.Weakened(settings)), "; ")
 	switch {
@@ -184,6 +191,19 @@ func (o *Out) source(s *source.Source, settings []source.Setting) {
 	case detail != "":
 		o.Printf("            %s", o.Paint(Dim, Cut(detail, max(40, o.room(12)))))
 	}
+}
+
+// deciding are the options of a source that decide where its packages come from, or through what, and that nothing else on
+// its lines tells.
+func deciding(s *source.Source) (out []string) {
+	for _, name := range slices.Sorted(maps.Keys(s.Options)) {
+		told := source.OptionSwitches(name) || source.OptionKeeps(name) || source.OptionWeakens(s.Family, name, s.Options) ||
+			slices.Contains([]string{"Include", "metadata_expire", "skip_if_unavailable"}, name)
+		if !told && len(source.OptionTouches(s.Family, name)) > 0 {
+			out = append(out, name+" "+source.Says(s.Options, name))
+		}
+	}
+	return out
 }
 
 // unchecked says which signatures nobody insists on.

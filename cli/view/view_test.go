@@ -148,3 +148,30 @@ func TestNothingThatOthersWroteSteersATerminal(t *testing.T) {
 		}
 	})
 }
+
+func TestWhatDecidesOfASourceStandsOnItsLines(t *testing.T) {
+	for _, x := range []struct {
+		family, name, value string
+		told                bool
+	}{
+		{source.FamilyArch, "CacheServer", "http://cache.brinewick.test/$repo", true},
+		{source.FamilyArch, "Include", "/etc/pacman.d/mirrorlist", false}, // its servers are told
+		{source.FamilyRpm, "proxy", "http://proxy.brinewick.test:3128", true},
+		{source.FamilyRpm, "excludepkgs", "tern", false}, // the holds tell it
+		{source.FamilyRpm, "countme", "1", false},
+		{source.FamilyRpm, "gpgcheck", "0", false},  // the checks tell it
+		{source.FamilyRpm, "sslverify", "0", false}, // told as weakened
+		{source.FamilyDeb, "Snapshot", "20261129T000000Z", true},
+	} {
+		var text strings.Builder
+		o := &Out{to: &text, Width: 200}
+		o.Sources([]source.Source{{Family: x.family, ID: "saltmarsh", Enabled: true, Kinds: []string{"binary"}, Options: map[string]string{x.name: x.value}}}, nil)
+		assert.Equal(t, x.told, strings.Contains(text.String(), x.name+" "+x.value), "%s of %s: %s", x.name, x.family, text.String())
+	}
+}
+
+func TestAProcessorOfWhichNothingIsKnownIsCalledSo(t *testing.T) {
+	var text strings.Builder
+	(&Out{to: &text, Width: 100}).Traits(&source.Traits{})
+	assert.Equal(t, "unknown system  processor not known\n", text.String())
+}

@@ -82,7 +82,9 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 		if a == "auto" {
 			a = host.Arch
 		}
-		r.Architectures = append(r.Architectures, a)
+		if a != "" { // of a root alone it may not be known what the machine is: its variable stays
+			r.Architectures = append(r.Architectures, a)
+		}
 	}
 	r.settle()
 	r.settings()
@@ -330,7 +332,7 @@ func (r *reader) settle() {
 		}
 		s.Checks = r.level.merge(p.level).checks()
 		for _, u := range p.servers {
-			if strings.Contains(u, "$arch") && len(r.Architectures) == 0 && !r.stop {
+			if strings.Contains(u, "$arch") && len(r.archs) == 0 && !r.stop {
 				r.refuse(s.File, int32(s.Line), "the server %s of [%s] contains $arch, but no Architecture is set", family.MaskURL(u), s.ID)
 			}
 		}
