@@ -84,7 +84,8 @@ func verifyDelivery(jws []byte, e *Enrolment, last memory, now time.Time) (api.D
 	}
 	switch {
 	case d.Revision < last.Revision && d.BackOut == 0:
-		return d, fmt.Errorf("refused: the delivery carries revision %d, and this host has %d already", d.Revision, last.Revision)
+		return d, fmt.Errorf("refused: the delivery carries revision %d, and this host has %d already; "+
+			"a revision that is published anew is above it", d.Revision, last.Revision)
 	// Of a time that is still to come nothing follows: the clocks were wrong once.
 	case d.Issued.Before(last.Issued) && !last.Issued.After(now.Add(skew)):
 		return d, errors.New("refused: the delivery is older than one that was carried out already")

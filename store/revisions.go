@@ -17,10 +17,11 @@ type Revision struct {
 	Created time.Time
 
 	Proposal int64 // that it comes of, where it is published; 0: none
+	After    int64 // a number above which it is to be where it is published; 0: the newest
 }
 
 // Publish stores a new revision with the next number. What it comes to on hosts is stored
-// when they are given it. Publishing the newest folder again gives its revision back.
+// when they are given it. Publishing the newest folder again gives its revision back, unless another number is wanted.
 func (s *Store) Publish(ctx context.Context, r Revision, folder []byte, c func(r Revision, fresh bool) Change) (Revision, bool, error) {
 	if err := s.PutDocuments(ctx, r.Created, Document{Digest: r.Policy, Kind: KindPolicy, Body: folder}); err != nil {
 		return r, false, err
@@ -30,7 +31,7 @@ func (s *Store) Publish(ctx context.Context, r Revision, folder []byte, c func(r
 		last, err := scanRevision(
 			tx.QueryRowContext(ctx, "SELECT number, policy, author, message, created FROM revisions ORDER BY number DESC LIMIT 1"),
 		)
-		if err == nil && last.Policy == r.Policy {
+		if err == nil && last.Policy == r.Policy && r.After <= last.Number {
 			number := r.Proposal
 			r, fresh = last, false
 			return becomes(ctx, tx, number, last.Number, r)
@@ -38,7 +39,7 @@ func (s *Store) Publish(ctx context.Context, r Revision, folder []byte, c func(r
 		if err != nil && !errors.Is(err, ErrNotFound) {
 			return err
 		}
-		r.Number = last.Number + 1
+		r.Number = max(last.Number, r.After) + 1
 		_, err = tx.ExecContext(
 			ctx,
 			"INSERT INTO revisions (number, policy, author, message, created) VALUES (?, ?, ?, ?, ?)",

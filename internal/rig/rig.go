@@ -62,10 +62,14 @@ func (r *Rig) Stop() {
 }
 
 // Restart ends the service and starts another one on its data folder.
-func (r *Rig) Restart() {
+func (r *Rig) Restart() { r.Reopen(func(string) {}) }
+
+// Reopen is Restart, with something done to the data folder meanwhile.
+func (r *Rig) Reopen(meanwhile func(data string)) {
 	r.T.Helper()
 	r.Away(true)
 	require.NoError(r.T, r.Service.Close())
+	meanwhile(r.options.Data)
 	next, err := datafolder.Open(context.Background(), r.options)
 	require.NoError(r.T, err)
 	r.Service = next

@@ -100,8 +100,9 @@ func (s *Agents) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnsw
 	}
 	wasSilent := h.State(now) == api.StateSilent
 	first := h.SeenMilli() == 0
-	h.Seen(now)
 	v := h.Row()
+	h.NoteCarried(in.Revision, s.knownOf(ctx, v, in), now)
+	h.Seen(now)
 	out := &api.CheckInAnswer{
 		Interval: int(s.Opts.Interval.Milliseconds()),
 		Watch:    int(s.Opts.Watch.Milliseconds()),
@@ -149,6 +150,19 @@ func (s *Agents) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnsw
 	s.counts.Changed()
 	out.Work = s.rollouts.MayWork(ctx, row)
 	return out, nil
+}
+
+// knownOf is the revision up to which nothing is to be said of one that a host has carried out: that of its last report,
+// or the newest where there is none.
+func (s *Agents) knownOf(ctx context.Context, v *fleet.View, in *api.CheckIn) int64 {
+	if v.Revision != 0 || in.Revision == 0 {
+		return v.Revision
+	}
+	newest, err := s.Store.NewestRevision(ctx)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return in.Revision // not known, and asked again with the next check-in
+	}
+	return newest.Number
 }
 
 // said notes in a row what a host says with a check-in. ask is what it was asked for.

@@ -29,6 +29,7 @@ type Host struct {
 	runs     instances
 	astray   atomic.Pointer[astray]
 	owed     atomic.Pointer[owed]
+	later    atomic.Pointer[later]
 	retired  atomic.Bool
 	limits   *limits // those of the fleet
 }
@@ -158,7 +159,7 @@ func (h *Host) State(now time.Time) string {
 		return api.StateChanging
 	case !seen.IsZero() && now.Sub(seen) > Silence(h.limits.interval):
 		return api.StateSilent
-	case v.Broken != "" || v.Trouble != "" || h.late(now) || h.runs.twice(now):
+	case v.Broken != "" || v.Trouble != "" || h.late(now) || h.beyond(now) || h.runs.twice(now):
 		return api.StateFailed
 	case v.Task != 0 && !v.Behind():
 		return api.StateChanging
@@ -208,6 +209,8 @@ func (h *Host) Summary(now time.Time) api.Host {
 			out.Detail = v.Trouble
 		case h.late(now):
 			out.Detail = h.owed.Load().says(now)
+		case h.beyond(now):
+			out.Detail = h.later.Load().says(v.Revision)
 		case h.runs.twice(now):
 			out.Detail = "two machines check in with this host's identity: one is a copy; let it begin anew (lantern-agent forget) and join " +
 				"under a name of its own"

@@ -249,6 +249,11 @@ func (s *Policies) publishAs(ctx context.Context, in *api.Publication, wanted st
 	for _, res := range p.resolver.Distinct() {
 		s.Asked.Add(res.Sheet.Needs, until)
 	}
+	_, newest, err := s.NewestPolicy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	wanted.After = s.Fleet.NewestCarried(newest) // hosts take no revision that is older than the one they have
 	by := journal.By(ctx)
 	wanted.Policy, wanted.Created = source.Digest(folder), s.Now()
 	r, fresh, err := s.Store.Publish(ctx, wanted, folder, func(r store.Revision, fresh bool) store.Change {

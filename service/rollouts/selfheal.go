@@ -50,7 +50,7 @@ func (s *Rollouts) healByItself(ctx context.Context) error {
 			return nil
 		}
 		v := h.Row()
-		if v.Rules == nil || v.Task != 0 || v.Failure != "" || v.Broken != "" || h.State(now) == api.StateSilent {
+		if v.Rules == nil || v.Task != 0 || !wellEnough(h, now) {
 			continue
 		}
 		keys, classes := s.toHeal(v, now)
@@ -63,6 +63,11 @@ func (s *Rollouts) healByItself(ctx context.Context) error {
 		budget--
 	}
 	return nil
+}
+
+// wellEnough reports whether what is known of a host is as it stands, and its last change went well.
+func wellEnough(h *fleet.Host, now time.Time) bool {
+	return !slices.Contains([]string{api.StateSilent, api.StateFailed}, h.State(now)) && h.CarriedLater() == 0
 }
 
 // toHeal are the findings of a host that the policy wants healed and that did not come back
