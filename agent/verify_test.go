@@ -59,7 +59,7 @@ func TestAttacksOnDeliveryAreRefused(t *testing.T) {
 		{"no signature", []byte(encode([]byte(`{"alg":"none"}`)) + "." + parts[1] + "."), "refused: the delivery is not a JWS signed with EdDSA"},
 		{"another algorithm", []byte(encode([]byte(`{"alg":"HS256"}`)) + "." + parts[1] + "." + parts[2]), "refused: the delivery is not a JWS signed with EdDSA"},
 		{"another host", with(func(d *api.Delivery) { d.Host = "gw-02.brinewick.test" }), "refused: the delivery is for gw-02.brinewick.test, and this is gw-01.brinewick.test"},
-		{"an older revision", with(func(d *api.Delivery) { d.Revision = 3 }), "refused: the delivery carries revision 3, and this host has 4 already"},
+		{"an older revision", with(func(d *api.Delivery) { d.Revision = 3 }), "refused: the delivery carries revision 3, and this host has 4 already; a revision that is published anew is above it"},
 		{"an earlier delivery", with(func(d *api.Delivery) { d.Issued = now.Add(-2 * time.Hour) }), "refused: the delivery is older than one that was carried out already"},
 		{"expired", with(func(d *api.Delivery) { d.Issued, d.Expires = now.Add(-time.Hour), now.Add(-skew) }), "refused: the delivery expired at 2026-11-23T07:58:00Z (is the clock of this host right?)"},
 		{"from the future", with(func(d *api.Delivery) { d.Issued = now.Add(time.Hour) }), "refused: the delivery is from the future, 2026-11-23T09:00:00Z (is the clock of this host right?)"},
