@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"net/http"
 	"os"
 	"strings"
@@ -37,6 +38,8 @@ type link struct {
 	token   string
 	renew   time.Time
 	now     func() time.Time
+	log     *slog.Logger       // nil: nobody reads it
+	older   map[string]leftOut // by path: what an older service does not know
 }
 
 // errAway is the kind of error for a service that does not answer.
@@ -78,37 +81,50 @@ func (l *link) bearer() (string, error) {
 func (l *link) call(ctx context.Context, method, path string, in, out any) error {
 	ctx, cancel := context.WithTimeout(ctx, callTime)
 	defer cancel()
-	var body io.Reader
+	var text []byte
 	if in != nil {
-		b, err := json.Marshal(in)
-		if err != nil {
+		var err error
+		if text, err = json.Marshal(in); err != nil {
 			return err
 		}
-		body = bytes.NewReader(b)
 	}
+	for try := 1; ; try++ {
+		var body io.Reader
+		if in != nil {
+			body = bytes.NewReader(l.fit(path, text))
+		}
+		status, answer, err := l.send(ctx, method, path, body, out)
+		if err == nil || in == nil || try > mostUnknown || !l.learn(path, status, answer) {
+			return err
+		}
+	}
+}
+
+// send makes one call. status and answer are those of an answer that is no success.
+func (l *link) send(ctx context.Context, method, path string, body io.Reader, out any) (status int, answer []byte, err error) {
 	req, err := http.NewRequestWithContext(ctx, method, l.service+path, body)
 	if err != nil {
-		return err
+		return 0, nil, err
 	}
 	req.Header.Set("Content-Type", "application/json")
 	if l.key != nil {
 		token, err := l.bearer()
 		if err != nil {
-			return err
+			return 0, nil, err
 		}
 		req.Header.Set("Authorization", "Bearer "+token)
 	}
 	resp, err := l.http.Do(req)
 	if err != nil {
-		return fmt.Errorf("%w: %w", errAway, err)
+		return 0, nil, fmt.Errorf("%w: %w", errAway, err)
 	}
 	defer resp.Body.Close()
 	b, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
 	if err != nil {
-		return fmt.Errorf("%w: %w", errAway, err)
+		return 0, nil, fmt.Errorf("%w: %w", errAway, err)
 	}
 	if len(b) > maxAnswer {
-		return fmt.Errorf("the answer to %s is larger than %d bytes", path, maxAnswer)
+		return 0, nil, fmt.Errorf("the answer to %s is larger than %d bytes", path, maxAnswer)
 	}
 	if resp.StatusCode >= 300 {
 		var p struct {
@@ -117,7 +133,7 @@ func (l *link) call(ctx context.Context, method, path string, in, out any) error
 		if json.Unmarshal(b, &p) != nil || p.Detail == "" {
 			p.Detail = fmt.Sprintf("the service answered %s", resp.Status)
 		}
-		return &callError{resp.StatusCode, p.Detail}
+		return resp.StatusCode, b, &callError{resp.StatusCode, p.Detail}
 	}
 	switch o := out.(type) {
 	case nil:
@@ -125,10 +141,10 @@ func (l *link) call(ctx context.Context, method, path string, in, out any) error
 		*o = b
 	default:
 		if err := json.Unmarshal(b, out); err != nil {
-			return fmt.Errorf("the answer to %s is not the JSON that is wanted: %w", path, err)
+			return 0, nil, fmt.Errorf("the answer to %s is not the JSON that is wanted: %w", path, err)
 		}
 	}
-	return nil
+	return 0, nil, nil
 }
 
 // newHTTP makes a client that follows no redirection: the service is where the

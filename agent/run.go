@@ -102,7 +102,7 @@ func New(o Options) (*Agent, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the agent's key: %w", err)
 	}
-	a.link = &link{service: a.enrol.Service, host: a.enrol.Host, key: key, http: newHTTP(), now: o.Now}
+	a.link = &link{service: a.enrol.Service, host: a.enrol.Host, key: key, http: newHTTP(), now: o.Now, log: a.log}
 	return a, nil
 }
 
