@@ -258,13 +258,16 @@ func (a *app) operator() *cobra.Command {
 		},
 	}
 	var role []string
+	var data string
 	add := &cobra.Command{
-		Use:     "add NAME",
-		Short:   "Add an operator, or give one a new token; the token is printed once",
+		Use:   "add NAME",
+		Short: "Add an operator, or give one a new token; the token is printed once",
+		Long: "Add an operator, or give one a new token and end every session with the old one. The token is printed once.\nWhere everybody's " +
+			"token is lost: stop the service and add an operator to its data folder with --data.",
 		Args:    cobra.ExactArgs(1),
 		Example: "  lantern operator add mira --role reader\n  lantern operator add skua --role operator --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := a.client().AddOperator(cmd.Context(), api.OperatorOrder{Name: args[0], Role: cmp.Or(one(role), store.RoleReader)})
+			o, err := a.addOperator(cmd.Context(), data, args[0], one(role))
 			if err != nil {
 				return err
 			}
@@ -280,10 +283,11 @@ func (a *app) operator() *cobra.Command {
 		&role,
 		"role",
 		false,
-		"reader (looks) or operator (changes); reader when left out",
+		"reader (looks) or operator (changes); when left out the one that NAME has, for somebody new reader",
 		store.RoleReader,
 		store.RoleOperator,
 	)
+	add.Flags().StringVar(&data, "data", "", "data folder of a service that does not run; somebody new is an operator there")
 	remove := &cobra.Command{
 		Use: "remove NAME", Short: "Take an operator away", Args: cobra.ExactArgs(1),
 		Example: "  lantern operator remove mira\n" +
@@ -299,6 +303,30 @@ func (a *app) operator() *cobra.Command {
 	lists(cmd, list)
 	cmd.AddCommand(add, remove)
 	return cmd
+}
+
+// addOperator adds an operator by the service, or in a data folder. One that there is keeps the role where none is said.
+func (a *app) addOperator(ctx context.Context, data, name, role string) (api.Operator, error) {
+	if data != "" {
+		o, err := datafolder.AddOperator(ctx, data, api.OperatorOrder{Name: name, Role: cmp.Or(role, store.RoleOperator)})
+		if err != nil {
+			return o, no("%v", err)
+		}
+		return o, nil
+	}
+	if role == "" {
+		l, err := a.client().Operators(ctx)
+		if err != nil {
+			return api.Operator{}, err
+		}
+		role = store.RoleReader
+		for _, o := range l.Operators {
+			if o.Name == name {
+				role = o.Role
+			}
+		}
+	}
+	return a.client().AddOperator(ctx, api.OperatorOrder{Name: name, Role: role})
 }
 
 func (a *app) openapi() *cobra.Command {

@@ -62,6 +62,9 @@ type Options struct {
 	Spend func() (done func()) // lets the process take more memory for a while; nil: nothing is to be had
 }
 
+// database is the file of a data folder in which everything is but the keys.
+const database = "lantern.db"
+
 // Open opens the data folder and makes what is missing in a new one. Keys are
 // made for a new folder only: one that is missing beside a database that relies on it is
 // lost, and a new one would lock every host out without a word.
@@ -82,7 +85,7 @@ func Open(ctx context.Context, o Options) (r *Running, err error) {
 	if err := closedToOthers(data, true); err != nil {
 		return nil, err
 	}
-	st, err := store.Open(ctx, filepath.Join(data, "lantern.db"))
+	st, err := store.Open(ctx, filepath.Join(data, database))
 	if err != nil {
 		return nil, err
 	}

@@ -12,13 +12,13 @@ import (
 )
 
 // Audited reports whether an entry belongs to the audit chain: what an operator has done,
-// and what became of rollouts. What hosts say of themselves does not, nor what each host of a
+// what was done to operators by whomever, and what became of rollouts. What hosts say of themselves does not, nor what each host of a
 // rollout has of a command: the rollout's own entry and its rows tell that.
 func (e *Entry) Audited() bool {
 	if e.Kind == "host" && (strings.HasSuffix(e.Command, "-rollout") || e.Command == "heal-hosts") {
 		return false
 	}
-	return !e.Passing && (strings.HasPrefix(e.Actor, "operator:") || e.Kind == "rollout")
+	return !e.Passing && (strings.HasPrefix(e.Actor, "operator:") || e.Kind == "rollout" || e.Kind == "operator")
 }
 
 // link is the hash of an entry that follows another.

@@ -21,6 +21,28 @@ type Operator struct {
 	Created time.Time
 }
 
+// ErrLastOperator is returned where nobody would be left who may change anything.
+var ErrLastOperator = errors.New("nobody would be left who may change anything")
+
+// leaving makes a change of operators that leaves somebody who may change anything, where there was somebody.
+func leaving(ctx context.Context, tx *sql.Tx, change func() error) error {
+	const count = "SELECT COUNT(*) FROM operators WHERE role = ?"
+	var before, after int
+	if err := tx.QueryRowContext(ctx, count, RoleOperator).Scan(&before); err != nil {
+		return err
+	}
+	if err := change(); err != nil {
+		return err
+	}
+	if err := tx.QueryRowContext(ctx, count, RoleOperator).Scan(&after); err != nil {
+		return err
+	}
+	if before > 0 && after == 0 {
+		return ErrLastOperator
+	}
+	return nil
+}
+
 // AddOperator stores an operator under the hash of the token, or gives an
 // operator of that name a new token and role.
 func (s *Store) AddOperator(ctx context.Context, o Operator, hash []byte, c Change) error {
@@ -29,30 +51,34 @@ func (s *Store) AddOperator(ctx context.Context, o Operator, hash []byte, c Chan
 		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE operator = ?", o.Name); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(
-			ctx,
-			"INSERT INTO operators (name, role, token, created) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET role = excluded.role, "+
-				"token = excluded.token",
-			o.Name,
-			o.Role,
-			hash,
-			unix(o.Created),
-		)
-		return err
+		return leaving(ctx, tx, func() error {
+			_, err := tx.ExecContext(
+				ctx,
+				"INSERT INTO operators (name, role, token, created) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET role = excluded.role, "+
+					"token = excluded.token",
+				o.Name,
+				o.Role,
+				hash,
+				unix(o.Created),
+			)
+			return err
+		})
 	})
 }
 
 // RemoveOperator takes an operator and its sessions away.
 func (s *Store) RemoveOperator(ctx context.Context, name string, c Change) error {
 	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "DELETE FROM operators WHERE name = ?", name)
-		if err != nil {
-			return err
-		}
-		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, fmt.Errorf("operator %s: %w", name, ErrNotFound))
-		}
-		return nil
+		return leaving(ctx, tx, func() error {
+			res, err := tx.ExecContext(ctx, "DELETE FROM operators WHERE name = ?", name)
+			if err != nil {
+				return err
+			}
+			if n, err := res.RowsAffected(); err != nil || n == 0 {
+				return errors.Join(err, fmt.Errorf("operator %s: %w", name, ErrNotFound))
+			}
+			return nil
+		})
 	})
 }
 

@@ -6,14 +6,17 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/internal/cell"
 	"patientlantern.example/lantern/store"
 )
 
@@ -163,4 +166,35 @@ func TestAClosedStoreSaysSo(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "l.db"))
 	require.NoError(t, s.Close())
 	assert.ErrorIs(t, s.RemoveOperator(ctx, "x", store.Change{}), store.ErrClosed)
+}
+
+// Whatever operators do to each other, somebody is left who may change anything.
+func TestSomebodyMayAlwaysChangeAnything(t *testing.T) {
+	n, most := 0, cell.Rounds(15)
+	rapid.Check(t, func(rt *rapid.T) {
+		if n++; n > most {
+			return
+		}
+		s := open(t, filepath.Join(t.TempDir(), fmt.Sprint(n)))
+		defer func() { require.NoError(rt, s.Close()) }()
+		names := []string{"mira", "skua", "tern"}
+		require.NoError(rt, s.AddOperator(ctx, store.Operator{Name: "mira", Role: store.RoleOperator}, []byte("t"), store.Change{}))
+		for i := range rapid.IntRange(1, 8).Draw(rt, "steps") {
+			name := rapid.SampledFrom(names).Draw(rt, "name")
+			before, err := s.Operators(ctx)
+			require.NoError(rt, err)
+			if rapid.Bool().Draw(rt, "goes") {
+				err = s.RemoveOperator(ctx, name, store.Change{})
+			} else {
+				role := rapid.SampledFrom([]string{store.RoleReader, store.RoleOperator}).Draw(rt, "role")
+				err = s.AddOperator(ctx, store.Operator{Name: name, Role: role}, []byte{byte(i)}, store.Change{})
+			}
+			after, listErr := s.Operators(ctx)
+			require.NoError(rt, listErr)
+			if err != nil {
+				require.Equal(rt, before, after, "%v", err)
+			}
+			require.True(rt, slices.ContainsFunc(after, func(o store.Operator) bool { return o.Role == store.RoleOperator }))
+		}
+	})
 }

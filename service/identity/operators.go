@@ -2,6 +2,8 @@ package identity
 
 import (
 	"context"
+	"errors"
+	"fmt"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/journal"
@@ -34,12 +36,20 @@ func (p *People) AddOperator(ctx context.Context, in *OperatorIn) (*api.Operator
 	o := store.Operator{Name: in.Body.Name, Role: in.Body.Role, Created: p.now().UTC()}
 	e := journal.At(p.now(), journal.By(ctx), "add-operator", journal.KindOperator, o.Name)
 	if err := p.store.AddOperator(ctx, o, hash, store.Noted(journal.Detailed(e, map[string]string{"role": o.Role}))); err != nil {
-		return nil, err
+		return nil, lastOne(o.Name, err)
 	}
 	p.forget()
 	p.opts.Left(o.Name)
 	p.opts.Log.Info("operator added", "name", o.Name, "role", o.Role, "author", Operator(ctx).Name)
 	return &api.Operator{Name: o.Name, Role: o.Role, Created: o.Created, Token: token}, nil
+}
+
+// lastOne says why the last operator stays one.
+func lastOne(name string, err error) error {
+	if errors.Is(err, store.ErrLastOperator) {
+		return refusal.Conflict(fmt.Sprintf("%s is the last who may change anything: nothing was done; add another operator first", name))
+	}
+	return err
 }
 
 // OperatorPath names an operator.
@@ -57,7 +67,7 @@ func (p *People) RemoveOperator(ctx context.Context, in *OperatorPath) error {
 		in.Name,
 		store.Noted(journal.At(p.now(), journal.By(ctx), "remove-operator", journal.KindOperator, in.Name)),
 	); err != nil {
-		return err
+		return lastOne(in.Name, err)
 	}
 	p.forget()
 	p.opts.Left(in.Name)

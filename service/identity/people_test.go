@@ -50,6 +50,7 @@ type staff struct {
 func newStaff(t require.TestingT, dir string) *staff {
 	st, err := store.Open(ctx, filepath.Join(dir, "lantern.db"))
 	require.NoError(t, err)
+	require.NoError(t, st.AddOperator(ctx, store.Operator{Name: "tern", Role: store.RoleOperator}, []byte("tern"), store.Change{}))
 	s := &staff{store: st, at: time.Date(2031, 3, 4, 5, 6, 7, 0, time.UTC)}
 	s.People = New(Options{
 		Store: st, Log: slog.New(slog.DiscardHandler), Now: func() time.Time { return s.at }, Version: "test",
