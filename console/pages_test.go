@@ -120,6 +120,11 @@ func TestPeopleAuditAndTheFinder(t *testing.T) {
 	s.types("form input", "mira\n")
 	s.shows(".once", "mira signs in with this token, shown this once: plo_")
 	s.shows("h1", "2 people and programs may sign in")
+	s.types("form input", "first") // who signs in already keeps the role
+	s.shows("main form", "The token that first has ends.")
+	s.shows("main form", "operator: changes")
+	s.types("form input", "tern")
+	s.shows("main form", "lantern operator add NAME --role reader")
 	s.types("form:nth-of-type(2) input", "gw-77.brinewick.test\n")
 	s.shows("main", "lantern-agent join --service "+s.url+" --token plj_")
 	s.fits()

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // Who may sign in, who is told, and inviting a host.
-import { ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { useActing } from '../acting'
 import { client, told, type Schemas } from '../api'
@@ -18,6 +18,9 @@ const { error, busy, act } = useActing()
 
 const name = ref('')
 const role = ref<'reader' | 'operator'>('reader')
+// Of somebody who signs in already, the role stays unless another is chosen.
+const known = computed(() => operators.data.value?.items.find((o) => o.name === name.value.trim()))
+watch(known, (o) => { role.value = o?.role ?? 'reader' })
 const made = ref<Schemas['Operator'] | null>(null)
 const add = () => act(async () => {
   made.value = await told(client.POST('/api/operators', { body: { name: name.value.trim(), role: role.value } }))
@@ -66,8 +69,9 @@ type Hook = NonNullable<typeof webhooks.data.value>['items'][number]
     <form class="doing" @submit.prevent="add">
       <el-input v-model="name" placeholder="Name" aria-label="Name of who may sign in" style="width: 220px" />
       <el-select v-model="role" style="width: 190px" aria-label="Role"><el-option value="reader" label="reader: looks" /><el-option value="operator" label="operator: changes" /></el-select>
-      <el-button native-type="submit" :disabled="!name.trim()" :loading="busy">Let sign in</el-button>
-      <code class="soft">lantern operator add NAME --role {{ role }}</code>
+      <el-button native-type="submit" :disabled="!name.trim()" :loading="busy">{{ known ? 'Give a new token' : 'Let sign in' }}</el-button>
+      <span v-if="known" class="soft">The token that {{ known.name }} has ends.</span>
+      <code v-else class="soft">lantern operator add NAME --role {{ role }}</code>
     </form>
     <p v-if="made" class="card once" role="status"><b>{{ made.name }}</b> signs in with this token, shown this once: <span class="mono">{{ made.token }}</span> <Copy :text="made.token ?? ''" what="the token" /></p>
 
