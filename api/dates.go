@@ -12,6 +12,8 @@ const (
 	DueWaiver   = "waiver"   // what was accepted is a finding again
 	DueReview   = "review"   // a decision is looked at again
 	DueFreeze   = "freeze"   // hosts move again
+
+	DueCertificate = "certificate" // the service's own ends
 )
 
 // DatePage is what falls due, the next first.
@@ -38,8 +40,8 @@ func (p *DatePage) Unknown() (out []string) {
 // Date is one thing that falls due.
 type Date struct {
 	Due    time.Time `json:"falls_due"`
-	Kind   string    `json:"kind" enum:"contract,key,waiver,review,freeze"`
-	Name   string    `json:"name" doc:"Of the contract, the key, the channel's group, or the number of the waiver or freeze"`
+	Kind   string    `json:"kind" enum:"contract,key,waiver,review,freeze,certificate"`
+	Name   string    `json:"name" doc:"Of the contract, the key, the channel's group, the number of the waiver or freeze; of the service's own certificate nothing"`
 	Says   string    `json:"says" doc:"What it is, in one line"`
 	Detail string    `json:"detail" doc:"What comes of it"`
 }

@@ -12,11 +12,11 @@ import (
 )
 
 // dateKinds are the kinds of what falls due.
-var dateKinds = []string{api.DueContract, api.DueKey, api.DueWaiver, api.DueReview, api.DueFreeze}
+var dateKinds = []string{api.DueContract, api.DueKey, api.DueWaiver, api.DueReview, api.DueFreeze, api.DueCertificate}
 
 func (a *app) date() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "date", Short: "What falls due: contracts, keys, waivers, reviews, freezes", GroupID: "contracts",
+		Use: "date", Short: "What falls due: contracts, keys, waivers, reviews, freezes, the service's certificate", GroupID: "contracts",
 		Example: "  lantern date list\n  lantern date list --kind contract,key\n  lantern date list --format ics > lantern.ics",
 	}
 	lists(cmd, a.dateList())
@@ -29,7 +29,8 @@ func (a *app) dateList() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "list", Short: "List what falls due, the next first", Args: cobra.NoArgs, Annotations: map[string]string{moreFormats: "ics"},
 		Long: "List what falls due: contracts and signing keys that end, waivers and freezes that run out, decisions that are looked at\n" +
-			"again. --format ics prints all of it as a calendar (iCalendar, RFC 5545); the same is at /api/calendar.",
+			"again, the certificate of the service. --format ics prints all of it as a calendar (iCalendar, RFC 5545); the same is at\n" +
+			"/api/calendar.",
 		Example: "  lantern date list\n  lantern date list --kind contract,key\n  lantern date list --format ics > lantern.ics",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if a.format == "ics" {

@@ -32,7 +32,15 @@ type state struct {
 	Contracts int          `json:"contracts_that_end"` // within 90 days
 	Falling   int          `json:"hosts_that_fall_out"`
 	Next      string       `json:"next"` // the command that is pressing most
+
+	Certificate *time.Time `json:"certificate_ends,omitempty"` // of the service, where that is within 30 days
 }
+
+// A month before its end the service's certificate is spoken of, and a week before nothing but a danger is pressing more.
+const (
+	certificateSoon = 30 * 24 * time.Hour
+	certificateNow  = 7 * 24 * time.Hour
+)
 
 // overview says how the fleet stands and what to do next. Where no service was ever named, it
 // is help that is wanted.
@@ -113,6 +121,13 @@ func (a *app) look(ctx context.Context) (s state, err error) {
 		}
 	}
 	s.Falling = len(fall)
+	dates, err := c.Dates(ctx, client.List{PerPage: 1, Filter: map[string][]string{"kind": {api.DueCertificate}}})
+	if err != nil {
+		return s, err
+	}
+	if len(dates.Dates) > 0 && time.Until(dates.Dates[0].Due) < certificateSoon {
+		s.Certificate = &dates.Dates[0].Due
+	}
 	s.Next = s.next()
 	return s, nil
 }
@@ -127,6 +142,8 @@ func (s *state) next() string {
 		return "lantern rollout show"
 	case s.Dangers > 0:
 		return "lantern drift --severity danger"
+	case s.Certificate != nil && time.Until(*s.Certificate) < certificateNow:
+		return "lantern date list --kind certificate"
 	case st.Failed > 0:
 		return "lantern host list --state failed"
 	case r != nil && r.Ended == nil:
@@ -221,6 +238,10 @@ func (s *state) comes(a *app) string {
 			text = a.out.Paint(view.Yellow, text+", and "+view.Count(s.Falling, "host", "hosts")+" would fall out")
 		}
 		parts = append(parts, text)
+	}
+	if s.Certificate != nil {
+		text := "!! this service's certificate ends in " + view.Span(time.Until(*s.Certificate)) + ", and no host comes through then"
+		parts = append([]string{a.out.Paint(view.Red, text)}, parts...)
 	}
 	if len(parts) == 0 {
 		return "No place of packages is refused, and no key and no contract ends soon, as far as is known."

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"log/slog"
@@ -62,15 +61,15 @@ func (a *app) serve() *cobra.Command {
 				return no("cannot listen on %s: %v; choose another address with --listen", listen, err)
 			}
 			defer ln.Close()
-			if err := usable(cert, key); err != nil {
+			log := slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+			certificate, err := usable(cert, key, log)
+			if err != nil {
 				return err
 			}
 			ready, spend := spareMemory()
 			s, err := datafolder.Open(ctx, datafolder.Options{
 				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, Watch: watch, Probe: probe,
-				Shelves: shelves, Spend: spend,
-				Keep: time.Duration(keep) * 24 * time.Hour,
-				TLS:  cert != "", Log: slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})),
+				Shelves: shelves, Spend: spend, Keep: time.Duration(keep) * 24 * time.Hour, Certificate: certificate, Log: log,
 			})
 			if err != nil {
 				return no("%v", err)
@@ -85,21 +84,16 @@ func (a *app) serve() *cobra.Command {
 				scheme = "https"
 			}
 			a.out.Printf("Listening on %s://%s", scheme, ln.Addr())
-			return s.Serve(ctx, ln, cert, key)
+			return s.Serve(ctx, ln)
 		},
 	}
 	f := cmd.Flags()
 	f.StringVar(&listen, "listen", "127.0.0.1:7800", "address to listen on")
 	f.StringVar(&data, "data", "lantern-data", "folder of the database and the signing key")
-	f.StringVar(
-		&secrets,
-		"secrets-key",
-		"",
-		"file of the age key that secrets are encrypted with (default secrets-key.txt in\nthe data folder; LANTERN_SECRETS_KEY may hold "+
-			"the key itself instead)",
-	)
+	f.StringVar(&secrets, "secrets-key", "", "file of the age key that secrets are encrypted with (default secrets-key.txt in\n"+
+		"the data folder; LANTERN_SECRETS_KEY may hold the key itself instead)")
 	f.DurationVar(&tend, "tend", 5*time.Minute, "how often vendors' desks are asked")
-	f.StringVar(&cert, "tls-cert", "", "certificate file (PEM)")
+	f.StringVar(&cert, "tls-cert", "", "certificate file (PEM); it is read again where it changes")
 	f.StringVar(&key, "tls-key", "", "key file (PEM)")
 	f.StringVar(&logLevel, "log", "info", "debug, info, warn or error")
 	f.IntVar(&keep, "keep", 400, "days for which it is kept what hosts had")
@@ -118,14 +112,15 @@ func (a *app) serve() *cobra.Command {
 }
 
 // usable checks a certificate before anything is made; none is no error.
-func usable(cert, key string) error {
+func usable(cert, key string, log *slog.Logger) (*datafolder.Certificate, error) {
 	if cert == "" {
-		return nil
+		return nil, nil
 	}
-	if _, err := tls.LoadX509KeyPair(cert, key); err != nil {
-		return no("the certificate cannot be used: %v; give --tls-cert and --tls-key in PEM, of one pair", err)
+	c, err := datafolder.LoadCertificate(cert, key, log)
+	if err != nil {
+		return nil, no("the certificate cannot be used: %v; give --tls-cert and --tls-key in PEM, of one pair", err)
 	}
-	return nil
+	return c, nil
 }
 
 // reading is how much memory a service may take while it reads its fleet, before what is not

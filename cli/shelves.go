@@ -144,7 +144,7 @@ func serveFolder(ctx context.Context, ln net.Listener, folder string) error {
 		Handler: shelf.Handler(shelf.Folder(folder)), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
 		IdleTimeout: 3 * time.Minute, MaxHeaderBytes: 32 << 10,
 	}
-	if err := datafolder.Until(ctx, srv, ln, "", ""); err != nil {
+	if err := datafolder.Until(ctx, srv, ln, nil); err != nil {
 		return fmt.Errorf("serving %s: %w", folder, err)
 	}
 	return nil

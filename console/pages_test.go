@@ -123,6 +123,9 @@ func TestPeopleAuditAndTheFinder(t *testing.T) {
 	s.types("form input", "first") // who signs in already keeps the role
 	s.shows("main form", "The token that first has ends.")
 	s.shows("main form", "operator: changes")
+	s.types("form input", "first\n")
+	s.shows(".once", "first signs in with this token, shown this once: plo_")
+	s.shows("header", "first, operator")
 	s.types("form input", "tern")
 	s.shows("main form", "lantern operator add NAME --role reader")
 	s.types("form:nth-of-type(2) input", "gw-77.brinewick.test\n")

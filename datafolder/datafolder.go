@@ -41,6 +41,8 @@ type Running struct {
 	Store      *store.Store
 	unlock     func()
 	FirstToken string // of the operator "first"; only when the data folder is new
+
+	certificate *Certificate // nil for none
 }
 
 // Options say how to open a service.
@@ -57,7 +59,9 @@ type Options struct {
 	Shelves  string           // the folder below which all that stands that hosts are served; empty: shelves in the data folder
 	Patience time.Duration    // how long a host with a task may give no sign of life; 0: the usual
 	TLS      bool             // it speaks TLS itself
-	Version  string
+
+	Certificate *Certificate // with which it does; nil for none
+	Version     string
 
 	Spend func() (done func()) // lets the process take more memory for a while; nil: nothing is to be had
 }
@@ -133,14 +137,16 @@ func (r *Running) open(ctx context.Context, o Options) error {
 			Probe:    o.Probe,
 			Shelves:  shelves,
 			Keep:     o.Keep,
-			TLS:      o.TLS,
+			TLS:      o.TLS || o.Certificate != nil,
+			CertEnds: o.Certificate.Ends,
 			Spend:    o.Spend,
 		},
 	)
 	if err != nil {
 		return err
 	}
-	r.Web = web.New(r.Service, web.Options{Log: o.Log, Console: console.Files(), TLS: o.TLS, Version: o.Version})
+	r.Web = web.New(r.Service, web.Options{Log: o.Log, Console: console.Files(), TLS: o.TLS || o.Certificate != nil, Version: o.Version})
+	r.certificate = o.Certificate
 	r.FirstToken, err = firstOperator(ctx, r.Store)
 	return err
 }
@@ -242,7 +248,7 @@ func signingKey(name string) (ed25519.PrivateKey, error) {
 }
 
 // Serve answers on a listener until the context ends.
-func (r *Running) Serve(ctx context.Context, ln net.Listener, cert, key string) error {
+func (r *Running) Serve(ctx context.Context, ln net.Listener) error {
 	srv := &http.Server{
 		Handler:           r.Handler(),
 		ReadHeaderTimeout: 10 * time.Second,
@@ -251,15 +257,16 @@ func (r *Running) Serve(ctx context.Context, ln net.Listener, cert, key string) 
 		IdleTimeout:       3 * time.Minute,
 		MaxHeaderBytes:    32 << 10,
 	}
-	return Until(ctx, srv, ln, cert, key)
+	return Until(ctx, srv, ln, r.certificate)
 }
 
 // Until has a server answer on a listener until the context ends, by TLS where there is a certificate.
-func Until(ctx context.Context, srv *http.Server, ln net.Listener, cert, key string) error {
+func Until(ctx context.Context, srv *http.Server, ln net.Listener, cert *Certificate) error {
 	failed := make(chan error, 1)
 	go func() {
-		if cert != "" {
-			failed <- srv.ServeTLS(ln, cert, key)
+		if cert != nil {
+			srv.TLSConfig = cert.config()
+			failed <- srv.ServeTLS(ln, "", "")
 		} else {
 			failed <- srv.Serve(ln)
 		}

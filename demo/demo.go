@@ -55,7 +55,7 @@ func Policy(address, secure string) (map[string][]byte, error) {
 
 // Service is the service that the demo runs.
 type Service interface {
-	Serve(ctx context.Context, ln net.Listener, cert, key string) error
+	Serve(ctx context.Context, ln net.Listener) error
 	Close() error
 }
 
@@ -184,7 +184,7 @@ func Run(ctx context.Context, o Options) (err error) {
 		err = errors.Join(err, svc.Close())
 	}()
 	serveErr := make(chan error, 1)
-	running.Go(func() { serveErr <- svc.Serve(ctx, ln, "", "") })
+	running.Go(func() { serveErr <- svc.Serve(ctx, ln) })
 	service := "http://" + ln.Addr().String()
 	settings := fmt.Sprintf(
 		"# Written by lantern demo, for commands that are run in this folder.\nservice: %s\ntoken: %s\n",

@@ -39,7 +39,8 @@ func newMetrics(s *Service) *metrics {
 			[]string{"worker"},
 		),
 	}
-	m.registry.MustRegister(m.checkIns, m.changed, m.refused, m.crashed, &stateCollector{s.Fleet, time.Now, s.ByState, s.grouper},
+	states := &stateCollector{s.Fleet, time.Now, s.ByState, s.grouper, s.Opts.CertEnds}
+	m.registry.MustRegister(m.checkIns, m.changed, m.refused, m.crashed, states,
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -60,6 +61,12 @@ var (
 		"lantern_hosts_with_findings",
 		"Hosts that have a finding of a class and severity.",
 		[]string{"class", "severity"},
+		nil,
+	)
+	certEndDesc = prometheus.NewDesc(
+		"lantern_certificate_end_timestamp_seconds",
+		"When the certificate of this service ends; absent where it speaks no TLS itself.",
+		nil,
 		nil,
 	)
 	keyEndDesc = prometheus.NewDesc(
@@ -93,6 +100,8 @@ type stateCollector struct {
 
 	places func(context.Context) map[string]int
 	groups func(context.Context) func(*fleet.View) (groups []string, known bool)
+
+	certEnds func() time.Time
 }
 
 func (c *stateCollector) Describe(ch chan<- *prometheus.Desc) {
@@ -101,6 +110,7 @@ func (c *stateCollector) Describe(ch chan<- *prometheus.Desc) {
 	ch <- unknownDesc
 	ch <- classesDesc
 	ch <- keyEndDesc
+	ch <- certEndDesc
 	ch <- placesDesc
 	ch <- groupHostsDesc
 	ch <- groupClassesDesc
@@ -140,6 +150,9 @@ func (c *stateCollector) Collect(ch chan<- prometheus.Metric) {
 	byGroup.collect(ch)
 	for of, n := range classes {
 		ch <- prometheus.MustNewConstMetric(classesDesc, prometheus.GaugeValue, float64(n), of[0], of[1])
+	}
+	if c.certEnds != nil && !c.certEnds().IsZero() {
+		ch <- prometheus.MustNewConstMetric(certEndDesc, prometheus.GaugeValue, float64(c.certEnds().Unix()))
 	}
 	if !keyEnd.IsZero() {
 		ch <- prometheus.MustNewConstMetric(keyEndDesc, prometheus.GaugeValue, float64(keyEnd.Unix()))

@@ -66,7 +66,12 @@ func (s *Service) settings() []api.ServiceSetting {
 	days := int(o.Keep / (24 * time.Hour))
 	add("keep", fmt.Sprint(days), fmt.Sprintf("What hosts had is kept for %d days.", days))
 	if o.TLS {
-		add("tls-cert", "given", "This service speaks TLS itself.")
+		value, says := "given", "This service speaks TLS itself."
+		if o.CertEnds != nil && !o.CertEnds().IsZero() {
+			value = "until " + o.CertEnds().UTC().Format("2006-01-02")
+			says = "This service speaks TLS itself; its certificate is read again where the file changes."
+		}
+		add("tls-cert", value, says)
 	} else {
 		add("tls-cert", "", "This service does not speak TLS itself: beyond its own machine something in front of it must.")
 	}

@@ -19,6 +19,8 @@ type Operator struct {
 	Name    string
 	Role    string
 	Created time.Time
+
+	Session []byte // by which they call, and which goes on when they are given a new token; nil for none
 }
 
 // ErrLastOperator is returned where nobody would be left who may change anything.
@@ -47,8 +49,8 @@ func leaving(ctx context.Context, tx *sql.Tx, change func() error) error {
 // operator of that name a new token and role.
 func (s *Store) AddOperator(ctx context.Context, o Operator, hash []byte, c Change) error {
 	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
-		// Whoever has the old token is signed in no more.
-		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE operator = ?", o.Name); err != nil {
+		// Whoever has the old token is signed in no more, but for who asks: they would never see the new one.
+		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE operator = ? AND id IS NOT ?", o.Name, o.Session); err != nil {
 			return err
 		}
 		return leaving(ctx, tx, func() error {

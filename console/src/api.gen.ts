@@ -1821,8 +1821,8 @@ export interface components {
             /** Format: date-time */
             falls_due: string;
             /** @enum {string} */
-            kind: "contract" | "key" | "waiver" | "review" | "freeze";
-            /** @description Of the contract, the key, the channel's group, or the number of the waiver or freeze */
+            kind: "contract" | "key" | "waiver" | "review" | "freeze" | "certificate";
+            /** @description Of the contract, the key, the channel's group, the number of the waiver or freeze; of the service's own certificate nothing */
             name: string;
             /** @description What it is, in one line */
             says: string;
@@ -5470,7 +5470,7 @@ export interface operations {
                 /** @description Rows on a page */
                 per_page?: number;
                 /** @description Only these kinds */
-                kind?: ("contract" | "key" | "waiver" | "review" | "freeze")[];
+                kind?: ("contract" | "key" | "waiver" | "review" | "freeze" | "certificate")[];
             };
             header?: never;
             path?: never;

@@ -31,12 +31,14 @@ type Options struct {
 	Interval time.Duration // between check-ins of a host
 	Vault    *vault.Vault  // encrypts secrets at rest
 	TLS      bool          // whoever serves this speaks TLS itself
-	Tend     time.Duration // between looks at vendors' desks; 0 for none by itself
-	Keep     time.Duration // how long it is kept what hosts had; 0 for the usual
-	Watch    time.Duration // between looks of a host at whether its sources can be refreshed; 0: none
-	Patience time.Duration // how long a host with a task may give no sign of life; 0 for the usual
-	Probe    time.Duration // between looks at upstreams; 0: none by itself
-	Shelves  string        // the folder below which all that stands that hosts are served
+
+	CertEnds func() time.Time // when the certificate for that does; zero where there is none, or none is known of
+	Tend     time.Duration    // between looks at vendors' desks; 0 for none by itself
+	Keep     time.Duration    // how long it is kept what hosts had; 0 for the usual
+	Watch    time.Duration    // between looks of a host at whether its sources can be refreshed; 0: none
+	Patience time.Duration    // how long a host with a task may give no sign of life; 0 for the usual
+	Probe    time.Duration    // between looks at upstreams; 0: none by itself
+	Shelves  string           // the folder below which all that stands that hosts are served
 	Version  string
 
 	// Spend lets the process take more memory until done is called, while much is worked out of which little stays; nil:

@@ -34,6 +34,9 @@ type OperatorIn struct {
 func (p *People) AddOperator(ctx context.Context, in *OperatorIn) (*api.Operator, error) {
 	token, hash := NewToken("plo_")
 	o := store.Operator{Name: in.Body.Name, Role: in.Body.Role, Created: p.now().UTC()}
+	if by := Operator(ctx); by.Name == o.Name {
+		o.Session = by.Session
+	}
 	e := journal.At(p.now(), journal.By(ctx), "add-operator", journal.KindOperator, o.Name)
 	if err := p.store.AddOperator(ctx, o, hash, store.Noted(journal.Detailed(e, map[string]string{"role": o.Role}))); err != nil {
 		return nil, lastOne(o.Name, err)

@@ -138,6 +138,9 @@ func (p *People) Person(ctx context.Context, secret string, session bool) (conte
 	if err != nil {
 		return nil, err
 	}
+	if session {
+		o.Session = HashToken(secret)
+	}
 	return journal.With(ctx, &person{o}), nil
 }
 

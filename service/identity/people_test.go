@@ -204,6 +204,34 @@ func (w *who) holds(t *rapid.T) {
 	}
 }
 
+// Who has a new token made for themselves in a browser goes on there: they would never see it. Others who are signed in by the
+// old one are out.
+func TestWhoAsksForANewTokenOfTheirOwnStays(t *testing.T) {
+	s := newStaff(t, t.TempDir())
+	defer s.store.Close()
+	token := s.add(t, "mira", store.RoleOperator)
+	mine, _, err := s.SignIn(ctx, token)
+	require.NoError(t, err)
+	other, _, err := s.SignIn(ctx, token)
+	require.NoError(t, err)
+	in, err := s.Person(ctx, mine, true)
+	require.NoError(t, err)
+	o, err := s.AddOperator(in, &OperatorIn{api.OperatorOrder{Name: "mira", Role: store.RoleOperator}})
+	require.NoError(t, err)
+	_, err = s.Person(ctx, mine, true)
+	require.NoError(t, err)
+	for secret, session := range map[string]bool{other: true, token: false} {
+		_, err = s.Person(ctx, secret, session)
+		assert.Equal(t, refusal.Unknown, kind(err))
+	}
+	in, err = s.Person(ctx, o.Token, false)
+	require.NoError(t, err)
+	_, err = s.AddOperator(in, &OperatorIn{api.OperatorOrder{Name: "mira", Role: store.RoleOperator}})
+	require.NoError(t, err)
+	_, err = s.Person(ctx, mine, true)
+	assert.Equal(t, refusal.Unknown, kind(err), "asked for by a token, every session ends")
+}
+
 // Whoever was removed is refused from then on, though many of their calls are just being let in.
 func TestWhoeverIsRemovedIsOutAtOnce(t *testing.T) {
 	s := newStaff(t, t.TempDir())

@@ -18,7 +18,7 @@ import (
 // DateQuery says which dates are asked for.
 type DateQuery struct {
 	ground.Paging
-	Kind []string `query:"kind" enum:"contract,key,waiver,review,freeze" doc:"Only these kinds"`
+	Kind []string `query:"kind" enum:"contract,key,waiver,review,freeze,certificate" doc:"Only these kinds"`
 }
 
 // dates is what falls due from now on, the next first, on one page.
@@ -88,6 +88,10 @@ func (s *Register) dates(ctx context.Context) (out api.DatePage, err error) {
 			fmt.Sprintf("Frozen by %s: %s", f.Author, f.Because),
 		)
 	}
+	if s.Opts.CertEnds != nil {
+		add(s.Opts.CertEnds(), api.DueCertificate, "", "The certificate of this service ends",
+			"No host and no browser takes it from then on: every host would be silent. It is read again where its file changes.")
+	}
 	slices.SortFunc(out.Dates, func(a, b api.Date) int {
 		return cmp.Or(a.Due.Compare(b.Due), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name))
 	})
@@ -99,7 +103,7 @@ func (s *Register) dates(ctx context.Context) (out api.DatePage, err error) {
 	return out, nil
 }
 
-// ListDates lists what falls due: contracts, keys, waivers, reviews, freezes.
+// ListDates lists what falls due: contracts, keys, waivers, reviews, freezes, the service's certificate.
 func (s *Register) ListDates(ctx context.Context, in *DateQuery) (*api.DatePage, error) {
 	page, err := s.dates(ctx)
 	if err != nil {

@@ -24,6 +24,7 @@ const revisions = useQuery({ queryKey: ['revisions', 'overview'], queryFn: () =>
 const keys = useQuery({ queryKey: ['keys', 'overview'], queryFn: () => told(client.GET('/api/keys', { params: { query: { per_page: 1 } } })) })
 const repositories = useQuery({ queryKey: ['repositories', 'overview'], queryFn: () => told(client.GET('/api/repositories', { params: { query: { per_page: 1 } } })) })
 const outlook = useQuery({ queryKey: ['outlook', 'overview'], queryFn: () => told(client.GET('/api/outlook')) })
+const certificate = useQuery({ queryKey: ['dates', 'certificate'], queryFn: () => told(client.GET('/api/dates', { params: { query: { kind: ['certificate'], per_page: 1 } } })), refetchInterval: 600_000 })
 const weeks = 12
 const days = useQuery({ queryKey: ['days'], queryFn: () => told(client.GET('/api/days', { params: { query: { days: 7 * weeks, per_page: 1000 } } })), refetchInterval: 600_000 })
 const lately = useQuery({ queryKey: ['audit', 'overview'], queryFn: () => told(client.GET('/api/audit', { params: { query: { per_page: 7 } } })) })
@@ -41,8 +42,14 @@ const keysToSee = computed(() => {
   const s = keys.data.value?.states ?? {}
   return (s.revoked ?? 0) + (s.ended ?? 0) + (s.ends ?? 0) + (s.weak ?? 0)
 })
+/** When the service's own certificate ends, where that is soon. */
+const ends = computed(() => {
+  const at = certificate.data.value?.items[0]?.falls_due
+  const left = at ? Date.parse(at) - now.value : Infinity
+  return at && left < 30 * 86_400_000 ? { at, pressing: left < 7 * 86_400_000 } : undefined
+})
 const falling = computed(() => new Set((outlook.data.value?.ending ?? []).flatMap((e) => e.falling)).size)
-const errors = computed(() => [field, drift, rollouts, revisions, keys, repositories, outlook].map((q) => q.error.value).find((e) => e) ?? null)
+const errors = computed(() => [field, drift, rollouts, revisions, keys, repositories, outlook, certificate].map((q) => q.error.value).find((e) => e) ?? null)
 const all = computed(() => [field, drift, rollouts, revisions, keys, repositories, outlook].every((q) => q.data.value !== undefined))
 
 type Step = { says: string; verb: string; to: string; same: string }
@@ -54,6 +61,7 @@ const next = computed<Step | null>(() => {
   if (s.hosts + s.invited === 0) return { says: 'No host has joined yet.', verb: 'Invite one', to: '/people', same: 'lantern host invite NAME' }
   if (r && r.ended === null && r.phase === 'held') return { says: `Rollout ${r.id} is held: ${r.says}`, verb: 'Look at it', to: `/rollouts/${r.id}`, same: `lantern rollout show ${r.id}` }
   if (dangers.value) return { says: 'Packages could come from somebody who should not supply them.', verb: 'See the dangers', to: '/drift?severity=danger', same: 'lantern drift --severity danger' }
+  if (ends.value?.pressing) return { says: `The certificate of this service ends on ${date(ends.value.at)}, and no host comes through then.`, verb: 'See where it is set', to: '/settings', same: 'lantern date list --kind certificate' }
   if (s.failed) return { says: `${count(s.failed, 'host has', 'hosts have')} failed, or an agent that cannot work.`, verb: 'See which', to: '/hosts?state=failed', same: 'lantern host list --state failed' }
   if (r && r.ended === null) return { says: r.says, verb: 'Watch it', to: `/rollouts/${r.id}`, same: 'lantern rollout show --watch' }
   const refused = repositories.data.value?.states.trouble ?? 0
@@ -108,6 +116,7 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
     <section>
       <h2>What comes</h2>
       <ul class="card list plain">
+        <li v-if="ends" class="warn">! The certificate of this service ends on {{ date(ends.at) }}, and no host comes through then: put another in its file</li>
         <li v-if="rollout"><router-link :to="{ name: 'rollout', params: { id: rollout.id } }">{{ rollout.kind }} {{ rollout.id }}</router-link> of revision {{ rollout.revision }}<template v-if="rollout.ended">, ended {{ ago(rollout.ended, now) }}</template><template v-else>: {{ rollout.says }}</template></li>
         <li v-if="newest"><router-link to="/policy">Revision {{ newest.number }}</router-link>, published by {{ newest.author }} {{ ago(newest.created, now) }}<template v-if="newest.message">: {{ newest.message }}</template></li>
         <li v-if="repositories.data.value">

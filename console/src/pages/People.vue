@@ -70,7 +70,7 @@ type Hook = NonNullable<typeof webhooks.data.value>['items'][number]
       <el-input v-model="name" placeholder="Name" aria-label="Name of who may sign in" style="width: 220px" />
       <el-select v-model="role" style="width: 190px" aria-label="Role"><el-option value="reader" label="reader: looks" /><el-option value="operator" label="operator: changes" /></el-select>
       <el-button native-type="submit" :disabled="!name.trim()" :loading="busy">{{ known ? 'Give a new token' : 'Let sign in' }}</el-button>
-      <span v-if="known" class="soft">The token that {{ known.name }} has ends.</span>
+      <span v-if="known" class="soft">The token that <b>{{ known.name }}</b> has ends.</span>
       <code v-else class="soft">lantern operator add NAME --role {{ role }}</code>
     </form>
     <p v-if="made" class="card once" role="status"><b>{{ made.name }}</b> signs in with this token, shown this once: <span class="mono">{{ made.token }}</span> <Copy :text="made.token ?? ''" what="the token" /></p>
