@@ -48,8 +48,7 @@ func (a *app) policyAdopt() *cobra.Command {
 				return err
 			}
 			folder, diags := policy.Collect(os.DirFS(dir))
-			if len(diags) > 0 {
-				a.diagnostics(dir, diags)
+			if a.diagnostics(dir, diags) > 0 {
 				return no("%s cannot be read as a policy", dir)
 			}
 			hosts, err := a.snapshots(cmd.Context(), from, &m, named)

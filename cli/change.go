@@ -111,6 +111,17 @@ func folder(dir string) (policy.Folder, []diag.Diagnostic, error) {
 	return f, diags, nil
 }
 
+// sent is folder for commands that go on with what it holds, and so say on the side what it left out.
+func (a *app) sent(dir string) (policy.Folder, []diag.Diagnostic, error) {
+	f, diags, err := folder(dir)
+	for _, d := range diags {
+		if d.Code == "left-out" {
+			a.errOut.Printf("%s%s/%s: %s", a.errOut.Paint(view.Yellow, "! "), strings.TrimSuffix(dir, "/"), d.File, d.Message)
+		}
+	}
+	return f, diags, err
+}
+
 // mostExcerpts is for how many diagnostics the line is shown: whoever has more begins at
 // the top.
 const mostExcerpts = 50
@@ -302,7 +313,7 @@ func (a *app) policyPublish() *cobra.Command {
 		Example: "  lantern policy publish ./policy -m 'Gannet from the open channel'\n" +
 			"  lantern policy publish ./policy -m 'somebody else agrees before a quarter of the fleet' --format json",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			f, diags, err := folder(args[0])
+			f, diags, err := a.sent(args[0])
 			if err != nil {
 				return err
 			}
@@ -370,7 +381,7 @@ func (a *app) previewed(ctx context.Context, args []string, from string, revisio
 	case len(args) == 0:
 		return a.client().Preview(ctx, revision)
 	}
-	f, diags, err := folder(args[0])
+	f, diags, err := a.sent(args[0])
 	if err != nil {
 		return api.Preview{}, err
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"patientlantern.example/lantern/cli/view"
+	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
 )
 
@@ -120,9 +121,12 @@ func (a *app) policyFormat() *cobra.Command {
 					files = append(files, arg)
 					continue
 				}
-				f, _, err := folder(arg)
+				f, diags, err := a.sent(arg)
 				if err != nil {
 					return err
+				}
+				if diag.HasErrors(diags) { // what is not read is not formatted either
+					return no("%s in %s; nothing was written", view.Count(a.diagnostics(arg, diags), "error", "errors"), arg)
 				}
 				for name := range f {
 					if ext := filepath.Ext(name); ext == ".yaml" || ext == ".yml" {

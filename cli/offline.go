@@ -73,7 +73,7 @@ func resolveFor(p *policy.Policy, hosts []saved.Snapshot) *resolved {
 
 // loaded reads and checks a policy folder; with errors in it, they are printed.
 func (a *app) loaded(dir string) (*policy.Policy, error) {
-	f, diags, err := folder(dir)
+	f, diags, err := a.sent(dir)
 	if err != nil {
 		return nil, err
 	}

@@ -106,7 +106,7 @@ func (a *app) proposalAdd() *cobra.Command {
 			if len(strings.TrimSpace(message)) < 3 {
 				return wrong("say with --message what changes and why: somebody else has to understand it")
 			}
-			f, diags, err := folder(args[0])
+			f, diags, err := a.sent(args[0])
 			if err != nil {
 				return err
 			}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
+	"strings"
 
 	"patientlantern.example/lantern/core/diag"
 )
@@ -12,8 +14,28 @@ import (
 // Folder is the content of a policy folder: slash-separated name → bytes.
 type Folder map[string][]byte
 
+// extensions are those of files that a policy is made of.
+var extensions = []string{".yaml", ".yml", ".asc", ".gpg", ".pgp", ".pem"}
+
+// leftOut says why something is no part of the policy that looks like one; empty where it does not.
+func leftOut(fsys fs.FS, name string, d fs.DirEntry) string {
+	looks := slices.Contains(extensions, strings.ToLower(path.Ext(name)))
+	switch {
+	case d.Type()&fs.ModeSymlink != 0:
+		to, err := fs.Stat(fsys, name)
+		if looks || err == nil && to.IsDir() {
+			return "a link, which is not followed"
+		}
+	case !d.Type().IsRegular() && looks:
+		return "no file to be read"
+	case looks && !slices.Contains(extensions, path.Ext(name)):
+		return "its name ends in " + path.Ext(name) + ", and a policy's files in small letters"
+	}
+	return ""
+}
+
 // Collect reads the policy files and key files of a folder. Hidden files and
-// folders are left out, symbolic links are not followed.
+// folders are left out, symbolic links are not followed. Of what looks like a part of the policy and is none it is said.
 func Collect(fsys fs.FS) (Folder, []diag.Diagnostic) {
 	out := Folder{}
 	var bad []diag.Diagnostic
@@ -31,11 +53,17 @@ func Collect(fsys fs.FS) (Folder, []diag.Diagnostic) {
 			}
 			return nil
 		}
-		if !d.Type().IsRegular() {
+		if d.IsDir() {
 			return nil
 		}
-		ext := path.Ext(name)
-		if ext != ".yaml" && ext != ".yml" && ext != ".asc" && ext != ".gpg" && ext != ".pgp" && ext != ".pem" {
+		if why := leftOut(fsys, name, d); why != "" {
+			bad = append(bad, diag.Diagnostic{
+				Code: "left-out", Severity: diag.Warning, Pos: diag.Pos{File: name}, Message: "it is no part of the policy: " + why,
+				Remedy: "put the file itself there, or give it another name",
+			})
+			return nil
+		}
+		if !d.Type().IsRegular() || !slices.Contains(extensions, path.Ext(name)) {
 			return nil
 		}
 		info, err := d.Info()

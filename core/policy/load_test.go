@@ -2,7 +2,9 @@ package policy_test
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -168,12 +170,49 @@ func TestCollectLeavesHiddenFilesOut(t *testing.T) {
 		require.NoError(t, os.MkdirAll(dir+"/"+name[:max(0, strings.LastIndexByte(name, '/'))], 0o755))
 		require.NoError(t, os.WriteFile(dir+"/"+name, []byte("x"), 0o644))
 	}
-	require.NoError(t, os.Symlink("/etc", dir+"/loop"))
 	f, diags := policy.Collect(os.DirFS(dir))
 	assert.Empty(t, diags)
 	assert.Len(t, f, 2)
 	assert.Contains(t, f, "a.yaml")
 	assert.Contains(t, f, "keys/c.asc")
+}
+
+// What looks like a part of the policy and is left out is said: its groups would be missing without a word.
+func TestWhatIsLeftOutOfAFolderIsSaid(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(dir+"/a.yaml", []byte("x"), 0o644))
+	link := func(to string) func(string) error { return func(name string) error { return os.Symlink(to, name) } }
+	file := func(name string) error { return os.WriteFile(name, []byte("x"), 0o644) }
+	for _, x := range []struct {
+		name string
+		make func(name string) error
+		said string
+	}{
+		{"linked.yaml", link("a.yaml"), "a link, which is not followed"},
+		{"key.asc", link("/nowhere"), "a link, which is not followed"},
+		{"folder", link("/etc"), "a link, which is not followed"},
+		{"README", link("a.yaml"), ""},
+		{"gone", link("/nowhere"), ""},
+		{".#a.yaml", link("somebody@somewhere"), ""}, // an editor's mark
+		{"pipe.yaml", func(name string) error { return syscall.Mkfifo(name, 0o600) }, "no file to be read"},
+		{"pipe", func(name string) error { return syscall.Mkfifo(name, 0o600) }, ""},
+		{"hosts.YAML", file, "its name ends in .YAML, and a policy's files in small letters"},
+		{"folder.yaml", func(name string) error { return os.Mkdir(name, 0o755) }, ""},
+		{"notes.txt", file, ""},
+	} {
+		name := filepath.Join(dir, x.name)
+		require.NoError(t, x.make(name))
+		f, diags := policy.Collect(os.DirFS(dir))
+		assert.Len(t, f, 1, x.name)
+		switch x.said {
+		case "":
+			assert.Empty(t, diags, x.name)
+		default:
+			require.Len(t, diags, 1, x.name)
+			assert.Equal(t, x.name+": warning[left-out]: it is no part of the policy: "+x.said+"; put the file itself there, or give it another name", diags[0].String())
+		}
+		require.NoError(t, os.Remove(name))
+	}
 }
 
 func TestInterpolate(t *testing.T) {
