@@ -43,7 +43,10 @@ SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/
 	patientlantern.example/lantern/core/survey fmt patientlantern.example/lantern/core/source crypto/internal/fips140/nistec/... \
 	crypto/internal/fips140/sha3 crypto/internal/fips140/ecdsa crypto/internal/fips140/rsa \
 	crypto/internal/fips140/edwards25519/... crypto/internal/fips140/tls12 crypto/internal/fips140/tls13 crypto/rsa \
-	vendor/golang.org/x/crypto/... syscall internal/poll reflect golang.org/x/sys/... net/url encoding/pem encoding/hex context path/filepath
+	vendor/golang.org/x/crypto/... syscall internal/poll reflect golang.org/x/sys/... net/url encoding/pem encoding/hex context path/filepath \
+	patientlantern.example/lantern/cmd/lantern-agent patientlantern.example/lantern/internal/onlyone crypto/cipher crypto/ed25519 \
+	crypto/internal/fips140/mldsa crypto/internal/fips140/hkdf crypto/internal/fips140/hmac crypto/internal/fips140/ecdh \
+	crypto/internal/fips140/ed25519 crypto/internal/fips140/sha512
 bin/lantern-agent: $(GO_FILES)
 	$(GO) build -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
 

@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"io/fs"
 	"log/slog"
 	"maps"
@@ -88,21 +87,12 @@ func New(o Options) (*Agent, error) {
 	}
 	o.Host.clock = o.Now
 	a := &Agent{host: o.Host, log: o.Host.CleanLog(o.Log), now: o.Now, ver: o.Version, folders: o.Watch, instance: rand.Text()[:16]}
-	err := o.Host.loadJSON("enrolment.json", &a.enrol)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf(
-			"this host has not joined yet (%s is missing): lantern-agent join --service URL --token TOKEN",
-			o.Host.statePath("enrolment.json"),
-		)
-	}
+	e, l, err := o.Host.enrolment()
 	if err != nil {
 		return nil, err
 	}
-	key, err := o.Host.key()
-	if err != nil {
-		return nil, fmt.Errorf("the agent's key: %w", err)
-	}
-	a.link = &link{service: a.enrol.Service, host: a.enrol.Host, key: key, http: newHTTP(), now: o.Now, log: a.log}
+	a.enrol, a.link = e, l
+	a.link.now, a.link.log = o.Now, a.log
 	return a, nil
 }
 

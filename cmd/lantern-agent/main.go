@@ -151,7 +151,7 @@ func command() *cobra.Command {
 	}
 	readCmd.Flags().BoolVar(&texts, "texts", false, "print JSON with the source files in it, passwords masked: a saved survey")
 	readCmd.Flags().StringVar(&format, "format", "table", "table or json")
-	cmd.AddCommand(carryCommand(&root), join, run, forget, readCmd)
+	cmd.AddCommand(carryCommand(&root), statusCommand(&root), moveCommand(&root), join, run, forget, readCmd)
 	cmd.SetContext(context.Background())
 	return cmd
 }

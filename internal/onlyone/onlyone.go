@@ -41,3 +41,21 @@ func Lock(file string) (release func(), err error) {
 		f.Close()
 	}, nil
 }
+
+// Holder tells which process holds the lock of a file; it may not say. A file that is not there is held by nobody.
+func Holder(file string) (process string, held bool, err error) {
+	f, err := os.OpenFile(file, os.O_RDONLY|syscall.O_CLOEXEC, 0)
+	if errors.Is(err, os.ErrNotExist) {
+		return "", false, nil
+	}
+	if err != nil {
+		return "", false, err
+	}
+	defer f.Close()
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB); !errors.Is(err, syscall.EWOULDBLOCK) {
+		return "", false, err // given back where it is closed
+	}
+	who := make([]byte, 32)
+	n, _ := f.Read(who)
+	return strings.TrimSpace(string(who[:n])), true, nil
+}

@@ -64,3 +64,23 @@ func copiesOf(t *testing.T, file string) (out []int) {
 	require.NotEmpty(t, out)
 	return out
 }
+
+func TestWhoHoldsALockIsTold(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "lock")
+	_, held, err := onlyone.Holder(file)
+	require.NoError(t, err)
+	require.False(t, held)
+	release, err := onlyone.Lock(file)
+	require.NoError(t, err)
+	who, held, err := onlyone.Holder(file)
+	require.NoError(t, err)
+	require.True(t, held)
+	require.Equal(t, strconv.Itoa(os.Getpid()), who)
+	release()
+	_, held, err = onlyone.Holder(file)
+	require.NoError(t, err)
+	require.False(t, held)
+	release, err = onlyone.Lock(file)
+	require.NoError(t, err, "to look takes nothing")
+	release()
+}
