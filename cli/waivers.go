@@ -41,6 +41,8 @@ func (a *app) waiverAdd() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ends, err := dateOf(until, time.Now())
 			switch {
+			case until == "":
+				return wrong("say until when with --until, as 2026-12-31 or 30d")
 			case err != nil:
 				return err
 			case because == "":

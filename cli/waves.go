@@ -135,6 +135,8 @@ func taking(r *api.Rollout) int {
 func (a *app) showPlan(r *api.Rollout) {
 	takers := taking(r)
 	switch {
+	case takers == 0 && r.Kind == "rollout":
+		a.out.Printf("Revision %d would be carried to no host.", r.Revision)
 	case r.Kind == "back-out":
 		a.out.Printf(
 			"Rollout %d would be taken back on %s in %s.\n",
@@ -163,7 +165,10 @@ func (a *app) showPlan(r *api.Rollout) {
 		}
 	}
 	if n := r.Counts[rollout.Unchanged]; n > 0 {
-		a.out.Printf("\n%s would change nothing, and take no part.", view.Count(n, "host", "hosts"))
+		if takers > 0 {
+			a.out.Printf("")
+		}
+		a.out.Printf("%s would change nothing, and take no part.", view.Count(n, "host", "hosts"))
 	}
 	if n := r.Counts[rollout.Skipped]; n > 0 && r.Kind == "rollout" {
 		a.out.Printf("%s %s no survey yet, and nothing would be carried there.", a.out.Paint(view.Yellow, "?"),
