@@ -127,11 +127,10 @@ func (a *app) complain(err error) int {
 		}
 	case errors.As(err, &away):
 		p.Title, p.Exit = "The service does not answer", ExitService
-		p.Detail += fmt.Sprintf(
-			" (address from %s); start one with `lantern serve`, or give another address with --service, LANTERN_SERVICE or service: in a "+
-				"settings file",
-			a.from,
-		)
+		p.Detail += fmt.Sprintf(" (address from %s)", a.from)
+		if away.Disbelieved() == "" {
+			p.Detail += "; start one with `lantern serve`, or give another address with --service, LANTERN_SERVICE or service: in a settings file"
+		}
 	case errors.As(err, &refused):
 		p.Title, p.Exit, p.Status, p.Errors = "The service will not do it", ExitService, refused.Status, refused.Details
 		if refused.Status == 422 || refused.Status == 409 || refused.Status == 404 { // it answers, and the answer is no

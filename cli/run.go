@@ -120,6 +120,9 @@ func usable(cert, key string, log *slog.Logger) (*datafolder.Certificate, error)
 	if err != nil {
 		return nil, no("the certificate cannot be used: %v; give --tls-cert and --tls-key in PEM, of one pair", err)
 	}
+	if ends := c.Ends(); ends.Before(time.Now()) {
+		log.Error("the certificate has ended: hosts and browsers refuse it until another is in its file", "file", cert, "ended", ends)
+	}
 	return c, nil
 }
 

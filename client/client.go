@@ -4,6 +4,8 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -51,7 +53,9 @@ type Unreachable struct {
 func (e *Unreachable) Error() string {
 	why := e.Err.Error()
 	var dns *net.DNSError
-	switch {
+	switch disbelieved := e.Disbelieved(); {
+	case disbelieved != "":
+		return fmt.Sprintf("the service at %s cannot be believed: %s", e.Service, disbelieved)
 	case errors.Is(e.Err, syscall.ECONNREFUSED):
 		why = "nothing listens there"
 	case errors.Is(e.Err, context.DeadlineExceeded):
@@ -63,6 +67,28 @@ func (e *Unreachable) Error() string {
 }
 
 func (e *Unreachable) Unwrap() error { return e.Err }
+
+// Disbelieved says why the certificate of a service that answers is not believed; empty where that is not the reason.
+func (e *Unreachable) Disbelieved() string {
+	const moment = "2006-01-02 15:04 UTC"
+	var invalid x509.CertificateInvalidError
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var other *tls.CertificateVerificationError
+	switch {
+	case errors.As(e.Err, &invalid) && invalid.Reason == x509.Expired && invalid.Cert != nil && time.Now().Before(invalid.Cert.NotBefore):
+		return "its certificate is good from " + invalid.Cert.NotBefore.UTC().Format(moment) + " on (is the clock of this machine right?)"
+	case errors.As(e.Err, &invalid) && invalid.Reason == x509.Expired && invalid.Cert != nil:
+		return "its certificate has ended on " + invalid.Cert.NotAfter.UTC().Format(moment) + "; a new one in its file is enough"
+	case errors.As(e.Err, &unknown):
+		return "its certificate is signed by nobody whom this machine believes; SSL_CERT_FILE names an authority of your own"
+	case errors.As(e.Err, &name):
+		return "its certificate is that of another name: " + name.Error()
+	case errors.As(e.Err, &other):
+		return "its certificate is not good: " + other.Err.Error()
+	}
+	return ""
+}
 
 // answerTime bounds a call; previews of large fleets take the longest.
 const answerTime = 2 * time.Minute
@@ -126,6 +152,9 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 		}
 		if e.Detail == "" {
 			e.Detail = fmt.Sprintf("%s answered %s; is it a Patient Lantern service?", c.Service, resp.Status)
+			if bytes.Contains(b, []byte("HTTP request to an HTTPS server")) {
+				e.Detail = "the service speaks TLS: give its address as https" + strings.TrimPrefix(c.Service, "http")
+			}
 		}
 		return e
 	}

@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log"
 	"log/slog"
 	"net"
 	"net/http"
@@ -43,6 +44,7 @@ type Running struct {
 	FirstToken string // of the operator "first"; only when the data folder is new
 
 	certificate *Certificate // nil for none
+	log         *slog.Logger
 }
 
 // Options say how to open a service.
@@ -146,7 +148,7 @@ func (r *Running) open(ctx context.Context, o Options) error {
 		return err
 	}
 	r.Web = web.New(r.Service, web.Options{Log: o.Log, Console: console.Files(), TLS: o.TLS || o.Certificate != nil, Version: o.Version})
-	r.certificate = o.Certificate
+	r.certificate, r.log = o.Certificate, o.Log
 	r.FirstToken, err = firstOperator(ctx, r.Store)
 	return err
 }
@@ -256,6 +258,7 @@ func (r *Running) Serve(ctx context.Context, ln net.Listener) error {
 		WriteTimeout:      3 * time.Minute,
 		IdleTimeout:       3 * time.Minute,
 		MaxHeaderBytes:    32 << 10,
+		ErrorLog:          log.New(serverLog{r.log}, "", 0),
 	}
 	return Until(ctx, srv, ln, r.certificate)
 }
