@@ -291,6 +291,9 @@ func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) 
 		// What the answer says of access is of before; the next round asks again.
 		return interval(answer), a.carryOut(ctx)
 	}
+	if answer.AccessStays {
+		return interval(answer), nil
+	}
 	if renewed, err := a.renewAccess(ctx, answer.Access); err != nil {
 		a.log.Warn("the access cannot be brought up to date; it is tried again with the next round", "error", err)
 	} else if renewed {
@@ -384,7 +387,7 @@ func (a *Agent) checkIn(ctx context.Context) (api.CheckInAnswer, error) {
 	}
 	if len(out.Want) > 0 {
 		if sent, err := a.send(ctx); !sent || err != nil {
-			return api.CheckInAnswer{Interval: out.Interval, Watch: out.Watch, Access: out.Access}, err
+			return api.CheckInAnswer{Interval: out.Interval, Watch: out.Watch, Access: out.Access, AccessStays: out.AccessStays}, err
 		}
 		out = api.CheckInAnswer{}
 		if err := a.link.call(ctx, http.MethodPost, "/api/agent/check-in", in, &out); err != nil {

@@ -85,6 +85,8 @@ type CheckInAnswer struct {
 	Trace    []string `json:"trace,omitempty" doc:"Files of findings of which it is asked when they were written, and what stood near in time"`
 	Logins   bool     `json:"logins,omitempty" doc:"The policy lets the agent read who used sudo"`
 	Sources  []string `json:"sources,omitempty" doc:"Keys of sources of which it is asked what is installed from them"`
+
+	AccessStays bool `json:"access_stays,omitempty" doc:"The access stays as it is: the service knows less of the host than that has carried out"`
 }
 
 // SourcesLook is whether the sources of the policy could be refreshed on a host, on the side

@@ -45,17 +45,7 @@ func TestAServiceThatIsPutBackToAnEarlierTimeIsTold(t *testing.T) {
 	saltmarsh := filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")
 	require.NoFileExists(t, saltmarsh)
 
-	r.Reopen(func(data string) {
-		require.NoError(t, os.RemoveAll(data))
-		require.NoError(t, os.CopyFS(data, os.DirFS(kept)))
-		require.NoError(t, os.Chmod(data, 0o700))
-		require.NoError(t, filepath.Walk(data, func(p string, i os.FileInfo, err error) error {
-			if err != nil || i.IsDir() {
-				return err
-			}
-			return os.Chmod(p, 0o600)
-		}))
-	})
+	r.Reopen(func(data string) { putBack(t, data, kept) })
 	r.Until("it is said", func() bool {
 		h, err := r.Operator.Host(ctx, "gw-01")
 		return err == nil && h.State == api.StateFailed &&
@@ -75,4 +65,49 @@ func TestAServiceThatIsPutBackToAnEarlierTimeIsTold(t *testing.T) {
 		return err == nil && h.State == api.StateSteady
 	})
 	assert.Equal(t, int64(4), publish(heals).Number, "and once more it is the same one")
+}
+
+// putBack puts a data folder back to what was kept of it.
+func putBack(t *testing.T, data, kept string) {
+	require.NoError(t, os.RemoveAll(data))
+	require.NoError(t, os.CopyFS(data, os.DirFS(kept)))
+	require.NoError(t, os.Chmod(data, 0o700))
+	require.NoError(t, filepath.Walk(data, func(p string, i os.FileInfo, err error) error {
+		if err != nil || i.IsDir() {
+			return err
+		}
+		return os.Chmod(p, 0o600)
+	}))
+}
+
+// What opens licensed sources on a host stays there while the service does not know of the seat, and the desk gives the seat again.
+func TestAServiceThatIsPutBackTakesNoAccessAway(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Accounts()
+	root := r.Up("arc-1")
+	kept := filepath.Join(r.Dir, "kept")
+	r.Reopen(func(data string) { require.NoError(t, os.CopyFS(kept, os.DirFS(data))) })
+	r.Publish()
+	require.Equal(t, 1, r.Carry().Counts["done"])
+	certificate := filepath.Join(root, "etc/pki/lantern/gannet.crt")
+	before, err := os.ReadFile(certificate)
+	require.NoError(t, err)
+
+	r.Reopen(func(data string) { putBack(t, data, kept) })
+	r.Until("it is said", func() bool {
+		h, err := r.Operator.Host(ctx, "arc-1")
+		return err == nil && strings.Contains(h.Detail, "it has carried out revision 1, and the last that this service knows of it is none")
+	})
+	now, err := os.ReadFile(certificate)
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(now))
+	r.Publish()
+	require.Zero(t, r.Carry().Counts["failed"])
+	r.Until("it is well, with its seat", func() bool {
+		h, err := r.Operator.Host(ctx, "arc-1")
+		seats, seatsErr := r.Operator.Seats(ctx, client.List{})
+		return err == nil && seatsErr == nil && h.State == api.StateSteady && seats.Total == 1
+	})
+	assert.FileExists(t, certificate)
 }

@@ -1693,6 +1693,8 @@ export interface components {
         CheckInAnswer: {
             /** @description Stamp of the access that it should have; the agent asks for another one */
             access?: string;
+            /** @description The access stays as it is: the service knows less of the host than that has carried out */
+            access_stays?: boolean;
             /** @description Stamp of the list of packages that policies ask for; the agent looks for those of another */
             asked?: string;
             /**

@@ -107,6 +107,8 @@ func (s *Agents) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnsw
 		Interval: int(s.Opts.Interval.Milliseconds()),
 		Watch:    int(s.Opts.Watch.Milliseconds()),
 		Access:   s.Keeper.Stamp(v.Name),
+
+		AccessStays: h.CarriedLater() != 0,
 	}
 	if base := v.Carried.Known().Survey; base != "" && base == in.Survey && base != in.Base {
 		out.Keep = true
