@@ -48,7 +48,7 @@ export const affected: Record<Kind, string[]> = {
 export const following: Partial<Record<Kind, string[]>> = { host: ['audit', 'repositories', 'whence'] }
 export const slowly: Partial<Record<Kind, string[]>> = { host: ['preview', 'groups', 'channels', 'outlook', 'seats', 'contracts'] }
 /** What no event tells of: it never changes, or its pages ask again by themselves. */
-export const silent = ['session', 'operators', 'settings', 'revision-files']
+export const silent = ['session', 'operators', 'settings', 'revision-files', 'dates']
 // What a host says of a rollout changes neither what the next one would change nor what
 // contracts come to; that a rollout begins, ends or is stopped does.
 const turning = ['preview', 'revisions', 'channels', 'outlook']
