@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"os"
 	"strings"
 	"time"
 
@@ -31,6 +32,10 @@ func (h *Host) enrolment() (e Enrolment, l *link, err error) {
 			h.statePath("enrolment.json"))
 	} else if err != nil {
 		return e, nil, err
+	}
+	if _, err := os.Lstat(h.statePath("key.pem")); errors.Is(err, fs.ErrNotExist) { // another one would be nobody's
+		return e, nil, fmt.Errorf("the agent's key %s is missing, and %s knows this host by it: lantern-agent forget, and join again",
+			h.statePath("key.pem"), e.Service)
 	}
 	key, err := h.key()
 	if err != nil {

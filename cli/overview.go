@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -122,7 +124,8 @@ func (a *app) look(ctx context.Context) (s state, err error) {
 	}
 	s.Falling = len(fall)
 	dates, err := c.Dates(ctx, client.List{PerPage: 1, Filter: map[string][]string{"kind": {api.DueCertificate}}})
-	if err != nil {
+	var older *client.Error // a service of before knows no such kind
+	if err != nil && !(errors.As(err, &older) && older.Status == http.StatusUnprocessableEntity) {
 		return s, err
 	}
 	if len(dates.Dates) > 0 && time.Until(dates.Dates[0].Due) < certificateSoon {

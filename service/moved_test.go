@@ -5,6 +5,8 @@ import (
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
+	"os"
+	"path/filepath"
 	"sync/atomic"
 	"testing"
 
@@ -64,6 +66,12 @@ func TestAServiceThatMovesTakesItsHostsAlong(t *testing.T) {
 	assert.Equal(t, next.URL, s.Service)
 	assert.EqualValues(t, 1, s.Revision)
 
+	key := filepath.Join(h.State, "key.pem")
+	require.NoError(t, os.Rename(key, key+".away"))
+	_, err = h.Status(ctx)
+	require.ErrorContains(t, err, "is missing, and "+next.URL+" knows this host by it")
+	require.NoFileExists(t, key, "to look makes no other")
+	require.NoError(t, os.Rename(key+".away", key))
 	r.Away(true)
 	s, err = h.Status(ctx)
 	require.NoError(t, err)

@@ -103,11 +103,22 @@ func TestAServiceThatIsPutBackTakesNoAccessAway(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, string(before), string(now))
 	r.Publish()
+	published := r.Clock.Now() // between publishing and carrying may be days
+	r.Until("it has checked in since", func() bool {
+		h, err := r.Operator.Host(ctx, "arc-1")
+		return err == nil && h.LastSeen != nil && h.LastSeen.Sub(published) > 2*rig.Interval
+	})
+	now, err = os.ReadFile(certificate)
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(now))
 	require.Zero(t, r.Carry().Counts["failed"])
 	r.Until("it is well, with its seat", func() bool {
 		h, err := r.Operator.Host(ctx, "arc-1")
 		seats, seatsErr := r.Operator.Seats(ctx, client.List{})
 		return err == nil && seatsErr == nil && h.State == api.StateSteady && seats.Total == 1
 	})
-	assert.FileExists(t, certificate)
+	r.Until("it has the access of that seat", func() bool {
+		now, err := os.ReadFile(certificate)
+		return err == nil && string(now) != string(before)
+	})
 }

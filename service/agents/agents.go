@@ -108,7 +108,7 @@ func (s *Agents) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnsw
 		Watch:    int(s.Opts.Watch.Milliseconds()),
 		Access:   s.Keeper.Stamp(v.Name),
 
-		AccessStays: h.CarriedLater() != 0,
+		AccessStays: in.Revision > v.Revision, // what it has may be of seats that are not known here
 	}
 	if base := v.Carried.Known().Survey; base != "" && base == in.Survey && base != in.Base {
 		out.Keep = true

@@ -168,14 +168,15 @@ func (k *Keeper) Refusals(host string) map[string]string {
 	return out
 }
 
-// Stamp tells the access of a host apart from what it was.
+// Stamp tells the access of a host apart from what it was: also from that of a time of which nothing is known here any more,
+// when its generations were counted before.
 func (k *Keeper) Stamp(host string) string {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	var b strings.Builder
 	for _, s := range k.seats[host] {
 		if !s.Leaving {
-			fmt.Fprintf(&b, "%s:%d ", s.Account, s.Generation)
+			fmt.Fprintf(&b, "%s:%d.%d ", s.Account, s.Generation, s.Issued.Unix())
 		}
 	}
 	return strings.TrimSuffix(b.String(), " ")
