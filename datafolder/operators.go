@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -12,7 +13,6 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/service/identity"
-	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
 )
 
@@ -44,13 +44,12 @@ func AddOperator(ctx context.Context, data string, in api.OperatorOrder) (out ap
 		return out, err
 	}
 	defer func() { err = errors.Join(err, st.Close()) }()
-	token, hash := identity.NewToken("plo_")
-	o := store.Operator{Name: in.Name, Role: in.Role, Created: time.Now().UTC()}
-	e := journal.At(o.Created, journal.Actor{Kind: journal.ActorService}, "add-operator", journal.KindOperator, o.Name)
-	e = journal.Detailed(e, map[string]string{"role": o.Role, "by": "somebody at the data folder"})
-	err = st.AddOperator(ctx, o, hash, store.Noted(e))
-	if errors.Is(err, store.ErrLastOperator) {
-		return out, fmt.Errorf("%s is the last who may change anything: nothing was done; add another operator first", o.Name)
+	people := identity.New(identity.Options{
+		Store: st, Now: time.Now, Log: slog.New(slog.DiscardHandler), Left: func(string) {}, Refused: func(string) {},
+	})
+	o, err := people.AddHere(ctx, in)
+	if err != nil {
+		return out, err
 	}
-	return api.Operator{Name: o.Name, Role: o.Role, Created: o.Created, Token: token}, err
+	return *o, nil
 }

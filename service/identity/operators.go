@@ -32,13 +32,22 @@ type OperatorIn struct {
 
 // AddOperator adds an operator, or gives one a new token.
 func (p *People) AddOperator(ctx context.Context, in *OperatorIn) (*api.Operator, error) {
+	return p.add(ctx, in.Body, map[string]string{"role": in.Body.Role})
+}
+
+// AddHere is AddOperator for somebody at the data folder, of whom nothing else is known: the audit tells it.
+func (p *People) AddHere(ctx context.Context, o api.OperatorOrder) (*api.Operator, error) {
+	return p.add(ctx, o, map[string]string{"role": o.Role, "by": "somebody at the data folder"})
+}
+
+func (p *People) add(ctx context.Context, order api.OperatorOrder, detail map[string]string) (*api.Operator, error) {
 	token, hash := NewToken("plo_")
-	o := store.Operator{Name: in.Body.Name, Role: in.Body.Role, Created: p.now().UTC()}
+	o := store.Operator{Name: order.Name, Role: order.Role, Created: p.now().UTC()}
 	if by := Operator(ctx); by.Name == o.Name {
 		o.Session = by.Session
 	}
 	e := journal.At(p.now(), journal.By(ctx), "add-operator", journal.KindOperator, o.Name)
-	if err := p.store.AddOperator(ctx, o, hash, store.Noted(journal.Detailed(e, map[string]string{"role": o.Role}))); err != nil {
+	if err := p.store.AddOperator(ctx, o, hash, store.Noted(journal.Detailed(e, detail))); err != nil {
 		return nil, lastOne(o.Name, err)
 	}
 	p.forget()
