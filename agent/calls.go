@@ -183,7 +183,7 @@ func (h *Host) Join(ctx context.Context, service, token string) (string, error) 
 			old.Host,
 		)
 	}
-	key, err := h.key()
+	key, err := h.keyToJoin()
 	if err != nil {
 		return "", fmt.Errorf("the agent's key cannot be kept: %w", err)
 	}

@@ -160,24 +160,29 @@ func syncFile(real string) error {
 	return f.Sync()
 }
 
-// key returns the agent's own key, made on first use.
+// key returns the agent's own key, which joining has made.
 func (h *Host) key() (ed25519.PrivateKey, error) {
 	b, err := os.ReadFile(h.statePath("key.pem"))
-	if errors.Is(err, fs.ErrNotExist) {
-		_, key, err := ed25519.GenerateKey(rand.Reader)
-		if err != nil {
-			return nil, err
-		}
-		der, err := x509.MarshalPKCS8PrivateKey(key)
-		if err != nil {
-			return nil, err
-		}
-		return key, h.save("key.pem", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
-	}
 	if err != nil {
 		return nil, err
 	}
 	return ParseKey(b)
+}
+
+// keyToJoin is the agent's own key, made where there is none yet.
+func (h *Host) keyToJoin() (ed25519.PrivateKey, error) {
+	key, err := h.key()
+	if !errors.Is(err, fs.ErrNotExist) {
+		return key, err
+	}
+	if _, key, err = ed25519.GenerateKey(rand.Reader); err != nil {
+		return nil, err
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return nil, err
+	}
+	return key, h.save("key.pem", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
 }
 
 // ParseKey reads an Ed25519 private key, PKCS #8 in PEM.

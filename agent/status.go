@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
-	"os"
 	"strings"
 	"time"
 
@@ -33,11 +32,11 @@ func (h *Host) enrolment() (e Enrolment, l *link, err error) {
 	} else if err != nil {
 		return e, nil, err
 	}
-	if _, err := os.Lstat(h.statePath("key.pem")); errors.Is(err, fs.ErrNotExist) { // another one would be nobody's
+	key, err := h.key()
+	if errors.Is(err, fs.ErrNotExist) {
 		return e, nil, fmt.Errorf("the agent's key %s is missing, and %s knows this host by it: lantern-agent forget, and join again",
 			h.statePath("key.pem"), e.Service)
 	}
-	key, err := h.key()
 	if err != nil {
 		return e, nil, fmt.Errorf("the agent's key: %w", err)
 	}

@@ -1,11 +1,9 @@
 package datafolder
 
 import (
-	"context"
 	"crypto/tls"
 	"log/slog"
 	"os"
-	"strings"
 	"sync"
 	"time"
 )
@@ -82,18 +80,6 @@ func (c *Certificate) Ends() time.Time {
 		return time.Time{}
 	}
 	return c.current().Leaf.NotAfter
-}
-
-// serverLog takes what Go's server says of its own.
-type serverLog struct{ log *slog.Logger }
-
-func (l serverLog) Write(said []byte) (int, error) {
-	text, level := strings.TrimSpace(string(said)), slog.LevelWarn
-	if strings.Contains(text, "TLS handshake error") { // of every host, each minute, where the certificate is none of theirs
-		level = slog.LevelDebug
-	}
-	l.log.Log(context.Background(), level, text)
-	return len(said), nil
 }
 
 func (c *Certificate) config() *tls.Config {

@@ -21,6 +21,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/google/renameio/v2"
@@ -107,6 +108,7 @@ func Open(ctx context.Context, o Options) (r *Running, err error) {
 
 // open reads the keys and starts the service.
 func (r *Running) open(ctx context.Context, o Options) error {
+	o.TLS = o.TLS || o.Certificate != nil
 	keyFile := filepath.Join(o.Data, "signing-key.pem")
 	if err := r.missing(ctx, keyFile, o.Secrets); err != nil {
 		return err
@@ -139,7 +141,7 @@ func (r *Running) open(ctx context.Context, o Options) error {
 			Probe:    o.Probe,
 			Shelves:  shelves,
 			Keep:     o.Keep,
-			TLS:      o.TLS || o.Certificate != nil,
+			TLS:      o.TLS,
 			CertEnds: o.Certificate.Ends,
 			Spend:    o.Spend,
 		},
@@ -147,7 +149,7 @@ func (r *Running) open(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	r.Web = web.New(r.Service, web.Options{Log: o.Log, Console: console.Files(), TLS: o.TLS || o.Certificate != nil, Version: o.Version})
+	r.Web = web.New(r.Service, web.Options{Log: o.Log, Console: console.Files(), TLS: o.TLS, Version: o.Version})
 	r.certificate, r.log = o.Certificate, o.Log
 	r.FirstToken, err = firstOperator(ctx, r.Store)
 	return err
@@ -261,6 +263,18 @@ func (r *Running) Serve(ctx context.Context, ln net.Listener) error {
 		ErrorLog:          log.New(serverLog{r.log}, "", 0),
 	}
 	return Until(ctx, srv, ln, r.certificate)
+}
+
+// serverLog takes what Go's server says of its own.
+type serverLog struct{ log *slog.Logger }
+
+func (l serverLog) Write(said []byte) (int, error) {
+	text, level := strings.TrimSpace(string(said)), slog.LevelWarn
+	if strings.Contains(text, "TLS handshake error") { // of every host, each minute, where the certificate is none of theirs
+		level = slog.LevelDebug
+	}
+	l.log.Log(context.Background(), level, text)
+	return len(said), nil
 }
 
 // Until has a server answer on a listener until the context ends, by TLS where there is a certificate.

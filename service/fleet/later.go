@@ -37,8 +37,8 @@ func (h *Host) CarriedLater() int64 {
 
 // beyond reports whether a host has carried out a revision of which no report has come for longer than one takes.
 func (h *Host) beyond(now time.Time) bool {
-	l := h.later.Load()
-	return l != nil && h.CarriedLater() != 0 && h.Row().Task == 0 && now.Sub(l.since) > Silence(h.limits.interval)
+	l, v := h.later.Load(), h.Row()
+	return l != nil && l.revision > v.Revision && v.Task == 0 && now.Sub(l.since) > Silence(h.limits.interval)
 }
 
 func (l *later) says(known int64) string {

@@ -238,7 +238,11 @@ func (s *Policies) publishAs(ctx context.Context, in *api.Publication, wanted st
 	if diag.HasErrors(p.diags) {
 		return nil, trouble(refusal.Invalid, "the policy has errors; nothing was published", diag.Errors(p.diags))
 	}
-	if err := s.keepsWithdrawn(ctx, p.resolver.Policy(), in.Believe); err != nil {
+	newest, number, err := s.NewestPolicy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := keepsWithdrawn(newest, number, p.resolver.Policy(), in.Believe); err != nil {
 		return nil, err
 	}
 	folder, err := source.Canonical(policy.Folder(in.Files))
@@ -249,11 +253,7 @@ func (s *Policies) publishAs(ctx context.Context, in *api.Publication, wanted st
 	for _, res := range p.resolver.Distinct() {
 		s.Asked.Add(res.Sheet.Needs, until)
 	}
-	_, newest, err := s.NewestPolicy(ctx)
-	if err != nil {
-		return nil, err
-	}
-	wanted.After = s.Fleet.NewestCarried(newest) // hosts take no revision that is older than the one they have
+	wanted.After = s.Fleet.NewestCarried(number) // hosts take no revision that is older than the one they have
 	by := journal.By(ctx)
 	wanted.Policy, wanted.Created = source.Digest(folder), s.Now()
 	r, fresh, err := s.Store.Publish(ctx, wanted, folder, func(r store.Revision, fresh bool) store.Change {
@@ -285,11 +285,7 @@ func (s *Policies) publishAs(ctx context.Context, in *api.Publication, wanted st
 // keepsWithdrawn refuses a policy that would believe a key again which the newest revision
 // withdraws, but for those that somebody names: a folder from before the withdrawal does that
 // without a word.
-func (s *Policies) keepsWithdrawn(ctx context.Context, p *policy.Policy, believe []string) error {
-	newest, number, err := s.NewestPolicy(ctx)
-	if err != nil {
-		return err
-	}
+func keepsWithdrawn(newest *policy.Policy, number int64, p *policy.Policy, believe []string) error {
 	if newest == nil {
 		return nil
 	}
