@@ -65,7 +65,7 @@ func (h *Host) view(dir string, texts map[string][]byte) error {
 			continue
 		}
 		if h.Root != "/" {
-			t = deb.RootedKeys(p, t, h.Root)
+			t = deb.Rooted(p, t, h.Root)
 		}
 		if err := os.WriteFile(dir+p, t, 0o644); err != nil {
 			return err

@@ -220,6 +220,7 @@ func (h *Host) refreshAlone(ctx context.Context, now *source.Survey, at time.Tim
 		}
 		keys, err := h.trusted(s, now)
 		for _, u := range s.EffURLs {
+			urls, _ := (&source.Source{Family: s.Family, EffURLs: []string{u}}).Reached(now.MirrorLines)
 			for _, suite := range s.EffSuites {
 				o := api.SourceOutcome{File: s.File, Line: s.Line, URL: u, Suite: suite}
 				checkErr := err
@@ -227,7 +228,7 @@ func (h *Host) refreshAlone(ctx context.Context, now *source.Survey, at time.Tim
 				if checkErr == nil {
 					var found *upstream.Found
 					found, checkErr = upstream.Look(&upstream.Source{
-						Family: deb.Family, URLs: []string{u}, Suite: suite, Components: s.Components, Archs: s.EffArchs, Keys: keys,
+						Family: deb.Family, URLs: urls, Suite: suite, Components: s.Components, Archs: s.EffArchs, Keys: keys,
 					}, open, at)
 					if checkErr == nil {
 						n = len(found.Packages)

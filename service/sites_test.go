@@ -27,7 +27,7 @@ func TestASiteHasMirrorsOfItsOwn(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	roots := map[string]string{}
-	for _, n := range []string{"gw-01", "arc-2", "chart-2", "desk-3"} {
+	for _, n := range []string{"gw-01", "arc-2", "chart-2", "desk-3", "model-1"} {
 		roots[n] = r.Up(n)
 	}
 	r.Accounts()
@@ -35,13 +35,14 @@ func TestASiteHasMirrorsOfItsOwn(t *testing.T) {
 		files := r.Policy()
 		text := string(files["policy.yaml"])
 		from := regexp.MustCompile(`http://127\.0\.0\.1:[0-9]+/`).FindString(text)
+		files["policy.yaml"] = []byte(strings.Replace(text, "    deb:\n      suites:", "    deb:\n      url: \""+from+"archive.skerry.example/skerry\"\n      suites:", 1))
 		files["sites.yaml"] = []byte("format: patient-lantern/1\nsites:\n  reef:\n    mirrors: { \"" + from + "\": \"" +
 			strings.Replace(from, "127.0.0.1", "localhost", 1) + "\" }\n    fall-back: " + fallBack + "\nassign: [{ to: everyone, site: reef }]\n")
 		return files
 	}
 	own := map[string]string{ // the distribution's own entries, of which only the place changes
 		"gw-01/etc/apt/sources.list": "", "desk-3/etc/apt/sources.list": "",
-		"arc-2/etc/yum.repos.d/foreland.repo": "", "chart-2/etc/zypp/repos.d/halyard.repo": "",
+		"arc-2/etc/yum.repos.d/foreland.repo": "", "chart-2/etc/zypp/repos.d/halyard.repo": "", "model-1/etc/pacman.d/mirrorlist": "",
 	}
 	for _, c := range []struct {
 		fallBack string
@@ -75,7 +76,12 @@ func TestASiteHasMirrorsOfItsOwn(t *testing.T) {
 		}
 		for name := range own {
 			host, file, _ := strings.Cut(name, "/")
-			own[name] = read(t, filepath.Join(roots[host], file))
+			is := read(t, filepath.Join(roots[host], file))
+			if c.fallBack == "true" {
+				behind(t, name, is, own[name])
+				continue
+			}
+			own[name] = is
 			assert.Contains(t, own[name], "://localhost:", name)
 			assert.NotRegexp(t, `(?m)^[^#].*://127\.0\.0\.1:`, own[name], name)
 		}
@@ -83,6 +89,21 @@ func TestASiteHasMirrorsOfItsOwn(t *testing.T) {
 			r.Until(n+" is steady", func() bool { return len(r.Findings(n)) == 0 })
 		}
 		assert.Contains(t, read(t, filepath.Join(roots["arc-2"], "etc/yum.repos.d/gannet-licensed.repo")), "https://127.0.0.1:", "a login goes to its vendor alone")
+	}
+	// What stands in lists on the hosts is looked at as what they hold.
+	seen := map[string]string{}
+	for name, p := range probe(t, r) {
+		if len(p.URLs) == 2 {
+			seen[name] = p.Look.State + p.Look.Why
+			assert.Regexp(t, "^http://localhost:.* http://127", strings.Join(p.URLs, " "), name)
+		}
+		assert.NotContains(t, strings.Join(p.URLs, " ")+p.Mirrorlist, "/mirrors/", name)
+	}
+	for _, name := range []string{"saltmarsh deb stable", "saltmarsh rpm ", "saltmarsh zypp "} {
+		assert.Equal(t, api.PlaceGood, seen[name], name)
+	}
+	for _, name := range []string{"base deb mussel", "base rpm "} { // the policy of the demo pins no key of theirs
+		assert.Contains(t, seen[name], api.PlaceUnsigned, name)
 	}
 	publish(t, r, r.Policy())
 	ro := r.Carry()
@@ -98,6 +119,23 @@ func TestASiteHasMirrorsOfItsOwn(t *testing.T) {
 	}
 	assert.NoFileExists(t, filepath.Join(roots["gw-01"], "etc/apt/mirrors/saltmarsh.list"))
 	assert.NotContains(t, read(t, filepath.Join(roots["desk-3"], "var/lib/flatpak/repo/config")), "localhost")
+}
+
+// behind checks that upstream stands behind the site's mirror in a file of the distribution's own, which said mirrored when
+// the mirror stood there alone.
+func behind(t *testing.T, name, is, mirrored string) {
+	one := regexp.MustCompile(`http://localhost:[0-9]+/\S+`)
+	far := func(near string) string { return strings.Replace(near, "localhost", "127.0.0.1", 1) }
+	switch {
+	case strings.HasSuffix(name, "sources.list"):
+		assert.Regexp(t, `(?m)^deb mirror\+file:/etc/apt/mirrors/lantern-127\.0\.0\.1-[0-9]+-[0-9a-f]{8}\.list mussel main`, is, name)
+		assert.NotContains(t, is, "deb http", name)
+	case strings.HasSuffix(name, "mirrorlist"):
+		line := regexp.MustCompile(`(?m)^Server = http://localhost:.*\n`)
+		assert.Equal(t, line.ReplaceAllStringFunc(mirrored, func(x string) string { return x + far(x) }), is, name)
+	default:
+		assert.Equal(t, one.ReplaceAllStringFunc(mirrored, func(x string) string { return x + " " + far(x) }), is, name)
+	}
 }
 
 // throughProxy is a proxy that counts what goes through it, by the host that it was for.

@@ -55,7 +55,7 @@ type place struct {
 var asOf = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 
 // look surveys a tree, as the agent does.
-func look(files tree, modes map[string]fs.FileMode, sheet *source.Sheet) survey.Result {
+func look(files tree, modes map[string]fs.FileMode, sheets ...*source.Sheet) survey.Result {
 	root := fstest.MapFS{}
 	for name, text := range files {
 		mode := fs.FileMode(0o644)
@@ -65,9 +65,11 @@ func look(files tree, modes map[string]fs.FileMode, sheet *source.Sheet) survey.
 		root[name] = &fstest.MapFile{Data: []byte(text), Mode: mode}
 	}
 	r := survey.Read(rootfs.New(root), survey.Machine{Arch: "x86_64", Now: asOf})
-	for _, f := range sheet.Files { // what the package manager does not read the agent adds
-		if text, there := files[f.Path[1:]]; there && r.Texts[f.Path] == nil {
-			r.Texts[f.Path], r.Modes[f.Path] = []byte(text), root[f.Path[1:]].Mode
+	for _, sheet := range sheets {
+		for _, f := range sheet.Files { // what the package manager does not read the agent adds
+			if text, there := files[f.Path[1:]]; there && r.Texts[f.Path] == nil {
+				r.Texts[f.Path], r.Modes[f.Path] = []byte(text), root[f.Path[1:]].Mode
+			}
 		}
 	}
 	r.Masked()

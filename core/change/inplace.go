@@ -78,7 +78,7 @@ func (c *computer) edit(path string, text []byte) (out []byte, why []string, tou
 				doc.SetComponents(i, d.Components)
 			}
 			if d.URLs != nil {
-				doc.MapURIs(i, c.court.Place)
+				doc.PutURIs(i, c.court.Places)
 			}
 			if w := "repository " + d.Rule.Repository + ", in place"; !slices.Contains(why, w) {
 				why = append(why, w)

@@ -24,7 +24,7 @@ type editor struct {
 	harden  func(text []byte, id string) ([]byte, error)
 	hide    func(text []byte, id string) ([]byte, error) // so that its name is free; nil where off does so
 	// place gives a section other URLs; nil where they stand in files of their own.
-	place func(text []byte, id string, to func(string) string) ([]byte, error)
+	place func(text []byte, id string, to verdict.Places) ([]byte, error)
 	// relist makes a section stand under another key, and come from there; nil where sections have no such keys.
 	relist func(text []byte, id, key, url string) ([]byte, error)
 	proxy  func(text []byte, id, proxy string) ([]byte, error) // nil where sections have none
@@ -37,9 +37,13 @@ var editors = map[string]editor{
 	zypp.Family: repoEditor(zypp.Family, func(text []byte) *ini.File { return ini.ParseZypp(text) }),
 	arch.Family: {
 		has: func(string) bool { return true }, on: arch.SwitchOn, off: arch.SwitchOff, remove: arch.Remove, section: arch.Section,
-		harden: arch.Harden, place: arch.MapServers,
+		harden: arch.Harden, place: putServers,
 		list: func(text []byte) []source.Source { return listed(arch.Family, ini.ParsePacman(text)) },
 	},
+}
+
+func putServers(text []byte, id string, to verdict.Places) ([]byte, error) {
+	return arch.PutServers(text, id, to)
 }
 
 func repoEditor(of string, parse func([]byte) *ini.File) editor {
@@ -83,14 +87,14 @@ func repoEditor(of string, parse func([]byte) *ini.File) editor {
 		},
 		harden: func(text []byte, id string) ([]byte, error) { return hardened(of, parse(text), id) },
 		hide:   func(text []byte, id string) ([]byte, error) { return hidden(parse(text), id) },
-		place: func(text []byte, id string, to func(string) string) ([]byte, error) {
+		place: func(text []byte, id string, to verdict.Places) ([]byte, error) {
 			f := parse(text)
 			if lastSection(f, id) == nil {
 				return nil, fmt.Errorf("its section is not written [%s]", id)
 			}
 			for i := range f.Sections {
 				if s := &f.Sections[i]; f.Name(s) == id {
-					f.MapWords(s, "baseurl", to)
+					f.PutWords(s, "baseurl", to)
 				}
 			}
 			return f.Bytes(), nil
@@ -283,7 +287,7 @@ func (c *computer) sections(ed editor) {
 			case d.Key != "" && ed.relist != nil:
 				apply(s.File, s.Line, s.ID, reason, func(text []byte, id string) ([]byte, error) { return ed.relist(text, id, d.Key, d.URLs[0]) })
 			case d.URLs != nil && ed.place != nil:
-				apply(s.File, s.Line, s.ID, reason, func(text []byte, id string) ([]byte, error) { return ed.place(text, id, c.court.Place) })
+				apply(s.File, s.Line, s.ID, reason, func(text []byte, id string) ([]byte, error) { return ed.place(text, id, c.court.Places) })
 				c.placeIncluded(texts, why, s, reason)
 			}
 			if d.Proxy != nil && ed.proxy != nil {

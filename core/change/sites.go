@@ -12,6 +12,7 @@ import (
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/verdict"
 )
 
 // placeCopies makes of the copies of earlier what they would be at the site of today, so that
@@ -43,21 +44,21 @@ func (c *computer) placedTexts(texts map[string][]byte, under *source.Sheet) map
 	if len(texts) == 0 || !c.court.Moved(under) {
 		return texts
 	}
-	out, to := maps.Clone(texts), c.court.PlaceUnder(under)
+	out, to := maps.Clone(texts), c.court.PlacesUnder(under)
 	ed, sections := editors[c.Sheet.Family]
 	theirs, included := c.Sheet.Paths(), c.includedByRuled()
 	for path, text := range texts {
 		switch {
 		case theirs[path]:
 		case included[path]:
-			out[path] = arch.MapAllServers(text, to)
+			out[path] = arch.PutAllServers(text, to)
 		case sections && ed.place != nil && ed.has(path):
 			out[path] = c.placedSections(text, to, under, ed)
 		case c.Sheet.Family == deb.Family && (strings.HasSuffix(path, ".list") || strings.HasSuffix(path, ".sources")):
 			doc := deb.ParseDoc(path, text, c.Survey.Traits.Architectures)
 			for i, moves := range c.court.Moves(doc.Sources) {
 				if moves {
-					doc.MapURIs(i, to)
+					doc.PutURIs(i, to)
 				}
 			}
 			out[path] = doc.Bytes()
@@ -68,7 +69,7 @@ func (c *computer) placedTexts(texts map[string][]byte, under *source.Sheet) map
 
 // placedSections makes sections of a copy that are on come from where they would today, and
 // through what they would go through.
-func (c *computer) placedSections(text []byte, to func(string) string, under *source.Sheet, ed editor) []byte {
+func (c *computer) placedSections(text []byte, to verdict.Places, under *source.Sheet, ed editor) []byte {
 	for _, s := range ed.list(text) {
 		if !s.Enabled {
 			continue
@@ -140,7 +141,7 @@ func (c *computer) includedBy(s *source.Source) (out []string) {
 func (c *computer) placeIncluded(texts map[string][]byte, why map[string][]string, s *source.Source, reason string) {
 	all := c.includedByRuled()
 	for _, file := range c.includedBy(s) {
-		next := arch.MapAllServers(texts[file], c.court.Place)
+		next := arch.PutAllServers(texts[file], c.court.Places)
 		switch {
 		case string(next) == string(texts[file]):
 		case !all[file]:

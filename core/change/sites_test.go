@@ -13,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
 )
@@ -40,10 +41,26 @@ var reefLists = []source.Mirror{
 func eachSite(t *testing.T, test func(t *testing.T, name string, p place, at []source.Mirror)) {
 	for name, p := range ownPlaces(t) {
 		t.Run(name, func(t *testing.T) { test(t, name, p.carried(t), reefMirrors) })
+		t.Run(name+" with upstream behind", func(t *testing.T) { test(t, name, p.carried(t), upstreamBehind(name, reefMirrors)) })
 		if name == "dnf" || name == "zypper" {
 			t.Run(name+" by lists", func(t *testing.T) { test(t, name, p.carried(t), slices.Concat(reefMirrors, reefLists)) })
 		}
 	}
+}
+
+// upstreamBehind are mirrors behind which upstream is tried.
+func upstreamBehind(name string, list []source.Mirror) []source.Mirror {
+	out := slices.Clone(list)
+	if name == "apt" {
+		for i, m := range slices.Backward(list) {
+			out = slices.Insert(out, 0, source.Mirror{Of: m.Of, At: source.MirrorListAt(deb.MirrorList("base", list[i].At, m.Of).Path), Whole: true})
+		}
+		return out
+	}
+	for i := range out {
+		out[i].Before = true
+	}
+	return out
 }
 
 const reefProxy = "http://proxy.reef.brinewick.test:3128"
@@ -58,6 +75,12 @@ func sited(sheet *source.Sheet, list []source.Mirror) *source.Sheet {
 			out.InPlace[i].Proxy = reefProxy
 		}
 	}
+	for _, m := range list {
+		if m.Whole {
+			at, _ := source.Near(slices.DeleteFunc(slices.Clone(list), func(m source.Mirror) bool { return m.Whole }), m.Of)
+			out.Files = append(slices.Clone(out.Files), deb.MirrorList("base", at, m.Of))
+		}
+	}
 	out.Format = source.FormName(out.Form())
 	return &out
 }
@@ -67,7 +90,7 @@ func moved(t *testing.T, p place, to *source.Sheet) place {
 	t.Helper()
 	out := place{files: maps.Clone(p.files), sheet: to, modes: map[string]fs.FileMode{}}
 	maps.Copy(out.modes, p.modes)
-	r := look(p.files, p.modes, to)
+	r := look(p.files, p.modes, to, p.sheet)
 	in := change.Input{Sheet: to, Survey: &r.Survey, Texts: r.Texts, Before: p.sheet, Kept: r.Texts}
 	plan := change.Compute(in)
 	require.Empty(t, plan.Impossible)
@@ -105,11 +128,17 @@ func TestOwnEntriesComeFromTheSitesMirror(t *testing.T) {
 		assert.Contains(t, all, "//mirror.reef.brinewick.test/")
 		// Sections whose places are all the site's need no way out.
 		ways := map[string]int{"dnf": 1, "zypper": 1}[name]
-		if len(at) > len(reefMirrors) {
+		switch {
+		case at[0].Before: // what is behind the mirrors is outside
+			ways *= 2
+		case len(at) > len(reefMirrors):
 			ways = 0
 		}
 		assert.Equal(t, ways, strings.Count(all, "proxy="+reefProxy))
 		for file, text := range reef.files {
+			if at[0].Before || at[0].Whole {
+				continue
+			}
 			is := slices.DeleteFunc(strings.Split(text, "\n"), func(line string) bool { return line == "proxy="+reefProxy })
 			was := strings.Split(p.files[file], "\n")
 			require.Len(t, is, len(was), file)
@@ -220,13 +249,16 @@ func TestAProxyWhereTheSiteNeedsNoneIsFound(t *testing.T) {
 
 func upstreamAgain(t *testing.T, home, reef place, base *drift.Base, was survey.Result) {
 	now := place{files: maps.Clone(home.files), sheet: reef.sheet, modes: maps.Clone(reef.modes)}
+	for _, f := range reef.sheet.Files {
+		now.files[f.Path[1:]] = f.Text
+	}
 	r := look(now.files, now.modes, now.sheet)
 	found := drift.Judge(drift.Input{Sheet: now.sheet, Before: now.sheet, Survey: &r.Survey, Base: base})
 	told := 0
 	for _, f := range found {
 		if f.Class != drift.UnlistedSource {
 			assert.Regexp(t, "^changed-source fault (URL|proxy)$", f.Class+" "+f.Severity+" "+f.Field, "%+v", f)
-			assert.Regexp(t, "with the host's site it is http://mirror.reef.brinewick.test/|the policy says the proxy "+reefProxy, f.Message)
+			assert.Regexp(t, "with the host's site it is (http://mirror.reef.brinewick.test/|mirror\\+file:/etc/apt/mirrors/)|the policy says the proxy "+reefProxy, f.Message)
 			told++
 		}
 	}

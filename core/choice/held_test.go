@@ -176,7 +176,7 @@ func TestZypperHoldsASeries(t *testing.T) {
 		h.run(nil, "zypper", "--root", h.root, "-n", "--no-gpg-checks", "refresh")
 		us, offers := h.read(rt, survey.Machine{Arch: "x86_64"})
 		name := rapid.SampledFrom(held).Draw(rt, "asked")
-		taken := h.zypperTakes(name)
+		taken := h.zypperTakes(t, name)
 		best, of := "", false
 		for _, p := range list {
 			if p.Name == name && version.Compare("zypp", p.Version, s.Beyond()) < 0 && (best == "" || version.Compare("zypp", p.Version, best) > 0) {

@@ -63,10 +63,13 @@ func lockText(t *rapid.T) string {
 }
 
 // zypperTakes is the version that zypper would install of a package; empty where it would install none.
-func (h *host) zypperTakes(name string) (version string) {
+func (h *host) zypperTakes(t rapid.TB, name string) (version string) {
 	cmd := exec.Command("zypper", "--root", h.root, "-n", "--no-gpg-checks", "--no-refresh", "--xmlout", "install", "--dry-run", name)
 	cmd.Env = []string{"PATH=/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL=C", "HOME=" + h.site, "ZYPP_CONF=" + h.root + "/etc/zypp/zypp.conf"}
-	out, _ := cmd.CombinedOutput() // fails where nothing may be installed
+	out, err := cmd.CombinedOutput() // fails where nothing may be installed
+	if text := string(out); !strings.Contains(text, "Resolving package dependencies") && !strings.Contains(text, "Rel parse") {
+		t.Fatalf("zypper did not choose: %v\n%s", err, text) // it did not come as far as that
+	}
 	for _, m := range zypperTakes.FindAllStringSubmatch(string(out), -1) {
 		if m[1] == name {
 			version = m[2]
@@ -103,7 +106,7 @@ func TestZyppersChoiceUnderLocks(t *testing.T) {
 		h.write("[main]\n"+apply, h.root, "etc/zypp/zypp.conf")
 		us, offers := h.read(rt, survey.Machine{Arch: "x86_64"})
 		for _, name := range []string{"tide-a", "tide-b"} {
-			want := h.zypperTakes(name)
+			want := h.zypperTakes(rt, name)
 			c := us.Choose("zypp", name, offers[name], "")
 			got := ""
 			if c.Taken != nil {

@@ -94,11 +94,7 @@ func (s *standing) at(x *source.Source) []string {
 	if !s.court.Sited() {
 		return x.EffURLs
 	}
-	out := make([]string, len(x.EffURLs))
-	for i, u := range x.EffURLs {
-		out[i] = s.court.Place(u)
-	}
-	return out
+	return slices.Concat(s.court.Places(x.EffURLs)...)
 }
 
 func (s *standing) urls(x *source.Source) string { return strings.Join(s.at(x), " ") }

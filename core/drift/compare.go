@@ -144,6 +144,11 @@ func (c *comparer) weight(f *source.SheetFile) string {
 			return Danger
 		}
 	}
+	for i := range c.sheet.InPlace {
+		if slices.ContainsFunc(c.sheet.InPlace[i].Mirrors, func(m source.Mirror) bool { return m.At == source.MirrorListAt(f.Path) }) {
+			return Danger
+		}
+	}
 	return Fault
 }
 

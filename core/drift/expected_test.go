@@ -55,5 +55,7 @@ func TestASheetThatNamesTheDistributionsKeysIsHasAFormOfItsOwn(t *testing.T) {
 	assert.Equal(t, 3, sheet.Form())
 	sheet.InPlace[0].Mirrors = []source.Mirror{{Of: "http://a.example/", At: "http://b.example/"}}
 	assert.Equal(t, 4, sheet.Form())
-	assert.Equal(t, "patient-lantern/sheet/6", source.FormName(source.NewestForm))
+	sheet.InPlace[0].Mirrors[0].Before = true
+	assert.Equal(t, 7, sheet.Form())
+	assert.Equal(t, "patient-lantern/sheet/7", source.FormName(source.NewestForm))
 }

@@ -163,6 +163,11 @@ var Codes = map[string]Code{
 		"packages that a package manager cannot be told to hold at a series of versions",
 		"lock them on those hosts, or see what they have",
 	},
+	"mirror-alone": {
+		diag.Warning,
+		"a site's mirror behind which upstream cannot be tried, though the site says fall-back",
+		"name the url of the distribution's own entries, or see to a mirror that always answers",
+	},
 	"not-proxied": {
 		diag.Warning,
 		"a package manager that the policy cannot tell of its site's proxy",

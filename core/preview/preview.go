@@ -35,7 +35,7 @@ func Weakens(sheet *source.Sheet, survey *source.Survey) (out []string) {
 		}
 		seen[s.Repository] = true
 		what := fmt.Sprintf("signatures of %s are not checked", s.Repository)
-		if slices.ContainsFunc(s.URLs, func(u string) bool { return strings.HasPrefix(u, "http://") }) {
+		if urls, _ := sheet.Reached(s); slices.ContainsFunc(urls, func(u string) bool { return strings.HasPrefix(u, "http://") }) {
 			what += ", and it comes over http, which anybody on the way can change"
 		}
 		out = append(out, what)
@@ -98,7 +98,11 @@ func overHTTP(s *source.Source, v *verdict.Verdict) (out []string) {
 	}
 	for _, d := range v.Demands {
 		came := append(slices.Clone(s.URLs), s.Metalink, s.Mirrorlist)
-		if begins(came, "https://") && begins(d.URLs, "http://") && s.Checks.Metadata != source.CheckRequired {
+		goes := slices.Clone(d.URLs)
+		for _, u := range d.URLs { // the mirror of a list stands among the others
+			goes = append(goes, source.Mirrored(d.Rule.Mirrors, source.Far(d.Rule.Mirrors, u)))
+		}
+		if begins(came, "https://") && begins(goes, "http://") && s.Checks.Metadata != source.CheckRequired {
 			out = append(out, fmt.Sprintf(
 				"%s:%d would come over http from the site's mirror, and nobody checks the signature of its lists", s.File, s.Line))
 		}

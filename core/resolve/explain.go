@@ -85,6 +85,13 @@ func (e *explainer) part(out *reason.Explanation, repo *policy.Repository, x *pa
 	for i := range def.Files {
 		note(repo.Name+"-"+def.Files[i].Name, &def.Files[i].Definition)
 	}
+	for _, rule := range x.inPlace {
+		for _, m := range rule.Mirrors {
+			if file, list := source.MirrorListOf(m.At); list {
+				byPath[file] = &def
+			}
+		}
+	}
 	for _, f := range x.files {
 		if slices.ContainsFunc(out.Files, func(y reason.FileReason) bool { return y.Path == f.Path }) {
 			continue

@@ -121,7 +121,7 @@ func (f *Fleet) Diagnostics() []diag.Diagnostic {
 			note(d, f.results[res])
 		}
 		if len(res.Trouble) == 0 {
-			for _, d := range slices.Concat(f.doubled(res), f.notHeld(res), f.notProxied(res)) {
+			for _, d := range slices.Concat(f.doubled(res), f.notHeld(res), f.notProxied(res), f.mirrorsAlone(res)) {
 				note(d, f.results[res])
 			}
 		}

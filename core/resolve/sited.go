@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strings"
 
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family"
@@ -48,12 +49,30 @@ func (w *writing) sited(url string, mirrors []string, several bool) (to string, 
 }
 
 // siteMirrors are the mirrors of the host's site, for the distribution's own entries where they
-// are on.
-func (w *writing) siteMirrors() []source.Mirror {
-	if w.plan.site == nil || !w.enabled {
+// are on. Where upstream is tried behind them it stands behind them in sections. To apt two URLs
+// are two sources: there the one that the policy names has a list of both.
+func (w *writing) siteMirrors(url string) []source.Mirror {
+	site := w.plan.site
+	if site == nil || !w.enabled {
 		return nil
 	}
-	return w.plan.site.Pairs()
+	out := site.Pairs()
+	if !site.FallBack {
+		return out
+	}
+	if w.host.Traits.Family != deb.Family {
+		for i := range out {
+			out[i].Before = true
+		}
+		return out
+	}
+	of := strings.TrimSuffix(url, "/") + "/"
+	if at, by := site.Mirror(of); by != nil {
+		list := deb.MirrorList(w.repo.Name, at, of)
+		w.files = append(w.files, list)
+		out = slices.Insert(out, 0, source.Mirror{Of: of, At: source.MirrorListAt(list.Path), Whole: true})
+	}
+	return out
 }
 
 // siteLists are what stands at the host's site in the place of the lists by which sections of the distribution's own go.
@@ -110,6 +129,38 @@ func (w *writing) aptProxy() {
 	if !slices.ContainsFunc(w.files, func(x source.SheetFile) bool { return x.Path == f.Path }) {
 		w.files = append(w.files, f)
 	}
+}
+
+// mirrorsAlone says where upstream does not stand behind a site's mirror, though the site says that it is tried.
+func (f *Fleet) mirrorsAlone(res *Result) (out []diag.Diagnostic) {
+	site := res.plan.site
+	if site == nil || !site.FallBack {
+		return nil
+	}
+	say := func(what, remedy string) {
+		out = append(out, warning("mirror-alone", site.Pos,
+			fmt.Sprintf("%s, so on %s the mirrors of the site %s stand alone there", what, res.Example, site.Name), remedy))
+	}
+	named, listed := false, false
+	for i := range res.Sheet.InPlace {
+		rule := &res.Sheet.InPlace[i]
+		listed = listed || slices.ContainsFunc(rule.Mirrors, func(m source.Mirror) bool { return m.List != "" })
+		if res.Sheet.Family == deb.Family && rule.Enabled && len(rule.URLs) == 0 && !named {
+			named = true
+			say(fmt.Sprintf("apt needs a list of its mirror and upstream for each URL, and the repository %s names none", rule.Repository),
+				"say the url of the distribution's own entries under deb:, one repository for each URL")
+		}
+	}
+	if listed {
+		say("a section that goes by a metalink or a list of mirrors comes from the one mirror that takes its place",
+			"give the site a mirror that always answers, or take its metalinks and mirrorlists out")
+	}
+	if slices.ContainsFunc(res.Sheet.Sources, func(s source.SheetSource) bool {
+		return s.Family == flatpak.Family && s.Enabled && source.AtMirror(site.Pairs(), strings.Join(s.URLs, ""))
+	}) {
+		say("flatpak knows one URL", "give the site a mirror of it that always answers, or take that out of its mirrors")
+	}
+	return out
 }
 
 // notProxied says where a package manager cannot be told of the site's proxy by the policy.

@@ -102,6 +102,61 @@ func TestASitesMirrorsAreToldToTheRulesOfOwnEntries(t *testing.T) {
 	}
 }
 
+const behindPolicy = languageKeys + `repositories:
+  base: { in-place: true, deb: { WHERE suites: [mussel] }, arch: { sections: [driftwood] }, rpm: { sections: [foreland] } }
+sites:
+  reef: { mirrors: { "https://a.example/": "http://m.example/a/" }, metalinks: { "https://l.example/$releasever": "http://m.example/l/" }, fall-back: true }
+assign: [{ to: everyone, repositories: [base], site: reef }]
+`
+
+// With fall-back upstream stays behind the mirror of the distribution's own entries, in each family's own way; where one
+// has none, the check says so.
+func TestUpstreamStaysBehindTheMirrorOfOwnEntries(t *testing.T) {
+	check := func(where string) (*resolve.Resolver, string) {
+		r := resolve.New(load(t, strings.Replace(behindPolicy, "WHERE", where, 1)))
+		f := resolve.NewFleet(r)
+		for _, h := range []resolve.Host{host("gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil), host("model-1.brinewick.test", driftwood(2), nil)} {
+			f.Add(h, r.Resolve(h))
+		}
+		said := ""
+		for _, d := range f.Diagnostics() {
+			said += d.Code + " " + d.Message + "\n"
+		}
+		return r, said
+	}
+	r, said := check(`url: "https://a.example/skerry",`)
+	assert.NotContains(t, said, "mirror-alone")
+	apt := r.Resolve(host("gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil)).Sheet
+	rule, list := apt.InPlace[0], apt.Files[0]
+	assert.Equal(t, []source.Mirror{{Of: "https://a.example/skerry/", At: "mirror+file:" + list.Path + "/", Whole: true},
+		{Of: "https://a.example/", At: "http://m.example/a/"}}, rule.Mirrors)
+	assert.Contains(t, list.Text, "\nhttp://m.example/a/skerry/\tpriority:1\nhttps://a.example/skerry/\tpriority:2\n")
+	assert.Equal(t, []string{"https://a.example/skerry/", "mirror+file:" + list.Path + "/", "http://m.example/a/skerry/"}, rule.URLs)
+	assert.Equal(t, 7, apt.Form())
+	e, err := r.Explain(host("gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil))
+	require.NoError(t, err)
+	why := ""
+	for _, f := range e.Files {
+		for _, l := range f.Lines {
+			for _, c := range l.Causes {
+				why += l.Text + " | " + c.What + "\n"
+			}
+		}
+	}
+	assert.Contains(t, why, "https://a.example/skerry/\tpriority:2 | url: https://a.example/skerry\n")
+	assert.Contains(t, why, "http://m.example/a/skerry/\tpriority:1 | the site reef has a mirror of https://a.example/\n")
+
+	arch := r.Resolve(host("model-1.brinewick.test", driftwood(2), nil)).Sheet
+	assert.Equal(t, []source.Mirror{{Of: "https://a.example/", At: "http://m.example/a/", Before: true}}, arch.InPlace[0].Mirrors)
+	assert.Empty(t, arch.Files)
+
+	r, said = check("")
+	assert.Contains(t, said, "mirror-alone apt needs a list of its mirror and upstream for each URL, and the repository base names none")
+	apt = r.Resolve(host("gw-01.brinewick.test", traits("12", "mussel", "2.6.1"), nil)).Sheet
+	assert.Equal(t, []source.Mirror{{Of: "https://a.example/", At: "http://m.example/a/"}}, apt.InPlace[0].Mirrors)
+	assert.Empty(t, apt.Files)
+}
+
 // The memory of one version of the policy is not believed where a site says something else.
 func TestAnotherMirrorIsNotRememberedAway(t *testing.T) {
 	m := &resolve.Memory{}

@@ -107,11 +107,15 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 			ComesBy:    w.comesBy(def.ComesBy),
 			Keys:       w.ownKeys(),
 		}
-		rule.Mirrors = w.siteMirrors()
-		if u := w.url(def.URL); u != "" {
+		u := w.url(def.URL)
+		rule.Mirrors = w.siteMirrors(u)
+		if u != "" {
 			rule.URLs = append(rule.URLs, deb.EffectiveURL(u, ""))
-			if at, had := source.Near(rule.Mirrors, u); had && at != u {
-				rule.URLs = append(rule.URLs, deb.EffectiveURL(at, ""))
+			near, _ := source.Near(rule.Mirrors, u)
+			for _, at := range []string{near, source.Mirrored(rule.Mirrors, u)} {
+				if at = deb.EffectiveURL(at, ""); !slices.Contains(rule.URLs, at) {
+					rule.URLs = append(rule.URLs, at)
+				}
 			}
 		}
 		w.inPlace = append(w.inPlace, rule)
@@ -320,7 +324,7 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 			source.InPlace{Repository: w.repo.Name, URLs: []string{}, Files: []string{}, Suites: []string{}, Enabled: w.enabled,
 				Components: []string{}, Add: []string{}, Drop: []string{}, Sections: w.fill(def.Sections),
 				Signatures: w.unchecked(), ComesBy: w.comesBy(def.ComesBy), Keys: w.ownKeys(),
-				Mirrors: slices.Concat(w.siteMirrors(), w.siteLists()), Proxy: w.sectionProxy()},
+				Mirrors: slices.Concat(w.siteMirrors(""), w.siteLists()), Proxy: w.sectionProxy()},
 		)
 		return d, true
 	}

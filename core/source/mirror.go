@@ -14,15 +14,39 @@ type Mirror struct {
 	// List is the key of dnf's and zypper's sections under which the URL of a list of mirrors stands: metalink or
 	// mirrorlist. Of is that URL then, and At the baseurl that takes its place, both as they are written, with variables.
 	List string `json:"list,omitempty"`
+	// Whole is true where At takes the place of Of alone, and of nothing below it: apt's own lists of mirrors.
+	Whole bool `json:"whole,omitempty"`
+	// Before is true where At stands in front of Of, which is tried where it does not answer.
+	Before bool `json:"before,omitempty"`
 }
 
 // Map is the URL at which the mirror has what stands at another; false where it has it not.
 func (m Mirror) Map(url string) (string, bool) {
-	if m.List != "" {
+	if m.List != "" || m.Whole && !alike(m.Of, url) {
 		return url, false
 	}
 	return below(m.Of, m.At, url)
 }
+
+// back is the URL of which the mirror has what stands at another.
+func (m Mirror) back(url string) (string, bool) {
+	if m.List != "" || m.Whole && !alike(m.At, url) {
+		return url, false
+	}
+	return below(m.At, m.Of, url)
+}
+
+// MirrorListAt is where apt finds what a list of mirrors on the host gives.
+func MirrorListAt(file string) string { return "mirror+file:" + file + "/" }
+
+// MirrorListOf is the file of such a list; false for any other URL.
+func MirrorListOf(url string) (file string, list bool) {
+	file, list = strings.CutPrefix(url, "mirror+file:")
+	return strings.TrimSuffix(file, "/"), list
+}
+
+// alike reports whether two URLs are one, but for the last slash.
+func alike(a, b string) bool { return strings.TrimSuffix(a, "/") == strings.TrimSuffix(b, "/") }
 
 // AtMirror reports whether a URL is one of a mirror.
 func AtMirror(list []Mirror, url string) bool {
@@ -31,7 +55,7 @@ func AtMirror(list []Mirror, url string) bool {
 			_, fits := FitsVariables(m.At, url)
 			return fits
 		}
-		_, there := below(m.At, m.At, url)
+		_, there := m.back(url)
 		return there
 	})
 }
@@ -107,23 +131,87 @@ func Near(list []Mirror, url string) (at string, had bool) {
 	if AtMirror(list, url) {
 		return url, true
 	}
+	at, m := first(list, url)
+	return at, m != nil
+}
+
+// Mirrored is the URL at which a site's mirror itself has what stands at another, where a list of both takes its place.
+func Mirrored(list []Mirror, url string) string {
 	for _, m := range list {
-		if at, fits := m.Map(url); fits {
-			return at, true
+		if at, fits := m.Map(url); fits && !m.Whole {
+			return at
 		}
 	}
-	return url, false
+	return url
+}
+
+// first is the mirror that has what stands at a URL, and where; nil for none.
+func first(list []Mirror, url string) (at string, by *Mirror) {
+	for i := range list {
+		if at, fits := list[i].Map(url); fits {
+			return at, &list[i]
+		}
+	}
+	return url, nil
 }
 
 // Far is the URL of what a mirror has, which is none of the site's any more.
 func Far(list []Mirror, url string) string {
 	longest, out := 0, url
 	for _, m := range list {
-		if of, fits := below(m.At, m.Of, url); fits && m.List == "" && len(m.At) > longest {
+		if of, fits := m.back(url); fits && len(m.At) > longest {
 			longest, out = len(m.At), of
 		}
 	}
 	return out
+}
+
+// Placed are the places that an entry comes from at a site which names some: for each of them those that take its place, the
+// site's mirror in front where upstream stays behind it, none for a mirror whose upstream stands among them, and so has it in
+// front again. near are the site's mirrors, away those of the sites that the entry may have been at before.
+func Placed(near, away []Mirror, urls []string) [][]string {
+	out := make([][]string, len(urls))
+	for i, u := range urls {
+		if !inFrontOf(near, u, urls) && !inFrontOf(away, u, urls) {
+			out[i] = placed(near, away, u)
+		}
+	}
+	return out
+}
+
+func placed(near, away []Mirror, url string) []string {
+	there := AtMirror(near, url)
+	far := Far(away, url)
+	if there {
+		far = Far(near, url)
+	}
+	switch at, by := first(near, far); {
+	case by == nil && there:
+		return []string{url}
+	case by == nil:
+		return []string{far}
+	case by.Before:
+		return []string{at, far}
+	case there && !by.Whole:
+		return []string{url}
+	default:
+		return []string{at}
+	}
+}
+
+// inFrontOf reports whether a URL is a mirror that stands in front of what it mirrors, and that stands among some.
+func inFrontOf(list []Mirror, url string, urls []string) bool {
+	for _, m := range list {
+		if _, there := m.back(url); !there || !m.Before {
+			continue
+		}
+		for _, u := range urls {
+			if at, fits := m.Map(u); fits && at == url && u != url {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // below puts another beginning in the place of that of a URL. Without its last slash it is the

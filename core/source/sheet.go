@@ -10,7 +10,7 @@ import (
 const (
 	firstForm = "patient-lantern/sheet/1"
 	// NewestForm is the highest form that this version writes and understands.
-	NewestForm = 6
+	NewestForm = 7
 )
 
 // FormName names a form.
@@ -24,8 +24,14 @@ func FormName(form int) string {
 // Form is the least form in which a sheet can be said: the second where it says more than
 // files, sources, rules, keys and access, the third where it names the distribution's own keys,
 // the fourth where a site has mirrors of the distribution's own entries, or a proxy for them, the
-// fifth where it locks packages in a list that is not the policy's own.
+// fifth where it locks packages in a list that is not the policy's own, the sixth where a site has
+// something in the place of lists of mirrors, the seventh where upstream stays behind a site's mirror.
 func (s *Sheet) Form() int {
+	for i := range s.InPlace {
+		if slices.ContainsFunc(s.InPlace[i].Mirrors, func(m Mirror) bool { return m.Whole || m.Before }) {
+			return 7
+		}
+	}
 	for i := range s.InPlace {
 		if slices.ContainsFunc(s.InPlace[i].Mirrors, func(m Mirror) bool { return m.List != "" }) {
 			return 6

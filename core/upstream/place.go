@@ -42,12 +42,12 @@ func (p *Place) Source() *Source {
 
 // Local reports whether a place is at hand on a host alone: nothing of it comes from elsewhere.
 func (p *Place) Local() bool {
-	for _, u := range slices.Concat([]string{p.Mirrorlist, p.Metalink}, p.URLs) {
-		if of, _, ok := strings.Cut(u, ":"); ok && (of == "http" || of == "https" || of == "ftp") {
+	for _, u := range p.URLs {
+		if of, _, ok := strings.Cut(u, ":"); ok && (of == "http" || of == "https" || of == "ftp" || strings.HasPrefix(of, "mirror")) {
 			return false
 		}
 	}
-	return len(p.URLs) > 0
+	return len(p.URLs) > 0 && p.Mirrorlist == "" && p.Metalink == ""
 }
 
 // Away says why a place cannot be looked at from elsewhere than a host; empty where it can.
@@ -84,25 +84,29 @@ func (p *Place) Address() string {
 	return ""
 }
 
-// Places are where a source that is on gets packages from: one for each suite of apt's.
-func Places(s *source.Source) (out []Place) {
+// places are where a source that is on gets packages from: one for each suite of apt's. lines gives those of a list of
+// mirrors on the host, none where it is not known.
+func places(s *source.Source, lines func(file string) []string) (out []Place) {
 	if !s.Enabled {
 		return nil
 	}
-	p := Place{Family: s.Family, Mirrorlist: open(s.Mirrorlist), Metalink: open(s.Metalink)}
+	urls, list := s.Reached(lines)
+	p := Place{Family: s.Family, Mirrorlist: open(list), Metalink: open(s.Metalink)}
 	if s.Family == arch.Family {
 		p.ID = s.ID
 	}
 	if s.Family != deb.Family {
-		p.URLs = opened(s.EffURLs)
+		p.URLs = opened(urls)
 		return []Place{p}
 	}
 	if !slices.Contains(s.Kinds, "binary") && !slices.Contains(s.Kinds, "both") {
 		return nil
 	}
 	for _, u := range s.EffURLs {
+		one := source.Source{Family: s.Family, EffURLs: []string{u}}
+		urls, _ := one.Reached(lines)
 		for _, suite := range s.EffSuites {
-			q := Place{Family: s.Family, URLs: opened([]string{u}), Suite: suite}
+			q := Place{Family: s.Family, URLs: opened(urls), Suite: suite}
 			if !strings.HasSuffix(suite, "/") {
 				q.Components, q.Archs = slices.Sorted(slices.Values(s.Components)), slices.Clone(s.EffArchs)
 			}

@@ -28,7 +28,7 @@ func Uses(s *source.Survey) []Use { return UsesWith(s, trust.Of(s), (*Place).Key
 func UsesWith(s *source.Survey, believed []trust.Use, key func(*Place) string) (out []Use) {
 	for i := range s.Sources {
 		x := &s.Sources[i]
-		for _, p := range Places(x) {
+		for _, p := range places(x, s.MirrorLines) {
 			out = append(out, Use{
 				Place: p, Key: key(&p), File: x.File, ID: x.ID, Keys: trust.Believed(believed, x), Checks: x.Checks.Metadata, At: i,
 			})
@@ -42,15 +42,15 @@ func UsesWith(s *source.Survey, believed []trust.Use, key func(*Place) string) (
 // beside stands on the host alone.
 func Brought(sheet *source.Sheet, architectures []string) (out []Use) {
 	for i := range sheet.Sources {
-		out = append(out, BroughtBy(&sheet.Sources[i], sheet.Family, architectures)...)
+		out = append(out, BroughtBy(sheet, &sheet.Sources[i], architectures)...)
 	}
 	return out
 }
 
-// BroughtBy are the places of one source of a sheet of a family.
-func BroughtBy(x *source.SheetSource, family string, architectures []string) (out []Use) {
+// BroughtBy are the places of one source of a sheet.
+func BroughtBy(sheet *source.Sheet, x *source.SheetSource, architectures []string) (out []Use) {
 	src := source.Source{
-		Family: cmp.Or(x.Family, family), ID: x.ID, Enabled: x.Enabled && !x.IfThere, Kinds: x.Kinds, EffURLs: starred(x.URLs),
+		Family: cmp.Or(x.Family, sheet.Family), ID: x.ID, Enabled: x.Enabled && !x.IfThere, Kinds: x.Kinds, EffURLs: starred(x.URLs),
 		EffSuites: x.Suites, Components: x.Components, EffArchs: x.Archs, Mirrorlist: x.Mirrorlist,
 	}
 	if len(x.Archs) == 0 {
@@ -60,7 +60,7 @@ func BroughtBy(x *source.SheetSource, family string, architectures []string) (ou
 	if x.Signatures != source.CheckRequired {
 		checks = source.CheckOff
 	}
-	for _, p := range Places(&src) {
+	for _, p := range places(&src, sheet.Lines) {
 		out = append(out, Use{Place: p, Key: p.Key(), File: x.File, ID: x.ID, Keys: x.SignedBy, Checks: checks})
 	}
 	return out
@@ -105,9 +105,10 @@ func (u *Use) of(sheet *source.Sheet) (repository, contract string, own bool) {
 		if family != u.Family || !x.Enabled {
 			continue
 		}
-		if u.Family == deb.Family && slices.Contains(x.Suites, u.Suite) && meet(x.URLs, u.URLs) ||
-			u.Family != deb.Family && x.ID == u.ID && (x.File == u.File || meet(x.URLs, u.URLs)) {
-			return x.Repository, x.Contract, u.only(x.URLs, x.Mirrorlist)
+		urls, list := sheet.Reached(x)
+		if u.Family == deb.Family && slices.Contains(x.Suites, u.Suite) && meet(urls, u.URLs) ||
+			u.Family != deb.Family && x.ID == u.ID && (x.File == u.File || meet(urls, u.URLs)) {
+			return x.Repository, x.Contract, u.only(urls, list)
 		}
 	}
 	for i := range sheet.InPlace {

@@ -8,7 +8,7 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-// mirrorsOf are the mirrors of the site that a sheet knows.
+// mirrorsOf are the mirrors of the site that a sheet knows, those of single URLs first.
 func mirrorsOf(sheet *source.Sheet) (out []source.Mirror) {
 	if sheet == nil {
 		return nil
@@ -20,33 +20,41 @@ func mirrorsOf(sheet *source.Sheet) (out []source.Mirror) {
 			}
 		}
 	}
+	slices.SortStableFunc(out, func(a, b source.Mirror) int {
+		switch {
+		case a.Whole == b.Whole:
+			return 0
+		case a.Whole:
+			return -1
+		}
+		return 1
+	})
 	return out
 }
 
-// Place is the URL from which an entry of the distribution's own comes that names another: that
-// of the site's mirror where there is one, and of upstream where the site is none of the host's
-// any more.
-func (c *Court) Place(url string) string { return place(c.near, c.away, url) }
+// Places are the places from which an entry of the distribution's own comes that names some, for each of them those that take
+// its place: the site's mirror where there is one, and upstream where the site is none of the host's any more.
+func (c *Court) Places(urls []string) [][]string { return source.Placed(c.near, c.away, urls) }
 
-func place(near, away []source.Mirror, url string) string {
-	if len(near) == 0 && len(away) == 0 {
-		return url
+// at are they in one list.
+func (c *Court) at(urls []string) []string {
+	if !c.Sited() {
+		return urls
 	}
-	at, had := source.Near(near, url)
-	if !had {
-		at, _ = source.Near(near, source.Far(away, url))
-	}
-	return at
+	return slices.Concat(c.Places(urls)...)
 }
+
+// Places are what takes the place of each of some URLs; none for one that goes.
+type Places func(urls []string) [][]string
 
 // Sited reports whether the host's site, or the one that it had, has mirrors of the
 // distribution's own entries.
 func (c *Court) Sited() bool { return len(c.near)+len(c.away) > 0 }
 
-// PlaceUnder is Place for what was written under another sheet.
-func (c *Court) PlaceUnder(sheet *source.Sheet) func(url string) string {
+// PlacesUnder are Places for what was written under another sheet.
+func (c *Court) PlacesUnder(sheet *source.Sheet) Places {
 	from := slices.Concat(c.away, mirrorsOf(sheet))
-	return func(url string) string { return place(c.near, from, url) }
+	return func(urls []string) [][]string { return source.Placed(c.near, from, urls) }
 }
 
 // Placed is what a survey that was taken under another sheet would be now: entries of the
@@ -56,7 +64,7 @@ func (c *Court) Placed(was *source.Survey, under *source.Sheet) *source.Survey {
 		return was
 	}
 	out := *was
-	out.Sources = c.mapped(was.Sources, c.PlaceUnder(under))
+	out.Sources = c.mapped(was.Sources, c.PlacesUnder(under))
 	c.alikeLists(out.Sources, under)
 	for i := range out.Sources {
 		if s := &out.Sources[i]; s.Options["proxy"] != "" && proxyOf(under, s.ID) == s.Options["proxy"] {
@@ -79,14 +87,14 @@ func (c *Court) placed(list []source.Source) []source.Source {
 	if !c.Sited() {
 		return list
 	}
-	return c.mapped(list, c.Place)
+	return c.mapped(list, c.Places)
 }
 
-func (c *Court) mapped(list []source.Source, to func(string) string) []source.Source {
+func (c *Court) mapped(list []source.Source, to Places) []source.Source {
 	out := slices.Clone(list)
 	for i := range out {
 		if s := &out[i]; !c.owned[s.File] && s.Family == c.sheet.Family {
-			s.URLs, s.EffURLs = each(s.URLs, to), each(s.EffURLs, to)
+			s.URLs, s.EffURLs = slices.Concat(to(s.URLs)...), slices.Concat(to(s.EffURLs)...)
 		}
 	}
 	return out
@@ -159,7 +167,7 @@ func (c *Court) moves(j *judged, rule *source.InPlace, sources []source.Source) 
 // move is what is demanded of where one source comes from; nil where it is right.
 func (c *Court) move(rule *source.InPlace, s *source.Source, proxy string) *Demand {
 	d := &Demand{Rule: rule}
-	if want := each(s.URLs, c.Place); !slices.Equal(want, s.URLs) {
+	if want := c.at(s.URLs); !slices.Equal(want, s.URLs) {
 		d.URLs = want
 	}
 	if key, url := listed(c.near, c.away, s); len(rule.Sections) > 0 && url != "" {
@@ -180,7 +188,7 @@ func (c *Court) move(rule *source.InPlace, s *source.Source, proxy string) *Dema
 // through is the proxy for a source; empty where all of it stands at the site, or is no place of
 // the network.
 func (c *Court) through(proxy string, s *source.Source) string {
-	at := append(each(s.URLs, c.Place), s.Mirrorlist, s.Metalink)
+	at := slices.Concat(c.at(s.URLs), []string{s.Mirrorlist, s.Metalink})
 	if key, url := listed(c.near, c.away, s); url != "" && key == baseURL {
 		at = []string{url}
 	}

@@ -177,7 +177,8 @@ func (b *Brings) from(sheet *source.Sheet, architectures string) (out []upstream
 			key.WriteString(part)
 			key.WriteByte(0)
 		}
-		for _, list := range [][]string{x.Kinds, x.URLs, x.Suites, x.Components, x.Archs, x.SignedBy} {
+		urls, _ := sheet.Reached(x)
+		for _, list := range [][]string{x.Kinds, x.URLs, urls, x.Suites, x.Components, x.Archs, x.SignedBy} {
 			for _, part := range list {
 				key.WriteString(part)
 				key.WriteByte(1)
@@ -187,7 +188,7 @@ func (b *Brings) from(sheet *source.Sheet, architectures string) (out []upstream
 		fmt.Fprint(&key, x.Enabled, x.IfThere)
 		uses, known := b.uses[key.String()]
 		if !known {
-			uses = upstream.BroughtBy(x, sheet.Family, strings.Fields(architectures))
+			uses = upstream.BroughtBy(sheet, x, strings.Fields(architectures))
 			b.uses[key.String()] = uses
 		}
 		out = append(out, uses...)

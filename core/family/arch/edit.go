@@ -116,27 +116,56 @@ func Remove(text []byte, id string) ([]byte, error) {
 	return edit(text, spans, func(string) string { return "" }), nil
 }
 
-// MapServers gives a section other servers, each in its place.
-func MapServers(text []byte, id string, to func(string) string) ([]byte, error) {
+// PutServers gives a section other servers: for each of them those that take its place, each on a line like its own.
+func PutServers(text []byte, id string, to func(urls []string) [][]string) ([]byte, error) {
 	spans := extent(text, id)
 	if len(spans) == 0 {
 		return nil, errGone
 	}
-	return edit(text, spans, func(line string) string { return mapServer(line, to) }), nil
+	return putServers(text, spans, to), nil
 }
 
-// MapAllServers is MapServers for a file that sections include.
-func MapAllServers(text []byte, to func(string) string) []byte {
-	return edit(text, [][2]int{{1, len(text)}}, func(line string) string { return mapServer(line, to) })
+// PutAllServers is PutServers for a file that sections include.
+func PutAllServers(text []byte, to func(urls []string) [][]string) []byte {
+	return putServers(text, [][2]int{{1, len(text)}}, to)
 }
 
-func mapServer(line string, to func(string) string) string {
+func putServers(text []byte, spans [][2]int, to func(urls []string) [][]string) []byte {
+	var is []string
+	edit(text, spans, func(line string) string {
+		if url, there := server(line); there {
+			is = append(is, url)
+		}
+		return line
+	})
+	next := to(is)
+	return edit(text, spans, func(line string) string {
+		url, there := server(line)
+		if !there {
+			return line
+		}
+		var out strings.Builder
+		key, value, _ := strings.Cut(line, "=")
+		for i, u := range next[0] {
+			one := key + "=" + strings.Replace(value, url, u, 1)
+			if i < len(next[0])-1 && !strings.HasSuffix(one, "\n") {
+				one += "\n"
+			}
+			out.WriteString(one)
+		}
+		next = next[1:]
+		return out.String()
+	})
+}
+
+// server is the URL of a line that names a server.
+func server(line string) (url string, there bool) {
 	key, value, _ := strings.Cut(line, "=")
 	words := strings.Fields(value)
 	if strings.TrimSpace(key) != "Server" || len(words) == 0 {
-		return line
+		return "", false
 	}
-	return key + "=" + strings.Replace(value, words[0], to(words[0]), 1)
+	return words[0], true
 }
 
 // Section returns the text of the section of that name, or of the one that is

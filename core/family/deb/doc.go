@@ -86,13 +86,18 @@ func (d *Doc) SetComponents(i int, want []string) {
 	}
 }
 
-// MapURIs gives source i other URIs, each in its place.
-func (d *Doc) MapURIs(i int, to func(string) string) {
+// PutURIs gives source i other URIs: for each of them the one that takes its place.
+func (d *Doc) PutURIs(i int, to func(uris []string) [][]string) {
 	if d.stanzas != nil {
-		d.stanzas.MapWords(d.at[i], "URIs", to)
-	} else {
-		d.lines.MapURI(d.at[i], to)
+		d.stanzas.PutWords(d.at[i], "URIs", to)
+		return
 	}
+	d.lines.MapURI(d.at[i], func(uri string) string {
+		if next := to([]string{uri})[0]; len(next) == 1 {
+			return next[0]
+		}
+		return uri // a line has one
+	})
 }
 
 // Harden takes the options out of source i that take a check away.

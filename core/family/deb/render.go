@@ -181,6 +181,20 @@ func pins(d Definition) source.SheetFile {
 // series; of those of every repository where none is named.
 func HoldPath(repository string) string { return PreferencesDir + "/lantern-hold-" + repository }
 
+// MirrorList is the list by which apt asks a site's mirror first, and upstream where that does not answer, for entries of the
+// distribution's own that come from one URL. It is named by the URL.
+func MirrorList(repository, at, of string) source.SheetFile {
+	host, _, _ := strings.Cut(strings.TrimPrefix(of[strings.Index(of, "://")+1:], "//"), "/")
+	plain := func(r rune) rune {
+		if r == '.' || r == '-' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' {
+			return r
+		}
+		return '-'
+	}
+	name := strings.Map(plain, strings.ToLower(host)) + "-" + source.Digest([]byte(of))[:8]
+	return mirrors(Definition{Repository: "lantern-" + name, Of: repository, Mirrors: []string{at, of}, InOrder: true})
+}
+
 // mirrors writes the mirrors of a repository into a file of their own. apt takes them as they
 // come where nothing is said of their order, apt-transport-mirror(1).
 func mirrors(d Definition) source.SheetFile {

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"slices"
 	"strings"
+
+	"patientlantern.example/lantern/core/text/splice"
 )
 
 func (f *File) eol() string {
@@ -109,14 +111,14 @@ func (f *File) SetWords(i int, name string, want []string) {
 	f.edits.Replace(from, to, string(out))
 }
 
-// MapWords changes the words of the named list field of stanza i, each in its place.
-func (f *File) MapWords(i int, name string, to func(string) string) {
+// PutWords puts other words into the named list field of stanza i: for each of them those that take its place.
+func (f *File) PutWords(i int, name string, to func(words []string) [][]string) {
 	fd := f.Stanzas[i].Field(name)
 	if fd == nil {
 		return
 	}
 	from, end := f.valueSpan(fd)
-	f.edits.MapWords(f.src, from, end, " \t\r\n", "#", to)
+	f.edits.PutWords(f.src, splice.Words(f.src, from, end, " \t\r\n", "#"), to)
 }
 
 // DropStanza removes stanza i, with the blank lines behind it. Comments stay.

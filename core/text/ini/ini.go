@@ -187,16 +187,16 @@ func (f *File) set(edits *splice.Edits, s *Section, key, value string) error {
 	return nil
 }
 
-// MapWords changes the words of the value of a key, which blanks and commas part, each in its place.
-func (f *File) MapWords(s *Section, key string, to func(string) string) {
-	e := f.find(s, key)
-	for e != nil {
-		f.edits.MapWords([]byte(f.text), int(e.value), int(e.valueEnd), ", \t\r\n", "#;", to)
+// PutWords puts other words into the value of a key, which blanks and commas part: for each of them those that take its place.
+func (f *File) PutWords(s *Section, key string, to func(words []string) [][]string) {
+	var words [][2]int
+	for e := f.find(s, key); e != nil; e = f.before(s, e) {
+		words = append(splice.Words([]byte(f.text), int(e.value), int(e.valueEnd), ", \t\r\n", "#;"), words...)
 		if e.flags&goesOn == 0 {
-			return
+			break
 		}
-		e = f.before(s, e)
 	}
+	f.edits.PutWords([]byte(f.text), words, to)
 }
 
 // Rename gives every entry of a key in one section another key.

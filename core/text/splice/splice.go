@@ -29,9 +29,9 @@ func (e *Edits) Insert(at int, text string) { e.Replace(at, at, text) }
 // Delete asks for src[start:end] to go.
 func (e *Edits) Delete(start, end int) { e.Replace(start, end, "") }
 
-// MapWords asks for other words in src[from:end], each in its place. Any of separators parts
-// them; a line that begins with one of comment has none.
-func (e *Edits) MapWords(src []byte, from, end int, separators, comment string, to func(string) string) {
+// Words are where the words of src[from:end] stand. Any of separators parts them; a line that begins with one of comment
+// has none.
+func Words(src []byte, from, end int, separators, comment string) (out [][2]int) {
 	for at := from; at < end; {
 		switch line := at > from && src[at-1] == '\n'; {
 		case line && strings.IndexByte(comment, src[at]) >= 0:
@@ -45,10 +45,28 @@ func (e *Edits) MapWords(src []byte, from, end int, separators, comment string, 
 			for at < end && strings.IndexByte(separators, src[at]) < 0 {
 				at++
 			}
-			word := string(src[begin:at])
-			if next := to(word); next != word {
-				e.Replace(begin, at, next)
+			out = append(out, [2]int{begin, at})
+		}
+	}
+	return out
+}
+
+// PutWords asks for other words in the place of some of src: to gives for each of them those that take its place. Several
+// stand on its line, a blank between; of one that goes the blanks behind it go too.
+func (e *Edits) PutWords(src []byte, words [][2]int, to func(words []string) [][]string) {
+	is := make([]string, len(words))
+	for i, w := range words {
+		is[i] = string(src[w[0]:w[1]])
+	}
+	for i, next := range to(is) {
+		text, end := strings.Join(next, " "), words[i][1]
+		if len(next) == 0 {
+			for end < len(src) && strings.IndexByte(", \t", src[end]) >= 0 {
+				end++
 			}
+		}
+		if text != is[i] {
+			e.Replace(words[i][0], end, text)
 		}
 	}
 }

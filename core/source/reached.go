@@ -1,0 +1,92 @@
+package source
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Reached are the URLs that a source of the sheet gets packages from: those of a list of mirrors in the place of the list,
+// where that is a file of the sheet. list is the list that it goes by from elsewhere, or that the sheet does not hold.
+func (s *Sheet) Reached(x *SheetSource) (urls []string, list string) {
+	of := Source{Family: cmp.Or(x.Family, s.Family), EffURLs: x.URLs, Mirrorlist: x.Mirrorlist}
+	return of.Reached(s.Lines)
+}
+
+// Lines are those of a file of the sheet that say something; none where the sheet has no such file.
+func (s *Sheet) Lines(file string) []string {
+	for i := range s.Files {
+		if s.Files[i].Path == file {
+			return Listed([]byte(s.Files[i].Text))
+		}
+	}
+	return nil
+}
+
+// Reached are the effective URLs that a source gets packages from: those of a list of mirrors on the host in the place of
+// the list. lines gives the lines of such a file, none for one that is not known. list is the list that it goes by
+// from elsewhere, or of which nothing is known.
+func (s *Source) Reached(lines func(file string) []string) (urls []string, list string) {
+	if s.Mirrorlist == "" && !slices.ContainsFunc(s.EffURLs, isMirrorList) {
+		return s.EffURLs, ""
+	}
+	for _, u := range s.EffURLs {
+		if x := (&Source{Family: s.Family, EffURLs: []string{u}}).MirrorFiles(); len(x) == 1 {
+			if more := listedURLs(lines(x[0])); len(more) > 0 {
+				urls = append(urls, more...)
+				continue
+			}
+		}
+		urls = append(urls, u)
+	}
+	if x := (&Source{Family: s.Family, Mirrorlist: s.Mirrorlist}).MirrorFiles(); len(x) == 1 {
+		if more := listedURLs(lines(x[0])); len(more) > 0 {
+			return append(urls, more...), ""
+		}
+	}
+	return urls, s.Mirrorlist
+}
+
+// MirrorLines are what a list of mirrors on the host holds, as the survey tells; none for one that it does not tell of.
+func (s *Survey) MirrorLines(file string) []string {
+	for i := range s.Files {
+		if s.Files[i].Path == file {
+			return s.Files[i].Mirrors
+		}
+	}
+	return nil
+}
+
+// isMirrorList reports whether a URL is a list of mirrors on the host.
+func isMirrorList(url string) bool { return strings.HasPrefix(url, "mirror+") }
+
+// listedURLs are the URLs of the lines of a list of mirrors, in the order in which they are tried: apt takes a lower
+// priority first, and what has none last, apt-transport-mirror(1).
+func listedURLs(lines []string) []string {
+	type line struct {
+		url      string
+		priority int
+	}
+	var all []line
+	for _, text := range lines {
+		words := strings.Fields(text)
+		if len(words) == 0 || !IsMirror(text) {
+			continue
+		}
+		x := line{words[0], math.MaxInt}
+		for _, w := range words[1:] {
+			if n, err := strconv.Atoi(strings.TrimPrefix(w, "priority:")); err == nil {
+				x.priority = n
+			}
+		}
+		all = append(all, x)
+	}
+	slices.SortStableFunc(all, func(a, b line) int { return cmp.Compare(a.priority, b.priority) })
+	out := make([]string, len(all))
+	for i := range all {
+		out[i] = strings.TrimSuffix(all[i].url, "repodata/repomd.xml")
+	}
+	return out
+}
