@@ -20,6 +20,7 @@ import (
 	"github.com/go-jose/go-jose/v4/jwt"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/fetch"
 )
 
 // callTime bounds one call, answer included.
@@ -150,7 +151,7 @@ func (l *link) send(ctx context.Context, method, path string, body io.Reader, ou
 // newHTTP makes a client that follows no redirection: the service is where the
 // operator said it is.
 func newHTTP() *http.Client {
-	return &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
+	return &http.Client{Transport: fetch.Plain(), CheckRedirect: func(*http.Request, []*http.Request) error {
 		return errors.New("the service redirects; give its real address")
 	}}
 }

@@ -141,9 +141,9 @@ func (a *Agent) Run(ctx context.Context) error {
 				pause = longer(pause)
 				wait = pause/2 + mrand.N(pause)
 				if errors.Is(err, errAway) {
-					a.log.Warn("the service cannot be reached", "error", err, "next", wait.Round(time.Millisecond))
+					a.log.Warn("the service cannot be reached", "error", err, "next", wait.Round(time.Millisecond).String())
 				} else {
-					a.log.Error("this round could not be done", "error", err, "next", wait.Round(time.Millisecond))
+					a.log.Error("this round could not be done", "error", err, "next", wait.Round(time.Millisecond).String())
 				}
 			default:
 				pause, changed = 0, false

@@ -40,7 +40,7 @@ func (a *Agent) send(ctx context.Context) (sent bool, err error) {
 	u := &a.unsent
 	u.pause = longer(u.pause)
 	u.why, u.notYet = oneLine(a.host.clean(err.Error())), a.now().Add(u.pause)
-	a.log.Error("the survey is not taken", "error", err, "next", u.pause.Round(time.Millisecond))
+	a.log.Error("the survey is not taken", "error", err, "next", u.pause.Round(time.Millisecond).String())
 	return false, nil
 }
 

@@ -17,6 +17,7 @@ import (
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/subscription"
+	"patientlantern.example/lantern/fetch"
 )
 
 // Prefix stands before every path of the protocol; it holds the version.
@@ -89,7 +90,7 @@ type Account struct {
 // NewHTTP makes a client that follows no redirection, which would carry the login
 // elsewhere.
 func NewHTTP(timeout time.Duration) *Line {
-	return &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request, []*http.Request) error {
+	return &http.Client{Timeout: timeout, Transport: fetch.Plain(), CheckRedirect: func(*http.Request, []*http.Request) error {
 		return errors.New("the desk redirects; give its real address")
 	}}
 }

@@ -41,7 +41,7 @@ const Agent = "patient-lantern"
 
 // Client gets files for many at once.
 type Client struct {
-	plain *http.Transport
+	plain http.RoundTripper
 	kept  *lru.Cache[string, kept]
 
 	mu   sync.Mutex
@@ -56,7 +56,7 @@ type kept struct {
 
 // New returns a client.
 func New() *Client {
-	c := &Client{plain: transport(), busy: map[string]chan struct{}{}}
+	c := &Client{plain: Believe(transport()), busy: map[string]chan struct{}{}}
 	var err error
 	if c.kept, err = lru.New[string, kept](keptFiles); err != nil {
 		panic(err) // of a size that is not positive
@@ -93,9 +93,9 @@ type Way struct {
 
 // Opener returns what package upstream fetches with. What it opens ends with the context.
 func (c *Client) Opener(ctx context.Context, w Way) upstream.Fetch {
-	t := c.plain
+	by := c.plain
 	if w.Certificate != nil || w.Roots != nil || w.Proxy != nil {
-		t = transport()
+		t := transport()
 		t.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: w.Roots}
 		if w.Certificate != nil {
 			t.TLSClientConfig.Certificates = []tls.Certificate{*w.Certificate}
@@ -103,9 +103,13 @@ func (c *Client) Opener(ctx context.Context, w Way) upstream.Fetch {
 		if w.Proxy != nil {
 			t.Proxy = http.ProxyURL(w.Proxy)
 		}
-		context.AfterFunc(ctx, t.CloseIdleConnections)
+		by = t
+		if w.Roots == nil {
+			by = Believe(t)
+		}
+		context.AfterFunc(ctx, (&http.Client{Transport: by}).CloseIdleConnections)
 	}
-	client := &http.Client{Transport: t, CheckRedirect: redirect}
+	client := &http.Client{Transport: by, CheckRedirect: redirect}
 	return func(raw string) (io.ReadCloser, error) { return c.open(ctx, client, w, raw) }
 }
 

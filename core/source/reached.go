@@ -65,28 +65,25 @@ func isMirrorList(url string) bool { return strings.HasPrefix(url, "mirror+") }
 // listedURLs are the URLs of the lines of a list of mirrors, in the order in which they are tried: apt takes a lower
 // priority first, and what has none last, apt-transport-mirror(1).
 func listedURLs(lines []string) []string {
-	type line struct {
-		url      string
-		priority int
-	}
-	var all []line
+	var first []int // priority of each
+	var out []string
 	for _, text := range lines {
 		words := strings.Fields(text)
 		if len(words) == 0 || !IsMirror(text) {
 			continue
 		}
-		x := line{words[0], math.MaxInt}
+		priority := math.MaxInt
 		for _, w := range words[1:] {
 			if n, err := strconv.Atoi(strings.TrimPrefix(w, "priority:")); err == nil {
-				x.priority = n
+				priority = n
 			}
 		}
-		all = append(all, x)
-	}
-	slices.SortStableFunc(all, func(a, b line) int { return cmp.Compare(a.priority, b.priority) })
-	out := make([]string, len(all))
-	for i := range all {
-		out[i] = strings.TrimSuffix(all[i].url, "repodata/repomd.xml")
+		at := len(first)
+		for at > 0 && first[at-1] > priority {
+			at--
+		}
+		first = slices.Insert(first, at, priority)
+		out = slices.Insert(out, at, strings.TrimSuffix(words[0], "repodata/repomd.xml"))
 	}
 	return out
 }

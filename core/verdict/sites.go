@@ -13,22 +13,15 @@ func mirrorsOf(sheet *source.Sheet) (out []source.Mirror) {
 	if sheet == nil {
 		return nil
 	}
-	for i := range sheet.InPlace {
-		for _, m := range sheet.InPlace[i].Mirrors {
-			if !slices.Contains(out, m) {
-				out = append(out, m)
+	for _, whole := range []bool{true, false} {
+		for i := range sheet.InPlace {
+			for _, m := range sheet.InPlace[i].Mirrors {
+				if m.Whole == whole && !slices.Contains(out, m) {
+					out = append(out, m)
+				}
 			}
 		}
 	}
-	slices.SortStableFunc(out, func(a, b source.Mirror) int {
-		switch {
-		case a.Whole == b.Whole:
-			return 0
-		case a.Whole:
-			return -1
-		}
-		return 1
-	})
 	return out
 }
 

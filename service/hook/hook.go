@@ -11,6 +11,8 @@ import (
 	"io"
 	"net/http"
 	"time"
+
+	"patientlantern.example/lantern/fetch"
 )
 
 // Caller makes calls. Redirects are not followed: what is signed is for one address.
@@ -18,7 +20,8 @@ type Caller struct{ http http.Client }
 
 // NewCaller is a caller that follows no redirects.
 func NewCaller() *Caller {
-	return &Caller{http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	return &Caller{http.Client{Transport: fetch.Plain(), CheckRedirect: stay}}
 }
 
 // Signature is what a call is signed with.
