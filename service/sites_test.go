@@ -27,7 +27,7 @@ func TestASiteHasMirrorsOfItsOwn(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	roots := map[string]string{}
-	for _, n := range []string{"gw-01", "arc-2", "chart-2", "desk-3", "model-1"} {
+	for _, n := range []string{"gw-01", "arc-2", "chart-2", "desk-1", "desk-3", "model-1"} { // desk-1 has an entry of a vendor's of its own
 		roots[n] = r.Up(n)
 	}
 	r.Accounts()
@@ -204,7 +204,7 @@ func TestASiteGoesThroughAProxy(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	roots := map[string]string{}
-	for _, n := range []string{"gw-01", "arc-2", "chart-2", "desk-3", "model-1"} {
+	for _, n := range []string{"gw-01", "arc-2", "chart-2", "desk-1", "desk-3", "model-1"} { // desk-1 has an entry of a vendor's of its own
 		roots[n] = r.Up(n)
 	}
 	r.Accounts()

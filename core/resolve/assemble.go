@@ -125,6 +125,26 @@ func (res *Result) Reasons() []Reason {
 	return out
 }
 
+// take adds what the repository comes to, with what is written of it.
+func (w *writing) take(files []source.SheetFile, src source.SheetSource, keys []source.SheetKey) {
+	if w.grant != nil {
+		src.Contract = w.grant.Contract
+	}
+	src.Upstream = w.far
+	w.sources = append(w.sources, src)
+	for _, f := range files {
+		f.While = src.While
+		if !slices.ContainsFunc(w.files, func(x source.SheetFile) bool { return x.Path == f.Path }) {
+			w.files = append(w.files, f)
+		}
+	}
+	for _, k := range keys {
+		if !slices.Contains(w.keys, k) {
+			w.keys = append(w.keys, k)
+		}
+	}
+}
+
 func joinTexts(list []policy.Text) string {
 	var out []string
 	for _, t := range list {

@@ -18,6 +18,7 @@ import (
 // was there before comes behind them. A login goes to nobody but who gave it: what is
 // licensed comes from its vendor.
 func (w *writing) sited(url string, mirrors []string, several bool) (to string, list []string, ordered bool) {
+	w.far = nil
 	all := mirrors
 	if all == nil && url != "" {
 		all = []string{url}
@@ -33,6 +34,11 @@ func (w *writing) sited(url string, mirrors []string, several bool) (to string, 
 		default:
 			if !slices.Contains(near, m) {
 				near = append(near, m)
+			}
+			if w.host.Traits.Family == deb.Family && several { // as a survey has it
+				w.far = append(w.far, deb.EffectiveURL(u, ""))
+			} else {
+				w.far = append(w.far, u)
 			}
 			if w.plan.site.FallBack && several {
 				far = append(far, u)

@@ -85,7 +85,11 @@ func TestASitesMirrorsAreToldToTheRulesOfOwnEntries(t *testing.T) {
 	for _, rule := range here.Sheet.InPlace {
 		assert.Equal(t, []source.Mirror{{Of: "https://a.example/", At: "http://m.example/a/"}}, rule.Mirrors)
 	}
-	assert.Equal(t, 4, here.Sheet.Form())
+	assert.Equal(t, 7, here.Sheet.Form(), "it says where upstream has what comes from the mirror")
+	for _, x := range here.Sheet.Sources {
+		want := map[string][]string{"one": {"https://a.example/one"}, "two": {"https://a.example/two"}, "free": {"https://a.example/free"}, "other": nil, "sold": nil}
+		assert.Equal(t, want[x.Repository], x.Upstream, x.Repository)
+	}
 	e, err := r.Explain(host("model-1.brinewick.test", driftwood(2), nil))
 	require.NoError(t, err)
 	said := ""

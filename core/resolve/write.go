@@ -28,6 +28,7 @@ type writing struct {
 	plan    *plan
 	while   string // folder of the media that it comes from, on the host that holds it
 	lookup  func(string) (string, bool)
+	far     []string // where upstream has what is written with URLs of a site's mirror
 	fail    func(code string, at diag.Pos, message, remedy string)
 }
 
@@ -454,24 +455,6 @@ func (w *writing) flatpak(name string, whole *policy.Definition) bool {
 	files, src, keys := flatpak.Render(d)
 	w.take(files, src, keys)
 	return true
-}
-
-func (w *writing) take(files []source.SheetFile, src source.SheetSource, keys []source.SheetKey) {
-	if w.grant != nil {
-		src.Contract = w.grant.Contract
-	}
-	w.sources = append(w.sources, src)
-	for _, f := range files {
-		f.While = src.While
-		if !slices.ContainsFunc(w.files, func(x source.SheetFile) bool { return x.Path == f.Path }) {
-			w.files = append(w.files, f)
-		}
-	}
-	for _, k := range keys {
-		if !slices.Contains(w.keys, k) {
-			w.keys = append(w.keys, k)
-		}
-	}
 }
 
 // open notes that the repository needs access that stands in some files.

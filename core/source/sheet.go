@@ -25,8 +25,12 @@ func FormName(form int) string {
 // files, sources, rules, keys and access, the third where it names the distribution's own keys,
 // the fourth where a site has mirrors of the distribution's own entries, or a proxy for them, the
 // fifth where it locks packages in a list that is not the policy's own, the sixth where a site has
-// something in the place of lists of mirrors, the seventh where upstream stays behind a site's mirror.
+// something in the place of lists of mirrors, the seventh where upstream stays behind a site's mirror, or
+// stands beside the URLs of a source.
 func (s *Sheet) Form() int {
+	if slices.ContainsFunc(s.Sources, func(x SheetSource) bool { return len(x.Upstream) > 0 }) {
+		return 7
+	}
 	for i := range s.InPlace {
 		if slices.ContainsFunc(s.InPlace[i].Mirrors, func(m Mirror) bool { return m.Whole || m.Before }) {
 			return 7
@@ -191,6 +195,7 @@ type SheetSource struct {
 	Pins       []string `json:"pins,omitempty"`       // deb: what the pins of that number match
 	Level      int      `json:"level,omitempty"`      // how many repositories of the policy stand below it
 	While      string   `json:"while,omitempty"`      // as in SheetFile
+	Upstream   []string `json:"upstream,omitempty"`   // effective: what the URLs are at upstream, where they are of a site's mirror
 }
 
 // Rules reports whether the sheet says that a section of the distribution's own is on. It may be nil.

@@ -106,8 +106,9 @@ func (u *Use) of(sheet *source.Sheet) (repository, contract string, own bool) {
 			continue
 		}
 		urls, list := sheet.Reached(x)
-		if u.Family == deb.Family && slices.Contains(x.Suites, u.Suite) && meet(urls, u.URLs) ||
-			u.Family != deb.Family && x.ID == u.ID && (x.File == u.File || meet(urls, u.URLs)) {
+		stands := meet(urls, u.URLs) || meet(x.Upstream, u.URLs) // or did, before the site came
+		if u.Family == deb.Family && slices.Contains(x.Suites, u.Suite) && stands ||
+			u.Family != deb.Family && x.ID == u.ID && (x.File == u.File || stands) {
 			return x.Repository, x.Contract, u.only(urls, list)
 		}
 	}

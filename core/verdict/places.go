@@ -1,6 +1,8 @@
 package verdict
 
 import (
+	"cmp"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family/deb"
@@ -9,23 +11,28 @@ import (
 )
 
 // Releases maps what tells the sources of a sheet apart, as its package manager
-// does, to the sources.
+// does, to the sources: under the URLs that stand in a list of mirrors too, and under
+// those of upstream whose place a site's mirror takes.
 func Releases(sheet *source.Sheet) map[string]*source.SheetSource {
-	return index(sheet.Family, sheet.Sources)
+	return index(sheet, sheet.Sources)
 }
 
-func index(family string, sources []source.SheetSource) map[string]*source.SheetSource {
+func index(sheet *source.Sheet, sources []source.SheetSource) map[string]*source.SheetSource {
 	out := map[string]*source.SheetSource{}
-	for i := range sources {
-		s := &sources[i]
-		of := family
-		if s.Family != "" {
-			of = s.Family
-		}
-		for _, key := range keysOf(of, s.ID, s.URLs, s.Suites) {
+	note := func(s *source.SheetSource, id string, urls []string) {
+		for _, key := range keysOf(cmp.Or(s.Family, sheet.Family), id, urls, s.Suites) {
 			if old := out[key]; old == nil || old.IfThere {
 				out[key] = s
 			}
+		}
+	}
+	for i := range sources {
+		note(&sources[i], sources[i].ID, sources[i].URLs)
+	}
+	for i := range sources { // what stands in no file of its own counts after what does
+		s := &sources[i]
+		if urls, _ := sheet.Reached(s); len(s.Upstream) > 0 || !slices.Equal(urls, s.URLs) {
+			note(s, "", slices.Concat(urls, s.Upstream))
 		}
 	}
 	return out

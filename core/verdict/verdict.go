@@ -150,7 +150,7 @@ func (c *Court) Owned() map[string]bool { return c.owned }
 func (c *Court) Releases() map[string]*source.SheetSource {
 	if c.releases == nil {
 		c.releases = Releases(c.sheet)
-		c.licensed = index(c.sheet.Family, c.sheet.Licensed)
+		c.licensed = index(c.sheet, c.sheet.Licensed)
 	}
 	return c.releases
 }
