@@ -10,7 +10,6 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 )
 
 // ErrFormat is returned for a text that cannot be put into form without a loss.
@@ -24,11 +23,12 @@ func Tidy(text []byte) ([]byte, error) {
 	if !utf8.Valid(text) {
 		return nil, fmt.Errorf("%w: it is not UTF-8", ErrFormat)
 	}
-	f, err := parser.ParseBytes(text, 0)
+	unix := strings.ReplaceAll(string(unmarked(text)), "\r\n", "\n")
+	text = []byte(unix)
+	f, err := parse(text)
 	if err != nil || len(f.Docs) != 1 || f.Docs[0].Body == nil {
 		return nil, fmt.Errorf("%w: it is not one document of YAML", ErrFormat)
 	}
-	unix := strings.ReplaceAll(string(text), "\r\n", "\n")
 	if strings.Contains(unix, "\r") { // for YAML it ends a line, for every editor it does not
 		return nil, fmt.Errorf("%w: a carriage return stands inside a line", ErrFormat)
 	}

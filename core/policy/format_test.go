@@ -50,12 +50,27 @@ func TestTheDemosAndTheReferencesFilesAreTidy(t *testing.T) {
 			got, err := policy.Tidy(text)
 			require.NoError(t, err, name)
 			assert.Equal(t, string(text), string(got), name)
+			// As editors of other systems write it: with their line ends, and a mark in front.
+			got, err = policy.Tidy([]byte("\ufeff" + strings.ReplaceAll(string(text), "\n", "\r\n")))
+			require.NoError(t, err, name)
+			assert.Equal(t, string(text), string(got), name)
 		}
 	}
 	got, err := policy.Tidy([]byte(reference(t)))
 	require.NoError(t, err)
 	_, diags := policy.Load(folder(t, map[string]string{"p.yaml": string(got)}), now)
 	assert.Empty(t, diags)
+}
+
+// What a file says does not depend on which editor wrote it.
+func TestTheMarkAndTheLineEndsOfOtherEditorsMeanNothing(t *testing.T) {
+	plain, diags := policy.Load(folder(t, map[string]string{"p.yaml": reference(t)}), now)
+	require.Empty(t, diags)
+	other, diags := policy.Load(folder(t, map[string]string{"p.yaml": "\ufeff" + strings.ReplaceAll(reference(t), "\n", "\r\n")}), now)
+	require.Empty(t, diags)
+	assert.Empty(t, policy.Compare(plain, other))
+	_, diags = policy.Load(folder(t, map[string]string{"p.yaml": "format: patient-lantern/1\n\ufeffgroups: {}\n"}), now)
+	assert.NotEmpty(t, diags, "in the middle it is a character like any other")
 }
 
 func FuzzTidy(f *testing.F) {

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"slices"
@@ -37,6 +38,9 @@ func parse(data []byte) (f *ast.File, err error) {
 	}()
 	return parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
 }
+
+// unmarked is a text without the byte order mark that some editors begin one with, as YAML has it.
+func unmarked(text []byte) []byte { return bytes.TrimPrefix(text, []byte("\xef\xbb\xbf")) }
 
 // tooDeep reports the line on which flow brackets nest too deeply.
 func tooDeep(data []byte) (int, bool) {
