@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"maps"
 	"net"
+	"net/netip"
 	"os"
 	"os/signal"
 	"runtime"
@@ -23,6 +24,7 @@ import (
 	"patientlantern.example/lantern/service/web"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
@@ -36,9 +38,10 @@ func untilSignal(ctx context.Context) (context.Context, context.CancelFunc) {
 }
 
 func (a *app) serve() *cobra.Command {
-	var listen, data, secrets, cert, key, logLevel, shelves string
-	var interval, tend, patience, watch, probe time.Duration
+	var listen, cert, key, logLevel string
 	var keep int
+	var front []string
+	o := datafolder.Options{Version: Version}
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service, with the console in it", GroupID: "run", Args: cobra.NoArgs,
 		Long: "Run the service. On its first start it prints the first operator's token, once.\nWithout a certificate, put it behind " +
@@ -51,6 +54,10 @@ func (a *app) serve() *cobra.Command {
 			var level slog.Level
 			if err := level.UnmarshalText([]byte(logLevel)); err != nil {
 				return wrong("--log is %q; it must be debug, info, warn or error", logLevel)
+			}
+			behind, err := networks(front)
+			if err != nil {
+				return err
 			}
 			a.patient.Store(true)
 			ctx, stop := untilSignal(cmd.Context())
@@ -67,10 +74,8 @@ func (a *app) serve() *cobra.Command {
 				return err
 			}
 			ready, spend := spareMemory()
-			s, err := datafolder.Open(ctx, datafolder.Options{
-				Version: Version, Data: data, Secrets: secrets, Interval: interval, Tend: tend, Patience: patience, Watch: watch, Probe: probe,
-				Shelves: shelves, Spend: spend, Keep: time.Duration(keep) * 24 * time.Hour, Certificate: certificate, Log: log,
-			})
+			o.Spend, o.Keep, o.Certificate, o.Log, o.Behind = spend, time.Duration(keep)*24*time.Hour, certificate, log, behind
+			s, err := datafolder.Open(ctx, o)
 			if err != nil {
 				return no("%v", err)
 			}
@@ -89,26 +94,43 @@ func (a *app) serve() *cobra.Command {
 	}
 	f := cmd.Flags()
 	f.StringVar(&listen, "listen", "127.0.0.1:7800", "address to listen on")
-	f.StringVar(&data, "data", "lantern-data", "folder of the database and the signing key")
-	f.StringVar(&secrets, "secrets-key", "", "file of the age key that secrets are encrypted with (default secrets-key.txt in\n"+
-		"the data folder; LANTERN_SECRETS_KEY may hold the key itself instead)")
-	f.DurationVar(&tend, "tend", 5*time.Minute, "how often vendors' desks are asked")
 	f.StringVar(&cert, "tls-cert", "", "certificate file (PEM); it is read again where it changes")
 	f.StringVar(&key, "tls-key", "", "key file (PEM)")
 	f.StringVar(&logLevel, "log", "info", "debug, info, warn or error")
 	f.IntVar(&keep, "keep", 400, "days for which it is kept what hosts had")
-	f.DurationVar(&watch, "watch", 6*time.Hour, "how often each host looks whether its sources can be refreshed; 0 for never")
-	f.DurationVar(&probe, "probe", time.Hour, "how often the service itself looks at each repository that hosts use; 0 for never")
-	f.StringVar(&shelves, "shelves", "", "folder below which all stands that shelf add may serve (default shelves in the data folder)")
-	f.DurationVar(&interval, "check-in", time.Minute, "how often a host checks in")
-	f.DurationVar(
-		&patience,
-		"leave-behind",
-		15*time.Minute,
-		"how long a host with a change to carry out may give no sign of life before\nthe others go on without it; it catches up when it "+
-			"comes back",
-	)
+	f.StringSliceVar(&front, "behind", nil, "addresses or networks of what stands in front of the service and speaks TLS for it: whom it\n"+
+		"names in X-Forwarded-For is the caller whose failed tries count")
+	serving(f, &o)
 	return cmd
+}
+
+// serving are the options that a data folder is opened with.
+func serving(f *pflag.FlagSet, o *datafolder.Options) {
+	f.StringVar(&o.Data, "data", "lantern-data", "folder of the database and the signing key")
+	f.StringVar(&o.Secrets, "secrets-key", "", "file of the age key that secrets are encrypted with (default secrets-key.txt in\n"+
+		"the data folder; LANTERN_SECRETS_KEY may hold the key itself instead)")
+	f.DurationVar(&o.Tend, "tend", 5*time.Minute, "how often vendors' desks are asked")
+	f.DurationVar(&o.Watch, "watch", 6*time.Hour, "how often each host looks whether its sources can be refreshed; 0 for never")
+	f.DurationVar(&o.Probe, "probe", time.Hour, "how often the service itself looks at each repository that hosts use; 0 for never")
+	f.StringVar(&o.Shelves, "shelves", "", "folder below which all stands that shelf add may serve (default shelves in the data folder)")
+	f.DurationVar(&o.Interval, "check-in", time.Minute, "how often a host checks in")
+	f.DurationVar(&o.Patience, "leave-behind", 15*time.Minute, "how long a host with a change to carry out may give no sign of life before\n"+
+		"the others go on without it; it catches up when it comes back")
+}
+
+// networks reads addresses and networks.
+func networks(list []string) (out []netip.Prefix, err error) {
+	for _, text := range list {
+		p, err := netip.ParsePrefix(text)
+		if at, single := netip.ParseAddr(text); single == nil {
+			p, err = netip.PrefixFrom(at.Unmap(), at.Unmap().BitLen()), nil
+		}
+		if err != nil {
+			return nil, wrong("--behind is %q; it must be an address or a network, as 127.0.0.1 or 10.0.0.0/8", text)
+		}
+		out = append(out, p)
+	}
+	return out, nil
 }
 
 // usable checks a certificate before anything is made; none is no error.

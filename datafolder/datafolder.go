@@ -19,6 +19,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -63,7 +64,8 @@ type Options struct {
 	Patience time.Duration    // how long a host with a task may give no sign of life; 0: the usual
 	TLS      bool             // it speaks TLS itself
 
-	Certificate *Certificate // with which it does; nil for none
+	Certificate *Certificate   // with which it does; nil for none
+	Behind      []netip.Prefix // those who stand in front of the service
 	Version     string
 
 	Spend func() (done func()) // lets the process take more memory for a while; nil: nothing is to be had
@@ -149,7 +151,7 @@ func (r *Running) open(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	r.Web = web.New(r.Service, web.Options{Log: o.Log, Console: console.Files(), TLS: o.TLS, Version: o.Version})
+	r.Web = web.New(r.Service, web.Options{Log: o.Log, Console: console.Files(), TLS: o.TLS, Version: o.Version, Behind: o.Behind})
 	r.certificate, r.log = o.Certificate, o.Log
 	r.FirstToken, err = firstOperator(ctx, r.Store)
 	return err

@@ -5,7 +5,9 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -25,22 +27,42 @@ const (
 	failureTime  = time.Minute
 )
 
-// peer is the address that a caller connects from. No header counts: anybody can send one.
-// Behind something that speaks TLS for the service, all who come through it are one.
-func peer(r *http.Request) (string, error) {
+// peer is the address that a caller connects from. No header counts, since anybody can send one, but that of those who are
+// known to stand in front of the service: they say for whom they ask, and the last whom nobody of them is, is the caller.
+func (w *Web) peer(r *http.Request) (string, error) {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	return host, err
+	if err != nil || !w.inFront(host) {
+		return host, err
+	}
+	asked := strings.Split(strings.Join(r.Header.Values("X-Forwarded-For"), ","), ",")
+	for _, whom := range slices.Backward(asked) {
+		at, err := netip.ParseAddr(strings.TrimSpace(whom))
+		if err != nil { // no address, so whoever said it is as far as it is known
+			return host, nil
+		}
+		host = at.Unmap().String()
+		if !w.inFront(host) {
+			return host, nil
+		}
+	}
+	return host, nil
+}
+
+// inFront reports whether an address is of those that stand in front of the service.
+func (w *Web) inFront(host string) bool {
+	at, err := netip.ParseAddr(host)
+	return err == nil && slices.ContainsFunc(w.opts.Behind, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) })
 }
 
 // throttled refuses callers of the calls that need no sign-in after too many failures.
 func (w *Web) throttled(next http.Handler) http.Handler {
-	limiter := httprate.NewRateLimiter(mostFailures, failureTime, httprate.WithKeyFuncs(peer))
+	limiter := httprate.NewRateLimiter(mostFailures, failureTime, httprate.WithKeyFuncs(w.peer))
 	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodPost || r.URL.Path != "/api/session" && r.URL.Path != "/api/agent/join" {
 			next.ServeHTTP(rw, r)
 			return
 		}
-		key, err := peer(r)
+		key, err := w.peer(r)
 		if err != nil {
 			key = "unknown"
 		}

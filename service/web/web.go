@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -25,6 +26,7 @@ type Options struct {
 	Console fs.FS // the built console; nil for none
 	TLS     bool  // what serves this speaks TLS itself
 	Version string
+	Behind  []netip.Prefix // addresses of those who stand in front of the service, and say for whom they ask
 }
 
 // Web speaks HTTP for a service. Make one with New.
