@@ -52,7 +52,7 @@ func Words(src []byte, from, end int, separators, comment string) (out [][2]int)
 }
 
 // PutWords asks for other words in the place of some of src: to gives for each of them those that take its place. Several
-// stand on its line, a blank between; of one that goes the blanks behind it go too.
+// stand on its line, a blank between; of one that goes the gap behind it goes too, up to the next where nothing else stands there.
 func (e *Edits) PutWords(src []byte, words [][2]int, to func(words []string) [][]string) {
 	is := make([]string, len(words))
 	for i, w := range words {
@@ -60,10 +60,8 @@ func (e *Edits) PutWords(src []byte, words [][2]int, to func(words []string) [][
 	}
 	for i, next := range to(is) {
 		text, end := strings.Join(next, " "), words[i][1]
-		if len(next) == 0 {
-			for end < len(src) && strings.IndexByte(", \t", src[end]) >= 0 {
-				end++
-			}
+		if len(next) == 0 && i+1 < len(words) && strings.Trim(string(src[end:words[i+1][0]]), ", \t\r\n") == "" {
+			end = words[i+1][0]
 		}
 		if text != is[i] {
 			e.Replace(words[i][0], end, text)

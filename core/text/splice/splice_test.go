@@ -1,6 +1,7 @@
 package splice
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -39,4 +40,42 @@ func TestBytesThatNoEditNamesStay(t *testing.T) {
 			t.Fatalf("got %q, want %q", got, want)
 		}
 	})
+}
+
+// What is put in front of a word goes again without a trace, on one line and over several.
+func TestWordsComeAndGo(t *testing.T) {
+	for _, c := range []struct{ text, with string }{
+		{"a", "n a"}, {"a b", "n a b"}, {"x a, b", "x n a, b"}, {"\n  a\n  b\n", "\n  n a\n  b\n"}, {"b\n\ta", "b\n\tn a"}, {"b\n# a\n a", "b\n# a\n n a"},
+	} {
+		put := func(text string, to func(words []string) [][]string) string {
+			var e Edits
+			src := []byte(text)
+			e.PutWords(src, Words(src, 0, len(src), ", \t\r\n", "#"), to)
+			return string(e.Apply(src))
+		}
+		each := func(one func(word string) []string) func([]string) [][]string {
+			return func(words []string) (out [][]string) {
+				for _, w := range words {
+					out = append(out, one(w))
+				}
+				return out
+			}
+		}
+		with := put(c.text, each(func(w string) []string {
+			if w == "a" {
+				return []string{"n", "a"}
+			}
+			return []string{w}
+		}))
+		assert.Equal(t, c.with, with)
+		without := each(func(w string) []string {
+			if w == "n" {
+				return nil
+			}
+			return []string{w}
+		})
+		assert.Equal(t, c.text, put(with, without))
+		// Whoever writes the list anew may part them otherwise.
+		assert.Equal(t, strings.ReplaceAll(c.with, "n a", "a"), put(strings.ReplaceAll(with, "n a", "n\n    a"), without))
+	}
 }
