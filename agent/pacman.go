@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -107,6 +108,11 @@ func (h pacman) refresh(ctx context.Context, q asked) (string, []api.SourceOutco
 			"pacman",
 			append([]string{"-Syy", "--noconfirm", "--noprogressbar", "--disable-download-timeout"}, args...)...)
 	})
+	if err == nil { // what it complains of then is not so any more; but a page for people is had as well, and is no database
+		text, _ = h.run(ctx, time.Minute, nil, "pacman", append([]string{"-Ssq", "^no package has this name$"}, args...)...)
+	} else if _, now, begun := strings.Cut(text, ":: Synchronizing"); begun { // before, it looks at those that are there
+		text = now
+	}
 	out, named := readSync(text, err, q)
 	if err != nil && !named {
 		return "pacman", out, fmt.Errorf("pacman: %s", orError(pacmanErrors(text), err))
@@ -114,31 +120,66 @@ func (h pacman) refresh(ctx context.Context, q asked) (string, []api.SourceOutco
 	return "pacman", out, nil
 }
 
-// readSync reads pacman's account of a refresh. named is true where it says of a
-// database that it could not be had. A database of which it does not say that it was
-// brought up to date, or was so already, was not, where the whole failed.
-func readSync(text string, failed error, q asked) (out []api.SourceOutcome, named bool) {
-	why := map[string]string{}
+// complaint is what pacman says of one database.
+type complaint struct {
+	why   string
+	tries int  // servers that did not give it
+	last  bool // it was not had from any
+}
+
+// complaints reads what pacman says of databases, by their names.
+func complaints(text string) map[string]*complaint {
+	out := map[string]*complaint{}
+	note := func(name, why string) *complaint {
+		if out[name] == nil {
+			out[name] = &complaint{}
+		}
+		out[name].why = cmp.Or(out[name].why, why)
+		return out[name]
+	}
 	for line := range strings.Lines(text) {
-		line = strings.TrimSpace(line)
-		if rest, ok := strings.CutPrefix(line, "error: failed retrieving file '"); ok {
+		said, is := strings.CutPrefix(strings.TrimSpace(line), "error: ")
+		if !is {
+			continue
+		}
+		if rest, ok := strings.CutPrefix(said, "failed retrieving file '"); ok {
 			file, said, _ := strings.Cut(rest, "'")
 			_, said, _ = strings.Cut(said, " : ")
-			why[strings.TrimSuffix(strings.TrimSuffix(file, ".sig"), ".db")] = said
-		} else if rest, ok := strings.CutPrefix(line, "error: failed to update "); ok {
-			name, said, _ := strings.Cut(rest, " (")
-			why[name] = strings.TrimSuffix(said, ")")
-		} else if rest, ok := strings.CutPrefix(line, "error: "); ok {
-			name, said, ok := strings.Cut(rest, ": ") // "error: salt: signature from … is invalid"
-			if ok && !strings.Contains(name, " ") && why[name] == "" {
-				why[name] = said
+			bare, signature := strings.CutSuffix(file, ".sig")
+			c := note(strings.TrimSuffix(bare, ".db"), said)
+			if c.tries == 0 {
+				c.why = said // what is said of an older one that is still there comes before it at times
 			}
+			c.last = c.last || signature
+			c.tries++
+		} else if rest, ok := strings.CutPrefix(said, "failed to update "); ok {
+			name, said, _ := strings.Cut(rest, " (")
+			note(name, strings.TrimSuffix(said, ")")).last = true
+		} else if rest, ok := strings.CutPrefix(said, "could not open file "); ok { // it was had, and is none
+			file, said, _ := strings.Cut(rest, ": ")
+			if name, of := strings.CutSuffix(path.Base(file), ".db"); of {
+				c := note(name, said)
+				c.why, c.last = said, true
+			}
+		} else if name, said, ok := strings.Cut(said, ": "); ok && !strings.Contains(name, " ") { // "salt: signature from … is invalid"
+			note(name, said).last = true
 		}
 	}
+	return out
+}
+
+// readSync reads pacman's account of a refresh. named is true where it says of a
+// database that it could not be had. One server that does not give it is no failure where
+// another does. A database of which it does not say that it was
+// brought up to date, or was so already, was not, where the whole failed.
+func readSync(text string, failed error, q asked) (out []api.SourceOutcome, named bool) {
+	all, skips := complaints(text), strings.Contains(text, "too many errors from")
 	for i := range q.survey.Survey.Sources {
 		s := &q.survey.Survey.Sources[i]
+		c := all[s.ID]
+		bad := c != nil && (c.last || failed != nil && (skips || c.tries >= len(s.EffURLs)))
 		if !s.Enabled || s.Family != arch.Family || !listed(q.sheet, s) {
-			if s.Enabled && s.Family == arch.Family && why[s.ID] != "" {
+			if s.Enabled && s.Family == arch.Family && bad {
 				named = true // somebody else's
 			}
 			continue
@@ -147,8 +188,8 @@ func readSync(text string, failed error, q asked) (out []api.SourceOutcome, name
 			continue // pacman says nothing of it, and leaves it as it is
 		}
 		o := api.SourceOutcome{File: s.File, Line: s.Line, URL: strings.Join(s.EffURLs, " "), OK: true}
-		if said, bad := why[s.ID]; bad {
-			o.OK, o.Message, named = false, orNothing(said), true
+		if bad {
+			o.OK, o.Message, named = false, orNothing(c.why), true
 		}
 		out = append(out, o)
 	}

@@ -143,10 +143,13 @@ func readUpdate(text string, now *source.Survey, root string) (out []api.SourceO
 			continue
 		}
 		for _, u := range s.EffURLs {
+			// Of a list apt names the mirror that it has asked; below a root it is shown where things really stand.
+			names, _ := (&source.Source{Family: s.Family, EffURLs: []string{u}}).Reached(now.MirrorLines)
+			names = append([]string{u, rooted(u, root)}, names...)
 			for _, suite := range s.EffSuites {
 				o := api.SourceOutcome{File: s.File, Line: s.Line, URL: u, Suite: suite, OK: true}
 				key, _, _ := strings.Cut(suite, "/")
-				for _, shown := range []string{u, rooted(u, root)} { // below a root, apt is shown where it really stands
+				for _, shown := range names {
 					at := strings.TrimSuffix(shown, "/") + " " + key
 					known[at] = true
 					if msg, bad := failed[at]; bad {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -41,6 +42,12 @@ E: Release file for http://a.example/d/dists/mussel/InRelease is expired (invali
 		"http://a.example/d/ mussel: Release file for http://a.example/d/dists/mussel/InRelease is expired (invalid since 2d 3h). Updates for this repository will not be applied.", "http://a.example/d/ mussel-updates: 404  Not Found [IP: 127.0.0.1 80]",
 		"http://v.example/ stable: Hash Sum mismatch", "http://f.example/ ./: apt-get could not fetch it",
 	}, got)
+	// Of a list of mirrors apt names the one that it has asked.
+	listed := &source.Survey{Files: []source.File{{Path: "/l", Mirrors: []string{"http://near.example/d priority:1", "http://a.example/d priority:2"}}},
+		Sources: []source.Source{{Family: "deb", File: "/f", Line: 1, Enabled: true, EffURLs: []string{"mirror+file:/l/"}, EffSuites: []string{"mussel"}}}}
+	out, named = readUpdate("Err:1 http://near.example/d mussel InRelease\n  not signed\n", listed, "/")
+	assert.True(t, named)
+	assert.Equal(t, []api.SourceOutcome{{File: "/f", Line: 1, URL: "mirror+file:/l/", Suite: "mussel", Message: "not signed"}}, out)
 	_, named = readUpdate("E: Malformed entry 1 in list file\n", now, "/")
 	assert.False(t, named)
 }

@@ -18,6 +18,7 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/fetch"
 )
@@ -124,6 +125,7 @@ func (x *sought) look(ctx context.Context, client *fetch.Client, p *policy.Polic
 		return unseen(why)
 	}
 	src := x.Source()
+	src.Unsigned = x.Checks != source.CheckRequired // no host would want it signed
 	src.Keys = p.Certificates(func(f string) bool { return slices.Contains(x.Keys, f) })
 	ctx, stop := context.WithTimeout(ctx, placeTime)
 	defer stop()

@@ -25,8 +25,11 @@ func seenAlike(t *testing.T, r *rig.Rig, vendor, fault string, want cause.Kind) 
 			continue
 		}
 		n++
-		if fault == standin.FaultCut { // apt says that it could not connect
+		switch fault {
+		case standin.FaultCut: // apt says that it could not connect
 			want = cause.Cut
+		case standin.FaultPage: // flatpak says that a page is not signed
+			want = cause.NotMetadata
 		}
 		assert.Equal(t, []any{api.PlaceTrouble, want}, []any{p.Look.State, p.Look.Kind}, "%s %s: %s", p.Address, fault, p.Look.Why)
 	}
@@ -59,6 +62,11 @@ func TestWhatPackageManagersSayIsUnderstood(t *testing.T) {
 		{"desk-1", []string{plover}, standin.FaultWrongKey, cause.UnknownKey},
 		{"desk-1", []string{plover}, standin.Fault401, cause.Unauthorised},
 		{"desk-1", []string{plover}, standin.FaultCut, cause.Unreachable},
+		{"desk-1", []string{plover}, standin.FaultPage, cause.NotMetadata},
+		{"arc-2", []string{saltmarsh}, standin.FaultPage, cause.NotMetadata},
+		{"chart-2", []string{saltmarsh}, standin.FaultPage, cause.NotMetadata},
+		{"model-2", []string{north, south}, standin.FaultPage, cause.NotMetadata},
+		{"desk-3", []string{curlew}, standin.FaultPage, cause.Unsigned},
 		{"arc-2", []string{saltmarsh}, standin.FaultWrongKey, cause.UnknownKey},
 		{"arc-2", []string{saltmarsh}, standin.Fault401, cause.Unauthorised},
 		{"arc-2", []string{saltmarsh}, standin.FaultCut, cause.Cut},

@@ -19,6 +19,7 @@ const (
 	FaultSlow     = "slow"      // answers after seconds
 	FaultCut      = "cut"       // breaks off in the middle
 	FaultMissing  = "missing"   // the indexes are not there
+	FaultPage     = "page"      // a page for people in the place of everything
 )
 
 // Upstreams serves the scenario's repositories over HTTP.
@@ -125,10 +126,10 @@ func (u *Upstreams) SetFault(vendor, fault string) error {
 	switch fault {
 	case "":
 		delete(u.faults, vendor)
-	case FaultExpired, FaultWrongKey, Fault401, FaultSlow, FaultCut, FaultMissing:
+	case FaultExpired, FaultWrongKey, Fault401, FaultSlow, FaultCut, FaultMissing, FaultPage:
 		u.faults[vendor] = fault
 	default:
-		return fmt.Errorf("there is no fault %q; faults are expired, wrong-key, 401, slow, cut, missing", fault)
+		return fmt.Errorf("there is no fault %q; faults are expired, wrong-key, 401, slow, cut, missing, page", fault)
 	}
 	u.again()
 	return nil
@@ -196,6 +197,8 @@ func (u *Upstreams) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		case <-r.Context().Done():
 			return
 		}
+	case fault == FaultPage:
+		data = []byte("<!doctype html>\n<html><body>Sign in to the network</body></html>\n")
 	case !ok, fault == FaultMissing && (strings.Contains(path, "/binary-") || strings.HasSuffix(path, ".xml.gz")):
 		http.NotFound(w, r)
 		return

@@ -44,9 +44,10 @@ const (
 	Locked       Kind = "locked" // another package manager is at work
 	Server       Kind = "server" // the server is ill (5xx)
 
+	NotMetadata Kind = "not-metadata" // something else came, or what cannot be read
+
 	// Only a look at an upstream tells these: package managers have no words for them.
 	Replayed    Kind = "replayed"     // older than what was seen before
-	NotMetadata Kind = "not-metadata" // something else came, or what cannot be read
 	TooLarge    Kind = "too-large"    // more than any repository has
 	Redirected  Kind = "redirected"   // it leads to where nothing is fetched from
 )
@@ -135,6 +136,13 @@ var table = []rule{
 		"it may be a broken mirror, or somebody in between; ask the vendor before going on",
 	),
 	on(
+		NotMetadata,
+		`nosplit|clearsigned file isn't valid|parser error|valid metadata not found|unrecognized archive format|truncated gzip input|doesn't contain public key data|`+
+			`gpgme(?:_op_verify\(\))? error: no data`,
+		"what came is no metadata of packages",
+		"open the address by hand: a sign-in page, or another address, is usual",
+	),
+	on(
 		UnknownKey,
 		`no_pubkey|key id [0-9A-F]{8,40} *can't check|missing (?:key|openpgp)|`+
 			`public key (?:is )?not (?:available|found|installed)|signature [^;]* unknown trust|`+
@@ -200,10 +208,6 @@ var seen = map[Kind]Meaning{
 		Says: "what came is older than what was seen before",
 		Remedy: "it may be a mirror that lags, or somebody who plays back old " +
 			"metadata: compare with the vendor before going on",
-	},
-	NotMetadata: {
-		Says:   "what came is no metadata of packages",
-		Remedy: "open the address by hand: a sign-in page, or another address, is usual",
 	},
 	TooLarge: {Says: "what came is larger than any repository", Remedy: "ask the vendor; nothing of it was kept"},
 	Redirected: {

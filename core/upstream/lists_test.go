@@ -1,13 +1,17 @@
 package upstream_test
 
 import (
+	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
+	"patientlantern.example/lantern/standin"
 )
 
 // A list of mirrors on the host is looked at as what stands in it, on hosts and in sheets alike: what the one says is
@@ -59,4 +63,56 @@ func TestAListOfMirrorsOnTheHostIsWhatItHolds(t *testing.T) {
 			assert.False(t, u.Local(), "%s: of a list that is not known nobody says that all of it is at hand", c.name)
 		}
 	}
+}
+
+// Of two mirrors the second is asked where a package manager of the family would ask it, and which was passed over is noted;
+// in the other order the faulty one is not asked at all.
+func TestTheSecondMirrorIsAskedWhereHostsAskIt(t *testing.T) {
+	w, faulty := newWorld(t), newWorld(t)
+	ends := map[string][]string{"deb": {standin.FaultWrongKey, standin.FaultExpired, standin.FaultPage}, "rpm": {standin.FaultWrongKey, standin.FaultPage},
+		"arch": {standin.FaultWrongKey, standin.FaultPage}}
+	for vendor, good := range w.sources() {
+		if good.Family == "flatpak" { // knows one place
+			continue
+		}
+		for _, fault := range []string{standin.FaultWrongKey, standin.FaultExpired, standin.FaultPage, standin.Fault401, standin.FaultCut, standin.FaultMissing} {
+			require.NoError(t, faulty.SetFault(vendor, fault))
+			s, bad := good, strings.Replace(good.URLs[0], w.url, faulty.url, 1)
+			s.URLs = []string{bad, good.URLs[0]}
+			found, err := upstream.Look(&s, w.fetch, time.Now())
+			alone := good
+			alone.URLs = []string{bad}
+			_, refused := upstream.Look(&alone, w.fetch, time.Now())
+			switch {
+			case slices.Contains(ends[good.Family], fault):
+				require.Error(t, err, "%s %s", good.Family, fault)
+				assert.Contains(t, err.Error(), bad+", which is asked before others", fault)
+			case refused == nil: // it is none to this family
+				require.NoError(t, err)
+				assert.Equal(t, bad, found.URL)
+			default:
+				require.NoError(t, err, "%s %s", good.Family, fault)
+				assert.Equal(t, good.URLs[0], found.URL)
+				assert.Contains(t, strings.Join(found.Notes, "\n"), bad+" was passed over: ", fault)
+			}
+			s.URLs = []string{good.URLs[0], bad}
+			found, err = upstream.Look(&s, w.fetch, time.Now())
+			require.NoError(t, err, "%s %s", good.Family, fault)
+			assert.Equal(t, good.URLs[0], found.URL)
+			require.NoError(t, faulty.SetFault(vendor, ""))
+		}
+	}
+}
+
+// Where nobody wants it signed, no signature is good enough of each mirror, whatever was wrong with the ones before.
+func TestNoSignatureIsEnoughWhereNobodyWantsOne(t *testing.T) {
+	w := newWorld(t)
+	s := upstream.Source{Family: "arch", ID: "driftwood", Keys: w.keys("fulmar-2025"), Unsigned: true,
+		URLs: []string{w.url + "/nowhere", w.url + "/archive.driftwood.example/driftwood/os/x86_64"}}
+	found, err := upstream.Look(&s, w.fetch, time.Now())
+	require.NoError(t, err)
+	assert.Empty(t, found.Signer)
+	s.Unsigned = false
+	_, err = upstream.Look(&s, w.fetch, time.Now())
+	assert.Error(t, err)
 }

@@ -68,6 +68,8 @@ func (p *Place) Away() string {
 	switch {
 	case secret:
 		return "its address holds what only the host knows"
+	case strings.HasPrefix(scheme, "mirror+http"), scheme == "mirror":
+		return "it is a list of mirrors of apt's, which is not read (" + scheme + ":)"
 	case scheme != "":
 		return "it is at hand on the host alone (" + scheme + ":)"
 	}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -56,6 +57,8 @@ type Source struct {
 	ID         string   // arch: name of the database
 	// Keys are those that may sign; nil: signatures are not looked at.
 	Keys openpgp.EntityList
+	// Unsigned is true where nobody wants it signed: then no signature is as good as one by Keys.
+	Unsigned bool
 	// After is the time of metadata that was seen before: what is older is refused as a
 	// replay. Zero: anything goes.
 	After time.Time
@@ -128,7 +131,8 @@ type looker struct {
 
 // Look fetches and verifies what stands behind a source at a time. The error is a *Refused.
 func Look(s *Source, fetch Fetch, now time.Time) (*Found, error) {
-	l := &looker{Source: s, fetch: fetch, now: now}
+	source := *s
+	l := &looker{Source: &source, fetch: fetch, now: now}
 	look, ok := map[string]func(base string) (*Found, *Refused){
 		deb.Family: l.deb, rpm.Family: l.rpm, zypp.Family: l.rpm, arch.Family: l.pacman, flatpak.Family: l.flatpak,
 	}[s.Family]
@@ -136,22 +140,51 @@ func Look(s *Source, fetch Fetch, now time.Time) (*Found, error) {
 		return nil, refuse(cause.NotMetadata, "", "repositories of %q are not read", s.Family)
 	}
 	urls, failed := l.mirrors()
+	var passed []string
 	for _, base := range urls {
 		if r := inside(base); r != nil {
 			failed = first(failed, r)
 			continue
 		}
+		l.Keys = s.Keys
 		found, r := look(strings.TrimRight(base, "/") + "/")
+		if r != nil && r.Kind == cause.Unsigned && s.Unsigned && s.Keys != nil {
+			l.Keys = nil
+			found, r = look(strings.TrimRight(base, "/") + "/")
+		}
 		if r == nil {
-			found.URL = base
+			found.URL, found.Notes = base, append(found.Notes, passed...)
 			return found, nil
 		}
 		failed = first(failed, r)
+		if len(urls) > 1 && ends(s.Family, r) { // so it would for whoever asks as a host does
+			r.Why += ", at " + base + ", which is asked before others"
+			return nil, r
+		}
+		passed = append(passed, base+" was passed over: "+r.Error())
 	}
 	if failed == nil {
 		failed = refuse(cause.Missing, "", "it names no address")
 	}
 	return nil, failed
+}
+
+// ends reports whether a package manager of a family goes no further where the first of several mirrors answers so: who
+// answers with what is not believed is not passed over, but for zypper, which asks the next then too. What is only not there,
+// or not had, is asked of the next by all of them, and so are lists that have not the sums which were promised.
+func ends(family string, r *Refused) bool {
+	top := slices.Contains([]string{"InRelease", "Release", "repomd.xml"}, r.File)
+	switch r.Kind {
+	case cause.UnknownKey, cause.EndedKey, cause.BadSignature:
+		return family != zypp.Family
+	case cause.Expired, cause.Future:
+		return family == deb.Family
+	case cause.NotMetadata:
+		return family == arch.Family || family != zypp.Family && top
+	case cause.Unsigned: // of apt's files each is had where it is
+		return family == rpm.Family || family == deb.Family && r.File == "InRelease"
+	}
+	return false
 }
 
 // first keeps what went wrong first: later mirrors are tried because of it.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/trust"
@@ -57,8 +58,11 @@ func BroughtBy(sheet *source.Sheet, x *source.SheetSource, architectures []strin
 		src.EffArchs = architectures
 	}
 	checks := source.CheckRequired
-	if x.Signatures != source.CheckRequired {
+	switch {
+	case x.Signatures != source.CheckRequired:
 		checks = source.CheckOff
+	case src.Family == arch.Family: // what is written for pacman asks for signed packages, and takes a database without
+		checks = source.CheckOptional
 	}
 	for _, p := range places(&src, sheet.Lines) {
 		out = append(out, Use{Place: p, Key: p.Key(), File: x.File, ID: x.ID, Keys: x.SignedBy, Checks: checks})

@@ -50,6 +50,7 @@ func TestWhatIsNotToBeSeenFromElsewhere(t *testing.T) {
 		{upstream.Place{URLs: []string{"http://a/"}}, ""},
 		{upstream.Place{URLs: []string{"file:/srv/", "https://a/"}}, ""},
 		{upstream.Place{URLs: []string{"file:/srv/"}}, "it is at hand on the host alone (file:)"},
+		{upstream.Place{URLs: []string{"mirror+http://a/mirrors"}}, "it is a list of mirrors of apt's, which is not read (mirror+http:)"},
 		{upstream.Place{URLs: []string{"cdrom:/"}}, "it is at hand on the host alone (cdrom:)"},
 		{upstream.Place{Mirrorlist: "file:///etc/mirrors"}, "it is at hand on the host alone (file:)"},
 		{upstream.Place{Mirrorlist: "http://a/mirrors"}, ""},
@@ -58,5 +59,16 @@ func TestWhatIsNotToBeSeenFromElsewhere(t *testing.T) {
 		{upstream.Place{}, "it names no address"},
 	} {
 		assert.Equal(t, x.want, x.place.Away(), x.place)
+	}
+}
+
+// What the policy writes for pacman takes a database that nobody signed, and the look at it before a rollout does, too.
+func TestADatabaseOfPacmansNeedsNoSignature(t *testing.T) {
+	for family, want := range map[string]string{"arch": source.CheckOptional, "deb": source.CheckRequired, "rpm": source.CheckRequired} {
+		sheet := &source.Sheet{Family: family, Sources: []source.SheetSource{{Repository: "fulmar", ID: "fulmar", Enabled: true, Kinds: []string{"binary"},
+			URLs: []string{"https://north.fulmar.example/v3"}, Suites: []string{"stable"}, Signatures: source.CheckRequired}}}
+		assert.Equal(t, want, upstream.Brought(sheet, []string{"x"})[0].Checks, family)
+		sheet.Sources[0].Signatures = source.CheckOff
+		assert.Equal(t, source.CheckOff, upstream.Brought(sheet, []string{"x"})[0].Checks, family)
 	}
 }

@@ -195,7 +195,7 @@ func (u *Upstreams) see(ctx context.Context, x *Place, p *policy.Policy, old *ap
 		return look, nil
 	}
 	src := x.Source()
-	src.Keys = pinned(x, p)
+	src.Keys, src.Unsigned = pinned(x, p), !x.strict
 	if look.Found != nil {
 		src.After = look.Found.Date
 	}
@@ -207,11 +207,6 @@ func (u *Upstreams) see(ctx context.Context, x *Place, p *policy.Policy, old *ap
 	ctx, stop := context.WithTimeout(ctx, probeTime)
 	defer stop()
 	found, err := upstream.Look(src, u.sights.fetch.Opener(ctx, way), now)
-	var refused *upstream.Refused
-	if src.Keys != nil && !x.strict && errors.As(err, &refused) && refused.Kind == cause.Unsigned { // nobody wants it signed
-		src.Keys = nil
-		found, err = upstream.Look(src, u.sights.fetch.Opener(ctx, way), now)
-	}
 	if err != nil {
 		refuseLook(look, err)
 		return look, nil
