@@ -47,9 +47,9 @@ const (
 	NotMetadata Kind = "not-metadata" // something else came, or what cannot be read
 
 	// Only a look at an upstream tells these: package managers have no words for them.
-	Replayed    Kind = "replayed"     // older than what was seen before
-	TooLarge    Kind = "too-large"    // more than any repository has
-	Redirected  Kind = "redirected"   // it leads to where nothing is fetched from
+	Replayed   Kind = "replayed"   // older than what was seen before
+	TooLarge   Kind = "too-large"  // more than any repository has
+	Redirected Kind = "redirected" // it leads to where nothing is fetched from
 )
 
 // Meaning is why a source could not be refreshed.
