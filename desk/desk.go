@@ -195,10 +195,16 @@ func (a *Account) call(ctx context.Context, method, path string, in, out any) er
 	return nil
 }
 
+// errLate is why a desk that is waited for does not answer.
+var errLate = errors.New("it takes too long")
+
 // plain takes the address off an error: what stands in it is known, and it could
 // hold a login.
 func plain(err error) error {
 	var u *url.Error
+	if errors.Is(err, context.DeadlineExceeded) { // which net/http says in more than one way
+		return errLate
+	}
 	if errors.As(err, &u) {
 		return u.Err
 	}

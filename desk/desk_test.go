@@ -108,7 +108,7 @@ func TestFaultsOnASwitch(t *testing.T) {
 	for fault, want := range map[string]string{
 		standin.DeskBroken:   "the desk does not answer: it answered 503 Service Unavailable",
 		standin.DeskRefusing: "the desk does not take the organisation's login; give the right one: lantern account add",
-		standin.DeskSlow:     "the desk does not answer: context deadline exceeded",
+		standin.DeskSlow:     "the desk does not answer: it takes too long",
 	} {
 		require.NoError(t, d.SetFault("gannet", fault))
 		_, err := a.Book(ctx)
