@@ -144,8 +144,7 @@ func readUpdate(text string, now *source.Survey, root string) (out []api.SourceO
 		}
 		for _, u := range s.EffURLs {
 			// Of a list apt names the mirror that it has asked; below a root it is shown where things really stand.
-			names, _ := (&source.Source{Family: s.Family, EffURLs: []string{u}}).Reached(now.MirrorLines)
-			names = append([]string{u, rooted(u, root)}, names...)
+			names := append([]string{u, rooted(u, root)}, source.ReachedBy(s.Family, u, now.MirrorLines)...)
 			for _, suite := range s.EffSuites {
 				o := api.SourceOutcome{File: s.File, Line: s.Line, URL: u, Suite: suite, OK: true}
 				key, _, _ := strings.Cut(suite, "/")
@@ -223,7 +222,7 @@ func (h *Host) refreshAlone(ctx context.Context, now *source.Survey, at time.Tim
 		}
 		keys, err := h.trusted(s, now)
 		for _, u := range s.EffURLs {
-			urls, _ := (&source.Source{Family: s.Family, EffURLs: []string{u}}).Reached(now.MirrorLines)
+			urls := source.ReachedBy(s.Family, u, now.MirrorLines)
 			for _, suite := range s.EffSuites {
 				o := api.SourceOutcome{File: s.File, Line: s.Line, URL: u, Suite: suite}
 				checkErr := err

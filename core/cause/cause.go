@@ -137,8 +137,8 @@ var table = []rule{
 	),
 	on(
 		NotMetadata,
-		`nosplit|clearsigned file isn't valid|parser error|valid metadata not found|unrecognized archive format|truncated gzip input|doesn't contain public key data|`+
-			`gpgme(?:_op_verify\(\))? error: no data`,
+		`nosplit|clearsigned file isn't valid|parser error|valid metadata not found|unrecognized archive format|`+
+			`truncated gzip input|doesn't contain public key data|gpgme(?:_op_verify\(\))? error: no data`,
 		"what came is no metadata of packages",
 		"open the address by hand: a sign-in page, or another address, is usual",
 	),

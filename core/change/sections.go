@@ -37,13 +37,9 @@ var editors = map[string]editor{
 	zypp.Family: repoEditor(zypp.Family, func(text []byte) *ini.File { return ini.ParseZypp(text) }),
 	arch.Family: {
 		has: func(string) bool { return true }, on: arch.SwitchOn, off: arch.SwitchOff, remove: arch.Remove, section: arch.Section,
-		harden: arch.Harden, place: putServers,
+		harden: arch.Harden, place: arch.PutServers,
 		list: func(text []byte) []source.Source { return listed(arch.Family, ini.ParsePacman(text)) },
 	},
-}
-
-func putServers(text []byte, id string, to verdict.Places) ([]byte, error) {
-	return arch.PutServers(text, id, to)
 }
 
 func repoEditor(of string, parse func([]byte) *ini.File) editor {

@@ -138,14 +138,18 @@ func (c *comparer) settingsFile(f *source.SheetFile) bool {
 // weight is how bad it is that a file beside the sources says something else: a list of
 // mirrors says where packages come from.
 func (c *comparer) weight(f *source.SheetFile) string {
+	names := func(url string) bool {
+		file, list := source.MirrorListOf(url)
+		return list && file == f.Path
+	}
 	for i := range c.sheet.Sources {
 		if s := &c.sheet.Sources[i]; strings.TrimPrefix(s.Mirrorlist, "file://") == f.Path ||
-			slices.ContainsFunc(s.URLs, func(u string) bool { return strings.TrimRight(u, "/") == "mirror+file:"+f.Path }) {
+			slices.ContainsFunc(s.URLs, names) {
 			return Danger
 		}
 	}
 	for i := range c.sheet.InPlace {
-		if slices.ContainsFunc(c.sheet.InPlace[i].Mirrors, func(m source.Mirror) bool { return m.At == source.MirrorListAt(f.Path) }) {
+		if slices.ContainsFunc(c.sheet.InPlace[i].Mirrors, func(m source.Mirror) bool { return names(m.At) }) {
 			return Danger
 		}
 	}

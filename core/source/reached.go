@@ -33,13 +33,7 @@ func (s *Source) Reached(lines func(file string) []string) (urls []string, list 
 		return s.EffURLs, ""
 	}
 	for _, u := range s.EffURLs {
-		if x := (&Source{Family: s.Family, EffURLs: []string{u}}).MirrorFiles(); len(x) == 1 {
-			if more := listedURLs(lines(x[0])); len(more) > 0 {
-				urls = append(urls, more...)
-				continue
-			}
-		}
-		urls = append(urls, u)
+		urls = append(urls, ReachedBy(s.Family, u, lines)...)
 	}
 	if x := (&Source{Family: s.Family, Mirrorlist: s.Mirrorlist}).MirrorFiles(); len(x) == 1 {
 		if more := listedURLs(lines(x[0])); len(more) > 0 {
@@ -47,6 +41,16 @@ func (s *Source) Reached(lines func(file string) []string) (urls []string, list 
 		}
 	}
 	return urls, s.Mirrorlist
+}
+
+// ReachedBy are the URLs that one effective URL of a source of a family comes to, as Reached has it.
+func ReachedBy(family, url string, lines func(file string) []string) []string {
+	if x := (&Source{Family: family, EffURLs: []string{url}}).MirrorFiles(); len(x) == 1 {
+		if more := listedURLs(lines(x[0])); len(more) > 0 {
+			return more
+		}
+	}
+	return []string{url}
 }
 
 // MirrorLines are what a list of mirrors on the host holds, as the survey tells; none for one that it does not tell of.

@@ -105,8 +105,7 @@ func places(s *source.Source, lines func(file string) []string) (out []Place) {
 		return nil
 	}
 	for _, u := range s.EffURLs {
-		one := source.Source{Family: s.Family, EffURLs: []string{u}}
-		urls, _ := one.Reached(lines)
+		urls := source.ReachedBy(s.Family, u, lines)
 		for _, suite := range s.EffSuites {
 			q := Place{Family: s.Family, URLs: opened(urls), Suite: suite}
 			if !strings.HasSuffix(suite, "/") {

@@ -38,7 +38,7 @@ func (c *Court) at(urls []string) []string {
 }
 
 // Places are what takes the place of each of some URLs; none for one that goes.
-type Places func(urls []string) [][]string
+type Places = func(urls []string) [][]string
 
 // Sited reports whether the host's site, or the one that it had, has mirrors of the
 // distribution's own entries.
