@@ -103,19 +103,48 @@ const bodySQL = "SELECT body FROM documents WHERE digest = ? AND kind = ?"
 
 // Document returns a stored document.
 func (s *Store) Document(ctx context.Context, digest, kind string) (Document, error) {
-	d := Document{Digest: digest, Kind: kind}
+	body, err := s.unpack(ctx, digest, kind, nil)
+	return Document{Digest: digest, Kind: kind, Body: body}, err
+}
+
+// bodies are the buffers of documents that are only read.
+var bodies = sync.Pool{New: func() any { return new([]byte) }}
+
+// mostKeptBody bounds the buffers that are kept, in bytes.
+const mostKeptBody = 1 << 20
+
+// ReadDocument hands a stored document to read, which keeps nothing of the body.
+func (s *Store) ReadDocument(ctx context.Context, digest, kind string, read func(body []byte) error) error {
+	kept := bodies.Get().(*[]byte)
+	defer bodies.Put(kept)
+	body, err := s.unpack(ctx, digest, kind, (*kept)[:0])
+	if err != nil {
+		return err
+	}
+	if cap(body) <= mostKeptBody {
+		*kept = body
+	}
+	if err := read(body); err != nil {
+		return fmt.Errorf("%s %s: %w", kind, digest, err)
+	}
+	return nil
+}
+
+// unpack reads a stored document behind what stands in a buffer.
+func (s *Store) unpack(ctx context.Context, digest, kind string, to []byte) ([]byte, error) {
 	var packed []byte
 	err := s.body.QueryRowContext(ctx, digest, kind).Scan(&packed)
 	if errors.Is(err, sql.ErrNoRows) {
-		return d, fmt.Errorf("%s %s: %w", kind, digest, ErrNotFound)
+		return nil, fmt.Errorf("%s %s: %w", kind, digest, ErrNotFound)
 	}
 	if err != nil {
-		return d, err
+		return nil, err
 	}
-	if d.Body, err = s.dec.DecodeAll(packed, nil); err != nil {
-		return d, fmt.Errorf("%s %s is damaged: %w", kind, digest, err)
+	body, err := s.dec.DecodeAll(packed, to)
+	if err != nil {
+		return nil, fmt.Errorf("%s %s is damaged: %w", kind, digest, err)
 	}
-	return d, nil
+	return body, nil
 }
 
 // mostSwept bounds how many documents one transaction forgets.

@@ -214,8 +214,7 @@ func (c *computer) whole(f source.SheetFile) {
 			return
 		}
 	}
-	// What is masked is compared as masked; a text without secrets is the same either way.
-	same := string(old) == f.Text || c.Masked && there && string(old) == string(family.MaskText([]byte(f.Text)))
+	same := string(old) == f.Text || c.Masked && there && family.MasksTo([]byte(f.Text), old)
 	switch {
 	case !there && (f.IfThere || c.court.Adopted.Spares(f.Path)):
 	case !there:
@@ -252,10 +251,13 @@ func (c *computer) foreign(path string) bool {
 }
 
 // Diff writes the change as one unified diff. Paths are those of the host.
-func (c *Change) Diff() string {
+func (c *Change) Diff() string { return c.DiffBy((*FileEdit).Diff) }
+
+// DiffBy is Diff for somebody who remembers how an edit is written.
+func (c *Change) DiffBy(write func(*FileEdit) string) string {
 	var out strings.Builder
-	for _, e := range c.Edits {
-		out.WriteString(e.Diff())
+	for i := range c.Edits {
+		out.WriteString(write(&c.Edits[i]))
 	}
 	for _, d := range c.Distrusts {
 		out.WriteString(d.diff())

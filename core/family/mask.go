@@ -238,6 +238,15 @@ func SecretKey(key string) bool {
 // entries that are secrets.
 func MaskText(text []byte) []byte { return hidePhrases(maskEntries(maskURLs(maskKeys(text)))) }
 
+// MasksTo reports whether said is a text as it is, or with what is secret in it hidden, which leaves marks.
+func MasksTo(text, said []byte) bool {
+	if bytes.Equal(text, said) {
+		return true
+	}
+	marked := bytes.Contains(said, []byte(Hidden)) || bytes.HasPrefix(said, []byte(inDigest))
+	return marked && bytes.Equal(MaskText(text), said)
+}
+
 func maskURLs(text []byte) []byte {
 	if !bytes.Contains(text, []byte("://")) {
 		return text

@@ -13,11 +13,14 @@ import (
 // flatpakKey is the entry that carries a key in base64.
 const flatpakKey = "GPGKey="
 
+// inDigest begins what is told of a binary file with a private key: its digest.
+const inDigest = "SHA-256 "
+
 // maskKeys hides private keys that stand in a text: armoured blocks of any kind in which one is found, commented out or
 // indented as well, and what a definition of flatpak carries. Of a binary file with one its digest is told alone.
 func maskKeys(text []byte) []byte {
 	if !utf8.Valid(text) && keyring.HoldsPrivate(text) {
-		return []byte("SHA-256 " + source.Digest(text) + "\n")
+		return []byte(inDigest + source.Digest(text) + "\n")
 	}
 	if !bytes.Contains(text, []byte("-----BEGIN ")) && !bytes.Contains(text, []byte(flatpakKey)) {
 		return text

@@ -2,6 +2,8 @@ package compute
 
 import (
 	"context"
+	"crypto/sha256"
+	"fmt"
 
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/preview"
@@ -66,9 +68,22 @@ func (c *Computer) Work(ctx context.Context, p Pair, sheet *source.Sheet) (*Outc
 		}
 	}
 	o := &Outcome{Change: change.Compute(in)}
-	o.Diff = o.Change.Diff()
+	o.Diff = o.Change.DiffBy(c.diffOf)
 	o.Weakens = preview.Weakens(in.Sheet, in.Survey)
 	return o, nil
+}
+
+// diffOf writes an edit, which many hosts have alike.
+func (c *Computer) diffOf(e *change.FileEdit) string {
+	if len(e.Old)+len(e.New) > mostDiffed {
+		return e.Diff()
+	}
+	of := sha256.New()
+	fmt.Fprintf(of, "%q %q %d\n", e.Path, e.Action, len(e.Old))
+	of.Write(e.Old)
+	of.Write(e.New)
+	diff, _ := c.diffs.Get(string(of.Sum(nil)), func() (string, error) { return e.Diff(), nil })
+	return diff
 }
 
 // Healing names the inputs of the change that would put right what has drifted on a host.

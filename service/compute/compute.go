@@ -39,12 +39,14 @@ type Computer struct {
 	traits   *memo.Cache[string, *source.Traits]
 	systems  *memo.Cache[string, *fleet.System] // by traits
 	surveys  *memo.Cache[string, *source.Survey]
+	parts    *wire.Parts // of surveys and sheets
 	sheets   *memo.Cache[string, *source.Sheet]
 	texts    *memo.Cache[string, []byte]
 	releases *memo.Cache[string, []source.Release] // by survey
 	files    *memo.Cache[string, []source.File]    // by survey
 	verdicts *memo.Cache[Question, *Judgement]
 	changes  *memo.Cache[Pair, *Outcome]
+	diffs    *memo.Cache[string, string]
 	revs     *memo.Cache[int64, *resolve.Resolver]
 
 	fresh struct { // verdicts that are not stored yet
@@ -64,11 +66,15 @@ type Computer struct {
 const (
 	keptTraits   = 4_096
 	keptSurveys  = 256
+	keptSources  = 4_096
+	keptLists    = 512
 	keptSheets   = 512
 	keptTexts    = 16_384
 	keptFiles    = 16_384
 	keptVerdicts = 120_000
 	keptChanges  = 512
+	keptDiffs    = 512
+	mostDiffed   = 64 << 10 // bytes of two texts whose diff is remembered
 	keptRevs     = 64
 )
 
@@ -76,15 +82,21 @@ const (
 func New(st *store.Store, build string) *Computer {
 	return &Computer{
 		store: st, build: build,
-		traits:   memo.New[string, *source.Traits](keptTraits),
-		systems:  memo.New[string, *fleet.System](keptTraits),
-		surveys:  memo.New[string, *source.Survey](keptSurveys),
+		traits:  memo.New[string, *source.Traits](keptTraits),
+		systems: memo.New[string, *fleet.System](keptTraits),
+		surveys: memo.New[string, *source.Survey](keptSurveys),
+		parts: wire.NewParts(
+			wire.Each[source.Source](keptSources), wire.Each[source.File](keptSources),
+			wire.Alike[[]source.Key](keptLists), wire.Alike[[]source.Setting](keptLists),
+			wire.Each[source.SheetFile](keptSources), wire.Each[source.SheetSource](keptSources),
+		),
 		sheets:   memo.New[string, *source.Sheet](keptSheets),
 		texts:    memo.New[string, []byte](keptTexts),
 		releases: memo.New[string, []source.Release](keptSurveys * 16),
 		files:    memo.New[string, []source.File](keptFiles),
 		verdicts: memo.New[Question, *Judgement](keptVerdicts),
 		changes:  memo.New[Pair, *Outcome](keptChanges),
+		diffs:    memo.New[string, string](keptDiffs),
 		revs:     memo.New[int64, *resolve.Resolver](keptRevs),
 		carried:  memo.New[string, map[string]string](keptHad),
 	}
@@ -191,35 +203,6 @@ func pick(all []drift.Finding, which []int32) []drift.Finding {
 	return out
 }
 
-func document[T any](ctx context.Context, c *Computer, kept *memo.Cache[string, *T], kind, digest string) (*T, error) {
-	return kept.Get(digest, func() (*T, error) {
-		d, err := c.store.Document(context.WithoutCancel(ctx), digest, kind)
-		if err != nil {
-			return nil, err
-		}
-		v := new(T)
-		if err := wire.Read(d.Body, v); err != nil {
-			return nil, fmt.Errorf("document %s: %w", digest, err)
-		}
-		return v, nil
-	})
-}
-
-// TraitsOf reads traits by their digest.
-func (c *Computer) TraitsOf(ctx context.Context, digest string) (*source.Traits, error) {
-	return document(ctx, c, c.traits, store.KindTraits, digest)
-}
-
-// SurveyOf reads a survey by its digest.
-func (c *Computer) SurveyOf(ctx context.Context, digest string) (*source.Survey, error) {
-	return document(ctx, c, c.surveys, store.KindSurvey, digest)
-}
-
-// SheetOf reads a sheet by its digest.
-func (c *Computer) SheetOf(ctx context.Context, digest string) (*source.Sheet, error) {
-	return document(ctx, c, c.sheets, store.KindSheet, digest)
-}
-
 // Judge compares a sheet with a survey.
 func (c *Computer) Judge(ctx context.Context, q Question) (*Judgement, error) {
 	return c.verdicts.Get(q, func() (*Judgement, error) {
@@ -287,54 +270,6 @@ func (c *Computer) Write(ctx context.Context) error {
 		return nil
 	}
 	return c.store.PutVerdicts(ctx, c.build, list)
-}
-
-// ReleasesOf returns what the Release files say that the apt of a host has fetched.
-func (c *Computer) ReleasesOf(ctx context.Context, survey string) ([]source.Release, error) {
-	return c.releases.Get(survey, func() ([]source.Release, error) {
-		su, err := c.SurveyOf(ctx, survey)
-		if err != nil {
-			return nil, err
-		}
-		return su.Releases, nil
-	})
-}
-
-// filesOf returns what files a survey names, of which nothing else is wanted.
-func (c *Computer) filesOf(ctx context.Context, survey string) ([]source.File, error) {
-	return c.files.Get(survey, func() ([]source.File, error) {
-		d, err := c.store.Document(context.WithoutCancel(ctx), survey, store.KindSurvey)
-		if err != nil {
-			return nil, err
-		}
-		var of struct {
-			Files []source.File `json:"files"`
-		}
-		if err := wire.Read(d.Body, &of); err != nil {
-			return nil, fmt.Errorf("document %s: %w", survey, err)
-		}
-		for i := range of.Files {
-			f := &of.Files[i]
-			f.Path, f.Digest, f.Mode = Same(f.Path), Same(f.Digest), Same(f.Mode)
-		}
-		return of.Files, nil
-	})
-}
-
-// TextsOf returns the source files that a survey names.
-func (c *Computer) TextsOf(ctx context.Context, files []source.File) (map[string][]byte, error) {
-	out := make(map[string][]byte, len(files))
-	for _, f := range files {
-		text, err := c.texts.Get(f.Digest, func() ([]byte, error) {
-			d, err := c.store.Document(context.WithoutCancel(ctx), f.Digest, store.KindText)
-			return d.Body, err
-		})
-		if err != nil {
-			return nil, err
-		}
-		out[f.Path] = text
-	}
-	return out, nil
 }
 
 // Complete fills in what follows from a row: names from its traits, its sheet
