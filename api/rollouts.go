@@ -25,34 +25,35 @@ type LeverOrder struct {
 
 // Rollout is a revision on its way to hosts.
 type Rollout struct {
-	ID        int64                 `json:"id"`
-	Kind      string                `json:"kind" enum:"rollout,heal,back-out"`
-	Revision  int64                 `json:"revision" doc:"That it carries, or that is taken back"`
-	Of        int64                 `json:"of,omitempty" doc:"The rollout that it takes back"`
-	Author    string                `json:"author"`
-	Because   string                `json:"because,omitempty"`
-	Begun     *time.Time            `json:"begun" doc:"null for a plan"`
-	Ended     *time.Time            `json:"ended"`
-	Stopped   *time.Time            `json:"stopped,omitempty" doc:"When an operator stopped it"`
-	Left      []string              `json:"left,omitempty" doc:"In the answer to stopping: hosts still at work, which end by themselves"`
-	Phase     rollout.Phase         `json:"phase" enum:"changing,soaking,asking,held,ended"`
-	Since     *time.Time            `json:"since,omitempty" doc:"Of the phase"`
-	Says      string                `json:"says" doc:"What it is about, or waits for, in a sentence"`
-	TimeLeft  *int                  `json:"time_left,omitempty" doc:"Seconds, guessed from what its hosts took so far; absent: not known"`
-	Wave      int                   `json:"wave" doc:"The newest wave whose hosts may begin, from 1"`
-	Waves     int                   `json:"wave_count"`
-	Hold      *RolloutHold          `json:"hold,omitempty"`
-	Parts     []RolloutPart         `json:"parts,omitempty" doc:"The waves, one part for each plan"`
-	Causes    []RolloutCause        `json:"causes,omitempty" doc:"Why hosts failed, each cause once"`
-	Counts    map[rollout.State]int `json:"counts" doc:"Hosts by state"`
-	Others    int                   `json:"others,omitempty" doc:"In the answer to beginning: hosts that were not asked for; to healing: hosts that are being changed just now, and are left alone"`
-	Unsure    int                   `json:"unknown,omitempty" doc:"In the answer to beginning: hosts of which it is not known whether they are meant: they have sent no survey"`
-	Unknown   []string              `json:"unknown_names,omitempty" doc:"In the answer to backing out: what cannot be taken back, and why"`
-	Dangers   []string              `json:"dangers,omitempty" doc:"In the answer to backing out: what comes back"`
-	Untouched int                   `json:"untouched,omitempty" doc:"In the answer to healing: hosts on which no file would change"`
-	TookOver  int64                 `json:"took_over,omitempty" doc:"In the answer to beginning: the rollout that was held and made way"`
-	Hosts     []HostProgress        `json:"progress,omitempty" doc:"A page of the hosts, those first which failed"`
-	Total     int                   `json:"total,omitempty" doc:"Hosts that the page is one of, of those asked for"`
+	ID         int64                 `json:"id"`
+	Kind       string                `json:"kind" enum:"rollout,heal,back-out"`
+	Revision   int64                 `json:"revision" doc:"That it carries, or that is taken back"`
+	Of         int64                 `json:"of,omitempty" doc:"The rollout that it takes back"`
+	Author     string                `json:"author"`
+	Because    string                `json:"because,omitempty"`
+	Begun      *time.Time            `json:"begun" doc:"null for a plan"`
+	Ended      *time.Time            `json:"ended"`
+	Stopped    *time.Time            `json:"stopped,omitempty" doc:"When an operator stopped it"`
+	Left       []string              `json:"left,omitempty" doc:"In the answer to stopping: hosts still at work, which end by themselves"`
+	Phase      rollout.Phase         `json:"phase" enum:"changing,soaking,asking,held,ended"`
+	Since      *time.Time            `json:"since,omitempty" doc:"Of the phase"`
+	Says       string                `json:"says" doc:"What it is about, or waits for, in a sentence"`
+	TimeLeft   *int                  `json:"time_left,omitempty" doc:"Seconds, guessed from what its hosts took so far; absent: not known"`
+	Wave       int                   `json:"wave" doc:"The newest wave whose hosts may begin, from 1"`
+	Waves      int                   `json:"wave_count"`
+	Hold       *RolloutHold          `json:"hold,omitempty"`
+	Parts      []RolloutPart         `json:"parts,omitempty" doc:"The waves, one part for each plan"`
+	Causes     []RolloutCause        `json:"causes,omitempty" doc:"Why hosts failed, each cause once"`
+	Counts     map[rollout.State]int `json:"counts" doc:"Hosts by state"`
+	NotReached int                   `json:"not_reached,omitempty" doc:"Hosts of its waves that it never came to, since it was stopped"`
+	Others     int                   `json:"others,omitempty" doc:"In the answer to beginning: hosts that were not asked for; to healing: hosts that are being changed just now, and are left alone"`
+	Unsure     int                   `json:"unknown,omitempty" doc:"In the answer to beginning: hosts of which it is not known whether they are meant: they have sent no survey"`
+	Unknown    []string              `json:"unknown_names,omitempty" doc:"In the answer to backing out: what cannot be taken back, and why"`
+	Dangers    []string              `json:"dangers,omitempty" doc:"In the answer to backing out: what comes back"`
+	Untouched  int                   `json:"untouched,omitempty" doc:"In the answer to healing: hosts on which no file would change"`
+	TookOver   int64                 `json:"took_over,omitempty" doc:"In the answer to beginning: the rollout that was held and made way"`
+	Hosts      []HostProgress        `json:"progress,omitempty" doc:"A page of the hosts, those first which failed"`
+	Total      int                   `json:"total,omitempty" doc:"Hosts that the page is one of, of those asked for"`
 }
 
 // RolloutHold says who held a rollout, and why.
@@ -100,8 +101,9 @@ type RolloutCause struct {
 	Names   []string `json:"names" doc:"Some of them"`
 }
 
-// All is how many hosts take part.
-func (r *Rollout) All() (n int) {
+// All is how many hosts take part, those that it never came to among them.
+func (r *Rollout) All() int {
+	n := r.NotReached
 	for _, hosts := range r.Counts {
 		n += hosts
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -45,7 +46,11 @@ func (a *app) json(v any) (bool, error) {
 	case a.format == "jsonl":
 		return true, a.line(items(v)...)
 	case a.format == "csv" && !a.ownColumns:
-		head, rows := flat(items(v))
+		list := items(v)
+		head, rows := flat(list)
+		if len(list) == 0 {
+			head, _ = flat([]any{item(v)})
+		}
 		return a.csv(head, rows)
 	}
 	return false, nil
@@ -63,21 +68,38 @@ func (a *app) line(list ...any) error {
 
 // items are the items of a list; of anything else, the thing itself.
 func items(v any) []any {
+	list, is := listIn(v)
+	if !is {
+		return []any{v}
+	}
+	out := make([]any, list.Len())
+	for i := range out {
+		out[i] = list.Index(i).Interface()
+	}
+	return out
+}
+
+// item is an item of a list of such a kind with nothing in it, whose columns stand over one that is empty.
+func item(v any) any {
+	list, _ := listIn(v)
+	of := list.Type().Elem()
+	if of.Kind() == reflect.Pointer {
+		of = of.Elem()
+	}
+	return reflect.Zero(of).Interface()
+}
+
+func listIn(v any) (list reflect.Value, is bool) {
 	s := reflect.Indirect(reflect.ValueOf(v))
 	if s.Kind() != reflect.Struct {
-		return []any{v}
+		return s, false
 	}
 	for i := range s.NumField() {
 		if name, _, _ := strings.Cut(s.Type().Field(i).Tag.Get("json"), ","); name == "items" {
-			list := s.Field(i)
-			out := make([]any, list.Len())
-			for j := range out {
-				out[j] = list.Index(j).Interface()
-			}
-			return out
+			return s.Field(i), true
 		}
 	}
-	return []any{v}
+	return s, false
 }
 
 // flat are values of one type as a table: a column for each of their fields.
@@ -175,8 +197,8 @@ func (a *app) csv(head []string, rows [][]string) (bool, error) {
 	}
 	for _, r := range rows {
 		for i, cell := range r {
-			// A spreadsheet must not take a name that a host chose for a formula.
-			if cell != "" && strings.ContainsAny(cell[:1], "=+-@\t\r") {
+			// A spreadsheet must not take a name that a host chose for a formula. A number is none.
+			if _, err := strconv.ParseFloat(cell, 64); err != nil && cell != "" && strings.ContainsAny(cell[:1], "=+-@\t\r") {
 				r[i] = "'" + cell
 			}
 		}

@@ -210,6 +210,9 @@ func (s *state) rolls(a *app) string {
 				name += a.out.Paint(view.Red, fmt.Sprintf(", %d %s", n, st))
 			}
 		}
+		if r.NotReached > 0 {
+			name += a.out.Paint(view.Red, fmt.Sprintf(", %d not reached", r.NotReached))
+		}
 	} else {
 		name += ": " + r.Says
 	}

@@ -235,18 +235,13 @@ func refreshed(r *api.Report) (ok, bad int) {
 
 // missed reports whether a rollout that has ended did not come to all of its hosts.
 func missed(r *api.Rollout) bool {
-	return r.Stopped != nil || r.Counts[rollout.Failed]+r.Counts[rollout.Behind]+r.Counts[rollout.Skipped] > 0
+	return r.Stopped != nil || r.NotReached+r.Counts[rollout.Failed]+r.Counts[rollout.Behind]+r.Counts[rollout.Skipped] > 0
 }
 
-// unreached counts the hosts of a rollout that it never came to, since it was stopped.
-func unreached(r *api.Rollout) (n int) {
-	for _, p := range r.Parts {
-		n += p.Hosts
-		for _, hosts := range p.Counts {
-			n -= hosts
-		}
-	}
-	return max(n, 0)
+// leftOut counts the hosts to which nothing was carried: those that gave no sign of life, that somebody skipped, and that a
+// rollout never came to before it was stopped.
+func leftOut(r *api.Rollout) int {
+	return r.Counts[rollout.Behind] + r.Counts[rollout.Skipped] + r.NotReached
 }
 
 // begun is when a rollout began; a plan never did.
@@ -273,8 +268,8 @@ func (a *app) ended(r api.Rollout) error {
 		if n := r.Counts[rollout.Skipped]; n > 0 {
 			text += fmt.Sprintf(", %d skipped: left as they are", n)
 		}
-		if n := unreached(&r); n > 0 {
-			text += fmt.Sprintf(", %d not reached", n)
+		if r.NotReached > 0 {
+			text += fmt.Sprintf(", %d not reached", r.NotReached)
 		}
 		return no("%s", text)
 	}
@@ -327,6 +322,10 @@ func (a *app) rolloutList() *cobra.Command {
 				if r.Counts[rollout.Failed] > 0 {
 					failed.Style = view.Red
 				}
+				out := view.T(fmt.Sprint(leftOut(&r)))
+				if leftOut(&r) > 0 {
+					out.Style = view.Yellow
+				}
 				rows = append(
 					rows,
 					[]view.Cell{
@@ -341,6 +340,7 @@ func (a *app) rolloutList() *cobra.Command {
 						),
 						view.T(fmt.Sprint(r.Counts[rollout.Unchanged])),
 						failed,
+						out,
 						view.T(fmt.Sprint(r.Counts[rollout.Queued] + r.Counts[rollout.Waiting] + r.Counts[rollout.Working])),
 					},
 				)
@@ -359,6 +359,7 @@ func (a *app) rolloutList() *cobra.Command {
 					},
 					{Name: "UNCHANGED", Right: true, Less: 5},
 					{Name: "FAILED", Right: true},
+					{Name: "LEFT OUT", Right: true},
 					{Name: "TO DO", Right: true},
 				},
 				rows,
@@ -389,12 +390,13 @@ func (a *app) rolloutStop() *cobra.Command {
 				return err
 			}
 			a.out.Printf(
-				"Rollout %d stopped: %d changed, %d unchanged, %d failed, %d left behind.",
+				"Rollout %d stopped: %d changed, %d unchanged, %d failed, %d left behind, %d not reached: they keep what they have.",
 				r.ID,
 				r.Counts[rollout.Done],
 				r.Counts[rollout.Unchanged],
 				r.Counts[rollout.Failed],
 				r.Counts[rollout.Behind],
+				r.NotReached,
 			)
 			if len(r.Left) > 0 {
 				a.out.Printf(

@@ -359,8 +359,12 @@ func (a *app) showRollout(r api.Rollout) {
 			counts = append(counts, fmt.Sprintf("%d %s", n, st))
 		}
 	}
-	a.out.Printf("%s: %s\n", view.Count(r.All(), "host", "hosts"), strings.Join(counts, ", "))
+	if r.NotReached > 0 {
+		counts = append(counts, a.out.Paint(view.Yellow, fmt.Sprintf("%d not reached: they keep what they have", r.NotReached)))
+	}
+	a.out.Printf("%s: %s", view.Count(r.All(), "host", "hosts"), strings.Join(counts, ", "))
 	if r.Waves > 1 || r.Ended == nil {
+		a.out.Printf("")
 		a.showParts(&r)
 	}
 	a.whyFailed(&r)
@@ -414,7 +418,15 @@ func (a *app) showParts(r *api.Rollout) {
 	for i := range r.Parts {
 		p := &r.Parts[i]
 		where := view.Cell{Text: "to come", Style: view.Dim}
+		reached := 0
+		for _, hosts := range p.Counts {
+			reached += hosts
+		}
 		switch well := p.Counts[rollout.Done] + p.Counts[rollout.Unchanged]; {
+		case r.Ended != nil && reached == 0:
+			where = view.Cell{Text: "not begun", Style: view.Yellow}
+		case r.Ended != nil && reached < p.Hosts:
+			where = view.Cell{Text: "stopped", Style: view.Yellow}
 		case p.Wave < r.Wave, r.Ended != nil:
 			where = view.Cell{Text: "over", Style: view.Plain}
 		case p.Wave == r.Wave:

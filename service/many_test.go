@@ -97,6 +97,8 @@ assign: [{ to: everyone, repositories: [own] }]
 	stopped, err := c.StopRollout(ctx, ro.ID)
 	require.NoError(t, err)
 	assert.NotNil(t, stopped.Ended)
+	assert.Equal(t, count, stopped.NotReached)
+	assert.Equal(t, count, stopped.All())
 	hosts, err := c.Hosts(ctx, client.List{})
 	require.NoError(t, err)
 	assert.Equal(t, count, hosts.Standing.NoRevision)

@@ -185,10 +185,15 @@ func TestStoppingEndsAllThatCanBeEnded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"gw-01.brinewick.test", "gw-02.brinewick.test"}, stopped.Left, "what is left is said")
 	require.NotNil(t, stopped.Stopped)
+	assert.Equal(t, 2, stopped.NotReached, "those that had not begun")
+	assert.Equal(t, 4, stopped.All())
 	assert.Equal(t, http.StatusConflict, report(all[0], "working", api.StepTry), "nothing was touched yet: the agent stops")
 	assert.Equal(t, http.StatusNoContent, report(all[1], "working", api.StepRefresh), "files are in place: it goes on")
 	assert.Equal(t, http.StatusNoContent, report(all[0], "stopped", api.StepTry))
-	r.Ended(ro.ID) // gw-02 dies, and keeps nobody waiting
+	ended := r.Ended(ro.ID) // gw-02 dies, and keeps nobody waiting
+	assert.Equal(t, 3, ended.NotReached, "one of them had begun, and has touched nothing")
+	assert.Equal(t, 4, ended.All(), "whoever was meant is counted to the end")
+	assert.Contains(t, ended.Says, "it was stopped before 3 hosts had begun")
 	assert.False(t, all[1].surveyed("a").Work, "what was stopped is not caught up with")
 	_, err = r.Operator.BeginRollout(ctx, rig.AtOnce)
 	require.NoError(t, err)

@@ -35,6 +35,18 @@ type Rollout struct {
 	Parts    []rollout.Part
 	Course   rollout.Course
 	Counts   rollout.Counts
+	placed   int // of Counts, the hosts of its parts
+}
+
+// NotReached counts the hosts of a rollout that was stopped, or has ended, to which it never came.
+func (ro *Rollout) NotReached() (n int) {
+	if ro.Ended.IsZero() && ro.Stopped.IsZero() {
+		return 0
+	}
+	for i := range ro.Parts {
+		n += ro.Parts[i].Hosts
+	}
+	return max(0, n-ro.placed)
 }
 
 // Carries is the revision that a rollout carries to a host: a healing that of each host.
@@ -123,7 +135,9 @@ func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []Placed, c 
 		}
 		r.Counts = rollout.Counts{}
 		for _, h := range hosts {
-			r.Counts[h.State]++
+			if r.Counts[h.State]++; h.Part >= 0 {
+				r.placed++
+			}
 		}
 		ended, err := s.endIfDone(ctx, tx, r.ID, r.Begun)
 		if ended {
@@ -367,7 +381,8 @@ func (s *Store) Withdraw(ctx context.Context, id int64, h *Host, now time.Time, 
 
 const rolloutColumns = "id, kind, revision, author, begun, ended, stopped, set_aside, of, because, parts, course, " +
 	"(SELECT json_group_object(state, n) FROM " +
-	"(SELECT state, sum(hosts) AS n FROM rollout_counts c WHERE c.rollout = rollouts.id GROUP BY state) WHERE n > 0)"
+	"(SELECT state, sum(hosts) AS n FROM rollout_counts c WHERE c.rollout = rollouts.id GROUP BY state) WHERE n > 0), " +
+	"(SELECT COALESCE(sum(hosts), 0) FROM rollout_counts c WHERE c.rollout = rollouts.id AND part >= 0)"
 
 func scanRollout(row scanner) (Rollout, error) {
 	var r Rollout
@@ -375,6 +390,7 @@ func scanRollout(row scanner) (Rollout, error) {
 	var counts, parts, course []byte
 	err := row.Scan(
 		&r.ID, &r.Kind, &r.Revision, &r.Author, &begun, &ended, &stopped, &r.SetAside, &r.Of, &r.Because, &parts, &course, &counts,
+		&r.placed,
 	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, fmt.Errorf("rollout: %w", ErrNotFound)
@@ -390,6 +406,7 @@ func scanRollout(row scanner) (Rollout, error) {
 	}
 	if r.Course.Phase == "" && len(r.Parts) == 0 { // of an earlier version, which had no waves
 		p := rollout.Part{Plan: rollout.AtOnce().Name, What: "all", Hosts: r.all()}
+		r.placed = p.Hosts
 		r.Parts, r.Course = []rollout.Part{p}, rollout.Course{Opened: 1, Phase: rollout.Changing, Since: r.Begun}
 	}
 	if !r.Ended.IsZero() {

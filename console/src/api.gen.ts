@@ -3706,6 +3706,11 @@ export interface components {
             left?: string[];
             /**
              * Format: int64
+             * @description Hosts of its waves that it never came to, since it was stopped
+             */
+            not_reached?: number;
+            /**
+             * Format: int64
              * @description The rollout that it takes back
              */
             of?: number;

@@ -172,9 +172,8 @@ export function fateWords(f: { stands_as: string; then: string; why: string; rep
   return then[f.then] ? `${what}: ${then[f.then]} with the next change` : what
 }
 
-// missing counts the hosts on which a rollout did not do what it was for: those that failed, were left behind or passed
-// over, and those that it never came to.
-export function missing(r: Rollout): number {
-  const unreached = (r.parts ?? []).reduce((n, p) => n + p.hosts - Object.values(p.counts).reduce((a, b) => a + b, 0), 0)
-  return (r.counts.failed ?? 0) + (r.counts.behind ?? 0) + (r.counts.skipped ?? 0) + Math.max(0, unreached)
-}
+/** The hosts to which a rollout carried nothing: that were left behind, passed over, or never come to. */
+export const leftOut = (r: Rollout) => (r.counts.behind ?? 0) + (r.counts.skipped ?? 0) + (r.not_reached ?? 0)
+
+/** The hosts on which a rollout did not do what it was for. */
+export const missing = (r: Rollout) => (r.counts.failed ?? 0) + leftOut(r)

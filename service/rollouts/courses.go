@@ -47,6 +47,7 @@ func rolloutOf(ro store.Rollout) api.Rollout {
 	for _, st := range rollout.States {
 		out.Counts[st] = ro.Counts[st]
 	}
+	out.NotReached = ro.NotReached()
 	out.Says = says(&ro)
 	return out
 }
@@ -205,6 +206,9 @@ func says(ro *store.Rollout) string {
 	waves := rollout.Stages(ro.Parts)
 	switch c.Phase {
 	case rollout.Ended:
+		if n := ro.NotReached(); n > 0 {
+			return fmt.Sprintf("it was stopped before %s had begun", Plural(n))
+		}
 		if !ro.Stopped.IsZero() {
 			return "it was stopped"
 		}

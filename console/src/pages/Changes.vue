@@ -85,7 +85,7 @@ async function begin() {
 }
 
 const finished = (r: Rollout) => (r.counts.done ?? 0) + (r.counts.unchanged ?? 0) + (r.counts.failed ?? 0) + (r.counts.behind ?? 0) + (r.counts.skipped ?? 0)
-const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, 0)
+const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, r.not_reached ?? 0)
 </script>
 
 <template>

@@ -14,7 +14,7 @@ import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import Waves from '../parts/Waves.vue'
 import { useMayChange, useSession } from '../role'
-import { ago, count, missing, number, progressLook, sentence, short } from '../words'
+import { ago, count, leftOut, missing, number, progressLook, sentence, short } from '../words'
 
 const props = defineProps<{ id?: string }>()
 const now = useNow()
@@ -95,7 +95,7 @@ async function pull(why: string) {
     void queries.invalidateQueries({ queryKey: ['rollout'] })
   }
 }
-const look = (x: Rollout) => (!x.ended ? (x.phase === 'held' ? progressLook.failed : progressLook.working) : x.counts.failed ? progressLook.failed : x.counts.behind || x.counts.skipped || x.stopped ? progressLook.behind : progressLook.done)
+const look = (x: Rollout) => (!x.ended ? (x.phase === 'held' ? progressLook.failed : progressLook.working) : x.counts.failed ? progressLook.failed : leftOut(x) || x.stopped ? progressLook.behind : progressLook.done)
 const word = (x: Rollout) => (x.ended ? (x.stopped ? 'stopped' : 'ended') : x.phase === 'held' ? 'held' : 'under way')
 
 // What stands in a row of a table, so that its columns are checked against the service's answers.
@@ -141,6 +141,7 @@ type Row = NonNullable<typeof rollouts.data.value>['items'][number]
       <div class="filters">
         <el-button size="small" :type="state === '' ? 'primary' : undefined" @click="state = ''">all</el-button>
         <el-button v-for="[s, n] in counted" :key="s" size="small" :type="state === s ? 'primary' : undefined" @click="state = s">{{ n }} {{ s }}</el-button>
+        <span v-if="r.not_reached" class="warn">! {{ count(r.not_reached, 'host was', 'hosts were') }} not reached, and {{ r.not_reached === 1 ? 'keeps what it has' : 'keep what they have' }}</span>
       </div>
       <HostProgress v-for="h in r.progress" :key="h.host" :host="h" :skippable="mayChange && !r.ended" @skip="skip" />
       <el-pagination v-if="(r.total ?? 0) > hostsShown" v-model:current-page="hostPage" class="pages" layout="prev, pager, next, total" :total="r.total" :page-size="hostsShown" />
@@ -160,6 +161,7 @@ type Row = NonNullable<typeof rollouts.data.value>['items'][number]
         <el-table-column label="Done" width="80" align="right"><template #default="{ row }: { row: Row }">{{ number(row.counts.done) }}</template></el-table-column>
         <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }: { row: Row }">{{ number(row.counts.unchanged) }}</template></el-table-column>
         <el-table-column label="Failed" width="90" align="right"><template #default="{ row }: { row: Row }"><span :class="{ bad: row.counts.failed }">{{ row.counts.failed ? '✗ ' : '' }}{{ number(row.counts.failed) }}</span></template></el-table-column>
+        <el-table-column label="Left out" width="90" align="right"><template #default="{ row }: { row: Row }"><span :class="{ warn: leftOut(row as Rollout) }">{{ leftOut(row as Rollout) ? '! ' : '' }}{{ number(leftOut(row as Rollout)) }}</span></template></el-table-column>
         <el-table-column label="State" width="120"><template #default="{ row }: { row: Row }"><Mark :look="look(row as Rollout)" :word="word(row as Rollout)" /></template></el-table-column>
       </el-table>
       <el-pagination v-if="rollouts.data.value.total > listShown" v-model:current-page="listPage" class="pages" layout="prev, pager, next, total" :total="rollouts.data.value.total" :page-size="listShown" />
