@@ -62,7 +62,7 @@ func (a *app) explain() *cobra.Command {
 				}
 				return picked, nil
 			}
-			show := func(e *reason.Explanation) { a.explained(*e, what, len(hosts) != 1 || m.some()) }
+			show := func(e *reason.Explanation) { a.explained(*e, what, m.several(hosts)) }
 			return every(cmd.Context(), a, &m, hosts, one, show)
 		},
 	}

@@ -289,7 +289,7 @@ func (a *app) hostInvite() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return every(cmd.Context(), a, &meant{}, hosts, func(h string) (api.Invite, error) {
+			return everyOf(cmd.Context(), a, hosts, !(&meant{}).several(args), func(h string) (api.Invite, error) {
 				return a.client().Invite(cmd.Context(), api.InviteOrder{Host: h, Hours: hours})
 			}, a.invitation)
 		},

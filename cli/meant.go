@@ -146,12 +146,18 @@ func (a *app) eachOf(ctx context.Context, hosts []string, do func(host string) e
 }
 
 // every does something for every host that is meant, and answers with what came of each: one thing
-// for one host, a list for several. Where it fails for some, the others are answered all the same.
+// where one host is named, and else a list, however many it comes to. Where it fails for some, the
+// others are answered all the same.
 func every[T any](ctx context.Context, a *app, m *meant, names []string, do func(host string) (T, error), show func(*T)) error {
 	hosts, err := m.hosts(ctx, a, names)
 	if err != nil {
 		return err
 	}
+	return everyOf(ctx, a, hosts, !m.several(names), do, show)
+}
+
+// everyOf is every for hosts that were looked up; one says that one was named.
+func everyOf[T any](ctx context.Context, a *app, hosts []string, one bool, do func(host string) (T, error), show func(*T)) error {
 	all := []T{}
 	failed := a.eachOf(ctx, hosts, func(h string) error {
 		one, err := do(h)
@@ -164,19 +170,15 @@ func every[T any](ctx context.Context, a *app, m *meant, names []string, do func
 		}
 		return nil
 	})
-	return cmp.Or(several(a, all, len(hosts) == 1), failed)
-}
-
-// several prints one thing as it stands, and more as a list, where JSON is asked for.
-func several[T any](a *app, all []T, one bool) (err error) {
+	var err error
 	switch {
-	case a.format == "table", len(all) == 0:
+	case a.format == "table", one && failed != nil:
 	case one:
 		_, err = a.json(all[0])
 	default:
 		_, err = a.json(listed[T]{all, len(all)})
 	}
-	return err
+	return cmp.Or(err, failed)
 }
 
 func whether(unknown int) string {

@@ -244,6 +244,23 @@ func leftOut(r *api.Rollout) int {
 	return r.Counts[rollout.Behind] + r.Counts[rollout.Skipped] + r.NotReached
 }
 
+// whoWereLeft tells of those that leftOut counts, behind other counts; nothing where there are none.
+func whoWereLeft(r *api.Rollout) (text string) {
+	for _, left := range []struct {
+		hosts int
+		how   string
+	}{
+		{r.Counts[rollout.Behind], "left behind without a sign of life"},
+		{r.Counts[rollout.Skipped], "skipped: left as they are"},
+		{r.NotReached, "not reached: they keep what they have"},
+	} {
+		if left.hosts > 0 {
+			text += fmt.Sprintf(", %d %s", left.hosts, left.how)
+		}
+	}
+	return text
+}
+
 // begun is when a rollout began; a plan never did.
 func begun(r *api.Rollout) time.Time {
 	if r.Begun == nil {
@@ -262,16 +279,7 @@ func (a *app) ended(r api.Rollout) error {
 		}
 		text += fmt.Sprintf(": %s failed, %d done, %d unchanged", view.Count(r.Counts[rollout.Failed], "host", "hosts"),
 			r.Counts[rollout.Done], r.Counts[rollout.Unchanged])
-		if n := r.Counts[rollout.Behind]; n > 0 {
-			text += fmt.Sprintf(", %d left behind without a sign of life", n)
-		}
-		if n := r.Counts[rollout.Skipped]; n > 0 {
-			text += fmt.Sprintf(", %d skipped: left as they are", n)
-		}
-		if r.NotReached > 0 {
-			text += fmt.Sprintf(", %d not reached", r.NotReached)
-		}
-		return no("%s", text)
+		return no("%s%s", text, whoWereLeft(&r))
 	}
 	a.out.Printf(
 		"%s %d changed, %d unchanged, in %s.",
@@ -390,13 +398,12 @@ func (a *app) rolloutStop() *cobra.Command {
 				return err
 			}
 			a.out.Printf(
-				"Rollout %d stopped: %d changed, %d unchanged, %d failed, %d left behind, %d not reached: they keep what they have.",
+				"Rollout %d stopped: %d changed, %d unchanged, %d failed%s.",
 				r.ID,
 				r.Counts[rollout.Done],
 				r.Counts[rollout.Unchanged],
 				r.Counts[rollout.Failed],
-				r.Counts[rollout.Behind],
-				r.NotReached,
+				whoWereLeft(&r),
 			)
 			if len(r.Left) > 0 {
 				a.out.Printf(

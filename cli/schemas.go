@@ -16,24 +16,31 @@ import (
 	"patientlantern.example/lantern/service/web"
 )
 
-func of[T any]() reflect.Type { return reflect.TypeFor[T]() }
+// answer is what a command prints as JSON.
+type answer struct {
+	one  reflect.Type
+	list reflect.Type // of a command that takes many hosts, where more than one may be meant; else nil
+}
 
-// answers are what commands print as JSON. A command that takes many hosts prints the answer
-// for one of them, or a list of the same.
-var answers = map[string]reflect.Type{
+func of[T any]() answer { return answer{one: reflect.TypeFor[T]()} }
+
+func each[T any]() answer { return answer{reflect.TypeFor[T](), reflect.TypeFor[listed[T]]()} }
+
+// answers are what commands print as JSON.
+var answers = map[string]answer{
 	"":          of[state](),
-	"host list": of[api.HostPage](), "host show": of[api.HostDetail](), "host invite": of[api.Invite](), "host label": of[api.Labelled](),
-	"host accept": of[api.Accepted](), "host history": of[api.HistoryPage](),
-	"host compare": of[api.BetweenPage](), "host retire": of[did](), "host export": of[api.Export](),
+	"host list": of[api.HostPage](), "host show": each[api.HostDetail](), "host invite": each[api.Invite](), "host label": of[api.Labelled](),
+	"host accept": each[api.Accepted](), "host history": each[api.HistoryPage](),
+	"host compare": each[api.BetweenPage](), "host retire": of[did](), "host export": each[api.Export](),
 	"day list":     of[api.DayPage](),
 	"setting list": of[api.SettingPage](),
 	"group list":   of[api.GroupPage](), "cohort list": of[api.CohortPage](),
 	"key list": of[api.KeyPage](), "key show": of[api.KeyDetail](), "key withdraw": of[withdrawing](),
 	"repository list": of[api.RepositoryPage](), "repository show": of[listed[api.Repository]](),
 	"repository probe": of[api.RepositoryPage](), "whence": of[api.Whence](),
-	"waiver list": of[api.WaiverPage](), "waiver add": of[api.Waiver](), "waiver end": of[did](),
+	"waiver list": of[api.WaiverPage](), "waiver add": of[listed[api.Waiver]](), "waiver end": of[did](),
 	"survey save": of[savedSurveys](), "drift": of[api.FindingGroupPage](), "heal": of[api.Rollout](),
-	"explain": of[reason.Explanation](), "read": of[source.Survey](),
+	"explain": each[reason.Explanation](), "read": of[source.Survey](),
 	"policy new": of[filesWritten](), "policy learn": of[learn.Result](), "policy adopt": of[patchText](),
 	"policy check": of[api.CheckResult](), "policy test": of[listed[reason.Expected]](), "policy preview": of[api.Preview](),
 	"policy publish": of[api.Revision](), "policy restore": of[api.Revision](), "policy fetch": of[filesWritten](),
@@ -41,12 +48,12 @@ var answers = map[string]reflect.Type{
 	"revision list": of[api.RevisionList](),
 	"rollout list":  of[api.RolloutPage](), "rollout show": of[api.Rollout](), "rollout begin": of[api.Rollout](),
 	"rollout plan": of[api.Rollout](), "rollout hold": of[api.Rollout](), "rollout proceed": of[api.Rollout](),
-	"rollout consent": of[api.Rollout](), "rollout skip": of[api.Rollout](), "rollout back-out": of[api.Rollout](),
+	"rollout consent": of[api.Rollout](), "rollout skip": each[api.Rollout](), "rollout back-out": of[api.Rollout](),
 	"rollout stop": of[api.Rollout](),
 	"date list":    of[api.DatePage](),
 	"freeze list":  of[api.FreezeList](), "freeze add": of[api.Freeze](), "freeze end": of[api.Freeze](),
 	"channel list": of[api.ChannelPage](), "contract list": of[api.ContractPage](), "contract outlook": of[api.Outlook](),
-	"seat list": of[api.SeatPage](), "seat take": of[api.Seat](), "seat release": of[api.Seat](),
+	"seat list": of[api.SeatPage](), "seat take": each[api.Seat](), "seat release": each[api.Seat](),
 	"account list": of[api.AccountList](), "account add": of[api.Account](), "account remove": of[did](),
 	"audit list": of[api.AuditPage](), "audit verify": of[api.AuditChain](),
 	"operator list": of[api.OperatorList](), "operator add": of[api.Operator](), "operator remove": of[did](),
@@ -65,7 +72,11 @@ func Answer(command string) (*huma.Schema, huma.Registry, bool) {
 		return nil, nil, false
 	}
 	r := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
-	return r.Schema(t, false, "Answer"), r, true
+	one := r.Schema(t.one, false, "Answer")
+	if t.list == nil {
+		return one, r, true
+	}
+	return &huma.Schema{AnyOf: []*huma.Schema{one, r.Schema(t.list, false, "Answers")}}, r, true
 }
 
 // answerSchema is Answer as text.

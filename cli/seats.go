@@ -47,7 +47,7 @@ func (a *app) seatTake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return every(cmd.Context(), a, &meant{}, hosts, func(host string) (api.Seat, error) {
+			return everyOf(cmd.Context(), a, hosts, !m.several(args), func(host string) (api.Seat, error) {
 				o.Host = host
 				return a.client().TakeSeat(cmd.Context(), o)
 			}, func(s *api.Seat) { a.out.Printf("%s has a seat in %s: %s", s.Host, s.Contract, s.Why) })
@@ -74,7 +74,7 @@ func (a *app) seatRelease() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return every(cmd.Context(), a, &meant{}, hosts, func(host string) (api.Seat, error) {
+			return everyOf(cmd.Context(), a, hosts, !m.several(args), func(host string) (api.Seat, error) {
 				of, err := a.seatOf(cmd.Context(), host, account)
 				if err != nil {
 					return api.Seat{}, err

@@ -91,7 +91,8 @@ func (a *app) waiverAdd() *cobra.Command {
 					a.showWaiver(&made[i])
 				}
 			}
-			return cmp.Or(several(a, made, len(made) == 1), err)
+			_, told := a.json(listed[api.Waiver]{made, len(made)})
+			return cmp.Or(told, err)
 		},
 	}
 	m.add(a, cmd)
