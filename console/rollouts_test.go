@@ -58,6 +58,27 @@ func TestARolloutIsHeldLetGoOnAndTakenBack(t *testing.T) {
 	assert.Equal(t, string(was), string(is))
 }
 
+// What was stopped says of whom it never came to, and calls no wave over that has not begun.
+func TestAStoppedRolloutSaysWhomItNeverCameTo(t *testing.T) {
+	r := rig.New(t)
+	for _, n := range []string{"gw-01", "gw-02"} {
+		r.Up(n)
+	}
+	r.Publish()
+	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", standin.FaultWrongKey))
+	_, err := r.Operator.BeginRollout(context.Background(), api.RolloutOrder{})
+	require.NoError(t, err)
+	s := openAt(t, r, "/rollouts", 1280, 800)
+	s.shows("h1", "Rollout 1 of revision 1 is held")
+	_, err = r.Operator.StopRollout(context.Background(), 1)
+	require.NoError(t, err)
+	s.shows("h1", "Rollout 1 of revision 1 was stopped, not done on 2 hosts")
+	s.shows(".waves", "not begun")
+	s.shows(".hosts", "1 host was not reached, and keeps what it has")
+	s.shows(".el-table", "stopped")
+	s.fits()
+}
+
 // Nothing begins while a freeze holds, the pages say so, and a host that cannot wait for it is left out.
 func TestTheFleetIsFrozenAndAHostLeftOut(t *testing.T) {
 	r := rig.New(t)

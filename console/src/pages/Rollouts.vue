@@ -110,7 +110,7 @@ type Row = NonNullable<typeof rollouts.data.value>['items'][number]
   <p v-if="rollouts.data.value && !rollouts.data.value.total" class="soft"><router-link to="/changes">See what the newest revision would change</router-link>, and begin one there.</p>
   <template v-if="r">
     <div class="head">
-      <h1 :class="tone">{{ headline }}<template v-if="missed">, but not on <span class="warn">{{ count(missed, 'host', 'hosts') }}</span></template></h1>
+      <h1 :class="tone">{{ headline }}<template v-if="missed">, not done on <span class="warn">{{ count(missed, 'host', 'hosts') }}</span></template></h1>
       <span v-if="mayChange" class="levers">
         <template v-if="!r.ended">
           <el-button v-if="r.phase === 'held'" size="large" :loading="busy" @click="ask('proceed')">Go on</el-button>
@@ -141,7 +141,7 @@ type Row = NonNullable<typeof rollouts.data.value>['items'][number]
       <div class="filters">
         <el-button size="small" :type="state === '' ? 'primary' : undefined" @click="state = ''">all</el-button>
         <el-button v-for="[s, n] in counted" :key="s" size="small" :type="state === s ? 'primary' : undefined" @click="state = s">{{ n }} {{ s }}</el-button>
-        <span v-if="r.not_reached" class="warn">! {{ count(r.not_reached, 'host was', 'hosts were') }} not reached, and {{ r.not_reached === 1 ? 'keeps what it has' : 'keep what they have' }}</span>
+        <span v-if="r.not_reached" class="warn aside">! {{ count(r.not_reached, 'host was', 'hosts were') }} not reached, and {{ r.not_reached === 1 ? 'keeps what it has' : 'keep what they have' }}</span>
       </div>
       <HostProgress v-for="h in r.progress" :key="h.host" :host="h" :skippable="mayChange && !r.ended" @skip="skip" />
       <el-pagination v-if="(r.total ?? 0) > hostsShown" v-model:current-page="hostPage" class="pages" layout="prev, pager, next, total" :total="r.total" :page-size="hostsShown" />
@@ -159,7 +159,7 @@ type Row = NonNullable<typeof rollouts.data.value>['items'][number]
         <el-table-column label="Begun" min-width="205"><template #default="{ row }: { row: Row }"><Moment :at="row.begun" /></template></el-table-column>
         <el-table-column label="Waves" width="80" align="right"><template #default="{ row }: { row: Row }">{{ row.wave }} of {{ row.wave_count }}</template></el-table-column>
         <el-table-column label="Done" width="80" align="right"><template #default="{ row }: { row: Row }">{{ number(row.counts.done) }}</template></el-table-column>
-        <el-table-column label="Unchanged" width="110" align="right"><template #default="{ row }: { row: Row }">{{ number(row.counts.unchanged) }}</template></el-table-column>
+        <el-table-column label="Unchanged" width="124" align="right"><template #default="{ row }: { row: Row }">{{ number(row.counts.unchanged) }}</template></el-table-column>
         <el-table-column label="Failed" width="90" align="right"><template #default="{ row }: { row: Row }"><span :class="{ bad: row.counts.failed }">{{ row.counts.failed ? '✗ ' : '' }}{{ number(row.counts.failed) }}</span></template></el-table-column>
         <el-table-column label="Left out" width="90" align="right"><template #default="{ row }: { row: Row }"><span :class="{ warn: leftOut(row as Rollout) }">{{ leftOut(row as Rollout) ? '! ' : '' }}{{ number(leftOut(row as Rollout)) }}</span></template></el-table-column>
         <el-table-column label="State" width="120"><template #default="{ row }: { row: Row }"><Mark :look="look(row as Rollout)" :word="word(row as Rollout)" /></template></el-table-column>
@@ -201,5 +201,8 @@ type Row = NonNullable<typeof rollouts.data.value>['items'][number]
 }
 .filters {
   margin-bottom: 8px;
+}
+.aside {
+  margin-left: 12px;
 }
 </style>

@@ -42,7 +42,7 @@ function stands(p: Part): { word: string; tone: string } {
         <div class="strip" :title="bits(p).map((b) => `${number(b.hosts)} ${b.state}`).join(', ')">
           <span v-for="b in bits(p)" :key="b.state" :class="['bit', b.tone, b.state]" :style="{ flexGrow: b.hosts }" />
         </div>
-        <div class="soft">{{ count(p.hosts, 'host', 'hosts') }}: {{ bits(p).map((b) => `${number(b.hosts)} ${b.state}`).join(', ') }}</div>
+        <div class="soft">{{ count(p.hosts, 'host', 'hosts') }}{{ bits(p).length ? ': ' : '' }}{{ bits(p).map((b) => `${number(b.hosts)} ${b.state}`).join(', ') }}</div>
       </div>
       <div class="gates">
         <span v-for="g in gates(p)" :key="g.name" :class="['gate', { bad: !g.passed }]">{{ g.passed ? '' : '✗ ' }}{{ words[g.name] ?? g.name }} <b>{{ g.value }}</b><span class="soft">{{ g.most >= 0 ? ` of at most ${g.most}` : '' }}</span></span>
