@@ -244,6 +244,15 @@ func leftOut(r *api.Rollout) int {
 	return r.Counts[rollout.Behind] + r.Counts[rollout.Skipped] + r.NotReached
 }
 
+// counted is a number of hosts that stands out where there are any.
+func counted(hosts int, style view.Style) view.Cell {
+	c := view.T(fmt.Sprint(hosts))
+	if hosts > 0 {
+		c.Style = style
+	}
+	return c
+}
+
 // whoWereLeft tells of those that leftOut counts, behind other counts; nothing where there are none.
 func whoWereLeft(r *api.Rollout) (text string) {
 	for _, left := range []struct {
@@ -326,14 +335,6 @@ func (a *app) rolloutList() *cobra.Command {
 				case r.Phase == rollout.Held:
 					ended = view.Cell{Text: "held", Style: view.Yellow}
 				}
-				failed := view.T(fmt.Sprint(r.Counts[rollout.Failed]))
-				if r.Counts[rollout.Failed] > 0 {
-					failed.Style = view.Red
-				}
-				out := view.T(fmt.Sprint(leftOut(&r)))
-				if leftOut(&r) > 0 {
-					out.Style = view.Yellow
-				}
 				rows = append(
 					rows,
 					[]view.Cell{
@@ -347,8 +348,8 @@ func (a *app) rolloutList() *cobra.Command {
 							fmt.Sprint(r.Counts[rollout.Done]),
 						),
 						view.T(fmt.Sprint(r.Counts[rollout.Unchanged])),
-						failed,
-						out,
+						counted(r.Counts[rollout.Failed], view.Red),
+						counted(leftOut(&r), view.Yellow),
 						view.T(fmt.Sprint(r.Counts[rollout.Queued] + r.Counts[rollout.Waiting] + r.Counts[rollout.Working])),
 					},
 				)

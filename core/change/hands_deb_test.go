@@ -110,6 +110,9 @@ func TestWhatHandsDoToApt(t *testing.T) {
 		{does: "a pin gone", file: pinFile, text: "-", want: "pin-changed fault", field: "pin"},
 		{does: "a pin for one package", file: pinFile, from: "Package: *", text: "Package: tern", want: "pin-changed fault", field: "pin"},
 		{does: "a default release", file: "etc/apt/apt.conf.d/99x", text: "APT::Default-Release \"limpet\";\n", want: "setting-changed fault", field: "APT::Default-Release"},
+		{does: "another architecture", file: "var/lib/dpkg/arch", text: "amd64\ni386\n", want: "setting-changed fault", field: "architectures", stays: true},
+		{does: "its own architecture alone, in a list", file: "var/lib/dpkg/arch", text: "amd64\n"},
+		{does: "another architecture by apt.conf", file: "etc/apt/apt.conf.d/99x", text: "APT::Architectures { \"amd64\"; \"i386\"; };\n", want: "setting-changed fault", field: "APT::Architectures::"},
 		{does: "a package on hold", file: "var/lib/dpkg/status", from: "Status: install", text: "Status: hold", want: "hold-changed fault", field: "hold", stays: true},
 
 		// Checks, transport, programs.

@@ -117,6 +117,7 @@ func (c *comparer) stood(b *Base) {
 		s.services()
 	}
 	s.system()
+	s.architectures()
 	s.keys()
 	s.sources()
 	s.remotes()
@@ -151,19 +152,6 @@ func (s *standing) add(f Finding) {
 
 // sinceThen ends the sentence of a finding that follows from the base.
 const sinceThen = ", which was not so when the policy came"
-
-// system tells of another release than the one that the policy came to: what else differs
-// may follow from it.
-func (s *standing) system() {
-	was, is := s.was.Traits.OS, s.survey.Traits.OS
-	if was.ID == "" || is.ID == "" || was.ID == is.ID && was.Version == is.Version && was.Codename == is.Codename {
-		return
-	}
-	name := func(o source.OS) string { return strings.TrimSpace(o.ID + " " + o.Version + " " + o.Codename) }
-	s.add(Finding{Class: SystemChanged, Severity: Note, Field: "system", File: "/etc/os-release", Want: name(was), Have: name(is),
-		Message: fmt.Sprintf("the host is %s now; it was %s when the policy came: where the upgrade was meant, accept the host as it stands",
-			name(is), name(was))})
-}
 
 // harder are settings that a yes makes stricter.
 var harder = []string{

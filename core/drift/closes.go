@@ -42,6 +42,8 @@ func (f *Finding) ClosedBy() string {
 	switch {
 	case !f.Stays:
 		return closes[f.Class]
+	case f.File == deb.Foreign:
+		return "say it to dpkg on the host (dpkg --add-architecture, --remove-architecture), or " + accept
 	case f.Class == KeyWithdrawn:
 		return "take the key out of that file by hand, or switch off what goes by it"
 	case f.Class == NotRead && !f.Beside: // it is what the policy wants

@@ -36,7 +36,7 @@ var oldRPM = []string{
 
 func (r *reader) databases() {
 	r.readDpkg()
-	if foreign, err := r.root.ReadText("/var/lib/dpkg/arch"); err == nil {
+	if foreign, err := r.root.ReadText(deb.Foreign); err == nil {
 		for a := range strings.FieldsSeq(string(foreign)) {
 			if len(r.dpkgArchs) == 0 || a != r.dpkgArchs[0] {
 				r.dpkgArchs = append(r.dpkgArchs, a)

@@ -123,6 +123,9 @@ func Read(root *rootfs.FS, architectures []string) family.Reading {
 // Status is dpkg's database of packages.
 const Status = "/var/lib/dpkg/status"
 
+// Foreign is dpkg's list of the architectures that it takes beside its own.
+const Foreign = "/var/lib/dpkg/arch"
+
 // IsRead reports whether apt reads a file of that name in sources.list.d.
 func IsRead(name string) bool {
 	ext := name[strings.LastIndexByte(name, '.')+1:]

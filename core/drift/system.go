@@ -1,0 +1,48 @@
+package drift
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/source"
+)
+
+// system tells of another release than the one that the policy came to: what else differs
+// may follow from it.
+func (s *standing) system() {
+	was, is := s.was.Traits.OS, s.survey.Traits.OS
+	if was.ID == "" || is.ID == "" || was.ID == is.ID && was.Version == is.Version && was.Codename == is.Codename {
+		return
+	}
+	name := func(o source.OS) string { return strings.TrimSpace(o.ID + " " + o.Version + " " + o.Codename) }
+	s.add(Finding{Class: SystemChanged, Severity: Note, Field: "system", File: "/etc/os-release", Want: name(was), Have: name(is),
+		Message: fmt.Sprintf("the host is %s now; it was %s when the policy came: where the upgrade was meant, accept the host as it stands",
+			name(is), name(was))})
+}
+
+// architectures tells of other processors than those for which dpkg took packages when the policy came: every source
+// that names none offers them as well. What apt.conf says of them is told as a setting.
+func (s *standing) architectures() {
+	was, is := processors(s.was), processors(s.survey)
+	if was != is && was != "" && is != "" {
+		s.add(Finding{Class: SettingChanged, Severity: Fault, Field: "architectures", File: deb.Foreign, Want: was, Have: is, Stays: true,
+			Message: "packages are for " + is + "; they were for " + was + " when the policy came"})
+	}
+}
+
+// processors are those for which dpkg takes packages; empty where somebody else says that.
+func processors(of *source.Survey) string {
+	if of.Traits.Family != deb.Family {
+		return ""
+	}
+	for i := range of.Settings {
+		if strings.Contains(strings.ToLower(of.Settings[i].Name), "architectures") {
+			return ""
+		}
+	}
+	list := slices.Clone(of.Traits.Architectures)
+	slices.Sort(list)
+	return strings.Join(list, " ")
+}
