@@ -391,29 +391,3 @@ func (a *app) previewed(ctx context.Context, args []string, from string, revisio
 	}
 	return a.client().PreviewFolder(ctx, api.Publication{Files: f})
 }
-
-// waiting shows that something is under way when it takes more than a moment.
-func (a *app) waiting(what string) (stop func()) {
-	if !a.errOut.Live {
-		return func() {}
-	}
-	done, gone := make(chan struct{}), make(chan struct{})
-	go func() {
-		defer close(gone)
-		start := time.Now()
-		tick := time.NewTicker(200 * time.Millisecond)
-		defer tick.Stop()
-		for {
-			select {
-			case <-done:
-				a.errOut.Over("")
-				return
-			case <-tick.C:
-				if d := time.Since(start); d > 700*time.Millisecond {
-					a.errOut.Over(fmt.Sprintf("%s, %ds …", what, int(d.Seconds())))
-				}
-			}
-		}
-	}()
-	return func() { close(done); <-gone }
-}

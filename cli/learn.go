@@ -79,10 +79,10 @@ func (a *app) learnFrom(ctx context.Context, from string) ([]saved.Snapshot, err
 	if from != "" {
 		return surveys(from)
 	}
-	stop := a.waiting("reading the fleet's surveys")
-	defer stop()
+	p := a.counting("reading the fleet's surveys", 0)
+	defer p.stop()
 	var out []saved.Snapshot
-	if _, err := a.eachSurvey(ctx, client.List{}, func(s saved.Snapshot) error { out = append(out, s); return nil }); err != nil {
+	if _, err := a.eachSurvey(ctx, client.List{}, p, func(s saved.Snapshot) error { out = append(out, s); return nil }); err != nil {
 		return nil, err
 	}
 	if len(out) == 0 {

@@ -198,13 +198,15 @@ func (a *app) surveySave() *cobra.Command {
 
 // eachSurvey hands out the last survey of each host of the fleet, and lists the hosts
 // that have sent none.
-func (a *app) eachSurvey(ctx context.Context, of client.List, take func(saved.Snapshot) error) (silent []string, err error) {
+func (a *app) eachSurvey(ctx context.Context, of client.List, p *progress, take func(saved.Snapshot) error) (silent []string, err error) {
 	for of.Page, of.PerPage = 1, 500; ; of.Page++ {
-		p, err := a.client().Hosts(ctx, of)
+		page, err := a.client().Hosts(ctx, of)
 		if err != nil {
 			return silent, err
 		}
-		for _, h := range p.Hosts {
+		p.all.Store(int64(page.Total))
+		for _, h := range page.Hosts {
+			p.done.Add(1)
 			if h.OS == "" {
 				silent = append(silent, h.Name)
 				continue
@@ -217,7 +219,7 @@ func (a *app) eachSurvey(ctx context.Context, of client.List, take func(saved.Sn
 				return silent, err
 			}
 		}
-		if p.Next == 0 {
+		if page.Next == 0 {
 			return silent, nil
 		}
 	}
@@ -231,10 +233,11 @@ type savedSurveys struct {
 }
 
 func (a *app) saveSurveys(ctx context.Context, dir string, of client.List) error {
-	stop := sync.OnceFunc(a.waiting("saving surveys"))
+	p := a.counting("saving surveys", 0)
+	stop := sync.OnceFunc(p.stop)
 	defer stop()
 	count := 0
-	silent, err := a.eachSurvey(ctx, of, func(s saved.Snapshot) error {
+	silent, err := a.eachSurvey(ctx, of, p, func(s saved.Snapshot) error {
 		text, err := json.MarshalIndent(s, "", "  ")
 		if err != nil {
 			return err

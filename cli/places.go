@@ -50,8 +50,8 @@ func (a *app) askPlaces(ctx context.Context, p *policy.Policy, from string) (out
 		h := hostOf(&hosts[i])
 		gather(p, r.Resolve(h), h.Traits.Architectures, found)
 	}
-	stop := a.waiting("looking at " + view.Count(len(found), "place of packages", "places of packages"))
-	defer stop()
+	looks := a.counting("looking at places of packages", len(found))
+	defer looks.stop()
 	client := fetch.New()
 	var mu sync.Mutex
 	var g errgroup.Group
@@ -59,6 +59,7 @@ func (a *app) askPlaces(ctx context.Context, p *policy.Policy, from string) (out
 	for _, x := range found {
 		g.Go(func() error {
 			d := x.look(ctx, client, p)
+			looks.done.Add(1)
 			mu.Lock()
 			defer mu.Unlock()
 			if d == nil || d.Code == "upstream-refused" {

@@ -417,12 +417,3 @@ func (a *app) rolloutStop() *cobra.Command {
 		},
 	}
 }
-
-// timeLeft says how long the rest takes at the pace so far; nothing where that is not known yet.
-func timeLeft(done, all int, since time.Duration) string {
-	if done < 2 || done >= all || since < 2*time.Second {
-		return ""
-	}
-	left := time.Duration(float64(since) / float64(done) * float64(all-done))
-	return ", about " + left.Round(time.Second).String() + " left at this pace"
-}

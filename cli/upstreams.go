@@ -58,14 +58,15 @@ func (a *app) askUpstreams(ctx context.Context, p *policy.Policy, from string) (
 		}
 	}
 	list, skipped := askings(p, facts)
-	stop := a.waiting(fmt.Sprintf("asking for %d Release files", len(list)))
-	defer stop()
+	asks := a.counting("asking for Release files", len(list))
+	defer asks.stop()
 	var mu sync.Mutex
 	var g errgroup.Group
 	g.SetLimit(8)
 	for _, x := range list {
 		g.Go(func() error {
 			d, ok := x.hold(ctx)
+			asks.done.Add(1)
 			mu.Lock()
 			defer mu.Unlock()
 			if ok {
