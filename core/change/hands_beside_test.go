@@ -2,6 +2,7 @@ package change_test
 
 import (
 	"maps"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -98,6 +99,25 @@ func TestWhatHandsDoBesidePacman(t *testing.T) {
 		{does: "another server of keys", file: conf, from: "keyserver-options", text: "keyserver hkps://keys.brinewick.test\nkeyserver-options"},
 		{does: "a comment on a hook", file: "etc/pacman.d/hooks/own.hook", from: "[Trigger]", text: "# see the wiki\n[Trigger]"},
 	})
+}
+
+// What curl and wget are told decides where pacman has them fetch, and nowhere else.
+func TestWhatHandsTellTheProgramThatFetches(t *testing.T) {
+	for program, places := range map[string][]string{"curl": {"root/.curlrc", "root/.config/curlrc"}, "wget": {"etc/wgetrc", "root/.wgetrc"}} {
+		var all, none []hand
+		for _, file := range places {
+			all = append(all, []hand{
+				{does: "another proxy", file: file, text: "proxy = http://proxy.brinewick.test:3128\n", want: "setting-changed fault", field: "transport", stays: true},
+				{does: "no certificates", file: file, text: "# why\ninsecure\n", want: "setting-changed fault", field: "transport", stays: true},
+				{does: "a comment", file: file, text: "# insecure\n"},
+			}...)
+			none = append(none, hand{does: "another proxy", file: file, text: "proxy = http://proxy.brinewick.test:3128\n"})
+		}
+		hands(t, archPlace(), none)
+		text := strings.Replace(pacText, "[options]\n", "[options]\nXferCommand = /usr/bin/"+program+" -o %o %u\n", 1)
+		require.NotEqual(t, pacText, text)
+		hands(t, archPlace().with(tree{pacFile: text}), all)
+	}
 }
 
 // Of a host whose base was read by an agent that did not look beside the configuration that is

@@ -24,7 +24,7 @@ type Setting struct {
 
 // Reach is how widely today's reader looks. Whoever has it look for more raises it, and gives
 // what is new that number, so that no host drifts because it is looked at more closely.
-const Reach = 9
+const Reach = 10
 
 // Vouching is the reach of the first reader that looks at who vouches for servers: in the files that are named for it,
 // and in what the system believes beyond its own.
@@ -37,6 +37,9 @@ const Tasks = 8
 // Scopes is the reach of the first reader that looks at what is told to each of apt's programs and methods by itself, at
 // what apt runs around its commands, and at the macros by which rpm finds its plugins.
 const Scopes = 9
+
+// Fetchers is the reach of the first reader that looks at what a program is told that fetches in pacman's place.
+const Fetchers = 10
 
 // Deciding is a file beside a package manager's own configuration that decides as well where
 // packages come from, what is believed or what runs: the low-level package manager's options,

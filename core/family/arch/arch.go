@@ -104,7 +104,11 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 		r.GPG = "/etc/pacman.d/gnupg"
 	}
 	r.DB, r.GPG = path.Clean("/"+r.DB), path.Clean("/"+r.GPG)
-	r.Decides(root, deciding(r.GPG))
+	command := ""
+	if list := r.said["XferCommand"]; len(list) > 0 {
+		command = list[len(list)-1].value
+	}
+	r.Decides(root, deciding(r.GPG, command))
 	r.Database, r.Keyring = r.DB, r.GPG
 	return r.Reading
 }
