@@ -31,7 +31,9 @@ var fetchers = map[string][]string{
 func fetcher(command string) (out []family.Deciding) {
 	program, _, _ := strings.Cut(strings.TrimSpace(command), " ")
 	for _, file := range fetchers[path.Base(program)] {
-		out = append(out, family.Deciding{Path: file, Touches: family.Transport, Comment: "#", All: fetcherSays, Stays: true, Since: source.Fetchers})
+		out = append(out, family.Deciding{
+			Path: file, Touches: family.Transport, Comment: "#", All: fetcherSays, Stays: true, Since: source.Fetchers,
+		})
 	}
 	return out
 }
