@@ -18,15 +18,16 @@ type Parts struct{ options json.Options }
 // Part is a kind of value that documents hold in common.
 type Part struct{ unmarshalers *json.Unmarshalers }
 
-// mostPart bounds the text of a part that is remembered, in bytes: a host makes up what it likes.
-const mostPart = 16 << 10
+// Alike is the values of a type, so many of which are remembered; the least used go first, and those
+// whose text is longer than so many bytes are not: a host makes up what it likes.
+func Alike[T any](most, long int) Part { return Part{json.UnmarshalFromFunc(remember[T](most, long))} }
 
-// Alike is the values of a type, so many of which are remembered; the least used go first.
-func Alike[T any](most int) Part { return Part{json.UnmarshalFromFunc(remember[T](most))} }
+// mostLent bounds the lists in which others are gathered, in values.
+const mostLent = 1024
 
-// Each is the values of a type that stand in a list, which is made at once as long as it is.
-func Each[T any](most int) Part {
-	read := remember[T](most)
+// Each is Alike for values that stand in a list, which is made at once as long as it is.
+func Each[T any](most, long int) Part {
+	read := remember[T](most, long)
 	var lists sync.Pool
 	return Part{json.UnmarshalFromFunc(func(d *jsontext.Decoder, to *[]T) error {
 		if d.PeekKind() != '[' {
@@ -37,9 +38,10 @@ func Each[T any](most int) Part {
 			list = new([]T)
 		}
 		defer func() {
-			clear(*list)
-			*list = (*list)[:0]
-			lists.Put(list)
+			if clear(*list); cap(*list) <= mostLent {
+				*list = (*list)[:0]
+				lists.Put(list)
+			}
 		}()
 		if _, err := d.ReadToken(); err != nil {
 			return err
@@ -59,7 +61,7 @@ func Each[T any](most int) Part {
 }
 
 // remember reads a value, or finds the one that reads alike.
-func remember[T any](most int) func(*jsontext.Decoder, *T) error {
+func remember[T any](most, long int) func(*jsontext.Decoder, *T) error {
 	kept, err := lru.New[uint64, part[T]](most)
 	if err != nil {
 		panic(err) // of a size that is not positive, and ours are constants
@@ -79,7 +81,7 @@ func remember[T any](most int) func(*jsontext.Decoder, *T) error {
 		if err := json.Unmarshal(text, &value, stored); err != nil {
 			return err
 		}
-		if len(text) <= mostPart {
+		if len(text) <= long {
 			kept.Add(sum, part[T]{string(text), value})
 		}
 		*to = value

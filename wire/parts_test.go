@@ -50,8 +50,8 @@ func drawn(rt *rapid.T) outer {
 // is wrong again.
 func TestPartsAreReadAsTheyWouldBeAlone(t *testing.T) {
 	ways := []*wire.Parts{ // so few are remembered that some go
-		wire.NewParts(wire.Alike[inner](3), wire.Alike[[]int](2)),
-		wire.NewParts(wire.Each[inner](3), wire.Each[int](2)),
+		wire.NewParts(wire.Alike[inner](3, 99), wire.Alike[[]int](2, 99)),
+		wire.NewParts(wire.Each[inner](3, 99), wire.Each[int](2, 99)),
 	}
 	rapid.Check(t, func(rt *rapid.T) {
 		text, err := json.Marshal(drawn(rt))
@@ -76,7 +76,7 @@ func TestPartsAreReadAsTheyWouldBeAlone(t *testing.T) {
 
 // A part is held once, and many may read at a time.
 func TestEqualPartsAreHeldOnce(t *testing.T) {
-	p := wire.NewParts(wire.Each[inner](8))
+	p := wire.NewParts(wire.Each[inner](8, 99))
 	var all sync.WaitGroup
 	read := make([]outer, 64)
 	for i := range read {

@@ -66,8 +66,10 @@ type Computer struct {
 const (
 	keptTraits   = 4_096
 	keptSurveys  = 256
-	keptSources  = 4_096
+	keptSources  = 2_048
+	longSource   = 6 << 10 // bytes of JSON
 	keptLists    = 512
+	longList     = 32 << 10 // likewise
 	keptSheets   = 512
 	keptTexts    = 16_384
 	keptFiles    = 16_384
@@ -86,9 +88,9 @@ func New(st *store.Store, build string) *Computer {
 		systems: memo.New[string, *fleet.System](keptTraits),
 		surveys: memo.New[string, *source.Survey](keptSurveys),
 		parts: wire.NewParts(
-			wire.Each[source.Source](keptSources), wire.Each[source.File](keptSources),
-			wire.Alike[[]source.Key](keptLists), wire.Alike[[]source.Setting](keptLists),
-			wire.Each[source.SheetFile](keptSources), wire.Each[source.SheetSource](keptSources),
+			wire.Each[source.Source](keptSources, longSource), wire.Each[source.File](keptSources, longSource),
+			wire.Alike[[]source.Key](keptLists, longList), wire.Alike[[]source.Setting](keptLists, longList),
+			wire.Each[source.SheetFile](keptSources, longSource), wire.Each[source.SheetSource](keptSources, longSource),
 		),
 		sheets:   memo.New[string, *source.Sheet](keptSheets),
 		texts:    memo.New[string, []byte](keptTexts),
