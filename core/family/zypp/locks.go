@@ -22,6 +22,7 @@ type lock struct {
 	sensitive bool
 	version   string
 	status    string
+	nameless  bool // a name in it is empty
 	asks      bool // it has said something that makes a query; one that asks for nothing more is for all packages
 }
 
@@ -61,7 +62,7 @@ func (r *reader) locks(name string) {
 func (l *lock) take(key, value string, n int) {
 	switch key {
 	case "solvable_name":
-		if value != "" { // an empty one is none
+		if l.nameless = l.nameless || value == ""; value != "" {
 			l.names = append(l.names, value)
 		}
 	case "query_string":
@@ -101,6 +102,7 @@ func (r *reader) lock(l *lock, file string) {
 	if !l.asks {
 		return
 	}
+	whole := l.settle()
 	names, rest := slices.Concat(l.names, l.strings), ""
 	if len(names) > 0 {
 		l.beside = slices.DeleteFunc(l.beside, func(b string) bool {
@@ -132,6 +134,14 @@ func (r *reader) lock(l *lock, file string) {
 		repos = []string{""}
 	}
 	said := map[string]bool{}
+	note := func(name, criteria string) {
+		for _, repo := range repos {
+			if key := name + "\x00" + repo + "\x00" + criteria; !said[key] {
+				said[key] = true
+				r.HoldWhere(source.HoldLock, name, repo, criteria, file, l.line)
+			}
+		}
+	}
 	for i, name := range names {
 		kinds, bare, version := []string(nil), name, ""
 		if i < len(l.names) {
@@ -143,14 +153,27 @@ func (r *reader) lock(l *lock, file string) {
 		if version == "" || !readable || l.version != "" && len(names) > 1 { // asked: of one name its own counts, of several that of the lock
 			version = l.version
 		}
-		criteria := l.criteria(bare, kinds, version, rest)
-		for _, repo := range repos {
-			if key := bare + "\x00" + repo + "\x00" + criteria; !said[key] {
-				said[key] = true
-				r.HoldWhere(source.HoldLock, bare, repo, criteria, file, l.line)
-			}
-		}
+		note(bare, l.criteria(bare, kinds, version, rest))
 	}
+	if whole {
+		l.match, l.sensitive = "glob", true
+		note(All, l.criteria(All, l.kinds, l.version, ""))
+	}
+}
+
+// settle leaves out what libzypp takes no notice of, and reports whether the lock is for every package as well. Names that say
+// a kind or a version are taken by themselves: where a lock has no others, its strings count for nothing, unless an empty name
+// stands beside them, and that one is for all where there are no strings.
+func (l *lock) settle() (whole bool) {
+	own := len(l.names) > 0
+	for _, name := range l.names {
+		kinds, _, version := Parted(name)
+		own = own && (len(kinds) > 0 || version != "")
+	}
+	if own && !l.nameless {
+		l.strings = nil
+	}
+	return own && l.nameless && len(l.strings) == 0
 }
 
 // Parted takes a name apart that says a kind or a version as well: package:tern >= 2.
