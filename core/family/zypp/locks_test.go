@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -85,4 +86,31 @@ func TestLocksAndServicesAreThoseOfTheRealZypper(t *testing.T) {
 		slices.Sort(got)
 		assert.Equal(rt, want, got, "%s\n%s", locks.String(), services.String())
 	})
+}
+
+// What an empty name comes to beside others, as zypper was asked: nothing beside a name of every kind, and everything beside
+// those that say a kind or a version.
+func TestAnEmptyNameInALock(t *testing.T) {
+	for text, want := range map[string][]string{
+		"solvable_name: \nsolvable_name: tide-b\n":                              {"tide-b"},
+		"solvable_name: \nsolvable_name: pattern:tide\n":                        {"tide", "*"},
+		"solvable_name: \nsolvable_name: tide >= 1.45\n":                        {"tide", "*"},
+		"solvable_name: \nsolvable_name: pattern:tide\nsolvable_name: tide-b\n": {"tide", "tide-b"},
+		"solvable_name: \n":                                                              {"*"},
+		"solvable_name: pattern:tide\n":                                                  {"tide"},
+		"query_string: tide-b\nsolvable_name: pattern:tide\n":                            {"tide"},
+		"query_string: tide-b\nsolvable_name: \nsolvable_name: pattern:tide\n":           {"tide", "tide-b"},
+		"solvable_provides: tide-b\nsolvable_name: \nsolvable_name: pattern:tide\n":      {"*", "*"},
+		"type: pattern\nmatch_type: exact\nsolvable_name: \nsolvable_name: patch:tide\n": {"tide", "*"},
+	} {
+		root := rootfs.New(fstest.MapFS{
+			"etc/zypp/zypp.conf": {Data: []byte("[main]\n")}, "etc/zypp/locks": {Data: []byte("match_type: glob\n" + text)},
+			"etc/zypp/repos.d/a.repo": {Data: []byte("[a]\nbaseurl=http://h.example/x\n")},
+		})
+		var got []string
+		for _, h := range zypp.Read(root, family.Host{Arch: "x86_64"}).Holds {
+			got = append(got, h.What)
+		}
+		assert.Equal(t, want, got, text)
+	}
 }
