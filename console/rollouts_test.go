@@ -58,8 +58,9 @@ func TestARolloutIsHeldLetGoOnAndTakenBack(t *testing.T) {
 	assert.Equal(t, string(was), string(is))
 }
 
-// What was stopped says of whom it never came to, and calls no wave over that has not begun.
-func TestAStoppedRolloutSaysWhomItNeverCameTo(t *testing.T) {
+// held is a fleet of two hosts whose rollout is held at the first of them.
+func held(t *testing.T) *rig.Rig {
+	t.Helper()
 	r := rig.New(t)
 	for _, n := range []string{"gw-01", "gw-02"} {
 		r.Up(n)
@@ -68,9 +69,15 @@ func TestAStoppedRolloutSaysWhomItNeverCameTo(t *testing.T) {
 	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", standin.FaultWrongKey))
 	_, err := r.Operator.BeginRollout(context.Background(), api.RolloutOrder{})
 	require.NoError(t, err)
+	return r
+}
+
+// What was stopped says of whom it never came to, and calls no wave over that has not begun.
+func TestAStoppedRolloutSaysWhomItNeverCameTo(t *testing.T) {
+	r := held(t)
 	s := openAt(t, r, "/rollouts", 1280, 800)
 	s.shows("h1", "Rollout 1 of revision 1 is held")
-	_, err = r.Operator.StopRollout(context.Background(), 1)
+	_, err := r.Operator.StopRollout(context.Background(), 1)
 	require.NoError(t, err)
 	s.shows("h1", "Rollout 1 of revision 1 was stopped, not done on 2 hosts")
 	s.shows(".waves", "not begun")
@@ -81,14 +88,7 @@ func TestAStoppedRolloutSaysWhomItNeverCameTo(t *testing.T) {
 
 // Nothing begins while a freeze holds, the pages say so, and a host that cannot wait for it is left out.
 func TestTheFleetIsFrozenAndAHostLeftOut(t *testing.T) {
-	r := rig.New(t)
-	for _, n := range []string{"gw-01", "gw-02"} {
-		r.Up(n)
-	}
-	r.Publish()
-	require.NoError(t, r.Upstreams.SetFault("packages.saltmarsh.example", standin.FaultWrongKey))
-	_, err := r.Operator.BeginRollout(context.Background(), api.RolloutOrder{})
-	require.NoError(t, err)
+	r := held(t)
 	s := open(t, r, 1280, 800)
 	s.do(chromedp.Click(`nav a[href="/rollouts"]`))
 	s.shows("h1", "Rollout 1 of revision 1 is held")
