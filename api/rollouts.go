@@ -102,9 +102,13 @@ type RolloutCause struct {
 }
 
 // All is how many hosts take part, those that it never came to among them.
-func (r *Rollout) All() int {
-	n := r.NotReached
-	for _, hosts := range r.Counts {
+func (r *Rollout) All() int { return r.NotReached + sum(r.Counts) }
+
+// Reached is how many hosts of the part have a place in the rollout; one that was stopped has let go of the others.
+func (p *RolloutPart) Reached() int { return sum(p.Counts) }
+
+func sum(counts map[rollout.State]int) (n int) {
+	for _, hosts := range counts {
 		n += hosts
 	}
 	return n

@@ -160,13 +160,13 @@ func every[T any](ctx context.Context, a *app, m *meant, names []string, do func
 func everyOf[T any](ctx context.Context, a *app, hosts []string, one bool, do func(host string) (T, error), show func(*T)) error {
 	all := []T{}
 	failed := a.eachOf(ctx, hosts, func(h string) error {
-		one, err := do(h)
+		made, err := do(h)
 		if err != nil {
 			return err
 		}
-		all = append(all, one)
+		all = append(all, made)
 		if a.format == "table" {
-			show(&one)
+			show(&made)
 		}
 		return nil
 	})

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/google/renameio/v2"
@@ -234,8 +233,7 @@ type savedSurveys struct {
 
 func (a *app) saveSurveys(ctx context.Context, dir string, of client.List) error {
 	p := a.counting("saving surveys", 0)
-	stop := sync.OnceFunc(p.stop)
-	defer stop()
+	defer p.stop()
 	count := 0
 	silent, err := a.eachSurvey(ctx, of, p, func(s saved.Snapshot) error {
 		text, err := json.MarshalIndent(s, "", "  ")
@@ -254,7 +252,7 @@ func (a *app) saveSurveys(ctx context.Context, dir string, of client.List) error
 	if err != nil {
 		return err
 	}
-	stop()
+	p.stop()
 	if done, err := a.json(savedSurveys{dir, count, append([]string{}, silent...)}); done {
 		return err
 	}

@@ -198,7 +198,10 @@ func (a *app) csv(head []string, rows [][]string) (bool, error) {
 	for _, r := range rows {
 		for i, cell := range r {
 			// A spreadsheet must not take a name that a host chose for a formula. A number is none.
-			if _, err := strconv.ParseFloat(cell, 64); err != nil && cell != "" && strings.ContainsAny(cell[:1], "=+-@\t\r") {
+			if cell == "" || !strings.ContainsAny(cell[:1], "=+-@\t\r") {
+				continue
+			}
+			if _, err := strconv.ParseFloat(cell, 64); err != nil {
 				r[i] = "'" + cell
 			}
 		}

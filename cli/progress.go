@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"sync"
 	"sync/atomic"
 	"time"
 )
@@ -9,7 +10,7 @@ import (
 // progress counts the parts of something that is under way.
 type progress struct {
 	done, all atomic.Int64
-	stop      func() // takes the line away; once
+	stop      func() // takes the line away
 }
 
 // waiting shows that something is under way when it takes more than a moment.
@@ -41,7 +42,7 @@ func (a *app) counting(what string, all int) *progress {
 			}
 		}
 	}()
-	p.stop = func() { close(done); <-gone }
+	p.stop = sync.OnceFunc(func() { close(done); <-gone })
 	return p
 }
 

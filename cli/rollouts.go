@@ -235,7 +235,7 @@ func refreshed(r *api.Report) (ok, bad int) {
 
 // missed reports whether a rollout that has ended did not come to all of its hosts.
 func missed(r *api.Rollout) bool {
-	return r.Stopped != nil || r.NotReached+r.Counts[rollout.Failed]+r.Counts[rollout.Behind]+r.Counts[rollout.Skipped] > 0
+	return r.Stopped != nil || r.Counts[rollout.Failed]+leftOut(r) > 0
 }
 
 // leftOut counts the hosts to which nothing was carried: those that gave no sign of life, that somebody skipped, and that a
@@ -253,6 +253,9 @@ func counted(hosts int, style view.Style) view.Cell {
 	return c
 }
 
+// notReached is said of the hosts that a rollout never came to, behind their number.
+const notReached = "not reached: they keep what they have"
+
 // whoWereLeft tells of those that leftOut counts, behind other counts; nothing where there are none.
 func whoWereLeft(r *api.Rollout) (text string) {
 	for _, left := range []struct {
@@ -261,7 +264,7 @@ func whoWereLeft(r *api.Rollout) (text string) {
 	}{
 		{r.Counts[rollout.Behind], "left behind without a sign of life"},
 		{r.Counts[rollout.Skipped], "skipped: left as they are"},
-		{r.NotReached, "not reached: they keep what they have"},
+		{r.NotReached, notReached},
 	} {
 		if left.hosts > 0 {
 			text += fmt.Sprintf(", %d %s", left.hosts, left.how)

@@ -360,7 +360,7 @@ func (a *app) showRollout(r api.Rollout) {
 		}
 	}
 	if r.NotReached > 0 {
-		counts = append(counts, a.out.Paint(view.Yellow, fmt.Sprintf("%d not reached: they keep what they have", r.NotReached)))
+		counts = append(counts, a.out.Paint(view.Yellow, fmt.Sprintf("%d %s", r.NotReached, notReached)))
 	}
 	a.out.Printf("%s: %s", view.Count(r.All(), "host", "hosts"), strings.Join(counts, ", "))
 	if r.Waves > 1 || r.Ended == nil {
@@ -418,15 +418,13 @@ func (a *app) showParts(r *api.Rollout) {
 	for i := range r.Parts {
 		p := &r.Parts[i]
 		where := view.Cell{Text: "to come", Style: view.Dim}
-		reached := 0
-		for _, hosts := range p.Counts {
-			reached += hosts
-		}
+		over := r.Ended != nil || r.Stopped != nil
 		switch well := p.Counts[rollout.Done] + p.Counts[rollout.Unchanged]; {
-		case r.Ended != nil && reached == 0:
-			where = view.Cell{Text: "not begun", Style: view.Yellow}
-		case r.Ended != nil && reached < p.Hosts:
+		case over && p.Reached() < p.Hosts:
 			where = view.Cell{Text: "stopped", Style: view.Yellow}
+			if p.Reached() == 0 {
+				where.Text = "not begun"
+			}
 		case p.Wave < r.Wave, r.Ended != nil:
 			where = view.Cell{Text: "over", Style: view.Plain}
 		case p.Wave == r.Wave:

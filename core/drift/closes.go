@@ -42,8 +42,6 @@ func (f *Finding) ClosedBy() string {
 	switch {
 	case !f.Stays:
 		return closes[f.Class]
-	case f.File == deb.Foreign:
-		return "say it to dpkg on the host (dpkg --add-architecture, --remove-architecture), or " + accept
 	case f.Class == KeyWithdrawn:
 		return "take the key out of that file by hand, or switch off what goes by it"
 	case f.Class == NotRead && !f.Beside: // it is what the policy wants
@@ -52,6 +50,8 @@ func (f *Finding) ClosedBy() string {
 		return "see on the host what stands there, and make it less, or readable; or " + accept
 	case f.Class == KeyAdded:
 		return "withdraw it from the whole fleet: lantern key withdraw " + f.Have + " --because WHY; or " + accept
+	case f.File == deb.Foreign:
+		return "say it to dpkg on the host (dpkg --add-architecture, --remove-architecture), or " + accept
 	}
 	return "put it right on the host, or " + accept
 }

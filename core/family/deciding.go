@@ -34,6 +34,14 @@ type Later struct {
 	Says  func(text []byte, lines []string) []string // what the whole comes to
 }
 
+// CurlOption is the option that a line of a .curlrc gives, as it is written there, and whether a value follows.
+func CurlOption(line string) (option string, valued bool) {
+	if end := strings.IndexAny(line, " =:"); end >= 0 {
+		return line[:end], true
+	}
+	return line, false
+}
+
 // Suffix is a rule for names: those that end so.
 func Suffix(suffixes ...string) func(string) bool {
 	return func(name string) bool {

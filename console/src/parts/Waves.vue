@@ -26,7 +26,7 @@ const reasons = computed(() => {
 function stands(p: Part): { word: string; tone: string } {
   const r = props.rollout
   const reached = Object.values(p.counts).reduce((a, b) => a + b, 0)
-  if (r.ended && reached < p.hosts) return { word: reached ? 'stopped' : 'not begun', tone: 'warn' }
+  if ((r.ended || r.stopped) && reached < p.hosts) return { word: reached ? 'stopped' : 'not begun', tone: 'warn' }
   if (r.ended || p.wave < r.wave) return { word: 'over', tone: 'soft' }
   if (p.wave > r.wave) return { word: p.consent && !p.agreed ? 'wants consent' : 'to come', tone: 'soft' }
   return { word: { held: 'held', soaking: 'done, time passes', changing: 'under way' }[r.phase as string] ?? 'over', tone: r.phase === 'held' ? 'bad' : 'good' }

@@ -47,13 +47,13 @@ var shownOptions = []string{
 
 func fetcherSays(_ []byte, lines []string) (out []string) {
 	for _, l := range lines {
-		name, rest := l, strings.IndexAny(l, " =:")
-		if rest >= 0 {
-			name = l[:rest]
+		option, valued := family.CurlOption(l)
+		if len(option) > 2 && option[0] == '-' && option[1] != '-' { // a letter with its value
+			option, valued = option[:2], true
 		}
-		plain := strings.ReplaceAll(strings.ToLower(strings.TrimLeft(name, "-")), "_", "-")
-		if rest >= 0 && !slices.Contains(shownOptions, plain) {
-			l = name + " " + family.Hidden
+		name := strings.ReplaceAll(strings.ToLower(strings.TrimLeft(option, "-")), "_", "-")
+		if valued && !slices.Contains(shownOptions, name) {
+			l = option + " " + family.Hidden
 		}
 		out = append(out, l)
 	}

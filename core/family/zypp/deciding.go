@@ -31,11 +31,8 @@ func deciding(vendors string, drops bool) []family.Deciding {
 // Their values are logins.
 func curlOptions(_ []byte, lines []string) (out []string) {
 	for _, l := range lines {
-		name := strings.TrimLeft(l, "-")
-		if end := strings.IndexAny(name, " =:"); end > 0 {
-			name = name[:end]
-		}
-		if name == "proxy-user" {
+		option, _ := family.CurlOption(l)
+		if name := strings.TrimLeft(option, "-"); name == "proxy-user" {
 			out = append(out, name+" ***")
 		}
 	}
