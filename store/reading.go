@@ -155,10 +155,11 @@ func (s *Store) turns(ctx context.Context) (out []turn, err error) {
 	rows, err := s.read.QueryContext(ctx, `SELECT r.rollout, r.host, r.state FROM rollout_hosts r
 		JOIN rollouts o ON o.id = r.rollout JOIN hosts h ON h.name = r.host AND h.joined <= o.begun
 		WHERE r.state IN (?1, ?2, ?3) AND r.rollout IN (SELECT rollout FROM rollout_counts WHERE state IN (?1, ?2, ?3) AND hosts > 0)
-		AND NOT (o.stopped > 0 AND r.state = ?3) AND NOT EXISTS (SELECT 1 FROM rollout_hosts n WHERE n.host = r.host AND n.rollout > r.rollout
-			AND n.state NOT IN (?4, ?5) AND NOT (n.state = ?6 AND n.part < 0))`,
+		AND NOT (o.stopped > 0 AND r.state = ?3) AND NOT EXISTS (SELECT 1 FROM rollout_hosts n INDEXED BY rollout_hosts_by_host
+			WHERE n.host = r.host AND n.rollout > r.rollout
+			AND `+itsTurn("n")+` AND n.state <> ?4 AND NOT (n.state = ?5 AND n.part < 0))`,
 		string(rollout.Waiting), string(rollout.Working), string(rollout.Behind),
-		string(rollout.Queued), string(rollout.Skipped), string(rollout.Unchanged))
+		string(rollout.Skipped), string(rollout.Unchanged))
 	if err != nil {
 		return nil, err
 	}

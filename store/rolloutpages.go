@@ -121,8 +121,8 @@ func (s *Store) RolloutNames(ctx context.Context, id int64, states ...rollout.St
 // LastReport returns what a host said of the newest rollout that it carried out.
 func (s *Store) LastReport(ctx context.Context, host string) (RolloutHost, error) {
 	rows, err := s.read.QueryContext(ctx, `SELECT h.rollout, h.host, h.state, coalesce(r.body, ''), h.took, h.part, h.updated
-		FROM rollout_hosts h LEFT JOIN reports r ON r.id = h.report
-		WHERE h.host = ? AND h.state IN (?, ?, ?) ORDER BY h.rollout DESC LIMIT 1`,
+		FROM rollout_hosts h INDEXED BY rollout_hosts_by_host LEFT JOIN reports r ON r.id = h.report
+		WHERE h.host = ? AND `+itsTurn("h")+` AND h.state IN (?, ?, ?) ORDER BY h.rollout DESC LIMIT 1`,
 		host, string(rollout.Done), string(rollout.Unchanged), string(rollout.Failed))
 	if err != nil {
 		return RolloutHost{}, err
@@ -180,7 +180,8 @@ func (s *Store) forgetSome(ctx context.Context, before time.Time) (int64, error)
 		ctx,
 		s.read,
 		`SELECT json_array(r.rollout, r.host) FROM rollout_hosts r JOIN rollouts o ON o.id = r.rollout
-		WHERE o.ended > 0 AND o.ended < ? AND EXISTS (SELECT 1 FROM rollout_hosts n WHERE n.host = r.host AND n.rollout > r.rollout) LIMIT ?`,
+		WHERE o.ended > 0 AND o.ended < ? AND EXISTS (SELECT 1 FROM rollout_hosts n INDEXED BY rollout_hosts_by_host
+			WHERE n.host = r.host AND n.rollout > r.rollout AND `+itsTurn("n")+`) LIMIT ?`,
 		unix(before),
 		mostForgotten,
 	)

@@ -147,6 +147,10 @@ func (s *Store) BeginRollout(ctx context.Context, r *Rollout, hosts []Placed, c 
 	})
 }
 
+// itsTurn says of a place, by the name of its table in a query, that the host's turn has come. Word by word it is what the index by hosts
+// is made of, which is of use to a query that says it.
+func itsTurn(table string) string { return table + ".state <> '" + string(rollout.Queued) + "'" }
+
 // What each report of a host asks for; it is prepared.
 const (
 	placeSQL = "SELECT state, part FROM rollout_hosts WHERE rollout = ? AND host = ?"

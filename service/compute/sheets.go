@@ -4,8 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"iter"
+	"runtime"
 	"strings"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/policy"
@@ -20,6 +24,20 @@ func (c *Computer) PutSheet(ctx context.Context, res *resolve.Result, now time.T
 		return nil
 	}
 	return c.store.PutDocuments(ctx, now, store.Document{Digest: res.Digest(), Kind: store.KindSheet, Body: res.Text()})
+}
+
+// DigestSheets works the digests of sheets out on every processor, for who asks each of them for its own next.
+func DigestSheets(results iter.Seq[*resolve.Result]) {
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	seen := map[*resolve.Result]bool{}
+	for res := range results {
+		if !seen[res] {
+			seen[res] = true
+			group.Go(func() error { res.Digest(); return nil })
+		}
+	}
+	_ = group.Wait() // none fails
 }
 
 // hold keeps a sheet at hand that is stored nowhere.

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"patientlantern.example/lantern/core/families"
 	"patientlantern.example/lantern/core/resolve"
 	"patientlantern.example/lantern/core/rollout"
+	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/refusal"
@@ -74,11 +76,13 @@ func (s *Rollouts) startable(ctx context.Context, in *api.RolloutOrder) (*Starta
 	results := make(map[*fleet.Host]*resolve.Result, len(targets))
 	p.follows = map[*fleet.Host]*resolve.Result{}
 	for _, h := range targets {
-		res, err := s.Compute.Resolve(ctx, rs, h.Row())
-		if err != nil {
+		if results[h], err = s.Compute.Resolve(ctx, rs, h.Row()); err != nil {
 			return nil, err
 		}
-		if results[h] = res; HasAlready(h.Row(), res) {
+	}
+	compute.DigestSheets(maps.Values(results))
+	for _, h := range targets {
+		if res := results[h]; HasAlready(h.Row(), res) {
 			p.already, p.follows[h] = append(p.already, h), res
 		} else {
 			p.Takers = append(p.Takers, h)
@@ -180,6 +184,7 @@ func (s *Rollouts) pickHosts(ctx context.Context, rs *resolve.Resolver, all []*f
 func (s *Rollouts) LayOut(
 	ctx context.Context, p *Startable, rs *resolve.Resolver, results map[*fleet.Host]*resolve.Result, atOnce bool,
 ) error {
+	p.placed = make([]store.Placed, 0, len(p.Takers)+len(p.already)+len(p.unseen))
 	byPlan := map[string][]*fleet.Host{}
 	plans := map[string]rollout.Plan{}
 	for _, h := range p.Takers {

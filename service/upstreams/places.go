@@ -172,6 +172,28 @@ func (u *Upstreams) gatherAhead(ctx context.Context, broken map[string]bool) {
 	if _, _, _, _, err := u.places(ctx); err != nil && ctx.Err() == nil {
 		u.Log.Error("working out the places of packages", "error", err)
 	}
+	u.gatherCarried(ctx, &patience)
+}
+
+// gatherCarried works out which places the sheets have that were carried: what the next change brings is told beside them.
+func (u *Upstreams) gatherCarried(ctx context.Context, patience *time.Duration) {
+	type given struct{ sheet, traits string }
+	carried := map[given]bool{}
+	for _, h := range u.Fleet.All() {
+		if v := h.Row(); v.Carried.Sheet != "" {
+			carried[given{v.Carried.Sheet, v.Traits}] = true
+		}
+	}
+	b := u.NewBrings(nil)
+	for k := range carried {
+		u.GiveWay(ctx, patience)
+		if ctx.Err() != nil {
+			return
+		}
+		if _, err := b.Had(ctx, k.sheet, k.traits); err != nil && ctx.Err() == nil {
+			u.Log.Error("working out the places of a sheet", "sheet", k.sheet, "error", err)
+		}
+	}
 }
 
 // gatherPlaces goes through what the hosts ask for. unknown counts those without a survey.
