@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"os"
 	"os/exec"
@@ -243,99 +242,6 @@ func (h pacman) led(q asked) (args []string, done func(), err error) {
 		args = append(args, "--dbpath", db)
 	}
 	return args, done, nil
-}
-
-// trust puts the signing keys of the sheet into pacman's keyring, where they are not
-// yet, and signs them with the host's own key as pacman-key(8) says: pacman trusts no
-// others. A keyring that was never made is made first.
-func (h pacman) trust(ctx context.Context, sheet *source.Sheet, after *survey.Result) error {
-	ring := path.Join(h.Root, "etc/pacman.d/gnupg")
-	for _, k := range sheet.Keys {
-		if !strings.HasPrefix(k.Path, arch.Dir+"/") ||
-			slices.ContainsFunc(after.Survey.Keys, func(x source.Key) bool {
-				return x.Fingerprint == k.Fingerprint && x.Where != k.Path && x.Good()
-			}) {
-			continue
-		}
-		if _, err := exec.LookPath("pacman-key"); err != nil {
-			return errors.New("pacman-key is not on this host, so signing keys cannot be trusted")
-		}
-		if err := h.noteTrusted(k.Fingerprint, after); err != nil {
-			return err
-		}
-		steps := [][]string{{"--add", path.Join(h.Root, k.Path)}, {"--lsign-key", k.Fingerprint}}
-		if !exists(path.Join(ring, "trustdb.gpg")) || !exists(path.Join(ring, "private-keys-v1.d")) {
-			steps = append([][]string{{"--init"}}, steps...)
-		}
-		for _, args := range steps {
-			if out, err := h.run(ctx, 2*time.Minute, nil, "pacman-key", append([]string{"--gpgdir", ring}, args...)...); err != nil {
-				return fmt.Errorf("pacman-key cannot take the key %s: %s", k.Name, oneLine(out))
-			}
-			if args[0] == "--init" {
-				if err := h.noteMade(after); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	return nil
-}
-
-const madeName = "made.json" // beside the journal: the keys that came with a keyring which the agent has made
-
-// noteMade notes the key of a keyring that was just made: it vouches for others, and is nobody else's doing. One that
-// stood there before is somebody's.
-func (h pacman) noteMade(before *survey.Result) error {
-	var list []string
-	for _, k := range h.Survey().Survey.Keys {
-		had := slices.ContainsFunc(before.Survey.Keys, func(x source.Key) bool { return x.Fingerprint == k.Fingerprint && !x.Agents })
-		if k.Validity == "ultimate" && !had {
-			list = append(list, k.Fingerprint)
-		}
-	}
-	return h.saveJSON(madeName, list)
-}
-
-// markMade marks those keys in a survey.
-func (h *Host) markMade(s *source.Survey) {
-	var list []string
-	if s.Traits.Family != arch.Family || h.loadJSON(madeName, &list) != nil {
-		return
-	}
-	for i := range s.Keys {
-		s.Keys[i].Agents = s.Keys[i].Validity == "ultimate" && slices.Contains(list, s.Keys[i].Fingerprint)
-	}
-}
-
-const trustedName = "trusted.json" // beside the journal: the keys that a change has added to pacman's keyring
-
-// noteTrusted notes that a change adds a key which the keyring does not have.
-func (h pacman) noteTrusted(fingerprint string, now *survey.Result) error {
-	has := slices.ContainsFunc(now.Survey.Keys, func(x source.Key) bool {
-		return x.Fingerprint == fingerprint && strings.HasPrefix(x.Where, "/etc/pacman.d/gnupg/")
-	})
-	if open, err := h.journalOpen(); has || !open || err != nil {
-		return err
-	}
-	var list []string
-	if err := h.loadJSON("journal/"+trustedName, &list); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return h.saveJSON("journal/"+trustedName, append(list, fingerprint))
-}
-
-// untrust takes the keys out of pacman's keyring that a change has added. One that cannot be
-// taken out stays a finding: the host did not have it when the policy came.
-func (h pacman) untrust(dir string) {
-	var list []string
-	if h.loadJSON(dir+"/"+trustedName, &list) != nil {
-		return
-	}
-	for _, fingerprint := range list {
-		ctx, cancel := context.WithTimeout(context.Background(), ringTime)
-		_ = pacmanRing{h.Host, "/etc/pacman.d/gnupg/pubring.gpg"}.forget(ctx, fingerprint)
-		cancel()
-	}
 }
 
 // pacmanErrors returns pacman's complaints in one line.

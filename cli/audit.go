@@ -89,7 +89,7 @@ func (a *app) auditEntries(list []api.AuditEntry) {
 	}
 	if len(rows) > 0 {
 		a.out.Table([]view.Column{
-			{Name: "ENTRY", Right: true}, {Name: "WHEN"}, {Name: "BY"}, {Name: "WHAT"}, {Name: "TO"}, {Name: "WHY"},
+			{Name: "ENTRY", Right: true}, {Name: "WHEN"}, {Name: "BY"}, {Name: "WHAT"}, {Name: "TO"}, {Name: "WHY", Below: true},
 		}, rows)
 	}
 }

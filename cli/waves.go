@@ -447,7 +447,7 @@ func (a *app) showParts(r *api.Rollout) {
 			Name:  "WAVE",
 			Right: true,
 		}, {Name: "PLAN"}, {Name: "WHO"}, {Name: "HOSTS", Right: true}, {Name: "WELL", Right: true}, {Name: "IS"},
-		{Name: "GATES"},
+		{Name: "GATES", Below: true},
 	}, rows)
 }
 

@@ -23,6 +23,7 @@ type Column struct {
 	Gives bool
 	Right bool
 	Path  bool // what is cut of it goes at the front
+	Below bool // where there is no room for it, it stands below its row
 	Less  int  // how much less than others it matters
 }
 
@@ -47,13 +48,26 @@ func (o *Out) Table(cols []Column, rows [][]Cell) {
 		head[i] = Cell{c.Name, Dim}
 	}
 	o.row(cols, wide, shown, head)
+	var out []string
+	var below []int
+	for i, c := range cols {
+		switch {
+		case slices.Contains(shown, i):
+		case c.Below:
+			below = append(below, i)
+		default:
+			out = append(out, strings.TrimSpace(c.Name))
+		}
+	}
 	for _, r := range rows {
 		o.row(cols, wide, shown, r)
-	}
-	var out []string
-	for i, c := range cols {
-		if !slices.Contains(shown, i) {
-			out = append(out, strings.TrimSpace(c.Name))
+		for _, i := range below {
+			if r[i].Text == "" {
+				continue
+			}
+			for line := range strings.SplitSeq(o.Wrap(min(wide[0]+gap, leastName), clean(r[i].Text)), lineEnd) {
+				o.Printf("%s", o.Paint(r[i].Style, line))
+			}
 		}
 	}
 	if len(out) > 0 {
