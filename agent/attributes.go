@@ -28,11 +28,13 @@ func attributesOf(real string) map[string][]byte {
 	return out
 }
 
-// setAttributes gives a file extended attributes, and takes away those that it has from its folder alone, such as a list of who may read it.
-// What the file system or the kernel does not let it have is left out: it could not have stood there.
+// setAttributes gives a file extended attributes, and takes away those that it has from its folder alone, such as a
+// list of who may read it. What the file system or the kernel does not let it have is left out: it could not have
+// stood there.
 func setAttributes(real string, all map[string][]byte) error {
 	allowed := func(err error) bool {
-		return err == nil || errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.EPERM) || errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENODATA)
+		return err == nil || errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.EPERM) || errors.Is(err, unix.EINVAL) ||
+			errors.Is(err, unix.ENODATA)
 	}
 	for name := range attributesOf(real) {
 		if _, wanted := all[name]; !wanted && !strings.HasPrefix(name, "security.") { // a label comes with the place

@@ -154,7 +154,8 @@ func (h pacman) ringFiles() (map[string]string, error) {
 	return out, err
 }
 
-// unmakeRing takes away a keyring that a change has made, with the key that came with it. One in which something of somebody's stands stays.
+// unmakeRing takes away a keyring that a change has made, with the key that came with it. One in which something of
+// somebody's stands stays.
 func (h pacman) unmakeRing(dir string) {
 	var files map[string]string
 	var made []string

@@ -183,7 +183,7 @@ func sheetsDiff(before, after *source.Sheet) string {
 		if _, there := b[p]; !there {
 			to = ""
 		}
-		out.WriteString(lines.Unified(from, to, a[p], b[p]))
+		out.WriteString(lines.Unified(from, to, lines.Shown(a[p]), lines.Shown(b[p])))
 	}
 	return out.String()
 }

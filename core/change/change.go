@@ -274,7 +274,7 @@ func (e *FileEdit) Diff() string {
 	case Remove:
 		to = ""
 	}
-	return lines.Unified(from, to, string(family.MaskText(e.Old)), string(family.MaskText(e.New)))
+	return lines.Unified(from, to, lines.Shown(string(family.MaskText(e.Old))), lines.Shown(string(family.MaskText(e.New))))
 }
 
 // Locate gives findings the line of the text at which the change begins, where

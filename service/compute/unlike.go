@@ -51,7 +51,7 @@ func (c *Computer) Unlike(ctx context.Context, of *api.Cohort) error {
 			to = ""
 		}
 		shown[name] = true
-		diff.WriteString(lines.Unified(from, to, string(old), string(text)))
+		diff.WriteString(lines.Unified(from, to, lines.Shown(string(old)), lines.Shown(string(text))))
 	}
 	of.Diff, of.More = diff.String(), beside(was, is, shown)
 	return nil

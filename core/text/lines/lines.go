@@ -2,8 +2,10 @@
 package lines
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"strings"
+	"unicode/utf8"
 )
 
 // Split cuts text into lines, each with its newline; the last may lack one.
@@ -106,6 +108,29 @@ func walk(trace [][]int, x, y int, at func(int) int) [][2]int {
 		keep[i], keep[j] = keep[j], keep[i]
 	}
 	return keep
+}
+
+// Shown is a text for people to read: of one that is no text (a key, say, as gpg exports it) how many bytes it has, and their digest.
+func Shown(text string) string {
+	if !binary(text) {
+		return text
+	}
+	return fmt.Sprintf("(binary, %d bytes, SHA-256 %x)\n", len(text), sha256.Sum256([]byte(text)))
+}
+
+// binary reports whether a text is none: it holds a byte that no text has, or a good part of it is nothing that could be shown. What
+// somebody wrote in another encoding is a text.
+func binary(text string) bool {
+	if strings.ContainsRune(text, 0) {
+		return true
+	}
+	strange := 0
+	for _, r := range text {
+		if r == utf8.RuneError || r < ' ' && r != '\t' && r != '\n' && r != '\r' {
+			strange++
+		}
+	}
+	return strange*4 > len(text)
 }
 
 // Unified writes the difference of two texts as a unified diff with three lines

@@ -1,6 +1,8 @@
 package lines
 
 import (
+	"crypto/sha256"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -77,4 +79,21 @@ func TestUnified(t *testing.T) {
 func TestVeryDifferentTextsAreReplacedWhole(t *testing.T) {
 	a, b := strings.Repeat("a\n", 5000), strings.Repeat("b\n", 5000)
 	assert.Equal(t, []Hunk{{0, 5000, 0, 5000}}, Compare(Split(a), Split(b)))
+}
+
+// What is no text is told by its size and digest; what somebody wrote, in whatever encoding, stands as it is.
+func TestWhatIsNoTextIsNotShownAsOne(t *testing.T) {
+	const digest = "6e340b9cffb37a989ca544e6bb780a2c78901d3fb33738768511a30617afa01d"
+	for text, want := range map[string]string{
+		"": "",
+		"deb http://mirror.brinewick.test/ mussel main\n": "deb http://mirror.brinewick.test/ mussel main\n",
+		"# K\xfcste und H\xe4fen\r\n\tmain\n":             "# K\xfcste und H\xe4fen\r\n\tmain\n",
+		"# Küste":                                         "# Küste",
+		"\x00":                                            "(binary, 1 bytes, SHA-256 " + digest + ")\n",
+		"main\n\x00":                                      "(binary, 6 bytes, SHA-256 " + fmt.Sprintf("%x", sha256.Sum256([]byte("main\n\x00"))) + ")\n",
+		"\x99\x01\x8d\x04abc":                             "(binary, 7 bytes, SHA-256 " + fmt.Sprintf("%x", sha256.Sum256([]byte("\x99\x01\x8d\x04abc"))) + ")\n",
+	} {
+		assert.Equal(t, want, Shown(text), "%q", text)
+	}
+	assert.Equal(t, "--- /a.gpg\n+++ /dev/null\n@@ -1 +0,0 @@\n-(binary, 1 bytes, SHA-256 "+digest+")\n", Unified("/a.gpg", "", Shown("\x00"), ""))
 }
