@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/cause"
+	"patientlantern.example/lantern/core/source"
 )
 
 // metalink is what counts of a metalink: where repomd.xml is, and which sums it may have.
@@ -30,23 +31,23 @@ type linkedFile struct {
 	URL        string `xml:",chardata"`
 }
 
-// mirrors are the addresses to be tried, in order.
+// mirrors are the addresses to be tried, in order: dnf asks those of a list first, of two lists the metalink alone, and base URLs
+// then; zypper asks no list where a base URL stands.
 func (l *looker) mirrors() (urls []string, refused *Refused) {
-	urls = slices.Clone(l.URLs)
-	if l.Metalink != "" {
-		more, r := l.linked()
-		urls, refused = append(urls, more...), first(refused, r)
-	}
-	if l.Mirrorlist != "" {
-		text, r := l.small(l.Mirrorlist, "the list of mirrors", mostMetalink)
-		refused = first(refused, r)
+	switch {
+	case l.Family == source.FamilyZypp && len(l.URLs) > 0:
+	case l.Metalink != "":
+		urls, refused = l.linked()
+	case l.Mirrorlist != "":
+		var text []byte
+		text, refused = l.small(l.Mirrorlist, "the list of mirrors", mostMetalink)
 		for line := range strings.Lines(string(text)) {
 			if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
 				urls = append(urls, strings.TrimSuffix(line, "repodata/repomd.xml"))
 			}
 		}
 	}
-	if len(urls) > 0 {
+	if urls = append(urls, l.URLs...); len(urls) > 0 {
 		refused = nil // what they answer counts
 	}
 	return urls[:min(len(urls), mostMirrors)], refused
