@@ -48,7 +48,7 @@ func newLists(t *testing.T) *lists {
 		switch {
 		case away:
 			http.Error(w, "away", http.StatusServiceUnavailable)
-		case place == "metalink":
+		case place == "metalink", place == "hidden":
 			fmt.Fprintf(w, `<?xml version="1.0"?><metalink version="3.0" xmlns="http://www.metalinker.org/"><files><file name="repomd.xml">`+
 				`<size>%d</size><verification><hash type="sha256">%x</hash></verification><resources>`+
 				`<url protocol="http" type="http" preference="100">%s/meta/repodata/repomd.xml</url></resources></file></files></metalink>`,
@@ -90,11 +90,13 @@ func (l *lists) during(away []string, do func()) []string {
 // metalink; of zypper's none.
 func TestListsBesideABaseURLAreAskedAsHostsAskThem(t *testing.T) {
 	t.Parallel()
-	l, drawn := newLists(t), cell.Share(2)
+	l, drawn := newLists(t), cell.Share(4)
 	for _, family := range []string{"rpm", "zypp"} {
 		for _, keys := range [][]string{
 			{"baseurl"}, {"metalink"}, {"mirrorlist"}, {"baseurl", "metalink"}, {"baseurl", "mirrorlist"}, {"metalink", "mirrorlist"},
 			{"baseurl", "metalink", "mirrorlist"},
+			{"mirrorlist of metalink/m"}, {"mirrorlist of hidden/m"}, {"mirrorlist of hidden/a.metalink"}, {"mirrorlist of hidden/METALINK"},
+			{"mirrorlist of mirrors/metalink"}, {"mirrorlist of mirrors/m?metalink"}, {"metalink of mirrors/m"}, {"metalink of hidden/m"},
 		} {
 			if family == "zypp" && len(keys) > 1 && keys[0] != "baseurl" {
 				continue // which of two lists it takes is told by the version
@@ -108,6 +110,9 @@ func TestListsBesideABaseURLAreAskedAsHostsAskThem(t *testing.T) {
 				section := "[r]\nname=r\nenabled=1\ngpgcheck=0\n"
 				for _, k := range keys {
 					url := l.URL + map[string]string{"baseurl": "/base/", "metalink": "/metalink/m", "mirrorlist": "/mirrors/m"}[k]
+					if key, of, other := strings.Cut(k, " of "); other {
+						k, url = key, l.URL+"/"+of
+					}
 					section += k + "=" + url + "\n"
 					switch k {
 					case "baseurl":

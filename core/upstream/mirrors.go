@@ -37,15 +37,12 @@ func (l *looker) mirrors() (urls []string, refused *Refused) {
 	switch {
 	case l.Family == source.FamilyZypp && len(l.URLs) > 0:
 	case l.Metalink != "":
-		urls, refused = l.linked()
-	case l.Mirrorlist != "":
 		var text []byte
-		text, refused = l.small(l.Mirrorlist, "the list of mirrors", mostMetalink)
-		for line := range strings.Lines(string(text)) {
-			if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
-				urls = append(urls, strings.TrimSuffix(line, "repodata/repomd.xml"))
-			}
+		if text, refused = l.small(l.Metalink, "the metalink", mostMetalink); refused == nil {
+			urls, refused = l.linked(text)
 		}
+	case l.Mirrorlist != "":
+		urls, refused = l.listed()
 	}
 	if urls = append(urls, l.URLs...); len(urls) > 0 {
 		refused = nil // what they answer counts
@@ -53,12 +50,30 @@ func (l *looker) mirrors() (urls []string, refused *Refused) {
 	return urls[:min(len(urls), mostMirrors)], refused
 }
 
-// linked reads a metalink.
-func (l *looker) linked() (urls []string, refused *Refused) {
-	text, refused := l.small(l.Metalink, "the metalink", mostMetalink)
+// listed reads a list of mirrors. By its URL dnf and zypper see that a metalink stands there, zypper whatever does.
+func (l *looker) listed() (urls []string, refused *Refused) {
+	text, refused := l.small(l.Mirrorlist, "the list of mirrors", mostMetalink)
 	if refused != nil {
 		return nil, refused
 	}
+	switch {
+	case l.Family == source.FamilyZypp && strings.Contains(l.Mirrorlist, "/metalink"):
+		return l.linked(text)
+	case l.Family == source.FamilyRpm && strings.Contains(l.Mirrorlist, "metalink"):
+		if urls, refused = l.linked(text); refused == nil {
+			return urls, nil
+		}
+	}
+	for line := range strings.Lines(string(text)) {
+		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
+			urls = append(urls, strings.TrimSuffix(line, "repodata/repomd.xml"))
+		}
+	}
+	return urls, nil
+}
+
+// linked reads a metalink.
+func (l *looker) linked(text []byte) (urls []string, refused *Refused) {
 	var m metalink
 	if err := xml.Unmarshal(text, &m); err != nil {
 		return nil, refuse(cause.NotMetadata, "the metalink", "%v", err)
