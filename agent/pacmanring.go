@@ -171,10 +171,17 @@ func (h pacman) unmakeRing(dir string) {
 			return
 		}
 	}
+	seen := false // of a keyring that cannot be read nobody knows what it holds
 	for _, k := range h.Survey().Survey.Keys {
-		if strings.HasPrefix(k.Where, "/etc/pacman.d/gnupg/") && !slices.Contains(made, k.Fingerprint) {
+		if !strings.HasPrefix(k.Where, "/etc/pacman.d/gnupg/") {
+			continue
+		}
+		if seen = slices.Contains(made, k.Fingerprint); !seen {
 			return
 		}
+	}
+	if !seen {
+		return
 	}
 	if os.RemoveAll(path.Join(h.Root, "etc/pacman.d/gnupg")) == nil {
 		_ = os.Remove(h.statePath(madeName))

@@ -62,7 +62,8 @@ func main() {
 		name string
 		run  func(*suite) error
 	}{{"processes", processes}, {"texts", texts},
-		{"upstreams", upstreams}, {"fleet", fleet}, {"check-ins", checkIns}, {"scale", scale}, {"calls", calls}, {"pages", pages},
+		{"upstreams", upstreams}, {"fleet", fleet}, {"check-ins", checkIns}, {"scale", scale}, {"calls", calls}, {"swaps", swaps},
+		{"pages", pages},
 		{"year", year}} {
 		asked := slices.Contains(os.Args[1:], part.name)
 		if !asked && (len(os.Args) > 1 || part.name == "year") { // that one takes some minutes

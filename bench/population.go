@@ -47,8 +47,10 @@ func newFolder(ctx context.Context, dir string) (token string, err error) {
 	return first.FirstToken, first.Close()
 }
 
-// populate makes a data folder for a fleet under the folder's policy.
-func populate(ctx context.Context, dir string, folder policy.Folder, fleet []resolve.Host) (*population, error) {
+// populate makes a data folder for a fleet under the folder's policy. answers tells what the hosts of a survey have answered of their
+// packages; nil: nobody was asked.
+func populate(ctx context.Context, dir string, folder policy.Folder, fleet []resolve.Host, answers func(string) (*store.Answer, error),
+) (*population, error) {
 	out := &population{dir: dir, folder: folder, surveys: map[string]bool{}}
 	var err error
 	if out.token, err = newFolder(ctx, dir); err != nil {
@@ -103,7 +105,10 @@ func populate(ctx context.Context, dir string, folder policy.Folder, fleet []res
 			for _, text := range read.Masked() {
 				put(store.KindText, text)
 			}
-			read.Survey.Traits = source.Traits{}
+			t := h.Traits // of which a survey that hosts share says so much
+			read.Survey.Traits = source.Traits{
+				OS: t.OS, Family: t.Family, Arch: t.Arch, Architectures: t.Architectures, Tools: map[string]string{},
+			}
 			b, err := source.Canonical(read.Survey)
 			if err != nil {
 				return nil, err
@@ -111,9 +116,16 @@ func populate(ctx context.Context, dir string, folder policy.Folder, fleet []res
 			made[v], out.sources = put(store.KindSurvey, b), len(read.Survey.Sources)
 			out.surveys[made[v]] = true
 		}
+		var answer *store.Answer
+		if answers != nil {
+			if answer, err = answers(made[now]); err != nil {
+				return nil, err
+			}
+		}
 		out.hosts = append(out.hosts, &store.Host{
 			Name: h.Name, Key: pub, Joined: time.Now(), LastSeen: time.Now(), Labels: h.Labels, Traits: traits[h.Traits], Survey: made[now],
 			Sheet: res.Digest(), Revision: 1, Carried: store.Carried{Sheet: res.Digest(), Survey: made[kept], At: time.Now()}, Agent: "bench",
+			Packages: answer,
 		})
 	}
 	var list []store.Document
@@ -123,14 +135,22 @@ func populate(ctx context.Context, dir string, folder policy.Folder, fleet []res
 	if err := st.PutDocuments(ctx, now, list...); err != nil {
 		return nil, err
 	}
+	if err := out.publish(ctx, st, now); err != nil {
+		return nil, err
+	}
+	return out, st.AddHosts(ctx, out.hosts)
+}
+
+// publish publishes the policy again and again.
+func (p *population) publish(ctx context.Context, st *store.Store, now time.Time) error {
 	for i := range revisionCount {
-		again := folder
+		again := p.folder
 		if i%2 == 1 {
-			again = out.edited("again")
+			again = p.edited("again")
 		}
 		body, err := source.Canonical(again)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if _, _, err := st.Publish(
 			ctx,
@@ -138,10 +158,10 @@ func populate(ctx context.Context, dir string, folder policy.Folder, fleet []res
 			body,
 			nothing,
 		); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return out, st.AddHosts(ctx, out.hosts)
+	return nil
 }
 
 // largePopulation is a data folder with 100,000 hosts under a revision; done removes it.
@@ -153,7 +173,7 @@ func largePopulation(ctx context.Context) (p *population, done func(), err error
 	done = func() { _ = os.RemoveAll(dir) }
 	folder, err := largePolicy()
 	if err == nil {
-		p, err = populate(ctx, filepath.Join(dir, "data"), folder, largeFleet())
+		p, err = populate(ctx, filepath.Join(dir, "data"), folder, largeFleet(), nil)
 	}
 	if err != nil {
 		done()

@@ -105,7 +105,7 @@ var rooms = map[string][]string{
 	"rollouts":  {"compute", "contracts", "fleet", "ground", "identity", "journal", "refusal", "upstreams"},
 	"policies":  {"compute", "contracts", "fleet", "ground", "identity", "journal", "memo", "refusal", "rollouts", "upstreams"},
 	"register":  {"compute", "contracts", "fleet", "ground", "identity", "journal", "refusal", "rollouts", "upstreams"},
-	"agents":    {"compute", "fleet", "ground", "identity", "journal", "refusal", "rollouts"},
+	"agents":    {"compute", "fleet", "ground", "identity", "journal", "memo", "refusal", "rollouts"},
 }
 
 // An engine knows those that it stands on, and none that stands on it.

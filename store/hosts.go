@@ -30,9 +30,9 @@ type Host struct {
 	Free     map[string]int64
 	Access   json.RawMessage // what the agent says of the access on the host, or nil
 	Agent    string
-	Task     int64           // the rollout that the host has to carry out, or 0; follows from the rollouts
-	Trouble  string          // what keeps the agent from working
-	Packages json.RawMessage // which of the packages that policies ask for are installed, or nil
+	Task     int64   // the rollout that the host has to carry out, or 0; follows from the rollouts
+	Trouble  string  // what keeps the agent from working
+	Packages *Answer // which of the packages that policies ask for are installed, or nil
 
 	Stage     rollout.State   // of its task: waiting, working or behind; empty without one; likewise
 	Failure   string          // why the newest rollout that it took part in failed; empty where it did not
@@ -114,8 +114,8 @@ func (s *Store) putHost(ctx context.Context, tx *sql.Tx, h *Host) error {
 		access = string(h.Access)
 	}
 	packages := "{}"
-	if len(h.Packages) > 0 {
-		packages = string(h.Packages)
+	if h.Packages != nil {
+		packages = h.Packages.Digest
 	}
 	if err := s.past.know(ctx, tx, h); err != nil {
 		return err
@@ -128,6 +128,11 @@ func (s *Store) putHost(ctx context.Context, tx *sql.Tx, h *Host) error {
 	if known, there := s.past.hosts[h.ID]; there && known.lasting == lasting {
 		_, err = s.past.of.fresh.ExecContext(ctx, row[:8]...)
 	} else {
+		if h.Packages != nil {
+			if err := s.putAnswer(ctx, tx, h.Packages); err != nil {
+				return err
+			}
+		}
 		copy(row[7:], []any{labels, carried, free, access, h.Agent, h.Trouble, packages, h.Unfetched, h.Form, h.Zone,
 			string(h.Watched), string(h.Traced), h.ID})
 		_, err = s.past.of.row.ExecContext(ctx, row[:]...)

@@ -105,7 +105,7 @@ func TestTheHistoryIsThatOfTheRows(t *testing.T) {
 				require.NoError(t, s.PutHost(ctx, &next, Change{}))
 			}
 			*h = next
-			rows, err := s.hostsBetween(ctx, 0, 1<<40)
+			rows, err := s.hostsBetween(ctx, 0, 1<<40, nil)
 			require.NoError(t, err)
 			require.Len(t, rows, len(list))
 			for _, row := range rows {

@@ -22,6 +22,10 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 	if err := s.read.QueryRowContext(ctx, "SELECT COALESCE(MAX(id), 0) FROM hosts").Scan(&last); err != nil {
 		return nil, err
 	}
+	answers, err := s.answers(ctx)
+	if err != nil {
+		return nil, err
+	}
 	parts := make([][]*Host, last/hostsAtOnce+1)
 	var group errgroup.Group // most of the work is to take rows apart
 	group.SetLimit(runtime.GOMAXPROCS(0))
@@ -32,7 +36,7 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 	})
 	for i := range parts {
 		group.Go(func() (err error) {
-			parts[i], err = s.hostsBetween(ctx, int64(i)*hostsAtOnce, int64(i+1)*hostsAtOnce)
+			parts[i], err = s.hostsBetween(ctx, int64(i)*hostsAtOnce, int64(i+1)*hostsAtOnce, answers)
 			return err
 		})
 	}
@@ -56,7 +60,7 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 const hostsAtOnce = 4096
 
 // hostsBetween returns the hosts whose numbers are from the first to before the second.
-func (s *Store) hostsBetween(ctx context.Context, from, before int64) ([]*Host, error) {
+func (s *Store) hostsBetween(ctx context.Context, from, before int64, answers map[string]*Answer) ([]*Host, error) {
 	rows, err := s.read.QueryContext(ctx, "SELECT "+hostColumns+" FROM hosts WHERE id >= ? AND id < ?", from, before)
 	if err != nil {
 		return nil, err
@@ -100,7 +104,7 @@ func (s *Store) hostsBetween(ctx context.Context, from, before int64) ([]*Host, 
 			return nil, err
 		}
 		h.Joined, h.LastSeen = fromUnix(joined), fromUnix(seen)
-		h.Access, h.Packages = beyond(access, "[]"), beyond(packages, "{}")
+		h.Access, h.Packages = beyond(access, "[]"), answers[string(packages)]
 		h.Watched, h.Traced = beyond(watched, ""), beyond(traced, "")
 		h.Traits, h.Survey, h.Sheet, h.Agent = known.bytes(traits), known.bytes(survey), known.bytes(sheet), known.bytes(agent)
 		h.Trouble, h.Failure, h.Zone = known.bytes(trouble), known.bytes(failure), known.bytes(zone)

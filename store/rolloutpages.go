@@ -154,8 +154,12 @@ func (s *Store) Forget(ctx context.Context, before time.Time) (rows int64, err e
 			break
 		}
 	}
-	if rows == 0 {
-		return 0, nil
+	err = s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "DELETE FROM answers WHERE digest NOT IN (SELECT packages FROM hosts)")
+		return err
+	})
+	if rows == 0 || err != nil {
+		return rows, err
 	}
 	return rows, s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, "DELETE FROM reports WHERE id NOT IN (SELECT report FROM rollout_hosts)")

@@ -3,6 +3,8 @@ package store_test
 import (
 	"context"
 	"crypto/sha256"
+	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -57,6 +59,52 @@ func TestWhatIsAcknowledgedIsThereAfterOpeningAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []*store.Host{h}, again)
 	require.NoError(t, s.Check(ctx))
+}
+
+// What many hosts answered stands once, is there after opening again, for all of them the same, and goes with the last of them.
+func TestAnswersOfHostsStandOnce(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "l.db")
+	s := open(t, path)
+	var hosts []*store.Host
+	for i := range 6 {
+		hosts = append(hosts, &store.Host{Name: fmt.Sprintf("gw-%02d", i+1), Key: make([]byte, 32), Joined: now})
+	}
+	require.NoError(t, s.AddHosts(ctx, hosts))
+	for i, h := range hosts[:5] {
+		h.Packages = store.NewAnswer(fmt.Appendf(nil, `{"installed":{"tern":"2.%d"}}`, i%2))
+		require.NoError(t, s.PutHost(ctx, h, store.Change{}))
+	}
+	require.NoError(t, s.Close())
+	s = open(t, path)
+	defer s.Close()
+	again, err := s.Hosts(ctx)
+	require.NoError(t, err)
+	require.Len(t, again, 6)
+	assert.Same(t, again[0].Packages, again[2].Packages)
+	assert.NotEqual(t, again[0].Packages.Digest, again[1].Packages.Digest)
+	assert.Nil(t, again[5].Packages)
+	reads := 0
+	for _, h := range again[:5] {
+		text := h.Packages.Read(func(text json.RawMessage) any { reads++; return string(text) })
+		assert.Contains(t, text, `"tern":"2.`)
+	}
+	assert.Equal(t, 2, reads, "each is read once")
+
+	count := func() (n int) {
+		db, err := sql.Open("sqlite", path)
+		require.NoError(t, err)
+		defer db.Close()
+		require.NoError(t, db.QueryRow("SELECT count(*) FROM answers").Scan(&n))
+		return n
+	}
+	assert.Equal(t, 2, count())
+	for _, h := range again[:5] {
+		h.Packages = store.NewAnswer([]byte(`{"installed":{}}`))
+		require.NoError(t, s.PutHost(ctx, h, store.Change{}))
+	}
+	_, err = s.Forget(ctx, now)
+	require.NoError(t, err)
+	assert.Equal(t, 1, count(), "what nobody answers any more is forgotten")
 }
 
 func TestManyWritersShareTransactionsAndEachHearsTheTruth(t *testing.T) {

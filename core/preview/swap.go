@@ -51,9 +51,9 @@ func (s *Swaps) Unknown(why string, hosts int) {
 	s.unknown[why] += hosts
 }
 
-// Add holds what a host would take before and after a change against each other. was and is name a
+// Add holds what hosts would take before and after a change against each other. was and is name a
 // source to people.
-func (s *Swaps) Add(pkg, host string, before, after *choice.Choice, lower bool,
+func (s *Swaps) Add(pkg string, hosts []string, before, after *choice.Choice, lower bool,
 	was, is func(*choice.Offered) string,
 ) {
 	x := Swap{Package: pkg, Family: after.Family, Installed: after.Installed}
@@ -93,10 +93,8 @@ func (s *Swaps) Add(pkg, host string, before, after *choice.Choice, lower bool,
 		have = &x
 		s.all[key] = have
 	}
-	have.Hosts++
-	if len(have.Names) < mostNames {
-		have.Names = append(have.Names, host)
-	}
+	have.Hosts += len(hosts)
+	have.Names = append(have.Names, hosts[:min(len(hosts), mostNames-len(have.Names))]...)
 }
 
 // upgrade is what an upgrade would put in the place of what is installed; nil for nothing.

@@ -22,6 +22,7 @@ import (
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/identity"
 	"patientlantern.example/lantern/service/journal"
+	"patientlantern.example/lantern/service/memo"
 	"patientlantern.example/lantern/service/refusal"
 	"patientlantern.example/lantern/service/rollouts"
 	"patientlantern.example/lantern/store"
@@ -33,9 +34,10 @@ type Agents struct {
 	rollouts *rollouts.Rollouts
 	counts   Counters
 
-	auth   *authenticator
-	upload *uploads
-	naming sync.RWMutex // held for writing while documents that nothing names are forgotten
+	auth    *authenticator
+	upload  *uploads
+	answers *memo.Cache[string, *store.Answer] // by digest
+	naming  sync.RWMutex                       // held for writing while documents that nothing names are forgotten
 }
 
 // Counters are told what comes from hosts.
@@ -46,7 +48,8 @@ type Counters struct {
 
 // New is that of a service.
 func New(g *ground.Ground, r *rollouts.Rollouts, counts Counters) *Agents {
-	return &Agents{Ground: g, rollouts: r, counts: counts, auth: newAuthenticator(g.Fleet, g.Now), upload: newUploads()}
+	return &Agents{Ground: g, rollouts: r, counts: counts, auth: newAuthenticator(g.Fleet, g.Now), upload: newUploads(),
+		answers: memo.New[string, *store.Answer](keptAnswers)}
 }
 
 // mostZone bounds the name of a time zone, in bytes.
@@ -145,7 +148,7 @@ func (s *Agents) CheckIn(ctx context.Context, in *api.CheckIn) (*api.CheckInAnsw
 		out.Work = s.rollouts.MayWork(ctx, v)
 		return out, nil
 	}
-	row, err := s.Change(ctx, h, journal.CommandCheckIn, func(v *fleet.View) error { return said(v, in, now, ask) }, nil)
+	row, err := s.Change(ctx, h, journal.CommandCheckIn, func(v *fleet.View) error { return s.said(v, in, now, ask) }, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -168,7 +171,7 @@ func (s *Agents) knownOf(ctx context.Context, v *fleet.View, in *api.CheckIn) in
 }
 
 // said notes in a row what a host says with a check-in. ask is what it was asked for.
-func said(v *fleet.View, in *api.CheckIn, now time.Time, ask *ground.AskedList) error {
+func (s *Agents) said(v *fleet.View, in *api.CheckIn, now time.Time, ask *ground.AskedList) error {
 	v.Traits, v.Survey, v.Agent, v.Form, v.LastSeen = in.Traits, in.Survey, in.Agent, in.Form, now
 	v.Zone = compute.Same(refusal.Clip(in.Zone, mostZone))
 	if in.Free != nil {
@@ -187,7 +190,7 @@ func said(v *fleet.View, in *api.CheckIn, now time.Time, ask *ground.AskedList) 
 		}
 	}
 	if in.Packages != nil {
-		if err := takePackages(v, in.Packages, ask); err != nil {
+		if err := s.takePackages(v, in.Packages, ask); err != nil {
 			return err
 		}
 	}
@@ -202,7 +205,7 @@ func said(v *fleet.View, in *api.CheckIn, now time.Time, ask *ground.AskedList) 
 }
 
 // takePackages notes which packages a host says are installed, and what came from where.
-func takePackages(v *fleet.View, in *api.Packages, ask *ground.AskedList) error {
+func (s *Agents) takePackages(v *fleet.View, in *api.Packages, ask *ground.AskedList) error {
 	if in.Asked != ask.Stamp {
 		return nil // of a list that was asked for before
 	}
@@ -226,6 +229,22 @@ func takePackages(v *fleet.View, in *api.Packages, ask *ground.AskedList) error 
 		p.Came[key] = c
 	}
 	b, err := json.Marshal(p)
-	v.Packages = b
-	return err
+	if err != nil {
+		return err
+	}
+	v.Packages = s.oneAnswer(b)
+	return nil
+}
+
+// keptAnswers bounds how many answers are remembered for hosts that answer alike.
+const keptAnswers = 4096
+
+// oneAnswer is the one answer of a text that all share who gave it lately.
+func (s *Agents) oneAnswer(text []byte) *store.Answer {
+	a := store.NewAnswer(text)
+	if had, there := s.answers.Look(a.Digest); there {
+		return had
+	}
+	s.answers.Put(a.Digest, a)
+	return a
 }

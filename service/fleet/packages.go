@@ -19,11 +19,29 @@ type Packages struct {
 	Came      map[string]origin.Came `json:"came,omitempty"` // by the key of the source
 }
 
-// PackagesOf is what a host answered; empty where it has answered nothing that can be read.
-func PackagesOf(v *View) (p Packages) {
-	if len(v.Packages) > 0 {
-		_ = json.Unmarshal(v.Packages, &p) // what cannot be read is not known
+// Knows reports whether a host was asked for a package, and answered.
+func (p *Packages) Knows(name string) bool {
+	_, there := slices.BinarySearch(p.Names, name)
+	return there
+}
+
+// nothingAnswered is what a host has said that was not asked yet.
+var nothingAnswered = &Packages{}
+
+// PackagesOf is what a host answered; empty where it has answered nothing that can be read. Hosts that answered alike have one, which is
+// not to be changed.
+func PackagesOf(v *View) *Packages {
+	if v.Packages == nil {
+		return nothingAnswered
 	}
+	p, _ := v.Packages.Read(func(text json.RawMessage) any {
+		p := &Packages{}
+		if json.Unmarshal(text, p) != nil { // what cannot be read is not known
+			return nothingAnswered
+		}
+		slices.Sort(p.Names)
+		return p
+	}).(*Packages)
 	return p
 }
 
@@ -37,7 +55,7 @@ func Unmet(v *View, needs []source.SheetNeed) (missing, unknown []string) {
 		for _, p := range n.Packages {
 			switch {
 			case have.Installed[p] != "":
-			case slices.Contains(have.Names, p):
+			case have.Knows(p):
 				missing = append(missing, n.Wants(p)+", which is not installed: "+family.Install(v.Family, p))
 			default:
 				unknown = append(unknown, n.Wants(p))

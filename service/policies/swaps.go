@@ -67,7 +67,8 @@ func (t *turns) leave(next context.CancelFunc) {
 
 const (
 	keptTurns    = 16_384
-	turnsAtOnce  = 200
+	turnsWhole   = 400 // so many are worked out at once
+	turnsAtOnce  = 200 // of more than that
 	notYetTurned = "it is still being worked out; look again"
 )
 
@@ -166,7 +167,10 @@ func turnOf(p compute.Pair) turn { return turn{p.Survey, p.Sheet, p.Before} }
 // behind.
 func (s *Policies) turnAll(ctx context.Context, list []*shown) error {
 	rest := slices.DeleteFunc(slices.Clone(list), func(x *shown) bool { return s.turns.kept.Has(x.turn()) })
-	now := rest[:min(len(rest), turnsAtOnce)]
+	now := rest
+	if len(rest) > turnsWhole {
+		now = rest[:turnsAtOnce]
+	}
 	rest = rest[len(now):]
 	var group errgroup.Group
 	group.SetLimit(runtime.GOMAXPROCS(0))
@@ -377,12 +381,20 @@ func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *
 		lower     bool
 	}
 	known := map[installed]*outcome{}
-	waiting := 0
+	alike := map[*fleet.Packages][]string{} // hosts by what they answered
+	var order []*fleet.Packages
 	for _, v := range x.hosts {
 		have := fleet.PackagesOf(v)
-		answered := true
+		if alike[have] == nil {
+			order = append(order, have)
+		}
+		alike[have] = append(alike[have], v.Name)
+	}
+	waiting := 0
+	for _, have := range order {
+		hosts, answered := alike[have], true
 		for _, n := range f.names {
-			if !slices.Contains(have.Names, n) {
+			if !have.Knows(n) {
 				answered = false
 				continue
 			}
@@ -396,10 +408,10 @@ func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *
 				o.lower = o.gets.Taken != nil && version.Compare(o.gets.Family, o.gets.Taken.Version, k.version) < 0
 				known[k] = o
 			}
-			found.Add(n, v.Name, &o.had, &o.gets, o.lower, wasFrom, isFrom)
+			found.Add(n, hosts, &o.had, &o.gets, o.lower, wasFrom, isFrom)
 		}
 		if !answered {
-			waiting++
+			waiting += len(hosts)
 		}
 	}
 	if waiting > 0 {

@@ -125,7 +125,7 @@ func (u *Upstreams) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, e
 			return nil, err
 		}
 		k := like{host: decides}
-		if p := fleet.PackagesOf(v); slices.Contains(p.Names, in.Package) {
+		if p := fleet.PackagesOf(v); p.Knows(in.Package) {
 			k.installed, k.asked = p.Installed[in.Package], true
 		}
 		alike[k] = append(alike[k], v)
