@@ -44,6 +44,19 @@ func (s *Store) putAnswer(ctx context.Context, tx *sql.Tx, a *Answer) error {
 	return err
 }
 
+// forgetAnswers drops what no host answers any more. It looks beside the writer, which others wait for.
+func (s *Store) forgetAnswers(ctx context.Context) error {
+	const unused = "digest NOT IN (SELECT packages FROM hosts)"
+	old, err := column[string](ctx, s.read, "SELECT digest FROM answers WHERE "+unused)
+	if err != nil || len(old) == 0 {
+		return err
+	}
+	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error { // one may have been given again meanwhile
+		_, err := tx.ExecContext(ctx, "DELETE FROM answers WHERE digest IN (SELECT value FROM json_each(?)) AND "+unused, texts(old))
+		return err
+	})
+}
+
 // answers are all that are stored, by their digests.
 func (s *Store) answers(ctx context.Context) (map[string]*Answer, error) {
 	rows, err := s.read.QueryContext(ctx, "SELECT digest, body FROM answers")

@@ -154,11 +154,7 @@ func (s *Store) Forget(ctx context.Context, before time.Time) (rows int64, err e
 			break
 		}
 	}
-	err = s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "DELETE FROM answers WHERE digest NOT IN (SELECT packages FROM hosts)")
-		return err
-	})
-	if rows == 0 || err != nil {
+	if err := s.forgetAnswers(ctx); rows == 0 || err != nil {
 		return rows, err
 	}
 	return rows, s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
