@@ -27,8 +27,8 @@ func (s *Sheet) Lines(file string) []string {
 
 // Reached are the effective URLs that a source gets packages from: those of a list of mirrors on the host in the place of
 // the list. lines gives the lines of such a file, none for one that is not known. list is the list that it goes by
-// from elsewhere, or of which nothing is known. dnf asks those of a list before
-// base URLs, in which order they stand then, and none of it beside a metalink.
+// from elsewhere, or of which nothing is known. They stand in the order in which they are asked: dnf asks those of a list
+// before base URLs, and no list beside a metalink. zypper asks none beside a base URL, so what stands in it is left out there.
 func (s *Source) Reached(lines func(file string) []string) (urls []string, list string) {
 	if s.Mirrorlist == "" && !slices.ContainsFunc(s.EffURLs, isMirrorList) {
 		return s.EffURLs, ""
@@ -36,15 +36,15 @@ func (s *Source) Reached(lines func(file string) []string) (urls []string, list 
 	for _, u := range s.EffURLs {
 		urls = append(urls, ReachedBy(s.Family, u, lines)...)
 	}
-	if s.Mirrorlist == "" || s.Family == FamilyRpm && s.Metalink != "" {
+	switch {
+	case s.Mirrorlist == "", s.Family == FamilyRpm && s.Metalink != "":
 		return urls, ""
+	case s.Family == FamilyZypp && len(urls) > 0:
+		return urls, s.Mirrorlist
 	}
 	if x := (&Source{Family: s.Family, Mirrorlist: s.Mirrorlist}).MirrorFiles(); len(x) == 1 {
 		if more := listedURLs(lines(x[0])); len(more) > 0 {
-			if s.Family == FamilyRpm {
-				return append(more, urls...), ""
-			}
-			return append(urls, more...), ""
+			return append(more, urls...), ""
 		}
 	}
 	return urls, s.Mirrorlist
