@@ -234,7 +234,7 @@ func (h pacman) led(q asked) (args []string, done func(), err error) {
 	}
 	if h.Root != "/" {
 		args = append(args, "--root", h.Root, "--logfile", "/dev/null")
-		if ring := path.Join(h.Root, "etc/pacman.d/gnupg"); exists(ring) { // 7.1 refuses to work without it
+		if ring := h.ring(); exists(ring) { // 7.1 refuses to work without it
 			args = append(args, "--gpgdir", ring)
 		}
 	}

@@ -18,11 +18,20 @@ import (
 	"patientlantern.example/lantern/core/survey"
 )
 
+// ringDir is the folder of pacman's keyring.
+const ringDir = "/etc/pacman.d/gnupg"
+
+// ring is where it is.
+func (h pacman) ring() string { return path.Join(h.Root, ringDir) }
+
+// inRing reports whether a key stands in it.
+func inRing(k *source.Key) bool { return strings.HasPrefix(k.Where, ringDir+"/") }
+
 // trust puts the signing keys of the sheet into pacman's keyring, where they are not
 // yet, and signs them with the host's own key as pacman-key(8) says: pacman trusts no
 // others. A keyring that was never made is made first.
 func (h pacman) trust(ctx context.Context, sheet *source.Sheet, after *survey.Result) error {
-	ring := path.Join(h.Root, "etc/pacman.d/gnupg")
+	ring := h.ring()
 	stood := exists(ring)
 	for _, k := range sheet.Keys {
 		if !strings.HasPrefix(k.Path, arch.Dir+"/") ||
@@ -89,7 +98,7 @@ const trustedName = "trusted.json" // beside the journal: the keys that a change
 // noteTrusted notes that a change adds a key which the keyring does not have.
 func (h pacman) noteTrusted(fingerprint string, now *survey.Result) error {
 	has := slices.ContainsFunc(now.Survey.Keys, func(x source.Key) bool {
-		return x.Fingerprint == fingerprint && strings.HasPrefix(x.Where, "/etc/pacman.d/gnupg/")
+		return x.Fingerprint == fingerprint && inRing(&x)
 	})
 	if open, err := h.journalOpen(); has || !open || err != nil {
 		return err
@@ -110,7 +119,7 @@ func (h pacman) untrust(dir string) {
 	}
 	for _, fingerprint := range list {
 		ctx, cancel := context.WithTimeout(context.Background(), ringTime)
-		_ = pacmanRing{h.Host, "/etc/pacman.d/gnupg/pubring.gpg"}.forget(ctx, fingerprint)
+		_ = pacmanRing{h.Host, ringDir + "/pubring.gpg"}.forget(ctx, fingerprint)
 		cancel()
 	}
 	h.unmakeRing(dir)
@@ -135,7 +144,7 @@ func (h pacman) noteRing(made bool) error {
 // gpg's work, and those are left out.
 func (h pacman) ringFiles() (map[string]string, error) {
 	out := map[string]string{}
-	ring := path.Join(h.Root, "etc/pacman.d/gnupg")
+	ring := h.ring()
 	err := filepath.WalkDir(ring, func(name string, d fs.DirEntry, err error) error {
 		base := filepath.Base(name)
 		passing := strings.HasSuffix(base, "~") || strings.HasSuffix(base, ".lock") || strings.HasPrefix(base, ".#") ||
@@ -173,7 +182,7 @@ func (h pacman) unmakeRing(dir string) {
 	}
 	seen := false // of a keyring that cannot be read nobody knows what it holds
 	for _, k := range h.Survey().Survey.Keys {
-		if !strings.HasPrefix(k.Where, "/etc/pacman.d/gnupg/") {
+		if !inRing(&k) {
 			continue
 		}
 		if seen = slices.Contains(made, k.Fingerprint); !seen {
@@ -183,7 +192,7 @@ func (h pacman) unmakeRing(dir string) {
 	if !seen {
 		return
 	}
-	if os.RemoveAll(path.Join(h.Root, "etc/pacman.d/gnupg")) == nil {
+	if os.RemoveAll(h.ring()) == nil {
 		_ = os.Remove(h.statePath(madeName))
 	}
 }

@@ -5,7 +5,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
@@ -17,8 +16,6 @@ import (
 	"patientlantern.example/lantern/internal/cell"
 	"patientlantern.example/lantern/standin"
 )
-
-const ringDir = "etc/pacman.d/gnupg"
 
 // ringed is a host of pacman, with a keyring or without one, on which a change that has not ended trusts a key.
 func ringed(t *testing.T, key *standin.Key, stood bool) *Host {
@@ -39,7 +36,7 @@ func ringed(t *testing.T, key *standin.Key, stood bool) *Host {
 	sheet := &source.Sheet{Keys: []source.SheetKey{{Name: "fulmar", Path: file, Fingerprint: key.Fingerprint()}}}
 	now := h.Survey()
 	require.NoError(t, pacman{h}.trust(context.Background(), sheet, &now))
-	require.Equal(t, 2, inRing(h), "the host's own key, and the one of the policy")
+	require.Equal(t, 2, keysInRing(h), "the host's own key, and the one of the policy")
 	return h
 }
 
@@ -63,9 +60,9 @@ func pacmanKey(t *testing.T, root string, args ...string) {
 	require.NoError(t, err, string(out))
 }
 
-func inRing(h *Host) (n int) {
+func keysInRing(h *Host) (n int) {
 	for _, k := range h.Survey().Survey.Keys {
-		if strings.HasPrefix(k.Where, "/"+ringDir) {
+		if inRing(&k) {
 			n++
 		}
 	}
@@ -115,7 +112,7 @@ func TestAKeyringThatAChangeHasMadeGoesWithIt(t *testing.T) {
 			undone, err := h.Recover()
 			require.NoError(t, err)
 			require.True(t, undone)
-			assert.Equal(t, c.left, inRing(h))
+			assert.Equal(t, c.left, keysInRing(h))
 			if c.left == 0 {
 				assert.NoDirExists(t, filepath.Join(root, ringDir))
 			}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -169,10 +170,7 @@ func swaps(s *suite) error {
 	}); err != nil {
 		return err
 	}
-	edit := map[string][]byte{}
-	for name, text := range p.folder {
-		edit[name] = text
-	}
+	edit := maps.Clone(p.folder)
 	edit["rest.yaml"] = replaceOnce(edit["rest.yaml"], "[repo-000, repo-001, repo-002]", "[repo-000, repo-001]")
 	took, body, err := srv.as(p.token, http.MethodPost, "/api/policy/preview", api.Publication{Files: edit}, http.StatusOK)
 	if err != nil {

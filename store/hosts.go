@@ -271,7 +271,8 @@ func (s *Store) RetireHost(ctx context.Context, h *Host, now time.Time, c func(e
 		ids, err := column[int64](
 			ctx,
 			tx,
-			`SELECT rollout FROM rollout_hosts WHERE rollout IN (SELECT id FROM rollouts WHERE ended = 0) AND host = ? AND state IN (?, ?, ?)`,
+			`SELECT rollout FROM rollout_hosts
+			WHERE rollout IN (SELECT id FROM rollouts WHERE ended = 0) AND host = ? AND state IN (?, ?, ?)`,
 			h.Name,
 			string(rollout.Queued),
 			string(rollout.Waiting),

@@ -216,8 +216,8 @@ type Changed struct {
 
 // Changed returns the hosts that a rollout has changed.
 func (s *Store) Changed(ctx context.Context, id int64) (out []Changed, err error) {
-	rows, err := s.read.QueryContext(ctx, `SELECT r.host, r.part, r.before, coalesce((SELECT max(n.rollout) FROM rollout_hosts n INDEXED BY rollout_hosts_by_host
-		WHERE n.host = r.host AND n.rollout > r.rollout AND `+itsTurn("n")+` AND n.state = ?1), 0)
+	rows, err := s.read.QueryContext(ctx, `SELECT r.host, r.part, r.before, coalesce((SELECT max(n.rollout)
+		FROM rollout_hosts n INDEXED BY rollout_hosts_by_host WHERE n.host = r.host AND n.rollout > r.rollout AND `+itsTurn("n")+` AND n.state = ?1), 0)
 		FROM rollout_hosts r WHERE r.rollout = ?2 AND r.state = ?1 ORDER BY r.host`, string(rollout.Done), id)
 	if err != nil {
 		return nil, err
