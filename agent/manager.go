@@ -236,7 +236,7 @@ func (a *attempt) touched(o *api.SourceOutcome, after *survey.Result) bool {
 		return was.Enabled && was.Family == now.Family && source.SameSet(was.EffURLs, now.EffURLs) &&
 			subsetOf(o.Suite, now.EffSuites, was.EffSuites) &&
 			was.Mirrorlist == now.Mirrorlist && was.Metalink == now.Metalink &&
-			source.SameSet(was.SignedBy, now.SignedBy) && source.SameWay(&was, now)
+			source.SameSet(was.SignedBy, now.SignedBy) && source.SameWay(&was, now, after.Survey.Settings)
 	})
 }
 

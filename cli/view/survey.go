@@ -198,7 +198,7 @@ func (o *Out) source(s *source.Source, settings []source.Setting) {
 func deciding(s *source.Source) (out []string) {
 	for _, name := range slices.Sorted(maps.Keys(s.Options)) {
 		told := source.OptionSwitches(name) || source.OptionKeeps(name) || source.OptionWeakens(s.Family, name, s.Options) ||
-			slices.Contains([]string{"Include", "metadata_expire", "skip_if_unavailable"}, name)
+			slices.Contains([]string{"Include", "metadata_expire", "skip_if_unavailable", "autorefresh"}, name)
 		if !told && len(source.OptionTouches(s.Family, name)) > 0 {
 			out = append(out, name+" "+source.Says(s.Options, name))
 		}

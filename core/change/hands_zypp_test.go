@@ -90,7 +90,10 @@ func TestWhatHandsDoToZypper(t *testing.T) {
 
 		{does: "a comment", file: halyardFile, from: "# Halyard's own", text: "# see the wiki"},
 		{does: "another title", file: halyardFile, from: "name=Updates", text: "name=What is new"},
-		{does: "not refreshed by itself", file: halyardFile, from: "autorefresh=1", text: "autorefresh=0"},
+		{does: "not refreshed by itself", file: halyardFile, from: "autorefresh=1", text: "autorefresh=0", want: "changed-source fault", field: "autorefresh"},
+		{does: "nor what the policy gives", file: salt, from: "autorefresh=1", text: "autorefresh=off", want: "changed-source fault", field: "autorefresh"},
+		{does: "refreshed by itself, in another word", file: halyardFile, from: "autorefresh=1", text: "autorefresh=on"},
+		{does: "refreshed by itself though it was not", file: halyardFile, from: "name=Updates\n", text: "name=Updates\nautorefresh=1\n"},
 		{does: "packages are kept", file: halyardFile, from: "enabled=1", text: "enabled=1\nkeeppackages=1"},
 		{does: "another spelling", file: halyardFile, from: "enabled=1", text: "enabled=yes"},
 		{does: "blanks in zypp.conf", file: zyppConf, from: "solver.allowVendorChange = false", text: "solver.allowVendorChange=false"},

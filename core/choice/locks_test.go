@@ -59,6 +59,10 @@ func lockText(t *rapid.T) string {
 		some("comment", "-", "-", "why")
 	}
 	lines = rapid.Permutation(lines).Draw(t, "order")
+	if !strings.Contains(text, "<") && !strings.Contains(text, ">") && !slices.ContainsFunc(lines, func(l string) bool { return strings.HasPrefix(l, "comment") }) {
+		at := rapid.IntRange(0, len(lines)).Draw(t, "at")
+		lines = slices.Insert(lines, at, rapid.SampledFrom([][]string{{}, {}, {"x=y"}, {" # why"}, {"\r"}, {"# why"}, {"# so: why"}, {": x"}}).Draw(t, "between")...)
+	}
 	return strings.Join(lines, "\n") + "\n"
 }
 

@@ -169,7 +169,7 @@ func (s *standing) settings() {
 	collect := func(list []source.Setting, policys map[string]bool) (order []string, by map[string]*value) {
 		by = map[string]*value{}
 		for _, t := range list {
-			if !s.court.Concerns(t.Family) || policys[t.File] || source.OptionKeeps(t.Name) || t.Since > min(s.was.Reach, s.survey.Reach) {
+			if !s.court.Concerns(t.Family) || policys[t.File] || source.OptionKeeps(t.Name) || t.Since > min(s.was.Reach, s.survey.Reach) || s.usual(&t) {
 				continue
 			}
 			key := t.Family + " " + strings.ToLower(t.Name)
@@ -199,6 +199,15 @@ func (s *standing) settings() {
 			s.setting(w.at, strings.Join(w.all, ", "), "")
 		}
 	}
+}
+
+// usual reports whether a setting says nothing but what holds anyway.
+func (s *standing) usual(t *source.Setting) bool {
+	native := ""
+	if was, is := s.was.Traits.Architectures, s.survey.Traits.Architectures; len(was) > 0 && len(is) > 0 && was[0] == is[0] {
+		native = is[0]
+	}
+	return t.Usual() || t.Family == deb.Family && deb.Idle(t, native)
 }
 
 // plainSetting is the value of a setting as today's reader has it: earlier ones had spans of dnf as they were written.

@@ -171,7 +171,7 @@ func (s *standing) remotes() {
 				delete(options, given)
 			}
 		}
-		fields := options(&was, &now, nil)
+		fields := options(&was, &now, nil, s.survey.Settings)
 		if want.Priority == nil && was.Priority != nil && is.Priority != nil && *was.Priority != *is.Priority {
 			fields = append(fields, field{"priority", strconv.Itoa(*was.Priority), strconv.Itoa(*is.Priority), Fault})
 		}

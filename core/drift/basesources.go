@@ -262,7 +262,7 @@ func (s *standing) differing(was, is *source.Source) (out []field) {
 				}
 			}
 		}
-		if source.SameOption(is.Family, name, w, h) || name == "proxy" && s.court.Proxied(is) { // a rule says it
+		if source.SameOption(is.Family, name, w, h, s.survey.Settings) || name == "proxy" && s.court.Proxied(is) { // a rule says it
 			continue
 		}
 		severity := Fault

@@ -42,7 +42,7 @@ func (c *comparer) inFile(f *source.SheetFile) {
 			paired[have] = true
 			fields := c.fields(want, have)
 			if len(written) == len(wants) {
-				fields = append(fields, options(&written[n], have, fields)...)
+				fields = append(fields, options(&written[n], have, fields, c.survey.Settings)...)
 				if is := written[n].Priority; want.Priority == nil && is != nil && have.Priority != nil && *is != *have.Priority {
 					fields = append(fields, field{"priority", strconv.Itoa(*is), strconv.Itoa(*have.Priority), Fault}) // the usual one
 				}
@@ -136,6 +136,9 @@ func (c *comparer) fields(want *source.SheetSource, have *source.Source) (out []
 		{"kinds", want.Kinds, have.Kinds, Fault},
 		{"architectures", want.Archs, have.Archs, Fault},
 	} {
+		if x.what == "architectures" && source.SameSet(c.processors(x.want), c.processors(x.have)) {
+			continue
+		}
 		if x.what == "URL" && !want.Enabled && elsewhere(have) {
 			continue
 		}
@@ -167,6 +170,14 @@ func (c *comparer) fields(want *source.SheetSource, have *source.Source) (out []
 		out = append(out, field{"signature check of packages", required, have.Checks.Packages, Danger})
 	}
 	return out
+}
+
+// processors are those for which a source is asked: those of the host where it names none.
+func (c *comparer) processors(said []string) []string {
+	if len(said) == 0 && c.sheet.Family == deb.Family {
+		return c.survey.Traits.Architectures
+	}
+	return said
 }
 
 // passedOver reports whether a source is off because another one of its name is read first: that

@@ -18,7 +18,7 @@ import (
 // options lists what else a source says otherwise than the policy's text of it: checks of the
 // age of metadata, certificates, proxies, exclusions and the like. What switches a check is
 // told as what it comes to, among the fields that are known to differ.
-func options(want, have *source.Source, differs []field) (out []field) {
+func options(want, have *source.Source, differs []field, settings []source.Setting) (out []field) {
 	weakened := slices.ContainsFunc(differs, func(f field) bool {
 		return strings.HasPrefix(f.name, "signature check") && f.severity == Danger
 	})
@@ -31,7 +31,7 @@ func options(want, have *source.Source, differs []field) (out []field) {
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		w, h := source.Says(want.Options, name), source.Says(have.Options, name)
 		include := have.Family == arch.Family && name == "Include" // goes on behind the file's end
-		if include || source.SameOption(have.Family, name, want.Options, have.Options) {
+		if include || source.SameOption(have.Family, name, want.Options, have.Options, settings) {
 			continue
 		}
 		severity := Fault

@@ -26,6 +26,14 @@ func (s *standing) system() {
 // that names none offers them as well. What apt.conf says of them is told as a setting.
 func (s *standing) architectures() {
 	was, is := processors(s.was), processors(s.survey)
+	said := func(of *source.Survey) int {
+		return slices.IndexFunc(of.Settings, func(t source.Setting) bool {
+			return strings.EqualFold(t.Name, "APT::Architecture") && !s.usual(&t)
+		})
+	}
+	if said(s.was) >= 0 || said(s.survey) >= 0 { // and is told there
+		return
+	}
 	if was != is && was != "" && is != "" {
 		s.add(Finding{Class: SettingChanged, Severity: Fault, Field: "architectures", File: deb.Foreign, Want: was, Have: is, Stays: true,
 			Message: "packages are for " + is + "; they were for " + was + " when the policy came"})

@@ -263,7 +263,7 @@ const Hidden = "***"
 
 // Option returns an option's value as a survey may hold it.
 func Option(key, value string) string {
-	if SecretKey(key) {
+	if value != "" && SecretKey(key) {
 		return Hidden
 	}
 	return Plainly(value)

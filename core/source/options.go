@@ -25,7 +25,7 @@ var optionTouches = map[string]map[string][]string{
 	FamilyRpm: {
 		"gpgcheck": {
 			TouchesTrust,
-		}, "repo_gpgcheck": {TouchesTrust}, "metadata_expire": {TouchesTrust}, "gpgkey_dns_verification": {TouchesTrust},
+		}, "repo_gpgcheck": {TouchesTrust}, "metadata_expire": {TouchesTrust},
 		"sslverify": {TouchesTransport}, "sslverifystatus": {TouchesTransport}, "sslcacert": {TouchesTransport, TouchesTrust},
 		"proxy_sslverify": {TouchesTransport}, "proxy_sslcacert": {TouchesTransport, TouchesTrust}, "proxy": {TouchesTransport},
 		"exclude": {TouchesOrigin}, "excludepkgs": {TouchesOrigin}, "includepkgs": {TouchesOrigin}, "cost": {TouchesOrigin},
@@ -35,13 +35,15 @@ var optionTouches = map[string]map[string][]string{
 		"bandwidth": {}, "throttle": {}, "minrate": {}, "ip_resolve": {}, "keepcache": {}, "enablegroups": {}, "max_parallel_downloads": {},
 		"fastestmirror": {}, "metadata_expire_filter": {}, "mirrorlist_expire": {}, "type": {}, "ui_repoid_vars": {}, "failovermethod": {},
 		"http_caching": {}, "skip_if_unavailable": {TouchesOrigin}, "autorefresh": {}, "mediaid": {}, "user_agent": {},
+		"build_cache": {}, "enabled_metadata": {}, "keepalive": {}, "max_downloads_per_mirror": {}, "protected_packages": {},
+		"ssl_check_cert_permissions": {}, "proxy_auth_method": {TouchesTransport},
 	},
 	FamilyZypp: {
 		"gpgcheck": {
 			TouchesTrust,
 		}, "repo_gpgcheck": {TouchesTrust}, "pkg_gpgcheck": {TouchesTrust}, "service": {TouchesOrigin}, "path": {TouchesOrigin},
-		"name": {}, "autorefresh": {}, "keeppackages": {}, "type": {}, "metadata_expire": {}, "mirrorlist_expire": {},
-		"proxy": {TouchesTransport},
+		"name": {}, "keeppackages": {}, "type": {}, "metadata_expire": {}, "mirrorlist_expire": {},
+		"autorefresh": {TouchesOrigin}, "proxy": {TouchesTransport},
 	},
 	FamilyArch: {"usage": {TouchesOrigin}, "cacheserver": {TouchesOrigin}},
 	FamilyFlatpak: {
@@ -69,17 +71,25 @@ func OptionTouches(family, name string) []string {
 	if family == FamilyDeb && strings.HasPrefix(lower, "x-") { // somebody's own field, which apt does not know
 		return nil
 	}
-	if !known {
-		return []string{TouchesOrigin}
+	if known {
+		return touches
 	}
-	return touches
+	if _, elsewhere := settingsOnly.of(family, lower); elsewhere {
+		return nil
+	}
+	return []string{TouchesOrigin}
 }
 
-// SameOption reports whether an option comes to the same among the options of two sources: another spelling of
-// a yes or no, other spaces, or an option that changes nothing that matters.
-func SameOption(family, name string, one, other map[string]string) bool {
+// SameOption reports whether an option comes to the same among the options of two sources, the first as it is wanted:
+// another spelling of a yes or no, other spaces, what holds anyway under the host's settings, or an option that changes
+// nothing that matters.
+func SameOption(family, name string, one, other map[string]string, settings []Setting) bool {
 	a, b := comesTo(family, name, one), comesTo(family, name, other)
 	if a == b || len(OptionTouches(family, name)) == 0 {
+		return true
+	}
+	a, b = comesTo(family, name, orDefault(family, name, one, settings)), comesTo(family, name, orDefault(family, name, other, settings))
+	if a == b {
 		return true
 	}
 	norm := func(v string) string {
@@ -94,6 +104,12 @@ func SameOption(family, name string, one, other map[string]string) bool {
 	if strings.EqualFold(name, "metadata_expire") { // how often matters little, never does
 		never := func(v string) bool { return v == "-1" || strings.EqualFold(v, "never") }
 		return never(a) == never(b)
+	}
+	if family == FamilyArch && strings.EqualFold(name, "usage") {
+		return SameSet(uses(a), uses(b))
+	}
+	if family == FamilyZypp && strings.EqualFold(name, "autorefresh") { // what is not fetched anew stays behind
+		return !IsOn(family, a) || IsOn(family, b)
 	}
 	return norm(a) == norm(b)
 }
@@ -149,11 +165,14 @@ func OptionWeakens(family, name string, options map[string]string) bool {
 	return len(s.Weakened(nil)) > 0 || family == FamilyDeb && s.OwnTrust()
 }
 
-// SameWay reports whether two sources are fetched and checked alike, as far as their options say.
-func SameWay(a, b *Source) bool {
+// SameWay reports whether two sources are fetched and checked alike, as far as their options say under the host's settings.
+func SameWay(a, b *Source, settings []Setting) bool {
 	for _, x := range []struct{ one, other *Source }{{a, b}, {b, a}} {
 		for name := range x.one.Options {
-			if len(OptionTouches(a.Family, name)) > 0 && !SameOption(a.Family, name, x.one.Options, x.other.Options) {
+			if strings.EqualFold(name, "autorefresh") { // when, not how
+				continue
+			}
+			if len(OptionTouches(a.Family, name)) > 0 && !SameOption(a.Family, name, x.one.Options, x.other.Options, settings) {
 				return false
 			}
 		}

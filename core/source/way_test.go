@@ -35,13 +35,13 @@ func TestWhatIsAnotherWayToASource(t *testing.T) {
 			a.Options = nil
 		}
 		b := source.Source{Family: c.family, Options: map[string]string{c.name: c.is}}
-		assert.Equal(t, c.same, source.SameWay(&a, &b), "%s %s", c.family, c.name)
-		assert.Equal(t, c.same, source.SameWay(&b, &a), "%s %s, the other way round", c.family, c.name)
+		assert.Equal(t, c.same, source.SameWay(&a, &b, nil), "%s %s", c.family, c.name)
+		assert.Equal(t, c.same, source.SameWay(&b, &a, nil), "%s %s, the other way round", c.family, c.name)
 	}
 	rapid.Check(t, func(rt *rapid.T) {
 		options := rapid.MapOf(rapid.SampledFrom([]string{"proxy", "name", "sslverify", "gpgcheck", "cost"}), rapid.SampledFrom([]string{"", "1", "yes", "x"})).Draw(rt, "options")
 		s := source.Source{Family: "rpm", Options: options}
-		if !source.SameWay(&s, &s) {
+		if !source.SameWay(&s, &s, nil) {
 			rt.Fatalf("a source is fetched in another way than itself: %v", options)
 		}
 	})

@@ -72,7 +72,7 @@ func TestAnOptionTakesACheckAwayOnlyWhereItStands(t *testing.T) {
 	for _, word := range []string{"", "no", "never", "2"} {
 		off := map[string]string{option: word}
 		assert.True(t, source.OptionWeakens(source.FamilyDeb, option, off), word)
-		assert.False(t, source.SameOption(source.FamilyDeb, option, none, off), word)
-		assert.True(t, source.SameOption(source.FamilyDeb, option, off, map[string]string{option: "x"}), word)
+		assert.False(t, source.SameOption(source.FamilyDeb, option, none, off, nil), word)
+		assert.True(t, source.SameOption(source.FamilyDeb, option, off, map[string]string{option: "x"}, nil), word)
 	}
 }

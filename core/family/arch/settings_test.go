@@ -14,6 +14,7 @@ import (
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/rootfs"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/internal/cell"
 )
 
@@ -121,4 +122,37 @@ func TestSettingsAreThoseOfTheRealPacmanConf(t *testing.T) {
 		slices.Sort(want)
 		require.Equal(rt, want, append([]string{}, holds...), text)
 	})
+}
+
+// What stands in [options] says nothing in the section of a repository: pacman-conf answers as without it.
+func TestOptionsOfAllSayNothingInASection(t *testing.T) {
+	c, err := cell.Open()
+	require.NoError(t, err)
+	defer func() { require.NoError(t, c.Close()) }()
+	conf := func(more string) string {
+		root := t.TempDir()
+		require.NoError(t, cell.Write(root, map[string]string{"etc/pacman.conf": "[core]\n" + more + "Server = http://archive.driftwood.example/core\n"}))
+		a, err := c.Run(root, "/usr/bin/pacman-conf")
+		require.NoError(t, err)
+		require.Zero(t, a.Code, a.Err)
+		return a.Out
+	}
+	plain := conf("")
+	for name, values := range directives {
+		if name == "SigLevel" {
+			continue
+		}
+		require.Equal(t, plain, conf(name+" = "+values[len(values)-1]+"\n"), name)
+		require.Empty(t, source.OptionTouches(source.FamilyArch, name), name)
+	}
+	require.NotEqual(t, plain, conf("Usage = Sync\n"))
+	usage := func(value string) []string {
+		out := slices.DeleteFunc(strings.Split(conf("Usage = "+value+"\n"), "\n"), func(l string) bool { return !strings.HasPrefix(l, "Usage") })
+		slices.Sort(out)
+		return out
+	}
+	for _, words := range []string{"All", "Sync Search Install Upgrade", "Upgrade Install Search Sync", "Sync", "Search Sync", "Install"} {
+		same := source.SameOption(source.FamilyArch, "usage", nil, map[string]string{"usage": words}, nil)
+		require.Equal(t, slices.Equal(usage("All"), usage(words)), same, words)
+	}
 }

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/source"
 )
 
 // deciding is what decides beside apt's own configuration: dpkg's, which apt runs.
@@ -38,6 +39,13 @@ var dpkgHarmless = family.Prefix("force-conf", "no-force-conf", "refuse-conf", "
 func dpkgDecides(line string) bool {
 	line = strings.TrimLeft(line, "-")
 	return dpkgOptions(line) && (!dpkgHarmless(line) || strings.Contains(line, ","))
+}
+
+// Idle reports whether a setting of apt's says what decides nothing here: an option of dpkg's of that kind, or the architecture
+// that the machine has anyway.
+func Idle(t *source.Setting, native string) bool {
+	name := strings.ToLower(t.Name)
+	return strings.HasPrefix(name, "dpkg::options:") && !dpkgDecides(t.Value) || name == "apt::architecture" && t.Value == native
 }
 
 var decidingDirs = []string{"/etc/dpkg", "/etc/dpkg/dpkg.cfg.d"}

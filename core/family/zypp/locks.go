@@ -32,7 +32,27 @@ const All = "*"
 // matches are the ways in which names are compared; of another word libzypp takes no notice.
 var matches = []string{"exact", "substring", "glob", "regex", "word"}
 
-// locks reads libzypp's locks: blocks of lines `key: value` between empty lines. A block without a
+// What a line of a list of locks is to libzypp.
+const (
+	ends   = iota // no key stands in it: it ends a lock, whatever else it says
+	remark        // begins with #, at the very front
+	says
+)
+
+// parted takes a line `key: value` of a list of locks apart.
+func parted(line string) (key, value string, is int) {
+	line = strings.TrimSuffix(line, "\n")
+	if strings.HasPrefix(line, "#") {
+		return "", "", remark
+	}
+	key, value, ok := strings.Cut(line, ":")
+	if !ok {
+		return "", "", ends
+	}
+	return strings.Trim(key, " \t"), strings.Trim(value, " \t"), says
+}
+
+// locks reads libzypp's locks: blocks of lines `key: value` with a line without a key between them. A block without a
 // name is for every package that meets the rest of it.
 func (r *reader) locks(name string) {
 	text, info, err := r.root.ReadTextInfo(name)
@@ -44,16 +64,13 @@ func (r *reader) locks(name string) {
 	n := 0
 	for line := range strings.Lines(string(text)) {
 		n++
-		if strings.TrimSpace(line) == "" {
+		switch key, value, is := parted(line); is {
+		case ends:
 			r.lock(&l, name)
 			l = lock{}
-			continue
+		case says:
+			l.take(key, value, n)
 		}
-		key, value, ok := strings.Cut(strings.TrimRight(line, "\n"), ":")
-		if key = strings.Trim(key, " \t"); !ok || key == "" || key[0] == '#' {
-			continue
-		}
-		l.take(key, strings.Trim(value, " \t"), n)
 	}
 	r.lock(&l, name)
 }
@@ -88,6 +105,7 @@ func (l *lock) take(key, value string, n int) {
 		l.status = value
 	case "comment": // zypper's own word for whoever reads it
 		return
+	case "": // asked: it makes a query, and looks for nothing
 	default: // libzypp takes any other for an attribute of packages
 		l.beside = append(l.beside, key+": "+value)
 	}
@@ -291,11 +309,12 @@ func Arrange(text []byte, want []source.SheetLock) []byte {
 	return []byte(rest)
 }
 
-// blocks parts a list of locks behind the empty lines that end them.
+// blocks parts a list of locks behind the lines that end them.
 func blocks(text string) (out []string) {
 	from, at, said := 0, 0, false
 	for line := range strings.Lines(text) {
-		if blank := strings.TrimSpace(line) == ""; !blank && said {
+		_, _, is := parted(line)
+		if blank := is == ends; !blank && said {
 			out, from, said = append(out, text[from:at]), at, false
 		} else if blank && at > from {
 			said = true
@@ -312,8 +331,7 @@ func blocks(text string) (out []string) {
 func ours(block string) (l source.SheetLock, of string) {
 	var q lock
 	for line := range strings.Lines(block) {
-		key, value, _ := strings.Cut(strings.TrimSpace(line), ":")
-		key, value = strings.TrimSpace(key), strings.TrimSpace(value)
+		key, value, is := parted(line)
 		if key == "comment" {
 			of = strings.TrimPrefix(value, mark)
 			if of == value {
@@ -321,7 +339,7 @@ func ours(block string) (l source.SheetLock, of string) {
 			}
 			continue
 		}
-		if key != "" && key[0] != '#' {
+		if is == says {
 			q.take(key, value, 1)
 		}
 	}

@@ -102,6 +102,13 @@ func TestAnEmptyNameInALock(t *testing.T) {
 		"query_string: tide-b\nsolvable_name: \nsolvable_name: pattern:tide\n":           {"tide", "tide-b"},
 		"solvable_provides: tide-b\nsolvable_name: \nsolvable_name: pattern:tide\n":      {"*", "*"},
 		"type: pattern\nmatch_type: exact\nsolvable_name: \nsolvable_name: patch:tide\n": {"tide", "*"},
+		// A line without a key ends a lock, a remark at the front does not.
+		"solvable_name: tide-a\nx=y\nversion: > 1\n":                 {"tide-a", "*"},
+		"solvable_name: tide-a\n # why\nsolvable_name: tide-b\n":     {"tide-a", "tide-b"},
+		"solvable_name: tide-a\n# why\nsolvable_provides: tide-b\n":  {"*"},
+		"solvable_name: tide-a\n# so: why\nsolvable_name: tide-b\n":  {"tide-a", "tide-b"},
+		"solvable_name: tide-a\n # so: why\nsolvable_name: tide-b\n": {"tide-a", "tide-b"},
+		": tide-a\n": {"*"},
 	} {
 		root := rootfs.New(fstest.MapFS{
 			"etc/zypp/zypp.conf": {Data: []byte("[main]\n")}, "etc/zypp/locks": {Data: []byte("match_type: glob\n" + text)},
