@@ -4,8 +4,7 @@ import (
 	"context"
 	"errors"
 	"math/rand/v2"
-	"slices"
-	"strings"
+	"sort"
 	"time"
 
 	"patientlantern.example/lantern/api"
@@ -137,8 +136,7 @@ func (h *Host) sourcesLook(ctx context.Context, now time.Time) *api.SourcesLook 
 		o.Message, o.URL = h.clean(explainRefusal(o, sheet)), h.clean(o.URL)
 		out.Bad = append(out.Bad, o)
 	}
-	slices.SortStableFunc(out.Bad, func(a, b api.SourceOutcome) int {
-		return strings.Compare(a.File+" "+a.URL+" "+a.Suite, b.File+" "+b.URL+" "+b.Suite)
-	})
+	named := func(i int) string { return out.Bad[i].File + " " + out.Bad[i].URL + " " + out.Bad[i].Suite }
+	sort.SliceStable(out.Bad, func(i, j int) bool { return named(i) < named(j) })
 	return out
 }

@@ -33,7 +33,7 @@ func edit(rt *rapid.T, text string) (string, string) {
 	lines := strings.SplitAfter(text, "\n")
 	k := rapid.IntRange(0, len(lines)-1).Draw(rt, "line")
 	was := strings.TrimSpace(lines[k])
-	switch rapid.IntRange(0, 5).Draw(rt, "kind") {
+	switch rapid.IntRange(0, 6).Draw(rt, "kind") {
 	case 0:
 		return strings.Join(slices.Delete(lines, k, k+1), ""), "takes out " + was
 	case 1:
@@ -52,6 +52,12 @@ func edit(rt *rapid.T, text string) (string, string) {
 			by := rapid.SampledFrom([]string{"x", "yes", "no", "0", "1", "main", "http://elsewhere.example/x"}).Draw(rt, "by")
 			lines[k] = strings.Replace(lines[k], w, by, 1)
 			return strings.Join(lines, ""), fmt.Sprintf("writes %s for %s in %s", by, w, was)
+		}
+	case 5:
+		if at := strings.IndexAny(lines[k], "=: "); at > 0 { // another case, for part of what is in front
+			from := rapid.IntRange(0, at-1).Draw(rt, "from")
+			lines[k] = lines[k][:from] + strings.ToUpper(lines[k][from:at]) + lines[k][at:]
+			return strings.Join(lines, ""), "writes in capitals " + lines[k]
 		}
 	}
 	v := rapid.SampledFrom(typed).Draw(rt, "typed")
@@ -128,7 +134,7 @@ func meaning(r *survey.Result) []string {
 		}
 	}
 	for _, t := range s.Settings {
-		if !source.OptionKeeps(t.Name) {
+		if !source.OptionKeeps(t.Name) && !t.Usual() {
 			out = append(out, "setting "+t.Family+" "+strings.ToLower(t.Name)+" "+t.Value)
 		}
 	}

@@ -1,9 +1,9 @@
 package change
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
+	"sort"
 
 	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/source"
@@ -73,7 +73,7 @@ func (c *computer) gone() {
 			}
 		}
 	}
-	slices.SortStableFunc(c.out.Gone, func(a, b Gone) int { return cmp.Compare(a.Key, b.Key) })
+	sort.SliceStable(c.out.Gone, func(i, j int) bool { return c.out.Gone[i].Key < c.out.Gone[j].Key })
 }
 
 // withdrawn reports whether a source stands in a file of the policy's own that goes, or that

@@ -46,6 +46,9 @@ func debPlace() place {
 
 func TestWhatHandsDoToApt(t *testing.T) {
 	somebody := armoured(handKeys[3])
+	hands(t, debPlace().with(tree{"srv/usr/share/dpkg/cputable": "x\n"}), []hand{
+		{does: "everything below another root", file: confFile, from: "Acquire::Check-Date", text: "RootDir \"/srv\";\nAcquire::Check-Date", want: "setting-changed danger", field: "RootDir", at: "/etc/apt/apt.conf.d/20own:3"},
+	})
 	hands(t, debPlace(), []hand{
 		// The distribution's own entries.
 		{does: "trusts an entry without a signature", file: listFile, from: "deb http://archive.skerry.example/skerry mussel main", text: "deb [trusted=yes] http://archive.skerry.example/skerry mussel main",
@@ -71,6 +74,7 @@ func TestWhatHandsDoToApt(t *testing.T) {
 		{does: "takes the list away", file: listFile, text: "-", want: "missing-file fault", field: "source"},
 		{does: "a second server for the same suite", file: listFile, from: "# the fixes\n", text: "deb http://elsewhere.example/skerry mussel main\n", want: "unlisted-source fault", field: "source", at: "/etc/apt/sources.list:4"},
 		{does: "sources too", file: listFile, from: "# the fixes\n", text: "deb-src http://archive.skerry.example/skerry mussel main\n", want: "unlisted-source fault", field: "source"},
+		{does: "everything below a root of its own", file: confFile, from: "Acquire::Check-Date", text: "RootDir \"/srv\";\nAcquire::Check-Date", want: "refused fault", at: "/etc/apt/apt.conf.d/20own:3"},
 		{does: "the stanza elsewhere", file: stanzaFile, from: "backports.skerry.example", text: "elsewhere.example", want: "changed-source danger", field: "URL"},
 		{does: "the stanza trusted", file: stanzaFile, from: "Components: main\n", text: "Components: main\nTrusted: yes\n", want: "checks-weakened danger", field: "signature check"},
 		{does: "the stanza switched off", file: stanzaFile, from: "Types: deb\n", text: "Types: deb\nEnabled: no\n", want: "switched-off fault", field: "enabled"},
@@ -130,6 +134,10 @@ func TestWhatHandsDoToApt(t *testing.T) {
 		{does: "no proxy", file: confFile, from: "Acquire::http::Proxy \"http://proxy.brinewick.test:3128\";\n", text: "", want: "setting-changed fault", field: "Acquire::http::Proxy"},
 		{does: "a hook", file: "etc/apt/apt.conf.d/99x", text: "DPkg::Pre-Invoke { \"/usr/local/bin/x\"; };\n", want: "setting-changed danger", field: "DPkg::Pre-Invoke::"},
 		{does: "another program that checks", file: "etc/apt/apt.conf.d/99x", text: "APT::Key::gpgvcommand \"/usr/bin/true\";\n", want: "setting-weakened danger", field: "APT::Key::gpgvcommand"},
+		{does: "sources from elsewhere", file: "etc/apt/apt.conf.d/99x", text: "Dir::Etc::sourceparts \"/srv/x\";\n", want: "setting-changed fault", field: "Dir::Etc::sourceparts"},
+		{does: "a list from elsewhere", file: "etc/apt/apt.conf.d/99x", text: "Dir::Etc::sourcelist \"/srv/x\";\n", want: "setting-changed fault", field: "Dir::Etc::sourcelist"},
+		{does: "no pins", file: "etc/apt/apt.conf.d/99x", text: "Dir::Etc::preferencesparts \"/dev/null\";\n", want: "setting-changed fault", field: "Dir::Etc::preferencesparts"},
+		{does: "all from elsewhere", file: "etc/apt/apt.conf.d/99x", text: "Dir \"/srv\";\n", want: "setting-changed danger", field: "Dir"},
 		{does: "another folder of sources", file: "etc/apt/apt.conf.d/99x", text: "Dir::State \"/srv/state\";\n", want: "setting-changed fault", field: "Dir::State"},
 
 		// What changes nothing that matters.

@@ -47,6 +47,8 @@ func TestWhatHandsDoToZypper(t *testing.T) {
 	const salt = "etc/zypp/repos.d/saltmarsh.repo"
 	hands(t, zyppPlace(t), []hand{
 		{does: "no check", file: halyardFile, from: "gpgcheck=1\nrepo_gpgcheck=1", text: "gpgcheck=0\nrepo_gpgcheck=0", want: "checks-weakened danger", field: "signature check, signature check of packages", at: "/etc/zypp/repos.d/halyard.repo:2"},
+		{does: "sources from elsewhere", file: zyppConf, from: "[main]\n", text: "[main]\nreposdir = /srv/x\n", want: "setting-changed fault", field: "main.reposdir"},
+		{does: "all from elsewhere", file: zyppConf, from: "[main]\n", text: "[main]\nconfigdir = /srv/x\n", want: "setting-changed fault", field: "main.configdir"},
 		{does: "elsewhere", file: halyardFile, from: "archive.halyard.example", text: "elsewhere.example", want: "changed-source danger", field: "URL"},
 		{does: "other mirrors", file: halyardFile, from: "mirrors.halyard.example", text: "elsewhere.example", want: "changed-source danger", field: "list of mirrors"},
 		{does: "no certificates", file: halyardFile, from: "$releasever/", text: "$releasever/?ssl_verify=no", want: "changed-source danger", field: "URL"},

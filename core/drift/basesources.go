@@ -243,14 +243,7 @@ func weaker(name, was, is string) []field {
 
 // differing lists the options of two sources that differ and count.
 func (s *standing) differing(was, is *source.Source) (out []field) {
-	lower := func(m map[string]string) map[string]string {
-		n := map[string]string{}
-		for k, v := range m {
-			n[strings.ToLower(k)] = v
-		}
-		return n
-	}
-	w, h := lower(was.Options), lower(is.Options)
+	w, h := spelled(was, is), spelled(is, was)
 	names := slices.Concat(slices.Collect(maps.Keys(w)), slices.Collect(maps.Keys(h)))
 	slices.Sort(names)
 	weak := !source.SameSet(was.Weakened(nil), is.Weakened(nil))
@@ -274,6 +267,22 @@ func (s *standing) differing(was, is *source.Source) (out []field) {
 			severity = Danger
 		}
 		out = append(out, field{name, source.Says(w, name), source.Says(h, name), severity})
+	}
+	return out
+}
+
+// spelled are the options of a source by their names in small letters: apt reads them however they are written, and so they are
+// shown. Of a name that the other source spells in another way, to which the other families do not listen, the spelling stays.
+func spelled(one, other *source.Source) map[string]string {
+	out := map[string]string{}
+	for name, value := range one.Options {
+		lower := strings.ToLower(name)
+		for beside := range other.Options {
+			if one.Family != source.FamilyDeb && beside != name && strings.EqualFold(beside, name) {
+				lower = name
+			}
+		}
+		out[lower] = value
 	}
 	return out
 }

@@ -12,6 +12,7 @@ import (
 // consequences leaves out what follows from a file that its package manager does not read: what
 // stood there is gone because of it, and is told with the cause.
 func (c *comparer) consequences(list []Finding) []Finding {
+	list = c.moved(list)
 	for _, f := range list {
 		if f.Class == Refused && f.File != "" && f.Line > 0 {
 			list = slices.DeleteFunc(list, func(x Finding) bool { return c.follows(x, f) })
@@ -31,7 +32,9 @@ func (c *comparer) follows(x, cause Finding) bool {
 		return x.Line == 0
 	case MissingSource, SwitchedOff, MissingFile:
 		return true
-	case HoldChanged, SettingChanged, PinChanged, ServiceChanged:
+	case SettingChanged:
+		return x.Have == "" || x.Line == cause.Line
+	case HoldChanged, PinChanged, ServiceChanged:
 		return x.Have == ""
 	case ChangedSource, ChecksWeakened, UnlistedSource, DoubledSource:
 		return x.Line <= cause.Line && cause.Line <= c.ends(x.File, x.Line)

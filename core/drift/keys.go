@@ -2,7 +2,7 @@ package drift
 
 import (
 	"fmt"
-	"slices"
+	"sort"
 	"time"
 
 	"patientlantern.example/lantern/core/source"
@@ -47,7 +47,7 @@ func KeyEnds(sheet *source.Sheet, survey *source.Survey) []KeyEnd {
 				Have: "ended " + last.UTC().Format(time.DateOnly)}})
 		}
 	}
-	slices.SortStableFunc(out, func(a, b KeyEnd) int { return a.At.Compare(b.At) })
+	sort.SliceStable(out, func(i, j int) bool { return out[i].At.Before(out[j].At) })
 	return out
 }
 

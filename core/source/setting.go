@@ -24,7 +24,7 @@ type Setting struct {
 
 // Reach is how widely today's reader looks. Whoever has it look for more raises it, and gives
 // what is new that number, so that no host drifts because it is looked at more closely.
-const Reach = 10
+const Reach = 11
 
 // Vouching is the reach of the first reader that looks at who vouches for servers: in the files that are named for it,
 // and in what the system believes beyond its own.
@@ -33,6 +33,9 @@ const Vouching = 7
 // Tasks is the reach of the first reader that looks at what tasks tell package managers, and whether certificates that a
 // package brought are those that it brought.
 const Tasks = 8
+
+// Rooted is the reach of the first reader that knows of a root below which apt looks for everything.
+const Rooted = 11
 
 // Scopes is the reach of the first reader that looks at what is told to each of apt's programs and methods by itself, at
 // what apt runs around its commands, and at the macros by which rpm finds its plugins.

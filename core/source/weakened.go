@@ -27,11 +27,16 @@ func notOn(family, value string) bool { return !IsOn(family, value) }
 // takesAway says in words which check an option of a single source takes away; empty where it takes none.
 func takesAway(family, option, value string) string {
 	for _, w := range weakening {
-		if w.family == family && strings.EqualFold(w.option, option) && w.takes(family, strings.TrimSpace(value)) {
+		if w.family == family && SameName(family, w.option, option) && w.takes(family, strings.TrimSpace(value)) {
 			return w.says
 		}
 	}
 	return ""
+}
+
+// SameName reports whether two names are those of one option: apt alone reads them however they are written.
+func SameName(family, a, b string) bool {
+	return a == b || family == FamilyDeb && strings.EqualFold(a, b)
 }
 
 // Weakened lists the checks that are taken away from a source, by its own options or by
@@ -44,7 +49,7 @@ func (s *Source) Weakened(settings []Setting) (out []string) {
 	}
 	own := func(name string) (string, bool) {
 		for key, value := range s.Options {
-			if strings.EqualFold(key, name) {
+			if SameName(s.Family, key, name) {
 				return strings.TrimSpace(value), true
 			}
 		}

@@ -57,6 +57,7 @@ func (r *reader) configure() {
 		r.configFile(main, 0)
 	}
 	r.settings()
+	r.processors()
 	r.conf.Raise("Binary::apt-get") // what it fetches is what is asked here
 	native := r.conf.Get("APT::Architecture", "")
 	archs := r.conf.List("APT::Architectures")
@@ -76,6 +77,26 @@ func (r *reader) configure() {
 	r.Architectures = kept
 	r.native = native
 	r.archs = slices.Concat(kept, foreign)
+}
+
+// processors makes sure of dpkg's table of processors, without which apt does nothing, where somebody has moved it.
+func (r *reader) processors() {
+	const table = "Dir::dpkg::cputable"
+	var file string
+	var line int
+	r.conf.Walk(func(name, value, in string, at int) {
+		if in != "" && value != "" && (strings.EqualFold(name, "RootDir") || strings.EqualFold(name, table)) {
+			file, line = in, at
+		}
+	})
+	if file == "" {
+		return
+	}
+	r.conf.Default("Dir::dpkg", "/usr/share/dpkg")
+	r.conf.Default(table, "cputable")
+	if at := r.conf.File(table); !r.isFile(at) {
+		r.Problem(file, line, "apt refuses to work: there is no table of processors at "+at, true)
+	}
 }
 
 func first(list []string) string {

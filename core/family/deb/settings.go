@@ -12,6 +12,7 @@ import (
 // apt-transport-https(1). The defaults are those of apt 2.6, as apt-config shows them where
 // nothing is configured; settings_test.go asks it.
 var touching = []family.Touch{
+	{Name: "RootDir", Default: "/", Touches: family.Both(family.Origin, family.Trust), Since: source.Rooted},
 	{Name: "Dir", Default: "/", Touches: family.Both(family.Origin, family.Trust)},
 	{Name: "Dir::Etc", Default: "etc/apt", Touches: family.Both(family.Origin, family.Trust)},
 	{Name: "Dir::Etc::main", Default: "apt.conf", Touches: family.Both(family.Origin, family.Trust)},

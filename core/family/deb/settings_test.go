@@ -44,11 +44,11 @@ var mattering = map[string]string{
 	"APT::Update::Post-Invoke::": "program", "DPkg::Pre-Install-Pkgs::": "program", "DPkg::Post-Invoke::": "program", "Dir::Etc::sourceparts": "origin",
 	"Dir::Etc::trustedparts": "trust", "Dir::Bin::methods": "program", "APT::Hashes::SHA1::Weak": "trust", "Dir::Bin::solvers::": "program",
 	"Binary::apt-get::Acquire::AllowInsecureRepositories": "trust", "Acquire::AllowReleaseInfoChange::Suite": "trust origin",
-	"APT::Authentication::TrustCDROM": "trust", "Acquire::Max-ValidTime": "trust", "APT::Key::gpgvcommand": "trust program",
+	"RootDir": "trust origin", "APT::Authentication::TrustCDROM": "trust", "Acquire::Max-ValidTime": "trust", "APT::Key::gpgvcommand": "trust program",
 }
 
 // idle are settings that decide none of it.
-var idle = []string{"APT::Install-Recommends", "Acquire::Retries", "APT::Color", "Acquire::http::Timeout", "Acquire::https::User-Agent", "APT::NeverAutoRemove::", "Debug::Acquire::gpgv", "Acquire::Languages::"}
+var idle = []string{"APT::Install-Recommends", "Acquire::Retries", "APT::Color", "Acquire::http::Timeout", "Acquire::https::User-Agent", "APT::NeverAutoRemove::", "Debug::Acquire::gpgv", "Acquire::Languages::", "Dir::dpkg::cputable"}
 
 // written writes an item in one of the ways in which apt.conf says it.
 func written(t *rapid.T, name, value string) string {

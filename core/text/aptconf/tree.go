@@ -194,8 +194,19 @@ func (t *Tree) List(name string) []string {
 	return out
 }
 
-// File returns a path: a relative one continues the value of the items above it.
-func (t *Tree) File(name string) string {
+// File returns a path: a relative one continues the value of the items above it, and all stand below RootDir, where that is set.
+func (t *Tree) File(name string) string { return t.below(t.file(name)) }
+
+// below is a path below RootDir.
+func (t *Tree) below(file string) string {
+	root := t.Get("RootDir", "")
+	if file == "" || file == "/dev/null" || root == "" {
+		return file
+	}
+	return strings.TrimRight(root, "/") + "/" + strings.TrimLeft(file, "/")
+}
+
+func (t *Tree) file(name string) string {
 	var chain []*node
 	n := &t.root
 	for _, part := range path(name) {
