@@ -94,6 +94,22 @@ func (l *List) name(i int) string {
 	return name
 }
 
+// Names yields the names of all packages, in order and each once.
+func (l *List) Names() iter.Seq[string] {
+	return func(yield func(string) bool) {
+		last := ""
+		for i := range l.ends {
+			name := l.name(i)
+			if name == last && i > 0 {
+				continue
+			}
+			if last = name; !yield(name) {
+				return
+			}
+		}
+	}
+}
+
 // Named yields what is offered under a name.
 func (l *List) Named(name string) iter.Seq[Package] {
 	return func(yield func(Package) bool) {

@@ -30,6 +30,9 @@ func Parts(s string) (number, upstream, release string) {
 
 // Deb compares as deb-version(7) says: epoch, upstream version, revision.
 func Deb(a, b string) int {
+	if a == b {
+		return 0
+	}
 	ea, ua, va := Parts(a)
 	eb, ub, vb := Parts(b)
 	return cmp.Or(digits(ea, eb), debian(ua, ub), debian(va, vb))

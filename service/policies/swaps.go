@@ -3,8 +3,6 @@ package policies
 import (
 	"context"
 	"fmt"
-	"iter"
-	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -80,9 +78,7 @@ func (s *Policies) swaps(ctx context.Context, p *policy.Policy, all []*shown, ou
 	if err := s.turnAll(ctx, changing); err != nil {
 		return err
 	}
-	w := &weigher{
-		s: s, releases: map[string]*upstream.ReleaseFile{}, lists: map[string]*index.List{}, known: map[[2]*choice.Host]*foreseen{},
-	}
+	w := newWeigher(s)
 	var ask []string
 	refused := map[string]*api.RefusedPlace{}
 	for _, x := range changing {
@@ -241,10 +237,16 @@ func (s *Policies) turnOne(ctx context.Context, x *shown) error {
 
 // weigher holds what hosts take before a change against what they take after it.
 type weigher struct {
-	s        *Policies
-	releases map[string]*upstream.ReleaseFile // apt: by the key of a place
-	lists    map[string]*index.List           // likewise
-	known    map[[2]*choice.Host]*foreseen
+	s      *Policies
+	shared choice.Shared
+	known  map[[2]*choice.Host]*foreseen
+}
+
+func newWeigher(s *Policies) *weigher {
+	return &weigher{
+		s: s, known: map[[2]*choice.Host]*foreseen{},
+		shared: choice.Shared{Lists: map[string]*index.List{}, Releases: map[string]*upstream.ReleaseFile{}},
+	}
 }
 
 // foreseen is what a change comes to for hosts.
@@ -262,7 +264,7 @@ func (w *weigher) foresee(ctx context.Context, t *turned) *foreseen {
 		f.why = "what some of their places offer was not seen (lantern repository list --state unknown,trouble)"
 	}
 	var every int
-	if f.names, every = concerned(t.before, t.after, w.lists); every > len(f.names) {
+	if f.names, every = w.shared.Concerned(t.before, t.after, mostSwapped); every > len(f.names) {
 		f.why = fmt.Sprintf("%d packages are concerned, and hosts are asked for %d of them", every, len(f.names))
 	}
 	return f
@@ -303,7 +305,7 @@ func (w *weigher) load(ctx context.Context, h *choice.Host) (known bool) {
 	known = true
 	for i := range h.Uses {
 		u := h.Uses[i]
-		if w.lists[u.Key] != nil {
+		if w.shared.Lists[u.Key] != nil {
 			continue
 		}
 		look := w.s.upstreams.LookAt(u.Key, &u.Place)
@@ -312,74 +314,22 @@ func (w *weigher) load(ctx context.Context, h *choice.Host) (known bool) {
 			known = false
 			continue
 		}
-		w.lists[u.Key], w.releases[u.Key] = l, look.Found.Release
+		w.shared.Lists[u.Key], w.shared.Releases[u.Key] = l, look.Found.Release
 	}
 	return known
 }
 
-// concerned are the packages of places that come or go, and where only weights change those that
-// several places offer. Of more than hosts are asked for, those that something else offers as
-// well; all counts them all.
-func concerned(before, after *choice.Host, lists map[string]*index.List) (out []string, all int) {
-	keys := func(h *choice.Host) map[string]bool {
-		m := map[string]bool{}
-		for i := range h.Uses {
-			m[h.Uses[i].Key] = true
-		}
-		return m
-	}
-	was, is := keys(before), keys(after)
-	same := maps.Equal(was, is)
-	names := map[string]bool{} // package → something else offers it as well
-	for key := range lists {
-		if !was[key] && !is[key] || was[key] == is[key] && !same {
-			continue
-		}
-		for i := range lists[key].Len() {
-			n := lists[key].At(i).Name
-			if also := elsewhere(n, key, was, lists); also || !same {
-				names[n] = names[n] || also
-			}
-		}
-	}
-	out = slices.Sorted(maps.Keys(names))
-	if all = len(out); all > mostSwapped {
-		out = slices.DeleteFunc(out, func(n string) bool { return !names[n] })
-		out = out[:min(len(out), mostSwapped)]
-	}
-	return out, all
-}
-
-// elsewhere reports whether another place offers a package.
-func elsewhere(name, but string, places map[string]bool, lists map[string]*index.List) bool {
-	for key := range places {
-		if l := lists[key]; key != but && l != nil {
-			for range l.Named(name) {
-				return true
-			}
-		}
-	}
-	return false
+// outcome is what a change comes to for one installed version of a package.
+type outcome struct {
+	had, gets *choice.Choice
+	was, is   []int // the host's places that offer it, before and after
+	lower     bool
 }
 
 // swapped adds what a change would swap on hosts; was is the sheet that they have.
 func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *turned, f *foreseen) {
-	name := func(h *choice.Host, sheets ...*source.Sheet) func(*choice.Offered) string {
-		return func(at *choice.Offered) string {
-			for _, sheet := range sheets {
-				if of, _ := h.Uses[at.Use].Of(sheet); of != "" {
-					return of
-				}
-			}
-			return strings.TrimSpace(at.From + " " + at.Suite)
-		}
-	}
-	wasFrom, isFrom := name(t.before, was, x.res.Sheet), name(t.after, x.res.Sheet)
+	wasFrom, isFrom := named(t.before, was, x.res.Sheet), named(t.after, x.res.Sheet)
 	type installed struct{ pkg, version string }
-	type outcome struct {
-		had, gets choice.Choice
-		lower     bool
-	}
 	known := map[installed]*outcome{}
 	alike := map[*fleet.Packages][]string{} // hosts by what they answered
 	var order []*fleet.Packages
@@ -404,11 +354,12 @@ func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *
 			}
 			o := known[k]
 			if o == nil {
-				o = &outcome{had: w.takes(t.before, n, k.version), gets: w.takes(t.after, n, k.version)}
-				o.lower = o.gets.Taken != nil && version.Compare(o.gets.Family, o.gets.Taken.Version, k.version) < 0
+				o = w.outcome(t, n, k.version)
 				known[k] = o
 			}
-			found.Add(n, hosts, &o.had, &o.gets, o.lower, wasFrom, isFrom)
+			found.Add(n, hosts, o.had, o.gets, o.lower,
+				func(at *choice.Offered) string { return wasFrom(o.was[at.Use], at) },
+				func(at *choice.Offered) string { return isFrom(o.is[at.Use], at) })
 		}
 		if !answered {
 			waiting += len(hosts)
@@ -419,13 +370,31 @@ func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *
 	}
 }
 
-// takes is what a host takes of its own package manager.
-func (w *weigher) takes(h *choice.Host, name, installed string) choice.Choice {
-	all := h.Offered(func(key string) iter.Seq[index.Package] {
-		if l := w.lists[key]; l != nil {
-			return l.Named(name)
+func (w *weigher) outcome(t *turned, name, installed string) *outcome {
+	o := &outcome{}
+	o.had, o.was = w.shared.Choose(t.before, name, installed)
+	o.gets, o.is = w.shared.Choose(t.after, name, installed)
+	o.lower = o.gets.Taken != nil && version.Compare(o.gets.Family, o.gets.Taken.Version, installed) < 0
+	return o
+}
+
+// named names the places of a host to people, each once looked up: by the repository of the first of the sheets that
+// brings it, or by where it is.
+func named(h *choice.Host, sheets ...*source.Sheet) func(use int, at *choice.Offered) string {
+	known := map[int]string{}
+	return func(use int, at *choice.Offered) string {
+		name, said := known[use]
+		if said {
+			return name
 		}
-		return slices.Values([]index.Package(nil))
-	})
-	return h.With(w.releases).Choose(h.Survey.Traits.Family, name, all, installed)
+		name = strings.TrimSpace(at.From + " " + at.Suite)
+		for _, sheet := range sheets {
+			if of, _ := h.Uses[use].Of(sheet); of != "" {
+				name = of
+				break
+			}
+		}
+		known[use] = name
+		return name
+	}
 }

@@ -10,9 +10,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"patientlantern.example/lantern/core/choice"
-	"patientlantern.example/lantern/core/index"
 	"patientlantern.example/lantern/core/resolve"
-	"patientlantern.example/lantern/core/upstream"
 	"patientlantern.example/lantern/service/compute"
 )
 
@@ -34,7 +32,7 @@ func (s *Policies) take(ctx context.Context, judge *resolve.Fleet, takers []take
 	if err != nil {
 		return err
 	}
-	w := &weigher{s: s, releases: map[string]*upstream.ReleaseFile{}, lists: map[string]*index.List{}}
+	w := newWeigher(s)
 	type asked struct {
 		turn  turn
 		names string
@@ -119,13 +117,11 @@ func (w *weigher) taken(ctx context.Context, x *taker, at *afterward) map[string
 			out[name] = resolve.Taking{Unknown: unknown}
 			continue
 		}
-		c := w.takes(at.host, name, "")
+		c, places := w.shared.Choose(at.host, name, "")
 		t := resolve.Taking{}
 		if c.Taken != nil {
 			t.Version = c.Taken.Version
-			if t.From, _ = at.host.Uses[c.Taken.Use].Of(x.res.Sheet); t.From == "" {
-				t.From = strings.TrimSpace(c.Taken.From + " " + c.Taken.Suite)
-			}
+			t.From = named(at.host, x.res.Sheet)(places[c.Taken.Use], c.Taken)
 		}
 		out[name] = t
 	}
@@ -140,7 +136,7 @@ func (w *weigher) unseen(ctx context.Context, h *choice.Host) string {
 	}
 	var list []string
 	for i := range h.Uses {
-		if u := h.Uses[i]; u.Family == h.Survey.Traits.Family && w.lists[u.Key] == nil {
+		if u := h.Uses[i]; u.Family == h.Survey.Traits.Family && w.shared.Lists[u.Key] == nil {
 			list = append(list, strings.TrimSpace(u.Address()+" "+u.Suite))
 		}
 	}

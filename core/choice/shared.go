@@ -1,0 +1,243 @@
+package choice
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"maps"
+	"slices"
+
+	"patientlantern.example/lantern/core/index"
+	"patientlantern.example/lantern/core/upstream"
+)
+
+// Shared chooses for many hosts, and once for all of those to which of one package the same is offered and whose
+// configuration has the same to say: hosts of a fleet differ in sources that do not offer it. It is not safe for
+// several goroutines.
+type Shared struct {
+	Lists    map[string]*index.List           // what is offered, by the key of a place; none where that is not known
+	Releases map[string]*upstream.ReleaseFile // apt: likewise
+
+	frames map[string]uint32 // what decides on every package: a number for each text
+	uses   map[string]uint32 // places and what their sources say: likewise
+	names  map[string]int    // of packages
+	texts  []string          // likewise, by number
+	lists  map[*index.List]*carried
+	hosts  map[*Host]*weighing
+	chosen map[string]*Choice
+	key    []byte
+}
+
+// carried are the packages of a list, by the numbers of their names.
+type carried struct {
+	list *index.List
+	by   [][]index.Package // by number: nil where that was not looked up
+	all  []int             // in the order of the names, each once; nil before somebody asks
+}
+
+// weighing is what decides on a host, in numbers.
+type weighing struct {
+	frame uint32
+	uses  []uint32 // by the index of the use
+}
+
+// Choose is what a host takes under a name: Host.Choose of all that its places offer. The uses of what is offered
+// are indexes into places, and those are the host's own.
+func (s *Shared) Choose(h *Host, name, installed string) (c *Choice, places []int) {
+	n := s.number(name)
+	for i := range h.Uses {
+		if s.of(h.Uses[i].Key).offers(n, name) {
+			places = append(places, i)
+		}
+	}
+	w := s.weighing(h)
+	s.key = binary.AppendUvarint(append(s.key[:0], installed...), 0)
+	s.key = binary.AppendUvarint(binary.AppendUvarint(s.key, uint64(n)), uint64(w.frame))
+	for _, i := range places {
+		before := 0 // of sources alike the first is taken
+		for _, j := range places {
+			if h.position(j) < h.position(i) {
+				before++
+			}
+		}
+		s.key = binary.AppendUvarint(binary.AppendUvarint(s.key, uint64(w.uses[i])), uint64(before))
+	}
+	if c = s.chosen[string(s.key)]; c == nil {
+		c = s.choose(h, n, installed, places)
+		s.chosen[string(s.key)] = c
+	}
+	return c, places
+}
+
+// choose has the host choose.
+func (s *Shared) choose(h *Host, n int, installed string, places []int) *Choice {
+	name, all := s.texts[n], []Offered{}
+	for _, use := range places {
+		for _, p := range s.of(h.Uses[use].Key).named(n, name) {
+			all = append(all, Offered{Package: p, Use: use})
+		}
+	}
+	c := h.With(s.Releases).Choose(h.Survey.Traits.Family, name, all, installed)
+	for i := range c.Offers {
+		c.Offers[i].Use = slices.Index(places, c.Offers[i].Use)
+	}
+	if c.Taken != nil {
+		c.Taken.Use = slices.Index(places, c.Taken.Use)
+	}
+	return &c
+}
+
+// position is where the source of a use stands among the host's.
+func (h *Host) position(use int) int {
+	if at := h.Uses[use].At; at < len(h.Survey.Sources) {
+		return h.Survey.Sources[at].Position
+	}
+	return 0
+}
+
+// number is one for each name.
+func (s *Shared) number(name string) int {
+	n, known := s.names[name]
+	if !known {
+		if s.names == nil {
+			s.names, s.chosen = map[string]int{}, map[string]*Choice{}
+		}
+		n = len(s.texts)
+		s.names[name], s.texts = n, append(s.texts, name)
+	}
+	return n
+}
+
+// of is what a place carries; nil where that is not known.
+func (s *Shared) of(key string) *carried {
+	l := s.Lists[key]
+	if l == nil {
+		return nil
+	}
+	c := s.lists[l]
+	if c == nil {
+		if s.lists == nil {
+			s.lists = map[*index.List]*carried{}
+		}
+		c = &carried{list: l}
+		s.lists[l] = c
+	}
+	return c
+}
+
+// offers reports whether there is a package, whose number is n.
+func (c *carried) offers(n int, name string) bool {
+	return c != nil && len(c.named(n, name)) > 0
+}
+
+// named are the packages of a name, whose number is n.
+func (c *carried) named(n int, name string) []index.Package {
+	if len(c.by) <= n {
+		c.by = append(c.by, make([][]index.Package, n+1-len(c.by))...)
+	}
+	if c.by[n] == nil {
+		c.by[n] = slices.AppendSeq([]index.Package{}, c.list.Named(name))
+	}
+	return c.by[n]
+}
+
+// packages are the numbers of what a place carries, in the order of the names.
+func (s *Shared) packages(c *carried) []int {
+	if c.all == nil {
+		c.all = []int{}
+		for name := range c.list.Names() {
+			c.all = append(c.all, s.number(name))
+		}
+	}
+	return c.all
+}
+
+// Concerned are the packages that a change may swap: those of places that come or go, and where only weights change those
+// that several places offer. Of more than most, the first of those that something else offers as well; all counts them all.
+func (s *Shared) Concerned(before, after *Host, most int) (out []string, all int) {
+	was, is := keysOf(before), keysOf(after)
+	same := maps.Equal(was, is)
+	places := map[string]*carried{}
+	for key := range was {
+		if c := s.of(key); c != nil {
+			places[key] = c
+		}
+	}
+	counted := map[int]bool{}
+	var first, also []string
+	both := maps.Clone(was)
+	maps.Copy(both, is)
+	for key := range both {
+		c := s.of(key)
+		if c == nil || was[key] == is[key] && !same {
+			continue
+		}
+		beside := maps.Clone(places)
+		delete(beside, key)
+		list := slices.Collect(maps.Values(beside))
+		some, others := 0, 0
+		for _, n := range s.packages(c) {
+			name := s.texts[n]
+			elsewhere := slices.ContainsFunc(list, func(p *carried) bool { return p.offers(n, name) })
+			if !elsewhere && same {
+				continue
+			}
+			counted[n] = true
+			if some++; some <= most {
+				first = append(first, name)
+			}
+			if elsewhere && others < most {
+				others++
+				also = append(also, name)
+			}
+		}
+	}
+	if all = len(counted); all > most {
+		first = also
+	}
+	slices.Sort(first)
+	first = slices.Compact(first)
+	return first[:min(len(first), most)], all
+}
+
+func keysOf(h *Host) map[string]bool {
+	m := map[string]bool{}
+	for i := range h.Uses {
+		m[h.Uses[i].Key] = true
+	}
+	return m
+}
+
+// weighing numbers what decides on a host.
+func (s *Shared) weighing(h *Host) *weighing {
+	if w := s.hosts[h]; w != nil {
+		return w
+	}
+	if s.hosts == nil {
+		s.hosts, s.frames, s.uses = map[*Host]*weighing{}, map[string]uint32{}, map[string]uint32{}
+	}
+	t := h.Survey
+	release := h.defaultRelease() // apt refuses to work where no place is of it, whatever that offers
+	parts := []any{t.Traits, t.Pins, t.Holds, t.Settings, t.Deciding, release != "" && h.With(s.Releases).has("release "+release)}
+	w := &weighing{frame: numberOf(s.frames, parts)}
+	for _, u := range h.Uses {
+		says := []any{u.Key, u.Place, u.ID, u.File}
+		if u.At < len(t.Sources) {
+			x := &t.Sources[u.At]
+			says = append(says, x.Family, x.Priority, x.Options)
+		}
+		w.uses = append(w.uses, numberOf(s.uses, says))
+	}
+	s.hosts[h] = w
+	return w
+}
+
+// numberOf is the number of some values among those that were seen.
+func numberOf(seen map[string]uint32, values []any) uint32 {
+	b, err := json.Marshal(values)
+	n, known := seen[string(b)]
+	if !known || err != nil { // never: they are texts and numbers
+		n = uint32(len(seen))
+		seen[string(b)] = n
+	}
+	return n
+}
