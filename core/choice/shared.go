@@ -5,20 +5,23 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
+	"strings"
 
 	"patientlantern.example/lantern/core/index"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/upstream"
 )
 
 // Shared chooses for many hosts, and once for all of those to which of one package the same is offered and whose
-// configuration has the same to say: hosts of a fleet differ in sources that do not offer it. It is not safe for
-// several goroutines.
+// configuration has the same to say: hosts of a fleet differ in sources that do not offer it, and in mirrors of the same.
+// It is not safe for several goroutines.
 type Shared struct {
 	Lists    map[string]*index.List           // what is offered, by the key of a place; none where that is not known
 	Releases map[string]*upstream.ReleaseFile // apt: likewise
 
 	frames map[string]uint32 // what decides on every package: a number for each text
-	uses   map[string]uint32 // places and what their sources say: likewise
+	uses   map[string]uint32 // what sources say: likewise
+	says   map[string]uint32 // what is offered under one name: likewise
 	names  map[string]int    // of packages
 	texts  []string          // likewise, by number
 	lists  map[*index.List]*carried
@@ -30,8 +33,14 @@ type Shared struct {
 // carried are the packages of a list, by the numbers of their names.
 type carried struct {
 	list *index.List
-	by   [][]index.Package // by number: nil where that was not looked up
-	all  []int             // in the order of the names, each once; nil before somebody asks
+	by   []offering // by number
+	all  []int      // in the order of the names, each once; nil before somebody asks
+}
+
+// offering are the packages of one name; no list where they were not looked up.
+type offering struct {
+	list []index.Package
+	says uint32 // a number for all that is said of them
 }
 
 // weighing is what decides on a host, in numbers.
@@ -41,11 +50,12 @@ type weighing struct {
 }
 
 // Choose is what a host takes under a name: Host.Choose of all that its places offer. The uses of what is offered
-// are indexes into places, and those are the host's own.
+// are indexes into places, and those are the host's own. Where that is and Why are in the words of another host that
+// chose the same, of which the mirrors may be others.
 func (s *Shared) Choose(h *Host, name, installed string) (c *Choice, places []int) {
 	n := s.number(name)
 	for i := range h.Uses {
-		if s.of(h.Uses[i].Key).offers(n, name) {
+		if len(s.of(h.Uses[i].Key, n).list) > 0 {
 			places = append(places, i)
 		}
 	}
@@ -60,6 +70,7 @@ func (s *Shared) Choose(h *Host, name, installed string) (c *Choice, places []in
 			}
 		}
 		s.key = binary.AppendUvarint(binary.AppendUvarint(s.key, uint64(w.uses[i])), uint64(before))
+		s.key = binary.AppendUvarint(s.key, uint64(s.of(h.Uses[i].Key, n).says))
 	}
 	if c = s.chosen[string(s.key)]; c == nil {
 		c = s.choose(h, n, installed, places)
@@ -72,7 +83,7 @@ func (s *Shared) Choose(h *Host, name, installed string) (c *Choice, places []in
 func (s *Shared) choose(h *Host, n int, installed string, places []int) *Choice {
 	name, all := s.texts[n], []Offered{}
 	for _, use := range places {
-		for _, p := range s.of(h.Uses[use].Key).named(n, name) {
+		for _, p := range s.of(h.Uses[use].Key, n).list {
 			all = append(all, Offered{Package: p, Use: use})
 		}
 	}
@@ -107,8 +118,8 @@ func (s *Shared) number(name string) int {
 	return n
 }
 
-// of is what a place carries; nil where that is not known.
-func (s *Shared) of(key string) *carried {
+// carries is what a place carries; nil where that is not known.
+func (s *Shared) carries(key string) *carried {
 	l := s.Lists[key]
 	if l == nil {
 		return nil
@@ -116,7 +127,7 @@ func (s *Shared) of(key string) *carried {
 	c := s.lists[l]
 	if c == nil {
 		if s.lists == nil {
-			s.lists = map[*index.List]*carried{}
+			s.lists, s.says = map[*index.List]*carried{}, map[string]uint32{}
 		}
 		c = &carried{list: l}
 		s.lists[l] = c
@@ -124,18 +135,19 @@ func (s *Shared) of(key string) *carried {
 	return c
 }
 
-// offers reports whether there is a package, whose number is n.
-func (c *carried) offers(n int, name string) bool {
-	return c != nil && len(c.named(n, name)) > 0
-}
+// of are the packages that a place offers under the name of a number.
+func (s *Shared) of(key string, n int) offering { return s.named(s.carries(key), n) }
 
-// named are the packages of a name, whose number is n.
-func (c *carried) named(n int, name string) []index.Package {
-	if len(c.by) <= n {
-		c.by = append(c.by, make([][]index.Package, n+1-len(c.by))...)
+func (s *Shared) named(c *carried, n int) offering {
+	if c == nil {
+		return offering{}
 	}
-	if c.by[n] == nil {
-		c.by[n] = slices.AppendSeq([]index.Package{}, c.list.Named(name))
+	if len(c.by) <= n {
+		c.by = append(c.by, make([]offering, n+1-len(c.by))...)
+	}
+	if x := &c.by[n]; x.list == nil {
+		x.list = slices.AppendSeq([]index.Package{}, c.list.Named(s.texts[n]))
+		x.says = numberOf(s.says, []any{x.list})
 	}
 	return c.by[n]
 }
@@ -158,7 +170,7 @@ func (s *Shared) Concerned(before, after *Host, most int) (out []string, all int
 	same := maps.Equal(was, is)
 	places := map[string]*carried{}
 	for key := range was {
-		if c := s.of(key); c != nil {
+		if c := s.carries(key); c != nil {
 			places[key] = c
 		}
 	}
@@ -167,7 +179,7 @@ func (s *Shared) Concerned(before, after *Host, most int) (out []string, all int
 	both := maps.Clone(was)
 	maps.Copy(both, is)
 	for key := range both {
-		c := s.of(key)
+		c := s.carries(key)
 		if c == nil || was[key] == is[key] && !same {
 			continue
 		}
@@ -177,7 +189,7 @@ func (s *Shared) Concerned(before, after *Host, most int) (out []string, all int
 		some, others := 0, 0
 		for _, n := range s.packages(c) {
 			name := s.texts[n]
-			elsewhere := slices.ContainsFunc(list, func(p *carried) bool { return p.offers(n, name) })
+			elsewhere := slices.ContainsFunc(list, func(p *carried) bool { return len(s.named(p, n).list) > 0 })
 			if !elsewhere && same {
 				continue
 			}
@@ -216,11 +228,17 @@ func (s *Shared) weighing(h *Host) *weighing {
 		s.hosts, s.frames, s.uses = map[*Host]*weighing{}, map[string]uint32{}, map[string]uint32{}
 	}
 	t := h.Survey
+	with := h.With(s.Releases)
 	release := h.defaultRelease() // apt refuses to work where no place is of it, whatever that offers
-	parts := []any{t.Traits, t.Pins, t.Holds, t.Settings, t.Deciding, release != "" && h.With(s.Releases).has("release "+release)}
+	parts := []any{t.Traits, t.Pins, t.Holds, t.Settings, t.Deciding, release != "" && with.has("release "+release)}
 	w := &weighing{frame: numberOf(s.frames, parts)}
-	for _, u := range h.Uses {
-		says := []any{u.Key, u.Place, u.ID, u.File}
+	byOrigin := slices.ContainsFunc(t.Pins, func(p source.Pin) bool { return strings.HasPrefix(p.Pin, "origin") })
+	for i, u := range h.Uses {
+		release := with.release(i)
+		if !byOrigin {
+			release.URL = ""
+		}
+		says := []any{u.Family, u.ID, u.File, release}
 		if u.At < len(t.Sources) {
 			x := &t.Sources[u.At]
 			says = append(says, x.Family, x.Priority, x.Options)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"iter"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -50,7 +51,7 @@ func drawnHost(t *rapid.T, family string) *choice.Host {
 		s.Sources = append(s.Sources, x)
 		suite := rapid.SampledFrom([]string{"mussel", "mussel", "limpet"}).Draw(t, "suite")
 		h.Uses = append(h.Uses, &upstream.Use{
-			Place: upstream.Place{Family: family, URLs: []string{fmt.Sprintf("https://archive.skerry.example/%d/", place)}, Suite: suite},
+			Place: upstream.Place{Family: family, URLs: []string{fmt.Sprintf("https://%s.skerry.example/%d/", rapid.SampledFrom([]string{"archive", "mirror"}).Draw(t, "site"), place)}, Suite: suite},
 			Key:   fmt.Sprint("place-", place), File: "/etc/x", ID: fmt.Sprint("id-", place), At: i,
 		})
 	}
@@ -68,6 +69,12 @@ func drawnHost(t *rapid.T, family string) *choice.Host {
 		s.Settings = []source.Setting{{Family: family, Name: "APT::Default-Release", Value: "limpet"}}
 	}
 	return h
+}
+
+// theirs says of what is offered where it is for a host.
+func theirs(h *choice.Host, o *choice.Offered, places []int) {
+	o.Use = places[o.Use]
+	o.From, o.Suite = h.Uses[o.Use].Address(), h.Uses[o.Use].Suite
 }
 
 // What hosts choose together is what each of them chooses by itself.
@@ -92,13 +99,14 @@ func TestWhatIsChosenForAllIsWhatEachChooses(t *testing.T) {
 				back := *together
 				back.Offers = slices.Clone(back.Offers)
 				for i := range back.Offers {
-					back.Offers[i].Use = places[back.Offers[i].Use]
+					theirs(h, &back.Offers[i], places)
 				}
 				if back.Taken != nil {
 					taken := *back.Taken
-					taken.Use = places[taken.Use]
+					theirs(h, &taken, places)
 					back.Taken = &taken
 				}
+				alone.Why, back.Why = strings.Split(alone.Why, ";")[0], strings.Split(back.Why, ";")[0] // another build is told with where it is
 				assert.Equal(rt, alone, back, name)
 			}
 		}

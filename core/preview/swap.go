@@ -51,13 +51,17 @@ func (s *Swaps) Unknown(why string, hosts int) {
 	s.unknown[why] += hosts
 }
 
-// Add holds what hosts would take before and after a change against each other. was and is name a
-// source to people.
-func (s *Swaps) Add(pkg string, hosts []string, before, after *choice.Choice, lower bool,
-	was, is func(*choice.Offered) string,
-) {
+// Side is what hosts choose before or after a change.
+type Side struct {
+	*choice.Choice
+	Stands func(*choice.Offered) string // where what is offered is, for machines
+	Name   func(*choice.Offered) string // and for people
+}
+
+// Add holds what hosts would take before and after a change against each other.
+func (s *Swaps) Add(pkg string, hosts []string, before, after *Side, lower bool) {
 	x := Swap{Package: pkg, Family: after.Family, Installed: after.Installed}
-	offered := func(c *choice.Choice) *choice.Offered {
+	offered := func(c *Side) *choice.Offered {
 		for i := range c.Offers {
 			if c.Offers[i].Version == c.Installed {
 				return &c.Offers[i]
@@ -66,17 +70,17 @@ func (s *Swaps) Add(pkg string, hosts []string, before, after *choice.Choice, lo
 		return nil
 	}
 	if o := offered(before); o != nil {
-		x.From = was(o)
+		x.From = before.Name(o)
 	}
-	had, gets := upgrade(before), upgrade(after)
+	had, gets := upgrade(before.Choice), upgrade(after.Choice)
 	switch {
 	case len(before.Offers) > 0 && len(after.Offers) == 0:
 		x.What = Stranded
 		if x.From == "" {
-			x.From = was(&before.Offers[0])
+			x.From = before.Name(&before.Offers[0])
 		}
-	case gets != nil && (had == nil || had.Version != gets.Version || had.From != gets.From || had.Suite != gets.Suite):
-		x.What, x.Becomes, x.By = Replaced, gets.Version, is(gets)
+	case gets != nil && (had == nil || had.Version != gets.Version || before.Stands(had) != after.Stands(gets)):
+		x.What, x.Becomes, x.By = Replaced, gets.Version, after.Name(gets)
 		if lower {
 			x.What = Lower
 		}

@@ -321,8 +321,7 @@ func (w *weigher) load(ctx context.Context, h *choice.Host) (known bool) {
 
 // outcome is what a change comes to for one installed version of a package.
 type outcome struct {
-	had, gets *choice.Choice
-	was, is   []int // the host's places that offer it, before and after
+	had, gets preview.Side
 	lower     bool
 }
 
@@ -354,12 +353,11 @@ func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *
 			}
 			o := known[k]
 			if o == nil {
-				o = w.outcome(t, n, k.version)
+				o = &outcome{had: w.side(t.before, n, k.version, wasFrom), gets: w.side(t.after, n, k.version, isFrom)}
+				o.lower = o.gets.Taken != nil && version.Compare(o.gets.Family, o.gets.Taken.Version, k.version) < 0
 				known[k] = o
 			}
-			found.Add(n, hosts, o.had, o.gets, o.lower,
-				func(at *choice.Offered) string { return wasFrom(o.was[at.Use], at) },
-				func(at *choice.Offered) string { return isFrom(o.is[at.Use], at) })
+			found.Add(n, hosts, &o.had, &o.gets, o.lower)
 		}
 		if !answered {
 			waiting += len(hosts)
@@ -370,24 +368,31 @@ func (w *weigher) swapped(found *preview.Swaps, x *shown, was *source.Sheet, t *
 	}
 }
 
-func (w *weigher) outcome(t *turned, name, installed string) *outcome {
-	o := &outcome{}
-	o.had, o.was = w.shared.Choose(t.before, name, installed)
-	o.gets, o.is = w.shared.Choose(t.after, name, installed)
-	o.lower = o.gets.Taken != nil && version.Compare(o.gets.Family, o.gets.Taken.Version, installed) < 0
-	return o
+// side is what a host chooses; name names its places.
+func (w *weigher) side(h *choice.Host, pkg, installed string, name func(use int) string) preview.Side {
+	c, places := w.shared.Choose(h, pkg, installed)
+	return preview.Side{
+		Choice: c,
+		Stands: func(o *choice.Offered) string { return stands(h, places[o.Use]) },
+		Name:   func(o *choice.Offered) string { return name(places[o.Use]) },
+	}
+}
+
+// stands is where a place of a host is.
+func stands(h *choice.Host, use int) string {
+	return strings.TrimSpace(h.Uses[use].Address() + " " + h.Uses[use].Suite)
 }
 
 // named names the places of a host to people, each once looked up: by the repository of the first of the sheets that
 // brings it, or by where it is.
-func named(h *choice.Host, sheets ...*source.Sheet) func(use int, at *choice.Offered) string {
+func named(h *choice.Host, sheets ...*source.Sheet) func(use int) string {
 	known := map[int]string{}
-	return func(use int, at *choice.Offered) string {
+	return func(use int) string {
 		name, said := known[use]
 		if said {
 			return name
 		}
-		name = strings.TrimSpace(at.From + " " + at.Suite)
+		name = stands(h, use)
 		for _, sheet := range sheets {
 			if of, _ := h.Uses[use].Of(sheet); of != "" {
 				name = of

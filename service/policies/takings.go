@@ -121,7 +121,7 @@ func (w *weigher) taken(ctx context.Context, x *taker, at *afterward) map[string
 		t := resolve.Taking{}
 		if c.Taken != nil {
 			t.Version = c.Taken.Version
-			t.From = named(at.host, x.res.Sheet)(places[c.Taken.Use], c.Taken)
+			t.From = named(at.host, x.res.Sheet)(places[c.Taken.Use])
 		}
 		out[name] = t
 	}
