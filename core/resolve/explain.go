@@ -77,7 +77,7 @@ func (e *explainer) part(out *reason.Explanation, repo *policy.Repository, x *pa
 		for _, p := range []string{deb.PartsDir + "/" + name + ".sources", rpm.ReposDir + "/" + name + ".repo", zypp.ReposDir + "/" + name +
 			".repo", arch.Path(name),
 			deb.PreferencesDir + "/lantern-" + name + ".pref", "/etc/apt/mirrors/" + name + ".list", "/etc/dnf/mirrors/" + name + ".list",
-			"/etc/zypp/mirrors/" + name + ".list", arch.Dir + "/lantern-" + name + ".mirrors"} {
+			zypp.MirrorList(name), arch.Dir + "/lantern-" + name + ".mirrors"} {
 			byPath[p] = d
 		}
 	}

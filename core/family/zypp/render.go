@@ -27,6 +27,15 @@ func Access(account, kind string) []source.AccessFile {
 	return []source.AccessFile{{Path: "/etc/zypp/credentials.d/lantern-" + account, Mode: "0600", Form: credential.FormZypp}}
 }
 
+// MirrorList is where the mirrors of a repository stand. zypper takes a list for a metalink by what stands in its URL, whatever
+// the file holds, so that of a repository of such a name has another.
+func MirrorList(repository string) string {
+	if strings.HasPrefix(repository, "metalink") {
+		repository = "of." + repository
+	}
+	return "/etc/zypp/mirrors/" + repository + ".list"
+}
+
 // Render writes a repository as a .repo file of its own, with the key files that it
 // needs. An error means that zypper would not take the URL.
 func Render(d family.Definition) (files []source.SheetFile, src source.SheetSource, keys []source.SheetKey, err error) {
@@ -39,7 +48,7 @@ func Render(d family.Definition) (files []source.SheetFile, src source.SheetSour
 		shown = written
 	}
 	from := "baseurl=" + written
-	list := d.MirrorFile("/etc/zypp/mirrors/"+d.Repository+".list", "")
+	list := d.MirrorFile(MirrorList(d.Repository), "")
 	if d.Mirrors != nil {
 		from, shown = "mirrorlist=file://"+list.Path, "file://"+list.Path
 	}
