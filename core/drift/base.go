@@ -169,7 +169,8 @@ func (s *standing) settings() {
 	collect := func(list []source.Setting, policys map[string]bool) (order []string, by map[string]*value) {
 		by = map[string]*value{}
 		for _, t := range list {
-			if !s.court.Concerns(t.Family) || policys[t.File] || source.OptionKeeps(t.Name) || t.Since > min(s.was.Reach, s.survey.Reach) || s.usual(&t) {
+			newer := t.Since > min(s.was.Reach, s.survey.Reach)
+			if newer || !s.court.Concerns(t.Family) || policys[t.File] || source.OptionKeeps(t.Name) || s.usual(&t) {
 				continue
 			}
 			key := t.Family + " " + strings.ToLower(t.Name)

@@ -9,7 +9,8 @@ import (
 )
 
 // moving are settings by which a package manager looks for its files elsewhere, with where these stood.
-const moving = "rootdir=/ dir=/ dir::etc=/etc/apt/ dir::etc::sourcelist=/etc/apt/sources.list dir::etc::sourceparts=/etc/apt/sources.list.d/ " +
+const moving = "rootdir=/ dir=/ dir::etc=/etc/apt/ dir::etc::sourcelist=/etc/apt/sources.list " +
+	"dir::etc::sourceparts=/etc/apt/sources.list.d/ " +
 	"dir::etc::preferences=/etc/apt/preferences dir::etc::preferencesparts=/etc/apt/preferences.d/ dir::etc::main=/etc/apt/apt.conf " +
 	"dir::etc::trusted=/etc/apt/trusted.gpg dir::etc::trustedparts=/etc/apt/trusted.gpg.d/ main.configdir=/etc/zypp/ " +
 	"main.reposdir=/etc/yum.repos.d/,/etc/yum/repos.d/,/etc/distro.repos.d/,/etc/zypp/repos.d/ main.servicesdir=/etc/zypp/services.d/ " +

@@ -19,8 +19,8 @@ var settingsOnly = words{
 		"module_platform_id module_stream_switch multilib_policy obsoletes persistdir pluginconfpath pluginpath plugins " +
 		"protect_running_kernel recent reposdir reset_nice rpmverbosity showdupesfromrepos skip_broken strict system_cachedir " +
 		"transformdb tsflags upgrade_group_objects_upgrade varsdir zchunk",
-	FamilyZypp: "bandwidth cost countme deltarpm enablegroups exclude excludepkgs failovermethod fastestmirror includepkgs keepcache mediaid " +
-		"module_hotfixes packagespath retries skip_if_unavailable sslcacert sslclientcert sslclientkey sslverify throttle timeout " +
+	FamilyZypp: "bandwidth cost countme deltarpm enablegroups exclude excludepkgs failovermethod fastestmirror includepkgs keepcache " +
+		"mediaid module_hotfixes packagespath retries skip_if_unavailable sslcacert sslclientcert sslclientkey sslverify throttle timeout " +
 		"ui_repoid_vars user_agent",
 	FamilyArch: "rootdir dbpath cachedir logfile gpgdir hookdir holdpkg ignorepkg ignoregroup architecture xfercommand noupgrade " +
 		"noextract cleanmethod localfilesiglevel remotefilesiglevel usesyslog color noprogressbar checkspace verbosepkglists " +
