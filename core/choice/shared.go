@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"maps"
+	mathbits "math/bits"
 	"slices"
 	"strings"
 
@@ -32,12 +33,13 @@ type Shared struct {
 
 // carried are the packages of a list, by the numbers of their names.
 type carried struct {
-	list *index.List
-	by   []offering // by number
-	all  []int      // in the order of the names, each once; nil before somebody asks
+	list  *index.List
+	by    map[int]offering // those that were asked for
+	all   []int32          // in the order of the names, each once; nil before somebody asks
+	names bits             // likewise
 }
 
-// offering are the packages of one name; no list where they were not looked up.
+// offering are the packages of one name.
 type offering struct {
 	list []index.Package
 	says uint32 // a number for all that is said of them
@@ -129,7 +131,7 @@ func (s *Shared) carries(key string) *carried {
 		if s.lists == nil {
 			s.lists, s.says = map[*index.List]*carried{}, map[string]uint32{}
 		}
-		c = &carried{list: l}
+		c = &carried{list: l, by: map[int]offering{}}
 		s.lists[l] = c
 	}
 	return c
@@ -142,25 +144,27 @@ func (s *Shared) named(c *carried, n int) offering {
 	if c == nil {
 		return offering{}
 	}
-	if len(c.by) <= n {
-		c.by = append(c.by, make([]offering, n+1-len(c.by))...)
-	}
-	if x := &c.by[n]; x.list == nil {
-		x.list = slices.AppendSeq([]index.Package{}, c.list.Named(s.texts[n]))
+	x, known := c.by[n]
+	if !known {
+		x.list = slices.Collect(c.list.Named(s.texts[n]))
 		x.says = numberOf(s.says, []any{x.list})
+		c.by[n] = x
 	}
-	return c.by[n]
+	return x
 }
 
-// packages are the numbers of what a place carries, in the order of the names.
-func (s *Shared) packages(c *carried) []int {
-	if c.all == nil {
-		c.all = []int{}
+// known is a place of which it is known what it carries, with all of its packages numbered; nil for another.
+func (s *Shared) known(key string) *carried {
+	c := s.carries(key)
+	if c != nil && c.all == nil {
+		c.all = make([]int32, 0, c.list.Len())
 		for name := range c.list.Names() {
-			c.all = append(c.all, s.number(name))
+			n := s.number(name)
+			c.all = append(c.all, int32(n))
+			c.names.set(n)
 		}
 	}
-	return c.all
+	return c
 }
 
 // Concerned are the packages that a change may swap: those of places that come or go, and where only weights change those
@@ -168,47 +172,80 @@ func (s *Shared) packages(c *carried) []int {
 func (s *Shared) Concerned(before, after *Host, most int) (out []string, all int) {
 	was, is := keysOf(before), keysOf(after)
 	same := maps.Equal(was, is)
-	places := map[string]*carried{}
-	for key := range was {
-		if c := s.carries(key); c != nil {
-			places[key] = c
-		}
-	}
-	counted := map[int]bool{}
-	var first, also []string
 	both := maps.Clone(was)
 	maps.Copy(both, is)
+	var every, some []*carried // what changes, and beside it what something else offers as well
+	var counted bits
 	for key := range both {
-		c := s.carries(key)
+		c := s.known(key)
 		if c == nil || was[key] == is[key] && !same {
 			continue
 		}
-		beside := maps.Clone(places)
-		delete(beside, key)
-		list := slices.Collect(maps.Values(beside))
-		some, others := 0, 0
-		for _, n := range s.packages(c) {
-			name := s.texts[n]
-			elsewhere := slices.ContainsFunc(list, func(p *carried) bool { return len(s.named(p, n).list) > 0 })
-			if !elsewhere && same {
-				continue
+		var elsewhere bits
+		for beside := range was {
+			if other := s.known(beside); beside != key && other != nil {
+				elsewhere.add(other.names)
 			}
-			counted[n] = true
-			if some++; some <= most {
-				first = append(first, name)
-			}
-			if elsewhere && others < most {
-				others++
-				also = append(also, name)
+		}
+		also := &carried{all: c.all, names: c.names.and(elsewhere)}
+		every, some = append(every, c), append(some, also)
+		if same {
+			every[len(every)-1] = also
+		}
+		counted.add(every[len(every)-1].names)
+	}
+	if all = counted.count(); all > most {
+		every = some
+	}
+	for _, c := range every {
+		left := most
+		for _, n := range c.all {
+			if left > 0 && c.names.has(int(n)) {
+				out, left = append(out, s.texts[n]), left-1
 			}
 		}
 	}
-	if all = len(counted); all > most {
-		first = also
+	slices.Sort(out)
+	out = slices.Compact(out)
+	return out[:min(len(out), most)], all
+}
+
+// bits are a set of numbers.
+type bits []uint64
+
+func (b *bits) set(n int) {
+	b.grow(n/64 + 1)
+	(*b)[n/64] |= 1 << (n % 64)
+}
+
+func (b *bits) grow(words int) {
+	if more := words - len(*b); more > 0 {
+		*b = append(*b, make(bits, more)...)
 	}
-	slices.Sort(first)
-	first = slices.Compact(first)
-	return first[:min(len(first), most)], all
+}
+
+func (b bits) has(n int) bool { return n/64 < len(b) && b[n/64]&(1<<(n%64)) != 0 }
+
+func (b *bits) add(other bits) {
+	b.grow(len(other))
+	for i, w := range other {
+		(*b)[i] |= w
+	}
+}
+
+func (b bits) and(other bits) bits {
+	out := make(bits, min(len(b), len(other)))
+	for i := range out {
+		out[i] = b[i] & other[i]
+	}
+	return out
+}
+
+func (b bits) count() (n int) {
+	for _, w := range b {
+		n += mathbits.OnesCount64(w)
+	}
+	return n
 }
 
 func keysOf(h *Host) map[string]bool {

@@ -9,12 +9,12 @@ import (
 )
 
 // moving are settings by which a package manager looks for its files elsewhere, with where these stood.
-const moving = "rootdir=/ dir=/ dir::etc=/etc/apt/ dir::etc::sourcelist=/etc/apt/sources.list " +
-	"dir::etc::sourceparts=/etc/apt/sources.list.d/ " +
-	"dir::etc::preferences=/etc/apt/preferences dir::etc::preferencesparts=/etc/apt/preferences.d/ dir::etc::main=/etc/apt/apt.conf " +
-	"dir::etc::trusted=/etc/apt/trusted.gpg dir::etc::trustedparts=/etc/apt/trusted.gpg.d/ main.configdir=/etc/zypp/ " +
-	"main.reposdir=/etc/yum.repos.d/,/etc/yum/repos.d/,/etc/distro.repos.d/,/etc/zypp/repos.d/ main.servicesdir=/etc/zypp/services.d/ " +
-	"main.locksfile.path=/etc/zypp/locks"
+const moving = "rootdir=/etc/apt/,/var/lib/dpkg/ dir=/etc/apt/ dir::etc=/etc/apt/ dir::etc::sourcelist=/etc/apt/sources.list " +
+	"dir::etc::sourceparts=/etc/apt/sources.list.d/ dir::etc::preferences=/etc/apt/preferences " +
+	"dir::etc::preferencesparts=/etc/apt/preferences.d/ dir::etc::main=/etc/apt/apt.conf dir::etc::trusted=/etc/apt/trusted.gpg " +
+	"dir::etc::trustedparts=/etc/apt/trusted.gpg.d/ main.configdir=/etc/zypp/ " +
+	"main.reposdir=/etc/yum.repos.d/,/etc/yum/repos.d/,/etc/distro.repos.d/,/etc/zypp/repos.d/ " +
+	"main.servicesdir=/etc/zypp/services.d/ main.locksfile.path=/etc/zypp/locks"
 
 // movedFrom is where a package manager looked before a setting had it look elsewhere; nil where a setting moves nothing.
 func movedFrom(setting string) []string {
@@ -38,6 +38,9 @@ func (c *comparer) moved(list []Finding) []Finding {
 		if stood == nil {
 			continue
 		}
+		stood = slices.DeleteFunc(stood, func(p string) bool { // dnf and zypper have settings of one name
+			return strings.HasPrefix(p, "/etc/zypp/") != strings.Contains(cause.File, "zypp")
+		})
 		before := len(list)
 		list = slices.DeleteFunc(list, func(x Finding) bool { return c.unfound(x, stood) })
 		if gone := before - len(list); gone > 0 {
