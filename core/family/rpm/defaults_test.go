@@ -7,6 +7,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/internal/cell"
 )
@@ -53,5 +56,33 @@ func TestDefaultsAreThoseOfLibdnf(t *testing.T) {
 	}
 	for _, name := range said.Main {
 		assert.Empty(t, source.OptionTouches(source.FamilyRpm, name), name)
+	}
+}
+
+// By arch of [main] dnf goes in the place of the machine's own processor, and does nothing under one that it does not know.
+func TestTheProcessorThatMainNames(t *testing.T) {
+	c, err := cell.Open()
+	require.NoError(t, err)
+	defer func() { require.NoError(t, c.Close()) }()
+	for _, arch := range []string{"i386", "i686", "aarch64", "armv7hl", "sh4a", "sparc64v", "alphaev6", "amd64", "ppc64p7", "noarch", "x86", "I386", "", "None"} {
+		root := t.TempDir()
+		require.NoError(t, cell.Write(root, map[string]string{
+			"etc/dnf/dnf.conf": "[main]\narch=" + arch + "\n", "etc/dnf-releasever-of-the-test": "9",
+			"etc/yum.repos.d/a.repo": "[base]\nname=x\nbaseurl=http://archive.foreland.example/$arch/$basearch/\nenabled=1\n",
+		}))
+		r, err := cell.Inside(root, func(root *rootfs.FS) family.Reading { return rpm.Read(root, family.Host{Arch: "x86_64", Release: "9"}) })
+		require.NoError(t, err)
+		a, err := c.DNF(root)
+		require.NoError(t, err)
+		require.Equal(t, a.Code != 0, r.Refused(), "%q: %s", arch, a.Err)
+		if a.Code != 0 {
+			continue
+		}
+		var said struct {
+			Repos []struct{ URLs []string }
+		}
+		require.NoError(t, json.Unmarshal([]byte(a.Out), &said))
+		require.Len(t, said.Repos, 1)
+		assert.Equal(t, said.Repos[0].URLs, r.Sources[0].EffURLs, arch)
 	}
 }

@@ -5,5 +5,7 @@ import (
 	"slices"
 )
 
-// SettingsThatDecide are those of [main], sorted.
-func SettingsThatDecide() []string { return slices.Sorted(maps.Keys(touching)) }
+// SettingsThatDecide are those of [main], sorted; but arch, of which dnf knows few values and does nothing under another.
+func SettingsThatDecide() []string {
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(touching)), func(key string) bool { return key == "arch" })
+}

@@ -60,6 +60,7 @@ var touching = map[string]mainTouch{
 	"system_cachedir":         {family.Touch{Default: "/var/cache/dnf", Touches: family.Origin, Since: 5}, word},
 	"fastestmirror":           {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
 	"ignorearch":              {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
+	"arch":                    {family.Touch{Touches: family.Origin, Since: source.Rooted}, word},
 	"installroot":             {family.Touch{Default: "/", Touches: family.Origin}, rooted},
 	"module_platform_id":      {family.Touch{Touches: family.Origin}, word},
 	"module_stream_switch":    {family.Touch{Default: "0", Touches: family.Origin}, yesNo},
@@ -125,7 +126,7 @@ func (r *reader) touched(key string) (t mainTouch, ok bool) {
 		}
 	}
 	t, ok = touching[key]
-	return t, ok && (r.five || !only5[key])
+	return t, ok && (r.five || !only5[key]) && !(r.five && key == "arch")
 }
 
 // taken is a value of a setting as dnf's own dump gives it; false where dnf takes no notice of it.

@@ -64,7 +64,8 @@ type reader struct {
 type defaults struct {
 	enabled, gpgcheck, repoGPGCheck bool
 	clientCert, username            string
-	password                        bool // one is set
+	arch                            string // by which dnf 4 goes in the machine's place
+	password                        bool   // one is set
 	reposDir, varsDir               []string
 }
 

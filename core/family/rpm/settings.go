@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
+	"strings"
 	"unicode/utf8"
 
 	"patientlantern.example/lantern/core/family"
@@ -121,6 +123,14 @@ func (r *reader) mainValue(key string, v said) {
 	case "enabled":
 		if !r.five { // whose repositories do not inherit it
 			r.boolean(&r.main.enabled, name, line, key, value)
+		}
+	case "arch":
+		if r.five {
+			break
+		}
+		if r.main.arch = value; !slices.Contains(strings.Fields(processors), value) {
+			r.main.arch = ""
+			r.Problem(name, line, fmt.Sprintf("dnf refuses to work: it knows no processor %q (arch)", value), true)
 		}
 	case "gpgcheck":
 		r.boolean(&r.main.gpgcheck, name, line, key, value)

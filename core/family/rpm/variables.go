@@ -1,6 +1,7 @@
 package rpm
 
 import (
+	"cmp"
 	"path"
 	"strings"
 	"unicode/utf8"
@@ -11,9 +12,9 @@ import (
 // variables collects what stands for $name: the host's, then the files'.
 func (r *reader) variables(host family.Host) {
 	r.vars = map[string]string{}
-	if host.Arch != "" {
-		r.vars["arch"] = host.Arch
-		r.vars["basearch"] = baseArch(host.Arch)
+	if arch := cmp.Or(r.main.arch, host.Arch); arch != "" {
+		r.vars["arch"] = arch
+		r.vars["basearch"] = baseArch(arch)
 	}
 	for _, release := range []string{host.OSRelease, host.Release} {
 		if release != "" {
@@ -51,6 +52,12 @@ func validPrefix(text []byte, n int) bool {
 	return true
 }
 
+// processors are those that dnf 4 knows.
+const processors = "aarch64 alpha alphaev4 alphaev45 alphaev5 alphaev56 alphaev6 alphaev67 alphaev68 alphaev7 alphapca56 armv5tejl armv5tel " +
+	"armv5tl armv6l armv7l armv8l armv6hl armv7hl armv7hnl armv8hl i386 athlon geode i486 i586 i686 ia64 mips mipsel mips64 " +
+	"mips64el loongarch64 noarch ppc ppc64 ppc64iseries ppc64p7 ppc64pseries ppc64le riscv32 riscv64 riscv128 s390 s390x sh3 sh4 sh4a " +
+	"sparc sparc64 sparc64v sparcv8 sparcv9 sparcv9v x86_64 amd64 ia32e"
+
 // baseArch is $basearch for a machine's $arch.
 func baseArch(arch string) string {
 	switch arch {
@@ -64,6 +71,13 @@ func baseArch(arch string) string {
 		return "armhfp"
 	case "ppc64iseries", "ppc64p7", "ppc64pseries":
 		return "ppc64"
+	case "sh4a":
+		return "sh4"
+	}
+	for _, base := range []string{"alpha", "sparc"} {
+		if strings.HasPrefix(arch, base) {
+			return base
+		}
 	}
 	return arch
 }
