@@ -53,8 +53,8 @@ func validPrefix(text []byte, n int) bool {
 }
 
 // processors are those that dnf 4 knows.
-const processors = "aarch64 alpha alphaev4 alphaev45 alphaev5 alphaev56 alphaev6 alphaev67 alphaev68 alphaev7 alphapca56 armv5tejl armv5tel " +
-	"armv5tl armv6l armv7l armv8l armv6hl armv7hl armv7hnl armv8hl i386 athlon geode i486 i586 i686 ia64 mips mipsel mips64 " +
+const processors = "aarch64 alpha alphaev4 alphaev45 alphaev5 alphaev56 alphaev6 alphaev67 alphaev68 alphaev7 alphapca56 armv5tejl " +
+	"armv5tel armv5tl armv6l armv7l armv8l armv6hl armv7hl armv7hnl armv8hl i386 athlon geode i486 i586 i686 ia64 mips mipsel mips64 " +
 	"mips64el loongarch64 noarch ppc ppc64 ppc64iseries ppc64p7 ppc64pseries ppc64le riscv32 riscv64 riscv128 s390 s390x sh3 sh4 sh4a " +
 	"sparc sparc64 sparc64v sparcv8 sparcv9 sparcv9v x86_64 amd64 ia32e"
 
