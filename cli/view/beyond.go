@@ -3,6 +3,7 @@ package view
 import (
 	"fmt"
 	"slices"
+	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -31,7 +32,7 @@ func (o *Out) Settings(list []source.Setting) {
 		return 3
 	}
 	sorted := slices.Clone(list)
-	slices.SortStableFunc(sorted, func(a, b source.Setting) int { return weight(&a) - weight(&b) })
+	sort.SliceStable(sorted, func(i, j int) bool { return weight(&sorted[i]) < weight(&sorted[j]) })
 	rows := make([][]Cell, 0, len(list))
 	for i := range sorted {
 		s := &sorted[i]

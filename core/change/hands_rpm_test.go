@@ -52,6 +52,7 @@ func TestWhatHandsDoToDnf(t *testing.T) {
 		{does: "a keyring for all of gpg", file: "etc/gnupg/gpg.conf", text: "keyring /srv/keys\n", want: "setting-weakened danger", field: "keyring /srv/keys"},
 		{does: "no signatures, by a file of attributes", file: "usr/lib/rpm/fileattrs/x.attr", text: "%_pkgverify_level none\n", want: "setting-weakened danger", field: "%_pkgverify_level none", stays: true},
 		{does: "no signatures, by macros of a target", file: "etc/rpm/x86_64-linux/macros", text: "%_pkgverify_level none\n", want: "setting-weakened danger", field: "%_pkgverify_level none"},
+		{does: "takes the settings away", file: dnfConf, text: "-", want: "missing-file danger", field: "file"},
 		{does: "sources from elsewhere", file: dnfConf, from: "gpgcheck=1\n", text: "gpgcheck=1\nreposdir=/srv/x\n", want: "setting-changed fault", field: "main.reposdir"},
 		{does: "for a processor that there is not", file: dnfConf, from: "gpgcheck=1\n", text: "gpgcheck=1\narch=x86\n", want: "refused fault", at: "/etc/dnf/dnf.conf:3"},
 		{does: "another priority", file: forelandFile, from: "priority=90", text: "priority=1", want: "changed-source fault", field: "priority"},

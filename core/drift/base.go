@@ -41,7 +41,7 @@ func Judge(in Input) []Finding {
 	if in.All {
 		return c.sorted()
 	}
-	c.out = c.consequences(c.out)
+	c.out = c.consequences(c.out, in.Base)
 	return atMost(c.sorted())
 }
 

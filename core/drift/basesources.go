@@ -196,7 +196,11 @@ func (s *standing) fields(was, is *source.Source, ruled bool) (out []field) {
 		}
 		return n
 	}
-	add("URL", at(was), at(is), Danger)
+	urls := at(is)
+	if withLogin(was) == "" && withLogin(is) != "" && readable(s.modeOf(is.File)) { // which is told by itself
+		urls = bare(urls)
+	}
+	add("URL", at(was), urls, Danger)
 	add("list of mirrors", []string{was.Mirrorlist + was.Metalink}, []string{is.Mirrorlist + is.Metalink}, Danger)
 	add("suites", was.EffSuites, is.EffSuites, Fault)
 	if !ruled {

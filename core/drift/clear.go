@@ -31,6 +31,16 @@ func (c *comparer) inClear() {
 	}
 }
 
+// modeOf is who may read a file; empty where that is not known.
+func (c *comparer) modeOf(file string) string {
+	for i := range c.survey.Files {
+		if c.survey.Files[i].Path == file {
+			return c.survey.Files[i].Mode
+		}
+	}
+	return ""
+}
+
 // readable reports whether everybody can read a file; one of which nothing is known is not.
 func readable(mode string) bool {
 	n, err := strconv.ParseUint(mode, 8, 32)

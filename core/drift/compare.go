@@ -387,13 +387,18 @@ func withoutLogin(want *source.SheetSource, urls []string) []string {
 	if want.Contract == "" {
 		return urls
 	}
+	return bare(urls)
+}
+
+// bare are URLs without logins.
+func bare(urls []string) []string {
 	out := make([]string, len(urls))
 	for i, u := range urls {
 		out[i] = u
 		if scheme, rest, ok := strings.Cut(u, "://"); ok {
-			authority, path, _ := strings.Cut(rest, "/")
+			authority, _, _ := strings.Cut(rest, "/")
 			if at := strings.LastIndexByte(authority, '@'); at >= 0 {
-				out[i] = scheme + "://" + authority[at+1:] + "/" + path
+				out[i] = scheme + "://" + rest[at+1:]
 			}
 		}
 	}

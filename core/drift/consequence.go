@@ -11,35 +11,92 @@ import (
 
 // consequences leaves out what follows from a file that its package manager does not read: what
 // stood there is gone because of it, and is told with the cause.
-func (c *comparer) consequences(list []Finding) []Finding {
-	list = c.moved(list)
+func (c *comparer) consequences(list []Finding, base *Base) []Finding {
+	list = c.unchecked(c.moved(list))
+	told := map[string]bool{} // lines at which a package manager gives up
 	for _, f := range list {
-		if f.Class == Refused && f.File != "" && f.Line > 0 {
+		if at := fmt.Sprint(f.File, ":", f.Line); f.Class == Refused && f.File != "" && f.Line > 0 && !told[at] {
+			told[at] = true
 			list = slices.DeleteFunc(list, func(x Finding) bool { return c.follows(x, f) })
 		}
 	}
-	return c.unread(list)
+	return c.unread(c.withFiles(list, base))
 }
 
 // follows reports whether a finding follows from the place at which the package manager gives
 // up: what stood in that file and is not there, and the entry that it gives up at.
 func (c *comparer) follows(x, cause Finding) bool {
+	if x.Class == PinChanged && x.Have == "" && strings.HasPrefix(cause.File, "/etc/apt/preferences") {
+		return true // of no file that apt reads after it
+	}
 	if x.File != cause.File {
 		return false
 	}
 	switch x.Class {
 	case Refused:
-		return x.Line == 0
+		return x.Line == 0 || x.Line == cause.Line && x.Message != cause.Message
 	case MissingSource, SwitchedOff, MissingFile:
 		return true
-	case SettingChanged:
+	case SettingChanged, HoldChanged, PinChanged, ServiceChanged:
 		return x.Have == "" || x.Line == cause.Line
-	case HoldChanged, PinChanged, ServiceChanged:
-		return x.Have == ""
 	case ChangedSource, ChecksWeakened, UnlistedSource, DoubledSource:
 		return x.Line <= cause.Line && cause.Line <= c.ends(x.File, x.Line)
 	}
 	return false
+}
+
+// unchecked makes one finding of a source that was added and of the check that it does without.
+func (c *comparer) unchecked(list []Finding) []Finding {
+	for i := range list {
+		f := &list[i]
+		if f.Class != UnlistedSource || f.Severity == Danger {
+			continue
+		}
+		file, line := f.File, f.Line
+		of := func(x Finding) bool { return x.Class == ChecksWeakened && x.File == file && x.Line == line }
+		if n := slices.IndexFunc(list, of); n >= 0 {
+			f.Severity, f.Message = Danger, f.Message+"; "+strings.TrimPrefix(list[n].Message, f.Have+": ")
+			return c.unchecked(slices.DeleteFunc(list, of))
+		}
+	}
+	return list
+}
+
+// withFiles makes one finding of what is gone with the file that it stood in.
+func (c *comparer) withFiles(list []Finding, base *Base) []Finding {
+	if base == nil || c.survey.Files == nil {
+		return list
+	}
+	there := map[string]bool{}
+	for i := range c.survey.Files {
+		there[c.survey.Files[i].Path] = true
+	}
+	for _, file := range base.Survey.Files {
+		with := func(x Finding) bool {
+			gone := x.File == file.Path && x.Have == "" && !x.Stays
+			return gone && slices.Contains([]string{MissingFile, SettingChanged, HoldChanged, PinChanged, ServiceChanged}, x.Class)
+		}
+		first := slices.IndexFunc(list, with)
+		if there[file.Path] || first < 0 {
+			continue
+		}
+		one, what := list[first], []string{}
+		for _, x := range list {
+			if with(x) {
+				what = append(what, strings.TrimSpace(x.Field+" "+x.Want))
+				if x.Severity == Danger {
+					one.Severity = Danger
+				}
+			}
+		}
+		if len(what) < 2 {
+			continue
+		}
+		one.Class, one.Field, one.Line, one.Want = MissingFile, "file", 0, strings.Join(what, "; ")
+		one.Message = "the file is gone, which stood there when the policy came, and with it " + one.Want
+		list = append(slices.DeleteFunc(list, with), one)
+	}
+	return list
 }
 
 // ends is the last line of the entry that begins in a line of a file.

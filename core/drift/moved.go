@@ -14,7 +14,8 @@ const moving = "rootdir=/etc/apt/,/var/lib/dpkg/ dir=/etc/apt/ dir::etc=/etc/apt
 	"dir::etc::preferencesparts=/etc/apt/preferences.d/ dir::etc::main=/etc/apt/apt.conf dir::etc::trusted=/etc/apt/trusted.gpg " +
 	"dir::etc::trustedparts=/etc/apt/trusted.gpg.d/ main.configdir=/etc/zypp/ " +
 	"main.reposdir=/etc/yum.repos.d/,/etc/yum/repos.d/,/etc/distro.repos.d/,/etc/zypp/repos.d/ " +
-	"main.servicesdir=/etc/zypp/services.d/ main.locksfile.path=/etc/zypp/locks"
+	"main.servicesdir=/etc/zypp/services.d/ main.locksfile.path=/etc/zypp/locks dir::etc::parts=/etc/apt/apt.conf.d/ " +
+	"main.pluginconfpath=/etc/dnf/plugins/ options.hookdir=/etc/pacman.d/hooks/"
 
 // movedFrom is where a package manager looked before a setting had it look elsewhere; nil where a setting moves nothing.
 func movedFrom(setting string) []string {
@@ -42,9 +43,19 @@ func (c *comparer) moved(list []Finding) []Finding {
 			return strings.HasPrefix(p, "/etc/zypp/") != strings.Contains(cause.File, "zypp")
 		})
 		before := len(list)
-		list = slices.DeleteFunc(list, func(x Finding) bool { return c.unfound(x, stood) })
+		if strings.HasPrefix(cause.Have, "/") {
+			stood = append(stood, cause.Have) // where the policy's own would stand now
+		}
+		list = slices.DeleteFunc(list, func(x Finding) bool {
+			gone := c.unfound(x, stood)
+			if gone && x.Severity == Danger {
+				cause.Severity = Danger
+			}
+			return gone
+		})
 		if gone := before - len(list); gone > 0 {
 			i = slices.IndexFunc(list, func(x Finding) bool { return x.Key() == cause.Key() })
+			list[i].Severity = cause.Severity
 			list[i].Message += fmt.Sprintf("; what stood elsewhere is not read any more (%d more findings)", gone)
 		}
 	}

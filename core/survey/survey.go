@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"maps"
 	"slices"
+	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -112,7 +113,7 @@ func (r *reader) beyond() {
 		}
 		return 2
 	}
-	slices.SortStableFunc(s.Problems, func(a, b source.Problem) int { return weight(a) - weight(b) })
+	sort.SliceStable(s.Problems, func(i, j int) bool { return weight(s.Problems[i]) < weight(s.Problems[j]) })
 	told, said := map[string]int{}, map[source.Problem]bool{}
 	s.Problems = slices.DeleteFunc(s.Problems, func(p source.Problem) bool {
 		if said[p] { // of a file that is looked into for several things

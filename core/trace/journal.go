@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"sort"
 	"strings"
 	"time"
 
@@ -297,7 +298,7 @@ func journals(root *rootfs.FS) []string {
 			}
 		}
 	}
-	slices.SortStableFunc(all, func(a, b file) int { return b.at.Compare(a.at) })
+	sort.SliceStable(all, func(i, j int) bool { return all[i].at.After(all[j].at) })
 	var out []string
 	for _, f := range all[:min(len(all), mostJournals)] {
 		out = append(out, f.name)
