@@ -14,8 +14,11 @@ import (
 func (c *comparer) consequences(list []Finding, base *Base) []Finding {
 	list = c.unchecked(c.moved(list))
 	told := map[string]bool{} // lines at which a package manager gives up
-	for _, f := range list {
-		if at := fmt.Sprint(f.File, ":", f.Line); f.Class == Refused && f.File != "" && f.Line > 0 && !told[at] {
+	for _, f := range slices.Clone(list) {
+		if f.Class != Refused || f.File == "" || f.Line == 0 {
+			continue
+		}
+		if at := fmt.Sprint(f.File, ":", f.Line); !told[at] {
 			told[at] = true
 			list = slices.DeleteFunc(list, func(x Finding) bool { return c.follows(x, f) })
 		}
@@ -72,12 +75,15 @@ func (c *comparer) withFiles(list []Finding, base *Base) []Finding {
 		there[c.survey.Files[i].Path] = true
 	}
 	for _, file := range base.Survey.Files {
+		if there[file.Path] {
+			continue
+		}
 		with := func(x Finding) bool {
 			gone := x.File == file.Path && x.Have == "" && !x.Stays
 			return gone && slices.Contains([]string{MissingFile, SettingChanged, HoldChanged, PinChanged, ServiceChanged}, x.Class)
 		}
 		first := slices.IndexFunc(list, with)
-		if there[file.Path] || first < 0 {
+		if first < 0 {
 			continue
 		}
 		one, what := list[first], []string{}
