@@ -38,7 +38,11 @@ func (h apt) try(ctx context.Context, dir string, texts map[string][]byte, now *
 		return nil
 	}
 	args := append(h.aptArgs(now.Survey.Traits), viewArgs(dir)...)
-	out, err := h.runApt(ctx, time.Minute, "", append(args, "indextargets", "--no-release-info")...)
+	parts, err := h.viewConf(dir, texts, now.Texts)
+	if err != nil {
+		return fmt.Errorf("the new configuration cannot be tried: %w", err)
+	}
+	out, err := h.runApt(ctx, time.Minute, parts, append(args, "indextargets", "--no-release-info")...)
 	if err != nil {
 		return fmt.Errorf("apt refuses the new configuration, so nothing was changed: %s", out.errors())
 	}
@@ -72,6 +76,50 @@ func (h *Host) view(dir string, texts map[string][]byte) error {
 		}
 	}
 	return nil
+}
+
+// viewConf writes apt.conf.d as it would stand into such a folder, and names it; empty where nothing of it changes. A file that
+// stops apt stops the try otherwise, also where it is what goes.
+func (h *Host) viewConf(dir string, texts, was map[string][]byte) (parts string, err error) {
+	conf, changes := path.Dir(deb.ProxyPath), false
+	for _, list := range []map[string][]byte{texts, was} {
+		for p := range list {
+			text, is := texts[p]
+			old, stood := was[p]
+			changes = changes || path.Dir(p) == conf && (is != stood || !bytes.Equal(text, old))
+		}
+	}
+	if !changes {
+		return "", nil
+	}
+	parts = dir + conf
+	if err := os.MkdirAll(parts, 0o755); err != nil {
+		return "", err
+	}
+	entries, err := fs.ReadDir(h.dir.FS(), conf[1:])
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	for _, e := range entries { // what nobody has read stays as it is
+		name := path.Join(conf, e.Name())
+		if _, stood := was[name]; stood {
+			continue
+		}
+		if text, err := fs.ReadFile(h.dir.FS(), name[1:]); err == nil {
+			if err := os.WriteFile(dir+name, text, 0o600); err != nil {
+				return "", err
+			}
+		}
+	}
+	for p, text := range texts {
+		if path.Dir(p) != conf {
+			continue
+		}
+		if err := os.WriteFile(dir+p, text, 0o600); err != nil {
+			return "", err
+		}
+	}
+	return parts, nil
 }
 
 func viewArgs(dir string) []string {

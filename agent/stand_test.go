@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"math"
 	"os"
 	"path/filepath"
@@ -326,6 +327,38 @@ func TestAFileThatStopsAptIsGoneAround(t *testing.T) {
 	assert.Contains(t, paths, "remove /etc/apt/sources.list.d/broken.list")
 	assert.Contains(t, paths, "create /etc/apt/sources.list.d/broken.list.disabled")
 	require.NoError(t, permitEdits(set.Edits, &s, nil), nil)
+}
+
+// What stops apt in its configuration does not stop the try of a change that takes it away.
+func TestSettingsThatStopAptAreTakenAway(t *testing.T) {
+	if !haveApt() {
+		t.Skip("there is no apt here")
+	}
+	for _, conf := range []string{
+		"RootDir \"/srv\";\n", "Dir::dpkg::cputable \"/nowhere\";\n", "Acquire::x \"unterminated;\n}\n", "#include \"/nowhere\";\n",
+	} {
+		root := t.TempDir()
+		h, _ := host(t, root)
+		require.NoError(t, os.MkdirAll(root+"/etc/apt/apt.conf.d", 0o755))
+		require.NoError(t, os.WriteFile(root+"/etc/apt/apt.conf.d/99x", []byte(conf), 0o644))
+		require.NoError(t, os.WriteFile(root+"/etc/apt/apt.conf.d/own", []byte("APT::Color \"0\";\n"), 0o644))
+		sheet := saltmarsh(0)
+		s := h.surveyFor(sheet)
+		set := change.Compute(change.Input{Sheet: sheet, Survey: &s.Survey, Texts: s.Texts, SetAside: true})
+		texts := maps.Clone(s.Texts)
+		for _, e := range set.Edits {
+			if e.Action == change.Remove {
+				delete(texts, e.Path)
+			} else {
+				texts[e.Path] = e.New
+			}
+		}
+		require.NotContains(t, texts, "/etc/apt/apt.conf.d/99x", conf)
+		require.NoError(t, apt{h}.try(context.Background(), t.TempDir(), texts, &s, stuck{}), conf)
+		texts["/etc/apt/apt.conf.d/99x"] = []byte(conf)
+		require.Error(t, apt{h}.try(context.Background(), t.TempDir(), texts, &s, stuck{}), conf)
+		require.FileExists(t, root+"/etc/apt/apt.conf.d/99x", "only tried")
+	}
 }
 
 func TestAServiceCannotPutAnAgentToSleep(t *testing.T) {
