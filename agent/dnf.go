@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -133,7 +134,15 @@ func (h dnf) try(ctx context.Context, dir string, texts map[string][]byte, now *
 	if len(s.problems) > 0 {
 		return nil
 	}
-	out, err := h.run(ctx, time.Minute, nil, program, append(h.args(repos, now.Survey.Traits), "--cacheonly", "repolist", "--all")...)
+	args := h.args(repos, now.Survey.Traits)
+	if text, old := texts[rpm.Config], now.Texts[rpm.Config]; !bytes.Equal(text, old) { // as it would stand, or without it
+		conf := path.Join(dir, "dnf.conf")
+		if err := os.WriteFile(conf, text, 0o600); err != nil {
+			return fmt.Errorf("the new configuration cannot be tried: %w", err)
+		}
+		args = append(args, "--config="+conf)
+	}
+	out, err := h.run(ctx, time.Minute, nil, program, append(args, "--cacheonly", "repolist", "--all")...)
 	if err != nil {
 		return fmt.Errorf("dnf refuses the new configuration, so nothing was changed: %s", dnfErrors(out))
 	}

@@ -10,6 +10,7 @@ import (
 	"maps"
 	"math"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -24,6 +25,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
 )
@@ -375,5 +377,25 @@ func TestAClockThatWasAheadOnceBindsNobody(t *testing.T) {
 	require.NoError(t, h.Forget())
 	for _, name := range []string{"memory.json", "enrolment.json", "sheet.json", "key.pem"} {
 		assert.NoFileExists(t, h.statePath(name))
+	}
+}
+
+// Nor do they stop dnf's: the try goes by dnf.conf as it would stand.
+func TestSettingsThatStopDNFArePutBack(t *testing.T) {
+	if _, err := exec.LookPath("dnf"); err != nil {
+		t.Skip("there is no dnf here")
+	}
+	root := t.TempDir()
+	h, _ := host(t, root)
+	require.NoError(t, os.MkdirAll(root+"/etc/dnf", 0o755))
+	for _, broken := range []string{"[main]\narch=x86\n", "[main]\nx\n"} {
+		require.NoError(t, os.WriteFile(root+rpm.Config, []byte(broken), 0o644))
+		s := h.Survey()
+		texts := maps.Clone(s.Texts)
+		require.Error(t, dnf{h}.try(context.Background(), t.TempDir(), texts, &s, stuck{}), broken)
+		texts[rpm.Config] = []byte("[main]\ngpgcheck=1\n")
+		require.NoError(t, dnf{h}.try(context.Background(), t.TempDir(), texts, &s, stuck{}), broken)
+		delete(texts, rpm.Config)
+		require.NoError(t, dnf{h}.try(context.Background(), t.TempDir(), texts, &s, stuck{}), broken)
 	}
 }
