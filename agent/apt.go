@@ -6,10 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"patientlantern.example/lantern/api"
@@ -92,34 +92,40 @@ func (h *Host) viewConf(dir string, texts, was map[string][]byte) (parts string,
 	if !changes {
 		return "", nil
 	}
+	given := maps.Clone(texts)
+	maps.DeleteFunc(given, func(p string, _ []byte) bool { return path.Dir(p) != conf })
 	parts = dir + conf
-	if err := os.MkdirAll(parts, 0o755); err != nil {
-		return "", err
+	return parts, h.layConf(parts, given, was)
+}
+
+// layConf makes a folder that stands for apt.conf.d: with the given texts, by their paths on the host, and what stands there beside
+// those that are known.
+func (h *Host) layConf(dir string, given, known map[string][]byte) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
 	}
-	entries, err := fs.ReadDir(h.dir.FS(), conf[1:])
+	from := path.Dir(deb.ProxyPath)
+	entries, err := fs.ReadDir(h.dir.FS(), from[1:])
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return "", err
+		return err
 	}
-	for _, e := range entries { // what nobody has read stays as it is
-		name := path.Join(conf, e.Name())
-		if _, stood := was[name]; stood {
+	texts := maps.Clone(given)
+	for _, e := range entries {
+		name := path.Join(from, e.Name())
+		_, is := known[name]
+		if _, comes := given[name]; is || comes {
 			continue
 		}
-		if text, err := fs.ReadFile(h.dir.FS(), name[1:]); err == nil {
-			if err := os.WriteFile(dir+name, text, 0o600); err != nil {
-				return "", err
-			}
+		if text, err := fs.ReadFile(h.dir.FS(), name[1:]); err == nil { // else apt cannot read it either
+			texts[name] = text
 		}
 	}
-	for p, text := range texts {
-		if path.Dir(p) != conf {
-			continue
-		}
-		if err := os.WriteFile(dir+p, text, 0o600); err != nil {
-			return "", err
+	for name, text := range texts {
+		if err := os.WriteFile(path.Join(dir, path.Base(name)), text, 0o600); err != nil {
+			return err
 		}
 	}
-	return parts, nil
+	return nil
 }
 
 func viewArgs(dir string) []string {
@@ -181,27 +187,11 @@ func (h *Host) partsOf(q asked) (dir string, err error) {
 	}
 	dir = h.statePath(partsDir)
 	removeAll(dir)
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return "", err
+	given := map[string][]byte{}
+	if had {
+		given[deb.ProxyPath] = was
 	}
-	from := strings.TrimPrefix(path.Dir(deb.ProxyPath), "/")
-	entries, err := fs.ReadDir(h.dir.FS(), from)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return "", err
-	}
-	for _, e := range entries {
-		text, err := fs.ReadFile(h.dir.FS(), path.Join(from, e.Name()))
-		if err != nil || e.Name() == path.Base(deb.ProxyPath) {
-			continue // what apt cannot read either
-		}
-		if err := os.WriteFile(path.Join(dir, e.Name()), text, 0o600); err != nil {
-			return "", err
-		}
-	}
-	if !had {
-		return dir, nil
-	}
-	return dir, os.WriteFile(path.Join(dir, path.Base(deb.ProxyPath)), was, 0o600)
+	return dir, h.layConf(dir, given, map[string][]byte{deb.ProxyPath: is})
 }
 
 // aptLists is where apt keeps what it has fetched, below the root.

@@ -40,7 +40,7 @@ func (c *comparer) moved(list []Finding) []Finding {
 			continue
 		}
 		stood = slices.DeleteFunc(stood, func(p string) bool { // dnf and zypper have settings of one name
-			return strings.HasPrefix(p, "/etc/zypp/") != strings.Contains(cause.File, "zypp")
+			return strings.HasPrefix(cause.Field, "main.") && strings.HasPrefix(p, "/etc/zypp/") != strings.Contains(cause.File, "zypp")
 		})
 		before := len(list)
 		if strings.HasPrefix(cause.Have, "/") {
