@@ -38,11 +38,11 @@ func (h apt) try(ctx context.Context, dir string, texts map[string][]byte, now *
 		return nil
 	}
 	args := append(h.aptArgs(now.Survey.Traits), viewArgs(dir)...)
-	parts, err := h.viewConf(dir, texts, now.Texts)
+	at, err := h.viewConf(dir, texts, now.Texts)
 	if err != nil {
 		return fmt.Errorf("the new configuration cannot be tried: %w", err)
 	}
-	out, err := h.runApt(ctx, time.Minute, parts, append(args, "indextargets", "--no-release-info")...)
+	out, err := h.runApt(ctx, time.Minute, at, append(args, "indextargets", "--no-release-info")...)
 	if err != nil {
 		return fmt.Errorf("apt refuses the new configuration, so nothing was changed: %s", out.errors())
 	}
@@ -78,24 +78,39 @@ func (h *Host) view(dir string, texts map[string][]byte) error {
 	return nil
 }
 
-// viewConf writes apt.conf.d as it would stand into such a folder, and names it; empty where nothing of it changes. A file that
-// stops apt stops the try otherwise, also where it is what goes.
-func (h *Host) viewConf(dir string, texts, was map[string][]byte) (parts string, err error) {
-	conf, changes := path.Dir(deb.ProxyPath), false
+// viewConf writes apt's configuration as it would stand into such a folder, and says where; what does not change is left where it
+// is. A file that stops apt stops the try otherwise, also where it is what goes.
+func (h *Host) viewConf(dir string, texts, was map[string][]byte) (at aptConf, err error) {
+	conf, given, changes := path.Dir(deb.ProxyPath), map[string][]byte{}, false
 	for _, list := range []map[string][]byte{texts, was} {
 		for p := range list {
 			text, is := texts[p]
 			old, stood := was[p]
-			changes = changes || path.Dir(p) == conf && (is != stood || !bytes.Equal(text, old))
+			changed := is != stood || !bytes.Equal(text, old)
+			switch {
+			case path.Dir(p) == conf && is:
+				given[p] = text
+				changes = changes || changed
+			case path.Dir(p) == conf:
+				changes = true
+			case p == deb.MainConf && changed:
+				at.main = dir + deb.MainConf
+			}
+		}
+	}
+	if at.main != "" {
+		if err := os.MkdirAll(path.Dir(at.main), 0o755); err != nil {
+			return at, err
+		}
+		if err := os.WriteFile(at.main, texts[deb.MainConf], 0o600); err != nil {
+			return at, err
 		}
 	}
 	if !changes {
-		return "", nil
+		return at, nil
 	}
-	given := maps.Clone(texts)
-	maps.DeleteFunc(given, func(p string, _ []byte) bool { return path.Dir(p) != conf })
-	parts = dir + conf
-	return parts, h.layConf(parts, given, was)
+	at.parts = dir + conf
+	return at, h.layConf(at.parts, given, was)
 }
 
 // layConf makes a folder that stands for apt.conf.d: with the given texts, by their paths on the host, and what stands there beside

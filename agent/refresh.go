@@ -50,25 +50,32 @@ func (o aptOutput) errors() string {
 // runApt runs apt-get with a clean environment. For another root than / apt is
 // led there by a configuration file, which it reads before that root's own
 // apt.conf: the option -o Dir alone would leave the machine's in force.
-func (h *Host) runApt(ctx context.Context, limit time.Duration, parts string, args ...string) (aptOutput, error) {
-	text, err := h.runAptTool(ctx, limit, parts, "apt-get", args...)
+func (h *Host) runApt(ctx context.Context, limit time.Duration, at aptConf, args ...string) (aptOutput, error) {
+	text, err := h.runAptTool(ctx, limit, at, "apt-get", args...)
 	return aptOutput{text}, err
 }
 
 // runAptCache asks apt-cache.
 func (h *Host) runAptCache(ctx context.Context, args ...string) (string, error) {
-	return h.runAptTool(ctx, time.Minute, "", "apt-cache", args...)
+	return h.runAptTool(ctx, time.Minute, aptConf{}, "apt-cache", args...)
 }
 
-// runAptTool runs one of apt's programs; parts is the folder that stands for apt.conf.d, or empty.
-func (h *Host) runAptTool(ctx context.Context, limit time.Duration, parts, tool string, args ...string) (string, error) {
+// aptConf is where apt's configuration is read from: a folder that stands for apt.conf.d and a file that stands for apt.conf, each
+// empty where the host's own is.
+type aptConf struct{ parts, main string }
+
+// runAptTool runs one of apt's programs by a configuration.
+func (h *Host) runAptTool(ctx context.Context, limit time.Duration, at aptConf, tool string, args ...string) (string, error) {
 	var env []string
 	var conf []byte
 	if h.Root != "/" {
 		conf = fmt.Appendf(conf, "Dir %q;\n", h.Root)
 	}
-	if parts != "" {
-		conf = fmt.Appendf(conf, "Dir::Etc::parts %q;\n", parts)
+	if at.parts != "" {
+		conf = fmt.Appendf(conf, "Dir::Etc::parts %q;\n", at.parts)
+	}
+	if at.main != "" {
+		conf = fmt.Appendf(conf, "Dir::Etc::main %q;\n", at.main)
 	}
 	if conf != nil {
 		if err := h.save("apt.conf", conf); err != nil {
@@ -110,7 +117,7 @@ func (h *Host) refreshWithApt(ctx context.Context, q asked) ([]api.SourceOutcome
 		}
 	}
 	text, err := h.patiently(ctx, func() (string, error) {
-		out, err := h.runApt(ctx, q.limit(), parts, append(args, "update")...)
+		out, err := h.runApt(ctx, q.limit(), aptConf{parts: parts}, append(args, "update")...)
 		return out.text, err
 	})
 	out := aptOutput{text}

@@ -339,28 +339,36 @@ func TestSettingsThatStopAptAreTakenAway(t *testing.T) {
 	for _, conf := range []string{
 		"RootDir \"/srv\";\n", "Dir::dpkg::cputable \"/nowhere\";\n", "Acquire::x \"unterminated;\n}\n", "#include \"/nowhere\";\n",
 	} {
-		root := t.TempDir()
-		h, _ := host(t, root)
-		require.NoError(t, os.MkdirAll(root+"/etc/apt/apt.conf.d", 0o755))
-		require.NoError(t, os.WriteFile(root+"/etc/apt/apt.conf.d/99x", []byte(conf), 0o644))
-		require.NoError(t, os.WriteFile(root+"/etc/apt/apt.conf.d/own", []byte("APT::Color \"0\";\n"), 0o644))
-		sheet := saltmarsh(0)
-		s := h.surveyFor(sheet)
-		set := change.Compute(change.Input{Sheet: sheet, Survey: &s.Survey, Texts: s.Texts, SetAside: true})
-		texts := maps.Clone(s.Texts)
-		for _, e := range set.Edits {
-			if e.Action == change.Remove {
-				delete(texts, e.Path)
-			} else {
-				texts[e.Path] = e.New
-			}
+		for _, name := range []string{"/etc/apt/apt.conf.d/99x", deb.MainConf} {
+			aptTriesWithout(t, name, conf)
 		}
-		require.NotContains(t, texts, "/etc/apt/apt.conf.d/99x", conf)
-		require.NoError(t, apt{h}.try(context.Background(), t.TempDir(), texts, &s, stuck{}), conf)
-		texts["/etc/apt/apt.conf.d/99x"] = []byte(conf)
-		require.Error(t, apt{h}.try(context.Background(), t.TempDir(), texts, &s, stuck{}), conf)
-		require.FileExists(t, root+"/etc/apt/apt.conf.d/99x", "only tried")
 	}
+}
+
+// aptTriesWithout finds that apt tries what sets a file aside that stops it, and refuses what leaves it there.
+func aptTriesWithout(t *testing.T, name, conf string) {
+	t.Helper()
+	root := t.TempDir()
+	h, _ := host(t, root)
+	require.NoError(t, os.MkdirAll(root+"/etc/apt/apt.conf.d", 0o755))
+	require.NoError(t, os.WriteFile(root+name, []byte(conf), 0o644))
+	require.NoError(t, os.WriteFile(root+"/etc/apt/apt.conf.d/own", []byte("APT::Color \"0\";\n"), 0o644))
+	sheet := saltmarsh(0)
+	s := h.surveyFor(sheet)
+	set := change.Compute(change.Input{Sheet: sheet, Survey: &s.Survey, Texts: s.Texts, SetAside: true})
+	texts := maps.Clone(s.Texts)
+	for _, e := range set.Edits {
+		if e.Action == change.Remove {
+			delete(texts, e.Path)
+		} else {
+			texts[e.Path] = e.New
+		}
+	}
+	require.NotContains(t, texts, name, conf)
+	require.NoError(t, apt{h}.try(context.Background(), t.TempDir(), texts, &s, stuck{}), "%s: %s", name, conf)
+	texts[name] = []byte(conf)
+	require.Error(t, apt{h}.try(context.Background(), t.TempDir(), texts, &s, stuck{}), "%s: %s", name, conf)
+	require.FileExists(t, root+name, "only tried")
 }
 
 func TestAServiceCannotPutAnAgentToSleep(t *testing.T) {

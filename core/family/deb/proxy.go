@@ -9,6 +9,9 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
+// MainConf is apt's main file of settings, read after those of apt.conf.d.
+const MainConf = "/etc/apt/apt.conf"
+
 // ProxyPath is where the policy says through what apt fetches. Names of digits come before it, so
 // that it has the last word.
 const ProxyPath = "/etc/apt/apt.conf.d/lantern-proxy.conf"
