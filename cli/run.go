@@ -73,8 +73,13 @@ func (a *app) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			ready, spend := spareMemory()
-			o.Spend, o.Keep, o.Certificate, o.Log, o.Behind = spend, time.Duration(keep)*24*time.Hour, certificate, log, behind
+			m := spareMemory()
+			o.Expect = m.expect
+			o.Spend = func() (done func()) {
+				m.spend(1)
+				return func() { m.spend(-1) }
+			}
+			o.Keep, o.Certificate, o.Log, o.Behind = time.Duration(keep)*24*time.Hour, certificate, log, behind
 			s, err := datafolder.Open(ctx, o)
 			if err != nil {
 				return no("%v", err)
@@ -83,7 +88,7 @@ func (a *app) serve() *cobra.Command {
 			if s.FirstToken != "" {
 				a.out.Printf("First operator's token, printed this once: %s", s.FirstToken)
 			}
-			ready()
+			go m.ready()
 			scheme := "http"
 			if cert != "" {
 				scheme = "https"
@@ -149,48 +154,66 @@ func usable(cert, key string, log *slog.Logger) (*datafolder.Certificate, error)
 }
 
 // reading is how much memory a service may take while it reads its fleet, before what is not
-// needed any more is collected, in bytes.
-const reading = 416 << 20
+// needed any more is collected, in bytes: whatever the fleet, and for each of its hosts.
+const (
+	reading     = 352 << 20
+	readingEach = 3 << 10
+)
 
 // least is how much a service may take, however small its fleet, before more is collected, in bytes.
 const least = 384 << 20
 
-// spareMemory lets the process hold less than Go's default: what a service keeps is large
+// memory lets the process hold less than Go's default: what a service keeps is large
 // and changes little, so looking through it more often costs next to nothing. While the fleet
-// is read hardly anything of it goes, and nothing is collected until ready is called. From then
+// is read hardly anything of it goes, and little is collected until ready is called. From then
 // on it may take some times what the fleet takes: less costs processor time, since more often
-// nearly all of it is looked through.
-//
-// While spent memory is given back at once (a preview of the whole fleet), more may be taken: looking through all that a
-// service keeps for the sake of what lives for a second costs more than that is worth.
-func spareMemory() (ready func(), spend func() (done func())) {
-	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
-		return debug.FreeOSMemory, nil
+// nearly all of it is looked through. Whoever runs the service may have said something else of it.
+type memory struct {
+	ruled    bool // by whoever runs the service
+	mu       sync.Mutex
+	spending int
+}
+
+func spareMemory() *memory {
+	m := &memory{ruled: os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != ""}
+	if !m.ruled {
+		debug.SetGCPercent(-1)
+		debug.SetMemoryLimit(reading)
 	}
-	debug.SetGCPercent(-1)
-	debug.SetMemoryLimit(reading)
-	var mu sync.Mutex
-	spending := 0
-	ready = func() {
-		debug.FreeOSMemory()
-		var m runtime.MemStats
-		runtime.ReadMemStats(&m)
-		debug.SetMemoryLimit(max(least, 5*int64(m.HeapAlloc)))
+	return m
+}
+
+// expect makes room for reading a fleet.
+func (m *memory) expect(hosts int) {
+	if !m.ruled {
+		debug.SetMemoryLimit(max(reading, int64(hosts)*readingEach))
+	}
+}
+
+// ready is called when the fleet has been read.
+func (m *memory) ready() {
+	debug.FreeOSMemory()
+	if m.ruled {
+		return
+	}
+	var held runtime.MemStats
+	runtime.ReadMemStats(&held)
+	debug.SetMemoryLimit(max(least, 5*int64(held.HeapAlloc)))
+	m.spend(0)
+}
+
+// spend changes how many there are who spend. While spent memory is given back at once (a preview of the whole fleet), more may be
+// taken: looking through all that a service keeps for the sake of what lives for a second costs more than that is worth.
+func (m *memory) spend(by int) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.spending += by
+	switch {
+	case m.ruled:
+	case m.spending > 0:
+		debug.SetGCPercent(spent)
+	default:
 		debug.SetGCPercent(saving)
-	}
-	change := func(by int) {
-		mu.Lock()
-		defer mu.Unlock()
-		switch spending += by; {
-		case spending == 0:
-			debug.SetGCPercent(saving)
-		case by > 0 && spending == 1:
-			debug.SetGCPercent(spent)
-		}
-	}
-	return ready, func() func() {
-		change(1)
-		return func() { change(-1) }
 	}
 }
 

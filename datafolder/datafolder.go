@@ -68,7 +68,8 @@ type Options struct {
 	Behind      []netip.Prefix // those who stand in front of the service
 	Version     string
 
-	Spend func() (done func()) // lets the process take more memory for a while; nil: nothing is to be had
+	Expect func(hosts int)      // makes room for reading so many hosts; nil: nothing is to be had
+	Spend  func() (done func()) // lets the process take more memory for a while; nil: nothing is to be had
 }
 
 // database is the file of a data folder in which everything is but the keys.
@@ -145,6 +146,7 @@ func (r *Running) open(ctx context.Context, o Options) error {
 			Keep:     o.Keep,
 			TLS:      o.TLS,
 			CertEnds: o.Certificate.Ends,
+			Expect:   o.Expect,
 			Spend:    o.Spend,
 		},
 	)

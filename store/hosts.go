@@ -69,9 +69,6 @@ func (c *Carried) Known() Base {
 	return Base{Sheet: c.Sheet, Survey: c.Survey, At: c.At}
 }
 
-const hostColumns = "id, name, key, joined, last_seen, labels, traits, survey, revision, sheet, carried, since, free, access, " +
-	"agent, trouble, packages, failure, unfetched, form, zone, watched, traced"
-
 // text is the JSON of a map or struct; its emptiness is written {}.
 func text(v any) string {
 	switch m := v.(type) {

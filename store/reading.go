@@ -16,6 +16,12 @@ import (
 	"patientlantern.example/lantern/wire"
 )
 
+// CountHosts returns how many hosts there are.
+func (s *Store) CountHosts(ctx context.Context) (n int, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT count(*) FROM hosts").Scan(&n)
+	return n, err
+}
+
 // Hosts returns all hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 	var last int64
@@ -59,68 +65,53 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 // hostsAtOnce is how many numbers of hosts one query looks at.
 const hostsAtOnce = 4096
 
+// hostRows selects the hosts whose numbers are from the first to before the second. What is text comes in one column: a driver
+// takes longer over a column than over what stands in it.
+const hostRows = "SELECT id, name, key, joined, last_seen, revision, unfetched, form, concat_ws(char(31), " + hostTexts +
+	") FROM hosts WHERE id >= ? AND id < ?"
+
+// hostTexts are the columns of text, and textCount is how many there are.
+const (
+	hostTexts = "labels, traits, survey, sheet, carried, since, free, access, agent, trouble, packages, failure, zone, watched, traced"
+	textCount = 15
+)
+
 // hostsBetween returns the hosts whose numbers are from the first to before the second.
 func (s *Store) hostsBetween(ctx context.Context, from, before int64, answers map[string]*Answer) ([]*Host, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT "+hostColumns+" FROM hosts WHERE id >= ? AND id < ?", from, before)
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	ctx = context.WithoutCancel(ctx) // so few rows are not waited for, and a context that may end is asked at each
+	rows, err := s.read.QueryContext(ctx, hostRows, from, before)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []*Host
-	known := shared{}
+	r := hostReader{known: shared{}, labels: map[string]map[string]string{}, answers: answers}
+	var out, odd []*Host
 	var names strings.Builder // of all, one after the other: small pieces between others keep much room
 	var keys []byte           // likewise
 	var ends [][2]int
+	var joined, seen int64
+	var name, key, texts sql.RawBytes // of one row
 	for rows.Next() {
 		h := &Host{}
-		var joined, seen int64
-		var labels, carried, since, free, access, packages, watched, traced sql.RawBytes // of this row only
-		var name, key, traits, survey, sheet, agent, trouble, failure, zone sql.RawBytes // likewise
-		if err := rows.Scan(
-			&h.ID,
-			&name,
-			&key,
-			&joined,
-			&seen,
-			&labels,
-			&traits,
-			&survey,
-			&h.Revision,
-			&sheet,
-			&carried,
-			&since,
-			&free,
-			&access,
-			&agent,
-			&trouble,
-			&packages,
-			&failure,
-			&h.Unfetched,
-			&h.Form,
-			&zone,
-			&watched,
-			&traced,
-		); err != nil {
+		if err := rows.Scan(&h.ID, &name, &key, &joined, &seen, &h.Revision, &h.Unfetched, &h.Form, &texts); err != nil {
 			return nil, err
 		}
 		h.Joined, h.LastSeen = fromUnix(joined), fromUnix(seen)
-		h.Access, h.Packages = beyond(access, "[]"), answers[string(packages)]
-		h.Watched, h.Traced = beyond(watched, ""), beyond(traced, "")
-		h.Traits, h.Survey, h.Sheet, h.Agent = known.bytes(traits), known.bytes(survey), known.bytes(sheet), known.bytes(agent)
-		h.Trouble, h.Failure, h.Zone = known.bytes(trouble), known.bytes(failure), known.bytes(zone)
-		if err := errors.Join(
-			readMap(labels, &h.Labels), readMap(free, &h.Free), readMap(carried, &h.Carried), h.Since.read(since, known),
-		); err != nil {
+		if !r.cut(texts) {
+			odd = append(odd, h)
+		} else if err := r.texts(h); err != nil {
 			return nil, fmt.Errorf("host %s: %w", name, err)
 		}
 		names.Write(name)
 		keys = append(keys, key...)
 		ends = append(ends, [2]int{names.Len(), len(keys)})
-		c := &h.Carried
-		for _, digest := range []*string{&c.Sheet, &c.Survey, &c.Base.Sheet, &c.Base.Survey} {
-			*digest = known.text(*digest)
-		}
 		out = append(out, h)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
 	}
 	var begun [2]int
 	for i, end := range ends {
@@ -128,7 +119,70 @@ func (s *Store) hostsBetween(ctx context.Context, from, before int64, answers ma
 		out[i].Key = keys[begun[1]:end[1]:end[1]]
 		begun = end
 	}
-	return out, rows.Err()
+	for _, h := range odd {
+		if err := s.textsOf(ctx, &r, h); err != nil {
+			return nil, fmt.Errorf("host %s: %w", h.Name, err)
+		}
+	}
+	return out, nil
+}
+
+// hostReader takes the texts of rows apart.
+type hostReader struct {
+	known   shared
+	labels  map[string]map[string]string // by their text: many hosts have the same, and nobody writes to them
+	answers map[string]*Answer
+	fields  [textCount][]byte // of the row at hand
+}
+
+// cut parts the texts of a row; false where one of them has a separator in it.
+func (r *hostReader) cut(texts []byte) bool {
+	for i := range r.fields[:textCount-1] {
+		end := bytes.IndexByte(texts, '\x1f')
+		if end < 0 {
+			return false
+		}
+		r.fields[i], texts = texts[:end], texts[end+1:]
+	}
+	r.fields[textCount-1] = texts
+	return bytes.IndexByte(texts, '\x1f') < 0
+}
+
+// textsOf reads the texts of a row each by itself.
+func (s *Store) textsOf(ctx context.Context, r *hostReader, h *Host) error {
+	var to [textCount]any
+	for i := range to {
+		to[i] = &r.fields[i]
+	}
+	if err := s.read.QueryRowContext(ctx, "SELECT "+hostTexts+" FROM hosts WHERE id = ?", h.ID).Scan(to[:]...); err != nil {
+		return err
+	}
+	return r.texts(h)
+}
+
+// texts fills in what the row at hand says in texts.
+func (r *hostReader) texts(h *Host) error {
+	labels, carried, since, free, access, packages := r.fields[0], r.fields[4], r.fields[5], r.fields[6], r.fields[7], r.fields[10]
+	h.Access, h.Packages = beyond(access, "[]"), r.answers[string(packages)]
+	h.Watched, h.Traced = beyond(r.fields[13], ""), beyond(r.fields[14], "")
+	h.Traits, h.Survey, h.Sheet = r.known.bytes(r.fields[1]), r.known.bytes(r.fields[2]), r.known.bytes(r.fields[3])
+	h.Agent, h.Trouble = r.known.bytes(r.fields[8]), r.known.bytes(r.fields[9])
+	h.Failure, h.Zone = r.known.bytes(r.fields[11]), r.known.bytes(r.fields[12])
+	if same, ok := r.labels[string(labels)]; ok {
+		h.Labels = same
+	} else if err := readMap(labels, &h.Labels); err != nil {
+		return err
+	} else {
+		r.labels[string(labels)] = h.Labels
+	}
+	if err := errors.Join(readMap(free, &h.Free), readMap(carried, &h.Carried), h.Since.read(since, r.known)); err != nil {
+		return err
+	}
+	c := &h.Carried
+	for _, digest := range []*string{&c.Sheet, &c.Survey, &c.Base.Sheet, &c.Base.Survey} {
+		*digest = r.known.text(*digest)
+	}
+	return nil
 }
 
 // readMap reads an object, where there is more than the braces.

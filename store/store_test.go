@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -59,6 +60,64 @@ func TestWhatIsAcknowledgedIsThereAfterOpeningAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []*store.Host{h}, again)
 	require.NoError(t, s.Check(ctx))
+}
+
+// Whatever a host says of itself is read back as it was said, and nothing of it gets to another.
+func TestHostsAreReadAsTheyWereWritten(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "l.db")
+	s := open(t, path)
+	defer s.Close()
+	var hosts []*store.Host
+	for i := range 5 {
+		hosts = append(hosts, &store.Host{Name: fmt.Sprintf("gw-%02d", i+1), Key: bytes.Repeat([]byte{byte(i)}, 32), Joined: now})
+	}
+	require.NoError(t, s.AddHosts(ctx, hosts))
+	words := rapid.StringOfN(rapid.SampledFrom([]rune("a{}[]\"'\\, \x00\x1e\x1f\t\n\u00e9\u2028")), 0, 6, -1)
+	digest := rapid.SampledFrom([]string{"", "aa", "bb"})
+	rapid.Check(t, func(rt *rapid.T) {
+		for _, h := range hosts {
+			h.Trouble, h.Failure, h.Agent, h.Zone = words.Draw(
+				rt,
+				"trouble",
+			), words.Draw(
+				rt,
+				"failure",
+			), words.Draw(
+				rt,
+				"agent",
+			), words.Draw(
+				rt,
+				"zone",
+			)
+			h.Traits, h.Survey, h.Sheet = digest.Draw(rt, "traits"), digest.Draw(rt, "survey"), digest.Draw(rt, "sheet")
+			h.Labels = rapid.MapOfN(words, words, 0, 2).Draw(rt, "labels")
+			h.Unfetched, h.Form = rapid.IntRange(0, 3).Draw(rt, "unfetched"), rapid.IntRange(0, 3).Draw(rt, "form")
+			h.Since = store.Since{}.Follow(rapid.SliceOfNDistinct(words, 0, 2, rapid.ID).Draw(rt, "since"), now, nil)
+			h.Carried = store.Carried{
+				Sheet: digest.Draw(rt, "carried"),
+				Base:  store.Base{By: words.Draw(rt, "by"), Whole: rapid.Bool().Draw(rt, "whole")},
+			}
+			h.Watched, h.Traced = nil, nil
+			if rapid.Bool().Draw(rt, "watched") {
+				h.Watched, _ = json.Marshal(words.Draw(rt, "says"))
+			}
+			require.NoError(rt, s.PutHost(ctx, h, store.Change{}))
+		}
+		again, err := s.Hosts(ctx)
+		require.NoError(rt, err)
+		text := func(list []*store.Host) (out []string) {
+			for _, h := range list {
+				if len(h.Labels) == 0 {
+					h.Labels = nil
+				}
+				b, err := json.Marshal(h)
+				require.NoError(rt, err)
+				out = append(out, string(b))
+			}
+			return out
+		}
+		require.Equal(rt, text(hosts), text(again))
+	})
 }
 
 // What many hosts answered stands once, is there after opening again, for all of them the same, and goes with the last of them.
@@ -149,13 +208,20 @@ func TestDocumentsAreNamedByWhatTheyHold(t *testing.T) {
 	assert.Equal(t, d, got)
 	_, err = s.Document(ctx, "none", store.KindText)
 	assert.ErrorIs(t, err, store.ErrNotFound)
-	assert.ErrorContains(t, s.PutDocuments(ctx, now, store.Document{Digest: "lie", Kind: store.KindText, Body: body}), "does not have that digest")
+	assert.ErrorContains(
+		t,
+		s.PutDocuments(ctx, now, store.Document{Digest: "lie", Kind: store.KindText, Body: body}),
+		"does not have that digest",
+	)
 }
 
 func TestAnInvitationIsUsedUpByOneOfMany(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "l.db"))
 	defer s.Close()
-	require.NoError(t, s.AddInvite(ctx, hash("token"), store.Invite{Host: "gw-01", Author: "mira", Expires: now.Add(time.Hour)}, store.Change{}))
+	require.NoError(
+		t,
+		s.AddInvite(ctx, hash("token"), store.Invite{Host: "gw-01", Author: "mira", Expires: now.Add(time.Hour)}, store.Change{}),
+	)
 	var wg sync.WaitGroup
 	results := make(chan error, 20)
 	for range 20 {
@@ -181,7 +247,12 @@ func TestRevisionsCountUpAndTheSameFolderIsOne(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "l.db"))
 	defer s.Close()
 	publish := func(text string) (int64, bool) {
-		r, fresh, err := s.Publish(ctx, store.Revision{Policy: source.Digest([]byte(text)), Author: "mira", Created: now}, []byte(text), published)
+		r, fresh, err := s.Publish(
+			ctx,
+			store.Revision{Policy: source.Digest([]byte(text)), Author: "mira", Created: now},
+			[]byte(text),
+			published,
+		)
 		require.NoError(t, err)
 		return r.Number, fresh
 	}

@@ -2,7 +2,6 @@ package drift
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -26,9 +25,9 @@ func (s *standing) keys() {
 	for key := range before {
 		anywhere[key.fingerprint] = true
 	}
-	for _, key := range sortedKeys(now) {
+	for _, key := range without(now, before) {
 		k := now[key]
-		if _, stood := before[key]; stood || s.owned[k.Where] || expected[k.Fingerprint] || k.Agents ||
+		if s.owned[k.Where] || expected[k.Fingerprint] || k.Agents ||
 			s.sheet.WithdrawnKey(k.Fingerprint) != nil {
 			continue
 		}
@@ -56,9 +55,9 @@ func (s *standing) keys() {
 		}
 		s.add(f)
 	}
-	for _, key := range sortedKeys(before) {
+	for _, key := range without(before, now) {
 		k := before[key]
-		if _, stands := now[key]; stands || s.theirs[k.Where] || key.scope != source.ScopeAny && !s.names(k.Where) ||
+		if s.theirs[k.Where] || key.scope != source.ScopeAny && !s.names(k.Where) ||
 			s.sheet.WithdrawnKey(k.Fingerprint) != nil || s.released(k) {
 			continue
 		}
@@ -97,15 +96,22 @@ func fileNamed(survey *source.Survey, file string) bool {
 // belief is a key and for what it is believed.
 type belief struct{ scope, place, fingerprint string }
 
-func sortedKeys(m map[belief]*source.Key) []belief {
-	return slices.SortedFunc(maps.Keys(m), func(a, b belief) int {
+// without returns what is believed by the first and not by the second, in an order that does not change.
+func without(m, others map[belief]*source.Key) (out []belief) {
+	for key := range m {
+		if _, is := others[key]; !is {
+			out = append(out, key)
+		}
+	}
+	slices.SortFunc(out, func(a, b belief) int {
 		return strings.Compare(a.place+a.scope+a.fingerprint, b.place+b.scope+b.fingerprint)
 	})
+	return out
 }
 
 // believed lists the keys of a survey that its package managers take.
 func believed(v *source.Survey) map[belief]*source.Key {
-	out := map[belief]*source.Key{}
+	out := make(map[belief]*source.Key, len(v.Keys))
 	for i := range v.Keys {
 		k := &v.Keys[i]
 		if !k.Good() {

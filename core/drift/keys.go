@@ -14,8 +14,8 @@ const KeyEnded = "key-ended"
 // KeyEnd is the moment at which the last signing key of a source ends: from then on each
 // refresh of it fails.
 type KeyEnd struct {
-	At      time.Time `json:"at"`
-	Finding Finding   `json:"finding"`
+	At     time.Time
+	source *source.SheetSource
 }
 
 // KeyEnds says when the sources of a sheet that are on lose the last of their signing
@@ -39,12 +39,7 @@ func KeyEnds(sheet *source.Sheet, survey *source.Survey) []KeyEnd {
 			continue
 		}
 		if last, ok := lastEnd(s.SignedBy, ends); ok {
-			out = append(out, KeyEnd{last, Finding{Class: KeyEnded, Severity: Fault, Repository: s.Repository, File: s.File,
-				Message: fmt.Sprintf(
-					"the signing key of %s ended, so each refresh fails; give the policy the one that succeeds it",
-					s.Repository,
-				),
-				Have: "ended " + last.UTC().Format(time.DateOnly)}})
+			out = append(out, KeyEnd{last, s})
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].At.Before(out[j].At) })
@@ -77,7 +72,11 @@ func KeysEnded(ends []KeyEnd, now time.Time) (out []Finding, next time.Time) {
 		if e.At.After(now) {
 			return out, e.At
 		}
-		out = append(out, e.Finding)
+		s := e.source
+		out = append(out, Finding{
+			Class: KeyEnded, Severity: Fault, Repository: s.Repository, File: s.File, Have: "ended " + e.At.UTC().Format(time.DateOnly),
+			Message: fmt.Sprintf("the signing key of %s ended, so each refresh fails; give the policy the one that succeeds it", s.Repository),
+		})
 	}
 	return out, time.Time{}
 }

@@ -16,12 +16,16 @@ const listsWhole = 6
 // lists compares the lists of mirrors that are not the policy's. Of one that is named by a source which came or went,
 // the source tells.
 func (s *standing) lists() {
-	now := map[string]source.File{}
+	is := named(s.survey)
+	if len(is) == 0 {
+		return
+	}
+	now := make(map[string]source.File, len(s.survey.Files))
 	for _, f := range s.survey.Files {
 		now[f.Path] = f
 	}
 	was, whole := named(s.was), min(s.was.Reach, s.survey.Reach) >= listsWhole
-	for _, file := range slices.Sorted(maps.Keys(named(s.survey))) {
+	for _, file := range slices.Sorted(maps.Keys(is)) {
 		old, stood := s.then[file]
 		is, stands := now[file]
 		if !was[file] || s.theirs[file] || stood != stands && !whole {

@@ -41,6 +41,8 @@ type Options struct {
 	Shelves  string           // the folder below which all that stands that hosts are served
 	Version  string
 
+	// Expect makes room for reading so many hosts; nil: there is nothing to be had.
+	Expect func(hosts int)
 	// Spend lets the process take more memory until done is called, while much is worked out of which little stays; nil:
 	// there is nothing to be had.
 	Spend func() (done func())
@@ -95,6 +97,9 @@ func (o *Options) complete() (err error) {
 	}
 	if o.Interval <= 0 {
 		o.Interval = time.Minute
+	}
+	if o.Expect == nil {
+		o.Expect = func(int) {}
 	}
 	if o.Spend == nil {
 		o.Spend = func() func() { return func() {} }
@@ -161,6 +166,11 @@ func (g *Ground) loadHealings(ctx context.Context) error {
 // loadFleet reads the hosts. What hosts have in common is worked out once, and by all
 // processors.
 func (g *Ground) loadFleet(ctx context.Context) (*fleet.Fleet, error) {
+	count, err := g.Store.CountHosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	g.Opts.Expect(count)
 	var rows []*store.Host
 	var reading errgroup.Group
 	reading.Go(func() (err error) {
