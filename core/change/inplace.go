@@ -224,6 +224,9 @@ func (c *computer) wanted(path string, before *deb.Doc, missing []gap) map[int]b
 // present one that touch an entry which must change or which is missing. It
 // reports false where that would not give what the sheet wants.
 func (c *computer) putBack(path string, now, kept []byte, touched map[int]bool, missing []gap) ([]byte, bool) {
+	if len(touched) == 0 && len(missing) == 0 && len(c.strayed[path]) == 0 {
+		return nil, false // there is nothing to take back
+	}
 	a, b := lines.Split(string(now)), lines.Split(string(kept))
 	before := deb.ParseDoc(path, kept, c.Survey.Traits.Architectures)
 	wanted := c.wanted(path, before, missing)

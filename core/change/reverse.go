@@ -13,6 +13,9 @@ type gap struct{ repository, suite, comesBy string }
 
 // missing lists the suites that no entry covers.
 func (c *computer) missing(texts map[string][]byte) []gap {
+	if len(c.Sheet.InPlace) == 0 {
+		return nil // no rule asks for anything
+	}
 	var all []source.Source
 	for _, p := range sorted(texts) {
 		if !c.owned[p] && !c.lists[p] && (p == deb.MainList || deb.IsRead(p[strings.LastIndexByte(p, '/')+1:])) {

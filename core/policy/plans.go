@@ -34,7 +34,7 @@ func (l *loader) plan(f field) {
 	if !isNew(l, f, "plan", l.policy.Plans, func(x *Plan) diag.Pos { return x.Pos }) {
 		return
 	}
-	if f.key == rollout.BuiltIn().Name {
+	if f.key == rollout.BuiltInName {
 		l.fail("name", f.at, "the plan built-in is there already, for hosts that no plan is given", "choose another name")
 		return
 	}
@@ -235,7 +235,7 @@ func (l *loader) planReferences() {
 		}
 	}
 	for _, a := range l.policy.Assignments {
-		if a.Plan != nil && a.Plan.Value != rollout.BuiltIn().Name {
+		if a.Plan != nil && a.Plan.Value != rollout.BuiltInName {
 			resolveName(l, "plan", *a.Plan, l.policy.Plans)
 		}
 	}

@@ -14,6 +14,14 @@ func (res *Result) Plan() rollout.Plan {
 	return rollout.BuiltIn()
 }
 
+// PlanName is the name of Plan.
+func (res *Result) PlanName() string {
+	if p := res.resolver.policy.Plans[res.plan.waves]; p != nil {
+		return p.Name
+	}
+	return rollout.BuiltInName
+}
+
 // In reports whether a host is in a group, with the labels that people and the policy give it.
 func (r *Resolver) In(h Host, group string) bool {
 	if group == policy.Everyone {

@@ -108,10 +108,13 @@ type Limits struct {
 	Refused     Limit `json:"refused,omitzero"`     // hosts that would get packages from places which are refused
 }
 
+// BuiltInName is the name of the plan that is built in.
+const BuiltInName = "built-in"
+
 // BuiltIn is followed where the policy names no plan: one host, a tenth, then all others.
 func BuiltIn() Plan {
 	return Plan{
-		Name:   "built-in",
+		Name:   BuiltInName,
 		Limits: Limits{Failed: Share(5), Silent: Share(20), Refused: Number(0)},
 		Waves:  []Wave{{Hosts: 1}, {Share: 10}, {Rest: true}},
 	}
@@ -164,8 +167,8 @@ func (p *Plan) Lay(hosts []Member) (parts []Part, of []int) {
 	for i := range hosts {
 		of[i], order[i] = -1, i
 	}
-	slices.SortStableFunc(order, func(a, b int) int {
-		x, y := hosts[a], hosts[b]
+	inTurn := func(a, b int) int {
+		x, y := &hosts[a], &hosts[b]
 		if x.Alive != y.Alive {
 			if x.Alive {
 				return -1
@@ -173,20 +176,19 @@ func (p *Plan) Lay(hosts []Member) (parts []Part, of []int) {
 			return 1
 		}
 		return strings.Compare(x.Name, y.Name)
-	})
+	}
+	if !slices.IsSortedFunc(order, inTurn) {
+		slices.SortStableFunc(order, inTurn)
+	}
 	waves := p.Waves
 	if n := len(waves); n == 0 || !waves[n-1].Rest {
 		waves = append(slices.Clip(waves), Wave{Rest: true})
 	}
-	left := order
+	left, taken := order, make([]int, len(hosts))
 	for w := range waves {
-		taken := p.take(&waves[w], w, hosts, left)
-		if len(taken) == 0 {
+		layers := p.take(&waves[w], w, hosts, left, taken)
+		if layers == 0 {
 			continue
-		}
-		layers := 0
-		for _, layer := range taken {
-			layers = max(layers, layer+1)
 		}
 		first := len(parts)
 		for n := range layers {
@@ -198,20 +200,21 @@ func (p *Plan) Lay(hosts []Member) (parts []Part, of []int) {
 			part.Consent = waves[w].Consent && n == 0
 			parts = append(parts, part)
 		}
-		left = slices.DeleteFunc(slices.Clone(left), func(i int) bool {
-			layer, here := taken[i]
-			if here {
-				of[i] = first + layer
-				parts[of[i]].Hosts++
+		left = slices.DeleteFunc(left, func(i int) bool {
+			if taken[i] < 0 {
+				return false
 			}
-			return here
+			of[i] = first + taken[i]
+			parts[of[i]].Hosts++
+			return true
 		})
 	}
 	return parts, of
 }
 
-// take picks the hosts of a wave, and says in which layer of it each stands.
-func (p *Plan) take(w *Wave, n int, hosts []Member, left []int) map[int]int {
+// take picks the hosts of a wave out of those that are left, and says in which layer of it each stands; below 0 where in none. It
+// returns how many layers there are.
+func (p *Plan) take(w *Wave, n int, hosts []Member, left, taken []int) (layers int) {
 	most := len(hosts)
 	switch {
 	case w.Hosts > 0:
@@ -221,24 +224,21 @@ func (p *Plan) take(w *Wave, n int, hosts []Member, left []int) map[int]int {
 	}
 	counted := w.Hosts > 0 || w.Share > 0
 	seen := map[string]int{} // value → hosts of it in this wave
-	out := map[int]int{}
+	count := 0
 	for _, i := range left {
-		if len(out) == most {
-			break
-		}
-		if len(w.To) > 0 && !slices.Contains(hosts[i].Named, n) {
-			continue
-		}
+		taken[i] = -1
 		value := hosts[i].Value
-		if p.Spread == "" || value == "" {
-			out[i] = 0
+		spread := p.Spread != "" && value != ""
+		if count == most || len(w.To) > 0 && !slices.Contains(hosts[i].Named, n) || spread && counted && seen[value] > 0 {
 			continue
 		}
-		if counted && seen[value] > 0 {
-			continue
+		taken[i] = 0
+		if spread {
+			taken[i] = seen[value]
+			seen[value]++
 		}
-		out[i] = seen[value]
-		seen[value]++
+		layers = max(layers, taken[i]+1)
+		count++
 	}
-	return out
+	return layers
 }

@@ -98,12 +98,58 @@ func (s *Policies) foreshow(ctx context.Context, rs *resolve.Resolver, number in
 		Swaps:    []preview.Swap{},
 		Refused:  []api.RefusedPlace{},
 	}
-	var wanted []contracts.WantedSeats
-	var broken []diag.Diagnostic
-	var all []*shown
-	alike := map[compute.Pair]*shown{}
+	hosts, wanted, err := s.resolveAll(ctx, rs, &out)
+	if err != nil {
+		return out, err
+	}
 	start := rollouts.Startable{Rollout: store.Rollout{Kind: store.KindRollout, Revision: number}}
-	results := map[*fleet.Host]*resolve.Result{}
+	results := make(map[*fleet.Host]*resolve.Result, len(hosts))
+	alike := map[compute.Pair]*shown{}
+	var all []*shown
+	for _, x := range hosts {
+		if !rollouts.HasAlready(x.row, x.res) {
+			start.Takers = append(start.Takers, x.host)
+			results[x.host] = x.res
+		}
+		p := compute.PairOf(x.row, x.res.Digest())
+		same := alike[p]
+		if same == nil {
+			same = &shown{pair: p, res: x.res}
+			alike[p], all = same, append(all, same)
+		}
+		same.hosts = append(same.hosts, x.row)
+	}
+	if err := s.showAll(ctx, all); err != nil {
+		return out, err
+	}
+	s.gather(&out, all)
+	if err := s.swaps(ctx, rs.Policy(), all, &out); err != nil {
+		return out, err
+	}
+	if err := s.rollouts.LayOut(ctx, &start, rs, results, false); err != nil {
+		return out, err
+	}
+	if parts := s.rollouts.Tried(&start).Parts; parts != nil {
+		out.Waves = parts
+	}
+	if out.Seats, err = s.contracts.SeatsAhead(ctx, wanted); err != nil {
+		return out, err
+	}
+	return out, nil
+}
+
+// resolvedHost is a host with what a policy comes to for it.
+type resolvedHost struct {
+	host *fleet.Host
+	row  *fleet.View
+	res  *resolve.Result
+}
+
+// resolveAll resolves the hosts of which enough is known, and says who wants which seats; the others are counted.
+func (s *Policies) resolveAll(
+	ctx context.Context, rs *resolve.Resolver, out *api.Preview,
+) (hosts []resolvedHost, wanted []contracts.WantedSeats, err error) {
+	var broken []diag.Diagnostic
 	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if v.Traits == "" || v.Survey == "" {
@@ -116,7 +162,7 @@ func (s *Policies) foreshow(ctx context.Context, rs *resolve.Resolver, number in
 		}
 		res, err := s.Compute.Resolve(ctx, rs, v)
 		if err != nil {
-			return out, err
+			return nil, nil, err
 		}
 		if len(res.Trouble) > 0 {
 			broken = append(broken, res.Trouble...)
@@ -125,39 +171,19 @@ func (s *Policies) foreshow(ctx context.Context, rs *resolve.Resolver, number in
 		if needs := res.Given().Needs; len(needs) > 0 {
 			wanted = append(wanted, contracts.WantedSeats{Host: v, Needs: needs})
 		}
-		if !rollouts.HasAlready(v, res) {
-			start.Takers = append(start.Takers, h)
-			results[h] = res
-		}
-		p := compute.PairOf(v, res.Digest())
-		x := alike[p]
-		if x == nil {
-			x = &shown{pair: p, res: res}
-			alike[p], all = x, append(all, x)
-		}
-		x.hosts = append(x.hosts, v)
+		hosts = append(hosts, resolvedHost{h, v, res})
 	}
 	if len(broken) > 0 {
-		return out, trouble(refusal.Conflicting, fmt.Sprintf("revision %d contradicts itself for some hosts", number), broken)
+		return nil, nil, trouble(refusal.Conflicting, fmt.Sprintf("revision %d contradicts itself for some hosts", out.Revision), broken)
 	}
-	if err := s.showAll(ctx, all); err != nil {
-		return out, err
-	}
-	s.gather(&out, all)
-	if err := s.swaps(ctx, rs.Policy(), all, &out); err != nil {
-		return out, err
-	}
-	err := s.rollouts.LayOut(ctx, &start, rs, results, false)
-	if err != nil {
-		return out, err
-	}
-	if parts := s.rollouts.Tried(&start).Parts; parts != nil {
-		out.Waves = parts
-	}
-	if out.Seats, err = s.contracts.SeatsAhead(ctx, wanted); err != nil {
-		return out, err
-	}
-	return out, nil
+	compute.DigestSheets(func(yield func(*resolve.Result) bool) {
+		for i := range hosts {
+			if !yield(hosts[i].res) {
+				return
+			}
+		}
+	})
+	return hosts, wanted, nil
 }
 
 // showAll works the changes out, by all processors, those side by side that look at one

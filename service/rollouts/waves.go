@@ -187,13 +187,18 @@ func (s *Rollouts) LayOut(
 	p.placed = make([]store.Placed, 0, len(p.Takers)+len(p.already)+len(p.unseen))
 	byPlan := map[string][]*fleet.Host{}
 	plans := map[string]rollout.Plan{}
-	for _, h := range p.Takers {
+	if atOnce {
 		plan := rollout.AtOnce()
-		if !atOnce {
-			plan = results[h].Plan()
+		plans[plan.Name], byPlan[plan.Name] = plan, p.Takers
+	} else {
+		for _, h := range p.Takers {
+			res := results[h]
+			name := res.PlanName()
+			if _, known := plans[name]; !known {
+				plans[name] = res.Plan()
+			}
+			byPlan[name] = append(byPlan[name], h)
 		}
-		plans[plan.Name] = plan
-		byPlan[plan.Name] = append(byPlan[plan.Name], h)
 	}
 	order := make([]string, 0, len(plans))
 	for name := range plans {
