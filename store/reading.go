@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"unique"
 
 	"golang.org/x/sync/errgroup"
 
@@ -235,15 +236,16 @@ func (s *Store) turns(ctx context.Context) (out []turn, err error) {
 	return out, rows.Err()
 }
 
-// shared are texts that many rows have, each once.
+// shared are texts that many rows have, each once for all that are read.
 type shared map[string]string
 
 func (s shared) text(v string) string {
 	if one, ok := s[v]; ok {
 		return one
 	}
-	s[v] = v
-	return v
+	one := unique.Make(v).Value()
+	s[one] = one
+	return one
 }
 
 // bytes is text for what is overwritten: nothing is kept of a text that is known.

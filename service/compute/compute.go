@@ -107,6 +107,12 @@ func New(st *store.Store, build string) *Computer {
 // Same returns the one copy of a text that all who hold it share.
 func Same(s string) string { return unique.Make(s).Value() }
 
+// Share lets a row share with others what it says alike. Rows that come out of the store do.
+func Share(v *fleet.View) {
+	v.Traits, v.Survey, v.Sheet, v.Agent = Same(v.Traits), Same(v.Survey), Same(v.Sheet), Same(v.Agent)
+	v.Carried.Sheet, v.Carried.Survey = Same(v.Carried.Sheet), Same(v.Carried.Survey)
+}
+
 // Question names what a verdict follows from. Before is the sheet that was carried last.
 // Base is the sheet and the survey of when the policy came, with a blank between them; it is
 // empty where the survey is still that one, or nothing was carried.
@@ -277,8 +283,6 @@ func (c *Computer) Write(ctx context.Context) error {
 // Complete fills in what follows from a row: names from its traits, its sheet
 // under its revision, its findings and since when they are there.
 func (c *Computer) Complete(ctx context.Context, v *fleet.View, now time.Time) error {
-	v.Traits, v.Survey, v.Sheet, v.Agent = Same(v.Traits), Same(v.Survey), Same(v.Sheet), Same(v.Agent)
-	v.Carried.Sheet, v.Carried.Survey = Same(v.Carried.Sheet), Same(v.Carried.Survey)
 	v.Findings, v.Worst, v.KeyEnds, v.Unread = nil, "", time.Time{}, false
 	v.System, v.Given, v.Told, v.Aside = fleet.NoSystem, fleet.NothingGiven, fleet.TracedOf(v), nil
 	v.Answered = fleet.PackagesOf(v).Asked
@@ -298,7 +302,9 @@ func (c *Computer) Complete(ctx context.Context, v *fleet.View, now time.Time) e
 			if err := c.PutSheet(ctx, res, now); err != nil {
 				return err
 			}
-			v.Sheet = Same(res.Digest())
+			if digest := res.Digest(); digest != v.Sheet {
+				v.Sheet = Same(digest)
+			}
 			c.hold(res)
 		}
 		v.Given = res.Given()

@@ -3,6 +3,7 @@ package ground
 import (
 	"context"
 
+	"patientlantern.example/lantern/service/compute"
 	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/store"
@@ -25,6 +26,7 @@ func (g *Ground) Change(
 	if err := edit(&v); err != nil {
 		return nil, err
 	}
+	compute.Share(&v)
 	if err := g.Compute.Complete(ctx, &v, g.Now()); err != nil {
 		return nil, err
 	}
