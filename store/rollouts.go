@@ -153,6 +153,9 @@ func itsTurn(table string) string { return table + ".state <> '" + string(rollou
 
 // What each report of a host asks for; it is prepared.
 const (
+	putReportSQL = "INSERT INTO reports (digest, body) VALUES (?, ?) RETURNING id"
+	admitSQL     = `UPDATE rollout_hosts SET state = ?, updated = ?
+		WHERE rollout = ? AND state = ? AND host IN (SELECT value FROM json_each(?)) RETURNING part`
 	placeSQL = "SELECT state, part FROM rollout_hosts WHERE rollout = ? AND host = ?"
 	moveSQL  = "UPDATE rollout_hosts SET state = ?, updated = ? WHERE rollout = ? AND host = ?"
 	fewerSQL = "UPDATE rollout_counts SET hosts = hosts - ? WHERE rollout = ? AND part = ? AND state = ?"
@@ -252,8 +255,7 @@ func (s *Store) putReport(ctx context.Context, tx *sql.Tx, report []byte) (numbe
 	if !errors.Is(err, sql.ErrNoRows) {
 		return number, err
 	}
-	err = tx.QueryRowContext(ctx, "INSERT INTO reports (digest, body) VALUES (?, ?) RETURNING id", digest[:], s.enc.EncodeAll(report, nil)).
-		Scan(&number)
+	err = s.often(ctx, tx, putReportSQL).QueryRowContext(ctx, digest[:], s.enc.EncodeAll(report, nil)).Scan(&number)
 	return number, err
 }
 
@@ -332,6 +334,11 @@ type querier interface {
 // column is what a query of one column gives.
 func column[T any](ctx context.Context, from querier, query string, args ...any) (out []T, err error) {
 	rows, err := from.QueryContext(ctx, query, args...)
+	return scanned[T](rows, err)
+}
+
+// scanned reads the one column of an answer.
+func scanned[T any](rows *sql.Rows, err error) (out []T, _ error) {
 	if err != nil {
 		return nil, err
 	}

@@ -126,7 +126,7 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 		}
 	}
 	s.asked = map[string]*sql.Stmt{}
-	for _, text := range []string{placeSQL, moveSQL, fewerSQL, moreSQL, reportSQL, progressSQL, endSQL, answerSQL} {
+	for _, text := range []string{placeSQL, moveSQL, fewerSQL, moreSQL, reportSQL, progressSQL, endSQL, answerSQL, putReportSQL, admitSQL} {
 		if s.asked[text], err = s.write.PrepareContext(ctx, text); err != nil {
 			return err
 		}

@@ -75,9 +75,8 @@ func when(so *bool, c Change) Change {
 // Admit lets hosts of a rollout begin.
 func (s *Store) Admit(ctx context.Context, id int64, hosts []string, now time.Time, c Change) error {
 	return s.doAll(ctx, c, func(ctx context.Context, tx *sql.Tx) error {
-		parts, err := column[int](ctx, tx, `UPDATE rollout_hosts SET state = ?, updated = ?
-			WHERE rollout = ? AND state = ? AND host IN (SELECT value FROM json_each(?)) RETURNING part`,
-			string(rollout.Waiting), unix(now), id, string(rollout.Queued), texts(hosts))
+		rows, err := s.often(ctx, tx, admitSQL).QueryContext(ctx, string(rollout.Waiting), unix(now), id, string(rollout.Queued), texts(hosts))
+		parts, err := scanned[int](rows, err)
 		if err != nil {
 			return err
 		}
