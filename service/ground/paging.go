@@ -1,6 +1,9 @@
 package ground
 
-import "slices"
+import (
+	"math"
+	"slices"
+)
 
 // Paging bounds a page.
 type Paging struct {
@@ -8,9 +11,20 @@ type Paging struct {
 	PerPage int `query:"per_page" minimum:"1" maximum:"1000" default:"50" doc:"Rows on a page"`
 }
 
+// Reach is how many rows there are up to the end of the page, where there are enough.
+func (p Paging) Reach() int {
+	if p.Page > math.MaxInt/max(p.PerPage, 1) {
+		return math.MaxInt
+	}
+	return p.Page * p.PerPage
+}
+
+// Before is how many rows come before the page, where there are enough.
+func (p Paging) Before() int { return Paging{p.Page - 1, p.PerPage}.Reach() }
+
 // Next is the page that follows; 0 where this is the last.
 func (p Paging) Next(total int) int {
-	if p.Page*p.PerPage >= total {
+	if p.Reach() >= total {
 		return 0
 	}
 	return p.Page + 1
@@ -18,33 +32,44 @@ func (p Paging) Next(total int) int {
 
 // Cut says which of so many rows stand on the page.
 func (p Paging) Cut(total int) (from, to int) {
-	from = min((p.Page-1)*p.PerPage, total)
-	return from, min(from+p.PerPage, total)
+	to = min(p.Reach(), total)
+	return min(p.Before(), to), to
 }
 
-// FirstOf returns the first most of rows in an order, or all where there are fewer. Of a
-// long list few rows are shown, so the rest is not put in order.
-func FirstOf[T any](rows []T, most int, order func(a, b T) int) []T {
-	if most <= 0 {
-		return nil
-	}
-	if most*8 > len(rows) {
-		slices.SortFunc(rows, order)
-		return rows[:min(most, len(rows))]
-	}
-	// A heap of those that are first so far, the last of them on top.
-	heap := slices.Clone(rows[:most])
-	for i := most/2 - 1; i >= 0; i-- {
-		sink(heap, i, order)
-	}
-	for _, r := range rows[most:] {
-		if order(r, heap[0]) < 0 {
-			heap[0] = r
-			sink(heap, 0, order)
+// Firsts are the first of many rows in an order. Of a long list few rows are shown, so the others are neither kept nor put in order.
+type Firsts[T any] struct {
+	Total int // rows that were added
+
+	most  int
+	order func(a, b T) int
+	rows  []T // once there are so many a heap, the last of them on top
+}
+
+// NewFirsts keeps so many rows at most.
+func NewFirsts[T any](most int, order func(a, b T) int) *Firsts[T] {
+	return &Firsts[T]{most: most, order: order}
+}
+
+// Add adds a row.
+func (f *Firsts[T]) Add(row T) {
+	f.Total++
+	switch {
+	case len(f.rows) < f.most:
+		if f.rows = append(f.rows, row); len(f.rows) == f.most {
+			for i := f.most/2 - 1; i >= 0; i-- {
+				sink(f.rows, i, f.order)
+			}
 		}
+	case f.most > 0 && f.order(row, f.rows[0]) < 0:
+		f.rows[0] = row
+		sink(f.rows, 0, f.order)
 	}
-	slices.SortFunc(heap, order)
-	return heap
+}
+
+// InOrder returns the rows in their order. None is added afterwards.
+func (f *Firsts[T]) InOrder() []T {
+	slices.SortFunc(f.rows, f.order)
+	return f.rows
 }
 
 // sink lets the element at i down to where none below it comes later.

@@ -2,6 +2,7 @@ package ground
 
 import (
 	"cmp"
+	"math"
 	"slices"
 	"testing"
 
@@ -21,7 +22,30 @@ func TestTheFirstAreThoseOfTheWholeOrder(t *testing.T) {
 		order := func(a, b row) int { return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at)) }
 		all := slices.SortedFunc(slices.Values(rows), order)
 		most := rapid.IntRange(0, 320).Draw(t, "most")
-		got := FirstOf(rows, most, order)
-		require.Equal(t, append([]row{}, all[:min(most, len(all))]...), append([]row{}, got...))
+		first := NewFirsts(most, order)
+		for _, r := range rows {
+			first.Add(r)
+		}
+		require.Equal(t, len(rows), first.Total)
+		require.Equal(t, append([]row{}, all[:min(most, len(all))]...), append([]row{}, first.InOrder()...))
+	})
+}
+
+// Pages together are the whole list, and one behind its end is empty, however far behind.
+func TestPagesAreTheList(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		total, per := rapid.IntRange(0, 200).Draw(t, "total"), rapid.IntRange(1, 60).Draw(t, "per page")
+		at, page := 0, 1
+		for page > 0 {
+			p := Paging{page, per}
+			from, to := p.Cut(total)
+			require.Equal(t, at, from)
+			at, page = to, p.Next(total)
+		}
+		require.Equal(t, total, at)
+		far := Paging{rapid.IntRange(total/per+2, math.MaxInt).Draw(t, "far"), per}
+		from, to := far.Cut(total)
+		require.Equal(t, []int{total, total, 0}, []int{from, to, far.Next(total)})
+		require.Positive(t, far.Reach())
 	})
 }

@@ -59,7 +59,7 @@ func (s *Policies) ListProposals(ctx context.Context, in *ProposalsQuery) (*api.
 	if err != nil {
 		return nil, err
 	}
-	list, total, err := s.Store.Proposals(ctx, in.Open, in.PerPage, (in.Page-1)*in.PerPage)
+	list, total, err := s.Store.Proposals(ctx, in.Open, in.PerPage, in.Before())
 	if err != nil {
 		return nil, err
 	}

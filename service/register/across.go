@@ -9,6 +9,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
 )
 
 // count counts how hosts stand.
@@ -29,21 +30,40 @@ func count(hosts []*fleet.Host, now time.Time) Tally {
 type hostRow struct {
 	h   *fleet.Host
 	num int64
+	by  string // where they are sorted by a word
 	at  int32
 }
 
-// hostRows are hosts that are asked for, and how all of a part stand.
+// hostRows are hosts that are asked for and come first, and how all of a part stand.
 type hostRows struct {
 	counted Tally
 	states  [16]int // by index into api.States
-	rows    []hostRow
-	systems []string // by num, where they are sorted by the system's name
+	rows    *ground.Firsts[hostRow]
 }
 
-// look gathers those of a part that are asked for; meant is nil where all may be.
-func (in *HostFilter) look(part []*fleet.Host, meant map[*fleet.Host]bool, order string, now time.Time) *hostRows {
-	out := &hostRows{rows: make([]hostRow, 0, len(part))}
-	numbers := map[string]int64{}
+// hostOrder is an order of hosts.
+type hostOrder struct {
+	by     string // name, state, revision, findings, last_seen or os
+	turned bool
+}
+
+func (o hostOrder) compare(a, b hostRow) int {
+	n := cmp.Compare(a.num, b.num)
+	if n == 0 && o.by == "os" {
+		n = strings.Compare(a.by, b.by)
+	}
+	if n == 0 && o.by == "name" {
+		n = cmp.Compare(a.at, b.at)
+	}
+	if o.turned {
+		n = -n
+	}
+	return cmp.Or(n, cmp.Compare(a.at, b.at))
+}
+
+// look gathers those of a part that are asked for and come first, so many at most; meant is nil where all may be.
+func (in *HostFilter) look(part []*fleet.Host, meant map[*fleet.Host]bool, order hostOrder, most int, now time.Time) *hostRows {
+	out := &hostRows{rows: ground.NewFirsts(most, order.compare)}
 	for _, h := range part {
 		v, st := h.Row(), h.State(now)
 		n := slices.Index(api.States, st)
@@ -52,8 +72,8 @@ func (in *HostFilter) look(part []*fleet.Host, meant map[*fleet.Host]bool, order
 		if meant != nil && !meant[h] || !in.wants(v, st) {
 			continue
 		}
-		r := hostRow{h: h}
-		switch order {
+		r := hostRow{h: h, at: int32(out.rows.Total)}
+		switch order.by {
 		case "state":
 			r.num = int64(n)<<2 | worstRank(v.Worst)
 		case "revision":
@@ -63,15 +83,9 @@ func (in *HostFilter) look(part []*fleet.Host, meant map[*fleet.Host]bool, order
 		case "last_seen":
 			r.num = h.SeenMilli()
 		case "os":
-			number, known := numbers[v.OS]
-			if !known {
-				number = int64(len(out.systems))
-				numbers[v.OS] = number
-				out.systems = append(out.systems, v.OS)
-			}
-			r.num = number
+			r.by = v.OS
 		}
-		out.rows = append(out.rows, r)
+		out.rows.Add(r)
 	}
 	return out
 }
@@ -84,50 +98,19 @@ func worstRank(severity string) int64 {
 	return 3
 }
 
-// joined are the rows of all parts, each with its place by name.
-func joined(parts []*hostRows, order string) (rows []hostRow) {
-	var names []string
+// joined are the first rows of all parts, each with its place by name.
+func joined(parts []*hostRows, order hostOrder, most int) *ground.Firsts[hostRow] {
+	all := ground.NewFirsts(most, order.compare)
+	before := 0
 	for _, p := range parts {
-		names = append(names, p.systems...)
-	}
-	slices.Sort(names)
-	names = slices.Compact(names)
-	for _, p := range parts {
-		ranks := make([]int64, len(p.systems))
-		for i, name := range p.systems {
-			rank, _ := slices.BinarySearch(names, name)
-			ranks[i] = int64(rank)
+		for _, r := range p.rows.InOrder() {
+			r.at += int32(before)
+			all.Add(r)
 		}
-		for i := range p.rows {
-			if len(ranks) > 0 {
-				p.rows[i].num = ranks[p.rows[i].num]
-			}
-		}
+		before += p.rows.Total
 	}
-	if rows = parts[0].rows; len(parts) > 1 {
-		rows = make([]hostRow, 0, len(rows)*len(parts))
-		for _, p := range parts {
-			rows = append(rows, p.rows...)
-		}
-	}
-	for i := range rows {
-		rows[i].at = int32(i)
-		if order == "name" {
-			rows[i].num = int64(i)
-		}
-	}
-	return rows
-}
-
-// rowOrder is by number, then by name; turned round where that is asked for.
-func rowOrder(turned bool) func(a, b hostRow) int {
-	return func(a, b hostRow) int {
-		n := cmp.Compare(a.num, b.num)
-		if turned {
-			n = -n
-		}
-		return cmp.Or(n, cmp.Compare(a.at, b.at))
-	}
+	all.Total = before
+	return all
 }
 
 // matches reports whether a host's name, system or a label holds a text in small letters.

@@ -2,15 +2,16 @@ package register
 
 import (
 	"fmt"
+	"math"
 	"reflect"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"patientlantern.example/lantern/service/fleet"
-	"patientlantern.example/lantern/service/ground"
 )
 
 // Whatever is counted is counted by every part, and parts are no less than the whole.
@@ -84,15 +85,20 @@ func TestRowsOfPartsAreThoseOfTheWhole(t *testing.T) {
 		hosts[i].Put(v)
 	}
 	now := time.Now()
-	for _, order := range []string{"name", "os", "revision", "state", "findings", "last_seen"} {
+	for _, by := range []string{"name", "os", "revision", "state", "findings", "last_seen"} {
 		for _, turned := range []bool{false, true} {
-			in := &HostFilter{}
-			whole := ground.FirstOf(joined([]*hostRows{in.look(hosts, nil, order, now)}, order), 100, rowOrder(turned))
-			parts := fleet.Across(hosts, func(part []*fleet.Host) *hostRows { return in.look(part, nil, order, now) })
-			got := ground.FirstOf(joined(parts, order), 100, rowOrder(turned))
-			for i := range whole {
-				if whole[i].h != got[i].h {
-					t.Fatalf("%s, turned %t: %s is at %d, not %s", order, turned, got[i].h.Row().Name, i, whole[i].h.Row().Name)
+			in, order := &HostFilter{}, hostOrder{by, turned}
+			for _, most := range []int{1, 100, len(hosts), math.MaxInt} {
+				whole := in.look(hosts, nil, order, most, now).rows.InOrder()
+				parts := fleet.Across(hosts, func(part []*fleet.Host) *hostRows { return in.look(part, nil, order, most, now) })
+				all := joined(parts, order, most)
+				got := all.InOrder()
+				assert.Equal(t, len(hosts), all.Total)
+				require.Len(t, got, min(most, len(hosts)))
+				for i := range whole {
+					if whole[i].h != got[i].h {
+						t.Fatalf("%s, turned %t: %s is at %d, not %s", by, turned, got[i].h.Row().Name, i, whole[i].h.Row().Name)
+					}
 				}
 			}
 		}

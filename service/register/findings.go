@@ -109,61 +109,56 @@ type findingRow struct {
 	num int64
 }
 
-// rows are the findings that are asked for, and how many hosts have one.
-func (in *DriftQuery) rows(hosts []*fleet.Host) (rows []findingRow, hit int) {
-	parts := fleet.Across(hosts, in.partRows)
-	for _, p := range parts {
-		hit += p.hosts
-	}
-	if rows = parts[0].rows; len(parts) > 1 {
-		rows = make([]findingRow, 0, len(rows)*len(parts))
-		for _, p := range parts {
-			rows = append(rows, p.rows...)
-		}
-	}
-	for i := range rows {
-		rows[i].at = int32(i)
-	}
-	return rows, hit
+// order is that of the findings of a page.
+func (in *DriftQuery) order(a, b findingRow) int {
+	return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at))
 }
 
-// findingRows are the findings of a part of the hosts.
-type findingRows struct {
-	rows  []findingRow
-	hosts int // that have one
+// firsts are the findings of a part of the hosts that come first, and how many of its hosts have one.
+type firsts struct {
+	rows  *ground.Firsts[findingRow]
+	hosts int
 }
 
-func (in *DriftQuery) partRows(part []*fleet.Host) (out findingRows) {
+// first finds those that come first among the findings of a part, so many at most.
+func (in *DriftQuery) first(part []*fleet.Host, most int) firsts {
 	turned := in.Sort == "-since"
+	rows := ground.NewFirsts(most, in.order)
+	hit := in.each(part, func(v *fleet.View, i int) {
+		r := findingRow{v: v, i: int32(i), at: int32(rows.Total)}
+		switch in.Sort {
+		case "since", "-since":
+			since, _ := v.Since.Of(v.Keys[i])
+			r.num = since.UnixMilli()
+		case "host":
+		default:
+			r.num = int64(drift.Rank(v.Findings[i].Severity))
+		}
+		if turned {
+			r.num = -r.num
+		}
+		rows.Add(r)
+	})
+	return firsts{rows, hit}
+}
+
+// each does something with each finding of a part of the hosts that is asked for, and returns how many of them have one.
+func (in *Picking) each(part []*fleet.Host, do func(v *fleet.View, i int)) (hit int) {
 	q := strings.ToLower(in.Q)
-	out.rows = make([]findingRow, 0, len(part))
 	for _, h := range part {
 		v := h.Row()
-		before := len(out.rows)
+		has := false
 		for i := range v.Findings {
-			f := &v.Findings[i]
-			if !in.wants(f, q) {
-				continue
+			if in.wants(&v.Findings[i], q) {
+				has = true
+				do(v, i)
 			}
-			r := findingRow{v: v, i: int32(i)}
-			switch in.Sort {
-			case "since", "-since":
-				since, _ := v.Since.Of(v.Keys[i])
-				r.num = since.UnixMilli()
-			case "host":
-			default:
-				r.num = int64(drift.Rank(f.Severity))
-			}
-			if turned {
-				r.num = -r.num
-			}
-			out.rows = append(out.rows, r)
 		}
-		if len(out.rows) > before {
-			out.hosts++
+		if has {
+			hit++
 		}
 	}
-	return out
+	return hit
 }
 
 // ListDrift lists findings over the fleet, page by page.
@@ -191,14 +186,18 @@ func (s *Register) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingP
 			return nil, err
 		}
 	}
-	rows, hit := in.rows(hosts)
-	page.Hosts, page.Total = hit, len(rows)
-	from, to := in.Cut(len(rows))
-	page.Next = in.Next(len(rows))
-	rows = ground.FirstOf(rows, to, func(a, b findingRow) int {
-		return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at))
-	})
-	page.Findings, err = s.located(ctx, rows[from:to])
+	rows := ground.NewFirsts(in.Reach(), in.order)
+	for _, p := range fleet.Across(hosts, func(part []*fleet.Host) firsts { return in.first(part, in.Reach()) }) {
+		page.Hosts += p.hosts
+		for _, r := range p.rows.InOrder() {
+			r.at += int32(page.Total)
+			rows.Add(r)
+		}
+		page.Total += p.rows.Total
+	}
+	from, to := in.Cut(page.Total)
+	page.Next = in.Next(page.Total)
+	page.Findings, err = s.located(ctx, rows.InOrder()[from:to])
 	return &page, err
 }
 

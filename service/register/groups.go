@@ -25,6 +25,8 @@ type GroupQuery struct {
 type group struct {
 	finding *drift.Finding
 	hosts   int
+	key     string
+	at      *fleet.View // the host that was added last
 	first   *fleet.View
 	since   time.Time
 	last    time.Time
@@ -49,10 +51,12 @@ func (s *Register) GroupDrift(ctx context.Context, in *GroupQuery) (*api.Finding
 			return nil, err
 		}
 	}
-	rows, hit := as.rows(hosts)
-	page.Findings, page.Hosts = len(rows), hit
-	list := grouped(rows)
-	page.Total = len(list)
+	parts := fleet.Across(hosts, as.grouped)
+	for _, more := range parts[1:] {
+		parts[0].join(more)
+	}
+	list := parts[0].list
+	page.Findings, page.Hosts, page.Total = parts[0].all, parts[0].hosts, len(list)
 	slices.SortFunc(list, in.order())
 	from, to := in.Cut(len(list))
 	page.Next = in.Next(len(list))
@@ -66,39 +70,72 @@ func (s *Register) GroupDrift(ctx context.Context, in *GroupQuery) (*api.Finding
 	return &page, nil
 }
 
-// grouped gathers rows that are the same finding. Rows come host by host, by name.
-func grouped(rows []findingRow) []*group {
-	byKey := map[string]*group{}
-	known := map[*drift.Finding]*group{} // hosts alike share what was found
-	var list []*group
-	for i := range rows {
-		r := &rows[i]
-		key := r.v.Keys[r.i]
-		since, _ := r.v.Since.Of(key)
-		g := known[&r.v.Findings[r.i]]
+// groups are findings of hosts, each once, in the order in which they came.
+type groups struct {
+	byKey map[string]*group
+	known map[*drift.Finding]*group // hosts alike share what was found
+	list  []*group
+	hosts int // that have one
+	all   int // findings, each as often as it is there
+}
+
+// grouped gathers the findings of a part of the hosts that are asked for.
+func (in *Picking) grouped(part []*fleet.Host) *groups {
+	gs := &groups{byKey: map[string]*group{}, known: map[*drift.Finding]*group{}}
+	gs.hosts = in.each(part, gs.add)
+	return gs
+}
+
+// add adds a finding of a host. Hosts come by name.
+func (gs *groups) add(v *fleet.View, i int) {
+	gs.all++
+	key := v.Keys[i]
+	since, _ := v.Since.Of(key)
+	g := gs.known[&v.Findings[i]]
+	if g == nil {
+		if g = gs.byKey[key]; g == nil {
+			g = &group{finding: &v.Findings[i], key: key, first: v, since: since, last: since}
+			gs.byKey[key] = g
+			gs.list = append(gs.list, g)
+		}
+		gs.known[&v.Findings[i]] = g
+	}
+	if g.at == v {
+		return // twice on one host
+	}
+	g.at = v
+	g.hosts++
+	if len(g.names) < ground.MostNames {
+		g.names = append(g.names, v.Name)
+	}
+	if since.Before(g.since) {
+		g.since, g.first = since, v
+	}
+	if since.After(g.last) {
+		g.last = since
+	}
+}
+
+// join adds the findings of the part that follows.
+func (gs *groups) join(more *groups) {
+	gs.hosts += more.hosts
+	gs.all += more.all
+	for _, x := range more.list {
+		g := gs.byKey[x.key]
 		if g == nil {
-			if g = byKey[key]; g == nil {
-				g = &group{finding: &r.v.Findings[r.i], first: r.v, since: since, last: since}
-				byKey[key] = g
-				list = append(list, g)
-			}
-			known[&r.v.Findings[r.i]] = g
+			gs.byKey[x.key] = x
+			gs.list = append(gs.list, x)
+			continue
 		}
-		if n := len(g.names); n > 0 && g.names[n-1] == r.v.Name {
-			continue // twice on one host
+		g.hosts += x.hosts
+		g.names = append(g.names, x.names[:min(len(x.names), ground.MostNames-len(g.names))]...)
+		if x.since.Before(g.since) {
+			g.since, g.first = x.since, x.first
 		}
-		g.hosts++
-		if len(g.names) < ground.MostNames {
-			g.names = append(g.names, r.v.Name)
-		}
-		if since.Before(g.since) {
-			g.since, g.first = since, r.v
-		}
-		if since.After(g.last) {
-			g.last = since
+		if x.last.After(g.last) {
+			g.last = x.last
 		}
 	}
-	return list
 }
 
 func (in *GroupQuery) order() func(a, b *group) int {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -60,8 +61,10 @@ type HostQuery struct {
 }
 
 // found are the hosts that a filter lets through, in parts and by name, and how many it is not known of
-// whether they are meant; order names what else they will be ordered by.
-func (s *Register) found(ctx context.Context, in *HostFilter, order string, now time.Time) (parts []*hostRows, unknown int, err error) {
+// whether they are meant; so many of each part at most, those that come first.
+func (s *Register) found(ctx context.Context, in *HostFilter, order hostOrder, most int, now time.Time) (
+	parts []*hostRows, unknown int, err error,
+) {
 	for _, st := range in.State {
 		if !slices.Contains(api.States, st) {
 			return nil, 0, refusal.Wrong(
@@ -91,21 +94,20 @@ func (s *Register) found(ctx context.Context, in *HostFilter, order string, now 
 		}
 	}
 	in.Q = strings.ToLower(in.Q)
-	return fleet.Across(every, func(part []*fleet.Host) *hostRows { return in.look(part, meant, order, now) }), unknown + unsure, nil
+	return fleet.Across(every, func(part []*fleet.Host) *hostRows { return in.look(part, meant, order, most, now) }), unknown + unsure, nil
 }
 
 // HostNames lists the names of all hosts that a filter lets through, for those who do something with
 // every one of them.
 func (s *Register) HostNames(ctx context.Context, in *HostFilter) (*api.HostNames, error) {
-	parts, unknown, err := s.found(ctx, in, "name", s.Now())
+	byName := hostOrder{by: "name"}
+	parts, unknown, err := s.found(ctx, in, byName, math.MaxInt, s.Now())
 	if err != nil {
 		return nil, err
 	}
 	out := api.HostNames{Names: []string{}, Unknown: unknown}
-	for _, p := range parts {
-		for _, r := range p.rows {
-			out.Names = append(out.Names, r.h.Row().Name)
-		}
+	for _, r := range joined(parts, byName, math.MaxInt).InOrder() {
+		out.Names = append(out.Names, r.h.Row().Name)
 	}
 	out.Total = len(out.Names)
 	return &out, nil
@@ -114,8 +116,9 @@ func (s *Register) HostNames(ctx context.Context, in *HostFilter) (*api.HostName
 // ListHosts lists the fleet, page by page.
 func (s *Register) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage, error) {
 	now := s.Now()
-	order, turned := strings.CutPrefix(in.Sort, "-")
-	parts, unknown, err := s.found(ctx, &in.HostFilter, order, now)
+	by, turned := strings.CutPrefix(in.Sort, "-")
+	order := hostOrder{by, turned}
+	parts, unknown, err := s.found(ctx, &in.HostFilter, order, in.Reach(), now)
 	if err != nil {
 		return nil, err
 	}
@@ -128,17 +131,14 @@ func (s *Register) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage,
 			page.All += p.states[i]
 		}
 	}
-	rows := joined(parts, order)
+	rows := joined(parts, order, in.Reach())
 	if page.Standing, err = s.invited(ctx, counted.Sums(), now); err != nil {
 		return nil, err
 	}
-	page.Total = len(rows)
-	from, to := in.Cut(len(rows))
-	page.Next = in.Next(len(rows))
-	if order != "name" || turned {
-		rows = ground.FirstOf(rows, to, rowOrder(turned))
-	}
-	for _, r := range rows[from:to] {
+	page.Total = rows.Total
+	from, to := in.Cut(page.Total)
+	page.Next = in.Next(page.Total)
+	for _, r := range rows.InOrder()[from:to] {
 		page.Hosts = append(page.Hosts, r.h.Summary(now))
 	}
 	return &page, nil

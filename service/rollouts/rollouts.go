@@ -303,7 +303,7 @@ type RolloutHosts struct {
 
 // rolloutPage describes a rollout with a page of its hosts, those first which failed.
 func (s *Rollouts) rolloutPage(ctx context.Context, ro store.Rollout, in RolloutHosts) (*api.Rollout, error) {
-	q := store.RolloutHostsQuery{Part: strings.ToLower(in.Q), Limit: in.PerPage, Offset: (in.Page - 1) * in.PerPage}
+	q := store.RolloutHostsQuery{Part: strings.ToLower(in.Q), Limit: in.PerPage, Offset: in.Before()}
 	for _, name := range in.State {
 		if !slices.Contains(rollout.States, rollout.State(name)) {
 			return nil, refusal.Wrong(
@@ -384,7 +384,7 @@ func (s *Rollouts) ShowRollout(ctx context.Context, in *RolloutQuery) (*api.Roll
 
 // ListRollouts lists rollouts, page by page.
 func (s *Rollouts) ListRollouts(ctx context.Context, in *ground.Paging) (*api.RolloutPage, error) {
-	list, total, err := s.Store.Rollouts(ctx, in.PerPage, (in.Page-1)*in.PerPage)
+	list, total, err := s.Store.Rollouts(ctx, in.PerPage, in.Before())
 	if err != nil {
 		return nil, err
 	}
