@@ -7,6 +7,7 @@ import (
 	"iter"
 	"slices"
 	"strings"
+	"sync"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/choice"
@@ -31,6 +32,7 @@ type offers struct {
 	packages map[string][]index.Package       // by the key of a place
 	unread   map[string]string                // why it is not known what a place offers
 	releases map[string]*upstream.ReleaseFile // apt
+	says     sync.Map                         // of what is unread, by *upstream.Use, which many hosts have in common
 }
 
 // offered looks a package up in every place.
@@ -39,7 +41,7 @@ func (u *Upstreams) offered(ctx context.Context, name string) (*offers, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := &offers{map[string][]index.Package{}, map[string]string{}, map[string]*upstream.ReleaseFile{}}
+	o := &offers{packages: map[string][]index.Package{}, unread: map[string]string{}, releases: map[string]*upstream.ReleaseFile{}}
 	for _, x := range list {
 		look := u.sights.look(x.Digest, &x.Place)
 		if look.Found == nil {
@@ -77,7 +79,12 @@ func (o *offers) choose(h *choice.Host, name, installed string) (out []choice.Ch
 	for i := range h.Uses {
 		u := h.Uses[i]
 		if why, un := o.unread[u.Key]; un {
-			unread = append(unread, strings.TrimSpace(u.Address()+" "+u.Suite)+": "+why)
+			says, known := o.says.Load(u)
+			if !known {
+				says = strings.TrimSpace(u.Address()+" "+u.Suite) + ": " + why
+				o.says.Store(u, says)
+			}
+			unread = append(unread, says.(string))
 		}
 	}
 	slices.Sort(unread)
@@ -108,45 +115,25 @@ func (u *Upstreams) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, e
 		return nil, err
 	}
 	out := api.Whence{Package: in.Package, Rows: []api.WhenceRow{}, Revision: revision}
-	type like struct {
-		host      *choice.Host
-		installed string
-		asked     bool
+	alike, err := u.alikeFor(ctx, hosts, in.Package, &out)
+	if err != nil {
+		return nil, err
 	}
-	alike := map[like][]*fleet.View{}
-	for _, h := range hosts {
-		v := h.Row()
-		if v.Survey == "" {
-			out.Unknown++
-			continue
-		}
-		decides, err := u.Compute.Deciding(ctx, v.Survey)
-		if err != nil {
-			return nil, err
-		}
-		k := like{host: decides}
-		if p := fleet.PackagesOf(v); p.Knows(in.Package) {
-			k.installed, k.asked = p.Installed[in.Package], true
-		}
-		alike[k] = append(alike[k], v)
-		out.Hosts++
+	if err := fleet.ByBlocks(alike, func(x *alikeHosts) error { return x.choose(o, in.Package) }); err != nil {
+		return nil, err
 	}
 	rows := map[string]*api.WhenceRow{}
-	for k, list := range alike {
-		choices, unread := o.choose(k.host, in.Package, k.installed)
-		if len(unread) > 0 {
-			out.Unsure += len(list)
+	for _, x := range alike {
+		if len(x.unread) > 0 {
+			out.Unsure += x.hosts
 		}
 		nowhere := true
-		for _, c := range choices {
-			nowhere = nowhere && len(c.Offers) == 0
-			if len(unread) > 0 {
-				c.Doubt()
-			}
-			addRow(rows, &c, unread, k.asked, list)
+		for i := range x.choices {
+			nowhere = nowhere && len(x.choices[i].Offers) == 0
+			x.addTo(rows, i)
 		}
 		if nowhere {
-			out.Nowhere += len(list)
+			out.Nowhere += x.hosts
 		}
 	}
 	list := make([]api.WhenceRow, 0, len(rows))
@@ -167,27 +154,89 @@ func (u *Upstreams) Whence(ctx context.Context, in *WhenceQuery) (*api.Whence, e
 	return &out, nil
 }
 
-// addRow adds hosts to the row of those for which the answer is the same.
-func addRow(rows map[string]*api.WhenceRow, c *choice.Choice, unread []string, asked bool, list []*fleet.View) {
-	b, err := json.Marshal([]any{c, unread, asked})
-	if err != nil { // of texts and numbers
-		return
+// alikeHosts are hosts for which the answer is the same.
+type alikeHosts struct {
+	host      *choice.Host
+	installed string
+	asked     bool // they have said whether it is installed
+	hosts     int
+	names     []string // of the first of them
+	systems   []string
+
+	choices []choice.Choice
+	texts   []string // of the choices and what belongs to them: the rows that they stand in
+	unread  []string
+}
+
+// alikeFor puts hosts together for which the answer is the same, by name, and counts them.
+func (u *Upstreams) alikeFor(ctx context.Context, hosts []*fleet.Host, name string, out *api.Whence) (list []*alikeHosts, err error) {
+	type like struct {
+		host      *choice.Host
+		installed string
+		asked     bool
 	}
-	r := rows[string(b)]
+	alike := map[like]*alikeHosts{}
+	for _, h := range hosts {
+		v := h.Row()
+		if v.Survey == "" {
+			out.Unknown++
+			continue
+		}
+		var k like
+		if k.host, err = u.Compute.Deciding(ctx, v.Survey); err != nil {
+			return nil, err
+		}
+		if p := fleet.PackagesOf(v); p.Knows(name) {
+			k.installed, k.asked = p.Installed[name], true
+		}
+		x := alike[k]
+		if x == nil {
+			x = &alikeHosts{host: k.host, installed: k.installed, asked: k.asked}
+			alike[k], list = x, append(list, x)
+		}
+		x.hosts++
+		out.Hosts++
+		if len(x.names) < ground.MostNames {
+			x.names = append(x.names, v.Name)
+		}
+		if !slices.Contains(x.systems, v.OS) {
+			x.systems = append(x.systems, v.OS)
+		}
+	}
+	return list, nil
+}
+
+// choose works out what the hosts take.
+func (x *alikeHosts) choose(o *offers, name string) error {
+	x.choices, x.unread = o.choose(x.host, name, x.installed)
+	x.texts = make([]string, len(x.choices))
+	for i := range x.choices {
+		c := &x.choices[i]
+		if len(x.unread) > 0 {
+			c.Doubt()
+		}
+		b, err := json.Marshal([]any{c, x.unread, x.asked})
+		if err != nil {
+			return err
+		}
+		x.texts[i] = string(b)
+	}
+	return nil
+}
+
+// addTo adds hosts to the row of those for which a choice is the same.
+func (x *alikeHosts) addTo(rows map[string]*api.WhenceRow, i int) {
+	r := rows[x.texts[i]]
 	if r == nil {
-		r = &api.WhenceRow{Choice: *c, Unread: append([]string{}, unread...), Asked: asked, Names: []string{}}
+		r = &api.WhenceRow{Choice: x.choices[i], Unread: append([]string{}, x.unread...), Asked: x.asked, Names: []string{}}
 		if r.Offers == nil {
 			r.Offers = []choice.Offered{}
 		}
-		rows[string(b)] = r
+		rows[x.texts[i]] = r
 	}
-	for _, v := range list {
-		r.Hosts++
-		r.Names = append(r.Names, v.Name)
-		if !slices.Contains(r.OS, v.OS) {
-			r.OS = append(r.OS, v.OS)
-		}
-	}
+	r.Hosts += x.hosts
+	r.Names = append(r.Names, x.names...)
+	r.OS = append(r.OS, x.systems...)
 }
 
 // pickedFor are the hosts that are meant, and the newest revision, whose groups they are.
