@@ -103,6 +103,22 @@ func TestTheNearestIsThatOfAnUnboundedCount(t *testing.T) {
 }
 
 // A list is parted at its commas, and at none of those that part the alternatives of a range.
+// The nearest of parts is that of the nearest ones of each.
+func TestTheNearestOfPartsIsThatOfTheWhole(t *testing.T) {
+	word := rapid.StringMatching(`[ab]{0,2}[a-c]{1,3}(-[01]{1,2})?`)
+	rapid.Check(t, func(t *rapid.T) {
+		wrong, all := word.Draw(t, "wrong"), rapid.SliceOfN(word, 0, 12).Draw(t, "all")
+		at := rapid.IntRange(0, len(all)).Draw(t, "at")
+		var each []string
+		for _, part := range [][]string{all[:at], all[at:]} {
+			if near := Nearest(wrong, part); near != "" {
+				each = append(each, near)
+			}
+		}
+		require.Equal(t, Nearest(wrong, all), Nearest(wrong, each))
+	})
+}
+
 func TestAListIsPartedOutsideOfRanges(t *testing.T) {
 	for list, want := range map[string][]string{
 		"":                         nil,

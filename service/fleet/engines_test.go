@@ -67,7 +67,7 @@ func TestTheFleetChangesUnderThoseWhoLook(t *testing.T) {
 		all.Go(func() {
 			for range 200 {
 				var names []string
-				for name := range f.Names(false) {
+				for name := range Names(f.All(), false) {
 					names = append(names, name)
 				}
 				assert.True(t, slices.IsSorted(names))

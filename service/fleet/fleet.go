@@ -161,9 +161,9 @@ func (f *Fleet) Find(name string) (*Host, error) {
 }
 
 // Names are the names by which hosts can be called.
-func (f *Fleet) Names(short bool) iter.Seq[string] {
+func Names(hosts []*Host, short bool) iter.Seq[string] {
 	return func(yield func(string) bool) {
-		for _, h := range f.All() {
+		for _, h := range hosts {
 			n := h.Row().Name
 			if short {
 				n, _, _ = strings.Cut(n, ".")

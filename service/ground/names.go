@@ -3,6 +3,7 @@ package ground
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/names"
@@ -20,7 +21,10 @@ func (g *Ground) FindHost(name string) (*fleet.Host, error) {
 		return nil, refusal.Conflict(err.Error())
 	}
 	msg := fmt.Sprintf("there is no host %q", name)
-	if near := names.NearestOf(strings.ToLower(name), g.Fleet.Names(!strings.Contains(name, "."))); near != "" {
+	wrong, short := strings.ToLower(name), !strings.Contains(name, ".")
+	each := fleet.Across(g.Fleet.All(), func(part []*fleet.Host) string { return names.NearestOf(wrong, fleet.Names(part, short)) })
+	each = slices.DeleteFunc(each, func(near string) bool { return near == "" })
+	if near := names.Nearest(wrong, each); near != "" {
 		msg += refusal.Meant(near)
 	} else {
 		msg += "; `lantern host list` lists them"
