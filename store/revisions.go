@@ -27,10 +27,21 @@ func (s *Store) Publish(ctx context.Context, r Revision, folder []byte, c func(r
 		return r, false, err
 	}
 	fresh := true
-	err := s.doAll(ctx, late(func() Change { return c(r, fresh) }), func(ctx context.Context, tx *sql.Tx) error {
-		last, err := scanRevision(
-			tx.QueryRowContext(ctx, "SELECT number, policy, author, message, created FROM revisions ORDER BY number DESC LIMIT 1"),
-		)
+	change := func() Change {
+		out := c(r, fresh)
+		then := out.Then
+		out.Then = func() {
+			s.newest.Store(&Revision{
+				Number: r.Number, Policy: r.Policy, Author: r.Author, Message: r.Message, Created: fromUnix(unix(r.Created)), // as it is read
+			})
+			if then != nil {
+				then()
+			}
+		}
+		return out
+	}
+	err := s.doAll(ctx, late(change), func(ctx context.Context, tx *sql.Tx) error {
+		last, err := scanRevision(tx.QueryRowContext(ctx, newestSQL))
 		if err == nil && last.Policy == r.Policy && r.After <= last.Number {
 			number := r.Proposal
 			r, fresh = last, false
@@ -87,12 +98,25 @@ func (s *Store) Revision(ctx context.Context, number int64) (Revision, error) {
 	)
 }
 
-// NewestRevision returns the newest revision.
-func (s *Store) NewestRevision(ctx context.Context) (Revision, error) {
-	return scanRevision(
-		s.read.QueryRowContext(ctx, "SELECT number, policy, author, message, created FROM revisions ORDER BY number DESC LIMIT 1"),
-	)
+// NewestRevision returns the newest revision. Nobody else publishes any, so it is kept at hand: hosts ask for it.
+func (s *Store) NewestRevision(context.Context) (Revision, error) {
+	if r := s.newest.Load(); r != nil {
+		return *r, nil
+	}
+	return Revision{}, fmt.Errorf("revision: %w", ErrNotFound)
 }
+
+// loadNewest reads the newest revision.
+func (s *Store) loadNewest(ctx context.Context) error {
+	r, err := scanRevision(s.read.QueryRowContext(ctx, newestSQL))
+	if errors.Is(err, ErrNotFound) {
+		return nil
+	}
+	s.newest.Store(&r)
+	return err
+}
+
+const newestSQL = "SELECT number, policy, author, message, created FROM revisions ORDER BY number DESC LIMIT 1"
 
 // Revisions returns all revisions, the newest first.
 func (s *Store) Revisions(ctx context.Context) ([]Revision, error) {

@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"net/url"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -40,6 +41,7 @@ type Store struct {
 	enc    *zstd.Encoder
 	dec    *zstd.Decoder
 	known  digests
+	newest atomic.Pointer[Revision]
 	closed chan struct{}
 	put    *sql.Stmt            // putHost, prepared
 	fresh  *sql.Stmt            // likewise, of what changes often
@@ -97,7 +99,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		enc:    enc,
 		dec:    dec,
 	}
-	if err := errors.Join(s.loadKnown(ctx), s.loadChain(ctx)); err != nil {
+	if err := errors.Join(s.loadKnown(ctx), s.loadChain(ctx), s.loadNewest(ctx)); err != nil {
 		read.Close()
 		write.Close()
 		return nil, err

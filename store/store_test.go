@@ -244,12 +244,24 @@ func TestAnInvitationIsUsedUpByOneOfMany(t *testing.T) {
 }
 
 func TestRevisionsCountUpAndTheSameFolderIsOne(t *testing.T) {
-	s := open(t, filepath.Join(t.TempDir(), "l.db"))
-	defer s.Close()
+	path := filepath.Join(t.TempDir(), "l.db")
+	s := open(t, path)
+	newest := func(want int64) { // is at hand, and what is stored
+		got, err := s.NewestRevision(ctx)
+		if want == 0 {
+			require.ErrorIs(t, err, store.ErrNotFound)
+			return
+		}
+		require.NoError(t, err)
+		stored, err := s.Revision(ctx, want)
+		require.NoError(t, err)
+		require.Equal(t, stored, got)
+	}
+	newest(0)
 	publish := func(text string) (int64, bool) {
 		r, fresh, err := s.Publish(
 			ctx,
-			store.Revision{Policy: source.Digest([]byte(text)), Author: "mira", Created: now},
+			store.Revision{Policy: source.Digest([]byte(text)), Author: "mira", Created: now.Add(1234567)},
 			[]byte(text),
 			published,
 		)
@@ -264,7 +276,15 @@ func TestRevisionsCountUpAndTheSameFolderIsOne(t *testing.T) {
 		n, fresh := publish(c.text)
 		assert.Equal(t, c.want, n, "step %d", i)
 		assert.Equal(t, c.fresh, fresh, "step %d", i)
+		newest(c.want)
 	}
+	_, _, err := s.Publish(ctx, store.Revision{Policy: source.Digest([]byte("c")), Created: now, Proposal: 7}, []byte("c"), published)
+	require.Error(t, err, "there is no such proposal")
+	newest(3)
+	require.NoError(t, s.Close())
+	s = open(t, path)
+	defer s.Close()
+	newest(3)
 }
 
 func TestSessionsEnd(t *testing.T) {
