@@ -156,7 +156,7 @@ func usable(cert, key string, log *slog.Logger) (*datafolder.Certificate, error)
 // reading is how much memory a service may take while it reads its fleet, before what is not
 // needed any more is collected, in bytes: whatever the fleet, and for each of its hosts.
 const (
-	reading     = 352 << 20
+	reading     = 336 << 20
 	readingEach = 3 << 10
 )
 
