@@ -92,7 +92,7 @@ func (a *app) policyTest() *cobra.Command {
 			if !about {
 				res.Looked.Unknown = 0 // no expectation is about them
 			}
-			return a.testEnds(args[0], list, res.Looked.Unknown)
+			return a.testEnds(args[0], list, res.Looked.Unknown, fleet || from != "")
 		},
 	}
 	listing(cmd)
@@ -137,26 +137,33 @@ func (a *app) tested(cmd *cobra.Command, dir, from string, fleet bool) (res api.
 }
 
 // testEnds says how many expectations hold, fail and were not tried, and on how many hosts it is
-// not known, because they have sent no survey.
-func (a *app) testEnds(dir string, list []reason.Expected, unknown int) error {
+// not known, because they have sent no survey; onHosts: hosts were given to try them on.
+func (a *app) testEnds(dir string, list []reason.Expected, unknown int, onHosts bool) error {
 	fails, untried := countExpected(list, reason.ExpectFails), countExpected(list, reason.ExpectNotTried)
 	switch {
 	case len(list) == 0:
 		return no("%s says nothing under expect:, so there is nothing to test", dir)
 	case fails+untried == 0 && unknown > 0:
-		return no("%s hold on the hosts that are known; %s sent no survey, so on them they were not tried",
-			view.Count(len(list), "expectation", "expectations"), view.Count(unknown, "host has", "hosts have"))
+		return no("%s on the hosts that are known; %s sent no survey, so on them they were not tried",
+			view.Count(len(list), "expectation holds", "expectations hold"), view.Count(unknown, "host has", "hosts have"))
 	case fails+untried == 0:
 		if a.format == "table" {
-			a.out.Printf("%s", a.out.Paint(view.Green, "All of "+view.Count(len(list), "expectation", "expectations")+" hold."))
+			says := "The expectation holds."
+			if len(list) > 1 {
+				says = fmt.Sprintf("All %d expectations hold.", len(list))
+			}
+			a.out.Printf("%s", a.out.Paint(view.Green, says))
 		}
 		return nil
 	}
 	var said []string
 	if fails > 0 {
-		said = append(said, fmt.Sprintf("%d do not hold", fails))
+		said = append(said, view.Count(fails, "does not hold", "do not hold"))
 	}
-	if untried > 0 {
+	switch {
+	case untried > 0 && onHosts:
+		said = append(said, fmt.Sprintf("%d could not be tried on these hosts, for the reasons that stand beside them", untried))
+	case untried > 0:
 		said = append(said, fmt.Sprintf("%d could not be tried: try them on hosts, with --surveys FOLDER or --fleet", untried))
 	}
 	if unknown > 0 {

@@ -2573,7 +2573,7 @@ export interface components {
             next?: number;
         };
         Hold: {
-            /** @description what else than a name a lock of zypper or dnf 5 asks for, in the words of its file */
+            /** @description what else than a name a lock of zypper or dnf 5 asks for, in the words of its file; group: what pacman ignores is a group of packages */
             criteria?: string;
             family: string;
             file: string;

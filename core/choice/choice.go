@@ -148,6 +148,8 @@ func (h *Host) Choose(family, name string, offers []Offered, installed string) C
 		h.byRemote(&c)
 	}
 	c.tellBuilds()
+	h.tellLocks(&c)
+	h.tellGroups(&c)
 	slices.SortStableFunc(c.Offers, func(a, b Offered) int {
 		taken := func(o *Offered) int {
 			if c.Taken != nil && o.Use == c.Taken.Use && o.Version == c.Taken.Version && o.Arch == c.Taken.Arch {
@@ -168,6 +170,20 @@ func (c *Choice) tellBuilds() {
 	for i := range c.Offers {
 		if o := &c.Offers[i]; o.Out == "" && o.Version == c.Taken.Version && o.Arch == c.Taken.Arch && !same(o, c.Taken, true) {
 			c.Why += fmt.Sprintf("; another build of %s is offered by %s", o.Version, strings.TrimSpace(o.From+" "+o.Suite))
+			return
+		}
+	}
+}
+
+// tellGroups says that what is installed may stay: pacman is told to ignore groups of packages, and which package is in which is
+// not looked at.
+func (h *Host) tellGroups(c *Choice) {
+	if c.Taken == nil || c.Installed == "" || c.Stays {
+		return
+	}
+	for i := range h.Survey.Holds {
+		if k := &h.Survey.Holds[i]; k.Family == c.Family && k.Criteria == source.Group {
+			c.Why += fmt.Sprintf("; whether it stays as one of the group %s, which %s has pacman ignore, is not known", k.What, k.File)
 			return
 		}
 	}
@@ -272,6 +288,9 @@ func (h *Host) kept(family, name, installed string) (by string) {
 			if k.Source == "" && zypp.Locked(h.Survey.Settings) && locked(k, name, installed, "", true) {
 				return k.File
 			}
+			continue
+		}
+		if k.Criteria == source.Group { // tellGroups tells of it
 			continue
 		}
 		bare, _, _ := strings.Cut(k.What, ":") // apt's holds may name the architecture

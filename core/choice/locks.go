@@ -33,47 +33,83 @@ func (h *Host) lockAway(c *Choice) {
 	}
 }
 
-// locked reports whether one of zypper's locks is for a package. Of an attribute that no list of
-// packages tells it is not.
-func locked(k *source.Hold, name, edition, arch string, installed bool) bool {
-	match, fold, meets := "glob", false, true
-	var others []string
+// asked is what one of zypper's locks asks for beside names.
+type asked struct {
+	match  string
+	fold   bool
+	meets  bool     // it may be for packages of that version that are so installed
+	others []string // `attribute: value`, any of which is enough
+}
+
+func askedBy(k *source.Hold, edition string, installed bool) asked {
+	a := asked{match: "glob", meets: true}
 	for _, part := range strings.Split(k.Criteria, "; ") {
 		key, value, _ := strings.Cut(part, ": ")
 		switch key {
 		case "":
 		case "match_type":
-			match = value
+			a.match = value
 		case "case_sensitive":
-			fold = true
+			a.fold = true
 		case "type":
-			meets = false // of packages it says nothing
+			a.meets = false // of packages it says nothing
 		case "version":
-			meets = meets && compares(value, edition)
+			a.meets = a.meets && compares(value, edition)
 		case "install_status":
-			meets = meets && (value == "installed") == installed
+			a.meets = a.meets && (value == "installed") == installed
 		default:
-			others = append(others, part)
+			a.others = append(a.others, part)
 		}
 	}
-	if len(others) == 0 || !meets {
-		return meets && named(match, fold, k.What, name)
+	return a
+}
+
+// locked reports whether one of zypper's locks is for a package. Of an attribute that no list of
+// packages tells it is not; untold tells of those.
+func locked(k *source.Hold, name, edition, arch string, installed bool) bool {
+	a := askedBy(k, edition, installed)
+	if len(a.others) == 0 || !a.meets {
+		return a.meets && named(a.match, a.fold, k.What, name)
 	}
-	return slices.ContainsFunc(others, func(part string) bool {
+	return slices.ContainsFunc(a.others, func(part string) bool {
 		key, value, _ := strings.Cut(part, ": ")
 		switch key {
 		case "solvable_name", "solvable_provides": // every package provides its own name
 			kinds, bare, asked := zypp.Parted(value)
-			return !slices.ContainsFunc(kinds, func(k string) bool { return k != "package" }) && named(match, fold, bare, name) &&
+			return !slices.ContainsFunc(kinds, func(k string) bool { return k != "package" }) && named(a.match, a.fold, bare, name) &&
 				(asked == "" || compares(zypp.Compared(asked), edition))
 		case "query_string":
-			return named(match, fold, value, name)
+			return named(a.match, a.fold, value, name)
 		case "solvable_arch":
-			return named(match, fold, value, arch)
+			return named(a.match, a.fold, value, arch)
 		}
 		return key == "complex" // libzypp makes nothing of what it says, and it is for all
 	})
 }
+
+// tellLocks says that one of zypper's locks may be for what is taken: it asks for what no list of packages tells.
+func (h *Host) tellLocks(c *Choice) {
+	if c.Taken == nil || c.Family != zypp.Family || !zypp.Locked(h.Survey.Settings) {
+		return
+	}
+	for i := range h.Survey.Holds {
+		k := &h.Survey.Holds[i]
+		if k.Family != zypp.Family || k.Kind != source.HoldLock || k.Source != "" && k.Source != h.Uses[c.Taken.Use].ID {
+			continue
+		}
+		a := askedBy(k, c.Taken.Version, false)
+		for _, part := range a.others {
+			key, _, _ := strings.Cut(part, ": ")
+			if a.meets && strings.HasPrefix(key, "solvable_") && !slices.Contains(told, key) {
+				c.Why += "; whether " + k.File + " locks it is not known: no list of packages tells " + key
+				return
+			}
+		}
+	}
+}
+
+// told are the attributes that lists of packages tell whole; what a package provides beside its own name they do not.
+var told = []string{"solvable_name", "solvable_arch"}
 
 // named holds a text against a name as libzypp's queries do.
 func named(match string, fold bool, text, name string) bool {

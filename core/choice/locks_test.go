@@ -44,6 +44,8 @@ func lockText(t *rapid.T) string {
 		some("query_string", names...)
 	case 1:
 		some("solvable_provides", "tide-a", "tide-b")
+	case 2: // what no list of packages tells
+		some("solvable_summary", "*", "x", "tide*", "nothing")
 	default:
 		for range rapid.IntRange(0, 2).Draw(t, "names") {
 			some("solvable_name", names...)
@@ -115,6 +117,9 @@ func TestZyppersChoiceUnderLocks(t *testing.T) {
 			got := ""
 			if c.Taken != nil {
 				got = c.Taken.Version
+			}
+			if doubted := strings.Contains(text, "solvable_summary") && strings.Contains(c.Why, "is not known"); doubted && want == "" {
+				continue
 			}
 			if want != got {
 				rt.Fatalf("%s: zypper would install %q, we say %q\n%s\n%+v", name, want, got, text, us.Survey.Holds)

@@ -60,7 +60,7 @@ func (h *host) apt() (status, version string) {
 }
 
 // read is what we know of the host: its survey, and what each of its sources offers.
-func (h *host) read(t *rapid.T, m survey.Machine) (*choice.Host, map[string][]choice.Offered) {
+func (h *host) read(t rapid.TB, m survey.Machine) (*choice.Host, map[string][]choice.Offered) {
 	dir, err := os.OpenRoot(h.root)
 	require.NoError(t, err)
 	defer dir.Close()

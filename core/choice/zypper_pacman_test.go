@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -76,7 +77,17 @@ func takes(t *rapid.T, us *choice.Host, family string, offers map[string][]choic
 		}
 		want, from, _ := strings.Cut(theirs[name], " ")
 		if want != got || from != where && !tie(&c, us, from) {
-			t.Fatalf("%s: the program takes %q of %q, we say %q of %q (%s)\n%s\n%+v", name, want, from, got, where, c.Why, context, c.Offers)
+			t.Fatalf(
+				"%s: the program takes %q of %q, we say %q of %q (%s)\n%s\n%+v",
+				name,
+				want,
+				from,
+				got,
+				where,
+				c.Why,
+				context,
+				c.Offers,
+			)
 		}
 	}
 }
@@ -192,6 +203,62 @@ func TestPacmansChoice(t *testing.T) {
 			}
 		}
 	})
+}
+
+// A group that pacman ignores is no package of that name, and what it keeps is not said to be replaced.
+func TestPacmanIgnoresGroups(t *testing.T) {
+	h := newHost(t, "etc/pacman.d", "var/lib/pacman/local", "var/lib/pacman/sync")
+	h.write("ID=driftwood\nID_LIKE=arch\n", h.root, "etc/os-release")
+	h.write("9\n", h.root, "var/lib/pacman/local/ALPM_DB_VERSION")
+	desc := func(name, version, groups string) string {
+		return fmt.Sprintf(
+			"%%FILENAME%%\n%[1]s-%[2]s.pkg.tar.gz\n\n%%NAME%%\n%[1]s\n\n%%VERSION%%\n%[2]s\n\n%%ARCH%%\nany\n\n%%CSIZE%%\n1\n\n%[3]s",
+			name,
+			version,
+			groups,
+		)
+	}
+	of := map[string]string{"tide-a": "%GROUPS%\nsea\n\n", "tide-b": "", "sea": ""}
+	dir := filepath.Join(h.site, "db")
+	args := []string{"-C", filepath.Join(dir, "tree"), "-czf", filepath.Join(dir, "r.db")}
+	for name, groups := range of {
+		h.write(desc(name, "2.0-1", groups), dir, "tree", name+"-2.0-1", "desc")
+		h.write(desc(name, "1.0-1", groups), h.root, "var/lib/pacman/local", name+"-1.0-1", "desc")
+		args = append(args, name+"-2.0-1")
+	}
+	h.run(nil, "tar", args...)
+	for _, c := range []struct{ conf, ignored, doubted string }{
+		{"", "", ""},
+		{"IgnoreGroup = sea\n", "tide-a", "sea tide-a tide-b"},
+		{"IgnorePkg = sea\n", "sea", ""},
+		{"IgnorePkg = tide-b\nIgnoreGroup = sea\n", "tide-a tide-b", "sea tide-a"},
+	} {
+		conf := "[options]\nArchitecture = x86_64\nSigLevel = Never\n" + c.conf + "[r]\nServer = file://" + dir + "\n"
+		h.write(conf, h.root, "etc/pacman.conf")
+		pacman := []string{
+			"--root",
+			h.root,
+			"--dbpath",
+			filepath.Join(h.root, "var/lib/pacman"),
+			"--config",
+			filepath.Join(h.root, "etc/pacman.conf"),
+			"--logfile",
+			"/dev/null",
+			"--noconfirm",
+		}
+		h.run(nil, "pacman", append(pacman, "-Sy")...)
+		said := h.run(nil, "pacman", append(pacman, "-Qu")...)
+		us, offers := h.read(t, survey.Machine{Arch: "x86_64"})
+		for name := range of {
+			require.Contains(t, said, name+" 1.0-1 -> 2.0-1")
+			ignored := strings.Contains(said, name+" 1.0-1 -> 2.0-1 [ignored]")
+			require.Equal(t, slices.Contains(strings.Fields(c.ignored), name), ignored, "%s\n%s", c.conf, said)
+			got := us.Choose("arch", name, offers[name], "1.0-1")
+			doubted := strings.Contains(got.Why, "is not known")
+			require.Equal(t, slices.Contains(strings.Fields(c.doubted), name), doubted, "%s: %s", name, got.Why)
+			require.Equal(t, ignored && !doubted, got.Stays, "%s: %s", name, got.Why)
+		}
+	}
 }
 
 // What is installed stays where something holds it, and is said to get no more where nothing

@@ -144,3 +144,29 @@ func TestALockListThatIsNotReadAnyMoreIsTold(t *testing.T) {
 		}
 	}
 }
+
+// A reader that did not tell groups of packages from packages says the same of a host as one that does; of two that do, the one is
+// another thing than the other.
+func TestAGroupThatIsIgnoredIsNoPackage(t *testing.T) {
+	sheet := &source.Sheet{Family: "arch", Unlisted: source.UnlistedReport}
+	sees := func(criteria string, reach int) *source.Survey {
+		hold := source.Hold{Family: "arch", Kind: source.HoldIgnore, What: "sea", Criteria: criteria, File: "/etc/pacman.conf", Line: 2}
+		return &source.Survey{Traits: source.Traits{Family: "arch"}, Settings: []source.Setting{}, Holds: []source.Hold{hold}, Reach: reach}
+	}
+	for _, c := range []struct {
+		was, is *source.Survey
+		found   int
+	}{
+		{sees("", 11), sees(source.Group, source.Reach), 0}, {sees(source.Group, source.Reach), sees("", 11), 0},
+		{sees("", source.Reach), sees(source.Group, source.Reach), 1}, {sees(source.Group, source.Reach), sees(source.Group, source.Reach), 0},
+	} {
+		found := drift.Judge(drift.Input{Sheet: sheet, Survey: c.is, Base: &drift.Base{Sheet: sheet, Survey: c.was}})
+		count := 0
+		for _, f := range found {
+			if f.Class == drift.HoldChanged {
+				count++
+			}
+		}
+		assert.Equal(t, c.found, count, "%+v", found)
+	}
+}

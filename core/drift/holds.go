@@ -40,6 +40,9 @@ func (s *standing) holds() {
 	if s.was.Reach < locksWhole {
 		was, is = asNamed(was), asNamed(is)
 	}
+	if min(s.was.Reach, s.survey.Reach) < groupsApart {
+		was, is = withoutGroups(was), withoutGroups(is)
+	}
 	if s.was.Reach < locksOfFive && slices.ContainsFunc(was, listed) && !slices.ContainsFunc(is, listed) {
 		was = slices.DeleteFunc(was, listed)
 		s.add(Finding{Class: HoldChanged, Severity: Note, Field: source.HoldLock, File: rpm.LockList, Message: listNotRead})
@@ -67,6 +70,20 @@ func (s *standing) policysLocks() (out []source.Hold) {
 	for _, l := range s.sheet.Locks {
 		out = append(out, source.Hold{Family: source.FamilyZypp, Kind: source.HoldLock, What: l.Package, Criteria: l.Criteria,
 			File: zypp.LockFile(s.survey.Settings), Line: lines[l]})
+	}
+	return out
+}
+
+// groupsApart is the reach from which on groups of packages that pacman ignores are told from packages.
+const groupsApart = 12
+
+// withoutGroups are holds as readers before that told them.
+func withoutGroups(list []source.Hold) []source.Hold {
+	out := slices.Clone(list)
+	for i := range out {
+		if out[i].Criteria == source.Group {
+			out[i].Criteria = ""
+		}
 	}
 	return out
 }

@@ -24,7 +24,7 @@ type Setting struct {
 
 // Reach is how widely today's reader looks. Whoever has it look for more raises it, and gives
 // what is new that number, so that no host drifts because it is looked at more closely.
-const Reach = 11
+const Reach = 12
 
 // Vouching is the reach of the first reader that looks at who vouches for servers: in the files that are named for it,
 // and in what the system believes beyond its own.
@@ -84,9 +84,13 @@ type Hold struct {
 	Source string `json:"source" doc:"id of the source that it is for; empty for all"`
 	File   string `json:"file"`
 	Line   int    `json:"line"`
-	// Criteria say what else a lock asks for, in the words of its file: "version: >= 2" of zypper, "evr <= 2-1" of dnf 5.
-	Criteria string `json:"criteria,omitzero" doc:"what else than a name a lock of zypper or dnf 5 asks for, in the words of its file"`
+	// Criteria say what else a lock asks for, in the words of its file: "version: >= 2" of zypper, "evr <= 2-1" of dnf 5. Of what
+	// pacman ignores Group says that it is no package.
+	Criteria string `json:"criteria,omitzero" doc:"what else than a name a lock of zypper or dnf 5 asks for, in the words of its file; group: what pacman ignores is a group of packages"`
 }
+
+// Group is the criterion of a hold that is for the packages of a group.
+const Group = "group"
 
 // Service is one of zypper's services, which define repositories of their own.
 type Service struct {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"reflect"
+	"slices"
 	"testing"
 	"time"
 
@@ -11,7 +12,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/service/ground"
+	"patientlantern.example/lantern/store"
 )
 
 // Whatever is counted is counted by every part, and parts are no less than the whole.
@@ -103,4 +107,52 @@ func TestRowsOfPartsAreThoseOfTheWhole(t *testing.T) {
 			}
 		}
 	}
+}
+
+// A finding is the same however many parts the hosts were gone over in, and has each host once, however often it is there.
+func TestGroupsOfPartsAreThoseOfTheWhole(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		hosts := make([]*fleet.Host, rapid.IntRange(0, 30).Draw(rt, "hosts"))
+		having := map[string]map[string]bool{} // key → hosts
+		began := time.Date(2026, 3, 3, 8, 0, 0, 0, time.UTC)
+		all := 0
+		for i := range hosts {
+			v := &fleet.View{}
+			v.Name = fmt.Sprintf("node-%02d", i)
+			for range rapid.IntRange(0, 4).Draw(rt, "findings") {
+				f := drift.Finding{
+					Class:    drift.UnlistedSource,
+					Severity: drift.Fault,
+					File:     rapid.SampledFrom([]string{"/a", "/b", "/c"}).Draw(rt, "file"),
+				}
+				v.Findings, v.Keys = append(v.Findings, f), append(v.Keys, f.Key())
+				if having[f.Key()] == nil {
+					having[f.Key()] = map[string]bool{}
+				}
+				having[f.Key()][v.Name] = true
+				all++
+			}
+			v.Since = store.Since{}.Follow(v.Keys, began.Add(time.Duration(rapid.IntRange(0, 5).Draw(rt, "hour"))*time.Hour), nil)
+			hosts[i] = &fleet.Host{}
+			hosts[i].Put(v)
+		}
+		in := &DriftQuery{}
+		whole := in.grouped(hosts)
+		at := rapid.IntRange(0, len(hosts)).Draw(rt, "at")
+		parted := in.grouped(hosts[:at])
+		parted.join(in.grouped(hosts[at:]))
+		for _, gs := range []*groups{whole, parted} {
+			require.Equal(rt, all, gs.all)
+			require.Len(rt, gs.list, len(having))
+			for i, g := range gs.list {
+				require.Equal(rt, len(having[g.key]), g.hosts)
+				require.Len(rt, g.names, min(g.hosts, ground.MostNames))
+				require.True(rt, slices.IsSorted(g.names))
+				require.Equal(rt, whole.list[i].names, g.names)
+				require.Equal(rt, whole.list[i].first, g.first)
+				require.Equal(rt, []time.Time{whole.list[i].since, whole.list[i].last}, []time.Time{g.since, g.last})
+			}
+		}
+		require.Equal(rt, whole.hosts, parted.hosts)
+	})
 }

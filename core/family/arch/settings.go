@@ -54,9 +54,10 @@ func (r *reader) note(key, value, file string, line int) {
 		r.said = map[string][]said{}
 	}
 	r.said[key] = append(r.said[key], said{value, file, line})
-	if key == "IgnorePkg" || key == "IgnoreGroup" {
+	criteria := map[string]string{"IgnorePkg": "", "IgnoreGroup": source.Group}
+	if of, keeps := criteria[key]; keeps {
 		for _, what := range words(value) {
-			r.Hold(source.HoldIgnore, what, "", file, line)
+			r.HoldWhere(source.HoldIgnore, what, "", of, file, line)
 		}
 	}
 }
