@@ -40,6 +40,7 @@ type Choice struct {
 	Installed string    `json:"installed,omitempty"`
 	Stays     bool      `json:"stays,omitempty" doc:"What is installed is not replaced"`
 	Why       string    `json:"why" doc:"In words"`
+	Untold    string    `json:"-"` // what may decide otherwise, and is not known; Why says it too
 }
 
 // Host is what decides on a host which package is taken.
@@ -148,8 +149,7 @@ func (h *Host) Choose(family, name string, offers []Offered, installed string) C
 		h.byRemote(&c)
 	}
 	c.tellBuilds()
-	h.tellLocks(&c)
-	h.tellGroups(&c)
+	h.doubt(&c)
 	slices.SortStableFunc(c.Offers, func(a, b Offered) int {
 		taken := func(o *Offered) int {
 			if c.Taken != nil && o.Use == c.Taken.Use && o.Version == c.Taken.Version && o.Arch == c.Taken.Arch {
@@ -175,18 +175,48 @@ func (c *Choice) tellBuilds() {
 	}
 }
 
-// tellGroups says that what is installed may stay: pacman is told to ignore groups of packages, and which package is in which is
-// not looked at.
-func (h *Host) tellGroups(c *Choice) {
-	if c.Taken == nil || c.Installed == "" || c.Stays {
+// doubt says what may decide otherwise on what is taken, and is not known.
+func (h *Host) doubt(c *Choice) {
+	if c.Taken == nil || c.Stays {
 		return
 	}
 	for i := range h.Survey.Holds {
-		if k := &h.Survey.Holds[i]; k.Family == c.Family && k.Criteria == source.Group {
-			c.Why += fmt.Sprintf("; whether it stays as one of the group %s, which %s has pacman ignore, is not known", k.What, k.File)
+		k := &h.Survey.Holds[i]
+		if k.Family != c.Family || k.Source != "" && k.Source != h.Uses[c.Taken.Use].ID {
+			continue
+		}
+		if k.Criteria == source.Group && c.Installed == "" { // pacman asks, and takes what is asked for
+			continue
+		}
+		if c.Untold = h.untold(k, c.Taken.Version); c.Untold != "" {
+			c.Why += "; " + c.Untold
 			return
 		}
 	}
+}
+
+// untold says of a hold why it is not known which packages it is for; empty where it is. edition is that of a package; empty: of
+// any.
+func (h *Host) untold(k *source.Hold, edition string) string {
+	if k.Criteria == source.Group {
+		return fmt.Sprintf("whether it stays as one of the group %s, which %s has pacman ignore, is not known", k.What, k.File)
+	}
+	if k.Family == zypp.Family && k.Kind == source.HoldLock && zypp.Locked(h.Survey.Settings) {
+		if attribute := untoldOf(k, edition); attribute != "" {
+			return "whether " + k.File + " locks it is not known: no list of packages tells " + attribute
+		}
+	}
+	return ""
+}
+
+// Untold says why it is not known of some packages whether they stay as they are; empty where it is known of all.
+func (h *Host) Untold() string {
+	for i := range h.Survey.Holds {
+		if why := h.untold(&h.Survey.Holds[i], ""); why != "" {
+			return "of some packages it is not known whether they stay: " + h.Survey.Holds[i].File + " keeps them by what no list of packages tells"
+		}
+	}
+	return ""
 }
 
 // same reports whether two packages of one version are the same by what their lists say of them, and by their
@@ -290,7 +320,7 @@ func (h *Host) kept(family, name, installed string) (by string) {
 			}
 			continue
 		}
-		if k.Criteria == source.Group { // tellGroups tells of it
+		if k.Criteria == source.Group { // doubt tells of it
 			continue
 		}
 		bare, _, _ := strings.Cut(k.What, ":") // apt's holds may name the architecture

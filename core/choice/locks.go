@@ -65,7 +65,7 @@ func askedBy(k *source.Hold, edition string, installed bool) asked {
 }
 
 // locked reports whether one of zypper's locks is for a package. Of an attribute that no list of
-// packages tells it is not; untold tells of those.
+// packages tells it is not; untoldOf tells of those.
 func locked(k *source.Hold, name, edition, arch string, installed bool) bool {
 	a := askedBy(k, edition, installed)
 	if len(a.others) == 0 || !a.meets {
@@ -87,25 +87,16 @@ func locked(k *source.Hold, name, edition, arch string, installed bool) bool {
 	})
 }
 
-// tellLocks says that one of zypper's locks may be for what is taken: it asks for what no list of packages tells.
-func (h *Host) tellLocks(c *Choice) {
-	if c.Taken == nil || c.Family != zypp.Family || !zypp.Locked(h.Survey.Settings) {
-		return
-	}
-	for i := range h.Survey.Holds {
-		k := &h.Survey.Holds[i]
-		if k.Family != zypp.Family || k.Kind != source.HoldLock || k.Source != "" && k.Source != h.Uses[c.Taken.Use].ID {
-			continue
-		}
-		a := askedBy(k, c.Taken.Version, false)
-		for _, part := range a.others {
-			key, _, _ := strings.Cut(part, ": ")
-			if a.meets && strings.HasPrefix(key, "solvable_") && !slices.Contains(told, key) {
-				c.Why += "; whether " + k.File + " locks it is not known: no list of packages tells " + key
-				return
-			}
+// untoldOf is what one of zypper's locks asks for that no list of packages tells; empty where there is nothing.
+func untoldOf(k *source.Hold, edition string) string {
+	a := askedBy(k, edition, false)
+	for _, part := range a.others {
+		key, _, _ := strings.Cut(part, ": ")
+		if (a.meets || edition == "") && strings.HasPrefix(key, "solvable_") && !slices.Contains(told, key) {
+			return key
 		}
 	}
+	return ""
 }
 
 // told are the attributes that lists of packages tell whole; what a package provides beside its own name they do not.

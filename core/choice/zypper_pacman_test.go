@@ -249,6 +249,7 @@ func TestPacmanIgnoresGroups(t *testing.T) {
 		h.run(nil, "pacman", append(pacman, "-Sy")...)
 		said := h.run(nil, "pacman", append(pacman, "-Qu")...)
 		us, offers := h.read(t, survey.Machine{Arch: "x86_64"})
+		require.Equal(t, c.doubted != "", us.Untold() != "", "%s: %s", c.conf, us.Untold())
 		for name := range of {
 			require.Contains(t, said, name+" 1.0-1 -> 2.0-1")
 			ignored := strings.Contains(said, name+" 1.0-1 -> 2.0-1 [ignored]")
@@ -256,7 +257,10 @@ func TestPacmanIgnoresGroups(t *testing.T) {
 			got := us.Choose("arch", name, offers[name], "1.0-1")
 			doubted := strings.Contains(got.Why, "is not known")
 			require.Equal(t, slices.Contains(strings.Fields(c.doubted), name), doubted, "%s: %s", name, got.Why)
+			require.Equal(t, doubted, got.Untold != "", name)
 			require.Equal(t, ignored && !doubted, got.Stays, "%s: %s", name, got.Why)
+			fresh := us.Choose("arch", name, offers[name], "")
+			require.Empty(t, fresh.Untold, "what is asked for by its name is taken")
 		}
 	}
 }

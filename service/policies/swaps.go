@@ -267,6 +267,9 @@ func (w *weigher) foresee(ctx context.Context, t *turned) *foreseen {
 	if f.names, every = w.shared.Concerned(t.before, t.after, mostSwapped); every > len(f.names) {
 		f.why = fmt.Sprintf("%d packages are concerned, and hosts are asked for %d of them", every, len(f.names))
 	}
+	if f.why == "" && len(f.names) > 0 {
+		f.why = t.after.Untold()
+	}
 	return f
 }
 

@@ -118,8 +118,8 @@ func (w *weigher) taken(ctx context.Context, x *taker, at *afterward) map[string
 			continue
 		}
 		c, places := w.shared.Choose(at.host, name, "")
-		t := resolve.Taking{}
-		if c.Taken != nil {
+		t := resolve.Taking{Unknown: c.Untold}
+		if c.Taken != nil && c.Untold == "" {
 			t.Version = c.Taken.Version
 			t.From = named(at.host, x.res.Sheet)(places[c.Taken.Use])
 		}
