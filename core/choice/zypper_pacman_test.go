@@ -133,6 +133,14 @@ func TestZyppersChoice(t *testing.T) {
 	})
 }
 
+// pacman runs it on the host, and returns what it says.
+func (h *host) pacman(args ...string) string {
+	return h.run(nil, "pacman", append([]string{
+		"--root", h.root, "--dbpath", filepath.Join(h.root, "var/lib/pacman"), "--config", filepath.Join(h.root, "etc/pacman.conf"),
+		"--logfile", "/dev/null", "--noconfirm",
+	}, args...)...)
+}
+
 // What pacman would fetch is what we say is taken.
 func TestPacmansChoice(t *testing.T) {
 	h := newHost(t, "etc/pacman.d", "var/lib/pacman/local", "var/lib/pacman/sync")
@@ -164,18 +172,7 @@ func TestPacmansChoice(t *testing.T) {
 		}
 		h.write(conf, h.root, "etc/pacman.conf")
 		require.NoError(rt, os.RemoveAll(filepath.Join(h.root, "var/lib/pacman/sync")))
-		args := []string{
-			"--root",
-			h.root,
-			"--dbpath",
-			filepath.Join(h.root, "var/lib/pacman"),
-			"--config",
-			filepath.Join(h.root, "etc/pacman.conf"),
-			"--logfile",
-			"/dev/null",
-			"--noconfirm",
-		}
-		h.run(nil, "pacman", append(args, "-Sy")...)
+		h.pacman("-Sy")
 		us, offers := h.read(rt, survey.Machine{Arch: "x86_64"})
 		var there []string
 		for _, name := range packages {
@@ -187,7 +184,7 @@ func TestPacmansChoice(t *testing.T) {
 			return
 		}
 		theirs := map[string]string{}
-		for line := range strings.Lines(h.run(nil, "pacman", append(append(args, "-Sp", "--print-format", "%n %v %r"), there...)...)) {
+		for line := range strings.Lines(h.pacman(append([]string{"-Sp", "--print-format", "%n %v %r"}, there...)...)) {
 			if w := strings.Fields(line); len(w) == 3 {
 				theirs[w[0]] = w[1] + " " + w[2]
 			}
@@ -235,19 +232,8 @@ func TestPacmanIgnoresGroups(t *testing.T) {
 	} {
 		conf := "[options]\nArchitecture = x86_64\nSigLevel = Never\n" + c.conf + "[r]\nServer = file://" + dir + "\n"
 		h.write(conf, h.root, "etc/pacman.conf")
-		pacman := []string{
-			"--root",
-			h.root,
-			"--dbpath",
-			filepath.Join(h.root, "var/lib/pacman"),
-			"--config",
-			filepath.Join(h.root, "etc/pacman.conf"),
-			"--logfile",
-			"/dev/null",
-			"--noconfirm",
-		}
-		h.run(nil, "pacman", append(pacman, "-Sy")...)
-		said := h.run(nil, "pacman", append(pacman, "-Qu")...)
+		h.pacman("-Sy")
+		said := h.pacman("-Qu")
 		us, offers := h.read(t, survey.Machine{Arch: "x86_64"})
 		require.Equal(t, c.doubted != "", us.Untold() != "", "%s: %s", c.conf, us.Untold())
 		for name := range of {
