@@ -1,6 +1,7 @@
 package ground
 
 import (
+	"cmp"
 	"math"
 	"slices"
 )
@@ -36,13 +37,20 @@ func (p Paging) Cut(total int) (from, to int) {
 	return min(p.Before(), to), to
 }
 
-// Firsts are the first of many rows in an order. Of a long list few rows are shown, so the others are neither kept nor put in order.
+// Firsts are the first of many rows in an order; equal ones stay in that in which they came. Of a long list few rows are shown, so
+// the others are neither kept nor put in order.
 type Firsts[T any] struct {
 	Total int // rows that were added
 
 	most  int
 	order func(a, b T) int
-	rows  []T // once there are so many a heap, the last of them on top
+	rows  []came[T] // once there are so many a heap, the last of them on top
+}
+
+// came is a row with how many came before it.
+type came[T any] struct {
+	row T
+	at  int
 }
 
 // NewFirsts keeps so many rows at most.
@@ -50,26 +58,44 @@ func NewFirsts[T any](most int, order func(a, b T) int) *Firsts[T] {
 	return &Firsts[T]{most: most, order: order}
 }
 
+func (f *Firsts[T]) compare(a, b came[T]) int {
+	return cmp.Or(f.order(a.row, b.row), cmp.Compare(a.at, b.at))
+}
+
 // Add adds a row.
 func (f *Firsts[T]) Add(row T) {
 	f.Total++
+	x := came[T]{row, f.Total}
 	switch {
 	case len(f.rows) < f.most:
-		if f.rows = append(f.rows, row); len(f.rows) == f.most {
+		if f.rows = append(f.rows, x); len(f.rows) == f.most {
 			for i := f.most/2 - 1; i >= 0; i-- {
-				sink(f.rows, i, f.order)
+				sink(f.rows, i, f.compare)
 			}
 		}
-	case f.most > 0 && f.order(row, f.rows[0]) < 0:
-		f.rows[0] = row
-		sink(f.rows, 0, f.order)
+	case f.most > 0 && f.compare(x, f.rows[0]) < 0:
+		f.rows[0] = x
+		sink(f.rows, 0, f.compare)
 	}
+}
+
+// Join adds the rows of a part that follows.
+func (f *Firsts[T]) Join(more *Firsts[T]) {
+	before := f.Total
+	for _, row := range more.InOrder() {
+		f.Add(row)
+	}
+	f.Total = before + more.Total
 }
 
 // InOrder returns the rows in their order. None is added afterwards.
 func (f *Firsts[T]) InOrder() []T {
-	slices.SortFunc(f.rows, f.order)
-	return f.rows
+	slices.SortFunc(f.rows, f.compare)
+	out := make([]T, len(f.rows))
+	for i := range f.rows {
+		out[i] = f.rows[i].row
+	}
+	return out
 }
 
 // sink lets the element at i down to where none below it comes later.

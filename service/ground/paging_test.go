@@ -22,10 +22,16 @@ func TestTheFirstAreThoseOfTheWholeOrder(t *testing.T) {
 		order := func(a, b row) int { return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at)) }
 		all := slices.SortedFunc(slices.Values(rows), order)
 		most := rapid.IntRange(0, 320).Draw(t, "most")
-		first := NewFirsts(most, order)
-		for _, r := range rows {
+		byNum := func(a, b row) int { return cmp.Compare(a.num, b.num) } // equal ones stay as they came
+		first, more := NewFirsts(most, byNum), NewFirsts(most, byNum)
+		at := rapid.IntRange(0, len(rows)).Draw(t, "at")
+		for _, r := range rows[:at] {
 			first.Add(r)
 		}
+		for _, r := range rows[at:] {
+			more.Add(r)
+		}
+		first.Join(more)
 		require.Equal(t, len(rows), first.Total)
 		require.Equal(t, append([]row{}, all[:min(most, len(all))]...), append([]row{}, first.InOrder()...))
 	})

@@ -31,7 +31,6 @@ type hostRow struct {
 	h   *fleet.Host
 	num int64
 	by  string // where they are sorted by a word
-	at  int32
 }
 
 // hostRows are hosts that are asked for and come first, and how all of a part stand.
@@ -48,17 +47,11 @@ type hostOrder struct {
 }
 
 func (o hostOrder) compare(a, b hostRow) int {
-	n := cmp.Compare(a.num, b.num)
-	if n == 0 && o.by == "os" {
-		n = strings.Compare(a.by, b.by)
-	}
-	if n == 0 && o.by == "name" {
-		n = cmp.Compare(a.at, b.at)
-	}
+	n := cmp.Or(cmp.Compare(a.num, b.num), strings.Compare(a.by, b.by))
 	if o.turned {
 		n = -n
 	}
-	return cmp.Or(n, cmp.Compare(a.at, b.at))
+	return n
 }
 
 // look gathers those of a part that are asked for and come first, so many at most; meant is nil where all may be.
@@ -72,7 +65,7 @@ func (in *HostFilter) look(part []*fleet.Host, meant map[*fleet.Host]bool, order
 		if meant != nil && !meant[h] || !in.wants(v, st) {
 			continue
 		}
-		r := hostRow{h: h, at: int32(out.rows.Total)}
+		r := hostRow{h: h}
 		switch order.by {
 		case "state":
 			r.num = int64(n)<<2 | worstRank(v.Worst)
@@ -84,6 +77,8 @@ func (in *HostFilter) look(part []*fleet.Host, meant map[*fleet.Host]bool, order
 			r.num = h.SeenMilli()
 		case "os":
 			r.by = v.OS
+		case "name":
+			r.by = v.Name
 		}
 		out.rows.Add(r)
 	}
@@ -98,18 +93,12 @@ func worstRank(severity string) int64 {
 	return 3
 }
 
-// joined are the first rows of all parts, each with its place by name.
+// joined are the first rows of all parts.
 func joined(parts []*hostRows, order hostOrder, most int) *ground.Firsts[hostRow] {
 	all := ground.NewFirsts(most, order.compare)
-	before := 0
 	for _, p := range parts {
-		for _, r := range p.rows.InOrder() {
-			r.at += int32(before)
-			all.Add(r)
-		}
-		before += p.rows.Total
+		all.Join(p.rows)
 	}
-	all.Total = before
 	return all
 }
 

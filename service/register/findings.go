@@ -105,14 +105,11 @@ func (s *Register) checkRepository(ctx context.Context, name string) error {
 type findingRow struct {
 	v   *fleet.View
 	i   int32 // which of the host's findings
-	at  int32 // its place by name
 	num int64
 }
 
 // order is that of the findings of a page.
-func (in *DriftQuery) order(a, b findingRow) int {
-	return cmp.Or(cmp.Compare(a.num, b.num), cmp.Compare(a.at, b.at))
-}
+func (in *DriftQuery) order(a, b findingRow) int { return cmp.Compare(a.num, b.num) }
 
 // firsts are the findings of a part of the hosts that come first, and how many of its hosts have one.
 type firsts struct {
@@ -125,7 +122,7 @@ func (in *DriftQuery) first(part []*fleet.Host, most int) firsts {
 	turned := in.Sort == "-since"
 	rows := ground.NewFirsts(most, in.order)
 	hit := in.each(part, func(v *fleet.View, i int) {
-		r := findingRow{v: v, i: int32(i), at: int32(rows.Total)}
+		r := findingRow{v: v, i: int32(i)}
 		switch in.Sort {
 		case "since", "-since":
 			since, _ := v.Since.Of(v.Keys[i])
@@ -189,12 +186,9 @@ func (s *Register) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingP
 	rows := ground.NewFirsts(in.Reach(), in.order)
 	for _, p := range fleet.Across(hosts, func(part []*fleet.Host) firsts { return in.first(part, in.Reach()) }) {
 		page.Hosts += p.hosts
-		for _, r := range p.rows.InOrder() {
-			r.at += int32(page.Total)
-			rows.Add(r)
-		}
-		page.Total += p.rows.Total
+		rows.Join(p.rows)
 	}
+	page.Total = rows.Total
 	from, to := in.Cut(page.Total)
 	page.Next = in.Next(page.Total)
 	page.Findings, err = s.located(ctx, rows.InOrder()[from:to])
