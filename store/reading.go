@@ -66,16 +66,36 @@ func (s *Store) Hosts(ctx context.Context) ([]*Host, error) {
 // hostsAtOnce is how many numbers of hosts one query looks at.
 const hostsAtOnce = 4096
 
+// What of a row is text, by its place in textColumns.
+const (
+	labelsText = iota
+	traitsText
+	surveyText
+	sheetText
+	carriedText
+	sinceText
+	freeText
+	accessText
+	agentText
+	troubleText
+	packagesText
+	failureText
+	zoneText
+	watchedText
+	tracedText
+	textCount
+)
+
+var textColumns = strings.Join((&[textCount]string{
+	labelsText: "labels", traitsText: "traits", surveyText: "survey", sheetText: "sheet", carriedText: "carried", sinceText: "since",
+	freeText: "free", accessText: "access", agentText: "agent", troubleText: "trouble", packagesText: "packages", failureText: "failure",
+	zoneText: "zone", watchedText: "watched", tracedText: "traced",
+})[:], ", ")
+
 // hostRows selects the hosts whose numbers are from the first to before the second. What is text comes in one column: a driver
 // takes longer over a column than over what stands in it.
-const hostRows = "SELECT id, name, key, joined, last_seen, revision, unfetched, form, concat_ws(char(31), " + hostTexts +
+var hostRows = "SELECT id, name, key, joined, last_seen, revision, unfetched, form, concat_ws(char(31), " + textColumns +
 	") FROM hosts WHERE id >= ? AND id < ?"
-
-// hostTexts are the columns of text, and textCount is how many there are.
-const (
-	hostTexts = "labels, traits, survey, sheet, carried, since, free, access, agent, trouble, packages, failure, zone, watched, traced"
-	textCount = 15
-)
 
 // hostsBetween returns the hosts whose numbers are from the first to before the second.
 func (s *Store) hostsBetween(ctx context.Context, from, before int64, answers map[string]*Answer) ([]*Host, error) {
@@ -155,7 +175,7 @@ func (s *Store) textsOf(ctx context.Context, r *hostReader, h *Host) error {
 	for i := range to {
 		to[i] = &r.fields[i]
 	}
-	if err := s.read.QueryRowContext(ctx, "SELECT "+hostTexts+" FROM hosts WHERE id = ?", h.ID).Scan(to[:]...); err != nil {
+	if err := s.read.QueryRowContext(ctx, "SELECT "+textColumns+" FROM hosts WHERE id = ?", h.ID).Scan(to[:]...); err != nil {
 		return err
 	}
 	return r.texts(h)
@@ -163,20 +183,21 @@ func (s *Store) textsOf(ctx context.Context, r *hostReader, h *Host) error {
 
 // texts fills in what the row at hand says in texts.
 func (r *hostReader) texts(h *Host) error {
-	labels, carried, since, free, access, packages := r.fields[0], r.fields[4], r.fields[5], r.fields[6], r.fields[7], r.fields[10]
-	h.Access, h.Packages = beyond(access, "[]"), r.answers[string(packages)]
-	h.Watched, h.Traced = beyond(r.fields[13], ""), beyond(r.fields[14], "")
-	h.Traits, h.Survey, h.Sheet = r.known.bytes(r.fields[1]), r.known.bytes(r.fields[2]), r.known.bytes(r.fields[3])
-	h.Agent, h.Trouble = r.known.bytes(r.fields[8]), r.known.bytes(r.fields[9])
-	h.Failure, h.Zone = r.known.bytes(r.fields[11]), r.known.bytes(r.fields[12])
-	if same, ok := r.labels[string(labels)]; ok {
-		h.Labels = same
-	} else if err := readMap(labels, &h.Labels); err != nil {
+	f, same := &r.fields, func(i int) string { return r.known.bytes(r.fields[i]) }
+	h.Access, h.Packages = beyond(f[accessText], "[]"), r.answers[string(f[packagesText])]
+	h.Watched, h.Traced = beyond(f[watchedText], ""), beyond(f[tracedText], "")
+	h.Traits, h.Survey, h.Sheet, h.Agent = same(traitsText), same(surveyText), same(sheetText), same(agentText)
+	h.Trouble, h.Failure, h.Zone = same(troubleText), same(failureText), same(zoneText)
+	if known, ok := r.labels[string(f[labelsText])]; ok {
+		h.Labels = known
+	} else if err := readMap(f[labelsText], &h.Labels); err != nil {
 		return err
 	} else {
-		r.labels[string(labels)] = h.Labels
+		r.labels[string(f[labelsText])] = h.Labels
 	}
-	if err := errors.Join(readMap(free, &h.Free), readMap(carried, &h.Carried), h.Since.read(since, r.known)); err != nil {
+	if err := errors.Join(
+		readMap(f[freeText], &h.Free), readMap(f[carriedText], &h.Carried), h.Since.read(f[sinceText], r.known),
+	); err != nil {
 		return err
 	}
 	c := &h.Carried

@@ -31,9 +31,9 @@ func (s *Store) Publish(ctx context.Context, r Revision, folder []byte, c func(r
 		out := c(r, fresh)
 		then := out.Then
 		out.Then = func() {
-			s.newest.Store(&Revision{
-				Number: r.Number, Policy: r.Policy, Author: r.Author, Message: r.Message, Created: fromUnix(unix(r.Created)), // as it is read
-			})
+			stored := r // as it is read
+			stored.Proposal, stored.After, stored.Created = 0, 0, fromUnix(unix(r.Created))
+			s.newest.Store(&stored)
 			if then != nil {
 				then()
 			}
@@ -109,10 +109,12 @@ func (s *Store) NewestRevision(context.Context) (Revision, error) {
 // loadNewest reads the newest revision.
 func (s *Store) loadNewest(ctx context.Context) error {
 	r, err := scanRevision(s.read.QueryRowContext(ctx, newestSQL))
-	if errors.Is(err, ErrNotFound) {
+	switch {
+	case err == nil:
+		s.newest.Store(&r)
+	case errors.Is(err, ErrNotFound):
 		return nil
 	}
-	s.newest.Store(&r)
 	return err
 }
 
