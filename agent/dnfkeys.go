@@ -3,19 +3,19 @@ package agent
 import (
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 
 	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/keyring"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/pattern"
 )
 
 // dnfCaches are where dnf keeps what it has fetched, a folder for each repository: its name, and
 // sixteen digits that stand for its addresses.
 var dnfCaches = []string{"var/cache/dnf", "var/cache/libdnf5"}
 
-var cacheDigits = regexp.MustCompile(`^[0-9a-f]{16}$`)
+var cacheDigits = pattern.Lazy(`^[0-9a-f]{16}$`)
 
 // forgetKeys has dnf take the keys of repositories from their files again, where a change has to
 // do with them. dnf keeps each key that it has taken once beside the metadata, and goes on
@@ -45,7 +45,7 @@ func (a *attempt) forgetKeys() {
 		for _, e := range entries {
 			id, digits := cacheOf(e.Name())
 			ring := path.Join(cache, e.Name(), "pubring")
-			if !cacheDigits.MatchString(digits) || !ids[id] && !a.holdsWithdrawn(ring) {
+			if !cacheDigits().MatchString(digits) || !ids[id] && !a.holdsWithdrawn(ring) {
 				continue
 			}
 			if err := a.host.dir.RemoveAll(ring); err != nil {

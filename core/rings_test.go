@@ -158,3 +158,39 @@ func TestTheAgentStaysLean(t *testing.T) {
 		}
 	}
 }
+
+// A survey is a process of a few milliseconds: what it may never meet is compiled when it is met.
+func TestTheAgentCompilesNoExpressionBeforeItMeetsOne(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", "-f", "{{.ImportPath}} {{.Dir}}", module+"cmd/lantern-agent").Output()
+	require.NoError(t, err)
+	read := 0
+	for line := range strings.Lines(string(out)) {
+		path, dir, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if !strings.HasPrefix(path, module) {
+			continue
+		}
+		files, err := filepath.Glob(filepath.Join(dir, "*.go"))
+		require.NoError(t, err)
+		for _, name := range files {
+			if strings.HasSuffix(name, "_test.go") {
+				continue
+			}
+			fset := token.NewFileSet()
+			file, err := parser.ParseFile(fset, name, nil, 0)
+			require.NoError(t, err)
+			read++
+			for _, decl := range file.Decls {
+				if vars, is := decl.(*ast.GenDecl); is {
+					ast.Inspect(vars, func(n ast.Node) bool {
+						if call, is := n.(*ast.SelectorExpr); is {
+							assert.NotEqual(t, "MustCompile", call.Sel.Name, "%s: use pattern.Lazy", fset.Position(call.Pos()))
+						}
+						_, later := n.(*ast.FuncLit)
+						return !later
+					})
+				}
+			}
+		}
+	}
+	assert.Greater(t, read, 100)
+}

@@ -2,11 +2,11 @@ package deb
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/core/text/pattern"
 )
 
 // MainConf is apt's main file of settings, read after those of apt.conf.d.
@@ -30,13 +30,13 @@ func ProxyFile(proxy string, direct []string) source.SheetFile {
 }
 
 // proxyLine is the one kind of line, the head aside, that such a file may have: it names no program.
-var proxyLine = regexp.MustCompile(`^Acquire::https?::Proxy(::[A-Za-z0-9.-]+)? "(DIRECT|https?://[A-Za-z0-9.:\[\]-]+)";$`)
+var proxyLine = pattern.Lazy(`^Acquire::https?::Proxy(::[A-Za-z0-9.-]+)? "(DIRECT|https?://[A-Za-z0-9.:\[\]-]+)";$`)
 
 // IsProxyFile reports whether a text says nothing to apt but what it fetches through.
 func IsProxyFile(text string) bool {
 	rest, ours := strings.CutPrefix(text, family.Head)
 	for line := range strings.Lines(rest) {
-		ours = ours && proxyLine.MatchString(strings.TrimSuffix(line, "\n"))
+		ours = ours && proxyLine().MatchString(strings.TrimSuffix(line, "\n"))
 	}
 	return ours
 }
