@@ -5,6 +5,7 @@
 import { useParentElement, useResizeObserver } from '@vueuse/core'
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import type { Schemas } from '../api'
+import { blocks } from '../field'
 import { dark } from '../theme'
 import { count, number, short, stateLook, states } from '../words'
 
@@ -63,13 +64,29 @@ function mark(c: CanvasRenderingContext2D, state: string, x: number, y: number, 
   }
 }
 
+/** A mark of a state, to be laid over all hosts that are in it: each by itself takes a second where there are 100,000. */
+function tile(c: CanvasRenderingContext2D, state: string, colour: string, n: number, scale: number) {
+  const el = document.createElement('canvas')
+  el.width = el.height = Math.round(n * scale)
+  const t = el.getContext('2d')
+  if (!t) return colour
+  t.scale(el.width / n, el.height / n)
+  t.fillStyle = t.strokeStyle = colour
+  mark(t, state, 0, 0, n)
+  const pattern = c.createPattern(el, 'repeat')
+  pattern?.setTransform(new DOMMatrix().scale(n / el.width))
+  return pattern ?? colour
+}
+
+let drawn = 0 // how wide the picture is
 function draw() {
   const el = canvas.value
   const c = el?.getContext('2d')
   if (!el || !c) return
   const width = el.parentElement?.clientWidth ?? 600
+  drawn = width
   const n = side.value
-  const label = Math.min(190, width / 2)
+  const label = Math.min(190, Math.floor(width / 2))
   const least = props.by === 'cohort' ? 38 : 24
   const perRow = Math.max(1, Math.floor((width - label) / n))
   const heights = props.systems.map((s) => Math.max(least, Math.ceil(s.hosts / perRow) * n + 8))
@@ -82,23 +99,31 @@ function draw() {
   c.clearRect(0, 0, width, height)
   const style = getComputedStyle(document.documentElement)
   const colour = (v: string) => style.getPropertyValue(v).trim()
+  const tiles = Object.fromEntries(used.value.map((s) => [s, tile(c, s, colour(tone[stateLook[s]?.tone ?? 'plain'] ?? '--soft'), n, scale)]))
   let y = 0
   props.systems.forEach((s, i) => {
     c.fillStyle = colour('--soft')
     c.font = '13px system-ui, "DejaVu Sans", sans-serif'
     c.fillText(`${named(s)}: ${number(s.hosts)}`, 0, y + 13, label - 8)
     if (props.by === 'cohort' && s.system) c.fillText(s.system, 0, y + 28, label - 8)
+    c.save()
+    c.translate(label, y)
     let at = 0
-    for (const state of states) {
-      c.fillStyle = c.strokeStyle = colour(tone[stateLook[state]?.tone ?? 'plain'] ?? '--soft')
-      for (let k = 0; k < (s.states[state] ?? 0); k++, at++) mark(c, state, label + (at % perRow) * n, y + Math.floor(at / perRow) * n, n)
+    for (const state of used.value) {
+      const to = at + (s.states[state] ?? 0)
+      c.fillStyle = tiles[state] ?? ''
+      for (const b of blocks(at, to, perRow)) c.fillRect(b.column * n, b.row * n, b.columns * n, b.rows * n)
+      at = to
     }
+    c.restore()
     y += heights[i] ?? least
   })
 }
 
 onMounted(draw)
-useResizeObserver(useParentElement(canvas), () => draw())
+useResizeObserver(useParentElement(canvas), () => {
+  if (canvas.value?.parentElement?.clientWidth !== drawn) draw() // its height is the picture's own
+})
 watch([() => props.systems, dark], () => void nextTick(draw))
 </script>
 
