@@ -19,7 +19,7 @@ func TestAnotherSpellingOfASettingIsNoDrift(t *testing.T) {
 		{does: "yes", file: dnfConf, from: "best=1", text: "best=True"},
 		{does: "hours", file: dnfConf, from: "7d", text: "168h"},
 		{does: "what dnf does not know", file: dnfConf, from: "best=1", text: "best=1\nmultilib_policy=most\ncacheonly=maybe\nproxy_auth_method=any"},
-		{does: "its own expiry", file: dnfConf, from: "7d", text: "2d", want: "setting-changed danger", field: "main.metadata_expire"},
+		{does: "its own expiry", file: dnfConf, from: "7d", text: "2d", want: "setting-changed note", field: "main.metadata_expire", stays: true},
 		{does: "only what it has", file: dnfConf, from: "best=1", text: "best=1\ncacheonly=yes", want: "setting-changed fault", field: "main.cacheonly"},
 		{does: "a cache elsewhere", file: dnfConf, from: "best=1", text: "best=1\ncachedir=/srv/cache", want: "setting-changed fault", field: "main.cachedir"},
 	})
@@ -75,7 +75,7 @@ func TestWhatHoldsAnywayIsNoDrift(t *testing.T) {
 		{does: "against what holds for all", file: forelandFile, from: "priority=90", text: "priority=90\nskip_if_unavailable=0", want: "changed-source fault", field: "skip_if_unavailable"},
 	})
 	hands(t, debPlace().with(tree{confFile: "Acquire::Max-ValidTime \"86400\";\n"}), []hand{
-		{does: "against what holds for all", file: stanzaFile, from: "Components: main\n", text: "Components: main\nValid-Until-Max: 0\n", want: "changed-source fault", field: "valid-until-max"},
+		{does: "against what holds for all", file: stanzaFile, from: "Components: main\n", text: "Components: main\nValid-Until-Max: 0\n", want: "changed-source danger", field: "valid-until-max"},
 	})
 	hands(t, debPlace().with(tree{}), []hand{
 		{does: "dpkg is told to take what is broken", file: confFile, text: "DPkg::Options { \"--force-confold\"; \"--force-bad-verify\"; };\nAcquire::http::Proxy \"http://proxy.brinewick.test:3128\";\n", want: "setting-changed danger", field: "DPkg::Options::"},

@@ -153,13 +153,6 @@ func (s *standing) add(f Finding) {
 // sinceThen ends the sentence of a finding that follows from the base.
 const sinceThen = ", which was not so when the policy came"
 
-// harder are settings that a yes makes stricter.
-var harder = []string{
-	"gpgcheck", "repo_gpgcheck", "pkg_gpgcheck", "localpkg_gpgcheck", "sslverify", "proxy_sslverify", "sslverifystatus",
-	"verify-peer", "verify-host",
-	"check-valid-until", "check-date",
-}
-
 // settings compares the settings for all sources.
 func (s *standing) settings() {
 	type value struct {
@@ -208,13 +201,17 @@ func (s *standing) usual(t *source.Setting) bool {
 	if was, is := s.was.Traits.Architectures, s.survey.Traits.Architectures; len(was) > 0 && len(is) > 0 && was[0] == is[0] {
 		native = is[0]
 	}
-	return t.Usual() || t.Family == deb.Family && deb.Idle(t, native)
+	idle := t.Family == rpm.Family && t.Name == rpm.FlagsSetting && rpm.Flags(t.Value) == ""
+	return idle || t.Usual() || t.Family == deb.Family && deb.Idle(t, native)
 }
 
 // plainSetting is the value of a setting as today's reader has it: earlier ones had spans of dnf as they were written.
 func plainSetting(t *source.Setting) string {
 	if n, ok := rpm.Seconds(t.Value); ok && t.Family == rpm.Family && t.Name == "main.metadata_expire" {
 		return strconv.FormatInt(n, 10)
+	}
+	if t.Family == rpm.Family && t.Name == rpm.FlagsSetting {
+		return rpm.Flags(t.Value)
 	}
 	return t.Value
 }
@@ -231,12 +228,13 @@ func (s *standing) setting(t source.Setting, was, is string) {
 	f := Finding{Class: SettingChanged, Severity: Fault, Field: t.Name, File: t.File, Line: t.Line, Want: was, Have: is,
 		Message: fmt.Sprintf("%s: %s; it was %s when the policy came", strings.TrimSuffix(t.Name, "::"), orDefault(is), orDefault(was))}
 	name := strings.ToLower(t.Name[strings.LastIndexAny(t.Name, ".:")+1:])
-	weak := t
-	weak.Value = was
-	stricter := slices.Contains(harder, name) && source.IsOn(t.Family, is) || was != "" && weak.Weakens() != ""
 	switch {
-	case stricter:
-		f.Severity = Note
+	case source.Stricter(t.Family, t.Name, was, is):
+		f.Severity, f.Message = Note, f.Message+"; it lets less pass"
+	case t.Family == rpm.Family && t.Name == rpm.FlagsSetting && rpm.SameBelief(was, is):
+		// what becomes of packages that were checked
+	case t.Family == rpm.Family && name == "plugins" && source.IsOff(t.Family, is):
+		// what ran on the way does so no more
 	case touches(source.TouchesProgram), touches(source.TouchesTrust), strings.Contains(name, "cacert"), strings.Contains(name, "cainfo"):
 		f.Severity = Danger
 		if is == "" && touches(source.TouchesProgram) {

@@ -215,7 +215,11 @@ func (s *standing) fields(was, is *source.Source, ruled bool) (out []field) {
 	}
 
 	if !source.SameSet(was.SignedBy, is.SignedBy) { // what the files hold is told of the files
-		add("signing keys", verdict.Fingerprints(s.was, was), verdict.Fingerprints(s.survey, is), Danger)
+		severity := Danger
+		if s.believedFewer(was, is) {
+			severity = Note
+		}
+		add("signing keys", verdict.Fingerprints(s.was, was), verdict.Fingerprints(s.survey, is), severity)
 	}
 	options := s.differing(was, is)
 	if len(options) > 0 || !s.easy[is.Family] {
@@ -230,6 +234,20 @@ func (s *standing) fields(was, is *source.Source, ruled bool) (out []field) {
 		return source.OptionSwitches(f.name) && (len(out) > 0 || f.severity != Danger)
 	})
 	return append(out, options...)
+}
+
+// believedFewer reports whether a source is checked by keys by which it was checked before as well, and by no others: those that it
+// named, or to apt, where it named none, those that are trusted for everything.
+func (s *standing) believedFewer(was, is *source.Source) bool {
+	now, before := verdict.Fingerprints(s.survey, is), verdict.Fingerprints(s.was, was)
+	if len(was.SignedBy) == 0 && was.Family == deb.Family {
+		for i := range s.was.Keys {
+			if k := &s.was.Keys[i]; k.Scope == source.ScopeAny && k.Used && strings.HasPrefix(k.Where, "/etc/apt/") {
+				before = append(before, k.Fingerprint)
+			}
+		}
+	}
+	return len(now) > 0 && !slices.ContainsFunc(now, func(key string) bool { return !slices.Contains(before, key) })
 }
 
 // weaker compares how strictly something is checked.
@@ -266,8 +284,12 @@ func (s *standing) differing(was, is *source.Source) (out []field) {
 		if slices.Contains([]string{"path", "snapshot", "inrelease-path"}, name) { // parts of a URL
 			severity = Danger
 		}
-		if weak && source.OptionWeakens(is.Family, name, h) ||
-			slices.Contains(source.OptionTouches(is.Family, name), source.TouchesProgram) {
+		before, after := source.Holding(is.Family, name, w, s.was.Settings), source.Holding(is.Family, name, h, s.survey.Settings)
+		switch {
+		case source.Stricter(is.Family, name, before, after):
+			severity = Note
+		case weak && source.OptionWeakens(is.Family, name, h), source.OptionAges(is.Family, name),
+			slices.Contains(source.OptionTouches(is.Family, name), source.TouchesProgram):
 			severity = Danger
 		}
 		out = append(out, field{name, source.Says(w, name), source.Says(h, name), severity})

@@ -30,7 +30,9 @@ func outOfReach(file string) bool {
 // says the policy.
 func (c *comparer) reach() {
 	for i := range c.out {
-		if f := &c.out[i]; f.Class != UnlistedSource && outOfReach(f.File) {
+		f := &c.out[i]
+		stricter := f.Beside && f.Severity == Note // is left as it is
+		if f.Class != UnlistedSource && (outOfReach(f.File) || stricter) {
 			f.Stays = true
 		}
 	}
@@ -42,6 +44,8 @@ func (f *Finding) ClosedBy() string {
 	switch {
 	case !f.Stays:
 		return closes[f.Class]
+	case f.Beside && f.Severity == Note:
+		return "healing leaves what became stricter: " + accept
 	case f.Class == KeyWithdrawn:
 		return "take the key out of that file by hand, or switch off what goes by it"
 	case f.Class == NotRead && !f.Beside: // it is what the policy wants
