@@ -31,8 +31,8 @@ func outOfReach(file string) bool {
 func (c *comparer) reach() {
 	for i := range c.out {
 		f := &c.out[i]
-		stricter := f.Beside && f.Severity == Note // is left as it is
-		if f.Class != UnlistedSource && (outOfReach(f.File) || stricter) {
+		left := f.Beside && f.Severity == Note && closes[f.Class] == "" // as what became stricter
+		if f.Class != UnlistedSource && (outOfReach(f.File) || left) {
 			f.Stays = true
 		}
 	}
@@ -45,7 +45,7 @@ func (f *Finding) ClosedBy() string {
 	case !f.Stays:
 		return closes[f.Class]
 	case f.Beside && f.Severity == Note:
-		return "healing leaves what became stricter: " + accept
+		return accept
 	case f.Class == KeyWithdrawn:
 		return "take the key out of that file by hand, or switch off what goes by it"
 	case f.Class == NotRead && !f.Beside: // it is what the policy wants
