@@ -191,7 +191,7 @@ func everyPage(host string) []visited {
 		{"overview", "/", 1000},
 		{"hosts", "/hosts", 1000},
 		{"hosts that drifted", "/hosts?state=drifted", 300},
-		{"hosts by a word", "/hosts?search=4711", 300},
+		{"hosts by a word", "/hosts?q=4711", 300},
 		{"hosts by a condition", "/hosts?where=os.major%20%3E%3D%2012", 300},
 		{"a host", "/hosts/" + host, 1000},
 		{"drift", "/drift", 1000},
