@@ -188,21 +188,21 @@ func (h *Host) doubt(c *Choice) {
 		if k.Criteria == source.Group && c.Installed == "" { // pacman asks, and takes what is asked for
 			continue
 		}
-		if c.Untold = h.untold(k, c.Taken.Version); c.Untold != "" {
+		if c.Untold = h.untold(k, c); c.Untold != "" {
 			c.Why += "; " + c.Untold
 			return
 		}
 	}
 }
 
-// untold says of a hold why it is not known which packages it is for; empty where it is. edition is that of a package; empty: of
-// any.
-func (h *Host) untold(k *source.Hold, edition string) string {
+// untold says of a hold why it is not known whether it is for a package that is taken, or, of no choice, for which packages it is;
+// empty where that is known.
+func (h *Host) untold(k *source.Hold, c *Choice) string {
 	if k.Criteria == source.Group {
 		return fmt.Sprintf("whether it stays as one of the group %s, which %s has pacman ignore, is not known", k.What, k.File)
 	}
 	if k.Family == zypp.Family && k.Kind == source.HoldLock && zypp.Locked(h.Survey.Settings) {
-		if attribute := untoldOf(k, edition); attribute != "" {
+		if attribute := untoldOf(k); attribute != "" && mayLock(k, c) {
 			return "whether " + k.File + " locks it is not known: no list of packages tells " + attribute
 		}
 	}
@@ -212,7 +212,7 @@ func (h *Host) untold(k *source.Hold, edition string) string {
 // Untold says why it is not known of some packages whether they stay as they are; empty where it is known of all.
 func (h *Host) Untold() string {
 	for i := range h.Survey.Holds {
-		if why := h.untold(&h.Survey.Holds[i], ""); why != "" {
+		if why := h.untold(&h.Survey.Holds[i], nil); why != "" {
 			return "of some packages it is not known whether they stay: " + h.Survey.Holds[i].File + " keeps them by what no list of packages tells"
 		}
 	}

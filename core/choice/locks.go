@@ -88,15 +88,23 @@ func locked(k *source.Hold, name, edition, arch string, installed bool) bool {
 }
 
 // untoldOf is what one of zypper's locks asks for that no list of packages tells; empty where there is nothing.
-func untoldOf(k *source.Hold, edition string) string {
-	a := askedBy(k, edition, false)
-	for _, part := range a.others {
+func untoldOf(k *source.Hold) string {
+	for _, part := range askedBy(k, "", false).others {
 		key, _, _ := strings.Cut(part, ": ")
-		if (a.meets || edition == "") && strings.HasPrefix(key, "solvable_") && !slices.Contains(told, key) {
+		if strings.HasPrefix(key, "solvable_") && !slices.Contains(told, key) {
 			return key
 		}
 	}
 	return ""
+}
+
+// mayLock reports whether one of zypper's locks is for a package that is taken or for the installed one that it would replace, by
+// their versions and what else is known of them; of no choice, for any package.
+func mayLock(k *source.Hold, c *Choice) bool {
+	if c == nil {
+		return !strings.HasPrefix(k.Criteria, "type: ") && !strings.Contains(k.Criteria, "; type: ")
+	}
+	return askedBy(k, c.Taken.Version, false).meets || c.Installed != "" && askedBy(k, c.Installed, true).meets
 }
 
 // told are the attributes that lists of packages tell whole; what a package provides beside its own name they do not.
