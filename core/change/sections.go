@@ -367,7 +367,10 @@ func (c *computer) putSectionBack(texts map[string][]byte, why map[string][]stri
 		if !ok {
 			continue
 		}
-		texts[path] = appended(texts[path], section)
+		texts[path] = whereItStood(texts[path], c.Kept[path], section, func(text []byte) bool {
+			again, there := ed.section(text, name)
+			return there && again == section
+		})
 		why[path] = append(why[path], "a section that stood here has gone")
 		return
 	}

@@ -274,7 +274,10 @@ func (c *computer) putBackSections(ed editor, texts map[string][]byte, why map[s
 				if stands {
 					texts[path] = bytes.Replace(texts[path], []byte(now), []byte(was), 1)
 				} else {
-					texts[path] = appended(texts[path], was)
+					texts[path] = whereItStood(texts[path], copied, was, func(text []byte) bool {
+						again, there := ed.section(text, id)
+						return there && again == was
+					})
 				}
 				why[path] = append(why[path], f.Message)
 				done[path+" "+id] = true

@@ -122,6 +122,7 @@ func (c *comparer) stood(b *Base) {
 	s.sources()
 	s.remotes()
 	s.places()
+	s.doubles()
 	s.wholeFiles()
 	s.modes()
 	s.lists()

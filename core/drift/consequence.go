@@ -18,12 +18,24 @@ func (c *comparer) consequences(list []Finding, base *Base) []Finding {
 		if f.Class != Refused || f.File == "" || f.Line == 0 {
 			continue
 		}
-		if at := fmt.Sprint(f.File, ":", f.Line); !told[at] {
-			told[at] = true
-			list = slices.DeleteFunc(list, func(x Finding) bool { return c.follows(x, f) })
+		at := fmt.Sprint(f.File, ":", f.Line)
+		if told[at] {
+			continue
+		}
+		told[at] = true
+		var worse []string
+		list = slices.DeleteFunc(list, func(x Finding) bool {
+			follows := c.follows(x, f)
+			if follows && x.Severity == Danger && (x.Class == UnlistedSource || x.Class == DoubledSource) { // waits for the first who mends it
+				worse = append(worse, x.Message)
+			}
+			return follows
+		})
+		if n := slices.IndexFunc(list, func(x Finding) bool { return x == f }); n >= 0 && len(worse) > 0 {
+			list[n].Severity, list[n].Message = Danger, f.Message+"; "+strings.Join(worse, "; ")
 		}
 	}
-	return c.unread(c.withFiles(list, base))
+	return c.headings(c.filesPassedOver(c.unread(c.withFiles(list, base))), base)
 }
 
 // follows reports whether a finding follows from the place at which the package manager gives
@@ -38,7 +50,7 @@ func (c *comparer) follows(x, cause Finding) bool {
 	switch x.Class {
 	case Refused:
 		return x.Line == 0 || x.Line == cause.Line && x.Message != cause.Message
-	case MissingSource, SwitchedOff, MissingFile:
+	case MissingSource, SwitchedOff, MissingFile, ChangedText:
 		return true
 	case SettingChanged, HoldChanged, PinChanged, ServiceChanged:
 		return x.Have == "" || x.Line == cause.Line
@@ -151,15 +163,9 @@ func (c *comparer) unread(list []Finding) []Finding {
 		f := Finding{Class: SwitchedOff, Severity: Fault, Field: "enabled", Repository: at.Repository, Beside: at.Beside, File: file,
 			Line: c.survey.Problems[because].Line, Want: "on", Have: "off, by " + source.OffAsInvalid}
 		f.Message = fmt.Sprintf("%s does not take what stands here, and so %s off: %s",
-			families.Program(first[file].Family), areOff(ids), c.survey.Problems[because].Message)
+			families.Program(first[file].Family), are(ids), c.survey.Problems[because].Message)
 		list = append(list, f)
 	}
 	return list
 }
 
-func areOff(ids []string) string {
-	if len(ids) == 1 {
-		return ids[0] + " is"
-	}
-	return strings.Join(ids, ", ") + " are"
-}

@@ -183,15 +183,12 @@ func (c *comparer) refused() {
 			continue
 		}
 		if p.Fatal && (c.sheet.Family == "" || p.Family == "" || p.Family == c.sheet.Family || c.gives(p.Family)) {
-			c.add(
-				Finding{
-					Class:    Refused,
-					Severity: Fault,
-					File:     p.File,
-					Line:     p.Line,
-					Message:  fmt.Sprintf("this stops %s altogether: %s", families.Program(p.Family), p.Message),
-				},
-			)
+			f := Finding{Class: Refused, Severity: Fault, File: p.File, Line: p.Line,
+				Message: fmt.Sprintf("this stops %s altogether: %s", families.Program(p.Family), p.Message)}
+			if s := c.contradicting(&p); s != nil {
+				f.File, f.Line = s.File, s.Line
+			}
+			c.add(f)
 		}
 	}
 }

@@ -1,0 +1,109 @@
+package drift
+
+import (
+	"slices"
+
+	"patientlantern.example/lantern/core/source"
+)
+
+// headings makes one finding of a section that is gone and of what stands in its place because its heading is another one, or none:
+// a section of another name that says the same, or the one above it, to which its lines go then.
+func (c *comparer) headings(list []Finding, base *Base) []Finding {
+	if base == nil {
+		return list
+	}
+	for _, m := range slices.Clone(list) {
+		if m.Class == MissingSource && m.Repository != "" { // the policy's own
+			list = joined(list, m, m.Message+"; it stands here under another name", func(f Finding) bool {
+				return f.Class == DoubledSource && f.Repository == m.Repository && f.File == m.File
+			})
+		}
+		at := slices.IndexFunc(base.Survey.Sources, func(x source.Source) bool {
+			return x.ID != "" && x.File == m.File && (x.ID == m.Want || Describe(&x) == m.Want)
+		})
+		if m.Class != MissingSource || m.File == "" || at < 0 {
+			continue
+		}
+		x := &base.Survey.Sources[at]
+		if n := c.called(x, base.Survey); n != nil {
+			list = joined(list, m, "no section ["+x.ID+"] stands on the host; it is called ["+n.ID+"] now", func(f Finding) bool {
+				return f.Class == UnlistedSource && f.File == n.File && f.Line == n.Line
+			})
+			continue
+		}
+		above := c.above(x, base.Survey)
+		changed := func(f Finding) bool {
+			return above != nil && (f.Class == ChangedSource || f.Class == ChecksWeakened) && f.Beside && f.File == above.File && f.Line == above.Line
+		}
+		if i := slices.IndexFunc(list, changed); i >= 0 {
+			list[i].Message += "; the heading [" + x.ID + "] is gone from below it, and what stood there goes to it"
+			list = slices.DeleteFunc(list, func(f Finding) bool { return f == m })
+			continue
+		}
+		ends := endOf(x, base.Survey)
+		list = joined(list, m, m.Message+"; its heading is gone, and what stood below it goes to what is above", func(f Finding) bool {
+			return f.Class == SettingChanged && f.Beside && f.Want == "" && f.File == x.File && f.Line >= x.Line-1 && f.Line <= ends+1
+		})
+	}
+	return list
+}
+
+// joined makes one finding of m and of those that follow from it, if there are any, in other words; it weighs as much as the worst.
+func joined(list []Finding, m Finding, message string, follows func(Finding) bool) []Finding {
+	at := slices.Index(list, m)
+	if at < 0 || !slices.ContainsFunc(list, follows) {
+		return list
+	}
+	m.Message = message
+	for _, f := range list {
+		if follows(f) {
+			m.Line = f.Line
+			if Rank(f.Severity) < Rank(m.Severity) {
+				m.Severity, m.Message = f.Severity, m.Message+"; "+f.Message
+			}
+		}
+	}
+	list[at] = m
+	return slices.DeleteFunc(list, follows)
+}
+
+// called is the section that says what one said that is gone, under a name that stood nowhere; nil where none does.
+func (c *comparer) called(x *source.Source, was *source.Survey) *source.Source {
+	for i := range c.survey.Sources {
+		n := &c.survey.Sources[i]
+		same := n.File == x.File && n.Mirrorlist == x.Mirrorlist && n.Metalink == x.Metalink && slices.Equal(n.URLs, x.URLs) &&
+			n.Options["Include"] == x.Options["Include"]
+		if same && n.ID != "" && !slices.ContainsFunc(was.Sources, func(s source.Source) bool { return s.Family == n.Family && s.ID == n.ID }) {
+			return n
+		}
+	}
+	return nil
+}
+
+// above is the section that stands in front of where one stood; nil where none does.
+func (c *comparer) above(x *source.Source, was *source.Survey) (out *source.Source) {
+	last := 0
+	for i := range was.Sources {
+		y := &was.Sources[i]
+		if y.File != x.File || y.Line >= x.Line || y.Line <= last {
+			continue
+		}
+		for n := range c.survey.Sources {
+			if s := &c.survey.Sources[n]; s.File == y.File && s.ID == y.ID {
+				out, last = s, y.Line
+			}
+		}
+	}
+	return out
+}
+
+// endOf is the line before the section behind one; a very large one where none stands there.
+func endOf(x *source.Source, was *source.Survey) int {
+	last := int(^uint(0)>>1) - 1
+	for i := range was.Sources {
+		if s := &was.Sources[i]; s.File == x.File && s.Line > x.Line {
+			last = min(last, s.Line-1)
+		}
+	}
+	return last
+}
