@@ -50,7 +50,7 @@ func (c *computer) remotes() {
 			}
 			keys = append(keys, flatpak.KeyPath(strings.TrimSuffix(lastPart(paths[f]), ".asc")))
 		}
-		next, err := flatpak.Set(text, s, keys)
+		next, err := flatpak.Set(c.remoteAsKept(text, s.ID), s, keys)
 		if err != nil {
 			c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s: the remote %s cannot be written: %v", flatpak.Config, s.ID, err))
 			continue
@@ -69,6 +69,23 @@ func (c *computer) remotes() {
 	}
 }
 
+// remoteAsKept is a text in which a remote says what it said after the last change, where it stood then.
+func (c *computer) remoteAsKept(text []byte, id string) []byte {
+	kept := c.Kept[flatpak.Config]
+	was, stood := flatpak.Section(kept, id)
+	if now, stands := flatpak.Section(text, id); !stood || stands && now == was {
+		return text
+	}
+	back, ok := whereItStood(text, kept, was, func(text []byte) bool {
+		again, there := flatpak.Section(text, id)
+		return there && again == was
+	})
+	if !ok {
+		return text
+	}
+	return back
+}
+
 // dropRemotes takes out of flatpak's configuration the remotes that the policy listed before
 // and does not list, and treats those that it never did as it says.
 func (c *computer) dropRemotes(text []byte) (out []byte, why []string) {
@@ -76,6 +93,11 @@ func (c *computer) dropRemotes(text []byte) (out []byte, why []string) {
 		s, v := &c.Survey.Sources[i], &c.verdicts[i]
 		if s.Family != flatpak.Family || s.File != flatpak.Config || v.Act == verdict.Stay || !s.Enabled && v.Kind != verdict.Withdrawn {
 			continue
+		}
+		was, stood := flatpak.Section(c.Kept[flatpak.Config], s.ID)
+		now, stands := flatpak.Section(c.Texts[flatpak.Config], s.ID)
+		if again, there := flatpak.Section(text, s.ID); stood && stands && there && was != now && was == again {
+			continue // what stands there was put back
 		}
 		if s.Enabled && (v.Of == nil || v.Kind == verdict.Licensed) {
 			c.leave(s)

@@ -1,6 +1,7 @@
 package change
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/text/ini"
+	"patientlantern.example/lantern/core/text/lines"
 	"patientlantern.example/lantern/core/verdict"
 )
 
@@ -265,6 +267,12 @@ func (c *computer) sections(ed editor) {
 			why[path] = append(why[path], reason)
 		}
 	}
+	for _, g := range c.gaps {
+		if g.Section != "" {
+			c.putSectionBack(texts, why, *g.Rule, g.Section, ed)
+		}
+	}
+	done := c.putBackSections(ed, texts, why) // before the policy's own is written: what goes to a section may be another one's
 	for i := range c.verdicts {
 		s := &c.Survey.Sources[i]
 		if _, ours := texts[s.File]; !ours {
@@ -291,12 +299,7 @@ func (c *computer) sections(ed editor) {
 			}
 		}
 	}
-	for _, g := range c.gaps {
-		if g.Section != "" {
-			c.putSectionBack(texts, why, *g.Rule, g.Section, ed)
-		}
-	}
-	c.mendSections(ed, texts, why, apply)
+	c.mendSections(ed, texts, done, apply)
 	for i := range c.verdicts {
 		s, v := &c.Survey.Sources[i], &c.verdicts[i]
 		if _, ours := texts[s.File]; !ours || s.Family != c.Sheet.Family || v.Act == verdict.Stay || !s.Enabled && !v.Hides {
@@ -367,10 +370,7 @@ func (c *computer) putSectionBack(texts map[string][]byte, why map[string][]stri
 		if !ok {
 			continue
 		}
-		texts[path] = whereItStood(texts[path], c.Kept[path], section, func(text []byte) bool {
-			again, there := ed.section(text, name)
-			return there && again == section
-		})
+		texts[path] = ed.putBack(texts[path], c.Kept[path], name, section)
 		why[path] = append(why[path], "a section that stood here has gone")
 		return
 	}
@@ -379,6 +379,22 @@ func (c *computer) putSectionBack(texts map[string][]byte, why map[string][]stri
 		fmt.Sprintf("%s: no section [%s] stands on the host, and none stood there before%s",
 			rule.Repository, name, family.BroughtBy(c.Sheet.Family, rule.ComesBy)),
 	)
+}
+
+// putBack makes a section of a text say what it said in one that was kept, where it stood: at the end where its place is not known.
+func (ed *editor) putBack(text, kept []byte, id, was string) []byte {
+	back, ok := whereItStood(text, kept, was, func(text []byte) bool {
+		again, there := ed.section(text, id)
+		return there && again == was
+	})
+	now, stands := ed.section(text, id)
+	switch {
+	case ok:
+		return back
+	case stands:
+		return bytes.Replace(text, []byte(now), []byte(was), 1)
+	}
+	return appended(text, was)
 }
 
 // includes makes pacman.conf include the files of the policy that will stand there,
@@ -420,11 +436,17 @@ func (c *computer) includes() {
 	ours := func(p string) bool {
 		return gone[p] || slices.Contains(upper, p) || slices.Contains(lower, p)
 	}
+	if kept := c.Kept[arch.Config]; kept != nil { // where it stood
+		text = takenBack(text, kept, func(_ lines.Hunk, is, was []string) bool {
+			named := func(line string) bool { return ours(arch.Included(line)) }
+			return !slices.ContainsFunc(is, named) && slices.ContainsFunc(was, named) && len(headings(is)) == len(headings(was))
+		})
+	}
 	next := arch.Unfollow(text, ours, c.Base != nil)
 	next = arch.Arrange(next, upper, lower, ours)
 	const reason = "includes the repositories of the policy"
 	switch {
-	case string(next) == string(text):
+	case string(next) == string(old) && at < 0, at >= 0 && string(next) == string(c.out.Edits[at].New):
 	case at >= 0:
 		c.out.Edits[at].New = next
 		c.out.Edits[at].Why = append(c.out.Edits[at].Why, reason)

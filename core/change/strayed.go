@@ -1,7 +1,6 @@
 package change
 
 import (
-	"bytes"
 	"fmt"
 	"maps"
 	"path"
@@ -183,7 +182,8 @@ func (c *computer) options(path string, was []byte, why []string) {
 	if !stood || !stands || before == now {
 		return
 	}
-	next := bytes.Replace(text, []byte(now), []byte(before), 1)
+	ed := editor{section: func(text []byte, _ string) (string, bool) { return general(text) }}
+	next := ed.putBack(text, was, "", before)
 	if at >= 0 {
 		c.out.Edits[at].New, c.out.Edits[at].Why = next, append(c.out.Edits[at].Why, why...)
 		return
@@ -271,14 +271,7 @@ func (c *computer) putBackSections(ed editor, texts map[string][]byte, why map[s
 				if !ok || stands && was == now {
 					continue
 				}
-				if stands {
-					texts[path] = bytes.Replace(texts[path], []byte(now), []byte(was), 1)
-				} else {
-					texts[path] = whereItStood(texts[path], copied, was, func(text []byte) bool {
-						again, there := ed.section(text, id)
-						return there && again == was
-					})
-				}
+				texts[path] = ed.putBack(texts[path], copied, id, was)
 				why[path] = append(why[path], f.Message)
 				done[path+" "+id] = true
 				break
@@ -320,13 +313,12 @@ func (c *computer) included() {
 	}
 }
 
-// mendSections puts sections back as they stood, and makes those of the distribution's own
-// checked of which the policy does not say that nobody checks them.
+// mendSections makes those sections of the distribution's own checked of which the policy does not say that nobody checks them, but
+// for those that were put back.
 func (c *computer) mendSections(
-	ed editor, texts map[string][]byte, why map[string][]string,
+	ed editor, texts map[string][]byte, done map[string]bool,
 	apply func(path string, line int, id, reason string, do func([]byte, string) ([]byte, error)),
 ) {
-	done := c.putBackSections(ed, texts, why)
 	for i := range c.verdicts {
 		s, v := &c.Survey.Sources[i], &c.verdicts[i]
 		wanted := slices.ContainsFunc(v.Rules, func(r *source.InPlace) bool { return r.Enabled })
@@ -344,6 +336,9 @@ func (c *computer) mendSections(
 func (c *computer) elsewhere(s *source.Source) bool {
 	for path, list := range c.strayed {
 		for _, f := range list {
+			if f.Class == drift.SettingChanged && f.Field == arch.LevelSetting && path == s.File && s.Options["SigLevel"] == "" {
+				return true // what holds for all is put back
+			}
 			if f.Class == drift.ChecksWeakened && path != s.File && strings.HasPrefix(f.Message, s.ID+" ") &&
 				len(c.copies(path, c.Texts[path])) > 0 {
 				return true

@@ -1,35 +1,63 @@
 package change
 
 import (
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/text/lines"
 )
 
 // whereItStood is a text in which a section stands again: where it stood in the text that was kept, under its own heading and
-// with what it said. Differences that touch none of its lines stay. Where that does not bring it back it is put at the end.
-func whereItStood(now, kept []byte, section string, stands func(text []byte) bool) []byte {
+// with what it said. Differences that touch none of its lines stay. It reports false where that does not bring it back.
+func whereItStood(now, kept []byte, section string, stands func(text []byte) bool) ([]byte, bool) {
 	before, _, found := strings.Cut(string(kept), section)
 	if !found {
-		return appended(now, section)
+		return nil, false
 	}
 	first := strings.Count(before, "\n")
-	last := first + len(lines.Split(strings.TrimRight(section, "\n")))
+	old := lines.Split(string(kept))
+	last := first + 1 // behind the heading that follows it, which may be spoilt
+	for last < len(old) && heading(old[last]) == "" {
+		last++
+	}
+	last++ // at the end of the file, what was written behind it
+	text := takenBack(now, kept, func(h lines.Hunk, is, was []string) bool {
+		within := h.NewFrom < last && h.NewTo > first
+		if len(was) == 0 { // somebody wrote more
+			within = h.NewFrom > first && h.NewFrom < last
+		}
+		return within && len(headings(is)) <= len(headings(was)) // whole sections that came stay
+	})
+	return text, stands(text)
+}
+
+// takenBack is a text with those of its differences from one that was kept taken back that are asked for: told by their place, the
+// present lines and the kept ones.
+func takenBack(now, kept []byte, asked func(h lines.Hunk, is, was []string) bool) []byte {
 	a, b := lines.Split(string(now)), lines.Split(string(kept))
 	var out strings.Builder
 	at := 0
 	for _, h := range lines.Compare(a, b) {
 		out.WriteString(strings.Join(a[at:h.OldFrom], ""))
-		if h.NewFrom < last && h.NewTo > first || h.NewFrom == h.NewTo && h.NewFrom > first && h.NewFrom < last {
-			out.WriteString(strings.Join(b[h.NewFrom:h.NewTo], ""))
-		} else {
-			out.WriteString(strings.Join(a[h.OldFrom:h.OldTo], ""))
+		is, was := a[h.OldFrom:h.OldTo], b[h.NewFrom:h.NewTo]
+		if asked(h, is, was) {
+			is = was
 		}
+		out.WriteString(strings.Join(is, ""))
 		at = h.OldTo
 	}
 	out.WriteString(strings.Join(a[at:], ""))
-	if text := []byte(out.String()); stands(text) {
-		return text
+	return []byte(out.String())
+}
+
+// heading is the line by which a section begins; empty for others.
+func heading(line string) string {
+	if line = strings.TrimSpace(line); strings.HasPrefix(line, "[") && strings.HasSuffix(line, "]") {
+		return line
 	}
-	return appended(now, section)
+	return ""
+}
+
+func headings(list []string) []string {
+	return slices.DeleteFunc(slices.Clone(list), func(line string) bool { return heading(line) == "" })
 }

@@ -98,15 +98,19 @@ func (s *standing) instead(was, is *source.Source, severity string) {
 	})
 }
 
-// places says of a section that a rule misses in which file it stood.
+// places says of what a rule misses in which file it stood.
 func (s *standing) places() {
 	for n := range s.out {
 		f := &s.out[n]
-		if f.Class != MissingSource || f.File != "" {
+		if f.Class != MissingSource || f.File != "" && s.sheet.Family != deb.Family || f.Beside {
 			continue
 		}
 		for i := range s.was.Sources {
-			if x := &s.was.Sources[i]; x.ID != "" && x.ID == f.Want && x.Family == s.sheet.Family {
+			x := &s.was.Sources[i]
+			apts := x.ID == "" && x.Enabled && slices.Contains(x.EffSuites, f.Want) && slices.ContainsFunc(s.sheet.InPlace, func(r source.InPlace) bool {
+				return r.Repository == f.Repository && deb.Speaks(r, x)
+			})
+			if x.Family == s.sheet.Family && (x.ID != "" && x.ID == f.Want || apts) {
 				f.File = x.File
 			}
 		}

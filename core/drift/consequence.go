@@ -35,7 +35,7 @@ func (c *comparer) consequences(list []Finding, base *Base) []Finding {
 			list[n].Severity, list[n].Message = Danger, f.Message+"; "+strings.Join(worse, "; ")
 		}
 	}
-	return c.headings(c.filesPassedOver(c.unread(c.withFiles(list, base))), base)
+	return c.headings(c.oneOfASource(c.filesPassedOver(c.unread(c.withFiles(list, base)))), base)
 }
 
 // follows reports whether a finding follows from the place at which the package manager gives
@@ -145,8 +145,8 @@ func (c *comparer) unread(list []Finding) []Finding {
 	for file, ids := range names {
 		of := func(x Finding) bool {
 			switch x.Class {
-			case MissingSource:
-				return (x.File == file || x.File == "") && slices.Contains(ids, x.Want)
+			case MissingSource: // behind the place at which it was given up nothing is known of any
+				return (x.File == file || x.File == "") && slices.Contains(ids, x.Want) || x.File == file && c.allInvalid(file)
 			case SwitchedOff, ChangedSource, ChecksWeakened:
 				return x.File == file && slices.ContainsFunc(c.survey.Sources, func(s source.Source) bool {
 					return s.File == file && s.Line == x.Line && s.DisabledBy == source.OffAsInvalid
@@ -159,6 +159,11 @@ func (c *comparer) unread(list []Finding) []Finding {
 			continue
 		}
 		at := list[slices.IndexFunc(list, of)]
+		for _, x := range list {
+			if of(x) && x.Class == MissingSource && x.File == file && !slices.Contains(ids, x.Want) {
+				ids = append(ids, x.Want)
+			}
+		}
 		list = slices.DeleteFunc(list, of)
 		f := Finding{Class: SwitchedOff, Severity: Fault, Field: "enabled", Repository: at.Repository, Beside: at.Beside, File: file,
 			Line: c.survey.Problems[because].Line, Want: "on", Have: "off, by " + source.OffAsInvalid}
@@ -169,3 +174,7 @@ func (c *comparer) unread(list []Finding) []Finding {
 	return list
 }
 
+// allInvalid reports whether of a file no source is taken.
+func (c *comparer) allInvalid(file string) bool {
+	return !slices.ContainsFunc(c.survey.Sources, func(s source.Source) bool { return s.File == file && s.DisabledBy != source.OffAsInvalid })
+}

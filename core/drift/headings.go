@@ -2,7 +2,9 @@ package drift
 
 import (
 	"slices"
+	"strings"
 
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -14,17 +16,28 @@ func (c *comparer) headings(list []Finding, base *Base) []Finding {
 	}
 	for _, m := range slices.Clone(list) {
 		if m.Class == MissingSource && m.Repository != "" { // the policy's own
+			at := slices.Index(list, m)
 			list = joined(list, m, m.Message+"; it stands here under another name", func(f Finding) bool {
 				return f.Class == DoubledSource && f.Repository == m.Repository && f.File == m.File
 			})
+			if list = c.goesOn(list, m); at >= 0 && at < len(list) && list[at].Class == m.Class && list[at].Want == m.Want {
+				m = list[at] // in other words
+			}
 		}
 		at := slices.IndexFunc(base.Survey.Sources, func(x source.Source) bool {
-			return x.ID != "" && x.File == m.File && (x.ID == m.Want || Describe(&x) == m.Want)
+			suite := x.ID == "" && x.Enabled && slices.Contains(x.EffSuites, m.Want)
+			return x.File == m.File && (suite || x.ID != "" && x.ID == m.Want || Describe(&x) == m.Want)
 		})
 		if m.Class != MissingSource || m.File == "" || at < 0 {
 			continue
 		}
 		x := &base.Survey.Sources[at]
+		if x.ID == "" { // apt reads two stanzas as one
+			list = joined(list, m, m.Message+"; it is read as one with what stands below it", func(f Finding) bool {
+				return f.Class == ChangedSource && f.Beside && f.File == x.File && f.Line == x.Line
+			})
+			continue
+		}
 		if n := c.called(x, base.Survey); n != nil {
 			list = joined(list, m, "no section ["+x.ID+"] stands on the host; it is called ["+n.ID+"] now", func(f Finding) bool {
 				return f.Class == UnlistedSource && f.File == n.File && f.Line == n.Line
@@ -44,6 +57,31 @@ func (c *comparer) headings(list []Finding, base *Base) []Finding {
 		list = joined(list, m, m.Message+"; its heading is gone, and what stood below it goes to what is above", func(f Finding) bool {
 			return f.Class == SettingChanged && f.Beside && f.Want == "" && f.File == x.File && f.Line >= x.Line-1 && f.Line <= ends+1
 		})
+	}
+	return list
+}
+
+// goesOn tells with the section above it of one of the policy's that has no heading any more: pacman reads one file as part of
+// another. What stands where a file was included follows from that.
+func (c *comparer) goesOn(list []Finding, m Finding) []Finding {
+	own := slices.ContainsFunc(c.sheet.Sources, func(s source.SheetSource) bool { return s.Repository == m.Repository })
+	if c.sheet.Family == arch.Family && m.File == arch.Config && own {
+		return joined(list, m, m.Message, func(f Finding) bool {
+			return f.Class == ChangedSource && f.Beside && f.File == m.File && strings.HasSuffix(strings.ToLower(f.Field), "include")
+		})
+	}
+	for i := range c.sheet.Sources {
+		want := &c.sheet.Sources[i]
+		if c.sheet.Family != arch.Family || want.Repository != m.Repository || want.File != m.File {
+			continue
+		}
+		above := slices.IndexFunc(list, func(f Finding) bool {
+			return f.Class == ChangedSource && f.Beside && slices.ContainsFunc(want.URLs, func(u string) bool { return strings.Contains(f.Have, u) })
+		})
+		if above >= 0 {
+			list[above].Message += "; the heading [" + want.ID + "] is gone from " + m.File + ", and what stood there goes to it"
+			return slices.DeleteFunc(list, func(f Finding) bool { return f == m })
+		}
 	}
 	return list
 }

@@ -17,7 +17,9 @@ func (s *standing) doubles() {
 		stood := func(was source.Source) bool {
 			return was.Family == x.Family && was.ID == x.ID && was.File == x.File && was.DisabledBy == source.OffByDuplicate
 		}
-		of := func(f Finding) bool { return f.File == x.File && (f.Line == x.Line || f.Class == MissingSource) } // it was renamed
+		of := func(f Finding) bool {
+			return f.File == x.File && (f.Line == x.Line || f.Class == MissingSource || s.nameAt(f.File, f.Line) == x.ID)
+		}
 		if x.DisabledBy != source.OffByDuplicate || s.owned[x.File] || !s.court.Concerns(x.Family) ||
 			slices.ContainsFunc(s.was.Sources, stood) || slices.ContainsFunc(s.out, of) {
 			continue
@@ -26,6 +28,48 @@ func (s *standing) doubles() {
 			Message: fmt.Sprintf("defines %s a second time; %s passes over it as long as the first stands there: %s",
 				x.ID, families.Program(x.Family), Describe(x))})
 	}
+}
+
+// nameAt is the name of the source that stands in a line of a file; empty where none does.
+func (c *comparer) nameAt(file string, line int) string {
+	for i := range c.survey.Sources {
+		if x := &c.survey.Sources[i]; x.File == file && x.Line == line {
+			return x.ID
+		}
+	}
+	return ""
+}
+
+// oneOfASource makes one finding of a source that is off and of what else it says otherwise, as where it goes on with the lines of
+// another one; and of one that is off because its heading stands there twice.
+func (c *comparer) oneOfASource(list []Finding) []Finding {
+	for _, ours := range slices.Clone(list) { // what the policy says of it, and what nobody says of it
+		at := slices.Index(list, ours)
+		if ours.Beside || ours.Class != ChangedSource && ours.Class != ChecksWeakened || ours.File == "" || at < 0 {
+			continue
+		}
+		list = joined(list, ours, ours.Message, func(f Finding) bool {
+			return f.Class == ChangedSource && f.Beside && f.File == ours.File && f.Line == ours.Line
+		})
+	}
+	for _, off := range slices.Clone(list) {
+		if off.Class != SwitchedOff || off.File == "" {
+			continue
+		}
+		changed := slices.IndexFunc(list, func(f Finding) bool {
+			return f.Class == ChangedSource && f.Beside && f.File == off.File && f.Line == off.Line
+		})
+		if changed >= 0 {
+			list[changed].Message += "; " + off.Message
+			list = slices.DeleteFunc(list, func(f Finding) bool { return f == off })
+			continue
+		}
+		name := c.nameAt(off.File, off.Line)
+		list = slices.DeleteFunc(list, func(f Finding) bool {
+			return f.Class == UnlistedSource && f.Severity != Danger && f.File == off.File && name != "" && c.nameAt(f.File, f.Line) == name
+		})
+	}
+	return list
 }
 
 // contradicting is the entry that a package manager names as the one that contradicts another; nil where it names none.

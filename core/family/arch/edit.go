@@ -255,6 +255,15 @@ func Arrange(text []byte, upper, lower []string, ours func(path string) bool) []
 	return []byte(rest)
 }
 
+// Included is the file that a line of pacman.conf includes; empty for others.
+func Included(line string) string {
+	key, value, _ := strings.Cut(line, "=")
+	if strings.TrimSpace(key) != "Include" {
+		return ""
+	}
+	return strings.TrimSpace(value)
+}
+
 // Unfollow takes out what stands below an Include of one of our files in the same section: pacman
 // goes on there with the section that was included last. Unless drop says so it stays as a
 // comment.

@@ -45,6 +45,9 @@ var touching = map[string]directive{
 // sandboxOff begins the directives that stand without a value and take away what shuts downloads in.
 const sandboxOff = "DisableSandbox"
 
+// LevelSetting is what pacman checks where a section says nothing of it.
+const LevelSetting = "options.SigLevel"
+
 // note keeps a directive of [options] that matters, and the packages that it keeps.
 func (r *reader) note(key, value, file string, line int) {
 	if _, ok := touching[key]; !ok {

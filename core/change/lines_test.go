@@ -1,0 +1,103 @@
+package change_test
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"pgregory.net/rapid"
+
+	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/drift"
+)
+
+// lineEdits are what a hand does to one line of a file.
+var lineEdits = map[string]func(line string) string{
+	"comments it":       func(l string) string { return "#" + l },
+	"takes it out":      func(string) string { return "" },
+	"empties it":        func(string) string { return "\n" },
+	"writes it twice":   func(l string) string { return l + l },
+	"cuts it":           func(l string) string { return l[:len(l)-min(2, len(l))] + "\n" },
+	"spoils its name":   func(l string) string { return ";" + l },
+	"quotes it":         func(l string) string { return `"` + l },
+	"writes behind it":  func(l string) string { return strings.TrimSuffix(l, "\n") + " x\n" },
+	"gives it a CRLF":   func(l string) string { return strings.TrimSuffix(l, "\n") + "\r\n" },
+	"takes its value":   func(l string) string { return strings.SplitAfter(l, "=")[0] + "\n" },
+	"takes its sign":    func(l string) string { return strings.TrimLeft(l, "# ") },
+	"continues another": func(l string) string { return " " + l },
+}
+
+// twice are edits of a line that make two of one: of which each is told.
+func twice(file, edit string) bool {
+	return file == "etc/dnf/dnf.conf" && edit == "continues another" || file == zyppLock && (edit == "empties it" || edit == "takes its value")
+}
+
+// One edit of one line is one finding, and where healing takes it back, every byte is back.
+func TestAnEditOfALineIsOneFinding(t *testing.T) {
+	places := map[string]place{"apt": debPlace(), "dnf": rpmPlace(), "zypper": zyppPlace(t), "pacman": archPlace(), "flatpak": flatpakPlace(),
+		"stanzas": debPlace().with(tree{listFile: "", "etc/apt/sources.list.d/skerry.sources": ownStanzas})}
+	type was struct {
+		place
+		base  *drift.Base
+		texts map[string][]byte
+		usual map[string]bool
+	}
+	stood := map[string]was{}
+	for name, p := range places {
+		p = p.carried(t)
+		r := look(p.files, p.modes, p.sheet)
+		w := was{p, &drift.Base{Sheet: p.sheet, Survey: &r.Survey}, r.Texts, map[string]bool{}}
+		for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &r.Survey, Base: w.base}) {
+			w.usual[f.Key()] = true
+		}
+		stood[name] = w
+	}
+	found, tried := 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		tried++
+		w := stood[rapid.SampledFrom(slices.Sorted(maps.Keys(stood))).Draw(t, "family")]
+		var files []string
+		for _, file := range slices.Sorted(maps.Keys(w.files)) {
+			if text := w.files[file]; strings.HasSuffix(text, "\n") && !strings.Contains(text, "PGP") && !strings.HasPrefix(file, "var/lib/dpkg/") && file != "etc/os-release" {
+				files = append(files, file)
+			}
+		}
+		file := rapid.SampledFrom(files).Draw(t, "file")
+		lines := strings.SplitAfter(strings.TrimSuffix(w.files[file], "\n"), "\n")
+		at := rapid.IntRange(0, len(lines)-1).Draw(t, "line")
+		edit := rapid.SampledFrom(slices.Sorted(maps.Keys(lineEdits))).Draw(t, "edit")
+		line := strings.TrimSuffix(lines[at], "\n") + "\n"
+		text := strings.Join(lines[:at], "") + lineEdits[edit](line) + strings.Join(lines[at+1:], "")
+		if at < len(lines)-1 {
+			text += "\n"
+		}
+		now := w.with(tree{file: text})
+		r := look(now.files, now.modes, now.sheet)
+		var list []drift.Finding
+		for _, f := range drift.Judge(drift.Input{Sheet: w.sheet, Before: w.sheet, Survey: &r.Survey, Base: w.base}) {
+			if !w.usual[f.Key()] {
+				list = append(list, f)
+			}
+		}
+		if len(list) > 1 && !twice(file, edit) {
+			t.Fatalf("%s:%d %q: somebody %s, and that is %d findings: %+v", file, at+1, line, edit, len(list), list)
+		}
+		if len(list) != 1 || list[0].Stays || list[0].Class == drift.UnlistedSource {
+			return
+		}
+		found++
+		for name := range w.texts { // as the agent adds what is not read any more
+			if text, there := now.files[name[1:]]; there && r.Texts[name] == nil {
+				r.Texts[name] = []byte(text)
+			}
+		}
+		now.take(change.Compute(change.Input{Sheet: w.sheet, Survey: &r.Survey, Texts: r.Texts, Before: w.sheet, Kept: w.texts, Base: w.base, Stood: w.texts}))
+		if now.files[file] != w.files[file] {
+			t.Fatalf("%s:%d %q: somebody %s; healed it says\n%s", file, at+1, line, edit, now.files[file])
+		}
+	})
+	if tried > 50 && found == 0 {
+		t.Fatal("nothing was found of any edit")
+	}
+}
