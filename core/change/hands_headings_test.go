@@ -1,6 +1,16 @@
 package change_test
 
-import "testing"
+import (
+	"maps"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/source"
+)
 
 // The heading of a section is a line like others: one edit of it is one finding, and healing gives every byte back.
 func TestWhatHandsDoToHeadings(t *testing.T) {
@@ -43,4 +53,34 @@ func TestWhatHandsDoToHeadings(t *testing.T) {
 		{does: "commented", file: flatConf, from: `[remote "gulls"]`, text: `#[remote "gulls"]`, want: missing, field: source},
 		{does: "another name", file: flatConf, from: `[remote "gulls"]`, text: `[remote "others"]`, want: missing, field: source},
 	})
+}
+
+// What took the place of a section is not looked for any more where that is put back: neither switched off, nor taken out.
+func TestAHeadingIsPutBackWhateverBecomesOfTheUnlisted(t *testing.T) {
+	for _, unlisted := range []string{source.UnlistedSwitchOff, source.UnlistedRemove} {
+		for name, h := range map[string]hand{
+			"dnf":    {file: forelandFile, from: "[updates]", text: "[other]"},
+			"zypper": {file: halyardFile, from: "[update]", text: "[other]"},
+			"pacman": {file: pacFile, from: "[extra]", text: "[other]"},
+		} {
+			t.Run(name+" "+unlisted, func(t *testing.T) {
+				p := map[string]place{"dnf": rpmPlace(), "zypper": zyppPlace(t), "pacman": archPlace()}[name].carried(t)
+				before := look(p.files, p.modes, p.sheet)
+				sheet := *p.sheet
+				sheet.Unlisted = unlisted
+				r := look(p.files, p.modes, &sheet)
+				settled := place{files: maps.Clone(p.files), sheet: &sheet, modes: p.modes}
+				settled.take(change.Compute(change.Input{Sheet: &sheet, Survey: &r.Survey, Texts: r.Texts, Before: p.sheet, Kept: before.Texts}))
+				stood := look(settled.files, settled.modes, &sheet)
+				base := &drift.Base{Sheet: &sheet, Survey: &stood.Survey}
+				require.Contains(t, settled.files[h.file], h.from)
+				now := settled.done(t, h)
+				r = look(now.files, now.modes, &sheet)
+				plan := change.Compute(change.Input{Sheet: &sheet, Survey: &r.Survey, Texts: r.Texts, Before: &sheet, Kept: stood.Texts, Base: base, Stood: stood.Texts})
+				assert.Empty(t, plan.Impossible)
+				now.take(plan)
+				assert.Equal(t, settled.files[h.file], now.files[h.file])
+			})
+		}
+	}
 }

@@ -257,6 +257,9 @@ func (c *computer) sections(ed editor) {
 		if !c.afford(path, len(texts[path])) {
 			return
 		}
+		if _, stands := ed.section(texts[path], id); !stands && string(texts[path]) != string(c.Texts[path]) {
+			return // it had taken the place of one that was put back
+		}
 		next, err := do(texts[path], id)
 		if err != nil {
 			c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s:%d: %s cannot be edited: %v", path, line, id, err))
@@ -273,6 +276,33 @@ func (c *computer) sections(ed editor) {
 		}
 	}
 	done := c.putBackSections(ed, texts, why) // before the policy's own is written: what goes to a section may be another one's
+	c.demands(ed, texts, why, apply)
+	c.mendSections(ed, texts, done, apply)
+	for i := range c.verdicts {
+		s, v := &c.Survey.Sources[i], &c.verdicts[i]
+		if _, ours := texts[s.File]; !ours || s.Family != c.Sheet.Family || v.Act == verdict.Stay || !s.Enabled && !v.Hides {
+			continue
+		}
+		do := ed.off
+		switch {
+		case v.Act == verdict.Remove:
+			do = ed.remove
+		case v.Hides && ed.hide != nil:
+			do = ed.hide
+		}
+		if v.Of == nil || v.Kind == verdict.Licensed {
+			c.leave(s)
+		}
+		apply(s.File, s.Line, s.ID, reason(s, v), do)
+	}
+	c.rewrite(texts, why)
+}
+
+// applies edits a section of a text, and says why; a section that is not there any more it leaves.
+type applies func(path string, line int, id, reason string, do func([]byte, string) ([]byte, error))
+
+// demands makes sections be as the policy says of them.
+func (c *computer) demands(ed editor, texts map[string][]byte, why map[string][]string, apply applies) {
 	for i := range c.verdicts {
 		s := &c.Survey.Sources[i]
 		if _, ours := texts[s.File]; !ours {
@@ -299,25 +329,6 @@ func (c *computer) sections(ed editor) {
 			}
 		}
 	}
-	c.mendSections(ed, texts, done, apply)
-	for i := range c.verdicts {
-		s, v := &c.Survey.Sources[i], &c.verdicts[i]
-		if _, ours := texts[s.File]; !ours || s.Family != c.Sheet.Family || v.Act == verdict.Stay || !s.Enabled && !v.Hides {
-			continue
-		}
-		do := ed.off
-		switch {
-		case v.Act == verdict.Remove:
-			do = ed.remove
-		case v.Hides && ed.hide != nil:
-			do = ed.hide
-		}
-		if v.Of == nil || v.Kind == verdict.Licensed {
-			c.leave(s)
-		}
-		apply(s.File, s.Line, s.ID, reason(s, v), do)
-	}
-	c.rewrite(texts, why)
 }
 
 // mostRead is how many bytes are gone over again for edits of single sections. A file with thousands of them is nobody's work.

@@ -315,10 +315,7 @@ func (c *computer) included() {
 
 // mendSections makes those sections of the distribution's own checked of which the policy does not say that nobody checks them, but
 // for those that were put back.
-func (c *computer) mendSections(
-	ed editor, texts map[string][]byte, done map[string]bool,
-	apply func(path string, line int, id, reason string, do func([]byte, string) ([]byte, error)),
-) {
+func (c *computer) mendSections(ed editor, texts map[string][]byte, done map[string]bool, apply applies) {
 	for i := range c.verdicts {
 		s, v := &c.Survey.Sources[i], &c.verdicts[i]
 		wanted := slices.ContainsFunc(v.Rules, func(r *source.InPlace) bool { return r.Enabled })

@@ -107,9 +107,8 @@ func (s *standing) places() {
 		}
 		for i := range s.was.Sources {
 			x := &s.was.Sources[i]
-			apts := x.ID == "" && x.Enabled && slices.Contains(x.EffSuites, f.Want) && slices.ContainsFunc(s.sheet.InPlace, func(r source.InPlace) bool {
-				return r.Repository == f.Repository && deb.Speaks(r, x)
-			})
+			speaks := func(r source.InPlace) bool { return r.Repository == f.Repository && deb.Speaks(r, x) }
+			apts := x.ID == "" && x.Enabled && slices.Contains(x.EffSuites, f.Want) && slices.ContainsFunc(s.sheet.InPlace, speaks)
 			if x.Family == s.sheet.Family && (x.ID != "" && x.ID == f.Want || apts) {
 				f.File = x.File
 			}

@@ -15,50 +15,53 @@ func (c *comparer) headings(list []Finding, base *Base) []Finding {
 		return list
 	}
 	for _, m := range slices.Clone(list) {
-		if m.Class == MissingSource && m.Repository != "" { // the policy's own
-			at := slices.Index(list, m)
-			list = joined(list, m, m.Message+"; it stands here under another name", func(f Finding) bool {
-				return f.Class == DoubledSource && f.Repository == m.Repository && f.File == m.File
-			})
-			if list = c.goesOn(list, m); at >= 0 && at < len(list) && list[at].Class == m.Class && list[at].Want == m.Want {
-				m = list[at] // in other words
-			}
+		if m.Class == MissingSource && m.File != "" {
+			list = c.withHeading(list, m, base.Survey)
 		}
-		at := slices.IndexFunc(base.Survey.Sources, func(x source.Source) bool {
-			suite := x.ID == "" && x.Enabled && slices.Contains(x.EffSuites, m.Want)
-			return x.File == m.File && (suite || x.ID != "" && x.ID == m.Want || Describe(&x) == m.Want)
-		})
-		if m.Class != MissingSource || m.File == "" || at < 0 {
-			continue
-		}
-		x := &base.Survey.Sources[at]
-		if x.ID == "" { // apt reads two stanzas as one
-			list = joined(list, m, m.Message+"; it is read as one with what stands below it", func(f Finding) bool {
-				return f.Class == ChangedSource && f.Beside && f.File == x.File && f.Line == x.Line
-			})
-			continue
-		}
-		if n := c.called(x, base.Survey); n != nil {
-			list = joined(list, m, "no section ["+x.ID+"] stands on the host; it is called ["+n.ID+"] now", func(f Finding) bool {
-				return f.Class == UnlistedSource && f.File == n.File && f.Line == n.Line
-			})
-			continue
-		}
-		above := c.above(x, base.Survey)
-		changed := func(f Finding) bool {
-			return above != nil && (f.Class == ChangedSource || f.Class == ChecksWeakened) && f.Beside && f.File == above.File && f.Line == above.Line
-		}
-		if i := slices.IndexFunc(list, changed); i >= 0 {
-			list[i].Message += "; the heading [" + x.ID + "] is gone from below it, and what stood there goes to it"
-			list = slices.DeleteFunc(list, func(f Finding) bool { return f == m })
-			continue
-		}
-		ends := endOf(x, base.Survey)
-		list = joined(list, m, m.Message+"; its heading is gone, and what stood below it goes to what is above", func(f Finding) bool {
-			return f.Class == SettingChanged && f.Beside && f.Want == "" && f.File == x.File && f.Line >= x.Line-1 && f.Line <= ends+1
-		})
 	}
 	return list
+}
+
+func (c *comparer) withHeading(list []Finding, m Finding, was *source.Survey) []Finding {
+	if n := slices.Index(list, m); n >= 0 && m.Repository != "" { // the policy's own
+		list = joined(list, m, m.Message+"; it stands here under another name", func(f Finding) bool {
+			return f.Class == DoubledSource && f.Repository == m.Repository && f.File == m.File
+		})
+		if list = c.goesOn(list, m); n < len(list) && list[n].Class == m.Class && list[n].Want == m.Want {
+			m = list[n] // in other words
+		}
+	}
+	at := slices.IndexFunc(was.Sources, func(x source.Source) bool {
+		suite := x.ID == "" && x.Enabled && slices.Contains(x.EffSuites, m.Want)
+		return x.File == m.File && (suite || x.ID != "" && x.ID == m.Want || Describe(&x) == m.Want)
+	})
+	if at < 0 {
+		return list
+	}
+	x := &was.Sources[at]
+	if x.ID == "" { // apt reads two stanzas as one
+		return joined(list, m, m.Message+"; it is read as one with what stands below it", func(f Finding) bool {
+			return f.Class == ChangedSource && f.Beside && f.File == x.File && f.Line == x.Line
+		})
+	}
+	if n := c.called(x, was); n != nil {
+		return joined(list, m, "no section ["+x.ID+"] stands on the host; it is called ["+n.ID+"] now", func(f Finding) bool {
+			return f.Class == UnlistedSource && f.File == n.File && f.Line == n.Line
+		})
+	}
+	above := c.above(x, was)
+	i := slices.IndexFunc(list, func(f Finding) bool {
+		changed := (f.Class == ChangedSource || f.Class == ChecksWeakened) && f.Beside
+		return above != nil && changed && f.File == above.File && f.Line == above.Line
+	})
+	if i >= 0 {
+		list[i].Message += "; the heading [" + x.ID + "] is gone from below it, and what stood there goes to it"
+		return slices.DeleteFunc(list, func(f Finding) bool { return f == m })
+	}
+	ends := endOf(x, was)
+	return joined(list, m, m.Message+"; its heading is gone, and what stood below it goes to what is above", func(f Finding) bool {
+		return f.Class == SettingChanged && f.Beside && f.Want == "" && f.File == x.File && f.Line >= x.Line-1 && f.Line <= ends+1
+	})
 }
 
 // goesOn tells with the section above it of one of the policy's that has no heading any more: pacman reads one file as part of
