@@ -49,7 +49,7 @@ SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/
 	crypto/internal/fips140/ed25519 crypto/internal/fips140/sha512 crypto/internal/fips140/sha256 bufio io/fs encoding/json sync \
 	encoding/base64 patientlantern.example/lantern/core/text/splice patientlantern.example/lantern/core/version patientlantern.example/lantern/core/keyring strings
 bin/lantern-agent: $(GO_FILES)
-	$(GO) build -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS)' -o $@ ./cmd/lantern-agent # it speaks to one service
+	$(GO) build -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS) -funcalign=16' -o $@ ./cmd/lantern-agent # it speaks to one service
 
 CONSOLE_FILES := $(shell find console/src console/index.html console/vite.config.ts console/tsconfig.json -type f -not -name '*.test.ts' 2>/dev/null)
 

@@ -27,6 +27,7 @@ func TestWhatHandsDoToHeadings(t *testing.T) {
 	})
 	alike := "[options]\nArchitecture = x86_64\nSigLevel = Required DatabaseOptional\n\n[core]\nInclude = /etc/pacman.d/mirrors\n\n[extra]\nInclude = /etc/pacman.d/mirrors\n"
 	hands(t, archPlace().with(tree{pacFile: alike}), []hand{
+		{does: "commented, with all below it", file: pacFile, from: "[extra]\nInclude", text: "#[extra]\n#Include", want: "switched-off fault", field: "enabled"},
 		{does: "another name, of two alike", file: pacFile, from: "[extra]", text: "[other]", want: missing, field: source},
 		{does: "another name, of the first of two alike", file: pacFile, from: "[core]", text: "[other]", want: missing, field: source},
 		{does: "the first of two alike gone", file: pacFile, from: "[core]\nInclude = /etc/pacman.d/mirrors\n\n", text: "", want: missing, field: source},

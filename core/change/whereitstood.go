@@ -41,13 +41,26 @@ func takenBack(now, kept []byte, asked func(h lines.Hunk, is, was []string) bool
 		out.WriteString(strings.Join(a[at:h.OldFrom], ""))
 		is, was := a[h.OldFrom:h.OldTo], b[h.NewFrom:h.NewTo]
 		if asked(h, is, was) {
-			is = was
+			is = append(remarks(is, was), was...)
 		}
 		out.WriteString(strings.Join(is, ""))
 		at = h.OldTo
 	}
 	out.WriteString(strings.Join(a[at:], ""))
 	return []byte(out.String())
+}
+
+// remarks are the comments among some lines that are no others of them.
+func remarks(list, others []string) []string {
+	said := map[string]bool{}
+	for _, line := range others {
+		said[strings.Trim(line, "#; \t\r\n")] = true
+	}
+	return slices.DeleteFunc(slices.Clone(list), func(line string) bool {
+		plain := strings.TrimSpace(line)
+		comment := strings.HasPrefix(plain, "#") || strings.HasPrefix(plain, ";")
+		return !comment || said[strings.Trim(line, "#; \t\r\n")]
+	})
 }
 
 // heading is the line by which a section begins; empty for others.

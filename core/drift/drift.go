@@ -185,8 +185,8 @@ func (c *comparer) refused() {
 		if p.Fatal && (c.sheet.Family == "" || p.Family == "" || p.Family == c.sheet.Family || c.gives(p.Family)) {
 			f := Finding{Class: Refused, Severity: Fault, File: p.File, Line: p.Line,
 				Message: fmt.Sprintf("this stops %s altogether: %s", families.Program(p.Family), p.Message)}
-			if s := c.contradicting(&p); s != nil {
-				f.File, f.Line = s.File, s.Line
+			if at := contradicting(&p); at.file != "" {
+				f.File, f.Line = at.file, at.at
 			}
 			c.add(f)
 		}

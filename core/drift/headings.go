@@ -11,18 +11,36 @@ import (
 // headings makes one finding of a section that is gone and of what stands in its place because its heading is another one, or none:
 // a section of another name that says the same, or the one above it, to which its lines go then.
 func (c *comparer) headings(list []Finding, base *Base) []Finding {
-	if base == nil {
+	missing := slices.DeleteFunc(slices.Clone(list), func(f Finding) bool { return f.Class != MissingSource || f.File == "" })
+	if base == nil || len(missing) == 0 || len(missing) > mostHeadings {
 		return list
 	}
-	for _, m := range slices.Clone(list) {
-		if m.Class == MissingSource && m.File != "" {
-			list = c.withHeading(list, m, base.Survey)
+	stood := headed{base.Survey, map[entry]bool{}, map[entry]*source.Source{}}
+	for i := range base.Survey.Sources {
+		stood.names[entry{base.Survey.Sources[i].Family, base.Survey.Sources[i].ID}] = true
+	}
+	for i := range c.survey.Sources {
+		if s := &c.survey.Sources[i]; s.DisabledBy != source.OffByDuplicate {
+			stood.now[entry{s.File, s.ID}] = s
 		}
+	}
+	for _, m := range missing {
+		list = c.withHeading(list, m, &stood)
 	}
 	return list
 }
 
-func (c *comparer) withHeading(list []Finding, m Finding, was *source.Survey) []Finding {
+// mostHeadings is how many sections that are gone are looked for one by one: of very many nobody needs to know where they went.
+const mostHeadings = 50
+
+// headed are the sections of the base, and what is found by the names of those that stand there now.
+type headed struct {
+	*source.Survey
+	names map[entry]bool           // by family and name: those of the base
+	now   map[entry]*source.Source // by file and name
+}
+
+func (c *comparer) withHeading(list []Finding, m Finding, was *headed) []Finding {
 	if n := slices.Index(list, m); n >= 0 && m.Repository != "" { // the policy's own
 		list = joined(list, m, m.Message+"; it stands here under another name", func(f Finding) bool {
 			return f.Class == DoubledSource && f.Repository == m.Repository && f.File == m.File
@@ -49,7 +67,7 @@ func (c *comparer) withHeading(list []Finding, m Finding, was *source.Survey) []
 			return f.Class == UnlistedSource && f.File == n.File && f.Line == n.Line
 		})
 	}
-	above := c.above(x, was)
+	above := was.above(x)
 	i := slices.IndexFunc(list, func(f Finding) bool {
 		changed := (f.Class == ChangedSource || f.Class == ChecksWeakened) && f.Beside
 		return above != nil && changed && f.File == above.File && f.Line == above.Line
@@ -58,7 +76,7 @@ func (c *comparer) withHeading(list []Finding, m Finding, was *source.Survey) []
 		list[i].Message += "; the heading [" + x.ID + "] is gone from below it, and what stood there goes to it"
 		return slices.DeleteFunc(list, func(f Finding) bool { return f == m })
 	}
-	ends := endOf(x, was)
+	ends := endOf(x, was.Survey)
 	return joined(list, m, m.Message+"; its heading is gone, and what stood below it goes to what is above", func(f Finding) bool {
 		return f.Class == SettingChanged && f.Beside && f.Want == "" && f.File == x.File && f.Line >= x.Line-1 && f.Line <= ends+1
 	})
@@ -96,12 +114,10 @@ func joined(list []Finding, m Finding, message string, follows func(Finding) boo
 		return list
 	}
 	m.Message = message
-	for _, f := range list {
-		if follows(f) {
+	for i := range list {
+		if f := &list[i]; follows(*f) {
 			m.Line = f.Line
-			if Rank(f.Severity) < Rank(m.Severity) {
-				m.Severity, m.Message = f.Severity, m.Message+"; "+f.Message
-			}
+			m.with(f)
 		}
 	}
 	list[at] = m
@@ -109,12 +125,12 @@ func joined(list []Finding, m Finding, message string, follows func(Finding) boo
 }
 
 // called is the section that says what one said that is gone, under a name that stood nowhere; nil where none does.
-func (c *comparer) called(x *source.Source, was *source.Survey) *source.Source {
+func (c *comparer) called(x *source.Source, was *headed) *source.Source {
 	for i := range c.survey.Sources {
 		n := &c.survey.Sources[i]
 		same := n.File == x.File && n.Mirrorlist == x.Mirrorlist && n.Metalink == x.Metalink && slices.Equal(n.URLs, x.URLs) &&
 			n.Options["Include"] == x.Options["Include"]
-		if same && n.ID != "" && !slices.ContainsFunc(was.Sources, func(s source.Source) bool { return s.Family == n.Family && s.ID == n.ID }) {
+		if same && n.ID != "" && !was.names[entry{n.Family, n.ID}] {
 			return n
 		}
 	}
@@ -122,17 +138,12 @@ func (c *comparer) called(x *source.Source, was *source.Survey) *source.Source {
 }
 
 // above is the section that stands in front of where one stood; nil where none does.
-func (c *comparer) above(x *source.Source, was *source.Survey) (out *source.Source) {
+func (was *headed) above(x *source.Source) (out *source.Source) {
 	last := 0
 	for i := range was.Sources {
 		y := &was.Sources[i]
-		if y.File != x.File || y.Line >= x.Line || y.Line <= last {
-			continue
-		}
-		for n := range c.survey.Sources {
-			if s := &c.survey.Sources[n]; s.File == y.File && s.ID == y.ID {
-				out, last = s, y.Line
-			}
+		if s := was.now[entry{y.File, y.ID}]; s != nil && y.File == x.File && y.Line < x.Line && y.Line > last {
+			out, last = s, y.Line
 		}
 	}
 	return out
