@@ -96,8 +96,8 @@ func (c *computer) dropRemotes(text []byte) (out []byte, why []string) {
 		}
 		was, stood := flatpak.Section(c.Kept[flatpak.Config], s.ID)
 		now, stands := flatpak.Section(c.Texts[flatpak.Config], s.ID)
-		if again, there := flatpak.Section(text, s.ID); stood && stands && there && was != now && was == again {
-			continue // what stands there was put back
+		if again, there := flatpak.Section(text, s.ID); v.Kind == verdict.Doubled && stood && stands && there && was != now && was == again {
+			continue // what it defined a second time was another's, and is so again
 		}
 		if s.Enabled && (v.Of == nil || v.Kind == verdict.Licensed) {
 			c.leave(s)
