@@ -257,7 +257,8 @@ func (c *computer) sections(ed editor) {
 		if !c.afford(path, len(texts[path])) {
 			return
 		}
-		if _, stands := ed.section(texts[path], id); !stands && string(texts[path]) != string(c.Texts[path]) {
+		_, stood := ed.section(c.Texts[path], id)
+		if _, stands := ed.section(texts[path], id); stood && !stands {
 			return // it had taken the place of one that was put back
 		}
 		next, err := do(texts[path], id)

@@ -11,7 +11,12 @@ import (
 // headings makes one finding of a section that is gone and of what stands in its place because its heading is another one, or none:
 // a section of another name that says the same, or the one above it, to which its lines go then.
 func (c *comparer) headings(list []Finding, base *Base) []Finding {
-	missing := slices.DeleteFunc(slices.Clone(list), func(f Finding) bool { return f.Class != MissingSource || f.File == "" })
+	var missing []Finding
+	for i := range list {
+		if f := &list[i]; f.Class == MissingSource && f.File != "" {
+			missing = append(missing, *f)
+		}
+	}
 	if base == nil || len(missing) == 0 || len(missing) > mostHeadings {
 		return list
 	}

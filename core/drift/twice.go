@@ -63,12 +63,17 @@ func (c *comparer) namesAt() map[spot]string {
 // oneOfASource makes one finding of what the policy says of a source and of what else it says otherwise, as where it goes on with the
 // lines of another one; and of one that is off because its heading stands there twice.
 func (c *comparer) oneOfASource(list []Finding) []Finding {
-	beside := map[spot]int{} // what follows from the base
+	var beside map[spot]int // what follows from the base
 	off := false
 	for i := range list {
 		f := &list[i]
-		if _, known := beside[spot{f.File, f.Line}]; f.Class == ChangedSource && f.Beside && f.File != "" && !known {
-			beside[spot{f.File, f.Line}] = i
+		if f.Class == ChangedSource && f.Beside && f.File != "" {
+			if beside == nil {
+				beside = map[spot]int{}
+			}
+			if _, known := beside[spot{f.File, f.Line}]; !known {
+				beside[spot{f.File, f.Line}] = i
+			}
 		}
 		off = off || f.Class == SwitchedOff && f.File != ""
 	}
@@ -143,9 +148,12 @@ func contradicting(p *source.Problem) spot {
 // filesPassedOver makes one finding of the sources that are gone because the package manager does not take the file in which they stand:
 // it stands there, and nothing of it is read.
 func (c *comparer) filesPassedOver(list []Finding) []Finding {
-	wants := map[string][]string{} // of each file
+	var wants map[string][]string // of each file
 	for i := range list {
 		if f := &list[i]; f.Class == MissingSource && f.File != "" {
+			if wants == nil {
+				wants = map[string][]string{}
+			}
 			wants[f.File] = append(wants[f.File], f.Want)
 		}
 	}
