@@ -76,10 +76,7 @@ func (c *computer) remoteAsKept(text []byte, id string) []byte {
 	if now, stands := flatpak.Section(text, id); !stood || stands && now == was {
 		return text
 	}
-	back, ok := whereItStood(text, kept, was, func(text []byte) bool {
-		again, there := flatpak.Section(text, id)
-		return there && again == was
-	})
+	back, ok := whereItStood(text, kept, was, func(text []byte) (string, bool) { return flatpak.Section(text, id) })
 	if !ok {
 		return text
 	}

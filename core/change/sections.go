@@ -395,10 +395,7 @@ func (c *computer) putSectionBack(texts map[string][]byte, why map[string][]stri
 
 // putBack makes a section of a text say what it said in one that was kept, where it stood: at the end where its place is not known.
 func (ed *editor) putBack(text, kept []byte, id, was string) []byte {
-	back, ok := whereItStood(text, kept, was, func(text []byte) bool {
-		again, there := ed.section(text, id)
-		return there && again == was
-	})
+	back, ok := whereItStood(text, kept, was, func(text []byte) (string, bool) { return ed.section(text, id) })
 	now, stands := ed.section(text, id)
 	switch {
 	case ok:

@@ -8,8 +8,9 @@ import (
 )
 
 // whereItStood is a text in which a section stands again: where it stood in the text that was kept, under its own heading and
-// with what it said. Differences that touch none of its lines stay. It reports false where that does not bring it back.
-func whereItStood(now, kept []byte, section string, stands func(text []byte) bool) ([]byte, bool) {
+// with what it said. Differences that touch none of its lines stay. It reports false where that does not bring it back, by what is
+// read of it.
+func whereItStood(now, kept []byte, section string, read func(text []byte) (string, bool)) ([]byte, bool) {
 	before, _, found := strings.Cut(string(kept), section)
 	if !found {
 		return nil, false
@@ -28,7 +29,8 @@ func whereItStood(now, kept []byte, section string, stands func(text []byte) boo
 		}
 		return within && len(headings(is)) <= len(headings(was)) // whole sections that came stay
 	})
-	return text, stands(text)
+	again, there := read(text)
+	return text, there && again == section
 }
 
 // takenBack is a text with those of its differences from one that was kept taken back that are asked for: told by their place, the

@@ -55,7 +55,7 @@ func (c *comparer) follows(x, cause Finding) bool {
 	case SettingChanged, HoldChanged, PinChanged, ServiceChanged:
 		return x.Have == "" || x.Line == cause.Line
 	case ChangedSource, ChecksWeakened, UnlistedSource, DoubledSource:
-		return x.Line <= cause.Line && cause.Line <= c.ends(x.File, x.Line)
+		return x.Line <= cause.Line && cause.Line <= endOf(c.survey.Sources, x.File, x.Line)
 	}
 	return false
 }
@@ -117,11 +117,11 @@ func (c *comparer) withFiles(list []Finding, base *Base) []Finding {
 	return list
 }
 
-// ends is the last line of the entry that begins in a line of a file.
-func (c *comparer) ends(file string, line int) int {
+// endOf is the last line of the entry that begins in a line of a file.
+func endOf(sources []source.Source, file string, line int) int {
 	last := int(^uint(0) >> 1)
-	for i := range c.survey.Sources {
-		if s := &c.survey.Sources[i]; s.File == file && s.Line > line {
+	for i := range sources {
+		if s := &sources[i]; s.File == file && s.Line > line {
 			last = min(last, s.Line-1)
 		}
 	}

@@ -81,9 +81,9 @@ func (c *comparer) withHeading(list []Finding, m Finding, was *headed) []Finding
 		list[i].Message += "; the heading [" + x.ID + "] is gone from below it, and what stood there goes to it"
 		return slices.DeleteFunc(list, func(f Finding) bool { return f == m })
 	}
-	ends := endOf(x, was.Survey)
+	ends := endOf(was.Sources, x.File, x.Line)
 	return joined(list, m, m.Message+"; its heading is gone, and what stood below it goes to what is above", func(f Finding) bool {
-		return f.Class == SettingChanged && f.Beside && f.Want == "" && f.File == x.File && f.Line >= x.Line-1 && f.Line <= ends+1
+		return f.Class == SettingChanged && f.Beside && f.Want == "" && f.File == x.File && f.Line >= x.Line-1 && f.Line-1 <= ends
 	})
 }
 
@@ -152,15 +152,4 @@ func (was *headed) above(x *source.Source) (out *source.Source) {
 		}
 	}
 	return out
-}
-
-// endOf is the line before the section behind one; a very large one where none stands there.
-func endOf(x *source.Source, was *source.Survey) int {
-	last := int(^uint(0)>>1) - 1
-	for i := range was.Sources {
-		if s := &was.Sources[i]; s.File == x.File && s.Line > x.Line {
-			last = min(last, s.Line-1)
-		}
-	}
-	return last
 }

@@ -51,7 +51,7 @@ func (s *standing) doubles() {
 	}
 }
 
-// namesAt are those of the host's sources, by where they stand.
+// namesAt are the names of the host's sources, by where they stand.
 func (c *comparer) namesAt() map[spot]string {
 	out := make(map[spot]string, len(c.survey.Sources))
 	for i := range c.survey.Sources {
@@ -96,13 +96,16 @@ func (c *comparer) oneOfASource(list []Finding) []Finding {
 			gone[j] = true
 		}
 	}
-	twice := map[entry]bool{}
-	for i, names := 0, c.namesAt(); off && i < len(list); i++ {
+	if !off {
+		return leaving(list, gone)
+	}
+	twice, names := map[entry]bool{}, c.namesAt()
+	for i := range list {
 		if f := &list[i]; f.Class == SwitchedOff && !gone[i] {
 			twice[entry{f.File, names[spot{f.File, f.Line}]}] = true
 		}
 	}
-	for i, names := 0, c.namesAt(); len(twice) > 0 && i < len(list); i++ {
+	for i := range list {
 		f := &list[i]
 		at := entry{f.File, names[spot{f.File, f.Line}]}
 		gone[i] = gone[i] || f.Class == UnlistedSource && f.Severity != Danger && at.id != "" && twice[at]
