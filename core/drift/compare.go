@@ -114,8 +114,11 @@ func (c *comparer) sameList(f *source.SheetFile) bool {
 // settingsFile compares the settings of a file of the policy's that has nothing else, where its text differs. It reports false
 // where they are the same, and of another file.
 func (c *comparer) settingsFile(f *source.SheetFile) bool {
+	if f.Repository != "" {
+		return false
+	}
 	want := source.Listed([]byte(f.Text))
-	if f.Repository != "" || len(want) == 0 || slices.ContainsFunc(want, func(l string) bool { return !strings.HasPrefix(l, "Acquire::") }) {
+	if len(want) == 0 || slices.ContainsFunc(want, func(l string) bool { return !strings.HasPrefix(l, "Acquire::") }) {
 		return false
 	}
 	var have []string

@@ -77,6 +77,9 @@ func anybodys(trust []string) bool { return slices.Contains(trust, "TrustAll") }
 // its name or from its place first, then what is left, in order. Somebody may have put
 // another one above it.
 func (c *comparer) places(wants []*source.SheetSource, here []*source.Source) []*source.Source {
+	if len(wants) == 1 && len(here) == 1 {
+		return here // whatever it says
+	}
 	out := make([]*source.Source, len(wants))
 	taken := map[*source.Source]bool{}
 	pass := func(alike func(w *source.SheetSource, h *source.Source) bool) {

@@ -11,9 +11,14 @@ import (
 // is hidden whole.
 func MaskURL(u string) string {
 	scheme, rest, ok := strings.Cut(u, "://")
-	if !ok {
+	if !ok || !strings.ContainsAny(rest, ":@?#") { // no login, no port and no query: most URLs of a fleet
 		return u
 	}
+	return maskAfter(scheme, rest)
+}
+
+// maskAfter is a URL of a scheme and the rest, with what is secret of it hidden.
+func maskAfter(scheme, rest string) string {
 	end := loginEnd(rest)
 	tail := rest[end:]
 	if end > 0 {
