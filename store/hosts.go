@@ -114,7 +114,7 @@ func (s *Store) putHost(ctx context.Context, tx *sql.Tx, h *Host) error {
 	if h.Packages != nil {
 		packages = h.Packages.Digest
 	}
-	if err := s.past.know(ctx, tx, h); err != nil {
+	if err := s.past.know(ctx, h); err != nil {
 		return err
 	}
 	labels, free := text(h.Labels), text(h.Free)

@@ -12,6 +12,7 @@ const (
 		"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"
 	findTextSQL = "SELECT id FROM past_texts WHERE text = ?"
 	addTextSQL  = "INSERT INTO past_texts (text) VALUES (?)"
+	hadSQL      = "SELECT survey, sheet, carried FROM hosts WHERE id = ?"
 )
 
 // mostTexts bounds how many texts of the history are remembered.
@@ -20,10 +21,10 @@ const mostTexts = 20_000
 // noted is what the writer remembers of the history, so that a row is noted without looking up
 // again what stands in it. Nothing of it is believed after a write that was taken back.
 type noted struct {
-	put, find, add *sql.Stmt
-	of             bound               // the transaction under way
-	hosts          map[int64]notedHost // by the number of their rows
-	texts          map[string]int64
+	put, find, add, had *sql.Stmt
+	of                  bound               // the transaction under way
+	hosts               map[int64]notedHost // by the number of their rows
+	texts               map[string]int64
 }
 
 // notedHost is what was noted last of a host: its name, what it had and what of its row seldom
@@ -35,7 +36,7 @@ type notedHost struct {
 }
 
 // bound are the statements of a row and its history in the transaction under way.
-type bound struct{ row, fresh, put, find, add *sql.Stmt }
+type bound struct{ row, fresh, put, find, add, had *sql.Stmt }
 
 // forget gives up what is remembered.
 func (n *noted) forget() { n.hosts, n.texts = map[int64]notedHost{}, map[string]int64{} }
@@ -54,7 +55,7 @@ func hashed(texts ...string) uint64 {
 }
 
 // know learns what stands in a row before it is written, where that is not remembered.
-func (n *noted) know(ctx context.Context, tx *sql.Tx, h *Host) error {
+func (n *noted) know(ctx context.Context, h *Host) error {
 	if n.hosts == nil {
 		n.forget()
 	}
@@ -63,7 +64,7 @@ func (n *noted) know(ctx context.Context, tx *sql.Tx, h *Host) error {
 		return nil
 	}
 	var survey, sheet, carried string
-	err := tx.QueryRowContext(ctx, "SELECT survey, sheet, carried FROM hosts WHERE id = ?", h.ID).Scan(&survey, &sheet, &carried)
+	err := n.of.had.QueryRowContext(ctx, h.ID).Scan(&survey, &sheet, &carried)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil // no row, and none is written
 	}

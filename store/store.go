@@ -121,7 +121,8 @@ func (s *Store) prepare(ctx context.Context) (err error) {
 		text string
 	}{
 		{&s.put, s.write, putHostSQL}, {&s.fresh, s.write, freshenSQL}, {&s.note, s.write, noteSQL}, {&s.past.put, s.write, putPastSQL},
-		{&s.past.find, s.write, findTextSQL}, {&s.past.add, s.write, addTextSQL}, {&s.body, s.read.DB, bodySQL},
+		{&s.past.find, s.write, findTextSQL}, {&s.past.add, s.write, addTextSQL}, {&s.past.had, s.write, hadSQL},
+		{&s.body, s.read.DB, bodySQL},
 	} {
 		if *p.to, err = p.by.PrepareContext(ctx, p.text); err != nil {
 			return err
@@ -261,6 +262,7 @@ func (s *Store) transact(ctx context.Context, batch []job, results []error) ([]E
 			ctx,
 			s.put,
 		), tx.StmtContext(ctx, s.fresh), tx.StmtContext(ctx, s.past.put), tx.StmtContext(ctx, s.past.find), tx.StmtContext(ctx, s.past.add),
+		tx.StmtContext(ctx, s.past.had),
 	}
 	whole := false
 	defer func() {
