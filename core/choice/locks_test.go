@@ -122,7 +122,7 @@ func TestZyppersChoiceUnderLocks(t *testing.T) {
 				if us.Untold() == "" || !strings.Contains(c.Why, c.Untold) {
 					rt.Fatalf("%s: it is not said that it is not known: %s", name, c.Why)
 				}
-				if want == "" {
+				if want < got { // an older one, of a repository that the lock is not for, or none
 					continue
 				}
 			}

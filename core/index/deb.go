@@ -44,11 +44,11 @@ func controls(r io.Reader, also func(line []byte), visit func(Control) bool) err
 	}
 	for {
 		line, err := in.ReadSlice('\n')
-		if errors.Is(err, bufio.ErrBufferFull) { // the rest of it is of no interest
+		if err != nil && errors.Is(err, bufio.ErrBufferFull) { // the rest of it is of no interest
 			for errors.Is(err, bufio.ErrBufferFull) {
 				_, err = in.ReadSlice('\n')
 			}
-		} else if text := bytes.TrimRight(line, "\r\n"); len(text) == 0 && err == nil {
+		} else if text := withoutEnd(line); len(text) == 0 && err == nil {
 			if !end() {
 				return nil
 			}
@@ -56,14 +56,23 @@ func controls(r io.Reader, also func(line []byte), visit func(Control) bool) err
 			s.take(text)
 			also(text)
 		}
-		if errors.Is(err, io.EOF) {
+		switch {
+		case err == nil:
+		case errors.Is(err, io.EOF):
 			end()
 			return nil
-		}
-		if err != nil {
+		default:
 			return err
 		}
 	}
+}
+
+// withoutEnd is a line without what ends it.
+func withoutEnd(line []byte) []byte {
+	for len(line) > 0 && (line[len(line)-1] == '\n' || line[len(line)-1] == '\r') {
+		line = line[:len(line)-1]
+	}
+	return line
 }
 
 // says gathers what apt goes by to tell whether two packages of one version are the same: size and
@@ -110,19 +119,32 @@ func (h *says) take(line []byte) {
 
 // add takes a text to the open field. That "<" is meant as "<=" is apt's way of reading what is old.
 func (h *says) add(text []byte) {
+	field := h.field
 	for i, c := range text {
-		switch {
-		case c == ' ' || c == '\t' || c == '\r':
+		if c = folded[c]; c == 0 {
 			continue
-		case 'A' <= c && c <= 'Z':
-			c += 'a' - 'A'
 		}
-		h.field = append(h.field, c)
+		field = append(field, c)
 		if (c == '<' || c == '>') && i+1 < len(text) && text[i+1] != c && text[i+1] != '=' {
-			h.field = append(h.field, '=')
+			field = append(field, '=')
 		}
 	}
+	h.field = field
 }
+
+// folded is each byte in lower case, and 0 of a blank.
+var folded = func() (out [256]byte) {
+	for i := range out {
+		switch c := byte(i); {
+		case c == ' ' || c == '\t' || c == '\r':
+		case 'A' <= c && c <= 'Z':
+			out[i] = c + 'a' - 'A'
+		default:
+			out[i] = c
+		}
+	}
+	return out
+}()
 
 func (h *says) close() {
 	if len(h.field) == 0 {
@@ -166,5 +188,5 @@ func (s *Control) take(line []byte) {
 }
 
 func is(key []byte, name string) bool {
-	return len(key) == len(name) && bytes.EqualFold(key, []byte(name))
+	return len(key) == len(name) && key[0]|0x20 == name[0] && bytes.EqualFold(key, []byte(name))
 }

@@ -9,6 +9,7 @@ import (
 	"io"
 	"strings"
 	"testing"
+	"testing/iotest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -64,6 +65,12 @@ func TestAPrimaryListIsReadAsXML(t *testing.T) {
 		word := rapid.SampledFrom([]string{"tide-model", "a&amp;b", "x&#x41;&#66;", "<![CDATA[a<b>&]]>", "p<!-- > -->q", "sonar"})
 		quote := rapid.SampledFrom([]string{`"`, `'`})
 		space := rapid.SampledFrom([]string{"", " ", "\n\t"})
+		entry := rapid.SampledFrom([]string{
+			`<rpm:entry name="x"/>`, `<rpm:entry name="libtide.so.1()(64bit)" flags="GE" ver="1"/>` + "\n  ", `<rpm:entry name='x>y'/>`,
+			`<rpm:entry name="x/>y"/>`, `<rpm:entry name="it's"/>`, `<rpm:entry name="x"></rpm:entry>`, `<!-- </rpm:provides> />` + "-->",
+			`<![CDATA[</package>]]>`, `<?x y/?>`, `<e/>`, `<name/>`, `<name>deep</name>`, `<version epoch="7"/>`, strings.Repeat("<a>", 5) +
+				"<b/><c/>" + strings.Repeat("</a>", 5), strings.Repeat(" ", 300) + "<pad/>",
+		})
 		var b strings.Builder
 		b.WriteString("<?xml version=\"1.0\"?>\n<!-- <package> -->\n<metadata xmlns=\"x\" xmlns:rpm='y>z'>")
 		for range rapid.IntRange(0, 4).Draw(t, "packages") {
@@ -88,10 +95,9 @@ func TestAPrimaryListIsReadAsXML(t *testing.T) {
 				rapid.IntRange(1, 9).Draw(t, "release"),
 				space.Draw(t, "space"),
 			)
-			b.WriteString(
-				"<summary>the name: <i><name>not this</name></i></summary><format><rpm:provides><rpm:entry name=\"x\"/></rpm:provides>" +
-					"<file>/a&lt;</file></format></package>",
-			)
+			b.WriteString("<summary>the name: <i><name>not this</name></i></summary><format><rpm:provides>")
+			b.WriteString(strings.Join(rapid.SliceOfN(entry, 0, 40).Draw(t, "entries"), ""))
+			b.WriteString("</rpm:provides><file>/a&lt;</file></format></package>")
 		}
 		b.WriteString("</metadata>\n<!-- end -->\n")
 		want, err := theirs(b.String())
@@ -103,6 +109,10 @@ func TestAPrimaryListIsReadAsXML(t *testing.T) {
 			t.Fatalf("%v: %s", err, b.String())
 		}
 		assert.Equal(t, want, got, b.String())
+		var slowly []index.Package
+		give := func(p index.Package) { slowly = append(slowly, p) }
+		require.NoError(t, index.RPM(iotest.OneByteReader(strings.NewReader(b.String())), give))
+		assert.Equal(t, want, slowly, b.String())
 		cut := rapid.IntRange(0, strings.LastIndex(b.String(), "</metadata>")).Draw(t, "cut")
 		if _, err := packages(index.RPM, b.String()[:cut]); err == nil {
 			t.Fatalf("what is cut off is read: %s", b.String()[:cut])

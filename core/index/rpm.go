@@ -61,6 +61,12 @@ func (p *primary) take(kind int, token []byte) error {
 		return nil
 	case closes:
 		return p.close(token)
+	case alone:
+		if p.depth >= 3 && p.depth < mostDepth { // what a package needs and has: most of a list, and nothing of it is asked for
+			p.into, p.want, p.summing = nil, false, false
+			p.passAlone()
+			return nil
+		}
 	}
 	if err := p.open(token); err != nil {
 		return err

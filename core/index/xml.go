@@ -54,11 +54,13 @@ func (s *scanner) one() (kind int, token []byte, err error) {
 	s.buf = s.buf[:0]
 	for {
 		b, err := s.in.ReadSlice('<')
-		full := errors.Is(err, bufio.ErrBufferFull)
-		if err != nil && !full && !errors.Is(err, io.EOF) {
-			return 0, nil, err
+		full, end := false, false
+		if err != nil {
+			full, end = errors.Is(err, bufio.ErrBufferFull), errors.Is(err, io.EOF)
+			if !full && !end {
+				return 0, nil, err
+			}
 		}
-		end := err != nil && !full
 		if !end && !full {
 			b = b[:len(b)-1]
 		}
@@ -86,7 +88,7 @@ func (s *scanner) one() (kind int, token []byte, err error) {
 // tag reads what follows a "<".
 func (s *scanner) tag() (kind int, token []byte, err error) {
 	b, err := s.in.ReadSlice('>')
-	if err == nil && len(b) > 0 && b[0] != '!' && b[0] != '?' && bytes.IndexByte(b, '\'') < 0 && bytes.Count(b, quoteMark)%2 == 0 {
+	if err == nil && plainTag(b) {
 		return kindOf(b[:len(b)-1]) // nearly every tag is so, and is looked at where it stands
 	}
 	s.buf, s.seen, s.quote = s.buf[:0], 0, 0
@@ -104,6 +106,31 @@ func (s *scanner) tag() (kind int, token []byte, err error) {
 		}
 		b, err = s.in.ReadSlice('>')
 	}
+}
+
+// passAlone goes past the elements without content, and the text between them, that stand whole in what has been read. It stops
+// before whatever is told by its name, or is no plain tag.
+func (s *scanner) passAlone() {
+	b, _ := s.in.Peek(s.in.Buffered()) // no more than there is: it cannot fail
+	at := 0
+	for {
+		from := bytes.IndexByte(b[at:], '<')
+		if from < 0 {
+			break
+		}
+		tag := b[at+from+1:]
+		end := bytes.IndexByte(tag, '>')
+		if end < 2 || tag[end-1] != '/' || !plainTag(tag[:end]) || tag[0] == '/' {
+			break
+		}
+		at += from + 1 + end + 1
+	}
+	_, _ = s.in.Discard(at) // of what there is
+}
+
+// plainTag reports whether a tag ends where its first ">" stands, and is no comment or the like.
+func plainTag(tag []byte) bool {
+	return len(tag) > 0 && tag[0] != '!' && tag[0] != '?' && bytes.IndexByte(tag, '\'') < 0 && bytes.Count(tag, quoteMark)%2 == 0
 }
 
 // whole reports whether the tag has come to its end: a ">" may stand in a value, in a
