@@ -33,9 +33,21 @@ func twice(file, edit string) bool {
 	return file == "etc/dnf/dnf.conf" && edit == "continues another" || file == zyppLock && (edit == "empties it" || edit == "takes its value")
 }
 
+// worst is the rank of the worst of some findings that are not usual: the less, the worse.
+func worst(list []drift.Finding, usual map[string]bool) int {
+	out := drift.Rank(drift.Note) + 1
+	for i := range list {
+		if f := &list[i]; !usual[f.Key()] {
+			out = min(out, drift.Rank(f.Severity))
+		}
+	}
+	return out
+}
+
 // One edit of one line is one finding, and where healing takes it back, every byte is back.
 func TestAnEditOfALineIsOneFinding(t *testing.T) {
 	places := map[string]place{"apt": debPlace(), "dnf": rpmPlace(), "zypper": zyppPlace(t), "pacman": archPlace(), "flatpak": flatpakPlace(),
+		"pacman, above": archAbove(), "dnf, by main": rpmByMain(), "zypper, by main": zyppByMain(t),
 		"stanzas": debPlace().with(tree{listFile: "", "etc/apt/sources.list.d/skerry.sources": ownStanzas})}
 	type was struct {
 		place
@@ -82,6 +94,13 @@ func TestAnEditOfALineIsOneFinding(t *testing.T) {
 		}
 		if len(list) > 1 && !twice(file, edit) {
 			t.Fatalf("%s:%d %q: somebody %s, and that is %d findings: %+v", file, at+1, line, edit, len(list), list)
+		}
+		every := drift.Judge(drift.Input{Sheet: w.sheet, Before: w.sheet, Survey: &r.Survey, Base: w.base, All: true})
+		stopped := slices.ContainsFunc(list, func(f drift.Finding) bool { // nothing comes from there any more
+			return slices.Contains([]string{drift.Refused, drift.SwitchedOff, drift.MissingSource}, f.Class)
+		})
+		if !stopped && worst(every, w.usual) < worst(list, nil) {
+			t.Fatalf("%s:%d %q: somebody %s, and what is told weighs less than what there is: %+v of %+v", file, at+1, line, edit, list, every)
 		}
 		if len(list) != 1 || list[0].Stays || list[0].Class == drift.UnlistedSource {
 			return

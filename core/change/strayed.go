@@ -319,7 +319,7 @@ func (c *computer) mendSections(ed editor, texts map[string][]byte, done map[str
 	for i := range c.verdicts {
 		s, v := &c.Survey.Sources[i], &c.verdicts[i]
 		wanted := slices.ContainsFunc(v.Rules, func(r *source.InPlace) bool { return r.Enabled })
-		if _, ours := texts[s.File]; !ours || !wanted || v.Unchecked || c.elsewhere(s) || !s.Enabled && len(v.Demands) == 0 ||
+		if _, ours := texts[s.File]; !ours || !wanted || v.Unchecked || c.elsewhere(s) || c.byAll(ed, s) || !s.Enabled && len(v.Demands) == 0 ||
 			done[s.File+" "+s.ID] || len(drift.Unchecked(s, c.Survey.Settings)) == 0 {
 			continue
 		}
@@ -340,6 +340,32 @@ func (c *computer) elsewhere(s *source.Source) bool {
 				len(c.copies(path, c.Texts[path])) > 0 {
 				return true
 			}
+		}
+	}
+	return false
+}
+
+// byAll reports whether a section says what it said when it was checked, so that a setting for all is what weakens it, and the files
+// of those are put back.
+func (c *computer) byAll(ed editor, s *source.Source) bool {
+	if c.Base == nil {
+		return false
+	}
+	was, stood := ed.section(c.Stood[s.File], s.ID)
+	now, stands := ed.section(c.Texts[s.File], s.ID)
+	checked := func(x source.Source) bool {
+		return x.Family == s.Family && x.File == s.File && x.ID == s.ID && len(drift.Unchecked(&x, c.Base.Survey.Settings)) == 0
+	}
+	if !stood || !stands || was != now || !slices.ContainsFunc(c.Base.Survey.Sources, checked) {
+		return false
+	}
+	for path, text := range c.Stood {
+		_, spoilt := c.spoilt[path]
+		back := spoilt || slices.ContainsFunc(c.strayed[path], func(f drift.Finding) bool {
+			return f.Class == drift.SettingChanged || f.Class == drift.SettingWeakened
+		})
+		if back && path != s.File && string(text) != string(c.Texts[path]) && !strings.HasPrefix(path, "/usr/") && !c.wouldWeaken(path) {
+			return true
 		}
 	}
 	return false

@@ -37,23 +37,35 @@ func whereItStood(now, kept []byte, section string, read func(text []byte) (stri
 // present lines and the kept ones.
 func takenBack(now, kept []byte, asked func(h lines.Hunk, is, was []string) bool) []byte {
 	a, b := lines.Split(string(now)), lines.Split(string(kept))
-	var out strings.Builder
+	var out []byte
+	write := func(list []string) {
+		for _, line := range list {
+			if len(out) > 0 && out[len(out)-1] != '\n' { // of a file that was cut off
+				out = append(out, '\n')
+			}
+			out = append(out, line...)
+		}
+	}
 	at := 0
 	for _, h := range lines.Compare(a, b) {
-		out.WriteString(strings.Join(a[at:h.OldFrom], ""))
+		write(a[at:h.OldFrom])
 		is, was := a[h.OldFrom:h.OldTo], b[h.NewFrom:h.NewTo]
 		if asked(h, is, was) {
 			is = append(remarks(is, was), was...)
 		}
-		out.WriteString(strings.Join(is, ""))
+		write(is)
 		at = h.OldTo
 	}
-	out.WriteString(strings.Join(a[at:], ""))
-	return []byte(out.String())
+	write(a[at:])
+	return out
 }
 
-// remarks are the comments among some lines that are no others of them.
+// remarks are the comments among some lines that are no others of them, and no others cut off.
 func remarks(list, others []string) []string {
+	if n := len(list) - 1; n >= 0 && !strings.HasSuffix(list[n], "\n") &&
+		slices.ContainsFunc(others, func(line string) bool { return strings.HasPrefix(line, list[n]) }) {
+		list = list[:n]
+	}
 	said := map[string]bool{}
 	for _, line := range others {
 		said[strings.Trim(line, "#; \t\r\n")] = true

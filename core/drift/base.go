@@ -189,11 +189,20 @@ func (s *standing) settings() {
 		}
 	}
 	for _, key := range before {
-		if w := was[key]; is[key] == nil {
+		if w := was[key]; is[key] == nil && !s.saidByThePolicys(&w.at, w.all) {
 			w.at.Line = 0 // it stands nowhere now
 			s.setting(w.at, strings.Join(w.all, ", "), "")
 		}
 	}
+}
+
+// saidByThePolicys reports whether a setting that stands nowhere else any more is said, just as it was, by a file of the policy's: to
+// pacman what has no heading of its own goes on with what is above it.
+func (s *standing) saidByThePolicys(t *source.Setting, was []string) bool {
+	return slices.ContainsFunc(s.survey.Settings, func(x source.Setting) bool {
+		return s.owned[x.File] && x.Family == t.Family && strings.EqualFold(x.Name, t.Name) && len(was) == 1 &&
+			source.SameSwitch(t.Family, was[0], plainSetting(&x))
+	})
 }
 
 // usual reports whether a setting says nothing but what holds anyway.

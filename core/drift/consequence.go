@@ -35,7 +35,7 @@ func (c *comparer) consequences(list []Finding, base *Base) []Finding {
 			list[n].Severity, list[n].Message = Danger, f.Message+"; "+strings.Join(worse, "; ")
 		}
 	}
-	return c.headings(c.oneOfASource(c.filesPassedOver(c.unread(c.withFiles(list, base)))), base)
+	return c.elsewhere(c.headings(c.oneOfASource(c.filesPassedOver(c.unread(c.withFiles(list, base)))), base), base)
 }
 
 // follows reports whether a finding follows from the place at which the package manager gives

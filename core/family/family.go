@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/keyring"
@@ -41,6 +42,7 @@ type Reading struct {
 	Architectures []string          // the family's words, where its configuration says
 	said          map[string]bool   // what is said once
 	modes         map[string]string // of files that hold logins
+	variables     []variable
 	expanded      int               // bytes that variables came to
 	decided       int               // bytes of lines of Deciding
 	Texts         map[string][]byte // source file → its bytes, secrets and all
@@ -227,15 +229,51 @@ func (r *Reading) Variables(root *rootfs.FS, dir string, take func(name, file st
 		if info, err := root.Stat(file); err != nil || !info.Mode().IsRegular() {
 			continue
 		}
-		text, err := root.ReadText(file)
+		text, info, err := root.ReadTextInfo(file)
 		if err != nil {
 			r.Problem(file, 0, "cannot be read: "+Plain(err), false)
 			continue
 		}
 		if secretWord(e.Name()) { // the value must not come up wherever it is put in
 			text = []byte(Hidden)
+		} else if !strings.HasPrefix(e.Name(), ours) && bytes.IndexByte(text, 0) < 0 && !bytes.Contains(text, private) {
+			r.variables = append(r.variables, variable{e.Name(), file, text, info})
 		}
 		take(e.Name(), file, text)
+	}
+}
+
+// variable is one that stands in a file of its own.
+type variable struct {
+	name, file string
+	text       []byte
+	info       fs.FileInfo
+}
+
+// valueOf is the value of a variable, as far as a line shows it: blanks around it count.
+func valueOf(text []byte, _ []string) []string {
+	line, _, _ := strings.Cut(string(MaskText(text)), "\n")
+	if line == "" {
+		return nil
+	}
+	plain := shortly(Plainly(strings.ToValidUTF8(line, "\ufffd")))
+	if strings.Join(strings.Fields(plain), " ") != plain {
+		plain = strconv.Quote(plain)
+	}
+	return []string{plain}
+}
+
+// DecideVariables notes what stands in the files of variables, once it is known which of them were put in somewhere. Of the others it
+// only notes that they are there: what they say is each host's own.
+func (r *Reading) DecideVariables(used map[string]bool) {
+	for _, v := range r.variables {
+		if used[v.name] {
+			r.Keep(v.info, v.file, v.text)
+			r.told(&Deciding{Touches: Origin, All: valueOf, Since: source.Variables, Stays: strings.HasPrefix(v.file, "/usr/")}, v.file, v.text)
+		} else if !r.Crowded(len(r.Deciding), "files that decide beside the configuration", v.file, 0) {
+			r.Deciding = append(r.Deciding, source.Deciding{Family: r.Family, File: v.file, Lines: []string{}, Touches: Origin,
+				Since: source.Variables, Idle: true})
+		}
 	}
 }
 
@@ -313,8 +351,11 @@ const TokenMark = "{access-token}"
 
 // Variable is the name of the variable that holds a part of an account's access.
 func Variable(account, what string) string {
-	return "lantern_" + strings.ReplaceAll(account, "-", "_") + "_" + what
+	return ours + strings.ReplaceAll(account, "-", "_") + "_" + what
 }
+
+// ours is how the names of variables begin that hold access.
+const ours = "lantern_"
 
 // Token puts a variable where the token goes in a URL: as it is written to a file, and
 // as a survey shows it.

@@ -24,7 +24,7 @@ type Setting struct {
 
 // Reach is how widely today's reader looks. Whoever has it look for more raises it, and gives
 // what is new that number, so that no host drifts because it is looked at more closely.
-const Reach = 12
+const Reach = 13
 
 // Vouching is the reach of the first reader that looks at who vouches for servers: in the files that are named for it,
 // and in what the system believes beyond its own.
@@ -44,6 +44,9 @@ const Scopes = 9
 // Fetchers is the reach of the first reader that looks at what a program is told that fetches in pacman's place.
 const Fetchers = 10
 
+// Variables is the reach of the first reader that tells what stands in files of variables.
+const Variables = 13
+
 // Deciding is a file beside a package manager's own configuration that decides as well where
 // packages come from, what is believed or what runs: the low-level package manager's options,
 // module streams, vendors that may take each other's place, roots of certificates.
@@ -55,6 +58,7 @@ type Deciding struct {
 	Since   int      `json:"from_reach,omitzero" doc:"the reach of the first reader that looks there"`
 	Stays   bool     `json:"stays,omitzero" doc:"healing does not put the file back: somebody on the host has to"`
 	Named   bool     `json:"named,omitzero" doc:"looked at because something else on the host names it, or needs it"`
+	Idle    bool     `json:"idle,omitzero" doc:"a variable that is put in nowhere; what it says is not told"`
 }
 
 // Pin is one record of apt's preferences, in the order in which apt weighs them.

@@ -55,7 +55,8 @@ func Unrefreshed(v *View) (out []drift.Finding) {
 	return out
 }
 
-// StillBad takes out of a look what has been refreshed since.
+// StillBad takes out of a look what has been refreshed since, and what stands there no more: the source at that line is at another
+// address, and has been refreshed.
 func StillBad(look json.RawMessage, since []api.SourceOutcome) json.RawMessage {
 	var l api.SourcesLook
 	if len(look) == 0 || json.Unmarshal(look, &l) != nil {
@@ -63,7 +64,11 @@ func StillBad(look json.RawMessage, since []api.SourceOutcome) json.RawMessage {
 	}
 	l.Trouble = ""
 	l.Bad = slices.DeleteFunc(l.Bad, func(bad api.SourceOutcome) bool {
-		return slices.ContainsFunc(since, func(o api.SourceOutcome) bool { return o.OK && o.URL == bad.URL && o.Suite == bad.Suite })
+		same := func(o api.SourceOutcome) bool { return o.URL == bad.URL && o.Suite == bad.Suite }
+		if slices.ContainsFunc(since, same) {
+			return slices.ContainsFunc(since, func(o api.SourceOutcome) bool { return o.OK && same(o) })
+		}
+		return bad.File != "" && slices.ContainsFunc(since, func(o api.SourceOutcome) bool { return o.OK && o.File == bad.File && o.Line == bad.Line })
 	})
 	left, err := json.Marshal(l)
 	if err != nil {

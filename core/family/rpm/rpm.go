@@ -54,6 +54,7 @@ type reader struct {
 	laidOver    []section // over those of repositories, in their order
 	root        *rootfs.FS
 	vars        map[string]string
+	used        map[string]bool // of vars: those that were put in somewhere
 	main        defaults
 	seen        map[string]bool
 	costs       []int // of Sources, one each
@@ -146,6 +147,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	for _, name := range aside {
 		r.aside(name)
 	}
+	r.DecideVariables(r.used)
 	sort.SliceStable(r.order, func(i, j int) bool {
 		a, b := r.order[i], r.order[j]
 		if p, q := *r.Sources[a].Priority, *r.Sources[b].Priority; p != q {
@@ -276,7 +278,7 @@ func (r *reader) add(file string, s section) {
 	r.access(file, &src, s)
 	if src.DisabledBy != source.OffByDuplicate {
 		for _, key := range s.keys {
-			r.holds(key, r.plain(r.substitute(s.values[key].text)), id, file, s.values[key].line)
+			r.holds(key, r.plain(r.valueOf(key, s.values[key].text)), id, file, s.values[key].line)
 		}
 	}
 }
@@ -297,8 +299,7 @@ func (r *reader) build(file string, s section) (source.Source, int) {
 	priority, cost := defaultPriority, defaultCost
 	for _, key := range s.keys {
 		e := s.values[key]
-		value := r.substitute(e.text)
-		value = r.plain(value)
+		value := r.plain(r.valueOf(key, e.text))
 		if known(repoOptions, key) && !utf8.ValidString(value) {
 			r.Problem(file, e.line, fmt.Sprintf("dnf refuses to work: the value of %s is not UTF-8", key), true)
 			continue
@@ -369,7 +370,7 @@ func check(on bool) string {
 func (r *reader) access(file string, src *source.Source, s section) {
 	value := func(key, inherited string) string {
 		if e, ok := s.values[key]; ok {
-			return r.plain(r.substitute(e.text))
+			return r.plain(r.valueOf(key, e.text))
 		}
 		return inherited
 	}

@@ -3,6 +3,7 @@ package rpm
 import (
 	"cmp"
 	"path"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -11,7 +12,7 @@ import (
 
 // variables collects what stands for $name: the host's, then the files'.
 func (r *reader) variables(host family.Host) {
-	r.vars = map[string]string{}
+	r.vars, r.used = map[string]string{}, map[string]bool{}
 	if arch := cmp.Or(r.main.arch, host.Arch); arch != "" {
 		r.vars["arch"] = arch
 		r.vars["basearch"] = baseArch(arch)
@@ -82,12 +83,25 @@ func baseArch(arch string) string {
 	return arch
 }
 
+// shown are the options of a section that decide nothing about where packages come from.
+var shown = []string{"name", "username", "password", "proxy_username", "proxy_password"}
+
+// valueOf is what an option says with its variables put in. Those of what is only shown count as put in nowhere.
+func (r *reader) valueOf(key, text string) string {
+	if used := r.used; slices.Contains(shown, key) {
+		r.used = map[string]bool{}
+		defer func() { r.used = used }()
+	}
+	return r.substitute(text)
+}
+
 // substitute puts the values of $name and ${name} in. What is put in is not
 // looked at again.
 func (r *reader) substitute(text string) string {
 	if r.five {
 		out := family.Expand(text, func(name string) (string, bool) {
 			value, ok := r.vars[name]
+			r.used[name] = r.used[name] || ok
 			return value, ok
 		})
 		if !r.Expanding(len(out), "", 0) {
@@ -123,6 +137,7 @@ func (r *reader) substitute(text string) string {
 		}
 		if !bracket || text[end] == '}' {
 			if value, ok := r.vars[text[name:end]]; ok {
+				r.used[text[name:end]] = true
 				if bracket {
 					end++
 				}

@@ -47,7 +47,8 @@ type reader struct {
 	family.Reading
 	root     *rootfs.FS
 	vars     map[string]string
-	check    *bool // of [main]; libzypp checks where nothing is said
+	used     map[string]bool // of vars: those that were put in somewhere
+	check    *bool           // of [main]; libzypp checks where nothing is said
 	metadata *bool
 	packages *bool
 	dirs     places
@@ -76,8 +77,8 @@ func Present(root *rootfs.FS) bool {
 
 // Read reads zypper's sources off a root.
 func Read(root *rootfs.FS, host family.Host) family.Reading {
-	r := &reader{Reading: family.Begin(Family), root: root, vars: map[string]string{}, services: map[string]bool{}, seen: map[string]bool{},
-		said: map[string][]source.Problem{}}
+	r := &reader{Reading: family.Begin(Family), root: root, vars: map[string]string{}, used: map[string]bool{},
+		services: map[string]bool{}, seen: map[string]bool{}, said: map[string][]source.Problem{}}
 	arch, asked := r.configure(host.Arch)
 	if !asked && r.levelled && arch == "x86_64" && host.Level > 1 {
 		arch = fmt.Sprintf("%s_v%d", arch, host.Level)
@@ -87,6 +88,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	r.readRepos()
 	r.KeepSystem(root, "/usr/lib/zypp/plugins", 1)
 	r.Decides(root, deciding(r.dirs.vendors, r.drops))
+	r.DecideVariables(r.used)
 	slices.SortStableFunc(r.Sources, func(a, b source.Source) int { return strings.Compare(a.ID, b.ID) })
 	position := 0
 	for i := range r.Sources {
@@ -129,9 +131,18 @@ func (r *reader) variables(host family.Host, arch string) {
 	}
 }
 
+// named is a name with its variables put in, which decide nothing there.
+func (r *reader) named(text string) string {
+	used := r.used
+	r.used = map[string]bool{}
+	defer func() { r.used = used }()
+	return r.expand(text)
+}
+
 func (r *reader) expand(text string) string {
 	out := family.Expand(text, func(name string) (string, bool) {
 		v, ok := r.vars[name]
+		r.used[name] = r.used[name] || ok
 		return v, ok
 	})
 	if strings.Contains(text, "$") && !r.Expanding(len(out), "", 0) {
@@ -363,7 +374,7 @@ func (r *reader) build(file string, s *section) source.Source {
 		value, _ := s.last(key)
 		switch key {
 		case "name":
-			src.Name = r.expand(value)
+			src.Name = r.named(value)
 			continue
 		case "enabled":
 			src.Enabled = saysYes(value)

@@ -1,0 +1,214 @@
+package drift
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/source"
+)
+
+// mostElsewhere is how many findings are looked at for what they follow from: of very many nobody needs to know.
+const mostElsewhere = 1_000
+
+// mostWith is how many of what follows from a finding stand in its sentence; the others are counted.
+const mostWith = 2
+
+// elsewhere makes one finding of a file that somebody changed and of what is otherwise because of it in files that say what they
+// said: a setting decides on sources that say nothing of it, a list is read as part of a section, and to pacman all files are one.
+func (c *comparer) elsewhere(list []Finding, base *Base) []Finding {
+	if len(list) < 2 || len(list) > mostElsewhere || base == nil || base.Survey == nil || base.Survey.Files == nil || c.survey.Files == nil {
+		return list
+	}
+	e := edited{c, base, map[string]bool{}}
+	var causes []int
+	for i := range list {
+		if x := &list[i]; x.File != "" && !x.Stays && slices.Contains(cause, x.Class) && e.changed(x.File) {
+			causes = append(causes, i)
+		}
+	}
+	gone, with := map[int]bool{}, map[int][]int{}
+	for i := range list {
+		f := &list[i]
+		if len(causes) == 0 || len(with[i]) > 0 || f.File == "" || !slices.Contains(follow, f.Class) || e.changed(f.File) && !e.saysTheSame(f) ||
+			!e.since(f) {
+			continue
+		}
+		why := slices.IndexFunc(causes, func(n int) bool { return n != i && !gone[n] && e.decides(&list[n], f) })
+		if why >= 0 {
+			gone[i] = true
+			with[causes[why]] = append(with[causes[why]], i)
+		}
+	}
+	for _, n := range causes {
+		if len(with[n]) > 0 {
+			c.tellWith(list, n, with[n])
+		}
+	}
+	return leaving(list, gone)
+}
+
+// tellWith tells with a finding of a list what follows from it: it weighs as much as the worst, and where nothing works any more, that
+// is what it says.
+func (c *comparer) tellWith(list []Finding, n int, follows []int) {
+	why := &list[n]
+	stops := slices.IndexFunc(follows, func(i int) bool { return list[i].Class == Refused })
+	said := 0
+	for _, i := range follows {
+		f := &list[i]
+		if Rank(f.Severity) < Rank(why.Severity) {
+			why.Severity = f.Severity
+		}
+		if stops < 0 && said < mostWith {
+			why.Message += "; with it " + c.named(f) + f.Message
+			said++
+		}
+	}
+	switch {
+	case stops >= 0 && why.Class != Refused:
+		why.Class, why.Field, why.Message = Refused, "", list[follows[stops]].Message+"; "+why.Message
+	case stops < 0 && len(follows) > said:
+		why.Message += fmt.Sprintf("; and so of %d more", len(follows)-said)
+	}
+}
+
+// follow are the classes of what may be so because of another file.
+var follow = []string{Refused, ChangedSource, ChecksWeakened, MissingSource, SettingChanged, SwitchedOff}
+
+// cause are the classes of what may be why.
+var cause = []string{Refused, SettingChanged, SettingWeakened, MissingSource, ChangedSource}
+
+// named is the name of the source that a finding is of, where its sentence may not have it.
+func (c *comparer) named(f *Finding) string {
+	if s := c.sourceAt(f); s != nil && s.ID != "" && !strings.Contains(f.Message, s.ID) {
+		return s.ID + ": "
+	}
+	return ""
+}
+
+// sourceAt is the source at or in which a finding is.
+func (c *comparer) sourceAt(f *Finding) (at *source.Source) {
+	for i := range c.survey.Sources {
+		if s := &c.survey.Sources[i]; s.File == f.File && s.Line <= f.Line && (at == nil || s.Line > at.Line) {
+			at = s
+		}
+	}
+	return at
+}
+
+// edited are the files that say something else than they did.
+type edited struct {
+	*comparer
+	base  *Base
+	known map[string]bool // that were asked for
+}
+
+// saysTheSame reports whether the source that a finding is of says what it said: what it comes to is otherwise.
+func (e *edited) saysTheSame(f *Finding) bool { return e.stood(f) != nil }
+
+// stood is what the source that a finding is of was when the policy came, where it said the same; nil where it did not.
+func (e *edited) stood(f *Finding) *source.Source {
+	s := e.sourceAt(f)
+	if s == nil {
+		return nil
+	}
+	i := slices.IndexFunc(e.base.Survey.Sources, func(was source.Source) bool {
+		return was.Family == s.Family && was.File == s.File && was.ID == s.ID && slices.Equal(was.URLs, s.URLs) &&
+			slices.Equal(was.Suites, s.Suites) && slices.Equal(was.Components, s.Components) && slices.Equal(was.SignedBy, s.SignedBy) &&
+			was.Mirrorlist == s.Mirrorlist && was.Metalink == s.Metalink && maps.Equal(was.Options, s.Options)
+	})
+	if i < 0 {
+		return nil
+	}
+	return &e.base.Survey.Sources[i]
+}
+
+// since reports whether what a finding says may be so only since the policy came: what was so before follows from no edit.
+func (e *edited) since(f *Finding) bool {
+	was, is := e.stood(f), e.sourceAt(f)
+	switch {
+	case f.Beside || was == nil || f.Class == Refused:
+		return true
+	case f.Class == ChecksWeakened:
+		return len(Unchecked(was, e.base.Survey.Settings)) == 0
+	}
+	return !slices.Equal(was.EffURLs, is.EffURLs) || was.Enabled != is.Enabled || was.Checks.Packages != is.Checks.Packages ||
+		was.Checks.Metadata != is.Checks.Metadata
+}
+
+// changed reports whether a file says something else than it did, or than the policy says that it does.
+func (e *edited) changed(path string) bool {
+	is, known := e.known[path]
+	if !known {
+		is = e.differs(path)
+		e.known[path] = is
+	}
+	return is
+}
+
+func (e *edited) differs(path string) bool {
+	at := func(list []source.File) *source.File {
+		i := slices.IndexFunc(list, func(f source.File) bool { return f.Path == path })
+		if i < 0 {
+			return nil
+		}
+		return &list[i]
+	}
+	now, was := at(e.survey.Files), at(e.base.Survey.Files)
+	if now == nil {
+		return was != nil
+	}
+	for i := range e.sheet.Files {
+		if f := &e.sheet.Files[i]; f.Path == path {
+			text := []byte(f.Text)
+			return now.Digest != source.Digest(text) && now.Digest != source.Digest(family.MaskText(text))
+		}
+	}
+	return was == nil || was.Digest != now.Digest
+}
+
+// decides reports whether what a finding says of a file may be why another one holds.
+func (e *edited) decides(why, f *Finding) bool {
+	s := e.sourceAt(f)
+	lines := e.sheet.Family == arch.Family && strings.HasPrefix(f.File, "/etc/pacman")
+	switch why.Class {
+	case Refused:
+		return f.Class == MissingSource || f.Class == ChecksWeakened || f.Class == SettingChanged && f.Have == ""
+	case SettingChanged, SettingWeakened:
+		return s != nil && f.Class != MissingSource &&
+			(e.touches(why.Field, s.Family, f) || e.variable(why.File, s.Family) && f.Class != ChecksWeakened)
+	case MissingSource: // its lines go on with those above it
+		return lines && (f.Class == ChangedSource || f.Class == SettingChanged)
+	case ChangedSource:
+		list := s != nil && (strings.Contains(s.Options["Include"], why.File) || strings.HasSuffix(s.Mirrorlist, why.File))
+		return f.Class == ChangedSource && (list || lines && why.Beside && strings.HasSuffix(strings.ToLower(why.Field), "include"))
+	}
+	return false
+}
+
+// variable reports whether a variable of a family stands in a file.
+func (e *edited) variable(file, of string) bool {
+	return slices.ContainsFunc(slices.Concat(e.survey.Deciding, e.base.Survey.Deciding), func(d source.Deciding) bool {
+		return d.File == file && d.Family == of && d.Since == source.Variables
+	})
+}
+
+// touches reports whether a setting of that name is about what a finding says of a source.
+func (e *edited) touches(name, of string, f *Finding) bool {
+	for _, list := range [][]source.Setting{e.survey.Settings, e.base.Survey.Settings} {
+		for i := range list {
+			t := &list[i]
+			if t.Name != name || t.Family != of {
+				continue
+			}
+			trust, origin := slices.Contains(t.Touches, source.TouchesTrust), slices.Contains(t.Touches, source.TouchesOrigin)
+			says := func(word string) bool { return strings.Contains(f.Field, word) }
+			return trust && (f.Class == ChecksWeakened || says("check") || says("trust")) ||
+				origin && (f.Class == Refused || f.Class == ChangedSource) && (f.Field == "" || says("URL") || says("mirrors"))
+		}
+	}
+	return false
+}
