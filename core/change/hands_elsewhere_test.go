@@ -1,7 +1,12 @@
 package change_test
 
 import (
+	"strings"
 	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"patientlantern.example/lantern/core/drift"
 
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/source"
@@ -46,7 +51,7 @@ func (p place) named(sections ...string) place {
 func rpmByMain() place {
 	return rpmPlace().with(tree{dnfConf: "[main]\ngpgcheck=1\nbest=1\n", vars: "north\n", "etc/dnf/vars/unused": "a\n", "etc/dnf/vars/title": "Foreland\n",
 		forelandFile: "[base]\nname=$title\n" +
-			"baseurl=http://$site.foreland.example/$basearch/\nenabled=1\nrepo_gpgcheck=1\ngpgkey=file:///etc/pki/rpm-gpg/FORELAND\n\n" +
+			"baseurl=http://$site.foreland.example/$releasever/$basearch/\nenabled=1\nrepo_gpgcheck=1\ngpgkey=file:///etc/pki/rpm-gpg/FORELAND\n\n" +
 			"[updates]\nname=Updates\nbaseurl=http://$site.foreland.example/updates/$basearch/\nenabled=1\ngpgkey=file:///etc/pki/rpm-gpg/FORELAND\n"})
 }
 
@@ -74,13 +79,15 @@ func TestWhatHandsDoElsewhere(t *testing.T) {
 		{does: "the check by all is gone", file: dnfConf, from: "gpgcheck=1\n", text: "", want: changed, field: "main.gpgcheck"},
 		{does: "no heading", file: dnfConf, from: "[main]\n", text: "", want: "refused danger"},
 		{does: "another site", file: vars, text: "elsewhere\n", want: changed, field: "origin", at: "/" + vars},
+		{does: "the same site in other words", file: vars, text: "north\r\n# as it was\n"},
 		{does: "no site", file: vars, text: "-", want: changed, field: "origin"},
 		{does: "a variable that nothing uses", file: "etc/dnf/vars/other", text: "x\n"},
 		{does: "a variable that only a title has", file: "etc/dnf/vars/title", text: "x\n"},
 		{does: "another release by a variable", file: "etc/dnf/vars/basearch", text: "aarch64\n", want: changed, field: "origin"},
 		{does: "a site that anybody may write", file: vars, mode: 0o666, want: "changed-mode danger", field: "mode"},
-		{does: "another variable", file: forelandFile, from: "$site.foreland.example/$basearch", text: "$other.foreland.example/$basearch", want: goes, field: "URL"},
+		{does: "another variable", file: forelandFile, from: "$site.foreland.example/$releasever", text: "$other.foreland.example/$releasever", want: goes, field: "URL"},
 		{does: "no variable", file: forelandFile, from: "$site.foreland.example/updates", text: "x.foreland.example/updates", want: goes, field: "URL"},
+		{does: "variables from elsewhere", file: dnfConf, from: "best=1", text: "best=1\nvarsdir=/srv/vars", want: changed, field: "main.varsdir"},
 		{does: "another processor", file: dnfConf, from: "best=1", text: "best=1\narch=aarch64", want: changed, field: "main.arch"},
 	})
 	hands(t, zyppByMain(t), []hand{
@@ -88,4 +95,35 @@ func TestWhatHandsDoElsewhere(t *testing.T) {
 		{does: "the check by all is gone", file: zyppConf, from: "pkg_gpgcheck = on\n", text: "", want: "setting-changed danger", field: "main.pkg_gpgcheck"},
 		{does: "another site", file: zyppVars, text: "elsewhere\n", want: changed, field: "origin"},
 	})
+}
+
+// A host that was upgraded is one finding: its sources say where the release is, and say what they said. Whoever changes one of them
+// as well is told of that.
+func TestAnotherReleaseIsOneFinding(t *testing.T) {
+	p := rpmByMain().carried(t)
+	before := look(p.files, p.modes, p.sheet)
+	base := &drift.Base{Sheet: p.sheet, Survey: &before.Survey}
+	newer := tree{"etc/os-release": strings.Replace(p.files["etc/os-release"], "VERSION_ID=9", "VERSION_ID=10", 1)}
+	for name, c := range map[string]struct {
+		more tree
+		want []string
+	}{
+		"the release alone": {nil, []string{"system-changed fault"}},
+		"a source as well": {tree{forelandFile: strings.Replace(p.files[forelandFile], "$site.foreland", "elsewhere.foreland", 1)},
+			[]string{"system-changed note", "changed-source danger"}},
+		"a check as well":    {tree{dnfConf: "[main]\nbest=1\n"}, []string{"setting-changed danger", "system-changed fault"}},
+		"a variable as well": {tree{vars: "elsewhere\n"}, []string{"setting-changed danger", "system-changed note"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			now := p.with(newer).with(c.more)
+			r := look(now.files, now.modes, now.sheet)
+			var got []string
+			for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &r.Survey, Base: base}) {
+				if f.Class != drift.UnlistedSource {
+					got = append(got, f.Class+" "+f.Severity)
+				}
+			}
+			assert.ElementsMatch(t, c.want, got)
+		})
+	}
 }

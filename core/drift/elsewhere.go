@@ -1,6 +1,7 @@
 package drift
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -14,8 +15,11 @@ import (
 // mostElsewhere is how many findings are looked at for what they follow from: of very many nobody needs to know.
 const mostElsewhere = 1_000
 
-// mostWith is how many of what follows from a finding stand in its sentence; the others are counted.
-const mostWith = 2
+// What follows from a finding stands in its sentence: so much of it whole, of so many more the name; the others are counted.
+const (
+	mostWith  = 2
+	mostNamed = 8
+)
 
 // elsewhere makes one finding of a file that somebody changed and of what is otherwise because of it in files that say what they
 // said: a setting decides on sources that say nothing of it, a list is read as part of a section, and to pacman all files are one.
@@ -26,7 +30,7 @@ func (c *comparer) elsewhere(list []Finding, base *Base) []Finding {
 	e := edited{c, base, map[string]bool{}}
 	var causes []int
 	for i := range list {
-		if x := &list[i]; x.File != "" && !x.Stays && slices.Contains(cause, x.Class) && e.changed(x.File) {
+		if x := &list[i]; x.Class == SystemChanged || x.File != "" && !x.Stays && slices.Contains(cause, x.Class) && e.changed(x.File) {
 			causes = append(causes, i)
 		}
 	}
@@ -37,10 +41,15 @@ func (c *comparer) elsewhere(list []Finding, base *Base) []Finding {
 			!e.since(f) {
 			continue
 		}
-		why := slices.IndexFunc(causes, func(n int) bool { return n != i && !gone[n] && e.decides(&list[n], f) })
+		why := -1
+		for _, n := range causes {
+			if n != i && !gone[n] && e.decides(&list[n], f) && (why < 0 || list[why].Class == SystemChanged) { // another release comes last
+				why = n
+			}
+		}
 		if why >= 0 {
 			gone[i] = true
-			with[causes[why]] = append(with[causes[why]], i)
+			with[why] = append(with[why], i)
 		}
 	}
 	for _, n := range causes {
@@ -56,23 +65,43 @@ func (c *comparer) elsewhere(list []Finding, base *Base) []Finding {
 func (c *comparer) tellWith(list []Finding, n int, follows []int) {
 	why := &list[n]
 	stops := slices.IndexFunc(follows, func(i int) bool { return list[i].Class == Refused })
+	var also, names []string
 	said := 0
 	for _, i := range follows {
 		f := &list[i]
-		if Rank(f.Severity) < Rank(why.Severity) {
-			why.Severity = f.Severity
+		severity := f.Severity
+		if why.Class == SystemChanged && !strings.Contains(f.Field, "key") && !strings.Contains(f.Field, "check") {
+			severity = Fault // the distribution's own still say where its packages are
 		}
-		if stops < 0 && said < mostWith {
-			why.Message += "; with it " + c.named(f) + f.Message
+		if Rank(severity) < Rank(why.Severity) {
+			why.Severity = severity
+		}
+		if said < mostWith {
+			also = append(also, "; with it "+c.says(f))
 			said++
+		} else if s := c.sourceAt(f); s != nil {
+			names = append(names, cmp.Or(s.ID, strings.Join(s.EffSuites, " "), f.Place()))
+		} else {
+			names = append(names, f.Place())
 		}
 	}
 	switch {
 	case stops >= 0 && why.Class != Refused:
 		why.Class, why.Field, why.Message = Refused, "", list[follows[stops]].Message+"; "+why.Message
-	case stops < 0 && len(follows) > said:
-		why.Message += fmt.Sprintf("; and so of %d more", len(follows)-said)
+	case stops < 0:
+		why.Message += strings.Join(also, "")
+		if len(names) > 0 {
+			why.Message += "; and so of " + some(names)
+		}
 	}
+}
+
+// some are the first of some names, and how many more there are.
+func some(names []string) string {
+	if more := len(names) - mostNamed; more > 0 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:mostNamed], ", "), more)
+	}
+	return strings.Join(names, ", ")
 }
 
 // follow are the classes of what may be so because of another file.
@@ -81,12 +110,17 @@ var follow = []string{Refused, ChangedSource, ChecksWeakened, MissingSource, Set
 // cause are the classes of what may be why.
 var cause = []string{Refused, SettingChanged, SettingWeakened, MissingSource, ChangedSource}
 
-// named is the name of the source that a finding is of, where its sentence may not have it.
-func (c *comparer) named(f *Finding) string {
-	if s := c.sourceAt(f); s != nil && s.ID != "" && !strings.Contains(f.Message, s.ID) {
-		return s.ID + ": "
+// says is the sentence of a finding with the name of the source that it is of in it.
+func (c *comparer) says(f *Finding) string {
+	s := c.sourceAt(f)
+	if s == nil || s.ID == "" {
+		return f.Message
 	}
-	return ""
+	short := strings.TrimPrefix(f.Message, Describe(s)+": ") // of hosts of every release the same
+	if strings.Contains(short, s.ID) {
+		return short
+	}
+	return s.ID + ": " + short
 }
 
 // sourceAt is the source at or in which a finding is.
@@ -175,11 +209,13 @@ func (e *edited) decides(why, f *Finding) bool {
 	s := e.sourceAt(f)
 	lines := e.sheet.Family == arch.Family && strings.HasPrefix(f.File, "/etc/pacman")
 	switch why.Class {
+	case SystemChanged: // a release is part of URLs and of names of keys where there are variables
+		return f.Class == ChangedSource && f.Beside && s != nil && slices.Contains([]string{source.FamilyRpm, source.FamilyZypp}, s.Family)
 	case Refused:
 		return f.Class == MissingSource || f.Class == ChecksWeakened || f.Class == SettingChanged && f.Have == ""
 	case SettingChanged, SettingWeakened:
 		return s != nil && f.Class != MissingSource &&
-			(e.touches(why.Field, s.Family, f) || e.variable(why.File, s.Family) && f.Class != ChecksWeakened)
+			(e.touches(why.Field, s.Family, f) || e.beside(why.File, s.Family, f))
 	case MissingSource: // its lines go on with those above it
 		return lines && (f.Class == ChangedSource || f.Class == SettingChanged)
 	case ChangedSource:
@@ -189,11 +225,18 @@ func (e *edited) decides(why, f *Finding) bool {
 	return false
 }
 
-// variable reports whether a variable of a family stands in a file.
-func (e *edited) variable(file, of string) bool {
+// beside reports whether a file that decides beside the configuration, as one of a variable, is about what a finding says of a source.
+func (e *edited) beside(file, of string, f *Finding) bool {
 	return slices.ContainsFunc(slices.Concat(e.survey.Deciding, e.base.Survey.Deciding), func(d source.Deciding) bool {
-		return d.File == file && d.Family == of && d.Since == source.Variables
+		return d.File == file && d.Family == of && about(d.Touches, f)
 	})
+}
+
+// about reports whether what touches something is about what a finding says of a source.
+func about(touches []string, f *Finding) bool {
+	checks := f.Class == ChecksWeakened || strings.Contains(f.Field, "check") || strings.Contains(f.Field, "trust")
+	return checks && slices.Contains(touches, source.TouchesTrust) ||
+		f.Class != ChecksWeakened && slices.Contains(touches, source.TouchesOrigin)
 }
 
 // touches reports whether a setting of that name is about what a finding says of a source.
@@ -201,13 +244,9 @@ func (e *edited) touches(name, of string, f *Finding) bool {
 	for _, list := range [][]source.Setting{e.survey.Settings, e.base.Survey.Settings} {
 		for i := range list {
 			t := &list[i]
-			if t.Name != name || t.Family != of {
-				continue
+			if t.Name == name && t.Family == of {
+				return about(t.Touches, f)
 			}
-			trust, origin := slices.Contains(t.Touches, source.TouchesTrust), slices.Contains(t.Touches, source.TouchesOrigin)
-			says := func(word string) bool { return strings.Contains(f.Field, word) }
-			return trust && (f.Class == ChecksWeakened || says("check") || says("trust")) ||
-				origin && (f.Class == Refused || f.Class == ChangedSource) && (f.Field == "" || says("URL") || says("mirrors"))
 		}
 	}
 	return false

@@ -13,6 +13,7 @@ const moving = "rootdir=/etc/apt/,/var/lib/dpkg/ dir=/etc/apt/ dir::etc=/etc/apt
 	"dir::etc::sourceparts=/etc/apt/sources.list.d/ dir::etc::preferences=/etc/apt/preferences " +
 	"dir::etc::preferencesparts=/etc/apt/preferences.d/ dir::etc::main=/etc/apt/apt.conf dir::etc::trusted=/etc/apt/trusted.gpg " +
 	"dir::etc::trustedparts=/etc/apt/trusted.gpg.d/ main.configdir=/etc/zypp/ " +
+	"main.varsdir=/etc/yum/vars/,/etc/dnf/vars/,/etc/zypp/vars.d/ " +
 	"main.reposdir=/etc/yum.repos.d/,/etc/yum/repos.d/,/etc/distro.repos.d/,/etc/zypp/repos.d/ " +
 	"main.servicesdir=/etc/zypp/services.d/ main.locksfile.path=/etc/zypp/locks dir::etc::parts=/etc/apt/apt.conf.d/ " +
 	"main.pluginconfpath=/etc/dnf/plugins/ options.hookdir=/etc/pacman.d/hooks/"

@@ -250,9 +250,12 @@ type variable struct {
 	info       fs.FileInfo
 }
 
-// valueOf is the value of a variable, as far as a line shows it: blanks around it count.
-func valueOf(text []byte, _ []string) []string {
-	line, _, _ := strings.Cut(string(MaskText(text)), "\n")
+// valueOf is the value of a variable, which goes to the first of some bytes, as far as a line shows it: blanks around it count.
+func valueOf(text []byte, ends string) []string {
+	line := string(MaskText(text))
+	if i := strings.IndexAny(line, ends); i >= 0 {
+		line = line[:i]
+	}
 	if line == "" {
 		return nil
 	}
@@ -264,12 +267,13 @@ func valueOf(text []byte, _ []string) []string {
 }
 
 // DecideVariables notes what stands in the files of variables, once it is known which of them were put in somewhere. Of the others it
-// only notes that they are there: what they say is each host's own.
-func (r *Reading) DecideVariables(used map[string]bool) {
+// only notes that they are there: what they say is each host's own. A value goes to the first of the bytes ends.
+func (r *Reading) DecideVariables(used map[string]bool, ends string) {
+	value := func(text []byte, _ []string) []string { return valueOf(text, ends) }
 	for _, v := range r.variables {
 		if used[v.name] {
 			r.Keep(v.info, v.file, v.text)
-			r.told(&Deciding{Touches: Origin, All: valueOf, Since: source.Variables, Stays: strings.HasPrefix(v.file, "/usr/")}, v.file, v.text)
+			r.told(&Deciding{Touches: Origin, All: value, Since: source.Variables, Stays: strings.HasPrefix(v.file, "/usr/")}, v.file, v.text)
 		} else if !r.Crowded(len(r.Deciding), "files that decide beside the configuration", v.file, 0) {
 			r.Deciding = append(r.Deciding, source.Deciding{Family: r.Family, File: v.file, Lines: []string{}, Touches: Origin,
 				Since: source.Variables, Idle: true})

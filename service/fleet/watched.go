@@ -68,7 +68,9 @@ func StillBad(look json.RawMessage, since []api.SourceOutcome) json.RawMessage {
 		if slices.ContainsFunc(since, same) {
 			return slices.ContainsFunc(since, func(o api.SourceOutcome) bool { return o.OK && same(o) })
 		}
-		return bad.File != "" && slices.ContainsFunc(since, func(o api.SourceOutcome) bool { return o.OK && o.File == bad.File && o.Line == bad.Line })
+		return bad.File != "" && slices.ContainsFunc(since, func(o api.SourceOutcome) bool {
+			return o.OK && o.File == bad.File && o.Line == bad.Line
+		})
 	})
 	left, err := json.Marshal(l)
 	if err != nil {

@@ -147,7 +147,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	for _, name := range aside {
 		r.aside(name)
 	}
-	r.DecideVariables(r.used)
+	r.DecideVariables(r.used, "\r\n")
 	sort.SliceStable(r.order, func(i, j int) bool {
 		a, b := r.order[i], r.order[j]
 		if p, q := *r.Sources[a].Priority, *r.Sources[b].Priority; p != q {

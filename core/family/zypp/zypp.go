@@ -88,7 +88,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	r.readRepos()
 	r.KeepSystem(root, "/usr/lib/zypp/plugins", 1)
 	r.Decides(root, deciding(r.dirs.vendors, r.drops))
-	r.DecideVariables(r.used)
+	r.DecideVariables(r.used, "\n")
 	slices.SortStableFunc(r.Sources, func(a, b source.Source) int { return strings.Compare(a.ID, b.ID) })
 	position := 0
 	for i := range r.Sources {
