@@ -1890,8 +1890,6 @@ export interface components {
              * @description the reach of the first reader that looks there
              */
             from_reach?: number;
-            /** @description a variable that is put in nowhere; what it says is not told */
-            idle?: boolean;
             /** @description the lines that decide something, secrets as *** */
             lines: string[];
             /** @description looked at because something else on the host names it, or needs it */
@@ -1900,6 +1898,8 @@ export interface components {
             stays?: boolean;
             /** @description origin, trust, transport or program */
             touches: string[];
+            /** @description a variable that is put in nowhere; what it says is not told */
+            unused?: boolean;
         };
         Delivery: {
             /**

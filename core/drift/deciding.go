@@ -47,7 +47,7 @@ func (s *standing) deciding() {
 		at := place{is.File, is.Since}
 		old, stood := was[at] // nothing, where it did not stand
 		delete(was, at)
-		if s.theirs[is.File] || !s.court.Concerns(is.Family) || is.Idle || stood && old.Idle {
+		if s.theirs[is.File] || !s.court.Concerns(is.Family) || is.Unused || stood && old.Unused {
 			continue // a variable: what puts it in came or went, and that is told
 		}
 		if is.Since > s.was.Reach {
@@ -76,7 +76,7 @@ func (s *standing) deciding() {
 		s.says(is, lacking(is.Lines, old.Lines), lacking(old.Lines, append(is.Lines, weak...)))
 	}
 	for _, old := range was {
-		if !old.Named && !old.Idle { // of what nothing names any more, what named it tells
+		if !old.Named && !old.Unused { // of what nothing names any more, what named it tells
 			s.says(old, nil, old.Lines)
 		}
 	}

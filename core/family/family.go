@@ -43,6 +43,7 @@ type Reading struct {
 	said          map[string]bool   // what is said once
 	modes         map[string]string // of files that hold logins
 	variables     []variable
+	used          map[string]string // what becomes of variables, by their names
 	expanded      int               // bytes that variables came to
 	decided       int               // bytes of lines of Deciding
 	Texts         map[string][]byte // source file → its bytes, secrets and all
@@ -56,7 +57,7 @@ type Reading struct {
 
 // Begin returns an empty reading of a family.
 func Begin(name string) Reading {
-	return Reading{Family: name, Texts: map[string][]byte{}, Modes: map[string]fs.FileMode{}}
+	return Reading{Family: name, Texts: map[string][]byte{}, Modes: map[string]fs.FileMode{}, used: map[string]string{}}
 }
 
 // MostSources is how many sources of one family are told.
@@ -243,6 +244,28 @@ func (r *Reading) Variables(root *rootfs.FS, dir string, take func(name, file st
 	}
 }
 
+// Uses notes that variables were put into a text. What stands where a secret does is nobody's to read: it is told of none of them
+// whose value masking takes out of the text.
+func (r *Reading) Uses(names map[string]string, text string) {
+	if len(names) == 0 {
+		return
+	}
+	masked := string(MaskText([]byte(text)))
+	for name, value := range names {
+		if value != "" && strings.Count(masked, value) < strings.Count(text, value) {
+			r.used[name] = holdsSecret
+		} else if r.used[name] == "" {
+			r.used[name] = putIn
+		}
+	}
+}
+
+// What becomes of a variable.
+const (
+	putIn       = "put in"
+	holdsSecret = "holds a secret"
+)
+
 // variable is one that stands in a file of its own.
 type variable struct {
 	name, file string
@@ -268,15 +291,20 @@ func valueOf(text []byte, ends string) []string {
 
 // DecideVariables notes what stands in the files of variables, once it is known which of them were put in somewhere. Of the others it
 // only notes that they are there: what they say is each host's own. A value goes to the first of the bytes ends.
-func (r *Reading) DecideVariables(used map[string]bool, ends string) {
+func (r *Reading) DecideVariables(ends string) {
 	value := func(text []byte, _ []string) []string { return valueOf(text, ends) }
 	for _, v := range r.variables {
-		if used[v.name] {
+		switch r.used[v.name] {
+		case holdsSecret:
+		case putIn:
 			r.Keep(v.info, v.file, v.text)
 			r.told(&Deciding{Touches: Origin, All: value, Since: source.Variables, Stays: strings.HasPrefix(v.file, "/usr/")}, v.file, v.text)
-		} else if !r.Crowded(len(r.Deciding), "files that decide beside the configuration", v.file, 0) {
+		default:
+			if r.Crowded(len(r.Deciding), "files that decide beside the configuration", v.file, 0) {
+				return
+			}
 			r.Deciding = append(r.Deciding, source.Deciding{Family: r.Family, File: v.file, Lines: []string{}, Touches: Origin,
-				Since: source.Variables, Idle: true})
+				Since: source.Variables, Unused: true})
 		}
 	}
 }

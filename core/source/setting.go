@@ -58,7 +58,7 @@ type Deciding struct {
 	Since   int      `json:"from_reach,omitzero" doc:"the reach of the first reader that looks there"`
 	Stays   bool     `json:"stays,omitzero" doc:"healing does not put the file back: somebody on the host has to"`
 	Named   bool     `json:"named,omitzero" doc:"looked at because something else on the host names it, or needs it"`
-	Idle    bool     `json:"idle,omitzero" doc:"a variable that is put in nowhere; what it says is not told"`
+	Unused  bool     `json:"unused,omitzero" doc:"a variable that is put in nowhere; what it says is not told"`
 }
 
 // Pin is one record of apt's preferences, in the order in which apt weighs them.

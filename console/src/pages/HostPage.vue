@@ -275,7 +275,7 @@ type ReasonRow = HostDetail['reasons'][number]
         </el-table>
         <div v-for="(p, i) in d.pins" :key="`p${i}`" class="row"><b :class="{ warn: p.priority >= 1000 || !p.valid }">pin {{ p.priority }}</b> <span class="mono">{{ (p.packages ?? []).join(' ') }}</span> from <span class="mono">{{ p.pin }}</span> <span class="soft mono">{{ p.file }}:{{ p.line }}</span></div>
         <div v-for="(h, i) in d.holds" :key="`h${i}`" class="row"><b>{{ h.kind }}</b> <span class="mono">{{ h.what }}</span> <span class="soft">{{ h.source ? `of ${h.source}` : 'of all sources' }}</span> <span class="soft mono">{{ h.file }}:{{ h.line }}</span></div>
-        <div v-for="(b, i) in d.deciding.filter(b => !b.idle)" :key="`b${i}`" class="row"><b>{{ b.touches.join(', ') }}</b> <span class="mono">{{ b.lines.join('; ') }}</span> <span class="soft mono">{{ b.file }}</span></div>
+        <div v-for="(b, i) in d.deciding.filter(b => !b.unused)" :key="`b${i}`" class="row"><b>{{ b.touches.join(', ') }}</b> <span class="mono">{{ b.lines.join('; ') }}</span> <span class="soft mono">{{ b.file }}</span></div>
       </div>
     </template>
 

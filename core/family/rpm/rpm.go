@@ -54,7 +54,6 @@ type reader struct {
 	laidOver    []section // over those of repositories, in their order
 	root        *rootfs.FS
 	vars        map[string]string
-	used        map[string]bool // of vars: those that were put in somewhere
 	main        defaults
 	seen        map[string]bool
 	costs       []int // of Sources, one each
@@ -147,7 +146,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	for _, name := range aside {
 		r.aside(name)
 	}
-	r.DecideVariables(r.used, "\r\n")
+	r.DecideVariables("\r\n")
 	sort.SliceStable(r.order, func(i, j int) bool {
 		a, b := r.order[i], r.order[j]
 		if p, q := *r.Sources[a].Priority, *r.Sources[b].Priority; p != q {

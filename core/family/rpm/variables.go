@@ -12,7 +12,7 @@ import (
 
 // variables collects what stands for $name: the host's, then the files'.
 func (r *reader) variables(host family.Host) {
-	r.vars, r.used = map[string]string{}, map[string]bool{}
+	r.vars = map[string]string{}
 	if arch := cmp.Or(r.main.arch, host.Arch); arch != "" {
 		r.vars["arch"] = arch
 		r.vars["basearch"] = baseArch(arch)
@@ -86,32 +86,43 @@ func baseArch(arch string) string {
 // shown are the options of a section that decide nothing about where packages come from.
 var shown = []string{"name", "username", "password", "proxy_username", "proxy_password"}
 
-// valueOf is what an option says with its variables put in. Those of what is only shown count as put in nowhere.
+// valueOf is what an option says with its variables put in. Those of what is only shown, and of what nobody may see, count as put
+// in nowhere.
 func (r *reader) valueOf(key, text string) string {
-	if used := r.used; slices.Contains(shown, key) {
-		r.used = map[string]bool{}
-		defer func() { r.used = used }()
+	if slices.Contains(shown, key) || family.Option(key, text) == family.Hidden {
+		out, _ := r.putIn(text)
+		return out
 	}
 	return r.substitute(text)
 }
 
-// substitute puts the values of $name and ${name} in. What is put in is not
+// substitute puts the values of $name and ${name} in where they decide something. What is put in is not
 // looked at again.
 func (r *reader) substitute(text string) string {
+	out, names := r.putIn(text)
+	r.Uses(names, out)
+	return out
+}
+
+// putIn is a text with its variables put in, and which they are.
+func (r *reader) putIn(text string) (string, map[string]string) {
+	start := strings.IndexByte(text, '$')
+	if start < 0 {
+		return text, nil
+	}
+	names := map[string]string{}
 	if r.five {
 		out := family.Expand(text, func(name string) (string, bool) {
 			value, ok := r.vars[name]
-			r.used[name] = r.used[name] || ok
+			if ok {
+				names[name] = value
+			}
 			return value, ok
 		})
 		if !r.Expanding(len(out), "", 0) {
-			return text
+			return text, nil
 		}
-		return out
-	}
-	start := strings.IndexByte(text, '$')
-	if start < 0 {
-		return text
+		return out, names
 	}
 	var out strings.Builder
 	at := 0 // what stands before is written
@@ -137,7 +148,7 @@ func (r *reader) substitute(text string) string {
 		}
 		if !bracket || text[end] == '}' {
 			if value, ok := r.vars[text[name:end]]; ok {
-				r.used[text[name:end]] = true
+				names[text[name:end]] = value
 				if bracket {
 					end++
 				}
@@ -146,7 +157,7 @@ func (r *reader) substitute(text string) string {
 				at = end
 				if out.Len() > family.MostExpanded {
 					r.Expanding(out.Len(), "", 0)
-					return text
+					return text, nil
 				}
 			}
 		}
@@ -156,7 +167,7 @@ func (r *reader) substitute(text string) string {
 	}
 	out.WriteString(text[at:])
 	if !r.Expanding(out.Len(), "", 0) {
-		return text
+		return text, nil
 	}
-	return out.String()
+	return out.String(), names
 }

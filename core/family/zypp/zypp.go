@@ -47,8 +47,7 @@ type reader struct {
 	family.Reading
 	root     *rootfs.FS
 	vars     map[string]string
-	used     map[string]bool // of vars: those that were put in somewhere
-	check    *bool           // of [main]; libzypp checks where nothing is said
+	check    *bool // of [main]; libzypp checks where nothing is said
 	metadata *bool
 	packages *bool
 	dirs     places
@@ -77,7 +76,7 @@ func Present(root *rootfs.FS) bool {
 
 // Read reads zypper's sources off a root.
 func Read(root *rootfs.FS, host family.Host) family.Reading {
-	r := &reader{Reading: family.Begin(Family), root: root, vars: map[string]string{}, used: map[string]bool{},
+	r := &reader{Reading: family.Begin(Family), root: root, vars: map[string]string{},
 		services: map[string]bool{}, seen: map[string]bool{}, said: map[string][]source.Problem{}}
 	arch, asked := r.configure(host.Arch)
 	if !asked && r.levelled && arch == "x86_64" && host.Level > 1 {
@@ -88,7 +87,7 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 	r.readRepos()
 	r.KeepSystem(root, "/usr/lib/zypp/plugins", 1)
 	r.Decides(root, deciding(r.dirs.vendors, r.drops))
-	r.DecideVariables(r.used, "\n")
+	r.DecideVariables("\n")
 	slices.SortStableFunc(r.Sources, func(a, b source.Source) int { return strings.Compare(a.ID, b.ID) })
 	position := 0
 	for i := range r.Sources {
@@ -105,50 +104,6 @@ func Read(root *rootfs.FS, host family.Host) family.Reading {
 
 func (r *reader) refuse(file string, line int, format string, args ...any) {
 	r.Problem(file, line, "zypper refuses to work: "+fmt.Sprintf(format, args...), true)
-}
-
-func (r *reader) variables(host family.Host, arch string) {
-	r.vars["arch"], r.vars["basearch"] = arch, arch
-	if base, _, levelled := strings.Cut(arch, "_v"); levelled {
-		r.vars["basearch"] = base
-	}
-	if len(arch) == 4 && arch[0] == 'i' && arch[2:] == "86" || arch == "athlon" {
-		r.vars["basearch"] = "i386"
-	}
-	release := r.product()
-	if release == "" {
-		release = host.Release
-	}
-	r.vars["releasever"] = release
-	r.Variables(r.root, r.dirs.vars, func(name, _ string, text []byte) {
-		r.vars[name], _, _ = strings.Cut(string(text), "\n")
-	})
-	major, minor, _ := strings.Cut(r.vars["releasever"], ".")
-	for name, value := range map[string]string{"releasever_major": major, "releasever_minor": minor} {
-		if _, ok := r.vars[name]; !ok {
-			r.vars[name] = value
-		}
-	}
-}
-
-// named is a name with its variables put in, which decide nothing there.
-func (r *reader) named(text string) string {
-	used := r.used
-	r.used = map[string]bool{}
-	defer func() { r.used = used }()
-	return r.expand(text)
-}
-
-func (r *reader) expand(text string) string {
-	out := family.Expand(text, func(name string) (string, bool) {
-		v, ok := r.vars[name]
-		r.used[name] = r.used[name] || ok
-		return v, ok
-	})
-	if strings.Contains(text, "$") && !r.Expanding(len(out), "", 0) {
-		return text
-	}
-	return out
 }
 
 // readServices learns which services are defined: repositories of others are
