@@ -75,8 +75,8 @@ func TestWhatHandsDoElsewhere(t *testing.T) {
 		{does: "another processor", file: pacFile, from: "Architecture = x86_64", text: "Architecture = x86_64_v3", want: changed, field: "options.Architecture"},
 	})
 	hands(t, rpmByMain(), []hand{
-		{does: "no check by all", file: dnfConf, from: "gpgcheck=1", text: "gpgcheck=0", want: changed, field: "main.gpgcheck"},
-		{does: "the check by all is gone", file: dnfConf, from: "gpgcheck=1\n", text: "", want: changed, field: "main.gpgcheck"},
+		{does: "no check by all", file: dnfConf, from: "gpgcheck=1", text: "gpgcheck=0", want: "setting-weakened danger", field: "main.gpgcheck"},
+		{does: "the check by all is gone", file: dnfConf, from: "gpgcheck=1\n", text: "", want: "setting-weakened danger", field: "main.gpgcheck"},
 		{does: "no heading", file: dnfConf, from: "[main]\n", text: "", want: "refused danger"},
 		{does: "another site", file: vars, text: "elsewhere\n", want: changed, field: "origin", at: "/" + vars},
 		{does: "the same site in other words", file: vars, text: "north\r\n# as it was\n"},

@@ -76,6 +76,9 @@ func (c *comparer) tellWith(list []Finding, n int, follows []int) {
 		if Rank(severity) < Rank(why.Severity) {
 			why.Severity = severity
 		}
+		if why.Class == SettingChanged && f.Class == ChecksWeakened { // who has checks healed has this healed
+			why.Class = SettingWeakened
+		}
 		if said < mostWith {
 			also = append(also, "; with it "+c.says(f))
 			said++
