@@ -205,7 +205,7 @@ func (k *believedKey) row(now time.Time) []Cell {
 
 // Deciding writes what files beside the package manager's configuration say.
 func (o *Out) Deciding(list []source.Deciding) {
-	list = slices.DeleteFunc(slices.Clone(list), func(d source.Deciding) bool { return len(d.Lines) == 0 || d.Unused })
+	list = slices.DeleteFunc(slices.Clone(list), func(d source.Deciding) bool { return len(d.Lines) == 0 })
 	if len(list) == 0 {
 		return
 	}

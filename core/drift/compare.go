@@ -57,7 +57,7 @@ func (c *comparer) file(f *source.SheetFile) {
 			return
 		}
 		have := c.survey.Files[i]
-		same = have.Digest == source.Digest([]byte(f.Text)) || have.Digest == source.Digest(family.MaskText([]byte(f.Text)))
+		same = saysOf(f, &have)
 		c.mode(f, have)
 	}
 	if same {
@@ -90,6 +90,12 @@ func (c *comparer) file(f *source.SheetFile) {
 		c.add(Finding{Class: ChangedText, Severity: Note, Field: "text", Repository: f.Repository, File: f.Path, Line: 1,
 			Message: "the text differs, in comments, spacing or fields that change nothing else"})
 	}
+}
+
+// saysOf reports whether a file of a host says what the policy writes there, in clear or as a survey shows it.
+func saysOf(f *source.SheetFile, have *source.File) bool {
+	text := []byte(f.Text)
+	return have.Digest == source.Digest(text) || have.Digest == source.Digest(family.MaskText(text))
 }
 
 // sameList reports whether a file is a list of mirrors, and has those that the policy gives it.

@@ -76,7 +76,7 @@ func (s *standing) deciding() {
 		s.says(is, lacking(is.Lines, old.Lines), lacking(old.Lines, append(is.Lines, weak...)))
 	}
 	for _, old := range was {
-		if !old.Named && !old.Unused { // of what nothing names any more, what named it tells
+		if !old.Named { // of what nothing names any more, what named it tells
 			s.says(old, nil, old.Lines)
 		}
 	}

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/source"
 )
@@ -34,11 +33,13 @@ func (c *comparer) elsewhere(list []Finding, base *Base) []Finding {
 			causes = append(causes, i)
 		}
 	}
+	if len(causes) == 0 {
+		return list
+	}
 	gone, with := map[int]bool{}, map[int][]int{}
 	for i := range list {
 		f := &list[i]
-		if len(causes) == 0 || len(with[i]) > 0 || f.File == "" || !slices.Contains(follow, f.Class) || e.changed(f.File) && !e.saysTheSame(f) ||
-			!e.since(f) {
+		if len(with[i]) > 0 || f.File == "" || !slices.Contains(follow, f.Class) || e.changed(f.File) && e.stood(f) == nil || !e.since(f) {
 			continue
 		}
 		why := -1
@@ -143,10 +144,8 @@ type edited struct {
 	known map[string]bool // that were asked for
 }
 
-// saysTheSame reports whether the source that a finding is of says what it said: what it comes to is otherwise.
-func (e *edited) saysTheSame(f *Finding) bool { return e.stood(f) != nil }
-
-// stood is what the source that a finding is of was when the policy came, where it said the same; nil where it did not.
+// stood is what the source that a finding is of was when the policy came, where it said the same, so that only what it comes to is
+// otherwise; nil where it did not.
 func (e *edited) stood(f *Finding) *source.Source {
 	s := e.sourceAt(f)
 	if s == nil {
@@ -200,8 +199,7 @@ func (e *edited) differs(path string) bool {
 	}
 	for i := range e.sheet.Files {
 		if f := &e.sheet.Files[i]; f.Path == path {
-			text := []byte(f.Text)
-			return now.Digest != source.Digest(text) && now.Digest != source.Digest(family.MaskText(text))
+			return !saysOf(f, now)
 		}
 	}
 	return was == nil || was.Digest != now.Digest
@@ -218,7 +216,7 @@ func (e *edited) decides(why, f *Finding) bool {
 		return f.Class == MissingSource || f.Class == ChecksWeakened || f.Class == SettingChanged && f.Have == ""
 	case SettingChanged, SettingWeakened:
 		return s != nil && f.Class != MissingSource &&
-			(e.touches(why.Field, s.Family, f) || e.beside(why.File, s.Family, f))
+			about(e.touches(why, s.Family), f)
 	case MissingSource: // its lines go on with those above it
 		return lines && (f.Class == ChangedSource || f.Class == SettingChanged)
 	case ChangedSource:
@@ -228,13 +226,6 @@ func (e *edited) decides(why, f *Finding) bool {
 	return false
 }
 
-// beside reports whether a file that decides beside the configuration, as one of a variable, is about what a finding says of a source.
-func (e *edited) beside(file, of string, f *Finding) bool {
-	return slices.ContainsFunc(slices.Concat(e.survey.Deciding, e.base.Survey.Deciding), func(d source.Deciding) bool {
-		return d.File == file && d.Family == of && about(d.Touches, f)
-	})
-}
-
 // about reports whether what touches something is about what a finding says of a source.
 func about(touches []string, f *Finding) bool {
 	checks := f.Class == ChecksWeakened || strings.Contains(f.Field, "check") || strings.Contains(f.Field, "trust")
@@ -242,15 +233,19 @@ func about(touches []string, f *Finding) bool {
 		f.Class != ChecksWeakened && slices.Contains(touches, source.TouchesOrigin)
 }
 
-// touches reports whether a setting of that name is about what a finding says of a source.
-func (e *edited) touches(name, of string, f *Finding) bool {
-	for _, list := range [][]source.Setting{e.survey.Settings, e.base.Survey.Settings} {
-		for i := range list {
-			t := &list[i]
-			if t.Name == name && t.Family == of {
-				return about(t.Touches, f)
+// touches is what the setting of a family touches that a finding is of, or the file that decides beside its configuration.
+func (e *edited) touches(why *Finding, of string) []string {
+	for _, from := range []*source.Survey{e.survey, e.base.Survey} {
+		for i := range from.Settings {
+			if t := &from.Settings[i]; t.Name == why.Field && t.Family == of {
+				return t.Touches
+			}
+		}
+		for i := range from.Deciding {
+			if d := &from.Deciding[i]; d.File == why.File && d.Family == of {
+				return d.Touches
 			}
 		}
 	}
-	return false
+	return nil
 }

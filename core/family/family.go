@@ -244,6 +244,25 @@ func (r *Reading) Variables(root *rootfs.FS, dir string, take func(name, file st
 	}
 }
 
+// PutIn is a text with variables put in by the rules of Expand, and which they are. A text that would come to too much stays.
+func (r *Reading) PutIn(text string, vars map[string]string) (out string, names map[string]string) {
+	if !strings.Contains(text, "$") {
+		return text, nil
+	}
+	names = map[string]string{}
+	out = Expand(text, func(name string) (string, bool) {
+		value, ok := vars[name]
+		if ok {
+			names[name] = value
+		}
+		return value, ok
+	})
+	if !r.Expanding(len(out), "", 0) {
+		return text, nil
+	}
+	return out, names
+}
+
 // Uses notes that variables were put into a text. What stands where a secret does is nobody's to read: it is told of none of them
 // whose value masking takes out of the text.
 func (r *Reading) Uses(names map[string]string, text string) {

@@ -106,24 +106,14 @@ func (r *reader) substitute(text string) string {
 
 // putIn is a text with its variables put in, and which they are.
 func (r *reader) putIn(text string) (string, map[string]string) {
+	if r.five {
+		return r.PutIn(text, r.vars)
+	}
 	start := strings.IndexByte(text, '$')
 	if start < 0 {
 		return text, nil
 	}
 	names := map[string]string{}
-	if r.five {
-		out := family.Expand(text, func(name string) (string, bool) {
-			value, ok := r.vars[name]
-			if ok {
-				names[name] = value
-			}
-			return value, ok
-		})
-		if !r.Expanding(len(out), "", 0) {
-			return text, nil
-		}
-		return out, names
-	}
 	var out strings.Builder
 	at := 0 // what stands before is written
 	for start >= 0 {

@@ -33,32 +33,7 @@ func (r *reader) variables(host family.Host, arch string) {
 
 // expand puts variables in where they decide something.
 func (r *reader) expand(text string) string {
-	out, names := r.putIn(text)
+	out, names := r.PutIn(text, r.vars)
 	r.Uses(names, out)
 	return out
-}
-
-// named is a name with its variables put in, which decide nothing there.
-func (r *reader) named(text string) string {
-	out, _ := r.putIn(text)
-	return out
-}
-
-// putIn is a text with its variables put in, and which they are.
-func (r *reader) putIn(text string) (out string, names map[string]string) {
-	if !strings.Contains(text, "$") {
-		return text, nil
-	}
-	names = map[string]string{}
-	out = family.Expand(text, func(name string) (string, bool) {
-		v, ok := r.vars[name]
-		if ok {
-			names[name] = v
-		}
-		return v, ok
-	})
-	if !r.Expanding(len(out), "", 0) {
-		return text, nil
-	}
-	return out, names
 }

@@ -329,7 +329,7 @@ func (r *reader) build(file string, s *section) source.Source {
 		value, _ := s.last(key)
 		switch key {
 		case "name":
-			src.Name = r.named(value)
+			src.Name, _ = r.PutIn(value, r.vars) // they decide nothing there
 			continue
 		case "enabled":
 			src.Enabled = saysYes(value)
