@@ -7,15 +7,9 @@ import (
 	"errors"
 	"io/fs"
 	"log/slog"
-	"maps"
 	mrand "math/rand/v2"
 	"net/http"
-	"os"
-	"path"
-	"path/filepath"
 	"reflect"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
@@ -29,6 +23,7 @@ import (
 // How the agent waits.
 const (
 	settle     = 80 * time.Millisecond // after a change of a file, for more of them
+	longSettle = 5 * settle            // after the first of changes that do not end
 	lookAgain  = 5 * time.Minute       // a survey even when nothing seems to have changed
 	firstPause = time.Second           // after a call that failed; doubled each time
 	longPause  = 5 * time.Minute
@@ -53,6 +48,7 @@ type Agent struct {
 	ver   string
 
 	folders  func() (*fsnotify.Watcher, error) // watches them
+	watched  *fsnotify.Watcher                 // by Run
 	last     *look
 	lastLook time.Time
 	sentFree map[string]int64
@@ -109,11 +105,13 @@ func (a *Agent) Run(ctx context.Context) error {
 	}
 	w, end := a.watcher()
 	defer end()
+	a.watched = w
 	a.watch(w)
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	pause := time.Duration(0)
 	changed := true
+	var waited time.Time // since when changes are waited for to end; zero while none is
 	for {
 		select {
 		case <-ctx.Done():
@@ -123,12 +121,17 @@ func (a *Agent) Run(ctx context.Context) error {
 			changed = true
 			timer.Reset(settle)
 		case e := <-w.Events:
-			if !changed && !a.own(e.Name) {
+			switch {
+			case a.own(e.Name):
+			case !changed:
 				a.log.Debug("changed", "file", e.Name)
-				changed = true
+				changed, waited = true, time.Now()
 				timer.Reset(settle)
+			case !waited.IsZero():
+				timer.Reset(min(settle, time.Until(waited.Add(longSettle))))
 			}
 		case <-timer.C:
+			waited = time.Time{}
 			if changed {
 				a.watch(w) // folders may have come
 			}
@@ -157,17 +160,6 @@ func (a *Agent) Run(ctx context.Context) error {
 // longer is the pause after one that was not long enough.
 func longer(pause time.Duration) time.Duration { return min(max(2*pause, firstPause), longPause) }
 
-// watcher watches folders. Where the machine has no more of them to give, nothing is watched, and
-// all is read every few minutes.
-func (a *Agent) watcher() (w *fsnotify.Watcher, end func()) {
-	w, err := a.folders()
-	if err != nil {
-		a.log.Warn("no folder can be watched; all of them are read every few minutes", "error", err)
-		return &fsnotify.Watcher{}, func() {}
-	}
-	return w, func() { _ = w.Close() }
-}
-
 // recover puts back what a change that was interrupted has left. It reports whether
 // nothing is left; otherwise the agent does no work, says why, and tries again with each
 // round.
@@ -185,75 +177,6 @@ func (a *Agent) recover() bool {
 	return true
 }
 
-// own reports whether a path is one of the agent's own temporary files.
-func (a *Agent) own(name string) bool {
-	b := filepath.Base(name) // a dot, the file's name, and digits
-	return len(b) > 1 && b[0] == '.' && b[len(b)-1] >= '0' && b[len(b)-1] <= '9'
-}
-
-// mostWatched bounds how many folders are watched beside the usual ones.
-const mostWatched = 200
-
-// readFrom lists the folders that the last survey was read from: configuration can move
-// them, and sources name keys and lists of mirrors anywhere.
-func (a *Agent) readFrom() []string {
-	if a.last == nil {
-		return nil
-	}
-	dirs := map[string]bool{}
-	note := func(file string) {
-		if strings.HasPrefix(file, "/") && len(dirs) < mostWatched {
-			dirs[path.Dir(file)] = true
-		}
-	}
-	s := &a.last.result.Survey
-	for _, file := range slices.Sorted(maps.Keys(a.last.result.Texts)) {
-		note(file)
-	}
-	for i := range s.Sources {
-		note(s.Sources[i].File)
-		for _, file := range s.Sources[i].Reads() {
-			note(file)
-		}
-	}
-	for i := range s.Keys {
-		note(s.Keys[i].Where)
-	}
-	for i := range s.Settings {
-		note(s.Settings[i].File)
-	}
-	for i := range s.Deciding {
-		note(s.Deciding[i].File)
-		if s.Deciding[i].Named { // may be a folder
-			note(s.Deciding[i].File + "/.")
-		}
-	}
-	return slices.Sorted(maps.Keys(dirs))
-}
-
-// watch looks at the folders whose files say what is configured; where one is
-// missing, at the nearest above it.
-func (a *Agent) watch(w *fsnotify.Watcher) {
-	if w.Events == nil { // there is none
-		return
-	}
-	for _, dir := range slices.Concat(survey.WatchDirs, a.host.watchMedia(), a.readFrom()) {
-		p, err := a.host.path(dir)
-		if err != nil {
-			continue
-		}
-		for p != a.host.Root && len(p) > len(a.host.Root) {
-			if info, err := os.Stat(p); err == nil && info.IsDir() {
-				break
-			}
-			p = filepath.Dir(p)
-		}
-		if err := w.Add(p); err != nil {
-			a.log.Warn("a folder cannot be watched; it is read every few minutes", "folder", p, "error", err)
-		}
-	}
-}
-
 // round surveys where that is due, checks in, and carries out what waits. It
 // returns how long to wait for the next round.
 func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) {
@@ -266,11 +189,9 @@ func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) 
 		} else if tended {
 			a.log.Info("media came or went, and its sources with it")
 		}
-		l, err := a.host.look()
-		if err != nil {
+		if err := a.look(ctx); err != nil {
 			return 0, err
 		}
-		a.last, a.lastLook = l, a.now()
 	}
 	answer, err := a.checkIn(ctx)
 	if err != nil {
@@ -297,7 +218,7 @@ func (a *Agent) round(ctx context.Context, changed bool) (time.Duration, error) 
 	if renewed, err := a.renewAccess(ctx, answer.Access); err != nil {
 		a.log.Warn("the access cannot be brought up to date; it is tried again with the next round", "error", err)
 	} else if renewed {
-		if a.last, err = a.host.look(); err != nil {
+		if err := a.look(ctx); err != nil {
 			return 0, err
 		}
 		if _, err := a.checkIn(ctx); err != nil {
@@ -435,16 +356,14 @@ func (a *Agent) carryOut(ctx context.Context) error {
 	if rep == nil || err != nil {
 		return err
 	}
-	l, err := a.host.look()
-	if err != nil {
+	if err := a.look(ctx); err != nil {
 		return err
 	}
-	a.last, a.lastLook = l, a.now()
 	a.sources.seen = nil // it is of before
 	if _, err := a.checkIn(ctx); err != nil {
 		return err
 	}
-	rep.Survey = l.surveyID
+	rep.Survey = a.last.surveyID
 	a.log.Info(
 		"carried out",
 		"rollout",
@@ -469,7 +388,7 @@ func (a *Agent) carryOut(ctx context.Context) error {
 		return err
 	}
 	if err == nil && a.kept() == "" && (rep.State == "done" || rep.State == "unchanged") {
-		return a.keep(l) // the first that was carried out here
+		return a.keep(a.last) // the first that was carried out here
 	}
 	return err
 }
