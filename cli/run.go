@@ -219,7 +219,7 @@ func (m *memory) spend(by int) {
 
 // By how many hundredths the heap may grow before it is looked through: always, and for a short while.
 const (
-	saving = 40
+	saving = 35
 	spent  = 100
 )
 

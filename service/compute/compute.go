@@ -44,7 +44,7 @@ type Computer struct {
 	texts    *memo.Cache[string, []byte]
 	releases *memo.Cache[string, []source.Release] // by survey
 	files    *memo.Cache[string, []source.File]    // by survey
-	verdicts *memo.Cache[Question, *Judgement]
+	verdicts *memo.Cache[Question, *fleet.Judgement]
 	changes  *memo.Cache[Pair, *Outcome]
 	diffs    *memo.Cache[string, string]
 	revs     *memo.Cache[int64, *resolve.Resolver]
@@ -96,7 +96,7 @@ func New(st *store.Store, build string) *Computer {
 		texts:    memo.New[string, []byte](keptTexts),
 		releases: memo.New[string, []source.Release](keptSurveys * 16),
 		files:    memo.New[string, []source.File](keptFiles),
-		verdicts: memo.New[Question, *Judgement](keptVerdicts),
+		verdicts: memo.New[Question, *fleet.Judgement](keptVerdicts),
 		changes:  memo.New[Pair, *Outcome](keptChanges),
 		diffs:    memo.New[string, string](keptDiffs),
 		revs:     memo.New[int64, *resolve.Resolver](keptRevs),
@@ -153,25 +153,6 @@ func (c *Computer) base(ctx context.Context, name string) (*drift.Base, error) {
 	return out, err
 }
 
-// Judgement is how a host with a survey stands under a sheet, but for what follows from the
-// time and from seats.
-type Judgement struct {
-	Findings []drift.Finding `json:"findings"`
-	NextEnd  time.Time       `json:"next_end,omitzero"` // when the first of the sources loses its last key
-	Unread   bool            `json:"unread,omitempty"`
-	TextOnly []string        `json:"text_only,omitempty"` // files of the policy that mean the same and read differently
-	keys     []string        // of the findings
-}
-
-func (v *Judgement) finish() *Judgement {
-	v.Findings = slices.Clip(v.Findings)
-	v.keys = make([]string, len(v.Findings))
-	for i, f := range v.Findings {
-		v.keys[i] = f.Key()
-	}
-	return v
-}
-
 // Pair names the inputs of a change.
 // base is that of a host that is healed; empty where a new sheet comes.
 type Pair struct{ Sheet, Survey, Before, kept, base string }
@@ -212,8 +193,8 @@ func pick(all []drift.Finding, which []int32) []drift.Finding {
 }
 
 // Judge compares a sheet with a survey.
-func (c *Computer) Judge(ctx context.Context, q Question) (*Judgement, error) {
-	return c.verdicts.Get(q, func() (*Judgement, error) {
+func (c *Computer) Judge(ctx context.Context, q Question) (*fleet.Judgement, error) {
+	return c.verdicts.Get(q, func() (*fleet.Judgement, error) {
 		sh, err := c.SheetOf(ctx, q.Sheet)
 		if err != nil {
 			return nil, err
@@ -232,7 +213,7 @@ func (c *Computer) Judge(ctx context.Context, q Question) (*Judgement, error) {
 		if err != nil {
 			return nil, err
 		}
-		out := &Judgement{Unread: len(su.Problems) > 0 || su.Settings == nil || base != nil && base.Survey.Settings == nil}
+		out := &fleet.Judgement{Unread: len(su.Problems) > 0 || su.Settings == nil || base != nil && base.Survey.Settings == nil}
 		for _, f := range drift.Judge(drift.Input{Sheet: sh, Before: was, Survey: su, Base: base}) {
 			if f.Class == drift.ChangedText { // means the same: told of where somebody asks
 				out.TextOnly = append(out.TextOnly, f.File)
@@ -250,7 +231,7 @@ func (c *Computer) Judge(ctx context.Context, q Question) (*Judgement, error) {
 		c.fresh.Lock()
 		c.fresh.list = append(c.fresh.list, store.Verdict{Sheet: q.Sheet, Before: q.Before, Survey: q.Survey, Base: q.Base, Body: body})
 		c.fresh.Unlock()
-		return out.finish(), nil
+		return out.Finish(), nil
 	})
 }
 
@@ -260,9 +241,9 @@ func (c *Computer) Recall(ctx context.Context) error {
 		return nil
 	}
 	return c.store.Verdicts(ctx, c.build, func(v store.Verdict) error {
-		out := &Judgement{}
+		out := &fleet.Judgement{}
 		if wire.Read(v.Body, out) == nil {
-			c.verdicts.Put(Question{Same(v.Sheet), Same(v.Before), Same(v.Survey), Same(v.Base)}, out.finish())
+			c.verdicts.Put(Question{Same(v.Sheet), Same(v.Before), Same(v.Survey), Same(v.Base)}, out.Finish())
 		}
 		return nil
 	})
@@ -283,7 +264,7 @@ func (c *Computer) Write(ctx context.Context) error {
 // Complete fills in what follows from a row: names from its traits, its sheet
 // under its revision, its findings and since when they are there.
 func (c *Computer) Complete(ctx context.Context, v *fleet.View, now time.Time) error {
-	v.Findings, v.Worst, v.KeyEnds, v.Unread = nil, "", time.Time{}, false
+	v.Findings, v.Worst, v.KeyEnds, v.Judged = nil, "", time.Time{}, fleet.NothingJudged
 	v.System, v.Given, v.Told, v.Aside = fleet.NoSystem, fleet.NothingGiven, fleet.TracedOf(v), nil
 	v.Answered = fleet.PackagesOf(v).Asked
 	if err := c.describe(ctx, v); err != nil {
@@ -326,15 +307,14 @@ func (c *Computer) look(ctx context.Context, v *fleet.View, now time.Time) error
 	if err != nil {
 		return err
 	}
-	v.KeyEnds, v.Unread, v.TextOnly = found.NextEnd, found.Unread, found.TextOnly
+	v.KeyEnds, v.Judged, v.Findings = found.NextEnd, found, found.Findings
 	var ended []drift.Finding
 	if !found.NextEnd.IsZero() && !now.Before(found.NextEnd) {
 		if ended, v.KeyEnds, err = c.keysEnded(ctx, v, now); err != nil {
 			return err
 		}
 	}
-	v.Findings, v.Judged = found.Findings, len(found.Findings)
-	keys := found.keys
+	keys := found.Keys()
 	if extra := slices.Concat(own, ended, fleet.Unrefreshed(v)); len(extra) > 0 {
 		v.Findings = slices.Concat(found.Findings, extra)
 		keys = slices.Clip(keys)

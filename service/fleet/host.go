@@ -46,12 +46,10 @@ type View struct {
 	Findings       []drift.Finding // what the sheet and the survey tell, then what the time and seats do
 	Keys           []string        // of the findings
 	Aside          *Aside          // findings that somebody waived; nil where there are none
-	Judged         int             // how many of the findings the sheet and the survey tell
+	Judged         *Judgement      // what the sheet and the survey tell; the first of the findings are its own
 	Worst          string
 	Broken         string      // why its state cannot be worked out; "" where it can
 	Answered       string      // stamp of the packages that it was asked for last
-	TextOnly       []string    // files of the policy that mean the same and read differently
-	Unread         bool        // something on it could not be read
 	Told           *api.Traced // what it says of the files of its findings; nil where it has said nothing
 	KeyEnds        time.Time   // when the next of the sources loses its last key
 }
@@ -59,11 +57,36 @@ type View struct {
 // System is what traits say of a system. Hosts with the same traits share it.
 type System struct{ OS, LowerOS, Family, Arch string }
 
-// NoSystem is that of a host that has told nothing of itself, and NothingGiven what a host has
-// beside its sheet to which nothing was carried. Neither is ever changed.
+// Judgement is how a host with a survey stands under a sheet, but for what follows from the time and
+// from seats. Hosts of which the same is judged share it.
+type Judgement struct {
+	Findings []drift.Finding `json:"findings"`
+	NextEnd  time.Time       `json:"next_end,omitzero"`   // when the first of the sources loses its last key
+	Unread   bool            `json:"unread,omitempty"`    // something on the host could not be read
+	TextOnly []string        `json:"text_only,omitempty"` // files of the policy that mean the same and read differently
+	keys     []string        // of the findings
+}
+
+// Finish fills in the keys of the findings, after which a judgement is never changed.
+func (j *Judgement) Finish() *Judgement {
+	j.Findings = slices.Clip(j.Findings)
+	j.keys = make([]string, len(j.Findings))
+	for i, f := range j.Findings {
+		j.keys[i] = f.Key()
+	}
+	return j
+}
+
+// Keys are those of the findings, in their order.
+func (j *Judgement) Keys() []string { return j.keys }
+
+// NoSystem is that of a host that has told nothing of itself, NothingGiven what a host has beside
+// its sheet to which nothing was carried, and NothingJudged how one stands of which nothing can be
+// judged. None of them is ever changed.
 var (
-	NoSystem     = &System{}
-	NothingGiven = &resolve.Given{}
+	NoSystem      = &System{}
+	NothingGiven  = &resolve.Given{}
+	NothingJudged = &Judgement{}
 )
 
 // Aside is what waivers make of the findings of a host.
@@ -99,6 +122,9 @@ func (h *Host) Put(v *View) {
 	}
 	if v.Given == nil {
 		v.Given = NothingGiven
+	}
+	if v.Judged == nil {
+		v.Judged = NothingJudged
 	}
 	h.current.Store(v)
 	if !v.LastSeen.IsZero() && v.LastSeen.UnixMilli() > h.lastSeen.Load() {

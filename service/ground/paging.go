@@ -3,6 +3,7 @@ package ground
 import (
 	"cmp"
 	"math"
+	"math/rand/v2"
 	"slices"
 )
 
@@ -38,13 +39,14 @@ func (p Paging) Cut(total int) (from, to int) {
 }
 
 // Firsts are the first of many rows in an order; equal ones stay in that in which they came. Of a long list few rows are shown, so
-// the others are neither kept nor put in order.
+// only those are put in order.
 type Firsts[T any] struct {
 	Total int // rows that were added
 
 	most  int
 	order func(a, b T) int
-	rows  []came[T] // once there are so many a heap, the last of them on top
+	rows  []came[T] // in no order; once there were twice as many as are kept, none that comes behind last
+	last  *came[T]  // the last of the first when rows were dropped; nil before
 }
 
 // came is a row with how many came before it.
@@ -58,60 +60,91 @@ func NewFirsts[T any](most int, order func(a, b T) int) *Firsts[T] {
 	return &Firsts[T]{most: most, order: order}
 }
 
-func (f *Firsts[T]) compare(a, b came[T]) int {
+func (f *Firsts[T]) compare(a, b *came[T]) int {
 	return cmp.Or(f.order(a.row, b.row), cmp.Compare(a.at, b.at))
 }
 
 // Add adds a row.
 func (f *Firsts[T]) Add(row T) {
 	f.Total++
-	x := came[T]{row, f.Total}
-	switch {
-	case len(f.rows) < f.most:
-		if f.rows = append(f.rows, x); len(f.rows) == f.most {
-			for i := f.most/2 - 1; i >= 0; i-- {
-				sink(f.rows, i, f.compare)
-			}
-		}
-	case f.most > 0 && f.compare(x, f.rows[0]) < 0:
-		f.rows[0] = x
-		sink(f.rows, 0, f.compare)
+	f.add(came[T]{row, f.Total})
+}
+
+// leastDropped is how many rows are gathered beyond those that are kept before any is dropped.
+const leastDropped = 64
+
+func (f *Firsts[T]) add(x came[T]) {
+	if f.most <= 0 || f.last != nil && f.compare(&x, f.last) > 0 {
+		return
+	}
+	if len(f.rows) == cap(f.rows) {
+		f.rows = slices.Grow(f.rows, max(len(f.rows), leastDropped)) // by a quarter only, it would be copied four times
+	}
+	if f.rows = append(f.rows, x); len(f.rows)-f.most >= max(f.most, leastDropped) {
+		f.drop()
+		f.last = new(slices.MaxFunc(f.rows, func(a, b came[T]) int { return f.compare(&a, &b) }))
+	}
+}
+
+// drop leaves the first rows, so many as are kept.
+func (f *Firsts[T]) drop() {
+	if len(f.rows) > f.most {
+		f.part(f.rows, f.most)
+		f.rows = f.rows[:f.most]
 	}
 }
 
 // Join adds the rows of a part that follows.
 func (f *Firsts[T]) Join(more *Firsts[T]) {
-	before := f.Total
-	for _, row := range more.InOrder() {
-		f.Add(row)
+	if f.Total == 0 && f.most == more.most {
+		*f = *more
+		return
 	}
-	f.Total = before + more.Total
+	for _, x := range more.rows {
+		x.at += f.Total
+		f.add(x)
+	}
+	f.Total += more.Total
 }
 
 // InOrder returns the rows in their order. None is added afterwards.
-func (f *Firsts[T]) InOrder() []T {
-	slices.SortFunc(f.rows, f.compare)
-	out := make([]T, len(f.rows))
-	for i := range f.rows {
-		out[i] = f.rows[i].row
+func (f *Firsts[T]) InOrder() []T { return f.Between(0, min(f.most, f.Total)) }
+
+// Between returns rows of those that are kept in their order: from one, and before another, that there are. None is added
+// afterwards.
+func (f *Firsts[T]) Between(from, to int) []T {
+	f.drop()
+	f.part(f.rows, to)
+	f.part(f.rows[:to], from)
+	shown := f.rows[from:to]
+	slices.SortFunc(shown, func(a, b came[T]) int { return f.compare(&a, &b) })
+	out := make([]T, len(shown))
+	for i := range shown {
+		out[i] = shown[i].row
 	}
 	return out
 }
 
-// sink lets the element at i down to where none below it comes later.
-func sink[T any](heap []T, i int, order func(a, b T) int) {
-	for {
-		child := 2*i + 1
-		if child >= len(heap) {
-			return
+// part moves the first rows, so many, before the others. It parts them at one drawn by lot, again and again: whatever order they
+// came in, that takes a few looks at each.
+func (f *Firsts[T]) part(rows []came[T], first int) {
+	for first > 0 && first < len(rows) {
+		last := len(rows) - 1
+		swap := func(i, j int) { rows[i], rows[j] = rows[j], rows[i] }
+		swap(rand.IntN(len(rows)), last)
+		before := 0
+		for i := range last {
+			if f.compare(&rows[i], &rows[last]) < 0 {
+				swap(i, before)
+				before++
+			}
 		}
-		if child+1 < len(heap) && order(heap[child], heap[child+1]) < 0 {
-			child++
+		swap(before, last)
+		switch {
+		case first <= before:
+			rows = rows[:before]
+		default:
+			rows, first = rows[before+1:], first-before-1
 		}
-		if order(heap[i], heap[child]) >= 0 {
-			return
-		}
-		heap[i], heap[child] = heap[child], heap[i]
-		i = child
 	}
 }

@@ -33,7 +33,14 @@ func TestTheFirstAreThoseOfTheWholeOrder(t *testing.T) {
 		}
 		first.Join(more)
 		require.Equal(t, len(rows), first.Total)
-		require.Equal(t, append([]row{}, all[:min(most, len(all))]...), append([]row{}, first.InOrder()...))
+		kept := min(most, len(all))
+		if rapid.Bool().Draw(t, "some of them") {
+			from := rapid.IntRange(0, kept).Draw(t, "from")
+			to := rapid.IntRange(from, kept).Draw(t, "to")
+			require.Equal(t, append([]row{}, all[from:to]...), append([]row{}, first.Between(from, to)...))
+			return
+		}
+		require.Equal(t, append([]row{}, all[:kept]...), append([]row{}, first.InOrder()...))
 	})
 }
 

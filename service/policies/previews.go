@@ -36,31 +36,35 @@ func (s *Policies) Preview(ctx context.Context, in *PreviewQuery) (*api.Preview,
 	if err != nil {
 		return nil, err
 	}
-	rs, err := s.Compute.Revision(ctx, r.Number)
-	if err != nil {
-		return nil, err
-	}
-	return s.previewOf(ctx, rs, r.Number, fmt.Sprintf("revision %d", r.Number))
+	return s.previewOf(ctx, fmt.Sprintf("revision %d", r.Number), func(ctx context.Context) (api.Preview, error) {
+		rs, err := s.Compute.Revision(ctx, r.Number)
+		if err != nil {
+			return api.Preview{}, err
+		}
+		return s.foreshow(ctx, rs, r.Number)
+	})
 }
 
 // PreviewFolder shows what a folder would change that is not published.
 func (s *Policies) PreviewFolder(ctx context.Context, in *FolderIn) (*api.Preview, error) {
-	p, diags := policy.Load(in.Body.Files, s.Now())
-	if diag.HasErrors(diags) {
-		return nil, trouble(refusal.Invalid, "the policy has errors", diag.Errors(diags))
-	}
-	digest, err := source.Canonical(policy.Folder(in.Body.Files))
+	canonical, err := source.Canonical(policy.Folder(in.Body.Files))
 	if err != nil {
 		return nil, err
 	}
-	return s.previewOf(ctx, s.Compute.Resolver(p), 0, source.Digest(digest))
+	return s.previewOf(ctx, source.Digest(canonical), func(ctx context.Context) (api.Preview, error) {
+		p, diags := policy.Load(in.Body.Files, s.Now())
+		if diag.HasErrors(diags) {
+			return api.Preview{}, trouble(refusal.Invalid, "the policy has errors", diag.Errors(diags))
+		}
+		return s.foreshow(ctx, s.Compute.Resolver(p), 0)
+	})
 }
 
 // previewOf works a preview out once for all who ask for it at the same time.
-func (s *Policies) previewOf(ctx context.Context, rs *resolve.Resolver, number int64, digest string) (*api.Preview, error) {
-	made, err, _ := s.previews.Do(digest, func() (any, error) {
-		return s.foreshow(context.WithoutCancel(ctx), rs, number)
-	})
+func (s *Policies) previewOf(
+	ctx context.Context, of string, work func(ctx context.Context) (api.Preview, error),
+) (*api.Preview, error) {
+	made, err, _ := s.previews.Do(of, func() (any, error) { return work(context.WithoutCancel(ctx)) })
 	if err != nil {
 		return nil, err
 	}

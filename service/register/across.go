@@ -78,7 +78,9 @@ func (in *HostFilter) look(part []*fleet.Host, meant map[*fleet.Host]bool, order
 		case "os":
 			r.by = v.OS
 		case "name":
-			r.by = v.Name
+			if order.turned { // else they come so
+				r.by = v.Name
+			}
 		}
 		out.rows.Add(r)
 	}

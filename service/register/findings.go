@@ -191,7 +191,7 @@ func (s *Register) ListDrift(ctx context.Context, in *DriftQuery) (*api.FindingP
 	page.Total = rows.Total
 	from, to := in.Cut(page.Total)
 	page.Next = in.Next(page.Total)
-	page.Findings, err = s.located(ctx, rows.InOrder()[from:to])
+	page.Findings, err = s.located(ctx, rows.Between(from, to))
 	return &page, err
 }
 

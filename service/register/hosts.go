@@ -138,7 +138,7 @@ func (s *Register) ListHosts(ctx context.Context, in *HostQuery) (*api.HostPage,
 	page.Total = rows.Total
 	from, to := in.Cut(page.Total)
 	page.Next = in.Next(page.Total)
-	for _, r := range rows.InOrder()[from:to] {
+	for _, r := range rows.Between(from, to) {
 		page.Hosts = append(page.Hosts, r.h.Summary(now))
 	}
 	return &page, nil
@@ -183,7 +183,7 @@ func (s *Register) ShowHost(ctx context.Context, in *ground.HostPath) (*api.Host
 		base := v.Carried.Known()
 		d.Base = &api.HostBase{At: base.At, By: base.By, Why: base.Why}
 	}
-	d.TextOnly, d.Document = source.Strings(v.TextOnly), v.Survey
+	d.TextOnly, d.Document = source.Strings(v.Judged.TextOnly), v.Survey
 	if err := s.showSurvey(ctx, v, &d); err != nil {
 		return nil, err
 	}

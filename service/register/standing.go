@@ -40,7 +40,7 @@ func (t *Tally) Add(v *fleet.View, state string) {
 	if v.Aside != nil {
 		t.Waived++
 	}
-	if v.Unread {
+	if v.Judged.Unread {
 		t.Unread++
 	}
 	if v.Revision != 0 {
