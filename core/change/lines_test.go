@@ -1,6 +1,7 @@
 package change_test
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -10,6 +11,7 @@ import (
 
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/survey"
 )
 
 // lineEdits are what a hand does to one line of a file.
@@ -44,27 +46,80 @@ func worst(list []drift.Finding, usual map[string]bool) int {
 	return out
 }
 
-// One edit of one line is one finding, and where healing takes it back, every byte is back.
-func TestAnEditOfALineIsOneFinding(t *testing.T) {
+// edited is a place to which the policy was carried, as hands find it.
+type edited struct {
+	place
+	base  *drift.Base
+	texts map[string][]byte
+	usual map[string]bool // findings that there are anyway
+}
+
+// editedPlaces are places of every family, and such where what one file says decides on what others come to.
+func editedPlaces(t *testing.T) map[string]edited {
 	places := map[string]place{"apt": debPlace(), "dnf": rpmPlace(), "zypper": zyppPlace(t), "pacman": archPlace(), "flatpak": flatpakPlace(),
 		"pacman, above": archAbove(), "dnf, by main": rpmByMain(), "zypper, by main": zyppByMain(t),
 		"stanzas": debPlace().with(tree{listFile: "", "etc/apt/sources.list.d/skerry.sources": ownStanzas})}
-	type was struct {
-		place
-		base  *drift.Base
-		texts map[string][]byte
-		usual map[string]bool
-	}
-	stood := map[string]was{}
+	out := map[string]edited{}
 	for name, p := range places {
 		p = p.carried(t)
 		r := look(p.files, p.modes, p.sheet)
-		w := was{p, &drift.Base{Sheet: p.sheet, Survey: &r.Survey}, r.Texts, map[string]bool{}}
+		w := edited{p, &drift.Base{Sheet: p.sheet, Survey: &r.Survey}, r.Texts, map[string]bool{}}
 		for _, f := range drift.Judge(drift.Input{Sheet: p.sheet, Before: p.sheet, Survey: &r.Survey, Base: w.base}) {
 			w.usual[f.Key()] = true
 		}
-		stood[name] = w
+		out[name] = w
 	}
+	return out
+}
+
+// found is what a place looks like after somebody was there, and what is told of that.
+func (w edited) found(now place) (r survey.Result, list []drift.Finding) {
+	r = look(now.files, now.modes, now.sheet)
+	for _, f := range drift.Judge(drift.Input{Sheet: w.sheet, Before: w.sheet, Survey: &r.Survey, Base: w.base}) {
+		if !w.usual[f.Key()] {
+			list = append(list, f)
+		}
+	}
+	return r, list
+}
+
+// lighter says what is told where that weighs less than what there is; empty where it does not.
+func (w edited) lighter(r survey.Result, list []drift.Finding) string {
+	every := drift.Judge(drift.Input{Sheet: w.sheet, Before: w.sheet, Survey: &r.Survey, Base: w.base, All: true})
+	nothing := []string{drift.Refused, drift.SwitchedOff, drift.MissingSource, drift.MissingFile, drift.MissingKey} // comes from there any more
+	stopped := slices.ContainsFunc(list, func(f drift.Finding) bool { return slices.Contains(nothing, f.Class) })
+	if !stopped && worst(every, w.usual) < worst(list, nil) {
+		return fmt.Sprintf("what is told weighs less than what there is: %+v of %+v", list, every)
+	}
+	return ""
+}
+
+// healed says what is not as it was after healing; empty where all is.
+func (w edited) healed(now place, r survey.Result) string {
+	for name := range w.texts { // as the agent adds what is not read any more
+		if text, there := now.files[name[1:]]; there && r.Texts[name] == nil {
+			r.Texts[name] = []byte(text)
+		}
+	}
+	now.take(change.Compute(change.Input{Sheet: w.sheet, Survey: &r.Survey, Texts: r.Texts, Before: w.sheet, Kept: w.texts, Base: w.base, Stood: w.texts}))
+	for name, text := range now.files {
+		if was, stood := w.files[name]; stood && text != was {
+			return fmt.Sprintf("%s says\n%s", name, text)
+		} else if !stood && !strings.HasSuffix(name, change.Aside) {
+			return "there is " + name
+		}
+	}
+	for name := range w.files {
+		if _, there := now.files[name]; !there {
+			return "there is no " + name
+		}
+	}
+	return ""
+}
+
+// One edit of one line is one finding, and where healing takes it back, every byte is back.
+func TestAnEditOfALineIsOneFinding(t *testing.T) {
+	stood := editedPlaces(t)
 	found, tried := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		tried++
@@ -85,42 +140,19 @@ func TestAnEditOfALineIsOneFinding(t *testing.T) {
 			text += "\n"
 		}
 		now := w.with(tree{file: text})
-		r := look(now.files, now.modes, now.sheet)
-		var list []drift.Finding
-		for _, f := range drift.Judge(drift.Input{Sheet: w.sheet, Before: w.sheet, Survey: &r.Survey, Base: w.base}) {
-			if !w.usual[f.Key()] {
-				list = append(list, f)
-			}
-		}
+		r, list := w.found(now)
 		if len(list) > 1 && !twice(file, edit) {
 			t.Fatalf("%s:%d %q: somebody %s, and that is %d findings: %+v", file, at+1, line, edit, len(list), list)
 		}
-		every := drift.Judge(drift.Input{Sheet: w.sheet, Before: w.sheet, Survey: &r.Survey, Base: w.base, All: true})
-		stopped := slices.ContainsFunc(list, func(f drift.Finding) bool { // nothing comes from there any more
-			return slices.Contains([]string{drift.Refused, drift.SwitchedOff, drift.MissingSource}, f.Class)
-		})
-		if !stopped && worst(every, w.usual) < worst(list, nil) {
-			t.Fatalf("%s:%d %q: somebody %s, and what is told weighs less than what there is: %+v of %+v", file, at+1, line, edit, list, every)
+		if less := w.lighter(r, list); less != "" {
+			t.Fatalf("%s:%d %q: somebody %s, and %s", file, at+1, line, edit, less)
 		}
 		if len(list) != 1 || list[0].Stays || list[0].Class == drift.UnlistedSource {
 			return
 		}
 		found++
-		for name := range w.texts { // as the agent adds what is not read any more
-			if text, there := now.files[name[1:]]; there && r.Texts[name] == nil {
-				r.Texts[name] = []byte(text)
-			}
-		}
-		now.take(change.Compute(change.Input{Sheet: w.sheet, Survey: &r.Survey, Texts: r.Texts, Before: w.sheet, Kept: w.texts, Base: w.base, Stood: w.texts}))
-		for name, text := range now.files {
-			if text != w.files[name] && !strings.HasSuffix(name, change.Aside) {
-				t.Fatalf("%s:%d %q: somebody %s; healed %s says\n%s", file, at+1, line, edit, name, text)
-			}
-		}
-		for name := range w.files {
-			if _, there := now.files[name]; !there {
-				t.Fatalf("%s:%d %q: somebody %s; healed there is no %s", file, at+1, line, edit, name)
-			}
+		if left := w.healed(now, r); left != "" {
+			t.Fatalf("%s:%d %q: somebody %s; healed %s", file, at+1, line, edit, left)
 		}
 	})
 	if tried > 50 && found == 0 {

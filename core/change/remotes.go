@@ -15,6 +15,11 @@ func (c *computer) remotes() {
 	old, there := c.Texts[flatpak.Config]
 	text := old
 	var why []string
+	action, mode := Edit, c.modes[flatpak.Config]
+	if copies := c.copies(flatpak.Config, nil); !there && c.Base != nil && len(copies) > 0 && c.stopped(flatpak.Config) {
+		text, there, action, mode = copies[0], true, Create, c.stoodMode(flatpak.Config)
+		why = []string{"the file that stood here has gone"}
+	}
 	if reason, spoilt := c.spoilt[flatpak.Config]; spoilt {
 		text, why = c.Stood[flatpak.Config], []string{reason}
 	}
@@ -64,9 +69,15 @@ func (c *computer) remotes() {
 	if why = append(why, more...); string(text) != string(old) {
 		c.out.Edits = append(
 			c.out.Edits,
-			FileEdit{Path: flatpak.Config, Action: Edit, Mode: c.modes[flatpak.Config], Old: old, New: text, Why: why},
+			FileEdit{Path: flatpak.Config, Action: action, Mode: mode, Old: old, New: text, Why: why},
 		)
 	}
+}
+
+// stopped reports whether a package manager does not work because of a file: flatpak where its repository stands
+// there and has no configuration. Where there is none, it makes one.
+func (c *computer) stopped(path string) bool {
+	return slices.ContainsFunc(c.Survey.Problems, func(p source.Problem) bool { return p.Fatal && p.File == path })
 }
 
 // remoteAsKept is a text in which a remote says what it said after the last change, where it stood then.

@@ -25,6 +25,7 @@ func (c *computer) spoil(found []drift.Finding) {
 	for _, f := range found {
 		if f.Class == drift.Refused && f.File != "" {
 			note(f.File, f.Message)
+			c.wanting(f.Message)
 		}
 	}
 	for i := range c.Survey.Sources {
@@ -54,6 +55,15 @@ func (c *computer) spoil(found []drift.Finding) {
 	}
 }
 
+// wanting notes a file that stood when the policy came, is there no more, and for want of which a package manager does not work.
+func (c *computer) wanting(why string) {
+	for path := range c.Stood {
+		if _, there := c.Texts[path]; !there && strings.Contains(why, path+" ") && !c.court.Owned()[path] && !c.wouldWeaken(path) {
+			c.spoilt[path] = why
+		}
+	}
+}
+
 // byHand says of what differs and no edit mends, where nothing else is left to be done: what no byte of its
 // file makes another, but a variable, and what stands in those is kept nowhere, since it may be a secret; and
 // what is a package's.
@@ -72,6 +82,12 @@ func (c *computer) byHand() {
 			told[f.File] = true
 			c.out.Impossible = append(c.out.Impossible,
 				f.File+" is called a list of mirrors and has other lines, so it may be any file: look there by hand")
+			continue
+		}
+		_, stood := c.Stood[f.File]
+		if f.Class == drift.Refused && !there && !stood && f.File != "" && !told[f.File] {
+			told[f.File] = true
+			c.out.Impossible = append(c.out.Impossible, fmt.Sprintf("%s: %s; nothing of it is kept: look there by hand", f.File, f.Message))
 			continue
 		}
 		unchanged := there && string(c.Stood[f.File]) == string(now)
@@ -133,10 +149,13 @@ func (c *computer) unspoil() {
 		edited[e.Path] = true
 	}
 	for path, why := range c.spoilt {
-		if !edited[path] && !c.owned[path] {
-			c.out.Edits = append(c.out.Edits, FileEdit{
-				Path: path, Action: Edit, Mode: c.stoodMode(path), Old: c.Texts[path], New: c.Stood[path], Why: []string{why},
-			})
+		if edited[path] || c.owned[path] {
+			continue
 		}
+		e := FileEdit{Path: path, Action: Edit, Mode: c.stoodMode(path), Old: c.Texts[path], New: c.Stood[path], Why: []string{why}}
+		if _, there := c.Texts[path]; !there {
+			e.Action = Create
+		}
+		c.out.Edits = append(c.out.Edits, e)
 	}
 }

@@ -133,23 +133,16 @@ func (s *standing) included(x *source.Source) (out string) {
 
 // wholeFiles tells of a file that is gone once, whatever stood in it.
 func (s *standing) wholeFiles() {
-	there := map[string]bool{}
-	for _, f := range s.survey.Files {
-		there[f.Path] = true
-	}
 	if s.survey.Files == nil {
 		return
 	}
-	wants := map[string][]string{} // by file that is gone
-	for _, file := range s.was.Files {
-		if !there[file.Path] {
-			wants[file.Path] = nil
-		}
-	}
+	digests, wants := s.digests(), map[string][]string{} // by file that is gone
 	s.out = slices.DeleteFunc(s.out, func(f Finding) bool {
-		list, gone := wants[f.File]
-		if gone = gone && f.Class == MissingSource; gone {
-			wants[f.File] = append(list, f.Want)
+		_, stood := s.then[f.File]
+		_, stands := digests[f.File]
+		gone := stood && !stands && f.Class == MissingSource
+		if gone {
+			wants[f.File] = append(wants[f.File], f.Want)
 		}
 		return gone
 	})
@@ -159,9 +152,24 @@ func (s *standing) wholeFiles() {
 			continue
 		}
 		slices.Sort(what)
-		s.add(Finding{Class: MissingFile, Severity: Fault, Field: "source", File: file.Path, Want: strings.Join(slices.Compact(what), "; "),
-			Message: "the file is gone, which stood there when the policy came, and with it " + strings.Join(slices.Compact(what), "; ")})
+		want := strings.Join(slices.Compact(what), "; ")
+		s.add(Finding{Class: MissingFile, Severity: Fault, Field: "source", File: file.Path, Want: want, Message: wentWith + want})
 	}
+}
+
+// How the sentence on a file begins that is not there any more, or empty, before what went with it.
+const (
+	wentWith    = "the file is gone, which stood there when the policy came, and with it "
+	emptiedWith = "the file is empty, which was not so when the policy came; gone with what stood in it: "
+)
+
+// digests are those of the texts of the files of the host.
+func (c *comparer) digests() map[string]string {
+	out := make(map[string]string, len(c.survey.Files))
+	for i := range c.survey.Files {
+		out[c.survey.Files[i].Path] = c.survey.Files[i].Digest
+	}
+	return out
 }
 
 // sheetMayTake reports whether the policy itself switches off or removes what it does not

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/families"
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -35,7 +36,8 @@ func (c *comparer) consequences(list []Finding, base *Base) []Finding {
 			list[n].Severity, list[n].Message = Danger, f.Message+"; "+strings.Join(worse, "; ")
 		}
 	}
-	return c.elsewhere(c.headings(c.oneOfASource(c.filesPassedOver(c.unread(c.withFiles(list, base)))), base), base)
+	list = c.cutOff(c.keyrings(c.withFiles(renamed(list), base), base), base)
+	return c.elsewhere(c.headings(c.oneOfASource(c.filesPassedOver(c.unread(list))), base), base)
 }
 
 // follows reports whether a finding follows from the place at which the package manager gives
@@ -82,17 +84,16 @@ func (c *comparer) withFiles(list []Finding, base *Base) []Finding {
 	if base == nil || c.survey.Files == nil {
 		return list
 	}
-	there := map[string]bool{}
-	for i := range c.survey.Files {
-		there[c.survey.Files[i].Path] = true
-	}
+	digests, nothing := c.digests(), source.Digest(nil)
 	for _, file := range base.Survey.Files {
-		if there[file.Path] {
+		says := wentWith
+		if now, there := digests[file.Path]; there && now != nothing {
 			continue
+		} else if there {
+			says = emptiedWith
 		}
 		with := func(x Finding) bool {
-			gone := x.File == file.Path && x.Have == "" && !x.Stays
-			return gone && slices.Contains([]string{MissingFile, SettingChanged, HoldChanged, PinChanged, ServiceChanged}, x.Class)
+			return x.File == file.Path && (goneAlone(&x) || x.Class == MissingFile)
 		}
 		first := slices.IndexFunc(list, with)
 		if first < 0 {
@@ -111,8 +112,55 @@ func (c *comparer) withFiles(list []Finding, base *Base) []Finding {
 			continue
 		}
 		one.Class, one.Field, one.Line, one.Want = MissingFile, "file", 0, strings.Join(what, "; ")
-		one.Message = "the file is gone, which stood there when the policy came, and with it " + one.Want
+		one.Message = says + one.Want
 		list = append(slices.DeleteFunc(list, with), one)
+	}
+	return list
+}
+
+// keyrings makes one finding of the keys of a file none of which is believed any more, and of a keyring that is not read the
+// keys that are not seen in it.
+func (c *comparer) keyrings(list []Finding, base *Base) []Finding {
+	if base == nil || base.Survey == nil {
+		return list
+	}
+	ring := func(file string) bool { // of pacman's
+		return slices.ContainsFunc(base.Survey.Keys, func(k source.Key) bool { return k.Where == file && k.Validity != "" })
+	}
+	if unread := slices.IndexFunc(list, func(f Finding) bool { return f.Class == NotRead && ring(f.File) }); unread >= 0 {
+		ofIt := func(f Finding) bool {
+			return f.Class == MissingKey && !f.Beside && strings.HasPrefix(f.File, arch.Dir+"/")
+		}
+		for _, f := range list {
+			if ofIt(f) {
+				list[unread].Message += "; " + f.Message
+			}
+		}
+		return slices.DeleteFunc(list, ofIt)
+	}
+	lost, some := map[string][]string{}, map[string]bool{}
+	for _, f := range list {
+		if f.Class == MissingKey && f.Beside {
+			lost[f.File] = append(lost[f.File], f.Want)
+		}
+	}
+	for _, k := range believed(c.survey) {
+		some[k.Where] = true
+	}
+	for file, keys := range lost {
+		if len(keys) < 2 || some[file] {
+			continue
+		}
+		of := func(x Finding) bool { // the policy's own that it held are told in their own files
+			return x.Class == MissingKey && (x.Beside && x.File == file || !x.Beside && slices.Contains(keys, x.Want))
+		}
+		slices.Sort(keys)
+		one := list[slices.IndexFunc(list, func(x Finding) bool { return of(x) && x.Beside })]
+		one.Stays = !slices.ContainsFunc(list, func(x Finding) bool { return of(x) && !x.Stays })
+		_, why, _ := strings.Cut(one.Message, ": ")
+		one.Want = strings.Join(keys, " ")
+		one.Message = fmt.Sprintf("none of the %d keys that stood here is believed any more: %s", len(keys), why)
+		list = append(slices.DeleteFunc(list, of), one)
 	}
 	return list
 }

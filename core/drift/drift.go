@@ -176,22 +176,33 @@ func compare(sheet, before *source.Sheet, survey *source.Survey) *comparer {
 	return c
 }
 
-// refused finds what stops the package manager.
+// refused finds what stops the package manager, once for a file: it gives up at the first.
 func (c *comparer) refused() {
+	more := map[int]int{} // by the first of a file
 	for _, p := range c.survey.Problems {
 		if p.Fatal && c.becauseMissing(p.Message) {
 			continue
 		}
 		if p.Fatal && (c.sheet.Family == "" || p.Family == "" || p.Family == c.sheet.Family || c.gives(p.Family)) {
 			f := Finding{Class: Refused, Severity: Fault, File: p.File, Line: p.Line,
-				Message: fmt.Sprintf("this stops %s altogether: %s", families.Program(p.Family), p.Message)}
+				Message: fmt.Sprintf("this stops %s%s: %s", families.Program(p.Family), stopsAll, p.Message)}
 			if at := contradicting(&p); at.file != "" {
 				f.File, f.Line = at.file, at.at
 			}
-			c.add(f)
+			if before := slices.IndexFunc(c.out, func(x Finding) bool { return x.Class == Refused && x.File == f.File }); before < 0 {
+				c.add(f)
+			} else {
+				more[before]++
+			}
 		}
 	}
+	for at, n := range more {
+		c.out[at].Message += fmt.Sprintf("; and %d more of the file", n)
+	}
 }
+
+// stopsAll ends a sentence on what stops a package manager.
+const stopsAll = " altogether"
 
 // gives reports whether the sheet gives sources of a family beside the host's own.
 func (c *comparer) gives(family string) bool {
@@ -203,7 +214,7 @@ func (c *comparer) gives(family string) bool {
 func (c *comparer) becauseMissing(why string) bool {
 	for i := range c.out {
 		if f := &c.out[i]; f.Class == MissingFile && strings.Contains(why, f.File+" ") {
-			f.Message += ", which stops " + families.Program(c.sheet.Family) + " altogether"
+			f.Message += ", which stops " + families.Program(c.sheet.Family) + stopsAll
 			return true
 		}
 	}

@@ -39,12 +39,16 @@ func (c *comparer) elsewhere(list []Finding, base *Base) []Finding {
 	gone, with := map[int]bool{}, map[int][]int{}
 	for i := range list {
 		f := &list[i]
-		if len(with[i]) > 0 || f.File == "" || !slices.Contains(follow, f.Class) || e.changed(f.File) && e.stood(f) == nil || !e.since(f) {
+		if len(with[i]) > 0 || f.File == "" || !slices.Contains(follow, f.Class) || !e.since(f) {
 			continue
 		}
+		itself := e.changed(f.File) && e.stood(f) == nil
 		why := -1
 		for _, n := range causes {
-			if n != i && !gone[n] && e.decides(&list[n], f) && (why < 0 || list[why].Class == SystemChanged) { // another release comes last
+			if n == i || gone[n] || itself && !withdrawn(&list[n], f) {
+				continue
+			}
+			if e.decides(&list[n], f) && (why < 0 || list[why].Class == SystemChanged) { // another release comes last
 				why = n
 			}
 		}
@@ -61,6 +65,19 @@ func (c *comparer) elsewhere(list []Finding, base *Base) []Finding {
 	return leaving(list, gone)
 }
 
+// withdrawn reports whether a finding tells of a file that went or of which nothing is read, and another of what that comes to
+// where it stood, or of where it went.
+func withdrawn(why, f *Finding) bool {
+	if why.Class == Refused {
+		return f.Class == MissingSource && f.File == why.File
+	}
+	ofIt := f.Class == Refused && f.File == why.File || f.Class == DoubledSource
+	return why.gone() && (ofIt || why.File == arch.Config && f.Class == SettingChanged && f.Have == "")
+}
+
+// gone reports whether a finding tells that a file, or all that counts in it, is not there any more.
+func (f *Finding) gone() bool { return f.Class == MissingFile || f.Class == MissingKey }
+
 // tellWith tells with a finding of a list what follows from it: it weighs as much as the worst, and where nothing works any more, that
 // is what it says.
 func (c *comparer) tellWith(list []Finding, n int, follows []int) {
@@ -74,13 +91,21 @@ func (c *comparer) tellWith(list []Finding, n int, follows []int) {
 		if why.Class == SystemChanged && !strings.Contains(f.Field, "key") && !strings.Contains(f.Field, "check") {
 			severity = Fault // the distribution's own still say where its packages are
 		}
+		if why.gone() && (f.Class == ChangedSource || f.Class == MissingSource) {
+			severity = Fault // what is not there supplies nothing
+		}
 		if Rank(severity) < Rank(why.Severity) {
 			why.Severity = severity
 		}
 		if why.Class == SettingChanged && f.Class == ChecksWeakened { // who has checks healed has this healed
 			why.Class = SettingWeakened
 		}
-		if said < mostWith {
+		if why.gone() && strings.Contains(f.Field, "key") { // says so itself
+			continue
+		}
+		if f.Class == DoubledSource {
+			also = append(also, "; "+f.Place()+" "+f.Message)
+		} else if said < mostWith {
 			also = append(also, "; with it "+c.says(f))
 			said++
 		} else if s := c.sourceAt(f); s != nil {
@@ -90,6 +115,10 @@ func (c *comparer) tellWith(list []Finding, n int, follows []int) {
 		}
 	}
 	switch {
+	case stops >= 0 && why.gone():
+		program, _, _ := strings.Cut(list[follows[stops]].Message, ":")
+		why.Message += ", which " + strings.TrimPrefix(program, "this ")
+	case why.gone() && strings.HasSuffix(why.Message, stopsAll): // so what there is comes to nothing
 	case stops >= 0 && why.Class != Refused:
 		why.Class, why.Field, why.Message = Refused, "", list[follows[stops]].Message+"; "+why.Message
 	case stops < 0:
@@ -109,10 +138,10 @@ func some(names []string) string {
 }
 
 // follow are the classes of what may be so because of another file.
-var follow = []string{Refused, ChangedSource, ChecksWeakened, MissingSource, SettingChanged, SwitchedOff}
+var follow = []string{Refused, ChangedSource, ChecksWeakened, MissingSource, SettingChanged, SwitchedOff, DoubledSource}
 
 // cause are the classes of what may be why.
-var cause = []string{Refused, SettingChanged, SettingWeakened, MissingSource, ChangedSource}
+var cause = []string{Refused, SettingChanged, SettingWeakened, MissingSource, ChangedSource, MissingFile, MissingKey, UnlistedSource}
 
 // says is the sentence of a finding with the name of the source that it is of in it.
 func (c *comparer) says(f *Finding) string {
@@ -166,7 +195,7 @@ func (e *edited) stood(f *Finding) *source.Source {
 func (e *edited) since(f *Finding) bool {
 	was, is := e.stood(f), e.sourceAt(f)
 	switch {
-	case f.Beside || was == nil || f.Class == Refused:
+	case f.Beside || was == nil || f.Class == Refused || strings.Contains(f.Field, "signing keys"):
 		return true
 	case f.Class == ChecksWeakened:
 		return len(Unchecked(was, e.base.Survey.Settings)) == 0
@@ -194,13 +223,13 @@ func (e *edited) differs(path string) bool {
 		return &list[i]
 	}
 	now, was := at(e.survey.Files), at(e.base.Survey.Files)
-	if now == nil {
-		return was != nil
-	}
 	for i := range e.sheet.Files {
 		if f := &e.sheet.Files[i]; f.Path == path {
-			return !saysOf(f, now)
+			return now == nil || !saysOf(f, now)
 		}
+	}
+	if now == nil {
+		return was != nil
 	}
 	return was == nil || was.Digest != now.Digest
 }
@@ -212,6 +241,11 @@ func (e *edited) decides(why, f *Finding) bool {
 	switch why.Class {
 	case SystemChanged: // a release is part of URLs and of names of keys where there are variables
 		return f.Class == ChangedSource && f.Beside && s != nil && slices.Contains([]string{source.FamilyRpm, source.FamilyZypp}, s.Family)
+	case MissingFile, MissingKey:
+		return e.went(why, f, lines && strings.HasPrefix(why.File, "/etc/pacman"))
+	case UnlistedSource: // and counts in its place
+		added, instead := e.sourceAt(why), f.Class == SwitchedOff || f.Class == DoubledSource && f.Severity == Note
+		return instead && s != nil && added != nil && s.ID != "" && added.ID == s.ID
 	case Refused:
 		return f.Class == MissingSource || f.Class == ChecksWeakened || f.Class == SettingChanged && f.Have == ""
 	case SettingChanged, SettingWeakened:
@@ -220,10 +254,53 @@ func (e *edited) decides(why, f *Finding) bool {
 	case MissingSource: // its lines go on with those above it
 		return lines && (f.Class == ChangedSource || f.Class == SettingChanged)
 	case ChangedSource:
-		list := s != nil && (strings.Contains(s.Options["Include"], why.File) || strings.HasSuffix(s.Mirrorlist, why.File))
-		return f.Class == ChangedSource && (list || lines && why.Beside && strings.HasSuffix(strings.ToLower(why.Field), "include"))
+		return f.Class == ChangedSource && (lists(s, why.File) || lines && why.Beside && strings.HasSuffix(strings.ToLower(why.Field), "include"))
 	}
 	return false
+}
+
+// went reports whether what a finding says follows from a file that went; lines: of pacman's both, whose files are one.
+func (e *edited) went(why, f *Finding, lines bool) bool {
+	s := e.sourceAt(f)
+	switch f.Class {
+	case Refused:
+		return f.File == why.File || strings.Contains(f.Message, why.File+" ")
+	case DoubledSource: // where it went
+		return f.Repository != "" && f.Repository == why.Repository
+	case ChangedSource:
+		if strings.Contains(f.Field, "signing keys") {
+			return s != nil && e.signed(s, why.File)
+		}
+		return lines || lists(s, why.File) || s != nil && about(e.saidIn(why.File, s.Family), f)
+	case ChecksWeakened:
+		return lines || s != nil && about(e.saidIn(why.File, s.Family), f)
+	}
+	return lines
+}
+
+// signed reports whether a source was believed by the keys in a file.
+func (e *edited) signed(s *source.Source, file string) bool {
+	return slices.ContainsFunc(e.base.Survey.Sources, func(was source.Source) bool {
+		return was.Family == s.Family && was.ID == s.ID && slices.ContainsFunc(was.SignedBy, func(by string) bool {
+			at, local := source.LocalFile(was.Family, by)
+			return local && at == file
+		})
+	})
+}
+
+// saidIn is what the settings of a family touched that stood in a file.
+func (e *edited) saidIn(file, family string) (touches []string) {
+	for i := range e.base.Survey.Settings {
+		if t := &e.base.Survey.Settings[i]; t.File == file && t.Family == family {
+			touches = append(touches, t.Touches...)
+		}
+	}
+	return touches
+}
+
+// lists reports whether a source takes its mirrors from a file.
+func lists(s *source.Source, file string) bool {
+	return s != nil && (strings.Contains(s.Options["Include"], file) || strings.HasSuffix(s.Mirrorlist, file))
 }
 
 // about reports whether what touches something is about what a finding says of a source.

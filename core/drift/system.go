@@ -13,10 +13,15 @@ import (
 // may follow from it.
 func (s *standing) system() {
 	was, is := s.was.Traits.OS, s.survey.Traits.OS
-	if was.ID == "" || is.ID == "" || was.ID == is.ID && was.Version == is.Version && was.Codename == is.Codename {
+	if was.ID == "" || was.ID == is.ID && was.Version == is.Version && was.Codename == is.Codename {
 		return
 	}
 	name := func(o source.OS) string { return strings.TrimSpace(o.ID + " " + o.Version + " " + o.Codename) }
+	if is.ID == "" {
+		s.add(Finding{Class: SystemChanged, Severity: Fault, Field: "system", File: "/etc/os-release", Want: name(was), Stays: true,
+			Message: "the host does not say any more which system it is; it was " + name(was) + " when the policy came: put the file back"})
+		return
+	}
 	s.add(Finding{Class: SystemChanged, Severity: Note, Field: "system", File: "/etc/os-release", Want: name(was), Have: name(is),
 		Message: fmt.Sprintf("the host is %s now; it was %s when the policy came: where the upgrade was meant, accept the host as it stands",
 			name(is), name(was))})

@@ -262,7 +262,8 @@ func (s *Contracts) restand(ctx context.Context) {
 			s.Log.Error("working out how a host stands", "host", v.Name, "error", err)
 			continue
 		}
-		rest := slices.DeleteFunc(slices.Clone(v.Everything()[len(v.Judged.Findings):]), func(f drift.Finding) bool { return f.Class == drift.KeyEnded })
+		rest := slices.Clone(v.Everything()[len(v.Judged.Findings):])
+		rest = slices.DeleteFunc(rest, func(f drift.Finding) bool { return f.Class == drift.KeyEnded })
 		if slices.Equal(now, rest) {
 			continue
 		}

@@ -1,0 +1,151 @@
+package drift
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"patientlantern.example/lantern/core/source"
+)
+
+// renamed makes one finding of a file that has another name and says what it said.
+func renamed(list []Finding) []Finding {
+	gone := map[string]string{} // what was said, by folder and what it touches → where
+	of := func(f *Finding, says string) string { return path.Dir(f.File) + " " + f.Field + " " + says }
+	for i := range list {
+		if f := &list[i]; f.Class == SettingChanged && f.Beside && f.Have == "" && f.Want != "" {
+			gone[of(f, f.Want)] = f.File
+		}
+	}
+	went := map[string]bool{}
+	for i := range list {
+		f := &list[i]
+		if f.Class != SettingChanged || !f.Beside || f.Want != "" || f.Have == "" {
+			continue
+		}
+		if from := gone[of(f, f.Have)]; from != "" && from != f.File && !went[from] {
+			went[from] = true
+			f.Message += "; it stood in " + from
+		}
+	}
+	return slices.DeleteFunc(list, func(f Finding) bool { return went[f.File] && f.Class == SettingChanged && f.Beside && f.Have == "" })
+}
+
+// cutOff makes one finding of what is gone with the end of a file, and of the entry in the middle of which it ends.
+func (c *comparer) cutOff(list []Finding, base *Base) []Finding {
+	if len(list) < 2 || base == nil || base.Survey == nil || c.survey.Files == nil {
+		return list
+	}
+	files := map[string]int{}
+	for i := range list {
+		if goneAlone(&list[i]) {
+			files[list[i].File]++
+		}
+	}
+	for file := range files {
+		if !c.endsSooner(file, base.Survey) {
+			continue
+		}
+		with := func(x Finding) bool { return x.File == file && (goneAlone(&x) || c.atEnd(&x)) }
+		one, all := Finding{}, []string{}
+		for _, f := range list {
+			if !with(f) {
+				continue
+			}
+			if all = append(all, f.Message); len(all) == 1 || Rank(f.Severity) < Rank(one.Severity) {
+				one = f
+			}
+		}
+		if len(all) < 2 {
+			continue
+		}
+		one.Message = "the file ends sooner than when the policy came: " + strings.Join(all[:min(len(all), mostNamed)], "; ")
+		if more := len(all) - mostNamed; more > 0 {
+			one.Message += fmt.Sprintf("; and %d more", more)
+		}
+		list = append(slices.DeleteFunc(list, with), one)
+	}
+	return list
+}
+
+// goneAlone reports whether a finding tells of something that stands in its file no more, of which healing writes it anew.
+func goneAlone(f *Finding) bool {
+	switch f.Class {
+	case MissingSource:
+		return !f.Stays
+	case SettingChanged, HoldChanged, PinChanged, ServiceChanged:
+		return f.Have == "" && !f.Stays
+	}
+	return false
+}
+
+// atEnd reports whether a finding is of the last entry of its file.
+func (c *comparer) atEnd(f *Finding) bool {
+	begins := f.Line
+	switch f.Class {
+	case ChangedSource, ChecksWeakened, SwitchedOff:
+		if at := c.sourceAt(f); at != nil {
+			begins = at.Line
+		}
+	case SettingChanged:
+	default:
+		return false
+	}
+	last := 0
+	heldIn(c.survey, f.File, func(_ string, line int) { last = max(last, line) })
+	return begins > 0 && begins == last
+}
+
+// endsSooner reports whether what stood in a file and does not any more stood behind all that still does.
+func (c *comparer) endsSooner(file string, was *source.Survey) bool {
+	stands := map[string]bool{}
+	heldIn(c.survey, file, func(name string, _ int) { stands[name] = true })
+	first, last := 0, 0 // of those that are gone, and of those that stand
+	heldIn(was, file, func(name string, line int) {
+		switch {
+		case stands[name]:
+			last = max(last, line)
+		case first == 0 || line < first:
+			first = line
+		}
+	})
+	return first > last
+}
+
+// heldIn names what stands in a file, with its lines.
+func heldIn(of *source.Survey, file string, each func(name string, line int)) {
+	for i := range of.Sources {
+		if s := &of.Sources[i]; s.File == file {
+			name := "source " + s.ID
+			if s.ID == "" {
+				name += fmt.Sprint(s.Kinds, s.URLs, s.Suites)
+			}
+			each(name, s.Line)
+		}
+	}
+	for i := range of.Settings {
+		if t := &of.Settings[i]; t.File == file {
+			each("setting "+t.Name, t.Line)
+		}
+	}
+	for i := range of.Pins {
+		if p := of.Pins[i]; p.File == file {
+			line := p.Line
+			p.Line = 0
+			each(fmt.Sprint("pin ", p), line)
+		}
+	}
+	for i := range of.Holds {
+		if h := of.Holds[i]; h.File == file {
+			line := h.Line
+			h.Line = 0
+			each(fmt.Sprint("hold ", h), line)
+		}
+	}
+	for i := range of.Services {
+		if s := &of.Services[i]; s.File == file {
+			each("service "+s.ID, s.Line)
+		}
+	}
+}
