@@ -271,7 +271,9 @@ func stuckOn(sheet *source.Sheet, now *survey.Result, plan change.Change) (out s
 			continue
 		}
 		_, text := now.Texts[p.File]
-		edited := slices.ContainsFunc(plan.Edits, func(e change.FileEdit) bool { return e.Path == p.File })
+		edited := slices.ContainsFunc(plan.Edits, func(e change.FileEdit) bool { // or the file that it asks for in vain
+			return e.Path == p.File || strings.Contains(p.Message, e.Path+" ")
+		})
 		switch {
 		case edited:
 		case text && p.File != arch.Config:

@@ -171,8 +171,8 @@ func (a *app) showPlan(r *api.Rollout) {
 		a.out.Printf("%s would change nothing, and take no part.", view.Count(n, "host", "hosts"))
 	}
 	if n := r.Counts[rollout.Skipped]; n > 0 && r.Kind == "rollout" {
-		a.out.Printf("%s %s no survey yet, and nothing would be carried there.", a.out.Paint(view.Yellow, "?"),
-			view.Count(n, "host has sent", "hosts have sent"))
+		a.out.Printf("%s Nothing would be carried to %s: they sent no survey yet, or do not tell what the policy puts in.",
+			a.out.Paint(view.Yellow, "?"), view.Count(n, "host", "hosts"))
 	}
 	a.notKnownWhether(r.Unsure)
 	if r.Others > 0 && r.Kind != "heal" {

@@ -38,6 +38,9 @@ func (c *computer) inPlace() {
 	for p, t := range c.Texts {
 		after[p] = t
 	}
+	for p := range c.spoilt { // is put back whole
+		after[p] = c.Stood[p]
+	}
 	for _, e := range c.out.Edits {
 		after[e.Path] = e.New
 		if e.Action == Remove {

@@ -101,7 +101,11 @@ func (w edited) healed(now place, r survey.Result) string {
 			r.Texts[name] = []byte(text)
 		}
 	}
-	now.take(change.Compute(change.Input{Sheet: w.sheet, Survey: &r.Survey, Texts: r.Texts, Before: w.sheet, Kept: w.texts, Base: w.base, Stood: w.texts}))
+	plan := change.Compute(change.Input{Sheet: w.sheet, Survey: &r.Survey, Texts: r.Texts, Before: w.sheet, Kept: w.texts, Base: w.base, Stood: w.texts})
+	if len(plan.Impossible) > 0 {
+		return "is impossible: " + strings.Join(plan.Impossible, "; ")
+	}
+	now.take(plan)
 	for name, text := range now.files {
 		if was, stood := w.files[name]; stood && text != was {
 			return fmt.Sprintf("%s says\n%s", name, text)

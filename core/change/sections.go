@@ -410,7 +410,7 @@ func (ed *editor) putBack(text, kept []byte, id, was string) []byte {
 // and no others of ours: a file that is included and not there stops pacman.
 func (c *computer) includes() {
 	old, there := c.Texts[arch.Config]
-	if !there {
+	if !there && !slices.ContainsFunc(c.out.Edits, func(e FileEdit) bool { return e.Path == arch.Config }) {
 		c.out.Impossible = append(c.out.Impossible, arch.Config+" is not there, so no repository of the policy can be included")
 		return
 	}

@@ -7,6 +7,7 @@ import (
 
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/family"
+	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -25,7 +26,9 @@ func (c *computer) spoil(found []drift.Finding) {
 	for _, f := range found {
 		if f.Class == drift.Refused && f.File != "" {
 			note(f.File, f.Message)
-			c.wanting(f.Message)
+			for path := range c.Stood {
+				c.wanting(f.Message, path)
+			}
 		}
 	}
 	for i := range c.Survey.Sources {
@@ -47,6 +50,11 @@ func (c *computer) spoil(found []drift.Finding) {
 			}
 		}
 	}
+	for path := range c.Stood { // pacman says what it misses first alone
+		if c.Sheet.Family == arch.Family && strings.HasPrefix(path, arch.Dir+"/") && strings.Contains(string(c.Texts[arch.Config]), path) {
+			c.wanting("what pacman.conf includes is not there: "+path+" ", path)
+		}
+	}
 	c.found = found
 	for _, p := range c.Base.Survey.Problems { // it was so then, too
 		if p.Fatal || c.spoilt[p.File] == p.Message {
@@ -56,11 +64,9 @@ func (c *computer) spoil(found []drift.Finding) {
 }
 
 // wanting notes a file that stood when the policy came, is there no more, and for want of which a package manager does not work.
-func (c *computer) wanting(why string) {
-	for path := range c.Stood {
-		if _, there := c.Texts[path]; !there && strings.Contains(why, path+" ") && !c.court.Owned()[path] && !c.wouldWeaken(path) {
-			c.spoilt[path] = why
-		}
+func (c *computer) wanting(why, path string) {
+	if _, there := c.Texts[path]; !there && strings.Contains(why, path+" ") && !c.court.Owned()[path] && !c.wouldWeaken(path) {
+		c.spoilt[path] = strings.TrimSpace(why)
 	}
 }
 

@@ -33,12 +33,14 @@ type Facts struct {
 	Traits *source.Traits
 }
 
-// facts names every single-valued fact, and how it is read.
-var facts = []struct {
+type fact struct {
 	name string
 	typ  *cel.Type
 	get  func(*Facts) any
-}{
+}
+
+// facts names every single-valued fact, and how it is read.
+var facts = []fact{
 	{"arch", cel.StringType, func(f *Facts) any { return f.Traits.Arch }},
 	{"cpu.level", cel.IntType, func(f *Facts) any { return int64(f.Traits.CPU.Level) }},
 	{"cpu.vendor", cel.StringType, func(f *Facts) any { return f.Traits.CPU.Vendor }},
@@ -60,9 +62,14 @@ func Names() []string {
 	return out
 }
 
+// IsFact reports whether a name is that of a single-valued fact, which a host tells of itself.
+func IsFact(name string) bool {
+	return slices.ContainsFunc(facts, func(f fact) bool { return f.name == name })
+}
+
 // Get returns a fact by its name, as text: "os.codename", "label.duty",
 // "tools.apt". ok is false where there is no fact of that name; an absent label
-// or tool is the empty text.
+// or tool is the empty text, and so is what a host does not tell of itself.
 func (f *Facts) Get(name string) (value string, ok bool) {
 	if l, found := strings.CutPrefix(name, "label."); found {
 		return f.Labels[l], true
@@ -74,6 +81,9 @@ func (f *Facts) Get(name string) (value string, ok bool) {
 		if facts[i].name == name {
 			switch v := facts[i].get(f).(type) {
 			case int64:
+				if strings.HasPrefix(name, "os.") && f.Traits.OS.Version == "" { // a number of no version
+					return "", true
+				}
 				return strconv.FormatInt(v, 10), true
 			case string:
 				return v, true

@@ -36,8 +36,9 @@ func (c *comparer) consequences(list []Finding, base *Base) []Finding {
 			list[n].Severity, list[n].Message = Danger, f.Message+"; "+strings.Join(worse, "; ")
 		}
 	}
-	list = c.cutOff(c.keyrings(c.withFiles(renamed(list), base), base), base)
-	return c.elsewhere(c.headings(c.oneOfASource(c.filesPassedOver(c.unread(list))), base), base)
+	list = c.keyrings(c.withFiles(renamed(c.wanted(list, base)), base), base)
+	list = c.headings(c.oneOfASource(c.filesPassedOver(c.unread(list))), base)
+	return c.elsewhere(c.cutOff(list, base), base)
 }
 
 // follows reports whether a finding follows from the place at which the package manager gives

@@ -32,6 +32,32 @@ func renamed(list []Finding) []Finding {
 	return slices.DeleteFunc(list, func(f Finding) bool { return went[f.File] && f.Class == SettingChanged && f.Beside && f.Have == "" })
 }
 
+// wanted tells of a file that is gone and without which a package manager does not work, where it was, and not where it is asked for.
+func (c *comparer) wanted(list []Finding, base *Base) []Finding {
+	if base == nil || base.Survey == nil || c.survey.Files == nil {
+		return list
+	}
+	var digests map[string]string
+	for i := range list {
+		f := &list[i]
+		if f.Class != Refused {
+			continue
+		}
+		if digests == nil {
+			digests = c.digests()
+		}
+		for _, was := range base.Survey.Files {
+			if _, there := digests[was.Path]; !there && strings.Contains(f.Message, was.Path+" ") && was.Path != f.File {
+				stops, _, _ := strings.Cut(strings.TrimPrefix(f.Message, "this "), ":")
+				*f = Finding{Class: MissingFile, Severity: f.Severity, Field: "file", Beside: true, File: was.Path,
+					Message: "the file is gone, which stood there when the policy came, which " + stops}
+				break
+			}
+		}
+	}
+	return list
+}
+
 // cutOff makes one finding of what is gone with the end of a file, and of the entry in the middle of which it ends.
 func (c *comparer) cutOff(list []Finding, base *Base) []Finding {
 	if len(list) < 2 || base == nil || base.Survey == nil || c.survey.Files == nil {

@@ -178,6 +178,11 @@ var Codes = map[string]Code{
 		"two repositories that are the same source on one host, which the package manager refuses or takes once",
 		"assign one of them",
 	},
+	"host-fact": {
+		diag.Warning,
+		"hosts that do not tell of themselves what the policy puts in there, or tell what cannot stand there; they get nothing until they do",
+		"see what their /etc/os-release says, use a fact that they have, or a case",
+	},
 	"value": {diag.Error, "a value of the wrong kind", "write what is named"},
 }
 

@@ -95,7 +95,11 @@ func (r *Resolver) part(h *Host, f *condition.Facts, c *class, number int, p *pl
 // work works out what a repository comes to on a host.
 func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p *plan) *part {
 	x := &part{}
+	told := map[diag.Pos]bool{}
 	fail := func(code string, at diag.Pos, message, remedy string) {
+		if code == "value" && told[at] { // the policy's own text may be right
+			code = HostFact
+		}
 		x.bad = append(x.bad, trouble(code, at, message, remedy))
 	}
 	name := repo.Name
@@ -142,7 +146,7 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 		enabled = false
 	}
 	w := &writing{
-		Resolver: r, part: x, host: h, repo: repo, enabled: enabled, lookup: lookup, fail: fail, grant: p.grants[name], plan: p}
+		Resolver: r, part: x, host: h, repo: repo, enabled: enabled, lookup: lookup, told: told, fail: fail, grant: p.grants[name], plan: p}
 	if repo.Media != nil && slices.Contains(p.held, name) {
 		w.while = repo.Media.Path.Value
 	}

@@ -40,6 +40,21 @@ type Result struct {
 	given    *Given
 }
 
+// HostFact is the code of what keeps a sheet from hosts alone that tell nothing of themselves, or nonsense: the policy is right for
+// others, who do not wait for them.
+const HostFact = "host-fact"
+
+// Untold reports whether the hosts have no sheet only because of what they tell of themselves.
+func (res *Result) Untold() bool {
+	return len(res.Trouble) > 0 && !slices.ContainsFunc(res.Trouble, func(d diag.Diagnostic) bool { return d.Code != HostFact })
+}
+
+// Why says in one line why the hosts have no sheet, of whichever of them.
+func (res *Result) Why() string {
+	d := res.Trouble[0]
+	return d.Pos.String() + ": " + strings.ReplaceAll(d.Message, " the host "+res.Example, " the host") + "; " + d.Remedy
+}
+
 // Given is what a policy gives hosts beside their sheet. Hosts that are resolved alike share it.
 type Given struct {
 	Needs      []Needs         // which contracts the sheet needs, by account
@@ -218,5 +233,5 @@ func sortedKeys[T any](m map[string]T) []string {
 }
 
 func trouble(code string, at diag.Pos, message, remedy string, also ...diag.Pos) diag.Diagnostic {
-	return diag.Diagnostic{Code: code, Severity: diag.Error, Pos: at, Message: message, Remedy: remedy, Also: also}
+	return diag.Diagnostic{Code: code, Severity: policy.Codes[code].Severity, Pos: at, Message: message, Remedy: remedy, Also: also}
 }

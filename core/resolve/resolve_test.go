@@ -136,10 +136,28 @@ func TestAnAbsentLabelIsNoError(t *testing.T) {
 	assert.Contains(t, repositories(res), "https://a.example/8/")
 }
 
-func TestAFactThatAHostLacksIsTrouble(t *testing.T) {
-	res := resolve.New(load(t, "")).Resolve(host("gw-01.brinewick.test", traits("12", "", "2.6.1"), nil))
-	require.NotEmpty(t, res.Trouble)
-	assert.Contains(t, res.Trouble[0].String(), `"${os.codename}" comes to "" for the host gw-01.brinewick.test, which cannot stand in a source`)
+// What a host does not tell of itself, or tells wrongly, keeps the sheet from it, and is no error of the policy's: others do not
+// wait for that.
+func TestAFactThatAHostLacksIsTroubleOfItsOwn(t *testing.T) {
+	for _, c := range []struct{ version, codename, want string }{
+		{"12", "", `"${os.codename}" needs os.codename, which the host gw-01.brinewick.test does not tell`},
+		{"12", "two words", `"${os.codename}" comes to "two words" for the host gw-01.brinewick.test, which cannot stand in a source`},
+	} {
+		res := resolve.New(load(t, "")).Resolve(host("gw-01.brinewick.test", traits(c.version, c.codename, "2.6.1"), nil))
+		require.NotEmpty(t, res.Trouble)
+		assert.Contains(t, res.Trouble[0].String(), c.want)
+		assert.True(t, res.Untold())
+		assert.NotContains(t, res.Why(), "gw-01")
+	}
+	res := resolve.New(load(t, conflict)).Resolve(host("gw-01", traits("12", "mussel", "2.6.1"), map[string]string{"site": "north", "duty": "relay"}))
+	assert.False(t, res.Untold())
+}
+
+// A number of a version that a host does not tell is none: it is no release 0.
+func TestThereIsNoReleaseOfAHostThatTellsNone(t *testing.T) {
+	r := resolve.New(load(t, strings.Replace(conflict, "https://a.example/", "https://a.example/${os.major}/", 1)))
+	assert.Empty(t, r.Resolve(host("gw-01", traits("12", "mussel", "2.6.1"), nil)).Trouble)
+	assert.True(t, r.Resolve(host("gw-02", traits("", "mussel", "2.6.1"), nil)).Untold())
 }
 
 func TestOtherFamiliesAreLeftWithAReason(t *testing.T) {

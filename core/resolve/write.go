@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family"
@@ -28,7 +29,8 @@ type writing struct {
 	plan    *plan
 	while   string // folder of the media that it comes from, on the host that holds it
 	lookup  func(string) (string, bool)
-	far     []string // where upstream has what is written with URLs of a site's mirror
+	told    map[diag.Pos]bool // texts into which something is put that the host tells of itself
+	far     []string          // where upstream has what is written with URLs of a site's mirror
 	fail    func(code string, at diag.Pos, message, remedy string)
 }
 
@@ -36,8 +38,10 @@ type writing struct {
 func (w *writing) fill(list []policy.Text) []string {
 	out := []string{}
 	for _, t := range list {
-		v, err := policy.Interpolate(t.Value, w.lookup)
-		if err != nil {
+		v, silent, err := w.interpolate(&t)
+		if silent != "" {
+			w.silent(&t, silent)
+		} else if err != nil {
 			w.fail(
 				"unknown-fact",
 				t.Pos,
@@ -56,6 +60,28 @@ func (w *writing) fill(list []policy.Text) []string {
 		}
 	}
 	return out
+}
+
+// interpolate fills the names in a text in. silent is a fact that it needs and that the host does not tell of itself; empty where there
+// is none.
+func (w *writing) interpolate(t *policy.Text) (v, silent string, err error) {
+	v, err = policy.Interpolate(t.Value, func(name string) (string, bool) {
+		v, ok := w.lookup(name)
+		if condition.IsFact(name) {
+			w.told[t.Pos] = true
+			if v == "" {
+				silent = name
+			}
+		}
+		return v, ok
+	})
+	return v, silent, err
+}
+
+// silent fails for want of what a host does not tell of itself.
+func (w *writing) silent(t *policy.Text, fact string) {
+	w.fail(HostFact, t.Pos, fmt.Sprintf("%q needs %s, which the host %s does not tell", t.Value, fact, w.host.Name),
+		"see what its /etc/os-release says, use a fact that the host has, or a case")
 }
 
 func (w *writing) url(t *policy.Text) string {
@@ -208,7 +234,11 @@ func (w *writing) priority(def *policy.Deb, d *deb.Definition) bool {
 // reports false where that cannot be said.
 func (w *writing) pin(def *policy.Deb, d *deb.Definition) bool {
 	if def.Pin != nil {
-		v, err := policy.Interpolate(def.Pin.Value, w.lookup)
+		v, silent, err := w.interpolate(def.Pin)
+		if silent != "" {
+			w.silent(def.Pin, silent)
+			return false
+		}
 		if err != nil {
 			w.fail(
 				"unknown-fact",
@@ -242,7 +272,11 @@ func (w *writing) pin(def *policy.Deb, d *deb.Definition) bool {
 			if f.from == nil {
 				continue
 			}
-			v, err := policy.Interpolate(f.from.Value, w.lookup)
+			v, silent, err := w.interpolate(f.from)
+			if silent != "" {
+				w.silent(f.from, silent)
+				return false
+			}
 			if err != nil {
 				w.fail(
 					"unknown-fact",

@@ -31,7 +31,7 @@ type Survey struct {
 	// Files names the text of every source file that was read, passwords
 	// masked, by digest. Only an agent fills it: it lets the service show the
 	// exact lines of a change. `lantern read` leaves it out.
-	Files []File `json:"files,omitempty"`
+	Files []File `json:"files,omitzero"`
 
 	// Media lists the folders of install media that the policy names for this host and
 	// in which something stands. Only an agent fills it.

@@ -168,6 +168,10 @@ func (s *Policies) resolveAll(
 		if err != nil {
 			return nil, nil, err
 		}
+		if res.Untold() {
+			out.Groups, out.Changing = withoutSheet(out.Groups, res, v.Name), out.Changing+1
+			continue
+		}
 		if len(res.Trouble) > 0 {
 			broken = append(broken, res.Trouble...)
 			continue
@@ -188,6 +192,18 @@ func (s *Policies) resolveAll(
 		}
 	})
 	return hosts, wanted, nil
+}
+
+// withoutSheet adds a host to those for which nothing can be worked out, because of what it tells of itself.
+func withoutSheet(groups []api.PreviewGroup, res *resolve.Result, host string) []api.PreviewGroup {
+	why := []string{res.Why()}
+	at := slices.IndexFunc(groups, func(g api.PreviewGroup) bool { return slices.Equal(g.Impossible, why) })
+	if at < 0 {
+		at = len(groups)
+		groups = append(groups, api.PreviewGroup{Files: []api.PreviewFile{}, Impossible: why, Weakens: []string{}, Hosts: []string{}})
+	}
+	groups[at].Hosts = append(groups[at].Hosts, host)
+	return groups
 }
 
 // showAll works the changes out, by all processors, those side by side that look at one

@@ -29,7 +29,7 @@ type Startable struct {
 	Rollout  store.Rollout
 	Takers   []*fleet.Host // something is carried to them
 	already  []*fleet.Host // have it
-	unseen   []*fleet.Host // are meant, and have sent no survey
+	unseen   []*fleet.Host // are meant, and have sent no survey, or tell nothing of themselves
 	unsure   int           // hosts of which it is not known whether they are meant
 	follows  map[*fleet.Host]*resolve.Result
 	placed   []store.Placed
@@ -82,7 +82,9 @@ func (s *Rollouts) startable(ctx context.Context, in *api.RolloutOrder) (*Starta
 	}
 	compute.DigestSheets(maps.Values(results))
 	for _, h := range targets {
-		if res := results[h]; HasAlready(h.Row(), res) {
+		if res := results[h]; res.Untold() {
+			p.unseen = append(p.unseen, h)
+		} else if HasAlready(h.Row(), res) {
 			p.already, p.follows[h] = append(p.already, h), res
 		} else {
 			p.Takers = append(p.Takers, h)
@@ -222,7 +224,11 @@ func (s *Rollouts) LayOut(
 		p.placed = append(p.placed, store.Placed{Host: h.Row().Name, Part: partNone, State: rollout.Unchanged})
 	}
 	for _, h := range p.unseen {
-		x, err := passedOver(h.Row().Name, p.Rollout.Revision, "nothing was carried to it: it has sent no survey")
+		why := "it has sent no survey"
+		if res := results[h]; res != nil {
+			why = res.Why()
+		}
+		x, err := passedOver(h.Row().Name, p.Rollout.Revision, "nothing was carried to it: "+why)
 		if err != nil {
 			return err
 		}

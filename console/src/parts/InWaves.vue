@@ -61,7 +61,7 @@ async function begin() {
       <ol>
         <li v-for="(p, i) in would.parts ?? []" :key="i"><b>{{ count(p.hosts, 'host', 'hosts') }}</b> <span class="soft">({{ p.what }}, plan {{ p.plan }})</span>: {{ (p.names ?? []).map(short).join(', ') }}<template v-if="p.hosts > (p.names ?? []).length"> …</template></li>
       </ol>
-      <p v-if="unseen || would.unknown" class="warn">?<template v-if="unseen"> {{ count(unseen, 'host has', 'hosts have') }} sent no survey yet, and nothing is carried there.</template><template v-if="would.unknown"> Of {{ count(would.unknown, 'host', 'hosts') }} without a survey it is not known whether they are meant.</template></p>
+      <p v-if="unseen || would.unknown" class="warn">?<template v-if="unseen"> Nothing is carried to {{ count(unseen, 'host', 'hosts') }}: they sent no survey yet, or do not tell what the policy puts in.</template><template v-if="would.unknown"> Of {{ count(would.unknown, 'host', 'hosts') }} without a survey it is not known whether they are meant.</template></p>
       <p v-if="would.untouched" class="warn">? On {{ count(would.untouched, 'host', 'hosts') }} of them no file would change: the policy says nothing of what was found there. Take it into the policy, accept the host as it stands, or waive it.</p>
       <p v-if="would.took_over" class="warn">! Rollout {{ would.took_over }}, which is held, makes way.</p>
       <el-input v-model="why" type="textarea" :rows="2" maxlength="500" placeholder="Why? It is kept beside your name." aria-label="Why" />
