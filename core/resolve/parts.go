@@ -92,16 +92,21 @@ func (r *Resolver) part(h *Host, f *condition.Facts, c *class, number int, p *pl
 	return x
 }
 
-// work works out what a repository comes to on a host.
-func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p *plan) *part {
-	x := &part{}
-	told := map[diag.Pos]bool{}
-	fail := func(code string, at diag.Pos, message, remedy string) {
-		if code == "value" && told[at] { // the policy's own text may be right
+// failing notes trouble. At texts into which something is put that the host tells of itself, the policy's own may be right.
+func (x *part) failing(told map[diag.Pos]bool) func(code string, at diag.Pos, message, remedy string) {
+	return func(code string, at diag.Pos, message, remedy string) {
+		if code == "value" && told[at] {
 			code = HostFact
 		}
 		x.bad = append(x.bad, trouble(code, at, message, remedy))
 	}
+}
+
+// work works out what a repository comes to on a host.
+func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p *plan) *part {
+	x := &part{}
+	told := map[diag.Pos]bool{}
+	fail := x.failing(told)
 	name := repo.Name
 	lookup := func(v string) (string, bool) {
 		switch m := repo.Media; {
