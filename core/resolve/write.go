@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/credential"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/family"
@@ -32,56 +31,6 @@ type writing struct {
 	told    map[diag.Pos]bool // texts into which something is put that the host tells of itself
 	far     []string          // where upstream has what is written with URLs of a site's mirror
 	fail    func(code string, at diag.Pos, message, remedy string)
-}
-
-// fill fills names in. A text that comes to nothing or holds blanks is an error.
-func (w *writing) fill(list []policy.Text) []string {
-	out := []string{}
-	for _, t := range list {
-		v, silent, err := w.interpolate(&t)
-		if silent != "" {
-			w.silent(&t, silent)
-		} else if err != nil {
-			w.fail(
-				"unknown-fact",
-				t.Pos,
-				fmt.Sprintf("%v, for the host %s", err, w.host.Name),
-				"give the setting, or use a fact that the host has",
-			)
-		} else if v == "" || strings.ContainsAny(v, " \t\r\n") {
-			w.fail(
-				"value",
-				t.Pos,
-				fmt.Sprintf("%q comes to %q for the host %s, which cannot stand in a source", t.Value, v, w.host.Name),
-				"use a fact that the host has, or a case",
-			)
-		} else {
-			out = append(out, v)
-		}
-	}
-	return out
-}
-
-// interpolate fills the names in a text in. silent is a fact that it needs and that the host does not tell of itself; empty where there
-// is none.
-func (w *writing) interpolate(t *policy.Text) (v, silent string, err error) {
-	v, err = policy.Interpolate(t.Value, func(name string) (string, bool) {
-		v, ok := w.lookup(name)
-		if condition.IsFact(name) {
-			w.told[t.Pos] = true
-			if v == "" {
-				silent = name
-			}
-		}
-		return v, ok
-	})
-	return v, silent, err
-}
-
-// silent fails for want of what a host does not tell of itself.
-func (w *writing) silent(t *policy.Text, fact string) {
-	w.fail(HostFact, t.Pos, fmt.Sprintf("%q needs %s, which the host %s does not tell", t.Value, fact, w.host.Name),
-		"see what its /etc/os-release says, use a fact that the host has, or a case")
 }
 
 func (w *writing) url(t *policy.Text) string {
