@@ -293,7 +293,7 @@ func (s stuck) knows(f drift.Finding) bool {
 		return false
 	}
 	return slices.Contains(s.files, f.File) ||
-		slices.ContainsFunc(s.problems, func(p source.Problem) bool { return p.File == f.File && strings.HasSuffix(f.Message, p.Message) })
+		slices.ContainsFunc(s.problems, func(p source.Problem) bool { return p.File == f.File && strings.Contains(f.Message, p.Message) })
 }
 
 // tolerates reports whether a problem stood there before.

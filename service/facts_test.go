@@ -59,4 +59,14 @@ func TestAHostThatTellsNothingOfItselfKeepsNobodyWaiting(t *testing.T) {
 			assert.Contains(t, h.Report.Message, "os.codename")
 		}
 	}
+
+	file := filepath.Join(r.Dir, "hosts/gw-02/etc/apt/sources.list.d/saltmarsh.sources")
+	require.NoError(t, os.Remove(file))
+	r.Until("the file is missed", func() bool {
+		d, err := r.Operator.Host(ctx, "gw-02")
+		return err == nil && len(d.Drift) == 2
+	})
+	_, err = r.Operator.HealMany(ctx, api.HealManyOrder{Class: []string{drift.MissingFile}, Because: "it is missed"})
+	require.ErrorContains(t, err, "nothing can be carried to any of the hosts: ")
+	assert.NoFileExists(t, file)
 }

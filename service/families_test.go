@@ -90,7 +90,7 @@ func TestPacmansOrderKeysAndWitness(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(root, "etc/pacman.d/gnupg")))
 	edited(t, conf, "HoldPkg = pacman glibc", "HoldPkg = pacman  glibc")
 	r.Until("the key is missed", func() bool {
-		return strings.Contains(strings.Join(r.Findings("model-2"), ","), "missing-key fault /etc/pacman.d/lantern-keys/fulmar-2025.asc")
+		return strings.Contains(strings.Join(r.Findings("model-2"), ","), "missing-key fault /etc/pacman.d/gnupg/pubring.gpg")
 	})
 	heal, err := r.Operator.Heal(ctx, "model-2")
 	require.NoError(t, err)

@@ -79,7 +79,7 @@ func (s *Rollouts) untouched(ctx context.Context, takers []*fleet.Host) (n int, 
 }
 
 func (s *Rollouts) beginHealing(ctx context.Context, command string, p *Startable) (store.Rollout, error) {
-	locked := fleet.Lock(p.Takers)
+	locked := fleet.Lock(slices.Concat(p.Takers, p.unseen))
 	defer locked.Unlock()
 	gone := map[string]bool{}
 	for _, h := range locked {
@@ -135,12 +135,22 @@ func (s *Rollouts) healable(ctx context.Context, in *api.HealManyOrder) (*Starta
 
 func (s *Rollouts) layHealing(ctx context.Context, p *Startable, rs *resolve.Resolver) error {
 	results := make(map[*fleet.Host]*resolve.Result, len(p.Takers))
-	for _, h := range p.Takers {
+	all, why := p.Takers, ""
+	p.Takers = nil
+	for _, h := range all {
 		res, err := s.Compute.Resolve(ctx, rs, h.Row())
 		if err != nil {
 			return err
 		}
 		results[h] = res
+		if res.Untold() {
+			p.unseen, why = append(p.unseen, h), res.Why()
+		} else {
+			p.Takers = append(p.Takers, h)
+		}
+	}
+	if len(p.Takers) == 0 {
+		return refusal.Conflict("nothing can be carried to any of the hosts: " + why)
 	}
 	return s.LayOut(ctx, p, rs, results, false)
 }
