@@ -86,7 +86,8 @@ func (c *comparer) cutOff(list []Finding, base *Base) []Finding {
 		if len(all) < 2 {
 			continue
 		}
-		one.Message = "the file ends sooner than when the policy came: " + strings.Join(all[:min(len(all), mostNamed)], "; ")
+		said := strings.Join(all[:min(len(all), mostNamed)], "; ")
+		one.Message = "the end of the file does not say any more what it did when the policy came: " + said
 		if more := len(all) - mostNamed; more > 0 {
 			one.Message += fmt.Sprintf("; and %d more", more)
 		}
