@@ -272,7 +272,7 @@ func stuckOn(sheet *source.Sheet, now *survey.Result, plan change.Change) (out s
 		}
 		_, text := now.Texts[p.File]
 		edited := slices.ContainsFunc(plan.Edits, func(e change.FileEdit) bool { // or the file that it asks for in vain
-			return e.Path == p.File || strings.Contains(p.Message, e.Path+" ")
+			return e.Path == p.File || drift.NamesFile(p.Message, e.Path)
 		})
 		switch {
 		case edited:

@@ -74,8 +74,8 @@ func (a *Agent) readFrom() []string {
 
 // watch looks at the folders whose files say what is configured; where one is
 // missing, at the nearest above it.
-func (a *Agent) watch(w *fsnotify.Watcher) {
-	if w.Events == nil { // there is none
+func (a *Agent) watch() {
+	if a.events() == nil { // there is none
 		return
 	}
 	for _, dir := range slices.Concat(survey.WatchDirs, a.host.watchMedia(), a.readFrom()) {
@@ -89,7 +89,7 @@ func (a *Agent) watch(w *fsnotify.Watcher) {
 			}
 			p = filepath.Dir(p)
 		}
-		if err := w.Add(p); err != nil {
+		if err := a.watched.Add(p); err != nil {
 			a.log.Warn("a folder cannot be watched; it is read every few minutes", "folder", p, "error", err)
 		}
 	}
@@ -134,7 +134,7 @@ func (a *Agent) stirred() (any bool) {
 		break
 	}
 	if any {
-		a.watch(a.watched) // folders may have come
+		a.watch() // folders may have come
 	}
 	return any
 }

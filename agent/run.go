@@ -106,7 +106,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	w, end := a.watcher()
 	defer end()
 	a.watched = w
-	a.watch(w)
+	a.watch()
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	pause := time.Duration(0)
@@ -133,7 +133,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		case <-timer.C:
 			waited = time.Time{}
 			if changed {
-				a.watch(w) // folders may have come
+				a.watch() // folders may have come
 			}
 			wait, err := a.round(ctx, changed)
 			switch {

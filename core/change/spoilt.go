@@ -27,7 +27,9 @@ func (c *computer) spoil(found []drift.Finding) {
 		if f.Class == drift.Refused && f.File != "" {
 			note(f.File, f.Message)
 			for path := range c.Stood {
-				c.wanting(f.Message, path)
+				if drift.NamesFile(f.Message, path) {
+					c.wanting(path, f.Message)
+				}
 			}
 		}
 	}
@@ -50,9 +52,11 @@ func (c *computer) spoil(found []drift.Finding) {
 			}
 		}
 	}
-	for path := range c.Stood { // pacman says what it misses first alone
-		if c.Sheet.Family == arch.Family && strings.HasPrefix(path, arch.Dir+"/") && strings.Contains(string(c.Texts[arch.Config]), path) {
-			c.wanting("what pacman.conf includes is not there: "+path+" ", path)
+	if c.Sheet.Family == arch.Family { // pacman says what it misses first alone
+		for path := range c.Stood {
+			if strings.HasPrefix(path, arch.Dir+"/") && strings.Contains(string(c.Texts[arch.Config]), path) {
+				c.wanting(path, "what pacman.conf includes is not there: "+path)
+			}
 		}
 	}
 	c.found = found
@@ -64,9 +68,9 @@ func (c *computer) spoil(found []drift.Finding) {
 }
 
 // wanting notes a file that stood when the policy came, is there no more, and for want of which a package manager does not work.
-func (c *computer) wanting(why, path string) {
-	if _, there := c.Texts[path]; !there && strings.Contains(why, path+" ") && !c.court.Owned()[path] && !c.wouldWeaken(path) {
-		c.spoilt[path] = strings.TrimSpace(why)
+func (c *computer) wanting(path, why string) {
+	if _, there := c.Texts[path]; !there && !c.court.Owned()[path] && !c.wouldWeaken(path) {
+		c.spoilt[path] = why
 	}
 }
 

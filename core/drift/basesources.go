@@ -165,11 +165,13 @@ const (
 
 // digests are those of the texts of the files of the host.
 func (c *comparer) digests() map[string]string {
-	out := make(map[string]string, len(c.survey.Files))
-	for i := range c.survey.Files {
-		out[c.survey.Files[i].Path] = c.survey.Files[i].Digest
+	if c.texts == nil {
+		c.texts = make(map[string]string, len(c.survey.Files))
+		for i := range c.survey.Files {
+			c.texts[c.survey.Files[i].Path] = c.survey.Files[i].Digest
+		}
 	}
-	return out
+	return c.texts
 }
 
 // sheetMayTake reports whether the policy itself switches off or removes what it does not

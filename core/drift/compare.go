@@ -22,6 +22,7 @@ type comparer struct {
 	told     map[int]bool    // of the distribution's own, what differs from the base was told
 	easy     map[string]bool // families of which a setting for all sources, that says what is believed, is another
 	out      []Finding
+	texts    map[string]string // digests of the files of the survey, by path; nil before somebody asks
 }
 
 func (c *comparer) add(f Finding) { c.out = append(c.out, f) }

@@ -47,7 +47,7 @@ func (c *comparer) wanted(list []Finding, base *Base) []Finding {
 			digests = c.digests()
 		}
 		for _, was := range base.Survey.Files {
-			if _, there := digests[was.Path]; !there && strings.Contains(f.Message, was.Path+" ") && was.Path != f.File {
+			if _, there := digests[was.Path]; !there && NamesFile(f.Message, was.Path) && was.Path != f.File {
 				stops, _, _ := strings.Cut(strings.TrimPrefix(f.Message, "this "), ":")
 				*f = Finding{Class: MissingFile, Severity: f.Severity, Field: "file", Beside: true, File: was.Path,
 					Message: "the file is gone, which stood there when the policy came, which " + stops}
@@ -63,10 +63,10 @@ func (c *comparer) cutOff(list []Finding, base *Base) []Finding {
 	if len(list) < 2 || base == nil || base.Survey == nil || c.survey.Files == nil {
 		return list
 	}
-	files := map[string]int{}
+	files := map[string]bool{}
 	for i := range list {
 		if goneAlone(&list[i]) {
-			files[list[i].File]++
+			files[list[i].File] = true
 		}
 	}
 	for file := range files {

@@ -201,6 +201,9 @@ func (c *comparer) refused() {
 	}
 }
 
+// NamesFile reports whether what a package manager says names a file, as where it asks for it in vain.
+func NamesFile(says, path string) bool { return strings.Contains(says, path+" ") }
+
 // stopsAll ends a sentence on what stops a package manager.
 const stopsAll = " altogether"
 
@@ -213,7 +216,7 @@ func (c *comparer) gives(family string) bool {
 // alone, and says so of the file.
 func (c *comparer) becauseMissing(why string) bool {
 	for i := range c.out {
-		if f := &c.out[i]; f.Class == MissingFile && strings.Contains(why, f.File+" ") {
+		if f := &c.out[i]; f.Class == MissingFile && NamesFile(why, f.File) {
 			f.Message += ", which stops " + families.Program(c.sheet.Family) + stopsAll
 			return true
 		}

@@ -264,7 +264,7 @@ func (e *edited) went(why, f *Finding, lines bool) bool {
 	s := e.sourceAt(f)
 	switch f.Class {
 	case Refused:
-		return f.File == why.File || strings.Contains(f.Message, why.File+" ")
+		return f.File == why.File || NamesFile(f.Message, why.File)
 	case DoubledSource: // where it went
 		return f.Repository != "" && f.Repository == why.Repository
 	case ChangedSource:

@@ -12,17 +12,11 @@ import (
 func (w *writing) fill(list []policy.Text) []string {
 	out := []string{}
 	for _, t := range list {
-		v, silent, err := w.interpolate(&t)
-		if silent != "" {
-			w.silent(&t, silent)
-		} else if err != nil {
-			w.fail(
-				"unknown-fact",
-				t.Pos,
-				fmt.Sprintf("%v, for the host %s", err, w.host.Name),
-				"give the setting, or use a fact that the host has",
-			)
-		} else if v == "" || strings.ContainsAny(v, " \t\r\n") {
+		v, ok := w.interpolate(&t)
+		if !ok {
+			continue
+		}
+		if v == "" || strings.ContainsAny(v, " \t\r\n") {
 			w.fail(
 				"value",
 				t.Pos,
@@ -36,10 +30,11 @@ func (w *writing) fill(list []policy.Text) []string {
 	return out
 }
 
-// interpolate fills the names in a text in. silent is a fact that it needs and that the host does not tell of itself; empty where there
-// is none.
-func (w *writing) interpolate(t *policy.Text) (v, silent string, err error) {
-	v, err = policy.Interpolate(t.Value, func(name string) (string, bool) {
+// interpolate fills the names in a text in. Where one is neither a setting nor a fact, or a fact that the host does not tell of itself,
+// it fails and reports false.
+func (w *writing) interpolate(t *policy.Text) (v string, ok bool) {
+	silent := ""
+	v, err := policy.Interpolate(t.Value, func(name string) (string, bool) {
 		v, ok := w.lookup(name)
 		if condition.IsFact(name) {
 			w.told[t.Pos] = true
@@ -49,11 +44,12 @@ func (w *writing) interpolate(t *policy.Text) (v, silent string, err error) {
 		}
 		return v, ok
 	})
-	return v, silent, err
-}
-
-// silent fails for want of what a host does not tell of itself.
-func (w *writing) silent(t *policy.Text, fact string) {
-	w.fail(HostFact, t.Pos, fmt.Sprintf("%q needs %s, which the host %s does not tell", t.Value, fact, w.host.Name),
-		"see what its /etc/os-release says, use a fact that the host has, or a case")
+	switch {
+	case silent != "":
+		w.fail(HostFact, t.Pos, fmt.Sprintf("%q needs %s, which the host %s does not tell", t.Value, silent, w.host.Name),
+			"see what its /etc/os-release says, use a fact that the host has, or a case")
+	case err != nil:
+		w.fail("unknown-fact", t.Pos, fmt.Sprintf("%v, for the host %s", err, w.host.Name), "give the setting, or use a fact that the host has")
+	}
+	return v, silent == "" && err == nil
 }

@@ -183,18 +183,8 @@ func (w *writing) priority(def *policy.Deb, d *deb.Definition) bool {
 // reports false where that cannot be said.
 func (w *writing) pin(def *policy.Deb, d *deb.Definition) bool {
 	if def.Pin != nil {
-		v, silent, err := w.interpolate(def.Pin)
-		if silent != "" {
-			w.silent(def.Pin, silent)
-			return false
-		}
-		if err != nil {
-			w.fail(
-				"unknown-fact",
-				def.Pin.Pos,
-				fmt.Sprintf("%v, for the host %s", err, w.host.Name),
-				"give the setting, or use a fact that the host has",
-			)
+		v, ok := w.interpolate(def.Pin)
+		if !ok {
 			return false
 		}
 		d.Pins = []string{v}
@@ -221,18 +211,8 @@ func (w *writing) pin(def *policy.Deb, d *deb.Definition) bool {
 			if f.from == nil {
 				continue
 			}
-			v, silent, err := w.interpolate(f.from)
-			if silent != "" {
-				w.silent(f.from, silent)
-				return false
-			}
-			if err != nil {
-				w.fail(
-					"unknown-fact",
-					f.from.Pos,
-					fmt.Sprintf("%v, for the host %s", err, w.host.Name),
-					"give the setting, or use a fact that the host has",
-				)
+			v, ok := w.interpolate(f.from)
+			if !ok {
 				return false
 			}
 			*f.to = v
