@@ -244,7 +244,7 @@ func (a *attempt) prove(ctx context.Context) error {
 // stood reports whether a finding is about something that the change does not touch and
 // that was so before: it is told as drift, and is no reason to put the change back.
 func (a *attempt) stood(f drift.Finding) bool {
-	if f.Class == drift.SettingWeakened || f.Class == drift.AccessInClear || f.Field == drift.FolderField {
+	if f.Class == drift.SettingWeakened || f.Class == drift.AccessInClear || f.Field == drift.FolderField || f.Field == drift.FileField {
 		return true // no change writes these files, nor gives a folder back
 	}
 	if f.Class == drift.KeyWithdrawn {

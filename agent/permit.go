@@ -55,7 +55,7 @@ var places = []place{
 
 	{arch.Family, arch.Dir, "lantern-", ".conf", "0644", false},
 	{arch.Family, arch.Dir, "lantern-", ".mirrors", "0644", false},
-	{arch.Family, arch.Dir + "/lantern-keys", "", ".asc", "0644", false},
+	{arch.Family, arch.KeyDir, "", ".asc", "0644", false},
 	{arch.Family, arch.Dir, "lantern-", "", "0600", true},
 
 	{flatpak.Family, "/etc/flatpak/keys", "", ".asc", "0644", false},

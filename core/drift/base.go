@@ -34,6 +34,7 @@ func Judge(in Input) []Finding {
 	c := compare(in.Sheet, in.Before, in.Survey)
 	c.weakened(in.Base)
 	c.weakenedBeside(in.Base)
+	c.open(in.Base)
 	c.weakServices()
 	c.stood(in.Base)
 	c.absolute()

@@ -1,6 +1,7 @@
 package drift
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -8,8 +9,11 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
-// FolderField is the field of a finding about a folder in which others than root may write.
-const FolderField = "folder"
+// Fields of findings about a folder in which others than root may write, and about a file of which nothing else is held.
+const (
+	FolderField = "folder"
+	FileField   = "writers"
+)
 
 // notHeld is told of a host whose base an older agent had read.
 const notHeld = "what decides beside the package manager's configuration (options of dpkg, macros of rpm, streams of modules, vendors, " +
@@ -110,7 +114,7 @@ func lacking(of, in []string) []string {
 
 // says tells of the lines that came to a file and that went from it.
 func (s *standing) says(d source.Deciding, come, gone []string) {
-	gone = kept(gone, func(l string) bool { return !strings.HasPrefix(l, source.OpenFolder) }) // it was given back
+	gone = kept(gone, func(l string) bool { return !source.IsOpen(l) }) // it was given back
 	if len(come) == 0 && len(gone) == 0 {
 		return
 	}
@@ -135,8 +139,14 @@ func (s *standing) says(d source.Deciding, come, gone []string) {
 	default:
 		f.Message = fmt.Sprintf("says %s; it said %s when the policy came", f.Have, f.Want)
 	}
+	if slices.ContainsFunc(append(come, gone...), func(l string) bool { return strings.HasPrefix(l, source.LeadsTo) }) {
+		f.Class, f.Field, f.Line = ChangedMode, "link", 0
+		f.Message = cmp.Or(f.Have, "no link") + " stands in the place of the folder; when the policy came it was " + cmp.Or(f.Want, "none")
+	}
 	s.add(f)
 }
+
+const giveFile = "give the file back to root, and let nobody else write it"
 
 // onHost says what to do about a check that healing does not give back.
 const onHost = ". Take the line out on the host; no policy writes this file"
@@ -163,14 +173,44 @@ func (c *comparer) weakenedBeside(base *Base) {
 			if base == nil || stood[d.File] || d.Stays { // healing does not put it back
 				f.Message += onHost
 			}
-			if strings.HasPrefix(lines[0], source.OpenFolder) {
+			if source.IsOpen(lines[0]) {
 				f.Class, f.Field, f.Line = ChangedMode, FolderField, 0
+				what := "give the folder back to root, and let nobody else write there"
+				if strings.HasPrefix(lines[0], source.OpenFile) {
+					f.Field, what = FileField, giveFile
+				}
 				f.Message = fmt.Sprintf(
-					"%s, who so decides what this host installs and believes: give the folder back to root, and let nobody else write there",
-					says,
-				)
+					"%s, who so decides what this host installs and believes: %s", says, what)
 			}
 			c.add(f)
 		}
 	}
+}
+
+// open finds files of the host's own that others than root may write, and might already when the policy came: what came since then
+// is told by what it was.
+func (c *comparer) open(base *Base) {
+	for _, f := range c.survey.Files {
+		who := whoWrites(f)
+		if who == "" || c.owned[f.Path] {
+			continue
+		}
+		stood := func(old source.File) bool { return old.Path == f.Path && whoWrites(old) == who }
+		if base != nil && !slices.ContainsFunc(base.Survey.Files, stood) {
+			continue
+		}
+		c.add(Finding{Class: ChangedMode, Severity: Danger, Field: FileField, File: f.Path, Line: 1, Have: who,
+			Message: fmt.Sprintf("%s%s, who so decides what this host installs and believes: %s", source.OpenFile, who, giveFile)})
+	}
+}
+
+// whoWrites says who besides root may write a file; empty where nobody may, as far as a survey knows.
+func whoWrites(f source.File) string {
+	if len(f.Mode) > 0 && strings.ContainsAny(f.Mode[len(f.Mode)-1:], "2367") {
+		return fmt.Sprintf("anybody (mode %s)", f.Mode)
+	}
+	if f.Owner != "" {
+		return "the user " + f.Owner
+	}
+	return ""
 }

@@ -80,7 +80,11 @@ func inside(name string) string {
 
 // Resolve returns the path of name, relative to the root and without symbolic
 // links, as fs.FS wants it. The last element need not exist.
-func (r *FS) Resolve(name string) (string, error) {
+func (r *FS) Resolve(name string) (string, error) { return r.Way(name, func(string) {}) }
+
+// Way is Resolve that names each folder in which something is looked up on the way, links followed: from the root on, as absolute
+// paths without links, and the same one again where the way comes back to it.
+func (r *FS) Way(name string, searches func(folder string)) (string, error) {
 	links, ok := r.fsys.(fs.ReadLinkFS)
 	rest := strings.Split(path.Clean("/" + name)[1:], "/")
 	var at []string
@@ -96,6 +100,7 @@ func (r *FS) Resolve(name string) (string, error) {
 			}
 			continue
 		}
+		searches("/" + strings.Join(at, "/"))
 		here := strings.Join(append(at[:len(at):len(at)], part), "/")
 		if ok {
 			if info, err := links.Lstat(here); err == nil && info.Mode()&fs.ModeSymlink != 0 {

@@ -24,7 +24,10 @@ type Setting struct {
 
 // Reach is how widely today's reader looks. Whoever has it look for more raises it, and gives
 // what is new that number, so that no host drifts because it is looked at more closely.
-const Reach = 13
+const Reach = 14
+
+// Writers is the reach of the first reader that looks whether a folder of the configuration is a link.
+const Writers = 14
 
 // Vouching is the reach of the first reader that looks at who vouches for servers: in the files that are named for it,
 // and in what the system believes beyond its own.

@@ -192,8 +192,17 @@ var weakGPG = []string{
 	"ignore-valid-from", "ignore-time-conflict", "keyring", "primary-keyring",
 }
 
-// OpenFolder begins what is said of a folder in which others than root may put files.
-const OpenFolder = "files can be put here by "
+// What is said of places that others than root may write, and of a folder that is a link.
+const (
+	OpenFolder = "files can be put here by " // who
+	OpenFile   = "this can be written by "   // who
+	LeadsTo    = "a link to "                // where
+)
+
+// IsOpen reports whether a line says that others than root may write.
+func IsOpen(line string) bool {
+	return strings.HasPrefix(line, OpenFolder) || strings.HasPrefix(line, OpenFile)
+}
 
 // Weakening lists the lines that take a check away.
 func (d *Deciding) Weakening() (out []string) {
@@ -209,7 +218,7 @@ func (d *Deciding) Weakening() (out []string) {
 			return r
 		}, strings.ToLower(line)), "-")
 		weak := slices.ContainsFunc(begins, func(w string) bool { return strings.HasPrefix(plain, w) })
-		if weak || strings.HasPrefix(line, OpenFolder) || d.Family == FamilyRpm && strings.Contains(plain, "--nogpgcheck") {
+		if weak || IsOpen(line) || d.Family == FamilyRpm && strings.Contains(plain, "--nogpgcheck") {
 			out = append(out, line)
 		}
 	}

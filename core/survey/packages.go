@@ -23,6 +23,7 @@ type packages struct {
 	dpkgArchs []string
 	rpm       *pkgdb.RPM
 	pacman    *pkgdb.Pacman
+	pacmanDir string // where pacman keeps what it knows
 	rpmFailed bool
 }
 
@@ -142,6 +143,7 @@ func (r *reader) family() string {
 }
 
 func (r *reader) openPacman(db string) {
+	r.pacmanDir = db
 	if p, err := pkgdb.OpenPacman(r.root, db); err == nil {
 		r.pacman = p
 	}

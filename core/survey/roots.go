@@ -3,13 +3,10 @@ package survey
 import (
 	"fmt"
 	"io/fs"
-	"maps"
 	"path"
-	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
-	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -92,50 +89,4 @@ func (r *reader) below(dir string, all bool) (out []string) {
 		}
 	}
 	return out
-}
-
-// folders notes the folders of what was read in which others than root may put files: they
-// decide then what this host installs.
-func (r *reader) folders() {
-	dirs := map[string]bool{}
-	for name := range r.Texts {
-		dirs[path.Dir(name)] = true
-	}
-	for _, dir := range WatchDirs {
-		if dir != "/etc" && dir != "/etc/sysconfig" {
-			dirs[dir] = true
-		}
-	}
-	top, err := r.root.Stat("/")
-	if err != nil {
-		return
-	}
-	for _, dir := range slices.Sorted(maps.Keys(dirs)) {
-		info, err := r.root.Stat(dir)
-		if err != nil || !info.IsDir() {
-			continue
-		}
-		if says := othersWrite(info, top); says != "" {
-			r.Survey.Deciding = append(r.Survey.Deciding, source.Deciding{
-				File: dir, Lines: []string{source.OpenFolder + says}, Touches: family.Both(family.Origin, family.Trust),
-			})
-		}
-	}
-}
-
-// othersWrite says who besides the owner of the root may write in a folder; empty where
-// nobody may.
-func othersWrite(info, top fs.FileInfo) string {
-	uid, gid, ok := rootfs.Owner(info)
-	root, group, known := rootfs.Owner(top)
-	mode := info.Mode()
-	switch {
-	case mode&0o002 != 0:
-		return fmt.Sprintf("anybody (mode %04o)", mode.Perm())
-	case ok && known && uid != root:
-		return fmt.Sprintf("the user %d", uid)
-	case ok && known && mode&0o020 != 0 && gid != group:
-		return fmt.Sprintf("the group %d (mode %04o)", gid, mode.Perm())
-	}
-	return ""
 }

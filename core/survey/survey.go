@@ -79,7 +79,7 @@ func Read(root *rootfs.FS, m Machine) Result {
 	r.namedKeys()
 	r.mirrors()
 	r.vouching()
-	r.folders()
+	r.writers()
 	r.beyond()
 	r.hide()
 	r.tools(s.Traits.Tools)

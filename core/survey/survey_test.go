@@ -2,9 +2,7 @@ package survey_test
 
 import (
 	"errors"
-	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -111,31 +109,4 @@ func TestAnEmptyRootHasAWholeSurvey(t *testing.T) {
 	text, err := source.Canonical(s)
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "null", "lists are never null")
-}
-
-// A folder of sources in which others than root may write is told of, and one that is as it
-// should be is not.
-func TestFoldersThatOthersMayWrite(t *testing.T) {
-	for _, c := range []struct {
-		mode fs.FileMode
-		says []string
-	}{
-		{0o755, nil},
-		{0o700, nil},
-		{0o775, nil}, // the group is that of the root
-		{0o777, []string{"files can be put here by anybody (mode 0777)"}},
-		{0o757, []string{"files can be put here by anybody (mode 0757)"}},
-	} {
-		root := t.TempDir()
-		dir := filepath.Join(root, "etc/apt/sources.list.d")
-		require.NoError(t, os.MkdirAll(dir, 0o755))
-		require.NoError(t, os.Chmod(dir, c.mode))
-		r := survey.Read(rootfs.New(os.DirFS(root)), survey.Machine{})
-		var says []string
-		for _, d := range r.Survey.Deciding {
-			assert.Equal(t, "/etc/apt/sources.list.d", d.File)
-			says = append(says, d.Lines...)
-		}
-		assert.Equal(t, c.says, says)
-	}
 }

@@ -31,8 +31,11 @@ func Access(repository, account, url string) []source.AccessFile {
 	}
 }
 
+// KeyDir is where signing keys stand that pacman's own keyring is to hold.
+const KeyDir = Dir + "/lantern-keys"
+
 // KeyPath is where a signing key stands that pacman's own keyring is to hold.
-func KeyPath(name string) string { return Dir + "/lantern-keys/" + name + ".asc" }
+func KeyPath(name string) string { return KeyDir + "/" + name + ".asc" }
 
 // Render writes a repository as a section in a file of its own, with the files that it
 // needs. One that is off stands there as comments. Keys are trusted by way of pacman's

@@ -122,7 +122,7 @@ type keyFile struct {
 
 // keys lists the keys of the host, with whether apt really uses each.
 func (r *reader) keys() {
-	k := &keyReader{reader: r, seen: map[string]bool{}, named: map[string]bool{}, missed: map[string]bool{}}
+	k := &keyReader{reader: r, seen: map[string]bool{}, named: map[string]bool{}, missed: map[string]bool{}, ways: map[string]bool{}}
 	k.user = r.verifier()
 	for i := range r.Sources {
 		for _, by := range r.Sources[i].SignedBy {
@@ -167,6 +167,7 @@ type keyReader struct {
 	seen   map[string]bool
 	named  map[string]bool // what sources name as Signed-By → one of them is on
 	missed map[string]bool // files that are not there, or cannot be opened
+	ways   map[string]bool // folders → apt's user may open what stands in them
 	files  []keyFile
 }
 
@@ -183,10 +184,14 @@ func (k *keyReader) trusted() {
 	if k.way != byAptKey {
 		form = wholeForm
 	}
+	shut := ""
+	if !k.lists(dir) {
+		shut = fmt.Sprintf("the user %s, as whom apt checks signatures, cannot list the folder", k.conf.Get("APT::Sandbox::User", ""))
+	}
 	for _, name := range k.listed(dir) {
 		if partName(name) {
 			if f := k.add(path.Join(dir, name), source.ScopeAny, false); f != nil {
-				f.part, f.form = true, form(name, f.text)
+				f.part, f.form = true, cmp.Or(shut, form(name, f.text))
 			}
 		}
 	}
@@ -227,7 +232,7 @@ func (k *keyReader) add(name, scope string, must bool) *keyFile {
 		f.kept = info
 	}
 	switch {
-	case !k.user.reads(k.root, name):
+	case !k.reads(name):
 		f.why = fmt.Sprintf("the user %s, as whom apt checks signatures, cannot read it", k.conf.Get("APT::Sandbox::User", ""))
 	case scope == source.ScopeNamed && !k.named[name]:
 		f.why = source.NotNamed

@@ -142,21 +142,43 @@ func (s sandbox) may(info fs.FileInfo, right fs.FileMode) bool {
 	return mode&right != 0
 }
 
-// reads reports whether apt's user can open a file: every folder above it can be searched.
-func (s sandbox) reads(root *rootfs.FS, name string) bool {
-	if s.root {
+// reads reports whether apt's user can open a file: every folder on the way to it can be searched, also where links lead through others.
+func (k *keyReader) reads(name string) bool {
+	if k.user.root {
 		return true
 	}
-	info, err := root.Stat(name)
-	if err != nil || !s.may(info, 4) {
+	info, err := k.root.Stat(name)
+	if err != nil || !k.user.may(info, 4) {
 		return false
 	}
-	for dir := path.Dir(name); ; dir = path.Dir(dir) {
-		if info, err := root.Stat(dir); err != nil || !s.may(info, 1) {
-			return false
-		}
-		if dir == "/" || dir == "." {
-			return true
-		}
+	if k.root.Link(name) != "" {
+		return k.reaches(name)
 	}
+	dir := path.Dir(name)
+	way, asked := k.ways[dir]
+	if !asked {
+		way = k.reaches(dir)
+		k.ways[dir] = way
+	}
+	return way
+}
+
+// reaches reports whether apt's user may look up all that is looked up on the way to a file or to what stands in a folder.
+func (k *keyReader) reaches(name string) bool {
+	all := true
+	search := func(folder string) {
+		info, err := k.root.Stat(folder)
+		all = all && err == nil && k.user.may(info, 1)
+	}
+	end, err := k.root.Way(name, search)
+	if info, is := k.root.Stat("/" + end); err == nil && is == nil && info.IsDir() {
+		search("/" + end)
+	}
+	return err == nil && all
+}
+
+// lists reports whether apt's user finds what stands in a folder.
+func (k *keyReader) lists(dir string) bool {
+	info, err := k.root.Stat(dir)
+	return err == nil && k.user.may(info, 4)
 }

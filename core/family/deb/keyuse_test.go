@@ -51,13 +51,22 @@ type signer struct {
 type hanging struct {
 	files map[string]string
 	modes map[string]os.FileMode
-	forms []string // of the keys, for the message
+	// folders are the modes of folders that are not as they usually are.
+	folders map[string]os.FileMode
+	links   map[string]string // files that are links, and where the text stands
+	forms   []string          // of the keys, for the message
 }
 
 var modeWords = []os.FileMode{0o644, 0o644, 0o644, 0o444, 0o640, 0o600, 0o000, 0o604}
 
+// Folders on the way to a key, and modes that keep somebody out of them.
+var (
+	shutFolders = []string{"etc/apt/trusted.gpg.d", "etc/apt/keyrings", "etc/apt", "srv", "srv/keys", "root"}
+	folderModes = []os.FileMode{0o700, 0o711, 0o744, 0o750, 0o000, 0o555}
+)
+
 func drawn(t *rapid.T) hanging {
-	h := hanging{files: map[string]string{}, modes: map[string]os.FileMode{}}
+	h := hanging{files: map[string]string{}, modes: map[string]os.FileMode{}, links: map[string]string{}}
 	key := func(i int) string {
 		form := rapid.SampledFrom(keyforms.Names()).Draw(t, "form")
 		h.forms = append(h.forms, form)
@@ -74,6 +83,9 @@ func drawn(t *rapid.T) hanging {
 	put := func(name, text string) {
 		h.files[name] = text
 		h.modes[name] = rapid.SampledFrom(modeWords).Draw(t, "mode")
+		if rapid.IntRange(0, 5).Draw(t, "elsewhere") == 0 {
+			h.links[name] = rapid.SampledFrom([]string{"srv", "srv/keys", "root"}).Draw(t, "folder") + "/" + filepath.Base(name)
+		}
 	}
 	var sources strings.Builder
 	for i := range signers() {
@@ -98,6 +110,9 @@ func drawn(t *rapid.T) hanging {
 		fmt.Fprintf(&sources, "deb %sfile:/repo/%d mussel main\n", by, i)
 	}
 	h.files["etc/apt/sources.list"] = sources.String()
+	if rapid.IntRange(0, 2).Draw(t, "shut") == 0 {
+		h.folders = map[string]os.FileMode{rapid.SampledFrom(shutFolders).Draw(t, "folder"): rapid.SampledFrom(folderModes).Draw(t, "mode")}
+	}
 	// A keybox in the place of trusted.gpg is read or not by who reads it, in ways that nothing explains.
 	if !strings.Contains(h.files["etc/apt/trusted.gpg"], "KBXf") && rapid.IntRange(0, 2).Draw(t, "configured") == 0 {
 		scope := rapid.SampledFrom([]string{"", "Binary::gpgv::", "Binary::GPGV::", "Binary::apt-get::", "Binary::file::", "Binary::apt::"}).Draw(t, "scope")
@@ -113,6 +128,17 @@ func (h hanging) write(t require.TestingT, root string) {
 	require.NoError(t, cell.Write(root, h.files))
 	for name, mode := range h.modes {
 		require.NoError(t, os.Chmod(filepath.Join(root, name), mode))
+	}
+	for name, target := range h.links { // the file stands behind it
+		at := filepath.Join(root, target)
+		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(t, os.Rename(filepath.Join(root, name), at))
+		require.NoError(t, os.Symlink("/"+target, filepath.Join(root, name)))
+	}
+	for name, mode := range h.folders {
+		if _, err := os.Stat(filepath.Join(root, name)); err == nil {
+			require.NoError(t, os.Chmod(filepath.Join(root, name), mode))
+		}
 	}
 	tree := map[string]string{
 		"etc/passwd": "root:x:0:0:root:/root:/bin/sh\n_apt:x:42:65534::/nonexistent:/usr/sbin/nologin\n", "etc/group": "root:x:0:\nnogroup:x:65534:\n",
@@ -174,7 +200,7 @@ func TestKeysAreUsedAsTheRealAptUsesThem(t *testing.T) {
 				for name, text := range h.files {
 					fmt.Fprintf(&tree, "%s %v %q\n", name, h.modes[name], text)
 				}
-				rt.Fatalf("repository %d: apt takes it: %v, we say: %v\nforms %q\n%s\n%s\nkeys %v", i, want[i], got, h.forms, tree.String(), said, r.Keys)
+				rt.Fatalf("repository %d: apt takes it: %v, we say: %v\nforms %q folders %v links %v\n%s\n%s\nkeys %v", i, want[i], got, h.forms, h.folders, h.links, tree.String(), said, r.Keys)
 			}
 		}
 	})
