@@ -95,9 +95,6 @@ func (h *Host) look() (*look, error) {
 	for i := range shared.Access { // a certificate's name and end are one host's own
 		shared.Access[i].Identity, shared.Access[i].Expires = "", nil
 	}
-	if shared.Files == nil {
-		shared.Files = []source.File{}
-	}
 	var err error
 	if l.accessID, err = source.Canonical(l.access); err != nil {
 		return nil, err

@@ -52,7 +52,8 @@ func (c *computer) differs() {
 // manager knows them by their names alone, as flatpak does, the source names none then.
 func (c *computer) keysGone(found []drift.Finding, owned map[string]bool) {
 	for _, f := range found {
-		if f.Class != drift.ChangedSource || !f.Beside || !strings.Contains(f.Field, "signing keys") {
+		went := f.Class == drift.MissingSource || f.Class == drift.MissingFile // and comes back
+		if !f.Beside || !went && (f.Class != drift.ChangedSource || !strings.Contains(f.Field, "signing keys")) {
 			continue
 		}
 		for i := range c.Base.Survey.Sources {

@@ -46,6 +46,8 @@ func (f *Finding) ClosedBy() string {
 		return closes[f.Class]
 	case f.Beside && f.Severity == Note:
 		return accept
+	case f.Field == FolderField || f.Field == FileField:
+		return "give it back to root on the host: chown root, chmod go-w"
 	case f.Class == KeyWithdrawn:
 		return "take the key out of that file by hand, or switch off what goes by it"
 	case f.Class == NotRead && !f.Beside: // it is what the policy wants

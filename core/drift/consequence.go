@@ -2,6 +2,7 @@ package drift
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -38,7 +39,7 @@ func (c *comparer) consequences(list []Finding, base *Base) []Finding {
 	}
 	list = c.keyrings(c.withFiles(renamed(c.wanted(list, base)), base), base)
 	list = c.headings(c.oneOfASource(c.filesPassedOver(c.unread(list))), base)
-	return c.elsewhere(c.cutOff(list, base), base)
+	return c.folders(c.elsewhere(c.cutOff(list, base), base), base)
 }
 
 // follows reports whether a finding follows from the place at which the package manager gives
@@ -125,17 +126,24 @@ func (c *comparer) keyrings(list []Finding, base *Base) []Finding {
 	if base == nil || base.Survey == nil {
 		return list
 	}
-	ring := func(file string) bool { // of pacman's
-		return slices.ContainsFunc(base.Survey.Keys, func(k source.Key) bool { return k.Where == file && k.Validity != "" })
+	ring := func(file string) bool { // of pacman's, or what it goes by
+		return slices.ContainsFunc(base.Survey.Keys, func(k source.Key) bool {
+			dir := path.Dir(k.Where)
+			return k.Validity != "" && (path.Dir(file) == dir || file == dir || below(dir, file))
+		})
 	}
 	if unread := slices.IndexFunc(list, func(f Finding) bool { return f.Class == NotRead && ring(f.File) }); unread >= 0 {
 		ofIt := func(f Finding) bool {
-			return f.Class == MissingKey && !f.Beside && strings.HasPrefix(f.File, arch.Dir+"/")
+			return f.Class == MissingKey && (ring(f.File) || !f.Beside && strings.HasPrefix(f.File, arch.Dir+"/"))
 		}
+		var with []string
 		for _, f := range list {
 			if ofIt(f) {
-				list[unread].Message += "; " + f.Message
+				with = append(with, f.Message)
 			}
+		}
+		if len(with) > 0 {
+			list[unread].Message += "; " + some(with)
 		}
 		return slices.DeleteFunc(list, ofIt)
 	}

@@ -47,7 +47,7 @@ func (c *comparer) wanted(list []Finding, base *Base) []Finding {
 			digests = c.digests()
 		}
 		for _, was := range base.Survey.Files {
-			if _, there := digests[was.Path]; !there && NamesFile(f.Message, was.Path) && was.Path != f.File {
+			if _, there := digests[was.Path]; !there && NamesFile(f.Message, was.Path) && was.Path != f.File && c.blind(was.Path) == nil {
 				stops, _, _ := strings.Cut(strings.TrimPrefix(f.Message, "this "), ":")
 				*f = Finding{Class: MissingFile, Severity: f.Severity, Field: "file", Beside: true, File: was.Path,
 					Message: "the file is gone, which stood there when the policy came, which " + stops}

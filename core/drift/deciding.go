@@ -174,7 +174,7 @@ func (c *comparer) weakenedBeside(base *Base) {
 				f.Message += onHost
 			}
 			if source.IsOpen(lines[0]) {
-				f.Class, f.Field, f.Line = ChangedMode, FolderField, 0
+				f.Class, f.Field, f.Line, f.Stays = ChangedMode, FolderField, 0, true
 				what := "give the folder back to root, and let nobody else write there"
 				if strings.HasPrefix(lines[0], source.OpenFile) {
 					f.Field, what = FileField, giveFile
@@ -199,7 +199,7 @@ func (c *comparer) open(base *Base) {
 		if base != nil && !slices.ContainsFunc(base.Survey.Files, stood) {
 			continue
 		}
-		c.add(Finding{Class: ChangedMode, Severity: Danger, Field: FileField, File: f.Path, Line: 1, Have: who,
+		c.add(Finding{Class: ChangedMode, Severity: Danger, Field: FileField, File: f.Path, Line: 1, Have: who, Stays: true,
 			Message: fmt.Sprintf("%s%s, who so decides what this host installs and believes: %s", source.OpenFile, who, giveFile)})
 	}
 }

@@ -29,7 +29,8 @@ func (c *comparer) elsewhere(list []Finding, base *Base) []Finding {
 	e := edited{c, base, map[string]bool{}}
 	var causes []int
 	for i := range list {
-		if x := &list[i]; x.Class == SystemChanged || x.File != "" && !x.Stays && slices.Contains(cause, x.Class) && e.changed(x.File) {
+		if x := &list[i]; x.Class == SystemChanged || x.Class == NotRead && x.File != "" ||
+			x.File != "" && !x.Stays && slices.Contains(cause, x.Class) && e.changed(x.File) {
 			causes = append(causes, i)
 		}
 	}
@@ -72,11 +73,14 @@ func withdrawn(why, f *Finding) bool {
 		return f.Class == MissingSource && f.File == why.File
 	}
 	ofIt := f.Class == Refused && f.File == why.File || f.Class == DoubledSource
-	return why.gone() && (ofIt || why.File == arch.Config && f.Class == SettingChanged && f.Have == "")
+	return why.lost() && (ofIt || why.File == arch.Config && f.Class == SettingChanged && f.Have == "")
 }
 
 // gone reports whether a finding tells that a file, or all that counts in it, is not there any more.
 func (f *Finding) gone() bool { return f.Class == MissingFile || f.Class == MissingKey }
+
+// lost reports whether a finding tells that nothing is known to stand in a file or below a folder.
+func (f *Finding) lost() bool { return f.gone() || f.Class == NotRead }
 
 // tellWith tells with a finding of a list what follows from it: it weighs as much as the worst, and where nothing works any more, that
 // is what it says.
@@ -91,7 +95,7 @@ func (c *comparer) tellWith(list []Finding, n int, follows []int) {
 		if why.Class == SystemChanged && !strings.Contains(f.Field, "key") && !strings.Contains(f.Field, "check") {
 			severity = Fault // the distribution's own still say where its packages are
 		}
-		if why.gone() && (f.Class == ChangedSource || f.Class == MissingSource) {
+		if why.lost() && (f.Class == ChangedSource || f.Class == MissingSource) {
 			severity = Fault // what is not there supplies nothing
 		}
 		if Rank(severity) < Rank(why.Severity) {
@@ -100,7 +104,7 @@ func (c *comparer) tellWith(list []Finding, n int, follows []int) {
 		if why.Class == SettingChanged && f.Class == ChecksWeakened { // who has checks healed has this healed
 			why.Class = SettingWeakened
 		}
-		if why.gone() && strings.Contains(f.Field, "key") { // says so itself
+		if why.lost() && strings.Contains(f.Field, "key") { // says so itself
 			continue
 		}
 		if f.Class == DoubledSource {
@@ -115,10 +119,10 @@ func (c *comparer) tellWith(list []Finding, n int, follows []int) {
 		}
 	}
 	switch {
-	case stops >= 0 && why.gone():
+	case stops >= 0 && why.lost():
 		program, _, _ := strings.Cut(list[follows[stops]].Message, ":")
 		why.Message += ", which " + strings.TrimPrefix(program, "this ")
-	case why.gone() && strings.HasSuffix(why.Message, stopsAll): // so what there is comes to nothing
+	case why.lost() && strings.HasSuffix(why.Message, stopsAll): // so what there is comes to nothing
 	case stops >= 0 && why.Class != Refused:
 		why.Class, why.Field, why.Message = Refused, "", list[follows[stops]].Message+"; "+why.Message
 	case stops < 0:
@@ -240,7 +244,10 @@ func (e *edited) decides(why, f *Finding) bool {
 	lines := e.sheet.Family == arch.Family && strings.HasPrefix(f.File, "/etc/pacman")
 	switch why.Class {
 	case SystemChanged: // a release is part of URLs and of names of keys where there are variables
-		return f.Class == ChangedSource && f.Beside && s != nil && slices.Contains([]string{source.FamilyRpm, source.FamilyZypp}, s.Family)
+		return f.Class == ChangedSource && f.Beside && s != nil && ofRelease(s)
+	case NotRead:
+		return e.went(why, f, lines && strings.HasPrefix(why.File, "/etc/pacman") && !strings.Contains(why.File, "/gnupg")) || f.Class == ChangedSource && f.Beside && s != nil && ofRelease(s) &&
+			strings.HasSuffix(why.File, "/os-release")
 	case MissingFile, MissingKey:
 		return e.went(why, f, lines && strings.HasPrefix(why.File, "/etc/pacman"))
 	case UnlistedSource: // and counts in its place
@@ -259,12 +266,15 @@ func (e *edited) decides(why, f *Finding) bool {
 	return false
 }
 
+// ofRelease reports whether a source is of a family whose variables say the release of the system.
+func ofRelease(s *source.Source) bool { return s.Family == source.FamilyRpm || s.Family == source.FamilyZypp }
+
 // went reports whether what a finding says follows from a file that went; lines: of pacman's both, whose files are one.
 func (e *edited) went(why, f *Finding, lines bool) bool {
 	s := e.sourceAt(f)
 	switch f.Class {
 	case Refused:
-		return f.File == why.File || NamesFile(f.Message, why.File)
+		return f.File == why.File || NamesFile(f.Message, why.File) || strings.Contains(f.Message, why.File+"/")
 	case DoubledSource: // where it went
 		return f.Repository != "" && f.Repository == why.Repository
 	case ChangedSource:
@@ -278,9 +288,9 @@ func (e *edited) went(why, f *Finding, lines bool) bool {
 	return lines
 }
 
-// signed reports whether a source was believed by the keys in a file.
+// signed reports whether a source was believed by the keys in a file, or is to be.
 func (e *edited) signed(s *source.Source, file string) bool {
-	return slices.ContainsFunc(e.base.Survey.Sources, func(was source.Source) bool {
+	return slices.Contains(s.SignedBy, file) || slices.ContainsFunc(e.base.Survey.Sources, func(was source.Source) bool {
 		return was.Family == s.Family && was.ID == s.ID && slices.ContainsFunc(was.SignedBy, func(by string) bool {
 			at, local := source.LocalFile(was.Family, by)
 			return local && at == file
@@ -288,11 +298,16 @@ func (e *edited) signed(s *source.Source, file string) bool {
 	})
 }
 
-// saidIn is what the settings of a family touched that stood in a file.
+// saidIn is what the settings and variables of a family touched that stood in a file, or below a folder.
 func (e *edited) saidIn(file, family string) (touches []string) {
 	for i := range e.base.Survey.Settings {
-		if t := &e.base.Survey.Settings[i]; t.File == file && t.Family == family {
+		if t := &e.base.Survey.Settings[i]; (t.File == file || below(t.File, file)) && t.Family == family {
 			touches = append(touches, t.Touches...)
+		}
+	}
+	for i := range e.base.Survey.Deciding {
+		if d := &e.base.Survey.Deciding[i]; (d.File == file || below(d.File, file)) && d.Family == family {
+			touches = append(touches, d.Touches...)
 		}
 	}
 	return touches

@@ -101,6 +101,7 @@ func (r *reader) beyond() {
 	for _, cut := range r.root.Beyond() {
 		r.notRead(cut)
 	}
+	r.behind()
 	if left := r.root.Work("keys", keyring.MostWork); left != nil && *left < 0 {
 		r.unread("", "", "more keys stand on this root than are checked: of some it is not known whether they are believed")
 	}
@@ -224,7 +225,7 @@ func (r *reader) notRead(cut rootfs.Cut) {
 // their digests.
 func (r *Result) Masked() map[string][]byte {
 	out := make(map[string][]byte, len(r.Texts))
-	r.Survey.Files = nil
+	r.Survey.Files = make([]source.File, 0, len(r.Texts)) // none is something else than not known
 	for name, text := range r.Texts {
 		masked := family.MaskText(text)
 		if r.called[name] {

@@ -230,7 +230,7 @@ func matches(pattern, name []string) bool {
 func (r *reader) settings() {
 	r.conf.Walk(func(name, value, file string, line int) {
 		t := touch(name)
-		if t == nil || file == "" || value == t.Default || value == "" && t.Default == "" {
+		if t == nil || file == "" || value == t.Default || value == "" && (t.Default == "" || t.Default == "/") { // an empty root is none
 			return
 		}
 		if on, off := isTrue(t.Default, false), isTrue(t.Default, true); on == off && t.Default != "" &&
