@@ -3,6 +3,7 @@ package drift
 import (
 	"fmt"
 	"slices"
+	"sort"
 	"strings"
 
 	"patientlantern.example/lantern/core/source"
@@ -103,9 +104,8 @@ func without(m, others map[belief]*source.Key) (out []belief) {
 			out = append(out, key)
 		}
 	}
-	slices.SortFunc(out, func(a, b belief) int {
-		return strings.Compare(a.place+a.scope+a.fingerprint, b.place+b.scope+b.fingerprint)
-	})
+	said := func(b belief) string { return b.place + b.scope + b.fingerprint }
+	sort.Slice(out, func(i, j int) bool { return said(out[i]) < said(out[j]) })
 	return out
 }
 

@@ -267,7 +267,9 @@ func (e *edited) decides(why, f *Finding) bool {
 }
 
 // ofRelease reports whether a source is of a family whose variables say the release of the system.
-func ofRelease(s *source.Source) bool { return s.Family == source.FamilyRpm || s.Family == source.FamilyZypp }
+func ofRelease(s *source.Source) bool {
+	return s.Family == source.FamilyRpm || s.Family == source.FamilyZypp
+}
 
 // went reports whether what a finding says follows from a file that went; lines: of pacman's both, whose files are one.
 func (e *edited) went(why, f *Finding, lines bool) bool {

@@ -64,9 +64,7 @@ func gathered(list []Finding, one Finding, of func(*Finding) bool) []Finding {
 	if len(worse) > 0 {
 		one.Message += "; " + some(worse)
 	}
-	at := slices.IndexFunc(list, func(x Finding) bool { return of(&x) || x.Class == one.Class && x.File == one.File })
-	list = slices.DeleteFunc(list, func(x Finding) bool { return of(&x) || x.Class == one.Class && x.File == one.File })
-	return slices.Insert(list, min(at, len(list)), one)
+	return append(slices.DeleteFunc(list, func(x Finding) bool { return of(&x) || x.Class == one.Class && x.File == one.File }), one)
 }
 
 // common is the folder below one in which all stood of which findings tell that it is gone.

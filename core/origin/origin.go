@@ -9,7 +9,7 @@ package origin
 import (
 	"fmt"
 	"io"
-	"slices"
+	"sort"
 	"strings"
 	"time"
 
@@ -139,7 +139,7 @@ type unknown struct{ why error }
 func (u unknown) from(string) ([]piece, error) { return nil, u.why }
 
 func summed(list []piece) (c Came) {
-	slices.SortFunc(list, func(a, b piece) int { return strings.Compare(a.name, b.name) })
+	sort.Slice(list, func(i, j int) bool { return list[i].name < list[j].name })
 	for _, p := range list {
 		c.Packages++
 		if len(c.Names) < mostNames {

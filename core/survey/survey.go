@@ -8,7 +8,6 @@ import (
 	"slices"
 	"sort"
 	"strconv"
-	"strings"
 	"time"
 
 	"patientlantern.example/lantern/core/families"
@@ -226,8 +225,8 @@ func (r *reader) notRead(cut rootfs.Cut) {
 func (r *Result) Masked() map[string][]byte {
 	out := make(map[string][]byte, len(r.Texts))
 	r.Survey.Files = make([]source.File, 0, len(r.Texts)) // none is something else than not known
-	for name, text := range r.Texts {
-		masked := family.MaskText(text)
+	for _, name := range slices.Sorted(maps.Keys(r.Texts)) {
+		masked := family.MaskText(r.Texts[name])
 		if r.called[name] {
 			masked = onlyMirrors(masked, name, r.secret)
 		}
@@ -240,7 +239,6 @@ func (r *Result) Masked() map[string][]byte {
 		}
 		r.Survey.Files = append(r.Survey.Files, f)
 	}
-	slices.SortFunc(r.Survey.Files, func(a, b source.File) int { return strings.Compare(a.Path, b.Path) })
 	return out
 }
 
