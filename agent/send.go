@@ -31,8 +31,13 @@ func (a *Agent) send(ctx context.Context) (sent bool, err error) {
 	if a.now().Before(a.unsent.notYet) {
 		return false, nil
 	}
+	left := len(a.sent) > 0
 	err = a.sendAll(ctx)
 	var refused *callError
+	if errors.As(err, &refused) && left { // of what it was sent before it may have lost some
+		a.sent = nil
+		err = a.sendAll(ctx)
+	}
 	if !errors.As(err, &refused) {
 		return err == nil, err // the service is away
 	}

@@ -15,6 +15,9 @@ func Refusal(err error) *refusal.Error {
 	switch {
 	case errors.As(err, &no):
 		return no
+	case errors.Is(err, store.ErrDamaged):
+		return refusal.Of(refusal.Unavailable,
+			"something that hosts have told is damaged in the database, and is asked for again: try again in a minute")
 	case errors.Is(err, store.ErrNotFound):
 		return refusal.Of(refusal.Missing, err.Error())
 	case errors.Is(err, fleet.ErrAmbiguous):

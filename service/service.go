@@ -106,7 +106,7 @@ func (s *Service) beginWork() {
 	work := []crew.Worker{
 		{Name: "flush", Do: s.flush}, {Name: "silence", Do: s.watchSilence}, {Name: "life", Do: s.watchLife},
 		{Name: "rollouts", Do: s.SteerAll}, {Name: "healing", Do: s.WatchHealing},
-		{Name: "documents", Do: s.WatchDocuments}, {Name: "places", Do: s.WatchPlaces},
+		{Name: "documents", Do: s.WatchDocuments}, {Name: "damaged", Do: s.WatchDamaged}, {Name: "places", Do: s.WatchPlaces},
 		{Name: "webhooks", Do: func(ctx context.Context) { ground.Every(ctx, webhooks.Pause, func() { s.Tell(ctx) }) }},
 	}
 	if s.Opts.Probe > 0 {

@@ -81,7 +81,7 @@ func (s *Store) PutDocuments(ctx context.Context, now time.Time, docs ...Documen
 			if source.Digest(d.Body) != d.Digest {
 				return fmt.Errorf("document %s does not have that digest", d.Digest)
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO documents (digest, kind, body, created) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
+			if _, err := tx.ExecContext(ctx, "INSERT INTO documents (digest, kind, body, created) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body",
 				d.Digest, d.Kind, s.enc.EncodeAll(d.Body, nil), unix(now)); err != nil {
 				return err
 			}
@@ -125,7 +125,7 @@ func (s *Store) ReadDocument(ctx context.Context, digest, kind string, read func
 		*kept = body
 	}
 	if err := read(body); err != nil {
-		return fmt.Errorf("%s %s: %w", kind, digest, err)
+		return s.misread(digest, kind, body, err)
 	}
 	return nil
 }
@@ -134,7 +134,9 @@ func (s *Store) ReadDocument(ctx context.Context, digest, kind string, read func
 func (s *Store) unpack(ctx context.Context, digest, kind string, to []byte) ([]byte, error) {
 	var packed []byte
 	err := s.body.QueryRowContext(ctx, digest, kind).Scan(&packed)
-	if errors.Is(err, sql.ErrNoRows) {
+	if errors.Is(err, sql.ErrNoRows) && s.Known(digest, kind) {
+		return nil, s.spoilt(digest, kind, err)
+	} else if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("%s %s: %w", kind, digest, ErrNotFound)
 	}
 	if err != nil {
@@ -142,7 +144,7 @@ func (s *Store) unpack(ctx context.Context, digest, kind string, to []byte) ([]b
 	}
 	body, err := s.dec.DecodeAll(packed, to)
 	if err != nil {
-		return nil, fmt.Errorf("%s %s is damaged: %w", kind, digest, err)
+		return nil, s.spoilt(digest, kind, err)
 	}
 	return body, nil
 }
@@ -185,13 +187,7 @@ func (s *Store) Sweep(ctx context.Context, before time.Time, keep func(kind, dig
 // forget removes documents. What is asked for meanwhile is sent again: it is not known
 // any more before it goes.
 func (s *Store) forget(ctx context.Context, gone []Document) error {
-	s.known.Lock()
-	for _, d := range gone {
-		if s.known.kinds[d.Digest] &^= kinds[d.Kind]; s.known.kinds[d.Digest] == 0 {
-			delete(s.known.kinds, d.Digest)
-		}
-	}
-	s.known.Unlock()
+	s.known.forget(gone...)
 	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		for _, d := range gone {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM documents WHERE digest = ? AND kind = ?", d.Digest, d.Kind); err != nil {

@@ -66,7 +66,7 @@ func (w edited) folderBecomes(t *testing.T, folder, edit string) bool {
 		now.modes = map[string]fs.FileMode{}
 	}
 	instead := folderEdits[edit]
-	quiet := map[string]bool{} // files that nobody misses
+	quiet := map[string]bool{}                            // files that nobody misses
 	kept := !strings.HasPrefix(folder, "var/lib/flatpak") // which is flatpak's whole installation
 	for name, text := range w.files {
 		if strings.HasPrefix(name, folder+"/") {

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/service/fleet"
 	"patientlantern.example/lantern/service/memo"
 	"patientlantern.example/lantern/store"
 	"patientlantern.example/lantern/wire"
@@ -25,6 +26,15 @@ func document[T any](
 // TraitsOf reads traits by their digest.
 func (c *Computer) TraitsOf(ctx context.Context, digest string) (*source.Traits, error) {
 	return document(ctx, c, c.traits, wire.Read, store.KindTraits, digest)
+}
+
+// Told reports whether a host tells what its policy goes by: which system it is, and how it stands.
+func (c *Computer) Told(ctx context.Context, v *fleet.View) bool {
+	if v.Broken != "" || v.Survey == "" || v.Traits == "" {
+		return false
+	}
+	t, err := c.TraitsOf(ctx, v.Traits)
+	return err == nil && t.OS.ID != ""
 }
 
 // SurveyOf reads a survey by its digest.

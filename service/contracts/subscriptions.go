@@ -215,8 +215,8 @@ func (s *Contracts) settleSeats(ctx context.Context) {
 		v := h.Row()
 		i := slices.IndexFunc(v.Needs, func(n resolve.Needs) bool { return n.Account == x.Account })
 		if i < 0 {
-			// A rollout that has not begun yet may need it.
-			if v.Task == 0 && v.Carried.At.After(x.Taken) {
+			// A rollout that has not begun yet may need it, and so may a host that tells less of itself than it did.
+			if v.Task == 0 && v.Carried.At.After(x.Taken) && s.Compute.Told(ctx, v) {
 				if _, err := s.Keeper.Release(ctx, x.Host, x.Account, "the policy"); err != nil {
 					s.Log.Warn("a seat that is no longer needed stays", "host", x.Host, "error", err)
 				}

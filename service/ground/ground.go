@@ -191,6 +191,7 @@ func (g *Ground) loadFleet(ctx context.Context) (*fleet.Fleet, error) {
 
 // fill fills in what follows from a host's row.
 func (g *Ground) fill(ctx context.Context, v *fleet.View, now time.Time) error {
+	since, lacking := v.Since, g.lacking(v)
 	if err := g.Compute.Complete(ctx, v, now); err != nil {
 		if ctx.Err() != nil {
 			return err
@@ -198,6 +199,9 @@ func (g *Ground) fill(ctx context.Context, v *fleet.View, now time.Time) error {
 		// One host's trouble is not the others'.
 		v.Broken = "how it stands cannot be worked out: " + err.Error()
 		g.Log.Error("how a host stands cannot be worked out", "host", v.Name, "error", err)
+	}
+	if lacking {
+		v.Broken, v.Since = askedAnew, since
 	}
 	g.ask(ctx, v)
 	return nil

@@ -214,6 +214,10 @@ func (s *Policies) showAll(ctx context.Context, all []*shown) error {
 		if err == nil && (o.Diff != "" || len(o.Change.Impossible) > 0) {
 			x.group = groupOf(x.res, o)
 		}
+		if store.Lost(err) { // keeps nobody else waiting
+			x.group = groupOf(x.res, &compute.Outcome{Change: change.Change{Impossible: []string{"what would change is not known: " + err.Error()}}})
+			return nil
+		}
 		return err
 	})
 }

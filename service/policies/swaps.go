@@ -24,6 +24,7 @@ import (
 	"patientlantern.example/lantern/service/ground"
 	"patientlantern.example/lantern/service/memo"
 	"patientlantern.example/lantern/service/upstreams"
+	"patientlantern.example/lantern/store"
 )
 
 // What a change would swap is worked out for hosts together that weigh what is offered alike
@@ -113,7 +114,10 @@ func (s *Policies) swaps(ctx context.Context, p *policy.Policy, all []*shown, ou
 		was := x.res.Sheet
 		if x.pair.Before != "" {
 			var err error
-			if was, err = s.Compute.SheetOf(ctx, x.pair.Before); err != nil {
+			if was, err = s.Compute.SheetOf(ctx, x.pair.Before); store.Lost(err) {
+				found.Unknown("what was carried to them is not known any more", len(x.hosts))
+				continue
+			} else if err != nil {
 				return err
 			}
 		}
@@ -232,6 +236,9 @@ func (s *Policies) turnOne(ctx context.Context, x *shown) error {
 		}
 		return t, nil
 	})
+	if store.Lost(err) { // is told as not known
+		return nil
+	}
 	return err
 }
 
