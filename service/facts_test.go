@@ -48,7 +48,7 @@ func TestAHostThatTellsNothingOfItselfKeepsNobodyWaiting(t *testing.T) {
 	require.Len(t, p.Groups, 1)
 	assert.Equal(t, []string{"gw-02.brinewick.test"}, p.Groups[0].Hosts)
 	require.Len(t, p.Groups[0].Impossible, 1)
-	assert.Contains(t, p.Groups[0].Impossible[0], `needs os.codename, which the host does not tell`)
+	assert.Contains(t, p.Groups[0].Impossible[0], `needs os.id, which the host does not tell`)
 	assert.Equal(t, 1, p.Steady)
 
 	ro := r.Carry()
@@ -56,7 +56,7 @@ func TestAHostThatTellsNothingOfItselfKeepsNobodyWaiting(t *testing.T) {
 	for _, h := range ro.Hosts {
 		if h.Host == "gw-02.brinewick.test" {
 			assert.Contains(t, h.Report.Message, "nothing was carried to it: ")
-			assert.Contains(t, h.Report.Message, "os.codename")
+			assert.Contains(t, h.Report.Message, "os.id")
 		}
 	}
 

@@ -108,6 +108,10 @@ func (r *Resolver) class(h *Host, f *condition.Facts) *class {
 			if g.Where == nil {
 				continue
 			}
+			if name := unheard(g.Where, f); name != "" {
+				c.bad = append(c.bad, trouble(HostFact, g.Pos,
+					fmt.Sprintf("whether group %q is meant needs %s, which the host %s does not tell", g.Name, name, h.Name), seeRelease))
+			}
 			holds, err := g.Where.Holds(f)
 			if err != nil {
 				c.bad = append(

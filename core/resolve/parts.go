@@ -128,6 +128,9 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 	enabled, def := repo.Enabled, repo.Definition
 	all := &wants{needs: []*policy.Needs{repo.Needs}, witness: repo.Witness}
 	for i, c := range repo.Cases {
+		if fact := unheard(c.Where, f); fact != "" {
+			fail(HostFact, c.Pos, fmt.Sprintf("whether a case of %q holds needs %s, which the host %s does not tell", name, fact, h.Name), seeRelease)
+		}
 		ok, err := c.Where.Holds(f)
 		if err != nil {
 			fail(

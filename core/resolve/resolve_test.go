@@ -160,6 +160,41 @@ func TestThereIsNoReleaseOfAHostThatTellsNone(t *testing.T) {
 	assert.True(t, r.Resolve(host("gw-02", traits("", "mussel", "2.6.1"), nil)).Untold())
 }
 
+const asking = `format: patient-lantern/1
+groups:
+  newer: { where: os.major >= 12 }
+repositories:
+  shelf:
+    keys: [saltmarsh-2026]
+    deb: { url: http://shelf.brinewick.test/deb, suites: [mussel], components: [main] }
+    cases:
+      - where: os.codename == "mussel"
+        deb: { components: [main, firmware] }
+assign:
+  - { to: everyone, repositories: [shelf] }
+`
+
+// Of a host that says nothing of its system it is not known what a condition comes to that asks for it: it is not taken for one that
+// the condition leaves out, which would take its sources away.
+func TestOfAHostThatSaysNothingNoConditionIsSaidNotToHold(t *testing.T) {
+	r := resolve.New(load(t, asking))
+	silent := traits("", "", "2.6.1")
+	silent.OS = source.OS{}
+	res := r.Resolve(host("gw-01", silent, nil))
+	require.True(t, res.Untold(), "%+v", res.Trouble)
+	var says []string
+	for _, d := range res.Trouble {
+		says = append(says, d.Message)
+	}
+	assert.Equal(t, []string{
+		`whether group "newer" is meant needs os.major, which the host gw-01 does not tell`,
+		`whether a case of "shelf" holds needs os.codename, which the host gw-01 does not tell`,
+	}, says)
+	for _, t2 := range []*source.Traits{traits("", "", "2.6.1"), traits("11", "limpet", "2.6.1"), traits("12", "mussel", "2.6.1")} {
+		assert.Empty(t, r.Resolve(host("gw-02", t2, nil)).Trouble, "a rolling release has no version")
+	}
+}
+
 func TestOtherFamiliesAreLeftWithAReason(t *testing.T) {
 	tr := traits("15.3", "", "")
 	tr.Family = "hive"

@@ -28,13 +28,20 @@ func (c *Computer) TraitsOf(ctx context.Context, digest string) (*source.Traits,
 	return document(ctx, c, c.traits, wire.Read, store.KindTraits, digest)
 }
 
-// Told reports whether a host tells what its policy goes by: which system it is, and how it stands.
+// Told reports whether a host tells what its policy goes by, so that it is known what the policy wants of it.
 func (c *Computer) Told(ctx context.Context, v *fleet.View) bool {
 	if v.Broken != "" || v.Survey == "" || v.Traits == "" {
 		return false
 	}
-	t, err := c.TraitsOf(ctx, v.Traits)
-	return err == nil && t.OS.ID != ""
+	if v.Revision == 0 {
+		return true
+	}
+	rs, err := c.Revision(ctx, v.Revision)
+	if err != nil {
+		return false
+	}
+	res, err := c.Resolve(ctx, rs, v)
+	return err == nil && len(res.Trouble) == 0
 }
 
 // SurveyOf reads a survey by its digest.
