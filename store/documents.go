@@ -62,6 +62,10 @@ func (s *Store) Known(digest, kind string) bool {
 	return s.known.kinds[digest]&kinds[kind] != 0
 }
 
+// What is stored again was not known: something else stands there in its place.
+const putDocumentSQL = "INSERT INTO documents (digest, kind, body, created) VALUES (?, ?, ?, ?) " +
+	"ON CONFLICT DO UPDATE SET body = excluded.body"
+
 // PutDocuments stores documents; those that are there already are left alone.
 func (s *Store) PutDocuments(ctx context.Context, now time.Time, docs ...Document) error {
 	var fresh []Document
@@ -81,7 +85,7 @@ func (s *Store) PutDocuments(ctx context.Context, now time.Time, docs ...Documen
 			if source.Digest(d.Body) != d.Digest {
 				return fmt.Errorf("document %s does not have that digest", d.Digest)
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO documents (digest, kind, body, created) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body",
+			if _, err := tx.ExecContext(ctx, putDocumentSQL,
 				d.Digest, d.Kind, s.enc.EncodeAll(d.Body, nil), unix(now)); err != nil {
 				return err
 			}

@@ -246,8 +246,10 @@ func (e *edited) decides(why, f *Finding) bool {
 	case SystemChanged: // a release is part of URLs and of names of keys where there are variables
 		return f.Class == ChangedSource && f.Beside && s != nil && ofRelease(s)
 	case NotRead:
-		return e.went(why, f, lines && strings.HasPrefix(why.File, "/etc/pacman") && !strings.Contains(why.File, "/gnupg")) || f.Class == ChangedSource && f.Beside && s != nil && ofRelease(s) &&
-			strings.HasSuffix(why.File, "/os-release")
+		if strings.HasSuffix(why.File, "/os-release") {
+			return f.Class == ChangedSource && f.Beside && s != nil && ofRelease(s)
+		}
+		return e.went(why, f, lines && strings.HasPrefix(why.File, "/etc/pacman") && !strings.Contains(why.File, "/gnupg"))
 	case MissingFile, MissingKey:
 		return e.went(why, f, lines && strings.HasPrefix(why.File, "/etc/pacman"))
 	case UnlistedSource: // and counts in its place

@@ -102,6 +102,19 @@ func (x *part) failing(told map[diag.Pos]bool) func(code string, at diag.Pos, me
 	}
 }
 
+// meant reports whether a case of a repository holds on a host.
+func meant(c *policy.Case, of string, h *Host, f *condition.Facts, fail func(code string, at diag.Pos, message, remedy string)) bool {
+	if fact := unheard(c.Where, f); fact != "" {
+		fail(HostFact, c.Pos, fmt.Sprintf("whether a case of %q holds needs %s, which the host %s does not tell", of, fact, h.Name), seeRelease)
+	}
+	ok, err := c.Where.Holds(f)
+	if err != nil {
+		fail("expression", c.Pos, fmt.Sprintf("a case of %q fails on %s: %v", of, h.Name, err),
+			"ask has() first, or write it so that it holds for every host")
+	}
+	return ok
+}
+
 // work works out what a repository comes to on a host.
 func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p *plan) *part {
 	x := &part{}
@@ -128,19 +141,7 @@ func (r *Resolver) work(h *Host, f *condition.Facts, repo *policy.Repository, p 
 	enabled, def := repo.Enabled, repo.Definition
 	all := &wants{needs: []*policy.Needs{repo.Needs}, witness: repo.Witness}
 	for i, c := range repo.Cases {
-		if fact := unheard(c.Where, f); fact != "" {
-			fail(HostFact, c.Pos, fmt.Sprintf("whether a case of %q holds needs %s, which the host %s does not tell", name, fact, h.Name), seeRelease)
-		}
-		ok, err := c.Where.Holds(f)
-		if err != nil {
-			fail(
-				"expression",
-				c.Pos,
-				fmt.Sprintf("a case of %q fails on %s: %v", name, h.Name, err),
-				"ask has() first, or write it so that it holds for every host",
-			)
-		}
-		if !ok {
+		if !meant(&repo.Cases[i], name, h, f, fail) {
 			continue
 		}
 		x.cases = append(x.cases, i)

@@ -17,8 +17,8 @@ import (
 
 // stores are folders in which package managers and this product keep what they go by, and of which no file is kept.
 var stores = []string{
-	"/var/lib/dpkg", "/var/lib/dpkg/info", "/var/lib/apt/lists", "/var/lib/rpm", "/usr/lib/sysimage/rpm", "/var/cache/dnf", "/var/cache/libdnf5",
-	"/var/cache/yum", "/var/cache/zypp", "/var/cache/zypp/raw", "/var/cache/zypp/solv", arch.KeyDir,
+	"/var/lib/dpkg", "/var/lib/dpkg/info", "/var/lib/apt/lists", "/var/lib/rpm", "/usr/lib/sysimage/rpm",
+	"/var/cache/dnf", "/var/cache/libdnf5", "/var/cache/yum", "/var/cache/zypp", "/var/cache/zypp/raw", "/var/cache/zypp/solv", arch.KeyDir,
 }
 
 // writers finds who beside the owner of the root may write what decides.
