@@ -384,7 +384,7 @@ func TestKeysThatAreMissingAreNotMadeAnew(t *testing.T) {
 	page, err := c.Hosts(ctx, client.List{})
 	require.NoError(t, err)
 	require.Len(t, page.Hosts, 1)
-	assert.Contains(t, page.Hosts[0].Detail, "how it stands cannot be worked out")
+	assert.Contains(t, page.Hosts[0].Detail, "damaged in the database")
 	assert.Equal(t, 1, page.Standing.Failed)
 }
 
