@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strconv"
 	"syscall"
@@ -115,6 +116,8 @@ func (h *Host) journalEntry(e change.FileEdit, backup string) (journalEntry, err
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return entry, nil
+	case errors.Is(err, syscall.ENOTDIR):
+		return entry, fmt.Errorf("%s is no folder, and %s is to stand below it: take it away, or make it one", h.inTheWay(e.Path), e.Path)
 	case err != nil:
 		return entry, err
 	case !info.Mode().IsRegular():
@@ -130,6 +133,16 @@ func (h *Host) journalEntry(e change.FileEdit, backup string) (journalEntry, err
 		entry.UID, entry.GID = int(st.Uid), int(st.Gid)
 	}
 	return entry, h.save("journal/"+backup, data)
+}
+
+// inTheWay is what is no folder on the way to a file.
+func (h *Host) inTheWay(file string) string {
+	for dir := path.Dir(file); dir != "/" && dir != "."; dir = path.Dir(dir) {
+		if info, err := h.fs.Stat(dir); err == nil && !info.IsDir() {
+			return dir
+		}
+	}
+	return file
 }
 
 // closeJournal forgets the change: it is done or undone. The journal itself goes

@@ -225,3 +225,16 @@ func TestADamagedMemoryIsSaidAndNotGuessed(t *testing.T) {
 	assert.ErrorContains(t, err, "memory.json is damaged")
 	assert.False(t, errors.Is(err, fs.ErrNotExist))
 }
+
+// A file that stands where a folder is to be is named, and nothing is changed.
+func TestWhatIsInTheWayOfAFolderIsNamed(t *testing.T) {
+	root := t.TempDir()
+	h, _ := host(t, root)
+	require.NoError(t, os.RemoveAll(filepath.Join(root, "etc/apt/sources.list.d")))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d"), []byte("x\n"), 0o644))
+	before := tree(t, root)
+	rep := carried(t, h, saltmarsh(0))
+	assert.Equal(t, api.StepJournal, rep.Step)
+	assert.Contains(t, rep.Message, "/etc/apt/sources.list.d is no folder, and /etc/apt/sources.list.d/saltmarsh.sources is to stand below it: take it away")
+	assert.Equal(t, before, tree(t, root))
+}

@@ -17,7 +17,7 @@ func Refusal(err error) *refusal.Error {
 		return no
 	case errors.Is(err, store.ErrDamaged):
 		return refusal.Of(refusal.Unavailable,
-			"something that hosts have told is damaged in the database, and is asked for again: try again in a minute")
+			"something is damaged in the database: what hosts have told is asked for again, so try again in a minute; a folder has to be published again")
 	case errors.Is(err, store.ErrNotFound):
 		return refusal.Of(refusal.Missing, err.Error())
 	case errors.Is(err, fleet.ErrAmbiguous):

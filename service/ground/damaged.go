@@ -20,6 +20,10 @@ func (g *Ground) WatchDamaged(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case d := <-g.Store.Damaged():
+			if d.Kind == store.KindPolicy { // nobody has it but whoever published it
+				g.Log.Error("a folder that was published is damaged in the database: publish it again", "document", d.Digest)
+				continue
+			}
 			g.Log.Error("what is stored is damaged, and is asked for again", "kind", d.Kind, "document", d.Digest)
 			if err := g.anew(ctx, d); err != nil && ctx.Err() == nil {
 				g.Log.Error("asking again for what is damaged", "kind", d.Kind, "document", d.Digest, "error", err)
@@ -45,8 +49,10 @@ func (g *Ground) anew(ctx context.Context, d store.Document) error {
 			}
 		}
 	}
-	if err := g.Store.Drop(ctx, gone...); err != nil {
-		return err
+	if d.Kind != store.KindSheet { // is written over
+		if err := g.Store.Drop(ctx, gone...); err != nil {
+			return err
+		}
 	}
 	for _, h := range g.Fleet.All() {
 		v := h.Row()
