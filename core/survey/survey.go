@@ -33,6 +33,8 @@ type Result struct {
 	Modes  map[string]fs.FileMode
 
 	root  *rootfs.FS
+	top   fs.FileInfo       // of the root; nil where it is not known
+	links map[string]string // where files of Texts lead that were asked for
 	lists map[string]bool // files of Texts that are lists of mirrors
 	// called are those that only a source calls so: any file on the host may be.
 	called map[string]bool
@@ -49,7 +51,8 @@ var WatchDirs = slices.Concat(families.Watched(), anchors, aroundDirs)
 func Read(root *rootfs.FS, m Machine) Result {
 	root = root.AsOf(m.Now)
 	r := &reader{root: root}
-	r.Result.root = root
+	r.Result.root, r.links = root, map[string]string{}
+	r.top, _ = root.Stat("/")
 	r.databases()
 	defer r.close()
 	s := &r.Survey
@@ -242,22 +245,28 @@ func (r *Result) Masked() map[string][]byte {
 	return out
 }
 
+// link is where a file leads; empty where it is no link.
+func (r *Result) link(name string) string {
+	target, asked := r.links[name]
+	if !asked {
+		target = r.root.Link(name)
+		r.links[name] = target
+	}
+	return target
+}
+
 // stands says whose a file is and whether it is one, or a link.
 func (r *Result) stands(f *source.File) {
 	if r.root == nil {
 		return
 	}
-	f.Link = r.root.Link(f.Path)
+	f.Link = r.link(f.Path)
 	info, err := r.root.Stat(f.Path)
-	if err != nil {
-		return
-	}
-	top, err := r.root.Stat("/")
-	if err != nil {
+	if err != nil || r.top == nil {
 		return
 	}
 	uid, _, ok := rootfs.Owner(info)
-	if root, _, known := rootfs.Owner(top); ok && known && uid != root {
+	if root, _, known := rootfs.Owner(r.top); ok && known && uid != root {
 		f.Owner = strconv.FormatUint(uint64(uid), 10)
 	}
 }

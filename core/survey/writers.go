@@ -24,7 +24,6 @@ var stores = []string{
 // writers finds who beside the owner of the root may write what decides.
 type writers struct {
 	*reader
-	top fs.FileInfo
 	// folders are those in which others may write → who.
 	folders map[string]string
 	held    map[string]bool // folders that were looked at
@@ -35,11 +34,10 @@ type writers struct {
 // with keys. They decide then what this host installs. Where a link stands in the place of a folder of the configuration, that is noted
 // as well.
 func (r *reader) writers() {
-	top, err := r.root.Stat("/")
-	if err != nil {
+	if r.top == nil {
 		return
 	}
-	w := &writers{reader: r, top: top, folders: map[string]string{}, held: map[string]bool{}, seen: map[string]bool{}}
+	w := &writers{reader: r, folders: map[string]string{}, held: map[string]bool{}, seen: map[string]bool{}}
 	for name := range r.Texts {
 		w.stands(name)
 	}
@@ -92,7 +90,7 @@ func (w *writers) below(dir, who string) string {
 // stands looks at the folders of a file: its own, and that of what it leads to.
 func (w *writers) stands(name string) {
 	w.holds(path.Dir(name))
-	if w.root.Link(name) == "" {
+	if w.link(name) == "" {
 		return
 	}
 	if end, err := w.root.Way(name, w.passed); err == nil {
