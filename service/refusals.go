@@ -17,7 +17,8 @@ func Refusal(err error) *refusal.Error {
 		return no
 	case errors.Is(err, store.ErrDamaged):
 		return refusal.Of(refusal.Unavailable,
-			"something is damaged in the database: what hosts have told is asked for again, so try again in a minute; a folder has to be published again")
+			"something is damaged in the database: what hosts have told is asked for again, so try again in a minute; "+
+				"a folder has to be published again")
 	case errors.Is(err, store.ErrNotFound):
 		return refusal.Of(refusal.Missing, err.Error())
 	case errors.Is(err, fleet.ErrAmbiguous):

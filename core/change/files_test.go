@@ -20,6 +20,7 @@ var fileEdits = map[string]func(name, text string) tree{
 	"hidden":            func(name, text string) tree { return tree{"." + name: text} },
 	"spelt otherwise":   func(name, text string) tree { return tree{strings.ToUpper(name): text} },
 	"copied":            func(name, text string) tree { return tree{name: text, "00-copy" + path.Ext(name): text} },
+	"renamed":           func(name, text string) tree { return tree{"zz-" + name: text} },
 	"ended with a zero": func(name, text string) tree { return tree{name: text + "\x00"} },
 	"begun with a mark": func(name, text string) tree { return tree{name: "\ufeff" + text} },
 	"cut off":           func(name, text string) tree { return tree{name: text[:len(text)/2]} },

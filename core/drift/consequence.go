@@ -39,6 +39,7 @@ func (c *comparer) consequences(list []Finding, base *Base) []Finding {
 	}
 	list = c.keyrings(c.withFiles(renamed(c.wanted(list, base)), base), base)
 	list = c.headings(c.oneOfASource(c.filesPassedOver(c.unread(list))), base)
+	list = c.elsewhereNow(list, base)
 	return c.folders(c.elsewhere(c.cutOff(list, base), base), base)
 }
 

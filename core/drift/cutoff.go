@@ -32,6 +32,59 @@ func renamed(list []Finding) []Finding {
 	return slices.DeleteFunc(list, func(f Finding) bool { return went[f.File] && f.Class == SettingChanged && f.Beside && f.Have == "" })
 }
 
+// came are the classes of what is told of a file that came, where all of it is taken.
+var came = []string{PinChanged, SettingChanged, HoldChanged, ServiceChanged, UnlistedSource, DoubledSource, KeyAdded, KeyWider}
+
+// elsewhereNow makes one finding of a file that has another name in its folder and says what it said, or is to say, and of what that
+// comes to there.
+func (c *comparer) elsewhereNow(list []Finding, base *Base) []Finding {
+	if len(list) < 2 || base == nil || base.Survey == nil || c.survey.Files == nil {
+		return list
+	}
+	said := map[string]string{} // file → digest of what it said, or is to say
+	for _, was := range base.Survey.Files {
+		said[was.Path] = was.Digest
+	}
+	arrived := map[string]string{} // folder and digest → file that came there
+	for _, f := range c.survey.Files {
+		if _, stood := said[f.Path]; !stood && !c.owned[f.Path] {
+			arrived[path.Dir(f.Path)+" "+f.Digest] = f.Path
+		}
+	}
+	if len(arrived) == 0 {
+		return list
+	}
+	for i := range c.sheet.Files {
+		f := &c.sheet.Files[i]
+		said[f.Path] = source.Digest([]byte(f.Text))
+	}
+	from := map[string]int{} // file that came → finding about the one that is gone
+	for i := range list {
+		if f := &list[i]; f.Class == MissingFile {
+			if now := arrived[path.Dir(f.File)+" "+said[f.File]]; now != "" {
+				from[now] = i
+			}
+		}
+	}
+	gone := map[int]bool{}
+	for i := range list {
+		x := &list[i]
+		n, moved := from[x.File]
+		if !moved || !slices.Contains(came, x.Class) {
+			continue
+		}
+		gone[i] = true
+		f := &list[n]
+		if Rank(x.Severity) < Rank(f.Severity) {
+			f.Severity = x.Severity
+		}
+		if in := "; it stands in " + x.File; !strings.HasSuffix(f.Message, in) {
+			f.Message += in
+		}
+	}
+	return leaving(list, gone)
+}
+
 // wanted tells of a file that is gone and without which a package manager does not work, where it was, and not where it is asked for.
 func (c *comparer) wanted(list []Finding, base *Base) []Finding {
 	if base == nil || base.Survey == nil || c.survey.Files == nil {

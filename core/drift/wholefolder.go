@@ -10,7 +10,7 @@ import (
 
 // folders makes one finding of all that is gone with a folder, or not read because something else stands in its place.
 func (c *comparer) folders(list []Finding, base *Base) []Finding {
-	if len(list) < 2 || base == nil || base.Survey == nil || c.survey.Files == nil {
+	if len(list) < 2 || len(list) > mostElsewhere || base == nil || base.Survey == nil || c.survey.Files == nil {
 		return list
 	}
 	for i := range list {
@@ -42,10 +42,14 @@ func (c *comparer) folders(list []Finding, base *Base) []Finding {
 // gathered puts one finding in the place of those that are of it: it weighs as much as the worst, and names their files.
 func gathered(list []Finding, one Finding, of func(*Finding) bool) []Finding {
 	var names, worse []string
+	stops := ""
 	for i := range list {
 		f := &list[i]
 		if !of(f) {
 			continue
+		}
+		if at := strings.LastIndex(f.Message, ", which "); at >= 0 && strings.HasSuffix(f.Message, stopsAll) {
+			stops = f.Message[at:]
 		}
 		if names = append(names, strings.TrimPrefix(f.File, one.File+"/")); f.Severity == Danger {
 			worse = append(worse, names[len(names)-1]+": "+f.Message)
@@ -60,7 +64,7 @@ func gathered(list []Finding, one Finding, of func(*Finding) bool) []Finding {
 	}
 	slices.Sort(names)
 	one.Want = strings.Join(slices.Compact(names), " ")
-	one.Message += ": " + some(slices.Compact(names))
+	one.Message += ": " + some(slices.Compact(names)) + stops
 	if len(worse) > 0 {
 		one.Message += "; " + some(worse)
 	}

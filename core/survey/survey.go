@@ -35,7 +35,7 @@ type Result struct {
 	root  *rootfs.FS
 	top   fs.FileInfo       // of the root; nil where it is not known
 	links map[string]string // where files of Texts lead that were asked for
-	lists map[string]bool // files of Texts that are lists of mirrors
+	lists map[string]bool   // files of Texts that are lists of mirrors
 	// called are those that only a source calls so: any file on the host may be.
 	called map[string]bool
 	// secret is what digests of their other lines are made with; nil until it is asked for.
