@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/source"
 )
 
 // folderEdits are what becomes of a folder of which nothing is there any more: what stands in its place, and its mode.
@@ -91,7 +92,7 @@ func (w edited) folderBecomes(t *testing.T, folder, edit string) bool {
 	if len(list) > 1 {
 		t.Errorf("%s is %s, and that is %d findings: %+v", folder, edit, len(list), list)
 	}
-	if less := w.lighter(r, list); less != "" && (len(list) != 1 || list[0].Class != drift.NotRead) {
+	if less := w.lighter(r, list); less != "" && (len(list) != 1 || !strings.HasPrefix(list[0].Message, source.NothingBelow)) {
 		t.Errorf("%s is %s, and %s", folder, edit, less)
 	}
 	if edit == "moved, and a link" && len(list) == 1 && (list[0].Class != drift.ChangedMode || list[0].Field != "link") {

@@ -196,7 +196,7 @@ func (c *comparer) open(base *Base) {
 			continue
 		}
 		stood := func(old source.File) bool { return old.Path == f.Path && whoWrites(old) == who }
-		if base != nil && !slices.ContainsFunc(base.Survey.Files, stood) {
+		if base != nil && base.Survey != nil && !slices.ContainsFunc(base.Survey.Files, stood) {
 			continue
 		}
 		c.add(Finding{Class: ChangedMode, Severity: Danger, Field: FileField, File: f.Path, Line: 1, Have: who, Stays: true,

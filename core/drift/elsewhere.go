@@ -95,7 +95,8 @@ func (c *comparer) tellWith(list []Finding, n int, follows []int) {
 		if why.Class == SystemChanged && !strings.Contains(f.Field, "key") && !strings.Contains(f.Field, "check") {
 			severity = Fault // the distribution's own still say where its packages are
 		}
-		if why.lost() && (f.Class == ChangedSource || f.Class == MissingSource) {
+		nothing := why.gone() || why.Class == NotRead && (why.File == osRelease || strings.HasPrefix(why.Message, source.NothingBelow))
+		if nothing && (f.Class == ChangedSource || f.Class == MissingSource) {
 			severity = Fault // what is not there supplies nothing
 		}
 		if Rank(severity) < Rank(why.Severity) {
@@ -246,7 +247,7 @@ func (e *edited) decides(why, f *Finding) bool {
 	case SystemChanged: // a release is part of URLs and of names of keys where there are variables
 		return f.Class == ChangedSource && f.Beside && s != nil && ofRelease(s)
 	case NotRead:
-		if strings.HasSuffix(why.File, "/os-release") {
+		if why.File == osRelease {
 			return f.Class == ChangedSource && f.Beside && s != nil && ofRelease(s)
 		}
 		return e.went(why, f, lines && strings.HasPrefix(why.File, "/etc/pacman") && !strings.Contains(why.File, "/gnupg"))

@@ -9,6 +9,9 @@ import (
 	"patientlantern.example/lantern/core/source"
 )
 
+// osRelease says which system a host is.
+const osRelease = "/etc/os-release"
+
 // system tells of another release than the one that the policy came to: what else differs
 // may follow from it.
 func (s *standing) system() {
@@ -18,11 +21,11 @@ func (s *standing) system() {
 	}
 	name := func(o source.OS) string { return strings.TrimSpace(o.ID + " " + o.Version + " " + o.Codename) }
 	if is.ID == "" {
-		s.add(Finding{Class: SystemChanged, Severity: Fault, Field: "system", File: "/etc/os-release", Want: name(was), Stays: true,
+		s.add(Finding{Class: SystemChanged, Severity: Fault, Field: "system", File: osRelease, Want: name(was), Stays: true,
 			Message: "the host does not say any more which system it is; it was " + name(was) + " when the policy came: put the file back"})
 		return
 	}
-	s.add(Finding{Class: SystemChanged, Severity: Note, Field: "system", File: "/etc/os-release", Want: name(was), Have: name(is),
+	s.add(Finding{Class: SystemChanged, Severity: Note, Field: "system", File: osRelease, Want: name(was), Have: name(is),
 		Message: fmt.Sprintf("the host is %s now; it was %s when the policy came: where the upgrade was meant, accept the host as it stands",
 			name(is), name(was))})
 }

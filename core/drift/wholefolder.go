@@ -14,8 +14,10 @@ func (c *comparer) folders(list []Finding, base *Base) []Finding {
 		return list
 	}
 	for i := range list {
-		if f := list[i]; f.Class == NotRead && slices.ContainsFunc(list, func(x Finding) bool { return below(x.File, f.File) }) {
-			return c.folders(gathered(list, f, func(x *Finding) bool { return below(x.File, f.File) }), base)
+		f := list[i]
+		of := func(x *Finding) bool { return (x.vanished() || x.Class == NotRead) && below(x.File, f.File) }
+		if f.Class == NotRead && count(list, of) > 0 {
+			return c.folders(gathered(list, f, of), base)
 		}
 	}
 	var files map[string]bool // → it stands there

@@ -197,6 +197,8 @@ const (
 	OpenFolder = "files can be put here by " // who
 	OpenFile   = "this can be written by "   // who
 	LeadsTo    = "a link to "                // where
+
+	NothingBelow = "nothing below it can be read: " // by anybody, and why
 )
 
 // IsOpen reports whether a line says that others than root may write.

@@ -30,7 +30,7 @@ func (r *reader) behind() {
 			continue
 		}
 		said[at] = len(kept)
-		kept = append(kept, source.Problem{Family: p.Family, File: at, Unread: true, Message: "nothing below it can be read: " + why})
+		kept = append(kept, source.Problem{Family: p.Family, File: at, Unread: true, Message: source.NothingBelow + why})
 	}
 	r.Survey.Problems = kept
 }
