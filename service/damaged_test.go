@@ -104,9 +104,12 @@ func TestADamagedHostThatIsAwayKeepsNobodyWaiting(t *testing.T) {
 	require.Len(t, seats.Seats, 1)
 	assert.Equal(t, "arc-1.brinewick.test", seats.Seats[0].Host)
 	assert.False(t, seats.Seats[0].Leaving, "%+v", seats.Seats[0])
-	d, err := r.Operator.Host(ctx, "arc-1")
+	assert.NotEqual(t, api.StateSteady, state(t, r, "arc-1"))
+	_, err = r.Operator.Label(ctx, "arc-1", map[string]string{"site": "north"})
 	require.NoError(t, err)
-	assert.NotEqual(t, api.StateSteady, d.State)
+	assert.NotEqual(t, api.StateSteady, state(t, r, "arc-1"))
+	r.Restart()
+	assert.NotEqual(t, api.StateSteady, state(t, r, "arc-1"))
 }
 
 // A host that does not say any more which system it is keeps its seat: what it needs is not known.
@@ -127,4 +130,26 @@ func TestAHostThatSaysNotWhatItIsKeepsItsSeat(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, seats.Seats, 1)
 	assert.False(t, seats.Seats[0].Leaving, "%+v", seats.Seats[0])
+}
+
+// Where what stood on a host when the policy came is damaged, that is told, the host is heard nevertheless, and accepting it as it stands
+// ends it.
+func TestADamagedBaseIsToldUntilTheHostIsAccepted(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	root := r.Up("gw-01")
+	r.Publish()
+	r.Carry()
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/by-hand.list"), []byte("deb http://shelf.brinewick.test/deb mussel main\n"), 0o644))
+	told := func(field string) bool {
+		d, err := r.Operator.Host(ctx, "gw-01")
+		return err == nil && slices.ContainsFunc(d.Drift, func(f api.Finding) bool { return f.Field == field })
+	}
+	r.Until("the source is found", func() bool { return told("source") })
+	r.Reopen(func(data string) { require.Positive(t, damage(t, data, "survey")) })
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/preferences.d/by-hand"), []byte("Package: *\nPin: origin shelf.brinewick.test\nPin-Priority: 900\n"), 0o644))
+	r.Until("it is told that nothing is held against what stood there", func() bool { return told("base") })
+	_, err := r.Operator.Accept(ctx, "gw-01", api.AcceptOrder{Because: "looked at"})
+	require.NoError(t, err)
+	r.Until("the base is another", func() bool { return !told("base") })
 }

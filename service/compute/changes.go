@@ -9,6 +9,7 @@ import (
 	"patientlantern.example/lantern/core/preview"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/service/fleet"
+	"patientlantern.example/lantern/store"
 )
 
 // Change finds the edits for a pair, and remembers them.
@@ -26,7 +27,7 @@ func (c *Computer) Change(ctx context.Context, p Pair) (*Outcome, error) {
 		if q.Before == "" {
 			q.Before = q.Sheet
 		}
-		found, err := c.Judge(ctx, q)
+		found, _, err := c.judged(ctx, q)
 		if err != nil {
 			return nil, err
 		}
@@ -52,20 +53,22 @@ func (c *Computer) Work(ctx context.Context, p Pair, sheet *source.Sheet) (*Outc
 	}
 	if p.kept != "" {
 		kept, err := c.filesOf(ctx, p.kept)
-		if err != nil {
-			return nil, err
+		if err == nil {
+			in.Kept, err = c.TextsOf(ctx, kept)
 		}
-		if in.Kept, err = c.TextsOf(ctx, kept); err != nil {
+		if store.Lost(err) {
+			in.Kept = nil
+		} else if err != nil {
 			return nil, err
 		}
 	}
-	if in.Base, err = c.base(ctx, p.base); err != nil {
+	if in.Base, err = c.base(ctx, p.base); err == nil && in.Base != nil {
+		in.Stood, err = c.TextsOf(ctx, in.Base.Survey.Files)
+	}
+	if store.Lost(err) { // nothing can be put back as it stood
+		in.Base, in.Stood = nil, nil
+	} else if err != nil {
 		return nil, err
-	}
-	if in.Base != nil {
-		if in.Stood, err = c.TextsOf(ctx, in.Base.Survey.Files); err != nil {
-			return nil, err
-		}
 	}
 	o := &Outcome{Change: change.Compute(in)}
 	o.Diff = o.Change.DiffBy(c.diffOf)

@@ -235,6 +235,22 @@ func (c *Computer) Judge(ctx context.Context, q Question) (*fleet.Judgement, err
 	})
 }
 
+// judged is Judge, and where what stood on the host when the policy came cannot be had any more, what is known without it, and a finding
+// that says so.
+func (c *Computer) judged(ctx context.Context, q Question) (found *fleet.Judgement, gone []drift.Finding, err error) {
+	found, err = c.Judge(ctx, q)
+	if !store.Lost(err) || q.Base == "" && q.Before == q.Sheet {
+		return found, nil, err
+	}
+	q.Base, q.Before = "", q.Sheet
+	if found, err = c.Judge(ctx, q); err != nil {
+		return nil, nil, err
+	}
+	return found, []drift.Finding{{Class: drift.NotRead, Severity: drift.Fault, Field: "base", Beside: true, Stays: true,
+		Message: "what stood on the host when the policy came was damaged in the database, and nothing is held against it: " +
+			"accept the host as it stands once you have looked at it"}}, nil
+}
+
 // Recall reads the verdicts that this very build has stored: another may judge otherwise.
 func (c *Computer) Recall(ctx context.Context) error {
 	if c.build == "" {
@@ -299,7 +315,7 @@ func (c *Computer) Complete(ctx context.Context, v *fleet.View, now time.Time) e
 
 // look fills in a host's findings.
 func (c *Computer) look(ctx context.Context, v *fleet.View, now time.Time) error {
-	found, err := c.Judge(ctx, QuestionOf(v))
+	found, gone, err := c.judged(ctx, QuestionOf(v))
 	if err != nil {
 		return err
 	}
@@ -315,7 +331,7 @@ func (c *Computer) look(ctx context.Context, v *fleet.View, now time.Time) error
 		}
 	}
 	keys := found.Keys()
-	if extra := slices.Concat(own, ended, fleet.Unrefreshed(v)); len(extra) > 0 {
+	if extra := slices.Concat(own, ended, fleet.Unrefreshed(v), gone); len(extra) > 0 {
 		v.Findings = slices.Concat(found.Findings, extra)
 		keys = slices.Clip(keys)
 		for _, f := range extra {

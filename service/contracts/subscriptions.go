@@ -263,7 +263,9 @@ func (s *Contracts) restand(ctx context.Context) {
 			continue
 		}
 		rest := slices.Clone(v.Everything()[len(v.Judged.Findings):])
-		rest = slices.DeleteFunc(rest, func(f drift.Finding) bool { return f.Class == drift.KeyEnded })
+		rest = slices.DeleteFunc(rest, func(f drift.Finding) bool { // of no contract
+			return f.Class == drift.KeyEnded || f.Class == drift.RefreshFails || f.Class == drift.NotRead
+		})
 		if slices.Equal(now, rest) {
 			continue
 		}

@@ -79,6 +79,13 @@ func (g *Ground) forgets(ctx context.Context, h *fleet.Host) {
 	}
 }
 
+// unheard says of a host that has carried a revision out and of which it is not known any more what it told that this is not known.
+func unheard(v *fleet.View) {
+	if v.Revision != 0 && (v.Survey == "" || v.Traits == "") {
+		v.Broken = askedAnew
+	}
+}
+
 // lacking takes out of a row what is named there and not stored, and reports whether there was any.
 func (g *Ground) lacking(v *fleet.View) (some bool) {
 	for _, x := range []struct {

@@ -201,8 +201,9 @@ func (g *Ground) fill(ctx context.Context, v *fleet.View, now time.Time) error {
 		g.Log.Error("how a host stands cannot be worked out", "host", v.Name, "error", err)
 	}
 	if lacking {
-		v.Broken, v.Since = askedAnew, since
+		v.Since = since
 	}
+	unheard(v)
 	g.ask(ctx, v)
 	return nil
 }

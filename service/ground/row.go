@@ -31,6 +31,7 @@ func (g *Ground) Change(
 		return nil, err
 	}
 	v.Broken = ""
+	unheard(&v)
 	g.ask(ctx, &v)
 	if save == nil {
 		save = func(v *fleet.View, c store.Change) error { return g.Store.PutHost(ctx, &v.Host, c) }
