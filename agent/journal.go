@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"strconv"
 	"syscall"
@@ -117,7 +116,8 @@ func (h *Host) journalEntry(e change.FileEdit, backup string) (journalEntry, err
 	case errors.Is(err, fs.ErrNotExist):
 		return entry, nil
 	case errors.Is(err, syscall.ENOTDIR):
-		return entry, fmt.Errorf("%s is no folder, and %s is to stand below it: take it away, or make it one", h.inTheWay(e.Path), e.Path)
+		at, _ := h.fs.InTheWay(e.Path)
+		return entry, fmt.Errorf("%s is no folder, and %s is to stand below it: take it away, or make it one", at, e.Path)
 	case err != nil:
 		return entry, err
 	case !info.Mode().IsRegular():
@@ -133,16 +133,6 @@ func (h *Host) journalEntry(e change.FileEdit, backup string) (journalEntry, err
 		entry.UID, entry.GID = int(st.Uid), int(st.Gid)
 	}
 	return entry, h.save("journal/"+backup, data)
-}
-
-// inTheWay is what is no folder on the way to a file.
-func (h *Host) inTheWay(file string) string {
-	for dir := path.Dir(file); dir != "/" && dir != "."; dir = path.Dir(dir) {
-		if info, err := h.fs.Stat(dir); err == nil && !info.IsDir() {
-			return dir
-		}
-	}
-	return file
 }
 
 // closeJournal forgets the change: it is done or undone. The journal itself goes

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"context"
 	"errors"
 	"fmt"
 
@@ -37,9 +36,6 @@ func (s *Store) misread(digest, kind string, body []byte, why error) error {
 	}
 	return fmt.Errorf("%s %s: %w", kind, digest, why)
 }
-
-// Drop forgets documents at once, that are to be stored anew.
-func (s *Store) Drop(ctx context.Context, docs ...Document) error { return s.forget(ctx, docs) }
 
 // forget makes documents unknown.
 func (d *digests) forget(gone ...Document) {

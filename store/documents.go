@@ -178,7 +178,7 @@ func (s *Store) Sweep(ctx context.Context, before time.Time, keep func(kind, dig
 		return 0, err
 	}
 	for from := 0; from < len(gone); from += mostSwept {
-		if err := s.forget(ctx, gone[from:min(from+mostSwept, len(gone))]); err != nil {
+		if err := s.Drop(ctx, gone[from:min(from+mostSwept, len(gone))]...); err != nil {
 			return from, err
 		}
 	}
@@ -188,9 +188,9 @@ func (s *Store) Sweep(ctx context.Context, before time.Time, keep func(kind, dig
 	return len(gone), err
 }
 
-// forget removes documents. What is asked for meanwhile is sent again: it is not known
+// Drop removes documents. What is asked for meanwhile is sent again: it is not known
 // any more before it goes.
-func (s *Store) forget(ctx context.Context, gone []Document) error {
+func (s *Store) Drop(ctx context.Context, gone ...Document) error {
 	s.known.forget(gone...)
 	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		for _, d := range gone {

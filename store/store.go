@@ -33,25 +33,25 @@ const MostWrites = 256
 
 // Store is an open database. It is safe for use by several goroutines.
 type Store struct {
-	chain []byte // hash of the newest entry of the audit chain; the writer's own
-	read  *prepared
-	write *sql.DB
-	queue chan job
-	done  chan struct{}
-	enc   *zstd.Encoder
-	dec   *zstd.Decoder
-	known digests
-	// damaged are documents that were found so and of which nobody has heard yet.
-	damaged chan Document
-	newest  atomic.Pointer[Revision]
-	closed  chan struct{}
-	put     *sql.Stmt            // putHost, prepared
-	fresh   *sql.Stmt            // likewise, of what changes often
-	note    *sql.Stmt            // of the journal, prepared
-	body    *sql.Stmt            // of a document, prepared
-	asked   map[string]*sql.Stmt // of rollouts, by their text
-	past    noted                // of the history; the writer's own
-	told    func([]Entry)
+	chain  []byte // hash of the newest entry of the audit chain; the writer's own
+	read   *prepared
+	write  *sql.DB
+	queue  chan job
+	done   chan struct{}
+	enc    *zstd.Encoder
+	dec    *zstd.Decoder
+	known  digests
+	newest atomic.Pointer[Revision]
+	closed chan struct{}
+	put    *sql.Stmt            // putHost, prepared
+	fresh  *sql.Stmt            // likewise, of what changes often
+	note   *sql.Stmt            // of the journal, prepared
+	body   *sql.Stmt            // of a document, prepared
+	asked  map[string]*sql.Stmt // of rollouts, by their text
+	past   noted                // of the history; the writer's own
+	told   func([]Entry)
+
+	damaged chan Document // found so, and nobody has heard of it yet
 }
 
 type job struct {

@@ -80,10 +80,10 @@ func inside(name string) string {
 
 // Resolve returns the path of name, relative to the root and without symbolic
 // links, as fs.FS wants it. The last element need not exist.
-func (r *FS) Resolve(name string) (string, error) { return r.Way(name, func(string) {}) }
+func (r *FS) Resolve(name string) (string, error) { return r.Way(name, nil) }
 
 // Way is Resolve that names each folder in which something is looked up on the way, links followed: from the root on, as absolute
-// paths without links, and the same one again where the way comes back to it.
+// paths without links, and the same one again where the way comes back to it. Nobody is told where searches is nil.
 func (r *FS) Way(name string, searches func(folder string)) (string, error) {
 	links, ok := r.fsys.(fs.ReadLinkFS)
 	rest := strings.Split(path.Clean("/" + name)[1:], "/")
@@ -100,7 +100,9 @@ func (r *FS) Way(name string, searches func(folder string)) (string, error) {
 			}
 			continue
 		}
-		searches("/" + strings.Join(at, "/"))
+		if searches != nil {
+			searches("/" + strings.Join(at, "/"))
+		}
 		here := strings.Join(append(at[:len(at):len(at)], part), "/")
 		if ok {
 			if info, err := links.Lstat(here); err == nil && info.Mode()&fs.ModeSymlink != 0 {
@@ -124,6 +126,19 @@ func (r *FS) Way(name string, searches func(folder string)) (string, error) {
 		return ".", nil
 	}
 	return strings.Join(at, "/"), nil
+}
+
+// InTheWay is what keeps a file from being looked up that is to stand below it: something that is no folder, where why is nil, or
+// links of which why tells. It is empty where every folder on the way is one, or is missing.
+func (r *FS) InTheWay(name string) (at string, why error) {
+	for up := path.Dir(path.Clean("/" + name)); up != "/"; up = path.Dir(up) {
+		info, err := r.Stat(up)
+		if err == nil && info.IsDir() || errors.Is(err, fs.ErrNotExist) {
+			return at, why
+		}
+		at, why = up, err
+	}
+	return at, why
 }
 
 // Stat describes the file that name leads to.

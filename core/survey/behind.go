@@ -3,7 +3,6 @@ package survey
 import (
 	"errors"
 	"io/fs"
-	"path"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -35,22 +34,14 @@ func (r *reader) behind() {
 	r.Survey.Problems = kept
 }
 
-// inTheWay is what keeps a file from being looked up that is to stand below it, and why: no folder, or links in a circle. Both are
-// empty where every folder on the way is one, or is missing.
+// inTheWay is what keeps a file from being looked up that is to stand below it, and why, in words; empty where nothing does.
 func (r *reader) inTheWay(file string) (at, why string) {
 	if _, err := r.root.Stat(file); err == nil || errors.Is(err, fs.ErrNotExist) {
 		return "", ""
 	}
-	for up := path.Dir(file); up != "/"; up = path.Dir(up) {
-		info, err := r.root.Stat(up)
-		switch {
-		case err == nil && info.IsDir() || errors.Is(err, fs.ErrNotExist):
-			return at, why
-		case err == nil:
-			at, why = up, "not a directory"
-		default:
-			at, why = up, family.Plain(err)
-		}
+	at, err := r.root.InTheWay(file)
+	if err != nil {
+		return at, family.Plain(err)
 	}
-	return at, why
+	return at, "not a directory"
 }

@@ -50,7 +50,7 @@ func (r *reader) vouching() {
 	}
 	files, told := make([]string, 0, len(named)), slices.Concat(anchors, source.Bundles)
 	for file := range named {
-		if !slices.ContainsFunc(told, func(own string) bool { return file == own || strings.HasPrefix(file, own+"/") }) {
+		if !slices.ContainsFunc(told, func(own string) bool { return within(file, own) }) {
 			files = append(files, file)
 		}
 	}

@@ -109,7 +109,7 @@ func (w *writers) holds(dir string) {
 		return
 	}
 	if w.leads(dir) {
-		end, err := w.root.Way(dir, func(string) {})
+		end, err := w.root.Resolve(dir)
 		if err != nil {
 			return
 		}

@@ -55,13 +55,13 @@ func (g *Ground) anew(ctx context.Context, d store.Document) error {
 		}
 	}
 	for _, h := range g.Fleet.All() {
-		v := h.Row()
+		v := *h.Row()
 		switch {
 		case d.Kind == store.KindSheet && v.Sheet == d.Digest:
 			if _, err := g.Again(ctx, h, journal.CommandCheckIn); err != nil {
 				return err
 			}
-		case v.Survey != "" && !g.Store.Known(v.Survey, store.KindSurvey), v.Traits != "" && !g.Store.Known(v.Traits, store.KindTraits):
+		case g.lacking(&v):
 			g.forgets(ctx, h)
 		}
 	}
