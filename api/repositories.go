@@ -39,6 +39,7 @@ type Repository struct {
 	Names     []string         `json:"names" doc:"Repositories of the policy that it is of; none: the policy does not say that hosts use it"`
 	Hosts     int              `json:"hosts" doc:"Hosts that get packages from it"`
 	Contracts []string         `json:"opened_by,omitempty" doc:"What opens it"`
+	Through   []string         `json:"through,omitempty" doc:"Proxies of sites that hosts go through to it, and the service as well"`
 	Witnesses []WitnessOffered `json:"witnesses,omitempty"`
 	Look      RepositoryLook   `json:"look"`
 	Keys      []RepositoryKey  `json:"keys,omitempty" doc:"Keys that hosts believe it by"`

@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -27,6 +28,7 @@ import (
 type sought struct {
 	upstream.Use
 	repository string
+	through    upstream.Through
 	closed     bool // a login opens it
 	hosts      int
 }
@@ -85,8 +87,10 @@ func gather(p *policy.Policy, res *resolve.Result, architectures []string, found
 			continue
 		}
 		seen[u.Key] = true
-		if found[u.Key] == nil {
-			x := &sought{Use: u}
+		through := u.Through(res.Sheet)
+		at := u.Key + " " + through.Proxy + " " + through.Direct
+		if found[at] == nil {
+			x := &sought{Use: u, through: through}
 			x.repository, _ = u.Of(res.Sheet)
 			for _, access := range res.Sheet.Access {
 				x.closed = x.closed || slices.Contains(access.Repositories, x.repository)
@@ -94,9 +98,9 @@ func gather(p *policy.Policy, res *resolve.Result, architectures []string, found
 			if r := p.Repositories[x.repository]; r != nil && len(u.Keys) == 0 { // pacman names none
 				x.Keys = r.Fingerprints(p)
 			}
-			found[u.Key] = x
+			found[at] = x
 		}
-		found[u.Key].hosts++
+		found[at].hosts++
 	}
 }
 
@@ -110,6 +114,9 @@ func (x *sought) look(ctx context.Context, client *fetch.Client, p *policy.Polic
 			way.Roots = x509.NewCertPool()
 			way.Roots.AppendCertsFromPEM([]byte(r.Rpm.Authority.Value))
 		}
+	}
+	if proxy, err := url.Parse(x.through.Proxy); err == nil && x.through.Proxy != "" {
+		way.Proxy, way.Direct = proxy, strings.Fields(x.through.Direct)
 	}
 	where := strings.Join(append([]string{strings.TrimSpace(family.MaskURL(x.Address()) + " " + x.Suite)}, x.Archs...), " ")
 	unseen := func(why string) *diag.Diagnostic {

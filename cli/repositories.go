@@ -291,6 +291,9 @@ func (a *app) place(r *api.Repository) {
 	} else {
 		a.out.Printf("for %s", r.Family)
 	}
+	if len(r.Through) > 0 {
+		a.out.Printf("%s", a.out.Wrap(0, "asked for through "+strings.Join(r.Through, ", ")))
+	}
 	if r.Look.Why != "" {
 		a.out.Printf("%s", a.out.Wrap(0, "Why: "+r.Look.Why+"."))
 	}

@@ -17,6 +17,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -87,8 +88,36 @@ type Way struct {
 	Certificate     *tls.Certificate
 	Roots           *x509.CertPool // instead of the system's
 	Proxy           *url.URL       // instead of the environment's
+	Direct          []string       // servers that are asked without the proxy
 	Token           string         // stands in URLs where they say ***
 	Local           bool           // file: is opened too, on this machine
+}
+
+// through is the proxy for a request; nil where its server is asked without one.
+func (w *Way) through(req *http.Request) (*url.URL, error) {
+	if slices.Contains(w.Direct, req.URL.Hostname()) {
+		return nil, nil
+	}
+	return w.Proxy, nil
+}
+
+// name is what a file is kept by: a proxy may have others than the server behind it.
+func (w *Way) name(raw string) string {
+	if w.Proxy == nil {
+		return raw
+	}
+	return w.Proxy.String() + " " + raw
+}
+
+// tunnelled refuses what a proxy answers that does not connect.
+func tunnelled(_ context.Context, _ *url.URL, _ *http.Request, resp *http.Response) error {
+	switch {
+	case resp.StatusCode == http.StatusOK:
+		return nil
+	case resp.StatusCode >= 500: // it would, and cannot
+		return &upstream.Refused{Kind: cause.Unreachable, Why: "the proxy does not get there: it answered " + clean(resp.Status)}
+	}
+	return &upstream.Refused{Kind: cause.Proxy, Why: "the proxy answered " + clean(resp.Status)}
 }
 
 // Opener returns what package upstream fetches with. What it opens ends with the context.
@@ -101,7 +130,8 @@ func (c *Client) Opener(ctx context.Context, w Way) upstream.Fetch {
 			t.TLSClientConfig.Certificates = []tls.Certificate{*w.Certificate}
 		}
 		if w.Proxy != nil {
-			t.Proxy = http.ProxyURL(w.Proxy)
+			t.Proxy, t.OnProxyConnectResponse = w.through, tunnelled
+			t.ProxyConnectHeader = http.Header{"User-Agent": {Agent}}
 		}
 		by = t
 		if w.Roots == nil {
@@ -136,7 +166,7 @@ func (c *Client) open(ctx context.Context, client *http.Client, w Way, raw strin
 	}
 	had, again := kept{}, w.Login == "" && w.Certificate == nil && w.Token == ""
 	if again {
-		had, _ = c.kept.Get(raw)
+		had, _ = c.kept.Get(w.name(raw))
 	}
 	if had.etag != "" {
 		req.Header.Set("If-None-Match", had.etag)
@@ -162,7 +192,7 @@ func (c *Client) open(ctx context.Context, client *http.Client, w Way, raw strin
 		free()
 		return nil, &upstream.Refused{Kind: status(resp.StatusCode), Why: "the server answered " + clean(resp.Status)}
 	}
-	return &body{ReadCloser: resp.Body, free: free, keep: c.keeper(raw, resp, again)}, nil
+	return &body{ReadCloser: resp.Body, free: free, keep: c.keeper(w.name(raw), resp, again)}, nil
 }
 
 // turn waits for one of the places at a server.
@@ -183,14 +213,14 @@ func (c *Client) turn(ctx context.Context, server string) (free func(), err erro
 }
 
 // keeper keeps a small file that has a validator once it was read whole.
-func (c *Client) keeper(raw string, resp *http.Response, again bool) func([]byte) {
+func (c *Client) keeper(name string, resp *http.Response, again bool) func([]byte) {
 	k := kept{etag: resp.Header.Get("ETag"), modified: resp.Header.Get("Last-Modified")}
 	if !again || k.etag == "" && k.modified == "" || resp.ContentLength > mostKept {
 		return nil
 	}
 	return func(b []byte) {
 		k.body = b
-		c.kept.Add(raw, k)
+		c.kept.Add(name, k)
 	}
 }
 
@@ -318,6 +348,8 @@ func told(err error) error {
 		return no(cause.TLS, "its certificate is not believed: "+clean(certificate.Err.Error()))
 	case errors.As(err, &record), errors.As(err, &alert):
 		return no(cause.TLS, "it does not speak TLS as it should")
+	case errors.As(err, &op) && op.Op == "proxyconnect":
+		return no(cause.Proxy, "the proxy cannot be reached: "+clean(op.Err.Error()))
 	case errors.As(err, &dns):
 		return no(cause.Unresolved, "the name of the server is not known")
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():

@@ -17,6 +17,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/fetch"
 	"patientlantern.example/lantern/internal/rig"
 )
 
@@ -138,19 +139,26 @@ func behind(t *testing.T, name, is, mirrored string) {
 	}
 }
 
-// throughProxy is a proxy that counts what goes through it, by the host that it was for.
+// throughProxy is a proxy that counts what goes through it, by who asked and for which server.
 type throughProxy struct {
 	sync.Mutex
 	*httptest.Server
 	asked map[string]int
+	shut  bool // it lets nobody through
 }
 
 func newProxy(t *testing.T) *throughProxy {
 	p := &throughProxy{asked: map[string]int{}}
 	p.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		p.Lock()
-		p.asked[r.Method+" "+r.Host]++
+		by := map[bool]string{true: "service ", false: "host "}[r.UserAgent() == fetch.Agent]
+		p.asked[by+r.Method+" "+r.Host]++
+		shut := p.shut
 		p.Unlock()
+		if shut {
+			http.Error(w, "who are you?", http.StatusProxyAuthRequired)
+			return
+		}
 		if r.Method == http.MethodConnect {
 			tunnel(w, r)
 			return
@@ -188,13 +196,50 @@ func tunnel(w http.ResponseWriter, r *http.Request) {
 	_, _ = io.Copy(near, far)
 }
 
-func (p *throughProxy) count() (n int) {
+func (p *throughProxy) refuse(shut bool) {
 	p.Lock()
 	defer p.Unlock()
-	for _, k := range p.asked {
-		n += k
+	p.shut = shut
+}
+
+// count is how often hosts asked, or the service.
+func (p *throughProxy) count(who string) (n int) {
+	p.Lock()
+	defer p.Unlock()
+	for by, k := range p.asked {
+		if strings.HasPrefix(by, who+" ") {
+			n += k
+		}
 	}
 	return n
+}
+
+// looksThrough checks that the service looks as the hosts go: through the proxy of their site where their package managers were
+// told of it. While nobody answers at the proxy, what they get is not known, and what stands upstream still is.
+func looksThrough(t *testing.T, r *rig.Rig, proxy *throughProxy) {
+	went, of := proxy.count("service"), map[string]bool{}
+	for name, p := range probe(t, r) {
+		if len(p.Through) > 0 {
+			assert.Equal(t, []string{proxy.URL}, p.Through, name)
+			assert.Contains(t, []string{api.PlaceGood, api.PlaceUnsigned}, p.Look.State, "%s: %s", name, p.Look.Why)
+			of[p.Family] = true
+		}
+		assert.NotContains(t, strings.Join(p.URLs, " "), "proxy", name)
+		if p.Family == "arch" || p.Family == "flatpak" {
+			assert.Empty(t, p.Through, name)
+		}
+	}
+	assert.Equal(t, map[string]bool{"deb": true, "rpm": true, "zypp": true}, of)
+	assert.GreaterOrEqual(t, proxy.count("service"), went+len(of), "%v", proxy.asked)
+	proxy.refuse(true)
+	for name, p := range probe(t, r) {
+		if len(p.Through) > 0 {
+			assert.Equal(t, api.PlaceUnknown, p.Look.State, name)
+			assert.Contains(t, p.Look.Why, "through the proxy "+proxy.URL, name)
+			assert.WithinDuration(t, *p.Look.Checked, *p.Look.Read, 0, "%s is looked at by the service's own way", name)
+		}
+	}
+	proxy.refuse(false)
 }
 
 // A site's proxy is told to each package manager that can be told: what is refreshed goes through
@@ -256,9 +301,10 @@ func TestASiteGoesThroughAProxy(t *testing.T) {
 	for n := range roots {
 		r.Until(n+" is steady", func() bool { return len(r.Findings(n)) == 0 })
 	}
-	went := proxy.count()
+	went := proxy.count("host")
 	assert.Greater(t, went, 8, "%v", proxy.asked)
 	t.Log(proxy.asked)
+	looksThrough(t, r, proxy)
 
 	publish(t, r, r.Policy())
 	for _, h := range r.Carry().Hosts {
@@ -273,5 +319,5 @@ func TestASiteGoesThroughAProxy(t *testing.T) {
 		host, file, _ := strings.Cut(name, "/")
 		assert.True(t, strings.HasSuffix(stood[host]["/"+file], " "+read(t, filepath.Join(roots[host], file))), name)
 	}
-	assert.Equal(t, went, proxy.count(), "what goes back is refreshed without it")
+	assert.Equal(t, went, proxy.count("host"), "what goes back is refreshed without it")
 }

@@ -3556,6 +3556,8 @@ export interface components {
             /** @description What opens it */
             opened_by?: string[];
             suite?: string;
+            /** @description Proxies of sites that hosts go through to it, and the service as well */
+            through?: string[];
             urls: string[];
             witnesses?: components["schemas"]["WitnessOffered"][];
         };

@@ -29,6 +29,7 @@ type release struct {
 // deb looks at an apt repository: InRelease, or Release and Release.gpg, and the lists of
 // packages that it names.
 func (l *looker) deb(base string) (*Found, *Refused) {
+	base = slashed(base)
 	dir := deb.ReleaseURL(base, l.Suite)
 	text, top, signer, refused := l.release(dir)
 	if refused != nil {

@@ -19,6 +19,7 @@ import (
 
 // pacman looks at a database of pacman's and its signature.
 func (l *looker) pacman(base string) (*Found, *Refused) {
+	base = slashed(base)
 	name := path.Base(l.ID) + ".db"
 	found := &Found{}
 	p := promised{url: base + name, name: name, size: -1, hash: sha256.New}
@@ -69,6 +70,7 @@ func signedAt(sigs []byte) (at time.Time) {
 // flatpak looks at what a remote says it has and at its signature: the indexed summary and its
 // parts where there is one, as flatpak does, else the summary.
 func (l *looker) flatpak(base string) (*Found, *Refused) {
+	base = slashed(base)
 	text, refused := l.small(base+"summary.idx", "summary.idx", mostSummary)
 	if refused == nil {
 		return l.indexed(base, text)

@@ -7,6 +7,7 @@ import (
 
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -98,7 +99,7 @@ func places(s *source.Source, lines func(file string) []string) (out []Place) {
 		p.ID = s.ID
 	}
 	if s.Family != deb.Family {
-		p.URLs = opened(urls)
+		p.URLs = opened(asked(s.Family, urls))
 		return []Place{p}
 	}
 	if !slices.Contains(s.Kinds, "binary") && !slices.Contains(s.Kinds, "both") {
@@ -113,6 +114,18 @@ func places(s *source.Source, lines func(file string) []string) (out []Place) {
 			}
 			out = append(out, q)
 		}
+	}
+	return out
+}
+
+// asked are addresses as servers are asked for them: zypper's say to itself how it asks.
+func asked(family string, urls []string) []string {
+	if family != zypp.Family {
+		return urls
+	}
+	out := make([]string, len(urls))
+	for i, u := range urls {
+		out[i] = zypp.Asked(u)
 	}
 	return out
 }
@@ -138,6 +151,5 @@ func open(u string) string {
 	if slash {
 		authority += "/" + path
 	}
-	authority, _, _ = strings.Cut(authority, "?credentials=") // zypper's name for a file
 	return scheme + "://" + authority
 }

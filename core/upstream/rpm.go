@@ -45,16 +45,26 @@ var unread = map[string]string{
 	"modules": "it has modules, which are not read: a package of a stream that is off counts as offered",
 }
 
+// below is the address of a file below another, as dnf and zypper make it: what stands behind a question mark stays behind it.
+func below(base, file string) string {
+	base, query, asks := strings.Cut(base, "?")
+	base = strings.TrimRight(base, "/") + "/" + file
+	if asks {
+		base += "?" + query
+	}
+	return base
+}
+
 // rpm looks at an rpm-md repository: repomd.xml, its signature, and the primary list.
 func (l *looker) rpm(base string) (*Found, *Refused) {
 	const name = "repomd.xml"
-	text, refused := l.small(base+"repodata/"+name, name, mostRepomd)
+	text, refused := l.small(below(base, "repodata/"+name), name, mostRepomd)
 	if refused != nil {
 		return nil, refused
 	}
 	found := &Found{Digest: digest(text)}
 	if l.Keys != nil {
-		sig, refused := l.small(base+"repodata/"+name+".asc", name+".asc", mostSig)
+		sig, refused := l.small(below(base, "repodata/"+name+".asc"), name+".asc", mostSig)
 		if refused != nil && refused.Kind == cause.Missing {
 			return nil, refuse(cause.Unsigned, name, "it is not signed: there is no %s.asc", name)
 		} else if refused != nil {
@@ -140,9 +150,9 @@ func hashOf(name string) func() hash.Hash {
 // folder that the repository is in.
 func resolve(base, own, href string) (string, error) {
 	if own != "" {
-		base = strings.TrimRight(own, "/") + "/"
+		base = own
 	}
-	from, err := url.Parse(base)
+	from, err := url.Parse(below(base, ""))
 	if err != nil {
 		return "", fmt.Errorf("%.100q is no address", base)
 	}
@@ -150,6 +160,9 @@ func resolve(base, own, href string) (string, error) {
 	if err != nil || to.Scheme != from.Scheme && to.Scheme != "https" && to.Scheme != "http" ||
 		to.Scheme == "file" && !strings.HasPrefix(to.Path, from.Path) {
 		return "", fmt.Errorf("%.100q leads away from the repository", href)
+	}
+	if to.RawQuery == "" && to.Host == from.Host {
+		to.RawQuery = from.RawQuery
 	}
 	return to.String(), nil
 }

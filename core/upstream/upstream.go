@@ -147,10 +147,10 @@ func Look(s *Source, fetch Fetch, now time.Time) (*Found, error) {
 			continue
 		}
 		l.Keys = s.Keys
-		found, r := look(strings.TrimRight(base, "/") + "/")
+		found, r := look(base)
 		if r != nil && r.Kind == cause.Unsigned && s.Unsigned && s.Keys != nil {
 			l.Keys = nil
-			found, r = look(strings.TrimRight(base, "/") + "/")
+			found, r = look(base)
 		}
 		if r == nil {
 			found.URL, found.Notes = base, append(found.Notes, passed...)
@@ -168,6 +168,9 @@ func Look(s *Source, fetch Fetch, now time.Time) (*Found, error) {
 	}
 	return nil, failed
 }
+
+// slashed is an address that ends in one slash: apt, pacman and flatpak put what they ask for behind it as it is.
+func slashed(base string) string { return strings.TrimRight(base, "/") + "/" }
 
 // ends reports whether a package manager of a family goes no further where the first of several mirrors answers so: who
 // answers with what is not believed is not passed over, but for zypper, which asks the next then too. What is only not there,

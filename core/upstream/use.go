@@ -110,7 +110,8 @@ func (u *Use) of(sheet *source.Sheet) (repository, contract string, own bool) {
 			continue
 		}
 		urls, list := sheet.Reached(x)
-		stands := meet(urls, u.URLs) || meet(x.Upstream, u.URLs) // or did, before the site came
+		urls = asked(family, urls)
+		stands := meet(urls, u.URLs) || meet(asked(family, x.Upstream), u.URLs) // or did, before the site came
 		if u.Family == deb.Family && slices.Contains(x.Suites, u.Suite) && stands ||
 			u.Family != deb.Family && x.ID == u.ID && (x.File == u.File || stands) {
 			return x.Repository, x.Contract, u.only(urls, list)
@@ -124,7 +125,7 @@ func (u *Use) of(sheet *source.Sheet) (repository, contract string, own bool) {
 		if len(r.Sections) > 0 && slices.Contains(r.Sections, u.ID) ||
 			len(r.Sections) == 0 && slices.Contains(r.Suites, u.Suite) &&
 				(meet(r.URLs, u.URLs) || len(r.URLs) == 0 && slices.Contains(r.Files, u.File)) {
-			return r.Repository, "", u.only(r.URLs, "")
+			return r.Repository, "", u.only(asked(u.Family, r.URLs), "")
 		}
 	}
 	return "", "", false

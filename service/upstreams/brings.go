@@ -85,6 +85,7 @@ func (b *Brings) Wants(ctx context.Context, res *resolve.Result, traits string) 
 			for _, f := range u.Keys {
 				at.keys[f] = true
 			}
+			at.ways[u.Through(res.Sheet)] = true
 			continue
 		}
 		b.All[u.Key] = NewPlace(&u)

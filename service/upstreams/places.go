@@ -33,11 +33,13 @@ type Place struct {
 	kind      string
 	host      string // one that has a seat
 	authority string // certificates that vouch for its server
+	ways      map[upstream.Through]bool
 }
 
 // NewPlace is a place as one use of it tells.
 func NewPlace(u *upstream.Use) *Place {
-	return &Place{Place: u.Place, Digest: u.Key, Names: map[string]bool{}, contracts: map[string]bool{}, keys: map[string]bool{}}
+	return &Place{Place: u.Place, Digest: u.Key, Names: map[string]bool{}, contracts: map[string]bool{}, keys: map[string]bool{},
+		ways: map[upstream.Through]bool{}}
 }
 
 // Asked notes how hosts of a sheet ask for a place; names are some of them.
@@ -46,6 +48,7 @@ func (x *Place) Asked(keeper *seats.Keeper, u *upstream.Use, sheet *source.Sheet
 		x.keys[f] = true
 	}
 	x.strict = x.strict || u.Checks == source.CheckRequired
+	x.ways[u.Through(sheet)] = true
 	if name, contract := u.Of(sheet); name != "" {
 		x.take(sheet, name, contract)
 		if u.Own(sheet) {
@@ -309,6 +312,9 @@ func (u *Upstreams) shown(x *Place, p *policy.Policy, look *api.RepositoryLook) 
 	r := api.Repository{
 		Key: x.Digest, Place: x.Place, Address: x.Address(), Names: slices.Sorted(maps.Keys(x.Names)), Hosts: x.hosts, Look: *look,
 		Contracts: slices.Sorted(maps.Keys(x.contracts)),
+	}
+	for _, w := range x.proxies() {
+		r.Through = append(r.Through, w.Proxy)
 	}
 	if r.Names == nil {
 		r.Names = []string{}

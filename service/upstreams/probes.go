@@ -204,14 +204,7 @@ func (u *Upstreams) see(ctx context.Context, x *Place, p *policy.Policy, old *ap
 		look.State, look.Why = api.PlaceUnknown, "it could not be asked for as the hosts do: "+err.Error()
 		return look, nil
 	}
-	ctx, stop := context.WithTimeout(ctx, probeTime)
-	defer stop()
-	found, err := upstream.Look(src, u.sights.fetch.Opener(ctx, way), now)
-	if err != nil {
-		refuseLook(look, err)
-		return look, nil
-	}
-	return look, u.believe(ctx, look, found, x, now)
+	return look, u.seeBy(ctx, x, src, way, look)
 }
 
 // refuseLook notes why what stands at a place is refused.

@@ -25,6 +25,8 @@ func (x *Place) join(other *Place) *Place {
 	}
 	out.Names, out.contracts, out.keys = union(x.Names, other.Names), union(x.contracts, other.contracts), union(x.keys, other.keys)
 	out.strict = x.strict || other.strict
+	out.ways = maps.Clone(x.ways)
+	maps.Copy(out.ways, other.ways)
 	out.witnesses = slices.Clone(x.witnesses)
 	for _, w := range other.witnesses {
 		if !slices.Contains(out.witnesses, w) {

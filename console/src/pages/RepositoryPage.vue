@@ -52,6 +52,7 @@ type HostRow = NonNullable<NonNullable<typeof r.value>['on']>[number]
       <dd class="mono">{{ r.urls.join(' ') || r.mirrorlist || r.metalink }} {{ r.suite }} {{ r.components?.join(' ') }}</dd>
       <template v-if="r.architectures?.length"><dt>Architectures</dt><dd>{{ r.architectures.join(', ') }}</dd></template>
       <template v-if="r.opened_by?.length"><dt>Opened by</dt><dd>{{ r.opened_by.join(', ') }}</dd></template>
+      <template v-if="r.through?.length"><dt>Through</dt><dd class="mono">{{ r.through.join(', ') }}</dd></template>
       <dt>Looked at</dt>
       <dd>{{ ago(r.look.checked, now) }}<span class="soft"><template v-if="r.look.since">, so since <Moment :at="r.look.since" /></template></span></dd>
       <dt>Believed last</dt>

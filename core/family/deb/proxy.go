@@ -2,6 +2,7 @@ package deb
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/family"
@@ -39,4 +40,19 @@ func IsProxyFile(text string) bool {
 		ours = ours && proxyLine().MatchString(strings.TrimSuffix(line, "\n"))
 	}
 	return ours
+}
+
+// ProxyOf is what a file that ProxyFile made tells: the proxy, and the servers that are asked without it.
+func ProxyOf(text string) (proxy string, direct []string) {
+	for line := range strings.Lines(text) {
+		m := proxyLine().FindStringSubmatch(strings.TrimSuffix(line, "\n"))
+		switch {
+		case m == nil:
+		case m[1] == "":
+			proxy = m[2]
+		case m[2] == "DIRECT" && !slices.Contains(direct, m[1][2:]):
+			direct = append(direct, m[1][2:])
+		}
+	}
+	return proxy, direct
 }

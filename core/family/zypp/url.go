@@ -255,29 +255,43 @@ func (u *address) through(proxy string) {
 	if i := strings.LastIndexByte(proxy, ':'); i >= 0 && i+1 < len(proxy) && strings.Trim(proxy[i+1:], "0123456789") == "" {
 		host, port = proxy[:i], proxy[i+1:]
 	}
-	params := map[string]string{}
-	if u.query != "" {
-		for part := range strings.SplitSeq(u.query, "&") {
-			key, value, ok := strings.Cut(part, "=")
-			if ok {
-				value = "=" + value
-			}
-			params[key] = value
-		}
-	}
+	params := paramsOf(u.query)
 	params["proxy"], params["proxyport"] = "="+escape(host), ""
 	if port != "" {
 		params["proxyport"] = "=" + port
 	}
-	keys := make([]string, 0, len(params))
-	for k := range params {
+	u.query = params.print()
+}
+
+// params are those of a query: name → value with its sign. libzypp holds them so: of two with one name the last counts.
+type params map[string]string
+
+func paramsOf(query string) params {
+	out := params{}
+	if query == "" {
+		return out
+	}
+	for part := range strings.SplitSeq(query, "&") {
+		key, value, ok := strings.Cut(part, "=")
+		if ok {
+			value = "=" + value
+		}
+		out[key] = value
+	}
+	return out
+}
+
+// print is the query again, its names in order.
+func (p params) print() string {
+	keys := make([]string, 0, len(p))
+	for k := range p {
 		keys = append(keys, k)
 	}
 	slices.Sort(keys)
 	for i, k := range keys {
-		keys[i] = k + params[k]
+		keys[i] = k + p[k]
 	}
-	u.query = strings.Join(keys, "&")
+	return strings.Join(keys, "&")
 }
 
 func escape(s string) string {
