@@ -152,6 +152,30 @@ func (a *app) placeTable(list []api.Repository) {
 			}
 		}
 	}
+	a.unknownPlaces(list)
+}
+
+// unknownPlaces says why it is not known what stands at places, once for those with the same reason.
+func (a *app) unknownPlaces(list []api.Repository) {
+	var whys []string
+	of := map[string][]string{}
+	for i := range list {
+		r := &list[i]
+		if r.Look.State != api.PlaceUnknown {
+			continue
+		}
+		if of[r.Look.Why] == nil {
+			whys = append(whys, r.Look.Why)
+		}
+		of[r.Look.Why] = append(of[r.Look.Why], r.Address)
+	}
+	for _, why := range whys {
+		what := of[why][0] + " is"
+		if n := len(of[why]); n > 1 {
+			what = fmt.Sprintf("%d places are", n)
+		}
+		a.out.Printf("\n%s", a.out.Wrap(0, fmt.Sprintf("%s not known: %s.", what, why)))
+	}
 }
 
 func witnessWords(w api.WitnessOffered) string {
