@@ -2,11 +2,14 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -14,14 +17,14 @@ import (
 	"patientlantern.example/lantern/standin"
 )
 
-// launched is what a small process beside this one says of a command that it ran: a child's
-// resident size counts from that of its parent, and this process is large.
+// launched is what a process beside this one, which does nothing else, says of a command that it ran twice: once by the clock,
+// and once to its end under its eyes.
 type launched struct {
 	Wall     time.Duration
 	Resident int64 // bytes
 }
 
-// launch runs a command in this process, which does nothing else, and prints what it took.
+// launch runs a command and prints what it took.
 func launch(name string, args []string) error {
 	cmd := exec.Command(name, args...)
 	var took launched
@@ -30,10 +33,58 @@ func launch(name string, args []string) error {
 		return fmt.Errorf("%s: %w", name, err)
 	}
 	took.Wall = time.Since(start)
-	if ru, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
-		took.Resident = ru.Maxrss * 1024
+	var err error
+	if took.Resident, err = resident(name, args); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
 	}
 	return json.NewEncoder(os.Stdout).Encode(took)
+}
+
+// resident is the most that a command has resident, in bytes, as it stands when it ends. What wait4(2) tells of a child holds
+// what its parent had when it was made, and this program is larger than most that it measures.
+func resident(name string, args []string) (int64, error) {
+	const traceExit, exits = 0x40, 6 // PTRACE_O_TRACEEXIT, PTRACE_EVENT_EXIT
+	runtime.LockOSThread()           // who traces is a thread
+	cmd := exec.Command(name, args...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Ptrace: true}
+	if err := cmd.Start(); err != nil {
+		return 0, err
+	}
+	pid, began := cmd.Process.Pid, false
+	for {
+		var is syscall.WaitStatus
+		if _, err := syscall.Wait4(pid, &is, 0, nil); err != nil {
+			return 0, err
+		}
+		switch {
+		case is.Exited() || is.Signaled():
+			return 0, fmt.Errorf("ended unseen: %v", is)
+		case is.TrapCause() == exits:
+			status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+			if err != nil {
+				return 0, err
+			}
+			_, rest, _ := strings.Cut(string(status), "VmHWM:")
+			var kilobytes int64
+			if _, err := fmt.Sscan(rest, &kilobytes); err != nil {
+				return 0, fmt.Errorf("its resident size is not told: %w", err)
+			}
+			return kilobytes * 1024, errors.Join(syscall.PtraceDetach(pid), cmd.Wait())
+		}
+		signal := is.StopSignal()
+		if signal == syscall.SIGTRAP { // ours
+			signal = 0
+		}
+		if !began {
+			began = true
+			if err := syscall.PtraceSetOptions(pid, traceExit); err != nil {
+				return 0, err
+			}
+		}
+		if err := syscall.PtraceCont(pid, int(signal)); err != nil {
+			return 0, err
+		}
+	}
 }
 
 // timed runs a command several times and gives the median wall time and the
