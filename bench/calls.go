@@ -196,26 +196,7 @@ func calls(s *suite) error {
 
 // everybody lets all hosts check in once.
 func everybody(s *suite, srv *server, p *population) error {
-	tokens, err := agentTokens(p.key, p.hosts)
-	if err != nil {
-		return err
-	}
-	bodies := map[string][]byte{}
-	body := func(h *store.Host) []byte {
-		k := h.Traits + h.Survey + h.Sheet
-		if bodies[k] == nil {
-			bodies[k] = mustJSON(api.CheckIn{Traits: h.Traits, Survey: h.Survey, Sheet: h.Sheet, Revision: h.Revision})
-		}
-		return bodies[k]
-	}
-	for _, h := range p.hosts {
-		body(h)
-	}
-	rate, err := send(
-		srv.url+"/api/agent/check-in",
-		int64(len(p.hosts)),
-		func(k int64) (string, []byte) { return tokens[k], body(p.hosts[k]) },
-	)
+	rate, err := everybodyIn(srv, p)
 	if err != nil {
 		return err
 	}
@@ -228,6 +209,30 @@ func everybody(s *suite, srv *server, p *population) error {
 		fmt.Sprintf("%.0f first check-ins a second, client on the same cores", rate),
 	)
 	return nil
+}
+
+// everybodyIn lets all hosts check in once, and returns how many did in a second.
+func everybodyIn(srv *server, p *population) (rate float64, err error) {
+	tokens, err := agentTokens(p.key, p.hosts)
+	if err != nil {
+		return 0, err
+	}
+	bodies := map[string][]byte{}
+	body := func(h *store.Host) []byte {
+		k := h.Traits + h.Survey + h.Sheet
+		if bodies[k] == nil {
+			bodies[k] = mustJSON(api.CheckIn{Traits: h.Traits, Survey: h.Survey, Sheet: h.Sheet, Revision: h.Revision})
+		}
+		return bodies[k]
+	}
+	for _, h := range p.hosts {
+		body(h)
+	}
+	return send(
+		srv.url+"/api/agent/check-in",
+		int64(len(p.hosts)),
+		func(k int64) (string, []byte) { return tokens[k], body(p.hosts[k]) },
+	)
 }
 
 // looks measures what changes nothing.
@@ -337,34 +342,41 @@ func changes(s *suite, srv *server, p *population) error {
 // waves lets the hosts of the first two waves report, one and a tenth, and measures what the
 // service does for each: its wave, its gates, its rows.
 func (s *suite) waves(srv *server, p *population, rollout int64) error {
+	each, count, err := carried(srv, p, rollout, 2)
+	if err != nil {
+		return err
+	}
+	s.add("a host of a rollout in waves, of processor time", "1ms", each < time.Millisecond, each.Round(time.Microsecond).String(),
+		fmt.Sprintf("%d hosts in two waves, of 100,000 in three", count))
+	return nil
+}
+
+// carried lets the hosts of the first waves of a rollout report, and returns what the service took for each.
+func carried(srv *server, p *population, rollout int64, waves int) (each time.Duration, count int, err error) {
 	byName := make(map[string]*store.Host, len(p.hosts))
 	for _, h := range p.hosts {
 		byName[h.Name] = h
 	}
 	var used time.Duration
-	count := 0
-	for wave := 1; wave <= 2; wave++ {
+	for wave := 1; wave <= waves; wave++ {
 		hosts, err := waiting(srv, byName, rollout, wave)
 		if err != nil {
-			return err
+			return 0, 0, err
 		}
 		tokens, err := agentTokens(p.key, hosts)
 		if err != nil {
-			return err
+			return 0, 0, err
 		}
 		before := srv.processor()
 		for i, t := range tokens {
 			report := api.Report{Rollout: rollout, State: "done", Step: "done", Sheet: hosts[i].Sheet, Survey: hosts[i].Survey}
 			if _, _, err := srv.as(t, "POST", "/api/agent/reports", report, http.StatusNoContent); err != nil {
-				return err
+				return 0, 0, err
 			}
 		}
 		used, count = used+srv.processor()-before, count+len(tokens)
 	}
-	each := used / time.Duration(max(count, 1))
-	s.add("a host of a rollout in waves, of processor time", "1ms", each < time.Millisecond, each.Round(time.Microsecond).String(),
-		fmt.Sprintf("%d hosts in two waves, of 100,000 in three", count))
-	return nil
+	return used / time.Duration(max(count, 1)), count, nil
 }
 
 // waiting returns the hosts that may begin, once a wave has begun.
