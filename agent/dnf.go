@@ -41,7 +41,8 @@ func (h dnf) program() (string, error) {
 // Its own --installroot is no help: it moves neither the paths of keys nor those of
 // certificates.
 func (h dnf) args(repos string, t source.Traits) []string {
-	args := []string{"--noplugins", "--quiet", "--setopt=skip_if_unavailable=0", "--setopt=*.skip_if_unavailable=0"}
+	args := []string{"--noplugins", "--quiet", "--setopt=skip_if_unavailable=0", "--setopt=*.skip_if_unavailable=0",
+		"--setopt=exit_on_lock=1"} // else it waits for whoever holds the lock, and as long as that takes
 	if repos != "" {
 		args = append(args, "--setopt=reposdir="+repos)
 	}
@@ -222,6 +223,7 @@ const noURL = "Usable URL not found"
 
 // dnfErrors returns dnf's complaints in one line: the reasons where it gives any.
 func dnfErrors(text string) string {
+	const unavailable = "GPG signature is not available"
 	var reasons, errs []string
 	seen := map[string]bool{}
 	for line := range strings.Lines(text) {
@@ -237,6 +239,8 @@ func dnfErrors(text string) string {
 		reasons = slices.DeleteFunc(reasons, func(why string) bool { return why == noURL })
 	}
 	switch {
+	case len(reasons) > 0 && strings.Contains(strings.Join(errs, " "), unavailable): // all else was had
+		return unavailable + ": " + strings.Join(reasons, "; ")
 	case len(reasons) > 0:
 		return strings.Join(reasons, "; ")
 	case len(errs) > 0:

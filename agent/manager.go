@@ -74,13 +74,13 @@ func (h *Host) plain(q asked) bool {
 func (h *Host) manager(family string) (manager, error) {
 	switch family {
 	case deb.Family:
-		return apt{h}, nil
+		return roomy{apt{h}, h, []string{"var/lib/apt/lists"}}, nil
 	case rpm.Family:
-		return dnf{h}, nil
+		return roomy{dnf{h}, h, []string{"var/cache/dnf", "var/cache/libdnf5", "var/cache/yum"}}, nil
 	case zypp.Family:
-		return zypper{h}, nil
+		return roomy{zypper{h}, h, []string{"var/cache/zypp"}}, nil
 	case arch.Family:
-		return pacman{h}, nil
+		return roomy{pacman{h}, h, []string{"var/lib/pacman/sync"}}, nil
 	}
 	return nil, fmt.Errorf("this agent cannot change hosts of the family %q", family)
 }

@@ -146,6 +146,9 @@ func complaints(text string) map[string]*complaint {
 			_, said, _ = strings.Cut(said, " : ")
 			bare, signature := strings.CutSuffix(file, ".sig")
 			c := note(strings.TrimSuffix(bare, ".db"), said)
+			if signature {
+				said = "its signature: " + said
+			}
 			if c.tries == 0 {
 				c.why = said // what is said of an older one that is still there comes before it at times
 			}

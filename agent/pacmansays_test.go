@@ -32,7 +32,7 @@ func TestWhatPacmanSaysOfDatabases(t *testing.T) {
 		{"one server of two, and another database", no + "one.db' from a : 404\n" + no + "two.db' from a : 404\n" + no + "two.db' from b : 500\nerror: failed to synchronize all databases (x)\n",
 			exit, map[string]string{"two": "404"}, true},
 		{"a server that is left out then", no + "one.db' from a : 404\nwarning: too many errors from a, skipping for the remainder of this transaction\n", exit, map[string]string{"one": "404"}, true},
-		{"a signature", no + "one.db.sig' from a : 404\n", exit, map[string]string{"one": "404"}, true},
+		{"a signature", no + "one.db.sig' from a : 404\n", exit, map[string]string{"one": "its signature: 404"}, true},
 		{"not believed", "error: one: signature from \"X\" is invalid\nerror: failed to update one (invalid or corrupted database (PGP signature))\n", exit,
 			map[string]string{"one": `signature from "X" is invalid`}, true},
 		{"had, and no database", "error: could not open file /var/lib/pacman/sync/two.db: Unrecognized archive format\n", nil, map[string]string{"two": "Unrecognized archive format"}, true},

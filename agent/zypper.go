@@ -183,7 +183,38 @@ func zypperErrors(text string) string {
 		}
 	}
 	if len(history) > 0 {
-		return strings.Join(history, "; ")
+		return strings.Join(plainly(history, rest), "; ")
 	}
 	return oneLine(strings.Join(rest, " "))
+}
+
+// unsure is what zypper says in the end of a signature that it does not take; what was wrong with it stands above.
+const unsure = "Signature verification failed for "
+
+// plainly are zypper's complaints with what was wrong with a signature in the place of that something was, and without what rpm says
+// when it cannot keep a key which zypper uses all the same.
+func plainly(history, rest []string) (out []string) {
+	why := ""
+	for _, line := range rest {
+		if sentence, ok := strings.CutPrefix(line, "Warning: "); ok && why == "" {
+			for _, words := range []string{" is unsigned.", " is signed with an unknown key ", "This file was modified after it has been signed."} {
+				if strings.Contains(sentence, words) {
+					why = strings.TrimSuffix(sentence, ".")
+				}
+			}
+		}
+	}
+	for _, line := range history {
+		switch {
+		case strings.HasPrefix(line, "Command exited with status"), strings.HasSuffix(line, " import failed.") && strings.HasPrefix(line, "error: "):
+		case strings.HasPrefix(line, unsure) && why != "":
+			out = append(out, why)
+		default:
+			out = append(out, line)
+		}
+	}
+	if out == nil {
+		return history
+	}
+	return out
 }

@@ -77,8 +77,14 @@ var table = []rule{
 		"the host's disk is full", "make room on the host, then go on"),
 	on(ReadOnly, `read-only file system`, "a file system of the host is read-only", "look why it was mounted so (dmesg), then go on"),
 	on(Locked, `could not get lock|unable to lock|is locked by|waiting for process with pid|system management is locked|`+
-		`unable to acquire .*lock|another app is currently holding`,
+		`unable to acquire .*lock|already locked by|another app is currently holding`,
 		"another package manager is at work on the host", "wait until it has ended, or end it; then go on"),
+	on(
+		Proxy,
+		`\b407\b|proxy authentication|could not resolve proxy|proxy connect|from proxy after connect|response from proxy|connect tunnel failed`,
+		"the proxy in between refuses",
+		"look at proxy: of the host's site in the policy, at the host's own setting (lantern host show), and at the proxy",
+	),
 	on(
 		Unauthorised,
 		`\b(?:status(?: code)?|code|error|answered|returned|http(?:/\d(?:\.\d)?)?):? *40[13]\b|`+
@@ -86,12 +92,6 @@ var table = []rule{
 			`\b(?:authentication required|login failed|permission to access\b.*\bdenied)|does not let this host in`,
 		"the vendor does not let the host in",
 		"see whether it has a seat (lantern seat list), and whether its access still opens the place",
-	),
-	on(
-		Proxy,
-		`\b407\b|proxy authentication|could not resolve proxy|proxy connect|from proxy after connect|response from proxy|connect tunnel failed`,
-		"the proxy in between refuses",
-		"look at proxy: of the host's site in the policy, at the host's own setting (lantern host show), and at the proxy",
 	),
 	on(
 		Unresolved,
@@ -131,7 +131,7 @@ var table = []rule{
 	on(
 		BadSignature,
 		`message has been manipulated|policy rejected non-revocation signature|untrusted digest algorithm|\bbadsig\b|`+
-			`at least one invalid signature`,
+			`at least one invalid signature|modified after it has been signed`,
 		"the signature does not fit what came, or is made in a way that can be forged",
 		"it may be a broken mirror, or somebody in between; ask the vendor before going on",
 	),
@@ -144,10 +144,17 @@ var table = []rule{
 	),
 	on(
 		UnknownKey,
+		`signature verification error: bad gpg signature`,
+		"its signature is by a key that the policy does not name for it, or does not fit what came: dnf does not say which",
+		"lantern repository probe shows which key signs there today; "+
+			"find out from the vendor, and not from the mirror, whether it is theirs, and if so add it with succeeds:",
+	),
+	on(
+		UnknownKey,
 		`no_pubkey|key id [0-9A-F]{8,40} *can't check|missing (?:key|openpgp)|`+
 			`public key (?:is )?not (?:available|found|installed)|signature [^;]* unknown trust|`+
 			`key [^;]* (?:could not be looked up|is unknown|is not trusted)|`+
-			`signed with unknown key|no key .* installed|signature verification failed|signature verification error|`+
+			`signed with (?:an )?unknown key|no key .* installed|signature verification failed|signature verification error|`+
 			`signature from .* is (?:unknown|marginal)`,
 		"it is signed by a key that the policy does not name for it",
 		"find out from the vendor, and not from the mirror, whether they have "+
@@ -159,11 +166,14 @@ var table = []rule{
 		"the signature does not fit what came",
 		"it may be a broken mirror, or somebody in between; ask the vendor before going on",
 	),
-	on(Unsigned, `is not signed|no (?:valid )?signature|missing required signature|gpg verification enabled, but no|unsigned`,
+	on(Missing, `but no summary found`,
+		"it is not there, or the server does not let the host in: flatpak does not say which",
+		"compare the address with what the vendor says today, and open it by hand"),
+	on(Unsigned, `signature is not available: [^;]*\b404\b|its signature: [^;]*\b404\b|is not signed|no (?:valid )?signature|missing required signature|gpg verification enabled, but no|unsigned`,
 		"it is not signed", "ask the vendor; only where that is right, say signatures: off with because:"),
 	on(
 		Mismatch,
-		`hash sum mismatch|checksum (?:mismatch|doesn't match|error)|does not match (?:expected|the expected)|`+
+		`hash sum mismatch|has wrong checksum|checksum (?:mismatch|doesn't match|error)|does not match (?:expected|the expected)|`+
 			`unexpected size|mirror sync in progress|`+
 			`digest verification|file has unexpected`,
 		"the sums do not fit: the upstream is being changed at this moment",
@@ -173,12 +183,12 @@ var table = []rule{
 		"the server cannot prove who it is (TLS)", "look at its certificate, at authority: in the policy, and at the host's clock"),
 	on(
 		Missing,
-		`\b404\b|not found|does not have a release file|no such file|failed to find|can't provide|`+
+		`\b404\b|not found|repository type can't be determined|does not have a release file|no such file|failed to find|can't provide|`+
 			`names no address|cannot download, all mirrors were already tried`,
 		"it is not there: a part of the address is wrong, or the vendor has moved it",
 		"compare url, suites and components with what the vendor says today",
 	),
-	on(Server, `\b50[0-9]\b|bad gateway|service unavailable|internal server error`, "the vendor's server is ill", "try again later"),
+	on(Server, `\b50[0-9]\b|temporarily unaccessible|bad gateway|service unavailable|internal server error`, "the vendor's server is ill", "try again later"),
 	on(
 		Slow,
 		`timed? ?out|too slow|takes too long|was broken off|took longer`,
