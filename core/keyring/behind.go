@@ -203,12 +203,18 @@ func declared(raw []byte) int {
 		case raw[1] == 255:
 			at, size = 2, 4
 		}
+	} else if raw[0]&3 == 3 { // it goes on to the end
+		return len(raw) - 1
 	} else {
 		size = 1 << (raw[0] & 3)
 	}
-	n := 0
+	n := uint64(0)
 	for _, b := range raw[min(at, len(raw)):min(at+size, len(raw))] {
-		n = n<<8 | int(b)
+		n = n<<8 | uint64(b)
 	}
-	return n
+	return int(min(n, longest))
 }
+
+// longest is how long a packet is taken to be at most: more than anything is that is read here, and no number too large for a
+// machine of 32 bits.
+const longest = 1 << 30

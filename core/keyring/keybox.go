@@ -113,7 +113,10 @@ func kept(image []byte) (out []byte, err error) {
 func headOf(raw []byte) (tag uint8, head, said int) {
 	tag, head = raw[0]&0x3f, 2
 	if raw[0]&0x40 == 0 {
-		tag, head = raw[0]&0x3f>>2, 1+1<<(raw[0]&3)
+		tag, head = raw[0]&0x3f>>2, 1
+		if raw[0]&3 != 3 {
+			head += 1 << (raw[0] & 3)
+		}
 	} else if len(raw) > 1 {
 		switch {
 		case raw[1] == 255:
