@@ -65,7 +65,7 @@ func TestARolloutEndsWithItsLastHost(t *testing.T) {
 	assert.False(t, ended)
 	_, err = said(s, ro, hosts[1], rollout.Works, `{"step":"stage"}`)
 	require.NoError(t, err)
-	stopped, err := s.StopRollout(ctx, ro.ID, nil, now, func(store.Stopped) store.Change { return store.Change{} })
+	stopped, err := s.StopRollout(ctx, ro.ID, "", nil, now, func(store.Stopped) store.Change { return store.Change{} })
 	require.NoError(t, err)
 	assert.Equal(t, store.Stopped{Hosts: []string{"gw-03"}}, stopped)
 	_, err = s.OpenRollout(ctx, store.KindRollout)
@@ -102,8 +102,10 @@ func TestHostsOfARolloutAreCountedAndPaged(t *testing.T) {
 				require.NoError(rt, err)
 				require.NoError(rt, s.LeaveBehind(ctx, current, []string{h.Name}, now, func(bool) store.Change { return store.Change{} }))
 			case rollout.Stops:
-				_, err := s.StopRollout(ctx, ro.ID, nil, now, func(store.Stopped) store.Change { return store.Change{} })
+				was, err := s.Rollout(ctx, ro.ID)
 				require.NoError(rt, err)
+				_, err = s.StopRollout(ctx, ro.ID, "", nil, now, func(store.Stopped) store.Change { return store.Change{} })
+				require.Equal(rt, was.Ended.IsZero(), err == nil, "%v", err)
 			default:
 				_, _ = said(s, ro, h, e, fmt.Sprintf(`{"step":%q}`, e)) // it may be refused
 			}

@@ -97,7 +97,7 @@ func (s *Rollouts) beginBack(ctx context.Context, b *backing) (ro store.Rollout,
 		taken = append(taken, more...)
 	}
 	if b.of.Ended.IsZero() {
-		if _, err := s.stopHosts(ctx, b.of.ID); err != nil {
+		if err := s.outOfTheWay(ctx, b.of.ID, ""); err != nil {
 			return ro, err
 		}
 	}

@@ -57,7 +57,7 @@ func (s *Rollouts) pull(
 		return refusal.Conflict(fmt.Sprintf("rollout %d: %s", ro.ID, err))
 	}
 	err = s.stand(ctx, journal.By(ctx), command, &ro, next, strings.TrimSpace(in.Body.Because))
-	if errors.Is(err, errMoved) {
+	if errors.Is(err, store.ErrMoved) {
 		return refusal.Conflict(err.Error())
 	}
 	return err

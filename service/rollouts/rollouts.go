@@ -151,7 +151,7 @@ func (s *Rollouts) freshPage(ctx context.Context, id int64) (*api.Rollout, error
 // beginOn begins a rollout, unless something has changed while desks were asked.
 func (s *Rollouts) beginOn(ctx context.Context, p *Startable) (store.Rollout, error) {
 	if p.over != 0 {
-		if _, err := s.stopHosts(ctx, p.over); err != nil {
+		if err := s.outOfTheWay(ctx, p.over, rollout.Held); err != nil {
 			return p.Rollout, err
 		}
 	}
@@ -178,6 +178,18 @@ func (s *Rollouts) beginOn(ctx context.Context, p *Startable) (store.Rollout, er
 			h.Put(&v)
 		}
 	})
+}
+
+// outOfTheWay stops a rollout that is to make way, in the phase in which it does.
+func (s *Rollouts) outOfTheWay(ctx context.Context, id int64, phase rollout.Phase) error {
+	_, err := s.stopHosts(ctx, id, phase)
+	switch {
+	case errors.Is(err, store.ErrEnded): // somebody else has stopped it meanwhile
+		return nil
+	case errors.Is(err, store.ErrMoved):
+		return refusal.Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d", id, id))
+	}
+	return err
 }
 
 // forward refuses where a host has a newer revision. One that is being healed does not hold
@@ -401,10 +413,12 @@ func (s *Rollouts) StopRollout(ctx context.Context, in *RolloutPath) (*api.Rollo
 	if err != nil {
 		return nil, err
 	}
-	if !ro.Ended.IsZero() {
-		return nil, refusal.Conflict(fmt.Sprintf("rollout %d has ended already, at %s", ro.ID, ro.Ended.Format(time.RFC3339)))
+	left, err := s.stopHosts(ctx, ro.ID, "")
+	if errors.Is(err, store.ErrEnded) {
+		if ro, err = s.findRollout(ctx, in.ID); err == nil {
+			err = refusal.Conflict(fmt.Sprintf("rollout %d has ended already, at %s", ro.ID, ro.Ended.Format(time.RFC3339)))
+		}
 	}
-	left, err := s.stopHosts(ctx, ro.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -417,7 +431,7 @@ func (s *Rollouts) StopRollout(ctx context.Context, in *RolloutPath) (*api.Rollo
 
 // stopHosts takes a task off its hosts but for those that are at work, whose names it
 // returns.
-func (s *Rollouts) stopHosts(ctx context.Context, id int64) (left []string, err error) {
+func (s *Rollouts) stopHosts(ctx context.Context, id int64, phase rollout.Phase) (left []string, err error) {
 	var concerned []*fleet.Host
 	for _, h := range s.Fleet.All() {
 		if h.Row().Task == id {
@@ -439,7 +453,7 @@ func (s *Rollouts) stopHosts(ctx context.Context, id int64) (left []string, err 
 		}
 	}
 	by := journal.By(ctx)
-	stopped, err := s.Store.StopRollout(ctx, id, gone, now, func(x store.Stopped) store.Change {
+	stopped, err := s.Store.StopRollout(ctx, id, phase, gone, now, func(x store.Stopped) store.Change {
 		return store.Change{
 			Note: func() []store.Entry {
 				return append(s.HostEntries(by, "stop-rollout", x.Hosts), s.RolloutEntry(by, "stop-rollout", id, x.Ended))

@@ -2,7 +2,6 @@ package rollouts
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -197,9 +196,6 @@ func stepCommand(actions []rollout.Action, c rollout.Course) string {
 	return "wave-" + string(c.Phase)
 }
 
-// errMoved is returned where a rollout has gone on since it was looked at.
-var errMoved = errors.New("the rollout has gone on at this moment; look at it, and try again")
-
 // stand stores where a rollout stands from now on.
 func (s *Rollouts) stand(ctx context.Context, by journal.Actor, command string, ro *store.Rollout, next rollout.Course, why string) error {
 	detail := map[string]any{"phase": next.Phase, "wave": next.Opened}
@@ -215,7 +211,7 @@ func (s *Rollouts) stand(ctx context.Context, by journal.Actor, command string, 
 		Then: func() { s.steer.setHeld(ro.ID, next.Phase == rollout.Held) },
 	})
 	if err == nil && !stored {
-		err = errMoved
+		err = store.ErrMoved
 	}
 	if err == nil {
 		s.Log.Info("rollout", "rollout", ro.ID, "command", command, "phase", next.Phase, "wave", next.Opened, "by", by.String())
