@@ -262,7 +262,10 @@ func TestEveryFaultOfARefreshIsUnderstood(t *testing.T) {
 				kind, message := x.befalls(t, ups, family, a)
 				assert.Equal(t, want, kind, "%s", message)
 				if want != "" {
-					assert.NotEmpty(t, cause.About(kind).Remedy)
+					m, _ := cause.Of(message)
+					assert.NotEmpty(t, m.Remedy)
+					assert.Equal(t, want == cause.UnknownKey && family != source.FamilyRpm, strings.Contains(m.Says, "0749F720CB2DE5D9"), "%s: %s", m.Says, message)
+					assert.NotRegexp(t, "dnf|flatpak", cause.About(kind).Says, "it is said of others too")
 				}
 			})
 		}

@@ -197,7 +197,9 @@ func plainly(history, rest []string) (out []string) {
 	why := ""
 	for _, line := range rest {
 		if sentence, ok := strings.CutPrefix(line, "Warning: "); ok && why == "" {
-			for _, words := range []string{" is unsigned.", " is signed with an unknown key ", "This file was modified after it has been signed."} {
+			for _, words := range []string{
+				" is unsigned.", " is signed with an unknown key ", "This file was modified after it has been signed.",
+			} {
 				if strings.Contains(sentence, words) {
 					why = strings.TrimSuffix(sentence, ".")
 				}

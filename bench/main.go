@@ -62,7 +62,8 @@ func main() {
 		name string
 		run  func(*suite) error
 	}{{"processes", processes}, {"texts", texts},
-		{"upstreams", upstreams}, {"fleet", fleet}, {"check-ins", checkIns}, {"scale", scale}, {"calls", calls}, {"waves", waves}, {"swaps", swaps},
+		{"upstreams", upstreams}, {"fleet", fleet}, {"check-ins", checkIns}, {"scale", scale}, {"calls", calls}, {"waves", waves},
+		{"swaps", swaps},
 		{"pages", pages},
 		{"year", year}} {
 		asked := slices.Contains(os.Args[1:], part.name)

@@ -65,10 +65,16 @@ type rule struct {
 	match  func() *regexp.Regexp
 	says   string
 	remedy string
+	narrow bool // of one program, so not what the kind means in general
 }
 
 func on(kind Kind, match, says, remedy string) rule {
-	return rule{kind, pattern.Lazy(`(?i)` + match), says, remedy}
+	return rule{kind, pattern.Lazy(`(?i)` + match), says, remedy, false}
+}
+
+func narrow(r rule) rule {
+	r.narrow = true
+	return r
 }
 
 // table is looked through from the top: what is particular stands above what is general.
@@ -142,13 +148,13 @@ var table = []rule{
 		"what came is no metadata of packages",
 		"open the address by hand: a sign-in page, or another address, is usual",
 	),
-	on(
+	narrow(on(
 		UnknownKey,
 		`signature verification error: bad gpg signature`,
 		"its signature is by a key that the policy does not name for it, or does not fit what came: dnf does not say which",
 		"lantern repository probe shows which key signs there today; "+
 			"find out from the vendor, and not from the mirror, whether it is theirs, and if so add it with succeeds:",
-	),
+	)),
 	on(
 		UnknownKey,
 		`no_pubkey|key id [0-9A-F]{8,40} *can't check|missing (?:key|openpgp)|`+
@@ -166,9 +172,9 @@ var table = []rule{
 		"the signature does not fit what came",
 		"it may be a broken mirror, or somebody in between; ask the vendor before going on",
 	),
-	on(Missing, `but no summary found`,
+	narrow(on(Missing, `but no summary found`,
 		"it is not there, or the server does not let the host in: flatpak does not say which",
-		"compare the address with what the vendor says today, and open it by hand"),
+		"compare the address with what the vendor says today, and open it by hand")),
 	on(Unsigned, `signature is not available: [^;]*\b404\b|its signature: [^;]*\b404\b|is not signed|no (?:valid )?signature|missing required signature|gpg verification enabled, but no|unsigned`,
 		"it is not signed", "ask the vendor; only where that is right, say signatures: off with because:"),
 	on(
@@ -233,7 +239,7 @@ func About(k Kind) Meaning {
 		return m
 	}
 	for _, r := range table {
-		if r.kind == k {
+		if r.kind == k && !r.narrow {
 			return Meaning{Kind: k, Says: r.says, Remedy: r.remedy}
 		}
 	}
@@ -246,7 +252,7 @@ var notWords = pattern.Lazy(`(?i)\[IP: [^\]]*\]|[a-z][a-z0-9+.-]*://\S*|'\.{0,2}
 	`\b[0-9a-f]{64}\S*|(?:^|[\s(=])\.{0,2}/[^\s:;,]+|\b\S+:\d+\b`)
 
 // named is how programs name the key of a signature.
-var named = pattern.Lazy(`(?i)\b(?:no_pubkey|expkeysig|revkeysig|badsig|key id|missing key|key) +(?:0x)?([0-9A-F]{8,40})\b`)
+var named = pattern.Lazy(`(?i)\b(?:no_pubkey|expkeysig|revkeysig|badsig|key id|missing key|key) +['"]?(?:0x)?([0-9A-F]{8,40})\b`)
 
 // ofKeys are the causes of which the key is told.
 var ofKeys = map[Kind]bool{UnknownKey: true, EndedKey: true, BadSignature: true}
