@@ -208,7 +208,8 @@ func plainly(history, rest []string) (out []string) {
 	}
 	for _, line := range history {
 		switch {
-		case strings.HasPrefix(line, "Command exited with status"), strings.HasSuffix(line, " import failed.") && strings.HasPrefix(line, "error: "):
+		case strings.HasPrefix(line, "Command exited with status"), // of rpm, which says then:
+			strings.HasPrefix(line, "error: ") && strings.HasSuffix(line, " import failed."):
 		case strings.HasPrefix(line, unsure) && why != "":
 			out = append(out, why)
 		default:
