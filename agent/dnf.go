@@ -74,6 +74,11 @@ func (h dnf) args(repos string, t source.Traits) []string {
 	return args
 }
 
+// ask runs dnf, and again where another one is at work.
+func (h dnf) ask(ctx context.Context, limit time.Duration, program string, args ...string) (string, error) {
+	return h.patiently(ctx, func() (string, error) { return h.run(ctx, limit, nil, program, args...) })
+}
+
 func exists(p string) bool {
 	_, err := os.Stat(p)
 	return err == nil
@@ -143,7 +148,7 @@ func (h dnf) try(ctx context.Context, dir string, texts map[string][]byte, now *
 		}
 		args = append(args, "--config="+conf)
 	}
-	out, err := h.run(ctx, time.Minute, nil, program, append(args, "--cacheonly", "repolist", "--all")...)
+	out, err := h.ask(ctx, time.Minute, program, append(args, "--cacheonly", "repolist", "--all")...)
 	if err != nil {
 		return fmt.Errorf("dnf refuses the new configuration, so nothing was changed: %s", dnfErrors(out))
 	}
@@ -191,7 +196,7 @@ func (h dnf) refresh(ctx context.Context, q asked) (string, []api.SourceOutcome,
 				only = append(only, "--setopt="+id+".skip_if_unavailable=0")
 			}
 		}
-		return h.run(ctx, q.limit(), nil, program, append(only, "makecache")...)
+		return h.ask(ctx, q.limit(), program, append(only, "makecache")...)
 	})
 	return program, out, nil
 }

@@ -261,6 +261,9 @@ func TestEveryFaultOfARefreshIsUnderstood(t *testing.T) {
 				t.Parallel()
 				kind, message := x.befalls(t, ups, family, a)
 				assert.Equal(t, want, kind, "%s", message)
+				if want == cause.Locked && family != source.FamilyArch { // pacman's lock does not tell whose it is
+					assert.Contains(t, message, fmt.Sprint(os.Getpid()))
+				}
 				if want != "" {
 					m, _ := cause.Of(message)
 					assert.NotEmpty(t, m.Remedy)

@@ -12,21 +12,27 @@ import (
 	"patientlantern.example/lantern/core/cause"
 )
 
-// Pauses while another package manager is at work: 1, 2, 3 … seconds, a quarter of a minute
-// in all.
-const lockTries = 6
+// lockTries is how often a package manager is run while another one is at work, with pauses of 1, 2, 3 … seconds: two minutes in
+// all, in which most of what runs by itself has fetched what it wants.
+func (h *Host) lockTries() int {
+	if h.Root != "/" {
+		return 6
+	}
+	return 16
+}
 
 // patiently runs a package manager again while another one is at work. Where that goes on,
 // the answer names who holds the lock, as far as that can be seen.
 func (h *Host) patiently(ctx context.Context, run func() (string, error)) (text string, err error) {
-	for try := range lockTries {
+	tries := h.lockTries()
+	for try := range tries {
 		if text, err = run(); err == nil {
 			return text, nil
 		}
 		if c, known := cause.Of(text); !known || c.Kind != cause.Locked {
 			return text, err
 		}
-		if try == lockTries-1 {
+		if try == tries-1 {
 			break
 		}
 		select {

@@ -189,7 +189,7 @@ func (h dnf) visible(ctx context.Context, q asked, w source.SheetWitness) ([]str
 	for _, id := range sections(q.sheet, q.survey, w.Repository) {
 		args = append(args, "--repo="+id)
 	}
-	text, err := h.run(ctx, time.Minute, nil, program, append(args, "repoquery", "--qf", "=%{name} %{evr}\n", w.Package)...)
+	text, err := h.ask(ctx, time.Minute, program, append(args, "repoquery", "--qf", "=%{name} %{evr}\n", w.Package)...)
 	if err != nil {
 		return nil, errors.New(dnfErrors(text))
 	}
