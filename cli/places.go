@@ -5,7 +5,6 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -115,9 +114,7 @@ func (x *sought) look(ctx context.Context, client *fetch.Client, p *policy.Polic
 			way.Roots.AppendCertsFromPEM([]byte(r.Rpm.Authority.Value))
 		}
 	}
-	if proxy, err := url.Parse(x.through.Proxy); err == nil && x.through.Proxy != "" {
-		way.Proxy, way.Direct = proxy, strings.Fields(x.through.Direct)
-	}
+	way, err := way.By(x.through)
 	where := strings.Join(append([]string{strings.TrimSpace(family.MaskURL(x.Address()) + " " + x.Suite)}, x.Archs...), " ")
 	unseen := func(why string) *diag.Diagnostic {
 		return &diag.Diagnostic{
@@ -137,7 +134,9 @@ func (x *sought) look(ctx context.Context, client *fetch.Client, p *policy.Polic
 	src.Keys = p.Certificates(func(f string) bool { return slices.Contains(x.Keys, f) })
 	ctx, stop := context.WithTimeout(ctx, placeTime)
 	defer stop()
-	_, err := upstream.Look(src, client.Opener(ctx, way), time.Now())
+	if err == nil {
+		_, err = upstream.Look(src, client.Opener(ctx, way), time.Now())
+	}
 	var refused *upstream.Refused
 	switch {
 	case err == nil:

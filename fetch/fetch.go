@@ -93,6 +93,19 @@ type Way struct {
 	Local           bool           // file: is opened too, on this machine
 }
 
+// By is the way through what hosts of a site go through.
+func (w Way) By(t upstream.Through) (Way, error) {
+	if t.Proxy == "" {
+		return w, nil
+	}
+	proxy, err := url.Parse(t.Proxy)
+	if err != nil {
+		return w, &upstream.Refused{Kind: cause.Proxy, Why: "the proxy is no address"}
+	}
+	w.Proxy, w.Direct = proxy, strings.Fields(t.Direct)
+	return w, nil
+}
+
 // through is the proxy for a request; nil where its server is asked without one.
 func (w *Way) through(req *http.Request) (*url.URL, error) {
 	if slices.Contains(w.Direct, req.URL.Hostname()) {

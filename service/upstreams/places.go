@@ -316,6 +316,7 @@ func (u *Upstreams) shown(x *Place, p *policy.Policy, look *api.RepositoryLook) 
 	for _, w := range x.proxies() {
 		r.Through = append(r.Through, w.Proxy)
 	}
+	r.Through = slices.Compact(r.Through) // of sites that differ in what they ask without it
 	if r.Names == nil {
 		r.Names = []string{}
 	}

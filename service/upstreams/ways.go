@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -62,12 +61,12 @@ func (u *Upstreams) seeBy(ctx context.Context, x *Place, src *upstream.Source, w
 		s.note(found, err, "")
 	}
 	for _, w := range list {
-		if through, err := url.Parse(w.Proxy); err == nil {
-			by := way
-			by.Proxy, by.Direct = through, strings.Fields(w.Direct)
-			found, err := u.lookBy(ctx, src, by, *look.Checked)
-			s.note(found, err, w.Proxy)
+		by, err := way.By(w)
+		var found *upstream.Found
+		if err == nil {
+			found, err = u.lookBy(ctx, src, by, *look.Checked)
 		}
+		s.note(found, err, w.Proxy)
 	}
 	if s.unasked != nil && s.found == nil && s.refused == nil {
 		found, err := u.lookBy(ctx, src, way, *look.Checked)
