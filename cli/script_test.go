@@ -95,7 +95,7 @@ func until(ts *testscript.TestScript, neg bool, args []string) {
 
 // mayBeNo are steps of the tour of which the answer is no: a gate that holds, what is only
 // shown, findings, nothing that is expected.
-var mayBeNo = regexp.MustCompile(`^lantern (rollout begin|rollout back-out|host accept|drift|policy compare|policy test|heal)`)
+var mayBeNo = regexp.MustCompile(`^lantern (rollout begin|rollout back-out|host accept|drift|policy compare|policy test|heal|repository probe)`)
 
 // tour @FILE runs every command of the README's tour as it stands there, with the stand-ins of
 // vendors at the address that stands in the file.

@@ -167,13 +167,27 @@ func (u *Upstreams) entitled(r *http.Request) bool {
 	return true
 }
 
-// ServeHTTP serves the files. POST /-/fault?vendor=…&fault=… sets a fault.
+// told does what somebody tells the upstreams to do; is reports whether that is what is asked for.
+func (u *Upstreams) told(r *http.Request) (is bool, err error) {
+	vendor := r.URL.Query().Get("vendor")
+	switch {
+	case r.Method != http.MethodPost:
+		return false, nil
+	case r.URL.Path == "/-/fault":
+		return true, u.SetFault(vendor, r.URL.Query().Get("fault"))
+	case r.URL.Path == "/-/sign":
+		return true, u.Resign(vendor, r.URL.Query().Get("key"))
+	}
+	return false, nil
+}
+
+// ServeHTTP serves the files. POST /-/fault?vendor=…&fault=… sets a fault, POST /-/sign?vendor=…&key=… has a vendor sign with another
+// key of the scenario's.
 func (u *Upstreams) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.URL.Path == "/-/fault" && r.Method == http.MethodPost {
-		if err := u.SetFault(r.URL.Query().Get("vendor"), r.URL.Query().Get("fault")); err != nil {
-			http.Error(w, err.Error(), http.StatusUnprocessableEntity)
-			return
-		}
+	if is, err := u.told(r); err != nil {
+		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
+		return
+	} else if is {
 		w.WriteHeader(http.StatusNoContent)
 		return
 	}
