@@ -175,7 +175,8 @@ var table = []rule{
 	narrow(on(Missing, `but no summary found`,
 		"it is not there, or the server does not let the host in: flatpak does not say which",
 		"compare the address with what the vendor says today, and open it by hand")),
-	on(Unsigned, `signature is not available: [^;]*\b404\b|its signature: [^;]*\b404\b|is not signed|no (?:valid )?signature|missing required signature|gpg verification enabled, but no|unsigned`,
+	on(Unsigned, `signature is not available: [^;]*\b404\b|its signature: [^;]*\b404\b|`+
+		`is not signed|no (?:valid )?signature|missing required signature|gpg verification enabled, but no|unsigned`,
 		"it is not signed", "ask the vendor; only where that is right, say signatures: off with because:"),
 	on(
 		Mismatch,
@@ -189,12 +190,14 @@ var table = []rule{
 		"the server cannot prove who it is (TLS)", "look at its certificate, at authority: in the policy, and at the host's clock"),
 	on(
 		Missing,
-		`\b404\b|not found|repository type can't be determined|does not have a release file|no such file|failed to find|can't provide|`+
+		`\b404\b|not found|repository type can't be determined|does not have a release file|no such file|`+
+			`failed to find|can't provide|`+
 			`names no address|cannot download, all mirrors were already tried`,
 		"it is not there: a part of the address is wrong, or the vendor has moved it",
 		"compare url, suites and components with what the vendor says today",
 	),
-	on(Server, `\b50[0-9]\b|temporarily unaccessible|bad gateway|service unavailable|internal server error`, "the vendor's server is ill", "try again later"),
+	on(Server, `\b50[0-9]\b|temporarily unaccessible|bad gateway|service unavailable|internal server error`,
+		"the vendor's server is ill", "try again later"),
 	on(
 		Slow,
 		`timed? ?out|too slow|takes too long|was broken off|took longer`,

@@ -187,9 +187,14 @@ func (s *Rollouts) outOfTheWay(ctx context.Context, id int64, phase rollout.Phas
 	case errors.Is(err, store.ErrEnded): // somebody else has stopped it meanwhile
 		return nil
 	case errors.Is(err, store.ErrMoved):
-		return refusal.Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d", id, id))
+		return underWay(id)
 	}
 	return err
+}
+
+// underWay refuses what has to wait until a rollout has ended.
+func underWay(id int64) error {
+	return refusal.Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d", id, id))
 }
 
 // forward refuses where a host has a newer revision. One that is being healed does not hold
