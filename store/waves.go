@@ -38,10 +38,11 @@ func (s *Store) Tallies(ctx context.Context, r *Rollout) ([]rollout.Tally, error
 }
 
 // Course stores where a rollout stands. Was is where it stood when that was decided: where
-// it stands elsewhere by now, nothing is stored, and the answer is false.
+// it stands elsewhere by now, or has ended and is not to be told as that, nothing is stored, and the answer is false.
 func (s *Store) Course(ctx context.Context, id int64, was, is rollout.Course, now time.Time, c Change) (stored bool, err error) {
 	err = s.doAll(ctx, when(&stored, c), func(ctx context.Context, tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "UPDATE rollouts SET course = ? WHERE id = ? AND course IN (?, '{}')", text(is), id, text(was))
+		res, err := tx.ExecContext(ctx, "UPDATE rollouts SET course = ? WHERE id = ? AND course IN (?, '{}') AND (ended = 0 OR ?)",
+			text(is), id, text(was), is.Phase == rollout.Ended)
 		if err != nil {
 			return err
 		}
