@@ -142,6 +142,13 @@ type patchText struct {
 	Patch string   `json:"patch"`
 }
 
+// patch prints one as git takes it.
+func (a *app) patch(text string) {
+	for line := range strings.Lines(text) {
+		a.out.Printf("%s", strings.TrimSuffix(line, "\n"))
+	}
+}
+
 // adopted prints or writes what would be added.
 func (a *app) adopted(folder string, res *learn.Result, write bool) error {
 	names := slices.Sorted(maps.Keys(res.Files))
@@ -153,11 +160,7 @@ func (a *app) adopted(folder string, res *learn.Result, write bool) error {
 		if done, err := a.json(patchText{names, patch.String()}); done {
 			return err
 		}
-		for _, name := range names {
-			for line := range strings.Lines(lines.Unified("/dev/null", "b/"+name, "", string(res.Files[name]))) {
-				a.out.Printf("%s", strings.TrimSuffix(line, "\n"))
-			}
-		}
+		a.patch(patch.String())
 		return nil
 	}
 	for _, name := range names {

@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -355,6 +356,7 @@ func (a *app) readSettings() (settingsFile, string, error) {
 		}
 		return s, "", wrong("the settings file cannot be read: %v", err)
 	}
+	b = bytes.ReplaceAll(b, []byte("\r\n"), []byte("\n")) // the parser counts lines of Windows twice behind a comment
 	if err := yaml.UnmarshalWithOptions(b, &s, yaml.Strict()); err != nil {
 		place, what, ok := strings.Cut(strings.SplitN(yaml.FormatError(err, false, false), "\n", 2)[0], "] ")
 		if !ok {

@@ -252,7 +252,7 @@ func (a *app) complete(root *cobra.Command) {
 		{rolloutNumbers, "rollout", []string{"rollout skip"}},
 		{revisionNumbers, "", []string{"policy fetch", "policy restore"}},
 		{revisionNumbers, "revision", []string{"policy preview", "rollout begin", "rollout plan", "explain", "host export"}},
-		{keyNames, "", []string{"key show", "key withdraw"}},
+		{keyNames, "", []string{"key show", "key retire", "key withdraw"}},
 		{repositoryNames, "", []string{"repository show", "repository probe"}},
 		{repositoryNames, "repository", []string{"drift"}},
 		{accountNames, "", []string{"account remove"}},

@@ -9,8 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/cli/view"
 	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/trust"
 )
 
@@ -20,7 +22,7 @@ func (a *app) key() *cobra.Command {
 		Example: "  lantern key list\n  lantern key show saltmarsh-2026",
 	}
 	lists(cmd, a.keyList())
-	cmd.AddCommand(a.keyShow(), a.keyWithdraw())
+	cmd.AddCommand(a.keyShow(), a.keyRetire(), a.keyWithdraw())
 	return cmd
 }
 
@@ -160,8 +162,12 @@ func (a *app) keyTable(keys []trust.FleetKey) {
 		{Name: "UNTIL", Less: 2}, {Name: "ALGORITHM", Less: 3}, {Name: "LAST 16"},
 	}, rows)
 	for i := range keys {
-		if k := &keys[i]; k.Replacement != "" {
+		k := &keys[i]
+		if k.Replacement != "" {
 			a.out.Printf("\n%s", a.out.Wrap(0, k.Name()+": "+k.Replacement+"."))
+		}
+		if k.MayGo {
+			a.out.Printf("Take it out: lantern key retire %s FOLDER", k.Name())
 		}
 	}
 }
@@ -169,6 +175,8 @@ func (a *app) keyTable(keys []trust.FleetKey) {
 func (a *app) keyShow() *cobra.Command {
 	var l listFlags
 	var idle bool
+	var q string
+	var scope []string
 	cmd := &cobra.Command{
 		Use: "show KEY", Short: "Show one key, and which hosts believe it", Args: cobra.ExactArgs(1),
 		Annotations: map[string]string{moreFormats: "csv"},
@@ -177,7 +185,9 @@ func (a *app) keyShow() *cobra.Command {
 		Example: "  lantern key show saltmarsh-2026\n  lantern key show saltmarsh-2026 --format csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			stop := a.waiting("gathering the hosts")
-			d, err := a.client().Key(cmd.Context(), args[0], idle, client.List{Page: l.page, PerPage: l.perPage})
+			d, err := a.client().Key(cmd.Context(), args[0], idle, client.List{
+				Query: q, Filter: map[string][]string{"scope": scope}, Page: l.page, PerPage: l.perPage,
+			})
 			stop()
 			if err != nil {
 				return err
@@ -185,62 +195,54 @@ func (a *app) keyShow() *cobra.Command {
 			if done, err := a.json(d); done {
 				return err
 			}
-			var list [][]string
-			for _, h := range d.On {
-				list = append(
-					list,
-					[]string{
-						h.Host,
-						h.OS,
-						h.Scope,
-						strconv.FormatBool(h.Used),
-						strings.Join(h.Where, " "),
-						strings.Join(h.Sources, " "),
-					},
-				)
-			}
-			if done, err := a.csv([]string{"host", "system", "scope", "used", "where", "sources"}, list); done {
+			if done, err := a.csv([]string{"host", "system", "scope", "used", "where", "sources"}, keyHosts(d.On)); done {
 				return err
 			}
 			a.keyHead(&d.FleetKey)
-			var rows [][]view.Cell
-			for _, h := range d.On {
-				scope := "named sources"
-				switch {
-				case !h.Used:
-					scope = "nothing: " + h.Because
-				case h.Scope == "any":
-					scope = "every source"
-				}
-				rows = append(
-					rows,
-					[]view.Cell{
-						view.T(h.Host),
-						view.T(scope),
-						view.T(strings.Join(h.Where, ", ")),
-						view.T(strings.Join(h.Sources, ", ")),
-					},
-				)
-			}
-			if len(rows) > 0 {
-				a.out.Table(
-					[]view.Column{
-						{Name: "HOST"},
-						{Name: "BELIEVED FOR"},
-						{Name: "STANDS IN", Gives: true, Path: true},
-						{Name: "NAMED BY", Gives: true, Path: true},
-					},
-					rows,
-				)
-			}
+			a.keyHostTable(d.On)
 			l.more(a, len(d.On), d.Total)
 			a.unsurveyed(d.Unknown)
 			return nil
 		},
 	}
 	l.add(cmd)
+	cmd.Flags().StringVar(&q, "match", "", "only hosts with this in their name or system, or in a place where the key stands")
+	choose(cmd, &scope, "scope", false, "only hosts that believe it for every source (any), or for named ones (named)",
+		source.ScopeAny, source.ScopeNamed)
 	cmd.Flags().BoolVar(&idle, "idle", false, "also hosts on which it stands and nothing uses it")
 	return cmd
+}
+
+// keyHosts are the hosts that believe a key, as CSV has them.
+func keyHosts(on []api.KeyHost) (out [][]string) {
+	for _, h := range on {
+		out = append(out, []string{
+			h.Host, h.OS, h.Scope, strconv.FormatBool(h.Used), strings.Join(h.Where, " "), strings.Join(h.Sources, " "),
+		})
+	}
+	return out
+}
+
+// keyHostTable prints the hosts that believe a key.
+func (a *app) keyHostTable(on []api.KeyHost) {
+	var rows [][]view.Cell
+	for _, h := range on {
+		scope := "named sources"
+		switch {
+		case !h.Used:
+			scope = "nothing: " + h.Because
+		case h.Scope == source.ScopeAny:
+			scope = "every source"
+		}
+		rows = append(rows, []view.Cell{
+			view.T(h.Host), view.T(scope), view.T(strings.Join(h.Where, ", ")), view.T(strings.Join(h.Sources, ", ")),
+		})
+	}
+	if len(rows) > 0 {
+		a.out.Table([]view.Column{
+			{Name: "HOST"}, {Name: "BELIEVED FOR"}, {Name: "STANDS IN", Gives: true, Path: true}, {Name: "NAMED BY", Gives: true, Path: true},
+		}, rows)
+	}
 }
 
 // keyHead tells what a key is.
@@ -275,6 +277,9 @@ func (a *app) keyHead(k *trust.FleetKey) {
 	}
 	if k.Replacement != "" {
 		a.out.Printf("%s", k.Replacement+".")
+	}
+	if k.MayGo {
+		a.out.Printf("Take it out: lantern key retire %s FOLDER", k.Policy)
 	}
 	if k.Signs > 0 {
 		a.out.Printf("Signs %s today.", view.Count(k.Signs, "place of packages", "places of packages"))

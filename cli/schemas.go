@@ -35,7 +35,7 @@ var answers = map[string]answer{
 	"day list":     of[api.DayPage](),
 	"setting list": of[api.SettingPage](),
 	"group list":   of[api.GroupPage](), "cohort list": of[api.CohortPage](),
-	"key list": of[api.KeyPage](), "key show": of[api.KeyDetail](), "key withdraw": of[withdrawing](),
+	"key list": of[api.KeyPage](), "key show": of[api.KeyDetail](), "key withdraw": of[withdrawing](), "key retire": of[keyPatch](),
 	"repository list": of[api.RepositoryPage](), "repository show": of[listed[api.Repository]](),
 	"repository probe": of[api.RepositoryPage](), "whence": of[api.Whence](),
 	"waiver list": of[api.WaiverPage](), "waiver add": of[listed[api.Waiver]](), "waiver end": of[did](),

@@ -63,6 +63,7 @@ func TestScripts(t *testing.T) {
 			"edit":    edit,
 			"same":    same,
 			"fault":   fault,
+			"signs":   signs,
 			"fits":    fits,
 			"tour":    tour,
 			"lessons": lessons,
@@ -197,12 +198,25 @@ func fault(ts *testscript.TestScript, neg bool, args []string) {
 	if neg || len(args) == 0 || len(args) > 2 {
 		ts.Fatalf("usage: fault VENDOR [FAULT]")
 	}
+	tell(ts, "fault?vendor="+args[0]+"&fault="+strings.Join(args[1:], ""))
+}
+
+// signs VENDOR KEY has a vendor of the demo sign with another key.
+func signs(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) != 2 {
+		ts.Fatalf("usage: signs VENDOR KEY")
+	}
+	tell(ts, "sign?vendor="+args[0]+"&key="+args[1])
+}
+
+// tell tells the vendors of the demo something.
+func tell(ts *testscript.TestScript, what string) {
 	at := upstream.FindString(ts.ReadFile("demo-hosts/gw-01/etc/apt/sources.list"))
-	resp, err := http.Post(at+"/-/fault?vendor="+args[0]+"&fault="+strings.Join(args[1:], ""), "", nil)
+	resp, err := http.Post(at+"/-/"+what, "", nil)
 	ts.Check(err)
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusNoContent {
-		ts.Fatalf("fault: %s", resp.Status)
+		ts.Fatalf("%s: %s", what, resp.Status)
 	}
 }
 

@@ -67,3 +67,8 @@ func (c *Client) Settings(ctx context.Context, l List) (api.SettingPage, error) 
 func (c *Client) Adoption(ctx context.Context, o api.AdoptionOrder) (api.Adoption, error) {
 	return send[api.Adoption](ctx, c, http.MethodPost, "/api/policy/adoption", o)
 }
+
+// Retirement is what the files of the newest policy are without a key. Nothing is changed.
+func (c *Client) Retirement(ctx context.Context, key string) (api.Retirement, error) {
+	return send[api.Retirement](ctx, c, http.MethodPost, "/api/policy/retirement", api.RetirementOrder{Key: key})
+}

@@ -31,7 +31,7 @@ var routes = map[string]string{
 	"GET /api/hosts/{name}/explanation": readers, "GET /api/hosts/{name}/survey": readers, "GET /api/revisions/{number}": readers,
 	"GET /api/revisions": readers, "GET /api/preview": readers, "GET /api/rollouts": readers, "GET /api/rollouts/{id}": readers, "GET /api/events": readers,
 	"DELETE /api/hosts/{name}": operators, "PUT /api/hosts/{name}/labels": operators, "POST /api/hosts/{name}/heal": operators, "POST /api/hosts/{name}/accept": operators, "POST /api/invites": operators,
-	"POST /api/policy/preview": readers, "POST /api/policy/adoption": readers,
+	"POST /api/policy/preview": readers, "POST /api/policy/adoption": readers, "POST /api/policy/retirement": readers,
 	"POST /api/policy/check": readers, "POST /api/revisions": operators, "POST /api/rollouts": operators, "POST /api/rollouts/{id}/stop": operators,
 	"POST /api/rollouts/{id}/hold": operators, "POST /api/rollouts/{id}/proceed": operators, "POST /api/rollouts/{id}/consent": operators,
 	"POST /api/rollouts/{id}/back-out": operators, "POST /api/rollouts/{id}/skip": operators,

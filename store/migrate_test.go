@@ -114,5 +114,5 @@ func TestADatabaseOfANewerVersionIsRefusedInWords(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	_, err = Open(ctx, path)
-	require.ErrorContains(t, err, "it was written by a newer version of this program (its form is 99, and this one knows 19); start that one")
+	require.ErrorContains(t, err, "it was written by a newer version of this program (its form is 99, and this one knows 20); start that one")
 }

@@ -5,10 +5,11 @@ import (
 	"database/sql"
 	"errors"
 	"hash/maphash"
+	"time"
 )
 
 const (
-	putPastSQL = "INSERT OR REPLACE INTO past (host, at, traits, survey, sheet, before, base_sheet, base_survey, revision) " +
+	putPastSQL = "INSERT INTO past_new (host, at, traits, survey, sheet, before, base_sheet, base_survey, revision) " +
 		"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"
 	findTextSQL = "SELECT id FROM past_texts WHERE text = ?"
 	addTextSQL  = "INSERT INTO past_texts (text) VALUES (?)"
@@ -18,6 +19,14 @@ const (
 // mostTexts bounds how many texts of the history are remembered.
 const mostTexts = 20_000
 
+// Rows of the history are put in order where nobody writes, so many at once, and once there are so many: the more there
+// are, the more of them share a page of their host. Where somebody always writes, they wait until there are too many.
+const (
+	fewNew  = 8_192
+	mostNew = 131_072
+	quiet   = 50 * time.Millisecond
+)
+
 // noted is what the writer remembers of the history, so that a row is noted without looking up
 // again what stands in it. Nothing of it is believed after a write that was taken back.
 type noted struct {
@@ -25,6 +34,7 @@ type noted struct {
 	of                  bound               // the transaction under way
 	hosts               map[int64]notedHost // by the number of their rows
 	texts               map[string]int64
+	fresh               int // rows that are not in order yet, those of writes that were taken back among them
 }
 
 // notedHost is what was noted last of a host: its name, what it had and what of its row seldom
@@ -109,9 +119,46 @@ func (n *noted) note(ctx context.Context, h *Host, carried string, lasting uint6
 	if _, err := n.of.put.ExecContext(ctx, values[:]...); err != nil {
 		return err
 	}
+	n.fresh++
 	known.had = now
 	n.hosts[h.ID] = known
 	return nil
+}
+
+// orderPast puts the oldest of the new rows of the history where those of their hosts stand. It has a transaction of
+// its own: where it cannot be done, they stay where they are, and it is tried again when there are as many more.
+func (s *Store) orderPast() {
+	ctx := context.Background()
+	moved := int64(0)
+	tx, err := s.write.BeginTx(ctx, nil)
+	if err == nil {
+		defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
+		if moved, err = putInOrder(ctx, tx, fewNew); err == nil {
+			err = tx.Commit()
+		}
+	}
+	if s.past.fresh -= int(moved); err != nil || moved == 0 {
+		s.past.fresh = 0
+	}
+}
+
+// putInOrder puts so many of the oldest new rows of the history in order, and returns how many there were.
+func putInOrder(ctx context.Context, tx *sql.Tx, most int64) (int64, error) {
+	const oldest = " FROM past_new WHERE id < (SELECT min(id) FROM past_new) + ?"
+	if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO past SELECT host, at, traits, survey, sheet, before, base_sheet, base_survey, "+
+		"revision"+oldest+" ORDER BY host, at, id", most); err != nil {
+		return 0, err
+	}
+	done, err := tx.ExecContext(ctx, "DELETE"+oldest, most)
+	if err != nil {
+		return 0, err
+	}
+	return done.RowsAffected()
+}
+
+// countPast learns how many rows of the history are not in order.
+func (s *Store) countPast(ctx context.Context) error {
+	return s.read.QueryRowContext(ctx, "SELECT count(*) FROM past_new").Scan(&s.past.fresh)
 }
 
 // number is that of a text of the history.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 	"pgregory.net/rapid"
 )
 
@@ -30,7 +31,8 @@ const sayPast = "SELECT group_concat(x, char(10)) FROM (SELECT concat_ws('|', ho
 const named = "(SELECT (SELECT text FROM past_texts WHERE id = host) host, at, (SELECT text FROM past_texts WHERE id = traits) traits, " +
 	"(SELECT text FROM past_texts WHERE id = survey) survey, (SELECT text FROM past_texts WHERE id = sheet) sheet, " +
 	"(SELECT text FROM past_texts WHERE id = before) before, (SELECT text FROM past_texts WHERE id = base_sheet) base_sheet, " +
-	"(SELECT text FROM past_texts WHERE id = base_survey) base_survey, revision FROM past)"
+	"(SELECT text FROM past_texts WHERE id = base_survey) base_survey, revision FROM pasts p WHERE NOT EXISTS " +
+	"(SELECT 1 FROM pasts n WHERE n.host = p.host AND n.at = p.at AND n.id > p.id))"
 
 var errTakenBack = errors.New("taken back")
 
@@ -68,7 +70,7 @@ func TestTheHistoryIsThatOfTheRows(t *testing.T) {
 			if rapid.Bool().Draw(rt, "carried") {
 				next.Carried = Carried{Sheet: pick("was", "s", "z"), Survey: "a", Base: Base{Survey: pick("base", "", "a"), Sheet: pick("base sheet", "", "s")}}
 			}
-			switch pick("how", "put", "put", "put", "taken back", "with others", "anew", "forgotten", "retired") {
+			switch pick("how", "put", "put", "put", "taken back", "with others", "anew", "ordered", "forgotten", "retired") {
 			case "put":
 				require.NoError(t, s.PutHost(ctx, &next, Change{}))
 			case "taken back":
@@ -90,6 +92,12 @@ func TestTheHistoryIsThatOfTheRows(t *testing.T) {
 				require.NoError(t, s.Close())
 				s, err = Open(ctx, path)
 				require.NoError(t, err)
+				continue
+			case "ordered":
+				require.NoError(t, s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
+					_, err := putInOrder(ctx, tx, rapid.Int64Range(1, 3).Draw(rt, "many"))
+					return err
+				}))
 				continue
 			case "forgotten":
 				require.NoError(t, s.ForgetPast(ctx, time.UnixMilli(0)))
@@ -117,5 +125,58 @@ func TestTheHistoryIsThatOfTheRows(t *testing.T) {
 		require.NoError(t, s.read.QueryRow(sayPast+"shadow ORDER BY host, at)").Scan(&want))
 		require.NoError(t, s.read.QueryRow(sayPast+named+" ORDER BY host, at)").Scan(&have))
 		require.Equal(t, want.String, have.String)
+		for moment := range rapid.IntRange(0, 14).Draw(rt, "moment") {
+			then := time.UnixMilli(1_000).Add(time.Duration(moment) * time.Second)
+			var had, until int64
+			var survey string
+			err := s.read.QueryRow("SELECT at, survey, coalesce((SELECT min(at) FROM shadow n WHERE n.host = s.host AND n.at > s.at), 0) FROM shadow s "+
+				"WHERE host = 'gw-01' AND at <= ? ORDER BY at DESC LIMIT 1", then.UnixMilli()).Scan(&had, &survey, &until)
+			p, had2 := s.PastOf(ctx, "gw-01", then)
+			if errors.Is(err, sql.ErrNoRows) {
+				require.ErrorIs(t, had2, ErrNotFound)
+				continue
+			}
+			require.NoError(t, errors.Join(err, had2))
+			require.Equal(t, []any{survey, had, until}, []any{p.Survey, p.Since.UnixMilli(), unix(p.Until)})
+		}
 	})
+}
+
+// While nobody writes, the newest rows of the history are put where those of their hosts stand.
+func TestTheHistoryIsPutInOrderInAQuietMoment(t *testing.T) {
+	ctx := context.Background()
+	path := filepath.Join(t.TempDir(), "lantern.db")
+	s, err := Open(ctx, path)
+	require.NoError(t, err)
+	defer func() { _ = s.Close() }()
+	list := make([]*Host, 64)
+	for i := range list {
+		list[i] = &Host{Name: fmt.Sprint("gw-", i), Key: ed25519.PublicKey{byte(i)}}
+	}
+	require.NoError(t, s.AddHosts(ctx, list))
+	const each = fewNew/64 + 2
+	var group errgroup.Group
+	for _, h := range list {
+		group.Go(func() error {
+			for n := range each {
+				next := *h
+				next.LastSeen, next.Survey = time.UnixMilli(int64(1_000+n)), fmt.Sprint(n)
+				if err := s.PutHost(ctx, &next, Change{}); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	require.NoError(t, group.Wait())
+	count := func(of string) (n int) {
+		require.NoError(t, s.read.QueryRow("SELECT count(*) FROM "+of).Scan(&n))
+		return n
+	}
+	require.Equal(t, 64*each, count("pasts"))
+	require.Eventually(t, func() bool { return count("past") >= fewNew }, 10*time.Second, 10*time.Millisecond)
+	require.Equal(t, 64*each, count("pasts"), "nothing is lost, and nothing is there twice")
+	p, err := s.PastOf(ctx, "gw-7", time.UnixMilli(1_003))
+	require.NoError(t, err)
+	require.Equal(t, []any{"3", int64(1_003), int64(1_004)}, []any{p.Survey, p.Since.UnixMilli(), p.Until.UnixMilli()})
 }

@@ -103,7 +103,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 
 		damaged: make(chan Document, mostDamaged),
 	}
-	if err := errors.Join(s.loadKnown(ctx), s.loadChain(ctx), s.loadNewest(ctx)); err != nil {
+	if err := errors.Join(s.loadKnown(ctx), s.loadChain(ctx), s.loadNewest(ctx), s.countPast(ctx)); err != nil {
 		read.Close()
 		write.Close()
 		return nil, err
@@ -218,6 +218,9 @@ func (s *Store) writer() {
 			default:
 				return
 			}
+		case <-s.idle():
+			s.orderPast()
+			continue
 		}
 	gather:
 		for len(batch) < MostWrites {
@@ -229,7 +232,18 @@ func (s *Store) writer() {
 			}
 		}
 		s.commit(batch)
+		if s.past.fresh >= mostNew {
+			s.orderPast()
+		}
 	}
+}
+
+// idle is a moment at which nobody has written for a while, where something waits for that.
+func (s *Store) idle() <-chan time.Time {
+	if s.past.fresh < fewNew {
+		return nil
+	}
+	return time.After(quiet)
 }
 
 // commit runs a batch in one transaction. A job that fails is rolled back to its

@@ -3,14 +3,14 @@ import { watchDebounced } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-/** The filters, order and page of a list, which are read from the address and written to it. */
-export function useAddress() {
+/** The filters, order and page of a list, which are read from the address and written to it. order is the usual one. */
+export function useAddress(order = 'state') {
   const route = useRoute()
   const router = useRouter()
   const text = (k: string) => (typeof route.query[k] === 'string' ? (route.query[k] as string) : '')
   const picked = computed(() => text('state').split(',').filter(Boolean))
   const page = computed(() => Math.max(1, Number(text('page')) || 1))
-  const sort = computed(() => text('sort') || 'state')
+  const sort = computed(() => text('sort') || order)
   const q = ref(text('q'))
 
   function go(change: Record<string, string | undefined>) {
@@ -34,5 +34,12 @@ export function useAddress() {
     return typed
   }
 
-  return { text, picked, page, sort, q, go, toggle, field }
+  /** word is one part of the address, to be bound to a box or a switch; it says nothing of what is usual. */
+  function word(k: string, usual = '') {
+    return computed({ get: () => text(k) || usual, set: (v: string) => go({ [k]: v === usual ? undefined : v }) })
+  }
+  /** turned is the page that is shown, to be bound to the buttons below a list. */
+  const turned = computed({ get: () => page.value, set: (n: number) => go({ page: n > 1 ? String(n) : undefined }) })
+
+  return { text, picked, page, turned, sort, q, go, toggle, field, word }
 }

@@ -807,6 +807,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/policy/retirement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the policy's files are without a key that another has taken over from; changes nothing */
+        post: operations["retire-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/preview": {
         parameters: {
             query?: never;
@@ -2322,6 +2339,8 @@ export interface components {
              * @description Hosts on which it stands and nothing uses it
              */
             idle: number;
+            /** @description It may be taken out of the policy: the one that succeeds it is where it is, and the vendor signs with that one, as far as is known */
+            may_go?: boolean;
             /** @description Its name in the newest revision; absent: the policy does not know it */
             policy?: string;
             /** @description Where that stands */
@@ -2913,6 +2932,8 @@ export interface components {
              * @description Hosts on which it stands and nothing uses it
              */
             idle: number;
+            /** @description It may be taken out of the policy: the one that succeeds it is where it is, and the vendor signs with that one, as far as is known */
+            may_go?: boolean;
             /** @description A page of the hosts on which it is believed */
             on: components["schemas"]["KeyHost"][];
             /** @description Its name in the newest revision; absent: the policy does not know it */
@@ -3653,6 +3674,29 @@ export interface components {
             name: string;
             /** @enum {string} */
             state: "on" | "off" | "absent";
+        };
+        Retirement: {
+            /** @description Repositories of package managers that check the signature of each package, an old one too */
+            checked_packages: string[];
+            /** @description Policy files that change, as they are then */
+            files: {
+                [key: string]: string;
+            };
+            /** @description Key files that nothing names then */
+            files_gone: string[];
+            /** @description Its name in the policy */
+            key: string;
+            /** @description Lines that speak of the key still, in comments */
+            mentions: components["schemas"]["Pos"][];
+            /**
+             * Format: int64
+             * @description The newest, from whose folder it is taken out
+             */
+            revision: number;
+        };
+        RetirementOrder: {
+            /** @description Its name in the newest policy */
+            key: string;
         };
         Revision: {
             author: string;
@@ -7571,6 +7615,10 @@ export interface operations {
                 per_page?: number;
                 /** @description Also hosts on which it stands and nothing uses it */
                 idle?: boolean;
+                /** @description Only hosts in the name or system of which this stands, or in a place where the key is */
+                q?: string;
+                /** @description Only hosts that believe it for every source, or for named ones */
+                scope?: "" | "any" | "named";
             };
             header?: never;
             path: {
@@ -8182,6 +8230,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetirementOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Retirement"];
                 };
             };
             /** @description Unauthorized */

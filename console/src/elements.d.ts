@@ -24,6 +24,7 @@ declare module 'vue' {
     ElSelect: (typeof import('element-plus'))['ElSelect']
     ElSwitch: (typeof import('element-plus'))['ElSwitch']
     ElTable: (typeof import('element-plus'))['ElTable']
+    ElTableV2: (typeof import('element-plus'))['ElTableV2']
     ElTableColumn: typeof Column extends new (...given: infer G) => infer I
       ? new (...given: G) => Omit<I, '$slots'> & { $slots: { default?: (given: Row) => any; header?: (given: { column: any; $index: number }) => any } }
       : never

@@ -42,7 +42,7 @@ func (l *loader) keyChecks() {
 					diag.Warning,
 					k.Pos,
 					fmt.Sprintf("the key %q ended on %s, and %q has taken over", name, day, next),
-					"take it out",
+					"take it out: lantern key retire "+name+" FOLDER",
 				)
 			case e.Before(l.now):
 				l.fail(

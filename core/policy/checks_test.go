@@ -107,7 +107,7 @@ func TestKeysThatEndAreSpokenOfInTime(t *testing.T) {
 	assert.Empty(t, codes(end.AddDate(0, 0, -91), longer))
 	next := strings.Replace(good, "repositories:\n  saltmarsh:", "  next: { file: keys/saltmarsh-2029.asc, fingerprint: 8D6D 581A 37A0 41F8 EFDB  FDBD 7BE4 EC10 F290 EC00, succeeds: saltmarsh }\nrepositories:\n  saltmarsh:", 1)
 	assert.Empty(t, codes(end.AddDate(0, 0, -1), next), "another takes over")
-	assert.Equal(t, `p.yaml:3:3: warning[key-ends]: the key "saltmarsh" ended on 2028-01-14, and "next" has taken over; take it out`, codes(end.AddDate(0, 0, 1), next))
+	assert.Equal(t, `p.yaml:3:3: warning[key-ends]: the key "saltmarsh" ended on 2028-01-14, and "next" has taken over; take it out: lantern key retire saltmarsh FOLDER`, codes(end.AddDate(0, 0, 1), next))
 }
 
 func TestAWeakKeyIsSpokenOfUnlessThereIsAReason(t *testing.T) {

@@ -23,8 +23,8 @@ func Tidy(text []byte) ([]byte, error) {
 	if !utf8.Valid(text) {
 		return nil, fmt.Errorf("%w: it is not UTF-8", ErrFormat)
 	}
-	unix := strings.ReplaceAll(string(unmarked(text)), "\r\n", "\n")
-	text = []byte(unix)
+	text = plain(text)
+	unix := string(text)
 	f, err := parse(text)
 	if err != nil || len(f.Docs) != 1 || f.Docs[0].Body == nil {
 		return nil, fmt.Errorf("%w: it is not one document of YAML", ErrFormat)

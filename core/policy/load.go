@@ -145,7 +145,7 @@ func (l *loader) readFile(data []byte) {
 		l.fail("encoding", diag.Pos{File: l.file}, "the file is not UTF-8 text", "save it as UTF-8")
 		return
 	}
-	data = unmarked(data)
+	data = plain(data)
 	if i := bytes.IndexByte(data, '\t'); i >= 0 {
 		start := bytes.LastIndexByte(data[:i], '\n') + 1
 		if len(bytes.TrimSpace(data[start:i])) == 0 {

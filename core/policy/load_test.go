@@ -270,3 +270,11 @@ func TestOtherWordsAreAnsweredWithTheRightOnesOnce(t *testing.T) {
 		})
 	}
 }
+
+func TestAPlaceIsTheSameHoweverLinesEnd(t *testing.T) {
+	text := head + "# one\ngroups: # two\n  # three\n  Bad: { hosts: [gw-01] } # four\n  good:\n    # five\n    hosts: [ # six\n      gw-01,\n      \"gw-{\", # seven\n    ]\n"
+	_, unix := policy.Load(folder(t, map[string]string{"p.yaml": text}), now)
+	_, windows := policy.Load(folder(t, map[string]string{"p.yaml": strings.ReplaceAll(text, "\n", "\r\n")}), now)
+	require.GreaterOrEqual(t, len(unix), 2)
+	assert.Equal(t, unix, windows)
+}

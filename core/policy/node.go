@@ -42,6 +42,10 @@ func parse(data []byte) (f *ast.File, err error) {
 // unmarked is a text without the byte order mark that some editors begin one with, as YAML has it.
 func unmarked(text []byte) []byte { return bytes.TrimPrefix(text, []byte("\xef\xbb\xbf")) }
 
+// plain is a text as the parser is given it: unmarked, and with lines that end as on this system, for it counts those
+// of Windows twice behind a comment.
+func plain(text []byte) []byte { return bytes.ReplaceAll(unmarked(text), []byte("\r\n"), []byte("\n")) }
+
 // tooDeep reports the line on which flow brackets nest too deeply.
 func tooDeep(data []byte) (int, bool) {
 	depth, line := 0, 1

@@ -100,6 +100,7 @@ type FleetKey struct {
 	Weakness    string     `json:"weakness,omitempty" doc:"Why it is weaker than it should be today"`
 	SucceededBy string     `json:"succeeded_by,omitempty" doc:"The name of the key that takes over from it"`
 	Replacement string     `json:"replacement,omitempty" doc:"Where that stands"`
+	MayGo       bool       `json:"may_go,omitempty" doc:"It may be taken out of the policy: the one that succeeds it is where it is, and the vendor signs with that one, as far as is known"`
 	Signs       int        `json:"signs_places" doc:"Places of packages that it signs today, as the service saw them last"`
 	State       string     `json:"state" enum:"revoked,withdrawn,ended,ends,weak,unknown,good" doc:"unknown: to the policy"`
 }
@@ -124,11 +125,12 @@ type Fleet struct {
 	keys map[string]*FleetKey
 	with map[string]map[string]int // key → key that the same host believes → hosts
 
-	signs map[string]int // key → places that it signs
+	signs  map[string]int // key → places that it signs
+	unseen map[string]int // key → places that hosts believe by it, and of which it was not seen who signs them
 }
 
-// Signs notes that a key signs so many places today.
-func (f *Fleet) Signs(places map[string]int) { f.signs = places }
+// Signs notes how many places each key signs today, and of how many that hosts believe by it that was not seen.
+func (f *Fleet) Signs(places, unseen map[string]int) { f.signs, f.unseen = places, unseen }
 
 // Add counts some hosts that believe keys in the same way. next are the fingerprints of keys
 // that take over from others, as Successors tells.
@@ -241,50 +243,8 @@ func (f *Fleet) named(list []Named) {
 	for old, next := range Successors(list) {
 		x := f.keys[old]
 		x.SucceededBy = names[next]
-		x.Replacement = f.replacement(x, f.keys[next], f.with[old][next])
+		x.Replacement, x.MayGo = f.replacement(x, f.keys[next], f.with[old][next])
 	}
-}
-
-func (f *Fleet) replacement(x, by *FleetKey, ready int) string {
-	switch {
-	case x.Hosts == 0 && by.Hosts == 0:
-		return ""
-	case x.Hosts == 0:
-		return fmt.Sprintf("no host that is known believes this one any more, and %s believe %s: it can go", hosts(by.Hosts), x.SucceededBy)
-	case ready == x.Hosts:
-		return fmt.Sprintf("%s is on every host that believes this one; %s", x.SucceededBy,
-			vendorSigns(f.signs[x.Fingerprint], f.signs[by.Fingerprint]))
-	case ready == 0:
-		return fmt.Sprintf("%s is declared, and on none of %s yet: carry the policy out", x.SucceededBy, hosts(x.Hosts))
-	}
-	return fmt.Sprintf("%s is on %d of %s that believe this one", x.SucceededBy, ready, hosts(x.Hosts))
-}
-
-// vendorSigns says which of two keys the vendor signs with: the old one or the new.
-func vendorSigns(old, next int) string {
-	switch {
-	case old == 0 && next == 0:
-		return "which of them the vendor signs with was not seen"
-	case old == 0:
-		return fmt.Sprintf("the vendor signs with it (seen at %s): this one can go, take it out of the policy", places(next))
-	case next == 0:
-		return fmt.Sprintf("the vendor still signs with this one (seen at %s)", places(old))
-	}
-	return fmt.Sprintf("the vendor signs %s with it, and still %s with this one", places(next), places(old))
-}
-
-func places(n int) string {
-	if n == 1 {
-		return "1 place"
-	}
-	return fmt.Sprintf("%d places", n)
-}
-
-func hosts(n int) string {
-	if n == 1 {
-		return "1 host"
-	}
-	return fmt.Sprintf("%d hosts", n)
 }
 
 // believedFor says for which sources hosts believe a key.

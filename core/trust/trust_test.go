@@ -2,6 +2,7 @@ package trust_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -113,6 +114,42 @@ func TestTheOrderOfHostsDoesNotMatter(t *testing.T) {
 			if k.Wide > k.Hosts || k.Hosts+k.Idle > len(fleet) {
 				t.Fatalf("%+v of %d hosts", k, len(fleet))
 			}
+		}
+	})
+}
+
+// A key may go where the next one is on every host that believes it, and the vendor signs with that one wherever it
+// is known who signs; in every other case it stays.
+func TestAKeyThatMayGo(t *testing.T) {
+	const old, next = "AA", "BB"
+	named := []trust.Named{
+		{Name: "saltmarsh-2026", Repositories: []string{"saltmarsh"}, Describe: source.Key{Fingerprint: old}},
+		{Name: "saltmarsh-2029", Succeeds: "saltmarsh-2026", Repositories: []string{"saltmarsh"}, Describe: source.Key{Fingerprint: next}},
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		both, only, after := rapid.IntRange(0, 2).Draw(t, "with both"), rapid.IntRange(0, 1).Draw(t, "with the old"), rapid.IntRange(0, 1).Draw(t, "with the next")
+		was, is, unseen := rapid.IntRange(0, 2).Draw(t, "signed by the old"), rapid.IntRange(0, 2).Draw(t, "by the next"), rapid.IntRange(0, 2).Draw(t, "not seen")
+		var f trust.Fleet
+		f.Signs(map[string]int{old: was, next: is}, map[string]int{old: unseen})
+		for n, uses := range map[*int][]source.Key{
+			&both: {key(old, true, source.ScopeNamed, nil), key(next, true, source.ScopeNamed, nil)},
+			&only: {key(old, true, source.ScopeNamed, nil)}, &after: {key(next, true, source.ScopeNamed, nil)},
+		} {
+			if *n > 0 {
+				f.Add(survey(uses...), *n, trust.Successors(named))
+			}
+		}
+		for _, k := range f.List(named, time.Hour, now) {
+			want := false
+			switch {
+			case k.Fingerprint != old:
+			case both+only > 0:
+				want = only == 0 && was == 0 && is > 0 && unseen == 0
+			default:
+				want = after > 0 && was == 0
+			}
+			assert.Equal(t, want, k.MayGo, k.Replacement)
+			assert.Equal(t, want, strings.HasSuffix(k.Replacement, "can go"), k.Replacement)
 		}
 	})
 }

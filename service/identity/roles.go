@@ -43,7 +43,7 @@ var least = map[string]string{
 	"agree-proposal": store.RoleOperator, "publish-proposal": store.RoleOperator, "withdraw-proposal": store.RoleOperator,
 	"list-shelves": store.RoleReader, "add-shelf": store.RoleOperator, "remove-shelf": store.RoleOperator,
 	"list-dates": store.RoleReader, "list-days": store.RoleReader, "list-settings": store.RoleReader,
-	"adopt-source": store.RoleReader, "calendar": store.RoleReader,
+	"adopt-source": store.RoleReader, "retire-key": store.RoleReader, "calendar": store.RoleReader,
 	"list-operators": store.RoleOperator, "add-operator": store.RoleOperator, "remove-operator": store.RoleOperator,
 }
 

@@ -52,7 +52,7 @@ func namedKeys(p *policy.Policy) (out []trust.Named, notice time.Duration) {
 
 // keys gathers which keys the fleet believes.
 func (u *Upstreams) keys(ctx context.Context) (list []trust.FleetKey, revision int64, unknown int, err error) {
-	p, revision, err := u.NewestPolicy(ctx)
+	places, p, revision, _, err := u.places(ctx)
 	if err != nil {
 		return nil, 0, 0, err
 	}
@@ -71,7 +71,7 @@ func (u *Upstreams) keys(ctx context.Context) (list []trust.FleetKey, revision i
 	}
 	next := trust.Successors(named)
 	var fleet trust.Fleet
-	fleet.Signs(u.sights.signers())
+	fleet.Signs(u.sights.signers(places))
 	for survey, hosts := range surveys {
 		uses, err := u.Compute.KeysOf(ctx, survey)
 		if err != nil {
@@ -151,6 +151,22 @@ type KeyQuery struct {
 	ground.Paging
 	Key  string `path:"key" doc:"A fingerprint or its last 16 digits or more, or the name that the policy gives" maxLength:"200"`
 	Idle bool   `query:"idle" doc:"Also hosts on which it stands and nothing uses it"`
+	Q    string `query:"q" doc:"Only hosts in the name or system of which this stands, or in a place where the key is"`
+	// Scope "" stands for any of them.
+	Scope string `query:"scope" enum:",any,named" doc:"Only hosts that believe it for every source, or for named ones"`
+}
+
+// wants reports whether a host is meant that believes a key so.
+func (in *KeyQuery) wants(v *fleet.View, u *trust.Use) bool {
+	switch {
+	case !u.Used && !in.Idle:
+		return false
+	case in.Scope != "" && (u.Key.Scope != in.Scope || !u.Used):
+		return false
+	case in.Q == "":
+		return true
+	}
+	return strings.Contains(strings.ToLower(strings.Join(append([]string{v.Name, v.OS}, u.Where...), "\n")), strings.ToLower(in.Q))
 }
 
 // findKey finds one key by what people call it.
@@ -205,7 +221,7 @@ func (u *Upstreams) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, 
 			return nil, err
 		}
 		i := slices.IndexFunc(uses, func(x trust.Use) bool { return x.Key.Fingerprint == key.Fingerprint })
-		if i >= 0 && (uses[i].Used || in.Idle) {
+		if i >= 0 && in.wants(v, &uses[i]) {
 			hits = append(hits, hit{v, uses[i]})
 		}
 	}

@@ -395,17 +395,25 @@ func (u *Upstreams) ByState(ctx context.Context) map[string]int {
 	return out
 }
 
-// signers counts the places that each key signs, as they were believed last and still stand.
-func (u *sights) signers() map[string]int {
+// signers counts by key the places that it signs, as they were believed last and still stand; and those that hosts
+// believe by it and of which that was not seen. Where nothing is, nothing is signed.
+func (u *sights) signers(list []*Place) (signed, unseen map[string]int) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	out := map[string]int{}
+	signed, unseen = map[string]int{}, map[string]int{}
 	for _, l := range u.looks {
 		if l.State == api.PlaceGood {
-			out[l.Found.Signer]++
+			signed[l.Found.Signer]++
 		}
 	}
-	return out
+	for _, x := range list {
+		if l := u.looks[x.Digest]; l == nil || l.State != api.PlaceGood && l.Kind != cause.Missing {
+			for f := range x.keys {
+				unseen[f]++
+			}
+		}
+	}
+	return signed, unseen
 }
 
 // lookedAt are the places that are being looked at.

@@ -88,6 +88,12 @@ func (w *Web) adoptionRoutes() {
 			"What has to be added to the policy so that a source which it does not list is as it says; changes nothing"),
 		s.AdoptSource,
 	)
+	answers(
+		w,
+		operation("retire-key", http.MethodPost, "/api/policy/retirement",
+			"What the policy's files are without a key that another has taken over from; changes nothing"),
+		s.RetireKey,
+	)
 }
 
 func (w *Web) repositoryRoutes() {

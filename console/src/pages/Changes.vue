@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
+import { useAddress } from '../address'
 import { client, told, type Rollout } from '../api'
 import { useNow } from '../now'
 import Diff from '../parts/Diff.vue'
@@ -40,8 +41,8 @@ const overrides = computed(() => gathered((g) => g.overrides))
 const rollouts = useQuery({ queryKey: ['rollouts', 'latest'], queryFn: () => told(client.GET('/api/rollouts', { params: { query: { per_page: 1 } } })) })
 const latest = computed(() => rollouts.data.value?.items[0])
 const hostsShown = 50
-const hostPage = ref(1)
-watch(() => latest.value?.id, () => (hostPage.value = 1))
+const { page: hostPage, turned } = useAddress()
+watch(() => latest.value?.id, (_, before) => { if (before && hostPage.value > 1) turned.value = 1 })
 const shown = useQuery({
   queryKey: computed(() => ['rollout', latest.value?.id, hostPage.value]),
   queryFn: () => told(client.GET('/api/rollouts/{id}', { params: { path: { id: latest.value?.id ?? 0 }, query: { page: hostPage.value, per_page: hostsShown } } })),
@@ -143,7 +144,7 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, r.no
       </div>
       <div v-if="!latest.ended" class="says" :class="{ bad: latest.phase === 'held', warn: latest.phase === 'asking' }">{{ latest.says }} <router-link :to="{ name: 'rollout', params: { id: latest.id } }">Waves, gates and what to press</router-link></div>
       <HostProgress v-for="h in shown.data.value.progress" :key="h.host" :host="h" />
-      <el-pagination v-if="(shown.data.value.total ?? 0) > hostsShown" v-model:current-page="hostPage" class="pages" layout="prev, pager, next, total" :total="shown.data.value.total" :page-size="hostsShown" />
+      <el-pagination v-if="(shown.data.value.total ?? 0) > hostsShown" v-model:current-page="turned" class="pages" layout="prev, pager, next, total" :total="shown.data.value.total" :page-size="hostsShown" />
     </div>
   </template>
 

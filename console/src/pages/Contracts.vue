@@ -2,7 +2,9 @@
 // Contracts and seats: first what needs a decision, then what there is.
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { useAddress } from '../address'
 import { client, told, type Seat } from '../api'
+import { csv, every, keep } from '../csv'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Accounts from '../parts/Accounts.vue'
@@ -14,18 +16,18 @@ import { accessWord, ago, contractLook, count, date, money, progressLook, short,
 const Usage = defineAsyncComponent(() => import('../parts/Usage.vue')) // charts are large, and wanted here alone
 
 const now = useNow()
-const q = ref('')
-const sort = ref<'host' | 'contract' | '-taken' | 'expires'>('host')
-const page = ref(1)
+const { text, page, turned, q, word } = useAddress()
+const sort = word('sort', 'host')
 const perPage = 50
-const variants = ref(false)
+const withVariants = word('variants')
+const variants = computed({ get: () => withVariants.value === 'yes', set: (on: boolean) => (withVariants.value = on ? 'yes' : '') })
 
 const accounts = useQuery({ queryKey: ['accounts'], queryFn: () => told(client.GET('/api/accounts')) })
 const contracts = useQuery({ queryKey: ['contracts'], queryFn: () => told(client.GET('/api/contracts', { params: { query: { sort: 'end', per_page: 1000 } } })) })
 const outlook = useQuery({ queryKey: ['outlook'], queryFn: () => told(client.GET('/api/outlook')) })
 const seats = useQuery({
-  queryKey: computed(() => ['seats', q.value, sort.value, page.value]),
-  queryFn: () => told(client.GET('/api/seats', { params: { query: { q: q.value, sort: sort.value, page: page.value, per_page: perPage } } })),
+  queryKey: computed(() => ['seats', text('q'), sort.value, page.value]),
+  queryFn: () => told(client.GET('/api/seats', { params: { query: { q: text('q'), sort: sort.value as 'host', page: page.value, per_page: perPage } } })),
   placeholderData: keepPreviousData,
 })
 const channels = useQuery({
@@ -60,9 +62,6 @@ async function release(s: Seat) {
   }
 }
 
-// A spreadsheet must not take a name for a formula.
-const cell = (v: unknown) => `"${String(v ?? '').replace(/^([=+\-@\t])/, "'$1").replaceAll('"', '""')}"`
-
 async function download() {
   error.value = null
   try {
@@ -73,19 +72,8 @@ async function download() {
 }
 
 async function save() {
-  const all: Seat[] = []
-  for (let p = 1; ; p++) {
-    const got = await told(client.GET('/api/seats', { params: { query: { page: p, per_page: 1000 } } }))
-    all.push(...got.items)
-    if (all.length >= got.total || got.items.length === 0) break
-  }
-  const head = ['host', 'account', 'contract', 'taken', 'by', 'automatic', 'needed', 'kind', 'expires', 'renewal', 'why'] as const
-  const text = [head.join(','), ...all.map((s) => head.map((k) => cell(s[k])).join(','))].join('\r\n') + '\r\n'
-  const link = document.createElement('a')
-  link.href = URL.createObjectURL(new Blob([text], { type: 'text/csv' }))
-  link.download = 'seats.csv'
-  link.click()
-  URL.revokeObjectURL(link.href)
+  const all = await every((n) => told(client.GET('/api/seats', { params: { query: { page: n, per_page: 1000 } } })))
+  keep('seats.csv', csv(['host', 'account', 'contract', 'taken', 'by', 'automatic', 'needed', 'kind', 'expires', 'renewal', 'why'], all))
 }
 
 // What stands in a row of a table, so that its columns are checked against the service's answers.
@@ -159,7 +147,7 @@ type ChannelRow = (typeof rows.value)[number]
   <div class="row">
     <h2>Seats</h2>
     <span class="tools">
-      <el-input v-model="q" size="small" placeholder="Host or contract" clearable aria-label="Filter seats" style="width: 200px" @input="page = 1" />
+      <el-input v-model="q" size="small" placeholder="Host or contract" clearable aria-label="Filter seats" style="width: 200px" />
       <el-select v-model="sort" size="small" style="width: 150px" aria-label="Order of seats">
         <el-option value="host" label="by host" /><el-option value="contract" label="by contract" /><el-option value="-taken" label="newest first" /><el-option value="expires" label="ends first" />
       </el-select>
@@ -183,7 +171,7 @@ type ChannelRow = (typeof rows.value)[number]
       <el-table-column label="Action" width="100" align="right"><template #default="{ row }: { row: SeatRow }"><el-popconfirm v-if="mayChange && !row.leaving" :title="`Give the seat of ${short(row.host)} back? What it opened is closed.`" confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="release(row as Seat)"><template #reference><el-button text size="small" :loading="busy === row.host + row.account">Release</el-button></template></el-popconfirm></template></el-table-column>
     </el-table>
   </div>
-  <el-pagination v-if="(seats.data.value?.total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="seats.data.value?.total" :page-size="perPage" />
+  <el-pagination v-if="(seats.data.value?.total ?? 0) > perPage" v-model:current-page="turned" class="pages" layout="prev, pager, next, total" :total="seats.data.value?.total" :page-size="perPage" />
 
   <Accounts :may-change="mayChange" />
 

@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { computed, ref, shallowRef } from 'vue'
+import { useMediaQuery } from '@vueuse/core'
+import { computed, defineAsyncComponent, ref, shallowRef } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useRouter } from 'vue-router'
 import { useAddress } from '../address'
 import { client, querySerializer, told, type Host } from '../api'
-import { useNow } from '../now'
 import GroupPick from '../parts/GroupPick.vue'
+import HostCell from '../parts/HostCell.vue'
 import InWaves from '../parts/InWaves.vue'
 import LabelBox from '../parts/LabelBox.vue'
 import Mark from '../parts/Mark.vue'
@@ -14,10 +15,10 @@ import RetireBox from '../parts/RetireBox.vue'
 import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
 import { useMayChange } from '../role'
-import { ago, count, exact, number, short, stateLook, states } from '../words'
+import { count, number, short, stateLook, states } from '../words'
 
+const HostRows = defineAsyncComponent(() => import('../parts/HostRows.vue'))
 const router = useRouter()
-const now = useNow()
 
 const { text, picked, page, sort, q, go, toggle, field } = useAddress()
 const where = field('where')
@@ -28,17 +29,17 @@ const group = computed(() => text('to').split(',').filter(Boolean))
 // What is asked for, as it stands in the address.
 const asked = computed(() => ({ q: text('q'), state: picked.value, to: group.value, where: text('where'), has: text('has'), like: text('like') }))
 
-const hosts = useQuery({
-  queryKey: computed(() => ['hosts', asked.value, sort.value, page.value]),
-  queryFn: () =>
-    told(
-      client.GET('/api/hosts', {
-        params: { query: { ...asked.value, sort: sort.value as 'name', page: page.value, per_page: perPage } },
-        querySerializer,
-      }),
-    ),
-  placeholderData: keepPreviousData,
-})
+const ask = (n: number) => {
+  const query = { ...asked.value, sort: sort.value as 'name', page: n, per_page: perPage }
+  return {
+    queryKey: ['hosts', asked.value, sort.value, n],
+    queryFn: () => told(client.GET('/api/hosts', { params: { query }, querySerializer })),
+  }
+}
+const hosts = useQuery(computed(() => ({ ...ask(page.value), placeholderData: keepPreviousData })))
+// What does not stand on one page is a list that one scrolls through; where its columns have no room, pages.
+const wide = useMediaQuery('(min-width: 1000px)')
+const long = computed(() => wide.value && (hosts.data.value?.total ?? 0) > perPage)
 
 // Hosts that are picked, on this page and on others, to do something with all of them.
 const mayChange = useMayChange()
@@ -136,31 +137,32 @@ type Row = NonNullable<typeof hosts.data.value>['items'][number]
       </span>
     </div>
     <Trouble :error="wrong" />
-    <div v-if="hosts.data.value.all" class="card">
+    <HostRows v-if="long" :total="hosts.data.value.total" :page="page" :per-page="perPage" :sort="sort" :asked="asked" :ask="ask" :may-change="mayChange" :chosen="chosen" @at="(n: number) => go({ page: n > 1 ? String(n) : undefined })" @sort="(by: string) => go({ sort: by })" @choose="(name: string, on: boolean) => choose([name], on)" @all="(on: boolean) => (on ? chooseAll() : chooseNone())" @open="open" />
+    <div v-else-if="hosts.data.value.all" class="card">
       <el-table :data="hosts.data.value.items" row-key="name" :default-sort="{ prop: sort.replace(/^-/, ''), order: sort.startsWith('-') ? 'descending' : 'ascending' }" empty-text="No host matches the filter" @sort-change="onSort" @row-click="open">
         <el-table-column v-if="mayChange" width="44">
           <template #header><el-checkbox :model-value="here.length > 0 && chosenHere === here.length" :indeterminate="chosenHere > 0 && chosenHere < here.length" aria-label="Choose all hosts of this page" @change="(on: unknown) => choose(here, on === true)" /></template>
           <template #default="{ row }: { row: Row }"><span @click.stop><el-checkbox :model-value="chosen.has(row.name)" :aria-label="`Choose ${short(row.name)}`" @change="(on: unknown) => choose([row.name], on === true)" /></span></template>
         </el-table-column>
         <el-table-column prop="name" label="Host" sortable="custom" width="210">
-          <template #default="{ row }: { row: Row }"><router-link :to="{ name: 'host', params: { name: row.name } }" @click.stop>{{ row.name }}</router-link></template>
+          <template #default="{ row }: { row: Row }"><HostCell :host="row" part="name" /></template>
         </el-table-column>
         <el-table-column prop="state" label="State" sortable="custom" width="130">
-          <template #default="{ row }: { row: Row }"><Mark :look="stateLook[row.state]" :word="row.state" /></template>
+          <template #default="{ row }: { row: Row }"><HostCell :host="row" part="state" /></template>
         </el-table-column>
         <el-table-column prop="detail" label="Why" min-width="420" show-overflow-tooltip>
-          <template #default="{ row }: { row: Row }"><b v-if="row.old_agent" class="warn" title="It understands less than this service may say to it: bring it up to date">old agent; </b><b v-if="row.worst === 'danger'" class="bad">{{ row.state === 'drifted' ? '!! danger: ' : '!! danger is found; ' }}</b>{{ row.detail }}</template>
+          <template #default="{ row }: { row: Row }"><HostCell :host="row" part="detail" /></template>
         </el-table-column>
         <el-table-column prop="os" label="System" sortable="custom" width="165" />
         <el-table-column prop="revision" label="Revision" sortable="custom" width="118" align="right">
-          <template #default="{ row }: { row: Row }">{{ row.revision || '–' }}</template>
+          <template #default="{ row }: { row: Row }"><HostCell :host="row" part="revision" /></template>
         </el-table-column>
         <el-table-column prop="last_seen" label="Last seen" sortable="custom" width="126">
-          <template #default="{ row }: { row: Row }"><span :title="exact(row.last_seen)">{{ ago(row.last_seen, now) }}</span></template>
+          <template #default="{ row }: { row: Row }"><HostCell :host="row" part="last_seen" /></template>
         </el-table-column>
       </el-table>
     </div>
-    <el-pagination v-if="hosts.data.value.total > perPage" class="pages" layout="prev, pager, next, total" :total="hosts.data.value.total" :page-size="perPage" :current-page="page" @current-change="(n: number) => go({ page: String(n) })" />
+    <el-pagination v-if="!long && hosts.data.value.total > perPage" class="pages" layout="prev, pager, next, total" :total="hosts.data.value.total" :page-size="perPage" :current-page="page" @current-change="(n: number) => go({ page: String(n) })" />
   </template>
   <InWaves v-model="healing" kind="heal" :title="`Heal ${count(names.length, 'host', 'hosts')}`" :order="{ to: names }" :same="`lantern heal ${some}${names.length > 1 ? ' --yes' : ''}`" />
   <InWaves v-model="carrying" kind="carry" :title="`Carry the newest revision to ${count(names.length, 'host', 'hosts')}`" :order="{ to: names }" :same="`lantern rollout begin --to ${names.slice(0, 3).map(short).join(',')}${names.length > 3 ? ',…' : ''}`" />

@@ -1,23 +1,39 @@
 <script setup lang="ts">
 // One signing key, and every host that believes it.
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { useActing } from '../acting'
+import { useAddress } from '../address'
 import { client, told } from '../api'
+import { csv, every, keep } from '../csv'
+import { useMayChange } from '../role'
 import Copy from '../parts/Copy.vue'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 import { count, date, keyLook, keyWord } from '../words'
 
 const props = defineProps<{ key_: string }>()
-const page = ref(1)
+const mayChange = useMayChange()
+const { text, page, turned, q, word } = useAddress()
 const perPage = 100
-const idle = ref(false)
+const scope = word('scope')
+const withIdle = word('idle')
+const idle = computed({ get: () => withIdle.value === 'yes', set: (on: boolean) => (withIdle.value = on ? 'yes' : '') })
+const asked = computed(() => ({ q: text('q'), scope: scope.value as 'any' | 'named' | '', idle: idle.value }))
+const ask = (n: number, per_page: number) => told(client.GET('/api/keys/{key}', { params: { path: { key: props.key_ }, query: { ...asked.value, page: n, per_page } } }))
 const got = useQuery({
-  queryKey: computed(() => ['keys', 'one', props.key_, idle.value, page.value]),
-  queryFn: () => told(client.GET('/api/keys/{key}', { params: { path: { key: props.key_ }, query: { idle: idle.value, page: page.value, per_page: perPage } } })),
+  queryKey: computed(() => ['keys', 'one', props.key_, asked.value, page.value]),
+  queryFn: () => ask(page.value, perPage),
   placeholderData: keepPreviousData,
 })
 const k = computed(() => got.data.value)
+
+const { error, busy, act } = useActing()
+const save = () => act(async () => {
+  const all = await every((n) => ask(n, 1000).then((d) => ({ items: d.on, total: d.total })))
+  const rows = all.map((h) => ({ ...h, system: h.os, stands_in: h.stands_in.join(' '), named_by: h.sources.join(' ') }))
+  keep(`${k.value?.policy || props.key_}.csv`, csv(['host', 'system', 'scope', 'used', 'because', 'stands_in', 'named_by'], rows))
+})
 
 // What stands in a row of a table, so that its columns are checked against the service's answers.
 type Row = NonNullable<NonNullable<typeof k.value>['on']>[number]
@@ -48,12 +64,22 @@ type Row = NonNullable<NonNullable<typeof k.value>['on']>[number]
       <dd :class="{ warn: k.wide }">{{ k.believed_for || '–' }}<span v-if="k.idle" class="soft">; {{ count(k.idle, 'more host has', 'more hosts have') }} it and nothing uses it</span></dd>
       <dt>Signs today</dt>
       <dd>{{ k.signs_places ? count(k.signs_places, 'place of packages', 'places of packages') : 'nothing that was seen' }}</dd>
-      <template v-if="k.replacement"><dt>Replacement</dt><dd>{{ k.replacement }}</dd></template>
+      <template v-if="k.replacement"><dt>Replacement</dt><dd>{{ k.replacement }}<template v-if="k.may_go && mayChange">. <router-link :to="{ name: 'policy', query: { retire: k.policy } }">Take it out of the policy</router-link></template></dd></template>
     </dl>
     <p v-if="k.unknown" class="warn"><b>? Not known of {{ count(k.unknown, 'host', 'hosts') }}</b> without a survey.</p>
-    <el-switch v-if="k.idle" v-model="idle" aria-label="Also where nothing uses it" active-text="also where nothing uses it" @change="page = 1" />
-    <div v-if="k.total" class="card">
-      <el-table :data="k.on" row-key="host">
+    <div class="tools">
+      <el-input v-model="q" class="search" placeholder="Host, system or file" clearable aria-label="Filter hosts" />
+      <el-select v-model="scope" style="width: 220px" aria-label="Believed for">
+        <el-option value="" label="believed for anything" />
+        <el-option value="any" label="for every source" />
+        <el-option value="named" label="for named sources" />
+      </el-select>
+      <el-switch v-if="k.idle" v-model="idle" aria-label="Also where nothing uses it" active-text="also where nothing uses it" />
+      <el-button :loading="busy" @click="save">Save as CSV</el-button>
+    </div>
+    <Trouble class="told" :error="error" />
+    <div class="card">
+      <el-table :data="k.on" row-key="host" empty-text="No host that is meant believes it">
         <el-table-column label="Host" min-width="210"><template #default="{ row }: { row: Row }"><router-link :to="{ name: 'host', params: { name: row.host } }">{{ row.host }}</router-link></template></el-table-column>
         <el-table-column prop="os" label="System" width="170" />
         <el-table-column label="Believed for" width="180"><template #default="{ row }: { row: Row }"><span v-if="!row.used" class="soft">nothing: {{ row.because }}</span><span v-else-if="row.scope === 'any'" class="warn">every source</span><template v-else>named sources</template></template></el-table-column>
@@ -61,12 +87,22 @@ type Row = NonNullable<NonNullable<typeof k.value>['on']>[number]
         <el-table-column label="Named by" min-width="260"><template #default="{ row }: { row: Row }"><div v-for="s in row.sources" :key="s" class="mono">{{ s }}</div></template></el-table-column>
       </el-table>
     </div>
-    <el-pagination v-if="k.total > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="k.total" :page-size="perPage" />
-    <p class="soft">The same on the command line: <code>lantern key show {{ k.policy || k.fingerprint }}</code></p>
+    <el-pagination v-if="k.total > perPage" v-model:current-page="turned" class="pages" layout="prev, pager, next, total" :total="k.total" :page-size="perPage" />
+    <p class="soft">The same on the command line: <code>lantern key show {{ k.policy || k.fingerprint }}</code><template v-if="k.may_go">, <code>lantern key retire {{ k.policy }} FOLDER</code></template></p>
   </template>
 </template>
 
 <style scoped>
+.tools {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 8px 12px;
+  margin: 14px 0 10px;
+}
+.search {
+  width: 260px;
+}
 .head {
   display: flex;
   align-items: center;

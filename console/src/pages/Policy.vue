@@ -5,6 +5,7 @@ import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
 import { useActing } from '../acting'
+import { useAddress } from '../address'
 import { client, told, type Preview, type Schemas } from '../api'
 import { useNow } from '../now'
 import Diff from '../parts/Diff.vue'
@@ -21,14 +22,12 @@ const route = useRoute()
 const router = useRouter()
 const mayChange = useMayChange()
 const perPage = 10
-const page = ref(1)
-const revisions = useQuery({
-  queryKey: computed(() => ['revisions', 'list', page.value]),
-  queryFn: () => told(client.GET('/api/revisions', { params: { query: { page: page.value, per_page: perPage } } })),
-  placeholderData: keepPreviousData,
-})
+const { page, turned } = useAddress()
+const listed = (n: number) => ({ queryKey: ['revisions', 'list', n], queryFn: () => told(client.GET('/api/revisions', { params: { query: { page: n, per_page: perPage } } })) })
+const revisions = useQuery(computed(() => ({ ...listed(page.value), placeholderData: keepPreviousData })))
+const latest = useQuery(listed(1))
 const newest = ref(0)
-watch(() => revisions.data.value, (r) => { if (r && page.value === 1) newest.value = r.items[0]?.number ?? 0 }, { immediate: true })
+watch(() => latest.data.value, (r) => { if (r) newest.value = r.items[0]?.number ?? 0 }, { immediate: true })
 /** The revision that is shown, and from which an edit begins: it stays while one edits. */
 const base = ref(0)
 const wanted = computed(() => Number(route.query.revision) || 0)
@@ -43,7 +42,9 @@ const proposed = computed(() => (looked.value ? proposal.data.value : undefined)
 const proposals = useQuery({ queryKey: ['proposals', 'open'], queryFn: () => told(client.GET('/api/proposals', { params: { query: { open: true, per_page: 50 } } })) })
 const consent = computed(() => proposals.data.value?.consent ?? false)
 const edits = ref<Record<string, string>>({})
-const edited = computed(() => Object.keys(edits.value).length > 0)
+/** Files that the edit takes away: those of a key that goes. */
+const gone = ref<string[]>([])
+const edited = computed(() => Object.keys(edits.value).length + gone.value.length > 0)
 watch([newest, wanted, proposed], ([n, w, p]) => { if (!edited.value) base.value = p?.base || w || n }, { immediate: true })
 
 const folder = useQuery({
@@ -90,24 +91,50 @@ function move(name: string, t: string) {
   changeIn(name, t)
   show({ file: name })
 }
-const undo = () => (edits.value = {})
+function undo() {
+  edits.value = {}
+  gone.value = []
+  notes.value = []
+}
 
 // A source that a host has and the policy does not list is taken in: its files begin as an edit.
-const taken = ref<Schemas['Adoption'] | null>(null)
+const notes = ref<string[]>([]) // what people have to look at
+function beginWith(files: Record<string, string>, query: Record<string, undefined>) {
+  edits.value = { ...edits.value, ...Object.fromEntries(Object.entries(files).map(([n, b]) => [n, decode(b)])) }
+  show({ ...query, file: Object.keys(files).find((n) => n.endsWith('.yaml')) })
+}
 async function takeIn(hosts: string, at: string) {
   const [, path = at, line = '0'] = /^(.*?)(?::(\d+))?$/.exec(at) ?? []
   try {
-    taken.value = await told(client.POST('/api/policy/adoption', { body: { to: hosts.split(','), file: path, line: Number(line) } }))
-    edits.value = { ...edits.value, ...Object.fromEntries(Object.entries(taken.value.files).map(([n, b]) => [n, decode(b)])) }
-    show({ adopt: undefined, at: undefined, file: Object.keys(taken.value.files).find((n) => n.endsWith('.yaml')) })
+    const taken = await told(client.POST('/api/policy/adoption', { body: { to: hosts.split(','), file: path, line: Number(line) } }))
+    notes.value = taken.notes.map((n) => `${short(n.host)}: ${n.message}`)
+    beginWith(taken.files, { adopt: undefined, at: undefined })
   } catch (e) {
     error.value = e as Error
   }
 }
 watch([() => route.query.adopt, newest], ([hosts, n]) => { if (typeof hosts === 'string' && n) void takeIn(hosts, String(route.query.at ?? '')) }, { immediate: true })
+
+// A key that another has taken over from is taken out: what its files are without it begins as an edit.
+async function retire(key: string) {
+  try {
+    const r = await told(client.POST('/api/policy/retirement', { body: { key } }))
+    gone.value = r.files_gone
+    notes.value = r.mentions.map((at) => `${at.file}:${at.line}: a comment speaks of ${key} still`)
+    if (r.checked_packages.length) notes.value.push(`${r.checked_packages.join(', ')}: dnf, zypper, pacman and flatpak check each package, and refuse one that ${key} alone has signed`)
+    beginWith(r.files, { retire: undefined })
+  } catch (e) {
+    error.value = e as Error
+  }
+}
+watch([() => route.query.retire, newest], ([key, n]) => { if (typeof key === 'string' && n) void retire(key) }, { immediate: true })
 onBeforeRouteLeave(() => !edited.value || window.confirm('The edit is not published. Leave it?'))
 
-const files = computed(() => ({ ...shown.value, ...Object.fromEntries(Object.entries(edits.value).map(([n, t]) => [n, encode(t)])) }))
+const files = computed(() => {
+  const all = { ...shown.value, ...Object.fromEntries(Object.entries(edits.value).map(([n, t]) => [n, encode(t)])) }
+  for (const n of gone.value) delete all[n]
+  return all
+})
 const words = computed(() => [...new Set(Object.entries(folder.data.value?.files ?? {}).filter(([n]) => n.endsWith('.yaml')).flatMap(([, b]) => decode(b).match(/[a-zA-Z][\w-]{2,}/g) ?? []))].sort())
 
 // What the edit comes to is asked when somebody pauses; an older answer never overtakes a newer one.
@@ -153,17 +180,17 @@ watch(publishing, () => (alone.value = false))
 const publish = () => act(async () => {
   const r = await told(client.POST('/api/revisions', { body: { files: files.value, message: message.value, alone: alone.value || undefined } }))
   publishing.value = false
-  edits.value = {}
+  undo()
   message.value = ''
   newest.value = base.value = r.number
   await router.replace({ query: { file: file.value } })
-  await revisions.refetch()
+  await Promise.all([latest.refetch(), revisions.refetch()])
   done.value = r.number
 })
 const propose = () => act(async () => {
   const p = await told(client.POST('/api/proposals', { body: { files: files.value, message: message.value } }))
   publishing.value = false
-  edits.value = {}
+  undo()
   message.value = ''
   await proposals.refetch()
   await router.replace({ query: { proposal: String(p.number) } })
@@ -174,7 +201,7 @@ const done = ref(0)
 async function became(number: number) {
   newest.value = number
   await router.replace({ query: {} })
-  await Promise.all([revisions.refetch(), proposals.refetch()])
+  await Promise.all([latest.refetch(), revisions.refetch(), proposals.refetch()])
   done.value = number
 }
 const show = (query: Record<string, string | undefined>) => void router.replace({ query: { ...route.query, ...query } })
@@ -192,14 +219,14 @@ type Row = NonNullable<typeof revisions.data.value>['items'][number]
   <p v-if="revisions.data.value && !revisions.data.value.total" class="soft">Begin with what the hosts have: <code>lantern policy learn FOLDER</code>, then <code>lantern policy publish FOLDER</code></p>
   <p v-if="done && !edited" class="good">Revision {{ done }} is published. <router-link to="/changes">What it would change, and begin</router-link></p>
   <ProposalList v-if="proposals.data.value?.items.length && !edited" :list="proposals.data.value.items" :here="looked" @show="(n) => show({ proposal: String(n), revision: undefined, file: undefined })" />
-  <p v-for="n in taken && edited ? taken.notes : []" :key="n.host + n.message" class="warn">! {{ short(n.host) }}: {{ n.message }}</p>
+  <p v-for="n in edited ? notes : []" :key="n" class="warn">! {{ n }}</p>
   <p v-if="edited && newest !== base" class="warn">! This edit begins from revision {{ base }}, and revision {{ newest }} is newer: publishing it takes back what that one said.</p>
 
   <div v-if="folder.data.value" class="desk">
     <nav aria-label="Files" class="card files" tabindex="0">
       <template v-for="r in rows" :key="r.name">
         <span v-if="r.folder" class="folder soft">{{ r.folder }}</span>
-        <a href="#" :title="r.name" :class="{ here: r.name === file, within: r.within }" :aria-label="r.name" :aria-current="r.name === file ? 'true' : undefined" @click.prevent="show({ file: r.name })"><span aria-hidden="true">{{ edits[r.name] !== undefined || others.includes(r.name) ? '±' : ' ' }}</span> {{ r.short }}</a>
+        <a href="#" :title="r.name" :class="{ here: r.name === file, within: r.within }" :aria-label="gone.includes(r.name) ? `${r.name}, goes` : r.name" :aria-current="r.name === file ? 'true' : undefined" @click.prevent="show({ file: r.name })"><span aria-hidden="true">{{ gone.includes(r.name) ? '−' : edits[r.name] !== undefined || others.includes(r.name) ? '±' : ' ' }}</span> {{ r.short }}</a>
       </template>
     </nav>
     <Editor :key="`${looked} ${base} ${file}`" :text="text" :file="file" :files="texts" :readonly="!mayChange || looked > 0 || !editable(file)" :words="words" :marks="marks" @change="change" />
@@ -252,7 +279,7 @@ type Row = NonNullable<typeof revisions.data.value>['items'][number]
       <el-table-column label="Why" min-width="260"><template #default="{ row }: { row: Row }">{{ row.message || '–' }}</template></el-table-column>
     </el-table>
   </div>
-  <el-pagination v-if="(revisions.data.value?.total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="revisions.data.value?.total" :page-size="perPage" />
+  <el-pagination v-if="(revisions.data.value?.total ?? 0) > perPage" v-model:current-page="turned" class="pages" layout="prev, pager, next, total" :total="revisions.data.value?.total" :page-size="perPage" />
 
   <el-dialog v-model="publishing" :title="consent ? 'Propose this edit' : 'Publish this edit'" width="520">
     <p v-if="consent && preview">Revision {{ newest }} wants that somebody else agrees before a folder is published. {{ count(preview.changing, 'host', 'hosts') }} would change, in {{ count(preview.groups.length, 'way', 'ways') }}<template v-if="weakens.length">, <b class="bad">and it weakens security</b></template>.</p>

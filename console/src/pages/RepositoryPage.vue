@@ -1,7 +1,8 @@
 <script setup lang="ts">
 // One place that packages come from: what stands there, who signs it, and who uses it.
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useAddress } from '../address'
 import { client, told } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
@@ -14,7 +15,7 @@ const props = defineProps<{ key_: string }>()
 const now = useNow()
 const mayChange = useMayChange()
 const queries = useQueryClient()
-const page = ref(1)
+const { page, turned } = useAddress()
 const perPage = 100
 const got = useQuery({
   queryKey: computed(() => ['repositories', 'one', props.key_, page.value]),
@@ -84,7 +85,7 @@ type HostRow = NonNullable<NonNullable<typeof r.value>['on']>[number]
         <el-table-column label="Stands in" min-width="300"><template #default="{ row }: { row: HostRow }"><span class="mono">{{ row.file }}</span></template></el-table-column>
       </el-table>
     </div>
-    <el-pagination v-if="(r.on_total ?? 0) > perPage" v-model:current-page="page" class="pages" layout="prev, pager, next, total" :total="r.on_total ?? 0" :page-size="perPage" />
+    <el-pagination v-if="(r.on_total ?? 0) > perPage" v-model:current-page="turned" class="pages" layout="prev, pager, next, total" :total="r.on_total ?? 0" :page-size="perPage" />
     <p class="soft">The same on the command line: <code>lantern repository show {{ r.names[0] || r.address }}</code></p>
   </template>
 </template>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
+import { useAddress } from '../address'
 import { client, told, type Rollout } from '../api'
 import { queries } from '../live'
 import { useNow } from '../now'
@@ -21,7 +22,8 @@ const now = useNow()
 const mayChange = useMayChange()
 const session = useSession(() => true)
 
-const listPage = ref(1)
+const { text, page: hostPage, turned, go, word: wordOf } = useAddress()
+const listPage = computed({ get: () => Math.max(1, Number(text('list')) || 1), set: (n: number) => go({ list: n > 1 ? String(n) : undefined }) })
 const listShown = 20
 const rollouts = useQuery({
   queryKey: computed(() => ['rollouts', listPage.value]),
@@ -29,11 +31,9 @@ const rollouts = useQuery({
 })
 const first = computed(() => rollouts.data.value?.items.find((r) => r.ended === null && r.kind !== 'heal') ?? rollouts.data.value?.items[0])
 const id = computed(() => (props.id ? Number(props.id) : (first.value?.id ?? 0)))
-const state = ref('')
-const hostPage = ref(1)
+const state = wordOf('state')
 const hostsShown = 50
-watch(id, () => (hostPage.value = 1))
-watch(state, () => (hostPage.value = 1))
+watch(id, (_, before) => { if (before && hostPage.value > 1) turned.value = 1 })
 const shown = useQuery({
   queryKey: computed(() => ['rollout', id.value, hostPage.value, state.value]),
   queryFn: () =>
@@ -144,7 +144,7 @@ type Row = NonNullable<typeof rollouts.data.value>['items'][number]
         <span v-if="r.not_reached" class="warn aside">! {{ count(r.not_reached, 'host was', 'hosts were') }} not reached, and {{ r.not_reached === 1 ? 'keeps what it has' : 'keep what they have' }}</span>
       </div>
       <HostProgress v-for="h in r.progress" :key="h.host" :host="h" :skippable="mayChange && !r.ended" @skip="skip" />
-      <el-pagination v-if="(r.total ?? 0) > hostsShown" v-model:current-page="hostPage" class="pages" layout="prev, pager, next, total" :total="r.total" :page-size="hostsShown" />
+      <el-pagination v-if="(r.total ?? 0) > hostsShown" v-model:current-page="turned" class="pages" layout="prev, pager, next, total" :total="r.total" :page-size="hostsShown" />
     </div>
   </template>
 
