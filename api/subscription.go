@@ -1,6 +1,8 @@
 package api
 
 import (
+	"fmt"
+	"strings"
 	"time"
 
 	"patientlantern.example/lantern/core/diag"
@@ -156,6 +158,29 @@ type Outlook struct {
 	Silent []SilentSeat          `json:"silent_seats" doc:"Seats of hosts that do not check in"`
 	Idle   []SilentSeat          `json:"idle_seats" doc:"Seats of hosts whose sheet needs none"`
 	Usage  []SeatUsage           `json:"usage" doc:"Seats used over the last year: one row each time that it changed"`
+
+	Forecast []subscription.Forecast `json:"forecast" doc:"The year ahead, account by account"`
+	Accounts int                     `json:"accounts" doc:"Accounts that the service has: without any, it knows of no contract"`
+	Away     []string                `json:"away" doc:"Accounts whose desk does not answer: their contracts are as it told them last"`
+	Unknown  int                     `json:"unknown" doc:"Hosts of which it is not known what they need: no revision was carried to them, or they cannot be read"`
+}
+
+// Doubts says what the outlook does not know, a sentence each.
+func (o *Outlook) Doubts() (out []string) {
+	if o.Accounts == 0 {
+		out = append(out, "The service has no account at a vendor's desk: which contracts there are is not known.")
+	}
+	if len(o.Away) > 0 {
+		out = append(out, "The desks of "+strings.Join(o.Away, ", ")+" do not answer: contracts of theirs are as they were told last.")
+	}
+	if o.Unknown > 0 {
+		hosts := "1 host needs"
+		if o.Unknown > 1 {
+			hosts = fmt.Sprintf("%d hosts need", o.Unknown)
+		}
+		out = append(out, "What "+hosts+" is not known: no revision was carried to them yet, or they cannot be read.")
+	}
+	return out
 }
 
 // SilentSeat is a seat that may be paid for nothing.

@@ -196,8 +196,10 @@ type SeatCount struct {
 	Seats    int
 }
 
-// PutSeatCounts notes how many seats are taken, where that differs from the last note.
-func (s *Store) PutSeatCounts(ctx context.Context, list []SeatCount) error {
+// PutSeatCounts notes how many seats are taken at a time, where that differs from the last
+// note. list is of every contract that there is: of one that was noted before and is gone, no
+// seat is taken any more.
+func (s *Store) PutSeatCounts(ctx context.Context, at time.Time, list []SeatCount) error {
 	return s.do(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		for _, c := range list {
 			var used, seats int
@@ -220,8 +222,26 @@ func (s *Store) PutSeatCounts(ctx context.Context, list []SeatCount) error {
 				return err
 			}
 		}
-		return nil
+		return noSeats(ctx, tx, at, list)
 	})
+}
+
+// noSeats notes that of contracts which are not in a list no seat is taken.
+func noSeats(ctx context.Context, tx *sql.Tx, at time.Time, list []SeatCount) error {
+	names := [][2]string{}
+	for _, c := range list {
+		names = append(names, [2]string{c.Account, c.Contract})
+	}
+	there, err := json.Marshal(names)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO seat_counts (account, contract, at, used, seats)
+		SELECT account, contract, ?1, 0, seats FROM seat_counts c
+			WHERE used > 0 AND at = (SELECT max(at) FROM seat_counts b WHERE b.account = c.account AND b.contract = c.contract)
+				AND NOT EXISTS (SELECT 1 FROM json_each(?2) WHERE value ->> 0 = account AND value ->> 1 = contract)
+		ON CONFLICT (account, contract, at) DO UPDATE SET used = 0`, unix(at), string(there))
+	return err
 }
 
 // SeatCounts returns the notes since a time, the oldest first, and for each contract

@@ -1834,6 +1834,20 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        Cost: {
+            /** @description ISO 4217 */
+            currency: string;
+            /**
+             * Format: int64
+             * @description In hundredths of the currency, for a year
+             */
+            hundredths: number;
+            /**
+             * Format: int64
+             * @description Contracts of it whose cost is not known, and that are not in the sum
+             */
+            unknown: number;
+        };
         Date: {
             /** @description What comes of it */
             detail: string;
@@ -2368,6 +2382,46 @@ export interface components {
             wide: number;
             /** @description Why the policy takes it away */
             withdrawn_because?: string;
+        };
+        Forecast: {
+            account: string;
+            /** @description What the contracts that are good now cost for a year */
+            costs: components["schemas"]["Cost"][];
+            /** @description Contracts that end within the year, the first to end first */
+            renewals: components["schemas"]["Renewal"][];
+            /**
+             * Format: int64
+             * @description So many more seats a year are used, by the pace so far, and 0 where it fell; null while it is not known
+             */
+            seats_a_year: number | null;
+            /**
+             * Format: date-time
+             * @description The first moment of which the pace is worked out; null before any seat was counted
+             */
+            since: string | null;
+            /** @description Now, and after 3, 6, 9 and 12 months */
+            steps: components["schemas"]["ForecastStep"][];
+        };
+        ForecastStep: {
+            /** Format: date-time */
+            at: string;
+            /** @description What a further year of the contracts costs that end after the step before and until this one */
+            costs: components["schemas"]["Cost"][];
+            /**
+             * Format: int64
+             * @description Seats of the contracts that are good then; -1 where one covers the organisation
+             */
+            seats: number;
+            /**
+             * Format: int64
+             * @description Hosts that need a seat: those of now, and more by the pace
+             */
+            seats_needed: number;
+            /**
+             * Format: int64
+             * @description So many of these hosts have none however they are seated, unless something is renewed or bought
+             */
+            seats_short: number;
         };
         Found: {
             /**
@@ -3235,14 +3289,28 @@ export interface components {
             role: "reader" | "operator";
         };
         Outlook: {
+            /**
+             * Format: int64
+             * @description Accounts that the service has: without any, it knows of no contract
+             */
+            accounts: number;
+            /** @description Accounts whose desk does not answer: their contracts are as it told them last */
+            away: string[];
             /** @description Contracts that end within 90 days or are withdrawn, and the hosts that would fall out */
             ending: components["schemas"]["Ending"][];
+            /** @description The year ahead, account by account */
+            forecast: components["schemas"]["Forecast"][];
             /** @description Seats of hosts whose sheet needs none */
             idle_seats: components["schemas"]["SilentSeat"][];
             /** @description Seats of hosts that do not check in */
             silent_seats: components["schemas"]["SilentSeat"][];
             /** @description Hosts that several contracts cover */
             twice: components["schemas"]["Double"][];
+            /**
+             * Format: int64
+             * @description Hosts of which it is not known what they need: no revision was carried to them, or they cannot be read
+             */
+            unknown: number;
             /** @description Seats used over the last year: one row each time that it changed */
             usage: components["schemas"]["SeatUsage"][];
         };
@@ -3515,6 +3583,34 @@ export interface components {
             not_automatic?: boolean;
             origin?: string;
             suite?: string;
+        };
+        Renewal: {
+            /** @description The vendor's number */
+            contract: string;
+            /** @enum {string} */
+            cover: "seats" | "organisation";
+            /** @description ISO 4217 */
+            currency: string;
+            /**
+             * Format: date-time
+             * @description The first moment at which it is no longer good
+             */
+            end: string;
+            /**
+             * Format: int64
+             * @description What a further year of it as it is costs, in hundredths of the currency; 0 where that is not known
+             */
+            hundredths: number;
+            /** @description Why the cost is not known; empty where it is */
+            not_known: string;
+            /**
+             * Format: int64
+             * @description How many seats it has; 0 where the organisation is covered
+             */
+            seats: number;
+            /** Format: int64 */
+            seats_used: number;
+            title: string;
         };
         Report: {
             /** @description What stopped the package manager before already, and was gone around */

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
-import type { Rollout } from './api'
-import { ago, clock, contractLook, count, exact, keyLook, missing, number, placeLook, progressLook, seen, severityLook, short, span, stateLook, until } from './words'
+import type { Rollout, Schemas } from './api'
+import { ago, clock, contractLook, count, endingBy, exact, keyLook, missing, number, placeLook, progressLook, seen, severityLook, short, span, stateLook, until, yearly } from './words'
 
 const now = Date.parse('2026-11-25T12:00:00Z')
 const before = (seconds: number) => new Date(now - seconds * 1000).toISOString()
@@ -23,6 +23,20 @@ describe('spans', () => {
 describe('numbers', () => {
   it.each([[0, '0 hosts'], [1, '1 host'], [2, '2 hosts'], [93_750, '93,750 hosts']])('%d', (n, says) => expect(count(n, 'host', 'hosts')).toBe(says))
   it('are grouped', () => expect(number(100_000)).toBe('100,000'))
+})
+
+describe('the year ahead', () => {
+  it.each([
+    [[], ''], [[['EUR', 108_000, 0]], '1080.00 EUR'], [[['', 0, 1]], '1 contract not known'],
+    [[['EUR', 5, 1], ['SEK', 200, 1]], '0.05 EUR + 2.00 SEK + 2 contracts not known'],
+  ] as [[string, number, number][], string][])('%j', (list, says) =>
+    expect(yearly(list.map(([currency, hundredths, unknown]) => ({ currency, hundredths, unknown })))).toBe(says))
+  it('a contract stands at the step after which it is no longer good', () => {
+    const at = ['2026-12-01', '2027-03-01', '2027-06-01'].map((d) => `${d}T00:00:00Z`)
+    const renewals = ['2027-03-01T00:00:00Z', '2027-03-01T00:00:01Z', '2027-06-01T00:00:00Z', '2027-06-01T00:00:01Z'].map((end, i) => ({ end, contract: `C${i}` }))
+    const f = { steps: at.map((x) => ({ at: x })), renewals } as Schemas['Forecast']
+    expect([0, 1, 2, 3].map((i) => endingBy(f, i).map((r) => r.contract))).toEqual([[], ['C0'], ['C1', 'C2'], []])
+  })
 })
 
 describe('moments', () => {

@@ -1,4 +1,4 @@
-import type { Rollout } from './api'
+import type { Rollout, Schemas } from './api'
 
 // How states and times are said and marked. A sign always stands beside the word.
 export const stateLook: Record<string, { sign: string; tone: string }> = {
@@ -107,6 +107,20 @@ export function date(iso: string): string {
 
 export function money(hundredths: number, currency: string): string {
   return `${(hundredths / 100).toFixed(2)} ${currency}`.trim()
+}
+
+/** What some contracts cost for a year, by currency, and of how many that is not known. */
+export function yearly(costs: Schemas['Cost'][]): string {
+  const unknown = costs.reduce((n, c) => n + c.unknown, 0)
+  const sums = costs.filter((c) => c.hundredths > 0).map((c) => money(c.hundredths, c.currency))
+  return [...sums, ...(unknown ? [`${count(unknown, 'contract', 'contracts')} not known`] : [])].join(' + ')
+}
+
+/** The contracts of an account that end after the step before one and until it. */
+export function endingBy(f: Schemas['Forecast'], step: number): Schemas['Renewal'][] {
+  const [from, to] = [f.steps[step - 1], f.steps[step]]
+  if (!from || !to) return []
+  return f.renewals.filter((r) => Date.parse(r.end) > Date.parse(from.at) && Date.parse(r.end) <= Date.parse(to.at))
 }
 
 const past = new Intl.RelativeTimeFormat('en', { style: 'narrow' })

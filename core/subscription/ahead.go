@@ -63,7 +63,7 @@ func (b *Books) kinds() func(*Need) []*Contract {
 	for _, list := range byAccount {
 		slices.SortStableFunc(list, prefer)
 	}
-	known := map[string][]*Contract{}
+	known := map[kind][]*Contract{}
 	return func(n *Need) []*Contract {
 		kind := n.kind()
 		fit, ok := known[kind]
@@ -80,9 +80,10 @@ func (b *Books) kinds() func(*Need) []*Contract {
 }
 
 // kind is equal for needs that differ in the host alone.
-func (n *Need) kind() string {
-	parts := append([]string{n.Account, n.OS, n.Version, n.Arch}, n.Numbers...)
-	return strings.Join(append(append(parts, ""), n.Opens...), "\x00")
+type kind struct{ account, os, version, arch, numbers, opens string }
+
+func (n *Need) kind() kind {
+	return kind{n.Account, n.OS, n.Version, n.Arch, strings.Join(n.Numbers, "\x00"), strings.Join(n.Opens, "\x00")}
 }
 
 // afterwards finds who would sit where once a contract has ended. sitting are the needs
@@ -93,7 +94,7 @@ func (b *Books) afterwards(c *Contract, sitting []*Need, kinds func(*Need) []*Co
 		now = c.End
 	}
 	moved := map[*Contract]int{}
-	from := map[string]int{} // kind → the first contract of its list that may have a seat
+	from := map[kind]int{} // kind → the first contract of its list that may have a seat
 	for _, n := range sitting {
 		fit, kind := kinds(n), n.kind()
 		i := from[kind]

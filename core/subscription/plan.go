@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 )
 
 // Group is hosts that take their seats together or not at all.
@@ -103,13 +102,10 @@ func (p *planner) add(n Need) { p.needs = append(p.needs, planned{need: n}) }
 func (p *planner) serve() {
 	now := p.books.Now
 	// Hosts that need the same share their list.
-	lists := map[string][]*Contract{}
+	lists := map[kind][]*Contract{}
 	for i := range p.needs {
 		x := &p.needs[i]
-		k := strings.Join(
-			slices.Concat(x.need.Numbers, []string{"|"}, x.need.Opens, []string{x.need.OS, x.need.Version, x.need.Arch}),
-			"\x00",
-		)
+		k := x.need.kind()
 		fit, ok := lists[k]
 		if !ok {
 			for _, c := range p.contracts {

@@ -163,7 +163,9 @@ type Books struct {
 
 	seats map[[2]string]*Seat // host, account
 	used  map[[2]string]int   // account, number
-	at    map[[2]string]int   // account, number → index into Contracts
+
+	leaving map[[2]string]int // account, number → seats of used that are to be given back
+	at      map[[2]string]int // account, number → index into Contracts
 }
 
 // NewBooks opens books. A host has one seat in an account.
@@ -173,6 +175,7 @@ func NewBooks(contracts []Contract, seats []Seat, now time.Time) *Books {
 		Now:       now,
 		seats:     make(map[[2]string]*Seat, len(seats)),
 		used:      map[[2]string]int{},
+		leaving:   map[[2]string]int{},
 		at:        make(map[[2]string]int, len(contracts)),
 	}
 	for i := range contracts {
@@ -187,8 +190,11 @@ func NewBooks(contracts []Contract, seats []Seat, now time.Time) *Books {
 }
 
 func (b *Books) add(s *Seat) {
-	if s.Holder == "" {
+	switch s.Holder {
+	case "":
 		b.seats[[2]string{s.Host, s.Account}] = s
+	case Leaving:
+		b.leaving[[2]string{s.Account, s.Contract}]++
 	}
 	b.used[[2]string{s.Account, s.Contract}]++
 }

@@ -29,7 +29,7 @@ const (
 var longFunctions = map[string]int{
 	"agent/access.go applyAccess": 96, "bench/checkins.go checkIns": 140, "bench/fleet.go fleet": 135, "bench/population.go populate": 99,
 	"bench/scale.go scale": 97, "cli/change.go policyCheck": 129, "cli/contracts.go contractList": 137,
-	"cli/contracts.go showOutlook": 83, "cli/seats.go seatList": 96, "cmd/lantern-agent/main.go command": 109,
+	"cli/seats.go seatList": 96, "cmd/lantern-agent/main.go command": 109,
 	"core/policy/channels.go channelReferences": 121,
 	"core/policy/keys.go key":                   90, "core/resolve/explain.go causes": 102, "core/resolve/parts.go work": 97, "core/text/deb822/deb822.go scan": 83,
 	"demo/demo.go Run": 168, "standin/apt.go Suites": 105,

@@ -140,51 +140,6 @@ func (s *Contracts) ShowStanding(v *fleet.View, d *api.HostDetail) error {
 	return nil
 }
 
-// Outlook is what the buyer wants to know.
-func (s *Contracts) Outlook(ctx context.Context, _ *struct{}) (*api.Outlook, error) {
-	out := api.Outlook{Silent: []api.SilentSeat{}, Idle: []api.SilentSeat{}, Usage: []api.SeatUsage{}}
-	books := s.Keeper.Current()
-	var needs []subscription.Need
-	for _, h := range s.Fleet.All() {
-		v := h.Row()
-		for _, n := range v.Needs {
-			need, err := s.need(ctx, v, n)
-			if err != nil {
-				return nil, err
-			}
-			needs = append(needs, need)
-		}
-	}
-	out.Ending, out.Twice = books.Ends(endingSoon, needs), books.Twice(needs)
-	for i := range out.Ending {
-		out.Ending[i].Contract = contractOf(books, &out.Ending[i].Contract).Contract
-	}
-	for _, x := range s.Keeper.Every() {
-		h, err := s.Fleet.Find(x.Host)
-		if err != nil || x.Leaving {
-			continue
-		}
-		row := api.SilentSeat{Host: x.Host, Account: x.Account, Contract: x.Contract}
-		if t := h.SeenAt(); !t.IsZero() {
-			row.LastSeen = &t
-		}
-		if h.State(s.Now()) == api.StateSilent {
-			out.Silent = append(out.Silent, row)
-		}
-		if v := h.Row(); v.Task == 0 && !slices.ContainsFunc(v.Needs, func(n resolve.Needs) bool { return n.Account == x.Account }) {
-			out.Idle = append(out.Idle, row)
-		}
-	}
-	counts, err := s.Store.SeatCounts(ctx, s.Now().AddDate(-1, 0, 0))
-	if err != nil {
-		return nil, err
-	}
-	for _, c := range counts {
-		out.Usage = append(out.Usage, api.SeatUsage(c))
-	}
-	return &out, nil
-}
-
 // TendSeats does what is due for seats: it asks the desks, renews access, gives back what
 // is no longer needed, and works out again how hosts stand.
 func (s *Contracts) TendSeats(ctx context.Context) {

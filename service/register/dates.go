@@ -24,7 +24,7 @@ type DateQuery struct {
 // dates is what falls due from now on, the next first, on one page.
 func (s *Register) dates(ctx context.Context) (out api.DatePage, err error) {
 	now := s.Now()
-	out.Dates, out.Away = []api.Date{}, []string{}
+	out.Dates = []api.Date{}
 	add := func(due time.Time, kind, name, says, detail string) {
 		if due.After(now) {
 			out.Dates = append(out.Dates, api.Date{Due: due.UTC(), Kind: kind, Name: name, Says: says, Detail: detail})
@@ -95,11 +95,7 @@ func (s *Register) dates(ctx context.Context) (out api.DatePage, err error) {
 	slices.SortFunc(out.Dates, func(a, b api.Date) int {
 		return cmp.Or(a.Due.Compare(b.Due), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name))
 	})
-	for _, n := range s.Keeper.Names() {
-		if a, there := s.Keeper.Describe(n); there && a.Trouble != "" {
-			out.Away = append(out.Away, n)
-		}
-	}
+	out.Away = s.Keeper.Away()
 	return out, nil
 }
 

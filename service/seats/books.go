@@ -193,7 +193,7 @@ func (k *Keeper) Count(ctx context.Context) error {
 			store.SeatCount{Account: c.Account, Contract: c.Number, At: b.Now.UTC(), Used: b.Used(c.Account, c.Number), Seats: c.Seats},
 		)
 	}
-	return k.store.PutSeatCounts(ctx, list)
+	return k.store.PutSeatCounts(ctx, b.Now.UTC(), list)
 }
 
 // Describe describes an account; false where there is none (any more).

@@ -115,6 +115,20 @@ func (k *Keeper) Names() []string {
 	return out
 }
 
+// Away names the accounts whose desk does not answer, in order; never nil.
+func (k *Keeper) Away() []string {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	out := []string{}
+	for n, a := range k.accounts {
+		if !a.Since.IsZero() {
+			out = append(out, n)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 // entry is a line of the journal about seats, of a host or of an account.
 func (k *Keeper) entry(ctx context.Context, command, name string) store.Entry {
 	return store.Entry{At: k.now(), Actor: journal.By(ctx).String(), Command: command, Kind: journal.KindSeats, Name: name}

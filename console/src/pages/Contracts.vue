@@ -10,8 +10,9 @@ import Mark from '../parts/Mark.vue'
 import Accounts from '../parts/Accounts.vue'
 import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
+import YearAhead from '../parts/YearAhead.vue'
 import { useMayChange } from '../role'
-import { accessWord, ago, contractLook, count, date, money, progressLook, short, until } from '../words'
+import { accessWord, ago, contractLook, count, date, money, number, progressLook, short, until } from '../words'
 
 const Usage = defineAsyncComponent(() => import('../parts/Usage.vue')) // charts are large, and wanted here alone
 
@@ -40,7 +41,9 @@ const ahead = computed(() => outlook.data.value)
 const away = computed(() => accounts.data.value?.items.filter((a) => a.trouble) ?? [])
 const over = computed(() => contracts.data.value?.items.filter((c) => c.seats_over > 0) ?? [])
 const falling = computed(() => new Set(outlook.data.value?.ending.flatMap((e) => e.falling) ?? []).size)
-const pressing = computed(() => away.value.length + over.value.length + (outlook.data.value?.ending.filter((e) => e.falling.length).length ?? 0))
+const lacking = computed(() => (ahead.value?.forecast ?? []).map((f) => ({ account: f.account, short: f.steps[0]?.seats_short ?? 0 })).filter((f) => f.short))
+const needing = computed(() => (ahead.value?.forecast ?? []).reduce((n, f) => n + (f.steps[0]?.seats_needed ?? 0), 0))
+const pressing = computed(() => away.value.length + over.value.length + lacking.value.length + (outlook.data.value?.ending.filter((e) => e.falling.length).length ?? 0))
 
 const rows = computed(() =>
   (channels.data.value?.items ?? []).flatMap((c) => c.choices.map((x, i) => ({ ...x, channel: i === 0 ? c.name : '', key: `${c.name} ${x.name} ${x.variant}` }))),
@@ -86,7 +89,9 @@ type ChannelRow = (typeof rows.value)[number]
   <div class="head">
     <h1 v-if="contracts.data.value && outlook.data.value && accounts.data.value">
       <template v-if="!accounts.data.value.items.length">No account at a vendor's desk yet</template>
-      <span v-else-if="pressing === 0" class="good">No host loses its access</span>
+      <template v-else-if="pressing === 0 && !needing">No host {{ ahead?.unknown ? 'is known to need' : 'needs' }} a seat</template>
+      <span v-else-if="pressing === 0 && !ahead?.unknown" class="good">No host loses its access within 90 days</span>
+      <template v-else-if="pressing === 0">No host loses its access within 90 days, <span class="warn">as far as is known</span></template>
       <template v-else-if="falling"><span class="warn">{{ count(falling, 'host', 'hosts') }} would lose access</span> within 90 days</template>
       <span v-else class="warn">{{ count(pressing, 'thing needs', 'things need') }} a look</span>
     </h1>
@@ -94,6 +99,10 @@ type ChannelRow = (typeof rows.value)[number]
   <Trouble class="told" :error="error" />
   <Trouble :error="accounts.error.value ?? contracts.error.value ?? outlook.error.value" />
   <p v-if="accounts.data.value && !accounts.data.value.items.length" class="soft">Give the service the organisation's account, further below.</p>
+
+  <p v-if="ahead?.unknown && accounts.data.value?.items.length" class="soft">
+    What {{ ahead.unknown === 1 ? '1 host needs' : `${number(ahead.unknown)} hosts need` }} is not known: <router-link :to="{ name: 'fleet' }">no revision was carried to them yet</router-link>, or they cannot be read.
+  </p>
 
   <ul v-if="ahead" class="pressing">
     <li v-for="a in away" :key="a.name" class="card">
@@ -103,6 +112,10 @@ type ChannelRow = (typeof rows.value)[number]
     <li v-for="c in over" :key="c.number" class="card">
       <Mark :look="progressLook.failed" :word="c.number" />
       <span><b>{{ count(c.seats_over, 'seat', 'seats') }} too many</b> {{ c.seats_over === 1 ? 'is' : 'are' }} taken: the contract has {{ c.seats }}. Buy more, or release some below; the vendor serves the latest no more when their access ends.</span>
+    </li>
+    <li v-for="f in lacking" :key="f.account" class="card">
+      <Mark :look="progressLook.failed" :word="f.account" />
+      <span>Of the hosts that need a seat there is <b>none for {{ number(f.short) }}</b>, however they are seated. Buy more, or let a group follow the open choice.</span>
     </li>
     <li v-for="e in ahead.ending" :key="e.held.number" class="card">
       <Mark :look="e.held.withdrawn || e.days < 0 ? progressLook.failed : contractLook.ending" :word="e.held.number" />
@@ -134,10 +147,12 @@ type ChannelRow = (typeof rows.value)[number]
         </template>
       </el-table-column>
       <el-table-column label="Ends" width="180"><template #default="{ row }: { row: ContractRow }">{{ date(row.end) }}<span class="soft">, {{ until(row.end, now) }}</span></template></el-table-column>
-      <el-table-column label="Seat per year" width="140" align="right"><template #default="{ row }: { row: ContractRow }">{{ row.price ? money(row.price, row.currency) : 'free' }}</template></el-table-column>
+      <el-table-column label="Seat per year" width="140" align="right"><template #default="{ row }: { row: ContractRow }">{{ row.price ? money(row.price, row.currency) : row.evaluation ? 'free' : 'not told' }}</template></el-table-column>
       <el-table-column label="Opens" min-width="170"><template #default="{ row }: { row: ContractRow }">{{ row.opens.map((o: { name: string }) => o.name).join(', ') }}</template></el-table-column>
     </el-table>
   </div>
+
+  <YearAhead v-if="ahead?.forecast.length" :forecast="ahead.forecast" />
 
   <template v-if="outlook.data.value?.usage.length">
     <h2>Seats used</h2>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // Seats used over time, a step for each change. The limit of a contract is said in
-// its legend.
+// its legend, which draws each line as it is.
 import { LineChart } from 'echarts/charts'
 import { GridComponent, LegendComponent, TooltipComponent } from 'echarts/components'
 import { init, use, type ECharts } from 'echarts/core'
@@ -30,7 +30,7 @@ function draw() {
     {
       animation: false,
       grid: { left: 34, right: 18, top: 34, bottom: 26 },
-      legend: { top: 0, left: 30, textStyle: { color: colour('--ink') }, icon: 'rect', itemHeight: 3 },
+      legend: { top: 0, left: 30, itemWidth: 34, itemHeight: 0, textStyle: { color: colour('--ink') } },
       tooltip: { trigger: 'axis' },
       xAxis: { type: 'time', axisLabel: { color: colour('--soft'), hideOverlap: true }, axisLine: { lineStyle: { color: colour('--line') } } },
       yAxis: { type: 'value', minInterval: 1, min: 0, axisLabel: { color: colour('--soft') }, splitLine: { lineStyle: { color: colour('--line') } } },
@@ -41,7 +41,7 @@ function draw() {
           name: last ? `${name}: ${last.seats_used}${last.seats ? ` of ${last.seats}` : ''}` : name,
           type: 'line',
           step: 'end',
-          showSymbol: false,
+          symbol: 'none', // so that the legend draws the line alone, dashes and all
           itemStyle: { color: tone },
           lineStyle: { color: tone, width: 2, type: dashes[i % dashes.length] },
           data: [...list.map((u) => [Date.parse(u.at), u.seats_used]), [now, last?.seats_used ?? 0]],
