@@ -21,6 +21,8 @@ type LeverOrder struct {
 	Because string `json:"because,omitempty" maxLength:"500"`
 	Host    string `json:"host,omitempty" doc:"Of the rollout, where one host is meant"`
 	Try     bool   `json:"try,omitempty" doc:"Does nothing, and answers what would be done"`
+
+	Since *time.Time `json:"since,omitempty" doc:"Since when it stands as whoever asks has read it; where it has gone on since, nothing is done"`
 }
 
 // Rollout is a revision on its way to hosts.

@@ -30,6 +30,7 @@ func (a *app) lever(cmd *cobra.Command, lever string, before func(*api.Rollout))
 		if a.format == "table" && r.Ended == nil {
 			before(&r)
 		}
+		o.Since = r.Since
 		if r, err = a.client().PullLever(cmd.Context(), id, lever, o); err != nil {
 			return err
 		}

@@ -33,6 +33,26 @@ func (s *screen) chosen(want string) {
 	s.shows(".bulk", want)
 }
 
+// What was read is what is carried, whatever is published while somebody reads.
+func TestARevisionIsCarriedAsItWasRead(t *testing.T) {
+	r := rig.New(t)
+	ctx := context.Background()
+	r.Up("gw-01")
+	r.Publish()
+	s := openAt(t, r, "/hosts", 1280, 800)
+	s.chosen("1 host chosen")
+	s.press(".bulk", "Begin a rollout")
+	s.shows(".el-dialog", "revision 1")
+	files := r.Policy()
+	files["hosts.yaml"] = append(files["hosts.yaml"], "# a word\n"...)
+	rev, err := r.Operator.Publish(ctx, api.Publication{Files: files})
+	require.NoError(t, err)
+	require.Equal(t, int64(2), rev.Number)
+	s.types(".el-dialog textarea", "it was read")
+	s.press(".el-dialog", "Begin it")
+	s.shows("h1", "Rollout 1 of revision 1")
+}
+
 // Many hosts are picked; what would come of it is said before they are labelled, healed and
 // retired.
 func TestManyHostsAreChosenAndChanged(t *testing.T) {
@@ -160,6 +180,19 @@ func TestMomentsNameTheirZone(t *testing.T) {
 	assert.Regexp(t, `^\d{4}-\d\d-\d\d \d\d:\d\d:\d\d GMT\+5:30 = \d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?Z$`, exact)
 	s.do(chromedp.Navigate(s.url + "/hosts"))
 	s.shows(".el-table__body", "s ago")
+
+	// A day is that of the viewer too.
+	s.do(chromedp.Navigate(s.url + "/keys"))
+	s.shows(".el-table__body time", "20")
+	day, err := chromedp.Run(s.page, chromedp.Evaluate[string](
+		`(() => { const t = document.querySelector(".el-table__body time"); return t.textContent + " " + t.dateTime + " " + t.title })()`,
+	))
+	require.NoError(t, err)
+	words := strings.Fields(day)
+	at, err := time.Parse(time.RFC3339, words[1])
+	require.NoError(t, err)
+	assert.Equal(t, at.In(time.FixedZone("", 19800)).Format(time.DateOnly), words[0])
+	assert.True(t, strings.HasSuffix(day, " = "+words[1]), day)
 }
 
 // Who asked the system for less motion gets none.

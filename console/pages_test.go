@@ -11,9 +11,11 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/client"
 	"patientlantern.example/lantern/internal/rig"
 )
@@ -47,6 +49,14 @@ func TestTheOverviewSaysWhatToDoNow(t *testing.T) {
 	address, err := chromedp.Run(s.page, chromedp.Location())
 	require.NoError(t, err)
 	assert.True(t, strings.HasSuffix(address, "/drift?severity=danger"), address)
+
+	s.do(chromedp.Click(`nav a[href="/"]`))
+	s.press("li[data-class=unlisted-source]", "Waive")
+	s.shows(".el-dialog", "It is a finding again when it changes")
+	s.do(chromedp.KeyEvent(kb.Escape))
+	s.press("li[data-class=unlisted-source]", "Heal")
+	s.shows(".el-dialog", "Heal this finding wherever it is")
+	s.shows(".el-dialog", "lantern heal gw-01")
 }
 
 // A policy is edited beside what the edit would do, and published as what was read.
@@ -142,6 +152,27 @@ func TestPeopleAuditAndTheFinder(t *testing.T) {
 	s.shows("#finder-hits", "gw-01.brinewick.test")
 	s.js(`[...document.querySelectorAll('#finder-hits li')].find((l) => l.textContent.includes('gw-01')).click()`)
 	s.shows("h1", "gw-01.brinewick.test")
+	s.do(chromedp.Click(".find"), chromedp.WaitVisible(".q"))
+	s.types(".q", "host invite")
+	s.shows("#finder-hits li.on", "Invite a host")
+	s.do(chromedp.KeyEvent(kb.Enter))
+	s.shows("h1", "may sign in")
+	s.shows("#invite:focus", "Invite a host")
+}
+
+// What one does is found by who may do it alone.
+func TestAReaderFindsPagesAndNoActions(t *testing.T) {
+	r := rig.New(t)
+	reader, err := r.Operator.AddOperator(t.Context(), api.OperatorOrder{Name: "mira", Role: "reader"})
+	require.NoError(t, err)
+	s := openAt(t, r, "/", 1280, 800)
+	s.signIn(reader.Token)
+	s.do(chromedp.Navigate(s.url))
+	s.shows("header", "mira, reader")
+	s.do(chromedp.Click(".find"), chromedp.WaitVisible(".q"))
+	s.types(".q", "in")
+	s.shows("#finder-hits", "Settings: what the service runs with")
+	s.never("an action", `[...document.querySelectorAll("#finder-hits .kind")].map((k) => k.textContent).find((k) => k === "action") ?? ""`)
 }
 
 // What is filtered stands in the address, and a page that there is not leads to the last.

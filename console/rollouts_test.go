@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/internal/rig"
 	"patientlantern.example/lantern/standin"
 )
@@ -84,6 +86,32 @@ func TestAStoppedRolloutSaysWhomItNeverCameTo(t *testing.T) {
 	s.shows(".hosts", "1 host was not reached, and keeps what it has")
 	s.shows(".el-table", "stopped")
 	s.fits()
+}
+
+// While somebody is asked about a rollout, the page stays at it, whatever begins meanwhile; what was read of
+// it is what is meant, and where it has gone on since nothing is done.
+func TestThePageStaysAtWhatItAsksAbout(t *testing.T) {
+	ctx := context.Background()
+	r := held(t)
+	s := openAt(t, r, "/rollouts", 1280, 800)
+	s.bears("409 /api/rollouts/1/proceed")
+	s.shows("h1", "Rollout 1 of revision 1 is held")
+	s.press(".levers", "Go on")
+	s.shows(".el-dialog", "Let the rollout go on")
+	_, err := r.Operator.StopRollout(ctx, 1)
+	require.NoError(t, err)
+	two, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{})
+	require.NoError(t, err)
+	_, err = r.Operator.PullLever(ctx, two.ID, client.LeverHold, api.LeverOrder{Because: "the vendor took a package back"})
+	require.NoError(t, err)
+	s.shows("h1", "Rollout 1 of revision 1 was stopped")
+	s.types(".el-dialog textarea", "the disk has room")
+	s.press(".el-dialog", "Go on")
+	s.shows(".told", "rollout 1 has")
+	s.shows("h1", "Rollout 2 of revision 1")
+	two, err = r.Operator.Rollout(ctx, two.ID, client.List{})
+	require.NoError(t, err)
+	assert.Equal(t, rollout.Held, two.Phase)
 }
 
 // Nothing begins while a freeze holds, the pages say so, and a host that cannot wait for it is left out.

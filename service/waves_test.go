@@ -512,3 +512,31 @@ func TestARolloutThatWaitsWritesNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, before.Entries, after.Entries)
 }
+
+// TestALeverIsMeantAsItWasRead: whoever read why a rollout is held lets it go on for that reason, and
+// not for another one that it has been held for since.
+func TestALeverIsMeantAsItWasRead(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t, played)
+	gateways(t, r, 2)
+	publish(t, r, withPlan(t, r, "    limits: { silent: none }\n    waves: [{ hosts: 1, consent: true }, { rest: true }]\n"))
+	ro, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{})
+	require.NoError(t, err)
+	pull := func(lever, why string, read *time.Time) (api.Rollout, error) {
+		r.Clock.Forward(time.Second)
+		return r.Operator.PullLever(ctx, ro.ID, lever, api.LeverOrder{Because: why, Since: read})
+	}
+	first, err := pull(client.LeverHold, "a disk is full", nil)
+	require.NoError(t, err)
+	_, err = pull(client.LeverProceed, "the disk has room", first.Since)
+	require.NoError(t, err)
+	second, err := pull(client.LeverHold, "the vendor took a package back", nil)
+	require.NoError(t, err)
+	_, err = pull(client.LeverProceed, "the disk has room", first.Since)
+	said := refusal(t, err, http.StatusConflict)
+	assert.Contains(t, said.Detail, "has gone on since that was read: held by first: the vendor took a package back. Look at it, and say so again")
+	assert.Equal(t, rollout.Held, show(t, r, ro.ID).Phase)
+	_, err = pull(client.LeverProceed, "there is another one", second.Since)
+	require.NoError(t, err)
+	assert.Equal(t, rollout.Asking, show(t, r, ro.ID).Phase)
+}

@@ -3129,6 +3129,11 @@ export interface components {
             because?: string;
             /** @description Of the rollout, where one host is meant */
             host?: string;
+            /**
+             * Format: date-time
+             * @description Since when it stands as whoever asks has read it; where it has gone on since, nothing is done
+             */
+            since?: string;
             /** @description Does nothing, and answers what would be done */
             try?: boolean;
         };

@@ -54,9 +54,22 @@ function focusHeading() {
   h.tabIndex = -1
   h.focus({ preventScroll: true })
 }
+/** Brings a section of a page that was asked for to where one looks; it may come later than the page. */
+function goTo(id: string, tries = 40) {
+  const h = document.getElementById(id)
+  if (!h) {
+    if (tries) setTimeout(() => goTo(id, tries - 1), 50)
+    return
+  }
+  h.style.scrollMarginTop = '72px' // below what stays at the top
+  h.tabIndex = -1
+  h.scrollIntoView()
+  h.focus({ preventScroll: true })
+}
 router.afterEach((to, from) => {
   const of = to.name === 'host' ? String(to.params.name).split('.')[0] : to.name === 'key' ? 'Key' : to.name === 'rollout' ? `Rollout ${String(to.params.id)}` : titles[String(to.name)]
   // Who does not see the page is led to what is new on it.
-  if (from.name !== undefined && from.name !== to.name) void nextTick(() => focusHeading())
+  if (to.hash) void nextTick(() => goTo(to.hash.slice(1)))
+  else if (from.name !== undefined && from.name !== to.name) void nextTick(() => focusHeading())
   document.title = of ? `${of} · Patient Lantern` : 'Patient Lantern'
 })

@@ -101,8 +101,9 @@ export function until(iso: string, now: number): string {
   return s <= 0 ? 'over' : span(s)
 }
 
+/** The day of a moment in the viewer's zone; where it stands alone, Moment says the moment exactly. */
 export function date(iso: string): string {
-  return iso.slice(0, 10)
+  return clock(iso).slice(0, 10)
 }
 
 export function money(hundredths: number, currency: string): string {

@@ -48,6 +48,9 @@ func (s *Rollouts) pull(
 	if err != nil {
 		return err
 	}
+	if read := in.Body.Since; read != nil && read.UnixMilli() != ro.Course.Since.UnixMilli() {
+		return refusal.Conflict(fmt.Sprintf("rollout %d has gone on since that was read: %s. Look at it, and say so again", ro.ID, says(&ro)))
+	}
 	tallies, err := s.tallies(ctx, &ro, true)
 	if err != nil {
 		return err

@@ -76,7 +76,7 @@ async function begin() {
   busy.value = true
   error.value = null
   try {
-    await told(client.POST('/api/rollouts', { body: { revision: newest.value?.number } }))
+    await told(client.POST('/api/rollouts', { body: { revision: read.value ?? newest.value?.number } }))
   } catch (e) {
     error.value = e as Error
   } finally {

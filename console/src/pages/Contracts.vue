@@ -12,7 +12,7 @@ import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import YearAhead from '../parts/YearAhead.vue'
 import { useMayChange } from '../role'
-import { accessWord, ago, contractLook, count, date, money, number, progressLook, short, until } from '../words'
+import { accessWord, ago, contractLook, count, money, number, progressLook, short, until } from '../words'
 
 const Usage = defineAsyncComponent(() => import('../parts/Usage.vue')) // charts are large, and wanted here alone
 
@@ -121,7 +121,7 @@ type ChannelRow = (typeof rows.value)[number]
       <Mark :look="e.held.withdrawn || e.days < 0 ? progressLook.failed : contractLook.ending" :word="e.held.number" />
       <span>
         <template v-if="e.held.withdrawn">was withdrawn</template>
-        <template v-else>{{ e.held.evaluation ? 'is an evaluation and ends' : 'ends' }} on <b>{{ date(e.held.end) }}</b>, {{ until(e.held.end, now) === 'over' ? 'which is over' : `in ${until(e.held.end, now)}` }}</template>.
+        <template v-else>{{ e.held.evaluation ? 'is an evaluation and ends' : 'ends' }} on <b><Moment :at="e.held.end" day /></b>, {{ until(e.held.end, now) === 'over' ? 'which is over' : `in ${until(e.held.end, now)}` }}</template>.
         <template v-if="e.falling.length"><b class="bad">{{ count(e.falling.length, 'host falls', 'hosts fall') }} out:</b> <template v-for="(h, i) in e.falling.slice(0, 12)" :key="h">{{ i ? ', ' : ' ' }}<router-link :to="{ name: 'host', params: { name: h } }">{{ short(h) }}</router-link></template><template v-if="e.falling.length > 12"> and {{ e.falling.length - 12 }} more</template>. Renew it, or let the group follow the open choice.</template>
         <template v-else-if="!e.moving.length">No host sits in it.</template>
         <template v-if="e.moving.length"> Another contract takes {{ e.moving.map((m) => `${short(m.host)} (${m.moves_to})`).join(', ') }}.</template>
@@ -133,7 +133,7 @@ type ChannelRow = (typeof rows.value)[number]
   </ul>
 
   <div class="row">
-    <h2>Contracts</h2>
+    <h2 id="contracts">Contracts</h2>
     <span class="tools"><el-button size="small" tag="a" href="/api/calendar" download="patient-lantern.ics" title="The same on the command line: lantern date list --format ics">Save dates as a calendar</el-button></span>
   </div>
   <div class="card">
@@ -146,7 +146,7 @@ type ChannelRow = (typeof rows.value)[number]
           <template v-else>{{ row.seats_used }} of {{ row.seats }} used<span v-if="row.seats_over" class="bad">, {{ row.seats_over }} too many</span><span v-else class="soft">, {{ row.seats_free }} free</span><div class="gauge"><i :class="{ full: row.seats_free === 0 }" :style="{ width: `${Math.min(100, (100 * row.seats_used) / Math.max(1, row.seats))}%` }" /></div></template>
         </template>
       </el-table-column>
-      <el-table-column label="Ends" width="180"><template #default="{ row }: { row: ContractRow }">{{ date(row.end) }}<span class="soft">, {{ until(row.end, now) }}</span></template></el-table-column>
+      <el-table-column label="Ends" width="180"><template #default="{ row }: { row: ContractRow }"><Moment :at="row.end" day /><span class="soft">, {{ until(row.end, now) }}</span></template></el-table-column>
       <el-table-column label="Seat per year" width="140" align="right"><template #default="{ row }: { row: ContractRow }">{{ row.price ? money(row.price, row.currency) : row.evaluation ? 'free' : 'not told' }}</template></el-table-column>
       <el-table-column label="Opens" min-width="170"><template #default="{ row }: { row: ContractRow }">{{ row.opens.map((o: { name: string }) => o.name).join(', ') }}</template></el-table-column>
     </el-table>
@@ -160,7 +160,7 @@ type ChannelRow = (typeof rows.value)[number]
   </template>
 
   <div class="row">
-    <h2>Seats</h2>
+    <h2 id="seats">Seats</h2>
     <span class="tools">
       <el-input v-model="q" size="small" placeholder="Host or contract" clearable aria-label="Filter seats" style="width: 200px" />
       <el-select v-model="sort" size="small" style="width: 150px" aria-label="Order of seats">

@@ -1,18 +1,15 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, watch } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useAddress } from '../address'
-import { client, querySerializer, told, type FindingGroup } from '../api'
-import AskWhy from '../parts/AskWhy.vue'
+import { client, querySerializer, told } from '../api'
+import Differences from '../parts/Differences.vue'
 import Findings from '../parts/Findings.vue'
 import GroupPick from '../parts/GroupPick.vue'
-import Groups from '../parts/Groups.vue'
-import InWaves from '../parts/InWaves.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
-import { useMayChange } from '../role'
-import { count, short } from '../words'
+import { count } from '../words'
 
 // What is shown stands in the address.
 const { text, page, q, go } = useAddress()
@@ -25,7 +22,6 @@ const each = computed(() => text('each') === 'yes')
 const picky = computed(() => severity.value.length + classes.value.length + group.value.length > 0 || text('q') !== '')
 const perPage = 50
 const query = computed(() => ({ severity: severity.value, class: classes.value, to: group.value, q: text('q'), sort: sort.value, page: page.value, per_page: perPage }))
-const mayChange = useMayChange()
 
 const drift = useQuery({
   queryKey: computed(() => ['drift', 'each', JSON.stringify(query.value)]),
@@ -44,45 +40,6 @@ const total = computed(() => shown.value?.total ?? 0)
 // A page that is past the last leads to the last.
 watch(shown, (s) => { if (s && s.total && page.value > Math.ceil(s.total / perPage)) go({ page: String(Math.ceil(s.total / perPage)) }) }, { immediate: true })
 const kinds = computed(() => [...new Set([...classes.value, ...(groups.data.value?.items ?? []).map((g) => g.class)])].sort())
-
-// Waiving one finding on every host that has it.
-const asking = ref(false)
-const busy = ref(false)
-const of = ref<FindingGroup | null>(null)
-const error = ref<Error | null>(null)
-function ask(g: FindingGroup) {
-  of.value = g
-  asking.value = true
-}
-function differenceOf(g: FindingGroup) {
-  const { class: kind, severity, repository, field, file, line, message, want, have } = g
-  return { class: kind, severity, repository, field, file, line, message, want, have }
-}
-const healing = ref(false)
-const toHeal = ref<FindingGroup | null>(null)
-function askHeal(g: FindingGroup) {
-  toHeal.value = g
-  healing.value = true
-}
-const sameHeal = computed(() => {
-  const g = toHeal.value
-  if (!g) return ''
-  return g.hosts === 1 ? `lantern heal ${short(g.first)}` : `lantern heal ${g.names.slice(0, 3).map(short).join(' ')}${g.hosts > 3 ? ' …' : ''} --class ${g.class} --yes`
-})
-async function waive(why: string, until: Date) {
-  if (!of.value) return
-  busy.value = true
-  error.value = null
-  try {
-    const finding = differenceOf(of.value)
-    await told(client.POST('/api/waivers', { body: { finding, because: why, ends: until.toISOString() } }))
-    await groups.refetch()
-  } catch (e) {
-    error.value = e as Error
-  } finally {
-    busy.value = asking.value = false
-  }
-}
 </script>
 
 <template>
@@ -111,20 +68,10 @@ async function waive(why: string, until: Date) {
       <Views size="small" />
     </span>
   </div>
-  <Trouble :error="drift.error.value ?? groups.error.value ?? error" />
+  <Trouble :error="drift.error.value ?? groups.error.value" />
   <NotKnown v-if="shown" :standing="shown.standing" />
   <p v-if="shown?.unknown" class="warn">? Of {{ count(shown.unknown, 'host', 'hosts') }} it is not known whether they are meant: they have sent no survey.</p>
   <Findings v-if="each && drift.data.value?.items?.length" :findings="drift.data.value.items" hosts />
-  <Groups v-if="!each && groups.data.value?.items?.length" :groups="groups.data.value.items" :may-waive="mayChange" @waive="ask" @heal="askHeal" />
+  <Differences v-if="!each" :groups="groups.data.value?.items ?? []" @waived="groups.refetch()" />
   <el-pagination v-if="total > perPage" :current-page="page" class="pages" layout="prev, pager, next, total" :total="total" :page-size="perPage" @current-change="(n: number) => go({ page: String(n) })" />
-  <InWaves v-model="healing" kind="heal" title="Heal this finding wherever it is" :order="toHeal ? { finding: differenceOf(toHeal) } : {}" :same="sameHeal" />
-  <AskWhy
-    v-model="asking"
-    title="Waive this finding"
-    :text="of ? `${of.message} — on ${count(of.hosts, 'host', 'hosts')}. It is a finding again when it changes, or when the day has passed.` : ''"
-    verb="Waive it"
-    day
-    :busy="busy"
-    @done="waive"
-  />
 </template>

@@ -9,8 +9,9 @@ import { csv, every, keep } from '../csv'
 import { useMayChange } from '../role'
 import Copy from '../parts/Copy.vue'
 import Mark from '../parts/Mark.vue'
+import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
-import { count, date, keyLook, keyWord } from '../words'
+import { count, keyLook, keyWord } from '../words'
 
 const props = defineProps<{ key_: string }>()
 const mayChange = useMayChange()
@@ -56,7 +57,7 @@ type Row = NonNullable<NonNullable<typeof k.value>['on']>[number]
       <dt>Algorithm</dt>
       <dd>{{ k.algorithm }}<span v-if="k.weakness" class="warn">, weak: {{ k.weakness }}</span></dd>
       <dt>Life</dt>
-      <dd>made {{ date(k.created) }}, {{ k.expires ? `ends ${date(k.expires)}` : 'never ends' }}</dd>
+      <dd>made <Moment :at="k.created" day />, <template v-if="k.expires">ends <Moment :at="k.expires" day /></template><template v-else>never ends</template></dd>
       <dt>Policy</dt>
       <dd v-if="!k.policy" class="warn">does not know it</dd>
       <dd v-else>{{ k.policy }}, for {{ k.for_repositories.length ? k.for_repositories.join(', ') : 'no repository' }}</dd>

@@ -6,6 +6,7 @@ import { useAddress } from '../address'
 import { client, told, type FleetKey } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
+import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
 import { count, date, keyLook, keyWord, number } from '../words'
@@ -95,7 +96,7 @@ type Row = NonNullable<typeof keys.data.value>['items'][number]
         </el-table-column>
         <el-table-column label="Hosts" width="72" align="right"><template #default="{ row }: { row: Row }"><b>{{ number(row.hosts) }}</b></template></el-table-column>
         <el-table-column label="Believed for" width="150"><template #default="{ row }: { row: Row }"><span :class="{ warn: row.wide }">{{ row.believed_for || '–' }}</span></template></el-table-column>
-        <el-table-column label="Until" width="115"><template #default="{ row }: { row: Row }">{{ row.expires ? date(row.expires) : 'never' }}</template></el-table-column>
+        <el-table-column label="Until" width="115"><template #default="{ row }: { row: Row }"><Moment v-if="row.expires" :at="row.expires" day /><template v-else>never</template></template></el-table-column>
         <el-table-column min-width="250">
           <template #header><span class="axis"><span v-for="y in years" :key="y.name" class="year" :style="{ left: y.left }">{{ y.name }}</span></span></template>
           <template #default="{ row }: { row: Row }">

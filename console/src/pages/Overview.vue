@@ -6,12 +6,13 @@ import { client, told } from '../api'
 import { useAddress } from '../address'
 import { useNow } from '../now'
 import Days from '../parts/Days.vue'
+import Differences from '../parts/Differences.vue'
 import Field from '../parts/Field.vue'
 import Freezes from '../parts/Freezes.vue'
-import Mark from '../parts/Mark.vue'
+import Moment from '../parts/Moment.vue'
 import NotKnown from '../parts/NotKnown.vue'
 import Trouble from '../parts/Trouble.vue'
-import { ago, count, date, exact, lasting, number, severityLook, short } from '../words'
+import { ago, count, date, exact, number, short } from '../words'
 
 const now = useNow()
 const mostFindings = 6
@@ -40,7 +41,7 @@ const known = computed(() => {
 })
 const keysToSee = computed(() => {
   const s = keys.data.value?.states ?? {}
-  return (s.revoked ?? 0) + (s.ended ?? 0) + (s.ends ?? 0) + (s.weak ?? 0)
+  return (s.revoked ?? 0) + (s.withdrawn ?? 0) + (s.ended ?? 0) + (s.ends ?? 0) + (s.weak ?? 0)
 })
 /** When the service's own certificate ends, where that is soon. */
 const ends = computed(() => {
@@ -100,14 +101,9 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
   <div class="columns">
     <section>
       <h2>Drift, worst first</h2>
-      <ul v-if="drift.data.value?.items.length" class="card list">
-        <li v-for="g in drift.data.value.items" :key="g.class + g.file + g.want + g.have + g.repository">
-          <Mark :look="severityLook[g.severity]" :word="g.severity" />
-          <span class="text">{{ g.message }} <span class="soft">on {{ g.hosts > 3 ? count(g.hosts, 'host', 'hosts') : g.names.map(short).join(', ') }}, for {{ lasting(g.since, now) }}</span></span>
-        </li>
-        <li v-if="drift.data.value.total > drift.data.value.items.length"><router-link to="/drift">{{ drift.data.value.total - drift.data.value.items.length }} more</router-link></li>
-      </ul>
-      <p v-else-if="drift.data.value" class="soft">No findings on the hosts that are known.</p>
+      <Differences :groups="drift.data.value?.items ?? []" brief @waived="drift.refetch()" />
+      <p v-if="drift.data.value && drift.data.value.total > drift.data.value.items.length"><router-link to="/drift">{{ number(drift.data.value.total - drift.data.value.items.length) }} more</router-link></p>
+      <p v-if="drift.data.value && !drift.data.value.items.length" class="soft">No findings on the hosts that are known.</p>
       <template v-if="days.data.value && standing?.hosts">
         <h2>Day by day</h2>
         <Days :days="days.data.value.items" />
@@ -116,14 +112,14 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
     <section>
       <h2>What comes</h2>
       <ul class="card list plain">
-        <li v-if="ends" class="warn">! The certificate of this service ends on {{ date(ends.at) }}, and no host comes through then: put another in its file</li>
+        <li v-if="ends" class="warn">! The certificate of this service ends on <Moment :at="ends.at" day />, and no host comes through then: put another in its file</li>
         <li v-if="rollout"><router-link :to="{ name: 'rollout', params: { id: rollout.id } }">{{ rollout.kind }} {{ rollout.id }}</router-link> of revision {{ rollout.revision }}<template v-if="rollout.ended">, ended {{ ago(rollout.ended, now) }}</template><template v-else>: {{ rollout.says }}</template></li>
         <li v-if="newest"><router-link to="/policy">Revision {{ newest.number }}</router-link>, published by {{ newest.author }} {{ ago(newest.created, now) }}<template v-if="newest.message">: {{ newest.message }}</template></li>
         <li v-if="repositories.data.value">
-          <router-link to="/repositories">Places of packages</router-link>: <b v-if="repositories.data.value.states.trouble" class="bad">!! {{ repositories.data.value.states.trouble }} refused or not reached</b><template v-else>none refused</template><template v-if="repositories.data.value.states.unknown">, <span class="warn">? {{ repositories.data.value.states.unknown }} not known</span></template><template v-if="repositories.data.value.states.unsigned">, {{ repositories.data.value.states.unsigned }} that nothing pinned signs</template><template v-if="repositories.data.value.states.good">, {{ repositories.data.value.states.good }} good</template>
+          <router-link to="/repositories">Places of packages</router-link>: <b v-if="repositories.data.value.states.trouble" class="bad">!! {{ repositories.data.value.states.trouble }} refused or not reached</b><template v-else-if="repositories.data.value.total">none refused</template><template v-else>none is known</template><template v-if="repositories.data.value.states.unknown">, <span class="warn">? {{ repositories.data.value.states.unknown }} not known</span></template><template v-if="repositories.data.value.states.unsigned">, {{ repositories.data.value.states.unsigned }} that nothing pinned signs</template><template v-if="repositories.data.value.states.good">, {{ repositories.data.value.states.good }} good</template>
         </li>
-        <li v-if="keys.data.value"><router-link to="/keys">Keys</router-link>: <span v-if="keysToSee" class="warn">! {{ count(keysToSee, 'needs', 'need') }} a look</span><template v-else>none ends soon</template><template v-if="keys.data.value.states.unknown">, <span class="warn">? {{ keys.data.value.states.unknown }} not in the policy</span></template></li>
-        <li v-for="e in outlook.data.value?.ending ?? []" :key="e.held.number"><router-link to="/contracts">{{ e.held.number }}</router-link> ends on {{ date(e.held.end) }}<template v-if="e.falling.length">, and <span class="warn">{{ count(e.falling.length, 'host falls', 'hosts fall') }} out</span></template></li>
+        <li v-if="keys.data.value"><router-link to="/keys">Keys</router-link>: <span v-if="keysToSee" class="warn">! {{ count(keysToSee, 'needs', 'need') }} a look</span><template v-else-if="keys.data.value.total">none ends soon</template><template v-else>none is known</template><template v-if="keys.data.value.states.unknown">, <span class="warn">? {{ keys.data.value.states.unknown }} not in the policy</span></template></li>
+        <li v-for="e in outlook.data.value?.ending ?? []" :key="e.held.number"><router-link to="/contracts">{{ e.held.number }}</router-link> {{ e.held.withdrawn ? 'was withdrawn' : Date.parse(e.held.end) <= now ? 'ended on' : 'ends on' }}<template v-if="!e.held.withdrawn">{{ ' ' }}<Moment :at="e.held.end" day /></template><template v-if="e.falling.length">, and <span class="warn">{{ count(e.falling.length, 'host falls', 'hosts fall') }} out</span></template></li>
       </ul>
       <h2>Lately</h2>
       <ul class="card list plain">

@@ -8,7 +8,7 @@ import Copy from '../parts/Copy.vue'
 import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange, useSession } from '../role'
-import { count, date, exact } from '../words'
+import { count } from '../words'
 
 const mayChange = useMayChange()
 const session = useSession()
@@ -55,7 +55,7 @@ type Hook = NonNullable<typeof webhooks.data.value>['items'][number]
     <el-table :data="operators.data.value.items" row-key="name">
       <el-table-column label="Name" prop="name" min-width="200" />
       <el-table-column label="May" min-width="220"><template #default="{ row }: { row: Person }">{{ row.role === 'reader' ? 'look (reader)' : 'look and change (operator)' }}</template></el-table-column>
-      <el-table-column label="Since" width="170"><template #default="{ row }: { row: Person }"><span :title="exact(row.created)">{{ date(row.created) }}</span></template></el-table-column>
+      <el-table-column label="Since" width="170"><template #default="{ row }: { row: Person }"><Moment :at="row.created" day /></template></el-table-column>
       <el-table-column v-if="mayChange" label="Action" width="220" align="right">
         <template #default="{ row }: { row: Person }">
           <span v-if="row.name === session.data.value?.operator" class="soft">that is you</span>
@@ -75,7 +75,7 @@ type Hook = NonNullable<typeof webhooks.data.value>['items'][number]
     </form>
     <p v-if="made" class="card once" role="status"><b>{{ made.name }}</b> signs in with this token, shown this once: <span class="mono">{{ made.token }}</span> <Copy :text="made.token ?? ''" what="the token" /></p>
 
-    <h2>Invite a host</h2>
+    <h2 id="invite">Invite a host</h2>
     <form class="doing" @submit.prevent="invite">
       <el-input v-model="host" placeholder="gw-07.brinewick.test" aria-label="Full name of the host" style="width: 300px" />
       <el-button native-type="submit" :disabled="!host.includes('.')" :loading="busy">Make a token</el-button>
@@ -90,7 +90,7 @@ lantern-agent run</pre>
   </template>
   <p v-else class="soft">As a reader you look; an operator lets others sign in and invites hosts.</p>
 
-  <h2>Who is told of what happens</h2>
+  <h2 id="webhooks">Who is told of what happens</h2>
   <div v-if="webhooks.data.value?.items.length" class="card">
     <el-table :data="webhooks.data.value.items" row-key="id">
       <el-table-column label="No." prop="id" width="70" align="right" />

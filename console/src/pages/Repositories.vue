@@ -6,6 +6,7 @@ import { useAddress } from '../address'
 import { client, told } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
+import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
 import { useMayChange } from '../role'
@@ -120,7 +121,7 @@ type Row = NonNullable<typeof got.data.value>['items'][number]
             <div v-if="row.look.changes" class="soft small" :title="exact(row.look.changed)">+{{ row.look.changes.added }} −{{ row.look.changes.removed }} ~{{ row.look.changes.updated }}</div>
           </template>
         </el-table-column>
-        <el-table-column label="Good until" width="125"><template #default="{ row }: { row: Row }">{{ row.look.found?.valid_until ? row.look.found.valid_until.slice(0, 10) : '–' }}</template></el-table-column>
+        <el-table-column label="Good until" width="125"><template #default="{ row }: { row: Row }"><Moment :at="row.look.found?.valid_until" day /></template></el-table-column>
         <el-table-column label="Looked at" width="120"><template #default="{ row }: { row: Row }"><span :title="exact(row.look.checked)">{{ ago(row.look.checked, now) }}</span></template></el-table-column>
       </el-table>
     </div>

@@ -30,7 +30,10 @@ const rollouts = useQuery({
   queryFn: () => told(client.GET('/api/rollouts', { params: { query: { page: listPage.value, per_page: listShown } } })),
 })
 const first = computed(() => rollouts.data.value?.items.find((r) => r.ended === null && r.kind !== 'heal') ?? rollouts.data.value?.items[0])
-const id = computed(() => (props.id ? Number(props.id) : (first.value?.id ?? 0)))
+// While somebody is asked, the page stays at the rollout of which it asks, and what is answered is meant
+// as it was read: another one may begin meanwhile, and this one go on.
+const kept = ref<{ id: number; since: string | null }>()
+const id = computed(() => kept.value?.id ?? (props.id ? Number(props.id) : (first.value?.id ?? 0)))
 const state = wordOf('state')
 const hostsShown = 50
 watch(id, (_, before) => { if (before && hostPage.value > 1) turned.value = 1 })
@@ -68,10 +71,21 @@ const texts: Record<Lever, { title: string; verb: string; text: () => string }> 
   consent: { title: `Agree to the next wave`, verb: 'Agree', text: () => r.value?.says ?? '' },
   skip: { title: 'Leave a host out', verb: 'Skip it', text: () => `${skipped.value} stays as it is, and the rollout goes on without it. Where it differs from the policy it goes on being found.` },
 }
+function stay() {
+  kept.value = r.value && { id: r.value.id, since: r.value.since ?? null }
+}
 function ask(l: Lever) {
   asked.value = l
+  stay()
   asking.value = true
 }
+function askBack() {
+  stay()
+  backing.value = true
+}
+watch([asking, backing], ([a, b]) => {
+  if (!a && !b) kept.value = undefined
+})
 
 function skip(host: string) {
   skipped.value = host
@@ -79,12 +93,14 @@ function skip(host: string) {
 }
 
 async function pull(why: string) {
-  asking.value = false
+  const of = kept.value
+  if (!of) return
   busy.value = true
   error.value = null
-  const call = { params: { path: { id: id.value } }, body: { because: why } }
+  asking.value = false
+  const call = { params: { path: { id: of.id } }, body: { because: why, since: of.since ?? undefined } }
   try {
-    if (asked.value === 'hold') await told(client.POST('/api/rollouts/{id}/hold', call))
+    if (asked.value === 'hold') await told(client.POST('/api/rollouts/{id}/hold', { ...call, body: { because: why } }))
     else if (asked.value === 'proceed') await told(client.POST('/api/rollouts/{id}/proceed', call))
     else if (asked.value === 'skip') await told(client.POST('/api/rollouts/{id}/skip', { ...call, body: { because: why, host: skipped.value } }))
     else await told(client.POST('/api/rollouts/{id}/consent', call))
@@ -117,7 +133,7 @@ type Row = NonNullable<typeof rollouts.data.value>['items'][number]
           <el-button v-else size="large" type="warning" :loading="busy" @click="ask('hold')">Hold</el-button>
           <el-button v-if="r.phase === 'asking' && session.data.value?.operator !== r.author" size="large" type="primary" :loading="busy" @click="ask('consent')">Agree</el-button>
         </template>
-        <el-button v-if="r.counts.done || r.counts.working" size="large" :type="r.phase === 'held' ? 'danger' : undefined" @click="backing = true">Back out</el-button>
+        <el-button v-if="r.counts.done || r.counts.working" size="large" :type="r.phase === 'held' ? 'danger' : undefined" @click="askBack">Back out</el-button>
         <el-button size="large" @click="freezing = true">Freeze …</el-button>
       </span>
     </div>

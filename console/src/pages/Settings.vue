@@ -57,7 +57,7 @@ type ShelfRow = NonNullable<typeof shelves.data.value>['items'][number]
     </el-table>
   </div>
 
-  <h2>Shelves: folders that hosts are served</h2>
+  <h2 id="shelves">Shelves: folders that hosts are served</h2>
   <div v-if="shelves.data.value?.items.length" class="card">
     <el-table :data="shelves.data.value.items" row-key="name">
       <el-table-column label="Shelf" width="170"><template #default="{ row }: { row: ShelfRow }"><b>{{ row.name }}</b></template></el-table-column>
@@ -77,7 +77,7 @@ type ShelfRow = NonNullable<typeof shelves.data.value>['items'][number]
   </form>
 
   <template v-if="mayChange">
-    <h2>Secrets</h2>
+    <h2 id="secrets">Secrets</h2>
     <p class="doing">
       <el-popconfirm title="Encrypt every stored secret with a new key? The old key opens nothing from then on, older backups aside." confirm-button-text="Encrypt anew" cancel-button-text="Not now" width="300" @confirm="rotate"><template #reference><el-button size="small" :loading="busy">Encrypt with a new key</el-button></template></el-popconfirm>
       <code class="soft">lantern secrets rotate</code>

@@ -33,7 +33,7 @@ type Row = NonNullable<typeof accounts.data.value>['items'][number]
 </script>
 
 <template>
-  <h2>Accounts at vendors' desks</h2>
+  <h2 id="accounts">Accounts at vendors' desks</h2>
   <Trouble :error="accounts.error.value" />
   <Trouble class="told" :error="error" />
   <div v-if="accounts.data.value?.items.length" class="card">

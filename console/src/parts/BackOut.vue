@@ -1,7 +1,8 @@
 <script setup lang="ts">
 // Says what taking a rollout back does, and what it cannot, before somebody does it.
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
+import { useTrial } from '../acting'
 import { client, told, type Rollout } from '../api'
 import { count } from '../words'
 import Trouble from './Trouble.vue'
@@ -9,23 +10,11 @@ import Trouble from './Trouble.vue'
 const props = defineProps<{ id: number }>()
 const open = defineModel<boolean>({ required: true })
 const router = useRouter()
-const why = ref('')
 const busy = ref(false)
-const error = ref<Error | null>(null)
-const would = ref<Rollout | null>(null)
+const { would, error, why } = useTrial<Rollout>(open, () =>
+  told(client.POST('/api/rollouts/{id}/back-out', { params: { path: { id: props.id } }, body: { try: true } })),
+)
 const hosts = computed(() => Object.values(would.value?.counts ?? {}).reduce((a, b) => a + b, 0) - (would.value?.counts.skipped ?? 0))
-
-watch(open, async (o) => {
-  if (!o) return
-  would.value = null
-  error.value = null
-  why.value = ''
-  try {
-    would.value = await told(client.POST('/api/rollouts/{id}/back-out', { params: { path: { id: props.id } }, body: { try: true } }))
-  } catch (e) {
-    error.value = e as Error
-  }
-})
 
 async function backOut() {
   busy.value = true

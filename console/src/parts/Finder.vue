@@ -1,12 +1,14 @@
 <script setup lang="ts">
-// Ctrl-K: finds pages, hosts, keys, repositories and packages, and goes there.
+// Ctrl-K: finds pages, what one does there, hosts, keys, repositories and packages, and goes there.
 import { useEventListener, useTimeoutFn } from '@vueuse/core'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { client, told } from '../api'
+import { useMayChange } from '../role'
 import { views } from '../views'
 
 const router = useRouter()
+const mayChange = useMayChange()
 const open = ref(false)
 const q = ref('')
 const at = ref(0)
@@ -17,24 +19,44 @@ const pages: Hit[] = Object.entries({
   'Hosts': '/hosts',
   'Drift': '/drift',
   'Drift: dangers only': '/drift?severity=danger',
-  'Policy: edit': '/policy',
-  'Changes: begin a rollout': '/changes',
+  'Policy': '/policy',
+  'Changes: what would change': '/changes',
   'Rollouts': '/rollouts',
   'Repositories': '/repositories',
   'Keys': '/keys',
   'Contracts and seats': '/contracts',
   'Audit: what was done': '/audit',
-  'People: operators, invite a host': '/people',
-  'Settings: what the service runs with, shelves': '/settings',
+  'People: who may sign in': '/people',
+  'Settings: what the service runs with': '/settings',
   'Report to print': '/report',
 }).map(([name, to]) => ({ kind: 'page', name, to }))
+// What one does, and where; each asks there before it is done.
+const actions: Hit[] = Object.entries({
+  'Heal or waive what drifted': '/drift',
+  'Label, heal, carry or retire hosts': '/hosts',
+  'Edit the policy': '/policy',
+  'Move a group to another channel': '/policy#follows',
+  'Begin a rollout': '/changes',
+  'Hold, let go on, stop or take back a rollout': '/rollouts',
+  'Freeze the fleet or a group': '/rollouts',
+  'Look at all repositories now': '/repositories',
+  'Take a seat back': '/contracts#seats',
+  'Save dates as a calendar': '/contracts#contracts',
+  'Add an account at a desk': '/contracts#accounts',
+  'Let somebody sign in': '/people',
+  'Invite a host': '/people#invite',
+  'Serve a folder to hosts': '/settings#shelves',
+  'Encrypt secrets with a new key': '/settings#secrets',
+}).map(([name, to]) => ({ kind: 'action', name, to }))
 const found = ref<Hit[]>([])
 const trouble = ref('')
 const hits = computed(() => {
   const part = q.value.trim().toLowerCase()
   const kept = views.value.map((v) => ({ kind: 'view', name: v.name, to: v.path }))
-  const here = [...kept, ...pages].filter((p) => p.name.toLowerCase().includes(part))
-  return [...here.slice(0, part ? 6 : 14), ...found.value]
+  const done = mayChange.value ? actions : []
+  const words = part.split(/\s+/)
+  const here = [...kept, ...pages, ...done].filter((p) => words.every((w) => p.name.toLowerCase().includes(w)))
+  return [...here.slice(0, part ? 8 : 14), ...found.value]
 })
 
 let turn = 0
@@ -92,9 +114,9 @@ useEventListener(window, 'keydown', key)
 </script>
 
 <template>
-  <button class="find" title="Find a page, host, key or repository (Ctrl K)" @click="open = true">Find <kbd>Ctrl K</kbd></button>
+  <button class="find" title="Find a page, action, host, key or repository (Ctrl K)" @click="open = true">Find <kbd>Ctrl K</kbd></button>
   <section>
-  <el-dialog v-model="open" width="620" :show-close="false" title="Find a page, host, key, repository or package">
+  <el-dialog v-model="open" width="620" :show-close="false" title="Find a page, action, host, key, repository or package">
     <input
       ref="input"
       v-model="q"

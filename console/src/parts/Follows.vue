@@ -11,7 +11,7 @@ const move = (f: Follows, choice: string) => emit('change', f.file, moved(props.
 
 <template>
   <template v-if="rows.length">
-    <h2>Who follows what</h2>
+    <h2 id="follows">Who follows what</h2>
     <ul class="card follows">
       <li v-for="f in rows" :key="`${f.file} ${f.index} ${f.channel}`">
         <span><b>{{ f.to }}</b> <span class="soft">in channel</span> {{ f.channel }} <span class="soft">follow{{ f.to.includes(',') ? '' : 's' }}</span></span>

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 // Says how many hosts would be healed, or get a revision, and in which waves, before it begins.
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
+import { useTrial } from '../acting'
 import { client, told, type Rollout, type Schemas } from '../api'
 import { count, short } from '../words'
 import Trouble from './Trouble.vue'
@@ -9,35 +10,23 @@ import Trouble from './Trouble.vue'
 const props = defineProps<{ kind: 'heal' | 'carry'; title: string; order: Omit<Schemas['HealManyOrder'], 'because' | 'try'>; same: string }>()
 const open = defineModel<boolean>({ required: true })
 const router = useRouter()
-const why = ref('')
 const busy = ref(false)
-const error = ref<Error | null>(null)
-const would = ref<Rollout | null>(null)
+const { would, error, why } = useTrial<Rollout>(open, () => send({ try: true }))
 const unseen = computed(() => would.value?.counts.skipped ?? 0)
 const all = computed(() => Object.values(would.value?.counts ?? {}).reduce((a, b) => a + b, 0) - unseen.value)
 const already = computed(() => would.value?.counts.unchanged ?? 0)
 
-function send(extra: { because?: string; try?: boolean }) {
-  if (props.kind === 'heal') return told(client.POST('/api/heal', { body: { ...props.order, ...extra } }))
+function send(extra: { because?: string; try?: boolean; revision?: number }) {
+  if (props.kind === 'heal') return told(client.POST('/api/heal', { body: { ...props.order, because: extra.because, try: extra.try } }))
   return told(client.POST('/api/rollouts', { body: { to: props.order.to, where: props.order.where, ...extra } }))
 }
-
-watch(open, async (o) => {
-  if (!o) return
-  would.value = error.value = null
-  why.value = ''
-  try {
-    would.value = await send({ try: true })
-  } catch (e) {
-    error.value = e as Error
-  }
-})
 
 async function begin() {
   busy.value = true
   error.value = null
   try {
-    const r = await send({ because: why.value.trim() })
+    // The revision is that of which the numbers are, whatever was published meanwhile.
+    const r = await send({ because: why.value.trim(), revision: would.value?.revision || undefined })
     open.value = false
     await router.push({ name: 'rollout', params: { id: r.id } })
   } catch (e) {

@@ -8,6 +8,7 @@ import { SVGRenderer } from 'echarts/renderers'
 import { useResizeObserver } from '@vueuse/core'
 import { onMounted, onUnmounted, ref, watch } from 'vue'
 import type { Outlook } from '../api'
+import { serviceNow } from '../now'
 import { dark } from '../theme'
 
 const props = defineProps<{ usage: Outlook['usage'] }>()
@@ -22,7 +23,7 @@ function draw() {
   for (const u of props.usage) by.set(u.contract, [...(by.get(u.contract) ?? []), u])
   const css = getComputedStyle(document.documentElement)
   const colour = (name: string) => css.getPropertyValue(name).trim()
-  const now = Date.now()
+  const now = serviceNow()
   // Told apart by dash as well as by colour.
   const dashes = ['solid', 'dashed', 'dotted'] as const
   const tones = ['--amber', '--busy', '--good', '--bad']

@@ -6,6 +6,7 @@ import type { Outlook } from '../api'
 import { csv, keep } from '../csv'
 import { count, date, endingBy, money, progressLook, yearly } from '../words'
 import Mark from './Mark.vue'
+import Moment from './Moment.vue'
 
 const props = defineProps<{ forecast: Outlook['forecast'] }>()
 
@@ -23,7 +24,7 @@ function grows(f: Outlook['forecast'][number]): string {
 
 function download() {
   const all = props.forecast.flatMap((f) =>
-    f.renewals.map((r) => ({ ...r, account: f.account, end: date(r.end), cost: r.not_known ? '' : money(r.hundredths, '') })),
+    f.renewals.map((r) => ({ ...r, account: f.account, end: r.end.slice(0, 10), cost: r.not_known ? '' : money(r.hundredths, '') })),
   )
   keep('renewals.csv', csv(['account', 'contract', 'title', 'end', 'cover', 'seats', 'seats_used', 'cost', 'currency', 'not_known'], all))
 }
@@ -37,7 +38,7 @@ function download() {
   <div class="card ahead">
     <el-table :data="rows" row-key="key">
       <el-table-column label="Account" width="120"><template #default="{ row }: { row: Row }"><b v-if="row.now">{{ row.account }}</b><span v-else class="soft">{{ row.account }}</span></template></el-table-column>
-      <el-table-column label="At" width="120"><template #default="{ row }: { row: Row }">{{ row.now ? 'now' : date(row.at) }}</template></el-table-column>
+      <el-table-column label="At" width="120"><template #default="{ row }: { row: Row }"><template v-if="row.now">now</template><Moment v-else :at="row.at" day /></template></el-table-column>
       <el-table-column label="Need a seat" width="120" align="right"><template #default="{ row }: { row: Row }">{{ row.seats_needed }}</template></el-table-column>
       <el-table-column label="Seats" width="100" align="right"><template #default="{ row }: { row: Row }">{{ row.seats < 0 ? 'no limit' : row.seats }}</template></el-table-column>
       <el-table-column label="Without a seat" width="160">
