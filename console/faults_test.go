@@ -74,7 +74,7 @@ func (f *faults) take(event any) {
 		if e.Canceled {
 			return
 		}
-		what = "failed: " + e.ErrorText
+		what = "failed: " + strings.TrimSpace(e.ErrorText+" "+string(e.BlockedReason))
 	default:
 		return
 	}
@@ -95,4 +95,29 @@ func TestFaultsOfAPageAreHeard(t *testing.T) {
 			strings.Contains(all, "404 /api/hosts/nobody")
 	}, 10*time.Second, 50*time.Millisecond)
 	s.bears("a tern", "a plover", "404 /api/hosts/nobody")
+}
+
+// A part of a page that an upgraded service does not have any more is missed aloud, what is on the page
+// stays, and loading again leads to what was wanted.
+func TestAPartThatIsGoneIsMissedAloud(t *testing.T) {
+	r := rig.New(t)
+	r.Up("gw-01")
+	s := open(t, r, 1280, 800)
+	s.bears("failed: inspector", "dynamically imported module")
+	block := func(patterns ...*network.BlockPattern) {
+		t.Helper()
+		_, err := chromedp.Call(s.page, network.SetBlockedURLs, network.SetBlockedURLsParams{URLPatterns: patterns})
+		require.NoError(t, err)
+	}
+	block(&network.BlockPattern{URLPattern: "*://*:*/assets/Keys-*", Block: true})
+	s.do(chromedp.Click(`nav a[href="/keys"]`))
+	s.shows(".gone", "A part of the page did not come")
+	s.shows("h1", "finding")
+	s.fits()
+	block()
+	s.press(".gone", "Load it again")
+	s.shows("h1", "key")
+	address, err := chromedp.Run(s.page, chromedp.Location())
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(address, "/keys"), address)
 }

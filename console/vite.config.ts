@@ -25,6 +25,7 @@ function brotli(): Plugin {
 export default defineConfig(({ mode }) => ({
   plugins: mode === 'test' ? [vue()] : [vue(), Components({ dts: false, resolvers: [ElementPlusResolver()] }), brotli()],
   build: { outDir: 'dist', emptyOutDir: true, chunkSizeWarningLimit: 900, reportCompressedSize: false },
-  test: { environment: 'happy-dom', include: ['src/**/*.test.ts'] },
+  test: {
+    css: true, environment: 'happy-dom', include: ['src/**/*.test.ts'] },
   server: { proxy: { '/api': 'http://127.0.0.1:7800' } },
 }))

@@ -48,6 +48,14 @@ watch([() => route.path, line], async () => {
   if (here && line.value) line.value.scrollLeft = here.offsetLeft - (line.value.clientWidth - here.offsetWidth) / 2
 }, { flush: 'post' })
 
+// A part of a page that is not there any more: an upgraded service has others. Nothing that somebody
+// wrote is thrown away for it; they load the page again when they like.
+const gone = ref(false)
+const wanted = ref('') // the page that did not come
+useEventListener(window, 'vite:preloadError', () => (gone.value = true))
+router.onError((_, to) => (wanted.value = to.fullPath))
+const reload = () => (wanted.value ? location.assign(wanted.value) : location.reload())
+
 const trouble = ref<Error | null>(null)
 
 async function signOut() {
@@ -80,6 +88,10 @@ async function signOut() {
       <el-button text size="small" :title="session.data.value ? `Signed in as ${session.data.value.operator}, ${session.data.value.role}` : undefined" @click="signOut">Sign out</el-button>
     </span>
   </header>
+  <p v-if="gone" class="gone card" role="alert">
+    <span><b class="bad">✗ A part of the page did not come:</b> the service was upgraded meanwhile, or does not answer. What is here stays until you load it again.</span>
+    <el-button size="small" type="primary" @click="reload">Load it again</el-button>
+  </p>
   <Trouble class="told" :error="trouble" />
   <main id="page" tabindex="-1" :class="{ bare: signingIn }"><router-view v-if="signingIn || session.data.value" /></main>
 </template>
@@ -142,6 +154,15 @@ nav a.here {
     height: 1px;
     overflow: hidden;
   }
+}
+.gone {
+  display: flex;
+  flex-wrap: wrap;
+  justify-content: space-between;
+  align-items: center;
+  gap: 8px 20px;
+  margin: 12px 24px 0;
+  padding: 8px 14px;
 }
 .skip {
   position: absolute;

@@ -183,7 +183,7 @@ type ChannelRow = (typeof rows.value)[number]
       </el-table-column>
       <el-table-column label="Taken" width="200"><template #default="{ row }: { row: SeatRow }">{{ ago(row.taken, now) }} <span class="soft">by {{ row.by }}</span></template></el-table-column>
       <el-table-column prop="why" label="Why this contract" min-width="300" show-overflow-tooltip />
-      <el-table-column label="Action" width="100" align="right"><template #default="{ row }: { row: SeatRow }"><el-popconfirm v-if="mayChange && !row.leaving" :title="`Give the seat of ${short(row.host)} back? What it opened is closed.`" confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="release(row as Seat)"><template #reference><el-button text size="small" :loading="busy === row.host + row.account">Release</el-button></template></el-popconfirm></template></el-table-column>
+      <el-table-column label="Action" width="100" align="right"><template #default="{ row }: { row: SeatRow }"><el-popconfirm v-if="mayChange && !row.leaving" :title="`Give the seat of ${short(row.host)} back? What it opened is closed.`" confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="release(row as Seat)"><template #reference><el-button text size="small" :loading="busy === row.host + row.account" :title="`The same on the command line: lantern seat release ${short(row.host)}`">Release</el-button></template></el-popconfirm></template></el-table-column>
     </el-table>
   </div>
   <el-pagination v-if="(seats.data.value?.total ?? 0) > perPage" v-model:current-page="turned" class="pages" layout="prev, pager, next, total" :total="seats.data.value?.total" :page-size="perPage" />

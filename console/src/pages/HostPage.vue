@@ -9,10 +9,11 @@ import Diff from '../parts/Diff.vue'
 import Findings from '../parts/Findings.vue'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
+import Same from '../parts/Same.vue'
 import Trouble from '../parts/Trouble.vue'
 import WhyNot from '../parts/WhyNot.vue'
 import { useMayChange } from '../role'
-import { accessWord, ago, count, exact, fateWords, progressLook, severityLook, shortKey, stateLook } from '../words'
+import { accessWord, ago, count, exact, fateWords, progressLook, severityLook, short, shortKey, stateLook } from '../words'
 
 const props = defineProps<{ name: string }>()
 const now = useNow()
@@ -155,6 +156,7 @@ type ReasonRow = HostDetail['reasons'][number]
       </template>
     </div>
     <Trouble class="told" :error="error" />
+    <Same v-if="mayChange && (seatless || d.diff || stops.length)" :command="seatless ? `lantern seat take ${short(d.name)}` : `lantern heal ${short(d.name)}${d.diff ? '' : ' --set-aside'}`" />
 
     <template v-if="d.drift.length">
       <h2>{{ count(d.drift.length, 'finding', 'findings') }}</h2>
@@ -179,6 +181,7 @@ type ReasonRow = HostDetail['reasons'][number]
       :title="`Accept ${d.name} as it stands`"
       text="Keys, settings, pins, holds and entries that the policy says nothing of are right as they stand now. What the policy does say, and checks that are taken away, stay findings."
       verb="Accept it"
+      :same="`lantern host accept ${short(d.name)} --because … --yes`"
       :busy="accepting"
       @done="accept"
     />
@@ -198,7 +201,7 @@ type ReasonRow = HostDetail['reasons'][number]
           <Mark :look="s.renewal || s.leaving ? progressLook.failed : progressLook.done" :word="s.leaving ? 'seat leaving' : 'seat'" /> <b>{{ s.contract }}</b>
           <span class="soft"> taken {{ ago(s.taken, now) }} by {{ s.by }}: {{ s.why }}<template v-if="s.expires"> · {{ accessWord[s.kind] }} until <Moment :at="s.expires" /></template></span>
           <span v-if="s.renewal" class="bad"> {{ s.renewal }}</span>
-          <el-popconfirm v-if="mayChange && !s.leaving" title="Give the seat back? What it opened is closed." confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="releaseSeat(s.account)"><template #reference><el-button text size="small" :loading="seating">Release</el-button></template></el-popconfirm>
+          <el-popconfirm v-if="mayChange && !s.leaving" title="Give the seat back? What it opened is closed." confirm-button-text="Give it back" cancel-button-text="Keep it" width="260" @confirm="releaseSeat(s.account)"><template #reference><el-button text size="small" :loading="seating" :title="`The same on the command line: lantern seat release ${short(d.name)}`">Release</el-button></template></el-popconfirm>
         </div>
       </div>
     </template>

@@ -7,6 +7,7 @@ import { client, told, type FleetKey } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
+import Same from '../parts/Same.vue'
 import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
 import { count, date, keyLook, keyWord, number } from '../words'
@@ -112,7 +113,7 @@ type Row = NonNullable<typeof keys.data.value>['items'][number]
       </el-table>
     </div>
     <el-pagination v-if="keys.data.value.total > perPage" :current-page="page" class="pages" layout="prev, pager, next, total" :total="keys.data.value.total" :page-size="perPage" @current-change="(n: number) => go({ page: String(n) })" />
-    <p class="soft">The same on the command line: <code>lantern key list</code></p>
+    <Same command="lantern key list" />
   </template>
 </template>
 

@@ -71,6 +71,7 @@ const texts: Record<Lever, { title: string; verb: string; text: () => string }> 
   consent: { title: `Agree to the next wave`, verb: 'Agree', text: () => r.value?.says ?? '' },
   skip: { title: 'Leave a host out', verb: 'Skip it', text: () => `${skipped.value} stays as it is, and the rollout goes on without it. Where it differs from the policy it goes on being found.` },
 }
+const same = computed(() => (asked.value === 'skip' ? `lantern rollout skip ${short(skipped.value)} --rollout ${id.value} --because …` : `lantern rollout ${asked.value} ${id.value} --because …`))
 function stay() {
   kept.value = r.value && { id: r.value.id, since: r.value.since ?? null }
 }
@@ -183,7 +184,7 @@ type Row = NonNullable<typeof rollouts.data.value>['items'][number]
       <el-pagination v-if="rollouts.data.value.total > listShown" v-model:current-page="listPage" class="pages" layout="prev, pager, next, total" :total="rollouts.data.value.total" :page-size="listShown" />
     </div>
   </template>
-  <AskWhy v-model="asking" :title="texts[asked].title" :text="texts[asked].text()" :verb="texts[asked].verb" :busy="busy" @done="pull" />
+  <AskWhy v-model="asking" :title="texts[asked].title" :text="texts[asked].text()" :verb="texts[asked].verb" :same="same" :busy="busy" @done="pull" />
   <FreezeBox v-model="freezing" />
   <BackOut v-if="r" v-model="backing" :id="r.id" />
 </template>

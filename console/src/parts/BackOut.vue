@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { useTrial } from '../acting'
 import { client, told, type Rollout } from '../api'
 import { count } from '../words'
+import Same from './Same.vue'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ id: number }>()
@@ -39,6 +40,7 @@ async function backOut() {
       <p v-for="u in would.unknown_names" :key="u" class="warn">! cannot be taken back: {{ u }}</p>
       <p v-for="d in would.dangers" :key="d" class="bad">!! comes back: {{ d }}</p>
       <el-input v-model="why" type="textarea" :rows="2" maxlength="500" placeholder="Why? It is kept beside your name." aria-label="Why" />
+      <Same :command="`lantern rollout back-out ${props.id} --because … --yes`" />
     </template>
     <template #footer>
       <el-button @click="open = false">Not now</el-button>

@@ -62,6 +62,7 @@ const sameHeal = computed(() => {
     title="Waive this finding"
     :text="`${of.message} — on ${count(of.hosts, 'host', 'hosts')}. It is a finding again when it changes, or when the day has passed.`"
     verb="Waive it"
+    :same="`lantern waiver add ${short(of.first)} --class ${of.class}${of.file ? ` --file ${of.file}` : ''} --until 30d --because …${of.hosts > 1 ? ' --everywhere' : ''}`"
     day
     :busy="busy"
     @done="waive"

@@ -23,7 +23,7 @@ const end = (id: number) => act(async () => {
   <div v-for="f in standing" :key="f.id" class="card frozen">
     <span><b class="warn">! Nothing begins {{ f.group ? `on ${f.group}` : 'in the fleet' }}</b> until <Moment :at="f.until" /> <span class="soft">freeze {{ f.id }} by {{ f.author }}: {{ f.because }}</span></span>
     <el-popconfirm v-if="mayChange" title="Hosts begin again with what waits for them." confirm-button-text="End it" cancel-button-text="Not now" width="260" @confirm="end(f.id)">
-      <template #reference><el-button size="small" :loading="busy">End the freeze</el-button></template>
+      <template #reference><el-button size="small" :loading="busy" :title="`The same on the command line: lantern freeze end ${f.id}`">End the freeze</el-button></template>
     </el-popconfirm>
   </div>
 </template>

@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { useTrial } from '../acting'
 import { client, told, type Rollout, type Schemas } from '../api'
 import { count, short } from '../words'
+import Same from './Same.vue'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ kind: 'heal' | 'carry'; title: string; order: Omit<Schemas['HealManyOrder'], 'because' | 'try'>; same: string }>()
@@ -54,7 +55,7 @@ async function begin() {
       <p v-if="would.untouched" class="warn">? On {{ count(would.untouched, 'host', 'hosts') }} of them no file would change: the policy says nothing of what was found there. Take it into the policy, accept the host as it stands, or waive it.</p>
       <p v-if="would.took_over" class="warn">! Rollout {{ would.took_over }}, which is held, makes way.</p>
       <el-input v-model="why" type="textarea" :rows="2" maxlength="500" placeholder="Why? It is kept beside your name." aria-label="Why" />
-      <p class="soft">The same on the command line: <code>{{ props.same }}</code></p>
+      <Same :command="props.same" />
     </template>
     <template #footer>
       <el-button @click="open = false">Not now</el-button>

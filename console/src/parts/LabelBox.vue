@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useQueryClient } from '@tanstack/vue-query'
 import { client, told, type Schemas } from '../api'
 import { count, short } from '../words'
+import Same from './Same.vue'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ hosts: string[] }>()
@@ -69,7 +70,7 @@ const same = computed(() => `lantern host label ${props.hosts.slice(0, 3).map(sh
       <p v-else>The newest revision says something else of <b :class="{ warn: would.changing }">{{ count(would.changing, 'host', 'hosts') }}</b> by it. Nothing is carried there before a rollout begins.</p>
       <p v-if="would.unknown" class="warn">? {{ count(would.unknown, 'host has', 'hosts have') }} sent no survey: what comes of it there is not known.</p>
     </template>
-    <p class="soft">The same on the command line: <code>{{ same }}</code></p>
+    <Same :command="same" />
     <template #footer>
       <el-button @click="open = false">Not now</el-button>
       <el-button v-if="!would" type="primary" :disabled="!ready" :loading="busy" @click="send(true)">See what comes of it</el-button>
