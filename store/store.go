@@ -68,7 +68,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 			"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)" +
 			"&_pragma=foreign_keys(1)&_pragma=cache_size(-" + strconv.Itoa(cache) + ")" + extra
 	}
-	write, err := sql.Open("sqlite", dsn(16_000, "&_txlock=immediate"))
+	write, err := sql.Open("sqlite", dsn(8_000, "&_txlock=immediate"))
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}

@@ -1,5 +1,5 @@
 // A clock for "how long ago".
-import { useIntervalFn } from '@vueuse/core'
+import { createSharedComposable, useIntervalFn } from '@vueuse/core'
 import { ref } from 'vue'
 
 // How far the service's clock is ahead of the browser's: ages are those of the service.
@@ -13,8 +13,9 @@ export function answered(date: string | null) {
 
 export const serviceNow = () => Date.now() + ahead
 
-export function useNow() {
+/** The moment that all parts of a page tell ages by: they step together, and are drawn together. */
+export const useNow = createSharedComposable(() => {
   const now = ref(serviceNow())
   useIntervalFn(() => (now.value = serviceNow()), 5000) // ages are read, not watched: each step draws what shows one
   return now
-}
+})
