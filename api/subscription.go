@@ -167,6 +167,9 @@ type Outlook struct {
 
 // Doubts says what the outlook does not know, a sentence each.
 func (o *Outlook) Doubts() (out []string) {
+	if o.Forecast == nil { // of a service of before, which does not count them
+		return []string{"The service is older than this program: what it does not know of contracts is not told."}
+	}
 	if o.Accounts == 0 {
 		out = append(out, "The service has no account at a vendor's desk: which contracts there are is not known.")
 	}

@@ -9,10 +9,15 @@ import (
 	"patientlantern.example/lantern/core/subscription"
 )
 
-// showForecast shows the year ahead of each account, and what is not known of it.
-func (a *app) showForecast(list []subscription.Forecast) {
+// showForecast shows the year ahead of each account, and what is not known of it: unknown hosts
+// may need a seat too.
+func (a *app) showForecast(list []subscription.Forecast, unknown int) {
 	if len(list) == 0 {
 		return
+	}
+	nobody := view.Cell{Text: "=", Style: view.Green}
+	if unknown > 0 {
+		nobody = view.Cell{Text: "?", Style: view.Yellow}
 	}
 	var rows [][]view.Cell
 	for _, f := range list {
@@ -21,7 +26,7 @@ func (a *app) showForecast(list []subscription.Forecast) {
 			if i == 0 {
 				name, at = f.Account, "now"
 			}
-			short := view.Cell{Text: "=", Style: view.Green}
+			short := nobody
 			if s.Short > 0 {
 				short = view.Cell{Text: fmt.Sprintf("✗ %d", s.Short), Style: view.Red}
 			}

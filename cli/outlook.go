@@ -142,7 +142,7 @@ func (a *app) showOutlook(o api.Outlook) {
 			a.out.Printf("Of what is known nothing ends within 90 days, and no seat is paid for nothing.")
 		}
 	}
-	a.showForecast(o.Forecast)
+	a.showForecast(o.Forecast, o.Unknown)
 	a.showUsage(o.Usage)
 }
 

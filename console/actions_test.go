@@ -109,6 +109,12 @@ func TestASeatIsGivenBackAndListsAreKept(t *testing.T) {
 	r.Carry()
 	s := openAt(t, r, "/contracts", 1280, 800)
 	s.shows(".ahead", "GN-2026-014 1 of 6 used")
+	s.types(`[aria-label="Filter contracts"]`, "031")
+	s.searches("?find=031")
+	s.never("a contract that is not meant", `document.querySelector(".el-table__body").innerText.includes("GN-2026-014") ? "there" : ""`)
+	s.do(chromedp.Navigate(s.url + "/contracts?state=ending&order=-used"))
+	s.shows(".el-table__body", "PL-TRIAL-77")
+	s.never("a contract that is not meant", `document.querySelector(".el-table__body").innerText.includes("GN-2026-031") ? "there" : ""`)
 	s.js(keeps)
 	s.press("main", "Save as CSV")
 	s.comes("the seats", kept+`.split("\n").slice(0, 3).join("\n").slice(0, 105)`,

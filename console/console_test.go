@@ -319,8 +319,10 @@ func TestTheConsoleOfContracts(t *testing.T) {
 	s.shows("h1", "No host needs a seat")
 	s.shows("main", "GN-2026-014")
 	r.Up("arc-3")
+	s.do(chromedp.Navigate(s.url + "/contracts")) // what hosts say is looked at each minute alone
 	s.shows("h1", "No host is known to need a seat")
 	s.shows("main", "What 1 host needs is not known: no revision was carried to them yet")
+	s.shows(".ahead", "? nobody of those known")
 	r.Publish()
 	s.shows("main", "licensed")
 	r.Carry()

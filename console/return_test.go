@@ -62,6 +62,7 @@ func TestAPageSaysTheSameToWhoComesBack(t *testing.T) {
 		"/", "/hosts", "/hosts?state=drifted", "/hosts/gw-01.brinewick.test", "/hosts/gw-02.brinewick.test", "/drift", "/drift?each=yes",
 		"/drift?page=99", "/policy", "/policy?revision=1", "/changes", "/rollouts", "/rollouts/1", "/repositories", "/keys", "/contracts",
 		"/people", "/settings", "/whence?package=saltmarsh-server", "/whence", "/nowhere", "/contracts?q=gw-01&sort=-taken&variants=yes",
+		"/contracts?find=GN&state=good&order=account",
 		"/rollouts/1?state=done", "/keys/3BFF82245BECAD4F2FA48C0D00195878414CC58E?q=gw-01&scope=named", "/policy?page=2",
 	}
 	s.do(chromedp.Navigate(s.url + "/whence?package=saltmarsh-server"))

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // Contracts and seats: first what needs a decision, then what there is.
-import { computed, defineAsyncComponent, ref } from 'vue'
+import { watchDebounced } from '@vueuse/core'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useAddress } from '../address'
 import { client, told, type Seat } from '../api'
@@ -17,14 +18,35 @@ import { accessWord, ago, contractLook, count, money, number, progressLook, shor
 const Usage = defineAsyncComponent(() => import('../parts/Usage.vue')) // charts are large, and wanted here alone
 
 const now = useNow()
-const { text, page, turned, q, word } = useAddress()
+const { text, page, turned, q, word, field, go } = useAddress()
 const sort = word('sort', 'host')
 const perPage = 50
 const withVariants = word('variants')
 const variants = computed({ get: () => withVariants.value === 'yes', set: (on: boolean) => (withVariants.value = on ? 'yes' : '') })
 
 const accounts = useQuery({ queryKey: ['accounts'], queryFn: () => told(client.GET('/api/accounts')) })
-const contracts = useQuery({ queryKey: ['contracts'], queryFn: () => told(client.GET('/api/contracts', { params: { query: { sort: 'end', per_page: 1000 } } })) })
+// The filters of contracts stand in the address beside those of seats.
+const find = field('find')
+watchDebounced(find, (v) => go({ find: v }), { debounce: 200 })
+const account = word('account')
+const state = word('state')
+const order = word('order', 'end')
+const listed = computed({ get: () => Math.max(1, Number(text('list')) || 1), set: (n: number) => go({ list: n > 1 ? String(n) : undefined }) })
+watch([() => text('find'), account, state], () => { if (listed.value > 1) listed.value = 1 })
+const contracts = useQuery({
+  queryKey: computed(() => ['contracts', text('find'), account.value, state.value, order.value, listed.value]),
+  queryFn: () =>
+    told(client.GET('/api/contracts', {
+      params: {
+        query: {
+          q: text('find') || undefined, account: account.value || undefined, state: state.value ? [state.value as 'good'] : undefined,
+          sort: order.value as 'end', page: listed.value, per_page: perPage,
+        },
+      },
+    })),
+  placeholderData: keepPreviousData,
+})
+const crowded = useQuery({ queryKey: ['contracts', 'over'], queryFn: () => told(client.GET('/api/contracts', { params: { query: { state: ['over'], per_page: 1000 } } })) })
 const outlook = useQuery({ queryKey: ['outlook'], queryFn: () => told(client.GET('/api/outlook')) })
 const seats = useQuery({
   queryKey: computed(() => ['seats', text('q'), sort.value, page.value]),
@@ -39,7 +61,7 @@ const channels = useQuery({
 
 const ahead = computed(() => outlook.data.value)
 const away = computed(() => accounts.data.value?.items.filter((a) => a.trouble) ?? [])
-const over = computed(() => contracts.data.value?.items.filter((c) => c.seats_over > 0) ?? [])
+const over = computed(() => crowded.data.value?.items ?? [])
 const falling = computed(() => new Set(outlook.data.value?.ending.flatMap((e) => e.falling) ?? []).size)
 const lacking = computed(() => (ahead.value?.forecast ?? []).map((f) => ({ account: f.account, short: f.steps[0]?.seats_short ?? 0 })).filter((f) => f.short))
 const needing = computed(() => (ahead.value?.forecast ?? []).reduce((n, f) => n + (f.steps[0]?.seats_needed ?? 0), 0))
@@ -87,7 +109,7 @@ type ChannelRow = (typeof rows.value)[number]
 
 <template>
   <div class="head">
-    <h1 v-if="contracts.data.value && outlook.data.value && accounts.data.value">
+    <h1 v-if="crowded.data.value && outlook.data.value && accounts.data.value">
       <template v-if="!accounts.data.value.items.length">No account at a vendor's desk yet</template>
       <template v-else-if="pressing === 0 && !needing">No host {{ ahead?.unknown ? 'is known to need' : 'needs' }} a seat</template>
       <span v-else-if="pressing === 0 && !ahead?.unknown" class="good">No host loses its access within 90 days</span>
@@ -97,7 +119,7 @@ type ChannelRow = (typeof rows.value)[number]
     </h1>
   </div>
   <Trouble class="told" :error="error" />
-  <Trouble :error="accounts.error.value ?? contracts.error.value ?? outlook.error.value" />
+  <Trouble :error="accounts.error.value ?? contracts.error.value ?? crowded.error.value ?? outlook.error.value" />
   <p v-if="accounts.data.value && !accounts.data.value.items.length" class="soft">Give the service the organisation's account, further below.</p>
 
   <p v-if="ahead?.unknown && accounts.data.value?.items.length" class="soft">
@@ -134,10 +156,19 @@ type ChannelRow = (typeof rows.value)[number]
 
   <div class="row">
     <h2 id="contracts">Contracts</h2>
-    <span class="tools"><el-button size="small" tag="a" href="/api/calendar" download="patient-lantern.ics" title="The same on the command line: lantern date list --format ics">Save dates as a calendar</el-button></span>
+    <span class="tools">
+      <el-input v-model="find" size="small" placeholder="Number or title" clearable aria-label="Filter contracts" style="width: 170px" />
+      <el-select v-if="(accounts.data.value?.items.length ?? 0) > 1 || account" v-model="account" size="small" style="width: 130px" aria-label="Account">
+        <el-option value="" label="all accounts" /><el-option v-for="a in accounts.data.value?.items ?? []" :key="a.name" :value="a.name" :label="a.name" />
+      </el-select>
+      <el-select v-model="state" size="small" style="width: 120px" aria-label="State of contracts">
+        <el-option value="" label="all states" /><el-option v-for="(_, s) in contractLook" :key="s" :value="s" :label="s" />
+      </el-select>
+      <el-select v-model="order" size="small" style="width: 120px" aria-label="Order of contracts"><el-option value="end" label="ends first" /><el-option value="account" label="by account" /><el-option value="-used" label="most used" /></el-select>
+      <el-button size="small" tag="a" href="/api/calendar" download="patient-lantern.ics" title="The same on the command line: lantern date list --format ics">Save dates as a calendar</el-button></span>
   </div>
   <div class="card">
-    <el-table :data="contracts.data.value?.items ?? []" row-key="number" empty-text="No contract">
+    <el-table :data="contracts.data.value?.items ?? []" :row-key="(c: ContractRow) => `${c.account} ${c.number}`" :empty-text="text('find') || account || state ? 'No contract of that kind' : 'No contract'">
       <el-table-column label="Contract" min-width="290"><template #default="{ row }: { row: ContractRow }"><b>{{ row.number }}</b><br /><span class="soft">{{ row.title }}</span></template></el-table-column>
       <el-table-column label="State" width="120"><template #default="{ row }: { row: ContractRow }"><Mark :look="contractLook[row.state]" :word="row.state" /><div v-if="row.evaluation" class="soft">evaluation</div></template></el-table-column>
       <el-table-column label="Seats" width="210">
@@ -151,8 +182,9 @@ type ChannelRow = (typeof rows.value)[number]
       <el-table-column label="Opens" min-width="170"><template #default="{ row }: { row: ContractRow }">{{ row.opens.map((o: { name: string }) => o.name).join(', ') }}</template></el-table-column>
     </el-table>
   </div>
+  <el-pagination v-if="(contracts.data.value?.total ?? 0) > perPage" v-model:current-page="listed" class="pages" layout="prev, pager, next, total" :total="contracts.data.value?.total" :page-size="perPage" />
 
-  <YearAhead v-if="ahead?.forecast.length" :forecast="ahead.forecast" />
+  <YearAhead v-if="ahead?.forecast.length" :forecast="ahead.forecast" :unknown="ahead.unknown" />
 
   <template v-if="outlook.data.value?.usage.length">
     <h2>Seats used</h2>

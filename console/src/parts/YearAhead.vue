@@ -8,7 +8,7 @@ import { count, date, endingBy, money, progressLook, yearly } from '../words'
 import Mark from './Mark.vue'
 import Moment from './Moment.vue'
 
-const props = defineProps<{ forecast: Outlook['forecast'] }>()
+const props = defineProps<{ forecast: Outlook['forecast']; unknown: number }>()
 
 const rows = computed(() =>
   props.forecast.flatMap((f) => f.steps.map((s, i) => ({ ...s, key: `${f.account} ${s.at}`, account: f.account, now: i === 0, ends: endingBy(f, i) }))),
@@ -41,8 +41,8 @@ function download() {
       <el-table-column label="At" width="120"><template #default="{ row }: { row: Row }"><template v-if="row.now">now</template><Moment v-else :at="row.at" day /></template></el-table-column>
       <el-table-column label="Need a seat" width="120" align="right"><template #default="{ row }: { row: Row }">{{ row.seats_needed }}</template></el-table-column>
       <el-table-column label="Seats" width="100" align="right"><template #default="{ row }: { row: Row }">{{ row.seats < 0 ? 'no limit' : row.seats }}</template></el-table-column>
-      <el-table-column label="Without a seat" width="160">
-        <template #default="{ row }: { row: Row }"><Mark v-if="row.seats_short" :look="progressLook.failed" :word="count(row.seats_short, 'host', 'hosts')" /><span v-else class="good">= nobody</span></template>
+      <el-table-column label="Without a seat" width="190">
+        <template #default="{ row }: { row: Row }"><Mark v-if="row.seats_short" :look="progressLook.failed" :word="count(row.seats_short, 'host', 'hosts')" /><span v-else-if="unknown" class="warn">? nobody of those known</span><span v-else class="good">= nobody</span></template>
       </el-table-column>
       <el-table-column label="Ends until then" min-width="260">
         <template #default="{ row }: { row: Row }"><div v-for="r in row.ends" :key="r.contract">{{ r.contract }} <span class="soft">{{ r.cover === 'seats' ? `${r.seats_used} of ${r.seats} used` : `${r.seats_used} used` }}{{ r.not_known ? `, ${r.not_known}` : '' }}</span></div><span v-if="!row.ends.length" class="soft">nothing</span></template>
