@@ -1,9 +1,6 @@
 package api
 
-import (
-	"strings"
-	"time"
-)
+import "time"
 
 // What falls due.
 const (
@@ -32,7 +29,7 @@ func (p *DatePage) Unknown() (out []string) {
 		out = append(out, "Nothing is published: which keys end, and what is to be reviewed, is not known.")
 	}
 	if len(p.Away) > 0 {
-		out = append(out, "The desks of "+strings.Join(p.Away, ", ")+" do not answer: contracts of theirs are as they were told last.")
+		out = append(out, desksAway(p.Away))
 	}
 	return out
 }

@@ -174,7 +174,7 @@ func (o *Outlook) Doubts() (out []string) {
 		out = append(out, "The service has no account at a vendor's desk: which contracts there are is not known.")
 	}
 	if len(o.Away) > 0 {
-		out = append(out, "The desks of "+strings.Join(o.Away, ", ")+" do not answer: contracts of theirs are as they were told last.")
+		out = append(out, desksAway(o.Away))
 	}
 	if o.Unknown > 0 {
 		hosts := "1 host needs"
@@ -184,6 +184,11 @@ func (o *Outlook) Doubts() (out []string) {
 		out = append(out, "What "+hosts+" is not known: no revision was carried to them yet, or they cannot be read.")
 	}
 	return out
+}
+
+// desksAway says of which accounts the contracts are as they were told last.
+func desksAway(accounts []string) string {
+	return "The desks of " + strings.Join(accounts, ", ") + " do not answer: contracts of theirs are as they were told last."
 }
 
 // SilentSeat is a seat that may be paid for nothing.

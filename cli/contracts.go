@@ -83,7 +83,7 @@ func (a *app) contractList() *cobra.Command {
 						fmt.Sprint(c.Used),
 						fmt.Sprint(c.Free),
 						fmt.Sprint(c.Over),
-						price(c.Contract, ""),
+						price(c.Contract, "", ""),
 						c.Currency,
 						strings.Join(opens, " "),
 					},
@@ -107,7 +107,7 @@ func (a *app) contractList() *cobra.Command {
 						{Text: state, Style: look.style},
 						view.T(seats),
 						view.T(ends(c.End)),
-						view.T(price(c.Contract, "not told")),
+						view.T(price(c.Contract, c.Currency, "not told")),
 						view.T(strings.Join(opens, ", ")),
 						view.T(c.Title),
 					},
@@ -185,16 +185,12 @@ func ends(t time.Time) string {
 	return day(t)
 }
 
-// price is what a seat costs for a year, with its currency where it is for people, who are
-// told in words where the desk tells none.
-func price(c subscription.Contract, untold string) string {
-	switch {
-	case !c.Priced():
+// price is what a seat costs for a year, or what is said where the desk tells none.
+func price(c subscription.Contract, currency, untold string) string {
+	if !c.Priced() {
 		return untold
-	case untold == "":
-		return subscription.Money(c.Price, "")
 	}
-	return subscription.Money(c.Price, c.Currency)
+	return subscription.Money(c.Price, currency)
 }
 
 // none says that a list is empty: of what was picked, or at all, and what to do then.

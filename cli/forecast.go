@@ -55,10 +55,10 @@ func (a *app) showForecast(list []subscription.Forecast, unknown int) {
 	}
 }
 
-// endingBy names the contracts that end after the step before one and until it.
+// endingBy names the contracts that have ended by a step, and not by the one before.
 func endingBy(f subscription.Forecast, step int) (out []string) {
 	for _, r := range f.Renewals {
-		if step == 0 || !r.End.After(f.Steps[step-1].At) || r.End.After(f.Steps[step].At) {
+		if r.Step != step {
 			continue
 		}
 		used := fmt.Sprintf("%d of %d used", r.Used, r.Seats)

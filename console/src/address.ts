@@ -9,7 +9,9 @@ export function useAddress(order = 'state') {
   const router = useRouter()
   const text = (k: string) => (typeof route.query[k] === 'string' ? (route.query[k] as string) : '')
   const picked = computed(() => text('state').split(',').filter(Boolean))
-  const page = computed(() => Math.max(1, Number(text('page')) || 1))
+  /** turn is the page of a list that is shown, to be bound to the buttons below it. */
+  const turn = (k: string) => computed({ get: () => Math.max(1, Number(text(k)) || 1), set: (n: number) => go({ [k]: n > 1 ? String(n) : undefined }) })
+  const turned = turn('page')
   const sort = computed(() => text('sort') || order)
   const q = ref(text('q'))
 
@@ -38,8 +40,6 @@ export function useAddress(order = 'state') {
   function word(k: string, usual = '') {
     return computed({ get: () => text(k) || usual, set: (v: string) => go({ [k]: v === usual ? undefined : v }) })
   }
-  /** turned is the page that is shown, to be bound to the buttons below a list. */
-  const turned = computed({ get: () => page.value, set: (n: number) => go({ page: n > 1 ? String(n) : undefined }) })
 
-  return { text, picked, page, turned, sort, q, go, toggle, field, word }
+  return { text, picked, page: turned, turn, turned, sort, q, go, toggle, field, word }
 }

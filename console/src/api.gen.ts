@@ -3603,6 +3603,11 @@ export interface components {
             end: string;
             /**
              * Format: int64
+             * @description The step of the forecast by which it has ended, counted from 0, which is now
+             */
+            ends_by: number;
+            /**
+             * Format: int64
              * @description What a further year of it as it is costs, in hundredths of the currency; 0 where that is not known
              */
             hundredths: number;

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
-import type { Rollout, Schemas } from './api'
-import { ago, clock, contractLook, count, endingBy, exact, keyLook, missing, number, placeLook, progressLook, seen, severityLook, short, span, stateLook, until, yearly } from './words'
+import type { Rollout } from './api'
+import { ago, clock, contractLook, count, exact, keyLook, missing, number, placeLook, progressLook, seen, severityLook, short, span, stateLook, until, yearly } from './words'
 
 const now = Date.parse('2026-11-25T12:00:00Z')
 const before = (seconds: number) => new Date(now - seconds * 1000).toISOString()
@@ -31,12 +31,6 @@ describe('the year ahead', () => {
     [[['EUR', 5, 1], ['SEK', 200, 1]], '0.05 EUR + 2.00 SEK + 2 contracts not known'],
   ] as [[string, number, number][], string][])('%j', (list, says) =>
     expect(yearly(list.map(([currency, hundredths, unknown]) => ({ currency, hundredths, unknown })))).toBe(says))
-  it('a contract stands at the step after which it is no longer good', () => {
-    const at = ['2026-12-01', '2027-03-01', '2027-06-01'].map((d) => `${d}T00:00:00Z`)
-    const renewals = ['2027-03-01T00:00:00Z', '2027-03-01T00:00:01Z', '2027-06-01T00:00:00Z', '2027-06-01T00:00:01Z'].map((end, i) => ({ end, contract: `C${i}` }))
-    const f = { steps: at.map((x) => ({ at: x })), renewals } as Schemas['Forecast']
-    expect([0, 1, 2, 3].map((i) => endingBy(f, i).map((r) => r.contract))).toEqual([[], ['C0'], ['C1', 'C2'], []])
-  })
 })
 
 describe('moments', () => {

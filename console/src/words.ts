@@ -117,13 +117,6 @@ export function yearly(costs: Schemas['Cost'][]): string {
   return [...sums, ...(unknown ? [`${count(unknown, 'contract', 'contracts')} not known`] : [])].join(' + ')
 }
 
-/** The contracts of an account that end after the step before one and until it. */
-export function endingBy(f: Schemas['Forecast'], step: number): Schemas['Renewal'][] {
-  const [from, to] = [f.steps[step - 1], f.steps[step]]
-  if (!from || !to) return []
-  return f.renewals.filter((r) => Date.parse(r.end) > Date.parse(from.at) && Date.parse(r.end) <= Date.parse(to.at))
-}
-
 const past = new Intl.RelativeTimeFormat('en', { style: 'narrow' })
 
 /** How long ago a moment was, in one unit, as the command line says it. */

@@ -34,6 +34,7 @@ type Renewal struct {
 	Contract string    `json:"contract" doc:"The vendor's number"`
 	Title    string    `json:"title"`
 	End      time.Time `json:"end" doc:"The first moment at which it is no longer good"`
+	Step     int       `json:"ends_by" doc:"The step of the forecast by which it has ended, counted from 0, which is now"`
 	Cover    string    `json:"cover" enum:"seats,organisation"`
 	Seats    int       `json:"seats" doc:"How many seats it has; 0 where the organisation is covered"`
 	Used     int       `json:"seats_used"`
@@ -81,49 +82,44 @@ func (b *Books) Forecast(account string, needs []Need, counts []Count) Forecast 
 	}
 	crowd := b.crowd(account, needs)
 	out.Pace, out.Since = pace(counts, held, b)
-	var good, ending bill
-	last := b.Now.AddDate(1, 0, 0)
+	var good bill
+	var ending [forecastSteps + 1]bill
+	at := func(step int) time.Time { return b.Now.AddDate(0, step*stepMonths, 0) }
 	for _, c := range held {
 		if ok, _ := c.Good(b.Now); ok {
 			good.add(c)
 		}
-		if !c.Withdrawn && c.End.After(b.Now) && !c.End.After(last) {
-			out.Renewals = append(out.Renewals, c.renewal(b.Used(account, c.Number)))
+		if c.Withdrawn || !c.End.After(b.Now) || c.End.After(at(forecastSteps)) {
+			continue
 		}
+		step := 1
+		for c.End.After(at(step)) {
+			step++
+		}
+		ending[step].add(c)
+		out.Renewals = append(out.Renewals, c.renewal(step, b.Used(account, c.Number)))
 	}
 	slices.SortStableFunc(out.Renewals, func(a, x Renewal) int {
 		return cmp.Or(a.End.Compare(x.End), strings.Compare(a.Contract, x.Contract))
 	})
 	out.Costs = good.sums()
-	before := b.Now
-	for i := range forecastSteps + 1 {
-		at := b.Now.AddDate(0, i*stepMonths, 0)
-		ending = bill{}
-		step := ForecastStep{At: at, Needed: crowd.size()}
+	for i := range ending {
+		step := ForecastStep{At: at(i), Needed: crowd.size(), Costs: ending[i].sums()}
 		if out.Pace != nil {
 			step.Needed += (*out.Pace*i + forecastSteps - 1) / forecastSteps
 		}
 		var there []*Contract
 		for _, c := range held {
-			if ok, _ := c.Good(at); ok {
+			if ok, _ := c.Good(step.At); ok {
 				there = append(there, c)
-				if c.Cover == CoverOrganisation {
-					step.Seats = -1
-				}
-			}
-			if !c.Withdrawn && c.End.After(before) && !c.End.After(at) {
-				ending.add(c)
-			}
-		}
-		for _, c := range there {
-			if step.Seats >= 0 {
 				step.Seats += c.Seats
 			}
 		}
+		if slices.ContainsFunc(there, func(c *Contract) bool { return c.Cover == CoverOrganisation }) {
+			step.Seats = -1
+		}
 		step.Short = crowd.grown(step.Needed).short(there)
-		step.Costs = ending.sums()
 		out.Steps = append(out.Steps, step)
-		before = at
 	}
 	return out
 }
@@ -152,10 +148,10 @@ func (c *Contract) Yearly() (cost int64, unknown string) {
 // mostCost is the highest cost that is believed: sums of many stay within 63 bits.
 const mostCost = 1 << 53
 
-func (c *Contract) renewal(used int) Renewal {
+func (c *Contract) renewal(step, used int) Renewal {
 	cost, unknown := c.Yearly()
 	return Renewal{
-		Contract: c.Number, Title: c.Title, End: c.End, Cover: c.Cover, Seats: c.Seats, Used: used,
+		Contract: c.Number, Title: c.Title, End: c.End, Step: step, Cover: c.Cover, Seats: c.Seats, Used: used,
 		Cost: cost, Currency: c.Currency, Unknown: unknown,
 	}
 }

@@ -238,3 +238,18 @@ func unseated(contracts []subscription.Contract, needs []subscription.Need) (n i
 	}
 	return n
 }
+
+func TestAContractStandsAtTheStepByWhichItHasEnded(t *testing.T) {
+	var contracts []subscription.Contract
+	for i, end := range []time.Time{
+		now, now.Add(1), now.AddDate(0, 3, 0), now.AddDate(0, 3, 0).Add(1), now.AddDate(0, 6, 0), now.AddDate(0, 6, 0).Add(1),
+		now.AddDate(1, 0, 0), now.AddDate(1, 0, 0).Add(1),
+	} {
+		contracts = append(contracts, contract(fmt.Sprint("C", i), 1, ends(end)))
+	}
+	var said []string
+	for _, r := range subscription.NewBooks(contracts, nil, now).Forecast("gannet", nil, nil).Renewals {
+		said = append(said, fmt.Sprint(r.Contract, " ", r.Step))
+	}
+	assert.Equal(t, []string{"C1 1", "C2 1", "C3 2", "C4 2", "C5 3", "C6 4"}, said)
+}

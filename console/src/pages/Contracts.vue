@@ -18,7 +18,7 @@ import { accessWord, ago, contractLook, count, money, number, progressLook, shor
 const Usage = defineAsyncComponent(() => import('../parts/Usage.vue')) // charts are large, and wanted here alone
 
 const now = useNow()
-const { text, page, turned, q, word, field, go } = useAddress()
+const { text, page, turn, turned, q, word, field, go } = useAddress()
 const sort = word('sort', 'host')
 const perPage = 50
 const withVariants = word('variants')
@@ -31,7 +31,7 @@ watchDebounced(find, (v) => go({ find: v }), { debounce: 200 })
 const account = word('account')
 const state = word('state')
 const order = word('order', 'end')
-const listed = computed({ get: () => Math.max(1, Number(text('list')) || 1), set: (n: number) => go({ list: n > 1 ? String(n) : undefined }) })
+const listed = turn('list')
 watch([() => text('find'), account, state], () => { if (listed.value > 1) listed.value = 1 })
 const contracts = useQuery({
   queryKey: computed(() => ['contracts', text('find'), account.value, state.value, order.value, listed.value]),

@@ -7,6 +7,7 @@ import { client, told } from '../api'
 import { useNow } from '../now'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
+import Same from '../parts/Same.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
 import { ago, count, placeLook, seen, sentence } from '../words'
@@ -86,7 +87,7 @@ type HostRow = NonNullable<NonNullable<typeof r.value>['on']>[number]
       </el-table>
     </div>
     <el-pagination v-if="(r.on_total ?? 0) > perPage" v-model:current-page="turned" class="pages" layout="prev, pager, next, total" :total="r.on_total ?? 0" :page-size="perPage" />
-    <p class="soft">The same on the command line: <code>lantern repository show {{ r.names[0] || r.address }}</code></p>
+    <Same :command="`lantern repository show ${r.names[0] || r.address}`" />
   </template>
 </template>
 

@@ -22,8 +22,8 @@ const now = useNow()
 const mayChange = useMayChange()
 const session = useSession(() => true)
 
-const { text, page: hostPage, turned, go, word: wordOf } = useAddress()
-const listPage = computed({ get: () => Math.max(1, Number(text('list')) || 1), set: (n: number) => go({ list: n > 1 ? String(n) : undefined }) })
+const { page: hostPage, turn, turned, word: wordOf } = useAddress()
+const listPage = turn('list')
 const listShown = 20
 const rollouts = useQuery({
   queryKey: computed(() => ['rollouts', listPage.value]),

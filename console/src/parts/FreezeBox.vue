@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useQueryClient } from '@tanstack/vue-query'
 import { useActing } from '../acting'
 import { client, told } from '../api'
+import Same from './Same.vue'
 import Trouble from './Trouble.vue'
 
 const open = defineModel<boolean>({ required: true })
@@ -36,7 +37,7 @@ const freeze = () => act(async () => {
     <el-input v-model="where" placeholder="All hosts; or a group, a host, a range as gw-{01..04}" aria-label="Where" clearable />
     <div class="line">until <el-date-picker v-model="until" type="datetime" format="YYYY-MM-DD HH:mm" :clearable="false" :shortcuts="shortcuts" :disabled-date="over" aria-label="Until" /></div>
     <el-input v-model="why" type="textarea" :rows="2" maxlength="500" placeholder="Why? It is kept beside your name." aria-label="Why" />
-    <p class="soft">The same on the command line: <code>lantern freeze add {{ where.trim() }} --until {{ moment }} --because "{{ why.trim() || '…' }}"</code></p>
+    <Same :command="`lantern freeze add ${where.trim()} --until ${moment} --because &quot;${why.trim() || '…'}&quot;`" />
     <template #footer>
       <el-button @click="open = false">Not now</el-button>
       <el-button type="warning" :disabled="why.trim().length < 3" :loading="busy" @click="freeze">Freeze {{ where.trim() || 'the fleet' }}</el-button>

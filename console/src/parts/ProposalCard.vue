@@ -5,6 +5,7 @@ import { useActing } from '../acting'
 import { client, told, type Schemas } from '../api'
 import { useNow } from '../now'
 import { ago } from '../words'
+import Same from './Same.vue'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ proposal: Schemas['Proposal']; me: string; may: boolean }>()
@@ -44,7 +45,7 @@ const withdraw = () =>
       <el-button :loading="busy" @click="withdraw">Withdraw it</el-button>
     </div>
     <p v-if="open && may && mine && !proposal.agreed" class="soft">Somebody else agrees: an operator who signs in under another name.</p>
-    <p class="soft">The same on the command line: <code>lantern proposal show {{ proposal.number }}</code></p>
+    <Same :command="`lantern proposal show ${proposal.number}`" />
   </div>
 </template>
 

@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { client, told } from '../api'
 import { count, short } from '../words'
+import Same from './Same.vue'
 import Trouble from './Trouble.vue'
 
 const props = defineProps<{ hosts: string[] }>()
@@ -53,7 +54,7 @@ async function retire() {
     <p v-if="seats.error.value" class="warn">? Whether they have seats is not known; seats that they have go back.</p>
     <p v-else-if="seats.data.value"><template v-if="whole">{{ count(freed, 'seat goes', 'seats go') }} back.</template><template v-else>Seats that they have go back.</template></p>
     <el-checkbox v-model="sure">Yes, forget {{ count(props.hosts.length, 'host', 'hosts') }}</el-checkbox>
-    <p class="soft">The same on the command line: <code>lantern host retire {{ props.hosts.slice(0, 3).map(short).join(' ') }}{{ props.hosts.length > 3 ? ' …' : '' }} --yes</code></p>
+    <Same :command="`lantern host retire ${props.hosts.slice(0, 3).map(short).join(' ')}${props.hosts.length > 3 ? ' …' : ''} --yes`" />
     <template #footer>
       <el-button @click="open = false">Not now</el-button>
       <el-button type="danger" :disabled="!sure" :loading="busy" @click="retire">Retire them<template v-if="busy"> ({{ gone }})</template></el-button>

@@ -4,14 +4,14 @@
 import { computed } from 'vue'
 import type { Outlook } from '../api'
 import { csv, keep } from '../csv'
-import { count, date, endingBy, money, progressLook, yearly } from '../words'
+import { count, date, money, progressLook, yearly } from '../words'
 import Mark from './Mark.vue'
 import Moment from './Moment.vue'
 
 const props = defineProps<{ forecast: Outlook['forecast']; unknown: number }>()
 
 const rows = computed(() =>
-  props.forecast.flatMap((f) => f.steps.map((s, i) => ({ ...s, key: `${f.account} ${s.at}`, account: f.account, now: i === 0, ends: endingBy(f, i) }))),
+  props.forecast.flatMap((f) => f.steps.map((s, i) => ({ ...s, key: `${f.account} ${s.at}`, account: f.account, now: i === 0, ends: f.renewals.filter((r) => r.ends_by === i) }))),
 )
 type Row = (typeof rows.value)[number]
 
