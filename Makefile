@@ -4,6 +4,9 @@ VERSION ?= 0.1.0
 GO ?= go
 LDFLAGS := -s -w -X patientlantern.example/lantern/cli.Version=$(VERSION) -X main.Version=$(VERSION)
 export CGO_ENABLED := 0
+ifndef STARTED
+export STARTED := $(shell date +%s)
+endif
 # Tests and linters go by the same flag as what is shipped: what is compiled for one serves the other.
 export GOFLAGS := $(GOFLAGS) -trimpath
 # The console is built while Go compiles and Debian's packages are installed.

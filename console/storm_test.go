@@ -3,9 +3,6 @@ package console_test
 import (
 	"context"
 	"net/http"
-	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
 	"strconv"
 	"sync"
 	"testing"
@@ -18,30 +15,13 @@ import (
 	"patientlantern.example/lantern/internal/rig"
 )
 
-// farAway puts a line between browser and service on which each call takes a while.
-func farAway(t *testing.T, r *rig.Rig, latency time.Duration) {
-	t.Helper()
-	near, err := url.Parse(r.Server.URL)
-	require.NoError(t, err)
-	line := httputil.NewSingleHostReverseProxy(near)
-	line.FlushInterval = -1
-	far := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
-		time.Sleep(latency)
-		line.ServeHTTP(w, req)
-	}))
-	t.Cleanup(far.CloseClientConnections)
-	s := r.Server.URL
-	r.Server.URL = far.URL
-	t.Cleanup(func() { r.Server.URL = s })
-}
-
 // TestAStormOfEventsStarvesNoPage: 50 changes a second, 250 ms away.
 func TestAStormOfEventsStarvesNoPage(t *testing.T) {
 	r := rig.New(t)
 	r.Up("gw-01")
 	r.Up("gw-02")
 	operator := *r.Operator
-	farAway(t, r, 250*time.Millisecond)
+	through(t, r, func(*http.Request) { time.Sleep(250 * time.Millisecond) })
 	s := open(t, r, 1280, 800)
 	ctx, cancel := context.WithCancel(context.Background())
 	var storm sync.WaitGroup

@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { computed, nextTick, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, nextTick, ref, watch } from 'vue'
 import { useEventListener } from '@vueuse/core'
 import { useRoute, useRouter } from 'vue-router'
 import { client, sessionEnded, told } from './api'
+import { language } from './language'
 import { connected, listen, queries, stopListening } from './live'
 import Finder from './parts/Finder.vue'
 import Trouble from './parts/Trouble.vue'
@@ -40,12 +41,20 @@ const pages = [
   { to: '/settings', name: 'Settings' },
 ]
 
+const here = (to: string) => (to === '/' ? route.path === '/' : route.path.startsWith(to) || (to === '/repositories' && route.name === 'whence'))
+
+// On a telephone they are a list, which is fetched when somebody opens it.
+const PageList = defineAsyncComponent(() => import('./parts/PageList.vue'))
+const listed = ref(false)
+const opened = ref(false)
+const list = () => (listed.value = opened.value = true)
+
 // Where the pages do not fit into a line, the one that is open is in sight.
 const line = ref<HTMLElement>()
 watch([() => route.path, line], async () => {
   await nextTick()
-  const here = line.value?.querySelector<HTMLElement>('.here')
-  if (here && line.value) line.value.scrollLeft = here.offsetLeft - (line.value.clientWidth - here.offsetWidth) / 2
+  const a = line.value?.querySelector<HTMLElement>('.here')
+  if (a && line.value) line.value.scrollLeft = a.offsetLeft - (line.value.clientWidth - a.offsetWidth) / 2
 }, { flush: 'post' })
 
 // A part of a page that is not there any more: an upgraded service has others. Nothing that somebody
@@ -73,27 +82,31 @@ async function signOut() {
 </script>
 
 <template>
-  <a v-if="!signingIn" class="skip" href="#page">To the page</a>
-  <header v-if="!signingIn" class="bar">
-    <router-link to="/" class="brand"><img src="/assets/lantern.svg" alt="" width="26" height="26" /><span class="name">Patient Lantern</span></router-link>
-    <nav ref="line">
-      <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: p.to === '/' ? route.path === '/' : route.path.startsWith(p.to) || (p.to === '/repositories' && route.name === 'whence') }">{{ p.name }}</router-link>
-    </nav>
-    <span class="rest">
-      <Finder v-if="session.data.value" />
-      <span v-if="!connected" class="lost" role="status">? nothing heard of the service; what you see may be old</span>
-      <span v-else class="soft live" title="Pages change by themselves when something happens">● live</span>
-      <el-button text size="small" :aria-label="dark ? 'Switch to light' : 'Switch to dark'" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</el-button>
-      <span v-if="session.data.value" class="soft who" :title="session.data.value.operator">{{ session.data.value.operator }}, {{ session.data.value.role }}</span>
-      <el-button text size="small" :title="session.data.value ? `Signed in as ${session.data.value.operator}, ${session.data.value.role}` : undefined" @click="signOut">Sign out</el-button>
-    </span>
-  </header>
-  <p v-if="gone" class="gone card" role="alert">
-    <span><b class="bad">✗ A part of the page did not come:</b> the service was upgraded meanwhile, or does not answer. What is here stays until you load it again.</span>
-    <el-button size="small" type="primary" @click="reload">Load it again</el-button>
-  </p>
-  <Trouble class="told" :error="trouble" />
-  <main id="page" tabindex="-1" :class="{ bare: signingIn }"><router-view v-if="signingIn || session.data.value" /></main>
+  <el-config-provider :locale="language">
+    <a v-if="!signingIn" class="skip" href="#page">To the page</a>
+    <header v-if="!signingIn" class="bar">
+      <router-link to="/" class="brand"><img src="/assets/lantern.svg" alt="" width="26" height="26" /><span class="name">Patient Lantern</span></router-link>
+      <button class="list" aria-haspopup="dialog" @click="list">≡ {{ pages.find((p) => here(p.to))?.name ?? 'Pages' }}</button>
+      <nav ref="line">
+        <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: here(p.to) }" :aria-current="here(p.to) ? 'page' : undefined">{{ p.name }}</router-link>
+      </nav>
+      <span class="rest">
+        <Finder v-if="session.data.value" />
+        <span v-if="!connected" class="lost" role="status">? nothing heard of the service; what you see may be old</span>
+        <span v-else class="soft live" title="Pages change by themselves when something happens">● live</span>
+        <el-button text size="small" :aria-label="dark ? 'Switch to light' : 'Switch to dark'" @click="switchTheme">{{ dark ? 'Light' : 'Dark' }}</el-button>
+        <span v-if="session.data.value" class="soft who" :title="session.data.value.operator">{{ session.data.value.operator }}, {{ session.data.value.role }}</span>
+        <el-button text size="small" :title="session.data.value ? `Signed in as ${session.data.value.operator}, ${session.data.value.role}` : undefined" @click="signOut">Sign out</el-button>
+      </span>
+    </header>
+    <PageList v-if="opened" v-model="listed" :pages="pages" :here="here" />
+    <p v-if="gone" class="gone card" role="alert">
+      <span><b class="bad">✗ A part of the page did not come:</b> the service was upgraded meanwhile, or does not answer. What is here stays until you load it again.</span>
+      <el-button size="small" type="primary" @click="reload">Load it again</el-button>
+    </p>
+    <Trouble class="told" :error="trouble" />
+    <main id="page" tabindex="-1" :class="{ bare: signingIn }"><router-view v-if="signingIn || session.data.value" /></main>
+  </el-config-provider>
 </template>
 
 <style scoped>
@@ -164,6 +177,17 @@ nav a.here {
   margin: 12px 24px 0;
   padding: 8px 14px;
 }
+.list {
+  display: none;
+  font: inherit;
+  font-weight: 600;
+  color: var(--ink);
+  background: none;
+  border: 1px solid var(--line);
+  border-radius: 3px;
+  padding: 3px 10px;
+  cursor: pointer;
+}
 .skip {
   position: absolute;
   left: -999px;
@@ -230,6 +254,12 @@ main.bare {
   }
 }
 @media (max-width: 700px) {
+  .bar nav {
+    display: none;
+  }
+  .list {
+    display: block;
+  }
   .name,
   .who {
     position: absolute;

@@ -5,8 +5,8 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useAddress } from '../address'
 import { client, told, type Schemas } from '../api'
 import { useNow } from '../now'
+import Asked from '../parts/Asked.vue'
 import Mark from '../parts/Mark.vue'
-import Trouble from '../parts/Trouble.vue'
 import { ago, count, exact, short } from '../words'
 
 const now = useNow()
@@ -39,7 +39,7 @@ type Row = NonNullable<typeof audit.data.value>['items'][number]
       <el-button size="small" :loading="chain.isFetching.value" @click="chain.refetch()">Check the chain</el-button>
     </span>
   </div>
-  <Trouble :error="audit.error.value ?? chain.error.value" />
+  <Asked :of="[audit, chain]" />
   <p v-if="chain.data.value" role="status">
     <Mark v-if="chain.data.value.whole" :look="{ sign: '=', tone: 'good' }" :word="`${count(chain.data.value.entries, 'entry follows', 'entries follow')} from each other`" /><Mark v-else :look="{ sign: '!!', tone: 'bad' }" :word="`entry ${chain.data.value.broken} does not follow from those before`" />
     <span class="soft"> Note the head elsewhere, and ask for it the next time: <span class="mono">{{ chain.data.value.head }}</span>, as <code>lantern audit verify --noted HEAD</code></span>

@@ -4,7 +4,9 @@ import { useQuery } from '@tanstack/vue-query'
 import { useAddress } from '../address'
 import { client, told, type Rollout } from '../api'
 import { useNow } from '../now'
+import Asked from '../parts/Asked.vue'
 import Diff from '../parts/Diff.vue'
+import Empty from '../parts/Empty.vue'
 import HostProgress from '../parts/HostProgress.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
@@ -90,7 +92,6 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, r.no
 </script>
 
 <template>
-  <Trouble :error="revisions.error.value" />
   <div class="head">
     <h1 v-if="revisions.data.value && !newest">Nothing is published yet</h1>
     <h1 v-else-if="newest && preview.data.value">
@@ -109,9 +110,9 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, r.no
     </template>
   </div>
   <p v-if="newest" class="soft">published by {{ newest.author }} {{ ago(newest.created, now) }}<template v-if="newest.message">: {{ newest.message }}</template></p>
-  <p v-else-if="revisions.data.value" class="soft">Publish a policy folder: <code>lantern policy publish FOLDER</code></p>
+  <Empty v-else-if="revisions.data.value">Publish a policy folder: <code>lantern policy publish FOLDER</code></Empty>
   <Trouble class="told" :error="error" />
-  <Trouble :error="preview.error.value" />
+  <Asked :of="[revisions, preview]" />
   <p v-if="preview.data.value && (preview.data.value.unknown_names.length || preview.data.value.unmanaged || preview.data.value.unsure_names.length)" class="soft">
     <b class="warn">? Not looked at:</b>
     <template v-if="preview.data.value.unknown_names.length">{{ ' ' }}{{ count(preview.data.value.unknown_names.length, 'host has', 'hosts have') }} sent no survey yet ({{ preview.data.value.unknown_names.slice(0, 6).map(short).join(', ') }}).</template>

@@ -7,8 +7,10 @@ import { useAddress } from '../address'
 import { client, told, type Seat } from '../api'
 import { csv, every, keep } from '../csv'
 import { useNow } from '../now'
-import Mark from '../parts/Mark.vue'
 import Accounts from '../parts/Accounts.vue'
+import Asked from '../parts/Asked.vue'
+import Empty from '../parts/Empty.vue'
+import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 import YearAhead from '../parts/YearAhead.vue'
@@ -119,8 +121,8 @@ type ChannelRow = (typeof rows.value)[number]
     </h1>
   </div>
   <Trouble class="told" :error="error" />
-  <Trouble :error="accounts.error.value ?? contracts.error.value ?? crowded.error.value ?? outlook.error.value" />
-  <p v-if="accounts.data.value && !accounts.data.value.items.length" class="soft">Give the service the organisation's account, further below.</p>
+  <Asked :of="[accounts, contracts, crowded, outlook]" />
+  <Empty v-if="accounts.data.value && !accounts.data.value.items.length">Give the service the organisation's account, <router-link :to="{ hash: '#accounts' }">further below</router-link>.</Empty>
 
   <p v-if="ahead?.unknown && accounts.data.value?.items.length" class="soft">
     What {{ ahead.unknown === 1 ? '1 host needs' : `${number(ahead.unknown)} hosts need` }} is not known: <router-link :to="{ name: 'fleet' }">no revision was carried to them yet</router-link>, or they cannot be read.
@@ -158,10 +160,10 @@ type ChannelRow = (typeof rows.value)[number]
     <h2 id="contracts">Contracts</h2>
     <span class="tools">
       <el-input v-model="find" size="small" placeholder="Number or title" clearable aria-label="Filter contracts" style="width: 170px" />
-      <el-select v-if="(accounts.data.value?.items.length ?? 0) > 1 || account" v-model="account" size="small" style="width: 130px" aria-label="Account">
+      <el-select v-if="(accounts.data.value?.items.length ?? 0) > 1 || account" v-model="account" :empty-values="[null, undefined]" size="small" style="width: 130px" aria-label="Account">
         <el-option value="" label="all accounts" /><el-option v-for="a in accounts.data.value?.items ?? []" :key="a.name" :value="a.name" :label="a.name" />
       </el-select>
-      <el-select v-model="state" size="small" style="width: 120px" aria-label="State of contracts">
+      <el-select v-model="state" :empty-values="[null, undefined]" size="small" style="width: 120px" aria-label="State of contracts">
         <el-option value="" label="all states" /><el-option v-for="(_, s) in contractLook" :key="s" :value="s" :label="s" />
       </el-select>
       <el-select v-model="order" size="small" style="width: 120px" aria-label="Order of contracts"><el-option value="end" label="ends first" /><el-option value="account" label="by account" /><el-option value="-used" label="most used" /></el-select>
@@ -174,7 +176,7 @@ type ChannelRow = (typeof rows.value)[number]
       <el-table-column label="Seats" width="210">
         <template #default="{ row }: { row: ContractRow }">
           <template v-if="row.cover === 'organisation'">{{ row.seats_used }}, no limit</template>
-          <template v-else>{{ row.seats_used }} of {{ row.seats }} used<span v-if="row.seats_over" class="bad">, {{ row.seats_over }} too many</span><span v-else class="soft">, {{ row.seats_free }} free</span><div class="gauge"><i :class="{ full: row.seats_free === 0 }" :style="{ width: `${Math.min(100, (100 * row.seats_used) / Math.max(1, row.seats))}%` }" /></div></template>
+          <template v-else>{{ row.seats_used }} of {{ row.seats }} used<span v-if="row.seats_over" class="bad">, {{ row.seats_over }} too many</span><span v-else class="soft">, {{ row.seats_free }} free</span><el-progress :aria-label="`Seats of ${row.number}`" :percentage="Math.min(100, Math.round((100 * row.seats_used) / Math.max(1, row.seats)))" :stroke-width="4" :show-text="false" :status="row.seats_free === 0 ? 'exception' : undefined" /></template>
         </template>
       </el-table-column>
       <el-table-column label="Ends" width="180"><template #default="{ row }: { row: ContractRow }"><Moment :at="row.end" day /><span class="soft">, {{ until(row.end, now) }}</span></template></el-table-column>
@@ -271,20 +273,8 @@ type ChannelRow = (typeof rows.value)[number]
   align-items: center;
   margin-bottom: 8px;
 }
-.gauge {
-  height: 4px;
+.el-progress {
   margin-top: 5px;
-  background: var(--line);
-  border-radius: 2px;
-}
-.gauge i {
-  display: block;
-  height: 100%;
-  background: var(--amber);
-  border-radius: 2px;
-}
-.gauge i.full {
-  background: var(--bad);
 }
 .chart {
   padding: 12px 8px 6px;

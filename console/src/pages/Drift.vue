@@ -3,11 +3,11 @@ import { computed, watch } from 'vue'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useAddress } from '../address'
 import { client, querySerializer, told } from '../api'
+import Asked from '../parts/Asked.vue'
 import Differences from '../parts/Differences.vue'
 import Findings from '../parts/Findings.vue'
 import GroupPick from '../parts/GroupPick.vue'
 import NotKnown from '../parts/NotKnown.vue'
-import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
 import { count } from '../words'
 
@@ -68,7 +68,7 @@ const kinds = computed(() => [...new Set([...classes.value, ...(groups.data.valu
       <Views size="small" />
     </span>
   </div>
-  <Trouble :error="drift.error.value ?? groups.error.value" />
+  <Asked :of="[drift, groups]" />
   <NotKnown v-if="shown" :standing="shown.standing" />
   <p v-if="shown?.unknown" class="warn">? Of {{ count(shown.unknown, 'host', 'hosts') }} it is not known whether they are meant: they have sent no survey.</p>
   <Findings v-if="each && drift.data.value?.items?.length" :findings="drift.data.value.items" hosts />

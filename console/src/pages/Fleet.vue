@@ -5,6 +5,8 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useRouter } from 'vue-router'
 import { useAddress } from '../address'
 import { client, querySerializer, told, type Host } from '../api'
+import Asked from '../parts/Asked.vue'
+import Empty from '../parts/Empty.vue'
 import GroupPick from '../parts/GroupPick.vue'
 import HostCell from '../parts/HostCell.vue'
 import InWaves from '../parts/InWaves.vue'
@@ -114,7 +116,7 @@ type Row = NonNullable<typeof hosts.data.value>['items'][number]
       <Views />
     </span>
   </div>
-  <Trouble :error="hosts.error.value" />
+  <Asked :of="[hosts]" />
   <NotKnown v-if="hosts.data.value?.all" :standing="hosts.data.value.standing" />
   <p v-if="hosts.data.value?.unknown" class="warn">? Of {{ count(hosts.data.value.unknown, 'host', 'hosts') }} it is not known whether they are meant: they have sent no survey.</p>
   <p v-if="text('like')" class="soft">Only those that are configured exactly as {{ short(text('like')) }}. <el-button text size="small" @click="go({ like: undefined })">Show all</el-button></p>
@@ -124,7 +126,7 @@ type Row = NonNullable<typeof hosts.data.value>['items'][number]
     </button>
   </div>
   <template v-if="hosts.data.value">
-    <p v-if="hosts.data.value.all === 0" class="soft">Make a token for one: <code>lantern host invite NAME</code></p>
+    <Empty v-if="hosts.data.value.all === 0">Make a token for one: <code>lantern host invite NAME</code>, or on the page of <router-link to="/people">people and tokens</router-link>.</Empty>
     <div v-if="mayChange && chosen.size" class="card bulk" role="group" aria-label="What is done with the chosen hosts">
       <b aria-live="polite">{{ count(chosen.size, 'host', 'hosts') }} chosen</b>
       <el-button v-if="chosen.size < hosts.data.value.total" text size="small" :loading="gathering" @click="chooseAll">Choose all {{ number(hosts.data.value.total) }} that match</el-button>

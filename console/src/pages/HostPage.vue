@@ -4,6 +4,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { client, told, type HostDetail, type Source } from '../api'
 import { useNow } from '../now'
 import AskWhy from '../parts/AskWhy.vue'
+import Asked from '../parts/Asked.vue'
 import Between from '../parts/Between.vue'
 import Diff from '../parts/Diff.vue'
 import Findings from '../parts/Findings.vue'
@@ -129,7 +130,7 @@ type ReasonRow = HostDetail['reasons'][number]
 </script>
 
 <template>
-  <Trouble :error="host.error.value" />
+  <Asked :of="[host]" />
   <template v-if="d">
     <div class="head">
       <div>

@@ -7,6 +7,7 @@ import { useAddress } from '../address'
 import { client, told } from '../api'
 import { csv, every, keep } from '../csv'
 import { useMayChange } from '../role'
+import Asked from '../parts/Asked.vue'
 import Copy from '../parts/Copy.vue'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
@@ -42,35 +43,27 @@ type Row = NonNullable<NonNullable<typeof k.value>['on']>[number]
 
 <template>
   <p class="soft"><router-link :to="{ name: 'keys' }">Keys</router-link></p>
-  <Trouble :error="got.error.value" />
+  <Asked :of="[got]" />
   <template v-if="k">
     <div class="head">
       <h1>{{ count(k.hosts, 'host believes', 'hosts believe') }} {{ k.policy || k.user_ids[0] || 'this key' }}</h1>
       <Mark :look="keyLook[k.state]" :word="keyWord[k.state] ?? k.state" />
     </div>
-    <dl class="card facts">
-      <dt>Fingerprint</dt>
-      <dd><span class="mono">{{ k.fingerprint }}</span> <Copy :text="k.fingerprint" what="the fingerprint" /></dd>
-      <dt>Of</dt>
-      <dd><div v-for="id in k.user_ids" :key="id">{{ id }}</div></dd>
-      <template v-if="k.withdrawn_because"><dt>Withdrawn</dt><dd class="bad">{{ k.withdrawn_because }}</dd></template>
-      <dt>Algorithm</dt>
-      <dd>{{ k.algorithm }}<span v-if="k.weakness" class="warn">, weak: {{ k.weakness }}</span></dd>
-      <dt>Life</dt>
-      <dd>made <Moment :at="k.created" day />, <template v-if="k.expires">ends <Moment :at="k.expires" day /></template><template v-else>never ends</template></dd>
-      <dt>Policy</dt>
-      <dd v-if="!k.policy" class="warn">does not know it</dd>
-      <dd v-else>{{ k.policy }}, for {{ k.for_repositories.length ? k.for_repositories.join(', ') : 'no repository' }}</dd>
-      <dt>Believed for</dt>
-      <dd :class="{ warn: k.wide }">{{ k.believed_for || '–' }}<span v-if="k.idle" class="soft">; {{ count(k.idle, 'more host has', 'more hosts have') }} it and nothing uses it</span></dd>
-      <dt>Signs today</dt>
-      <dd>{{ k.signs_places ? count(k.signs_places, 'place of packages', 'places of packages') : 'nothing that was seen' }}</dd>
-      <template v-if="k.replacement"><dt>Replacement</dt><dd>{{ k.replacement }}<template v-if="k.may_go && mayChange">. <router-link :to="{ name: 'policy', query: { retire: k.policy } }">Take it out of the policy</router-link></template></dd></template>
-    </dl>
+    <el-descriptions class="facts" border :column="1">
+      <el-descriptions-item label="Fingerprint"><span class="mono">{{ k.fingerprint }}</span> <Copy :text="k.fingerprint" what="the fingerprint" /></el-descriptions-item>
+      <el-descriptions-item label="Of"><div v-for="id in k.user_ids" :key="id">{{ id }}</div></el-descriptions-item>
+      <el-descriptions-item v-if="k.withdrawn_because" label="Withdrawn"><span class="bad">{{ k.withdrawn_because }}</span></el-descriptions-item>
+      <el-descriptions-item label="Algorithm">{{ k.algorithm }}<span v-if="k.weakness" class="warn">, weak: {{ k.weakness }}</span></el-descriptions-item>
+      <el-descriptions-item label="Life">made <Moment :at="k.created" day />, <template v-if="k.expires">ends <Moment :at="k.expires" day /></template><template v-else>never ends</template></el-descriptions-item>
+      <el-descriptions-item label="Policy"><span v-if="!k.policy" class="warn">does not know it</span><template v-else>{{ k.policy }}, for {{ k.for_repositories.length ? k.for_repositories.join(', ') : 'no repository' }}</template></el-descriptions-item>
+      <el-descriptions-item label="Believed for"><span :class="{ warn: k.wide }">{{ k.believed_for || '–' }}</span><span v-if="k.idle" class="soft">; {{ count(k.idle, 'more host has', 'more hosts have') }} it and nothing uses it</span></el-descriptions-item>
+      <el-descriptions-item label="Signs today">{{ k.signs_places ? count(k.signs_places, 'place of packages', 'places of packages') : 'nothing that was seen' }}</el-descriptions-item>
+      <el-descriptions-item v-if="k.replacement" label="Replacement">{{ k.replacement }}<template v-if="k.may_go && mayChange">. <router-link :to="{ name: 'policy', query: { retire: k.policy } }">Take it out of the policy</router-link></template></el-descriptions-item>
+    </el-descriptions>
     <p v-if="k.unknown" class="warn"><b>? Not known of {{ count(k.unknown, 'host', 'hosts') }}</b> without a survey.</p>
     <div class="tools">
       <el-input v-model="q" class="search" placeholder="Host, system or file" clearable aria-label="Filter hosts" />
-      <el-select v-model="scope" style="width: 220px" aria-label="Believed for">
+      <el-select v-model="scope" :empty-values="[null, undefined]" style="width: 220px" aria-label="Believed for">
         <el-option value="" label="believed for anything" />
         <el-option value="any" label="for every source" />
         <el-option value="named" label="for named sources" />
@@ -108,6 +101,7 @@ type Row = NonNullable<NonNullable<typeof k.value>['on']>[number]
   display: flex;
   align-items: center;
   flex-wrap: wrap;
+  justify-content: flex-start;
   gap: 4px 16px;
   margin-bottom: 14px;
 }

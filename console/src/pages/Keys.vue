@@ -5,10 +5,10 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { useAddress } from '../address'
 import { client, told, type FleetKey } from '../api'
 import { useNow } from '../now'
+import Asked from '../parts/Asked.vue'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
 import Same from '../parts/Same.vue'
-import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
 import { count, date, keyLook, keyWord, number } from '../words'
 
@@ -73,7 +73,7 @@ type Row = NonNullable<typeof keys.data.value>['items'][number]
       </el-select>
     </span>
   </div>
-  <Trouble :error="keys.error.value" />
+  <Asked :of="[keys]" />
   <template v-if="keys.data.value">
     <p class="soft">
       On {{ count(keys.data.value.hosts, 'host', 'hosts') }}. <router-link :to="{ name: 'repositories' }">Repositories</router-link> tells which key signs what today.

@@ -5,13 +5,13 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { client, told } from '../api'
 import { useAddress } from '../address'
 import { useNow } from '../now'
+import Asked from '../parts/Asked.vue'
 import Days from '../parts/Days.vue'
 import Differences from '../parts/Differences.vue'
 import Field from '../parts/Field.vue'
 import Freezes from '../parts/Freezes.vue'
 import Moment from '../parts/Moment.vue'
 import NotKnown from '../parts/NotKnown.vue'
-import Trouble from '../parts/Trouble.vue'
 import { ago, count, date, exact, number, short } from '../words'
 
 const now = useNow()
@@ -50,7 +50,6 @@ const ends = computed(() => {
   return at && left < 30 * 86_400_000 ? { at, pressing: left < 7 * 86_400_000 } : undefined
 })
 const falling = computed(() => new Set((outlook.data.value?.ending ?? []).flatMap((e) => e.falling)).size)
-const errors = computed(() => [field, drift, rollouts, revisions, keys, repositories, outlook, certificate].map((q) => q.error.value).find((e) => e) ?? null)
 const all = computed(() => [field, drift, rollouts, revisions, keys, repositories, outlook].every((q) => q.data.value !== undefined))
 
 type Step = { says: string; verb: string; to: string; same: string }
@@ -85,7 +84,7 @@ const by = (who: string) => who.replace(/^operator:/, '').replace(/^host:/, '')
     <template v-else-if="pressing === 0">{{ count(standing.hosts, 'host', 'hosts') }}, <span class="warn">not all of them known</span></template>
     <template v-else><span class="warn">{{ count(pressing, 'host needs', 'hosts need') }} a look</span> of {{ number(standing.hosts) }}</template>
   </h1>
-  <Trouble :error="errors" />
+  <Asked :of="[field, drift, rollouts, revisions, keys, repositories, outlook, certificate]" />
   <NotKnown v-if="standing?.hosts" :standing="standing" />
 
   <Freezes />

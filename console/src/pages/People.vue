@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { useActing } from '../acting'
 import { client, told, type Schemas } from '../api'
+import Asked from '../parts/Asked.vue'
 import Copy from '../parts/Copy.vue'
 import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -49,7 +50,7 @@ type Hook = NonNullable<typeof webhooks.data.value>['items'][number]
 
 <template>
   <div class="head"><h1 v-if="operators.data.value">{{ count(operators.data.value.total, 'person or program', 'people and programs') }} may sign in</h1></div>
-  <Trouble :error="operators.error.value ?? webhooks.error.value" />
+  <Asked :of="[operators, webhooks]" />
   <Trouble class="told" :error="error" />
   <div v-if="operators.data.value" class="card">
     <el-table :data="operators.data.value.items" row-key="name">

@@ -8,7 +8,9 @@ import { useActing } from '../acting'
 import { useAddress } from '../address'
 import { client, told, type Preview, type Schemas } from '../api'
 import { useNow } from '../now'
+import Asked from '../parts/Asked.vue'
 import Diff from '../parts/Diff.vue'
+import Empty from '../parts/Empty.vue'
 import ProposalCard from '../parts/ProposalCard.vue'
 import ProposalList from '../parts/ProposalList.vue'
 import Trouble from '../parts/Trouble.vue'
@@ -214,9 +216,9 @@ type Row = NonNullable<typeof revisions.data.value>['items'][number]
   <h1 v-if="revisions.data.value && !revisions.data.value.total">Nothing is published yet</h1>
   <h1 v-else-if="proposed">Proposal {{ proposed.number }} <span class="soft">on revision {{ proposed.base }}</span></h1>
   <h1 v-else-if="base">Revision {{ base }}<template v-if="base !== newest"> <span class="soft">of {{ newest }}</span></template><span v-if="edited" class="warn">, edited</span></h1>
-  <Trouble :error="revisions.error.value ?? folder.error.value ?? proposal.error.value ?? proposals.error.value" />
+  <Asked :of="[revisions, folder, proposal, proposals]" />
   <Trouble class="told" :error="error" />
-  <p v-if="revisions.data.value && !revisions.data.value.total" class="soft">Begin with what the hosts have: <code>lantern policy learn FOLDER</code>, then <code>lantern policy publish FOLDER</code></p>
+  <Empty v-if="revisions.data.value && !revisions.data.value.total">Begin with what the hosts have: <code>lantern policy learn FOLDER</code>, then <code>lantern policy publish FOLDER</code></Empty>
   <p v-if="done && !edited" class="good">Revision {{ done }} is published. <router-link to="/changes">What it would change, and begin</router-link></p>
   <ProposalList v-if="proposals.data.value?.items.length && !edited" :list="proposals.data.value.items" :here="looked" @show="(n) => show({ proposal: String(n), revision: undefined, file: undefined })" />
   <p v-for="n in edited ? notes : []" :key="n" class="warn">! {{ n }}</p>

@@ -3,9 +3,9 @@
 import { computed } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { client, told, type FindingGroup, type Standing } from '../api'
+import Asked from '../parts/Asked.vue'
 import Moment from '../parts/Moment.vue'
 import NotKnown from '../parts/NotKnown.vue'
-import Trouble from '../parts/Trouble.vue'
 import { count, number, severityLook, short } from '../words'
 
 const perPage = 500
@@ -40,7 +40,7 @@ function print() {
 </script>
 
 <template>
-  <Trouble :error="report.error.value" />
+  <Asked :of="[report]" />
   <article v-if="report.data.value">
     <div class="head">
       <div>

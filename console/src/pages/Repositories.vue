@@ -5,9 +5,9 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 import { useAddress } from '../address'
 import { client, told } from '../api'
 import { useNow } from '../now'
+import Asked from '../parts/Asked.vue'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
-import Trouble from '../parts/Trouble.vue'
 import Views from '../parts/Views.vue'
 import { useMayChange } from '../role'
 import { ago, count, exact, number, placeLook, placeWord, seen, sentence, span } from '../words'
@@ -78,7 +78,7 @@ type Row = NonNullable<typeof got.data.value>['items'][number]
       <Views />
     </span>
   </div>
-  <Trouble :error="got.error.value ?? probe.error.value" />
+  <Asked :of="[got, probe]" />
   <template v-if="got.data.value">
     <p class="soft">
       <template v-if="got.data.value.every">The service looks at each every {{ got.data.value.every < 120 ? 'minute' : span(got.data.value.every) }}, as the hosts would.</template>

@@ -5,10 +5,10 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 import { useAddress } from '../address'
 import { client, told } from '../api'
 import { useNow } from '../now'
+import Asked from '../parts/Asked.vue'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
 import Same from '../parts/Same.vue'
-import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
 import { ago, count, placeLook, seen, sentence } from '../words'
 
@@ -37,7 +37,7 @@ type HostRow = NonNullable<NonNullable<typeof r.value>['on']>[number]
 
 <template>
   <p class="soft"><router-link :to="{ name: 'repositories' }">Repositories</router-link></p>
-  <Trouble :error="got.error.value ?? probe.error.value" />
+  <Asked :of="[got, probe]" />
   <template v-if="r">
     <div class="head">
       <h1>{{ r.names.join(', ') || r.address }} <span class="soft">for {{ r.family }}</span></h1>
@@ -49,27 +49,17 @@ type HostRow = NonNullable<NonNullable<typeof r.value>['on']>[number]
       <div v-if="r.look.remedy">{{ sentence(r.look.says ?? '') }}; {{ r.look.remedy }}.</div>
       <div v-if="r.look.by" class="mono small">signed by {{ r.look.by }}</div>
     </div>
-    <dl class="card facts">
-      <dt>Address</dt>
-      <dd class="mono">{{ r.urls.join(' ') || r.mirrorlist || r.metalink }} {{ r.suite }} {{ r.components?.join(' ') }}</dd>
-      <template v-if="r.architectures?.length"><dt>Architectures</dt><dd>{{ r.architectures.join(', ') }}</dd></template>
-      <template v-if="r.opened_by?.length"><dt>Opened by</dt><dd>{{ r.opened_by.join(', ') }}</dd></template>
-      <template v-if="r.through?.length"><dt>Through</dt><dd class="mono">{{ r.through.join(', ') }}</dd></template>
-      <dt>Looked at</dt>
-      <dd>{{ ago(r.look.checked, now) }}<span class="soft"><template v-if="r.look.since">, so since <Moment :at="r.look.since" /></template></span></dd>
-      <dt>Believed last</dt>
-      <dd v-if="found">{{ ago(r.look.read, now) }}: {{ count(r.look.package_count, 'package', 'packages') }}<template v-if="found.date">, made <Moment :at="found.date" /></template><template v-if="found.valid_until">, good until <Moment :at="found.valid_until" /></template></dd>
-      <dd v-else class="warn">never</dd>
-      <template v-if="r.look.changes">
-        <dt>Changed</dt>
-        <dd>{{ ago(r.look.changed, now) }}: {{ r.look.changes.added }} new, {{ r.look.changes.removed }} gone, {{ r.look.changes.updated }} in other versions<div v-for="n in r.look.changes.names" :key="n" class="mono small">{{ n }}</div></dd>
-      </template>
-      <template v-for="w in r.witnesses" :key="w.package">
-        <dt>Witness</dt>
-        <dd :class="{ warn: !w.ok }">{{ w.package }} {{ w.offered ? `is offered at ${w.offered}` : 'is not offered' }}{{ w.at_least ? `, wanted is ${w.at_least}` : '' }}</dd>
-      </template>
-      <template v-if="found?.notes?.length"><dt>Notes</dt><dd><div v-for="n in found.notes" :key="n">{{ n }}</div></dd></template>
-    </dl>
+    <el-descriptions class="facts" border :column="1">
+      <el-descriptions-item label="Address"><span class="mono">{{ r.urls.join(' ') || r.mirrorlist || r.metalink }} {{ r.suite }} {{ r.components?.join(' ') }}</span></el-descriptions-item>
+      <el-descriptions-item v-if="r.architectures?.length" label="Architectures">{{ r.architectures.join(', ') }}</el-descriptions-item>
+      <el-descriptions-item v-if="r.opened_by?.length" label="Opened by">{{ r.opened_by.join(', ') }}</el-descriptions-item>
+      <el-descriptions-item v-if="r.through?.length" label="Through"><span class="mono">{{ r.through.join(', ') }}</span></el-descriptions-item>
+      <el-descriptions-item label="Looked at">{{ ago(r.look.checked, now) }}<span class="soft"><template v-if="r.look.since">, so since <Moment :at="r.look.since" /></template></span></el-descriptions-item>
+      <el-descriptions-item label="Believed last"><template v-if="found">{{ ago(r.look.read, now) }}: {{ count(r.look.package_count, 'package', 'packages') }}<template v-if="found.date">, made <Moment :at="found.date" /></template><template v-if="found.valid_until">, good until <Moment :at="found.valid_until" /></template></template><span v-else class="warn">never</span></el-descriptions-item>
+      <el-descriptions-item v-if="r.look.changes" label="Changed">{{ ago(r.look.changed, now) }}: {{ r.look.changes.added }} new, {{ r.look.changes.removed }} gone, {{ r.look.changes.updated }} in other versions<div v-for="n in r.look.changes.names" :key="n" class="mono small">{{ n }}</div></el-descriptions-item>
+      <el-descriptions-item v-for="w in r.witnesses" :key="w.package" label="Witness"><span :class="{ warn: !w.ok }">{{ w.package }} {{ w.offered ? `is offered at ${w.offered}` : 'is not offered' }}{{ w.at_least ? `, wanted is ${w.at_least}` : '' }}</span></el-descriptions-item>
+      <el-descriptions-item v-if="found?.notes?.length" label="Notes"><div v-for="n in found.notes" :key="n">{{ n }}</div></el-descriptions-item>
+    </el-descriptions>
     <h2>Keys that hosts believe it by</h2>
     <div class="card">
       <el-table :data="r.keys ?? []" row-key="fingerprint" empty-text="No host holds it against a key">
@@ -96,8 +86,12 @@ type HostRow = NonNullable<NonNullable<typeof r.value>['on']>[number]
   display: flex;
   align-items: center;
   flex-wrap: wrap;
+  justify-content: flex-start;
   gap: 4px 16px;
   margin-bottom: 14px;
+}
+.head > .el-button {
+  margin-left: auto;
 }
 h1,
 code {

@@ -6,7 +6,9 @@ import { client, told, type Rollout } from '../api'
 import { queries } from '../live'
 import { useNow } from '../now'
 import AskWhy from '../parts/AskWhy.vue'
+import Asked from '../parts/Asked.vue'
 import BackOut from '../parts/BackOut.vue'
+import Empty from '../parts/Empty.vue'
 import FreezeBox from '../parts/FreezeBox.vue'
 import Freezes from '../parts/Freezes.vue'
 import HostProgress from '../parts/HostProgress.vue'
@@ -120,11 +122,10 @@ type Row = NonNullable<typeof rollouts.data.value>['items'][number]
 </script>
 
 <template>
-  <Trouble :error="rollouts.error.value" />
-  <Trouble :error="shown.error.value" />
+  <Asked :of="[rollouts, shown]" />
   <Freezes />
   <h1 v-if="rollouts.data.value && !rollouts.data.value.total">No rollout yet</h1>
-  <p v-if="rollouts.data.value && !rollouts.data.value.total" class="soft"><router-link to="/changes">See what the newest revision would change</router-link>, and begin one there.</p>
+  <Empty v-if="rollouts.data.value && !rollouts.data.value.total"><router-link to="/changes">See what the newest revision would change</router-link>, and begin one there.</Empty>
   <template v-if="r">
     <div class="head">
       <h1 :class="tone">{{ headline }}<template v-if="missed">, not done on <span class="warn">{{ count(missed, 'host', 'hosts') }}</span></template></h1>

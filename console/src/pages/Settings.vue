@@ -5,6 +5,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { useActing } from '../acting'
 import { client, told } from '../api'
 import { useNow } from '../now'
+import Asked from '../parts/Asked.vue'
 import Mark from '../parts/Mark.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
@@ -46,7 +47,7 @@ type ShelfRow = NonNullable<typeof shelves.data.value>['items'][number]
 
 <template>
   <h1>Settings <span v-if="settings.data.value" class="soft">of version {{ settings.data.value.version }}</span></h1>
-  <Trouble :error="settings.error.value ?? shelves.error.value" />
+  <Asked :of="[settings, shelves]" />
   <Trouble class="told" :error="error" />
   <p class="soft">Who starts the service chooses these: <code>lantern serve --help</code>. The same on the command line: <code>lantern setting list</code></p>
   <div v-if="settings.data.value" class="card">

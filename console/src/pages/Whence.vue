@@ -4,7 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useQuery } from '@tanstack/vue-query'
 import { useRoute, useRouter } from 'vue-router'
 import { client, told, type Schemas } from '../api'
-import Trouble from '../parts/Trouble.vue'
+import Asked from '../parts/Asked.vue'
 import { count, number, short } from '../words'
 
 const route = useRoute()
@@ -44,7 +44,7 @@ function says(r: Schemas['WhenceRow']): string {
     <el-input v-model="hosts" class="name" placeholder="All hosts, or groups and hosts" aria-label="Hosts and groups" clearable />
     <el-button type="primary" native-type="submit" :disabled="!name">Look it up</el-button>
   </form>
-  <Trouble :error="got.error.value" />
+  <Asked :of="[got]" />
   <p v-if="got.isFetching.value && !w" class="soft">Looking it up …</p>
   <template v-if="w">
     <p v-if="w.nowhere" class="soft">On {{ count(w.nowhere, 'host', 'hosts') }} of {{ number(w.hosts) }} no source that is known offers it.</p>

@@ -2,6 +2,7 @@
 // Asks for a reason, and for a last day where there is one, before something is accepted.
 import { ref } from 'vue'
 import Same from './Same.vue'
+import '../weeks'
 
 const props = defineProps<{ title: string; text: string; verb: string; day?: boolean; busy?: boolean; same?: string }>()
 const open = defineModel<boolean>({ required: true })

@@ -6,6 +6,7 @@ import { useActing } from '../acting'
 import { client, told } from '../api'
 import Same from './Same.vue'
 import Trouble from './Trouble.vue'
+import '../weeks'
 
 const open = defineModel<boolean>({ required: true })
 const queries = useQueryClient()
