@@ -41,19 +41,26 @@ func (s *Store) Tallies(ctx context.Context, r *Rollout) ([]rollout.Tally, error
 // it stands elsewhere by now, or has ended and is not to be told as that, nothing is stored, and the answer is false.
 func (s *Store) Course(ctx context.Context, id int64, was, is rollout.Course, now time.Time, c Change) (stored bool, err error) {
 	err = s.doAll(ctx, when(&stored, c), func(ctx context.Context, tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "UPDATE rollouts SET course = ? WHERE id = ? AND course IN (?, '{}') AND (ended = 0 OR ?)",
-			text(is), id, text(was), is.Phase == rollout.Ended)
-		if err != nil {
+		var ended int64
+		var there []byte
+		if err := tx.QueryRowContext(ctx, "SELECT ended, course FROM rollouts WHERE id = ?", id).Scan(&ended, &there); err != nil {
 			return err
 		}
-		n, err := res.RowsAffected()
-		if stored = n > 0; err != nil || is.Phase != rollout.Ended {
+		var stands rollout.Course // another version may have spelt it otherwise
+		if err := json.Unmarshal(there, &stands); err != nil {
 			return err
 		}
-		_, err = s.endIfDone(ctx, tx, id, now)
+		stored = (string(there) == "{}" || text(stands) == text(was)) && (ended == 0 || is.Phase == rollout.Ended)
+		if !stored {
+			return nil
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE rollouts SET course = ? WHERE id = ?", text(is), id); err != nil || is.Phase != rollout.Ended {
+			return err
+		}
+		_, err := s.endIfDone(ctx, tx, id, now)
 		return err
 	})
-	return stored, err
+	return stored && err == nil, err
 }
 
 // when is a change that is made where something is so by then.

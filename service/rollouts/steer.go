@@ -2,6 +2,7 @@ package rollouts
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -165,7 +166,11 @@ func (s *Rollouts) steerOne(ctx context.Context, id int64) (more bool, err error
 		}
 		next, actions := rollout.Step(ro.Parts, ro.Course, tallies, s.Now())
 		if next.Phase != ro.Course.Phase || len(actions) > 0 {
-			if err := s.stand(ctx, journal.Actor{Kind: journal.ActorService}, stepCommand(actions, next), &ro, next, ""); err != nil {
+			err := s.stand(ctx, journal.Actor{Kind: journal.ActorService}, stepCommand(actions, next), &ro, next, "")
+			if errors.Is(err, store.ErrMoved) { // its last host reported meanwhile, or somebody stopped it: it is looked at again
+				return true, nil
+			}
+			if err != nil {
 				return false, err
 			}
 			if ended, err := s.Store.Rollout(ctx, id); err != nil || !ended.Ended.IsZero() {
