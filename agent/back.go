@@ -242,7 +242,8 @@ func (a *attempt) prove(ctx context.Context) error {
 }
 
 // stood reports whether a finding is about something that the change does not touch and
-// that was so before: it is told as drift, and is no reason to put the change back.
+// that was so before: it is told as drift, and is no reason to put the change back. A link in the place of a file is such: the
+// file is written where it leads.
 func (a *attempt) stood(f drift.Finding) bool {
 	if f.Class == drift.SettingWeakened || f.Class == drift.AccessInClear || f.Field == drift.FolderField || f.Field == drift.FileField {
 		return true // no change writes these files, nor gives a folder back
@@ -250,11 +251,20 @@ func (a *attempt) stood(f drift.Finding) bool {
 	if f.Class == drift.KeyWithdrawn {
 		return true // what could be taken out is out
 	}
+	if f.Class == drift.ChangedMode && f.Field == "link" {
+		return a.linked(f.File)
+	}
 	if f.Class != drift.ChecksWeakened || a.sheet.Paths()[f.File] ||
 		slices.ContainsFunc(a.plan.Edits, func(e change.FileEdit) bool { return e.Path == f.File }) {
 		return false
 	}
 	return slices.ContainsFunc(drift.Compare(a.sheet, &a.before.Survey), func(x drift.Finding) bool { return x.Key() == f.Key() })
+}
+
+// linked reports whether a link stood in the place of a file before the change.
+func (a *attempt) linked(file string) bool {
+	return slices.ContainsFunc(a.journal.Files, func(f journalEntry) bool { return f.Path == file && f.linked }) ||
+		slices.ContainsFunc(a.before.Survey.Files, func(f source.File) bool { return f.Path == file && f.Link != "" })
 }
 
 // stuck is what stops the package manager on the host already, whatever the change does:

@@ -130,7 +130,7 @@ func (c *carrier) backOut(ctx context.Context) error {
 	c.begin(api.StepJournal)
 	j, err := h.openJournal(c.delivery.Rollout, plan.Edits)
 	if err != nil {
-		return c.failed("nothing was changed: the journal cannot be written: %w", errors.Join(err, h.closeJournal()))
+		return c.failed("%w", unopened(errors.Join(err, h.closeJournal())))
 	}
 	a := &attempt{carrier: c, sheet: sheet, before: &now, plan: plan, journal: j, stuck: stuckOn(sheet, &now, plan)}
 	defer a.drop()

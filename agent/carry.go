@@ -257,7 +257,7 @@ func (c *carrier) apply(ctx context.Context, sheet *source.Sheet, now *survey.Re
 	}
 	if err != nil {
 		closeErr := h.closeJournal()
-		return c.failed("nothing was changed: the journal cannot be written: %w", errors.Join(err, closeErr))
+		return c.failed("%w", unopened(errors.Join(err, closeErr)))
 	}
 	c.report.Undone, c.report.Kept, c.report.Around = false, nil, nil
 	a := &attempt{carrier: c, sheet: sheet, before: now, plan: plan, journal: j, stuck: stuckOn(sheet, now, plan)}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -38,6 +39,38 @@ type journalEntry struct {
 	ModTime time.Time `json:"mod_time"`
 
 	Attributes map[string][]byte `json:"attributes,omitempty"` // extended ones
+
+	linked bool // a link stands there, and the file is written where it leads
+}
+
+// obstacle says what stands where a file is to stand, and is none, and what to do.
+type obstacle string
+
+func (o obstacle) Error() string { return string(o) }
+
+// inPlaceOf is that of a path where something else than a file stands.
+func inPlaceOf(path, is string) obstacle {
+	return obstacle(fmt.Sprintf("%s is %s, and a file is to stand there: move it away, and heal the host then", path, is))
+}
+
+// kindOf names what stands somewhere and is no regular file.
+func kindOf(mode fs.FileMode) string {
+	switch {
+	case mode.IsDir():
+		return "a folder"
+	case mode&fs.ModeDevice != 0:
+		return "a device"
+	}
+	return "no regular file"
+}
+
+// unopened says why nothing was begun: what is in the way, or that the journal cannot be written.
+func unopened(err error) error {
+	var o obstacle
+	if errors.As(err, &o) {
+		return fmt.Errorf("nothing was changed: %w", err)
+	}
+	return fmt.Errorf("nothing was changed: the journal cannot be written: %w", err)
 }
 
 // dress gives a file the owner, mode, times and extended attributes that it had.
@@ -108,20 +141,24 @@ func (h *Host) journalEntry(e change.FileEdit, backup string) (journalEntry, err
 		entry.New = source.Digest(e.New)
 	}
 	p, err := h.path(e.Path)
+	if errors.Is(err, rootfs.ErrLoop) {
+		return entry, inPlaceOf(e.Path, "a link in a circle, or stands behind one")
+	}
 	if err != nil {
 		return entry, err
 	}
+	entry.linked = h.fs.Link(e.Path) != ""
 	info, err := os.Lstat(p)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return entry, nil
 	case errors.Is(err, syscall.ENOTDIR):
 		at, _ := h.fs.InTheWay(e.Path)
-		return entry, fmt.Errorf("%s is no folder, and %s is to stand below it: take it away, or make it one", at, e.Path)
+		return entry, obstacle(fmt.Sprintf("%s is no folder, and %s is to stand below it: take it away, or make it one", at, e.Path))
 	case err != nil:
 		return entry, err
 	case !info.Mode().IsRegular():
-		return entry, fmt.Errorf("%s is not a regular file", e.Path)
+		return entry, inPlaceOf(e.Path, kindOf(info.Mode()))
 	}
 	data, err := os.ReadFile(p)
 	if err != nil {

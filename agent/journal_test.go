@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
@@ -237,4 +238,33 @@ func TestWhatIsInTheWayOfAFolderIsNamed(t *testing.T) {
 	assert.Equal(t, api.StepJournal, rep.Step)
 	assert.Contains(t, rep.Message, "/etc/apt/sources.list.d is no folder, and /etc/apt/sources.list.d/saltmarsh.sources is to stand below it: take it away")
 	assert.Equal(t, before, tree(t, root))
+}
+
+// What stands where a file is to stand, and is none, is named with what to do, and nothing is changed.
+func TestWhatStandsInThePlaceOfAFileIsNamed(t *testing.T) {
+	for says, put := range map[string]func(at string) error{
+		"is a folder, and a file is to stand there: move it away":    func(at string) error { return os.Mkdir(at, 0o755) },
+		"is no regular file, and a file is to stand there":           func(at string) error { return unix.Mkfifo(at, 0o644) },
+		"is a device, and a file is to stand there":                  func(at string) error { return unix.Mknod(at, unix.S_IFCHR|0o644, int(unix.Mkdev(1, 3))) },
+		"is a link in a circle, or stands behind one, and a file is": func(at string) error { return os.Symlink("saltmarsh.sources", at) },
+	} {
+		t.Run(says, func(t *testing.T) {
+			root := t.TempDir()
+			h, _ := host(t, root)
+			at := filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")
+			require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+			require.NoError(t, put(at))
+			was, err := os.Lstat(at)
+			require.NoError(t, err)
+			rep := carried(t, h, saltmarsh(0))
+			assert.Equal(t, api.StepJournal, rep.Step)
+			assert.Contains(t, rep.Message, "nothing was changed: /etc/apt/sources.list.d/saltmarsh.sources "+says)
+			is, err := os.Lstat(at)
+			require.NoError(t, err)
+			assert.Equal(t, was.Mode(), is.Mode())
+			open, err := h.journalOpen()
+			require.NoError(t, err)
+			assert.False(t, open)
+		})
+	}
 }

@@ -3,6 +3,7 @@ package service_test
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -198,4 +199,42 @@ func TestTheDistributionsOwnSections(t *testing.T) {
 		assert.Contains(t, read(t, file), "\n[")
 		r.Until("steady", func() bool { return len(r.Findings(host)) == 0 })
 	}
+}
+
+// TestALinkInThePlaceOfAFileStopsNothing: whatever a file of the policy is a link to, healing mends what stands there and all
+// else on the host, and the link is told until somebody takes it away.
+func TestALinkInThePlaceOfAFileStopsNothing(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	root := r.Up("gw-01")
+	r.Publish()
+	r.Carry()
+	own := filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources")
+	other := filepath.Join(root, "etc/apt/sources.list.d/gannet-open.sources")
+	was, otherWas := read(t, own), read(t, other)
+	for name, there := range map[string]string{"to the same": was, "to another text": "# nothing\n", "to nothing": ""} {
+		at := filepath.Join(root, "etc/away")
+		require.NoError(t, os.RemoveAll(at))
+		if there != "" {
+			require.NoError(t, os.WriteFile(at, []byte(there), 0o644))
+		}
+		require.NoError(t, os.Remove(own))
+		require.NoError(t, os.Symlink("/etc/away", own))
+		edited(t, other, "Types: deb\n", "Enabled: no\nTypes: deb\n")
+		r.Until("both are found", func() bool { return len(r.Findings("gw-01")) >= 2 })
+		heal, err := r.Operator.Heal(ctx, "gw-01")
+		require.NoError(t, err)
+		ro := r.Ended(heal.ID)
+		require.Equal(t, 1, ro.Counts["done"], "%s: %+v", name, ro.Hosts[0].Report)
+		assert.Equal(t, otherWas, read(t, other), name)
+		assert.Equal(t, was, read(t, at), name)
+		link := "changed-mode fault /etc/apt/sources.list.d/saltmarsh.sources"
+		r.Until("the link is left", func() bool { return slices.Equal(r.Findings("gw-01"), []string{link}) })
+	}
+	require.NoError(t, os.Remove(own))
+	heal, err := r.Operator.Heal(ctx, "gw-01")
+	require.NoError(t, err)
+	require.Equal(t, 1, r.Ended(heal.ID).Counts["done"])
+	assert.Equal(t, was, read(t, own))
+	r.Until("all is well", func() bool { return len(r.Findings("gw-01")) == 0 })
 }

@@ -51,7 +51,7 @@ func TestTheLocksOfManyHostsAreTakenInOneOrder(t *testing.T) {
 
 // The fleet is looked at while hosts come, change and go; lists stay by name.
 func TestTheFleetChangesUnderThoseWhoLook(t *testing.T) {
-	f := &Fleet{byName: map[string]*Host{}, limits: limits{time.Minute, time.Minute}}
+	f := &Fleet{byName: map[string]*Host{}, limits: limits{interval: time.Minute, patience: time.Minute}}
 	var all sync.WaitGroup
 	for n := range 8 {
 		all.Go(func() {

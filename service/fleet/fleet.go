@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -28,7 +29,7 @@ type Fleet struct {
 func New(rows []*store.Host, interval, patience time.Duration, fill func(*View) error) (*Fleet, error) {
 	f := &Fleet{
 		byName: make(map[string]*Host, len(rows)),
-		limits: limits{interval, patience},
+		limits: limits{interval: interval, patience: patience},
 		sorted: make([]*Host, len(rows)),
 	}
 	order := bySurvey(rows)
@@ -209,3 +210,20 @@ func (f *Fleet) Untask(names []string, id int64) {
 		h.Put(&v)
 	}
 }
+
+// SetHeld notes whether a rollout is held. One at a time calls it.
+func (f *Fleet) SetHeld(id int64, held bool) {
+	next := map[int64]bool{}
+	if now := f.limits.held.Load(); now != nil {
+		maps.Copy(next, *now)
+	}
+	if held {
+		next[id] = true
+	} else {
+		delete(next, id)
+	}
+	f.limits.held.Store(&next)
+}
+
+// HoldsBack is HeldBack of a host as it is seen.
+func (f *Fleet) HoldsBack(v *View) bool { return f.limits.holdBack(v) }

@@ -34,8 +34,11 @@ type Host struct {
 	limits   *limits // those of the fleet
 }
 
-// limits are how often hosts check in, and how long one that has something to do may give no sign of life.
-type limits struct{ interval, patience time.Duration }
+// limits are how often hosts check in, how long one that has something to do may give no sign of life, and which rollouts are held.
+type limits struct {
+	interval, patience time.Duration
+	held               atomic.Pointer[map[int64]bool]
+}
 
 // View is a row with what follows from it.
 type View struct {
@@ -187,7 +190,7 @@ func (h *Host) State(now time.Time) string {
 		return api.StateSilent
 	case v.Broken != "" || v.Trouble != "" || h.late(now) || h.beyond(now) || h.runs.twice(now):
 		return api.StateFailed
-	case v.Task != 0 && !v.Behind():
+	case v.Task != 0 && !v.Behind() && !h.HeldBack():
 		return api.StateChanging
 	case v.Failure != "":
 		return api.StateFailed
@@ -197,6 +200,27 @@ func (h *Host) State(now time.Time) string {
 		return api.StateNew
 	}
 	return api.StateSteady
+}
+
+// HeldBack reports whether a host has not begun with its task and must not: the rollout is held.
+func (h *Host) HeldBack() bool { return h.limits.holdBack(h.Row()) }
+
+func (l *limits) holdBack(v *View) bool {
+	held := l.held.Load()
+	return v.Task != 0 && !v.Behind() && !v.Working() && held != nil && (*held)[v.Task]
+}
+
+// Busy says why nothing else can be begun on a host; empty where it can.
+func (h *Host) Busy() string {
+	v := h.Row()
+	switch {
+	case v.Task == 0 || v.Behind():
+		return ""
+	case h.HeldBack():
+		return fmt.Sprintf("%s waits in rollout %d, which is held: let that go on (lantern rollout proceed %d), or stop it (lantern rollout stop %d)",
+			v.Name, v.Task, v.Task, v.Task)
+	}
+	return fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task)
 }
 
 // Summary describes a host for lists.
@@ -273,6 +297,9 @@ func (h *Host) Summary(now time.Time) api.Host {
 		if n := len(v.Findings); n > 0 {
 			out.Detail = fmt.Sprintf("%d to know: %s", n, v.Findings[0].Message)
 		}
+	}
+	if h.HeldBack() && out.State != api.StateChanging {
+		out.Detail += fmt.Sprintf("; waits in rollout %d, which is held", v.Task)
 	}
 	return out
 }

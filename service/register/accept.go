@@ -34,8 +34,8 @@ func (s *Register) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, err
 	switch {
 	case v.Carried.Sheet == "":
 		return nil, refusal.Conflict(fmt.Sprintf("nothing was carried to %s yet, so it has no state to accept; begin a rollout", v.Name))
-	case v.Task != 0 && !v.Behind():
-		return nil, refusal.Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
+	case h.Busy() != "":
+		return nil, refusal.Conflict(h.Busy())
 	case in.Body.Document != "" && in.Body.Document != v.Survey:
 		return nil, refusal.Conflict(fmt.Sprintf("%s has changed since you looked at it; look again", v.Name))
 	}

@@ -77,7 +77,7 @@ func (s *Rollouts) inNewest(ctx context.Context, v *fleet.View, group string) (b
 
 // MayWork reports whether a host is handed its task now.
 func (s *Rollouts) MayWork(ctx context.Context, v *fleet.View) bool {
-	return v.Task != 0 && !s.steer.holds(v) && (v.Working() || s.frozen(ctx, v, s.Standing()) == nil)
+	return v.Task != 0 && !s.Fleet.HoldsBack(v) && (v.Working() || s.frozen(ctx, v, s.Standing()) == nil)
 }
 
 func freezeOf(f store.Freeze, now time.Time) api.Freeze {

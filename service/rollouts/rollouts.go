@@ -289,8 +289,8 @@ func (s *Rollouts) beginHeal(ctx context.Context, h *fleet.Host, setAside bool) 
 		return ro, refusal.Conflict(
 			fmt.Sprintf("no revision was carried to %s yet, so there is nothing to heal it to; begin a rollout", v.Name),
 		)
-	case v.Task != 0 && !v.Behind():
-		return ro, refusal.Conflict(fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task))
+	case h.Busy() != "":
+		return ro, refusal.Conflict(h.Busy())
 	}
 	if f := s.frozen(ctx, v, s.Standing()); f != nil {
 		return ro, refusal.Conflict(fmt.Sprintf("%s is frozen until %s (%s: %s); end that first: lantern freeze end %d",

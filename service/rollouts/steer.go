@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"patientlantern.example/lantern/core/rollout"
@@ -19,7 +17,6 @@ import (
 // steering is what is known of the rollouts that are under way, beside what is stored.
 type steering struct {
 	sync.Mutex // held while one is taken a step on
-	held       atomic.Pointer[map[int64]bool]
 	nudged     chan struct{}
 
 	known   sync.Mutex                 // of the two below, which who looks needs as well
@@ -57,13 +54,7 @@ func (st *steering) block(id int64, why map[string]int) {
 
 func newSteering() *steering {
 	st := &steering{nudged: make(chan struct{}, 1), parts: map[int64]map[string]int32{}, blocked: map[int64]map[string]int{}}
-	st.held.Store(&map[int64]bool{})
 	return st
-}
-
-// holds reports whether a host must not begin with its task.
-func (st *steering) holds(v *fleet.View) bool {
-	return v.Task != 0 && !v.Working() && (*st.held.Load())[v.Task]
 }
 
 // nudge has rollouts looked at soon.
@@ -81,22 +72,11 @@ func (s *Rollouts) loadRollouts(ctx context.Context) error {
 		return err
 	}
 	for _, ro := range live {
-		s.steer.setHeld(ro.ID, ro.Course.Phase == rollout.Held)
+		s.Fleet.SetHeld(ro.ID, ro.Course.Phase == rollout.Held)
 	}
 	list, err := s.Store.Freezes(ctx)
 	s.freezes.list.Store(&list)
 	return err
-}
-
-// setHeld notes whether a rollout is held. The writer of the store alone calls it.
-func (st *steering) setHeld(id int64, held bool) {
-	next := maps.Clone(*st.held.Load())
-	if held {
-		next[id] = true
-	} else {
-		delete(next, id)
-	}
-	st.held.Store(&next)
 }
 
 // Pauses between looks at rollouts.
@@ -213,7 +193,7 @@ func (s *Rollouts) stand(ctx context.Context, by journal.Actor, command string, 
 			e.Why = why
 			return []store.Entry{e}
 		},
-		Then: func() { s.steer.setHeld(ro.ID, next.Phase == rollout.Held) },
+		Then: func() { s.Fleet.SetHeld(ro.ID, next.Phase == rollout.Held) },
 	})
 	if err == nil && !stored {
 		err = store.ErrMoved
@@ -370,6 +350,9 @@ func (s *Rollouts) mayBegin(ctx context.Context, ro *store.Rollout, h *fleet.Hos
 		case st != rollout.Done:
 			return "", true, nil // it was put back, or nothing had been changed
 		}
+	}
+	if h.HeldBack() {
+		return fmt.Sprintf("waiting in rollout %d, which is held", v.Task), false, nil
 	}
 	if v.Task != 0 && !v.Behind() {
 		return fmt.Sprintf("changed by rollout %d", v.Task), false, nil
