@@ -217,8 +217,8 @@ func (h *Host) Busy() string {
 	case v.Task == 0 || v.Behind():
 		return ""
 	case h.HeldBack():
-		return fmt.Sprintf("%s waits in rollout %d, which is held: let that go on (lantern rollout proceed %d), or stop it (lantern rollout stop %d)",
-			v.Name, v.Task, v.Task, v.Task)
+		return fmt.Sprintf("%[1]s waits in rollout %[2]d, which is held: let that go on (lantern rollout proceed %[2]d), "+
+			"or stop it (lantern rollout stop %[2]d)", v.Name, v.Task)
 	}
 	return fmt.Sprintf("%s is being changed by rollout %d", v.Name, v.Task)
 }
