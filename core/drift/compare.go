@@ -191,7 +191,8 @@ func (c *comparer) mode(f *source.SheetFile, have source.File) {
 		)
 	}
 	if have.Link != "" {
-		add("link", "", have.Link, Fault, fmt.Sprintf("a link to %s stands in the place of the file: take the link away, and heal the host then", have.Link))
+		add("link", "", have.Link, Fault,
+			fmt.Sprintf("a link to %s stands in the place of the file: take the link away, and heal the host then", have.Link))
 	}
 }
 
