@@ -34,7 +34,7 @@ func TestWhatStandsUpstreamIsShown(t *testing.T) {
 		s.fits()
 		s.do(chromedp.Click(".el-table a"))
 		s.shows("h1", "saltmarsh for deb")
-		s.shows("dl", "saltmarsh-server is offered at 8.2.1-1")
+		s.shows(".el-descriptions", "saltmarsh-server is offered at 8.2.1-1")
 		s.shows("main", "2 hosts get packages from it")
 		s.fits()
 		s.do(chromedp.Navigate(r.Server.URL + "/whence?package=saltmarsh-server"))

@@ -167,7 +167,7 @@ func (s *shooter) story() error {
 		s.web("console-overview", "/", ".field"),
 		s.web("console-drift", "/drift", "ul.card"),
 		s.web("console-host", "/hosts/gw-03.brinewick.test", ".diff"),
-		s.web("console-contracts", "/contracts", ".gauge"),
+		s.web("console-contracts", "/contracts", ".el-progress"),
 		s.web("console-keys", "/keys", ".life"),
 		s.quiet("whence", "driftwood-base"),
 		s.fault("packages.saltmarsh.example", standin.FaultWrongKey),
