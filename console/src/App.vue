@@ -86,7 +86,7 @@ async function signOut() {
     <a v-if="!signingIn" class="skip" href="#page">To the page</a>
     <header v-if="!signingIn" class="bar">
       <router-link to="/" class="brand"><img src="/assets/lantern.svg" alt="" width="26" height="26" /><span class="name">Patient Lantern</span></router-link>
-      <button class="list" aria-haspopup="dialog" @click="list">≡ {{ pages.find((p) => here(p.to))?.name ?? 'Pages' }}</button>
+      <button class="thin list" aria-haspopup="dialog" @click="list">≡ {{ pages.find((p) => here(p.to))?.name ?? 'Pages' }}</button>
       <nav ref="line">
         <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: here(p.to) }" :aria-current="here(p.to) ? 'page' : undefined">{{ p.name }}</router-link>
       </nav>
@@ -179,14 +179,7 @@ nav a.here {
 }
 .list {
   display: none;
-  font: inherit;
   font-weight: 600;
-  color: var(--ink);
-  background: none;
-  border: 1px solid var(--line);
-  border-radius: 3px;
-  padding: 3px 10px;
-  cursor: pointer;
 }
 .skip {
   position: absolute;

@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import en from 'element-plus/es/locale/lang/en'
-import { firstDay, language } from './language'
+import { language } from './language'
+import { firstDay } from './weeks'
 
 describe('the first day of the week', () => {
   it.each([['en-US', 0], ['en-GB', 1], ['de-AT', 1], ['ar-EG', 6]])('in %s', (of, day) => expect(firstDay(of)).toBe(day))

@@ -1,4 +1,4 @@
-// The words of Element Plus's parts, in the console's own, and the viewer's week in its calendars.
+// The words of Element Plus's parts, in the console's own.
 import en from 'element-plus/es/locale/lang/en'
 
 const { el } = en
@@ -12,12 +12,4 @@ export const language = {
     dialog: { ...el.dialog, close: 'Leave it' },
     drawer: { ...el.drawer, close: 'Close' },
   },
-}
-
-type Weeks = { getWeekInfo?: () => { firstDay: number }; weekInfo?: { firstDay: number } }
-
-/** The first day of the week where a language is spoken, Sunday 0 to Saturday 6; Monday where the browser does not say. */
-export function firstDay(of: string): number {
-  const where = new Intl.Locale(of) as Intl.Locale & Weeks
-  return ((where.getWeekInfo?.() ?? where.weekInfo)?.firstDay ?? 1) % 7
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/core/rollout"
 	"patientlantern.example/lantern/store"
 )
 
@@ -82,4 +83,20 @@ func TestTheFleetChangesUnderThoseWhoLook(t *testing.T) {
 	}
 	_, err := f.Find("gw")
 	require.ErrorIs(t, err, store.ErrNotFound)
+}
+
+// While a rollout is held nobody of it begins, those that it left behind neither; who is at work ends by himself.
+func TestAHeldRolloutHoldsBackAllThatAreNotAtWork(t *testing.T) {
+	f := &Fleet{byName: map[string]*Host{}, limits: limits{interval: time.Minute, patience: time.Minute}}
+	f.SetHeld(1, true)
+	f.SetHeld(2, false)
+	for _, stage := range []rollout.State{rollout.Waiting, rollout.Behind, rollout.Working} {
+		for task := range int64(3) {
+			v := &View{Host: store.Host{Name: "gw-01", Task: task, Stage: stage}}
+			assert.Equal(t, task == 1 && stage != rollout.Working, f.HoldsBack(v), "%s, task %d", stage, task)
+			assert.Equal(t, task != 0 && stage != rollout.Behind, f.Busy(v) != "", "%s, task %d", stage, task)
+		}
+	}
+	f.SetHeld(1, false)
+	assert.False(t, f.HoldsBack(&View{Host: store.Host{Task: 1, Stage: rollout.Behind}}))
 }

@@ -225,5 +225,5 @@ func (f *Fleet) SetHeld(id int64, held bool) {
 	f.limits.held.Store(&next)
 }
 
-// HoldsBack is HeldBack of a host as it is seen.
+// HoldsBack reports whether a host that stands so is not at work on its task and must not be: the rollout is held.
 func (f *Fleet) HoldsBack(v *View) bool { return f.limits.holdBack(v) }

@@ -190,7 +190,7 @@ func (h *Host) State(now time.Time) string {
 		return api.StateSilent
 	case v.Broken != "" || v.Trouble != "" || h.late(now) || h.beyond(now) || h.runs.twice(now):
 		return api.StateFailed
-	case v.Task != 0 && !v.Behind() && !h.HeldBack():
+	case v.Task != 0 && !v.Behind() && !h.limits.holdBack(v):
 		return api.StateChanging
 	case v.Failure != "":
 		return api.StateFailed
@@ -202,21 +202,18 @@ func (h *Host) State(now time.Time) string {
 	return api.StateSteady
 }
 
-// HeldBack reports whether a host has not begun with its task and must not: the rollout is held.
-func (h *Host) HeldBack() bool { return h.limits.holdBack(h.Row()) }
-
+// holdBack reports whether a host is not at work on its task and must not be: the rollout is held.
 func (l *limits) holdBack(v *View) bool {
 	held := l.held.Load()
-	return v.Task != 0 && !v.Behind() && !v.Working() && held != nil && (*held)[v.Task]
+	return v.Task != 0 && !v.Working() && held != nil && (*held)[v.Task]
 }
 
-// Busy says why nothing else can be begun on a host; empty where it can.
-func (h *Host) Busy() string {
-	v := h.Row()
+// Busy says why nothing else can be begun on a host that stands so; empty where it can.
+func (f *Fleet) Busy(v *View) string {
 	switch {
 	case v.Task == 0 || v.Behind():
 		return ""
-	case h.HeldBack():
+	case f.HoldsBack(v):
 		return fmt.Sprintf("%[1]s waits in rollout %[2]d, which is held: let that go on (lantern rollout proceed %[2]d), "+
 			"or stop it (lantern rollout stop %[2]d)", v.Name, v.Task)
 	}
@@ -298,7 +295,7 @@ func (h *Host) Summary(now time.Time) api.Host {
 			out.Detail = fmt.Sprintf("%d to know: %s", n, v.Findings[0].Message)
 		}
 	}
-	if h.HeldBack() && out.State != api.StateChanging {
+	if h.limits.holdBack(v) && !v.Behind() && out.State != api.StateChanging {
 		out.Detail += fmt.Sprintf("; waits in rollout %d, which is held", v.Task)
 	}
 	return out

@@ -31,11 +31,12 @@ func (s *Register) Accept(ctx context.Context, in *AcceptIn) (*api.Accepted, err
 		return nil, refusal.Wrong("because: say in a few words why the host is right as it stands")
 	}
 	v := h.Row()
+	busy := s.Fleet.Busy(v)
 	switch {
 	case v.Carried.Sheet == "":
 		return nil, refusal.Conflict(fmt.Sprintf("nothing was carried to %s yet, so it has no state to accept; begin a rollout", v.Name))
-	case h.Busy() != "":
-		return nil, refusal.Conflict(h.Busy())
+	case busy != "":
+		return nil, refusal.Conflict(busy)
 	case in.Body.Document != "" && in.Body.Document != v.Survey:
 		return nil, refusal.Conflict(fmt.Sprintf("%s has changed since you looked at it; look again", v.Name))
 	}

@@ -282,6 +282,7 @@ func (s *Rollouts) beginHeal(ctx context.Context, h *fleet.Host, setAside bool) 
 	h.Lock()
 	defer h.Unlock()
 	v := h.Row()
+	busy := s.Fleet.Busy(v)
 	switch {
 	case h.IsRetired(): // at this moment
 		return ro, refusal.NotFound(fmt.Sprintf("there is no host %q any more", v.Name))
@@ -289,8 +290,8 @@ func (s *Rollouts) beginHeal(ctx context.Context, h *fleet.Host, setAside bool) 
 		return ro, refusal.Conflict(
 			fmt.Sprintf("no revision was carried to %s yet, so there is nothing to heal it to; begin a rollout", v.Name),
 		)
-	case h.Busy() != "":
-		return ro, refusal.Conflict(h.Busy())
+	case busy != "":
+		return ro, refusal.Conflict(busy)
 	}
 	if f := s.frozen(ctx, v, s.Standing()); f != nil {
 		return ro, refusal.Conflict(fmt.Sprintf("%s is frozen until %s (%s: %s); end that first: lantern freeze end %d",

@@ -53,8 +53,7 @@ func (st *steering) block(id int64, why map[string]int) {
 }
 
 func newSteering() *steering {
-	st := &steering{nudged: make(chan struct{}, 1), parts: map[int64]map[string]int32{}, blocked: map[int64]map[string]int{}}
-	return st
+	return &steering{nudged: make(chan struct{}, 1), parts: map[int64]map[string]int32{}, blocked: map[int64]map[string]int{}}
 }
 
 // nudge has rollouts looked at soon.
@@ -351,10 +350,11 @@ func (s *Rollouts) mayBegin(ctx context.Context, ro *store.Rollout, h *fleet.Hos
 			return "", true, nil // it was put back, or nothing had been changed
 		}
 	}
-	if h.HeldBack() {
+	switch {
+	case v.Task == 0 || v.Behind():
+	case s.Fleet.HoldsBack(v):
 		return fmt.Sprintf("waiting in rollout %d, which is held", v.Task), false, nil
-	}
-	if v.Task != 0 && !v.Behind() {
+	default:
 		return fmt.Sprintf("changed by rollout %d", v.Task), false, nil
 	}
 	if f := s.frozen(ctx, v, freezes); f != nil {

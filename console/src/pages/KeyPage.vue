@@ -49,7 +49,7 @@ type Row = NonNullable<NonNullable<typeof k.value>['on']>[number]
       <h1>{{ count(k.hosts, 'host believes', 'hosts believe') }} {{ k.policy || k.user_ids[0] || 'this key' }}</h1>
       <Mark :look="keyLook[k.state]" :word="keyWord[k.state] ?? k.state" />
     </div>
-    <el-descriptions class="facts" border :column="1">
+    <el-descriptions border :column="1">
       <el-descriptions-item label="Fingerprint"><span class="mono">{{ k.fingerprint }}</span> <Copy :text="k.fingerprint" what="the fingerprint" /></el-descriptions-item>
       <el-descriptions-item label="Of"><div v-for="id in k.user_ids" :key="id">{{ id }}</div></el-descriptions-item>
       <el-descriptions-item v-if="k.withdrawn_because" label="Withdrawn"><span class="bad">{{ k.withdrawn_because }}</span></el-descriptions-item>
@@ -98,12 +98,8 @@ type Row = NonNullable<NonNullable<typeof k.value>['on']>[number]
   width: 260px;
 }
 .head {
-  display: flex;
-  align-items: center;
-  flex-wrap: wrap;
   justify-content: flex-start;
   gap: 4px 16px;
-  margin-bottom: 14px;
 }
 h1,
 code {

@@ -49,7 +49,7 @@ type HostRow = NonNullable<NonNullable<typeof r.value>['on']>[number]
       <div v-if="r.look.remedy">{{ sentence(r.look.says ?? '') }}; {{ r.look.remedy }}.</div>
       <div v-if="r.look.by" class="mono small">signed by {{ r.look.by }}</div>
     </div>
-    <el-descriptions class="facts" border :column="1">
+    <el-descriptions border :column="1">
       <el-descriptions-item label="Address"><span class="mono">{{ r.urls.join(' ') || r.mirrorlist || r.metalink }} {{ r.suite }} {{ r.components?.join(' ') }}</span></el-descriptions-item>
       <el-descriptions-item v-if="r.architectures?.length" label="Architectures">{{ r.architectures.join(', ') }}</el-descriptions-item>
       <el-descriptions-item v-if="r.opened_by?.length" label="Opened by">{{ r.opened_by.join(', ') }}</el-descriptions-item>
@@ -83,12 +83,8 @@ type HostRow = NonNullable<NonNullable<typeof r.value>['on']>[number]
 
 <style scoped>
 .head {
-  display: flex;
-  align-items: center;
-  flex-wrap: wrap;
   justify-content: flex-start;
   gap: 4px 16px;
-  margin-bottom: 14px;
 }
 .head > .el-button {
   margin-left: auto;

@@ -45,7 +45,6 @@ function says(r: Schemas['WhenceRow']): string {
     <el-button type="primary" native-type="submit" :disabled="!name">Look it up</el-button>
   </form>
   <Asked :of="[got]" />
-  <p v-if="got.isFetching.value && !w" class="soft">Looking it up …</p>
   <template v-if="w">
     <p v-if="w.nowhere" class="soft">On {{ count(w.nowhere, 'host', 'hosts') }} of {{ number(w.hosts) }} no source that is known offers it.</p>
     <p v-if="w.unsure" class="warn"><b>? {{ count(w.unsure, 'host has', 'hosts have') }}</b> sources of which it is not known what they offer: the answer for them may be another.</p>

@@ -114,7 +114,7 @@ useEventListener(window, 'keydown', key)
 </script>
 
 <template>
-  <button class="find" title="Find a page, action, host, key or repository (Ctrl K)" @click="open = true">Find <kbd>Ctrl K</kbd></button>
+  <button class="thin find" title="Find a page, action, host, key or repository (Ctrl K)" @click="open = true">Find <kbd>Ctrl K</kbd></button>
   <section>
   <el-dialog v-model="open" width="620" :show-close="false" title="Find a page, action, host, key, repository or package">
     <input
@@ -140,13 +140,7 @@ useEventListener(window, 'keydown', key)
 
 <style scoped>
 .find {
-  font: inherit;
   color: var(--soft);
-  background: none;
-  border: 1px solid var(--line);
-  border-radius: 3px;
-  padding: 2px 8px;
-  cursor: pointer;
 }
 kbd {
   font: 12px var(--mono);
