@@ -14,8 +14,8 @@ import (
 	"patientlantern.example/lantern/core/rollout"
 )
 
-// lever is a command that changes where a rollout stands.
-func (a *app) lever(cmd *cobra.Command, lever string, before func(*api.Rollout)) *cobra.Command {
+// lever is a command that changes where a rollout stands. Before and after tell people more of it than its name says; each may be nil.
+func (a *app) lever(cmd *cobra.Command, lever string, before, after func(*api.Rollout)) *cobra.Command {
 	var o api.LeverOrder
 	cmd.Args = cobra.MaximumNArgs(1)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -27,7 +27,7 @@ func (a *app) lever(cmd *cobra.Command, lever string, before func(*api.Rollout))
 		if err != nil {
 			return err
 		}
-		if a.format == "table" && r.Ended == nil {
+		if before != nil && a.format == "table" && r.Ended == nil {
 			before(&r)
 		}
 		o.Since = r.Since
@@ -38,6 +38,9 @@ func (a *app) lever(cmd *cobra.Command, lever string, before func(*api.Rollout))
 			return err
 		}
 		a.out.Printf("Rollout %d: %s.", r.ID, r.Says)
+		if after != nil {
+			after(&r)
+		}
 		return nil
 	}
 	cmd.Flags().StringVar(&o.Because, "because", "", "why; it is kept beside your name")
@@ -48,10 +51,15 @@ func (a *app) rolloutHold() *cobra.Command {
 	return a.lever(&cobra.Command{
 		Use: "hold [NUMBER]", Short: "Let no more hosts begin; those at work go on",
 		Example: "  lantern rollout hold 1 --because \"vendor has an outage\"\n  lantern rollout hold --format json",
-	}, client.LeverHold, func(r *api.Rollout) {
-		a.out.Printf("%s not begun and will not; %s at work and will end by themselves.",
-			view.Count(r.Counts[rollout.Queued]+r.Counts[rollout.Waiting], "host has", "hosts have"),
-			view.Count(r.Counts[rollout.Working], "host is", "hosts are"))
+	}, client.LeverHold, nil, func(r *api.Rollout) {
+		left, work := "No host is left to begin", "none is at work"
+		if n := r.Counts[rollout.Queued] + r.Counts[rollout.Waiting]; n > 0 {
+			left = view.Count(n, "host has", "hosts have") + " not begun and will not"
+		}
+		if n := r.Counts[rollout.Working]; n > 0 {
+			work = view.Count(n, "host is at work and will end by itself", "hosts are at work and will end by themselves")
+		}
+		a.out.Printf("%s; %s.", left, work)
 	})
 }
 
@@ -66,14 +74,14 @@ func (a *app) rolloutProceed() *cobra.Command {
 			view.Count(r.Counts[rollout.Queued]+r.Counts[rollout.Waiting], "host is", "hosts are"),
 			r.Says,
 		)
-	})
+	}, nil)
 }
 
 func (a *app) rolloutConsent() *cobra.Command {
 	return a.lever(&cobra.Command{
 		Use: "consent [NUMBER]", Short: "Agree to the next wave of a rollout that somebody else began",
 		Example: "  lantern rollout consent\n  lantern rollout consent 8 --because \"read it with skua\" --format json",
-	}, client.LeverConsent, func(r *api.Rollout) { a.out.Printf("%s", r.Says) })
+	}, client.LeverConsent, func(r *api.Rollout) { a.out.Printf("%s", r.Says) }, nil)
 }
 
 func (a *app) rolloutSkip() *cobra.Command {
