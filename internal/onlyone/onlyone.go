@@ -8,21 +8,26 @@ import (
 	"os"
 	"strings"
 	"syscall"
+	"time"
 )
+
+// patience is how long a lock is waited for: a process that was ended may not be gone yet when the next one starts, and whoever
+// only asks who holds a lock has it for a moment.
+const patience = 2 * time.Second
 
 // TakenError says that another process holds the lock.
 type TakenError struct{ Process string } // its id, or empty where it is not told
 
 func (e *TakenError) Error() string { return "it is held by process " + e.Process }
 
-// Lock takes the lock of a file, which is made where it is not there. It does not wait: a
-// lock that another process holds is a *TakenError. The lock lasts until release.
+// Lock takes the lock of a file, which is made where it is not there. One that another process
+// keeps, after two seconds still, is a *TakenError. The lock lasts until release.
 func Lock(file string) (release func(), err error) {
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR|syscall.O_CLOEXEC, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := wait(f); err != nil {
 		defer f.Close()
 		if !errors.Is(err, syscall.EWOULDBLOCK) {
 			return nil, err
@@ -40,6 +45,16 @@ func Lock(file string) (release func(), err error) {
 		_ = syscall.Flock(int(f.Fd()), syscall.LOCK_UN) // closing gives it back as well
 		f.Close()
 	}, nil
+}
+
+// wait takes the lock of an open file, and fails with EWOULDBLOCK where another process keeps it.
+func wait(f *os.File) error {
+	for began := time.Now(); ; time.Sleep(20 * time.Millisecond) {
+		err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+		if !errors.Is(err, syscall.EWOULDBLOCK) || time.Since(began) > patience {
+			return err
+		}
+	}
 }
 
 // Holder tells which process holds the lock of a file; it may not say. A file that is not there is held by nobody.

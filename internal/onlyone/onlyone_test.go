@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -27,6 +28,37 @@ func TestOneAtATime(t *testing.T) {
 	_, err = onlyone.Lock(filepath.Join(file, "none"))
 	require.Error(t, err)
 	require.NotErrorAs(t, err, &taken)
+}
+
+// Whoever starts while the one before is ending, or while somebody asks who it is, begins all the same.
+func TestOneThatEndsIsWaitedFor(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "lock")
+	release, err := onlyone.Lock(file)
+	require.NoError(t, err)
+	go func() {
+		time.Sleep(100 * time.Millisecond)
+		release()
+	}()
+	again, err := onlyone.Lock(file)
+	require.NoError(t, err)
+	again()
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for range 2000 {
+			_, _, _ = onlyone.Holder(file)
+		}
+	}()
+	for asked := true; asked; {
+		release, err := onlyone.Lock(file)
+		require.NoError(t, err)
+		release()
+		select {
+		case <-done:
+			asked = false
+		default:
+		}
+	}
 }
 
 // A file that a program has inherited while it is being started keeps no lock that was

@@ -51,7 +51,7 @@ func (a *authenticator) agent(token string) (*fleet.Host, error) {
 	}
 	t, err := jwt.ParseSigned(token, []jose.SignatureAlgorithm{jose.EdDSA})
 	if err != nil || len(t.Headers) != 1 {
-		return nil, errors.New("the token is not a JWT signed with EdDSA")
+		return nil, errors.New("no JWT signed with EdDSA came with the call")
 	}
 	h := a.fleet.Named(t.Headers[0].KeyID)
 	if h == nil {
@@ -60,7 +60,7 @@ func (a *authenticator) agent(token string) (*fleet.Host, error) {
 	key := h.Row().Key
 	var c jwt.Claims
 	if err := t.Claims(key, &c); err != nil {
-		return nil, errors.New("the token is not signed with the key of this host; let it join again")
+		return nil, errors.New("it is signed with another key than this host joined with; let it join again")
 	}
 	if err := c.ValidateWithLeeway(
 		jwt.Expected{Issuer: h.Row().Name, AnyAudience: jwt.Audience{api.AgentAudience}, Time: now},
@@ -69,10 +69,10 @@ func (a *authenticator) agent(token string) (*fleet.Host, error) {
 		if c.IssuedAt != nil && c.Issuer == h.Row().Name {
 			h.NoteClock(c.IssuedAt.Time().Sub(now), now)
 		}
-		return nil, fmt.Errorf("the token does not count (is the clock of the host right?): %w", err)
+		return nil, fmt.Errorf("the JWT of this host does not count (is the clock of the host right?): %w", err)
 	}
 	if c.Expiry == nil || c.Expiry.Time().Sub(now) > 15*time.Minute {
-		return nil, errors.New("the token is good for too long")
+		return nil, errors.New("the JWT of this host would hold for longer than 15 minutes")
 	}
 	a.mu.Lock()
 	if len(a.agents) > 400_000 {

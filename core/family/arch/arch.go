@@ -295,8 +295,8 @@ func (r *reader) setting(key, value string, e *ini.Entry, file string) {
 			r.refuse(file, e.Line, "%s needs a value", key)
 			return
 		}
-	default:
-		o[key] = family.Option(key, value)
+	default: // of a newer pacman, where it may add up, as CacheServer does
+		o[key] = strings.TrimSpace(o[key] + " " + family.Option(key, value))
 		return
 	}
 	switch key {
