@@ -423,11 +423,7 @@ func (a *app) healed(d *api.HostDetail) {
 		a.out.Printf("%s is as the policy says.", d.Name)
 		return
 	}
-	left := "These are left"
-	if slices.ContainsFunc(d.Drift, func(f api.Finding) bool { return f.Closes == "" }) {
-		left += "; what the policy only reports is taken out by hand, or by what it says of unlisted sources"
-	}
-	a.out.Printf("\n%s:", left)
+	a.out.Printf("\nThese are left:")
 	for _, f := range d.Drift {
 		a.finding(f, false)
 	}

@@ -123,17 +123,24 @@ func TestOneFindingIsHealedWhereverItIs(t *testing.T) {
 	assert.ErrorContains(t, err, "no host that was asked for has such a finding")
 	assert.Equal(t, api.StateDrifted, state(t, r, "gw-05"))
 
-	// What the policy says nothing of is not healed, and that is said before.
-	put(t, roots["gw-01"], "etc/apt/sources.list.d/own.list", "deb http://own.example/apt stable main\n")
-	r.Until("it is found", func() bool {
-		d, err := r.Operator.Host(ctx, "gw-01")
-		if err != nil || len(d.Drift) != 1 {
-			return false
-		}
-		finding = api.Difference(d.Drift[0].Finding)
-		return finding.Class == "unlisted-source"
-	})
+	// What the policy says nothing of is not healed, and that is said before; so is what changes no file.
+	found := func(host, class string) {
+		r.Until(class, func() bool {
+			d, err := r.Operator.Host(ctx, host)
+			if err != nil || len(d.Drift) != 1 {
+				return false
+			}
+			finding = api.Difference(d.Drift[0].Finding)
+			return finding.Class == class
+		})
+	}
+	put(t, roots["gw-02"], "etc/apt/sources.list.d/own.list", "nonsense\n")
+	found("gw-02", drift.Refused)
 	tried, err = r.Operator.HealMany(ctx, api.HealManyOrder{Finding: &finding, Try: true})
 	require.NoError(t, err)
 	assert.Equal(t, 1, tried.Untouched)
+	put(t, roots["gw-01"], "etc/apt/sources.list.d/own.list", "deb http://own.example/apt stable main\n")
+	found("gw-01", drift.UnlistedSource)
+	_, err = r.Operator.HealMany(ctx, api.HealManyOrder{Finding: &finding, Try: true})
+	assert.ErrorContains(t, err, "healing does not close what was asked for: take it into the policy")
 }

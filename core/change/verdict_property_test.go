@@ -44,6 +44,11 @@ func carriesOut(rt *rapid.T, sheet, before *source.Sheet, was, is *source.Survey
 		// What a change does to a source is found, and what is left alone is no more than a note.
 		wanted := off || len(v.Demands) > 0 || v.Kind == verdict.Unlisted || v.Kind == verdict.Licensed
 		require.Equal(rt, wanted, told, "%s:%d %s\n%v", s.File, s.Line, v.Why(), found)
+		for _, f := range found { // and says what closes it, since healing does not
+			if v.Kind == verdict.Unlisted && f.Class == drift.UnlistedSource && f.File == s.File && f.Line == s.Line {
+				require.Equal(rt, v.Act == verdict.Stay, f.ClosedBy() != "", "%s:%d %s", s.File, s.Line, v.Why())
+			}
+		}
 	}
 	missing := 0
 	for _, f := range found {

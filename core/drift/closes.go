@@ -44,6 +44,9 @@ func (f *Finding) ClosedBy() string {
 	switch {
 	case !f.Stays:
 		return closes[f.Class]
+	case f.Class == UnlistedSource: // which the policy has reported alone
+		return "take it into the policy (lantern policy adopt HOST FILE FOLDER), take it out by hand, or let the policy switch such " +
+			"sources off (unlisted: switch-off)"
 	case f.Beside && f.Severity == Note:
 		return accept
 	case f.Field == FolderField || f.Field == FileField:

@@ -30,7 +30,7 @@ func (c *comparer) elsewhere(list []Finding, base *Base) []Finding {
 	var causes []int
 	for i := range list {
 		if x := &list[i]; x.Class == SystemChanged || x.Class == NotRead && x.File != "" ||
-			x.File != "" && !x.Stays && slices.Contains(cause, x.Class) && e.changed(x.File) {
+			x.File != "" && (!x.Stays || x.Class == UnlistedSource) && slices.Contains(cause, x.Class) && e.changed(x.File) {
 			causes = append(causes, i)
 		}
 	}

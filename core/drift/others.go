@@ -46,7 +46,7 @@ func (c *comparer) others() {
 		case v.Kind == verdict.Unlisted:
 			f.Class = UnlistedSource
 			if v.Act == verdict.Stay {
-				f.Severity = Note
+				f.Severity, f.Stays = Note, true
 			}
 			c.weigh(&f, s, "not in the policy: "+Describe(s))
 		default:

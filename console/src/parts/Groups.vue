@@ -40,6 +40,7 @@ const now = useNow()
 <style scoped src="./findings.css"></style>
 <style scoped>
 .take {
+  margin-right: 12px;
   font-size: 13px;
 }
 </style>
