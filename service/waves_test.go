@@ -194,7 +194,7 @@ func TestConsentFreezeQuietHoursAndSkipping(t *testing.T) {
 	ro, err = other.PullLever(ctx, ro.ID, client.LeverConsent, api.LeverOrder{})
 	require.NoError(t, err)
 	assert.Equal(t, rollout.Changing, ro.Phase)
-	assert.Contains(t, ro.Says, "1 host is in their quiet hours")
+	assert.Contains(t, ro.Says, "1 host is in quiet hours")
 	assert.False(t, all[0].surveyed("a").Work)
 
 	// the next one is taken out before it begins, and stays out
@@ -207,6 +207,9 @@ func TestConsentFreezeQuietHoursAndSkipping(t *testing.T) {
 	require.NoError(t, err)
 	r.Clock.Forward(2 * time.Hour)
 	r.Until("it says that it is frozen", func() bool { return strings.Contains(show(t, r, ro.ID).Says, "frozen until") })
+	_, err = r.Operator.BeginRollout(ctx, api.RolloutOrder{})
+	require.ErrorContains(t, err, "is still under way (")
+	require.ErrorContains(t, err, "frozen until") // whoever waits for it is told what it waits for
 	assert.False(t, all[0].surveyed("a").Work)
 	_, err = r.Operator.Freeze(ctx, api.FreezeOrder{Until: now, Because: "too late"})
 	require.ErrorContains(t, err, "that is past")

@@ -111,7 +111,7 @@ func (s *Rollouts) prepareBack(ctx context.Context, in *LeverIn) (*backing, erro
 	}
 	for _, kind := range []string{store.KindRollout, store.KindBackOut} {
 		if open, err := s.Store.OpenRollout(ctx, kind); err == nil && open.ID != of.ID {
-			return nil, underWay(open.ID)
+			return nil, s.underWay(open.ID)
 		}
 	}
 	b := &backing{of: of, left: map[string][]string{}, seats: map[int64][]*fleet.Host{}, ro: store.Rollout{

@@ -167,13 +167,18 @@ func (s *Rollouts) stands(ctx context.Context, ro *store.Rollout) (t []rollout.T
 		return t, nil, err
 	}
 	t, err = s.tallies(ctx, ro, true)
+	return t, s.waitsFor(ro.ID), err
+}
+
+// waitsFor says why hosts of a rollout may not begin though their wave has come, and how many.
+func (s *Rollouts) waitsFor(id int64) (why []string) {
 	s.steer.known.Lock()
 	defer s.steer.known.Unlock()
-	for text, n := range s.steer.blocked[ro.ID] {
+	for text, n := range s.steer.blocked[id] {
 		why = append(why, fmt.Sprintf("%s %s", hostsWord(n), text))
 	}
 	slices.Sort(why)
-	return t, why, err
+	return why
 }
 
 // Plural is a number of hosts in words.

@@ -187,14 +187,18 @@ func (s *Rollouts) outOfTheWay(ctx context.Context, id int64, phase rollout.Phas
 	case errors.Is(err, store.ErrEnded): // somebody else has stopped it meanwhile
 		return nil
 	case errors.Is(err, store.ErrMoved):
-		return underWay(id)
+		return s.underWay(id)
 	}
 	return err
 }
 
-// underWay refuses what has to wait until a rollout has ended.
-func underWay(id int64) error {
-	return refusal.Conflict(fmt.Sprintf("rollout %d is still under way; wait for it, or stop it: lantern rollout stop %d", id, id))
+// underWay refuses what has to wait until a rollout has ended, and says what that one waits for.
+func (s *Rollouts) underWay(id int64) error {
+	why := ""
+	if waits := s.waitsFor(id); len(waits) > 0 {
+		why = " (" + strings.Join(waits, "; ") + ")"
+	}
+	return refusal.Conflict(fmt.Sprintf("rollout %d is still under way%s; wait for it, or stop it: lantern rollout stop %[1]d", id, why))
 }
 
 // forward refuses where a host has a newer revision. One that is being healed does not hold

@@ -361,7 +361,7 @@ func (s *Rollouts) mayBegin(ctx context.Context, ro *store.Rollout, h *fleet.Hos
 		return "frozen until " + f.Until.UTC().Format("2006-01-02 15:04 MST"), false, nil
 	}
 	if part.Quiet.String() != "" && part.Quiet.Covers(s.Now().In(fleet.Zone(v.Zone))) {
-		return "in their quiet hours, " + part.Quiet.String(), false, nil
+		return "in quiet hours, " + part.Quiet.String(), false, nil
 	}
 	return "", false, nil
 }

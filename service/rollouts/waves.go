@@ -137,7 +137,7 @@ func (s *Rollouts) makesWay(ctx context.Context) (int64, error) {
 		case kind == store.KindRollout && open.Course.Phase == rollout.Held && open.Counts[rollout.Working] == 0:
 			return open.ID, nil
 		default:
-			return 0, underWay(open.ID)
+			return 0, s.underWay(open.ID)
 		}
 	}
 	return 0, nil
