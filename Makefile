@@ -12,7 +12,7 @@ export GOFLAGS := $(GOFLAGS) -trimpath
 # The console is built while Go compiles and Debian's packages are installed.
 MAKEFLAGS += --jobs=3
 
-.PHONY: shots build demo test check lint race vuln bench fuzz console types need clean lessons
+.PHONY: shots build demo test check lint race vuln bench fuzz console types need clean lessons soak
 
 build: bin/lantern bin/lantern-agent
 
@@ -98,6 +98,12 @@ vuln:
 
 bench: build
 	$(GO) run ./bench
+
+# Many hands at work on the demo at once, and whether all settles in the end.
+FOR ?= 2m
+SEED ?= $(shell date +%s)
+soak: need build
+	$(GO) run ./internal/soak -seed $(SEED) -for $(FOR)
 
 FUZZTIME ?= 60s
 fuzz:

@@ -20,6 +20,9 @@ var closes = map[string]string{
 	MediaGone:       "put the media where the host looks for it",
 }
 
+// Heals reports whether healing closes findings of a class, wherever it reaches them.
+func Heals(class string) bool { return closes[class] == "" }
+
 // outOfReach reports whether healing writes no such file: what packages bring, and dpkg's own database, in which holds
 // stand.
 func outOfReach(file string) bool {

@@ -2,11 +2,13 @@ package policy
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
 
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -16,6 +18,29 @@ func (l *loader) checks() {
 	l.trustChecks()
 	l.sameURLs()
 	l.unusedSettings()
+	l.idleHealing()
+}
+
+// idleHealing finds classes of findings that are to be healed and that healing does not close. What becomes of sources that are not
+// in the policy is said by itself.
+func (l *loader) idleHealing() {
+	reported := !slices.ContainsFunc(l.policy.Assignments, func(a *Assignment) bool {
+		return a.Unlisted != nil && a.Unlisted.Value != source.UnlistedReport
+	})
+	for _, a := range l.policy.Assignments {
+		for _, class := range slices.Sorted(maps.Keys(a.Findings)) {
+			do := a.Findings[class].Do
+			switch {
+			case do == nil || do.Value != DoHeal:
+			case class == drift.UnlistedSource && reported:
+				l.report("heal-idle", diag.Warning, do.Pos, "healing leaves sources that are not in the policy where the policy only reports them",
+					"say unlisted: switch-off, or leave this out")
+			case !drift.Heals(class):
+				l.report("heal-idle", diag.Warning, do.Pos, fmt.Sprintf("healing does not close findings of %q", class),
+					"leave it out: such a finding says what closes it")
+			}
+		}
+	}
 }
 
 // keyChecks looks at when keys end, and how strong they are.

@@ -75,6 +75,8 @@ func TestTheLanguageSaysWhatIsWrong(t *testing.T) {
 		{"labels that contradict", "groups:", "labels:\n  a.test: { site: reef }\n  \"{a,b}.test\": { site: north }\ngroups:", `p.yaml:18:25: error[conflict]: the label site of a.test is "north" here and "reef" elsewhere (also p.yaml:17:19); keep one of them`},
 		{"http without checks", "    keys: [gannet]\n    deb: { url: \"https:", "    signatures: off\n    because: an old one\n    deb: { url: \"http:", `p.yaml:16:17: warning[plain-transport]: the repository "gannet" comes over http without a signature check: anybody on the way can change it; use https, or check signatures`},
 		{"a mirror by http without checks", "    keys: [gannet]\n    deb: { url: \"https://apt.gannet.example/open\",", "    signatures: off\n    because: an old one\n    deb: { mirrors: [\"http://m.gannet.example\"],", `p.yaml:16:22: warning[plain-transport]: the repository "gannet" comes over http without a signature check: anybody on the way can change it; use https, or check signatures`},
+		{"what the policy only reports is to be healed", "    repositories: [saltmarsh, gannet]", "    repositories: [saltmarsh, gannet]\n    findings: { unlisted-source: heal }", `p.yaml:21:34: warning[heal-idle]: healing leaves sources that are not in the policy where the policy only reports them; say unlisted: switch-off, or leave this out`},
+		{"what nothing heals is to be healed", "    repositories: [saltmarsh, gannet]", "    repositories: [saltmarsh, gannet]\n    findings: { no-seat: { do: heal } }", `p.yaml:21:32: warning[heal-idle]: healing does not close findings of "no-seat"; leave it out: such a finding says what closes it`},
 		{"an unknown way of access", "    keys: [gannet]", "    keys: [gannet]\n    rpm: { url: https://rpm.gannet.example, access: card }", `p.yaml:15:53: error[value]: access is "card"; it must be one of login, client-certificate, token-url`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -87,6 +89,19 @@ func TestTheLanguageSaysWhatIsWrong(t *testing.T) {
 			}
 			assert.Contains(t, all, c.want)
 		})
+	}
+}
+
+func TestHealingThatActsIsNotSpokenOf(t *testing.T) {
+	for _, says := range []string{
+		"unlisted: switch-off\n    findings: { unlisted-source: heal }",
+		"findings: { changed-source: heal, unlisted-source: report, no-seat: { severity: note } }",
+	} {
+		text := strings.Replace(two, "    repositories: [saltmarsh, gannet]", "    repositories: [saltmarsh, gannet]\n    "+says, 1)
+		_, diags := policy.Load(folder(t, map[string]string{"p.yaml": text}), now)
+		for _, d := range diags {
+			assert.NotEqual(t, "heal-idle", d.Code, says)
+		}
 	}
 }
 
