@@ -262,9 +262,11 @@ func drifted(t *testing.T) *rig.Rig {
 	r.Accounts()
 	r.Publish()
 	r.Carry()
-	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/sources.list.d/own.list"),
-		[]byte("deb [trusted=yes] http://127.0.0.1:1/x ./\n"), 0o644))
-	r.Until("the finding is there", func() bool { return len(r.Findings("gw-01")) > 0 })
+	require.NoError(t, cell.Write(root, map[string]string{
+		"etc/apt/sources.list.d/own.list": "deb [trusted=yes] http://127.0.0.1:1/x ./\n",
+		"etc/apt/apt.conf.d/99-for-now":   "Acquire::AllowInsecureRepositories \"true\";\n", // which healing closes
+	}))
+	r.Until("the findings are there", func() bool { return len(r.Findings("gw-01")) > 1 })
 	return r
 }
 
