@@ -35,3 +35,22 @@ func TestUpstreamsAreTold(t *testing.T) {
 	assert.NotEqual(t, before, ask(http.MethodGet, release).Body.String(), "another key signs")
 	assert.Equal(t, http.StatusUnauthorized, ask(http.MethodGet, "/apps.curlew.example/repo/summary").Code)
 }
+
+// Who spoils a vendor from elsewhere hears where there is no such vendor or fault.
+func TestAVendorIsSpoiltFromElsewhere(t *testing.T) {
+	ups, err := standin.NewUpstreams(time.Now)
+	require.NoError(t, err)
+	served := httptest.NewServer(ups)
+	t.Cleanup(served.Close)
+	const vendor = "apps.curlew.example"
+	status := func() int {
+		got := httptest.NewRecorder()
+		ups.ServeHTTP(got, httptest.NewRequest(http.MethodGet, "/"+vendor+"/repo/summary", nil))
+		return got.Code
+	}
+	require.NoError(t, standin.Spoil(t.Context(), served.URL, vendor, "401"))
+	assert.Equal(t, http.StatusUnauthorized, status())
+	require.ErrorContains(t, standin.Spoil(t.Context(), served.URL, vendor, "none"), "the vendor apps.curlew.example: 422")
+	require.NoError(t, standin.Spoil(t.Context(), served.URL, vendor, ""))
+	assert.Equal(t, http.StatusOK, status())
+}

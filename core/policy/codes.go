@@ -40,13 +40,13 @@ var Codes = map[string]Code{
 		"a condition that does not compile, or fails on a host",
 		"use the facts that there are; ask `has()` for labels and tools that may be absent",
 	},
+	"fingerprint": {diag.Error, "a fingerprint that is not one", "copy it from the vendor's own page, whole"},
+	"format":      {diag.Error, "the format line is missing or names another format", "begin each file with `format: " + Format + "`"},
 	"heal-idle": {
 		diag.Warning,
 		"findings that are to be healed, and that healing does not close",
 		"leave it out: such findings say what closes them; for sources that are not in the policy say `unlisted: switch-off`",
 	},
-	"fingerprint": {diag.Error, "a fingerprint that is not one", "copy it from the vendor's own page, whole"},
-	"format":      {diag.Error, "the format line is missing or names another format", "begin each file with `format: " + Format + "`"},
 	"key-ends": {
 		diag.Warning,
 		"a key that ends soon and that no other succeeds, or one that has ended",

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"html"
 	"log"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -220,17 +219,7 @@ func (s *shooter) quiet(args ...string) func() error {
 
 // fault gives a vendor of the demo a fault; none takes it away.
 func (s *shooter) fault(vendor, fault string) func() error {
-	return func() error {
-		resp, err := http.Post(upstreams+"/-/fault?vendor="+vendor+"&fault="+fault, "", nil)
-		if err != nil {
-			return err
-		}
-		defer resp.Body.Close()
-		if resp.StatusCode != http.StatusNoContent {
-			return fmt.Errorf("the vendor %s: %s", vendor, resp.Status)
-		}
-		return nil
-	}
+	return func() error { return standin.Spoil(s.ctx, upstreams, vendor, fault) }
 }
 
 func (s *shooter) edit(name, old, new string) func() error {

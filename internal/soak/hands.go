@@ -14,6 +14,8 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/standin"
 )
 
 // vendors are those of the demo whose signatures are spoilt.
@@ -89,15 +91,19 @@ func exists(name string) bool {
 // compare says which file of the policy is not as it was, and what was left behind.
 func (s *soak) compare() error {
 	var wrong []error
+	uncompared := 0
 	for name, was := range s.stood {
 		is, err := read(name)
 		switch {
 		case err != nil:
 			wrong = append(wrong, err)
-		case is != was && !s.said[name]: // what a comment says is no drift, and may stay
+		case is.mode != was.mode, is != was && !s.said[name]: // what a comment says is no drift, and may stay
 			wrong = append(wrong, fmt.Errorf("%s is not as it was", name))
+		case s.said[name]:
+			uncompared++
 		}
 	}
+	log.Printf("%d files of the policy were compared, %d of them by their mode alone, since comments were put in", len(s.stood), uncompared)
 	for _, name := range s.hiddenFiles() {
 		if !slices.Contains(s.hidden, name) {
 			wrong = append(wrong, errors.New(name+" was left behind"))
@@ -145,7 +151,7 @@ func (s *soak) act(ctx context.Context) {
 		what, err = s.kill()
 	default:
 		vendor, spoilt := s.one(vendors...), s.one("wrong-key", "expired", "unsigned", "", "")
-		what, err = strings.TrimSpace(vendor+": "+spoilt), fault(ctx, vendor, spoilt)
+		what, err = strings.TrimSpace(vendor+": "+spoilt), standin.Spoil(ctx, upstreams, vendor, spoilt)
 	}
 	if err != nil {
 		what += ": " + strings.SplitN(err.Error(), "\n", 2)[0]
@@ -166,14 +172,13 @@ func (s *soak) host() string { return s.one(s.roots()...) }
 
 // lever pulls one of a rollout that is under way.
 func (s *soak) lever(ctx context.Context) (string, error) {
-	open := s.open(ctx)
-	if len(open) == 0 {
-		return "nothing is under way", nil
+	open, err := s.open(ctx)
+	if err != nil || len(open) == 0 {
+		return "nothing is under way", err
 	}
 	of := open[s.IntN(len(open))].ID
 	lever := s.one(client.LeverHold, client.LeverHold, client.LeverProceed, client.LeverProceed, client.LeverBackOut, "stop")
 	what := fmt.Sprintf("%s rollout %d", lever, of)
-	var err error
 	if lever == "stop" {
 		_, err = s.api.StopRollout(ctx, of)
 	} else {
@@ -266,7 +271,7 @@ func (s *soak) add() (string, error) {
 func (s *soak) takeOut() {
 	for _, name := range s.strays {
 		_ = os.Remove(name) // it may be set aside, or gone
-		_ = os.Remove(name + ".disabled")
+		_ = os.Remove(name + change.Aside)
 	}
 	for _, name := range s.files {
 		if info, err := os.Lstat(name); err == nil && !info.Mode().IsRegular() {

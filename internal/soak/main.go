@@ -5,7 +5,7 @@
 //
 //	make soak SEED=7 FOR=5m
 //
-// Whoever runs it twice with one seed gets the same hands, at moments of their own.
+// One seed draws the same numbers each time; what comes of them depends on what is under way when a lever is pulled.
 package main
 
 import (
@@ -14,10 +14,8 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"io/fs"
 	"log"
 	"math/rand/v2"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -28,6 +26,8 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/client"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/standin"
 )
 
 const (
@@ -123,9 +123,7 @@ func (s *soak) begin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if s.base, err = folder(filepath.Join(s.dir, "demo-state", "policy")); err != nil {
-		return err
-	}
+	s.base, _ = policy.Collect(os.DirFS(filepath.Join(s.dir, "demo-state", "policy"))) // what is wrong with it the service says
 	for _, edit := range [][2]string{
 		{"repositories: [curlew, brinewick-shelf]", "repositories: [curlew]"},
 		{`settings: { saltmarsh.series: "9" }`, `settings: { saltmarsh.series: "8" }`},
@@ -163,28 +161,11 @@ func (s *soak) hosts(ctx context.Context) ([]api.Host, error) {
 	return page.Hosts, err
 }
 
-// folder reads a policy folder.
-func folder(dir string) (map[string][]byte, error) {
-	out := map[string][]byte{}
-	return out, filepath.WalkDir(dir, func(name string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() {
-			return err
-		}
-		text, err := os.ReadFile(name)
-		if err != nil {
-			return err
-		}
-		rel, err := filepath.Rel(dir, name)
-		out[filepath.ToSlash(rel)] = text
-		return err
-	})
-}
-
 // settle ends what the hands began, and looks whether one rollout and healing put everything right.
 func (s *soak) settle(ctx context.Context) error {
 	log.Print("the hands rest")
 	for _, vendor := range vendors {
-		if err := fault(ctx, vendor, ""); err != nil {
+		if err := standin.Spoil(ctx, upstreams, vendor, ""); err != nil {
 			return err
 		}
 	}
@@ -197,7 +178,9 @@ func (s *soak) settle(ctx context.Context) error {
 	}
 	var left []string
 	for range 8 {
-		s.stopAll(ctx)
+		if err := s.stopAll(ctx); err != nil {
+			return err
+		}
 		_, _ = s.api.BeginRollout(ctx, api.RolloutOrder{AtOnce: true, Because: "to settle"}) // nothing may be left to begin
 		s.rests(ctx)
 		time.Sleep(3 * time.Second) // each host looks at itself
@@ -224,35 +207,23 @@ func (s *soak) settle(ctx context.Context) error {
 
 // rests waits until nothing is under way, for a while.
 func (s *soak) rests(ctx context.Context) {
-	_ = until("nothing is under way", time.Minute, func() bool { return len(s.open(ctx)) == 0 }) // what does not end is stopped
+	_ = until("nothing is under way", time.Minute, func() bool { // what does not end is stopped
+		open, err := s.open(ctx)
+		return err == nil && len(open) == 0
+	})
 }
 
 // stopAll stops every rollout that is under way.
-func (s *soak) stopAll(ctx context.Context) {
-	for _, ro := range s.open(ctx) {
+func (s *soak) stopAll(ctx context.Context) error {
+	open, err := s.open(ctx)
+	for _, ro := range open {
 		_, _ = s.api.StopRollout(ctx, ro.ID) // it may have ended
 	}
+	return err
 }
 
 // open lists the rollouts that are under way.
-func (s *soak) open(ctx context.Context) []api.Rollout {
+func (s *soak) open(ctx context.Context) ([]api.Rollout, error) {
 	page, err := s.api.Rollouts(ctx, client.List{PerPage: 1000})
-	if err != nil {
-		return nil
-	}
-	return slices.DeleteFunc(page.Rollouts, func(ro api.Rollout) bool { return ro.Ended != nil })
-}
-
-// fault gives a vendor of the demo a fault; an empty one takes it away.
-func fault(ctx context.Context, vendor, what string) error {
-	at := upstreams + "/-/fault?vendor=" + vendor + "&fault=" + what
-	ask, err := http.NewRequestWithContext(ctx, http.MethodPost, at, http.NoBody)
-	if err != nil {
-		return err
-	}
-	answer, err := http.DefaultClient.Do(ask)
-	if err != nil {
-		return err
-	}
-	return answer.Body.Close()
+	return slices.DeleteFunc(page.Rollouts, func(ro api.Rollout) bool { return ro.Ended != nil }), err
 }
